@@ -1,0 +1,42 @@
+# make help lists what there is.
+SHELL := /bin/sh
+export GOFLAGS := -mod=readonly
+
+help: ## list the commands
+	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 16
+
+demo: setup-server bin/hollowreed ## start everything with demo data; Ctrl-C stops it
+	@exec bin/hollowreed demo
+
+demo-reset: bin/hollowreed ## remove the demo's data, to start over
+	@bin/hollowreed demo --reset
+
+test: setup-server setup-browser ## run all tests
+	@echo "Building and testing; the first build takes some minutes"
+	go test -timeout 20m ./...
+
+check: ## vet, staticcheck, formatting, and whether committed assets are fresh
+	@tools/check.sh
+
+bench: bin/hollowreed setup-server ## compare speed with hand-written programs on the same data
+	go run ./bench
+
+assets: ## build the committed assets from their sources
+	tools/assets.sh "$(CURDIR)/internal/web/assets/dist"
+
+screenshots: setup-server setup-browser ## take the pictures of docs/screenshots anew
+	SCREENSHOTS="$(CURDIR)/docs/screenshots" go test ./internal/web -run TestScreenshots -count=1
+
+setup-server:
+	@tools/setup.sh server
+
+setup-browser:
+	@tools/setup.sh browser
+
+bin/hollowreed: FORCE
+	@[ -x bin/hollowreed ] || echo "Building; the first build takes some minutes"
+	@go build -o bin/hollowreed ./cmd/hollowreed
+
+FORCE:
+
+.PHONY: help demo demo-reset test check bench assets screenshots setup-server setup-browser FORCE

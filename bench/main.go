@@ -1,0 +1,165 @@
+// Command bench compares Hollow Reed with hand-written Go programs that do the same job on the
+// same data in the same run: reading and mapping rows to JSON, and the durable path from a file to
+// PostgreSQL. What counts are the ratios.
+package main
+
+import (
+	"bufio"
+	"crypto/sha256"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"syscall"
+	"time"
+)
+
+const (
+	rowsMapped  = 1_000_000
+	rowsDurable = 60_000
+	rounds      = 3
+)
+
+func main() {
+	if len(os.Args) == 4 && os.Args[1] == "baseline" {
+		if err := baseline(os.Args[2], os.Args[3]); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(1)
+		}
+		return
+	}
+	if err := bench(); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+}
+
+func bench() error {
+	dir, err := os.MkdirTemp("", "hollowreed-bench-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	fmt.Printf("%-34s %10s %8s %8s %8s\n", "", "rows/s", "MB/s", "µs CPU", "peak MB")
+	for _, kind := range []string{"fixed", "csv"} {
+		file := filepath.Join(dir, "orders."+kind)
+		if err := write(file, kind); err != nil {
+			return err
+		}
+		if err := compare(kind, file); err != nil {
+			return err
+		}
+	}
+	return durable(dir)
+}
+
+func write(file, kind string) error {
+	f, err := os.Create(file)
+	if err != nil {
+		return err
+	}
+	w := bufio.NewWriter(f)
+	if kind == "csv" {
+		fmt.Fprint(w, "no,sku,name,qty,price,discount,ordered,country,status,note\n")
+	}
+	for i := range rowsMapped {
+		status := "open"
+		if i%10 == 3 {
+			status = "void"
+		}
+		day := fmt.Sprintf("2031%02d%02d", i%12+1, i%28+1)
+		if kind == "csv" {
+			fmt.Fprintf(w, "%d,SKU%05d,  kelp bale %d ,%d,%d.%02d,0.%02d,%s,no,%s,n%d\n", i, i%997, i%31, i%90+1, i%500, i%100, i%25, day, status, i)
+			continue
+		}
+		fmt.Fprintf(w, "%08dSKU%05d%-20s%04d%06d%02d%03d%sno%-4s%-12s\n", i, i%997, fmt.Sprintf("  kelp bale %d", i%31), i%90+1, i%500, i%100, i%25, day, status, fmt.Sprintf("n%d", i))
+	}
+	if err := w.Flush(); err != nil {
+		return err
+	}
+	return f.Close()
+}
+
+// measure is the best of some rounds of one program.
+type measure struct {
+	wall, cpu time.Duration
+	peak      int64 // bytes
+	sum       string
+}
+
+func run(name string, args ...string) (measure, error) {
+	best := measure{}
+	for range rounds {
+		m, err := once(name, args...)
+		if err != nil {
+			return m, err
+		}
+		if best.wall == 0 || m.wall < best.wall {
+			m.peak = max(m.peak, best.peak)
+			best = m
+		}
+	}
+	return best, nil
+}
+
+func once(name string, args ...string) (measure, error) {
+	cmd := exec.Command(name, args...)
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		return measure{}, err
+	}
+	began := time.Now()
+	if err := cmd.Start(); err != nil {
+		return measure{}, err
+	}
+	h := sha256.New()
+	if os.Getenv("BENCH_NO_SUM") == "" {
+		_, err = io.Copy(h, out)
+	} else {
+		_, err = io.Copy(io.Discard, out)
+	}
+	if err != nil {
+		return measure{}, err
+	}
+	if err := cmd.Wait(); err != nil {
+		return measure{}, fmt.Errorf("%s: %w", name, err)
+	}
+	m := measure{wall: time.Since(began), cpu: cmd.ProcessState.UserTime() + cmd.ProcessState.SystemTime(), sum: fmt.Sprintf("%x", h.Sum(nil))}
+	if u, ok := cmd.ProcessState.SysUsage().(*syscall.Rusage); ok {
+		m.peak = u.Maxrss * 1024
+	}
+	return m, nil
+}
+
+func compare(kind, file string) error {
+	self, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	info, err := os.Stat(file)
+	if err != nil {
+		return err
+	}
+	hand, err := run(self, "baseline", kind, file)
+	if err != nil {
+		return err
+	}
+	ours, err := run("bin/hollowreed", "run", "bench/orders", kind, "--input", file)
+	if err != nil {
+		return err
+	}
+	if hand.sum != ours.sum {
+		return fmt.Errorf("%s: the two programs wrote different results", kind)
+	}
+	show(kind+" to JSON, by hand", hand, rowsMapped, info.Size())
+	show(kind+" to JSON, Hollow Reed", ours, rowsMapped, info.Size())
+	fmt.Printf("%-34s %10.2f times the time of the hand-written program\n", "  ratio", ours.wall.Seconds()/hand.wall.Seconds())
+	return nil
+}
+
+func show(what string, m measure, rows int, size int64) {
+	fmt.Printf("%-34s %10s %8.0f %8.2f %8.0f\n", what, strconv.Itoa(int(float64(rows)/m.wall.Seconds())),
+		float64(size)/1e6/m.wall.Seconds(), float64(m.cpu.Microseconds())/float64(rows), float64(m.peak)/1e6)
+}

@@ -1,0 +1,9 @@
+// Package demo holds the demo project as text files, as it is loaded when the demo first starts.
+package demo
+
+import "embed"
+
+// Files is the project folder.
+//
+//go:embed project.yaml connections schemas mappings flows samples
+var Files embed.FS

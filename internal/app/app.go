@@ -1,0 +1,230 @@
+// Package app puts the product together: the server with its screens, workers, and the demo that
+// starts everything with the demo project.
+package app
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"syscall"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgxpool"
+	"github.com/spf13/cobra"
+
+	"hollowreed/internal/connector"
+	"hollowreed/internal/core/project"
+	"hollowreed/internal/engine"
+	"hollowreed/internal/store"
+	"hollowreed/internal/web"
+	"hollowreed/internal/web/page"
+)
+
+// Demo names.
+const (
+	DemoProject = "skerry"
+	DemoTitle   = "Skerry Line"
+	Workbench   = "Workbench"
+)
+
+// DemoPerson is who is signed in in the demo.
+var DemoPerson = store.Person{ID: "mira", Name: "Mira Orrin", Initials: "MO"}
+
+type flags struct {
+	database, settings, listen, data string
+	batch                            int
+	beat, silence, rest              time.Duration
+	verbose                          bool
+}
+
+// Commands are those that need a server.
+func Commands() []*cobra.Command {
+	return []*cobra.Command{serveCommand(), workerCommand(), demoCommand()}
+}
+
+func (f *flags) common(c *cobra.Command) {
+	c.Flags().StringVar(&f.database, "database", os.Getenv("DATABASE_URL"), "address of the PostgreSQL database, or DATABASE_URL")
+	c.Flags().StringVar(&f.settings, "settings", "", "YAML file with the settings of each connection")
+	c.Flags().BoolVar(&f.verbose, "verbose", false, "log every request")
+	c.Flags().IntVar(&f.batch, "batch", 0, "records of one batch (500)")
+	c.Flags().DurationVar(&f.beat, "beat", 0, "time between two signs of life (1s)")
+	c.Flags().DurationVar(&f.silence, "silence", 0, "time after which a worker is taken for dead (6s)")
+	c.Flags().DurationVar(&f.rest, "rest", 0, "how long a file must not change before it is picked up (1.5s)")
+}
+
+func (f *flags) log(w io.Writer) *slog.Logger {
+	level := slog.LevelWarn
+	if f.verbose {
+		level = slog.LevelDebug
+	}
+	return slog.New(slog.NewTextHandler(w, &slog.HandlerOptions{Level: level}))
+}
+
+func (f *flags) engine(db *pgxpool.Pool, outside *connector.Pool, log *slog.Logger) (*engine.Engine, error) {
+	return engine.New(db, outside, engine.Options{Batch: f.batch, Beat: f.beat, Silence: f.silence, Rest: f.rest, Log: log})
+}
+
+// untilStopped is a context that ends with Ctrl-C or a polite request to stop.
+func untilStopped(ctx context.Context) (context.Context, context.CancelFunc) {
+	return signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
+}
+
+func workerCommand() *cobra.Command {
+	var f flags
+	c := &cobra.Command{
+		Use: "worker", Short: "Run flows, without screens", Args: cobra.NoArgs,
+		Long: "Takes on runs from the database and watches the triggers. As many workers as are wanted may run.",
+		RunE: f.connected(func(ctx context.Context, cmd *cobra.Command, db *pgxpool.Pool, outside *connector.Pool) error {
+			e, err := f.engine(db, outside, f.log(cmd.ErrOrStderr()))
+			if err != nil {
+				return err
+			}
+			if err := e.Start(ctx); err != nil {
+				return err
+			}
+			fmt.Fprintln(cmd.ErrOrStderr(), "worker", e.ID, "is ready")
+			<-ctx.Done()
+			e.Stop()
+			return nil
+		}),
+	}
+	f.common(c)
+	return c
+}
+
+// connected makes a command of something that works with the database and the connections until it
+// is asked to stop.
+func (f *flags) connected(do func(context.Context, *cobra.Command, *pgxpool.Pool, *connector.Pool) error) func(*cobra.Command, []string) error {
+	return func(cmd *cobra.Command, _ []string) error {
+		ctx, stop := untilStopped(cmd.Context())
+		defer stop()
+		db, outside, err := f.open(ctx)
+		if err != nil {
+			return err
+		}
+		defer db.Close()
+		defer outside.Close()
+		return do(ctx, cmd, db, outside)
+	}
+}
+
+func (f *flags) open(ctx context.Context) (*pgxpool.Pool, *connector.Pool, error) {
+	if f.database == "" {
+		return nil, nil, errors.New("no database: give --database or set DATABASE_URL")
+	}
+	settings := connector.Settings{}
+	if f.settings != "" {
+		var err error
+		if settings, err = connector.ReadSettings(f.settings); err != nil {
+			return nil, nil, err
+		}
+	}
+	db, err := store.Open(ctx, f.database)
+	if err != nil {
+		return nil, nil, err
+	}
+	return db, connector.NewPool(settings), nil
+}
+
+func serveCommand() *cobra.Command {
+	var f flags
+	c := &cobra.Command{
+		Use: "serve", Short: "Serve the screens, and run flows", Args: cobra.NoArgs,
+		Long: "Serves the project in the database on an address of this machine, and works as a worker, too.",
+		RunE: f.connected(func(ctx context.Context, cmd *cobra.Command, db *pgxpool.Pool, outside *connector.Pool) error {
+			projects, err := store.Projects(ctx, db)
+			if err != nil {
+				return err
+			}
+			if len(projects) == 0 {
+				return errors.New("the database holds no project; make demo loads one")
+			}
+			if err := store.AddPerson(ctx, db, DemoPerson); err != nil {
+				return err
+			}
+			return f.serve(ctx, cmd.ErrOrStderr(), db, outside, projects[0], nil)
+		}),
+	}
+	f.common(c)
+	c.Flags().StringVar(&f.listen, "listen", "127.0.0.1:8420", "loopback address to serve on")
+	return c
+}
+
+// serve runs the engine and the screens; ready is told the address once both work.
+func (f *flags) serve(ctx context.Context, errs io.Writer, db *pgxpool.Pool, outside *connector.Pool, projectID string, ready func(address string) error) error {
+	l, err := listen(f.listen)
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	log := f.log(errs)
+	e, err := f.engine(db, outside, log)
+	if err != nil {
+		return err
+	}
+	if err := e.Start(ctx); err != nil {
+		return err
+	}
+	defer e.Stop()
+	site := &page.Site{
+		DB: db, Engine: e, Outside: outside, Hub: page.NewHub(ctx, db), Log: log,
+		Project: projectID, Person: DemoPerson, Env: Workbench,
+	}
+	address := "http://" + l.Addr().String() + "/"
+	if ready == nil {
+		fmt.Fprintln(errs, "Hollow Reed is ready at", address)
+	} else if err := ready(address); err != nil {
+		return err
+	}
+	return web.Serve(ctx, l, web.Handler(site))
+}
+
+// listen takes loopback addresses only.
+func listen(address string) (net.Listener, error) {
+	host, _, err := net.SplitHostPort(address)
+	if err != nil {
+		return nil, fmt.Errorf("--listen: %w", err)
+	}
+	if ip := net.ParseIP(host); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+		return nil, fmt.Errorf("--listen: %s is not a loopback address; there is no sign-in yet, so nothing is served beyond this machine", host)
+	}
+	l, err := net.Listen("tcp", address)
+	if err != nil {
+		return nil, fmt.Errorf("%w; choose another address with --listen", err)
+	}
+	return l, nil
+}
+
+// LoadDemo loads a project folder into an empty database and releases its flows.
+func LoadDemo(ctx context.Context, db *pgxpool.Pool, e *engine.Engine, texts map[string]string) error {
+	if err := store.AddPerson(ctx, db, DemoPerson); err != nil {
+		return err
+	}
+	created := false
+	err := pgx.BeginFunc(ctx, db, func(tx pgx.Tx) error {
+		var err error
+		created, err = store.AddProject(ctx, tx, DemoProject, DemoTitle, texts, DemoPerson.ID)
+		return err
+	})
+	if err != nil || !created {
+		return err
+	}
+	for _, part := range project.Load(DemoProject, texts).Parts(project.Flows) {
+		if _, err := e.MakeRelease(ctx, DemoProject, part.ID, "First light", DemoPerson.ID); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func folder(parts ...string) (string, error) {
+	path := filepath.Join(parts...)
+	return path, os.MkdirAll(path, 0o755)
+}

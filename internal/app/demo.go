@@ -1,0 +1,208 @@
+package app
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"hash/fnv"
+	"io"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"hollowreed/demo"
+	"hollowreed/internal/connector"
+	"hollowreed/internal/core/project"
+	"hollowreed/internal/localpg"
+	"hollowreed/internal/standin"
+	"hollowreed/internal/standin/gauges"
+	"hollowreed/internal/standin/ledger"
+	"hollowreed/internal/store"
+)
+
+func demoCommand() *cobra.Command {
+	var f flags
+	var reset bool
+	c := &cobra.Command{
+		Use: "demo", Short: "Start everything with the demo project", Args: cobra.NoArgs,
+		Long: `Starts a private database, the stand-ins for the outside systems, a worker and the screens,
+and drops a first file. Everything is kept in the data folder and there again at the next start.
+With DATABASE_URL set (or --database) that server is used instead of a private one.`,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			ctx, stop := untilStopped(cmd.Context())
+			defer stop()
+			if reset {
+				return resetDemo(f.data)
+			}
+			err := f.demo(ctx, cmd.ErrOrStderr())
+			if errors.Is(err, context.Canceled) {
+				return nil
+			}
+			return err
+		},
+	}
+	f.common(c)
+	c.Flags().StringVar(&f.listen, "listen", "127.0.0.1:8420", "loopback address to serve on")
+	c.Flags().StringVar(&f.data, "data", "var", "folder of the demo's data")
+	c.Flags().BoolVar(&reset, "reset", false, "remove the demo's data, to start over; ends without starting")
+	return c
+}
+
+// resetDemo removes a demo's data, unless the demo runs.
+func resetDemo(data string) error {
+	if _, err := os.Stat(data); errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	unlock, err := lock(data)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	for _, dir := range []string{clusterDir(data), filepath.Join(data, "gauge-drop")} {
+		if err := os.RemoveAll(dir); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// lock keeps two demos from sharing one data folder.
+func lock(data string) (func(), error) {
+	f, err := os.OpenFile(filepath.Join(data, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		f.Close()
+		return nil, fmt.Errorf("a demo is running already in %s; stop it first", data)
+	}
+	return func() { f.Close() }, nil
+}
+
+// clusterDir is where the private database lives: in the data folder, unless the user postgres
+// could not reach it there.
+func clusterDir(data string) string {
+	dir := filepath.Join(data, "postgres")
+	if localpg.Reachable(dir) {
+		return dir
+	}
+	abs, _ := filepath.Abs(dir)
+	h := fnv.New64a()
+	h.Write([]byte(abs))
+	return fmt.Sprintf("/var/tmp/hollowreed-%x", h.Sum64())
+}
+
+func (f *flags) demo(ctx context.Context, out io.Writer) error {
+	began := time.Now()
+	data, err := folder(f.data)
+	if err != nil {
+		return err
+	}
+	unlock, err := lock(data)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	say := func(what string) { fmt.Fprintf(out, "%5.1f s  %s\n", time.Since(began).Seconds(), what) }
+
+	if f.database == "" {
+		say("starting the database in " + clusterDir(data))
+		server, err := localpg.Start(ctx, clusterDir(data), localpg.Options{Durable: true})
+		if err != nil {
+			return err
+		}
+		defer server.Stop()
+		f.database = server.URL("postgres")
+	}
+	own, err := localpg.CreateIn(ctx, f.database, "hollowreed")
+	if err != nil {
+		return err
+	}
+	ledgerURL, err := localpg.CreateIn(ctx, f.database, "harbour_ledger")
+	if err != nil {
+		return err
+	}
+	say("bringing the tables up to date")
+	db, err := store.Open(ctx, own)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	say("starting the stand-ins: Gauge drop, Harbour ledger")
+	settings, err := f.standins(ctx, data, ledgerURL)
+	if err != nil {
+		return err
+	}
+	outside := connector.NewPool(settings)
+	defer outside.Close()
+	loader, err := f.engine(db, outside, f.log(out))
+	if err != nil {
+		return err
+	}
+	texts, err := project.Read(demo.Files)
+	if err != nil {
+		return err
+	}
+	if err := LoadDemo(ctx, db, loader, texts); err != nil {
+		return err
+	}
+	return f.serve(ctx, out, db, outside, DemoProject, func(address string) error {
+		if err := firstFile(ctx, db, settings["gauge-drop"].Folder); err != nil {
+			return err
+		}
+		say("ready. Open " + address + "   (Ctrl-C stops everything; the data is kept)")
+		for _, id := range []string{"gauge-drop", "harbour-ledger"} {
+			say("stand-in " + id + ": " + settings[id].Page)
+		}
+		return nil
+	})
+}
+
+// standins starts the simulated systems and gives the settings of their connections.
+func (f *flags) standins(ctx context.Context, data, ledgerURL string) (connector.Settings, error) {
+	if err := ledger.Seed(ctx, ledgerURL); err != nil && !strings.Contains(err.Error(), "not currently accepting") {
+		return nil, err
+	}
+	abs, err := filepath.Abs(data)
+	if err != nil {
+		return nil, err
+	}
+	incoming, err := folder(abs, "gauge-drop", "incoming")
+	if err != nil {
+		return nil, err
+	}
+	done, err := folder(abs, "gauge-drop", "done")
+	if err != nil {
+		return nil, err
+	}
+	name := "harbour_ledger"
+	if u, err := url.Parse(ledgerURL); err == nil {
+		name = strings.TrimPrefix(u.Path, "/")
+	}
+	ledgerPage, err := standin.Serve(ctx, ledger.Page(ledgerURL, f.database, name))
+	if err != nil {
+		return nil, err
+	}
+	gaugePage, err := standin.Serve(ctx, gauges.Page(incoming, done))
+	if err != nil {
+		return nil, err
+	}
+	return connector.Settings{
+		"gauge-drop":     {Folder: incoming, Done: done, Page: gaugePage},
+		"harbour-ledger": {URL: ledgerURL, Page: ledgerPage},
+	}, nil
+}
+
+// firstFile drops a file when nothing has ever run.
+func firstFile(ctx context.Context, db store.DB, incoming string) error {
+	runs, err := store.Runs(ctx, db, store.RunFilter{Project: DemoProject, Most: 1})
+	if err != nil || len(runs) > 0 {
+		return err
+	}
+	return gauges.Drop(incoming, "sk_0309.tide", gauges.Readings(9, 12))
+}

@@ -1,0 +1,140 @@
+package app
+
+import (
+	"bufio"
+	"context"
+	"io"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+var addressLine = regexp.MustCompile(`http://127\.0\.0\.1:\d+/`)
+
+// startDemo starts the real program and waits for its address.
+func startDemo(t *testing.T, binary, dir string) (cmd *exec.Cmd, address, pages string, took time.Duration) {
+	t.Helper()
+	began := time.Now()
+	cmd = exec.Command(binary, "demo", "--listen", "127.0.0.1:0", "--rest", "100ms")
+	cmd.Dir = dir // as make demo does: the data folder is var below the present one
+	cmd.Env = append(os.Environ(), "DATABASE_URL=")
+	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
+	out, err := cmd.StderrPipe()
+	require.NoError(t, err)
+	require.NoError(t, cmd.Start())
+	t.Cleanup(func() { cmd.Process.Kill() })
+	lines := bufio.NewScanner(out)
+	var said []string
+	for lines.Scan() {
+		said = append(said, lines.Text())
+		if strings.Contains(lines.Text(), "ready. Open") {
+			address = addressLine.FindString(lines.Text())
+			took = time.Since(began)
+		}
+		if strings.Contains(lines.Text(), "stand-in gauge-drop") {
+			pages = addressLine.FindString(lines.Text())
+			break
+		}
+	}
+	require.NotEmpty(t, address, "the demo did not become ready: %s", strings.Join(said, "\n"))
+	go io.Copy(io.Discard, out)
+	return cmd, address, pages, took
+}
+
+func stop(t *testing.T, cmd *exec.Cmd) {
+	t.Helper()
+	require.NoError(t, cmd.Process.Signal(os.Interrupt))
+	ctx, cancel := context.WithTimeout(t.Context(), 25*time.Second)
+	defer cancel()
+	done := make(chan error, 1)
+	go func() { done <- cmd.Wait() }()
+	select {
+	case err := <-done:
+		require.NoError(t, err)
+	case <-ctx.Done():
+		t.Fatal("Ctrl-C did not stop the demo")
+	}
+}
+
+func fetch(t *testing.T, url string) string {
+	t.Helper()
+	res, err := http.Get(url)
+	require.NoError(t, err)
+	defer res.Body.Close()
+	body, err := io.ReadAll(res.Body)
+	require.NoError(t, err)
+	return string(body)
+}
+
+func shows(t *testing.T, url, text string) {
+	t.Helper()
+	deadline := time.Now().Add(20 * time.Second)
+	for !strings.Contains(fetch(t, url), text) {
+		require.True(t, time.Now().Before(deadline), "%s does not show %q", url, text)
+		time.Sleep(50 * time.Millisecond)
+	}
+}
+
+// TestTheDemo starts the demo as a new user would, stops it, starts it again and begins anew.
+func TestTheDemo(t *testing.T) {
+	dir, err := os.MkdirTemp("/tmp", "hollowreed-demo-test-")
+	require.NoError(t, err)
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	require.NoError(t, os.Chmod(dir, 0o755)) // the user postgres must reach its folder
+	binary, data := filepath.Join(dir, "hollowreed"), filepath.Join(dir, "var")
+	out, err := exec.Command("go", "build", "-o", binary, "../../cmd/hollowreed").CombinedOutput()
+	require.NoError(t, err, string(out))
+
+	cmd, address, gauges, took := startDemo(t, binary, dir)
+	t.Logf("ready after %s", took.Round(time.Millisecond))
+	require.Less(t, took, 10*time.Second)
+	shows(t, address+"traffic", "sk_0309.tide")
+	shows(t, address+"traffic", "done")
+	shows(t, gauges, "Picked up")
+	res, err := http.Post(gauges+"do/spoilt", "", nil)
+	require.NoError(t, err)
+	res.Body.Close()
+	shows(t, address+"traffic", "set aside")
+	require.NotContains(t, fetch(t, address+"estate"), "postgres://")
+
+	second := exec.Command(binary, "demo")
+	second.Dir = dir
+	out, err = second.CombinedOutput()
+	require.Error(t, err)
+	require.Contains(t, string(out), "a demo is running already")
+
+	pid, err := os.ReadFile(filepath.Join(data, "postgres", "data", "postmaster.pid"))
+	require.NoError(t, err)
+	stop(t, cmd)
+	require.NoDirExists(t, "/proc/"+strings.Fields(string(pid))[0], "the database was left running")
+
+	cmd, address, _, _ = startDemo(t, binary, dir)
+	shows(t, address+"traffic", "sk_0309.tide")
+	stop(t, cmd)
+
+	require.NoError(t, exec.Command(binary, "demo", "--data", data, "--reset").Run())
+	require.NoDirExists(t, filepath.Join(data, "postgres"))
+	require.NoDirExists(t, filepath.Join(data, "gauge-drop"))
+}
+
+func TestOnlyLoopbackIsServed(t *testing.T) {
+	for _, address := range []string{"0.0.0.0:0", ":0", "192.0.2.1:0", "[::]:0"} {
+		_, err := listen(address)
+		require.ErrorContains(t, err, "not a loopback address", address)
+	}
+	for _, address := range []string{"127.0.0.1:0", "localhost:0"} {
+		l, err := listen(address)
+		require.NoError(t, err, address)
+		l.Close()
+	}
+	_, err := listen("nonsense")
+	require.Error(t, err)
+}

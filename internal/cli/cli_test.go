@@ -1,0 +1,190 @@
+package cli
+
+import (
+	"bytes"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+const demoFolder = "../../demo"
+
+// call runs a command line and gives its exit code and what it wrote.
+func call(t testing.TB, in string, args ...string) (code int, out, errs string) {
+	t.Helper()
+	var o, e bytes.Buffer
+	code = Run(args, strings.NewReader(in), &o, &e)
+	return code, o.String(), e.String()
+}
+
+func file(t testing.TB, name, content string) string {
+	t.Helper()
+	path := filepath.Join(t.TempDir(), name)
+	require.NoError(t, os.WriteFile(path, []byte(content), 0o644))
+	return path
+}
+
+func TestCheck(t *testing.T) {
+	code, out, errs := call(t, "", "check", demoFolder)
+	require.Equal(t, exitDone, code, out+errs)
+	require.Empty(t, out)
+
+	dir := t.TempDir()
+	require.NoError(t, os.CopyFS(dir, os.DirFS(demoFolder)))
+	path := filepath.Join(dir, "flows", "gauge-readings.yaml")
+	text, err := os.ReadFile(path)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(path, bytes.Replace(text, []byte("level_cm > 0"), []byte("level_cm > x"), 1), 0o644))
+	code, out, _ = call(t, "", "check", dir)
+	require.Equal(t, exitFaults, code)
+	require.Equal(t, "flows/gauge-readings.yaml:23:44: there is no \"x\" here\n", out)
+
+	code, _, errs = call(t, "", "check", filepath.Join(dir, "none"))
+	require.Equal(t, exitInput, code)
+	require.Contains(t, errs, "no such file or directory")
+	code, _, errs = call(t, "", "check", t.TempDir())
+	require.Equal(t, exitInput, code)
+	require.Contains(t, errs, "expected a project folder with a project.yaml")
+}
+
+func TestMap(t *testing.T) {
+	code, out, errs := call(t, "", "map", demoFolder, "reading-to-tide-level", "--input", demoFolder+"/samples/sk_0309.tide", "--to", "ndjson")
+	require.Equal(t, exitDone, code, errs)
+	lines := strings.Split(strings.TrimSpace(out), "\n")
+	require.Len(t, lines, 48)
+	require.Equal(t, `{"station_id":11,"gauge_code":"SK04","taken_at":"2031-03-09T06:12:00Z","level_cm":300.0,"above_datum_cm":312.5,"is_surge":false,"trend":"R","station_name":"LING CASTLE PIER","unit":"cm","source_file":"sk_0309.tide"}`, lines[0])
+	require.Equal(t, "station is the first record of the sample stations.csv\n", errs)
+
+	station := file(t, "s.csv", "id,gauge_code,name,datum_cm\n1,AA01,x,1.0\n")
+	code, out, errs = call(t, "", "map", demoFolder, "reading-to-tide-level", "--input", demoFolder+"/samples/sk_0309.tide", "--to", "csv", "--with", "station="+station)
+	require.Equal(t, exitDone, code, errs)
+	require.True(t, strings.HasPrefix(out, "station_id,gauge_code,taken_at,"), out)
+	require.Contains(t, out, "1,SK04,2031-03-09T06:12:00Z,300.0,299.0,false,R,X,cm,sk_0309.tide\r\n")
+
+	code, _, errs = call(t, "short\r\n", "map", demoFolder, "reading-to-tide-level", "--input", "-")
+	require.Equal(t, exitInput, code)
+	require.Contains(t, errs, "-:1:6: day: expected 32 columns, found a line of 5")
+	code, _, errs = call(t, "", "map", demoFolder, "nothing", "--input", "-")
+	require.Equal(t, exitInput, code)
+	require.Contains(t, errs, `the project has no mapping "nothing"; it has reading-to-tide-level`)
+}
+
+func TestRunTouchesNothing(t *testing.T) {
+	code, out, errs := call(t, "", "run", demoFolder, "gauge-readings", "--input", demoFolder+"/samples/sk_0309.tide")
+	require.Equal(t, exitDone, code, errs)
+	require.Len(t, strings.Split(strings.TrimSpace(out), "\n"), 17)
+	require.Contains(t, errs, "Keep rising              48 in     17 out, 31 left out")
+
+	bad := file(t, "bad.tide", "SK042031030906120003000038036\r\nZZ99203103090612000300003803610R\r\n")
+	code, _, errs = call(t, "", "run", demoFolder, "gauge-readings", "--input", bad)
+	require.Equal(t, exitFaults, code)
+	require.Contains(t, errs, bad+":1:30: battery_mv: expected 32 columns, found a line of 29")
+	require.Contains(t, errs, `no row of station with gauge_code "ZZ99"`)
+
+	code, _, errs = call(t, "", "run", demoFolder, "gauge-readings", "--input", file(t, "e.tide", ""))
+	require.Equal(t, exitInput, code)
+	require.Contains(t, errs, "found an empty file")
+	code, _, errs = call(t, "", "run", demoFolder, "gauge-readings", "--input", bad, "--really")
+	require.Equal(t, exitInput, code)
+	require.Contains(t, errs, "--really needs --settings FILE")
+}
+
+func TestConvert(t *testing.T) {
+	code, out, _ := call(t, "a,b\r\n1,2\r\n", "convert", "--from", "csv", "--to", "ndjson", "-")
+	require.Equal(t, exitDone, code)
+	require.Equal(t, "{\"a\":\"1\",\"b\":\"2\"}\n", out)
+
+	code, out, _ = call(t, "", "convert", "--from", "fixedwidth", "--to", "csv", "--schema", demoFolder+"/schemas/gauge-reading.yaml", demoFolder+"/samples/sk_0309.tide")
+	require.Equal(t, exitDone, code)
+	require.True(t, strings.HasPrefix(out, "gauge,day,time,level_cm,surge_cm,battery_mv,trend\r\nSK04,2031-03-09,06:12:00,300.0,380,3610,R\r\n"), out[:120])
+
+	for in, want := range map[string]string{
+		"a,b\r\n1\r\n":        "-:2:1: expected 2 fields, found 1 field",
+		"a,b\r\n1,2\r\n3,\"4": "-:3:3: expected a closing quote, found the end of the file",
+	} {
+		code, _, errs := call(t, in, "convert", "--from", "csv", "--to", "json", "-")
+		require.Equal(t, exitInput, code)
+		require.Equal(t, "hollowreed: "+want+"\n", errs)
+	}
+	for _, args := range [][]string{
+		{"convert", "--from", "csv", "--to", "pdf", "-"},
+		{"convert", "--from", "csv", "-"},
+		{"convert", "--from", "csv", "--to", "json", "/none"},
+		{"convert", "--from", "csv", "--to", "json", "/tmp"},
+		{"convert"},
+		{"nothing"},
+		{"convert", "--from", "fixedwidth", "--to", "json", "-"},
+		{"convert", "--from", "json", "--to", "fixedwidth", "-"},
+	} {
+		code, _, errs := call(t, "{}", args...)
+		require.Equal(t, exitInput, code, args)
+		require.Equal(t, 1, strings.Count(errs, "\n"), errs)
+	}
+}
+
+// TestAListInXMLIsTheSameWhicheverWayItIsRead holds the reading element by element, which needs a
+// file, against the reading of the whole document.
+func TestAListInXMLIsTheSameWhicheverWayItIsRead(t *testing.T) {
+	for name, text := range map[string]string{
+		"list":       `<r a="1" b="&lt;"><x>1</x><x k="2"><y/>t</x> <x/></r>`,
+		"two names":  `<r><x>1</x><y/><x>2</x></r>`,
+		"one":        `<r><x>1</x></r>`,
+		"text":       `<r><x>1</x>t<x>2</x></r>`,
+		"no list":    `<r>t</r>`,
+		"prefixes":   `<p:r xmlns:p="urn:p"><p:x/><p:x/></p:r>`,
+		"with notes": "<?xml version=\"1.0\"?><!-- a --><r><!-- b --><x>1</x><!-- c --><x>2</x></r><!-- d -->",
+	} {
+		for _, to := range []string{"json", "xml", "ndjson"} {
+			path := file(t, "in.xml", text)
+			code, whole, errs := call(t, text, "convert", "--from", "xml", "--to", to, "-")
+			require.Equal(t, exitDone, code, errs)
+			code, listed, errs := call(t, "", "convert", "--from", "xml", "--to", to, path)
+			require.Equal(t, exitDone, code, errs)
+			require.Equal(t, whole, listed, name+" to "+to)
+		}
+	}
+	path := file(t, "in.xml", "<r><x>1</x><x>2</x><x></r>")
+	code, _, errs := call(t, "", "convert", "--from", "xml", "--to", "json", path)
+	require.Equal(t, exitInput, code)
+	require.Contains(t, errs, "expected </x>, found </r>")
+}
+
+func TestAJSONDocumentIsPassedOnAsItStands(t *testing.T) {
+	for in, want := range map[string]string{
+		` {"b" : 1.0, "a":[1E+2, -0, 12345678901234567890123, {"x":null}], "c":"\u00e6\n\\" } `: `{"b":1.0,"a":[1E+2,-0,12345678901234567890123,{"x":null}],"c":"æ\n\\"}` + "\n",
+		"7":        "7\n",
+		` "x" `:    "\"x\"\n",
+		"\n [ 1 ]": "[\n1\n]\n",
+	} {
+		code, out, errs := call(t, in, "convert", "--from", "json", "--to", "json", "-")
+		require.Equal(t, exitDone, code, errs)
+		require.Equal(t, want, out)
+	}
+	for in, want := range map[string]string{
+		"":                                    "-:1:1: expected a JSON value, found an empty file",
+		"  ":                                  "-:1:1: expected a JSON value, found an empty file",
+		"{\"a\":1} x":                         "-:1:9: this is not JSON",
+		"{\"a\":1} {}":                        "expected the end of the document, found another value",
+		"{\"a\":1,\n\"a\":2}":                 `the name "a" stands twice in one object`,
+		"{\n\"a\":\n\"b\"":                    "this is not JSON: the document ends too early",
+		"{\"a\":" + strings.Repeat("[", 2000): "nested too deep",
+	} {
+		code, _, errs := call(t, in, "convert", "--from", "json", "--to", "json", "-")
+		require.Equal(t, exitInput, code, in)
+		require.Contains(t, errs, want)
+		require.Equal(t, 1, strings.Count(errs, "\n"))
+	}
+}
+
+func TestHelpSpeaksToANewcomer(t *testing.T) {
+	code, out, _ := call(t, "", "--help")
+	require.Equal(t, exitDone, code)
+	for _, want := range []string{"check", "map", "run", "convert", "A project is a folder"} {
+		require.Contains(t, out, want)
+	}
+	_, out, _ = call(t, "", "convert", "--help")
+	require.Contains(t, out, "fixedwidth, csv, json, ndjson, xml")
+}

@@ -1,0 +1,180 @@
+package cli
+
+import (
+	"bufio"
+	"io"
+	"math"
+	"os"
+	"path/filepath"
+	"runtime/debug"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/notation"
+	"hollowreed/internal/core/notation/all"
+	"hollowreed/internal/core/notation/json"
+	"hollowreed/internal/core/notation/xml"
+	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/value"
+)
+
+func (e env) convert() *cobra.Command {
+	var from, to, part string
+	c := &cobra.Command{
+		Use:   "convert --from FMT --to FMT [--schema PART] FILE",
+		Short: "Convert a file from one notation to another",
+		Long: `Converts a file, record by record, to standard output. FMT is one of ` + strings.Join(all.Names(), ", ") + `.
+FILE may be - for standard input. --schema names a schema's part file, as demo/schemas/gauge-reading.yaml.
+
+Without a schema JSON keeps every value and number as it stands; CSV takes its first record as
+names and its values as text; XML keeps attributes as @name, text beside children as #text,
+repeated elements as lists and prefixes as written.
+
+Files are read record by record, JSON to JSON token by token. Otherwise a JSON document that is
+not an array, and an XML document whose root does not hold a plain list, are one record each and
+held in memory (at most 256 MB).`,
+		Example: `  hollowreed convert --from csv --to json stations.csv
+  hollowreed convert --from fixedwidth --to ndjson --schema demo/schemas/gauge-reading.yaml sk_0309.tide`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			lean()
+			in, err := open(cmd, args[0])
+			if err != nil {
+				return err
+			}
+			defer in.Close()
+			return e.copy(in, args[0], from, to, part)
+		},
+	}
+	c.Flags().StringVar(&from, "from", "", "notation of the file")
+	c.Flags().StringVar(&to, "to", "", "notation to write")
+	c.Flags().StringVar(&part, "schema", "", "schema part file")
+	c.MarkFlagRequired("from")
+	c.MarkFlagRequired("to")
+	return c
+}
+
+func (e env) copy(in io.Reader, name, from, to, part string) error {
+	source, err := all.Named(from)
+	if err != nil {
+		return err
+	}
+	target, err := all.Named(to)
+	if err != nil {
+		return err
+	}
+	o := notation.Options{Source: name}
+	if part == "" && from == "json" && to == "json" {
+		buffered := bufio.NewReaderSize(in, 64<<10)
+		if !list(buffered) {
+			return json.CopyDocument(e.out, buffered, o)
+		}
+		in = buffered
+	}
+	if part != "" {
+		if o.Schema, err = schemaFile(part); err != nil {
+			return err
+		}
+	}
+	r, err := reader(source, in, o, to)
+	if err != nil {
+		return err
+	}
+	var change func() notation.Change
+	if o.Schema != nil {
+		change = func() notation.Change { return checker(o.Schema, name) }
+	}
+	_, err = notation.Copy(r, func(many bool) (notation.Writer, error) {
+		out := o
+		out.Many = many
+		if s, ok := r.(notation.Shelled); ok {
+			out.Shell = s.Shell()
+		}
+		return target.NewWriter(e.out, out)
+	}, change)
+	return named(err, name)
+}
+
+// maxDocument is the most bytes of a document that is one record: it is held in memory.
+const maxDocument = 256 << 20
+
+// reader reads an XML file that is a list below its root element by element; that it is one is
+// found by passing over the file once. Every other document without a list outermost is one record.
+func reader(n notation.Notation, in io.Reader, o notation.Options, to string) (notation.Reader, error) {
+	file, ok := in.(*os.File)
+	if n.Name == "xml" && o.Schema == nil && ok && regular(file) && (to == "json" || to == "xml") {
+		list := xml.ListName(bufio.NewReaderSize(file, 64<<10))
+		if _, err := file.Seek(0, io.SeekStart); err != nil {
+			return nil, err
+		}
+		if list != "" {
+			return xml.NewListReader(bufio.NewReaderSize(file, 64<<10), o, list), nil
+		}
+	}
+	if n.Name == "xml" || n.Name == "json" {
+		o.MaxRecord = maxDocument
+		debug.SetMemoryLimit(math.MaxInt64) // a whole document may need more
+	}
+	return n.NewReader(in, o)
+}
+
+// list says whether a JSON document begins as an array.
+func list(r *bufio.Reader) bool {
+	for n := 1; ; n++ {
+		b, err := r.Peek(n)
+		if err != nil || len(b) < n {
+			return false
+		}
+		if c := b[n-1]; c != ' ' && c != '\t' && c != '\r' && c != '\n' {
+			return c == '['
+		}
+	}
+}
+
+// regular says whether a file can be read twice.
+func regular(f *os.File) bool {
+	info, err := f.Stat()
+	return err == nil && info.Mode().IsRegular()
+}
+
+// checker lets only records pass that are as the schema says.
+func checker(s *schema.Schema, name string) notation.Change {
+	return func(v value.Value, line int) (value.Value, error) {
+		var first *fault.Fault
+		s.Check(v, func(f *fault.Fault) {
+			if first == nil {
+				f.Place.Source, f.Place.Line = name, line
+				first = f
+			}
+		})
+		if first != nil {
+			return v, first
+		}
+		return v, nil
+	}
+}
+
+// named gives a fault that lacks it the name of the input.
+func named(err error, name string) error {
+	if f, ok := err.(*fault.Fault); ok && f.Place.Source == "" && (f.Place.Line > 0 || f.Place.Path != "") {
+		f.Place.Source = name
+	}
+	return err
+}
+
+// schemaFile reads one schema part by itself.
+func schemaFile(path string) (*schema.Schema, error) {
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	d := doc.Parse(path, text)
+	s := schema.Parse(strings.TrimSuffix(filepath.Base(path), ".yaml"), d)
+	if len(d.Faults) > 0 {
+		return nil, d.Faults[0]
+	}
+	return s, nil
+}

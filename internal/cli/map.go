@@ -1,0 +1,181 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/mapping"
+	"hollowreed/internal/core/notation"
+	"hollowreed/internal/core/notation/all"
+	"hollowreed/internal/core/project"
+	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/value"
+)
+
+type mapFlags struct {
+	input, from, to string
+	with            []string
+}
+
+func (e env) mapping() *cobra.Command {
+	var f mapFlags
+	c := &cobra.Command{
+		Use:   "map FOLDER MAPPING --input FILE [--from FMT] [--to FMT]",
+		Short: "Run a mapping over a file",
+		Long: `Maps every record of a file by one of the project's mappings, to standard output.
+
+The input is read as the mapping's first source. Any further source is one message that is the
+same for every record: give it with --with name=FILE; else the first record of its schema's
+sample is used, and said on standard error.`,
+		Example: `  hollowreed map demo reading-to-tide-level --input demo/samples/sk_0309.tide --to ndjson`,
+		Args:    cobra.ExactArgs(2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			lean()
+			p, err := load(args[0])
+			if err != nil {
+				return err
+			}
+			return e.mapFile(cmd, p, strings.TrimSuffix(args[1], ".yaml"), f)
+		},
+	}
+	c.Flags().StringVar(&f.input, "input", "", "file to read; - for standard input")
+	c.Flags().StringVar(&f.from, "from", "", "notation of the input, if not its schema's")
+	c.Flags().StringVar(&f.to, "to", "", "notation to write; the target schema's, or ndjson")
+	c.Flags().StringArrayVar(&f.with, "with", nil, "further source, as name=FILE")
+	c.MarkFlagRequired("input")
+	return c
+}
+
+func (e env) mapFile(cmd *cobra.Command, p *project.Project, id string, f mapFlags) error {
+	plan := p.Mapping(filepath.Base(id))
+	if plan == nil {
+		return missing(p, project.Mappings, id)
+	}
+	if len(plan.Faults) > 0 {
+		return plan.Faults[0]
+	}
+	source, err := notationOf(f.from, plan.Sources[0])
+	if err != nil {
+		return err
+	}
+	target, err := notationOf(f.to, plan.Target)
+	if err != nil {
+		return err
+	}
+	others, err := e.others(p, plan, f.with)
+	if err != nil {
+		return err
+	}
+	in, err := open(cmd, f.input)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	r, err := source.NewReader(in, notation.Options{Source: f.input, Schema: plan.Sources[0]})
+	if err != nil {
+		return err
+	}
+	_, err = notation.Copy(r, func(many bool) (notation.Writer, error) {
+		return target.NewWriter(e.out, notation.Options{Schema: plan.Target, Many: many})
+	}, func() notation.Change { return mapper(plan, f.input, others) })
+	return named(err, f.input)
+}
+
+// mapper makes the target record of each source record, checked on both sides.
+func mapper(plan *mapping.Plan, input string, others []value.Value) notation.Change {
+	check := checker(plan.Sources[0], input)
+	fr := plan.NewFrame()
+	started := value.Instant(time.Now().UTC())
+	sources := append([]value.Value{{}}, others...)
+	file := filepath.Base(input)
+	return func(v value.Value, line int) (value.Value, error) {
+		if _, err := check(v, line); err != nil {
+			return v, err
+		}
+		sources[0] = v
+		fr.Set(flow.RunFacts("", file, line, started), sources...)
+		out, faults := plan.Apply(fr)
+		if faults != nil {
+			ft := faults[0]
+			ft.Place.Source, ft.Place.Line = input, line
+			return out, ft
+		}
+		return out, nil
+	}
+}
+
+func missing(p *project.Project, kind, id string) error {
+	var ids []string
+	for _, part := range p.Parts(kind) {
+		ids = append(ids, part.ID)
+	}
+	return fault.New(fault.Unknown, "the project has no %s %q; it has %s", strings.TrimSuffix(kind, "s"), id, strings.Join(ids, ", "))
+}
+
+// notationOf is the notation named, or else that of the schema; rows are written as NDJSON.
+func notationOf(name string, s *schema.Schema) (notation.Notation, error) {
+	if name == "" {
+		name = s.Notation
+	}
+	if name == "rows" {
+		name = "ndjson"
+	}
+	return all.Named(name)
+}
+
+func (e env) others(p *project.Project, plan *mapping.Plan, with []string) ([]value.Value, error) {
+	files := map[string]string{}
+	for _, w := range with {
+		name, file, ok := strings.Cut(w, "=")
+		if !ok {
+			return nil, fault.Expect(fault.Setting, "name=FILE after --with", fault.Quote(w))
+		}
+		files[name] = file
+	}
+	var out []value.Value
+	for i, src := range plan.Mapping.From[1:] {
+		v, err := e.other(p, src.Name.Value, plan.Sources[i+1], files[src.Name.Value])
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, v)
+	}
+	return out, nil
+}
+
+func (e env) other(p *project.Project, name string, s *schema.Schema, file string) (value.Value, error) {
+	if file == "" {
+		rows, err := p.SampleRecords(s, 1)
+		if err != nil || len(rows) == 0 {
+			return value.Value{}, fault.New(fault.Required, "the mapping also reads %s: give it with --with %s=FILE", name, name)
+		}
+		fmt.Fprintf(e.err, "%s is the first record of the sample %s\n", name, s.Samples[0])
+		return rows[0], nil
+	}
+	in, err := os.Open(file)
+	if err != nil {
+		return value.Value{}, err
+	}
+	defer in.Close()
+	return firstRecord(in, file, s)
+}
+
+func firstRecord(in io.Reader, file string, s *schema.Schema) (value.Value, error) {
+	n, err := all.Named(project.NotationOfFile(file, s))
+	if err != nil {
+		return value.Value{}, err
+	}
+	r, err := n.NewReader(in, notation.Options{Source: file, Schema: s})
+	if err != nil {
+		return value.Value{}, err
+	}
+	return r.Next()
+}

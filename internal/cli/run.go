@@ -1,0 +1,221 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"path/filepath"
+	"sort"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/spf13/cobra"
+
+	"hollowreed/internal/connector"
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/notation"
+	"hollowreed/internal/core/notation/all"
+	"hollowreed/internal/core/notation/json"
+	"hollowreed/internal/core/project"
+	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/value"
+)
+
+const (
+	runBatch      = 500
+	maxSampleRows = 100_000
+)
+
+type runFlags struct {
+	input, settings string
+	really          bool
+}
+
+func (e env) run() *cobra.Command {
+	var f runFlags
+	c := &cobra.Command{
+		Use:   "run FOLDER FLOW --input FILE",
+		Short: "Run a flow over a file",
+		Long: `Runs one of the project's flows over a file, as if the file had just arrived.
+
+Unless --really is given nothing outside is touched: look-ups are answered from the samples kept
+with the row's schema, and what would be written is shown on standard output, one JSON value a
+line. Counts and records set aside are said on standard error. With --really the connections are
+those of the settings file.
+
+Ends with 1 when a record was set aside.`,
+		Example: `  hollowreed run demo gauge-readings --input demo/samples/sk_0309.tide`,
+		Args:    cobra.ExactArgs(2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			lean()
+			p, err := load(args[0])
+			if err != nil {
+				return err
+			}
+			return e.runFlow(cmd, p, filepath.Base(strings.TrimSuffix(args[1], ".yaml")), f)
+		},
+	}
+	c.Flags().StringVar(&f.input, "input", "", "file to read; - for standard input")
+	c.Flags().BoolVar(&f.really, "really", false, "reach the outside systems and write to them")
+	c.Flags().StringVar(&f.settings, "settings", "", "YAML file with the settings of each connection; needed with --really")
+	c.MarkFlagRequired("input")
+	return c
+}
+
+func (e env) runFlow(cmd *cobra.Command, p *project.Project, id string, f runFlags) error {
+	plan := p.Flow(id)
+	if plan == nil {
+		return missing(p, project.Flows, id)
+	}
+	if len(plan.Faults) > 0 {
+		return plan.Faults[0]
+	}
+	outside, done, err := e.outside(cmd.Context(), p, f)
+	if err != nil {
+		return err
+	}
+	defer done()
+	in, err := open(cmd, f.input)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	n, err := all.Named(plan.Source.Notation)
+	if err != nil {
+		return err
+	}
+	r, err := n.NewReader(in, notation.Options{Source: f.input, Schema: plan.Source})
+	if err != nil {
+		return err
+	}
+	facts := flow.Facts{ID: uuid.NewString(), File: filepath.Base(f.input), Started: value.Instant(time.Now().UTC())}
+	return e.drive(cmd.Context(), plan, flow.NewSource(plan, r, facts), outside, f.input)
+}
+
+func (e env) outside(ctx context.Context, p *project.Project, f runFlags) (flow.Outside, func(), error) {
+	if !f.really {
+		rows := make(chan value.Value, 4*runBatch)
+		written := make(chan struct{})
+		go func() {
+			defer close(written)
+			e.writeRows(rows)
+		}()
+		return &flow.Dry{
+			Rows: func(s *schema.Schema) ([]value.Value, error) { return p.SampleRecords(s, maxSampleRows) },
+			Tell: func(_ flow.Upsert, row value.Value) { rows <- row },
+		}, func() { close(rows); <-written }, nil
+	}
+	if f.settings == "" {
+		return nil, nil, fault.New(fault.Required, "--really needs --settings FILE with the connections")
+	}
+	settings, err := connector.ReadSettings(f.settings)
+	if err != nil {
+		return nil, nil, err
+	}
+	pool := connector.NewPool(settings)
+	return pool, pool.Close, nil
+}
+
+// drive runs all records and says what became of them.
+func (e env) drive(ctx context.Context, plan *flow.Plan, src *flow.Source, outside flow.Outside, input string) error {
+	totals := map[string]*flow.Counts{}
+	aside, batches := 0, ahead(ctx, src)
+	for {
+		next := <-batches
+		items, err := next.items, next.err
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			return err
+		}
+		b := &flow.Batch{Plan: plan, Outside: outside}
+		if err := b.Run(ctx, items); err != nil {
+			return err
+		}
+		for id, c := range b.Counts {
+			if totals[id] == nil {
+				totals[id] = &flow.Counts{}
+			}
+			totals[id].Add(c)
+		}
+		aside += e.tell(items)
+	}
+	if src.Taken() == 0 {
+		return flow.Empty(input)
+	}
+	e.counts(plan, totals)
+	if aside > 0 {
+		return errFaults
+	}
+	return nil
+}
+
+// writeRows shows what would be written, one JSON value a line.
+func (e env) writeRows(rows <-chan value.Value) {
+	var enc json.Appender
+	var line []byte
+	for row := range rows {
+		line = append(enc.Append(line[:0], row), '\n')
+		e.out.Write(line)
+	}
+}
+
+type batch struct {
+	items []*flow.Item
+	err   error
+}
+
+// ahead reads batches while others are worked on.
+func ahead(ctx context.Context, src *flow.Source) <-chan batch {
+	out := make(chan batch, 2)
+	go func() {
+		for {
+			items, err := src.Batch(runBatch)
+			select {
+			case out <- batch{items, err}:
+			case <-ctx.Done():
+				return
+			}
+			if err != nil {
+				return
+			}
+		}
+	}()
+	return out
+}
+
+func (e env) tell(items []*flow.Item) (aside int) {
+	for _, it := range items {
+		if it.State != flow.SetAside {
+			continue
+		}
+		aside++
+		sort.SliceStable(it.Faults, func(i, j int) bool { return it.Faults[i].Place.Column < it.Faults[j].Place.Column })
+		for _, f := range it.Faults {
+			fmt.Fprintln(e.err, "set aside: "+f.Error())
+		}
+	}
+	return aside
+}
+
+func (e env) counts(plan *flow.Plan, totals map[string]*flow.Counts) {
+	for _, ps := range plan.Steps {
+		c := totals[ps.Step.ID]
+		if c == nil || len(ps.Step.Steps) > 0 {
+			continue
+		}
+		fmt.Fprintf(e.err, "%-20s %6d in %6d out", ps.Step.Name, c.In, c.Out)
+		for _, more := range []struct {
+			n    int
+			what string
+		}{{c.LeftOut, "left out"}, {c.SetAside, "set aside"}, {c.Inserted, "inserted"}, {c.Updated, "updated"}, {c.Unchanged, "unchanged"}} {
+			if more.n > 0 {
+				fmt.Fprintf(e.err, ", %d %s", more.n, more.what)
+			}
+		}
+		fmt.Fprintln(e.err)
+	}
+}

@@ -1,0 +1,172 @@
+package sql
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/value"
+)
+
+// Upsert inserts rows, or updates those whose key exists and that differ. Rows that the database
+// refuses are told apart by writing them one by one. Where several rows have one key the last one
+// stands in the end, as if they had been written in order.
+func (db *DB) Upsert(ctx context.Context, u flow.Upsert, rows []value.Value) ([]flow.Written, error) {
+	out := make([]flow.Written, len(rows))
+	todo := make([]int, len(rows))
+	for i := range todo {
+		todo[i] = i
+	}
+	for len(todo) > 0 {
+		var later []int
+		todo, later = splitKeys(u, rows, todo)
+		if err := db.upsertAll(ctx, u, rows, todo, out); err != nil {
+			return nil, err
+		}
+		todo = later
+	}
+	return out, nil
+}
+
+// splitKeys keeps the first row of every key for now; one statement must not meet a key twice.
+func splitKeys(u flow.Upsert, rows []value.Value, todo []int) (now, later []int) {
+	seen := map[string]bool{}
+	for _, i := range todo {
+		var b []byte
+		for _, k := range u.Key {
+			b = append(rows[i].Field(k).AppendText(b), 0)
+		}
+		if seen[string(b)] {
+			later = append(later, i)
+			continue
+		}
+		seen[string(b)] = true
+		now = append(now, i)
+	}
+	return now, later
+}
+
+// upsertAll writes rows with one statement; where that is refused it writes them one by one.
+func (db *DB) upsertAll(ctx context.Context, u flow.Upsert, rows []value.Value, todo []int, out []flow.Written) error {
+	err := db.upsert(ctx, u, rows, todo, out)
+	var pg *pgconn.PgError
+	var connect *pgconn.ConnectError
+	switch {
+	case err == nil:
+		return nil
+	case !errors.As(err, &pg) || errors.As(err, &connect) || temporary(pg.Code):
+		return err
+	case !aboutRow(pg.Code):
+		return fault.New(fault.Setting, "%s cannot be written: %s", u.Table, pg.Message)
+	case len(todo) == 1:
+		out[todo[0]].Fault = refused(u, pg)
+		return nil
+	}
+	for i := range todo {
+		if err := db.upsertAll(ctx, u, rows, todo[i:i+1], out); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// aboutRow are the classes of SQLSTATE that are about one row's data: cardinality, data, integrity,
+// and checks that triggers raise.
+func aboutRow(code string) bool {
+	switch code[:2] {
+	case "21", "22", "23", "44", "P0":
+		return true
+	}
+	return false
+}
+
+func refused(u flow.Upsert, pg *pgconn.PgError) *fault.Fault {
+	f := fault.New(fault.Outside, "%s refused the row: %s", u.Table, pg.Message)
+	f.Field = pg.ColumnName
+	f.Found = pg.Detail
+	return f
+}
+
+func (db *DB) upsert(ctx context.Context, u flow.Upsert, rows []value.Value, todo []int, out []flow.Written) error {
+	ctx, cancel := context.WithTimeout(ctx, Timeout)
+	defer cancel()
+	n := len(u.Row.Root.Fields)
+	args := columns(n, func(r, c int) value.Value { return rows[todo[r]].Slot(c) }, len(todo))
+	result, err := db.pool.Query(ctx, upsertSQL(u), args...)
+	if err != nil {
+		return err
+	}
+	defer result.Close()
+	for _, i := range todo {
+		out[i] = flow.Written{Effect: flow.Unchanged}
+	}
+	for result.Next() {
+		var at int64
+		var inserted bool
+		if err := result.Scan(&at, &inserted); err != nil {
+			return err
+		}
+		out[todo[at-1]].Effect = flow.Updated
+		if inserted {
+			out[todo[at-1]].Effect = flow.Inserted
+		}
+	}
+	return result.Err()
+}
+
+// upsertSQL writes all rows of the array parameters and returns the position of each row that was
+// inserted or changed. A row that is as it should be is not touched. xmax is 0 in a new row.
+func upsertSQL(u flow.Upsert) string {
+	var cols, args, casts, set, old, excluded, join []string
+	for i, f := range u.Row.Root.Fields {
+		c := column(f.Name)
+		cols = append(cols, c)
+		args = append(args, fmt.Sprintf("$%d::text[]", i+1))
+		casts = append(casts, fmt.Sprintf("v.%s::%s", c, sqlTypes[f.Kind]))
+	}
+	for _, k := range u.Key {
+		kind := sqlTypes[u.Row.Root.Field(k).Kind]
+		join = append(join, fmt.Sprintf("w.%s = v.%s::%s", column(k), column(k), kind))
+	}
+	for _, f := range u.Row.Root.Fields {
+		c := column(f.Name)
+		if !contains(u.Key, f.Name) {
+			set = append(set, c+" = excluded."+c)
+			old = append(old, "t."+c)
+			excluded = append(excluded, "excluded."+c)
+		}
+	}
+	list := strings.Join(cols, ", ")
+	action := "nothing"
+	if len(set) > 0 {
+		action = fmt.Sprintf("update set %s where (%s) is distinct from (%s)",
+			strings.Join(set, ", "), strings.Join(old, ", "), strings.Join(excluded, ", "))
+	}
+	return fmt.Sprintf(`with v as (select * from unnest(%s) with ordinality as v(%s, n)),
+w as (insert into %s as t (%s) select %s from v order by n on conflict (%s) do %s returning %s, xmax = 0 as inserted)
+select v.n, w.inserted from v join w on %s`,
+		strings.Join(args, ", "), list, ident(u.Table), list, strings.Join(casts, ", "),
+		quoted(u.Key), action, list, strings.Join(join, " and "))
+}
+
+func quoted(names []string) string {
+	out := make([]string, len(names))
+	for i, n := range names {
+		out[i] = column(n)
+	}
+	return strings.Join(out, ", ")
+}
+
+func contains(names []string, name string) bool {
+	for _, n := range names {
+		if n == name {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,403 @@
+// Package doc reads part files: YAML documents whose every value knows its line and column, so
+// that a fault in a part points at the text that caused it. It also edits them in place, keeping
+// order and comments.
+package doc
+
+import (
+	"bytes"
+	"fmt"
+	"regexp"
+	"sort"
+	"strconv"
+	"strings"
+
+	"go.yaml.in/yaml/v3"
+
+	"hollowreed/internal/core/fault"
+)
+
+// MaxBytes bounds the size of one part file.
+const MaxBytes = 4 << 20
+
+// Doc is one parsed part file and the faults found while reading it.
+type Doc struct {
+	Source string // the name shown in faults
+	Faults fault.List
+	root   *yaml.Node
+}
+
+// Text is a scalar with its place.
+type Text struct {
+	Value        string
+	Line, Column int
+}
+
+// Node is one mapping or list of the document. The zero Node is an absent one: everything read
+// from it is absent, too.
+type Node struct {
+	doc  *Doc
+	node *yaml.Node
+	read map[string]bool
+	at   Text
+}
+
+var yamlLine = regexp.MustCompile(`^yaml: line (\d+): (.*)`)
+
+// Parse reads a document. A syntax error is the document's first fault; its root is then absent.
+func Parse(source string, text []byte) *Doc {
+	d := &Doc{Source: source}
+	if len(text) > MaxBytes {
+		d.fault(Text{Line: 1}, fault.Limit, "the part is larger than %d bytes", MaxBytes)
+		return d
+	}
+	var n yaml.Node
+	if err := yaml.Unmarshal(text, &n); err != nil {
+		d.syntax(err)
+		return d
+	}
+	if len(n.Content) == 0 {
+		d.fault(Text{Line: 1}, fault.Required, "the part is empty")
+		return d
+	}
+	d.root = n.Content[0]
+	return d
+}
+
+func (d *Doc) syntax(err error) {
+	at, what := Text{Line: 1}, err.Error()
+	if m := yamlLine.FindStringSubmatch(what); m != nil {
+		at.Line, _ = strconv.Atoi(m[1])
+		what = m[2]
+	}
+	d.fault(at, fault.Syntax, "%s", what)
+}
+
+func (d *Doc) fault(at Text, code fault.Code, format string, args ...any) *fault.Fault {
+	f := fault.New(code, format, args...).At(d.Place(at))
+	d.Faults = append(d.Faults, f)
+	return f
+}
+
+// Place is the place of a text in this document.
+func (d *Doc) Place(at Text) fault.Place {
+	return fault.Place{Source: d.Source, Line: at.Line, Column: at.Column}
+}
+
+// Fault notes a fault at a text of the document.
+func (d *Doc) Fault(at Text, f *fault.Fault) {
+	d.Faults = append(d.Faults, f.At(d.Place(at)))
+}
+
+// Root is the document's outermost mapping.
+func (d *Doc) Root() Node { return d.wrap(d.root) }
+
+func (d *Doc) wrap(n *yaml.Node) Node {
+	if n == nil {
+		return Node{doc: d}
+	}
+	if n.Kind == yaml.AliasNode {
+		d.fault(place(n), fault.Syntax, "aliases are not allowed in part files")
+		return Node{doc: d}
+	}
+	return Node{doc: d, node: n, read: map[string]bool{}, at: place(n)}
+}
+
+func place(n *yaml.Node) Text { return Text{Value: n.Value, Line: n.Line, Column: n.Column} }
+
+// Present says whether the node is in the document.
+func (n Node) Present() bool { return n.node != nil }
+
+// At is the node's place; its Value is the text of a scalar.
+func (n Node) At() Text { return n.at }
+
+// Fault notes a fault at the node.
+func (n Node) Fault(code fault.Code, format string, args ...any) *fault.Fault {
+	return n.doc.fault(n.at, code, format, args...)
+}
+
+// Doc is the document that the node belongs to.
+func (n Node) Doc() *Doc { return n.doc }
+
+func (n Node) child(key string) *yaml.Node {
+	if n.node == nil {
+		return nil
+	}
+	if n.node.Kind != yaml.MappingNode {
+		if len(n.read) == 0 {
+			n.doc.fault(n.at, fault.Type, "expected settings (name: value), found %s", kindOf(n.node))
+		}
+		n.read[key] = true
+		return nil
+	}
+	n.read[key] = true
+	for i := 0; i+1 < len(n.node.Content); i += 2 {
+		if n.node.Content[i].Value == key {
+			return n.node.Content[i+1]
+		}
+	}
+	return nil
+}
+
+func kindOf(n *yaml.Node) string {
+	switch n.Kind {
+	case yaml.MappingNode:
+		return "settings"
+	case yaml.SequenceNode:
+		return "a list"
+	}
+	return "the text " + fault.Quote(n.Value)
+}
+
+// Text reads a scalar; one that is not there has line 0.
+func (n Node) Text(key string) Text {
+	c := n.child(key)
+	if c == nil || c.Tag == "!!null" {
+		return Text{}
+	}
+	if c.Kind != yaml.ScalarNode {
+		n.doc.fault(place(c), fault.Type, "%s: expected a text, found %s", key, kindOf(c))
+		return Text{}
+	}
+	return place(c)
+}
+
+// Need reads a scalar that must be there.
+func (n Node) Need(key string) Text {
+	t := n.Text(key)
+	if t.Value == "" && n.node != nil {
+		n.doc.fault(n.at, fault.Required, "%q is missing", key)
+	}
+	return t
+}
+
+// Int reads a whole number, or gives the default.
+func (n Node) Int(key string, def int) int {
+	t := n.Text(key)
+	if t.Value == "" {
+		return def
+	}
+	i, err := strconv.Atoi(t.Value)
+	if err != nil {
+		n.doc.fault(t, fault.Type, "%s: expected a whole number, found %s", key, fault.Quote(t.Value))
+		return def
+	}
+	return i
+}
+
+// Bool reads true or false, or gives the default.
+func (n Node) Bool(key string, def bool) bool {
+	t := n.Text(key)
+	switch t.Value {
+	case "":
+		return def
+	case "true", "false":
+		return t.Value == "true"
+	}
+	n.doc.fault(t, fault.Type, "%s: expected true or false, found %s", key, fault.Quote(t.Value))
+	return def
+}
+
+// Choice reads one of several words; the first is the default.
+func (n Node) Choice(key string, words ...string) string {
+	t := n.Text(key)
+	if t.Value == "" {
+		return words[0]
+	}
+	for _, w := range words {
+		if t.Value == w {
+			return w
+		}
+	}
+	n.doc.fault(t, fault.Setting, "%s: expected one of %s, found %s", key, strings.Join(words, ", "), fault.Quote(t.Value))
+	return words[0]
+}
+
+// Map reads inner settings.
+func (n Node) Map(key string) Node { return n.doc.wrap(n.child(key)) }
+
+// List reads a list of nodes; absent is empty.
+func (n Node) List(key string) []Node {
+	c := n.child(key)
+	if c == nil || c.Tag == "!!null" {
+		return nil
+	}
+	if c.Kind != yaml.SequenceNode {
+		n.doc.fault(place(c), fault.Type, "%s: expected a list, found %s", key, kindOf(c))
+		return nil
+	}
+	nodes := make([]Node, len(c.Content))
+	for i, item := range c.Content {
+		nodes[i] = n.doc.wrap(item)
+	}
+	return nodes
+}
+
+// Pairs reads the scalars of a mapping in their order.
+func (n Node) Pairs() (keys, values []Text) {
+	if n.node == nil || n.node.Kind != yaml.MappingNode {
+		return nil, nil
+	}
+	for i := 0; i+1 < len(n.node.Content); i += 2 {
+		keys = append(keys, place(n.node.Content[i]))
+		values = append(values, place(n.node.Content[i+1]))
+	}
+	return keys, values
+}
+
+// Done notes every setting that nothing has read: a misspelt name must not pass in silence.
+func (n Node) Done() {
+	if n.node == nil || n.node.Kind != yaml.MappingNode {
+		return
+	}
+	seen := map[string]bool{}
+	for i := 0; i+1 < len(n.node.Content); i += 2 {
+		key := n.node.Content[i]
+		if seen[key.Value] {
+			n.doc.fault(place(key), fault.Syntax, "%q is set twice", key.Value)
+		}
+		seen[key.Value] = true
+		if !n.read[key.Value] {
+			n.doc.fault(place(key), fault.Unknown, "unknown setting %q; known here: %s", key.Value, n.known())
+		}
+	}
+}
+
+func (n Node) known() string {
+	names := make([]string, 0, len(n.read))
+	for k := range n.read {
+		names = append(names, k)
+	}
+	sort.Strings(names)
+	return strings.Join(names, ", ")
+}
+
+// Set changes one scalar of a document, found by its path of names (string) and positions (int),
+// and returns the new text. A name that is not there is added; an empty text removes it.
+func Set(text []byte, path []any, to string) ([]byte, error) {
+	var root yaml.Node
+	if err := yaml.Unmarshal(text, &root); err != nil {
+		return nil, err
+	}
+	if len(root.Content) == 0 {
+		return nil, fmt.Errorf("the part is empty")
+	}
+	n := root.Content[0]
+	for _, step := range path[:len(path)-1] {
+		var err error
+		if n, err = descend(n, step); err != nil {
+			return nil, err
+		}
+	}
+	if err := put(n, path[len(path)-1], to); err != nil {
+		return nil, err
+	}
+	return encode(&root)
+}
+
+// Append adds a mapping of the given pairs (name, value, name, value…) to a list of the document.
+func Append(text []byte, path []any, pairs ...string) ([]byte, error) {
+	var root yaml.Node
+	if err := yaml.Unmarshal(text, &root); err != nil {
+		return nil, err
+	}
+	n := root.Content[0]
+	for _, step := range path {
+		var err error
+		if n, err = descend(n, step); err != nil {
+			return nil, err
+		}
+	}
+	if n.Kind != yaml.SequenceNode {
+		return nil, fmt.Errorf("%v is not a list", path)
+	}
+	item := &yaml.Node{Kind: yaml.MappingNode}
+	for i := 0; i+1 < len(pairs); i += 2 {
+		item.Content = append(item.Content, scalar(pairs[i]), scalar(pairs[i+1]))
+	}
+	n.Style = 0
+	n.Content = append(n.Content, item)
+	return encode(&root)
+}
+
+// Remove takes one item out of a list of the document.
+func Remove(text []byte, path []any, index int) ([]byte, error) {
+	var root yaml.Node
+	if err := yaml.Unmarshal(text, &root); err != nil {
+		return nil, err
+	}
+	n := root.Content[0]
+	for _, step := range path {
+		var err error
+		if n, err = descend(n, step); err != nil {
+			return nil, err
+		}
+	}
+	if n.Kind != yaml.SequenceNode || index < 0 || index >= len(n.Content) {
+		return nil, fmt.Errorf("there is no item %d here", index)
+	}
+	n.Content = append(n.Content[:index], n.Content[index+1:]...)
+	return encode(&root)
+}
+
+func scalar(s string) *yaml.Node {
+	n := &yaml.Node{}
+	n.SetString(s)
+	if plainScalar.MatchString(s) {
+		n.Tag, n.Style = "", 0
+	}
+	return n
+}
+
+// plainScalar are numbers and truth values that stand without quotes.
+var plainScalar = regexp.MustCompile(`^(-?[0-9]{1,15}|true|false)$`)
+
+func descend(n *yaml.Node, step any) (*yaml.Node, error) {
+	switch s := step.(type) {
+	case int:
+		if n.Kind == yaml.SequenceNode && s >= 0 && s < len(n.Content) {
+			return n.Content[s], nil
+		}
+	case string:
+		for i := 0; n.Kind == yaml.MappingNode && i+1 < len(n.Content); i += 2 {
+			if n.Content[i].Value == s {
+				return n.Content[i+1], nil
+			}
+		}
+	}
+	return nil, fmt.Errorf("there is no %v here", step)
+}
+
+func put(n *yaml.Node, step any, to string) error {
+	name, ok := step.(string)
+	if !ok || n.Kind != yaml.MappingNode {
+		return fmt.Errorf("%v cannot be set here", step)
+	}
+	for i := 0; i+1 < len(n.Content); i += 2 {
+		if n.Content[i].Value != name {
+			continue
+		}
+		if to == "" {
+			n.Content = append(n.Content[:i], n.Content[i+2:]...)
+			return nil
+		}
+		old := n.Content[i+1]
+		next := scalar(to)
+		next.LineComment, next.HeadComment, next.FootComment = old.LineComment, old.HeadComment, old.FootComment
+		n.Content[i+1] = next
+		return nil
+	}
+	if to != "" {
+		n.Content = append(n.Content, scalar(name), scalar(to))
+	}
+	return nil
+}
+
+func encode(root *yaml.Node) ([]byte, error) {
+	var b bytes.Buffer
+	e := yaml.NewEncoder(&b)
+	e.SetIndent(2)
+	if err := e.Encode(root); err != nil {
+		return nil, err
+	}
+	return b.Bytes(), e.Close()
+}

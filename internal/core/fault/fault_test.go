@@ -1,0 +1,50 @@
+package fault
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+func TestAFaultInWords(t *testing.T) {
+	for _, c := range []struct {
+		f    *Fault
+		want string
+	}{
+		{New(Syntax, "no %s", "good"), "no good"},
+		{Expect(Type, "a number", `"x"`), `expected a number, found "x"`},
+		{Expect(Type, "a number", ""), "expected a number"},
+		{Expect(Type, "a number", `"x"`).In("qty"), `qty: expected a number, found "x"`},
+		{Expect(Type, "a number", `"x"`).In("qty").At(Place{Source: "a.csv", Line: 3, Column: 7}), `a.csv:3:7: qty: expected a number, found "x"`},
+		{New(Type, "bad").At(Place{Source: "a.csv", Line: 3}), "a.csv:3: bad"},
+		{New(Type, "bad").At(Place{Path: "/order/lines/3"}), "/order/lines/3: bad"},
+		{New(Type, "bad").At(Place{Source: "a", Line: 1, Path: "/x"}), "a:1 /x: bad"},
+		{New(Gone, "it is gone").Mended("Put %s back", "it"), "it is gone. Put it back"},
+		{&Fault{Message: "refused", Found: "detail"}, "refused (found detail)"},
+		{&Fault{Message: "refused", Expected: "a", Found: "b"}, "refused; expected a, found b"},
+	} {
+		require.Equal(t, c.want, c.f.Error())
+	}
+}
+
+func TestForeignTextIsQuotedAndCut(t *testing.T) {
+	require.Equal(t, `"a\"b\n\x00"`, Quote("a\"b\n\x00"))
+	require.Equal(t, `"\xff"`, Quote("\xff"))
+	long := Quote(strings.Repeat("æ", 1_000_000))
+	require.Equal(t, `"`+strings.Repeat("æ", 40)+`"…`, long)
+}
+
+func TestFaultsTravelAsErrors(t *testing.T) {
+	f := New(Limit, "too much")
+	require.Same(t, f, From(f, Syntax))
+	require.Equal(t, Syntax, From(errors.New("x"), Syntax).Code)
+	var got *Fault
+	require.ErrorAs(t, fmt.Errorf("inside: %w", f), &got)
+	list := List{f, New(Gone, "gone")}
+	require.Equal(t, "too much\ngone", list.Error())
+	var faults List
+	require.ErrorAs(t, fmt.Errorf("inside: %w", list), &faults)
+}

@@ -1,0 +1,193 @@
+// Package flow holds flows: a trigger and a tree of steps. A flow is compiled against its project
+// to a plan that knows the shape of the data after every step and runs batches of records; what
+// reaches outside systems goes through the Outside interface. The layout of the drawing is
+// computed here, too, as plain geometry.
+package flow
+
+import (
+	"strconv"
+	"strings"
+
+	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/mapping"
+	"hollowreed/internal/core/schema"
+)
+
+// Flow is one part.
+type Flow struct {
+	ID        string
+	Title     string
+	Trigger   Trigger
+	Reference doc.Text // a formula over run
+	Steps     []*Step
+	At        doc.Text
+	doc       *doc.Doc
+}
+
+// Trigger is what starts a run: a new file in a connection's folder.
+type Trigger struct {
+	Kind       string
+	Name       string
+	Connection doc.Text
+	Mask       doc.Text
+	Every      int // seconds between two looks
+	At         doc.Text
+}
+
+// Step is one step of the tree.
+type Step struct {
+	ID       string
+	Kind     string
+	Name     string
+	Settings map[string]doc.Text
+	Match    []Match // pairs of column and formula, for the kinds that have them
+	Steps    []*Step
+	Path     []any // where the step stands in the part, for edits
+	At       doc.Text
+}
+
+// Match is one key column and the formula that it must equal.
+type Match struct{ Column, Formula doc.Text }
+
+// Setting reads one of the step's settings, or its default.
+func (s *Step) Setting(name string) string {
+	if t, ok := s.Settings[name]; ok && t.Value != "" {
+		return t.Value
+	}
+	for _, k := range kindOf(s.Kind).Settings {
+		if k.Name == name {
+			return k.Default
+		}
+	}
+	return ""
+}
+
+// Connection is a connection part: a kind of system and what it is called. Where it is and how to
+// sign in belongs to the environment, never to the part.
+type Connection struct {
+	ID, Title, Kind, About string
+}
+
+// ParseConnection reads a connection part.
+func ParseConnection(id string, d *doc.Doc) *Connection {
+	n := d.Root()
+	c := &Connection{ID: id, Title: n.Need("connection").Value, Kind: n.Choice("kind", "file", "sql"), About: n.Text("about").Value}
+	n.Done()
+	return c
+}
+
+// Parts finds what a flow refers to; nil when there is no such part.
+type Parts interface {
+	Schema(id string) *schema.Schema
+	Mapping(id string) *mapping.Plan
+	Connection(id string) *Connection
+}
+
+// Parse reads a flow part.
+func Parse(id string, d *doc.Doc) *Flow {
+	n := d.Root()
+	f := &Flow{ID: id, Title: n.Need("flow").Value, At: n.At(), doc: d}
+	t := n.Map("trigger")
+	f.Trigger = Trigger{
+		Kind: t.Choice("kind", "file"), Name: t.Text("name").Value, Connection: t.Need("connection"),
+		Mask: t.Need("mask"), Every: t.Int("every", 2), At: t.At(),
+	}
+	if f.Trigger.Every < 1 {
+		t.Fault(fault.Range, "every: expected at least 1 second")
+		f.Trigger.Every = 1
+	}
+	t.Done()
+	f.Reference = n.Text("reference")
+	f.Steps = steps(n, []any{"steps"}, map[string]bool{"trigger": true})
+	if len(f.Steps) == 0 && n.Present() {
+		n.Fault(fault.Required, "the flow has no steps")
+	}
+	n.Done()
+	return f
+}
+
+func steps(n doc.Node, path []any, seen map[string]bool) []*Step {
+	var out []*Step
+	for i, c := range n.List("steps") {
+		out = append(out, step(c, append(path[:len(path):len(path)], i), seen))
+	}
+	return out
+}
+
+func step(n doc.Node, path []any, seen map[string]bool) *Step {
+	kind := n.Need("step")
+	s := &Step{ID: n.Need("id").Value, Kind: kind.Value, Name: n.Text("name").Value, Settings: map[string]doc.Text{}, Path: path, At: n.At()}
+	k := kindOf(kind.Value)
+	if k == nil {
+		if kind.Value != "" {
+			n.Doc().Fault(kind, fault.Expect(fault.Unknown, "a kind of step ("+strings.Join(KindNames(), ", ")+")", fault.Quote(kind.Value)))
+		}
+		return s
+	}
+	if seen[s.ID] {
+		n.Fault(fault.Setting, "the step id %q is there twice", s.ID)
+	}
+	seen[s.ID] = true
+	if s.Name == "" {
+		s.Name = k.Title
+	}
+	for _, set := range k.Settings {
+		s.setting(n, set)
+	}
+	if k.Nests {
+		s.Steps = steps(n, append(path[:len(path):len(path)], "steps"), seen)
+	}
+	n.Done()
+	return s
+}
+
+func (s *Step) setting(n doc.Node, set Setting) {
+	switch set.Type {
+	case Matches:
+		keys, formulas := n.Map(set.Name).Pairs()
+		for i := range keys {
+			s.Match = append(s.Match, Match{Column: keys[i], Formula: formulas[i]})
+		}
+		if len(keys) == 0 {
+			n.Fault(fault.Required, "%q is missing", set.Name)
+		}
+	case Choice:
+		n.Choice(set.Name, set.Choices...)
+		s.Settings[set.Name] = n.Text(set.Name)
+	default:
+		t := n.Text(set.Name)
+		if t.Value == "" && set.Required {
+			n.Fault(fault.Required, "%q is missing", set.Name)
+		}
+		s.Settings[set.Name] = t
+	}
+}
+
+// Walk visits every step in order, outer before inner.
+func (f *Flow) Walk(visit func(s *Step)) { walk(f.Steps, visit) }
+
+func walk(steps []*Step, visit func(*Step)) {
+	for _, s := range steps {
+		visit(s)
+		walk(s.Steps, visit)
+	}
+}
+
+// Step finds a step by id; nil when there is none.
+func (f *Flow) Step(id string) *Step {
+	var found *Step
+	f.Walk(func(s *Step) {
+		if s.ID == id {
+			found = s
+		}
+	})
+	return found
+}
+
+func plural(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return strconv.Itoa(n) + " " + what + "s"
+}

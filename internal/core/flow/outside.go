@@ -1,0 +1,52 @@
+package flow
+
+import (
+	"context"
+
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/value"
+)
+
+// Outside is how a running flow reaches other systems. An error that is a *fault.Fault with code
+// Setting is final; every other error means that the system cannot be reached now and the batch
+// is to be tried again.
+type Outside interface {
+	// Lookup finds one row for each key; Absent where there is none.
+	Lookup(ctx context.Context, l Lookup, keys [][]value.Value) ([]value.Value, error)
+	// Upsert writes rows by key and says for each what it did.
+	Upsert(ctx context.Context, u Upsert, rows []value.Value) ([]Written, error)
+}
+
+// Lookup asks for rows of a table by key columns.
+type Lookup struct {
+	Connection string
+	Table      string
+	Columns    []string
+	Row        *schema.Schema
+}
+
+// Upsert inserts rows or updates those whose key exists.
+type Upsert struct {
+	Connection string
+	Table      string
+	Key        []string
+	Row        *schema.Schema
+}
+
+// Effect is what writing did.
+type Effect string
+
+// The effects of an upsert. Not done is what a try reports.
+const (
+	Inserted  Effect = "inserted"
+	Updated   Effect = "updated"
+	Unchanged Effect = "unchanged"
+	NotDone   Effect = "not done"
+)
+
+// Written is the outcome for one row: an effect, or the fault for which the system refused it.
+type Written struct {
+	Effect Effect
+	Fault  *fault.Fault
+}

@@ -1,0 +1,119 @@
+package flow
+
+import (
+	"errors"
+	"io"
+
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/mapping"
+	"hollowreed/internal/core/notation"
+	"hollowreed/internal/core/value"
+)
+
+// Facts are what a run knows of itself.
+type Facts struct {
+	ID, File string
+	Started  value.Value // timestamp
+}
+
+// Source reads the records of one run as items, batch by batch.
+type Source struct {
+	plan   *Plan
+	reader notation.Reader
+	facts  Facts
+	n      int // records taken so far, faulty ones included
+	end    error
+}
+
+// NewSource begins to read at the message's first record.
+func NewSource(p *Plan, r notation.Reader, facts Facts) *Source {
+	return &Source{plan: p, reader: r, facts: facts}
+}
+
+// Taken is how many records were read so far, faulty ones included.
+func (s *Source) Taken() int { return s.n }
+
+// Skip passes over records that were dealt with before.
+func (s *Source) Skip(n int) error {
+	for s.n < n {
+		if _, _, err := s.next(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// next gives the next record, or the faults for which it cannot be read.
+func (s *Source) next() (value.Value, fault.List, error) {
+	v, err := s.reader.Next()
+	var faults fault.List
+	switch {
+	case errors.As(err, &faults):
+	case err != nil:
+		return v, nil, err
+	}
+	s.n++
+	return v, faults, nil
+}
+
+// Batch reads up to n records. At the end of the message it gives io.EOF; a *fault.Fault means
+// that the message cannot be read on. Either comes only after all records before it were given.
+func (s *Source) Batch(n int) ([]*Item, error) {
+	slab := s.slab(n)
+	items := make([]*Item, 0, n)
+	for len(items) < n && s.end == nil {
+		v, faults, err := s.next()
+		if err != nil {
+			s.end = err
+			break
+		}
+		place := s.reader.Place()
+		items = append(items, slab.item(s, v, place, faults))
+	}
+	if len(items) == 0 {
+		return nil, s.end
+	}
+	return items, nil
+}
+
+// Empty is the fault of a message without any record.
+func Empty(file string) *fault.Fault {
+	return fault.Expect(fault.Required, "at least one record", "an empty file").At(fault.Place{Source: file, Line: 1, Column: 1}).
+		Mended("Ask the sender; nothing was written")
+}
+
+// AtEnd says whether an error of Batch is the regular end.
+func AtEnd(err error) bool { return err == io.EOF }
+
+// slab is the memory of a batch, taken at once.
+type slab struct {
+	items  []Item
+	values []value.Value
+	runs   []value.Record
+	slots  int
+}
+
+func (s *Source) slab(n int) *slab {
+	slots := s.plan.Scope.Size()
+	facts := len(mapping.Run.Fields)
+	return &slab{items: make([]Item, n), values: make([]value.Value, n*(slots+facts)), runs: make([]value.Record, n), slots: slots}
+}
+
+// item makes the next item: of a record that was read, or of one that could not be.
+func (m *slab) item(s *Source, v value.Value, place fault.Place, faults fault.List) *Item {
+	it, run := &m.items[0], &m.runs[0]
+	m.items, m.runs = m.items[1:], m.runs[1:]
+	facts := len(mapping.Run.Fields)
+	run.Shape, run.Fields = mapping.Run.Shape(), m.values[:facts:facts]
+	copy(run.Fields, []value.Value{value.Str(s.facts.File), value.Int(int64(place.Line)), s.facts.Started, value.Str(s.facts.ID)})
+	it.Frame.Slots = m.values[facts : facts+m.slots : facts+m.slots]
+	m.values = m.values[facts+m.slots:]
+	it.Place, it.Raw, it.State = place, s.reader.Raw(), Live
+	it.Frame.Slots[RunSlot] = value.RecOf(run)
+	if faults != nil {
+		it.aside(s.plan.ReadStep.ID, faults...)
+		return it
+	}
+	it.Frame.Slots[1] = v
+	return it
+}

@@ -1,0 +1,313 @@
+package flow
+
+import (
+	"context"
+	"strings"
+
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/mapping"
+	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/value"
+)
+
+var readKind = &Kind{
+	Name: "read", Title: "Read", About: "Reads the message in its notation and checks every record against its schema.",
+	Settings: []Setting{
+		{Name: "schema", Label: "Schema", Type: Part, Of: "schema", Required: true, Help: "How the records are written and what they must be"},
+		{Name: "as", Label: "Result is called", Type: Text, Default: "record", Help: "The name by which later steps speak of the record"},
+		onFault,
+	},
+	Detail: func(s *Step) string { return "reads " + s.Setting("schema") },
+	compile: func(c *compiler, s *Step) runner {
+		if c.plan.ReadStep != nil {
+			c.fault(s.At, fault.New(fault.Setting, "the flow reads its message already"))
+			return pass
+		}
+		sch := c.schema(s, "schema")
+		if sch.Notation == "rows" {
+			c.fault(s.place("schema"), fault.Expect(fault.Setting, "a schema with a notation that can be read from a file", "rows"))
+		}
+		c.plan.ReadStep, c.plan.Source = s, sch
+		slot := c.define(s, "as", sch)
+		return func(_ context.Context, _ *Batch, items []*Item) error {
+			for _, it := range items {
+				if it.State == Live {
+					checkItem(s, sch, it, it.Frame.Slots[slot])
+				}
+			}
+			return nil
+		}
+	},
+}
+
+func checkItem(s *Step, sch *schema.Schema, it *Item, v value.Value) {
+	sch.Check(v, func(f *fault.Fault) {
+		if field := sch.Root.Field(strings.TrimPrefix(f.Place.Path, "/")); field != nil && field.Written.From > 0 {
+			path := f.Place.Path
+			f.Place = it.Place
+			f.Place.Path, f.Place.Column = path, field.Written.From
+		}
+		it.aside(s.ID, f)
+	})
+}
+
+func pass(context.Context, *Batch, []*Item) error { return nil }
+
+var eachKind = &Kind{
+	Name: "each", Title: "For each record", About: "Does its steps for each record, in order.", Nests: true,
+	Settings: []Setting{{Name: "of", Label: "Records", Type: Text, Required: true, Help: "The name of what a step before has read"}},
+	Detail:   func(s *Step) string { return "of " + s.Setting("of") + " · keep order" },
+	compile: func(c *compiler, s *Step) runner {
+		of := s.Setting("of")
+		if _, _, ok := c.scope.Slot(of); !ok && of != "" {
+			c.fault(s.place("of"), fault.New(fault.Unknown, "no step before yields %q", of))
+		}
+		c.scope.Open(of)
+		c.inner = true
+		c.steps(s.Steps)
+		c.inner = false
+		return pass
+	},
+}
+
+var keepKind = &Kind{
+	Name: "keep", Title: "Keep only", About: "Lets the records pass for which a formula is true; the others are left out and counted.",
+	Settings: []Setting{
+		{Name: "where", Label: "Keep a record where", Type: Formula, Required: true, Help: "A formula that is true or false"},
+		onFault,
+	},
+	Detail: func(s *Step) string { return s.Setting("where") },
+	compile: func(c *compiler, s *Step) runner {
+		c.perRecord(s)
+		prog := c.formula(s.place("where"))
+		if prog == nil {
+			return pass
+		}
+		if !prog.Type.Fits(value.Boolean) {
+			c.fault(s.place("where"), fault.Expect(fault.Type, "true or false", prog.Type.String()))
+		}
+		return func(_ context.Context, _ *Batch, items []*Item) error {
+			for _, it := range items {
+				keep(s, prog, it)
+			}
+			return nil
+		}
+	},
+}
+
+func keep(s *Step, prog *formula.Program, it *Item) {
+	it.Frame.Reset()
+	v, f := prog.Eval(&it.Frame)
+	switch {
+	case f != nil:
+		it.aside(s.ID, f.In(s.Name))
+	case v.Kind() != value.Boolean:
+		it.aside(s.ID, fault.Expect(fault.Type, "true or false from "+prog.Source, v.Kind().String()).In(s.Name))
+	case !v.IsTrue():
+		it.State, it.Step, it.Reason = LeftOut, s.ID, "not "+prog.Source
+	}
+}
+
+var findKind = &Kind{
+	Name: "find", Title: "Find a row", About: "Looks up one row of a table by key and adds it to the record.", Outside: true,
+	Settings: []Setting{
+		{Name: "connection", Label: "Connection", Type: Part, Of: "connection", Required: true},
+		{Name: "table", Label: "Table", Type: Text, Required: true},
+		{Name: "schema", Label: "Row schema", Type: Part, Of: "schema", Required: true, Help: "The columns to read"},
+		{Name: "match", Label: "Where", Type: Matches, Required: true, Help: "Key columns and the formulas that they must equal"},
+		{Name: "as", Label: "Result is called", Type: Text, Default: "row"},
+		{Name: "none", Label: "When there is no such row", Type: Choice, Default: "set aside", Choices: []string{"set aside", "leave out"}},
+		onFault,
+	},
+	Detail:  func(s *Step) string { return "1 row of " + s.Setting("table") },
+	compile: compileFind,
+}
+
+func compileFind(c *compiler, s *Step) runner {
+	c.perRecord(s)
+	c.connection(s, "sql")
+	sch := c.schema(s, "schema")
+	l := Lookup{Connection: s.Setting("connection"), Table: s.Setting("table"), Row: sch}
+	var progs []*formula.Program
+	for _, m := range s.Match {
+		prog := c.formula(m.Formula)
+		field := sch.Root.Field(m.Column.Value)
+		switch {
+		case field == nil:
+			c.fault(m.Column, fault.New(fault.Unknown, "%s has no column %q", sch.ID, m.Column.Value))
+		case prog != nil && !prog.Type.Fits(field.Kind):
+			c.fault(m.Formula, fault.Expect(fault.Type, field.Kind.String()+" to compare with "+field.Name, prog.Type.String()))
+		}
+		l.Columns = append(l.Columns, m.Column.Value)
+		progs = append(progs, prog)
+	}
+	slot := c.define(s, "as", sch)
+	return func(ctx context.Context, b *Batch, items []*Item) error {
+		asked, keys := lookupKeys(s, progs, items)
+		if len(keys) == 0 {
+			return nil
+		}
+		rows, err := b.Outside.Lookup(ctx, l, keys)
+		if err != nil {
+			return err
+		}
+		for i, it := range asked {
+			found(s, l, it, slot, rows[i], keys[i])
+		}
+		return nil
+	}
+}
+
+func lookupKeys(s *Step, progs []*formula.Program, items []*Item) (asked []*Item, keys [][]value.Value) {
+	for _, it := range items {
+		it.Frame.Reset()
+		key := make([]value.Value, len(progs))
+		for i, prog := range progs {
+			v, f := prog.Eval(&it.Frame)
+			if f != nil {
+				it.aside(s.ID, f.In(s.Name))
+				break
+			}
+			key[i] = v
+		}
+		if it.State == Live {
+			asked, keys = append(asked, it), append(keys, key)
+		}
+	}
+	return asked, keys
+}
+
+func found(s *Step, l Lookup, it *Item, slot int, row value.Value, key []value.Value) {
+	if row.Kind() != value.Absent {
+		it.Frame.Slots[slot] = row
+		return
+	}
+	var with []string
+	for i, c := range l.Columns {
+		with = append(with, c+" "+fault.Quote(key[i].String()))
+	}
+	what := "no row of " + l.Table + " with " + strings.Join(with, " and ")
+	if s.Setting("none") == "leave out" {
+		it.State, it.Step, it.Reason = LeftOut, s.ID, what
+		return
+	}
+	it.aside(s.ID, fault.Expect(fault.NotFound, "a row of "+l.Table, what).In(s.Name).
+		Mended("Add the row, or mend the record's key"))
+}
+
+var mapKind = &Kind{
+	Name: "map", Title: "Map", About: "Makes a target record from the records in scope by a mapping's rules.",
+	Settings: []Setting{
+		{Name: "mapping", Label: "Mapping", Type: Part, Of: "mapping", Required: true},
+		{Name: "as", Label: "Result is called", Type: Text, Default: "row"},
+		onFault,
+	},
+	Detail:  func(s *Step) string { return "mapping " + s.Setting("mapping") },
+	compile: compileMap,
+}
+
+func compileMap(c *compiler, s *Step) runner {
+	c.perRecord(s)
+	id := s.Setting("mapping")
+	plan := c.parts.Mapping(id)
+	if plan == nil {
+		if id != "" {
+			c.fault(s.place("mapping"), fault.New(fault.Unknown, "there is no mapping %q", id))
+		}
+		return pass
+	}
+	c.cur.Mapping = plan
+	var from []int
+	for i, src := range plan.Mapping.From {
+		slot, t, ok := c.scope.Slot(src.Name.Value)
+		switch {
+		case !ok:
+			c.fault(s.place("mapping"), fault.New(fault.Unknown, "the mapping needs %q; no step before yields it", src.Name.Value))
+		case t.Fields != plan.Sources[i].Root:
+			c.fault(s.place("mapping"), fault.Expect(fault.Type, src.Name.Value+" of schema "+plan.Sources[i].ID, "schema "+t.Fields.Name))
+		}
+		from = append(from, slot)
+	}
+	if len(plan.Faults) > 0 {
+		c.fault(s.place("mapping"), fault.New(fault.Setting, "the mapping %s has %s", id, plural(len(plan.Faults), "fault")))
+	}
+	slot := c.define(s, "as", plan.Target)
+	return func(_ context.Context, _ *Batch, items []*Item) error {
+		fr := plan.NewFrame()
+		for _, it := range items {
+			mapItem(s, plan, fr, from, slot, it)
+		}
+		return nil
+	}
+}
+
+func mapItem(s *Step, plan *mapping.Plan, fr *mapping.Frame, from []int, slot int, it *Item) {
+	fr.Slots[0] = it.Frame.Slots[RunSlot]
+	for i, f := range from {
+		fr.Slots[1+i] = it.Frame.Slots[f]
+	}
+	v, faults := plan.Apply(fr)
+	if faults != nil {
+		it.aside(s.ID, faults...)
+		return
+	}
+	it.Frame.Slots[slot] = v
+}
+
+var upsertKind = &Kind{
+	Name: "upsert", Title: "Upsert rows", About: "Inserts each record into a table, or updates the row with its key where a value differs.", Outside: true, Effect: true,
+	Settings: []Setting{
+		{Name: "connection", Label: "Connection", Type: Part, Of: "connection", Required: true},
+		{Name: "table", Label: "Table", Type: Text, Required: true},
+		{Name: "from", Label: "Record to write", Type: Text, Required: true, Help: "The name of a step's result"},
+		{Name: "key", Label: "Key", Type: Text, Required: true, Help: "The columns that tell rows apart, with commas between"},
+		onFault,
+	},
+	Detail:  func(s *Step) string { return "key: " + s.Setting("key") },
+	compile: compileUpsert,
+}
+
+func compileUpsert(c *compiler, s *Step) runner {
+	c.perRecord(s)
+	c.connection(s, "sql")
+	slot, t, ok := c.scope.Slot(s.Setting("from"))
+	if !ok || t.Fields == nil {
+		c.fault(s.place("from"), fault.New(fault.Unknown, "no step before yields %q", s.Setting("from")))
+		return pass
+	}
+	u := Upsert{Connection: s.Setting("connection"), Table: s.Setting("table")}
+	for _, n := range c.named {
+		if n.Slot == slot {
+			u.Row = n.Schema
+		}
+	}
+	for _, k := range strings.Split(s.Setting("key"), ",") {
+		k = strings.TrimSpace(k)
+		if t.Fields.Field(k) == nil {
+			c.fault(s.place("key"), fault.New(fault.Unknown, "%s has no field %q", s.Setting("from"), k).
+				Mended("It has %s", strings.Join(t.Fields.Shape().Names, ", ")))
+		}
+		u.Key = append(u.Key, k)
+	}
+	return func(ctx context.Context, b *Batch, items []*Item) error {
+		if len(items) == 0 {
+			return nil
+		}
+		rows := make([]value.Value, len(items))
+		for i, it := range items {
+			rows[i] = it.Frame.Slots[slot]
+		}
+		written, err := b.Outside.Upsert(ctx, u, rows)
+		if err != nil {
+			return err
+		}
+		for i, it := range items {
+			it.Effect = written[i].Effect
+			if f := written[i].Fault; f != nil {
+				it.aside(s.ID, f)
+			}
+		}
+		return nil
+	}
+}

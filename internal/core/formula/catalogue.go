@@ -1,0 +1,246 @@
+package formula
+
+import (
+	"github.com/expr-lang/expr/ast"
+
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/value"
+)
+
+// Function is one row of the catalogue. Unless it is Lenient it is absent or null when one of
+// its arguments is.
+type Function struct {
+	Name     string
+	Family   string
+	About    string
+	Params   []Param
+	Variadic bool // the last parameter may repeat
+	Lenient  bool // is given absent and null arguments
+	Result   func(args []Type) Type
+	Call     func(fr *Frame, a []value.Value) (value.Value, error)
+	Examples []Example
+}
+
+// Param is one parameter.
+type Param struct {
+	Name     string
+	Kinds    []value.Kind // none: any
+	Optional bool
+	Each     bool // a formula that is evaluated for every item of the first argument
+}
+
+// Example is a formula over nothing and its result as text; it is run as a test.
+type Example struct{ Formula, Result string }
+
+func known(k value.Kind) func([]Type) Type { return func([]Type) Type { return Type{Kind: k} } }
+
+var byName = func() map[string]*Function {
+	m := map[string]*Function{}
+	for i := range Catalogue {
+		m[Catalogue[i].Name] = &Catalogue[i]
+	}
+	return m
+}
+
+var functions map[string]*Function
+
+func init() { functions = byName() }
+
+func (c *compiler) call(n ast.Node, name string, nodes []ast.Node) (eval, Type) {
+	fn := functions[name]
+	if fn == nil {
+		names := make([]string, len(Catalogue))
+		for i := range Catalogue {
+			names[i] = Catalogue[i].Name
+		}
+		f := fault.New(fault.Unknown, "there is no function %q", name)
+		if near := nearest(name, names); near != "" {
+			f.Mended("Did you mean %s?", near)
+		}
+		return c.fail(n, f)
+	}
+	if f := fn.arity(len(nodes)); f != nil {
+		return c.fail(n, f)
+	}
+	if len(nodes) > 0 && each(fn, len(nodes)) {
+		return c.over(n, fn, nodes)
+	}
+	args := make([]eval, len(nodes))
+	types := make([]Type, len(nodes))
+	for i, a := range nodes {
+		args[i], types[i] = c.node(a)
+		if p := fn.param(i); c.faults == nil && !fits(types[i], p.Kinds) {
+			return c.fail(a, fault.Expect(fault.Type, kindList(p.Kinds)+" as "+p.Name, types[i].String()).In(name))
+		}
+	}
+	if c.faults != nil {
+		return never, Type{}
+	}
+	t := fn.Result(types)
+	if !fn.Lenient {
+		for _, a := range types {
+			t.Maybe = t.Maybe || a.Maybe
+		}
+	}
+	return invoke(fn, args, place(n)), t
+}
+
+func each(fn *Function, n int) bool { return n <= len(fn.Params) && fn.Params[n-1].Each }
+
+func (fn *Function) param(i int) Param {
+	if i >= len(fn.Params) {
+		i = len(fn.Params) - 1
+	}
+	return fn.Params[i]
+}
+
+func (fn *Function) arity(n int) *fault.Fault {
+	least := 0
+	for _, p := range fn.Params {
+		if !p.Optional {
+			least++
+		}
+	}
+	if n >= least && (n <= len(fn.Params) || fn.Variadic) {
+		return nil
+	}
+	return fault.Expect(fault.Syntax, fn.Signature(), count(n, "argument")).In(fn.Name)
+}
+
+// Signature shows how the function is called: round(number, places?, mode?).
+func (fn *Function) Signature() string {
+	s := fn.Name + "("
+	for i, p := range fn.Params {
+		if i > 0 {
+			s += ", "
+		}
+		s += p.Name
+		if p.Optional {
+			s += "?"
+		}
+	}
+	if fn.Variadic {
+		s += ", …"
+	}
+	return s + ")"
+}
+
+func fits(t Type, kinds []value.Kind) bool {
+	if len(kinds) == 0 || t.unknown() || t.is(value.Null) {
+		return true
+	}
+	for _, k := range kinds {
+		if t.Fits(k) {
+			return true
+		}
+	}
+	return false
+}
+
+func kindList(kinds []value.Kind) string {
+	s := ""
+	for i, k := range kinds {
+		if i > 0 {
+			s += " or "
+		}
+		s += k.String()
+	}
+	return s
+}
+
+// invoke makes the evaluation of a call. Arguments live on the frame's stack, so that a call
+// allocates nothing; no function keeps them.
+func invoke(fn *Function, args []eval, p fault.Place) eval {
+	kinds := make([][]value.Kind, len(args))
+	for i := range args {
+		kinds[i] = fn.param(i).Kinds
+	}
+	return func(fr *Frame) (value.Value, *fault.Fault) {
+		base := len(fr.stack)
+		for i, a := range args {
+			v, f := a(fr)
+			if f == nil && !v.Missing() && !fitsValue(v, kinds[i]) {
+				f = fault.Expect(fault.Type, kindList(kinds[i])+" as "+fn.param(i).Name, v.Kind().String()).In(fn.Name).At(p)
+			}
+			if f != nil || v.Missing() && !fn.Lenient {
+				fr.stack = fr.stack[:base]
+				return v, f
+			}
+			fr.stack = append(fr.stack, v)
+		}
+		v, f := finish(fn, fr, fr.stack[base:], p)
+		fr.stack = fr.stack[:base]
+		return v, f
+	}
+}
+
+func finish(fn *Function, fr *Frame, vals []value.Value, p fault.Place) (value.Value, *fault.Fault) {
+	err := fr.step()
+	if err == nil {
+		var v value.Value
+		if v, err = fn.Call(fr, vals); err == nil {
+			return v, nil
+		}
+	}
+	f := at(p, err)
+	if f.Field == "" {
+		f.Field = fn.Name
+	}
+	return value.Value{}, f
+}
+
+func fitsValue(v value.Value, kinds []value.Kind) bool {
+	if len(kinds) == 0 {
+		return true
+	}
+	for _, k := range kinds {
+		if v.Kind() == k || k == value.Decimal && v.Kind() == value.Integer {
+			return true
+		}
+	}
+	return false
+}
+
+// over compiles a function that evaluates its last argument for every item of its first.
+func (c *compiler) over(n ast.Node, fn *Function, nodes []ast.Node) (eval, Type) {
+	list, lt := c.node(nodes[0])
+	if !lt.unknown() && !lt.is(value.ListKind) {
+		return c.fail(nodes[0], fault.Expect(fault.Type, "a list", lt.String()).In(fn.Name))
+	}
+	item := Type{Maybe: true}
+	if lt.Item != nil {
+		item = *lt.Item
+	}
+	slot := c.temp(2)
+	c.items = append(c.items, binding{slot: slot, typ: item})
+	body := nodes[1]
+	if p, ok := body.(*ast.PredicateNode); ok {
+		body = p.Node
+	}
+	each, et := c.node(body)
+	c.items = c.items[:len(c.items)-1]
+	if c.faults != nil {
+		return never, Type{}
+	}
+	t := fn.Result([]Type{lt, et})
+	t.Maybe = t.Maybe || lt.Maybe
+	p := place(n)
+	return func(fr *Frame) (value.Value, *fault.Fault) {
+		l, f := list(fr)
+		if f != nil || l.Missing() {
+			return l, f
+		}
+		items := l.Items()
+		results := make([]value.Value, len(items))
+		for i, v := range items {
+			if err := fr.step(); err != nil {
+				return value.Value{}, at(p, err)
+			}
+			fr.Slots[slot], fr.Slots[slot+1] = v, value.Int(int64(i))
+			if results[i], f = each(fr); f != nil {
+				return value.Value{}, f
+			}
+		}
+		return finish(fn, fr, []value.Value{l, value.ListOf(results...)}, p)
+	}, t
+}

@@ -1,0 +1,124 @@
+package formula
+
+import (
+	"errors"
+	"strings"
+
+	"github.com/expr-lang/expr/conf"
+	"github.com/expr-lang/expr/file"
+	"github.com/expr-lang/expr/parser"
+
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/value"
+)
+
+// Bounds on a formula and on one evaluation of it.
+const (
+	MaxSource = 10_000    // bytes of source
+	MaxNodes  = 5_000     // nodes of its tree
+	MaxSteps  = 1_000_000 // calls and list items of one evaluation
+	MaxBytes  = 64 << 20  // text built in one evaluation
+)
+
+// Frame holds the values that a program reads and the budget of one evaluation. It belongs to
+// one goroutine and is used again for the next record.
+type Frame struct {
+	Slots []value.Value
+	stack []value.Value
+	steps int
+	bytes int
+}
+
+// Reset gives the frame its full budget again.
+func (fr *Frame) Reset() { fr.steps, fr.bytes = 0, 0 }
+
+var (
+	errSteps = errors.New("the formula takes more than 1,000,000 steps")
+	errBytes = errors.New("the formula builds more than 64 MiB of text")
+)
+
+func (fr *Frame) step() error {
+	fr.steps++
+	if fr.steps > MaxSteps {
+		return errSteps
+	}
+	return nil
+}
+
+func (fr *Frame) grow(n int) error {
+	fr.bytes += n
+	if n < 0 || fr.bytes > MaxBytes {
+		return errBytes
+	}
+	return nil
+}
+
+type eval func(*Frame) (value.Value, *fault.Fault)
+
+// Program is a compiled formula.
+type Program struct {
+	Source string
+	Type   Type
+	Reads  [][]string // the paths that it reads, each from a name of the scope
+	eval   eval
+	slots  int
+	bare   bool
+}
+
+// Reference says whether the formula is nothing but a field's path.
+func (p *Program) Reference() bool { return p.bare }
+
+// Eval computes the formula. The frame must hold the scope's values. A fault's column counts
+// characters of the formula from 1.
+func (p *Program) Eval(fr *Frame) (value.Value, *fault.Fault) {
+	for len(fr.Slots) < p.slots {
+		fr.Slots = append(fr.Slots, value.Value{})
+	}
+	return p.eval(fr)
+}
+
+// Compile parses, checks and compiles a formula. It reports every fault that it finds; the
+// program is nil if there is any.
+func Compile(source string, scope *Scope) (*Program, fault.List) {
+	if strings.TrimSpace(source) == "" {
+		return nil, fault.List{fault.New(fault.Required, "the formula is empty")}
+	}
+	if len(source) > MaxSource {
+		return nil, fault.List{fault.New(fault.Limit, "the formula is longer than %d bytes", MaxSource)}
+	}
+	config := conf.CreateNew()
+	config.MaxNodes = MaxNodes
+	tree, err := parser.ParseWithConfig(source, config)
+	if err != nil {
+		return nil, fault.List{syntax(err)}
+	}
+	c := &compiler{source: []rune(source), scope: scope.Inner(), frames: scope.Size()}
+	e, t := c.node(tree.Node)
+	if c.faults != nil {
+		return nil, c.faults
+	}
+	return &Program{Source: source, Type: t, Reads: c.reads, eval: e, slots: c.frames, bare: c.bare(tree.Node)}, nil
+}
+
+func syntax(err error) *fault.Fault {
+	var e *file.Error
+	if !errors.As(err, &e) {
+		return fault.New(fault.Syntax, "%s", err)
+	}
+	what := plain(e.Message)
+	return fault.New(fault.Syntax, "%s", what).At(fault.Place{Column: e.From + 1})
+}
+
+// plain puts the parser's message into words for a person.
+func plain(message string) string {
+	switch {
+	case strings.Contains(message, "EOF"), strings.Contains(message, "unexpected end"):
+		return "the formula ends too early"
+	case strings.Contains(message, "integer literal"):
+		return "a whole number of more than 18 digits; write it as decimal(\"…\")"
+	}
+	for _, kind := range []string{"Operator", "Identifier", "Bracket", "Number", "String"} {
+		message = strings.Replace(message, "token "+kind+"(", "token (", 1)
+	}
+	return message
+}

@@ -1,0 +1,148 @@
+// Package formula is the expression language of rules, filters, conditions and templates. The
+// syntax is parsed by github.com/expr-lang/expr; types, exact arithmetic and evaluation are our
+// own: a formula is checked against the shapes in scope and compiled once to closures that read
+// fields by slot. A compiled Program is immutable and used by many goroutines, each with a Frame
+// of its own.
+//
+// Something that is absent or null makes the operations and functions on it absent or null, too,
+// save for those that say otherwise (??, coalesce, ==). Nothing is converted in silence.
+package formula
+
+import (
+	"strings"
+
+	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/value"
+)
+
+// Type is what is known of a value before it is computed. Kind Absent means nothing is known.
+type Type struct {
+	Kind   value.Kind
+	Maybe  bool          // may be absent or null
+	Fields *schema.Field // the fields of a record, if known
+	Item   *Type         // of a list, if known
+}
+
+// Of is the type of a schema's field.
+func Of(f *schema.Field) Type {
+	t := Type{Kind: f.Kind}
+	if f.Kind == value.RecordKind {
+		t.Fields = f
+	}
+	if f.List() {
+		item := t
+		return Type{Kind: value.ListKind, Item: &item, Maybe: f.Min == 0}
+	}
+	t.Maybe = f.Min == 0 || f.Nullable
+	return t
+}
+
+// String describes the type for a person.
+func (t Type) String() string {
+	s := t.Kind.String()
+	switch {
+	case t.Kind == value.Absent:
+		return "anything"
+	case t.Kind == value.ListKind && t.Item != nil:
+		s = "list of " + strings.TrimSuffix(t.Item.String(), ", may be absent")
+	}
+	if t.Maybe {
+		s += ", may be absent"
+	}
+	return s
+}
+
+func (t Type) unknown() bool { return t.Kind == value.Absent }
+
+func (t Type) is(kinds ...value.Kind) bool {
+	for _, k := range kinds {
+		if t.Kind == k {
+			return true
+		}
+	}
+	return false
+}
+
+// Fits says whether a value of type t can stand where kind is wanted.
+func (t Type) Fits(kind value.Kind) bool {
+	return t.unknown() || t.Kind == kind || kind == value.Decimal && t.Kind == value.Integer
+}
+
+// Scope gives names their slots and types.
+type Scope struct {
+	names  map[string]binding
+	opened []binding
+	order  []string
+	size   int
+}
+
+type binding struct {
+	slot int
+	typ  Type
+	name string
+}
+
+// NewScope makes an empty scope.
+func NewScope() *Scope { return &Scope{names: map[string]binding{}} }
+
+// Define gives a name the next slot. A name that exists is replaced.
+func (s *Scope) Define(name string, t Type) int {
+	slot := s.size
+	s.size++
+	s.names[name] = binding{slot: slot, typ: t, name: name}
+	s.order = append(s.order, name)
+	return slot
+}
+
+// Open makes the fields of a name's record usable without its name. What is opened last is
+// looked into first.
+func (s *Scope) Open(name string) {
+	if b, ok := s.names[name]; ok && b.typ.Fields != nil {
+		s.opened = append([]binding{b}, s.opened...)
+	}
+}
+
+// Inner is a copy that can be added to without changing s.
+func (s *Scope) Inner() *Scope {
+	c := &Scope{names: make(map[string]binding, len(s.names)), size: s.size}
+	for k, v := range s.names {
+		c.names[k] = v
+	}
+	c.opened = append(c.opened, s.opened...)
+	c.order = append(c.order, s.order...)
+	return c
+}
+
+// Size is the number of slots.
+func (s *Scope) Size() int { return s.size }
+
+// Slot finds a name's slot and type.
+func (s *Scope) Slot(name string) (slot int, t Type, ok bool) {
+	b, ok := s.names[name]
+	return b.slot, b.typ, ok
+}
+
+// Names lists the names in the order of their definition.
+func (s *Scope) Names() []string { return s.order }
+
+// find resolves a name: a name of the scope, or a field of an opened record.
+func (s *Scope) find(name string) (b binding, field *schema.Field, ok bool) {
+	if b, ok = s.names[name]; ok {
+		return b, nil, true
+	}
+	for _, b := range s.opened {
+		if f := b.typ.Fields.Field(name); f != nil {
+			return b, f, true
+		}
+	}
+	return binding{}, nil, false
+}
+
+// candidates are all names that could have been meant, for faults and completion.
+func (s *Scope) candidates() []string {
+	var names []string
+	for _, b := range s.opened {
+		names = append(names, b.typ.Fields.Shape().Names...)
+	}
+	return append(names, s.order...)
+}

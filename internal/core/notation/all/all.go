@@ -1,0 +1,59 @@
+// Package all is the table of notations. Adding a notation adds its folder and one row here.
+package all
+
+import (
+	"io"
+	"strings"
+
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/notation"
+	"hollowreed/internal/core/notation/delimited"
+	"hollowreed/internal/core/notation/fixedwidth"
+	"hollowreed/internal/core/notation/json"
+	"hollowreed/internal/core/notation/xml"
+)
+
+// Notations is the table.
+var Notations = []notation.Notation{
+	row("fixedwidth", "fields at fixed columns, one record a line", "text/plain", fixedwidth.NewReader, fixedwidth.NewWriter),
+	row("csv", "comma separated values (RFC 4180)", "text/csv", delimited.NewReader, delimited.NewWriter),
+	row("json", "JSON (RFC 8259)", "application/json", json.NewReader, json.NewWriter),
+	row("ndjson", "one JSON value a line", "application/x-ndjson", json.NewLinesReader, json.NewLinesWriter),
+	row("xml", "XML 1.0", "application/xml", xml.NewReader, xml.NewWriter),
+}
+
+// row makes a notation whose reader and writer are given the schema as it is for that notation.
+func row(name, about, media string,
+	read func(io.Reader, notation.Options) (notation.Reader, error), write func(io.Writer, notation.Options) (notation.Writer, error),
+) notation.Notation {
+	as := func(o notation.Options) notation.Options {
+		if o.Schema != nil {
+			o.Schema = o.Schema.As(name)
+		}
+		return o
+	}
+	return notation.Notation{
+		Name: name, About: about, Media: media,
+		NewReader: func(r io.Reader, o notation.Options) (notation.Reader, error) { return read(r, as(o)) },
+		NewWriter: func(w io.Writer, o notation.Options) (notation.Writer, error) { return write(w, as(o)) },
+	}
+}
+
+// Names lists the notations.
+func Names() []string {
+	names := make([]string, len(Notations))
+	for i, n := range Notations {
+		names[i] = n.Name
+	}
+	return names
+}
+
+// Named finds a notation.
+func Named(name string) (notation.Notation, error) {
+	for _, n := range Notations {
+		if n.Name == name {
+			return n, nil
+		}
+	}
+	return notation.Notation{}, fault.Expect(fault.Unknown, "one of "+strings.Join(Names(), ", "), fault.Quote(name)).In("notation")
+}

@@ -1,0 +1,279 @@
+// Package delimited reads and writes comma separated values as in RFC 4180, strict about quotes,
+// with other delimiters and quotes where a schema names them. Without a schema the first record
+// gives the names and every value is text.
+package delimited
+
+import (
+	"fmt"
+	"io"
+	"strings"
+	"unicode/utf8"
+
+	"golang.org/x/text/encoding/charmap"
+
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/notation"
+	"hollowreed/internal/core/notation/internal/block"
+	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/value"
+)
+
+const slab = 128
+
+type reader struct {
+	src          *block.Source
+	name         string
+	schema       *schema.Schema
+	delim, quote byte
+	limit        int
+	decode       *charmap.Charmap
+
+	shape   *value.Shape
+	targets []*schema.Field // by column; nil without a schema
+	row     []string
+	line    int // of the record at hand
+	next    int // line behind it
+	off     int64
+	raw     string
+	fields  []value.Value
+	recs    []value.Record
+}
+
+// NewReader reads delimited records. The header, if there is one, is read at once.
+func NewReader(r io.Reader, o notation.Options) (notation.Reader, error) {
+	d := &reader{src: block.New(r), name: o.Source, schema: o.Schema, delim: ',', quote: '"', limit: o.Limit(), next: 1}
+	header := true
+	if s := o.Schema; s != nil {
+		d.delim, d.quote, header = s.Settings.Delimiter[0], s.Settings.Quote[0], s.Settings.Header
+		switch s.Settings.Encoding {
+		case "ISO-8859-1":
+			d.decode = charmap.ISO8859_1
+		case "windows-1252":
+			d.decode = charmap.Windows1252
+		}
+		d.shape, d.targets = s.Root.Shape(), s.Root.Fields
+	}
+	if header {
+		return d, d.header()
+	}
+	return d, nil
+}
+
+func (d *reader) Many() bool         { return true }
+func (d *reader) Raw() string        { return d.raw }
+func (d *reader) Place() fault.Place { return fault.Place{Source: d.name, Line: d.line, Byte: d.off} }
+
+func (d *reader) header() error {
+	err := d.scan()
+	if err == io.EOF {
+		return fault.Expect(fault.Required, "a first record with the names", "an empty file").At(fault.Place{Source: d.name, Line: 1, Column: 1})
+	}
+	if err != nil {
+		if l, ok := err.(fault.List); ok {
+			return l[0]
+		}
+		return err
+	}
+	seen := map[string]int{}
+	for i, name := range d.row {
+		if j, twice := seen[name]; twice {
+			return fault.New(fault.Syntax, "the name %s stands in fields %d and %d of the header", fault.Quote(name), j+1, i+1).At(d.Place())
+		}
+		seen[name] = i
+	}
+	if d.schema == nil {
+		names := make([]string, len(d.row))
+		for i, n := range d.row {
+			names[i] = strings.Clone(n)
+		}
+		d.shape = value.NewShape(names...)
+		return nil
+	}
+	return d.match(seen)
+}
+
+// match lines the header's names up with the schema's fields.
+func (d *reader) match(seen map[string]int) error {
+	d.targets = make([]*schema.Field, len(d.row))
+	for i, name := range d.row {
+		f := d.schema.Root.Field(name)
+		if f == nil {
+			return fault.Expect(fault.Unknown, "names of the schema ("+strings.Join(d.shape.Names, ", ")+")", fault.Quote(name)).At(d.Place())
+		}
+		d.targets[i] = f
+	}
+	for _, f := range d.schema.Root.Fields {
+		if _, ok := seen[f.Name]; !ok && f.Required() {
+			return fault.Expect(fault.Required, "the name in the header", "none").In(f.Name).At(d.Place())
+		}
+	}
+	return nil
+}
+
+// Next reads one record.
+func (d *reader) Next() (value.Value, error) {
+	if err := d.scan(); err != nil {
+		return value.Value{}, err
+	}
+	want := len(d.targets)
+	if d.schema == nil {
+		want = len(d.shape.Names)
+	}
+	if len(d.row) != want {
+		return value.Value{}, fault.List{fault.Expect(fault.Length, count(want, "field"), count(len(d.row), "field")).At(d.at(1))}
+	}
+	rec := d.record()
+	if d.schema == nil {
+		for i, s := range d.row {
+			rec.Fields[i] = value.Str(s)
+		}
+		return value.RecOf(rec), nil
+	}
+	return d.typed(rec)
+}
+
+func (d *reader) typed(rec *value.Record) (value.Value, error) {
+	var faults fault.List
+	for i, s := range d.row {
+		f := d.targets[i]
+		if s == "" && f.Written.Blank {
+			continue
+		}
+		v, ok := f.Read(s)
+		if !ok {
+			faults = append(faults, fault.Expect(fault.Type, f.HowWritten(), fault.Quote(s)).In(f.Name).At(d.at(d.columnOf(i))))
+			continue
+		}
+		rec.Fields[f.Slot()] = v
+	}
+	if faults != nil {
+		return value.Value{}, faults
+	}
+	return value.RecOf(rec), nil
+}
+
+// columnOf works out where field i of the record begins, in characters from 1; it is only asked
+// for when there is a fault.
+func (d *reader) columnOf(i int) int {
+	quoted, column, last := false, 1, 1
+	for _, r := range d.raw {
+		column++
+		switch {
+		case r == '\n':
+			column, last = 1, 1
+		case r == rune(d.quote):
+			quoted = !quoted
+		case r == rune(d.delim) && !quoted:
+			if i == 0 {
+				return last
+			}
+			i--
+			last = column
+		}
+	}
+	return last
+}
+
+func (d *reader) at(column int) fault.Place {
+	p := d.Place()
+	p.Column = column
+	return p
+}
+
+func (d *reader) record() *value.Record {
+	n := len(d.shape.Names)
+	if len(d.recs) == 0 {
+		d.recs = make([]value.Record, slab)
+		d.fields = make([]value.Value, slab*n)
+	}
+	rec := &d.recs[0]
+	d.recs = d.recs[1:]
+	rec.Shape, rec.Fields = d.shape, d.fields[:n:n]
+	d.fields = d.fields[n:]
+	return rec
+}
+
+// scan splits the next record into d.row.
+func (d *reader) scan() error {
+	for {
+		n, lines, err := d.split(d.src.Text)
+		if err == errMore {
+			if len(d.src.Text) > d.limit {
+				return fault.New(fault.Limit, "a record is longer than %d bytes", d.limit).At(fault.Place{Source: d.name, Line: d.next, Byte: d.src.Off}).
+					Mended("A quote may have been left open")
+			}
+			if d.src.More() {
+				continue
+			}
+			n, lines, err = d.rest()
+		}
+		if err == io.EOF {
+			return err
+		}
+		d.line, d.off = d.next, d.src.Off
+		d.next += lines
+		d.raw = strings.TrimRight(d.src.Take(n), "\r\n")
+		if err != nil {
+			return d.placed(err)
+		}
+		return d.text()
+	}
+}
+
+// rest splits what stands behind the last line end.
+func (d *reader) rest() (n, lines int, err error) {
+	if err := d.src.Err(); err != nil {
+		return 0, 0, fault.New(fault.Outside, "the input cannot be read on: %s", err)
+	}
+	if d.src.Text == "" {
+		return 0, 0, io.EOF
+	}
+	text := d.src.Text
+	_, lines, err = d.split(text + "\n")
+	if err == errMore {
+		err = fault.List{&fault.Fault{Code: fault.Syntax, Expected: "a closing quote", Found: "the end of the file", Place: fault.Place{Column: d.openQuote(text)}}}
+	}
+	return len(text), max(lines, 1), err
+}
+
+// openQuote is the column of the quote that was not closed.
+func (d *reader) openQuote(text string) int {
+	at := strings.LastIndexByte(text, d.quote)
+	return utf8.RuneCountInString(text[strings.LastIndexByte(text[:at+1], '\n')+1:at]) + 1
+}
+
+func (d *reader) placed(err error) error {
+	list, ok := err.(fault.List)
+	if !ok {
+		return fault.From(err, fault.Outside).At(d.Place())
+	}
+	for _, f := range list {
+		p := d.at(f.Place.Column)
+		p.Line += f.Place.Line
+		f.Place = p
+	}
+	return list
+}
+
+func (d *reader) text() error {
+	if d.decode != nil {
+		for i, s := range d.row {
+			d.row[i], _ = d.decode.NewDecoder().String(s)
+		}
+		return nil
+	}
+	if utf8.ValidString(d.raw) {
+		return nil
+	}
+	at := strings.IndexFunc(d.raw, func(r rune) bool { return r == utf8.RuneError })
+	p := d.at(utf8.RuneCountInString(d.raw[:at]) + 1)
+	p.Byte += int64(at)
+	return fault.List{fault.Expect(fault.Encoding, "UTF-8 text", fmt.Sprintf("the byte %02X", d.raw[at])).At(p)}
+}
+
+func count(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}

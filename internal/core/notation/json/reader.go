@@ -1,0 +1,431 @@
+// Package json reads and writes JSON (RFC 8259) and newline-delimited JSON. Numbers keep every
+// digit of their text; names that stand twice in an object are refused, since one of them would
+// be lost.
+package json
+
+import (
+	"errors"
+	"io"
+	"strconv"
+	"strings"
+
+	"github.com/go-json-experiment/json/jsontext"
+
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/notation"
+	"hollowreed/internal/core/notation/internal/block"
+	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/value"
+)
+
+// maxShapes bounds the remembered shapes of objects that no schema describes.
+const maxShapes = 1000
+
+// decoder turns tokens into values.
+type decoder struct {
+	dec    *jsontext.Decoder
+	shapes map[string]*value.Shape
+	faults fault.List
+}
+
+type reader struct {
+	decoder
+	lines *lineCounter
+	name  string
+	root  *schema.Field
+	many  bool
+	begun bool
+	place fault.Place
+}
+
+// NewReader reads one JSON document. The elements of an outermost array are its records.
+func NewReader(r io.Reader, o notation.Options) (notation.Reader, error) {
+	lc := &lineCounter{r: r, line: 1}
+	j := &reader{lines: lc, name: o.Source}
+	j.dec = jsontext.NewDecoder(lc)
+	j.shapes = map[string]*value.Shape{}
+	lc.limit = o.Limit()
+	if o.Schema != nil {
+		j.root = o.Schema.Root
+	}
+	return j, nil
+}
+
+func (j *reader) Many() bool         { return j.many }
+func (j *reader) Place() fault.Place { return j.place }
+func (j *reader) Raw() string        { return "" }
+
+func (j *reader) Next() (value.Value, error) {
+	if !j.begun {
+		return j.first()
+	}
+	if !j.many || j.dec.PeekKind() == ']' {
+		return value.Value{}, j.finish()
+	}
+	return j.value()
+}
+
+func (j *reader) first() (value.Value, error) {
+	j.begun = true
+	kind := j.dec.PeekKind()
+	if kind != '[' {
+		if kind == 0 {
+			if _, err := j.dec.ReadToken(); err == io.EOF {
+				return value.Value{}, fault.Expect(fault.Required, "a JSON value", "an empty file").At(fault.Place{Source: j.name, Line: 1, Column: 1})
+			}
+		}
+		return j.value()
+	}
+	j.many = true
+	if _, err := j.dec.ReadToken(); err != nil {
+		return value.Value{}, j.broken(err)
+	}
+	return j.Next()
+}
+
+func (j *reader) finish() error {
+	if j.many {
+		if _, err := j.dec.ReadToken(); err != nil {
+			return j.broken(err)
+		}
+	}
+	if _, err := j.dec.ReadToken(); err != io.EOF {
+		if err == nil {
+			return fault.Expect(fault.Syntax, "the end of the document", "another value").At(j.at(j.dec.InputOffset()))
+		}
+		return j.broken(err)
+	}
+	return io.EOF
+}
+
+func (j *reader) value() (value.Value, error) {
+	j.dec.PeekKind()
+	j.lines.begin(j.dec.InputOffset())
+	j.place = j.at(j.dec.InputOffset())
+	j.faults = nil
+	v, err := j.read(j.root, 0)
+	if err != nil {
+		return value.Value{}, j.broken(err)
+	}
+	if j.faults != nil {
+		for _, f := range j.faults {
+			p := j.at(f.Place.Byte)
+			p.Path = f.Place.Path
+			f.Place = p
+		}
+		return value.Value{}, j.faults
+	}
+	return v, nil
+}
+
+func (j *reader) at(offset int64) fault.Place {
+	line, column := j.lines.position(offset)
+	return fault.Place{Source: j.name, Line: line, Column: column, Byte: offset}
+}
+
+// broken is a fault behind which no more can be read.
+func (j *reader) broken(err error) error {
+	if err == errLimit {
+		return fault.New(fault.Limit, "a value is longer than %d bytes", j.lines.limit).At(j.place)
+	}
+	f, offset := syntaxFault(err, j.dec.InputOffset())
+	return f.At(j.at(offset))
+}
+
+func syntaxFault(err error, offset int64) (*fault.Fault, int64) {
+	if errors.Is(err, errLimit) {
+		return fault.New(fault.Limit, "a value is too long"), offset
+	}
+	var syn *jsontext.SyntacticError
+	switch {
+	case errors.As(err, &syn):
+		what := strings.TrimPrefix(syn.Err.Error(), "jsontext: ")
+		if errors.Is(syn.Err, jsontext.ErrDuplicateName) {
+			what = "the name " + fault.Quote(syn.JSONPointer.LastToken()) + " stands twice in one object"
+		}
+		if errors.Is(syn.Err, io.ErrUnexpectedEOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+			what = "the document ends too early"
+		}
+		return fault.New(fault.Syntax, "this is not JSON: %s", what), syn.ByteOffset
+	case errors.Is(err, io.ErrUnexpectedEOF), err == io.EOF:
+		return fault.New(fault.Syntax, "this is not JSON: the document ends too early"), offset
+	}
+	return fault.New(fault.Outside, "the input cannot be read on: %s", strings.TrimPrefix(err.Error(), "jsontext: read error: ")), offset
+}
+
+var errDepth = errors.New("nested too deep")
+
+// read reads one value; f describes it, or is nil.
+func (d *decoder) read(f *schema.Field, depth int) (value.Value, error) {
+	if depth > notation.MaxDepth {
+		return value.Value{}, errDepth
+	}
+	switch d.dec.PeekKind() {
+	case '{':
+		return d.object(f, depth)
+	case '[':
+		return d.array(f, depth)
+	}
+	tok, err := d.dec.ReadToken()
+	if err != nil {
+		return value.Value{}, err
+	}
+	return d.scalar(f, tok), nil
+}
+
+func (d *decoder) scalar(f *schema.Field, tok jsontext.Token) value.Value {
+	var v value.Value
+	switch tok.Kind() {
+	case 'n':
+		return value.NullValue
+	case 't', 'f':
+		v = value.Bool(tok.Bool())
+	case '0':
+		v = value.Number(tok.String())
+	default:
+		v = value.Str(tok.String())
+	}
+	if f == nil || f.Kind == v.Kind() && f.Kind == value.Text {
+		return v
+	}
+	return d.typed(f, v)
+}
+
+// typed gives a JSON scalar the type of its field.
+func (d *decoder) typed(f *schema.Field, v value.Value) value.Value {
+	ok := false
+	out := v
+	switch {
+	case f.Kind == value.Integer && v.Kind().Numeric():
+		out, ok = value.AsInteger(v)
+	case f.Kind == value.Decimal && v.Kind().Numeric():
+		out, ok = value.AsDecimal(v), true
+	case f.Kind == value.Boolean:
+		ok = v.Kind() == value.Boolean
+	case v.Kind() == value.Text && f.Kind != value.Text && !f.Kind.Numeric() && f.Kind != value.RecordKind:
+		out, ok = f.Read(v.Text())
+	}
+	if !ok {
+		d.fault(f, fault.Expect(fault.Type, jsonType(f), found(v)))
+	}
+	return out
+}
+
+func jsonType(f *schema.Field) string {
+	switch f.Kind {
+	case value.RecordKind:
+		return "an object"
+	case value.Integer, value.Decimal, value.Boolean:
+		return f.HowWritten()
+	case value.Text:
+		return "a string"
+	}
+	return "a string with " + f.HowWritten()
+}
+
+func found(v value.Value) string {
+	if v.Kind() == value.Text {
+		return "the string " + fault.Quote(v.Text())
+	}
+	return v.String()
+}
+
+func (d *decoder) fault(f *schema.Field, ft *fault.Fault) {
+	ft.Place.Byte = d.dec.InputOffset()
+	ft.Place.Path = string(d.dec.StackPointer())
+	if f != nil {
+		ft.Field = f.Name
+	}
+	d.faults = append(d.faults, ft)
+}
+
+func (d *decoder) array(f *schema.Field, depth int) (value.Value, error) {
+	if _, err := d.dec.ReadToken(); err != nil {
+		return value.Value{}, err
+	}
+	if f != nil && !f.List() {
+		d.fault(f, fault.Expect(fault.Type, jsonType(f), "an array"))
+		f = nil
+	}
+	items := []value.Value{}
+	for d.dec.PeekKind() != ']' {
+		v, err := d.item(f, depth)
+		if err != nil {
+			return value.Value{}, err
+		}
+		items = append(items, v)
+	}
+	_, err := d.dec.ReadToken()
+	return value.ListOf(items...), err
+}
+
+func (d *decoder) item(f *schema.Field, depth int) (value.Value, error) {
+	if f == nil || f.Kind != value.RecordKind || d.dec.PeekKind() != '{' {
+		return d.read(f, depth+1)
+	}
+	return d.record(f, depth+1)
+}
+
+func (d *decoder) object(f *schema.Field, depth int) (value.Value, error) {
+	if f == nil {
+		return d.free(depth)
+	}
+	if f.Kind != value.RecordKind || f.List() && depth > 0 {
+		d.fault(f, fault.Expect(fault.Type, listOr(f), "an object"))
+		return d.free(depth)
+	}
+	return d.record(f, depth)
+}
+
+func listOr(f *schema.Field) string {
+	if f.List() {
+		return "an array"
+	}
+	return jsonType(f)
+}
+
+// record reads an object that a schema describes.
+func (d *decoder) record(f *schema.Field, depth int) (value.Value, error) {
+	if _, err := d.dec.ReadToken(); err != nil {
+		return value.Value{}, err
+	}
+	fields := make([]value.Value, len(f.Fields))
+	for d.dec.PeekKind() != '}' {
+		tok, err := d.dec.ReadToken()
+		if err != nil {
+			return value.Value{}, err
+		}
+		name := tok.String()
+		c := f.Field(name)
+		if c == nil {
+			d.fault(nil, fault.Expect(fault.Unknown, "one of "+strings.Join(f.Shape().Names, ", "), fault.Quote(name)))
+		}
+		v, err := d.read(c, depth+1)
+		if err != nil {
+			return value.Value{}, err
+		}
+		if c != nil {
+			fields[c.Slot()] = v
+		}
+	}
+	_, err := d.dec.ReadToken()
+	return value.Rec(f.Shape(), fields), err
+}
+
+// free reads an object that no schema describes.
+func (d *decoder) free(depth int) (value.Value, error) {
+	if _, err := d.dec.ReadToken(); err != nil {
+		return value.Value{}, err
+	}
+	var names []string
+	var fields []value.Value
+	for d.dec.PeekKind() != '}' {
+		tok, err := d.dec.ReadToken()
+		if err != nil {
+			return value.Value{}, err
+		}
+		names = append(names, tok.String())
+		v, err := d.read(nil, depth+1)
+		if err != nil {
+			return value.Value{}, err
+		}
+		fields = append(fields, v)
+	}
+	_, err := d.dec.ReadToken()
+	return value.Rec(d.shape(names), fields), err
+}
+
+// shape remembers the shapes of objects, since most objects of a message look alike.
+func (d *decoder) shape(names []string) *value.Shape {
+	var key strings.Builder
+	for _, n := range names {
+		key.WriteString(strconv.Itoa(len(n)))
+		key.WriteByte(':')
+		key.WriteString(n)
+	}
+	if s, ok := d.shapes[key.String()]; ok {
+		return s
+	}
+	s := value.NewShape(names...)
+	if len(d.shapes) < maxShapes {
+		d.shapes[key.String()] = s
+	}
+	return s
+}
+
+// lines reads newline-delimited JSON: a line that is not JSON does not end the reading.
+type lines struct {
+	src    *block.Source
+	name   string
+	root   *schema.Field
+	limit  int
+	shapes map[string]*value.Shape
+	line   int
+	cur    block.Line
+}
+
+// NewLinesReader reads one JSON value a line. Empty lines are passed over.
+func NewLinesReader(r io.Reader, o notation.Options) (notation.Reader, error) {
+	l := &lines{src: block.New(r), name: o.Source, limit: o.Limit(), shapes: map[string]*value.Shape{}}
+	if o.Schema != nil {
+		l.root = o.Schema.Root
+	}
+	return l, nil
+}
+
+func (l *lines) Many() bool  { return true }
+func (l *lines) Raw() string { return l.cur.Text }
+func (l *lines) Place() fault.Place {
+	return fault.Place{Source: l.name, Line: l.line, Byte: l.cur.Off}
+}
+
+func (l *lines) Next() (value.Value, error) {
+	for {
+		cur, ok := l.src.Line(l.limit)
+		if !ok {
+			if err := l.src.Err(); err != nil {
+				return value.Value{}, fault.New(fault.Outside, "the input cannot be read on: %s", err).At(l.Place())
+			}
+			return value.Value{}, io.EOF
+		}
+		l.cur = cur
+		l.line++
+		if cur.Long {
+			return value.Value{}, fault.List{fault.New(fault.Limit, "a line of %d bytes; the most is %d", cur.Skipped, l.limit).At(l.Place())}
+		}
+		if strings.TrimSpace(cur.Text) != "" {
+			return l.value()
+		}
+	}
+}
+
+func (l *lines) value() (value.Value, error) {
+	d := decoder{dec: jsontext.NewDecoder(strings.NewReader(l.cur.Text)), shapes: l.shapes}
+	v, err := d.read(l.root, 0)
+	if err == nil {
+		if _, err = d.dec.ReadToken(); err == io.EOF {
+			err = nil
+		} else if err == nil {
+			err = fault.Expect(fault.Syntax, "the end of the line", "another value").At(fault.Place{Byte: d.dec.InputOffset()})
+		}
+	}
+	if err != nil {
+		f, ok := err.(*fault.Fault)
+		if !ok {
+			var offset int64
+			f, offset = syntaxFault(err, d.dec.InputOffset())
+			f.Place.Byte = offset
+		}
+		d.faults = fault.List{f}
+	}
+	if d.faults == nil {
+		return v, nil
+	}
+	for _, f := range d.faults {
+		p := l.Place()
+		p.Path, p.Column = f.Place.Path, int(f.Place.Byte)+1
+		p.Byte += f.Place.Byte
+		f.Place = p
+	}
+	return value.Value{}, d.faults
+}

@@ -1,0 +1,246 @@
+package xml
+
+import (
+	"bufio"
+	"encoding/xml"
+	"io"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/notation"
+	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/value"
+)
+
+type writer struct {
+	w      *bufio.Writer
+	schema *schema.Schema
+	root   string
+	record string
+	many   bool
+	n      int
+	begun  bool
+	shell  *notation.Shell
+}
+
+// NewWriter writes a document. Several records, or records that no schema and no outermost name
+// describe, stand as record elements below a root element, named by the schema or "records" and
+// "record".
+func NewWriter(w io.Writer, o notation.Options) (notation.Writer, error) {
+	x := &writer{w: bufio.NewWriterSize(w, 64<<10), schema: o.Schema, many: o.Many, root: "records", record: "record"}
+	if o.Shell != nil {
+		x.shell, x.root, x.record, x.many = o.Shell, o.Shell.Root, o.Shell.List, true
+	}
+	if o.Schema != nil {
+		if n := o.Schema.Settings.RootName; n != "" {
+			x.root = n
+		}
+		if n := o.Schema.Settings.RecordName; n != "" {
+			x.record, x.many = n, true
+		}
+	}
+	return x, nil
+}
+
+func (x *writer) begin() *fault.Fault {
+	if x.begun {
+		return nil
+	}
+	x.begun = true
+	x.w.WriteString(`<?xml version="1.0" encoding="UTF-8"?>` + "\n")
+	if !x.many {
+		return nil
+	}
+	x.w.WriteString("<" + x.root)
+	if x.shell != nil && x.shell.Attributes.Record() != nil {
+		r := x.shell.Attributes.Record()
+		for i, name := range r.Shape.Names {
+			if ft := x.attribute(strings.TrimPrefix(name, "@"), r.Fields[i], nil); ft != nil {
+				return ft
+			}
+		}
+	}
+	x.w.WriteString(">\n")
+	return nil
+}
+
+// Write writes one record. What has no place in XML (a name that is none, a control character)
+// is a fault.
+func (x *writer) Write(v value.Value) error {
+	x.n++
+	if ft := x.begin(); ft != nil {
+		return ft
+	}
+	if x.many {
+		if ft := x.element(x.record, v, x.field(), 1); ft != nil {
+			return ft
+		}
+		return nil
+	}
+	if x.n > 1 {
+		return fault.New(fault.Setting, "a second record, though the document is not a list")
+	}
+	name := x.root
+	if r := v.Record(); x.schema == nil && r != nil && len(r.Fields) == 1 && r.Fields[0].Kind() != value.ListKind && r.Shape.Names[0][0] != '@' {
+		name, v = r.Shape.Names[0], r.Fields[0]
+	}
+	if ft := x.element(name, v, x.field(), 0); ft != nil {
+		return ft
+	}
+	return nil
+}
+
+func (x *writer) field() *schema.Field {
+	if x.schema == nil {
+		return nil
+	}
+	return x.schema.Root
+}
+
+func (x *writer) element(name string, v value.Value, f *schema.Field, depth int) *fault.Fault {
+	if !validName(name) {
+		return fault.Expect(fault.Syntax, "an XML name", fault.Quote(name)).In(name)
+	}
+	if v.Kind() == value.ListKind {
+		for _, item := range v.Items() {
+			if ft := x.element(name, item, f, depth); ft != nil {
+				return ft
+			}
+		}
+		return nil
+	}
+	x.indent(depth)
+	x.w.WriteString("<" + name)
+	r := v.Record()
+	if r == nil {
+		return x.simple(name, v, f)
+	}
+	return x.complex(name, r, f, depth)
+}
+
+func (x *writer) indent(depth int) {
+	for range depth {
+		x.w.WriteString("  ")
+	}
+}
+
+func (x *writer) simple(name string, v value.Value, f *schema.Field) *fault.Fault {
+	if v.Missing() {
+		x.w.WriteString("/>\n")
+		return nil
+	}
+	x.w.WriteByte('>')
+	if ft := x.text(v, f); ft != nil {
+		return ft.In(name)
+	}
+	x.w.WriteString("</" + name + ">\n")
+	return nil
+}
+
+func (x *writer) complex(name string, r *value.Record, f *schema.Field, depth int) *fault.Fault {
+	var inner []int
+	content := value.Value{}
+	for i, n := range r.Shape.Names {
+		c := childField(f, n)
+		switch {
+		case r.Fields[i].Kind() == value.Absent:
+		case c != nil && c.Written.Attribute, c == nil && strings.HasPrefix(n, "@"):
+			if ft := x.attribute(strings.TrimPrefix(n, "@"), r.Fields[i], c); ft != nil {
+				return ft
+			}
+		case c != nil && c.Written.Content, c == nil && n == "#text":
+			content = r.Fields[i]
+		default:
+			inner = append(inner, i)
+		}
+	}
+	if len(inner) == 0 && content.Missing() {
+		x.w.WriteString("/>\n")
+		return nil
+	}
+	x.w.WriteByte('>')
+	if ft := x.text(content, f); ft != nil {
+		return ft
+	}
+	if len(inner) > 0 {
+		x.w.WriteByte('\n')
+	}
+	for _, i := range inner {
+		n := r.Shape.Names[i]
+		if ft := x.element(n, r.Fields[i], childField(f, n), depth+1); ft != nil {
+			return ft
+		}
+	}
+	if len(inner) > 0 {
+		x.indent(depth)
+	}
+	x.w.WriteString("</" + name + ">\n")
+	return nil
+}
+
+func childField(f *schema.Field, name string) *schema.Field {
+	if f == nil {
+		return nil
+	}
+	return f.Field(name)
+}
+
+func (x *writer) attribute(name string, v value.Value, f *schema.Field) *fault.Fault {
+	if k := v.Kind(); k == value.RecordKind || k == value.ListKind {
+		return fault.Expect(fault.Type, "a single value for an attribute", "a "+k.String()).In(name)
+	}
+	if !validName(name) {
+		return fault.Expect(fault.Syntax, "an XML name", fault.Quote(name)).In(name)
+	}
+	x.w.WriteString(" " + name + `="`)
+	if ft := x.text(v, f); ft != nil {
+		return ft.In(name)
+	}
+	x.w.WriteByte('"')
+	return nil
+}
+
+func (x *writer) text(v value.Value, f *schema.Field) *fault.Fault {
+	s := schema.ScalarText(v)
+	if f != nil && f.Kind != value.RecordKind && !v.Missing() {
+		b, ft := f.AppendWritten(nil, v)
+		if ft != nil {
+			return ft
+		}
+		s = string(b)
+	}
+	for _, r := range s {
+		if r < ' ' && r != '\t' && r != '\n' && r != '\r' || r == 0xFFFE || r == 0xFFFF {
+			return fault.Expect(fault.Encoding, "characters that XML 1.0 allows", fault.Quote(string(r)))
+		}
+	}
+	xml.EscapeText(x.w, []byte(s))
+	return nil
+}
+
+// validName checks a name with an optional prefix (XML 1.0, section 2.3).
+func validName(s string) bool {
+	if s == "" || !utf8.ValidString(s) {
+		return false
+	}
+	for i, r := range s {
+		start := r == '_' || r == ':' && i > 0 || unicode.IsLetter(r)
+		if !start && (i == 0 || r != '-' && r != '.' && !unicode.IsDigit(r) && r != '\u00B7') {
+			return false
+		}
+	}
+	return true
+}
+
+// Close ends the document.
+func (x *writer) Close() error {
+	if ft := x.begin(); ft != nil {
+		return ft
+	}
+	if x.many {
+		x.w.WriteString("</" + x.root + ">\n")
+	}
+	return x.w.Flush()
+}

@@ -1,0 +1,284 @@
+// Package project reads a project's parts from text files, ties them together by their names and
+// checks them as a whole. A part's id is its file name; its kind is its folder.
+package project
+
+import (
+	"errors"
+	"io/fs"
+	"path"
+	"sort"
+	"strings"
+	"unicode/utf8"
+
+	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/mapping"
+	"hollowreed/internal/core/schema"
+)
+
+// The kinds of part, by their folder.
+const (
+	Schemas     = "schemas"
+	Mappings    = "mappings"
+	Connections = "connections"
+	Flows       = "flows"
+	Samples     = "samples"
+)
+
+var folders = []string{Connections, Schemas, Mappings, Flows, Samples}
+
+// Bounds on a project.
+const (
+	MaxParts = 10_000
+	MaxPart  = 4 << 20 // bytes of one file
+)
+
+// File is the name of the file that holds the project's own settings.
+const File = "project.yaml"
+
+// Project is all parts of one project, parsed and compiled. It is immutable.
+type Project struct {
+	ID, Title   string
+	Texts       map[string]string // by path
+	Faults      fault.List
+	schemas     map[string]*schema.Schema
+	mappings    map[string]*mapping.Plan
+	connections map[string]*flow.Connection
+	flows       map[string]*flow.Plan
+}
+
+// Kind and id of a part by its path; ok is false for files that are no parts.
+func Kind(p string) (kind, id string, ok bool) {
+	kind, name := path.Split(p)
+	kind = strings.TrimSuffix(kind, "/")
+	for _, f := range folders {
+		if kind != f {
+			continue
+		}
+		if kind == Samples {
+			return kind, name, name != ""
+		}
+		id, yaml := strings.CutSuffix(name, ".yaml")
+		return kind, id, yaml && id != ""
+	}
+	return "", "", false
+}
+
+// Path is where a part of a kind and id stands.
+func Path(kind, id string) string {
+	if kind == Samples {
+		return kind + "/" + id
+	}
+	return kind + "/" + id + ".yaml"
+}
+
+// Read takes the part files of a folder.
+func Read(dir fs.FS) (map[string]string, error) {
+	texts := map[string]string{}
+	err := fs.WalkDir(dir, ".", func(p string, e fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		if e.IsDir() {
+			if p != "." && strings.HasPrefix(e.Name(), ".") {
+				return fs.SkipDir
+			}
+			return nil
+		}
+		if _, _, part := Kind(p); !part && p != File {
+			return nil
+		}
+		return readPart(dir, p, e, texts)
+	})
+	if err == nil && texts[File] == "" {
+		err = fault.Expect(fault.Required, "a project folder with a "+File, "none")
+	}
+	return texts, err
+}
+
+func readPart(dir fs.FS, p string, e fs.DirEntry, texts map[string]string) error {
+	info, err := e.Info()
+	switch {
+	case err != nil:
+		return err
+	case !info.Mode().IsRegular():
+		return fault.New(fault.Setting, "%s is not a regular file", p)
+	case info.Size() > MaxPart:
+		return fault.New(fault.Limit, "%s is larger than %d bytes", p, MaxPart)
+	case len(texts) >= MaxParts:
+		return fault.New(fault.Limit, "the project has more than %d parts", MaxParts)
+	}
+	text, err := fs.ReadFile(dir, p)
+	texts[p] = string(text)
+	return err
+}
+
+// Load parses and compiles a project. Its faults are found in the Project; it is always usable.
+func Load(id string, texts map[string]string) *Project {
+	p := &Project{
+		ID: id, Title: id, Texts: texts,
+		schemas: map[string]*schema.Schema{}, mappings: map[string]*mapping.Plan{},
+		connections: map[string]*flow.Connection{}, flows: map[string]*flow.Plan{},
+	}
+	p.settings()
+	p.each(Connections, func(id string, d *doc.Doc) { p.connections[id] = flow.ParseConnection(id, d) })
+	p.each(Schemas, func(id string, d *doc.Doc) {
+		s := schema.Parse(id, d)
+		p.schemas[id] = s
+		for _, sample := range s.Samples {
+			if _, ok := texts[Path(Samples, sample)]; !ok {
+				d.Fault(s.At, fault.New(fault.Unknown, "there is no sample %q", sample))
+			}
+		}
+	})
+	p.each(Mappings, func(id string, d *doc.Doc) { p.compileMapping(id, mapping.Parse(id, d), d) })
+	p.each(Flows, func(id string, d *doc.Doc) { p.compileFlow(id, flow.Parse(id, d), d) })
+	sort.SliceStable(p.Faults, func(i, j int) bool {
+		a, b := p.Faults[i].Place, p.Faults[j].Place
+		if a.Source != b.Source {
+			return a.Source < b.Source
+		}
+		return a.Line < b.Line
+	})
+	return p
+}
+
+func (p *Project) compileMapping(id string, m *mapping.Mapping, d *doc.Doc) {
+	plan := m.Compile(p.Schema)
+	plan.Faults = append(append(fault.List{}, d.Faults...), plan.Faults...)
+	d.Faults = plan.Faults
+	p.mappings[id] = plan
+}
+
+func (p *Project) compileFlow(id string, f *flow.Flow, d *doc.Doc) {
+	plan := f.Compile(p)
+	plan.Faults = append(append(fault.List{}, d.Faults...), plan.Faults...)
+	d.Faults = plan.Faults
+	p.flows[id] = plan
+}
+
+func (p *Project) settings() {
+	d := doc.Parse(File, []byte(p.Texts[File]))
+	n := d.Root()
+	if t := n.Need("project").Value; t != "" {
+		p.Title = t
+	}
+	n.Done()
+	p.Faults = append(p.Faults, d.Faults...)
+}
+
+// each parses the parts of one kind in the order of their paths.
+func (p *Project) each(kind string, use func(id string, d *doc.Doc)) {
+	for _, part := range p.Parts(kind) {
+		text := p.Texts[part.Path]
+		d := doc.Parse(part.Path, []byte(text))
+		if !utf8.ValidString(text) {
+			d.Faults = append(d.Faults, fault.New(fault.Encoding, "the part is not UTF-8 text").At(fault.Place{Source: part.Path, Line: 1}))
+		}
+		use(part.ID, d)
+		p.Faults = append(p.Faults, d.Faults...)
+	}
+}
+
+// Part is one part by its names.
+type Part struct{ Path, Kind, ID, Title string }
+
+// Parts lists the parts of one kind, or all when kind is empty, by path.
+func (p *Project) Parts(kind string) []Part {
+	var parts []Part
+	for path := range p.Texts {
+		k, id, ok := Kind(path)
+		if ok && (kind == "" || k == kind) {
+			parts = append(parts, Part{Path: path, Kind: k, ID: id, Title: p.title(k, id)})
+		}
+	}
+	sort.Slice(parts, func(i, j int) bool { return parts[i].Path < parts[j].Path })
+	return parts
+}
+
+func (p *Project) title(kind, id string) string {
+	switch {
+	case kind == Schemas && p.schemas[id] != nil:
+		return p.schemas[id].Title
+	case kind == Mappings && p.mappings[id] != nil:
+		return p.mappings[id].Mapping.Title
+	case kind == Connections && p.connections[id] != nil:
+		return p.connections[id].Title
+	case kind == Flows && p.flows[id] != nil:
+		return p.flows[id].Flow.Title
+	}
+	return id
+}
+
+// Schema finds a schema; nil when there is none.
+func (p *Project) Schema(id string) *schema.Schema { return p.schemas[id] }
+
+// Mapping finds a compiled mapping; nil when there is none.
+func (p *Project) Mapping(id string) *mapping.Plan { return p.mappings[id] }
+
+// Connection finds a connection; nil when there is none.
+func (p *Project) Connection(id string) *flow.Connection { return p.connections[id] }
+
+// Flow finds a compiled flow; nil when there is none.
+func (p *Project) Flow(id string) *flow.Plan { return p.flows[id] }
+
+// Uses lists the paths of all parts that a flow needs, the flow and the project's file among them.
+func (p *Project) Uses(flowID string) []string {
+	uses := map[string]bool{File: true, Path(Flows, flowID): true}
+	plan := p.flows[flowID]
+	if plan == nil {
+		return nil
+	}
+	uses[Path(Connections, plan.Flow.Trigger.Connection.Value)] = true
+	plan.Flow.Walk(func(s *flow.Step) {
+		kind := flow.KindOf(s.Kind)
+		if kind == nil {
+			return
+		}
+		for _, set := range kind.Settings {
+			if set.Type == flow.Part && s.Setting(set.Name) != "" {
+				p.use(uses, set.Of+"s", s.Setting(set.Name))
+			}
+		}
+	})
+	var paths []string
+	for path := range uses {
+		if _, ok := p.Texts[path]; ok {
+			paths = append(paths, path)
+		}
+	}
+	sort.Strings(paths)
+	return paths
+}
+
+func (p *Project) use(uses map[string]bool, kind, id string) {
+	uses[Path(kind, id)] = true
+	if m := p.mappings[id]; kind == Mappings && m != nil {
+		for _, src := range m.Mapping.From {
+			p.use(uses, Schemas, src.Schema.Value)
+		}
+		p.use(uses, Schemas, m.Mapping.To.Value)
+	}
+	if s := p.schemas[id]; kind == Schemas && s != nil {
+		for _, sample := range s.Samples {
+			uses[Path(Samples, sample)] = true
+		}
+	}
+}
+
+// UsedBy lists the flows that need a part.
+func (p *Project) UsedBy(path string) []Part {
+	var by []Part
+	for _, f := range p.Parts(Flows) {
+		for _, u := range p.Uses(f.ID) {
+			if u == path && f.Path != path {
+				by = append(by, f)
+			}
+		}
+	}
+	return by
+}
+
+// ErrNoPart is returned for a part that the project does not have.
+var ErrNoPart = errors.New("there is no such part")

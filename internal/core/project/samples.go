@@ -1,0 +1,63 @@
+package project
+
+import (
+	"errors"
+	"io"
+	"path"
+	"strings"
+
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/notation"
+	"hollowreed/internal/core/notation/all"
+	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/value"
+)
+
+// NotationOfFile is the notation in which a sample of a schema is written: the schema's own, or,
+// for rows, the one that the file's name tells.
+func NotationOfFile(name string, s *schema.Schema) string {
+	if s.Notation != "rows" {
+		return s.Notation
+	}
+	return strings.TrimPrefix(path.Ext(name), ".")
+}
+
+// OpenSample reads a sample of a schema.
+func (p *Project) OpenSample(s *schema.Schema, name string) (notation.Reader, error) {
+	text, ok := p.Texts[Path(Samples, name)]
+	if !ok {
+		return nil, fault.New(fault.Unknown, "there is no sample %q", name)
+	}
+	n, err := all.Named(NotationOfFile(name, s))
+	if err != nil {
+		return nil, err
+	}
+	return n.NewReader(strings.NewReader(text), notation.Options{Source: name, Schema: s})
+}
+
+// SampleRecords reads up to most records of a schema's first sample; records that cannot be read
+// are passed over. It is empty when the schema has no sample.
+func (p *Project) SampleRecords(s *schema.Schema, most int) ([]value.Value, error) {
+	if len(s.Samples) == 0 {
+		return nil, nil
+	}
+	r, err := p.OpenSample(s, s.Samples[0])
+	if err != nil {
+		return nil, err
+	}
+	var records []value.Value
+	for len(records) < most {
+		v, err := r.Next()
+		var faults fault.List
+		switch {
+		case err == io.EOF:
+			return records, nil
+		case errors.As(err, &faults):
+			continue
+		case err != nil:
+			return records, err
+		}
+		records = append(records, v)
+	}
+	return records, nil
+}

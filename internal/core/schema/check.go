@@ -1,0 +1,236 @@
+package schema
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/value"
+)
+
+// Check compares a message with the schema and reports every fault, each with its path in the
+// message. Good input costs no allocation.
+func (s *Schema) Check(v value.Value, report func(*fault.Fault)) { s.Root.check(v, "", report) }
+
+// CheckField compares one value with the field.
+func (f *Field) CheckField(v value.Value, report func(*fault.Fault)) { f.check(v, "", report) }
+
+func (f *Field) check(v value.Value, path string, report func(*fault.Fault)) {
+	if v.Missing() {
+		f.checkMissing(v, path, report)
+		return
+	}
+	if !f.List() {
+		f.checkOne(v, path, report)
+		return
+	}
+	if v.Kind() != value.ListKind {
+		report(f.fault(fault.Type, path, "a list", describe(v)))
+		return
+	}
+	items := v.Items()
+	if len(items) < f.Min || f.Max != Many && len(items) > f.Max {
+		report(f.fault(fault.Length, path, f.occursText(), count(len(items), "time")))
+	}
+	for i, item := range items {
+		f.checkItem(item, path, i, report)
+	}
+}
+
+func (f *Field) checkItem(item value.Value, path string, i int, report func(*fault.Fault)) {
+	f.checkOne(item, "", func(ft *fault.Fault) {
+		ft.Place.Path = path + "/" + strconv.Itoa(i) + ft.Place.Path
+		report(ft)
+	})
+}
+
+func (f *Field) checkMissing(v value.Value, path string, report func(*fault.Fault)) {
+	switch {
+	case v.Kind() == value.Null && f.Nullable:
+	case f.Min > 0:
+		report(f.fault(fault.Required, path, "a value", v.Kind().String()))
+	case v.Kind() == value.Null:
+		report(f.fault(fault.Type, path, f.Kind.String()+" or nothing", "null"))
+	}
+}
+
+func (f *Field) checkOne(v value.Value, path string, report func(*fault.Fault)) {
+	if f.Kind == value.RecordKind {
+		f.checkRecord(v, path, report)
+		return
+	}
+	if v.Kind() != f.Kind && !(f.Kind == value.Decimal && v.Kind() == value.Integer) {
+		report(f.fault(fault.Type, path, f.Kind.String(), describe(v)))
+		return
+	}
+	if ft := f.Must.fault(v); ft != nil {
+		report(ft.In(f.Name).At(fault.Place{Path: path}))
+	}
+}
+
+func (f *Field) checkRecord(v value.Value, path string, report func(*fault.Fault)) {
+	r := v.Record()
+	if r == nil {
+		report(f.fault(fault.Type, path, "a record", describe(v)))
+		return
+	}
+	if r.Shape != f.shape {
+		f.checkForeign(r, path, report)
+		return
+	}
+	for i, c := range f.Fields {
+		if c.free && r.Fields[i].Kind() == c.Kind {
+			continue
+		}
+		c.checkUnder(r.Fields[i], path, report)
+	}
+}
+
+// checkUnder builds the path of a child only when there is a fault to report.
+func (f *Field) checkUnder(v value.Value, path string, report func(*fault.Fault)) {
+	if f.Kind != value.RecordKind && !f.List() && v.Kind() == f.Kind && f.Must.fault(v) == nil {
+		return
+	}
+	f.check(v, path+"/"+escape(f.Name), report)
+}
+
+func (f *Field) checkForeign(r *value.Record, path string, report func(*fault.Fault)) {
+	for _, c := range f.Fields {
+		v := value.Value{}
+		if i := r.Shape.Slot(c.Name); i >= 0 {
+			v = r.Fields[i]
+		}
+		c.checkUnder(v, path, report)
+	}
+	for i, name := range r.Shape.Names {
+		if f.Field(name) == nil && r.Fields[i].Kind() != value.Absent {
+			report(f.fault(fault.Unknown, path+"/"+escape(name), "one of "+strings.Join(f.shape.Names, ", "), fault.Quote(name)))
+		}
+	}
+}
+
+func (f *Field) fault(code fault.Code, path, expected, found string) *fault.Fault {
+	return fault.Expect(code, expected, found).In(f.Name).At(fault.Place{Path: path})
+}
+
+// escape writes a name as a reference token of a JSON Pointer (RFC 6901).
+func escape(name string) string {
+	return strings.ReplaceAll(strings.ReplaceAll(name, "~", "~0"), "/", "~1")
+}
+
+func describe(v value.Value) string {
+	switch v.Kind() {
+	case value.Text:
+		return "the text " + fault.Quote(v.Text())
+	case value.RecordKind, value.ListKind:
+		return "a " + v.Kind().String()
+	}
+	return v.Kind().String() + " " + v.String()
+}
+
+func (f *Field) occursText() string {
+	if f.Max == Many {
+		return fmt.Sprintf("at least %d occurrences", f.Min)
+	}
+	return fmt.Sprintf("%d to %d occurrences", f.Min, f.Max)
+}
+
+func (m *Must) fault(v value.Value) *fault.Fault {
+	if m.Least.Kind() != value.Absent && less(v, m.Least) {
+		return fault.Expect(fault.Range, "at least "+m.Least.String(), v.String())
+	}
+	if m.Greatest.Kind() != value.Absent && less(m.Greatest, v) {
+		return fault.Expect(fault.Range, "at most "+m.Greatest.String(), v.String())
+	}
+	switch v.Kind() {
+	case value.Text:
+		return m.textFault(v.Text())
+	case value.Integer, value.Decimal:
+		return m.digitsFault(v)
+	}
+	return nil
+}
+
+func less(a, b value.Value) bool {
+	c, err := value.Compare(a, b)
+	return err == nil && c < 0
+}
+
+func (m *Must) textFault(s string) *fault.Fault {
+	if m.MinLength > 0 || m.MaxLength > 0 {
+		n := utf8.RuneCountInString(s)
+		if n < m.MinLength {
+			return fault.Expect(fault.Length, "at least "+count(m.MinLength, "character"), strconv.Itoa(n))
+		}
+		if m.MaxLength > 0 && n > m.MaxLength {
+			return fault.Expect(fault.Length, "at most "+count(m.MaxLength, "character"), strconv.Itoa(n))
+		}
+	}
+	if m.Pattern != nil && !m.Pattern.MatchString(s) {
+		return fault.Expect(fault.Pattern, "text like "+strings.TrimSuffix(strings.TrimPrefix(m.Pattern.String(), "^(?:"), ")$"), fault.Quote(s))
+	}
+	for _, c := range m.Codes {
+		if c.Value == s {
+			return nil
+		}
+	}
+	if len(m.Codes) > 0 {
+		return fault.Expect(fault.Pattern, m.CodeText(), fault.Quote(s))
+	}
+	return nil
+}
+
+func (m *Must) digitsFault(v value.Value) *fault.Fault {
+	if m.Digits > 0 && value.Digits(v) > m.Digits {
+		return fault.Expect(fault.Length, "at most "+count(m.Digits, "digit"), v.String())
+	}
+	if m.Places >= 0 && v.Kind() == value.Decimal && value.Scale(v) > m.Places {
+		return fault.Expect(fault.Length, "at most "+count(m.Places, "decimal place"), v.String())
+	}
+	return nil
+}
+
+// CodeText lists the codes for a person: R rising · F falling.
+func (m *Must) CodeText() string {
+	parts := make([]string, len(m.Codes))
+	for i, c := range m.Codes {
+		parts[i] = strings.TrimSpace(c.Value + " " + c.Meaning)
+	}
+	return strings.Join(parts, " · ")
+}
+
+// Text describes the constraints for a person; empty when there are none.
+func (m *Must) Text() string {
+	var parts []string
+	low, high := m.Least.Kind() != value.Absent, m.Greatest.Kind() != value.Absent
+	switch {
+	case low && high:
+		parts = append(parts, m.Least.String()+" … "+m.Greatest.String())
+	case low:
+		parts = append(parts, "≥ "+m.Least.String())
+	case high:
+		parts = append(parts, "≤ "+m.Greatest.String())
+	}
+	if m.MinLength > 0 || m.MaxLength > 0 {
+		parts = append(parts, fmt.Sprintf("%d … %d characters", m.MinLength, m.MaxLength))
+	}
+	if m.Pattern != nil {
+		parts = append(parts, strings.TrimSuffix(strings.TrimPrefix(m.Pattern.String(), "^(?:"), ")$"))
+	}
+	if len(m.Codes) > 0 {
+		parts = append(parts, m.CodeText())
+	}
+	if m.Places >= 0 {
+		parts = append(parts, "at most "+count(m.Places, "place"))
+	}
+	return strings.Join(parts, ", ")
+}
+
+func count(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return strconv.Itoa(n) + " " + what + "s"
+}

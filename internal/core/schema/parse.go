@@ -1,0 +1,239 @@
+package schema
+
+import (
+	"regexp"
+	"strconv"
+	"strings"
+
+	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/value"
+)
+
+// MaxDepth bounds how deep records nest.
+const MaxDepth = 64
+
+// Notations are the names that a schema may give as its notation.
+var Notations = []string{"fixedwidth", "csv", "json", "ndjson", "xml", "rows"}
+
+// Parse reads a schema part. Its faults are noted in the document; the schema is always usable.
+func Parse(id string, d *doc.Doc) *Schema {
+	n := d.Root()
+	s := &Schema{ID: id, Title: n.Need("schema").Value, At: n.At()}
+	if s.Notation = n.Choice("notation", Notations...); n.Text("notation").Line == 0 && n.Present() {
+		n.Fault(fault.Required, `"notation" is missing; it is one of %s`, strings.Join(Notations, ", "))
+	}
+	for _, c := range n.List("samples") {
+		s.Samples = append(s.Samples, c.At().Value)
+	}
+	w := n.Map("written")
+	s.Settings = Settings{
+		Encoding:   w.Choice("encoding", "UTF-8", "ISO-8859-1", "windows-1252"),
+		LineEnd:    w.Choice("line end", "any", "CRLF", "LF"),
+		Characters: w.Choice("count", "bytes", "characters") == "characters",
+		Delimiter:  one(w, "delimiter", ","),
+		Quote:      one(w, "quote", `"`),
+		Header:     w.Bool("header", true),
+		RootName:   w.Text("root").Value,
+		RecordName: w.Text("record").Value,
+	}
+	w.Done()
+	s.Root = &Field{Name: id, Kind: value.RecordKind, Min: 1, Max: 1, At: n.At()}
+	p := parser{s: s}
+	s.Root.Fields = p.fields(n, 0)
+	if len(s.Root.Fields) == 0 && n.Present() {
+		n.Fault(fault.Required, "the schema has no fields")
+	}
+	n.Done()
+	s.Root.seal()
+	p.columns(d)
+	return s
+}
+
+func one(n doc.Node, key, def string) string {
+	t := n.Text(key)
+	switch {
+	case t.Value == "":
+		return def
+	case t.Value == "tab":
+		return "\t"
+	case len(t.Value) != 1 || t.Value[0] >= 0x80 || strings.ContainsAny(t.Value, "\r\n"):
+		n.Doc().Fault(t, fault.Expect(fault.Setting, "one ASCII character or tab", fault.Quote(t.Value)).In(key))
+		return def
+	}
+	return t.Value
+}
+
+type parser struct{ s *Schema }
+
+func (p parser) fields(n doc.Node, depth int) []*Field {
+	if depth > MaxDepth {
+		n.Fault(fault.Limit, "records nest deeper than %d", MaxDepth)
+		return nil
+	}
+	var fields []*Field
+	seen := map[string]bool{}
+	for _, c := range n.List("fields") {
+		f := p.field(c, depth)
+		if seen[f.Name] {
+			c.Fault(fault.Setting, "the field %q is there twice", f.Name)
+			continue
+		}
+		seen[f.Name] = true
+		fields = append(fields, f)
+	}
+	return fields
+}
+
+func (p parser) field(n doc.Node, depth int) *Field {
+	f := &Field{Name: n.Need("name").Value, At: n.At(), Notes: n.Text("notes").Value, Nullable: n.Bool("nullable", false)}
+	typ := n.Need("type")
+	kind, ok := value.KindNamed(typ.Value)
+	if (!ok || kind == value.ListKind) && typ.Value != "" {
+		n.Doc().Fault(typ, fault.Expect(fault.Unknown, "a type (text, integer, decimal, boolean, date, time, timestamp, binary, record)", fault.Quote(typ.Value)).In(f.Name))
+		kind = value.Text
+	}
+	f.Kind = kind
+	f.Min, f.Max = occurs(n)
+	f.Must = p.must(n.Map("must"), f)
+	p.written(n, f)
+	if kind == value.RecordKind {
+		f.Fields = p.fields(n, depth+1)
+	}
+	n.Done()
+	return f
+}
+
+// occurs reads "1", "0..1", "1..n" or "2..5"; the default is exactly once.
+func occurs(n doc.Node) (low, high int) {
+	t := n.Text("occurs")
+	if t.Value == "" {
+		return 1, 1
+	}
+	a, b, both := strings.Cut(t.Value, "..")
+	low, err := strconv.Atoi(a)
+	high = low
+	if both && b == "n" {
+		high = Many
+	} else if both && err == nil {
+		high, err = strconv.Atoi(b)
+	}
+	if err != nil || low < 0 || (high != Many && high < max(low, 1)) {
+		n.Doc().Fault(t, fault.Expect(fault.Setting, "how often, as 1, 0..1, 1..n or 2..5", fault.Quote(t.Value)).In("occurs"))
+		return 1, 1
+	}
+	return low, high
+}
+
+func (p parser) must(n doc.Node, f *Field) Must {
+	m := Must{
+		MinLength: n.Int("least length", 0), MaxLength: n.Int("most length", 0),
+		Digits: n.Int("digits", 0), Places: n.Int("places", -1),
+	}
+	m.Least = bound(n, "least", f)
+	m.Greatest = bound(n, "greatest", f)
+	if t := n.Text("pattern"); t.Value != "" {
+		re, err := regexp.Compile(`^(?:` + t.Value + `)$`)
+		if err != nil {
+			n.Doc().Fault(t, fault.New(fault.Syntax, "the pattern cannot be read: %s", err).In(f.Name))
+		}
+		m.Pattern = re
+	}
+	keys, meanings := n.Map("codes").Pairs()
+	for i := range keys {
+		m.Codes = append(m.Codes, Code{Value: keys[i].Value, Meaning: meanings[i].Value})
+	}
+	n.Done()
+	return m
+}
+
+func bound(n doc.Node, key string, f *Field) value.Value {
+	t := n.Text(key)
+	if t.Value == "" {
+		return value.Value{}
+	}
+	v, ok := ParseScalar(f.Kind, t.Value)
+	if !ok {
+		n.Doc().Fault(t, fault.Expect(fault.Type, f.Kind.String(), fault.Quote(t.Value)).In(key))
+	}
+	return v
+}
+
+func (p parser) written(n doc.Node, f *Field) {
+	w := &f.Written
+	w.From, w.To = columns(n)
+	numeric := f.Kind.Numeric()
+	align, fill := "left", " "
+	if numeric {
+		align, fill = "right", "0"
+	}
+	w.Align = n.Choice("align", align, other(align))
+	w.Fill = one(n, "fill", fill)[0]
+	w.Implied = n.Int("implied places", 0)
+	w.Blank = f.Min == 0
+	w.Attribute = n.Bool("attribute", false)
+	w.Content = n.Bool("content", false)
+	t := n.Text("pattern")
+	if t.Value == "" {
+		return
+	}
+	w.Pattern, w.HasPattern = t.Value, true
+	parts, err := compilePattern(t.Value)
+	if err != nil {
+		n.Doc().Fault(t, err.In(f.Name))
+	}
+	w.pattern = parts
+}
+
+func other(align string) string {
+	if align == "left" {
+		return "right"
+	}
+	return "left"
+}
+
+func columns(n doc.Node) (from, to int) {
+	t := n.Text("columns")
+	if t.Value == "" {
+		return 0, 0
+	}
+	a, b, both := strings.Cut(t.Value, "-")
+	from, err := strconv.Atoi(a)
+	to = from
+	if both && err == nil {
+		to, err = strconv.Atoi(b)
+	}
+	if err != nil || from < 1 || to < from || to > 1<<20 {
+		n.Doc().Fault(t, fault.Expect(fault.Setting, "columns, as 5-12", fault.Quote(t.Value)))
+		return 0, 0
+	}
+	return from, to
+}
+
+// columns checks that a fixed-width schema's fields stand in order and do not overlap.
+func (p parser) columns(d *doc.Doc) {
+	if p.s.Notation != "fixedwidth" {
+		return
+	}
+	end := 0
+	for _, f := range p.s.Root.Fields {
+		switch {
+		case f.Kind == value.RecordKind || f.List():
+			d.Fault(f.At, fault.New(fault.Setting, "a fixed-width record holds single fields only").In(f.Name))
+		case f.Written.From == 0:
+			d.Fault(f.At, fault.New(fault.Required, `"columns" is missing`).In(f.Name))
+		case f.Written.From <= end:
+			d.Fault(f.At, fault.New(fault.Setting, "column %d belongs to the field before, too", f.Written.From).In(f.Name))
+		}
+		end = max(end, f.Written.To)
+	}
+}
+
+// Width is the number of columns of a fixed-width record.
+func (s *Schema) Width() int {
+	w := 0
+	for _, f := range s.Root.Fields {
+		w = max(w, f.Written.To)
+	}
+	return w
+}

@@ -1,0 +1,110 @@
+package schema
+
+import (
+	"encoding/base64"
+	"strings"
+
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/value"
+)
+
+// ParseScalar reads a value from its standard text: numbers in decimal notation, dates and times
+// as in ISO 8601, true or false, base64 (RFC 4648) for binary.
+func ParseScalar(kind value.Kind, s string) (value.Value, bool) {
+	switch kind {
+	case value.Text:
+		return value.Str(s), true
+	case value.Integer:
+		return value.ParseInteger(s)
+	case value.Decimal:
+		return value.ParseDecimal(s)
+	case value.Boolean:
+		return value.Bool(s == "true" || s == "1"), s == "true" || s == "false" || s == "1" || s == "0"
+	case value.Date:
+		return value.ParseDate(s)
+	case value.Time:
+		return value.ParseTime(s)
+	case value.Timestamp:
+		return value.ParseTimestamp(s)
+	case value.Binary:
+		raw, err := base64.StdEncoding.DecodeString(s)
+		return value.Bytes(string(raw)), err == nil
+	}
+	return value.Value{}, false
+}
+
+// ScalarText is the standard text of a scalar; the inverse of ParseScalar.
+func ScalarText(v value.Value) string {
+	if v.Kind() == value.Binary {
+		return base64.StdEncoding.EncodeToString([]byte(v.Text()))
+	}
+	return v.String()
+}
+
+// Read reads a field's text as it is written in its notation: with its pattern, its implied
+// decimal point, or else in standard form. Padding must be gone already.
+func (f *Field) Read(s string) (value.Value, bool) {
+	w := &f.Written
+	switch {
+	case w.pattern != nil:
+		return readPattern(f.Kind, w.pattern, s)
+	case w.Implied > 0 && f.Kind == value.Decimal:
+		n, ok := value.ParseInteger(s)
+		if !ok {
+			return n, false
+		}
+		d, err := value.Mul(n, value.Dec(1, -int32(w.Implied)))
+		return d, err == nil
+	}
+	return ParseScalar(f.Kind, s)
+}
+
+// AppendWritten appends a value as the field writes it; the inverse of Read.
+func (f *Field) AppendWritten(b []byte, v value.Value) ([]byte, *fault.Fault) {
+	w := &f.Written
+	switch {
+	case w.pattern != nil:
+		return appendPattern(b, w.pattern, v), nil
+	case w.Implied > 0 && f.Kind == value.Decimal:
+		return f.appendImplied(b, v)
+	case v.Kind() == value.Binary:
+		return base64.StdEncoding.AppendEncode(b, []byte(v.Text())), nil
+	}
+	return v.AppendText(b), nil
+}
+
+func (f *Field) appendImplied(b []byte, v value.Value) ([]byte, *fault.Fault) {
+	r, err := value.Round(v, int32(f.Written.Implied), value.HalfEven)
+	if err != nil {
+		return b, fault.New(fault.Arith, "%s", err).In(f.Name)
+	}
+	if c, err := value.Compare(r, v); err != nil || c != 0 {
+		return b, fault.Expect(fault.Length, "at most "+count(f.Written.Implied, "decimal place"), v.String()).In(f.Name)
+	}
+	return append(b, strings.Replace(r.String(), ".", "", 1)...), nil
+}
+
+// HowWritten describes for a person what text the field expects.
+func (f *Field) HowWritten() string {
+	switch {
+	case f.Written.Pattern != "":
+		return "a " + f.Kind.String() + " as " + f.Written.Pattern
+	case f.Written.Implied > 0:
+		return "digits with " + count(f.Written.Implied, "implied decimal place")
+	case f.Kind == value.Integer:
+		return "a whole number"
+	case f.Kind == value.Decimal:
+		return "a decimal number"
+	case f.Kind == value.Boolean:
+		return "true or false"
+	case f.Kind == value.Date:
+		return "a date as YYYY-MM-DD"
+	case f.Kind == value.Time:
+		return "a time as hh:mm:ss"
+	case f.Kind == value.Timestamp:
+		return "a timestamp as YYYY-MM-DDThh:mm:ssZ"
+	case f.Kind == value.Binary:
+		return "base64"
+	}
+	return f.Kind.String()
+}

@@ -1,0 +1,181 @@
+// Package schema describes messages: a tree of fields with their types, how often they occur,
+// what they must be and how each is written in its notation. A schema is immutable once parsed
+// and is shared by all goroutines; a field's slot is its position in its record's shape.
+package schema
+
+import (
+	"regexp"
+
+	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/value"
+)
+
+// Many as a field's Max means any number of times.
+const Many = -1
+
+// Schema is one part: the fields of a message and the settings of its notation.
+type Schema struct {
+	ID       string // the part's id: its file name without the ending
+	Title    string
+	Notation string // fixedwidth, csv, json, ndjson, xml or rows
+	Samples  []string
+	Settings Settings
+	Root     *Field // the record
+	At       doc.Text
+}
+
+// Settings say how a message as a whole is written.
+type Settings struct {
+	Encoding   string // UTF-8 (default), ISO-8859-1 or windows-1252
+	LineEnd    string // CRLF, LF or any
+	Characters bool   // columns count characters; otherwise bytes
+	Delimiter  string // delimited: one character, default comma
+	Quote      string // delimited: one character, default the double quote
+	Header     bool   // delimited: the first record holds the names
+	RootName   string // XML: name of the outermost element
+	RecordName string // XML: name of the element of one record
+}
+
+// Field is one field of a record.
+type Field struct {
+	Name     string
+	Kind     value.Kind // of one occurrence
+	Min, Max int        // occurrences; Max Many means any number
+	Nullable bool
+	Notes    string
+	Written  Written
+	Must     Must
+	Fields   []*Field // of a record
+	At       doc.Text
+
+	shape *value.Shape
+	slot  int
+	free  bool // a single scalar that need only be of its kind
+}
+
+// Written says how a field is written in the schema's notation.
+type Written struct {
+	From, To   int    // fixed width: columns from 1, both included
+	Align      string // left or right
+	Fill       byte   // fixed width padding
+	Implied    int    // digits after an implied decimal point
+	Pattern    string // date and time pattern, as yyyyMMdd
+	Attribute  bool   // XML: an attribute, not an element
+	Content    bool   // XML: the element's own text
+	pattern    []patternPart
+	Blank      bool // an all-blank field is absent
+	HasPattern bool
+}
+
+// Must holds a field's constraints; zero members constrain nothing.
+type Must struct {
+	MinLength, MaxLength int // characters; 0 is none
+	Least, Greatest      value.Value
+	Digits, Places       int // most significant digits, most decimal places (Places -1: none stated)
+	Pattern              *regexp.Regexp
+	Codes                []Code
+}
+
+func (m *Must) none() bool {
+	return m.MinLength == 0 && m.MaxLength == 0 && m.Least.Kind() == value.Absent && m.Greatest.Kind() == value.Absent &&
+		m.Digits == 0 && m.Places < 0 && m.Pattern == nil && len(m.Codes) == 0
+}
+
+// Code is one allowed value with its meaning.
+type Code struct{ Value, Meaning string }
+
+// List says whether the field holds a list of occurrences.
+func (f *Field) List() bool { return f.Max == Many || f.Max > 1 }
+
+// Required says whether the field must be there.
+func (f *Field) Required() bool { return f.Min > 0 }
+
+// Shape is the shape of the field's record.
+func (f *Field) Shape() *value.Shape { return f.shape }
+
+// Slot is the field's position in its record.
+func (f *Field) Slot() int { return f.slot }
+
+// Field finds a child by name; nil when there is none.
+func (f *Field) Field(name string) *Field {
+	if f.shape == nil {
+		return nil
+	}
+	if i := f.shape.Slot(name); i >= 0 {
+		return f.Fields[i]
+	}
+	return nil
+}
+
+// Record makes a record field of children, as the results of steps and queries are described.
+func Record(name string, fields ...*Field) *Field {
+	f := &Field{Name: name, Kind: value.RecordKind, Min: 1, Max: 1, Fields: fields}
+	f.seal()
+	return f
+}
+
+// Scalar makes a required field that occurs once.
+func Scalar(name string, kind value.Kind) *Field {
+	return &Field{Name: name, Kind: kind, Min: 1, Max: 1, Must: Must{Places: -1}}
+}
+
+// Optional returns the field as one that need not be there.
+func (f *Field) Optional() *Field { f.Min = 0; return f }
+
+func (f *Field) seal() {
+	names := make([]string, len(f.Fields))
+	for i, c := range f.Fields {
+		names[i], c.slot = c.Name, i
+		c.free = c.Kind != value.RecordKind && !c.List() && c.Must.none()
+		if c.Kind == value.RecordKind && c.shape == nil {
+			c.seal()
+		}
+	}
+	f.shape = value.NewShape(names...)
+}
+
+// Walk calls visit for the field and all below it, with the path of names from it.
+func (f *Field) Walk(visit func(path []string, f *Field)) { f.walk(nil, visit) }
+
+func (f *Field) walk(path []string, visit func([]string, *Field)) {
+	visit(path, f)
+	for _, c := range f.Fields {
+		c.walk(append(path[:len(path):len(path)], c.Name), visit)
+	}
+}
+
+// Find finds a field by its path of names below f.
+func (f *Field) Find(path ...string) *Field {
+	for _, name := range path {
+		if f = f.Field(name); f == nil {
+			return nil
+		}
+	}
+	return f
+}
+
+// As is the schema for a message in a notation. How fields are written is said for the schema's
+// own notation; in any other one values stand in standard form. Shapes stay the same.
+func (s *Schema) As(notation string) *Schema {
+	if s.Notation == notation || s.Notation+notation == "jsonndjson" || s.Notation+notation == "ndjsonjson" || notation == "fixedwidth" {
+		return s
+	}
+	plain := *s
+	plain.Notation = notation
+	plain.Settings = Settings{
+		Encoding: "UTF-8", LineEnd: "any", Delimiter: ",", Quote: `"`, Header: true,
+		RootName: s.Settings.RootName, RecordName: s.Settings.RecordName,
+	}
+	plain.Root = s.Root.plain()
+	return &plain
+}
+
+func (f *Field) plain() *Field {
+	c := *f
+	c.Written = Written{Blank: f.Written.Blank, Attribute: f.Written.Attribute, Content: f.Written.Content}
+	c.Fields = make([]*Field, len(f.Fields))
+	for i, inner := range f.Fields {
+		c.Fields[i] = inner.plain()
+	}
+	return &c
+}

@@ -1,0 +1,271 @@
+// Package value holds messages as they are computed with: records, lists and exact scalars,
+// with no trace of the notation that they were read from. Absent, null and empty are three
+// different things; decimals are exact; the order of fields and items is kept.
+package value
+
+import (
+	"strconv"
+	"time"
+)
+
+// Kind is the type of a value.
+type Kind uint8
+
+// The kinds. The zero Value is Absent.
+const (
+	Absent Kind = iota
+	Null
+	Boolean
+	Integer
+	Decimal
+	Text
+	Date
+	Time
+	Timestamp
+	Binary
+	RecordKind
+	ListKind
+)
+
+var kindNames = [...]string{
+	"absent", "null", "boolean", "integer", "decimal", "text",
+	"date", "time", "timestamp", "binary", "record", "list",
+}
+
+// String is the kind's name as it is written in part files.
+func (k Kind) String() string { return kindNames[k] }
+
+// KindNamed finds a kind by the name that part files use.
+func KindNamed(name string) (Kind, bool) {
+	for i, n := range kindNames {
+		if n == name && i >= int(Boolean) {
+			return Kind(i), true
+		}
+	}
+	return Absent, false
+}
+
+// Numeric says whether the kind is a number.
+func (k Kind) Numeric() bool { return k == Integer || k == Decimal }
+
+// Value is one value of any kind. It is small, immutable and passed by value.
+//
+// What the members hold, by kind:
+//
+//	Boolean    num 0 or 1
+//	Integer    num, or ref (*apd.Decimal with exponent 0) beyond int64
+//	Decimal    num × 10^exp, or ref (*apd.Decimal); str is the literal as it was written, if kept
+//	Text       str
+//	Binary     str, as bytes
+//	Date       num: days since 1970-01-01
+//	Time       num: nanoseconds since midnight
+//	Timestamp  num: seconds since 1970-01-01T00:00Z, exp: nanoseconds, ref (*time.Location) unless UTC
+//	Record     ref (*Record)
+//	List       ref (*List)
+type Value struct {
+	kind Kind
+	exp  int32
+	num  int64
+	str  string
+	ref  any
+}
+
+// Record is the fields of one record, by slot.
+type Record struct {
+	Shape  *Shape
+	Fields []Value
+}
+
+// List is an ordered list.
+type List struct{ Items []Value }
+
+// Shape gives the slots of a record their names. It is shared by all records of one schema.
+type Shape struct {
+	Names []string
+	index map[string]int
+}
+
+// NewShape makes a shape; the names must differ.
+func NewShape(names ...string) *Shape {
+	s := &Shape{Names: names}
+	if len(names) > 8 {
+		s.index = make(map[string]int, len(names))
+		for i, n := range names {
+			s.index[n] = i
+		}
+	}
+	return s
+}
+
+// Slot finds a name; -1 when the shape does not have it.
+func (s *Shape) Slot(name string) int {
+	if s.index != nil {
+		if i, ok := s.index[name]; ok {
+			return i
+		}
+		return -1
+	}
+	for i, n := range s.Names {
+		if n == name {
+			return i
+		}
+	}
+	return -1
+}
+
+// NullValue is the explicit null.
+var NullValue = Value{kind: Null}
+
+// Bool makes a boolean.
+func Bool(b bool) Value {
+	if b {
+		return Value{kind: Boolean, num: 1}
+	}
+	return Value{kind: Boolean}
+}
+
+// Int makes an integer.
+func Int(i int64) Value { return Value{kind: Integer, num: i} }
+
+// Str makes a text.
+func Str(s string) Value { return Value{kind: Text, str: s} }
+
+// Bytes makes a binary value; the bytes are held as they are in s.
+func Bytes(s string) Value { return Value{kind: Binary, str: s} }
+
+// Dec makes the decimal coefficient × 10^exp.
+func Dec(coefficient int64, exp int32) Value {
+	return Value{kind: Decimal, num: coefficient, exp: exp}
+}
+
+// Rec makes a record over a shape; fields has one value for each name.
+func Rec(shape *Shape, fields []Value) Value {
+	return Value{kind: RecordKind, ref: &Record{Shape: shape, Fields: fields}}
+}
+
+// RecOf makes a value of an existing record.
+func RecOf(r *Record) Value { return Value{kind: RecordKind, ref: r} }
+
+// ListOf makes a list.
+func ListOf(items ...Value) Value { return Value{kind: ListKind, ref: &List{Items: items}} }
+
+// Kind of the value.
+func (v Value) Kind() Kind { return v.kind }
+
+// Missing says whether the value is absent or null.
+func (v Value) Missing() bool { return v.kind <= Null }
+
+// IsTrue says whether the value is the boolean true.
+func (v Value) IsTrue() bool { return v.kind == Boolean && v.num == 1 }
+
+// Text is the content of a Text or Binary value.
+func (v Value) Text() string { return v.str }
+
+// Int64 is an Integer, Date or Time as a number; ok is false when it does not fit.
+func (v Value) Int64() (n int64, ok bool) {
+	switch v.kind {
+	case Integer, Date, Time, Boolean:
+		return v.num, v.ref == nil
+	}
+	return 0, false
+}
+
+// Record is the record inside; nil for any other kind.
+func (v Value) Record() *Record {
+	r, _ := v.ref.(*Record)
+	return r
+}
+
+// Items are the items of a list; nil for any other kind.
+func (v Value) Items() []Value {
+	if l, ok := v.ref.(*List); ok {
+		return l.Items
+	}
+	return nil
+}
+
+// Field reads a record's field by name; Absent when there is none.
+func (v Value) Field(name string) Value {
+	r := v.Record()
+	if r == nil {
+		return Value{}
+	}
+	if i := r.Shape.Slot(name); i >= 0 {
+		return r.Fields[i]
+	}
+	return Value{}
+}
+
+// Slot reads a record's field by slot; Absent when v is no record.
+func (v Value) Slot(i int) Value {
+	if r, ok := v.ref.(*Record); ok && i < len(r.Fields) {
+		return r.Fields[i]
+	}
+	return Value{}
+}
+
+// DateOf makes a date of the proleptic Gregorian calendar.
+func DateOf(year, month, day int) Value {
+	return Value{kind: Date, num: daysFromCivil(int64(year), int64(month), int64(day))}
+}
+
+// TimeOf makes a time of day.
+func TimeOf(hour, minute, second, nano int) Value {
+	return Value{kind: Time, num: ((int64(hour)*60+int64(minute))*60+int64(second))*1e9 + int64(nano)}
+}
+
+// Instant makes a timestamp; the zone of t is kept.
+func Instant(t time.Time) Value {
+	v := Value{kind: Timestamp, num: t.Unix(), exp: int32(t.Nanosecond())}
+	if loc := t.Location(); loc != time.UTC {
+		v.ref = loc
+	}
+	return v
+}
+
+// GoTime is a Timestamp as a time.Time, or a Date as its midnight in UTC.
+func (v Value) GoTime() time.Time {
+	if v.kind == Date {
+		return time.Unix(v.num*86400, 0).UTC()
+	}
+	t := time.Unix(v.num, int64(v.exp))
+	if loc, ok := v.ref.(*time.Location); ok {
+		return t.In(loc)
+	}
+	return t.UTC()
+}
+
+// At joins a date and a time of day to a timestamp in UTC.
+func At(date, clock Value) Value {
+	return Value{kind: Timestamp, num: date.num*86400 + clock.num/1e9, exp: int32(clock.num % 1e9)}
+}
+
+// AppendText appends the value as text: numbers in plain decimal notation, dates and times as
+// in ISO 8601 (RFC 3339 for timestamps), text and bytes as they are. Records and lists append
+// nothing, as do absent and null.
+func (v Value) AppendText(b []byte) []byte {
+	switch v.kind {
+	case Boolean:
+		return strconv.AppendBool(b, v.num == 1)
+	case Integer, Decimal:
+		return v.appendNumber(b)
+	case Text, Binary:
+		return append(b, v.str...)
+	case Date:
+		y, m, d := civilFromDays(v.num)
+		return appendDate(b, y, m, d)
+	case Time:
+		return appendClock(b, v.num)
+	case Timestamp:
+		return v.appendInstant(b)
+	}
+	return b
+}
+
+// String is AppendText as a string.
+func (v Value) String() string {
+	if v.kind == Text || v.kind == Binary {
+		return v.str
+	}
+	return string(v.AppendText(nil))
+}

@@ -1,0 +1,142 @@
+package engine
+
+import (
+	"context"
+	"errors"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/schema"
+	"hollowreed/internal/store"
+)
+
+// MaxMended is the most bytes of a record that is mended by hand.
+const MaxMended = 1 << 20
+
+// Resume lets a run go on that was set aside or stopped as a whole, from where it came to and on
+// the release that it began with.
+func (e *Engine) Resume(ctx context.Context, run uuid.UUID) error {
+	return pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
+		if err := store.Resume(ctx, tx, run); err != nil {
+			return err
+		}
+		return e.enqueue(ctx, tx, run)
+	})
+}
+
+// newest is the release that a new run of a flow takes.
+func (e *Engine) newest(ctx context.Context, tx pgx.Tx, r store.Run) (int, error) {
+	releases, err := store.NewestReleases(ctx, tx, r.Project)
+	if err != nil {
+		return 0, err
+	}
+	for _, rel := range releases {
+		if rel.Flow == r.Flow {
+			return rel.Number, nil
+		}
+	}
+	return 0, store.ErrNotFound
+}
+
+// Mendable says whether a single record of a schema can be read by itself, so that it can be mended
+// by hand. A delimited record behind a header cannot: its names stand elsewhere.
+func Mendable(s *schema.Schema) bool {
+	switch s.Notation {
+	case "fixedwidth", "ndjson":
+		return true
+	case "csv":
+		return !s.Settings.Header
+	}
+	return false
+}
+
+// Mend runs a record that was set aside again with mended text, on the newest release, as a run
+// of its own that names the first as its parent.
+func (e *Engine) Mend(ctx context.Context, id int64, text, by string) (uuid.UUID, error) {
+	if len(text) > MaxMended {
+		return uuid.Nil, fault.New(fault.Limit, "the record is longer than %d bytes", MaxMended)
+	}
+	a, err := store.AsideByID(ctx, e.db, id)
+	if err != nil {
+		return uuid.Nil, err
+	}
+	r, err := store.RunByID(ctx, e.db, a.Run)
+	if err != nil {
+		return uuid.Nil, err
+	}
+	again := store.Run{
+		ID: uuid.Must(uuid.NewV7()), Project: r.Project, Flow: r.Flow, Reference: r.Reference, File: r.File,
+		FirstLine: a.Line, Parent: &r.ID, StartedBy: by,
+	}
+	err = pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
+		var err error
+		if again.Release, err = e.newest(ctx, tx, r); err != nil {
+			return err
+		}
+		p, err := e.Release(ctx, r.Project, r.Flow, again.Release)
+		if err != nil {
+			return err
+		}
+		source := p.Flow(r.Flow).Source
+		if !Mendable(source) {
+			return fault.New(fault.Setting, "a record of %s cannot be read by itself", source.Title).
+				Mended("Mend the file and drop it again")
+		}
+		end := "\r\n"
+		if source.Settings.LineEnd == "LF" {
+			end = "\n"
+		}
+		if err := store.AddRun(ctx, tx, again, []byte(text+end)); err != nil {
+			return err
+		}
+		if err := store.HandleAside(ctx, tx, id, "run again", &again.ID, by); err != nil {
+			return err
+		}
+		return e.enqueue(ctx, tx, again.ID)
+	})
+	return again.ID, err
+}
+
+// LetGo closes a set-aside record without running it again.
+func (e *Engine) LetGo(ctx context.Context, id int64, by string) error {
+	return store.HandleAside(ctx, e.db, id, "let go", nil, by)
+}
+
+// Repeat runs the whole input of an ended run again on the newest release.
+func (e *Engine) Repeat(ctx context.Context, run uuid.UUID, by string) (uuid.UUID, error) {
+	r, err := store.RunByID(ctx, e.db, run)
+	if err != nil {
+		return uuid.Nil, err
+	}
+	if !r.Ended() {
+		return uuid.Nil, store.ErrChanged
+	}
+	again := r
+	again.ID, again.Parent, again.StartedBy = uuid.Must(uuid.NewV7()), &r.ID, by
+	again.InputPath = r.DonePath
+	var content []byte
+	if r.HasInput {
+		if content, err = store.RunInput(ctx, e.db, run); err != nil {
+			return uuid.Nil, err
+		}
+	}
+	err = pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
+		var err error
+		if again.Release, err = e.newest(ctx, tx, r); err != nil {
+			return err
+		}
+		return errors.Join(store.AddRun(ctx, tx, again, content), e.enqueue(ctx, tx, again.ID))
+	})
+	return again.ID, err
+}
+
+// Cancel asks a run to stop; what is dealt with stays dealt with, and the run can be resumed.
+func (e *Engine) Cancel(ctx context.Context, run uuid.UUID, by string) error {
+	r, err := store.RunByID(ctx, e.db, run)
+	if err != nil {
+		return err
+	}
+	return store.Cancel(ctx, e.db, r, by)
+}

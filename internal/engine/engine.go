@@ -1,0 +1,252 @@
+// Package engine runs flows durably.
+//
+// A run is a row in PostgreSQL before anything happens; a River job in the same transaction makes
+// some worker take it on. The worker reads the message in batches. Each batch passes all steps
+// and is then committed at once: the journal of its records, what was set aside, and how many
+// records are dealt with. After a crash the next worker goes on behind the last committed batch.
+// The batch that was under way is done again as a whole; its writes are upserts by key that leave
+// a row alone which is as it should be, so nothing is written twice.
+//
+//	waiting → running → done | set aside | stopped
+//	           ↑  ↓
+//	         retrying      (an outside system cannot be reached; backoff, then set aside)
+//
+// What the database decides: who holds a run (its claim number rises with every taking on; a
+// worker with an old number can record nothing), and which workers live (a row that must be
+// renewed). What a process only assumes: that it still lives itself.
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgxpool"
+	"github.com/riverqueue/river"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+
+	"hollowreed/internal/connector"
+	"hollowreed/internal/core/project"
+	"hollowreed/internal/store"
+)
+
+// Options of an engine. Zero members take the defaults that stand beside them.
+type Options struct {
+	Batch   int           // records of one batch: 500
+	Workers int           // runs at once: 4
+	Beat    time.Duration // between two signs of life: 1 s
+	Silence time.Duration // after which a worker is taken for dead: 6 s
+	Look    time.Duration // between two looks at the folders: 500 ms
+	Rest    time.Duration // how long a file must not change before it is picked up: 1.5 s
+	Backoff func(attempt int) time.Duration
+	Tries   int // before a run that cannot reach an outside system is set aside: 6
+	Log     *slog.Logger
+}
+
+func (o Options) filled() Options {
+	def := func(d *time.Duration, to time.Duration) {
+		if *d == 0 {
+			*d = to
+		}
+	}
+	num := func(n *int, to int) {
+		if *n == 0 {
+			*n = to
+		}
+	}
+	num(&o.Batch, 500)
+	num(&o.Workers, 4)
+	num(&o.Tries, 6)
+	def(&o.Beat, time.Second)
+	def(&o.Silence, 6*time.Second)
+	def(&o.Look, 500*time.Millisecond)
+	def(&o.Rest, 1500*time.Millisecond)
+	if o.Backoff == nil {
+		o.Backoff = func(attempt int) time.Duration { return time.Second << min(attempt, 6) }
+	}
+	if o.Log == nil {
+		o.Log = slog.New(slog.DiscardHandler)
+	}
+	return o
+}
+
+// Engine is one worker process's part in running flows.
+type Engine struct {
+	ID      string
+	db      *pgxpool.Pool
+	outside *connector.Pool
+	opt     Options
+	river   *river.Client[pgx.Tx]
+	plans   plans
+	folders folders
+	stop    context.CancelFunc
+	wg      sync.WaitGroup
+}
+
+// jobArgs is the River job of one run.
+type jobArgs struct {
+	Run uuid.UUID `json:"run"`
+}
+
+// Kind is the job's stored name.
+func (jobArgs) Kind() string { return "run" }
+
+// New makes an engine. It can record runs at once; it works on them after Start.
+func New(db *pgxpool.Pool, outside *connector.Pool, o Options) (*Engine, error) {
+	host, _ := os.Hostname()
+	e := &Engine{
+		ID: fmt.Sprintf("%s-%d-%s", host, os.Getpid(), uuid.NewString()[:8]),
+		db: db, outside: outside, opt: o.filled(),
+	}
+	workers := river.NewWorkers()
+	if err := river.AddWorkerSafely(workers, &worker{engine: e}); err != nil {
+		return nil, err
+	}
+	var err error
+	e.river, err = river.NewClient(riverpgxv5.New(db), &river.Config{
+		ID:                e.ID,
+		Queues:            map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: e.opt.Workers}},
+		Workers:           workers,
+		FetchCooldown:     5 * time.Millisecond,
+		FetchPollInterval: 250 * time.Millisecond,
+		JobTimeout:        -1,
+		MaxAttempts:       e.opt.Tries,
+		Logger:            e.opt.Log,
+	})
+	return e, err
+}
+
+// Start begins to take runs on and to watch the triggers.
+func (e *Engine) Start(ctx context.Context) error {
+	ctx, e.stop = context.WithCancel(ctx)
+	if err := store.Beat(ctx, e.db, e.ID); err != nil {
+		return err
+	}
+	if err := e.river.Start(context.WithoutCancel(ctx)); err != nil {
+		return err
+	}
+	e.every(ctx, e.opt.Beat, "sign of life", e.beat)
+	e.every(ctx, e.opt.Look, "look for files", e.look)
+	return nil
+}
+
+// Stop lets the batches under way end, for a while, and takes no more.
+func (e *Engine) Stop() {
+	if e.stop == nil {
+		return
+	}
+	e.stop()
+	e.wg.Wait()
+	ctx, cancel := context.WithTimeout(context.Background(), 8*time.Second)
+	defer cancel()
+	if err := e.river.StopAndCancel(ctx); err != nil {
+		e.opt.Log.Warn("runs did not end in time", "error", err)
+	}
+	store.Leave(ctx, e.db, e.ID)
+}
+
+// every does something now and then until the context ends.
+func (e *Engine) every(ctx context.Context, d time.Duration, what string, do func(context.Context) error) {
+	e.wg.Go(func() {
+		t := time.NewTicker(d)
+		defer t.Stop()
+		for {
+			if err := do(ctx); err != nil && ctx.Err() == nil {
+				e.opt.Log.Warn(what, "error", err)
+			}
+			select {
+			case <-ctx.Done():
+				return
+			case <-t.C:
+			}
+		}
+	})
+}
+
+// beat says that this worker lives and gives the work of dead ones back.
+func (e *Engine) beat(ctx context.Context) error {
+	return pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
+		if err := store.Beat(ctx, tx, e.ID); err != nil {
+			return err
+		}
+		n, err := store.Requeue(ctx, tx, e.opt.Silence)
+		if n > 0 {
+			e.opt.Log.Info("took up the work of a dead worker", "runs", n)
+		}
+		return err
+	})
+}
+
+// enqueue makes some worker take a run on once the transaction commits.
+func (e *Engine) enqueue(ctx context.Context, tx pgx.Tx, run uuid.UUID) error {
+	_, err := e.river.InsertTx(ctx, tx, jobArgs{Run: run}, nil)
+	return err
+}
+
+// plans keeps the compiled projects of releases, which never change.
+type plans struct {
+	mu   sync.Mutex
+	kept map[string]*project.Project
+}
+
+// maxPlans bounds the releases that are kept compiled.
+const maxPlans = 200
+
+// Release gives the project as it stands in a release.
+func (e *Engine) Release(ctx context.Context, projectID, flowID string, number int) (*project.Project, error) {
+	key := fmt.Sprintf("%s/%s/%d", projectID, flowID, number)
+	e.plans.mu.Lock()
+	p := e.plans.kept[key]
+	e.plans.mu.Unlock()
+	if p != nil {
+		return p, nil
+	}
+	files, err := store.ReleaseFiles(ctx, e.db, projectID, flowID, number)
+	if err != nil {
+		return nil, err
+	}
+	p = project.Load(projectID, files)
+	e.plans.mu.Lock()
+	defer e.plans.mu.Unlock()
+	if e.plans.kept == nil || len(e.plans.kept) >= maxPlans {
+		e.plans.kept = map[string]*project.Project{}
+	}
+	e.plans.kept[key] = p
+	return p, nil
+}
+
+// ErrFaults refuses to release a flow that has faults.
+var ErrFaults = errors.New("the flow has faults; mend them before it is released")
+
+// MakeRelease makes the draft of a flow, with all that it needs, the release that new runs take.
+func (e *Engine) MakeRelease(ctx context.Context, projectID, flowID, note, by string) (int, error) {
+	texts, _, err := store.Texts(ctx, e.db, projectID)
+	if err != nil {
+		return 0, err
+	}
+	p := project.Load(projectID, texts)
+	plan := p.Flow(flowID)
+	if plan == nil {
+		return 0, project.ErrNoPart
+	}
+	files := map[string]string{}
+	for _, path := range p.Uses(flowID) {
+		files[path] = texts[path]
+	}
+	if faults := project.Load(projectID, files).Faults; len(faults) > 0 {
+		return 0, fmt.Errorf("%w: %w", ErrFaults, faults[0])
+	}
+	number := 0
+	err = pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
+		var err error
+		number, err = store.AddRelease(ctx, tx, store.Release{Project: projectID, Flow: flowID, Title: plan.Flow.Title, Note: note, MadeBy: by}, files)
+		return err
+	})
+	return number, err
+}

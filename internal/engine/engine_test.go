@@ -1,0 +1,405 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgxpool"
+	"github.com/stretchr/testify/require"
+
+	"hollowreed/demo"
+	"hollowreed/internal/connector"
+	"hollowreed/internal/core/project"
+	"hollowreed/internal/standin/ledger"
+	"hollowreed/internal/store"
+	"hollowreed/internal/testdb"
+)
+
+func TestMain(m *testing.M) { os.Exit(testdb.Main(m)) }
+
+const flowID = "gauge-readings"
+
+// world is a database with the demo project released, a ledger and a watched folder.
+type world struct {
+	t         *testing.T
+	db        *pgxpool.Pool
+	url       string
+	ledgerURL string
+	ledger    *pgxpool.Pool
+	folder    string
+	done      string
+	settings  connector.Settings
+	engine    *Engine
+}
+
+func newWorld(t *testing.T) *world {
+	t.Helper()
+	ctx := t.Context()
+	w := &world{t: t, url: testdb.New(t), ledgerURL: testdb.New(t), folder: t.TempDir(), done: t.TempDir()}
+	var err error
+	w.db, err = store.Open(ctx, w.url)
+	require.NoError(t, err)
+	t.Cleanup(w.db.Close)
+	require.NoError(t, ledger.Seed(ctx, w.ledgerURL))
+	w.ledger, err = pgxpool.New(ctx, w.ledgerURL)
+	require.NoError(t, err)
+	t.Cleanup(w.ledger.Close)
+	w.settings = connector.Settings{
+		"gauge-drop":     {Folder: w.folder, Done: w.done},
+		"harbour-ledger": {URL: w.ledgerURL},
+	}
+	texts, err := project.Read(demo.Files)
+	require.NoError(t, err)
+	require.NoError(t, store.AddPerson(ctx, w.db, store.Person{ID: "mo", Name: "Mira Orrin", Initials: "MO"}))
+	require.NoError(t, pgx.BeginFunc(ctx, w.db, func(tx pgx.Tx) error {
+		_, err := store.AddProject(ctx, tx, "skerry", "Skerry Line", texts, "mo")
+		return err
+	}))
+	return w
+}
+
+// start runs an engine and releases the flow.
+func (w *world) start(o Options) *Engine {
+	w.t.Helper()
+	pool := connector.NewPool(w.settings)
+	w.t.Cleanup(pool.Close)
+	o.Look, o.Beat = 50*time.Millisecond, 100*time.Millisecond
+	if o.Rest == 0 {
+		o.Rest = 100 * time.Millisecond
+	}
+	if testing.Verbose() {
+		o.Log = slog.New(slog.NewTextHandler(w.t.Output(), nil))
+	}
+	e, err := New(w.db, pool, o)
+	require.NoError(w.t, err)
+	if releases, err := store.NewestReleases(w.t.Context(), w.db, "skerry"); err == nil && len(releases) == 0 {
+		_, err = e.MakeRelease(w.t.Context(), "skerry", flowID, "first", "mo")
+		require.NoError(w.t, err)
+	}
+	require.NoError(w.t, e.Start(context.WithoutCancel(w.t.Context())))
+	w.t.Cleanup(e.Stop)
+	w.engine = e
+	return e
+}
+
+func (w *world) drop(name, content string) {
+	w.t.Helper()
+	temp := filepath.Join(w.folder, name+".tmp")
+	require.NoError(w.t, os.WriteFile(temp, []byte(content), 0o644))
+	require.NoError(w.t, os.Rename(temp, filepath.Join(w.folder, name)))
+}
+
+// until waits for a condition that the database tells.
+func until[T any](t *testing.T, what string, get func() (T, bool)) T {
+	t.Helper()
+	deadline := time.Now().Add(40 * time.Second)
+	for {
+		v, ok := get()
+		if ok {
+			return v
+		}
+		if time.Now().After(deadline) {
+			t.Fatalf("waited in vain for %s; last seen: %+v", what, v)
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+}
+
+// ended waits for the newest run of a file to end.
+func (w *world) ended(file string) store.Run {
+	w.t.Helper()
+	return until(w.t, file+" to end", func() (store.Run, bool) {
+		runs, err := store.Runs(w.t.Context(), w.db, store.RunFilter{Project: "skerry", Reference: file, Most: 1})
+		require.NoError(w.t, err)
+		if len(runs) == 0 {
+			return store.Run{}, false
+		}
+		return runs[0], runs[0].Ended()
+	})
+}
+
+func (w *world) count(sql string, args ...any) (n int) {
+	w.t.Helper()
+	require.NoError(w.t, w.ledger.QueryRow(w.t.Context(), sql, args...).Scan(&n))
+	return n
+}
+
+// reading is one line of a gauge file without its end.
+func reading(gauge string, minute int, level int, trend string) string {
+	return fmt.Sprintf("%s20310309%02d%02d00%05d038036%02d%s", gauge, 6+minute/60, minute%60, level, 10, trend)
+}
+
+func file(lines ...string) string { return strings.Join(lines, "\r\n") + "\r\n" }
+
+func TestAFileBecomesRowsOnce(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.start(Options{})
+	content := file(reading("SK04", 12, 4125, "R"), reading("LC11", 12, 2870, "F"), reading("OR02", 12, 3100, "R"))
+	w.drop("a.tide", content)
+	r := w.ended("a.tide")
+	require.Equal(t, store.Done, r.State)
+	require.Equal(t, 3, r.Taken)
+	require.Equal(t, 2, r.Counts["upsert"].Inserted)
+	require.Equal(t, 1, r.Counts["keep"].LeftOut)
+	require.FileExists(t, filepath.Join(w.done, "a.tide"))
+	require.NoFileExists(t, filepath.Join(w.folder, "a.tide"))
+
+	var above string
+	require.NoError(t, w.ledger.QueryRow(t.Context(), "select above_datum_cm::text from tide_level where gauge_code = 'SK04'").Scan(&above))
+	require.Equal(t, "443.5", above)
+
+	w.drop("b.tide", content)
+	again := w.ended("b.tide")
+	require.Equal(t, store.Done, again.State)
+	require.Equal(t, 2, again.Counts["upsert"].Updated, "the file's name is part of the row")
+	w.drop("a.tide", content)
+	until(t, "the third run", func() (int, bool) {
+		runs, _ := store.Runs(t.Context(), w.db, store.RunFilter{Project: "skerry", Reference: "a.tide", Most: 9})
+		return len(runs), len(runs) == 2 && runs[0].Ended()
+	})
+	third := w.ended("a.tide")
+	require.Equal(t, 2, third.Counts["upsert"].Updated)
+	require.Equal(t, 2, w.count("select count(*) from tide_level"))
+}
+
+func TestTheSameFileTwiceChangesNothing(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	e := w.start(Options{})
+	w.drop("a.tide", file(reading("SK04", 12, 4125, "R"), reading("HV07", 12, 4125, "R")))
+	first := w.ended("a.tide")
+	id, err := e.Repeat(t.Context(), first.ID, "mo")
+	require.NoError(t, err)
+	again := until(t, "the repeat", func() (store.Run, bool) {
+		r, err := store.RunByID(t.Context(), w.db, id)
+		require.NoError(t, err)
+		return r, r.Ended()
+	})
+	require.Equal(t, 2, again.Counts["upsert"].Unchanged)
+	require.Equal(t, 2, w.count("select count(*) from tide_level_write"))
+}
+
+func TestBadRecordsAreSetAsideAndMended(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	e := w.start(Options{})
+	good := reading("SK04", 12, 4125, "R")
+	w.drop("bad.tide", file(
+		good,
+		strings.Replace(reading("SK04", 22, 4125, "R"), "04125", "04X25", 1), // not a number
+		"SK04",                         // short
+		reading("SK04", 32, 9999, "R"), // over the greatest level
+		reading("ZZ99", 42, 4125, "R"), // no such station
+		reading("SK04", 52, 4125, "R")+"more",
+	)+reading("SK04", 59, 4125, "R")) // no line end
+	r := w.ended("bad.tide")
+	require.Equal(t, store.SetAside, r.State)
+	require.Equal(t, 1, r.Counts["upsert"].Inserted)
+	asides, err := store.Asides(t.Context(), w.db, r.ID, 100)
+	require.NoError(t, err)
+	var told []string
+	for _, a := range asides {
+		told = append(told, fmt.Sprintf("%s: %s", a.Step, a.Faults[0].Error()))
+	}
+	require.Equal(t, []string{
+		`read: bad.tide:2:19: level_cm: expected digits with 1 implied decimal place, found "04X25"`,
+		`read: bad.tide:3:5: day: expected 32 columns, found a line of 4`,
+		`read: bad.tide:4:19 /level_cm: level_cm: expected at most 900, found 999.9`,
+		`find: bad.tide:5: Find station: expected a row of station, found no row of station with gauge_code "ZZ99". Add the row, or mend the record's key`,
+		`read: bad.tide:6:33: expected the line to end after column 32, found "more"`,
+		`read: bad.tide:7:33: expected CR LF after the record, found the end of the file. The file may have been cut short`,
+	}, told)
+
+	id, err := e.Mend(t.Context(), asides[0].ID, reading("SK04", 22, 4130, "R"), "mo")
+	require.NoError(t, err)
+	mended := until(t, "the mended run", func() (store.Run, bool) {
+		r, err := store.RunByID(t.Context(), w.db, id)
+		require.NoError(t, err)
+		return r, r.Ended()
+	})
+	require.Equal(t, store.Done, mended.State)
+	require.Equal(t, r.ID, *mended.Parent)
+	require.Equal(t, "mo", mended.StartedBy)
+	require.Equal(t, 2, w.count("select count(*) from tide_level"))
+	require.Equal(t, 1, w.count("select count(*) from tide_level where level_cm = 413.0 and source_file = 'bad.tide'"))
+	entry, err := e.Journal(t.Context(), id, 0)
+	require.NoError(t, err)
+	require.Equal(t, 2, entry.Line, "a mended record keeps its line")
+
+	_, err = e.Mend(t.Context(), asides[0].ID, good, "mo")
+	require.ErrorIs(t, err, store.ErrChanged, "a record is mended once")
+}
+
+func TestTheJournalHoldsEveryRecord(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	e := w.start(Options{Batch: 2})
+	w.drop("j.tide", file(reading("SK04", 1, 4125, "R"), reading("SK04", 2, 4125, "F"), reading("SK04", 3, 4126, "R")))
+	r := w.ended("j.tide")
+	entry, err := e.Journal(t.Context(), r.ID, 2)
+	require.NoError(t, err)
+	require.Equal(t, 3, entry.Line)
+	require.Equal(t, "done", string(entry.State))
+	require.Equal(t, "inserted", string(entry.Effect))
+	require.JSONEq(t, `{"id":17,"gauge_code":"SK04","name":"Ling Sound, north pier","datum_cm":-31.0}`, string(entry.Values["station"]))
+	left, err := e.Journal(t.Context(), r.ID, 1)
+	require.NoError(t, err)
+	require.Equal(t, "keep", left.Step)
+	_, err = e.Journal(t.Context(), r.ID, 3)
+	require.ErrorIs(t, err, store.ErrNotFound)
+}
+
+func TestAGrowingFileIsLeftAlone(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.start(Options{Rest: 600 * time.Millisecond})
+	path := filepath.Join(w.folder, "slow.tide")
+	f, err := os.Create(path)
+	require.NoError(t, err)
+	for i := range 12 {
+		_, err := f.WriteString(file(reading("SK04", i, 4125, "R")))
+		require.NoError(t, err)
+		time.Sleep(100 * time.Millisecond) // the writer's pace, shorter than the rest
+		runs, err := store.Runs(t.Context(), w.db, store.RunFilter{Project: "skerry", Most: 1})
+		require.NoError(t, err)
+		require.Empty(t, runs, "picked up half-written")
+	}
+	require.NoError(t, f.Close())
+	require.Equal(t, 12, w.ended("slow.tide").Taken)
+}
+
+func TestAnEmptyFileIsAFault(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.start(Options{})
+	w.drop("empty.tide", "")
+	r := w.ended("empty.tide")
+	require.Equal(t, store.Stopped, r.State)
+	require.Contains(t, r.Fault.What(), "an empty file")
+}
+
+func TestTheLedgerDownIsWaitedFor(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	down := w.settings["harbour-ledger"]
+	e := w.start(Options{Tries: 2, Backoff: func(int) time.Duration { return 50 * time.Millisecond }})
+	w.setLedger(false)
+	w.drop("down.tide", file(reading("SK04", 1, 4125, "R")))
+	r := w.ended("down.tide")
+	require.Equal(t, store.SetAside, r.State)
+	require.Contains(t, r.Fault.What(), "cannot be reached")
+	require.NotContains(t, r.Fault.Error(), down.URL)
+	w.setLedger(true)
+	require.NoError(t, e.Resume(t.Context(), r.ID))
+	require.Equal(t, store.Done, w.ended("down.tide").State)
+	require.Equal(t, 1, w.count("select count(*) from tide_level"))
+}
+
+// setLedger takes the ledger's database down or up again.
+func (w *world) setLedger(up bool) {
+	w.t.Helper()
+	conn, err := pgx.Connect(w.t.Context(), w.url)
+	require.NoError(w.t, err)
+	defer conn.Close(context.Background())
+	name := w.ledger.Config().ConnConfig.Database
+	_, err = conn.Exec(w.t.Context(), fmt.Sprintf("alter database %s allow_connections %t", name, up))
+	require.NoError(w.t, err)
+	if !up {
+		_, err = conn.Exec(w.t.Context(), "select pg_terminate_backend(pid) from pg_stat_activity where datname = $1", name)
+		require.NoError(w.t, err)
+	}
+}
+
+func TestARunKeepsItsRelease(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	e := w.start(Options{})
+	w.drop("one.tide", file(reading("SK04", 1, 4125, "F")))
+	require.Equal(t, 1, w.ended("one.tide").Counts["keep"].LeftOut)
+	draft, err := store.PartDraft(t.Context(), w.db, "skerry", "flows/gauge-readings.yaml")
+	require.NoError(t, err)
+	text := strings.Replace(draft.Text, `trend == "R" and level_cm > 0`, "level_cm > 0", 1)
+	require.NotEqual(t, draft.Text, text)
+	require.NoError(t, pgx.BeginFunc(t.Context(), w.db, func(tx pgx.Tx) error {
+		return store.SavePart(t.Context(), tx, "skerry", draft.Path, text, draft.Revision, "mo")
+	}))
+	n, err := e.MakeRelease(t.Context(), "skerry", flowID, "falling ones too", "mo")
+	require.NoError(t, err)
+	require.Equal(t, 2, n)
+	w.drop("two.tide", file(reading("SK04", 2, 4125, "F")))
+	r := w.ended("two.tide")
+	require.Equal(t, 2, r.Release)
+	require.Equal(t, 1, r.Counts["upsert"].Inserted)
+}
+
+func TestADoneFolderThatCannotBeWrittenLosesNothing(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	s := w.settings["gauge-drop"]
+	s.Done = filepath.Join(w.done, "missing")
+	w.settings["gauge-drop"] = s
+	w.start(Options{})
+	w.drop("full.tide", file(reading("SK04", 1, 4125, "R")))
+	r := w.ended("full.tide")
+	require.Equal(t, store.Done, r.State)
+	require.FileExists(t, filepath.Join(w.folder, "full.tide"))
+	r = until(t, "the warning", func() (store.Run, bool) {
+		r, err := store.RunByID(t.Context(), w.db, r.ID)
+		require.NoError(t, err)
+		return r, r.Warning != ""
+	})
+	require.Contains(t, r.Warning, "stays where it was dropped")
+	require.NoError(t, os.Mkdir(s.Done, 0o755))
+	until(t, "the file to be moved", func() (bool, bool) {
+		_, err := os.Stat(filepath.Join(s.Done, "full.tide"))
+		return false, err == nil
+	})
+	runs, err := store.Runs(t.Context(), w.db, store.RunFilter{Project: "skerry", Most: 9})
+	require.NoError(t, err)
+	require.Len(t, runs, 1, "one file, one run")
+}
+
+func TestAFileThatIsRemovedIsSaid(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	e := w.start(Options{})
+	w.drop("gone.tide", file(reading("SK04", 1, 4125, "R")))
+	r := w.ended("gone.tide")
+	require.NoError(t, os.Remove(filepath.Join(w.done, "gone.tide")))
+	id, err := e.Repeat(t.Context(), r.ID, "mo")
+	require.NoError(t, err)
+	again := until(t, "the repeat", func() (store.Run, bool) {
+		r, err := store.RunByID(t.Context(), w.db, id)
+		require.NoError(t, err)
+		return r, r.Ended()
+	})
+	require.Equal(t, store.Stopped, again.State)
+	require.Contains(t, again.Fault.What(), "it was removed")
+}
+
+func TestAJobOfADeadWorkerIsGivenBack(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.start(Options{Silence: time.Second})
+	w.engine.Stop()
+	_, err := w.db.Exec(t.Context(), "insert into worker (id, beat_at) values ('dead', now())")
+	require.NoError(t, err)
+	id := uuid.Must(uuid.NewV7())
+	require.NoError(t, store.AddRun(t.Context(), w.db, store.Run{
+		ID: id, Project: "skerry", Flow: flowID, Release: 1, Reference: "dead", File: "dead.tide", StartedBy: "mo",
+	}, []byte(file(reading("SK04", 1, 4125, "R")))))
+	require.NoError(t, pgx.BeginFunc(t.Context(), w.db, func(tx pgx.Tx) error { return w.engine.enqueue(t.Context(), tx, id) }))
+	_, err = w.db.Exec(t.Context(), "update river_job set state = 'running', attempt = 1, attempted_at = now(), attempted_by = '{dead}'")
+	require.NoError(t, err)
+	w.start(Options{Silence: time.Second})
+	require.Equal(t, store.Done, w.ended("dead").State)
+}

@@ -1,0 +1,117 @@
+package engine
+
+import (
+	"bytes"
+	"compress/gzip"
+	"context"
+	stdjson "encoding/json"
+	"fmt"
+	"io"
+	"strconv"
+
+	"github.com/google/uuid"
+
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/notation/json"
+	"hollowreed/internal/core/value"
+	"hollowreed/internal/store"
+)
+
+// maxJournal bounds a journal batch when it is read back, in bytes.
+const maxJournal = 256 << 20
+
+// Entry is what the journal holds of one record.
+type Entry struct {
+	Record int                           `json:"record"` // from 0
+	Line   int                           `json:"line"`
+	State  flow.State                    `json:"state"`
+	Step   string                        `json:"step,omitempty"` // where it left the way
+	Reason string                        `json:"reason,omitempty"`
+	Effect flow.Effect                   `json:"effect,omitempty"`
+	Raw    string                        `json:"raw,omitempty"`
+	Values map[string]stdjson.RawMessage `json:"values"` // by the name of the step's result
+	Faults fault.List                    `json:"faults,omitempty"`
+}
+
+// encode writes the entries of a batch, one JSON value a line, compressed.
+func encode(plan *flow.Plan, first int, items []*flow.Item) ([]byte, error) {
+	var out bytes.Buffer
+	z, err := gzip.NewWriterLevel(&out, gzip.BestSpeed)
+	if err != nil {
+		return nil, err
+	}
+	var enc json.Appender
+	var line []byte
+	for i, it := range items {
+		if line, err = appendEntry(line[:0], &enc, plan, first+i, it); err != nil {
+			return nil, err
+		}
+		if _, err := z.Write(line); err != nil {
+			return nil, err
+		}
+	}
+	err = z.Close()
+	return out.Bytes(), err
+}
+
+func appendEntry(b []byte, enc *json.Appender, plan *flow.Plan, record int, it *flow.Item) ([]byte, error) {
+	text := func(name, s string) {
+		if s != "" {
+			b = append(append(b, name...), ':')
+			b = append(enc.Append(b, value.Str(s)), ',')
+		}
+	}
+	b = append(b, `{"record":`...)
+	b = strconv.AppendInt(b, int64(record), 10)
+	b = append(b, `,"line":`...)
+	b = append(strconv.AppendInt(b, int64(it.Place.Line), 10), ',')
+	text(`"state"`, string(it.State))
+	text(`"step"`, it.Step)
+	text(`"reason"`, it.Reason)
+	text(`"effect"`, string(it.Effect))
+	text(`"raw"`, it.Raw)
+	if it.Faults != nil {
+		faults, err := stdjson.Marshal(it.Faults)
+		if err != nil {
+			return nil, err
+		}
+		b = append(append(append(b, `"faults":`...), faults...), ',')
+	}
+	b = append(b, `"values":{`...)
+	begun := false
+	for _, ps := range plan.Steps {
+		if ps.Result == nil || it.Frame.Slots[ps.Result.Slot].Kind() == value.Absent {
+			continue
+		}
+		if begun {
+			b = append(b, ',')
+		}
+		begun = true
+		b = append(enc.Append(b, value.Str(ps.Result.Name)), ':')
+		b = enc.Append(b, it.Frame.Slots[ps.Result.Slot])
+	}
+	return append(b, "}}\n"...), nil
+}
+
+// Journal reads the entry of one record, counted from 0.
+func (e *Engine) Journal(ctx context.Context, run uuid.UUID, record int) (*Entry, error) {
+	first, data, err := store.JournalBatch(ctx, e.db, run, record)
+	if err != nil {
+		return nil, err
+	}
+	z, err := gzip.NewReader(bytes.NewReader(data))
+	if err != nil {
+		return nil, err
+	}
+	dec := stdjson.NewDecoder(io.LimitReader(z, maxJournal))
+	for i := first; ; i++ {
+		var entry Entry
+		if err := dec.Decode(&entry); err != nil {
+			return nil, fmt.Errorf("%w: record %d", store.ErrNotFound, record)
+		}
+		if entry.Record == record {
+			return &entry, nil
+		}
+	}
+}

@@ -1,0 +1,256 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"sync"
+	"syscall"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+
+	"hollowreed/internal/connector"
+	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/value"
+	"hollowreed/internal/store"
+)
+
+// maxFiles bounds the files that one look at a folder takes.
+const maxFiles = 1000
+
+// folders remembers what the last looks saw, to tell files that rest from files that grow.
+type folders struct {
+	mu   sync.Mutex
+	seen map[string]sighting
+	next map[string]time.Time // when a trigger is due
+}
+
+type sighting struct {
+	identity string
+	since    time.Time
+}
+
+// identity tells a file from another one of its name.
+func identity(info os.FileInfo) string {
+	inode := uint64(0)
+	if st, ok := info.Sys().(*syscall.Stat_t); ok {
+		inode = st.Ino
+	}
+	return fmt.Sprintf("%d-%d-%d", info.Size(), info.ModTime().UnixNano(), inode)
+}
+
+// look goes through the folders of all released flows.
+func (e *Engine) look(ctx context.Context) error {
+	releases, err := store.NewestReleases(ctx, e.db, "")
+	if err != nil {
+		return err
+	}
+	var errs []error
+	for _, r := range releases {
+		p, err := e.Release(ctx, r.Project, r.Flow, r.Number)
+		if err != nil {
+			errs = append(errs, err)
+			continue
+		}
+		plan := p.Flow(r.Flow)
+		if plan == nil || !e.due(r, plan.Flow.Trigger) {
+			continue
+		}
+		errs = append(errs, e.lookInto(ctx, r, plan))
+	}
+	return errors.Join(errs...)
+}
+
+func (e *Engine) due(r store.Release, t flow.Trigger) bool {
+	e.folders.mu.Lock()
+	defer e.folders.mu.Unlock()
+	key := r.Project + "/" + r.Flow
+	now := time.Now()
+	if now.Before(e.folders.next[key]) {
+		return false
+	}
+	if e.folders.next == nil {
+		e.folders.next = map[string]time.Time{}
+	}
+	e.folders.next[key] = now.Add(time.Duration(t.Every) * time.Second)
+	return true
+}
+
+func (e *Engine) lookInto(ctx context.Context, r store.Release, plan *flow.Plan) error {
+	t := plan.Flow.Trigger
+	setting := e.outside.Settings(t.Connection.Value)
+	if setting.Folder == "" || setting.Done == "" {
+		return fmt.Errorf("%s: the connection %s has no folders in this environment", r.Flow, t.Connection.Value)
+	}
+	entries, err := os.ReadDir(setting.Folder)
+	if err != nil {
+		return err
+	}
+	var errs []error
+	taken := 0
+	for _, entry := range entries {
+		ok, err := filepath.Match(t.Mask.Value, entry.Name())
+		if err != nil {
+			return err
+		}
+		if !ok || entry.Name()[0] == '.' || !entry.Type().IsRegular() || taken >= maxFiles {
+			continue
+		}
+		taken++
+		errs = append(errs, e.consider(ctx, r, plan, setting, entry.Name()))
+	}
+	return errors.Join(errs...)
+}
+
+// consider picks a file up when it has rested.
+func (e *Engine) consider(ctx context.Context, r store.Release, plan *flow.Plan, s connector.Setting, name string) error {
+	path := filepath.Join(s.Folder, name)
+	info, err := os.Lstat(path)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	if err != nil || !info.Mode().IsRegular() {
+		return err
+	}
+	id := identity(info)
+	if !e.rested(path, id) {
+		return nil
+	}
+	run, err := e.pickUp(ctx, r, plan, s, path, id)
+	if err != nil {
+		return err
+	}
+	return e.moveDone(ctx, run)
+}
+
+func (e *Engine) rested(path, id string) bool {
+	e.folders.mu.Lock()
+	defer e.folders.mu.Unlock()
+	if e.folders.seen == nil || len(e.folders.seen) > 10*maxFiles {
+		e.folders.seen = map[string]sighting{}
+	}
+	if last := e.folders.seen[path]; last.identity == id {
+		return time.Since(last.since) >= e.opt.Rest
+	}
+	e.folders.seen[path] = sighting{identity: id, since: time.Now()}
+	return false
+}
+
+// errSeen rolls the transaction back when the file's run was recorded before.
+var errSeen = errors.New("picked up before")
+
+// pickUp records the run of a file, or finds the one that was recorded before.
+func (e *Engine) pickUp(ctx context.Context, r store.Release, plan *flow.Plan, s connector.Setting, path, id string) (store.Run, error) {
+	run := store.Run{
+		ID: uuid.Must(uuid.NewV7()), Project: r.Project, Flow: r.Flow, Release: r.Number,
+		File: filepath.Base(path), InputPath: path, StartedBy: "new file",
+	}
+	run.DonePath = donePath(s.Done, run)
+	facts := flow.RunFacts(run.ID.String(), run.File, 0, value.Instant(time.Now().UTC()))
+	run.Reference = plan.ReferenceOf(facts)
+	fresh := false
+	err := pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
+		if err := store.AddRun(ctx, tx, run, nil); err != nil {
+			return err
+		}
+		var err error
+		if fresh, err = store.AddPickup(ctx, tx, r.Project, r.Flow, path, id, run.ID); err != nil {
+			return err
+		}
+		if !fresh {
+			return errSeen
+		}
+		return e.enqueue(ctx, tx, run.ID)
+	})
+	if errors.Is(err, errSeen) {
+		return store.PickupRun(ctx, e.db, r.Project, r.Flow, path, id)
+	}
+	return run, err
+}
+
+// donePath is where a file goes; one of its name that is there already is not replaced.
+func donePath(folder string, run store.Run) string {
+	path := filepath.Join(folder, run.File)
+	if _, err := os.Lstat(path); errors.Is(err, os.ErrNotExist) {
+		return path
+	}
+	return path + "." + run.ID.String()
+}
+
+// moveDone moves a recorded run's file out of the watched folder, unless that is done. Trouble is
+// noted with the run; the file then stays, and moving it is tried again with every look.
+func (e *Engine) moveDone(ctx context.Context, r store.Run) error {
+	if r.InputPath == "" || r.InputPath == r.DonePath {
+		return nil
+	}
+	err := move(r.InputPath, r.DonePath)
+	warning := ""
+	if err != nil {
+		warning = fmt.Sprintf("%s stays where it was dropped: it cannot be moved to %s: %s", r.File, filepath.Dir(r.DonePath), plainError(err))
+	}
+	return errors.Join(err, store.Warn(ctx, e.db, r, warning))
+}
+
+// move renames without replacing; between two file systems it copies beside the target first.
+func move(from, to string) error {
+	if _, err := os.Lstat(from); errors.Is(err, os.ErrNotExist) {
+		return nil // moved before
+	}
+	err := os.Link(from, to)
+	switch {
+	case err == nil:
+		return os.Remove(from)
+	case errors.Is(err, os.ErrExist):
+		return finishMove(from, to, err)
+	case errors.Is(err, syscall.EXDEV):
+		return copyAcross(from, to)
+	}
+	return err
+}
+
+// finishMove ends a move that was cut off between its two halves.
+func finishMove(from, to string, cause error) error {
+	a, err := os.Lstat(from)
+	if err != nil {
+		return err
+	}
+	b, err := os.Lstat(to)
+	if err != nil {
+		return err
+	}
+	if os.SameFile(a, b) {
+		return os.Remove(from)
+	}
+	return cause
+}
+
+func copyAcross(from, to string) error {
+	in, err := os.Open(from)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	temp := filepath.Join(filepath.Dir(to), ".incoming-"+filepath.Base(to))
+	out, err := os.OpenFile(temp, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o644)
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(out, in)
+	if err == nil {
+		err = out.Sync()
+	}
+	err = errors.Join(err, out.Close())
+	if err == nil {
+		err = os.Link(temp, to)
+	}
+	os.Remove(temp)
+	if err != nil {
+		return err
+	}
+	return os.Remove(from)
+}

@@ -1,0 +1,279 @@
+package engine
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/require"
+
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/project"
+	"hollowreed/internal/core/schema"
+	"hollowreed/internal/standin/gauges"
+	"hollowreed/internal/store"
+)
+
+// many is a file of rising readings that differ in their time.
+func many(n int) string {
+	var b strings.Builder
+	for i := range n {
+		fmt.Fprintf(&b, "SK04%d%02d%02d%02d%02d00%05d038036%02dR\r\n", 2031+i/600_000, 1+i/50_000%12, 1+i/1440%28, i/60%24, i%60, 1000+i%7000, 10)
+	}
+	return b.String()
+}
+
+func (w *world) change(path, old, now string) {
+	w.t.Helper()
+	draft, err := store.PartDraft(w.t.Context(), w.db, "skerry", path)
+	require.NoError(w.t, err)
+	text := strings.Replace(draft.Text, old, now, 1)
+	require.NotEqual(w.t, draft.Text, text)
+	require.NoError(w.t, pgx.BeginFunc(w.t.Context(), w.db, func(tx pgx.Tx) error {
+		return store.SavePart(w.t.Context(), tx, "skerry", path, text, draft.Revision, "mo")
+	}))
+}
+
+func (w *world) run(file string) store.Run {
+	w.t.Helper()
+	return until(w.t, "a run of "+file, func() (store.Run, bool) {
+		runs, err := store.Runs(w.t.Context(), w.db, store.RunFilter{Project: "skerry", Reference: file, Most: 1})
+		require.NoError(w.t, err)
+		if len(runs) == 0 {
+			return store.Run{}, false
+		}
+		return runs[0], true
+	})
+}
+
+func TestTheLedgerGoesDownInMidRun(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	e := w.start(Options{Batch: 20, Tries: 2, Backoff: func(int) time.Duration { return 100 * time.Millisecond }})
+	w.drop("mid.tide", many(4000))
+	until(t, "some progress", func() (store.Run, bool) {
+		r := w.run("mid.tide")
+		return r, r.Taken > 0
+	})
+	w.setLedger(false)
+	r := w.ended("mid.tide")
+	require.Equal(t, store.SetAside, r.State)
+	require.Less(t, r.Taken, 4000, "it was over before the ledger went down")
+	require.Contains(t, r.Fault.What(), fmt.Sprintf("%d records are dealt with already", r.Taken))
+	w.setLedger(true)
+	require.NoError(t, e.Resume(t.Context(), r.ID))
+	require.ErrorIs(t, e.Resume(t.Context(), r.ID), store.ErrChanged, "resumed once")
+	r = until(t, "the end", func() (store.Run, bool) {
+		r := w.run("mid.tide")
+		return r, r.Ended()
+	})
+	require.Equal(t, store.Done, r.State)
+	require.Equal(t, 4000, r.Taken)
+	require.Equal(t, 4000, w.count("select count(*) from tide_level"))
+	require.Equal(t, 4000, w.count("select count(*) from tide_level_write"), "nothing was written twice")
+}
+
+func TestARunIsCancelledAndResumed(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	e := w.start(Options{Batch: 10})
+	w.drop("long.tide", many(6000))
+	until(t, "some progress", func() (store.Run, bool) {
+		r := w.run("long.tide")
+		return r, r.Taken > 0
+	})
+	require.NoError(t, e.Cancel(t.Context(), w.run("long.tide").ID, "mo"))
+	r := w.ended("long.tide")
+	require.Equal(t, store.Stopped, r.State)
+	require.Equal(t, fault.Cancelled, r.Fault.Code)
+	require.Contains(t, r.Fault.What(), "stopped by mo")
+	require.Equal(t, r.Taken, w.count("select count(*) from tide_level"))
+	require.NoError(t, e.Resume(t.Context(), r.ID))
+	r = until(t, "the end", func() (store.Run, bool) {
+		r := w.run("long.tide")
+		return r, r.Ended()
+	})
+	require.Equal(t, 6000, r.Taken)
+}
+
+func TestARunStopsAtTheFirstFaultWhenToldTo(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.change("flows/gauge-readings.yaml", "    as: reading\n", "    as: reading\n    on fault: stop\n")
+	w.start(Options{})
+	w.drop("stop.tide", file(reading("SK04", 1, 4125, "R"), "bad", reading("SK04", 2, 4125, "R")))
+	r := w.ended("stop.tide")
+	require.Equal(t, store.Stopped, r.State)
+	require.Contains(t, r.Fault.Error(), "stop.tide:2:")
+	require.Zero(t, w.count("select count(*) from tide_level"), "its batch counts for nothing")
+}
+
+func TestRecordsWithoutAStationAreLeftOutWhenToldTo(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.change("flows/gauge-readings.yaml", "        as: station\n", "        as: station\n        none: leave out\n")
+	e := w.start(Options{})
+	w.drop("out.tide", file(reading("ZZ99", 1, 4125, "R"), reading("SK04", 2, 4125, "R")))
+	r := w.ended("out.tide")
+	require.Equal(t, store.Done, r.State)
+	require.Equal(t, 1, r.Counts["find"].LeftOut)
+	entry, err := e.Journal(t.Context(), r.ID, 0)
+	require.NoError(t, err)
+	require.Equal(t, `no row of station with gauge_code "ZZ99"`, entry.Reason)
+}
+
+func TestADraftWithFaultsIsNotReleased(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	e := w.start(Options{})
+	w.change("mappings/reading-to-tide-level.yaml", "formula: station.id", "formula: station.idd")
+	_, err := e.MakeRelease(t.Context(), "skerry", flowID, "", "mo")
+	require.ErrorIs(t, err, ErrFaults)
+	require.ErrorContains(t, err, "the mapping reading-to-tide-level has 1 fault")
+	_, err = e.MakeRelease(t.Context(), "skerry", "nothing", "", "mo")
+	require.ErrorIs(t, err, project.ErrNoPart)
+}
+
+func TestTwoWorkersTakeAFileOnce(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.start(Options{})
+	w.start(Options{})
+	const files = 30
+	for i := range files {
+		w.drop(fmt.Sprintf("f%02d.tide", i), file(reading("SK04", i, 4125+i, "R")))
+	}
+	until(t, "all files to be done", func() (int, bool) {
+		runs, err := store.Runs(t.Context(), w.db, store.RunFilter{Project: "skerry", State: store.Done, Most: 100})
+		require.NoError(t, err)
+		return len(runs), len(runs) >= files
+	})
+	runs, err := store.Runs(t.Context(), w.db, store.RunFilter{Project: "skerry", Most: 100})
+	require.NoError(t, err)
+	require.Len(t, runs, files)
+	require.Equal(t, files, w.count("select count(*) from tide_level_write"))
+	left, err := os.ReadDir(w.folder)
+	require.NoError(t, err)
+	require.Empty(t, left)
+}
+
+func TestOnlyFilesOfTheMaskInTheFolderItselfAreTaken(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	secret := filepath.Join(t.TempDir(), "secret.txt")
+	require.NoError(t, os.WriteFile(secret, []byte("secret"), 0o600))
+	require.NoError(t, os.Symlink(secret, filepath.Join(w.folder, "link.tide")))
+	require.NoError(t, os.Mkdir(filepath.Join(w.folder, "folder.tide"), 0o755))
+	for _, name := range []string{".hidden.tide", "half.tide.part", "other.txt"} {
+		require.NoError(t, os.WriteFile(filepath.Join(w.folder, name), []byte("x"), 0o644))
+	}
+	w.start(Options{})
+	w.drop("good.tide", file(reading("SK04", 1, 4125, "R")))
+	require.Equal(t, store.Done, w.ended("good.tide").State)
+	w.drop("second.tide", file(reading("SK04", 2, 4125, "R")))
+	w.ended("second.tide")
+	runs, err := store.Runs(t.Context(), w.db, store.RunFilter{Project: "skerry", Most: 9})
+	require.NoError(t, err)
+	require.Len(t, runs, 2)
+	content, err := os.ReadFile(secret)
+	require.NoError(t, err)
+	require.Equal(t, "secret", string(content))
+}
+
+func TestADoneFileIsNotReplaced(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.start(Options{})
+	w.drop("same.tide", file(reading("SK04", 1, 4125, "R")))
+	w.ended("same.tide")
+	w.drop("same.tide", file(reading("SK04", 2, 4125, "R")))
+	until(t, "the second run", func() (int, bool) {
+		runs, err := store.Runs(t.Context(), w.db, store.RunFilter{Project: "skerry", State: store.Done, Most: 9})
+		require.NoError(t, err)
+		return len(runs), len(runs) == 2
+	})
+	first, err := os.ReadFile(filepath.Join(w.done, "same.tide"))
+	require.NoError(t, err)
+	require.Equal(t, file(reading("SK04", 1, 4125, "R")), string(first))
+	done, err := os.ReadDir(w.done)
+	require.NoError(t, err)
+	require.Len(t, done, 2)
+}
+
+func TestMoveDoesNotReplaceAndEndsWhatWasCutOff(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	path := func(name string) string { return filepath.Join(dir, name) }
+	write := func(name, text string) {
+		require.NoError(t, os.WriteFile(path(name), []byte(text), 0o644))
+	}
+	write("a", "1")
+	write("b", "2")
+	require.Error(t, move(path("a"), path("b")), "another file stands there")
+	require.FileExists(t, path("a"))
+	require.NoError(t, os.Link(path("a"), path("c")))
+	require.NoError(t, move(path("a"), path("c")), "cut off between its two halves")
+	require.NoFileExists(t, path("a"))
+	require.NoError(t, move(path("a"), path("c")), "moved before")
+	require.NoError(t, copyAcross(path("b"), path("d")))
+	require.NoFileExists(t, path("b"))
+	text, err := os.ReadFile(path("d"))
+	require.NoError(t, err)
+	require.Equal(t, "2", string(text))
+	write("e", "3")
+	require.Error(t, copyAcross(path("e"), filepath.Join(dir, "none", "e")))
+	require.FileExists(t, path("e"), "what cannot be moved stays")
+}
+
+func TestATryWritesNothing(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	e := w.start(Options{})
+	texts, _, err := store.Texts(t.Context(), w.db, "skerry")
+	require.NoError(t, err)
+	texts["samples/big.tide"] = strings.Repeat(gauges.Readings(9, 12), 30)
+	p := project.Load("skerry", texts)
+	trial := e.Try(t.Context(), p, flowID, "sk_0309.tide")
+	require.Nil(t, trial.Fault)
+	require.False(t, trial.More)
+	require.Equal(t, 17, trial.Counts["upsert"].Out)
+	require.Zero(t, w.count("select count(*) from tide_level"))
+	big := e.Try(t.Context(), p, flowID, "big.tide")
+	require.Len(t, big.Items, MaxTried)
+	require.True(t, big.More)
+	require.NotNil(t, e.Try(t.Context(), p, flowID, "none.tide").Fault)
+	require.NotNil(t, e.Try(t.Context(), p, "none", "sk_0309.tide").Fault)
+	w.setLedger(false)
+	down := e.Try(t.Context(), p, flowID, "sk_0309.tide")
+	require.Contains(t, down.Fault.What(), "cannot be reached")
+	require.Equal(t, 17, down.Counts["keep"].Out, "the steps before it are shown")
+}
+
+func TestHostileBytesAreSetAside(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.start(Options{})
+	good := reading("SK04", 1, 4125, "R")
+	w.drop("hostile.tide", file(
+		"\x00\x00\x00\x00"+good[4:], "\xff\xfe\xfd\xfc"+good[4:], strings.Repeat("\x00", 32), "'; --"+good[5:], good,
+	)+strings.Repeat("\r", 100)+"\x1a")
+	r := w.ended("hostile.tide")
+	require.Equal(t, store.SetAside, r.State)
+	require.Equal(t, 5, r.Aside)
+	require.Equal(t, 1, r.Counts["upsert"].Inserted)
+	asides, err := store.Asides(t.Context(), w.db, r.ID, 10)
+	require.NoError(t, err)
+	require.Equal(t, "\xff\xfe\xfd\xfc"+good[4:], string(asides[1].Raw), "the bytes are kept as they came")
+}
+
+func TestWhatCanBeMendedByItself(t *testing.T) {
+	t.Parallel()
+	for notation, want := range map[string]bool{"fixedwidth": true, "ndjson": true, "csv": false, "json": false, "xml": false} {
+		require.Equal(t, want, Mendable(&schema.Schema{Notation: notation, Settings: schema.Settings{Header: true}}), notation)
+	}
+	require.True(t, Mendable(&schema.Schema{Notation: "csv"}))
+}

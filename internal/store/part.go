@@ -1,0 +1,161 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// Person is who makes a change.
+type Person struct{ ID, Name, Initials string }
+
+// Draft is a part as it is being worked on.
+type Draft struct {
+	Path     string
+	Text     string
+	Revision int64
+	MadeBy   string
+	MadeAt   time.Time
+	CanUndo  bool
+	CanRedo  bool
+}
+
+// AddPerson makes sure that a person is known.
+func AddPerson(ctx context.Context, db DB, p Person) error {
+	_, err := db.Exec(ctx, `insert into person (id, name, initials) values ($1, $2, $3)
+		on conflict (id) do update set name = excluded.name, initials = excluded.initials`, p.ID, p.Name, p.Initials)
+	return err
+}
+
+// People lists all persons by id.
+func People(ctx context.Context, db DB) (map[string]Person, error) {
+	rows, _ := db.Query(ctx, "select id, name, initials from person")
+	list, err := pgx.CollectRows(rows, pgx.RowToStructByPos[Person])
+	people := map[string]Person{}
+	for _, p := range list {
+		people[p.ID] = p
+	}
+	return people, err
+}
+
+// AddProject creates a project with its parts, or does nothing when it exists.
+func AddProject(ctx context.Context, tx pgx.Tx, id, title string, texts map[string]string, by string) (created bool, err error) {
+	tag, err := tx.Exec(ctx, "insert into project (id, title) values ($1, $2) on conflict do nothing", id, title)
+	if err != nil || tag.RowsAffected() == 0 {
+		return false, err
+	}
+	for path, text := range texts {
+		edit, err := addEdit(ctx, tx, id, path, nil, text, by)
+		if err != nil {
+			return false, err
+		}
+		if _, err := tx.Exec(ctx, "insert into part (project, path, edit) values ($1, $2, $3)", id, path, edit); err != nil {
+			return false, err
+		}
+	}
+	return true, nil
+}
+
+func addEdit(ctx context.Context, db DB, project, path string, parent *int64, text, by string) (id int64, err error) {
+	err = db.QueryRow(ctx, `insert into part_edit (project, path, parent, content, made_by) values ($1, $2, $3, $4, $5) returning id`,
+		project, path, parent, []byte(text), by).Scan(&id)
+	return id, err
+}
+
+// Projects lists the ids of all projects.
+func Projects(ctx context.Context, db DB) ([]string, error) {
+	rows, _ := db.Query(ctx, "select id from project order by id")
+	return pgx.CollectRows(rows, pgx.RowTo[string])
+}
+
+// Texts are the drafts of all parts, by path, and a number that changes whenever one of them does.
+func Texts(ctx context.Context, db DB, project string) (texts map[string]string, version int64, err error) {
+	rows, err := db.Query(ctx, `select p.path, e.content, p.revision from part p join part_edit e on e.id = p.edit where p.project = $1`, project)
+	if err != nil {
+		return nil, 0, err
+	}
+	texts = map[string]string{}
+	var path string
+	var content []byte
+	var revision int64
+	_, err = pgx.ForEachRow(rows, []any{&path, &content, &revision}, func() error {
+		texts[path] = string(content)
+		version += revision
+		return nil
+	})
+	if err == nil && len(texts) == 0 {
+		err = ErrNotFound
+	}
+	return texts, version, err
+}
+
+// Version is the number that Texts gives, without the texts.
+func Version(ctx context.Context, db DB, project string) (v int64, err error) {
+	err = db.QueryRow(ctx, "select coalesce(sum(revision), 0)::bigint from part where project = $1", project).Scan(&v)
+	return v, err
+}
+
+// PartDraft reads one part.
+func PartDraft(ctx context.Context, db DB, project, path string) (Draft, error) {
+	d := Draft{Path: path}
+	var content []byte
+	err := db.QueryRow(ctx, `select e.content, p.revision, e.made_by, e.made_at, e.parent is not null,
+			exists (select 1 from part_edit c where c.parent = e.id)
+		from part p join part_edit e on e.id = p.edit where p.project = $1 and p.path = $2`, project, path).
+		Scan(&content, &d.Revision, &d.MadeBy, &d.MadeAt, &d.CanUndo, &d.CanRedo)
+	d.Text = string(content)
+	return one(d, err)
+}
+
+// SavePart changes a part's draft. It is ErrChanged when the draft is no longer at the revision
+// that the change was made from; nothing is overwritten then.
+func SavePart(ctx context.Context, tx pgx.Tx, project, path, text string, from int64, by string) error {
+	var edit int64
+	err := tx.QueryRow(ctx, "select edit from part where project = $1 and path = $2 and revision = $3 for update", project, path, from).Scan(&edit)
+	if err == pgx.ErrNoRows {
+		return ErrChanged
+	}
+	if err != nil {
+		return err
+	}
+	next, err := addEdit(ctx, tx, project, path, &edit, text, by)
+	if err != nil {
+		return err
+	}
+	return move(ctx, tx, project, path, next)
+}
+
+func move(ctx context.Context, tx pgx.Tx, project, path string, edit int64) error {
+	if _, err := tx.Exec(ctx, "update part set edit = $3, revision = revision + 1 where project = $1 and path = $2", project, path, edit); err != nil {
+		return err
+	}
+	return Tell(ctx, tx, "part "+project+" "+path)
+}
+
+// Undo goes back to the draft before the last change; Redo forward to the newest that followed.
+// Both are ErrNotFound when there is none, and ErrChanged like SavePart.
+func Undo(ctx context.Context, tx pgx.Tx, project, path string, from int64) error {
+	return step(ctx, tx, project, path, from, "select parent from part_edit where id = $1 and parent is not null")
+}
+
+// Redo is the other way of Undo.
+func Redo(ctx context.Context, tx pgx.Tx, project, path string, from int64) error {
+	return step(ctx, tx, project, path, from, "select id from part_edit where parent = $1 order by id desc limit 1")
+}
+
+func step(ctx context.Context, tx pgx.Tx, project, path string, from int64, query string) error {
+	var edit, to int64
+	err := tx.QueryRow(ctx, "select edit from part where project = $1 and path = $2 and revision = $3 for update", project, path, from).Scan(&edit)
+	if err == pgx.ErrNoRows {
+		return ErrChanged
+	}
+	if err == nil {
+		err = tx.QueryRow(ctx, query, edit).Scan(&to)
+	}
+	if err != nil {
+		_, err = one(0, err)
+		return err
+	}
+	return move(ctx, tx, project, path, to)
+}

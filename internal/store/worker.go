@@ -1,0 +1,44 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// Worker is one process that runs flows.
+type Worker struct {
+	ID        string
+	StartedAt time.Time
+	BeatAt    time.Time
+}
+
+// Beat says that a worker is alive.
+func Beat(ctx context.Context, db DB, id string) error {
+	_, err := db.Exec(ctx, "insert into worker (id) values ($1) on conflict (id) do update set beat_at = now()", id)
+	return err
+}
+
+// Leave takes a worker off the list.
+func Leave(ctx context.Context, db DB, id string) error {
+	_, err := db.Exec(ctx, "delete from worker where id = $1", id)
+	return err
+}
+
+// Workers lists the living workers.
+func Workers(ctx context.Context, db DB) ([]Worker, error) {
+	rows, _ := db.Query(ctx, "select id, started_at, beat_at from worker order by started_at")
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[Worker])
+}
+
+// Requeue gives the jobs of workers that have been silent for too long back to the queue and
+// says how many. A dead worker's try does not count as one.
+func Requeue(ctx context.Context, tx pgx.Tx, silence time.Duration) (int64, error) {
+	if _, err := tx.Exec(ctx, "delete from worker where beat_at < now() - make_interval(secs => $1)", silence.Seconds()); err != nil {
+		return 0, err
+	}
+	tag, err := tx.Exec(ctx, `update river_job set state = 'available', scheduled_at = now(), attempt = greatest(attempt - 1, 0)
+		where state = 'running' and not exists (select 1 from worker w where w.id = attempted_by[array_upper(attempted_by, 1)])`)
+	return tag.RowsAffected(), err
+}

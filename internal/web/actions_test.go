@@ -1,0 +1,150 @@
+package web
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/url"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"hollowreed/internal/standin/gauges"
+	"hollowreed/internal/store"
+)
+
+// post sends a form without following where it leads.
+func (w *world) post(path string, form url.Values) (status int, location string) {
+	w.t.Helper()
+	client := http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	res, err := client.PostForm(w.server.URL+path, form)
+	require.NoError(w.t, err)
+	res.Body.Close()
+	return res.StatusCode, res.Header.Get("Location")
+}
+
+func (w *world) draft(path string) store.Draft {
+	w.t.Helper()
+	d, err := store.PartDraft(w.t.Context(), w.db, "skerry", path)
+	require.NoError(w.t, err)
+	return d
+}
+
+func TestRunsAreRepeatedAndNothingElse(t *testing.T) {
+	w := newWorld(t)
+	w.drop("a.tide", gauges.Readings(9, 12))
+	r := w.ended("a.tide")
+	status, location := w.post("/traffic/runs/"+r.ID.String()+"/repeat", nil)
+	require.Equal(t, http.StatusSeeOther, status)
+	require.NotEqual(t, "/traffic/runs/"+r.ID.String(), location)
+	again := w.ended("a.tide")
+	for again.ID == r.ID {
+		again = w.ended("a.tide")
+	}
+	require.Equal(t, r.ID, *again.Parent)
+	require.Equal(t, "mira", again.StartedBy)
+	status, _ = w.post("/traffic/runs/"+r.ID.String()+"/resume", nil)
+	require.Equal(t, http.StatusConflict, status, "what is done is not resumed")
+	status, _ = w.post("/traffic/runs/"+r.ID.String()+"/cancel", nil)
+	require.Equal(t, http.StatusSeeOther, status)
+	after, err := store.RunByID(t.Context(), w.db, r.ID)
+	require.NoError(t, err)
+	require.Nil(t, after.CancelBy, "what is over is not cancelled")
+	for _, path := range []string{"/traffic/runs/none/repeat", "/traffic/runs/00000000-0000-0000-0000-000000000000/repeat", "/traffic/aside/none/mend", "/traffic/aside/99/let-go"} {
+		status, _ = w.post(path, nil)
+		require.Equal(t, http.StatusNotFound, status, path)
+	}
+}
+
+func TestARecordIsLetGoOnce(t *testing.T) {
+	w := newWorld(t)
+	w.drop("a.tide", gauges.Spoilt(11))
+	r := w.ended("a.tide")
+	asides, err := store.Asides(t.Context(), w.db, r.ID, 10)
+	require.NoError(t, err)
+	require.NotEmpty(t, asides)
+	path := fmt.Sprintf("/traffic/aside/%d/", asides[0].ID)
+	status, _ := w.post(path+"let-go", nil)
+	require.Equal(t, http.StatusSeeOther, status)
+	status, _ = w.post(path+"let-go", nil)
+	require.Equal(t, http.StatusConflict, status)
+	status, _ = w.post(path+"mend", url.Values{"text": {"x"}})
+	require.Equal(t, http.StatusConflict, status)
+	a, err := store.AsideByID(t.Context(), w.db, asides[0].ID)
+	require.NoError(t, err)
+	require.Equal(t, "let go", a.State)
+	require.Equal(t, "mira", *a.HandledBy)
+}
+
+func TestEditsChangeTheTextAndNothingElse(t *testing.T) {
+	w := newWorld(t)
+	const flow, mapping = "flows/gauge-readings.yaml", "mappings/reading-to-tide-level.yaml"
+	before := w.draft(flow)
+	form := url.Values{"revision": {fmt.Sprint(before.Revision)}, "where": {`level_cm > 0`}, "on fault": {"stop"}}
+	status, _ := w.post("/bench/flows/gauge-readings/steps/keep", form)
+	require.Equal(t, http.StatusOK, status)
+	want := strings.Replace(before.Text, `trend == "R" and level_cm > 0`, "level_cm > 0\n        on fault: stop", 1)
+	require.Equal(t, want, w.draft(flow).Text)
+	require.Equal(t, "mira", w.draft(flow).MadeBy)
+
+	status, _ = w.post("/bench/flows/gauge-readings/steps/trigger", url.Values{"revision": {fmt.Sprint(w.draft(flow).Revision)}, "mask": {"*.txt"}, "every": {"5"}})
+	require.Equal(t, http.StatusOK, status)
+	require.Contains(t, w.draft(flow).Text, "mask: '*.txt'\n  every: 5\n")
+
+	rule := func(field, kind, text string) string {
+		d := w.draft(mapping)
+		status, _ := w.post("/bench/mappings/reading-to-tide-level/rule", url.Values{"revision": {fmt.Sprint(d.Revision)}, "field": {field}, "kind": {kind}, "rule": {text}})
+		require.Equal(t, http.StatusOK, status)
+		return w.draft(mapping).Text
+	}
+	old := w.draft(mapping).Text
+	require.Equal(t, strings.Replace(old, "  - field: trend\n    formula: trend\n", "", 1), rule("trend", "formula", ""))
+	require.Equal(t, strings.Replace(old, "  - field: trend\n    formula: trend\n", "", 1)+"  - field: trend\n    constant: R\n", rule("trend", "constant", "R"))
+	require.Contains(t, rule("unit", "formula", `"mm"`), "  - field: unit\n    formula: '\"mm\"'\n")
+
+	for path, form := range map[string]url.Values{
+		"/bench/flows/gauge-readings/steps/keep":     {"revision": {"1"}, "where": {"true"}},
+		"/bench/flows/gauge-readings/steps/trigger":  {"revision": {"many"}},
+		"/bench/mappings/reading-to-tide-level/rule": {"field": {"unit"}, "rule": {"x"}},
+		"/bench/undo": {"path": {flow}, "revision": {"1"}},
+	} {
+		status, _ := w.post(path, form)
+		require.Equal(t, http.StatusConflict, status, path)
+	}
+	for _, path := range []string{"/bench/flows/none/steps/keep", "/bench/mappings/none/rule"} {
+		status, _ := w.post(path, url.Values{"revision": {"1"}})
+		require.Equal(t, http.StatusNotFound, status, path)
+	}
+}
+
+func TestUndoLeadsBackToTheBenchOnly(t *testing.T) {
+	w := newWorld(t)
+	const flow = "flows/gauge-readings.yaml"
+	before := w.draft(flow).Text
+	status, _ := w.post("/bench/flows/gauge-readings/steps/keep", url.Values{"revision": {"1"}, "where": {"true"}})
+	require.Equal(t, http.StatusOK, status)
+	for _, c := range []struct{ way, back, location string }{
+		{"undo", "/bench/flows/gauge-readings?step=keep", "/bench/flows/gauge-readings?step=keep"},
+		{"redo", "https://elsewhere.example/", "/bench"},
+		{"undo", "//elsewhere.example/bench/", "/bench"},
+	} {
+		status, location := w.post("/bench/undo", url.Values{"path": {flow}, "revision": {fmt.Sprint(w.draft(flow).Revision)}, "way": {c.way}, "back": {c.back}})
+		require.Equal(t, http.StatusSeeOther, status)
+		require.Equal(t, c.location, location)
+	}
+	require.Equal(t, before, w.draft(flow).Text)
+	status, _ = w.post("/bench/undo", url.Values{"path": {flow}, "revision": {fmt.Sprint(w.draft(flow).Revision)}, "way": {"undo"}})
+	require.Equal(t, http.StatusNotFound, status, "there is nothing before the beginning")
+}
+
+func TestAFaultyDraftIsNotReleased(t *testing.T) {
+	w := newWorld(t)
+	status, _ := w.post("/bench/flows/gauge-readings/steps/keep", url.Values{"revision": {"1"}, "where": {"no such name"}})
+	require.Equal(t, http.StatusOK, status)
+	status, _ = w.post("/bench/flows/gauge-readings/release", nil)
+	require.Equal(t, http.StatusUnprocessableEntity, status)
+	releases, err := store.Releases(context.Background(), w.db, "skerry", 10)
+	require.NoError(t, err)
+	require.Len(t, releases, 1)
+}

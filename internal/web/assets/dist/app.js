@@ -1,0 +1,145 @@
+// What a server cannot do: keys, live refreshes, edits as one types, ribbons between two lists.
+// One function for each behaviour; everything else is a link or a form.
+
+// Changes anywhere are told by server-sent events; parts of the page that show them carry
+// hx-trigger="hr-change from:body" and fetch themselves anew. Browsers allow few connections to
+// one server, so of all open pages one listens, under a lock, and passes it on to the others.
+function live() {
+  const channel = new BroadcastChannel("hollowreed-live");
+  let timer = 0, state = "", holder = false;
+  const tell = () => {
+    clearTimeout(timer);
+    timer = setTimeout(() => document.body.dispatchEvent(new CustomEvent("hr-change")), 150);
+  };
+  const show = (now) => {
+    state = now;
+    for (const el of document.querySelectorAll("[data-live]")) {
+      el.textContent = now === "on" ? "● live" : "○ not connected";
+      el.className = now === "on" ? "tag live" : "tag bad";
+    }
+  };
+  const say = (now) => { show(now); channel.postMessage(now); };
+  channel.onmessage = ({ data }) => {
+    if (data === "change") tell();
+    else if (data === "ask") { if (holder) channel.postMessage(state); }
+    else show(data);
+  };
+  const listen = () => new Promise((release) => {
+    holder = true;
+    const source = new EventSource("/live");
+    const pass = () => { tell(); channel.postMessage("change"); };
+    source.addEventListener("change", pass);
+    source.onopen = () => { say("on"); pass(); }; // what happened before it was open is not told again
+    source.onerror = () => say("off");
+    addEventListener("pagehide", () => { holder = false; source.close(); release(); }, { once: true });
+  });
+  const claim = () => navigator.locks.request("hollowreed-live", listen);
+  claim();
+  channel.postMessage("ask");
+  tell(); // the page may have been drawn a moment before somebody changed something
+  addEventListener("pageshow", (e) => { if (e.persisted) { tell(); claim(); } });
+}
+
+// A form with data-edit is sent a moment after each change, one request at a time. Its answer
+// brings the parts of the page that changed; the field under the caret is left alone.
+function edits() {
+  const states = new WeakMap();
+  const send = async (form) => {
+    const state = states.get(form);
+    if (state.busy) { state.again = true; return; }
+    state.busy = true;
+    try {
+      await htmx.ajax("POST", form.action, { source: form, target: "#answers", swap: "innerHTML" });
+    } finally {
+      state.busy = false;
+    }
+    if (state.again) { state.again = false; send(form); }
+  };
+  document.addEventListener("input", (e) => {
+    const form = e.target.closest("form[data-edit]");
+    if (!form) return;
+    if (!states.has(form)) states.set(form, { busy: false, again: false, timer: 0 });
+    const state = states.get(form);
+    clearTimeout(state.timer);
+    state.timer = setTimeout(() => send(form), e.target.tagName === "SELECT" ? 0 : 250);
+  });
+  document.addEventListener("submit", (e) => { if (e.target.matches("form[data-edit]")) e.preventDefault(); });
+}
+
+const typing = (el) => el && (el.matches("input, textarea, select") || el.isContentEditable);
+const press = (selector) => { const el = document.querySelector(selector); if (el) el.click(); return !!el; };
+
+function keys() {
+  document.addEventListener("keydown", (e) => {
+    if ((e.ctrlKey || e.metaKey) && e.key === "Enter" && press("[data-key=try]")) return e.preventDefault();
+    if (typing(e.target)) {
+      if (e.key === "Escape") { e.target.blur(); if (e.target.id === "find") document.querySelector("#found").innerHTML = ""; }
+      if (e.key === "ArrowDown" && e.target.id === "find") { document.querySelector("#found a")?.focus(); e.preventDefault(); }
+      return;
+    }
+    if ((e.ctrlKey || e.metaKey) && e.key.toLowerCase() === "z" && press(e.shiftKey ? "[data-key=redo]" : "[data-key=undo]")) return e.preventDefault();
+    if ((e.ctrlKey || e.metaKey) && e.key.toLowerCase() === "y" && press("[data-key=redo]")) return e.preventDefault();
+    if (e.ctrlKey || e.metaKey || e.altKey) return;
+    if (e.key === "/") { document.querySelector("#find").focus(); return e.preventDefault(); }
+    if (e.key === "?") { const k = document.querySelector("#keys"); if (k) k.hidden = !k.hidden; return; }
+    if (e.key === "Escape") { press("[data-key=up]"); return; }
+    arrows(e);
+  });
+}
+
+// Arrow keys move the selection: [data-prev]/[data-next] links for records, and the neighbours of
+// the selected [data-pick] for steps, rules and rows.
+function arrows(e) {
+  if (e.key === "[" ) return press("[data-key=before]");
+  if (e.key === "]" ) return press("[data-key=after]");
+  const vertical = document.querySelector("[data-pick=row]");
+  const step = vertical ? { ArrowDown: 1, ArrowUp: -1 }[e.key] : { ArrowRight: 1, ArrowLeft: -1 }[e.key];
+  if (e.key === "Enter" && vertical) { document.querySelector("#formula")?.focus(); return; }
+  if (!step) return;
+  const all = [...document.querySelectorAll("[data-pick]")];
+  const at = all.findIndex((el) => el.classList.contains("sel"));
+  const next = all[Math.max(0, Math.min(all.length - 1, at + step))];
+  if (next) { next.dispatchEvent(new MouseEvent("click", { bubbles: true, cancelable: true })); next.scrollIntoView?.({ block: "nearest" }); e.preventDefault(); }
+}
+
+// Ribbons join the rows that the server lists in data-from and data-to.
+function ribbons() {
+  const svg = document.querySelector("#ribbons");
+  if (!svg) return;
+  const box = svg.getBoundingClientRect();
+  const lit = new Set();
+  const paths = [];
+  for (const li of document.querySelectorAll("#links li")) {
+    const a = document.querySelector(`[data-source="${CSS.escape(li.dataset.from)}"]`);
+    const b = document.querySelector(`[data-target="${CSS.escape(li.dataset.to)}"]`);
+    if (!a || !b) continue;
+    const ar = a.getBoundingClientRect(), br = b.getBoundingClientRect();
+    const y1 = ar.top + ar.height / 2 - box.top, y2 = br.top + br.height / 2 - box.top, w = box.width;
+    const d = `M0 ${y1}C${w * .45} ${y1} ${w * .55} ${y2} ${w} ${y2}`;
+    const chosen = b.classList.contains("sel");
+    if (chosen) lit.add(a);
+    paths.push([chosen, chosen
+      ? `<path d="${d}" fill="none" stroke="#5f7a1f" stroke-width="6"/><path d="${d}" fill="none" stroke="#fbfaf3" stroke-width="2.8"/>`
+      : `<path d="${d}" fill="none" stroke="${li.dataset.kind === "formula" ? "#9a80ab" : "#a3b277"}" stroke-width="1.5"/>`]);
+  }
+  svg.innerHTML = paths.sort((x, y) => x[0] - y[0]).map((p) => p[1]).join("");
+  for (const el of document.querySelectorAll("[data-source]")) el.classList.toggle("lit", lit.has(el));
+}
+
+// Picking a source row writes its name into the formula at the caret.
+function sources() {
+  document.addEventListener("click", (e) => {
+    const row = e.target.closest("[data-insert]");
+    const field = document.querySelector("#formula");
+    if (!row || !field) return;
+    const at = field.selectionStart ?? field.value.length;
+    field.setRangeText(row.dataset.insert, at, field.selectionEnd ?? at, "end");
+    field.focus();
+    field.dispatchEvent(new Event("input", { bubbles: true }));
+  });
+}
+
+addEventListener("DOMContentLoaded", () => { live(); edits(); keys(); sources(); ribbons(); document.fonts.ready.then(ribbons); });
+document.addEventListener("htmx:after:swap", ribbons);
+addEventListener("resize", ribbons);
+document.addEventListener("scroll", ribbons, true);

@@ -1,0 +1,322 @@
+// Package bench is the place of design: the project's chart, its parts, and the screens on which
+// a flow, a mapping and a schema are worked on.
+package bench
+
+import (
+	"context"
+	"embed"
+	"fmt"
+	"html/template"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/project"
+	"hollowreed/internal/store"
+	"hollowreed/internal/web/draw"
+	"hollowreed/internal/web/page"
+)
+
+//go:embed *.html
+var files embed.FS
+
+type bench struct{ *page.Site }
+
+// Routes adds the place's addresses.
+func Routes(r gin.IRouter, s *page.Site) {
+	b := bench{s}
+	r.GET("/bench", s.Do(b.chart))
+	r.GET("/bench/parts", s.Do(b.parts))
+	r.GET("/bench/text", s.Do(b.text))
+	r.GET("/bench/flows/:id", s.Do(b.flow))
+	r.POST("/bench/flows/:id/steps/:step", s.Do(b.setStep))
+	r.POST("/bench/undo", s.Do(b.undo))
+	r.GET("/bench/flows/:id/release", s.Do(b.releasePage))
+	r.POST("/bench/flows/:id/release", s.Do(b.release))
+	r.GET("/bench/mappings/:id", s.Do(b.mapping))
+	r.POST("/bench/mappings/:id/rule", s.Do(b.setRule))
+	r.GET("/bench/schemas/:id", s.Do(b.schema))
+}
+
+var chartView = page.Parse(files, "chart.html")
+
+type chartPage struct {
+	page.Frame
+	Chart    template.HTML
+	Flows    []draw.ChartFlow
+	Selected *draw.ChartFlow
+	Uses     string
+	Tally    string
+	Trouble  int
+	Lately   []lately
+}
+
+// lately is one of the newest runs of the chosen flow.
+type lately struct {
+	store.Run
+	What, Class string
+}
+
+// newest is how many runs stand below the chart.
+const newest = 8
+
+// span and slices of the small lines on the chart.
+const (
+	slices = 20
+	span   = 3 * time.Minute
+)
+
+func (b bench) chart(c *gin.Context) error {
+	p, err := b.Load(c)
+	if err != nil {
+		return err
+	}
+	flows, err := b.chartFlows(c, p)
+	if err != nil {
+		return err
+	}
+	d := chartPage{
+		Frame: b.Frame(c, "bench", p.Title, "↑ ↓", "choose a flow", "Enter", "open it"),
+		Flows: flows,
+		Tally: fmt.Sprintf("%s · %s · %s · %s", count(len(flows), "flow"), count(len(p.Parts(project.Connections)), "system"),
+			count(len(p.Parts(project.Schemas)), "schema"), count(len(p.Parts(project.Mappings)), "mapping")),
+	}
+	chosen := c.Query("flow")
+	for i := range flows {
+		if flows[i].Mood == "fault" {
+			d.Trouble++
+		}
+		if flows[i].ID == chosen || chosen == "" && i == 0 {
+			d.Selected = &flows[i]
+		}
+	}
+	if d.Selected != nil {
+		d.Uses = uses(p, d.Selected.ID)
+		chosen = d.Selected.ID
+		runs, err := store.Runs(c, b.DB, store.RunFilter{Project: p.ID, Flow: chosen, Most: newest})
+		if err != nil {
+			return err
+		}
+		for _, r := range runs {
+			d.Lately = append(d.Lately, lately{Run: r, What: page.What(r), Class: page.StateTags[r.State]})
+		}
+	}
+	left, right := b.systems(c, p, flows)
+	d.Chart = draw.Chart(left, right, flows, chosen)
+	if page.Partial(c) {
+		chartView.Part(c, "chart", d)
+		return nil
+	}
+	chartView.Page(c, d)
+	return nil
+}
+
+func (b bench) chartFlows(c *gin.Context, p *project.Project) ([]draw.ChartFlow, error) {
+	since := time.Now().Add(-slices * span)
+	tallies, err := store.Tallies(c, b.DB, p.ID, since)
+	if err != nil {
+		return nil, err
+	}
+	counts, err := store.Slices(c, b.DB, p.ID, since, span)
+	if err != nil {
+		return nil, err
+	}
+	releases, err := store.NewestReleases(c, b.DB, p.ID)
+	if err != nil {
+		return nil, err
+	}
+	released := map[string]bool{}
+	for _, r := range releases {
+		released[r.Flow] = true
+	}
+	var flows []draw.ChartFlow
+	for _, part := range p.Parts(project.Flows) {
+		f := chartFlow(p.Flow(part.ID), part)
+		f.Slices = make([]int, slices+1)
+		for _, s := range counts {
+			if s.Flow == part.ID && s.Index >= 0 && s.Index <= slices {
+				f.Slices[s.Index] = s.Runs
+			}
+		}
+		status(&f, tallies, released[part.ID])
+		flows = append(flows, f)
+	}
+	return flows, nil
+}
+
+func chartFlow(plan *flow.Plan, part project.Part) draw.ChartFlow {
+	f := draw.ChartFlow{ID: part.ID, Title: part.Title, When: "each new file " + plan.Flow.Trigger.Mask.Value}
+	f.Reads = []string{plan.Flow.Trigger.Connection.Value}
+	plan.Flow.Walk(func(s *flow.Step) {
+		if k := flow.KindOf(s.Kind); k != nil && k.Outside {
+			f.Writes = add(f.Writes, s.Setting("connection"))
+		}
+	})
+	return f
+}
+
+func add(list []string, s string) []string {
+	for _, l := range list {
+		if l == s {
+			return list
+		}
+	}
+	return append(list, s)
+}
+
+// status says what a flow does now, in a word and a colour.
+func status(f *draw.ChartFlow, tallies []store.Tally, released bool) {
+	n := map[store.State]int{}
+	all := 0
+	for _, t := range tallies {
+		if t.Flow == f.ID {
+			n[t.State] = t.Runs
+			all += t.Runs
+		}
+	}
+	f.Rate = fmt.Sprintf("%s/h", page.Number(all))
+	switch {
+	case !released:
+		f.Mood, f.Status, f.Rate = "draft", "not released", "draft"
+	case n[store.Stopped] > 0:
+		f.Mood, f.Status = "fault", fmt.Sprintf("%d stopped", n[store.Stopped])
+	case n[store.Retrying] > 0:
+		f.Mood, f.Status = "fault", fmt.Sprintf("%d retrying", n[store.Retrying])
+	case n[store.SetAside] > 0:
+		f.Mood, f.Status = "fault", fmt.Sprintf("%d set aside", n[store.SetAside])
+	case n[store.Running] > 0:
+		f.Mood, f.Status = "well", "running"
+	case all == 0:
+		f.Mood, f.Status = "well", "waiting"
+	default:
+		f.Mood, f.Status = "well", "in step"
+	}
+}
+
+// systems puts what the flows read on the left and what they write on the right.
+func (b bench) systems(c *gin.Context, p *project.Project, flows []draw.ChartFlow) (left, right []draw.ChartSystem) {
+	reads, writes := map[string]bool{}, map[string]bool{}
+	for _, f := range flows {
+		for _, id := range f.Reads {
+			reads[id] = true
+		}
+		for _, id := range f.Writes {
+			writes[id] = true
+		}
+	}
+	for _, part := range p.Parts(project.Connections) {
+		conn := p.Connection(part.ID)
+		s := draw.ChartSystem{ID: part.ID, Title: conn.Title, About: conn.About, Health: b.health(c, part.ID)}
+		if reads[part.ID] || !writes[part.ID] {
+			left = append(left, s)
+		}
+		if writes[part.ID] {
+			right = append(right, s)
+		}
+	}
+	return left, right
+}
+
+func (b bench) health(ctx context.Context, id string) string {
+	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
+	defer cancel()
+	if err := b.Outside.Check(ctx, id); err != nil {
+		return "fault"
+	}
+	return "well"
+}
+
+// uses says in words what a flow stands on.
+func uses(p *project.Project, id string) string {
+	n := map[string][]string{}
+	for _, path := range p.Uses(id) {
+		if kind, partID, ok := project.Kind(path); ok {
+			n[kind] = append(n[kind], partID)
+		}
+	}
+	return fmt.Sprintf("uses %s, the schemas %s, and the mapping %s", count(len(n[project.Connections]), "connection"),
+		strings.Join(n[project.Schemas], ", "), strings.Join(n[project.Mappings], ", "))
+}
+
+func count(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return page.Number(n) + " " + what + "s"
+}
+
+// named is a person's name; the id when the person is not known.
+func (b bench) named(c *gin.Context, id string) (string, error) {
+	people, err := store.People(c, b.DB)
+	if p, ok := people[id]; ok {
+		return p.Name, err
+	}
+	return id, err
+}
+
+var partsView = page.Parse(files, "parts.html")
+
+type partsPage struct {
+	page.Frame
+	Tab    string
+	Parts  []partRow
+	Path   string
+	Text   string
+	Faults int
+}
+
+type partRow struct {
+	project.Part
+	Href   string
+	UsedBy []project.Part
+	Faults int
+}
+
+func (b bench) partRows(p *project.Project) []partRow {
+	var rows []partRow
+	for _, part := range p.Parts("") {
+		row := partRow{Part: part, UsedBy: p.UsedBy(part.Path)}
+		switch part.Kind {
+		case project.Flows, project.Mappings, project.Schemas:
+			row.Href = "/bench/" + part.Kind + "/" + part.ID
+		default:
+			row.Href = "/bench/text?path=" + part.Path
+		}
+		for _, f := range p.Faults {
+			if f.Place.Source == part.Path {
+				row.Faults++
+			}
+		}
+		rows = append(rows, row)
+	}
+	return rows
+}
+
+func (b bench) parts(c *gin.Context) error {
+	p, err := b.Load(c)
+	if err != nil {
+		return err
+	}
+	partsView.Page(c, partsPage{Frame: b.Frame(c, "bench", "Parts"), Tab: "parts", Parts: b.partRows(p), Faults: len(p.Faults)})
+	return nil
+}
+
+func (b bench) text(c *gin.Context) error {
+	p, err := b.Load(c)
+	if err != nil {
+		return err
+	}
+	d := partsPage{Frame: b.Frame(c, "bench", "Text files"), Tab: "text", Parts: b.partRows(p), Path: c.Query("path"), Faults: len(p.Faults)}
+	if d.Path == "" && len(d.Parts) > 0 {
+		d.Path = d.Parts[0].Path
+	}
+	text, ok := p.Texts[d.Path]
+	if !ok {
+		return store.ErrNotFound
+	}
+	d.Text = text
+	partsView.Page(c, d)
+	return nil
+}

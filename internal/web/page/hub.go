@@ -1,0 +1,112 @@
+package page
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"sync"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"github.com/jackc/pgx/v5/pgxpool"
+
+	"hollowreed/internal/store"
+)
+
+// Hub passes what the database announces on to the open pages, as server-sent events.
+type Hub struct {
+	mu        sync.Mutex
+	listeners map[chan string]bool
+}
+
+// maxListeners bounds the open pages.
+const maxListeners = 500
+
+// NewHub listens until the context ends, connecting anew when the database goes away.
+func NewHub(ctx context.Context, db *pgxpool.Pool) *Hub {
+	h := &Hub{listeners: map[chan string]bool{}}
+	go func() {
+		for ctx.Err() == nil {
+			h.listen(ctx, db)
+			select {
+			case <-ctx.Done():
+			case <-time.After(time.Second):
+			}
+		}
+	}()
+	return h
+}
+
+func (h *Hub) listen(ctx context.Context, db *pgxpool.Pool) {
+	conn, err := db.Acquire(ctx)
+	if err != nil {
+		return
+	}
+	defer conn.Release()
+	defer conn.Conn().Close(context.WithoutCancel(ctx)) // a listening connection is not for others
+	if _, err := conn.Exec(ctx, "listen "+store.Channel); err != nil {
+		return
+	}
+	for {
+		n, err := conn.Conn().WaitForNotification(ctx)
+		if err != nil {
+			return
+		}
+		h.tell(n.Payload)
+	}
+}
+
+func (h *Hub) tell(what string) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for ch := range h.listeners {
+		select {
+		case ch <- what:
+		default: // it has one waiting already, and will look anew anyway
+		}
+	}
+}
+
+func (h *Hub) join() chan string {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if len(h.listeners) >= maxListeners {
+		return nil
+	}
+	ch := make(chan string, 1)
+	h.listeners[ch] = true
+	return ch
+}
+
+func (h *Hub) leave(ch chan string) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	delete(h.listeners, ch)
+}
+
+// Serve is the stream of one open page.
+func (h *Hub) Serve(c *gin.Context) {
+	ch := h.join()
+	if ch == nil {
+		c.Status(http.StatusServiceUnavailable)
+		return
+	}
+	defer h.leave(ch)
+	c.Header("Content-Type", "text/event-stream")
+	c.Header("Cache-Control", "no-store")
+	fmt.Fprint(c.Writer, "retry: 1000\n\n")
+	c.Writer.Flush()
+	beat := time.NewTicker(15 * time.Second)
+	defer beat.Stop()
+	for {
+		select {
+		case <-c.Request.Context().Done():
+			return
+		case <-ch:
+			fmt.Fprint(c.Writer, "event: change\ndata: 1\n\n")
+		case <-beat.C:
+			fmt.Fprint(c.Writer, ": still here\n\n")
+		}
+		c.Writer.Flush()
+	}
+}

@@ -1,0 +1,201 @@
+// Package page is what all screens share: the site they belong to, the frame around them, and how
+// they are rendered. Each place has a folder of its own beside this one.
+package page
+
+import (
+	"bytes"
+	"embed"
+	"errors"
+	"fmt"
+	"html/template"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5/pgxpool"
+
+	"hollowreed/internal/connector"
+	"hollowreed/internal/core/project"
+	"hollowreed/internal/engine"
+	"hollowreed/internal/store"
+	"hollowreed/internal/web/assets"
+)
+
+//go:embed *.html
+var frame embed.FS
+
+// Site is what the handlers work with.
+type Site struct {
+	DB      *pgxpool.Pool
+	Engine  *engine.Engine
+	Outside *connector.Pool
+	Hub     *Hub
+	Log     *slog.Logger
+	Project string       // the project that is served
+	Person  store.Person // who is signed in
+	Env     string       // the environment's name
+
+	mu     sync.Mutex
+	kept   *project.Project
+	keptAt int64
+}
+
+// Load gives the project's draft, compiled; it is compiled again only when a part has changed.
+func (s *Site) Load(c *gin.Context) (*project.Project, error) {
+	version, err := store.Version(c, s.DB, s.Project)
+	if err != nil {
+		return nil, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.kept != nil && s.keptAt == version {
+		return s.kept, nil
+	}
+	texts, version, err := store.Texts(c, s.DB, s.Project)
+	if err != nil {
+		return nil, err
+	}
+	s.kept, s.keptAt = project.Load(s.Project, texts), version
+	return s.kept, nil
+}
+
+// Frame is what the layout shows around every page.
+type Frame struct {
+	Title   string
+	Place   string // bench, traffic, estate or releases
+	Project string
+	Person  store.Person
+	Env     string
+	Version string
+	Keys    [][2]string // the keys of this page and what they do
+}
+
+// Frame makes the frame of a page.
+func (s *Site) Frame(c *gin.Context, place, title string, keys ...string) Frame {
+	f := Frame{Title: title, Place: place, Person: s.Person, Env: s.Env, Version: assets.Version, Project: s.Project}
+	if p, err := s.Load(c); err == nil {
+		f.Project = p.Title
+	}
+	for i := 0; i+1 < len(keys); i += 2 {
+		f.Keys = append(f.Keys, [2]string{keys[i], keys[i+1]})
+	}
+	f.Keys = append(f.Keys, [2]string{"/", "find anything"}, [2]string{"Esc", "go back up"}, [2]string{"?", "these keys"})
+	return f
+}
+
+// View is a parsed page: the layout with the page's own blocks.
+type View struct{ t *template.Template }
+
+var funcs = template.FuncMap{
+	"clock":  func(t time.Time) string { return t.UTC().Format("15:04:05") },
+	"when":   func(t time.Time) string { return t.UTC().Format("2 Jan 15:04:05") },
+	"number": Number,
+	"dict":   dict,
+	"chars":  func(s string) []string { return strings.Split(s, "") },
+	"list":   func(items ...string) []string { return items },
+}
+
+// dict makes the data of an inner template out of names and values.
+func dict(pairs ...any) (map[string]any, error) {
+	m := map[string]any{}
+	for i := 0; i+1 < len(pairs); i += 2 {
+		name, ok := pairs[i].(string)
+		if !ok {
+			return nil, errors.New("dict wants names")
+		}
+		m[name] = pairs[i+1]
+	}
+	return m, nil
+}
+
+// Number writes a count with thin groups: 12,345.
+func Number(n int) string {
+	s := fmt.Sprint(n)
+	for i := len(s) - 3; i > 0 && s[i-1] != '-'; i -= 3 {
+		s = s[:i] + "," + s[i:]
+	}
+	return s
+}
+
+// Took writes a duration for a person.
+func Took(d time.Duration) string {
+	switch {
+	case d < time.Second:
+		return fmt.Sprintf("%d ms", d.Milliseconds())
+	case d < time.Minute:
+		return fmt.Sprintf("%.1f s", d.Seconds())
+	}
+	return d.Round(time.Second).String()
+}
+
+// Parse parses a page's template with the layout. It panics on a faulty template: they are embedded.
+func Parse(files fs.FS, names ...string) View {
+	t := template.Must(template.New("layout").Funcs(funcs).ParseFS(frame, "*.html"))
+	return View{template.Must(t.ParseFS(files, names...))}
+}
+
+// Page sends the whole page.
+func (v View) Page(c *gin.Context, data any) { v.send(c, http.StatusOK, "layout", data) }
+
+// Part sends one named block, for a request by htmx.
+func (v View) Part(c *gin.Context, block string, data any) { v.send(c, http.StatusOK, block, data) }
+
+// send renders into a buffer first, so that a template's error is still a clean answer.
+func (v View) send(c *gin.Context, status int, block string, data any) {
+	var b bytes.Buffer
+	if err := v.t.ExecuteTemplate(&b, block, data); err != nil {
+		c.Error(err)
+		c.Data(http.StatusInternalServerError, "text/plain; charset=utf-8", []byte("This page could not be drawn."))
+		return
+	}
+	c.Header("Vary", "HX-Request")
+	c.Data(status, "text/html; charset=utf-8", b.Bytes())
+}
+
+// Partial says whether htmx asks for a part of the page.
+func Partial(c *gin.Context) bool {
+	return c.GetHeader("HX-Request") == "true" && c.GetHeader("HX-History-Restore-Request") != "true"
+}
+
+var failure = Parse(frame, "error.html")
+
+// Fail answers an error: what there is to know, with a short id that is in the log, too.
+func (s *Site) Fail(c *gin.Context, err error) {
+	status, what := http.StatusInternalServerError, "Something went wrong here. The log has the details."
+	switch {
+	case errors.Is(err, store.ErrNotFound), errors.Is(err, project.ErrNoPart):
+		status, what = http.StatusNotFound, "There is no such thing here. It may have been renamed."
+	case errors.Is(err, store.ErrChanged):
+		status, what = http.StatusConflict, "Somebody else changed this meanwhile. Nothing was overwritten; load the page again to see it."
+	case errors.Is(err, engine.ErrFaults):
+		status, what = http.StatusUnprocessableEntity, err.Error()
+	}
+	id := uuid.NewString()[:8]
+	s.Log.Error("request failed", "id", id, "path", c.Request.URL.Path, "error", err)
+	data := struct {
+		Frame
+		What, ID string
+		Status   int
+	}{s.Frame(c, "", "Not done"), what, id, status}
+	if Partial(c) {
+		c.Header("HX-Retarget", "#problem")
+		c.Header("HX-Reswap", "innerHTML")
+		failure.send(c, status, "problem", data)
+		return
+	}
+	failure.send(c, status, "layout", data)
+}
+
+// Do wraps a handler that returns its error.
+func (s *Site) Do(h func(c *gin.Context) error) gin.HandlerFunc {
+	return func(c *gin.Context) {
+		if err := h(c); err != nil {
+			s.Fail(c, err)
+		}
+	}
+}

@@ -1,0 +1,60 @@
+package page
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/value"
+	"hollowreed/internal/store"
+)
+
+func TestNumbersAndTimesForAPerson(t *testing.T) {
+	for n, want := range map[int]string{0: "0", 999: "999", 1000: "1,000", 1234567: "1,234,567", -1234: "-1,234", -123: "-123"} {
+		require.Equal(t, want, Number(n))
+	}
+	for d, want := range map[time.Duration]string{12 * time.Millisecond: "12 ms", 1500 * time.Millisecond: "1.5 s", 90 * time.Second: "1m30s"} {
+		require.Equal(t, want, Took(d))
+	}
+}
+
+func TestAMessageIsShownAsRows(t *testing.T) {
+	inner := value.Rec(value.NewShape("x", "y"), []value.Value{value.Str(`a"b`), {}})
+	v := value.Rec(value.NewShape("n", "list", "inner", "none"), []value.Value{value.Int(1), value.ListOf(value.Bool(true)), inner, value.NullValue})
+	rows := Tree("row", v)
+	var told []string
+	for _, r := range rows {
+		told = append(told, r.Name+"="+r.Text)
+	}
+	require.Equal(t, []string{"row=", "n=1", "list=1 items", "0=true", "inner=", `x="a\"b"`, "y=absent", "none=null"}, told)
+	require.Equal(t, 2, rows[5].Depth)
+
+	items := make([]value.Value, 10_000)
+	require.Len(t, Tree("many", value.ListOf(items...)), maxRows, "a large message is cut")
+}
+
+func TestDifferencesAreMarked(t *testing.T) {
+	in := []Row{{Name: "in", Group: true}, {Name: "a", Text: "1"}, {Name: "b", Text: "2"}}
+	out := []Row{{Name: "out", Group: true}, {Name: "a", Text: "1"}, {Name: "b", Text: "3"}, {Name: "c", Text: "4"}}
+	changed, fresh := Mark(in, out)
+	require.Equal(t, [2]int{1, 1}, [2]int{changed, fresh})
+	require.Equal(t, []string{"", "", "changed", "new"}, []string{out[0].Class, out[1].Class, out[2].Class, out[3].Class})
+}
+
+func TestWhatARunDidInALine(t *testing.T) {
+	require.Equal(t, "3 inserted, 1,000 left out, 2 set aside", What(store.Run{Counts: map[string]*flow.Counts{
+		"keep": {In: 1005, LeftOut: 1000}, "read": {SetAside: 2}, "upsert": {Inserted: 3},
+	}}))
+	require.Equal(t, "7 records", What(store.Run{Taken: 7}))
+	f := fault.New(fault.Outside, "no answer")
+	require.Equal(t, "no answer", What(store.Run{Fault: f, State: store.SetAside}))
+	require.Equal(t, "tried 2 times: no answer", What(store.Run{Fault: f, State: store.Retrying, Attempt: 2}))
+	for _, s := range store.States {
+		if s != store.Waiting {
+			require.NotEmpty(t, StateTags[s], s)
+		}
+	}
+}

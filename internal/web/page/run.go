@@ -1,0 +1,44 @@
+package page
+
+import (
+	"fmt"
+	"strings"
+
+	"hollowreed/internal/core/flow"
+	"hollowreed/internal/store"
+)
+
+// StateTags are the colours of the states; the word stands beside them always.
+var StateTags = map[store.State]string{
+	store.Done: "ok", store.SetAside: "draft", store.Stopped: "bad", store.Retrying: "live", store.Running: "live",
+}
+
+// What tells in a line what happened.
+func What(r store.Run) string {
+	if r.Fault != nil {
+		s := r.Fault.What()
+		if r.State == store.Retrying {
+			s = fmt.Sprintf("tried %d times: %s", r.Attempt, s)
+		}
+		return s
+	}
+	var parts []string
+	say := func(n int, what string) {
+		if n > 0 {
+			parts = append(parts, Number(n)+" "+what)
+		}
+	}
+	total := flow.Counts{}
+	for _, c := range r.Counts {
+		total.Add(c)
+	}
+	say(total.Inserted, "inserted")
+	say(total.Updated, "updated")
+	say(total.Unchanged, "unchanged")
+	say(total.LeftOut, "left out")
+	say(total.SetAside, "set aside")
+	if len(parts) == 0 {
+		return Number(r.Taken) + " records"
+	}
+	return strings.Join(parts, ", ")
+}

@@ -1,0 +1,256 @@
+// Package traffic is the place where one sees what ran and what is running, and mends what was set
+// aside.
+package traffic
+
+import (
+	"embed"
+	"html/template"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"github.com/google/uuid"
+
+	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/project"
+	"hollowreed/internal/store"
+	"hollowreed/internal/web/draw"
+	"hollowreed/internal/web/page"
+)
+
+//go:embed *.html
+var files embed.FS
+
+type traffic struct{ *page.Site }
+
+// Routes adds the place's addresses.
+func Routes(r gin.IRouter, s *page.Site) {
+	t := traffic{s}
+	r.GET("/traffic", s.Do(t.list))
+	r.GET("/traffic/runs/:run", s.Do(t.run))
+	r.POST("/traffic/runs/:run/resume", s.Do(t.resume))
+	r.POST("/traffic/runs/:run/repeat", s.Do(t.repeat))
+	r.POST("/traffic/runs/:run/cancel", s.Do(t.cancel))
+	r.POST("/traffic/aside/:id/mend", s.Do(t.mend))
+	r.POST("/traffic/aside/:id/let-go", s.Do(t.letGo))
+}
+
+var listView = page.Parse(files, "list.html")
+
+const (
+	pageSize = 50
+	minutes  = 60
+)
+
+type listPage struct {
+	page.Frame
+	Query, State, Flow string
+	Flows              []project.Part
+	States             []store.State
+	Runs               []runRow
+	Bars               template.HTML
+	Tally              map[string]int
+	Open               int
+	Older              string
+	Address            string
+}
+
+type runRow struct {
+	store.Run
+	FlowTitle string
+	Stem      template.HTML
+	What      string
+	Took      string
+	Class     string
+}
+
+func (t traffic) list(c *gin.Context) error {
+	p, err := t.Load(c)
+	if err != nil {
+		return err
+	}
+	f := store.RunFilter{
+		Project: p.ID, Flow: c.Query("flow"), State: store.State(c.Query("state")),
+		Reference: strings.TrimSpace(c.Query("reference")), Most: pageSize + 1,
+	}
+	if before, err := time.Parse(time.RFC3339Nano, c.Query("before")); err == nil {
+		f.Before = &before
+	}
+	runs, err := store.Runs(c, t.DB, f)
+	if err != nil {
+		return err
+	}
+	d := listPage{
+		Frame: t.Frame(c, "traffic", "Traffic", "↑ ↓", "choose a run", "Enter", "open it"),
+		Query: f.Reference, State: string(f.State), Flow: f.Flow, Flows: p.Parts(project.Flows), States: store.States,
+		Address: c.Request.URL.RequestURI(),
+	}
+	if len(runs) > pageSize {
+		runs = runs[:pageSize]
+		q := c.Request.URL.Query()
+		q.Set("before", runs[pageSize-1].CreatedAt.Format(time.RFC3339Nano))
+		d.Older = "/traffic?" + q.Encode()
+	}
+	for _, r := range runs {
+		d.Runs = append(d.Runs, t.row(c, p, r))
+	}
+	if err := t.overview(c, &d, p.ID); err != nil {
+		return err
+	}
+	if page.Partial(c) {
+		listView.Part(c, "list", d)
+		return nil
+	}
+	listView.Page(c, d)
+	return nil
+}
+
+func (t traffic) overview(c *gin.Context, d *listPage, projectID string) error {
+	since := time.Now().Add(-minutes * time.Minute).Truncate(time.Minute)
+	slices, err := store.Slices(c, t.DB, projectID, since, time.Minute)
+	if err != nil {
+		return err
+	}
+	bars := make([]draw.Bar, minutes+1)
+	for i := range bars {
+		bars[i].Label = since.Add(time.Duration(i) * time.Minute).UTC().Format("15:04")
+	}
+	for _, s := range slices {
+		if s.Index >= 0 && s.Index < len(bars) {
+			bars[s.Index].Runs += s.Runs
+			bars[s.Index].Failed += s.Failed
+		}
+	}
+	d.Bars = draw.Bars(bars)
+	tallies, err := store.Tallies(c, t.DB, projectID, time.Now().Add(-24*time.Hour))
+	if err != nil {
+		return err
+	}
+	d.Tally = map[string]int{}
+	for _, tally := range tallies {
+		d.Tally[string(tally.State)] += tally.Runs
+		d.Tally[""] += tally.Runs
+	}
+	d.Open, err = store.OpenAsides(c, t.DB, projectID)
+	return err
+}
+
+func (t traffic) row(c *gin.Context, p *project.Project, r store.Run) runRow {
+	row := runRow{Run: r, FlowTitle: r.Flow, What: page.What(r), Class: page.StateTags[r.State]}
+	released, err := t.Engine.Release(c, p.ID, r.Flow, r.Release)
+	if err != nil {
+		return row
+	}
+	if plan := released.Flow(r.Flow); plan != nil {
+		row.FlowTitle = plan.Flow.Title
+		row.Stem = draw.Steps(marks(plan, r))
+	}
+	switch {
+	case r.EndedAt != nil && r.BeganAt != nil:
+		row.Took = page.Took(r.EndedAt.Sub(*r.BeganAt))
+	case r.BeganAt != nil && r.State == store.Running:
+		row.Took = page.Took(time.Since(*r.BeganAt)) + " so far"
+	}
+	return row
+}
+
+// marks says for each step of a run whether all passed, some were set aside, or it ended there.
+func marks(plan *flow.Plan, r store.Run) []string {
+	var out []string
+	for _, ps := range plan.Steps {
+		if len(ps.Step.Steps) > 0 {
+			continue
+		}
+		m := "waiting"
+		if c := r.Counts[ps.Step.ID]; c != nil {
+			m = "passed"
+			if c.SetAside > 0 {
+				m = "aside"
+			}
+		} else if r.State == store.Stopped && len(out) == 0 {
+			m = "stopped"
+		}
+		out = append(out, m)
+	}
+	return out
+}
+
+func runID(c *gin.Context) (uuid.UUID, error) {
+	id, err := uuid.Parse(c.Param("run"))
+	if err != nil {
+		return id, store.ErrNotFound
+	}
+	return id, nil
+}
+
+func (t traffic) resume(c *gin.Context) error {
+	id, err := runID(c)
+	if err != nil {
+		return err
+	}
+	if err := t.Engine.Resume(c, id); err != nil {
+		return err
+	}
+	c.Redirect(303, "/traffic/runs/"+id.String())
+	return nil
+}
+
+func (t traffic) repeat(c *gin.Context) error {
+	id, err := runID(c)
+	if err != nil {
+		return err
+	}
+	again, err := t.Engine.Repeat(c, id, t.Person.ID)
+	if err != nil {
+		return err
+	}
+	c.Redirect(303, "/traffic/runs/"+again.String())
+	return nil
+}
+
+func (t traffic) cancel(c *gin.Context) error {
+	id, err := runID(c)
+	if err != nil {
+		return err
+	}
+	if err := t.Engine.Cancel(c, id, t.Person.ID); err != nil {
+		return err
+	}
+	c.Redirect(303, "/traffic/runs/"+id.String())
+	return nil
+}
+
+func (t traffic) aside(c *gin.Context) (store.Aside, error) {
+	id, err := strconv.ParseInt(c.Param("id"), 10, 64)
+	if err != nil {
+		return store.Aside{}, store.ErrNotFound
+	}
+	return store.AsideByID(c, t.DB, id)
+}
+
+func (t traffic) mend(c *gin.Context) error {
+	a, err := t.aside(c)
+	if err != nil {
+		return err
+	}
+	text := strings.TrimRight(c.PostForm("text"), "\r\n")
+	again, err := t.Engine.Mend(c, a.ID, text, t.Person.ID)
+	if err != nil {
+		return err
+	}
+	c.Redirect(303, "/traffic/runs/"+again.String())
+	return nil
+}
+
+func (t traffic) letGo(c *gin.Context) error {
+	a, err := t.aside(c)
+	if err == nil {
+		err = t.Engine.LetGo(c, a.ID, t.Person.ID)
+	}
+	if err != nil {
+		return err
+	}
+	c.Redirect(303, "/traffic/runs/"+a.Run.String())
+	return nil
+}

@@ -1,0 +1,160 @@
+// Package web serves the screens: server-rendered pages, one folder for each place, on loopback
+// only.
+package web
+
+import (
+	"context"
+	"embed"
+	"log/slog"
+	"net"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"hollowreed/internal/core/project"
+	"hollowreed/internal/store"
+	"hollowreed/internal/web/assets"
+	"hollowreed/internal/web/bench"
+	"hollowreed/internal/web/estate"
+	"hollowreed/internal/web/page"
+	"hollowreed/internal/web/releases"
+	"hollowreed/internal/web/traffic"
+)
+
+// maxBody is the most bytes of one request.
+const maxBody = 4 << 20
+
+//go:embed found.html
+var found embed.FS
+
+var foundView = page.Parse(found, "found.html")
+
+// Handler serves a site.
+func Handler(s *page.Site) http.Handler {
+	gin.SetMode(gin.ReleaseMode)
+	r := gin.New()
+	r.ContextWithFallback = true
+	r.Use(logged(s.Log), recovered(s), guarded)
+	r.GET("/", func(c *gin.Context) { c.Redirect(http.StatusFound, "/bench") })
+	files := http.StripPrefix("/assets", http.FileServerFS(assets.FS()))
+	r.GET("/assets/*path", func(c *gin.Context) {
+		c.Header("Cache-Control", "public, max-age=86400")
+		files.ServeHTTP(c.Writer, c.Request)
+	})
+	r.GET("/live", s.Hub.Serve)
+	r.GET("/find", s.Do(func(c *gin.Context) error { return find(c, s) }))
+	bench.Routes(r, s)
+	traffic.Routes(r, s)
+	estate.Routes(r, s)
+	releases.Routes(r, s)
+	r.NoRoute(func(c *gin.Context) { s.Fail(c, store.ErrNotFound) })
+	// A form of another site cannot change anything here.
+	return http.NewCrossOriginProtection().Handler(r)
+}
+
+// guarded answers only to loopback names, so that no other site can reach the pages through a
+// name of its own, and says what a page may load.
+func guarded(c *gin.Context) {
+	host := c.Request.Host
+	if h, _, err := net.SplitHostPort(host); err == nil {
+		host = h
+	}
+	if ip := net.ParseIP(strings.Trim(host, "[]")); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+		c.AbortWithStatus(http.StatusMisdirectedRequest)
+		return
+	}
+	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, maxBody)
+	c.Header("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+	c.Header("X-Content-Type-Options", "nosniff")
+	c.Header("Referrer-Policy", "same-origin")
+	c.Next()
+}
+
+func logged(log *slog.Logger) gin.HandlerFunc {
+	return func(c *gin.Context) {
+		began := time.Now()
+		c.Next()
+		log.Debug("request", "method", c.Request.Method, "path", c.Request.URL.Path, "status", c.Writer.Status(), "took", time.Since(began))
+		for _, err := range c.Errors {
+			log.Error("request", "path", c.Request.URL.Path, "error", err)
+		}
+	}
+}
+
+func recovered(s *page.Site) gin.HandlerFunc {
+	return gin.CustomRecoveryWithWriter(nil, func(c *gin.Context, err any) {
+		s.Log.Error("panic", "path", c.Request.URL.Path, "error", err)
+		c.AbortWithStatus(http.StatusInternalServerError)
+	})
+}
+
+type hit struct{ Title, Kind, Href string }
+
+// find looks for parts, fields of schemas and references of runs.
+func find(c *gin.Context, s *page.Site) error {
+	q := strings.ToLower(strings.TrimSpace(c.Query("q")))
+	if q == "" {
+		foundView.Part(c, "found", nil)
+		return nil
+	}
+	p, err := s.Load(c)
+	if err != nil {
+		return err
+	}
+	hits := parts(p, q)
+	runs, err := store.Runs(c, s.DB, store.RunFilter{Project: p.ID, Reference: q, Most: 6})
+	if err != nil {
+		return err
+	}
+	for _, r := range runs {
+		hits = append(hits, hit{Title: r.Reference, Kind: "run, " + string(r.State), Href: "/traffic/runs/" + r.ID.String()})
+	}
+	foundView.Part(c, "found", map[string]any{"Hits": hits, "Query": q})
+	return nil
+}
+
+const maxHits = 12
+
+func parts(p *project.Project, q string) []hit {
+	var hits []hit
+	for _, part := range p.Parts("") {
+		href := "/bench/" + part.Kind + "/" + part.ID
+		if part.Kind == project.Connections || part.Kind == project.Samples {
+			href = "/bench/text?path=" + part.Path
+		}
+		if strings.Contains(strings.ToLower(part.Title), q) || strings.Contains(part.Path, q) {
+			hits = append(hits, hit{Title: part.Title, Kind: strings.TrimSuffix(part.Kind, "s"), Href: href})
+		}
+		if sch := p.Schema(part.ID); part.Kind == project.Schemas && sch != nil {
+			for _, f := range sch.Root.Fields {
+				if strings.Contains(strings.ToLower(f.Name), q) {
+					hits = append(hits, hit{Title: part.Title + " · " + f.Name, Kind: "field", Href: href})
+				}
+			}
+		}
+	}
+	return hits[:min(len(hits), maxHits)]
+}
+
+// Serve serves on an address of this machine until the context ends.
+func Serve(ctx context.Context, l net.Listener, h http.Handler) error {
+	server := &http.Server{
+		Handler: h, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
+		BaseContext: func(net.Listener) context.Context { return ctx },
+	}
+	done := make(chan error, 1)
+	go func() { done <- server.Serve(l) }()
+	select {
+	case err := <-done:
+		return err
+	case <-ctx.Done():
+	}
+	end, cancel := context.WithTimeout(context.Background(), 3*time.Second)
+	defer cancel()
+	if err := server.Shutdown(end); err != nil {
+		return server.Close()
+	}
+	return nil
+}

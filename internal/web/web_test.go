@@ -1,0 +1,284 @@
+package web
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/cdproto/log"
+	cdppage "github.com/chromedp/cdproto/page"
+	"github.com/chromedp/cdproto/runtime"
+	"github.com/chromedp/chromedp"
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgxpool"
+	"github.com/stretchr/testify/require"
+
+	"hollowreed/demo"
+	"hollowreed/internal/connector"
+	"hollowreed/internal/core/project"
+	"hollowreed/internal/engine"
+	"hollowreed/internal/standin/gauges"
+	"hollowreed/internal/standin/ledger"
+	"hollowreed/internal/store"
+	"hollowreed/internal/testdb"
+	"hollowreed/internal/web/page"
+)
+
+func TestMain(m *testing.M) {
+	code := testdb.Main(m)
+	closeBrowser()
+	os.Exit(code)
+}
+
+// world is a running site with the demo project released.
+type world struct {
+	t      *testing.T
+	db     *pgxpool.Pool
+	ledger *pgxpool.Pool
+	engine *engine.Engine
+	server *httptest.Server
+	folder string
+	logs   *bytes.Buffer
+}
+
+func newWorld(t *testing.T) *world {
+	t.Helper()
+	ctx, cancel := context.WithCancel(context.Background())
+	w := &world{t: t, folder: t.TempDir(), logs: &bytes.Buffer{}}
+	var err error
+	w.db, err = store.Open(ctx, testdb.New(t))
+	require.NoError(t, err)
+	t.Cleanup(w.db.Close)
+	t.Cleanup(cancel)
+	ledgerURL := testdb.New(t)
+	require.NoError(t, ledger.Seed(ctx, ledgerURL))
+	w.ledger, err = pgxpool.New(ctx, ledgerURL)
+	require.NoError(t, err)
+	t.Cleanup(w.ledger.Close)
+	outside := connector.NewPool(connector.Settings{
+		"gauge-drop": {Folder: w.folder, Done: t.TempDir()}, "harbour-ledger": {URL: ledgerURL},
+	})
+	t.Cleanup(outside.Close)
+	person := store.Person{ID: "mira", Name: "Mira Orrin", Initials: "MO"}
+	require.NoError(t, store.AddPerson(ctx, w.db, person))
+	texts, err := project.Read(demo.Files)
+	require.NoError(t, err)
+	require.NoError(t, pgx.BeginFunc(ctx, w.db, func(tx pgx.Tx) error {
+		_, err := store.AddProject(ctx, tx, "skerry", "Skerry Line", texts, person.ID)
+		return err
+	}))
+	w.engine, err = engine.New(w.db, outside, engine.Options{Look: 50 * time.Millisecond, Rest: 100 * time.Millisecond})
+	require.NoError(t, err)
+	_, err = w.engine.MakeRelease(ctx, "skerry", "gauge-readings", "First light", person.ID)
+	require.NoError(t, err)
+	require.NoError(t, w.engine.Start(ctx))
+	t.Cleanup(w.engine.Stop)
+	site := &page.Site{
+		DB: w.db, Engine: w.engine, Outside: outside, Hub: page.NewHub(ctx, w.db),
+		Log: slog.New(slog.NewTextHandler(w.logs, nil)), Project: "skerry", Person: person, Env: "Workbench",
+	}
+	w.server = httptest.NewServer(Handler(site))
+	t.Cleanup(w.server.Close)
+	t.Cleanup(w.server.CloseClientConnections) // first: open event streams would keep Close waiting
+	return w
+}
+
+func (w *world) drop(name, content string) {
+	w.t.Helper()
+	require.NoError(w.t, gauges.Drop(w.folder, name, content))
+}
+
+// ended waits until the newest run of a file is over.
+func (w *world) ended(file string) store.Run {
+	w.t.Helper()
+	deadline := time.Now().Add(30 * time.Second)
+	for time.Now().Before(deadline) {
+		runs, err := store.Runs(w.t.Context(), w.db, store.RunFilter{Project: "skerry", Reference: file, Most: 1})
+		require.NoError(w.t, err)
+		if len(runs) == 1 && runs[0].Ended() {
+			return runs[0]
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	w.t.Fatalf("%s did not end", file)
+	return store.Run{}
+}
+
+// browser is one Chromium for all tests of the package.
+var browser = sync.OnceValues(func() (context.Context, error) {
+	dir, err := os.MkdirTemp("", "hollowreed-chromium-")
+	if err != nil {
+		return nil, err
+	}
+	options := append(chromedp.DefaultExecAllocatorOptions[:],
+		chromedp.ExecPath("/usr/bin/chromium"), chromedp.UserDataDir(dir), chromedp.NoSandbox, chromedp.DisableGPU,
+		chromedp.Flag("disable-dev-shm-usage", true), chromedp.Flag("disable-component-update", true),
+		chromedp.Flag("disable-background-networking", true), chromedp.Flag("no-proxy-server", true),
+		chromedp.Flag("host-resolver-rules", "MAP * ~NOTFOUND, EXCLUDE 127.0.0.1"),
+		chromedp.Flag("force-device-scale-factor", "1"), chromedp.Flag("font-render-hinting", "none"),
+	)
+	alloc, _ := chromedp.NewExecAllocator(context.Background(), options...)
+	ctx, _ := chromedp.NewContext(alloc)
+	closeBrowser = func() {
+		chromedp.Cancel(ctx)
+		os.RemoveAll(dir)
+	}
+	return ctx, chromedp.Run(ctx)
+})
+
+var closeBrowser = func() {}
+
+// tab opens a tab of 1280 by 800 and fails the test for every error that the page logs.
+func (w *world) tab() *tab {
+	w.t.Helper()
+	root, err := browser()
+	require.NoError(w.t, err)
+	ctx, cancel := chromedp.NewContext(root)
+	w.t.Cleanup(cancel)
+	ctx, stop := context.WithTimeout(ctx, 60*time.Second)
+	w.t.Cleanup(stop)
+	tb := &tab{world: w, ctx: ctx}
+	chromedp.ListenTarget(ctx, tb.listen)
+	tb.do(chromedp.ActionFunc(func(ctx context.Context) error {
+		if err := emulation.SetDeviceMetricsOverride(1280, 800, 1, false).Do(ctx); err != nil {
+			return err
+		}
+		if err := emulation.SetFocusEmulationEnabled(true).Do(ctx); err != nil {
+			return err
+		}
+		return cdppage.BringToFront().Do(ctx)
+	}))
+	w.t.Cleanup(func() {
+		tb.mu.Lock()
+		defer tb.mu.Unlock()
+		require.Empty(w.t, tb.errors, "errors in the browser")
+	})
+	return tb
+}
+
+type tab struct {
+	*world
+	ctx    context.Context
+	mu     sync.Mutex
+	errors []string
+}
+
+func (tb *tab) listen(ev any) {
+	tb.mu.Lock()
+	defer tb.mu.Unlock()
+	switch ev := ev.(type) {
+	case *runtime.EventExceptionThrown:
+		tb.errors = append(tb.errors, ev.ExceptionDetails.Error())
+	case *log.EventEntryAdded:
+		if ev.Entry.Level == log.LevelError {
+			tb.errors = append(tb.errors, ev.Entry.Text+" "+ev.Entry.URL)
+		}
+	}
+}
+
+func (tb *tab) do(actions ...chromedp.Action) {
+	tb.t.Helper()
+	if err := chromedp.Run(tb.ctx, actions...); err != nil {
+		tb.mu.Lock()
+		defer tb.mu.Unlock()
+		tb.t.Fatalf("%v; the page logged %v; the server logged %s", err, tb.errors, tb.logs.String())
+	}
+}
+
+func (tb *tab) open(path string) {
+	tb.t.Helper()
+	tb.do(chromedp.Navigate(tb.server.URL+path), chromedp.WaitReady("#main"), chromedp.Evaluate("document.fonts.ready.then(() => true)", nil, awaitPromise))
+}
+
+func awaitPromise(p *runtime.EvaluateParams) *runtime.EvaluateParams { return p.WithAwaitPromise(true) }
+
+// sees waits until an element holds a text.
+func (tb *tab) sees(selector, text string) {
+	tb.t.Helper()
+	js := fmt.Sprintf(`[...document.querySelectorAll(%q)].some(e => e.textContent.includes(%q))`, selector, text)
+	deadline := time.Now().Add(15 * time.Second)
+	for time.Now().Before(deadline) {
+		var there bool
+		// An error here is a page that is just being replaced: it is asked again.
+		if err := chromedp.Run(tb.ctx, chromedp.Evaluate(js, &there)); err == nil && there {
+			return
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	var got string
+	chromedp.Run(tb.ctx, chromedp.Evaluate(fmt.Sprintf(`[...document.querySelectorAll(%q)].map(e => e.textContent).join(" | ")`, selector), &got))
+	tb.t.Fatalf("%s does not show %q but %q; the server logged %s", selector, text, strings.Join(strings.Fields(got), " "), tb.logs.String())
+}
+
+// fill replaces what stands in a field, as by typing.
+func (tb *tab) fill(selector, text string) {
+	tb.t.Helper()
+	tb.do(chromedp.Focus(selector), chromedp.Evaluate(fmt.Sprintf(`document.querySelector(%q).select()`, selector), nil), chromedp.KeyEvent(text))
+}
+
+func (tb *tab) shot(path string) {
+	tb.t.Helper()
+	var png []byte
+	tb.do(chromedp.Evaluate("document.fonts.ready.then(() => true)", nil, awaitPromise), chromedp.CaptureScreenshot(&png))
+	require.NoError(tb.t, os.WriteFile(path, png, 0o644))
+}
+
+// TestScreenshots takes the pictures of the documentation, when asked to.
+func TestScreenshots(t *testing.T) {
+	dir := os.Getenv("SCREENSHOTS")
+	if dir == "" {
+		t.Skip("SCREENSHOTS names no folder")
+	}
+	require.NoError(t, os.MkdirAll(dir, 0o755))
+	w := newWorld(t)
+	w.drop("sk_0309.tide", gauges.Readings(9, 12))
+	w.ended("sk_0309.tide")
+	w.drop("sk_0311.tide", gauges.Spoilt(11))
+	aside := w.ended("sk_0311.tide")
+	w.drop("sk_0312.tide", gauges.Readings(12, 12))
+	w.ended("sk_0312.tide")
+	tb := w.tab()
+	for _, s := range []struct{ name, path string }{
+		{"bench", "/bench"},
+		{"flow", "/bench/flows/gauge-readings?step=map"},
+		{"mapping", "/bench/mappings/reading-to-tide-level?field=above_datum_cm"},
+		{"schema", "/bench/schemas/gauge-reading?line=3"},
+		{"parts", "/bench/parts"},
+		{"release", "/bench/flows/gauge-readings/release"},
+		{"traffic", "/traffic"},
+		{"run", "/traffic/runs/" + aside.ID.String()},
+		{"estate", "/estate"},
+		{"releases", "/releases"},
+	} {
+		if s.name == "release" {
+			tb.open("/bench/flows/gauge-readings?step=keep")
+			tb.fill("#set-where", "level_cm > 0")
+			tb.sees("#state", "differs")
+		}
+		tb.open(s.path)
+		tb.shot(filepath.Join(dir, s.name+".png"))
+	}
+}
+
+func (w *world) get(path string, header ...string) *http.Response {
+	w.t.Helper()
+	req, err := http.NewRequestWithContext(w.t.Context(), http.MethodGet, w.server.URL+path, nil)
+	require.NoError(w.t, err)
+	for i := 0; i+1 < len(header); i += 2 {
+		req.Header.Set(header[i], header[i+1])
+	}
+	res, err := http.DefaultClient.Do(req)
+	require.NoError(w.t, err)
+	w.t.Cleanup(func() { res.Body.Close() })
+	return res
+}

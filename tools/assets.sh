@@ -1,0 +1,15 @@
+#!/bin/sh
+# Builds the committed assets from their sources into the folder named.
+set -eu
+cd "$(dirname "$0")"
+out=$1
+[ -d node_modules ] || npm ci --no-audit --no-fund --silent
+mkdir -p "$out/fonts"
+node_modules/.bin/tailwindcss --minify -i ../internal/web/assets/src/app.css -o "$out/app.css"
+cp ../internal/web/assets/src/app.js "$out/app.js"
+cp ../internal/web/assets/src/icon.svg "$out/icon.svg"
+cp node_modules/htmx.org/dist/htmx.min.js "$out/htmx.js"
+for set in latin latin-ext; do
+  cp "node_modules/@fontsource-variable/atkinson-hyperlegible-next/files/atkinson-hyperlegible-next-$set-wght-normal.woff2" "$out/fonts/next-$set.woff2"
+  cp "node_modules/@fontsource-variable/atkinson-hyperlegible-mono/files/atkinson-hyperlegible-mono-$set-wght-normal.woff2" "$out/fonts/mono-$set.woff2"
+done

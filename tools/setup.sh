@@ -1,0 +1,19 @@
+#!/bin/sh
+# Installs from Debian's packages what is missing: "server" is PostgreSQL, "browser" Chromium.
+set -eu
+
+install() {
+  echo "Installing $* from Debian's packages"
+  sudo=""
+  if [ "$(id -u)" != 0 ]; then
+    command -v sudo >/dev/null || { echo "Please install as root: apt-get install $*" >&2; exit 1; }
+    sudo=sudo
+  fi
+  $sudo apt-get update -qq
+  $sudo env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "$@" >/dev/null
+}
+
+case "$1" in
+  server) ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1 || install postgresql ;;
+  browser) [ -x /usr/bin/chromium ] || install chromium ;;
+esac
