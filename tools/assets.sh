@@ -3,7 +3,7 @@
 set -eu
 cd "$(dirname "$0")"
 out=$1
-[ -d node_modules ] || npm ci --no-audit --no-fund --silent
+[ -d node_modules ] || npm install --no-audit --no-fund --silent >&2
 mkdir -p "$out/fonts"
 node_modules/.bin/tailwindcss --minify -i ../internal/web/assets/src/app.css -o "$out/app.css"
 cp ../internal/web/assets/src/app.js "$out/app.js"
