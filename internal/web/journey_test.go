@@ -70,6 +70,8 @@ func TestStepsAndRecordsAreChosenByKeys(t *testing.T) {
 	tb.sees("#comes-in", "record 2 of 48")
 	tb.do(chromedp.KeyEvent("["))
 	tb.sees("#comes-in", "record 1 of 48")
+	tb.do(chromedp.KeyEvent("]]]["))
+	tb.sees("#comes-in", "record 3 of 48")
 	tb.do(chromedp.KeyEvent("/"))
 	var focused string
 	tb.do(chromedp.Evaluate("document.activeElement.id", &focused))

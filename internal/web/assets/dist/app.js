@@ -69,22 +69,43 @@ function edits() {
 const typing = (el) => el && (el.matches("input, textarea, select") || el.isContentEditable);
 const press = (selector) => { const el = document.querySelector(selector); if (el) el.click(); return !!el; };
 
-function keys() {
-  document.addEventListener("keydown", (e) => {
-    if ((e.ctrlKey || e.metaKey) && e.key === "Enter" && press("[data-key=try]")) return e.preventDefault();
-    if (typing(e.target)) {
-      if (e.key === "Escape") { e.target.blur(); if (e.target.id === "find") document.querySelector("#found").innerHTML = ""; }
-      if (e.key === "ArrowDown" && e.target.id === "find") { document.querySelector("#found a")?.focus(); e.preventDefault(); }
-      return;
-    }
-    if ((e.ctrlKey || e.metaKey) && e.key.toLowerCase() === "z" && press(e.shiftKey ? "[data-key=redo]" : "[data-key=undo]")) return e.preventDefault();
-    if ((e.ctrlKey || e.metaKey) && e.key.toLowerCase() === "y" && press("[data-key=redo]")) return e.preventDefault();
-    if (e.ctrlKey || e.metaKey || e.altKey) return;
-    if (e.key === "/") { document.querySelector("#find").focus(); return e.preventDefault(); }
-    if (e.key === "?") { const k = document.querySelector("#keys"); if (k) k.hidden = !k.hidden; return; }
-    if (e.key === "Escape") { press("[data-key=up]"); return; }
-    arrows(e);
+// A key that comes while an answer is on its way waits for it: it means the page that will be there,
+// and a link that has been drawn but not yet taken over by htmx would load a whole page.
+const moves = new Set(["/", "[", "]", "ArrowLeft", "ArrowRight", "ArrowUp", "ArrowDown"]);
+function afterAnswers(press) {
+  let underway = 0;
+  const waiting = [];
+  document.addEventListener("htmx:before:request", () => underway++);
+  document.addEventListener("htmx:finally:request", () => {
+    underway = Math.max(0, underway - 1);
+    while (underway === 0 && waiting.length) press(waiting.shift());
   });
+  return (e) => {
+    if (underway === 0 || !moves.has(e.key)) return press(e);
+    if (waiting.length < 20) waiting.push(e);
+    e.preventDefault();
+  };
+}
+
+function keys() {
+  const turn = afterAnswers(pressed);
+  document.addEventListener("keydown", (e) => typing(e.target) ? pressed(e) : turn(e));
+}
+
+function pressed(e) {
+  if ((e.ctrlKey || e.metaKey) && e.key === "Enter" && press("[data-key=try]")) return e.preventDefault();
+  if (typing(e.target)) {
+    if (e.key === "Escape") { e.target.blur(); if (e.target.id === "find") document.querySelector("#found").innerHTML = ""; }
+    if (e.key === "ArrowDown" && e.target.id === "find") { document.querySelector("#found a")?.focus(); e.preventDefault(); }
+    return;
+  }
+  if ((e.ctrlKey || e.metaKey) && e.key.toLowerCase() === "z" && press(e.shiftKey ? "[data-key=redo]" : "[data-key=undo]")) return e.preventDefault();
+  if ((e.ctrlKey || e.metaKey) && e.key.toLowerCase() === "y" && press("[data-key=redo]")) return e.preventDefault();
+  if (e.ctrlKey || e.metaKey || e.altKey) return;
+  if (e.key === "/") { document.querySelector("#find").focus(); return e.preventDefault(); }
+  if (e.key === "?") { const k = document.querySelector("#keys"); if (k) k.hidden = !k.hidden; return; }
+  if (e.key === "Escape") { press("[data-key=up]"); return; }
+  arrows(e);
 }
 
 // Arrow keys move the selection: [data-prev]/[data-next] links for records, and the neighbours of
