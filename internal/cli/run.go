@@ -96,16 +96,11 @@ func (e env) runFlow(cmd *cobra.Command, p *project.Project, id string, f runFla
 
 func (e env) outside(ctx context.Context, p *project.Project, f runFlags) (flow.Outside, func(), error) {
 	if !f.really {
-		rows := make(chan value.Value, 4*runBatch)
-		written := make(chan struct{})
-		go func() {
-			defer close(written)
-			e.writeRows(rows)
-		}()
+		rows := e.showRows()
 		return &flow.Dry{
 			Rows: func(s *schema.Schema) ([]value.Value, error) { return p.SampleRecords(s, maxSampleRows) },
-			Tell: func(_ flow.Upsert, row value.Value) { rows <- row },
-		}, func() { close(rows); <-written }, nil
+			Tell: rows.tell,
+		}, rows.close, nil
 	}
 	if f.settings == "" {
 		return nil, nil, fault.New(fault.Required, "--really needs --settings FILE with the connections")
@@ -121,27 +116,27 @@ func (e env) outside(ctx context.Context, p *project.Project, f runFlags) (flow.
 // drive runs all records and says what became of them.
 func (e env) drive(ctx context.Context, plan *flow.Plan, src *flow.Source, outside flow.Outside, input string) error {
 	totals := map[string]*flow.Counts{}
-	aside, batches := 0, ahead(ctx, src)
-	for {
-		next := <-batches
-		items, err := next.items, next.err
-		if err == io.EOF {
+	aside := 0
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	for p := range ahead(ctx, plan, outside, src) {
+		next := <-p
+		if next.err == io.EOF {
 			break
 		}
-		if err != nil {
+		if next.err != nil {
+			return next.err
+		}
+		if err := next.batch.Run(ctx, next.items); err != nil {
 			return err
 		}
-		b := &flow.Batch{Plan: plan, Outside: outside}
-		if err := b.Run(ctx, items); err != nil {
-			return err
-		}
-		for id, c := range b.Counts {
+		for id, c := range next.batch.Counts {
 			if totals[id] == nil {
 				totals[id] = &flow.Counts{}
 			}
 			totals[id].Add(c)
 		}
-		aside += e.tell(items)
+		aside += e.tell(next.items)
 	}
 	if src.Taken() == 0 {
 		return flow.Empty(input)
@@ -153,35 +148,75 @@ func (e env) drive(ctx context.Context, plan *flow.Plan, src *flow.Source, outsi
 	return nil
 }
 
-// writeRows shows what would be written, one JSON value a line.
-func (e env) writeRows(rows <-chan value.Value) {
-	var enc json.Appender
-	var line []byte
-	for row := range rows {
-		line = append(enc.Append(line[:0], row), '\n')
-		e.out.Write(line)
+// rows shows what would be written, one JSON value a line, beside the work on the next ones.
+type rows struct {
+	pending []value.Value
+	full    chan []value.Value
+	written chan struct{}
+}
+
+func (e env) showRows() *rows {
+	r := &rows{full: make(chan []value.Value, 2), written: make(chan struct{})}
+	go func() {
+		defer close(r.written)
+		var enc json.Appender
+		var lines []byte
+		for batch := range r.full {
+			lines = lines[:0]
+			for _, row := range batch {
+				lines = append(enc.Append(lines, row), '\n')
+			}
+			e.out.Write(lines)
+		}
+	}()
+	return r
+}
+
+func (r *rows) tell(_ flow.Upsert, row value.Value) {
+	if r.pending == nil {
+		r.pending = make([]value.Value, 0, runBatch)
+	}
+	if r.pending = append(r.pending, row); len(r.pending) == runBatch {
+		r.full <- r.pending
+		r.pending = nil
 	}
 }
 
-type batch struct {
+func (r *rows) close() {
+	r.full <- r.pending
+	close(r.full)
+	<-r.written
+}
+
+// prepared is a batch that has passed all steps that reach nothing outside.
+type prepared struct {
+	batch *flow.Batch
 	items []*flow.Item
 	err   error
 }
 
-// ahead reads batches while others are worked on.
-func ahead(ctx context.Context, src *flow.Source) <-chan batch {
-	out := make(chan batch, 2)
+// ahead reads and prepares batches while others are worked on, and gives them in their order.
+func ahead(ctx context.Context, plan *flow.Plan, outside flow.Outside, src *flow.Source) <-chan chan prepared {
+	out := make(chan chan prepared, 2)
 	go func() {
+		defer close(out)
 		for {
 			items, err := src.Batch(runBatch)
+			p := make(chan prepared, 1)
 			select {
-			case out <- batch{items, err}:
+			case out <- p:
 			case <-ctx.Done():
 				return
 			}
 			if err != nil {
+				p <- prepared{err: err}
 				return
 			}
+			go func() {
+				b := &flow.Batch{Plan: plan, Outside: outside}
+				err := b.Prepare(ctx, items)
+				p <- prepared{b, items, err}
+			}()
 		}
 	}()
 	return out

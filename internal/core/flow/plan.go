@@ -32,6 +32,8 @@ type PlannedStep struct {
 	Result  *Named  // what it adds
 	Faults  fault.List
 	Mapping *mapping.Plan // of a map step
+	effect  bool          // writes to an outside system
+	outside bool          // reaches an outside system
 	run     runner
 }
 
@@ -117,7 +119,7 @@ func (c *compiler) steps(steps []*Step) {
 		outer, ps := c.cur, &PlannedStep{Step: s, Before: append([]Named(nil), c.named...)}
 		c.plan.order[s.ID] = len(c.plan.Steps)
 		c.plan.Steps = append(c.plan.Steps, ps)
-		c.cur = ps
+		c.cur, ps.effect, ps.outside = ps, k.Effect, k.Outside
 		ps.run = k.compile(c, s)
 		if len(ps.Faults) > 0 {
 			ps.run = ps.refuse
@@ -216,6 +218,8 @@ type Batch struct {
 	Plan    *Plan
 	Outside Outside
 	Counts  map[string]*Counts
+	live    []*Item // those that have not left the way
+	next    int     // the step that they come to
 }
 
 // Counts are the records at one step.
@@ -256,24 +260,51 @@ func (it *Item) aside(step string, faults ...*fault.Fault) {
 // ErrStop is returned when a record's fault must stop the run.
 var ErrStop = errors.New("stopped at the first fault")
 
-// Run passes the items through every step. Afterwards each is Done, LeftOut or SetAside. When it
-// returns an error nothing of the batch counts: it is tried again as a whole.
-func (b *Batch) Run(ctx context.Context, items []*Item) error {
+// Prepare passes the items through the steps before the first that reaches an outside system.
+// Batches of one message can be prepared at the same time; then they are run in their order.
+func (b *Batch) Prepare(ctx context.Context, items []*Item) error {
 	b.Counts = map[string]*Counts{}
-	live := items
-	for _, ps := range b.Plan.Steps {
-		counts := &Counts{In: len(live)}
-		b.Counts[ps.Step.ID] = counts
-		if err := ps.run(ctx, b, live); err != nil {
+	b.live = append(make([]*Item, 0, len(items)), items...)
+	for b.next < len(b.Plan.Steps) && !b.Plan.Steps[b.next].outside {
+		if err := b.step(ctx, items); err != nil {
 			return err
 		}
-		live = b.sort(ps, live, counts)
-		if counts.SetAside > 0 && ps.Step.Setting("on fault") == "stop" {
-			return b.stop(ps, items)
+	}
+	return nil
+}
+
+// Run passes the items through every step, or those that are left after Prepare. Afterwards each
+// is Done, LeftOut or SetAside. When it returns an error nothing of the batch counts: it is tried
+// again as a whole.
+func (b *Batch) Run(ctx context.Context, items []*Item) error {
+	if b.Counts == nil {
+		if err := b.Prepare(ctx, items); err != nil {
+			return err
 		}
 	}
-	for _, it := range live {
+	for b.next < len(b.Plan.Steps) {
+		if err := b.step(ctx, items); err != nil {
+			return err
+		}
+	}
+	for _, it := range b.live {
 		it.State = Done
+	}
+	return nil
+}
+
+// step runs the next step.
+func (b *Batch) step(ctx context.Context, items []*Item) error {
+	ps := b.Plan.Steps[b.next]
+	b.next++
+	counts := &Counts{In: len(b.live)}
+	b.Counts[ps.Step.ID] = counts
+	if err := ps.run(ctx, b, b.live); err != nil {
+		return err
+	}
+	b.live = ps.sort(b.live[:0], b.live, counts)
+	if counts.SetAside > 0 && ps.Step.Setting("on fault") == "stop" {
+		return b.stop(ps, items)
 	}
 	return nil
 }
@@ -293,9 +324,9 @@ type Stop struct{ Fault *fault.Fault }
 // Error is the fault's text.
 func (s *Stop) Error() string { return s.Fault.Error() }
 
-// sort counts what became of the items and keeps those that go on.
-func (b *Batch) sort(ps *PlannedStep, items []*Item, counts *Counts) []*Item {
-	live := make([]*Item, 0, len(items))
+// sort counts what became of the items and appends those that go on to kept.
+func (ps *PlannedStep) sort(kept, items []*Item, counts *Counts) []*Item {
+	live := kept
 	for _, it := range items {
 		switch it.State {
 		case LeftOut:
@@ -306,7 +337,7 @@ func (b *Batch) sort(ps *PlannedStep, items []*Item, counts *Counts) []*Item {
 			counts.Out++
 			live = append(live, it)
 		}
-		if kindOf(ps.Step.Kind).Effect {
+		if ps.effect {
 			counts.effect(it)
 		}
 	}

@@ -85,8 +85,12 @@ func Empty(file string) *fault.Fault {
 // AtEnd says whether an error of Batch is the regular end.
 func AtEnd(err error) bool { return err == io.EOF }
 
+// lineFact is the slot of the line among the run's facts.
+var lineFact = mapping.Run.Field("line").Slot()
+
 // slab is the memory of a batch, taken at once.
 type slab struct {
+	facts  []value.Value
 	items  []Item
 	values []value.Value
 	runs   []value.Record
@@ -96,16 +100,18 @@ type slab struct {
 func (s *Source) slab(n int) *slab {
 	slots := s.plan.Scope.Size()
 	facts := len(mapping.Run.Fields)
-	return &slab{items: make([]Item, n), values: make([]value.Value, n*(slots+facts)), runs: make([]value.Record, n), slots: slots}
+	run := []value.Value{value.Str(s.facts.File), {}, s.facts.Started, value.Str(s.facts.ID)}
+	return &slab{facts: run, items: make([]Item, n), values: make([]value.Value, n*(slots+facts)), runs: make([]value.Record, n), slots: slots}
 }
 
 // item makes the next item: of a record that was read, or of one that could not be.
 func (m *slab) item(s *Source, v value.Value, place fault.Place, faults fault.List) *Item {
 	it, run := &m.items[0], &m.runs[0]
 	m.items, m.runs = m.items[1:], m.runs[1:]
-	facts := len(mapping.Run.Fields)
+	facts := len(m.facts)
 	run.Shape, run.Fields = mapping.Run.Shape(), m.values[:facts:facts]
-	copy(run.Fields, []value.Value{value.Str(s.facts.File), value.Int(int64(place.Line)), s.facts.Started, value.Str(s.facts.ID)})
+	copy(run.Fields, m.facts)
+	run.Fields[lineFact] = value.Int(int64(place.Line))
 	it.Frame.Slots = m.values[facts : facts+m.slots : facts+m.slots]
 	m.values = m.values[facts+m.slots:]
 	it.Place, it.Raw, it.State = place, s.reader.Raw(), Live

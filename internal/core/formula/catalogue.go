@@ -151,16 +151,16 @@ func kindList(kinds []value.Kind) string {
 // invoke makes the evaluation of a call. Arguments live on the frame's stack, so that a call
 // allocates nothing; no function keeps them.
 func invoke(fn *Function, args []eval, p fault.Place) eval {
-	kinds := make([][]value.Kind, len(args))
+	accepts := make([]kindSet, len(args))
 	for i := range args {
-		kinds[i] = fn.param(i).Kinds
+		accepts[i] = kindsOf(fn.param(i).Kinds)
 	}
 	return func(fr *Frame) (value.Value, *fault.Fault) {
 		base := len(fr.stack)
 		for i, a := range args {
 			v, f := a(fr)
-			if f == nil && !v.Missing() && !fitsValue(v, kinds[i]) {
-				f = fault.Expect(fault.Type, kindList(kinds[i])+" as "+fn.param(i).Name, v.Kind().String()).In(fn.Name).At(p)
+			if f == nil && !v.Missing() && !accepts[i].has(v.Kind()) {
+				f = fault.Expect(fault.Type, kindList(fn.param(i).Kinds)+" as "+fn.param(i).Name, v.Kind().String()).In(fn.Name).At(p)
 			}
 			if f != nil || v.Missing() && !fn.Lenient {
 				fr.stack = fr.stack[:base]
@@ -189,17 +189,26 @@ func finish(fn *Function, fr *Frame, vals []value.Value, p fault.Place) (value.V
 	return value.Value{}, f
 }
 
-func fitsValue(v value.Value, kinds []value.Kind) bool {
+// kindSet is a set of kinds, one bit each.
+type kindSet uint32
+
+// kindsOf is what a parameter of these kinds accepts: any kind when none is named, and integers
+// wherever decimals are.
+func kindsOf(kinds []value.Kind) kindSet {
 	if len(kinds) == 0 {
-		return true
+		return ^kindSet(0)
 	}
+	var s kindSet
 	for _, k := range kinds {
-		if v.Kind() == k || k == value.Decimal && v.Kind() == value.Integer {
-			return true
+		s |= 1 << k
+		if k == value.Decimal {
+			s |= 1 << value.Integer
 		}
 	}
-	return false
+	return s
 }
+
+func (s kindSet) has(k value.Kind) bool { return s&(1<<k) != 0 }
 
 // over compiles a function that evaluates its last argument for every item of its first.
 func (c *compiler) over(n ast.Node, fn *Function, nodes []ast.Node) (eval, Type) {

@@ -121,6 +121,26 @@ func slotOf(slot, i int) eval {
 
 func (c *compiler) read(_ ast.Node, path []string) { c.reads = append(c.reads, path) }
 
+// direct finds the place of a name, or of a name's field.
+func (c *compiler) direct(n ast.Node) *Direct {
+	switch n := n.(type) {
+	case *ast.IdentifierNode:
+		if b, field, ok := c.scope.find(n.Value); ok && field != nil {
+			return &Direct{Slot: b.slot, Field: field.Slot()}
+		}
+	case *ast.MemberNode:
+		id, ok := n.Node.(*ast.IdentifierNode)
+		property, named := n.Property.(*ast.StringNode)
+		if !ok || !named {
+			return nil
+		}
+		if b, field, found := c.scope.find(id.Value); found && field == nil && b.typ.Fields != nil {
+			return &Direct{Slot: b.slot, Field: b.typ.Fields.Field(property.Value).Slot()}
+		}
+	}
+	return nil
+}
+
 // bare says whether a tree is only a path of names.
 func (c *compiler) bare(n ast.Node) bool {
 	switch n := n.(type) {

@@ -63,7 +63,14 @@ type Program struct {
 	eval   eval
 	slots  int
 	bare   bool
+	direct *Direct
 }
+
+// Direct is where the value of a formula stands that is nothing but a field of a record in scope.
+type Direct struct{ Slot, Field int }
+
+// Direct says where the formula's value stands in the frame; nil when it must be evaluated.
+func (p *Program) Direct() *Direct { return p.direct }
 
 // Reference says whether the formula is nothing but a field's path.
 func (p *Program) Reference() bool { return p.bare }
@@ -97,7 +104,7 @@ func Compile(source string, scope *Scope) (*Program, fault.List) {
 	if c.faults != nil {
 		return nil, c.faults
 	}
-	return &Program{Source: source, Type: t, Reads: c.reads, eval: e, slots: c.frames, bare: c.bare(tree.Node)}, nil
+	return &Program{Source: source, Type: t, Reads: c.reads, eval: e, slots: c.frames, bare: c.bare(tree.Node), direct: c.direct(tree.Node)}, nil
 }
 
 func syntax(err error) *fault.Fault {

@@ -158,6 +158,9 @@ func (c *compiler) formula(n *node, scope *formula.Scope) {
 		return
 	}
 	n.program = prog
+	if prog.Type.Kind == n.field.Kind {
+		n.direct = prog.Direct()
+	}
 }
 
 func wanted(f *schema.Field) value.Kind {

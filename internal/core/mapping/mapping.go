@@ -126,6 +126,7 @@ type node struct {
 	field    *schema.Field
 	info     *Field
 	program  *formula.Program
+	direct   *formula.Direct // where the value stands, for a rule that is only a field
 	constant value.Value
 	item     int // slot of the item, for an each
 	children []*node

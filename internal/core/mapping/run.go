@@ -45,6 +45,10 @@ type runner struct {
 func (r *runner) record(n *node) value.Value {
 	rec := r.frame.record(n.field.Shape())
 	for i, c := range n.children {
+		if c.direct != nil && r.trace == nil {
+			rec.Fields[i] = r.frame.Slots[c.direct.Slot].Slot(c.direct.Field)
+			continue
+		}
 		if c.program != nil && c.info.Rule.Kind == Formula && r.trace == nil {
 			rec.Fields[i] = r.formula(c)
 			continue

@@ -43,20 +43,35 @@ func ScalarText(v value.Value) string {
 
 // Read reads a field's text as it is written in its notation: with its pattern, its implied
 // decimal point, or else in standard form. Padding must be gone already.
-func (f *Field) Read(s string) (value.Value, bool) {
-	w := &f.Written
+func (f *Field) Read(s string) (value.Value, bool) { return f.Reader()(s) }
+
+// Reader is Read made ready for many texts of one field.
+func (f *Field) Reader() func(s string) (value.Value, bool) {
+	w, kind := &f.Written, f.Kind
 	switch {
 	case w.pattern != nil:
-		return readPattern(f.Kind, w.pattern, s)
-	case w.Implied > 0 && f.Kind == value.Decimal:
+		return func(s string) (value.Value, bool) { return readPattern(kind, w.pattern, s) }
+	case w.Implied > 0 && kind == value.Decimal:
+		return impliedReader(-int32(w.Implied))
+	case kind == value.Text:
+		return func(s string) (value.Value, bool) { return value.Str(s), true }
+	case kind == value.Integer:
+		return value.ParseInteger
+	case kind == value.Decimal:
+		return value.ParseDecimal
+	}
+	return func(s string) (value.Value, bool) { return ParseScalar(kind, s) }
+}
+
+func impliedReader(exp int32) func(string) (value.Value, bool) {
+	return func(s string) (value.Value, bool) {
 		n, ok := value.ParseInteger(s)
 		if !ok {
 			return n, false
 		}
-		d, err := value.Mul(n, value.Dec(1, -int32(w.Implied)))
+		d, err := value.Shift(n, exp)
 		return d, err == nil
 	}
-	return ParseScalar(f.Kind, s)
 }
 
 // AppendWritten appends a value as the field writes it; the inverse of Read.

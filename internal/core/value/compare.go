@@ -20,7 +20,7 @@ func Compare(a, b Value) (int, error) {
 	}
 	switch a.kind {
 	case Text, Binary:
-		return strings.Compare(a.str, b.str), nil
+		return strings.Compare(a.str(), b.str()), nil
 	case Boolean, Date, Time:
 		return order(a.num, b.num), nil
 	case Timestamp:

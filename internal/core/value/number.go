@@ -7,6 +7,7 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"unsafe"
 
 	"github.com/cockroachdb/apd/v3"
 )
@@ -34,9 +35,6 @@ var pow10 = func() (p [19]int64) {
 	return
 }()
 
-// literal marks a decimal that is only known by the text in str.
-type literal struct{}
-
 // Number keeps a JSON number literal (RFC 8259, section 6) exactly as it is written. It is
 // worked out only when it is computed with; valid syntax is the caller's promise.
 func Number(text string) Value {
@@ -45,7 +43,7 @@ func Number(text string) Value {
 			return Int(n)
 		}
 	}
-	return Value{kind: Decimal, str: text, ref: literal{}}
+	return textual(Decimal, literal, text)
 }
 
 // ParseInteger reads an optional sign and ASCII digits.
@@ -163,15 +161,15 @@ func big(kind Kind, d *apd.Decimal) Value {
 		}
 		return Value{kind: kind, num: n, exp: d.Exponent}
 	}
-	return Value{kind: kind, ref: d}
+	return Value{kind: kind, form: large, ref: unsafe.Pointer(d)}
 }
 
 // resolved works out a kept literal.
 func (v Value) resolved() (Value, error) {
-	if _, ok := v.ref.(literal); !ok {
+	if v.form != literal {
 		return v, nil
 	}
-	d, ok := ParseDecimal(v.str)
+	d, ok := ParseDecimal(v.str())
 	if !ok {
 		return Value{}, ErrTooLarge
 	}
@@ -180,8 +178,8 @@ func (v Value) resolved() (Value, error) {
 
 // apd gives the number as an apd decimal; v must be resolved.
 func (v Value) apd() *apd.Decimal {
-	if d, ok := v.ref.(*apd.Decimal); ok {
-		return d
+	if v.form == large {
+		return v.big()
 	}
 	return apd.New(v.num, v.exp)
 }
@@ -210,6 +208,9 @@ func operands(a, b Value) (Value, Value, error) {
 	if !a.kind.Numeric() || !b.kind.Numeric() {
 		return a, b, ErrNotNumber
 	}
+	if a.form|b.form == small {
+		return a, b, nil
+	}
 	a, err := a.resolved()
 	if err != nil {
 		return a, b, err
@@ -220,7 +221,7 @@ func operands(a, b Value) (Value, Value, error) {
 
 // aligned brings two small numbers to one exponent; ok is false when that needs more than int64.
 func aligned(a, b Value) (x, y int64, exp int32, ok bool) {
-	if a.ref != nil || b.ref != nil {
+	if a.form != small || b.form != small {
 		return 0, 0, 0, false
 	}
 	x, y = a.num, b.num
@@ -287,12 +288,20 @@ func Mul(a, b Value) (Value, error) {
 	if err != nil {
 		return Value{}, err
 	}
-	if a.ref == nil && b.ref == nil {
+	if a.form|b.form == small {
 		if p, ok := mul64(a.num, b.num); ok {
 			return Value{kind: sumKind(a, b), num: p, exp: a.exp + b.exp}, nil
 		}
 	}
 	return exactly(sumKind(a, b), exact.Mul, a, b)
+}
+
+// Shift is the Decimal a × 10^exp: the same digits with the point elsewhere.
+func Shift(a Value, exp int32) (Value, error) {
+	if a.kind.Numeric() && a.form == small {
+		return Value{kind: Decimal, num: a.num, exp: a.exp + exp}, nil
+	}
+	return Mul(a, Dec(1, exp))
 }
 
 // Neg is -a.
@@ -304,7 +313,7 @@ func Neg(a Value) (Value, error) {
 	if err != nil {
 		return a, err
 	}
-	if a.ref == nil && a.num != math.MinInt64 {
+	if a.form == small && a.num != math.MinInt64 {
 		return Value{kind: a.kind, num: -a.num, exp: a.exp}, nil
 	}
 	return big(a.kind, new(apd.Decimal).Neg(a.apd())), nil
@@ -368,13 +377,13 @@ func exactly(kind Kind, op func(d, x, y *apd.Decimal) (apd.Condition, error), a,
 func Sign(a Value) int {
 	a, err := a.resolved()
 	if err != nil {
-		if strings.HasPrefix(a.str, "-") {
+		if strings.HasPrefix(a.str(), "-") {
 			return -1
 		}
 		return 1
 	}
-	if d, ok := a.ref.(*apd.Decimal); ok {
-		return d.Sign()
+	if a.form == large {
+		return a.big().Sign()
 	}
 	switch {
 	case a.num < 0:
@@ -412,7 +421,7 @@ func Round(a Value, places int32, mode Rounding) (Value, error) {
 	if places == 0 {
 		kind = Integer
 	}
-	if a.ref == nil && a.exp <= 0 && a.exp == -places {
+	if a.form == small && a.exp <= 0 && a.exp == -places {
 		return Value{kind: kind, num: a.num, exp: a.exp}, nil
 	}
 	c := *exact
@@ -466,11 +475,11 @@ func Digits(a Value) int {
 }
 
 func (v Value) appendNumber(b []byte) []byte {
-	if v.str != "" {
-		return append(b, v.str...)
-	}
-	if d, ok := v.ref.(*apd.Decimal); ok {
-		return append(b, d.Text('f')...)
+	switch v.form {
+	case literal:
+		return append(b, v.str()...)
+	case large:
+		return append(b, v.big().Text('f')...)
 	}
 	if v.exp >= 0 {
 		b = strconv.AppendInt(b, v.num, 10)

@@ -6,6 +6,9 @@ package value
 import (
 	"strconv"
 	"time"
+	"unsafe"
+
+	"github.com/cockroachdb/apd/v3"
 )
 
 // Kind is the type of a value.
@@ -48,15 +51,16 @@ func KindNamed(name string) (Kind, bool) {
 // Numeric says whether the kind is a number.
 func (k Kind) Numeric() bool { return k == Integer || k == Decimal }
 
-// Value is one value of any kind. It is small, immutable and passed by value.
+// Value is one value of any kind. It is small, immutable and passed by value; as in log/slog,
+// one pointer holds what does not fit, and the kind and form say what it points to.
 //
 // What the members hold, by kind:
 //
 //	Boolean    num 0 or 1
 //	Integer    num, or ref (*apd.Decimal with exponent 0) beyond int64
-//	Decimal    num × 10^exp, or ref (*apd.Decimal); str is the literal as it was written, if kept
-//	Text       str
-//	Binary     str, as bytes
+//	Decimal    num × 10^exp, or ref (*apd.Decimal), or a literal: ref and num are its text
+//	Text       ref and num are the text's bytes and length
+//	Binary     as Text
 //	Date       num: days since 1970-01-01
 //	Time       num: nanoseconds since midnight
 //	Timestamp  num: seconds since 1970-01-01T00:00Z, exp: nanoseconds, ref (*time.Location) unless UTC
@@ -64,11 +68,31 @@ func (k Kind) Numeric() bool { return k == Integer || k == Decimal }
 //	List       ref (*List)
 type Value struct {
 	kind Kind
+	form form
 	exp  int32
 	num  int64
-	str  string
-	ref  any
+	ref  unsafe.Pointer
 }
+
+// form says how a number is held.
+type form uint8
+
+const (
+	small   form = iota // num × 10^exp
+	large               // ref is an *apd.Decimal
+	literal             // a decimal that is only known by its text
+)
+
+// textual makes a value that is held as text.
+func textual(kind Kind, f form, s string) Value {
+	return Value{kind: kind, form: f, num: int64(len(s)), ref: unsafe.Pointer(unsafe.StringData(s))}
+}
+
+// str is what textual was given.
+func (v Value) str() string { return unsafe.String((*byte)(v.ref), v.num) }
+
+// big is the number beyond int64 of a value whose form is large.
+func (v Value) big() *apd.Decimal { return (*apd.Decimal)(v.ref) }
 
 // Record is the fields of one record, by slot.
 type Record struct {
@@ -128,10 +152,10 @@ func Bool(b bool) Value {
 func Int(i int64) Value { return Value{kind: Integer, num: i} }
 
 // Str makes a text.
-func Str(s string) Value { return Value{kind: Text, str: s} }
+func Str(s string) Value { return textual(Text, small, s) }
 
 // Bytes makes a binary value; the bytes are held as they are in s.
-func Bytes(s string) Value { return Value{kind: Binary, str: s} }
+func Bytes(s string) Value { return textual(Binary, small, s) }
 
 // Dec makes the decimal coefficient × 10^exp.
 func Dec(coefficient int64, exp int32) Value {
@@ -140,14 +164,14 @@ func Dec(coefficient int64, exp int32) Value {
 
 // Rec makes a record over a shape; fields has one value for each name.
 func Rec(shape *Shape, fields []Value) Value {
-	return Value{kind: RecordKind, ref: &Record{Shape: shape, Fields: fields}}
+	return Value{kind: RecordKind, ref: unsafe.Pointer(&Record{Shape: shape, Fields: fields})}
 }
 
 // RecOf makes a value of an existing record.
-func RecOf(r *Record) Value { return Value{kind: RecordKind, ref: r} }
+func RecOf(r *Record) Value { return Value{kind: RecordKind, ref: unsafe.Pointer(r)} }
 
 // ListOf makes a list.
-func ListOf(items ...Value) Value { return Value{kind: ListKind, ref: &List{Items: items}} }
+func ListOf(items ...Value) Value { return Value{kind: ListKind, ref: unsafe.Pointer(&List{Items: items})} }
 
 // Kind of the value.
 func (v Value) Kind() Kind { return v.kind }
@@ -158,30 +182,37 @@ func (v Value) Missing() bool { return v.kind <= Null }
 // IsTrue says whether the value is the boolean true.
 func (v Value) IsTrue() bool { return v.kind == Boolean && v.num == 1 }
 
-// Text is the content of a Text or Binary value.
-func (v Value) Text() string { return v.str }
+// Text is the content of a Text or Binary value; empty for any other kind.
+func (v Value) Text() string {
+	if v.kind == Text || v.kind == Binary {
+		return v.str()
+	}
+	return ""
+}
 
 // Int64 is an Integer, Date or Time as a number; ok is false when it does not fit.
 func (v Value) Int64() (n int64, ok bool) {
 	switch v.kind {
 	case Integer, Date, Time, Boolean:
-		return v.num, v.ref == nil
+		return v.num, v.form == small
 	}
 	return 0, false
 }
 
 // Record is the record inside; nil for any other kind.
 func (v Value) Record() *Record {
-	r, _ := v.ref.(*Record)
-	return r
+	if v.kind != RecordKind {
+		return nil
+	}
+	return (*Record)(v.ref)
 }
 
 // Items are the items of a list; nil for any other kind.
 func (v Value) Items() []Value {
-	if l, ok := v.ref.(*List); ok {
-		return l.Items
+	if v.kind != ListKind {
+		return nil
 	}
-	return nil
+	return (*List)(v.ref).Items
 }
 
 // Field reads a record's field by name; Absent when there is none.
@@ -198,7 +229,10 @@ func (v Value) Field(name string) Value {
 
 // Slot reads a record's field by slot; Absent when v is no record.
 func (v Value) Slot(i int) Value {
-	if r, ok := v.ref.(*Record); ok && i < len(r.Fields) {
+	if v.kind != RecordKind {
+		return Value{}
+	}
+	if r := (*Record)(v.ref); i < len(r.Fields) {
 		return r.Fields[i]
 	}
 	return Value{}
@@ -218,7 +252,7 @@ func TimeOf(hour, minute, second, nano int) Value {
 func Instant(t time.Time) Value {
 	v := Value{kind: Timestamp, num: t.Unix(), exp: int32(t.Nanosecond())}
 	if loc := t.Location(); loc != time.UTC {
-		v.ref = loc
+		v.ref = unsafe.Pointer(loc)
 	}
 	return v
 }
@@ -229,8 +263,8 @@ func (v Value) GoTime() time.Time {
 		return time.Unix(v.num*86400, 0).UTC()
 	}
 	t := time.Unix(v.num, int64(v.exp))
-	if loc, ok := v.ref.(*time.Location); ok {
-		return t.In(loc)
+	if v.ref != nil {
+		return t.In((*time.Location)(v.ref))
 	}
 	return t.UTC()
 }
@@ -250,7 +284,7 @@ func (v Value) AppendText(b []byte) []byte {
 	case Integer, Decimal:
 		return v.appendNumber(b)
 	case Text, Binary:
-		return append(b, v.str...)
+		return append(b, v.str()...)
 	case Date:
 		y, m, d := civilFromDays(v.num)
 		return appendDate(b, y, m, d)
@@ -265,7 +299,7 @@ func (v Value) AppendText(b []byte) []byte {
 // String is AppendText as a string.
 func (v Value) String() string {
 	if v.kind == Text || v.kind == Binary {
-		return v.str
+		return v.str()
 	}
 	return string(v.AppendText(nil))
 }

@@ -5,6 +5,7 @@ import (
 	"strings"
 	"testing"
 	"time"
+	"unsafe"
 
 	"github.com/stretchr/testify/require"
 )
@@ -118,7 +119,7 @@ func FuzzNumbers(f *testing.F) {
 	f.Add(int64(math.MaxInt64), int32(-18), int64(math.MinInt64), int32(3))
 	f.Fuzz(func(t *testing.T, a int64, ea int32, b int64, eb int32) {
 		x, y := Dec(a, ea%20), Dec(b, eb%20)
-		bigX, bigY := Value{kind: Decimal, ref: x.apd()}, Value{kind: Decimal, ref: y.apd()}
+		bigX, bigY := Value{kind: Decimal, form: large, ref: unsafe.Pointer(x.apd())}, Value{kind: Decimal, form: large, ref: unsafe.Pointer(y.apd())}
 		for _, op := range []func(a, b Value) (Value, error){Add, Sub, Mul} {
 			small, err := op(x, y)
 			require.NoError(t, err)

@@ -33,11 +33,37 @@ type reader struct {
 	cut    func(line string, from, to int) string
 	decode *charmap.Charmap // nil for UTF-8
 	end    string           // the line end that must be; empty for any
+	cells  []cell
 
 	line   int
 	cur    block.Line
 	fields []value.Value // what is left of the slab
 	recs   []value.Record
+}
+
+// cell is one field of every line, made ready.
+type cell struct {
+	from, to int // bytes or characters, from 0
+	blank    bool
+	strip    func(s string, fill byte) string
+	fill     byte
+	read     func(s string) (value.Value, bool)
+}
+
+func cells(fields []*schema.Field) []cell {
+	out := make([]cell, len(fields))
+	for i, f := range fields {
+		w := &f.Written
+		c := cell{from: w.From - 1, to: w.To, blank: w.Blank, strip: trimRight, fill: w.Fill, read: f.Reader()}
+		switch {
+		case f.Kind.Numeric():
+			c.strip, c.fill = trimBoth, ' '
+		case w.Align == "right":
+			c.strip = trimLeft
+		}
+		out[i] = c
+	}
+	return out
 }
 
 // NewReader reads the records of a fixed-width file; a schema is required.
@@ -56,11 +82,12 @@ func NewReader(r io.Reader, o notation.Options) (notation.Reader, error) {
 		f.decode = charmap.ISO8859_1
 	case "windows-1252":
 		f.decode = charmap.Windows1252
-	default:
+	default: // UTF-8
 		if o.Schema.Settings.Characters {
 			f.cut = runesCut
 		}
 	}
+	f.cells = cells(o.Schema.Root.Fields)
 	return f, nil
 }
 
@@ -180,12 +207,13 @@ func (f *reader) fieldAt(column int) string {
 func (f *reader) record(line string) (value.Value, error) {
 	rec := f.next()
 	var faults fault.List
-	for i, field := range f.schema.Root.Fields {
-		w := &field.Written
-		raw := f.cut(line, w.From-1, w.To)
-		v, ok := f.read(field, raw)
+	for i := range f.cells {
+		c := &f.cells[i]
+		raw := f.cut(line, c.from, c.to)
+		v, ok := f.read(c, raw)
 		if !ok {
-			faults = append(faults, fault.Expect(fault.Type, field.HowWritten(), fault.Quote(raw)).In(field.Name).At(f.at(w.From)))
+			field := f.schema.Root.Fields[i]
+			faults = append(faults, fault.Expect(fault.Type, field.HowWritten(), fault.Quote(raw)).In(field.Name).At(f.at(c.from+1)))
 			continue
 		}
 		rec.Fields[i] = v
@@ -210,25 +238,18 @@ func (f *reader) next() *value.Record {
 	return rec
 }
 
-func (f *reader) read(field *schema.Field, raw string) (value.Value, bool) {
-	w := &field.Written
-	if w.Blank && strings.TrimLeft(raw, " ") == "" {
+func (f *reader) read(c *cell, raw string) (value.Value, bool) {
+	if c.blank && trimLeft(raw, ' ') == "" {
 		return value.Value{}, true
 	}
-	s := raw
-	switch {
-	case field.Kind.Numeric():
-		s = strings.Trim(raw, " ")
-	case w.Align == "right":
-		s = trimLeft(raw, w.Fill)
-	default:
-		s = trimRight(raw, w.Fill)
-	}
+	s := c.strip(raw, c.fill)
 	if f.decode != nil {
 		s = decode(f.decode, s)
 	}
-	return field.Read(s)
+	return c.read(s)
 }
+
+func trimBoth(s string, fill byte) string { return trimRight(trimLeft(s, fill), fill) }
 
 func trimLeft(s string, fill byte) string {
 	i := 0
