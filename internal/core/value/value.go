@@ -171,7 +171,9 @@ func Rec(shape *Shape, fields []Value) Value {
 func RecOf(r *Record) Value { return Value{kind: RecordKind, ref: unsafe.Pointer(r)} }
 
 // ListOf makes a list.
-func ListOf(items ...Value) Value { return Value{kind: ListKind, ref: unsafe.Pointer(&List{Items: items})} }
+func ListOf(items ...Value) Value {
+	return Value{kind: ListKind, ref: unsafe.Pointer(&List{Items: items})}
+}
 
 // Kind of the value.
 func (v Value) Kind() Kind { return v.kind }
