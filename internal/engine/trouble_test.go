@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -276,4 +277,40 @@ func TestWhatCanBeMendedByItself(t *testing.T) {
 		require.Equal(t, want, Mendable(&schema.Schema{Notation: notation, Settings: schema.Settings{Header: true}}), notation)
 	}
 	require.True(t, Mendable(&schema.Schema{Notation: "csv"}))
+}
+
+// TestADiskThatIsFullLosesNothing moves a done file to a small file system of its own.
+func TestADiskThatIsFullLosesNothing(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	mount := func(options string) error { return syscall.Mount("tmpfs", w.done, "tmpfs", 0, options) }
+	if err := mount("size=4k"); err != nil {
+		t.Skipf("only root can make a small file system: %s", err)
+	}
+	t.Cleanup(func() { syscall.Unmount(w.done, syscall.MNT_DETACH) })
+	var content strings.Builder
+	for i := range 400 {
+		content.WriteString(file(reading("SK04", i, 4125, "R")))
+	}
+	w.start(Options{})
+	w.drop("big.tide", content.String())
+	r := w.ended("big.tide")
+	require.Equal(t, store.Done, r.State)
+	until(t, "the warning", func() (string, bool) {
+		r, err := store.RunByID(t.Context(), w.db, r.ID)
+		require.NoError(t, err)
+		return r.Warning, strings.Contains(r.Warning, "no space left")
+	})
+	require.FileExists(t, filepath.Join(w.folder, "big.tide"))
+	left, err := os.ReadDir(w.done)
+	require.NoError(t, err)
+	require.Empty(t, left, "no half of the file stays behind")
+
+	require.NoError(t, syscall.Mount("tmpfs", w.done, "tmpfs", syscall.MS_REMOUNT, "size=1m"))
+	until(t, "the file is moved", func() (bool, bool) {
+		moved, err := os.ReadFile(filepath.Join(w.done, "big.tide"))
+		return err == nil, err == nil && string(moved) == content.String()
+	})
+	require.NoFileExists(t, filepath.Join(w.folder, "big.tide"))
+	require.Equal(t, 400, w.count("select count(*) from tide_level_write"), "the file was run once")
 }
