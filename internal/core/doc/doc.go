@@ -349,7 +349,7 @@ func scalar(s string) *yaml.Node {
 }
 
 // plainScalar are numbers and truth values that stand without quotes.
-var plainScalar = regexp.MustCompile(`^(-?[0-9]{1,15}|true|false)$`)
+var plainScalar = regexp.MustCompile(`^(-?[0-9]{1,15}(\.[0-9]{1,15})?|true|false)$`)
 
 func descend(n *yaml.Node, step any) (*yaml.Node, error) {
 	switch s := step.(type) {

@@ -169,7 +169,7 @@ func (m *Must) textFault(s string) *fault.Fault {
 		}
 	}
 	if m.Pattern != nil && !m.Pattern.MatchString(s) {
-		return fault.Expect(fault.Pattern, "text like "+strings.TrimSuffix(strings.TrimPrefix(m.Pattern.String(), "^(?:"), ")$"), fault.Quote(s))
+		return fault.Expect(fault.Pattern, "text like "+m.PatternText(), fault.Quote(s))
 	}
 	for _, c := range m.Codes {
 		if c.Value == s {
@@ -217,7 +217,7 @@ func (m *Must) Text() string {
 		parts = append(parts, fmt.Sprintf("%d … %d characters", m.MinLength, m.MaxLength))
 	}
 	if m.Pattern != nil {
-		parts = append(parts, strings.TrimSuffix(strings.TrimPrefix(m.Pattern.String(), "^(?:"), ")$"))
+		parts = append(parts, m.PatternText())
 	}
 	if len(m.Codes) > 0 {
 		parts = append(parts, m.CodeText())

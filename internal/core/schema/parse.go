@@ -162,11 +162,7 @@ func bound(n doc.Node, key string, f *Field) value.Value {
 func (p parser) written(n doc.Node, f *Field) {
 	w := &f.Written
 	w.From, w.To = columns(n)
-	numeric := f.Kind.Numeric()
-	align, fill := "left", " "
-	if numeric {
-		align, fill = "right", "0"
-	}
+	align, fill := padding(f.Kind)
 	w.Align = n.Choice("align", align, other(align))
 	w.Fill = one(n, "fill", fill)[0]
 	w.Implied = n.Int("implied places", 0)
@@ -183,6 +179,14 @@ func (p parser) written(n doc.Node, f *Field) {
 		n.Doc().Fault(t, err.In(f.Name))
 	}
 	w.pattern = parts
+}
+
+// padding is how a field of a kind stands in its columns, unless it is said.
+func padding(kind value.Kind) (align, fill string) {
+	if kind.Numeric() {
+		return "right", "0"
+	}
+	return "left", " "
 }
 
 func other(align string) string {

@@ -179,3 +179,22 @@ func (f *Field) plain() *Field {
 	}
 	return &c
 }
+
+// Sealed gives a field made by hand, and all below it, their shapes and makes their patterns
+// ready. It must be called before the field is used, and returns it.
+func (f *Field) Sealed() *Field {
+	f.Walk(func(_ []string, c *Field) {
+		c.shape = nil
+		if c.Written.Pattern != "" {
+			c.Written.HasPattern = true
+			c.Written.pattern, _ = compilePattern(c.Written.Pattern)
+		}
+		if c.Written.Align == "" {
+			align, fill := padding(c.Kind)
+			c.Written.Align, c.Written.Fill = align, fill[0]
+		}
+		c.Written.Blank = c.Min == 0
+	})
+	f.seal()
+	return f
+}

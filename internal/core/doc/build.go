@@ -1,0 +1,63 @@
+package doc
+
+import "go.yaml.in/yaml/v3"
+
+// Out is a part file that is to be written: its settings in order.
+type Out []Entry
+
+// Entry is one setting: a string, an Out, a list of Outs or a list of strings. An empty value is
+// left out, but for a Text.
+type Entry struct {
+	Key   string
+	Value any
+}
+
+// Add appends a setting.
+func (o *Out) Add(key string, v any) { *o = append(*o, Entry{key, v}) }
+
+// Encode writes a part file.
+func Encode(o Out) []byte {
+	text, err := encode(o.node())
+	if err != nil {
+		panic(err) // nodes made of strings can always be written
+	}
+	return text
+}
+
+func (o Out) node() *yaml.Node {
+	n := &yaml.Node{Kind: yaml.MappingNode}
+	for _, e := range o {
+		if v := valueNode(e.Value); v != nil {
+			n.Content = append(n.Content, scalar(e.Key), v)
+		}
+	}
+	return n
+}
+
+func valueNode(v any) *yaml.Node {
+	list := &yaml.Node{Kind: yaml.SequenceNode}
+	switch v := v.(type) {
+	case string:
+		if v != "" {
+			return scalar(v)
+		}
+	case Text:
+		return scalar(v.Value)
+	case Out:
+		if n := v.node(); len(n.Content) > 0 {
+			return n
+		}
+	case []Out:
+		for _, o := range v {
+			list.Content = append(list.Content, o.node())
+		}
+	case []string:
+		for _, s := range v {
+			list.Content = append(list.Content, scalar(s))
+		}
+	}
+	if len(list.Content) == 0 {
+		return nil
+	}
+	return list
+}

@@ -1,0 +1,178 @@
+package infer
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/notation"
+	"hollowreed/internal/core/notation/all"
+	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/value"
+)
+
+// Sample is one message from which a schema is inferred.
+type Sample struct {
+	Name    string
+	Content []byte
+}
+
+// From infers the schema of messages in one notation. It reads them whole. The error is a
+// *fault.Fault with the place where a sample cannot be read.
+func From(id, title, notation string, samples ...Sample) (*Result, error) {
+	if len(samples) == 0 {
+		return nil, fault.New(fault.Required, "there is no sample")
+	}
+	settings := Settings(samples[0].Content, notation)
+	o := New(notation)
+	plain, err := reading(id, notation, settings, samples[0].Content)
+	if err != nil {
+		return nil, err
+	}
+	n, err := all.Named(notation)
+	if err != nil {
+		return nil, err
+	}
+	for _, s := range samples {
+		if err := o.read(n, s, plain); err != nil {
+			return nil, err
+		}
+	}
+	if o.Messages() == 0 {
+		return nil, fault.Expect(fault.Required, "at least one record", "an empty sample").At(fault.Place{Source: samples[0].Name, Line: 1, Column: 1})
+	}
+	r := o.Schema(id, title, notation)
+	if plain != nil {
+		r.Schema.Settings = settings
+	}
+	if notation == "fixedwidth" {
+		r.columns(plain)
+	}
+	r.Schema.Root.Sealed()
+	return r, nil
+}
+
+// reading is the schema by which the samples are read: every field a text, for the notations that
+// do not name their fields by themselves.
+func reading(id, notation string, settings schema.Settings, sample []byte) (*schema.Schema, error) {
+	s := &schema.Schema{ID: id, Notation: notation, Settings: settings}
+	ls := lines([]byte(Text(sample)))
+	var fields []*schema.Field
+	switch notation {
+	case "csv":
+		for i, name := range split(ls[0], settings.Delimiter, settings.Quote) {
+			if !settings.Header {
+				name = fmt.Sprintf("field_%d", i+1)
+			}
+			fields = append(fields, textField(name))
+		}
+	case "fixedwidth":
+		s.Settings.Characters = settings.Encoding == "UTF-8" && !ascii(sample)
+		for i, c := range Columns(ls) {
+			f := textField(fmt.Sprintf("field_%d", i+1))
+			f.Written.From, f.Written.To = c[0]+1, c[1]
+			fields = append(fields, f)
+		}
+		s.Settings.LineEnd = "any"
+	default:
+		return nil, nil
+	}
+	if len(fields) == 0 {
+		return nil, fault.Expect(fault.Required, "at least one record", "an empty sample")
+	}
+	s.Root = (&schema.Field{Name: id, Kind: value.RecordKind, Min: 1, Max: 1, Fields: fields}).Sealed()
+	return s, nil
+}
+
+func textField(name string) *schema.Field {
+	return &schema.Field{Name: name, Kind: value.Text, Max: 1, Must: schema.Must{Places: -1}}
+}
+
+func ascii(b []byte) bool {
+	for _, c := range b {
+		if c >= 0x80 {
+			return false
+		}
+	}
+	return true
+}
+
+func (o *Observer) read(n notation.Notation, s Sample, plain *schema.Schema) error {
+	r, err := n.NewReader(bytes.NewReader(s.Content), notation.Options{Source: s.Name, Schema: plain, MaxRecord: len(s.Content) + 1})
+	if err != nil {
+		return err
+	}
+	for {
+		v, err := r.Next()
+		var faults fault.List
+		switch {
+		case err == io.EOF:
+			return nil
+		case errors.As(err, &faults):
+			continue // a line of another kind; the check will show it
+		case err != nil:
+			return err
+		}
+		o.Add(v)
+	}
+}
+
+// columns gives the inferred fields the columns at which they were read. A number keeps its zeros
+// in front by standing in all of its columns.
+func (r *Result) columns(plain *schema.Schema) {
+	r.Schema.Settings.Characters = plain.Settings.Characters
+	for _, f := range plain.Root.Fields {
+		at := -1
+		for i, g := range r.Schema.Root.Fields {
+			if g.Name == f.Name {
+				at = i
+			}
+		}
+		if at < 0 { // blank in every line
+			g := textField(f.Name)
+			r.Schema.Root.Fields = append(r.Schema.Root.Fields, g)
+			at = len(r.Schema.Root.Fields) - 1
+			r.Fields = append(r.Fields, Field{Path: []string{f.Name}})
+		}
+		r.Schema.Root.Fields[at].Written.From, r.Schema.Root.Fields[at].Written.To = f.Written.From, f.Written.To
+	}
+	inOrder(r.Schema.Root.Fields)
+}
+
+func inOrder(fields []*schema.Field) {
+	for i := 1; i < len(fields); i++ {
+		for j := i; j > 0 && fields[j].Written.From < fields[j-1].Written.From; j-- {
+			fields[j], fields[j-1] = fields[j-1], fields[j]
+		}
+	}
+}
+
+// Said is the evidence in a sentence: seen in 48 of 48, longest 31.
+func (e *Evidence) Said() string {
+	parts := []string{fmt.Sprintf("seen in %d of %d", e.Seen, e.Of)}
+	if e.List {
+		parts = append(parts, fmt.Sprintf("at most %d times", e.Most))
+	}
+	if e.Empty > 0 {
+		parts = append(parts, fmt.Sprintf("%d empty", e.Empty))
+	}
+	if e.Nulls > 0 {
+		parts = append(parts, fmt.Sprintf("%d null", e.Nulls))
+	}
+	if e.Longest > 0 {
+		parts = append(parts, fmt.Sprintf("longest %d", e.Longest))
+	}
+	if e.Least.Kind() != value.Absent {
+		parts = append(parts, e.Least.String()+" to "+e.Greatest.String())
+	}
+	if len(e.Mixed) > 0 {
+		parts = append(parts, "both "+strings.Join(e.Mixed, " and "))
+	}
+	if n := len(e.Codes); n > 0 && n < e.Values {
+		parts = append(parts, fmt.Sprintf("%d different", n))
+	}
+	return strings.Join(parts, ", ")
+}

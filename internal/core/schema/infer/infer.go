@@ -1,0 +1,325 @@
+// Package infer finds the schema of messages from samples of them: types widened over all records,
+// what is optional, lists, dates and decimals, code lists, each with the evidence for it.
+package infer
+
+import (
+	"sort"
+	"strings"
+	"unicode/utf8"
+
+	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/value"
+)
+
+// Bounds on what is remembered of the messages.
+const (
+	MaxFields   = 20_000 // of all records together
+	maxDistinct = 40     // different values of a field
+	codeLength  = 16     // of a value that can be a code
+	codeRepeats = 4      // how often a code must stand on average
+	codeSeen    = 12     // how often a field of codes must at least stand
+)
+
+// Evidence is what the samples say of one field.
+type Evidence struct {
+	Seen, Of          int // in how many of the records around it that there were
+	Empty, Nulls      int // of those, how often empty or null
+	Fewest, Most      int // occurrences in one record in which it was seen
+	List              bool
+	Shortest, Longest int // characters, of texts
+	Values            int // single values seen
+	Least, Greatest   value.Value
+	Scale             int            // most decimal places
+	Codes             map[string]int // different values and how often; nil when there were too many
+	Mixed             []string       // the types that do not go together, when the field became text for that
+}
+
+// Observer gathers evidence from messages. It belongs to one goroutine.
+type Observer struct {
+	root   *node
+	fields int
+	xml    bool
+}
+
+type node struct {
+	name     string
+	ev       Evidence
+	could    candidates
+	kinds    [16]int // values by kind, as they were read
+	children []*node
+	index    map[string]*node
+	records  int
+}
+
+// New makes an observer of messages in a notation.
+func New(notation string) *Observer { return &Observer{root: newNode(""), xml: notation == "xml"} }
+
+func newNode(name string) *node {
+	return &node{name: name, could: anything, ev: Evidence{Codes: map[string]int{}}}
+}
+
+// Add observes one message. The messages must have been read without a schema.
+func (o *Observer) Add(v value.Value) { o.record(o.root, v) }
+
+// Messages is how many messages were observed.
+func (o *Observer) Messages() int { return o.root.records }
+
+func (o *Observer) record(n *node, v value.Value) {
+	n.records++
+	r := v.Record()
+	if r == nil {
+		o.field(n, "value", v)
+		return
+	}
+	for i, name := range r.Shape.Names {
+		if r.Fields[i].Kind() != value.Absent {
+			o.field(n, name, r.Fields[i])
+		}
+	}
+}
+
+func (o *Observer) field(parent *node, name string, v value.Value) {
+	c := parent.index[name]
+	if c == nil {
+		if o.fields >= MaxFields {
+			return
+		}
+		o.fields++
+		c = newNode(name)
+		if parent.index == nil {
+			parent.index = map[string]*node{}
+		}
+		parent.index[name] = c
+		parent.children = append(parent.children, c)
+	}
+	if v.Kind() != value.ListKind {
+		c.saw(1)
+		o.one(c, v)
+		return
+	}
+	c.ev.List = true
+	c.saw(len(v.Items()))
+	for _, item := range v.Items() {
+		o.one(c, item)
+	}
+}
+
+// saw notes how often a field occurred in one record.
+func (c *node) saw(n int) {
+	if c.ev.Seen == 0 || n < c.ev.Fewest {
+		c.ev.Fewest = n
+	}
+	c.ev.Seen++
+	c.ev.Most = max(c.ev.Most, n)
+}
+
+func (o *Observer) one(c *node, v value.Value) {
+	c.kinds[v.Kind()]++
+	switch v.Kind() {
+	case value.Null:
+		c.ev.Nulls++
+	case value.RecordKind:
+		o.record(c, v)
+	case value.ListKind: // a list of lists: its items count as the field's own
+		for _, item := range v.Items() {
+			o.one(c, item)
+		}
+	case value.Text:
+		c.text(v.Text())
+	default:
+		c.ev.Values++
+		c.number(v)
+	}
+}
+
+func (c *node) text(s string) {
+	if strings.TrimSpace(s) == "" {
+		c.ev.Empty++
+		return
+	}
+	c.ev.Values++
+	c.could = c.could.narrowed(s)
+	n := utf8.RuneCountInString(s)
+	if c.ev.Shortest == 0 || n < c.ev.Shortest {
+		c.ev.Shortest = n
+	}
+	c.ev.Longest = max(c.ev.Longest, n)
+	c.ev.Scale = max(c.ev.Scale, places(s))
+	if c.ev.Codes != nil {
+		if c.ev.Codes[s]++; len(c.ev.Codes) > maxDistinct || n > codeLength {
+			c.ev.Codes = nil
+		}
+	}
+}
+
+func places(s string) int {
+	if dot := strings.IndexByte(s, '.'); dot >= 0 {
+		return len(s) - dot - 1
+	}
+	return 0
+}
+
+func (c *node) number(v value.Value) {
+	if !v.Kind().Numeric() {
+		return
+	}
+	c.ev.Scale = max(c.ev.Scale, value.Scale(v))
+	if less(v, c.ev.Least) {
+		c.ev.Least = v
+	}
+	if less(c.ev.Greatest, v) {
+		c.ev.Greatest = v
+	}
+}
+
+// less says whether a bound is passed; an absent one always is.
+func less(a, b value.Value) bool {
+	if a.Kind() == value.Absent || b.Kind() == value.Absent {
+		return true
+	}
+	c, err := value.Compare(a, b)
+	return err == nil && c < 0
+}
+
+// Field is a field of an inferred schema with its evidence.
+type Field struct {
+	Path     []string
+	Evidence Evidence
+}
+
+// Result is an inferred schema and the evidence for each of its fields, in the same order as
+// schema.Field.Walk meets them.
+type Result struct {
+	Schema *schema.Schema
+	Fields []Field
+}
+
+// Schema makes the schema of all messages so far.
+func (o *Observer) Schema(id, title, notation string) *Result {
+	s := &schema.Schema{ID: id, Title: title, Notation: notation}
+	r := &Result{Schema: s}
+	top := o.root
+	if o.xml {
+		top = o.unwrap(s)
+	}
+	b := builder{result: r, delimited: notation == "csv", xml: o.xml}
+	root := &schema.Field{Name: id, Kind: value.RecordKind, Min: 1, Max: 1, Must: schema.Must{Places: -1}}
+	root.Fields = b.fields(top, nil)
+	s.Root = root.Sealed()
+	return r
+}
+
+// unwrap takes the outermost element off: the fields are those below it, or below the elements
+// that it repeats and nothing else.
+func (o *Observer) unwrap(s *schema.Schema) *node {
+	if len(o.root.children) != 1 {
+		return o.root
+	}
+	top := o.root.children[0]
+	s.Settings.RootName = top.name
+	if len(top.children) == 1 && top.children[0].ev.List && len(top.children[0].children) > 0 && top.ev.Values == 0 {
+		s.Settings.RecordName = top.children[0].name
+		return top.children[0]
+	}
+	return top
+}
+
+type builder struct {
+	result    *Result
+	delimited bool
+	xml       bool
+}
+
+func (b *builder) fields(parent *node, path []string) []*schema.Field {
+	var out []*schema.Field
+	for _, c := range parent.children {
+		f := b.field(parent, c)
+		at := append(path[:len(path):len(path)], f.Name)
+		c.ev.Of = parent.records
+		b.result.Fields = append(b.result.Fields, Field{Path: at, Evidence: c.ev})
+		if f.Kind == value.RecordKind {
+			f.Fields = b.fields(c, at)
+			b.content(c, f, at)
+		}
+		out = append(out, f)
+	}
+	return out
+}
+
+// content gives an element that has attributes or children in some places and mere text in others
+// a field for its text.
+func (b *builder) content(c *node, f *schema.Field, path []string) {
+	if !b.xml || c.kinds[value.Text] == 0 || c.index["#text"] != nil || c.ev.Values == 0 {
+		return
+	}
+	k, _ := c.could.kind()
+	f.Fields = append(f.Fields, &schema.Field{Name: "text", Kind: k, Max: 1, Must: schema.Must{Places: -1}, Written: schema.Written{Content: true}})
+	b.result.Fields = append(b.result.Fields, Field{Path: append(path[:len(path):len(path)], "text"), Evidence: c.ev})
+}
+
+func (b *builder) field(parent, c *node) *schema.Field {
+	f := &schema.Field{Name: c.name, Min: 1, Max: 1, Must: schema.Must{Places: -1}}
+	if b.xml {
+		if name, ok := strings.CutPrefix(c.name, "@"); ok {
+			f.Name, f.Written.Attribute = name, true
+		}
+		if c.name == "#text" {
+			f.Name, f.Written.Content = "text", true
+		}
+		for f.Name != c.name && parent.index[f.Name] != nil {
+			f.Name += "_"
+		}
+	}
+	if c.ev.Seen < parent.records || b.delimited && c.ev.Empty > 0 {
+		f.Min = 0
+	}
+	if c.ev.List {
+		f.Max = schema.Many
+		f.Min = min(f.Min, c.ev.Fewest)
+	}
+	f.Nullable = c.ev.Nulls > 0
+	f.Kind, f.Written.Pattern = c.kind()
+	c.constrain(f)
+	return f
+}
+
+// kind is the narrowest type that all values of a field fit.
+func (c *node) kind() (value.Kind, string) {
+	texts, numbers := c.kinds[value.Text], c.kinds[value.Integer]+c.kinds[value.Decimal]
+	booleans, records := c.kinds[value.Boolean], c.kinds[value.RecordKind]
+	switch {
+	case records > 0:
+		if numbers+booleans > 0 {
+			c.mixed("record", "single values")
+		}
+		return value.RecordKind, ""
+	case numbers > 0 && texts-c.ev.Empty+booleans > 0, booleans > 0 && texts-c.ev.Empty > 0:
+		c.mixed("number", "text")
+		return value.Text, ""
+	case booleans > 0:
+		return value.Boolean, ""
+	case c.kinds[value.Decimal] > 0:
+		return value.Decimal, ""
+	case numbers > 0:
+		return value.Integer, ""
+	case c.ev.Values == 0:
+		return value.Text, ""
+	}
+	return c.could.kind()
+}
+
+func (c *node) mixed(kinds ...string) { c.ev.Mixed = kinds }
+
+// constrain proposes a code list: few short values, each of them often.
+func (c *node) constrain(f *schema.Field) {
+	if f.Kind != value.Text || c.ev.Codes == nil || c.ev.Values < codeSeen || c.ev.Empty > 0 && f.Min > 0 {
+		return
+	}
+	if len(c.ev.Codes)*codeRepeats > c.ev.Values || len(c.ev.Codes) < 2 {
+		return
+	}
+	for code := range c.ev.Codes {
+		f.Must.Codes = append(f.Must.Codes, schema.Code{Value: code})
+	}
+	sort.Slice(f.Must.Codes, func(i, j int) bool { return f.Must.Codes[i].Value < f.Must.Codes[j].Value })
+}

@@ -1,0 +1,156 @@
+package infer
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/schema"
+)
+
+// fields shows the fields of a part as one line each: name type occurs and what else is set.
+func fields(r *Result) string {
+	var b strings.Builder
+	r.Schema.Root.Walk(func(path []string, f *schema.Field) {
+		if len(path) == 0 {
+			return
+		}
+		fmt.Fprintf(&b, "%s%s %s", strings.Repeat("  ", len(path)-1), f.Name, f.Kind)
+		for _, more := range []string{f.Occurs(), f.Written.Columns(), f.Written.Pattern, f.Must.CodeText()} {
+			if more != "" && more != "1" {
+				b.WriteString(" " + more)
+			}
+		}
+		for name, is := range map[string]bool{"nullable": f.Nullable, "attribute": f.Written.Attribute, "content": f.Written.Content} {
+			if is {
+				b.WriteString(" " + name)
+			}
+		}
+		b.WriteString("\n")
+	})
+	return b.String()
+}
+
+func from(t *testing.T, notation string, contents ...string) *Result {
+	t.Helper()
+	var samples []Sample
+	for i, c := range contents {
+		samples = append(samples, Sample{Name: fmt.Sprintf("s%d", i), Content: []byte(c)})
+	}
+	r, err := From("x", "X", notation, samples...)
+	require.NoError(t, err)
+	d := doc.Parse("x.yaml", schema.Write(r.Schema))
+	schema.Parse("x", d)
+	require.Empty(t, d.Faults, "an inferred schema is a good part")
+	return r
+}
+
+func TestTypesAreWidenedOverAllRecords(t *testing.T) {
+	for _, c := range []struct{ name, notation, in, want string }{
+		{"integers and decimals", "ndjson", "{\"a\":1}\n{\"a\":2.50}", "a decimal\n"},
+		{"optional and null", "ndjson", "{\"a\":1,\"b\":null}\n{\"b\":\"x\"}", "a integer 0..1\nb text nullable\n"},
+		{"numbers and text", "json", `[{"a":1},{"a":"x"}]`, "a text\n"},
+		{"text of digits stays text", "ndjson", "{\"a\":\"1\"}", "a integer\n"},
+		{"leading zeros stay text", "csv", "zip,qty\n01234,12\n99999,7\n", "zip text\nqty integer\n"},
+		{"lists", "json", `{"a":[1,2],"b":[]}`, "a integer 1..n\nb text 0..n\n"},
+		{"records in lists", "json", `[{"l":[{"q":1},{"q":2,"t":"x"}]},{"l":[]}]`, "l record 0..n\n  q integer\n  t text 0..1\n"},
+		{"dates", "csv", "a,b,c,d,e\n2031-03-01,20310301,01.03.2031,2031-03-01T10:00:00Z,10:15:00\n2031-12-31,20311231,31.12.2031,2031-12-31T10:00:00+01:00,23:59:59\n",
+			"a date\nb date yyyyMMdd\nc date dd.MM.yyyy\nd timestamp\ne time\n"},
+		{"the day tells the order", "csv", "a,b\n01/13/2031,13/01/2031\n02/03/2031,03/02/2031\n", "a date MM/dd/yyyy\nb date dd/MM/yyyy\n"},
+		{"empty is optional in delimited", "csv", "a,b\n1,\n2,x\n", "a integer\nb text 0..1\n"},
+		{"eight digits that are no date", "csv", "a\n20319999\n10000000\n", "a integer\n"},
+		{"booleans", "ndjson", "{\"a\":true,\"b\":\"true\"}\n{\"a\":false,\"b\":\"false\"}", "a boolean\nb boolean\n"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			require.Equal(t, c.want, fields(from(t, c.notation, c.in)))
+		})
+	}
+}
+
+func TestSeveralSamplesMakeOneSchema(t *testing.T) {
+	r := from(t, "json", `{"a":1,"b":{"c":"x"}}`, `{"a":2.5}`)
+	require.Equal(t, "a decimal\nb record 0..1\n  c text\n", fields(r))
+	require.Equal(t, "seen in 2 of 2, 1 to 2.5", r.Fields[0].Evidence.Said())
+	require.Equal(t, "seen in 1 of 2", r.Fields[1].Evidence.Said())
+}
+
+func TestCodeListsAreProposed(t *testing.T) {
+	var b strings.Builder
+	b.WriteString("no,state,note\n")
+	for i := range 48 {
+		fmt.Fprintf(&b, "%d,%s,%s\n", i, []string{"open", "void", "paid"}[i%3], strings.Repeat("n", i%31+1))
+	}
+	r := from(t, "csv", b.String())
+	require.Equal(t, "no integer\nstate text open · paid · void\nnote text\n", fields(r))
+	require.Equal(t, "seen in 48 of 48, longest 31", r.Fields[2].Evidence.Said())
+}
+
+func TestXMLKeepsAttributesAndText(t *testing.T) {
+	r := from(t, "xml", `<orders><order id="7"><line qty="2">kelp</line></order><order id="8"><line qty="1">salt</line><line qty="3">oil</line><note/></order></orders>`)
+	require.Equal(t, "orders", r.Schema.Settings.RootName)
+	require.Equal(t, "order", r.Schema.Settings.RecordName)
+	require.Equal(t, "id integer attribute\nline record 1..n\n  qty integer attribute\n  text text content\nnote text 0..1\n", fields(r))
+}
+
+func TestDelimitersAreDetected(t *testing.T) {
+	for _, c := range []struct {
+		name, in string
+		want     schema.Settings
+	}{
+		{"comma", "name,qty\nkelp,2\n", schema.Settings{Encoding: "UTF-8", LineEnd: "LF", Delimiter: ",", Quote: `"`, Header: true}},
+		{"semicolon with commas inside", "name;price\r\nkelp;1,50\r\nsalt;2,00\r\n", schema.Settings{Encoding: "UTF-8", LineEnd: "CRLF", Delimiter: ";", Quote: `"`, Header: true}},
+		{"tab without names", "1\t2031-01-01\n2\t2031-01-02\n", schema.Settings{Encoding: "UTF-8", LineEnd: "LF", Delimiter: "\t", Quote: `"`}},
+		{"quoted delimiters", "a|b\n\"x|y\"|2\n", schema.Settings{Encoding: "UTF-8", LineEnd: "LF", Delimiter: "|", Quote: `"`, Header: true}},
+		{"windows bytes", "name,mark\nkelp,\x93x\x94\n", schema.Settings{Encoding: "windows-1252", LineEnd: "LF", Delimiter: ",", Quote: `"`, Header: true}},
+		{"latin bytes", "name,place\nkelp,\xc5rhus\n", schema.Settings{Encoding: "ISO-8859-1", LineEnd: "LF", Delimiter: ",", Quote: `"`, Header: true}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			require.Equal(t, "csv", Notation([]byte(c.in)))
+			require.Equal(t, c.want, Settings([]byte(c.in), "csv"))
+			from(t, "csv", c.in)
+		})
+	}
+}
+
+func TestNotationsAreTold(t *testing.T) {
+	for in, want := range map[string]string{
+		"\ufeff <a/>": "xml", "[1]": "json", "{\"a\":\n1}": "json", "{\"a\":1}\n{\"a\":2}\n": "ndjson", "a,b\n1,2": "csv",
+		"AB0120310301\nAB0220310302\n": "fixedwidth", "": "csv",
+	} {
+		require.Equal(t, want, Notation([]byte(in)), in)
+	}
+}
+
+func TestColumnsAreProposedWhereTheLinesChangeCharacter(t *testing.T) {
+	r := from(t, "fixedwidth", "LS01  kelp bale 20310302R\nLS02  salt      20310303F\nSK04  net rope  20310304S\n")
+	require.Equal(t, "field_1 text 1-2\nfield_2 text 3-6\nfield_3 text 7-16\nfield_4 date 17-24 yyyyMMdd\nfield_5 text 25\n", fields(r))
+	require.Equal(t, [][2]int{{0, 3}, {3, 5}}, Columns([]string{"ab 12", "cd 34", "the odd line out"}))
+	require.Empty(t, Columns(nil))
+}
+
+func TestWhatCannotBeReadIsSaid(t *testing.T) {
+	_, err := From("x", "X", "json", Sample{"a.json", []byte(`{"a":1`)})
+	require.ErrorContains(t, err, "a.json:1")
+	_, err = From("x", "X", "csv", Sample{"a.csv", nil})
+	require.ErrorContains(t, err, "at least one record")
+	_, err = From("x", "X", "fixedwidth", Sample{"a.txt", nil})
+	require.ErrorContains(t, err, "at least one record")
+	_, err = From("x", "X", "ndjson", Sample{"a", nil})
+	require.ErrorContains(t, err, "at least one record")
+}
+
+func FuzzFrom(f *testing.F) {
+	for _, s := range []string{"a,b\n1,2\n", `{"a":[{"b":1}]}`, "<a><b c='1'>x</b></a>", "AB01\nCD02\n"} {
+		f.Add([]byte(s))
+	}
+	f.Fuzz(func(t *testing.T, in []byte) {
+		r, err := From("x", "X", Notation(in), Sample{"in", in})
+		if err == nil {
+			d := doc.Parse("x.yaml", schema.Write(r.Schema))
+			require.NotNil(t, schema.Parse("x", d))
+		}
+	})
+}

@@ -1,0 +1,311 @@
+package sample
+
+import (
+	"regexp/syntax"
+	"strings"
+	"unicode"
+
+	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/value"
+)
+
+// text makes a text: one of the codes, one of the pattern, or one that the field's name suggests.
+func (m *maker) text(f *schema.Field) string {
+	if codes := f.Must.Codes; len(codes) > 0 {
+		if m.kind == Least {
+			return codes[0].Value
+		}
+		return codes[m.rand.IntN(len(codes))].Value
+	}
+	if f.Must.Pattern != nil {
+		if re, err := syntax.Parse(f.Must.PatternText(), syntax.Perl); err == nil {
+			var b strings.Builder
+			m.pattern(re.Simplify(), &b)
+			return b.String()
+		}
+	}
+	return m.letters(f)
+}
+
+// letters makes a text of a fitting length out of made-up words.
+func (m *maker) letters(f *schema.Field) string {
+	least, most := f.Must.MinLength, longest(f)
+	want := least
+	switch m.kind {
+	case Full:
+		want = most
+	case Typical:
+		text := m.realistic(f)
+		if n := len([]rune(text)); n >= least && n <= most {
+			return text
+		}
+		want = max(least, min(most, 8))
+	}
+	if f.Kind == value.Text && want == 0 {
+		want = 1
+	}
+	return m.filled(min(want, most))
+}
+
+// longest is the most characters that a text may have.
+func longest(f *schema.Field) int {
+	most := fullLength
+	if f.Must.MaxLength > 0 {
+		most = f.Must.MaxLength
+	}
+	if w := width(f); w > 0 {
+		most = min(most, w)
+	}
+	return max(most, f.Must.MinLength)
+}
+
+// filled makes exactly n characters of words.
+func (m *maker) filled(n int) string {
+	var b strings.Builder
+	for b.Len() < n {
+		if b.Len() > 0 {
+			b.WriteByte(' ')
+		}
+		b.WriteString(words[m.rand.IntN(len(words))])
+	}
+	text := []byte(b.String()[:n])
+	if n > 0 && text[n-1] == ' ' {
+		text[n-1] = 's'
+	}
+	return string(text)
+}
+
+var words = []string{"kelp", "bale", "salt", "rope", "net", "quay", "pier", "tide", "reed", "skiff", "cargo", "harbour", "lantern", "oar"}
+
+// realistic makes a text that the field's name suggests.
+func (m *maker) realistic(f *schema.Field) string {
+	name := strings.ToLower(f.Name)
+	for _, r := range suggestions {
+		if strings.Contains(name, r.in) {
+			return r.make(m)
+		}
+	}
+	return words[m.rand.IntN(len(words))] + " " + words[m.rand.IntN(len(words))]
+}
+
+func among(list ...string) func(*maker) string {
+	return func(m *maker) string { return list[m.rand.IntN(len(list))] }
+}
+
+// suggestions are tried in order; the first whose word stands in the field's name is taken.
+var suggestions = []struct {
+	in   string
+	make func(*maker) string
+}{
+	{"mail", func(m *maker) string { return words[m.rand.IntN(len(words))] + "@skerry.example" }},
+	{"url", func(m *maker) string { return "https://skerry.example/" + words[m.rand.IntN(len(words))] }},
+	{"uri", func(m *maker) string { return "https://skerry.example/" + words[m.rand.IntN(len(words))] }},
+	{"phone", func(m *maker) string { return "+47 555 " + m.digits(4) }},
+	{"country", among("NO", "IS", "FO", "DK")},
+	{"currency", among("EUR", "NOK", "ISK")},
+	{"city", among("Ling Sound", "Skerry Holm", "Kelp Haven")},
+	{"port", among("Ling Sound", "Skerry Holm", "Kelp Haven")},
+	{"street", among("Pier Road 4", "Rope Walk 17", "Quayside 2")},
+	{"zip", func(m *maker) string { return m.digits(4) }},
+	{"postal", func(m *maker) string { return m.digits(4) }},
+	{"iban", func(m *maker) string { return "NO93" + m.digits(11) }},
+	{"name", among("Mira Orrin", "Tove Lind", "Jon Haar", "Ada Skov")},
+	{"person", among("Mira Orrin", "Tove Lind", "Jon Haar", "Ada Skov")},
+	{"unit", among("pcs", "kg", "m")},
+	{"code", func(m *maker) string { return m.capitals(2) + m.digits(2) }},
+	{"sku", func(m *maker) string { return "SKU" + m.digits(5) }},
+	{"id", func(m *maker) string { return m.capitals(2) + m.digits(4) }},
+	{"number", func(m *maker) string { return m.digits(6) }},
+	{"no", func(m *maker) string { return m.digits(6) }},
+}
+
+func (m *maker) digits(n int) string   { return m.chars("0123456789", n) }
+func (m *maker) capitals(n int) string { return m.chars("ABCDEFGHKLMNPRSTUVX", n) }
+
+func (m *maker) chars(of string, n int) string {
+	b := make([]byte, n)
+	for i := range b {
+		b[i] = of[m.rand.IntN(len(of))]
+	}
+	return string(b)
+}
+
+// pattern makes a text that a regular expression matches.
+func (m *maker) pattern(re *syntax.Regexp, b *strings.Builder) {
+	switch re.Op {
+	case syntax.OpLiteral:
+		for _, r := range re.Rune {
+			b.WriteRune(r)
+		}
+	case syntax.OpCharClass:
+		b.WriteRune(m.ofClass(re.Rune))
+	case syntax.OpAnyChar, syntax.OpAnyCharNotNL:
+		b.WriteByte("abcdefghijklmnopqrstuvwxyz"[m.rand.IntN(26)])
+	case syntax.OpConcat, syntax.OpCapture:
+		for _, sub := range re.Sub {
+			m.pattern(sub, b)
+		}
+	case syntax.OpAlternate:
+		m.pattern(re.Sub[m.rand.IntN(len(re.Sub))], b)
+	case syntax.OpStar, syntax.OpPlus, syntax.OpQuest, syntax.OpRepeat:
+		m.repeat(re, b)
+	}
+}
+
+func (m *maker) repeat(re *syntax.Regexp, b *strings.Builder) {
+	least, most := map[syntax.Op]int{syntax.OpPlus: 1, syntax.OpRepeat: re.Min}[re.Op], 4
+	switch {
+	case re.Op == syntax.OpQuest:
+		most = 1
+	case re.Op == syntax.OpRepeat && re.Max >= 0:
+		most = re.Max
+	case re.Op == syntax.OpRepeat:
+		most = re.Min + 4
+	}
+	n := least
+	switch m.kind {
+	case Full:
+		n = most
+	case Typical:
+		n += m.rand.IntN(most - least + 1)
+	}
+	for range n {
+		if b.Len() > maxText {
+			return
+		}
+		m.pattern(re.Sub[0], b)
+	}
+}
+
+// ofClass picks a character of a class, a plain one where it has any.
+func (m *maker) ofClass(ranges []rune) rune {
+	var plain []rune
+	for i := 0; i < len(ranges); i += 2 {
+		for r := ranges[i]; r <= ranges[i+1] && r < unicode.MaxASCII; r++ {
+			if r > ' ' {
+				plain = append(plain, r)
+			}
+		}
+	}
+	if len(plain) == 0 {
+		return ranges[2*m.rand.IntN(len(ranges)/2)]
+	}
+	return plain[m.rand.IntN(len(plain))]
+}
+
+// number makes a number between the bounds, with no more digits than the field has room for.
+func (m *maker) number(f *schema.Field) (value.Value, bool) {
+	places := m.places(f)
+	low, high := m.bounds(f, places)
+	if low > high {
+		return value.Value{}, false
+	}
+	n := low
+	switch m.kind {
+	case Full:
+		n = high
+	case Typical:
+		n = low + m.rand.Int64N(min(high-low, 1<<40)+1)
+	}
+	if f.Kind == value.Integer {
+		return value.Int(n), true
+	}
+	return value.Dec(n, -int32(places)), true
+}
+
+func (m *maker) places(f *schema.Field) int {
+	switch {
+	case f.Kind == value.Integer:
+		return 0
+	case f.Written.Implied > 0:
+		return f.Written.Implied
+	case f.Must.Places >= 0:
+		return min(f.Must.Places, 6)
+	}
+	return 2
+}
+
+// bounds are the least and the greatest number in units of the last decimal place.
+func (m *maker) bounds(f *schema.Field, places int) (low, high int64) {
+	digits := 6 + places
+	if f.Must.Digits > 0 {
+		digits = min(digits, f.Must.Digits)
+	}
+	if w := width(f); w > 0 {
+		if places > 0 && f.Written.Implied == 0 {
+			w-- // the point
+		}
+		digits = min(digits, w)
+	}
+	high = pow10(digits) - 1
+	if b, ok := scaled(f.Must.Least, places, value.Rounding("ceiling")); ok {
+		low = b
+		if f.Must.Greatest.Kind() == value.Absent {
+			high = max(high, low)
+		}
+	}
+	if b, ok := scaled(f.Must.Greatest, places, value.Rounding("floor")); ok {
+		high = min(high, b)
+		if b < 0 && f.Must.Least.Kind() == value.Absent {
+			high, low = b, b-1000
+		}
+	}
+	return low, high
+}
+
+func pow10(n int) int64 {
+	p := int64(1)
+	for range min(max(n, 1), 18) {
+		p *= 10
+	}
+	return p
+}
+
+func scaled(v value.Value, places int, mode value.Rounding) (int64, bool) {
+	if v.Kind() == value.Absent {
+		return 0, false
+	}
+	v, err := value.Mul(v, value.Dec(1, int32(places)))
+	if err != nil {
+		return 0, false
+	}
+	v, err = value.Round(v, 0, mode)
+	if err != nil {
+		return 0, false
+	}
+	return v.Int64()
+}
+
+// temporal makes a date, time or timestamp between the bounds; without them, in the year 2031.
+func (m *maker) temporal(f *schema.Field) (value.Value, bool) {
+	if m.kind == Least && f.Must.Least.Kind() != value.Absent {
+		return f.Must.Least, true
+	}
+	if m.kind == Full && f.Must.Greatest.Kind() != value.Absent {
+		return f.Must.Greatest, true
+	}
+	date := value.DateOf(2031, 1+m.rand.IntN(12), 1+m.rand.IntN(28))
+	clock := value.TimeOf(m.rand.IntN(24), m.rand.IntN(60), 0, 0)
+	made := map[value.Kind]value.Value{value.Date: date, value.Time: clock, value.Timestamp: value.At(date, clock)}[f.Kind]
+	if within(made, f.Must) {
+		return made, true
+	}
+	if f.Must.Least.Kind() != value.Absent {
+		return f.Must.Least, true
+	}
+	return f.Must.Greatest, true
+}
+
+func within(v value.Value, m schema.Must) bool {
+	if m.Least.Kind() != value.Absent {
+		if c, err := value.Compare(v, m.Least); err != nil || c < 0 {
+			return false
+		}
+	}
+	if m.Greatest.Kind() != value.Absent {
+		if c, err := value.Compare(v, m.Greatest); err != nil || c > 0 {
+			return false
+		}
+	}
+	return true
+}

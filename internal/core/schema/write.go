@@ -1,0 +1,149 @@
+package schema
+
+import (
+	"strconv"
+	"strings"
+
+	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/value"
+)
+
+// Write writes the schema as a part file; Parse reads the same schema from it. Settings that stand
+// at what holds anyway are left out.
+func Write(s *Schema) []byte {
+	var o doc.Out
+	o.Add("schema", s.Title)
+	o.Add("notation", s.Notation)
+	o.Add("samples", s.Samples)
+	o.Add("written", s.Settings.out())
+	o.Add("fields", outs(s.Root.Fields))
+	return doc.Encode(o)
+}
+
+func (w *Settings) out() doc.Out {
+	var o doc.Out
+	o.Add("encoding", unless(w.Encoding, "UTF-8"))
+	o.Add("line end", unless(w.LineEnd, "any"))
+	if w.Characters {
+		o.Add("count", "characters")
+	}
+	o.Add("delimiter", tabbed(unless(w.Delimiter, ",")))
+	o.Add("quote", tabbed(unless(w.Quote, `"`)))
+	if !w.Header && w.Delimiter != "" {
+		o.Add("header", "false")
+	}
+	o.Add("root", w.RootName)
+	o.Add("record", w.RecordName)
+	return o
+}
+
+func tabbed(s string) string {
+	if s == "\t" {
+		return "tab"
+	}
+	return s
+}
+
+func unless(s, def string) string {
+	if s == def {
+		return ""
+	}
+	return s
+}
+
+func outs(fields []*Field) []doc.Out {
+	list := make([]doc.Out, len(fields))
+	for i, f := range fields {
+		list[i] = f.Out()
+	}
+	return list
+}
+
+// Out is the field as it stands in a part file, with all below it.
+func (f *Field) Out() doc.Out {
+	var o doc.Out
+	o.Add("name", f.Name)
+	o.Add("type", f.Kind.String())
+	o.Add("occurs", unless(f.Occurs(), "1"))
+	if f.Nullable {
+		o.Add("nullable", "true")
+	}
+	f.Written.out(f, &o)
+	o.Add("must", f.Must.out(f.Kind))
+	o.Add("notes", f.Notes)
+	o.Add("fields", outs(f.Fields))
+	return o
+}
+
+// Occurs is how often the field occurs, as part files write it: 1, 0..1, 1..n or 2..5.
+func (f *Field) Occurs() string {
+	switch {
+	case f.Max == Many:
+		return strconv.Itoa(f.Min) + "..n"
+	case f.Min == f.Max:
+		return strconv.Itoa(f.Min)
+	}
+	return strconv.Itoa(f.Min) + ".." + strconv.Itoa(f.Max)
+}
+
+func (w *Written) out(f *Field, o *doc.Out) {
+	o.Add("columns", w.Columns())
+	align, fill := padding(f.Kind)
+	if w.Align != "" {
+		o.Add("align", unless(w.Align, align))
+		o.Add("fill", tabbed(unless(string(w.Fill), fill)))
+	}
+	o.Add("implied places", number(w.Implied, 0))
+	o.Add("pattern", w.Pattern)
+	if w.Attribute {
+		o.Add("attribute", "true")
+	}
+	if w.Content {
+		o.Add("content", "true")
+	}
+}
+
+// Columns are the field's columns as part files write them, as 5-12; empty when it has none.
+func (w *Written) Columns() string {
+	switch {
+	case w.From == 0:
+		return ""
+	case w.From == w.To:
+		return strconv.Itoa(w.From)
+	}
+	return strconv.Itoa(w.From) + "-" + strconv.Itoa(w.To)
+}
+
+func number(n, def int) string {
+	if n == def {
+		return ""
+	}
+	return strconv.Itoa(n)
+}
+
+func (m *Must) out(kind value.Kind) doc.Out {
+	var o doc.Out
+	o.Add("least", m.Least.String())
+	o.Add("greatest", m.Greatest.String())
+	o.Add("least length", number(m.MinLength, 0))
+	o.Add("most length", number(m.MaxLength, 0))
+	o.Add("digits", number(m.Digits, 0))
+	if kind == value.Decimal {
+		o.Add("places", number(m.Places, -1))
+	}
+	o.Add("pattern", m.PatternText())
+	var codes doc.Out
+	for _, c := range m.Codes {
+		codes = append(codes, doc.Entry{Key: c.Value, Value: doc.Text{Value: c.Meaning}})
+	}
+	o.Add("codes", codes)
+	return o
+}
+
+// PatternText is the pattern as it was written; empty when there is none.
+func (m *Must) PatternText() string {
+	if m.Pattern == nil {
+		return ""
+	}
+	return strings.TrimSuffix(strings.TrimPrefix(m.Pattern.String(), "^(?:"), ")$")
+}

@@ -1,0 +1,95 @@
+package schema
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"hollowreed/internal/core/doc"
+)
+
+// TestAPartIsWrittenAsItWasRead: reading, writing and reading again gives the same text.
+func TestAPartIsWrittenAsItWasRead(t *testing.T) {
+	for name, text := range map[string]string{
+		"fixed width": `schema: Gauge reading
+notation: fixedwidth
+samples:
+  - a.tide
+written:
+  line end: CRLF
+  count: characters
+fields:
+  - name: gauge
+    type: text
+    columns: 1-4
+    must:
+      pattern: '[A-Z]{2}[0-9]{2}'
+  - name: level
+    type: decimal
+    occurs: 0..1
+    columns: 5-9
+    implied places: 1
+    must:
+      least: -500.5
+      greatest: 900
+  - name: trend
+    type: text
+    columns: 10
+    align: right
+    fill: '*'
+    must:
+      codes:
+        R: rising
+        0: ""
+    notes: as the gauge says
+`,
+		"delimited": `schema: Bales
+notation: csv
+written:
+  delimiter: tab
+  header: false
+fields:
+  - name: made
+    type: date
+    pattern: dd.MM.yyyy
+  - name: weight
+    type: decimal
+    nullable: true
+    must:
+      digits: 7
+      places: 2
+  - name: text
+    type: text
+    must:
+      least length: 1
+      most length: 20
+`,
+		"nested": `schema: Order
+notation: xml
+written:
+  root: orders
+  record: order
+fields:
+  - name: id
+    type: integer
+    attribute: true
+  - name: line
+    type: record
+    occurs: 1..n
+    fields:
+      - name: sku
+        type: text
+        content: true
+      - name: true
+        type: boolean
+        occurs: 2..5
+`,
+	} {
+		t.Run(name, func(t *testing.T) {
+			d := doc.Parse("x.yaml", []byte(text))
+			s := Parse("x", d)
+			require.Empty(t, d.Faults)
+			require.Equal(t, text, string(Write(s)))
+		})
+	}
+}
