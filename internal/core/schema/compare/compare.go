@@ -1,0 +1,388 @@
+// Package compare says what differs between two schemas, or two revisions of one, and whom a
+// difference breaks: those who read messages of the new one with the old, or those who write by
+// the old one for the new.
+package compare
+
+import (
+	"fmt"
+	"sort"
+	"strings"
+
+	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/value"
+)
+
+// Kind is what became of a field or of one of its properties.
+type Kind string
+
+// The kinds of change.
+const (
+	Added    Kind = "added"
+	Removed  Kind = "removed"
+	Renamed  Kind = "renamed" // guessed
+	Narrowed Kind = "narrowed"
+	Widened  Kind = "widened"
+	Changed  Kind = "changed" // neither wider nor narrower
+	Moved    Kind = "moved"   // written at another place
+)
+
+// Change is one difference.
+type Change struct {
+	Path     string // of the field in the newer schema, or in the older when it was removed: order/line/qty
+	Kind     Kind
+	What     string // in words: type integer → decimal
+	Was      string // the older name, of a renamed field
+	Readers  bool   // breaks who reads new messages and knows the old schema
+	Writers  bool   // breaks who writes old messages for the new schema
+	Notation bool   // concerns only how the field is written
+}
+
+// Schemas compares an older schema with a newer one.
+func Schemas(old, now *schema.Schema) []Change {
+	c := &comparer{}
+	if old.Notation != now.Notation {
+		c.add(Change{Kind: Changed, What: "notation " + old.Notation + " → " + now.Notation, Readers: true, Writers: true, Notation: true})
+	}
+	c.record(nil, old.Root, now.Root)
+	return c.changes
+}
+
+type comparer struct{ changes []Change }
+
+func (c *comparer) add(ch Change) { c.changes = append(c.changes, ch) }
+
+func (c *comparer) record(path []string, old, now *schema.Field) {
+	var gone []*schema.Field
+	for _, f := range old.Fields {
+		if now.Field(f.Name) == nil {
+			gone = append(gone, f)
+		}
+	}
+	for _, f := range now.Fields {
+		at := append(path[:len(path):len(path)], f.Name)
+		before := old.Field(f.Name)
+		if before == nil {
+			if before = likeliest(f, gone); before != nil {
+				gone = without(gone, before)
+				c.add(Change{Path: join(at), Kind: Renamed, Was: before.Name, What: before.Name + " → " + f.Name, Readers: true, Writers: true})
+			}
+		}
+		if before == nil {
+			c.added(at, f)
+			continue
+		}
+		c.field(at, before, f)
+	}
+	for _, f := range gone {
+		c.add(Change{Path: join(append(path[:len(path):len(path)], f.Name)), Kind: Removed, What: describe(f), Readers: f.Required(), Writers: true})
+	}
+}
+
+func join(path []string) string { return strings.Join(path, "/") }
+
+func (c *comparer) added(path []string, f *schema.Field) {
+	c.add(Change{Path: join(path), Kind: Added, What: describe(f), Writers: f.Required()})
+}
+
+func describe(f *schema.Field) string {
+	s := f.Kind.String()
+	if o := f.Occurs(); o != "1" {
+		s += " " + o
+	}
+	return s
+}
+
+// likeliest guesses which of the fields that are gone a new one was: one of the same shape whose
+// name is alike.
+func likeliest(f *schema.Field, gone []*schema.Field) *schema.Field {
+	var best *schema.Field
+	most := 0.0
+	for _, g := range gone {
+		if g.Kind != f.Kind || g.List() != f.List() {
+			continue
+		}
+		score := alike(g.Name, f.Name)
+		if f.Kind == value.RecordKind {
+			score = max(score, common(g, f))
+		}
+		if g.Written.From > 0 && g.Written.Columns() == f.Written.Columns() {
+			score = 1
+		}
+		if score > most {
+			best, most = g, score
+		}
+	}
+	if most < 0.6 {
+		return nil
+	}
+	return best
+}
+
+// alike is how much of two names is the same, from 0 to 1: the share of their letter pairs
+// (Sørensen and Dice), case and separators aside.
+func alike(a, b string) float64 {
+	a, b = plain(a), plain(b)
+	if a == b {
+		return 1
+	}
+	if len(a) < 2 || len(b) < 2 {
+		return 0
+	}
+	pairs := map[string]int{}
+	for i := range len(a) - 1 {
+		pairs[a[i:i+2]]++
+	}
+	same := 0
+	for i := range len(b) - 1 {
+		if p := b[i : i+2]; pairs[p] > 0 {
+			pairs[p]--
+			same++
+		}
+	}
+	return 2 * float64(same) / float64(len(a)+len(b)-2)
+}
+
+func plain(s string) string {
+	return strings.Map(func(r rune) rune {
+		if r == '_' || r == '-' || r == ' ' || r == '.' {
+			return -1
+		}
+		return r
+	}, strings.ToLower(s))
+}
+
+// common is the share of fields that two records have in common.
+func common(a, b *schema.Field) float64 {
+	same := 0
+	for _, f := range a.Fields {
+		if b.Field(f.Name) != nil {
+			same++
+		}
+	}
+	return 2 * float64(same) / float64(max(1, len(a.Fields)+len(b.Fields)))
+}
+
+func without(list []*schema.Field, f *schema.Field) []*schema.Field {
+	var out []*schema.Field
+	for _, g := range list {
+		if g != f {
+			out = append(out, g)
+		}
+	}
+	return out
+}
+
+func (c *comparer) field(path []string, old, now *schema.Field) {
+	at := join(path)
+	c.kind(at, old, now)
+	c.occurs(at, old, now)
+	if old.Nullable != now.Nullable {
+		c.ranged(at, "null allowed", yes(old.Nullable), yes(now.Nullable), now.Nullable)
+	}
+	c.must(at, &old.Must, &now.Must)
+	if o, n := written(old), written(now); o != n {
+		c.add(Change{Path: at, Kind: Moved, What: "written " + o + " → " + n, Readers: true, Writers: true, Notation: true})
+	}
+	if old.Kind == value.RecordKind && now.Kind == value.RecordKind {
+		c.record(path, old, now)
+	}
+}
+
+func yes(b bool) string {
+	if b {
+		return "yes"
+	}
+	return "no"
+}
+
+// wider lists the types that each type can be read as without loss.
+var wider = map[value.Kind][]value.Kind{
+	value.Integer: {value.Decimal, value.Text}, value.Decimal: {value.Text}, value.Boolean: {value.Text},
+	value.Date: {value.Text}, value.Time: {value.Text}, value.Timestamp: {value.Text},
+}
+
+func (c *comparer) kind(at string, old, now *schema.Field) {
+	if old.Kind == now.Kind {
+		return
+	}
+	what := "type " + old.Kind.String() + " → " + now.Kind.String()
+	for _, k := range wider[old.Kind] {
+		if k == now.Kind {
+			c.add(Change{Path: at, Kind: Widened, What: what, Readers: true})
+			return
+		}
+	}
+	for _, k := range wider[now.Kind] {
+		if k == old.Kind {
+			c.add(Change{Path: at, Kind: Narrowed, What: what, Writers: true})
+			return
+		}
+	}
+	c.add(Change{Path: at, Kind: Changed, What: what, Readers: true, Writers: true})
+}
+
+func (c *comparer) occurs(at string, old, now *schema.Field) {
+	if old.Min == now.Min && old.Max == now.Max {
+		return
+	}
+	what := "occurs " + old.Occurs() + " → " + now.Occurs()
+	more := now.Min < old.Min || most(now) > most(old)
+	less := now.Min > old.Min || most(now) < most(old)
+	ch := Change{Path: at, Kind: Changed, What: what, Readers: more, Writers: less}
+	switch {
+	case old.List() != now.List(): // one value is not a list of one
+		ch.Readers, ch.Writers = true, true
+	case more && !less:
+		ch.Kind = Widened
+	case less && !more:
+		ch.Kind = Narrowed
+	}
+	c.add(ch)
+}
+
+func most(f *schema.Field) int {
+	if f.Max == schema.Many {
+		return 1 << 30
+	}
+	return f.Max
+}
+
+// ranged notes a constraint that became wider or narrower.
+func (c *comparer) ranged(at, name, old, now string, wider bool) {
+	ch := Change{Path: at, Kind: Narrowed, What: fmt.Sprintf("%s %s → %s", name, or(old), or(now)), Writers: true}
+	if wider {
+		ch.Kind, ch.Readers, ch.Writers = Widened, true, false
+	}
+	c.add(ch)
+}
+
+func or(s string) string {
+	if s == "" {
+		return "any"
+	}
+	return s
+}
+
+func (c *comparer) must(at string, old, now *schema.Must) {
+	c.bound(at, "least", old.Least, now.Least, -1)
+	c.bound(at, "greatest", old.Greatest, now.Greatest, 1)
+	c.size(at, "least length", old.MinLength, now.MinLength, now.MinLength < old.MinLength)
+	c.size(at, "most length", old.MaxLength, now.MaxLength, larger(now.MaxLength, old.MaxLength))
+	c.size(at, "digits", old.Digits, now.Digits, larger(now.Digits, old.Digits))
+	c.size(at, "decimal places", old.Places+1, now.Places+1, larger(now.Places+1, old.Places+1))
+	if o, n := old.PatternText(), now.PatternText(); o != n {
+		what := fmt.Sprintf("pattern %s → %s", or(o), or(n))
+		c.add(Change{Path: at, Kind: patternKind(o, n), What: what, Readers: o != "", Writers: n != ""})
+	}
+	c.codes(at, old.Codes, now.Codes)
+}
+
+func patternKind(old, now string) Kind {
+	switch {
+	case old == "":
+		return Narrowed
+	case now == "":
+		return Widened
+	}
+	return Changed
+}
+
+// larger compares two upper limits of which 0 is none.
+func larger(a, b int) bool { return b != 0 && (a == 0 || a > b) }
+
+func (c *comparer) size(at, name string, old, now int, wider bool) {
+	if old == now {
+		return
+	}
+	text := func(n int) string {
+		if name == "decimal places" {
+			n--
+		}
+		if n < 0 || n == 0 && name != "decimal places" {
+			return ""
+		}
+		return fmt.Sprint(n)
+	}
+	c.ranged(at, name, text(old), text(now), wider)
+}
+
+// bound compares a lower (way -1) or an upper bound (way 1).
+func (c *comparer) bound(at, name string, old, now value.Value, way int) {
+	if old.Kind() == value.Absent && now.Kind() == value.Absent || value.Equal(old, now) {
+		return
+	}
+	wider := now.Kind() == value.Absent
+	if !wider && old.Kind() != value.Absent {
+		o, err := value.Compare(now, old)
+		wider = err == nil && o == way
+	}
+	c.ranged(at, name, old.String(), now.String(), wider)
+}
+
+func (c *comparer) codes(at string, old, now []schema.Code) {
+	gone, fresh := beside(old, now), beside(now, old)
+	switch {
+	case len(old) == 0 && len(now) > 0:
+		c.ranged(at, "codes", "", names(now), false)
+	case len(now) == 0 && len(old) > 0:
+		c.ranged(at, "codes", names(old), "", true)
+	default:
+		if len(fresh) > 0 {
+			c.add(Change{Path: at, Kind: Widened, What: "codes added: " + names(fresh), Readers: true})
+		}
+		if len(gone) > 0 {
+			c.add(Change{Path: at, Kind: Narrowed, What: "codes removed: " + names(gone), Writers: true})
+		}
+	}
+}
+
+// beside are the codes of a that are not in b.
+func beside(a, b []schema.Code) []schema.Code {
+	known := map[string]bool{}
+	for _, c := range b {
+		known[c.Value] = true
+	}
+	var out []schema.Code
+	for _, c := range a {
+		if !known[c.Value] {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+func names(codes []schema.Code) string {
+	list := make([]string, len(codes))
+	for i, c := range codes {
+		list[i] = c.Value
+	}
+	sort.Strings(list)
+	return strings.Join(list, ", ")
+}
+
+// written says how a field is written, for the comparison of two.
+func written(f *schema.Field) string {
+	w := &f.Written
+	var parts []string
+	for _, p := range []string{w.Columns(), w.Pattern} {
+		if p != "" {
+			parts = append(parts, p)
+		}
+	}
+	if w.From > 0 {
+		parts = append(parts, w.Align+" filled with "+fmt.Sprintf("%q", w.Fill))
+	}
+	if w.Implied > 0 {
+		parts = append(parts, fmt.Sprintf("%d implied places", w.Implied))
+	}
+	if w.Attribute {
+		parts = append(parts, "as an attribute")
+	}
+	if w.Content {
+		parts = append(parts, "as the element's text")
+	}
+	if len(parts) == 0 {
+		return "plainly"
+	}
+	return strings.Join(parts, ", ")
+}
