@@ -1,0 +1,633 @@
+package jsonschema
+
+import (
+	"fmt"
+	"net/url"
+	"path"
+	"regexp"
+	"strconv"
+	"strings"
+
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/value"
+)
+
+// Imported is a schema made of a JSON Schema, with a note on everything that it cannot hold.
+type Imported struct {
+	Schema *schema.Schema
+	Notes  fault.List
+}
+
+// Bounds of what one import makes.
+const (
+	maxRecursion = 3 // how often a definition may stand inside of itself
+	maxFields    = 50_000
+)
+
+// Import makes a schema of a JSON Schema, or of one of an OpenAPI document's: at is the place of it
+// as a JSON Pointer, empty for the whole document. Other files that it refers to are given by
+// name. The error is a *fault.Fault.
+func Import(id, name string, text []byte, at string, others map[string][]byte) (*Imported, error) {
+	m := &importer{files: map[string]*document{}, others: others, depth: map[*node]int{}}
+	d, err := m.load(name, text)
+	if err != nil {
+		return nil, err
+	}
+	n, whole := d.root.find(tokens(at))
+	if !whole {
+		return nil, fault.Expect(fault.Unknown, "a schema at "+at, "none").At(fault.Place{Source: name})
+	}
+	s := &schema.Schema{ID: id, Title: id, Notation: "json"}
+	c := m.resolved(context{d, n})
+	if t := m.merged(c).text("title"); t != "" {
+		s.Title = t
+	}
+	root := &schema.Field{Name: id, Min: 1, Max: 1, Must: schema.Must{Places: -1}}
+	m.field(c, root)
+	switch {
+	case root.Kind != value.RecordKind:
+		return nil, fault.Expect(fault.Setting, "a schema of objects, or of a list of them", root.Kind.String()).At(d.at(n))
+	case root.List():
+		root.Min, root.Max = 1, 1 // the message is a list of these records
+	}
+	s.Root = root.Sealed()
+	return &Imported{Schema: s, Notes: m.notes}, nil
+}
+
+// context is a node in its document.
+type context struct {
+	doc *document
+	*node
+}
+
+func (c context) get(name string) context { return context{c.doc, c.node.get(name)} }
+func (c context) there() bool             { return c.node != nil }
+
+type importer struct {
+	files  map[string]*document
+	others map[string][]byte
+	notes  fault.List
+	noted  map[string]bool
+	depth  map[*node]int
+	fields int
+}
+
+func (m *importer) load(name string, text []byte) (*document, error) {
+	d, err := parse(name, text)
+	if err != nil && (strings.HasSuffix(name, ".yaml") || strings.HasSuffix(name, ".yml")) {
+		d, err = parseYAML(name, text)
+	}
+	m.files[name] = d
+	return d, err
+}
+
+func (m *importer) note(c context, format string, args ...any) {
+	f := fault.New(fault.Setting, format, args...)
+	if c.there() {
+		f.At(c.doc.at(c.node))
+	}
+	if m.noted == nil {
+		m.noted = map[string]bool{}
+	}
+	if !m.noted[f.Error()] {
+		m.noted[f.Error()] = true
+		m.notes = append(m.notes, f)
+	}
+}
+
+// resolved follows references.
+func (m *importer) resolved(c context) context {
+	for range maxRecursion * 10 {
+		ref := c.get("$ref")
+		if !ref.there() {
+			return c
+		}
+		address, _ := ref.value.(string)
+		next := m.target(c.doc, address)
+		if !next.there() {
+			m.note(ref, "%s leads nowhere", address)
+			return context{c.doc, &node{kind: '{', members: map[string]*node{}, off: ref.off, line: ref.line, column: ref.column}}
+		}
+		c = next
+	}
+	m.note(c, "references go round in a circle")
+	return context{c.doc, &node{kind: '{', members: map[string]*node{}}}
+}
+
+func (m *importer) target(d *document, ref string) context {
+	file, fragment, _ := strings.Cut(ref, "#")
+	if file != "" {
+		if d = m.file(d, file); d == nil {
+			return context{}
+		}
+	}
+	if plain, err := url.PathUnescape(fragment); err == nil {
+		fragment = plain
+	}
+	if fragment != "" && !strings.HasPrefix(fragment, "/") {
+		return context{d, anchored(d.root, fragment)}
+	}
+	n, whole := d.root.find(tokens(fragment))
+	if !whole {
+		return context{}
+	}
+	return context{d, n}
+}
+
+// file finds another file by the name that a reference gives, beside the one that refers to it.
+func (m *importer) file(from *document, name string) *document {
+	for _, candidate := range []string{path.Join(path.Dir(from.name), name), path.Base(name)} {
+		if d := m.files[candidate]; d != nil {
+			return d
+		}
+		if text, ok := m.others[candidate]; ok {
+			if d, err := m.load(candidate, text); err == nil {
+				return d
+			}
+		}
+	}
+	for _, d := range m.files {
+		if d.root.text("$id") == name {
+			return d
+		}
+	}
+	return nil
+}
+
+func anchored(n *node, name string) *node {
+	if n.text("$anchor") == name || n.text("$id") == "#"+name {
+		return n
+	}
+	for _, c := range n.members {
+		if found := anchored(c, name); found != nil {
+			return found
+		}
+	}
+	for _, c := range n.items {
+		if found := anchored(c, name); found != nil {
+			return found
+		}
+	}
+	return nil
+}
+
+// merged is the node with all that allOf adds to it.
+func (m *importer) merged(c context) context {
+	all := c.get("allOf")
+	if !all.there() {
+		return c
+	}
+	out := &node{kind: '{', members: map[string]*node{}, off: c.off, line: c.line, column: c.column}
+	parts := []context{{c.doc, c.node}}
+	for _, part := range all.items {
+		parts = append(parts, m.merged(m.resolved(context{c.doc, part})))
+	}
+	for _, p := range parts {
+		for _, name := range p.names {
+			if name != "allOf" {
+				out.add(name, p.node.get(name))
+			}
+		}
+	}
+	return context{c.doc, out}
+}
+
+// add joins a keyword of one more schema: properties and required are united, of anything else the
+// first stands.
+func (n *node) add(name string, v *node) {
+	old := n.members[name]
+	if old == nil {
+		n.names = append(n.names, name)
+		n.members[name] = v
+		return
+	}
+	switch name {
+	case "required":
+		n.members[name] = &node{kind: '[', items: append(append([]*node(nil), old.items...), v.items...), off: old.off, line: old.line, column: old.column}
+	case "properties":
+		both := &node{kind: '{', members: map[string]*node{}, off: old.off, line: old.line, column: old.column}
+		for _, from := range []*node{old, v} {
+			for _, p := range from.names {
+				both.add(p, from.members[p])
+			}
+		}
+		n.members[name] = both
+	}
+}
+
+// field makes a field of a schema.
+func (m *importer) field(c context, f *schema.Field) {
+	if m.fields++; m.fields > maxFields {
+		f.Kind = value.Text
+		m.note(c, "there are more than %d fields; the rest is left out", maxFields)
+		return
+	}
+	c = m.merged(m.resolved(c))
+	f.Notes = c.text("description")
+	c = m.alternatives(c, f)
+	m.ignored(c)
+	kinds := m.types(c, f)
+	switch {
+	case len(kinds) == 0:
+		m.note(c, "%s may be of any type; it is taken as text", f.Name)
+		f.Kind = value.Text
+	case len(kinds) > 1:
+		m.note(c, "%s may be %s; it is taken as text", f.Name, strings.Join(kinds, " or "))
+		f.Kind = value.Text
+	default:
+		makers[kinds[0]](m, c, f)
+	}
+}
+
+var makers map[string]func(*importer, context, *schema.Field)
+
+func init() {
+	makers = map[string]func(*importer, context, *schema.Field){
+		"object": (*importer).object, "array": (*importer).array, "string": (*importer).text,
+		"integer": (*importer).integer, "number": (*importer).decimal, "boolean": (*importer).boolean,
+	}
+}
+
+// types are the types that a schema allows, null aside; they are told from other keywords where
+// there is no type.
+func (m *importer) types(c context, f *schema.Field) []string {
+	var kinds []string
+	t := c.get("type")
+	switch {
+	case t.there() && t.kind == '"':
+		kinds = []string{t.value.(string)}
+	case t.there():
+		for _, k := range t.items {
+			s, _ := k.value.(string)
+			kinds = append(kinds, s)
+		}
+	default:
+		kinds = implied(c)
+	}
+	if n := c.get("nullable"); n.there() && n.value == true { // OpenAPI 3.0
+		f.Nullable = true
+	}
+	var out []string
+	for _, k := range kinds {
+		switch {
+		case k == "null":
+			f.Nullable = true
+		case makers[k] != nil:
+			out = append(out, k)
+		}
+	}
+	if len(out) == 2 && (out[0] == "integer" && out[1] == "number" || out[0] == "number" && out[1] == "integer") {
+		return []string{"number"}
+	}
+	return out
+}
+
+func implied(c context) []string {
+	for _, by := range []struct{ keyword, kind string }{
+		{"properties", "object"}, {"patternProperties", "object"}, {"items", "array"}, {"pattern", "string"}, {"maxLength", "string"},
+		{"minLength", "string"}, {"format", "string"}, {"minimum", "number"}, {"maximum", "number"}, {"multipleOf", "number"},
+	} {
+		if c.get(by.keyword).there() {
+			return []string{by.kind}
+		}
+	}
+	values := c.get("enum")
+	if one := c.get("const"); one.there() {
+		values = context{c.doc, &node{kind: '[', items: []*node{one.node}}}
+	}
+	seen := map[string]bool{}
+	var kinds []string
+	if values.there() {
+		for _, v := range values.items {
+			k := map[byte]string{'"': "string", '0': "number", 't': "boolean", 'f': "boolean", 'n': "null", '{': "object", '[': "array"}[v.kind]
+			if !seen[k] {
+				seen[k] = true
+				kinds = append(kinds, k)
+			}
+		}
+	}
+	return kinds
+}
+
+// alternatives joins what anyOf and oneOf allow: null makes the field nullable; of several objects
+// every field is taken, and those that not all have are optional.
+func (m *importer) alternatives(c context, f *schema.Field) context {
+	for _, keyword := range []string{"oneOf", "anyOf"} {
+		list := c.get(keyword)
+		if !list.there() {
+			continue
+		}
+		var branches []context
+		for _, b := range list.items {
+			r := m.merged(m.resolved(context{c.doc, b}))
+			if r.text("type") == "null" {
+				f.Nullable = true
+				continue
+			}
+			branches = append(branches, r)
+		}
+		if len(branches) > 1 {
+			m.note(list, "%s: all of its %d alternatives are taken together; which of them stand together is not checked", keyword, len(branches))
+		}
+		c = m.united(c, branches)
+	}
+	return c
+}
+
+func (m *importer) united(c context, branches []context) context {
+	out := &node{kind: '{', members: map[string]*node{}, off: c.off, line: c.line, column: c.column}
+	for _, name := range c.names {
+		out.add(name, c.node.get(name))
+	}
+	times := map[string]int{}
+	for _, b := range branches {
+		for _, name := range b.names {
+			switch {
+			case name == "type" && out.members["type"] != nil:
+				out.members["type"] = bothTypes(out.members["type"], b.node.get("type"))
+			case name == "enum" && out.members["enum"] != nil:
+				old := out.members["enum"]
+				out.members["enum"] = &node{kind: '[', items: append(append([]*node(nil), old.items...), b.node.get("enum").items...), off: old.off}
+			case name == "required":
+				for _, r := range b.get("required").items {
+					times[fmt.Sprint(r.value)]++
+				}
+			case len(branches) > 1 && name != "properties" && name != "type" && name != "enum" && name != "description":
+				// a bound of one alternative does not hold for the others
+			default:
+				out.add(name, b.node.get(name))
+			}
+		}
+	}
+	var always []*node
+	for name, n := range times {
+		if n == len(branches) {
+			always = append(always, &node{kind: '"', value: name})
+		}
+	}
+	if len(always) > 0 {
+		out.add("required", &node{kind: '[', items: always})
+	}
+	return context{c.doc, out}
+}
+
+func bothTypes(a, b *node) *node {
+	out := &node{kind: '[', off: a.off, line: a.line, column: a.column}
+	seen := map[any]bool{}
+	for _, t := range []*node{a, b} {
+		items := t.items
+		if t.kind == '"' {
+			items = []*node{t}
+		}
+		for _, k := range items {
+			if !seen[k.value] {
+				seen[k.value] = true
+				out.items = append(out.items, k)
+			}
+		}
+	}
+	return out
+}
+
+// ignored notes the keywords that a schema of ours cannot hold.
+func (m *importer) ignored(c context) {
+	for _, name := range c.names {
+		if why, ok := unheld[name]; ok {
+			m.note(c.get(name), "%s: %s", name, why)
+		}
+	}
+}
+
+const notChecked = "it is not checked"
+
+var unheld = map[string]string{
+	"patternProperties": "properties named by a pattern are left out", "propertyNames": notChecked, "minProperties": notChecked,
+	"maxProperties": notChecked, "dependentRequired": notChecked, "dependentSchemas": notChecked, "dependencies": notChecked,
+	"if": "conditions are not checked", "not": notChecked, "contains": notChecked, "uniqueItems": notChecked,
+	"prefixItems": "the items of a list are all alike here", "additionalItems": notChecked, "unevaluatedProperties": notChecked,
+	"unevaluatedItems": notChecked, "default": "no value is filled in", "$dynamicRef": "it is not followed",
+	"discriminator": notChecked, "contentMediaType": notChecked, "contentSchema": notChecked,
+}
+
+func (m *importer) object(c context, f *schema.Field) {
+	f.Kind = value.RecordKind
+	if m.depth[c.get("properties").node] >= maxRecursion {
+		m.note(c, "%s stands inside of itself; it is cut off there", f.Name)
+		f.Kind = value.Text
+		return
+	}
+	if more := c.get("additionalProperties"); !more.there() || more.value == true {
+		m.note(c, "properties that are not named are allowed there, and a fault here")
+	} else if more.kind == '{' {
+		m.note(more, "properties of any name are left out")
+	}
+	required := map[string]bool{}
+	if r := c.get("required"); r.there() {
+		for _, name := range r.items {
+			required[fmt.Sprint(name.value)] = true
+		}
+	}
+	properties := c.get("properties")
+	if !properties.there() {
+		return
+	}
+	m.depth[properties.node]++
+	for _, name := range properties.names {
+		child := &schema.Field{Name: name, Max: 1, Must: schema.Must{Places: -1}}
+		if required[name] {
+			child.Min = 1
+		}
+		m.field(properties.get(name), child)
+		f.Fields = append(f.Fields, child)
+	}
+	m.depth[properties.node]--
+}
+
+func (m *importer) array(c context, f *schema.Field) {
+	least, most := m.count(c, "minItems", 0), m.count(c, "maxItems", schema.Many)
+	required := f.Min > 0
+	items := c.get("items")
+	if !items.there() {
+		items = context{c.doc, &node{kind: '{', members: map[string]*node{}, off: c.off, line: c.line, column: c.column}}
+	}
+	inner := &schema.Field{Name: f.Name, Min: 1, Max: 1, Must: schema.Must{Places: -1}}
+	m.field(items, inner)
+	if inner.List() {
+		m.note(items, "%s is a list of lists; the inner ones are taken as text", f.Name)
+		inner = &schema.Field{Name: f.Name, Kind: value.Text, Must: schema.Must{Places: -1}}
+	}
+	notes := f.Notes
+	nullable := f.Nullable
+	*f = *inner
+	f.Nullable = nullable
+	if notes != "" {
+		f.Notes = notes
+	}
+	f.Min, f.Max = least, most
+	if !required {
+		f.Min = 0
+	}
+	if most == 1 || most == 0 {
+		m.note(c, "%s is a list of at most one; it is taken as a list of any length", f.Name)
+		f.Max = schema.Many
+	}
+}
+
+func (m *importer) count(c context, keyword string, def int) int {
+	n := c.get(keyword)
+	if !n.there() {
+		return def
+	}
+	i, err := strconv.Atoi(fmt.Sprint(n.value))
+	if err != nil || i < 0 {
+		m.note(n, "%s is not used: %v", keyword, n.value)
+		return def
+	}
+	return i
+}
+
+// formats are the formats of texts that are types of their own.
+var formats = map[string]value.Kind{"date": value.Date, "time": value.Time, "date-time": value.Timestamp}
+
+func (m *importer) text(c context, f *schema.Field) {
+	f.Kind = value.Text
+	format := c.get("format")
+	if kind, ok := formats[c.text("format")]; ok {
+		f.Kind = kind
+		return
+	}
+	if c.text("contentEncoding") == "base64" || c.text("format") == "byte" {
+		f.Kind = value.Binary
+		return
+	}
+	if format.there() {
+		m.note(format, "the format %v is not checked", format.value)
+	}
+	f.Must.MinLength, f.Must.MaxLength = m.count(c, "minLength", 0), m.count(c, "maxLength", 0)
+	if p := c.get("pattern"); p.there() {
+		re, err := regexp.Compile(`^(?:` + whole(c.text("pattern")) + `)$`)
+		if err != nil {
+			m.note(p, "the pattern is not checked: %s", err)
+		} else {
+			f.Must.Pattern = re
+		}
+	}
+	m.codes(c, f)
+}
+
+// whole makes a pattern that may match anywhere one that matches the whole text.
+func whole(p string) string {
+	if inner, ok := strings.CutPrefix(p, "^(?:"); ok && strings.HasSuffix(inner, ")$") {
+		if inner = strings.TrimSuffix(inner, ")$"); !strings.ContainsAny(inner, "()") {
+			return inner
+		}
+	}
+	front, back := ".*", ".*"
+	if rest, ok := strings.CutPrefix(p, "^"); ok {
+		p, front = rest, ""
+	}
+	if rest, ok := strings.CutSuffix(p, "$"); ok && !strings.HasSuffix(rest, `\`) {
+		p, back = rest, ""
+	}
+	if strings.Contains(p, "|") && front+back != "" {
+		p = "(?:" + p + ")"
+	}
+	return front + p + back
+}
+
+func (m *importer) codes(c context, f *schema.Field) {
+	values := c.get("enum")
+	if one := c.get("const"); one.there() {
+		values = context{c.doc, &node{kind: '[', items: []*node{one.node}}}
+	}
+	if !values.there() {
+		return
+	}
+	for _, v := range values.items {
+		s, ok := v.value.(string)
+		switch {
+		case v.kind == 'n':
+			f.Nullable = true
+		case !ok:
+			m.note(values, "the values allowed for %s are not all texts; they are not checked", f.Name)
+			f.Must.Codes = nil
+			return
+		default:
+			f.Must.Codes = append(f.Must.Codes, schema.Code{Value: s})
+		}
+	}
+}
+
+func (m *importer) integer(c context, f *schema.Field) {
+	f.Kind = value.Integer
+	m.bounds(c, f)
+}
+
+func (m *importer) decimal(c context, f *schema.Field) {
+	f.Kind = value.Decimal
+	m.bounds(c, f)
+}
+
+func (m *importer) boolean(c context, f *schema.Field) {
+	f.Kind = value.Boolean
+	for _, keyword := range []string{"enum", "const"} {
+		if v := c.get(keyword); v.there() {
+			m.note(v, "%s: %s", keyword, notChecked)
+		}
+	}
+}
+
+func (m *importer) bounds(c context, f *schema.Field) {
+	for _, b := range []struct {
+		keyword string
+		to      *value.Value
+		over    int64 // what an integer beyond an exclusive bound differs by
+	}{
+		{"minimum", &f.Must.Least, 0}, {"maximum", &f.Must.Greatest, 0},
+		{"exclusiveMinimum", &f.Must.Least, 1}, {"exclusiveMaximum", &f.Must.Greatest, -1},
+	} {
+		n := c.get(b.keyword)
+		if !n.there() {
+			continue
+		}
+		v, ok := value.ParseDecimal(fmt.Sprint(n.value))
+		whole, integer := value.AsInteger(v)
+		switch {
+		case !ok || b.over != 0 && (f.Kind != value.Integer || !integer):
+			m.note(n, "%s: %s", b.keyword, notChecked)
+		case b.over != 0:
+			*b.to, _ = value.Add(whole, value.Int(b.over))
+		case f.Kind == value.Integer && !integer:
+			m.note(n, "%s: %s", b.keyword, notChecked)
+		case f.Kind == value.Integer:
+			*b.to = whole
+		default:
+			*b.to = v
+		}
+	}
+	m.places(c, f)
+	for _, keyword := range []string{"enum", "const"} {
+		if v := c.get(keyword); v.there() {
+			m.note(v, "%s of numbers: %s", keyword, notChecked)
+		}
+	}
+}
+
+// places reads a multipleOf of 1, 0.1, 0.01 … as the number of decimal places.
+func (m *importer) places(c context, f *schema.Field) {
+	n := c.get("multipleOf")
+	if !n.there() {
+		return
+	}
+	text := fmt.Sprint(n.value)
+	if frac, ok := strings.CutPrefix(text, "0."); ok && strings.Trim(frac, "0") == "1" && strings.HasSuffix(frac, "1") {
+		f.Must.Places = len(frac)
+		return
+	}
+	if text == "1" {
+		f.Must.Places = 0
+		return
+	}
+	m.note(n, "multipleOf: %s", notChecked)
+}

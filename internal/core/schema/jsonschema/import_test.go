@@ -1,0 +1,244 @@
+package jsonschema
+
+import (
+	"bytes"
+	stdjson "encoding/json"
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/notation"
+	"hollowreed/internal/core/notation/all"
+	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/schema/sample"
+)
+
+// part shows an imported schema's fields as they stand in its part file.
+func part(t *testing.T, im *Imported) string {
+	t.Helper()
+	text := schema.Write(im.Schema)
+	d := doc.Parse("x.yaml", text)
+	schema.Parse("x", d)
+	require.Empty(t, d.Faults, string(text))
+	_, fields, _ := strings.Cut(string(text), "fields:\n")
+	return fields
+}
+
+func properties(p string) string {
+	return `{"type":"object","additionalProperties":false,"required":["a"],"properties":{` + p + `}}`
+}
+
+func TestKeywordsBecomeFields(t *testing.T) {
+	for _, c := range []struct{ name, in, want string }{
+		{"types", properties(`"a":{"type":"string"},"b":{"type":"integer"},"c":{"type":"number"},"d":{"type":"boolean"}`),
+			"  - name: a\n    type: text\n  - name: b\n    type: integer\n    occurs: 0..1\n  - name: c\n    type: decimal\n    occurs: 0..1\n  - name: d\n    type: boolean\n    occurs: 0..1\n"},
+		{"null", properties(`"a":{"type":["string","null"]}`), "  - name: a\n    type: text\n    nullable: true\n"},
+		{"null by alternative", properties(`"a":{"anyOf":[{"type":"integer","minimum":3},{"type":"null"}]}`), "  - name: a\n    type: integer\n    nullable: true\n    must:\n      least: 3\n"},
+		{"formats", properties(`"a":{"type":"string","format":"date-time"}`), "  - name: a\n    type: timestamp\n"},
+		{"bytes", properties(`"a":{"type":"string","contentEncoding":"base64"}`), "  - name: a\n    type: binary\n"},
+		{"text", properties(`"a":{"type":"string","minLength":1,"maxLength":9,"pattern":"^[A-Z]+"}`), "  - name: a\n    type: text\n    must:\n      least length: 1\n      most length: 9\n      pattern: '[A-Z]+.*'\n"},
+		{"codes", properties(`"a":{"enum":["x","y",null]}`), "  - name: a\n    type: text\n    nullable: true\n    must:\n      codes:\n        x: \"\"\n        y: \"\"\n"},
+		{"bounds", properties(`"a":{"type":"integer","exclusiveMinimum":0,"maximum":10}`), "  - name: a\n    type: integer\n    must:\n      least: 1\n      greatest: 10\n"},
+		{"places", properties(`"a":{"type":"number","minimum":0.5,"multipleOf":0.01}`), "  - name: a\n    type: decimal\n    must:\n      least: 0.5\n      places: 2\n"},
+		{"lists", properties(`"a":{"type":"array","minItems":1,"items":{"type":"integer"}}`), "  - name: a\n    type: integer\n    occurs: 1..n\n"},
+		{"records", properties(`"a":{"type":"object","additionalProperties":false,"properties":{"b":{"type":"string","description":"a note"}}}`),
+			"  - name: a\n    type: record\n    fields:\n      - name: b\n        type: text\n        occurs: 0..1\n        notes: a note\n"},
+		{"references", `{"$ref":"#/$defs/o","$defs":{"o":` + properties(`"a":{"$ref":"#x"}`) + `,"s":{"$anchor":"x","type":"string"}}}`, "  - name: a\n    type: text\n"},
+		{"a list of records", `{"type":"array","items":` + properties(`"a":{"type":"string"}`) + `}`, "  - name: a\n    type: text\n"},
+		{"all of", `{"allOf":[` + properties(`"a":{"type":"string"}`) + `,{"required":["b"],"properties":{"b":{"type":"integer"}}}],"additionalProperties":false}`,
+			"  - name: a\n    type: text\n  - name: b\n    type: integer\n"},
+		{"OpenAPI 3.0 null", properties(`"a":{"type":"string","nullable":true}`), "  - name: a\n    type: text\n    nullable: true\n"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			im, err := Import("x", "x.json", []byte(c.in), "", nil)
+			require.NoError(t, err)
+			require.Equal(t, c.want, part(t, im))
+			require.Empty(t, im.Notes)
+		})
+	}
+}
+
+func TestWhatCannotBeHeldIsListedWithItsLine(t *testing.T) {
+	for in, want := range map[string]string{
+		"{\"type\":\"object\",\n\"patternProperties\":{\"^x\":{}},\"additionalProperties\":false}": "x.json:2:21: patternProperties",
+		properties("\n\"a\":{\"type\":\"string\",\n\"format\":\"ipv4\"}"):                          `x.json:3:10: the format ipv4`,
+		properties("\"a\":{\n\"type\":\"number\",\"multipleOf\":7}"):                               "x.json:2:30: multipleOf",
+		properties(`"a":{}`):                            "may be of any type",
+		properties(`"a":{"type":["string","integer"]}`): "a may be string or integer",
+		properties(`"a":{"oneOf":[{"type":"object","additionalProperties":false,"properties":{"b":{"type":"string"}}},{"type":"object","additionalProperties":false,"properties":{"c":{"type":"string"}}}]}`): "2 alternatives",
+		`{"type":"object","properties":{}}`: "properties that are not named are allowed",
+		`{"$ref":"#","$defs":{}}`:           "circle",
+		`{"$defs":{"n":` + properties(`"a":{"type":"string"},"n":{"$ref":"#/$defs/n"}`) + `},"$ref":"#/$defs/n"}`: "stands inside of itself",
+		properties(`"a":{"$ref":"#/$defs/none"}`):                                             "leads nowhere",
+		properties(`"a":{"type":"string","pattern":"(?=x)"}`):                                 "the pattern is not checked",
+		properties(`"a":{"type":"array","items":{"type":"array","items":{"type":"string"}}}`): "list of lists",
+	} {
+		im, err := Import("x", "x.json", []byte(in), "", nil)
+		if err != nil {
+			require.ErrorContains(t, err, "expected a schema of objects", in) // what is left is no object
+			continue
+		}
+		require.NotEmpty(t, im.Notes, in)
+		require.Contains(t, im.Notes.Error(), want)
+	}
+}
+
+func TestOpenAPIComponentsAreImported(t *testing.T) {
+	openapi := `openapi: 3.0.3
+components:
+  schemas:
+    Order:
+      type: object
+      additionalProperties: false
+      required: [no]
+      properties:
+        no: {type: integer}
+        lines:
+          type: array
+          items:
+            $ref: '#/components/schemas/Line'
+    Line:
+      type: object
+      additionalProperties: false
+      properties:
+        sku: {type: string, nullable: true}
+`
+	im, err := Import("order", "api.yaml", []byte(openapi), "/components/schemas/Order", nil)
+	require.NoError(t, err)
+	require.Empty(t, im.Notes)
+	require.Equal(t, "  - name: no\n    type: integer\n  - name: lines\n    type: record\n    occurs: 0..n\n    fields:\n      - name: sku\n        type: text\n        occurs: 0..1\n        nullable: true\n", part(t, im))
+	_, err = Import("order", "api.yaml", []byte(openapi), "/components/schemas/None", nil)
+	require.ErrorContains(t, err, "expected a schema at /components/schemas/None")
+}
+
+func TestOtherFilesAreReferredTo(t *testing.T) {
+	im, err := Import("x", "dir/x.json", []byte(properties(`"a":{"$ref":"types.json#/$defs/code"}`)), "", map[string][]byte{"dir/types.json": []byte(`{"$defs":{"code":{"type":"string","maxLength":3}}}`)})
+	require.NoError(t, err)
+	require.Equal(t, "  - name: a\n    type: text\n    must:\n      most length: 3\n", part(t, im))
+}
+
+const wide = `schema: X
+notation: json
+fields:
+  - {name: id, type: integer, must: {least: 10, greatest: 99}}
+  - {name: price, type: decimal, must: {least: 0.05, places: 2}}
+  - {name: sku, type: text, must: {pattern: "[A-Z]{2}[0-9]{3,5}"}}
+  - {name: status, type: text, must: {codes: {open: "", void: ""}}}
+  - {name: day, type: date}
+  - {name: at, type: timestamp}
+  - {name: ok, type: boolean, occurs: 0..1}
+  - {name: raw, type: binary, occurs: 0..1}
+  - {name: tags, type: text, occurs: 0..3, must: {most length: 60}}
+  - {name: maybe, type: text, nullable: true}
+  - name: line
+    type: record
+    occurs: 2..n
+    fields:
+      - {name: text, type: text, occurs: 0..1, must: {least length: 2}}
+`
+
+func parsed(t *testing.T, text string) *schema.Schema {
+	t.Helper()
+	d := doc.Parse("x.yaml", []byte(text))
+	s := schema.Parse("x", d)
+	require.Empty(t, d.Faults)
+	return s
+}
+
+// TestExportAndImportKeepTheSchema: a schema that was exported and imported again is the same.
+func TestExportAndImportKeepTheSchema(t *testing.T) {
+	s := parsed(t, wide)
+	im, err := Import("x", "x.json", Export(s, false), "", nil)
+	require.NoError(t, err)
+	require.Empty(t, im.Notes)
+	require.Equal(t, string(schema.Write(s)), string(schema.Write(im.Schema)))
+}
+
+// TestBothChecksAgree: what our check says of a message, the standard validator says of it by the
+// exported schema, for good messages and for messages that were spoilt in one place.
+func TestBothChecksAgree(t *testing.T) {
+	s := parsed(t, wide)
+	v, err := Compile("x.json", Export(s, false), nil)
+	require.NoError(t, err)
+	spoil := []struct{ name, path, to string }{
+		{"as made", "", ""}, {"type", "id", `"x"`}, {"below", "id", "9"}, {"above", "id", "100"}, {"places", "price", "1.005"},
+		{"pattern", "sku", `"ab1"`}, {"code", "status", `"lost"`}, {"date", "day", `5`}, {"null", "id", "null"}, {"null allowed", "maybe", "null"},
+		{"too many", "tags", `["a","b","c","d"]`}, {"too few", "line", `[{}]`}, {"not a list", "tags", `"a"`}, {"unknown", "other", "1"},
+		{"short", "line", `[{"text":"x"},{}]`}, {"removed", "sku", "-"},
+	}
+	for _, kind := range sample.Kinds {
+		for seed := range uint64(10) {
+			msg, ft := sample.Make(s, kind, seed)
+			require.Nil(t, ft)
+			n, err := all.Named("json")
+			require.NoError(t, err)
+			var b bytes.Buffer
+			w, err := n.NewWriter(&b, notation.Options{Schema: s})
+			require.NoError(t, err)
+			require.NoError(t, w.Write(msg))
+			require.NoError(t, w.Close())
+			for _, c := range spoil {
+				text := spoilt(t, b.Bytes(), c.path, c.to)
+				found, err := v.Check("m.json", text)
+				require.NoError(t, err)
+				require.Equal(t, len(found) == 0, ours(t, s, text), "%s %d, %s: %s", kind, seed, c.name, text)
+			}
+		}
+	}
+}
+
+func spoilt(t *testing.T, message []byte, path, to string) []byte {
+	t.Helper()
+	if path == "" {
+		return message
+	}
+	var m map[string]stdjson.RawMessage
+	require.NoError(t, stdjson.Unmarshal(message, &m))
+	m[path] = stdjson.RawMessage(to)
+	if to == "-" {
+		delete(m, path)
+	}
+	out, err := stdjson.Marshal(m)
+	require.NoError(t, err)
+	return out
+}
+
+func ours(t *testing.T, s *schema.Schema, text []byte) bool {
+	t.Helper()
+	n, err := all.Named("json")
+	require.NoError(t, err)
+	r, err := n.NewReader(bytes.NewReader(text), notation.Options{Source: "m", Schema: s})
+	require.NoError(t, err)
+	v, err := r.Next()
+	ok := err == nil
+	if ok {
+		s.Check(v, func(*fault.Fault) { ok = false })
+	}
+	return ok
+}
+
+func TestExportOfAList(t *testing.T) {
+	text := string(Export(parsed(t, "schema: X\nnotation: csv\nfields:\n  - {name: d, type: date, pattern: dd.MM.yyyy, notes: n}\n"), true))
+	require.Contains(t, text, `"type": "array"`)
+	require.Contains(t, text, `"format": "date"`, "in JSON a date stands in standard form")
+	v, err := Compile("x.json", []byte(text), nil)
+	require.NoError(t, err)
+	found, err := v.Check("m", []byte(`[{"d":"2031-03-01"},{}]`))
+	require.NoError(t, err)
+	require.Len(t, found, 1)
+}
+
+func FuzzImport(f *testing.F) {
+	f.Add([]byte(properties(`"a":{"$ref":"#"}`)))
+	f.Add([]byte(order))
+	f.Fuzz(func(t *testing.T, in []byte) {
+		im, err := Import("x", "x.json", in, "", nil)
+		if err == nil {
+			require.NotNil(t, im.Schema.Root.Shape(), fmt.Sprint(im.Notes))
+		}
+	})
+}
