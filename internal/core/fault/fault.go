@@ -50,6 +50,7 @@ type Fault struct {
 	Found    string `json:"found,omitempty"`
 	Message  string `json:"message,omitempty"` // when expected/found do not say it all
 	Mend     string `json:"mend,omitempty"`    // what would mend it
+	Rule     Place  `json:"rule,omitzero"`     // where the schema says so
 }
 
 // New makes a fault from a sentence.

@@ -43,6 +43,7 @@ type Options struct {
 	Source    string         // name of the input, for faults
 	Schema    *schema.Schema // nil where the notation can do without
 	MaxRecord int            // bytes; 0 is MaxRecord
+	Check     bool           // readers: check what is read against the schema, with exact places
 	Many      bool           // writers: the message is a list, though it may have one record or none
 	Shell     *Shell         // writers: what stands around the records
 }

@@ -66,7 +66,7 @@ func (f *Field) checkOne(v value.Value, path string, report func(*fault.Fault)) 
 		return
 	}
 	if ft := f.Must.fault(v); ft != nil {
-		report(ft.In(f.Name).At(fault.Place{Path: path}))
+		report(f.Ruled(ft).At(fault.Place{Path: path}))
 	}
 }
 
@@ -112,7 +112,41 @@ func (f *Field) checkForeign(r *value.Record, path string, report func(*fault.Fa
 }
 
 func (f *Field) fault(code fault.Code, path, expected, found string) *fault.Fault {
-	return fault.Expect(code, expected, found).In(f.Name).At(fault.Place{Path: path})
+	return f.Ruled(fault.Expect(code, expected, found)).At(fault.Place{Path: path})
+}
+
+// Ruled names the field in a fault, and the place in the schema's part that describes it.
+func (f *Field) Ruled(ft *fault.Fault) *fault.Fault {
+	ft.Field = f.Name
+	ft.Rule = fault.Place{Line: f.At.Line, Column: f.At.Column}
+	return ft
+}
+
+// CheckOne compares one occurrence of a single value with its type and constraints; readers that
+// check while they read use it, since they know the place. Records and missing values pass.
+func (f *Field) CheckOne(v value.Value) *fault.Fault {
+	switch {
+	case v.Missing() || f.Kind == value.RecordKind:
+		return nil
+	case v.Kind() != f.Kind && !(f.Kind == value.Decimal && v.Kind() == value.Integer):
+		return f.fault(fault.Type, "", f.Kind.String(), describe(v))
+	}
+	if ft := f.Must.fault(v); ft != nil {
+		return f.Ruled(ft)
+	}
+	return nil
+}
+
+// CheckOccurs compares all that stands for the field in one record with how often it must be there.
+func (f *Field) CheckOccurs(v value.Value) (ft *fault.Fault) {
+	if v.Missing() {
+		f.checkMissing(v, "", func(found *fault.Fault) { ft = found })
+		return ft
+	}
+	if n := len(v.Items()); f.List() && v.Kind() == value.ListKind && (n < f.Min || f.Max != Many && n > f.Max) {
+		return f.fault(fault.Length, "", f.occursText(), count(n, "time"))
+	}
+	return nil
 }
 
 // escape writes a name as a reference token of a JSON Pointer (RFC 6901).

@@ -37,11 +37,12 @@ type reader struct {
 	raw     string
 	fields  []value.Value
 	recs    []value.Record
+	check   bool
 }
 
 // NewReader reads delimited records. The header, if there is one, is read at once.
 func NewReader(r io.Reader, o notation.Options) (notation.Reader, error) {
-	d := &reader{src: block.New(r), name: o.Source, schema: o.Schema, delim: ',', quote: '"', limit: o.Limit(), next: 1}
+	d := &reader{src: block.New(r), name: o.Source, schema: o.Schema, delim: ',', quote: '"', limit: o.Limit(), next: 1, check: o.Check}
 	header := true
 	if s := o.Schema; s != nil {
 		d.delim, d.quote, header = s.Settings.Delimiter[0], s.Settings.Quote[0], s.Settings.Header
@@ -141,10 +142,18 @@ func (d *reader) typed(rec *value.Record) (value.Value, error) {
 		}
 		v, ok := f.Read(s)
 		if !ok {
-			faults = append(faults, fault.Expect(fault.Type, f.HowWritten(), fault.Quote(s)).In(f.Name).At(d.at(d.columnOf(i))))
+			faults = append(faults, f.Ruled(fault.Expect(fault.Type, f.HowWritten(), fault.Quote(s))).At(d.at(d.columnOf(i))))
 			continue
 		}
 		rec.Fields[f.Slot()] = v
+		if !d.check {
+			continue
+		}
+		if ft := f.CheckOne(v); ft != nil {
+			p := d.at(d.columnOf(i))
+			p.Path = "/" + f.Name
+			faults = append(faults, ft.At(p))
+		}
 	}
 	if faults != nil {
 		return value.Value{}, faults

@@ -34,6 +34,7 @@ type reader struct {
 	decode *charmap.Charmap // nil for UTF-8
 	end    string           // the line end that must be; empty for any
 	cells  []cell
+	check  bool
 
 	line   int
 	cur    block.Line
@@ -87,7 +88,7 @@ func NewReader(r io.Reader, o notation.Options) (notation.Reader, error) {
 			f.cut = runesCut
 		}
 	}
-	f.cells = cells(o.Schema.Root.Fields)
+	f.cells, f.check = cells(o.Schema.Root.Fields), o.Check
 	return f, nil
 }
 
@@ -213,15 +214,27 @@ func (f *reader) record(line string) (value.Value, error) {
 		v, ok := f.read(c, raw)
 		if !ok {
 			field := f.schema.Root.Fields[i]
-			faults = append(faults, fault.Expect(fault.Type, field.HowWritten(), fault.Quote(raw)).In(field.Name).At(f.at(c.from+1)))
+			faults = append(faults, field.Ruled(fault.Expect(fault.Type, field.HowWritten(), fault.Quote(raw))).At(f.at(c.from+1)))
 			continue
 		}
 		rec.Fields[i] = v
+		if f.check {
+			faults = f.checked(faults, f.schema.Root.Fields[i], v, c.from+1)
+		}
 	}
 	if faults != nil {
 		return value.Value{}, faults
 	}
 	return value.RecOf(rec), nil
+}
+
+func (f *reader) checked(faults fault.List, field *schema.Field, v value.Value, column int) fault.List {
+	if ft := field.CheckOne(v); ft != nil {
+		p := f.at(column)
+		p.Path = "/" + field.Name
+		faults = append(faults, ft.At(p))
+	}
+	return faults
 }
 
 // next gives an empty record out of the slab.

@@ -25,6 +25,7 @@ const maxShapes = 1000
 type decoder struct {
 	dec    *jsontext.Decoder
 	shapes map[string]*value.Shape
+	check  bool
 	faults fault.List
 }
 
@@ -46,7 +47,7 @@ func NewReader(r io.Reader, o notation.Options) (notation.Reader, error) {
 	j.shapes = map[string]*value.Shape{}
 	lc.limit = o.Limit()
 	if o.Schema != nil {
-		j.root = o.Schema.Root
+		j.root, j.check = o.Schema.Root, o.Check
 	}
 	return j, nil
 }
@@ -177,6 +178,10 @@ func (d *decoder) scalar(f *schema.Field, tok jsontext.Token) value.Value {
 	var v value.Value
 	switch tok.Kind() {
 	case 'n':
+		if d.check && f != nil && !f.Nullable {
+			d.fault(f, f.CheckOccurs(value.NullValue))
+			d.back(tok)
+		}
 		return value.NullValue
 	case 't', 'f':
 		v = value.Bool(tok.Bool())
@@ -185,10 +190,23 @@ func (d *decoder) scalar(f *schema.Field, tok jsontext.Token) value.Value {
 	default:
 		v = value.Str(tok.String())
 	}
-	if f == nil || f.Kind == v.Kind() && f.Kind == value.Text {
+	if f == nil {
 		return v
 	}
-	return d.typed(f, v)
+	faults := len(d.faults)
+	if f.Kind != v.Kind() || f.Kind != value.Text {
+		v = d.typed(f, v)
+	}
+	if faults < len(d.faults) {
+		d.back(tok)
+	}
+	if d.check && faults == len(d.faults) {
+		if ft := f.CheckOne(v); ft != nil {
+			d.fault(f, ft)
+			d.back(tok)
+		}
+	}
+	return v
 }
 
 // typed gives a JSON scalar the type of its field.
@@ -234,9 +252,26 @@ func (d *decoder) fault(f *schema.Field, ft *fault.Fault) {
 	ft.Place.Byte = d.dec.InputOffset()
 	ft.Place.Path = string(d.dec.StackPointer())
 	if f != nil {
-		ft.Field = f.Name
+		f.Ruled(ft)
 	}
 	d.faults = append(d.faults, ft)
+}
+
+// back puts the newest fault at the beginning of the token that was just read.
+func (d *decoder) back(tok jsontext.Token) {
+	n := len(tok.String())
+	if tok.Kind() == '"' {
+		if quoted, err := jsontext.AppendQuote(nil, tok.String()); err == nil {
+			n = len(quoted)
+		}
+	}
+	d.faults[len(d.faults)-1].Place.Byte -= int64(n)
+}
+
+// faultAt notes a fault of something that began before.
+func (d *decoder) faultAt(offset int64, path string, f *schema.Field, ft *fault.Fault) {
+	d.fault(f, ft)
+	ft.Place.Byte, ft.Place.Path = offset, path
 }
 
 func (d *decoder) array(f *schema.Field, depth int) (value.Value, error) {
@@ -247,6 +282,10 @@ func (d *decoder) array(f *schema.Field, depth int) (value.Value, error) {
 		d.fault(f, fault.Expect(fault.Type, jsonType(f), "an array"))
 		f = nil
 	}
+	begin, path := d.dec.InputOffset()-1, ""
+	if d.check && f != nil {
+		path = strings.TrimSuffix(string(d.dec.StackPointer()), "/-1")
+	}
 	items := []value.Value{}
 	for d.dec.PeekKind() != ']' {
 		v, err := d.item(f, depth)
@@ -254,6 +293,11 @@ func (d *decoder) array(f *schema.Field, depth int) (value.Value, error) {
 			return value.Value{}, err
 		}
 		items = append(items, v)
+	}
+	if d.check && f != nil {
+		if ft := f.CheckOccurs(value.ListOf(items...)); ft != nil {
+			d.faultAt(begin, path, f, ft)
+		}
 	}
 	_, err := d.dec.ReadToken()
 	return value.ListOf(items...), err
@@ -289,6 +333,7 @@ func (d *decoder) record(f *schema.Field, depth int) (value.Value, error) {
 	if _, err := d.dec.ReadToken(); err != nil {
 		return value.Value{}, err
 	}
+	begin := d.dec.InputOffset() - 1
 	fields := make([]value.Value, len(f.Fields))
 	for d.dec.PeekKind() != '}' {
 		tok, err := d.dec.ReadToken()
@@ -299,6 +344,7 @@ func (d *decoder) record(f *schema.Field, depth int) (value.Value, error) {
 		c := f.Field(name)
 		if c == nil {
 			d.fault(nil, fault.Expect(fault.Unknown, "one of "+strings.Join(f.Shape().Names, ", "), fault.Quote(name)))
+			d.back(tok)
 		}
 		v, err := d.read(c, depth+1)
 		if err != nil {
@@ -309,7 +355,19 @@ func (d *decoder) record(f *schema.Field, depth int) (value.Value, error) {
 		}
 	}
 	_, err := d.dec.ReadToken()
+	if d.check {
+		d.missing(f, fields, begin)
+	}
 	return value.Rec(f.Shape(), fields), err
+}
+
+// missing notes the fields that must be in an object and are not.
+func (d *decoder) missing(f *schema.Field, fields []value.Value, begin int64) {
+	for i, c := range f.Fields {
+		if c.Required() && fields[i].Kind() == value.Absent {
+			d.faultAt(begin, string(d.dec.StackPointer()), c, c.CheckOccurs(fields[i]))
+		}
+	}
 }
 
 // free reads an object that no schema describes.
@@ -360,6 +418,7 @@ type lines struct {
 	root   *schema.Field
 	limit  int
 	shapes map[string]*value.Shape
+	check  bool
 	line   int
 	cur    block.Line
 }
@@ -368,7 +427,7 @@ type lines struct {
 func NewLinesReader(r io.Reader, o notation.Options) (notation.Reader, error) {
 	l := &lines{src: block.New(r), name: o.Source, limit: o.Limit(), shapes: map[string]*value.Shape{}}
 	if o.Schema != nil {
-		l.root = o.Schema.Root
+		l.root, l.check = o.Schema.Root, o.Check
 	}
 	return l, nil
 }
@@ -400,7 +459,7 @@ func (l *lines) Next() (value.Value, error) {
 }
 
 func (l *lines) value() (value.Value, error) {
-	d := decoder{dec: jsontext.NewDecoder(strings.NewReader(l.cur.Text)), shapes: l.shapes}
+	d := decoder{dec: jsontext.NewDecoder(strings.NewReader(l.cur.Text)), shapes: l.shapes, check: l.check}
 	v, err := d.read(l.root, 0)
 	if err == nil {
 		if _, err = d.dec.ReadToken(); err == io.EOF {

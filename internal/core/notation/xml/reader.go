@@ -27,13 +27,14 @@ type reader struct {
 	place  fault.Place
 	start  int64
 	faults fault.List
+	check  bool
 	open   []string
 }
 
 // NewReader reads a document. With a schema that names a record element, each such element below
 // the root is a record; else the whole document is one.
 func NewReader(r io.Reader, o notation.Options) (notation.Reader, error) {
-	x := &reader{dec: xml.NewDecoder(r), name: o.Source, schema: o.Schema, limit: int64(o.Limit())}
+	x := &reader{dec: xml.NewDecoder(r), name: o.Source, schema: o.Schema, limit: int64(o.Limit()), check: o.Check && o.Schema != nil}
 	x.dec.CharsetReader = charset
 	return x, nil
 }
@@ -185,6 +186,7 @@ func (x *reader) record() (value.Value, error) {
 }
 
 func (x *reader) endOfRecords() (value.Value, error) {
+	x.faults = nil // those of the last record are said
 	if _, err := x.ended(value.Value{}, nil); err != nil {
 		return value.Value{}, err
 	}
@@ -253,11 +255,12 @@ func (x *reader) early(err error) error {
 
 func (x *reader) fault(f *schema.Field, ft *fault.Fault) {
 	if f != nil {
-		ft.Field = f.Name
+		f.Ruled(ft)
 	}
-	p := x.here()
-	p.Path = "/" + strings.Join(x.open, "/")
-	x.faults = append(x.faults, ft.At(p))
+	if ft.Place.Line == 0 {
+		ft.At(x.spot())
+	}
+	x.faults = append(x.faults, ft)
 }
 
 // name is a raw name with its prefix, as it is written.
@@ -335,6 +338,7 @@ func (b *builder) value(text string) value.Value {
 // typed reads an element that the schema describes as the record f.
 func (x *reader) typed(f *schema.Field, el xml.StartElement, depth int) (value.Value, error) {
 	fields := make([]value.Value, len(f.Fields))
+	begin := x.here()
 	x.attributes(f, el, fields)
 	var text strings.Builder
 	for {
@@ -351,7 +355,21 @@ func (x *reader) typed(f *schema.Field, el xml.StartElement, depth int) (value.V
 			}
 		case xml.EndElement:
 			x.content(f, text.String(), fields)
+			if x.check {
+				x.occurrences(f, fields, begin, t)
+			}
 			return value.Rec(f.Shape(), fields), nil
+		}
+	}
+}
+
+// occurrences checks how often each field stands in an element; the element's beginning is the place.
+func (x *reader) occurrences(f *schema.Field, fields []value.Value, begin fault.Place, end xml.EndElement) {
+	for i, c := range f.Fields {
+		if ft := c.CheckOccurs(fields[i]); ft != nil {
+			x.fault(c, ft)
+			ft.Place = begin
+			ft.Place.Path = "/" + strings.Join(append(x.open[:len(x.open):len(x.open)], name(end.Name)), "/")
 		}
 	}
 }
@@ -367,14 +385,14 @@ func (x *reader) attributes(f *schema.Field, el xml.StartElement, fields []value
 			x.fault(nil, fault.Expect(fault.Unknown, "an attribute of the schema", n))
 			continue
 		}
-		fields[c.Slot()] = x.scalar(c, a.Value)
+		fields[c.Slot()] = x.scalar(c, a.Value, x.spot("@"+n))
 	}
 }
 
 func (x *reader) content(f *schema.Field, text string, fields []value.Value) {
 	for _, c := range f.Fields {
 		if c.Written.Content {
-			fields[c.Slot()] = x.scalar(c, text)
+			fields[c.Slot()] = x.scalar(c, text, x.spot())
 			return
 		}
 	}
@@ -411,6 +429,7 @@ func (x *reader) one(c *schema.Field, t xml.StartElement, depth int) (value.Valu
 	if c.Kind == value.RecordKind {
 		return x.typed(c, t, depth+1)
 	}
+	begin := x.spot()
 	v, err := x.free(t, depth+1)
 	if err != nil {
 		return value.Value{}, err
@@ -419,18 +438,32 @@ func (x *reader) one(c *schema.Field, t xml.StartElement, depth int) (value.Valu
 		x.fault(c, fault.Expect(fault.Type, c.HowWritten(), "an element with content of its own"))
 		return value.Value{}, nil
 	}
-	return x.scalar(c, v.Text()), nil
+	return x.scalar(c, v.Text(), begin), nil
 }
 
-func (x *reader) scalar(c *schema.Field, text string) value.Value {
+// spot is the place at hand with the path of the open elements, and of what is named below them.
+func (x *reader) spot(below ...string) fault.Place {
+	p := x.here()
+	p.Path = "/" + strings.Join(append(x.open[:len(x.open):len(x.open)], below...), "/")
+	return p
+}
+
+// scalar reads the text of a field that stands at a place. A text that cannot be read is a fault,
+// and kept as it is, so that it is not taken for missing.
+func (x *reader) scalar(c *schema.Field, text string, at fault.Place) value.Value {
 	s := text
 	if c.Kind != value.Text {
 		s = strings.TrimSpace(text)
 	}
 	v, ok := c.Read(s)
 	if !ok {
-		x.fault(c, fault.Expect(fault.Type, c.HowWritten(), fault.Quote(s)))
-		return value.Value{}
+		x.fault(c, fault.Expect(fault.Type, c.HowWritten(), fault.Quote(s)).At(at))
+		return value.Str(s)
+	}
+	if x.check {
+		if ft := c.CheckOne(v); ft != nil {
+			x.fault(c, ft.At(at))
+		}
 	}
 	return v
 }

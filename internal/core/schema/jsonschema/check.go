@@ -27,12 +27,6 @@ type Validator struct {
 	files  map[string]*document // by address
 }
 
-// Finding is a fault of a document with the place in the schema that says so.
-type Finding struct {
-	*fault.Fault
-	Rule fault.Place // where in the schema; Path is the keyword's location
-}
-
 // base is the address under which files stand that have none of their own.
 const base = "file:///"
 
@@ -104,9 +98,9 @@ func (v *Validator) unusable(name string, err error) error {
 	return fault.New(fault.Setting, "this JSON Schema cannot be used: %s", strings.ReplaceAll(err.Error(), base, "")).At(fault.Place{Source: name, Line: 1})
 }
 
-// Check reads a document and reports everything in it that the schema does not allow. The error
-// is a *fault.Fault when it is no JSON.
-func (v *Validator) Check(name string, text []byte) ([]Finding, error) {
+// Check reads a document and gives everything in it that the schema does not allow, each with the
+// keyword that says so as its rule. The error is a *fault.Fault when it is no JSON.
+func (v *Validator) Check(name string, text []byte) (fault.List, error) {
 	d, err := parse(name, text)
 	if err != nil {
 		return nil, err
@@ -116,14 +110,16 @@ func (v *Validator) Check(name string, text []byte) ([]Finding, error) {
 	if !ok {
 		return nil, err
 	}
-	var out []Finding
+	var out fault.List
 	for _, leaf := range leaves(ve, nil) {
 		rule := v.rule(leaf)
 		for _, at := range d.spots(leaf) {
 			n, _ := d.root.find(at)
 			p := d.at(n)
 			p.Path = pointer(at)
-			out = append(out, Finding{Fault: said(leaf, fault.Type).At(p), Rule: rule})
+			f := said(leaf, fault.Type).At(p)
+			f.Rule = rule
+			out = append(out, f)
 		}
 	}
 	return out, nil

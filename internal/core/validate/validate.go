@@ -1,0 +1,101 @@
+// Package validate checks messages and whole files against a schema, record by record in constant
+// memory, and reports every fault with its place in the message and in the schema.
+package validate
+
+import (
+	"errors"
+	"io"
+
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/notation"
+	"hollowreed/internal/core/notation/all"
+	"hollowreed/internal/core/schema"
+)
+
+// Tally is what a check found.
+type Tally struct {
+	Records int // that were read, bad ones included
+	Bad     int // with at least one fault
+	Faults  int
+}
+
+// OK says whether there was no fault.
+func (t Tally) OK() bool { return t.Faults == 0 }
+
+// File checks all records of a message in a notation; the schema's own when it is empty. Part names
+// the schema's file, for the rules. Report is given every fault and says whether to go on. The
+// error is one for which nothing could be checked.
+func File(s *schema.Schema, part, notationName, name string, in io.Reader, report func(*fault.Fault) bool) (Tally, error) {
+	if notationName == "" {
+		notationName = s.Notation
+	}
+	n, err := all.Named(notationName)
+	if err != nil {
+		return Tally{}, err
+	}
+	c := &check{part: part, name: name, report: report}
+	r, err := n.NewReader(in, notation.Options{Source: name, Schema: s, Check: true})
+	if err != nil {
+		return c.tally, c.ended(err)
+	}
+	for !c.stopped {
+		_, err := r.Next()
+		var faults fault.List
+		switch {
+		case err == nil:
+			c.tally.Records++
+		case err == io.EOF:
+			return c.tally, c.empty()
+		case errors.As(err, &faults):
+			c.tally.Records++
+			c.tally.Bad++
+			for _, f := range faults {
+				c.say(f)
+			}
+		default:
+			return c.tally, c.ended(err)
+		}
+	}
+	return c.tally, nil
+}
+
+type check struct {
+	part, name string
+	report     func(*fault.Fault) bool
+	tally      Tally
+	stopped    bool
+}
+
+func (c *check) say(f *fault.Fault) {
+	if c.stopped {
+		return
+	}
+	c.tally.Faults++
+	if f.Place.Source == "" {
+		f.Place.Source = c.name
+	}
+	if f.Rule.Line > 0 && f.Rule.Source == "" {
+		f.Rule.Source = c.part
+	}
+	c.stopped = !c.report(f)
+}
+
+// ended takes a fault behind which nothing can be read as one of the message; any other error is
+// the caller's.
+func (c *check) ended(err error) error {
+	f, ok := err.(*fault.Fault)
+	if !ok || f.Code == fault.Outside || f.Code == fault.Setting {
+		return err
+	}
+	c.tally.Bad++
+	c.say(f)
+	return nil
+}
+
+// empty is the fault of a message without any record.
+func (c *check) empty() error {
+	if c.tally.Records == 0 && c.tally.Faults == 0 {
+		c.say(fault.Expect(fault.Required, "at least one record", "none").At(fault.Place{Source: c.name, Line: 1}))
+	}
+	return nil
+}
