@@ -386,3 +386,16 @@ func written(f *schema.Field) string {
 	}
 	return strings.Join(parts, ", ")
 }
+
+// Breaks says whom the change breaks, to be put behind its words; empty for nobody.
+func (c Change) Breaks() string {
+	switch {
+	case c.Readers && c.Writers:
+		return " (breaks readers and writers)"
+	case c.Readers:
+		return " (breaks readers)"
+	case c.Writers:
+		return " (breaks writers)"
+	}
+	return ""
+}

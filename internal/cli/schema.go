@@ -1,0 +1,272 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/notation"
+	"hollowreed/internal/core/notation/all"
+	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/schema/compare"
+	"hollowreed/internal/core/schema/infer"
+	"hollowreed/internal/core/schema/jsonschema"
+	"hollowreed/internal/core/schema/sample"
+)
+
+// maxSample is the most bytes of one file that a schema is inferred from or imported of.
+const maxSample = 256 << 20
+
+func (e env) schema() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "schema",
+		Short: "Infer, import, export and compare schemas, and make samples of them",
+		Long: `Works on schemas alone. A SCHEMA is a part file (.yaml) or a JSON Schema (.json).
+
+Parts are written to standard output, what is to be known about them to standard error.`,
+	}
+	c.AddCommand(e.infer(), e.importSchema(), e.sample(), e.compare(), e.export())
+	return c
+}
+
+func (e env) infer() *cobra.Command {
+	var from, title string
+	c := &cobra.Command{
+		Use:   "infer FILE...",
+		Short: "Find the schema of one or several sample files",
+		Long: `Reads sample files of one notation and writes the schema that they all fit: types widened over
+all records, what is optional, lists, dates, decimals and code lists. The evidence for each field
+stands on standard error. The notation is told from the first file unless --from names it.`,
+		Example: `  hollowreed schema infer orders-1.json orders-2.json > order.yaml`,
+		Args:    cobra.MinimumNArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			var samples []infer.Sample
+			for _, name := range args {
+				content, err := readWhole(name)
+				if err != nil {
+					return err
+				}
+				samples = append(samples, infer.Sample{Name: name, Content: content})
+			}
+			if from == "" {
+				from = infer.Notation(samples[0].Content)
+			}
+			id := idOf(args[0])
+			if title == "" {
+				title = id
+			}
+			r, err := infer.From(id, title, from, samples...)
+			if err != nil {
+				return err
+			}
+			for i := range r.Fields {
+				f := &r.Fields[i]
+				fmt.Fprintf(e.err, "%-30s %s\n", strings.Join(f.Path, "/"), f.Evidence.Said())
+			}
+			return e.write(schema.Write(r.Schema))
+		},
+	}
+	c.Flags().StringVar(&from, "from", "", "notation of the files: "+strings.Join(all.Names(), ", "))
+	c.Flags().StringVar(&title, "title", "", "title of the schema")
+	return c
+}
+
+func (e env) write(text []byte) error {
+	_, err := e.out.Write(text)
+	return err
+}
+
+// readWhole reads a file of bounded size.
+func readWhole(name string) ([]byte, error) {
+	f, err := os.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	text, err := io.ReadAll(io.LimitReader(f, maxSample+1))
+	if err == nil && len(text) > maxSample {
+		err = fault.New(fault.Limit, "the file is larger than %d MB", maxSample>>20).At(fault.Place{Source: name})
+	}
+	return text, err
+}
+
+func idOf(name string) string {
+	return strings.TrimSuffix(filepath.Base(name), filepath.Ext(name))
+}
+
+func (e env) importSchema() *cobra.Command {
+	var at string
+	c := &cobra.Command{
+		Use:   "import FILE...",
+		Short: "Make a part of a JSON Schema or of a schema of an OpenAPI document",
+		Long: `Makes a schema part of a JSON Schema (2020-12 or 7), or of one of the schemas of an OpenAPI 3.0 or
+3.1 document, whose place --at names as a JSON Pointer. Further files are those that it refers to;
+nothing is fetched. Whatever a part cannot hold stands on standard error with its line.`,
+		Example: `  hollowreed schema import order.schema.json types.schema.json > order.yaml
+  hollowreed schema import api.yaml --at /components/schemas/Order > order.yaml`,
+		Args: cobra.MinimumNArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			im, err := importFile(args[0], at, args[1:])
+			if err != nil {
+				return err
+			}
+			for _, n := range im.Notes {
+				fmt.Fprintln(e.err, n.Error())
+			}
+			return e.write(schema.Write(im.Schema))
+		},
+	}
+	c.Flags().StringVar(&at, "at", "", "place of the schema in the file, as /components/schemas/Order")
+	return c
+}
+
+func importFile(name, at string, others []string) (*jsonschema.Imported, error) {
+	text, err := readWhole(name)
+	if err != nil {
+		return nil, err
+	}
+	beside, err := readAll(others)
+	if err != nil {
+		return nil, err
+	}
+	return jsonschema.Import(strings.TrimSuffix(idOf(name), ".schema"), name, text, at, beside)
+}
+
+func readAll(names []string) (map[string][]byte, error) {
+	texts := map[string][]byte{}
+	for _, n := range names {
+		text, err := readWhole(n)
+		if err != nil {
+			return nil, err
+		}
+		texts[n] = text
+	}
+	return texts, nil
+}
+
+// anySchema reads a part file, or imports a JSON Schema.
+func anySchema(name string) (*schema.Schema, error) {
+	if filepath.Ext(name) != ".json" {
+		return schemaFile(name)
+	}
+	im, err := importFile(name, "", nil)
+	if err != nil {
+		return nil, err
+	}
+	return im.Schema, nil
+}
+
+func (e env) sample() *cobra.Command {
+	var seed uint64
+	var kind, to string
+	var count int
+	c := &cobra.Command{
+		Use:   "sample SCHEMA",
+		Short: "Make sample messages of a schema",
+		Long: `Makes messages that fit a schema, in its notation: the least that it allows, a typical one, or one
+in which everything stands. The same seed makes the same message.`,
+		Example: `  hollowreed schema sample demo/schemas/gauge-reading.yaml --count 3`,
+		Args:    cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			s, err := anySchema(args[0])
+			if err != nil {
+				return err
+			}
+			return e.samples(s, sample.Kind(kind), seed, count, to)
+		},
+	}
+	c.Flags().Uint64Var(&seed, "seed", 1, "what the values are drawn from")
+	c.Flags().StringVar(&kind, "kind", string(sample.Typical), "least, typical or full")
+	c.Flags().IntVar(&count, "count", 1, "how many messages, or records of one that is a list")
+	c.Flags().StringVar(&to, "to", "", "notation to write, if not the schema's")
+	return c
+}
+
+func (e env) samples(s *schema.Schema, kind sample.Kind, seed uint64, count int, to string) error {
+	if kind != sample.Least && kind != sample.Typical && kind != sample.Full {
+		return fault.Expect(fault.Setting, "least, typical or full", fault.Quote(string(kind))).In("--kind")
+	}
+	if to == "" {
+		to = s.Notation
+	}
+	if to == "rows" {
+		to = "ndjson"
+	}
+	n, err := all.Named(to)
+	if err != nil {
+		return err
+	}
+	w, err := n.NewWriter(e.out, notation.Options{Schema: s, Many: count > 1})
+	if err != nil {
+		return err
+	}
+	for i := range count {
+		v, ft := sample.Make(s, kind, seed+uint64(i))
+		if ft != nil {
+			return ft
+		}
+		if err := w.Write(v); err != nil {
+			return err
+		}
+	}
+	return w.Close()
+}
+
+func (e env) compare() *cobra.Command {
+	return &cobra.Command{
+		Use:   "compare OLD NEW",
+		Short: "Say what differs between two schemas, and whom it breaks",
+		Long: `Says what the new schema adds, removes, renames (a guess), narrows and widens, one line each, and
+whether that breaks who reads new messages by the old schema, or who writes old ones for the new.
+Ends with 1 when anything breaks somebody.`,
+		Args: cobra.ExactArgs(2),
+		RunE: func(_ *cobra.Command, args []string) error {
+			old, err := anySchema(args[0])
+			if err != nil {
+				return err
+			}
+			now, err := anySchema(args[1])
+			if err != nil {
+				return err
+			}
+			breaks := false
+			for _, c := range compare.Schemas(old, now) {
+				fmt.Fprintf(e.out, "%-9s %s: %s%s\n", c.Kind, c.Path, c.What, c.Breaks())
+				breaks = breaks || c.Readers || c.Writers
+			}
+			if breaks {
+				return errFaults
+			}
+			return nil
+		},
+	}
+}
+
+func (e env) export() *cobra.Command {
+	var as string
+	var many bool
+	c := &cobra.Command{
+		Use:   "export SCHEMA --as jsonschema",
+		Short: "Write a schema as JSON Schema",
+		Long:  `Writes a schema as JSON Schema 2020-12, for its messages in JSON.`,
+		Args:  cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			if as != "jsonschema" {
+				return fault.Expect(fault.Setting, "jsonschema", fault.Quote(as)).In("--as")
+			}
+			s, err := anySchema(args[0])
+			if err != nil {
+				return err
+			}
+			return e.write(jsonschema.Export(s, many))
+		},
+	}
+	c.Flags().StringVar(&as, "as", "jsonschema", "jsonschema")
+	c.Flags().BoolVar(&many, "list", false, "of a list of the records")
+	return c
+}
