@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"fmt"
 	"regexp"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -271,9 +272,15 @@ func (n Node) known() string {
 	return strings.Join(names, ", ")
 }
 
-// Set changes one scalar of a document, found by its path of names (string) and positions (int),
-// and returns the new text. A name that is not there is added; an empty text removes it.
-func Set(text []byte, path []any, to string) ([]byte, error) {
+// Set changes, adds or (with an empty value) removes one setting of a document, found by its path of
+// names (string) and positions (int): a string or an Out.
+// Settings on the way to it are made where they are missing, and removed when they become empty.
+// Order and comments stay.
+func Set(text []byte, path []any, to any) ([]byte, error) {
+	return change(text, func(root *yaml.Node) error { return set(root, path, valueNode(to)) })
+}
+
+func change(text []byte, edit func(root *yaml.Node) error) ([]byte, error) {
 	var root yaml.Node
 	if err := yaml.Unmarshal(text, &root); err != nil {
 		return nil, err
@@ -281,62 +288,122 @@ func Set(text []byte, path []any, to string) ([]byte, error) {
 	if len(root.Content) == 0 {
 		return nil, fmt.Errorf("the part is empty")
 	}
-	n := root.Content[0]
-	for _, step := range path[:len(path)-1] {
-		var err error
-		if n, err = descend(n, step); err != nil {
-			return nil, err
-		}
-	}
-	if err := put(n, path[len(path)-1], to); err != nil {
+	if err := edit(root.Content[0]); err != nil {
 		return nil, err
 	}
 	return encode(&root)
 }
 
-// Append adds a mapping of the given pairs (name, value, name, value…) to a list of the document.
-func Append(text []byte, path []any, pairs ...string) ([]byte, error) {
-	var root yaml.Node
-	if err := yaml.Unmarshal(text, &root); err != nil {
-		return nil, err
+func set(n *yaml.Node, path []any, to *yaml.Node) error {
+	if len(path) == 1 {
+		return put(n, path[0], to)
 	}
-	n := root.Content[0]
-	for _, step := range path {
-		var err error
-		if n, err = descend(n, step); err != nil {
+	next, err := descend(n, path[0])
+	if name, ok := path[0].(string); err != nil && ok && n.Kind == yaml.MappingNode {
+		if to == nil {
+			return nil
+		}
+		next, err = &yaml.Node{Kind: yaml.MappingNode}, nil
+		n.Content = append(n.Content, scalar(name), next)
+	}
+	if err != nil {
+		return err
+	}
+	if err := set(next, path[1:], to); err != nil {
+		return err
+	}
+	if next.Kind == yaml.MappingNode && len(next.Content) == 0 {
+		return put(n, path[0], nil)
+	}
+	return nil
+}
+
+// list finds a list of the document, and makes it where it is missing.
+func list(n *yaml.Node, path []any) (*yaml.Node, error) {
+	for i, step := range path {
+		next, err := descend(n, step)
+		if name, ok := step.(string); err != nil && ok && i == len(path)-1 && n.Kind == yaml.MappingNode {
+			next, err = &yaml.Node{Kind: yaml.SequenceNode}, nil
+			n.Content = append(n.Content, scalar(name), next)
+		}
+		if err != nil {
 			return nil, err
 		}
+		n = next
 	}
 	if n.Kind != yaml.SequenceNode {
 		return nil, fmt.Errorf("%v is not a list", path)
 	}
-	item := &yaml.Node{Kind: yaml.MappingNode}
-	for i := 0; i+1 < len(pairs); i += 2 {
-		item.Content = append(item.Content, scalar(pairs[i]), scalar(pairs[i+1]))
-	}
 	n.Style = 0
-	n.Content = append(n.Content, item)
-	return encode(&root)
+	return n, nil
+}
+
+// Append adds a mapping of the given pairs (name, value, name, value…) to a list of the document.
+func Append(text []byte, path []any, pairs ...string) ([]byte, error) {
+	var o Out
+	for i := 0; i+1 < len(pairs); i += 2 {
+		o.Add(pairs[i], pairs[i+1])
+	}
+	return Insert(text, path, -1, o)
+}
+
+// Insert puts a new item into a list of the document; at -1 it comes last.
+func Insert(text []byte, path []any, at int, item Out) ([]byte, error) {
+	return change(text, func(root *yaml.Node) error {
+		l, err := list(root, path)
+		if err != nil {
+			return err
+		}
+		return insert(l, at, item.node())
+	})
+}
+
+func insert(l *yaml.Node, at int, item *yaml.Node) error {
+	if at < 0 {
+		at = len(l.Content)
+	}
+	if at > len(l.Content) {
+		return fmt.Errorf("there is no place %d here", at)
+	}
+	l.Content = slices.Insert(l.Content, at, item)
+	return nil
 }
 
 // Remove takes one item out of a list of the document.
 func Remove(text []byte, path []any, index int) ([]byte, error) {
-	var root yaml.Node
-	if err := yaml.Unmarshal(text, &root); err != nil {
+	return change(text, func(root *yaml.Node) error {
+		_, err := take(root, path, index)
+		return err
+	})
+}
+
+func take(root *yaml.Node, path []any, index int) (*yaml.Node, error) {
+	l, err := list(root, path)
+	if err != nil {
 		return nil, err
 	}
-	n := root.Content[0]
-	for _, step := range path {
-		var err error
-		if n, err = descend(n, step); err != nil {
-			return nil, err
-		}
-	}
-	if n.Kind != yaml.SequenceNode || index < 0 || index >= len(n.Content) {
+	if index < 0 || index >= len(l.Content) {
 		return nil, fmt.Errorf("there is no item %d here", index)
 	}
-	n.Content = append(n.Content[:index], n.Content[index+1:]...)
-	return encode(&root)
+	item := l.Content[index]
+	l.Content = slices.Delete(l.Content, index, index+1)
+	return item, nil
+}
+
+// Move takes an item out of one list and puts it into another, or elsewhere in the same. The
+// target's path and index are those that hold once the item is taken out.
+func Move(text []byte, from []any, index int, to []any, at int) ([]byte, error) {
+	return change(text, func(root *yaml.Node) error {
+		item, err := take(root, from, index)
+		if err != nil {
+			return err
+		}
+		l, err := list(root, to)
+		if err != nil {
+			return err
+		}
+		return insert(l, at, item)
+	})
 }
 
 func scalar(s string) *yaml.Node {
@@ -367,7 +434,7 @@ func descend(n *yaml.Node, step any) (*yaml.Node, error) {
 	return nil, fmt.Errorf("there is no %v here", step)
 }
 
-func put(n *yaml.Node, step any, to string) error {
+func put(n *yaml.Node, step any, to *yaml.Node) error {
 	name, ok := step.(string)
 	if !ok || n.Kind != yaml.MappingNode {
 		return fmt.Errorf("%v cannot be set here", step)
@@ -376,18 +443,17 @@ func put(n *yaml.Node, step any, to string) error {
 		if n.Content[i].Value != name {
 			continue
 		}
-		if to == "" {
-			n.Content = append(n.Content[:i], n.Content[i+2:]...)
+		if to == nil {
+			n.Content = slices.Delete(n.Content, i, i+2)
 			return nil
 		}
 		old := n.Content[i+1]
-		next := scalar(to)
-		next.LineComment, next.HeadComment, next.FootComment = old.LineComment, old.HeadComment, old.FootComment
-		n.Content[i+1] = next
+		to.LineComment, to.HeadComment, to.FootComment = old.LineComment, old.HeadComment, old.FootComment
+		n.Content[i+1] = to
 		return nil
 	}
-	if to != "" {
-		n.Content = append(n.Content, scalar(name), scalar(to))
+	if to != nil {
+		n.Content = append(n.Content, scalar(name), to)
 	}
 	return nil
 }

@@ -76,3 +76,51 @@ x.yaml:7:1: "name" is set twice`, d.Faults.Error())
 	require.Contains(t, Parse("y", []byte("a: [1\nb")).Faults.Error(), "y:2")
 	require.Contains(t, Parse("y", nil).Faults.Error(), "the part is empty")
 }
+
+func TestItemsAreInsertedAndMoved(t *testing.T) {
+	const text = `fields:
+  - name: a # the first
+  - name: b
+    fields:
+      - name: c
+`
+	path := func(steps ...any) []any { return steps }
+	for _, c := range []struct {
+		name string
+		edit func() ([]byte, error)
+		want string
+	}{
+		{"insert between", func() ([]byte, error) { return Insert([]byte(text), path("fields"), 1, Out{{"name", "x"}}) },
+			"fields:\n  - name: a # the first\n  - name: x\n  - name: b\n    fields:\n      - name: c\n"},
+		{"insert into a list that is not there yet", func() ([]byte, error) { return Insert([]byte(text), path("fields", 0, "fields"), -1, Out{{"name", "x"}}) },
+			"fields:\n  - name: a # the first\n    fields:\n      - name: x\n  - name: b\n    fields:\n      - name: c\n"},
+		{"move down", func() ([]byte, error) { return Move([]byte(text), path("fields"), 0, path("fields"), 1) },
+			"fields:\n  - name: b\n    fields:\n      - name: c\n  - name: a # the first\n"},
+		{"move into another", func() ([]byte, error) { return Move([]byte(text), path("fields"), 0, path("fields", 0, "fields"), 0) },
+			"fields:\n  - name: b\n    fields:\n      - name: a # the first\n      - name: c\n"},
+		{"set below what is not there", func() ([]byte, error) { return Set([]byte(text), path("fields", 0, "must", "codes"), Out{{"R", Text{Value: "rising"}}}) },
+			"fields:\n  - name: a # the first\n    must:\n      codes:\n        R: rising\n  - name: b\n    fields:\n      - name: c\n"},
+		{"remove what is not there", func() ([]byte, error) { return Set([]byte(text), path("fields", 0, "must", "codes"), "") }, text},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			got, err := c.edit()
+			require.NoError(t, err)
+			require.Equal(t, c.want, string(got))
+		})
+	}
+	with, err := Set([]byte(text), path("fields", 0, "must", "least"), "5")
+	require.NoError(t, err)
+	without, err := Set(with, path("fields", 0, "must", "least"), "")
+	require.NoError(t, err)
+	require.Equal(t, text, string(without), "what became empty is gone")
+	for _, wrong := range []func() ([]byte, error){
+		func() ([]byte, error) { return Insert([]byte(text), path("fields"), 9, Out{{"name", "x"}}) },
+		func() ([]byte, error) { return Insert([]byte(text), path("none", "fields"), 0, Out{{"name", "x"}}) },
+		func() ([]byte, error) { return Move([]byte(text), path("fields"), 7, path("fields"), 0) },
+		func() ([]byte, error) { return Set([]byte(text), path("fields", 7, "name"), "x") },
+		func() ([]byte, error) { return Set(nil, path("fields"), "x") },
+	} {
+		_, err := wrong()
+		require.Error(t, err)
+	}
+}

@@ -1,0 +1,303 @@
+// Package edit changes schema parts in place: fields added, moved and taken away, and the columns of
+// fixed-width fields cut on the ruler. Every change is one of the part's text, which keeps its
+// order and comments.
+package edit
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+
+	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/value"
+)
+
+// Path is the place of a field in its schema: positions from 0, outermost first.
+type Path []int
+
+// ParsePath reads what String writes.
+func ParsePath(s string) (Path, bool) {
+	if s == "" {
+		return nil, false
+	}
+	var p Path
+	for _, part := range strings.Split(s, ".") {
+		n, err := strconv.Atoi(part)
+		if err != nil || n < 0 {
+			return nil, false
+		}
+		p = append(p, n)
+	}
+	return p, true
+}
+
+// String writes the path as 0.2.1.
+func (p Path) String() string {
+	parts := make([]string, len(p))
+	for i, n := range p {
+		parts[i] = strconv.Itoa(n)
+	}
+	return strings.Join(parts, ".")
+}
+
+// Field finds the field at a path; nil when there is none.
+func Field(s *schema.Schema, p Path) *schema.Field {
+	f := s.Root
+	for _, i := range p {
+		if i >= len(f.Fields) {
+			return nil
+		}
+		f = f.Fields[i]
+	}
+	return f
+}
+
+// parent is the path of the record around a field, with the field's position in it.
+func (p Path) parent() (Path, int) { return p[: len(p)-1 : len(p)-1], p[len(p)-1] }
+
+func (p Path) with(i int) Path { return append(p[:len(p):len(p)], i) }
+
+// list is the path of the fields of the record at p, in the part's text.
+func (p Path) list() []any {
+	steps := []any{"fields"}
+	for _, i := range p {
+		steps = append(steps, i, "fields")
+	}
+	return steps
+}
+
+// node is the path of the field at p, in the part's text.
+func (p Path) node(below ...any) []any {
+	parent, at := p.parent()
+	return append(append(parent.list(), at), below...)
+}
+
+// Result is a part's text after a change, and the field that is to be selected then.
+type Result struct {
+	Text     []byte
+	Selected Path
+}
+
+// Change is one way of changing the tree of fields.
+type Change func(text []byte, s *schema.Schema, at Path) (Result, error)
+
+// Changes are the ways by name.
+var Changes = map[string]Change{
+	"after": addAfter, "inside": addInside, "copy": duplicate, "remove": remove,
+	"up": up, "down": down, "in": indent, "out": outdent,
+}
+
+var errNowhere = fault.New(fault.Setting, "there is nowhere to move this field")
+
+// fresh is a name that no field of a record has.
+func fresh(record *schema.Field, base string) string {
+	name := base
+	for i := 2; record.Field(name) != nil; i++ {
+		name = fmt.Sprintf("%s_%d", base, i)
+	}
+	return name
+}
+
+func newField(name string) doc.Out {
+	return doc.Out{{Key: "name", Value: name}, {Key: "type", Value: "text"}}
+}
+
+func addAfter(text []byte, s *schema.Schema, at Path) (Result, error) {
+	parent, i := at.parent()
+	record := Field(s, parent)
+	if s.Notation == "fixedwidth" {
+		return Result{}, fault.New(fault.Setting, "a fixed-width field begins where its column is cut on the ruler")
+	}
+	out, err := doc.Insert(text, parent.list(), i+1, newField(fresh(record, "field")))
+	return Result{out, parent.with(i + 1)}, err
+}
+
+// addInside makes the first field inside of a field, which becomes a record when it is none.
+func addInside(text []byte, s *schema.Schema, at Path) (Result, error) {
+	f := Field(s, at)
+	if s.Notation == "fixedwidth" || s.Notation == "csv" || s.Notation == "rows" {
+		return Result{}, fault.New(fault.Setting, "records inside of records cannot be written in this notation")
+	}
+	if f.Kind != value.RecordKind {
+		var err error
+		if text, err = doc.Set(text, at.node("type"), "record"); err != nil {
+			return Result{}, err
+		}
+		if text, err = doc.Set(text, at.node("must"), ""); err != nil {
+			return Result{}, err
+		}
+	}
+	out, err := doc.Insert(text, at.list(), -1, newField(fresh(f, "field")))
+	return Result{out, at.with(len(f.Fields))}, err
+}
+
+func duplicate(text []byte, s *schema.Schema, at Path) (Result, error) {
+	parent, i := at.parent()
+	if s.Notation == "fixedwidth" {
+		return Result{}, fault.New(fault.Setting, "two fields cannot have the same columns")
+	}
+	twin := *Field(s, at)
+	twin.Name = fresh(Field(s, parent), twin.Name+"_copy")
+	out, err := doc.Insert(text, parent.list(), i+1, twin.Out())
+	return Result{out, parent.with(i + 1)}, err
+}
+
+func remove(text []byte, s *schema.Schema, at Path) (Result, error) {
+	parent, i := at.parent()
+	n := len(Field(s, parent).Fields)
+	if n == 1 && len(parent) == 0 {
+		return Result{}, fault.New(fault.Setting, "a schema has at least one field")
+	}
+	out, err := doc.Remove(text, parent.list(), i)
+	switch {
+	case n == 1:
+		return Result{out, parent}, err
+	case i == n-1:
+		i--
+	}
+	return Result{out, parent.with(i)}, err
+}
+
+func up(text []byte, _ *schema.Schema, at Path) (Result, error) {
+	parent, i := at.parent()
+	if i == 0 {
+		return Result{}, errNowhere
+	}
+	out, err := doc.Move(text, parent.list(), i, parent.list(), i-1)
+	return Result{out, parent.with(i - 1)}, err
+}
+
+func down(text []byte, s *schema.Schema, at Path) (Result, error) {
+	parent, i := at.parent()
+	if i+1 >= len(Field(s, parent).Fields) {
+		return Result{}, errNowhere
+	}
+	out, err := doc.Move(text, parent.list(), i, parent.list(), i+1)
+	return Result{out, parent.with(i + 1)}, err
+}
+
+// indent makes the field the last one inside of the record before it.
+func indent(text []byte, s *schema.Schema, at Path) (Result, error) {
+	parent, i := at.parent()
+	if i == 0 || Field(s, parent.with(i-1)).Kind != value.RecordKind {
+		return Result{}, fault.New(fault.Setting, "there is no record before this field for it to move into")
+	}
+	into := parent.with(i - 1)
+	n := len(Field(s, into).Fields)
+	out, err := doc.Move(text, parent.list(), i, into.list(), n)
+	return Result{out, into.with(n)}, err
+}
+
+// outdent puts the field behind the record that it stands in.
+func outdent(text []byte, _ *schema.Schema, at Path) (Result, error) {
+	parent, i := at.parent()
+	if len(parent) == 0 {
+		return Result{}, errNowhere
+	}
+	outer, j := parent.parent()
+	out, err := doc.Move(text, parent.list(), i, outer.list(), j+1)
+	return Result{out, outer.with(j + 1)}, err
+}
+
+// Settings are the settings of one field as a person writes them, by the names of part files; those
+// of must: and written: stand beside the others.
+type Settings map[string]string
+
+// keys are the settings of a field that can be written, with their place below it.
+var keys = []struct {
+	name string
+	path []any
+}{
+	{"name", []any{"name"}},
+	{"type", []any{"type"}},
+	{"occurs", []any{"occurs"}},
+	{"nullable", []any{"nullable"}},
+	{"columns", []any{"columns"}},
+	{"align", []any{"align"}},
+	{"fill", []any{"fill"}},
+	{"implied places", []any{"implied places"}},
+	{"date pattern", []any{"pattern"}},
+	{"attribute", []any{"attribute"}},
+	{"content", []any{"content"}},
+	{"least", []any{"must", "least"}},
+	{"greatest", []any{"must", "greatest"}},
+	{"least length", []any{"must", "least length"}},
+	{"most length", []any{"must", "most length"}},
+	{"digits", []any{"must", "digits"}},
+	{"places", []any{"must", "places"}},
+	{"pattern", []any{"must", "pattern"}},
+	{"notes", []any{"notes"}},
+}
+
+// Write changes the settings of a field that are named; an empty one takes what holds anyway. Codes
+// are one a line, each with its meaning behind it.
+func Write(text []byte, s *schema.Schema, at Path, to Settings) ([]byte, error) {
+	f := Field(s, at)
+	if f == nil {
+		return nil, fault.New(fault.Unknown, "there is no field at %s", at)
+	}
+	now := Read(f)
+	var err error
+	for _, k := range keys {
+		v, named := to[k.name]
+		if !named || v == now[k.name] {
+			continue
+		}
+		if text, err = doc.Set(text, at.node(k.path...), v); err != nil {
+			return nil, err
+		}
+	}
+	if codes, named := to["codes"]; named && codes != now["codes"] {
+		if text, err = doc.Set(text, at.node("must", "codes"), codesOut(codes)); err != nil {
+			return nil, err
+		}
+	}
+	if to["type"] == "record" && f.Kind != value.RecordKind {
+		return doc.Set(text, at.node("must"), "")
+	}
+	return text, nil
+}
+
+func codesOut(lines string) doc.Out {
+	var out doc.Out
+	for _, l := range strings.Split(lines, "\n") {
+		code, meaning, _ := strings.Cut(strings.TrimSpace(l), " ")
+		if code != "" {
+			out = append(out, doc.Entry{Key: code, Value: doc.Text{Value: strings.TrimSpace(meaning)}})
+		}
+	}
+	return out
+}
+
+// Read gives the settings of a field, as Write takes them.
+func Read(f *schema.Field) Settings {
+	to := Settings{}
+	flatten(f.Out(), "", to)
+	var codes []string
+	for _, c := range f.Must.Codes {
+		codes = append(codes, strings.TrimSpace(c.Value+" "+c.Meaning))
+	}
+	to["codes"] = strings.Join(codes, "\n")
+	return to
+}
+
+func flatten(o doc.Out, inside string, to Settings) {
+	for _, e := range o {
+		name := e.Key
+		if inside == "" && name == "pattern" {
+			name = "date pattern"
+		}
+		switch v := e.Value.(type) {
+		case string:
+			if v != "" {
+				to[name] = v
+			}
+		case doc.Out:
+			if name == "must" {
+				flatten(v, "must", to)
+			}
+		}
+	}
+}
