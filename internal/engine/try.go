@@ -41,7 +41,7 @@ func (e *Engine) Try(ctx context.Context, p *project.Project, flowID, sample str
 		t.Fault = fault.New(fault.Setting, "the flow reads nothing yet")
 		return t
 	}
-	r, err := p.OpenSample(plan.Source, sample)
+	r, err := p.OpenSample(plan.Source, sample, false)
 	if err != nil {
 		t.Fault = fault.From(err, fault.Setting)
 		return t

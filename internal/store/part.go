@@ -46,15 +46,36 @@ func AddProject(ctx context.Context, tx pgx.Tx, id, title string, texts map[stri
 		return false, err
 	}
 	for path, text := range texts {
-		edit, err := addEdit(ctx, tx, id, path, nil, text, by)
-		if err != nil {
-			return false, err
-		}
-		if _, err := tx.Exec(ctx, "insert into part (project, path, edit) values ($1, $2, $3)", id, path, edit); err != nil {
+		if err := insertPart(ctx, tx, id, path, text, by); err != nil {
 			return false, err
 		}
 	}
 	return true, nil
+}
+
+func insertPart(ctx context.Context, tx pgx.Tx, project, path, text, by string) error {
+	edit, err := addEdit(ctx, tx, project, path, nil, text, by)
+	if err != nil {
+		return err
+	}
+	_, err = tx.Exec(ctx, "insert into part (project, path, edit) values ($1, $2, $3)", project, path, edit)
+	return err
+}
+
+// AddPart adds a part to a project. It is ErrExists when there is one of that path.
+func AddPart(ctx context.Context, tx pgx.Tx, project, path, text, by string) error {
+	var there bool
+	err := tx.QueryRow(ctx, "select exists (select 1 from part where project = $1 and path = $2)", project, path).Scan(&there)
+	if err == nil && there {
+		err = ErrExists
+	}
+	if err != nil {
+		return err
+	}
+	if err := insertPart(ctx, tx, project, path, text, by); err != nil {
+		return err
+	}
+	return Tell(ctx, tx, "part "+project+" "+path)
 }
 
 func addEdit(ctx context.Context, db DB, project, path string, parent *int64, text, by string) (id int64, err error) {

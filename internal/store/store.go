@@ -39,6 +39,7 @@ var (
 	ErrNotFound = errors.New("not found")
 	ErrChanged  = errors.New("somebody else changed it meanwhile")
 	ErrTakenOn  = errors.New("another worker has taken the run on")
+	ErrExists   = errors.New("there is one of that name already")
 )
 
 // Open connects and brings the database to the newest migration.

@@ -119,7 +119,7 @@ func TestTheSchemaStandsOnItsRuler(t *testing.T) {
 	w := newWorld(t)
 	tb := w.tab()
 	tb.open("/bench/schemas/gauge-reading")
-	tb.sees("#work", "all 48 records read")
+	tb.sees("#work", "all 48 records fit")
 	tb.sees("#reads-as", `"gauge": "SK04"`)
 	tb.do(chromedp.KeyEvent(kb.ArrowDown))
 	tb.sees("#reads-as", `"gauge": "LC11"`)

@@ -467,3 +467,14 @@ func encode(root *yaml.Node) ([]byte, error) {
 	}
 	return b.Bytes(), e.Close()
 }
+
+// InsertText is Insert of a single text.
+func InsertText(text []byte, path []any, at int, item string) ([]byte, error) {
+	return change(text, func(root *yaml.Node) error {
+		l, err := list(root, path)
+		if err != nil {
+			return err
+		}
+		return insert(l, at, scalar(item))
+	})
+}

@@ -98,7 +98,7 @@ func tryIt(t *testing.T, p *Project) {
 	if plan.Source == nil || plan.ReadStep == nil || len(plan.Source.Samples) == 0 {
 		return
 	}
-	r, err := p.OpenSample(plan.Source, plan.Source.Samples[0])
+	r, err := p.OpenSample(plan.Source, plan.Source.Samples[0], false)
 	if err != nil {
 		return
 	}
@@ -161,7 +161,7 @@ func TestLayoutNeverOverlaps(t *testing.T) {
 func TestTheFlowRunsDry(t *testing.T) {
 	p := Load("skerry", demoTexts(t))
 	plan := p.Flow("gauge-readings")
-	r, err := p.OpenSample(plan.Source, "sk_0309.tide")
+	r, err := p.OpenSample(plan.Source, "sk_0309.tide", false)
 	require.NoError(t, err)
 	items, err := flow.NewSource(plan, r, flow.Facts{ID: "1", File: "sk_0309.tide"}).Batch(100)
 	require.NoError(t, err)

@@ -22,8 +22,8 @@ func NotationOfFile(name string, s *schema.Schema) string {
 	return strings.TrimPrefix(path.Ext(name), ".")
 }
 
-// OpenSample reads a sample of a schema.
-func (p *Project) OpenSample(s *schema.Schema, name string) (notation.Reader, error) {
+// OpenSample reads a sample of a schema, and checks it on the way when it is told to.
+func (p *Project) OpenSample(s *schema.Schema, name string, check bool) (notation.Reader, error) {
 	text, ok := p.Texts[Path(Samples, name)]
 	if !ok {
 		return nil, fault.New(fault.Unknown, "there is no sample %q", name)
@@ -32,7 +32,7 @@ func (p *Project) OpenSample(s *schema.Schema, name string) (notation.Reader, er
 	if err != nil {
 		return nil, err
 	}
-	return n.NewReader(strings.NewReader(text), notation.Options{Source: name, Schema: s})
+	return n.NewReader(strings.NewReader(text), notation.Options{Source: name, Schema: s, Check: check})
 }
 
 // SampleRecords reads up to most records of a schema's first sample; records that cannot be read
@@ -41,7 +41,7 @@ func (p *Project) SampleRecords(s *schema.Schema, most int) ([]value.Value, erro
 	if len(s.Samples) == 0 {
 		return nil, nil
 	}
-	r, err := p.OpenSample(s, s.Samples[0])
+	r, err := p.OpenSample(s, s.Samples[0], false)
 	if err != nil {
 		return nil, err
 	}

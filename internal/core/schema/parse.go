@@ -26,6 +26,9 @@ func Parse(id string, d *doc.Doc) *Schema {
 	for _, c := range n.List("samples") {
 		s.Samples = append(s.Samples, c.At().Value)
 	}
+	for _, c := range n.List("left out") {
+		s.LeftOut = append(s.LeftOut, c.At().Value)
+	}
 	w := n.Map("written")
 	s.Settings = Settings{
 		Encoding:   w.Choice("encoding", "UTF-8", "ISO-8859-1", "windows-1252"),

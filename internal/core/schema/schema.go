@@ -19,6 +19,7 @@ type Schema struct {
 	Title    string
 	Notation string // fixedwidth, csv, json, ndjson, xml or rows
 	Samples  []string
+	LeftOut  []string // what an import could not carry over from another description, in words
 	Settings Settings
 	Root     *Field // the record
 	At       doc.Text

@@ -15,6 +15,7 @@ func Write(s *Schema) []byte {
 	o.Add("schema", s.Title)
 	o.Add("notation", s.Notation)
 	o.Add("samples", s.Samples)
+	o.Add("left out", s.LeftOut)
 	o.Add("written", s.Settings.out())
 	o.Add("fields", outs(s.Root.Fields))
 	return doc.Encode(o)

@@ -37,7 +37,15 @@ func Routes(r gin.IRouter, s *page.Site) {
 	r.POST("/bench/flows/:id/release", s.Do(b.release))
 	r.GET("/bench/mappings/:id", s.Do(b.mapping))
 	r.POST("/bench/mappings/:id/rule", s.Do(b.setRule))
+	r.GET("/bench/schemas/new", s.Do(b.newSchema))
+	r.POST("/bench/schemas", s.Do(b.addSchema))
 	r.GET("/bench/schemas/:id", s.Do(b.schema))
+	r.GET("/bench/schemas/:id/compare", s.Do(b.compareSchema))
+	r.POST("/bench/schemas/:id/field", s.Do(b.setField))
+	r.POST("/bench/schemas/:id/written", s.Do(b.setWritten))
+	r.POST("/bench/schemas/:id/change", s.Do(b.change))
+	r.POST("/bench/schemas/:id/made", s.Do(b.makeSample))
+	r.POST("/bench/schemas/:id/samples", s.Do(b.uploadSample))
 }
 
 var chartView = page.Parse(files, "chart.html")

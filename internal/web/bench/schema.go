@@ -2,20 +2,22 @@ package bench
 
 import (
 	"bytes"
+	stdjson "encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"strconv"
 	"strings"
-
-	stdjson "encoding/json"
+	"unicode/utf8"
 
 	"github.com/gin-gonic/gin"
 
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/schema/edit"
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/page"
@@ -23,86 +25,81 @@ import (
 
 var schemaView = page.Parse(files, "schema.html")
 
-// rulerLines is how many lines of a sample stand on the ruler; maxChecked how many are read to say
-// whether they fit.
 const (
-	rulerLines = 8
-	maxChecked = 5000
+	rulerLines = 8    // of a sample on the ruler
+	maxChecked = 5000 // records of a sample that are read to say whether they fit
+	maxListed  = 100  // faults of a sample that are listed
+	maxRows    = 500  // fields that are drawn at once
 )
 
+// schemaPage is everything that the screen of a schema shows.
 type schemaPage struct {
 	page.Frame
 	ID, SchemaTitle, Notation string
+	Path                      string
+	Draft                     store.Draft
+	SavedBy                   string
+	PartFaults                fault.List
+	LeftOut                   []string
 	Sample                    string
-	Bytes                     int
-	Lines                     int
-	Bad                       int
+	Samples                   []string
+	Bytes, Lines, Bad         int
+	More                      bool // the sample has more records than were read
 	Fields                    []fieldRow
+	Hidden                    int // fields that are not drawn
+	Find                      string
+	Form                      *fieldForm
 	Ruler                     []rulerLine
 	Ticks                     []tick
 	Cuts                      []cut
+	Names                     []cut
 	Width                     int
 	Settings                  schema.Settings
+	Written                   edit.Settings
+	Notations                 []string
 	Line                      int
 	Before, After             int
 	JSON                      string
-	Faults                    fault.List
+	Faults                    fault.List // of the record at hand
+	Listed                    []listedFault
 	UsedBy                    []project.Part
+	OOB                       bool
+
+	evidence map[*schema.Field]*evidence
 }
 
+// fieldRow is one row of the table of fields.
 type fieldRow struct {
-	Name, Type, Columns, Written, Must, Value string
-	Indent                                    int
+	Path, Name, Type, Occurs, Columns, Written, Must, Value string
+	Evidence                                                string
+	Indent                                                  int
+	Record, Chosen, Bad                                     bool
 }
 
-type rulerLine struct {
-	Number int
-	Parts  []rulerPart
-	End    string
-	Bad    bool
-	Chosen bool
-	Href   string
+type listedFault struct {
+	*fault.Fault
+	Line  int // the record's number
+	Field string
 }
 
-type rulerPart struct {
-	Text string
-	Tint int
-	Name string
+// evidence is what the sample says of a field.
+type evidence struct{ seen, of, longest int }
+
+func (e *evidence) text() string {
+	if e == nil || e.of == 0 {
+		return ""
+	}
+	s := fmt.Sprintf("seen in %d of %d", e.seen, e.of)
+	if e.longest > 0 {
+		s += fmt.Sprintf(", longest %d", e.longest)
+	}
+	return s
 }
-
-type tick struct{ Column, Left int }
-
-type cut struct {
-	Left, Width int
-	Name        string
-}
-
-// columnWidth is the width of one column on the ruler in pixels.
-const columnWidth = 15
 
 func (b bench) schema(c *gin.Context) error {
-	p, err := b.Load(c)
+	d, err := b.schemaPage(c, c.Param("id"), at{line: c.Query("line"), field: c.Query("field"), sample: c.Query("sample"), find: c.Query("find")})
 	if err != nil {
 		return err
-	}
-	s := p.Schema(c.Param("id"))
-	if s == nil {
-		return store.ErrNotFound
-	}
-	d := &schemaPage{
-		Frame: b.Frame(c, "bench", s.Title, "↑ ↓", "choose a line"), ID: s.ID, SchemaTitle: s.Title,
-		Notation: s.Notation, Settings: s.Settings, Width: s.Width(), UsedBy: p.UsedBy(project.Path(project.Schemas, s.ID)),
-	}
-	d.Line, _ = strconv.Atoi(c.Query("line"))
-	record := value.Value{}
-	if len(s.Samples) > 0 {
-		d.Sample = s.Samples[0]
-		d.Bytes = len(p.Texts[project.Path(project.Samples, d.Sample)])
-		record = d.read(p, s)
-	}
-	d.fields(s, record)
-	if s.Notation == "fixedwidth" {
-		d.marks(s)
 	}
 	if page.Partial(c) {
 		schemaView.Part(c, "work", d)
@@ -112,47 +109,165 @@ func (b bench) schema(c *gin.Context) error {
 	return nil
 }
 
-// read reads the sample: the first lines for the ruler, all for the verdict, one in full.
-func (d *schemaPage) read(p *project.Project, s *schema.Schema) value.Value {
-	r, err := p.OpenSample(s, d.Sample)
+// at is what of a schema is looked at.
+type at struct{ line, field, sample, find string }
+
+func posted(c *gin.Context) at {
+	return at{line: c.PostForm("line"), field: c.PostForm("field"), sample: c.PostForm("sample"), find: c.PostForm("find")}
+}
+
+func (b bench) schemaPage(c *gin.Context, id string, at at) (*schemaPage, error) {
+	p, err := b.Load(c)
 	if err != nil {
-		d.Faults = fault.List{fault.From(err, fault.Setting)}
-		return value.Value{}
+		return nil, err
 	}
-	if d.Line < 1 {
-		d.Line = 1
+	s := p.Schema(id)
+	if s == nil {
+		return nil, store.ErrNotFound
 	}
-	chosen := value.Value{}
-	for d.Lines < maxChecked {
-		v, err := r.Next()
-		if err == io.EOF {
-			break
-		}
-		var faults fault.List
-		if err != nil && !errors.As(err, &faults) {
-			d.Faults = append(d.Faults, fault.From(err, fault.Syntax))
-			break
-		}
-		d.Lines++
-		if faults == nil {
-			s.Check(v, func(f *fault.Fault) { faults = append(faults, f.At(r.Place())) })
-		}
-		if faults != nil {
-			d.Bad++
-		}
-		if d.Lines == d.Line {
-			chosen, d.Faults = v, faults
-			d.JSON = indented(v)
-		}
-		d.ruler(s, r.Raw(), faults != nil)
+	d := &schemaPage{
+		Frame: b.Frame(c, "bench", s.Title, "↑ ↓", "choose a field", "Enter", "edit it", "[ ]", "record before, after", "N", "new field below",
+			"I", "new field inside", "Shift ↑ ↓", "move the field", "Shift → ←", "into the record before, out", "Delete", "remove it", "Ctrl Z, Y", "undo, redo"),
+		ID: id, SchemaTitle: s.Title, Notation: s.Notation, Settings: s.Settings, Width: s.Width(), Path: project.Path(project.Schemas, id),
+		Written: edit.ReadSchema(s), Notations: schema.Notations, LeftOut: s.LeftOut, Samples: s.Samples, Sample: at.sample, Find: at.find, evidence: map[*schema.Field]*evidence{},
 	}
+	d.UsedBy = p.UsedBy(d.Path)
+	if d.Draft, err = store.PartDraft(c, b.DB, p.ID, d.Path); err != nil {
+		return nil, err
+	}
+	if d.SavedBy, err = b.named(c, d.Draft.MadeBy); err != nil {
+		return nil, err
+	}
+	for _, f := range p.Faults {
+		if f.Place.Source == d.Path {
+			d.PartFaults = append(d.PartFaults, f)
+		}
+	}
+	d.message(p, s, at.line)
+	d.choose(s, at.field)
+	if s.Notation == "fixedwidth" {
+		d.marks(s)
+	}
+	return d, nil
+}
+
+// message reads the sample: the lines for the ruler, the faults and the evidence of all, one
+// record in full; and lists the fields with that record's values.
+func (d *schemaPage) message(p *project.Project, s *schema.Schema, line string) {
+	d.Line, _ = strconv.Atoi(line)
+	d.Line = max(d.Line, 1)
+	record := value.Value{}
+	if d.Sample == "" && len(s.Samples) > 0 {
+		d.Sample = s.Samples[0]
+	}
+	if d.Sample != "" {
+		d.Bytes = len(p.Texts[project.Path(project.Samples, d.Sample)])
+		record = d.read(p, s)
+	}
+	d.fields(s, record)
 	if d.Line > 1 {
 		d.Before = d.Line - 1
 	}
 	if d.Line < d.Lines {
 		d.After = d.Line + 1
 	}
-	return chosen
+}
+
+func (d *schemaPage) read(p *project.Project, s *schema.Schema) value.Value {
+	r, err := p.OpenSample(s, d.Sample, true)
+	if err != nil {
+		d.Faults = fault.List{fault.From(err, fault.Setting)}
+		d.list(s, 0, d.Faults)
+		d.Bad = 1
+		return value.Value{}
+	}
+	chosen := value.Value{}
+	for {
+		v, err := r.Next()
+		if err == io.EOF {
+			return chosen
+		}
+		if d.Lines == maxChecked {
+			d.More = true
+			return chosen
+		}
+		d.Lines++
+		var faults fault.List
+		ended := err != nil && !errors.As(err, &faults)
+		if ended {
+			faults = fault.List{fault.From(err, fault.Syntax)}
+		}
+		if faults != nil {
+			d.Bad++
+			d.list(s, d.Lines, faults)
+		}
+		if d.Lines == d.Line {
+			chosen, d.Faults, d.JSON = v, faults, indented(v)
+		}
+		d.observe(s.Root, v)
+		d.ruler(s, r, faults != nil)
+		if ended {
+			return chosen
+		}
+	}
+}
+
+// list keeps faults for the list of all, with the field that each is about.
+func (d *schemaPage) list(s *schema.Schema, line int, faults fault.List) {
+	for _, f := range faults {
+		if len(d.Listed) == maxListed {
+			return
+		}
+		d.Listed = append(d.Listed, listedFault{Fault: f, Line: line, Field: fieldByRule(s.Root, nil, f.Rule.Line)})
+	}
+}
+
+// fieldByRule finds the field that stands at a line of the part.
+func fieldByRule(f *schema.Field, path edit.Path, line int) string {
+	if line == 0 {
+		return ""
+	}
+	for i, c := range f.Fields {
+		at := append(path[:len(path):len(path)], i)
+		if c.At.Line == line {
+			return at.String()
+		}
+		if found := fieldByRule(c, at, line); found != "" {
+			return found
+		}
+	}
+	return ""
+}
+
+// observe counts what stands in a record.
+func (d *schemaPage) observe(f *schema.Field, v value.Value) {
+	r := v.Record()
+	if r == nil || r.Shape != f.Shape() {
+		return
+	}
+	for i, c := range f.Fields {
+		e := d.evidence[c]
+		if e == nil {
+			e = &evidence{}
+			d.evidence[c] = e
+		}
+		e.of++
+		if r.Fields[i].Kind() == value.Absent {
+			continue
+		}
+		e.seen++
+		items := []value.Value{r.Fields[i]}
+		if r.Fields[i].Kind() == value.ListKind {
+			items = r.Fields[i].Items()
+		}
+		for _, item := range items {
+			if c.Kind == value.RecordKind {
+				d.observe(c, item)
+			} else if item.Kind() == value.Text {
+				e.longest = max(e.longest, utf8.RuneCountInString(item.Text()))
+			}
+		}
+	}
 }
 
 func indented(v value.Value) string {
@@ -167,59 +282,46 @@ func indented(v value.Value) string {
 	return b.String()
 }
 
-// ruler keeps a line if it stands near the chosen one.
-func (d *schemaPage) ruler(s *schema.Schema, raw string, bad bool) {
-	first := max(1, min(d.Line-rulerLines/2, d.Lines))
-	if s.Notation != "fixedwidth" || d.Lines < first || len(d.Ruler) >= rulerLines {
-		return
-	}
-	l := rulerLine{Number: d.Lines, Bad: bad, Chosen: d.Lines == d.Line, Href: fmt.Sprintf("/bench/schemas/%s?line=%d", d.ID, d.Lines), End: s.Settings.LineEnd}
-	at := 0
-	for i, f := range s.Root.Fields {
-		from, to := min(f.Written.From-1, len(raw)), min(f.Written.To, len(raw))
-		if from > at {
-			l.Parts = append(l.Parts, rulerPart{Text: raw[at:from], Tint: -1})
-		}
-		l.Parts = append(l.Parts, rulerPart{Text: raw[from:to], Tint: i % 4, Name: f.Name})
-		at = to
-	}
-	if at < len(raw) {
-		l.Parts = append(l.Parts, rulerPart{Text: raw[at:], Tint: -1})
-	}
-	d.Ruler = append(d.Ruler, l)
-}
-
-func (d *schemaPage) marks(s *schema.Schema) {
-	for c := 1; c <= d.Width; c += 5 {
-		d.Ticks = append(d.Ticks, tick{Column: c, Left: (c - 1) * columnWidth})
-	}
-	for _, f := range s.Root.Fields {
-		w := f.Written
-		d.Cuts = append(d.Cuts, cut{Left: (w.From - 1) * columnWidth, Width: (w.To - w.From + 1) * columnWidth, Name: f.Name})
-	}
-}
-
 func (d *schemaPage) fields(s *schema.Schema, record value.Value) {
-	s.Root.Walk(func(path []string, f *schema.Field) {
-		if len(path) == 0 {
-			return
-		}
-		row := fieldRow{Name: f.Name, Type: typeName(f), Must: f.Must.Text(), Written: howWritten(f), Indent: len(path) - 1}
-		if w := f.Written; w.From > 0 {
-			row.Columns = fmt.Sprintf("%d–%d", w.From, w.To)
-			if w.From == w.To {
-				row.Columns = strconv.Itoa(w.From)
+	bad := map[string]bool{}
+	for _, f := range d.Faults {
+		bad[fieldByRule(s.Root, nil, f.Rule.Line)] = true
+	}
+	find := strings.ToLower(d.Find)
+	var walk func(f *schema.Field, path edit.Path, v value.Value)
+	walk = func(f *schema.Field, path edit.Path, v value.Value) {
+		for i, c := range f.Fields {
+			at := append(path[:len(path):len(path)], i)
+			inner := v.Slot(i)
+			if inner.Kind() == value.ListKind && len(inner.Items()) > 0 {
+				inner = inner.Items()[0]
 			}
+			switch {
+			case !strings.Contains(strings.ToLower(c.Name), find):
+			case len(d.Fields) == maxRows:
+				d.Hidden++
+			default:
+				d.Fields = append(d.Fields, d.row(c, at, inner, bad[at.String()]))
+			}
+			walk(c, at, inner)
 		}
-		v := record
-		for _, n := range path {
-			v = v.Field(n)
-		}
-		if record.Kind() != value.Absent && f.Kind != value.RecordKind {
-			row.Value = v.String()
-		}
-		d.Fields = append(d.Fields, row)
-	})
+	}
+	walk(s.Root, nil, record)
+}
+
+func (d *schemaPage) row(f *schema.Field, at edit.Path, v value.Value, bad bool) fieldRow {
+	row := fieldRow{
+		Path: at.String(), Name: f.Name, Type: f.Kind.String(), Occurs: f.Occurs(), Must: f.Must.Text(), Written: howWritten(f),
+		Columns: strings.ReplaceAll(f.Written.Columns(), "-", "–"), Indent: len(at) - 1, Record: f.Kind == value.RecordKind, Bad: bad,
+		Evidence: d.evidence[f].text(),
+	}
+	if row.Occurs == "1" {
+		row.Occurs = ""
+	}
+	if !row.Record {
+		row.Value = v.String()
+	}
+	return row
 }
 
 func howWritten(f *schema.Field) string {
@@ -229,10 +331,97 @@ func howWritten(f *schema.Field) string {
 		return w.Pattern
 	case w.Implied > 0:
 		return count(w.Implied, "implied place")
+	case w.Attribute:
+		return "attribute"
+	case w.Content:
+		return "the element's text"
 	case w.From == 0:
 		return ""
 	case f.Kind.Numeric() && w.Fill == '0':
 		return "zero filled"
 	}
 	return w.Align + ", filled with " + strings.ReplaceAll(string(w.Fill), " ", "spaces")
+}
+
+// fieldForm is the selected field with its settings.
+type fieldForm struct {
+	Path, Name string
+	Values     edit.Settings
+	Evidence   string
+	Kinds      []string
+	Text       bool // what of the constraints makes sense for the type
+	Number     bool
+	Temporal   bool
+	Decimal    bool
+	Record     bool
+	Faults     fault.List
+}
+
+var kinds = []string{"text", "integer", "decimal", "boolean", "date", "time", "timestamp", "binary", "record"}
+
+func (d *schemaPage) choose(s *schema.Schema, field string) {
+	at, ok := edit.ParsePath(field)
+	if !ok || edit.Field(s, at) == nil {
+		at = edit.Path{0}
+	}
+	f := edit.Field(s, at)
+	if f == nil {
+		return
+	}
+	for i := range d.Fields {
+		d.Fields[i].Chosen = d.Fields[i].Path == at.String()
+	}
+	d.Form = &fieldForm{
+		Path: at.String(), Name: f.Name, Values: edit.Read(f), Evidence: d.evidence[f].text(), Kinds: kinds,
+		Text: f.Kind == value.Text, Number: f.Kind.Numeric(), Decimal: f.Kind == value.Decimal, Record: f.Kind == value.RecordKind,
+		Temporal: f.Kind == value.Date || f.Kind == value.Time || f.Kind == value.Timestamp,
+	}
+	next := lineAfter(s, f)
+	for _, ft := range d.PartFaults {
+		if ft.Place.Line >= f.At.Line && ft.Place.Line < next {
+			d.Form.Faults = append(d.Form.Faults, ft)
+		}
+	}
+}
+
+// lineAfter is the line of the part at which the field behind a field begins.
+func lineAfter(s *schema.Schema, f *schema.Field) int {
+	after := 1 << 30
+	s.Root.Walk(func(path []string, c *schema.Field) {
+		if len(path) > 0 && c.At.Line > f.At.Line {
+			after = min(after, c.At.Line)
+		}
+	})
+	return after
+}
+
+// rawText is the text of the record at hand as the reader saw it.
+func rawText(r notation.Reader) string { return strings.ToValidUTF8(r.Raw(), "\uFFFD") }
+
+// treeOps are the changes of the tree: key, change, what the button says, and its explanation.
+var treeOps = []string{
+	"n,after,New,new field below (N)", "i,inside,Inside,new field inside (I)", "c,copy,Copy,copy the field (C)", "Delete,remove,Remove,remove the field (Delete)",
+	"Shift+ArrowUp,up,↑,move up (Shift ↑)", "Shift+ArrowDown,down,↓,move down (Shift ↓)",
+	"Shift+ArrowLeft,out,←,move out of its record (Shift ←)", "Shift+ArrowRight,in,→,move into the record before (Shift →)",
+}
+
+// Ops are the changes that fit the notation: columns are cut on the ruler, rows have no records inside.
+func (d *schemaPage) Ops() []string {
+	switch {
+	case d.Form == nil:
+		return nil
+	case d.Notation == "fixedwidth":
+		return treeOps[3:4]
+	case d.Notation == "csv" || d.Notation == "rows":
+		return append(append([]string{}, treeOps[0]), treeOps[2:6]...)
+	}
+	return treeOps
+}
+
+// FieldPath is the path of the selected field; empty when there is none.
+func (d *schemaPage) FieldPath() string {
+	if d.Form == nil {
+		return ""
+	}
+	return d.Form.Path
 }

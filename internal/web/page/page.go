@@ -20,6 +20,7 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"hollowreed/internal/connector"
+	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/engine"
 	"hollowreed/internal/store"
@@ -98,6 +99,7 @@ var funcs = template.FuncMap{
 	"dict":   dict,
 	"chars":  func(s string) []string { return strings.Split(s, "") },
 	"list":   func(items ...string) []string { return items },
+	"split":  func(s string) []string { return strings.Split(s, ",") },
 }
 
 // dict makes the data of an inner template out of names and values.
@@ -172,8 +174,14 @@ func (s *Site) Fail(c *gin.Context, err error) {
 		status, what = http.StatusNotFound, "There is no such thing here. It may have been renamed."
 	case errors.Is(err, store.ErrChanged):
 		status, what = http.StatusConflict, "Somebody else changed this meanwhile. Nothing was overwritten; load the page again to see it."
+	case errors.Is(err, store.ErrExists):
+		status, what = http.StatusConflict, "There is one of that name already. Choose another name."
 	case errors.Is(err, engine.ErrFaults):
 		status, what = http.StatusUnprocessableEntity, err.Error()
+	}
+	var f *fault.Fault
+	if errors.As(err, &f) {
+		status, what = http.StatusUnprocessableEntity, f.Error()
 	}
 	id := uuid.NewString()[:8]
 	s.Log.Error("request failed", "id", id, "path", c.Request.URL.Path, "error", err)

@@ -260,6 +260,59 @@ func Write(text []byte, s *schema.Schema, at Path, to Settings) ([]byte, error) 
 	return text, nil
 }
 
+// schemaKeys are the settings of a schema as a whole, with their place in the part.
+var schemaKeys = []struct {
+	name string
+	path []any
+}{
+	{"title", []any{"schema"}},
+	{"notation", []any{"notation"}},
+	{"encoding", []any{"written", "encoding"}},
+	{"line end", []any{"written", "line end"}},
+	{"count", []any{"written", "count"}},
+	{"delimiter", []any{"written", "delimiter"}},
+	{"quote", []any{"written", "quote"}},
+	{"header", []any{"written", "header"}},
+	{"root", []any{"written", "root"}},
+	{"record", []any{"written", "record"}},
+}
+
+// WriteSchema changes the settings of the schema as a whole that are named.
+func WriteSchema(text []byte, s *schema.Schema, to Settings) ([]byte, error) {
+	now := ReadSchema(s)
+	var err error
+	for _, k := range schemaKeys {
+		v, named := to[k.name]
+		if !named || v == now[k.name] {
+			continue
+		}
+		if text, err = doc.Set(text, k.path, v); err != nil {
+			return nil, err
+		}
+	}
+	return text, nil
+}
+
+// ReadSchema gives the settings of the schema as a whole, as WriteSchema takes them.
+func ReadSchema(s *schema.Schema) Settings {
+	w := s.Settings
+	to := Settings{
+		"title": s.Title, "notation": s.Notation, "encoding": w.Encoding, "line end": w.LineEnd, "count": "bytes",
+		"delimiter": tabbed(w.Delimiter), "quote": tabbed(w.Quote), "header": strconv.FormatBool(w.Header), "root": w.RootName, "record": w.RecordName,
+	}
+	if w.Characters {
+		to["count"] = "characters"
+	}
+	return to
+}
+
+func tabbed(s string) string {
+	if s == "\t" {
+		return "tab"
+	}
+	return s
+}
+
 func codesOut(lines string) doc.Out {
 	var out doc.Out
 	for _, l := range strings.Split(lines, "\n") {

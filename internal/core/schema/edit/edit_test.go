@@ -105,6 +105,19 @@ func TestSettingsAreWrittenAndRead(t *testing.T) {
 	require.Error(t, err)
 }
 
+func TestTheSchemasOwnSettingsAreWritten(t *testing.T) {
+	const csv = "schema: X\nnotation: csv\nfields:\n  - {name: a, type: text}\n"
+	s := parse(t, csv)
+	same, err := WriteSchema([]byte(csv), s, ReadSchema(s))
+	require.NoError(t, err)
+	require.Equal(t, csv, string(same), "nothing is written when nothing changed")
+	out, err := WriteSchema([]byte(csv), s, Settings{"title": "Y", "delimiter": "tab", "header": "false", "encoding": "windows-1252"})
+	require.NoError(t, err)
+	now := parse(t, string(out))
+	require.Equal(t, "Y", now.Title)
+	require.Equal(t, schema.Settings{Encoding: "windows-1252", LineEnd: "any", Delimiter: "\t", Quote: `"`}, now.Settings)
+}
+
 const ruler = `schema: X
 notation: fixedwidth
 fields:

@@ -52,6 +52,9 @@ func Import(id, name string, text []byte, at string, others map[string][]byte) (
 		root.Min, root.Max = 1, 1 // the message is a list of these records
 	}
 	s.Root = root.Sealed()
+	for _, n := range m.notes {
+		s.LeftOut = append(s.LeftOut, n.Error())
+	}
 	return &Imported{Schema: s, Notes: m.notes}, nil
 }
 

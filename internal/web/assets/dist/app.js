@@ -45,6 +45,7 @@ function live() {
 function edits() {
   const states = new WeakMap();
   const send = async (form) => {
+    if (!form.isConnected) return;
     const state = states.get(form);
     if (state.busy) { state.again = true; return; }
     state.busy = true;
@@ -53,17 +54,70 @@ function edits() {
     } finally {
       state.busy = false;
     }
-    if (state.again) { state.again = false; send(form); }
+    if (state.again) { state.again = false; return send(form); }
+    if (state.then) { const then = state.then; state.then = null; then(); }
   };
+  const stateOf = (form) => {
+    if (!states.has(form)) states.set(form, { busy: false, again: false, timer: 0, then: null });
+    return states.get(form);
+  };
+  // A choice on which the form itself depends draws it anew; Enter in a name goes on to the next.
+  document.addEventListener("change", (e) => {
+    const form = e.target.closest("form[data-edit]");
+    const row = document.querySelector("[data-pick].sel");
+    if (!form || !row || !e.target.matches("[data-redraw]")) return;
+    stateOf(form).then = () => htmx.ajax("GET", row.getAttribute("hx-get"), { target: "#work", swap: "outerHTML" });
+  });
+  document.addEventListener("keydown", (e) => {
+    const next = e.target.dataset?.next;
+    const form = e.target.closest("form[data-edit]");
+    if (e.key !== "Enter" || !next || !form) return;
+    e.preventDefault();
+    const state = stateOf(form);
+    clearTimeout(state.timer);
+    ahead.field = "#" + e.target.id;
+    ahead.old = e.target;
+    state.then = () => press(next);
+    if (state.busy) state.again = true;
+    else send(form);
+  });
   document.addEventListener("input", (e) => {
     const form = e.target.closest("form[data-edit]");
     if (!form) return;
-    if (!states.has(form)) states.set(form, { busy: false, again: false, timer: 0 });
-    const state = states.get(form);
+    const state = stateOf(form);
     clearTimeout(state.timer);
     state.timer = setTimeout(() => send(form), e.target.tagName === "SELECT" ? 0 : 250);
   });
   document.addEventListener("submit", (e) => { if (e.target.matches("form[data-edit]")) e.preventDefault(); });
+}
+
+// outline goes on to the next name at Enter. What is typed before that is drawn is kept and put into it.
+const ahead = { field: "", typed: "" };
+
+function outline() {
+  document.addEventListener("keydown", (e) => {
+    if (!ahead.field || e.ctrlKey || e.metaKey || e.altKey) return;
+    if (e.key === "Enter") ahead.typed += "\n";
+    else if (e.key === "Backspace") ahead.typed = ahead.typed.slice(0, -1);
+    else if (e.key.length === 1) ahead.typed += e.key;
+    else return;
+    e.preventDefault();
+    e.stopImmediatePropagation();
+  }, true);
+  document.addEventListener("htmx:after:swap", () => {
+    const field = ahead.field && document.querySelector(ahead.field);
+    if (!field || field === ahead.old) return;
+    const [now, ...rest] = ahead.typed.split("\n");
+    ahead.field = ahead.typed = "";
+    field.select();
+    if (now) {
+      field.setRangeText(now, 0, field.value.length, "end");
+      field.dispatchEvent(new Event("input", { bubbles: true }));
+    }
+    if (!rest.length) return;
+    field.dispatchEvent(new KeyboardEvent("keydown", { key: "Enter", bubbles: true, cancelable: true }));
+    ahead.typed = rest.join("\n");
+  });
 }
 
 const typing = (el) => el && (el.matches("input, textarea, select") || el.isContentEditable);
@@ -81,7 +135,7 @@ function afterAnswers(press) {
     while (underway === 0 && waiting.length) press(waiting.shift());
   });
   return (e) => {
-    if (underway === 0 || !moves.has(e.key)) return press(e);
+    if (underway === 0 || !moves.has(e.key) && !hot(e)) return press(e);
     if (waiting.length < 20) waiting.push(e);
     e.preventDefault();
   };
@@ -102,10 +156,35 @@ function pressed(e) {
   if ((e.ctrlKey || e.metaKey) && e.key.toLowerCase() === "z" && press(e.shiftKey ? "[data-key=redo]" : "[data-key=undo]")) return e.preventDefault();
   if ((e.ctrlKey || e.metaKey) && e.key.toLowerCase() === "y" && press("[data-key=redo]")) return e.preventDefault();
   if (e.ctrlKey || e.metaKey || e.altKey) return;
+  if (e.target.matches?.("[data-cut]") && cuts(e)) return e.preventDefault();
+  const button = hot(e);
+  if (button) { button.click(); return e.preventDefault(); }
   if (e.key === "/") { document.querySelector("#find").focus(); return e.preventDefault(); }
   if (e.key === "?") { const k = document.querySelector("#keys"); if (k) k.hidden = !k.hidden; return; }
   if (e.key === "Escape") { press("[data-key=up]"); return; }
   arrows(e);
+}
+
+// hot is the button of the page that a key stands for, as data-hot="Shift+ArrowUp" says.
+function hot(e) {
+  if (e.ctrlKey || e.metaKey || e.altKey) return null;
+  const key = e.key.length === 1 ? e.key.toLowerCase() : e.key;
+  return document.querySelector(`[data-hot="${CSS.escape((e.shiftKey && e.key.length > 1 ? "Shift+" : "") + key)}"]`);
+}
+
+// On the ruler arrow keys go from one place to cut to the next; with shift they move the cut there.
+function cuts(e) {
+  const step = { ArrowRight: 1, ArrowLeft: -1 }[e.key];
+  if (!step) return false;
+  const at = Number(e.target.dataset.cut);
+  if (e.shiftKey) {
+    htmx.ajax("POST", e.target.getAttribute("hx-post"), { source: "#ruler", target: "#work", swap: "outerHTML",
+      values: { op: step > 0 ? "right" : "left", column: at, revision: document.querySelector("#revision").value } })
+      .then(() => document.querySelector(`[data-cut="${at + step}"]`)?.focus());
+  } else {
+    document.querySelector(`[data-cut="${at + step}"]`)?.focus();
+  }
+  return true;
 }
 
 // Arrow keys move the selection: [data-prev]/[data-next] links for records, and the neighbours of
@@ -115,7 +194,7 @@ function arrows(e) {
   if (e.key === "]" ) return press("[data-key=after]");
   const vertical = document.querySelector("[data-pick=row]");
   const step = vertical ? { ArrowDown: 1, ArrowUp: -1 }[e.key] : { ArrowRight: 1, ArrowLeft: -1 }[e.key];
-  if (e.key === "Enter" && vertical) { document.querySelector("#formula")?.focus(); return; }
+  if (e.key === "Enter" && vertical) { document.querySelector("#formula, #f-name")?.select(); return; }
   if (!step) return;
   const all = [...document.querySelectorAll("[data-pick]")];
   const at = all.findIndex((el) => el.classList.contains("sel"));
@@ -160,7 +239,7 @@ function sources() {
   });
 }
 
-addEventListener("DOMContentLoaded", () => { live(); edits(); keys(); sources(); ribbons(); document.fonts.ready.then(ribbons); });
+addEventListener("DOMContentLoaded", () => { live(); outline(); edits(); keys(); sources(); ribbons(); document.fonts.ready.then(ribbons); });
 document.addEventListener("htmx:after:swap", ribbons);
 addEventListener("resize", ribbons);
 document.addEventListener("scroll", ribbons, true);

@@ -1,0 +1,166 @@
+package bench
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/mapping"
+	"hollowreed/internal/core/project"
+	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/schema/compare"
+	"hollowreed/internal/store"
+	"hollowreed/internal/web/page"
+)
+
+var compareView = page.Parse(files, "schemacompare.html")
+
+// comparePage says what differs between the draft of a schema and another state or schema.
+type comparePage struct {
+	page.Frame
+	ID, SchemaTitle string
+	With            string
+	Others          []option
+	Changes         []schemaChange
+	Breaking        int
+	UsedBy          []project.Part
+}
+
+type option struct{ ID, Title string }
+
+type schemaChange struct {
+	compare.Change
+	Class   string
+	Touches []string // the rules that read or make the field
+}
+
+func (b bench) compareSchema(c *gin.Context) error {
+	p, err := b.Load(c)
+	if err != nil {
+		return err
+	}
+	s := p.Schema(c.Param("id"))
+	if s == nil {
+		return store.ErrNotFound
+	}
+	path := project.Path(project.Schemas, s.ID)
+	d := comparePage{Frame: b.Frame(c, "bench", "Compare "+s.Title), ID: s.ID, SchemaTitle: s.Title, With: c.Query("with"), UsedBy: p.UsedBy(path)}
+	releases, err := store.NewestReleases(c, b.DB, p.ID)
+	if err != nil {
+		return err
+	}
+	for _, r := range releases {
+		files, err := store.ReleaseFiles(c, b.DB, p.ID, r.Flow, r.Number)
+		if err != nil {
+			return err
+		}
+		if _, holds := files[path]; holds {
+			d.Others = append(d.Others, option{ID: fmt.Sprintf("%s:%d", r.Flow, r.Number), Title: fmt.Sprintf("release %d of %s", r.Number, p.Flow(r.Flow).Flow.Title)})
+		}
+	}
+	for _, part := range p.Parts(project.Schemas) {
+		if part.ID != s.ID {
+			d.Others = append(d.Others, option{ID: part.ID, Title: part.Title})
+		}
+	}
+	if d.With == "" && len(d.Others) > 0 {
+		d.With = d.Others[0].ID
+	}
+	other, err := b.otherSchema(c, p, path, d.With)
+	if err != nil {
+		return err
+	}
+	d.compare(p, other, s)
+	compareView.Page(c, d)
+	return nil
+}
+
+// otherSchema is another schema of the project, or the same as it was released.
+func (b bench) otherSchema(c *gin.Context, p *project.Project, path, with string) (*schema.Schema, error) {
+	flowID, number, released := strings.Cut(with, ":")
+	if !released {
+		if s := p.Schema(with); s != nil {
+			return s, nil
+		}
+		return nil, store.ErrNotFound
+	}
+	n, err := strconv.Atoi(number)
+	if err != nil {
+		return nil, store.ErrNotFound
+	}
+	files, err := store.ReleaseFiles(c, b.DB, p.ID, flowID, n)
+	if err != nil {
+		return nil, err
+	}
+	_, id, _ := project.Kind(path)
+	return schema.Parse(id, doc.Parse(path, []byte(files[path]))), nil
+}
+
+var changeClasses = map[compare.Kind]string{compare.Added: "ok", compare.Removed: "bad", compare.Narrowed: "draft", compare.Widened: "live"}
+
+func (d *comparePage) compare(p *project.Project, old, now *schema.Schema) {
+	plans := mappingsOver(p, now.ID, old)
+	for _, ch := range compare.Schemas(old, now) {
+		row := schemaChange{Change: ch, Class: changeClasses[ch.Kind]}
+		names := strings.Split(ch.Path, "/")
+		if ch.Kind == compare.Renamed {
+			names[len(names)-1] = ch.Was
+		}
+		row.Touches = touches(plans, now.ID, names)
+		if ch.Readers || ch.Writers {
+			d.Breaking++
+		}
+		d.Changes = append(d.Changes, row)
+	}
+}
+
+// mappingsOver compiles the project's mappings as they were with the older schema: rules for fields
+// that are gone can only be understood so.
+func mappingsOver(p *project.Project, id string, old *schema.Schema) []*mapping.Plan {
+	var plans []*mapping.Plan
+	for _, part := range p.Parts(project.Mappings) {
+		plans = append(plans, p.Mapping(part.ID).Mapping.Compile(func(want string) *schema.Schema {
+			if want == id {
+				return old
+			}
+			return p.Schema(want)
+		}))
+	}
+	return plans
+}
+
+// touches lists the rules that make a field of the schema, or read it.
+func touches(plans []*mapping.Plan, schemaID string, path []string) []string {
+	var out []string
+	for _, plan := range plans {
+		for _, f := range plan.Fields {
+			if plan.Mapping.To.Value == schemaID && under(f.Path, path) && f.Rule != nil || reads(plan, f, schemaID, path) {
+				out = append(out, plan.Mapping.Title+": "+f.Name())
+			}
+		}
+	}
+	return out
+}
+
+// reads says whether a rule reads a field of the schema.
+func reads(plan *mapping.Plan, f *mapping.Field, schemaID string, path []string) bool {
+	if f.Program == nil {
+		return false
+	}
+	for _, read := range f.Program.Reads {
+		for _, src := range plan.Mapping.From {
+			if src.Schema.Value == schemaID && len(read) > 1 && read[0] == src.Name.Value && under(read[1:], path) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// under says whether a path is another one or stands below it.
+func under(path, top []string) bool {
+	return len(path) >= len(top) && strings.Join(path[:len(top)], "/") == strings.Join(top, "/")
+}

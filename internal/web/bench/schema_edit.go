@@ -1,0 +1,244 @@
+package bench
+
+import (
+	"fmt"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"github.com/jackc/pgx/v5"
+
+	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/notation"
+	"hollowreed/internal/core/notation/all"
+	"hollowreed/internal/core/project"
+	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/schema/edit"
+	"hollowreed/internal/core/schema/sample"
+	"hollowreed/internal/store"
+	"hollowreed/internal/web/page"
+)
+
+// setField changes the settings of one field and answers with all that this changes on the page.
+func (b bench) setField(c *gin.Context) error {
+	p, err := b.Load(c)
+	if err != nil {
+		return err
+	}
+	s := p.Schema(c.Param("id"))
+	path, ok := edit.ParsePath(c.PostForm("field"))
+	if s == nil || !ok {
+		return store.ErrNotFound
+	}
+	err = b.save(c, project.Path(project.Schemas, s.ID), func(text []byte) ([]byte, error) { return edit.Write(text, s, path, settingsOf(c)) })
+	if err != nil {
+		return err
+	}
+	d, err := b.schemaPage(c, s.ID, posted(c))
+	if err != nil {
+		return err
+	}
+	d.OOB = true
+	schemaView.Part(c, "changed", d)
+	return nil
+}
+
+// setWritten changes how messages of the schema are written.
+func (b bench) setWritten(c *gin.Context) error {
+	p, err := b.Load(c)
+	if err != nil {
+		return err
+	}
+	s := p.Schema(c.Param("id"))
+	if s == nil {
+		return store.ErrNotFound
+	}
+	err = b.save(c, project.Path(project.Schemas, s.ID), func(text []byte) ([]byte, error) { return edit.WriteSchema(text, s, settingsOf(c)) })
+	if err != nil {
+		return err
+	}
+	d, err := b.schemaPage(c, s.ID, posted(c))
+	if err != nil {
+		return err
+	}
+	d.OOB = true
+	schemaView.Part(c, "changed", d)
+	return nil
+}
+
+// settingsOf are the settings of a form, whose names begin with set.
+func settingsOf(c *gin.Context) edit.Settings {
+	c.PostForm("") // reads the form
+	to := edit.Settings{}
+	for name, values := range c.Request.PostForm {
+		if setting, ok := strings.CutPrefix(name, "set "); ok {
+			to[setting] = strings.TrimSpace(strings.ReplaceAll(values[len(values)-1], "\r\n", "\n"))
+		}
+	}
+	return to
+}
+
+// change changes the tree of fields or the cuts of the ruler.
+func (b bench) change(c *gin.Context) error {
+	p, err := b.Load(c)
+	if err != nil {
+		return err
+	}
+	s := p.Schema(c.Param("id"))
+	if s == nil {
+		return store.ErrNotFound
+	}
+	look := posted(c)
+	err = b.save(c, project.Path(project.Schemas, s.ID), func(text []byte) ([]byte, error) {
+		r, err := changed(c, text, s)
+		look.field = r.Selected.String()
+		return r.Text, err
+	})
+	if err != nil {
+		return err
+	}
+	return b.again(c, s.ID, look)
+}
+
+func changed(c *gin.Context, text []byte, s *schema.Schema) (edit.Result, error) {
+	op := c.PostForm("op")
+	column, _ := strconv.Atoi(c.PostForm("column"))
+	switch op {
+	case "cut":
+		return edit.Cut(text, s, column)
+	case "left":
+		return edit.Nudge(text, s, column, -1)
+	case "right":
+		return edit.Nudge(text, s, column, 1)
+	}
+	path, ok := edit.ParsePath(c.PostForm("field"))
+	change := edit.Changes[op]
+	if !ok || change == nil || edit.Field(s, path) == nil {
+		return edit.Result{}, store.ErrNotFound
+	}
+	return change(text, s, path)
+}
+
+// again draws the page as it is now, or sends the browser there.
+func (b bench) again(c *gin.Context, id string, look at) error {
+	if !page.Partial(c) {
+		q := url.Values{"line": {look.line}, "field": {look.field}, "sample": {look.sample}}
+		c.Redirect(303, "/bench/schemas/"+id+"?"+q.Encode())
+		return nil
+	}
+	d, err := b.schemaPage(c, id, look)
+	if err != nil {
+		return err
+	}
+	schemaView.Part(c, "work", d)
+	return nil
+}
+
+// madeRecords is how many records a made sample has where the notation is a list of them.
+const madeRecords = 12
+
+// makeSample makes a sample of the schema and keeps it with it.
+func (b bench) makeSample(c *gin.Context) error {
+	p, err := b.Load(c)
+	if err != nil {
+		return err
+	}
+	s := p.Schema(c.Param("id"))
+	if s == nil {
+		return store.ErrNotFound
+	}
+	kind := sample.Kind(c.DefaultPostForm("kind", string(sample.Typical)))
+	seed, err := strconv.ParseUint(c.DefaultPostForm("seed", "1"), 10, 64)
+	if err != nil {
+		return fault.Expect(fault.Setting, "a whole number as seed", fault.Quote(c.PostForm("seed")))
+	}
+	text, ending, err := madeSample(s, kind, seed)
+	if err != nil {
+		return err
+	}
+	name := fmt.Sprintf("%s-%s-%d.%s", s.ID, kind, seed, ending)
+	if err := b.keepSample(c, p, s, name, text); err != nil {
+		return err
+	}
+	return b.again(c, s.ID, at{sample: name, field: c.PostForm("field")})
+}
+
+func madeSample(s *schema.Schema, kind sample.Kind, seed uint64) (text, ending string, err error) {
+	as := s.Notation
+	if as == "rows" {
+		as = "csv"
+	}
+	n, err := all.Named(as)
+	if err != nil {
+		return "", "", err
+	}
+	var b strings.Builder
+	records := madeRecords
+	if as == "json" || as == "xml" && s.Settings.RecordName == "" {
+		records = 1
+	}
+	w, err := n.NewWriter(&b, notation.Options{Schema: s, Many: records > 1})
+	if err != nil {
+		return "", "", err
+	}
+	for i := range records {
+		v, ft := sample.Make(s, kind, seed*1000+uint64(i))
+		if ft != nil {
+			return "", "", ft
+		}
+		if err := w.Write(v); err != nil {
+			return "", "", err
+		}
+	}
+	endings := map[string]string{"fixedwidth": "txt"}
+	if ending = endings[as]; ending == "" {
+		ending = as
+	}
+	err = w.Close()
+	return b.String(), ending, err
+}
+
+// keepSample adds a sample to the project and to its schema, in one transaction.
+func (b bench) keepSample(c *gin.Context, p *project.Project, s *schema.Schema, name, text string) error {
+	path := project.Path(project.Schemas, s.ID)
+	draft, err := store.PartDraft(c, b.DB, p.ID, path)
+	if err != nil {
+		return err
+	}
+	part, err := doc.InsertText([]byte(draft.Text), []any{"samples"}, 0, name)
+	if err != nil {
+		return err
+	}
+	return pgx.BeginFunc(c, b.DB, func(tx pgx.Tx) error {
+		if err := store.AddPart(c, tx, p.ID, project.Path(project.Samples, name), text, b.Person.ID); err != nil {
+			return err
+		}
+		return store.SavePart(c, tx, p.ID, path, string(part), draft.Revision, b.Person.ID)
+	})
+}
+
+// uploadSample keeps a file, or what was pasted, as a sample.
+func (b bench) uploadSample(c *gin.Context) error {
+	p, err := b.Load(c)
+	if err != nil {
+		return err
+	}
+	s := p.Schema(c.Param("id"))
+	if s == nil {
+		return store.ErrNotFound
+	}
+	name, content, err := brought(c)
+	if err != nil {
+		return err
+	}
+	if name == "" {
+		name = fmt.Sprintf("%s-%s.txt", s.ID, time.Now().UTC().Format("20060102-150405"))
+	}
+	if err := b.keepSample(c, p, s, name, string(content)); err != nil {
+		return err
+	}
+	return b.again(c, s.ID, at{sample: name})
+}

@@ -1,0 +1,155 @@
+package web
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
+	"github.com/stretchr/testify/require"
+
+	"hollowreed/internal/store"
+)
+
+const gaugePath = "/bench/schemas/gauge-reading"
+
+// text is the draft of a part.
+func (w *world) text(path string) string {
+	w.t.Helper()
+	d, err := store.PartDraft(w.t.Context(), w.db, "skerry", path)
+	require.NoError(w.t, err)
+	return d.Text
+}
+
+func (tb *tab) click(selector string) {
+	tb.t.Helper()
+	tb.do(chromedp.Click(selector, chromedp.ByQuery))
+}
+
+func TestTheRulerIsCutByClicksAndKeys(t *testing.T) {
+	w := newWorld(t)
+	tb := w.tab()
+	tb.open(gaugePath)
+	tb.sees("#fits", "all 48 records fit")
+	tb.click("[data-cut='9']")
+	tb.sees("#fields", "field_9")
+	tb.sees("tr.sel", "9–12")
+	tb.sees("#fits", "48 of 48 records do not fit") // the day lost its month
+	tb.click("[data-cut='9']")
+	tb.sees("#fits", "all 48 records fit")
+	tb.click("[data-cut='5']")
+	tb.sees("tr[data-field='0']", "1–12")
+	tb.click("[data-key=undo]")
+	tb.sees("tr[data-field='1']", "day")
+	tb.do(chromedp.Focus("[data-cut='28']"), chromedp.KeyEvent(kb.ArrowRight, chromedp.KeyModifiers(8)))
+	tb.sees("tr[data-field='4']", "24–28")
+	tb.sees("tr[data-field='5']", "29–31")
+	tb.sees("[data-cut='29']:focus", "")
+}
+
+func TestAFieldIsDescribedWhileItsValuesAreSeen(t *testing.T) {
+	w := newWorld(t)
+	tb := w.tab()
+	tb.open(gaugePath + "?field=3")
+	tb.sees("#reads-as", `"level_cm": 300.0`)
+	tb.fill("#f-implied\\ places", "2")
+	tb.sees("#reads-as", `"level_cm": 30.00`)
+	tb.fill("#f-least", "100")
+	tb.sees("#fits", "do not fit")
+	tb.sees("#reads", "expected at least 100")
+	tb.click("#reads .faultlist a")
+	tb.sees("tr.sel", "level_cm")
+	tb.fill("#f-least", "many")
+	tb.sees("#field-notes", `expected decimal, found "many"`)
+	tb.sees("#faults", "1 fault in the schema")
+	tb.do(chromedp.Focus("#f-type"), chromedp.SetValue("#f-type", "text"), chromedp.Evaluate(`document.querySelector("#f-type").dispatchEvent(new Event("input", {bubbles: true})); document.querySelector("#f-type").dispatchEvent(new Event("change", {bubbles: true}))`, nil))
+	tb.sees("label[for=f-pattern]", "Pattern")
+}
+
+func TestATreeIsTypedLikeAnOutline(t *testing.T) {
+	w := newWorld(t)
+	tb := w.tab()
+	tb.open("/bench/schemas/new")
+	tb.fill("#title", "Incident")
+	tb.do(chromedp.SetValue("#notation", "json"), chromedp.Submit("#title"))
+	tb.sees("h1", "Incident")
+	tb.fill("#f-name", "number"+kb.Enter+"party"+kb.Enter+"name") // faster than it is drawn
+	tb.sees("tr[data-field='2'].sel", "name")
+	tb.sees("tr[data-field='1']", "party")
+	tb.do(chromedp.Evaluate(`document.activeElement.blur()`, nil), chromedp.KeyEvent(kb.ArrowUp))
+	tb.sees("tr[data-field='1'].sel", "party")
+	tb.do(chromedp.KeyEvent("i"))
+	tb.sees("tr[data-field='1']", "record")
+	tb.sees("tr[data-field='1.0'].sel", "field")
+	tb.do(chromedp.KeyEvent(kb.Delete), chromedp.KeyEvent(kb.ArrowDown))
+	tb.sees("tr[data-field='2'].sel", "name")
+	tb.do(chromedp.KeyEvent(kb.ArrowRight, chromedp.KeyModifiers(8)))
+	tb.sees("tr[data-field='1.0'].sel", "name")
+	require.Equal(t, "schema: Incident\nnotation: json\nfields:\n  - name: number\n    type: text\n  - name: party\n    type: record\n    fields:\n      - name: name\n        type: text\n", w.text("schemas/incident.yaml"))
+}
+
+func TestASchemaIsMadeOfAPastedSample(t *testing.T) {
+	w := newWorld(t)
+	tb := w.tab()
+	tb.open("/bench/schemas/new")
+	tb.fill("#title", "Booking")
+	tb.do(chromedp.SetValue("#text", `[{"no":1,"made":"2031-03-01","lines":[{"sku":"A","qty":2.5}]},{"no":2,"made":"2031-03-02","note":"late","lines":[]}]`), chromedp.Submit("#title"))
+	tb.sees("#fits", "all 2 records fit")
+	tb.sees("tr[data-field='1']", "date")
+	tb.sees("tr[data-field='2']", "0..n")
+	tb.sees("tr[data-field='3']", "0..1")
+	tb.open("/bench/schemas/booking?field=3")
+	tb.sees("#evidence", "seen in 1 of 2, longest 4")
+	tb.do(chromedp.Submit("#seed"))
+	tb.sees("#samples b", "booking-typical-1.json")
+	tb.sees("#fits", "all 1 records fit")
+	tb.sees("#reads-as", `"lines": [`)
+
+	tb.open("/bench/schemas/new")
+	tb.fill("#title", "Booking")
+	tb.do(chromedp.SetValue("#text", `{"broken":`), chromedp.Submit("#title"))
+	tb.sees(".fault", "the document ends too early")
+	var kept string
+	tb.do(chromedp.Value("#text", &kept))
+	require.Equal(t, `{"broken":`, kept, "what was pasted is not lost")
+	tb.do(chromedp.SetValue("#text", "a,b\n1,2\n"), chromedp.Submit("#title"))
+	tb.sees(".fault", "Choose another title")
+}
+
+func TestASchemaIsMadeOfAFileAndOfAJSONSchema(t *testing.T) {
+	w := newWorld(t)
+	tb := w.tab()
+	file := filepath.Join(t.TempDir(), "crew list.csv")
+	require.NoError(t, os.WriteFile(file, []byte("badge;name\r\n1;\xc5se\r\n2;Tove\r\n"), 0o644))
+	tb.open("/bench/schemas/new")
+	tb.do(chromedp.SetUploadFiles("#file", []string{file}), chromedp.Submit("#title"))
+	tb.sees("#fits", "all 2 records fit")
+	tb.sees("#reads-as", "Åse")
+	tb.fill("#w-delimiter", ",")
+	tb.sees("#fits", "do not fit")
+	tb.fill("#w-delimiter", ";")
+	tb.sees("#fits", "all 2 records fit")
+	text := w.text("schemas/crew-list.yaml")
+	require.Contains(t, text, "encoding: ISO-8859-1\n  line end: CRLF\n  delimiter: ;\n")
+
+	tb.open("/bench/schemas/new")
+	tb.fill("#title", "Notice")
+	tb.do(chromedp.SetValue("#text", `{"$schema":"https://json-schema.org/draft/2020-12/schema","type":"object","properties":{"a":{"type":"string","not":{}}}}`), chromedp.Submit("#title"))
+	tb.sees("#fields", "not carried over")
+	tb.sees("#fields", "not: it is not checked")
+}
+
+func TestADraftIsComparedWithItsRelease(t *testing.T) {
+	w := newWorld(t)
+	tb := w.tab()
+	tb.open(gaugePath + "/compare")
+	tb.sees("#breaking", "no difference")
+	tb.open(gaugePath + "?field=3")
+	tb.fill("#f-name", "water_cm")
+	tb.sees("tr.sel", "water_cm")
+	tb.click("a[href='" + gaugePath + "/compare']")
+	tb.sees("tbody", "level_cm → water_cm")
+	tb.sees("tbody", "readers and writers")
+	tb.sees("tbody", "above_datum_cm")
+}
