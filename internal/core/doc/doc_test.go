@@ -90,20 +90,30 @@ func TestItemsAreInsertedAndMoved(t *testing.T) {
 		edit func() ([]byte, error)
 		want string
 	}{
-		{"insert between", func() ([]byte, error) { return Insert([]byte(text), path("fields"), 1, Out{{"name", "x"}}) },
-			"fields:\n  - name: a # the first\n  - name: x\n  - name: b\n    fields:\n      - name: c\n"},
-		{"insert into a list that is not there yet", func() ([]byte, error) {
-			return Insert([]byte(text), path("fields", 0, "fields"), -1, Out{{"name", "x"}})
+		{
+			"insert between", func() ([]byte, error) { return Insert([]byte(text), path("fields"), 1, Out{{"name", "x"}}) },
+			"fields:\n  - name: a # the first\n  - name: x\n  - name: b\n    fields:\n      - name: c\n",
 		},
-			"fields:\n  - name: a # the first\n    fields:\n      - name: x\n  - name: b\n    fields:\n      - name: c\n"},
-		{"move down", func() ([]byte, error) { return Move([]byte(text), path("fields"), 0, path("fields"), 1) },
-			"fields:\n  - name: b\n    fields:\n      - name: c\n  - name: a # the first\n"},
-		{"move into another", func() ([]byte, error) { return Move([]byte(text), path("fields"), 0, path("fields", 0, "fields"), 0) },
-			"fields:\n  - name: b\n    fields:\n      - name: a # the first\n      - name: c\n"},
-		{"set below what is not there", func() ([]byte, error) {
-			return Set([]byte(text), path("fields", 0, "must", "codes"), Out{{"R", Text{Value: "rising"}}})
+		{
+			"insert into a list that is not there yet", func() ([]byte, error) {
+				return Insert([]byte(text), path("fields", 0, "fields"), -1, Out{{"name", "x"}})
+			},
+			"fields:\n  - name: a # the first\n    fields:\n      - name: x\n  - name: b\n    fields:\n      - name: c\n",
 		},
-			"fields:\n  - name: a # the first\n    must:\n      codes:\n        R: rising\n  - name: b\n    fields:\n      - name: c\n"},
+		{
+			"move down", func() ([]byte, error) { return Move([]byte(text), path("fields"), 0, path("fields"), 1) },
+			"fields:\n  - name: b\n    fields:\n      - name: c\n  - name: a # the first\n",
+		},
+		{
+			"move into another", func() ([]byte, error) { return Move([]byte(text), path("fields"), 0, path("fields", 0, "fields"), 0) },
+			"fields:\n  - name: b\n    fields:\n      - name: a # the first\n      - name: c\n",
+		},
+		{
+			"set below what is not there", func() ([]byte, error) {
+				return Set([]byte(text), path("fields", 0, "must", "codes"), Out{{"R", Text{Value: "rising"}}})
+			},
+			"fields:\n  - name: a # the first\n    must:\n      codes:\n        R: rising\n  - name: b\n    fields:\n      - name: c\n",
+		},
 		{"remove what is not there", func() ([]byte, error) { return Set([]byte(text), path("fields", 0, "must", "codes"), "") }, text},
 	} {
 		t.Run(c.name, func(t *testing.T) {

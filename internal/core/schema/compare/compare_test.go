@@ -27,11 +27,15 @@ func TestEveryDifferenceIsSaidAndWhomItBreaks(t *testing.T) {
 		{"added, required", a, a + "  - {name: b, type: text}\n", []Change{{Path: "b", Kind: Added, What: "text", Writers: true}}},
 		{"added, optional", a, a + "  - {name: b, type: text, occurs: 0..1}\n", []Change{{Path: "b", Kind: Added, What: "text 0..1"}}},
 		{"removed", a + "  - {name: zz, type: text}\n", a, []Change{{Path: "zz", Kind: Removed, What: "text", Readers: true, Writers: true}}},
-		{"renamed", "  - {name: order_number, type: text}\n", "  - {name: orderNumber, type: text}\n",
-			[]Change{{Path: "orderNumber", Kind: Renamed, Was: "order_number", What: "order_number → orderNumber", Readers: true, Writers: true}}},
-		{"a record renamed and changed", "  - {name: x, type: record, fields: [{name: p, type: text}, {name: q, type: integer}, {name: r, type: text}]}\n",
+		{
+			"renamed", "  - {name: order_number, type: text}\n", "  - {name: orderNumber, type: text}\n",
+			[]Change{{Path: "orderNumber", Kind: Renamed, Was: "order_number", What: "order_number → orderNumber", Readers: true, Writers: true}},
+		},
+		{
+			"a record renamed and changed", "  - {name: x, type: record, fields: [{name: p, type: text}, {name: q, type: integer}, {name: r, type: text}]}\n",
 			"  - {name: party, type: record, fields: [{name: p, type: text}, {name: q, type: decimal}, {name: r, type: text}]}\n",
-			[]Change{{Path: "party", Kind: Renamed, Was: "x", What: "x → party", Readers: true, Writers: true}, {Path: "party/q", Kind: Widened, What: "type integer → decimal", Readers: true}}},
+			[]Change{{Path: "party", Kind: Renamed, Was: "x", What: "x → party", Readers: true, Writers: true}, {Path: "party/q", Kind: Widened, What: "type integer → decimal", Readers: true}},
+		},
 		{"type wider", a, "  - {name: a, type: decimal}\n", []Change{{Path: "a", Kind: Widened, What: "type integer → decimal", Readers: true}}},
 		{"type narrower", "  - {name: a, type: text}\n", a, []Change{{Path: "a", Kind: Narrowed, What: "type text → integer", Writers: true}}},
 		{"another type", "  - {name: a, type: date}\n", a, []Change{{Path: "a", Kind: Changed, What: "type date → integer", Readers: true, Writers: true}}},
@@ -39,18 +43,28 @@ func TestEveryDifferenceIsSaidAndWhomItBreaks(t *testing.T) {
 		{"a list now", a, "  - {name: a, type: integer, occurs: 1..n}\n", []Change{{Path: "a", Kind: Changed, What: "occurs 1 → 1..n", Readers: true, Writers: true}}},
 		{"more often", "  - {name: a, type: integer, occurs: 1..3}\n", "  - {name: a, type: integer, occurs: 1..n}\n", []Change{{Path: "a", Kind: Widened, What: "occurs 1..3 → 1..n", Readers: true}}},
 		{"null", a, "  - {name: a, type: integer, nullable: true}\n", []Change{{Path: "a", Kind: Widened, What: "null allowed no → yes", Readers: true}}},
-		{"bounds", "  - {name: a, type: integer, must: {least: 1, greatest: 9}}\n", "  - {name: a, type: integer, must: {least: 0, greatest: 5}}\n",
-			[]Change{{Path: "a", Kind: Widened, What: "least 1 → 0", Readers: true}, {Path: "a", Kind: Narrowed, What: "greatest 9 → 5", Writers: true}}},
+		{
+			"bounds", "  - {name: a, type: integer, must: {least: 1, greatest: 9}}\n", "  - {name: a, type: integer, must: {least: 0, greatest: 5}}\n",
+			[]Change{{Path: "a", Kind: Widened, What: "least 1 → 0", Readers: true}, {Path: "a", Kind: Narrowed, What: "greatest 9 → 5", Writers: true}},
+		},
 		{"bounds gone", "  - {name: a, type: integer, must: {least: 1}}\n", a, []Change{{Path: "a", Kind: Widened, What: "least 1 → any", Readers: true}}},
-		{"lengths", "  - {name: a, type: text, must: {most length: 9}}\n", "  - {name: a, type: text, must: {least length: 2, most length: 12}}\n",
-			[]Change{{Path: "a", Kind: Narrowed, What: "least length any → 2", Writers: true}, {Path: "a", Kind: Widened, What: "most length 9 → 12", Readers: true}}},
+		{
+			"lengths", "  - {name: a, type: text, must: {most length: 9}}\n", "  - {name: a, type: text, must: {least length: 2, most length: 12}}\n",
+			[]Change{{Path: "a", Kind: Narrowed, What: "least length any → 2", Writers: true}, {Path: "a", Kind: Widened, What: "most length 9 → 12", Readers: true}},
+		},
 		{"places", "  - {name: a, type: decimal}\n", "  - {name: a, type: decimal, must: {places: 0}}\n", []Change{{Path: "a", Kind: Narrowed, What: "decimal places any → 0", Writers: true}}},
-		{"pattern", "  - {name: a, type: text, must: {pattern: a}}\n", "  - {name: a, type: text, must: {pattern: b}}\n",
-			[]Change{{Path: "a", Kind: Changed, What: "pattern a → b", Readers: true, Writers: true}}},
-		{"codes", "  - {name: a, type: text, must: {codes: {R: r, F: f}}}\n", "  - {name: a, type: text, must: {codes: {R: r, S: s}}}\n",
-			[]Change{{Path: "a", Kind: Widened, What: "codes added: S", Readers: true}, {Path: "a", Kind: Narrowed, What: "codes removed: F", Writers: true}}},
-		{"date pattern", "  - {name: a, type: date}\n", "  - {name: a, type: date, pattern: yyyyMMdd}\n",
-			[]Change{{Path: "a", Kind: Moved, What: "written plainly → yyyyMMdd", Readers: true, Writers: true, Notation: true}}},
+		{
+			"pattern", "  - {name: a, type: text, must: {pattern: a}}\n", "  - {name: a, type: text, must: {pattern: b}}\n",
+			[]Change{{Path: "a", Kind: Changed, What: "pattern a → b", Readers: true, Writers: true}},
+		},
+		{
+			"codes", "  - {name: a, type: text, must: {codes: {R: r, F: f}}}\n", "  - {name: a, type: text, must: {codes: {R: r, S: s}}}\n",
+			[]Change{{Path: "a", Kind: Widened, What: "codes added: S", Readers: true}, {Path: "a", Kind: Narrowed, What: "codes removed: F", Writers: true}},
+		},
+		{
+			"date pattern", "  - {name: a, type: date}\n", "  - {name: a, type: date, pattern: yyyyMMdd}\n",
+			[]Change{{Path: "a", Kind: Moved, What: "written plainly → yyyyMMdd", Readers: true, Writers: true, Notation: true}},
+		},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			require.Equal(t, c.want, Schemas(parse(t, c.old), parse(t, c.now)))

@@ -57,8 +57,10 @@ func TestTypesAreWidenedOverAllRecords(t *testing.T) {
 		{"leading zeros stay text", "csv", "zip,qty\n01234,12\n99999,7\n", "zip text\nqty integer\n"},
 		{"lists", "json", `{"a":[1,2],"b":[]}`, "a integer 1..n\nb text 0..n\n"},
 		{"records in lists", "json", `[{"l":[{"q":1},{"q":2,"t":"x"}]},{"l":[]}]`, "l record 0..n\n  q integer\n  t text 0..1\n"},
-		{"dates", "csv", "a,b,c,d,e\n2031-03-01,20310301,01.03.2031,2031-03-01T10:00:00Z,10:15:00\n2031-12-31,20311231,31.12.2031,2031-12-31T10:00:00+01:00,23:59:59\n",
-			"a date\nb date yyyyMMdd\nc date dd.MM.yyyy\nd timestamp\ne time\n"},
+		{
+			"dates", "csv", "a,b,c,d,e\n2031-03-01,20310301,01.03.2031,2031-03-01T10:00:00Z,10:15:00\n2031-12-31,20311231,31.12.2031,2031-12-31T10:00:00+01:00,23:59:59\n",
+			"a date\nb date yyyyMMdd\nc date dd.MM.yyyy\nd timestamp\ne time\n",
+		},
 		{"the day tells the order", "csv", "a,b\n01/13/2031,13/01/2031\n02/03/2031,03/02/2031\n", "a date MM/dd/yyyy\nb date dd/MM/yyyy\n"},
 		{"empty is optional in delimited", "csv", "a,b\n1,\n2,x\n", "a integer\nb text 0..1\n"},
 		{"eight digits that are no date", "csv", "a\n20319999\n10000000\n", "a integer\n"},

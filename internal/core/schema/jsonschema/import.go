@@ -288,8 +288,16 @@ func (m *importer) types(c context, f *schema.Field) []string {
 
 func implied(c context) []string {
 	for _, by := range []struct{ keyword, kind string }{
-		{"properties", "object"}, {"patternProperties", "object"}, {"items", "array"}, {"pattern", "string"}, {"maxLength", "string"},
-		{"minLength", "string"}, {"format", "string"}, {"minimum", "number"}, {"maximum", "number"}, {"multipleOf", "number"},
+		{"properties", "object"},
+		{"patternProperties", "object"},
+		{"items", "array"},
+		{"pattern", "string"},
+		{"maxLength", "string"},
+		{"minLength", "string"},
+		{"format", "string"},
+		{"minimum", "number"},
+		{"maximum", "number"},
+		{"multipleOf", "number"},
 	} {
 		if c.get(by.keyword).there() {
 			return []string{by.kind}
@@ -587,8 +595,10 @@ func (m *importer) bounds(c context, f *schema.Field) {
 		to      *value.Value
 		over    int64 // what an integer beyond an exclusive bound differs by
 	}{
-		{"minimum", &f.Must.Least, 0}, {"maximum", &f.Must.Greatest, 0},
-		{"exclusiveMinimum", &f.Must.Least, 1}, {"exclusiveMaximum", &f.Must.Greatest, -1},
+		{"minimum", &f.Must.Least, 0},
+		{"maximum", &f.Must.Greatest, 0},
+		{"exclusiveMinimum", &f.Must.Least, 1},
+		{"exclusiveMaximum", &f.Must.Greatest, -1},
 	} {
 		n := c.get(b.keyword)
 		if !n.there() {

@@ -34,8 +34,10 @@ func properties(p string) string {
 
 func TestKeywordsBecomeFields(t *testing.T) {
 	for _, c := range []struct{ name, in, want string }{
-		{"types", properties(`"a":{"type":"string"},"b":{"type":"integer"},"c":{"type":"number"},"d":{"type":"boolean"}`),
-			"  - name: a\n    type: text\n  - name: b\n    type: integer\n    occurs: 0..1\n  - name: c\n    type: decimal\n    occurs: 0..1\n  - name: d\n    type: boolean\n    occurs: 0..1\n"},
+		{
+			"types", properties(`"a":{"type":"string"},"b":{"type":"integer"},"c":{"type":"number"},"d":{"type":"boolean"}`),
+			"  - name: a\n    type: text\n  - name: b\n    type: integer\n    occurs: 0..1\n  - name: c\n    type: decimal\n    occurs: 0..1\n  - name: d\n    type: boolean\n    occurs: 0..1\n",
+		},
 		{"null", properties(`"a":{"type":["string","null"]}`), "  - name: a\n    type: text\n    nullable: true\n"},
 		{"null by alternative", properties(`"a":{"anyOf":[{"type":"integer","minimum":3},{"type":"null"}]}`), "  - name: a\n    type: integer\n    nullable: true\n    must:\n      least: 3\n"},
 		{"formats", properties(`"a":{"type":"string","format":"date-time"}`), "  - name: a\n    type: timestamp\n"},
@@ -45,12 +47,16 @@ func TestKeywordsBecomeFields(t *testing.T) {
 		{"bounds", properties(`"a":{"type":"integer","exclusiveMinimum":0,"maximum":10}`), "  - name: a\n    type: integer\n    must:\n      least: 1\n      greatest: 10\n"},
 		{"places", properties(`"a":{"type":"number","minimum":0.5,"multipleOf":0.01}`), "  - name: a\n    type: decimal\n    must:\n      least: 0.5\n      places: 2\n"},
 		{"lists", properties(`"a":{"type":"array","minItems":1,"items":{"type":"integer"}}`), "  - name: a\n    type: integer\n    occurs: 1..n\n"},
-		{"records", properties(`"a":{"type":"object","additionalProperties":false,"properties":{"b":{"type":"string","description":"a note"}}}`),
-			"  - name: a\n    type: record\n    fields:\n      - name: b\n        type: text\n        occurs: 0..1\n        notes: a note\n"},
+		{
+			"records", properties(`"a":{"type":"object","additionalProperties":false,"properties":{"b":{"type":"string","description":"a note"}}}`),
+			"  - name: a\n    type: record\n    fields:\n      - name: b\n        type: text\n        occurs: 0..1\n        notes: a note\n",
+		},
 		{"references", `{"$ref":"#/$defs/o","$defs":{"o":` + properties(`"a":{"$ref":"#x"}`) + `,"s":{"$anchor":"x","type":"string"}}}`, "  - name: a\n    type: text\n"},
 		{"a list of records", `{"type":"array","items":` + properties(`"a":{"type":"string"}`) + `}`, "  - name: a\n    type: text\n"},
-		{"all of", `{"allOf":[` + properties(`"a":{"type":"string"}`) + `,{"required":["b"],"properties":{"b":{"type":"integer"}}}],"additionalProperties":false}`,
-			"  - name: a\n    type: text\n  - name: b\n    type: integer\n"},
+		{
+			"all of", `{"allOf":[` + properties(`"a":{"type":"string"}`) + `,{"required":["b"],"properties":{"b":{"type":"integer"}}}],"additionalProperties":false}`,
+			"  - name: a\n    type: text\n  - name: b\n    type: integer\n",
+		},
 		{"OpenAPI 3.0 null", properties(`"a":{"type":"string","nullable":true}`), "  - name: a\n    type: text\n    nullable: true\n"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -165,10 +171,22 @@ func TestBothChecksAgree(t *testing.T) {
 	v, err := Compile("x.json", Export(s, false), nil)
 	require.NoError(t, err)
 	spoil := []struct{ name, path, to string }{
-		{"as made", "", ""}, {"type", "id", `"x"`}, {"below", "id", "9"}, {"above", "id", "100"}, {"places", "price", "1.005"},
-		{"pattern", "sku", `"ab1"`}, {"code", "status", `"lost"`}, {"date", "day", `5`}, {"null", "id", "null"}, {"null allowed", "maybe", "null"},
-		{"too many", "tags", `["a","b","c","d"]`}, {"too few", "line", `[{}]`}, {"not a list", "tags", `"a"`}, {"unknown", "other", "1"},
-		{"short", "line", `[{"text":"x"},{}]`}, {"removed", "sku", "-"},
+		{"as made", "", ""},
+		{"type", "id", `"x"`},
+		{"below", "id", "9"},
+		{"above", "id", "100"},
+		{"places", "price", "1.005"},
+		{"pattern", "sku", `"ab1"`},
+		{"code", "status", `"lost"`},
+		{"date", "day", `5`},
+		{"null", "id", "null"},
+		{"null allowed", "maybe", "null"},
+		{"too many", "tags", `["a","b","c","d"]`},
+		{"too few", "line", `[{}]`},
+		{"not a list", "tags", `"a"`},
+		{"unknown", "other", "1"},
+		{"short", "line", `[{"text":"x"},{}]`},
+		{"removed", "sku", "-"},
 	}
 	for _, kind := range sample.Kinds {
 		for seed := range uint64(10) {
