@@ -1,0 +1,270 @@
+package xsd
+
+import (
+	"encoding/xml"
+	"strings"
+
+	"hollowreed/internal/core/fault"
+)
+
+// constraint is xs:key, xs:unique or xs:keyref.
+type constraint struct {
+	kind     string
+	name     xml.Name
+	refer    xml.Name
+	selector []route
+	fields   [][]route
+	place    fault.Place
+}
+
+// route is one alternative of a restricted XPath (part 1, section 3.11.6): steps downwards, from
+// anywhere below when deep, ending at an attribute when there is one.
+type route struct {
+	deep  bool
+	steps []xml.Name // Local * is any name; Space * with it any namespace
+	attr  *xml.Name
+}
+
+func (l *loader) constraint(src source) *constraint {
+	c := &constraint{kind: src.name.Local, name: xml.Name{Space: src.doc.target, Local: src.attrs["name"]}, place: src.place()}
+	if c.kind == "keyref" {
+		c.refer = l.qname(src, src.attrs["refer"])
+	}
+	if s := src.one("selector"); s != nil {
+		c.selector = l.routes(l.in(src, s))
+	}
+	for _, f := range src.xs("field") {
+		c.fields = append(c.fields, l.routes(l.in(src, f)))
+	}
+	if c.selector == nil || len(c.fields) == 0 {
+		l.fault(src.dom, fault.Required, "xs:%s needs a selector and a field", c.kind)
+	}
+	return c
+}
+
+func (l *loader) routes(src source) []route {
+	var out []route
+	for _, text := range strings.Split(src.attrs["xpath"], "|") {
+		text = strings.ReplaceAll(strings.TrimSpace(text), " ", "")
+		var r route
+		text, r.deep = strings.CutPrefix(text, ".//")
+		for _, step := range strings.Split(text, "/") {
+			step = strings.TrimPrefix(step, "child::")
+			step = strings.Replace(step, "attribute::", "@", 1)
+			switch name, attr := strings.CutPrefix(step, "@"); {
+			case step == ".":
+			case attr:
+				n := l.pathName(src, name)
+				r.attr = &n
+			default:
+				r.steps = append(r.steps, l.pathName(src, step))
+			}
+		}
+		out = append(out, r)
+	}
+	return out
+}
+
+// pathName reads a name test; without a prefix it has no namespace.
+func (l *loader) pathName(src source, text string) xml.Name {
+	if text == "*" {
+		return xml.Name{Space: "*", Local: "*"}
+	}
+	if !strings.Contains(text, ":") {
+		return xml.Name{Local: text}
+	}
+	return l.qname(src, text)
+}
+
+func fits(test, name xml.Name) bool {
+	return (test.Local == "*" || test.Local == name.Local) && (test.Space == "*" || test.Space == name.Space)
+}
+
+// leads says whether a route leads along a path of element names.
+func (r route) leads(path []xml.Name) bool {
+	if len(path) < len(r.steps) || !r.deep && len(path) != len(r.steps) {
+		return false
+	}
+	for i, s := range r.steps {
+		if !fits(s, path[len(path)-len(r.steps)+i]) {
+			return false
+		}
+	}
+	return true
+}
+
+func leadsAny(routes []route, path []xml.Name) bool {
+	for _, r := range routes {
+		if r.leads(path) {
+			return true
+		}
+	}
+	return false
+}
+
+// scope is one element that has constraints, while it is open.
+type scope struct {
+	depth  int
+	tables []*table
+}
+
+// table is one constraint inside of one scope.
+type table struct {
+	*constraint
+	open []*selected
+	keys map[string]bool
+	refs []ref
+}
+
+type ref struct {
+	key   string
+	place fault.Place
+}
+
+// selected is a node that the selector leads to, while it is open.
+type selected struct {
+	depth  int
+	place  fault.Place
+	values []string
+	found  []int
+}
+
+// enter notes an element that opens: scopes that it begins, nodes that it is selected as, and its
+// attributes where they are fields.
+func (v *validator) enter(e *Element, attrs []xml.Attr, p fault.Place) {
+	if e != nil && len(e.constraints) > 0 {
+		s := &scope{depth: len(v.open)}
+		for _, c := range e.constraints {
+			s.tables = append(s.tables, &table{constraint: c, keys: map[string]bool{}})
+		}
+		v.scopes = append(v.scopes, s)
+	}
+	for _, s := range v.scopes {
+		path := v.pathFrom(s.depth)
+		for _, t := range s.tables {
+			if leadsAny(t.selector, path) {
+				t.open = append(t.open, &selected{depth: len(v.open), place: p, values: make([]string, len(t.fields)), found: make([]int, len(t.fields))})
+			}
+			for _, n := range t.open {
+				n.attributes(t, v.pathFrom(n.depth), attrs)
+			}
+		}
+	}
+}
+
+// pathFrom is the path of names from an open element, whose depth counts from 1, to the newest.
+func (v *validator) pathFrom(depth int) []xml.Name {
+	var out []xml.Name
+	for _, f := range v.open[depth:] {
+		out = append(out, f.name)
+	}
+	return out
+}
+
+func (n *selected) attributes(t *table, path []xml.Name, attrs []xml.Attr) {
+	for i, routes := range t.fields {
+		for _, r := range routes {
+			if r.attr == nil || !r.leads(path) {
+				continue
+			}
+			for _, a := range attrs {
+				if fits(*r.attr, a.Name) {
+					n.values[i] = a.Value
+					n.found[i]++
+				}
+			}
+		}
+	}
+}
+
+// leave notes an element that closes, with its text.
+func (v *validator) leave(text string, primitive string) {
+	depth := len(v.open)
+	for _, s := range v.scopes {
+		for _, t := range s.tables {
+			for _, n := range t.open {
+				for i, routes := range t.fields {
+					for _, r := range routes {
+						if r.attr == nil && r.leads(v.pathFrom(n.depth)) {
+							n.values[i] = canonical(primitive, text)
+							n.found[i]++
+						}
+					}
+				}
+			}
+			for len(t.open) > 0 && t.open[len(t.open)-1].depth == depth {
+				v.closeNode(t, t.open[len(t.open)-1])
+				t.open = t.open[:len(t.open)-1]
+			}
+		}
+	}
+	if n := len(v.scopes); n > 0 && v.scopes[n-1].depth == depth {
+		v.closeScope(v.scopes[n-1])
+		v.scopes = v.scopes[:n-1]
+	}
+}
+
+// canonical makes texts that are one value one text.
+func canonical(primitive, text string) string {
+	if primitive == "decimal" {
+		if d, ok := decimal(text); ok {
+			return strings.TrimSuffix(strings.TrimRight(withPoint(d.String()), "0"), ".")
+		}
+	}
+	return text
+}
+
+func withPoint(s string) string {
+	if strings.Contains(s, ".") {
+		return s
+	}
+	return s + "."
+}
+
+func (v *validator) closeNode(t *table, n *selected) {
+	for i, found := range n.found {
+		switch {
+		case found > 1:
+			v.report(fault.New(fault.Setting, "field %d of the %s %s stands more than once", i+1, t.kind, t.name.Local), n.place, t.place)
+			return
+		case found == 0 && t.kind == "key":
+			v.report(fault.Expect(fault.Required, "all fields of the key "+t.name.Local, "one missing"), n.place, t.place)
+			return
+		case found == 0:
+			return
+		}
+	}
+	key := strings.Join(n.values, "\x00")
+	switch {
+	case t.kind == "keyref":
+		t.refs = append(t.refs, ref{key, n.place})
+	case t.keys[key]:
+		v.report(fault.Expect(fault.Setting, "values of "+t.name.Local+" that differ", strings.Join(n.values, ", ")+" again"), n.place, t.place)
+	default:
+		t.keys[key] = true
+	}
+}
+
+// closeScope looks every reference up among the keys of the scope and of those inside of it.
+func (v *validator) closeScope(s *scope) {
+	for _, t := range s.tables {
+		if t.kind != "keyref" {
+			if v.keys == nil {
+				v.keys = map[xml.Name]map[string]bool{}
+			}
+			if v.keys[t.name] == nil {
+				v.keys[t.name] = map[string]bool{}
+			}
+			for k := range t.keys {
+				v.keys[t.name][k] = true
+			}
+		}
+	}
+	for _, t := range s.tables {
+		for _, r := range t.refs {
+			if !v.keys[t.refer][r.key] {
+				v.report(fault.Expect(fault.Unknown, "a value of "+t.refer.Local, strings.ReplaceAll(r.key, "\x00", ", ")), r.place, t.place)
+			}
+		}
+	}
+}
