@@ -2,6 +2,7 @@ package xsd
 
 import (
 	"encoding/xml"
+	"errors"
 	"regexp"
 	"strings"
 )
@@ -102,7 +103,7 @@ var anyType = &Type{
 
 // pattern translates a regular expression of XML Schema (part 2, appendix F) into Go's. It is always
 // anchored, matches in linear time, and knows \i, \c and their opposites; class subtraction is not
-// known and reported.
+// known, and an error.
 func pattern(p string) (*regexp.Regexp, error) {
 	var b strings.Builder
 	b.WriteString(`^(?s:`)
@@ -112,6 +113,8 @@ func pattern(p string) (*regexp.Regexp, error) {
 		case c == '\\' && i+1 < len(p):
 			i++
 			b.WriteString(escaped(p[i], class > 0))
+		case c == '[' && class > 0:
+			return nil, errors.New("a class that is taken from a class")
 		case c == '[':
 			class++
 			b.WriteByte(c)

@@ -454,6 +454,12 @@ func xsType(f *schema.Field) string {
 	return xsTypes[f.Kind]
 }
 
+// symbol is a digit of a date pattern; literal what a regular expression would not take as it stands.
+var (
+	symbol  = regexp.MustCompile(`[yMdHms]`)
+	literal = regexp.MustCompile(`[.?*+()\[\]{}|\\-]`)
+)
+
 func (w *writer) simple(depth int, f *schema.Field) {
 	m := &f.Must
 	w.line(depth, `<xs:simpleType>`)
@@ -478,6 +484,9 @@ func (w *writer) simple(depth int, f *schema.Field) {
 	}
 	if f.Kind == value.Decimal && m.Places >= 0 {
 		facet("fractionDigits", value.Int(int64(m.Places)).String())
+	}
+	if f.Written.Pattern != "" {
+		facet("pattern", symbol.ReplaceAllString(literal.ReplaceAllString(f.Written.Pattern, `\$0`), `[0-9]`))
 	}
 	if f.Kind == value.Text {
 		facet("minLength", positive(m.MinLength))
