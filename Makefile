@@ -11,7 +11,7 @@ demo: setup-server bin/hollowreed ## start everything with demo data; Ctrl-C sto
 demo-reset: bin/hollowreed ## remove the demo's data, to start over
 	@bin/hollowreed demo --reset
 
-test: setup-server setup-browser ## run all tests
+test: setup-server setup-browser setup-judge ## run all tests
 	@echo "Building and testing; the first build takes some minutes"
 	go test -timeout 20m ./...
 
@@ -33,10 +33,13 @@ setup-server:
 setup-browser:
 	@tools/setup.sh browser
 
+setup-judge:
+	@tools/setup.sh judge
+
 bin/hollowreed: FORCE
 	@[ -x bin/hollowreed ] || echo "Building; the first build takes some minutes"
 	@go build -o bin/hollowreed ./cmd/hollowreed
 
 FORCE:
 
-.PHONY: help demo demo-reset test check bench assets screenshots setup-server setup-browser FORCE
+.PHONY: help demo demo-reset test check bench assets screenshots setup-server setup-browser setup-judge FORCE

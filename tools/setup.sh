@@ -1,5 +1,6 @@
 #!/bin/sh
-# Installs from Debian's packages what is missing: "server" is PostgreSQL, "browser" Chromium.
+# Installs from Debian's packages what is missing: "server" is PostgreSQL, "browser" Chromium,
+# "judge" xmllint, with which verdicts on XML Schema are compared.
 set -eu
 
 install() {
@@ -15,5 +16,6 @@ install() {
 
 case "$1" in
   server) ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1 || install postgresql ;;
+  judge) command -v xmllint >/dev/null || install libxml2-utils ;;
   browser) [ -x /usr/bin/chromium ] || install chromium ;;
 esac

@@ -17,6 +17,7 @@ import (
 	"hollowreed/internal/core/schema/infer"
 	"hollowreed/internal/core/schema/jsonschema"
 	"hollowreed/internal/core/schema/sample"
+	"hollowreed/internal/core/schema/xsd"
 )
 
 // maxSample is the most bytes of one file that a schema is inferred from or imported of.
@@ -26,7 +27,8 @@ func (e env) schema() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "schema",
 		Short: "Infer, import, export and compare schemas, and make samples of them",
-		Long: `Works on schemas alone. A SCHEMA is a part file (.yaml) or a JSON Schema (.json).
+		Long: `Works on schemas alone. A SCHEMA is a part file (.yaml), a JSON Schema (.json) or an
+XML Schema (.xsd).
 
 Parts are written to standard output, what is to be known about them to standard error.`,
 	}
@@ -103,29 +105,39 @@ func (e env) importSchema() *cobra.Command {
 	var at string
 	c := &cobra.Command{
 		Use:   "import FILE...",
-		Short: "Make a part of a JSON Schema or of a schema of an OpenAPI document",
-		Long: `Makes a schema part of a JSON Schema (2020-12 or 7), or of one of the schemas of an OpenAPI 3.0 or
-3.1 document, whose place --at names as a JSON Pointer. Further files are those that it refers to;
-nothing is fetched. Whatever a part cannot hold stands on standard error with its line.`,
+		Short: "Make a part of an XML Schema, a JSON Schema or a schema of an OpenAPI document",
+		Long: `Makes a schema part of an XML Schema 1.0 (--at names its root element, if not the first), of a JSON
+Schema (2020-12 or 7), or of one of the schemas of an OpenAPI 3.0 or 3.1 document, whose place --at
+names as a JSON Pointer. Further files are those that it refers to; of an XML Schema, those beside
+it are found. Nothing is fetched. Whatever a part cannot hold stands in the part and on standard
+error with its line.`,
 		Example: `  hollowreed schema import order.schema.json types.schema.json > order.yaml
+  hollowreed schema import notice.xsd --at notice > notice.yaml
   hollowreed schema import api.yaml --at /components/schemas/Order > order.yaml`,
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
-			im, err := importFile(args[0], at, args[1:])
+			s, err := importFile(args[0], at, args[1:])
 			if err != nil {
 				return err
 			}
-			for _, n := range im.Notes {
-				fmt.Fprintln(e.err, n.Error())
+			for _, n := range s.LeftOut {
+				fmt.Fprintln(e.err, n)
 			}
-			return e.write(schema.Write(im.Schema))
+			return e.write(schema.Write(s))
 		},
 	}
-	c.Flags().StringVar(&at, "at", "", "place of the schema in the file, as /components/schemas/Order")
+	c.Flags().StringVar(&at, "at", "", "place of the schema in the file, as /components/schemas/Order; the root element of an XML Schema")
 	return c
 }
 
-func importFile(name, at string, others []string) (*jsonschema.Imported, error) {
+func importFile(name, at string, others []string) (*schema.Schema, error) {
+	if filepath.Ext(name) == ".xsd" {
+		set, err := xmlSchema(name, others)
+		if err != nil {
+			return nil, err
+		}
+		return set.Import(idOf(name), at)
+	}
 	text, err := readWhole(name)
 	if err != nil {
 		return nil, err
@@ -134,7 +146,11 @@ func importFile(name, at string, others []string) (*jsonschema.Imported, error) 
 	if err != nil {
 		return nil, err
 	}
-	return jsonschema.Import(strings.TrimSuffix(idOf(name), ".schema"), name, text, at, beside)
+	im, err := jsonschema.Import(strings.TrimSuffix(idOf(name), ".schema"), name, text, at, beside)
+	if err != nil {
+		return nil, err
+	}
+	return im.Schema, nil
 }
 
 func readAll(names []string) (map[string][]byte, error) {
@@ -149,16 +165,12 @@ func readAll(names []string) (map[string][]byte, error) {
 	return texts, nil
 }
 
-// anySchema reads a part file, or imports a JSON Schema.
+// anySchema reads a part file, or imports a JSON Schema or XML Schema.
 func anySchema(name string) (*schema.Schema, error) {
-	if filepath.Ext(name) != ".json" {
-		return schemaFile(name)
+	if ext := filepath.Ext(name); ext == ".json" || ext == ".xsd" {
+		return importFile(name, "", nil)
 	}
-	im, err := importFile(name, "", nil)
-	if err != nil {
-		return nil, err
-	}
-	return im.Schema, nil
+	return schemaFile(name)
 }
 
 func (e env) sample() *cobra.Command {
@@ -251,22 +263,26 @@ func (e env) export() *cobra.Command {
 	var as string
 	var many bool
 	c := &cobra.Command{
-		Use:   "export SCHEMA --as jsonschema",
-		Short: "Write a schema as JSON Schema",
-		Long:  `Writes a schema as JSON Schema 2020-12, for its messages in JSON.`,
-		Args:  cobra.ExactArgs(1),
+		Use:   "export SCHEMA --as jsonschema|xsd",
+		Short: "Write a schema as JSON Schema or XML Schema",
+		Long: `Writes a schema as JSON Schema 2020-12, for its messages in JSON, or as XML Schema 1.0, for its
+messages in XML.`,
+		Args: cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
-			if as != "jsonschema" {
-				return fault.Expect(fault.Setting, "jsonschema", fault.Quote(as)).In("--as")
+			if as != "jsonschema" && as != "xsd" {
+				return fault.Expect(fault.Setting, "jsonschema or xsd", fault.Quote(as)).In("--as")
 			}
 			s, err := anySchema(args[0])
 			if err != nil {
 				return err
 			}
+			if as == "xsd" {
+				return e.write(xsd.Export(s))
+			}
 			return e.write(jsonschema.Export(s, many))
 		},
 	}
-	c.Flags().StringVar(&as, "as", "jsonschema", "jsonschema")
-	c.Flags().BoolVar(&many, "list", false, "of a list of the records")
+	c.Flags().StringVar(&as, "as", "jsonschema", "jsonschema or xsd")
+	c.Flags().BoolVar(&many, "list", false, "JSON Schema: of a list of the records")
 	return c
 }

@@ -40,6 +40,28 @@ func TestValidateByJSONSchema(t *testing.T) {
 	require.Contains(t, out, `s.json:1:61 /properties/a/type"`)
 }
 
+func TestXMLSchemasAreUsedAlike(t *testing.T) {
+	const dir = "../core/schema/xsd/testdata/"
+	code, out, errs := call(t, "", "validate", "--schema", dir+"multi.xsd", dir+"multi-1.xml")
+	require.Equal(t, exitDone, code, out+errs)
+	code, out, _ = call(t, "<trip xmlns='urn:m'><from/></trip>", "validate", "--schema", dir+"multi.xsd", "-")
+	require.Equal(t, exitFaults, code)
+	require.Contains(t, out, `"path":"/trip/from","line":1,"column":28,"expected":"code"`)
+	code, part, errs := call(t, "", "schema", "import", dir+"order.xsd", "--at", "orders")
+	require.Equal(t, exitDone, code)
+	require.Contains(t, errs, "the key orderNo is not checked")
+	code, text, errs := call(t, "", "schema", "export", file(t, "order.yaml", part), "--as", "xsd")
+	require.Equal(t, exitDone, code, errs)
+	s := file(t, "again.xsd", text)
+	code, made, errs := call(t, "", "schema", "sample", s, "--kind", "full")
+	require.Equal(t, exitDone, code, errs)
+	code, out, _ = call(t, made, "validate", "--schema", s, "-")
+	require.Equal(t, exitDone, code, out)
+	code, _, errs = call(t, "", "validate", "--schema", file(t, "bad.xsd", "<a/>"), "-")
+	require.Equal(t, exitInput, code)
+	require.Contains(t, errs, "expected an XML Schema document")
+}
+
 func TestValidateRefusesWhatItCannotUse(t *testing.T) {
 	for _, args := range [][]string{
 		{"validate", "--schema", "none.yaml", "x"},

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bufio"
 	stdjson "encoding/json"
 	"fmt"
 	"path/filepath"
@@ -11,6 +12,7 @@ import (
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/notation/all"
 	"hollowreed/internal/core/schema/jsonschema"
+	"hollowreed/internal/core/schema/xsd"
 	"hollowreed/internal/core/validate"
 )
 
@@ -25,10 +27,10 @@ func (e env) validate() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "validate --schema SCHEMA FILE...",
 		Short: "Check files against a schema",
-		Long: `Checks whole files against a schema, which is a part file (.yaml) or a JSON Schema (.json), and writes
-every fault as a line of JSON with file, path, line, column, expected, found and rule, the place
-in the schema that says so. By a part, files of any size are checked record by record; by a JSON
-Schema, a document at a time.
+		Long: `Checks whole files against a schema, which is a part file (.yaml), a JSON Schema (.json) or an XML
+Schema (.xsd), and writes every fault as a line of JSON with file, path, line, column, expected,
+found and rule, the place in the schema that says so. By a part or an XML Schema, files of any
+size are checked while they are read; by a JSON Schema, a document at a time.
 
 Ends with 0 when everything is valid, with 1 when anything is not.`,
 		Example: `  hollowreed validate --schema demo/schemas/gauge-reading.yaml sk_0309.tide`,
@@ -36,8 +38,11 @@ Ends with 0 when everything is valid, with 1 when anything is not.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			lean()
 			check := e.byPart
-			if filepath.Ext(f.schema) == ".json" {
+			switch filepath.Ext(f.schema) {
+			case ".json":
 				check = e.byJSONSchema
+			case ".xsd":
+				check = e.byXMLSchema
 			}
 			faults, err := check(cmd, f, args)
 			if err != nil {
@@ -49,8 +54,8 @@ Ends with 0 when everything is valid, with 1 when anything is not.`,
 			return nil
 		},
 	}
-	c.Flags().StringVar(&f.schema, "schema", "", "part file or JSON Schema")
-	c.Flags().StringArrayVar(&f.with, "with", nil, "further JSON Schema file that the schema refers to")
+	c.Flags().StringVar(&f.schema, "schema", "", "part file, JSON Schema or XML Schema")
+	c.Flags().StringArrayVar(&f.with, "with", nil, "further schema file that the schema refers to")
 	c.Flags().StringVar(&f.from, "from", "", "notation of the files, if not the schema's: "+strings.Join(all.Names(), ", "))
 	c.Flags().IntVar(&f.most, "most", 1000, "faults to report of each file; 0 for all")
 	c.MarkFlagRequired("schema")
@@ -118,6 +123,54 @@ func (e env) byJSONSchema(_ *cobra.Command, f validateFlags, files []string) (fa
 		e.verdict(name, 1, "document", len(found))
 	}
 	return faults, nil
+}
+
+func (e env) byXMLSchema(cmd *cobra.Command, f validateFlags, files []string) (faults int, err error) {
+	set, err := xmlSchema(f.schema, f.with)
+	if err != nil {
+		return 0, err
+	}
+	for _, n := range set.Notes {
+		fmt.Fprintln(e.err, n.Error())
+	}
+	for _, name := range files {
+		in, err := open(cmd, name)
+		if err != nil {
+			return faults, err
+		}
+		n := set.Validate(name, bufio.NewReaderSize(in, 64<<10), func(ft *fault.Fault) bool {
+			e.finding(name, ft)
+			faults++
+			return f.most == 0 || faults < f.most
+		})
+		in.Close()
+		e.verdict(name, 1, "document", n)
+	}
+	return faults, nil
+}
+
+// xmlSchema reads an XML Schema with the files beside it that it needs.
+func xmlSchema(name string, others []string) (*xsd.Set, error) {
+	text, err := readWhole(name)
+	if err != nil {
+		return nil, err
+	}
+	beside, err := readAll(others)
+	if err != nil {
+		return nil, err
+	}
+	siblings, err := filepath.Glob(filepath.Join(filepath.Dir(name), "*.xsd"))
+	if err != nil {
+		return nil, err
+	}
+	for _, s := range siblings {
+		if _, given := beside[s]; !given && s != name {
+			if beside[s], err = readWhole(s); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return xsd.Load(name, text, beside)
 }
 
 // verdict says how it went, for a person; the faults themselves are for both.

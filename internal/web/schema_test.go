@@ -140,6 +140,21 @@ func TestASchemaIsMadeOfAFileAndOfAJSONSchema(t *testing.T) {
 	tb.sees("#fields", "not: it is not checked")
 }
 
+func TestASchemaIsMadeOfAnXMLSchema(t *testing.T) {
+	w := newWorld(t)
+	tb := w.tab()
+	text, err := os.ReadFile("../core/schema/xsd/testdata/order.xsd")
+	require.NoError(t, err)
+	tb.open("/bench/schemas/new")
+	tb.fill("#title", "Order")
+	tb.do(chromedp.SetValue("#text", string(text)), chromedp.Submit("#title"))
+	tb.sees("tr[data-field='1.2']", "open")
+	tb.sees("#fields", "the key orderNo is not checked")
+	tb.do(chromedp.Submit("#seed"))
+	tb.sees("#fits", "all 1 records fit")
+	tb.sees("#reads-as", `"sku"`)
+}
+
 func TestADraftIsComparedWithItsRelease(t *testing.T) {
 	w := newWorld(t)
 	tb := w.tab()

@@ -16,6 +16,7 @@ import (
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/schema/infer"
 	"hollowreed/internal/core/schema/jsonschema"
+	"hollowreed/internal/core/schema/xsd"
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/page"
@@ -117,6 +118,17 @@ func begun(d *newSchemaPage, name string, content []byte) (*schema.Schema, error
 	if len(bytes.TrimSpace(content)) == 0 {
 		return byHand(id, d), nil
 	}
+	if xmlSchema(content) {
+		set, err := xsd.Load(name, content, nil)
+		if err != nil {
+			return nil, err
+		}
+		s, err := set.Import(id, d.At)
+		if err == nil {
+			s.Title = d.SchemaTitle
+		}
+		return s, err
+	}
 	if d.At != "" || described(content) {
 		if name == "" {
 			name = "pasted.json"
@@ -139,9 +151,16 @@ func begun(d *newSchemaPage, name string, content []byte) (*schema.Schema, error
 	return r.Schema, nil
 }
 
-// described says whether a text is itself a description of data: a JSON Schema.
+// xmlSchema says whether a text is an XML Schema.
+func xmlSchema(content []byte) bool {
+	head := content[:min(len(content), 4096)]
+	return bytes.HasPrefix(bytes.TrimSpace(content), []byte("<")) && bytes.Contains(head, []byte("http://www.w3.org/2001/XMLSchema\"")) &&
+		bytes.Contains(head, []byte("schema"))
+}
+
+// described says whether a text is itself a description of data: an XML Schema or a JSON Schema.
 func described(content []byte) bool {
-	return bytes.HasPrefix(bytes.TrimSpace(content), []byte("{")) &&
+	return xmlSchema(content) || bytes.HasPrefix(bytes.TrimSpace(content), []byte("{")) &&
 		(bytes.Contains(content, []byte(`"$schema"`)) || bytes.Contains(content, []byte(`"properties"`)) && bytes.Contains(content, []byte(`"type"`)))
 }
 
