@@ -53,6 +53,9 @@ func bench() error {
 			return err
 		}
 	}
+	if err := check(dir); err != nil {
+		return err
+	}
 	return durable(dir)
 }
 
