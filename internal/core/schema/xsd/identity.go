@@ -143,6 +143,7 @@ func (v *validator) enter(e *Element, attrs []xml.Attr, p fault.Place) {
 		path := v.pathFrom(s.depth)
 		for _, t := range s.tables {
 			if leadsAny(t.selector, path) {
+				p.Path = v.path()
 				t.open = append(t.open, &selected{depth: len(v.open), place: p, values: make([]string, len(t.fields)), found: make([]int, len(t.fields))})
 			}
 			for _, n := range t.open {

@@ -68,7 +68,20 @@ func (s *Simple) normal(text string) string {
 			return r
 		}, text)
 	}
+	if collapsed(text) {
+		return text
+	}
 	return strings.Join(strings.FieldsFunc(text, func(r rune) bool { return r == ' ' || r == '\t' || r == '\n' || r == '\r' }), " ")
+}
+
+// collapsed says whether a text has no white space to take away.
+func collapsed(s string) bool {
+	for i := 0; i < len(s); i++ {
+		if c := s[i]; c == '\t' || c == '\n' || c == '\r' || c == ' ' && (i == 0 || i == len(s)-1 || s[i-1] == ' ') {
+			return false
+		}
+	}
+	return true
 }
 
 func (s *Simple) union(text string) *fault.Fault {
@@ -108,7 +121,7 @@ func (f *facets) fault(s *Simple, text string) *fault.Fault {
 	if ft := f.sizes(s, text); ft != nil {
 		return ft
 	}
-	if len(f.patterns) > 0 && !matchesAny(f.patterns, text) {
+	if len(f.patterns) > 0 && !(s.primitive == "decimal" && f.place == nil && plainDigits(text)) && !matchesAny(f.patterns, text) {
 		return f.at("pattern", fault.Expect(fault.Pattern, "text like "+strings.Join(f.patternText, " or "), fault.Quote(text)))
 	}
 	if f.enum != nil && !s.among(text, f.enum) {
@@ -311,11 +324,24 @@ func float(s string) float64 {
 
 // lexical says what a text of a primitive type must look like; empty when it does.
 func lexical(primitive, s string) string {
+	if primitive == "string" || primitive == "decimal" && plainDigits(s) {
+		return ""
+	}
 	l, ok := lexicals[primitive]
 	if !ok || l.re != nil && l.re.MatchString(s) && (l.more == nil || l.more(s)) {
 		return ""
 	}
 	return l.words
+}
+
+// plainDigits is the quick way for the most frequent numbers.
+func plainDigits(s string) bool {
+	for i := 0; i < len(s); i++ {
+		if s[i] < '0' || s[i] > '9' {
+			return false
+		}
+	}
+	return s != ""
 }
 
 type lexis struct {

@@ -20,10 +20,33 @@ type frame struct {
 	null  bool
 	text  strings.Builder
 	kids  int
-	count map[xml.Name]int // children by name, for the paths
+	count []named // children by name, for the paths
 	step  string
 	place fault.Place
 }
+
+// named is how many children of a name there were.
+type named struct {
+	name xml.Name
+	n    int
+}
+
+// again counts one more child of a name.
+func (f *frame) again(name xml.Name) int {
+	for i := range f.count {
+		if f.count[i].name == name {
+			f.count[i].n++
+			return f.count[i].n
+		}
+	}
+	if len(f.count) < maxCounted {
+		f.count = append(f.count, named{name, 1})
+	}
+	return 1
+}
+
+// maxCounted bounds the names that are counted in one element.
+const maxCounted = 256
 
 type validator struct {
 	set     *Set
@@ -38,7 +61,7 @@ type validator struct {
 	faults  int
 	stopped bool
 	ns      []map[string]string
-	limit   int64
+	attr    string // that is being checked
 }
 
 // MaxText is the most bytes of text that one element may hold.
@@ -94,15 +117,27 @@ func (s *Set) Validate(name string, in io.Reader, tell func(*fault.Fault) bool) 
 	return v.faults
 }
 
-func (v *validator) here() fault.Place {
+// pos is where the reading is; here is that with the path of the open elements.
+func (v *validator) pos() fault.Place {
 	line, column := v.dec.InputPos()
-	p := fault.Place{Source: v.name, Line: line, Column: column, Byte: v.dec.InputOffset()}
+	return fault.Place{Source: v.name, Line: line, Column: column, Byte: v.dec.InputOffset()}
+}
+
+func (v *validator) here() fault.Place {
+	p := v.pos()
+	p.Path = v.path()
+	return p
+}
+
+func (v *validator) path() string {
 	var b strings.Builder
 	for _, f := range v.open {
 		b.WriteString("/" + f.step)
 	}
-	p.Path = b.String()
-	return p
+	if v.attr != "" {
+		b.WriteString("/@" + v.attr)
+	}
+	return b.String()
 }
 
 func (v *validator) report(f *fault.Fault, p, rule fault.Place) {
@@ -111,6 +146,9 @@ func (v *validator) report(f *fault.Fault, p, rule fault.Place) {
 	}
 	if f.Place.Line == 0 {
 		f.At(p)
+	}
+	if f.Place.Path == "" {
+		f.Place.Path = v.path()
 	}
 	if f.Rule.Line == 0 {
 		f.Rule = rule
@@ -131,17 +169,13 @@ func (v *validator) start(t xml.StartElement) bool {
 	if n := len(v.open); n > 0 {
 		outer = v.open[n-1]
 		outer.kids++
-		if outer.count == nil {
-			outer.count = map[xml.Name]int{}
-		}
-		outer.count[t.Name]++
-		if n := outer.count[t.Name]; n > 1 {
+		if n := outer.again(t.Name); n > 1 {
 			f.step = fmt.Sprintf("%s[%d]", t.Name.Local, n)
 		}
 	}
 	decl, strict := v.declaration(outer, t.Name, f)
 	v.open = append(v.open, f)
-	f.place = v.here()
+	f.place = v.pos()
 	f.decl = decl
 	if decl != nil {
 		f.typ = decl.Type
@@ -165,9 +199,12 @@ func (v *validator) start(t xml.StartElement) bool {
 	return true
 }
 
+// xmlOnly are the prefixes in scope before any is declared.
+var xmlOnly = map[string]string{"xml": nsXML}
+
 // scopeNames keeps the prefixes in scope, for values that are qualified names.
 func (v *validator) scopeNames(t xml.StartElement) {
-	scope := map[string]string{"xml": nsXML}
+	scope := xmlOnly
 	if n := len(v.ns); n > 0 {
 		scope = v.ns[n-1]
 	}
@@ -324,12 +361,15 @@ func (s *Simple) has(member *Simple) bool {
 
 func (v *validator) attributes(f *frame, attrs []xml.Attr) {
 	t := f.typ
+	if len(attrs) == 0 && len(t.Attrs) == 0 {
+		return
+	}
 	seen := map[xml.Name]bool{}
+	p := f.place
 	for _, a := range attrs {
 		seen[a.Name] = true
 		use := t.attribute(a.Name)
-		p := f.place
-		p.Path += "/@" + a.Name.Local
+		v.attr = a.Name.Local
 		switch {
 		case use != nil && !use.prohibited:
 			v.value(use.Type, a.Value, use.Fixed, p, use.place)
@@ -343,6 +383,7 @@ func (v *validator) attributes(f *frame, attrs []xml.Attr) {
 			v.report(fault.Expect(fault.Unknown, "no attribute "+a.Name.Local, "it"), p, t.place)
 		}
 	}
+	v.attr = ""
 	for _, use := range t.Attrs {
 		if use.Required && !seen[use.Name] {
 			v.report(fault.Expect(fault.Required, "the attribute "+use.Name.Local, "none"), f.place, use.place)
@@ -388,10 +429,10 @@ func (v *validator) identifiers(s *Simple, text string, p, rule fault.Place) {
 			}
 			v.ids[text] = true
 		case t == builtins["IDREF"]:
-			v.idrefs = append(v.idrefs, ref{text, p})
+			v.idrefs = append(v.idrefs, ref{text, v.here()})
 		case t == builtins["IDREFS"]:
 			for _, id := range strings.Fields(text) {
-				v.idrefs = append(v.idrefs, ref{id, p})
+				v.idrefs = append(v.idrefs, ref{id, v.here()})
 			}
 		}
 	}
