@@ -1,12 +1,16 @@
 package web
 
 import (
+	"fmt"
+	"io"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
 	"hollowreed/internal/store"
@@ -153,6 +157,30 @@ func TestASchemaIsMadeOfAnXMLSchema(t *testing.T) {
 	tb.do(chromedp.Submit("#seed"))
 	tb.sees("#fits", "all 1 records fit")
 	tb.sees("#reads-as", `"sku"`)
+}
+
+func TestALargeSchemaStaysUsable(t *testing.T) {
+	w := newWorld(t)
+	var part strings.Builder
+	part.WriteString("schema: Large\nnotation: json\nfields:\n")
+	for i := range 10_000 {
+		fmt.Fprintf(&part, "  - {name: field_%05d, type: text, occurs: 0..1}\n", i)
+	}
+	require.NoError(t, pgx.BeginFunc(t.Context(), w.db, func(tx pgx.Tx) error {
+		return store.AddPart(t.Context(), tx, "skerry", "schemas/large.yaml", part.String(), "mira")
+	}))
+	body, err := io.ReadAll(w.get("/bench/schemas/large").Body)
+	require.NoError(t, err)
+	require.Equal(t, 500, strings.Count(string(body), `data-pick="row"`))
+	require.Less(t, len(body), 1<<20, "only what can be looked at is sent")
+	tb := w.tab()
+	tb.open("/bench/schemas/large?find=field_07")
+	tb.sees("#fields", "500 more fields are not drawn")
+	tb.open("/bench/schemas/large?find=field_0742&field=7421")
+	tb.sees("tr.sel", "field_07421")
+	tb.fill("#f-name", "found")
+	tb.sees("#head", "draft 2")
+	require.Contains(t, w.text("schemas/large.yaml"), "name: found, type")
 }
 
 func TestADraftIsComparedWithItsRelease(t *testing.T) {

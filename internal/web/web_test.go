@@ -252,14 +252,29 @@ func TestScreenshots(t *testing.T) {
 		{"bench", "/bench"},
 		{"flow", "/bench/flows/gauge-readings?step=map"},
 		{"mapping", "/bench/mappings/reading-to-tide-level?field=above_datum_cm"},
-		{"schema", "/bench/schemas/gauge-reading?line=3"},
+		{"schema", "/bench/schemas/gauge-reading?line=3&field=3"},
+		{"schema-tree", "/bench/schemas/booking?field=4.1"},
+		{"schema-new", "/bench/schemas/new"},
 		{"parts", "/bench/parts"},
 		{"release", "/bench/flows/gauge-readings/release"},
 		{"traffic", "/traffic"},
 		{"run", "/traffic/runs/" + aside.ID.String()},
 		{"estate", "/estate"},
 		{"releases", "/releases"},
+		{"schema-compare", "/bench/schemas/gauge-reading/compare"},
 	} {
+		if s.name == "schema-compare" {
+			tb.open("/bench/schemas/gauge-reading?field=3")
+			tb.fill("#f-name", "water_cm")
+			tb.fill("#f-greatest", "950")
+			tb.sees("#fields", "950")
+			tb.open("/bench/schemas/gauge-reading?field=6")
+			tb.fill("#f-codes", "R rising")
+			tb.sees("#fits", "do not fit")
+			tb.shot(filepath.Join(dir, "schema-faults.png"))
+			tb.click("[data-key=undo]")
+			tb.sees("#fits", "all 48")
+		}
 		if s.name == "release" {
 			tb.open("/bench/flows/gauge-readings?step=keep")
 			tb.fill("#set-where", "level_cm > 0")

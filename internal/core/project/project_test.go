@@ -13,8 +13,10 @@ import (
 
 	"hollowreed/demo"
 	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/validate"
 	"hollowreed/internal/core/value"
 )
 
@@ -179,4 +181,25 @@ func TestTheFlowRunsDry(t *testing.T) {
 			require.Equal(t, `not trend == "R" and level_cm > 0`, it.Reason)
 		}
 	}
+}
+
+// TestTheDemosSamplesFit: every sample of every schema passes the check.
+func TestTheDemosSamplesFit(t *testing.T) {
+	texts, err := Read(demo.Files)
+	require.NoError(t, err)
+	p := Load("demo", texts)
+	seen := 0
+	for _, part := range p.Parts(Schemas) {
+		s := p.Schema(part.ID)
+		for _, name := range s.Samples {
+			tally, err := validate.File(s, part.Path, NotationOfFile(name, s), name, strings.NewReader(p.Texts[Path(Samples, name)]), func(f *fault.Fault) bool {
+				t.Errorf("%s", f)
+				return true
+			})
+			require.NoError(t, err)
+			require.Positive(t, tally.Records, name)
+			seen++
+		}
+	}
+	require.GreaterOrEqual(t, seen, 5, "samples in all notations")
 }

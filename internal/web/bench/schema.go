@@ -85,11 +85,15 @@ type listedFault struct {
 // evidence is what the sample says of a field.
 type evidence struct{ seen, of, longest int }
 
-func (e *evidence) text() string {
+// text says the evidence in words; fitting, when there are records that do not fit and were not counted.
+func (e *evidence) text(fitting bool) string {
 	if e == nil || e.of == 0 {
 		return ""
 	}
 	s := fmt.Sprintf("seen in %d of %d", e.seen, e.of)
+	if fitting {
+		s += " that fit"
+	}
 	if e.longest > 0 {
 		s += fmt.Sprintf(", longest %d", e.longest)
 	}
@@ -313,7 +317,7 @@ func (d *schemaPage) row(f *schema.Field, at edit.Path, v value.Value, bad bool)
 	row := fieldRow{
 		Path: at.String(), Name: f.Name, Type: f.Kind.String(), Occurs: f.Occurs(), Must: f.Must.Text(), Written: howWritten(f),
 		Columns: strings.ReplaceAll(f.Written.Columns(), "-", "–"), Indent: len(at) - 1, Record: f.Kind == value.RecordKind, Bad: bad,
-		Evidence: d.evidence[f].text(),
+		Evidence: d.evidence[f].text(d.Bad > 0),
 	}
 	if row.Occurs == "1" {
 		row.Occurs = ""
@@ -372,7 +376,7 @@ func (d *schemaPage) choose(s *schema.Schema, field string) {
 		d.Fields[i].Chosen = d.Fields[i].Path == at.String()
 	}
 	d.Form = &fieldForm{
-		Path: at.String(), Name: f.Name, Values: edit.Read(f), Evidence: d.evidence[f].text(), Kinds: kinds,
+		Path: at.String(), Name: f.Name, Values: edit.Read(f), Evidence: d.evidence[f].text(d.Bad > 0), Kinds: kinds,
 		Text: f.Kind == value.Text, Number: f.Kind.Numeric(), Decimal: f.Kind == value.Decimal, Record: f.Kind == value.RecordKind,
 		Temporal: f.Kind == value.Date || f.Kind == value.Time || f.Kind == value.Timestamp,
 	}

@@ -102,19 +102,30 @@ func (b bench) otherSchema(c *gin.Context, p *project.Project, path, with string
 var changeClasses = map[compare.Kind]string{compare.Added: "ok", compare.Removed: "bad", compare.Narrowed: "draft", compare.Widened: "live"}
 
 func (d *comparePage) compare(p *project.Project, old, now *schema.Schema) {
-	plans := mappingsOver(p, now.ID, old)
+	plans, renamed := mappingsOver(p, now.ID, old), map[string]string{}
 	for _, ch := range compare.Schemas(old, now) {
 		row := schemaChange{Change: ch, Class: changeClasses[ch.Kind]}
-		names := strings.Split(ch.Path, "/")
 		if ch.Kind == compare.Renamed {
-			names[len(names)-1] = ch.Was
+			renamed[ch.Path] = ch.Was
 		}
-		row.Touches = touches(plans, now.ID, names)
+		row.Touches = touches(plans, now.ID, olderPath(ch.Path, renamed))
 		if ch.Readers || ch.Writers {
 			d.Breaking++
 		}
 		d.Changes = append(d.Changes, row)
 	}
+}
+
+// olderPath is the path that a field had before it, or a record around it, was renamed.
+func olderPath(path string, renamed map[string]string) []string {
+	names := strings.Split(path, "/")
+	out := append([]string{}, names...)
+	for i := range names {
+		if was, ok := renamed[strings.Join(names[:i+1], "/")]; ok {
+			out[i] = was
+		}
+	}
+	return out
 }
 
 // mappingsOver compiles the project's mappings as they were with the older schema: rules for fields
