@@ -39,7 +39,11 @@ func Parse(id string, d *doc.Doc) *Schema {
 		Header:     w.Bool("header", true),
 		RootName:   w.Text("root").Value,
 		RecordName: w.Text("record").Value,
+		Lines: Lines{
+			First: w.Int("skip first", 0), Last: w.Int("skip last", 0), Comment: w.Text("comment").Value, Begins: w.Text("begins").Value,
+		},
 	}
+	s.checkLines(w)
 	w.Done()
 	s.Root = &Field{Name: id, Kind: value.RecordKind, Min: 1, Max: 1, At: n.At()}
 	p := parser{s: s}
@@ -51,6 +55,24 @@ func Parse(id string, d *doc.Doc) *Schema {
 	s.Root.seal()
 	p.columns(d)
 	return s
+}
+
+// maxSkipped bounds the lines that are passed over at either end.
+const maxSkipped = 1000
+
+// checkLines refuses choices of lines that the notation does not have.
+func (s *Schema) checkLines(w doc.Node) {
+	l := s.Settings.Lines
+	if l.First < 0 || l.First > maxSkipped || l.Last < 0 || l.Last > maxSkipped {
+		w.Fault(fault.Setting, "from 0 to %d lines can be passed over", maxSkipped)
+		s.Settings.Lines.First, s.Settings.Lines.Last = 0, 0
+	}
+	if s.Notation != "fixedwidth" && (l.Last > 0 || l.Begins != "") {
+		w.Fault(fault.Setting, `"skip last" and "begins" are for fixed width`)
+	}
+	if s.Notation != "fixedwidth" && s.Notation != "csv" && (l.First > 0 || l.Comment != "") {
+		w.Fault(fault.Setting, `"skip first" and "comment" are for fixed width and delimited`)
+	}
 }
 
 func one(n doc.Node, key, def string) string {

@@ -35,6 +35,14 @@ type Settings struct {
 	Header     bool   // delimited: the first record holds the names
 	RootName   string // XML: name of the outermost element
 	RecordName string // XML: name of the element of one record
+	Lines      Lines  // fixed width and delimited: which lines are records
+}
+
+// Lines say which lines of a file are records; all of them when nothing is said.
+type Lines struct {
+	First, Last int    // lines to pass over at the beginning and at the end
+	Comment     string // lines that begin with this are passed over
+	Begins      string // fixed width: only lines that begin with this are records
 }
 
 // Field is one field of a record.

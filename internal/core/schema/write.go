@@ -35,6 +35,10 @@ func (w *Settings) out() doc.Out {
 	}
 	o.Add("root", w.RootName)
 	o.Add("record", w.RecordName)
+	o.Add("skip first", number(w.Lines.First, 0))
+	o.Add("skip last", number(w.Lines.Last, 0))
+	o.Add("comment", w.Lines.Comment)
+	o.Add("begins", w.Lines.Begins)
 	return o
 }
 

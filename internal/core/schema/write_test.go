@@ -20,6 +20,10 @@ left out:
 written:
   line end: CRLF
   count: characters
+  skip first: 1
+  skip last: 2
+  comment: '#'
+  begins: D
 fields:
   - name: gauge
     type: text

@@ -101,6 +101,26 @@ func TestEveryNotationHasTheSameList(t *testing.T) {
 	}
 }
 
+// TestLinesThatAreNoRecordsArePassedOver: headings, trailers, comments and lines of other kinds; the
+// places of the others stay those of the file.
+func TestLinesThatAreNoRecordsArePassedOver(t *testing.T) {
+	const fixed = "schema: X\nnotation: fixedwidth\nwritten: {skip first: 1, skip last: 2, comment: '#', begins: D}\nfields:\n  - {name: kind, type: text, columns: 1-1}\n  - {name: a, type: integer, columns: 2-3, must: {least: 10}}\n"
+	got, tally := found(t, fixed, "HEAD of it\n# a comment\nD12\nH: another kind\nD09\nD11\nD01\nEND\n")
+	require.Equal(t, []string{"in:5:2 /a: a: expected at least 10, found 9 [x.yaml:6]"}, got)
+	require.Equal(t, 3, tally.Records, "the last two lines are no records")
+
+	const csv = "schema: X\nnotation: csv\nwritten: {skip first: 2, comment: '#'}\nfields:\n  - {name: a, type: integer}\n  - {name: b, type: text}\n"
+	got, tally = found(t, csv, "made today\n\n#x\na,b\n1,x\n# not \"this\ny,z\n2,\"two\nlines\"\n# end")
+	require.Equal(t, []string{`in:7:1: a: expected a whole number, found "y" [x.yaml:5]`}, got)
+	require.Equal(t, 3, tally.Records)
+
+	for _, wrong := range []string{"notation: json\nwritten: {comment: '#'}", "notation: csv\nwritten: {begins: D}", "notation: fixedwidth\nwritten: {skip last: 5000}"} {
+		d := doc.Parse("x.yaml", []byte("schema: X\n"+wrong+"\nfields:\n  - {name: a, type: text, columns: 1-2}\n"))
+		schema.Parse("x", d)
+		require.NotEmpty(t, d.Faults, wrong)
+	}
+}
+
 func TestWhatCannotBeReadOnIsAFaultOfTheMessage(t *testing.T) {
 	got, tally := found(t, "schema: X\nnotation: json\n"+order, `[{"no":10,`)
 	require.Len(t, got, 1)

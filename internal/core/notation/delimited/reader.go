@@ -38,6 +38,7 @@ type reader struct {
 	fields  []value.Value
 	recs    []value.Record
 	check   bool
+	lines   schema.Lines
 }
 
 // NewReader reads delimited records. The header, if there is one, is read at once.
@@ -52,7 +53,7 @@ func NewReader(r io.Reader, o notation.Options) (notation.Reader, error) {
 		case "windows-1252":
 			d.decode = charmap.Windows1252
 		}
-		d.shape, d.targets = s.Root.Shape(), s.Root.Fields
+		d.shape, d.targets, d.lines = s.Root.Shape(), s.Root.Fields, s.Settings.Lines
 	}
 	if header {
 		return d, d.header()
@@ -204,6 +205,12 @@ func (d *reader) record() *value.Record {
 
 // scan splits the next record into d.row.
 func (d *reader) scan() error {
+	for d.passes() {
+		if _, ok := d.src.Line(d.limit); !ok {
+			break
+		}
+		d.next++
+	}
 	for {
 		n, lines, err := d.split(d.src.Text)
 		if err == errMore {
@@ -227,6 +234,13 @@ func (d *reader) scan() error {
 		}
 		return d.text()
 	}
+}
+
+// passes says whether the line at hand is none of the records.
+func (d *reader) passes() bool {
+	for len(d.src.Text) < max(1, len(d.lines.Comment)) && d.src.More() {
+	}
+	return d.src.Text != "" && (d.next <= d.lines.First || d.lines.Comment != "" && strings.HasPrefix(d.src.Text, d.lines.Comment))
 }
 
 // rest splits what stands behind the last line end.

@@ -26,6 +26,7 @@ const slab = 128
 
 type reader struct {
 	src    *block.Source
+	pick   *block.Picker
 	name   string
 	schema *schema.Schema
 	limit  int
@@ -88,6 +89,7 @@ func NewReader(r io.Reader, o notation.Options) (notation.Reader, error) {
 			f.cut = runesCut
 		}
 	}
+	f.pick = block.NewPicker(f.src, o.Schema.Settings.Lines)
 	f.cells, f.check = cells(o.Schema.Root.Fields), o.Check
 	return f, nil
 }
@@ -109,15 +111,14 @@ func (f *reader) at(column int) fault.Place {
 
 // Next reads one line. All faults of a line are reported together.
 func (f *reader) Next() (value.Value, error) {
-	line, ok := f.src.Line(f.limit)
+	line, number, ok := f.pick.Line(f.limit)
 	if !ok {
 		if err := f.src.Err(); err != nil {
-			return value.Value{}, fault.New(fault.Outside, "the input cannot be read on: %s", err).At(fault.Place{Source: f.name, Line: f.line + 1, Byte: f.src.Off})
+			return value.Value{}, fault.New(fault.Outside, "the input cannot be read on: %s", err).At(fault.Place{Source: f.name, Line: number, Byte: f.src.Off})
 		}
 		return value.Value{}, io.EOF
 	}
-	f.cur = line
-	f.line++
+	f.cur, f.line = line, number
 	if faults := f.lineFaults(line); faults != nil {
 		return value.Value{}, faults
 	}

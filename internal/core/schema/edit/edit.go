@@ -275,6 +275,10 @@ var schemaKeys = []struct {
 	{"header", []any{"written", "header"}},
 	{"root", []any{"written", "root"}},
 	{"record", []any{"written", "record"}},
+	{"skip first", []any{"written", "skip first"}},
+	{"skip last", []any{"written", "skip last"}},
+	{"comment", []any{"written", "comment"}},
+	{"begins", []any{"written", "begins"}},
 }
 
 // WriteSchema changes the settings of the schema as a whole that are named.
@@ -299,11 +303,20 @@ func ReadSchema(s *schema.Schema) Settings {
 	to := Settings{
 		"title": s.Title, "notation": s.Notation, "encoding": w.Encoding, "line end": w.LineEnd, "count": "bytes",
 		"delimiter": tabbed(w.Delimiter), "quote": tabbed(w.Quote), "header": strconv.FormatBool(w.Header), "root": w.RootName, "record": w.RecordName,
+		"skip first": some(w.Lines.First), "skip last": some(w.Lines.Last), "comment": w.Lines.Comment, "begins": w.Lines.Begins,
 	}
 	if w.Characters {
 		to["count"] = "characters"
 	}
 	return to
+}
+
+// some writes a count; nothing for none.
+func some(n int) string {
+	if n == 0 {
+		return ""
+	}
+	return strconv.Itoa(n)
 }
 
 func tabbed(s string) string {
