@@ -159,6 +159,21 @@ func TestASchemaIsMadeOfAnXMLSchema(t *testing.T) {
 	tb.sees("#reads-as", `"sku"`)
 }
 
+func TestASchemaIsMadeOfATable(t *testing.T) {
+	w := newWorld(t)
+	tb := w.tab()
+	tb.open("/bench/schemas/new")
+	tb.fill("#title", "Piers")
+	tb.fill("#query", "select gauge_code, name, datum_cm from stations")
+	tb.do(chromedp.Submit("#title"))
+	tb.sees(".fault", `relation "stations" does not exist`)
+	tb.fill("#query", "select gauge_code, name, datum_cm from station order by 1")
+	tb.do(chromedp.Submit("#title"))
+	tb.sees("#fits", "records fit")
+	tb.sees("tr[data-field='2']", "decimal")
+	tb.sees("#reads-as", `"gauge_code": "HV07"`)
+}
+
 func TestALargeSchemaStaysUsable(t *testing.T) {
 	w := newWorld(t)
 	var part strings.Builder

@@ -11,6 +11,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/all"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
@@ -31,13 +32,66 @@ const maxBrought = project.MaxPart
 type newSchemaPage struct {
 	page.Frame
 	SchemaTitle, Notation, Pasted, At string
+	Connection, Query                 string
 	Notations                         []string
+	Connections                       []project.Part // to databases
 	Fault                             *fault.Fault
 }
 
 func (b bench) newSchema(c *gin.Context) error {
-	newSchemaView.Page(c, newSchemaPage{Frame: b.Frame(c, "bench", "New schema"), Notations: all.Names()})
+	p, err := b.Load(c)
+	if err != nil {
+		return err
+	}
+	newSchemaView.Page(c, newSchemaPage{Frame: b.Frame(c, "bench", "New schema"), Notations: all.Names(), Connections: databases(p)})
 	return nil
+}
+
+// databases are the connections that can describe a table.
+func databases(p *project.Project) []project.Part {
+	var out []project.Part
+	for _, part := range p.Parts(project.Connections) {
+		if p.Connection(part.ID).Kind == "sql" {
+			out = append(out, part)
+		}
+	}
+	return out
+}
+
+// sampledRows is how many rows of a table are kept as its schema's sample.
+const sampledRows = 12
+
+// fromDatabase makes the schema of a table or a query, with its first rows as a sample.
+func (b bench) fromDatabase(c *gin.Context, d *newSchemaPage) (s *schema.Schema, sample []byte, err error) {
+	id := partID(d.SchemaTitle)
+	if id == "" {
+		return nil, nil, fault.New(fault.Required, "the schema needs a title")
+	}
+	db, err := b.Outside.DB(d.Connection)
+	if err != nil {
+		return nil, nil, err
+	}
+	s, rows, err := db.Describe(c, id, d.Query, sampledRows)
+	if err != nil {
+		return nil, nil, err
+	}
+	s.Title = d.SchemaTitle
+	n, err := all.Named("csv")
+	if err != nil {
+		return nil, nil, err
+	}
+	var text bytes.Buffer
+	w, err := n.NewWriter(&text, notation.Options{Schema: s, Many: true})
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, r := range rows {
+		if err := w.Write(r); err != nil {
+			return nil, nil, err
+		}
+	}
+	err = w.Close()
+	return s, text.Bytes(), err
 }
 
 // brought is the file or the pasted text of a form.
@@ -85,14 +139,20 @@ func (b bench) addSchema(c *gin.Context) error {
 	d := newSchemaPage{
 		Frame: b.Frame(c, "bench", "New schema"), Notations: all.Names(), SchemaTitle: strings.TrimSpace(c.PostForm("title")),
 		Notation: c.PostForm("notation"), Pasted: c.PostForm("text"), At: strings.TrimSpace(c.PostForm("at")),
+		Connection: c.PostForm("connection"), Query: strings.TrimSpace(c.PostForm("query")), Connections: databases(p),
 	}
 	name, content, err := brought(c)
 	var s *schema.Schema
-	if err == nil {
-		s, err = begun(&d, name, content)
-	}
-	if err == nil {
-		err = b.keepSchema(c, p, s, name, content, d.At == "" && !described(content))
+	switch {
+	case err != nil:
+	case d.Query != "":
+		if s, content, err = b.fromDatabase(c, &d); err == nil {
+			err = b.keepSchema(c, p, s, s.ID+".csv", content, true)
+		}
+	default:
+		if s, err = begun(&d, name, content); err == nil {
+			err = b.keepSchema(c, p, s, name, content, d.At == "" && !described(content))
+		}
 	}
 	if err == nil {
 		c.Redirect(303, "/bench/schemas/"+s.ID)

@@ -1,0 +1,175 @@
+package sql
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgtype"
+
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/value"
+)
+
+// describeTime bounds how long the database may take to describe something and give its first rows.
+const describeTime = 10 * time.Second
+
+// Describe gives the shape of a table's rows, or of a query's result, as the database itself says
+// it; the statement is prepared, not run. Then up to rows of its rows are read, in a transaction
+// that cannot write. What is a table's name and what a query is told by its first word.
+func (db *DB) Describe(ctx context.Context, id, what string, rows int) (*schema.Schema, []value.Value, error) {
+	ctx, cancel := context.WithTimeout(ctx, describeTime)
+	defer cancel()
+	statement := strings.TrimRight(strings.TrimSpace(what), "; \n")
+	if statement == "" {
+		return nil, nil, fault.New(fault.Required, "name a table, or write a query")
+	}
+	if !isQuery(statement) {
+		statement = "select * from " + ident(statement)
+	}
+	var s *schema.Schema
+	var found []value.Value
+	err := pgx.BeginTxFunc(ctx, db.pool, pgx.TxOptions{AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {
+		d, err := tx.Prepare(ctx, "", statement)
+		if err != nil {
+			return err
+		}
+		if s, err = shapeOf(ctx, tx, id, d.Fields); err != nil {
+			return err
+		}
+		found, err = firstRows(ctx, tx, statement, s, rows)
+		return err
+	})
+	if err != nil {
+		return nil, nil, described(err)
+	}
+	return s, found, nil
+}
+
+func isQuery(s string) bool {
+	first, _, _ := strings.Cut(strings.ToLower(s), " ")
+	first, _, _ = strings.Cut(first, "\n")
+	return first == "select" || first == "with" || first == "values" || first == "table"
+}
+
+// described puts what the database answered into a fault.
+func described(err error) error {
+	pg, ok := err.(*pgconn.PgError)
+	if !ok {
+		return classify(err)
+	}
+	f := fault.New(fault.Setting, "the database says: %s", pg.Message)
+	if pg.Position > 0 {
+		f.At(fault.Place{Column: int(pg.Position)})
+	}
+	if pg.Hint != "" {
+		f.Mended("%s", pg.Hint)
+	}
+	return f
+}
+
+// kindsOf are the types of columns; all others are read as text.
+var kindsOf = map[uint32]value.Kind{
+	pgtype.BoolOID: value.Boolean, pgtype.Int2OID: value.Integer, pgtype.Int4OID: value.Integer, pgtype.Int8OID: value.Integer,
+	pgtype.NumericOID: value.Decimal, pgtype.Float4OID: value.Decimal, pgtype.Float8OID: value.Decimal, pgtype.DateOID: value.Date,
+	pgtype.TimeOID: value.Time, pgtype.TimestamptzOID: value.Timestamp, pgtype.ByteaOID: value.Binary,
+}
+
+func shapeOf(ctx context.Context, tx pgx.Tx, id string, columns []pgconn.FieldDescription) (*schema.Schema, error) {
+	s := &schema.Schema{ID: id, Title: id, Notation: "rows"}
+	root := &schema.Field{Name: id, Kind: value.RecordKind, Min: 1, Max: 1, Must: schema.Must{Places: -1}}
+	seen := map[string]bool{}
+	for _, c := range columns {
+		if seen[c.Name] {
+			return nil, fault.New(fault.Setting, "two columns are called %s", c.Name).Mended("Give one of them another name with as")
+		}
+		seen[c.Name] = true
+		f := &schema.Field{Name: c.Name, Kind: value.Text, Max: 1, Must: schema.Must{Places: -1}}
+		if k, ok := kindsOf[c.DataTypeOID]; ok {
+			f.Kind = k
+		}
+		sized(f, c)
+		if c.DataTypeOID == pgtype.TimestampOID {
+			s.LeftOut = append(s.LeftOut, c.Name+" is a timestamp without a zone; it is taken as text")
+		}
+		if c.TableOID != 0 {
+			var required bool
+			err := tx.QueryRow(ctx, "select attnotnull from pg_attribute where attrelid = $1 and attnum = $2", c.TableOID, c.TableAttributeNumber).Scan(&required)
+			if err != nil {
+				return nil, err
+			}
+			if required {
+				f.Min = 1
+			}
+		}
+		root.Fields = append(root.Fields, f)
+	}
+	if len(root.Fields) == 0 {
+		return nil, fault.New(fault.Setting, "the statement gives no columns")
+	}
+	s.Root = root.Sealed()
+	return s, nil
+}
+
+// sized reads a column's size from its type modifier: numeric(p,s) and varchar(n).
+func sized(f *schema.Field, c pgconn.FieldDescription) {
+	mod := c.TypeModifier - 4
+	if mod < 0 {
+		return
+	}
+	switch c.DataTypeOID {
+	case pgtype.NumericOID:
+		f.Must.Digits, f.Must.Places = int(mod>>16&0xffff), int(mod&0x7ff)
+	case pgtype.VarcharOID, pgtype.BPCharOID:
+		f.Must.MaxLength = int(mod)
+	}
+}
+
+// firstRows reads some rows of a statement, as texts of the database's own.
+func firstRows(ctx context.Context, tx pgx.Tx, statement string, s *schema.Schema, most int) ([]value.Value, error) {
+	names := make([]string, len(s.Root.Fields))
+	for i, f := range s.Root.Fields {
+		names[i] = "x." + column(f.Name) + "::text"
+	}
+	rows, err := tx.Query(ctx, fmt.Sprintf("select %s from (%s) x limit %d", strings.Join(names, ", "), statement, most))
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []value.Value
+	for rows.Next() {
+		v, err := textRow(rows, s)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, v)
+	}
+	return out, rows.Err()
+}
+
+func textRow(rows pgx.Rows, s *schema.Schema) (value.Value, error) {
+	texts := make([]*string, len(s.Root.Fields))
+	into := make([]any, len(texts))
+	for i := range texts {
+		into[i] = &texts[i]
+	}
+	if err := rows.Scan(into...); err != nil {
+		return value.Value{}, err
+	}
+	fields := make([]value.Value, len(texts))
+	for i, f := range s.Root.Fields {
+		if texts[i] == nil {
+			continue
+		}
+		v, ok := readText(f.Kind, *texts[i])
+		if !ok {
+			return value.Value{}, fault.Expect(fault.Type, f.Kind.String(), fault.Quote(*texts[i])).In(f.Name)
+		}
+		fields[i] = v
+	}
+	return value.Rec(s.Root.Shape(), fields), nil
+}
