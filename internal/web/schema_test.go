@@ -13,6 +13,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
+	"hollowreed/internal/standin/gauges"
 	"hollowreed/internal/store"
 )
 
@@ -172,6 +173,18 @@ func TestASchemaIsMadeOfATable(t *testing.T) {
 	tb.sees("#fits", "records fit")
 	tb.sees("tr[data-field='2']", "decimal")
 	tb.sees("#reads-as", `"gauge_code": "HV07"`)
+}
+
+func TestARecordOfTrafficIsKeptAsASample(t *testing.T) {
+	w := newWorld(t)
+	w.drop("bad.tide", gauges.Spoilt(11))
+	r := w.ended("bad.tide")
+	tb := w.tab()
+	tb.open("/traffic/runs/" + r.ID.String())
+	tb.click("#keep")
+	tb.sees("#samples b", "bad-record-")
+	tb.sees("#fits", "1 of 1 records do not fit")
+	tb.sees("#samples", "sk_0309.tide")
 }
 
 func TestALargeSchemaStaysUsable(t *testing.T) {

@@ -201,8 +201,12 @@ func madeSample(s *schema.Schema, kind sample.Kind, seed uint64) (text, ending s
 	return b.String(), ending, err
 }
 
-// keepSample adds a sample to the project and to its schema, in one transaction.
 func (b bench) keepSample(c *gin.Context, p *project.Project, s *schema.Schema, name, text string) error {
+	return KeepSample(c, b.Site, p, s, name, text)
+}
+
+// KeepSample adds a sample to the project and to its schema, in one transaction.
+func KeepSample(c *gin.Context, b *page.Site, p *project.Project, s *schema.Schema, name, text string) error {
 	path := project.Path(project.Schemas, s.ID)
 	draft, err := store.PartDraft(c, b.DB, p.ID, path)
 	if err != nil {

@@ -106,7 +106,7 @@ func brought(c *gin.Context) (name string, content []byte, err error) {
 		}
 		defer f.Close()
 		content, err = io.ReadAll(io.LimitReader(f, maxBrought))
-		return fileName(header.Filename), content, err
+		return FileName(header.Filename), content, err
 	}
 	text := c.PostForm("text")
 	if len(text) > maxBrought {
@@ -117,8 +117,8 @@ func brought(c *gin.Context) (name string, content []byte, err error) {
 
 var unfit = regexp.MustCompile(`[^A-Za-z0-9._-]+`)
 
-// fileName is a name under which a file can stand in a project's folder.
-func fileName(name string) string {
+// FileName is a name under which a file can stand in a project's folder.
+func FileName(name string) string {
 	name = strings.Trim(unfit.ReplaceAllString(path.Base(strings.ReplaceAll(name, `\`, "/")), "-"), ".-")
 	return name[:min(len(name), 80)]
 }
