@@ -187,6 +187,25 @@ func TestARecordOfTrafficIsKeptAsASample(t *testing.T) {
 	tb.sees("#samples", "sk_0309.tide")
 }
 
+func TestASampleIsConvertedSideBySide(t *testing.T) {
+	w := newWorld(t)
+	tb := w.tab()
+	tb.open("/bench/schemas/booking/convert")
+	tb.sees("#verdict", "3 records")
+	tb.fill("#root", "bookings")
+	tb.sees("#converted", "<bookings>")
+	tb.fill("#record", "b")
+	tb.sees("#converted", "<number>B-20417</number>")
+	tb.sees("#converted", "<b>")
+	tb.do(chromedp.SetValue("#to", "ndjson"), chromedp.Evaluate(`document.querySelector("#to").dispatchEvent(new Event("change", {bubbles: true}))`, nil))
+	tb.sees("#converted", `{"number":"B-20417"`)
+	tb.open("/bench/schemas/incident/convert")
+	tb.sees("#converted", `"id":"I-0311"`)
+	tb.sees("#after", "application/json")
+	tb.open("/bench/schemas/incident/convert?to=csv")
+	tb.sees("#verdict", "1 fault")
+}
+
 func TestALargeSchemaStaysUsable(t *testing.T) {
 	w := newWorld(t)
 	var part strings.Builder

@@ -40,6 +40,7 @@ func Routes(r gin.IRouter, s *page.Site) {
 	r.GET("/bench/schemas/new", s.Do(b.newSchema))
 	r.POST("/bench/schemas", s.Do(b.addSchema))
 	r.GET("/bench/schemas/:id", s.Do(b.schema))
+	r.GET("/bench/schemas/:id/convert", s.Do(b.convertSchema))
 	r.GET("/bench/schemas/:id/compare", s.Do(b.compareSchema))
 	r.POST("/bench/schemas/:id/field", s.Do(b.setField))
 	r.POST("/bench/schemas/:id/written", s.Do(b.setWritten))
