@@ -24,7 +24,6 @@ type Simple struct {
 	space     string // preserve, replace or collapse
 	base      *Simple
 	facets    facets
-	parts     []string // namespaces in scope where the enumeration stands, for QName
 }
 
 // facets of one derivation step; nil members constrain nothing.
