@@ -11,7 +11,10 @@ import (
 
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/notation"
+	"hollowreed/internal/core/notation/all"
 	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/value"
 )
 
 func parse(t *testing.T, text string) *schema.Schema {
@@ -178,4 +181,30 @@ func TestMemoryDoesNotGrowWithTheFile(t *testing.T) {
 		}
 	}
 	require.Less(t, m.HeapAlloc, most+8<<20)
+}
+
+// TestNullIsNotEmpty: absent, null and empty stay three things in XML and back.
+func TestNullIsNotEmpty(t *testing.T) {
+	s := parse(t, "schema: X\nnotation: xml\nwritten: {root: r}\nfields:\n  - {name: a, type: text, occurs: 0..1, nullable: true}\n  - {name: b, type: text, occurs: 0..1, nullable: true}\n  - {name: c, type: text, occurs: 0..1}\n  - {name: d, type: integer, occurs: 0..n, nullable: true}\n")
+	n, err := all.Named("xml")
+	require.NoError(t, err)
+	in := "<r><a/><b xmlns:xsi='http://www.w3.org/2001/XMLSchema-instance' xsi:nil='true'/><d>1</d><d>2</d></r>"
+	r, err := n.NewReader(strings.NewReader(in), notation.Options{Schema: s, Check: true})
+	require.NoError(t, err)
+	v, err := r.Next()
+	require.NoError(t, err)
+	require.Equal(t, []value.Kind{value.Text, value.Null, value.Absent}, []value.Kind{v.Field("a").Kind(), v.Field("b").Kind(), v.Field("c").Kind()})
+	var b strings.Builder
+	w, err := n.NewWriter(&b, notation.Options{Schema: s})
+	require.NoError(t, err)
+	require.NoError(t, w.Write(v))
+	require.NoError(t, w.Close())
+	require.Contains(t, b.String(), `xsi:nil="true"/>`)
+	r, err = n.NewReader(strings.NewReader(b.String()), notation.Options{Schema: s})
+	require.NoError(t, err)
+	back, err := r.Next()
+	require.NoError(t, err)
+	require.True(t, value.Equal(v, back), b.String())
+	got, _ := found(t, "schema: X\nnotation: xml\nfields: [{name: a, type: text}]\n", "<r><a xsi:nil='true'/></r>")
+	require.Len(t, got, 1, "null where none is allowed")
 }

@@ -426,7 +426,7 @@ func (x *reader) child(f *schema.Field, t xml.StartElement, fields []value.Value
 }
 
 func (x *reader) one(c *schema.Field, t xml.StartElement, depth int) (value.Value, error) {
-	if c.Kind == value.RecordKind {
+	if c.Kind == value.RecordKind && !isNull(t) {
 		return x.typed(c, t, depth+1)
 	}
 	begin := x.spot()
@@ -434,11 +434,24 @@ func (x *reader) one(c *schema.Field, t xml.StartElement, depth int) (value.Valu
 	if err != nil {
 		return value.Value{}, err
 	}
+	if isNull(t) {
+		return value.NullValue, nil
+	}
 	if v.Kind() != value.Text {
 		x.fault(c, fault.Expect(fault.Type, c.HowWritten(), "an element with content of its own"))
 		return value.Value{}, nil
 	}
 	return x.scalar(c, v.Text(), begin), nil
+}
+
+// isNull says whether an element says of itself that it is null.
+func isNull(t xml.StartElement) bool {
+	for _, a := range t.Attr {
+		if name(a.Name) == "xsi:nil" {
+			return a.Value == "true" || a.Value == "1"
+		}
+	}
+	return false
 }
 
 // spot is the place at hand with the path of the open elements, and of what is named below them.

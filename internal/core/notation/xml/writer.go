@@ -126,7 +126,14 @@ func (x *writer) indent(depth int) {
 	}
 }
 
+// null is how a schema's null is told from an empty element (XML Schema 1.0, part 1, section 2.6.2).
+const null = ` xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance" xsi:nil="true"/>` + "\n"
+
 func (x *writer) simple(name string, v value.Value, f *schema.Field) *fault.Fault {
+	if f != nil && v.Kind() == value.Null {
+		x.w.WriteString(null)
+		return nil
+	}
 	if v.Missing() {
 		x.w.WriteString("/>\n")
 		return nil
