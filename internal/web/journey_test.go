@@ -76,6 +76,8 @@ func TestStepsAndRecordsAreChosenByKeys(t *testing.T) {
 	tb.sees("#find:focus", "")
 	tb.fill("#find", "datum")
 	tb.sees("#found", "datum_cm")
+	tb.fill("#find", "length_m")
+	tb.sees("#found a[href$='booking?field=4.1']", "Booking · length_m") // deep inside
 }
 
 func TestTheKeyOfAnUpsertIsChecked(t *testing.T) {

@@ -14,6 +14,8 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"hollowreed/internal/core/project"
+	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/schema/edit"
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/assets"
 	"hollowreed/internal/web/bench"
@@ -128,14 +130,25 @@ func parts(p *project.Project, q string) []hit {
 			hits = append(hits, hit{Title: part.Title, Kind: strings.TrimSuffix(part.Kind, "s"), Href: href})
 		}
 		if sch := p.Schema(part.ID); part.Kind == project.Schemas && sch != nil {
-			for _, f := range sch.Root.Fields {
-				if strings.Contains(strings.ToLower(f.Name), q) {
-					hits = append(hits, hit{Title: part.Title + " · " + f.Name, Kind: "field", Href: href})
-				}
-			}
+			hits = append(hits, fields(sch.Root, nil, part.Title, href, q)...)
 		}
 	}
 	return hits[:min(len(hits), maxHits)]
+}
+
+// fields finds fields by name, however deep they stand.
+func fields(f *schema.Field, path edit.Path, title, href, q string) []hit {
+	var hits []hit
+	for i, c := range f.Fields {
+		at := append(path[:len(path):len(path)], i)
+		if strings.Contains(strings.ToLower(c.Name), q) {
+			hits = append(hits, hit{Title: title + " · " + c.Name, Kind: "field", Href: href + "?field=" + at.String()})
+		}
+		if hits = append(hits, fields(c, at, title, href, q)...); len(hits) > maxHits {
+			return hits
+		}
+	}
+	return hits
 }
 
 // Serve serves on an address of this machine until the context ends.
