@@ -156,7 +156,7 @@ type rows struct {
 }
 
 func (e env) showRows() *rows {
-	r := &rows{full: make(chan []value.Value, 2), written: make(chan struct{})}
+	r := &rows{full: make(chan []value.Value, 8), written: make(chan struct{})}
 	go func() {
 		defer close(r.written)
 		var enc json.Appender
@@ -197,7 +197,7 @@ type prepared struct {
 
 // ahead reads and prepares batches while others are worked on, and gives them in their order.
 func ahead(ctx context.Context, plan *flow.Plan, outside flow.Outside, src *flow.Source) <-chan chan prepared {
-	out := make(chan chan prepared, 2)
+	out := make(chan chan prepared, 8)
 	go func() {
 		defer close(out)
 		for {
