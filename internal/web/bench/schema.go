@@ -113,6 +113,19 @@ func (b bench) schema(c *gin.Context) error {
 	return nil
 }
 
+// schemaOf gives the project and the schema that an address names.
+func (b bench) schemaOf(c *gin.Context) (*project.Project, *schema.Schema, error) {
+	p, err := b.Load(c)
+	if err != nil {
+		return nil, nil, err
+	}
+	s := p.Schema(c.Param("id"))
+	if s == nil {
+		return nil, nil, store.ErrNotFound
+	}
+	return p, s, nil
+}
+
 // at is what of a schema is looked at.
 type at struct{ line, field, sample, find string }
 

@@ -38,13 +38,9 @@ type schemaChange struct {
 }
 
 func (b bench) compareSchema(c *gin.Context) error {
-	p, err := b.Load(c)
+	p, s, err := b.schemaOf(c)
 	if err != nil {
 		return err
-	}
-	s := p.Schema(c.Param("id"))
-	if s == nil {
-		return store.ErrNotFound
 	}
 	path := project.Path(project.Schemas, s.ID)
 	d := comparePage{Frame: b.Frame(c, "bench", "Compare "+s.Title), ID: s.ID, SchemaTitle: s.Title, With: c.Query("with"), UsedBy: p.UsedBy(path)}

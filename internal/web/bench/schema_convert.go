@@ -12,7 +12,6 @@ import (
 	"hollowreed/internal/core/notation/all"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
-	"hollowreed/internal/store"
 	"hollowreed/internal/web/page"
 )
 
@@ -38,13 +37,9 @@ type convertPage struct {
 }
 
 func (b bench) convertSchema(c *gin.Context) error {
-	p, err := b.Load(c)
+	p, s, err := b.schemaOf(c)
 	if err != nil {
 		return err
-	}
-	s := p.Schema(c.Param("id"))
-	if s == nil {
-		return store.ErrNotFound
 	}
 	d := &convertPage{
 		Frame: b.Frame(c, "bench", "Convert "+s.Title), ID: s.ID, SchemaTitle: s.Title, Notation: s.Notation, To: c.Query("to"),

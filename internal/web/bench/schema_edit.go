@@ -48,13 +48,9 @@ func (b bench) setField(c *gin.Context) error {
 
 // setWritten changes how messages of the schema are written.
 func (b bench) setWritten(c *gin.Context) error {
-	p, err := b.Load(c)
+	_, s, err := b.schemaOf(c)
 	if err != nil {
 		return err
-	}
-	s := p.Schema(c.Param("id"))
-	if s == nil {
-		return store.ErrNotFound
 	}
 	err = b.save(c, project.Path(project.Schemas, s.ID), func(text []byte) ([]byte, error) { return edit.WriteSchema(text, s, settingsOf(c)) })
 	if err != nil {
@@ -83,13 +79,9 @@ func settingsOf(c *gin.Context) edit.Settings {
 
 // change changes the tree of fields or the cuts of the ruler.
 func (b bench) change(c *gin.Context) error {
-	p, err := b.Load(c)
+	_, s, err := b.schemaOf(c)
 	if err != nil {
 		return err
-	}
-	s := p.Schema(c.Param("id"))
-	if s == nil {
-		return store.ErrNotFound
 	}
 	look := posted(c)
 	err = b.save(c, project.Path(project.Schemas, s.ID), func(text []byte) ([]byte, error) {
@@ -142,13 +134,9 @@ const madeRecords = 12
 
 // makeSample makes a sample of the schema and keeps it with it.
 func (b bench) makeSample(c *gin.Context) error {
-	p, err := b.Load(c)
+	p, s, err := b.schemaOf(c)
 	if err != nil {
 		return err
-	}
-	s := p.Schema(c.Param("id"))
-	if s == nil {
-		return store.ErrNotFound
 	}
 	kind := sample.Kind(c.DefaultPostForm("kind", string(sample.Typical)))
 	seed, err := strconv.ParseUint(c.DefaultPostForm("seed", "1"), 10, 64)
@@ -226,13 +214,9 @@ func KeepSample(c *gin.Context, b *page.Site, p *project.Project, s *schema.Sche
 
 // uploadSample keeps a file, or what was pasted, as a sample.
 func (b bench) uploadSample(c *gin.Context) error {
-	p, err := b.Load(c)
+	p, s, err := b.schemaOf(c)
 	if err != nil {
 		return err
-	}
-	s := p.Schema(c.Param("id"))
-	if s == nil {
-		return store.ErrNotFound
 	}
 	name, content, err := brought(c)
 	if err != nil {
