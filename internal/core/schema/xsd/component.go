@@ -133,17 +133,18 @@ func (l *loader) base(src source, own xml.Name, d *dom) *Type {
 	if _, is := l.top["type"][redefined(name)]; is && name == own && !src.old {
 		name = redefined(name)
 	}
-	if l.busy[d] {
+	t := l.typ(name, d)
+	if l.making[t] {
 		l.fault(d, fault.Setting, "the type %s is derived from itself", name.Local)
 		return anyType
 	}
-	l.busy[d] = true
-	defer delete(l.busy, d)
-	return l.typ(name, d)
+	return t
 }
 
 func (l *loader) build(src source, t *Type) *Type {
 	t.place = src.place()
+	l.making[t] = true
+	defer delete(l.making, t)
 	if src.name.Local == "simpleType" {
 		t.Simple = l.simple(src, t)
 		return t

@@ -48,7 +48,8 @@ func TestHostileDocumentsAreRefused(t *testing.T) {
 		"":                                                   "a root element",
 		"<m>":                                                "this is not XML",
 		`<?xml version="1.0" encoding="latin-99"?><m/>`:          "latin-99",
-		"<m><a/><a/><f/><g/></m><m/>":                            "",
+		"<m><a/><a/><f/><g/></m>text":                            "outside of the root",
+		"<m><a/><a/><f/><g/></m><m/>":                            "behind the root",
 		"<other/>":                                               "the root element m",
 		"<m xmlns:x='u'><x:a/></m>":                              "expected a",
 		"<m><a/><a/><f>\x00</f><g/></m>":                         "this is not XML",
@@ -89,18 +90,14 @@ func TestWhatIsNoSchemaIsSaidWithItsLine(t *testing.T) {
 		xs("<xs:element name='a' type='x:t'/>"):  "the prefix \"x\" is not declared",
 		xs("<xs:element/>"):                      "xs:element needs a name",
 		xs("<xs:include schemaLocation='http://127.0.0.1:1/b.xsd'/>"): "b.xsd is not here; nothing is fetched",
-		xs("<xs:element name='a'/><xs:element name='a'/>"):            "", // the same place twice is an include of the same file
 		xs("<xs:element name='a'/>\n<xs:element name='a'/>"):          "declared twice",
-		xs("<xs:complexType name='a'><xs:complexContent><xs:extension base='a'/></xs:complexContent></xs:complexType><xs:element name='e' type='a'/>"): "",
+		xs("<xs:complexType name='a'><xs:complexContent><xs:extension base='a'/></xs:complexContent></xs:complexType><xs:element name='e' type='a'/>"): "derived from itself",
 		xs("<xs:simpleType name='a'><xs:restriction base='xs:int'><xs:minInclusive value='x'/></xs:restriction></xs:simpleType>"):                      "minInclusive needs a decimal number",
 		xs("<xs:group name='g'><xs:sequence><xs:group ref='g'/></xs:sequence></xs:group>"):                                                             "stands inside of itself",
 		xs("<xs:complexType name='a'><xs:sequence><xs:element name='b' maxOccurs='0' minOccurs='1'/></xs:sequence></xs:complexType>"):                  "maxOccurs is less",
 		"<!DOCTYPE x><xs:schema xmlns:xs='http://www.w3.org/2001/XMLSchema'/>":                                                                         "document type definitions",
 	} {
 		_, err := Load("a.xsd", []byte(in), nil)
-		if want == "" {
-			continue // it must only come back
-		}
 		require.Error(t, err, in)
 		require.Contains(t, err.Error(), want, in)
 	}

@@ -89,6 +89,10 @@ func (s *Set) Validate(name string, in io.Reader, tell func(*fault.Fault) bool) 
 				return v.faults
 			}
 		case xml.StartElement:
+			if root && len(v.open) == 0 {
+				v.report(fault.New(fault.Syntax, "something stands behind the root element"), v.here(), fault.Place{})
+				return v.faults
+			}
 			root = true
 			if !v.start(t) {
 				return v.faults
@@ -96,7 +100,12 @@ func (s *Set) Validate(name string, in io.Reader, tell func(*fault.Fault) bool) 
 		case xml.EndElement:
 			v.end()
 		case xml.CharData:
-			if n := len(v.open); n > 0 {
+			n := len(v.open)
+			if n == 0 && strings.TrimSpace(strings.TrimPrefix(string(t), "\ufeff")) != "" {
+				v.report(fault.New(fault.Syntax, "text stands outside of the root element"), v.here(), fault.Place{})
+				return v.faults
+			}
+			if n > 0 {
 				f := v.open[n-1]
 				if f.text.Len()+len(t) > MaxText {
 					v.report(fault.New(fault.Limit, "an element holds more than %d MB of text", MaxText>>20), v.here(), fault.Place{})

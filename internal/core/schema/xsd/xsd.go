@@ -85,6 +85,7 @@ type loader struct {
 	faults fault.List
 	groups map[xml.Name]expr
 	busy   map[*dom]bool
+	making map[*Type]bool // types whose bases are being read
 	later  []func()
 }
 
@@ -100,7 +101,7 @@ const maxLater = 200_000
 func Load(name string, text []byte, others map[string][]byte) (*Set, error) {
 	l := &loader{
 		set:   &Set{elements: map[xml.Name]*Element{}, types: map[xml.Name]*Type{}, attrs: map[xml.Name]*Attribute{}, members: map[xml.Name][]*Element{}},
-		files: others, loaded: map[string]bool{}, top: map[string]map[xml.Name]source{}, groups: map[xml.Name]expr{}, busy: map[*dom]bool{},
+		files: others, loaded: map[string]bool{}, top: map[string]map[xml.Name]source{}, groups: map[xml.Name]expr{}, busy: map[*dom]bool{}, making: map[*Type]bool{},
 	}
 	for _, k := range kinds {
 		l.top[k] = map[xml.Name]source{}
