@@ -74,6 +74,8 @@ type importer struct {
 	noted  map[string]bool
 	depth  map[*node]int
 	fields int
+	merges int
+	level  int // how deep fields and allOf stand inside of each other
 }
 
 func (m *importer) load(name string, text []byte) (*document, error) {
@@ -181,6 +183,13 @@ func (m *importer) merged(c context) context {
 	if !all.there() {
 		return c
 	}
+	m.merges++
+	if m.level++; m.level > schema.MaxDepth || m.merges > maxFields {
+		m.note(all, "allOf goes round in a circle, or is too deep")
+		m.level--
+		return context{c.doc, &node{kind: '{', members: map[string]*node{}}}
+	}
+	defer func() { m.level-- }()
 	out := &node{kind: '{', members: map[string]*node{}, off: c.off, line: c.line, column: c.column}
 	parts := []context{{c.doc, c.node}}
 	for _, part := range all.items {
@@ -226,6 +235,13 @@ func (m *importer) field(c context, f *schema.Field) {
 		m.note(c, "there are more than %d fields; the rest is left out", maxFields)
 		return
 	}
+	if m.level++; m.level > schema.MaxDepth {
+		m.note(c, "%s stands deeper than %d; it is cut off there", f.Name, schema.MaxDepth)
+		f.Kind = value.Text
+		m.level--
+		return
+	}
+	defer func() { m.level-- }()
 	c = m.merged(m.resolved(c))
 	f.Notes = c.text("description")
 	c = m.alternatives(c, f)

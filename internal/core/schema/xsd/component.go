@@ -556,6 +556,10 @@ func (l *loader) group(name xml.Name, at *dom) expr {
 	if g == nil {
 		g = nothing{}
 	}
+	if size(g, maxModel) > maxModel {
+		l.fault(src.dom, fault.Limit, "the group %s has more than %d particles with all groups inside of it", name.Local, maxModel)
+		g = nothing{}
+	}
 	l.groups[name] = g
 	return g
 }

@@ -182,6 +182,32 @@ func (r repeat) derive(s *Set, name xml.Name) (expr, *Element, *wildcard, bool) 
 
 func (r repeat) firsts(add func(string)) { r.inner.firsts(add) }
 
+// maxModel bounds the particles of a group with all groups inside of it.
+const maxModel = 20_000
+
+// size counts the particles of a model, and stops behind most.
+func size(e expr, most int) int {
+	var parts []expr
+	switch e := e.(type) {
+	case sequence:
+		parts = e
+	case choice:
+		parts = e
+	case everyOne:
+		parts = e
+	case repeat:
+		parts = []expr{e.inner}
+	}
+	n := 1
+	for _, p := range parts {
+		if n > most {
+			break
+		}
+		n += size(p, most-n)
+	}
+	return n
+}
+
 // expected names what may come next, for a person.
 func expected(e expr) string {
 	seen := map[string]bool{}

@@ -93,6 +93,8 @@ func TestWhatIsNoSchemaIsSaidWithItsLine(t *testing.T) {
 		xs("<xs:element name='a'/>\n<xs:element name='a'/>"):          "declared twice",
 		xs("<xs:complexType name='a'><xs:complexContent><xs:extension base='a'/></xs:complexContent></xs:complexType><xs:element name='e' type='a'/>"): "derived from itself",
 		xs("<xs:simpleType name='a'><xs:restriction base='xs:int'><xs:minInclusive value='x'/></xs:restriction></xs:simpleType>"):                      "minInclusive needs a decimal number",
+		xs("<xs:element name='a' type='xs:int' substitutionGroup='b'/><xs:element name='b' type='xs:int' substitutionGroup='a'/>"):                     "leads back",
+		xs("<xs:element name='a' type='xs:int' substitutionGroup='a'/>"):                                                                               "leads back",
 		xs("<xs:group name='g'><xs:sequence><xs:group ref='g'/></xs:sequence></xs:group>"):                                                             "stands inside of itself",
 		xs("<xs:complexType name='a'><xs:sequence><xs:element name='b' maxOccurs='0' minOccurs='1'/></xs:sequence></xs:complexType>"):                  "maxOccurs is less",
 		"<!DOCTYPE x><xs:schema xmlns:xs='http://www.w3.org/2001/XMLSchema'/>":                                                                         "document type definitions",
@@ -101,6 +103,17 @@ func TestWhatIsNoSchemaIsSaidWithItsLine(t *testing.T) {
 		require.Error(t, err, in)
 		require.Contains(t, err.Error(), want, in)
 	}
+}
+
+func TestGroupsThatMultiplyAreRefused(t *testing.T) {
+	var b strings.Builder
+	b.WriteString("<xs:schema xmlns:xs='http://www.w3.org/2001/XMLSchema'><xs:group name='g0'><xs:sequence><xs:element name='a' minOccurs='0'/></xs:sequence></xs:group>")
+	for i := range 40 {
+		fmt.Fprintf(&b, "<xs:group name='g%d'><xs:sequence><xs:group ref='g%d'/><xs:group ref='g%d'/></xs:sequence></xs:group>", i+1, i, i)
+	}
+	b.WriteString("</xs:schema>")
+	_, err := Load("a.xsd", []byte(b.String()), nil)
+	require.ErrorContains(t, err, "more than 20000 particles")
 }
 
 func imported(t *testing.T, name, root string) *schema.Schema {

@@ -120,6 +120,7 @@ func Load(name string, text []byte, others map[string][]byte) (*Set, error) {
 	if len(l.later) >= maxLater {
 		l.fault(root, fault.Limit, "the schema has more than %d elements, or a substitution group that stands for itself", maxLater)
 	}
+	l.heads()
 	if len(l.faults) > 0 {
 		return nil, l.faults
 	}
@@ -134,6 +135,20 @@ func (l *loader) fault(d *dom, code fault.Code, format string, args ...any) {
 
 func (l *loader) note(d *dom, format string, args ...any) {
 	l.set.Notes = append(l.set.Notes, fault.New(fault.Setting, format, args...).At(d.place()))
+}
+
+// heads refuses elements that stand for themselves by way of substitution groups.
+func (l *loader) heads() {
+	for name, e := range l.set.elements {
+		head := l.set.elements[e.subst]
+		for steps := 0; head != nil; steps++ {
+			if head == e || steps > len(l.set.elements) {
+				l.faults = append(l.faults, fault.New(fault.Setting, "the substitution group of %s leads back to it", name.Local).At(e.place))
+				return
+			}
+			head = l.set.elements[head.subst]
+		}
+	}
 }
 
 // document takes the components of a document, and of those that it includes.
