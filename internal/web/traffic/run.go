@@ -13,6 +13,7 @@ import (
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/json"
+	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/engine"
 	"hollowreed/internal/store"
@@ -52,20 +53,25 @@ type asideRow struct {
 	Mendable  bool
 }
 
-func (t traffic) run(c *gin.Context) error {
+// runOf gives the run that an address names, the project's draft, and the project as the run's
+// release has it.
+func (t traffic) runOf(c *gin.Context) (r store.Run, draft, released *project.Project, err error) {
 	id, err := runID(c)
 	if err != nil {
-		return err
+		return r, nil, nil, err
 	}
-	r, err := store.RunByID(c, t.DB, id)
-	if err != nil {
-		return err
+	if r, err = store.RunByID(c, t.DB, id); err != nil {
+		return r, nil, nil, err
 	}
-	p, err := t.Load(c)
-	if err != nil {
-		return err
+	if draft, err = t.Load(c); err != nil {
+		return r, nil, nil, err
 	}
-	released, err := t.Engine.Release(c, r.Project, r.Flow, r.Release)
+	released, err = t.Engine.Release(c, r.Project, r.Flow, r.Release)
+	return r, draft, released, err
+}
+
+func (t traffic) run(c *gin.Context) error {
+	r, p, released, err := t.runOf(c)
 	if err != nil {
 		return err
 	}

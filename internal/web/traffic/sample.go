@@ -7,7 +7,6 @@ import (
 	"strings"
 
 	"github.com/gin-gonic/gin"
-	"github.com/google/uuid"
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
@@ -21,19 +20,7 @@ import (
 
 // sample keeps a record of a run as a sample with the schema by which it was read.
 func (t traffic) sample(c *gin.Context) error {
-	id, err := uuid.Parse(c.Param("run"))
-	if err != nil {
-		return store.ErrNotFound
-	}
-	r, err := store.RunByID(c, t.DB, id)
-	if err != nil {
-		return err
-	}
-	p, err := t.Load(c)
-	if err != nil {
-		return err
-	}
-	released, err := t.Engine.Release(c, r.Project, r.Flow, r.Release)
+	r, p, released, err := t.runOf(c)
 	if err != nil {
 		return err
 	}
