@@ -93,7 +93,7 @@ func (f *Field) checkUnder(v value.Value, path string, report func(*fault.Fault)
 	if f.Kind != value.RecordKind && !f.List() && v.Kind() == f.Kind && f.Must.fault(v) == nil {
 		return
 	}
-	f.check(v, path+"/"+escape(f.Name), report)
+	f.check(v, path+"/"+Escape(f.Name), report)
 }
 
 func (f *Field) checkForeign(r *value.Record, path string, report func(*fault.Fault)) {
@@ -106,7 +106,7 @@ func (f *Field) checkForeign(r *value.Record, path string, report func(*fault.Fa
 	}
 	for i, name := range r.Shape.Names {
 		if f.Field(name) == nil && r.Fields[i].Kind() != value.Absent {
-			report(f.fault(fault.Unknown, path+"/"+escape(name), "one of "+strings.Join(f.shape.Names, ", "), fault.Quote(name)))
+			report(f.fault(fault.Unknown, path+"/"+Escape(name), "one of "+strings.Join(f.shape.Names, ", "), fault.Quote(name)))
 		}
 	}
 }
@@ -149,8 +149,8 @@ func (f *Field) CheckOccurs(v value.Value) (ft *fault.Fault) {
 	return nil
 }
 
-// escape writes a name as a reference token of a JSON Pointer (RFC 6901).
-func escape(name string) string {
+// Escape writes a name as a reference token of a JSON Pointer (RFC 6901).
+func Escape(name string) string {
 	return strings.ReplaceAll(strings.ReplaceAll(name, "~", "~0"), "/", "~1")
 }
 

@@ -52,8 +52,9 @@ func Parse(id string, d *doc.Doc) *Schema {
 		n.Fault(fault.Required, "the schema has no fields")
 	}
 	n.Done()
+	s.Root.Written.Begins = s.Settings.Lines.Begins
 	s.Root.seal()
-	p.columns(d)
+	p.lines(d, s.Root)
 	return s
 }
 
@@ -67,11 +68,11 @@ func (s *Schema) checkLines(w doc.Node) {
 		w.Fault(fault.Setting, "from 0 to %d lines can be passed over", maxSkipped)
 		s.Settings.Lines.First, s.Settings.Lines.Last = 0, 0
 	}
-	if s.Notation != "fixedwidth" && (l.Last > 0 || l.Begins != "") {
-		w.Fault(fault.Setting, `"skip last" and "begins" are for fixed width`)
+	if s.Notation != "fixedwidth" && l.Last > 0 {
+		w.Fault(fault.Setting, `"skip last" is for fixed width`)
 	}
-	if s.Notation != "fixedwidth" && s.Notation != "csv" && (l.First > 0 || l.Comment != "") {
-		w.Fault(fault.Setting, `"skip first" and "comment" are for fixed width and delimited`)
+	if !s.Lined() && (l.First > 0 || l.Comment != "" || l.Begins != "") {
+		w.Fault(fault.Setting, `"skip first", "comment" and "begins" are for fixed width and delimited`)
 	}
 }
 
@@ -194,6 +195,7 @@ func (p parser) written(n doc.Node, f *Field) {
 	w.Blank = f.Min == 0
 	w.Attribute = n.Bool("attribute", false)
 	w.Content = n.Bool("content", false)
+	w.Begins, w.Marks = n.Text("begins").Value, n.Text("marks").Value
 	t := n.Text("pattern")
 	if t.Value == "" {
 		return
@@ -237,32 +239,4 @@ func columns(n doc.Node) (from, to int) {
 		return 0, 0
 	}
 	return from, to
-}
-
-// columns checks that a fixed-width schema's fields stand in order and do not overlap.
-func (p parser) columns(d *doc.Doc) {
-	if p.s.Notation != "fixedwidth" {
-		return
-	}
-	end := 0
-	for _, f := range p.s.Root.Fields {
-		switch {
-		case f.Kind == value.RecordKind || f.List():
-			d.Fault(f.At, fault.New(fault.Setting, "a fixed-width record holds single fields only").In(f.Name))
-		case f.Written.From == 0:
-			d.Fault(f.At, fault.New(fault.Required, `"columns" is missing`).In(f.Name))
-		case f.Written.From <= end:
-			d.Fault(f.At, fault.New(fault.Setting, "column %d belongs to the field before, too", f.Written.From).In(f.Name))
-		}
-		end = max(end, f.Written.To)
-	}
-}
-
-// Width is the number of columns of a fixed-width record.
-func (s *Schema) Width() int {
-	w := 0
-	for _, f := range s.Root.Fields {
-		w = max(w, f.Written.To)
-	}
-	return w
 }

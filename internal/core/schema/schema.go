@@ -42,7 +42,7 @@ type Settings struct {
 type Lines struct {
 	First, Last int    // lines to pass over at the beginning and at the end
 	Comment     string // lines that begin with this are passed over
-	Begins      string // fixed width: only lines that begin with this are records
+	Begins      string // lines that begin with this are records; others are passed over unless they are of a record inside
 }
 
 // Field is one field of a record.
@@ -71,6 +71,8 @@ type Written struct {
 	Pattern    string // date and time pattern, as yyyyMMdd
 	Attribute  bool   // XML: an attribute, not an element
 	Content    bool   // XML: the element's own text
+	Begins     string // fixed width, delimited: lines of this record begin with this
+	Marks      string // fixed width, delimited: lines of this field's record have this value here
 	pattern    []patternPart
 	Blank      bool // an all-blank field is absent
 	HasPattern bool

@@ -98,6 +98,8 @@ func (w *Written) out(f *Field, o *doc.Out) {
 		o.Add("align", unless(w.Align, align))
 		o.Add("fill", tabbed(unless(string(w.Fill), fill)))
 	}
+	o.Add("begins", w.Begins)
+	o.Add("marks", w.Marks)
 	o.Add("implied places", number(w.Implied, 0))
 	o.Add("pattern", w.Pattern)
 	if w.Attribute {

@@ -117,7 +117,7 @@ func TestLinesThatAreNoRecordsArePassedOver(t *testing.T) {
 	require.Equal(t, []string{`in:7:1: a: expected a whole number, found "y" [x.yaml:5]`}, got)
 	require.Equal(t, 3, tally.Records)
 
-	for _, wrong := range []string{"notation: json\nwritten: {comment: '#'}", "notation: csv\nwritten: {begins: D}", "notation: fixedwidth\nwritten: {skip last: 5000}"} {
+	for _, wrong := range []string{"notation: json\nwritten: {comment: '#'}", "notation: csv\nwritten: {skip last: 1}", "notation: xml\nwritten: {begins: D}", "notation: fixedwidth\nwritten: {skip last: 5000}"} {
 		d := doc.Parse("x.yaml", []byte("schema: X\n"+wrong+"\nfields:\n  - {name: a, type: text, columns: 1-2}\n"))
 		schema.Parse("x", d)
 		require.NotEmpty(t, d.Faults, wrong)

@@ -14,6 +14,7 @@ import (
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/internal/block"
+	"hollowreed/internal/core/notation/internal/group"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
@@ -30,6 +31,7 @@ type reader struct {
 
 	shape   *value.Shape
 	targets []*schema.Field // by column; nil without a schema
+	kinds   [][]mark        // what tells the types of line; the first is the record's own
 	row     []string
 	line    int // of the record at hand
 	next    int // line behind it
@@ -39,6 +41,25 @@ type reader struct {
 	recs    []value.Record
 	check   bool
 	lines   schema.Lines
+}
+
+// mark is what a line of a type has in one of its fields, or begins with.
+type mark struct {
+	column int // -1: the line begins with it
+	text   string
+}
+
+func marks(t *group.Type) []mark {
+	var out []mark
+	if b := t.Field.Written.Begins; b != "" {
+		out = append(out, mark{-1, b})
+	}
+	for i, f := range t.Own {
+		if f.Written.Marks != "" {
+			out = append(out, mark{i, f.Written.Marks})
+		}
+	}
+	return out
 }
 
 // NewReader reads delimited records. The header, if there is one, is read at once.
@@ -57,6 +78,13 @@ func NewReader(r io.Reader, o notation.Options) (notation.Reader, error) {
 	}
 	if header {
 		return d, d.header()
+	}
+	types := group.Types(o.Schema.Root)
+	for _, t := range types {
+		d.kinds = append(d.kinds, marks(t))
+	}
+	if len(types) > 1 {
+		return group.NewReader(d, types[0], o), nil
 	}
 	return d, nil
 }
@@ -114,30 +142,72 @@ func (d *reader) match(seen map[string]int) error {
 
 // Next reads one record.
 func (d *reader) Next() (value.Value, error) {
-	if err := d.scan(); err != nil {
+	if err := d.Take(); err != nil {
 		return value.Value{}, err
 	}
-	want := len(d.targets)
-	if d.schema == nil {
-		want = len(d.shape.Names)
-	}
-	if len(d.row) != want {
-		return value.Value{}, fault.List{fault.Expect(fault.Length, count(want, "field"), count(len(d.row), "field")).At(d.at(1))}
-	}
-	rec := d.record()
-	if d.schema == nil {
-		for i, s := range d.row {
-			rec.Fields[i] = value.Str(s)
+	if d.schema != nil {
+		rec := d.record()
+		if faults := d.typed(d.targets, rec); faults != nil {
+			return value.Value{}, faults
 		}
 		return value.RecOf(rec), nil
 	}
-	return d.typed(rec)
+	if ft := d.number(len(d.shape.Names)); ft != nil {
+		return value.Value{}, fault.List{ft}
+	}
+	rec := d.record()
+	for i, s := range d.row {
+		rec.Fields[i] = value.Str(s)
+	}
+	return value.RecOf(rec), nil
 }
 
-func (d *reader) typed(rec *value.Record) (value.Value, error) {
+// Take takes the next line that is a record, or one of a record inside.
+func (d *reader) Take() error {
+	for {
+		if err := d.scan(); err != nil {
+			return err
+		}
+		if len(d.kinds) != 1 || d.kinds[0] == nil || d.is(d.kinds[0]) {
+			return nil
+		}
+	}
+}
+
+// Is says whether the line at hand is of a type.
+func (d *reader) Is(t *group.Type) bool { return d.is(d.kinds[t.Index]) }
+
+func (d *reader) is(marks []mark) bool {
+	for _, m := range marks {
+		switch {
+		case m.column < 0 && !strings.HasPrefix(d.raw, m.text):
+			return false
+		case m.column >= 0 && (m.column >= len(d.row) || d.row[m.column] != m.text):
+			return false
+		}
+	}
+	return marks != nil
+}
+
+// Read reads the line at hand, of a type, into its record.
+func (d *reader) Read(t *group.Type, into *value.Record) fault.List { return d.typed(t.Own, into) }
+
+// number compares the number of fields of the line at hand with the one that must be.
+func (d *reader) number(want int) *fault.Fault {
+	if len(d.row) == want {
+		return nil
+	}
+	return fault.Expect(fault.Length, count(want, "field"), count(len(d.row), "field")).At(d.at(1))
+}
+
+// typed reads the line at hand into a record; targets are its fields by column.
+func (d *reader) typed(targets []*schema.Field, rec *value.Record) fault.List {
+	if ft := d.number(len(targets)); ft != nil {
+		return fault.List{ft}
+	}
 	var faults fault.List
 	for i, s := range d.row {
-		f := d.targets[i]
+		f := targets[i]
 		if s == "" && f.Written.Blank {
 			continue
 		}
@@ -156,10 +226,7 @@ func (d *reader) typed(rec *value.Record) (value.Value, error) {
 			faults = append(faults, ft.At(p))
 		}
 	}
-	if faults != nil {
-		return value.Value{}, faults
-	}
-	return value.RecOf(rec), nil
+	return faults
 }
 
 // columnOf works out where field i of the record begins, in characters from 1; it is only asked

@@ -7,6 +7,7 @@ import (
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/notation"
+	"hollowreed/internal/core/notation/internal/group"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
@@ -17,6 +18,7 @@ type writer struct {
 	delim, quote byte
 	header       bool
 	names        []string
+	root         *group.Type // with lines of several types
 	buf, text    []byte
 	n            int
 }
@@ -27,7 +29,9 @@ func NewWriter(w io.Writer, o notation.Options) (notation.Writer, error) {
 	out := &writer{w: bufio.NewWriterSize(w, 64<<10), schema: o.Schema, delim: ',', quote: '"', header: true}
 	if s := o.Schema; s != nil {
 		out.delim, out.quote, out.header = s.Settings.Delimiter[0], s.Settings.Quote[0], s.Settings.Header
-		out.names = s.Root.Shape().Names
+		if out.names = s.Root.Shape().Names; s.Nested() && s.Notation == "csv" && !out.header {
+			out.root = group.Types(s.Root)[0]
+		}
 		return out, out.writeHeader()
 	}
 	return out, nil
@@ -41,12 +45,21 @@ func (w *writer) writeHeader() error {
 	for i, name := range w.names {
 		w.cell(i, name)
 	}
-	return w.flushLine()
+	w.endLine()
+	return w.flush()
 }
 
-// Write writes one record. A nested record or list does not fit and is a fault.
+// Write writes one record. A nested record or list fits only where the schema says which lines
+// are its own; otherwise it is a fault.
 func (w *writer) Write(v value.Value) error {
 	w.n++
+	w.buf = w.buf[:0]
+	if w.root != nil {
+		if _, ft := group.Write(w.root, v, w.line); ft != nil {
+			return ft
+		}
+		return w.flush()
+	}
 	r := v.Record()
 	if r == nil {
 		return fault.Expect(fault.Type, "a record", v.Kind().String()).At(fault.Place{Line: w.n})
@@ -56,24 +69,57 @@ func (w *writer) Write(v value.Value) error {
 		if err := w.writeHeader(); err != nil {
 			return err
 		}
+		w.buf = w.buf[:0]
 	}
 	if ft := w.extra(r); ft != nil {
 		return ft
 	}
-	w.buf = w.buf[:0]
 	for i, name := range w.names {
-		field := v.Field(name)
-		if k := field.Kind(); k == value.RecordKind || k == value.ListKind {
-			return fault.Expect(fault.Type, "a single value", "a "+k.String()).In(name).At(fault.Place{Path: "/" + name}).
-				Mended("A delimited record has no place for it; map it to single fields first")
-		}
-		text, ft := w.written(name, field)
-		if ft != nil {
+		if ft := w.field(i, name, v.Field(name)); ft != nil {
 			return ft
 		}
-		w.cell(i, text)
 	}
-	return w.flushLine()
+	w.endLine()
+	return w.flush()
+}
+
+// line appends the line of one of several types.
+func (w *writer) line(t *group.Type, v value.Value) *fault.Fault {
+	start := len(w.buf)
+	for i, f := range t.Own {
+		if ft := w.scalar(i, f, group.Marked(f, v.Field(f.Name))); ft != nil {
+			return ft
+		}
+	}
+	if begins := t.Field.Written.Begins; !strings.HasPrefix(string(w.buf[start:]), begins) {
+		return fault.Expect(fault.Pattern, "a line that begins with "+fault.Quote(begins), fault.Quote(string(w.buf[start:])))
+	}
+	w.endLine()
+	return nil
+}
+
+func (w *writer) field(i int, name string, v value.Value) *fault.Fault {
+	if k := v.Kind(); k == value.RecordKind || k == value.ListKind {
+		return fault.Expect(fault.Type, "a single value", "a "+k.String()).In(name).At(fault.Place{Path: "/" + name}).
+			Mended("A delimited record has no place for it; map it to single fields first")
+	}
+	if w.schema == nil {
+		w.cell(i, schema.ScalarText(v))
+		return nil
+	}
+	return w.scalar(i, w.schema.Root.Field(name), v)
+}
+
+func (w *writer) scalar(i int, f *schema.Field, v value.Value) *fault.Fault {
+	if v.Missing() {
+		w.cell(i, "")
+		return nil
+	}
+	text, ft := f.AppendWritten(w.text[:0], v)
+	if w.text = text; ft == nil {
+		w.cell(i, string(text))
+	}
+	return ft
 }
 
 // extra finds a field that the header has no name for: it would be lost.
@@ -99,15 +145,6 @@ func contains(names []string, name string) bool {
 	return false
 }
 
-func (w *writer) written(name string, v value.Value) (string, *fault.Fault) {
-	if w.schema == nil || v.Missing() {
-		return schema.ScalarText(v), nil
-	}
-	text, ft := w.schema.Root.Field(name).AppendWritten(w.text[:0], v)
-	w.text = text
-	return string(text), ft
-}
-
 func (w *writer) cell(i int, s string) {
 	if i > 0 {
 		w.buf = append(w.buf, w.delim)
@@ -121,8 +158,9 @@ func (w *writer) cell(i int, s string) {
 	w.buf = append(w.buf, w.quote)
 }
 
-func (w *writer) flushLine() error {
-	w.buf = append(w.buf, "\r\n"...)
+func (w *writer) endLine() { w.buf = append(w.buf, "\r\n"...) }
+
+func (w *writer) flush() error {
 	_, err := w.w.Write(w.buf)
 	return err
 }

@@ -14,6 +14,7 @@ import (
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/internal/block"
+	"hollowreed/internal/core/notation/internal/group"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
@@ -30,11 +31,10 @@ type reader struct {
 	name   string
 	schema *schema.Schema
 	limit  int
-	width  int
 	cut    func(line string, from, to int) string
 	decode *charmap.Charmap // nil for UTF-8
 	end    string           // the line end that must be; empty for any
-	cells  []cell
+	kinds  []layout         // of the types of line; the first is the record's own
 	check  bool
 
 	line   int
@@ -43,8 +43,24 @@ type reader struct {
 	recs   []value.Record
 }
 
+// layout is how the lines of one type are read.
+type layout struct {
+	fields []*schema.Field
+	cells  []cell
+	width  int
+	marks  []mark
+}
+
+// mark is what a line of the type has in some columns.
+type mark struct {
+	from, to int // from 0
+	text     string
+	cell     *cell // nil for the bare text
+}
+
 // cell is one field of every line, made ready.
 type cell struct {
+	slot     int
 	from, to int // bytes or characters, from 0
 	blank    bool
 	strip    func(s string, fill byte) string
@@ -52,20 +68,26 @@ type cell struct {
 	read     func(s string) (value.Value, bool)
 }
 
-func cells(fields []*schema.Field) []cell {
-	out := make([]cell, len(fields))
-	for i, f := range fields {
+func newLayout(t *group.Type) layout {
+	l := layout{fields: t.Own, cells: make([]cell, len(t.Own)), width: t.Field.Width()}
+	if b := t.Field.Written.Begins; b != "" {
+		l.marks = append(l.marks, mark{to: len(b), text: b})
+	}
+	for i, f := range t.Own {
 		w := &f.Written
-		c := cell{from: w.From - 1, to: w.To, blank: w.Blank, strip: trimRight, fill: w.Fill, read: f.Reader()}
+		c := cell{slot: f.Slot(), from: w.From - 1, to: w.To, blank: w.Blank, strip: trimRight, fill: w.Fill, read: f.Reader()}
 		switch {
 		case f.Kind.Numeric():
 			c.strip, c.fill = trimBoth, ' '
 		case w.Align == "right":
 			c.strip = trimLeft
 		}
-		out[i] = c
+		l.cells[i] = c
+		if w.Marks != "" {
+			l.marks = append(l.marks, mark{from: c.from, to: c.to, text: w.Marks, cell: &l.cells[i]})
+		}
 	}
-	return out
+	return l
 }
 
 // NewReader reads the records of a fixed-width file; a schema is required.
@@ -78,7 +100,7 @@ func NewReader(r io.Reader, o notation.Options) (notation.Reader, error) {
 	if o.MaxRecord > 0 {
 		limit = o.MaxRecord
 	}
-	f := &reader{src: block.New(r), name: o.Source, schema: o.Schema, limit: limit, width: o.Schema.Width(), cut: bytesCut, end: lineEnds[o.Schema.Settings.LineEnd]}
+	f := &reader{src: block.New(r), name: o.Source, schema: o.Schema, limit: limit, cut: bytesCut, end: lineEnds[o.Schema.Settings.LineEnd]}
 	switch o.Schema.Settings.Encoding {
 	case "ISO-8859-1":
 		f.decode = charmap.ISO8859_1
@@ -89,8 +111,17 @@ func NewReader(r io.Reader, o notation.Options) (notation.Reader, error) {
 			f.cut = runesCut
 		}
 	}
-	f.pick = block.NewPicker(f.src, o.Schema.Settings.Lines)
-	f.cells, f.check = cells(o.Schema.Root.Fields), o.Check
+	f.pick, f.check = block.NewPicker(f.src, o.Schema.Settings.Lines), o.Check
+	types := group.Types(o.Schema.Root)
+	for _, t := range types {
+		f.kinds = append(f.kinds, newLayout(t))
+	}
+	if len(types) > 1 {
+		return group.NewReader(f, types[0], o), nil
+	}
+	if f.kinds[0].marks != nil {
+		f.pick.Keep = func(line string) bool { return f.is(&f.kinds[0], line) }
+	}
 	return f, nil
 }
 
@@ -111,42 +142,102 @@ func (f *reader) at(column int) fault.Place {
 
 // Next reads one line. All faults of a line are reported together.
 func (f *reader) Next() (value.Value, error) {
-	line, number, ok := f.pick.Line(f.limit)
-	if !ok {
-		if err := f.src.Err(); err != nil {
-			return value.Value{}, fault.New(fault.Outside, "the input cannot be read on: %s", err).At(fault.Place{Source: f.name, Line: number, Byte: f.src.Off})
-		}
-		return value.Value{}, io.EOF
+	if err := f.take(); err != nil {
+		return value.Value{}, err
 	}
-	f.cur, f.line = line, number
-	if faults := f.lineFaults(line); faults != nil {
+	l := &f.kinds[0]
+	if faults := f.lineFaults(l); faults != nil {
 		return value.Value{}, faults
 	}
-	return f.record(line.Text)
+	rec := f.next()
+	if faults := f.read(l, rec); faults != nil {
+		return value.Value{}, faults
+	}
+	return value.RecOf(rec), nil
+}
+
+func (f *reader) take() error {
+	line, number, ok := f.pick.Line(f.limit)
+	if ok {
+		f.cur, f.line = line, number
+		return nil
+	}
+	if err := f.src.Err(); err != nil {
+		return fault.New(fault.Outside, "the input cannot be read on: %s", err).At(fault.Place{Source: f.name, Line: number, Byte: f.src.Off})
+	}
+	return io.EOF
+}
+
+// Take takes the next line, for a reader of lines of several types.
+func (f *reader) Take() error {
+	if err := f.take(); err != nil {
+		return err
+	}
+	if f.cur.Long {
+		return fault.List{f.long(0)}
+	}
+	return nil
+}
+
+// Is says whether the line at hand is of a type.
+func (f *reader) Is(t *group.Type) bool { return f.is(&f.kinds[t.Index], f.cur.Text) }
+
+func (f *reader) is(l *layout, line string) bool {
+	for i := range l.marks {
+		m := &l.marks[i]
+		if m.cell == nil {
+			if !strings.HasPrefix(line, m.text) {
+				return false
+			}
+			continue
+		}
+		if f.columns(line) < m.to || m.cell.strip(f.cut(line, m.from, m.to), m.cell.fill) != m.text {
+			return false
+		}
+	}
+	return l.marks != nil
+}
+
+// Read reads the line at hand, of a type, into its record.
+func (f *reader) Read(t *group.Type, into *value.Record) fault.List {
+	l := &f.kinds[t.Index]
+	if faults := f.lineFaults(l); faults != nil {
+		return faults
+	}
+	return f.read(l, into)
 }
 
 // lineFaults are what is wrong with the line as a whole.
-func (f *reader) lineFaults(l block.Line) fault.List {
+func (f *reader) lineFaults(lay *layout) fault.List {
+	l := &f.cur
 	if l.Long {
-		return fault.List{fault.Expect(fault.Limit, fmt.Sprintf("a record of %d columns", f.width), fmt.Sprintf("a line of %d bytes", l.Skipped)).
-			At(f.at(f.width+1)).Mended("No line may be longer than %d bytes; it was passed over", f.limit)}
+		return fault.List{f.long(lay.width)}
 	}
 	if f.decode == nil && !utf8.ValidString(l.Text) {
-		return fault.List{f.encodingFault(l)}
+		return fault.List{f.encodingFault(lay)}
 	}
 	var faults fault.List
 	n := f.columns(l.Text)
 	switch {
-	case n < f.width:
-		faults = append(faults, f.short(l, n))
-	case n > f.width:
-		faults = append(faults, fault.Expect(fault.Length, fmt.Sprintf("the line to end after column %d", f.width),
-			fault.Quote(f.cut(l.Text, f.width, n))).At(f.at(f.width+1)))
+	case n < lay.width:
+		faults = append(faults, f.short(lay, n))
+	case n > lay.width:
+		faults = append(faults, fault.Expect(fault.Length, fmt.Sprintf("the line to end after column %d", lay.width),
+			fault.Quote(f.cut(l.Text, lay.width, n))).At(f.at(lay.width+1)))
 	}
-	if ft := f.endFault(l, n); ft != nil {
+	if ft := f.endFault(n); ft != nil {
 		faults = append(faults, ft)
 	}
 	return faults
+}
+
+func (f *reader) long(width int) *fault.Fault {
+	expected := "a shorter line"
+	if width > 0 {
+		expected = fmt.Sprintf("a record of %d columns", width)
+	}
+	return fault.Expect(fault.Limit, expected, fmt.Sprintf("a line of %d bytes", f.cur.Skipped)).At(f.at(width+1)).
+		Mended("No line may be longer than %d bytes; it was passed over", f.limit)
 }
 
 func (f *reader) columns(s string) int {
@@ -156,22 +247,23 @@ func (f *reader) columns(s string) int {
 	return len(s)
 }
 
-func (f *reader) short(l block.Line, n int) *fault.Fault {
+func (f *reader) short(l *layout, n int) *fault.Fault {
 	name := ""
-	for _, c := range f.schema.Root.Fields {
+	for _, c := range l.fields {
 		if c.Written.To > n {
 			name = c.Name
 			break
 		}
 	}
-	return fault.Expect(fault.Length, fmt.Sprintf("%d columns", f.width), fmt.Sprintf("a line of %d", n)).In(name).At(f.at(n + 1))
+	return fault.Expect(fault.Length, fmt.Sprintf("%d columns", l.width), fmt.Sprintf("a line of %d", n)).In(name).At(f.at(n + 1))
 }
 
 var lineEnds = map[string]string{"CRLF": "\r\n", "LF": "\n"}
 
 var endNames = map[string]string{"": "the end of the file", "\n": "LF", "\r\n": "CR LF"}
 
-func (f *reader) endFault(l block.Line, column int) *fault.Fault {
+func (f *reader) endFault(column int) *fault.Fault {
+	l := &f.cur
 	if f.end == "" || l.End == f.end {
 		return nil
 	}
@@ -182,7 +274,8 @@ func (f *reader) endFault(l block.Line, column int) *fault.Fault {
 	return ft.Mended(`If the sender means it, set "line end" of the schema to any`)
 }
 
-func (f *reader) encodingFault(l block.Line) *fault.Fault {
+func (f *reader) encodingFault(lay *layout) *fault.Fault {
+	l := &f.cur
 	at := 0
 	for at < len(l.Text) {
 		r, n := utf8.DecodeRuneInString(l.Text[at:])
@@ -193,12 +286,12 @@ func (f *reader) encodingFault(l block.Line) *fault.Fault {
 	}
 	p := f.at(f.columns(l.Text[:at]) + 1)
 	p.Byte += int64(at)
-	return fault.Expect(fault.Encoding, "UTF-8 text", fmt.Sprintf("the byte %02X", l.Text[at])).In(f.fieldAt(p.Column)).At(p).
+	return fault.Expect(fault.Encoding, "UTF-8 text", fmt.Sprintf("the byte %02X", l.Text[at])).In(lay.fieldAt(p.Column)).At(p).
 		Mended(`If the sender writes another encoding, set "encoding" of the schema`)
 }
 
-func (f *reader) fieldAt(column int) string {
-	for _, c := range f.schema.Root.Fields {
+func (l *layout) fieldAt(column int) string {
+	for _, c := range l.fields {
 		if column >= c.Written.From && column <= c.Written.To {
 			return c.Name
 		}
@@ -206,27 +299,23 @@ func (f *reader) fieldAt(column int) string {
 	return ""
 }
 
-func (f *reader) record(line string) (value.Value, error) {
-	rec := f.next()
+// read reads the fields of the line at hand.
+func (f *reader) read(l *layout, into *value.Record) fault.List {
 	var faults fault.List
-	for i := range f.cells {
-		c := &f.cells[i]
-		raw := f.cut(line, c.from, c.to)
-		v, ok := f.read(c, raw)
+	for i := range l.cells {
+		c := &l.cells[i]
+		raw := f.cut(f.cur.Text, c.from, c.to)
+		v, ok := f.cell(c, raw)
 		if !ok {
-			field := f.schema.Root.Fields[i]
-			faults = append(faults, field.Ruled(fault.Expect(fault.Type, field.HowWritten(), fault.Quote(raw))).At(f.at(c.from+1)))
+			faults = append(faults, l.fields[i].Ruled(fault.Expect(fault.Type, l.fields[i].HowWritten(), fault.Quote(raw))).At(f.at(c.from+1)))
 			continue
 		}
-		rec.Fields[i] = v
+		into.Fields[c.slot] = v
 		if f.check {
-			faults = f.checked(faults, f.schema.Root.Fields[i], v, c.from+1)
+			faults = f.checked(faults, l.fields[i], v, c.from+1)
 		}
 	}
-	if faults != nil {
-		return value.Value{}, faults
-	}
-	return value.RecOf(rec), nil
+	return faults
 }
 
 func (f *reader) checked(faults fault.List, field *schema.Field, v value.Value, column int) fault.List {
@@ -252,7 +341,7 @@ func (f *reader) next() *value.Record {
 	return rec
 }
 
-func (f *reader) read(c *cell, raw string) (value.Value, bool) {
+func (f *reader) cell(c *cell, raw string) (value.Value, bool) {
 	if c.blank && trimLeft(raw, ' ') == "" {
 		return value.Value{}, true
 	}

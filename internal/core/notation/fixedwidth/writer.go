@@ -10,6 +10,7 @@ import (
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/notation"
+	"hollowreed/internal/core/notation/internal/group"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
@@ -17,6 +18,8 @@ import (
 type writer struct {
 	w      *bufio.Writer
 	schema *schema.Schema
+	root   *group.Type
+	put    group.Put
 	encode *charmap.Charmap
 	end    string
 	line   []byte
@@ -24,15 +27,17 @@ type writer struct {
 	n      int
 }
 
-// NewWriter writes records at the columns that the schema gives; a schema is required.
+// NewWriter writes records at the columns that the schema gives; a schema is required. A record
+// with others inside is written as its line and the lines of those, in the order of the schema.
 func NewWriter(w io.Writer, o notation.Options) (notation.Writer, error) {
 	if o.Schema == nil || o.Schema.Width() == 0 {
 		return nil, fault.New(fault.Setting, "fixed width cannot be written without a schema that has columns")
 	}
-	out := &writer{w: bufio.NewWriterSize(w, 64<<10), schema: o.Schema, end: "\r\n"}
+	out := &writer{w: bufio.NewWriterSize(w, 64<<10), schema: o.Schema, root: group.Types(o.Schema.Root)[0], end: "\r\n"}
 	if o.Schema.Settings.LineEnd == "LF" {
 		out.end = "\n"
 	}
+	out.put = out.append
 	switch o.Schema.Settings.Encoding {
 	case "ISO-8859-1":
 		out.encode = charmap.ISO8859_1
@@ -42,27 +47,44 @@ func NewWriter(w io.Writer, o notation.Options) (notation.Writer, error) {
 	return out, nil
 }
 
-// Write writes one record as one line. A value that does not fit its columns is a fault; nothing
-// of that record is written.
+// Write writes one record. A value that does not fit its columns is a fault; nothing of that
+// record is written.
 func (w *writer) Write(v value.Value) error {
-	w.n++
-	if v.Kind() != value.RecordKind {
-		return fault.Expect(fault.Type, "a record", v.Kind().String()).At(fault.Place{Line: w.n})
-	}
 	w.line = w.line[:0]
-	column := 1
-	for _, f := range w.schema.Root.Fields {
-		for ; column < f.Written.From; column++ {
-			w.line = append(w.line, ' ')
+	lines, err := group.Write(w.root, v, w.put)
+	if err != nil {
+		return err.At(fault.Place{Line: w.n + lines, Column: err.Place.Column, Path: err.Place.Path})
+	}
+	w.n += lines
+	_, failed := w.w.Write(w.line)
+	return failed
+}
+
+// append appends one line.
+func (w *writer) append(t *group.Type, v value.Value) *fault.Fault {
+	start, column, begins := len(w.line), 1, t.Field.Written.Begins
+	gap := func(to int) {
+		for ; column < to; column++ {
+			c := byte(' ')
+			if column <= len(begins) {
+				c = begins[column-1]
+			}
+			w.line = append(w.line, c)
 		}
-		if ft := w.field(f, v.Field(f.Name)); ft != nil {
-			return ft.At(fault.Place{Line: w.n, Column: f.Written.From})
+	}
+	for _, f := range t.Own {
+		gap(f.Written.From)
+		if ft := w.field(f, group.Marked(f, v.Field(f.Name))); ft != nil {
+			return ft.At(fault.Place{Column: f.Written.From})
 		}
 		column = f.Written.To + 1
 	}
+	gap(len(begins) + 1)
+	if line := w.line[start:]; string(line[:len(begins)]) != begins {
+		return fault.Expect(fault.Pattern, "a line that begins with "+fault.Quote(begins), fault.Quote(string(line))).At(fault.Place{Column: 1})
+	}
 	w.line = append(w.line, w.end...)
-	_, err := w.w.Write(w.line)
-	return err
+	return nil
 }
 
 func (w *writer) field(f *schema.Field, v value.Value) *fault.Fault {
@@ -91,11 +113,11 @@ func (w *writer) field(f *schema.Field, v value.Value) *fault.Fault {
 	if n > width {
 		return fault.Expect(fault.Length, fmt.Sprintf("at most %d columns", width), fault.Quote(string(text))).In(f.Name)
 	}
-	w.put(f, text, width-n)
+	w.fill(f, text, width-n)
 	return nil
 }
 
-func (w *writer) put(f *schema.Field, text []byte, padding int) {
+func (w *writer) fill(f *schema.Field, text []byte, padding int) {
 	if f.Written.Align != "right" {
 		w.line = append(w.line, text...)
 		w.pad(padding, f.Written.Fill)

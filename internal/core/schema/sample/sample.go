@@ -46,11 +46,14 @@ type maker struct {
 	schema *schema.Schema
 	rand   *rand.Rand
 	made   int
+	begins string // what the text of the field at hand begins with
+	whole  bool   // and that this is all of it
 }
 
 func (m *maker) record(f *schema.Field, path string) (value.Value, *fault.Fault) {
 	fields := make([]value.Value, len(f.Fields))
 	for i, c := range f.Fields {
+		m.begins, m.whole = m.schema.Beginning(f, c)
 		v, ft := m.field(c, path+"/"+c.Name)
 		if ft != nil {
 			return v, ft
@@ -62,6 +65,9 @@ func (m *maker) record(f *schema.Field, path string) (value.Value, *fault.Fault)
 
 func (m *maker) field(f *schema.Field, path string) (value.Value, *fault.Fault) {
 	n := m.occurs(f)
+	if m.begins != "" && n == 0 {
+		n = 1 // the line would not be told from others
+	}
 	if n > maxOccurs {
 		return value.Value{}, m.none(f, path, fmt.Sprintf("it must occur %d times", n))
 	}
@@ -147,6 +153,9 @@ func (m *maker) fits(f *schema.Field, v value.Value) bool {
 			return false // its ends would be taken for filling
 		}
 	}
+	if !strings.HasPrefix(string(text), strings.TrimRight(m.begins, " ")) {
+		return false
+	}
 	back, ok := f.Read(string(text))
 	return ok && value.Equal(back, v)
 }
@@ -160,9 +169,13 @@ func width(f *schema.Field) int {
 }
 
 func (m *maker) scalar(f *schema.Field) (value.Value, bool) {
+	if m.whole {
+		return f.Read(strings.TrimRight(m.begins, " "))
+	}
 	switch f.Kind {
 	case value.Text:
-		return value.Str(m.text(f)), true
+		s := m.text(f)
+		return value.Str(m.begins + s[min(len(m.begins), len(s)):]), true
 	case value.Integer, value.Decimal:
 		return m.number(f)
 	case value.Boolean:

@@ -55,6 +55,31 @@ var schemas = map[string]string{
 	"json":   "schema: X\nnotation: json" + nested,
 	"ndjson": "schema: X\nnotation: ndjson" + nested,
 	"xml":    "schema: X\nnotation: xml\nwritten: {root: orders}" + nested,
+	"begins": `schema: X
+notation: fixedwidth
+written: {begins: HD1, line end: LF}
+fields:
+  - {name: kind, type: text, columns: 1-2}
+  - {name: no, type: text, columns: 3-6}
+  - name: line
+    type: record
+    occurs: 1..n
+    fields:
+      - {name: kind, type: text, columns: 1, marks: L}
+      - {name: qty, type: integer, columns: 2-4}
+`,
+	"lists": `schema: X
+notation: csv
+written: {begins: "H;0", header: false, delimiter: ;}
+fields:
+  - {name: kind, type: text}
+  - {name: no, type: text}
+  - name: line
+    type: record
+    occurs: 0..n
+    begins: L;
+    fields: [{name: kind, type: text}, {name: qty, type: integer}]
+`,
 	"fixedwidth": `schema: X
 notation: fixedwidth
 written: {line end: CRLF}

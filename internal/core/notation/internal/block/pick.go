@@ -12,6 +12,8 @@ type Picker struct {
 	lines  schema.Lines
 	number int
 	ahead  []picked // as many as are passed over at the end
+
+	Keep func(line string) bool // further lines that are passed over; nil for none
 }
 
 type picked struct {
@@ -43,7 +45,7 @@ func (p *Picker) Line(limit int) (l Line, number int, ok bool) {
 		} else {
 			number = p.number
 		}
-		if p.lines.Comment != "" && strings.HasPrefix(next.Text, p.lines.Comment) || !strings.HasPrefix(next.Text, p.lines.Begins) {
+		if p.lines.Comment != "" && strings.HasPrefix(next.Text, p.lines.Comment) || p.Keep != nil && !p.Keep(next.Text) {
 			continue
 		}
 		return next, number, true
