@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"errors"
+	"strings"
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
@@ -84,11 +85,9 @@ func (e *Engine) Mend(ctx context.Context, id int64, text, by string) (uuid.UUID
 			return fault.New(fault.Setting, "a record of %s cannot be read by itself", source.Title).
 				Mended("Mend the file and drop it again")
 		}
-		end := "\r\n"
-		if source.Settings.LineEnd == "LF" {
-			end = "\n"
-		}
-		if err := store.AddRun(ctx, tx, again, []byte(text+end)); err != nil {
+		content, before := excerpt(source, text)
+		again.FirstLine -= before
+		if err := store.AddRun(ctx, tx, again, content); err != nil {
 			return err
 		}
 		if err := store.HandleAside(ctx, tx, id, "run again", &again.ID, by); err != nil {
@@ -97,6 +96,18 @@ func (e *Engine) Mend(ctx context.Context, id int64, text, by string) (uuid.UUID
 		return e.enqueue(ctx, tx, again.ID)
 	})
 	return again.ID, err
+}
+
+// excerpt is a message that holds one record only: its text with the schema's line ends, and empty
+// lines where the schema passes over lines; before is how many stand before the record.
+func excerpt(s *schema.Schema, text string) (content []byte, before int) {
+	end := "\r\n"
+	if s.Settings.LineEnd == "LF" {
+		end = "\n"
+	}
+	lines := s.Settings.Lines
+	text = strings.ReplaceAll(strings.ReplaceAll(text, "\r\n", "\n"), "\n", end)
+	return []byte(strings.Repeat(end, lines.First) + text + end + strings.Repeat(end, lines.Last)), lines.First
 }
 
 // LetGo closes a set-aside record without running it again.

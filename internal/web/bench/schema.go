@@ -13,7 +13,6 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
@@ -27,6 +26,7 @@ var schemaView = page.Parse(files, "schema.html")
 
 const (
 	rulerLines = 8    // of a sample on the ruler
+	nestedMore = 6    // lines more, where a record has several
 	maxChecked = 5000 // records of a sample that are read to say whether they fit
 	maxListed  = 100  // faults of a sample that are listed
 	maxRows    = 500  // fields that are drawn at once
@@ -54,6 +54,8 @@ type schemaPage struct {
 	Cuts                      []cut
 	Names                     []cut
 	Width                     int
+	Nested                    bool // lines of several types
+	RecordName                string
 	Settings                  schema.Settings
 	Written                   edit.Settings
 	Notations                 []string
@@ -66,6 +68,8 @@ type schemaPage struct {
 	OOB                       bool
 
 	evidence map[*schema.Field]*evidence
+	where    lines
+	record   edit.Path // whose lines the ruler cuts
 }
 
 // fieldRow is one row of the table of fields.
@@ -145,7 +149,7 @@ func (b bench) schemaPage(c *gin.Context, id string, at at) (*schemaPage, error)
 	d := &schemaPage{
 		Frame: b.Frame(c, "bench", s.Title, "↑ ↓", "choose a field", "Enter", "edit it", "[ ]", "record before, after", "N", "new field below",
 			"I", "new field inside", "Shift ↑ ↓", "move the field", "Shift → ←", "into the record before, out", "Delete", "remove it", "Ctrl Z, Y", "undo, redo"),
-		ID: id, SchemaTitle: s.Title, Notation: s.Notation, Settings: s.Settings, Width: s.Width(), Path: project.Path(project.Schemas, id),
+		ID: id, SchemaTitle: s.Title, Notation: s.Notation, Settings: s.Settings, Width: s.Width(), Nested: s.Lined() && s.Nested(), Path: project.Path(project.Schemas, id),
 		Written: edit.ReadSchema(s), Notations: schema.Notations, LeftOut: s.LeftOut, Samples: s.Samples, Sample: at.sample, Find: at.find, evidence: map[*schema.Field]*evidence{},
 	}
 	d.UsedBy = p.UsedBy(d.Path)
@@ -178,8 +182,10 @@ func (d *schemaPage) message(p *project.Project, s *schema.Schema, line string) 
 		d.Sample = s.Samples[0]
 	}
 	if d.Sample != "" {
-		d.Bytes = len(p.Texts[project.Path(project.Samples, d.Sample)])
+		text := p.Texts[project.Path(project.Samples, d.Sample)]
+		d.Bytes = len(text)
 		record = d.read(p, s)
+		d.ruler(s, text)
 	}
 	d.fields(s, record)
 	if d.Line > 1 {
@@ -214,7 +220,7 @@ func (d *schemaPage) read(p *project.Project, s *schema.Schema) value.Value {
 		if ended {
 			faults = fault.List{fault.From(err, fault.Syntax)}
 		}
-		if faults != nil {
+		if d.where.add(r.Place().Line, faults); faults != nil {
 			d.Bad++
 			d.list(s, d.Lines, faults)
 		}
@@ -222,7 +228,6 @@ func (d *schemaPage) read(p *project.Project, s *schema.Schema) value.Value {
 			chosen, d.Faults, d.JSON = v, faults, indented(v)
 		}
 		d.observe(s.Root, v)
-		d.ruler(s, r, faults != nil)
 		if ended {
 			return chosen
 		}
@@ -352,6 +357,10 @@ func howWritten(f *schema.Field) string {
 		return "attribute"
 	case w.Content:
 		return "the element's text"
+	case w.Begins != "":
+		return "lines begin with " + w.Begins
+	case w.Marks != "":
+		return "marks its lines: " + w.Marks
 	case w.From == 0:
 		return ""
 	case f.Kind.Numeric() && w.Fill == '0':
@@ -371,6 +380,8 @@ type fieldForm struct {
 	Temporal   bool
 	Decimal    bool
 	Record     bool
+	Line       bool // a record inside whose lines are told apart
+	Mark       bool // a field of a line that is to be told apart
 	Faults     fault.List
 }
 
@@ -393,6 +404,8 @@ func (d *schemaPage) choose(s *schema.Schema, field string) {
 		Text: f.Kind == value.Text, Number: f.Kind.Numeric(), Decimal: f.Kind == value.Decimal, Record: f.Kind == value.RecordKind,
 		Temporal: f.Kind == value.Date || f.Kind == value.Time || f.Kind == value.Timestamp,
 	}
+	d.Form.Line = s.Lined() && d.Form.Record
+	d.Form.Mark = d.Nested && !d.Form.Record
 	next := lineAfter(s, f)
 	for _, ft := range d.PartFaults {
 		if ft.Place.Line >= f.At.Line && ft.Place.Line < next {
@@ -412,9 +425,6 @@ func lineAfter(s *schema.Schema, f *schema.Field) int {
 	return after
 }
 
-// rawText is the text of the record at hand as the reader saw it.
-func rawText(r notation.Reader) string { return strings.ToValidUTF8(r.Raw(), "\uFFFD") }
-
 // treeOps are the changes of the tree: key, change, what the button says, and its explanation.
 var treeOps = []string{
 	"n,after,New,new field below (N)", "i,inside,Inside,new field inside (I)", "c,copy,Copy,copy the field (C)", "Delete,remove,Remove,remove the field (Delete)",
@@ -427,8 +437,12 @@ func (d *schemaPage) Ops() []string {
 	switch {
 	case d.Form == nil:
 		return nil
+	case d.Notation == "fixedwidth" && d.Nested:
+		return treeOps[3:]
 	case d.Notation == "fixedwidth":
 		return treeOps[3:4]
+	case d.Notation == "csv" && d.Nested:
+		return treeOps
 	case d.Notation == "csv" || d.Notation == "rows":
 		return append(append([]string{}, treeOps[0]), treeOps[2:6]...)
 	}

@@ -98,15 +98,18 @@ func (b bench) change(c *gin.Context) error {
 func changed(c *gin.Context, text []byte, s *schema.Schema) (edit.Result, error) {
 	op := c.PostForm("op")
 	column, _ := strconv.Atoi(c.PostForm("column"))
+	path, ok := edit.ParsePath(c.PostForm("field"))
+	record := edit.Record(s, path)
 	switch op {
 	case "cut":
-		return edit.Cut(text, s, column)
+		return edit.Cut(text, s, record, column)
 	case "left":
-		return edit.Nudge(text, s, column, -1)
+		return edit.Nudge(text, s, record, column, -1)
 	case "right":
-		return edit.Nudge(text, s, column, 1)
+		return edit.Nudge(text, s, record, column, 1)
+	case "line":
+		return edit.AddLine(text, s, record, c.PostForm("like"), c.PostForm("first"))
 	}
-	path, ok := edit.ParsePath(c.PostForm("field"))
 	change := edit.Changes[op]
 	if !ok || change == nil || edit.Field(s, path) == nil {
 		return edit.Result{}, store.ErrNotFound

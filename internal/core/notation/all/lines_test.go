@@ -144,10 +144,10 @@ func TestARecordWithoutALineOfItsOwn(t *testing.T) {
 
 func TestLinesThatCannotBeToldApartAreRefused(t *testing.T) {
 	for wrong, want := range map[string]string{
-		"notation: fixedwidth\nfields:\n  - {name: a, type: text, columns: 1}\n  - {name: b, type: record, begins: B, fields: [{name: c, type: text, columns: 2}]}\n":                                "nothing tells the lines of x from others",
-		"notation: fixedwidth\nwritten: {begins: A}\nfields:\n  - {name: a, type: text, columns: 2}\n  - {name: b, type: record, fields: [{name: c, type: text, columns: 2}]}\n":                     "nothing tells the lines of b from others",
-		"notation: csv\nwritten: {begins: A}\nfields:\n  - {name: a, type: text}\n  - {name: b, type: record, begins: B, fields: [{name: c, type: text}]}\n":                                         "lines of several types cannot share one header",
-		"notation: fixedwidth\nfields:\n  - {name: a, type: text, columns: 1, occurs: 0..3}\n":                                                                                                       "a line holds single fields and records",
+		"notation: fixedwidth\nfields:\n  - {name: a, type: text, columns: 1}\n  - {name: b, type: record, begins: B, fields: [{name: c, type: text, columns: 2}]}\n":                               "nothing tells the lines of x from others",
+		"notation: fixedwidth\nwritten: {begins: A}\nfields:\n  - {name: a, type: text, columns: 2}\n  - {name: b, type: record, fields: [{name: c, type: text, columns: 2}]}\n":                    "nothing tells the lines of b from others",
+		"notation: csv\nwritten: {begins: A}\nfields:\n  - {name: a, type: text}\n  - {name: b, type: record, begins: B, fields: [{name: c, type: text}]}\n":                                        "lines of several types cannot share one header",
+		"notation: fixedwidth\nfields:\n  - {name: a, type: text, columns: 1, occurs: 0..3}\n":                                                                                                      "a line holds single fields and records",
 		"notation: fixedwidth\nwritten: {begins: A}\nfields:\n  - {name: b, type: record, begins: B, marks: C, fields: [{name: c, type: text, columns: 2-3}, {name: d, type: text, columns: 3}]}\n": "column 3 belongs to the field before, too",
 	} {
 		d := doc.Parse("x.yaml", []byte("schema: X\n"+wrong))

@@ -59,6 +59,18 @@ func (p Path) parent() (Path, int) { return p[: len(p)-1 : len(p)-1], p[len(p)-1
 
 func (p Path) with(i int) Path { return append(p[:len(p):len(p)], i) }
 
+// Record is the path of the record that a field is, or else the one that it stands in.
+func Record(s *schema.Schema, p Path) Path {
+	if len(p) == 0 {
+		return p
+	}
+	if f := Field(s, p); f != nil && f.Kind == value.RecordKind {
+		return p
+	}
+	parent, _ := p.parent()
+	return parent
+}
+
 // list is the path of the fields of the record at p, in the part's text.
 func (p Path) list() []any {
 	steps := []any{"fields"}
@@ -117,8 +129,11 @@ func addAfter(text []byte, s *schema.Schema, at Path) (Result, error) {
 // addInside makes the first field inside of a field, which becomes a record when it is none.
 func addInside(text []byte, s *schema.Schema, at Path) (Result, error) {
 	f := Field(s, at)
-	if s.Notation == "fixedwidth" || s.Notation == "csv" || s.Notation == "rows" {
+	if s.Notation == "rows" {
 		return Result{}, fault.New(fault.Setting, "records inside of records cannot be written in this notation")
+	}
+	if s.Notation == "fixedwidth" {
+		return Result{}, fault.New(fault.Setting, "a fixed-width field begins where its column is cut on the ruler")
 	}
 	if f.Kind != value.RecordKind {
 		var err error
@@ -135,7 +150,7 @@ func addInside(text []byte, s *schema.Schema, at Path) (Result, error) {
 
 func duplicate(text []byte, s *schema.Schema, at Path) (Result, error) {
 	parent, i := at.parent()
-	if s.Notation == "fixedwidth" {
+	if s.Notation == "fixedwidth" && Field(s, at).Kind != value.RecordKind {
 		return Result{}, fault.New(fault.Setting, "two fields cannot have the same columns")
 	}
 	twin := *Field(s, at)
@@ -218,6 +233,8 @@ var keys = []struct {
 	{"align", []any{"align"}},
 	{"fill", []any{"fill"}},
 	{"implied places", []any{"implied places"}},
+	{"begins", []any{"begins"}},
+	{"marks", []any{"marks"}},
 	{"date pattern", []any{"pattern"}},
 	{"attribute", []any{"attribute"}},
 	{"content", []any{"content"}},

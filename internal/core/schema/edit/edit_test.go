@@ -137,16 +137,16 @@ func TestTheRulerIsCut(t *testing.T) {
 		{13, "a 1-4\nday 5-13\n", "1"},
 		{20, "a 1-4\nday 5-12\nc 13\nfield_14 14-19\n", "3"},
 	} {
-		r, err := Cut([]byte(ruler), parse(t, ruler), c.column)
+		r, err := Cut([]byte(ruler), parse(t, ruler), nil, c.column)
 		require.NoError(t, err)
 		require.Equal(t, c.want, outline(parse(t, string(r.Text))), c.column)
 		require.Equal(t, c.selected, r.Selected.String())
 	}
 	for _, column := range []int{0, -3, 1, 14, 1 << 20} {
-		_, err := Cut([]byte(ruler), parse(t, ruler), column)
+		_, err := Cut([]byte(ruler), parse(t, ruler), nil, column)
 		require.Error(t, err, column)
 	}
-	_, err := Cut([]byte(tree), parse(t, tree), 3)
+	_, err := Cut([]byte(tree), parse(t, tree), nil, 3)
 	require.ErrorContains(t, err, "only fixed width")
 }
 
@@ -156,21 +156,108 @@ func TestACutTwiceIsNoCut(t *testing.T) {
 		if column == 5 || column == 13 {
 			continue // cuts that are there: taking them away forgets the right field
 		}
-		once, err := Cut([]byte(ruler), parse(t, ruler), column)
+		once, err := Cut([]byte(ruler), parse(t, ruler), nil, column)
 		require.NoError(t, err)
-		twice, err := Cut(once.Text, parse(t, string(once.Text)), column)
+		twice, err := Cut(once.Text, parse(t, string(once.Text)), nil, column)
 		require.NoError(t, err)
 		require.Equal(t, outline(parse(t, ruler)), outline(parse(t, string(twice.Text))), column)
 	}
 }
 
 func TestCutsAreNudged(t *testing.T) {
-	r, err := Nudge([]byte(ruler), parse(t, ruler), 5, -1)
+	r, err := Nudge([]byte(ruler), parse(t, ruler), nil, 5, -1)
 	require.NoError(t, err)
 	require.Equal(t, "a 1-3\nday 4-12\nc 13\n", outline(parse(t, string(r.Text))))
 	require.Equal(t, "1", r.Selected.String())
 	for _, c := range [][2]int{{5, -4}, {5, 8}, {13, 1}, {7, 1}} {
-		_, err := Nudge([]byte(ruler), parse(t, ruler), c[0], c[1])
+		_, err := Nudge([]byte(ruler), parse(t, ruler), nil, c[0], c[1])
 		require.Error(t, err, c)
+	}
+}
+
+const sailing = `schema: X
+notation: fixedwidth
+written:
+  begins: S
+fields:
+  - {name: no, type: text, columns: 2-4}
+  - name: vehicle
+    type: record
+    occurs: 0..n
+    fields:
+      - {name: kind, type: text, columns: 1-2, marks: V}
+      - {name: plate, type: text, columns: 3-6}
+  - {name: late, type: text, columns: 9-10}
+`
+
+// TestLinesInsideAreCut: each type of line has its own cuts; records between fields have none.
+func TestLinesInsideAreCut(t *testing.T) {
+	s := parse(t, sailing)
+	require.Equal(t, Path{1}, Record(s, Path{1, 0}))
+	require.Equal(t, Path{1}, Record(s, Path{1}))
+	require.Equal(t, Path{}, Record(s, Path{0}))
+	for _, c := range []struct {
+		record Path
+		column int
+		want   string
+	}{
+		{Path{1}, 5, "no 2-4\nvehicle\n.kind 1-2\n.plate 3-4\n.field_5 5-6\nlate 9-10\n"},
+		{Path{1}, 3, "no 2-4\nvehicle\n.kind 1-6\nlate 9-10\n"},
+		{nil, 9, "no 2-10\nvehicle\n.kind 1-2\n.plate 3-6\n"},
+		{nil, 7, "no 2-4\nfield_5 5-6\nvehicle\n.kind 1-2\n.plate 3-6\nlate 9-10\n"},
+		{Path{1}, 9, "no 2-4\nvehicle\n.kind 1-2\n.plate 3-6\n.field_7 7-8\nlate 9-10\n"},
+	} {
+		r, err := Cut([]byte(sailing), s, c.record, c.column)
+		require.NoError(t, err)
+		require.Equal(t, c.want, outline(parse(t, string(r.Text))), "%v %d", c.record, c.column)
+	}
+	_, err := Cut([]byte(sailing), s, nil, 2)
+	require.ErrorContains(t, err, "begins at column 2 already")
+	_, err = Cut([]byte(sailing), s, Path{7}, 2)
+	require.Error(t, err)
+	r, err := Nudge([]byte(sailing), s, Path{1}, 3, -1)
+	require.NoError(t, err)
+	require.Contains(t, outline(parse(t, string(r.Text))), ".kind 1\n.plate 2-6\n")
+	require.Equal(t, Path{1, 1}, r.Selected)
+}
+
+func TestLinesAreToldApart(t *testing.T) {
+	s := parse(t, sailing)
+	for text, want := range map[string]string{"S204": "", "V ABCD": "1", "VXABCD": "no", "": "no", "x": "no"} {
+		at, ok := LineOf(s, text)
+		if want == "no" {
+			require.False(t, ok, text)
+			continue
+		}
+		require.True(t, ok, text)
+		require.Equal(t, want, at.String(), text)
+	}
+	_, ok := LineOf(parse(t, ruler), "anything")
+	require.True(t, ok, "the only type of line needs no telling")
+}
+
+func TestALineThatNothingDescribesIsAdded(t *testing.T) {
+	s := parse(t, sailing)
+	r, err := AddLine([]byte(sailing), s, Path{1}, "C0020", "S204")
+	require.NoError(t, err)
+	now := parse(t, string(r.Text))
+	require.Equal(t, "no 2-4\nvehicle\n.kind 1-2\n.plate 3-6\n.lines_c\n..field_2 2-5\nlate 9-10\n", outline(now))
+	require.Equal(t, Path{1, 2, 0}, r.Selected)
+	at, ok := LineOf(now, "C9999")
+	require.True(t, ok)
+	require.Equal(t, Path{1, 2}, at)
+
+	flat := "schema: X\nnotation: fixedwidth\nfields:\n  - {name: a, type: text, columns: 1-8}\n"
+	r, err = AddLine([]byte(flat), parse(t, flat), nil, "TRL0001", "HDR20310309")
+	require.NoError(t, err)
+	now = parse(t, string(r.Text))
+	require.Equal(t, "HDR", now.Settings.Lines.Begins)
+	require.Equal(t, "TRL", now.Root.Field("lines_trl").Written.Begins)
+	for _, c := range []struct {
+		text, like string
+		at         Path
+	}{{sailing, "", nil}, {sailing, "x", Path{0}}, {sailing, "x", Path{9}}, {tree, "x", nil}} {
+		_, err := AddLine([]byte(c.text), parse(t, c.text), c.at, c.like, "")
+		require.Error(t, err, c.like)
 	}
 }

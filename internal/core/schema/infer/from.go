@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"hollowreed/internal/core/fault"
@@ -47,9 +48,8 @@ func From(id, title, notation string, samples ...Sample) (*Result, error) {
 	r := o.Schema(id, title, notation)
 	if plain != nil {
 		r.Schema.Settings = settings
-	}
-	if notation == "fixedwidth" {
-		r.columns(plain)
+		r.Schema.Settings.Characters, r.Schema.Settings.Lines = plain.Settings.Characters, plain.Settings.Lines
+		r.written(r.Schema.Root, plain.Root, nil)
 	}
 	r.Schema.Root.Sealed()
 	return r, nil
@@ -61,15 +61,25 @@ func reading(id, notation string, settings schema.Settings, sample []byte) (*sch
 	s := &schema.Schema{ID: id, Notation: notation, Settings: settings}
 	ls := lines([]byte(Text(sample)))
 	var fields []*schema.Field
-	switch notation {
-	case "csv":
+	var types *kind
+	if notation == "fixedwidth" || notation == "csv" && !settings.Header {
+		types = kinds(ls, settings, notation)
+	}
+	switch {
+	case types != nil:
+		fields = types.fields(notation, settings)
+		if s.Settings.LineEnd = "any"; notation == "fixedwidth" {
+			s.Settings.Lines.Begins = types.key
+			s.Settings.Characters = settings.Encoding == "UTF-8" && !ascii(sample)
+		}
+	case notation == "csv":
 		for i, name := range split(ls[0], settings.Delimiter, settings.Quote) {
 			if !settings.Header {
 				name = fmt.Sprintf("field_%d", i+1)
 			}
 			fields = append(fields, textField(name))
 		}
-	case "fixedwidth":
+	case notation == "fixedwidth":
 		s.Settings.Characters = settings.Encoding == "UTF-8" && !ascii(sample)
 		for i, c := range Columns(ls) {
 			f := textField(fmt.Sprintf("field_%d", i+1))
@@ -83,7 +93,7 @@ func reading(id, notation string, settings schema.Settings, sample []byte) (*sch
 	if len(fields) == 0 {
 		return nil, fault.Expect(fault.Required, "at least one record", "an empty sample")
 	}
-	s.Root = (&schema.Field{Name: id, Kind: value.RecordKind, Min: 1, Max: 1, Fields: fields}).Sealed()
+	s.Root = (&schema.Field{Name: id, Kind: value.RecordKind, Min: 1, Max: 1, Fields: fields, Written: schema.Written{Begins: s.Settings.Lines.Begins}}).Sealed()
 	return s, nil
 }
 
@@ -120,33 +130,28 @@ func (o *Observer) read(n notation.Notation, s Sample, plain *schema.Schema) err
 	}
 }
 
-// columns gives the inferred fields the columns at which they were read. A number keeps its zeros
-// in front by standing in all of its columns.
-func (r *Result) columns(plain *schema.Schema) {
-	r.Schema.Settings.Characters = plain.Settings.Characters
-	for _, f := range plain.Root.Fields {
-		at := -1
-		for i, g := range r.Schema.Root.Fields {
-			if g.Name == f.Name {
-				at = i
-			}
+// written gives the inferred fields the places and marks by which they were read. A number keeps
+// its zeros in front by standing in all of its columns.
+func (r *Result) written(to, plain *schema.Field, path []string) {
+	for i, f := range plain.Fields {
+		at := slices.IndexFunc(to.Fields, func(g *schema.Field) bool { return g.Name == f.Name })
+		inside := append(path[:len(path):len(path)], f.Name)
+		if at < 0 && f.Written.From == 0 {
+			continue
 		}
 		if at < 0 { // blank in every line
-			g := textField(f.Name)
-			r.Schema.Root.Fields = append(r.Schema.Root.Fields, g)
-			at = len(r.Schema.Root.Fields) - 1
-			r.Fields = append(r.Fields, Field{Path: []string{f.Name}})
+			to.Fields = append(to.Fields, textField(f.Name))
+			at = len(to.Fields) - 1
+			r.Fields = append(r.Fields, Field{Path: inside})
 		}
-		r.Schema.Root.Fields[at].Written.From, r.Schema.Root.Fields[at].Written.To = f.Written.From, f.Written.To
-	}
-	inOrder(r.Schema.Root.Fields)
-}
-
-func inOrder(fields []*schema.Field) {
-	for i := 1; i < len(fields); i++ {
-		for j := i; j > 0 && fields[j].Written.From < fields[j-1].Written.From; j-- {
-			fields[j], fields[j-1] = fields[j-1], fields[j]
+		g := to.Fields[at]
+		w, read := &g.Written, &f.Written
+		w.From, w.To, w.Begins, w.Marks = read.From, read.To, read.Begins, read.Marks
+		if f.Kind == value.RecordKind {
+			g.Min, g.Max = f.Min, f.Max
+			r.written(g, f, inside)
 		}
+		to.Fields = slices.Insert(slices.Delete(to.Fields, at, at+1), min(i, len(to.Fields)-1), g)
 	}
 }
 

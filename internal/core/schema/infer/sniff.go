@@ -27,7 +27,8 @@ func Notation(sample []byte) string {
 	case text[0] == '{':
 		return jsonOrLines(text)
 	}
-	if d, _ := delimiter(lines(text)); d != "" {
+	ls := lines(text)
+	if d, _ := delimiter(ls); d != "" || typed(ls) != "" {
 		return "csv"
 	}
 	return "fixedwidth"
@@ -69,6 +70,9 @@ func Settings(sample []byte, notation string) schema.Settings {
 	}
 	if d, quote := delimiter(ls); d != "" {
 		s.Delimiter, s.Quote = d, quote
+	} else if d := typed(ls); d != "" {
+		s.Delimiter, s.Header = d, false
+		return s
 	}
 	s.Header = header(ls, s.Delimiter, s.Quote)
 	return s
@@ -105,7 +109,7 @@ func lineEnd(text []byte) string {
 func delimiter(ls []string) (delim, quote string) {
 	best := 1
 	for _, q := range []string{`"`, `'`} {
-		for _, d := range []string{",", ";", "\t", "|", "^", "~"} {
+		for _, d := range delimiters {
 			if n := fieldsOfEach(ls, d[0], q[0]); n > best {
 				best, delim, quote = n, d, q
 			}
@@ -113,6 +117,19 @@ func delimiter(ls []string) (delim, quote string) {
 	}
 	return delim, quote
 }
+
+// typed is the character that splits lines of several types, told by their first field, each into
+// its number of fields; empty when there is none.
+func typed(ls []string) string {
+	for _, d := range delimiters {
+		if kinds(ls, schema.Settings{Delimiter: d, Quote: `"`}, "csv") != nil {
+			return d
+		}
+	}
+	return ""
+}
+
+var delimiters = []string{",", ";", "\t", "|", "^", "~"}
 
 // fieldsOfEach is the number of fields that every line has; 0 when they differ. Lines that end
 // inside of quotes go on in the next.
