@@ -165,16 +165,27 @@ func named(err error, name string) error {
 	return err
 }
 
-// schemaFile reads one schema part by itself.
-func schemaFile(path string) (*schema.Schema, error) {
-	text, err := os.ReadFile(path)
+// schemaFile reads one schema part by itself, with those beside it from which it takes fields.
+func schemaFile(name string) (*schema.Schema, error) {
+	text, err := os.ReadFile(name)
 	if err != nil {
 		return nil, err
 	}
-	d := doc.Parse(path, text)
-	s := schema.Parse(strings.TrimSuffix(filepath.Base(path), ".yaml"), d)
-	if len(d.Faults) > 0 {
-		return nil, d.Faults[0]
+	own := strings.TrimSuffix(filepath.Base(name), ".yaml")
+	docs := map[string]*doc.Doc{own: doc.Parse(name, text)}
+	s := schema.NewLoader(func(id string) *doc.Doc {
+		if docs[id] == nil && id == filepath.Base(id) {
+			beside := filepath.Join(filepath.Dir(name), id+".yaml")
+			if text, err := os.ReadFile(beside); err == nil {
+				docs[id] = doc.Parse(beside, text)
+			}
+		}
+		return docs[id]
+	}).Schema(own)
+	for _, d := range docs {
+		if len(d.Faults) > 0 {
+			return nil, d.Faults[0]
+		}
 	}
 	return s, nil
 }

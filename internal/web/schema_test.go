@@ -243,3 +243,60 @@ func TestADraftIsComparedWithItsRelease(t *testing.T) {
 	tb.sees("tbody", "readers and writers")
 	tb.sees("tbody", "above_datum_cm")
 }
+
+// TestASchemaIsEditedAsText: in its part file and as a JSON Schema; what the text would change is
+// said before it is kept, and shows on the schema's page afterwards.
+func TestASchemaIsEditedAsText(t *testing.T) {
+	w := newWorld(t)
+	tb := w.tab()
+	tb.open("/bench/schemas/booking/source")
+	tb.sees("#verdict", "3 of 3 records fit")
+	edit := func(old, now string) {
+		tb.do(chromedp.Evaluate(fmt.Sprintf(`(() => { const s = document.querySelector("#source"), at = s.value.indexOf(%q);
+			s.focus(); s.setRangeText(%q, at, at + %d, "end"); s.dispatchEvent(new Event("input", {bubbles: true})); return at })()`, old, now, len(old)), nil))
+	}
+	edit("notation: json", "notation: [json")
+	tb.sees("#verdict", "cannot be read")
+	tb.click("#verdict [data-goto]")
+	tb.sees("#source:focus", "")
+	edit("notation: [json", "notation: json")
+	tb.sees("#verdict", "as it is kept")
+	edit("name: sailing", "name: departure")
+	tb.sees("#verdict", "sailing")
+	tb.sees("#verdict", "0 of 3 records fit")
+	tb.do(chromedp.KeyEvent("s", chromedp.KeyModifiers(2)))
+	tb.sees(".tag.draft", "draft 2")
+	require.Contains(t, w.text("schemas/booking.yaml"), "name: departure")
+	tb.click("[data-key=undo]")
+	tb.sees("#verdict", "3 of 3 records fit")
+
+	tb.open("/bench/schemas/booking/source?as=jsonschema")
+	edit(`"sailing": {`, `"pier": {"type": "string"}, "sailing": {`)
+	tb.sees("#verdict", "pier")
+	tb.sees("#verdict", "3 of 3 records fit")
+	tb.click("#keep")
+	tb.sees(".tag.draft", "draft")
+	tb.open("/bench/schemas/booking")
+	tb.sees("#fields", "pier")
+	require.Contains(t, w.text("schemas/booking.yaml"), "name: pier")
+}
+
+// TestFieldsAreSharedBetweenSchemas: changed in one place, they are changed for all.
+func TestFieldsAreSharedBetweenSchemas(t *testing.T) {
+	w := newWorld(t)
+	tb := w.tab()
+	tb.open("/bench/schemas/booking?field=3")
+	tb.sees("#f-name", "")
+	tb.click("#share")
+	tb.sees("tr.sel", "of customer")
+	tb.sees("#fits", "all 3 records fit")
+	tb.open("/bench/schemas/booking?field=3.0")
+	tb.sees("section[aria-label=Field]", "Described by the schema Customer")
+	tb.open("/bench/schemas/customer?field=0")
+	tb.sees("#samples", "Used by")
+	tb.fill("#f-most\\ length", "9")
+	tb.sees("#fields", "0 … 9 characters")
+	tb.open("/bench/schemas/booking")
+	tb.sees("#fits", "1 of 3 records do not fit") // Ormlet Fish
+	tb.sees("#reads .faultlist", "at most 9 characters")
+}

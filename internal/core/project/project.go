@@ -6,6 +6,7 @@ import (
 	"errors"
 	"io/fs"
 	"path"
+	"slices"
 	"sort"
 	"strings"
 	"unicode/utf8"
@@ -123,15 +124,7 @@ func Load(id string, texts map[string]string) *Project {
 	}
 	p.settings()
 	p.each(Connections, func(id string, d *doc.Doc) { p.connections[id] = flow.ParseConnection(id, d) })
-	p.each(Schemas, func(id string, d *doc.Doc) {
-		s := schema.Parse(id, d)
-		p.schemas[id] = s
-		for _, sample := range s.Samples {
-			if _, ok := texts[Path(Samples, sample)]; !ok {
-				d.Fault(s.At, fault.New(fault.Unknown, "there is no sample %q", sample))
-			}
-		}
-	})
+	p.loadSchemas()
 	p.each(Mappings, func(id string, d *doc.Doc) { p.compileMapping(id, mapping.Parse(id, d), d) })
 	p.each(Flows, func(id string, d *doc.Doc) { p.compileFlow(id, flow.Parse(id, d), d) })
 	sort.SliceStable(p.Faults, func(i, j int) bool {
@@ -142,6 +135,22 @@ func Load(id string, texts map[string]string) *Project {
 		return a.Line < b.Line
 	})
 	return p
+}
+
+func (p *Project) loadSchemas() {
+	docs := p.docs(Schemas)
+	l := schema.NewLoader(func(id string) *doc.Doc { return docs[id] })
+	for id, d := range docs {
+		p.schemas[id] = l.Schema(id)
+		for _, sample := range p.schemas[id].Samples {
+			if _, ok := p.Texts[Path(Samples, sample)]; !ok {
+				d.Fault(p.schemas[id].At, fault.New(fault.Unknown, "there is no sample %q", sample))
+			}
+		}
+	}
+	for _, d := range docs {
+		p.Faults = append(p.Faults, d.Faults...)
+	}
 }
 
 func (p *Project) compileMapping(id string, m *mapping.Mapping, d *doc.Doc) {
@@ -168,15 +177,24 @@ func (p *Project) settings() {
 	p.Faults = append(p.Faults, d.Faults...)
 }
 
-// each parses the parts of one kind in the order of their paths.
-func (p *Project) each(kind string, use func(id string, d *doc.Doc)) {
+// docs parses the parts of one kind, by their ids.
+func (p *Project) docs(kind string) map[string]*doc.Doc {
+	docs := map[string]*doc.Doc{}
 	for _, part := range p.Parts(kind) {
 		text := p.Texts[part.Path]
 		d := doc.Parse(part.Path, []byte(text))
 		if !utf8.ValidString(text) {
 			d.Faults = append(d.Faults, fault.New(fault.Encoding, "the part is not UTF-8 text").At(fault.Place{Source: part.Path, Line: 1}))
 		}
-		use(part.ID, d)
+		docs[part.ID] = d
+	}
+	return docs
+}
+
+// each uses the parts of one kind.
+func (p *Project) each(kind string, use func(id string, d *doc.Doc)) {
+	for id, d := range p.docs(kind) {
+		use(id, d)
 		p.Faults = append(p.Faults, d.Faults...)
 	}
 }
@@ -264,16 +282,28 @@ func (p *Project) use(uses map[string]bool, kind, id string) {
 		for _, sample := range s.Samples {
 			uses[Path(Samples, sample)] = true
 		}
+		for _, of := range s.Takes() {
+			if !uses[Path(Schemas, of)] {
+				p.use(uses, Schemas, of)
+			}
+		}
 	}
 }
 
-// UsedBy lists the flows that need a part.
+// UsedBy lists the flows that need a part, and the schemas that take fields from it.
 func (p *Project) UsedBy(path string) []Part {
 	var by []Part
 	for _, f := range p.Parts(Flows) {
 		for _, u := range p.Uses(f.ID) {
 			if u == path && f.Path != path {
 				by = append(by, f)
+			}
+		}
+	}
+	if kind, id, _ := Kind(path); kind == Schemas {
+		for _, part := range p.Parts(Schemas) {
+			if slices.Contains(p.schemas[part.ID].Takes(), id) {
+				by = append(by, part)
 			}
 		}
 	}

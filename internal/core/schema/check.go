@@ -118,7 +118,7 @@ func (f *Field) fault(code fault.Code, path, expected, found string) *fault.Faul
 // Ruled names the field in a fault, and the place in the schema's part that describes it.
 func (f *Field) Ruled(ft *fault.Fault) *fault.Fault {
 	ft.Field = f.Name
-	ft.Rule = fault.Place{Line: f.At.Line, Column: f.At.Column}
+	ft.Rule = fault.Place{Source: f.Source, Line: f.At.Line, Column: f.At.Column}
 	return ft
 }
 

@@ -16,10 +16,9 @@ const MaxDepth = 64
 // Notations are the names that a schema may give as its notation.
 var Notations = []string{"fixedwidth", "csv", "json", "ndjson", "xml", "rows"}
 
-// Parse reads a schema part. Its faults are noted in the document; the schema is always usable.
-func Parse(id string, d *doc.Doc) *Schema {
+func read(id string, d *doc.Doc, l *Loader) *Schema {
 	n := d.Root()
-	s := &Schema{ID: id, Title: n.Need("schema").Value, At: n.At()}
+	s := &Schema{ID: id, Title: n.Need("schema").Value, At: n.At(), source: d.Source}
 	if s.Notation = n.Choice("notation", Notations...); n.Text("notation").Line == 0 && n.Present() {
 		n.Fault(fault.Required, `"notation" is missing; it is one of %s`, strings.Join(Notations, ", "))
 	}
@@ -46,7 +45,7 @@ func Parse(id string, d *doc.Doc) *Schema {
 	s.checkLines(w)
 	w.Done()
 	s.Root = &Field{Name: id, Kind: value.RecordKind, Min: 1, Max: 1, At: n.At()}
-	p := parser{s: s}
+	p := parser{s: s, loader: l, taken: new(int)}
 	s.Root.Fields = p.fields(n, 0)
 	if len(s.Root.Fields) == 0 && n.Present() {
 		n.Fault(fault.Required, "the schema has no fields")
@@ -90,7 +89,11 @@ func one(n doc.Node, key, def string) string {
 	return t.Value
 }
 
-type parser struct{ s *Schema }
+type parser struct {
+	s      *Schema
+	loader *Loader
+	taken  *int // fields from other schemas
+}
 
 func (p parser) fields(n doc.Node, depth int) []*Field {
 	if depth > MaxDepth {
@@ -123,7 +126,15 @@ func (p parser) field(n doc.Node, depth int) *Field {
 	f.Min, f.Max = occurs(n)
 	f.Must = p.must(n.Map("must"), f)
 	p.written(n, f)
-	if kind == value.RecordKind {
+	of := n.Text("of")
+	switch f.Of = of.Value; {
+	case of.Value != "" && kind != value.RecordKind:
+		n.Doc().Fault(of, fault.New(fault.Setting, "only a record is of another schema").In(f.Name))
+	case of.Value != "" && len(n.List("fields")) > 0:
+		n.Doc().Fault(of, fault.New(fault.Setting, "the record has fields of its own and those of %s", fault.Quote(of.Value)).In(f.Name))
+	case of.Value != "":
+		f.Fields = p.shared(of, n.Doc())
+	case kind == value.RecordKind:
 		f.Fields = p.fields(n, depth+1)
 	}
 	n.Done()

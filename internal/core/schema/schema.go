@@ -23,6 +23,7 @@ type Schema struct {
 	Settings Settings
 	Root     *Field // the record
 	At       doc.Text
+	source   string // the part's name
 }
 
 // Settings say how a message as a whole is written.
@@ -54,8 +55,10 @@ type Field struct {
 	Notes    string
 	Written  Written
 	Must     Must
+	Of       string   // a record: the schema whose fields it has
 	Fields   []*Field // of a record
 	At       doc.Text
+	Source   string // the part that describes the field, when it is another schema's
 
 	shape *value.Shape
 	slot  int

@@ -17,7 +17,7 @@ func Write(s *Schema) []byte {
 	o.Add("samples", s.Samples)
 	o.Add("left out", s.LeftOut)
 	o.Add("written", s.Settings.out())
-	o.Add("fields", outs(s.Root.Fields))
+	o.Add("fields", Outs(s.Root.Fields))
 	return doc.Encode(o)
 }
 
@@ -56,7 +56,8 @@ func unless(s, def string) string {
 	return s
 }
 
-func outs(fields []*Field) []doc.Out {
+// Outs are fields as they stand in a part file.
+func Outs(fields []*Field) []doc.Out {
 	list := make([]doc.Out, len(fields))
 	for i, f := range fields {
 		list[i] = f.Out()
@@ -76,7 +77,9 @@ func (f *Field) Out() doc.Out {
 	f.Written.out(f, &o)
 	o.Add("must", f.Must.out(f.Kind))
 	o.Add("notes", f.Notes)
-	o.Add("fields", outs(f.Fields))
+	if o.Add("of", f.Of); f.Of == "" {
+		o.Add("fields", Outs(f.Fields))
+	}
 	return o
 }
 

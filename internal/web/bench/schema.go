@@ -165,7 +165,7 @@ func (b bench) schemaPage(c *gin.Context, id string, at at) (*schemaPage, error)
 		}
 	}
 	d.message(p, s, at.line)
-	d.choose(s, at.field)
+	d.choose(p, s, at.field)
 	if s.Notation == "fixedwidth" {
 		d.marks(s)
 	}
@@ -240,21 +240,21 @@ func (d *schemaPage) list(s *schema.Schema, line int, faults fault.List) {
 		if len(d.Listed) == maxListed {
 			return
 		}
-		d.Listed = append(d.Listed, listedFault{Fault: f, Line: line, Field: fieldByRule(s.Root, nil, f.Rule.Line)})
+		d.Listed = append(d.Listed, listedFault{Fault: f, Line: line, Field: fieldByRule(s.Root, nil, f.Rule)})
 	}
 }
 
-// fieldByRule finds the field that stands at a line of the part.
-func fieldByRule(f *schema.Field, path edit.Path, line int) string {
-	if line == 0 {
+// fieldByRule finds the field that stands at a line of the part, or of the part that it is from.
+func fieldByRule(f *schema.Field, path edit.Path, rule fault.Place) string {
+	if rule.Line == 0 {
 		return ""
 	}
 	for i, c := range f.Fields {
 		at := append(path[:len(path):len(path)], i)
-		if c.At.Line == line {
+		if c.At.Line == rule.Line && c.Source == rule.Source {
 			return at.String()
 		}
-		if found := fieldByRule(c, at, line); found != "" {
+		if found := fieldByRule(c, at, rule); found != "" {
 			return found
 		}
 	}
@@ -307,7 +307,7 @@ func indented(v value.Value) string {
 func (d *schemaPage) fields(s *schema.Schema, record value.Value) {
 	bad := map[string]bool{}
 	for _, f := range d.Faults {
-		bad[fieldByRule(s.Root, nil, f.Rule.Line)] = true
+		bad[fieldByRule(s.Root, nil, f.Rule)] = true
 	}
 	find := strings.ToLower(d.Find)
 	var walk func(f *schema.Field, path edit.Path, v value.Value)
@@ -357,6 +357,8 @@ func howWritten(f *schema.Field) string {
 		return "attribute"
 	case w.Content:
 		return "the element's text"
+	case f.Of != "":
+		return "of " + f.Of
 	case w.Begins != "":
 		return "lines begin with " + w.Begins
 	case w.Marks != "":
@@ -382,12 +384,15 @@ type fieldForm struct {
 	Record     bool
 	Line       bool // a record inside whose lines are told apart
 	Mark       bool // a field of a line that is to be told apart
+	Schemas    []project.Part // a record: those whose fields it can take
+	Share      bool           // a record with fields of its own that others could take
+	Of         *project.Part  // the schema that describes the field, when it is another
 	Faults     fault.List
 }
 
 var kinds = []string{"text", "integer", "decimal", "boolean", "date", "time", "timestamp", "binary", "record"}
 
-func (d *schemaPage) choose(s *schema.Schema, field string) {
+func (d *schemaPage) choose(p *project.Project, s *schema.Schema, field string) {
 	at, ok := edit.ParsePath(field)
 	if !ok || edit.Field(s, at) == nil {
 		at = edit.Path{0}
@@ -404,11 +409,20 @@ func (d *schemaPage) choose(s *schema.Schema, field string) {
 		Text: f.Kind == value.Text, Number: f.Kind.Numeric(), Decimal: f.Kind == value.Decimal, Record: f.Kind == value.RecordKind,
 		Temporal: f.Kind == value.Date || f.Kind == value.Time || f.Kind == value.Timestamp,
 	}
+	for _, part := range p.Parts(project.Schemas) {
+		switch {
+		case f.Source == part.Path:
+			d.Form.Of = &part
+		case d.Form.Record && part.ID != s.ID && !s.Lined():
+			d.Form.Schemas = append(d.Form.Schemas, part)
+		}
+	}
+	d.Form.Share = d.Form.Record && f.Of == "" && !s.Lined() && len(f.Fields) > 0
 	d.Form.Line = s.Lined() && d.Form.Record
 	d.Form.Mark = d.Nested && !d.Form.Record
 	next := lineAfter(s, f)
 	for _, ft := range d.PartFaults {
-		if ft.Place.Line >= f.At.Line && ft.Place.Line < next {
+		if f.Source == "" && ft.Place.Line >= f.At.Line && ft.Place.Line < next {
 			d.Form.Faults = append(d.Form.Faults, ft)
 		}
 	}
@@ -418,7 +432,7 @@ func (d *schemaPage) choose(s *schema.Schema, field string) {
 func lineAfter(s *schema.Schema, f *schema.Field) int {
 	after := 1 << 30
 	s.Root.Walk(func(path []string, c *schema.Field) {
-		if len(path) > 0 && c.At.Line > f.At.Line {
+		if len(path) > 0 && c.Source == "" && c.At.Line > f.At.Line {
 			after = min(after, c.At.Line)
 		}
 	})

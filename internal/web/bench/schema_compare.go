@@ -7,7 +7,6 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/mapping"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
@@ -92,7 +91,10 @@ func (b bench) otherSchema(c *gin.Context, p *project.Project, path, with string
 		return nil, err
 	}
 	_, id, _ := project.Kind(path)
-	return schema.Parse(id, doc.Parse(path, []byte(files[path]))), nil
+	if s := project.Load(p.ID, files).Schema(id); s != nil {
+		return s, nil
+	}
+	return nil, store.ErrNotFound
 }
 
 var changeClasses = map[compare.Kind]string{compare.Added: "ok", compare.Removed: "bad", compare.Narrowed: "draft", compare.Widened: "live"}

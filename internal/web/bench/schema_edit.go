@@ -110,11 +110,47 @@ func changed(c *gin.Context, text []byte, s *schema.Schema) (edit.Result, error)
 	case "line":
 		return edit.AddLine(text, s, record, c.PostForm("like"), c.PostForm("first"))
 	}
-	change := edit.Changes[op]
-	if !ok || change == nil || edit.Field(s, path) == nil {
+	if !ok {
 		return edit.Result{}, store.ErrNotFound
 	}
-	return change(text, s, path)
+	return edit.Apply(op, text, s, path)
+}
+
+// share makes a schema of a record's fields, for other schemas to take them, too.
+func (b bench) share(c *gin.Context) error {
+	p, s, err := b.schemaOf(c)
+	if err != nil {
+		return err
+	}
+	look := posted(c)
+	at, ok := edit.ParsePath(look.field)
+	f := edit.Field(s, at)
+	if !ok || f == nil {
+		return store.ErrNotFound
+	}
+	id := partID(f.Name)
+	if p.Schema(id) != nil {
+		return fault.New(fault.Setting, "there is a schema %s already", fault.Quote(id)).Mended("Take its fields, or give the record another name first")
+	}
+	draft, err := store.PartDraft(c, b.DB, p.ID, project.Path(project.Schemas, s.ID))
+	if err != nil {
+		return err
+	}
+	title := strings.ToUpper(f.Name[:1]) + strings.ReplaceAll(f.Name[1:], "_", " ")
+	changed, shared, err := edit.Share([]byte(draft.Text), s, at, id, title)
+	if err != nil {
+		return err
+	}
+	err = pgx.BeginFunc(c, b.DB, func(tx pgx.Tx) error {
+		if err := store.AddPart(c, tx, p.ID, project.Path(project.Schemas, id), string(shared), b.Person.ID); err != nil {
+			return err
+		}
+		return store.SavePart(c, tx, p.ID, project.Path(project.Schemas, s.ID), string(changed), draft.Revision, b.Person.ID)
+	})
+	if err != nil {
+		return err
+	}
+	return b.again(c, s.ID, look)
 }
 
 // again draws the page as it is now, or sends the browser there.

@@ -95,10 +95,39 @@ type Result struct {
 // Change is one way of changing the tree of fields.
 type Change func(text []byte, s *schema.Schema, at Path) (Result, error)
 
-// Changes are the ways by name.
-var Changes = map[string]Change{
+// changes are the ways by name.
+var changes = map[string]Change{
 	"after": addAfter, "inside": addInside, "copy": duplicate, "remove": remove,
 	"up": up, "down": down, "in": indent, "out": outdent,
+}
+
+// Apply changes the tree at a field, in one of the ways by name.
+func Apply(name string, text []byte, s *schema.Schema, at Path) (Result, error) {
+	change, f := changes[name], Field(s, at)
+	if change == nil || f == nil || len(at) == 0 {
+		return Result{}, fault.New(fault.Unknown, "there is no change %s at %s", fault.Quote(name), at)
+	}
+	if err := owned(s, at); err != nil {
+		return Result{}, err
+	}
+	if into := f; name == "inside" && into.Of != "" {
+		return Result{}, notOwned(into.Of)
+	}
+	return change(text, s, at)
+}
+
+// owned refuses a field that another schema describes.
+func owned(s *schema.Schema, at Path) error {
+	for i := range at {
+		if f := Field(s, at[:i]); f != nil && f.Of != "" {
+			return notOwned(f.Of)
+		}
+	}
+	return nil
+}
+
+func notOwned(of string) *fault.Fault {
+	return fault.New(fault.Setting, "this field is described by the schema %s", fault.Quote(of)).Mended("Change it there, for all that take it, or give the record fields of its own")
 }
 
 var errNowhere = fault.New(fault.Setting, "there is nowhere to move this field")
@@ -200,6 +229,9 @@ func indent(text []byte, s *schema.Schema, at Path) (Result, error) {
 		return Result{}, fault.New(fault.Setting, "there is no record before this field for it to move into")
 	}
 	into := parent.with(i - 1)
+	if of := Field(s, into).Of; of != "" {
+		return Result{}, notOwned(of)
+	}
 	n := len(Field(s, into).Fields)
 	out, err := doc.Move(text, parent.list(), i, into.list(), n)
 	return Result{out, into.with(n)}, err
@@ -246,6 +278,7 @@ var keys = []struct {
 	{"places", []any{"must", "places"}},
 	{"pattern", []any{"must", "pattern"}},
 	{"notes", []any{"notes"}},
+	{"of", []any{"of"}},
 }
 
 // Write changes the settings of a field that are named; an empty one takes what holds anyway. Codes
@@ -255,8 +288,14 @@ func Write(text []byte, s *schema.Schema, at Path, to Settings) ([]byte, error) 
 	if f == nil {
 		return nil, fault.New(fault.Unknown, "there is no field at %s", at)
 	}
+	if err := owned(s, at); err != nil {
+		return nil, err
+	}
 	now := Read(f)
-	var err error
+	text, err := group(text, f, at, to)
+	if err != nil {
+		return nil, err
+	}
 	for _, k := range keys {
 		v, named := to[k.name]
 		if !named || v == now[k.name] {
@@ -275,6 +314,43 @@ func Write(text []byte, s *schema.Schema, at Path, to Settings) ([]byte, error) 
 		return doc.Set(text, at.node("must"), "")
 	}
 	return text, nil
+}
+
+// group gives a record that is no longer of another schema fields of its own, as they are there; and
+// takes its own fields from one that is to be.
+func group(text []byte, f *schema.Field, at Path, to Settings) ([]byte, error) {
+	of, named := to["of"]
+	switch {
+	case !named || of == f.Of || f.Kind != value.RecordKind:
+		return text, nil
+	case of == "":
+		return doc.Set(text, at.node("fields"), schema.Outs(f.Fields))
+	case f.Of == "":
+		return doc.Set(text, at.node("fields"), "")
+	}
+	return text, nil
+}
+
+// Share makes a schema of a record's fields, which the record then takes from it: the changed part,
+// and the part of the new schema.
+func Share(text []byte, s *schema.Schema, at Path, id, title string) (changed, shared []byte, err error) {
+	f := Field(s, at)
+	switch {
+	case f == nil || len(at) == 0 || f.Kind != value.RecordKind:
+		return nil, nil, fault.New(fault.Setting, "only a record's fields can be shared")
+	case f.Of != "":
+		return nil, nil, notOwned(f.Of)
+	case s.Lined():
+		return nil, nil, fault.New(fault.Setting, "the fields of a line have columns of their own, and are not shared")
+	}
+	if err := owned(s, at); err != nil {
+		return nil, nil, err
+	}
+	group := &schema.Schema{ID: id, Title: title, Notation: s.Notation, Root: f}
+	if changed, err = doc.Set(text, at.node("fields"), ""); err == nil {
+		changed, err = doc.Set(changed, at.node("of"), id)
+	}
+	return changed, schema.Write(group), err
 }
 
 // schemaKeys are the settings of a schema as a whole, with their place in the part.

@@ -59,7 +59,7 @@ func TestTheTreeIsChanged(t *testing.T) {
 		t.Run(c.change+" "+c.at, func(t *testing.T) {
 			at, ok := ParsePath(c.at)
 			require.True(t, ok)
-			r, err := Changes[c.change]([]byte(tree), parse(t, tree), at)
+			r, err := Apply(c.change, []byte(tree), parse(t, tree), at)
 			require.NoError(t, err)
 			s := parse(t, string(r.Text))
 			require.Equal(t, c.want, outline(s))
@@ -72,11 +72,11 @@ func TestTheTreeIsChanged(t *testing.T) {
 func TestWhatCannotBeDoneIsRefused(t *testing.T) {
 	for _, c := range []struct{ change, at string }{{"up", "0"}, {"down", "2"}, {"in", "0"}, {"in", "1"}, {"out", "0"}} {
 		at, _ := ParsePath(c.at)
-		_, err := Changes[c.change]([]byte(tree), parse(t, tree), at)
+		_, err := Apply(c.change, []byte(tree), parse(t, tree), at)
 		require.Error(t, err, c)
 	}
 	one := "schema: X\nnotation: json\nfields:\n  - {name: a, type: text}\n"
-	_, err := Changes["remove"]([]byte(one), parse(t, one), Path{0})
+	_, err := Apply("remove", []byte(one), parse(t, one), Path{0})
 	require.ErrorContains(t, err, "at least one field")
 	for _, s := range []string{"", "x", "-1", "1..2"} {
 		_, ok := ParsePath(s)

@@ -22,8 +22,8 @@ func Cut(text []byte, s *schema.Schema, record Path, column int) (Result, error)
 		return Result{}, fault.New(fault.Setting, "there is no column %d", column)
 	}
 	l := line{text, record, Field(s, record)}
-	if l.record == nil {
-		return Result{}, fault.New(fault.Unknown, "there is no record at %s", record)
+	if err := l.check(s); err != nil {
+		return Result{}, err
 	}
 	before := -1
 	for i, f := range l.record.Fields {
@@ -46,6 +46,17 @@ type line struct {
 	text   []byte
 	at     Path
 	record *schema.Field
+}
+
+// check refuses a record that is not there, or that another schema describes.
+func (l line) check(s *schema.Schema) error {
+	switch {
+	case l.record == nil:
+		return fault.New(fault.Unknown, "there is no record at %s", l.at)
+	case l.record.Of != "":
+		return notOwned(l.record.Of)
+	}
+	return owned(s, l.at)
 }
 
 func (l line) set(i int, columns string) (line, error) {
@@ -104,8 +115,8 @@ func (l line) reach(column int) (Result, error) {
 // keep at least one.
 func Nudge(text []byte, s *schema.Schema, record Path, column, by int) (Result, error) {
 	l := line{text, record, Field(s, record)}
-	if l.record == nil {
-		return Result{}, fault.New(fault.Unknown, "there is no record at %s", record)
+	if err := l.check(s); err != nil {
+		return Result{}, err
 	}
 	before := -1
 	for i, f := range l.record.Fields {

@@ -1,0 +1,102 @@
+package schema
+
+import (
+	"slices"
+
+	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/value"
+)
+
+// Loader parses schemas that take groups of fields from one another: a record that is "of" another
+// schema has the fields of that schema's record. Each is parsed once.
+type Loader struct {
+	doc     func(id string) *doc.Doc
+	loaded  map[string]*Schema
+	loading map[string]bool
+}
+
+// NewLoader makes a loader; open gives the part of a schema, or nil when there is none.
+func NewLoader(open func(id string) *doc.Doc) *Loader {
+	return &Loader{doc: open, loaded: map[string]*Schema{}, loading: map[string]bool{}}
+}
+
+// Schema parses a schema; nil when there is none, or when it is only half parsed since it is of
+// itself. Its faults are noted in its document.
+func (l *Loader) Schema(id string) *Schema {
+	if s := l.loaded[id]; s != nil || l.loading[id] {
+		return s
+	}
+	d := l.doc(id)
+	if d == nil {
+		return nil
+	}
+	l.loading[id] = true
+	l.loaded[id] = read(id, d, l)
+	return l.loaded[id]
+}
+
+// Parse reads a schema part that stands by itself. Its faults are noted in the document; the schema
+// is always usable.
+func Parse(id string, d *doc.Doc) *Schema {
+	return NewLoader(func(name string) *doc.Doc {
+		if name == id {
+			return d
+		}
+		return nil
+	}).Schema(id)
+}
+
+// shared are the fields that a record takes from another schema.
+func (p parser) shared(of doc.Text, d *doc.Doc) []*Field {
+	from := p.loader.Schema(of.Value)
+	switch {
+	case from == nil && p.loader.loading[of.Value]:
+		d.Fault(of, fault.New(fault.Setting, "the schema %s is inside of itself", fault.Quote(of.Value)))
+		return nil
+	case from == nil:
+		d.Fault(of, fault.Expect(fault.Unknown, "the name of a schema", fault.Quote(of.Value)).In("of"))
+		return nil
+	case len(from.Root.Fields) == 0:
+		d.Fault(of, fault.New(fault.Setting, "the schema %s has no fields", fault.Quote(of.Value)))
+	}
+	deepest, n := 0, 0
+	from.Root.Walk(func(path []string, _ *Field) { deepest, n = max(deepest, len(path)), n+1 })
+	if *p.taken += n; *p.taken > maxShared || deepest > MaxDepth {
+		d.Fault(of, fault.New(fault.Limit, "more than %d fields, or records nested deeper than %d, are taken from other schemas", maxShared, MaxDepth))
+		return nil
+	}
+	return from.As(p.s.Notation).Root.copied(from.source)
+}
+
+// maxShared bounds the fields that a schema takes from others, since each may take from others too.
+const maxShared = 100_000
+
+// copied are the fields of a record for another schema to hold; source is the part that they are
+// described in.
+func (f *Field) copied(source string) []*Field {
+	fields := make([]*Field, len(f.Fields))
+	for i, c := range f.Fields {
+		twin := *c
+		twin.shape = nil
+		if twin.Source == "" {
+			twin.Source = source
+		}
+		if c.Kind == value.RecordKind {
+			twin.Fields = c.copied(source)
+		}
+		fields[i] = &twin
+	}
+	return fields
+}
+
+// Takes lists the schemas from which the schema takes fields by itself, each once.
+func (s *Schema) Takes() []string {
+	var ids []string
+	s.Root.Walk(func(_ []string, f *Field) {
+		if f.Of != "" && f.Source == "" && !slices.Contains(ids, f.Of) {
+			ids = append(ids, f.Of)
+		}
+	})
+	return ids
+}
