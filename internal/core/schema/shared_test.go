@@ -45,7 +45,9 @@ func TestARecordHasTheFieldsOfAnotherSchema(t *testing.T) {
 	buyer := s.Root.Field("buyer")
 	v := value.Rec(s.Root.Shape(), []value.Value{value.Int(1), value.Rec(buyer.Shape(), []value.Value{value.Str("x"), {}}), {}})
 	var found []string
-	s.Check(v, func(f *fault.Fault) { found = append(found, fmt.Sprintf("%s %s:%d", f.Place.Path, f.Rule.Source, f.Rule.Line)) })
+	s.Check(v, func(f *fault.Fault) {
+		found = append(found, fmt.Sprintf("%s %s:%d", f.Place.Path, f.Rule.Source, f.Rule.Line))
+	})
 	require.Equal(t, []string{"/buyer/name party.yaml:4"}, found)
 
 	again, faults := load(map[string]string{"party": party, "order": string(Write(s))}, "order")

@@ -50,6 +50,7 @@ type schemaPage struct {
 	Find                      string
 	Form                      *fieldForm
 	Ruler                     []rulerLine
+	Excerpt                   []excerptLine // of the sample's text, around the record at hand
 	Ticks                     []tick
 	Cuts                      []cut
 	Names                     []cut
@@ -186,6 +187,7 @@ func (d *schemaPage) message(p *project.Project, s *schema.Schema, line string) 
 		d.Bytes = len(text)
 		record = d.read(p, s)
 		d.ruler(s, text)
+		d.excerpt(s, text)
 	}
 	d.fields(s, record)
 	if d.Line > 1 {
@@ -382,8 +384,8 @@ type fieldForm struct {
 	Temporal   bool
 	Decimal    bool
 	Record     bool
-	Line       bool // a record inside whose lines are told apart
-	Mark       bool // a field of a line that is to be told apart
+	Line       bool           // a record inside whose lines are told apart
+	Mark       bool           // a field of a line that is to be told apart
 	Schemas    []project.Part // a record: those whose fields it can take
 	Share      bool           // a record with fields of its own that others could take
 	Of         *project.Part  // the schema that describes the field, when it is another
