@@ -36,8 +36,13 @@ type Settings struct {
 	Header     bool   // delimited: the first record holds the names
 	RootName   string // XML: name of the outermost element
 	RecordName string // XML: name of the element of one record
-	Lines      Lines  // fixed width and delimited: which lines are records
+	Namespaces []Namespace
+	Lines      Lines // fixed width and delimited: which lines are records
 }
+
+// Namespace is one that the names of fields stand for in XML: with the prefix before the name, or,
+// with an empty prefix, for elements whose names have none.
+type Namespace struct{ Prefix, URI string }
 
 // Lines say which lines of a file are records; all of them when nothing is said.
 type Lines struct {
@@ -178,7 +183,7 @@ func (s *Schema) As(notation string) *Schema {
 	plain.Notation = notation
 	plain.Settings = Settings{
 		Encoding: "UTF-8", LineEnd: "any", Delimiter: ",", Quote: `"`, Header: true,
-		RootName: s.Settings.RootName, RecordName: s.Settings.RecordName,
+		RootName: s.Settings.RootName, RecordName: s.Settings.RecordName, Namespaces: s.Settings.Namespaces,
 	}
 	plain.Root = s.Root.plain()
 	return &plain

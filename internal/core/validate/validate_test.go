@@ -78,10 +78,10 @@ func TestEveryNotationHasTheSameList(t *testing.T) {
 		{"xml", "schema: X\nnotation: xml\nwritten: {root: orders, record: order}\n" + order, "<orders>\n <order><no>9</no><state>open</state>\n  <line><sku>a</sku></line><line/></order>\n <order><no>x</no></order>\n</orders>", []string{
 			"in:2:13 /orders/order/no: no: expected at least 10, found 9 [x.yaml:5]",
 			`in:3:14 /orders/order/line/sku: sku: expected text like [A-Z]+, found "a" [x.yaml:12]`,
-			"in:3:35 /orders/order/line: sku: expected a value, found absent [x.yaml:12]",
+			"in:3:28 /orders/order/line: sku: expected a value, found absent [x.yaml:12]",
 			`in:4:13 /orders/order/no: no: expected a whole number, found "x" [x.yaml:5]`,
-			"in:4:9 /orders/order: state: expected a value, found absent [x.yaml:6]",
-			"in:4:9 /orders/order: line: expected a value, found absent [x.yaml:8]",
+			"in:4:2 /orders/order: state: expected a value, found absent [x.yaml:6]",
+			"in:4:2 /orders/order: line: expected a value, found absent [x.yaml:8]",
 		}},
 		{"csv", "schema: X\nnotation: csv\nfields:\n  - {name: a, type: integer, must: {least: 10}}\n  - {name: b, type: text, must: {most length: 2}}\n", "a,b\n9,\"x\"\n12,long\nx,y,z\n", []string{
 			"in:2:1 /a: a: expected at least 10, found 9 [x.yaml:4]",

@@ -11,9 +11,9 @@ import (
 
 	"golang.org/x/text/encoding/charmap"
 
+	"hollowreed/internal/core/block"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/notation"
-	"hollowreed/internal/core/notation/internal/block"
 	"hollowreed/internal/core/notation/internal/group"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"

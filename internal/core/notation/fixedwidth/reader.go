@@ -11,10 +11,11 @@ import (
 
 	"golang.org/x/text/encoding/charmap"
 
+	"hollowreed/internal/core/block"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/notation"
-	"hollowreed/internal/core/notation/internal/block"
 	"hollowreed/internal/core/notation/internal/group"
+	"hollowreed/internal/core/notation/internal/pick"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
@@ -27,7 +28,7 @@ const slab = 128
 
 type reader struct {
 	src    *block.Source
-	pick   *block.Picker
+	pick   *pick.Picker
 	name   string
 	schema *schema.Schema
 	limit  int
@@ -111,7 +112,7 @@ func NewReader(r io.Reader, o notation.Options) (notation.Reader, error) {
 			f.cut = runesCut
 		}
 	}
-	f.pick, f.check = block.NewPicker(f.src, o.Schema.Settings.Lines), o.Check
+	f.pick, f.check = pick.New(f.src, o.Schema.Settings.Lines), o.Check
 	types := group.Types(o.Schema.Root)
 	for _, t := range types {
 		f.kinds = append(f.kinds, newLayout(t))

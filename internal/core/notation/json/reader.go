@@ -11,9 +11,9 @@ import (
 
 	"github.com/go-json-experiment/json/jsontext"
 
+	"hollowreed/internal/core/block"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/notation"
-	"hollowreed/internal/core/notation/internal/block"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )

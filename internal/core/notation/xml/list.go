@@ -1,13 +1,13 @@
 package xml
 
 import (
-	"encoding/xml"
 	"io"
 	"strings"
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/value"
+	"hollowreed/internal/core/xmltext"
 )
 
 // ListName passes over a whole document and gives the name of the elements below its root, if
@@ -15,33 +15,23 @@ import (
 // document can be read by NewListReader, in memory for one element at a time. It is empty
 // otherwise, and for what is no XML.
 func ListName(r io.Reader) string {
-	x := &reader{dec: xml.NewDecoder(r), limit: 1 << 62}
-	x.dec.CharsetReader = charset
-	if _, err := x.first(); err != nil {
-		return ""
-	}
+	in := xmltext.New(r, xmltext.Options{MaxDepth: notation.MaxDepth})
 	list, n := "", 0
 	for {
-		tok, err := x.token()
+		k, err := in.Next()
 		if err == io.EOF {
 			break
 		}
-		if err != nil {
+		switch {
+		case err != nil:
 			return ""
-		}
-		switch t := tok.(type) {
-		case xml.StartElement:
-			if len(x.open) != 2 {
-				continue
-			}
-			if n++; list != "" && list != name(t.Name) {
+		case k == xmltext.Start && in.Depth() == 2:
+			if n++; list != "" && list != in.Raw {
 				return ""
 			}
-			list = name(t.Name)
-		case xml.CharData:
-			if len(x.open) == 1 && strings.TrimSpace(string(t)) != "" {
-				return ""
-			}
+			list = in.Raw
+		case k == xmltext.Text && in.Depth() == 1 && strings.TrimSpace(in.Text) != "":
+			return ""
 		}
 	}
 	if n < 2 {
@@ -58,9 +48,7 @@ type listReader struct {
 
 // NewListReader reads a document for which ListName gave a name, without a schema.
 func NewListReader(r io.Reader, o notation.Options, list string) notation.Reader {
-	x := &listReader{reader: reader{dec: xml.NewDecoder(r), name: o.Source, limit: int64(o.Limit())}, shell: notation.Shell{List: list}}
-	x.dec.CharsetReader = charset
-	return x
+	return &listReader{reader: newReader(r, o), shell: notation.Shell{List: list}}
 }
 
 func (x *listReader) Many() bool             { return true }
@@ -72,30 +60,29 @@ func (x *listReader) Next() (value.Value, error) {
 	}
 	if !x.begun {
 		x.begun = true
-		root, err := x.first()
-		if err != nil {
+		if err := x.first(); err != nil {
 			return value.Value{}, err
 		}
 		var b builder
-		for _, a := range root.Attr {
-			b.add("@"+name(a.Name), value.Str(a.Value))
+		for _, a := range x.in.Attrs {
+			b.add("@"+a.Raw, value.Str(a.Value))
 		}
-		x.shell.Root, x.shell.Attributes = name(root.Name), value.Rec(value.NewShape(b.names...), b.fields)
+		x.shell.Root, x.shell.Attributes = x.in.Raw, value.Rec(value.NewShape(b.names...), b.fields)
 	}
 	for {
-		tok, err := x.token()
+		k, err := x.token()
 		if err != nil {
-			return value.Value{}, x.early(err)
+			return value.Value{}, err
 		}
-		switch t := tok.(type) {
-		case xml.EndElement:
+		switch k {
+		case xmltext.End:
 			return x.endOfRecords()
-		case xml.StartElement:
+		case xmltext.Start:
 			x.begin()
-			if n := name(t.Name); n != x.shell.List {
-				return value.Value{}, fault.Expect(fault.Unknown, "the element "+x.shell.List, n).At(x.here())
+			if x.in.Raw != x.shell.List {
+				return value.Value{}, fault.Expect(fault.Unknown, "the element "+x.shell.List, x.in.Raw).At(x.in.Place())
 			}
-			return x.free(t, 0)
+			return x.free()
 		}
 	}
 }

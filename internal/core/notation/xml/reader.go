@@ -4,22 +4,19 @@
 package xml
 
 import (
-	"encoding/xml"
-	"errors"
 	"io"
 	"strings"
-
-	"golang.org/x/text/encoding/htmlindex"
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
+	"hollowreed/internal/core/xmltext"
 )
 
 type reader struct {
-	dec    *xml.Decoder
-	name   string
+	in     *xmltext.Reader
+	names  *names
 	schema *schema.Schema
 	limit  int64
 	begun  bool
@@ -28,23 +25,19 @@ type reader struct {
 	start  int64
 	faults fault.List
 	check  bool
-	open   []string
 }
 
 // NewReader reads a document. With a schema that names a record element, each such element below
 // the root is a record; else the whole document is one.
 func NewReader(r io.Reader, o notation.Options) (notation.Reader, error) {
-	x := &reader{dec: xml.NewDecoder(r), name: o.Source, schema: o.Schema, limit: int64(o.Limit()), check: o.Check && o.Schema != nil}
-	x.dec.CharsetReader = charset
-	return x, nil
+	x := newReader(r, o)
+	return &x, nil
 }
 
-func charset(label string, in io.Reader) (io.Reader, error) {
-	e, err := htmlindex.Get(label)
-	if err != nil {
-		return nil, errors.New("the encoding " + label + " is not known")
-	}
-	return e.NewDecoder().Reader(in), nil
+func newReader(r io.Reader, o notation.Options) reader {
+	x := reader{schema: o.Schema, limit: int64(o.Limit()), check: o.Check && o.Schema != nil, names: newNames(o.Schema)}
+	x.in = xmltext.New(r, xmltext.Options{Source: o.Source, Namespaces: x.names != nil, MaxDepth: notation.MaxDepth, MaxToken: o.Limit()})
+	return x
 }
 
 func (x *reader) records() bool      { return x.schema != nil && x.schema.Settings.RecordName != "" }
@@ -52,50 +45,31 @@ func (x *reader) Many() bool         { return x.records() }
 func (x *reader) Raw() string        { return "" }
 func (x *reader) Place() fault.Place { return x.place }
 
-func (x *reader) here() fault.Place {
-	line, column := x.dec.InputPos()
-	return fault.Place{Source: x.name, Line: line, Column: column, Byte: x.dec.InputOffset()}
-}
-
 func (x *reader) Next() (value.Value, error) {
 	if x.done {
 		return value.Value{}, io.EOF
 	}
 	if !x.begun {
 		x.begun = true
-		root, err := x.first()
-		if err != nil {
+		if err := x.first(); err != nil {
 			return value.Value{}, err
 		}
 		if !x.records() {
-			return x.document(root)
+			return x.document()
 		}
 	}
 	return x.record()
 }
 
 // first finds the root element.
-func (x *reader) first() (xml.StartElement, error) {
-	for {
-		tok, err := x.token()
-		if err == io.EOF {
-			return xml.StartElement{}, fault.Expect(fault.Required, "a root element", "the end of the file").At(x.here())
-		}
-		if err != nil {
-			return xml.StartElement{}, err
-		}
-		switch t := tok.(type) {
-		case xml.StartElement:
-			if want := x.rootName(); want != "" && want != name(t.Name) {
-				return t, fault.Expect(fault.Unknown, "the root element "+want, name(t.Name)).At(x.here())
-			}
-			return t, nil
-		case xml.CharData:
-			if strings.TrimSpace(string(t)) != "" {
-				return xml.StartElement{}, fault.Expect(fault.Syntax, "a root element", fault.Quote(string(t))).At(x.here())
-			}
-		}
+func (x *reader) first() error {
+	if _, err := x.token(); err != nil {
+		return err
 	}
+	if want := x.rootName(); want != "" && want != x.name() {
+		return fault.Expect(fault.Unknown, "the root element "+want, x.name()).At(x.in.Place())
+	}
+	return nil
 }
 
 func (x *reader) rootName() string {
@@ -105,23 +79,22 @@ func (x *reader) rootName() string {
 	return x.schema.Settings.RootName
 }
 
-func (x *reader) document(root xml.StartElement) (value.Value, error) {
+func (x *reader) document() (value.Value, error) {
 	x.begin()
 	if x.schema != nil {
-		v, err := x.typed(x.schema.Root, root, 0)
+		v, err := x.typed(x.schema.Root)
 		return x.ended(v, err)
 	}
-	v, err := x.free(root, 0)
+	name := x.name()
+	v, err := x.free()
 	if err != nil {
 		return value.Value{}, err
 	}
-	return x.ended(value.Rec(value.NewShape(name(root.Name)), []value.Value{v}), nil)
+	return x.ended(value.Rec(value.NewShape(name), []value.Value{v}), nil)
 }
 
 func (x *reader) begin() {
-	x.place = x.here()
-	x.start = x.dec.InputOffset()
-	x.faults = nil
+	x.place, x.start, x.faults = x.in.Place(), x.in.Begin, nil
 }
 
 // ended makes sure that nothing stands behind the root element.
@@ -130,22 +103,8 @@ func (x *reader) ended(v value.Value, err error) (value.Value, error) {
 		return value.Value{}, err
 	}
 	x.done = true
-	for {
-		tok, err := x.token()
-		if err == io.EOF {
-			break
-		}
-		if err != nil {
-			return value.Value{}, err
-		}
-		if t, ok := tok.(xml.CharData); ok && strings.TrimSpace(string(t)) == "" {
-			continue
-		}
-		switch tok.(type) {
-		case xml.Comment, xml.ProcInst:
-			continue
-		}
-		return value.Value{}, fault.New(fault.Syntax, "something stands behind the root element").At(x.here())
+	if _, err := x.token(); err != io.EOF {
+		return value.Value{}, err
 	}
 	return x.result(v)
 }
@@ -159,24 +118,23 @@ func (x *reader) result(v value.Value) (value.Value, error) {
 
 func (x *reader) record() (value.Value, error) {
 	for {
-		tok, err := x.token()
+		k, err := x.token()
 		if err != nil {
-			return value.Value{}, x.early(err)
+			return value.Value{}, err
 		}
-		switch t := tok.(type) {
-		case xml.EndElement:
+		switch k {
+		case xmltext.End:
 			return x.endOfRecords()
-		case xml.CharData:
-			if strings.TrimSpace(string(t)) != "" {
-				return value.Value{}, fault.Expect(fault.Syntax, "an element", fault.Quote(string(t))).At(x.here())
+		case xmltext.Text:
+			if strings.TrimSpace(x.in.Text) != "" {
+				return value.Value{}, fault.Expect(fault.Syntax, "an element", fault.Quote(x.in.Text)).At(x.in.Place())
 			}
-		case xml.StartElement:
+		case xmltext.Start:
 			x.begin()
-			want := x.schema.Settings.RecordName
-			if n := name(t.Name); n != want {
-				x.fault(nil, fault.Expect(fault.Unknown, "the element "+want, n))
+			if n := x.name(); n != x.schema.Settings.RecordName {
+				x.fault(nil, fault.Expect(fault.Unknown, "the element "+x.schema.Settings.RecordName, n))
 			}
-			v, err := x.typed(x.schema.Root, t, 0)
+			v, err := x.typed(x.schema.Root)
 			if err != nil {
 				return value.Value{}, err
 			}
@@ -193,64 +151,13 @@ func (x *reader) endOfRecords() (value.Value, error) {
 	return value.Value{}, io.EOF
 }
 
-// token reads the next token and keeps the elements balanced. Its errors are faults or io.EOF.
-func (x *reader) token() (xml.Token, error) {
-	if x.dec.InputOffset()-x.start > x.limit {
-		return nil, fault.New(fault.Limit, "a record is longer than %d bytes", x.limit).At(x.place)
+// token reads the next token, within the bytes that a record may have.
+func (x *reader) token() (xmltext.Kind, error) {
+	k, err := x.in.Next()
+	if err == nil && x.in.End-x.start > x.limit {
+		err = fault.New(fault.Limit, "a record is longer than %d bytes", x.limit).At(x.place)
 	}
-	tok, err := x.dec.RawToken()
-	if err == io.EOF && len(x.open) == 0 {
-		return nil, io.EOF
-	}
-	if err != nil {
-		return nil, x.syntax(err)
-	}
-	switch t := tok.(type) {
-	case xml.Directive:
-		return nil, fault.New(fault.Syntax, "document type definitions are refused").At(x.here()).Mended("Remove the <!…> declaration")
-	case xml.StartElement:
-		if len(x.open) >= notation.MaxDepth {
-			return nil, fault.New(fault.Limit, "elements nest deeper than %d", notation.MaxDepth).At(x.here())
-		}
-		x.open = append(x.open, name(t.Name))
-	case xml.EndElement:
-		if ft := x.close(name(t.Name)); ft != nil {
-			return nil, ft
-		}
-	}
-	return tok, nil
-}
-
-func (x *reader) close(n string) *fault.Fault {
-	if len(x.open) == 0 {
-		return fault.New(fault.Syntax, "</%s> closes nothing", n).At(x.here())
-	}
-	last := x.open[len(x.open)-1]
-	if last != n {
-		return fault.Expect(fault.Syntax, "</"+last+">", "</"+n+">").At(x.here())
-	}
-	x.open = x.open[:len(x.open)-1]
-	return nil
-}
-
-func (x *reader) syntax(err error) error {
-	var syn *xml.SyntaxError
-	if errors.As(err, &syn) {
-		p := x.here()
-		p.Line = syn.Line
-		return fault.New(fault.Syntax, "this is not XML: %s", syn.Msg).At(p)
-	}
-	if err == io.EOF {
-		return x.early(err)
-	}
-	return fault.New(fault.Outside, "the input cannot be read on: %s", err).At(x.here())
-}
-
-func (x *reader) early(err error) error {
-	if _, ok := err.(*fault.Fault); ok {
-		return err
-	}
-	return fault.New(fault.Syntax, "this is not XML: the document ends inside <%s>", strings.Join(x.open, "><")).At(x.here())
+	return k, err
 }
 
 func (x *reader) fault(f *schema.Field, ft *fault.Fault) {
@@ -258,17 +165,11 @@ func (x *reader) fault(f *schema.Field, ft *fault.Fault) {
 		f.Ruled(ft)
 	}
 	if ft.Place.Line == 0 {
-		ft.At(x.spot())
+		p := x.in.Place()
+		p.Path = x.in.Path()
+		ft.At(p)
 	}
 	x.faults = append(x.faults, ft)
-}
-
-// name is a raw name with its prefix, as it is written.
-func name(n xml.Name) string {
-	if n.Space == "" {
-		return n.Local
-	}
-	return n.Space + ":" + n.Local
 }
 
 // builder gathers the fields of an element that no schema describes.
@@ -295,32 +196,32 @@ func (b *builder) add(name string, v value.Value) {
 	b.fields = append(b.fields, v)
 }
 
-// free reads an element that no schema describes: text alone is a text, else a record.
-func (x *reader) free(el xml.StartElement, depth int) (value.Value, error) {
+// free reads an element that no schema describes, whose start is at hand: text alone is a text, else
+// a record.
+func (x *reader) free() (value.Value, error) {
 	var b builder
-	for _, a := range el.Attr {
-		if _, twice := b.at["@"+name(a.Name)]; twice {
-			return value.Value{}, fault.New(fault.Syntax, "the attribute %s is there twice", name(a.Name)).At(x.here())
-		}
-		b.add("@"+name(a.Name), value.Str(a.Value))
+	for i := range x.in.Attrs {
+		a := &x.in.Attrs[i]
+		b.add("@"+x.names.of(a.Name, a.Raw), value.Str(a.Value))
 	}
-	var text strings.Builder
+	text := ""
 	for {
-		tok, err := x.token()
+		k, err := x.token()
 		if err != nil {
-			return value.Value{}, x.early(err)
+			return value.Value{}, err
 		}
-		switch t := tok.(type) {
-		case xml.CharData:
-			text.Write(t)
-		case xml.StartElement:
-			v, err := x.free(t, depth+1)
+		switch k {
+		case xmltext.Text:
+			text += x.in.Text
+		case xmltext.Start:
+			name := x.name()
+			v, err := x.free()
 			if err != nil {
 				return value.Value{}, err
 			}
-			b.add(name(t.Name), v)
-		case xml.EndElement:
-			return b.value(text.String()), nil
+			b.add(name, v)
+		case xmltext.End:
+			return b.value(text), nil
 		}
 	}
 }
@@ -335,81 +236,98 @@ func (b *builder) value(text string) value.Value {
 	return value.Rec(value.NewShape(b.names...), b.fields)
 }
 
-// typed reads an element that the schema describes as the record f.
-func (x *reader) typed(f *schema.Field, el xml.StartElement, depth int) (value.Value, error) {
+// typed reads an element that the schema describes as the record f, whose start is at hand.
+func (x *reader) typed(f *schema.Field) (value.Value, error) {
 	fields := make([]value.Value, len(f.Fields))
-	begin := x.here()
-	x.attributes(f, el, fields)
-	var text strings.Builder
+	begin := x.in.Place()
+	x.attributes(f, fields)
+	text, content := "", x.in.PlaceOf(x.in.End)
 	for {
-		tok, err := x.token()
+		k, err := x.token()
 		if err != nil {
-			return value.Value{}, x.early(err)
+			return value.Value{}, err
 		}
-		switch t := tok.(type) {
-		case xml.CharData:
-			text.Write(t)
-		case xml.StartElement:
-			if err := x.child(f, t, fields, depth); err != nil {
+		switch k {
+		case xmltext.Text:
+			text += x.in.Text
+		case xmltext.Start:
+			if err := x.child(f, fields); err != nil {
 				return value.Value{}, err
 			}
-		case xml.EndElement:
-			x.content(f, text.String(), fields)
+		case xmltext.End:
+			x.content(f, text, fields, content)
 			if x.check {
-				x.occurrences(f, fields, begin, t)
+				x.occurrences(f, fields, begin)
 			}
 			return value.Rec(f.Shape(), fields), nil
 		}
 	}
 }
 
+// inside is the path of the element whose end is at hand.
+func (x *reader) inside() string { return x.in.Path() + "/" + x.in.Raw }
+
 // occurrences checks how often each field stands in an element; the element's beginning is the place.
-func (x *reader) occurrences(f *schema.Field, fields []value.Value, begin fault.Place, end xml.EndElement) {
+func (x *reader) occurrences(f *schema.Field, fields []value.Value, begin fault.Place) {
 	for i, c := range f.Fields {
 		if ft := c.CheckOccurs(fields[i]); ft != nil {
 			x.fault(c, ft)
 			ft.Place = begin
-			ft.Place.Path = "/" + strings.Join(append(x.open[:len(x.open):len(x.open)], name(end.Name)), "/")
+			ft.Place.Path = x.inside()
 		}
 	}
 }
 
-func (x *reader) attributes(f *schema.Field, el xml.StartElement, fields []value.Value) {
-	for _, a := range el.Attr {
-		n := name(a.Name)
-		if n == "xmlns" || strings.HasPrefix(n, "xmlns:") || strings.HasPrefix(n, "xsi:") {
+func (x *reader) attributes(f *schema.Field, fields []value.Value) {
+	for i := range x.in.Attrs {
+		a := &x.in.Attrs[i]
+		if declares(a) {
 			continue
 		}
+		n := x.names.of(a.Name, a.Raw)
 		c := f.Field(n)
 		if c == nil || !c.Written.Attribute {
 			x.fault(nil, fault.Expect(fault.Unknown, "an attribute of the schema", n))
 			continue
 		}
-		fields[c.Slot()] = x.scalar(c, a.Value, x.spot("@"+n))
+		fields[c.Slot()] = x.scalar(c, a.Value, func() fault.Place {
+			p := x.in.PlaceOf(a.At)
+			p.Path = x.in.Path() + "/@" + n
+			return p
+		})
 	}
 }
 
-func (x *reader) content(f *schema.Field, text string, fields []value.Value) {
+// declares says whether an attribute is no data: it declares a prefix, or is an instruction to a
+// reader (XML Schema 1.0, part 1, section 2.6).
+func declares(a *xmltext.Attr) bool {
+	return a.Raw == "xmlns" || strings.HasPrefix(a.Raw, "xmlns:") || strings.HasPrefix(a.Raw, "xsi:") || a.Name.Space == instance
+}
+
+func (x *reader) content(f *schema.Field, text string, fields []value.Value, at fault.Place) {
 	for _, c := range f.Fields {
 		if c.Written.Content {
-			fields[c.Slot()] = x.scalar(c, text, x.spot())
+			fields[c.Slot()] = x.scalar(c, text, func() fault.Place { at.Path = x.inside(); return at })
 			return
 		}
 	}
 	if strings.TrimSpace(text) != "" {
-		x.fault(f, fault.Expect(fault.Unknown, "elements only", fault.Quote(strings.TrimSpace(text))))
+		at.Path = x.inside()
+		x.fault(f, fault.Expect(fault.Unknown, "elements only", fault.Quote(strings.TrimSpace(text))).At(at))
 	}
 }
 
-func (x *reader) child(f *schema.Field, t xml.StartElement, fields []value.Value, depth int) error {
-	n := name(t.Name)
+// child reads the element at hand as a field of the record f.
+func (x *reader) child(f *schema.Field, fields []value.Value) error {
+	n := x.name()
 	c := f.Field(n)
 	if c == nil || c.Written.Attribute {
 		x.fault(nil, fault.Expect(fault.Unknown, "one of "+strings.Join(f.Shape().Names, ", "), fault.Quote(n)))
-		_, err := x.free(t, depth+1)
+		_, err := x.free()
 		return err
 	}
-	v, err := x.one(c, t, depth)
+	begin := x.in.Place()
+	v, err := x.one(c)
 	if err != nil {
 		return err
 	}
@@ -418,64 +336,75 @@ func (x *reader) child(f *schema.Field, t xml.StartElement, fields []value.Value
 	case c.List():
 		fields[c.Slot()] = value.ListOf(append(old.Items(), v)...)
 	case old.Kind() != value.Absent:
-		x.fault(c, fault.Expect(fault.Length, "the element once", "it again"))
+		begin.Path = x.inside()
+		x.fault(c, fault.Expect(fault.Length, "the element once", "it again").At(begin))
 	default:
 		fields[c.Slot()] = v
 	}
 	return nil
 }
 
-func (x *reader) one(c *schema.Field, t xml.StartElement, depth int) (value.Value, error) {
-	if c.Kind == value.RecordKind && !isNull(t) {
-		return x.typed(c, t, depth+1)
+func (x *reader) one(c *schema.Field) (value.Value, error) {
+	null := x.isNull()
+	if c.Kind == value.RecordKind && !null {
+		return x.typed(c)
 	}
-	begin := x.spot()
-	v, err := x.free(t, depth+1)
-	if err != nil {
-		return value.Value{}, err
+	at := x.in.PlaceOf(x.in.End)
+	text, simple := "", true
+	for i := range x.in.Attrs {
+		simple = simple && declares(&x.in.Attrs[i])
 	}
-	if isNull(t) {
-		return value.NullValue, nil
+	for {
+		k, err := x.token()
+		if err != nil {
+			return value.Value{}, err
+		}
+		switch {
+		case k == xmltext.Text:
+			text += x.in.Text
+			continue
+		case k == xmltext.Start:
+			simple = false
+			if _, err := x.free(); err != nil {
+				return value.Value{}, err
+			}
+			continue
+		case null:
+			return value.NullValue, nil
+		case !simple:
+			at.Path = x.inside()
+			x.fault(c, fault.Expect(fault.Type, c.HowWritten(), "an element with content of its own").At(at))
+			return value.Value{}, nil
+		}
+		return x.scalar(c, text, func() fault.Place { at.Path = x.inside(); return at }), nil
 	}
-	if v.Kind() != value.Text {
-		x.fault(c, fault.Expect(fault.Type, c.HowWritten(), "an element with content of its own"))
-		return value.Value{}, nil
-	}
-	return x.scalar(c, v.Text(), begin), nil
 }
 
-// isNull says whether an element says of itself that it is null.
-func isNull(t xml.StartElement) bool {
-	for _, a := range t.Attr {
-		if name(a.Name) == "xsi:nil" {
+// isNull says whether the element at hand says of itself that it is null.
+func (x *reader) isNull() bool {
+	for i := range x.in.Attrs {
+		if a := &x.in.Attrs[i]; a.Raw == "xsi:nil" || a.Name.Space == instance && a.Name.Local == "nil" {
 			return a.Value == "true" || a.Value == "1"
 		}
 	}
 	return false
 }
 
-// spot is the place at hand with the path of the open elements, and of what is named below them.
-func (x *reader) spot(below ...string) fault.Place {
-	p := x.here()
-	p.Path = "/" + strings.Join(append(x.open[:len(x.open):len(x.open)], below...), "/")
-	return p
-}
-
 // scalar reads the text of a field that stands at a place. A text that cannot be read is a fault,
 // and kept as it is, so that it is not taken for missing.
-func (x *reader) scalar(c *schema.Field, text string, at fault.Place) value.Value {
+func (x *reader) scalar(c *schema.Field, text string, at func() fault.Place) value.Value {
 	s := text
 	if c.Kind != value.Text {
 		s = strings.TrimSpace(text)
 	}
 	v, ok := c.Read(s)
 	if !ok {
-		x.fault(c, fault.Expect(fault.Type, c.HowWritten(), fault.Quote(s)).At(at))
+		x.fault(c, fault.Expect(fault.Type, c.HowWritten(), fault.Quote(s)).At(at()))
 		return value.Str(s)
 	}
 	if x.check {
 		if ft := c.CheckOne(v); ft != nil {
-			x.fault(c, ft.At(at))
+			x.fault(c, ft.At(at()))
 		}
 	}
 	return v

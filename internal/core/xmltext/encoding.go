@@ -1,0 +1,60 @@
+package xmltext
+
+import (
+	"bufio"
+	"bytes"
+	"io"
+	"strings"
+
+	"golang.org/x/text/encoding/htmlindex"
+	"golang.org/x/text/encoding/unicode"
+
+	"hollowreed/internal/core/fault"
+)
+
+// decode gives the document in UTF-8: by its byte order mark, or else by the encoding that its XML
+// declaration names (XML 1.0, appendix F).
+func decode(r io.Reader) (io.Reader, error) {
+	in := bufio.NewReaderSize(r, 4096)
+	head, _ := in.Peek(1024) // whatever there is of it
+	switch {
+	case bytes.HasPrefix(head, []byte{0xfe, 0xff}), bytes.HasPrefix(head, []byte{0xff, 0xfe}):
+		return unicode.UTF16(unicode.BigEndian, unicode.UseBOM).NewDecoder().Reader(in), nil
+	case bytes.HasPrefix(head, []byte{'<', 0, '?', 0}):
+		return unicode.UTF16(unicode.LittleEndian, unicode.IgnoreBOM).NewDecoder().Reader(in), nil
+	case bytes.HasPrefix(head, []byte{0, '<', 0, '?'}):
+		return unicode.UTF16(unicode.BigEndian, unicode.IgnoreBOM).NewDecoder().Reader(in), nil
+	}
+	head = bytes.TrimPrefix(head, []byte("\xef\xbb\xbf"))
+	end := bytes.Index(head, []byte("?>"))
+	if !bytes.HasPrefix(head, []byte("<?xml")) || end < 0 {
+		return in, nil
+	}
+	label := quoted(string(head[:end]), "encoding")
+	if label == "" || strings.EqualFold(label, "utf-8") || strings.EqualFold(label, "us-ascii") {
+		return in, nil
+	}
+	e, err := htmlindex.Get(label)
+	if err != nil {
+		return nil, fault.Expect(fault.Encoding, "an encoding that is known", fault.Quote(label))
+	}
+	if name, _ := htmlindex.Name(e); strings.HasPrefix(name, "utf-16") {
+		return nil, fault.New(fault.Encoding, "the document says that it is %s, and is not", label)
+	}
+	return e.NewDecoder().Reader(in), nil
+}
+
+// quoted is the value of name="value" in a declaration; empty when there is none.
+func quoted(s, name string) string {
+	_, s, ok := strings.Cut(s, name)
+	s = strings.TrimLeft(s, " \t\r\n")
+	if !ok || !strings.HasPrefix(s, "=") {
+		return ""
+	}
+	s = strings.TrimLeft(s[1:], " \t\r\n")
+	if s == "" || s[0] != '"' && s[0] != '\'' {
+		return ""
+	}
+	value, _, _ := strings.Cut(s[1:], s[:1])
+	return value
+}
