@@ -38,6 +38,9 @@ func read(id string, d *doc.Doc, l *Loader) *Schema {
 		Header:     w.Bool("header", true),
 		RootName:   w.Text("root").Value,
 		RecordName: w.Text("record").Value,
+		Namespaces: readNamespaces(w),
+		Attributes: w.Choice("values as", "elements", "attributes") == "attributes",
+		Missing:    Missing{Null: w.Choice("null as", AsNull, AsEmpty, LeftOut), Empty: w.Choice("empty as", AsEmpty, AsNull, LeftOut), Absent: w.Choice("absent as", LeftOut, AsNull)},
 		Lines: Lines{
 			First: w.Int("skip first", 0), Last: w.Int("skip last", 0), Comment: w.Text("comment").Value, Begins: w.Text("begins").Value,
 		},

@@ -28,21 +28,19 @@ type Schema struct {
 
 // Settings say how a message as a whole is written.
 type Settings struct {
-	Encoding   string // UTF-8 (default), ISO-8859-1 or windows-1252
-	LineEnd    string // CRLF, LF or any
-	Characters bool   // columns count characters; otherwise bytes
-	Delimiter  string // delimited: one character, default comma
-	Quote      string // delimited: one character, default the double quote
-	Header     bool   // delimited: the first record holds the names
-	RootName   string // XML: name of the outermost element
-	RecordName string // XML: name of the element of one record
-	Namespaces []Namespace
-	Lines      Lines // fixed width and delimited: which lines are records
+	Encoding   string      // UTF-8 (default), ISO-8859-1 or windows-1252
+	LineEnd    string      // CRLF, LF or any
+	Characters bool        // columns count characters; otherwise bytes
+	Delimiter  string      // delimited: one character, default comma
+	Quote      string      // delimited: one character, default the double quote
+	Header     bool        // delimited: the first record holds the names
+	RootName   string      // XML: name of the outermost element
+	RecordName string      // XML: name of the element of one record
+	Namespaces []Namespace // XML: what names stand for
+	Attributes bool        // XML: single values of a record are attributes, whatever their fields say
+	Missing    Missing     // JSON and XML: how what has no value is written
+	Lines      Lines       // fixed width and delimited: which lines are records
 }
-
-// Namespace is one that the names of fields stand for in XML: with the prefix before the name, or,
-// with an empty prefix, for elements whose names have none.
-type Namespace struct{ Prefix, URI string }
 
 // Lines say which lines of a file are records; all of them when nothing is said.
 type Lines struct {
@@ -184,17 +182,21 @@ func (s *Schema) As(notation string) *Schema {
 	plain.Settings = Settings{
 		Encoding: "UTF-8", LineEnd: "any", Delimiter: ",", Quote: `"`, Header: true,
 		RootName: s.Settings.RootName, RecordName: s.Settings.RecordName, Namespaces: s.Settings.Namespaces,
+		Attributes: s.Settings.Attributes, Missing: s.Settings.Missing,
 	}
-	plain.Root = s.Root.plain()
+	plain.Root = s.Root.plain(notation == "xml" && s.Settings.Attributes)
 	return &plain
 }
 
-func (f *Field) plain() *Field {
+func (f *Field) plain(attributes bool) *Field {
 	c := *f
 	c.Written = Written{Blank: f.Written.Blank, Attribute: f.Written.Attribute, Content: f.Written.Content}
+	if attributes && f.Kind != value.RecordKind && !f.List() && !f.Nullable && !f.Written.Content {
+		c.Written.Attribute = true
+	}
 	c.Fields = make([]*Field, len(f.Fields))
 	for i, inner := range f.Fields {
-		c.Fields[i] = inner.plain()
+		c.Fields[i] = inner.plain(attributes)
 	}
 	return &c
 }

@@ -35,6 +35,13 @@ func (w *Settings) out() doc.Out {
 	}
 	o.Add("root", w.RootName)
 	o.Add("record", w.RecordName)
+	namespacesOut(w.Namespaces, &o)
+	if w.Attributes {
+		o.Add("values as", "attributes")
+	}
+	o.Add("null as", unless(w.Missing.Null, AsNull))
+	o.Add("empty as", unless(w.Missing.Empty, AsEmpty))
+	o.Add("absent as", unless(w.Missing.Absent, LeftOut))
 	o.Add("skip first", number(w.Lines.First, 0))
 	o.Add("skip last", number(w.Lines.Last, 0))
 	o.Add("comment", w.Lines.Comment)

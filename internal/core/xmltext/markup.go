@@ -65,8 +65,7 @@ func (r *Reader) endTag(s string) (Kind, error) {
 		raw := r.open[len(r.open)-1].name.raw
 		if len(s) > len(raw)+2 && s[2:2+len(raw)] == raw && s[2+len(raw)] == '>' {
 			r.took(len(raw) + 3)
-			r.pop()
-			return End, nil
+			return r.end()
 		}
 	}
 	n, err := r.nameEnd(s, 2)
@@ -85,8 +84,7 @@ func (r *Reader) endTag(s string) (Kind, error) {
 		return 0, fault.Expect(fault.Syntax, "</"+r.open[len(r.open)-1].name.raw+">", "</"+s[2:n]+">").At(r.place(r.Begin))
 	}
 	r.took(i + 1)
-	r.pop()
-	return End, nil
+	return r.end()
 }
 
 func (r *Reader) startTag(s string) (Kind, error) {

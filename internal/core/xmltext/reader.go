@@ -65,6 +65,7 @@ type Reader struct {
 	names map[string]*known
 	root  bool // the root element has begun
 	empty bool // the element at hand has no content: its end comes next
+	ended bool // the token at hand is the end of the newest element
 	err   error
 
 	line      int   // of mark
@@ -125,11 +126,13 @@ func (r *Reader) Next() (Kind, error) {
 }
 
 func (r *Reader) next() (Kind, error) {
+	if r.ended {
+		r.pop()
+	}
 	if r.empty {
 		r.empty = false
 		r.Begin = r.End
-		r.pop()
-		return End, nil
+		return r.end()
 	}
 	for {
 		if r.at == len(r.src.Text) && !r.more() {
@@ -198,7 +201,7 @@ func (r *Reader) place(offset int64) fault.Place {
 	return fault.Place{Source: r.o.Source, Line: line, Column: int(offset-begin) + 1, Byte: offset}
 }
 
-// Depth is how many elements are open.
+// Depth is how many elements are open; one whose End is at hand still is.
 func (r *Reader) Depth() int { return len(r.open) }
 
 // Path names the open elements as they are written, outermost first: /order/line.
@@ -228,10 +231,17 @@ func (r *Reader) notXML(offset int64, format string, args ...any) *fault.Fault {
 	return fault.New(fault.Syntax, "this is not XML: "+format, args...).At(r.place(offset))
 }
 
+// end ends the newest element, which is open until the next token.
+func (r *Reader) end() (Kind, error) {
+	e := &r.open[len(r.open)-1]
+	r.Name, r.Raw, r.Attrs = xml.Name{Space: e.space, Local: e.name.local}, e.name.raw, r.Attrs[:0]
+	r.ended = true
+	return End, nil
+}
+
 func (r *Reader) pop() {
 	n := len(r.open) - 1
 	e := &r.open[n]
-	r.Name, r.Raw, r.Attrs = xml.Name{Space: e.space, Local: e.name.local}, e.name.raw, r.Attrs[:0]
 	r.scope, r.bindings = e.scope, r.bindings[:e.bindings]
-	r.open = r.open[:n]
+	r.open, r.ended = r.open[:n], false
 }

@@ -11,6 +11,8 @@ import (
 	"hollowreed/internal/core/notation/fixedwidth"
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/notation/xml"
+	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/value"
 )
 
 // Notations is the table.
@@ -35,8 +37,25 @@ func row(name, about, media string,
 	return notation.Notation{
 		Name: name, About: about, Media: media,
 		NewReader: func(r io.Reader, o notation.Options) (notation.Reader, error) { return read(r, as(o)) },
-		NewWriter: func(w io.Writer, o notation.Options) (notation.Writer, error) { return write(w, as(o)) },
+		NewWriter: func(w io.Writer, o notation.Options) (notation.Writer, error) {
+			o = as(o)
+			out, err := write(w, o)
+			if err != nil || o.Schema == nil || o.Schema.Settings.Missing.AsIs() {
+				return out, err
+			}
+			return &expressing{Writer: out, schema: o.Schema}, nil
+		},
 	}
+}
+
+// expressing writes what has no value as the schema's settings say.
+type expressing struct {
+	notation.Writer
+	schema *schema.Schema
+}
+
+func (e *expressing) Write(v value.Value) error {
+	return e.Writer.Write(e.schema.Settings.Missing.Express(e.schema.Root, v))
 }
 
 // Names lists the notations.

@@ -264,16 +264,13 @@ func (x *reader) typed(f *schema.Field) (value.Value, error) {
 	}
 }
 
-// inside is the path of the element whose end is at hand.
-func (x *reader) inside() string { return x.in.Path() + "/" + x.in.Raw }
-
 // occurrences checks how often each field stands in an element; the element's beginning is the place.
 func (x *reader) occurrences(f *schema.Field, fields []value.Value, begin fault.Place) {
 	for i, c := range f.Fields {
 		if ft := c.CheckOccurs(fields[i]); ft != nil {
 			x.fault(c, ft)
 			ft.Place = begin
-			ft.Place.Path = x.inside()
+			ft.Place.Path = x.in.Path()
 		}
 	}
 }
@@ -307,12 +304,12 @@ func declares(a *xmltext.Attr) bool {
 func (x *reader) content(f *schema.Field, text string, fields []value.Value, at fault.Place) {
 	for _, c := range f.Fields {
 		if c.Written.Content {
-			fields[c.Slot()] = x.scalar(c, text, func() fault.Place { at.Path = x.inside(); return at })
+			fields[c.Slot()] = x.scalar(c, text, func() fault.Place { at.Path = x.in.Path(); return at })
 			return
 		}
 	}
 	if strings.TrimSpace(text) != "" {
-		at.Path = x.inside()
+		at.Path = x.in.Path()
 		x.fault(f, fault.Expect(fault.Unknown, "elements only", fault.Quote(strings.TrimSpace(text))).At(at))
 	}
 }
@@ -336,7 +333,7 @@ func (x *reader) child(f *schema.Field, fields []value.Value) error {
 	case c.List():
 		fields[c.Slot()] = value.ListOf(append(old.Items(), v)...)
 	case old.Kind() != value.Absent:
-		begin.Path = x.inside()
+		begin.Path = x.in.Path()
 		x.fault(c, fault.Expect(fault.Length, "the element once", "it again").At(begin))
 	default:
 		fields[c.Slot()] = v
@@ -372,11 +369,11 @@ func (x *reader) one(c *schema.Field) (value.Value, error) {
 		case null:
 			return value.NullValue, nil
 		case !simple:
-			at.Path = x.inside()
+			at.Path = x.in.Path()
 			x.fault(c, fault.Expect(fault.Type, c.HowWritten(), "an element with content of its own").At(at))
 			return value.Value{}, nil
 		}
-		return x.scalar(c, text, func() fault.Place { at.Path = x.inside(); return at }), nil
+		return x.scalar(c, text, func() fault.Place { at.Path = x.in.Path(); return at }), nil
 	}
 }
 

@@ -53,7 +53,7 @@ func (x *writer) begin() *fault.Fault {
 	if !x.many {
 		return nil
 	}
-	x.w.WriteString("<" + x.root)
+	x.w.WriteString("<" + x.root + x.declared())
 	if x.shell != nil && x.shell.Attributes.Record() != nil {
 		r := x.shell.Attributes.Record()
 		for i, name := range r.Shape.Names {
@@ -113,11 +113,33 @@ func (x *writer) element(name string, v value.Value, f *schema.Field, depth int)
 	}
 	x.indent(depth)
 	x.w.WriteString("<" + name)
+	if depth == 0 {
+		x.w.WriteString(x.declared())
+	}
 	r := v.Record()
 	if r == nil {
 		return x.simple(name, v, f)
 	}
 	return x.complex(name, r, f, depth)
+}
+
+// declared are the declarations of the namespaces that the schema's names stand for, for the root
+// element.
+func (x *writer) declared() string {
+	if x.schema == nil {
+		return ""
+	}
+	var b strings.Builder
+	for _, ns := range x.schema.Settings.Namespaces {
+		b.WriteString(" xmlns")
+		if ns.Prefix != "" {
+			b.WriteString(":" + ns.Prefix)
+		}
+		b.WriteString(`="`)
+		xml.EscapeText(&b, []byte(ns.URI)) // writing to a Builder cannot fail
+		b.WriteString(`"`)
+	}
+	return b.String()
 }
 
 func (x *writer) indent(depth int) {

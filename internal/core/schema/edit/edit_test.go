@@ -115,7 +115,9 @@ func TestTheSchemasOwnSettingsAreWritten(t *testing.T) {
 	require.NoError(t, err)
 	now := parse(t, string(out))
 	require.Equal(t, "Y", now.Title)
-	require.Equal(t, schema.Settings{Encoding: "windows-1252", LineEnd: "any", Delimiter: "\t", Quote: `"`}, now.Settings)
+	require.Equal(t, schema.Settings{
+		Encoding: "windows-1252", LineEnd: "any", Delimiter: "\t", Quote: `"`, Missing: schema.Missing{Null: "null", Empty: "empty", Absent: "left out"},
+	}, now.Settings)
 }
 
 const ruler = `schema: X

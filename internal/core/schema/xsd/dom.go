@@ -3,13 +3,12 @@ package xsd
 import (
 	"bytes"
 	"encoding/xml"
-	"errors"
 	"io"
+	"maps"
 	"strings"
 
-	"golang.org/x/text/encoding/htmlindex"
-
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/xmltext"
 )
 
 // Bounds on schema documents.
@@ -60,79 +59,37 @@ func (d *dom) one(names ...string) *dom {
 	return nil
 }
 
-// newDecoder reads XML, refusing document type definitions at its users' hands; nothing is fetched.
-func newDecoder(r io.Reader) *xml.Decoder {
-	dec := xml.NewDecoder(r)
-	dec.CharsetReader = func(label string, in io.Reader) (io.Reader, error) {
-		e, err := htmlindex.Get(label)
-		if err != nil {
-			return nil, errors.New("the encoding " + label + " is not known")
-		}
-		return e.NewDecoder().Reader(in), nil
-	}
-	return dec
-}
-
-func refusesDTD(t xml.Directive, p fault.Place) *fault.Fault {
-	if bytes.HasPrefix(bytes.TrimSpace(t), []byte("DOCTYPE")) {
-		return fault.New(fault.Syntax, "document type definitions are not allowed").At(p)
-	}
-	return nil
-}
-
-func syntaxFault(err error, p fault.Place) *fault.Fault {
-	var f *fault.Fault
-	if errors.As(err, &f) {
-		return f
-	}
-	var syn *xml.SyntaxError
-	if errors.As(err, &syn) {
-		p.Line, p.Column = syn.Line, 0
-		return fault.New(fault.Syntax, "this is not XML: %s", syn.Msg).At(p)
-	}
-	return fault.New(fault.Syntax, "this is not XML: %s", err).At(p)
-}
-
 // parse reads a schema document. Elements of other namespaces, annotations and text are left out.
 func parse(file string, text []byte) (*dom, error) {
 	if len(text) > MaxBytes {
 		return nil, fault.New(fault.Limit, "the schema is larger than %d MB", MaxBytes>>20).At(fault.Place{Source: file})
 	}
-	dec := newDecoder(bytes.NewReader(text))
+	in := xmltext.New(bytes.NewReader(text), xmltext.Options{Source: file, Namespaces: true, MaxDepth: MaxDepth})
 	var open []*dom
 	var root *dom
 	for {
-		tok, err := dec.Token()
-		line, column := dec.InputPos()
-		p := fault.Place{Source: file, Line: line, Column: column}
+		k, err := in.Next()
 		if err == io.EOF {
 			break
 		}
 		if err != nil {
-			return nil, syntaxFault(err, p)
+			return nil, err
 		}
-		switch t := tok.(type) {
-		case xml.Directive:
-			if f := refusesDTD(t, p); f != nil {
-				return nil, f
-			}
-		case xml.StartElement:
-			if len(open) > MaxDepth {
-				return nil, fault.New(fault.Limit, "elements nest deeper than %d", MaxDepth).At(p)
-			}
+		switch k {
+		case xmltext.Start:
 			var outer *dom
 			if len(open) > 0 {
 				outer = open[len(open)-1]
 			}
-			d := newDom(t, outer, p)
-			if outer != nil && t.Name.Space == nsXS && t.Name.Local != "annotation" {
+			d := newDom(in, outer)
+			if outer != nil && in.Name.Space == nsXS && in.Name.Local != "annotation" {
 				outer.kids = append(outer.kids, d)
 			}
 			if root == nil {
 				root = d
 			}
 			open = append(open, d)
-		case xml.EndElement:
+		case xmltext.End:
 			open = open[:len(open)-1]
 		}
 	}
@@ -142,36 +99,36 @@ func parse(file string, text []byte) (*dom, error) {
 	return root, nil
 }
 
-func newDom(t xml.StartElement, outer *dom, p fault.Place) *dom {
-	d := &dom{name: t.Name, attrs: map[string]string{}, file: p.Source, line: p.Line, column: p.Column}
+func newDom(in *xmltext.Reader, outer *dom) *dom {
+	p := in.Place()
+	d := &dom{name: in.Name, attrs: map[string]string{}, file: p.Source, line: p.Line, column: p.Column}
 	if outer != nil {
 		d.ns = outer.ns
 	} else {
 		d.ns = map[string]string{"xml": nsXML}
 	}
 	own := false
-	for _, a := range t.Attr {
-		prefix, is := "", false
-		switch {
-		case a.Name.Space == "xmlns":
-			prefix, is = a.Name.Local, true
-		case a.Name.Space == "" && a.Name.Local == "xmlns":
-			is = true
-		case a.Name.Space == "":
-			d.attrs[a.Name.Local] = strings.TrimSpace(a.Value)
-		}
-		if !is {
+	for _, a := range in.Attrs {
+		prefix, declares := declared(&a)
+		if !declares {
+			if a.Name.Space == "" {
+				d.attrs[a.Name.Local] = strings.TrimSpace(a.Value)
+			}
 			continue
 		}
 		if !own {
 			own = true
-			scope := map[string]string{}
-			for k, v := range d.ns {
-				scope[k] = v
-			}
-			d.ns = scope
+			d.ns = maps.Clone(d.ns)
 		}
 		d.ns[prefix] = a.Value
 	}
 	return d
+}
+
+// declared is the prefix that an attribute declares; the empty one is the default namespace.
+func declared(a *xmltext.Attr) (prefix string, declares bool) {
+	if a.Raw == "xmlns" {
+		return "", true
+	}
+	return strings.CutPrefix(a.Raw, "xmlns:")
 }

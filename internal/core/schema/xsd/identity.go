@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/xmltext"
 )
 
 // constraint is xs:key, xs:unique or xs:keyref.
@@ -131,7 +132,10 @@ type selected struct {
 
 // enter notes an element that opens: scopes that it begins, nodes that it is selected as, and its
 // attributes where they are fields.
-func (v *validator) enter(e *Element, attrs []xml.Attr, p fault.Place) {
+func (v *validator) enter(e *Element, attrs []xmltext.Attr, p fault.Place) {
+	if len(v.scopes) == 0 && (e == nil || len(e.constraints) == 0) {
+		return
+	}
 	if e != nil && len(e.constraints) > 0 {
 		s := &scope{depth: len(v.open)}
 		for _, c := range e.constraints {
@@ -155,14 +159,14 @@ func (v *validator) enter(e *Element, attrs []xml.Attr, p fault.Place) {
 
 // pathFrom is the path of names from an open element, whose depth counts from 1, to the newest.
 func (v *validator) pathFrom(depth int) []xml.Name {
-	var out []xml.Name
-	for _, f := range v.open[depth:] {
-		out = append(out, f.name)
+	out := make([]xml.Name, 0, len(v.open)-depth)
+	for i := range v.open[depth:] {
+		out = append(out, v.open[depth+i].name)
 	}
 	return out
 }
 
-func (n *selected) attributes(t *table, path []xml.Name, attrs []xml.Attr) {
+func (n *selected) attributes(t *table, path []xml.Name, attrs []xmltext.Attr) {
 	for i, routes := range t.fields {
 		for _, r := range routes {
 			if r.attr == nil || !r.leads(path) {

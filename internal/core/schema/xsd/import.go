@@ -1,7 +1,6 @@
 package xsd
 
 import (
-	"encoding/xml"
 	"regexp"
 	"strings"
 
@@ -31,13 +30,12 @@ func (s *Set) Import(id, root string) (*schema.Schema, error) {
 	if root != "" && e.Name.Local != root {
 		return nil, fault.Expect(fault.Unknown, "an element "+s.names(), fault.Quote(root))
 	}
-	out := &schema.Schema{ID: id, Title: e.Name.Local, Notation: "xml", Settings: schema.Settings{RootName: e.Name.Local}}
-	m := &importer{set: s, out: out, depth: map[*Type]int{}, noted: map[string]bool{}}
+	m := &importer{set: s, depth: map[*Type]int{}, noted: map[string]bool{}}
+	spaces := m.bind(e)
+	out := &schema.Schema{ID: id, Title: e.Name.Local, Notation: "xml", Settings: schema.Settings{RootName: m.name(e.Name), Namespaces: spaces}}
+	m.out = out
 	for _, n := range s.Notes {
 		m.say(n.Error())
-	}
-	if e.Name.Space != "" {
-		m.note(e.place, "names are compared as they are written; the namespace %s is not", e.Name.Space)
 	}
 	for _, c := range e.constraints {
 		m.note(c.place, "the %s %s is not checked", c.kind, c.name.Local)
@@ -57,6 +55,7 @@ func (s *Set) Import(id, root string) (*schema.Schema, error) {
 
 type importer struct {
 	set    *Set
+	prefix map[string]string // by namespace
 	out    *schema.Schema
 	depth  map[*Type]int
 	noted  map[string]bool
@@ -80,7 +79,7 @@ func (m *importer) inside(t *Type, f *schema.Field) {
 		if a.prohibited {
 			continue
 		}
-		c := &schema.Field{Name: a.Name.Local, Max: 1, Must: schema.Must{Places: -1}, Written: schema.Written{Attribute: true}}
+		c := &schema.Field{Name: m.name(a.Name), Max: 1, Must: schema.Must{Places: -1}, Written: schema.Written{Attribute: true}}
 		if a.Required {
 			c.Min = 1
 		}
@@ -188,7 +187,7 @@ func (m *importer) element(e *Element, f *schema.Field, low, high int) {
 		m.note(e.place, "there are more than %d fields; the rest is left out", maxFields)
 		return
 	}
-	c := &schema.Field{Name: e.Name.Local, Min: low, Max: high, Nullable: e.Nillable, Must: schema.Must{Places: -1}}
+	c := &schema.Field{Name: m.name(e.Name), Min: low, Max: high, Nullable: e.Nillable, Must: schema.Must{Places: -1}}
 	for _, k := range e.constraints {
 		m.note(k.place, "the %s %s is not checked", k.kind, k.name.Local)
 	}
@@ -331,171 +330,4 @@ func (m *importer) bounds(f *facets, c *schema.Field, p fault.Place) {
 	if f.hasMinEx || f.hasMaxEx {
 		m.note(p, "%s: bounds that are themselves excluded are not checked", c.Name)
 	}
-}
-
-// Export writes a schema as an XML Schema for its messages in XML.
-func Export(s *schema.Schema) []byte {
-	root, record := s.Settings.RootName, s.Settings.RecordName
-	if root == "" {
-		root = "record"
-	}
-	w := &writer{}
-	w.line(0, `<?xml version="1.0" encoding="UTF-8"?>`)
-	w.line(0, `<xs:schema xmlns:xs="%s">`, nsXS)
-	w.line(1, `<xs:element name="%s">`, root)
-	if record == "" {
-		w.complex(2, s.Root)
-	} else {
-		w.line(2, `<xs:complexType>`)
-		w.line(3, `<xs:sequence>`)
-		w.line(4, `<xs:element name="%s" minOccurs="0" maxOccurs="unbounded">`, record)
-		w.complex(5, s.Root)
-		w.line(4, `</xs:element>`)
-		w.line(3, `</xs:sequence>`)
-		w.line(2, `</xs:complexType>`)
-	}
-	w.line(1, `</xs:element>`)
-	w.line(0, `</xs:schema>`)
-	return []byte(w.b.String())
-}
-
-type writer struct{ b strings.Builder }
-
-// line writes a line; its texts are escaped.
-func (w *writer) line(depth int, format string, texts ...string) {
-	w.b.WriteString(strings.Repeat("  ", depth))
-	for _, t := range texts {
-		var e strings.Builder
-		xml.EscapeText(&e, []byte(t)) // writing to a Builder cannot fail
-		format = strings.Replace(format, "%s", e.String(), 1)
-	}
-	w.b.WriteString(format + "\n")
-}
-
-// complex writes the type of a record, its elements in the order of the schema.
-func (w *writer) complex(depth int, f *schema.Field) {
-	var elements, attrs []*schema.Field
-	var content *schema.Field
-	for _, c := range f.Fields {
-		switch {
-		case c.Written.Attribute:
-			attrs = append(attrs, c)
-		case c.Written.Content:
-			content = c
-		default:
-			elements = append(elements, c)
-		}
-	}
-	w.line(depth, `<xs:complexType>`)
-	switch {
-	case content != nil && len(elements) == 0:
-		w.line(depth+1, `<xs:simpleContent>`)
-		w.line(depth+2, `<xs:extension base="%s">`, xsType(content))
-		w.attributes(depth+3, attrs)
-		w.line(depth+2, `</xs:extension>`)
-		w.line(depth+1, `</xs:simpleContent>`)
-	default:
-		w.line(depth+1, `<xs:sequence>`)
-		for _, c := range elements {
-			w.element(depth+2, c)
-		}
-		w.line(depth+1, `</xs:sequence>`)
-		w.attributes(depth+1, attrs)
-	}
-	w.line(depth, `</xs:complexType>`)
-}
-
-func (w *writer) element(depth int, c *schema.Field) {
-	open := `<xs:element name="%s"`
-	low, high, _ := strings.Cut(c.Occurs(), "..")
-	if high == "" {
-		high = low
-	}
-	if low != "1" {
-		open += ` minOccurs="` + low + `"`
-	}
-	if high != "1" {
-		open += ` maxOccurs="` + strings.Replace(high, "n", "unbounded", 1) + `"`
-	}
-	if c.Nullable {
-		open += ` nillable="true"`
-	}
-	w.line(depth, open+">", c.Name)
-	if c.Kind == value.RecordKind {
-		w.complex(depth+1, c)
-	} else {
-		w.simple(depth+1, c)
-	}
-	w.line(depth, `</xs:element>`)
-}
-
-func (w *writer) attributes(depth int, attrs []*schema.Field) {
-	for _, a := range attrs {
-		use := ""
-		if a.Required() {
-			use = ` use="required"`
-		}
-		w.line(depth, `<xs:attribute name="%s"`+use+`>`, a.Name)
-		w.simple(depth+1, a)
-		w.line(depth, `</xs:attribute>`)
-	}
-}
-
-var xsTypes = map[value.Kind]string{
-	value.Text: "xs:string", value.Integer: "xs:integer", value.Decimal: "xs:decimal", value.Boolean: "xs:boolean", value.Date: "xs:date",
-	value.Time: "xs:time", value.Timestamp: "xs:dateTime", value.Binary: "xs:base64Binary",
-}
-
-// xsType is the type as a field is written: a date by a pattern of its own is a text.
-func xsType(f *schema.Field) string {
-	if f.Written.Pattern != "" {
-		return "xs:string"
-	}
-	return xsTypes[f.Kind]
-}
-
-// symbol is a digit of a date pattern; literal what a regular expression would not take as it stands.
-var (
-	symbol  = regexp.MustCompile(`[yMdHms]`)
-	literal = regexp.MustCompile(`[.?*+()\[\]{}|\\-]`)
-)
-
-func (w *writer) simple(depth int, f *schema.Field) {
-	m := &f.Must
-	w.line(depth, `<xs:simpleType>`)
-	w.line(depth+1, `<xs:restriction base="%s">`, xsType(f))
-	facet := func(name, v string) {
-		if v != "" {
-			w.line(depth+2, `<xs:`+name+` value="%s"/>`, v)
-		}
-	}
-	positive := func(n int) string {
-		if n > 0 {
-			return value.Int(int64(n)).String()
-		}
-		return ""
-	}
-	if f.Written.Pattern == "" {
-		facet("minInclusive", m.Least.String())
-		facet("maxInclusive", m.Greatest.String())
-	}
-	if f.Kind.Numeric() {
-		facet("totalDigits", positive(m.Digits))
-	}
-	if f.Kind == value.Decimal && m.Places >= 0 {
-		facet("fractionDigits", value.Int(int64(m.Places)).String())
-	}
-	if f.Written.Pattern != "" {
-		facet("pattern", symbol.ReplaceAllString(literal.ReplaceAllString(f.Written.Pattern, `\$0`), `[0-9]`))
-	}
-	if f.Kind == value.Text {
-		facet("minLength", positive(m.MinLength))
-		facet("maxLength", positive(m.MaxLength))
-		facet("pattern", strings.NewReplacer("(?:", "(", "(?s:", "(").Replace(m.PatternText()))
-		for _, c := range m.Codes {
-			facet("enumeration", c.Value)
-		}
-	}
-	w.line(depth+1, `</xs:restriction>`)
-	w.line(depth, `</xs:simpleType>`)
 }

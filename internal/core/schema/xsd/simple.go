@@ -8,6 +8,7 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 	"unicode/utf8"
 
@@ -24,6 +25,7 @@ type Simple struct {
 	space     string // preserve, replace or collapse
 	base      *Simple
 	facets    facets
+	made      atomic.Pointer[ready]
 }
 
 // facets of one derivation step; nil members constrain nothing.
@@ -49,8 +51,11 @@ func (s *Simple) read(text string) (string, *fault.Fault) {
 	case s.item != nil:
 		return text, s.list(text)
 	}
-	if why := lexical(s.primitive, text); why != "" {
-		return text, fault.Expect(fault.Type, why, fault.Quote(text))
+	r := s.ready()
+	if r.lexical != nil {
+		if why := r.lexical(text); why != "" {
+			return text, fault.Expect(fault.Type, why, fault.Quote(text))
+		}
 	}
 	return text, s.check(text)
 }
@@ -103,8 +108,9 @@ func (s *Simple) list(text string) *fault.Fault {
 
 // check looks at the facets of the type and of all types that it is derived from.
 func (s *Simple) check(text string) *fault.Fault {
-	for t := s; t != nil; t = t.base {
-		if f := t.facets.fault(s, text); f != nil {
+	r := s.ready()
+	for i := range r.steps {
+		if f := r.steps[i].fault(s, text); f != nil {
 			return f
 		}
 	}
@@ -114,38 +120,6 @@ func (s *Simple) check(text string) *fault.Fault {
 func (f *facets) at(name string, ft *fault.Fault) *fault.Fault {
 	ft.Rule = f.place[name]
 	return ft
-}
-
-func (f *facets) fault(s *Simple, text string) *fault.Fault {
-	if ft := f.sizes(s, text); ft != nil {
-		return ft
-	}
-	if len(f.patterns) > 0 && !(s.primitive == "decimal" && f.place == nil && plainDigits(text)) && !matchesAny(f.patterns, text) {
-		return f.at("pattern", fault.Expect(fault.Pattern, "text like "+strings.Join(f.patternText, " or "), fault.Quote(text)))
-	}
-	if f.enum != nil && !s.among(text, f.enum) {
-		return f.at("enumeration", fault.Expect(fault.Pattern, strings.Join(f.enum, " · "), fault.Quote(text)))
-	}
-	for _, b := range []struct {
-		has   bool
-		bound string
-		name  string
-		words string
-		ok    func(c int) bool
-	}{
-		{f.hasMinIn, f.minIn, "minInclusive", "at least ", func(c int) bool { return c >= 0 }},
-		{f.hasMaxIn, f.maxIn, "maxInclusive", "at most ", func(c int) bool { return c <= 0 }},
-		{f.hasMinEx, f.minEx, "minExclusive", "more than ", func(c int) bool { return c > 0 }},
-		{f.hasMaxEx, f.maxEx, "maxExclusive", "less than ", func(c int) bool { return c < 0 }},
-	} {
-		if !b.has {
-			continue
-		}
-		if c, comparable := compare(s.primitive, text, b.bound); !comparable || !b.ok(c) {
-			return f.at(b.name, fault.Expect(fault.Range, b.words+b.bound, text))
-		}
-	}
-	return f.digits(text)
 }
 
 func matchesAny(patterns []*regexp.Regexp, text string) bool {

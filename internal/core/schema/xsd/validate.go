@@ -2,11 +2,12 @@ package xsd
 
 import (
 	"encoding/xml"
-	"fmt"
 	"io"
+	"strconv"
 	"strings"
 
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/xmltext"
 )
 
 // frame is one open element of the document.
@@ -14,15 +15,16 @@ type frame struct {
 	name  xml.Name
 	typ   *Type
 	decl  *Element
-	rest  expr // what may still come; nil when no children may
-	lost  bool // the content model was left: one fault is enough
-	skip  bool // nothing inside is checked
+	rest  *state // what may still come; nil when no children may
+	lost  bool   // the content model was left: one fault is enough
+	skip  bool   // nothing inside is checked
 	null  bool
-	text  strings.Builder
+	text  string
 	kids  int
-	count []named // children by name, for the paths
-	step  string
-	place fault.Place
+	count []named     // children by name, for the paths
+	n     int         // which one of its name it is, from 1
+	place fault.Place // where it begins
+	inner fault.Place // where its content begins, when that is a text
 }
 
 // named is how many children of a name there were.
@@ -50,17 +52,18 @@ const maxCounted = 256
 
 type validator struct {
 	set     *Set
-	name    string
-	dec     *xml.Decoder
+	in      *xmltext.Reader
+	models  *models
 	tell    func(*fault.Fault) bool
-	open    []*frame
+	open    []frame
+	attrs   []xmltext.Attr // of the element at hand, without instructions
+	given   []bool         // which attributes of its type stand there
 	scopes  []*scope
 	keys    map[xml.Name]map[string]bool
 	ids     map[string]bool
 	idrefs  []ref
 	faults  int
 	stopped bool
-	ns      []map[string]string
 	attr    string // that is being checked
 }
 
@@ -71,52 +74,31 @@ const MaxText = 64 << 20
 // and the keys. Tell is given every fault, with the place of the component that says so as its
 // rule, and says whether to go on. It returns the number of faults; a document that is no XML has one.
 func (s *Set) Validate(name string, in io.Reader, tell func(*fault.Fault) bool) int {
-	v := &validator{set: s, name: name, dec: newDecoder(in), tell: tell, ids: map[string]bool{}}
-	root := false
+	v := &validator{set: s, tell: tell, ids: map[string]bool{}, models: newModels(s)}
+	v.in = xmltext.New(in, xmltext.Options{Source: name, Namespaces: true, MaxDepth: MaxDepth})
 	for !v.stopped {
-		tok, err := v.dec.Token()
+		k, err := v.in.Next()
 		if err == io.EOF {
 			break
 		}
 		if err != nil {
-			v.report(syntaxFault(err, v.here()), v.here(), fault.Place{})
+			ft := fault.From(err, fault.Syntax)
+			v.report(ft, ft.Place, fault.Place{})
 			return v.faults
 		}
-		switch t := tok.(type) {
-		case xml.Directive:
-			if f := refusesDTD(t, v.here()); f != nil {
-				v.report(f, v.here(), fault.Place{})
-				return v.faults
-			}
-		case xml.StartElement:
-			if root && len(v.open) == 0 {
-				v.report(fault.New(fault.Syntax, "something stands behind the root element"), v.here(), fault.Place{})
-				return v.faults
-			}
-			root = true
-			if !v.start(t) {
-				return v.faults
-			}
-		case xml.EndElement:
+		switch k {
+		case xmltext.Start:
+			v.start()
+		case xmltext.End:
 			v.end()
-		case xml.CharData:
-			n := len(v.open)
-			if n == 0 && strings.TrimSpace(strings.TrimPrefix(string(t), "\ufeff")) != "" {
-				v.report(fault.New(fault.Syntax, "text stands outside of the root element"), v.here(), fault.Place{})
+		case xmltext.Text:
+			f := &v.open[len(v.open)-1]
+			if len(f.text)+len(v.in.Text) > MaxText {
+				v.report(fault.New(fault.Limit, "an element holds more than %d MB of text", MaxText>>20), v.here(), fault.Place{})
 				return v.faults
 			}
-			if n > 0 {
-				f := v.open[n-1]
-				if f.text.Len()+len(t) > MaxText {
-					v.report(fault.New(fault.Limit, "an element holds more than %d MB of text", MaxText>>20), v.here(), fault.Place{})
-					return v.faults
-				}
-				f.text.Write(t)
-			}
+			f.text += v.in.Text
 		}
-	}
-	if !root {
-		v.report(fault.Expect(fault.Required, "a root element", "the end of the file"), fault.Place{Source: name, Line: 1}, fault.Place{})
 	}
 	for _, r := range v.idrefs {
 		if !v.ids[r.key] {
@@ -126,22 +108,20 @@ func (s *Set) Validate(name string, in io.Reader, tell func(*fault.Fault) bool) 
 	return v.faults
 }
 
-// pos is where the reading is; here is that with the path of the open elements.
-func (v *validator) pos() fault.Place {
-	line, column := v.dec.InputPos()
-	return fault.Place{Source: v.name, Line: line, Column: column, Byte: v.dec.InputOffset()}
-}
-
+// here is where the token at hand begins, with the path of the open elements.
 func (v *validator) here() fault.Place {
-	p := v.pos()
+	p := v.in.Place()
 	p.Path = v.path()
 	return p
 }
 
 func (v *validator) path() string {
 	var b strings.Builder
-	for _, f := range v.open {
-		b.WriteString("/" + f.step)
+	for i := range v.open {
+		b.WriteString("/" + v.open[i].name.Local)
+		if n := v.open[i].n; n > 1 {
+			b.WriteString("[" + strconv.Itoa(n) + "]")
+		}
 	}
 	if v.attr != "" {
 		b.WriteString("/@" + v.attr)
@@ -166,122 +146,93 @@ func (v *validator) report(f *fault.Fault, p, rule fault.Place) {
 	v.stopped = !v.tell(f)
 }
 
-// start opens an element; false means that the document cannot be read on.
-func (v *validator) start(t xml.StartElement) bool {
-	if len(v.open) >= MaxDepth {
-		v.report(fault.New(fault.Limit, "elements nest deeper than %d", MaxDepth), v.here(), fault.Place{})
-		return false
+// push opens a frame, in the memory of one that was closed.
+func (v *validator) push() *frame {
+	n := len(v.open)
+	if n < cap(v.open) {
+		v.open = v.open[:n+1]
+		count := v.open[n].count[:0]
+		v.open[n] = frame{count: count}
+	} else {
+		v.open = append(v.open, frame{})
 	}
-	v.scopeNames(t)
-	f := &frame{name: t.Name, step: t.Name.Local}
+	return &v.open[n]
+}
+
+// start opens an element.
+func (v *validator) start() {
+	f := v.push()
+	f.name, f.place, f.n = v.in.Name, v.in.Place(), 1
 	var outer *frame
-	if n := len(v.open); n > 0 {
-		outer = v.open[n-1]
+	if n := len(v.open); n > 1 {
+		outer = &v.open[n-2]
 		outer.kids++
-		if n := outer.again(t.Name); n > 1 {
-			f.step = fmt.Sprintf("%s[%d]", t.Name.Local, n)
-		}
+		f.n = outer.again(f.name)
 	}
-	decl, strict := v.declaration(outer, t.Name, f)
-	v.open = append(v.open, f)
-	f.place = v.pos()
-	f.decl = decl
-	if decl != nil {
-		f.typ = decl.Type
+	f.decl = v.declaration(outer, f)
+	if f.decl != nil {
+		f.typ = f.decl.Type
 	}
-	attrs := v.special(f, t, strict)
+	v.special(f)
 	if f.typ != nil && !f.skip {
-		v.attributes(f, attrs)
-		f.rest = f.typ.Content
+		v.attributes(f)
+		if f.rest = v.models.of(f.typ); f.typ.Simple != nil {
+			f.inner = v.in.PlaceOf(v.in.End)
+		}
 		if f.typ.Abstract {
 			v.report(fault.Expect(fault.Type, "a type that is not abstract", f.typ.Name.Local), f.place, f.typ.place)
 		}
 	}
-	if decl != nil && decl.Abstract && !f.skip {
-		v.report(fault.Expect(fault.Type, "an element that takes the place of "+decl.Name.Local, "the abstract one itself"), f.place, decl.place)
+	if f.decl != nil && f.decl.Abstract && !f.skip {
+		v.report(fault.Expect(fault.Type, "an element that takes the place of "+f.decl.Name.Local, "the abstract one itself"), f.place, f.decl.place)
 	}
-	if !f.skip {
-		v.enter(decl, attrs, f.place)
-	} else {
+	if f.skip {
 		v.enter(nil, nil, f.place)
+		return
 	}
-	return true
-}
-
-// xmlOnly are the prefixes in scope before any is declared.
-var xmlOnly = map[string]string{"xml": nsXML}
-
-// scopeNames keeps the prefixes in scope, for values that are qualified names.
-func (v *validator) scopeNames(t xml.StartElement) {
-	scope := xmlOnly
-	if n := len(v.ns); n > 0 {
-		scope = v.ns[n-1]
-	}
-	copied := false
-	for _, a := range t.Attr {
-		prefix := a.Name.Local
-		switch {
-		case a.Name.Space == "xmlns":
-		case a.Name.Space == "" && a.Name.Local == "xmlns":
-			prefix = ""
-		default:
-			continue
-		}
-		if !copied {
-			copied = true
-			inner := map[string]string{}
-			for k, s := range scope {
-				inner[k] = s
-			}
-			scope = inner
-		}
-		scope[prefix] = a.Value
-	}
-	v.ns = append(v.ns, scope)
+	v.enter(f.decl, v.attrs, f.place)
 }
 
 // declaration finds what describes an element: the content model around it, or the global elements.
-func (v *validator) declaration(outer *frame, name xml.Name, f *frame) (decl *Element, strict bool) {
+func (v *validator) declaration(outer, f *frame) *Element {
 	switch {
 	case outer == nil:
-		decl = v.set.elements[name]
+		decl := v.set.elements[f.name]
 		if decl == nil {
 			f.skip = true
-			v.report(fault.Expect(fault.Unknown, "the root element "+v.set.names(), shown(name)), v.here(), fault.Place{})
+			v.report(fault.Expect(fault.Unknown, "the root element "+v.set.names(), shown(f.name)), f.place, fault.Place{})
 		}
-		return decl, true
+		return decl
 	case outer.skip || outer.lost:
-		f.skip = outer.skip || outer.lost
-		return nil, false
+		f.skip = true
+		return nil
 	case outer.typ == nil: // inside of something of which nothing is said
-		return v.set.elements[name], false
+		return v.set.elements[f.name]
 	case outer.typ.Simple != nil || outer.rest == nil || outer.null:
 		outer.lost, f.skip = true, true
-		v.report(fault.Expect(fault.Unknown, "no element inside of "+outer.name.Local, name.Local), v.here(), outer.typ.place)
-		return nil, false
+		v.report(fault.Expect(fault.Unknown, "no element inside of "+outer.name.Local, f.name.Local), f.place, outer.typ.place)
+		return nil
 	}
-	rest, by, wild, ok := outer.rest.derive(v.set, name)
-	if !ok {
+	m := v.models.step(outer.rest, f.name)
+	if !m.ok {
 		outer.lost, f.skip = true, true
-		v.report(fault.Expect(fault.Unknown, expected(outer.rest), shown(name)), v.here(), outer.typ.place)
-		return nil, false
+		v.report(fault.Expect(fault.Unknown, expected(outer.rest.model), shown(f.name)), f.place, outer.typ.place)
+		return nil
 	}
-	outer.rest = rest
-	if wild == nil {
-		return by, true
-	}
-	switch wild.process {
-	case "skip":
+	outer.rest = m.to
+	switch {
+	case m.wild == nil:
+		return m.by
+	case m.wild.process == "skip":
 		f.skip = true
-		return nil, false
-	case "lax":
-		return v.set.elements[name], false
+		return nil
 	}
-	if decl = v.set.elements[name]; decl == nil {
+	decl := v.set.elements[f.name]
+	if decl == nil && m.wild.process != "lax" {
 		f.skip = true
-		v.report(fault.Expect(fault.Unknown, "an element that is declared", shown(name)), v.here(), outer.typ.place)
+		v.report(fault.Expect(fault.Unknown, "an element that is declared", shown(f.name)), f.place, outer.typ.place)
 	}
-	return decl, true
+	return decl
 }
 
 func shown(n xml.Name) string {
@@ -293,21 +244,22 @@ func shown(n xml.Name) string {
 
 // special takes the attributes of the schema instance namespace: a type that takes the place of the
 // declared one, and null. The others are left.
-func (v *validator) special(f *frame, t xml.StartElement, _ bool) []xml.Attr {
-	var rest []xml.Attr
-	for _, a := range t.Attr {
-		switch {
-		case a.Name.Space == "xmlns", a.Name.Space == "" && a.Name.Local == "xmlns":
-		case a.Name.Space == nsXSI:
-			v.instance(f, a)
-		default:
-			rest = append(rest, a)
+func (v *validator) special(f *frame) {
+	v.attrs = v.attrs[:0]
+	for i := range v.in.Attrs {
+		a := &v.in.Attrs[i]
+		if _, declares := declared(a); declares {
+			continue
 		}
+		if a.Name.Space == nsXSI {
+			v.instance(f, a)
+			continue
+		}
+		v.attrs = append(v.attrs, *a)
 	}
-	return rest
 }
 
-func (v *validator) instance(f *frame, a xml.Attr) {
+func (v *validator) instance(f *frame, a *xmltext.Attr) {
 	text := strings.TrimSpace(a.Value)
 	switch {
 	case f.skip:
@@ -342,7 +294,8 @@ func (v *validator) qname(text string) xml.Name {
 	if !ok {
 		prefix, local = "", text
 	}
-	return xml.Name{Space: v.ns[len(v.ns)-1][prefix], Local: local}
+	space, _ := v.in.Space(prefix)
+	return xml.Name{Space: space, Local: local}
 }
 
 // derivedFrom says whether a type is another one or derived from it.
@@ -368,19 +321,21 @@ func (s *Simple) has(member *Simple) bool {
 	return false
 }
 
-func (v *validator) attributes(f *frame, attrs []xml.Attr) {
+func (v *validator) attributes(f *frame) {
 	t := f.typ
-	if len(attrs) == 0 && len(t.Attrs) == 0 {
+	if len(v.attrs) == 0 && len(t.Attrs) == 0 {
 		return
 	}
-	seen := map[xml.Name]bool{}
-	p := f.place
-	for _, a := range attrs {
-		seen[a.Name] = true
-		use := t.attribute(a.Name)
+	v.given = append(v.given[:0], make([]bool, len(t.Attrs))...)
+	for i := range v.attrs {
+		a := &v.attrs[i]
+		at := t.attribute(a.Name)
+		p := v.in.PlaceOf(a.At)
 		v.attr = a.Name.Local
 		switch {
-		case use != nil && !use.prohibited:
+		case at >= 0 && !t.Attrs[at].prohibited:
+			use := t.Attrs[at]
+			v.given[at] = true
 			v.value(use.Type, a.Value, use.Fixed, p, use.place)
 		case t.AnyAttr != nil && t.AnyAttr.accepts(a.Name.Space):
 			if global := v.set.attrs[a.Name]; global != nil && t.AnyAttr.process != "skip" {
@@ -393,20 +348,21 @@ func (v *validator) attributes(f *frame, attrs []xml.Attr) {
 		}
 	}
 	v.attr = ""
-	for _, use := range t.Attrs {
-		if use.Required && !seen[use.Name] {
+	for i, use := range t.Attrs {
+		if use.Required && !v.given[i] {
 			v.report(fault.Expect(fault.Required, "the attribute "+use.Name.Local, "none"), f.place, use.place)
 		}
 	}
 }
 
-func (t *Type) attribute(name xml.Name) *Attribute {
-	for _, a := range t.Attrs {
+// attribute is the position of an attribute's use in the type; -1 when it has none.
+func (t *Type) attribute(name xml.Name) int {
+	for i, a := range t.Attrs {
 		if a.Name == name {
-			return a
+			return i
 		}
 	}
-	return nil
+	return -1
 }
 
 // value checks a text against a simple type and, where there is one, its fixed value.
@@ -420,11 +376,15 @@ func (v *validator) value(s *Simple, text string, fixed *string, p, rule fault.P
 		v.report(fault.Expect(fault.Pattern, *fixed, fault.Quote(text)), p, rule)
 	}
 	if s.primitive == "QName" {
-		if prefix, _, ok := strings.Cut(text, ":"); ok && v.ns[len(v.ns)-1][prefix] == "" {
-			v.report(fault.Expect(fault.Unknown, "a prefix that is declared", prefix), p, rule)
+		if prefix, _, ok := strings.Cut(text, ":"); ok {
+			if _, known := v.in.Space(prefix); !known {
+				v.report(fault.Expect(fault.Unknown, "a prefix that is declared", prefix), p, rule)
+			}
 		}
 	}
-	v.identifiers(s, text, p, rule)
+	if s.ready().identifies {
+		v.identifiers(s, text, p, rule)
+	}
 	return text
 }
 
@@ -449,8 +409,8 @@ func (v *validator) identifiers(s *Simple, text string, p, rule fault.Place) {
 
 // end closes the newest element.
 func (v *validator) end() {
-	f := v.open[len(v.open)-1]
-	text, primitive := f.text.String(), ""
+	f := &v.open[len(v.open)-1]
+	text, primitive := f.text, ""
 	if !f.skip && f.typ != nil {
 		text = v.content(f, text)
 		if f.typ.Simple != nil {
@@ -459,7 +419,6 @@ func (v *validator) end() {
 	}
 	v.leave(text, primitive)
 	v.open = v.open[:len(v.open)-1]
-	v.ns = v.ns[:len(v.ns)-1]
 }
 
 func (v *validator) content(f *frame, text string) string {
@@ -478,8 +437,8 @@ func (v *validator) content(f *frame, text string) string {
 	if !t.Mixed && strings.TrimSpace(text) != "" {
 		v.report(fault.Expect(fault.Unknown, "elements only", fault.Quote(strings.TrimSpace(text))), f.place, t.place)
 	}
-	if f.rest != nil && !f.rest.nullable() {
-		v.report(fault.Expect(fault.Required, expected(f.rest), "the end of "+f.name.Local), f.place, t.place)
+	if f.rest != nil && !f.rest.ends {
+		v.report(fault.Expect(fault.Required, expected(f.rest.model), "the end of "+f.name.Local), f.place, t.place)
 	}
 	if f.decl != nil && f.decl.Fixed != nil && t.Mixed && f.kids == 0 && text != "" && text != *f.decl.Fixed {
 		v.report(fault.Expect(fault.Pattern, *f.decl.Fixed, fault.Quote(text)), f.place, f.decl.place)
@@ -505,5 +464,5 @@ func (v *validator) simple(f *frame, text string) string {
 	if f.decl != nil {
 		rule = f.decl.place
 	}
-	return v.value(f.typ.Simple, text, fixed, f.place, rule)
+	return v.value(f.typ.Simple, text, fixed, f.inner, rule)
 }
