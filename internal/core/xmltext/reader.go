@@ -201,6 +201,38 @@ func (r *Reader) place(offset int64) fault.Place {
 	return fault.Place{Source: r.o.Source, Line: line, Column: int(offset-begin) + 1, Byte: offset}
 }
 
+// Pieces puts the pieces of a text together; one piece costs no copy.
+type Pieces struct {
+	one  string
+	more []byte
+}
+
+// Add adds a piece.
+func (p *Pieces) Add(s string) {
+	switch {
+	case p.more != nil:
+		p.more = append(p.more, s...)
+	case p.one == "":
+		p.one = s
+	case s != "":
+		p.more = append(append(make([]byte, 0, 2*(len(p.one)+len(s))), p.one...), s...)
+	}
+}
+
+// Len is the length of all pieces in bytes.
+func (p *Pieces) Len() int { return max(len(p.one), len(p.more)) }
+
+// String is the whole text.
+func (p *Pieces) String() string {
+	if p.more != nil {
+		return string(p.more)
+	}
+	return p.one
+}
+
+// Blank says whether a text is white space only.
+func Blank(s string) bool { return spaces(s, 0) == len(s) }
+
 // Depth is how many elements are open; one whose End is at hand still is.
 func (r *Reader) Depth() int { return len(r.open) }
 

@@ -5,6 +5,7 @@ package xml
 
 import (
 	"io"
+	"slices"
 	"strings"
 
 	"hollowreed/internal/core/fault"
@@ -204,7 +205,7 @@ func (x *reader) free() (value.Value, error) {
 		a := &x.in.Attrs[i]
 		b.add("@"+x.names.of(a.Name, a.Raw), value.Str(a.Value))
 	}
-	text := ""
+	var text xmltext.Pieces
 	for {
 		k, err := x.token()
 		if err != nil {
@@ -212,7 +213,7 @@ func (x *reader) free() (value.Value, error) {
 		}
 		switch k {
 		case xmltext.Text:
-			text += x.in.Text
+			text.Add(x.in.Text)
 		case xmltext.Start:
 			name := x.name()
 			v, err := x.free()
@@ -221,7 +222,7 @@ func (x *reader) free() (value.Value, error) {
 			}
 			b.add(name, v)
 		case xmltext.End:
-			return b.value(text), nil
+			return b.value(text.String()), nil
 		}
 	}
 }
@@ -241,7 +242,9 @@ func (x *reader) typed(f *schema.Field) (value.Value, error) {
 	fields := make([]value.Value, len(f.Fields))
 	begin := x.in.Place()
 	x.attributes(f, fields)
-	text, content := "", x.in.PlaceOf(x.in.End)
+	content := x.in.PlaceOf(x.in.End)
+	own := slices.ContainsFunc(f.Fields, func(c *schema.Field) bool { return c.Written.Content })
+	var text xmltext.Pieces
 	for {
 		k, err := x.token()
 		if err != nil {
@@ -249,13 +252,15 @@ func (x *reader) typed(f *schema.Field) (value.Value, error) {
 		}
 		switch k {
 		case xmltext.Text:
-			text += x.in.Text
+			if own || !xmltext.Blank(x.in.Text) {
+				text.Add(x.in.Text)
+			}
 		case xmltext.Start:
 			if err := x.child(f, fields); err != nil {
 				return value.Value{}, err
 			}
 		case xmltext.End:
-			x.content(f, text, fields, content)
+			x.content(f, text.String(), fields, content)
 			if x.check {
 				x.occurrences(f, fields, begin)
 			}
@@ -347,7 +352,8 @@ func (x *reader) one(c *schema.Field) (value.Value, error) {
 		return x.typed(c)
 	}
 	at := x.in.PlaceOf(x.in.End)
-	text, simple := "", true
+	var text xmltext.Pieces
+	simple := true
 	for i := range x.in.Attrs {
 		simple = simple && declares(&x.in.Attrs[i])
 	}
@@ -358,7 +364,7 @@ func (x *reader) one(c *schema.Field) (value.Value, error) {
 		}
 		switch {
 		case k == xmltext.Text:
-			text += x.in.Text
+			text.Add(x.in.Text)
 			continue
 		case k == xmltext.Start:
 			simple = false
@@ -373,7 +379,7 @@ func (x *reader) one(c *schema.Field) (value.Value, error) {
 			x.fault(c, fault.Expect(fault.Type, c.HowWritten(), "an element with content of its own").At(at))
 			return value.Value{}, nil
 		}
-		return x.scalar(c, text, func() fault.Place { at.Path = x.in.Path(); return at }), nil
+		return x.scalar(c, text.String(), func() fault.Place { at.Path = x.in.Path(); return at }), nil
 	}
 }
 

@@ -19,7 +19,7 @@ type frame struct {
 	lost  bool   // the content model was left: one fault is enough
 	skip  bool   // nothing inside is checked
 	null  bool
-	text  string
+	text  xmltext.Pieces
 	kids  int
 	count []named     // children by name, for the paths
 	n     int         // which one of its name it is, from 1
@@ -93,11 +93,14 @@ func (s *Set) Validate(name string, in io.Reader, tell func(*fault.Fault) bool) 
 			v.end()
 		case xmltext.Text:
 			f := &v.open[len(v.open)-1]
-			if len(f.text)+len(v.in.Text) > MaxText {
+			if f.between() && xmltext.Blank(v.in.Text) {
+				continue
+			}
+			if f.text.Len()+len(v.in.Text) > MaxText {
 				v.report(fault.New(fault.Limit, "an element holds more than %d MB of text", MaxText>>20), v.here(), fault.Place{})
 				return v.faults
 			}
-			f.text += v.in.Text
+			f.text.Add(v.in.Text)
 		}
 	}
 	for _, r := range v.idrefs {
@@ -144,6 +147,11 @@ func (v *validator) report(f *fault.Fault, p, rule fault.Place) {
 	}
 	v.faults++
 	v.stopped = !v.tell(f)
+}
+
+// between says whether text of the element only stands between its children.
+func (f *frame) between() bool {
+	return f.skip || f.typ != nil && f.typ.Simple == nil && (f.decl == nil || f.decl.Fixed == nil)
 }
 
 // push opens a frame, in the memory of one that was closed.
@@ -410,7 +418,7 @@ func (v *validator) identifiers(s *Simple, text string, p, rule fault.Place) {
 // end closes the newest element.
 func (v *validator) end() {
 	f := &v.open[len(v.open)-1]
-	text, primitive := f.text, ""
+	text, primitive := f.text.String(), ""
 	if !f.skip && f.typ != nil {
 		text = v.content(f, text)
 		if f.typ.Simple != nil {
