@@ -199,6 +199,34 @@ func TestTypesBecomeFields(t *testing.T) {
 	require.Contains(t, text, "unit: no default is filled in")
 }
 
+// TestAnImportReadsByNamespace: a message with any prefixes is read by the imported part, and one of
+// another namespace is not.
+func TestAnImportReadsByNamespace(t *testing.T) {
+	s := imported(t, "order.xsd", "orders")
+	require.Equal(t, []schema.Namespace{{URI: "urn:skerry:order"}}, s.Settings.Namespaces)
+	text, err := os.ReadFile("testdata/order-1.xml")
+	require.NoError(t, err)
+	check := func(in string) validate.Tally {
+		tally, err := validate.File(s, "x.yaml", "", "in", strings.NewReader(in), func(*fault.Fault) bool { return true })
+		require.NoError(t, err)
+		return tally
+	}
+	require.True(t, check(string(text)).OK())
+	prefixed := `<q:orders xmlns:q="urn:skerry:order" made="2031-03-09T06:12:00Z"><q:order no="1"><q:state>open</q:state><q:person>x</q:person><q:line sku="AB123">1</q:line></q:order></q:orders>`
+	require.True(t, check(prefixed).OK())
+	require.False(t, check(strings.Replace(prefixed, "urn:skerry:order", "urn:other", 1)).OK())
+
+	unqualified := `<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema" targetNamespace="urn:skerry:gate"><xs:element name="scan"><xs:complexType><xs:sequence><xs:element name="plate" type="xs:string"/></xs:sequence></xs:complexType></xs:element></xs:schema>`
+	set, err := Load("a.xsd", []byte(unqualified), nil)
+	require.NoError(t, err)
+	s, err = set.Import("x", "")
+	require.NoError(t, err)
+	require.Equal(t, "gate:scan", s.Settings.RootName)
+	require.Equal(t, "plate", s.Root.Fields[0].Name)
+	require.Empty(t, faults(set, `<a:scan xmlns:a="urn:skerry:gate"><plate>x</plate></a:scan>`))
+	require.True(t, check(`<a:scan xmlns:a="urn:skerry:gate"><plate>x</plate></a:scan>`).OK())
+}
+
 func TestWhatCannotBeHeldIsListed(t *testing.T) {
 	left := strings.Join(imported(t, "shapes.xsd", "").LeftOut, "\n")
 	for _, want := range []string{"elements of any name", "attributes of any name", "text between elements", "which of the elements stands for shape", "v: no default"} {
@@ -240,7 +268,18 @@ fields:
 // on made messages, which are valid, and on those spoilt in one place. What our own check refuses,
 // the exported schema refuses, too, but for what it cannot say.
 func TestExportIsAcceptedAndAgrees(t *testing.T) {
-	d := doc.Parse("x.yaml", []byte(exported))
+	const spaces = "record: order, namespace: urn:skerry:order}"
+	for name, part := range map[string]string{
+		"without namespaces":  exported,
+		"all in one":          strings.Replace(exported, "record: order}", spaces, 1),
+		"only those prefixed": strings.NewReplacer("root: orders, record: order}", `root: o:orders, record: o:order, namespaces: {o: "urn:skerry:order"}}`, "name: id,", `name: "o:id",`, "name: status,", `name: "o:status",`).Replace(exported),
+	} {
+		t.Run(name, func(t *testing.T) { exportAgrees(t, part) })
+	}
+}
+
+func exportAgrees(t *testing.T, part string) {
+	d := doc.Parse("x.yaml", []byte(part))
 	s := schema.Parse("x", d)
 	require.Empty(t, d.Faults)
 	text := Export(s)
@@ -283,5 +322,5 @@ func TestExportIsAcceptedAndAgrees(t *testing.T) {
 // the end of the day as 24:00:00, and numbers whose zeros at the end are too many places, since 1.500
 // is 1.5 there.
 func unsayable(message string) bool {
-	return !strings.Contains(message, "<order ") || strings.Contains(message, ">1.500<") || strings.Contains(message, ">24:00:00<")
+	return !strings.Contains(message, "order ") || strings.Contains(message, ">1.500<") || strings.Contains(message, ">24:00:00<")
 }
