@@ -2,9 +2,7 @@ package xsd
 
 import (
 	"encoding/xml"
-	"errors"
 	"regexp"
-	"strings"
 )
 
 const (
@@ -99,57 +97,4 @@ var builtinTypes = func() map[string]*Type {
 var anyType = &Type{
 	Name: xml.Name{Space: nsXS, Local: "anyType"}, Complex: true, Mixed: true,
 	Content: repeat{&wildcard{any: true, process: "lax"}, 0, -1}, AnyAttr: &wildcard{any: true, process: "lax"},
-}
-
-// pattern translates a regular expression of XML Schema (part 2, appendix F) into Go's. It is always
-// anchored, matches in linear time, and knows \i, \c and their opposites; class subtraction is not
-// known, and an error.
-func pattern(p string) (*regexp.Regexp, error) {
-	var b strings.Builder
-	b.WriteString(`^(?s:`)
-	class := 0
-	for i := 0; i < len(p); i++ {
-		switch c := p[i]; {
-		case c == '\\' && i+1 < len(p):
-			i++
-			b.WriteString(escaped(p[i], class > 0))
-		case c == '[' && class > 0:
-			return nil, errors.New("a class that is taken from a class")
-		case c == '[':
-			class++
-			b.WriteByte(c)
-		case c == ']':
-			class--
-			b.WriteByte(c)
-		case class == 0 && (c == '^' || c == '$'):
-			b.WriteString(`\` + string(c))
-		case class == 0 && c == '.':
-			b.WriteString(`[^\n\r]`)
-		case class == 0 && c == '?' && i > 0 && strings.IndexByte("?*+}", p[i-1]) >= 0:
-			b.WriteByte(c) // a syntax error in the standard; Go takes it as lazy, which matches the same
-		default:
-			b.WriteByte(c)
-		}
-	}
-	b.WriteString(`)$`)
-	return regexp.Compile(b.String())
-}
-
-func escaped(c byte, inClass bool) string {
-	sets := map[byte]string{
-		'i': `\p{L}_:`, 'c': `\p{L}\p{N}\p{M}._:·\-`, 'd': `\p{Nd}`, 's': ` \t\n\r`, 'w': `\p{L}\p{M}\p{N}\p{S}`,
-	}
-	lower := c | 0x20
-	set, known := sets[lower]
-	switch {
-	case !known:
-		return `\` + string(c)
-	case c == 'W' && !inClass:
-		return `[\p{P}\p{Z}\p{C}]`
-	case inClass:
-		return set // a negated set inside of a class is not known to Go; it is reported at import
-	case c != lower:
-		return `[^` + set + `]`
-	}
-	return `[` + set + `]`
 }

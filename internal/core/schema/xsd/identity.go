@@ -107,6 +107,7 @@ func leadsAny(routes []route, path []xml.Name) bool {
 type scope struct {
 	depth  int
 	tables []*table
+	inside map[xml.Name]map[string]bool // keys of the scopes inside of it that are closed
 }
 
 // table is one constraint inside of one scope.
@@ -250,26 +251,37 @@ func (v *validator) closeNode(t *table, n *selected) {
 	}
 }
 
-// closeScope looks every reference up among the keys of the scope and of those inside of it.
+// closeScope looks every reference up among the keys of the scope and of those inside of it (XML
+// Schema 1.0, part 1, section 3.11.4), and hands those keys on to the scope around it.
 func (v *validator) closeScope(s *scope) {
 	for _, t := range s.tables {
 		if t.kind != "keyref" {
-			if v.keys == nil {
-				v.keys = map[xml.Name]map[string]bool{}
-			}
-			if v.keys[t.name] == nil {
-				v.keys[t.name] = map[string]bool{}
-			}
-			for k := range t.keys {
-				v.keys[t.name][k] = true
-			}
+			s.take(t.name, t.keys)
 		}
 	}
 	for _, t := range s.tables {
 		for _, r := range t.refs {
-			if !v.keys[t.refer][r.key] {
+			if !s.inside[t.refer][r.key] {
 				v.report(fault.Expect(fault.Unknown, "a value of "+t.refer.Local, strings.ReplaceAll(r.key, "\x00", ", ")), r.place, t.place)
 			}
 		}
+	}
+	if n := len(v.scopes); n > 1 {
+		for name, keys := range s.inside {
+			v.scopes[n-2].take(name, keys)
+		}
+	}
+}
+
+func (s *scope) take(name xml.Name, keys map[string]bool) {
+	if s.inside == nil {
+		s.inside = map[xml.Name]map[string]bool{}
+	}
+	if s.inside[name] == nil {
+		s.inside[name] = keys
+		return
+	}
+	for k := range keys {
+		s.inside[name][k] = true
 	}
 }

@@ -59,7 +59,6 @@ type validator struct {
 	attrs   []xmltext.Attr // of the element at hand, without instructions
 	given   []bool         // which attributes of its type stand there
 	scopes  []*scope
-	keys    map[xml.Name]map[string]bool
 	ids     map[string]bool
 	idrefs  []ref
 	faults  int
