@@ -41,6 +41,7 @@ func Routes(r gin.IRouter, s *page.Site) {
 	r.POST("/bench/schemas", s.Do(b.addSchema))
 	r.GET("/bench/schemas/:id", s.Do(b.schema))
 	r.GET("/bench/schemas/:id/convert", s.Do(b.convertSchema))
+	r.POST("/bench/schemas/:id/convert", s.Do(b.keepChoices))
 	r.GET("/bench/schemas/:id/source", s.Do(b.source))
 	r.POST("/bench/schemas/:id/source", s.Do(b.setSource))
 	r.POST("/bench/schemas/:id/source/check", s.Do(b.checkSource))

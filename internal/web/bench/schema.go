@@ -386,6 +386,8 @@ type fieldForm struct {
 	Record     bool
 	Line       bool           // a record inside whose lines are told apart
 	Mark       bool           // a field of a line that is to be told apart
+	XML        bool           // a single value that can stand in different places of XML
+	Place      string         // which of them
 	Schemas    []project.Part // a record: those whose fields it can take
 	Share      bool           // a record with fields of its own that others could take
 	Of         *project.Part  // the schema that describes the field, when it is another
@@ -418,6 +420,13 @@ func (d *schemaPage) choose(p *project.Project, s *schema.Schema, field string) 
 		case d.Form.Record && part.ID != s.ID && !s.Lined():
 			d.Form.Schemas = append(d.Form.Schemas, part)
 		}
+	}
+	d.Form.XML = !d.Form.Record && !f.List() && (s.Notation == "xml" || s.Notation == "json" || s.Notation == "ndjson")
+	switch d.Form.Place = "an element"; {
+	case f.Written.Attribute:
+		d.Form.Place = "an attribute"
+	case f.Written.Content:
+		d.Form.Place = "the element's text"
 	}
 	d.Form.Share = d.Form.Record && f.Of == "" && !s.Lined() && len(f.Fields) > 0
 	d.Form.Line = s.Lined() && d.Form.Record

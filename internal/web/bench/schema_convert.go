@@ -3,6 +3,7 @@ package bench
 import (
 	"errors"
 	"io"
+	"net/url"
 	"strings"
 
 	"github.com/gin-gonic/gin"
@@ -12,6 +13,8 @@ import (
 	"hollowreed/internal/core/notation/all"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/schema/edit"
+	"hollowreed/internal/store"
 	"hollowreed/internal/web/page"
 )
 
@@ -27,7 +30,11 @@ const (
 type convertPage struct {
 	page.Frame
 	ID, SchemaTitle, Notation, Sample string
-	To, Root, Record                  string
+	To                                string
+	Choices                           edit.Settings
+	Changed                           bool // the choices are not those of the schema
+	Revision                          int64
+	OOB                               bool
 	Notations                         []notation.Notation
 	Media                             string
 	Before, After                     string
@@ -43,8 +50,20 @@ func (b bench) convertSchema(c *gin.Context) error {
 	}
 	d := &convertPage{
 		Frame: b.Frame(c, "bench", "Convert "+s.Title), ID: s.ID, SchemaTitle: s.Title, Notation: s.Notation, To: c.Query("to"),
-		Root: c.DefaultQuery("root", s.Settings.RootName), Record: c.DefaultQuery("record", s.Settings.RecordName), Sample: c.Query("sample"),
+		Sample: c.Query("sample"), Choices: edit.ReadSchema(s),
 	}
+	for _, name := range convertChoices {
+		if v, chosen := c.GetQuery("set " + name); chosen {
+			v = strings.TrimSpace(unixLines(v))
+			d.Changed = d.Changed || v != d.Choices[name]
+			d.Choices[name] = v
+		}
+	}
+	draft, err := store.PartDraft(c, b.DB, p.ID, project.Path(project.Schemas, s.ID))
+	if err != nil {
+		return err
+	}
+	d.Revision = draft.Revision
 	for _, n := range all.Notations {
 		if n.Name != "fixedwidth" || s.Notation == "fixedwidth" {
 			d.Notations = append(d.Notations, n)
@@ -61,12 +80,39 @@ func (b bench) convertSchema(c *gin.Context) error {
 			d.Faults = append(d.Faults, fault.From(err, fault.Setting))
 		}
 	}
-	if page.Partial(c) {
-		convertView.Part(c, "work", d)
+	if d.OOB = page.Partial(c); d.OOB {
+		convertView.Part(c, "changed", d)
 		return nil
 	}
 	convertView.Page(c, d)
 	return nil
+}
+
+// convertChoices are the settings of a schema that say how its messages look in another notation.
+var convertChoices = []string{"root", "record", "namespaces", "values as", "null as", "empty as", "absent as"}
+
+// keepChoices writes the choices into the schema, for all that write its messages.
+func (b bench) keepChoices(c *gin.Context) error {
+	_, s, err := b.schemaOf(c)
+	if err != nil {
+		return err
+	}
+	err = b.save(c, project.Path(project.Schemas, s.ID), func(text []byte) ([]byte, error) { return edit.WriteSchema(text, s, settingsOf(c)) })
+	if err != nil {
+		return err
+	}
+	q := url.Values{"to": {c.PostForm("to")}, "sample": {c.PostForm("sample")}}
+	c.Redirect(303, "/bench/schemas/"+s.ID+"/convert?"+q.Encode())
+	return nil
+}
+
+// chosen is the schema under the choices of the page.
+func (d *convertPage) chosen(s *schema.Schema) *schema.Schema {
+	as := *s
+	to, w := d.Choices, &as.Settings
+	w.RootName, w.RecordName, w.Namespaces, w.Attributes = to["root"], to["record"], edit.Namespaces(to["namespaces"]), to["values as"] == "attributes"
+	w.Missing = schema.Missing{Null: to["null as"], Empty: to["empty as"], Absent: to["absent as"]}
+	return &as
 }
 
 // convert reads the sample and writes it in the other notation, under the choices that were made.
@@ -78,8 +124,7 @@ func (d *convertPage) convert(p *project.Project, s *schema.Schema) error {
 		return err
 	}
 	d.Media = target.Media
-	as := *s
-	as.Settings.RootName, as.Settings.RecordName = d.Root, d.Record
+	as := d.chosen(s)
 	r, err := p.OpenSample(s, d.Sample, false)
 	if err != nil {
 		return err
@@ -100,7 +145,7 @@ func (d *convertPage) convert(p *project.Project, s *schema.Schema) error {
 			return err
 		}
 		if w == nil {
-			if w, err = target.NewWriter(&b, notation.Options{Schema: &as, Many: r.Many()}); err != nil {
+			if w, err = target.NewWriter(&b, notation.Options{Schema: as, Many: r.Many()}); err != nil {
 				return err
 			}
 		}

@@ -74,7 +74,18 @@ func settingsOf(c *gin.Context) edit.Settings {
 			to[setting] = strings.TrimSpace(strings.ReplaceAll(values[len(values)-1], "\r\n", "\n"))
 		}
 	}
+	if place := c.PostForm("place"); place != "" {
+		to["attribute"], to["content"] = set(place == "an attribute"), set(place == "the element's text")
+	}
 	return to
+}
+
+// set is how a part says that something is so; nothing where it is not.
+func set(is bool) string {
+	if is {
+		return "true"
+	}
+	return ""
 }
 
 // change changes the tree of fields or the cuts of the ruler.

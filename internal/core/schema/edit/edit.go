@@ -372,6 +372,10 @@ var schemaKeys = []struct {
 	{"skip last", []any{"written", "skip last"}},
 	{"comment", []any{"written", "comment"}},
 	{"begins", []any{"written", "begins"}},
+	{"values as", []any{"written", "values as"}},
+	{"null as", []any{"written", "null as"}},
+	{"empty as", []any{"written", "empty as"}},
+	{"absent as", []any{"written", "absent as"}},
 }
 
 // WriteSchema changes the settings of the schema as a whole that are named.
@@ -387,7 +391,47 @@ func WriteSchema(text []byte, s *schema.Schema, to Settings) ([]byte, error) {
 			return nil, err
 		}
 	}
+	if v, named := to["namespaces"]; named && v != now["namespaces"] {
+		return setNamespaces(text, v)
+	}
 	return text, nil
+}
+
+// setNamespaces writes namespaces, one a line: a prefix and what it stands for, or that alone for
+// names without a prefix.
+func setNamespaces(text []byte, lines string) ([]byte, error) {
+	bare, prefixed := "", doc.Out(nil)
+	for _, ns := range Namespaces(lines) {
+		if ns.Prefix == "" {
+			bare = ns.URI
+			continue
+		}
+		prefixed = append(prefixed, doc.Entry{Key: ns.Prefix, Value: doc.Text{Value: ns.URI}})
+	}
+	text, err := doc.Set(text, []any{"written", "namespace"}, bare)
+	if err != nil {
+		return nil, err
+	}
+	if prefixed == nil {
+		return doc.Set(text, []any{"written", "namespaces"}, "")
+	}
+	return doc.Set(text, []any{"written", "namespaces"}, prefixed)
+}
+
+// Namespaces reads namespaces that stand one a line.
+func Namespaces(lines string) []schema.Namespace {
+	var list []schema.Namespace
+	for _, l := range strings.Split(lines, "\n") {
+		words := strings.Fields(l)
+		switch len(words) {
+		case 0:
+		case 1:
+			list = append(list, schema.Namespace{URI: words[0]})
+		default:
+			list = append(list, schema.Namespace{Prefix: words[0], URI: words[1]})
+		}
+	}
+	return list
 }
 
 // ReadSchema gives the settings of the schema as a whole, as WriteSchema takes them.
@@ -401,6 +445,13 @@ func ReadSchema(s *schema.Schema) Settings {
 	if w.Characters {
 		to["count"] = "characters"
 	}
+	to["values as"] = map[bool]string{true: "attributes", false: "elements"}[w.Attributes]
+	to["null as"], to["empty as"], to["absent as"] = w.Missing.Null, w.Missing.Empty, w.Missing.Absent
+	var lines []string
+	for _, ns := range w.Namespaces {
+		lines = append(lines, strings.TrimSpace(ns.Prefix+" "+ns.URI))
+	}
+	to["namespaces"] = strings.Join(lines, "\n")
 	return to
 }
 

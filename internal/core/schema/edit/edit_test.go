@@ -120,6 +120,20 @@ func TestTheSchemasOwnSettingsAreWritten(t *testing.T) {
 	}, now.Settings)
 }
 
+func TestNamespacesAreWrittenOneALine(t *testing.T) {
+	const part = "schema: X\nnotation: xml\nwritten: {root: r}\nfields:\n  - {name: a, type: text}\n"
+	out, err := WriteSchema([]byte(part), parse(t, part), Settings{"namespaces": "urn:a\n b  urn:b\n\n", "null as": "left out", "values as": "attributes"})
+	require.NoError(t, err)
+	s := parse(t, string(out))
+	require.Equal(t, []schema.Namespace{{URI: "urn:a"}, {Prefix: "b", URI: "urn:b"}}, s.Settings.Namespaces)
+	require.Equal(t, "left out", s.Settings.Missing.Null)
+	require.True(t, s.Settings.Attributes)
+	require.Equal(t, "urn:a\nb urn:b", ReadSchema(s)["namespaces"])
+	out, err = WriteSchema(out, s, Settings{"namespaces": ""})
+	require.NoError(t, err)
+	require.Empty(t, parse(t, string(out)).Settings.Namespaces)
+}
+
 const ruler = `schema: X
 notation: fixedwidth
 fields:
