@@ -129,6 +129,29 @@ func PartDraft(ctx context.Context, db DB, project, path string) (Draft, error) 
 	return one(d, err)
 }
 
+// Edit is one of the states that a part's draft had.
+type Edit struct {
+	ID     int64
+	MadeBy string
+	MadeAt time.Time
+}
+
+// PartEdits lists the newest states of a part, the newest first.
+func PartEdits(ctx context.Context, db DB, project, path string, most int) ([]Edit, error) {
+	rows, err := db.Query(ctx, "select id, made_by, made_at from part_edit where project = $1 and path = $2 order by id desc limit $3", project, path, most)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[Edit])
+}
+
+// EditText is the text of a part in one of its states.
+func EditText(ctx context.Context, db DB, project, path string, id int64) (string, error) {
+	var content []byte
+	err := db.QueryRow(ctx, "select content from part_edit where project = $1 and path = $2 and id = $3", project, path, id).Scan(&content)
+	return one(string(content), err)
+}
+
 // SavePart changes a part's draft. It is ErrChanged when the draft is no longer at the revision
 // that the change was made from; nothing is overwritten then.
 func SavePart(ctx context.Context, tx pgx.Tx, project, path, text string, from int64, by string) error {

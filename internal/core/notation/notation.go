@@ -60,12 +60,18 @@ type Shell struct {
 // Shelled is a reader that knows its shell, after the first Next.
 type Shelled interface{ Shell() *Shell }
 
-// Limit is the most bytes of one record.
-func (o Options) Limit() int {
-	if o.MaxRecord > 0 {
+// Limit is the most bytes of one record: what the options or the schema say.
+func (o Options) Limit() int { return o.LimitOr(MaxRecord) }
+
+// LimitOr is Limit with another default.
+func (o Options) LimitOr(most int) int {
+	switch {
+	case o.MaxRecord > 0:
 		return o.MaxRecord
+	case o.Schema != nil && o.Schema.Settings.MaxRecord > 0:
+		return o.Schema.Settings.MaxRecord
 	}
-	return MaxRecord
+	return most
 }
 
 // Notation is one row of the table of notations.

@@ -39,6 +39,7 @@ func read(id string, d *doc.Doc, l *Loader) *Schema {
 		RootName:   w.Text("root").Value,
 		RecordName: w.Text("record").Value,
 		Namespaces: readNamespaces(w),
+		MaxRecord:  sizeOf(w, "most bytes"),
 		Attributes: w.Choice("values as", "elements", "attributes") == "attributes",
 		Missing:    Missing{Null: w.Choice("null as", AsNull, AsEmpty, LeftOut), Empty: w.Choice("empty as", AsEmpty, AsNull, LeftOut), Absent: w.Choice("absent as", LeftOut, AsNull)},
 		Lines: Lines{
@@ -58,6 +59,18 @@ func read(id string, d *doc.Doc, l *Loader) *Schema {
 	s.Root.seal()
 	p.lines(d, s.Root)
 	return s
+}
+
+// MaxRecord bounds what a schema may allow one record to have, in bytes.
+const MaxRecord = 1 << 30
+
+func sizeOf(w doc.Node, key string) int {
+	n := w.Int(key, 0)
+	if n < 0 || n > MaxRecord {
+		w.Fault(fault.Setting, "%q is from 1 to %d", key, MaxRecord)
+		return 0
+	}
+	return n
 }
 
 // maxSkipped bounds the lines that are passed over at either end.

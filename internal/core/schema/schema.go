@@ -38,6 +38,7 @@ type Settings struct {
 	RecordName string      // XML: name of the element of one record
 	Namespaces []Namespace // XML: what names stand for
 	Attributes bool        // XML: single values of a record are attributes, whatever their fields say
+	MaxRecord  int         // most bytes of one record; 0 is what the notation allows
 	Missing    Missing     // JSON and XML: how what has no value is written
 	Lines      Lines       // fixed width and delimited: which lines are records
 }
@@ -182,7 +183,7 @@ func (s *Schema) As(notation string) *Schema {
 	plain.Settings = Settings{
 		Encoding: "UTF-8", LineEnd: "any", Delimiter: ",", Quote: `"`, Header: true,
 		RootName: s.Settings.RootName, RecordName: s.Settings.RecordName, Namespaces: s.Settings.Namespaces,
-		Attributes: s.Settings.Attributes, Missing: s.Settings.Missing,
+		Attributes: s.Settings.Attributes, Missing: s.Settings.Missing, MaxRecord: s.Settings.MaxRecord,
 	}
 	plain.Root = s.Root.plain(notation == "xml" && s.Settings.Attributes)
 	return &plain

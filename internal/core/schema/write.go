@@ -36,6 +36,7 @@ func (w *Settings) out() doc.Out {
 	o.Add("root", w.RootName)
 	o.Add("record", w.RecordName)
 	namespacesOut(w.Namespaces, &o)
+	o.Add("most bytes", number(w.MaxRecord, 0))
 	if w.Attributes {
 		o.Add("values as", "attributes")
 	}

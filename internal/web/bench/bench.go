@@ -76,10 +76,10 @@ type lately struct {
 // newest is how many runs stand below the chart.
 const newest = 8
 
-// span and slices of the small lines on the chart.
+// span and number of spans of the small lines on the chart.
 const (
-	slices = 20
-	span   = 3 * time.Minute
+	spans = 20
+	span  = 3 * time.Minute
 )
 
 func (b bench) chart(c *gin.Context) error {
@@ -128,7 +128,7 @@ func (b bench) chart(c *gin.Context) error {
 }
 
 func (b bench) chartFlows(c *gin.Context, p *project.Project) ([]draw.ChartFlow, error) {
-	since := time.Now().Add(-slices * span)
+	since := time.Now().Add(-spans * span)
 	tallies, err := store.Tallies(c, b.DB, p.ID, since)
 	if err != nil {
 		return nil, err
@@ -148,9 +148,9 @@ func (b bench) chartFlows(c *gin.Context, p *project.Project) ([]draw.ChartFlow,
 	var flows []draw.ChartFlow
 	for _, part := range p.Parts(project.Flows) {
 		f := chartFlow(p.Flow(part.ID), part)
-		f.Slices = make([]int, slices+1)
+		f.Slices = make([]int, spans+1)
 		for _, s := range counts {
-			if s.Flow == part.ID && s.Index >= 0 && s.Index <= slices {
+			if s.Flow == part.ID && s.Index >= 0 && s.Index <= spans {
 				f.Slices[s.Index] = s.Runs
 			}
 		}

@@ -70,6 +70,7 @@ type schemaPage struct {
 
 	evidence map[*schema.Field]*evidence
 	where    lines
+	field    string    // the selected one, as it was asked for
 	record   edit.Path // whose lines the ruler cuts
 }
 
@@ -79,6 +80,7 @@ type fieldRow struct {
 	Evidence                                                string
 	Indent                                                  int
 	Record, Chosen, Bad                                     bool
+	Folded                                                  bool // its fields are not drawn, since there are so many
 }
 
 type listedFault struct {
@@ -149,7 +151,7 @@ func (b bench) schemaPage(c *gin.Context, id string, at at) (*schemaPage, error)
 	}
 	d := &schemaPage{
 		Frame: b.Frame(c, "bench", s.Title, "↑ ↓", "choose a field", "Enter", "edit it", "[ ]", "record before, after", "N", "new field below",
-			"I", "new field inside", "Shift ↑ ↓", "move the field", "Shift → ←", "into the record before, out", "Delete", "remove it", "Ctrl Z, Y", "undo, redo"),
+			"I", "new field inside", "Shift ↑ ↓", "move the field", "Shift → ←", "into the record before, out", "Delete", "remove it", "F", "fold or unfold", "Ctrl Z, Y", "undo, redo"),
 		ID: id, SchemaTitle: s.Title, Notation: s.Notation, Settings: s.Settings, Width: s.Width(), Nested: s.Lined() && s.Nested(), Path: project.Path(project.Schemas, id),
 		Written: edit.ReadSchema(s), Notations: schema.Notations, LeftOut: s.LeftOut, Samples: s.Samples, Sample: at.sample, Find: at.find, evidence: map[*schema.Field]*evidence{},
 	}
@@ -164,6 +166,9 @@ func (b bench) schemaPage(c *gin.Context, id string, at at) (*schemaPage, error)
 		if f.Place.Source == d.Path {
 			d.PartFaults = append(d.PartFaults, f)
 		}
+	}
+	if d.field = at.field; d.field == "" {
+		d.field = "0"
 	}
 	d.message(p, s, at.line)
 	d.choose(p, s, at.field)
@@ -312,6 +317,9 @@ func (d *schemaPage) fields(s *schema.Schema, record value.Value) {
 		bad[fieldByRule(s.Root, nil, f.Rule)] = true
 	}
 	find := strings.ToLower(d.Find)
+	n := 0
+	s.Root.Walk(func([]string, *schema.Field) { n++ })
+	large := n > maxRows // only the records that the selected field is in are unfolded
 	var walk func(f *schema.Field, path edit.Path, v value.Value)
 	walk = func(f *schema.Field, path edit.Path, v value.Value) {
 		for i, c := range f.Fields {
@@ -327,10 +335,26 @@ func (d *schemaPage) fields(s *schema.Schema, record value.Value) {
 			default:
 				d.Fields = append(d.Fields, d.row(c, at, inner, bad[at.String()]))
 			}
+			if large && c.Kind == value.RecordKind && find == "" && !strings.HasPrefix(d.field+".", at.String()+".") {
+				d.fold(c)
+				continue
+			}
 			walk(c, at, inner)
 		}
 	}
 	walk(s.Root, nil, record)
+}
+
+// fold leaves the fields of the record out that was drawn last.
+func (d *schemaPage) fold(f *schema.Field) {
+	if n := len(d.Fields); n > 0 && n < maxRows {
+		d.Fields[n-1].Folded = true
+	}
+	f.Walk(func(path []string, _ *schema.Field) {
+		if len(path) > 0 {
+			d.Hidden++
+		}
+	})
 }
 
 func (d *schemaPage) row(f *schema.Field, at edit.Path, v value.Value, bad bool) fieldRow {

@@ -2,6 +2,7 @@ package bench
 
 import (
 	"fmt"
+	"maps"
 	"strconv"
 	"strings"
 
@@ -56,6 +57,13 @@ func (b bench) compareSchema(c *gin.Context) error {
 			d.Others = append(d.Others, option{ID: fmt.Sprintf("%s:%d", r.Flow, r.Number), Title: fmt.Sprintf("release %d of %s", r.Number, p.Flow(r.Flow).Flow.Title)})
 		}
 	}
+	edits, err := store.PartEdits(c, b.DB, p.ID, path, maxEdits)
+	if err != nil {
+		return err
+	}
+	for _, e := range edits[min(1, len(edits)):] { // the newest is the draft itself
+		d.Others = append(d.Others, option{ID: fmt.Sprintf("edit:%d", e.ID), Title: "as of " + e.MadeAt.UTC().Format("2 Jan 15:04:05") + ", " + e.MadeBy})
+	}
 	for _, part := range p.Parts(project.Schemas) {
 		if part.ID != s.ID {
 			d.Others = append(d.Others, option{ID: part.ID, Title: part.Title})
@@ -86,7 +94,7 @@ func (b bench) otherSchema(c *gin.Context, p *project.Project, path, with string
 	if err != nil {
 		return nil, store.ErrNotFound
 	}
-	files, err := store.ReleaseFiles(c, b.DB, p.ID, flowID, n)
+	files, err := b.filesOf(c, p, path, flowID, n)
 	if err != nil {
 		return nil, err
 	}
@@ -95,6 +103,23 @@ func (b bench) otherSchema(c *gin.Context, p *project.Project, path, with string
 		return s, nil
 	}
 	return nil, store.ErrNotFound
+}
+
+// maxEdits is how many earlier states of a schema can be compared with.
+const maxEdits = 30
+
+// filesOf are the files of a release of a flow, or those of the draft with one part as it was before.
+func (b bench) filesOf(c *gin.Context, p *project.Project, path, of string, n int) (map[string]string, error) {
+	if of != "edit" {
+		return store.ReleaseFiles(c, b.DB, p.ID, of, n)
+	}
+	text, err := store.EditText(c, b.DB, p.ID, path, int64(n))
+	if err != nil {
+		return nil, err
+	}
+	files := maps.Clone(p.Texts)
+	files[path] = text
+	return files, nil
 }
 
 var changeClasses = map[compare.Kind]string{compare.Added: "ok", compare.Removed: "bad", compare.Narrowed: "draft", compare.Widened: "live"}

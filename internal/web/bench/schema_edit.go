@@ -268,14 +268,15 @@ func (b bench) uploadSample(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	name, content, err := brought(c)
+	files, err := brought(c)
 	if err != nil {
 		return err
 	}
+	name := files[0].name
 	if name == "" {
 		name = fmt.Sprintf("%s-%s.txt", s.ID, time.Now().UTC().Format("20060102-150405"))
 	}
-	if err := b.keepSample(c, p, s, name, string(content)); err != nil {
+	if err := b.keepSample(c, p, s, name, string(files[0].content)); err != nil {
 		return err
 	}
 	return b.again(c, s.ID, at{sample: name})

@@ -3,8 +3,10 @@ package bench
 import (
 	"bytes"
 	"io"
+	"mime/multipart"
 	"path"
 	"regexp"
+	"slices"
 	"strings"
 
 	"github.com/gin-gonic/gin"
@@ -94,25 +96,61 @@ func (b bench) fromDatabase(c *gin.Context, d *newSchemaPage) (s *schema.Schema,
 	return s, text.Bytes(), err
 }
 
-// brought is the file or the pasted text of a form.
-func brought(c *gin.Context) (name string, content []byte, err error) {
-	if header, err := c.FormFile("file"); err == nil && header.Size > 0 {
-		if header.Size > maxBrought {
-			return "", nil, fault.New(fault.Limit, "the file is larger than %d bytes", maxBrought)
+// file is one that was brought.
+type file struct {
+	name    string
+	content []byte
+}
+
+// maxFiles bounds how many files are brought at once.
+const maxFiles = 50
+
+// brought are the files or the pasted text of a form; there is always at least one, maybe empty.
+func brought(c *gin.Context) ([]file, error) {
+	form, err := c.MultipartForm()
+	if err != nil || len(form.File["file"]) == 0 || form.File["file"][0].Size == 0 {
+		text := c.PostForm("text")
+		if len(text) > maxBrought {
+			return nil, fault.New(fault.Limit, "the text is longer than %d bytes", maxBrought)
 		}
-		f, err := header.Open()
-		if err != nil {
-			return "", nil, err
+		return []file{{content: []byte(text)}}, nil
+	}
+	headers := form.File["file"]
+	if len(headers) > maxFiles {
+		return nil, fault.New(fault.Limit, "more than %d files", maxFiles)
+	}
+	files := make([]file, len(headers))
+	for i, h := range headers {
+		if files[i], err = readFile(h); err != nil {
+			return nil, err
 		}
-		defer f.Close()
-		content, err = io.ReadAll(io.LimitReader(f, maxBrought))
-		return FileName(header.Filename), content, err
 	}
-	text := c.PostForm("text")
-	if len(text) > maxBrought {
-		return "", nil, fault.New(fault.Limit, "the text is longer than %d bytes", maxBrought)
+	return files, nil
+}
+
+func readFile(h *multipart.FileHeader) (file, error) {
+	if h.Size > maxBrought {
+		return file{}, fault.New(fault.Limit, "the file %s is larger than %d bytes", FileName(h.Filename), maxBrought)
 	}
-	return "", []byte(text), nil
+	f, err := h.Open()
+	if err != nil {
+		return file{}, err
+	}
+	defer f.Close()
+	content, err := io.ReadAll(io.LimitReader(f, maxBrought))
+	return file{FileName(h.Filename), content}, err
+}
+
+// outermost puts the file first that no other one names: of several documents of one description
+// that is the one that takes the others in.
+func outermost(files []file) []file {
+	for i, f := range files {
+		named := slices.ContainsFunc(files, func(other file) bool { return other.name != f.name && bytes.Contains(other.content, []byte(f.name)) })
+		if !named {
+			return append([]file{f}, slices.Delete(slices.Clone(files), i, i+1)...)
+		}
+	}
+	return files
 }
 
 var unfit = regexp.MustCompile(`[^A-Za-z0-9._-]+`)
@@ -141,17 +179,22 @@ func (b bench) addSchema(c *gin.Context) error {
 		Notation: c.PostForm("notation"), Pasted: c.PostForm("text"), At: strings.TrimSpace(c.PostForm("at")),
 		Connection: c.PostForm("connection"), Query: strings.TrimSpace(c.PostForm("query")), Connections: databases(p),
 	}
-	name, content, err := brought(c)
+	files, err := brought(c)
 	var s *schema.Schema
 	switch {
 	case err != nil:
 	case d.Query != "":
-		if s, content, err = b.fromDatabase(c, &d); err == nil {
-			err = b.keepSchema(c, p, s, s.ID+".csv", content, true)
+		var rows []byte
+		if s, rows, err = b.fromDatabase(c, &d); err == nil {
+			err = b.keepSchema(c, p, s, []file{{s.ID + ".csv", rows}})
 		}
 	default:
-		if s, err = begun(&d, name, content); err == nil {
-			err = b.keepSchema(c, p, s, name, content, d.At == "" && !described(content))
+		files = outermost(files)
+		if s, err = begun(&d, files); err == nil {
+			if d.At != "" || described(files[0].content) {
+				files = nil
+			}
+			err = b.keepSchema(c, p, s, files)
 		}
 	}
 	if err == nil {
@@ -167,7 +210,12 @@ func (b bench) addSchema(c *gin.Context) error {
 }
 
 // begun makes the schema that the form asks for.
-func begun(d *newSchemaPage, name string, content []byte) (*schema.Schema, error) {
+func begun(d *newSchemaPage, files []file) (*schema.Schema, error) {
+	name, content := files[0].name, files[0].content
+	others := map[string][]byte{}
+	for _, f := range files[1:] {
+		others[f.name] = f.content
+	}
 	if d.SchemaTitle == "" {
 		d.SchemaTitle = strings.TrimSuffix(name, path.Ext(name))
 	}
@@ -179,7 +227,7 @@ func begun(d *newSchemaPage, name string, content []byte) (*schema.Schema, error
 		return byHand(id, d), nil
 	}
 	if xmlSchema(content) {
-		set, err := xsd.Load(name, content, nil)
+		set, err := xsd.Load(name, content, others)
 		if err != nil {
 			return nil, err
 		}
@@ -193,7 +241,7 @@ func begun(d *newSchemaPage, name string, content []byte) (*schema.Schema, error
 		if name == "" {
 			name = "pasted.json"
 		}
-		im, err := jsonschema.Import(id, name, content, d.At, nil)
+		im, err := jsonschema.Import(id, name, content, d.At, others)
 		if err != nil {
 			return nil, err
 		}
@@ -204,7 +252,11 @@ func begun(d *newSchemaPage, name string, content []byte) (*schema.Schema, error
 	if as == "" {
 		as = infer.Notation(content)
 	}
-	r, err := infer.From(id, d.SchemaTitle, as, infer.Sample{Name: name, Content: content})
+	samples := make([]infer.Sample, len(files))
+	for i, f := range files {
+		samples[i] = infer.Sample{Name: f.name, Content: f.content}
+	}
+	r, err := infer.From(id, d.SchemaTitle, as, samples...)
 	if err != nil {
 		return nil, err
 	}
@@ -237,24 +289,32 @@ func byHand(id string, d *newSchemaPage) *schema.Schema {
 	return s
 }
 
-// keepSchema adds the schema and, where it was inferred from one, its sample.
-func (b bench) keepSchema(c *gin.Context, p *project.Project, s *schema.Schema, name string, content []byte, sampled bool) error {
-	sampled = sampled && len(bytes.TrimSpace(content)) > 0
-	if name == "" {
-		name = s.ID + "." + map[bool]string{true: "txt", false: s.Notation}[s.Notation == "fixedwidth"]
-	}
-	samplePath := project.Path(project.Samples, name)
-	if _, taken := p.Texts[samplePath]; taken {
-		name = s.ID + "-" + name
-		samplePath = project.Path(project.Samples, name)
-	}
-	if sampled {
-		s.Samples = []string{name}
+// keepSchema adds the schema and the samples that it was inferred from.
+func (b bench) keepSchema(c *gin.Context, p *project.Project, s *schema.Schema, samples []file) error {
+	texts := map[string]string{}
+	for _, f := range samples {
+		if len(bytes.TrimSpace(f.content)) == 0 {
+			continue
+		}
+		name := f.name
+		if name == "" {
+			name = s.ID + "." + map[bool]string{true: "txt", false: s.Notation}[s.Notation == "fixedwidth"]
+		}
+		if _, taken := p.Texts[project.Path(project.Samples, name)]; taken || texts[name] != "" {
+			name = s.ID + "-" + name
+		}
+		s.Samples = append(s.Samples, name)
+		texts[name] = string(f.content)
 	}
 	return pgx.BeginFunc(c, b.DB, func(tx pgx.Tx) error {
-		if err := store.AddPart(c, tx, p.ID, project.Path(project.Schemas, s.ID), string(schema.Write(s)), b.Person.ID); err != nil || !sampled {
+		if err := store.AddPart(c, tx, p.ID, project.Path(project.Schemas, s.ID), string(schema.Write(s)), b.Person.ID); err != nil {
 			return err
 		}
-		return store.AddPart(c, tx, p.ID, samplePath, string(content), b.Person.ID)
+		for _, name := range s.Samples {
+			if err := store.AddPart(c, tx, p.ID, project.Path(project.Samples, name), texts[name], b.Person.ID); err != nil {
+				return err
+			}
+		}
+		return nil
 	})
 }

@@ -97,10 +97,7 @@ func NewReader(r io.Reader, o notation.Options) (notation.Reader, error) {
 		return nil, fault.New(fault.Setting, "fixed width cannot be read without a schema").
 			Mended("Name one that says which columns each field has")
 	}
-	limit := MaxLine
-	if o.MaxRecord > 0 {
-		limit = o.MaxRecord
-	}
+	limit := o.LimitOr(MaxLine)
 	f := &reader{src: block.New(r), name: o.Source, schema: o.Schema, limit: limit, cut: bytesCut, end: lineEnds[o.Schema.Settings.LineEnd]}
 	switch o.Schema.Settings.Encoding {
 	case "ISO-8859-1":

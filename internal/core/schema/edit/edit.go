@@ -372,6 +372,7 @@ var schemaKeys = []struct {
 	{"skip last", []any{"written", "skip last"}},
 	{"comment", []any{"written", "comment"}},
 	{"begins", []any{"written", "begins"}},
+	{"most bytes", []any{"written", "most bytes"}},
 	{"values as", []any{"written", "values as"}},
 	{"null as", []any{"written", "null as"}},
 	{"empty as", []any{"written", "empty as"}},
@@ -445,6 +446,7 @@ func ReadSchema(s *schema.Schema) Settings {
 	if w.Characters {
 		to["count"] = "characters"
 	}
+	to["most bytes"] = some(w.MaxRecord)
 	to["values as"] = map[bool]string{true: "attributes", false: "elements"}[w.Attributes]
 	to["null as"], to["empty as"], to["absent as"] = w.Missing.Null, w.Missing.Empty, w.Missing.Absent
 	var lines []string

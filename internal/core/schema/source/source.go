@@ -57,7 +57,7 @@ func parseXMLSchema(s *schema.Schema, text []byte) (*schema.Schema, error) {
 	if err != nil {
 		return nil, err
 	}
-	im, err := set.Import(s.ID, "")
+	im, err := set.ImportAs(s.ID, "", s.Settings.Namespaces)
 	if err != nil || s.Settings.RecordName == "" {
 		return im, err
 	}

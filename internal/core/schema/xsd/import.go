@@ -17,7 +17,10 @@ const (
 
 // Import makes a schema of an element of the set; of the first one where no name is given. What it
 // cannot hold is listed in its LeftOut, with the line.
-func (s *Set) Import(id, root string) (*schema.Schema, error) {
+func (s *Set) Import(id, root string) (*schema.Schema, error) { return s.ImportAs(id, root, nil) }
+
+// ImportAs is Import with the prefixes that namespaces have already.
+func (s *Set) ImportAs(id, root string, prefixes []schema.Namespace) (*schema.Schema, error) {
 	if len(s.Roots) == 0 {
 		return nil, fault.New(fault.Setting, "the schema declares no element of its own")
 	}
@@ -31,7 +34,7 @@ func (s *Set) Import(id, root string) (*schema.Schema, error) {
 		return nil, fault.Expect(fault.Unknown, "an element "+s.names(), fault.Quote(root))
 	}
 	m := &importer{set: s, depth: map[*Type]int{}, noted: map[string]bool{}}
-	spaces := m.bind(e)
+	spaces := m.bind(e, prefixes)
 	out := &schema.Schema{ID: id, Title: e.Name.Local, Notation: "xml", Settings: schema.Settings{RootName: m.name(e.Name), Namespaces: spaces}}
 	m.out = out
 	for _, n := range s.Notes {

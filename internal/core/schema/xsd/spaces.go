@@ -20,14 +20,22 @@ type spaces struct {
 }
 
 // bind chooses the prefixes for the names below an element. Where every element is in a namespace,
-// that of the outermost one needs no prefix.
-func (m *importer) bind(e *Element) []schema.Namespace {
+// that of the outermost one needs no prefix. Those that have a prefix already keep it.
+func (m *importer) bind(e *Element, known []schema.Namespace) []schema.Namespace {
 	sp := &spaces{set: m.set, seen: map[*Type]bool{}}
 	sp.element(e)
 	m.prefix = map[string]string{nsXML: "xml"}
 	var list []schema.Namespace
 	taken := map[string]bool{}
+	for _, ns := range known {
+		taken[ns.Prefix] = true
+	}
 	for i, uri := range sp.order {
+		if at := slices.IndexFunc(known, func(ns schema.Namespace) bool { return ns.URI == uri }); at >= 0 {
+			m.prefix[uri] = known[at].Prefix
+			list = append(list, known[at])
+			continue
+		}
 		prefix := ""
 		if i > 0 || uri != e.Name.Space || sp.none || sp.attr {
 			prefix = unusedPrefix(uri, taken)

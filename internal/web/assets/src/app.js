@@ -196,7 +196,7 @@ function arrows(e) {
   const step = vertical ? { ArrowDown: 1, ArrowUp: -1 }[e.key] : { ArrowRight: 1, ArrowLeft: -1 }[e.key];
   if (e.key === "Enter" && vertical) { document.querySelector("#formula, #f-name")?.select(); return; }
   if (!step) return;
-  const all = [...document.querySelectorAll("[data-pick]")];
+  const all = [...document.querySelectorAll("[data-pick]:not([hidden])")];
   const at = all.findIndex((el) => el.classList.contains("sel"));
   const next = all[Math.max(0, Math.min(all.length - 1, at + step))];
   if (next) { next.dispatchEvent(new MouseEvent("click", { bubbles: true, cancelable: true })); next.scrollIntoView?.({ block: "nearest" }); e.preventDefault(); }
@@ -239,6 +239,37 @@ function sources() {
   });
 }
 
+// Records are folded and unfolded; what is folded stays so while the page is open. One whose fields
+// were not sent is chosen instead, and comes with them.
+const folded = new Set();
+function fold() {
+  for (const row of document.querySelectorAll("tr[data-field]")) {
+    const parts = row.dataset.field.split(".");
+    row.hidden = parts.some((_, i) => i > 0 && folded.has(parts.slice(0, i).join(".")));
+    const button = row.querySelector("[data-fold]");
+    if (button && folded.has(row.dataset.field)) button.setAttribute("aria-expanded", "false");
+  }
+}
+
+function folds() {
+  document.addEventListener("click", (e) => {
+    const button = e.target.closest("[data-fold]");
+    if (!button) return;
+    const path = button.dataset.fold, closed = button.getAttribute("aria-expanded") === "false";
+    if (closed && !folded.has(path)) return; // the row is chosen, which unfolds it
+    e.stopPropagation();
+    e.preventDefault();
+    if (closed) folded.delete(path);
+    else folded.add(path);
+    button.setAttribute("aria-expanded", String(closed));
+    fold();
+  }, true);
+  document.addEventListener("keydown", (e) => {
+    if (e.key.toLowerCase() !== "f" || e.ctrlKey || e.metaKey || e.altKey || typing(e.target)) return;
+    press("tr.sel [data-fold]");
+  });
+}
+
 // A text with [data-lines] around it has its lines numbered; a fault's link goes to its line, and
 // Ctrl+S keeps the text.
 function number() {
@@ -272,8 +303,9 @@ function texts() {
   });
 }
 
-addEventListener("DOMContentLoaded", () => { live(); outline(); edits(); keys(); sources(); texts(); number(); ribbons(); document.fonts.ready.then(ribbons); });
+addEventListener("DOMContentLoaded", () => { live(); outline(); edits(); keys(); sources(); texts(); number(); folds(); ribbons(); document.fonts.ready.then(ribbons); });
 document.addEventListener("htmx:after:swap", ribbons);
 document.addEventListener("htmx:after:swap", number);
+document.addEventListener("htmx:after:swap", fold);
 addEventListener("resize", ribbons);
 document.addEventListener("scroll", ribbons, true);

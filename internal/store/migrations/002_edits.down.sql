@@ -1,0 +1,1 @@
+drop index part_edit_part;

@@ -1,0 +1,1 @@
+create index part_edit_part on part_edit (project, path, id);
