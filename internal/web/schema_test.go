@@ -313,4 +313,6 @@ func TestFieldsAreSharedBetweenSchemas(t *testing.T) {
 	tb.open("/bench/schemas/booking")
 	tb.sees("#fits", "1 of 3 records do not fit") // Ormlet Fish
 	tb.sees("#reads .faultlist", "at most 9 characters")
+	tb.click("#reads .faultlist a")
+	tb.sees("#excerpt mark", "\"") // where the value begins, in the sample's own text
 }

@@ -22,10 +22,10 @@ type excerptLine struct {
 	Fault             string // what is wrong at the mark
 }
 
-// excerpt is the text of the sample around the faults of the record at hand, or else around where
-// the record begins. Fixed width has its ruler instead.
+// excerpt is the text of the sample around the faults of the record at hand. Fixed width has its
+// ruler instead.
 func (d *schemaPage) excerpt(s *schema.Schema, text string) {
-	if s.Notation == "fixedwidth" || d.Lines == 0 || d.Line > d.Lines {
+	if s.Notation == "fixedwidth" || len(d.Faults) == 0 || d.Line > d.Lines {
 		return
 	}
 	first := d.where.begins[d.Line-1]

@@ -64,10 +64,7 @@ func (l *loader) fill(src source, e *Element) {
 	e.place = src.place()
 	e.Nillable = truth(src.attrs["nillable"])
 	e.Abstract = truth(src.attrs["abstract"])
-	e.block = src.attrs["block"]
-	if e.block == "" {
-		e.block = src.doc.root.attrs["blockDefault"]
-	}
+	e.block, e.final = src.or("block", "blockDefault"), src.or("final", "finalDefault")
 	e.Default, e.Fixed = given(src.dom, "default"), given(src.dom, "fixed")
 	if head := src.attrs["substitutionGroup"]; head != "" && e.global {
 		e.subst = l.qname(src, head)
@@ -127,6 +124,14 @@ func (l *loader) typ(name xml.Name, at *dom) *Type {
 	return l.build(src, t)
 }
 
+// or is an attribute of a component, or else the default that its document has for it.
+func (src source) or(attr, standard string) string {
+	if v, given := src.attrs[attr]; given {
+		return v
+	}
+	return src.doc.root.attrs[standard]
+}
+
 // base is the type that a derivation names: in a redefinition, the one that is redefined.
 func (l *loader) base(src source, own xml.Name, d *dom) *Type {
 	name := l.qname(l.in(src, d), d.attrs["base"])
@@ -138,6 +143,9 @@ func (l *loader) base(src source, own xml.Name, d *dom) *Type {
 		l.fault(d, fault.Setting, "the type %s is derived from itself", name.Local)
 		return anyType
 	}
+	if refuses(t.final, &Type{Base: t, Derived: d.name.Local}, t) {
+		l.fault(d, fault.Setting, "the type %s is final: there is no %s of it", name.Local, d.name.Local)
+	}
 	return t
 }
 
@@ -145,11 +153,12 @@ func (l *loader) build(src source, t *Type) *Type {
 	t.place = src.place()
 	l.making[t] = true
 	defer delete(l.making, t)
+	t.final = src.or("final", "finalDefault")
 	if src.name.Local == "simpleType" {
 		t.Simple = l.simple(src, t)
 		return t
 	}
-	t.Complex = true
+	t.Complex, t.block = true, src.or("block", "blockDefault")
 	t.Abstract = truth(src.attrs["abstract"])
 	t.Mixed = truth(src.attrs["mixed"])
 	if sc := src.one("simpleContent"); sc != nil {

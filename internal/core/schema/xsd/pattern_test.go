@@ -1,6 +1,10 @@
 package xsd
 
 import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -52,4 +56,49 @@ func TestReferencesLookInTheirOwnScope(t *testing.T) {
 	require.Empty(t, faults(s, `<r><g><i no="1"/><i no="2" up="1"/></g><g><i no="3"/></g><see to="1"/><see to="3"/></r>`))
 	require.Len(t, faults(s, `<r><g><i no="1"/></g><g><i no="3" up="1"/></g></r>`), 1)
 	require.Len(t, faults(s, `<r><g><i no="1"/></g><see to="4"/></r>`), 1)
+}
+
+// TestBlockAndFinal: types and elements say which derivations may take their place, and which may be
+// made at all. The judge agrees.
+func TestBlockAndFinal(t *testing.T) {
+	const types = `<xs:complexType name="b"%s><xs:sequence><xs:element name="x" type="xs:string" minOccurs="0"/></xs:sequence></xs:complexType>
+<xs:complexType name="e"><xs:complexContent><xs:extension base="b"><xs:sequence><xs:element name="y" type="xs:string" minOccurs="0"/></xs:sequence></xs:extension></xs:complexContent></xs:complexType>
+<xs:complexType name="s"><xs:complexContent><xs:restriction base="b"><xs:sequence/></xs:restriction></xs:complexContent></xs:complexType>
+<xs:element name="r"><xs:complexType><xs:sequence><xs:element ref="h"/></xs:sequence></xs:complexType></xs:element>
+<xs:element name="h" type="b"%s/><xs:element name="m" type="e" substitutionGroup="h"/><xs:element name="n" type="s" substitutionGroup="h"/></xs:schema>`
+	const xsi = ` xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance" xsi:type=`
+	documents := []string{"<r><h/></r>", "<r><m/></r>", "<r><n/></r>", "<r><h" + xsi + `"e"/></r>`, "<r><h" + xsi + `"s"/></r>`}
+	for _, c := range []struct {
+		root, onType, onElement, want string // which documents are valid
+	}{
+		{"", "", "", "11111"},
+		{"", ` block="extension"`, "", "10101"},
+		{"", ` block="#all"`, "", "10000"},
+		{"", "", ` block="restriction"`, "11010"},
+		{"", "", ` block="substitution"`, "10011"},
+		{"", "", ` block="#all"`, "10000"},
+		{` blockDefault="extension"`, "", "", "10101"},
+		{` blockDefault="extension"`, ` block=""`, ` block=""`, "11111"},
+	} {
+		text := `<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema"` + c.root + ">" + fmt.Sprintf(types, c.onType, c.onElement)
+		s, err := Load("a.xsd", []byte(text), nil)
+		require.NoError(t, err)
+		got := ""
+		for _, in := range documents {
+			got += map[bool]string{true: "1", false: "0"}[len(faults(s, in)) == 0]
+		}
+		require.Equal(t, c.want, got, "%+v", c)
+		if _, err := exec.LookPath("xmllint"); err != nil {
+			continue
+		}
+		path := filepath.Join(t.TempDir(), "a.xsd")
+		require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
+		for i, valid := range judge(t, path, documents) {
+			require.Equal(t, valid, got[i] == '1', "%+v %s", c, documents[i])
+		}
+	}
+	for _, final := range [][3]string{{"", ` final="extension"`, ""}, {"", ` final="#all"`, ""}, {` finalDefault="restriction"`, "", ""}, {"", "", ` final="extension"`}} {
+		_, err := Load("a.xsd", []byte(`<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema"`+final[0]+">"+fmt.Sprintf(types, final[1], final[2])), nil)
+		require.ErrorContains(t, err, "final", final)
+	}
 }

@@ -281,6 +281,8 @@ func (v *validator) instance(f *frame, a *xmltext.Attr) {
 			v.report(fault.Expect(fault.Unknown, "a type of the schema", text), f.place, fault.Place{})
 		case f.typ != nil && !typ.derivedFrom(f.typ):
 			v.report(fault.Expect(fault.Type, "a type derived from "+f.typ.Name.Local, text), f.place, f.typ.place)
+		case f.typ != nil && (refuses(f.typ.block, typ, f.typ) || f.decl != nil && refuses(f.decl.block, typ, f.typ)):
+			v.report(fault.Expect(fault.Type, "a type that may take the place of "+f.typ.Name.Local, text), f.place, f.typ.place)
 		default:
 			f.typ = typ
 		}

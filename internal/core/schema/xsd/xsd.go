@@ -6,6 +6,7 @@ package xsd
 import (
 	"encoding/xml"
 	"path"
+	"slices"
 	"sort"
 	"strings"
 
@@ -20,7 +21,7 @@ type Element struct {
 	Abstract       bool
 	Default, Fixed *string
 	global         bool
-	block          string
+	block, final   string
 	subst          xml.Name // the head of its substitution group
 	constraints    []*constraint
 	place          fault.Place
@@ -38,6 +39,8 @@ type Type struct {
 	AnyAttr  *wildcard
 	Base     *Type
 	Derived  string // extension, restriction, list or union
+	block    string // derivations that do not take its place
+	final    string // derivations that cannot be made of it
 	place    fault.Place
 }
 
@@ -149,6 +152,21 @@ func (l *loader) heads() {
 			head = l.set.elements[head.subst]
 		}
 	}
+	for name, e := range l.set.elements {
+		if head := l.set.elements[e.subst]; head != nil && refuses(head.final, e.Type, head.Type) {
+			l.faults = append(l.faults, fault.New(fault.Setting, "%s cannot stand for %s, which is final", name.Local, head.Name.Local).At(e.place))
+		}
+	}
+}
+
+// refuses says whether a list of derivations, or #all, holds one by which a type comes of its base.
+func refuses(list string, t, base *Type) bool {
+	for ; t != nil && t != base; t = t.Base {
+		if list == "#all" || slices.Contains(strings.Fields(list), t.Derived) {
+			return true
+		}
+	}
+	return false
 }
 
 // document takes the components of a document, and of those that it includes.
@@ -258,7 +276,7 @@ func (s *Set) substitute(head *Element, name xml.Name) *Element {
 		return nil
 	}
 	for _, m := range s.members[head.Name] {
-		if m.Name == name {
+		if m.Name == name && !refuses(head.block, m.Type, head.Type) && (head.Type == nil || !refuses(head.Type.block, m.Type, head.Type)) {
 			return m
 		}
 		if found := s.substitute(m, name); found != nil {

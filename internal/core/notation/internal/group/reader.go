@@ -54,7 +54,7 @@ func (r *reader) Next() (value.Value, error) {
 	for {
 		if !r.held {
 			err := r.lines.Take()
-			if bad := (fault.List)(nil); errors.As(err, &bad) {
+			if bad := fault.List(nil); errors.As(err, &bad) {
 				r.keep()
 				r.faults = append(r.faults, bad...)
 				continue
