@@ -23,6 +23,7 @@ type writer struct {
 	n      int
 	begun  bool
 	shell  *notation.Shell
+	inline int // open elements with text beside children, in which white space would be text, too
 }
 
 // NewWriter writes a document. Several records, or records that no schema and no outermost name
@@ -144,27 +145,39 @@ func (x *writer) declared() string {
 
 func (x *writer) indent(depth int) {
 	for range depth {
-		x.w.WriteString("  ")
+		if x.inline == 0 {
+			x.w.WriteString("  ")
+		}
+	}
+}
+
+// newline ends the line of an element.
+func (x *writer) newline() {
+	if x.inline == 0 {
+		x.w.WriteByte('\n')
 	}
 }
 
 // null is how a schema's null is told from an empty element (XML Schema 1.0, part 1, section 2.6.2).
-const null = ` xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance" xsi:nil="true"/>` + "\n"
+const null = ` xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance" xsi:nil="true"/>`
 
 func (x *writer) simple(name string, v value.Value, f *schema.Field) *fault.Fault {
 	if f != nil && v.Kind() == value.Null {
 		x.w.WriteString(null)
+		x.newline()
 		return nil
 	}
 	if v.Missing() {
-		x.w.WriteString("/>\n")
+		x.w.WriteString("/>")
+		x.newline()
 		return nil
 	}
 	x.w.WriteByte('>')
 	if ft := x.text(v, f); ft != nil {
 		return ft.In(name)
 	}
-	x.w.WriteString("</" + name + ">\n")
+	x.w.WriteString("</" + name + ">")
+	x.newline()
 	return nil
 }
 
@@ -186,7 +199,8 @@ func (x *writer) complex(name string, r *value.Record, f *schema.Field, depth in
 		}
 	}
 	if len(inner) == 0 && content.Missing() {
-		x.w.WriteString("/>\n")
+		x.w.WriteString("/>")
+		x.newline()
 		return nil
 	}
 	x.w.WriteByte('>')
@@ -194,18 +208,31 @@ func (x *writer) complex(name string, r *value.Record, f *schema.Field, depth in
 		return ft
 	}
 	if len(inner) > 0 {
-		x.w.WriteByte('\n')
+		if ft := x.inner(r, inner, f, depth, !content.Missing()); ft != nil {
+			return ft
+		}
 	}
-	for _, i := range inner {
+	x.w.WriteString("</" + name + ">")
+	x.newline()
+	return nil
+}
+
+// inner writes the elements inside of one; mixed, when text stands beside them.
+func (x *writer) inner(r *value.Record, fields []int, f *schema.Field, depth int, mixed bool) *fault.Fault {
+	if mixed {
+		x.inline++
+	}
+	x.newline()
+	for _, i := range fields {
 		n := r.Shape.Names[i]
 		if ft := x.element(n, r.Fields[i], childField(f, n), depth+1); ft != nil {
 			return ft
 		}
 	}
-	if len(inner) > 0 {
-		x.indent(depth)
+	x.indent(depth)
+	if mixed {
+		x.inline--
 	}
-	x.w.WriteString("</" + name + ">\n")
 	return nil
 }
 
