@@ -9,7 +9,9 @@
 package formula
 
 import (
+	"strconv"
 	"strings"
+	"unicode"
 
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
@@ -145,4 +147,40 @@ func (s *Scope) candidates() []string {
 		names = append(names, b.typ.Fields.Shape().Names...)
 	}
 	return append(names, s.order...)
+}
+
+// Leads says to which record in scope a bare name leads, by the name of that record; ok is false
+// where the name is none of a field's.
+func (s *Scope) Leads(name string) (record string, ok bool) {
+	b, field, ok := s.find(name)
+	return b.name, ok && field != nil
+}
+
+// Name says whether a name can stand in a formula as it is.
+func Name(s string) bool {
+	for i, r := range s {
+		if r != '_' && !unicode.IsLetter(r) && (i == 0 || !unicode.IsDigit(r)) {
+			return false
+		}
+	}
+	return s != "" && !reserved[s]
+}
+
+var reserved = map[string]bool{"and": true, "or": true, "not": true, "in": true, "let": true, "if": true, "else": true, "nil": true, "true": true, "false": true, "matches": true, "contains": true, "startsWith": true, "endsWith": true}
+
+// Path writes the path of a field as a formula: booking.line, or booking["ev:id"] for a name that
+// cannot stand by itself. The first name must be one that can.
+func Path(names []string) string {
+	var b strings.Builder
+	for i, n := range names {
+		switch {
+		case i == 0:
+			b.WriteString(n)
+		case Name(n):
+			b.WriteString("." + n)
+		default:
+			b.WriteString("[" + strconv.Quote(n) + "]")
+		}
+	}
+	return b.String()
 }

@@ -40,7 +40,7 @@ func (m *Mapping) Compile(schemas Schemas) *Plan {
 		}
 		c.rules[r.Field.Value] = i
 	}
-	p.root = &node{field: p.Target.Root, info: &Field{Field: p.Target.Root}}
+	p.root = &node{field: p.Target.Root, info: &Field{Field: p.Target.Root}, scope: scope}
 	c.children(p.root, nil, scope)
 	c.unused()
 	return p
@@ -190,6 +190,7 @@ func (c *compiler) each(n *node, scope *formula.Scope) {
 	}
 	n.item = inner.Define(n.info.Rule.As, item)
 	inner.Open(n.info.Rule.As)
+	n.scope, n.opened = inner, n.info.Rule.As
 	c.children(n, n.info.Path, inner)
 }
 

@@ -130,6 +130,8 @@ type node struct {
 	constant value.Value
 	item     int // slot of the item, for an each
 	children []*node
+	scope    *formula.Scope // of the rules inside, for the root and for an each
+	opened   string         // the name of the item, for an each
 }
 
 // Frame is the working memory of one goroutine.
