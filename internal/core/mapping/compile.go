@@ -1,6 +1,7 @@
 package mapping
 
 import (
+	"maps"
 	"strings"
 
 	"hollowreed/internal/core/doc"
@@ -32,7 +33,7 @@ func (m *Mapping) Compile(schemas Schemas) *Plan {
 		p.note(m.To, fault.New(fault.Unknown, "there is no schema %q", m.To.Value))
 		p.Target = &schema.Schema{Root: schema.Record("target")}
 	}
-	c := &compiler{plan: p, rules: map[string]int{}, used: map[string]bool{}}
+	c := &compiler{items: map[string][]string{}, plan: p, rules: map[string]int{}, used: map[string]bool{}}
 	for i, r := range m.Rules {
 		if _, twice := c.rules[r.Field.Value]; twice {
 			p.note(r.Field, fault.New(fault.Setting, "%s has a rule already", r.Field.Value))
@@ -58,6 +59,7 @@ func (p *Plan) note(at doc.Text, f *fault.Fault) {
 }
 
 type compiler struct {
+	items map[string][]string // where the items of the lists around stand in the sources
 	plan  *Plan
 	rules map[string]int
 	used  map[string]bool
@@ -149,6 +151,7 @@ func (c *compiler) formula(n *node, scope *formula.Scope) {
 		return
 	}
 	n.info.Program = prog
+	c.reads(n, prog)
 	if want := wanted(n.field); !prog.Type.Fits(want) {
 		f := fault.Expect(fault.Type, formula.Of(n.field).String(), prog.Type.String())
 		if n.field.Kind == value.Text {
@@ -163,6 +166,25 @@ func (c *compiler) formula(n *node, scope *formula.Scope) {
 	}
 }
 
+// reads keeps what the rule of a node reads, as paths from the sources.
+func (c *compiler) reads(n *node, prog *formula.Program) {
+	if prog == nil {
+		return
+	}
+	for _, path := range prog.Reads {
+		n.info.Reads = append(n.info.Reads, c.resolved(path))
+	}
+}
+
+// resolved is a path from the item of a list as one from the source that the list stands in.
+func (c *compiler) resolved(path []string) []string {
+	base, item := c.items[path[0]]
+	if !item {
+		return path
+	}
+	return append(base[:len(base):len(base)], path[1:]...)
+}
+
 func wanted(f *schema.Field) value.Kind {
 	if f.List() {
 		return value.ListKind
@@ -175,6 +197,7 @@ func (c *compiler) each(n *node, scope *formula.Scope) {
 	for _, f := range faults {
 		c.wrong(n, f)
 	}
+	c.reads(n, prog)
 	inner := scope.Inner()
 	item := formula.Type{}
 	if prog != nil {
@@ -191,7 +214,13 @@ func (c *compiler) each(n *node, scope *formula.Scope) {
 	n.item = inner.Define(n.info.Rule.As, item)
 	inner.Open(n.info.Rule.As)
 	n.scope, n.opened = inner, n.info.Rule.As
+	outer := c.items
+	c.items = maps.Clone(outer)
+	if prog != nil && len(prog.Reads) > 0 {
+		c.items[n.info.Rule.As] = c.resolved(prog.Reads[0])
+	}
 	c.children(n, n.info.Path, inner)
+	c.items = outer
 }
 
 // wrong notes a fault of the node's rule.

@@ -115,6 +115,7 @@ type Field struct {
 	Rule    *Rule            // nil when it has none
 	Index   int              // of the rule in the mapping
 	Program *formula.Program // nil for constants and faulty rules
+	Reads   [][]string       // the source fields that the rule reads: a source's name, then names
 	Faults  fault.List
 	Missing bool // required, and no rule makes it
 }

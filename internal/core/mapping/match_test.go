@@ -195,3 +195,17 @@ func TestWordsOfNames(t *testing.T) {
 	require.InDelta(t, 1, overlap([]string{"lines"}, []string{"line"}), 0)
 	require.InDelta(t, 0, overlap([]string{"the"}, []string{"the"}), 0)
 }
+
+// TestRulesInsideOfListsReadTheSource: the items of a list are known by where they stand.
+func TestRulesInsideOfListsReadTheSource(t *testing.T) {
+	p := planOf(t, map[string]string{"desk": desk, "bill": bill}, nothing+"rules:\n  - {field: line, each: 'filter(lines, .qty > 0)', as: l}\n  - {field: line/description, formula: 'l[\"x:desc\"] + number'}\n  - {field: line/unit, each: units, as: u}\n  - {field: line/unit/plate, formula: plate}\n")
+	got := map[string]string{}
+	for _, f := range p.Fields {
+		for _, r := range f.Reads {
+			got[f.Name()] += strings.Join(r, ".") + " "
+		}
+	}
+	require.Equal(t, map[string]string{
+		"line": "desk.lines ", "line/description": "desk.lines.x:desc desk.number ", "line/unit": "desk.lines.units ", "line/unit/plate": "desk.lines.units.plate ",
+	}, got)
+}

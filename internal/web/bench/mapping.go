@@ -40,6 +40,9 @@ type mappingPage struct {
 	Records       int
 	Before, After string
 	Told          string
+	Show          string // open or made: only those target fields are listed
+	Open, Unused  int    // target fields that are still to be done, source fields that no rule reads
+	NextOpen      string // the target field to go on with
 	OOB           bool
 	UsedBy        []project.Part
 }
@@ -47,15 +50,16 @@ type mappingPage struct {
 type sourceRow struct {
 	Path, Insert, Name, Type, Value string
 	Indent                          int
-	Head                            bool
+	Head, List, Used                bool
 }
 
 type targetRow struct {
 	Name, Label, Type, Rule, Result string
+	As                              string // the item's name, of an each
 	Kind                            mapping.RuleKind
 	Indent                          int
 	Head, Required, Missing, Chosen bool
-	Formula                         bool
+	Formula, List                   bool
 	RuleType                        string
 	Fault                           *fault.Fault
 	Href                            string
@@ -64,7 +68,7 @@ type targetRow struct {
 type link struct{ From, To, Kind string }
 
 func (b bench) mapping(c *gin.Context) error {
-	d, err := b.mappingPage(c, c.Param("id"), c.Query("field"), c.Query("record"))
+	d, err := b.mappingPage(c, c.Param("id"), c.Query("field"), c.Query("record"), c.Query("show"))
 	if err != nil {
 		return err
 	}
@@ -76,7 +80,7 @@ func (b bench) mapping(c *gin.Context) error {
 	return nil
 }
 
-func (b bench) mappingPage(c *gin.Context, id, field, record string) (*mappingPage, error) {
+func (b bench) mappingPage(c *gin.Context, id, field, record, show string) (*mappingPage, error) {
 	p, err := b.Load(c)
 	if err != nil {
 		return nil, err
@@ -86,8 +90,8 @@ func (b bench) mappingPage(c *gin.Context, id, field, record string) (*mappingPa
 		return nil, store.ErrNotFound
 	}
 	d := &mappingPage{
-		Frame: b.Frame(c, "bench", plan.Mapping.Title, "↑ ↓", "choose a target field", "Enter", "write its rule", "[ ]", "record before, after", "Ctrl Z, Y", "undo, redo"),
-		ID:    id, MapTitle: plan.Mapping.Title, Path: project.Path(project.Mappings, id), Faults: len(plan.Faults),
+		Frame: b.Frame(c, "bench", plan.Mapping.Title, "↑ ↓", "choose a target field", "Enter", "write its rule", "[ ]", "record before, after", "O", "go to the next open field", "M", "match by name", "Ctrl Z, Y", "undo, redo"),
+		Show:  show, ID: id, MapTitle: plan.Mapping.Title, Path: project.Path(project.Mappings, id), Faults: len(plan.Faults),
 	}
 	d.UsedBy = p.UsedBy(d.Path)
 	if d.Draft, err = store.PartDraft(c, b.DB, p.ID, d.Path); err != nil {
@@ -100,6 +104,7 @@ func (b bench) mappingPage(c *gin.Context, id, field, record string) (*mappingPa
 	d.message(c, b, p, plan, record, fr)
 	d.sources(plan, fr)
 	d.targets(plan, fr, field)
+	d.used()
 	d.Done, d.All = plan.Complete()
 	d.Percent = 100 * d.Done / max(d.All, 1)
 	return d, nil
@@ -206,7 +211,7 @@ func (d *mappingPage) sources(plan *mapping.Plan, fr *mapping.Frame) {
 				return
 			}
 			full := name + "." + strings.Join(path, ".")
-			row := sourceRow{Path: full, Insert: full, Name: f.Name, Type: typeName(f), Indent: len(path), Head: f.Kind == value.RecordKind}
+			row := sourceRow{Path: full, Insert: full, Name: f.Name, Type: typeName(f), Indent: len(path), Head: f.Kind == value.RecordKind, List: f.List()}
 			if i == 0 {
 				row.Insert = strings.Join(path, ".")
 			}
@@ -253,14 +258,14 @@ func (d *mappingPage) targets(plan *mapping.Plan, fr *mapping.Frame, field strin
 	for _, f := range plan.Fields {
 		row := targetRow{
 			Name: f.Name(), Label: f.Path[len(f.Path)-1], Type: typeName(f.Field), Indent: len(f.Path) - 1,
-			Head: f.Field.Kind == value.RecordKind, Required: f.Field.Required(), Missing: f.Missing,
-			Kind: mapping.Formula, Href: fmt.Sprintf("/bench/mappings/%s?field=%s&record=%d", d.ID, f.Name(), d.Record),
+			Head: f.Field.Kind == value.RecordKind, List: f.Field.Kind == value.RecordKind && f.Field.List(), Required: f.Field.Required(), Missing: f.Missing,
+			Kind: mapping.Formula, Href: fmt.Sprintf("/bench/mappings/%s?field=%s&record=%d&show=%s", d.ID, f.Name(), d.Record, d.Show),
 		}
 		if f.Missing {
 			d.Missing = append(d.Missing, row.Name)
 		}
 		if f.Rule != nil {
-			row.Kind, row.Rule = f.Rule.Kind, f.Rule.Text.Value
+			row.Kind, row.Rule, row.As = f.Rule.Kind, f.Rule.Text.Value, f.Rule.As
 			row.Result = page.Show(results[f])
 			row.Fault = wrong[row.Name]
 			d.link(f)
@@ -271,9 +276,57 @@ func (d *mappingPage) targets(plan *mapping.Plan, fr *mapping.Frame, field strin
 		if f.Program != nil {
 			row.Formula, row.RuleType = !f.Program.Reference(), f.Program.Type.String()
 		}
+		if row.open() {
+			d.Open++
+		}
+		if d.Show == "open" && !row.open() && row.Name != field || d.Show == "made" && row.Rule == "" && row.Name != field {
+			continue
+		}
 		d.Targets = append(d.Targets, row)
 	}
 	d.choose(field)
+	d.next()
+}
+
+// open says whether something is left to do: a required field without a rule, or a rule with a fault.
+func (r *targetRow) open() bool { return r.Missing || r.Fault != nil }
+
+// next is the open field behind the selected one, or else the first.
+func (d *mappingPage) next() {
+	var open []string
+	behind := -1
+	for i := range d.Targets {
+		if d.Targets[i].Chosen {
+			behind = len(open)
+		} else if d.Targets[i].open() {
+			open = append(open, d.Targets[i].Name)
+		}
+	}
+	if len(open) > 0 {
+		d.NextOpen = open[max(behind, 0)%len(open)]
+	}
+}
+
+// FieldName is the path of the selected target field; empty when there is none.
+func (d *mappingPage) FieldName() string {
+	if d.Selected == nil {
+		return ""
+	}
+	return d.Selected.Name
+}
+
+// used marks the source fields that rules read, and those around them.
+func (d *mappingPage) used() {
+	reads := map[string]bool{}
+	for _, l := range d.Links {
+		reads[l.From] = true
+	}
+	for i := range d.Sources {
+		row := &d.Sources[i]
+		if row.Used = reads[row.Path]; !row.Used && !row.Head {
+			d.Unused++
+		}
+	}
 }
 
 func (d *mappingPage) choose(field string) {
@@ -299,7 +352,7 @@ func (d *mappingPage) link(f *mapping.Field) {
 	if !f.Program.Reference() {
 		kind = "formula"
 	}
-	for _, path := range f.Program.Reads {
+	for _, path := range f.Reads {
 		d.Links = append(d.Links, link{From: strings.Join(path, "."), To: f.Name(), Kind: kind})
 	}
 }
@@ -319,12 +372,12 @@ func (b bench) setRule(c *gin.Context) error {
 		return store.ErrChanged
 	}
 	err = b.save(c, project.Path(project.Mappings, id), func(text []byte) ([]byte, error) {
-		return editRule(plan, field, mapping.RuleKind(c.PostForm("kind")), strings.TrimSpace(c.PostForm("rule")), text)
+		return editRule(plan, field, mapping.RuleKind(c.PostForm("kind")), strings.TrimSpace(c.PostForm("rule")), strings.TrimSpace(c.PostForm("as")), text)
 	})
 	if err != nil {
 		return err
 	}
-	d, err := b.mappingPage(c, id, field, c.PostForm("record"))
+	d, err := b.mappingPage(c, id, field, c.PostForm("record"), c.PostForm("show"))
 	if err != nil {
 		return err
 	}
@@ -333,9 +386,12 @@ func (b bench) setRule(c *gin.Context) error {
 	return nil
 }
 
-func editRule(plan *mapping.Plan, field string, kind mapping.RuleKind, rule string, text []byte) ([]byte, error) {
+func editRule(plan *mapping.Plan, field string, kind mapping.RuleKind, rule, as string, text []byte) ([]byte, error) {
 	if kind != mapping.Constant && kind != mapping.Each {
 		kind = mapping.Formula
+	}
+	if !formula.Name(as) {
+		as = ""
 	}
 	at := -1
 	for i, r := range plan.Mapping.Rules {
@@ -347,13 +403,26 @@ func editRule(plan *mapping.Plan, field string, kind mapping.RuleKind, rule stri
 	case at < 0 && rule == "":
 		return text, nil
 	case at < 0:
-		return doc.Append(text, []any{"rules"}, "field", field, string(kind), rule)
+		item := doc.Out{{Key: "field", Value: field}, {Key: string(kind), Value: rule}}
+		if kind == mapping.Each {
+			item.Add("as", as)
+		}
+		return doc.Insert(text, []any{"rules"}, -1, item)
 	case rule == "":
 		return doc.Remove(text, []any{"rules"}, at)
 	}
 	if old := plan.Mapping.Rules[at].Kind; old != kind {
 		var err error
 		if text, err = doc.Set(text, []any{"rules", at, string(old)}, ""); err != nil {
+			return nil, err
+		}
+	}
+	if old := plan.Mapping.Rules[at]; kind != mapping.Each || as != "" && as != old.As {
+		var err error
+		if kind != mapping.Each {
+			as = ""
+		}
+		if text, err = doc.Set(text, []any{"rules", at, "as"}, as); err != nil {
 			return nil, err
 		}
 	}

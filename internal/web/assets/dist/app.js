@@ -216,14 +216,44 @@ function ribbons() {
     const ar = a.getBoundingClientRect(), br = b.getBoundingClientRect();
     const y1 = ar.top + ar.height / 2 - box.top, y2 = br.top + br.height / 2 - box.top, w = box.width;
     const d = `M0 ${y1}C${w * .45} ${y1} ${w * .55} ${y2} ${w} ${y2}`;
-    const chosen = b.classList.contains("sel");
-    if (chosen) lit.add(a);
+    const chosen = b.classList.contains("sel") || pointed && (pointed === li.dataset.from || pointed === li.dataset.to);
+    if (chosen) { lit.add(a); lit.add(b); }
     paths.push([chosen, chosen
       ? `<path d="${d}" fill="none" stroke="#5f7a1f" stroke-width="6"/><path d="${d}" fill="none" stroke="#fbfaf3" stroke-width="2.8"/>`
       : `<path d="${d}" fill="none" stroke="${li.dataset.kind === "formula" ? "#9a80ab" : "#a3b277"}" stroke-width="1.5"/>`]);
   }
   svg.innerHTML = paths.sort((x, y) => x[0] - y[0]).map((p) => p[1]).join("");
-  for (const el of document.querySelectorAll("[data-source]")) el.classList.toggle("lit", lit.has(el));
+  for (const el of document.querySelectorAll("[data-source], [data-target]")) el.classList.toggle("lit", lit.has(el));
+}
+
+// What the mouse points at lights up what it feeds, or what feeds it. A field that is dragged onto a
+// target field becomes its rule; a list of records onto another, its each.
+let pointed = "";
+function drags() {
+  document.addEventListener("mouseover", (e) => {
+    const row = e.target.closest("[data-source], [data-target]");
+    const now = row ? row.dataset.source ?? row.dataset.target : "";
+    if (now !== pointed) { pointed = now; ribbons(); }
+  });
+  let dragged = null;
+  document.addEventListener("dragstart", (e) => {
+    dragged = e.target.closest?.("[data-source][data-insert]");
+    if (dragged) e.dataTransfer.setData("text/plain", dragged.dataset.insert);
+  });
+  const target = (e) => dragged && e.target.closest?.("[data-target]");
+  document.addEventListener("dragover", (e) => { if (target(e)) e.preventDefault(); });
+  document.addEventListener("drop", async (e) => {
+    const row = target(e), form = document.querySelector("form[data-edit]");
+    if (!row || !form) return;
+    e.preventDefault();
+    const lists = "list" in dragged.dataset && "list" in row.dataset;
+    const value = (name) => form.elements[name]?.value ?? "";
+    const values = { field: row.dataset.target, rule: dragged.dataset.insert, kind: lists ? "each" : "formula", as: lists ? dragged.dataset.list : "",
+      revision: value("revision"), record: value("record"), show: value("show") };
+    dragged = null;
+    await htmx.ajax("POST", form.action, { source: "#ribbons", target: "#answers", swap: "innerHTML", values });
+    await htmx.ajax("GET", row.getAttribute("href"), { target: "#work", swap: "outerHTML" });
+  });
 }
 
 // Picking a source row writes its name into the formula at the caret.
@@ -303,7 +333,7 @@ function texts() {
   });
 }
 
-addEventListener("DOMContentLoaded", () => { live(); outline(); edits(); keys(); sources(); texts(); number(); folds(); ribbons(); document.fonts.ready.then(ribbons); });
+addEventListener("DOMContentLoaded", () => { live(); outline(); edits(); keys(); sources(); drags(); texts(); number(); folds(); ribbons(); document.fonts.ready.then(ribbons); });
 document.addEventListener("htmx:after:swap", ribbons);
 document.addEventListener("htmx:after:swap", number);
 document.addEventListener("htmx:after:swap", fold);

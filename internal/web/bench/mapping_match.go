@@ -1,0 +1,178 @@
+package bench
+
+import (
+	"fmt"
+	"net/url"
+	"slices"
+
+	"github.com/gin-gonic/gin"
+	"github.com/jackc/pgx/v5"
+
+	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/mapping"
+	"hollowreed/internal/core/project"
+	"hollowreed/internal/store"
+	"hollowreed/internal/web/page"
+)
+
+// matchPage are the rules that are proposed, for acceptance.
+type matchPage struct {
+	ID, Branch, Record string
+	Revision           int64
+	Proposals          []mapping.Proposal
+}
+
+// match proposes rules for the fields of a branch that have none, or for all.
+func (b bench) match(c *gin.Context) error {
+	p, err := b.Load(c)
+	if err != nil {
+		return err
+	}
+	plan := p.Mapping(c.Param("id"))
+	if plan == nil {
+		return store.ErrNotFound
+	}
+	draft, err := store.PartDraft(c, b.DB, p.ID, project.Path(project.Mappings, c.Param("id")))
+	if err != nil {
+		return err
+	}
+	mappingView.Part(c, "matches", matchPage{
+		ID: c.Param("id"), Branch: c.Query("branch"), Record: c.Query("record"), Revision: draft.Revision, Proposals: plan.Match(c.Query("branch")),
+	})
+	return nil
+}
+
+// accept makes rules of the proposals that were chosen.
+func (b bench) accept(c *gin.Context) error {
+	p, err := b.Load(c)
+	if err != nil {
+		return err
+	}
+	id := c.Param("id")
+	plan := p.Mapping(id)
+	if plan == nil {
+		return store.ErrNotFound
+	}
+	c.PostForm("") // reads the form
+	chosen := c.Request.PostForm["accept"]
+	field := c.PostForm("field")
+	err = b.save(c, project.Path(project.Mappings, id), func(text []byte) ([]byte, error) {
+		for _, pr := range plan.Match(c.PostForm("branch")) {
+			if !slices.Contains(chosen, pr.Field) {
+				continue
+			}
+			rule := doc.Out{{Key: "field", Value: pr.Field}, {Key: string(pr.Kind), Value: pr.Text}}
+			rule.Add("as", pr.As)
+			if text, err = doc.Insert(text, []any{"rules"}, -1, rule); err != nil {
+				return nil, err
+			}
+		}
+		return text, nil
+	})
+	if err != nil {
+		return err
+	}
+	if !page.Partial(c) {
+		c.Redirect(303, "/bench/mappings/"+id)
+		return nil
+	}
+	d, err := b.mappingPage(c, id, field, c.PostForm("record"), "")
+	if err != nil {
+		return err
+	}
+	mappingView.Part(c, "work", d)
+	return nil
+}
+
+var newMappingView = page.Parse(files, "mappingnew.html")
+
+// newMappingPage is the form from which a mapping begins.
+type newMappingPage struct {
+	page.Frame
+	MapTitle string
+	Schemas  []project.Part
+	From     []string
+	To       string
+	Fault    *fault.Fault
+}
+
+func (b bench) newMapping(c *gin.Context) error {
+	p, err := b.Load(c)
+	if err != nil {
+		return err
+	}
+	newMappingView.Page(c, newMappingPage{Frame: b.Frame(c, "bench", "New mapping"), Schemas: p.Parts(project.Schemas)})
+	return nil
+}
+
+// Chosen says whether a schema is among the sources.
+func (d newMappingPage) Chosen(id string) bool { return slices.Contains(d.From, id) }
+
+// addMapping makes a mapping without rules.
+func (b bench) addMapping(c *gin.Context) error {
+	p, err := b.Load(c)
+	if err != nil {
+		return err
+	}
+	d := newMappingPage{
+		Frame: b.Frame(c, "bench", "New mapping"), Schemas: p.Parts(project.Schemas), MapTitle: c.PostForm("title"), To: c.PostForm("to"),
+	}
+	d.From = c.Request.PostForm["from"]
+	id, text, ft := begunMapping(p, d)
+	if ft == nil {
+		err = pgx.BeginFunc(c, b.DB, func(tx pgx.Tx) error {
+			return store.AddPart(c, tx, p.ID, project.Path(project.Mappings, id), string(text), b.Person.ID)
+		})
+		if err == nil {
+			c.Redirect(303, "/bench/mappings/"+url.PathEscape(id))
+			return nil
+		}
+		ft = fault.From(err, fault.Setting)
+		if err == store.ErrExists {
+			ft = fault.New(fault.Setting, "there is a mapping %s already", fault.Quote(id)).Mended("Choose another title")
+		}
+	}
+	d.Fault = ft
+	newMappingView.Page(c, d)
+	return nil
+}
+
+// begunMapping is the part of a new mapping. Each source is named by its schema.
+func begunMapping(p *project.Project, d newMappingPage) (id string, text []byte, ft *fault.Fault) {
+	title := d.MapTitle
+	to := p.Schema(d.To)
+	if to == nil || len(d.From) == 0 {
+		return "", nil, fault.New(fault.Required, "a mapping has at least one source and a target")
+	}
+	var from []doc.Out
+	for _, schemaID := range d.From {
+		s := p.Schema(schemaID)
+		if s == nil {
+			return "", nil, fault.Expect(fault.Unknown, "a schema of the project", fault.Quote(schemaID))
+		}
+		if title == "" {
+			title = fmt.Sprintf("%s → %s", s.Title, to.Title)
+		}
+		from = append(from, doc.Out{{Key: "name", Value: sourceName(schemaID)}, {Key: "schema", Value: schemaID}})
+	}
+	if id = partID(title); id == "" {
+		return "", nil, fault.New(fault.Required, "the mapping needs a title")
+	}
+	var o doc.Out
+	o.Add("mapping", title)
+	o.Add("from", from)
+	o.Add("to", d.To)
+	return id, doc.Encode(o), nil
+}
+
+// sourceName makes a name of a schema's id that can stand in a formula.
+func sourceName(id string) string {
+	name := []rune(id)
+	for i, r := range name {
+		if r == '-' || r == '.' {
+			name[i] = '_'
+		}
+	}
+	return string(name)
+}

@@ -1,0 +1,116 @@
+package web
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/require"
+
+	"hollowreed/internal/store"
+)
+
+const invoicePart = `schema: Invoice
+notation: xml
+written: {root: invoice}
+fields:
+  - {name: booking_no, type: text, attribute: true}
+  - {name: sailing, type: text}
+  - {name: departure_date, type: date}
+  - name: payer
+    type: record
+    fields:
+      - {name: customer_name, type: text}
+      - {name: email, type: text, occurs: 0..1}
+  - name: line
+    type: record
+    occurs: 1..n
+    fields:
+      - {name: class, type: text}
+      - {name: amount, type: decimal, must: {places: 2}}
+      - {name: plate, type: text, occurs: 0..1}
+  - {name: total, type: decimal}
+`
+
+// TestAMappingIsBuiltFromNothing: choose both sides, accept what matches by name, write the rest, and
+// reach a mapping in which nothing is open.
+func TestAMappingIsBuiltFromNothing(t *testing.T) {
+	w := newWorld(t)
+	require.NoError(t, pgx.BeginFunc(t.Context(), w.db, func(tx pgx.Tx) error {
+		return store.AddPart(t.Context(), tx, "skerry", "schemas/invoice.yaml", invoicePart, "mira")
+	}))
+	tb := w.tab()
+	tb.open("/bench/mappings/new")
+	tb.do(chromedp.Submit("#title"))
+	tb.sees(".fault", "at least one source")
+	tb.click("input[name=from][value=booking]")
+	tb.do(chromedp.SetValue("#to", "invoice"), chromedp.Submit("#title"))
+	tb.sees("h1", "Booking → Invoice")
+	tb.sees("#missing", "required fields have no rule")
+	tb.do(chromedp.KeyEvent("m"))
+	tb.sees("#matches", "rules proposed")
+	tb.sees("#matches", "the same name")
+	tb.click("#accept")
+	tb.sees("[data-target='line/class']", "CAR")
+	tb.sees("[data-target='sailing']", "LS204")
+	text := w.text("mappings/booking-invoice.yaml")
+	require.Contains(t, text, "  - field: line\n    each: line\n    as: line\n")
+	require.NotContains(t, text, "total")
+
+	tb.do(chromedp.Evaluate(`document.activeElement.blur()`, nil), chromedp.KeyEvent("o"))
+	for _, rule := range []struct{ field, formula, result string }{
+		{"booking_no", "number", "B-20417"},
+		{"departure_date", "date(departs)", "2031-03-09"},
+		{"payer/customer_name", "customer.name", "Tove Lind"},
+		{"line/amount", "price", "412.00"},
+		{"total", "sum(map(line, .price))", "508.50"},
+	} {
+		tb.open("/bench/mappings/booking-invoice?show=open&field=" + rule.field)
+		tb.fill("#formula", rule.formula)
+		tb.sees("#result", rule.result)
+	}
+	tb.sees("#faults", "complete")
+	tb.open("/bench/mappings/booking-invoice?show=open")
+	tb.sees("#targets", "Nothing is open")
+	tb.open("/bench/mappings/booking-invoice?field=line")
+	tb.fill("#as", "position")
+	require.Eventually(t, func() bool { return strings.Contains(w.text("mappings/booking-invoice.yaml"), "as: position") }, 10*time.Second, 20*time.Millisecond)
+	tb.sees("#faults", "complete")
+	tb.sees("#unused", "3 not used") // those of the lines are used, through their list
+}
+
+// drag drops a source field onto a target field.
+func (tb *tab) drag(source, target string) {
+	tb.t.Helper()
+	tb.do(chromedp.Evaluate(fmt.Sprintf(`(() => {
+		const from = document.querySelector("[data-source='%s']"), to = document.querySelector("[data-target='%s']"), data = new DataTransfer();
+		from.dispatchEvent(new DragEvent("dragstart", { bubbles: true, dataTransfer: data }));
+		const over = to.dispatchEvent(new DragEvent("dragover", { bubbles: true, cancelable: true, dataTransfer: data }));
+		to.dispatchEvent(new DragEvent("drop", { bubbles: true, cancelable: true, dataTransfer: data }));
+		return over })()`, source, target), nil))
+}
+
+// TestRulesAreDragged: a field onto a field, a list onto a list; and both ends light up under the mouse.
+func TestRulesAreDragged(t *testing.T) {
+	w := newWorld(t)
+	require.NoError(t, pgx.BeginFunc(t.Context(), w.db, func(tx pgx.Tx) error {
+		if err := store.AddPart(t.Context(), tx, "skerry", "schemas/invoice.yaml", invoicePart, "mira"); err != nil {
+			return err
+		}
+		return store.AddPart(t.Context(), tx, "skerry", "mappings/bill.yaml", "mapping: Bill\nfrom:\n  - {name: booking, schema: booking}\nto: invoice\n", "mira")
+	}))
+	tb := w.tab()
+	tb.open("/bench/mappings/bill")
+	tb.drag("booking.number", "booking_no")
+	tb.sees("[data-target='booking_no'].sel", "B-20417")
+	tb.drag("booking.line", "line")
+	tb.sees("[data-target='line'].sel", "2 items")
+	tb.drag("booking.line.price", "line/amount")
+	tb.sees("[data-target='line/amount'].sel", "412.00")
+	require.Contains(t, w.text("mappings/bill.yaml"), "each: line\n    as: line\n")
+	tb.do(chromedp.Evaluate(`document.querySelector("[data-source='booking.number']").dispatchEvent(new MouseEvent("mouseover", {bubbles: true}))`, nil))
+	tb.sees("[data-target='booking_no'].lit", "number")
+}
