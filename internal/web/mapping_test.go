@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
@@ -113,4 +114,27 @@ func TestRulesAreDragged(t *testing.T) {
 	require.Contains(t, w.text("mappings/bill.yaml"), "each: line\n    as: line\n")
 	tb.do(chromedp.Evaluate(`document.querySelector("[data-source='booking.number']").dispatchEvent(new MouseEvent("mouseover", {bubbles: true}))`, nil))
 	tb.sees("[data-target='booking_no'].lit", "number")
+}
+
+// TestAFormulaIsCompleted: by keys and with the mouse, with help for the function around the caret.
+func TestAFormulaIsCompleted(t *testing.T) {
+	w := newWorld(t)
+	tb := w.tab()
+	tb.open("/bench/mappings/reading-to-tide-level?field=station_name")
+	tb.fill("#formula", "upp")
+	tb.sees("#help .option", "upper(text)")
+	tb.do(chromedp.KeyEvent(kb.Tab), chromedp.KeyEvent("station.na"))
+	tb.sees("#help", "The text in capital letters")
+	tb.sees("#help .option", "name")
+	tb.do(chromedp.KeyEvent(kb.ArrowDown), chromedp.KeyEvent(kb.Enter))
+	tb.sees("#result", "LING")
+	var text string
+	tb.do(chromedp.Value("#formula", &text))
+	require.Equal(t, "upper(station.name)", text)
+	tb.fill("#formula", "round(level_cm, 1")
+	tb.sees("#help u", "places")
+	tb.do(chromedp.KeyEvent(kb.Escape))
+	tb.sees("#formula:focus", "")
+	tb.fill("#formula", "trend +")
+	tb.sees("#verdict .fault", "")
 }

@@ -4,6 +4,7 @@
 package mapping
 
 import (
+	"slices"
 	"strings"
 
 	"hollowreed/internal/core/doc"
@@ -164,6 +165,22 @@ func (fr *Frame) record(shape *value.Shape) *value.Record {
 // NewFrame makes a frame for the plan.
 func (p *Plan) NewFrame() *Frame {
 	return &Frame{Frame: formula.Frame{Slots: make([]value.Value, 1+len(p.Sources), 8+len(p.Sources))}}
+}
+
+// Scope is what a rule for a target field can read; that of the whole for a field that is not there.
+func (p *Plan) Scope(field string) *formula.Scope {
+	n, scope := p.root, p.root.scope
+	for _, name := range strings.Split(field, "/") {
+		at := slices.IndexFunc(n.children, func(c *node) bool { return c.field.Name == name })
+		if at < 0 {
+			break
+		}
+		if n.scope != nil {
+			scope = n.scope
+		}
+		n = n.children[at]
+	}
+	return scope
 }
 
 // Complete says how many of the leaf fields of the target have a rule that works.

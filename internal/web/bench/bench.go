@@ -39,6 +39,7 @@ func Routes(r gin.IRouter, s *page.Site) {
 	r.GET("/bench/mappings/new", s.Do(b.newMapping))
 	r.POST("/bench/mappings", s.Do(b.addMapping))
 	r.GET("/bench/mappings/:id/match", s.Do(b.match))
+	r.GET("/bench/mappings/:id/help", s.Do(b.help))
 	r.POST("/bench/mappings/:id/match", s.Do(b.accept))
 	r.POST("/bench/mappings/:id/rule", s.Do(b.setRule))
 	r.GET("/bench/schemas/new", s.Do(b.newSchema))

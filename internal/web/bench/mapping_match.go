@@ -4,12 +4,14 @@ import (
 	"fmt"
 	"net/url"
 	"slices"
+	"strconv"
 
 	"github.com/gin-gonic/gin"
 	"github.com/jackc/pgx/v5"
 
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/mapping"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/store"
@@ -82,6 +84,22 @@ func (b bench) accept(c *gin.Context) error {
 		return err
 	}
 	mappingView.Part(c, "work", d)
+	return nil
+}
+
+// help suggests what could stand at the caret of a rule.
+func (b bench) help(c *gin.Context) error {
+	p, err := b.Load(c)
+	if err != nil {
+		return err
+	}
+	plan := p.Mapping(c.Param("id"))
+	rule := c.Query("rule")
+	if plan == nil || len(rule) > formula.MaxSource {
+		return store.ErrNotFound
+	}
+	caret, _ := strconv.Atoi(c.Query("at"))
+	mappingView.Part(c, "help", formula.Complete(rule, caret, plan.Scope(c.Query("field"))))
 	return nil
 }
 

@@ -300,6 +300,59 @@ function folds() {
   });
 }
 
+// A field with [data-help] is helped while it is typed in: what could stand at the caret, chosen with the
+// arrow keys and Tab or Enter, and the function around it.
+function helps() {
+  let asked = 0;
+  const box = () => document.querySelector("#help");
+  const close = () => { asked++; box()?.replaceChildren(); document.querySelector("[data-help]")?.setAttribute("aria-expanded", "false"); };
+  const ask = async (field) => {
+    const mine = ++asked;
+    const answer = await fetch(`${field.dataset.help}&rule=${encodeURIComponent(field.value)}&at=${[...field.value.slice(0, field.selectionStart)].length}`, { headers: { "HX-Request": "true" } });
+    const text = await answer.text();
+    if (mine !== asked || !answer.ok || document.activeElement !== field) return;
+    box().outerHTML = text;
+    field.setAttribute("aria-expanded", String(!!box().querySelector(".option")));
+  };
+  const take = (option) => {
+    const field = document.querySelector("[data-help]"), { from, to } = box().dataset, insert = option.dataset.text;
+    const chars = [...field.value], before = chars.slice(0, Number(from)).join("");
+    const at = before.length + insert.length - (insert.endsWith("()") ? 1 : 0);
+    field.value = before + insert + chars.slice(Number(to)).join("");
+    field.focus();
+    field.setSelectionRange(at, at);
+    close();
+    field.dispatchEvent(new Event("input", { bubbles: true }));
+  };
+  document.addEventListener("input", (e) => { if (e.target.matches("[data-help]")) ask(e.target); });
+  document.addEventListener("focusout", (e) => { if (e.target.matches("[data-help]")) close(); });
+  document.addEventListener("mousedown", (e) => {
+    const option = e.target.closest(".option");
+    if (option) { e.preventDefault(); take(option); }
+  });
+  document.addEventListener("keydown", (e) => {
+    if (!e.target.matches?.("[data-help]")) return;
+    const options = [...box().querySelectorAll(".option")], at = options.findIndex((o) => o.classList.contains("on"));
+    if (e.key === "Escape" && box().hasChildNodes()) { close(); e.preventDefault(); e.stopImmediatePropagation(); return; }
+    if (!options.length) return;
+    const step = { ArrowDown: 1, ArrowUp: -1 }[e.key];
+    if (step) {
+      const next = options[(at + step + options.length + (at < 0 && step < 0 ? 1 : 0)) % options.length];
+      options[at]?.classList.remove("on");
+      next.classList.add("on");
+      next.scrollIntoView({ block: "nearest" });
+    } else if (e.key === "Tab" && !e.shiftKey) {
+      take(options[Math.max(at, 0)]);
+    } else if (e.key === "Enter" && at >= 0) {
+      take(options[at]);
+    } else {
+      return;
+    }
+    e.preventDefault();
+    e.stopImmediatePropagation();
+  }, true);
+}
+
 // A text with [data-lines] around it has its lines numbered; a fault's link goes to its line, and
 // Ctrl+S keeps the text.
 function number() {
@@ -333,7 +386,7 @@ function texts() {
   });
 }
 
-addEventListener("DOMContentLoaded", () => { live(); outline(); edits(); keys(); sources(); drags(); texts(); number(); folds(); ribbons(); document.fonts.ready.then(ribbons); });
+addEventListener("DOMContentLoaded", () => { live(); outline(); edits(); keys(); sources(); drags(); helps(); texts(); number(); folds(); ribbons(); document.fonts.ready.then(ribbons); });
 document.addEventListener("htmx:after:swap", ribbons);
 document.addEventListener("htmx:after:swap", number);
 document.addEventListener("htmx:after:swap", fold);

@@ -1,0 +1,208 @@
+package formula
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+	"unicode"
+
+	"hollowreed/internal/core/schema"
+)
+
+// Suggestion is what could stand at the caret of a formula.
+type Suggestion struct {
+	Insert string // the text that takes the place of the word at the caret
+	Label  string
+	Detail string // the type of a field, or what a function does
+	Call   bool   // a function: the caret goes between its parentheses
+}
+
+// Help is what is known of a formula at its caret.
+type Help struct {
+	From, To    int // the word that a suggestion takes the place of, in characters from 0
+	Suggestions []Suggestion
+	Function    *Function // around the caret; nil when there is none
+	Argument    int       // which of its arguments the caret is in, from 0
+}
+
+// mostSuggested bounds how many suggestions are given.
+const mostSuggested = 12
+
+// Complete helps at a caret in a formula, counted in characters from 0: with the fields and functions
+// whose names go with the word there, those that begin with it first, and with the function whose
+// arguments the caret is in. Inside of quotes there are no suggestions.
+func Complete(source string, caret int, scope *Scope) Help {
+	text := []rune(source)
+	caret = max(0, min(caret, len(text)))
+	h := Help{From: caret, To: caret}
+	quoted := h.around(text[:caret])
+	if quoted {
+		return h
+	}
+	for h.From > 0 && wordRune(text[h.From-1]) {
+		h.From--
+	}
+	for h.To < len(text) && wordRune(text[h.To]) {
+		h.To++
+	}
+	word := string(text[h.From:caret])
+	path, ok := chain(text[:h.From])
+	switch {
+	case !ok:
+		return h
+	case path == nil:
+		h.Suggestions = scope.suggested()
+	default:
+		t, found := scope.typeOf(path)
+		if !found || t.Fields == nil {
+			return h
+		}
+		h.Suggestions = fieldsOf(t.Fields)
+	}
+	h.Suggestions = fitting(h.Suggestions, word)
+	return h
+}
+
+func wordRune(r rune) bool { return r == '_' || unicode.IsLetter(r) || unicode.IsDigit(r) }
+
+// around finds the function whose arguments the end of a text is in. It is true inside of quotes.
+func (h *Help) around(text []rune) (quoted bool) {
+	type open struct {
+		name string
+		args int
+	}
+	var stack []open
+	var quote rune
+	for i := 0; i < len(text); i++ {
+		r := text[i]
+		switch {
+		case quote != 0 && r == '\\':
+			i++
+		case quote != 0:
+			if r == quote {
+				quote = 0
+			}
+		case r == '"' || r == '\'' || r == '`':
+			quote = r
+		case r == '(' || r == '[' || r == '{':
+			from := i
+			for from > 0 && wordRune(text[from-1]) {
+				from--
+			}
+			stack = append(stack, open{name: string(text[from:i])})
+		case (r == ')' || r == ']' || r == '}') && len(stack) > 0:
+			stack = stack[:len(stack)-1]
+		case r == ',' && len(stack) > 0:
+			stack[len(stack)-1].args++
+		}
+	}
+	for i := len(stack) - 1; i >= 0 && h.Function == nil; i-- {
+		if h.Function = functions[stack[i].name]; h.Function != nil {
+			h.Argument = stack[i].args
+		}
+	}
+	return quote != 0
+}
+
+// chain is the path of names before a word: for customer.na the path customer. It is nil where the word
+// stands by itself; ok is false where what stands before it is no path.
+func chain(text []rune) (path []string, ok bool) {
+	i := len(text)
+	for i > 0 && text[i-1] == '.' {
+		i--
+		if i > 0 && text[i-1] == '?' {
+			i--
+		}
+		end := i
+		for i > 0 && wordRune(text[i-1]) {
+			i--
+		}
+		if i == end {
+			return nil, false // as behind a list's item, or a call
+		}
+		path = append([]string{string(text[i:end])}, path...)
+	}
+	return path, true
+}
+
+// typeOf is the type of a path of names.
+func (s *Scope) typeOf(path []string) (Type, bool) {
+	b, field, ok := s.find(path[0])
+	if !ok {
+		return Type{}, false
+	}
+	t := b.typ
+	if field != nil {
+		t = Of(field)
+	}
+	for _, name := range path[1:] {
+		if t.Fields == nil {
+			return Type{}, false
+		}
+		f := t.Fields.Field(name)
+		if f == nil {
+			return Type{}, false
+		}
+		t = Of(f)
+	}
+	return t, true
+}
+
+func fieldsOf(record *schema.Field) []Suggestion {
+	var out []Suggestion
+	for _, f := range record.Fields {
+		if Name(f.Name) {
+			out = append(out, Suggestion{Insert: f.Name, Label: f.Name, Detail: Of(f).String()})
+		}
+	}
+	return out
+}
+
+// suggested are all names that can begin a path, and all functions.
+func (s *Scope) suggested() []Suggestion {
+	seen := map[string]bool{}
+	var out []Suggestion
+	add := func(list ...Suggestion) {
+		for _, g := range list {
+			if !seen[g.Label] {
+				seen[g.Label] = true
+				out = append(out, g)
+			}
+		}
+	}
+	for _, b := range s.opened {
+		add(fieldsOf(b.typ.Fields)...)
+	}
+	for i := len(s.order) - 1; i >= 0; i-- {
+		add(Suggestion{Insert: s.order[i], Label: s.order[i], Detail: s.names[s.order[i]].typ.String()})
+	}
+	for i := range Catalogue {
+		fn := &Catalogue[i]
+		add(Suggestion{Insert: fn.Name + "()", Label: fn.Signature(), Detail: fn.About, Call: true})
+	}
+	return out
+}
+
+// fitting keeps the suggestions whose names hold a word, in any case; those that begin with it come
+// first, and fields before functions.
+func fitting(list []Suggestion, word string) []Suggestion {
+	word = strings.ToLower(word)
+	rank := func(g Suggestion) int {
+		name, r := strings.ToLower(g.Insert), 0
+		if !strings.HasPrefix(name, word) {
+			r += 2
+		}
+		if g.Call {
+			r++
+		}
+		return r
+	}
+	var out []Suggestion
+	for _, g := range list {
+		if strings.Contains(strings.ToLower(g.Insert), word) && (word != "" || !g.Call) {
+			out = append(out, g)
+		}
+	}
+	slices.SortStableFunc(out, func(a, b Suggestion) int { return cmp.Compare(rank(a), rank(b)) })
+	return out[:min(len(out), mostSuggested)]
+}
