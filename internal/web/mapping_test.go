@@ -136,5 +136,12 @@ func TestAFormulaIsCompleted(t *testing.T) {
 	tb.do(chromedp.KeyEvent(kb.Escape))
 	tb.sees("#formula:focus", "")
 	tb.fill("#formula", "trend +")
+	defer func() {
+		tb.open("/bench/formulas?find=week")
+		tb.sees("#tally", " of 1")
+		tb.sees("#startOfWeek", "The Monday of the week")
+		tb.open("/bench/formulas?find=zzz")
+		tb.sees(".empty", "No function")
+	}()
 	tb.sees("#verdict .fault", "")
 }

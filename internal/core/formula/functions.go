@@ -2,6 +2,7 @@ package formula
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"unicode/utf8"
@@ -29,7 +30,10 @@ func opt(name string, kinds []value.Kind) Param {
 }
 
 // Catalogue is the table of all functions.
-var Catalogue = []Function{
+var Catalogue = slices.Concat(basics, moreTexts, moreNumbers, moreDates, moreLists, moreLogic, encodings, identifiers)
+
+// basics are the functions that most formulas use.
+var basics = []Function{
 	// Text
 	text1("upper", "The text in capital letters.", strings.ToUpper, `upper("kelp")`, "KELP"),
 	text1("lower", "The text in small letters.", strings.ToLower, `lower("KELP")`, "kelp"),

@@ -1,0 +1,360 @@
+package formula
+
+import (
+	"slices"
+
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/value"
+)
+
+var oneList = []Param{p("list", listKind)}
+
+// listFn makes a function whose result is like its first argument.
+func listFn(name, about string, params []Param, call func(fr *Frame, a []value.Value) (value.Value, error), examples ...Example) Function {
+	return Function{Name: name, Family: "lists", About: about, Params: params, Result: same, Call: call, Examples: examples}
+}
+
+// itemOf is the type of a list's item, which may not be there.
+func itemOf(a []Type) Type {
+	t := Type{}
+	if a[0].Item != nil {
+		t = *a[0].Item
+	}
+	t.Maybe = true
+	return t
+}
+
+var withCondition = []Param{p("list", listKind), {Name: "condition", Each: true}}
+
+// finder makes a function that gives an item that meets a condition.
+func finder(name, about string, last bool, examples ...Example) Function {
+	return Function{
+		Name: name, Family: "lists", About: about, Params: withCondition, Result: itemOf, Examples: examples,
+		Call: func(_ *Frame, a []value.Value) (value.Value, error) {
+			if _, err := hits(a[1].Items()); err != nil {
+				return value.Value{}, err
+			}
+			found := value.Value{}
+			for i, hit := range a[1].Items() {
+				if !hit.IsTrue() {
+					continue
+				}
+				if found = a[0].Items()[i]; !last {
+					break
+				}
+			}
+			return found, nil
+		},
+	}
+}
+
+// extremeOf makes a function that gives the least or greatest item.
+func extremeOf(name, about string, sign int, examples ...Example) Function {
+	return Function{
+		Name: name, Family: "lists", About: about, Params: oneList, Result: itemOf, Examples: examples,
+		Call: func(_ *Frame, a []value.Value) (value.Value, error) {
+			best := value.Value{}
+			for _, v := range a[0].Items() {
+				if v.Missing() {
+					continue
+				}
+				if best.Missing() {
+					best = v
+					continue
+				}
+				c, err := value.Compare(v, best)
+				if err != nil {
+					return value.Value{}, err
+				}
+				if c == sign {
+					best = v
+				}
+			}
+			return best, nil
+		},
+	}
+}
+
+// moreLists are further functions on lists and records.
+var moreLists = []Function{
+	quantifier("none", "Whether no item meets a condition.", func(hits, _ int) bool { return hits == 0 }, `none([1, 2], # > 2)`, "true"),
+	quantifier("one", "Whether exactly one item meets a condition.", func(hits, _ int) bool { return hits == 1 }, `one([1, 2], # > 1)`, "true"),
+	finder("find", "The first item that meets a condition; absent when none does.", false, ex(`find([1, 5, 7], # > 2)`, "5")),
+	finder("findLast", "The last item that meets a condition; absent when none does.", true, ex(`findLast([1, 5, 7], # > 2)`, "7")),
+	{
+		Name: "findIndex", Family: "lists", About: "The position, from 0, of the first item that meets a condition; absent when none does.", Params: withCondition,
+		Result: func([]Type) Type { return Type{Kind: value.Integer, Maybe: true} }, Examples: []Example{{`findIndex([1, 5], # > 2)`, "1"}},
+		Call: func(_ *Frame, a []value.Value) (value.Value, error) {
+			if _, err := hits(a[1].Items()); err != nil {
+				return value.Value{}, err
+			}
+			if i := slices.IndexFunc(a[1].Items(), value.Value.IsTrue); i >= 0 {
+				return value.Int(int64(i)), nil
+			}
+			return value.Value{}, nil
+		},
+	},
+	{
+		Name: "sortBy", Family: "lists", About: "The items in the order of a formula's results; those that are equal stay as they are.",
+		Params: []Param{p("list", listKind), {Name: "formula", Each: true}}, Result: same, Examples: []Example{{`join(sortBy(["bb", "a", "ccc"], length(#)), " ")`, "a bb ccc"}},
+		Call: func(fr *Frame, a []value.Value) (value.Value, error) { return sorted(fr, a[0].Items(), a[1].Items()) },
+	},
+	{
+		Name: "groupBy", Family: "lists", About: "The items with the same result of a formula together: a list of records with key and items, in the order in which the keys first stand.",
+		Params: []Param{p("list", listKind), {Name: "formula", Each: true}}, Result: groupType, Call: groupBy,
+		Examples: []Example{{`length(groupBy(["a", "bb", "c"], length(#)))`, "2"}, {`groupBy(["a", "bb", "c"], length(#))[0].items[1]`, "c"}},
+	},
+	listFn("sort", "The items in order; those that are absent or null come last.", oneList, func(fr *Frame, a []value.Value) (value.Value, error) { return sorted(fr, a[0].Items(), a[0].Items()) }, ex(`join(sort([3, 1, 2]), " ")`, "1 2 3")),
+	listFn("reverse", "The items in the opposite order.", oneList, func(_ *Frame, a []value.Value) (value.Value, error) {
+		items := slices.Clone(a[0].Items())
+		slices.Reverse(items)
+		return value.ListOf(items...), nil
+	}, ex(`join(reverse([1, 2]), " ")`, "2 1")),
+	listFn("distinct", "The items without those that stand before already.", oneList, func(fr *Frame, a []value.Value) (value.Value, error) { return unlike(fr, a[0].Items(), nil) }, ex(`join(distinct([1, 2, 1]), " ")`, "1 2")),
+	listFn("take", "The first items of a list.", []Param{p("list", listKind), p("count", whole)}, func(_ *Frame, a []value.Value) (value.Value, error) {
+		n, err := size(a[1], len(a[0].Items()))
+		return value.ListOf(a[0].Items()[:n]...), err
+	}, ex(`join(take([1, 2, 3], 2), " ")`, "1 2")),
+	listFn("skip", "The items of a list without the first.", []Param{p("list", listKind), p("count", whole)}, func(_ *Frame, a []value.Value) (value.Value, error) {
+		n, err := size(a[1], len(a[0].Items()))
+		return value.ListOf(a[0].Items()[n:]...), err
+	}, ex(`join(skip([1, 2, 3], 2), " ")`, "3")),
+	listFn("append", "The items of several lists, one list after another.", oneList, func(fr *Frame, a []value.Value) (value.Value, error) {
+		var items []value.Value
+		for _, l := range a {
+			items = append(items, l.Items()...)
+		}
+		return value.ListOf(items...), fr.grow(16 * len(items))
+	}, ex(`join(append([1], [2, 3]), " ")`, "1 2 3")).repeating(),
+	{
+		Name: "flatten", Family: "lists", About: "The items of the lists of a list.", Params: oneList, Examples: []Example{{`join(flatten([[1], [2, 3]]), " ")`, "1 2 3"}},
+		Result: func(a []Type) Type {
+			if a[0].Item != nil && a[0].Item.is(value.ListKind) {
+				return *a[0].Item
+			}
+			return Type{Kind: value.ListKind}
+		},
+		Call: func(fr *Frame, a []value.Value) (value.Value, error) {
+			var items []value.Value
+			for _, v := range a[0].Items() {
+				if v.Kind() == value.ListKind {
+					items = append(items, v.Items()...)
+				} else if !v.Missing() {
+					items = append(items, v)
+				}
+			}
+			return value.ListOf(items...), fr.grow(16 * len(items))
+		},
+	},
+	listFn("intersect", "The items that stand in another list, too, each once.", []Param{p("list", listKind), p("other", listKind)}, func(fr *Frame, a []value.Value) (value.Value, error) {
+		outside, err := unlike(fr, a[0].Items(), a[1].Items())
+		if err != nil {
+			return outside, err
+		}
+		return unlike(fr, a[0].Items(), outside.Items())
+	}, ex(`join(intersect([1, 2, 3], [3, 1]), " ")`, "1 3")),
+	listFn("except", "The items that do not stand in another list, each once.", []Param{p("list", listKind), p("other", listKind)}, func(fr *Frame, a []value.Value) (value.Value, error) {
+		return unlike(fr, a[0].Items(), a[1].Items())
+	}, ex(`join(except([1, 2, 3], [3]), " ")`, "1 2")),
+	pure("has", "lists", "Whether a value stands in a list.", []Param{p("list", listKind), p("value", nil)}, value.Boolean, func(a []value.Value) (value.Value, error) {
+		return value.Bool(slices.ContainsFunc(a[0].Items(), func(v value.Value) bool { return value.Equal(v, a[1]) })), nil
+	}, ex(`has(["CAR", "LOR"], "LOR")`, "true")),
+	extremeOf("least", "The least item of a list; absent when it is empty.", -1, ex(`least([3, 1, 2])`, "1")),
+	extremeOf("greatest", "The greatest item of a list; absent when it is empty.", 1, ex(`greatest([3, 1, 2])`, "3")),
+	pure("numbersFrom", "lists", "The whole numbers from one to another, as a list of at most 100,000.", []Param{p("from", whole), p("to", whole)}, value.ListKind, func(a []value.Value) (value.Value, error) {
+		from, okf := a[0].Int64()
+		to, okt := a[1].Int64()
+		if !okf || !okt || to-from >= 100_000 || from > 0 && to < 0 && to-from > 0 {
+			return value.Value{}, fault.Expect(fault.Range, "at most 100,000 numbers", a[0].String()+" to "+a[1].String())
+		}
+		var items []value.Value
+		for n := from; n <= to; n++ {
+			items = append(items, value.Int(n))
+		}
+		return value.ListOf(items...), nil
+	}, ex(`sum(numbersFrom(1, 4))`, "10")).listOf(value.Integer),
+	{
+		Name: "chunk", Family: "lists", About: "The items in lists of a length; the last may be shorter.", Params: []Param{p("list", listKind), p("length", whole)},
+		Result: func(a []Type) Type { item := same(a); return Type{Kind: value.ListKind, Item: &item} }, Examples: []Example{{`length(chunk([1, 2, 3], 2))`, "2"}},
+		Call: func(_ *Frame, a []value.Value) (value.Value, error) {
+			n, ok := a[1].Int64()
+			if !ok || n < 1 {
+				return value.Value{}, fault.Expect(fault.Range, "a length of at least 1", a[1].String())
+			}
+			var items []value.Value
+			for part := range slices.Chunk(a[0].Items(), int(min(n, int64(max(1, len(a[0].Items())))))) {
+				items = append(items, value.ListOf(part...))
+			}
+			return value.ListOf(items...), nil
+		},
+	},
+	{
+		Name: "asList", Family: "lists", About: "A list of one item; a list as it is; an empty list for what is absent or null.", Params: []Param{p("value", nil)}, Lenient: true,
+		Result: func(a []Type) Type {
+			if a[0].is(value.ListKind) {
+				return Type{Kind: value.ListKind, Item: a[0].Item}
+			}
+			item := a[0]
+			return Type{Kind: value.ListKind, Item: &item}
+		},
+		Call: func(_ *Frame, a []value.Value) (value.Value, error) {
+			switch {
+			case a[0].Kind() == value.ListKind:
+				return a[0], nil
+			case a[0].Missing():
+				return value.ListOf(), nil
+			}
+			return value.ListOf(a[0]), nil
+		},
+		Examples: []Example{{`length(asList("a"))`, "1"}, {`length(asList(nil))`, "0"}, {`length(asList([1, 2]))`, "2"}},
+	},
+}
+
+// repeating lets the last parameter of a function repeat.
+func (fn Function) repeating() Function {
+	fn.Variadic = true
+	return fn
+}
+
+// sorted puts items in the order of their keys; what is missing comes last.
+func sorted(fr *Frame, items, keys []value.Value) (value.Value, error) {
+	order := make([]int, len(items))
+	for i := range order {
+		order[i] = i
+	}
+	var failed error
+	slices.SortStableFunc(order, func(a, b int) int {
+		x, y := keys[a], keys[b]
+		switch {
+		case x.Missing() && y.Missing():
+			return 0
+		case x.Missing():
+			return 1
+		case y.Missing():
+			return -1
+		}
+		c, err := value.Compare(x, y)
+		if err != nil {
+			failed = err
+		}
+		return c
+	})
+	if failed != nil {
+		return value.Value{}, failed
+	}
+	out := make([]value.Value, len(items))
+	for i, at := range order {
+		out[i] = items[at]
+	}
+	return value.ListOf(out...), fr.grow(16 * len(items))
+}
+
+// key tells scalars apart in a map, so that large lists are compared in linear time; ok is false for
+// records and lists, which are compared one by one.
+func keyOf(v value.Value) (key string, ok bool) {
+	switch {
+	case v.Kind() >= value.RecordKind:
+		return "", false
+	case v.Kind().Numeric():
+		if rounded, err := value.Add(v, value.Int(0)); err == nil {
+			v = rounded
+		}
+		return "n" + plainNumber(v.String()), true
+	}
+	return string(rune('a'+v.Kind())) + v.String(), true
+}
+
+// plainNumber is a number's text without zeros at its end: 1.50 is 1.5.
+func plainNumber(s string) string {
+	point := false
+	for i := range s {
+		point = point || s[i] == '.'
+	}
+	for point && (s[len(s)-1] == '0' || s[len(s)-1] == '.') {
+		if point = s[len(s)-1] == '0'; !point {
+			return s[:len(s)-1]
+		}
+		s = s[:len(s)-1]
+	}
+	return s
+}
+
+// unlike are the items that differ from those before, and from those of another list.
+func unlike(fr *Frame, items, from []value.Value) (value.Value, error) {
+	seen := map[string]bool{}
+	var odd, out []value.Value
+	for _, v := range from {
+		if k, ok := keyOf(v); ok {
+			seen[k] = true
+		} else {
+			odd = append(odd, v)
+		}
+	}
+	for _, v := range items {
+		if err := fr.step(); err != nil {
+			return value.Value{}, err
+		}
+		k, ok := keyOf(v)
+		if ok && seen[k] || !ok && slices.ContainsFunc(odd, func(o value.Value) bool { fr.steps++; return value.Equal(o, v) }) {
+			continue
+		}
+		if out = append(out, v); ok {
+			seen[k] = true
+		} else {
+			odd = append(odd, v)
+		}
+	}
+	return value.ListOf(out...), fr.grow(16 * len(out))
+}
+
+func groupType(a []Type) Type {
+	key := schema.Scalar("key", a[1].Kind)
+	items := &schema.Field{Name: "items", Kind: value.Text, Max: schema.Many}
+	if t := a[0].Item; t != nil {
+		if items.Kind = t.Kind; t.Fields != nil {
+			items.Fields = t.Fields.Fields
+			items = (&schema.Field{Name: "items", Kind: value.RecordKind, Max: schema.Many, Fields: cloned(t.Fields)}).Sealed()
+		}
+	}
+	return Type{Kind: value.ListKind, Item: &Type{Kind: value.RecordKind, Fields: schema.Record("group", key, items)}}
+}
+
+// cloned are the fields of a record for another one to hold.
+func cloned(record *schema.Field) []*schema.Field {
+	out := make([]*schema.Field, len(record.Fields))
+	for i, f := range record.Fields {
+		twin := *f
+		if f.Kind == value.RecordKind {
+			twin.Fields = cloned(f)
+		}
+		out[i] = &twin
+	}
+	return out
+}
+
+var groupShape = value.NewShape("key", "items")
+
+func groupBy(fr *Frame, a []value.Value) (value.Value, error) {
+	at := map[string]int{}
+	var keys []value.Value
+	var groups [][]value.Value
+	for i, item := range a[0].Items() {
+		key, ok := keyOf(a[1].Items()[i])
+		if !ok {
+			return value.Value{}, fault.Expect(fault.Type, "a single value to group by", a[1].Items()[i].Kind().String())
+		}
+		g, there := at[key]
+		if !there {
+			g = len(groups)
+			at[key] = g
+			keys, groups = append(keys, a[1].Items()[i]), append(groups, nil)
+		}
+		groups[g] = append(groups[g], item)
+	}
+	out := make([]value.Value, len(groups))
+	for g := range groups {
+		out[g] = value.Rec(groupShape, []value.Value{keys[g], value.ListOf(groups[g]...)})
+	}
+	return value.ListOf(out...), fr.grow(16 * len(a[0].Items()))
+}

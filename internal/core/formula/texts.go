@@ -1,0 +1,252 @@
+package formula
+
+import (
+	"regexp"
+	"strings"
+	"sync"
+	"unicode"
+	"unicode/utf8"
+
+	"golang.org/x/text/cases"
+	"golang.org/x/text/language"
+	"golang.org/x/text/unicode/norm"
+
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/value"
+)
+
+// pure makes a function that needs nothing but its arguments.
+func pure(name, family, about string, params []Param, result value.Kind, call func(a []value.Value) (value.Value, error), examples ...Example) Function {
+	return Function{
+		Name: name, Family: family, About: about, Params: params, Result: known(result), Examples: examples,
+		Call: func(fr *Frame, a []value.Value) (value.Value, error) {
+			v, err := call(a)
+			if err == nil && v.Kind() == value.Text {
+				err = fr.grow(len(v.Text()))
+			}
+			return v, err
+		},
+	}
+}
+
+// listOf makes the result of a function a list of a kind.
+func (fn Function) listOf(item value.Kind) Function {
+	fn.Result = func([]Type) Type { return Type{Kind: value.ListKind, Item: &Type{Kind: item}} }
+	return fn
+}
+
+func ex(formula, result string) Example { return Example{formula, result} }
+
+func texts(parts []string) value.Value {
+	items := make([]value.Value, len(parts))
+	for i, s := range parts {
+		items[i] = value.Str(s)
+	}
+	return value.ListOf(items...)
+}
+
+func str(s string) (value.Value, error) { return value.Str(s), nil }
+
+var oneText = []Param{p("text", textKind)}
+
+// moreTexts are further functions on texts.
+var moreTexts = []Function{
+	text1("trimStart", "The text without white space at its beginning.", func(s string) string { return strings.TrimLeftFunc(s, unicode.IsSpace) }, `trimStart("  a ")`, "a "),
+	text1("trimEnd", "The text without white space at its end.", func(s string) string { return strings.TrimRightFunc(s, unicode.IsSpace) }, `trimEnd(" a  ")`, " a"),
+	text1("squeeze", "The text with every run of white space as one space, and none at its ends.", func(s string) string { return strings.Join(strings.Fields(s), " ") }, `squeeze("  a   b ")`, "a b"),
+	text1("capitalize", "The text with its first letter as a capital.", capitalize, `capitalize("ling castle")`, "Ling castle"),
+	text1("title", "The text with the first letter of every word as a capital and the others small.", func(s string) string { return cases.Title(language.Und).String(s) }, `title("LING castle")`, "Ling Castle"),
+	text1("removeAccents", "The text with letters in place of accented ones, as far as they can be taken apart.", removeAccents, `removeAccents("Ålesund é")`, "Alesund e"),
+	text1("normalize", "The text in Unicode normal form C: characters that look alike are written alike.", norm.NFC.String, `length(normalize("é"))`, "1"),
+	text1("digits", "Only the digits of a text.", keep(unicode.IsDigit), `digits("+47 22-33")`, "472233"),
+	text1("letters", "Only the letters of a text.", keep(unicode.IsLetter), `letters("SK 40117")`, "SK"),
+	pure("isBlank", "text", "Whether a text is empty or white space only.", oneText, value.Boolean, func(a []value.Value) (value.Value, error) {
+		return value.Bool(strings.TrimSpace(a[0].Text()) == ""), nil
+	}, ex(`isBlank("  ")`, "true")),
+	pure("indexOf", "text", "Where a text first stands in another, in characters from 1; 0 where it does not.", []Param{p("text", textKind), p("part", textKind)}, value.Integer, func(a []value.Value) (value.Value, error) {
+		return position(a[0].Text(), strings.Index(a[0].Text(), a[1].Text())), nil
+	}, ex(`indexOf("Ænø", "ø")`, "3"), ex(`indexOf("a", "b")`, "0")),
+	pure("lastIndexOf", "text", "Where a text last stands in another, in characters from 1; 0 where it does not.", []Param{p("text", textKind), p("part", textKind)}, value.Integer, func(a []value.Value) (value.Value, error) {
+		return position(a[0].Text(), strings.LastIndex(a[0].Text(), a[1].Text())), nil
+	}, ex(`lastIndexOf("a-b-c", "-")`, "4")),
+	pure("countOf", "text", "How often a text stands in another, without overlapping.", []Param{p("text", textKind), p("part", textKind)}, value.Integer, func(a []value.Value) (value.Value, error) {
+		if a[1].Text() == "" {
+			return value.Value{}, fault.Expect(fault.Range, "a text to count", "an empty one")
+		}
+		return value.Int(int64(strings.Count(a[0].Text(), a[1].Text()))), nil
+	}, ex(`countOf("a-b-c", "-")`, "2")),
+	pure("left", "text", "The first characters of a text.", []Param{p("text", textKind), p("count", whole)}, value.Text, func(a []value.Value) (value.Value, error) {
+		r := []rune(a[0].Text())
+		n, err := size(a[1], len(r))
+		return value.Str(string(r[:n])), err
+	}, ex(`left("SK04", 2)`, "SK")),
+	pure("right", "text", "The last characters of a text.", []Param{p("text", textKind), p("count", whole)}, value.Text, func(a []value.Value) (value.Value, error) {
+		r := []rune(a[0].Text())
+		n, err := size(a[1], len(r))
+		return value.Str(string(r[len(r)-n:])), err
+	}, ex(`right("SK04", 2)`, "04")),
+	pure("before", "text", "What stands before a separator; the whole text where it does not stand there.", []Param{p("text", textKind), p("separator", textKind)}, value.Text, func(a []value.Value) (value.Value, error) {
+		s, _, _ := strings.Cut(a[0].Text(), a[1].Text())
+		return str(s)
+	}, ex(`before("LS204/7", "/")`, "LS204")),
+	pure("after", "text", "What stands behind a separator; empty where it does not stand there.", []Param{p("text", textKind), p("separator", textKind)}, value.Text, func(a []value.Value) (value.Value, error) {
+		_, s, _ := strings.Cut(a[0].Text(), a[1].Text())
+		return str(s)
+	}, ex(`after("LS204/7", "/")`, "7")),
+	pure("insert", "text", "The text with another put in before a character, counted from 1.", []Param{p("text", textKind), p("before", whole), p("part", textKind)}, value.Text, func(a []value.Value) (value.Value, error) {
+		r := []rune(a[0].Text())
+		at, ok := a[1].Int64()
+		if !ok || at < 1 || at > int64(len(r))+1 {
+			return value.Value{}, fault.Expect(fault.Range, "a character from 1 to the end of the text", a[1].String())
+		}
+		return str(string(r[:at-1]) + a[2].Text() + string(r[at-1:]))
+	}, ex(`insert("SK40117", 3, " ")`, "SK 40117")),
+	pure("truncate", "text", "The text cut to a length, with a sign at its end where it was cut (… unless stated).", []Param{p("text", textKind), p("length", whole), opt("sign", textKind)}, value.Text, truncate, ex(`truncate("dried kelp", 6)`, "dried…"), ex(`truncate("kelp", 6)`, "kelp")),
+	pure("words", "text", "The words of a text, as a list.", oneText, value.ListKind, func(a []value.Value) (value.Value, error) { return texts(strings.Fields(a[0].Text())), nil }, ex(`words(" a  b ")[1]`, "b")).listOf(value.Text),
+	pure("lines", "text", "The lines of a text, as a list.", oneText, value.ListKind, func(a []value.Value) (value.Value, error) {
+		return texts(strings.Split(strings.ReplaceAll(a[0].Text(), "\r\n", "\n"), "\n")), nil
+	}, ex(`length(lines("a\nb"))`, "2")).listOf(value.Text),
+	pure("codePoint", "text", "The number of a text's first character in Unicode.", oneText, value.Integer, func(a []value.Value) (value.Value, error) {
+		if a[0].Text() == "" {
+			return value.Value{}, nil
+		}
+		r, _ := utf8.DecodeRuneInString(a[0].Text())
+		return value.Int(int64(r)), nil
+	}, ex(`codePoint("A")`, "65")),
+	pure("character", "text", "The character of a number in Unicode.", []Param{p("number", whole)}, value.Text, func(a []value.Value) (value.Value, error) {
+		n, ok := a[0].Int64()
+		if !ok || n < 0 || n > unicode.MaxRune || !utf8.ValidRune(rune(n)) {
+			return value.Value{}, fault.Expect(fault.Range, "the number of a character", a[0].String())
+		}
+		return str(string(rune(n)))
+	}, ex(`character(65)`, "A")),
+	pure("extract", "text", "The first part of a text that matches a pattern, or its first group; absent where none does.", []Param{p("text", textKind), p("pattern", textKind)}, value.Text, func(a []value.Value) (value.Value, error) {
+		re, err := compiled(a[1].Text())
+		if err != nil {
+			return value.Value{}, err
+		}
+		m := re.FindStringSubmatch(a[0].Text())
+		if m == nil {
+			return value.Value{}, nil
+		}
+		return str(m[min(1, len(m)-1)])
+	}, ex(`extract("order 417 of 9", "[0-9]+")`, "417"), ex(`extract("no=5", "no=(.)")`, "5")),
+	pure("extractAll", "text", "All parts of a text that match a pattern, as a list.", []Param{p("text", textKind), p("pattern", textKind)}, value.ListKind, func(a []value.Value) (value.Value, error) {
+		re, err := compiled(a[1].Text())
+		if err != nil {
+			return value.Value{}, err
+		}
+		return texts(re.FindAllString(a[0].Text(), -1)), nil
+	}, ex(`join(extractAll("a1b22", "[0-9]+"), "+")`, "1+22")).listOf(value.Text),
+	pure("replacePattern", "text", "The text with every part that matches a pattern replaced; $1 stands for its first group.", []Param{p("text", textKind), p("pattern", textKind), p("new", textKind)}, value.Text, func(a []value.Value) (value.Value, error) {
+		re, err := compiled(a[1].Text())
+		if err != nil {
+			return value.Value{}, err
+		}
+		s := re.ReplaceAllString(a[0].Text(), a[2].Text())
+		if len(s) > MaxBytes {
+			return value.Value{}, errBytes
+		}
+		return str(s)
+	}, ex(`replacePattern("SK-40-117", "-([0-9])", "$1")`, "SK40117")),
+	pure("splitPattern", "text", "The parts of a text between those that match a pattern, as a list.", []Param{p("text", textKind), p("pattern", textKind)}, value.ListKind, func(a []value.Value) (value.Value, error) {
+		re, err := compiled(a[1].Text())
+		if err != nil {
+			return value.Value{}, err
+		}
+		return texts(re.Split(a[0].Text(), -1)), nil
+	}, ex(`splitPattern("a, b;c", "[,;] *")[1]`, "b")).listOf(value.Text),
+}
+
+func capitalize(s string) string {
+	r, n := utf8.DecodeRuneInString(s)
+	if n == 0 {
+		return s
+	}
+	return string(unicode.ToTitle(r)) + s[n:]
+}
+
+func removeAccents(s string) string {
+	return norm.NFC.String(strings.Map(func(r rune) rune {
+		if unicode.Is(unicode.Mn, r) {
+			return -1
+		}
+		return r
+	}, norm.NFD.String(s)))
+}
+
+func keep(is func(rune) bool) func(string) string {
+	return func(s string) string {
+		return strings.Map(func(r rune) rune {
+			if is(r) {
+				return r
+			}
+			return -1
+		}, s)
+	}
+}
+
+// position is a byte offset as a character from 1; 0 for none.
+func position(s string, at int) value.Value {
+	if at < 0 {
+		return value.Int(0)
+	}
+	return value.Int(int64(utf8.RuneCountInString(s[:at]) + 1))
+}
+
+// size reads how many of n there are to be.
+func size(v value.Value, n int) (int, error) {
+	want, ok := v.Int64()
+	if !ok || want < 0 {
+		return 0, fault.Expect(fault.Range, "a count of at least 0", v.String())
+	}
+	return int(min(want, int64(n))), nil
+}
+
+func truncate(a []value.Value) (value.Value, error) {
+	sign := "…"
+	if len(a) > 2 {
+		sign = a[2].Text()
+	}
+	r, cut := []rune(a[0].Text()), []rune(sign)
+	n, err := size(a[1], len(r))
+	if err != nil || n == len(r) {
+		return a[0], err
+	}
+	if len(cut) >= n {
+		return str(string(r[:n]))
+	}
+	return str(string(r[:n-len(cut)]) + sign)
+}
+
+// patterns that were compiled; a formula mostly uses the same again.
+var patterns sync.Map
+
+// maxPattern bounds the text of a pattern; patterns match in linear time.
+const maxPattern = 1000
+
+var patternCount struct {
+	sync.Mutex
+	n int
+}
+
+func compiled(pattern string) (*regexp.Regexp, error) {
+	if re, ok := patterns.Load(pattern); ok {
+		return re.(*regexp.Regexp), nil
+	}
+	if len(pattern) > maxPattern {
+		return nil, fault.New(fault.Limit, "the pattern is longer than %d bytes", maxPattern)
+	}
+	re, err := regexp.Compile(pattern)
+	if err != nil {
+		return nil, fault.New(fault.Syntax, "the pattern cannot be read: %s", strings.TrimPrefix(err.Error(), "error parsing regexp: "))
+	}
+	patternCount.Lock()
+	defer patternCount.Unlock()
+	if patternCount.n++; patternCount.n > 1000 { // as when patterns come out of the data
+		patterns.Clear()
+		patternCount.n = 0
+	}
+	patterns.Store(pattern, re)
+	return re, nil
+}
