@@ -5,5 +5,5 @@ import "embed"
 
 // Files is the project folder.
 //
-//go:embed project.yaml connections schemas mappings flows samples
+//go:embed project.yaml connections schemas mappings flows samples cases
 var Files embed.FS

@@ -53,7 +53,7 @@ func Run(args []string, in io.Reader, out, errs io.Writer, more ...*cobra.Comman
 		Short: "Design flows, mappings and schemas, and run them",
 		Long: `Hollow Reed moves and transforms data between business applications.
 
-The commands check, map, run, convert, validate, schema and formula work on files alone: no server, no
+The commands check, map, run, convert, validate, schema, formula and test work on files alone: no server, no
 database.
 A project is a folder with project.yaml and the folders connections, schemas, mappings,
 flows and samples.`,
@@ -64,7 +64,7 @@ flows and samples.`,
 	root.SetOut(out)
 	root.SetErr(errs)
 	root.CompletionOptions.DisableDefaultCmd = true
-	root.AddCommand(e.check(), e.mapping(), e.run(), e.convert(), e.validate(), e.schema(), e.formula())
+	root.AddCommand(e.check(), e.mapping(), e.run(), e.convert(), e.validate(), e.schema(), e.formula(), e.test())
 	root.AddCommand(more...)
 	err := root.Execute()
 	if ferr := buffered.Flush(); err == nil {

@@ -25,9 +25,10 @@ const (
 	Connections = "connections"
 	Flows       = "flows"
 	Samples     = "samples"
+	Cases       = "cases"
 )
 
-var folders = []string{Connections, Schemas, Mappings, Flows, Samples}
+var folders = []string{Connections, Schemas, Mappings, Flows, Samples, Cases}
 
 // Bounds on a project.
 const (
@@ -47,6 +48,7 @@ type Project struct {
 	mappings    map[string]*mapping.Plan
 	connections map[string]*flow.Connection
 	flows       map[string]*flow.Plan
+	cases       []Case // by id
 }
 
 // Kind and id of a part by its path; ok is false for files that are no parts.
@@ -127,6 +129,7 @@ func Load(id string, texts map[string]string) *Project {
 	p.loadSchemas()
 	p.each(Mappings, func(id string, d *doc.Doc) { p.compileMapping(id, mapping.Parse(id, d), d) })
 	p.each(Flows, func(id string, d *doc.Doc) { p.compileFlow(id, flow.Parse(id, d), d) })
+	p.loadCases()
 	sort.SliceStable(p.Faults, func(i, j int) bool {
 		a, b := p.Faults[i].Place, p.Faults[j].Place
 		if a.Source != b.Source {
@@ -225,6 +228,10 @@ func (p *Project) title(kind, id string) string {
 		return p.connections[id].Title
 	case kind == Flows && p.flows[id] != nil:
 		return p.flows[id].Flow.Title
+	case kind == Cases:
+		if i := slices.IndexFunc(p.cases, func(c Case) bool { return c.ID == id }); i >= 0 {
+			return p.cases[i].Title
+		}
 	}
 	return id
 }

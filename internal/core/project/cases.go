@@ -1,0 +1,279 @@
+package project
+
+import (
+	"bytes"
+	stdjson "encoding/json"
+	"fmt"
+	"io"
+	"slices"
+	"strconv"
+	"strings"
+
+	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/mapping"
+	"hollowreed/internal/core/notation"
+	"hollowreed/internal/core/notation/all"
+	"hollowreed/internal/core/notation/json"
+	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/value"
+)
+
+// Case is an input of a mapping with the output that is expected of it, kept as a part.
+type Case struct {
+	ID, Title string
+	Mapping   string
+	From      map[string]string  // the source messages as JSON, by the source's name
+	Expected  string             // the target message as JSON; empty where a fault is expected
+	Fails     string             // a part of the fault that is expected
+	Ignore    []string           // target fields that are not compared, as paths with slashes
+	Within    map[string]float64 // how far numbers, and timestamps in seconds, may be off, by the field
+	facts     value.Value
+}
+
+// Difference is a field that came out other than expected.
+type Difference struct{ Path, Expected, Found string }
+
+// Result is what became of a case.
+type Result struct {
+	Case        Case
+	Differences []Difference
+	Fault       *fault.Fault // the mapping could not be run as the case says
+}
+
+// OK says whether all came out as expected.
+func (r *Result) OK() bool { return r.Fault == nil && len(r.Differences) == 0 }
+
+func parseCase(id string, d *doc.Doc) Case {
+	n := d.Root()
+	c := Case{ID: id, Title: n.Need("case").Value, Mapping: n.Need("mapping").Value, From: map[string]string{}, Expected: n.Text("expected").Value, Fails: n.Text("fails").Value, Within: map[string]float64{}}
+	names, texts := n.Map("from").Pairs()
+	for i := range names {
+		c.From[names[i].Value] = texts[i].Value
+	}
+	for _, f := range n.List("ignore") {
+		c.Ignore = append(c.Ignore, f.At().Value)
+	}
+	fields, amounts := n.Map("within").Pairs()
+	for i := range fields {
+		amount, err := strconv.ParseFloat(amounts[i].Value, 64)
+		if err != nil || amount < 0 {
+			d.Fault(amounts[i], fault.Expect(fault.Setting, "a number of at least 0", fault.Quote(amounts[i].Value)).In(fields[i].Value))
+		}
+		c.Within[fields[i].Value] = amount
+	}
+	facts := n.Map("facts")
+	started, ok := value.ParseTimestamp(facts.Text("started_at").Value)
+	if !ok {
+		started = value.Value{}
+	}
+	c.facts = flow.RunFacts(facts.Text("id").Value, facts.Text("file").Value, facts.Int("line", 1), started)
+	facts.Done()
+	if (c.Expected == "") == (c.Fails == "") && n.Present() {
+		n.Fault(fault.Required, "a case has either what is expected or the fault with which it fails")
+	}
+	n.Done()
+	return c
+}
+
+func (p *Project) loadCases() {
+	p.each(Cases, func(id string, d *doc.Doc) {
+		c := parseCase(id, d)
+		if p.mappings[c.Mapping] == nil && c.Mapping != "" {
+			d.Faults = append(d.Faults, fault.New(fault.Unknown, "there is no mapping %q", c.Mapping).At(fault.Place{Source: d.Source, Line: 1}))
+		}
+		p.cases = append(p.cases, c)
+	})
+	slices.SortFunc(p.cases, func(a, b Case) int { return strings.Compare(a.ID, b.ID) })
+}
+
+// CasesOf lists the cases of a mapping, or all when it is empty.
+func (p *Project) CasesOf(mappingID string) []Case {
+	var out []Case
+	for _, c := range p.cases {
+		if mappingID == "" || c.Mapping == mappingID {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+// RunCase runs a case.
+func (p *Project) RunCase(c Case) Result {
+	r := Result{Case: c}
+	plan := p.mappings[c.Mapping]
+	if plan == nil {
+		r.Fault = fault.New(fault.Unknown, "there is no mapping %q", c.Mapping)
+		return r
+	}
+	got, ft := runCase(plan, c)
+	switch {
+	case c.Fails != "" && ft != nil && strings.Contains(ft.What(), c.Fails):
+	case c.Fails != "" && ft == nil:
+		r.Fault = fault.Expect(fault.Type, "a fault with "+fault.Quote(c.Fails), "none")
+	case ft != nil:
+		r.Fault = ft
+	default:
+		want, err := oneRecord(plan.Target, c.Expected)
+		if err != nil {
+			r.Fault = fault.From(err, fault.Syntax)
+			return r
+		}
+		cmp := comparison{c: &c}
+		cmp.value("", want, got)
+		r.Differences = cmp.found
+	}
+	return r
+}
+
+func runCase(plan *mapping.Plan, c Case) (value.Value, *fault.Fault) {
+	fr := plan.NewFrame()
+	sources := make([]value.Value, len(plan.Sources))
+	for i, src := range plan.Mapping.From {
+		text, given := c.From[src.Name.Value]
+		if !given {
+			continue
+		}
+		v, err := oneRecord(plan.Sources[i], text)
+		if err != nil {
+			return v, fault.From(err, fault.Syntax).In(src.Name.Value)
+		}
+		sources[i] = v
+	}
+	fr.Set(c.facts, sources...)
+	v, faults := plan.Apply(fr)
+	if faults != nil {
+		return v, faults[0]
+	}
+	return v, nil
+}
+
+// oneRecord reads one message as JSON by its schema.
+func oneRecord(s *schema.Schema, text string) (value.Value, error) {
+	n, err := all.Named("json")
+	if err != nil {
+		return value.Value{}, err
+	}
+	r, err := n.NewReader(strings.NewReader(text), notation.Options{Schema: s})
+	if err != nil {
+		return value.Value{}, err
+	}
+	v, err := r.Next()
+	if faults, ok := err.(fault.List); ok {
+		return v, faults[0]
+	}
+	if err == io.EOF {
+		err = fault.Expect(fault.Required, "a message", "an empty list")
+	}
+	return v, err
+}
+
+// comparison notes where two messages differ.
+type comparison struct {
+	c     *Case
+	found []Difference
+}
+
+// plainPath is a path without positions in lists, as rules write it.
+func plainPath(path string) string {
+	var names []string
+	for _, part := range strings.Split(strings.Trim(path, "/"), "/") {
+		if _, err := strconv.Atoi(part); err != nil {
+			names = append(names, part)
+		}
+	}
+	return strings.Join(names, "/")
+}
+
+func (m *comparison) value(path string, want, got value.Value) {
+	plain := plainPath(path)
+	switch {
+	case slices.Contains(m.c.Ignore, plain), value.Equal(want, got) && want.Kind() < value.RecordKind, m.near(plain, want, got):
+	case want.Kind() == value.RecordKind && got.Kind() == value.RecordKind:
+		for i, name := range want.Record().Shape.Names {
+			m.value(path+"/"+name, want.Record().Fields[i], got.Field(name))
+		}
+	case want.Kind() == value.ListKind && got.Kind() == value.ListKind:
+		for i := range max(len(want.Items()), len(got.Items())) {
+			m.value(path+"/"+strconv.Itoa(i), item(want, i), item(got, i))
+		}
+	default:
+		m.found = append(m.found, Difference{Path: path, Expected: shown(want), Found: shown(got)})
+	}
+}
+
+func item(list value.Value, i int) value.Value {
+	if items := list.Items(); i < len(items) {
+		return items[i]
+	}
+	return value.Value{}
+}
+
+// near says whether a number or timestamp is as near as the case allows.
+func (m *comparison) near(path string, want, got value.Value) bool {
+	most, allowed := m.c.Within[path]
+	if !allowed {
+		return false
+	}
+	if want.Kind() == value.Timestamp && got.Kind() == value.Timestamp {
+		return want.GoTime().Sub(got.GoTime()).Abs().Seconds() <= most
+	}
+	d, err := value.Sub(want, got)
+	if err != nil {
+		return false
+	}
+	off, err := strconv.ParseFloat(strings.TrimPrefix(d.String(), "-"), 64)
+	return err == nil && off <= most
+}
+
+func shown(v value.Value) string {
+	if v.Missing() {
+		return v.Kind().String()
+	}
+	var enc json.Appender
+	return string(enc.Append(nil, v))
+}
+
+// NewCase is the part of a case that keeps what a mapping makes of its sources now.
+func NewCase(title, mappingID string, plan *mapping.Plan, fr *mapping.Frame) ([]byte, error) {
+	got, faults := plan.Apply(fr)
+	var o, from, facts doc.Out
+	o.Add("case", title)
+	o.Add("mapping", mappingID)
+	run := fr.Slots[0]
+	for _, name := range []string{"id", "file", "line", "started_at"} {
+		facts.Add(name, run.Field(name).String())
+	}
+	o.Add("facts", facts)
+	for i, src := range plan.Mapping.From {
+		if v := fr.Slots[1+i]; !v.Missing() {
+			from = append(from, doc.Entry{Key: src.Name.Value, Value: doc.Text{Value: indented(v)}})
+		}
+	}
+	if from == nil {
+		return nil, fault.New(fault.Required, "there is no message at hand to keep")
+	}
+	o.Add("from", from)
+	if faults != nil {
+		o.Add("fails", faults[0].What())
+	} else {
+		o.Add("expected", indented(got))
+	}
+	return doc.Encode(o), nil
+}
+
+func indented(v value.Value) string {
+	var enc json.Appender
+	raw := enc.Append(nil, v)
+	var b bytes.Buffer
+	if err := stdjson.Indent(&b, raw, "", "  "); err != nil {
+		return string(raw) + "\n"
+	}
+	return b.String() + "\n"
+}
+
+// String is the difference in a sentence.
+func (d Difference) String() string {
+	return fmt.Sprintf("%s: expected %s, found %s", d.Path, d.Expected, d.Found)
+}
