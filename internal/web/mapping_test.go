@@ -122,10 +122,10 @@ func TestAFormulaIsCompleted(t *testing.T) {
 	tb := w.tab()
 	tb.open("/bench/mappings/reading-to-tide-level?field=station_name")
 	tb.fill("#formula", "upp")
-	tb.sees("#help .option", "upper(text)")
+	tb.sees("#help .option:first-child", "upper(text)")
 	tb.do(chromedp.KeyEvent(kb.Tab), chromedp.KeyEvent("station.na"))
 	tb.sees("#help", "The text in capital letters")
-	tb.sees("#help .option", "name")
+	tb.sees("#help .option:first-child", "name")
 	tb.do(chromedp.KeyEvent(kb.ArrowDown), chromedp.KeyEvent(kb.Enter))
 	tb.sees("#result", "LING")
 	var text string
@@ -144,4 +144,26 @@ func TestAFormulaIsCompleted(t *testing.T) {
 		tb.sees(".empty", "No function")
 	}()
 	tb.sees("#verdict .fault", "")
+}
+
+// TestCasesAreKeptAndAccepted: the present result is kept; a change shows what comes out otherwise; what
+// comes out is accepted.
+func TestCasesAreKeptAndAccepted(t *testing.T) {
+	w := newWorld(t)
+	tb := w.tab()
+	const path = "/bench/mappings/reading-to-tide-level"
+	tb.open(path + "?record=2")
+	tb.click("#keep-case")
+	tb.sees("#outcome", "all 2 came out as expected")
+	tb.open(path + "?field=unit")
+	tb.fill("#formula", "mm")
+	tb.sees("#cases", "2 otherwise")
+	tb.click("#cases")
+	tb.sees("#outcome", "2 of 2 came out otherwise")
+	tb.sees(".panel tbody", `"mm"`)
+	tb.click("form[action$='accept'] button")
+	tb.sees("#outcome", "1 of 2 came out otherwise")
+	tb.click("form[action$='accept'] button")
+	tb.sees("#outcome", "all 2 came out as expected")
+	require.Contains(t, w.text("cases/surge-at-orma-slip.yaml"), `"unit": "mm"`)
 }

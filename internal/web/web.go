@@ -123,7 +123,7 @@ func parts(p *project.Project, q string) []hit {
 	var hits []hit
 	for _, part := range p.Parts("") {
 		href := "/bench/" + part.Kind + "/" + part.ID
-		if part.Kind == project.Connections || part.Kind == project.Samples {
+		if part.Kind == project.Connections || part.Kind == project.Samples || part.Kind == project.Cases {
 			href = "/bench/text?path=" + part.Path
 		}
 		if strings.Contains(strings.ToLower(part.Title), q) || strings.Contains(part.Path, q) {

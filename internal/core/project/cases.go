@@ -127,6 +127,19 @@ func (p *Project) RunCase(c Case) Result {
 	return r
 }
 
+// Outcome is what comes of a case now: the target message as a case writes it, or the fault.
+func (p *Project) Outcome(c Case) (expected, fails string) {
+	plan := p.mappings[c.Mapping]
+	if plan == nil {
+		return "", "there is no mapping"
+	}
+	v, ft := runCase(plan, c)
+	if ft != nil {
+		return "", ft.What()
+	}
+	return indented(v), ""
+}
+
 func runCase(plan *mapping.Plan, c Case) (value.Value, *fault.Fault) {
 	fr := plan.NewFrame()
 	sources := make([]value.Value, len(plan.Sources))

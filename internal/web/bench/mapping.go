@@ -42,6 +42,7 @@ type mappingPage struct {
 	Told          string
 	Show          string // open or made: only those target fields are listed
 	Open, Unused  int    // target fields that are still to be done, source fields that no rule reads
+	Cases, Failed int
 	NextOpen      string // the target field to go on with
 	OOB           bool
 	UsedBy        []project.Part
@@ -105,6 +106,12 @@ func (b bench) mappingPage(c *gin.Context, id, field, record, show string) (*map
 	d.sources(plan, fr)
 	d.targets(plan, fr, field)
 	d.used()
+	for _, one := range p.CasesOf(id) {
+		d.Cases++
+		if r := p.RunCase(one); !r.OK() {
+			d.Failed++
+		}
+	}
 	d.Done, d.All = plan.Complete()
 	d.Percent = 100 * d.Done / max(d.All, 1)
 	return d, nil

@@ -306,19 +306,23 @@ function helps() {
   let asked = 0;
   const box = () => document.querySelector("#help");
   const close = () => { asked++; box()?.replaceChildren(); document.querySelector("[data-help]")?.setAttribute("aria-expanded", "false"); };
+  const caret = (field) => [...field.value.slice(0, field.selectionStart)].length;
   const ask = async (field) => {
     const mine = ++asked;
-    const answer = await fetch(`${field.dataset.help}&rule=${encodeURIComponent(field.value)}&at=${[...field.value.slice(0, field.selectionStart)].length}`, { headers: { "HX-Request": "true" } });
+    const at = caret(field);
+    const answer = await fetch(`${field.dataset.help}&rule=${encodeURIComponent(field.value)}&at=${at}`, { headers: { "HX-Request": "true" } });
     const text = await answer.text();
     if (mine !== asked || !answer.ok || document.activeElement !== field) return;
     box().outerHTML = text;
+    box().dataset.at = at;
     field.setAttribute("aria-expanded", String(!!box().querySelector(".option")));
   };
   const take = (option) => {
-    const field = document.querySelector("[data-help]"), { from, to } = box().dataset, insert = option.dataset.text;
+    const field = document.querySelector("[data-help]"), { from, to, at: asked } = box().dataset, insert = option.dataset.text;
+    const since = caret(field) - Number(asked); // typed since the suggestions were asked for
     const chars = [...field.value], before = chars.slice(0, Number(from)).join("");
     const at = before.length + insert.length - (insert.endsWith("()") ? 1 : 0);
-    field.value = before + insert + chars.slice(Number(to)).join("");
+    field.value = before + insert + chars.slice(Number(to) + since).join("");
     field.focus();
     field.setSelectionRange(at, at);
     close();
