@@ -252,6 +252,7 @@ func TestScreenshots(t *testing.T) {
 		{"bench", "/bench"},
 		{"flow", "/bench/flows/gauge-readings?step=map"},
 		{"mapping", "/bench/mappings/reading-to-tide-level?field=above_datum_cm"},
+		{"mapping-match", "/bench/mappings/new"},
 		{"schema", "/bench/schemas/gauge-reading?line=3&field=3"},
 		{"schema-tree", "/bench/schemas/booking?field=4.1"},
 		{"schema-lines", "/bench/schemas/manifest?line=1&field=3.3.0"},
@@ -284,6 +285,13 @@ func TestScreenshots(t *testing.T) {
 			tb.sees("#state", "differs")
 		}
 		tb.open(s.path)
+		if s.name == "mapping-match" {
+			tb.click("input[name=from][value=sailing-event]")
+			tb.do(chromedp.SetValue("#to", "incident"), chromedp.Submit("#title"))
+			tb.sees("h1", "Sailing event → Incident papers")
+			tb.click("#match")
+			tb.sees("#matches", "proposed")
+		}
 		tb.shot(filepath.Join(dir, s.name+".png"))
 	}
 }
