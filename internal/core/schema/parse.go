@@ -35,6 +35,7 @@ func read(id string, d *doc.Doc, l *Loader) *Schema {
 		Characters: w.Choice("count", "bytes", "characters") == "characters",
 		Delimiter:  one(w, "delimiter", ","),
 		Quote:      one(w, "quote", `"`),
+		Escape:     one(w, "escape", ""),
 		Header:     w.Bool("header", true),
 		RootName:   w.Text("root").Value,
 		RecordName: w.Text("record").Value,

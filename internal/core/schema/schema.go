@@ -33,6 +33,7 @@ type Settings struct {
 	Characters bool        // columns count characters; otherwise bytes
 	Delimiter  string      // delimited: one character, default comma
 	Quote      string      // delimited: one character, default the double quote
+	Escape     string      // delimited: inside of quotes, what makes the next character stand for itself; else a quote is doubled
 	Header     bool        // delimited: the first record holds the names
 	RootName   string      // XML: name of the outermost element
 	RecordName string      // XML: name of the element of one record

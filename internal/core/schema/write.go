@@ -30,6 +30,7 @@ func (w *Settings) out() doc.Out {
 	}
 	o.Add("delimiter", tabbed(unless(w.Delimiter, ",")))
 	o.Add("quote", tabbed(unless(w.Quote, `"`)))
+	o.Add("escape", w.Escape)
 	if !w.Header && w.Delimiter != "" {
 		o.Add("header", "false")
 	}

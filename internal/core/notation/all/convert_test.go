@@ -88,6 +88,20 @@ func TestWhatHasNoValueIsWrittenAsChosen(t *testing.T) {
 	require.NotContains(t, got, "<b")
 }
 
+// TestQuotesAreEscapedAsTheSchemaSays, in fields that hold anything.
+func TestQuotesAreEscapedAsTheSchemaSays(t *testing.T) {
+	s := parse(t, "x", "schema: X\nnotation: csv\nwritten: {escape: '\\'}\nfields:\n  - {name: a, type: text}\n  - {name: b, type: integer}\n")
+	in := "a,b\r\n\"say \\\"hi\\\", \\\\ it\",1\r\nbare\\,2\r\n\"two\r\nlines\",3\r\n\"\",4\r\n"
+	got, err := convert(t, "csv", "ndjson", s, in)
+	require.NoError(t, err)
+	require.Equal(t, `{"a":"say \"hi\", \\ it","b":1}`+"\n"+`{"a":"bare\\","b":2}`+"\n"+`{"a":"two\r\nlines","b":3}`+"\n"+`{"a":"","b":4}`+"\n", got)
+	back, err := convert(t, "ndjson", "csv", s, got)
+	require.NoError(t, err)
+	require.Equal(t, strings.Replace(in, "\"\",4", ",4", 1), back)
+	require.Equal(t, []string{`in:2:11: b: expected a whole number, found "x"`}, read(t, s, "a,b\n\"q\\\", \\\"\",x\n", notation.Options{}))
+	alike(t, "csv", s, in)
+}
+
 // TestSingleValuesBecomeAttributes, and are read as such again.
 func TestSingleValuesBecomeAttributes(t *testing.T) {
 	s := parse(t, "x", "schema: X\nnotation: json\nwritten: {root: r, values as: attributes}\nfields:\n  - {name: a, type: integer}\n  - {name: l, type: text, occurs: 0..n}\n  - name: r\n    type: record\n    fields: [{name: x, type: text}, {name: t, type: text, content: true}]\n")

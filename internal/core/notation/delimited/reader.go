@@ -26,6 +26,7 @@ type reader struct {
 	name         string
 	schema       *schema.Schema
 	delim, quote byte
+	escape       byte // 0: a quote is doubled
 	limit        int
 	decode       *charmap.Charmap
 
@@ -68,6 +69,9 @@ func NewReader(r io.Reader, o notation.Options) (notation.Reader, error) {
 	header := true
 	if s := o.Schema; s != nil {
 		d.delim, d.quote, header = s.Settings.Delimiter[0], s.Settings.Quote[0], s.Settings.Header
+		if s.Settings.Escape != "" {
+			d.escape = s.Settings.Escape[0]
+		}
 		switch s.Settings.Encoding {
 		case "ISO-8859-1":
 			d.decode = charmap.ISO8859_1
@@ -232,10 +236,14 @@ func (d *reader) typed(targets []*schema.Field, rec *value.Record) fault.List {
 // columnOf works out where field i of the record begins, in characters from 1; it is only asked
 // for when there is a fault.
 func (d *reader) columnOf(i int) int {
-	quoted, column, last := false, 1, 1
+	quoted, escaped, column, last := false, false, 1, 1
 	for _, r := range d.raw {
 		column++
 		switch {
+		case escaped:
+			escaped = false
+		case quoted && d.escape != 0 && r == rune(d.escape):
+			escaped = true
 		case r == '\n':
 			column, last = 1, 1
 		case r == rune(d.quote):

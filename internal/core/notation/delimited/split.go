@@ -65,14 +65,19 @@ func (d *reader) bare(text string, from int) int {
 
 // quoted reads a quoted field beginning at text[from]; next is the place behind its closing quote.
 func (d *reader) quoted(text string, from int) (field string, next int, err error) {
-	doubled := false
+	doubled, escaped := false, false
 	for i := from + 1; ; i++ {
-		q := strings.IndexByte(text[i:], d.quote)
+		q := d.stop(text[min(i, len(text)):])
 		if q < 0 || i+q+1 >= len(text) {
 			return "", 0, errMore
 		}
 		i += q
-		if text[i+1] == d.quote {
+		if d.escape != 0 && text[i] == d.escape && d.escape != d.quote {
+			escaped = true
+			i++
+			continue
+		}
+		if text[i+1] == d.quote && (d.escape == 0 || d.escape == d.quote) {
 			doubled = true
 			i++
 			continue
@@ -87,8 +92,36 @@ func (d *reader) quoted(text string, from int) (field string, next int, err erro
 			q := string(d.quote)
 			field = strings.ReplaceAll(field, q+q, q)
 		}
+		if escaped {
+			field = d.unescaped(field)
+		}
 		return field, i + 1, nil
 	}
+}
+
+// stop is where a quote, or what escapes one, next stands; -1 when neither does.
+func (d *reader) stop(s string) int {
+	if d.escape == 0 {
+		return strings.IndexByte(s, d.quote)
+	}
+	for i := 0; i < len(s); i++ {
+		if s[i] == d.quote || s[i] == d.escape {
+			return i
+		}
+	}
+	return -1
+}
+
+// unescaped is a text in which escaped characters stand for themselves.
+func (d *reader) unescaped(s string) string {
+	var b strings.Builder
+	for i := 0; i < len(s); i++ {
+		if s[i] == d.escape && i+1 < len(s) {
+			i++
+		}
+		b.WriteByte(s[i])
+	}
+	return b.String()
 }
 
 func (d *reader) closes(rest string) (ok, more bool) {

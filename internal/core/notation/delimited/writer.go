@@ -16,6 +16,7 @@ type writer struct {
 	w            *bufio.Writer
 	schema       *schema.Schema
 	delim, quote byte
+	escape       string
 	header       bool
 	names        []string
 	root         *group.Type // with lines of several types
@@ -29,6 +30,7 @@ func NewWriter(w io.Writer, o notation.Options) (notation.Writer, error) {
 	out := &writer{w: bufio.NewWriterSize(w, 64<<10), schema: o.Schema, delim: ',', quote: '"', header: true}
 	if s := o.Schema; s != nil {
 		out.delim, out.quote, out.header = s.Settings.Delimiter[0], s.Settings.Quote[0], s.Settings.Header
+		out.escape = s.Settings.Escape
 		if out.names = s.Root.Shape().Names; s.Nested() && s.Notation == "csv" && !out.header {
 			out.root = group.Types(s.Root)[0]
 		}
@@ -154,7 +156,11 @@ func (w *writer) cell(i int, s string) {
 		return
 	}
 	q := string(w.quote)
-	w.buf = append(append(w.buf, q...), strings.ReplaceAll(s, q, q+q)...)
+	inner := strings.ReplaceAll(s, q, q+q)
+	if e := w.escape; e != "" && e != q {
+		inner = strings.ReplaceAll(strings.ReplaceAll(s, e, e+e), q, e+q)
+	}
+	w.buf = append(append(w.buf, q...), inner...)
 	w.buf = append(w.buf, w.quote)
 }
 

@@ -365,6 +365,7 @@ var schemaKeys = []struct {
 	{"count", []any{"written", "count"}},
 	{"delimiter", []any{"written", "delimiter"}},
 	{"quote", []any{"written", "quote"}},
+	{"escape", []any{"written", "escape"}},
 	{"header", []any{"written", "header"}},
 	{"root", []any{"written", "root"}},
 	{"record", []any{"written", "record"}},
@@ -446,6 +447,7 @@ func ReadSchema(s *schema.Schema) Settings {
 	if w.Characters {
 		to["count"] = "characters"
 	}
+	to["escape"] = w.Escape
 	to["most bytes"] = some(w.MaxRecord)
 	to["values as"] = map[bool]string{true: "attributes", false: "elements"}[w.Attributes]
 	to["null as"], to["empty as"], to["absent as"] = w.Missing.Null, w.Missing.Empty, w.Missing.Absent

@@ -63,3 +63,9 @@ func TestLinesOfSeveralTypesAreInferred(t *testing.T) {
 		require.True(t, r.Schema.Nested())
 	}
 }
+
+func TestTheEscapeOfQuotesIsFound(t *testing.T) {
+	require.Equal(t, `\`, Settings([]byte("a,b\n\"x \\\"y\\\"\",1\n"), "csv").Escape)
+	require.Empty(t, Settings([]byte("a,b\n\"x \"\"y\"\"\",1\n"), "csv").Escape)
+	require.Empty(t, Settings([]byte("a,b\nx,\"\"\n"), "csv").Escape)
+}

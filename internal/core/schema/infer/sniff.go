@@ -74,6 +74,9 @@ func Settings(sample []byte, notation string) schema.Settings {
 		s.Delimiter, s.Header = d, false
 		return s
 	}
+	if text := string(head(sample)); strings.Contains(text, `\`+s.Quote) && !strings.Contains(strings.ReplaceAll(text, s.Delimiter+s.Quote+s.Quote, ""), s.Quote+s.Quote) {
+		s.Escape = `\`
+	}
 	s.Header = header(ls, s.Delimiter, s.Quote)
 	return s
 }
