@@ -74,11 +74,18 @@ func Settings(sample []byte, notation string) schema.Settings {
 		s.Delimiter, s.Header = d, false
 		return s
 	}
-	if text := string(head(sample)); strings.Contains(text, `\`+s.Quote) && !strings.Contains(strings.ReplaceAll(text, s.Delimiter+s.Quote+s.Quote, ""), s.Quote+s.Quote) {
+	if escapes(string(head(sample)), s.Delimiter, s.Quote) {
 		s.Escape = `\`
 	}
 	s.Header = header(ls, s.Delimiter, s.Quote)
 	return s
+}
+
+// escapes says whether quotes inside of quotes stand behind a backslash and are never doubled.
+func escapes(text, delimiter, quote string) bool {
+	escaped := `\` + quote
+	rest := strings.ReplaceAll(strings.ReplaceAll(text, escaped, ""), delimiter+quote+quote, "")
+	return strings.Contains(text, escaped) && !strings.Contains(rest, quote+quote)
 }
 
 // encoding is UTF-8 where the bytes are; else windows-1252 where they use what only it has.
