@@ -31,14 +31,9 @@ type caseRow struct {
 }
 
 func (b bench) cases(c *gin.Context) error {
-	p, err := b.Load(c)
+	p, id, plan, err := b.mappingOf(c)
 	if err != nil {
 		return err
-	}
-	id := c.Param("id")
-	plan := p.Mapping(id)
-	if plan == nil {
-		return store.ErrNotFound
 	}
 	d := casesPage{Frame: b.Frame(c, "bench", "Cases of "+plan.Mapping.Title), ID: id, MapTitle: plan.Mapping.Title}
 	for _, one := range p.CasesOf(id) {
@@ -58,14 +53,9 @@ func (b bench) cases(c *gin.Context) error {
 
 // keepCase keeps the record at hand with what the mapping makes of it now.
 func (b bench) keepCase(c *gin.Context) error {
-	p, err := b.Load(c)
+	p, id, plan, err := b.mappingOf(c)
 	if err != nil {
 		return err
-	}
-	id := c.Param("id")
-	plan := p.Mapping(id)
-	if plan == nil {
-		return store.ErrNotFound
 	}
 	d := &mappingPage{ID: id, UsedBy: p.UsedBy(project.Path(project.Mappings, id))}
 	fr := plan.NewFrame()

@@ -25,36 +25,41 @@ type matchPage struct {
 	Proposals          []mapping.Proposal
 }
 
+// mappingOf gives the project and the mapping that an address names.
+func (b bench) mappingOf(c *gin.Context) (*project.Project, string, *mapping.Plan, error) {
+	p, err := b.Load(c)
+	if err != nil {
+		return nil, "", nil, err
+	}
+	id := c.Param("id")
+	plan := p.Mapping(id)
+	if plan == nil {
+		return nil, "", nil, store.ErrNotFound
+	}
+	return p, id, plan, nil
+}
+
 // match proposes rules for the fields of a branch that have none, or for all.
 func (b bench) match(c *gin.Context) error {
-	p, err := b.Load(c)
+	p, id, plan, err := b.mappingOf(c)
 	if err != nil {
 		return err
 	}
-	plan := p.Mapping(c.Param("id"))
-	if plan == nil {
-		return store.ErrNotFound
-	}
-	draft, err := store.PartDraft(c, b.DB, p.ID, project.Path(project.Mappings, c.Param("id")))
+	draft, err := store.PartDraft(c, b.DB, p.ID, project.Path(project.Mappings, id))
 	if err != nil {
 		return err
 	}
 	mappingView.Part(c, "matches", matchPage{
-		ID: c.Param("id"), Branch: c.Query("branch"), Record: c.Query("record"), Revision: draft.Revision, Proposals: plan.Match(c.Query("branch")),
+		ID: id, Branch: c.Query("branch"), Record: c.Query("record"), Revision: draft.Revision, Proposals: plan.Match(c.Query("branch")),
 	})
 	return nil
 }
 
 // accept makes rules of the proposals that were chosen.
 func (b bench) accept(c *gin.Context) error {
-	p, err := b.Load(c)
+	_, id, plan, err := b.mappingOf(c)
 	if err != nil {
 		return err
-	}
-	id := c.Param("id")
-	plan := p.Mapping(id)
-	if plan == nil {
-		return store.ErrNotFound
 	}
 	c.PostForm("") // reads the form
 	chosen := c.Request.PostForm["accept"]
