@@ -1,54 +1,59 @@
 package formula
 
 import (
+	"fmt"
 	"strconv"
 	"time"
 	_ "time/tzdata" // the time zones of IANA, where a machine has none
 
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
 
 var oneDate = []Param{p("of", dateish)}
 
-// ofDate makes a function of a date or timestamp that gives a whole number.
-func ofDate(name, about string, fn func(t time.Time) int, examples ...Example) Function {
-	return pure(name, "dates", about, oneDate, value.Integer, func(a []value.Value) (value.Value, error) {
-		return value.Int(int64(fn(a[0].GoTime()))), nil
-	}, examples...)
-}
-
-// moved makes a function that gives another day of a date's month, year or week.
-func moved(name, about string, fn func(y, m, d int) (int, int, int), examples ...Example) Function {
-	return pure(name, "dates", about, oneDate, value.Date, func(a []value.Value) (value.Value, error) {
-		return dateOf(fn(a[0].Civil()))
-	}, examples...)
-}
-
-// dateOf is a day, of which the month and the day may overflow.
-func dateOf(y, m, d int) (value.Value, error) {
-	t := time.Date(y, time.Month(m), d, 0, 0, 0, 0, time.UTC)
-	if t.Year() < 1 || t.Year() > 9999 {
-		return value.Value{}, fault.Expect(fault.Range, "a year from 1 to 9999", strconv.Itoa(t.Year()))
-	}
-	return value.DateOf(t.Year(), int(t.Month()), t.Day()), nil
-}
-
 var (
-	stamp     = []value.Kind{value.Timestamp}
-	justDate  = []value.Kind{value.Date}
-	clockKind = []value.Kind{value.Time, value.Timestamp}
+	stamp    = []value.Kind{value.Timestamp}
+	justDate = []value.Kind{value.Date}
 )
 
-func weekday(t time.Time) int { return (int(t.Weekday())+6)%7 + 1 }
-
-// moreDates are further functions on dates and times.
-var moreDates = []Function{
-	pure("minute", "dates", "The minute of a time or timestamp.", []Param{p("of", clockKind)}, value.Integer, func(a []value.Value) (value.Value, error) {
+// dateFunctions are those on dates and times.
+var dateFunctions = []Function{
+	fromText("date", value.Date, "A date from a text by a pattern (yyyyMMdd; ISO 8601 unless stated), or the date of a timestamp.", `date("09.03.2031", "dd.MM.yyyy")`, "2031-03-09"),
+	fromText("time", value.Time, "A time of day from a text by a pattern (HHmmss), or that of a timestamp.", `time("061200", "HHmmss")`, "06:12:00"),
+	{
+		Name: "timestamp", Family: "dates", About: "A timestamp in UTC from a date and a time, or from a text with a pattern or as in RFC 3339.",
+		Params: []Param{p("date", []value.Kind{value.Date, value.Text}), opt("time", []value.Kind{value.Time, value.Text})}, Result: known(value.Timestamp), Call: timestamp,
+		Examples: []Example{{`timestamp(date("2031-03-09"), time("06:12:00"))`, "2031-03-09T06:12:00Z"}, {`timestamp("203103090612", "yyyyMMddHHmm")`, "2031-03-09T06:12:00Z"}},
+	},
+	{
+		Name: "format", Family: "dates", About: "A date, time or timestamp as text by a pattern.",
+		Params: []Param{p("value", temporal), p("pattern", textKind)}, Result: known(value.Text), Call: format,
+		Examples: []Example{{`format(date("2031-03-09"), "dd/MM/yyyy")`, "09/03/2031"}},
+	},
+	datePart("year", 0, `year(date("2031-03-09"))`, "2031"),
+	datePart("month", 1, `month(date("2031-03-09"))`, "3"),
+	datePart("day", 2, `day(date("2031-03-09"))`, "9"),
+	{
+		Name: "hour", Family: "dates", About: "The hour of a time or timestamp.",
+		Params: []Param{p("of", timish)}, Result: known(value.Integer),
+		Call: func(_ *Frame, a []value.Value) (value.Value, error) {
+			h, _, _, _ := a[0].Clock()
+			return value.Int(int64(h)), nil
+		},
+		Examples: []Example{{`hour(time("06:12:00"))`, "6"}},
+	},
+	{
+		Name: "addDays", Family: "dates", About: "The date or timestamp a number of days later.",
+		Params: []Param{p("to", dateish), p("days", whole)}, Result: same, Call: addDays,
+		Examples: []Example{{`addDays(date("2031-02-28"), 1)`, "2031-03-01"}},
+	},
+	pure("minute", "dates", "The minute of a time or timestamp.", []Param{p("of", timish)}, value.Integer, func(a []value.Value) (value.Value, error) {
 		_, m, _, _ := a[0].Clock()
 		return value.Int(int64(m)), nil
 	}, ex(`minute(time("06:12:30"))`, "12")),
-	pure("second", "dates", "The second of a time or timestamp.", []Param{p("of", clockKind)}, value.Integer, func(a []value.Value) (value.Value, error) {
+	pure("second", "dates", "The second of a time or timestamp.", []Param{p("of", timish)}, value.Integer, func(a []value.Value) (value.Value, error) {
 		_, _, s, _ := a[0].Clock()
 		return value.Int(int64(s)), nil
 	}, ex(`second(time("06:12:30"))`, "30")),
@@ -118,6 +123,31 @@ var moreDates = []Function{
 		return value.Instant(time.Unix(n, 0).UTC()), nil
 	}, ex(`fromEpoch(86400)`, "1970-01-02T00:00:00Z")),
 }
+
+// ofDate makes a function of a date or timestamp that gives a whole number.
+func ofDate(name, about string, fn func(t time.Time) int, examples ...Example) Function {
+	return pure(name, "dates", about, oneDate, value.Integer, func(a []value.Value) (value.Value, error) {
+		return value.Int(int64(fn(a[0].GoTime()))), nil
+	}, examples...)
+}
+
+// moved makes a function that gives another day of a date's month, year or week.
+func moved(name, about string, fn func(y, m, d int) (int, int, int), examples ...Example) Function {
+	return pure(name, "dates", about, oneDate, value.Date, func(a []value.Value) (value.Value, error) {
+		return dateOf(fn(a[0].Civil()))
+	}, examples...)
+}
+
+// dateOf is a day, of which the month and the day may overflow.
+func dateOf(y, m, d int) (value.Value, error) {
+	t := time.Date(y, time.Month(m), d, 0, 0, 0, 0, time.UTC)
+	if t.Year() < 1 || t.Year() > 9999 {
+		return value.Value{}, fault.Expect(fault.Range, "a year from 1 to 9999", strconv.Itoa(t.Year()))
+	}
+	return value.DateOf(t.Year(), int(t.Month()), t.Day()), nil
+}
+
+func weekday(t time.Time) int { return (int(t.Weekday())+6)%7 + 1 }
 
 // midnight is the day of a date or timestamp, as seconds since 1970 in UTC.
 func midnight(v value.Value) int64 {
@@ -286,4 +316,83 @@ func businessDaysBetween(a []value.Value) (value.Value, error) {
 		}
 	}
 	return value.Int(sign * n), nil
+}
+
+func fromText(name string, kind value.Kind, about, ex, result string) Function {
+	return Function{
+		Name: name, Family: "dates", About: about, Result: known(kind),
+		Params: []Param{p("value", []value.Kind{value.Text, value.Timestamp, kind}), opt("pattern", textKind)},
+		Call: func(_ *Frame, a []value.Value) (value.Value, error) {
+			switch {
+			case a[0].Kind() == kind:
+				return a[0], nil
+			case a[0].Kind() == value.Timestamp && kind == value.Date:
+				return a[0].DatePart(), nil
+			case a[0].Kind() == value.Timestamp:
+				return a[0].TimePart(), nil
+			}
+			return readTemporal(kind, a)
+		},
+		Examples: []Example{{ex, result}},
+	}
+}
+
+func readTemporal(kind value.Kind, a []value.Value) (value.Value, error) {
+	if len(a) > 1 {
+		v, ok := schema.ReadPattern(kind, a[1].Text(), a[0].Text())
+		if !ok {
+			return v, fault.Expect(fault.Type, fmt.Sprintf("a %s as %s", kind, a[1].Text()), fault.Quote(a[0].Text()))
+		}
+		return v, nil
+	}
+	v, ok := schema.ParseScalar(kind, a[0].Text())
+	if !ok {
+		return v, fault.Expect(fault.Type, "a "+kind.String()+" in ISO 8601 form", fault.Quote(a[0].Text()))
+	}
+	return v, nil
+}
+
+func timestamp(_ *Frame, a []value.Value) (value.Value, error) {
+	if a[0].Kind() == value.Text {
+		return readTemporal(value.Timestamp, a)
+	}
+	if len(a) < 2 || a[1].Kind() != value.Time {
+		return value.Value{}, fault.Expect(fault.Type, "a time beside the date", "none")
+	}
+	return value.At(a[0], a[1]), nil
+}
+
+func format(_ *Frame, a []value.Value) (value.Value, error) {
+	s, f := schema.FormatPattern(a[1].Text(), a[0])
+	if f != nil {
+		return value.Value{}, f
+	}
+	return value.Str(s), nil
+}
+
+func datePart(name string, i int, ex, result string) Function {
+	return Function{
+		Name: name, Family: "dates", About: "The " + name + " of a date or timestamp.",
+		Params: []Param{p("of", dateish)}, Result: known(value.Integer),
+		Call: func(_ *Frame, a []value.Value) (value.Value, error) {
+			y, m, d := a[0].Civil()
+			return value.Int(int64([]int{y, m, d}[i])), nil
+		},
+		Examples: []Example{{ex, result}},
+	}
+}
+
+func addDays(_ *Frame, a []value.Value) (value.Value, error) {
+	n, ok := a[1].Int64()
+	if !ok || n > 4_000_000 || n < -4_000_000 {
+		return value.Value{}, fault.Expect(fault.Range, "at most 4,000,000 days", a[1].String())
+	}
+	t := a[0].GoTime().AddDate(0, 0, int(n))
+	if t.Year() < 1 || t.Year() > 9999 {
+		return value.Value{}, fault.Expect(fault.Range, "a year from 1 to 9999", strconv.Itoa(t.Year()))
+	}
+	if a[0].Kind() == value.Date {
+		return value.DateOf(t.Year(), int(t.Month()), t.Day()), nil
+	}
+	return value.Instant(t), nil
 }

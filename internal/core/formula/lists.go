@@ -2,6 +2,7 @@ package formula
 
 import (
 	"slices"
+	"time"
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/schema"
@@ -10,74 +11,35 @@ import (
 
 var oneList = []Param{p("list", listKind)}
 
-// listFn makes a function whose result is like its first argument.
-func listFn(name, about string, params []Param, call func(fr *Frame, a []value.Value) (value.Value, error), examples ...Example) Function {
-	return Function{Name: name, Family: "lists", About: about, Params: params, Result: same, Call: call, Examples: examples}
-}
-
-// itemOf is the type of a list's item, which may not be there.
-func itemOf(a []Type) Type {
-	t := Type{}
-	if a[0].Item != nil {
-		t = *a[0].Item
-	}
-	t.Maybe = true
-	return t
-}
-
 var withCondition = []Param{p("list", listKind), {Name: "condition", Each: true}}
 
-// finder makes a function that gives an item that meets a condition.
-func finder(name, about string, last bool, examples ...Example) Function {
-	return Function{
-		Name: name, Family: "lists", About: about, Params: withCondition, Result: itemOf, Examples: examples,
-		Call: func(_ *Frame, a []value.Value) (value.Value, error) {
-			if _, err := hits(a[1].Items()); err != nil {
-				return value.Value{}, err
-			}
-			found := value.Value{}
-			for i, hit := range a[1].Items() {
-				if !hit.IsTrue() {
-					continue
-				}
-				if found = a[0].Items()[i]; !last {
-					break
-				}
-			}
-			return found, nil
-		},
-	}
-}
-
-// extremeOf makes a function that gives the least or greatest item.
-func extremeOf(name, about string, sign int, examples ...Example) Function {
-	return Function{
-		Name: name, Family: "lists", About: about, Params: oneList, Result: itemOf, Examples: examples,
-		Call: func(_ *Frame, a []value.Value) (value.Value, error) {
-			best := value.Value{}
-			for _, v := range a[0].Items() {
-				if v.Missing() {
-					continue
-				}
-				if best.Missing() {
-					best = v
-					continue
-				}
-				c, err := value.Compare(v, best)
-				if err != nil {
-					return value.Value{}, err
-				}
-				if c == sign {
-					best = v
-				}
-			}
-			return best, nil
-		},
-	}
-}
-
-// moreLists are further functions on lists and records.
-var moreLists = []Function{
+// listFunctions are those on lists.
+var listFunctions = []Function{
+	{
+		Name: "sum", Family: "lists", About: "The sum of a list's numbers, or of a formula over its items.",
+		Params: []Param{p("list", listKind), {Name: "formula", Each: true, Optional: true}}, Result: sumType, Call: sum,
+		Examples: []Example{{`sum([0.1, 0.2])`, "0.3"}, {`sum([1, 2], # * 10)`, "30"}},
+	},
+	{
+		Name: "count", Family: "lists", About: "How many items a list has, or how many meet a condition.",
+		Params: []Param{p("list", listKind), {Name: "condition", Each: true, Optional: true}}, Result: known(value.Integer), Call: countItems,
+		Examples: []Example{{`count([1, 2, 3], # > 1)`, "2"}},
+	},
+	{
+		Name: "filter", Family: "lists", About: "The items of a list that meet a condition.",
+		Params: []Param{p("list", listKind), {Name: "condition", Each: true}}, Result: same, Call: filter,
+		Examples: []Example{{`length(filter([1, 2, 3], # > 1))`, "2"}},
+	},
+	{
+		Name: "map", Family: "lists", About: "A formula's result for every item of a list.",
+		Params: []Param{p("list", listKind), {Name: "formula", Each: true}},
+		Result: func(a []Type) Type { return Type{Kind: value.ListKind, Item: &a[1]} },
+		Call:   func(_ *Frame, a []value.Value) (value.Value, error) { return a[1], nil }, Examples: []Example{{`map([1, 2], # * 2)[1]`, "4"}},
+	},
+	quantifier("any", "Whether at least one item meets a condition.", func(hits, n int) bool { return hits > 0 }, `any([1, 2], # > 1)`, "true"),
+	quantifier("all", "Whether every item meets a condition.", func(hits, n int) bool { return hits == n }, `all([1, 2], # > 1)`, "false"),
+	end("first", "The first item of a list; absent when it is empty.", func(n int) int { return 0 }, `first([7, 8])`, "7"),
+	end("last", "The last item of a list; absent when it is empty.", func(n int) int { return n - 1 }, `last([7, 8])`, "8"),
 	quantifier("none", "Whether no item meets a condition.", func(hits, _ int) bool { return hits == 0 }, `none([1, 2], # > 2)`, "true"),
 	quantifier("one", "Whether exactly one item meets a condition.", func(hits, _ int) bool { return hits == 1 }, `one([1, 2], # > 1)`, "true"),
 	finder("find", "The first item that meets a condition; absent when none does.", false, ex(`find([1, 5, 7], # > 2)`, "5")),
@@ -165,7 +127,7 @@ var moreLists = []Function{
 	pure("numbersFrom", "lists", "The whole numbers from one to another, as a list of at most 100,000.", []Param{p("from", whole), p("to", whole)}, value.ListKind, func(a []value.Value) (value.Value, error) {
 		from, okf := a[0].Int64()
 		to, okt := a[1].Int64()
-		if !okf || !okt || to-from >= 100_000 || from > 0 && to < 0 && to-from > 0 {
+		if !okf || !okt || to >= from && uint64(to)-uint64(from) >= 100_000 {
 			return value.Value{}, fault.Expect(fault.Range, "at most 100,000 numbers", a[0].String()+" to "+a[1].String())
 		}
 		var items []value.Value
@@ -209,6 +171,70 @@ var moreLists = []Function{
 		},
 		Examples: []Example{{`length(asList("a"))`, "1"}, {`length(asList(nil))`, "0"}, {`length(asList([1, 2]))`, "2"}},
 	},
+}
+
+// listFn makes a function whose result is like its first argument.
+func listFn(name, about string, params []Param, call func(fr *Frame, a []value.Value) (value.Value, error), examples ...Example) Function {
+	return Function{Name: name, Family: "lists", About: about, Params: params, Result: same, Call: call, Examples: examples}
+}
+
+// itemOf is the type of a list's item, which may not be there.
+func itemOf(a []Type) Type {
+	t := Type{}
+	if a[0].Item != nil {
+		t = *a[0].Item
+	}
+	t.Maybe = true
+	return t
+}
+
+// finder makes a function that gives an item that meets a condition.
+func finder(name, about string, last bool, examples ...Example) Function {
+	return Function{
+		Name: name, Family: "lists", About: about, Params: withCondition, Result: itemOf, Examples: examples,
+		Call: func(_ *Frame, a []value.Value) (value.Value, error) {
+			if _, err := hits(a[1].Items()); err != nil {
+				return value.Value{}, err
+			}
+			found := value.Value{}
+			for i, hit := range a[1].Items() {
+				if !hit.IsTrue() {
+					continue
+				}
+				if found = a[0].Items()[i]; !last {
+					break
+				}
+			}
+			return found, nil
+		},
+	}
+}
+
+// extremeOf makes a function that gives the least or greatest item.
+func extremeOf(name, about string, sign int, examples ...Example) Function {
+	return Function{
+		Name: name, Family: "lists", About: about, Params: oneList, Result: itemOf, Examples: examples,
+		Call: func(_ *Frame, a []value.Value) (value.Value, error) {
+			best := value.Value{}
+			for _, v := range a[0].Items() {
+				if v.Missing() {
+					continue
+				}
+				if best.Missing() {
+					best = v
+					continue
+				}
+				c, err := value.Compare(v, best)
+				if err != nil {
+					return value.Value{}, err
+				}
+				if c == sign {
+					best = v
+				}
+			}
+			return best, nil
+		},
+	}
 }
 
 // repeating lets the last parameter of a function repeat.
@@ -256,6 +282,8 @@ func keyOf(v value.Value) (key string, ok bool) {
 	switch {
 	case v.Kind() >= value.RecordKind:
 		return "", false
+	case v.Kind() == value.Timestamp: // one instant may be written in several zones
+		return "t" + v.GoTime().UTC().Format(time.RFC3339Nano), true
 	case v.Kind().Numeric():
 		if rounded, err := value.Add(v, value.Int(0)); err == nil {
 			v = rounded
@@ -313,7 +341,6 @@ func groupType(a []Type) Type {
 	items := &schema.Field{Name: "items", Kind: value.Text, Max: schema.Many}
 	if t := a[0].Item; t != nil {
 		if items.Kind = t.Kind; t.Fields != nil {
-			items.Fields = t.Fields.Fields
 			items = (&schema.Field{Name: "items", Kind: value.RecordKind, Max: schema.Many, Fields: cloned(t.Fields)}).Sealed()
 		}
 	}
@@ -357,4 +384,100 @@ func groupBy(fr *Frame, a []value.Value) (value.Value, error) {
 		out[g] = value.Rec(groupShape, []value.Value{keys[g], value.ListOf(groups[g]...)})
 	}
 	return value.ListOf(out...), fr.grow(16 * len(a[0].Items()))
+}
+
+func sumType(a []Type) Type {
+	item := Type{}
+	switch {
+	case len(a) > 1:
+		item = a[1]
+	case a[0].Item != nil:
+		item = *a[0].Item
+	}
+	if item.is(value.Integer) {
+		return Type{Kind: value.Integer}
+	}
+	return Type{Kind: value.Decimal}
+}
+
+func sum(_ *Frame, a []value.Value) (value.Value, error) {
+	total := value.Int(0)
+	for _, v := range a[len(a)-1].Items() {
+		if v.Missing() {
+			continue
+		}
+		var err error
+		if total, err = value.Add(total, v); err != nil {
+			return value.Value{}, err
+		}
+	}
+	return total, nil
+}
+
+func hits(conditions []value.Value) (int, error) {
+	n := 0
+	for _, v := range conditions {
+		if v.Kind() != value.Boolean {
+			return 0, fault.Expect(fault.Type, "true or false for every item", v.Kind().String())
+		}
+		if v.IsTrue() {
+			n++
+		}
+	}
+	return n, nil
+}
+
+func countItems(_ *Frame, a []value.Value) (value.Value, error) {
+	if len(a) == 1 {
+		return value.Int(int64(len(a[0].Items()))), nil
+	}
+	n, err := hits(a[1].Items())
+	return value.Int(int64(n)), err
+}
+
+func filter(_ *Frame, a []value.Value) (value.Value, error) {
+	if _, err := hits(a[1].Items()); err != nil {
+		return value.Value{}, err
+	}
+	var kept []value.Value
+	for i, v := range a[1].Items() {
+		if v.IsTrue() {
+			kept = append(kept, a[0].Items()[i])
+		}
+	}
+	return value.ListOf(kept...), nil
+}
+
+func quantifier(name, about string, decide func(hits, n int) bool, ex, result string) Function {
+	return Function{
+		Name: name, Family: "lists", About: about, Result: known(value.Boolean),
+		Params: []Param{p("list", listKind), {Name: "condition", Each: true}},
+		Call: func(_ *Frame, a []value.Value) (value.Value, error) {
+			n, err := hits(a[1].Items())
+			return value.Bool(decide(n, len(a[1].Items()))), err
+		},
+		Examples: []Example{{ex, result}},
+	}
+}
+
+func end(name, about string, at func(n int) int, ex, result string) Function {
+	return Function{
+		Name: name, Family: "lists", About: about, Params: []Param{p("list", listKind)},
+		Result: func(a []Type) Type {
+			t := Type{}
+			if a[0].Item != nil {
+				t = *a[0].Item
+			}
+			t.Maybe = true
+			return t
+		},
+		Call: func(_ *Frame, a []value.Value) (value.Value, error) {
+			items := a[0].Items()
+			if len(items) == 0 {
+				return value.Value{}, nil
+			}
+			return items[at(len(items))], nil
+		},
+		Examples: []Example{{ex, result}},
+	}
 }

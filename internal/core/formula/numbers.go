@@ -3,6 +3,7 @@ package formula
 import (
 	"math/big"
 	"slices"
+	"strconv"
 	"strings"
 
 	"hollowreed/internal/core/fault"
@@ -11,23 +12,21 @@ import (
 
 var oneNumber = []Param{p("number", number)}
 
-// rounding makes a function that rounds to a whole number in one way.
-func rounding(name, about string, mode value.Rounding, examples ...Example) Function {
-	return pure(name, "numbers", about, oneNumber, value.Integer, func(a []value.Value) (value.Value, error) {
-		v, err := value.Round(a[0], 0, mode)
-		if err != nil {
-			return v, err
-		}
-		n, ok := value.AsInteger(v)
-		if !ok {
-			return v, fault.Expect(fault.Arith, "a whole number", v.String())
-		}
-		return n, nil
-	}, examples...)
-}
-
-// moreNumbers are further functions on numbers.
-var moreNumbers = []Function{
+// numberFunctions are those on numbers.
+var numberFunctions = []Function{
+	{
+		Name: "round", Family: "numbers", About: "A number rounded to decimal places (none unless stated), half to even unless a mode is named: half-even, half-up, half-down, up, down, ceiling, floor.",
+		Params: []Param{p("number", number), opt("places", whole), opt("mode", textKind)}, Result: roundType, Call: round,
+		Examples: []Example{{`round(2.5)`, "2"}, {`round(2.345, 2, "half-up")`, "2.35"}, {`round(7, 2)`, "7.00"}},
+	},
+	{
+		Name: "abs", Family: "numbers", About: "A number without its sign.",
+		Params: []Param{p("number", number)}, Result: same,
+		Call:     func(_ *Frame, a []value.Value) (value.Value, error) { return value.Abs(a[0]) },
+		Examples: []Example{{`abs(-3.5)`, "3.5"}},
+	},
+	extreme("min", "The least of several values.", -1, `min(3, 1, 2)`, "1"),
+	extreme("max", "The greatest of several values.", 1, `max(3, 1, 2)`, "3"),
 	rounding("ceiling", "The least whole number that is not below a number.", "ceiling", ex(`ceiling(2.1)`, "3"), ex(`ceiling(-2.1)`, "-2")),
 	rounding("floor", "The greatest whole number that is not above a number.", "floor", ex(`floor(2.9)`, "2"), ex(`floor(-2.1)`, "-3")),
 	rounding("whole", "A number without its fraction.", "down", ex(`whole(-2.9)`, "-2")),
@@ -46,10 +45,14 @@ var moreNumbers = []Function{
 			return even, err
 		}
 		q, err := value.Div(even, a[1])
-		if n, ok := value.AsInteger(q); ok && err == nil {
-			return n, nil
+		if err != nil {
+			return q, err
 		}
-		return q, err
+		n, ok := value.AsInteger(q)
+		if !ok {
+			return n, fault.Expect(fault.Arith, "a quotient of at most 34 digits", q.String())
+		}
+		return n, nil
 	}, ex(`quotient(7.5, 2)`, "3"), ex(`quotient(-7, 2)`, "-3")),
 	pure("clamp", "numbers", "A number, but not below a least nor above a greatest one.", []Param{p("number", number), p("least", number), p("greatest", number)}, value.Decimal, func(a []value.Value) (value.Value, error) {
 		if c, err := value.Compare(a[0], a[1]); err != nil || c < 0 {
@@ -104,13 +107,34 @@ var moreNumbers = []Function{
 		if err != nil {
 			return value.Value{}, err
 		}
+		if len(a[0].Text()) > maxDigits {
+			return value.Value{}, fault.New(fault.Limit, "the number has more than %d digits", maxDigits)
+		}
 		n, ok := new(big.Int).SetString(strings.TrimSpace(a[0].Text()), base)
-		if !ok || len(a[0].Text()) > 1000 {
+		if !ok {
 			return value.Value{}, fault.Expect(fault.Type, "digits of base "+a[1].String(), fault.Quote(a[0].Text()))
 		}
 		return value.Number(n.String()), nil
 	}, ex(`fromBase("FF", 16)`, "255")),
 }
+
+// rounding makes a function that rounds to a whole number in one way.
+func rounding(name, about string, mode value.Rounding, examples ...Example) Function {
+	return pure(name, "numbers", about, oneNumber, value.Integer, func(a []value.Value) (value.Value, error) {
+		v, err := value.Round(a[0], 0, mode)
+		if err != nil {
+			return v, err
+		}
+		n, ok := value.AsInteger(v)
+		if !ok {
+			return v, fault.Expect(fault.Arith, "a whole number", v.String())
+		}
+		return n, nil
+	}, examples...)
+}
+
+// maxDigits bounds a number that is read in another base.
+const maxDigits = 1000
 
 func baseOf(v value.Value) (int, error) {
 	n, ok := v.Int64()
@@ -230,4 +254,60 @@ func parseNumber(a []value.Value) (value.Value, error) {
 		return v, fault.Expect(fault.Type, "a number", fault.Quote(a[0].Text()))
 	}
 	return v, nil
+}
+
+func roundType(a []Type) Type {
+	if len(a) == 1 {
+		return Type{Kind: value.Integer}
+	}
+	return Type{Kind: value.Decimal}
+}
+
+func round(_ *Frame, a []value.Value) (value.Value, error) {
+	places, mode := int64(0), value.HalfEven
+	if len(a) > 1 {
+		places, _ = a[1].Int64()
+	}
+	if len(a) > 2 {
+		mode = value.Rounding(a[2].Text())
+	}
+	if !mode.Known() {
+		return value.Value{}, fault.Expect(fault.Range, "half-even, half-up, half-down, up, down, ceiling or floor", fault.Quote(string(mode)))
+	}
+	if places < 0 || places > 100 {
+		return value.Value{}, fault.Expect(fault.Range, "0 to 100 places", strconv.FormatInt(places, 10))
+	}
+	v, err := value.Round(a[0], int32(places), mode)
+	if len(a) > 1 {
+		v = value.AsDecimal(v)
+	}
+	return v, err
+}
+
+func extreme(name, about string, sign int, ex, result string) Function {
+	return Function{
+		Name: name, Family: "numbers", About: about, Params: []Param{p("value", scalar)}, Variadic: true,
+		Result: func(a []Type) Type {
+			t := a[0]
+			for _, b := range a[1:] {
+				t, _ = union(t, b)
+			}
+			t.Maybe = false
+			return t
+		},
+		Call: func(_ *Frame, a []value.Value) (value.Value, error) {
+			best := a[0]
+			for _, v := range a[1:] {
+				c, err := value.Compare(v, best)
+				if err != nil {
+					return value.Value{}, err
+				}
+				if c == sign {
+					best = v
+				}
+			}
+			return best, nil
+		},
+		Examples: []Example{{ex, result}},
+	}
 }

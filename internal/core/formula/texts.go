@@ -15,42 +15,65 @@ import (
 	"hollowreed/internal/core/value"
 )
 
-// pure makes a function that needs nothing but its arguments.
-func pure(name, family, about string, params []Param, result value.Kind, call func(a []value.Value) (value.Value, error), examples ...Example) Function {
-	return Function{
-		Name: name, Family: family, About: about, Params: params, Result: known(result), Examples: examples,
-		Call: func(fr *Frame, a []value.Value) (value.Value, error) {
-			v, err := call(a)
-			if err == nil && v.Kind() == value.Text {
-				err = fr.grow(len(v.Text()))
-			}
-			return v, err
-		},
-	}
-}
-
-// listOf makes the result of a function a list of a kind.
-func (fn Function) listOf(item value.Kind) Function {
-	fn.Result = func([]Type) Type { return Type{Kind: value.ListKind, Item: &Type{Kind: item}} }
-	return fn
-}
-
-func ex(formula, result string) Example { return Example{formula, result} }
-
-func texts(parts []string) value.Value {
-	items := make([]value.Value, len(parts))
-	for i, s := range parts {
-		items[i] = value.Str(s)
-	}
-	return value.ListOf(items...)
-}
-
-func str(s string) (value.Value, error) { return value.Str(s), nil }
-
 var oneText = []Param{p("text", textKind)}
 
-// moreTexts are further functions on texts.
-var moreTexts = []Function{
+// textFunctions are those on texts.
+var textFunctions = []Function{
+	text1("upper", "The text in capital letters.", strings.ToUpper, `upper("kelp")`, "KELP"),
+	text1("lower", "The text in small letters.", strings.ToLower, `lower("KELP")`, "kelp"),
+	text1("trim", "The text without white space at its ends.", strings.TrimSpace, `trim("  kelp ")`, "kelp"),
+	{
+		Name: "length", Family: "text", About: "How many characters a text has, or items a list.",
+		Params: []Param{p("of", []value.Kind{value.Text, value.ListKind})}, Result: known(value.Integer),
+		Call: func(_ *Frame, a []value.Value) (value.Value, error) {
+			if a[0].Kind() == value.ListKind {
+				return value.Int(int64(len(a[0].Items()))), nil
+			}
+			return value.Int(int64(utf8.RuneCountInString(a[0].Text()))), nil
+		},
+		Examples: []Example{{`length("Ænø")`, "3"}, {`length([1, 2])`, "2"}},
+	},
+	{
+		Name: "substring", Family: "text", About: "A part of a text: from a character counted from 1, of a length or to the end.",
+		Params: []Param{p("text", textKind), p("from", whole), opt("length", whole)}, Result: known(value.Text), Call: substring,
+		Examples: []Example{{`substring("SK04", 1, 2)`, "SK"}, {`substring("SK04", 3)`, "04"}, {`substring("SK", 5)`, ""}},
+	},
+	{
+		Name: "replace", Family: "text", About: "The text with every occurrence of one text replaced by another.",
+		Params: []Param{p("text", textKind), p("old", textKind), p("new", textKind)}, Result: known(value.Text), Call: replace,
+		Examples: []Example{{`replace("a-b-c", "-", "")`, "abc"}},
+	},
+	{
+		Name: "repeat", Family: "text", About: "The text a number of times.",
+		Params: []Param{p("text", textKind), p("times", whole)}, Result: known(value.Text), Call: repeat,
+		Examples: []Example{{`repeat("ab", 2)`, "abab"}},
+	},
+	{
+		Name: "padLeft", Family: "text", About: "The text made as long as stated by filling on its left.",
+		Params: []Param{p("text", textKind), p("length", whole), p("fill", textKind)}, Result: known(value.Text), Call: pad(true),
+		Examples: []Example{{`padLeft("7", 3, "0")`, "007"}},
+	},
+	{
+		Name: "padRight", Family: "text", About: "The text made as long as stated by filling on its right.",
+		Params: []Param{p("text", textKind), p("length", whole), p("fill", textKind)}, Result: known(value.Text), Call: pad(false),
+		Examples: []Example{{`padRight("7", 3, ".")`, "7.."}},
+	},
+	{
+		Name: "split", Family: "text", About: "The parts of a text between separators, as a list.",
+		Params: []Param{p("text", textKind), p("separator", textKind)},
+		Result: func([]Type) Type { return Type{Kind: value.ListKind, Item: &Type{Kind: value.Text}} }, Call: split,
+		Examples: []Example{{`split("a;b", ";")[1]`, "b"}},
+	},
+	{
+		Name: "join", Family: "text", About: "The texts of a list as one, with a separator between them.",
+		Params: []Param{p("list", listKind), p("separator", textKind)}, Result: known(value.Text), Call: join,
+		Examples: []Example{{`join(["a", "b"], ", ")`, "a, b"}},
+	},
+	{
+		Name: "concat", Family: "text", About: "Several values as one text; absent and null ones count as empty.",
+		Params: []Param{p("value", scalar)}, Variadic: true, Lenient: true, Result: known(value.Text), Call: concatAll,
+		Examples: []Example{{`concat("SK", 4, nil)`, "SK4"}},
+	},
 	text1("trimStart", "The text without white space at its beginning.", func(s string) string { return strings.TrimLeftFunc(s, unicode.IsSpace) }, `trimStart("  a ")`, "a "),
 	text1("trimEnd", "The text without white space at its end.", func(s string) string { return strings.TrimRightFunc(s, unicode.IsSpace) }, `trimEnd(" a  ")`, " a"),
 	text1("squeeze", "The text with every run of white space as one space, and none at its ends.", func(s string) string { return strings.Join(strings.Fields(s), " ") }, `squeeze("  a   b ")`, "a b"),
@@ -158,6 +181,14 @@ var moreTexts = []Function{
 	}, ex(`splitPattern("a, b;c", "[,;] *")[1]`, "b")).listOf(value.Text),
 }
 
+func texts(parts []string) value.Value {
+	items := make([]value.Value, len(parts))
+	for i, s := range parts {
+		items[i] = value.Str(s)
+	}
+	return value.ListOf(items...)
+}
+
 func capitalize(s string) string {
 	r, n := utf8.DecodeRuneInString(s)
 	if n == 0 {
@@ -249,4 +280,113 @@ func compiled(pattern string) (*regexp.Regexp, error) {
 	}
 	patterns.Store(pattern, re)
 	return re, nil
+}
+
+func text1(name, about string, fn func(string) string, ex, result string) Function {
+	return Function{
+		Name: name, Family: "text", About: about, Params: []Param{p("text", textKind)}, Result: known(value.Text),
+		Call: func(fr *Frame, a []value.Value) (value.Value, error) {
+			s := fn(a[0].Text())
+			return value.Str(s), fr.grow(len(s))
+		},
+		Examples: []Example{{ex, result}},
+	}
+}
+
+func substring(_ *Frame, a []value.Value) (value.Value, error) {
+	from, ok := a[1].Int64()
+	if !ok || from < 1 {
+		return value.Value{}, fault.Expect(fault.Range, "a first character of at least 1", a[1].String())
+	}
+	r := []rune(a[0].Text())
+	start := min(from-1, int64(len(r)))
+	end := int64(len(r))
+	if len(a) > 2 {
+		n, ok := a[2].Int64()
+		if !ok || n < 0 {
+			return value.Value{}, fault.Expect(fault.Range, "a length of at least 0", a[2].String())
+		}
+		end = min(end, start+min(n, end))
+	}
+	return value.Str(string(r[start:end])), nil
+}
+
+func replace(fr *Frame, a []value.Value) (value.Value, error) {
+	text, old, with := a[0].Text(), a[1].Text(), a[2].Text()
+	if old == "" {
+		return a[0], nil
+	}
+	if err := fr.grow(len(text) + strings.Count(text, old)*len(with)); err != nil {
+		return value.Value{}, err
+	}
+	return value.Str(strings.ReplaceAll(text, old, with)), nil
+}
+
+func repeat(fr *Frame, a []value.Value) (value.Value, error) {
+	n, ok := a[1].Int64()
+	if !ok || n < 0 {
+		return value.Value{}, fault.Expect(fault.Range, "a count of at least 0", a[1].String())
+	}
+	if size := len(a[0].Text()); size > 0 && n > MaxBytes/int64(size) {
+		return value.Value{}, errBytes
+	}
+	if err := fr.grow(int(n) * len(a[0].Text())); err != nil {
+		return value.Value{}, err
+	}
+	return value.Str(strings.Repeat(a[0].Text(), int(n))), nil
+}
+
+func pad(left bool) func(*Frame, []value.Value) (value.Value, error) {
+	return func(fr *Frame, a []value.Value) (value.Value, error) {
+		if utf8.RuneCountInString(a[2].Text()) != 1 {
+			return value.Value{}, fault.Expect(fault.Range, "one character to fill with", fault.Quote(a[2].Text()))
+		}
+		want, _ := a[1].Int64()
+		missing := want - int64(utf8.RuneCountInString(a[0].Text()))
+		if missing <= 0 {
+			return a[0], nil
+		}
+		fill, err := repeat(fr, []value.Value{a[2], value.Int(missing)})
+		if left {
+			return value.Str(fill.Text() + a[0].Text()), err
+		}
+		return value.Str(a[0].Text() + fill.Text()), err
+	}
+}
+
+func split(fr *Frame, a []value.Value) (value.Value, error) {
+	if a[1].Text() == "" {
+		return value.Value{}, fault.Expect(fault.Range, "a separator", "an empty text")
+	}
+	parts := strings.Split(a[0].Text(), a[1].Text())
+	items := make([]value.Value, len(parts))
+	for i, s := range parts {
+		items[i] = value.Str(s)
+	}
+	return value.ListOf(items...), fr.grow(len(parts) * 16)
+}
+
+func join(fr *Frame, a []value.Value) (value.Value, error) {
+	var b []byte
+	for i, v := range a[0].Items() {
+		if v.Kind() >= value.RecordKind {
+			return value.Value{}, fault.Expect(fault.Type, "a list of texts", "a "+v.Kind().String())
+		}
+		if i > 0 {
+			b = append(b, a[1].Text()...)
+		}
+		b = v.AppendText(b)
+		if len(b) > MaxBytes {
+			return value.Value{}, errBytes
+		}
+	}
+	return value.Str(string(b)), fr.grow(len(b))
+}
+
+func concatAll(fr *Frame, a []value.Value) (value.Value, error) {
+	var b []byte
+	for _, v := range a {
+		b = v.AppendText(b)
+	}
+	return value.Str(string(b)), fr.grow(len(b))
 }
