@@ -8,10 +8,7 @@ import (
 	"testing"
 
 	"github.com/chromedp/chromedp"
-	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
-
-	"hollowreed/internal/store"
 )
 
 // TestLinesOfSeveralTypesAreDescribedOnTheRuler: from a pasted file with headings, details and totals
@@ -107,9 +104,7 @@ func TestRecordsAreFolded(t *testing.T) {
 			fmt.Fprintf(&part, "      - {name: field_%02d_%02d, type: text}\n", i, j)
 		}
 	}
-	require.NoError(t, pgx.BeginFunc(t.Context(), w.db, func(tx pgx.Tx) error {
-		return store.AddPart(t.Context(), tx, "skerry", "schemas/wide.yaml", part.String(), "mira")
-	}))
+	w.part("schemas/wide.yaml", part.String())
 	tb.open("/bench/schemas/wide")
 	tb.sees("#fields", "group_39")
 	require.Equal(t, 80, visible(), "the first record is chosen")

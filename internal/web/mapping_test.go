@@ -8,10 +8,7 @@ import (
 
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
-	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
-
-	"hollowreed/internal/store"
 )
 
 const invoicePart = `schema: Invoice
@@ -40,9 +37,7 @@ fields:
 // reach a mapping in which nothing is open.
 func TestAMappingIsBuiltFromNothing(t *testing.T) {
 	w := newWorld(t)
-	require.NoError(t, pgx.BeginFunc(t.Context(), w.db, func(tx pgx.Tx) error {
-		return store.AddPart(t.Context(), tx, "skerry", "schemas/invoice.yaml", invoicePart, "mira")
-	}))
+	w.part("schemas/invoice.yaml", invoicePart)
 	tb := w.tab()
 	tb.open("/bench/mappings/new")
 	tb.do(chromedp.Submit("#title"))
@@ -97,12 +92,8 @@ func (tb *tab) drag(source, target string) {
 // TestRulesAreDragged: a field onto a field, a list onto a list; and both ends light up under the mouse.
 func TestRulesAreDragged(t *testing.T) {
 	w := newWorld(t)
-	require.NoError(t, pgx.BeginFunc(t.Context(), w.db, func(tx pgx.Tx) error {
-		if err := store.AddPart(t.Context(), tx, "skerry", "schemas/invoice.yaml", invoicePart, "mira"); err != nil {
-			return err
-		}
-		return store.AddPart(t.Context(), tx, "skerry", "mappings/bill.yaml", "mapping: Bill\nfrom:\n  - {name: booking, schema: booking}\nto: invoice\n", "mira")
-	}))
+	w.part("schemas/invoice.yaml", invoicePart)
+	w.part("mappings/bill.yaml", "mapping: Bill\nfrom:\n  - {name: booking, schema: booking}\nto: invoice\n")
 	tb := w.tab()
 	tb.open("/bench/mappings/bill")
 	tb.drag("booking.number", "booking_no")
@@ -154,7 +145,7 @@ func TestCasesAreKeptAndAccepted(t *testing.T) {
 	const path = "/bench/mappings/reading-to-tide-level"
 	tb.open(path + "?record=2")
 	tb.click("#keep-case")
-	tb.sees("#outcome", "all 2 came out as expected")
+	tb.sees("#outcome", "2 of 2 came out as expected")
 	tb.open(path + "?field=unit")
 	tb.fill("#formula", "mm")
 	tb.sees("#cases", "2 otherwise")
@@ -164,6 +155,6 @@ func TestCasesAreKeptAndAccepted(t *testing.T) {
 	tb.click("form[action$='accept'] button")
 	tb.sees("#outcome", "1 of 2 came out otherwise")
 	tb.click("form[action$='accept'] button")
-	tb.sees("#outcome", "all 2 came out as expected")
+	tb.sees("#outcome", "2 of 2 came out as expected")
 	require.Contains(t, w.text("cases/surge-at-orma-slip.yaml"), `"unit": "mm"`)
 }

@@ -27,6 +27,14 @@ func (w *world) text(path string) string {
 	return d.Text
 }
 
+// part adds a part to the demo's project.
+func (w *world) part(path, text string) {
+	w.t.Helper()
+	require.NoError(w.t, pgx.BeginFunc(w.t.Context(), w.db, func(tx pgx.Tx) error {
+		return store.AddPart(w.t.Context(), tx, "skerry", path, text, "mira")
+	}))
+}
+
 func (tb *tab) click(selector string) {
 	tb.t.Helper()
 	tb.do(chromedp.Click(selector, chromedp.ByQuery))
@@ -227,9 +235,7 @@ func TestALargeSchemaStaysUsable(t *testing.T) {
 	for i := range 10_000 {
 		fmt.Fprintf(&part, "  - {name: field_%05d, type: text, occurs: 0..1}\n", i)
 	}
-	require.NoError(t, pgx.BeginFunc(t.Context(), w.db, func(tx pgx.Tx) error {
-		return store.AddPart(t.Context(), tx, "skerry", "schemas/large.yaml", part.String(), "mira")
-	}))
+	w.part("schemas/large.yaml", part.String())
 	body, err := io.ReadAll(w.get("/bench/schemas/large").Body)
 	require.NoError(t, err)
 	require.Equal(t, 500, strings.Count(string(body), `data-pick="row"`))
