@@ -3,6 +3,7 @@ package web
 import (
 	"fmt"
 	"io"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
@@ -59,6 +60,16 @@ func TestTheRulerIsCutByClicksAndKeys(t *testing.T) {
 	tb.sees("tr[data-field='4']", "24–28")
 	tb.sees("tr[data-field='5']", "29–31")
 	tb.sees("[data-cut='29']:focus", "")
+}
+
+// TestAnAddressBeyondTheSampleIsAnswered: a record, a field or a sample that is not there.
+func TestAnAddressBeyondTheSampleIsAnswered(t *testing.T) {
+	w := newWorld(t)
+	for _, query := range []string{"?line=9999", "?line=-3", "?line=x", "?field=99.1", "?field=x", "?sample=none", "?find=zzz"} {
+		for _, id := range []string{"gauge-reading", "manifest", "booking", "crew", "incident"} {
+			require.Equal(t, http.StatusOK, w.get("/bench/schemas/"+id+query).StatusCode, id+query)
+		}
+	}
 }
 
 func TestAFieldIsDescribedWhileItsValuesAreSeen(t *testing.T) {

@@ -231,13 +231,12 @@ func (r *Reader) instruction(s string) error {
 		return err
 	}
 	target := s[2:n]
-	first := r.Begin == 0 || r.Begin == 3 && !r.root
 	switch {
 	case target == "":
 		return r.notXML(r.Begin, "a processing instruction has a name")
 	case n < end && !isSpace(s[n]):
 		return r.notXML(r.Begin+int64(n), "white space was expected")
-	case target == "xml" && !first:
+	case target == "xml" && r.Begin != r.first:
 		return r.notXML(r.Begin, "the XML declaration stands at the beginning only")
 	case target != "xml" && strings.EqualFold(target, "xml"):
 		return r.notXML(r.Begin, "the name %s is reserved", target)

@@ -70,6 +70,7 @@ type Reader struct {
 
 	line      int   // of mark
 	lineBegin int64 // offset at which that line begins
+	first     int64 // offset at which the document begins, behind a byte order mark
 	mark      int64 // offset up to which lines were counted
 
 	scope    int // id of the prefixes in scope
@@ -108,7 +109,7 @@ func New(r io.Reader, o Options) *Reader {
 		decoded = strings.NewReader("")
 	}
 	x.src = block.New(decoded)
-	x.mark, x.lineBegin = x.src.Off, x.src.Off
+	x.first, x.mark, x.lineBegin = x.src.Off, x.src.Off, x.src.Off
 	return x
 }
 

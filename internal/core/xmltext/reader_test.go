@@ -93,6 +93,7 @@ func TestTokens(t *testing.T) {
 		{"<!DOCTYPE a [<!ENTITY x SYSTEM 'file:///etc/passwd'>]><a>&x;</a>", "! in:1:1: document type definitions are refused. Remove the <!DOCTYPE …> declaration"},
 		{"<a><!ELEMENT b></a>", "<a> ! in:1:4: this is not XML: this declaration cannot stand here"},
 		{" <?xml version='1.0'?><a/>", "! in:1:2: this is not XML: the XML declaration stands at the beginning only"},
+		{"   <?xml version='1.0'?><a/>", "! in:1:4: this is not XML: the XML declaration stands at the beginning only"},
 		{"<?xml version='1.1'?><a/>", `! in:1:1: expected XML 1.0, found "1.1"`},
 		{"<?xml version='1.0' encoding='klingon'?><a/>", `! in:1:1: expected an encoding that is known, found "klingon"`},
 		{"<1a/>", "! in:1:2: this is not XML: a name was expected behind <"},

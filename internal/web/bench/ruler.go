@@ -106,7 +106,7 @@ func (d *schemaPage) rule(s *schema.Schema, text string, number, of int) {
 	case l.Bad && !d.Nested && !s.Root.Told():
 		l.Like = text
 	}
-	l.Chosen = !l.Passed && !d.Nested && d.where.begins[d.Line-1] == number
+	l.Chosen = !l.Passed && !d.Nested && d.Line <= d.Lines && d.where.begins[d.Line-1] == number
 	if d.Nested && ok {
 		q.Set("field", firstField(s, at).String())
 	}
