@@ -2,6 +2,7 @@ package web
 
 import (
 	"fmt"
+	"net/http"
 	"strings"
 	"testing"
 	"time"
@@ -157,4 +158,27 @@ func TestCasesAreKeptAndAccepted(t *testing.T) {
 	tb.click("form[action$='accept'] button")
 	tb.sees("#outcome", "2 of 2 came out as expected")
 	require.Contains(t, w.text("cases/surge-at-orma-slip.yaml"), `"unit": "mm"`)
+}
+
+// TestOddAddressesOfMappingsAreAnswered: what is not there is said, and nothing breaks.
+func TestOddAddressesOfMappingsAreAnswered(t *testing.T) {
+	w := newWorld(t)
+	for path, want := range map[string]int{
+		"/bench/mappings/reading-to-tide-level?field=none&record=99999&show=odd": http.StatusOK,
+		"/bench/mappings/reading-to-tide-level?show=open":                        http.StatusOK,
+		"/bench/mappings/reading-to-tide-level/match?branch=none":                http.StatusOK,
+		"/bench/mappings/reading-to-tide-level/help?field=none&rule=abc.&at=-5":  http.StatusOK,
+		"/bench/mappings/reading-to-tide-level/help?field=unit&rule=%22x&at=99":  http.StatusOK,
+		"/bench/mappings/none":                                                    http.StatusNotFound,
+		"/bench/mappings/none/cases":                                              http.StatusNotFound,
+		"/bench/mappings/none/match":                                              http.StatusNotFound,
+		"/bench/schemas/booking/source?as=none":                                   http.StatusOK,
+		"/bench/schemas/none/source":                                              http.StatusNotFound,
+		"/bench/schemas/booking/convert?to=none":                                  http.StatusOK,
+		"/bench/schemas/booking/convert?to=xml&set+namespaces=a+b+c&set+root=1+2": http.StatusOK,
+		"/bench/schemas/booking/compare?with=edit:999999999":                      http.StatusNotFound,
+		"/bench/schemas/booking/compare?with=none":                                http.StatusNotFound,
+	} {
+		require.Equal(t, want, w.get(path).StatusCode, path)
+	}
 }
