@@ -102,13 +102,16 @@ func mapper(plan *mapping.Plan, input string, others []value.Value) notation.Cha
 		}
 		sources[0] = v
 		fr.Set(flow.RunFacts("", file, line, started), sources...)
-		out, faults := plan.Apply(fr)
-		if faults != nil {
-			ft := faults[0]
+		res := plan.Apply(fr)
+		if res.Faults != nil {
+			ft := res.Faults[0]
 			ft.Place.Source, ft.Place.Line = input, line
-			return out, ft
+			return res.Value, ft
 		}
-		return out, nil
+		if res.LeftOut != "" {
+			return value.Value{}, nil
+		}
+		return res.Value, nil
 	}
 }
 
@@ -142,7 +145,7 @@ func (e env) others(p *project.Project, plan *mapping.Plan, with []string) ([]va
 	}
 	var out []value.Value
 	for i, src := range plan.Mapping.From[1:] {
-		v, err := e.other(p, src.Name.Value, plan.Sources[i+1], files[src.Name.Value])
+		v, err := e.other(p, src, plan.Sources[i+1], files[src.Name.Value])
 		if err != nil {
 			return nil, err
 		}
@@ -151,7 +154,13 @@ func (e env) others(p *project.Project, plan *mapping.Plan, with []string) ([]va
 	return out, nil
 }
 
-func (e env) other(p *project.Project, name string, s *schema.Schema, file string) (value.Value, error) {
+// other reads a further source: its first record, or all where the mapping wants a list.
+func (e env) other(p *project.Project, src mapping.Source, s *schema.Schema, file string) (value.Value, error) {
+	name := src.Name.Value
+	if file == "" && src.List {
+		rows, err := p.SampleRecords(s, mapping.MaxItems)
+		return value.ListOf(rows...), err
+	}
 	if file == "" {
 		rows, err := p.SampleRecords(s, 1)
 		if err != nil || len(rows) == 0 {
@@ -165,17 +174,35 @@ func (e env) other(p *project.Project, name string, s *schema.Schema, file strin
 		return value.Value{}, err
 	}
 	defer in.Close()
-	return firstRecord(in, file, s)
+	rows, err := records(in, file, s, src.List)
+	if err != nil || src.List {
+		return value.ListOf(rows...), err
+	}
+	return rows[0], nil
 }
 
-func firstRecord(in io.Reader, file string, s *schema.Schema) (value.Value, error) {
+// records reads the first record of a file, or all.
+func records(in io.Reader, file string, s *schema.Schema, whole bool) (rows []value.Value, err error) {
+	r, err := recordReader(in, file, s)
+	for err == nil {
+		var v value.Value
+		if v, err = r.Next(); err == nil {
+			rows = append(rows, v)
+		}
+		switch {
+		case err == nil && !whole, err == io.EOF && len(rows) > 0:
+			return rows, nil
+		case len(rows) == mapping.MaxItems:
+			return nil, fault.New(fault.Limit, "%s has more than %d records", file, mapping.MaxItems)
+		}
+	}
+	return nil, err
+}
+
+func recordReader(in io.Reader, file string, s *schema.Schema) (notation.Reader, error) {
 	n, err := all.Named(project.NotationOfFile(file, s))
 	if err != nil {
-		return value.Value{}, err
+		return nil, err
 	}
-	r, err := n.NewReader(in, notation.Options{Source: file, Schema: s})
-	if err != nil {
-		return value.Value{}, err
-	}
-	return r.Next()
+	return n.NewReader(in, notation.Options{Source: file, Schema: s})
 }

@@ -32,6 +32,7 @@ type Entry struct {
 	Raw    string                        `json:"raw,omitempty"`
 	Values map[string]stdjson.RawMessage `json:"values"` // by the name of the step's result
 	Faults fault.List                    `json:"faults,omitempty"`
+	Notes  fault.List                    `json:"notes,omitempty"` // of what was left out
 }
 
 // encode writes the entries of a batch, one JSON value a line, compressed.
@@ -71,12 +72,12 @@ func appendEntry(b []byte, enc *json.Appender, plan *flow.Plan, record int, it *
 	text(`"reason"`, it.Reason)
 	text(`"effect"`, string(it.Effect))
 	text(`"raw"`, it.Raw)
-	if it.Faults != nil {
-		faults, err := stdjson.Marshal(it.Faults)
-		if err != nil {
-			return nil, err
-		}
-		b = append(append(append(b, `"faults":`...), faults...), ',')
+	b, err := appendFaults(b, `"faults":`, it.Faults)
+	if err != nil {
+		return nil, err
+	}
+	if b, err = appendFaults(b, `"notes":`, it.Notes); err != nil {
+		return nil, err
 	}
 	b = append(b, `"values":{`...)
 	begun := false
@@ -92,6 +93,14 @@ func appendEntry(b []byte, enc *json.Appender, plan *flow.Plan, record int, it *
 		b = enc.Append(b, it.Frame.Slots[ps.Result.Slot])
 	}
 	return append(b, "}}\n"...), nil
+}
+
+func appendFaults(b []byte, name string, list fault.List) ([]byte, error) {
+	if list == nil {
+		return b, nil
+	}
+	faults, err := stdjson.Marshal(list)
+	return append(append(append(b, name...), faults...), ','), err
 }
 
 // Journal reads the entry of one record, counted from 0.

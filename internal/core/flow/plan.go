@@ -210,6 +210,7 @@ type Item struct {
 	Step   string // where it left the way, when it did
 	Reason string // why it was left out
 	Faults fault.List
+	Notes  fault.List // of fields and entries that a map step left out
 	Effect Effect
 }
 

@@ -224,6 +224,9 @@ func compileMap(c *compiler, s *Step) runner {
 		switch {
 		case !ok:
 			c.fault(s.place("mapping"), fault.New(fault.Unknown, "the mapping needs %q; no step before yields it", src.Name.Value))
+		case src.List && (t.Item == nil || t.Item.Fields != plan.Sources[i].Root):
+			c.fault(s.place("mapping"), fault.Expect(fault.Type, src.Name.Value+" as a list of schema "+plan.Sources[i].ID, t.String()))
+		case src.List:
 		case t.Fields != plan.Sources[i].Root:
 			c.fault(s.place("mapping"), fault.Expect(fault.Type, src.Name.Value+" of schema "+plan.Sources[i].ID, "schema "+t.Fields.Name))
 		}
@@ -247,12 +250,19 @@ func mapItem(s *Step, plan *mapping.Plan, fr *mapping.Frame, from []int, slot in
 	for i, f := range from {
 		fr.Slots[1+i] = it.Frame.Slots[f]
 	}
-	v, faults := plan.Apply(fr)
-	if faults != nil {
-		it.aside(s.ID, faults...)
-		return
+	res := plan.Apply(fr)
+	for _, f := range res.Notes {
+		f.Place.Step = s.ID
+		it.Notes = append(it.Notes, f)
 	}
-	it.Frame.Slots[slot] = v
+	switch {
+	case res.Faults != nil:
+		it.aside(s.ID, res.Faults...)
+	case res.LeftOut != "":
+		it.State, it.Step, it.Reason = LeftOut, s.ID, res.LeftOut
+	default:
+		it.Frame.Slots[slot] = res.Value
+	}
 }
 
 var upsertKind = &Kind{

@@ -14,8 +14,9 @@ type Function struct {
 	Family   string
 	About    string
 	Params   []Param
-	Variadic bool // the last parameter may repeat
-	Lenient  bool // is given absent and null arguments
+	Variadic bool                                  // the last parameter may repeat
+	Lenient  bool                                  // is given absent and null arguments
+	Keyed    func(found []value.Value) value.Value // the result where the items that meet the condition are known by key
 	Result   func(args []Type) Type
 	Call     func(fr *Frame, a []value.Value) (value.Value, error)
 	Examples []Example
@@ -210,46 +211,68 @@ func kindsOf(kinds []value.Kind) kindSet {
 
 func (s kindSet) has(k value.Kind) bool { return s&(1<<k) != 0 }
 
-// over compiles a function that evaluates its last argument for every item of its first.
-func (c *compiler) over(n ast.Node, fn *Function, nodes []ast.Node) (eval, Type) {
-	list, lt := c.node(nodes[0])
+// items compiles a list and a formula over its items; slot holds the item, the one behind it its
+// position. ok is false when something is wrong.
+func (c *compiler) items(fn *Function, listNode, body ast.Node) (list, each eval, lt, et Type, slot int, ok bool) {
+	list, lt = c.node(listNode)
 	if !lt.unknown() && !lt.is(value.ListKind) {
-		return c.fail(nodes[0], fault.Expect(fault.Type, "a list", lt.String()).In(fn.Name))
+		c.fail(listNode, fault.Expect(fault.Type, "a list", lt.String()).In(fn.Name))
+		return list, each, lt, et, 0, false
 	}
 	item := Type{Maybe: true}
 	if lt.Item != nil {
 		item = *lt.Item
 	}
-	slot := c.temp(2)
-	c.items = append(c.items, binding{slot: slot, typ: item})
-	body := nodes[1]
-	if p, ok := body.(*ast.PredicateNode); ok {
+	slot = c.temp(2)
+	c.pointers = append(c.pointers, binding{slot: slot, typ: item})
+	if p, is := body.(*ast.PredicateNode); is {
 		body = p.Node
 	}
-	each, et := c.node(body)
-	c.items = c.items[:len(c.items)-1]
-	if c.faults != nil {
+	each, et = c.node(body)
+	c.pointers = c.pointers[:len(c.pointers)-1]
+	return list, each, lt, et, slot, c.faults == nil
+}
+
+// over compiles a function that evaluates its last argument for every item of its first.
+func (c *compiler) over(n ast.Node, fn *Function, nodes []ast.Node) (eval, Type) {
+	list, each, lt, et, slot, ok := c.items(fn, nodes[0], nodes[1])
+	if !ok {
 		return never, Type{}
 	}
 	t := fn.Result([]Type{lt, et})
 	t.Maybe = t.Maybe || lt.Maybe
 	p := place(n)
+	keyed := c.keyed(fn, nodes[1], lt, slot)
 	return func(fr *Frame) (value.Value, *fault.Fault) {
 		l, f := list(fr)
 		if f != nil || l.Missing() {
 			return l, f
 		}
-		items := l.Items()
-		results := make([]value.Value, len(items))
-		for i, v := range items {
-			if err := fr.step(); err != nil {
-				return value.Value{}, at(p, err)
+		if keyed != nil {
+			if found, ok := keyed.find(fr, l); ok {
+				return found, nil
 			}
-			fr.Slots[slot], fr.Slots[slot+1] = v, value.Int(int64(i))
-			if results[i], f = each(fr); f != nil {
-				return value.Value{}, f
-			}
+		}
+		results, f := perItem(fr, l.Items(), each, slot, p)
+		if f != nil {
+			return value.Value{}, f
 		}
 		return finish(fn, fr, []value.Value{l, value.ListOf(results...)}, p)
 	}, t
+}
+
+// perItem evaluates a formula for every item.
+func perItem(fr *Frame, items []value.Value, each eval, slot int, p fault.Place) ([]value.Value, *fault.Fault) {
+	results := make([]value.Value, len(items))
+	for i, v := range items {
+		if err := fr.step(); err != nil {
+			return nil, at(p, err)
+		}
+		fr.Slots[slot], fr.Slots[slot+1] = v, value.Int(int64(i))
+		var f *fault.Fault
+		if results[i], f = each(fr); f != nil {
+			return nil, f
+		}
+	}
+	return results, nil
 }

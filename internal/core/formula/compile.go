@@ -12,12 +12,12 @@ import (
 
 // compiler turns one formula's tree into closures. It goes on after a fault, to find the others.
 type compiler struct {
-	source []rune
-	scope  *Scope
-	frames int // slots needed so far
-	items  []binding
-	reads  [][]string
-	faults fault.List
+	source   []rune
+	scope    *Scope
+	frames   int       // slots needed so far
+	pointers []binding // the items at hand, the innermost last
+	reads    [][]string
+	faults   fault.List
 }
 
 func never(*Frame) (value.Value, *fault.Fault) { return value.Value{}, nil }
@@ -237,10 +237,10 @@ func (c *compiler) index(n *ast.MemberNode, inner eval, t Type) (eval, Type) {
 
 // pointer is the item at hand inside a predicate, or its position as #index.
 func (c *compiler) pointer(n *ast.PointerNode) (eval, Type) {
-	if len(c.items) == 0 {
+	if len(c.pointers) == 0 {
 		return c.fail(n, fault.New(fault.Syntax, "# stands for a list's item; there is no list here"))
 	}
-	b := c.items[len(c.items)-1]
+	b := c.pointers[len(c.pointers)-1]
 	slot := b.slot
 	if n.Name == "index" {
 		slot++

@@ -27,7 +27,7 @@ var listFunctions = []Function{
 	},
 	{
 		Name: "filter", Family: "lists", About: "The items of a list that meet a condition.",
-		Params: []Param{p("list", listKind), {Name: "condition", Each: true}}, Result: same, Call: filter,
+		Params: []Param{p("list", listKind), {Name: "condition", Each: true}}, Result: same, Call: filter, Keyed: func(found []value.Value) value.Value { return value.ListOf(found...) },
 		Examples: []Example{{`length(filter([1, 2, 3], # > 1))`, "2"}},
 	},
 	{
@@ -42,7 +42,7 @@ var listFunctions = []Function{
 	end("last", "The last item of a list; absent when it is empty.", func(n int) int { return n - 1 }, `last([7, 8])`, "8"),
 	quantifier("none", "Whether no item meets a condition.", func(hits, _ int) bool { return hits == 0 }, `none([1, 2], # > 2)`, "true"),
 	quantifier("one", "Whether exactly one item meets a condition.", func(hits, _ int) bool { return hits == 1 }, `one([1, 2], # > 1)`, "true"),
-	finder("find", "The first item that meets a condition; absent when none does.", false, ex(`find([1, 5, 7], # > 2)`, "5")),
+	finder("find", "The first item that meets a condition; absent when none does.", false, ex(`find([1, 5, 7], # > 2)`, "5")).keyed(firstOf),
 	finder("findLast", "The last item that meets a condition; absent when none does.", true, ex(`findLast([1, 5, 7], # > 2)`, "7")),
 	{
 		Name: "findIndex", Family: "lists", About: "The position, from 0, of the first item that meets a condition; absent when none does.", Params: withCondition,
@@ -237,6 +237,13 @@ func extremeOf(name, about string, sign int, examples ...Example) Function {
 	}
 }
 
+func firstOf(found []value.Value) value.Value {
+	if len(found) == 0 {
+		return value.Value{}
+	}
+	return found[0]
+}
+
 // repeating lets the last parameter of a function repeat.
 func (fn Function) repeating() Function {
 	fn.Variadic = true
@@ -245,29 +252,9 @@ func (fn Function) repeating() Function {
 
 // sorted puts items in the order of their keys; what is missing comes last.
 func sorted(fr *Frame, items, keys []value.Value) (value.Value, error) {
-	order := make([]int, len(items))
-	for i := range order {
-		order[i] = i
-	}
-	var failed error
-	slices.SortStableFunc(order, func(a, b int) int {
-		x, y := keys[a], keys[b]
-		switch {
-		case x.Missing() && y.Missing():
-			return 0
-		case x.Missing():
-			return 1
-		case y.Missing():
-			return -1
-		}
-		c, err := value.Compare(x, y)
-		if err != nil {
-			failed = err
-		}
-		return c
-	})
-	if failed != nil {
-		return value.Value{}, failed
+	order, err := Order(len(items), SortKey{Values: keys})
+	if err != nil {
+		return value.Value{}, err
 	}
 	out := make([]value.Value, len(items))
 	for i, at := range order {
@@ -278,7 +265,7 @@ func sorted(fr *Frame, items, keys []value.Value) (value.Value, error) {
 
 // key tells scalars apart in a map, so that large lists are compared in linear time; ok is false for
 // records and lists, which are compared one by one.
-func keyOf(v value.Value) (key string, ok bool) {
+func Key(v value.Value) (key string, ok bool) {
 	switch {
 	case v.Kind() >= value.RecordKind:
 		return "", false
@@ -313,7 +300,7 @@ func unlike(fr *Frame, items, from []value.Value) (value.Value, error) {
 	seen := map[string]bool{}
 	var odd, out []value.Value
 	for _, v := range from {
-		if k, ok := keyOf(v); ok {
+		if k, ok := Key(v); ok {
 			seen[k] = true
 		} else {
 			odd = append(odd, v)
@@ -323,7 +310,7 @@ func unlike(fr *Frame, items, from []value.Value) (value.Value, error) {
 		if err := fr.step(); err != nil {
 			return value.Value{}, err
 		}
-		k, ok := keyOf(v)
+		k, ok := Key(v)
 		if ok && seen[k] || !ok && slices.ContainsFunc(odd, func(o value.Value) bool { fr.steps++; return value.Equal(o, v) }) {
 			continue
 		}
@@ -337,14 +324,19 @@ func unlike(fr *Frame, items, from []value.Value) (value.Value, error) {
 }
 
 func groupType(a []Type) Type {
-	key := schema.Scalar("key", a[1].Kind)
+	return Type{Kind: value.ListKind, Item: &Type{Kind: value.RecordKind, Fields: Group(a[0], a[1])}}
+}
+
+// Group is the record of a group of a list's items: their key and the items.
+func Group(list, of Type) *schema.Field {
+	key := schema.Scalar("key", of.Kind)
 	items := &schema.Field{Name: "items", Kind: value.Text, Max: schema.Many}
-	if t := a[0].Item; t != nil {
+	if t := list.Item; t != nil {
 		if items.Kind = t.Kind; t.Fields != nil {
 			items = (&schema.Field{Name: "items", Kind: value.RecordKind, Max: schema.Many, Fields: cloned(t.Fields)}).Sealed()
 		}
 	}
-	return Type{Kind: value.ListKind, Item: &Type{Kind: value.RecordKind, Fields: schema.Record("group", key, items)}}
+	return schema.Record("group", key, items)
 }
 
 // cloned are the fields of a record for another one to hold.
@@ -363,27 +355,37 @@ func cloned(record *schema.Field) []*schema.Field {
 var groupShape = value.NewShape("key", "items")
 
 func groupBy(fr *Frame, a []value.Value) (value.Value, error) {
+	groups, err := Grouped(a[0].Items(), a[1].Items())
+	if err != nil {
+		return value.Value{}, err
+	}
+	return value.ListOf(groups...), fr.grow(16 * len(a[0].Items()))
+}
+
+// Grouped puts the items with the same key together, in the order in which the keys first stand. It
+// fails for a key that is a record or a list.
+func Grouped(items, keys []value.Value) ([]value.Value, error) {
 	at := map[string]int{}
-	var keys []value.Value
+	var first []value.Value
 	var groups [][]value.Value
-	for i, item := range a[0].Items() {
-		key, ok := keyOf(a[1].Items()[i])
+	for i, item := range items {
+		key, ok := Key(keys[i])
 		if !ok {
-			return value.Value{}, fault.Expect(fault.Type, "a single value to group by", a[1].Items()[i].Kind().String())
+			return nil, fault.Expect(fault.Type, "a single value to group by", keys[i].Kind().String())
 		}
 		g, there := at[key]
 		if !there {
 			g = len(groups)
 			at[key] = g
-			keys, groups = append(keys, a[1].Items()[i]), append(groups, nil)
+			first, groups = append(first, keys[i]), append(groups, nil)
 		}
 		groups[g] = append(groups[g], item)
 	}
 	out := make([]value.Value, len(groups))
 	for g := range groups {
-		out[g] = value.Rec(groupShape, []value.Value{keys[g], value.ListOf(groups[g]...)})
+		out[g] = value.Rec(groupShape, []value.Value{first[g], value.ListOf(groups[g]...)})
 	}
-	return value.ListOf(out...), fr.grow(16 * len(a[0].Items()))
+	return out, nil
 }
 
 func sumType(a []Type) Type {

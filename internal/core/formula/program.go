@@ -4,6 +4,7 @@ import (
 	"errors"
 	"strings"
 
+	"github.com/expr-lang/expr/ast"
 	"github.com/expr-lang/expr/conf"
 	"github.com/expr-lang/expr/file"
 	"github.com/expr-lang/expr/parser"
@@ -25,12 +26,23 @@ const (
 type Frame struct {
 	Slots []value.Value
 	stack []value.Value
+	index index
 	steps int
 	bytes int
 }
 
 // Reset gives the frame its full budget again.
 func (fr *Frame) Reset() { fr.steps, fr.bytes = 0, 0 }
+
+// Allow adds steps to the budget, for work that grows with the message.
+func (fr *Frame) Allow(steps int) { fr.steps -= steps }
+
+// Need makes room for a number of slots.
+func (fr *Frame) Need(slots int) {
+	for len(fr.Slots) < slots {
+		fr.Slots = append(fr.Slots, value.Value{})
+	}
+}
 
 var (
 	errSteps = errors.New("the formula takes more than 1,000,000 steps")
@@ -78,9 +90,7 @@ func (p *Program) Reference() bool { return p.bare }
 // Eval computes the formula. The frame must hold the scope's values. A fault's column counts
 // characters of the formula from 1.
 func (p *Program) Eval(fr *Frame) (value.Value, *fault.Fault) {
-	for len(fr.Slots) < p.slots {
-		fr.Slots = append(fr.Slots, value.Value{})
-	}
+	fr.Need(p.slots)
 	return p.eval(fr)
 }
 
@@ -93,9 +103,7 @@ func Compile(source string, scope *Scope) (*Program, fault.List) {
 	if len(source) > MaxSource {
 		return nil, fault.List{fault.New(fault.Limit, "the formula is longer than %d bytes", MaxSource)}
 	}
-	config := conf.CreateNew()
-	config.MaxNodes = MaxNodes
-	tree, err := parser.ParseWithConfig(source, config)
+	tree, err := parse(source)
 	if err != nil {
 		return nil, fault.List{syntax(err)}
 	}
@@ -105,6 +113,35 @@ func Compile(source string, scope *Scope) (*Program, fault.List) {
 		return nil, c.faults
 	}
 	return &Program{Source: source, Type: t, Reads: c.reads, eval: e, slots: c.frames, bare: c.bare(tree.Node), direct: c.direct(tree.Node)}, nil
+}
+
+func parse(source string) (*parser.Tree, error) {
+	config := conf.CreateNew()
+	config.MaxNodes = MaxNodes
+	return parser.ParseWithConfig(source, config)
+}
+
+// Names lists the names that a formula begins paths with, as far as it can be read.
+func Names(source string) []string {
+	if len(source) > MaxSource {
+		return nil
+	}
+	tree, err := parse(source)
+	if err != nil {
+		return nil
+	}
+	n := names{}
+	ast.Walk(&tree.Node, &n)
+	return n.found
+}
+
+type names struct{ found []string }
+
+// Visit keeps the name of an identifier.
+func (n *names) Visit(node *ast.Node) {
+	if id, ok := (*node).(*ast.IdentifierNode); ok {
+		n.found = append(n.found, id.Value)
+	}
 }
 
 func syntax(err error) *fault.Fault {

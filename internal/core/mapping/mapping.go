@@ -4,9 +4,6 @@
 package mapping
 
 import (
-	"slices"
-	"strings"
-
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/formula"
@@ -16,34 +13,99 @@ import (
 
 // Mapping is one part.
 type Mapping struct {
-	ID    string
-	Title string
-	From  []Source
-	To    doc.Text // id of the target schema
-	Rules []Rule
-	At    doc.Text
-	doc   *doc.Doc
+	ID      string
+	Title   string
+	From    []Source
+	To      doc.Text // id of the target schema
+	Let     []Variable
+	Keep    []Condition
+	OnFault OnFault
+	Rules   []Rule
+	At      doc.Text
+	doc     *doc.Doc
 }
 
-// Source is one source message.
-type Source struct{ Name, Schema doc.Text }
+// Source is one source message, or a list of them.
+type Source struct {
+	Name, Schema doc.Text
+	List         bool
+}
+
+// Variable is computed once, for the message or for each entry of a list, and read by name. The
+// order of variables never matters.
+type Variable struct {
+	Name    string
+	Formula doc.Text
+}
+
+// Condition is one that a message must meet; else it is left out with the reason.
+type Condition struct {
+	When doc.Text
+	Else string
+}
+
+// OnFault is what a fault in a rule does.
+type OnFault string
+
+// The choices of what a fault does. What is left out is noted.
+const (
+	Fail         OnFault = "fail"
+	LeaveEntry   OnFault = "leave out entry" // of the innermost list around the rule; fails outside of lists
+	LeaveField   OnFault = "leave out field"
+	asItIs               = "keep"
+	leaveOut             = "leave out"
+	explicitNull         = "null"
+)
+
+// OnFaults lists the choices, the default first.
+var OnFaults = []OnFault{Fail, LeaveEntry, LeaveField}
+
+// Empties lists what can become of an empty result, the default first.
+var Empties = []string{asItIs, leaveOut, explicitNull}
 
 // RuleKind says how a rule makes its field.
 type RuleKind string
 
-// The kinds of rule.
+// The kinds of rule. A record rule makes a record, or one entry of a list of records, by the rules
+// for its fields.
 const (
 	Formula  RuleKind = "formula"
 	Constant RuleKind = "constant"
 	Each     RuleKind = "each"
+	Record   RuleKind = "record"
 )
+
+// Kinds lists the kinds of rule.
+var Kinds = []RuleKind{Formula, Constant, Each, Record}
 
 // Rule makes one target field.
 type Rule struct {
-	Field doc.Text // path of names with slashes
-	Kind  RuleKind
-	Text  doc.Text // the formula, the constant, or the list of an each
-	As    string   // name of the item inside an each
+	Field   doc.Text // path of names with slashes; line[extras] is one more feed of the list line
+	Kind    RuleKind
+	Text    doc.Text // the formula, the constant, or the list of an each; a record has none
+	When    doc.Text // a condition; the field is left out where it is not true
+	Default doc.Text // a formula for a result that is absent or null
+	Empty   string   // what becomes of a result that is absent, null, an empty text or an empty list
+	Entries
+}
+
+// Entries says how the items of an each become entries: they are taken apart, filtered, told apart,
+// grouped and sorted, in this order.
+type Entries struct {
+	As       string   // name of the item, or of the group
+	Inside   []Inside // lists inside of the item, each within the one before
+	Where    doc.Text // which items are taken
+	Distinct doc.Text // of those with the same result only the first is taken
+	Group    doc.Text // those with the same result become one entry with key and items
+	Sort     doc.Text // formulas with ; between; each may end in the word descending
+	Position string   // name of the entry's position, from 1
+	Let      []Variable
+}
+
+// Inside is a list inside of an item.
+type Inside struct {
+	List doc.Text
+	As   string
 }
 
 // Run is the record of facts about the run that every formula may read as run.…
@@ -59,12 +121,18 @@ func Parse(id string, d *doc.Doc) *Mapping {
 	n := d.Root()
 	m := &Mapping{ID: id, Title: n.Need("mapping").Value, To: n.Need("to"), At: n.At(), doc: d}
 	for _, s := range n.List("from") {
-		m.From = append(m.From, Source{Name: s.Need("name"), Schema: s.Need("schema")})
+		m.From = append(m.From, Source{Name: s.Need("name"), Schema: s.Need("schema"), List: s.Bool("list", false)})
 		s.Done()
 	}
 	if len(m.From) == 0 && n.Present() {
 		n.Fault(fault.Required, "the mapping has no source")
 	}
+	m.Let = variables(n)
+	for _, k := range n.List("keep") {
+		m.Keep = append(m.Keep, Condition{When: k.Need("when"), Else: k.Text("else").Value})
+		k.Done()
+	}
+	m.OnFault = OnFault(n.Choice("on fault", names(OnFaults)...))
 	for _, r := range n.List("rules") {
 		m.Rules = append(m.Rules, rule(r))
 	}
@@ -72,127 +140,61 @@ func Parse(id string, d *doc.Doc) *Mapping {
 	return m
 }
 
+func names[T ~string](list []T) []string {
+	out := make([]string, len(list))
+	for i, w := range list {
+		out[i] = string(w)
+	}
+	return out
+}
+
+func variables(n doc.Node) []Variable {
+	var vars []Variable
+	for _, v := range n.List("let") {
+		name := v.Need("name")
+		if name.Value != "" && !formula.Name(name.Value) {
+			n.Doc().Fault(name, fault.New(fault.Setting, "a variable cannot be called %q", name.Value).Mended("Use letters, digits and _"))
+		}
+		vars = append(vars, Variable{Name: name.Value, Formula: v.Need("formula")})
+		v.Done()
+	}
+	return vars
+}
+
 func rule(n doc.Node) Rule {
-	r := Rule{Field: n.Need("field")}
+	r := Rule{Field: n.Need("field"), Kind: Record, When: n.Text("when"), Default: n.Text("default"), Empty: n.Choice("when empty", Empties...)}
 	for _, k := range []RuleKind{Formula, Constant, Each} {
 		t := n.Text(string(k))
 		if t.Line == 0 {
 			continue
 		}
-		if r.Kind != "" {
+		if r.Kind != Record {
 			n.Fault(fault.Setting, "a rule has one of formula, constant and each, not two")
 		}
 		r.Kind, r.Text = k, t
 	}
-	if r.Kind == "" {
-		n.Fault(fault.Required, "the rule has neither formula nor constant nor each")
-		r.Kind = Formula
-	}
-	r.As = n.Text("as").Value
-	if r.As == "" {
-		r.As = "item"
+	if r.Kind == Each {
+		r.Entries = entries(n)
 	}
 	n.Done()
 	return r
 }
 
-// Schemas finds a schema by id.
-type Schemas func(id string) *schema.Schema
-
-// Plan is a compiled mapping.
-type Plan struct {
-	Mapping *Mapping
-	Sources []*schema.Schema
-	Target  *schema.Schema
-	Fields  []*Field // of the target, in order, each record before its fields
-	Faults  fault.List
-	root    *node
-}
-
-// Field is what the plan knows of one target field.
-type Field struct {
-	Path    []string
-	Field   *schema.Field
-	Rule    *Rule            // nil when it has none
-	Index   int              // of the rule in the mapping
-	Program *formula.Program // nil for constants and faulty rules
-	Reads   [][]string       // the source fields that the rule reads: a source's name, then names
-	Faults  fault.List
-	Missing bool // required, and no rule makes it
-}
-
-// Name is the path as rules write it.
-func (f *Field) Name() string { return strings.Join(f.Path, "/") }
-
-type node struct {
-	field    *schema.Field
-	info     *Field
-	program  *formula.Program
-	direct   *formula.Direct // where the value stands, for a rule that is only a field
-	constant value.Value
-	item     int // slot of the item, for an each
-	children []*node
-	scope    *formula.Scope // of the rules inside, for the root and for an each
-	opened   string         // the name of the item, for an each
-}
-
-// Frame is the working memory of one goroutine.
-type Frame struct {
-	formula.Frame
-	fields  []value.Value // room for the records to come
-	records []value.Record
-}
-
-// ahead is for how many records memory is taken at once.
-const ahead = 64
-
-// record gives an empty record of a shape.
-func (fr *Frame) record(shape *value.Shape) *value.Record {
-	n := len(shape.Names)
-	if len(fr.records) == 0 {
-		fr.records = make([]value.Record, ahead)
+func entries(n doc.Node) Entries {
+	e := Entries{
+		As: n.Text("as").Value, Where: n.Text("where"), Distinct: n.Text("distinct by"), Group: n.Text("group by"),
+		Sort: n.Text("sort by"), Position: n.Text("position").Value, Let: variables(n),
 	}
-	if len(fr.fields) < n {
-		fr.fields = make([]value.Value, ahead*n)
+	if e.As == "" {
+		e.As = "item"
 	}
-	r := &fr.records[0]
-	fr.records = fr.records[1:]
-	r.Shape, r.Fields = shape, fr.fields[:n:n]
-	fr.fields = fr.fields[n:]
-	return r
-}
-
-// NewFrame makes a frame for the plan.
-func (p *Plan) NewFrame() *Frame {
-	return &Frame{Frame: formula.Frame{Slots: make([]value.Value, 1+len(p.Sources), 8+len(p.Sources))}}
-}
-
-// Scope is what a rule for a target field can read; that of the whole for a field that is not there.
-func (p *Plan) Scope(field string) *formula.Scope {
-	n, scope := p.root, p.root.scope
-	for _, name := range strings.Split(field, "/") {
-		at := slices.IndexFunc(n.children, func(c *node) bool { return c.field.Name == name })
-		if at < 0 {
-			break
-		}
-		if n.scope != nil {
-			scope = n.scope
-		}
-		n = n.children[at]
+	for _, in := range n.List("inside") {
+		e.Inside = append(e.Inside, Inside{List: in.Need("each"), As: in.Need("as").Value})
+		in.Done()
 	}
-	return scope
-}
-
-// Complete says how many of the leaf fields of the target have a rule that works.
-func (p *Plan) Complete() (done, all int) {
-	for _, f := range p.Fields {
-		if f.Field.Kind == value.RecordKind && !f.Field.List() {
-			continue
-		}
-		all++
-		if f.Rule != nil && len(f.Faults) == 0 {
-			done++
-		}
+	if len(e.Inside) > 0 && e.Group.Value != "" {
+		n.Doc().Fault(e.Group, fault.New(fault.Setting, "items with a list inside cannot be grouped").Mended("Group the items, and take the list inside in an each below"))
+		e.Inside = nil
 	}
-	return done, all
+	return e
 }

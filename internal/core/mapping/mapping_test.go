@@ -90,9 +90,9 @@ func run(t testing.TB, p *Plan, in string) (string, fault.List) {
 	require.NoError(t, err)
 	fr := p.NewFrame()
 	fr.Set(value.Value{}, v)
-	out, faults := p.Apply(fr)
+	res := p.Apply(fr)
 	var a json.Appender
-	return string(a.Append(nil, out)), faults
+	return string(a.Append(nil, res.Value)), res.Faults
 }
 
 func TestAMappingMakesTheTarget(t *testing.T) {
@@ -162,8 +162,8 @@ func BenchmarkApply(b *testing.B) {
 	fr := p.NewFrame()
 	fr.Set(value.Value{}, v)
 	for b.Loop() {
-		if _, faults := p.Apply(fr); faults != nil {
-			b.Fatal(faults)
+		if res := p.Apply(fr); res.Faults != nil {
+			b.Fatal(res.Faults)
 		}
 	}
 }

@@ -116,7 +116,7 @@ func (m *matcher) record(n *node, in inside) {
 	lists := map[string]*node{}
 	var walk func(n *node)
 	walk = func(n *node) {
-		for _, c := range n.children {
+		for _, c := range n.made() {
 			name := c.info.Name()
 			switch {
 			case c.info.Rule != nil && c.info.Rule.Kind == Each && c.scope != nil:

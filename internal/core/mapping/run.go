@@ -2,17 +2,29 @@ package mapping
 
 import (
 	"strconv"
+	"strings"
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/value"
 )
 
-// MaxItems bounds the items that one each makes.
-const MaxItems = 1_000_000
+// Bounds on what one message makes.
+const (
+	MaxItems      = 1_000_000 // entries of one list
+	stepsPerEntry = 1_000     // that every entry adds to the budget of the message
+)
 
-// Trace is told each field's result while a message is made; path is as rules write it, with the
-// position of list items.
+// Trace is told each field's and variable's result while a message is made. Of the entries of a list
+// only the first is told.
 type Trace func(f *Field, v value.Value, ft *fault.Fault)
+
+// Result is what comes of one message.
+type Result struct {
+	Value   value.Value
+	LeftOut string     // why the message is left out; empty when it is not
+	Faults  fault.List // for which the target message is not to be used
+	Notes   fault.List // for which a field or an entry was left out
+}
 
 // Set puts the run's facts and the source messages into the frame.
 func (fr *Frame) Set(run value.Value, sources ...value.Value) {
@@ -20,26 +32,75 @@ func (fr *Frame) Set(run value.Value, sources ...value.Value) {
 	copy(fr.Slots[1:], sources)
 }
 
-// Apply makes the target message. All faults of a message are reported; the message is then not
-// to be used.
-func (p *Plan) Apply(fr *Frame) (value.Value, fault.List) { return p.ApplyTraced(fr, nil) }
+// Apply makes the target message. All faults of a message are reported.
+func (p *Plan) Apply(fr *Frame) Result { return p.ApplyTraced(fr, nil) }
 
-// ApplyTraced is Apply with every field's result told to trace.
-func (p *Plan) ApplyTraced(fr *Frame, trace Trace) (value.Value, fault.List) {
+// ApplyTraced is Apply with every field's result told to trace. It makes the target even of a message
+// that is left out.
+func (p *Plan) ApplyTraced(fr *Frame, trace Trace) Result {
 	fr.Reset()
-	r := runner{frame: fr, trace: trace}
-	v := r.record(p.root)
-	if r.faults != nil {
-		return v, r.faults
+	r := runner{plan: p, frame: fr, trace: trace}
+	r.variables(p.root.let)
+	res := Result{LeftOut: r.kept()}
+	if res.LeftOut != "" && trace == nil && r.faults == nil {
+		return res
 	}
-	p.Target.Check(v, func(f *fault.Fault) { r.faults = append(r.faults, f) })
-	return v, r.faults
+	res.Value = r.record(p.root)
+	if r.faults == nil && res.LeftOut == "" {
+		p.Target.Check(res.Value, func(f *fault.Fault) { r.faults = append(r.faults, f) })
+	}
+	res.Faults, res.Notes = r.faults, r.notes
+	return res
 }
 
 type runner struct {
+	plan   *Plan
 	frame  *Frame
 	trace  Trace
+	lists  []*node // the eachs around, and at which of their entries
+	at     []int
 	faults fault.List
+	notes  fault.List
+}
+
+// kept says why the message is left out: the reason of the first condition that it does not meet.
+func (r *runner) kept() string {
+	for i, prog := range r.plan.keep {
+		if prog == nil {
+			continue
+		}
+		v, ft := prog.Eval(&r.frame.Frame)
+		switch k := r.plan.Mapping.Keep[i]; {
+		case ft != nil:
+			r.faults = append(r.faults, ft.In("keep "+prog.Source))
+		case v.IsTrue():
+		case k.Else != "":
+			return k.Else
+		default:
+			return "not " + prog.Source
+		}
+	}
+	return ""
+}
+
+func (r *runner) variables(vars []variable) {
+	for i := range vars {
+		v := &vars[i]
+		result, ft := value.Value{}, (*fault.Fault)(nil)
+		switch {
+		case len(v.info.Faults) > 0:
+			ft = v.info.Faults[0]
+		case v.program != nil:
+			result, ft = v.program.Eval(&r.frame.Frame)
+		}
+		r.frame.Slots[v.slot] = result
+		if ft != nil {
+			r.fault(v.info, ft)
+		}
+		if r.trace != nil {
+			r.trace(v.info, result, ft)
+		}
+	}
 }
 
 func (r *runner) record(n *node) value.Value {
@@ -49,7 +110,7 @@ func (r *runner) record(n *node) value.Value {
 			rec.Fields[i] = r.frame.Slots[c.direct.Slot].Slot(c.direct.Field)
 			continue
 		}
-		if c.program != nil && c.info.Rule.Kind == Formula && r.trace == nil {
+		if c.plain && r.trace == nil {
 			rec.Fields[i] = r.formula(c)
 			continue
 		}
@@ -62,7 +123,7 @@ func (r *runner) record(n *node) value.Value {
 func (r *runner) formula(n *node) value.Value {
 	v, ft := n.program.Eval(&r.frame.Frame)
 	if ft != nil {
-		r.fault(n, ft)
+		r.fault(n.info, ft)
 	}
 	if v.Kind() == value.Integer && n.field.Kind == value.Decimal {
 		v = value.AsDecimal(v)
@@ -70,17 +131,43 @@ func (r *runner) formula(n *node) value.Value {
 	return v
 }
 
-func (r *runner) fault(n *node, ft *fault.Fault) {
+// fault keeps a fault of a field, or notes it where the mapping says so.
+func (r *runner) fault(info *Field, ft *fault.Fault) {
 	at := *ft
-	at.Field = n.info.Name()
-	at.Place.Path = "/" + n.info.Name()
+	at.Field = info.Name()
+	at.Place.Path = r.path(info)
+	if r.plan.Mapping.OnFault == LeaveField {
+		r.notes = append(r.notes, &at)
+		return
+	}
 	r.faults = append(r.faults, &at)
 }
 
+// path is where a field stands in the message, with the positions of entries.
+func (r *runner) path(info *Field) string {
+	var b strings.Builder
+	from := 0
+	for i, n := range r.lists {
+		name := n.info.Name()
+		b.WriteString("/" + name[from:] + "/" + strconv.Itoa(r.at[i]))
+		from = len(name) + 1
+	}
+	name := info.Name()
+	if info.Variable != nil {
+		from = 0
+	}
+	b.WriteString("/" + name[from:])
+	return b.String()
+}
+
 func (r *runner) field(n *node) value.Value {
+	if n.feeds != nil {
+		return r.fed(n)
+	}
 	v, ft := r.make(n)
 	if ft != nil {
-		r.fault(n, ft)
+		r.fault(n.info, ft)
+		v = value.Value{}
 	}
 	if r.trace != nil {
 		r.trace(n.info, v, ft)
@@ -88,24 +175,71 @@ func (r *runner) field(n *node) value.Value {
 	return v
 }
 
+// fed makes a list of what several rules give, one after another.
+func (r *runner) fed(n *node) value.Value {
+	var items []value.Value
+	for _, feed := range n.feeds {
+		items = append(items, r.field(feed).Items()...)
+	}
+	v := value.ListOf(items...)
+	if r.trace != nil && n.info.Rule == nil {
+		r.trace(n.info, v, nil)
+	}
+	return v
+}
+
 func (r *runner) make(n *node) (value.Value, *fault.Fault) {
+	rule := n.info.Rule
 	switch {
-	case n.info.Rule == nil && n.field.Kind == value.RecordKind && !n.field.List():
+	case rule == nil && n.field.Kind == value.RecordKind && !n.field.List():
 		return r.inner(n), nil
-	case n.info.Rule == nil:
+	case rule == nil:
 		return value.Value{}, nil
 	case len(n.info.Faults) > 0:
 		return value.Value{}, n.info.Faults[0]
-	case n.info.Rule.Kind == Constant:
-		return n.constant, nil
-	case n.info.Rule.Kind == Each:
-		return r.each(n)
 	}
-	v, ft := n.program.Eval(&r.frame.Frame)
-	if ft == nil && v.Kind() == value.Integer && n.field.Kind == value.Decimal {
+	if n.when != nil {
+		is, ft := n.when.Eval(&r.frame.Frame)
+		if ft != nil || !is.IsTrue() {
+			return value.Value{}, ft
+		}
+	}
+	v, ft := r.ruled(n)
+	if ft == nil && n.other != nil && v.Missing() {
+		v, ft = n.other.Eval(&r.frame.Frame)
+	}
+	if v.Kind() == value.Integer && n.field.Kind == value.Decimal {
 		v = value.AsDecimal(v)
 	}
-	return v, ft
+	return emptied(v, rule.Empty), ft
+}
+
+// ruled makes a field by its rule.
+func (r *runner) ruled(n *node) (value.Value, *fault.Fault) {
+	switch n.info.Rule.Kind {
+	case Constant:
+		return n.constant, nil
+	case Each:
+		return r.each(n)
+	case Record:
+		if n.field.List() {
+			return value.ListOf(r.record(n)), nil
+		}
+		return r.record(n), nil
+	}
+	return n.program.Eval(&r.frame.Frame)
+}
+
+// emptied is what becomes of a result that is absent, null or empty.
+func emptied(v value.Value, choice string) value.Value {
+	empty := v.Missing() || v.Kind() == value.Text && v.Text() == "" || v.Kind() == value.ListKind && len(v.Items()) == 0
+	switch {
+	case !empty || choice == asItIs:
+		return v
+	case choice == explicitNull:
+		return value.NullValue
+	}
+	return value.Value{}
 }
 
 // inner makes a record inside a record; one that got no field at all and need not be there is left out.
@@ -127,24 +261,60 @@ func (r *runner) each(n *node) (value.Value, *fault.Fault) {
 	if ft != nil || list.Missing() {
 		return list, ft
 	}
-	items := list.Items()
-	if len(items) > MaxItems {
-		return value.Value{}, fault.New(fault.Limit, "the list has more than %d items", MaxItems)
+	if len(list.Items()) > MaxItems {
+		return value.Value{}, tooMany()
 	}
-	out := make([]value.Value, len(items))
-	for len(r.frame.Slots) <= n.item {
-		r.frame.Slots = append(r.frame.Slots, value.Value{})
+	r.frame.Need(n.list.size)
+	entries, ft := r.listed(n, list.Items())
+	if ft != nil {
+		return value.Value{}, ft
 	}
-	trace := r.trace
-	for i, item := range items {
-		r.frame.Slots[n.item] = item
-		before := len(r.faults)
-		out[i] = r.record(n)
-		for _, f := range r.faults[before:] {
-			f.Place.Path = "/" + n.info.Name() + "/" + strconv.Itoa(i) + "/" + f.Field[len(n.info.Name())+1:]
+	return r.entries(n, entries), nil
+}
+
+// entries makes a record of every entry.
+func (r *runner) entries(n *node, rows []value.Value) value.Value {
+	trace, w := r.trace, n.list.width()
+	out := make([]value.Value, 0, len(rows)/w)
+	r.lists, r.at = append(r.lists, n), append(r.at, 0)
+	for i := 0; i < len(rows); i += w {
+		r.at[len(r.at)-1] = i / w
+		if v, ok := r.entry(n, rows[i:i+w], len(out)); ok {
+			out = append(out, v)
 		}
-		r.trace = nil // the first item stands for all
+		r.trace = nil // the first entry stands for all
 	}
+	r.lists, r.at = r.lists[:len(r.lists)-1], r.at[:len(r.at)-1]
 	r.trace = trace
-	return value.ListOf(out...), nil
+	return value.ListOf(out...)
+}
+
+// entry makes one entry; ok is false for one that is left out for its faults.
+func (r *runner) entry(n *node, row []value.Value, made int) (v value.Value, ok bool) {
+	r.frame.Allow(stepsPerEntry)
+	n.list.put(r.frame, row)
+	if n.list.position > 0 {
+		r.frame.Slots[n.list.position] = value.Int(int64(made + 1))
+	}
+	before := len(r.faults)
+	r.variables(n.let)
+	v = r.record(n)
+	if len(r.faults) == before || r.plan.Mapping.OnFault != LeaveEntry {
+		return v, true
+	}
+	r.notes = append(r.notes, r.faults[before:]...)
+	r.faults = r.faults[:before:before]
+	if before == 0 {
+		r.faults = nil
+	}
+	return v, false
+}
+
+// Value reads a source, a variable or the run's facts of the message at hand by name.
+func (p *Plan) Value(fr *Frame, name string) value.Value {
+	slot, _, ok := p.root.scope.Slot(name)
+	if !ok || slot >= len(fr.Slots) {
+		return value.Value{}
+	}
+	return fr.Slots[slot]
 }

@@ -26,7 +26,7 @@ type batch struct {
 // Copy reads all records, passes each through a change and writes the results in their order.
 // Reading, changing and writing go on at the same time; changes is called once for each goroutine
 // that changes, and may be nil. Copy stops at the first record that is at fault, with all records
-// before it written. open makes the writer once it is known whether the message is a list; the
+// before it written. A record that is changed to nothing is left out. open makes the writer once it is known whether the message is a list; the
 // writer is closed when there was no error.
 func Copy(r Reader, open func(many bool) (Writer, error), changes func() Change) (n int, err error) {
 	c := copier{ordered: make(chan *batch, 2*runtime.GOMAXPROCS(0)), work: make(chan *batch), stop: make(chan struct{})}
@@ -48,6 +48,9 @@ func Copy(r Reader, open func(many bool) (Writer, error), changes func() Change)
 			}
 		}
 		for i, v := range b.values {
+			if changes != nil && v.Kind() == value.Absent {
+				continue
+			}
 			if err := w.Write(v); err != nil {
 				return n, placed(err, b.lines[i])
 			}

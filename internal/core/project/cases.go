@@ -115,13 +115,13 @@ func (p *Project) RunCase(c Case) Result {
 	case ft != nil:
 		r.Fault = ft
 	default:
-		want, err := oneRecord(plan.Target, c.Expected)
+		want, err := jsonRecords(plan.Target, c.Expected)
 		if err != nil {
 			r.Fault = fault.From(err, fault.Syntax)
 			return r
 		}
 		cmp := comparison{c: &c}
-		cmp.value("", want, got)
+		cmp.value("", want[0], got)
 		r.Differences = cmp.found
 	}
 	return r
@@ -148,38 +148,56 @@ func runCase(plan *mapping.Plan, c Case) (value.Value, *fault.Fault) {
 		if !given {
 			continue
 		}
-		v, err := oneRecord(plan.Sources[i], text)
+		rows, err := jsonRecords(plan.Sources[i], text)
 		if err != nil {
-			return v, fault.From(err, fault.Syntax).In(src.Name.Value)
+			return value.Value{}, fault.From(err, fault.Syntax).In(src.Name.Value)
 		}
-		sources[i] = v
+		if sources[i] = rows[0]; src.List {
+			sources[i] = value.ListOf(rows...)
+		}
 	}
 	fr.Set(c.facts, sources...)
-	v, faults := plan.Apply(fr)
-	if faults != nil {
-		return v, faults[0]
-	}
-	return v, nil
+	return outcome(plan.Apply(fr))
 }
 
-// oneRecord reads one message as JSON by its schema.
-func oneRecord(s *schema.Schema, text string) (value.Value, error) {
+// outcome is what a message came to, or why there is none.
+func outcome(res mapping.Result) (value.Value, *fault.Fault) {
+	switch {
+	case res.Faults != nil:
+		return res.Value, res.Faults[0]
+	case res.LeftOut != "":
+		return res.Value, fault.New(fault.Setting, "left out: %s", res.LeftOut)
+	}
+	return res.Value, nil
+}
+
+// jsonRecords reads the messages of a JSON text by their schema, at least one.
+func jsonRecords(s *schema.Schema, text string) ([]value.Value, error) {
 	n, err := all.Named("json")
 	if err != nil {
-		return value.Value{}, err
+		return nil, err
 	}
 	r, err := n.NewReader(strings.NewReader(text), notation.Options{Schema: s})
 	if err != nil {
-		return value.Value{}, err
+		return nil, err
 	}
-	v, err := r.Next()
-	if faults, ok := err.(fault.List); ok {
-		return v, faults[0]
+	var rows []value.Value
+	for {
+		v, err := r.Next()
+		if faults, ok := err.(fault.List); ok {
+			return nil, faults[0]
+		}
+		if err == io.EOF && len(rows) > 0 {
+			return rows, nil
+		}
+		if err == io.EOF {
+			err = fault.Expect(fault.Required, "a message", "an empty list")
+		}
+		if err != nil {
+			return nil, err
+		}
+		rows = append(rows, v)
 	}
-	if err == io.EOF {
-		err = fault.Expect(fault.Required, "a message", "an empty list")
-	}
-	return v, err
 }
 
 // comparison notes where two messages differ.
@@ -188,19 +206,8 @@ type comparison struct {
 	found []Difference
 }
 
-// plainPath is a path without positions in lists, as rules write it.
-func plainPath(path string) string {
-	var names []string
-	for _, part := range strings.Split(strings.Trim(path, "/"), "/") {
-		if _, err := strconv.Atoi(part); err != nil {
-			names = append(names, part)
-		}
-	}
-	return strings.Join(names, "/")
-}
-
 func (m *comparison) value(path string, want, got value.Value) {
-	plain := plainPath(path)
+	plain := schema.PlainPath(path)
 	switch {
 	case slices.Contains(m.c.Ignore, plain), value.Equal(want, got) && want.Kind() < value.RecordKind, m.near(plain, want, got):
 	case want.Kind() == value.RecordKind && got.Kind() == value.RecordKind:
@@ -250,7 +257,7 @@ func shown(v value.Value) string {
 
 // NewCase is the part of a case that keeps what a mapping makes of its sources now.
 func NewCase(title, mappingID string, plan *mapping.Plan, fr *mapping.Frame) ([]byte, error) {
-	got, faults := plan.Apply(fr)
+	got, ft := outcome(plan.Apply(fr))
 	var o, from, facts doc.Out
 	o.Add("case", title)
 	o.Add("mapping", mappingID)
@@ -268,8 +275,8 @@ func NewCase(title, mappingID string, plan *mapping.Plan, fr *mapping.Frame) ([]
 		return nil, fault.New(fault.Required, "there is no message at hand to keep")
 	}
 	o.Add("from", from)
-	if faults != nil {
-		o.Add("fails", faults[0].What())
+	if ft != nil {
+		o.Add("fails", ft.What())
 	} else {
 		o.Add("expected", indented(got))
 	}

@@ -93,9 +93,9 @@ func TestWhatIsKeptAsACaseHolds(t *testing.T) {
 	c := p.CasesOf("")[0]
 	fr := plan.NewFrame()
 	for i, src := range plan.Mapping.From {
-		v, err := oneRecord(plan.Sources[i], c.From[src.Name.Value])
+		rows, err := jsonRecords(plan.Sources[i], c.From[src.Name.Value])
 		require.NoError(t, err)
-		fr.Slots[1+i] = v
+		fr.Slots[1+i] = rows[0]
 	}
 	fr.Slots[0] = c.facts
 	text, err := NewCase("Kept", "reading-to-tide-level", plan, fr)

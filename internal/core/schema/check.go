@@ -268,3 +268,14 @@ func count(n int, what string) string {
 	}
 	return strconv.Itoa(n) + " " + what + "s"
 }
+
+// PlainPath is the path of a fault without positions in lists, as rules write it.
+func PlainPath(path string) string {
+	var names []string
+	for part := range strings.SplitSeq(strings.Trim(path, "/"), "/") {
+		if _, err := strconv.Atoi(part); err != nil {
+			names = append(names, part)
+		}
+	}
+	return strings.Join(names, "/")
+}

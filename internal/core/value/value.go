@@ -217,6 +217,11 @@ func (v Value) Items() []Value {
 	return (*List)(v.ref).Items
 }
 
+// SameList says whether two values are one list in memory, which says more than that they are equal.
+func SameList(a, b Value) bool {
+	return a.kind == ListKind && b.kind == ListKind && a.ref == b.ref
+}
+
 // Field reads a record's field by name; Absent when there is none.
 func (v Value) Field(name string) Value {
 	r := v.Record()

@@ -238,7 +238,11 @@ func Passage(plan *flow.Plan, it *flow.Item, step string) (in, out []page.Row, t
 		return in, nil, strings.TrimSpace(fmt.Sprintf("%s. %s", strings.ToUpper(string(it.State[0]))+string(it.State[1:]), it.Reason)), it.Faults
 	}
 	if ps.Result != nil {
-		return in, page.Tree(ps.Result.Name, it.Frame.Slots[ps.Result.Slot]), "", nil
+		notes := notesOf(it, step)
+		if len(notes) > 0 {
+			told = "Left out, as the mapping says:"
+		}
+		return in, page.Tree(ps.Result.Name, it.Frame.Slots[ps.Result.Slot]), told, notes
 	}
 	if it.Effect != "" && flow.KindOf(ps.Step.Kind).Effect {
 		told = "The row would be written; in a try nothing is."
@@ -248,6 +252,15 @@ func Passage(plan *flow.Plan, it *flow.Item, step string) (in, out []page.Row, t
 		return in, nil, told, nil
 	}
 	return in, nil, "The record passes unchanged.", nil
+}
+
+func notesOf(it *flow.Item, step string) (notes []*fault.Fault) {
+	for _, f := range it.Notes {
+		if f.Place.Step == step {
+			notes = append(notes, f)
+		}
+	}
+	return notes
 }
 
 func (d *flowPage) rules(plan *flow.Plan, it *flow.Item) {

@@ -256,9 +256,9 @@ func typeName(f *schema.Field) string {
 func (d *mappingPage) targets(plan *mapping.Plan, fr *mapping.Frame, field string) {
 	results := map[*mapping.Field]value.Value{}
 	wrong := map[string]*fault.Fault{}
-	_, faults := plan.ApplyTraced(fr, func(f *mapping.Field, v value.Value, _ *fault.Fault) { results[f] = v })
-	for _, f := range faults {
-		if name := strings.TrimPrefix(f.Place.Path, "/"); wrong[name] == nil {
+	res := plan.ApplyTraced(fr, func(f *mapping.Field, v value.Value, _ *fault.Fault) { results[f] = v })
+	for _, f := range append(res.Faults, res.Notes...) {
+		if name := schema.PlainPath(f.Place.Path); wrong[name] == nil {
 			wrong[name] = f
 		}
 	}

@@ -173,7 +173,7 @@ func (t traffic) record(c *gin.Context, d *runPage, plan *flow.Plan, record stri
 // item makes of a journal entry what the screens show of a record.
 func item(plan *flow.Plan, e *engine.Entry) *flow.Item {
 	it := &flow.Item{
-		Place: fault.Place{Line: e.Line}, Raw: e.Raw, State: e.State, Step: e.Step, Reason: e.Reason, Effect: e.Effect, Faults: e.Faults,
+		Place: fault.Place{Line: e.Line}, Raw: e.Raw, State: e.State, Step: e.Step, Reason: e.Reason, Effect: e.Effect, Faults: e.Faults, Notes: e.Notes,
 	}
 	it.Frame.Slots = make([]value.Value, plan.Scope.Size())
 	for _, ps := range plan.Steps {

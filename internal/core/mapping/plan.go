@@ -1,0 +1,153 @@
+package mapping
+
+import (
+	"strings"
+
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/value"
+)
+
+// Schemas finds a schema by id.
+type Schemas func(id string) *schema.Schema
+
+// Plan is a compiled mapping.
+type Plan struct {
+	Mapping   *Mapping
+	Sources   []*schema.Schema
+	Target    *schema.Schema
+	Fields    []*Field // of the target, in order, each record before its fields
+	Variables []*Field // those of the message, in the order of the part
+	Faults    fault.List
+	root      *node
+	keep      []*formula.Program
+	slots     int // of the run's facts, the sources and the variables
+}
+
+// Field is what the plan knows of one target field.
+type Field struct {
+	Path     []string
+	Field    *schema.Field
+	Rule     *Rule            // nil when it has none
+	Index    int              // of the rule in the mapping
+	Program  *formula.Program // nil for constants and faulty rules
+	Reads    [][]string       // the source fields that the rule reads: a source's name, then names
+	Faults   fault.List
+	Missing  bool      // required, and no rule makes it
+	Variable *Variable // of a variable, which has no Field and no Rule
+	Feeds    int       // of a list with several feeds: how many; each is a field of its own
+}
+
+// Name is the path as rules write it.
+func (f *Field) Name() string { return strings.Join(f.Path, "/") }
+
+type node struct {
+	field    *schema.Field
+	info     *Field
+	program  *formula.Program
+	direct   *formula.Direct // where the value stands, for a rule that is only a field
+	plain    bool            // a formula without further settings
+	constant value.Value
+	when     *formula.Program
+	other    *formula.Program // for a result that is absent or null
+	list     *listing         // of an each
+	feeds    []*node          // of a list that is fed by several rules
+	let      []variable       // of the root, or of an each
+	children []*node
+	scope    *formula.Scope // of the rules inside, for the root and for an each
+	opened   string         // the name of the item, for an each
+}
+
+// variable is a compiled one, and the slot that holds it.
+type variable struct {
+	info    *Field
+	program *formula.Program
+	slot    int
+}
+
+// Frame is the working memory of one goroutine.
+type Frame struct {
+	formula.Frame
+	fields  []value.Value // room for the records to come
+	records []value.Record
+}
+
+// ahead is for how many records memory is taken at once.
+const ahead = 64
+
+// record gives an empty record of a shape.
+func (fr *Frame) record(shape *value.Shape) *value.Record {
+	n := len(shape.Names)
+	if len(fr.records) == 0 {
+		fr.records = make([]value.Record, ahead)
+	}
+	if len(fr.fields) < n {
+		fr.fields = make([]value.Value, ahead*n)
+	}
+	r := &fr.records[0]
+	fr.records = fr.records[1:]
+	r.Shape, r.Fields = shape, fr.fields[:n:n]
+	fr.fields = fr.fields[n:]
+	return r
+}
+
+// NewFrame makes a frame for the plan.
+func (p *Plan) NewFrame() *Frame {
+	return &Frame{Frame: formula.Frame{Slots: make([]value.Value, p.slots, 8+p.slots)}}
+}
+
+// Scope is what a rule for a target field can read; that of the whole for a field that is not there.
+func (p *Plan) Scope(field string) *formula.Scope {
+	n, scope := p.root, p.root.scope
+	for _, name := range strings.Split(field, "/") {
+		if n.scope != nil {
+			scope = n.scope
+		}
+		if n = n.child(name); n == nil {
+			break
+		}
+	}
+	return scope
+}
+
+// child finds the node of a field, or of one of the feeds of a list, by name.
+func (n *node) child(name string) *node {
+	for _, c := range n.made() {
+		if c.info.Path[len(c.info.Path)-1] == name {
+			return c
+		}
+	}
+	return nil
+}
+
+// parts are the feeds of a node; the node itself when it has none.
+func (n *node) parts() []*node {
+	if n.feeds == nil {
+		return []*node{n}
+	}
+	return n.feeds
+}
+
+// made are the nodes inside of one, each feed of a list by itself.
+func (n *node) made() []*node {
+	var out []*node
+	for _, c := range n.children {
+		out = append(out, c.parts()...)
+	}
+	return out
+}
+
+// Complete says how many of the leaf fields of the target have a rule that works.
+func (p *Plan) Complete() (done, all int) {
+	for _, f := range p.Fields {
+		if f.Feeds > 0 && f.Rule == nil || f.Field.Kind == value.RecordKind && !f.Field.List() {
+			continue
+		}
+		all++
+		if f.Rule != nil && len(f.Faults) == 0 {
+			done++
+		}
+	}
+	return done, all
+}
