@@ -190,25 +190,30 @@ func (c *compiler) missing(info *Field) {
 	c.plan.note(c.plan.Mapping.At, f)
 }
 
-// kindsFor are the kinds of rule that a field can have.
-func kindsFor(f *schema.Field) (kinds []RuleKind, expected string) {
+// KindsFor are the kinds of rule that a field can have.
+func KindsFor(f *schema.Field) []RuleKind {
 	switch {
 	case f.Kind == value.RecordKind && f.List():
-		return []RuleKind{Each, Record}, "each with a list, for a list of records"
+		return []RuleKind{Each, Record}
 	case f.Kind == value.RecordKind:
-		return []RuleKind{Record}, "rules for the record's fields"
+		return []RuleKind{Record}
 	}
-	return []RuleKind{Formula, Constant}, "a formula or a constant"
+	return []RuleKind{Formula, Constant}
+}
+
+// expected tells in words what rule a field wants, by the first of its kinds.
+var expected = map[RuleKind]string{
+	Each: "each with a list, for a list of records", Record: "rules for the record's fields", Formula: "a formula or a constant",
 }
 
 func (c *compiler) rule(n *node, scope *formula.Scope) {
 	r := n.info.Rule
 	n.when = c.program(n.info, r.When, scope, value.Boolean)
-	switch kinds, expected := kindsFor(n.field); {
+	switch kinds := KindsFor(n.field); {
 	case !slices.Contains(kinds, r.Kind) && r.Kind == Record:
 		c.wrong(n.info, r.Field, fault.New(fault.Required, "the rule has neither formula nor constant nor each"))
 	case !slices.Contains(kinds, r.Kind):
-		c.wrong(n.info, r.Text, fault.Expect(fault.Setting, expected, string(r.Kind)))
+		c.wrong(n.info, r.Text, fault.Expect(fault.Setting, expected[kinds[0]], string(r.Kind)))
 	case r.Kind == Constant:
 		c.constant(n)
 	case r.Kind == Each:

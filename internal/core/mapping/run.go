@@ -69,7 +69,7 @@ func (r *runner) kept() string {
 		if prog == nil {
 			continue
 		}
-		v, ft := prog.Eval(&r.frame.Frame)
+		v, ft := r.plan.Kept(r.frame, i)
 		switch k := r.plan.Mapping.Keep[i]; {
 		case ft != nil:
 			r.faults = append(r.faults, ft.In("keep "+prog.Source))
@@ -81,6 +81,14 @@ func (r *runner) kept() string {
 		}
 	}
 	return ""
+}
+
+// Kept evaluates one of the conditions of the message at hand.
+func (p *Plan) Kept(fr *Frame, i int) (value.Value, *fault.Fault) {
+	if p.keep[i] == nil {
+		return value.Value{}, nil
+	}
+	return p.keep[i].Eval(&fr.Frame)
 }
 
 func (r *runner) variables(vars []variable) {

@@ -210,8 +210,8 @@ function ribbons() {
   const lit = new Set();
   const paths = [];
   for (const li of document.querySelectorAll("#links li")) {
-    const a = document.querySelector(`[data-source="${CSS.escape(li.dataset.from)}"]`);
-    const b = document.querySelector(`[data-target="${CSS.escape(li.dataset.to)}"]`);
+    const a = shown(document.querySelector(`[data-source="${CSS.escape(li.dataset.from)}"]`));
+    const b = shown(document.querySelector(`[data-target="${CSS.escape(li.dataset.to)}"]`));
     if (!a || !b) continue;
     const ar = a.getBoundingClientRect(), br = b.getBoundingClientRect();
     const y1 = ar.top + ar.height / 2 - box.top, y2 = br.top + br.height / 2 - box.top, w = box.width;
@@ -224,6 +224,66 @@ function ribbons() {
   }
   svg.innerHTML = paths.sort((x, y) => x[0] - y[0]).map((p) => p[1]).join("");
   for (const el of document.querySelectorAll("[data-source], [data-target]")) el.classList.toggle("lit", lit.has(el));
+}
+
+// shown is a row, or the nearest around it that is not folded away; null where there is none.
+function shown(row) {
+  let depth = Number(row?.dataset.depth);
+  while (row?.hidden) {
+    do row = row.previousElementSibling; while (row && Number(row.dataset.depth) >= depth);
+    depth = Number(row?.dataset.depth);
+  }
+  return row;
+}
+
+// Rows of a tree are folded, found by name and left out by what they are; what is chosen stays so while
+// the page is open. A row that is found brings those around it.
+const twisted = new Set(), sought = new Map(), only = new Map();
+const rowName = (row) => row.dataset.source ?? row.dataset.target;
+function trees() {
+  for (const tree of document.querySelectorAll("[data-tree]")) {
+    const key = "#" + tree.id, text = (sought.get(key) ?? "").toLowerCase(), is = only.get(key);
+    const rows = [...tree.querySelectorAll("[data-depth]")], around = [];
+    const wanted = (row) => (!text || rowName(row).split(/[./]/).pop().toLowerCase().includes(text)) && (!is || row.dataset.is === is);
+    let folded = Infinity;
+    for (const row of rows) {
+      const depth = Number(row.dataset.depth);
+      around.length = depth;
+      around[depth] = row;
+      if (depth <= folded) folded = Infinity;
+      row.hidden = text || is ? !wanted(row) : depth > folded;
+      if ((text || is) && !row.hidden) for (const r of around) if (r) r.hidden = false;
+      const twist = row.querySelector("[data-twist]"), closed = twisted.has(rowName(row));
+      if (twist) twist.setAttribute("aria-expanded", String(!closed));
+      if (closed && depth < folded) folded = depth;
+    }
+    for (const b of document.querySelectorAll("[data-only]")) b.setAttribute("aria-pressed", String(only.get(b.dataset.of) === b.dataset.only));
+    for (const f of document.querySelectorAll("[data-find]")) if (f.value !== (sought.get(f.dataset.find) ?? "")) f.value = sought.get(f.dataset.find) ?? "";
+  }
+}
+
+function twists() {
+  const draw = () => { trees(); ribbons(); };
+  document.addEventListener("click", (e) => {
+    const twist = e.target.closest("[data-twist]"), toggle = e.target.closest("[data-only]");
+    if (twist) {
+      const name = rowName(twist.closest("[data-depth]"));
+      if (!twisted.delete(name)) twisted.add(name);
+      e.preventDefault();
+      e.stopPropagation();
+    } else if (toggle) {
+      const { of, only: is } = toggle.dataset;
+      only.set(of, only.get(of) === is ? "" : is);
+    } else {
+      return;
+    }
+    draw();
+  }, true);
+  document.addEventListener("input", (e) => {
+    if (!e.target.matches("[data-find]")) return;
+    sought.set(e.target.dataset.find, e.target.value);
+    draw();
+  });
 }
 
 // What the mouse points at lights up what it feeds, or what feeds it. A field that is dragged onto a
@@ -256,11 +316,13 @@ function drags() {
   });
 }
 
-// Picking a source row writes its name into the formula at the caret.
+// Picking a source row writes its name into the formula at the caret: the one that was last typed in.
 function sources() {
+  let last = null;
+  document.addEventListener("focusin", (e) => { if (e.target.matches("[data-help]")) last = e.target; });
   document.addEventListener("click", (e) => {
-    const row = e.target.closest("[data-insert]");
-    const field = document.querySelector("#formula");
+    const row = !e.target.closest("[data-apart]") && e.target.closest("[data-insert]");
+    const field = last?.isConnected ? last : document.querySelector("#formula");
     if (!row || !field) return;
     const at = field.selectionStart ?? field.value.length;
     field.setRangeText(row.dataset.insert, at, field.selectionEnd ?? at, "end");
@@ -303,12 +365,13 @@ function folds() {
 // A field with [data-help] is helped while it is typed in: what could stand at the caret, chosen with the
 // arrow keys and Tab or Enter, and the function around it.
 function helps() {
-  let asked = 0;
+  let asked = 0, helped = null;
   const box = () => document.querySelector("#help");
-  const close = () => { asked++; box()?.replaceChildren(); document.querySelector("[data-help]")?.setAttribute("aria-expanded", "false"); };
+  const close = () => { asked++; box()?.replaceChildren(); helped?.setAttribute("aria-expanded", "false"); };
   const caret = (field) => [...field.value.slice(0, field.selectionStart)].length;
   const ask = async (field) => {
     const mine = ++asked;
+    helped = field;
     const at = caret(field);
     const answer = await fetch(`${field.dataset.help}&rule=${encodeURIComponent(field.value)}&at=${at}`, { headers: { "HX-Request": "true" } });
     const text = await answer.text();
@@ -318,7 +381,7 @@ function helps() {
     field.setAttribute("aria-expanded", String(!!box().querySelector(".option")));
   };
   const take = (option) => {
-    const field = document.querySelector("[data-help]"), { from, to, at: asked } = box().dataset, insert = option.dataset.text;
+    const field = helped, { from, to, at: asked } = box().dataset, insert = option.dataset.text;
     const since = caret(field) - Number(asked); // typed since the suggestions were asked for
     const chars = [...field.value], before = chars.slice(0, Number(from)).join("");
     const at = before.length + insert.length - (insert.endsWith("()") ? 1 : 0);
@@ -390,7 +453,8 @@ function texts() {
   });
 }
 
-addEventListener("DOMContentLoaded", () => { live(); outline(); edits(); keys(); sources(); drags(); helps(); texts(); number(); folds(); ribbons(); document.fonts.ready.then(ribbons); });
+addEventListener("DOMContentLoaded", () => { live(); outline(); edits(); keys(); sources(); drags(); twists(); trees(); helps(); texts(); number(); folds(); ribbons(); document.fonts.ready.then(ribbons); });
+document.addEventListener("htmx:after:swap", trees);
 document.addEventListener("htmx:after:swap", ribbons);
 document.addEventListener("htmx:after:swap", number);
 document.addEventListener("htmx:after:swap", fold);

@@ -1,0 +1,325 @@
+package bench
+
+import (
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/mapping"
+	"hollowreed/internal/core/project"
+	"hollowreed/internal/store"
+	"hollowreed/internal/web/page"
+)
+
+// setRule changes, adds or (with an empty text) removes the rule of a target field, a variable or a
+// condition.
+func (b bench) setRule(c *gin.Context) error {
+	_, id, plan, err := b.mappingOf(c)
+	if err != nil {
+		return err
+	}
+	field := c.PostForm("field")
+	if len(c.PostForm("rule")) > formula.MaxSource {
+		return store.ErrChanged
+	}
+	err = b.save(c, project.Path(project.Mappings, id), func(text []byte) ([]byte, error) {
+		e := ruleEdit{plan: plan, text: text, field: field, form: c.GetPostForm}
+		err := e.apply()
+		field = e.field
+		return e.text, err
+	})
+	if err != nil {
+		return err
+	}
+	d, err := b.mappingPage(c, id, field, c.PostForm("record"), c.PostForm("show"))
+	if err != nil {
+		return err
+	}
+	d.OOB = true
+	mappingView.Part(c, "changed", d)
+	return nil
+}
+
+// ruleEdit changes the text of a mapping's part as a form says. Settings that are not in the form stay
+// as they are.
+type ruleEdit struct {
+	plan  *mapping.Plan
+	text  []byte
+	field string // afterwards that under which it is found
+	form  func(name string) (string, bool)
+}
+
+func (e *ruleEdit) value(name string) string {
+	v, _ := e.form(name)
+	return strings.TrimSpace(v)
+}
+
+func (e *ruleEdit) apply() error {
+	name, variable := strings.CutPrefix(e.field, variableRow)
+	n, condition := strings.CutPrefix(e.field, conditionRow)
+	switch {
+	case variable:
+		return e.variable(name)
+	case condition:
+		return e.condition(n)
+	}
+	return e.rule()
+}
+
+// set changes one setting; an empty text takes it out.
+func (e *ruleEdit) set(path []any, to any) (err error) {
+	e.text, err = doc.Set(e.text, path, to)
+	return err
+}
+
+// entry changes, adds or removes an entry of a list of the part; at is -1 for one that is new.
+func (e *ruleEdit) entry(list string, at int, main string, settings doc.Out) (err error) {
+	rule := e.value("rule")
+	switch {
+	case rule == "" && at < 0:
+		return nil
+	case rule == "":
+		e.text, err = doc.Remove(e.text, []any{list}, at)
+		return err
+	case at < 0:
+		e.text, err = doc.Insert(e.text, []any{list}, -1, settings)
+		return err
+	}
+	for _, s := range settings {
+		if err := e.set([]any{list, at, s.Key}, s.Value); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (e *ruleEdit) variable(old string) error {
+	at := slices.IndexFunc(e.plan.Mapping.Let, func(v mapping.Variable) bool { return v.Name == old && old != "" })
+	name := e.value("name")
+	if name == "" {
+		name = old
+	}
+	taken := slices.ContainsFunc(e.plan.Mapping.Let, func(v mapping.Variable) bool { return v.Name == name })
+	if !formula.Name(name) || taken && name != old {
+		return fault.Expect(fault.Setting, "a name of letters, digits and _ that is not taken", fault.Quote(name))
+	}
+	e.field = variableRow + name
+	return e.entry("let", at, "formula", doc.Out{{Key: "name", Value: name}, {Key: "formula", Value: e.value("rule")}})
+}
+
+func (e *ruleEdit) condition(n string) error {
+	at, err := strconv.Atoi(n)
+	if err != nil || at >= len(e.plan.Mapping.Keep) {
+		at = -1
+	}
+	settings := doc.Out{{Key: "when", Value: e.value("rule")}}
+	if why, there := e.form("else"); there && (at >= 0 || why != "") {
+		settings = append(settings, doc.Entry{Key: "else", Value: strings.TrimSpace(why)})
+	}
+	if at < 0 && e.value("rule") != "" {
+		e.field = conditionRow + strconv.Itoa(len(e.plan.Mapping.Keep))
+	}
+	return e.entry("keep", at, "when", settings)
+}
+
+func (e *ruleEdit) rule() error {
+	at := slices.IndexFunc(e.plan.Mapping.Rules, func(r mapping.Rule) bool { return r.Field.Value == e.field })
+	kind := mapping.RuleKind(e.value("kind"))
+	if !slices.Contains(mapping.Kinds, kind) {
+		kind = mapping.Formula
+	}
+	text := e.value("rule")
+	_, options := e.form("when")
+	empty := text == "" && (kind != mapping.Record || e.value("when") == "" && !strings.HasSuffix(e.field, "]"))
+	switch {
+	case at < 0 && empty:
+		return nil
+	case empty:
+		var err error
+		e.text, err = doc.Remove(e.text, []any{"rules"}, at)
+		return err
+	case at < 0:
+		var err error
+		at = len(e.plan.Mapping.Rules)
+		if e.text, err = doc.Insert(e.text, []any{"rules"}, -1, doc.Out{{Key: "field", Value: e.field}}); err != nil {
+			return err
+		}
+	}
+	for _, k := range mapping.Kinds {
+		to := ""
+		if k == kind {
+			to = text
+		}
+		if k == mapping.Record {
+			continue
+		}
+		if err := e.set([]any{"rules", at, string(k)}, to); err != nil {
+			return err
+		}
+	}
+	if !options {
+		return e.as(at, kind)
+	}
+	return e.options(at, kind)
+}
+
+// as keeps the name of an each's item.
+func (e *ruleEdit) as(at int, kind mapping.RuleKind) error {
+	as := e.value("as")
+	switch {
+	case kind != mapping.Each:
+		as = ""
+	case !formula.Name(as):
+		return nil
+	}
+	return e.set([]any{"rules", at, "as"}, as)
+}
+
+// options keeps the further settings of the form, and takes out those that the kind of rule does not
+// have.
+func (e *ruleEdit) options(at int, kind mapping.RuleKind) error {
+	if err := e.as(at, kind); err != nil {
+		return err
+	}
+	has := map[string]bool{}
+	for _, o := range optionsOf(nil, kind) {
+		has[o.Name] = true
+	}
+	all := append(optionsOf(nil, mapping.Formula), optionsOf(nil, mapping.Each)...)
+	for _, o := range all {
+		v, there := e.form(o.Name)
+		if has[o.Name] && !there {
+			continue
+		}
+		to, err := settingOf(o, strings.TrimSpace(v), has[o.Name])
+		if err != nil {
+			return err
+		}
+		if err := e.set([]any{"rules", at, o.Name}, to); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// settingOf is what a text of the form is in the part.
+func settingOf(o ruleSetting, text string, has bool) (any, error) {
+	switch {
+	case !has, text == "", o.Choices != nil && text == o.Choices[0]:
+		return "", nil
+	case o.Name == "inside":
+		return listOfLines(text, " as ", "each", "as")
+	case o.Name == "let":
+		return listOfLines(text, "=", "formula", "name")
+	}
+	return text, nil
+}
+
+// listOfLines makes a list of settings of lines with a sign between two texts. Lines of variables begin
+// with the name, those of lists end in it.
+func listOfLines(text, sign, formulaKey, nameKey string) (any, error) {
+	var out []doc.Out
+	for line := range strings.SplitSeq(text, "\n") {
+		if strings.TrimSpace(line) == "" {
+			continue
+		}
+		a, b, ok := strings.Cut(line, sign)
+		if formulaKey == "each" {
+			if at := strings.LastIndex(line, sign); at >= 0 {
+				a, b = line[at+len(sign):], line[:at]
+			}
+		}
+		if a, b = strings.TrimSpace(a), strings.TrimSpace(b); !ok || a == "" || b == "" {
+			return nil, fault.Expect(fault.Syntax, "a name and a formula with "+strings.TrimSpace(sign)+" between in each line", fault.Quote(line))
+		}
+		out = append(out, doc.Out{{Key: nameKey, Value: a}, {Key: formulaKey, Value: b}})
+	}
+	return out, nil
+}
+
+// setMapping changes a setting of the mapping as a whole: what a fault does.
+func (b bench) setMapping(c *gin.Context) error {
+	_, id, _, err := b.mappingOf(c)
+	if err != nil {
+		return err
+	}
+	choice := mapping.OnFault(c.PostForm("on_fault"))
+	if !slices.Contains(mapping.OnFaults, choice) {
+		return store.ErrNotFound
+	}
+	to := string(choice)
+	if choice == mapping.Fail {
+		to = ""
+	}
+	err = b.save(c, project.Path(project.Mappings, id), func(text []byte) ([]byte, error) { return doc.Set(text, []any{"on fault"}, to) })
+	if err != nil {
+		return err
+	}
+	return b.redrawn(c, id)
+}
+
+// redrawn answers with the page as it is now.
+func (b bench) redrawn(c *gin.Context, id string) error {
+	if !page.Partial(c) {
+		c.Redirect(303, "/bench/mappings/"+id+"?field="+c.PostForm("field"))
+		return nil
+	}
+	d, err := b.mappingPage(c, id, c.PostForm("field"), c.PostForm("record"), c.PostForm("show"))
+	if err != nil {
+		return err
+	}
+	mappingView.Part(c, "work", d)
+	return nil
+}
+
+// feed adds one more feed to a list of the target: an entry, until it is made an each. With remove it
+// takes a feed out again, and the rules inside.
+func (b bench) feed(c *gin.Context) error {
+	_, id, plan, err := b.mappingOf(c)
+	if err != nil {
+		return err
+	}
+	list, label := c.PostForm("field"), strings.TrimSpace(c.PostForm("label"))
+	if c.PostForm("remove") != "" {
+		return b.removeFeed(c, id, plan, list)
+	}
+	if at := strings.LastIndexByte(list, '['); at > strings.LastIndexByte(list, '/') {
+		list = list[:at]
+	}
+	field := list + "[" + label + "]"
+	if label == "" || strings.ContainsAny(label, "[]/") || slices.ContainsFunc(plan.Mapping.Rules, func(r mapping.Rule) bool { return r.Field.Value == field }) {
+		return fault.Expect(fault.Setting, "a label for the further feed that is not taken", fault.Quote(label))
+	}
+	err = b.save(c, project.Path(project.Mappings, id), func(text []byte) ([]byte, error) {
+		return doc.Insert(text, []any{"rules"}, -1, doc.Out{{Key: "field", Value: field}})
+	})
+	if err != nil {
+		return err
+	}
+	c.Request.PostForm.Set("field", field)
+	return b.redrawn(c, id)
+}
+
+func (b bench) removeFeed(c *gin.Context, id string, plan *mapping.Plan, feed string) error {
+	err := b.save(c, project.Path(project.Mappings, id), func(text []byte) ([]byte, error) {
+		var err error
+		for i, r := range slices.Backward(plan.Mapping.Rules) {
+			if r.Field.Value != feed && !strings.HasPrefix(r.Field.Value, feed+"/") {
+				continue
+			}
+			if text, err = doc.Remove(text, []any{"rules"}, i); err != nil {
+				return nil, err
+			}
+		}
+		return text, nil
+	})
+	if err != nil {
+		return err
+	}
+	return b.redrawn(c, id)
+}
