@@ -233,6 +233,25 @@ func (n Node) List(key string) []Node {
 	return nodes
 }
 
+// Texts reads the scalars of a list; anything else in it is a fault.
+func (n Node) Texts() []Text {
+	if n.node == nil || n.node.Kind != yaml.SequenceNode {
+		if n.node != nil {
+			n.doc.fault(n.at, fault.Type, "expected a list of values, found %s", kindOf(n.node))
+		}
+		return nil
+	}
+	out := make([]Text, len(n.node.Content))
+	for i, c := range n.node.Content {
+		if c.Kind != yaml.ScalarNode {
+			n.doc.fault(place(c), fault.Type, "expected a single value, found %s", kindOf(c))
+		} else if c.Tag != "!!null" {
+			out[i] = place(c)
+		}
+	}
+	return out
+}
+
 // Pairs reads the scalars of a mapping in their order.
 func (n Node) Pairs() (keys, values []Text) {
 	if n.node == nil || n.node.Kind != yaml.MappingNode {

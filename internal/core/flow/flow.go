@@ -10,6 +10,7 @@ import (
 
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/mapping"
 	"hollowreed/internal/core/schema"
 )
@@ -82,6 +83,7 @@ type Parts interface {
 	Schema(id string) *schema.Schema
 	Mapping(id string) *mapping.Plan
 	Connection(id string) *Connection
+	Formulas() formula.Env
 }
 
 // Parse reads a flow part.

@@ -21,6 +21,8 @@ type Plan struct {
 	Reference *formula.Program // over run; nil when the flow has none
 	Steps     []*PlannedStep   // that every record passes, in order
 	Scope     *formula.Scope   // after the last step
+	Tables    []string         // that the flow's own formulas look into
+	Functions []string         // of libraries that they use, as library.name
 	Faults    fault.List
 	order     map[string]int
 }
@@ -64,7 +66,7 @@ const RunSlot = 0
 // drawn whatever its faults; it can be run only when it has none.
 func (f *Flow) Compile(parts Parts) *Plan {
 	p := &Plan{Flow: f, order: map[string]int{}}
-	c := &compiler{flow: f, parts: parts, plan: p, scope: formula.NewScope()}
+	c := &compiler{flow: f, parts: parts, plan: p, scope: parts.Formulas().Scope()}
 	c.scope.Define("run", formula.Type{Kind: value.RecordKind, Fields: mapping.Run})
 	c.named = []Named{{Name: "run", Schema: &schema.Schema{Root: mapping.Run}}}
 	c.trigger()
@@ -89,11 +91,7 @@ func (c *compiler) trigger() {
 	if c.flow.Reference.Value == "" {
 		return
 	}
-	prog, faults := formula.Compile(c.flow.Reference.Value, c.scope)
-	for _, f := range faults {
-		c.fault(c.flow.Reference, f)
-	}
-	c.plan.Reference = prog
+	c.plan.Reference = c.formula(c.flow.Reference)
 }
 
 // fault notes a fault at a text of the part; a formula's fault keeps its column.
@@ -156,6 +154,9 @@ func (c *compiler) formula(at doc.Text) *formula.Program {
 	prog, faults := formula.Compile(at.Value, c.scope)
 	for _, f := range faults {
 		c.fault(at, f)
+	}
+	if prog != nil {
+		c.plan.Tables, c.plan.Functions = append(c.plan.Tables, prog.Tables...), append(c.plan.Functions, prog.Libraries...)
 	}
 	return prog
 }

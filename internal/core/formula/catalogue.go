@@ -20,6 +20,7 @@ type Function struct {
 	Result   func(args []Type) Type
 	Call     func(fr *Frame, a []value.Value) (value.Value, error)
 	Examples []Example
+	bind     func(c *compiler, fn *Function, n ast.Node, args []ast.Node) (eval, Type) // compiles a call that is none of values only
 }
 
 // Param is one parameter.
@@ -50,18 +51,17 @@ func init() { functions = byName() }
 func (c *compiler) call(n ast.Node, name string, nodes []ast.Node) (eval, Type) {
 	fn := functions[name]
 	if fn == nil {
-		names := make([]string, len(Catalogue))
-		for i := range Catalogue {
-			names[i] = Catalogue[i].Name
-		}
 		f := fault.New(fault.Unknown, "there is no function %q", name)
-		if near := nearest(name, names); near != "" {
+		if near := nearest(name, keysOf(functions)); near != "" {
 			f.Mended("Did you mean %s?", near)
 		}
 		return c.fail(n, f)
 	}
 	if f := fn.arity(len(nodes)); f != nil {
 		return c.fail(n, f)
+	}
+	if fn.bind != nil {
+		return fn.bind(c, fn, n, nodes)
 	}
 	if len(nodes) > 0 && each(fn, len(nodes)) {
 		return c.over(n, fn, nodes)

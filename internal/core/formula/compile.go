@@ -12,12 +12,15 @@ import (
 
 // compiler turns one formula's tree into closures. It goes on after a fault, to find the others.
 type compiler struct {
-	source   []rune
-	scope    *Scope
-	frames   int       // slots needed so far
-	pointers []binding // the items at hand, the innermost last
-	reads    [][]string
-	faults   fault.List
+	source             []rune
+	scope              *Scope
+	frames             int       // slots needed so far
+	pointers           []binding // the items at hand, the innermost last
+	reads              [][]string
+	lookups, libraries []string // the tables and the functions of libraries that are used
+	calls              []string // the functions of libraries around
+	taken              *int     // how many functions of libraries the formula has taken in
+	faults             fault.List
 }
 
 func never(*Frame) (value.Value, *fault.Fault) { return value.Value{}, nil }
@@ -81,6 +84,9 @@ func (c *compiler) node(n ast.Node) (eval, Type) {
 	case *ast.CallNode:
 		if callee, ok := n.Callee.(*ast.IdentifierNode); ok {
 			return c.call(n, callee.Value, n.Arguments)
+		}
+		if lib, id, name, ok := c.libraryCall(n); ok {
+			return c.custom(n, lib, id, name)
 		}
 	}
 	return c.fail(n, fault.New(fault.Syntax, "this form is not part of the formula language"))

@@ -2,7 +2,9 @@ package formula
 
 import (
 	"cmp"
+	"maps"
 	"slices"
+	"strconv"
 	"strings"
 	"unicode"
 
@@ -35,7 +37,7 @@ func Complete(source string, caret int, scope *Scope) Help {
 	text := []rune(source)
 	caret = max(0, min(caret, len(text)))
 	h := Help{From: caret, To: caret}
-	quoted := h.around(text[:caret])
+	quoted := h.around(text[:caret], scope)
 	if quoted {
 		return h
 	}
@@ -52,6 +54,8 @@ func Complete(source string, caret int, scope *Scope) Help {
 		return h
 	case path == nil:
 		h.Suggestions = scope.suggested()
+	case len(path) == 1 && scope.env.Libraries[path[0]] != nil:
+		h.Suggestions = scope.env.Libraries[path[0]].suggested()
 	default:
 		t, found := scope.typeOf(path)
 		if !found || t.Fields == nil {
@@ -66,7 +70,7 @@ func Complete(source string, caret int, scope *Scope) Help {
 func wordRune(r rune) bool { return r == '_' || unicode.IsLetter(r) || unicode.IsDigit(r) }
 
 // around finds the function whose arguments the end of a text is in. It is true inside of quotes.
-func (h *Help) around(text []rune) (quoted bool) {
+func (h *Help) around(text []rune, scope *Scope) (quoted bool) {
 	type open struct {
 		name string
 		args int
@@ -86,7 +90,7 @@ func (h *Help) around(text []rune) (quoted bool) {
 			quote = r
 		case r == '(' || r == '[' || r == '{':
 			from := i
-			for from > 0 && wordRune(text[from-1]) {
+			for from > 0 && (wordRune(text[from-1]) || text[from-1] == '.') {
 				from--
 			}
 			stack = append(stack, open{name: string(text[from:i])})
@@ -97,7 +101,7 @@ func (h *Help) around(text []rune) (quoted bool) {
 		}
 	}
 	for i := len(stack) - 1; i >= 0 && h.Function == nil; i-- {
-		if h.Function = functions[stack[i].name]; h.Function != nil {
+		if h.Function = scope.function(stack[i].name); h.Function != nil {
 			h.Argument = stack[i].args
 		}
 	}
@@ -176,11 +180,48 @@ func (s *Scope) suggested() []Suggestion {
 	for i := len(s.order) - 1; i >= 0; i-- {
 		add(Suggestion{Insert: s.order[i], Label: s.order[i], Detail: s.names[s.order[i]].typ.String()})
 	}
+	add(s.env.suggested()...)
 	for i := range Catalogue {
 		fn := &Catalogue[i]
 		add(Suggestion{Insert: fn.Name + "()", Label: fn.Signature(), Detail: fn.About, Call: true})
 	}
 	return out
+}
+
+// suggested are the tables and the libraries.
+func (e *Env) suggested() []Suggestion {
+	var out []Suggestion
+	for _, id := range slices.Sorted(maps.Keys(e.Tables)) {
+		out = append(out, Suggestion{Insert: "table(" + strconv.Quote(id) + ", )", Label: "table(" + strconv.Quote(id) + ")", Detail: e.Tables[id].Title, Call: true})
+	}
+	for _, id := range slices.Sorted(maps.Keys(e.Libraries)) {
+		out = append(out, Suggestion{Insert: id + ".", Label: id + ".", Detail: "library", Call: true})
+	}
+	return out
+}
+
+func (l *Library) suggested() []Suggestion {
+	var out []Suggestion
+	for _, f := range l.Functions {
+		out = append(out, Suggestion{Insert: f.Name + "()", Label: f.Signature(), Detail: f.About})
+	}
+	return out
+}
+
+// function finds a function of the catalogue, or of a library as library.name.
+func (s *Scope) function(name string) *Function {
+	id, of, inLibrary := strings.Cut(name, ".")
+	if !inLibrary {
+		return functions[name]
+	}
+	lib := s.env.Libraries[id]
+	if lib == nil {
+		return nil
+	}
+	if f := lib.Function(of); f != nil {
+		return &Function{Name: name, About: f.About, Params: f.Params}
+	}
+	return nil
 }
 
 // fitting keeps the suggestions whose names hold a word, in any case; those that begin with it come

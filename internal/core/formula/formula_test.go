@@ -203,7 +203,7 @@ func TestEveryExampleOfTheCatalogueHolds(t *testing.T) {
 		require.NotEmpty(t, fn.Examples, fn.Name)
 		require.NotEmpty(t, fn.About, fn.Name)
 		for _, ex := range fn.Examples {
-			p, faults := Compile(ex.Formula, NewScope())
+			p, faults := Compile(ex.Formula, exampleEnv(t).Scope())
 			require.Empty(t, faults, ex.Formula)
 			got, f := p.Eval(&Frame{})
 			require.Nil(t, f, ex.Formula)

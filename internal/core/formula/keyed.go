@@ -110,7 +110,7 @@ func (k *keyedCall) find(fr *Frame, list value.Value) (found value.Value, ok boo
 	if f != nil || known.odd {
 		return found, false
 	}
-	key, ok := Key(v)
+	key, ok := value.Key(v)
 	if !ok || v.Missing() || family(v) != known.kind {
 		return found, false
 	}
@@ -132,7 +132,7 @@ func (k *keyedCall) build(fr *Frame, known *keys) bool {
 	for i, item := range known.of.Items() {
 		fr.Slots[k.slot], fr.Slots[k.slot+1] = item, value.Int(int64(i))
 		v, f := k.key(fr)
-		key, ok := Key(v)
+		key, ok := value.Key(v)
 		if i == 0 {
 			known.kind = family(v)
 		}

@@ -2,7 +2,6 @@ package formula
 
 import (
 	"slices"
-	"time"
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/schema"
@@ -263,44 +262,12 @@ func sorted(fr *Frame, items, keys []value.Value) (value.Value, error) {
 	return value.ListOf(out...), fr.grow(16 * len(items))
 }
 
-// key tells scalars apart in a map, so that large lists are compared in linear time; ok is false for
-// records and lists, which are compared one by one.
-func Key(v value.Value) (key string, ok bool) {
-	switch {
-	case v.Kind() >= value.RecordKind:
-		return "", false
-	case v.Kind() == value.Timestamp: // one instant may be written in several zones
-		return "t" + v.GoTime().UTC().Format(time.RFC3339Nano), true
-	case v.Kind().Numeric():
-		if rounded, err := value.Add(v, value.Int(0)); err == nil {
-			v = rounded
-		}
-		return "n" + plainNumber(v.String()), true
-	}
-	return string(rune('a'+v.Kind())) + v.String(), true
-}
-
-// plainNumber is a number's text without zeros at its end: 1.50 is 1.5.
-func plainNumber(s string) string {
-	point := false
-	for i := range s {
-		point = point || s[i] == '.'
-	}
-	for point && (s[len(s)-1] == '0' || s[len(s)-1] == '.') {
-		if point = s[len(s)-1] == '0'; !point {
-			return s[:len(s)-1]
-		}
-		s = s[:len(s)-1]
-	}
-	return s
-}
-
 // unlike are the items that differ from those before, and from those of another list.
 func unlike(fr *Frame, items, from []value.Value) (value.Value, error) {
 	seen := map[string]bool{}
 	var odd, out []value.Value
 	for _, v := range from {
-		if k, ok := Key(v); ok {
+		if k, ok := value.Key(v); ok {
 			seen[k] = true
 		} else {
 			odd = append(odd, v)
@@ -310,7 +277,7 @@ func unlike(fr *Frame, items, from []value.Value) (value.Value, error) {
 		if err := fr.step(); err != nil {
 			return value.Value{}, err
 		}
-		k, ok := Key(v)
+		k, ok := value.Key(v)
 		if ok && seen[k] || !ok && slices.ContainsFunc(odd, func(o value.Value) bool { fr.steps++; return value.Equal(o, v) }) {
 			continue
 		}
@@ -369,7 +336,7 @@ func Grouped(items, keys []value.Value) ([]value.Value, error) {
 	var first []value.Value
 	var groups [][]value.Value
 	for i, item := range items {
-		key, ok := Key(keys[i])
+		key, ok := value.Key(keys[i])
 		if !ok {
 			return nil, fault.Expect(fault.Type, "a single value to group by", keys[i].Kind().String())
 		}

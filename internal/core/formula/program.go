@@ -69,13 +69,14 @@ type eval func(*Frame) (value.Value, *fault.Fault)
 
 // Program is a compiled formula.
 type Program struct {
-	Source string
-	Type   Type
-	Reads  [][]string // the paths that it reads, each from a name of the scope
-	eval   eval
-	slots  int
-	bare   bool
-	direct *Direct
+	Source            string
+	Type              Type
+	Reads             [][]string // the paths that it reads, each from a name of the scope
+	Tables, Libraries []string   // the tables that it looks into, and the functions of libraries that it uses
+	eval              eval
+	slots             int
+	bare              bool
+	direct            *Direct
 }
 
 // Direct is where the value of a formula stands that is nothing but a field of a record in scope.
@@ -107,12 +108,12 @@ func Compile(source string, scope *Scope) (*Program, fault.List) {
 	if err != nil {
 		return nil, fault.List{syntax(err)}
 	}
-	c := &compiler{source: []rune(source), scope: scope.Inner(), frames: scope.Size()}
+	c := &compiler{source: []rune(source), scope: scope.Inner(), frames: scope.Size(), taken: new(int)}
 	e, t := c.node(tree.Node)
 	if c.faults != nil {
 		return nil, c.faults
 	}
-	return &Program{Source: source, Type: t, Reads: c.reads, eval: e, slots: c.frames, bare: c.bare(tree.Node), direct: c.direct(tree.Node)}, nil
+	return &Program{Source: source, Type: t, Reads: c.reads, Tables: c.lookups, Libraries: c.libraries, eval: e, slots: c.frames, bare: c.bare(tree.Node), direct: c.direct(tree.Node)}, nil
 }
 
 func parse(source string) (*parser.Tree, error) {

@@ -76,6 +76,7 @@ type Scope struct {
 	opened []binding
 	order  []string
 	size   int
+	env    *Env
 }
 
 type binding struct {
@@ -84,8 +85,11 @@ type binding struct {
 	name string
 }
 
-// NewScope makes an empty scope.
-func NewScope() *Scope { return &Scope{names: map[string]binding{}} }
+// NewScope makes an empty scope without tables and libraries.
+func NewScope() *Scope { return Env{}.Scope() }
+
+// Scope makes an empty scope in which formulas can use the tables and libraries.
+func (e Env) Scope() *Scope { return &Scope{names: map[string]binding{}, env: &e} }
 
 // Define gives a name the next slot. A name that exists is replaced.
 func (s *Scope) Define(name string, t Type) int {
@@ -106,7 +110,7 @@ func (s *Scope) Open(name string) {
 
 // Inner is a copy that can be added to without changing s.
 func (s *Scope) Inner() *Scope {
-	c := &Scope{names: make(map[string]binding, len(s.names)), size: s.size}
+	c := &Scope{names: make(map[string]binding, len(s.names)), size: s.size, env: s.env}
 	for k, v := range s.names {
 		c.names[k] = v
 	}

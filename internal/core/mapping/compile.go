@@ -13,11 +13,11 @@ import (
 	"hollowreed/internal/core/value"
 )
 
-// Compile checks every rule against the schemas and makes a plan. The plan is always usable: a
+// Compile checks every rule against the schemas, the tables and the libraries and makes a plan. The plan is always usable: a
 // field whose rule has a fault reports that fault when it runs.
-func (m *Mapping) Compile(schemas Schemas) *Plan {
+func (m *Mapping) Compile(schemas Schemas, env formula.Env) *Plan {
 	p := &Plan{Mapping: m}
-	scope := formula.NewScope()
+	scope := env.Scope()
 	scope.Define("run", formula.Type{Kind: value.RecordKind, Fields: Run})
 	for i, src := range m.From {
 		s := schemas(src.Schema.Value)
@@ -278,8 +278,10 @@ func (c *compiler) program(info *Field, at doc.Text, scope *formula.Scope, want 
 	if prog == nil {
 		return nil
 	}
+	c.plan.Tables, c.plan.Functions = union(c.plan.Tables, prog.Tables), union(c.plan.Functions, prog.Libraries)
 	if info != nil {
 		c.reads(info, prog)
+		info.Tables, info.Functions = union(info.Tables, prog.Tables), union(info.Functions, prog.Libraries)
 	}
 	if want != value.Absent && !prog.Type.Fits(want) {
 		expected := want.String()
@@ -293,6 +295,16 @@ func (c *compiler) program(info *Field, at doc.Text, scope *formula.Scope, want 
 		return nil
 	}
 	return prog
+}
+
+// union adds to a list what it does not have.
+func union(list, more []string) []string {
+	for _, s := range more {
+		if !slices.Contains(list, s) {
+			list = append(list, s)
+		}
+	}
+	return list
 }
 
 // reads keeps what a formula reads, as paths from the sources, each once.

@@ -124,7 +124,7 @@ func (rs *rows) wanted(fr *formula.Frame) (bool, *fault.Fault) {
 	if ft != nil {
 		return false, ft
 	}
-	key, ok := formula.Key(v)
+	key, ok := value.Key(v)
 	if !ok {
 		return false, fault.Expect(fault.Type, "a single value to tell items apart by", v.Kind().String())
 	}

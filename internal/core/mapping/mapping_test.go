@@ -9,6 +9,7 @@ import (
 
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/schema"
@@ -69,7 +70,7 @@ func compile(t testing.TB, rules string) *Plan {
 	d := doc.Parse("m.yaml", []byte("mapping: Booking to invoice\nfrom:\n  - {name: booking, schema: booking}\nto: invoice\nrules:\n"+rules))
 	m := Parse("m", d)
 	require.Empty(t, d.Faults)
-	return m.Compile(schemas(t))
+	return m.Compile(schemas(t), formula.Env{})
 }
 
 const rules = `  - {field: number, formula: '"INV-" + ref'}

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/schema"
 )
 
@@ -22,7 +23,7 @@ func planOf(t testing.TB, parts map[string]string, m string) *Plan {
 		require.Empty(t, d.Faults, id)
 	}
 	d := doc.Parse("m", []byte(m))
-	p := Parse("m", d).Compile(func(id string) *schema.Schema { return list[id] })
+	p := Parse("m", d).Compile(func(id string) *schema.Schema { return list[id] }, formula.Env{})
 	require.Empty(t, d.Faults)
 	return p
 }

@@ -19,6 +19,8 @@ type Plan struct {
 	Target    *schema.Schema
 	Fields    []*Field // of the target, in order, each record before its fields
 	Variables []*Field // those of the message, in the order of the part
+	Tables    []string // that any formula looks into
+	Functions []string // of libraries that any formula uses, as library.name
 	Faults    fault.List
 	root      *node
 	keep      []*formula.Program
@@ -27,16 +29,17 @@ type Plan struct {
 
 // Field is what the plan knows of one target field.
 type Field struct {
-	Path     []string
-	Field    *schema.Field
-	Rule     *Rule            // nil when it has none
-	Index    int              // of the rule in the mapping
-	Program  *formula.Program // nil for constants and faulty rules
-	Reads    [][]string       // the source fields that the rule reads: a source's name, then names
-	Faults   fault.List
-	Missing  bool      // required, and no rule makes it
-	Variable *Variable // of a variable, which has no Field and no Rule
-	Feeds    int       // of a list with several feeds: how many; each is a field of its own
+	Path              []string
+	Field             *schema.Field
+	Rule              *Rule            // nil when it has none
+	Index             int              // of the rule in the mapping
+	Program           *formula.Program // nil for constants and faulty rules
+	Tables, Functions []string         // that the rule looks into, and uses of libraries as library.name
+	Reads             [][]string       // the source fields that the rule reads: a source's name, then names
+	Faults            fault.List
+	Missing           bool      // required, and no rule makes it
+	Variable          *Variable // of a variable, which has no Field and no Rule
+	Feeds             int       // of a list with several feeds: how many; each is a field of its own
 }
 
 // Name is the path as rules write it.

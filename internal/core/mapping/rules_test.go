@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/schema"
@@ -82,7 +83,7 @@ func billing(t testing.TB, body string) *Plan {
 	text := "mapping: M\nto: bill\nfrom:\n  - {name: order, schema: order}\n  - {name: prices, schema: price, list: true}\n" + body
 	d := doc.Parse("m.yaml", []byte(text))
 	m := Parse("m", d)
-	p := m.Compile(orderSchemas(t))
+	p := m.Compile(orderSchemas(t), formula.Env{})
 	p.Faults = append(slices.Clone(d.Faults), p.Faults...)
 	return p
 }

@@ -8,12 +8,15 @@ import (
 	"path"
 	"slices"
 	"sort"
+	"strconv"
 	"strings"
 	"unicode/utf8"
 
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/library"
 	"hollowreed/internal/core/mapping"
 	"hollowreed/internal/core/schema"
 )
@@ -26,9 +29,11 @@ const (
 	Flows       = "flows"
 	Samples     = "samples"
 	Cases       = "cases"
+	Tables      = "tables"
+	Libraries   = "libraries"
 )
 
-var folders = []string{Connections, Schemas, Mappings, Flows, Samples, Cases}
+var folders = []string{Connections, Schemas, Mappings, Flows, Samples, Cases, Tables, Libraries}
 
 // Bounds on a project.
 const (
@@ -48,6 +53,9 @@ type Project struct {
 	mappings    map[string]*mapping.Plan
 	connections map[string]*flow.Connection
 	flows       map[string]*flow.Plan
+	libraries   map[string]*library.Library // by id, with the published versions
+	pinned      map[string]int              // the version of a library that is used, where it is not the draft
+	env         formula.Env
 	cases       []Case // by id
 }
 
@@ -123,8 +131,10 @@ func Load(id string, texts map[string]string) *Project {
 		ID: id, Title: id, Texts: texts,
 		schemas: map[string]*schema.Schema{}, mappings: map[string]*mapping.Plan{},
 		connections: map[string]*flow.Connection{}, flows: map[string]*flow.Plan{},
+		libraries: map[string]*library.Library{}, pinned: map[string]int{},
 	}
 	p.settings()
+	p.loadFormulas(p.pinned)
 	p.each(Connections, func(id string, d *doc.Doc) { p.connections[id] = flow.ParseConnection(id, d) })
 	p.loadSchemas()
 	p.each(Mappings, func(id string, d *doc.Doc) { p.compileMapping(id, mapping.Parse(id, d), d) })
@@ -157,7 +167,7 @@ func (p *Project) loadSchemas() {
 }
 
 func (p *Project) compileMapping(id string, m *mapping.Mapping, d *doc.Doc) {
-	plan := m.Compile(p.Schema)
+	plan := m.Compile(p.Schema, p.env)
 	plan.Faults = append(append(fault.List{}, d.Faults...), plan.Faults...)
 	d.Faults = plan.Faults
 	p.mappings[id] = plan
@@ -175,6 +185,15 @@ func (p *Project) settings() {
 	n := d.Root()
 	if t := n.Need("project").Value; t != "" {
 		p.Title = t
+	}
+	libraries, versions := n.Map("libraries").Pairs()
+	for i, name := range libraries {
+		version, err := strconv.Atoi(versions[i].Value)
+		if _, there := p.Texts[Path(Libraries, VersionID(name.Value, version))]; err != nil || !there {
+			d.Fault(versions[i], fault.New(fault.Unknown, "there is no version %s of the library %s", versions[i].Value, name.Value))
+			continue
+		}
+		p.pinned[name.Value] = version
 	}
 	n.Done()
 	p.Faults = append(p.Faults, d.Faults...)
@@ -228,6 +247,10 @@ func (p *Project) title(kind, id string) string {
 		return p.connections[id].Title
 	case kind == Flows && p.flows[id] != nil:
 		return p.flows[id].Flow.Title
+	case kind == Tables && p.env.Tables[id] != nil:
+		return p.env.Tables[id].Title
+	case kind == Libraries && p.libraries[id] != nil:
+		return p.libraries[id].Title
 	case kind == Cases:
 		if i := slices.IndexFunc(p.cases, func(c Case) bool { return c.ID == id }); i >= 0 {
 			return p.cases[i].Title
@@ -267,6 +290,7 @@ func (p *Project) Uses(flowID string) []string {
 			}
 		}
 	})
+	p.useFormulas(uses, plan.Tables, plan.Functions)
 	var paths []string
 	for path := range uses {
 		if _, ok := p.Texts[path]; ok {
@@ -284,6 +308,7 @@ func (p *Project) use(uses map[string]bool, kind, id string) {
 			p.use(uses, Schemas, src.Schema.Value)
 		}
 		p.use(uses, Schemas, m.Mapping.To.Value)
+		p.useFormulas(uses, m.Tables, m.Functions)
 	}
 	if s := p.schemas[id]; kind == Schemas && s != nil {
 		for _, sample := range s.Samples {

@@ -161,7 +161,7 @@ func mappingsOver(p *project.Project, id string, old *schema.Schema) []*mapping.
 				return old
 			}
 			return p.Schema(want)
-		}))
+		}, p.Formulas()))
 	}
 	return plans
 }

@@ -384,7 +384,7 @@ function helps() {
     const field = helped, { from, to, at: asked } = box().dataset, insert = option.dataset.text;
     const since = caret(field) - Number(asked); // typed since the suggestions were asked for
     const chars = [...field.value], before = chars.slice(0, Number(from)).join("");
-    const at = before.length + insert.length - (insert.endsWith("()") ? 1 : 0);
+    const at = before.length + insert.length - (insert.endsWith(")") ? 1 : 0);
     field.value = before + insert + chars.slice(Number(to) + since).join("");
     field.focus();
     field.setSelectionRange(at, at);

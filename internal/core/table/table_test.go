@@ -1,0 +1,76 @@
+package table
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/value"
+)
+
+const fares = `table: Fares
+columns:
+  - {name: class, key: true}
+  - {name: island, key: true}
+  - {name: fare, type: decimal}
+  - {name: note}
+none: default
+default: [99, other]
+rows:
+  - [CAR, OR, 12.50, null]
+  - [CAR, LI, 14, by night]
+`
+
+func parse(text string) (*Table, *doc.Doc) {
+	d := doc.Parse("fares.yaml", []byte(text))
+	return Parse("fares", d), d
+}
+
+func keys(texts ...string) []value.Value {
+	out := make([]value.Value, len(texts))
+	for i, s := range texts {
+		out[i] = value.Str(s)
+	}
+	return out
+}
+
+func TestARowIsFoundByItsKeys(t *testing.T) {
+	tb, d := parse(fares)
+	require.Empty(t, d.Faults)
+	row, f := tb.Find(keys("CAR", "OR"))
+	require.Nil(t, f)
+	require.Equal(t, "12.50", row.Field("fare").String())
+	require.Equal(t, value.Absent, row.Field("note").Kind())
+	row, f = tb.Find(keys("VAN", "OR"))
+	require.Nil(t, f)
+	require.Equal(t, "99", row.Field("fare").String())
+	require.False(t, tb.Has(keys("CAROR", "")))
+	tb.None = Absent
+	row, f = tb.Find(keys("VAN", "OR"))
+	require.Nil(t, f)
+	require.Equal(t, value.Absent, row.Kind())
+	tb.None = Fault
+	_, f = tb.Find(keys("VAN", "OR"))
+	require.ErrorContains(t, f, `a row of the table fares, found none with class "VAN" and island "OR"`)
+}
+
+func TestFaultsOfTablesHaveLines(t *testing.T) {
+	for text, want := range map[string]string{
+		"table: T\ncolumns: [{name: a}]\nrows: []\n":                                                           "no key column",
+		"table: T\ncolumns: [{name: a, key: true}]\nrows:\n  - [x]\n  - [x]\n":                                 `T.yaml:5`,
+		"table: T\ncolumns: [{name: a, key: true}, {name: b, type: integer}]\nrows: [[x, y]]":                  `b: expected integer, found "y"`,
+		"table: T\ncolumns: [{name: a, key: true}, {name: b, type: integer}]\nrows: [[x]]":                     "expected 2 values, one for each column, found 1",
+		"table: T\ncolumns: [{name: a, key: true}]\nnone: default\nrows: []":                                   "has none",
+		"table: T\ncolumns: [{name: a, key: true}, {name: a}]\nrows: []":                                       "a name that no other has",
+		"table: T\ncolumns: [{name: a, key: true}]\nrows: [{a: 1}]":                                            "expected a list of values",
+		"table: T\ncolumns: [{name: a, key: true}]\nrows: [[[x]]]":                                             "expected a single value",
+		"table: T\ncolumns: [{name: a, key: true, type: record}]\nrows: []":                                    "expected one of text",
+		"table: T\ncolumns: [{name: a, key: true}, {name: b, type: integer, key: true}]\nrows:\n  - [x, null]": `b: expected integer`,
+	} {
+		d := doc.Parse("T.yaml", []byte(text))
+		Parse("T", d)
+		require.NotEmpty(t, d.Faults, text)
+		require.Contains(t, d.Faults.Error(), want, text)
+	}
+}
