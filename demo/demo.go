@@ -5,5 +5,5 @@ import "embed"
 
 // Files is the project folder.
 //
-//go:embed project.yaml connections schemas mappings flows samples cases
+//go:embed project.yaml connections schemas mappings flows samples cases tables libraries
 var Files embed.FS

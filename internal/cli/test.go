@@ -4,6 +4,7 @@ import (
 	"encoding/xml"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -33,27 +34,20 @@ exit code is 1 when one did.`,
 }
 
 func (e env) runCases(p *project.Project, junit string) error {
-	failed := 0
-	suites := map[string]*junitSuite{}
-	var order []*junitSuite
-	cases := p.CasesOf("")
-	for _, c := range cases {
+	var suites report
+	for _, c := range p.CasesOf("") {
 		r := p.RunCase(c)
-		suite := suites[c.Mapping]
-		if suite == nil {
-			suite = &junitSuite{Name: c.Mapping}
-			suites[c.Mapping] = suite
-			order = append(order, suite)
-		}
-		told := e.outcome(&r)
-		suite.add(c, told)
-		if told != "" {
-			failed++
+		suites.add(e, c.Mapping, c.Title, toldOf(&r))
+	}
+	for _, part := range p.Parts(project.Libraries) {
+		for _, r := range p.Library(part.ID).Run(p.EnvOf(part.ID)) {
+			suites.add(e, part.ID, r.Case.Call.Value, r.Told())
 		}
 	}
-	fmt.Fprintf(e.out, "%s, %d failed\n", count(len(cases), "case"), failed)
+	failed, all := suites.counts()
+	fmt.Fprintf(e.out, "%s, %d failed\n", count(all, "case"), failed)
 	if junit != "" {
-		if err := writeJUnit(junit, order); err != nil {
+		if err := writeJUnit(junit, suites); err != nil {
 			return err
 		}
 	}
@@ -63,12 +57,8 @@ func (e env) runCases(p *project.Project, junit string) error {
 	return nil
 }
 
-// outcome writes how a case went, and gives what went wrong.
-func (e env) outcome(r *project.Result) string {
-	if r.OK() {
-		fmt.Fprintf(e.out, "ok    %s: %s\n", r.Case.Mapping, r.Case.Title)
-		return ""
-	}
+// toldOf is what went wrong in a case; empty when nothing did.
+func toldOf(r *project.Result) string {
 	var lines []string
 	if r.Fault != nil {
 		lines = append(lines, r.Fault.Error())
@@ -76,8 +66,32 @@ func (e env) outcome(r *project.Result) string {
 	for _, d := range r.Differences {
 		lines = append(lines, d.String())
 	}
-	fmt.Fprintf(e.out, "FAIL  %s: %s\n      %s\n", r.Case.Mapping, r.Case.Title, strings.Join(lines, "\n      "))
 	return strings.Join(lines, "\n")
+}
+
+// report is the cases that were run, by mapping or library, in the order in which they first came.
+type report []*junitSuite
+
+// add writes how a case went and keeps it.
+func (s *report) add(e env, of, title, told string) {
+	if told == "" {
+		fmt.Fprintf(e.out, "ok    %s: %s\n", of, title)
+	} else {
+		fmt.Fprintf(e.out, "FAIL  %s: %s\n      %s\n", of, title, strings.ReplaceAll(told, "\n", "\n      "))
+	}
+	at := slices.IndexFunc(*s, func(x *junitSuite) bool { return x.Name == of })
+	if at < 0 {
+		at = len(*s)
+		*s = append(*s, &junitSuite{Name: of})
+	}
+	(*s)[at].add(title, told)
+}
+
+func (s report) counts() (failed, all int) {
+	for _, x := range s {
+		failed, all = failed+x.Failures, all+x.Tests
+	}
+	return failed, all
 }
 
 // junitSuite and junitCase are the elements of JUnit's report that its readers agree on.
@@ -100,8 +114,8 @@ type junitFailure struct {
 	Text    string `xml:",chardata"`
 }
 
-func (s *junitSuite) add(c project.Case, failure string) {
-	tc := junitCase{Name: c.Title, Class: c.Mapping}
+func (s *junitSuite) add(title, failure string) {
+	tc := junitCase{Name: title, Class: s.Name}
 	if s.Tests++; failure != "" {
 		s.Failures++
 		first, _, _ := strings.Cut(failure, "\n")

@@ -38,13 +38,13 @@ fields:
 // reach a mapping in which nothing is open.
 func TestAMappingIsBuiltFromNothing(t *testing.T) {
 	w := newWorld(t)
-	w.part("schemas/invoice.yaml", invoicePart)
+	w.part("schemas/freight-bill.yaml", invoicePart)
 	tb := w.tab()
 	tb.open("/bench/mappings/new")
 	tb.do(chromedp.Submit("#title"))
 	tb.sees(".fault", "at least one source")
 	tb.click("input[name=from][value=booking]")
-	tb.do(chromedp.SetValue("#to", "invoice"), chromedp.Submit("#title"))
+	tb.do(chromedp.SetValue("#to", "freight-bill"), chromedp.Submit("#title"))
 	tb.sees("h1", "Booking → Invoice")
 	tb.sees("#missing", "required fields have no rule")
 	tb.do(chromedp.KeyEvent("m"))
@@ -93,8 +93,8 @@ func (tb *tab) drag(source, target string) {
 // TestRulesAreDragged: a field onto a field, a list onto a list; and both ends light up under the mouse.
 func TestRulesAreDragged(t *testing.T) {
 	w := newWorld(t)
-	w.part("schemas/invoice.yaml", invoicePart)
-	w.part("mappings/bill.yaml", "mapping: Bill\nfrom:\n  - {name: booking, schema: booking}\nto: invoice\n")
+	w.part("schemas/freight-bill.yaml", invoicePart)
+	w.part("mappings/bill.yaml", "mapping: Bill\nfrom:\n  - {name: booking, schema: booking}\nto: freight-bill\n")
 	tb := w.tab()
 	tb.open("/bench/mappings/bill")
 	tb.drag("booking.number", "booking_no")

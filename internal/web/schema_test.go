@@ -1,6 +1,7 @@
 package web
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"net/http"
@@ -36,8 +37,19 @@ func (w *world) part(path, text string) {
 	}))
 }
 
+// click presses the mouse on an element. One that was drawn anew between being found and being clicked
+// is found again.
 func (tb *tab) click(selector string) {
 	tb.t.Helper()
+	for range 3 {
+		err := chromedp.Run(tb.ctx, chromedp.Click(selector, chromedp.ByQuery))
+		if err == nil {
+			return
+		}
+		if !strings.Contains(err.Error(), "Could not find node") {
+			tb.do(chromedp.ActionFunc(func(context.Context) error { return err }))
+		}
+	}
 	tb.do(chromedp.Click(selector, chromedp.ByQuery))
 }
 

@@ -15,6 +15,9 @@ type Entry struct {
 // Add appends a setting.
 func (o *Out) Add(key string, v any) { *o = append(*o, Entry{key, v}) }
 
+// Row is a list of values that is written on one line.
+type Row []string
+
 // Encode writes a part file.
 func Encode(o Out) []byte {
 	text, err := encode(o.node())
@@ -50,6 +53,16 @@ func valueNode(v any) *yaml.Node {
 	case []Out:
 		for _, o := range v {
 			list.Content = append(list.Content, o.node())
+		}
+	case Row:
+		list.Style = yaml.FlowStyle
+		for _, s := range v {
+			list.Content = append(list.Content, scalar(s))
+		}
+		return list
+	case []Row:
+		for _, row := range v {
+			list.Content = append(list.Content, valueNode(row))
 		}
 	case []string:
 		for _, s := range v {

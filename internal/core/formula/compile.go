@@ -17,6 +17,7 @@ type compiler struct {
 	frames             int       // slots needed so far
 	pointers           []binding // the items at hand, the innermost last
 	reads              [][]string
+	closed             int // how many of the reads end where they are: what stands behind them is no part of theirs
 	lookups, libraries []string // the tables and the functions of libraries that are used
 	calls              []string // the functions of libraries around
 	taken              *int     // how many functions of libraries the formula has taken in
@@ -191,7 +192,7 @@ func (c *compiler) field(n *ast.MemberNode, inner eval, t Type, name string, bef
 		}
 		return c.fail(n, ft)
 	}
-	if len(c.reads) > before {
+	if len(c.reads) > max(before, c.closed) {
 		last := c.reads[len(c.reads)-1]
 		c.reads[len(c.reads)-1] = append(last[:len(last):len(last)], name)
 	}

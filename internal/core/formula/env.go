@@ -55,7 +55,7 @@ func bindTable(c *compiler, fn *Function, n ast.Node, nodes []ast.Node) (eval, T
 			return c.fail(nodes[1+i], fault.Expect(fault.Type, key.Kind.String()+" as "+key.Name, at.String()).In(fn.Name))
 		}
 	}
-	c.lookups = append(c.lookups, t.ID)
+	c.lookups, c.closed = append(c.lookups, t.ID), len(c.reads)
 	look := &tableCall{fn: fn, table: t, args: args, place: place(n)}
 	if fn.Name == "inTable" {
 		return look.has, Type{Kind: value.Boolean}

@@ -47,7 +47,7 @@ func TestTablesAndLibraries(t *testing.T) {
 		`text(freight.twice(4.25)) + freight.plate("x")`:                 "8.5X",
 		`isMissing(freight.plate(nil))`:                                  "true",
 		`let a = freight.plate("a b"); a + freight.plate("c") + a`:       "ABCAB",
-		`sum(map([1, 2], freight.twice(#)), # + freight.fare(# * 0, 1))`: "6",
+		`sum(map([1, 2], freight.twice(#)), # + freight.fare(# * 0, 1))`: "6.00",
 	} {
 		p, faults := Compile(source, env.Scope())
 		require.Empty(t, faults, source)
@@ -59,6 +59,10 @@ func TestTablesAndLibraries(t *testing.T) {
 	require.Equal(t, []string{"islands"}, p.Tables)
 	require.Equal(t, []string{"freight.island", "freight.both", "freight.plate", "freight.plate"}, p.Libraries)
 	require.Empty(t, p.Reads)
+	sc := env.Scope()
+	sc.Define("code", Type{Kind: value.Text})
+	p, _ = Compile(`table("islands", code).name`, sc)
+	require.Equal(t, [][]string{{"code"}}, p.Reads)
 }
 
 func TestFaultsOfTablesAndLibraries(t *testing.T) {

@@ -108,7 +108,7 @@ func (c *compiler) custom(n *ast.CallNode, lib *Library, id, name string) (eval,
 	if c.faults != nil {
 		return never, Type{}
 	}
-	c.libraries = append(c.libraries, full)
+	c.libraries, c.closed = append(c.libraries, full), len(c.reads)
 	if fn.Script != nil {
 		return scripted(fn, full, args, place(n)), Type{Kind: fn.Result, Maybe: true}
 	}

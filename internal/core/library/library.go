@@ -181,6 +181,17 @@ type Result struct {
 // OK says whether the case gives what it should.
 func (r Result) OK() bool { return r.Fault == nil && r.Got == r.Case.Gives.Value }
 
+// Told is what went wrong in the case; empty when nothing did.
+func (r Result) Told() string {
+	switch {
+	case r.Fault != nil:
+		return r.Fault.Error()
+	case !r.OK():
+		return "expected " + fault.Quote(r.Case.Gives.Value) + ", found " + fault.Quote(r.Got)
+	}
+	return ""
+}
+
 // Run runs every case of every function.
 func (l *Library) Run(env formula.Env) []Result {
 	var out []Result

@@ -10,6 +10,7 @@ import (
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/script"
 	"hollowreed/internal/core/value"
 )
 
@@ -47,9 +48,33 @@ func (m *Mapping) Compile(schemas Schemas, env formula.Env) *Plan {
 	for _, k := range m.Keep {
 		p.keep = append(p.keep, c.program(nil, k.When, scope, value.Boolean))
 	}
+	c.idle = m.Script.Line > 0
 	c.children(p.root, nil, scope)
 	c.unused()
+	if c.idle {
+		p.compileScript()
+	}
 	return p
+}
+
+// compileScript compiles the script that stands in place of rules: the body of a function of the
+// sources, by their names, and the run's facts.
+func (p *Plan) compileScript() {
+	var params []string
+	for _, s := range p.Mapping.From {
+		params = append(params, s.Name.Value)
+	}
+	f, ft := script.New(p.Mapping.Script.Value, append(params, "run"), p.Target.Root)
+	if ft != nil {
+		at := p.Mapping.Script
+		if ft.Place.Line > 0 {
+			at.Line += ft.Place.Line
+			ft = fault.New(ft.Code, "%s", ft.What())
+		}
+		p.note(at, ft)
+		return
+	}
+	p.script = f
 }
 
 func (src *Source) typeOf(s *schema.Schema) formula.Type {

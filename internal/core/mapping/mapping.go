@@ -21,6 +21,7 @@ type Mapping struct {
 	Keep    []Condition
 	OnFault OnFault
 	Rules   []Rule
+	Script  doc.Text // in place of rules: the body of a function of the sources and run
 	At      doc.Text
 	doc     *doc.Doc
 }
@@ -131,6 +132,9 @@ func Parse(id string, d *doc.Doc) *Mapping {
 	for _, k := range n.List("keep") {
 		m.Keep = append(m.Keep, Condition{When: k.Need("when"), Else: k.Text("else").Value})
 		k.Done()
+	}
+	if m.Script = n.Text("script"); m.Script.Line > 0 && len(n.List("rules")) > 0 {
+		d.Fault(m.Script, fault.New(fault.Setting, "a mapping has rules or a script, and not both"))
 	}
 	m.OnFault = OnFault(n.Choice("on fault", names(OnFaults)...))
 	for _, r := range n.List("rules") {

@@ -6,6 +6,7 @@ import (
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/script"
 	"hollowreed/internal/core/value"
 )
 
@@ -23,6 +24,7 @@ type Plan struct {
 	Functions []string // of libraries that any formula uses, as library.name
 	Faults    fault.List
 	root      *node
+	script    *script.Function // in place of rules
 	keep      []*formula.Program
 	slots     int // of the run's facts, the sources and the variables
 }
@@ -143,6 +145,9 @@ func (n *node) made() []*node {
 
 // Complete says how many of the leaf fields of the target have a rule that works.
 func (p *Plan) Complete() (done, all int) {
+	if p.Mapping.Script.Line > 0 {
+		return min(1, len(p.Faults)) ^ 1, 1
+	}
 	for _, f := range p.Fields {
 		if f.Feeds > 0 && f.Rule == nil || f.Field.Kind == value.RecordKind && !f.Field.List() {
 			continue

@@ -339,3 +339,22 @@ func BenchmarkLines(b *testing.B) {
 		})
 	}
 }
+
+func TestAScriptInPlaceOfRules(t *testing.T) {
+	p := billing(t, "keep:\n  - {when: state == \"open\"}\nscript: |\n  const lines = order.item.filter(i => i.qty > 1);\n  return {id: order.id, sum: order.rate * 2, line: lines.map((i, n) => ({no: n + 1, text: i.sku})), note: prices[0].sku};\n")
+	require.Empty(t, p.Faults)
+	got, res := billed(t, p, sampleOrder)
+	require.Empty(t, res.Faults)
+	require.Equal(t, `{"id":"O1","sum":5,"note":"k1","line":[{"no":1,"text":"k1"},{"no":2,"text":"k2"}]}`, got)
+	done, all := p.Complete()
+	require.Equal(t, [2]int{1, 1}, [2]int{done, all})
+	p = billing(t, "script: |\n  return {ident: 1}\n")
+	_, res = billed(t, p, sampleOrder)
+	require.Contains(t, res.Faults.Error(), `there is no field "ident" in bill`)
+	p = billing(t, "script: |\n  let a = 1\n  return {id: +* 1}\n")
+	require.Contains(t, p.Faults.Error(), "m.yaml:8:")
+	_, res = billed(t, p, sampleOrder)
+	require.NotEmpty(t, res.Faults)
+	p = billing(t, "rules: [{field: id, formula: id}]\nscript: return {}\n")
+	require.Contains(t, p.Faults.Error(), "rules or a script, and not both")
+}

@@ -1,6 +1,7 @@
 package mapping
 
 import (
+	"slices"
 	"strconv"
 	"strings"
 
@@ -45,12 +46,29 @@ func (p *Plan) ApplyTraced(fr *Frame, trace Trace) Result {
 	if res.LeftOut != "" && trace == nil && r.faults == nil {
 		return res
 	}
-	res.Value = r.record(p.root)
+	res.Value = r.message()
 	if r.faults == nil && res.LeftOut == "" {
 		p.Target.Check(res.Value, func(f *fault.Fault) { r.faults = append(r.faults, f) })
 	}
 	res.Faults, res.Notes = r.faults, r.notes
 	return res
+}
+
+// message makes the target by the rules, or by the script in their place.
+func (r *runner) message() value.Value {
+	if r.plan.Mapping.Script.Line == 0 {
+		return r.record(r.plan.root)
+	}
+	if r.plan.script == nil {
+		r.faults = append(r.faults, r.plan.Faults...)
+		return value.Value{}
+	}
+	n := len(r.plan.Mapping.From)
+	v, ft := r.plan.script.Call(append(slices.Clone(r.frame.Slots[1:1+n]), r.frame.Slots[0]))
+	if ft != nil {
+		r.faults = append(r.faults, ft)
+	}
+	return v
 }
 
 type runner struct {

@@ -332,7 +332,11 @@ func (p *Project) UsedBy(path string) []Part {
 			}
 		}
 	}
-	if kind, id, _ := Kind(path); kind == Schemas {
+	kind, id, _ := Kind(path)
+	if kind == Tables || kind == Libraries {
+		by = append(by, p.mappingsWith(kind, id)...)
+	}
+	if kind == Schemas {
 		for _, part := range p.Parts(Schemas) {
 			if slices.Contains(p.schemas[part.ID].Takes(), id) {
 				by = append(by, part)

@@ -128,11 +128,11 @@ func (t *Table) record(d *doc.Doc, texts []doc.Text, at doc.Text, other bool) (v
 		}
 		text := texts[0]
 		texts = texts[1:]
-		if text.Line == 0 && !f.Required() {
+		if text.Value == "" && !f.Required() {
 			continue
 		}
 		v, fine := schema.ParseScalar(f.Kind, text.Value)
-		if !fine || text.Line == 0 {
+		if !fine || text.Value == "" {
 			d.Fault(at, fault.Expect(fault.Type, f.Kind.String(), fault.Quote(text.Value)).In(f.Name))
 			ok = false
 		}

@@ -1,6 +1,7 @@
 package table
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -72,5 +73,27 @@ func TestFaultsOfTablesHaveLines(t *testing.T) {
 		Parse("T", d)
 		require.NotEmpty(t, d.Faults, text)
 		require.Contains(t, d.Faults.Error(), want, text)
+	}
+}
+
+func TestRowsComeAndGoAsCSV(t *testing.T) {
+	tb, _ := parse(fares)
+	var b strings.Builder
+	require.NoError(t, tb.WriteCSV(&b))
+	require.Equal(t, "class,island,fare,note\r\nCAR,OR,12.50,\r\nCAR,LI,14,by night\r\n", b.String())
+	rows, added, replaced, err := tb.Merge("fare,island,class\n13,OR,CAR\n20,\"O,R\",VAN\n")
+	require.NoError(t, err)
+	require.Equal(t, []doc.Row{{"CAR", "OR", "13", ""}, {"CAR", "LI", "14", "by night"}, {"VAN", "O,R", "20", ""}}, rows)
+	require.Equal(t, [2]int{1, 1}, [2]int{added, replaced})
+	rows, _, _, err = tb.Merge("BUS,OR,1")
+	require.NoError(t, err)
+	require.Equal(t, doc.Row{"BUS", "OR", "1", ""}, rows[2])
+	for text, want := range map[string]string{
+		"class,price\na,1":  `has no column "price"`,
+		"a,b,c,d,e":         "5 values for 4 columns",
+		"a,\"b\nc,d,e\nf,g": "the pasted rows:",
+	} {
+		_, _, _, err := tb.Merge(text)
+		require.ErrorContains(t, err, want, text)
 	}
 }

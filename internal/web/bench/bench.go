@@ -50,6 +50,16 @@ func Routes(r gin.IRouter, s *page.Site) {
 	r.POST("/bench/mappings/:id/feed", s.Do(b.feed))
 	r.GET("/bench/mappings/:id/apart", s.Do(b.apart))
 	r.POST("/bench/mappings/:id/apart", s.Do(b.tellApart))
+	r.GET("/bench/tables/:id", s.Do(b.table))
+	r.POST("/bench/tables", s.Do(b.addTable))
+	r.POST("/bench/tables/:id", s.Do(b.setTable))
+	r.POST("/bench/tables/:id/rows", s.Do(b.changeRows))
+	r.GET("/bench/libraries/:id", s.Do(b.library))
+	r.POST("/bench/libraries", s.Do(b.addLibrary))
+	r.POST("/bench/libraries/:id/function", s.Do(b.setFunction))
+	r.POST("/bench/libraries/:id/functions", s.Do(b.changeFunctions))
+	r.POST("/bench/libraries/:id/publish", s.Do(b.publish))
+	r.POST("/bench/libraries/:id/use", s.Do(b.useVersion))
 	r.GET("/bench/schemas/new", s.Do(b.newSchema))
 	r.POST("/bench/schemas", s.Do(b.addSchema))
 	r.GET("/bench/schemas/:id", s.Do(b.schema))
@@ -306,7 +316,9 @@ func (b bench) partRows(p *project.Project) []partRow {
 	for _, part := range p.Parts("") {
 		row := partRow{Part: part, UsedBy: p.UsedBy(part.Path)}
 		switch part.Kind {
-		case project.Flows, project.Mappings, project.Schemas:
+		case project.Flows, project.Mappings, project.Schemas, project.Tables:
+			row.Href = "/bench/" + part.Kind + "/" + part.ID
+		case project.Libraries:
 			row.Href = "/bench/" + part.Kind + "/" + part.ID
 		default:
 			row.Href = "/bench/text?path=" + part.Path

@@ -244,7 +244,7 @@ func (d *mappingPage) field(f *mapping.Field, o outcomes) targetRow {
 	if r := f.Rule; r != nil {
 		row.Kind, row.Rule, row.As = r.Kind, r.Text.Value, r.As
 		row.Result, row.Fault = page.Show(o.results[f]), o.wrong[row.Name]
-		row.Entries = passed(r)
+		row.Entries = passed(r, row.List)
 	}
 	if len(f.Faults) > 0 {
 		row.Fault = f.Faults[0]
@@ -258,15 +258,15 @@ func (d *mappingPage) field(f *mapping.Field, o outcomes) targetRow {
 }
 
 // passed tells in words what a rule has beside its text.
-func passed(r *mapping.Rule) string {
+func passed(r *mapping.Rule, list bool) string {
 	var parts []string
 	add := func(word, text string) {
 		if text != "" {
 			parts = append(parts, word+" "+text)
 		}
 	}
-	if r.Kind == mapping.Record {
-		parts = append(parts, "made")
+	if r.Kind == mapping.Record && list {
+		parts = append(parts, "one entry")
 	}
 	add("where", r.Where.Value)
 	add("distinct by", r.Distinct.Value)

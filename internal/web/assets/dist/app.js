@@ -83,7 +83,7 @@ function edits() {
   });
   document.addEventListener("input", (e) => {
     const form = e.target.closest("form[data-edit]");
-    if (!form) return;
+    if (!form || e.target.form !== form) return;
     const state = stateOf(form);
     clearTimeout(state.timer);
     state.timer = setTimeout(() => send(form), e.target.tagName === "SELECT" ? 0 : 250);
@@ -384,7 +384,7 @@ function helps() {
     const field = helped, { from, to, at: asked } = box().dataset, insert = option.dataset.text;
     const since = caret(field) - Number(asked); // typed since the suggestions were asked for
     const chars = [...field.value], before = chars.slice(0, Number(from)).join("");
-    const at = before.length + insert.length - (insert.endsWith("()") ? 1 : 0);
+    const at = before.length + insert.length - (insert.endsWith(")") ? 1 : 0);
     field.value = before + insert + chars.slice(Number(to) + since).join("");
     field.focus();
     field.setSelectionRange(at, at);
@@ -453,8 +453,16 @@ function texts() {
   });
 }
 
-addEventListener("DOMContentLoaded", () => { live(); outline(); edits(); keys(); sources(); drags(); twists(); trees(); helps(); texts(); number(); folds(); ribbons(); document.fonts.ready.then(ribbons); });
-document.addEventListener("htmx:after:swap", trees);
+// A tree that scrolls by itself keeps its place when it is drawn anew, and shows what is chosen in it.
+const scrolled = new Map();
+function places() {
+  for (const [id, top] of scrolled) { const tree = document.getElementById(id); if (tree) tree.scrollTop = top; }
+  document.querySelector("[data-tree] .sel")?.scrollIntoView({ block: "nearest" });
+}
+document.addEventListener("scroll", (e) => { if (e.target.matches?.("[data-tree]") && e.target.isConnected) scrolled.set(e.target.id, e.target.scrollTop); }, true);
+
+addEventListener("DOMContentLoaded", () => { live(); outline(); edits(); keys(); sources(); drags(); twists(); trees(); places(); helps(); texts(); number(); folds(); ribbons(); document.fonts.ready.then(ribbons); });
+document.addEventListener("htmx:after:swap", () => { trees(); places(); });
 document.addEventListener("htmx:after:swap", ribbons);
 document.addEventListener("htmx:after:swap", number);
 document.addEventListener("htmx:after:swap", fold);
