@@ -19,6 +19,7 @@ import (
 	cdppage "github.com/chromedp/cdproto/page"
 	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/stretchr/testify/require"
@@ -223,7 +224,15 @@ func (tb *tab) sees(selector, text string) {
 // fill replaces what stands in a field, as by typing.
 func (tb *tab) fill(selector, text string) {
 	tb.t.Helper()
-	tb.do(chromedp.Focus(selector), chromedp.Evaluate(fmt.Sprintf(`document.querySelector(%q).select()`, selector), nil), chromedp.KeyEvent(text))
+	tb.do(chromedp.Focus(selector), chromedp.Evaluate(fmt.Sprintf(`document.querySelector(%q).select()`, selector), nil), chromedp.KeyEvent(keysFor(text)))
+}
+
+// keysFor are the keys that put a text in place of what is selected.
+func keysFor(text string) string {
+	if text == "" {
+		return kb.Delete
+	}
+	return text
 }
 
 func (tb *tab) shot(path string) {

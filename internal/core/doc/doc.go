@@ -454,6 +454,10 @@ func descend(n *yaml.Node, step any) (*yaml.Node, error) {
 }
 
 func put(n *yaml.Node, step any, to *yaml.Node) error {
+	if at, index := step.(int); index && n.Kind == yaml.SequenceNode && to != nil && at >= 0 && at < len(n.Content) {
+		n.Content[at] = to
+		return nil
+	}
 	name, ok := step.(string)
 	if !ok || n.Kind != yaml.MappingNode {
 		return fmt.Errorf("%v cannot be set here", step)

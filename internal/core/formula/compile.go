@@ -17,7 +17,7 @@ type compiler struct {
 	frames             int       // slots needed so far
 	pointers           []binding // the items at hand, the innermost last
 	reads              [][]string
-	closed             int // how many of the reads end where they are: what stands behind them is no part of theirs
+	closed             int      // how many of the reads end where they are: what stands behind them is no part of theirs
 	lookups, libraries []string // the tables and the functions of libraries that are used
 	calls              []string // the functions of libraries around
 	taken              *int     // how many functions of libraries the formula has taken in

@@ -44,7 +44,8 @@ func (t *Table) WriteCSV(w io.Writer) error {
 }
 
 // Merge gives the table's rows with those of a CSV text (RFC 4180): a row whose key is there is
-// replaced, the others are added. A first line that names columns says their order. Values are not
+// replaced, the others are added. A first line that names columns says their order; the columns that it
+// does not name stay as they are. Values are not
 // checked here.
 func (t *Table) Merge(text string) (rows []doc.Row, added, replaced int, err error) {
 	read := csv.NewReader(strings.NewReader(text))
@@ -74,6 +75,11 @@ func (t *Table) Merge(text string) (rows []doc.Row, added, replaced int, err err
 			return nil, 0, 0, ft.At(fault.Place{Source: "the pasted rows", Line: line, Column: 1})
 		}
 		if i, there := at[t.key(cells)]; there {
+			for j, name := range names {
+				if !slices.Contains(order, name) {
+					cells[j] = rows[i][j]
+				}
+			}
 			rows[i] = cells
 			replaced++
 			continue

@@ -218,13 +218,37 @@ func casesOf(lines string) ([]doc.Out, error) {
 		if strings.TrimSpace(line) == "" {
 			continue
 		}
-		at := strings.LastIndex(line, " =")
+		at := equalSign(line)
 		if at < 0 {
 			return nil, fault.Expect(fault.Setting, "a case a line: a call = its result", fault.Quote(line))
 		}
-		out = append(out, doc.Out{{Key: "call", Value: strings.TrimSpace(line[:at])}, {Key: "gives", Value: strings.TrimSpace(line[at+2:])}})
+		out = append(out, doc.Out{{Key: "call", Value: strings.TrimSpace(line[:at])}, {Key: "gives", Value: strings.TrimSpace(line[at+1:])}})
 	}
 	return out, nil
+}
+
+// equalSign finds the sign between a call and its result: the first that stands in no text and in no
+// brackets.
+func equalSign(line string) int {
+	var quote byte
+	depth := 0
+	for i := range len(line) {
+		switch ch := line[i]; {
+		case quote != 0:
+			if ch == quote && line[i-1] != '\\' {
+				quote = 0
+			}
+		case ch == '"' || ch == '\'' || ch == '`':
+			quote = ch
+		case strings.IndexByte("([{", ch) >= 0:
+			depth++
+		case strings.IndexByte(")]}", ch) >= 0:
+			depth--
+		case ch == '=' && depth == 0:
+			return i
+		}
+	}
+	return -1
 }
 
 // changeFunctions adds a function, or takes one out.

@@ -355,6 +355,12 @@ func (d *mappingPage) next() {
 	}
 }
 
+// OnFaults are the choices of what a fault does.
+func (d *mappingPage) OnFaults() []mapping.OnFault { return mapping.OnFaults }
+
+// FeedShown says whether the page has the form of a list's feeds.
+func (d *mappingPage) FeedShown() bool { return d.Selected != nil && d.Selected.List }
+
 // FieldName is the name of the selected row; empty when there is none.
 func (d *mappingPage) FieldName() string {
 	if d.Selected == nil {

@@ -78,7 +78,7 @@ func (e *ruleEdit) set(path []any, to any) (err error) {
 }
 
 // entry changes, adds or removes an entry of a list of the part; at is -1 for one that is new.
-func (e *ruleEdit) entry(list string, at int, main string, settings doc.Out) (err error) {
+func (e *ruleEdit) entry(list string, at int, settings doc.Out) (err error) {
 	rule := e.value("rule")
 	switch {
 	case rule == "" && at < 0:
@@ -109,7 +109,7 @@ func (e *ruleEdit) variable(old string) error {
 		return fault.Expect(fault.Setting, "a name of letters, digits and _ that is not taken", fault.Quote(name))
 	}
 	e.field = variableRow + name
-	return e.entry("let", at, "formula", doc.Out{{Key: "name", Value: name}, {Key: "formula", Value: e.value("rule")}})
+	return e.entry("let", at, doc.Out{{Key: "name", Value: name}, {Key: "formula", Value: e.value("rule")}})
 }
 
 func (e *ruleEdit) condition(n string) error {
@@ -124,7 +124,7 @@ func (e *ruleEdit) condition(n string) error {
 	if at < 0 && e.value("rule") != "" {
 		e.field = conditionRow + strconv.Itoa(len(e.plan.Mapping.Keep))
 	}
-	return e.entry("keep", at, "when", settings)
+	return e.entry("keep", at, settings)
 }
 
 func (e *ruleEdit) rule() error {

@@ -456,10 +456,15 @@ function texts() {
 // A tree that scrolls by itself keeps its place when it is drawn anew, and shows what is chosen in it.
 const scrolled = new Map();
 function places() {
-  for (const [id, top] of scrolled) { const tree = document.getElementById(id); if (tree) tree.scrollTop = top; }
-  document.querySelector("[data-tree] .sel")?.scrollIntoView({ block: "nearest" });
+  for (const tree of document.querySelectorAll("[data-tree]")) {
+    const was = scrolled.get(tree.id);
+    if (was?.tree === tree) continue;
+    if (was) tree.scrollTop = was.top;
+    scrolled.set(tree.id, { tree, top: tree.scrollTop });
+    tree.querySelector(".sel")?.scrollIntoView({ block: "nearest" });
+  }
 }
-document.addEventListener("scroll", (e) => { if (e.target.matches?.("[data-tree]") && e.target.isConnected) scrolled.set(e.target.id, e.target.scrollTop); }, true);
+document.addEventListener("scroll", (e) => { if (e.target.matches?.("[data-tree]") && e.target.isConnected) scrolled.set(e.target.id, { tree: e.target, top: e.target.scrollTop }); }, true);
 
 addEventListener("DOMContentLoaded", () => { live(); outline(); edits(); keys(); sources(); drags(); twists(); trees(); places(); helps(); texts(); number(); folds(); ribbons(); document.fonts.ready.then(ribbons); });
 document.addEventListener("htmx:after:swap", () => { trees(); places(); });

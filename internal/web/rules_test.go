@@ -1,0 +1,196 @@
+package web
+
+import (
+	"net/http"
+	"net/url"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
+)
+
+// keeps waits until a part holds a text.
+func (w *world) keeps(path, text string) {
+	w.t.Helper()
+	require.Eventually(w.t, func() bool { return strings.Contains(w.text(path), text) }, 20*time.Second, 20*time.Millisecond, "%s lacks %s:\n%s", path, text, w.text(path))
+}
+
+const invoiceRules = "mappings/booking-to-invoice.yaml"
+
+// TestTheWiderRulesOnScreen: a variable, a condition, the further settings of an each, one more feed, and
+// what a fault does.
+func TestTheWiderRulesOnScreen(t *testing.T) {
+	w := newWorld(t)
+	tb := w.tab()
+	tb.open("/bench/mappings/booking-to-invoice")
+	tb.click("#add-let")
+	tb.sees("h1", "Booking → invoice")
+	tb.fill("#name", "discount")
+	tb.fill("#formula", "net / 10")
+	tb.sees("#result", "50.85")
+	tb.sees("[data-target='/let/discount']", "50.85")
+	w.keeps(invoiceRules, "  - name: discount\n    formula: net / 10\n")
+	tb.fill("#name", "rebate")
+	tb.sees("[data-target='/let/rebate']", "50.85")
+
+	tb.click("#add-keep")
+	tb.sees("label[for=formula]", "only where")
+	tb.fill("#formula", `customer.country == "FO"`)
+	tb.sees("#result", "false")
+	tb.fill("[name=else]", "not from the Faroes")
+	tb.sees("#left-out", "left out: not from the Faroes")
+	w.keeps(invoiceRules, "else: not from the Faroes")
+	tb.fill("#formula", "")
+	w.keeps(invoiceRules, "    else: nothing to pay\nlet:")
+
+	tb.open("/bench/mappings/booking-to-invoice?field=line")
+	tb.fill("[name='sort by']", "price")
+	tb.sees("[data-target='line/article']", "7300")
+	tb.fill("[name=where]", `class == "CAR"`)
+	tb.sees("[data-target=line]", "1 items")
+	tb.fill("[name=let]", "half = price / 2")
+	w.keeps(invoiceRules, "    let:\n      - name: half\n        formula: price / 2\n")
+	tb.open("/bench/mappings/booking-to-invoice?field=line/amount")
+	tb.fill("#formula", "half")
+	tb.sees("#result", "206")
+
+	tb.open("/bench/mappings/booking-to-invoice?field=line")
+	tb.fill("#label", "deposit")
+	tb.click("#add-feed")
+	tb.sees("[data-target='line[deposit]'].sel", "one entry")
+	tb.sees("#missing", "required fields have no rule")
+	tb.click("#remove-feed")
+	tb.sees("#faults", "complete")
+	require.NotContains(t, w.text(invoiceRules), "deposit")
+	tb.do(chromedp.SetValue("#on-fault", "leave out field", chromedp.ByQuery), chromedp.Evaluate(`document.querySelector("#on-fault").dispatchEvent(new Event("change", {bubbles: true}))`, nil))
+	w.keeps(invoiceRules, "on fault: leave out field")
+}
+
+// TestPartiesAreToldApart: the items of a source's list by a qualifier, as branches that can be mapped; and
+// entries of the target by the codes of its schema.
+func TestPartiesAreToldApart(t *testing.T) {
+	w := newWorld(t)
+	tb := w.tab()
+	tb.open("/bench/mappings/booking-to-invoice?field=note")
+	tb.click("[data-source='booking.line'] [data-apart]")
+	tb.sees("#matches", `line [class = "CAR"]`)
+	tb.sees("#matches", "1 here")
+	tb.sees("#matches", "lorry, by length")
+	tb.click(`#matches input[value='class = "CAR"']`)
+	tb.click("#matches input[value='last']")
+	tb.click("#tell-apart")
+	tb.sees("[data-source='car_up_to_5_m.plate']", "SK 40117")
+	tb.sees("[data-source='last_line.class']", "PAX")
+	w.keeps(invoiceRules, `formula: find(booking.line, .class == "CAR")`)
+	tb.fill("#formula", "")
+	w.keeps(invoiceRules, "formula: net + vat\n")
+	tb.click("[data-source='car_up_to_5_m.plate'] .pick")
+	tb.sees("#result", "SK 40117")
+
+	tb.open("/bench/mappings/booking-to-invoice?field=party[buyer]")
+	tb.do(chromedp.Evaluate(`document.querySelector("#options").open = true`, nil))
+	tb.click("#apart-target")
+	tb.sees("#matches", `party [role = "SE"]`)
+}
+
+// TestTreesFoldAndAreSearched.
+func TestTreesFoldAndAreSearched(t *testing.T) {
+	w := newWorld(t)
+	tb := w.tab()
+	tb.open("/bench/mappings/booking-to-invoice")
+	count := func(selector string) int {
+		var n int
+		tb.do(chromedp.Evaluate(`[...document.querySelectorAll("`+selector+`")].filter((r) => !r.hidden).length`, &n))
+		return n
+	}
+	all := count("#sources [data-depth]")
+	tb.click("[data-source='booking.customer'] [data-twist]")
+	require.Equal(t, all-3, count("#sources [data-depth]"))
+	tb.fill("[data-find='#sources']", "plate")
+	require.Equal(t, 3, count("#sources [data-depth]"), "the field and the two around it")
+	tb.fill("[data-find='#sources']", "")
+	tb.click("#unused")
+	tb.sees("#unused[aria-pressed=true]", "not used")
+	require.Less(t, count("#sources [data-depth]"), all-3)
+	tb.fill("[data-find='#fields']", "vat")
+	require.Equal(t, 5, count("#fields [data-depth]"), "three fields of the name, and the list and the record around them")
+}
+
+func TestATableIsKeptOnScreen(t *testing.T) {
+	w := newWorld(t)
+	tb := w.tab()
+	tb.open("/bench/tables/cargo-articles")
+	tb.fill("[name=r0c1]", "7011")
+	w.keeps("tables/cargo-articles.yaml", `[CAR, 7011, Car up to 5 m, 25]`)
+	tb.fill("[name=r3c3]", "twelve")
+	tb.sees("#faults", "expected decimal")
+	tb.fill("[name=r3c3]", "12.5")
+	tb.sees("#faults", "no faults")
+	tb.fill("#paste", "class,title\nBUS,\"Coach, to 15 m\"\nCAR,Car\n")
+	tb.do(chromedp.Submit("#paste"))
+	tb.sees("[name=r4c2][value='Coach, to 15 m']", "")
+	w.keeps("tables/cargo-articles.yaml", `[BUS, "", 'Coach, to 15 m', ""]`)
+	tb.click("#add-row")
+	tb.sees("#faults", "fault")
+	tb.click("button[name=remove][value='5']")
+	tb.sees("#faults", "no faults")
+	tb.open("/bench/mappings/booking-to-invoice?field=line/text")
+	tb.sees("#result", "Car")
+
+	status := func(path string, form url.Values) int {
+		code, _ := w.post(path, form)
+		return code
+	}
+	require.Equal(t, http.StatusSeeOther, status("/bench/tables", url.Values{"title": {"Port fees"}, "columns": {"port*, fee decimal"}}))
+	w.keeps("tables/port-fees.yaml", "  - name: fee\n    type: decimal\n")
+	require.Equal(t, http.StatusUnprocessableEntity, status("/bench/tables", url.Values{"title": {"X"}, "columns": {"port"}}))
+	require.Equal(t, http.StatusUnprocessableEntity, status("/bench/tables", url.Values{"title": {""}, "columns": {"port*"}}))
+	require.Equal(t, http.StatusNotFound, w.get("/bench/tables/none").StatusCode)
+}
+
+// TestALibraryIsWrittenAndPublished: a function is changed, its cases say so; a version is published and
+// used, and the draft goes on without touching the project.
+func TestALibraryIsWrittenAndPublished(t *testing.T) {
+	w := newWorld(t)
+	tb := w.tab()
+	tb.open("/bench/libraries/freight?function=plate")
+	tb.sees("#outcome", "4 cases")
+	tb.click("#publish")
+	tb.sees("#version", "version 1")
+	w.keeps("libraries/freight@1.yaml", "version: 1")
+	tb.do(chromedp.SetValue("#version", "1", chromedp.ByQuery))
+	tb.click("#use")
+	tb.sees("#using", "version 1 is used")
+	w.keeps("project.yaml", "libraries:\n  freight: 1\n")
+	tb.open("/bench/libraries/freight?function=plate")
+	tb.fill("#source", `"plate " + raw`)
+	tb.sees("#outcome", "2 of 4 cases came out otherwise")
+	tb.sees("#case-results", `found "plate sk40117"`)
+	tb.fill("#source", `"plate " + rw`)
+	tb.sees("#case-results", `there is no "rw" here`)
+	tb.fill("#source", "raw")
+	tb.fill("#cases", `freight.plate("a = b") = a = b`)
+	tb.sees("#outcome", "3 cases")
+	tb.fill("#name", "label")
+	tb.sees("#case-results", `has no function "plate"`)
+	tb.open("/bench/mappings/booking-to-invoice?field=line/plate")
+	tb.sees("#result", "SK 40117")
+	tb.open("/bench/libraries/freight")
+	tb.fill("#new-name", "twice")
+	tb.click("#add-function")
+	tb.sees("#function", "freight.twice(x)")
+	tb.do(chromedp.SetValue("[name=kind]", "script", chromedp.ByQuery))
+	tb.fill("#source", "return x +")
+	tb.sees("#case-results", "Unexpected")
+	tb.fill("#source", "return x + x")
+	tb.fill("#cases", "freight.twice(4) = 8")
+	tb.sees("#case-results", "✓")
+	tb.click("#remove")
+	require.Eventually(t, func() bool { return !strings.Contains(w.text("libraries/freight.yaml"), "twice") }, 20*time.Second, 20*time.Millisecond)
+	require.Equal(t, http.StatusNotFound, w.get("/bench/libraries/none").StatusCode)
+	code, _ := w.post("/bench/libraries", url.Values{"title": {"Harbour dues"}})
+	require.Equal(t, http.StatusSeeOther, code)
+	require.Contains(t, w.text("libraries/harbour_dues.yaml"), "library: Harbour dues")
+}
