@@ -391,7 +391,7 @@ function helps() {
     close();
     field.dispatchEvent(new Event("input", { bubbles: true }));
   };
-  document.addEventListener("input", (e) => { if (e.target.matches("[data-help]")) ask(e.target); });
+  document.addEventListener("input", (e) => { if (e.target.matches("[data-help]")) e.target.value.trim() ? ask(e.target) : close(); });
   document.addEventListener("focusout", (e) => { if (e.target.matches("[data-help]")) close(); });
   document.addEventListener("mousedown", (e) => {
     const option = e.target.closest(".option");
@@ -401,6 +401,7 @@ function helps() {
     if (!e.target.matches?.("[data-help]")) return;
     const options = [...box().querySelectorAll(".option")], at = options.findIndex((o) => o.classList.contains("on"));
     if (e.key === "Escape" && box().hasChildNodes()) { close(); e.preventDefault(); e.stopImmediatePropagation(); return; }
+    if (!options.length && e.key === "ArrowDown") { ask(e.target); e.preventDefault(); return; }
     if (!options.length) return;
     const step = { ArrowDown: 1, ArrowUp: -1 }[e.key];
     if (step) {
