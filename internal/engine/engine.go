@@ -221,6 +221,17 @@ func (e *Engine) Release(ctx context.Context, projectID, flowID string, number i
 	return p, nil
 }
 
+// failedCases lists the titles of the cases of a flow's mappings that come out otherwise.
+func failedCases(p *project.Project, flowID string) []string {
+	var titles []string
+	for _, r := range p.FlowCases(flowID) {
+		if !r.OK() {
+			titles = append(titles, r.Case.Title)
+		}
+	}
+	return titles
+}
+
 // ErrFaults refuses to release a flow that has faults.
 var ErrFaults = errors.New("the flow has faults; mend them before it is released")
 
@@ -245,7 +256,7 @@ func (e *Engine) MakeRelease(ctx context.Context, projectID, flowID, note, by st
 	number := 0
 	err = pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
 		var err error
-		number, err = store.AddRelease(ctx, tx, store.Release{Project: projectID, Flow: flowID, Title: plan.Flow.Title, Note: note, MadeBy: by}, files)
+		number, err = store.AddRelease(ctx, tx, store.Release{Project: projectID, Flow: flowID, Title: plan.Flow.Title, Note: note, MadeBy: by, FailedCases: failedCases(p, flowID)}, files)
 		return err
 	})
 	return number, err

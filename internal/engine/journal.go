@@ -13,7 +13,9 @@ import (
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/mapping"
 	"hollowreed/internal/core/notation/json"
+	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/store"
 )
@@ -105,22 +107,80 @@ func appendFaults(b []byte, name string, list fault.List) ([]byte, error) {
 
 // Journal reads the entry of one record, counted from 0.
 func (e *Engine) Journal(ctx context.Context, run uuid.UUID, record int) (*Entry, error) {
-	first, data, err := store.JournalBatch(ctx, e.db, run, record)
+	_, data, err := store.JournalBatch(ctx, e.db, run, record)
 	if err != nil {
 		return nil, err
 	}
+	var found *Entry
+	err = decode(data, func(entry *Entry) bool {
+		if entry.Record == record {
+			found = entry
+		}
+		return found == nil
+	})
+	if err == nil && found == nil {
+		err = fmt.Errorf("%w: record %d", store.ErrNotFound, record)
+	}
+	return found, err
+}
+
+// decode gives the entries of a batch to use, until that is false.
+func decode(data []byte, use func(*Entry) bool) error {
 	z, err := gzip.NewReader(bytes.NewReader(data))
 	if err != nil {
-		return nil, err
+		return err
 	}
 	dec := stdjson.NewDecoder(io.LimitReader(z, maxJournal))
-	for i := first; ; i++ {
+	for {
 		var entry Entry
-		if err := dec.Decode(&entry); err != nil {
-			return nil, fmt.Errorf("%w: record %d", store.ErrNotFound, record)
+		if err := dec.Decode(&entry); err == io.EOF {
+			return nil
+		} else if err != nil {
+			return err
 		}
-		if entry.Record == record {
-			return &entry, nil
+		if !use(&entry) {
+			return nil
 		}
 	}
+}
+
+// Entries gives what the journal holds of a run's records, in their order, to use until that is false.
+func (e *Engine) Entries(ctx context.Context, r store.Run, use func(*Entry) bool) error {
+	for record := 0; record < r.Taken; {
+		first, data, err := store.JournalBatch(ctx, e.db, r.ID, record)
+		if err != nil {
+			return err
+		}
+		more, last := true, record
+		err = decode(data, func(entry *Entry) bool {
+			if last = entry.Record; last >= record {
+				more = use(entry)
+			}
+			return more
+		})
+		if err != nil || !more || last < record || last < first {
+			return err
+		}
+		record = last + 1
+	}
+	return nil
+}
+
+// Fill puts the message of an entry into a mapping's frame; it is false for one that did not come to the
+// mapping, or cannot be read by its sources.
+func (e *Entry) Fill(plan *mapping.Plan, fr *mapping.Frame, r store.Run) bool {
+	sources := make([]value.Value, len(plan.Sources))
+	for i, src := range plan.Mapping.From {
+		text, there := e.Values[src.Name.Value]
+		if !there || src.List {
+			return false
+		}
+		rows, err := project.ReadJSON(plan.Sources[i], string(text))
+		if err != nil {
+			return false
+		}
+		sources[i] = rows[0]
+	}
+	fr.Set(flow.RunFacts(r.ID.String(), r.File, e.Line, value.Instant(r.CreatedAt)), sources...)
+	return true
 }

@@ -14,6 +14,7 @@ type Release struct {
 	Title, Note   string
 	MadeBy        string
 	MadeAt        time.Time
+	FailedCases   []string // titles of the cases that came out otherwise when it was made
 }
 
 // AddRelease makes the next release of a flow of the given files. The newest release is the one
@@ -22,9 +23,9 @@ func AddRelease(ctx context.Context, tx pgx.Tx, r Release, files map[string]stri
 	if _, err := tx.Exec(ctx, "select 1 from project where id = $1 for update", r.Project); err != nil {
 		return 0, err
 	}
-	err := tx.QueryRow(ctx, `insert into release (project, flow, number, title, note, made_by)
-		select $1, $2, coalesce(max(number), 0) + 1, $3, $4, $5 from release where project = $1 and flow = $2
-		returning number`, r.Project, r.Flow, r.Title, r.Note, r.MadeBy).Scan(&r.Number)
+	err := tx.QueryRow(ctx, `insert into release (project, flow, number, title, note, made_by, failed_cases)
+		select $1, $2, coalesce(max(number), 0) + 1, $3, $4, $5, coalesce($6::text[], '{}') from release where project = $1 and flow = $2
+		returning number`, r.Project, r.Flow, r.Title, r.Note, r.MadeBy, r.FailedCases).Scan(&r.Number)
 	if err != nil {
 		return 0, err
 	}
@@ -38,7 +39,7 @@ func AddRelease(ctx context.Context, tx pgx.Tx, r Release, files map[string]stri
 	return r.Number, Tell(ctx, tx, "release "+r.Project+" "+r.Flow)
 }
 
-const releaseColumns = "project, flow, number, title, note, made_by, made_at"
+const releaseColumns = "project, flow, number, title, note, made_by, made_at, failed_cases"
 
 // NewestReleases lists the newest release of every flow; of all projects when project is empty.
 func NewestReleases(ctx context.Context, db DB, project string) ([]Release, error) {

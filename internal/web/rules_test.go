@@ -194,3 +194,39 @@ func TestALibraryIsWrittenAndPublished(t *testing.T) {
 	require.Equal(t, http.StatusSeeOther, code)
 	require.Contains(t, w.text("libraries/harbour_dues.yaml"), "library: Harbour dues")
 }
+
+// TestWhatWouldChange: the draft beside the release on the messages of a run; one of them kept as a case,
+// which then fails, and the release says so.
+func TestWhatWouldChange(t *testing.T) {
+	w := newWorld(t)
+	tb := w.tab()
+	tb.open("/bench/mappings/reading-to-tide-level/changes")
+	tb.sees("main", "No message has come")
+	w.drop("sk_0309.tide", w.text("samples/sk_0309.tide"))
+	r := w.ended("sk_0309.tide")
+	tb.open("/bench/mappings/reading-to-tide-level/changes")
+	tb.sees("#outcome", "messages come out the same")
+
+	tb.open("/traffic/runs/" + r.ID.String() + "?step=map&record=1")
+	tb.click("#keep-case")
+	tb.sees("h1", "Cases")
+	tb.sees("#outcome", "2 of 2")
+
+	tb.open("/bench/mappings/reading-to-tide-level?field=unit")
+	tb.fill("#formula", "m")
+	w.keeps("mappings/reading-to-tide-level.yaml", "constant: m\n")
+	tb.open("/bench/mappings/reading-to-tide-level?field=is_surge")
+	tb.fill("#formula", "level_cm > surge_cm + 1000")
+	tb.sees("#result", "false")
+	tb.open("/bench/mappings/reading-to-tide-level/changes?most=100")
+	tb.sees("#outcome", "would come out otherwise")
+	tb.sees("table", "− cm")
+	tb.sees("table", `"cm" → "m"`)
+	tb.open("/bench/flows/gauge-readings/release")
+	tb.sees("#cases", "2 of 2 cases come out otherwise")
+	tb.sees("#cases", `/unit: expected "cm", found "m"`)
+	tb.click("#do-release")
+	tb.sees("h1", "Gauge readings")
+	tb.open("/releases")
+	tb.sees("table", "2 cases failed")
+}

@@ -115,7 +115,7 @@ func (p *Project) RunCase(c Case) Result {
 	case ft != nil:
 		r.Fault = ft
 	default:
-		want, err := jsonRecords(plan.Target, c.Expected)
+		want, err := ReadJSON(plan.Target, c.Expected)
 		if err != nil {
 			r.Fault = fault.From(err, fault.Syntax)
 			return r
@@ -125,6 +125,21 @@ func (p *Project) RunCase(c Case) Result {
 		r.Differences = cmp.found
 	}
 	return r
+}
+
+// FlowCases runs the cases of all mappings that a flow uses.
+func (p *Project) FlowCases(flowID string) []Result {
+	var out []Result
+	for _, path := range p.Uses(flowID) {
+		kind, id, _ := Kind(path)
+		if kind != Mappings {
+			continue
+		}
+		for _, c := range p.CasesOf(id) {
+			out = append(out, p.RunCase(c))
+		}
+	}
+	return out
 }
 
 // Outcome is what comes of a case now: the target message as a case writes it, or the fault.
@@ -148,7 +163,7 @@ func runCase(plan *mapping.Plan, c Case) (value.Value, *fault.Fault) {
 		if !given {
 			continue
 		}
-		rows, err := jsonRecords(plan.Sources[i], text)
+		rows, err := ReadJSON(plan.Sources[i], text)
 		if err != nil {
 			return value.Value{}, fault.From(err, fault.Syntax).In(src.Name.Value)
 		}
@@ -171,8 +186,8 @@ func outcome(res mapping.Result) (value.Value, *fault.Fault) {
 	return res.Value, nil
 }
 
-// jsonRecords reads the messages of a JSON text by their schema, at least one.
-func jsonRecords(s *schema.Schema, text string) ([]value.Value, error) {
+// ReadJSON reads the messages of a JSON text by their schema, at least one.
+func ReadJSON(s *schema.Schema, text string) ([]value.Value, error) {
 	n, err := all.Named("json")
 	if err != nil {
 		return nil, err

@@ -93,7 +93,7 @@ func TestWhatIsKeptAsACaseHolds(t *testing.T) {
 	c := p.CasesOf("")[0]
 	fr := plan.NewFrame()
 	for i, src := range plan.Mapping.From {
-		rows, err := jsonRecords(plan.Sources[i], c.From[src.Name.Value])
+		rows, err := ReadJSON(plan.Sources[i], c.From[src.Name.Value])
 		require.NoError(t, err)
 		fr.Slots[1+i] = rows[0]
 	}

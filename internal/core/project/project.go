@@ -189,7 +189,9 @@ func (p *Project) settings() {
 	libraries, versions := n.Map("libraries").Pairs()
 	for i, name := range libraries {
 		version, err := strconv.Atoi(versions[i].Value)
-		if _, there := p.Texts[Path(Libraries, VersionID(name.Value, version))]; err != nil || !there {
+		_, there := p.Texts[Path(Libraries, VersionID(name.Value, version))]
+		_, begun := p.Texts[Path(Libraries, name.Value)] // a release has only what its flow uses
+		if err != nil || !there && begun {
 			d.Fault(versions[i], fault.New(fault.Unknown, "there is no version %s of the library %s", versions[i].Value, name.Value))
 			continue
 		}

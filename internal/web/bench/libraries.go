@@ -341,7 +341,7 @@ func (b bench) addLibrary(c *gin.Context) error {
 		return err
 	}
 	title := strings.TrimSpace(c.PostForm("title"))
-	id := strings.ReplaceAll(partID(c.DefaultPostForm("id", title)), "-", "_")
+	id := strings.ReplaceAll(PartID(c.DefaultPostForm("id", title)), "-", "_")
 	if !formula.Name(id) {
 		return fault.Expect(fault.Setting, "a title that begins with a letter", fault.Quote(title))
 	}

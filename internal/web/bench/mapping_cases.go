@@ -69,7 +69,7 @@ func (b bench) keepCase(c *gin.Context) error {
 		return err
 	}
 	err = pgx.BeginFunc(c, b.DB, func(tx pgx.Tx) error {
-		return store.AddPart(c, tx, p.ID, project.Path(project.Cases, id+"-"+partID(title)), string(text), b.Person.ID)
+		return store.AddPart(c, tx, p.ID, project.Path(project.Cases, id+"-"+PartID(title)), string(text), b.Person.ID)
 	})
 	if err != nil {
 		return err

@@ -179,7 +179,7 @@ func begunMapping(p *project.Project, d newMappingPage) (id string, text []byte,
 		}
 		from = append(from, doc.Out{{Key: "name", Value: sourceName(schemaID)}, {Key: "schema", Value: schemaID}})
 	}
-	if id = partID(title); id == "" {
+	if id = PartID(title); id == "" {
 		return "", nil, fault.New(fault.Required, "the mapping needs a title")
 	}
 	var o doc.Out

@@ -7,6 +7,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/project"
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/page"
 )
@@ -19,6 +20,8 @@ type releasePage struct {
 	Next          int
 	Faults        fault.List
 	Files         []fileDiff
+	Cases         int
+	Failed        []project.Result
 }
 
 type fileDiff struct {
@@ -49,6 +52,11 @@ func (b bench) releasePage(c *gin.Context) error {
 		}
 	}
 	d := releasePage{Frame: b.Frame(c, "bench", "Release "+plan.Flow.Title), ID: id, FlowTitle: plan.Flow.Title, Next: number + 1, Faults: plan.Faults}
+	for _, r := range p.FlowCases(id) {
+		if d.Cases++; !r.OK() {
+			d.Failed = append(d.Failed, r)
+		}
+	}
 	for _, path := range changes(p, id, released) {
 		d.Files = append(d.Files, fileDiff{Path: path, Lines: diff(released[path], p.Texts[path])})
 	}

@@ -139,7 +139,7 @@ func (b bench) share(c *gin.Context) error {
 	if !ok || f == nil {
 		return store.ErrNotFound
 	}
-	id := partID(f.Name)
+	id := PartID(f.Name)
 	if p.Schema(id) != nil {
 		return fault.New(fault.Setting, "there is a schema %s already", fault.Quote(id)).Mended("Take its fields, or give the record another name first")
 	}

@@ -65,7 +65,7 @@ const sampledRows = 12
 
 // fromDatabase makes the schema of a table or a query, with its first rows as a sample.
 func (b bench) fromDatabase(c *gin.Context, d *newSchemaPage) (s *schema.Schema, sample []byte, err error) {
-	id := partID(d.SchemaTitle)
+	id := PartID(d.SchemaTitle)
 	if id == "" {
 		return nil, nil, fault.New(fault.Required, "the schema needs a title")
 	}
@@ -161,8 +161,8 @@ func FileName(name string) string {
 	return name[:min(len(name), 80)]
 }
 
-// partID makes an id of a title.
-func partID(title string) string {
+// PartID makes an id of a title.
+func PartID(title string) string {
 	id := strings.Trim(strings.ToLower(regexp.MustCompile(`[^A-Za-z0-9]+`).ReplaceAllString(title, "-")), "-")
 	return id[:min(len(id), 60)]
 }
@@ -202,7 +202,7 @@ func (b bench) addSchema(c *gin.Context) error {
 		return nil
 	}
 	if err == store.ErrExists {
-		err = fault.New(fault.Setting, "there is a schema %q already", partID(d.SchemaTitle)).Mended("Choose another title")
+		err = fault.New(fault.Setting, "there is a schema %q already", PartID(d.SchemaTitle)).Mended("Choose another title")
 	}
 	d.Fault = fault.From(err, fault.Syntax)
 	newSchemaView.Page(c, d)
@@ -219,7 +219,7 @@ func begun(d *newSchemaPage, files []file) (*schema.Schema, error) {
 	if d.SchemaTitle == "" {
 		d.SchemaTitle = strings.TrimSuffix(name, path.Ext(name))
 	}
-	id := partID(d.SchemaTitle)
+	id := PartID(d.SchemaTitle)
 	if id == "" {
 		return nil, fault.New(fault.Required, "the schema needs a title")
 	}

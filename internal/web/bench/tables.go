@@ -232,7 +232,7 @@ func (b bench) addTable(c *gin.Context) error {
 		return err
 	}
 	title := strings.TrimSpace(c.PostForm("title"))
-	id := partID(title)
+	id := PartID(title)
 	columns, err := columnsOf(c.PostForm("columns"))
 	if err != nil {
 		return err

@@ -33,6 +33,7 @@ type runPage struct {
 	Drawing       template.HTML
 	Summary       []string
 	Step          string
+	MappingID     string // of the step, when it maps
 	StepTitle     string
 	Record        int // from 1
 	Before, After string
@@ -134,7 +135,7 @@ func (d *runPage) choose(plan *flow.Plan, id string) {
 	}
 	d.Step, d.StepTitle = "trigger", plan.Flow.Trigger.Name
 	if ps != nil {
-		d.Step, d.StepTitle = ps.Step.ID, ps.Step.Name
+		d.Step, d.StepTitle, d.MappingID = ps.Step.ID, ps.Step.Name, ps.Step.Setting("mapping")
 	}
 }
 

@@ -7,11 +7,13 @@ import (
 	"strings"
 
 	"github.com/gin-gonic/gin"
+	"github.com/jackc/pgx/v5"
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/all"
+	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/engine"
 	"hollowreed/internal/store"
@@ -78,4 +80,43 @@ func sampleText(plan *flow.Plan, e *engine.Entry) (string, error) {
 	}
 	err = w.Close()
 	return b.String(), err
+}
+
+// keepCase keeps a record of a run, with what the draft's mapping makes of it now, as a case.
+func (t traffic) keepCase(c *gin.Context) error {
+	r, p, released, err := t.runOf(c)
+	if err != nil {
+		return err
+	}
+	n, err := strconv.Atoi(c.PostForm("record"))
+	ps := released.Flow(r.Flow).Planned(c.PostForm("step"))
+	if err != nil || n < 1 || n > r.Taken || ps == nil {
+		return store.ErrNotFound
+	}
+	id := ps.Step.Setting("mapping")
+	plan := p.Mapping(id)
+	if plan == nil {
+		return fault.New(fault.Unknown, "the mapping %s is no longer part of the project", id)
+	}
+	entry, err := t.Engine.Journal(c, r.ID, n-1)
+	if err != nil {
+		return err
+	}
+	fr := plan.NewFrame()
+	if !entry.Fill(plan, fr, r) {
+		return fault.New(fault.Setting, "this record did not come to the mapping, or does not go with its sources now")
+	}
+	title := fmt.Sprintf("Record %d of %s", n, r.Reference)
+	text, err := project.NewCase(title, id, plan, fr)
+	if err != nil {
+		return err
+	}
+	err = pgx.BeginFunc(c, t.DB, func(tx pgx.Tx) error {
+		return store.AddPart(c, tx, p.ID, project.Path(project.Cases, bench.PartID(id+" "+title)), string(text), t.Person.ID)
+	})
+	if err != nil {
+		return err
+	}
+	c.Redirect(303, "/bench/mappings/"+id+"/cases")
+	return nil
 }

@@ -1,0 +1,1 @@
+alter table release drop column failed_cases;
