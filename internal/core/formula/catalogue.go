@@ -214,7 +214,12 @@ func (s kindSet) has(k value.Kind) bool { return s&(1<<k) != 0 }
 // items compiles a list and a formula over its items; slot holds the item, the one behind it its
 // position. ok is false when something is wrong.
 func (c *compiler) items(fn *Function, listNode, body ast.Node) (list, each eval, lt, et Type, slot int, ok bool) {
+	before := len(c.reads)
 	list, lt = c.node(listNode)
+	var path []string
+	if len(c.reads) > before && before >= c.closed {
+		path = c.reads[before]
+	}
 	if !lt.unknown() && !lt.is(value.ListKind) {
 		c.fail(listNode, fault.Expect(fault.Type, "a list", lt.String()).In(fn.Name))
 		return list, each, lt, et, 0, false
@@ -224,7 +229,7 @@ func (c *compiler) items(fn *Function, listNode, body ast.Node) (list, each eval
 		item = *lt.Item
 	}
 	slot = c.temp(2)
-	c.pointers = append(c.pointers, binding{slot: slot, typ: item})
+	c.pointers = append(c.pointers, binding{slot: slot, typ: item, path: path})
 	if p, is := body.(*ast.PredicateNode); is {
 		body = p.Node
 	}

@@ -192,9 +192,9 @@ func (c *compiler) field(n *ast.MemberNode, inner eval, t Type, name string, bef
 		}
 		return c.fail(n, ft)
 	}
-	if len(c.reads) > max(before, c.closed) {
-		last := c.reads[len(c.reads)-1]
-		c.reads[len(c.reads)-1] = append(last[:len(last):len(last)], name)
+	if len(c.reads) > before && before >= c.closed {
+		of := c.reads[before]
+		c.reads[before] = append(of[:len(of):len(of)], name)
 	}
 	result := Of(f)
 	result.Maybe = result.Maybe || t.Maybe
@@ -252,6 +252,9 @@ func (c *compiler) pointer(n *ast.PointerNode) (eval, Type) {
 	if n.Name == "index" {
 		slot++
 		return func(fr *Frame) (value.Value, *fault.Fault) { return fr.Slots[slot], nil }, Type{Kind: value.Integer}
+	}
+	if b.path != nil {
+		c.read(n, b.path)
 	}
 	return func(fr *Frame) (value.Value, *fault.Fault) { return fr.Slots[slot], nil }, b.typ
 }

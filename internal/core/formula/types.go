@@ -83,6 +83,7 @@ type binding struct {
 	slot int
 	typ  Type
 	name string
+	path []string // of an item at hand: what its list reads
 }
 
 // NewScope makes an empty scope without tables and libraries.

@@ -5,6 +5,9 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/value"
 )
 
 func TestWhatWouldChange(t *testing.T) {
@@ -40,6 +43,39 @@ func TestWhatWouldChange(t *testing.T) {
 	c.Add("2", left, made)
 	c.Add("3", left, left)
 	require.Equal(t, 2, c.Different)
-	require.Equal(t, NowLeft, c.List()[0].Cause)
-	require.Equal(t, NowKept, c.List()[1].Cause)
+	require.Equal(t, NowKept, c.List()[0].Cause)
+	require.Equal(t, NowLeft, c.List()[1].Cause)
+}
+
+func TestASpecification(t *testing.T) {
+	p := billing(t, `keep:
+  - {when: state == "open", else: it is shut}
+let:
+  - {name: net, formula: rate * 2}
+rules:
+  - {field: id, formula: '"=" + id'}
+  - {field: sum, formula: net, default: '0'}
+  - {field: line, each: item, as: it, where: it.qty > 1, sort by: it.sku, position: n}
+  - {field: line/text, constant: goods}
+  - {field: 'line[more]', when: state == "open"}
+`)
+	require.Empty(t, p.Faults)
+	fr := p.NewFrame()
+	fr.Set(value.Value{}, messages(t, p.Sources[0], sampleOrder)[0], value.ListOf())
+	results := map[*Field]value.Value{}
+	p.ApplyTraced(fr, func(f *Field, v value.Value, _ *fault.Fault) { results[f] = v })
+	var b strings.Builder
+	require.NoError(t, WriteSpecification(&b, p.Specification(results)))
+	for _, want := range []string{
+		"target,kind,type,required,rule,sources,uses,example\r\n",
+		"the message,condition,,,\"only where state == \"\"open\"\"; else left out: it is shut\",,,\r\n",
+		"net,variable,decimal,,rate * 2,order.rate,,5.0\r\n",
+		"id,field,text,,\"\"\"=\"\" + id\",order.id,,'=O1\r\n",
+		"sum,field,decimal,,\"net, or else 0\",order.rate,,5.0\r\n",
+		"line,list,list,,\"for each it of item, where it.qty > 1, sorted by it.sku, numbered as n\",order.item; order.item.qty; order.item.sku,,\r\n",
+		"line/text,field,text,,always goods,,,goods\r\n",
+		"line[more],list,list,,\"one entry, only when state == \"\"open\"\"\",order.state,,\r\n",
+	} {
+		require.Contains(t, b.String(), want)
+	}
 }

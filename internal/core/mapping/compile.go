@@ -36,7 +36,7 @@ func (m *Mapping) Compile(schemas Schemas, env formula.Env) *Plan {
 		p.note(m.To, fault.New(fault.Unknown, "there is no schema %q", m.To.Value))
 		p.Target = &schema.Schema{Root: schema.Record("target")}
 	}
-	c := &compiler{bases: map[string]base{}, plan: p, rules: map[string]int{}, feeds: map[string][]string{}, used: map[string]bool{}, begun: map[string]bool{}}
+	c := &compiler{bases: map[string]base{}, vars: map[string]*Field{}, plan: p, rules: map[string]int{}, feeds: map[string][]string{}, used: map[string]bool{}, begun: map[string]bool{}}
 	c.order()
 	p.root = &node{field: p.Target.Root, info: &Field{Field: p.Target.Root}, scope: scope}
 	p.root.let = c.variables(m.Let, scope)
@@ -97,7 +97,8 @@ func (p *Plan) note(at doc.Text, f *fault.Fault) {
 }
 
 type compiler struct {
-	bases map[string]base // by the names that stand for something in the sources
+	bases map[string]base   // by the names that stand for something in the sources
+	vars  map[string]*Field // the variables in scope
 	plan  *Plan
 	rules map[string]int
 	feeds map[string][]string // of lists with several feeds or a named one: the labels, in order
@@ -334,6 +335,11 @@ func union(list, more []string) []string {
 
 // reads keeps what a formula reads, as paths from the sources, each once.
 func (c *compiler) reads(info *Field, prog *formula.Program) {
+	for _, path := range prog.Reads {
+		if v := c.vars[path[0]]; v != nil && !slices.Contains(info.Through, v) {
+			info.Through = append(info.Through, v)
+		}
+	}
 	for _, path := range c.resolved(prog) {
 		if !slices.ContainsFunc(info.Reads, func(p []string) bool { return slices.Equal(p, path) }) {
 			info.Reads = append(info.Reads, path)
@@ -386,7 +392,7 @@ func (c *compiler) variables(vars []Variable, scope *formula.Scope) []variable {
 		if prog != nil {
 			t = prog.Type
 		}
-		c.bases[v.Name] = below(info.Reads, t)
+		c.bases[v.Name], c.vars[v.Name] = below(info.Reads, t), info
 		out = append(out, variable{info: info, program: prog, slot: scope.Define(v.Name, t)})
 	}
 	return out
@@ -449,8 +455,8 @@ func (s *sorter) visit(i int, way []string) {
 
 // each compiles the list of an each, what its items pass, and the rules inside.
 func (c *compiler) each(n *node, scope *formula.Scope) {
-	r, outer := n.info.Rule, c.bases
-	c.bases = maps.Clone(outer)
+	r, outer, vars := n.info.Rule, c.bases, c.vars
+	c.bases, c.vars = maps.Clone(outer), maps.Clone(vars)
 	prog := c.program(n.info, r.Text, scope, value.ListKind)
 	n.program, n.info.Program = prog, prog
 	n.list = &listing{}
@@ -482,7 +488,7 @@ func (c *compiler) each(n *node, scope *formula.Scope) {
 	n.list.size = inner.Size()
 	n.scope, n.opened = inner, r.As
 	c.children(n, n.info.Path, inner)
-	c.bases = outer
+	c.bases, c.vars = outer, vars
 }
 
 // item defines the name of a list's item, and what it stands for in the sources.
@@ -492,10 +498,8 @@ func (c *compiler) item(n *node, list *formula.Program, name string, scope *form
 		if list.Type.Item != nil {
 			t = *list.Type.Item
 		}
-		c.bases[name] = below(c.resolved(list), t)
-		if t.Fields == nil {
-			c.bases[name] = below(c.resolved(list), formula.Type{})
-		}
+		of := c.resolved(list) // what else it reads only says which items there are
+		c.bases[name] = below(of[:min(1, len(of))], t)
 	}
 	if !formula.Name(name) {
 		c.wrong(n.info, n.info.Rule.Text, fault.New(fault.Setting, "an item cannot be called %q", name).Mended("Use letters, digits and _"))

@@ -207,6 +207,6 @@ func TestRulesInsideOfListsReadTheSource(t *testing.T) {
 		}
 	}
 	require.Equal(t, map[string]string{
-		"line": "desk.lines ", "line/description": "desk.lines.x:desc desk.number ", "line/unit": "desk.lines.units ", "line/unit/plate": "desk.lines.units.plate ",
+		"line": "desk.lines desk.lines.qty ", "line/description": "desk.lines.x:desc desk.number ", "line/unit": "desk.lines.units ", "line/unit/plate": "desk.lines.units.plate ",
 	}, got)
 }

@@ -40,6 +40,7 @@ type Field struct {
 	Reads             [][]string       // the source fields that the rule reads: a source's name, then names
 	Faults            fault.List
 	Missing           bool      // required, and no rule makes it
+	Through           []*Field  // the variables that the rule reads
 	Variable          *Variable // of a variable, which has no Field and no Rule
 	Feeds             int       // of a list with several feeds: how many; each is a field of its own
 }

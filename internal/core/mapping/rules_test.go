@@ -301,8 +301,8 @@ rules:
 		}
 		reads[f.Name()] = strings.Join(paths, " ")
 	}
-	require.Equal(t, "order.party.name", reads["note"])
-	require.Equal(t, "order.item order.rate", reads["sum"])
+	require.Equal(t, "order.party.name order.party.role", reads["note"])
+	require.Equal(t, "order.item order.item.qty order.rate", reads["sum"])
 	require.Equal(t, "order.item order.item.kind", reads["line"])
 	require.Equal(t, "order.item.kind", reads["line/text"])
 	require.Equal(t, "order.item", reads["line/part"])

@@ -43,6 +43,8 @@ func Routes(r gin.IRouter, s *page.Site) {
 	r.GET("/bench/mappings/:id/cases", s.Do(b.cases))
 	r.POST("/bench/mappings/:id/cases", s.Do(b.keepCase))
 	r.POST("/bench/mappings/:id/cases/accept", s.Do(b.acceptCase))
+	r.GET("/bench/mappings/:id/lineage", s.Do(b.lineage))
+	r.GET("/bench/mappings/:id/specification", s.Do(b.specification))
 	r.GET("/bench/mappings/:id/changes", s.Do(b.mappingChanges))
 	r.GET("/bench/mappings/:id/help", s.Do(b.help))
 	r.POST("/bench/mappings/:id/match", s.Do(b.accept))

@@ -1,0 +1,134 @@
+package mapping
+
+import (
+	"encoding/csv"
+	"io"
+	"strings"
+
+	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/value"
+)
+
+// Line is one line of a mapping's specification, for people who do not read formulas all day.
+type Line struct {
+	Target   string // path of the field as rules write it; of a variable its name
+	Depth    int
+	Kind     string // field, list, record, variable, condition
+	Type     string
+	Required bool
+	Rule     string
+	Sources  []string // the source fields that it reads, as source.field
+	Uses     []string // tables, and functions of libraries
+	Example  string   // what the message at hand makes of it
+}
+
+// Specification tells a mapping line by line: its conditions, its variables and every field of the
+// target, with the results of a message where results has them.
+func (p *Plan) Specification(results map[*Field]value.Value) []Line {
+	var out []Line
+	for _, k := range p.Mapping.Keep {
+		rule := "only where " + k.When.Value
+		if k.Else != "" {
+			rule += "; else left out: " + k.Else
+		}
+		out = append(out, Line{Target: "the message", Kind: "condition", Rule: rule})
+	}
+	for _, v := range p.Variables {
+		l := line(v, results)
+		l.Kind, l.Rule = "variable", v.Variable.Formula.Value
+		if v.Program != nil {
+			l.Type = v.Program.Type.Kind.String()
+		}
+		out = append(out, l)
+	}
+	for _, f := range p.Fields {
+		l := line(f, results)
+		l.Depth, l.Required, l.Kind, l.Type = len(f.Path)-1, f.Field.Required(), "field", formula.Of(f.Field).Kind.String()
+		switch {
+		case f.Field.Kind == value.RecordKind && f.Field.List():
+			l.Kind = "list"
+		case f.Field.Kind == value.RecordKind:
+			l.Kind = "record"
+		}
+		if f.Rule != nil {
+			l.Rule = f.Rule.Words()
+		}
+		out = append(out, l)
+	}
+	return out
+}
+
+func line(f *Field, results map[*Field]value.Value) Line {
+	l := Line{Target: f.Name(), Uses: append(append([]string{}, f.Tables...), f.Functions...)}
+	for _, path := range f.Reads {
+		l.Sources = append(l.Sources, strings.Join(path, "."))
+	}
+	if v := results[f]; !v.Missing() && v.Kind() < value.RecordKind {
+		l.Example = v.String()
+	}
+	return l
+}
+
+// Words tells a rule with all its settings.
+func (r *Rule) Words() string {
+	var parts []string
+	switch r.Kind {
+	case Constant:
+		parts = append(parts, "always "+r.Text.Value)
+	case Each:
+		parts = append(parts, "for each "+r.As+" of "+r.Text.Value)
+	case Formula:
+		parts = append(parts, r.Text.Value)
+	case Record:
+		parts = append(parts, "one entry")
+	}
+	add := func(words, text string) {
+		if text != "" {
+			parts = append(parts, words+" "+text)
+		}
+	}
+	for _, in := range r.Inside {
+		add("and each "+in.As+" of", in.List.Value)
+	}
+	for _, v := range r.Let {
+		add("with "+v.Name+" =", v.Formula.Value)
+	}
+	add("where", r.Where.Value)
+	add("distinct by", r.Distinct.Value)
+	add("grouped by", r.Group.Value)
+	add("sorted by", r.Sort.Value)
+	add("numbered as", r.Position)
+	add("only when", r.When.Value)
+	add("or else", r.Default.Value)
+	if r.Empty != asItIs {
+		add("when empty:", r.Empty)
+	}
+	return strings.Join(parts, ", ")
+}
+
+// WriteSpecification writes the lines as CSV (RFC 4180) with a heading. A cell that a spreadsheet would
+// take for a formula is written as text.
+func WriteSpecification(w io.Writer, lines []Line) error {
+	out := csv.NewWriter(w)
+	out.UseCRLF = true
+	rows := [][]string{{"target", "kind", "type", "required", "rule", "sources", "uses", "example"}}
+	for _, l := range lines {
+		required := ""
+		if l.Required {
+			required = "yes"
+		}
+		rows = append(rows, []string{l.Target, l.Kind, l.Type, required, l.Rule, strings.Join(l.Sources, "; "), strings.Join(l.Uses, "; "), l.Example})
+	}
+	for _, row := range rows {
+		for i, cell := range row {
+			if cell != "" && strings.ContainsRune("=+-@\t\r", rune(cell[0])) {
+				row[i] = "'" + cell
+			}
+		}
+		if err := out.Write(row); err != nil {
+			return err
+		}
+	}
+	out.Flush()
+	return out.Error()
+}
