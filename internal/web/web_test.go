@@ -43,7 +43,7 @@ func TestMain(m *testing.M) {
 
 // world is a running site with the demo project released.
 type world struct {
-	t      *testing.T
+	t      testing.TB
 	db     *pgxpool.Pool
 	ledger *pgxpool.Pool
 	engine *engine.Engine
@@ -52,7 +52,7 @@ type world struct {
 	logs   *bytes.Buffer
 }
 
-func newWorld(t *testing.T) *world {
+func newWorld(t testing.TB) *world {
 	t.Helper()
 	ctx, cancel := context.WithCancel(context.Background())
 	w := &world{t: t, folder: t.TempDir(), logs: &bytes.Buffer{}}

@@ -150,26 +150,35 @@ func (e *ruleEdit) rule() error {
 			return err
 		}
 	}
-	for _, k := range mapping.Kinds {
-		to := ""
-		if k == kind {
-			to = text
-		}
-		if k == mapping.Record {
-			continue
-		}
-		if err := e.set([]any{"rules", at, string(k)}, to); err != nil {
+	was := mapping.Rule{Kind: mapping.Record, Empty: mapping.Empties[0]}
+	if at < len(e.plan.Mapping.Rules) {
+		was = e.plan.Mapping.Rules[at]
+	}
+	if err := e.kind(at, &was, kind, text); err != nil {
+		return err
+	}
+	if err := e.as(at, &was, kind); err != nil || !options {
+		return err
+	}
+	return e.options(at, &was, kind)
+}
+
+// kind keeps the kind of a rule with its text. Each change of the part reads all of it, so that only
+// what differs is changed.
+func (e *ruleEdit) kind(at int, was *mapping.Rule, kind mapping.RuleKind, text string) error {
+	if was.Kind != kind && was.Kind != mapping.Record {
+		if err := e.set([]any{"rules", at, string(was.Kind)}, ""); err != nil {
 			return err
 		}
 	}
-	if !options {
-		return e.as(at, kind)
+	if kind == mapping.Record || was.Kind == kind && was.Text.Value == text {
+		return nil
 	}
-	return e.options(at, kind)
+	return e.set([]any{"rules", at, string(kind)}, text)
 }
 
 // as keeps the name of an each's item.
-func (e *ruleEdit) as(at int, kind mapping.RuleKind) error {
+func (e *ruleEdit) as(at int, was *mapping.Rule, kind mapping.RuleKind) error {
 	as := e.value("as")
 	switch {
 	case kind != mapping.Each:
@@ -177,23 +186,23 @@ func (e *ruleEdit) as(at int, kind mapping.RuleKind) error {
 	case !formula.Name(as):
 		return nil
 	}
+	if as == was.As {
+		return nil
+	}
 	return e.set([]any{"rules", at, "as"}, as)
 }
 
 // options keeps the further settings of the form, and takes out those that the kind of rule does not
 // have.
-func (e *ruleEdit) options(at int, kind mapping.RuleKind) error {
-	if err := e.as(at, kind); err != nil {
-		return err
-	}
+func (e *ruleEdit) options(at int, was *mapping.Rule, kind mapping.RuleKind) error {
 	has := map[string]bool{}
 	for _, o := range optionsOf(nil, kind) {
 		has[o.Name] = true
 	}
-	all := append(optionsOf(nil, mapping.Formula), optionsOf(nil, mapping.Each)...)
-	for _, o := range all {
+	for _, o := range append(optionsOf(was, mapping.Formula), optionsOf(was, mapping.Each)[1:]...) {
 		v, there := e.form(o.Name)
-		if has[o.Name] && !there {
+		old := strings.TrimSpace(o.Value)
+		if has[o.Name] && (!there || strings.TrimSpace(unixLines(v)) == old) || !has[o.Name] && settled([]ruleSetting{o}) == 0 {
 			continue
 		}
 		to, err := settingOf(o, strings.TrimSpace(v), has[o.Name])
@@ -224,7 +233,7 @@ func settingOf(o ruleSetting, text string, has bool) (any, error) {
 // with the name, those of lists end in it.
 func listOfLines(text, sign, formulaKey, nameKey string) (any, error) {
 	var out []doc.Out
-	for line := range strings.SplitSeq(text, "\n") {
+	for line := range strings.SplitSeq(unixLines(text), "\n") {
 		if strings.TrimSpace(line) == "" {
 			continue
 		}

@@ -95,12 +95,16 @@ function edits() {
 const ahead = { field: "", typed: "" };
 
 function outline() {
+  let taken = false; // the key that is down was kept, and its character must not come into the next field
+  document.addEventListener("keypress", (e) => { if (taken) e.preventDefault(); taken = false; }, true);
   document.addEventListener("keydown", (e) => {
+    taken = false;
     if (!ahead.field || e.ctrlKey || e.metaKey || e.altKey) return;
     if (e.key === "Enter") ahead.typed += "\n";
     else if (e.key === "Backspace") ahead.typed = ahead.typed.slice(0, -1);
     else if (e.key.length === 1) ahead.typed += e.key;
     else return;
+    taken = e.key.length === 1;
     e.preventDefault();
     e.stopImmediatePropagation();
   }, true);

@@ -1,0 +1,44 @@
+package web
+
+import (
+	"fmt"
+	"net/url"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// wide is a mapping of as many fields, in lists and records of twenty, and the schemas of both sides.
+func (w *world) wide(n int) {
+	var from, to, rules strings.Builder
+	from.WriteString("schema: Wide\nnotation: json\nfields:\n")
+	to.WriteString("schema: Broad\nnotation: json\nfields:\n")
+	for i := range n {
+		if i%20 == 0 {
+			fmt.Fprintf(&from, "  - name: group%d\n    type: record\n    fields:\n", i/20)
+			fmt.Fprintf(&to, "  - name: part%d\n    type: record\n    fields:\n", i/20)
+		}
+		fmt.Fprintf(&from, "      - {name: f%d, type: text, occurs: 0..1}\n", i)
+		fmt.Fprintf(&to, "      - {name: t%d, type: text, occurs: 0..1}\n", i)
+		fmt.Fprintf(&rules, "  - {field: part%d/t%d, formula: 'upper(group%d.f%d)'}\n", i/20, i, i/20, i)
+	}
+	w.part("schemas/wide.yaml", from.String())
+	w.part("schemas/broad.yaml", to.String())
+	w.part("mappings/wide.yaml", "mapping: Wide\nfrom:\n  - {name: wide, schema: wide}\nto: broad\nrules:\n"+rules.String())
+}
+
+// BenchmarkARuleOf500Fields is the answer to one change of a rule: it must come within 100 ms.
+func BenchmarkARuleOf500Fields(b *testing.B) {
+	w := newWorld(b)
+	w.wide(500)
+	revision := w.draft("mappings/wide.yaml").Revision
+	for b.Loop() {
+		status, _ := w.post("/bench/mappings/wide/rule", url.Values{
+			"revision": {strconv.FormatInt(revision, 10)}, "field": {"part3/t61"}, "kind": {"formula"}, "when": {""}, "default": {""}, "when empty": {"keep"}, "rule": {"lower(group3.f61) + \"" + strconv.FormatInt(revision, 10) + "\""},
+		})
+		require.Equal(b, 200, status)
+		revision++
+	}
+}
