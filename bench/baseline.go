@@ -133,5 +133,5 @@ func baseline(which, file string) error {
 		return err
 	}
 	defer in.Close()
-	return map[string]func(io.Reader, io.Writer) error{"csv": handCSV, "fixed": handFixed, "json": decodeJSON}[which](in, os.Stdout)
+	return map[string]func(io.Reader, io.Writer) error{"csv": handCSV, "fixed": handFixed, "json": decodeJSON, "structs": mapStructs}[which](in, os.Stdout)
 }

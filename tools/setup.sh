@@ -16,6 +16,6 @@ install() {
 
 case "$1" in
   server) ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1 || install postgresql ;;
-  judge) command -v xmllint >/dev/null || install libxml2-utils ;;
+  judge) command -v xmllint >/dev/null || install libxml2-utils; command -v xsltproc >/dev/null || install xsltproc ;;
   browser) [ -x /usr/bin/chromium ] || install chromium ;;
 esac
