@@ -413,6 +413,8 @@ func (d *decoder) shape(names []string) *value.Shape {
 
 // lines reads newline-delimited JSON: a line that is not JSON does not end the reading.
 type lines struct {
+	dec    *jsontext.Decoder // used again for every line
+	text   strings.Reader
 	src    *block.Source
 	name   string
 	root   *schema.Field
@@ -459,7 +461,13 @@ func (l *lines) Next() (value.Value, error) {
 }
 
 func (l *lines) value() (value.Value, error) {
-	d := decoder{dec: jsontext.NewDecoder(strings.NewReader(l.cur.Text)), shapes: l.shapes, check: l.check}
+	l.text.Reset(l.cur.Text)
+	if l.dec == nil {
+		l.dec = jsontext.NewDecoder(&l.text)
+	} else {
+		l.dec.Reset(&l.text)
+	}
+	d := decoder{dec: l.dec, shapes: l.shapes, check: l.check}
 	v, err := d.read(l.root, 0)
 	if err == nil {
 		if _, err = d.dec.ReadToken(); err == io.EOF {
