@@ -177,7 +177,7 @@ func (c *compiler) member(n *ast.MemberNode) (eval, Type) {
 			v, f := inner(fr)
 			return v.Field(name), f
 		}, Type{Maybe: true}
-	case t.is(value.ListKind):
+	case t.is(value.ListKind), t.unknown() && !named:
 		return c.index(n, inner, t)
 	}
 	return c.fail(n, fault.Expect(fault.Type, "a record before the point", t.String()))

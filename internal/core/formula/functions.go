@@ -26,7 +26,7 @@ func opt(name string, kinds []value.Kind) Param {
 }
 
 // Catalogue is the table of all functions, family by family.
-var Catalogue = slices.Concat(textFunctions, conversions, numberFunctions, dateFunctions, listFunctions, logicFunctions, encodings, identifiers, tableFunctions)
+var Catalogue = slices.Concat(textFunctions, conversions, numberFunctions, dateFunctions, listFunctions, logicFunctions, encodings, identifiers, recordFunctions, messageFunctions, tableFunctions)
 
 func same(a []Type) Type { return Type{Kind: a[0].Kind, Fields: a[0].Fields, Item: a[0].Item} }
 

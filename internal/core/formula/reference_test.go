@@ -154,3 +154,30 @@ func join2(t *testing.T, source string) string {
 	require.Nil(t, f)
 	return v.String()
 }
+
+func TestRecordsAndMessages(t *testing.T) {
+	for source, want := range map[string]string{
+		`fromJSON("[1, 2]")[1]`: "2", `fromJSON(" \"a\" ")`: "a", `fromJSON(toJSON(record("a", 0.10))).a`: "0.10",
+		`at(fromJSON("{\"a/b\": {\"~\": [5]}}"), "/a~1b/~0/0")`: "5", `at(1, "")`: "1", `isAbsent(at([1], "/7"))`: "true",
+		`length(fieldNames(merge(record("a", 1), record("b", nil, "a", 2))))`: "2",
+	} {
+		p, faults := Compile(source, NewScope())
+		require.Empty(t, faults, source)
+		v, f := p.Eval(&Frame{})
+		require.Nil(t, f, source)
+		require.Equal(t, want, v.String(), source)
+	}
+	for source, want := range map[string]string{
+		`fromJSON("{\"a\": ")`: "ends too early", `fromJSON("1 2")`: "JSON", `fromJSON("")`: "an empty text", `fromJSON("1,2")`: "one JSON value",
+		`record("a")`: "record", `record("a", 1, "a", 2)`: "a name that stands once", `at([1], "a")`: "begins with /",
+	} {
+		p, faults := Compile(source, NewScope())
+		if faults != nil {
+			require.Contains(t, faults.Error(), want, source)
+			continue
+		}
+		_, f := p.Eval(&Frame{})
+		require.NotNil(t, f, source)
+		require.Contains(t, f.Error(), want, source)
+	}
+}

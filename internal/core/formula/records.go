@@ -1,0 +1,190 @@
+package formula
+
+import (
+	"io"
+	"slices"
+	"strconv"
+	"strings"
+
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/notation"
+	"hollowreed/internal/core/notation/json"
+	"hollowreed/internal/core/value"
+)
+
+var (
+	recordKind = []value.Kind{value.RecordKind}
+	oneRecord  = []Param{p("record", recordKind)}
+)
+
+// recordFunctions are those on records of any shape.
+var recordFunctions = []Function{
+	recordFn("fieldNames", "The names of a record's fields that are there, in their order.", oneRecord, Type{Kind: value.ListKind, Item: &Type{Kind: value.Text}}, func(a []value.Value) (value.Value, error) {
+		var names []value.Value
+		for i, v := range a[0].Record().Fields {
+			if v.Kind() != value.Absent {
+				names = append(names, value.Str(a[0].Record().Shape.Names[i]))
+			}
+		}
+		return value.ListOf(names...), nil
+	}, ex(`join(fieldNames(record("a", 1, "b", 2)), " ")`, "a b")),
+	recordFn("fieldValues", "The values of a record's fields that are there, in their order.", oneRecord, Type{Kind: value.ListKind}, func(a []value.Value) (value.Value, error) {
+		return value.ListOf(slices.DeleteFunc(slices.Clone(a[0].Record().Fields), func(v value.Value) bool { return v.Kind() == value.Absent })...), nil
+	}, ex(`sum(fieldValues(record("a", 1, "b", 2)))`, "3")),
+	recordFn("field", "The field of a record with a name that is only known at run time; absent where there is none.", []Param{p("record", recordKind), p("name", textKind)}, Type{Maybe: true}, func(a []value.Value) (value.Value, error) {
+		return a[0].Field(a[1].Text()), nil
+	}, ex(`field(record("a", 1), "a")`, "1")),
+	recordFn("hasField", "Whether a record has a field of a name.", []Param{p("record", recordKind), p("name", textKind)}, Type{Kind: value.Boolean}, func(a []value.Value) (value.Value, error) {
+		return value.Bool(a[0].Field(a[1].Text()).Kind() != value.Absent), nil
+	}, ex(`hasField(record("a", nil), "a")`, "true"), ex(`hasField(record("a", 1), "b")`, "false")),
+	{
+		Name: "record", Family: "records", About: "A record of names and values, by turns.", Params: []Param{p("name", textKind), p("value", nil)}, Variadic: true, Lenient: true,
+		Result: known(value.RecordKind), Call: makeRecord, Examples: []Example{{`toJSON(record("a", 1, "b", "x"))`, `{"a":1,"b":"x"}`}},
+	},
+	{
+		Name: "merge", Family: "records", About: "The fields of several records in one; a later value takes the place of an earlier one.", Params: oneRecord, Variadic: true,
+		Result: known(value.RecordKind), Call: mergeRecords, Examples: []Example{{`toJSON(merge(record("a", 1, "b", 2), record("b", 3)))`, `{"a":1,"b":3}`}},
+	},
+	narrowed("only", "A record with no other fields than those of a list of names.", true, ex(`toJSON(only(record("a", 1, "b", 2), ["b"]))`, `{"b":2}`)),
+	narrowed("without", "A record without the fields of a list of names.", false, ex(`toJSON(without(record("a", 1, "b", 2), ["b"]))`, `{"a":1}`)),
+}
+
+// messageFunctions are those on messages as text, and on values of which no schema is known.
+var messageFunctions = []Function{
+	{
+		Name: "toJSON", Family: "messages", About: "A value as a JSON text (RFC 8259).", Params: []Param{p("value", nil)}, Result: known(value.Text), Examples: []Example{{`toJSON([1, "a", true])`, `[1,"a",true]`}},
+		Call: func(fr *Frame, a []value.Value) (value.Value, error) {
+			var enc json.Appender
+			b := enc.Append(nil, a[0])
+			return value.Str(string(b)), fr.grow(len(b))
+		},
+	},
+	{
+		Name: "fromJSON", Family: "messages", About: "The value of a JSON text (RFC 8259); what is in it is only known at run time.", Params: []Param{p("text", textKind)}, Result: known(value.Absent),
+		Call: fromJSON, Examples: []Example{{`fromJSON("{\"a\": [1, 2.50]}").a[1]`, "2.50"}},
+	},
+	{
+		Name: "at", Family: "messages", About: "What stands in a value at a JSON Pointer (RFC 6901); absent where there is nothing.", Params: []Param{p("value", nil), p("pointer", textKind)}, Result: known(value.Absent),
+		Call:     func(_ *Frame, a []value.Value) (value.Value, error) { return pointed(a[0], a[1].Text()) },
+		Examples: []Example{{`at(record("a", [7, 8]), "/a/1")`, "8"}, {`isAbsent(at(record("a", 1), "/b"))`, "true"}},
+	},
+}
+
+func recordFn(name, about string, params []Param, result Type, call func(a []value.Value) (value.Value, error), examples ...Example) Function {
+	return Function{
+		Name: name, Family: "records", About: about, Params: params, Examples: examples, Result: func([]Type) Type { return result },
+		Call: func(fr *Frame, a []value.Value) (value.Value, error) {
+			v, err := call(a)
+			if err == nil {
+				err = fr.grow(16 * len(v.Items()))
+			}
+			return v, err
+		},
+	}
+}
+
+func makeRecord(fr *Frame, a []value.Value) (value.Value, error) {
+	if len(a)%2 != 0 {
+		return value.Value{}, fault.Expect(fault.Syntax, "a value behind every name", "one too few")
+	}
+	var names []string
+	var fields []value.Value
+	for i := 0; i < len(a); i += 2 {
+		if a[i].Kind() != value.Text || slices.Contains(names, a[i].Text()) {
+			return value.Value{}, fault.Expect(fault.Type, "a name that stands once", fault.Quote(a[i].String()))
+		}
+		names, fields = append(names, a[i].Text()), append(fields, a[i+1])
+	}
+	return value.Rec(value.NewShape(names...), fields), fr.grow(32 * len(names))
+}
+
+func mergeRecords(fr *Frame, a []value.Value) (value.Value, error) {
+	var names []string
+	var fields []value.Value
+	at := map[string]int{}
+	for _, r := range a {
+		for i, name := range r.Record().Shape.Names {
+			v := r.Record().Fields[i]
+			if v.Kind() == value.Absent {
+				continue
+			}
+			if j, there := at[name]; there {
+				fields[j] = v
+				continue
+			}
+			at[name] = len(names)
+			names, fields = append(names, name), append(fields, v)
+		}
+	}
+	return value.Rec(value.NewShape(names...), fields), fr.grow(32 * len(names))
+}
+
+// narrowed makes a function that keeps the fields of a list of names, or all others.
+func narrowed(name, about string, listed bool, examples ...Example) Function {
+	return Function{
+		Name: name, Family: "records", About: about, Params: []Param{p("record", recordKind), p("names", listKind)}, Result: known(value.RecordKind), Examples: examples,
+		Call: func(fr *Frame, a []value.Value) (value.Value, error) {
+			var names []string
+			var fields []value.Value
+			for i, n := range a[0].Record().Shape.Names {
+				in := slices.ContainsFunc(a[1].Items(), func(v value.Value) bool { return v.Kind() == value.Text && v.Text() == n })
+				if in == listed && a[0].Record().Fields[i].Kind() != value.Absent {
+					names, fields = append(names, n), append(fields, a[0].Record().Fields[i])
+				}
+			}
+			return value.Rec(value.NewShape(names...), fields), fr.grow(32 * len(names))
+		},
+	}
+}
+
+func fromJSON(fr *Frame, a []value.Value) (value.Value, error) {
+	text := a[0].Text()
+	if err := fr.grow(4 * len(text)); err != nil {
+		return value.Value{}, err
+	}
+	// A list is a value like any other here: it is read inside of another one.
+	r, err := json.NewReader(strings.NewReader("["+text+"]"), notation.Options{})
+	if err != nil {
+		return value.Value{}, err
+	}
+	v, err := r.Next()
+	if err == nil {
+		if _, more := r.Next(); more != io.EOF {
+			err = fault.Expect(fault.Syntax, "one JSON value", "more behind it")
+		}
+	}
+	if err == io.EOF {
+		err = fault.Expect(fault.Syntax, "a JSON value", "an empty text")
+	}
+	if f := fault.From(err, fault.Syntax); err != nil {
+		return value.Value{}, fault.New(f.Code, "%s", f.What())
+	}
+	return v, nil
+}
+
+// pointed follows a JSON Pointer.
+func pointed(v value.Value, pointer string) (value.Value, error) {
+	if pointer == "" {
+		return v, nil
+	}
+	if pointer[0] != '/' {
+		return value.Value{}, fault.Expect(fault.Syntax, "a pointer that begins with /", fault.Quote(pointer))
+	}
+	unescape := strings.NewReplacer("~1", "/", "~0", "~")
+	for step := range strings.SplitSeq(pointer[1:], "/") {
+		step = unescape.Replace(step)
+		switch v.Kind() {
+		case value.RecordKind:
+			v = v.Field(step)
+		case value.ListKind:
+			i, err := strconv.Atoi(step)
+			if err != nil || i < 0 || i >= len(v.Items()) {
+				return value.Value{}, nil
+			}
+			v = v.Items()[i]
+		default:
+			return value.Value{}, nil
+		}
+	}
+	return v, nil
+}
