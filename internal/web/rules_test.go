@@ -230,3 +230,46 @@ func TestWhatWouldChange(t *testing.T) {
 	tb.open("/releases")
 	tb.sees("table", "2 cases failed")
 }
+
+// TestABrokenSchemaIsMended: fields of both sides are renamed; the mapping proposes what mends it, and one
+// rule that belongs to nothing is taken out.
+func TestABrokenSchemaIsMended(t *testing.T) {
+	w := newWorld(t)
+	tb := w.tab()
+	tb.open("/bench/mappings/booking-to-invoice")
+	tb.sees("#faults", "complete")
+	w.change("schemas/booking.yaml", "name: remark", "name: comment")
+	w.change("schemas/invoice.yaml", "{name: due, type: date}", "{name: payable_by, type: date}")
+	w.change("schemas/invoice.yaml", "{name: plate, type: text, occurs: 0..1}", "{name: cabin, type: integer, occurs: 0..1}")
+	tb.open("/bench/mappings/booking-to-invoice")
+	tb.sees("#mends", "2 mends proposed")
+	tb.sees("#mends", "remark → comment")
+	tb.sees("#mends", "due → payable_by")
+	tb.sees("#mends", "line/plate")
+	tb.click("#mend")
+	tb.sees("[data-target=payable_by]", "2031-03-23")
+	tb.sees("#mends", "Rules without a field")
+	tb.click("#mends tbody button")
+	tb.sees("#faults", "complete")
+	require.NotContains(t, w.text(invoiceRules), "line/plate")
+}
+
+// TestTwoEditAMapping: who saved later is told, and nothing is overwritten.
+func TestTwoEditAMapping(t *testing.T) {
+	w := newWorld(t)
+	tb := w.tab()
+	tb.open("/bench/mappings/booking-to-invoice?field=note")
+	w.change(invoiceRules, "constant: NOK", "constant: NOK # checked")
+	tb.fill("#formula", "number")
+	tb.sees("#problem", "Somebody else changed this meanwhile")
+	require.Contains(t, w.text(invoiceRules), "# checked")
+	require.Contains(t, w.text(invoiceRules), "formula: remark")
+	tb.open("/bench/mappings/booking-to-invoice?field=note")
+	tb.fill("#formula", "number")
+	tb.sees("#result", "B-20417")
+	tb.mu.Lock()
+	defer tb.mu.Unlock()
+	require.Len(t, tb.errors, 1)
+	require.Contains(t, tb.errors[0], "409")
+	tb.errors = nil
+}

@@ -37,6 +37,16 @@ func (w *world) part(path, text string) {
 	}))
 }
 
+// change replaces a text in a part, as somebody else would.
+func (w *world) change(path, old, now string) {
+	w.t.Helper()
+	d := w.draft(path)
+	require.Contains(w.t, d.Text, old)
+	require.NoError(w.t, pgx.BeginFunc(w.t.Context(), w.db, func(tx pgx.Tx) error {
+		return store.SavePart(w.t.Context(), tx, "skerry", path, strings.ReplaceAll(d.Text, old, now), d.Revision, "mira")
+	}))
+}
+
 // click presses the mouse on an element. One that was drawn anew between being found and being clicked
 // is found again.
 func (tb *tab) click(selector string) {

@@ -156,10 +156,11 @@ func fromJSON(fr *Frame, a []value.Value) (value.Value, error) {
 	if err == io.EOF {
 		err = fault.Expect(fault.Syntax, "a JSON value", "an empty text")
 	}
-	if f := fault.From(err, fault.Syntax); err != nil {
-		return value.Value{}, fault.New(f.Code, "%s", f.What())
+	if err == nil {
+		return v, nil
 	}
-	return v, nil
+	f := fault.From(err, fault.Syntax)
+	return value.Value{}, fault.New(f.Code, "%s", f.What())
 }
 
 // pointed follows a JSON Pointer.

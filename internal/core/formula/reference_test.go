@@ -168,7 +168,7 @@ func TestRecordsAndMessages(t *testing.T) {
 		require.Equal(t, want, v.String(), source)
 	}
 	for source, want := range map[string]string{
-		`fromJSON("{\"a\": ")`: "ends too early", `fromJSON("1 2")`: "JSON", `fromJSON("")`: "an empty text", `fromJSON("1,2")`: "one JSON value",
+		`fromJSON("{\"a\": ")`: "this is not JSON", `fromJSON("1 2")`: "JSON", `fromJSON("")`: "an empty text", `fromJSON("1,2")`: "one JSON value",
 		`record("a")`: "record", `record("a", 1, "a", 2)`: "a name that stands once", `at([1], "a")`: "begins with /",
 	} {
 		p, faults := Compile(source, NewScope())

@@ -558,11 +558,12 @@ func (c *compiler) wrong(info *Field, at doc.Text, f *fault.Fault) {
 
 // unused reports rules for fields that the target does not have.
 func (c *compiler) unused() {
-	for name, i := range c.rules {
-		if c.used[name] {
+	for i, r := range c.plan.Mapping.Rules {
+		name := r.Field.Value
+		if c.rules[name] != i || c.used[name] {
 			continue
 		}
-		r := c.plan.Mapping.Rules[i]
+		c.plan.Orphans = append(c.plan.Orphans, i)
 		if list, label, ok := openFeed(name, c.rules); ok {
 			c.plan.note(r.Field, fault.New(fault.Required, "%s[%s] has no rule that makes its entries", list, label).Mended("Add one with each, or an empty one for a single entry"))
 			continue

@@ -22,6 +22,7 @@ type Plan struct {
 	Variables []*Field // those of the message, in the order of the part
 	Tables    []string // that any formula looks into
 	Functions []string // of libraries that any formula uses, as library.name
+	Orphans   []int    // the rules for fields that the target does not have
 	Faults    fault.List
 	root      *node
 	script    *script.Function // in place of rules

@@ -51,6 +51,7 @@ func Routes(r gin.IRouter, s *page.Site) {
 	r.POST("/bench/mappings/:id/rule", s.Do(b.setRule))
 	r.POST("/bench/mappings/:id/settings", s.Do(b.setMapping))
 	r.POST("/bench/mappings/:id/feed", s.Do(b.feed))
+	r.POST("/bench/mappings/:id/mend", s.Do(b.mend))
 	r.GET("/bench/mappings/:id/apart", s.Do(b.apart))
 	r.POST("/bench/mappings/:id/apart", s.Do(b.tellApart))
 	r.GET("/bench/tables/:id", s.Do(b.table))

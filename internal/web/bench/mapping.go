@@ -40,6 +40,8 @@ type mappingPage struct {
 	Show          string // open or made: only those target fields are listed
 	Open, Unused  int    // target fields that are still to be done, source fields that no rule reads
 	Cases, Failed int
+	Mends         []mendRow
+	Orphans       []orphanRow
 	NextOpen      string // the target field to go on with
 	OOB           bool
 	UsedBy        []project.Part
@@ -90,6 +92,10 @@ func (b bench) mappingPage(c *gin.Context, id, field, record, show string) (*map
 			d.Failed++
 		}
 	}
+	if d.Mends, err = b.mends(c, p, plan); err != nil {
+		return nil, err
+	}
+	d.Orphans = orphansOf(plan)
 	d.Done, d.All = plan.Complete()
 	d.Percent = 100 * d.Done / max(d.All, 1)
 	return d, nil

@@ -1,6 +1,7 @@
 package bench
 
 import (
+	"context"
 	"fmt"
 	"maps"
 	"strconv"
@@ -109,7 +110,7 @@ func (b bench) otherSchema(c *gin.Context, p *project.Project, path, with string
 const maxEdits = 30
 
 // filesOf are the files of a release of a flow, or those of the draft with one part as it was before.
-func (b bench) filesOf(c *gin.Context, p *project.Project, path, of string, n int) (map[string]string, error) {
+func (b bench) filesOf(c context.Context, p *project.Project, path, of string, n int) (map[string]string, error) {
 	if of != "edit" {
 		return store.ReleaseFiles(c, b.DB, p.ID, of, n)
 	}

@@ -1,0 +1,353 @@
+package mapping
+
+import (
+	"cmp"
+	"regexp"
+	"slices"
+	"strings"
+
+	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/schema/compare"
+	"hollowreed/internal/core/value"
+)
+
+// Move is a field of a schema that has another name or place than before.
+type Move struct {
+	Schema   string // id
+	From, To []string
+	Reason   string
+}
+
+// Moves finds the fields that were renamed, or stand elsewhere under their name, between two states of a
+// schema.
+func Moves(old, now *schema.Schema) []Move {
+	var out []Move
+	var gone, come []string
+	renamed := map[string]string{} // names of fields, before and now
+	for _, ch := range compare.Schemas(old, now) {
+		to := strings.Split(ch.Path, "/")
+		switch ch.Kind {
+		case compare.Renamed:
+			from := slices.Clone(to)
+			from[len(from)-1] = ch.Was
+			renamed[ch.Was] = to[len(to)-1]
+			out = append(out, Move{Schema: now.ID, From: from, To: to, Reason: "renamed in " + now.Title})
+		case compare.Removed:
+			gone = append(gone, ch.Path)
+		case compare.Added:
+			come = append(come, ch.Path)
+		}
+	}
+	for _, from := range gone {
+		a := strings.Split(from, "/")
+		for _, to := range come {
+			if b := strings.Split(to, "/"); a[len(a)-1] == b[len(b)-1] {
+				out = append(out, Move{Schema: now.ID, From: a, To: b, Reason: "moved in " + now.Title})
+			}
+		}
+		if from, to := instead(old, now, a, renamed); to != nil {
+			out = append(out, Move{Schema: now.ID, From: from, To: to, Reason: "stands in its place in " + now.Title})
+		}
+	}
+	slices.SortStableFunc(out, func(a, b Move) int { return cmp.Compare(len(b.From), len(a.From)) })
+	return out
+}
+
+// instead is the field that came in the place of one that is gone: at the same position of the same record,
+// and of the same type. Both paths are given as they are written before and now.
+func instead(old, now *schema.Schema, path []string, renamed map[string]string) (from, to []string) {
+	was, record := old.Root, now.Root
+	for _, name := range path[:len(path)-1] {
+		before, after := name, name
+		if was.Field(name) == nil {
+			before = nameBefore(renamed, name)
+		}
+		if record.Field(name) == nil {
+			after = renamed[name]
+		}
+		from, to = append(from, before), append(to, after)
+		if was, record = was.Field(before), record.Field(after); was == nil || record == nil {
+			return nil, nil
+		}
+	}
+	name := path[len(path)-1]
+	f := was.Field(name)
+	if f == nil || f.Slot() >= len(record.Fields) {
+		return nil, nil
+	}
+	next := record.Fields[f.Slot()]
+	if next.Kind != f.Kind || next.List() != f.List() || was.Field(next.Name) != nil {
+		return nil, nil
+	}
+	return append(from, name), append(to, next.Name)
+}
+
+// nameBefore finds the older name of a renamed field.
+func nameBefore(renamed map[string]string, now string) string {
+	for was, is := range renamed {
+		if is == now {
+			return was
+		}
+	}
+	return now
+}
+
+// Mend is a change that would take a fault out of a mapping.
+type Mend struct {
+	Field  string // the rule, variable or condition that is changed, as a person reads it
+	At     []any  // the setting in the part
+	Was    string
+	Now    string
+	Reason string
+}
+
+// Mends proposes changes for rules that make fields which the target does not have, and for formulas that
+// read names which are not there: by what is known of the schemas' changes, else by likeness. A changed
+// formula is proposed only if it has no fault.
+func (p *Plan) Mends(moves []Move) []Mend {
+	m := mender{plan: p, moves: moves}
+	if len(p.Faults) == 0 {
+		return nil
+	}
+	m.orphans()
+	for i := range p.Mapping.Let {
+		v := &p.Mapping.Let[i]
+		m.formula(v.Name, []any{"let", i, "formula"}, v.Formula, p.root.scope)
+	}
+	for i, k := range p.Mapping.Keep {
+		m.formula("only where", []any{"keep", i, "when"}, k.When, p.root.scope)
+	}
+	var broken []string // lists whose items are not known before they are mended
+	for _, f := range p.Fields {
+		switch {
+		case f.Rule == nil || len(f.Faults) == 0 || within(f.Name(), broken):
+		case m.rule(f):
+			broken = append(broken, f.Name()+"/")
+		}
+	}
+	return m.found
+}
+
+func within(name string, lists []string) bool {
+	return slices.ContainsFunc(lists, func(l string) bool { return strings.HasPrefix(name, l) })
+}
+
+type mender struct {
+	plan  *Plan
+	moves []Move
+	found []Mend
+}
+
+// rule proposes mends for the formulas of a rule; it is true when that of its list has a fault.
+func (m *mender) rule(f *Field) (broken bool) {
+	r, scope, inside := f.Rule, m.plan.Scope(f.Name()), m.plan.Scope(f.Name()+"/")
+	for _, t := range []struct {
+		key   string
+		text  doc.Text
+		scope *formula.Scope
+	}{
+		{string(r.Kind), r.Text, scope}, {"when", r.When, scope}, {"default", r.Default, scope},
+		{"where", r.Where, inside}, {"distinct by", r.Distinct, inside}, {"group by", r.Group, inside},
+	} {
+		if t.key == string(Constant) {
+			continue
+		}
+		wrong := m.formula(f.Name(), []any{"rules", f.Index, t.key}, t.text, t.scope)
+		if wrong && t.key == string(Each) {
+			return true
+		}
+	}
+	return false
+}
+
+// formula proposes another text for a formula that has a fault, and says whether it has.
+func (m *mender) formula(name string, at []any, t doc.Text, scope *formula.Scope) bool {
+	if t.Line == 0 {
+		return false
+	}
+	_, faults := formula.Compile(t.Value, scope)
+	if faults == nil {
+		return false
+	}
+	now, reason := m.moved(t.Value)
+	if !sound(now, scope) {
+		now, reason = m.guessed(t.Value, faults)
+	}
+	if now != t.Value && sound(now, scope) {
+		m.found = append(m.found, Mend{Field: name, At: at, Was: t.Value, Now: now, Reason: reason})
+	}
+	return true
+}
+
+func sound(source string, scope *formula.Scope) bool {
+	_, faults := formula.Compile(source, scope)
+	return faults == nil
+}
+
+// moved writes the new names of moved fields into a formula.
+func (m *mender) moved(source string) (text, reason string) {
+	text = source
+	for _, mv := range m.moves {
+		for _, src := range m.plan.Mapping.From {
+			if src.Schema.Value != mv.Schema {
+				continue
+			}
+			for _, v := range variants(src.Name.Value, mv) {
+				if now := v.in(text); now != text {
+					text, reason = now, mv.Reason
+					break
+				}
+			}
+		}
+	}
+	return text, reason
+}
+
+// variant is one way in which a formula may name a field, before and after.
+type variant struct{ from, to string }
+
+// variants are the ways to name a field: from its source, by itself, from a list around it, and as the
+// field of an item.
+func variants(source string, mv Move) []variant {
+	out := []variant{
+		{formula.Path(append([]string{source}, mv.From...)), formula.Path(append([]string{source}, mv.To...))},
+		{formula.Path(mv.From), formula.Path(mv.To)},
+	}
+	for i := 1; i < len(mv.From) && i < len(mv.To) && mv.From[i-1] == mv.To[i-1]; i++ {
+		out = append(out, variant{formula.Path(mv.From[i:]), formula.Path(mv.To[i:])}, variant{"." + formula.Path(mv.From[i:]), "." + formula.Path(mv.To[i:])})
+	}
+	if len(mv.From) == len(mv.To) {
+		last := len(mv.From) - 1
+		out = append(out, variant{"." + mv.From[last], "." + mv.To[last]})
+	}
+	return out
+}
+
+// in puts the new name in place of the old one wherever it stands as a whole.
+func (v variant) in(source string) string {
+	before := `(^|[^\w.])`
+	if strings.HasPrefix(v.from, ".") {
+		before = `()`
+	}
+	re, err := regexp.Compile(before + regexp.QuoteMeta(v.from) + `\b`)
+	if err != nil {
+		return source
+	}
+	return re.ReplaceAllString(source, "${1}"+strings.ReplaceAll(v.to, "$", "$$"))
+}
+
+var (
+	noName   = regexp.MustCompile(`(?:there is no|has no field) "([^"]+)"`)
+	didYou   = regexp.MustCompile(`Did you mean (.+)\?`)
+	leastFit = 0.5
+)
+
+// guessed puts the most likely names in place of those that are not there.
+func (m *mender) guessed(source string, faults fault.List) (text, reason string) {
+	text = source
+	for _, f := range faults {
+		missing := noName.FindStringSubmatch(f.Message)
+		if missing == nil {
+			continue
+		}
+		name, why := "", "the name that is most like it"
+		if hint := didYou.FindStringSubmatch(f.Mend); hint != nil {
+			name = hint[1]
+		} else if name = m.like(missing[1]); name == "" {
+			continue
+		}
+		re := regexp.MustCompile(`\b` + regexp.QuoteMeta(missing[1]) + `\b`)
+		if now := re.ReplaceAllString(text, strings.ReplaceAll(name, "$", "$$")); now != text {
+			text, reason = now, why
+		}
+	}
+	return text, reason
+}
+
+// like is the name of a field of the sources whose words are most like those of a name.
+func (m *mender) like(name string) string {
+	words, best, most := wordsOf([]string{name}), "", leastFit
+	for _, s := range m.plan.Sources {
+		s.Root.Walk(func(path []string, f *schema.Field) {
+			if len(path) == 0 || !formula.Name(f.Name) {
+				return
+			}
+			if fit := overlap(words.last, wordsOf(path).last); fit > most {
+				best, most = f.Name, fit
+			}
+		})
+	}
+	return best
+}
+
+// orphans proposes a field for every rule whose field the target does not have.
+func (m *mender) orphans() {
+	taken := map[string]string{} // old path to new, of those that were found
+	for _, i := range m.plan.Orphans {
+		r := &m.plan.Mapping.Rules[i]
+		now, reason := m.follow(r.Field.Value, taken)
+		if now == "" {
+			now, reason = m.likeliest(r)
+		}
+		if now == "" {
+			continue
+		}
+		taken[r.Field.Value] = now
+		m.found = append(m.found, Mend{Field: r.Field.Value, At: []any{"rules", i, "field"}, Was: r.Field.Value, Now: now, Reason: reason})
+	}
+}
+
+// follow finds the new path of a field by the moves of the target's schema, or with a list or record
+// around it that has a new path.
+func (m *mender) follow(path string, taken map[string]string) (now, reason string) {
+	for _, mv := range m.moves {
+		from, to := strings.Join(mv.From, "/"), strings.Join(mv.To, "/")
+		rest, below := strings.CutPrefix(path, from)
+		if mv.Schema != m.plan.Mapping.To.Value || !below || rest != "" && rest[0] != '/' && rest[0] != '[' {
+			continue
+		}
+		if m.has(to + rest) {
+			return to + rest, mv.Reason
+		}
+	}
+	for old, to := range taken {
+		if rest, below := strings.CutPrefix(path, old+"/"); below && m.has(to+"/"+rest) {
+			return to + "/" + rest, "it stands in " + to
+		}
+	}
+	return "", ""
+}
+
+// has says whether the target has a field, with a rule or without.
+func (m *mender) has(path string) bool {
+	f := m.plan.Target.Root
+	for name := range strings.SplitSeq(path, "/") {
+		if list, _, ok := labelled(name); ok && f.Field(name) == nil {
+			name = list
+		}
+		if f = f.Field(name); f == nil {
+			return false
+		}
+	}
+	return true
+}
+
+// likeliest is the field without a rule that is most like the one of a rule.
+func (m *mender) likeliest(r *Rule) (path, reason string) {
+	names := strings.Split(r.Field.Value, "/")
+	old := source{path: names, words: wordsOf(names)}
+	best := leastScore - 1
+	for _, f := range m.plan.Fields {
+		if f.Rule != nil || !slices.Contains(KindsFor(f.Field), r.Kind) || len(f.Path) != len(names) && f.Field.Kind == value.RecordKind {
+			continue
+		}
+		score, why := likeness(&target{name: f.Name(), path: f.Path, field: f.Field, words: wordsOf(f.Path)}, &old)
+		if score > best {
+			best, path, reason = score, f.Name(), why
+		}
+	}
+	return path, reason
+}
