@@ -1,6 +1,7 @@
 #!/bin/sh
 # Installs from Debian's packages what is missing: "server" is PostgreSQL, "browser" Chromium,
-# "judge" xmllint, with which verdicts on XML Schema are compared.
+# "judge" xmllint and xsltproc, with which results on XML are compared; "axe" the checker of
+# accessibility, from the package registry.
 set -eu
 
 install() {
@@ -17,5 +18,6 @@ install() {
 case "$1" in
   server) ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1 || install postgresql ;;
   judge) command -v xmllint >/dev/null || install libxml2-utils; command -v xsltproc >/dev/null || install xsltproc ;;
+  axe) [ -f tools/node_modules/axe-core/axe.min.js ] || (cd tools && npm install --no-audit --no-fund --silent) ;;
   browser) [ -x /usr/bin/chromium ] || install chromium ;;
 esac

@@ -273,3 +273,27 @@ func TestTwoEditAMapping(t *testing.T) {
 	require.Contains(t, tb.errors[0], "409")
 	tb.errors = nil
 }
+
+// TestASampleIsChosenAndOneFieldMatched.
+func TestASampleIsChosenAndOneFieldMatched(t *testing.T) {
+	w := newWorld(t)
+	w.part("samples/faroes.json", `[{"number": "B-30001", "sailing": "LS204", "departs": "2031-03-10T07:30:00Z", "customer": {"name": "Rúna", "country": "FO"}, "line": [{"class": "PAX", "price": 96.50}], "remark": "late"}]`)
+	w.change("schemas/booking.yaml", "  - bookings.json\n", "  - bookings.json\n  - faroes.json\n")
+	tb := w.tab()
+	tb.open("/bench/mappings/booking-to-invoice?field=note")
+	tb.sees("[data-target=booking]", "B-20417")
+	tb.do(chromedp.SetValue("#sample", "faroes.json", chromedp.ByQuery), chromedp.Evaluate(`document.querySelector("#sample").dispatchEvent(new Event("change", {bubbles: true}))`, nil))
+	tb.sees("[data-target=booking]", "B-30001")
+	tb.sees("#result", "late")
+	tb.fill("#formula", "upper(remark)")
+	tb.sees("#result", "LATE")
+	tb.click("[data-target='party[buyer]/mail']")
+	tb.sees("label[for=formula]", "party[buyer]/mail")
+	tb.fill("#formula", "")
+	w.keeps(invoiceRules, "formula: customer.name\n  - field: party[buyer]/country")
+	tb.open("/bench/mappings/booking-to-invoice?field=party[buyer]/mail&sample=faroes.json")
+	tb.click("#match-one")
+	tb.sees("#matches", "1 rule proposed")
+	tb.click("#accept")
+	w.keeps(invoiceRules, "formula: customer.mail")
+}

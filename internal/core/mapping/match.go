@@ -122,6 +122,8 @@ func (m *matcher) record(n *node, in inside) {
 			case c.info.Rule != nil && c.info.Rule.Kind == Each && c.scope != nil:
 				_, t, _ := c.scope.Slot(c.opened)
 				m.list(c, c.scope, c.opened, t.Fields)
+			case c.info.Rule != nil && c.info.Rule.Kind == Record:
+				walk(c)
 			case c.info.Rule != nil:
 			case c.field.Kind == value.RecordKind && !c.field.List():
 				walk(c)

@@ -1,6 +1,7 @@
 package bench
 
 import (
+	"slices"
 	"strconv"
 
 	"github.com/gin-gonic/gin"
@@ -8,6 +9,7 @@ import (
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/mapping"
 	"hollowreed/internal/core/project"
+	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/page"
@@ -33,6 +35,7 @@ type mappingPage struct {
 	Faults        int
 	Selected      *targetRow
 	Sample        string
+	Samples       []string // of the first source, to choose from
 	Record        int
 	Records       int
 	Before, After string
@@ -70,7 +73,7 @@ func (b bench) mappingPage(c *gin.Context, id, field, record, show string) (*map
 		return nil, store.ErrNotFound
 	}
 	d := &mappingPage{
-		Frame: b.Frame(c, "bench", plan.Mapping.Title, "↑ ↓", "choose a target field", "Enter", "write its rule", "[ ]", "record before, after", "O", "go to the next open field", "M", "match by name", "Ctrl Z, Y", "undo, redo"),
+		Frame: b.Frame(c, "bench", plan.Mapping.Title, "↑ ↓", "choose a target field", "Enter", "write its rule", "[ ]", "record before, after", "F", "fold a record", "O", "go to the next open field", "M", "match by name", "Ctrl Z, Y", "undo, redo"),
 		plan:  plan, OnFault: plan.Mapping.OnFault,
 		Show: show, ID: id, MapTitle: plan.Mapping.Title, Path: project.Path(project.Mappings, id), Faults: len(plan.Faults),
 	}
@@ -112,7 +115,7 @@ func (d *mappingPage) message(c *gin.Context, b bench, p *project.Project, plan 
 		if ps == nil || fp.Source == nil || len(fp.Source.Samples) == 0 {
 			continue
 		}
-		d.Sample = fp.Source.Samples[0]
+		d.sample(c, fp.Source.Samples)
 		trial := b.Engine.Try(c, p, part.ID, d.Sample)
 		if trial.Fault != nil {
 			d.Told = trial.Fault.What()
@@ -126,7 +129,7 @@ func (d *mappingPage) message(c *gin.Context, b bench, p *project.Project, plan 
 		break
 	}
 	if len(items) == 0 || slots == nil {
-		d.samples(p, plan, record, fr)
+		d.samples(c, p, plan, record, fr)
 		return
 	}
 	d.page(record, len(items))
@@ -135,6 +138,21 @@ func (d *mappingPage) message(c *gin.Context, b bench, p *project.Project, plan 
 	for i, slot := range slots {
 		fr.Slots[1+i] = it.Frame.Slots[slot]
 	}
+}
+
+// sample takes the sample that is asked for; the first where it is none of them.
+func (d *mappingPage) sample(c *gin.Context, all []string) {
+	d.Samples, d.Sample = all, c.DefaultQuery("sample", c.PostForm("sample"))
+	if !slices.Contains(all, d.Sample) {
+		d.Sample = all[0]
+	}
+}
+
+// sampledBy is a schema with one sample only.
+func sampledBy(s *schema.Schema, sample string) *schema.Schema {
+	one := *s
+	one.Samples = []string{sample}
+	return &one
 }
 
 func stepOf(fp *flow.Plan, mappingID string) *flow.PlannedStep {
@@ -161,9 +179,13 @@ func sourceSlots(ps *flow.PlannedStep, plan *mapping.Plan) []int {
 	return slots
 }
 
-func (d *mappingPage) samples(p *project.Project, plan *mapping.Plan, record string, fr *mapping.Frame) {
+func (d *mappingPage) samples(c *gin.Context, p *project.Project, plan *mapping.Plan, record string, fr *mapping.Frame) {
 	fr.Slots[0] = flow.RunFacts("try", "sample", 1, value.Value{})
 	for i, s := range plan.Sources {
+		if i == 0 && len(s.Samples) > 0 {
+			d.sample(c, s.Samples)
+			s = sampledBy(s, d.Sample)
+		}
 		records, err := p.SampleRecords(s, 1000)
 		if err != nil || len(records) == 0 {
 			continue
@@ -171,7 +193,6 @@ func (d *mappingPage) samples(p *project.Project, plan *mapping.Plan, record str
 		at := 0
 		if i == 0 {
 			d.page(record, len(records))
-			d.Sample = s.Samples[0]
 			at = d.Record - 1
 		}
 		if fr.Slots[1+i] = records[at]; plan.Mapping.From[i].List {

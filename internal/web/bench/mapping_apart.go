@@ -18,6 +18,7 @@ import (
 // apartPage offers the branches of a list, for those that are wanted.
 type apartPage struct {
 	ID, Record     string
+	Sample         string
 	Field          string // the row that stays chosen
 	Revision       int64
 	Source, Target string // the list: one of them is empty
@@ -36,7 +37,7 @@ func (b bench) apart(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	d := apartPage{ID: id, Record: c.Query("record"), Revision: draft.Revision, Source: c.Query("source"), Target: c.Query("target"), Field: c.Query("field")}
+	d := apartPage{ID: id, Record: c.Query("record"), Revision: draft.Revision, Source: c.Query("source"), Target: c.Query("target"), Field: c.Query("field"), Sample: c.Query("sample")}
 	list, items, err := b.listOf(c, p, plan, d.Source, d.Target, d.Record)
 	if err != nil {
 		return err

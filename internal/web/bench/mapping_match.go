@@ -21,6 +21,7 @@ import (
 // matchPage are the rules that are proposed, for acceptance.
 type matchPage struct {
 	ID, Branch, Record string
+	Sample             string
 	Revision           int64
 	Proposals          []mapping.Proposal
 }
@@ -50,7 +51,7 @@ func (b bench) match(c *gin.Context) error {
 		return err
 	}
 	mappingView.Part(c, "matches", matchPage{
-		ID: id, Branch: c.Query("branch"), Record: c.Query("record"), Revision: draft.Revision, Proposals: plan.Match(c.Query("branch")),
+		ID: id, Branch: c.Query("branch"), Record: c.Query("record"), Sample: c.Query("sample"), Revision: draft.Revision, Proposals: plan.Match(c.Query("branch")),
 	})
 	return nil
 }

@@ -197,7 +197,7 @@ func (d *mappingPage) freeName() string {
 
 // href is where a row is chosen.
 func (d *mappingPage) href(name string) string {
-	q := url.Values{"field": {name}, "record": {strconv.Itoa(d.Record)}, "show": {d.Show}}
+	q := url.Values{"field": {name}, "record": {strconv.Itoa(d.Record)}, "show": {d.Show}, "sample": {d.Sample}}
 	return "/bench/mappings/" + url.PathEscape(d.ID) + "?" + q.Encode()
 }
 

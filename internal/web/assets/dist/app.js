@@ -258,7 +258,7 @@ function trees() {
       row.hidden = text || is ? !wanted(row) : depth > folded;
       if ((text || is) && !row.hidden) for (const r of around) if (r) r.hidden = false;
       const twist = row.querySelector("[data-twist]"), closed = twisted.has(rowName(row));
-      if (twist) twist.setAttribute("aria-expanded", String(!closed));
+      if (twist) twist.setAttribute(twist.matches("button") ? "aria-expanded" : "data-shut", String(twist.matches("button") ? !closed : closed));
       if (closed && depth < folded) folded = depth;
     }
     for (const b of document.querySelectorAll("[data-only]")) b.setAttribute("aria-pressed", String(only.get(b.dataset.of) === b.dataset.only));
@@ -313,7 +313,7 @@ function drags() {
     const lists = "list" in dragged.dataset && "list" in row.dataset;
     const value = (name) => form.elements[name]?.value ?? "";
     const values = { field: row.dataset.target, rule: dragged.dataset.insert, kind: lists ? "each" : "formula", as: lists ? dragged.dataset.list : "",
-      revision: value("revision"), record: value("record"), show: value("show") };
+      revision: value("revision"), record: value("record"), sample: value("sample"), show: value("show") };
     dragged = null;
     await htmx.ajax("POST", form.action, { source: "#ribbons", target: "#answers", swap: "innerHTML", values });
     await htmx.ajax("GET", row.getAttribute("href"), { target: "#work", swap: "outerHTML" });
@@ -362,7 +362,7 @@ function folds() {
   }, true);
   document.addEventListener("keydown", (e) => {
     if (e.key.toLowerCase() !== "f" || e.ctrlKey || e.metaKey || e.altKey || typing(e.target)) return;
-    press("tr.sel [data-fold]");
+    press("tr.sel [data-fold], .maprow.sel [data-twist]");
   });
 }
 
