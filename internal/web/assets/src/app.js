@@ -198,7 +198,7 @@ function arrows(e) {
   if (e.key === "]" ) return press("[data-key=after]");
   const vertical = document.querySelector("[data-pick=row]");
   const step = vertical ? { ArrowDown: 1, ArrowUp: -1 }[e.key] : { ArrowRight: 1, ArrowLeft: -1 }[e.key];
-  if (e.key === "Enter" && vertical) { document.querySelector("#formula, #f-name")?.select(); return; }
+  if (e.key === "Enter" && vertical && !e.target.closest?.("button, summary, a:not(.sel)")) { document.querySelector("#formula, #f-name")?.select(); return; }
   if (!step) return;
   const all = [...document.querySelectorAll("[data-pick]:not([hidden])")];
   const at = all.findIndex((el) => el.classList.contains("sel"));
