@@ -101,7 +101,7 @@ func mapper(plan *mapping.Plan, input string, others []value.Value) notation.Cha
 			return v, err
 		}
 		sources[0] = v
-		fr.Set(flow.RunFacts("", file, line, started), sources...)
+		fr.Set(flow.RunFacts("", file, file, line, started), sources...)
 		res := plan.Apply(fr)
 		if res.Faults != nil {
 			ft := res.Faults[0]

@@ -90,7 +90,7 @@ func (e env) runFlow(cmd *cobra.Command, p *project.Project, id string, f runFla
 	if err != nil {
 		return err
 	}
-	facts := flow.Facts{ID: uuid.NewString(), File: filepath.Base(f.input), Started: value.Instant(time.Now().UTC())}
+	facts := flow.Facts{ID: uuid.NewString(), File: filepath.Base(f.input), Reference: filepath.Base(f.input), Started: value.Instant(time.Now().UTC())}
 	return e.drive(cmd.Context(), plan, flow.NewSource(plan, r, facts), outside, f.input)
 }
 

@@ -181,6 +181,6 @@ func (e *Entry) Fill(plan *mapping.Plan, fr *mapping.Frame, r store.Run) bool {
 		}
 		sources[i] = rows[0]
 	}
-	fr.Set(flow.RunFacts(r.ID.String(), r.File, e.Line, value.Instant(r.CreatedAt)), sources...)
+	fr.Set(flow.RunFacts(r.ID.String(), r.File, r.Reference, e.Line, value.Instant(r.CreatedAt)), sources...)
 	return true
 }

@@ -151,7 +151,7 @@ func (e *Engine) pickUp(ctx context.Context, r store.Release, plan *flow.Plan, s
 		File: filepath.Base(path), InputPath: path, StartedBy: "new file",
 	}
 	run.DonePath = donePath(s.Done, run)
-	facts := flow.RunFacts(run.ID.String(), run.File, 0, value.Instant(time.Now().UTC()))
+	facts := flow.RunFacts(run.ID.String(), run.File, "", 0, value.Instant(time.Now().UTC()))
 	run.Reference = plan.ReferenceOf(facts)
 	fresh := false
 	err := pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {

@@ -106,7 +106,7 @@ func (x *execution) begin(in io.Reader) error {
 	if r.BeganAt != nil {
 		started = r.BeganAt.UTC()
 	}
-	facts := flow.Facts{ID: r.ID.String(), File: r.File, Started: value.Instant(started)}
+	facts := flow.Facts{ID: r.ID.String(), File: r.File, Reference: r.Reference, Started: value.Instant(started)}
 	x.src = flow.NewSource(x.plan, reader, facts)
 	if err := x.src.Skip(r.Taken); err != nil {
 		return fault.Expect(fault.Gone, fmt.Sprintf("at least %d records, as were read before", r.Taken), fmt.Sprintf("%d", x.src.Taken())).

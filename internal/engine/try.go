@@ -46,7 +46,7 @@ func (e *Engine) Try(ctx context.Context, p *project.Project, flowID, sample str
 		t.Fault = fault.From(err, fault.Setting)
 		return t
 	}
-	src := flow.NewSource(plan, r, flow.Facts{ID: "try", File: sample, Started: value.Instant(time.Now().UTC().Truncate(time.Second))})
+	src := flow.NewSource(plan, r, flow.Facts{ID: "try", File: sample, Reference: sample, Started: value.Instant(time.Now().UTC().Truncate(time.Second))})
 	t.Items, err = src.Batch(MaxTried)
 	if err != nil {
 		t.Fault = flow.Empty(sample)

@@ -297,3 +297,39 @@ func TestASampleIsChosenAndOneFieldMatched(t *testing.T) {
 	tb.click("#accept")
 	w.keeps(invoiceRules, "formula: customer.mail")
 }
+
+// TestAMappingByScript: made from nothing, written in place, with its result beside every field and its
+// faults by line.
+func TestAMappingByScript(t *testing.T) {
+	w := newWorld(t)
+	tb := w.tab()
+	tb.open("/bench/mappings/new")
+	tb.click("input[name=from][value=booking]")
+	tb.click("input[name=by][value=script]")
+	tb.do(chromedp.SetValue("#to", "invoice", chromedp.ByQuery), chromedp.SetValue("#title", "By hand", chromedp.ByQuery), chromedp.Submit("#title"))
+	tb.sees("h1", "By hand")
+	tb.sees("#verdict", "booking")
+	tb.fill("#formula", "return { booking: booking.number, currency: 'NOK', line: booking.line.map((l, i) => ({ no: i + 1, text: l.class })) };")
+	tb.sees("[data-target=booking]", "B-20417")
+	tb.sees("[data-target=line]", "2 items")
+	tb.sees("[data-target='line/text']", "CAR")
+	tb.fill("#formula", "return { booking: bookng.number };")
+	tb.sees("#verdict", "bookng is not defined")
+	w.keeps("mappings/by-hand.yaml", "bookng")
+}
+
+// TestAListIsJoined: a list as a further source, looked up by key.
+func TestAListIsJoined(t *testing.T) {
+	w := newWorld(t)
+	tb := w.tab()
+	tb.open("/bench/mappings/reading-to-tide-level?field=station_name")
+	tb.click("#add-source")
+	tb.do(chromedp.SetValue("#source-schema", "station", chromedp.ByQuery), chromedp.SetValue("#source-name", "stations", chromedp.ByQuery))
+	tb.click("form input[name=list]")
+	tb.click("#take-source")
+	tb.sees("#sources", "stations")
+	w.keeps("mappings/reading-to-tide-level.yaml", "  - name: stations\n    schema: station\n    list: true\n")
+	tb.fill("#formula", `find(stations, .gauge == reading.gauge).name`)
+	tb.sees("#result", "Ling")
+	tb.sees("#verdict", "text")
+}

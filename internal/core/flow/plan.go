@@ -374,8 +374,12 @@ func (p *Plan) Passed(it *Item, id string) bool {
 }
 
 // RunFacts makes the value of run.
-func RunFacts(id, file string, line int, started value.Value) value.Value {
-	return value.Rec(mapping.Run.Shape(), []value.Value{value.Str(file), value.Int(int64(line)), started, value.Str(id)})
+func RunFacts(id, file, reference string, line int, started value.Value) value.Value {
+	ref := value.Value{}
+	if reference != "" {
+		ref = value.Str(reference)
+	}
+	return value.Rec(mapping.Run.Shape(), []value.Value{value.Str(file), value.Int(int64(line)), started, value.Str(id), ref})
 }
 
 // ReferenceOf works out a run's reference; the file's name where the flow has no formula for it.

@@ -12,8 +12,9 @@ import (
 
 // Facts are what a run knows of itself.
 type Facts struct {
-	ID, File string
-	Started  value.Value // timestamp
+	ID, File  string
+	Reference string      // of the run
+	Started   value.Value // timestamp
 }
 
 // Source reads the records of one run as items, batch by batch.
@@ -100,7 +101,7 @@ type slab struct {
 func (s *Source) slab(n int) *slab {
 	slots := s.plan.Scope.Size()
 	facts := len(mapping.Run.Fields)
-	run := []value.Value{value.Str(s.facts.File), {}, s.facts.Started, value.Str(s.facts.ID)}
+	run := RunFacts(s.facts.ID, s.facts.File, s.facts.Reference, 0, s.facts.Started).Record().Fields
 	return &slab{facts: run, items: make([]Item, n), values: make([]value.Value, n*(slots+facts)), runs: make([]value.Record, n), slots: slots}
 }
 

@@ -115,6 +115,7 @@ var Run = schema.Record("run",
 	schema.Scalar("line", value.Integer),
 	schema.Scalar("started_at", value.Timestamp),
 	schema.Scalar("id", value.Text),
+	schema.Scalar("reference", value.Text),
 )
 
 // Parse reads a mapping part.

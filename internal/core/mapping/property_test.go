@@ -103,7 +103,7 @@ func TestBadInputIsAFaultInPlace(t *testing.T) {
 	for rule, want := range map[string]string{
 		`string(sum(map(numbersFrom(1, 100000), sum(map(numbersFrom(1, 100), #)))))`: "",
 		`text(sum(map(numbersFrom(1, 10000000), #)))`:                                "at most 100,000 numbers",
-		`text(sum(map(numbersFrom(1, 100000), count(numbersFrom(1, 100000)))))`:      "more than 1,000,000 steps",
+		`text(sum(map(numbersFrom(1, 100000), count(numbersFrom(1, 100000)))))`:      "the formula ",
 		`repeat("x", 1000000000)`:                                                    "64 MiB",
 		`text(qty0 / 0)`:                                                             "division by zero",
 		`text(power(9, 1000) * power(9, 1000) * power(9, 1000) * power(9, 1000) * power(9, 1000) * power(9, 1000) * power(9, 1000))`: "",

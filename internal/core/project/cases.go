@@ -68,7 +68,7 @@ func parseCase(id string, d *doc.Doc) Case {
 	if !ok {
 		started = value.Value{}
 	}
-	c.facts = flow.RunFacts(facts.Text("id").Value, facts.Text("file").Value, facts.Int("line", 1), started)
+	c.facts = flow.RunFacts(facts.Text("id").Value, facts.Text("file").Value, facts.Text("reference").Value, facts.Int("line", 1), started)
 	facts.Done()
 	if (c.Expected == "") == (c.Fails == "") && n.Present() {
 		n.Fault(fault.Required, "a case has either what is expected or the fault with which it fails")
@@ -277,7 +277,7 @@ func NewCase(title, mappingID string, plan *mapping.Plan, fr *mapping.Frame) ([]
 	o.Add("case", title)
 	o.Add("mapping", mappingID)
 	run := fr.Slots[0]
-	for _, name := range []string{"id", "file", "line", "started_at"} {
+	for _, name := range []string{"id", "file", "reference", "line", "started_at"} {
 		facts.Add(name, run.Field(name).String())
 	}
 	o.Add("facts", facts)

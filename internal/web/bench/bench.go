@@ -49,6 +49,7 @@ func Routes(r gin.IRouter, s *page.Site) {
 	r.GET("/bench/mappings/:id/help", s.Do(b.help))
 	r.POST("/bench/mappings/:id/match", s.Do(b.accept))
 	r.POST("/bench/mappings/:id/rule", s.Do(b.setRule))
+	r.POST("/bench/mappings/:id/sources", s.Do(b.setSources))
 	r.POST("/bench/mappings/:id/settings", s.Do(b.setMapping))
 	r.POST("/bench/mappings/:id/feed", s.Do(b.feed))
 	r.POST("/bench/mappings/:id/mend", s.Do(b.mend))

@@ -6,6 +6,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/mapping"
 	"hollowreed/internal/core/project"
@@ -35,6 +36,9 @@ type mappingPage struct {
 	Faults        int
 	Selected      *targetRow
 	Sample        string
+	Script        bool // the mapping is a script in place of rules
+	ScriptText    string
+	ScriptFault   *fault.Fault
 	Samples       []string // of the first source, to choose from
 	Record        int
 	Records       int
@@ -43,6 +47,7 @@ type mappingPage struct {
 	Show          string // open or made: only those target fields are listed
 	Open, Unused  int    // target fields that are still to be done, source fields that no rule reads
 	Cases, Failed int
+	Schemas       []project.Part
 	Mends         []mendRow
 	Orphans       []orphanRow
 	NextOpen      string // the target field to go on with
@@ -98,7 +103,7 @@ func (b bench) mappingPage(c *gin.Context, id, field, record, show string) (*map
 	if d.Mends, err = b.mends(c, p, plan); err != nil {
 		return nil, err
 	}
-	d.Orphans = orphansOf(plan)
+	d.Orphans, d.Schemas = orphansOf(plan), p.Parts(project.Schemas)
 	d.Done, d.All = plan.Complete()
 	d.Percent = 100 * d.Done / max(d.All, 1)
 	return d, nil
@@ -180,7 +185,7 @@ func sourceSlots(ps *flow.PlannedStep, plan *mapping.Plan) []int {
 }
 
 func (d *mappingPage) samples(c *gin.Context, p *project.Project, plan *mapping.Plan, record string, fr *mapping.Frame) {
-	fr.Slots[0] = flow.RunFacts("try", "sample", 1, value.Value{})
+	fr.Slots[0] = flow.RunFacts("try", "sample", "sample", 1, value.Value{})
 	for i, s := range plan.Sources {
 		if i == 0 && len(s.Samples) > 0 {
 			d.sample(c, s.Samples)

@@ -118,6 +118,7 @@ type newMappingPage struct {
 	Schemas  []project.Part
 	From     []string
 	To       string
+	Script   bool // a script in place of rules
 	Fault    *fault.Fault
 }
 
@@ -140,7 +141,7 @@ func (b bench) addMapping(c *gin.Context) error {
 		return err
 	}
 	d := newMappingPage{
-		Frame: b.Frame(c, "bench", "New mapping"), Schemas: p.Parts(project.Schemas), MapTitle: c.PostForm("title"), To: c.PostForm("to"),
+		Frame: b.Frame(c, "bench", "New mapping"), Schemas: p.Parts(project.Schemas), MapTitle: c.PostForm("title"), To: c.PostForm("to"), Script: c.PostForm("by") == "script",
 	}
 	d.From = c.Request.PostForm["from"]
 	id, text, ft := begunMapping(p, d)
@@ -187,6 +188,9 @@ func begunMapping(p *project.Project, d newMappingPage) (id string, text []byte,
 	o.Add("mapping", title)
 	o.Add("from", from)
 	o.Add("to", d.To)
+	if d.Script {
+		o.Add("script", "return {};\n")
+	}
 	return id, doc.Encode(o), nil
 }
 

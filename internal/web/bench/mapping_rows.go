@@ -31,7 +31,7 @@ type targetRow struct {
 	Kinds                           []mapping.RuleKind // those that it can have
 	Indent                          int
 	Head, Required, Missing, Chosen bool
-	Formula, List                   bool
+	Formula, List, ByScript         bool
 	Feeds                           int
 	RuleType                        string
 	Fault                           *fault.Fault
@@ -53,6 +53,7 @@ type link struct{ From, To, Kind string }
 const (
 	variableRow  = "/let/"
 	conditionRow = "/keep/"
+	scriptRow    = "/script"
 )
 
 // sources lists the sources with the values of the message at hand, the variables and the run's facts.
@@ -150,6 +151,9 @@ func outcomesOf(plan *mapping.Plan, fr *mapping.Frame) (outcomes, mapping.Result
 func (d *mappingPage) targets(plan *mapping.Plan, fr *mapping.Frame, chosen string) {
 	o, res := outcomesOf(plan, fr)
 	d.LeftOut = res.LeftOut
+	if d.Script = plan.Mapping.Script.Line > 0; d.Script {
+		d.scripted(plan, res, o)
+	}
 	var rows []targetRow
 	for i := range plan.Mapping.Keep {
 		rows = append(rows, d.condition(plan, fr, i))
@@ -177,7 +181,7 @@ func (d *mappingPage) targets(plan *mapping.Plan, fr *mapping.Frame, chosen stri
 		if row.open() {
 			d.Open++
 		}
-		if row.Name == chosen || d.Show != "open" && d.Show != "made" || d.Show == "open" && row.open() || d.Show == "made" && row.Rule != "" {
+		if row.Name == chosen || d.Show != "open" && d.Show != "made" && d.Show != "unmade" || d.Show == "open" && row.open() || d.Show == "made" && row.Rule != "" || d.Show == "unmade" && row.Rule == "" && !row.Head {
 			d.Targets = append(d.Targets, row)
 		}
 	}
@@ -192,6 +196,17 @@ func (d *mappingPage) freeName() string {
 		if !slices.ContainsFunc(d.plan.Mapping.Let, func(v mapping.Variable) bool { return v.Name == name }) {
 			return name
 		}
+	}
+}
+
+// scripted takes the results from what the script gives.
+func (d *mappingPage) scripted(plan *mapping.Plan, res mapping.Result, o outcomes) {
+	d.ScriptText = plan.Mapping.Script.Value
+	if len(res.Faults) > 0 {
+		d.ScriptFault = res.Faults[0]
+	}
+	for _, f := range plan.Fields {
+		o.results[f] = within(res.Value, f.Path)
 	}
 }
 
@@ -245,6 +260,9 @@ func (d *mappingPage) field(f *mapping.Field, o outcomes) targetRow {
 		row.Kind, row.Rule, row.As = r.Kind, r.Text.Value, r.As
 		row.Result, row.Fault = page.Show(o.results[f]), o.wrong[row.Name]
 		row.Entries = passed(r, row.List)
+	}
+	if d.Script && (!row.Head || row.List) {
+		row.Result, row.ByScript = page.Show(o.results[f]), true
 	}
 	if len(f.Faults) > 0 {
 		row.Fault = f.Faults[0]
@@ -353,6 +371,15 @@ func (d *mappingPage) next() {
 	if len(open) > 0 {
 		d.NextOpen = open[max(behind, 0)%len(open)]
 	}
+}
+
+// Others are the names of the sources behind the first.
+func (d *mappingPage) Others() []string {
+	var out []string
+	for _, s := range d.plan.Mapping.From[min(1, len(d.plan.Mapping.From)):] {
+		out = append(out, s.Name.Value)
+	}
+	return out
 }
 
 // OnFaults are the choices of what a fault does.

@@ -63,6 +63,11 @@ func (e *ruleEdit) apply() error {
 	name, variable := strings.CutPrefix(e.field, variableRow)
 	n, condition := strings.CutPrefix(e.field, conditionRow)
 	switch {
+	case e.field == scriptRow:
+		if script := unixLines(e.value("rule")); script != strings.TrimSpace(e.plan.Mapping.Script.Value) {
+			return e.set([]any{"script"}, script)
+		}
+		return nil
 	case variable:
 		return e.variable(name)
 	case condition:
@@ -326,6 +331,36 @@ func (b bench) removeFeed(c *gin.Context, id string, plan *mapping.Plan, feed st
 			}
 		}
 		return text, nil
+	})
+	if err != nil {
+		return err
+	}
+	return b.redrawn(c, id)
+}
+
+// setSources adds a further source to the mapping, a message or a list of them, or takes one out.
+func (b bench) setSources(c *gin.Context) error {
+	p, id, plan, err := b.mappingOf(c)
+	if err != nil {
+		return err
+	}
+	of, name := c.PostForm("schema"), strings.TrimSpace(c.PostForm("name"))
+	if name == "" {
+		name = sourceName(of)
+	}
+	taken := slices.IndexFunc(plan.Mapping.From, func(s mapping.Source) bool { return s.Name.Value == name })
+	err = b.save(c, project.Path(project.Mappings, id), func(text []byte) ([]byte, error) {
+		if out := slices.IndexFunc(plan.Mapping.From, func(s mapping.Source) bool { return s.Name.Value == c.PostForm("remove") }); out > 0 {
+			return doc.Remove(text, []any{"from"}, out)
+		}
+		if p.Schema(of) == nil || !formula.Name(name) || taken >= 0 {
+			return nil, fault.Expect(fault.Setting, "a schema, and a name of letters, digits and _ that no other source has", fault.Quote(name))
+		}
+		o := doc.Out{{Key: "name", Value: name}, {Key: "schema", Value: of}}
+		if c.PostForm("list") != "" {
+			o.Add("list", "true")
+		}
+		return doc.Insert(text, []any{"from"}, -1, o)
 	})
 	if err != nil {
 		return err
