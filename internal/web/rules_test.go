@@ -329,7 +329,7 @@ func TestAListIsJoined(t *testing.T) {
 	tb.click("#take-source")
 	tb.sees("#sources", "stations")
 	w.keeps("mappings/reading-to-tide-level.yaml", "  - name: stations\n    schema: station\n    list: true\n")
-	tb.fill("#formula", `find(stations, .gauge == reading.gauge).name`)
+	tb.fill("#formula", `find(stations, .gauge_code == reading.gauge).name`)
 	tb.sees("#result", "Ling")
 	tb.sees("#verdict", "text")
 }
