@@ -260,20 +260,21 @@ func TestScreenshots(t *testing.T) {
 	for _, s := range []struct{ name, path string }{
 		{"bench", "/bench"},
 		{"flow", "/bench/flows/gauge-readings?step=map"},
-		{"mapping", "/bench/mappings/reading-to-tide-level?field=above_datum_cm"},
+		{"mapping", "/bench/mappings/booking-to-invoice?field=line"},
 		{"mapping-match", "/bench/mappings/new"},
 		{"schema", "/bench/schemas/gauge-reading?line=3&field=3"},
 		{"schema-tree", "/bench/schemas/booking?field=4.1"},
 		{"schema-lines", "/bench/schemas/manifest?line=1&field=3.3.0"},
 		{"schema-source", "/bench/schemas/booking/source?as=jsonschema"},
 		{"convert", "/bench/schemas/sailing-event/convert"},
-		{"schema-new", "/bench/schemas/new"},
+		{"library", "/bench/libraries/freight?function=checkDigit"},
 		{"parts", "/bench/parts"},
 		{"release", "/bench/flows/gauge-readings/release"},
 		{"traffic", "/traffic"},
 		{"run", "/traffic/runs/" + aside.ID.String()},
 		{"estate", "/estate"},
 		{"releases", "/releases"},
+		{"mapping-changes", "/bench/mappings/reading-to-tide-level/changes"},
 		{"schema-compare", "/bench/schemas/gauge-reading/compare"},
 	} {
 		if s.name == "schema-compare" {
@@ -292,6 +293,14 @@ func TestScreenshots(t *testing.T) {
 			tb.open("/bench/flows/gauge-readings?step=keep")
 			tb.fill("#set-where", "level_cm > 0")
 			tb.sees("#state", "differs")
+		}
+		if s.name == "mapping-changes" {
+			tb.open("/bench/mappings/reading-to-tide-level?field=level_cm")
+			tb.fill("#formula", "round(level_cm)")
+			tb.sees("#result", "")
+			tb.open("/bench/mappings/reading-to-tide-level?field=trend")
+			tb.fill("#formula", `recode(trend, "R", "rising", "F", "falling")`)
+			tb.sees("#result", "ing")
 		}
 		tb.open(s.path)
 		if s.name == "mapping-match" {
