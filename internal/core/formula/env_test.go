@@ -29,7 +29,8 @@ func exampleEnv(t testing.TB) Env {
 			{Name: "round1", Params: []Param{{Name: "a"}}, Formula: `freight.round2(a)`},
 			{Name: "round2", Params: []Param{{Name: "a"}}, Formula: `freight.round1(a)`},
 			{Name: "twice", Params: []Param{{Name: "x", Kinds: number}}, Result: value.Decimal, Script: twice},
-			{Name: "broken", Formula: `1 +`}, {Name: "wrong", Result: value.Integer, Formula: `"a"`},
+			{Name: "broken", Formula: `1 +`},
+			{Name: "wrong", Result: value.Integer, Formula: `"a"`},
 		}},
 	}}
 }

@@ -149,8 +149,12 @@ func (m *mender) rule(f *Field) (broken bool) {
 		text  doc.Text
 		scope *formula.Scope
 	}{
-		{string(r.Kind), r.Text, scope}, {"when", r.When, scope}, {"default", r.Default, scope},
-		{"where", r.Where, inside}, {"distinct by", r.Distinct, inside}, {"group by", r.Group, inside},
+		{string(r.Kind), r.Text, scope},
+		{"when", r.When, scope},
+		{"default", r.Default, scope},
+		{"where", r.Where, inside},
+		{"distinct by", r.Distinct, inside},
+		{"group by", r.Group, inside},
 	} {
 		if t.key == string(Constant) {
 			continue

@@ -34,9 +34,16 @@ func TestValuesPassBothWays(t *testing.T) {
 		kind value.Kind
 		text string
 	}{
-		{value.Text, "Ænø"}, {value.Integer, "42"}, {value.Integer, "-9007199254740991"}, {value.Integer, "90071992547409931234"},
-		{value.Decimal, "0.1"}, {value.Decimal, "-412.25"}, {value.Boolean, "true"},
-		{value.Date, "2031-03-09"}, {value.Timestamp, "2031-03-09T07:30:00.125Z"}, {value.Time, "07:30:00"},
+		{value.Text, "Ænø"},
+		{value.Integer, "42"},
+		{value.Integer, "-9007199254740991"},
+		{value.Integer, "90071992547409931234"},
+		{value.Decimal, "0.1"},
+		{value.Decimal, "-412.25"},
+		{value.Boolean, "true"},
+		{value.Date, "2031-03-09"},
+		{value.Timestamp, "2031-03-09T07:30:00.125Z"},
+		{value.Time, "07:30:00"},
 	} {
 		v := parsed(c.kind, c.text)
 		got, ft := compiled(t, "return x", field(c.kind), "x").Call([]value.Value{v})

@@ -182,8 +182,13 @@ func functionText(text []byte, f *functionRow, name string, c *gin.Context) ([]b
 		key string
 		to  any
 	}{
-		{"name", name}, {"about", strings.TrimSpace(c.PostForm("about"))}, {"params", params}, {"result", result},
-		{other, ""}, {source, doc.Text{Value: unixLines(c.PostForm("source"))}}, {"cases", cases},
+		{"name", name},
+		{"about", strings.TrimSpace(c.PostForm("about"))},
+		{"params", params},
+		{"result", result},
+		{other, ""},
+		{source, doc.Text{Value: unixLines(c.PostForm("source"))}},
+		{"cases", cases},
 	}
 	for _, s := range settings {
 		if text, err = doc.Set(text, []any{"functions", f.At, s.key}, s.to); err != nil {
