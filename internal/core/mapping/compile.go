@@ -2,7 +2,6 @@ package mapping
 
 import (
 	"cmp"
-	"maps"
 	"slices"
 	"strings"
 
@@ -106,9 +105,6 @@ type compiler struct {
 	begun map[string]bool // the paths that have a rule below
 	idle  bool            // inside of a branch that need not be there and has no rule
 }
-
-// base says what a path below a name reads of the sources.
-type base func(rest []string) [][]string
 
 // order finds the rule of each field, and the feeds of lists. Feeds follow each other by their
 // labels, so that the order of rules does not matter.
@@ -323,228 +319,11 @@ func (c *compiler) program(info *Field, at doc.Text, scope *formula.Scope, want 
 	return prog
 }
 
-// union adds to a list what it does not have.
-func union(list, more []string) []string {
-	for _, s := range more {
-		if !slices.Contains(list, s) {
-			list = append(list, s)
-		}
-	}
-	return list
-}
-
-// reads keeps what a formula reads, as paths from the sources, each once.
-func (c *compiler) reads(info *Field, prog *formula.Program) {
-	for _, path := range prog.Reads {
-		if v := c.vars[path[0]]; v != nil && !slices.Contains(info.Through, v) {
-			info.Through = append(info.Through, v)
-		}
-	}
-	for _, path := range c.resolved(prog) {
-		if !slices.ContainsFunc(info.Reads, func(p []string) bool { return slices.Equal(p, path) }) {
-			info.Reads = append(info.Reads, path)
-		}
-	}
-}
-
-// resolved is what a formula reads, as paths from the sources.
-func (c *compiler) resolved(prog *formula.Program) [][]string {
-	var out [][]string
-	for _, path := range prog.Reads {
-		if below, ok := c.bases[path[0]]; ok {
-			out = append(out, below(path[1:])...)
-		} else {
-			out = append(out, path)
-		}
-	}
-	return out
-}
-
-// below is the base of a name for what a formula gives: its first path goes on with what is read below
-// the name, where it is a record or a list.
-func below(paths [][]string, t formula.Type) base {
-	deep := t.Fields != nil || t.Item != nil
-	return func(rest []string) [][]string {
-		if len(paths) == 0 || len(rest) == 0 || !deep {
-			return paths
-		}
-		first := paths[0]
-		return append([][]string{append(first[:len(first):len(first)], rest...)}, paths[1:]...)
-	}
-}
-
 func wanted(f *schema.Field) value.Kind {
 	if f.List() {
 		return value.ListKind
 	}
 	return f.Kind
-}
-
-// variables compiles variables into a scope, each after those that it reads.
-func (c *compiler) variables(vars []Variable, scope *formula.Scope) []variable {
-	var out []variable
-	for _, i := range c.sequence(vars) {
-		v := &vars[i]
-		info := &Field{Path: []string{v.Name}, Index: i, Variable: v}
-		prog := c.program(info, v.Formula, scope, value.Absent)
-		info.Program = prog
-		t := formula.Type{}
-		if prog != nil {
-			t = prog.Type
-		}
-		c.bases[v.Name], c.vars[v.Name] = below(info.Reads, t), info
-		out = append(out, variable{info: info, program: prog, slot: scope.Define(v.Name, t)})
-	}
-	return out
-}
-
-// sequence puts variables behind those that they read. Those in a circle, and names that are taken, are
-// reported and left out.
-func (c *compiler) sequence(vars []Variable) []int {
-	at := map[string]int{}
-	for i, v := range vars {
-		_, twice := at[v.Name]
-		source := slices.ContainsFunc(c.plan.Mapping.From, func(s Source) bool { return s.Name.Value == v.Name })
-		if twice || source || v.Name == "run" {
-			c.plan.note(v.Formula, fault.New(fault.Setting, "the name %q is taken", v.Name))
-			continue
-		}
-		at[v.Name] = i
-	}
-	s := sorter{vars: vars, at: at, state: make([]int, len(vars)), circle: c.circle}
-	for i, v := range vars {
-		if at[v.Name] == i {
-			s.visit(i, nil)
-		}
-	}
-	return s.out
-}
-
-func (c *compiler) circle(v *Variable, names []string) {
-	c.plan.note(v.Formula, fault.New(fault.Setting, "the variables read each other in a circle: %s", strings.Join(names, " → ")).In(v.Name))
-}
-
-// sorter puts variables in the order in which they can be computed.
-type sorter struct {
-	vars   []Variable
-	at     map[string]int
-	state  []int // 0 not seen, 1 under way, 2 done
-	out    []int
-	circle func(v *Variable, names []string)
-}
-
-func (s *sorter) visit(i int, way []string) {
-	v := &s.vars[i]
-	way = append(way, v.Name)
-	switch s.state[i] {
-	case 2:
-		return
-	case 1:
-		s.circle(v, way[slices.Index(way, v.Name):])
-		return
-	}
-	s.state[i] = 1
-	for _, name := range formula.Names(v.Formula.Value) {
-		if j, ok := s.at[name]; ok {
-			s.visit(j, way)
-		}
-	}
-	s.state[i] = 2
-	s.out = append(s.out, i)
-}
-
-// each compiles the list of an each, what its items pass, and the rules inside.
-func (c *compiler) each(n *node, scope *formula.Scope) {
-	r, outer, vars := n.info.Rule, c.bases, c.vars
-	c.bases, c.vars = maps.Clone(outer), maps.Clone(vars)
-	prog := c.program(n.info, r.Text, scope, value.ListKind)
-	n.program, n.info.Program = prog, prog
-	n.list = &listing{}
-	inner := scope.Inner()
-	item := c.item(n, prog, r.As, inner)
-	n.list.item = inner.Size() - 1
-	for _, in := range r.Inside {
-		list := c.program(n.info, in.List, inner, value.ListKind)
-		c.item(n, list, in.As, inner)
-		n.list.inside = append(n.list.inside, level{program: list, slot: inner.Size() - 1})
-	}
-	n.list.where = c.program(n.info, r.Where, inner, value.Boolean)
-	n.list.distinct = c.program(n.info, r.Distinct, inner, value.Absent)
-	if group := c.program(n.info, r.Group, inner, value.Absent); group != nil {
-		n.list.group = group
-		inner = scope.Inner()
-		c.grouped(n, group, item, inner)
-	}
-	for _, key := range sortKeys(r.Sort) {
-		if prog := c.program(n.info, key.text, inner, value.Absent); prog != nil {
-			n.list.sort = append(n.list.sort, sortKey{program: prog, descending: key.descending})
-		}
-	}
-	if r.Position != "" {
-		n.list.position = inner.Define(r.Position, formula.Type{Kind: value.Integer})
-		c.bases[r.Position] = func([]string) [][]string { return nil }
-	}
-	n.let = c.variables(r.Let, inner)
-	n.list.size = inner.Size()
-	n.scope, n.opened = inner, r.As
-	c.children(n, n.info.Path, inner)
-	c.bases, c.vars = outer, vars
-}
-
-// item defines the name of a list's item, and what it stands for in the sources.
-func (c *compiler) item(n *node, list *formula.Program, name string, scope *formula.Scope) formula.Type {
-	t := formula.Type{}
-	if list != nil {
-		if list.Type.Item != nil {
-			t = *list.Type.Item
-		}
-		of := c.resolved(list) // what else it reads only says which items there are
-		c.bases[name] = below(of[:min(1, len(of))], t)
-	}
-	if !formula.Name(name) {
-		c.wrong(n.info, n.info.Rule.Text, fault.New(fault.Setting, "an item cannot be called %q", name).Mended("Use letters, digits and _"))
-	}
-	scope.Define(name, t)
-	scope.Open(name)
-	return t
-}
-
-// grouped defines the group's name: a record of the key and the items.
-func (c *compiler) grouped(n *node, key *formula.Program, item formula.Type, scope *formula.Scope) {
-	as := n.info.Rule.As
-	items, of := c.bases[as], c.resolved(key)
-	group := formula.Group(formula.Type{Kind: value.ListKind, Item: &item}, key.Type)
-	scope.Define(as, formula.Type{Kind: value.RecordKind, Fields: group})
-	scope.Open(as)
-	c.bases[as] = func(rest []string) [][]string {
-		if len(rest) > 0 && rest[0] == "items" && items != nil {
-			return items(rest[1:])
-		}
-		return of
-	}
-}
-
-type writtenKey struct {
-	text       doc.Text
-	descending bool
-}
-
-// sortKeys takes the text of a sort apart: formulas with ; between, each may end in descending.
-func sortKeys(t doc.Text) []writtenKey {
-	if t.Line == 0 {
-		return nil
-	}
-	var keys []writtenKey
-	column := t.Column
-	for part := range strings.SplitSeq(t.Value, ";") {
-		k := writtenKey{text: doc.Text{Value: part, Line: t.Line, Column: column}}
-		column += len(part) + 1
-		if rest, ok := strings.CutSuffix(strings.TrimRight(part, " "), " descending"); ok {
-			k.text.Value, k.descending = rest, true
-		}
-		keys = append(keys, k)
-	}
-	return keys
 }
 
 // wrong notes a fault of a field's rule, at the text that has it.

@@ -1,0 +1,105 @@
+package mapping
+
+import (
+	"maps"
+	"strings"
+
+	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/value"
+)
+
+// each compiles the list of an each, what its items pass, and the rules inside.
+func (c *compiler) each(n *node, scope *formula.Scope) {
+	r, outer, vars := n.info.Rule, c.bases, c.vars
+	c.bases, c.vars = maps.Clone(outer), maps.Clone(vars)
+	prog := c.program(n.info, r.Text, scope, value.ListKind)
+	n.program, n.info.Program = prog, prog
+	n.list = &listing{}
+	inner := scope.Inner()
+	item := c.item(n, prog, r.As, inner)
+	n.list.item = inner.Size() - 1
+	for _, in := range r.Inside {
+		list := c.program(n.info, in.List, inner, value.ListKind)
+		c.item(n, list, in.As, inner)
+		n.list.inside = append(n.list.inside, level{program: list, slot: inner.Size() - 1})
+	}
+	n.list.where = c.program(n.info, r.Where, inner, value.Boolean)
+	n.list.distinct = c.program(n.info, r.Distinct, inner, value.Absent)
+	if group := c.program(n.info, r.Group, inner, value.Absent); group != nil {
+		n.list.group = group
+		inner = scope.Inner()
+		c.grouped(n, group, item, inner)
+	}
+	for _, key := range sortKeys(r.Sort) {
+		if prog := c.program(n.info, key.text, inner, value.Absent); prog != nil {
+			n.list.sort = append(n.list.sort, sortKey{program: prog, descending: key.descending})
+		}
+	}
+	if r.Position != "" {
+		n.list.position = inner.Define(r.Position, formula.Type{Kind: value.Integer})
+		c.bases[r.Position] = func([]string) [][]string { return nil }
+	}
+	n.let = c.variables(r.Let, inner)
+	n.list.size = inner.Size()
+	n.scope, n.opened = inner, r.As
+	c.children(n, n.info.Path, inner)
+	c.bases, c.vars = outer, vars
+}
+
+// item defines the name of a list's item, and what it stands for in the sources.
+func (c *compiler) item(n *node, list *formula.Program, name string, scope *formula.Scope) formula.Type {
+	t := formula.Type{}
+	if list != nil {
+		if list.Type.Item != nil {
+			t = *list.Type.Item
+		}
+		of := c.resolved(list) // what else it reads only says which items there are
+		c.bases[name] = below(of[:min(1, len(of))], t)
+	}
+	if !formula.Name(name) {
+		c.wrong(n.info, n.info.Rule.Text, fault.New(fault.Setting, "an item cannot be called %q", name).Mended("Use letters, digits and _"))
+	}
+	scope.Define(name, t)
+	scope.Open(name)
+	return t
+}
+
+// grouped defines the group's name: a record of the key and the items.
+func (c *compiler) grouped(n *node, key *formula.Program, item formula.Type, scope *formula.Scope) {
+	as := n.info.Rule.As
+	items, of := c.bases[as], c.resolved(key)
+	group := formula.Group(formula.Type{Kind: value.ListKind, Item: &item}, key.Type)
+	scope.Define(as, formula.Type{Kind: value.RecordKind, Fields: group})
+	scope.Open(as)
+	c.bases[as] = func(rest []string) [][]string {
+		if len(rest) > 0 && rest[0] == "items" && items != nil {
+			return items(rest[1:])
+		}
+		return of
+	}
+}
+
+type writtenKey struct {
+	text       doc.Text
+	descending bool
+}
+
+// sortKeys takes the text of a sort apart: formulas with ; between, each may end in descending.
+func sortKeys(t doc.Text) []writtenKey {
+	if t.Line == 0 {
+		return nil
+	}
+	var keys []writtenKey
+	column := t.Column
+	for part := range strings.SplitSeq(t.Value, ";") {
+		k := writtenKey{text: doc.Text{Value: part, Line: t.Line, Column: column}}
+		column += len(part) + 1
+		if rest, ok := strings.CutSuffix(strings.TrimRight(part, " "), " descending"); ok {
+			k.text.Value, k.descending = rest, true
+		}
+		keys = append(keys, k)
+	}
+	return keys
+}
