@@ -120,17 +120,16 @@ func (f *Function) Call(args []value.Value) (value.Value, *fault.Fault) {
 		}
 	}
 	done := make(chan outcome, 1)
-	ended := make(chan struct{})
+	g := &guard{vm: m.vm, ended: make(chan struct{})}
 	go func() {
 		v, ft := f.run(m, args)
-		close(ended)
+		g.end()
 		done <- outcome{v, ft}
 	}()
-	go m.guard(ended)
+	go g.watch()
 	select {
 	case o := <-done:
-		if o.f == nil || o.f.Code != fault.Limit {
-			m.vm.ClearInterrupt()
+		if !g.stopped {
 			f.free.Put(m)
 		}
 		return o.v, o.f
@@ -145,14 +144,39 @@ func late() *fault.Fault {
 
 var errLate, errHeap = errors.New("late"), errors.New("heap")
 
-// guard stops a call that takes too long or too much memory.
-func (m *machine) guard(ended chan struct{}) {
+// guard stops a call that takes too long or too much memory. Once the call has ended it stops nothing,
+// so that the next one has the engine to itself.
+type guard struct {
+	vm      *goja.Runtime
+	ended   chan struct{}
+	mu      sync.Mutex
+	over    bool
+	stopped bool
+}
+
+func (g *guard) end() {
+	g.mu.Lock()
+	g.over = true
+	g.mu.Unlock()
+	close(g.ended)
+}
+
+func (g *guard) stop(why error) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if !g.over {
+		g.stopped = true
+		g.vm.Interrupt(why)
+	}
+}
+
+func (g *guard) watch() {
 	began, ticks := time.Now(), time.NewTicker(watch)
 	defer ticks.Stop()
 	var before uint64
 	for {
 		select {
-		case <-ended:
+		case <-g.ended:
 			return
 		case <-ticks.C:
 		}
@@ -162,9 +186,9 @@ func (m *machine) guard(ended chan struct{}) {
 		}
 		switch {
 		case time.Since(began) > MaxTime:
-			m.vm.Interrupt(errLate)
+			g.stop(errLate)
 		case now > before+MaxHeap:
-			m.vm.Interrupt(errHeap)
+			g.stop(errHeap)
 		}
 	}
 }

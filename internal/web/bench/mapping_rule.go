@@ -12,6 +12,7 @@ import (
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/mapping"
 	"hollowreed/internal/core/project"
+	"hollowreed/internal/core/script"
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/page"
 )
@@ -24,8 +25,12 @@ func (b bench) setRule(c *gin.Context) error {
 		return err
 	}
 	field := c.PostForm("field")
-	if len(c.PostForm("rule")) > formula.MaxSource {
-		return store.ErrChanged
+	most := formula.MaxSource
+	if field == scriptRow {
+		most = script.MaxSource
+	}
+	if len(c.PostForm("rule")) > most {
+		return fault.New(fault.Limit, "the rule is longer than %d bytes", most)
 	}
 	err = b.save(c, project.Path(project.Mappings, id), func(text []byte) ([]byte, error) {
 		e := ruleEdit{plan: plan, text: text, field: field, form: c.GetPostForm}
@@ -64,8 +69,8 @@ func (e *ruleEdit) apply() error {
 	n, condition := strings.CutPrefix(e.field, conditionRow)
 	switch {
 	case e.field == scriptRow:
-		if script := unixLines(e.value("rule")); script != strings.TrimSpace(e.plan.Mapping.Script.Value) {
-			return e.set([]any{"script"}, script)
+		if text := unixLines(e.value("rule")); text != strings.TrimSpace(e.plan.Mapping.Script.Value) {
+			return e.set([]any{"script"}, text)
 		}
 		return nil
 	case variable:
