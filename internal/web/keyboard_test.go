@@ -43,7 +43,6 @@ func TestAnInvoiceIsMappedByKeyboardAlone(t *testing.T) {
 	tb.tabTo("#title")
 	tb.keys("Bill of a booking" + kb.Enter)
 	tb.sees("h1", "Bill of a booking")
-	tb.do(chromedp.Poll(`document.readyState === "complete"`, nil))
 	tb.keys("m")
 	tb.sees("#matches", "proposed")
 	tb.tabTo("#accept")

@@ -49,7 +49,7 @@ func TestTheWiderRulesOnScreen(t *testing.T) {
 	tb.fill("[name='sort by']", "price")
 	tb.sees("[data-target='line/article']", "7300")
 	tb.fill("[name=where]", `class == "CAR"`)
-	tb.sees("[data-target=line]", "1 items")
+	tb.sees("[data-target=line]", "1 item")
 	tb.fill("[name=let]", "half = price / 2")
 	w.keeps(invoiceRules, "    let:\n      - name: half\n        formula: price / 2\n")
 	tb.open("/bench/mappings/booking-to-invoice?field=line/amount")

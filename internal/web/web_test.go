@@ -206,7 +206,8 @@ func awaitPromise(p *runtime.EvaluateParams) *runtime.EvaluateParams { return p.
 // sees waits until an element holds a text.
 func (tb *tab) sees(selector, text string) {
 	tb.t.Helper()
-	js := fmt.Sprintf(`[...document.querySelectorAll(%q)].some(e => e.textContent.includes(%q))`, selector, text)
+	// A page is only seen once its scripts are there: keys would be lost before.
+	js := fmt.Sprintf(`document.readyState === "complete" && [...document.querySelectorAll(%q)].some(e => e.textContent.includes(%q))`, selector, text)
 	deadline := time.Now().Add(15 * time.Second)
 	for time.Now().Before(deadline) {
 		var there bool

@@ -85,11 +85,11 @@ func plainName(text string) string {
 	var b strings.Builder
 	for _, r := range strings.ToLower(text) {
 		if !unicode.IsLetter(r) && !unicode.IsDigit(r) {
-			r = '_'
+			r = ' '
 		}
 		b.WriteRune(r)
 	}
-	name := strings.Trim(b.String(), "_")
+	name := strings.Join(strings.Fields(b.String()), "_")
 	if !formula.Name(name) {
 		name = "branch_" + name
 	}

@@ -103,7 +103,7 @@ func (b bench) mappingPage(c *gin.Context, id, field, record, show string) (*map
 	if d.Mends, err = b.mends(c, p, plan); err != nil {
 		return nil, err
 	}
-	d.Orphans, d.Schemas = orphansOf(plan), p.Parts(project.Schemas)
+	d.Orphans, d.Schemas = orphansOf(plan, d.Mends), p.Parts(project.Schemas)
 	d.Done, d.All = plan.Complete()
 	d.Percent = 100 * d.Done / max(d.All, 1)
 	return d, nil

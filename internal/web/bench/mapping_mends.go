@@ -90,10 +90,14 @@ func schemasOf(files map[string]string) map[string]string {
 	return out
 }
 
-func orphansOf(plan *mapping.Plan) []orphanRow {
+// orphansOf lists the rules for fields that are gone and for which no mend is proposed.
+func orphansOf(plan *mapping.Plan, mends []mendRow) []orphanRow {
 	var rows []orphanRow
 	for _, i := range plan.Orphans {
 		r := plan.Mapping.Rules[i]
+		if slices.ContainsFunc(mends, func(m mendRow) bool { return m.Was == r.Field.Value }) {
+			continue
+		}
 		rows = append(rows, orphanRow{Field: r.Field.Value, Rule: r.Words(), Index: i})
 	}
 	return rows

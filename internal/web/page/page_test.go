@@ -29,7 +29,7 @@ func TestAMessageIsShownAsRows(t *testing.T) {
 	for _, r := range rows {
 		told = append(told, r.Name+"="+r.Text)
 	}
-	require.Equal(t, []string{"row=", "n=1", "list=1 items", "0=true", "inner=", `x="a\"b"`, "y=absent", "none=null"}, told)
+	require.Equal(t, []string{"row=", "n=1", "list=1 item", "0=true", "inner=", `x="a\"b"`, "y=absent", "none=null"}, told)
 	require.Equal(t, 2, rows[5].Depth)
 
 	items := make([]value.Value, 10_000)

@@ -37,7 +37,7 @@ func tree(rows []Row, depth int, name string, v value.Value) []Row {
 			rows = tree(rows, depth+1, r.Shape.Names[i], f)
 		}
 	case value.ListKind:
-		rows = append(rows, Row{Depth: depth, Name: name, Text: strconv.Itoa(len(v.Items())) + " items", Group: true})
+		rows = append(rows, Row{Depth: depth, Name: name, Text: items(len(v.Items())), Group: true})
 		for i, item := range v.Items() {
 			rows = tree(rows, depth+1, strconv.Itoa(i), item)
 		}
@@ -59,7 +59,7 @@ func Show(v value.Value) string {
 	case value.RecordKind:
 		return "record"
 	case value.ListKind:
-		return strconv.Itoa(len(v.Items())) + " items"
+		return items(len(v.Items()))
 	}
 	return schema.ScalarText(v)
 }
@@ -88,4 +88,11 @@ func Mark(in, out []Row) (changed, fresh int) {
 		}
 	}
 	return changed, fresh
+}
+
+func items(n int) string {
+	if n == 1 {
+		return "1 item"
+	}
+	return strconv.Itoa(n) + " items"
 }
