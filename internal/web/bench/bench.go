@@ -55,6 +55,8 @@ func Routes(r gin.IRouter, s *page.Site) {
 	r.POST("/bench/mappings/:id/mend", s.Do(b.mend))
 	r.GET("/bench/mappings/:id/apart", s.Do(b.apart))
 	r.POST("/bench/mappings/:id/apart", s.Do(b.tellApart))
+	r.GET("/bench/connections/:id", s.Do(b.connection))
+	r.POST("/bench/connections/:id/test", s.Do(b.testConnection))
 	r.GET("/bench/tables/:id", s.Do(b.table))
 	r.POST("/bench/tables", s.Do(b.addTable))
 	r.POST("/bench/tables/:id", s.Do(b.setTable))
@@ -321,7 +323,7 @@ func (b bench) partRows(p *project.Project) []partRow {
 	for _, part := range p.Parts("") {
 		row := partRow{Part: part, UsedBy: p.UsedBy(part.Path)}
 		switch part.Kind {
-		case project.Flows, project.Mappings, project.Schemas, project.Tables:
+		case project.Flows, project.Mappings, project.Schemas, project.Tables, project.Connections:
 			row.Href = "/bench/" + part.Kind + "/" + part.ID
 		case project.Libraries:
 			row.Href = "/bench/" + part.Kind + "/" + part.ID

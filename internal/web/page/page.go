@@ -96,6 +96,7 @@ var funcs = template.FuncMap{
 	"clock":  func(t time.Time) string { return t.UTC().Format("15:04:05") },
 	"when":   func(t time.Time) string { return t.UTC().Format("2 Jan 15:04:05") },
 	"number": Number,
+	"took":   Took,
 	"dict":   dict,
 	"chars":  func(s string) []string { return strings.Split(s, "") },
 	"list":   func(items ...string) []string { return items },
