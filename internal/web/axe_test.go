@@ -20,7 +20,7 @@ func TestNoSeriousFaultOfAccessibility(t *testing.T) {
 	for _, path := range []string{
 		"/bench/mappings/booking-to-invoice?field=line", "/bench/mappings/booking-to-invoice?field=/let/net", "/bench/mappings/booking-to-invoice/lineage?field=line",
 		"/bench/mappings/booking-to-invoice/specification", "/bench/mappings/reading-to-tide-level/cases", "/bench/mappings/reading-to-tide-level/changes",
-		"/bench/mappings/new", "/bench/tables/cargo-articles", "/bench/libraries/freight", "/bench/parts", "/bench/formulas",
+		"/bench/mappings/new", "/bench/tables/cargo-articles", "/bench/libraries/freight", "/bench/connections/harbour-ledger", "/bench/parts", "/bench/formulas",
 	} {
 		tb.open(path)
 		tb.do(chromedp.Evaluate(string(axe), nil))
