@@ -32,7 +32,15 @@ func (r *Run) Do(name string, stage func() (told string, err error), try func(er
 	}
 	began := time.Now()
 	told, err := stage()
-	s := Stage{Name: name, OK: err == nil, Told: told, Took: time.Since(began)}
+	r.Did(name, time.Since(began), told, err, try)
+}
+
+// Did keeps a stage that was gone through as a part of something else, with the time that it took.
+func (r *Run) Did(name string, took time.Duration, told string, err error, try func(error) string) {
+	if r.failed {
+		return
+	}
+	s := Stage{Name: name, OK: err == nil, Told: told, Took: took}
 	if err != nil {
 		r.failed = true
 		if s.Told == "" {

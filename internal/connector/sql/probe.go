@@ -6,6 +6,8 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
+	"net"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
@@ -45,28 +47,24 @@ func signIn(ctx context.Context, r *probe.Run, c *pgx.ConnConfig) {
 		return
 	}
 	c.ConnectTimeout = Timeout / 3
+	began := time.Now()
+	agreed := began
+	c.AfterNetConnect = func(_ context.Context, _ *pgconn.Config, nc net.Conn) (net.Conn, error) {
+		agreed = time.Now()
+		return nc, nil
+	}
 	conn, err := pgx.ConnectConfig(ctx, c)
 	if conn != nil {
 		defer conn.Close(context.WithoutCancel(ctx))
 	}
-	r.Do("encryption agreed", func() (string, error) {
-		if untrusted(err) {
-			return "", err
-		}
-		return encrypted(conn, c), nil
-	}, func(error) string {
+	unsafe := err
+	if !untrusted(err) {
+		unsafe = nil
+	}
+	r.Did("encryption agreed", agreed.Sub(began), encrypted(conn, c, unsafe), unsafe, func(error) string {
 		return "The certificate is not of an authority that is known here: give the authority's certificate with sslrootcert"
 	})
-	r.Do("signed in", func() (string, error) {
-		var refused *pgconn.PgError
-		switch {
-		case errors.As(err, &refused):
-			return refused.Message, err
-		case err != nil:
-			return "the server ended the connection", err
-		}
-		return fmt.Sprintf("as %s, to the database %s", c.User, c.Database), nil
-	}, mendOf)
+	r.Did("signed in", time.Since(agreed), signedIn(c, err), err, mendOf)
 	r.Do("permission to read", func() (string, error) {
 		n := 0
 		if err := conn.QueryRow(ctx, readable).Scan(&n); err != nil {
@@ -79,6 +77,17 @@ func signIn(ctx context.Context, r *probe.Run, c *pgx.ConnConfig) {
 	}, func(error) string { return "Ask for the right to select" })
 }
 
+func signedIn(c *pgx.ConnConfig, err error) string {
+	var refused *pgconn.PgError
+	switch {
+	case errors.As(err, &refused):
+		return refused.Message
+	case err != nil:
+		return "the server ended the connection"
+	}
+	return fmt.Sprintf("as %s, to the database %s", c.User, c.Database)
+}
+
 func untrusted(err error) bool {
 	var authority x509.UnknownAuthorityError
 	var host x509.HostnameError
@@ -86,7 +95,10 @@ func untrusted(err error) bool {
 	return errors.As(err, &authority) || errors.As(err, &host) || errors.As(err, &certificate)
 }
 
-func encrypted(conn *pgx.Conn, c *pgx.ConnConfig) string {
+func encrypted(conn *pgx.Conn, c *pgx.ConnConfig, err error) string {
+	if err != nil {
+		return "the server's certificate is not trusted"
+	}
 	if conn != nil {
 		if t, ok := conn.PgConn().Conn().(*tls.Conn); ok {
 			s := t.ConnectionState()
