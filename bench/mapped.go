@@ -95,3 +95,64 @@ func mapStructs(in io.Reader, out io.Writer) error {
 		}
 	}
 }
+
+// grouped shows that the time of one line does not grow with the lines of a message: they are grouped,
+// sorted, nested and joined by key with as many prices.
+func grouped(dir string) error {
+	few, many := 5_000, 100_000
+	perLine := func(n int) (measure, error) {
+		file := filepath.Join(dir, fmt.Sprintf("basket-%d.json", n))
+		if err := basket(file, n, many/n); err != nil {
+			return measure{}, err
+		}
+		return once("bin/hollowreed", "map", "bench/orders", "grouped", "--to", "ndjson", "--input", file)
+	}
+	a, err := perLine(few)
+	if err != nil {
+		return err
+	}
+	b, err := perLine(many)
+	if err != nil {
+		return err
+	}
+	show(fmt.Sprintf("%d messages of %d lines", many/few, few), a, many, 0)
+	show(fmt.Sprintf("1 message of %d lines", many), b, many, 0)
+	fmt.Printf("%-40s %4.2f times the CPU for one line\n", "  ratio", b.cpu.Seconds()/a.cpu.Seconds())
+	return nil
+}
+
+// basket writes messages of as many lines and prices each.
+func basket(file string, lines, messages int) error {
+	f, err := os.Create(file)
+	if err != nil {
+		return err
+	}
+	w := bufio.NewWriter(f)
+	fmt.Fprint(w, "[")
+	for m := range messages {
+		if m > 0 {
+			fmt.Fprint(w, ",")
+		}
+		fmt.Fprintf(w, `{"id":"B%d","line":[`, m)
+		for i := range lines {
+			fmt.Fprintf(w, `%s{"sku":"s%d","kind":"k%d","qty":%d}`, comma(i), i*7919%lines, i%97, i%9)
+		}
+		fmt.Fprint(w, `],"price":[`)
+		for i := range lines {
+			fmt.Fprintf(w, `%s{"sku":"s%d","cost":%d.%02d}`, comma(i), i, i%500, i%100)
+		}
+		fmt.Fprint(w, "]}\n")
+	}
+	fmt.Fprint(w, "]")
+	if err := w.Flush(); err != nil {
+		return err
+	}
+	return f.Close()
+}
+
+func comma(i int) string {
+	if i == 0 {
+		return ""
+	}
+	return ","
+}

@@ -206,6 +206,9 @@ func TestWhatWouldChange(t *testing.T) {
 	r := w.ended("sk_0309.tide")
 	tb.open("/bench/mappings/reading-to-tide-level/changes")
 	tb.sees("#outcome", "messages come out the same")
+	tb.fill("#reference", "sk_99")
+	tb.keys("\r")
+	tb.sees("main", "No message of such a reference")
 
 	tb.open("/traffic/runs/" + r.ID.String() + "?step=map&record=1")
 	tb.click("#keep-case")

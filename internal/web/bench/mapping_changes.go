@@ -32,6 +32,7 @@ type changesPage struct {
 	FlowTitle    string
 	Release      int // 0 when no flow with the mapping is released
 	Most         int
+	Reference    string // the beginning of the references of the runs that are looked at
 	Choices      []int
 	Report       mapping.Changes
 	Rules        map[string][2]string // the rule of a field in the release and in the draft
@@ -42,7 +43,7 @@ func (b bench) mappingChanges(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	d := &changesPage{Frame: b.Frame(c, "bench", "What would change"), ID: id, MapTitle: plan.Mapping.Title, Choices: compared, Rules: map[string][2]string{}}
+	d := &changesPage{Frame: b.Frame(c, "bench", "What would change"), ID: id, MapTitle: plan.Mapping.Title, Choices: compared, Rules: map[string][2]string{}, Reference: c.Query("reference")}
 	if d.Most, _ = strconv.Atoi(c.Query("most")); !slices.Contains(compared, d.Most) {
 		d.Most = compared[1]
 	}
@@ -94,7 +95,7 @@ func (d *changesPage) rules(old, now *mapping.Plan) {
 
 // compare maps the newest messages of the flow by both.
 func (d *changesPage) compare(ctx context.Context, b bench, p *project.Project, old, now *mapping.Plan) error {
-	runs, err := store.Runs(ctx, b.DB, store.RunFilter{Project: p.ID, Flow: d.Flow, Most: runsLookedAt})
+	runs, err := store.Runs(ctx, b.DB, store.RunFilter{Project: p.ID, Flow: d.Flow, Reference: d.Reference, Most: runsLookedAt})
 	if err != nil {
 		return err
 	}
