@@ -65,6 +65,9 @@ func (b bench) listOf(c *gin.Context, p *project.Project, plan *mapping.Plan, so
 			return nil, nil, store.ErrNotFound
 		}
 	}
+	if f.Kind != value.RecordKind || !f.List() {
+		return nil, nil, store.ErrNotFound
+	}
 	d := &mappingPage{ID: c.Param("id"), UsedBy: p.UsedBy(project.Path(project.Mappings, c.Param("id")))}
 	fr := plan.NewFrame()
 	d.message(c, b, p, plan, record, fr)

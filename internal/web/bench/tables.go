@@ -206,6 +206,9 @@ func (b bench) changeRows(c *gin.Context) error {
 	told := ""
 	err = b.save(c, d.Path, func(text []byte) ([]byte, error) {
 		if at, err := strconv.Atoi(c.PostForm("remove")); err == nil {
+			if at < 0 || at >= len(writtenRows(d.Path, text)) {
+				return nil, store.ErrNotFound
+			}
 			return doc.Remove(text, []any{"rows"}, at)
 		}
 		if pasted := c.PostForm("rows"); strings.TrimSpace(pasted) != "" {
