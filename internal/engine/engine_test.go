@@ -403,3 +403,45 @@ func TestAJobOfADeadWorkerIsGivenBack(t *testing.T) {
 	w.start(Options{Silence: time.Second})
 	require.Equal(t, store.Done, w.ended("dead").State)
 }
+
+// TestTheJournalKeepsWhatAMappingLeftOut: the notes of a record that went on, and the reason of one that
+// was left out; and what a message was, so that a mapping can make it again.
+func TestTheJournalKeepsWhatAMappingLeftOut(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	e := w.start(Options{})
+	const path = "mappings/reading-to-tide-level.yaml"
+	draft, err := store.PartDraft(t.Context(), w.db, "skerry", path)
+	require.NoError(t, err)
+	text := strings.NewReplacer("rules:\n", "on fault: leave out field\nkeep:\n  - {when: level_cm > 300, else: too low}\nrules:\n", "    formula: trend\n", "    formula: text(1 / (level_cm - level_cm))\n").Replace(draft.Text)
+	require.NoError(t, pgx.BeginFunc(t.Context(), w.db, func(tx pgx.Tx) error {
+		return store.SavePart(t.Context(), tx, "skerry", path, text, draft.Revision, "mo")
+	}))
+	_, err = e.MakeRelease(t.Context(), "skerry", flowID, "", "mo")
+	require.NoError(t, err)
+	list, err := store.Releases(t.Context(), w.db, "skerry", 1)
+	require.NoError(t, err)
+	require.Equal(t, []string{"A surge at Orma slip"}, list[0].FailedCases)
+
+	w.drop("notes.tide", file(reading("SK04", 1, 4125, "R"), reading("SK04", 2, 1125, "R"), reading("SK04", 3, 4225, "R")))
+	r := w.ended("notes.tide")
+	require.Equal(t, 1, r.Counts["map"].LeftOut)
+	var entries []*Entry
+	require.NoError(t, e.Entries(t.Context(), r, func(entry *Entry) bool {
+		entries = append(entries, entry)
+		return true
+	}))
+	require.Len(t, entries, 3)
+	require.Len(t, entries[0].Notes, 1)
+	require.Equal(t, "/trend", entries[0].Notes[0].Place.Path)
+	require.Equal(t, "too low", entries[1].Reason)
+	p, err := e.Release(t.Context(), "skerry", flowID, r.Release)
+	require.NoError(t, err)
+	plan := p.Mapping("reading-to-tide-level")
+	fr := plan.NewFrame()
+	require.True(t, entries[2].Fill(plan, fr, r))
+	require.Equal(t, "422.5", plan.Apply(fr).Value.Field("level_cm").String())
+	seen := 0
+	require.NoError(t, e.Entries(t.Context(), r, func(*Entry) bool { seen++; return false }))
+	require.Equal(t, 1, seen)
+}
