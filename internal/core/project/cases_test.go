@@ -54,7 +54,7 @@ func TestCasesAllowWhatTheySay(t *testing.T) {
 			require.Contains(t, expected, old)
 			texts[surge] = c.add + begin + "expected: |" + strings.Replace(expected, old, now, 1)
 		})
-		r := p.RunCase(p.CasesOf("")[0])
+		r := p.RunCase(p.CasesOf("reading-to-tide-level")[0])
 		require.Nil(t, r.Fault)
 		require.Equal(t, c.want == "", r.OK(), "%s %v", c.add, r.Differences)
 		if c.want != "" {
@@ -72,17 +72,17 @@ func TestACaseCanExpectAFault(t *testing.T) {
 		}
 	}
 	p := loadDemo(t, fails("fails: a value\n"))
-	r := p.RunCase(p.CasesOf("")[0])
+	r := p.RunCase(p.CasesOf("reading-to-tide-level")[0])
 	require.True(t, r.OK(), "%v", r.Fault)
 	p = loadDemo(t, fails("fails: something else\n"))
-	r = p.RunCase(p.CasesOf("")[0])
+	r = p.RunCase(p.CasesOf("reading-to-tide-level")[0])
 	require.False(t, r.OK())
 	for _, wrong := range []string{"", "fails: x\nexpected: '{}'\n", "fails: x\nwithin: {a: many}\n", "fails: x\nodd: 1\n"} {
 		require.NotEmpty(t, loadDemo(t, fails(wrong)).Faults, wrong)
 	}
 	p = loadDemo(t, func(texts map[string]string) { texts[surge] = "case: X\nmapping: none\nfails: x\n" })
 	require.Contains(t, p.Faults.Error(), `there is no mapping "none"`)
-	r = p.RunCase(p.CasesOf("")[0])
+	r = p.RunCase(p.CasesOf("reading-to-tide-level")[0])
 	require.False(t, r.OK())
 }
 
@@ -90,7 +90,7 @@ func TestACaseCanExpectAFault(t *testing.T) {
 func TestWhatIsKeptAsACaseHolds(t *testing.T) {
 	p := loadDemo(t, nil)
 	plan := p.Mapping("reading-to-tide-level")
-	c := p.CasesOf("")[0]
+	c := p.CasesOf("reading-to-tide-level")[0]
 	fr := plan.NewFrame()
 	for i, src := range plan.Mapping.From {
 		rows, err := ReadJSON(plan.Sources[i], c.From[src.Name.Value])
