@@ -35,6 +35,14 @@ func TestTheWiderRulesOnScreen(t *testing.T) {
 	tb.fill("#name", "rebate")
 	tb.sees("[data-target='/let/rebate']", "50.85")
 
+	tb.open("/bench/mappings/booking-to-invoice?field=/let/net")
+	tb.fill("#name", "net_sum")
+	w.keeps(invoiceRules, "formula: net_sum / 10")
+	w.keeps(invoiceRules, "formula: net_sum + vat")
+	tb.sees("#faults", "complete")
+	tb.fill("#name", "net")
+	w.keeps(invoiceRules, "formula: net / 10")
+
 	tb.click("#add-keep")
 	tb.sees("label[for=formula]", "only where")
 	tb.fill("#formula", `customer.country == "FO"`)

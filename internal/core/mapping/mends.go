@@ -240,7 +240,25 @@ func (v variant) in(source string) string {
 	if err != nil {
 		return source
 	}
-	return re.ReplaceAllString(source, "${1}"+strings.ReplaceAll(v.to, "$", "$$"))
+	return outside(source, func(code string) string {
+		return re.ReplaceAllString(code, "${1}"+strings.ReplaceAll(v.to, "$", "$$"))
+	})
+}
+
+// quoted are the texts of a formula.
+var quoted = regexp.MustCompile("\"(?:[^\"\\\\]|\\\\.)*\"|'(?:[^'\\\\]|\\\\.)*'|`[^`]*`")
+
+// outside changes what of a formula does not stand in quotes.
+func outside(source string, change func(code string) string) string {
+	var b strings.Builder
+	from := 0
+	for _, at := range quoted.FindAllStringIndex(source, -1) {
+		b.WriteString(change(source[from:at[0]]))
+		b.WriteString(source[at[0]:at[1]])
+		from = at[1]
+	}
+	b.WriteString(change(source[from:]))
+	return b.String()
 }
 
 var (
@@ -264,7 +282,8 @@ func (m *mender) guessed(source string, faults fault.List) (text, reason string)
 			continue
 		}
 		re := regexp.MustCompile(`\b` + regexp.QuoteMeta(missing[1]) + `\b`)
-		if now := re.ReplaceAllString(text, strings.ReplaceAll(name, "$", "$$")); now != text {
+		now := outside(text, func(code string) string { return re.ReplaceAllString(code, strings.ReplaceAll(name, "$", "$$")) })
+		if now != text {
 			text, reason = now, why
 		}
 	}
@@ -354,4 +373,39 @@ func (m *mender) likeliest(r *Rule) (path, reason string) {
 		}
 	}
 	return path, reason
+}
+
+// Renames are the changes that give a variable another name wherever a formula reads it.
+func (p *Plan) Renames(old, now string) []Mend {
+	var out []Mend
+	v := variant{old, now}
+	change := func(field, text string, at ...any) {
+		if to := v.in(text); to != text {
+			out = append(out, Mend{Field: field, At: at, Was: text, Now: to, Reason: "renamed"})
+		}
+	}
+	for i, l := range p.Mapping.Let {
+		change(l.Name, l.Formula.Value, "let", i, "formula")
+	}
+	for i, k := range p.Mapping.Keep {
+		change("only where", k.When.Value, "keep", i, "when")
+	}
+	for i := range p.Mapping.Rules {
+		r := &p.Mapping.Rules[i]
+		for key, text := range map[string]string{
+			string(r.Kind): r.Text.Value, "when": r.When.Value, "default": r.Default.Value, "where": r.Where.Value,
+			"distinct by": r.Distinct.Value, "group by": r.Group.Value, "sort by": r.Sort.Value,
+		} {
+			if key != string(Constant) {
+				change(r.Field.Value, text, "rules", i, key)
+			}
+		}
+		for j, in := range r.Inside {
+			change(r.Field.Value, in.List.Value, "rules", i, "inside", j, "each")
+		}
+		for j, l := range r.Let {
+			change(r.Field.Value, l.Formula.Value, "rules", i, "let", j, "formula")
+		}
+	}
+	return out
 }

@@ -83,3 +83,26 @@ func TestMendsWithoutHistoryAreGuessed(t *testing.T) {
 	require.Empty(t, told)
 	require.Empty(t, p.Faults)
 }
+
+func TestAVariableIsRenamedWhereverItIsRead(t *testing.T) {
+	p := billing(t, `let:
+  - {name: net, formula: 'sum(item, .qty) * rate'}
+  - {name: gross, formula: net * 2 + order.rate}
+keep:
+  - {when: net > 0}
+rules:
+  - {field: sum, formula: 'net', when: net > 1}
+  - {field: id, constant: net}
+  - {field: note, formula: 'text(order.rate) + "net \"net"'}
+  - {field: line, each: item, as: it, where: it.qty < net, sort by: net; it.sku, inside: [{each: 'filter(it.part, .no < net)', as: pt}], let: [{name: half, formula: net / 2}]}
+`)
+	require.Empty(t, p.Faults)
+	told := map[string]string{}
+	for _, m := range p.Renames("net", "total") {
+		told[fmt.Sprint(m.At)] = m.Now
+	}
+	require.Equal(t, map[string]string{
+		"[let 1 formula]": "total * 2 + order.rate", "[keep 0 when]": "total > 0", "[rules 0 formula]": "total", "[rules 0 when]": "total > 1",
+		"[rules 3 where]": "it.qty < total", "[rules 3 sort by]": "total; it.sku", "[rules 3 inside 0 each]": "filter(it.part, .no < total)", "[rules 3 let 0 formula]": "total / 2",
+	}, told)
+}

@@ -119,6 +119,13 @@ func (e *ruleEdit) variable(old string) error {
 		return fault.Expect(fault.Setting, "a name of letters, digits and _ that is not taken", fault.Quote(name))
 	}
 	e.field = variableRow + name
+	if at >= 0 && name != old {
+		for _, m := range e.plan.Renames(old, name) {
+			if err := e.set(m.At, m.Now); err != nil {
+				return err
+			}
+		}
+	}
 	return e.entry("let", at, doc.Out{{Key: "name", Value: name}, {Key: "formula", Value: e.value("rule")}})
 }
 
