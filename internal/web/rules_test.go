@@ -121,7 +121,11 @@ func TestTreesFoldAndAreSearched(t *testing.T) {
 	tb.fill("[data-find='#sources']", "")
 	tb.click("#unused")
 	tb.sees("#unused[aria-pressed=true]", "not used")
-	require.Less(t, count("#sources [data-depth]"), all-3)
+	unused := count("#sources [data-depth]")
+	require.Less(t, unused, all-3)
+	tb.click("[data-only=used]")
+	tb.sees("[data-only=used][aria-pressed=true]", "used")
+	require.Greater(t, count("#sources [data-depth]"), unused)
 	tb.fill("[data-find='#fields']", "vat")
 	require.Equal(t, 5, count("#fields [data-depth]"), "three fields of the name, and the list and the record around them")
 }
