@@ -50,12 +50,16 @@ type OnFault string
 
 // The choices of what a fault does. What is left out is noted.
 const (
-	Fail         OnFault = "fail"
-	LeaveEntry   OnFault = "leave out entry" // of the innermost list around the rule; fails outside of lists
-	LeaveField   OnFault = "leave out field"
-	asItIs               = "keep"
-	leaveOut             = "leave out"
-	explicitNull         = "null"
+	Fail       OnFault = "fail"
+	LeaveEntry OnFault = "leave out entry" // of the innermost list around the rule; fails outside of lists
+	LeaveField OnFault = "leave out field"
+)
+
+// What can become of an empty result.
+const (
+	asItIs       = "keep"
+	leaveOut     = "leave out"
+	explicitNull = "null"
 )
 
 // OnFaults lists the choices, the default first.

@@ -101,12 +101,12 @@ func TestResultsDoNotDependOnTheOrderOfRules(t *testing.T) {
 // a moment.
 func TestBadInputIsAFaultInPlace(t *testing.T) {
 	for rule, want := range map[string]string{
-		`string(sum(map(numbersFrom(1, 100000), sum(map(numbersFrom(1, 100), #)))))`: "",
-		`text(sum(map(numbersFrom(1, 10000000), #)))`:                                "at most 100,000 numbers",
-		`text(sum(map(numbersFrom(1, 100000), count(numbersFrom(1, 100000)))))`:      "the formula ",
-		`repeat("x", 1000000000)`:                                                    "64 MiB",
-		`text(qty0 / 0)`:                                                             "division by zero",
-		`text(power(9, 1000) * power(9, 1000) * power(9, 1000) * power(9, 1000) * power(9, 1000) * power(9, 1000) * power(9, 1000))`: "",
+		`text(sum(map(numbersFrom(1, 100000), sum(map(numbersFrom(1, 100), #)))))`: "the formula ",
+		`text(sum(map(numbersFrom(1, 10000000), #)))`:                              "at most 100,000 numbers",
+		`text(sum(map(numbersFrom(1, 100000), count(numbersFrom(1, 100000)))))`:    "the formula ",
+		`repeat("x", 1000000000)`:                                                  "64 MiB",
+		`text(qty0 / 0)`:                                                           "division by zero",
+		`text(power(9, 1000) * power(9, 1000) * power(9, 1000) * power(9, 1000) * power(9, 1000) * power(9, 1000) * power(9, 1000))`: "more than 1000 digits",
 		`text(date("2031-02-31"))`: "2031-02-31",
 		`text(atZone(date("2031-10-26"), time("02:30:00"), "Europe/Oslo"))`: "twice",
 		`text(integer("12a"))`: `"12a"`,
@@ -117,9 +117,6 @@ func TestBadInputIsAFaultInPlace(t *testing.T) {
 		began := time.Now()
 		_, res := billed(t, p, sampleOrder)
 		require.Less(t, time.Since(began), 5*time.Second, rule)
-		if want == "" {
-			continue
-		}
 		require.NotEmpty(t, res.Faults, rule)
 		require.Equal(t, "note", res.Faults[0].Field, rule)
 		require.Contains(t, res.Faults.Error(), want, rule)

@@ -215,7 +215,7 @@ func TestTheOrderOfRulesDoesNotMatter(t *testing.T) {
 		got, _ = billed(t, billing(t, "rules:\n"+strings.Join(turned, "")), sampleOrder)
 		require.Equal(t, want, got)
 	}
-	require.Contains(t, want, `{"text":"quay","part"`[:14])
+	require.Contains(t, want, `{"text":"quay"`)
 }
 
 func TestMessagesThatAreNotKept(t *testing.T) {
@@ -273,8 +273,7 @@ func TestFaultsOfTheWiderRules(t *testing.T) {
 			p := billing(t, c.body)
 			require.NotEmpty(t, p.Faults)
 			require.Contains(t, p.Faults.Error(), c.want)
-			_, res := billed(t, p, sampleOrder)
-			require.True(t, res.Faults != nil || res.Value.Kind() == value.RecordKind)
+			require.NotPanics(t, func() { billed(t, p, sampleOrder) }, "a plan is usable whatever its faults")
 		})
 	}
 }

@@ -7,7 +7,6 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/flow"
 )
 
 func TestTheLibraryOfTheDemoHoldsItsCases(t *testing.T) {
@@ -64,7 +63,6 @@ func TestWhoUsesATableOrAFunction(t *testing.T) {
 		files[path] = p.Texts[path]
 	}
 	require.Empty(t, Load("release", files).Faults, "a release holds all that it needs")
-	require.IsType(t, &flow.Plan{}, p.Flow("gauge-readings"))
 }
 
 func TestFaultsOfLibrariesHavePlaces(t *testing.T) {
