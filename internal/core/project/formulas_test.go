@@ -6,7 +6,6 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
-
 )
 
 func TestTheLibraryOfTheDemoHoldsItsCases(t *testing.T) {
