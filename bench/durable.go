@@ -15,6 +15,7 @@ import (
 	"hollowreed/demo"
 	"hollowreed/internal/app"
 	"hollowreed/internal/connector"
+	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/engine"
 	"hollowreed/internal/localpg"
@@ -94,7 +95,10 @@ func engineDurable(ctx context.Context, s *localpg.Server, dir, content string) 
 			return 0, err
 		}
 	}
-	outside := connector.NewPool(connector.Settings{"gauge-drop": {Folder: in, Done: done}, "harbour-ledger": {URL: ledgerURL}})
+	outside := connector.NewPool(connector.Fixed{
+		"gauge-drop":     {Kind: "file", Values: system.Values{"folder": in, "done": done}},
+		"harbour-ledger": {Kind: "sql", Values: system.Values{"by": "address", "address": ledgerURL}},
+	}, connector.Rules{})
 	defer outside.Close()
 	e, err := engine.New(db, outside, engine.Options{Look: 20 * time.Millisecond, Rest: time.Millisecond})
 	if err != nil {

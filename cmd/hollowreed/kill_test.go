@@ -15,6 +15,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/stretchr/testify/require"
+	"go.yaml.in/yaml/v3"
 
 	"hollowreed/demo"
 	"hollowreed/internal/app"
@@ -56,11 +57,16 @@ func newWorld(t *testing.T) *world {
 	w.ledger, err = pgxpool.New(ctx, ledgerURL)
 	require.NoError(t, err)
 	t.Cleanup(w.ledger.Close)
-	settings := connector.Settings{"gauge-drop": {Folder: w.folder, Done: w.done}, "harbour-ledger": {URL: ledgerURL}}
-	require.NoError(t, settings.Write(w.settings))
+	text, err := yaml.Marshal(map[string]map[string]string{
+		"gauge-drop": {"kind": "file", "folder": w.folder, "done": w.done}, "harbour-ledger": {"kind": "sql", "by": "address", "address": ledgerURL},
+	})
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(w.settings, text, 0o600))
+	settings, err := connector.ReadFixed(w.settings)
+	require.NoError(t, err)
 	texts, err := project.Read(demo.Files)
 	require.NoError(t, err)
-	pool := connector.NewPool(settings)
+	pool := connector.NewPool(settings, connector.Rules{})
 	t.Cleanup(pool.Close)
 	loader, err := engine.New(w.db, pool, engine.Options{})
 	require.NoError(t, err)

@@ -12,6 +12,7 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"strings"
 	"syscall"
 	"time"
 
@@ -20,9 +21,12 @@ import (
 	"github.com/spf13/cobra"
 
 	"hollowreed/internal/connector"
+	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/engine"
+	"hollowreed/internal/secret"
 	"hollowreed/internal/store"
+	"hollowreed/internal/vault"
 	"hollowreed/internal/web"
 	"hollowreed/internal/web/page"
 )
@@ -37,8 +41,16 @@ const (
 // DemoPerson is who is signed in in the demo.
 var DemoPerson = store.Person{ID: "mira", Name: "Mira Orrin", Initials: "MO"}
 
+// keyVariable holds the key of the secrets in place of a key file.
+const keyVariable = "HOLLOWREED_KEY"
+
 type flags struct {
 	database, settings, listen, data string
+	project, env, keyFile            string
+	allow, refuse                    string
+	roots                            []string
+	rules                            connector.Rules
+	vault                            *vault.Vault
 	batch                            int
 	beat, silence, rest              time.Duration
 	verbose                          bool
@@ -46,12 +58,17 @@ type flags struct {
 
 // Commands are those that need a server.
 func Commands() []*cobra.Command {
-	return []*cobra.Command{serveCommand(), workerCommand(), demoCommand()}
+	return []*cobra.Command{serveCommand(), workerCommand(), demoCommand(), secretsCommand()}
 }
 
 func (f *flags) common(c *cobra.Command) {
 	c.Flags().StringVar(&f.database, "database", os.Getenv("DATABASE_URL"), "address of the PostgreSQL database, or DATABASE_URL")
-	c.Flags().StringVar(&f.settings, "settings", "", "YAML file with the settings of each connection")
+	c.Flags().StringVar(&f.settings, "settings", "", "YAML file with the settings of each connection, in place of those in the database")
+	c.Flags().StringVar(&f.env, "environment", Workbench, "environment whose settings are used: "+strings.Join(page.Environments, ", "))
+	c.Flags().StringVar(&f.keyFile, "key-file", "hollowreed.key", "file with the key of the secrets, made where there is none; or "+keyVariable)
+	c.Flags().StringSliceVar(&f.roots, "roots", nil, "folders below which connections may read and write; all where none is named")
+	c.Flags().StringVar(&f.refuse, "refuse", "", "ranges of addresses that connections may not reach, as 10.0.0.0/8,127.0.0.0/8; link-local ones always")
+	c.Flags().StringVar(&f.allow, "allow", "", "addresses with port that they may reach in spite of that, as 127.0.0.1:5432; port 0 is every port")
 	c.Flags().BoolVar(&f.verbose, "verbose", false, "log every request")
 	c.Flags().IntVar(&f.batch, "batch", 0, "records of one batch (500)")
 	c.Flags().DurationVar(&f.beat, "beat", 0, "time between two signs of life (1s)")
@@ -68,7 +85,7 @@ func (f *flags) log(w io.Writer) *slog.Logger {
 }
 
 func (f *flags) engine(db *pgxpool.Pool, outside *connector.Pool, log *slog.Logger) (*engine.Engine, error) {
-	return engine.New(db, outside, engine.Options{Batch: f.batch, Beat: f.beat, Silence: f.silence, Rest: f.rest, Log: log})
+	return engine.New(db, outside, engine.Options{Batch: f.batch, Beat: f.beat, Silence: f.silence, Rest: f.rest, Log: log, Project: f.project, Env: f.env})
 }
 
 // untilStopped is a context that ends with Ctrl-C or a polite request to stop.
@@ -119,18 +136,63 @@ func (f *flags) open(ctx context.Context) (*pgxpool.Pool, *connector.Pool, error
 	if f.database == "" {
 		return nil, nil, errors.New("no database: give --database or set DATABASE_URL")
 	}
-	settings := connector.Settings{}
-	if f.settings != "" {
-		var err error
-		if settings, err = connector.ReadSettings(f.settings); err != nil {
-			return nil, nil, err
-		}
-	}
 	db, err := store.Open(ctx, f.database)
 	if err != nil {
 		return nil, nil, err
 	}
-	return db, connector.NewPool(settings), nil
+	projects, err := store.Projects(ctx, db)
+	if err == nil && len(projects) == 0 {
+		err = errors.New("the database holds no project; make demo loads one")
+	}
+	var outside *connector.Pool
+	if err == nil {
+		f.project = projects[0]
+		outside, err = f.connections(db)
+	}
+	if err != nil {
+		db.Close()
+		return nil, nil, err
+	}
+	return db, outside, nil
+}
+
+// connections are those of the project in the environment, with their settings and secrets in the database,
+// or, where a settings file is named, as that says.
+func (f *flags) connections(db *pgxpool.Pool) (*connector.Pool, error) {
+	var err error
+	if f.rules, err = f.allowed(); err != nil {
+		return nil, err
+	}
+	if f.settings != "" {
+		fixed, err := connector.ReadFixed(f.settings)
+		return connector.NewPool(fixed, f.rules), err
+	}
+	if err := f.openVault(db); err != nil {
+		return nil, err
+	}
+	return connector.NewPool(f.vault, f.rules), nil
+}
+
+// openVault opens the vault with the key of the environment, or that of the key file.
+func (f *flags) openVault(db *pgxpool.Pool) error {
+	var ring *secret.Ring
+	var err error
+	if text := os.Getenv(keyVariable); text != "" {
+		ring, err = secret.Parse(text)
+	} else {
+		ring, err = secret.Load(f.keyFile)
+	}
+	if err != nil {
+		return fmt.Errorf("the key of the secrets: %w", err)
+	}
+	f.vault = &vault.Vault{DB: db, Ring: ring, Project: f.project, Env: f.env}
+	return nil
+}
+
+// allowed are the rules of the flags on what may be reached.
+func (f *flags) allowed() (connector.Rules, error) {
+	n, err := system.NewNet(f.refuse, f.allow)
+	return connector.Rules{Net: n, Roots: f.roots}, err
 }
 
 func serveCommand() *cobra.Command {
@@ -139,17 +201,10 @@ func serveCommand() *cobra.Command {
 		Use: "serve", Short: "Serve the screens, and run flows", Args: cobra.NoArgs,
 		Long: "Serves the project in the database on an address of this machine, and works as a worker, too.",
 		RunE: f.connected(func(ctx context.Context, cmd *cobra.Command, db *pgxpool.Pool, outside *connector.Pool) error {
-			projects, err := store.Projects(ctx, db)
-			if err != nil {
-				return err
-			}
-			if len(projects) == 0 {
-				return errors.New("the database holds no project; make demo loads one")
-			}
 			if err := store.AddPerson(ctx, db, DemoPerson); err != nil {
 				return err
 			}
-			return f.serve(ctx, cmd.ErrOrStderr(), db, outside, projects[0], nil)
+			return f.serve(ctx, cmd.ErrOrStderr(), db, outside, nil)
 		}),
 	}
 	f.common(c)
@@ -158,13 +213,18 @@ func serveCommand() *cobra.Command {
 }
 
 // serve runs the engine and the screens; ready is told the address once both work.
-func (f *flags) serve(ctx context.Context, errs io.Writer, db *pgxpool.Pool, outside *connector.Pool, projectID string, ready func(address string) error) error {
+func (f *flags) serve(ctx context.Context, errs io.Writer, db *pgxpool.Pool, outside *connector.Pool, ready func(address string) error) error {
 	l, err := listen(f.listen)
 	if err != nil {
 		return err
 	}
 	defer l.Close()
 	log := f.log(errs)
+	if f.vault == nil {
+		if err := f.openVault(db); err != nil {
+			return err
+		}
+	}
 	e, err := f.engine(db, outside, log)
 	if err != nil {
 		return err
@@ -174,8 +234,8 @@ func (f *flags) serve(ctx context.Context, errs io.Writer, db *pgxpool.Pool, out
 	}
 	defer e.Stop()
 	site := &page.Site{
-		DB: db, Engine: e, Outside: outside, Hub: page.NewHub(ctx, db), Log: log,
-		Project: projectID, Person: DemoPerson, Env: Workbench,
+		DB: db, Engine: e, Outside: outside, Rules: f.rules, Vault: f.vault, Hub: page.NewHub(ctx, db), Log: log,
+		Project: f.project, Person: DemoPerson, Env: f.env,
 	}
 	address := "http://" + l.Addr().String() + "/"
 	if ready == nil {

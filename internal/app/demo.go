@@ -6,22 +6,17 @@ import (
 	"fmt"
 	"hash/fnv"
 	"io"
-	"net/url"
 	"os"
 	"path/filepath"
-	"strings"
 	"syscall"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"hollowreed/demo"
-	"hollowreed/internal/connector"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/localpg"
-	"hollowreed/internal/standin"
 	"hollowreed/internal/standin/gauges"
-	"hollowreed/internal/standin/ledger"
 	"hollowreed/internal/store"
 )
 
@@ -63,7 +58,7 @@ func resetDemo(data string) error {
 		return err
 	}
 	defer unlock()
-	for _, dir := range []string{clusterDir(data), filepath.Join(data, "gauge-drop")} {
+	for _, dir := range []string{clusterDir(data), filepath.Join(data, "gauge-drop"), filepath.Join(data, "stand-ins"), filepath.Join(data, "key")} {
 		if err := os.RemoveAll(dir); err != nil {
 			return err
 		}
@@ -133,12 +128,11 @@ func (f *flags) demo(ctx context.Context, out io.Writer) error {
 		return err
 	}
 	defer db.Close()
-	say("starting the stand-ins: Gauge drop, Harbour ledger")
-	settings, err := f.standins(ctx, data, ledgerURL)
+	f.project, f.keyFile = DemoProject, filepath.Join(data, "key")
+	outside, err := f.connections(db)
 	if err != nil {
 		return err
 	}
-	outside := connector.NewPool(settings)
 	defer outside.Close()
 	loader, err := f.engine(db, outside, f.log(out))
 	if err != nil {
@@ -151,51 +145,24 @@ func (f *flags) demo(ctx context.Context, out io.Writer) error {
 	if err := LoadDemo(ctx, db, loader, texts); err != nil {
 		return err
 	}
-	return f.serve(ctx, out, db, outside, DemoProject, func(address string) error {
-		if err := firstFile(ctx, db, settings["gauge-drop"].Folder); err != nil {
+	say("starting the stand-ins")
+	running, err := startAll(ctx, standins(ledgerURL, f.database), data)
+	if err != nil {
+		return err
+	}
+	if err := f.settle(ctx, running); err != nil {
+		return err
+	}
+	return f.serve(ctx, out, db, outside, func(address string) error {
+		if err := firstFile(ctx, db, filepath.Join(data, "gauge-drop", "incoming")); err != nil {
 			return err
 		}
 		say("ready. Open " + address + "   (Ctrl-C stops everything; the data is kept)")
-		for _, id := range []string{"gauge-drop", "harbour-ledger"} {
-			say("stand-in " + id + ": " + settings[id].Page)
+		for _, r := range running {
+			say("stand-in " + r.Name + ": " + r.Page)
 		}
 		return nil
 	})
-}
-
-// standins starts the simulated systems and gives the settings of their connections.
-func (f *flags) standins(ctx context.Context, data, ledgerURL string) (connector.Settings, error) {
-	if err := ledger.Seed(ctx, ledgerURL); err != nil && !strings.Contains(err.Error(), "not currently accepting") {
-		return nil, err
-	}
-	abs, err := filepath.Abs(data)
-	if err != nil {
-		return nil, err
-	}
-	incoming, err := folder(abs, "gauge-drop", "incoming")
-	if err != nil {
-		return nil, err
-	}
-	done, err := folder(abs, "gauge-drop", "done")
-	if err != nil {
-		return nil, err
-	}
-	name := "harbour_ledger"
-	if u, err := url.Parse(ledgerURL); err == nil {
-		name = strings.TrimPrefix(u.Path, "/")
-	}
-	ledgerPage, err := standin.Serve(ctx, ledger.Page(ledgerURL, f.database, name))
-	if err != nil {
-		return nil, err
-	}
-	gaugePage, err := standin.Serve(ctx, gauges.Page(incoming, done))
-	if err != nil {
-		return nil, err
-	}
-	return connector.Settings{
-		"gauge-drop":     {Folder: incoming, Done: done, Page: gaugePage},
-		"harbour-ledger": {URL: ledgerURL, Page: ledgerPage},
-	}, nil
 }
 
 // firstFile drops a file when nothing has ever run.

@@ -105,11 +105,11 @@ func (e env) outside(ctx context.Context, p *project.Project, f runFlags) (flow.
 	if f.settings == "" {
 		return nil, nil, fault.New(fault.Required, "--really needs --settings FILE with the connections")
 	}
-	settings, err := connector.ReadSettings(f.settings)
+	settings, err := connector.ReadFixed(f.settings)
 	if err != nil {
 		return nil, nil, err
 	}
-	pool := connector.NewPool(settings)
+	pool := connector.NewPool(settings, connector.Rules{})
 	return pool, pool.Close, nil
 }
 

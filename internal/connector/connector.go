@@ -1,127 +1,407 @@
-// Package connector reaches outside systems. Each kind of system has its folder; this package
-// holds their settings, which belong to an environment and never to a part, and a pool that opens
-// a connection when it is first used.
+// Package connector reaches outside systems. Each kind of system has its folder; this package holds
+// the table of how each is opened, and a pool that opens a connection when it is first used and
+// anew when its settings change.
 package connector
 
 import (
 	"context"
+	"encoding/base64"
+	"errors"
+	"iter"
+	"maps"
 	"os"
+	"slices"
 	"sync"
+	"time"
 
 	"go.yaml.in/yaml/v3"
 
+	"hollowreed/internal/connector/file"
+	"hollowreed/internal/connector/probe"
 	"hollowreed/internal/connector/sql"
+	"hollowreed/internal/connector/system"
+	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/value"
+	"hollowreed/internal/secret"
 )
 
-// Settings are the settings of every connection in one environment, by connection id. They hold
-// secrets: they are never shown, logged or exported.
-type Settings map[string]Setting
-
-// Setting is how to reach one system.
-type Setting struct {
-	Folder string `yaml:"folder,omitempty"` // file: the watched folder
-	Done   string `yaml:"done,omitempty"`   // file: where picked-up files go
-	URL    string `yaml:"url,omitempty"`    // sql: a connection address
-	Page   string `yaml:"page,omitempty"`   // a page of the system's own, if it has one
+// openers are how the kinds of system are opened. Opening reaches nothing yet.
+var openers = map[string]func(system.Env) (system.System, error){
+	"file": file.Open,
+	"sql":  sql.OpenSystem,
 }
 
-// ReadSettings reads a settings file.
-func ReadSettings(path string) (Settings, error) {
+// Setup is how one connection is reached in an environment. It holds secrets: it is never shown,
+// logged or exported.
+type Setup struct {
+	Kind    string
+	Values  system.Values // with secrets in place of their names
+	Secrets []string      // that are to be masked
+	Page    string        // a page of the system's own, if it has one
+	Version int64         // another one for other settings
+}
+
+// Source knows the setups of an environment.
+type Source interface {
+	// Setup gives a connection's setup; nil when it has none.
+	Setup(ctx context.Context, id string) (*Setup, error)
+	system.Keeper
+}
+
+// Fixed are setups that do not change, by connection.
+type Fixed map[string]Setup
+
+// ReadFixed reads setups from a YAML file: for each connection its kind and its settings.
+func ReadFixed(path string) (Fixed, error) {
 	text, err := os.ReadFile(path)
 	if err != nil {
 		return nil, err
 	}
-	s := Settings{}
-	if err := yaml.Unmarshal(text, &s); err != nil {
+	all := map[string]map[string]string{}
+	if err := yaml.Unmarshal(text, &all); err != nil {
 		return nil, fault.New(fault.Syntax, "the settings cannot be read: %s", err).At(fault.Place{Source: path})
 	}
-	return s, nil
+	f := Fixed{}
+	for id, values := range all {
+		s := Setup{Kind: values["kind"], Values: values}
+		if openers[s.Kind] == nil {
+			return nil, fault.Expect(fault.Unknown, "a kind of system", fault.Quote(s.Kind)).In(id).At(fault.Place{Source: path})
+		}
+		for _, set := range connection.KindOf(s.Kind).Settings {
+			if set.Type == connection.Secret && values[set.Name] != "" {
+				s.Secrets = append(s.Secrets, values[set.Name])
+			}
+		}
+		f[id] = s
+	}
+	return f, nil
 }
 
-// Write keeps the settings in a file that only its owner can read.
-func (s Settings) Write(path string) error {
-	text, err := yaml.Marshal(s)
-	if err != nil {
-		return err
+// Setup finds a setup.
+func (f Fixed) Setup(_ context.Context, id string) (*Setup, error) {
+	s, ok := f[id]
+	if !ok {
+		return nil, nil
 	}
-	return os.WriteFile(path, text, 0o600)
+	return &s, nil
+}
+
+// Get keeps nothing.
+func (f Fixed) Get(context.Context, string) (string, error) { return "", nil }
+
+// Set keeps nothing.
+func (f Fixed) Set(context.Context, string, string) error { return nil }
+
+// Lock has nobody to wait for.
+func (f Fixed) Lock(ctx context.Context, _ string, do func(context.Context) error) error {
+	return do(ctx)
+}
+
+// Rules are what an administrator allows.
+type Rules struct {
+	Net   *system.Net
+	Roots []string // folders of this machine that may be used; any where there are none
 }
 
 // Pool opens connections on first use and keeps them. It is what running flows see of the outside.
 type Pool struct {
-	settings Settings
-	mu       sync.Mutex
-	open     map[string]*sql.DB
+	source Source
+	rules  Rules
+	mask   secret.Mask
+	mu     sync.Mutex
+	open   map[string]*entry
+}
+
+type entry struct {
+	setup   *Setup
+	sys     system.System
+	err     error
+	looked  time.Time // when the setup was last asked for
+	breaker breaker
 }
 
 var _ flow.Outside = (*Pool)(nil)
 
 // NewPool makes a pool with nothing open.
-func NewPool(s Settings) *Pool { return &Pool{settings: s, open: map[string]*sql.DB{}} }
+func NewPool(s Source, r Rules) *Pool { return &Pool{source: s, rules: r, open: map[string]*entry{}} }
 
-// Settings gives a connection's settings.
-func (p *Pool) Settings(id string) Setting { return p.settings[id] }
+// fresh is how long a setup is used before it is asked for anew.
+const fresh = 400 * time.Millisecond
 
 // Close closes all connections.
 func (p *Pool) Close() {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	for id, db := range p.open {
-		db.Close()
+	for id, e := range p.open {
+		if e.sys != nil {
+			e.sys.Close()
+		}
 		delete(p.open, id)
 	}
 }
 
-// DB gives the database behind a connection.
-func (p *Pool) DB(id string) (*sql.DB, error) {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	if db := p.open[id]; db != nil {
-		return db, nil
-	}
-	url := p.settings[id].URL
-	if url == "" {
-		return nil, fault.New(fault.Setting, "the connection %s has no address in this environment", id)
-	}
-	db, err := sql.Open(url)
+// Setup gives a connection's setup; nil where it has none in this environment.
+func (p *Pool) Setup(ctx context.Context, id string) (*Setup, error) {
+	e, err := p.entry(ctx, id)
 	if err != nil {
 		return nil, err
 	}
-	p.open[id] = db
-	return db, nil
+	return e.setup, nil
+}
+
+// entry gives a connection as its settings are now.
+func (p *Pool) entry(ctx context.Context, id string) (*entry, error) {
+	p.mu.Lock()
+	e := p.open[id]
+	p.mu.Unlock()
+	if e != nil && time.Since(e.looked) < fresh {
+		return e, nil
+	}
+	setup, err := p.source.Setup(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if e = p.open[id]; e != nil && same(e.setup, setup) {
+		e.looked = time.Now()
+		return e, nil
+	}
+	if e != nil && e.sys != nil {
+		go e.sys.Close() // those that use it still may end
+	}
+	e = &entry{setup: setup, looked: time.Now()}
+	p.open[id] = e
+	if setup == nil {
+		return e, nil
+	}
+	p.hide(setup)
+	e.sys, e.err = p.opened(id, setup)
+	return e, nil
+}
+
+func same(a, b *Setup) bool {
+	if a == nil || b == nil {
+		return a == b
+	}
+	return a.Version == b.Version && a.Kind == b.Kind && maps.Equal(a.Values, b.Values)
+}
+
+// opened opens a setup with the defaults of its kind in place of what is not set.
+func (p *Pool) opened(id string, s *Setup) (system.System, error) {
+	open, k := openers[s.Kind], connection.KindOf(s.Kind)
+	if open == nil || k == nil {
+		return nil, fault.New(fault.Unknown, "there is no kind of system %q", s.Kind)
+	}
+	values := maps.Clone(s.Values)
+	for _, set := range k.Settings {
+		if values[set.Name] == "" && set.Default != "" {
+			values[set.Name] = set.Default
+		}
+	}
+	return open(system.Env{ID: id, Values: values, Net: p.rules.Net, Roots: p.rules.Roots, Keep: p.source})
+}
+
+// hide makes a setup's secrets known to the mask, also as they are sent for basic authentication.
+func (p *Pool) hide(s *Setup) {
+	p.mask.Add(s.Secrets...)
+	if user := s.Values["user"]; user != "" {
+		for _, word := range s.Secrets {
+			p.mask.Add(base64.StdEncoding.EncodeToString([]byte(user + ":" + word)))
+		}
+	}
+}
+
+// Mask hides all secrets that the pool has come to know in a text.
+func (p *Pool) Mask(s string) string { return p.mask.Text(s) }
+
+// System gives an open connection.
+func (p *Pool) System(ctx context.Context, id string) (system.System, error) {
+	e, err := p.entry(ctx, id)
+	switch {
+	case err != nil:
+		return nil, err
+	case e.setup == nil:
+		return nil, fault.New(fault.Setting, "the connection %s has no settings in this environment", id).Mended("Open the connection and fill them in")
+	case e.err != nil:
+		return nil, e.err
+	}
+	return e.sys, nil
+}
+
+// as gives a connection that can do something; what names that.
+func as[T any](ctx context.Context, p *Pool, id, what string) (T, *entry, error) {
+	var none T
+	s, err := p.System(ctx, id)
+	if err != nil {
+		return none, nil, err
+	}
+	t, ok := s.(T)
+	if !ok {
+		return none, nil, fault.New(fault.Setting, "the connection %s cannot %s", id, what)
+	}
+	e, err := p.entry(ctx, id)
+	return t, e, err
+}
+
+// guarded does something with a connection unless its breaker is open, and tells the breaker how it went.
+func (p *Pool) guarded(e *entry, id string, do func() error) error {
+	if err := e.breaker.before(id); err != nil {
+		return err
+	}
+	err := do()
+	e.breaker.after(err)
+	return p.Hidden(err)
+}
+
+// Hidden gives an error with the secrets in its texts masked.
+func (p *Pool) Hidden(err error) error {
+	var f *fault.Fault
+	switch {
+	case err == nil:
+		return nil
+	case errors.As(err, &f):
+		f.Message, f.Found, f.Expected, f.Mend = p.Mask(f.Message), p.Mask(f.Found), p.Mask(f.Expected), p.Mask(f.Mend)
+		return err
+	}
+	if text := err.Error(); p.Mask(text) != text {
+		return errors.New(p.Mask(text))
+	}
+	return err
+}
+
+// Tables gives a connection in which rows can be looked up and upserted.
+func (p *Pool) Tables(ctx context.Context, id string) (system.Tables, error) {
+	db, _, err := as[system.Tables](ctx, p, id, "look up rows")
+	return db, err
+}
+
+// Folder gives a connection that has files.
+func (p *Pool) Folder(ctx context.Context, id string) (system.Folder, error) {
+	f, _, err := as[system.Folder](ctx, p, id, "watch files")
+	return f, err
 }
 
 // Lookup finds rows.
-func (p *Pool) Lookup(ctx context.Context, l flow.Lookup, keys [][]value.Value) ([]value.Value, error) {
-	db, err := p.DB(l.Connection)
+func (p *Pool) Lookup(ctx context.Context, l flow.Lookup, keys [][]value.Value) (rows []value.Value, err error) {
+	db, e, err := as[system.Tables](ctx, p, l.Connection, "look up rows")
 	if err != nil {
 		return nil, err
 	}
-	return db.Lookup(ctx, l, keys)
+	err = p.guarded(e, l.Connection, func() error {
+		rows, err = db.Lookup(ctx, l, keys)
+		return err
+	})
+	return rows, err
 }
 
 // Upsert writes rows.
-func (p *Pool) Upsert(ctx context.Context, u flow.Upsert, rows []value.Value) ([]flow.Written, error) {
-	db, err := p.DB(u.Connection)
+func (p *Pool) Upsert(ctx context.Context, u flow.Upsert, rows []value.Value) (done []flow.Written, err error) {
+	db, e, err := as[system.Tables](ctx, p, u.Connection, "upsert rows")
 	if err != nil {
 		return nil, err
 	}
-	return db.Upsert(ctx, u, rows)
+	err = p.guarded(e, u.Connection, func() error {
+		done, err = db.Upsert(ctx, u, rows)
+		return err
+	})
+	return done, err
+}
+
+// Call does one operation. A fault about the request is told as an error, too.
+func (p *Pool) Call(ctx context.Context, r system.Request) (answer value.Value, err error) {
+	c, e, err := as[system.Caller](ctx, p, r.Op.Connection, "do "+r.Op.Name)
+	if err != nil {
+		return answer, err
+	}
+	err = p.guarded(e, r.Op.Connection, func() error {
+		answer, err = c.Call(ctx, r)
+		return err
+	})
+	return answer, err
+}
+
+// Read gives the records that an operation answers, as they are wanted.
+func (p *Pool) Read(ctx context.Context, r system.Request) iter.Seq2[value.Value, error] {
+	return func(yield func(value.Value, error) bool) {
+		reader, e, err := as[system.Reader](ctx, p, r.Op.Connection, "read "+r.Op.Name)
+		if err == nil {
+			err = e.breaker.before(r.Op.Connection)
+		}
+		if err != nil {
+			yield(value.Value{}, err)
+			return
+		}
+		for v, err := range reader.Read(ctx, r) {
+			if err != nil {
+				e.breaker.after(err)
+				yield(v, p.Hidden(err))
+				return
+			}
+			if !yield(v, nil) {
+				return
+			}
+		}
+		e.breaker.after(nil)
+	}
+}
+
+// Probe tries a connection stage by stage; each is told to seen as it ends, when seen is not nil.
+func (p *Pool) Probe(ctx context.Context, id string, seen func(probe.Stage)) *probe.Run {
+	r := &probe.Run{Seen: seen, Hide: p.Mask}
+	s, err := p.System(ctx, id)
+	r.Do("settings read", func() (string, error) {
+		if err != nil {
+			return "", err
+		}
+		return "all that are needed are there", nil
+	}, func(err error) string {
+		var f *fault.Fault
+		if errors.As(err, &f) && f.Mend != "" {
+			return f.Mend
+		}
+		return "Fill the settings in and save them"
+	})
+	if err == nil {
+		s.Probe(ctx, r)
+	}
+	return r
 }
 
 // Check says whether a connection's system answers now.
 func (p *Pool) Check(ctx context.Context, id string) error {
-	s := p.settings[id]
-	if s.Folder != "" {
-		_, err := os.ReadDir(s.Folder)
-		return err
-	}
-	db, err := p.DB(id)
+	s, err := p.System(ctx, id)
 	if err != nil {
 		return err
 	}
-	return db.Ping(ctx)
+	return p.Hidden(s.Check(ctx))
 }
+
+// Offers lists what a system has; nothing where it cannot say.
+func (p *Pool) Offers(ctx context.Context, id, find string) ([]system.Offer, error) {
+	s, err := p.System(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	o, ok := s.(system.Offerer)
+	if !ok {
+		return nil, nil
+	}
+	list, err := o.Offers(ctx, find)
+	return list, p.Hidden(err)
+}
+
+// Breaker says how a connection's breaker stands, in words; empty when it is closed.
+func (p *Pool) Breaker(id string) string {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if e := p.open[id]; e != nil {
+		return e.breaker.told()
+	}
+	return ""
+}
+
+// Kinds lists the kinds of system that can be opened.
+func Kinds() []string { return slices.Sorted(maps.Keys(openers)) }

@@ -45,7 +45,10 @@ type Options struct {
 	Look    time.Duration // between two looks at the folders: 500 ms
 	Rest    time.Duration // how long a file must not change before it is picked up: 1.5 s
 	Backoff func(attempt int) time.Duration
-	Tries   int // before a run that cannot reach an outside system is set aside: 6
+	Tries   int           // before a run that cannot reach an outside system is set aside: 6
+	Health  time.Duration // between two looks whether a connection answers: 15 s
+	Project string        // whose connections are looked at; none when it is empty
+	Env     string        // the environment in which runs are
 	Log     *slog.Logger
 }
 
@@ -63,6 +66,7 @@ func (o Options) filled() Options {
 	num(&o.Batch, 500)
 	num(&o.Workers, 4)
 	num(&o.Tries, 6)
+	def(&o.Health, 15*time.Second)
 	def(&o.Beat, time.Second)
 	def(&o.Silence, 6*time.Second)
 	def(&o.Look, 500*time.Millisecond)
@@ -88,6 +92,9 @@ type Engine struct {
 	stop    context.CancelFunc
 	wg      sync.WaitGroup
 }
+
+// now is the time in UTC.
+func (e *Engine) now() time.Time { return time.Now().UTC() }
 
 // jobArgs is the River job of one run.
 type jobArgs struct {
@@ -133,6 +140,7 @@ func (e *Engine) Start(ctx context.Context) error {
 	}
 	e.every(ctx, e.opt.Beat, "sign of life", e.beat)
 	e.every(ctx, e.opt.Look, "look for files", e.look)
+	e.every(ctx, min(time.Second, e.opt.Health), "look at the connections", e.watchHealth)
 	return nil
 }
 

@@ -17,6 +17,7 @@ import (
 
 	"hollowreed/demo"
 	"hollowreed/internal/connector"
+	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/standin/ledger"
 	"hollowreed/internal/store"
@@ -36,7 +37,7 @@ type world struct {
 	ledger    *pgxpool.Pool
 	folder    string
 	done      string
-	settings  connector.Settings
+	settings  connector.Fixed
 	engine    *Engine
 }
 
@@ -52,9 +53,9 @@ func newWorld(t *testing.T) *world {
 	w.ledger, err = pgxpool.New(ctx, w.ledgerURL)
 	require.NoError(t, err)
 	t.Cleanup(w.ledger.Close)
-	w.settings = connector.Settings{
-		"gauge-drop":     {Folder: w.folder, Done: w.done},
-		"harbour-ledger": {URL: w.ledgerURL},
+	w.settings = connector.Fixed{
+		"gauge-drop":     {Kind: "file", Values: system.Values{"folder": w.folder, "done": w.done}},
+		"harbour-ledger": {Kind: "sql", Values: system.Values{"by": "address", "address": w.ledgerURL}},
 	}
 	texts, err := project.Read(demo.Files)
 	require.NoError(t, err)
@@ -69,7 +70,7 @@ func newWorld(t *testing.T) *world {
 // start runs an engine and releases the flow.
 func (w *world) start(o Options) *Engine {
 	w.t.Helper()
-	pool := connector.NewPool(w.settings)
+	pool := connector.NewPool(w.settings, connector.Rules{})
 	w.t.Cleanup(pool.Close)
 	o.Look, o.Beat = 50*time.Millisecond, 100*time.Millisecond
 	if o.Rest == 0 {
@@ -297,7 +298,7 @@ func TestTheLedgerDownIsWaitedFor(t *testing.T) {
 	r := w.ended("down.tide")
 	require.Equal(t, store.SetAside, r.State)
 	require.Contains(t, r.Fault.What(), "cannot be reached")
-	require.NotContains(t, r.Fault.Error(), down.URL)
+	require.NotContains(t, r.Fault.Error(), down.Values["address"])
 	w.setLedger(true)
 	require.NoError(t, e.Resume(t.Context(), r.ID))
 	require.Equal(t, store.Done, w.ended("down.tide").State)
@@ -345,7 +346,7 @@ func TestADoneFolderThatCannotBeWrittenLosesNothing(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
 	s := w.settings["gauge-drop"]
-	s.Done = filepath.Join(w.done, "missing")
+	s.Values["done"] = filepath.Join(w.done, "missing")
 	w.settings["gauge-drop"] = s
 	w.start(Options{})
 	w.drop("full.tide", file(reading("SK04", 1, 4125, "R")))
@@ -358,9 +359,9 @@ func TestADoneFolderThatCannotBeWrittenLosesNothing(t *testing.T) {
 		return r, r.Warning != ""
 	})
 	require.Contains(t, r.Warning, "stays where it was dropped")
-	require.NoError(t, os.Mkdir(s.Done, 0o755))
+	require.NoError(t, os.Mkdir(s.Values["done"], 0o755))
 	until(t, "the file to be moved", func() (bool, bool) {
-		_, err := os.Stat(filepath.Join(s.Done, "full.tide"))
+		_, err := os.Stat(filepath.Join(s.Values["done"], "full.tide"))
 		return false, err == nil
 	})
 	runs, err := store.Runs(t.Context(), w.db, store.RunFilter{Project: "skerry", Most: 9})

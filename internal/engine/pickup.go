@@ -14,7 +14,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 
-	"hollowreed/internal/connector"
+	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/store"
@@ -33,15 +33,6 @@ type folders struct {
 type sighting struct {
 	identity string
 	since    time.Time
-}
-
-// identity tells a file from another one of its name.
-func identity(info os.FileInfo) string {
-	inode := uint64(0)
-	if st, ok := info.Sys().(*syscall.Stat_t); ok {
-		inode = st.Ino
-	}
-	return fmt.Sprintf("%d-%d-%d", info.Size(), info.ModTime().UnixNano(), inode)
 }
 
 // look goes through the folders of all released flows.
@@ -83,45 +74,35 @@ func (e *Engine) due(r store.Release, t flow.Trigger) bool {
 
 func (e *Engine) lookInto(ctx context.Context, r store.Release, plan *flow.Plan) error {
 	t := plan.Flow.Trigger
-	setting := e.outside.Settings(t.Connection.Value)
-	if setting.Folder == "" || setting.Done == "" {
-		return fmt.Errorf("%s: the connection %s has no folders in this environment", r.Flow, t.Connection.Value)
+	setup, err := e.outside.Setup(ctx, t.Connection.Value)
+	if err != nil {
+		return err
 	}
-	entries, err := os.ReadDir(setting.Folder)
+	folder, err := e.outside.Folder(ctx, t.Connection.Value)
+	if err != nil {
+		return fmt.Errorf("%s: %w", r.Flow, err)
+	}
+	files, err := folder.List(ctx, t.Mask.Value)
 	if err != nil {
 		return err
 	}
 	var errs []error
-	taken := 0
-	for _, entry := range entries {
-		ok, err := filepath.Match(t.Mask.Value, entry.Name())
-		if err != nil {
-			return err
-		}
-		if !ok || entry.Name()[0] == '.' || !entry.Type().IsRegular() || taken >= maxFiles {
+	for _, f := range files[:min(len(files), maxFiles)] {
+		if !e.rested(t.Connection.Value+"/"+f.Name, f.Identity) {
 			continue
 		}
-		taken++
-		errs = append(errs, e.consider(ctx, r, plan, setting, entry.Name()))
+		if setup.Kind == "file" {
+			errs = append(errs, e.take(ctx, r, plan, setup.Values, f))
+			continue
+		}
+		errs = append(errs, e.fetch(ctx, r, plan, folder, f))
 	}
 	return errors.Join(errs...)
 }
 
-// consider picks a file up when it has rested.
-func (e *Engine) consider(ctx context.Context, r store.Release, plan *flow.Plan, s connector.Setting, name string) error {
-	path := filepath.Join(s.Folder, name)
-	info, err := os.Lstat(path)
-	if errors.Is(err, os.ErrNotExist) {
-		return nil
-	}
-	if err != nil || !info.Mode().IsRegular() {
-		return err
-	}
-	id := identity(info)
-	if !e.rested(path, id) {
-		return nil
-	}
-	run, err := e.pickUp(ctx, r, plan, s, path, id)
+// take records the run of a file that rests and moves the file.
+func (e *Engine) take(ctx context.Context, r store.Release, plan *flow.Plan, s system.Values, f system.File) error {
+	run, err := e.pickUp(ctx, r, plan, s, filepath.Join(s["folder"], f.Name), f.Identity)
 	if err != nil {
 		return err
 	}
@@ -145,12 +126,12 @@ func (e *Engine) rested(path, id string) bool {
 var errSeen = errors.New("picked up before")
 
 // pickUp records the run of a file, or finds the one that was recorded before.
-func (e *Engine) pickUp(ctx context.Context, r store.Release, plan *flow.Plan, s connector.Setting, path, id string) (store.Run, error) {
+func (e *Engine) pickUp(ctx context.Context, r store.Release, plan *flow.Plan, s system.Values, path, id string) (store.Run, error) {
 	run := store.Run{
 		ID: uuid.Must(uuid.NewV7()), Project: r.Project, Flow: r.Flow, Release: r.Number,
 		File: filepath.Base(path), InputPath: path, StartedBy: "new file",
 	}
-	run.DonePath = donePath(s.Done, run)
+	run.DonePath = donePath(s, run)
 	facts := flow.RunFacts(run.ID.String(), run.File, "", 0, value.Instant(time.Now().UTC()))
 	run.Reference = plan.ReferenceOf(facts)
 	fresh := false
@@ -173,9 +154,13 @@ func (e *Engine) pickUp(ctx context.Context, r store.Release, plan *flow.Plan, s
 	return run, err
 }
 
-// donePath is where a file goes; one of its name that is there already is not replaced.
-func donePath(folder string, run store.Run) string {
-	path := filepath.Join(folder, run.File)
+// donePath is where a file goes; one of its name that is there already is not replaced. A file that is left
+// stays where it is.
+func donePath(s system.Values, run store.Run) string {
+	if s["done"] == "" || s["after"] == "leave" || s["after"] == "delete" {
+		return run.InputPath
+	}
+	path := filepath.Join(s["done"], run.File)
 	if _, err := os.Lstat(path); errors.Is(err, os.ErrNotExist) {
 		return path
 	}

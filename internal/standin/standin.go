@@ -17,6 +17,27 @@ var frame = template.Must(template.New("page").Parse(`<!doctype html><html lang=
 <h1>{{.Title}}</h1><p>{{.About}}</p><p>{{range .Actions}}<form method="post" action="/do/{{.Name}}"><button title="{{.About}}">{{.Label}}</button></form>{{end}}</p>
 {{if .Said}}<p><b>{{.Said}}</b></p>{{end}}{{range .Tables}}<h2>{{.Title}}</h2><table><tr>{{range .Head}}<th>{{.}}</th>{{end}}</tr>{{range .Rows}}<tr>{{range .}}<td>{{.}}</td>{{end}}</tr>{{end}}</table>{{end}}</html>`))
 
+// Standin is one simulated system that can be started.
+type Standin struct {
+	Name  string // as its connection in the demo
+	About string
+	// Start starts it until the context ends. data is a folder for what it keeps.
+	Start func(ctx context.Context, data string) (*Running, error)
+}
+
+// Running is a stand-in that has been started.
+type Running struct {
+	Name  string
+	Page  string           // the address of its own page
+	Reach map[string]Reach // how it is reached, by the connections of the demo
+}
+
+// Reach is how a system is reached: the kind and the settings of its connection, secrets among them.
+type Reach struct {
+	Kind   string
+	Values map[string]string
+}
+
 // Page is what a stand-in shows.
 type Page struct {
 	Title, About, Said string

@@ -1,10 +1,15 @@
 package web
 
 import (
+	"fmt"
+	"io"
 	"net/http"
+	"net/url"
 	"os"
+	"strings"
 	"testing"
 
+	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 )
 
@@ -23,7 +28,7 @@ func TestAConnectionIsTested(t *testing.T) {
 	tb.fill("#find-table", "_write")
 	tb.keys("\r")
 	tb.sees("#offers", "tide_level_write")
-	tb.click("#offers button")
+	tb.click("#offers table button")
 	tb.sees("h1", "tide_level_write")
 
 	tb.open("/bench/connections/gauge-drop")
@@ -35,5 +40,87 @@ func TestAConnectionIsTested(t *testing.T) {
 	tb.sees("#verdict", "it does not work")
 	tb.sees("#test", "there is no folder")
 	tb.sees("#test", "Make the folder")
+	tb.open("/estate")
+	tb.sees("#connections", "does not answer")
 	require.Equal(t, http.StatusNotFound, w.get("/bench/connections/none").StatusCode)
+}
+
+// TestAConnectionIsMadeFromNothing: a kind is chosen, settings are filled in, a secret is sealed and never comes
+// back, other environments have other settings, and an operation is described, tried and kept.
+func TestAConnectionIsMadeFromNothing(t *testing.T) {
+	w := newWorld(t)
+	u, err := url.Parse(w.ledger.Config().ConnString())
+	require.NoError(t, err)
+	tb := w.tab()
+	tb.open("/bench/connections/new")
+	tb.click(`input[value=sql]`)
+	tb.fill("#title", "Second ledger")
+	tb.keys("\r")
+	tb.sees("h1", "Second ledger")
+	tb.sees("#health", "not looked at yet")
+	tb.click("#save-settings")
+	tb.sees("#settings", "nothing was saved")
+	tb.sees("#settings", "needed")
+	require.False(t, tb.visible(`[name="set address"]`), "an address is not asked for where fields are chosen")
+	tb.fill(`[name="set host"]`, u.Hostname())
+	tb.fill(`[name="set port"]`, u.Port())
+	tb.fill(`[name="set database"]`, strings.TrimPrefix(u.Path, "/"))
+	tb.fill(`[name="set user"]`, u.User.Username())
+	tb.fill(`[name="new password"]`, "not-the-word-9182")
+	tb.click("#save-settings")
+	tb.sees("#said", "Saved")
+	require.Equal(t, "second-ledger password", tb.value(`[name="set password"]`))
+	tb.click("#test-it")
+	tb.sees("#verdict", "it works") // the tests' server trusts this machine
+	for _, path := range []string{"/bench/connections/second-ledger", "/estate/secrets", "/bench/text?path=connections/second-ledger.yaml"} {
+		require.NotContains(t, w.body(path), "not-the-word-9182")
+	}
+	tb.open("/estate/secrets")
+	tb.sees("#secrets", "second-ledger password")
+	tb.sees("#secrets", "Mira Orrin")
+	tb.open("/bench/connections/second-ledger?env=Live")
+	require.Empty(t, tb.value(`[name="set host"]`), "the live environment has settings of its own")
+
+	tb.open("/bench/connections/second-ledger")
+	tb.click("#operations summary")
+	tb.fill("#op-title", "Stations above")
+	tb.keys("\r")
+	tb.sees("h1", "Stations above")
+	tb.fill(`[name="set statement"]`, "select id, name, datum_cm from station order by id")
+	tb.click("#save-operation")
+	tb.sees("#said", "Saved")
+	tb.click("#fetch-shape")
+	tb.sees("#said", "kept as the schema second-ledger-stations-above")
+	tb.click("#try-it")
+	tb.sees("#outcome", "4 records")
+	tb.sees("#which", "1 of 4")
+	tb.sees("#answer", "Ling Castle pier")
+	tb.keys("]")
+	tb.sees("#which", "2 of 4")
+	tb.sees("#answer .exchange", "select id, name, datum_cm from station")
+	tb.click("#keep")
+	tb.sees("#said", "Kept as the sample")
+	require.Contains(t, w.text("samples/stations-above-answer.json"), "Havra quay")
+}
+
+// visible says whether an element is there and shown.
+func (tb *tab) visible(selector string) (is bool) {
+	tb.t.Helper()
+	tb.do(chromedp.Evaluate(fmt.Sprintf(`document.querySelector(%q)?.checkVisibility() === true`, selector), &is))
+	return is
+}
+
+// value is what stands in a field.
+func (tb *tab) value(selector string) (text string) {
+	tb.t.Helper()
+	tb.do(chromedp.Value(selector, &text))
+	return text
+}
+
+// body is a page as the server sends it.
+func (w *world) body(path string) string {
+	w.t.Helper()
+	text, err := io.ReadAll(w.get(path).Body)
+	require.NoError(w.t, err)
+	return string(text)
 }

@@ -26,12 +26,15 @@ import (
 
 	"hollowreed/demo"
 	"hollowreed/internal/connector"
+	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/engine"
+	"hollowreed/internal/secret"
 	"hollowreed/internal/standin/gauges"
 	"hollowreed/internal/standin/ledger"
 	"hollowreed/internal/store"
 	"hollowreed/internal/testdb"
+	"hollowreed/internal/vault"
 	"hollowreed/internal/web/page"
 )
 
@@ -47,6 +50,7 @@ type world struct {
 	db     *pgxpool.Pool
 	ledger *pgxpool.Pool
 	engine *engine.Engine
+	vault  *vault.Vault
 	server *httptest.Server
 	folder string
 	logs   *bytes.Buffer
@@ -66,10 +70,6 @@ func newWorld(t testing.TB) *world {
 	w.ledger, err = pgxpool.New(ctx, ledgerURL)
 	require.NoError(t, err)
 	t.Cleanup(w.ledger.Close)
-	outside := connector.NewPool(connector.Settings{
-		"gauge-drop": {Folder: w.folder, Done: t.TempDir()}, "harbour-ledger": {URL: ledgerURL},
-	})
-	t.Cleanup(outside.Close)
 	person := store.Person{ID: "mira", Name: "Mira Orrin", Initials: "MO"}
 	require.NoError(t, store.AddPerson(ctx, w.db, person))
 	texts, err := project.Read(demo.Files)
@@ -78,20 +78,45 @@ func newWorld(t testing.TB) *world {
 		_, err := store.AddProject(ctx, tx, "skerry", "Skerry Line", texts, person.ID)
 		return err
 	}))
-	w.engine, err = engine.New(w.db, outside, engine.Options{Look: 50 * time.Millisecond, Rest: 100 * time.Millisecond})
+	ring, err := secret.Parse(secret.NewKey())
+	require.NoError(t, err)
+	w.vault = &vault.Vault{DB: w.db, Ring: ring, Project: "skerry", Env: "Workbench"}
+	w.reach("gauge-drop", "file", map[string]string{"folder": w.folder, "done": t.TempDir()})
+	w.reach("harbour-ledger", "sql", map[string]string{"by": "address", "address": ledgerURL})
+	outside := connector.NewPool(w.vault, connector.Rules{})
+	t.Cleanup(outside.Close)
+	w.engine, err = engine.New(w.db, outside, engine.Options{Look: 50 * time.Millisecond, Rest: 100 * time.Millisecond, Health: 300 * time.Millisecond, Project: "skerry", Env: "Workbench"})
 	require.NoError(t, err)
 	_, err = w.engine.MakeRelease(ctx, "skerry", "gauge-readings", "First light", person.ID)
 	require.NoError(t, err)
 	require.NoError(t, w.engine.Start(ctx))
 	t.Cleanup(w.engine.Stop)
 	site := &page.Site{
-		DB: w.db, Engine: w.engine, Outside: outside, Hub: page.NewHub(ctx, w.db),
+		DB: w.db, Engine: w.engine, Outside: outside, Vault: w.vault, Hub: page.NewHub(ctx, w.db),
 		Log: slog.New(slog.NewTextHandler(w.logs, nil)), Project: "skerry", Person: person, Env: "Workbench",
 	}
 	w.server = httptest.NewServer(Handler(site))
 	t.Cleanup(w.server.Close)
 	t.Cleanup(w.server.CloseClientConnections) // first: open event streams would keep Close waiting
 	return w
+}
+
+// reach keeps the settings of a connection, with its secrets sealed.
+func (w *world) reach(id, kind string, values map[string]string) {
+	w.t.Helper()
+	chosen := map[string]string{}
+	for _, set := range connection.KindOf(kind).Settings {
+		v := values[set.Name]
+		if set.Type == connection.Secret && v != "" {
+			as := store.Secret{Name: id + " " + set.Name, Type: set.Of, ChangedBy: "mira"}
+			require.NoError(w.t, w.vault.Keep(w.t.Context(), as, v))
+			v = as.Name
+		}
+		if v != "" {
+			chosen[set.Name] = v
+		}
+	}
+	require.NoError(w.t, store.SaveSetting(w.t.Context(), w.db, "skerry", "Workbench", store.Setting{Connection: id, Kind: kind, Chosen: chosen}, -1, "mira"))
 }
 
 func (w *world) drop(name, content string) {

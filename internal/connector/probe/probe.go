@@ -8,6 +8,8 @@ import (
 	"net"
 	"strconv"
 	"time"
+
+	"hollowreed/internal/core/fault"
 )
 
 // Stage is one step of trying a connection.
@@ -22,6 +24,8 @@ type Stage struct {
 // Run goes through stages until one fails.
 type Run struct {
 	Stages []Stage
+	Seen   func(Stage)         // told of each stage as it ends; may be nil
+	Hide   func(string) string // masks secrets in what is told; may be nil
 	failed bool
 }
 
@@ -48,14 +52,20 @@ func (r *Run) Did(name string, took time.Duration, told string, err error, try f
 		}
 		s.Try = try(err)
 	}
+	if r.Hide != nil {
+		s.Told, s.Try = r.Hide(s.Told), r.Hide(s.Try)
+	}
 	r.Stages = append(r.Stages, s)
+	if r.Seen != nil {
+		r.Seen(s)
+	}
 }
 
 // Well says whether every stage was passed.
 func (r *Run) Well() bool { return !r.failed && len(r.Stages) > 0 }
 
-// Reach resolves a host's name and reaches its port over TCP.
-func (r *Run) Reach(ctx context.Context, host string, port int) {
+// Reach resolves a host's name and reaches its port over TCP with a dialer.
+func (r *Run) Reach(ctx context.Context, d *net.Dialer, host string, port int) {
 	r.Do("name found", func() (string, error) {
 		if net.ParseIP(host) != nil {
 			return host + " is an address", nil
@@ -68,14 +78,21 @@ func (r *Run) Reach(ctx context.Context, host string, port int) {
 	}, func(error) string { return "Check how the host is written, and whether this machine can ask for names" })
 	at := net.JoinHostPort(host, strconv.Itoa(port))
 	r.Do("port reached", func() (string, error) {
-		d := net.Dialer{Timeout: 5 * time.Second}
 		c, err := d.DialContext(ctx, "tcp", at)
-		if err != nil {
+		var refused *fault.Fault
+		switch {
+		case errors.As(err, &refused):
+			return refused.Error(), err
+		case err != nil:
 			return "nothing answers at " + at, err
 		}
 		return at, c.Close()
 	}, func(err error) string {
 		var late net.Error
+		var refused *fault.Fault
+		if errors.As(err, &refused) {
+			return refused.Mend
+		}
 		if errors.As(err, &late) && late.Timeout() {
 			return "A firewall may drop what is sent; ask whether this machine may reach the port"
 		}

@@ -10,6 +10,7 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgtype"
 
+	"hollowreed/internal/connector/sqltext"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
@@ -24,36 +25,36 @@ const describeTime = 10 * time.Second
 func (db *DB) Describe(ctx context.Context, id, what string, rows int) (*schema.Schema, []value.Value, error) {
 	ctx, cancel := context.WithTimeout(ctx, describeTime)
 	defer cancel()
-	statement := strings.TrimRight(strings.TrimSpace(what), "; \n")
-	if statement == "" {
+	what = strings.TrimRight(strings.TrimSpace(what), "; \n")
+	if what == "" {
 		return nil, nil, fault.New(fault.Required, "name a table, or write a query")
 	}
-	if !isQuery(statement) {
-		statement = "select * from " + ident(statement)
+	if !sqltext.IsQuery(what) {
+		what = "select * from " + ident(what)
+	}
+	st, err := statement(what)
+	if err != nil {
+		return nil, nil, err
 	}
 	var s *schema.Schema
 	var found []value.Value
-	err := pgx.BeginTxFunc(ctx, db.pool, pgx.TxOptions{AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {
-		d, err := tx.Prepare(ctx, "", statement)
+	err = pgx.BeginTxFunc(ctx, db.pool, pgx.TxOptions{AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {
+		d, err := tx.Prepare(ctx, "", st.Text)
 		if err != nil {
 			return err
 		}
 		if s, err = shapeOf(ctx, tx, id, d.Fields); err != nil {
 			return err
 		}
-		found, err = firstRows(ctx, tx, statement, s, rows)
+		if len(st.Names) == 0 && rows > 0 { // values for the parameters are not known yet
+			found, err = firstRows(ctx, tx, st.Text, s, rows)
+		}
 		return err
 	})
 	if err != nil {
 		return nil, nil, described(err)
 	}
 	return s, found, nil
-}
-
-func isQuery(s string) bool {
-	first, _, _ := strings.Cut(strings.ToLower(s), " ")
-	first, _, _ = strings.Cut(first, "\n")
-	return first == "select" || first == "with" || first == "values" || first == "table"
 }
 
 // described puts what the database answered into a fault.

@@ -15,6 +15,7 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
 
+	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/schema"
@@ -25,21 +26,18 @@ import (
 const Timeout = 30 * time.Second
 
 // DB is one database.
-type DB struct{ pool *pgxpool.Pool }
+type DB struct {
+	pool *pgxpool.Pool
+	env  system.Env
+}
 
-// Open makes a pool; nothing is connected before it is used.
-func Open(url string) (*DB, error) {
-	c, err := pgxpool.ParseConfig(url)
-	if err != nil {
-		return nil, fault.New(fault.Setting, "the database address cannot be read")
-	}
-	c.MaxConns = 8
-	c.ConnConfig.ConnectTimeout = 5 * time.Second
-	pool, err := pgxpool.NewWithConfig(context.Background(), c)
+// Open opens a database by its address alone.
+func Open(address string) (*DB, error) {
+	s, err := OpenSystem(system.Env{Values: system.Values{"by": "address", "address": address}})
 	if err != nil {
 		return nil, err
 	}
-	return &DB{pool: pool}, nil
+	return s.(*DB), nil
 }
 
 // Close closes the pool.

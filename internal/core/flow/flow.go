@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 
+	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/formula"
@@ -64,25 +65,11 @@ func (s *Step) Setting(name string) string {
 	return ""
 }
 
-// Connection is a connection part: a kind of system and what it is called. Where it is and how to
-// sign in belongs to the environment, never to the part.
-type Connection struct {
-	ID, Title, Kind, About string
-}
-
-// ParseConnection reads a connection part.
-func ParseConnection(id string, d *doc.Doc) *Connection {
-	n := d.Root()
-	c := &Connection{ID: id, Title: n.Need("connection").Value, Kind: n.Choice("kind", "file", "sql"), About: n.Text("about").Value}
-	n.Done()
-	return c
-}
-
 // Parts finds what a flow refers to; nil when there is no such part.
 type Parts interface {
 	Schema(id string) *schema.Schema
 	Mapping(id string) *mapping.Plan
-	Connection(id string) *Connection
+	Connection(id string) *connection.Connection
 	Formulas() formula.Env
 }
 

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"strings"
 
+	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/formula"
@@ -82,7 +83,7 @@ func (c *compiler) trigger() {
 	t := c.flow.Trigger
 	if conn := c.parts.Connection(t.Connection.Value); conn == nil {
 		c.fault(t.Connection, fault.New(fault.Unknown, "there is no connection %q", t.Connection.Value))
-	} else if conn.Kind != "file" {
+	} else if k := connection.KindOf(conn.Kind); k == nil || !k.Watches {
 		c.fault(t.Connection, fault.Expect(fault.Setting, "a connection to a folder", conn.Kind))
 	}
 	if strings.ContainsAny(t.Mask.Value, `/\`) {
@@ -172,15 +173,16 @@ func (c *compiler) schema(s *Step, setting string) *schema.Schema {
 	return &schema.Schema{ID: id, Root: schema.Record(id)}
 }
 
-func (c *compiler) connection(s *Step, kind string) {
+// tables checks that a step's connection has tables.
+func (c *compiler) tables(s *Step) {
 	id := s.Setting("connection")
 	conn := c.parts.Connection(id)
 	switch {
 	case id == "":
 	case conn == nil:
 		c.fault(s.place("connection"), fault.New(fault.Unknown, "there is no connection %q", id))
-	case conn.Kind != kind:
-		c.fault(s.place("connection"), fault.Expect(fault.Setting, "a connection of kind "+kind, conn.Kind))
+	case connection.KindOf(conn.Kind) == nil || !connection.KindOf(conn.Kind).Tables:
+		c.fault(s.place("connection"), fault.Expect(fault.Setting, "a connection to a database", conn.Kind))
 	}
 }
 

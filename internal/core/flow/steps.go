@@ -126,7 +126,7 @@ var findKind = &Kind{
 
 func compileFind(c *compiler, s *Step) runner {
 	c.perRecord(s)
-	c.connection(s, "sql")
+	c.tables(s)
 	sch := c.schema(s, "schema")
 	l := Lookup{Connection: s.Setting("connection"), Table: s.Setting("table"), Row: sch}
 	var progs []*formula.Program
@@ -280,7 +280,7 @@ var upsertKind = &Kind{
 
 func compileUpsert(c *compiler, s *Step) runner {
 	c.perRecord(s)
-	c.connection(s, "sql")
+	c.tables(s)
 	slot, t, ok := c.scope.Slot(s.Setting("from"))
 	if !ok || t.Fields == nil {
 		c.fault(s.place("from"), fault.New(fault.Unknown, "no step before yields %q", s.Setting("from")))

@@ -12,6 +12,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
@@ -51,7 +52,7 @@ type Project struct {
 	Faults      fault.List
 	schemas     map[string]*schema.Schema
 	mappings    map[string]*mapping.Plan
-	connections map[string]*flow.Connection
+	connections map[string]*connection.Connection
 	flows       map[string]*flow.Plan
 	libraries   map[string]*library.Library // by id, with the published versions
 	pinned      map[string]int              // the version of a library that is used, where it is not the draft
@@ -130,13 +131,16 @@ func Load(id string, texts map[string]string) *Project {
 	p := &Project{
 		ID: id, Title: id, Texts: texts,
 		schemas: map[string]*schema.Schema{}, mappings: map[string]*mapping.Plan{},
-		connections: map[string]*flow.Connection{}, flows: map[string]*flow.Plan{},
+		connections: map[string]*connection.Connection{}, flows: map[string]*flow.Plan{},
 		libraries: map[string]*library.Library{}, pinned: map[string]int{},
 	}
 	p.settings()
 	p.loadFormulas(p.pinned)
-	p.each(Connections, func(id string, d *doc.Doc) { p.connections[id] = flow.ParseConnection(id, d) })
 	p.loadSchemas()
+	p.each(Connections, func(id string, d *doc.Doc) {
+		p.connections[id] = connection.Parse(id, d)
+		p.connections[id].Resolve(p.Schema, p.env)
+	})
 	p.each(Mappings, func(id string, d *doc.Doc) { p.compileMapping(id, mapping.Parse(id, d), d) })
 	p.each(Flows, func(id string, d *doc.Doc) { p.compileFlow(id, flow.Parse(id, d), d) })
 	p.loadCases()
@@ -268,7 +272,7 @@ func (p *Project) Schema(id string) *schema.Schema { return p.schemas[id] }
 func (p *Project) Mapping(id string) *mapping.Plan { return p.mappings[id] }
 
 // Connection finds a connection; nil when there is none.
-func (p *Project) Connection(id string) *flow.Connection { return p.connections[id] }
+func (p *Project) Connection(id string) *connection.Connection { return p.connections[id] }
 
 // Flow finds a compiled flow; nil when there is none.
 func (p *Project) Flow(id string) *flow.Plan { return p.flows[id] }

@@ -59,6 +59,26 @@ func Drop(folder, name, content string) error {
 	return os.Rename(temp, filepath.Join(folder, name))
 }
 
+// Standin is the Gauge drop.
+var Standin = standin.Standin{
+	Name: "gauge-drop", About: "a folder into which tide loggers drop files",
+	Start: func(ctx context.Context, data string) (*standin.Running, error) {
+		incoming, done := filepath.Join(data, "gauge-drop", "incoming"), filepath.Join(data, "gauge-drop", "done")
+		for _, dir := range []string{incoming, done} {
+			if err := os.MkdirAll(dir, 0o755); err != nil {
+				return nil, err
+			}
+		}
+		page, err := standin.Serve(ctx, Page(incoming, done))
+		if err != nil {
+			return nil, err
+		}
+		return &standin.Running{Page: page, Reach: map[string]standin.Reach{
+			"gauge-drop": {Kind: "file", Values: map[string]string{"folder": incoming, "done": done, "after": "move"}},
+		}}, nil
+	},
+}
+
 // Page drops files and lists the folders.
 func Page(folder, done string) func(ctx context.Context) (standin.Page, error) {
 	var mu sync.Mutex

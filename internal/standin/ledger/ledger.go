@@ -6,6 +6,7 @@ import (
 	"context"
 	_ "embed"
 	"fmt"
+	"strings"
 
 	"github.com/jackc/pgx/v5"
 
@@ -24,6 +25,26 @@ func Seed(ctx context.Context, url string) error {
 	defer conn.Close(ctx)
 	_, err = conn.Exec(ctx, seed)
 	return err
+}
+
+// Standin is the ledger in a database that is there already. admin is the address of another database of the same
+// server, name that of the ledger's.
+func Standin(url, admin, name string) standin.Standin {
+	return standin.Standin{
+		Name: "harbour-ledger", About: "a PostgreSQL database with stations, accounts, invoices and vessels",
+		Start: func(ctx context.Context, _ string) (*standin.Running, error) {
+			if err := Seed(ctx, url); err != nil && !strings.Contains(err.Error(), "not currently accepting") {
+				return nil, err
+			}
+			page, err := standin.Serve(ctx, Page(url, admin, name))
+			if err != nil {
+				return nil, err
+			}
+			return &standin.Running{Page: page, Reach: map[string]standin.Reach{
+				"harbour-ledger": {Kind: "sql", Values: map[string]string{"by": "address", "address": url}},
+			}}, nil
+		},
+	}
 }
 
 // Page shows the newest tide levels and can take the database down and up again. admin is the

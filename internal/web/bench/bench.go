@@ -3,7 +3,6 @@
 package bench
 
 import (
-	"context"
 	"embed"
 	"fmt"
 	"html/template"
@@ -22,11 +21,15 @@ import (
 //go:embed *.html
 var files embed.FS
 
-type bench struct{ *page.Site }
+type bench struct {
+	*page.Site
+	tests  *probings
+	trials *trials
+}
 
 // Routes adds the place's addresses.
 func Routes(r gin.IRouter, s *page.Site) {
-	b := bench{s}
+	b := bench{s, &probings{}, &trials{}}
 	r.GET("/bench", s.Do(b.chart))
 	r.GET("/bench/parts", s.Do(b.parts))
 	r.GET("/bench/text", s.Do(b.text))
@@ -55,8 +58,20 @@ func Routes(r gin.IRouter, s *page.Site) {
 	r.POST("/bench/mappings/:id/mend", s.Do(b.mend))
 	r.GET("/bench/mappings/:id/apart", s.Do(b.apart))
 	r.POST("/bench/mappings/:id/apart", s.Do(b.tellApart))
+	r.GET("/bench/connections/new", s.Do(b.newConnection))
+	r.POST("/bench/connections", s.Do(b.addConnection))
 	r.GET("/bench/connections/:id", s.Do(b.connection))
+	r.POST("/bench/connections/:id/settings", s.Do(b.setConnection))
 	r.POST("/bench/connections/:id/test", s.Do(b.testConnection))
+	r.GET("/bench/connections/:id/test/:test", s.Do(b.testSeen))
+	r.POST("/bench/connections/:id/operations", s.Do(b.addOperation))
+	r.GET("/bench/connections/:id/operations/:op", s.Do(b.operation))
+	r.POST("/bench/connections/:id/operations/:op", s.Do(b.setOperation))
+	r.POST("/bench/connections/:id/operations/:op/remove", s.Do(b.removeOperation))
+	r.POST("/bench/connections/:id/operations/:op/shape", s.Do(b.fetchShape))
+	r.POST("/bench/connections/:id/operations/:op/try", s.Do(b.tryOperation))
+	r.GET("/bench/connections/:id/operations/:op/try/:trial", s.Do(b.tried))
+	r.POST("/bench/connections/:id/operations/:op/try/:trial/keep", s.Do(b.keepAnswer))
 	r.GET("/bench/tables/:id", s.Do(b.table))
 	r.POST("/bench/tables", s.Do(b.addTable))
 	r.POST("/bench/tables/:id", s.Do(b.setTable))
@@ -250,9 +265,13 @@ func (b bench) systems(c *gin.Context, p *project.Project, flows []draw.ChartFlo
 			writes[id] = true
 		}
 	}
+	healths, err := store.Healths(c, b.DB, p.ID, b.Env)
+	if err != nil {
+		b.Log.Warn("the health of connections cannot be read", "error", err)
+	}
 	for _, part := range p.Parts(project.Connections) {
 		conn := p.Connection(part.ID)
-		s := draw.ChartSystem{ID: part.ID, Title: conn.Title, About: conn.About, Health: b.health(c, part.ID)}
+		s := draw.ChartSystem{ID: part.ID, Title: conn.Title, About: conn.About, Health: b.mood(healths[part.ID])}
 		if reads[part.ID] || !writes[part.ID] {
 			left = append(left, s)
 		}
@@ -263,13 +282,15 @@ func (b bench) systems(c *gin.Context, p *project.Project, flows []draw.ChartFlo
 	return left, right
 }
 
-func (b bench) health(ctx context.Context, id string) string {
-	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
-	defer cancel()
-	if err := b.Outside.Check(ctx, id); err != nil {
-		return "fault"
+// mood is how a connection was when it was last looked at.
+func (b bench) mood(h store.Health) string {
+	switch {
+	case h.Connection == "":
+		return ""
+	case h.Well:
+		return "well"
 	}
-	return "well"
+	return "fault"
 }
 
 // uses says in words what a flow stands on.

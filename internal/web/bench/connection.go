@@ -2,13 +2,17 @@ package bench
 
 import (
 	"context"
+	"errors"
+	"net/url"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
 
-	"hollowreed/internal/connector/probe"
-	"hollowreed/internal/connector/sql"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/connector/system"
+	"hollowreed/internal/core/connection"
+	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/page"
@@ -17,44 +21,89 @@ import (
 var connectionView = page.Parse(files, "connection.html")
 
 // probeTime bounds one test of a connection.
-const probeTime = 20 * time.Second
+const probeTime = 30 * time.Second
 
-// connectionPage is one connection: what it is for, whether it works, and what it offers.
+// connectionPage is one connection: how it is reached in an environment, whether it works, what it does,
+// and what its system offers.
 type connectionPage struct {
 	page.Frame
 	ID         string
-	Connection *flow.Connection
+	Path       string
+	Connection *connection.Connection
+	Kind       *connection.Kind
+	In         string // the environment whose settings are shown
+	Envs       []string
+	Settings   []settingRow
+	Version    int64  // of the settings
 	StandIn    string // the address of the system's own page, if it has one
+	Here       bool   // the environment is the one that is served
 	UsedBy     []project.Part
-	Test       *probe.Run
+	Health     *store.Health
+	Breaker    string
+	Test       *probing
 	Find       string
-	Offers     []sql.Offer
+	Offers     []system.Offer
 	Told       string // why nothing is offered
+	Said       string // what was done just now
+	Fault      *fault.Fault
+	Draft      store.Draft
+	Consent    bool // signs in by consent
+	Consented  string
+	OOB        bool
 }
 
-func (b bench) connectionOf(c *gin.Context) (*connectionPage, error) {
+func (b bench) connectionOf(c *gin.Context) (*project.Project, *connectionPage, error) {
 	p, err := b.Load(c)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	id := c.Param("id")
 	conn := p.Connection(id)
 	if conn == nil {
-		return nil, store.ErrNotFound
+		return nil, nil, store.ErrNotFound
 	}
-	return &connectionPage{
-		Frame: b.Frame(c, "bench", conn.Title, "T", "test the connection"), ID: id, Connection: conn, StandIn: b.Outside.Settings(id).Page,
-		UsedBy: p.UsedBy(project.Path(project.Connections, id)), Find: c.Query("find"),
-	}, nil
+	d := &connectionPage{
+		Frame: b.Frame(c, "bench", conn.Title, "T", "test the connection"), ID: id, Path: project.Path(project.Connections, id),
+		Connection: conn, Kind: connection.KindOf(conn.Kind), Envs: page.Environments, In: c.DefaultQuery("env", c.DefaultPostForm("env", b.Env)),
+		UsedBy: p.UsedBy(project.Path(project.Connections, id)), Find: c.Query("find"), Said: c.Query("said"), Breaker: b.Outside.Breaker(id),
+	}
+	if !slices.Contains(d.Envs, d.In) {
+		return nil, nil, store.ErrNotFound
+	}
+	if d.Kind == nil {
+		d.Kind = &connection.Kind{Name: conn.Kind, Title: conn.Kind}
+	}
+	d.Here = d.In == b.Env
+	if d.Draft, err = store.PartDraft(c, b.DB, p.ID, d.Path); err != nil {
+		return nil, nil, err
+	}
+	healths, err := store.Healths(c, b.DB, p.ID, d.In)
+	if err != nil {
+		return nil, nil, err
+	}
+	if h, ok := healths[id]; ok {
+		d.Health = &h
+	}
+	return p, d, b.settings(c, d)
+}
+
+// Loose says whether the system's tables can be taken as schemas.
+func (d *connectionPage) Loose() bool { return d.Kind.Loose }
+
+// Imports names the document from which the operations are taken, where the kind has one.
+func (d *connectionPage) Imports() string {
+	return map[string]string{"http": "an OpenAPI document", "soap": "a WSDL document"}[d.Kind.Name]
 }
 
 func (b bench) connection(c *gin.Context) error {
-	d, err := b.connectionOf(c)
+	_, d, err := b.connectionOf(c)
 	if err != nil {
 		return err
 	}
-	if d.Connection.Kind == "sql" {
-		d.offered(c, b)
+	d.offered(c, b)
+	if c.GetHeader("HX-Target") == "section#offers" || c.Query("part") == "offers" {
+		connectionView.Part(c, "offers", d)
+		return nil
 	}
 	connectionView.Page(c, d)
 	return nil
@@ -62,30 +111,30 @@ func (b bench) connection(c *gin.Context) error {
 
 // offered lists what the system has; a system that does not answer offers nothing.
 func (d *connectionPage) offered(c *gin.Context, b bench) {
-	ctx, cancel := context.WithTimeout(c, probeTime)
+	if !d.Here || !slices.Contains([]string{"sql", "file", "sftp", "directory"}, d.Kind.Name) {
+		return
+	}
+	ctx, cancel := context.WithTimeout(c, probeTime/6)
 	defer cancel()
-	db, err := b.Outside.DB(d.ID)
-	if err == nil {
-		d.Offers, err = db.Offers(ctx, d.Find)
+	list, err := b.Outside.Offers(ctx, d.ID, d.Find)
+	var f *fault.Fault
+	switch {
+	case errors.As(err, &f):
+		d.Told = f.What()
+	case err != nil:
+		d.Told = "The system does not answer. Test the connection to see why."
 	}
-	if err != nil {
-		d.Told = "The database does not answer. Test the connection to see why."
-	}
+	d.Offers = list
 }
 
-// testConnection tries the connection stage by stage.
-func (b bench) testConnection(c *gin.Context) error {
-	d, err := b.connectionOf(c)
-	if err != nil {
-		return err
+// connectionAt is the address of a connection's page in an environment.
+func connectionAt(id, env, said string) string {
+	q := url.Values{}
+	if env != "" {
+		q.Set("env", env)
 	}
-	ctx, cancel := context.WithTimeout(c, probeTime)
-	defer cancel()
-	d.Test = b.Outside.Probe(ctx, d.Connection.Kind, d.ID)
-	if page.Partial(c) {
-		connectionView.Part(c, "test", d)
-		return nil
+	if said != "" {
+		q.Set("said", said)
 	}
-	connectionView.Page(c, d)
-	return nil
+	return strings.TrimSuffix("/bench/connections/"+url.PathEscape(id)+"?"+q.Encode(), "?")
 }

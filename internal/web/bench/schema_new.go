@@ -12,6 +12,7 @@ import (
 	"github.com/gin-gonic/gin"
 	"github.com/jackc/pgx/v5"
 
+	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/all"
@@ -53,7 +54,7 @@ func (b bench) newSchema(c *gin.Context) error {
 func databases(p *project.Project) []project.Part {
 	var out []project.Part
 	for _, part := range p.Parts(project.Connections) {
-		if p.Connection(part.ID).Kind == "sql" {
+		if k := connection.KindOf(p.Connection(part.ID).Kind); k != nil && k.Tables {
 			out = append(out, part)
 		}
 	}
@@ -69,7 +70,7 @@ func (b bench) fromDatabase(c *gin.Context, d *newSchemaPage) (s *schema.Schema,
 	if id == "" {
 		return nil, nil, fault.New(fault.Required, "the schema needs a title")
 	}
-	db, err := b.Outside.DB(d.Connection)
+	db, err := b.Outside.Tables(c, d.Connection)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -1,11 +1,9 @@
 // Package estate is the place that shows what a project stands on: its connections and whether
-// they answer, and the workers.
+// they answer, its secrets, and the workers.
 package estate
 
 import (
-	"context"
 	"embed"
-	"time"
 
 	"github.com/gin-gonic/gin"
 
@@ -21,19 +19,27 @@ var view = page.Parse(files, "estate.html")
 
 type connection struct {
 	ID, Title, About, Page string
-	Well                   bool
-	Took                   string
+	Health                 *store.Health
+	Breaker                string
 }
 
 type estatePage struct {
 	page.Frame
 	Connections []connection
 	Workers     []store.Worker
+	Secrets     int
+	Expiring    int
 }
 
 // Routes adds the place's addresses.
 func Routes(r gin.IRouter, s *page.Site) {
-	r.GET("/estate", s.Do(func(c *gin.Context) error { return show(c, s) }))
+	with := func(h func(*gin.Context, *page.Site) error) gin.HandlerFunc {
+		return s.Do(func(c *gin.Context) error { return h(c, s) })
+	}
+	r.GET("/estate", with(show))
+	r.GET("/estate/secrets", with(secrets))
+	r.POST("/estate/secrets", with(keepSecret))
+	r.POST("/estate/secrets/remove", with(dropSecret))
 }
 
 func show(c *gin.Context, s *page.Site) error {
@@ -41,19 +47,38 @@ func show(c *gin.Context, s *page.Site) error {
 	if err != nil {
 		return err
 	}
-	d := estatePage{Frame: s.Frame(c, "estate", "Estate")}
+	d := estatePage{Frame: s.Frame(c, "estate", "Estate", "T", "look at all connections now")}
+	healths, err := store.Healths(c, s.DB, s.Project, s.Env)
+	if err != nil {
+		return err
+	}
 	for _, part := range p.Parts(project.Connections) {
 		conn := p.Connection(part.ID)
-		row := connection{ID: part.ID, Title: conn.Title, About: conn.About, Page: s.Outside.Settings(part.ID).Page}
-		ctx, cancel := context.WithTimeout(c, 2*time.Second)
-		began := time.Now()
-		row.Well = s.Outside.Check(ctx, part.ID) == nil
-		row.Took = page.Took(time.Since(began))
-		cancel()
+		row := connection{ID: part.ID, Title: conn.Title, About: conn.About, Breaker: s.Outside.Breaker(part.ID)}
+		if h, ok := healths[part.ID]; ok {
+			row.Health = &h
+		}
+		if set, err := store.SettingOf(c, s.DB, s.Project, s.Env, part.ID); err == nil {
+			row.Page = set.Page
+		}
 		d.Connections = append(d.Connections, row)
+	}
+	all, err := secretsOf(c, s)
+	if err != nil {
+		return err
+	}
+	d.Secrets = len(all.Rows)
+	for _, r := range all.Rows {
+		if r.Warn != "" {
+			d.Expiring++
+		}
 	}
 	if d.Workers, err = store.Workers(c, s.DB); err != nil {
 		return err
+	}
+	if page.Partial(c) {
+		view.Part(c, "connections", d)
+		return nil
 	}
 	view.Page(c, d)
 	return nil

@@ -24,6 +24,7 @@ import (
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/engine"
 	"hollowreed/internal/store"
+	"hollowreed/internal/vault"
 	"hollowreed/internal/web/assets"
 )
 
@@ -35,16 +36,21 @@ type Site struct {
 	DB      *pgxpool.Pool
 	Engine  *engine.Engine
 	Outside *connector.Pool
+	Rules   connector.Rules
+	Vault   *vault.Vault // of the environment that is served
 	Hub     *Hub
 	Log     *slog.Logger
 	Project string       // the project that is served
 	Person  store.Person // who is signed in
-	Env     string       // the environment's name
+	Env     string       // the environment's name, one of Environments
 
 	mu     sync.Mutex
 	kept   *project.Project
 	keptAt int64
 }
+
+// Environments are those that a connection has settings for. One of them is served.
+var Environments = []string{"Workbench", "Trial", "Live"}
 
 // Load gives the project's draft, compiled; it is compiled again only when a part has changed.
 func (s *Site) Load(c *gin.Context) (*project.Project, error) {

@@ -40,6 +40,20 @@ function live() {
   addEventListener("pageshow", (e) => { if (e.persisted) { tell(); claim(); } });
 }
 
+// Settings that depend on another one (data-when="name=value|value") show only where it has such a value.
+function depending() {
+  const settle = () => {
+    for (const el of document.querySelectorAll("[data-when]")) {
+      const [name, values] = el.dataset.when.split("=");
+      const other = el.closest("form")?.elements[name];
+      const off = !other || other.closest("[data-when]")?.hidden === true || !values.split("|").includes(other.value);
+      el.hidden = off;
+    }
+  };
+  document.addEventListener("change", settle);
+  settle();
+}
+
 // A form with data-edit is sent a moment after each change, one request at a time. Its answer
 // brings the parts of the page that changed; the field under the caret is left alone.
 function edits() {
@@ -471,7 +485,7 @@ function places() {
 }
 document.addEventListener("scroll", (e) => { if (e.target.matches?.("[data-tree]") && e.target.isConnected) scrolled.set(e.target.id, { tree: e.target, top: e.target.scrollTop }); }, true);
 
-addEventListener("DOMContentLoaded", () => { live(); outline(); edits(); keys(); sources(); drags(); twists(); trees(); places(); helps(); texts(); number(); folds(); ribbons(); document.fonts.ready.then(ribbons); });
+addEventListener("DOMContentLoaded", () => { live(); outline(); depending(); edits(); keys(); sources(); drags(); twists(); trees(); places(); helps(); texts(); number(); folds(); ribbons(); document.fonts.ready.then(ribbons); });
 document.addEventListener("htmx:after:swap", () => { trees(); places(); });
 document.addEventListener("htmx:after:swap", ribbons);
 document.addEventListener("htmx:after:swap", number);

@@ -1,0 +1,84 @@
+package app
+
+import (
+	"context"
+	"net/url"
+	"path/filepath"
+	"strings"
+
+	"hollowreed/internal/connector/system"
+	"hollowreed/internal/core/connection"
+	"hollowreed/internal/standin"
+	"hollowreed/internal/standin/gauges"
+	"hollowreed/internal/standin/ledger"
+	"hollowreed/internal/store"
+)
+
+// standins are the simulated systems that the demo starts, in the order in which they are told.
+func standins(ledgerURL, admin string) []standin.Standin {
+	return []standin.Standin{gauges.Standin, ledger.Standin(ledgerURL, admin, databaseOf(ledgerURL))}
+}
+
+func databaseOf(address string) string {
+	u, err := url.Parse(address)
+	if err != nil {
+		return "harbour_ledger"
+	}
+	return strings.TrimPrefix(u.Path, "/")
+}
+
+// startAll starts stand-ins below the data folder.
+func startAll(ctx context.Context, list []standin.Standin, data string) ([]*standin.Running, error) {
+	abs, err := filepath.Abs(data)
+	if err != nil {
+		return nil, err
+	}
+	var running []*standin.Running
+	for _, s := range list {
+		r, err := s.Start(ctx, abs)
+		if err != nil {
+			return nil, err
+		}
+		r.Name = s.Name
+		running = append(running, r)
+	}
+	return running, nil
+}
+
+// settle keeps how the stand-ins are reached as the settings of the demo's connections. Their ports are
+// others at each start.
+func (f *flags) settle(ctx context.Context, running []*standin.Running) error {
+	for _, r := range running {
+		for id, reach := range r.Reach {
+			chosen, err := f.sealed(ctx, id, reach)
+			if err != nil {
+				return err
+			}
+			s := store.Setting{Connection: id, Kind: reach.Kind, Chosen: chosen, Page: r.Page}
+			if err := store.SaveSetting(ctx, f.vault.DB, f.project, f.env, s, -1, DemoPerson.ID); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// sealed puts the secrets among the values into the vault and their names in their places.
+func (f *flags) sealed(ctx context.Context, id string, reach standin.Reach) (system.Values, error) {
+	chosen := system.Values{}
+	for _, set := range connection.KindOf(reach.Kind).Settings {
+		v := reach.Values[set.Name]
+		if v == "" {
+			continue
+		}
+		if set.Type == connection.Secret {
+			as := store.Secret{Name: id + " " + set.Name, Type: set.Of, About: "of the stand-in", ChangedBy: DemoPerson.ID}
+			if err := f.vault.Keep(ctx, as, v); err != nil {
+				return nil, err
+			}
+			v = as.Name
+		}
+		chosen[set.Name] = v
+	}
+	return chosen, nil
+}

@@ -1,0 +1,319 @@
+// Package file reaches folders of this machine. Every access goes through the folder as a root that
+// neither ".." nor a symbolic link leaves.
+package file
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"iter"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+
+	"hollowreed/internal/connector/probe"
+	"hollowreed/internal/connector/system"
+	"hollowreed/internal/core/connection"
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/value"
+)
+
+// Folder is one folder.
+type Folder struct {
+	env  system.Env
+	path string
+}
+
+var (
+	_ system.Caller = (*Folder)(nil)
+	_ system.Reader = (*Folder)(nil)
+	_ system.Folder = (*Folder)(nil)
+)
+
+// Open makes a folder of its settings.
+func Open(env system.Env) (system.System, error) {
+	f := &Folder{env: env, path: env.Values["folder"]}
+	for _, name := range []string{"folder", "done", "failed"} {
+		if dir := env.Values[name]; dir != "" {
+			if err := allowed(dir, env.Roots); err != nil {
+				return nil, err
+			}
+		}
+	}
+	if f.path == "" {
+		return nil, fault.New(fault.Setting, "the connection %s names no folder", env.ID)
+	}
+	return f, nil
+}
+
+// allowed says whether a folder is below one of the roots, with symbolic links followed.
+func allowed(dir string, roots []string) error {
+	if !filepath.IsAbs(dir) {
+		return fault.Expect(fault.Setting, "an absolute path, as /srv/drop", fault.Quote(dir)).In("Folder")
+	}
+	if len(roots) == 0 {
+		return nil
+	}
+	real := resolved(dir)
+	for _, root := range roots {
+		rel, err := filepath.Rel(resolved(root), real)
+		if err == nil && rel != ".." && !strings.HasPrefix(rel, ".."+string(filepath.Separator)) {
+			return nil
+		}
+	}
+	return fault.New(fault.Setting, "%s is not below a folder that may be used", dir).Mended("May be used: %s", strings.Join(roots, ", "))
+}
+
+// resolved follows the links of a path as far as it exists.
+func resolved(p string) string {
+	if real, err := filepath.EvalSymlinks(p); err == nil {
+		return real
+	}
+	dir, base := filepath.Split(filepath.Clean(p))
+	if dir == "" || dir == p {
+		return p
+	}
+	return filepath.Join(resolved(strings.TrimSuffix(dir, "/")), base)
+}
+
+// Close has nothing to close.
+func (f *Folder) Close() {}
+
+// Check says whether the folder can be read.
+func (f *Folder) Check(context.Context) error {
+	_, err := os.ReadDir(f.path)
+	return err
+}
+
+// Probe tries the folder and the ones into which its files go.
+func (f *Folder) Probe(_ context.Context, r *probe.Run) {
+	r.Do("folder found", func() (string, error) {
+		info, err := os.Stat(f.path)
+		switch {
+		case err != nil:
+			return "there is no folder " + f.path, err
+		case !info.IsDir():
+			return f.path + " is a file", errors.New("not a folder")
+		}
+		return f.path, nil
+	}, func(error) string { return "Make the folder, or mend its path" })
+	r.Do("permission to read", func() (string, error) {
+		list, err := os.ReadDir(f.path)
+		return fmt.Sprintf("%d files and folders in it", len(list)), err
+	}, func(error) string { return "Let the user of this program read the folder" })
+	for _, dir := range []string{f.path, f.env.Values["done"], f.env.Values["failed"]} {
+		if dir == "" {
+			continue
+		}
+		r.Do("permission to write", func() (string, error) {
+			t, err := os.CreateTemp(dir, ".hollowreed-*")
+			if err != nil {
+				return "nothing can be written in " + dir, err
+			}
+			t.Close()
+			return dir, os.Remove(t.Name())
+		}, func(error) string { return "Let the user of this program write there" })
+	}
+}
+
+// Identity tells a file from another one of its name.
+func Identity(info os.FileInfo) string {
+	inode := uint64(0)
+	if st, ok := info.Sys().(*syscall.Stat_t); ok {
+		inode = st.Ino
+	}
+	return fmt.Sprintf("%d-%d-%d", info.Size(), info.ModTime().UnixNano(), inode)
+}
+
+// List gives the regular files whose names fit a mask. Names that begin with a dot are left out: they
+// are of files that are being written.
+func (f *Folder) List(_ context.Context, mask string) ([]system.File, error) {
+	entries, err := os.ReadDir(f.path)
+	if err != nil {
+		return nil, err
+	}
+	var list []system.File
+	for _, e := range entries {
+		if !Fits(mask, e.Name()) || !e.Type().IsRegular() {
+			continue
+		}
+		if info, err := e.Info(); err == nil {
+			list = append(list, system.File{Name: e.Name(), Size: info.Size(), Changed: info.ModTime(), Identity: Identity(info)})
+		}
+	}
+	Sort(list, f.env.Values["order"])
+	return list, nil
+}
+
+// Fits says whether a name is one of those that a mask stands for; several masks have commas between.
+func Fits(mask, name string) bool {
+	if strings.HasPrefix(name, ".") {
+		return false
+	}
+	for one := range strings.SplitSeq(cmp.Or(mask, "*"), ",") {
+		if ok, err := path.Match(strings.TrimSpace(one), name); ok && err == nil {
+			return true
+		}
+	}
+	return false
+}
+
+// Sort puts files in the order of a setting.
+func Sort(list []system.File, order string) {
+	slices.SortFunc(list, func(a, b system.File) int {
+		if order == "oldest first" && !a.Changed.Equal(b.Changed) {
+			return a.Changed.Compare(b.Changed)
+		}
+		return strings.Compare(a.Name, b.Name)
+	})
+}
+
+// root opens the folder as a root.
+func (f *Folder) root() (*os.Root, error) { return os.OpenRoot(f.path) }
+
+// Open opens a file of the folder.
+func (f *Folder) Open(_ context.Context, name string) (io.ReadCloser, error) {
+	root, err := f.root()
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	return root.Open(name)
+}
+
+// Call reads, writes or removes one file.
+func (f *Folder) Call(_ context.Context, r system.Request) (value.Value, error) {
+	name := r.Value.Field("name").String()
+	if err := CheckName(name); err != nil {
+		return value.Value{}, err
+	}
+	root, err := f.root()
+	if err != nil {
+		return value.Value{}, err
+	}
+	defer root.Close()
+	v, err := f.do(root, r, name)
+	return v, refused(err, name)
+}
+
+func (f *Folder) do(root *os.Root, r system.Request, name string) (value.Value, error) {
+	switch r.Op.Verb.Name {
+	case "read":
+		in, err := root.Open(name)
+		if err != nil {
+			return value.Value{}, err
+		}
+		defer in.Close()
+		return Content(r.Op, name, in, f.env.Values.Largest())
+	case "delete":
+		return value.Value{}, root.Remove(name)
+	}
+	w, err := Written(r)
+	if err != nil {
+		return value.Value{}, err
+	}
+	return w.Done(r.Op), put(root, w)
+}
+
+// refused turns what is about the name into a fault; other errors may pass.
+func refused(err error, name string) error {
+	var p *fs.PathError
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return fault.Expect(fault.NotFound, "the file "+name, "none of that name")
+	case errors.Is(err, fs.ErrExist):
+		return fault.New(fault.Outside, "there is a file %s already", name).Mended("Choose another name, or let it be replaced")
+	case errors.As(err, &p) && strings.Contains(p.Err.Error(), "escapes"):
+		return fault.New(fault.Setting, "%s leads out of the folder", name)
+	}
+	return err
+}
+
+// put writes beside the name and renames.
+func put(root *os.Root, w *Write) error {
+	if dir := path.Dir(w.Name); dir != "." {
+		if err := root.MkdirAll(dir, 0o755); err != nil {
+			return err
+		}
+	}
+	if w.There == "append" {
+		return appendTo(root, w)
+	}
+	if w.There == "refuse" {
+		if _, err := root.Lstat(w.Name); err == nil {
+			return &fs.PathError{Op: "write", Path: w.Name, Err: fs.ErrExist}
+		}
+	}
+	temp := path.Join(path.Dir(w.Name), "."+path.Base(w.Name)+".part")
+	out, err := root.OpenFile(temp, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o644)
+	if err != nil {
+		return err
+	}
+	_, err = out.Write(w.Bytes)
+	err = errors.Join(err, out.Sync(), out.Close())
+	if err == nil {
+		err = root.Rename(temp, w.Name)
+	}
+	if err != nil {
+		root.Remove(temp)
+	}
+	return err
+}
+
+func appendTo(root *os.Root, w *Write) error {
+	out, err := root.OpenFile(w.Name, os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o644)
+	if err != nil {
+		return err
+	}
+	_, err = out.Write(w.Bytes)
+	return errors.Join(err, out.Sync(), out.Close())
+}
+
+// Read lists the folder as records.
+func (f *Folder) Read(ctx context.Context, r system.Request) iter.Seq2[value.Value, error] {
+	list, err := f.List(ctx, r.Value.Field("mask").String())
+	return Entries(r.Op, list, err)
+}
+
+// Entries are files as records of the operation that lists them.
+func Entries(op *connection.Operation, list []system.File, err error) iter.Seq2[value.Value, error] {
+	return func(yield func(value.Value, error) bool) {
+		if err != nil {
+			yield(value.Value{}, err)
+			return
+		}
+		for _, e := range list {
+			v := value.Rec(op.Response.Root.Shape(), []value.Value{value.Str(e.Name), value.Int(e.Size), value.Instant(e.Changed.UTC())})
+			if !yield(v, nil) {
+				return
+			}
+		}
+	}
+}
+
+// Offers lists the folder's files and folders.
+func (f *Folder) Offers(_ context.Context, find string) ([]system.Offer, error) {
+	entries, err := os.ReadDir(f.path)
+	var list []system.Offer
+	for _, e := range entries {
+		if !strings.Contains(strings.ToLower(e.Name()), strings.ToLower(find)) || len(list) >= mostOffers {
+			continue
+		}
+		o := system.Offer{Name: e.Name(), Kind: "file"}
+		if e.IsDir() {
+			o.Kind = "folder"
+		} else if info, err := e.Info(); err == nil {
+			o.Detail = fmt.Sprintf("%d bytes", info.Size())
+		}
+		list = append(list, o)
+	}
+	return list, err
+}
+
+const mostOffers = 500

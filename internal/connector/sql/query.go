@@ -1,0 +1,239 @@
+package sql
+
+import (
+	"context"
+	"encoding/binary"
+	"fmt"
+	"iter"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgtype"
+
+	"hollowreed/internal/connector/sqltext"
+	"hollowreed/internal/connector/system"
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/value"
+)
+
+// statement is an operation's statement with its parameters numbered.
+func statement(text string) (sqltext.Statement, error) {
+	return sqltext.Parse(strings.TrimRight(strings.TrimSpace(text), "; \n"), true, func(n int) string { return fmt.Sprintf("$%d", n) })
+}
+
+// arguments are the values of a statement's parameters, as texts of PostgreSQL's.
+func arguments(s sqltext.Statement, request value.Value) ([]any, error) {
+	args := make([]any, len(s.Names))
+	for i, name := range s.Names {
+		r := request.Record()
+		if r == nil || r.Shape.Slot(name) < 0 {
+			return nil, fault.New(fault.Unknown, "the statement speaks of :%s; the request has no such field", name).
+				Mended("Add the field to the request's schema")
+		}
+		v := request.Field(name)
+		if v.Kind() == value.ListKind {
+			args[i] = array(v)
+			continue
+		}
+		if p := param(v); p != nil {
+			args[i] = *p
+		}
+	}
+	return args, nil
+}
+
+// array is a list as the text of an array, for = any(:list).
+func array(v value.Value) string {
+	var b strings.Builder
+	b.WriteByte('{')
+	for i, item := range v.Items() {
+		if i > 0 {
+			b.WriteByte(',')
+		}
+		p := param(item)
+		if p == nil {
+			b.WriteString("NULL")
+			continue
+		}
+		b.WriteString(`"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(*p) + `"`)
+	}
+	b.WriteByte('}')
+	return b.String()
+}
+
+// Read gives the rows of a query as they arrive; the database sends on only as they are taken.
+func (db *DB) Read(ctx context.Context, r system.Request) iter.Seq2[value.Value, error] {
+	return func(yield func(value.Value, error) bool) {
+		if err := db.read(ctx, r, yield); err != nil {
+			yield(value.Value{}, classify(err))
+		}
+	}
+}
+
+func (db *DB) read(ctx context.Context, r system.Request, yield func(value.Value, error) bool) error {
+	s, err := statement(r.Op.Setting("statement"))
+	if err != nil {
+		return err
+	}
+	args, err := arguments(s, r.Value)
+	if err != nil {
+		return err
+	}
+	x := system.Heard(ctx)
+	x.Sent("statement, read only", told(s, args))
+	return pgx.BeginTxFunc(ctx, db.pool, pgx.TxOptions{AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {
+		d, err := tx.Prepare(ctx, s.Text, s.Text)
+		if err != nil {
+			return err
+		}
+		columns := make([]decoding, len(d.Fields))
+		formats := make(pgx.QueryResultFormats, len(d.Fields))
+		for i, f := range d.Fields {
+			columns[i] = decoder(f.DataTypeOID)
+			formats[i] = columns[i].format
+		}
+		rows, err := tx.Query(ctx, s.Text, append([]any{formats}, args...)...)
+		if err != nil {
+			return err
+		}
+		defer rows.Close()
+		shape, err := newShape(r.Op.Response, d.Fields, columns)
+		if err != nil {
+			return err
+		}
+		n := 0
+		for ; rows.Next(); n++ {
+			v, err := shape.row(rows.RawValues())
+			if err != nil {
+				return err
+			}
+			if !yield(v, nil) {
+				break
+			}
+		}
+		x.Got("rows", strconv.Itoa(n)+" read")
+		return rows.Err()
+	})
+}
+
+func told(s sqltext.Statement, args []any) string {
+	var b strings.Builder
+	b.WriteString(s.Text)
+	for i, name := range s.Names {
+		fmt.Fprintf(&b, "\n$%d = %v (:%s)", i+1, args[i], name)
+	}
+	return b.String()
+}
+
+// decoding is how a column's values are read: in the format in which that is fast and exact.
+type decoding struct {
+	format int16
+	read   func(b []byte) (value.Value, bool)
+	kind   value.Kind
+}
+
+const postgresEpoch = 946_684_800 // 2000-01-01 in Unix seconds
+
+func decoder(oid uint32) decoding {
+	switch oid {
+	case pgtype.Int2OID:
+		return decoding{pgx.BinaryFormatCode, func(b []byte) (value.Value, bool) { return value.Int(int64(int16(binary.BigEndian.Uint16(b)))), true }, value.Integer}
+	case pgtype.Int4OID:
+		return decoding{pgx.BinaryFormatCode, func(b []byte) (value.Value, bool) { return value.Int(int64(int32(binary.BigEndian.Uint32(b)))), true }, value.Integer}
+	case pgtype.Int8OID:
+		return decoding{pgx.BinaryFormatCode, func(b []byte) (value.Value, bool) { return value.Int(int64(binary.BigEndian.Uint64(b))), true }, value.Integer}
+	case pgtype.BoolOID:
+		return decoding{pgx.BinaryFormatCode, func(b []byte) (value.Value, bool) { return value.Bool(b[0] == 1), true }, value.Boolean}
+	case pgtype.ByteaOID:
+		return decoding{pgx.BinaryFormatCode, func(b []byte) (value.Value, bool) { return value.Bytes(string(b)), true }, value.Binary}
+	case pgtype.TimestamptzOID:
+		return decoding{pgx.BinaryFormatCode, instant, value.Timestamp}
+	case pgtype.DateOID:
+		return decoding{pgx.BinaryFormatCode, date, value.Date}
+	}
+	kind, ok := kindsOf[oid]
+	if !ok {
+		kind = value.Text
+	}
+	return decoding{pgx.TextFormatCode, func(b []byte) (value.Value, bool) { return readText(kind, string(b)) }, kind}
+}
+
+// instant reads microseconds since 2000; infinity is none that can be written.
+func instant(b []byte) (value.Value, bool) {
+	micros := int64(binary.BigEndian.Uint64(b))
+	if micros == 1<<63-1 || micros == -1<<63 {
+		return value.Value{}, false
+	}
+	return value.Instant(time.Unix(postgresEpoch+micros/1e6, micros%1e6*1000).UTC()), true
+}
+
+func date(b []byte) (value.Value, bool) {
+	days := int32(binary.BigEndian.Uint32(b))
+	if days == 1<<31-1 || days == -1<<31 {
+		return value.Value{}, false
+	}
+	y, m, d := time.Unix(postgresEpoch+int64(days)*86_400, 0).UTC().Date()
+	return value.DateOf(y, int(m), d), true
+}
+
+// rowShape puts the columns of a result into the fields of a schema.
+type rowShape struct {
+	schema  *schema.Schema
+	columns []decoding
+	slots   []int // of each column; -1 is not taken
+}
+
+// newShape finds the field of each column. Every required field needs one.
+func newShape(s *schema.Schema, fields []pgconn.FieldDescription, columns []decoding) (*rowShape, error) {
+	if s == nil {
+		return nil, fault.New(fault.Required, "the operation names no response schema").Mended("Fetch the shape of its result")
+	}
+	r := &rowShape{schema: s, columns: columns, slots: make([]int, len(fields))}
+	there := map[string]bool{}
+	for i, f := range fields {
+		there[f.Name] = true
+		r.slots[i] = s.Root.Shape().Slot(f.Name)
+	}
+	for _, f := range s.Root.Fields {
+		if f.Required() && !there[f.Name] {
+			return nil, fault.Expect(fault.Setting, "a column "+f.Name+" as "+s.ID+" says", "none in the result").Mended("Fetch the shape anew, or mend the statement")
+		}
+	}
+	return r, nil
+}
+
+// row makes a record of a row.
+func (s *rowShape) row(raw [][]byte) (value.Value, error) {
+	fields := make([]value.Value, len(s.schema.Root.Fields))
+	for i, b := range raw {
+		slot := s.slots[i]
+		if slot < 0 {
+			continue
+		}
+		if b == nil {
+			fields[slot] = value.NullValue
+			continue
+		}
+		v, ok := s.columns[i].read(b)
+		f := s.schema.Root.Fields[slot]
+		if ok && v.Kind() != f.Kind {
+			v, ok = asKind(v, f.Kind)
+		}
+		if !ok {
+			return v, fault.Expect(fault.Type, "a column of type "+f.Kind.String(), fault.Quote(string(b))).In(f.Name)
+		}
+		fields[slot] = v
+	}
+	return value.Rec(s.schema.Root.Shape(), fields), nil
+}
+
+func asKind(v value.Value, kind value.Kind) (value.Value, bool) {
+	if kind == value.Decimal && v.Kind() == value.Integer {
+		return value.AsDecimal(v), true
+	}
+	return readText(kind, v.String())
+}

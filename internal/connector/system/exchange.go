@@ -1,0 +1,64 @@
+package system
+
+import (
+	"context"
+	"strconv"
+	"strings"
+	"sync"
+	"unicode/utf8"
+)
+
+// Exchange is what was said between Hollow Reed and a system, as it went over the wire, with secrets
+// masked. It is only kept where somebody asked for it with Listen.
+type Exchange struct {
+	mu    sync.Mutex
+	mask  func(string) string
+	Turns []Turn
+	left  int
+}
+
+// Turn is what one side said.
+type Turn struct {
+	Sent bool // by Hollow Reed
+	Head string
+	Text string
+}
+
+// mostKept bounds the bytes of an exchange.
+const mostKept = 256 << 10
+
+type listening struct{}
+
+// Listen gives a context in which what is said is kept.
+func Listen(ctx context.Context, mask func(string) string) (context.Context, *Exchange) {
+	x := &Exchange{mask: mask, left: mostKept}
+	return context.WithValue(ctx, listening{}, x), x
+}
+
+// Heard is the exchange that listens; nil when nobody does. A nil Exchange takes everything and keeps nothing.
+func Heard(ctx context.Context) *Exchange {
+	x, _ := ctx.Value(listening{}).(*Exchange)
+	return x
+}
+
+// Sent keeps what was sent.
+func (x *Exchange) Sent(head, text string) { x.turn(true, head, text) }
+
+// Got keeps what was answered.
+func (x *Exchange) Got(head, text string) { x.turn(false, head, text) }
+
+func (x *Exchange) turn(sent bool, head, text string) {
+	if x == nil {
+		return
+	}
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if !utf8.ValidString(text) {
+		text = "(" + strconv.Itoa(len(text)) + " bytes" + " that are no text)"
+	}
+	if text = x.mask(text); len(text) > x.left {
+		text = strings.ToValidUTF8(text[:x.left], "") + "\n… cut off here; only what is shown is"
+	}
+	x.left -= min(x.left, len(text))
+	x.Turns = append(x.Turns, Turn{Sent: sent, Head: x.mask(head), Text: text})
+}

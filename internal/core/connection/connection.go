@@ -1,0 +1,217 @@
+// Package connection holds connection parts: which kind of system is reached, and by name the
+// operations that are done with it, each with the schemas of what it is asked and what it answers.
+// Where a system is and how to sign in belongs to an environment, never to a part.
+package connection
+
+import (
+	"slices"
+	"strings"
+
+	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/schema"
+)
+
+// Connection is one part.
+type Connection struct {
+	ID, Title, About string
+	Kind             string
+	Operations       []*Operation
+	doc              *doc.Doc
+}
+
+// Operation is one thing that is done with a system. Its schemas and formulas are there once it is
+// resolved. It is immutable then and shared.
+type Operation struct {
+	Connection string
+	ID, Name   string
+	Verb       *Verb
+	Settings   map[string]doc.Text
+	Pairs      map[string][]Pair
+	Ask, Give  doc.Text       // the ids of the schemas, where the verb does not have its own
+	Request    *schema.Schema // what it is asked with; nil where it needs nothing
+	Response   *schema.Schema // one record of what it answers; nil where it answers nothing
+	Formulas   map[string]*formula.Program
+	Fields     map[string][]Named
+	Faults     fault.List
+	At         doc.Text
+}
+
+// Pair is one named value of an operation: a header, a part of the query.
+type Pair struct{ Name, Value doc.Text }
+
+// Named is the compiled value of a pair.
+type Named struct {
+	Name  string
+	Value *formula.Program
+}
+
+// Setting reads one of the operation's settings, or its default.
+func (o *Operation) Setting(name string) string {
+	if t, ok := o.Settings[name]; ok && t.Value != "" {
+		return t.Value
+	}
+	for _, s := range o.Verb.Settings {
+		if s.Name == name {
+			return s.Default
+		}
+	}
+	return ""
+}
+
+// Parse reads a connection part.
+func Parse(id string, d *doc.Doc) *Connection {
+	n := d.Root()
+	kind := n.Need("kind")
+	c := &Connection{ID: id, Title: n.Need("connection").Value, Kind: kind.Value, About: n.Text("about").Value, doc: d}
+	k := KindOf(c.Kind)
+	if k == nil && kind.Value != "" {
+		d.Fault(kind, fault.Expect(fault.Unknown, "a kind of system ("+strings.Join(Names(), ", ")+")", fault.Quote(kind.Value)))
+	}
+	seen := map[string]bool{}
+	for _, item := range n.List("operations") {
+		if k == nil {
+			continue
+		}
+		o := k.operation(item)
+		o.Connection = id
+		if seen[o.ID] {
+			item.Fault(fault.Setting, "the operation %q is there twice", o.ID)
+		}
+		seen[o.ID] = true
+		c.Operations = append(c.Operations, o)
+	}
+	n.Done()
+	return c
+}
+
+func (k *Kind) operation(n doc.Node) *Operation {
+	id := n.Need("operation")
+	o := &Operation{ID: id.Value, Name: n.Text("name").Value, Settings: map[string]doc.Text{}, Pairs: map[string][]Pair{}, At: n.At()}
+	if o.Name == "" {
+		o.Name = o.ID
+	}
+	verbs := make([]string, len(k.Verbs))
+	for i, v := range k.Verbs {
+		verbs[i] = v.Name
+	}
+	if len(verbs) == 0 {
+		n.Fault(fault.Setting, "a connection of kind %s has no operations", k.Name)
+		o.Verb = &Verb{}
+		return o
+	}
+	o.Verb = k.Verb(n.Choice("does", verbs...))
+	if !o.Verb.Asks() {
+		o.Ask = n.Text("request")
+	}
+	if !o.Verb.Gives() {
+		o.Give = n.Text("response")
+	}
+	for _, s := range o.Verb.Settings {
+		o.setting(n, s)
+	}
+	n.Done()
+	return o
+}
+
+func (o *Operation) setting(n doc.Node, s Setting) {
+	switch s.Type {
+	case Formulas:
+		keys, values := n.Map(s.Name).Pairs()
+		for i := range keys {
+			o.Pairs[s.Name] = append(o.Pairs[s.Name], Pair{keys[i], values[i]})
+		}
+		return
+	case Choice:
+		n.Choice(s.Name, s.Choices...)
+	case Number:
+		n.Int(s.Name, 0)
+	case Flag:
+		n.Bool(s.Name, false)
+	}
+	t := n.Text(s.Name)
+	if t.Value == "" && s.Required {
+		n.Fault(fault.Required, "%q is missing", s.Name)
+	}
+	o.Settings[s.Name] = t
+}
+
+// Operation finds an operation by id; nil when there is none.
+func (c *Connection) Operation(id string) *Operation {
+	i := slices.IndexFunc(c.Operations, func(o *Operation) bool { return o.ID == id })
+	if i < 0 {
+		return nil
+	}
+	return c.Operations[i]
+}
+
+// Resolve finds the schemas of the operations and compiles their formulas.
+func (c *Connection) Resolve(find func(id string) *schema.Schema, env formula.Env) {
+	for _, o := range c.Operations {
+		o.Request = c.schema(o, o.Ask, o.Verb.Request, find)
+		o.Response = c.schema(o, o.Give, o.Verb.Response, find)
+		o.compile(c, env)
+	}
+}
+
+func (c *Connection) schema(o *Operation, id doc.Text, fixed *schema.Schema, find func(string) *schema.Schema) *schema.Schema {
+	if fixed != nil || id.Value == "" {
+		return fixed
+	}
+	s := find(id.Value)
+	if s == nil {
+		c.fault(o, id, fault.New(fault.Unknown, "there is no schema %q", id.Value))
+	}
+	return s
+}
+
+// fault notes a fault at a text of the part.
+func (c *Connection) fault(o *Operation, at doc.Text, f *fault.Fault) {
+	column := f.Place.Column
+	c.doc.Fault(at, f)
+	if column > 1 {
+		f.Place.Column += column - 1
+	}
+	o.Faults = append(o.Faults, f)
+}
+
+// RequestSlot is where a formula of an operation finds the request; AnswerSlot is where one on the
+// answer finds that.
+const (
+	RequestSlot = 0
+	AnswerSlot  = 1
+)
+
+// answer is what a formula on an answer can read.
+var answer = schema.Record("answer", schema.Scalar("status", integer), schema.Scalar("body", text).Optional())
+
+// compile makes programs of the formulas. Those see the request's fields by their names.
+func (o *Operation) compile(c *Connection, env formula.Env) {
+	o.Formulas, o.Fields = map[string]*formula.Program{}, map[string][]Named{}
+	root := schema.Record("request")
+	if o.Request != nil {
+		root = o.Request.Root
+	}
+	compile := func(at doc.Text, answered bool) *formula.Program {
+		scope := env.Scope()
+		scope.Define("request", formula.Type{Kind: record, Fields: root})
+		if answered {
+			scope.Define("answer", formula.Type{Kind: record, Fields: answer})
+		}
+		scope.Open("request")
+		prog, faults := formula.Compile(at.Value, scope)
+		for _, f := range faults {
+			c.fault(o, at, f)
+		}
+		return prog
+	}
+	for _, s := range o.Verb.Settings {
+		if t := o.Settings[s.Name]; (s.Type == Formula || s.Type == OnAnswer) && t.Value != "" {
+			o.Formulas[s.Name] = compile(t, s.Type == OnAnswer)
+		}
+		for _, p := range o.Pairs[s.Name] {
+			o.Fields[s.Name] = append(o.Fields[s.Name], Named{p.Name.Value, compile(p.Value, false)})
+		}
+	}
+}

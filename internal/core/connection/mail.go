@@ -1,0 +1,76 @@
+package connection
+
+import (
+	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/value"
+)
+
+// Mail is the structure of a message that is sent (RFC 5322, MIME).
+var Mail = fixed("mail", "A mail",
+	listed(needed("to", value.Text, "addresses, as Mira Orrin <mira@skerry.example>")),
+	listed(needed("cc", value.Text, "")), listed(needed("bcc", value.Text, "")),
+	field("from", value.Text, "the connection's sender where it is not there"), field("reply_to", value.Text, ""),
+	needed("subject", value.Text, ""), field("text", value.Text, "as plain text"), field("html", value.Text, "the same as HTML"),
+	attachments())
+
+func attachments() *schema.Field {
+	f := schema.Record("attachments", needed("name", value.Text, ""), field("type", value.Text, "media type"), field("content", value.Binary, ""), field("text", value.Text, "in place of content"))
+	return listed(f)
+}
+
+var mailKind = &Kind{
+	Name: "mail", Title: "Mail",
+	About: "Sends mail through an SMTP server.",
+	Needs: "The server's host and port, a user and a password where it wants them, and a sender.",
+	Settings: []Setting{
+		{Name: "host", Label: "Host", Type: Text, Required: true},
+		{Name: "port", Label: "Port", Type: Number, Default: "587", Least: 1, Greatest: 65535},
+		{Name: "encryption", Label: "Encryption", Type: Choice, Choices: []string{"starttls", "tls from the start", "none"}, Default: "starttls", Help: "STARTTLS (RFC 3207), or implicit TLS as on port 465 (RFC 8314)"},
+		{Name: "authority", Label: "Own authority", Type: Lines, When: "encryption=starttls|tls from the start", Help: "PEM certificates that are trusted beside those of this machine"},
+		{Name: "user", Label: "User", Type: Text},
+		{Name: "password", Label: "Password", Type: Secret, Of: "password"},
+		{Name: "sender", Label: "Sender", Type: Text, Required: true, Help: "The address that mail comes from when a message names none"},
+		waits,
+	},
+	Verbs: []Verb{{
+		Name: "send", About: "Send a mail", Effect: true, Request: Mail,
+		Response: fixed("mail-sent", "A mail that was sent", needed("id", value.Text, "the Message-ID"), needed("said", value.Text, "what the server answered")),
+	}},
+}
+
+var directoryKind = &Kind{
+	Name: "directory", Title: "Directory",
+	About: "Searches and changes the entries of a directory over LDAP v3.",
+	Needs: "Host and port, the name and password to bind with, and where the entries are.",
+	Settings: append([]Setting{
+		{Name: "host", Label: "Host", Type: Text, Required: true},
+		{Name: "port", Label: "Port", Type: Number, Default: "389", Least: 1, Greatest: 65535},
+		{Name: "encryption", Label: "Encryption", Type: Choice, Choices: []string{"starttls", "tls from the start", "none"}, Default: "starttls", Help: "StartTLS (RFC 4511, 4.14), or TLS as on port 636"},
+		{Name: "authority", Label: "Own authority", Type: Lines, When: "encryption=starttls|tls from the start", Help: "PEM certificates that are trusted beside those of this machine"},
+		{Name: "user", Label: "Bind as", Type: Text, Help: "A distinguished name; anonymous where it is left out"},
+		{Name: "password", Label: "Password", Type: Secret, Of: "password"},
+		{Name: "base", Label: "Base", Type: Text, Required: true, Help: "The name below which everything is, as ou=people,dc=skerry,dc=example"},
+	}, waits),
+	Verbs: []Verb{
+		{Name: "search", About: "The entries that a filter finds, page by page", Reads: true, Settings: searching},
+		{Name: "look up", About: "The one entry that a filter finds", Settings: searching},
+		{Name: "add", About: "Add an entry; the request holds its dn and its attributes", Effect: true, NoResponse: true},
+		{Name: "change", About: "Replace attributes of an entry; the request holds its dn and the new values", Effect: true, NoResponse: true},
+		{Name: "delete", About: "Remove an entry", Effect: true, NoResponse: true, Request: fixed("entry-name", "The name of an entry", needed("dn", value.Text, ""))},
+		{
+			Name: "compare", About: "Whether an entry has a value", Request: fixed("entry-compare", "An entry and a value", needed("dn", value.Text, ""), needed("attribute", value.Text, ""), needed("value", value.Text, "")),
+			Response: fixed("entry-compared", "Whether it has it", needed("same", value.Boolean, "")),
+		},
+		{
+			Name: "members", About: "The members of a group", Reads: true, Request: fixed("group-name", "The name of a group", needed("dn", value.Text, "")),
+			Response: fixed("group-member", "A member of a group", needed("dn", value.Text, "")),
+		},
+	},
+}
+
+var searching = []Setting{
+	{Name: "filter", Label: "Filter", Type: Text, Required: true, Help: "As (&(objectClass=person)(badge={badge})); {name} stands for a field of the request, escaped as RFC 4515 says"},
+	{Name: "below", Label: "Below", Type: Text, Help: "A name below the connection's base to search from, as ou=deck"},
+	{Name: "depth", Label: "How deep", Type: Choice, Choices: []string{"all below", "one level"}, Default: "all below"},
+	{Name: "page size", Label: "Entries of a page", Type: Number, Default: "500", Least: 1, Greatest: 10000},
+}

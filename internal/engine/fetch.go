@@ -1,0 +1,79 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"io"
+	"path"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+
+	"hollowreed/internal/connector/system"
+	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/value"
+	"hollowreed/internal/store"
+)
+
+// taker is a folder on another machine that moves or removes what was fetched from it.
+type taker interface {
+	Took(ctx context.Context, name string) error
+}
+
+// fetch copies a file of another machine into its run and lets the folder move or remove it there.
+// What was fetched before is only moved: the run is recorded once for each file.
+func (e *Engine) fetch(ctx context.Context, r store.Release, plan *flow.Plan, folder system.Folder, f system.File) error {
+	key := plan.Flow.Trigger.Connection.Value + ":" + f.Name
+	if _, err := store.PickupRun(ctx, e.db, r.Project, r.Flow, key, f.Identity); errors.Is(err, store.ErrNotFound) {
+		if err := e.fetched(ctx, r, plan, folder, f, key); err != nil {
+			return err
+		}
+	} else if err != nil {
+		return err
+	}
+	if t, ok := folder.(taker); ok {
+		return t.Took(ctx, f.Name)
+	}
+	return nil
+}
+
+func (e *Engine) fetched(ctx context.Context, r store.Release, plan *flow.Plan, folder system.Folder, f system.File, key string) error {
+	in, err := folder.Open(ctx, f.Name)
+	if err != nil {
+		return err
+	}
+	content, err := io.ReadAll(system.Bounded(in, maxInput))
+	if err = errors.Join(err, in.Close()); err != nil {
+		return err
+	}
+	return e.begin(ctx, r, plan, path.Base(f.Name), "new file", content, func(tx pgx.Tx, run uuid.UUID) (bool, error) {
+		return store.AddPickup(ctx, tx, r.Project, r.Flow, key, f.Identity, run)
+	})
+}
+
+// maxInput bounds the input that is kept with a run, in bytes.
+const maxInput = 256 << 20
+
+// begin records a run with its input and makes some worker take it on, unless note says that it was there
+// before.
+func (e *Engine) begin(ctx context.Context, r store.Release, plan *flow.Plan, file, by string, content []byte, note func(tx pgx.Tx, run uuid.UUID) (bool, error)) error {
+	run := store.Run{ID: uuid.Must(uuid.NewV7()), Project: r.Project, Flow: r.Flow, Release: r.Number, File: file, StartedBy: by}
+	run.Reference = plan.ReferenceOf(flow.RunFacts(run.ID.String(), run.File, "", 0, value.Instant(e.now())))
+	err := pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
+		if err := store.AddRun(ctx, tx, run, content); err != nil {
+			return err
+		}
+		fresh, err := note(tx, run.ID)
+		if err != nil {
+			return err
+		}
+		if !fresh {
+			return errSeen
+		}
+		return e.enqueue(ctx, tx, run.ID)
+	})
+	if errors.Is(err, errSeen) {
+		return nil
+	}
+	return err
+}

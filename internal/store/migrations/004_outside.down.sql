@@ -1,0 +1,6 @@
+drop table collected;
+drop table effect;
+drop table trigger_state;
+drop table health;
+drop table secret;
+drop table setting;

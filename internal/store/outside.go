@@ -1,0 +1,184 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// Setting is how a connection is reached in an environment, with the names of secrets in their places.
+type Setting struct {
+	Connection string
+	Kind       string
+	Chosen     map[string]string
+	Page       string
+	Version    int64
+	ChangedBy  string
+	ChangedAt  time.Time
+}
+
+const settingColumns = "connection, kind, chosen, page, version, changed_by, changed_at"
+
+// SettingOf reads a connection's settings; ErrNotFound when it has none.
+func SettingOf(ctx context.Context, db DB, project, environment, connection string) (Setting, error) {
+	rows, _ := db.Query(ctx, "select "+settingColumns+" from setting where project = $1 and environment = $2 and connection = $3", project, environment, connection)
+	return one(pgx.CollectExactlyOneRow(rows, pgx.RowToStructByPos[Setting]))
+}
+
+// SaveSetting keeps a connection's settings. from is the version that they were changed from, 0 for
+// none; ErrChanged when somebody else was faster. A negative from replaces whatever is there.
+func SaveSetting(ctx context.Context, db DB, project, environment string, s Setting, from int64, by string) error {
+	tag, err := db.Exec(ctx, `insert into setting (project, environment, connection, kind, chosen, page, changed_by) select $1, $2, $3, $4, $5, $6, $8
+		where $7 <= 0 or exists (select from setting where project = $1 and environment = $2 and connection = $3)
+		on conflict (project, environment, connection) do update set kind = excluded.kind, chosen = excluded.chosen, page = excluded.page,
+			version = default, changed_by = excluded.changed_by, changed_at = now()
+		where $7 < 0 or setting.version = $7`,
+		project, environment, s.Connection, s.Kind, s.Chosen, s.Page, from, by)
+	if err == nil && tag.RowsAffected() == 0 {
+		return ErrChanged
+	}
+	if err != nil {
+		return err
+	}
+	return Tell(ctx, db, "setting "+project+" "+s.Connection)
+}
+
+// Secret is what is told of a secret: never its content.
+type Secret struct {
+	Name      string
+	Type      string
+	About     string
+	KeyID     string
+	ExpiresAt *time.Time
+	Version   int64
+	ChangedBy string
+	ChangedAt time.Time
+}
+
+const secretColumns = "name, type, about, key_id, expires_at, version, changed_by, changed_at"
+
+// Secrets lists the secrets of an environment by name.
+func Secrets(ctx context.Context, db DB, project, environment string) ([]Secret, error) {
+	rows, _ := db.Query(ctx, "select "+secretColumns+" from secret where project = $1 and environment = $2 order by name", project, environment)
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[Secret])
+}
+
+// Sealed is a secret as it is kept.
+type Sealed struct {
+	Project, Environment, Name string
+	KeyID                      string
+	Content                    []byte
+	Version                    int64
+}
+
+const sealedColumns = "project, environment, name, key_id, sealed, version"
+
+// SealedSecret reads a secret; ErrNotFound when there is none of that name.
+func SealedSecret(ctx context.Context, db DB, project, environment, name string) (Sealed, error) {
+	rows, _ := db.Query(ctx, "select "+sealedColumns+" from secret where project = $1 and environment = $2 and name = $3", project, environment, name)
+	return one(pgx.CollectExactlyOneRow(rows, pgx.RowToStructByPos[Sealed]))
+}
+
+// AllSealed reads every secret and locks them, to seal them anew.
+func AllSealed(ctx context.Context, tx pgx.Tx) ([]Sealed, error) {
+	rows, _ := tx.Query(ctx, "select "+sealedColumns+" from secret order by project, environment, name for update")
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[Sealed])
+}
+
+// Reseal keeps a secret under another key.
+func Reseal(ctx context.Context, tx pgx.Tx, s Sealed) error {
+	_, err := tx.Exec(ctx, "update secret set key_id = $4, sealed = $5 where project = $1 and environment = $2 and name = $3", s.Project, s.Environment, s.Name, s.KeyID, s.Content)
+	return err
+}
+
+// SaveSecret keeps a secret, or replaces the one of its name.
+func SaveSecret(ctx context.Context, db DB, s Sealed, as Secret) error {
+	_, err := db.Exec(ctx, `insert into secret (project, environment, name, type, about, key_id, sealed, expires_at, changed_by) values ($1, $2, $3, $4, $5, $6, $7, $8, $9)
+		on conflict (project, environment, name) do update set type = excluded.type, about = case when excluded.about = '' then secret.about else excluded.about end, key_id = excluded.key_id, sealed = excluded.sealed,
+			expires_at = excluded.expires_at, version = secret.version + 1, changed_by = excluded.changed_by, changed_at = now()`,
+		s.Project, s.Environment, s.Name, as.Type, as.About, s.KeyID, s.Content, as.ExpiresAt, as.ChangedBy)
+	return err
+}
+
+// DropSecret removes a secret.
+func DropSecret(ctx context.Context, db DB, project, environment, name string) error {
+	tag, err := db.Exec(ctx, "delete from secret where project = $1 and environment = $2 and name = $3", project, environment, name)
+	if err == nil && tag.RowsAffected() == 0 {
+		return ErrNotFound
+	}
+	return err
+}
+
+// SecretUsers are the connections whose settings name a secret.
+func SecretUsers(ctx context.Context, db DB, project, environment string) (map[string][]string, error) {
+	rows, err := db.Query(ctx, `select e.value, s.connection from setting s, jsonb_each_text(s.chosen) e
+		where s.project = $1 and s.environment = $2 and exists (select from secret x where x.project = $1 and x.environment = $2 and x.name = e.value) order by 1, 2`, project, environment)
+	if err != nil {
+		return nil, err
+	}
+	users := map[string][]string{}
+	var name, connection string
+	_, err = pgx.ForEachRow(rows, []any{&name, &connection}, func() error {
+		users[name] = append(users[name], connection)
+		return nil
+	})
+	return users, err
+}
+
+// Health is how a connection was when it was last looked at.
+type Health struct {
+	Connection string
+	Well       bool
+	TookMS     int
+	Fault      string
+	GoodAt     *time.Time
+	BadAt      *time.Time
+	Since      time.Time
+	CheckedAt  time.Time
+}
+
+// SaveHealth notes how a connection is; changed says whether that is otherwise than before.
+func SaveHealth(ctx context.Context, db DB, project, environment string, h Health) (changed bool, err error) {
+	var was *bool
+	err = db.QueryRow(ctx, "select well from health where project = $1 and environment = $2 and connection = $3", project, environment, h.Connection).Scan(&was)
+	if err != nil && !errors.Is(err, pgx.ErrNoRows) {
+		return false, err
+	}
+	_, err = db.Exec(ctx, `insert into health as h (project, environment, connection, well, took_ms, fault, good_at, bad_at)
+		values ($1, $2, $3, $4, $5, $6, case when $4 then now() end, case when not $4 then now() end)
+		on conflict (project, environment, connection) do update set well = $4, took_ms = $5, fault = $6, checked_at = now(),
+			good_at = case when $4 then now() else h.good_at end, bad_at = case when $4 then h.bad_at else now() end,
+			since = case when h.well = $4 then h.since else now() end`,
+		project, environment, h.Connection, h.Well, h.TookMS, h.Fault)
+	if err != nil {
+		return false, err
+	}
+	if changed = was == nil || *was != h.Well; changed {
+		err = Tell(ctx, db, "health "+project+" "+h.Connection)
+	}
+	return changed, err
+}
+
+// Healths reads how the connections of an environment were.
+func Healths(ctx context.Context, db DB, project, environment string) (map[string]Health, error) {
+	rows, _ := db.Query(ctx, "select connection, well, took_ms, fault, good_at, bad_at, since, checked_at from health where project = $1 and environment = $2", project, environment)
+	list, err := pgx.CollectRows(rows, pgx.RowToStructByPos[Health])
+	all := map[string]Health{}
+	for _, h := range list {
+		all[h.Connection] = h
+	}
+	return all, err
+}
+
+// HealthDue lists the connections with settings that nobody has looked at for a time, or since their
+// settings were changed. They count as looked at from now on, so that of several workers one looks.
+func HealthDue(ctx context.Context, db DB, project, environment string, every time.Duration) ([]string, error) {
+	rows, _ := db.Query(ctx, `insert into health as h (project, environment, connection, well, took_ms, fault, checked_at)
+		select s.project, s.environment, s.connection, true, 0, '', 'epoch' from setting s where s.project = $1 and s.environment = $2
+		on conflict (project, environment, connection) do update set checked_at = now()
+		where h.checked_at < now() - make_interval(secs => $3) or h.checked_at < (select changed_at from setting s where s.project = h.project and s.environment = h.environment and s.connection = h.connection)
+		returning connection`, project, environment, every.Seconds())
+	return pgx.CollectRows(rows, pgx.RowTo[string])
+}

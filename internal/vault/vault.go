@@ -1,0 +1,160 @@
+// Package vault keeps the settings and secrets of a project's environment: settings as they are, secrets
+// sealed. It is where connections get them from; nothing else ever opens a secret.
+package vault
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"regexp"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgxpool"
+
+	"hollowreed/internal/connector"
+	"hollowreed/internal/connector/system"
+	"hollowreed/internal/core/connection"
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/secret"
+	"hollowreed/internal/store"
+)
+
+// Vault is one environment's.
+type Vault struct {
+	DB      *pgxpool.Pool
+	Ring    *secret.Ring
+	Project string
+	Env     string
+}
+
+var _ connector.Source = (*Vault)(nil)
+
+// In gives the vault of another environment of the project.
+func (v *Vault) In(env string) *Vault {
+	return &Vault{DB: v.DB, Ring: v.Ring, Project: v.Project, Env: env}
+}
+
+// bound is the name under which a secret is sealed: it cannot be put in another's place.
+func bound(s store.Sealed) string { return s.Project + "\x00" + s.Environment + "\x00" + s.Name }
+
+// Setup gives a connection's settings with its secrets.
+func (v *Vault) Setup(ctx context.Context, id string) (*connector.Setup, error) {
+	s, err := store.SettingOf(ctx, v.DB, v.Project, v.Env, id)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	up := &connector.Setup{Kind: s.Kind, Values: system.Values{}, Page: s.Page, Version: s.Version}
+	k := connection.KindOf(s.Kind)
+	if k == nil {
+		return up, nil
+	}
+	for _, set := range k.Settings {
+		text := s.Chosen[set.Name]
+		if set.Type == connection.Secret && text != "" {
+			if text, err = v.Get(ctx, text); err != nil {
+				return nil, err
+			}
+			up.Secrets = append(up.Secrets, text)
+		}
+		up.Values[set.Name] = text
+	}
+	return up, nil
+}
+
+// Get opens a secret; it is empty where there is none of that name.
+func (v *Vault) Get(ctx context.Context, name string) (string, error) {
+	s, err := store.SealedSecret(ctx, v.DB, v.Project, v.Env, name)
+	if errors.Is(err, store.ErrNotFound) {
+		return "", nil
+	}
+	if err != nil {
+		return "", err
+	}
+	plain, err := v.Ring.Open(bound(s), s.KeyID, s.Content)
+	if err != nil {
+		return "", fault.New(fault.Setting, "the secret %s cannot be opened: %s", name, err).Mended("Give the key with which it was sealed, or write the secret anew")
+	}
+	return plain, nil
+}
+
+// Set keeps tokens that a system has given.
+func (v *Vault) Set(ctx context.Context, name, plain string) error {
+	return v.Keep(ctx, store.Secret{Name: name, Type: "oauth tokens", ChangedBy: "the system"}, plain)
+}
+
+// Lock does something while no other process does the same.
+func (v *Vault) Lock(ctx context.Context, name string, do func(context.Context) error) error {
+	return pgx.BeginFunc(ctx, v.DB, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, "select pg_advisory_xact_lock(hashtextextended($1, 0))", v.Project+"/"+v.Env+"/"+name); err != nil {
+			return err
+		}
+		return do(ctx)
+	})
+}
+
+// Types are the types of secret.
+var Types = []string{"password", "token", "key pair", "certificate", "OpenPGP key", "oauth tokens"}
+
+var nameOK = regexp.MustCompile(`^[a-z0-9][a-z0-9 ._:-]{0,79}$`)
+
+// maxSecret bounds one secret, in bytes.
+const maxSecret = 64 << 10
+
+// Keep seals a secret under its name, in place of one that is there already.
+func (v *Vault) Keep(ctx context.Context, as store.Secret, plain string) error {
+	switch {
+	case !nameOK.MatchString(as.Name):
+		return fault.Expect(fault.Setting, "a name of small letters, digits, blanks, dots and hyphens", fault.Quote(as.Name)).In("Name")
+	case plain == "":
+		return fault.New(fault.Required, "the secret %s is empty", as.Name)
+	case len(plain) > maxSecret:
+		return fault.New(fault.Limit, "the secret %s is longer than %d bytes", as.Name, maxSecret)
+	}
+	if as.ExpiresAt == nil {
+		as.ExpiresAt = expiry(as.Type, plain)
+	}
+	s := store.Sealed{Project: v.Project, Environment: v.Env, Name: as.Name}
+	s.KeyID, s.Content = v.Ring.Seal(bound(s), plain)
+	return store.SaveSecret(ctx, v.DB, s, as)
+}
+
+// Rotate makes a new key the present one: every secret is sealed with it, and the ring is saved before and
+// after, so that at no time a secret is sealed with a key that is not kept.
+func Rotate(ctx context.Context, db *pgxpool.Pool, ring *secret.Ring, path string) (n int, err error) {
+	next, err := ring.With(secret.NewKey())
+	if err != nil {
+		return 0, err
+	}
+	if err := next.Save(path); err != nil {
+		return 0, err
+	}
+	err = pgx.BeginFunc(ctx, db, func(tx pgx.Tx) error {
+		all, err := store.AllSealed(ctx, tx)
+		if err != nil {
+			return err
+		}
+		for _, s := range all {
+			plain, err := next.Open(bound(s), s.KeyID, s.Content)
+			if err != nil {
+				return fmt.Errorf("the secret %s of %s: %w", s.Name, s.Environment, err)
+			}
+			s.KeyID, s.Content = next.Seal(bound(s), plain)
+			if err := store.Reseal(ctx, tx, s); err != nil {
+				return err
+			}
+		}
+		n = len(all)
+		return nil
+	})
+	if err != nil {
+		return 0, err // the ring keeps both keys; nothing was resealed
+	}
+	return n, next.Only().Save(path)
+}
+
+// Soon is how long before a secret expires it is warned about.
+const Soon = 30 * 24 * time.Hour

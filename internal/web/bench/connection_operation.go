@@ -1,0 +1,286 @@
+package bench
+
+import (
+	"fmt"
+	"net/url"
+	"slices"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+	"github.com/jackc/pgx/v5"
+
+	"hollowreed/internal/connector"
+	"hollowreed/internal/core/connection"
+	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/project"
+	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/value"
+	"hollowreed/internal/store"
+	"hollowreed/internal/web/page"
+)
+
+var (
+	operationView     = page.Parse(files, "connection.html", "operation.html")
+	newConnectionView = page.Parse(files, "connectionnew.html")
+)
+
+// operationPage is one operation: how it is called, and what it answers to a request that is tried.
+type operationPage struct {
+	connectionPage
+	Op      *connection.Operation
+	Rows    []settingRow
+	Schemas []project.Part
+	Asked   []askedField
+	Trial   *trial
+}
+
+// askedField is one field of the request as it is filled in.
+type askedField struct {
+	*schema.Field
+	Value string
+	Large bool // a record, a list or bytes: written as JSON
+}
+
+func connectionPath(id string) string { return project.Path(project.Connections, id) }
+
+// poolOf gives the connections of an environment; done must be called when they are not needed any more.
+func (b bench) poolOf(env string) (p *connector.Pool, done func()) {
+	if env == b.Env {
+		return b.Outside, func() {}
+	}
+	p = connector.NewPool(b.Vault.In(env), b.Rules)
+	return p, p.Close
+}
+
+// addPart adds a part.
+func (b bench) addPart(c *gin.Context, path string, text []byte) error {
+	return pgx.BeginFunc(c, b.DB, func(tx pgx.Tx) error {
+		return store.AddPart(c, tx, b.Project, path, string(text), b.Person.ID)
+	})
+}
+
+func (b bench) operationOf(c *gin.Context) (*project.Project, *operationPage, error) {
+	p, d, err := b.connectionOf(c)
+	if err != nil {
+		return nil, nil, err
+	}
+	o := &operationPage{connectionPage: *d, Op: d.Connection.Operation(c.Param("op")), Schemas: p.Parts(project.Schemas)}
+	if o.Op == nil {
+		return nil, nil, store.ErrNotFound
+	}
+	o.Title = o.Op.Name
+	o.Keys = append([][2]string{{"Ctrl Enter", "try it"}, {"[ ]", "the record before, the next one"}}, o.Keys...)
+	for _, set := range o.Op.Verb.Settings {
+		row := settingRow{Setting: set, Value: o.Op.Setting(set.Name)}
+		if set.Type == connection.Formulas {
+			row.Value = pairText(o.Op.Pairs[set.Name])
+		}
+		o.Rows = append(o.Rows, row)
+	}
+	return p, o, nil
+}
+
+// pairText writes named formulas one a line.
+func pairText(pairs []connection.Pair) string {
+	var b strings.Builder
+	for _, p := range pairs {
+		fmt.Fprintf(&b, "%s: %s\n", p.Name.Value, p.Value.Value)
+	}
+	return b.String()
+}
+
+// pairsOut reads named formulas that stand one a line.
+func pairsOut(text string) (doc.Out, error) {
+	var out doc.Out
+	for line := range strings.SplitSeq(text, "\n") {
+		if strings.TrimSpace(line) == "" {
+			continue
+		}
+		name, formula, ok := strings.Cut(line, ":")
+		if !ok || strings.TrimSpace(name) == "" {
+			return nil, fault.Expect(fault.Syntax, "a name, a colon and a formula, as since: since", fault.Quote(line))
+		}
+		out.Add(strings.TrimSpace(name), strings.TrimSpace(formula))
+	}
+	return out, nil
+}
+
+func (b bench) operation(c *gin.Context) error {
+	p, d, err := b.operationOf(c)
+	if err != nil {
+		return err
+	}
+	d.ask(p, nil)
+	operationView.Page(c, d)
+	return nil
+}
+
+// ask makes the request's form: with what was asked, or with the first record of its schema's sample.
+func (d *operationPage) ask(p *project.Project, asked map[string]string) {
+	if d.Op.Request == nil {
+		return
+	}
+	var first value.Value
+	if rows, err := p.SampleRecords(d.Op.Request, 1); asked == nil && err == nil && len(rows) > 0 {
+		first = rows[0]
+	}
+	for _, f := range d.Op.Request.Root.Fields {
+		a := askedField{Field: f, Value: asked[f.Name], Large: f.List() || f.Kind == value.RecordKind}
+		if v := first.Field(f.Name); !v.Missing() {
+			a.Value = schema.ScalarText(v)
+			if a.Large {
+				a.Value = page.JSON(v)
+			}
+		}
+		d.Asked = append(d.Asked, a)
+	}
+}
+
+// addOperation begins a new operation, by hand.
+func (b bench) addOperation(c *gin.Context) error {
+	p, d, err := b.connectionOf(c)
+	if err != nil {
+		return err
+	}
+	title := strings.TrimSpace(c.PostForm("title"))
+	id := PartID(title)
+	does := c.PostForm("does")
+	switch {
+	case id == "":
+		return fault.New(fault.Required, "an operation needs a name")
+	case d.Connection.Operation(id) != nil:
+		return fault.New(fault.Setting, "there is an operation %q already", id).Mended("Choose another name")
+	case d.Kind.Verb(does).Name != does:
+		return fault.Expect(fault.Unknown, "something that "+d.Kind.Title+" does", fault.Quote(does))
+	}
+	out := doc.Out{{Key: "operation", Value: id}, {Key: "name", Value: title}, {Key: "does", Value: does}}
+	for _, set := range d.Kind.Verb(does).Settings {
+		if set.Required && set.Default == "" {
+			out.Add(set.Name, map[string]string{"path": "/", "statement": "select 1 as one", "filter": "(objectClass=*)"}[set.Name])
+		}
+	}
+	if err := b.save(c, d.Path, func(text []byte) ([]byte, error) {
+		return doc.Insert(text, []any{"operations"}, len(d.Connection.Operations), out)
+	}); err != nil {
+		return err
+	}
+	_ = p
+	c.Redirect(303, operationAt(d.ID, id, d.In))
+	return nil
+}
+
+func operationAt(id, op, env string) string {
+	return "/bench/connections/" + url.PathEscape(id) + "/operations/" + url.PathEscape(op) + "?env=" + url.QueryEscape(env)
+}
+
+// indexOf is the position of an operation in its part.
+func (d *operationPage) indexOf() int {
+	return slices.IndexFunc(d.Connection.Operations, func(o *connection.Operation) bool { return o.ID == d.Op.ID })
+}
+
+// setOperation keeps the settings of an operation.
+func (b bench) setOperation(c *gin.Context) error {
+	_, d, err := b.operationOf(c)
+	if err != nil {
+		return err
+	}
+	at := []any{"operations", d.indexOf()}
+	err = b.save(c, d.Path, func(text []byte) (out []byte, err error) {
+		out = text
+		set := func(name string, to any) {
+			if err == nil {
+				out, err = doc.Set(out, append(at[:len(at):len(at)], name), to)
+			}
+		}
+		set("name", strings.TrimSpace(c.PostForm("name")))
+		if !d.Op.Verb.Asks() {
+			set("request", c.PostForm("request"))
+		}
+		if !d.Op.Verb.Gives() {
+			set("response", c.PostForm("response"))
+		}
+		for _, r := range d.Rows {
+			text := strings.TrimSpace(strings.ReplaceAll(c.PostForm(r.Field()), "\r\n", "\n"))
+			if r.Type == connection.Formulas {
+				pairs, perr := pairsOut(text)
+				if perr != nil {
+					return nil, perr
+				}
+				set(r.Name, "")
+				if len(pairs) > 0 {
+					set(r.Name, pairs)
+				}
+				continue
+			}
+			if text == r.Default {
+				text = ""
+			}
+			set(r.Name, text)
+		}
+		return out, err
+	})
+	if err != nil {
+		return err
+	}
+	c.Redirect(303, operationAt(d.ID, d.Op.ID, d.In)+"&said=Saved")
+	return nil
+}
+
+func (b bench) removeOperation(c *gin.Context) error {
+	_, d, err := b.operationOf(c)
+	if err != nil {
+		return err
+	}
+	if err := b.save(c, d.Path, func(text []byte) ([]byte, error) { return doc.Remove(text, []any{"operations"}, d.indexOf()) }); err != nil {
+		return err
+	}
+	c.Redirect(303, connectionAt(d.ID, d.In, "Removed "+d.Op.Name+". Undo brings it back"))
+	return nil
+}
+
+// fetchShape asks the database for the shape of a statement's result and keeps it as the response schema.
+func (b bench) fetchShape(c *gin.Context) error {
+	p, d, err := b.operationOf(c)
+	if err != nil {
+		return err
+	}
+	tables, err := b.Outside.Tables(c, d.ID)
+	if err != nil {
+		return err
+	}
+	id := d.ID + "-" + d.Op.ID
+	s, _, err := tables.Describe(c, id, d.Op.Setting("statement"), 0)
+	if err != nil {
+		return err
+	}
+	s.Title = d.Op.Name
+	return b.keepShape(c, p, d, s, nil)
+}
+
+// keepShape keeps a schema as the operation's response: a new part, or in place of the one that is there.
+func (b bench) keepShape(c *gin.Context, p *project.Project, d *operationPage, s *schema.Schema, samples []file) error {
+	if old := p.Schema(s.ID); old != nil {
+		draft, err := store.PartDraft(c, b.DB, p.ID, project.Path(project.Schemas, s.ID))
+		if err != nil {
+			return err
+		}
+		s.Samples = old.Samples
+		if err := pgx.BeginFunc(c, b.DB, func(tx pgx.Tx) error {
+			return store.SavePart(c, tx, b.Project, project.Path(project.Schemas, s.ID), string(schema.Write(s)), draft.Revision, b.Person.ID)
+		}); err != nil {
+			return err
+		}
+	} else if err := b.keepSchema(c, p, s, samples); err != nil {
+		return err
+	}
+	if d.Op.Give.Value != s.ID {
+		if err := b.save(c, d.Path, func(text []byte) ([]byte, error) {
+			return doc.Set(text, []any{"operations", d.indexOf(), "response"}, s.ID)
+		}); err != nil {
+			return err
+		}
+	}
+	c.Redirect(303, operationAt(d.ID, d.Op.ID, d.In)+"&said="+url.QueryEscape("The shape is kept as the schema "+s.ID))
+	return nil
+}

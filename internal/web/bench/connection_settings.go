@@ -1,0 +1,194 @@
+package bench
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"hollowreed/internal/connector/system"
+	"hollowreed/internal/core/connection"
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/store"
+)
+
+// settingRow is one setting with what is chosen for it.
+type settingRow struct {
+	connection.Setting
+	Value   string
+	Secrets []string // names to choose from
+	Fault   string
+}
+
+// Field is the name of the form's field.
+func (r settingRow) Field() string { return "set " + r.Name }
+
+// settings reads what is chosen in the page's environment.
+func (b bench) settings(c *gin.Context, d *connectionPage) error {
+	s, err := store.SettingOf(c, b.DB, b.Project, d.In, d.ID)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
+	d.Version, d.StandIn = s.Version, s.Page
+	d.Consent = s.Chosen["sign in"] == "oauth consent"
+	secrets, err := store.Secrets(c, b.DB, b.Project, d.In)
+	if err != nil {
+		return err
+	}
+	for _, set := range d.Kind.Settings {
+		row := settingRow{Setting: set, Value: s.Chosen[set.Name]}
+		if row.Value == "" {
+			row.Value = set.Default
+		}
+		for _, secret := range secrets {
+			if set.Type == connection.Secret && secret.Type == set.Of {
+				row.Secrets = append(row.Secrets, secret.Name)
+			}
+		}
+		d.Settings = append(d.Settings, row)
+	}
+	for _, secret := range secrets {
+		if secret.Name == system.TokensOf(d.ID) {
+			d.Consented = "consent was given; tokens of " + secret.ChangedAt.UTC().Format("2 Jan 15:04:05")
+		}
+	}
+	return nil
+}
+
+// setConnection keeps the settings of an environment. A secret that is written here is sealed at once and
+// only its name is kept; it never comes back to a page.
+func (b bench) setConnection(c *gin.Context) error {
+	_, d, err := b.connectionOf(c)
+	if err != nil {
+		return err
+	}
+	version, err := strconv.ParseInt(c.PostForm("version"), 10, 64)
+	if err != nil {
+		return fault.New(fault.Setting, "the form is not whole; load the page again")
+	}
+	chosen, ok := d.chosen(c)
+	if !ok {
+		d.Fault = fault.New(fault.Setting, "nothing was saved: see the marked settings")
+		d.offered(c, b)
+		connectionView.Page(c, d)
+		return nil
+	}
+	if err := b.writeSecrets(c, d, chosen); err != nil {
+		return err
+	}
+	s := store.Setting{Connection: d.ID, Kind: d.Kind.Name, Chosen: chosen, Page: d.StandIn}
+	if err := store.SaveSetting(c, b.DB, b.Project, d.In, s, version, b.Person.ID); err != nil {
+		return err
+	}
+	c.Redirect(303, connectionAt(d.ID, d.In, "Saved"))
+	return nil
+}
+
+// chosen reads the form and marks what is missing or does not fit.
+func (d *connectionPage) chosen(c *gin.Context) (chosen map[string]string, ok bool) {
+	chosen, ok = map[string]string{}, true
+	for i := range d.Settings {
+		r := &d.Settings[i]
+		r.Value = strings.TrimSpace(strings.ReplaceAll(c.PostForm(r.Field()), "\r\n", "\n"))
+		if r.Value != "" {
+			chosen[r.Name] = r.Value
+		}
+	}
+	for i := range d.Settings {
+		r := &d.Settings[i]
+		if !d.Kind.Needed(r.Setting, chosen) {
+			delete(chosen, r.Name)
+			continue
+		}
+		fresh := r.Type == connection.Secret && c.PostForm("new "+r.Name) != ""
+		if f := r.Check(r.Value); f != nil && !fresh {
+			r.Fault, ok = f.What(), false
+		}
+	}
+	return chosen, ok
+}
+
+// writeSecrets seals what was typed into the secret fields.
+func (b bench) writeSecrets(c *gin.Context, d *connectionPage, chosen map[string]string) error {
+	for _, r := range d.Settings {
+		plain := strings.ReplaceAll(c.PostForm("new "+r.Name), "\r\n", "\n")
+		if r.Type != connection.Secret || plain == "" || !d.Kind.Needed(r.Setting, chosen) {
+			continue
+		}
+		name := chosen[r.Name]
+		if name == "" {
+			name = d.ID + " " + r.Name
+		}
+		as := store.Secret{Name: name, Type: r.Of, About: d.Connection.Title, ChangedBy: b.Person.ID}
+		if err := b.Vault.In(d.In).Keep(c, as, plain); err != nil {
+			return err
+		}
+		chosen[r.Name] = name
+	}
+	return nil
+}
+
+// newConnectionPage is where a kind of system is chosen.
+type newConnectionPage struct {
+	connectionPage
+	Kinds       []*connection.Kind
+	Chosen      string
+	TitleWanted string
+}
+
+func (b bench) newConnection(c *gin.Context) error {
+	d := newConnectionPage{Kinds: connection.Kinds, Chosen: c.DefaultQuery("kind", "http"), TitleWanted: c.Query("title")}
+	d.Frame = b.Frame(c, "bench", "New connection")
+	newConnectionView.Page(c, d)
+	return nil
+}
+
+// addConnection makes the part; its settings are filled in on its page.
+func (b bench) addConnection(c *gin.Context) error {
+	d := newConnectionPage{Kinds: connection.Kinds, Chosen: c.PostForm("kind"), TitleWanted: strings.TrimSpace(c.PostForm("title"))}
+	d.Frame = b.Frame(c, "bench", "New connection")
+	id := PartID(d.TitleWanted)
+	k := connection.KindOf(d.Chosen)
+	switch {
+	case id == "":
+		d.Fault = fault.New(fault.Required, "the connection needs a title")
+	case k == nil:
+		d.Fault = fault.Expect(fault.Unknown, "a kind of system", fault.Quote(d.Chosen))
+	default:
+		text := connection.New(d.TitleWanted, k)
+		err := b.addPart(c, connectionPath(id), text)
+		if err == nil {
+			c.Redirect(303, connectionAt(id, "", ""))
+			return nil
+		}
+		if !errors.Is(err, store.ErrExists) {
+			return err
+		}
+		d.Fault = fault.New(fault.Setting, "there is a connection %q already", id).Mended("Choose another title")
+	}
+	newConnectionView.Page(c, d)
+	return nil
+}
+
+// whenText tells the page on what a setting depends, as other=value|value.
+func (r settingRow) Depends() string {
+	name, values, ok := strings.Cut(r.When, "=")
+	if !ok {
+		return ""
+	}
+	return fmt.Sprintf("set %s=%s", name, values)
+}
+
+// Rows is how high the field of several lines is.
+func (r settingRow) Rows() int { return min(8, 2+strings.Count(r.Value, "\n")) }
+
+// Other are the choices with the chosen one among them, so that none is lost.
+func (r settingRow) Other() []string {
+	if r.Value == "" || slices.Contains(r.Choices, r.Value) {
+		return r.Choices
+	}
+	return append([]string{r.Value}, r.Choices...)
+}
