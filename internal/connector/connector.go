@@ -6,18 +6,22 @@ package connector
 import (
 	"context"
 	"encoding/base64"
+	"encoding/json"
 	"errors"
 	"iter"
 	"maps"
 	"os"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
 	"go.yaml.in/yaml/v3"
 
 	"hollowreed/internal/connector/file"
+	"hollowreed/internal/connector/http"
 	"hollowreed/internal/connector/probe"
+	"hollowreed/internal/connector/soap"
 	"hollowreed/internal/connector/sql"
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/connection"
@@ -30,6 +34,8 @@ import (
 // openers are how the kinds of system are opened. Opening reaches nothing yet.
 var openers = map[string]func(system.Env) (system.System, error){
 	"file": file.Open,
+	"http": http.Open,
+	"soap": soap.Open,
 	"sql":  sql.OpenSystem,
 }
 
@@ -189,19 +195,75 @@ func same(a, b *Setup) bool {
 	return a.Version == b.Version && a.Kind == b.Kind && maps.Equal(a.Values, b.Values)
 }
 
-// opened opens a setup with the defaults of its kind in place of what is not set.
 func (p *Pool) opened(id string, s *Setup) (system.System, error) {
-	open, k := openers[s.Kind], connection.KindOf(s.Kind)
-	if open == nil || k == nil {
+	open := openers[s.Kind]
+	if open == nil {
 		return nil, fault.New(fault.Unknown, "there is no kind of system %q", s.Kind)
 	}
+	return open(p.env(id, s))
+}
+
+// env is what a setup is opened in, with the defaults of its kind in place of what is not set.
+func (p *Pool) env(id string, s *Setup) system.Env {
 	values := maps.Clone(s.Values)
-	for _, set := range k.Settings {
+	for _, set := range connection.KindOf(s.Kind).Settings {
 		if values[set.Name] == "" && set.Default != "" {
 			values[set.Name] = set.Default
 		}
 	}
-	return open(system.Env{ID: id, Values: values, Net: p.rules.Net, Roots: p.rules.Roots, Keep: p.source})
+	return system.Env{ID: id, Values: values, Net: p.rules.Net, Roots: p.rules.Roots, Keep: keeping{p.source, &p.mask}}
+}
+
+// keeping hides the tokens that a system learns, too.
+type keeping struct {
+	system.Keeper
+	mask *secret.Mask
+}
+
+func (k keeping) Get(ctx context.Context, name string) (string, error) {
+	text, err := k.Keeper.Get(ctx, name)
+	k.hide(text)
+	return text, err
+}
+
+func (k keeping) Set(ctx context.Context, name, text string) error {
+	k.hide(text)
+	return k.Keeper.Set(ctx, name, text)
+}
+
+// hide makes the tokens in a text of JSON known to the mask.
+func (k keeping) hide(text string) {
+	var fields map[string]any
+	if json.Unmarshal([]byte(text), &fields) != nil {
+		return
+	}
+	for name, v := range fields {
+		if s, ok := v.(string); ok && strings.HasSuffix(name, "_token") {
+			k.mask.Add(s)
+		}
+	}
+}
+
+// Env is what a connection is opened in.
+func (p *Pool) Env(ctx context.Context, id string) (system.Env, error) {
+	e, err := p.entry(ctx, id)
+	if err != nil {
+		return system.Env{}, err
+	}
+	if e.setup == nil {
+		return system.Env{}, fault.New(fault.Setting, "the connection %s has no settings in this environment", id)
+	}
+	return p.env(id, e.setup), nil
+}
+
+// Fetch reads a document that a system gives of itself.
+func (p *Pool) Fetch(ctx context.Context, id, at string) ([]byte, error) {
+	f, _, err := as[system.Fetcher](ctx, p, id, "give a document of itself")
+	if err != nil {
+		return nil, err
+	}
+	text, err := f.Fetch(ctx, at)
+	return text, p.Hidden(err)
 }
 
 // hide makes a setup's secrets known to the mask, also as they are sent for basic authentication.
@@ -350,7 +412,7 @@ func (p *Pool) Read(ctx context.Context, r system.Request) iter.Seq2[value.Value
 
 // Probe tries a connection stage by stage; each is told to seen as it ends, when seen is not nil.
 func (p *Pool) Probe(ctx context.Context, id string, seen func(probe.Stage)) *probe.Run {
-	r := &probe.Run{Seen: seen, Hide: p.Mask}
+	r := &probe.Run{Seen: seen, Hide: p.Mask, Why: system.Untrusted}
 	s, err := p.System(ctx, id)
 	r.Do("settings read", func() (string, error) {
 		if err != nil {

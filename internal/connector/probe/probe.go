@@ -4,6 +4,7 @@ package probe
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"net"
 	"strconv"
@@ -26,6 +27,7 @@ type Run struct {
 	Stages []Stage
 	Seen   func(Stage)         // told of each stage as it ends; may be nil
 	Hide   func(string) string // masks secrets in what is told; may be nil
+	Why    func(error) (why string, untrusted bool)
 	failed bool
 }
 
@@ -98,4 +100,46 @@ func (r *Run) Reach(ctx context.Context, d *net.Dialer, host string, port int) {
 		}
 		return "Check the port, and whether the system runs"
 	})
+}
+
+// TLS agrees on encryption with a host and says with whom.
+func (r *Run) TLS(ctx context.Context, d *net.Dialer, host string, port int, c *tls.Config) {
+	r.Do("encryption agreed", func() (string, error) {
+		c = c.Clone()
+		if c.ServerName == "" {
+			c.ServerName = host
+		}
+		conn, err := (&tls.Dialer{NetDialer: d, Config: c}).DialContext(ctx, "tcp", net.JoinHostPort(host, strconv.Itoa(port)))
+		if err != nil {
+			return r.untrusted(err), err
+		}
+		defer conn.Close()
+		return Agreed(conn.(*tls.Conn).ConnectionState()), nil
+	}, func(error) string {
+		return "Give the authority's certificate under Own authority, or check that the host is the right one and speaks TLS at this port"
+	})
+}
+
+// Agreed says what was agreed, and with whom.
+func Agreed(s tls.ConnectionState) string {
+	with := ""
+	if len(s.PeerCertificates) > 0 {
+		c := s.PeerCertificates[0]
+		with = " with " + c.Subject.CommonName + ", valid until " + c.NotAfter.UTC().Format("2 Jan 2006")
+	}
+	return tls.VersionName(s.Version) + with
+}
+
+// untrusted says why a certificate is not trusted, or that there is no encryption at all.
+func (r *Run) untrusted(err error) string {
+	if r.Why != nil {
+		if why, is := r.Why(err); is {
+			return why
+		}
+	}
+	var record tls.RecordHeaderError
+	if errors.As(err, &record) {
+		return "what answers there does not speak TLS"
+	}
+	return "no encryption could be agreed on: " + err.Error()
 }

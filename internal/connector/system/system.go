@@ -137,3 +137,8 @@ type Batcher interface {
 
 // TokensOf is the name under which a connection's OAuth tokens are kept.
 func TokensOf(id string) string { return id + " tokens" }
+
+// Fetcher is a system that gives documents of itself, by an address or a path below its own.
+type Fetcher interface {
+	Fetch(ctx context.Context, at string) ([]byte, error)
+}

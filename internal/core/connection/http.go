@@ -88,4 +88,5 @@ var soapSettings = []Setting{
 	{Name: "wrapper", Label: "Request element", Type: Text, Required: true, Help: "Its name in the body"},
 	{Name: "answer", Label: "Answer element", Type: Text, Help: "Its name in the body of the answer; any where it is left out"},
 	{Name: "namespace", Label: "Namespace", Type: Text, Required: true, Help: "of the request element"},
+	{Name: "header", Label: "Header", Type: Lines, Help: "XML that stands in the envelope's header; {name} stands for a field of the request"},
 }

@@ -23,13 +23,14 @@ var files embed.FS
 
 type bench struct {
 	*page.Site
-	tests  *probings
-	trials *trials
+	tests    *probings
+	trials   *trials
+	consents *consents
 }
 
 // Routes adds the place's addresses.
 func Routes(r gin.IRouter, s *page.Site) {
-	b := bench{s, &probings{}, &trials{}}
+	b := bench{s, &probings{}, &trials{}, &consents{}}
 	r.GET("/bench", s.Do(b.chart))
 	r.GET("/bench/parts", s.Do(b.parts))
 	r.GET("/bench/text", s.Do(b.text))
@@ -64,6 +65,9 @@ func Routes(r gin.IRouter, s *page.Site) {
 	r.POST("/bench/connections/:id/settings", s.Do(b.setConnection))
 	r.POST("/bench/connections/:id/test", s.Do(b.testConnection))
 	r.GET("/bench/connections/:id/test/:test", s.Do(b.testSeen))
+	r.POST("/bench/connections/:id/take", s.Do(b.take))
+	r.GET("/bench/connections/:id/consent", s.Do(b.askConsent))
+	r.GET("/oauth/callback", s.Do(b.consented))
 	r.POST("/bench/connections/:id/operations", s.Do(b.addOperation))
 	r.GET("/bench/connections/:id/operations/:op", s.Do(b.operation))
 	r.POST("/bench/connections/:id/operations/:op", s.Do(b.setOperation))

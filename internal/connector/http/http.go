@@ -1,0 +1,372 @@
+// Package http calls HTTP interfaces: requests made of an operation's settings, answers read in their
+// notation, pages followed, and tries repeated where that is safe.
+package http
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"golang.org/x/time/rate"
+
+	"hollowreed/internal/connector/probe"
+	"hollowreed/internal/connector/system"
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/value"
+)
+
+// Service is one HTTP interface.
+type Service struct {
+	env    system.Env
+	base   *url.URL
+	client *http.Client
+	sign   signer
+	rate   *rate.Limiter // nil is no limit
+	slots  chan struct{} // calls at once
+}
+
+var (
+	_ system.Caller = (*Service)(nil)
+	_ system.Reader = (*Service)(nil)
+)
+
+// Open makes a service of its settings.
+func Open(env system.Env) (system.System, error) {
+	v := env.Values
+	base, err := Address(v["address"])
+	if err != nil {
+		return nil, err
+	}
+	t, err := Transport(env, base.Hostname())
+	if err != nil {
+		return nil, err
+	}
+	s := &Service{env: env, base: base, slots: make(chan struct{}, v.Int("at once", 4))}
+	s.client = &http.Client{Transport: t, Timeout: v.Timeout(), CheckRedirect: sameHost}
+	if n := v.Int("rate", 0); n > 0 {
+		s.rate = rate.NewLimiter(rate.Limit(n), max(1, n/10))
+	}
+	s.sign, err = signerOf(env, s.client)
+	return s, err
+}
+
+// Address reads an address that begins with http:// or https://.
+func Address(text string) (*url.URL, error) {
+	u, err := url.Parse(text)
+	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
+		return nil, fault.Expect(fault.Setting, "an address as https://desk.example/api", fault.Quote(text)).In("Address")
+	}
+	u.Path = strings.TrimSuffix(u.Path, "/")
+	return u, nil
+}
+
+// Transport reaches hosts within the rules of the environment, with the certificates of its settings. What
+// answers compressed is not unpacked here: its size is counted as it is unpacked.
+func Transport(env system.Env, host string) (*http.Transport, error) {
+	c, err := system.TLS("", env.Values["authority"], env.Values["certificate"])
+	if err != nil {
+		return nil, err
+	}
+	return &http.Transport{
+		DialContext: env.Net.Dialer().DialContext, TLSClientConfig: c, ForceAttemptHTTP2: true, DisableCompression: true,
+		TLSHandshakeTimeout: 10 * time.Second, MaxIdleConnsPerHost: 16, IdleConnTimeout: 60 * time.Second, MaxResponseHeaderBytes: 1 << 20,
+	}, nil
+}
+
+// sameHost follows a few redirects, on the same host only: what signs in must not go elsewhere.
+func sameHost(req *http.Request, via []*http.Request) error {
+	if len(via) > 5 {
+		return errors.New("it redirects for ever")
+	}
+	if req.URL.Host != via[0].URL.Host {
+		return http.ErrUseLastResponse
+	}
+	return nil
+}
+
+// Close closes idle connections.
+func (s *Service) Close() { s.client.CloseIdleConnections() }
+
+// Check says whether the service answers at all, whatever it answers.
+func (s *Service) Check(ctx context.Context) error {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, s.base.String(), nil)
+	if err != nil {
+		return err
+	}
+	res, err := s.client.Do(req)
+	if err != nil {
+		return plain(err)
+	}
+	res.Body.Close()
+	if res.StatusCode >= 500 {
+		return fmt.Errorf("it answers %s", res.Status)
+	}
+	return nil
+}
+
+// Probe tries the service stage by stage: name, port, encryption, sign-in, an answer.
+func (s *Service) Probe(ctx context.Context, r *probe.Run) {
+	port := 80
+	if s.base.Scheme == "https" {
+		port = 443
+	}
+	if p := s.base.Port(); p != "" {
+		fmt.Sscan(p, &port)
+	}
+	r.Reach(ctx, s.env.Net.Dialer(), s.base.Hostname(), port)
+	if s.base.Scheme == "https" {
+		r.TLS(ctx, s.env.Net.Dialer(), s.base.Hostname(), port, s.client.Transport.(*http.Transport).TLSClientConfig)
+	}
+	s.sign.probe(ctx, r)
+	r.Do("answered", func() (string, error) { return s.answered(ctx) }, func(error) string {
+		return "Check the address, the sign-in and what the account may do"
+	})
+}
+
+// answered asks for the base address, signed in.
+func (s *Service) answered(ctx context.Context) (string, error) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, s.base.String(), nil)
+	if err != nil {
+		return "", err
+	}
+	if err := s.sign.sign(req); err != nil {
+		return "", err
+	}
+	res, err := s.client.Do(req)
+	if err != nil {
+		return "", plain(err)
+	}
+	defer res.Body.Close()
+	switch {
+	case res.StatusCode == http.StatusUnauthorized, res.StatusCode == http.StatusForbidden:
+		return "it answers " + res.Status + ": it does not take the sign-in" + challenge(res), errors.New(res.Status)
+	case res.StatusCode >= 500:
+		return "it answers " + res.Status, errors.New(res.Status)
+	}
+	return "with " + res.Status, nil
+}
+
+func challenge(res *http.Response) string {
+	if c := res.Header.Get("WWW-Authenticate"); c != "" {
+		return " (it wants " + c + ")"
+	}
+	return ""
+}
+
+// plain leaves the address, which may hold a key, out of an error.
+func plain(err error) error {
+	var u *url.Error
+	if !errors.As(err, &u) {
+		return err
+	}
+	if u.Timeout() {
+		return errors.New("it did not answer in time")
+	}
+	if why, is := system.Untrusted(u.Err); is {
+		return fault.New(fault.Setting, "%s", why).Mended("%s", system.TrustMends)
+	}
+	return u.Err
+}
+
+// Call does one request. What the service refuses is a fault; what may pass is tried again.
+func (s *Service) Call(ctx context.Context, r system.Request) (value.Value, error) {
+	a, err := s.exchange(ctx, r, nil)
+	if err != nil || a == nil {
+		return value.Value{}, err
+	}
+	for v, err := range a.records(r.Op) {
+		return v, err
+	}
+	return value.Value{}, nil
+}
+
+// exchange sends a request and reads its answer; nil is no answer where that is what was asked for. at is
+// the address of a further page; nil makes it of the settings.
+func (s *Service) exchange(ctx context.Context, r system.Request, at *url.URL) (*answer, error) {
+	w, err := s.request(r, at)
+	if err != nil {
+		return nil, err
+	}
+	select {
+	case s.slots <- struct{}{}:
+		defer func() { <-s.slots }()
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+	a, err := s.tries(ctx, w)
+	if err != nil {
+		return nil, err
+	}
+	if a.status == http.StatusNotFound && r.Op.Setting("none") == "no answer" {
+		return nil, nil
+	}
+	return a, s.failed(r, a)
+}
+
+// failed says whether an answer counts as a failure, by the operation's formula or its status.
+func (s *Service) failed(r system.Request, a *answer) error {
+	prog := r.Op.Formulas["fails when"]
+	if prog == nil {
+		if a.status < 400 {
+			return nil
+		}
+		return a.refusal()
+	}
+	fr := &formula.Frame{Slots: make([]value.Value, 2)}
+	fr.Slots[0], fr.Slots[1] = r.Value, a.asValue()
+	v, f := prog.Eval(fr)
+	switch {
+	case f != nil:
+		return f.In("fails when")
+	case v.IsTrue():
+		f := a.refusal()
+		f.Expected = "not " + prog.Source
+		return f
+	}
+	return nil
+}
+
+// tries sends a request until it is answered, or as often as is set.
+func (s *Service) tries(ctx context.Context, w *wire) (*answer, error) {
+	most := s.env.Values.Int("tries", 4)
+	for try := 1; ; try++ {
+		a, err := s.once(ctx, w)
+		wait, again := pause(try, a, err, w)
+		if !again || try >= most {
+			return a, settled(a, err, try)
+		}
+		system.Heard(ctx).Got("try "+fmt.Sprint(try), fmt.Sprintf("waits %s and tries again", wait.Round(time.Millisecond)))
+		t := time.NewTimer(wait)
+		select {
+		case <-t.C:
+		case <-ctx.Done():
+			t.Stop()
+			return nil, ctx.Err()
+		}
+	}
+}
+
+// settled is what the last try comes to: a service that is busy or broken has not been reached.
+func settled(a *answer, err error, tries int) error {
+	switch {
+	case err != nil && tries > 1:
+		var f *fault.Fault
+		if errors.As(err, &f) {
+			return err
+		}
+		return fmt.Errorf("%w (tried %d times)", err, tries)
+	case err != nil:
+		return err
+	case passing(a.status):
+		return fmt.Errorf("it answers %d %s (tried %d times)", a.status, http.StatusText(a.status), tries)
+	}
+	return nil
+}
+
+func (s *Service) once(ctx context.Context, w *wire) (*answer, error) {
+	if s.rate != nil {
+		if err := s.rate.Wait(ctx); err != nil {
+			return nil, err
+		}
+	}
+	for renewed := false; ; renewed = true {
+		req, err := w.make(ctx)
+		if err != nil {
+			return nil, err
+		}
+		if err := s.sign.sign(req); err != nil {
+			return nil, err
+		}
+		x := system.Heard(ctx)
+		x.Sent(w.method+" "+shown(req.URL), headers(req.Header)+"\n\n"+string(w.body))
+		res, err := s.client.Do(req)
+		if err != nil {
+			x.Got("nothing", plain(err).Error())
+			return nil, plain(err)
+		}
+		a, err := s.read(res)
+		if err != nil {
+			return nil, err
+		}
+		x.Got(res.Proto+" "+res.Status, headers(res.Header)+"\n\n"+string(a.body))
+		if a.status == http.StatusUnauthorized && !renewed && s.sign.renew(ctx) {
+			continue
+		}
+		return a, nil
+	}
+}
+
+// read takes the whole answer, unpacked, within its bounds.
+func (s *Service) read(res *http.Response) (*answer, error) {
+	defer res.Body.Close()
+	body, err := unpacked(res, s.env.Values.Largest())
+	if err != nil {
+		return nil, err
+	}
+	text, err := io.ReadAll(system.Bounded(body, s.env.Values.Largest()))
+	if err != nil {
+		var f *fault.Fault
+		if errors.As(err, &f) {
+			return nil, err
+		}
+		return nil, errors.New("it broke off in the middle of its answer")
+	}
+	return &answer{status: res.StatusCode, header: res.Header, body: text, url: res.Request.URL}, nil
+}
+
+// Fetch reads a document at an address of the service, signed in.
+func (s *Service) Fetch(ctx context.Context, at string) ([]byte, error) {
+	u, err := url.Parse(at)
+	if err != nil {
+		return nil, fault.Expect(fault.Setting, "an address, or a path", fault.Quote(at))
+	}
+	if u.Host == "" {
+		path, query, _ := strings.Cut(at, "?")
+		u = s.base.JoinPath(path)
+		u.RawQuery = query
+	}
+	if u.Host != s.base.Host {
+		return nil, fault.Expect(fault.Setting, "a document of "+s.base.Host, u.Host)
+	}
+	a, err := s.tries(ctx, &wire{method: http.MethodGet, url: u, header: http.Header{"Accept-Encoding": {"gzip"}}, safe: true})
+	if err != nil {
+		return nil, err
+	}
+	if a.status != http.StatusOK {
+		return nil, a.refusal()
+	}
+	return a.body, nil
+}
+
+// Post sends a text to the service's own address and gives what it answers, whatever its status. One that is
+// safe is sent again when it is not answered.
+func (s *Service) Post(ctx context.Context, h http.Header, text []byte, safe bool) (status int, body []byte, err error) {
+	s.slots <- struct{}{}
+	defer func() { <-s.slots }()
+	a, err := s.once(ctx, &wire{method: http.MethodPost, url: s.base, header: h, body: text, safe: safe})
+	for try := 1; safe && err != nil && try < s.env.Values.Int("tries", 3); try++ {
+		wait, again := pause(try, nil, err, &wire{safe: true})
+		if !again {
+			break
+		}
+		select {
+		case <-time.After(wait):
+		case <-ctx.Done():
+			return 0, nil, ctx.Err()
+		}
+		a, err = s.once(ctx, &wire{method: http.MethodPost, url: s.base, header: h, body: text, safe: safe})
+	}
+	if err != nil {
+		return 0, nil, err
+	}
+	if a.status == 429 || a.status == 502 || a.status == 503 || a.status == 504 {
+		return 0, nil, fmt.Errorf("it answers %d %s", a.status, http.StatusText(a.status))
+	}
+	return a.status, a.body, nil
+}

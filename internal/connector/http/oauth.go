@@ -1,0 +1,289 @@
+package http
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/http/httputil"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/oauth2"
+	"golang.org/x/oauth2/clientcredentials"
+
+	"hollowreed/internal/connector/probe"
+	"hollowreed/internal/connector/system"
+	"hollowreed/internal/core/fault"
+)
+
+// early is how long before a token expires it is refreshed.
+const early = 30 * time.Second
+
+// oauth signs in with tokens of an authorization server (RFC 6749): got with the client's own credentials, or
+// by somebody's consent and refreshed since then.
+type oauth struct {
+	env    system.Env
+	config oauth2.Config
+	client *http.Client
+	own    bool // by the client's own credentials
+	mu     sync.Mutex
+	token  *oauth2.Token
+}
+
+func newOAuth(env system.Env, client *http.Client) (*oauth, error) {
+	o := &oauth{env: env, config: configOf(env.Values, ""), own: env.Values["sign in"] == "oauth client credentials"}
+	if _, err := Address(env.Values["token at"]); err != nil {
+		return nil, fault.Expect(fault.Setting, "an address as https://sign-in.example/token", fault.Quote(env.Values["token at"])).In("Token endpoint")
+	}
+	o.client = &http.Client{Transport: &noted{client.Transport}, Timeout: client.Timeout, CheckRedirect: client.CheckRedirect}
+	return o, nil
+}
+
+func configOf(v system.Values, redirect string) oauth2.Config {
+	style := oauth2.AuthStyleInHeader
+	if v["client as"] == "the form" {
+		style = oauth2.AuthStyleInParams
+	}
+	return oauth2.Config{
+		ClientID: v["client"], ClientSecret: v["client secret"], Scopes: strings.Fields(v["scopes"]), RedirectURL: redirect,
+		Endpoint: oauth2.Endpoint{AuthURL: v["authorize at"], TokenURL: v["token at"], AuthStyle: style},
+	}
+}
+
+// noted keeps what is said to a token endpoint, so that its quirks can be seen.
+type noted struct{ http.RoundTripper }
+
+func (n *noted) RoundTrip(req *http.Request) (*http.Response, error) {
+	x := system.Heard(req.Context())
+	if x == nil {
+		return n.RoundTripper.RoundTrip(req)
+	}
+	if text, err := httputil.DumpRequestOut(req, true); err == nil {
+		x.Sent("to the token endpoint", string(text))
+	}
+	res, err := n.RoundTripper.RoundTrip(req)
+	if err != nil {
+		x.Got("nothing", plain(err).Error())
+		return nil, err
+	}
+	if text, err := httputil.DumpResponse(res, true); err == nil {
+		x.Got("from the token endpoint", tokenText(string(text)))
+	}
+	return res, nil
+}
+
+// tokenText hides tokens that nobody knows yet.
+func tokenText(s string) string {
+	head, body, _ := strings.Cut(s, "\r\n\r\n")
+	var fields map[string]any
+	if json.Unmarshal([]byte(body), &fields) != nil {
+		return s
+	}
+	for name := range fields {
+		if strings.HasSuffix(name, "_token") {
+			fields[name] = "••••••"
+		}
+	}
+	text, err := json.Marshal(fields)
+	if err != nil {
+		return head
+	}
+	return head + "\r\n\r\n" + string(text)
+}
+
+// with gives a context in which the tokens' client is used.
+func (o *oauth) with(ctx context.Context) context.Context {
+	return context.WithValue(ctx, oauth2.HTTPClient, o.client)
+}
+
+// ErrConsent is a consent that is not there, or not any more.
+var ErrConsent = errors.New("consent is needed")
+
+func (o *oauth) sign(req *http.Request) error {
+	t, err := o.valid(req.Context(), nil)
+	if err != nil {
+		return err
+	}
+	t.SetAuthHeader(req)
+	return nil
+}
+
+// valid gives a token that is valid for a while, refreshed where need be. refused is one that the service does
+// not take, whatever its time says.
+func (o *oauth) valid(ctx context.Context, refused *oauth2.Token) (*oauth2.Token, error) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if good(o.token, refused) {
+		return o.token, nil
+	}
+	if o.own {
+		return o.fresh(ctx)
+	}
+	err := o.env.Keep.Lock(ctx, system.TokensOf(o.env.ID), func(ctx context.Context) error {
+		kept, err := o.kept(ctx) // another process may have refreshed it
+		if err != nil {
+			return err
+		}
+		if good(kept, refused) {
+			o.token = kept
+			return nil
+		}
+		return o.refresh(ctx, kept)
+	})
+	return o.token, err
+}
+
+func good(t, refused *oauth2.Token) bool {
+	if t == nil || refused != nil && t.AccessToken == refused.AccessToken {
+		return false
+	}
+	return t.Expiry.IsZero() || time.Until(t.Expiry) > early
+}
+
+func (o *oauth) fresh(ctx context.Context) (*oauth2.Token, error) {
+	c := clientcredentials.Config{ClientID: o.config.ClientID, ClientSecret: o.config.ClientSecret, TokenURL: o.config.Endpoint.TokenURL, Scopes: o.config.Scopes, AuthStyle: o.config.Endpoint.AuthStyle}
+	t, err := c.Token(o.with(ctx))
+	if err != nil {
+		return nil, told(err)
+	}
+	o.token = t
+	return t, nil
+}
+
+func (o *oauth) kept(ctx context.Context) (*oauth2.Token, error) {
+	text, err := o.env.Keep.Get(ctx, system.TokensOf(o.env.ID))
+	if err != nil {
+		return nil, err
+	}
+	if text == "" {
+		return nil, fault.New(fault.Setting, "nobody has consented yet").Mended("Open the connection and press Connect")
+	}
+	t := &oauth2.Token{}
+	if err := json.Unmarshal([]byte(text), t); err != nil {
+		return nil, fault.New(fault.Setting, "the kept tokens cannot be read").Mended("Ask for consent again")
+	}
+	return t, nil
+}
+
+func (o *oauth) refresh(ctx context.Context, kept *oauth2.Token) error {
+	if kept.RefreshToken == "" {
+		return fault.New(fault.Setting, "the consent has ended and there is no refresh token").Mended("Ask for consent again, with the scope that gives one")
+	}
+	old := *kept
+	old.Expiry = time.Unix(1, 0) // so that it is refreshed, whatever it says
+	t, err := o.config.TokenSource(o.with(ctx), &old).Token()
+	if err != nil {
+		return told(err)
+	}
+	o.token = t
+	return keepTokens(ctx, o.env, t)
+}
+
+func keepTokens(ctx context.Context, env system.Env, t *oauth2.Token) error {
+	text, err := json.Marshal(t)
+	if err != nil {
+		return err
+	}
+	return env.Keep.Set(ctx, system.TokensOf(env.ID), string(text))
+}
+
+// told says what a token endpoint answered, by the codes of RFC 6749, 5.2. A consent that is gone is a
+// fault; a server that does not answer may answer later.
+func told(err error) error {
+	var r *oauth2.RetrieveError
+	if !errors.As(err, &r) {
+		return plain(err)
+	}
+	status := 0
+	if r.Response != nil {
+		status = r.Response.StatusCode
+	}
+	if status >= 500 || status == 429 {
+		return fmt.Errorf("the token endpoint answers %d", status)
+	}
+	f := fault.New(fault.Setting, "the token endpoint answers %d %s", status, r.ErrorCode)
+	if r.ErrorDescription != "" {
+		f.Message += ": " + r.ErrorDescription
+	}
+	switch r.ErrorCode {
+	case "invalid_grant":
+		return f.Mended("The consent is gone: it was taken back, or has ended. Open the connection and ask for consent again")
+	case "invalid_client", "unauthorized_client":
+		return f.Mended("Check client id and client secret, and whether the endpoint wants them in the header or in the form")
+	case "invalid_scope":
+		return f.Mended("Check the scopes")
+	case "":
+		f.Found = fault.Quote(strings.TrimSpace(string(r.Body)))
+		return f.Mended("Check the address of the token endpoint")
+	}
+	return f
+}
+
+// renew gets another token after the service refused the one that it was sent.
+func (o *oauth) renew(ctx context.Context) bool {
+	o.mu.Lock()
+	refused := o.token
+	o.mu.Unlock()
+	_, err := o.valid(ctx, refused)
+	return err == nil
+}
+
+func (o *oauth) probe(ctx context.Context, r *probe.Run) {
+	r.Do("signed in", func() (string, error) {
+		t, err := o.valid(ctx, nil)
+		if err != nil {
+			return "", err
+		}
+		until := "with a token that says no end"
+		if !t.Expiry.IsZero() {
+			until = "with a token that is valid until " + t.Expiry.UTC().Format("15:04:05")
+		}
+		return until, nil
+	}, func(err error) string {
+		var f *fault.Fault
+		if errors.As(err, &f) {
+			return f.Mend
+		}
+		return "Check the address of the token endpoint and whether it can be reached"
+	})
+}
+
+// Consent is an authorization under way: where somebody is asked, and what proves afterwards that the
+// answer belongs to the question (PKCE, RFC 7636).
+type Consent struct {
+	At       string // the address to open
+	State    string
+	verifier string
+}
+
+// Ask begins to ask for consent.
+func Ask(env system.Env, redirect, state string) (*Consent, error) {
+	if _, err := Address(env.Values["authorize at"]); err != nil {
+		return nil, fault.Expect(fault.Setting, "the address of a consent page", fault.Quote(env.Values["authorize at"])).In("Consent page")
+	}
+	c := configOf(env.Values, redirect)
+	verifier := oauth2.GenerateVerifier()
+	return &Consent{At: c.AuthCodeURL(state, oauth2.AccessTypeOffline, oauth2.S256ChallengeOption(verifier)), State: state, verifier: verifier}, nil
+}
+
+// Take changes the code that somebody's consent gave for tokens, and keeps them.
+func Take(ctx context.Context, env system.Env, c *Consent, redirect, code string) error {
+	host, err := Address(env.Values["token at"])
+	if err != nil {
+		return err
+	}
+	t, err := Transport(env, host.Hostname())
+	if err != nil {
+		return err
+	}
+	config := configOf(env.Values, redirect)
+	ctx = context.WithValue(ctx, oauth2.HTTPClient, &http.Client{Transport: t, Timeout: env.Values.Timeout()})
+	token, err := config.Exchange(ctx, code, oauth2.VerifierOption(c.verifier))
+	if err != nil {
+		return told(err)
+	}
+	return keepTokens(ctx, env, token)
+}

@@ -1,0 +1,232 @@
+// Package soap calls SOAP 1.1 and 1.2 services over HTTP: bodies are written and read by their schemas,
+// faults of a service are faults of the request, and a user name token signs in where one is set.
+package soap
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"crypto/sha1"
+	"encoding/base64"
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"io"
+	"iter"
+	"net/http"
+	"strings"
+	"time"
+
+	service "hollowreed/internal/connector/http"
+	"hollowreed/internal/connector/probe"
+	"hollowreed/internal/connector/system"
+	"hollowreed/internal/core/connection"
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/notation"
+	"hollowreed/internal/core/notation/all"
+	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/value"
+)
+
+// Service is one SOAP service.
+type Service struct {
+	env  system.Env
+	http *service.Service
+	now  func() time.Time
+}
+
+var (
+	_ system.Caller  = (*Service)(nil)
+	_ system.Reader  = (*Service)(nil)
+	_ system.Fetcher = (*Service)(nil)
+)
+
+// Open makes a service of its settings.
+func Open(env system.Env) (system.System, error) {
+	values := system.Values{}
+	for name, v := range env.Values {
+		values[name] = v
+	}
+	values["sign in"] = "none"
+	h, err := service.Open(system.Env{ID: env.ID, Values: values, Net: env.Net, Keep: env.Keep})
+	if err != nil {
+		return nil, err
+	}
+	return &Service{env: env, http: h.(*service.Service), now: time.Now}, nil
+}
+
+// Close closes idle connections.
+func (s *Service) Close() { s.http.Close() }
+
+// Check says whether the service answers at all.
+func (s *Service) Check(ctx context.Context) error { return s.http.Check(ctx) }
+
+// Probe tries the service stage by stage.
+func (s *Service) Probe(ctx context.Context, r *probe.Run) { s.http.Probe(ctx, r) }
+
+// Fetch reads a document of the service: its WSDL.
+func (s *Service) Fetch(ctx context.Context, at string) ([]byte, error) { return s.http.Fetch(ctx, at) }
+
+// The namespaces of envelopes, and their media types.
+var (
+	spaces = map[string]string{"1.1": "http://schemas.xmlsoap.org/soap/envelope/", "1.2": "http://www.w3.org/2003/05/soap-envelope"}
+	media  = map[string]string{"1.1": "text/xml; charset=utf-8", "1.2": "application/soap+xml; charset=utf-8"}
+)
+
+// Call calls an operation of the service.
+func (s *Service) Call(ctx context.Context, r system.Request) (value.Value, error) {
+	text, err := s.envelope(r)
+	if err != nil {
+		return value.Value{}, err
+	}
+	version := r.Op.Setting("version")
+	h := http.Header{"Content-Type": {media[version]}, "Accept-Encoding": {"gzip"}}
+	if action := r.Op.Setting("action"); version == "1.1" {
+		h.Set("SOAPAction", `"`+action+`"`)
+	} else if action != "" {
+		h.Set("Content-Type", media[version]+`; action="`+action+`"`)
+	}
+	status, body, err := s.http.Post(ctx, h, text, r.Op.Verb.Reads)
+	if err != nil {
+		return value.Value{}, err
+	}
+	return s.answer(r.Op, status, body)
+}
+
+// Read takes the records of an operation's answer.
+func (s *Service) Read(ctx context.Context, r system.Request) iter.Seq2[value.Value, error] {
+	return func(yield func(value.Value, error) bool) {
+		v, err := s.Call(ctx, r)
+		if err != nil {
+			yield(v, err)
+			return
+		}
+		at := service.Pointer(v, r.Op.Setting("records"))
+		items := []value.Value{at}
+		switch {
+		case at.Missing():
+			return
+		case at.Kind() == value.ListKind:
+			items = at.Items()
+		}
+		for _, item := range items {
+			if !yield(item, nil) {
+				return
+			}
+		}
+	}
+}
+
+func escaped(s string) string {
+	var b bytes.Buffer
+	xml.EscapeText(&b, []byte(s))
+	return b.String()
+}
+
+// envelope writes the request.
+func (s *Service) envelope(r system.Request) ([]byte, error) {
+	header, err := service.Filled(r.Op.Setting("header"), r.Value, escaped)
+	if err != nil {
+		return nil, err
+	}
+	header += s.token()
+	body, err := written(r)
+	if err != nil {
+		return nil, err
+	}
+	var b bytes.Buffer
+	fmt.Fprintf(&b, `<?xml version="1.0" encoding="UTF-8"?><soap:Envelope xmlns:soap=%q>`, spaces[r.Op.Setting("version")])
+	if header != "" {
+		b.WriteString("<soap:Header>" + header + "</soap:Header>")
+	}
+	b.WriteString("<soap:Body>" + body + "</soap:Body></soap:Envelope>")
+	return b.Bytes(), nil
+}
+
+// written is the request's element, or an empty one where nothing is asked with.
+func written(r system.Request) (string, error) {
+	if r.Op.Request == nil {
+		return fmt.Sprintf("<q:%s xmlns:q=%q/>", r.Op.Setting("wrapper"), r.Op.Setting("namespace")), nil
+	}
+	n, err := all.Named("xml")
+	if err != nil {
+		return "", err
+	}
+	var b bytes.Buffer
+	w, err := n.NewWriter(&b, notation.Options{Schema: r.Op.Request})
+	if err == nil {
+		err = errors.Join(w.Write(r.Value), w.Close())
+	}
+	text := b.String()
+	if strings.HasPrefix(text, "<?xml") {
+		_, text, _ = strings.Cut(text, "?>")
+	}
+	return strings.TrimSpace(text), err
+}
+
+// Namespaces of WS-Security (OASIS, 1.0).
+const (
+	wsse = "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-secext-1.0.xsd"
+	wsu  = "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-utility-1.0.xsd"
+	upt  = "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-username-token-profile-1.0#"
+	b64  = "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-soap-message-security-1.0#Base64Binary"
+)
+
+// token is the header that signs in with user name and password; empty where no user is set. The digest is that
+// of nonce, time and password (UsernameToken Profile 1.0, 3.1).
+func (s *Service) token() string {
+	user, password := s.env.Values["user"], s.env.Values["password"]
+	if user == "" {
+		return ""
+	}
+	nonce := make([]byte, 16)
+	rand.Read(nonce)
+	created := s.now().UTC().Format("2006-01-02T15:04:05Z")
+	kind, sent := "PasswordText", escaped(password)
+	if s.env.Values["digest"] != "text" {
+		sum := sha1.Sum([]byte(string(nonce) + created + password))
+		kind, sent = "PasswordDigest", base64.StdEncoding.EncodeToString(sum[:])
+	}
+	return fmt.Sprintf(`<w:Security xmlns:w=%q xmlns:u=%q soap:mustUnderstand="1"><w:UsernameToken><w:Username>%s</w:Username><w:Password Type="%s%s">%s</w:Password><w:Nonce EncodingType=%q>%s</w:Nonce><u:Created>%s</u:Created></w:UsernameToken></w:Security>`,
+		wsse, wsu, escaped(user), upt, kind, sent, b64, base64.StdEncoding.EncodeToString(nonce), created)
+}
+
+// answer reads the body of an answer, or its fault.
+func (s *Service) answer(op *connection.Operation, status int, text []byte) (value.Value, error) {
+	e, err := open(text)
+	if err != nil {
+		if status >= 400 {
+			return value.Value{}, fault.New(fault.Outside, "it answers %d %s and no envelope", status, http.StatusText(status))
+		}
+		return value.Value{}, err
+	}
+	if e.fault != nil {
+		return value.Value{}, e.fault
+	}
+	if want := op.Setting("answer"); want != "" && e.name != "" && e.name != want {
+		return value.Value{}, fault.Expect(fault.Type, "the element "+want, e.name).In("Body")
+	}
+	if op.Response == nil || e.body == "" {
+		return value.Value{}, nil
+	}
+	return read(op.Response, e.body)
+}
+
+func read(s *schema.Schema, text string) (value.Value, error) {
+	n, err := all.Named("xml")
+	if err != nil {
+		return value.Value{}, err
+	}
+	r, err := n.NewReader(strings.NewReader(text), notation.Options{Source: "the answer", Schema: s, Check: true})
+	if err != nil {
+		return value.Value{}, err
+	}
+	v, err := r.Next()
+	if err == io.EOF {
+		return value.Value{}, nil
+	}
+	if err != nil {
+		return v, fault.From(err, fault.Type)
+	}
+	return v, nil
+}
