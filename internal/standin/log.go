@@ -50,6 +50,9 @@ func (s *statusWriter) WriteHeader(status int) {
 	s.ResponseWriter.WriteHeader(status)
 }
 
+// Unwrap gives what is written to, for those that steer it.
+func (s *statusWriter) Unwrap() http.ResponseWriter { return s.ResponseWriter }
+
 // writeBomb writes zeros that pack well.
 func writeBomb(w http.ResponseWriter) {
 	z, err := gzip.NewWriterLevel(w, gzip.BestCompression)

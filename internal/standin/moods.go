@@ -135,6 +135,8 @@ func (m *Moods) Handler(next http.Handler) http.Handler {
 			}
 		}
 		switch {
+		case m.Down():
+			panic(http.ErrAbortHandler) // a connection that was open before
 		case m.busy():
 			w.Header().Set("Retry-After", "1")
 			http.Error(w, `{"title": "too many calls"}`, http.StatusTooManyRequests)
@@ -150,6 +152,7 @@ func (m *Moods) Handler(next http.Handler) http.Handler {
 		case m.Is(Drop):
 			w.Header().Set("Content-Length", "4096")
 			w.Write([]byte(`{"items": [`))
+			http.NewResponseController(w).Flush()
 			panic(http.ErrAbortHandler)
 		default:
 			next.ServeHTTP(w, r)
@@ -211,24 +214,41 @@ func (c *moodyConn) Write(b []byte) (int, error) {
 }
 
 // Listen takes a free port of this machine until the context ends.
-func Listen(ctx context.Context, m *Moods) (net.Listener, error) {
+func Listen(ctx context.Context) (net.Listener, error) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return nil, err
 	}
 	context.AfterFunc(ctx, func() { l.Close() })
-	return m.Listener(l), nil
+	return l, nil
+}
+
+// away ends each connection at once while the stand-in is down; the other moods of an HTTP service are those of
+// its Handler.
+type away struct {
+	net.Listener
+	moods *Moods
+}
+
+func (l *away) Accept() (net.Conn, error) {
+	for {
+		c, err := l.Listener.Accept()
+		if err != nil || !l.moods.Down() {
+			return c, err
+		}
+		c.Close()
+	}
 }
 
 // HTTP serves a service with its moods on a free port of this machine until the context ends, and gives its
 // address. What it is asked is written into the log.
 func HTTP(ctx context.Context, m *Moods, log *Log, h http.Handler) (string, error) {
-	l, err := Listen(ctx, m)
+	l, err := Listen(ctx)
 	if err != nil {
 		return "", err
 	}
 	server := &http.Server{Handler: log.handler(m.Handler(h)), ReadHeaderTimeout: 5 * time.Second}
-	go server.Serve(l)
+	go server.Serve(&away{l, m})
 	context.AfterFunc(ctx, func() { server.Close() })
 	return "http://" + l.Addr().String(), nil
 }

@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"net/url"
 	"strings"
+	"syscall"
 	"time"
 
 	"golang.org/x/time/rate"
@@ -170,6 +171,9 @@ func plain(err error) error {
 	}
 	if why, is := system.Untrusted(u.Err); is {
 		return fault.New(fault.Setting, "%s", why).Mended("%s", system.TrustMends)
+	}
+	if errors.Is(u.Err, io.EOF) || errors.Is(u.Err, syscall.ECONNRESET) {
+		return errors.New("it ended the connection without an answer")
 	}
 	return u.Err
 }

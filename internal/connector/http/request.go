@@ -204,7 +204,7 @@ func written(v value.Value, media string, w *wire) ([]byte, error) {
 		}
 	}
 	err = to.Close()
-	return out.Bytes(), err
+	return bytes.TrimRight(out.Bytes(), "\n"), err
 }
 
 func form(v value.Value) url.Values {

@@ -87,6 +87,9 @@ func standing(tag, whole, around string) string {
 	return whole[:end] + missing + whole[end:]
 }
 
+// mostDetail bounds the bytes of a fault's detail that are told.
+const mostDetail = 500
+
 // faultOf reads a fault of SOAP 1.1 (4.4) or 1.2 (5.4).
 func faultOf(text string) *fault.Fault {
 	var f struct {
@@ -123,7 +126,7 @@ func faultOf(text string) *fault.Fault {
 	}
 	out := fault.New(fault.Outside, "the service answers the fault %s: %s", code, strings.TrimSpace(why))
 	if detail = strings.TrimSpace(detail); detail != "" {
-		out.Found = fault.Quote(detail)
+		out.Found = strings.ToValidUTF8(detail[:min(len(detail), mostDetail)], "")
 	}
 	return out
 }

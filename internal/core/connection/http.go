@@ -41,7 +41,7 @@ func calling(method string) []Setting {
 		{Name: "body", Label: "Body", Type: Formula, Help: "A formula: a record or a list is written in the body's notation, a text or bytes as they are"},
 		{Name: "media", Label: "Body is sent as", Type: Choice, Choices: []string{"application/json", "application/xml", "application/x-www-form-urlencoded", "multipart/form-data", "text/plain", "application/octet-stream"}, Default: "application/json"},
 		{Name: "records", Label: "Records", Type: Text, Help: "Where they stand in the answer, as /items; the answer itself where it is left out"},
-		{Name: "fails when", Label: "Fails when", Type: OnAnswer, Help: `A formula over answer.status and answer.body that is true for a failure; without one, status 400 and above. As answer.status >= 400 or contains(answer.body, "error")`},
+		{Name: "fails when", Label: "Fails when", Type: OnAnswer, Help: `A formula over answer.status and answer.body that is true for a failure; without one, status 400 and above. As answer.status >= 400 or answer.body contains "error"`},
 		{Name: "none", Label: "404 means", Type: Choice, Choices: []string{"a fault", "no answer"}, Default: "a fault"},
 	}
 }

@@ -1,0 +1,186 @@
+package http
+
+import (
+	"context"
+	"net/http"
+	"net/url"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"hollowreed/internal/connector/contract"
+	"hollowreed/internal/connector/system"
+	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/standin"
+	"hollowreed/internal/standin/driftbox"
+)
+
+// keeper keeps secrets in memory.
+type keeper struct {
+	mu   sync.Mutex
+	one  sync.Mutex
+	kept map[string]string
+}
+
+func (k *keeper) Get(_ context.Context, name string) (string, error) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.kept[name], nil
+}
+
+func (k *keeper) Set(_ context.Context, name, v string) error {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.kept[name] = v
+	return nil
+}
+
+func (k *keeper) Lock(ctx context.Context, _ string, do func(context.Context) error) error {
+	k.one.Lock()
+	defer k.one.Unlock()
+	return do(ctx)
+}
+
+func box(t *testing.T, change map[string]string) (*driftbox.Box, system.Env) {
+	t.Helper()
+	b := driftbox.New()
+	address, err := standin.HTTP(t.Context(), &b.Moods, &b.Log, b.Handler())
+	require.NoError(t, err)
+	values := driftbox.Settings(address)
+	for name, v := range change {
+		values[name] = v
+	}
+	env := contract.Env("http", values)
+	env.Keep = &keeper{kept: map[string]string{}}
+	return b, env
+}
+
+const callback = "http://127.0.0.1:1/oauth/callback"
+
+// consent goes through the consent page as a person would and gives what it sent back.
+func consent(t *testing.T, c *Consent, answer string) url.Values {
+	t.Helper()
+	at, err := url.Parse(c.At)
+	require.NoError(t, err)
+	page, err := http.Get(c.At)
+	require.NoError(t, err)
+	page.Body.Close()
+	require.Equal(t, 200, page.StatusCode)
+	client := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	res, err := client.PostForm("http://"+at.Host+"/consent", url.Values{"asked": {at.RawQuery}, "answer": {answer}})
+	require.NoError(t, err)
+	res.Body.Close()
+	back, err := res.Location()
+	require.NoError(t, err)
+	require.Equal(t, c.State, back.Query().Get("state"))
+	return back.Query()
+}
+
+func connected(t *testing.T, env system.Env) *Service {
+	t.Helper()
+	c, err := Ask(env, callback, "a-state")
+	require.NoError(t, err)
+	require.NoError(t, Take(t.Context(), env, c, callback, consent(t, c, "yes").Get("code")))
+	s, err := Open(env)
+	require.NoError(t, err)
+	t.Cleanup(s.Close)
+	return s.(*Service)
+}
+
+func listing(t *testing.T) system.Request {
+	r := asking(t, "read", "records: /files\npages: next field\nnext: /next")
+	op := *r.Op
+	op.Settings["path"] = doc.Text{Value: "/files"}
+	r.Op = &op
+	return r
+}
+
+func TestConsentThenRefreshUnseen(t *testing.T) {
+	b, env := box(t, nil)
+	s := connected(t, env)
+	require.Len(t, contract.All(t, s, listing(t)), 5)
+	b.Expire()
+	require.Len(t, contract.All(t, s, listing(t)), 5, "a token that is not taken any more is refreshed unseen")
+	require.Equal(t, 1, b.Refreshed())
+
+	b.Lasts = time.Second // below the time before the end at which a token is refreshed
+	b.Expire()
+	var wg sync.WaitGroup
+	for range 6 {
+		wg.Go(func() { contract.All(t, s, listing(t)) })
+	}
+	wg.Wait()
+	well, told := contract.Probe(t, s)
+	require.True(t, well, told)
+	require.Contains(t, told, "signed in: with a token that is valid until")
+
+	b.Revoke()
+	_, err := contract.Some(s, t, listing(t))
+	var f *fault.Fault
+	require.ErrorAs(t, err, &f)
+	require.Contains(t, f.What(), "invalid_grant: the consent was taken back")
+	require.Contains(t, f.Mend, "The consent is gone")
+}
+
+func TestATokenIsRefreshedBeforeItEndsAndOnceForAll(t *testing.T) {
+	b, env := box(t, nil)
+	b.Lasts = early + 2*time.Second
+	s := connected(t, env)
+	other, err := Open(env)
+	require.NoError(t, err)
+	t.Cleanup(other.Close)
+	require.Len(t, contract.All(t, s, listing(t)), 5)
+	require.Eventually(t, func() bool {
+		contract.All(t, s, listing(t))
+		return b.Refreshed() == 1
+	}, 10*time.Second, 200*time.Millisecond)
+	b.Lasts = time.Hour
+	contract.All(t, other.(*Service), listing(t))
+	require.LessOrEqual(t, b.Refreshed(), 2, "what one process has refreshed, the other takes")
+}
+
+func TestConsentThatIsNotGiven(t *testing.T) {
+	_, env := box(t, nil)
+	s, err := Open(env)
+	require.NoError(t, err)
+	_, err = contract.Some(s.(*Service), t, listing(t))
+	require.ErrorContains(t, err, "nobody has consented yet")
+	c, err := Ask(env, callback, "s")
+	require.NoError(t, err)
+	require.Equal(t, "access_denied", consent(t, c, "no").Get("error"))
+	code := consent(t, c, "yes").Get("code")
+	other, err := Ask(env, callback, "s")
+	require.NoError(t, err)
+	require.ErrorContains(t, Take(t.Context(), env, other, callback, code), "its verifier does not fit", "a code is worth nothing without its verifier")
+	_, wrong := box(t, map[string]string{"client secret": "no"})
+	wrong.Values["token at"] = env.Values["token at"]
+	err = Take(t.Context(), wrong, c, callback, consent(t, c, "yes").Get("code"))
+	require.ErrorContains(t, err, "invalid_client")
+}
+
+func TestClientCredentials(t *testing.T) {
+	for _, style := range []string{"the header", "the form"} {
+		b, env := box(t, map[string]string{"sign in": "oauth client credentials", "client as": style})
+		s, err := Open(env)
+		require.NoError(t, err)
+		t.Cleanup(s.Close)
+		require.Len(t, contract.All(t, s.(*Service), listing(t)), 5)
+		b.Expire()
+		require.Len(t, contract.All(t, s.(*Service), listing(t)), 5)
+		ctx, said := system.Listen(t.Context(), func(s string) string { return s })
+		b.Expire()
+		for range s.(*Service).Read(ctx, listing(t)) {
+		}
+		all := ""
+		for _, turn := range said.Turns {
+			all += turn.Head + "\n" + turn.Text + "\n"
+		}
+		require.Contains(t, all, "to the token endpoint")
+		require.Contains(t, all, `"access_token":"••••••"`)
+		require.Contains(t, strings.ToLower(all), "client_credentials")
+	}
+}
