@@ -8,6 +8,7 @@ import (
 	"encoding/base64"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"iter"
 	"maps"
 	"os"
@@ -18,9 +19,12 @@ import (
 
 	"go.yaml.in/yaml/v3"
 
+	"hollowreed/internal/connector/directory"
 	"hollowreed/internal/connector/file"
 	"hollowreed/internal/connector/http"
+	"hollowreed/internal/connector/mail"
 	"hollowreed/internal/connector/probe"
+	"hollowreed/internal/connector/sftp"
 	"hollowreed/internal/connector/soap"
 	"hollowreed/internal/connector/sql"
 	"hollowreed/internal/connector/system"
@@ -33,10 +37,13 @@ import (
 
 // openers are how the kinds of system are opened. Opening reaches nothing yet.
 var openers = map[string]func(system.Env) (system.System, error){
-	"file": file.Open,
-	"http": http.Open,
-	"soap": soap.Open,
-	"sql":  sql.OpenSystem,
+	"file":      file.Open,
+	"http":      http.Open,
+	"sftp":      sftp.Open,
+	"soap":      soap.Open,
+	"mail":      mail.Open,
+	"directory": directory.Open,
+	"sql":       sql.OpenSystem,
 }
 
 // Setup is how one connection is reached in an environment. It holds secrets: it is never shown,
@@ -372,8 +379,8 @@ func (p *Pool) Upsert(ctx context.Context, u flow.Upsert, rows []value.Value) (d
 	return done, err
 }
 
-// Call does one operation. A fault about the request is told as an error, too.
-func (p *Pool) Call(ctx context.Context, r system.Request) (answer value.Value, err error) {
+// Ask does one operation. A fault about the request is told as an error, too.
+func (p *Pool) Ask(ctx context.Context, r system.Request) (answer value.Value, err error) {
 	c, e, err := as[system.Caller](ctx, p, r.Op.Connection, "do "+r.Op.Name)
 	if err != nil {
 		return answer, err
@@ -383,6 +390,76 @@ func (p *Pool) Call(ctx context.Context, r system.Request) (answer value.Value, 
 		return err
 	})
 	return answer, err
+}
+
+// Call does an operation for each request: all at once where the system can, otherwise one after another.
+func (p *Pool) Call(ctx context.Context, c flow.Call, requests []value.Value) ([]flow.Answered, error) {
+	list := make([]system.Request, len(requests))
+	for i, v := range requests {
+		list[i] = system.Request{Op: c.Op, Value: v, Key: keyOf(c, i)}
+	}
+	if done, ok, err := p.callAll(ctx, c, list); ok || err != nil {
+		return done, err
+	}
+	done := make([]flow.Answered, len(list))
+	for i, r := range list {
+		answer, err := p.answered(ctx, r)
+		if err != nil {
+			return nil, err
+		}
+		done[i] = answer
+		if c.Done != nil {
+			if err := c.Done(i, done[i:i+1]); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return done, nil
+}
+
+// answered asks once. A fault of a setting is about every request; any other one is about this one.
+func (p *Pool) answered(ctx context.Context, r system.Request) (a flow.Answered, err error) {
+	var f *fault.Fault
+	a.Answer, err = p.Ask(ctx, r)
+	if errors.As(err, &f) && f.Code != fault.Setting {
+		return flow.Answered{Fault: f}, nil
+	}
+	return a, err
+}
+
+// keyOf is the same for each try of a record.
+func keyOf(c flow.Call, i int) string {
+	if i >= len(c.Items) {
+		return ""
+	}
+	it := c.Items[i]
+	return fmt.Sprintf("%s-%s-%d", it.Frame.Slots[flow.RunSlot].Field("id"), c.Step, it.Place.Line)
+}
+
+func (p *Pool) callAll(ctx context.Context, c flow.Call, list []system.Request) (answers []flow.Answered, ok bool, err error) {
+	b, e, err := as[system.Caller](ctx, p, c.Op.Connection, "do "+c.Op.Name)
+	if err != nil {
+		return nil, false, err
+	}
+	batcher, ok := b.(system.Batcher)
+	if !ok || !c.Op.Verb.Effect {
+		return nil, false, nil
+	}
+	var done []system.Done
+	err = p.guarded(e, c.Op.Connection, func() error {
+		done, ok, err = batcher.CallAll(ctx, list)
+		return err
+	})
+	if err != nil || !ok {
+		return nil, ok, err
+	}
+	for _, d := range done {
+		answers = append(answers, flow.Answered{Answer: d.Answer, Fault: d.Fault})
+	}
+	if c.Done != nil {
+		err = c.Done(0, answers)
+	}
+	return answers, true, err
 }
 
 // Read gives the records that an operation answers, as they are wanted.

@@ -81,6 +81,9 @@ func (e *Engine) Mend(ctx context.Context, id int64, text, by string) (uuid.UUID
 			return err
 		}
 		source := p.Flow(r.Flow).Source
+		if p.Flow(r.Flow).Spooled() {
+			source = source.As("ndjson")
+		}
 		if !Mendable(source) {
 			return fault.New(fault.Setting, "a record of %s cannot be read by itself", source.Title).
 				Mended("Mend the file and drop it again")

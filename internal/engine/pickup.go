@@ -35,6 +35,11 @@ type sighting struct {
 	since    time.Time
 }
 
+// looks are how the triggers are watched; a person is not.
+var looks = map[string]func(e *Engine, ctx context.Context, r store.Release, plan *flow.Plan) error{
+	"file": (*Engine).lookInto, "records": (*Engine).poll, "schedule": (*Engine).onTime,
+}
+
 // look goes through the folders of all released flows.
 func (e *Engine) look(ctx context.Context) error {
 	releases, err := store.NewestReleases(ctx, e.db, "")
@@ -49,10 +54,12 @@ func (e *Engine) look(ctx context.Context) error {
 			continue
 		}
 		plan := p.Flow(r.Flow)
-		if plan == nil || !e.due(r, plan.Flow.Trigger) {
+		if plan == nil || len(plan.Faults) > 0 || !e.due(r, plan.Flow.Trigger) {
 			continue
 		}
-		errs = append(errs, e.lookInto(ctx, r, plan))
+		if look := looks[plan.Flow.Trigger.Kind]; look != nil {
+			errs = append(errs, look(e, ctx, r, plan))
+		}
 	}
 	return errors.Join(errs...)
 }
@@ -68,7 +75,7 @@ func (e *Engine) due(r store.Release, t flow.Trigger) bool {
 	if e.folders.next == nil {
 		e.folders.next = map[string]time.Time{}
 	}
-	e.folders.next[key] = now.Add(time.Duration(t.Every) * time.Second)
+	e.folders.next[key] = now.Add(time.Duration(min(t.Every, 60)) * time.Second)
 	return true
 }
 

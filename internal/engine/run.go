@@ -91,7 +91,11 @@ func (x *execution) do(ctx context.Context) error {
 // begin starts to read behind what is dealt with.
 func (x *execution) begin(in io.Reader) error {
 	r := &x.run
-	n, err := all.Named(x.plan.Source.Notation)
+	written := x.plan.Source.Notation
+	if x.plan.Spooled() {
+		written = "ndjson"
+	}
+	n, err := all.Named(written)
 	if err != nil {
 		return err
 	}
@@ -147,7 +151,7 @@ func (x *execution) batches(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		b := &flow.Batch{Plan: x.plan, Outside: x.engine.outside}
+		b := &flow.Batch{Plan: x.plan, Outside: &once{Outside: x.engine.outside, db: x.engine.db, run: &x.run}}
 		if err := b.Run(ctx, items); err != nil {
 			return err
 		}
@@ -179,6 +183,11 @@ func (x *execution) commit(ctx context.Context, b *flow.Batch, items []*flow.Ite
 		}
 		if err := store.AddJournal(ctx, tx, r.ID, first, len(items), entries); err != nil {
 			return err
+		}
+		for step, content := range collected(b) {
+			if err := store.Collect(ctx, tx, r.ID, step, first, content); err != nil {
+				return err
+			}
 		}
 		return store.AddAside(ctx, tx, aside)
 	})
@@ -212,9 +221,12 @@ func asides(r store.Run, first int, items []*flow.Item) []store.Aside {
 }
 
 func (x *execution) finish(ctx context.Context) error {
+	if err := x.writeFiles(ctx); err != nil {
+		return err
+	}
 	state, f := store.Done, (*fault.Fault)(nil)
 	switch {
-	case x.run.Taken == 0:
+	case x.run.Taken == 0 && !x.plan.Spooled():
 		state, f = store.Stopped, flow.Empty(x.run.File)
 	case x.run.Aside > 0:
 		state = store.SetAside
@@ -258,6 +270,9 @@ func (x *execution) failed(ctx context.Context, err error, attempt int) error {
 // open opens the run's input: what is kept with it, or the file where it was dropped or moved to.
 func (x *execution) open(ctx context.Context) (io.ReadCloser, error) {
 	r := x.run
+	if x.plan.Spooled() {
+		return x.input(ctx)
+	}
 	if r.HasInput {
 		content, err := store.RunInput(ctx, x.engine.db, r.ID)
 		return io.NopCloser(bytes.NewReader(content)), err

@@ -33,6 +33,14 @@ func (r *readOnly) Upsert(ctx context.Context, u flow.Upsert, rows []value.Value
 	return r.dry.Upsert(ctx, u, rows)
 }
 
+// Call asks only for what changes nothing.
+func (r *readOnly) Call(ctx context.Context, c flow.Call, requests []value.Value) ([]flow.Answered, error) {
+	if c.Op.Verb.Effect {
+		return r.dry.Call(ctx, c, requests)
+	}
+	return r.Outside.Call(ctx, c, requests)
+}
+
 // Try runs a draft on a sample: look-ups are done really, what would be written is not.
 func (e *Engine) Try(ctx context.Context, p *project.Project, flowID, sample string) *Trial {
 	t := &Trial{Sample: sample}

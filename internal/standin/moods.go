@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
 	"sync"
@@ -251,4 +252,42 @@ func HTTP(ctx context.Context, m *Moods, log *Log, h http.Handler) (string, erro
 	go server.Serve(&away{l, m})
 	context.AfterFunc(ctx, func() { server.Close() })
 	return "http://" + l.Addr().String(), nil
+}
+
+// Relay passes connections on to a server inside, with the moods of the listener on the way back.
+func Relay(l net.Listener, inside string) {
+	for {
+		c, err := l.Accept()
+		if err != nil {
+			return
+		}
+		go func() {
+			defer c.Close()
+			to, err := net.Dial("tcp", inside)
+			if err != nil {
+				return
+			}
+			defer to.Close()
+			go func() {
+				io.Copy(to, c)
+				to.Close()
+			}()
+			io.Copy(c, to)
+		}()
+	}
+}
+
+// Reachable waits until something listens.
+func Reachable(ctx context.Context, at string) error {
+	for {
+		c, err := net.Dial("tcp", at)
+		if err == nil {
+			return c.Close()
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(10 * time.Millisecond):
+		}
+	}
 }

@@ -239,3 +239,85 @@ func Slices(ctx context.Context, db DB, project string, since time.Time, span ti
 		from run where project = $1 and created_at >= $2 group by 1, 2 order by 1, 2`, project, since, span.Seconds())
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[Slice])
 }
+
+// KeepInput keeps the records that a run reads, unless another worker has taken the run on.
+func KeepInput(ctx context.Context, db DB, r Run, content []byte) error {
+	if content == nil {
+		content = []byte{}
+	}
+	tag, err := db.Exec(ctx, "update run set content = $3 where id = $1 and claim = $2", r.ID, r.Claim, content)
+	if err == nil && tag.RowsAffected() == 0 {
+		return ErrTakenOn
+	}
+	return err
+}
+
+// Effects reads what effects of a step answered for records, by their lines.
+func Effects(ctx context.Context, db DB, run uuid.UUID, step string, lines []int) (map[int]string, error) {
+	rows, err := db.Query(ctx, "select record, answer from effect where run = $1 and step = $2 and record = any($3)", run, step, lines)
+	if err != nil {
+		return nil, err
+	}
+	known := map[int]string{}
+	var line int
+	var answer []byte
+	_, err = pgx.ForEachRow(rows, []any{&line, &answer}, func() error {
+		known[line] = string(answer)
+		return nil
+	})
+	return known, err
+}
+
+// KeepEffects notes what effects answered.
+func KeepEffects(ctx context.Context, db DB, run uuid.UUID, step string, lines []int, answers []string) error {
+	if len(lines) == 0 {
+		return nil
+	}
+	_, err := db.Exec(ctx, `insert into effect (run, step, record, answer) select $1, $2, l, convert_to(a, 'UTF8') from unnest($3::int[], $4::text[]) as x(l, a) on conflict do nothing`,
+		run, step, lines, answers)
+	return err
+}
+
+// Collect keeps records of a batch for a file.
+func Collect(ctx context.Context, db DB, run uuid.UUID, step string, first int, content []byte) error {
+	_, err := db.Exec(ctx, "insert into collected (run, step, first, content) values ($1, $2, $3, $4)", run, step, first, content)
+	return err
+}
+
+// Collected gives what was collected, batch by batch, to use.
+func Collected(ctx context.Context, db DB, run uuid.UUID, step string, use func(content []byte) error) error {
+	for first := -1; ; {
+		var content []byte
+		err := db.QueryRow(ctx, "select first, content from collected where run = $1 and step = $2 and first > $3 order by first limit 1", run, step, first).Scan(&first, &content)
+		if err == pgx.ErrNoRows {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		if err := use(content); err != nil {
+			return err
+		}
+	}
+}
+
+// DueTrigger says whether a trigger is due and when it is next; ok is false when it is not, or when another worker
+// looks at it now. rising is the greatest value that it has taken so far.
+func DueTrigger(ctx context.Context, tx pgx.Tx, project, flowID string, every time.Duration) (rising string, ok bool, err error) {
+	if _, err := tx.Exec(ctx, "insert into trigger_state (project, flow) values ($1, $2) on conflict do nothing", project, flowID); err != nil {
+		return "", false, err
+	}
+	err = tx.QueryRow(ctx, `update trigger_state set next_at = now() + make_interval(secs => $3) where (project, flow) =
+		(select project, flow from trigger_state where project = $1 and flow = $2 and next_at <= now() for update skip locked) returning rising`,
+		project, flowID, every.Seconds()).Scan(&rising)
+	if err == pgx.ErrNoRows {
+		return "", false, nil
+	}
+	return rising, err == nil, err
+}
+
+// SetRising notes the greatest value of a trigger's rising field.
+func SetRising(ctx context.Context, tx pgx.Tx, project, flowID, rising string) error {
+	_, err := tx.Exec(ctx, "update trigger_state set rising = $3 where project = $1 and flow = $2", project, flowID, rising)
+	return err
+}

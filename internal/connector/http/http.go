@@ -184,6 +184,9 @@ func (s *Service) Call(ctx context.Context, r system.Request) (value.Value, erro
 	if err != nil || a == nil {
 		return value.Value{}, err
 	}
+	if r.Op.Verb.Name == "download" {
+		return value.Rec(r.Op.Response.Root.Shape(), []value.Value{value.Bytes(string(a.body)), value.Int(int64(len(a.body))), value.Str(a.header.Get("Content-Type"))}), nil
+	}
 	for v, err := range a.records(r.Op) {
 		return v, err
 	}

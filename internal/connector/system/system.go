@@ -118,7 +118,8 @@ type Keeper interface {
 
 // Tables is a system in whose tables rows are looked up and written by key.
 type Tables interface {
-	flow.Outside
+	Lookup(ctx context.Context, l flow.Lookup, keys [][]value.Value) ([]value.Value, error)
+	Upsert(ctx context.Context, u flow.Upsert, rows []value.Value) ([]flow.Written, error)
 	// Describe gives the shape of a table's or a query's rows as the database tells it, and the first of them.
 	Describe(ctx context.Context, id, what string, rows int) (*schema.Schema, []value.Value, error)
 }

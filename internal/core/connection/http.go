@@ -1,5 +1,11 @@
 package connection
 
+import "hollowreed/internal/core/value"
+
+// httpContent is an answer as bytes.
+var httpContent = fixed("content", "What was downloaded",
+	needed("content", value.Binary, ""), needed("size", value.Integer, "bytes"), field("type", value.Text, "media type"))
+
 var httpKind = &Kind{
 	Name: "http", Title: "HTTP",
 	About: "Calls the operations of a REST or any other HTTP interface.",
@@ -25,6 +31,7 @@ var httpKind = &Kind{
 	),
 	Verbs: []Verb{
 		{Name: "read", About: "Get an answer, or the records of all its pages", Reads: true, Settings: append(calling("GET"), paging...)},
+		{Name: "download", About: "Get an answer as bytes", Response: httpContent, Settings: calling("GET")},
 		{Name: "call", About: "Send something that changes the system", Effect: true, Settings: append(calling("POST"), Setting{
 			Name: "key", Label: "Idempotency key", Type: Text, Help: "The header that tells the system when a call is sent again, as Idempotency-Key; it is the same for each try of a record",
 		})},

@@ -27,13 +27,17 @@ type Flow struct {
 	doc       *doc.Doc
 }
 
-// Trigger is what starts a run: a new file in a connection's folder.
+// Trigger is what starts a run: a new file in a connection's folder, new records that an operation gives, a
+// schedule, or a person.
 type Trigger struct {
 	Kind       string
 	Name       string
 	Connection doc.Text
 	Mask       doc.Text
-	Every      int // seconds between two looks
+	Operation  doc.Text // records: the operation that gives them
+	Rising     doc.Text // records: a field that is greater in each new one
+	With       []Match  // records: what it is asked with; rising is the greatest value so far, as text
+	Every      int      // seconds between two looks, or two starts of a schedule
 	At         doc.Text
 }
 
@@ -78,10 +82,8 @@ func Parse(id string, d *doc.Doc) *Flow {
 	n := d.Root()
 	f := &Flow{ID: id, Title: n.Need("flow").Value, At: n.At(), doc: d}
 	t := n.Map("trigger")
-	f.Trigger = Trigger{
-		Kind: t.Choice("kind", "file"), Name: t.Text("name").Value, Connection: t.Need("connection"),
-		Mask: t.Need("mask"), Every: t.Int("every", 2), At: t.At(),
-	}
+	f.Trigger = Trigger{Kind: t.Choice("kind", "file", "records", "schedule", "person"), Name: t.Text("name").Value, At: t.At()}
+	f.Trigger.read(t)
 	if f.Trigger.Every < 1 {
 		t.Fault(fault.Range, "every: expected at least 1 second")
 		f.Trigger.Every = 1
@@ -94,6 +96,24 @@ func Parse(id string, d *doc.Doc) *Flow {
 	}
 	n.Done()
 	return f
+}
+
+// read reads the settings of the trigger's kind.
+func (tr *Trigger) read(t doc.Node) {
+	switch tr.Kind {
+	case "file":
+		tr.Connection, tr.Mask, tr.Every = t.Need("connection"), t.Need("mask"), t.Int("every", 2)
+	case "records":
+		tr.Connection, tr.Operation, tr.Rising, tr.Every = t.Need("connection"), t.Need("operation"), t.Need("rising"), t.Int("every", 10)
+		keys, formulas := t.Map("with").Pairs()
+		for i := range keys {
+			tr.With = append(tr.With, Match{keys[i], formulas[i]})
+		}
+	case "schedule":
+		tr.Every = t.Int("every", 3600)
+	case "person":
+		tr.Every = 1
+	}
 }
 
 func steps(n doc.Node, path []any, seen map[string]bool) []*Step {
@@ -138,7 +158,7 @@ func (s *Step) setting(n doc.Node, set Setting) {
 		for i := range keys {
 			s.Match = append(s.Match, Match{Column: keys[i], Formula: formulas[i]})
 		}
-		if len(keys) == 0 {
+		if len(keys) == 0 && set.Required {
 			n.Fault(fault.Required, "%q is missing", set.Name)
 		}
 	case Choice:

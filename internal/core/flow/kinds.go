@@ -46,7 +46,7 @@ var onFault = Setting{
 var Kinds []*Kind
 
 func init() {
-	Kinds = []*Kind{readKind, eachKind, keepKind, findKind, mapKind, upsertKind}
+	Kinds = []*Kind{readKind, eachKind, keepKind, findKind, mapKind, upsertKind, callKind, writeKind}
 }
 
 func kindOf(name string) *Kind {

@@ -1,5 +1,7 @@
 package flow
 
+import "time"
+
 // Geometry of a flow's drawing, in pixels. It knows nothing of how it is drawn.
 type Geometry struct {
 	Width, Height int
@@ -67,21 +69,43 @@ type layout struct {
 func (p *Plan) Layout(parts Parts) Geometry {
 	l := &layout{parts: parts, plan: p, lanes: map[string]int{}, x: headWidth + 26}
 	f := p.Flow
-	l.lane(f.Trigger.Connection.Value)
+	at := f.Trigger.Connection.Value
+	if at == "" {
+		at = ReedLane
+	}
+	l.lane(at)
 	l.lane(ReedLane)
 	f.Walk(func(s *Step) { l.lane(laneOf(s)) })
 	title := f.Trigger.Name
 	if title == "" {
-		title = "Pick up file"
+		title = triggerTitles[f.Trigger.Kind]
 	}
-	l.node(Node{ID: "trigger", Title: title, Detail: f.Trigger.Mask.Value}, f.Trigger.Connection.Value)
+	l.node(Node{ID: "trigger", Title: title, Detail: f.Trigger.When()}, at)
 	l.steps(f.Steps)
 	l.g.Width = max(minWidth, l.x+30)
 	l.g.Height = len(l.g.Lanes) * laneHeight
 	return l.g
 }
 
+var triggerTitles = map[string]string{"file": "Pick up file", "records": "New records", "schedule": "On time", "person": "By hand"}
+
+// When says in a few words when a run starts.
+func (t Trigger) When() string {
+	switch t.Kind {
+	case "records":
+		return t.Operation.Value
+	case "schedule":
+		return "every " + (time.Duration(t.Every) * time.Second).String()
+	case "person":
+		return "when asked"
+	}
+	return t.Mask.Value
+}
+
 func laneOf(s *Step) string {
+	if s.Kind == "read" && s.Setting("connection") != "" {
+		return s.Setting("connection")
+	}
 	if k := kindOf(s.Kind); k != nil && k.Outside {
 		return s.Setting("connection")
 	}

@@ -3,6 +3,7 @@ package flow
 import (
 	"context"
 
+	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
@@ -16,6 +17,23 @@ type Outside interface {
 	Lookup(ctx context.Context, l Lookup, keys [][]value.Value) ([]value.Value, error)
 	// Upsert writes rows by key and says for each what it did.
 	Upsert(ctx context.Context, u Upsert, rows []value.Value) ([]Written, error)
+	// Call asks a system once for each request and says what it answered, or why it refused.
+	Call(ctx context.Context, c Call, requests []value.Value) ([]Answered, error)
+}
+
+// Call is a step that asks a system.
+type Call struct {
+	Op    *connection.Operation
+	Step  string
+	Items []*Item                               // to which the requests belong
+	Done  func(from int, done []Answered) error // told of answers as they come; may be nil
+}
+
+// Answered is the outcome of one request: an answer, absent where there is none, or a fault.
+type Answered struct {
+	Answer  value.Value
+	Fault   *fault.Fault
+	NotDone bool // a try: nothing was asked
 }
 
 // Lookup asks for rows of a table by key columns.
@@ -42,6 +60,7 @@ const (
 	Inserted  Effect = "inserted"
 	Updated   Effect = "updated"
 	Unchanged Effect = "unchanged"
+	Called    Effect = "called"
 	NotDone   Effect = "not done"
 )
 

@@ -25,6 +25,8 @@ type Plan struct {
 	Tables    []string         // that the flow's own formulas look into
 	Functions []string         // of libraries that they use, as library.name
 	Faults    fault.List
+	Asks      *Asking // what its records are read with, where they are an operation's answer
+	Poll      *Asking // the same for a trigger that looks for new records
 	order     map[string]int
 }
 
@@ -35,6 +37,7 @@ type PlannedStep struct {
 	Result  *Named  // what it adds
 	Faults  fault.List
 	Mapping *mapping.Plan // of a map step
+	File    *FileTarget   // of a write step
 	effect  bool          // writes to an outside system
 	outside bool          // reaches an outside system
 	run     runner
@@ -79,15 +82,44 @@ func (f *Flow) Compile(parts Parts) *Plan {
 	return p
 }
 
+// triggers are the checks of the kinds of trigger.
+var triggers = map[string]func(c *compiler, t Trigger){
+	"file": func(c *compiler, t Trigger) {
+		if conn := c.parts.Connection(t.Connection.Value); conn == nil {
+			c.fault(t.Connection, fault.New(fault.Unknown, "there is no connection %q", t.Connection.Value))
+		} else if k := connection.KindOf(conn.Kind); k == nil || !k.Watches {
+			c.fault(t.Connection, fault.Expect(fault.Setting, "a connection to a folder", conn.Kind))
+		}
+		if strings.ContainsAny(t.Mask.Value, `/\`) {
+			c.fault(t.Mask, fault.Expect(fault.Setting, "a mask for file names, as *.tide", fault.Quote(t.Mask.Value)))
+		}
+	},
+	"records": func(c *compiler, t Trigger) {
+		op := c.operation(t.Operation, t.Connection.Value, t.Operation.Value)
+		if op == nil {
+			return
+		}
+		if !op.Verb.Reads || op.Response == nil {
+			c.fault(t.Operation, fault.New(fault.Setting, "%s gives no records that are described", op.Name).Mended("Choose an operation that reads, with a response schema"))
+			return
+		}
+		if op.Response.Root.Field(t.Rising.Value) == nil {
+			c.fault(t.Rising, fault.New(fault.Unknown, "%s has no field %q", op.Response.ID, t.Rising.Value))
+			return
+		}
+		outer := c.scope
+		c.scope = c.parts.Formulas().Scope()
+		c.scope.Define("rising", formula.Type{Kind: op.Response.Root.Field(t.Rising.Value).Kind, Maybe: true})
+		c.plan.Poll = c.asking(t.At, op, "", t.With)
+		c.scope = outer
+	},
+	"schedule": func(*compiler, Trigger) {},
+	"person":   func(*compiler, Trigger) {},
+}
+
 func (c *compiler) trigger() {
-	t := c.flow.Trigger
-	if conn := c.parts.Connection(t.Connection.Value); conn == nil {
-		c.fault(t.Connection, fault.New(fault.Unknown, "there is no connection %q", t.Connection.Value))
-	} else if k := connection.KindOf(conn.Kind); k == nil || !k.Watches {
-		c.fault(t.Connection, fault.Expect(fault.Setting, "a connection to a folder", conn.Kind))
-	}
-	if strings.ContainsAny(t.Mask.Value, `/\`) {
-		c.fault(t.Mask, fault.Expect(fault.Setting, "a mask for file names, as *.tide", fault.Quote(t.Mask.Value)))
+	if check := triggers[c.flow.Trigger.Kind]; check != nil {
+		check(c, c.flow.Trigger)
 	}
 	if c.flow.Reference.Value == "" {
 		return
@@ -219,11 +251,12 @@ type Item struct {
 
 // Batch runs a number of records through all steps together.
 type Batch struct {
-	Plan    *Plan
-	Outside Outside
-	Counts  map[string]*Counts
-	live    []*Item // those that have not left the way
-	next    int     // the step that they come to
+	Plan      *Plan
+	Outside   Outside
+	Counts    map[string]*Counts
+	Collected []Collected // records for files, in their order
+	live      []*Item     // those that have not left the way
+	next      int         // the step that they come to
 }
 
 // Counts are the records at one step.
@@ -235,6 +268,7 @@ type Counts struct {
 	Inserted  int `json:"inserted,omitempty"`
 	Updated   int `json:"updated,omitempty"`
 	Unchanged int `json:"unchanged,omitempty"`
+	Called    int `json:"called,omitempty"`
 }
 
 // Add sums two counts.
@@ -246,6 +280,7 @@ func (c *Counts) Add(o *Counts) {
 	c.Inserted += o.Inserted
 	c.Updated += o.Updated
 	c.Unchanged += o.Unchanged
+	c.Called += o.Called
 }
 
 func (it *Item) aside(step string, faults ...*fault.Fault) {
@@ -341,7 +376,7 @@ func (ps *PlannedStep) sort(kept, items []*Item, counts *Counts) []*Item {
 			counts.Out++
 			live = append(live, it)
 		}
-		if ps.effect {
+		if ps.effect && it.State != SetAside {
 			counts.effect(it)
 		}
 	}
@@ -356,6 +391,8 @@ func (c *Counts) effect(it *Item) {
 		c.Updated++
 	case Unchanged:
 		c.Unchanged++
+	case Called:
+		c.Called++
 	}
 }
 

@@ -17,6 +17,9 @@ type Facts struct {
 	Started   value.Value // timestamp
 }
 
+// Spooled says whether a run's records are those of an operation, kept with the run as one JSON value a line.
+func (p *Plan) Spooled() bool { return p.Asks != nil || p.Poll != nil }
+
 // Source reads the records of one run as items, batch by batch.
 type Source struct {
 	plan   *Plan

@@ -14,20 +14,25 @@ import (
 var readKind = &Kind{
 	Name: "read", Title: "Read", About: "Reads the message in its notation and checks every record against its schema.",
 	Settings: []Setting{
-		{Name: "schema", Label: "Schema", Type: Part, Of: "schema", Required: true, Help: "How the records are written and what they must be"},
+		{Name: "schema", Label: "Schema", Type: Part, Of: "schema", Help: "How the records are written and what they must be; an operation says so itself"},
+		{Name: "connection", Label: "Connection", Type: Part, Of: "connection", Help: "To read what an operation answers, in place of the message that started the run"},
+		{Name: "operation", Label: "Operation", Type: Text, Help: "One that reads"},
+		{Name: "with", Label: "Ask with", Type: Matches, Help: "Fields of its request and their formulas"},
 		{Name: "as", Label: "Result is called", Type: Text, Default: "record", Help: "The name by which later steps speak of the record"},
 		onFault,
 	},
-	Detail: func(s *Step) string { return "reads " + s.Setting("schema") },
+	Detail: func(s *Step) string {
+		if op := s.Setting("operation"); op != "" {
+			return op
+		}
+		return "reads " + s.Setting("schema")
+	},
 	compile: func(c *compiler, s *Step) runner {
 		if c.plan.ReadStep != nil {
 			c.fault(s.At, fault.New(fault.Setting, "the flow reads its message already"))
 			return pass
 		}
-		sch := c.schema(s, "schema")
-		if sch.Notation == "rows" {
-			c.fault(s.place("schema"), fault.Expect(fault.Setting, "a schema with a notation that can be read from a file", "rows"))
-		}
+		sch := c.source(s)
 		c.plan.ReadStep, c.plan.Source = s, sch
 		slot := c.define(s, "as", sch)
 		return func(_ context.Context, _ *Batch, items []*Item) error {
@@ -39,6 +44,39 @@ var readKind = &Kind{
 			return nil
 		}
 	},
+}
+
+// source is the schema of the records that a flow reads: of an operation's answer, or of the message that
+// started the run.
+func (c *compiler) source(s *Step) *schema.Schema {
+	none := &schema.Schema{Root: schema.Record("record")}
+	if s.Setting("operation") != "" || s.Setting("connection") != "" {
+		op := c.operation(s.place("operation"), s.Setting("connection"), s.Setting("operation"))
+		switch {
+		case op == nil:
+			return none
+		case !op.Verb.Reads || op.Response == nil:
+			c.fault(s.place("operation"), fault.New(fault.Setting, "%s gives no records that are described", op.Name).Mended("Choose an operation that reads, with a response schema"))
+			return none
+		}
+		c.plan.Asks = c.asking(s.At, op, "", s.Match)
+		return op.Response
+	}
+	if c.plan.Poll != nil {
+		return c.plan.Poll.Op.Response
+	}
+	if s.Setting("schema") == "" {
+		c.fault(s.At, fault.New(fault.Required, "%q is missing", "schema"))
+		return none
+	}
+	sch := c.schema(s, "schema")
+	switch {
+	case c.flow.Trigger.Kind != "file":
+		c.fault(s.At, fault.New(fault.Setting, "nothing that starts the flow brings a message").Mended("Name a connection and an operation that reads"))
+	case sch.Notation == "rows":
+		c.fault(s.place("schema"), fault.Expect(fault.Setting, "a schema with a notation that can be read from a file", "rows"))
+	}
+	return sch
 }
 
 func checkItem(s *Step, sch *schema.Schema, it *Item, v value.Value) {

@@ -284,7 +284,7 @@ func (p *Project) Uses(flowID string) []string {
 	if plan == nil {
 		return nil
 	}
-	uses[Path(Connections, plan.Flow.Trigger.Connection.Value)] = true
+	p.use(uses, Connections, plan.Flow.Trigger.Connection.Value)
 	plan.Flow.Walk(func(s *flow.Step) {
 		kind := flow.KindOf(s.Kind)
 		if kind == nil {
@@ -309,6 +309,15 @@ func (p *Project) Uses(flowID string) []string {
 
 func (p *Project) use(uses map[string]bool, kind, id string) {
 	uses[Path(kind, id)] = true
+	if c := p.connections[id]; kind == Connections && c != nil {
+		for _, op := range c.Operations {
+			for _, named := range []string{op.Ask.Value, op.Give.Value} {
+				if named != "" {
+					p.use(uses, Schemas, named)
+				}
+			}
+		}
+	}
 	if m := p.mappings[id]; kind == Mappings && m != nil {
 		for _, src := range m.Mapping.From {
 			p.use(uses, Schemas, src.Schema.Value)

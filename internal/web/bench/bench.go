@@ -36,6 +36,7 @@ func Routes(r gin.IRouter, s *page.Site) {
 	r.GET("/bench/text", s.Do(b.text))
 	r.GET("/bench/flows/:id", s.Do(b.flow))
 	r.POST("/bench/flows/:id/steps/:step", s.Do(b.setStep))
+	r.POST("/bench/flows/:id/run", s.Do(b.runNow))
 	r.POST("/bench/undo", s.Do(b.undo))
 	r.GET("/bench/flows/:id/release", s.Do(b.releasePage))
 	r.POST("/bench/flows/:id/release", s.Do(b.release))
@@ -210,9 +211,17 @@ func (b bench) chartFlows(c *gin.Context, p *project.Project) ([]draw.ChartFlow,
 }
 
 func chartFlow(plan *flow.Plan, part project.Part) draw.ChartFlow {
-	f := draw.ChartFlow{ID: part.ID, Title: part.Title, When: "each new file " + plan.Flow.Trigger.Mask.Value}
-	f.Reads = []string{plan.Flow.Trigger.Connection.Value}
+	f := draw.ChartFlow{ID: part.ID, Title: part.Title, When: plan.Flow.Trigger.When()}
+	if plan.Flow.Trigger.Kind == "file" {
+		f.When = "each new file " + f.When
+	}
+	if c := plan.Flow.Trigger.Connection.Value; c != "" {
+		f.Reads = []string{c}
+	}
 	plan.Flow.Walk(func(s *flow.Step) {
+		if c := s.Setting("connection"); s.Kind == "read" && c != "" {
+			f.Reads = add(f.Reads, c)
+		}
 		if k := flow.KindOf(s.Kind); k != nil && k.Outside {
 			f.Writes = add(f.Writes, s.Setting("connection"))
 		}

@@ -158,7 +158,7 @@ func (t *trial) call(ctx context.Context, pool *connector.Pool, r system.Request
 		err = t.read(ctx, pool, r)
 	} else {
 		var v value.Value
-		if v, err = pool.Call(ctx, r); err == nil && v.Kind() != value.Absent {
+		if v, err = pool.Ask(ctx, r); err == nil && v.Kind() != value.Absent {
 			t.Records = []value.Value{v}
 		}
 	}

@@ -7,6 +7,7 @@ import (
 	"sort"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/gin-gonic/gin"
 	"github.com/jackc/pgx/v5"
@@ -45,6 +46,7 @@ type flowPage struct {
 	Told          string         // what became of the record where there is no result
 	RecordFaults  []*fault.Fault // of the record at hand
 	OOB           bool
+	ByHand        bool // a person can start it
 	Samples       []string
 	Sample        string
 }
@@ -94,7 +96,7 @@ func (b bench) flowPage(c *gin.Context, id, step, record, sample string) (*flowP
 	}
 	d := &flowPage{
 		Frame: b.Frame(c, "bench", plan.Flow.Title, "← →", "choose a step", "[ ]", "record before, after", "Ctrl Enter", "try with sample", "Ctrl Z, Y", "undo, redo"),
-		ID:    id, FlowTitle: plan.Flow.Title, Path: project.Path(project.Flows, id), Faults: plan.Faults,
+		ID:    id, FlowTitle: plan.Flow.Title, Path: project.Path(project.Flows, id), Faults: plan.Faults, ByHand: plan.Asks != nil,
 	}
 	if d.Draft, err = store.PartDraft(c, b.DB, p.ID, d.Path); err != nil {
 		return nil, err
@@ -166,16 +168,32 @@ func (d *flowPage) choose(p *project.Project, plan *flow.Plan, id string) {
 	}
 }
 
+// triggerAbouts say what each kind of trigger does.
+var triggerAbouts = map[string][2]string{
+	"file":     {"New file", "Looks into the folder every %s. A file is picked up when it rests; it is moved to the done folder once its run is recorded."},
+	"records":  {"New records", "Asks for records every %s and starts a run with those whose rising field is beyond the last one that was taken; none is taken twice."},
+	"schedule": {"Schedule", "Starts a run every %s; of several workers one does."},
+	"person":   {"A person", "Starts a run when somebody presses Run now."},
+}
+
 func triggerPanel(plan *flow.Plan) *stepPanel {
 	t := plan.Flow.Trigger
-	return &stepPanel{
-		ID: "trigger", Title: t.Name, Kind: "New file", Number: 1,
-		About: fmt.Sprintf("Looks into the folder every %d s. A file is picked up when it rests; it is moved to the done folder once its run is recorded.", t.Every),
-		Settings: []settingField{
-			{Setting: flow.Setting{Name: "mask", Label: "Files named", Type: flow.Text, Help: "* stands for any characters"}, Value: t.Mask.Value},
-			{Setting: flow.Setting{Name: "every", Label: "Look every (seconds)", Type: flow.Text}, Value: strconv.Itoa(t.Every)},
-		},
+	about := triggerAbouts[t.Kind]
+	d := &stepPanel{ID: "trigger", Title: t.Name, Kind: about[0], Number: 1, About: about[1]}
+	field := func(name, label, help, v string) {
+		d.Settings = append(d.Settings, settingField{Setting: flow.Setting{Name: name, Label: label, Type: flow.Text, Help: help}, Value: v})
 	}
+	if t.Kind == "file" {
+		field("mask", "Files named", "* stands for any characters", t.Mask.Value)
+	}
+	if t.Kind == "records" {
+		field("rising", "Rising field", "Greater in each new record: a number, a time", t.Rising.Value)
+	}
+	if t.Kind != "person" {
+		d.About = fmt.Sprintf(about[1], time.Duration(t.Every)*time.Second)
+		field("every", "Every (seconds)", "", strconv.Itoa(t.Every))
+	}
+	return d
 }
 
 // record fills what comes in and what goes out for the record at hand.
@@ -380,6 +398,16 @@ func (b bench) save(c *gin.Context, path string, edit func(text []byte) ([]byte,
 	})
 }
 
+// runNow starts a run of the newest release because somebody asks for it, and shows it.
+func (b bench) runNow(c *gin.Context) error {
+	id, err := b.Engine.Begin(c, b.Project, c.Param("id"), b.Person.ID)
+	if err != nil {
+		return err
+	}
+	c.Redirect(303, "/traffic/runs/"+id.String())
+	return nil
+}
+
 // setStep changes the settings of a step and answers with all that this changes on the page.
 func (b bench) setStep(c *gin.Context) error {
 	p, err := b.Load(c)
@@ -407,7 +435,10 @@ func (b bench) setStep(c *gin.Context) error {
 func editStep(c *gin.Context, plan *flow.Plan, step string, text []byte) ([]byte, error) {
 	if step == "trigger" {
 		var err error
-		for _, name := range []string{"mask", "every"} {
+		for _, name := range []string{"mask", "rising", "every"} {
+			if _, there := c.GetPostForm(name); !there {
+				continue
+			}
 			if text, err = doc.Set(text, []any{"trigger", name}, strings.TrimSpace(c.PostForm(name))); err != nil {
 				return nil, err
 			}

@@ -35,6 +35,7 @@ func What(r store.Run) string {
 	say(total.Inserted, "inserted")
 	say(total.Updated, "updated")
 	say(total.Unchanged, "unchanged")
+	say(total.Called, "done")
 	say(total.LeftOut, "left out")
 	say(total.SetAside, "set aside")
 	if len(parts) == 0 {

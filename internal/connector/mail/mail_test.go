@@ -1,0 +1,106 @@
+package mail
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"hollowreed/internal/connector/contract"
+	"hollowreed/internal/connector/system"
+	"hollowreed/internal/core/connection"
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/standin"
+	"hollowreed/internal/standin/postroom"
+)
+
+const part = `
+connection: Postroom
+kind: mail
+operations:
+  - {operation: send, does: send}
+`
+
+func room(t *testing.T, change map[string]string) (*postroom.Room, *Server, *connection.Connection) {
+	t.Helper()
+	r := &postroom.Room{}
+	port, authority, err := r.Serve(t.Context())
+	require.NoError(t, err)
+	values := postroom.Settings(port, authority)
+	values["timeout"] = "5"
+	for name, v := range change {
+		values[name] = v
+	}
+	s, err := Open(contract.Env("mail", values))
+	require.NoError(t, err)
+	return r, s.(*Server), contract.Part(t, part)
+}
+
+func TestAMailIsSent(t *testing.T) {
+	r, s, c := room(t, nil)
+	well, told := contract.Probe(t, s)
+	require.True(t, well, told)
+	require.NoError(t, s.Check(t.Context()))
+	send := contract.Request(t, c, "send", `{"to": ["Mira Orrin <mira@skerry.example>"], "cc": ["deck@skerry.example"], "reply_to": "desk@skerry.example", "subject": "Fog, Ling Sound ✓\nBcc: evil@x.example",
+		"text": "Sail slow.", "html": "<p>Sail <b>slow</b>.</p>", "attachments": [{"name": "map.txt", "type": "text/plain", "text": "here"}]}`)
+	send.Key = "run-7-3"
+	ctx, said := system.Listen(t.Context(), func(s string) string { return s })
+	v, err := s.Call(ctx, send)
+	require.NoError(t, err)
+	require.Equal(t, "run-7-3@skerry.example", v.Field("id").String())
+	require.Len(t, said.Turns, 2)
+	letters := r.Letters()
+	require.Len(t, letters, 1)
+	require.Equal(t, []string{"mira@skerry.example", "deck@skerry.example"}, letters[0].To, "no header can be smuggled in")
+	for _, want := range []string{"Message-ID: <run-7-3@skerry.example>", "Reply-To: <desk@skerry.example>", "multipart/alternative", `filename="map.txt"`} {
+		require.Contains(t, letters[0].Text, want)
+	}
+}
+
+func TestWhatTheServerRefuses(t *testing.T) {
+	_, s, c := room(t, nil)
+	var f *fault.Fault
+	for json, want := range map[string]string{
+		`{"to": ["someone@elsewhere.test"], "subject": "x"}`: "nobody of that name is known here",
+		`{"to": ["not an address"], "subject": "x"}`:         "mail addresses",
+		`{"to": [], "subject": "x"}`:                         "goes to nobody",
+	} {
+		_, err := s.Call(t.Context(), contract.Request(t, c, "send", json))
+		require.ErrorAs(t, err, &f, json)
+		require.Contains(t, f.What(), want)
+	}
+	_, s, _ = room(t, map[string]string{"password": "wrong-word"})
+	_, err := s.Call(t.Context(), contract.Request(t, c, "send", `{"to": ["a@b.example"], "subject": "x"}`))
+	require.ErrorAs(t, err, &f)
+	require.Contains(t, f.What(), "does not take the sign-in")
+	well, told := contract.Probe(t, s)
+	require.False(t, well)
+	require.Contains(t, told, "signed in: ")
+	require.NotContains(t, told, "wrong-word")
+	_, s, _ = room(t, map[string]string{"authority": ""})
+	well, told = contract.Probe(t, s)
+	require.False(t, well)
+	require.Contains(t, told, "encryption agreed: the certificate is not of an authority that is trusted here")
+}
+
+func TestEveryMood(t *testing.T) {
+	r, s, c := room(t, map[string]string{"timeout": "1"})
+	was := standin.SlowBy
+	standin.SlowBy = 1500 * time.Millisecond
+	t.Cleanup(func() { standin.SlowBy = was })
+	for _, mood := range []string{standin.Slow, standin.Refuse, standin.Wrong, standin.Limit} {
+		r.Moods.Behave()
+		r.Moods.Set(mood, true)
+		_, err := s.Call(t.Context(), contract.Request(t, c, "send", `{"to": ["a@b.example"], "subject": "x"}`))
+		require.Error(t, err, mood)
+		var f *fault.Fault
+		if strings.Contains(mood, standin.Limit) {
+			require.NotErrorAs(t, err, &f, "what passes by itself is tried again")
+		}
+	}
+	r.Moods.Behave()
+	r.Moods.GoDown(time.Minute)
+	require.Error(t, s.Check(t.Context()))
+	require.Empty(t, r.Letters())
+}

@@ -1,0 +1,207 @@
+package engine
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"io"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+
+	"hollowreed/internal/connector/system"
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/notation/json"
+	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/value"
+	"hollowreed/internal/store"
+)
+
+// readTime bounds how long all records of an operation may take to be read.
+const readTime = 30 * time.Minute
+
+// spooled writes records as they are kept with a run: one JSON value a line.
+type spooled struct {
+	text bytes.Buffer
+	enc  json.Appender
+	n    int
+}
+
+func (s *spooled) add(v value.Value) error {
+	if s.text.Len() > maxInput {
+		return fault.New(fault.Limit, "the records have more than %d MB", maxInput>>20).Mended("Ask for fewer at a time")
+	}
+	s.text.Write(s.enc.Append(nil, v))
+	s.text.WriteByte('\n')
+	s.n++
+	return nil
+}
+
+// spool reads what a flow's operation answers and keeps it with the run, so that the run goes on with the same
+// records whatever happens to it.
+func (x *execution) spool(ctx context.Context) error {
+	ctx, cancel := context.WithTimeout(ctx, readTime)
+	defer cancel()
+	started := value.Instant(x.engine.now())
+	if x.run.BeganAt != nil {
+		started = value.Instant(x.run.BeganAt.UTC())
+	}
+	fr := &formula.Frame{Slots: make([]value.Value, max(1, x.plan.Scope.Size()))}
+	fr.Slots[flow.RunSlot] = flow.RunFacts(x.run.ID.String(), x.run.File, x.run.Reference, 0, started)
+	request, f := x.plan.Asks.Request(fr)
+	if f != nil {
+		return f
+	}
+	var s spooled
+	for v, err := range x.engine.outside.Read(ctx, system.Request{Op: x.plan.Asks.Op, Value: request, Key: x.run.ID.String()}) {
+		if err != nil {
+			return err
+		}
+		if err := s.add(v); err != nil {
+			return err
+		}
+	}
+	return store.KeepInput(ctx, x.engine.db, x.run, s.text.Bytes())
+}
+
+// input is the content of a spooled run.
+func (x *execution) input(ctx context.Context) (io.ReadCloser, error) {
+	if !x.run.HasInput {
+		if err := x.spool(ctx); err != nil {
+			return nil, err
+		}
+	}
+	content, err := store.RunInput(ctx, x.engine.db, x.run.ID)
+	return io.NopCloser(bytes.NewReader(content)), err
+}
+
+// errNothing rolls a look back that found nothing to begin a run with.
+var errNothing = errors.New("nothing new")
+
+// poll asks for records that are new since the last look, and begins a run with them. What was taken is noted in
+// the same transaction, so that no record is taken twice or passed over.
+func (e *Engine) poll(ctx context.Context, r store.Release, plan *flow.Plan) error {
+	t := plan.Flow.Trigger
+	err := pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
+		last, ok, err := store.DueTrigger(ctx, tx, r.Project, r.Flow, time.Duration(t.Every)*time.Second)
+		if err != nil || !ok {
+			return err
+		}
+		s, greatest, err := e.fresh(ctx, plan, last)
+		if err != nil || s.n == 0 {
+			return err
+		}
+		if err := store.SetRising(ctx, tx, r.Project, r.Flow, greatest); err != nil {
+			return err
+		}
+		return e.record(ctx, tx, r, plan, "new records", s.text.Bytes())
+	})
+	if errors.Is(err, errNothing) {
+		return nil
+	}
+	return err
+}
+
+// fresh reads the records whose rising field is beyond the last one that was taken.
+func (e *Engine) fresh(ctx context.Context, plan *flow.Plan, last string) (*spooled, string, error) {
+	ctx, cancel := context.WithTimeout(ctx, readTime)
+	defer cancel()
+	field := plan.Poll.Op.Response.Root.Field(plan.Flow.Trigger.Rising.Value)
+	was := value.Value{}
+	if last != "" {
+		was, _ = schema.ParseScalar(field.Kind, last)
+	}
+	fr := &formula.Frame{Slots: make([]value.Value, 1)}
+	fr.Slots[0] = was
+	request, f := plan.Poll.Request(fr)
+	if f != nil {
+		return nil, "", f
+	}
+	s, greatest := &spooled{}, was
+	for v, err := range e.outside.Read(ctx, system.Request{Op: plan.Poll.Op, Value: request}) {
+		if err != nil {
+			return nil, "", err
+		}
+		now := v.Slot(field.Slot())
+		if now.Missing() || !beyond(now, was) {
+			continue
+		}
+		if err := s.add(v); err != nil {
+			return nil, "", err
+		}
+		if beyond(now, greatest) {
+			greatest = now
+		}
+	}
+	return s, greatest.String(), nil
+}
+
+func beyond(a, b value.Value) bool {
+	if b.Missing() {
+		return true
+	}
+	n, err := value.Compare(a, b)
+	return err == nil && n > 0
+}
+
+// onTime begins a run of a schedule that is due; of several workers one does.
+func (e *Engine) onTime(ctx context.Context, r store.Release, plan *flow.Plan) error {
+	return pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
+		_, ok, err := store.DueTrigger(ctx, tx, r.Project, r.Flow, time.Duration(plan.Flow.Trigger.Every)*time.Second)
+		if err != nil || !ok {
+			return err
+		}
+		return e.record(ctx, tx, r, plan, "schedule", nil)
+	})
+}
+
+// record keeps a run of an operation's records; without content they are read when the run is taken on.
+func (e *Engine) record(ctx context.Context, tx pgx.Tx, r store.Release, plan *flow.Plan, by string, content []byte) error {
+	_, err := e.recorded(ctx, tx, r, plan, by, content)
+	return err
+}
+
+func (e *Engine) recorded(ctx context.Context, tx pgx.Tx, r store.Release, plan *flow.Plan, by string, content []byte) (uuid.UUID, error) {
+	a := plan.Asks
+	if a == nil {
+		a = plan.Poll
+	}
+	run := store.Run{ID: uuid.Must(uuid.NewV7()), Project: r.Project, Flow: r.Flow, Release: r.Number, File: a.Op.Name, StartedBy: by}
+	run.Reference = plan.ReferenceOf(flow.RunFacts(run.ID.String(), run.File, "", 0, value.Instant(e.now())))
+	if err := store.AddRun(ctx, tx, run, content); err != nil {
+		return run.ID, err
+	}
+	return run.ID, e.enqueue(ctx, tx, run.ID)
+}
+
+// Begin starts a run of a flow's newest release because somebody asks for it. Only flows that read what an
+// operation answers can be started so; the others wait for their message.
+func (e *Engine) Begin(ctx context.Context, projectID, flowID, by string) (uuid.UUID, error) {
+	releases, err := store.NewestReleases(ctx, e.db, projectID)
+	if err != nil {
+		return uuid.Nil, err
+	}
+	for _, r := range releases {
+		if r.Flow != flowID {
+			continue
+		}
+		p, err := e.Release(ctx, projectID, flowID, r.Number)
+		if err != nil {
+			return uuid.Nil, err
+		}
+		plan := p.Flow(flowID)
+		if plan == nil || plan.Asks == nil {
+			return uuid.Nil, fault.New(fault.Setting, "this flow waits for what starts it").Mended("Bring its file, or its record")
+		}
+		var id uuid.UUID
+		err = pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
+			id, err = e.recorded(ctx, tx, r, plan, by, nil)
+			return err
+		})
+		return id, err
+	}
+	return uuid.Nil, fault.New(fault.Setting, "the flow is not released yet").Mended("Release it; then it can be started")
+}
