@@ -90,7 +90,7 @@ func (w *world) worker(args ...string) *exec.Cmd {
 
 func (w *world) newest() (store.Run, bool) {
 	w.t.Helper()
-	runs, err := store.Runs(w.t.Context(), w.db, store.RunFilter{Project: app.DemoProject, Most: 1})
+	runs, err := store.Runs(w.t.Context(), w.db, store.RunFilter{Project: app.DemoProject, Flow: "gauge-readings", Most: 1})
 	require.NoError(w.t, err)
 	if len(runs) == 0 {
 		return store.Run{}, false

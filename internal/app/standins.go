@@ -9,14 +9,27 @@ import (
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/standin"
+	"hollowreed/internal/standin/berthmaster"
+	"hollowreed/internal/standin/crewroll"
+	"hollowreed/internal/standin/driftbox"
 	"hollowreed/internal/standin/gauges"
 	"hollowreed/internal/standin/ledger"
+	"hollowreed/internal/standin/noticeboard"
+	"hollowreed/internal/standin/office"
+	"hollowreed/internal/standin/postroom"
+	"hollowreed/internal/standin/quayside"
+	"hollowreed/internal/standin/sftpdrop"
 	"hollowreed/internal/store"
 )
 
 // standins are the simulated systems that the demo starts, in the order in which they are told.
 func standins(ledgerURL, admin string) []standin.Standin {
-	return []standin.Standin{gauges.Standin, ledger.Standin(ledgerURL, admin, databaseOf(ledgerURL))}
+	return append([]standin.Standin{gauges.Standin, ledger.Standin(ledgerURL, admin, databaseOf(ledgerURL))}, alone...)
+}
+
+// alone are the stand-ins that need nothing else; each can be started by itself.
+var alone = []standin.Standin{
+	quayside.Standin, crewroll.Standin, berthmaster.Standin, noticeboard.Standin, postroom.Standin, driftbox.Standin, sftpdrop.Standin, office.Standin,
 }
 
 func databaseOf(address string) string {

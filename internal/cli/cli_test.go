@@ -69,7 +69,7 @@ func TestMap(t *testing.T) {
 	require.Contains(t, errs, "-:1:6: day: expected 32 columns, found a line of 5")
 	code, _, errs = call(t, "", "map", demoFolder, "nothing", "--input", "-")
 	require.Equal(t, exitInput, code)
-	require.Contains(t, errs, `the project has no mapping "nothing"; it has booking-to-invoice, reading-to-tide-level`)
+	require.Contains(t, errs, `the project has no mapping "nothing"; it has booking-to-invoice, crew-to-roster, invoice-to-posting, reading-to-tide-level`)
 }
 
 func TestRunTouchesNothing(t *testing.T) {

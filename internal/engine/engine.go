@@ -243,6 +243,17 @@ func failedCases(p *project.Project, flowID string) []string {
 // ErrFaults refuses to release a flow that has faults.
 var ErrFaults = errors.New("the flow has faults; mend them before it is released")
 
+// unfit is the first fault for which a flow's parts cannot be released. Operations that the flow does not ask for
+// may miss their schemas: those are not part of the release.
+func unfit(p *project.Project) error {
+	for _, f := range p.Faults {
+		if kind, _, ok := project.Kind(f.Place.Source); !ok || kind != project.Connections {
+			return f
+		}
+	}
+	return nil
+}
+
 // MakeRelease makes the draft of a flow, with all that it needs, the release that new runs take.
 func (e *Engine) MakeRelease(ctx context.Context, projectID, flowID, note, by string) (int, error) {
 	texts, _, err := store.Texts(ctx, e.db, projectID)
@@ -258,8 +269,8 @@ func (e *Engine) MakeRelease(ctx context.Context, projectID, flowID, note, by st
 	for _, path := range p.Uses(flowID) {
 		files[path] = texts[path]
 	}
-	if faults := project.Load(projectID, files).Faults; len(faults) > 0 {
-		return 0, fmt.Errorf("%w: %w", ErrFaults, faults[0])
+	if f := unfit(project.Load(projectID, files)); f != nil {
+		return 0, fmt.Errorf("%w: %w", ErrFaults, f)
 	}
 	number := 0
 	err = pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {

@@ -21,7 +21,7 @@ const flowPath = "/bench/flows/gauge-readings"
 func TestTheChartIsLive(t *testing.T) {
 	w := newWorld(t)
 	tb := w.tab()
-	tb.open("/bench")
+	tb.open("/bench?flow=gauge-readings")
 	tb.sees("#chart", "Gauge readings to the ledger")
 	tb.sees("#chart", "waiting")
 	w.drop("live.tide", gauges.Readings(9, 12))

@@ -180,7 +180,7 @@ func TestASchemaIsMadeOfAFileAndOfAJSONSchema(t *testing.T) {
 	require.Contains(t, text, "encoding: ISO-8859-1\n  line end: CRLF\n  delimiter: ;\n")
 
 	tb.open("/bench/schemas/new")
-	tb.fill("#title", "Notice")
+	tb.fill("#title", "Galley note")
 	tb.do(chromedp.SetValue("#text", `{"$schema":"https://json-schema.org/draft/2020-12/schema","type":"object","properties":{"a":{"type":"string","not":{}}}}`), chromedp.Submit("#title"))
 	tb.sees("#fields", "not carried over")
 	tb.sees("#fields", "not: it is not checked")

@@ -137,6 +137,13 @@ func Untrusted(err error) (why string, is bool) {
 	case errors.As(err, &invalid):
 		return "the certificate is not valid", true
 	}
+	if err == nil {
+		return "", false
+	}
+	// Some libraries pass on only the text of crypto/tls.
+	if _, text, ok := strings.Cut(err.Error(), "failed to verify certificate: x509: "); ok {
+		return strings.Replace("the certificate is not trusted: "+text, "the certificate is not trusted: certificate signed by unknown authority", "the certificate is not of an authority that is trusted here", 1), true
+	}
 	return "", false
 }
 

@@ -5,6 +5,7 @@ import (
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/schema/sample"
 	"hollowreed/internal/core/value"
 )
 
@@ -39,11 +40,16 @@ func (d *Dry) Lookup(_ context.Context, l Lookup, keys [][]value.Value) ([]value
 	return out, nil
 }
 
-// Call asks nobody.
-func (d *Dry) Call(_ context.Context, _ Call, requests []value.Value) ([]Answered, error) {
+// Call asks nobody; the answers are made up.
+func (d *Dry) Call(_ context.Context, c Call, requests []value.Value) ([]Answered, error) {
 	out := make([]Answered, len(requests))
 	for i := range out {
 		out[i].NotDone = true
+		if c.Op.Response != nil { // something as it would be, for the steps that come after
+			if v, f := sample.Make(c.Op.Response, sample.Typical, uint64(i)); f == nil {
+				out[i].Answer = v
+			}
+		}
 	}
 	return out, nil
 }

@@ -76,6 +76,9 @@ func (c *compiler) operation(at doc.Text, id, op string) *connection.Operation {
 		}
 		c.fault(at, fault.New(fault.Unknown, "%s has no operation %q", conn.Title, op).Mended("It has %s", strings.Join(names, ", ")))
 	}
+	if o != nil {
+		c.plan.Operations = append(c.plan.Operations, o)
+	}
 	if o != nil && len(o.Faults) > 0 {
 		c.fault(at, fault.New(fault.Setting, "the operation %s has faults: %s", o.Name, o.Faults[0].What()))
 	}
@@ -191,7 +194,7 @@ func called(s *Step, op *connection.Operation, it *Item, slot int, d Answered) {
 	case d.Fault != nil:
 		f := *d.Fault
 		it.aside(s.ID, f.In(s.Name))
-	case slot < 0 || d.NotDone:
+	case slot < 0:
 	case d.Answer.Kind() != value.Absent:
 		it.Frame.Slots[slot] = d.Answer
 	case s.Setting("none") == "leave out":
@@ -207,12 +210,12 @@ var writeKind = &Kind{
 		{Name: "connection", Label: "Connection", Type: Part, Of: "connection", Required: true, Help: "To a folder of this machine or another"},
 		{Name: "schema", Label: "Schema", Type: Part, Of: "schema", Required: true, Help: "How the records are written"},
 		{Name: "from", Label: "Record to write", Type: Text, Required: true, Help: "The name of a step's result"},
-		{Name: "name", Label: "Name of the file", Type: Formula, Required: true, Help: "Records with the same name stand in one file"},
+		{Name: "file name", Label: "Name of the file", Type: Formula, Required: true, Help: "Records with the same name stand in one file"},
 		{Name: "there", Label: "When there is one of that name", Type: Choice, Default: "replace", Choices: []string{"replace", "refuse", "append"}},
 		{Name: "compress", Label: "Compress", Type: Choice, Default: "no", Choices: []string{"no", "gzip", "zip"}},
 		onFault,
 	},
-	Detail:  func(s *Step) string { return s.Setting("name") },
+	Detail:  func(s *Step) string { return s.Setting("file name") },
 	compile: compileWrite,
 }
 
@@ -237,9 +240,9 @@ func compileWrite(c *compiler, s *Step) runner {
 	case ok && t.Fields != sch.Root:
 		c.fault(s.place("from"), fault.Expect(fault.Type, s.Setting("from")+" of schema "+sch.ID, t.String()))
 	}
-	prog := c.formula(s.place("name"))
+	prog := c.formula(s.place("file name"))
 	if prog != nil && !prog.Type.Fits(value.Text) {
-		c.fault(s.place("name"), fault.Expect(fault.Type, "text", prog.Type.String()))
+		c.fault(s.place("file name"), fault.Expect(fault.Type, "text", prog.Type.String()))
 	}
 	c.cur.File = &FileTarget{Connection: id, Schema: sch, Step: s}
 	if prog == nil {

@@ -16,18 +16,19 @@ import (
 
 // Plan is a compiled flow. It is immutable and shared.
 type Plan struct {
-	Flow      *Flow
-	Source    *schema.Schema   // of the records that are read
-	ReadStep  *Step            // the step that reads them
-	Reference *formula.Program // over run; nil when the flow has none
-	Steps     []*PlannedStep   // that every record passes, in order
-	Scope     *formula.Scope   // after the last step
-	Tables    []string         // that the flow's own formulas look into
-	Functions []string         // of libraries that they use, as library.name
-	Faults    fault.List
-	Asks      *Asking // what its records are read with, where they are an operation's answer
-	Poll      *Asking // the same for a trigger that looks for new records
-	order     map[string]int
+	Flow       *Flow
+	Source     *schema.Schema   // of the records that are read
+	ReadStep   *Step            // the step that reads them
+	Reference  *formula.Program // over run; nil when the flow has none
+	Steps      []*PlannedStep   // that every record passes, in order
+	Scope      *formula.Scope   // after the last step
+	Tables     []string         // that the flow's own formulas look into
+	Functions  []string         // of libraries that they use, as library.name
+	Faults     fault.List
+	Asks       *Asking                 // what its records are read with, where they are an operation's answer
+	Operations []*connection.Operation // that the flow asks for
+	Poll       *Asking                 // the same for a trigger that looks for new records
+	order      map[string]int
 }
 
 // PlannedStep is one step with the shapes around it.

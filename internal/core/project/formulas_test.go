@@ -61,7 +61,7 @@ func TestWhoUsesATableOrAFunction(t *testing.T) {
 	for _, path := range uses {
 		files[path] = p.Texts[path]
 	}
-	require.Empty(t, Load("release", files).Faults, "a release holds all that it needs")
+	require.Empty(t, Load("release", files).Flow("gauge-readings").Faults, "a release holds all that it needs")
 }
 
 func TestFaultsOfLibrariesHavePlaces(t *testing.T) {

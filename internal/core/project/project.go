@@ -285,6 +285,13 @@ func (p *Project) Uses(flowID string) []string {
 		return nil
 	}
 	p.use(uses, Connections, plan.Flow.Trigger.Connection.Value)
+	for _, op := range plan.Operations {
+		for _, named := range []string{op.Ask.Value, op.Give.Value} {
+			if named != "" {
+				p.use(uses, Schemas, named)
+			}
+		}
+	}
 	plan.Flow.Walk(func(s *flow.Step) {
 		kind := flow.KindOf(s.Kind)
 		if kind == nil {
@@ -309,15 +316,6 @@ func (p *Project) Uses(flowID string) []string {
 
 func (p *Project) use(uses map[string]bool, kind, id string) {
 	uses[Path(kind, id)] = true
-	if c := p.connections[id]; kind == Connections && c != nil {
-		for _, op := range c.Operations {
-			for _, named := range []string{op.Ask.Value, op.Give.Value} {
-				if named != "" {
-					p.use(uses, Schemas, named)
-				}
-			}
-		}
-	}
 	if m := p.mappings[id]; kind == Mappings && m != nil {
 		for _, src := range m.Mapping.From {
 			p.use(uses, Schemas, src.Schema.Value)

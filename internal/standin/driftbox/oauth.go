@@ -1,11 +1,13 @@
 package driftbox
 
 import (
+	"context"
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/base64"
 	"encoding/json"
 	"html/template"
+	"io"
 	"net/http"
 	"net/url"
 	"slices"
@@ -178,4 +180,43 @@ func (b *Box) signed(scope string, next http.HandlerFunc) http.HandlerFunc {
 			next(w, r)
 		}
 	}
+}
+
+// Grant goes through the consent page of a box at an address as a person would, and gives the tokens as JSON.
+func Grant(ctx context.Context, address string) (string, error) {
+	verifier := random() + random()
+	sum := sha256.Sum256([]byte(verifier))
+	redirect := "http://127.0.0.1/oauth/callback"
+	asked := url.Values{
+		"client_id": {Client}, "response_type": {"code"}, "scope": {Scopes}, "redirect_uri": {redirect}, "state": {"s"},
+		"code_challenge_method": {"S256"}, "code_challenge": {base64.RawURLEncoding.EncodeToString(sum[:])},
+	}
+	client := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	post := func(path string, form url.Values) (*http.Response, error) {
+		req, err := http.NewRequestWithContext(ctx, http.MethodPost, address+path, strings.NewReader(form.Encode()))
+		if err != nil {
+			return nil, err
+		}
+		req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+		return client.Do(req)
+	}
+	res, err := post("/consent", url.Values{"asked": {asked.Encode()}, "answer": {"yes"}})
+	if err != nil {
+		return "", err
+	}
+	res.Body.Close()
+	back, err := res.Location()
+	if err != nil {
+		return "", err
+	}
+	res, err = post("/token", url.Values{
+		"grant_type": {"authorization_code"}, "code": {back.Query().Get("code")}, "code_verifier": {verifier}, "redirect_uri": {redirect},
+		"client_id": {Client}, "client_secret": {ClientSecret},
+	})
+	if err != nil {
+		return "", err
+	}
+	defer res.Body.Close()
+	text, err := io.ReadAll(io.LimitReader(res.Body, 1<<16))
+	return string(text), err
 }

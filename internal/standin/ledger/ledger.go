@@ -5,6 +5,7 @@ package ledger
 import (
 	"context"
 	_ "embed"
+	"errors"
 	"fmt"
 	"strings"
 
@@ -70,11 +71,26 @@ func Page(url, admin, name string) func(ctx context.Context) (standin.Page, erro
 	return func(ctx context.Context) (standin.Page, error) {
 		p := page
 		rows, err := newest(ctx, url)
+		invoices, ierr := invoiced(ctx, url)
+		err = errors.Join(err, ierr)
 		p.Tables = []standin.Table{{
+			Title: "Newest invoices", Head: []string{"number", "booking", "customer", "issued", "net", "vat", "lines"}, Rows: invoices,
+		}, {
 			Title: "Newest tide levels", Head: []string{"taken at", "gauge", "station", "level cm", "above datum", "surge", "file"}, Rows: rows,
 		}}
 		return p, err
 	}
+}
+
+func invoiced(ctx context.Context, url string) ([][]string, error) {
+	conn, err := pgx.Connect(ctx, url)
+	if err != nil {
+		return nil, err
+	}
+	defer conn.Close(ctx)
+	rows, _ := conn.Query(ctx, `select array[number::text, booking, customer, issued::text, net::text, i.vat::text, (select count(*)::text from invoice_line l where l.invoice = i.number)]
+		from invoice i order by number desc limit 40`)
+	return pgx.CollectRows(rows, pgx.RowTo[[]string])
 }
 
 func newest(ctx context.Context, url string) ([][]string, error) {

@@ -251,7 +251,7 @@ func (d *Desk) add(w http.ResponseWriter, r *http.Request) {
 func (d *Desk) book(b Booking) *Booking {
 	d.sent++
 	b.Number = fmt.Sprintf("B-%05d", 30000+d.sent)
-	b.Changed = time.Now().UTC().Format(time.RFC3339Nano)
+	b.Changed = time.Date(2031, 3, 10, 9, d.sent, 0, 0, time.UTC).Format(time.RFC3339)
 	b.tag = 1
 	d.booked = append(d.booked, &b)
 	return &b
