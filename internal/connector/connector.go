@@ -23,6 +23,7 @@ import (
 	"hollowreed/internal/connector/file"
 	"hollowreed/internal/connector/http"
 	"hollowreed/internal/connector/mail"
+	"hollowreed/internal/connector/mariadb"
 	"hollowreed/internal/connector/probe"
 	"hollowreed/internal/connector/sftp"
 	"hollowreed/internal/connector/soap"
@@ -43,7 +44,15 @@ var openers = map[string]func(system.Env) (system.System, error){
 	"soap":      soap.Open,
 	"mail":      mail.Open,
 	"directory": directory.Open,
-	"sql":       sql.OpenSystem,
+	"sql":       openSQL,
+}
+
+// openSQL opens a database of the engine that is set.
+func openSQL(env system.Env) (system.System, error) {
+	if env.Values["engine"] == "mariadb" {
+		return mariadb.Open(env)
+	}
+	return sql.OpenSystem(env)
 }
 
 // Setup is how one connection is reached in an environment. It holds secrets: it is never shown,

@@ -302,10 +302,12 @@ func (s *Service) once(ctx context.Context, w *wire) (*answer, error) {
 			return nil, err
 		}
 		x.Got(res.Proto+" "+res.Status, headers(res.Header)+"\n\n"+string(a.body))
-		if a.status == http.StatusUnauthorized && !renewed && s.sign.renew(ctx) {
-			continue
+		if a.status != http.StatusUnauthorized || renewed {
+			return a, nil
 		}
-		return a, nil
+		if again, err := s.sign.renew(ctx); err != nil || !again {
+			return a, err
+		}
 	}
 }
 

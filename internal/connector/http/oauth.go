@@ -223,12 +223,12 @@ func told(err error) error {
 }
 
 // renew gets another token after the service refused the one that it was sent.
-func (o *oauth) renew(ctx context.Context) bool {
+func (o *oauth) renew(ctx context.Context) (bool, error) {
 	o.mu.Lock()
 	refused := o.token
 	o.mu.Unlock()
 	_, err := o.valid(ctx, refused)
-	return err == nil
+	return err == nil, err
 }
 
 func (o *oauth) probe(ctx context.Context, r *probe.Run) {

@@ -13,7 +13,7 @@ import (
 type signer interface {
 	sign(req *http.Request) error
 	// renew gets new tokens after the service refused those that it was sent; false where there are none to get.
-	renew(ctx context.Context) bool
+	renew(ctx context.Context) (bool, error)
 	probe(ctx context.Context, r *probe.Run)
 }
 
@@ -25,7 +25,7 @@ func (f fixed) sign(req *http.Request) error {
 	return nil
 }
 
-func (f fixed) renew(context.Context) bool { return false }
+func (f fixed) renew(context.Context) (bool, error) { return false, nil }
 
 func (f fixed) probe(context.Context, *probe.Run) {}
 

@@ -36,8 +36,19 @@ func (db *DB) Describe(ctx context.Context, id, what string, rows int) (*schema.
 	if err != nil {
 		return nil, nil, err
 	}
-	var s *schema.Schema
-	var found []value.Value
+	s, found, err := db.described(ctx, id, st, rows)
+	if untyped(err) {
+		if st, err = typed(what, nil); err == nil {
+			s, found, err = db.described(ctx, id, st, rows)
+		}
+	}
+	if err != nil {
+		return nil, nil, described(err)
+	}
+	return s, found, nil
+}
+
+func (db *DB) described(ctx context.Context, id string, st sqltext.Statement, rows int) (s *schema.Schema, found []value.Value, err error) {
 	err = pgx.BeginTxFunc(ctx, db.pool, pgx.TxOptions{AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {
 		d, err := tx.Prepare(ctx, "", st.Text)
 		if err != nil {
@@ -51,10 +62,7 @@ func (db *DB) Describe(ctx context.Context, id, what string, rows int) (*schema.
 		}
 		return err
 	})
-	if err != nil {
-		return nil, nil, described(err)
-	}
-	return s, found, nil
+	return s, found, err
 }
 
 // described puts what the database answered into a fault.

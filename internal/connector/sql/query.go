@@ -3,6 +3,7 @@ package sql
 import (
 	"context"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"iter"
 	"strconv"
@@ -23,6 +24,28 @@ import (
 // statement is an operation's statement with its parameters numbered.
 func statement(text string) (sqltext.Statement, error) {
 	return sqltext.Parse(strings.TrimRight(strings.TrimSpace(text), "; \n"), true, func(n int) string { return fmt.Sprintf("$%d", n) })
+}
+
+// typed is a statement whose parameters say their types, as the request's fields are; text where nothing is known of
+// them. PostgreSQL wants that where nothing else tells a type, as in :name is null.
+func typed(text string, request *schema.Schema) (sqltext.Statement, error) {
+	s, err := statement(text)
+	if err != nil {
+		return s, err
+	}
+	return sqltext.Parse(strings.TrimRight(strings.TrimSpace(text), "; \n"), true, func(n int) string {
+		kind := "text"
+		if request != nil && request.Root.Field(s.Names[n-1]) != nil && !request.Root.Field(s.Names[n-1]).List() {
+			kind = sqlTypes[request.Root.Field(s.Names[n-1]).Kind]
+		}
+		return fmt.Sprintf("$%d::%s", n, kind)
+	})
+}
+
+// untyped says whether a statement was refused since the type of a parameter is not known (42P18, 42P08).
+func untyped(err error) bool {
+	var pg *pgconn.PgError
+	return errors.As(err, &pg) && (pg.Code == "42P18" || pg.Code == "42P08")
 }
 
 // arguments are the values of a statement's parameters, as texts of PostgreSQL's.
@@ -83,6 +106,16 @@ func (db *DB) read(ctx context.Context, r system.Request, yield func(value.Value
 	if err != nil {
 		return err
 	}
+	err = db.rows(ctx, r, s, args, yield)
+	if untyped(err) {
+		if s, err = typed(r.Op.Setting("statement"), r.Op.Request); err == nil {
+			err = db.rows(ctx, r, s, args, yield)
+		}
+	}
+	return err
+}
+
+func (db *DB) rows(ctx context.Context, r system.Request, s sqltext.Statement, args []any, yield func(value.Value, error) bool) error {
 	x := system.Heard(ctx)
 	x.Sent("statement, read only", told(s, args))
 	return pgx.BeginTxFunc(ctx, db.pool, pgx.TxOptions{AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {

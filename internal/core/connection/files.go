@@ -38,8 +38,8 @@ var writing = []Setting{
 var taking = []Setting{
 	{Name: "after", Label: "A file that was picked up", Type: Choice, Choices: []string{"move", "delete", "leave"}, Default: "move", Help: "It is moved away, deleted once its run has ended well, or left and remembered"},
 	{Name: "done", Label: "Picked-up files go to", Type: Text, Required: true, When: "after=move", Help: "A folder on the same disk"},
-	{Name: "failed", Label: "Files of failed runs go to", Type: Text, Help: "A folder; where none is named they stay where the others go"},
-	{Name: "order", Label: "Order", Type: Choice, Choices: []string{"name", "oldest first"}, Default: "name"},
+	{Name: "failed", More: true, Label: "Files of failed runs go to", Type: Text, Help: "A folder; where none is named they stay where the others go"},
+	{Name: "order", More: true, Label: "Order", Type: Choice, Choices: []string{"name", "oldest first"}, Default: "name"},
 }
 
 var fileKind = &Kind{

@@ -25,9 +25,9 @@ var httpKind = &Kind{
 		{Name: "client as", Label: "Client is told in", Type: Choice, Choices: []string{"the header", "the form"}, Default: "the header", When: "sign in=oauth client credentials|oauth consent", Help: "Some token endpoints know only one of both (RFC 6749, 2.3.1)"},
 	}, encryption("")...),
 		waits, largest,
-		Setting{Name: "tries", Label: "Tries", Type: Number, Default: "4", Least: 1, Greatest: 10, Help: "When the system does not answer or is busy; with growing pauses, or as long as it asks for (Retry-After)"},
-		Setting{Name: "rate", Label: "Calls a second", Type: Number, Least: 1, Greatest: 10000, Help: "Never more than these; no limit where it is left out"},
-		Setting{Name: "at once", Label: "Calls at once", Type: Number, Default: "4", Least: 1, Greatest: 64},
+		Setting{Name: "tries", More: true, Label: "Tries", Type: Number, Default: "4", Least: 1, Greatest: 10, Help: "When the system does not answer or is busy; with growing pauses, or as long as it asks for (Retry-After)"},
+		Setting{Name: "rate", More: true, Label: "Calls a second", Type: Number, Least: 1, Greatest: 10000, Help: "Never more than these; no limit where it is left out"},
+		Setting{Name: "at once", More: true, Label: "Calls at once", Type: Number, Default: "4", Least: 1, Greatest: 64},
 	),
 	Verbs: []Verb{
 		{Name: "read", About: "Get an answer, or the records of all its pages", Reads: true, Settings: append(calling("GET"), paging...)},

@@ -1,6 +1,6 @@
 package flow
 
-import "time"
+import "strconv"
 
 // Geometry of a flow's drawing, in pixels. It knows nothing of how it is drawn.
 type Geometry struct {
@@ -89,13 +89,24 @@ func (p *Plan) Layout(parts Parts) Geometry {
 
 var triggerTitles = map[string]string{"file": "Pick up file", "records": "New records", "schedule": "On time", "person": "By hand"}
 
+// every says how long a number of seconds is: 2 h, 1 min, 90 s.
+func every(seconds int) string {
+	switch {
+	case seconds%3600 == 0:
+		return strconv.Itoa(seconds/3600) + " h"
+	case seconds%60 == 0:
+		return strconv.Itoa(seconds/60) + " min"
+	}
+	return strconv.Itoa(seconds) + " s"
+}
+
 // When says in a few words when a run starts.
 func (t Trigger) When() string {
 	switch t.Kind {
 	case "records":
-		return t.Operation.Value
+		return "new of " + t.Operation.Value
 	case "schedule":
-		return "every " + (time.Duration(t.Every) * time.Second).String()
+		return "every " + every(t.Every)
 	case "person":
 		return "when asked"
 	}

@@ -54,6 +54,7 @@ func (b *Box) put(name, media string, content []byte, at time.Time) {
 // Handler serves the authorization server and the folder.
 func (b *Box) Handler() http.Handler {
 	mux := http.NewServeMux()
+	mux.HandleFunc("GET /favicon.ico", func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusNoContent) })
 	mux.HandleFunc("GET /authorize", b.authorize)
 	mux.HandleFunc("POST /consent", b.consent)
 	mux.HandleFunc("POST /token", b.issue)

@@ -182,6 +182,11 @@ func (r settingRow) Depends() string {
 	return fmt.Sprintf("set %s=%s", name, values)
 }
 
+// Folded says whether the setting is shown only when somebody asks for more.
+func (r settingRow) Folded() bool {
+	return r.More && r.Fault == "" && (r.Value == "" || r.Value == r.Default)
+}
+
 // Rows is how high the field of several lines is.
 func (r settingRow) Rows() int { return min(8, 2+strings.Count(r.Value, "\n")) }
 

@@ -134,6 +134,8 @@ func Number(n int) string {
 // Took writes a duration for a person.
 func Took(d time.Duration) string {
 	switch {
+	case d < time.Millisecond && d > 0:
+		return "< 1 ms"
 	case d < time.Second:
 		return fmt.Sprintf("%d ms", d.Milliseconds())
 	case d < time.Minute:

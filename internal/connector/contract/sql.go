@@ -1,0 +1,142 @@
+package contract
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"hollowreed/internal/connector/system"
+	"hollowreed/internal/core/connection"
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/value"
+)
+
+const database = `
+connection: Ledger
+kind: sql
+operations:
+  - {operation: above, does: query, request: ask, response: crane, statement: "select * from crane where lift_t >= :least and (:name is null or name <> ':name') and name <> coalesce(:name, '') order by id"}
+  - {operation: add, does: insert, request: crane, table: crane}
+  - {operation: change, does: update, request: crane, table: crane, key: id}
+  - {operation: keep, does: upsert, request: crane, table: crane, key: id}
+  - {operation: remove, does: delete, request: ask-id, table: crane, key: id}
+  - {operation: paint, does: run, request: ask-id, statement: "update crane set name = concat(name, ' (red)') where id = :id"}
+  - {operation: twice, does: call, request: ask-id, response: answer, function: twice, parameters: id}
+  - {operation: wrong, does: query, request: ask-id, response: crane, statement: "select * from crane where id = :other"}
+`
+
+const crane = `
+schema: Crane
+notation: rows
+fields:
+  - {name: id, type: integer}
+  - {name: name, type: text}
+  - {name: lift_t, type: decimal, occurs: 0..1, nullable: true}
+  - {name: built, type: date, occurs: 0..1, nullable: true}
+  - {name: seen, type: timestamp, occurs: 0..1, nullable: true}
+`
+
+// SQL is what every engine of databases must keep. The database has a table crane(id primary key, name not null
+// with a check that it is not 'ghost', lift_t, built, seen), which is empty, and a function twice(id).
+func SQL(t *testing.T, s system.System) {
+	one := func(id, text string) *schema.Schema { return Schema(t, id, text) }
+	c := Part(t, database, one("crane", crane), one("ask", "schema: Ask\nnotation: json\nfields:\n  - {name: least, type: decimal}\n  - {name: name, type: text, occurs: 0..1}\n"),
+		one("ask-id", "schema: Id\nnotation: json\nfields:\n  - {name: id, type: integer}\n"), one("answer", "schema: Answer\nnotation: json\nfields:\n  - {name: answer, type: integer}\n"))
+	caller, reader, tables, batcher := s.(system.Caller), s.(system.Reader), s.(system.Tables), s.(system.Batcher)
+	call := func(op, json string) (string, error) {
+		v, err := caller.Call(t.Context(), Request(t, c, op, json))
+		return JSON(v), err
+	}
+	well, told := Probe(t, s)
+	require.True(t, well, told)
+	require.NoError(t, s.Check(t.Context()))
+
+	evil := `{"id": 1, "name": "O'Neil; drop table crane; -- :id", "lift_t": 12.50, "built": "1998-02-28", "seen": "2031-03-09T07:30:00.25Z"}`
+	got, err := call("add", evil)
+	require.NoError(t, err)
+	require.JSONEq(t, `{"rows": 1}`, got)
+	for _, row := range []string{`{"id": 2, "name": "two", "lift_t": 0.10}`, `{"id": 3, "name": "three", "lift_t": 99999999.99}`, `{"id": 4, "name": "four"}`} {
+		_, err := call("add", row)
+		require.NoError(t, err)
+	}
+	list := All(t, reader, Request(t, c, "above", `{"least": 0.10}`))
+	require.Len(t, list, 3)
+	require.JSONEq(t, evil, JSON(list[0]), "every value is as it was, and texts are no statements")
+	require.Equal(t, "99999999.99", list[2].Field("lift_t").String())
+	require.Len(t, All(t, reader, Request(t, c, "above", `{"least": 0, "name": "two"}`)), 2)
+
+	var f *fault.Fault
+	_, err = call("add", `{"id": 1, "name": "again"}`)
+	require.ErrorAs(t, err, &f)
+	require.Equal(t, fault.Outside, f.Code)
+	got, err = call("change", `{"id": 2, "name": "deux", "lift_t": 0.10}`)
+	require.NoError(t, err)
+	require.JSONEq(t, `{"rows": 1}`, got)
+	got, err = call("keep", `{"id": 2, "name": "deux", "lift_t": 0.10}`)
+	require.NoError(t, err)
+	require.JSONEq(t, `{"rows": 0}`, got, "a row that is as it should be is not touched")
+	got, err = call("paint", `{"id": 2}`)
+	require.NoError(t, err)
+	require.JSONEq(t, `{"rows": 1}`, got)
+	got, err = call("twice", `{"id": 21}`)
+	require.NoError(t, err)
+	require.JSONEq(t, `{"answer": 42}`, got)
+	got, err = call("remove", `{"id": 4}`)
+	require.NoError(t, err)
+	require.JSONEq(t, `{"rows": 1}`, got)
+	_, err = Some(reader, t, Request(t, c, "wrong", `{"id": 1}`))
+	require.ErrorContains(t, err, "the request has no such field")
+
+	together(t, batcher, c)
+	lookups(t, tables, c.Operation("add"))
+	shape, rows, err := tables.Describe(t.Context(), "found", "crane", 2)
+	require.NoError(t, err)
+	require.Equal(t, []string{"id", "name", "lift_t", "built"}, shape.Root.Shape().Names[:4])
+	require.Equal(t, value.Decimal, shape.Root.Field("lift_t").Kind)
+	require.Equal(t, 2, shape.Root.Field("lift_t").Must.Places)
+	require.Len(t, rows, 2)
+	shape, _, err = tables.Describe(t.Context(), "found", "select id, name from crane where id > :id", 0)
+	require.NoError(t, err)
+	require.Len(t, shape.Root.Fields, 2)
+	_, _, err = tables.Describe(t.Context(), "found", "select nonsense from nowhere", 0)
+	require.ErrorAs(t, err, &f)
+	offers, err := s.(system.Offerer).Offers(t.Context(), "cra")
+	require.NoError(t, err)
+	require.Len(t, offers, 1)
+	require.Equal(t, "table", offers[0].Kind)
+}
+
+// together: many requests in one transaction; one that is refused harms no other.
+func together(t *testing.T, b system.Batcher, c *connection.Connection) {
+	t.Helper()
+	var requests []system.Request
+	for _, row := range []string{`{"id": 11, "name": "a"}`, `{"id": 12, "name": "ghost"}`, `{"id": 13, "name": "c"}`} {
+		requests = append(requests, Request(t, c, "add", row))
+	}
+	done, ok, err := b.CallAll(t.Context(), requests)
+	require.NoError(t, err)
+	require.True(t, ok)
+	require.Nil(t, done[0].Fault)
+	require.NotNil(t, done[1].Fault)
+	require.Nil(t, done[2].Fault)
+	require.JSONEq(t, `{"rows": 1}`, JSON(done[2].Answer))
+}
+
+func lookups(t *testing.T, tables system.Tables, add *connection.Operation) {
+	t.Helper()
+	row := func(id int64, name string) value.Value {
+		return value.Rec(add.Request.Root.Shape(), []value.Value{value.Int(id), value.Str(name), value.NullValue, value.NullValue, value.NullValue})
+	}
+	u := flow.Upsert{Table: "crane", Key: []string{"id"}, Row: add.Request}
+	done, err := tables.Upsert(t.Context(), u, []value.Value{row(13, "c"), row(13, "cc"), row(14, "d"), row(15, "ghost")})
+	require.NoError(t, err)
+	require.Equal(t, []flow.Effect{flow.Unchanged, flow.Updated, flow.Inserted}, []flow.Effect{done[0].Effect, done[1].Effect, done[2].Effect})
+	require.NotNil(t, done[3].Fault)
+	found, err := tables.Lookup(t.Context(), flow.Lookup{Table: "crane", Columns: []string{"name"}, Row: add.Request}, [][]value.Value{{value.Str("cc")}, {value.Str("nobody")}, {value.Str("cc")}})
+	require.NoError(t, err)
+	require.Equal(t, "13", found[0].Field("id").String())
+	require.Equal(t, value.Absent, found[1].Kind())
+	require.Equal(t, "13", found[2].Field("id").String())
+}
