@@ -11,7 +11,7 @@ demo: setup-server bin/hollowreed ## start everything with demo data; Ctrl-C sto
 demo-reset: bin/hollowreed ## remove the demo's data, to start over
 	@bin/hollowreed demo --reset
 
-test: setup-server setup-browser setup-judge setup-axe ## run all tests
+test: setup-server setup-browser setup-judge setup-systems setup-axe ## run all tests
 	@echo "Building and testing; the first build takes some minutes"
 	go test -timeout 20m ./...
 
@@ -36,6 +36,9 @@ setup-browser:
 setup-axe:
 	@tools/setup.sh axe
 
+setup-systems:
+	@tools/setup.sh systems
+
 setup-judge:
 	@tools/setup.sh judge
 
@@ -45,4 +48,4 @@ bin/hollowreed: FORCE
 
 FORCE:
 
-.PHONY: help demo demo-reset test check bench assets screenshots setup-server setup-browser setup-judge setup-axe FORCE
+.PHONY: help demo demo-reset test check bench assets screenshots setup-server setup-browser setup-judge setup-systems setup-axe FORCE

@@ -1,7 +1,7 @@
 #!/bin/sh
 # Installs from Debian's packages what is missing: "server" is PostgreSQL, "browser" Chromium,
-# "judge" xmllint and xsltproc, with which results on XML are compared; "axe" the checker of
-# accessibility, from the package registry.
+# "judge" xmllint and xsltproc, with which results on XML are compared; "systems" the real servers
+# against which connections are tested; "axe" the checker of accessibility, from the package registry.
 set -eu
 
 install() {
@@ -15,9 +15,16 @@ install() {
   $sudo env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "$@" >/dev/null
 }
 
+# Servers that only the tests start, by themselves: their packages must not start them.
+installquiet() {
+  [ "$(id -u)" = 0 ] && [ ! -e /usr/sbin/policy-rc.d ] && { printf '#!/bin/sh\nexit 101\n' > /usr/sbin/policy-rc.d; chmod +x /usr/sbin/policy-rc.d; trap 'rm -f /usr/sbin/policy-rc.d' EXIT; }
+  install "$@"
+}
+
 case "$1" in
   server) ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1 || install postgresql ;;
   judge) command -v xmllint >/dev/null || install libxml2-utils; command -v xsltproc >/dev/null || install xsltproc ;;
   axe) [ -f tools/node_modules/axe-core/axe.min.js ] || (cd tools && npm install --no-audit --no-fund --silent) ;;
+  systems) [ -x /usr/sbin/mariadbd ] || installquiet mariadb-server; [ -x /usr/sbin/slapd ] || installquiet slapd; [ -x /usr/lib/openssh/sftp-server ] || installquiet openssh-sftp-server ;;
   browser) [ -x /usr/bin/chromium ] || install chromium ;;
 esac

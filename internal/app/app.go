@@ -58,7 +58,7 @@ type flags struct {
 
 // Commands are those that need a server.
 func Commands() []*cobra.Command {
-	return []*cobra.Command{serveCommand(), workerCommand(), demoCommand(), secretsCommand()}
+	return []*cobra.Command{serveCommand(), workerCommand(), demoCommand(), standinCommand(), secretsCommand()}
 }
 
 func (f *flags) common(c *cobra.Command) {

@@ -48,7 +48,7 @@ func forms(s string) []string {
 		}
 	}
 	for _, line := range strings.Split(s, "\n") {
-		if line = strings.TrimSpace(line); len(line) > 20 && !strings.HasPrefix(line, "-----") {
+		if line = strings.TrimSpace(line); len(line) >= 20 && !strings.HasPrefix(line, "-----") {
 			list = append(list, line)
 		}
 	}

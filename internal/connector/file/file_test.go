@@ -1,0 +1,142 @@
+package file
+
+import (
+	"archive/zip"
+	"bytes"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"hollowreed/internal/connector/contract"
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/value"
+)
+
+const part = `
+connection: Drop
+kind: file
+operations:
+  - {operation: list, does: list}
+  - {operation: read, does: read}
+  - {operation: write, does: write}
+  - {operation: add, does: write, there: append}
+  - {operation: keep, does: write, there: refuse}
+  - {operation: zipped, does: write, compress: zip}
+  - {operation: packed, does: write, compress: gzip}
+  - {operation: delete, does: delete}
+`
+
+func open(t *testing.T, dir string) *Folder {
+	t.Helper()
+	s, err := Open(contract.Env("file", map[string]string{"folder": dir, "after": "leave", "largest": "1"}))
+	require.NoError(t, err)
+	return s.(*Folder)
+}
+
+func TestFilesAreWrittenReadListedAndRemoved(t *testing.T) {
+	dir := t.TempDir()
+	f := open(t, dir)
+	c := contract.Part(t, part)
+	call := func(op, json string) (string, error) {
+		v, err := f.Call(t.Context(), contract.Request(t, c, op, json))
+		return contract.JSON(v), err
+	}
+	well, told := contract.Probe(t, f)
+	require.True(t, well, told)
+	got, err := call("write", `{"name": "sub/a.txt", "text": "one\n"}`)
+	require.NoError(t, err)
+	require.JSONEq(t, `{"name": "sub/a.txt", "size": 4}`, got)
+	_, err = call("add", `{"name": "sub/a.txt", "content": "dHdvCg=="}`)
+	require.NoError(t, err)
+	got, err = call("read", `{"name": "sub/a.txt"}`)
+	require.NoError(t, err)
+	require.Contains(t, got, `"text":"one\ntwo\n"`)
+	_, err = call("keep", `{"name": "sub/a.txt", "text": ""}`)
+	require.ErrorContains(t, err, "there is a file sub/a.txt already")
+	_, err = call("packed", `{"name": "b.txt", "text": "packed"}`)
+	require.NoError(t, err)
+	got, err = call("read", `{"name": "b.txt.gz"}`)
+	require.NoError(t, err)
+	require.Contains(t, got, `"text":"packed"`)
+	_, err = call("zipped", `{"name": "c.txt", "text": "zipped"}`)
+	require.NoError(t, err)
+	z, err := zip.OpenReader(filepath.Join(dir, "c.txt.zip"))
+	require.NoError(t, err)
+	require.Equal(t, "c.txt", z.File[0].Name)
+	require.NoError(t, z.Close())
+	require.Len(t, contract.All(t, f, contract.Request(t, c, "list", `{"mask": "*.gz, *.zip"}`)), 2)
+	_, err = call("delete", `{"name": "b.txt.gz"}`)
+	require.NoError(t, err)
+	_, err = call("delete", `{"name": "b.txt.gz"}`)
+	var gone *fault.Fault
+	require.ErrorAs(t, err, &gone)
+	require.Equal(t, fault.NotFound, gone.Code)
+	entries, err := os.ReadDir(dir)
+	require.NoError(t, err)
+	for _, e := range entries {
+		require.NotContains(t, e.Name(), ".part", "no temporary file is left")
+	}
+}
+
+func TestNothingLeavesTheFolder(t *testing.T) {
+	outside, dir := t.TempDir(), t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(outside, "word.txt"), []byte("kept apart"), 0o600))
+	require.NoError(t, os.Symlink(outside, filepath.Join(dir, "link")))
+	require.NoError(t, os.Symlink(filepath.Join(outside, "word.txt"), filepath.Join(dir, "one.txt")))
+	f := open(t, dir)
+	c := contract.Part(t, part)
+	for _, name := range []string{"../word.txt", "link/word.txt", "one.txt", "/etc/passwd", "a/../../b", `..\\b`, "", ".", "a//b", "a\u0000b"} {
+		for _, op := range []string{"read", "write", "delete"} {
+			if op != "read" && name == "one.txt" {
+				continue // removing or replacing a link touches nothing outside
+			}
+			r := contract.Request(t, c, op, `{"name": "x"}`)
+			r.Value.Record().Fields[0] = textOf(name)
+			_, err := f.Call(t.Context(), r)
+			require.Error(t, err, "%s %s", op, name)
+		}
+	}
+	text, err := os.ReadFile(filepath.Join(outside, "word.txt"))
+	require.NoError(t, err)
+	require.Equal(t, "kept apart", string(text))
+	list, err := f.List(t.Context(), "*")
+	require.NoError(t, err)
+	require.Empty(t, list, "links are not picked up")
+	env := contract.Env("file", map[string]string{"folder": filepath.Join(dir, "link", "deeper")})
+	env.Roots = []string{dir}
+	_, err = Open(env)
+	require.ErrorContains(t, err, "is not below a folder that may be used", "a link leads out of a root")
+	env.Values["folder"] = "relative"
+	_, err = Open(env)
+	require.ErrorContains(t, err, "an absolute path")
+}
+
+func TestBombsAreCutOffAndOrderIsKept(t *testing.T) {
+	dir := t.TempDir()
+	f := open(t, dir)
+	c := contract.Part(t, part)
+	big := bytes.Repeat([]byte{0}, 3<<20)
+	w := &Write{Name: "bomb", Bytes: big}
+	require.NoError(t, w.compress("gzip"))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "bomb.gz"), w.Bytes, 0o600))
+	_, err := f.Call(t.Context(), contract.Request(t, c, "read", `{"name": "bomb.gz"}`))
+	require.ErrorContains(t, err, "longer than 1 MB and was cut off")
+	require.NoError(t, os.Remove(filepath.Join(dir, "bomb.gz")))
+	for i, name := range []string{"b", "a"} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), nil, 0o600))
+		at := time.Now().Add(time.Duration(i) * time.Hour)
+		require.NoError(t, os.Chtimes(filepath.Join(dir, name), at, at))
+	}
+	list, err := f.List(t.Context(), "")
+	require.NoError(t, err)
+	require.Equal(t, "a", list[0].Name)
+	f.env.Values["order"] = "oldest first"
+	list, err = f.List(t.Context(), "")
+	require.NoError(t, err)
+	require.Equal(t, "b", list[0].Name)
+}
+
+func textOf(s string) value.Value { return value.Str(s) }

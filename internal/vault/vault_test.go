@@ -1,0 +1,136 @@
+package vault
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/require"
+
+	"hollowreed/internal/secret"
+	"hollowreed/internal/standin/trust"
+	"hollowreed/internal/store"
+	"hollowreed/internal/testdb"
+)
+
+func TestMain(m *testing.M) { os.Exit(testdb.Main(m)) }
+
+func open(t *testing.T) (*Vault, string) {
+	t.Helper()
+	ctx := t.Context()
+	db, err := store.Open(ctx, testdb.New(t))
+	require.NoError(t, err)
+	t.Cleanup(db.Close)
+	require.NoError(t, store.AddPerson(ctx, db, store.Person{ID: "mira", Name: "Mira", Initials: "M"}))
+	require.NoError(t, pgx.BeginFunc(ctx, db, func(tx pgx.Tx) error {
+		_, err := store.AddProject(ctx, tx, "p", "P", map[string]string{"project.yaml": "project: P\n"}, "mira")
+		return err
+	}))
+	path := filepath.Join(t.TempDir(), "key")
+	ring, err := secret.Load(path)
+	require.NoError(t, err)
+	return &Vault{DB: db, Ring: ring, Project: "p", Env: "Workbench"}, path
+}
+
+func TestSettingsGetTheirSecrets(t *testing.T) {
+	v, _ := open(t)
+	ctx := t.Context()
+	up, err := v.Setup(ctx, "desk")
+	require.NoError(t, err)
+	require.Nil(t, up)
+	require.NoError(t, v.Keep(ctx, store.Secret{Name: "desk token", Type: "token", ChangedBy: "mira"}, "t-0-k-e-n"))
+	require.NoError(t, v.In("Live").Keep(ctx, store.Secret{Name: "desk token", Type: "token", ChangedBy: "mira"}, "live-one"))
+	s := store.Setting{Connection: "desk", Kind: "http", Chosen: map[string]string{"address": "http://a.example", "sign in": "bearer token", "token": "desk token"}}
+	require.NoError(t, store.SaveSetting(ctx, v.DB, "p", "Workbench", s, 0, "mira"))
+	require.NoError(t, store.SaveSetting(ctx, v.DB, "p", "Live", s, 0, "mira"))
+	up, err = v.Setup(ctx, "desk")
+	require.NoError(t, err)
+	require.Equal(t, "t-0-k-e-n", up.Values["token"])
+	require.Equal(t, []string{"t-0-k-e-n"}, up.Secrets)
+	live, err := v.In("Live").Setup(ctx, "desk")
+	require.NoError(t, err)
+	require.Equal(t, "live-one", live.Values["token"], "the same name is another secret in another environment")
+	users, err := store.SecretUsers(ctx, v.DB, "p", "Workbench")
+	require.NoError(t, err)
+	require.Equal(t, map[string][]string{"desk token": {"desk"}}, users)
+
+	require.ErrorIs(t, store.SaveSetting(ctx, v.DB, "p", "Workbench", s, up.Version+100, "mira"), store.ErrChanged, "nobody overwrites another")
+	require.ErrorIs(t, store.SaveSetting(ctx, v.DB, "p", "Workbench", s, 0, "mira"), store.ErrChanged)
+	require.NoError(t, store.SaveSetting(ctx, v.DB, "p", "Workbench", s, up.Version, "mira"))
+	again, err := v.Setup(ctx, "desk")
+	require.NoError(t, err)
+	require.NotEqual(t, up.Version, again.Version)
+}
+
+func TestRotationSealsAnewAndRunningProcessesGoOn(t *testing.T) {
+	v, path := open(t)
+	ctx := t.Context()
+	for _, name := range []string{"a", "b"} {
+		require.NoError(t, v.Keep(ctx, store.Secret{Name: name, Type: "password", ChangedBy: "mira"}, "word of "+name))
+	}
+	before := v.Ring.Present()
+	ring, err := secret.Load(path)
+	require.NoError(t, err)
+	n, err := Rotate(ctx, v.DB, ring, path)
+	require.NoError(t, err)
+	require.Equal(t, 2, n)
+	all, err := store.Secrets(ctx, v.DB, "p", "Workbench")
+	require.NoError(t, err)
+	for _, s := range all {
+		require.NotEqual(t, before, s.KeyID)
+		plain, err := v.Get(ctx, s.Name) // with the ring that was loaded before
+		require.NoError(t, err)
+		require.Equal(t, "word of "+s.Name, plain)
+	}
+	text, err := os.ReadFile(path)
+	require.NoError(t, err)
+	only, err := secret.Parse(string(text))
+	require.NoError(t, err)
+	require.NotEqual(t, before, only.Present())
+	other, err := secret.Parse(secret.NewKey())
+	require.NoError(t, err)
+	_, err = (&Vault{DB: v.DB, Ring: other, Project: "p", Env: "Workbench"}).Get(ctx, "a")
+	require.ErrorContains(t, err, "the secret a cannot be opened")
+}
+
+func TestWhatIsNoSecretIsRefused(t *testing.T) {
+	v, _ := open(t)
+	for name, plain := range map[string]string{"": "x", "Big": "x", "a\nb": "x", "ok": "", "long": string(make([]byte, maxSecret+1))} {
+		require.Error(t, v.Keep(t.Context(), store.Secret{Name: name, Type: "password", ChangedBy: "mira"}, plain), name)
+	}
+	a, err := trust.New()
+	require.NoError(t, err)
+	require.NoError(t, v.Keep(t.Context(), store.Secret{Name: "c", Type: "certificate", ChangedBy: "mira"}, a.PEM))
+	all, err := store.Secrets(t.Context(), v.DB, "p", "Workbench")
+	require.NoError(t, err)
+	require.WithinDuration(t, time.Now().AddDate(1, 0, 0), *all[0].ExpiresAt, 48*time.Hour, "a certificate tells until when it is valid")
+}
+
+func TestOneAtATimeRefreshes(t *testing.T) {
+	v, _ := open(t)
+	var mu sync.Mutex
+	now, most := 0, 0
+	var wg sync.WaitGroup
+	for range 5 {
+		wg.Go(func() {
+			err := v.Lock(t.Context(), "x", func(ctx context.Context) error {
+				mu.Lock()
+				now++
+				most = max(most, now)
+				mu.Unlock()
+				_, err := v.Get(ctx, "x")
+				mu.Lock()
+				now--
+				mu.Unlock()
+				return err
+			})
+			require.NoError(t, err)
+		})
+	}
+	wg.Wait()
+	require.Equal(t, 1, most)
+}
