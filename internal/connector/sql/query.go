@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unsafe"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
@@ -185,6 +186,8 @@ func decoder(oid uint32) decoding {
 		return decoding{pgx.BinaryFormatCode, func(b []byte) (value.Value, bool) { return value.Bytes(string(b)), true }, value.Binary}
 	case pgtype.TimestamptzOID:
 		return decoding{pgx.BinaryFormatCode, instant, value.Timestamp}
+	case pgtype.NumericOID:
+		return decoding{pgx.BinaryFormatCode, numeric, value.Decimal}
 	case pgtype.DateOID:
 		return decoding{pgx.BinaryFormatCode, date, value.Date}
 	}
@@ -218,6 +221,48 @@ type rowShape struct {
 	schema  *schema.Schema
 	columns []decoding
 	slots   []int // of each column; -1 is not taken
+	slab    slab
+}
+
+// slab is the memory of some rows, taken at once.
+type slab struct {
+	records []value.Record
+	values  []value.Value
+	text    []byte
+}
+
+// Sizes of a slab.
+const (
+	slabRows = 64
+	slabText = 8 << 10
+)
+
+// next gives a record with room for its fields.
+func (s *slab) next(shape *value.Shape, fields int) *value.Record {
+	if len(s.records) == 0 {
+		s.records, s.values = make([]value.Record, slabRows), make([]value.Value, slabRows*fields)
+	}
+	r := &s.records[0]
+	s.records = s.records[1:]
+	r.Shape, r.Fields = shape, s.values[:fields:fields]
+	s.values = s.values[fields:]
+	return r
+}
+
+// copied gives a text that is the reader's own.
+func (s *slab) copied(b []byte) string {
+	if len(b) == 0 {
+		return ""
+	}
+	if len(b) > slabText/8 {
+		return string(b)
+	}
+	if cap(s.text)-len(s.text) < len(b) {
+		s.text = make([]byte, 0, slabText)
+	}
+	from := len(s.text)
+	s.text = append(s.text, b...)
+	return unsafe.String(&s.text[from], len(b)) // what is written once is never written again
 }
 
 // newShape finds the field of each column. Every required field needs one.
@@ -241,7 +286,8 @@ func newShape(s *schema.Schema, fields []pgconn.FieldDescription, columns []deco
 
 // row makes a record of a row.
 func (s *rowShape) row(raw [][]byte) (value.Value, error) {
-	fields := make([]value.Value, len(s.schema.Root.Fields))
+	r := s.slab.next(s.schema.Root.Shape(), len(s.schema.Root.Fields))
+	fields := r.Fields
 	for i, b := range raw {
 		slot := s.slots[i]
 		if slot < 0 {
@@ -251,8 +297,12 @@ func (s *rowShape) row(raw [][]byte) (value.Value, error) {
 			fields[slot] = value.NullValue
 			continue
 		}
-		v, ok := s.columns[i].read(b)
 		f := s.schema.Root.Fields[slot]
+		if s.columns[i].kind == value.Text && f.Kind == value.Text {
+			fields[slot] = value.Str(s.slab.copied(b))
+			continue
+		}
+		v, ok := s.columns[i].read(b)
 		if ok && v.Kind() != f.Kind {
 			v, ok = asKind(v, f.Kind)
 		}
@@ -261,7 +311,7 @@ func (s *rowShape) row(raw [][]byte) (value.Value, error) {
 		}
 		fields[slot] = v
 	}
-	return value.Rec(s.schema.Root.Shape(), fields), nil
+	return value.RecOf(r), nil
 }
 
 func asKind(v value.Value, kind value.Kind) (value.Value, bool) {

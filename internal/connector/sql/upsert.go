@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"strings"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"hollowreed/internal/core/fault"
@@ -53,7 +54,14 @@ func splitKeys(u flow.Upsert, rows []value.Value, todo []int) (now, later []int)
 
 // upsertAll writes rows with one statement; where that is refused it writes them one by one.
 func (db *DB) upsertAll(ctx context.Context, u flow.Upsert, rows []value.Value, todo []int, out []flow.Written) error {
-	err := db.upsert(ctx, u, rows, todo, out)
+	var err error
+	if len(todo) >= copyFrom {
+		if err = db.upsertCopied(ctx, u, rows, todo, out); err != nil { // the other way tells rows apart and needs no right to temporary tables
+			err = db.upsert(ctx, u, rows, todo, out)
+		}
+	} else {
+		err = db.upsert(ctx, u, rows, todo, out)
+	}
 	var pg *pgconn.PgError
 	var connect *pgconn.ConnectError
 	switch {
@@ -101,6 +109,11 @@ func (db *DB) upsert(ctx context.Context, u flow.Upsert, rows []value.Value, tod
 	if err != nil {
 		return err
 	}
+	return noted(result, todo, out)
+}
+
+// noted keeps what was done with each row: those that are not told of are as they should be.
+func noted(result pgx.Rows, todo []int, out []flow.Written) error {
 	defer result.Close()
 	for _, i := range todo {
 		out[i] = flow.Written{Effect: flow.Unchanged}
@@ -122,7 +135,7 @@ func (db *DB) upsert(ctx context.Context, u flow.Upsert, rows []value.Value, tod
 // upsertSQL writes all rows of the array parameters and returns the position of each row that was
 // inserted or changed. A row that is as it should be is not touched. xmax is 0 in a new row.
 func upsertSQL(u flow.Upsert) string {
-	var cols, args, casts, set, old, excluded, join []string
+	var cols, args, casts, join []string
 	for i, f := range u.Row.Root.Fields {
 		c := column(f.Name)
 		cols = append(cols, c)
@@ -133,25 +146,28 @@ func upsertSQL(u flow.Upsert) string {
 		kind := sqlTypes[u.Row.Root.Field(k).Kind]
 		join = append(join, fmt.Sprintf("w.%s = v.%s::%s", column(k), column(k), kind))
 	}
+	list := strings.Join(cols, ", ")
+	return fmt.Sprintf(`with v as (select * from unnest(%s) with ordinality as v(%s, n)),
+w as (insert into %s as t (%s) select %s from v order by n on conflict (%s) do %s returning %s, xmax = 0 as inserted)
+select v.n, w.inserted from v join w on %s`,
+		strings.Join(args, ", "), list, ident(u.Table), list, strings.Join(casts, ", "),
+		quoted(u.Key), onConflict(u), list, strings.Join(join, " and "))
+}
+
+// onConflict is what is done with a row whose key is there: it is changed where a value differs.
+func onConflict(u flow.Upsert) string {
+	var set, old, excluded []string
 	for _, f := range u.Row.Root.Fields {
-		c := column(f.Name)
-		if !contains(u.Key, f.Name) {
+		if c := column(f.Name); !contains(u.Key, f.Name) {
 			set = append(set, c+" = excluded."+c)
 			old = append(old, "t."+c)
 			excluded = append(excluded, "excluded."+c)
 		}
 	}
-	list := strings.Join(cols, ", ")
-	action := "nothing"
-	if len(set) > 0 {
-		action = fmt.Sprintf("update set %s where (%s) is distinct from (%s)",
-			strings.Join(set, ", "), strings.Join(old, ", "), strings.Join(excluded, ", "))
+	if len(set) == 0 {
+		return "nothing"
 	}
-	return fmt.Sprintf(`with v as (select * from unnest(%s) with ordinality as v(%s, n)),
-w as (insert into %s as t (%s) select %s from v order by n on conflict (%s) do %s returning %s, xmax = 0 as inserted)
-select v.n, w.inserted from v join w on %s`,
-		strings.Join(args, ", "), list, ident(u.Table), list, strings.Join(casts, ", "),
-		quoted(u.Key), action, list, strings.Join(join, " and "))
+	return fmt.Sprintf("update set %s where (%s) is distinct from (%s)", strings.Join(set, ", "), strings.Join(old, ", "), strings.Join(excluded, ", "))
 }
 
 func quoted(names []string) string {
