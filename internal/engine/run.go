@@ -231,12 +231,12 @@ func (x *execution) finish(ctx context.Context) error {
 	case x.run.Aside > 0:
 		state = store.SetAside
 	}
-	return store.Finish(ctx, x.engine.db, x.run, state, f, nil)
+	return x.over(ctx, state, f)
 }
 
 func (x *execution) cancelled(ctx context.Context, by string) error {
 	f := fault.New(fault.Cancelled, "stopped by %s after %d records", by, x.run.Taken)
-	return store.Finish(ctx, x.engine.db, x.run, store.Stopped, f, nil)
+	return x.over(ctx, store.Stopped, f)
 }
 
 // failed decides what becomes of a run that cannot go on. A fault that no waiting mends ends it;
@@ -248,17 +248,17 @@ func (x *execution) failed(ctx context.Context, err error, attempt int) error {
 	var f *fault.Fault
 	switch {
 	case errors.As(err, &stop):
-		return store.Finish(ctx, x.engine.db, x.run, store.Stopped, stop.Fault, nil)
+		return x.over(ctx, store.Stopped, stop.Fault)
 	case errors.As(err, &input):
-		return store.Finish(ctx, x.engine.db, x.run, store.Stopped, input.fault, nil)
+		return x.over(ctx, store.Stopped, input.fault)
 	case errors.As(err, &f):
-		return store.Finish(ctx, x.engine.db, x.run, store.SetAside, f, nil)
+		return x.over(ctx, store.SetAside, f)
 	}
 	f = fault.New(fault.Outside, "an outside system cannot be reached: %s", plainError(err)).
 		At(fault.Place{Source: x.run.File})
 	if attempt >= x.engine.opt.Tries {
 		f.Mended("Tried %d times. When it answers again, resume the run: %d records are dealt with already", attempt, x.run.Taken)
-		return store.Finish(ctx, x.engine.db, x.run, store.SetAside, f, nil)
+		return x.over(ctx, store.SetAside, f)
 	}
 	next := time.Now().Add(x.engine.opt.Backoff(attempt))
 	if ferr := store.Finish(ctx, x.engine.db, x.run, store.Retrying, f, &next); ferr != nil {

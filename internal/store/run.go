@@ -145,6 +145,12 @@ func Finish(ctx context.Context, db DB, r Run, state State, f *fault.Fault, next
 	return tellRun(ctx, db, r.Project, r.ID)
 }
 
+// SetDone notes where a run's file was moved.
+func SetDone(ctx context.Context, db DB, r Run, path string) error {
+	_, err := db.Exec(ctx, "update run set done_path = $2 where id = $1", r.ID, path)
+	return err
+}
+
 // Warn notes trouble that does not touch the run's outcome; empty takes it back.
 func Warn(ctx context.Context, db DB, r Run, warning string) error {
 	tag, err := db.Exec(ctx, "update run set warning = $2 where id = $1 and warning <> $2", r.ID, warning)

@@ -210,6 +210,9 @@ func (s *Service) exchange(ctx context.Context, r system.Request, at *url.URL) (
 	if err != nil {
 		return nil, err
 	}
+	if a.status == http.StatusNotModified {
+		return nil, nil // it was asked for on a condition (RFC 9110, 13): there is nothing newer
+	}
 	if a.status == http.StatusNotFound && r.Op.Setting("none") == "no answer" {
 		return nil, nil
 	}

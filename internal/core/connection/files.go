@@ -42,6 +42,13 @@ var taking = []Setting{
 	{Name: "order", More: true, Label: "Order", Type: Choice, Choices: []string{"name", "oldest first"}, Default: "name"},
 }
 
+// fetching are the settings of a folder on another machine whose new files start flows: they are copied into their runs.
+var fetching = []Setting{
+	{Name: "after", Label: "A file that was fetched", Type: Choice, Choices: []string{"move", "delete", "leave"}, Default: "move", Help: "It is kept with its run; there it is moved away, deleted, or left and remembered"},
+	{Name: "done", Label: "Fetched files go to", Type: Text, Required: true, When: "after=move", Help: "A folder there, beside the watched one"},
+	{Name: "order", Label: "Order", Type: Choice, Choices: []string{"name", "oldest first"}, Default: "name", More: true},
+}
+
 var fileKind = &Kind{
 	Name: "file", Title: "Files", Watches: true, Verbs: fileVerbs,
 	About: "Reads and writes files in a folder of this machine, and starts flows with new ones.",
@@ -63,5 +70,5 @@ var sftpKind = &Kind{
 		{Name: "key", Label: "Private key", Type: Secret, Of: "key pair", Help: "In OpenSSH's or PEM form"},
 		{Name: "host key", Label: "The host's key", Type: Lines, Help: "As in known_hosts, or type and key. Test without one shows the key that the host gives: compare its print with what its owner says, then keep it here"},
 		{Name: "folder", Label: "Folder", Type: Text, Default: ".", Help: "On the host; names are below it"},
-	}, append(taking, waits, largest)...),
+	}, append(fetching, waits, largest)...),
 }

@@ -1,0 +1,52 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/store"
+)
+
+// over ends the run and does with its file what the connection's settings say.
+func (x *execution) over(ctx context.Context, state store.State, f *fault.Fault) error {
+	if err := store.Finish(ctx, x.engine.db, x.run, state, f, nil); err != nil {
+		return err
+	}
+	if err := x.settle(ctx, state); err != nil { // the run's outcome stands
+		return store.Warn(ctx, x.engine.db, x.run, fmt.Sprintf("%s stays where it is: %s", x.run.File, plainError(err)))
+	}
+	return nil
+}
+
+// settle deletes the file of a run that ended well, or moves that of a run that failed.
+func (x *execution) settle(ctx context.Context, state store.State) error {
+	r := x.run
+	if r.InputPath == "" || x.plan == nil {
+		return nil
+	}
+	setup, err := x.engine.outside.Setup(ctx, x.plan.Flow.Trigger.Connection.Value)
+	if err != nil || setup == nil || setup.Kind != "file" {
+		return err
+	}
+	switch failed := setup.Values["failed"]; {
+	case state == store.Done && setup.Values["after"] == "delete":
+		if err := os.Remove(r.DonePath); !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	case state != store.Done && failed != "":
+		to := filepath.Join(failed, r.File)
+		if _, err := os.Lstat(to); err == nil && to != r.DonePath {
+			to += "." + r.ID.String()
+		}
+		if err := move(r.DonePath, to); err != nil {
+			return err
+		}
+		return store.SetDone(ctx, x.engine.db, r, to)
+	}
+	return nil
+}
