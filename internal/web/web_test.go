@@ -30,8 +30,17 @@ import (
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/engine"
 	"hollowreed/internal/secret"
+	"hollowreed/internal/standin"
+	"hollowreed/internal/standin/berthmaster"
+	"hollowreed/internal/standin/crewroll"
+	"hollowreed/internal/standin/driftbox"
 	"hollowreed/internal/standin/gauges"
 	"hollowreed/internal/standin/ledger"
+	"hollowreed/internal/standin/noticeboard"
+	"hollowreed/internal/standin/office"
+	"hollowreed/internal/standin/postroom"
+	"hollowreed/internal/standin/quayside"
+	"hollowreed/internal/standin/sftpdrop"
 	"hollowreed/internal/store"
 	"hollowreed/internal/testdb"
 	"hollowreed/internal/vault"
@@ -268,6 +277,32 @@ func (tb *tab) shot(path string) {
 	require.NoError(tb.t, os.WriteFile(path, png, 0o644))
 }
 
+// everything starts the stand-ins of the demo, releases its flows and starts those that a person starts.
+func (w *world) everything() {
+	w.t.Helper()
+	for _, s := range []standin.Standin{
+		quayside.Standin, crewroll.Standin, noticeboard.Standin, postroom.Standin, driftbox.Standin, berthmaster.Standin, sftpdrop.Standin, office.Standin,
+	} {
+		running, err := s.Start(w.t.Context(), w.t.TempDir())
+		require.NoError(w.t, err)
+		for id, r := range running.Reach {
+			w.reach(id, r.Kind, r.Values)
+		}
+	}
+	texts, err := project.Read(demo.Files)
+	require.NoError(w.t, err)
+	for _, part := range project.Load("skerry", texts).Parts(project.Flows) {
+		if part.ID != "gauge-readings" {
+			_, err := w.engine.MakeRelease(w.t.Context(), "skerry", part.ID, "First light", "mira")
+			require.NoError(w.t, err)
+		}
+	}
+	for _, flow := range []string{"crew-roster", "vessel-list", "crew-notice"} {
+		_, err := w.engine.Begin(w.t.Context(), "skerry", flow, "mira")
+		require.NoError(w.t, err)
+	}
+}
+
 // TestScreenshots takes the pictures of the documentation, when asked to.
 func TestScreenshots(t *testing.T) {
 	dir := os.Getenv("SCREENSHOTS")
@@ -276,6 +311,7 @@ func TestScreenshots(t *testing.T) {
 	}
 	require.NoError(t, os.MkdirAll(dir, 0o755))
 	w := newWorld(t)
+	w.everything()
 	w.drop("sk_0309.tide", gauges.Readings(9, 12))
 	w.ended("sk_0309.tide")
 	w.drop("sk_0311.tide", gauges.Spoilt(11))
@@ -287,20 +323,20 @@ func TestScreenshots(t *testing.T) {
 		{"bench", "/bench"},
 		{"flow", "/bench/flows/gauge-readings?step=map"},
 		{"mapping", "/bench/mappings/booking-to-invoice?field=line"},
-		{"mapping-match", "/bench/mappings/new"},
 		{"schema", "/bench/schemas/gauge-reading?line=3&field=3"},
 		{"schema-tree", "/bench/schemas/booking?field=4.1"},
 		{"schema-lines", "/bench/schemas/manifest?line=1&field=3.3.0"},
 		{"schema-source", "/bench/schemas/booking/source?as=jsonschema"},
 		{"convert", "/bench/schemas/sailing-event/convert"},
-		{"connection", "/bench/connections/harbour-ledger"},
+		{"connection", "/bench/connections/quayside"},
+		{"operation", "/bench/connections/quayside/operations/list-bookings"},
+		{"secrets", "/estate/secrets"},
 		{"library", "/bench/libraries/freight?function=checkDigit"},
 		{"parts", "/bench/parts"},
 		{"release", "/bench/flows/gauge-readings/release"},
 		{"traffic", "/traffic"},
 		{"run", "/traffic/runs/" + aside.ID.String()},
 		{"estate", "/estate"},
-		{"releases", "/releases"},
 		{"mapping-changes", "/bench/mappings/reading-to-tide-level/changes"},
 		{"schema-compare", "/bench/schemas/gauge-reading/compare"},
 	} {
@@ -328,12 +364,9 @@ func TestScreenshots(t *testing.T) {
 			tb.click("#test-it")
 			tb.sees("#verdict", "it works")
 		}
-		if s.name == "mapping-match" {
-			tb.click("input[name=from][value=sailing-event]")
-			tb.do(chromedp.SetValue("#to", "incident"), chromedp.Submit("#title"))
-			tb.sees("h1", "Sailing event → Incident papers")
-			tb.click("#match")
-			tb.sees("#matches", "proposed")
+		if s.name == "operation" {
+			tb.click("#try-it")
+			tb.sees("#outcome", "records")
 		}
 		tb.shot(filepath.Join(dir, s.name+".png"))
 	}

@@ -114,8 +114,12 @@ func TestEveryMood(t *testing.T) {
 		mood, want string
 		final      bool
 	}{
-		{standin.Slow, "did not answer in time (tried 2 times)", false}, {standin.Refuse, "403 Forbidden: not today", true}, {standin.Wrong, "is not JSON", true},
-		{standin.Drop, "broke off in the middle", false}, {standin.Bomb, "longer than 1 MB and was cut off", true}, {standin.Expire, "401 Unauthorized", true},
+		{standin.Slow, "did not answer in time (tried 2 times)", false},
+		{standin.Refuse, "403 Forbidden: not today", true},
+		{standin.Wrong, "is not JSON", true},
+		{standin.Drop, "broke off in the middle", false},
+		{standin.Bomb, "longer than 1 MB and was cut off", true},
+		{standin.Expire, "401 Unauthorized", true},
 	} {
 		t.Run(c.mood, func(t *testing.T) {
 			d.Moods.Behave()

@@ -153,6 +153,7 @@ func compileCall(c *compiler, s *Step) runner {
 	if op == nil {
 		return pass
 	}
+	c.cur.Op = op
 	a := c.asking(s.At, op, s.Setting("from"), s.Match)
 	slot := -1
 	if op.Response != nil {

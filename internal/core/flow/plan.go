@@ -37,10 +37,11 @@ type PlannedStep struct {
 	Before  []Named // what is in scope when it begins
 	Result  *Named  // what it adds
 	Faults  fault.List
-	Mapping *mapping.Plan // of a map step
-	File    *FileTarget   // of a write step
-	effect  bool          // writes to an outside system
-	outside bool          // reaches an outside system
+	Mapping *mapping.Plan         // of a map step
+	File    *FileTarget           // of a write step
+	Op      *connection.Operation // of a call
+	effect  bool                  // writes to an outside system
+	outside bool                  // reaches an outside system
 	run     runner
 }
 

@@ -25,6 +25,9 @@ var readKind = &Kind{
 		if op := s.Setting("operation"); op != "" {
 			return op
 		}
+		if s.Setting("schema") == "" {
+			return "what started the run"
+		}
 		return "reads " + s.Setting("schema")
 	},
 	compile: func(c *compiler, s *Step) runner {

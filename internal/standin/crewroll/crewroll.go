@@ -44,8 +44,11 @@ func New() *Roll {
 	r.add("ou=people,"+Base, "objectClass", "organizationalUnit", "ou", "people")
 	r.add("ou=groups,"+Base, "objectClass", "organizationalUnit", "ou", "groups")
 	people := [][5]string{
-		{"tlind", "Tove Lind", "4117", "mate", "Skua"}, {"jhaar", "Jon Haar", "4118", "engineer", "Skua"}, {"smoe", "Sunniva Moe", "4119", "purser", "Fulmar"},
-		{"edahl", "Eir Dahl", "4120", "captain", "Fulmar"}, {"pjoensen", "Pall Joensen", "4121", "deckhand", "Tern"},
+		{"tlind", "Tove Lind", "4117", "mate", "Skua"},
+		{"jhaar", "Jon Haar", "4118", "engineer", "Skua"},
+		{"smoe", "Sunniva Moe", "4119", "purser", "Fulmar"},
+		{"edahl", "Eir Dahl", "4120", "captain", "Fulmar"},
+		{"pjoensen", "Pall Joensen", "4121", "deckhand", "Tern"},
 	}
 	var members []string
 	for i, p := range people {

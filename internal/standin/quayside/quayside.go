@@ -91,8 +91,10 @@ func New() *Desk {
 func seeded(i int) *Booking {
 	who := []Customer{{"Tove Lind", "tove@skerry.example", "NO"}, {"Ormlet Fish", "", "FO"}, {"Jon Haar", "jon@haar.example", "IS"}, {"Vane & Co", "desk@vane.example", "NO"}}
 	lines := [][]Line{
-		{{"CAR", "4.4", "SK 40117", "412.00"}, {"PAX", "", "", "96.50"}}, {{"LOR", "16.5", "OF 221", "1980.00"}},
-		{{"VAN", "6.2", "", "655.25"}}, {{"PAX", "", "", "96.50"}, {"PAX", "", "", "48.25"}, {"CAR", "4.9", "HV 7781", "412.00"}},
+		{{"CAR", "4.4", "SK 40117", "412.00"}, {"PAX", "", "", "96.50"}},
+		{{"LOR", "16.5", "OF 221", "1980.00"}},
+		{{"VAN", "6.2", "", "655.25"}},
+		{{"PAX", "", "", "96.50"}, {"PAX", "", "", "48.25"}, {"CAR", "4.9", "HV 7781", "412.00"}},
 	}
 	b := &Booking{
 		Number: fmt.Sprintf("B-%05d", 20417+i), Sailing: []string{"LS204", "SK118", "OR031"}[i%3], Departs: time.Date(2031, 3, 9+i/6, 7+i%12, 30, 0, 0, time.UTC).Format(time.RFC3339),

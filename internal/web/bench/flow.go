@@ -260,6 +260,9 @@ func Passage(plan *flow.Plan, it *flow.Item, step string) (in, out []page.Row, t
 		if len(notes) > 0 {
 			told = "Left out, as the mapping says:"
 		}
+		if ps.Op != nil && ps.Op.Verb.Effect && it.Effect == flow.NotDone {
+			told = "Nothing was asked: a try changes no system. This answer is made up."
+		}
 		return in, page.Tree(ps.Result.Name, it.Frame.Slots[ps.Result.Slot]), told, notes
 	}
 	if it.Effect != "" && flow.KindOf(ps.Step.Kind).Effect {
