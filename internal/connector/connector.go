@@ -173,12 +173,22 @@ func (p *Pool) Setup(ctx context.Context, id string) (*Setup, error) {
 	return e.setup, nil
 }
 
+// Anew makes the next use of a connection ask for its settings anew: they were just changed.
+func (p *Pool) Anew(id string) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if e := p.open[id]; e != nil {
+		e.looked = time.Time{}
+	}
+}
+
 // entry gives a connection as its settings are now.
 func (p *Pool) entry(ctx context.Context, id string) (*entry, error) {
 	p.mu.Lock()
 	e := p.open[id]
+	known := e != nil && time.Since(e.looked) < fresh
 	p.mu.Unlock()
-	if e != nil && time.Since(e.looked) < fresh {
+	if known {
 		return e, nil
 	}
 	setup, err := p.source.Setup(ctx, id)
@@ -498,6 +508,7 @@ func (p *Pool) Read(ctx context.Context, r system.Request) iter.Seq2[value.Value
 
 // Probe tries a connection stage by stage; each is told to seen as it ends, when seen is not nil.
 func (p *Pool) Probe(ctx context.Context, id string, seen func(probe.Stage)) *probe.Run {
+	p.Anew(id)
 	r := &probe.Run{Seen: seen, Hide: p.Mask, Why: system.Untrusted}
 	s, err := p.System(ctx, id)
 	r.Do("settings read", func() (string, error) {

@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestNoSeriousFaultOfAccessibility checks the screens of mappings, tables and libraries with axe-core
+// TestNoSeriousFaultOfAccessibility checks the screens of mappings, tables, libraries and connections with axe-core
 // (WCAG 2.2 A and AA): none may have a serious or critical fault.
 func TestNoSeriousFaultOfAccessibility(t *testing.T) {
 	axe, err := os.ReadFile("../../tools/node_modules/axe-core/axe.min.js")
@@ -20,7 +20,7 @@ func TestNoSeriousFaultOfAccessibility(t *testing.T) {
 	for _, path := range []string{
 		"/bench/mappings/booking-to-invoice?field=line", "/bench/mappings/booking-to-invoice?field=/let/net", "/bench/mappings/booking-to-invoice/lineage?field=line",
 		"/bench/mappings/booking-to-invoice/specification", "/bench/mappings/reading-to-tide-level/cases", "/bench/mappings/reading-to-tide-level/changes",
-		"/bench/mappings/new", "/bench/tables/cargo-articles", "/bench/libraries/freight", "/bench/connections/harbour-ledger", "/bench/parts", "/bench/formulas",
+		"/bench/mappings/new", "/bench/tables/cargo-articles", "/bench/libraries/freight", "/bench/connections/harbour-ledger", "/bench/connections/quayside", "/bench/connections/new", "/bench/connections/quayside/operations/list-bookings", "/estate", "/estate/secrets", "/bench/parts", "/bench/formulas",
 	} {
 		tb.open(path)
 		tb.do(chromedp.Evaluate(string(axe), nil))

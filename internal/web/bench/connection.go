@@ -43,6 +43,7 @@ type connectionPage struct {
 	Test       *probing
 	Find       string
 	Offers     []system.Offer
+	FindOp     string // what operations are looked for
 	Told       string // why nothing is offered
 	Said       string // what was done just now
 	Fault      *fault.Fault
@@ -65,7 +66,7 @@ func (b bench) connectionOf(c *gin.Context) (*project.Project, *connectionPage, 
 	d := &connectionPage{
 		Frame: b.Frame(c, "bench", conn.Title, "T", "test the connection"), ID: id, Path: project.Path(project.Connections, id),
 		Connection: conn, Kind: connection.KindOf(conn.Kind), Envs: page.Environments, In: c.DefaultQuery("env", c.DefaultPostForm("env", b.Env)),
-		UsedBy: p.UsedBy(project.Path(project.Connections, id)), Find: c.Query("find"), Said: c.Query("said"), Breaker: b.Outside.Breaker(id),
+		UsedBy: p.UsedBy(project.Path(project.Connections, id)), Find: c.Query("find"), FindOp: c.Query("op"), Said: c.Query("said"), Breaker: b.Outside.Breaker(id),
 	}
 	if !slices.Contains(d.Envs, d.In) {
 		return nil, nil, store.ErrNotFound
@@ -85,6 +86,17 @@ func (b bench) connectionOf(c *gin.Context) (*project.Project, *connectionPage, 
 		d.Health = &h
 	}
 	return p, d, b.settings(c, d)
+}
+
+// Operations are those whose names have the text in them that is looked for.
+func (d *connectionPage) Operations() []*connection.Operation {
+	var found []*connection.Operation
+	for _, o := range d.Connection.Operations {
+		if strings.Contains(strings.ToLower(o.Name+" "+o.ID), strings.ToLower(d.FindOp)) {
+			found = append(found, o)
+		}
+	}
+	return found
 }
 
 // Loose says whether the system's tables can be taken as schemas.
