@@ -411,7 +411,7 @@ func (p *Pool) Ask(ctx context.Context, r system.Request) (answer value.Value, e
 	return answer, err
 }
 
-// Call does an operation for each request: all at once where the system can, otherwise one after another.
+// Call does an operation for each request: all at once where the system can, otherwise one after another, or some beside each other where they change nothing.
 func (p *Pool) Call(ctx context.Context, c flow.Call, requests []value.Value) ([]flow.Answered, error) {
 	list := make([]system.Request, len(requests))
 	for i, v := range requests {
@@ -419,6 +419,9 @@ func (p *Pool) Call(ctx context.Context, c flow.Call, requests []value.Value) ([
 	}
 	if done, ok, err := p.callAll(ctx, c, list); ok || err != nil {
 		return done, err
+	}
+	if !c.Op.Verb.Effect {
+		return p.beside(ctx, list)
 	}
 	done := make([]flow.Answered, len(list))
 	for i, r := range list {
@@ -434,6 +437,33 @@ func (p *Pool) Call(ctx context.Context, c flow.Call, requests []value.Value) ([
 		}
 	}
 	return done, nil
+}
+
+// atOnce is how many requests of a batch that change nothing are asked beside each other.
+const atOnce = 4
+
+// beside asks for what changes nothing, a few at a time; the answers stand in the order of the requests.
+func (p *Pool) beside(ctx context.Context, list []system.Request) ([]flow.Answered, error) {
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	done := make([]flow.Answered, len(list))
+	free := make(chan struct{}, atOnce)
+	var wg sync.WaitGroup
+	for i, r := range list {
+		free <- struct{}{}
+		if ctx.Err() != nil {
+			break
+		}
+		wg.Go(func() {
+			defer func() { <-free }()
+			var err error
+			if done[i], err = p.answered(ctx, r); err != nil {
+				cancel(err)
+			}
+		})
+	}
+	wg.Wait()
+	return done, context.Cause(ctx)
 }
 
 // answered asks once. A fault of a setting is about every request; any other one is about this one.
@@ -452,7 +482,7 @@ func keyOf(c flow.Call, i int) string {
 		return ""
 	}
 	it := c.Items[i]
-	return fmt.Sprintf("%s-%s-%d", it.Frame.Slots[flow.RunSlot].Field("id"), c.Step, it.Place.Line)
+	return fmt.Sprintf("%s-%s-%d", it.Frame.Slots[flow.RunSlot].Field("id"), c.Step, it.Record)
 }
 
 func (p *Pool) callAll(ctx context.Context, c flow.Call, list []system.Request) (answers []flow.Answered, ok bool, err error) {

@@ -30,7 +30,7 @@ func (o *once) Call(ctx context.Context, c flow.Call, requests []value.Value) ([
 		return nil, err
 	}
 	for i, it := range c.Items {
-		if answer, ok := known[it.Place.Line]; ok {
+		if answer, ok := known[it.Record]; ok {
 			done[i] = answer
 			continue
 		}
@@ -61,16 +61,16 @@ func (o *once) known(ctx context.Context, c flow.Call) (map[int]flow.Answered, e
 	if o.run.Claim <= 1 {
 		return nil, nil
 	}
-	lines := make([]int, len(c.Items))
+	records := make([]int, len(c.Items))
 	for i, it := range c.Items {
-		lines[i] = it.Place.Line
+		records[i] = it.Record
 	}
-	kept, err := store.Effects(ctx, o.db, o.run.ID, c.Step, lines)
+	kept, err := store.Effects(ctx, o.db, o.run.ID, c.Step, records)
 	if err != nil {
 		return nil, err
 	}
 	known := map[int]flow.Answered{}
-	for line, text := range kept {
+	for record, text := range kept {
 		a := flow.Answered{}
 		if c.Op.Response != nil && text != "" {
 			rows, err := project.ReadJSON(c.Op.Response, text)
@@ -79,14 +79,14 @@ func (o *once) known(ctx context.Context, c flow.Call) (map[int]flow.Answered, e
 			}
 			a.Answer = rows[0]
 		}
-		known[line] = a
+		known[record] = a
 	}
 	return known, nil
 }
 
 // keep notes answers; what was refused may be asked for again.
 func (o *once) keep(ctx context.Context, c flow.Call, from int, answers []flow.Answered) error {
-	lines, texts := []int{}, []string{}
+	records, texts := []int{}, []string{}
 	var enc json.Appender
 	for i, a := range answers {
 		if a.Fault != nil {
@@ -96,7 +96,7 @@ func (o *once) keep(ctx context.Context, c flow.Call, from int, answers []flow.A
 		if c.Op.Response != nil && a.Answer.Kind() != value.Absent {
 			text = string(enc.Append(nil, a.Answer))
 		}
-		lines, texts = append(lines, c.Items[from+i].Place.Line), append(texts, text)
+		records, texts = append(records, c.Items[from+i].Record), append(texts, text)
 	}
-	return store.KeepEffects(ctx, o.db, o.run.ID, c.Step, lines, texts)
+	return store.KeepEffects(ctx, o.db, o.run.ID, c.Step, records, texts)
 }

@@ -258,29 +258,29 @@ func KeepInput(ctx context.Context, db DB, r Run, content []byte) error {
 	return err
 }
 
-// Effects reads what effects of a step answered for records, by their lines.
-func Effects(ctx context.Context, db DB, run uuid.UUID, step string, lines []int) (map[int]string, error) {
-	rows, err := db.Query(ctx, "select record, answer from effect where run = $1 and step = $2 and record = any($3)", run, step, lines)
+// Effects reads what effects of a step answered for records, by their positions in the message.
+func Effects(ctx context.Context, db DB, run uuid.UUID, step string, records []int) (map[int]string, error) {
+	rows, err := db.Query(ctx, "select record, answer from effect where run = $1 and step = $2 and record = any($3)", run, step, records)
 	if err != nil {
 		return nil, err
 	}
 	known := map[int]string{}
-	var line int
+	var record int
 	var answer []byte
-	_, err = pgx.ForEachRow(rows, []any{&line, &answer}, func() error {
-		known[line] = string(answer)
+	_, err = pgx.ForEachRow(rows, []any{&record, &answer}, func() error {
+		known[record] = string(answer)
 		return nil
 	})
 	return known, err
 }
 
 // KeepEffects notes what effects answered.
-func KeepEffects(ctx context.Context, db DB, run uuid.UUID, step string, lines []int, answers []string) error {
-	if len(lines) == 0 {
+func KeepEffects(ctx context.Context, db DB, run uuid.UUID, step string, records []int, answers []string) error {
+	if len(records) == 0 {
 		return nil
 	}
 	_, err := db.Exec(ctx, `insert into effect (run, step, record, answer) select $1, $2, l, convert_to(a, 'UTF8') from unnest($3::int[], $4::text[]) as x(l, a) on conflict do nothing`,
-		run, step, lines, answers)
+		run, step, records, answers)
 	return err
 }
 

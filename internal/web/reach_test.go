@@ -217,3 +217,31 @@ func (tb *tab) away(selector, text string) {
 }
 
 func quoted(s string) string { return `"` + strings.ReplaceAll(s, `"`, `\"`) + `"` }
+
+// TestNothingFromOutsideIsRenderedAsHTML: what a system answers is shown as text, wherever it is shown.
+func TestNothingFromOutsideIsRenderedAsHTML(t *testing.T) {
+	w := newWorld(t)
+	evil := `<img src=x onerror="document.title='taken'"><script>document.title='taken'</script>`
+	server := httptest.NewServer(http.HandlerFunc(func(out http.ResponseWriter, r *http.Request) {
+		out.Header().Set("Content-Type", "application/json")
+		if r.URL.Path == "/refuse" {
+			out.Header().Set("WWW-Authenticate", evil)
+			out.WriteHeader(http.StatusTeapot)
+		}
+		out.Write([]byte(`{"title": ` + quotedJSON(evil) + `, "` + "`<b>`" + `": 1}`))
+	}))
+	t.Cleanup(server.Close)
+	w.part("connections/evil-desk.yaml", "connection: Evil desk\nkind: http\noperations:\n  - {operation: ask, does: read, path: /ask}\n  - {operation: refuse, does: read, path: /refuse}\n")
+	w.reach("evil-desk", "http", map[string]string{"address": server.URL})
+	tb := w.tab()
+	for _, op := range []string{"ask", "refuse"} {
+		tb.open("/bench/connections/evil-desk/operations/" + op)
+		tb.click("#try-it")
+		tb.sees("#answer", "onerror")
+		var taken bool
+		tb.do(chromedp.Evaluate(`document.title === "taken" || !!document.querySelector("#answer img, #answer script, #answer b")`, &taken))
+		require.False(t, taken)
+	}
+}
+
+func quotedJSON(s string) string { return `"` + strings.ReplaceAll(s, `"`, `\"`) + `"` }

@@ -240,6 +240,7 @@ const (
 
 // Item is one record on its way through the steps.
 type Item struct {
+	Record int // its position in the message, from 0
 	Frame  formula.Frame
 	Place  fault.Place
 	Raw    string

@@ -118,7 +118,7 @@ func (m *slab) item(s *Source, v value.Value, place fault.Place, faults fault.Li
 	run.Fields[lineFact] = value.Int(int64(place.Line))
 	it.Frame.Slots = m.values[facts : facts+m.slots : facts+m.slots]
 	m.values = m.values[facts+m.slots:]
-	it.Place, it.Raw, it.State = place, s.reader.Raw(), Live
+	it.Record, it.Place, it.Raw, it.State = s.n-1, place, s.reader.Raw(), Live
 	it.Frame.Slots[RunSlot] = value.RecOf(run)
 	if faults != nil {
 		it.aside(s.plan.ReadStep.ID, faults...)

@@ -1,0 +1,118 @@
+package openapi
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/value"
+)
+
+const document = `
+openapi: 3.0.3
+info: {title: Tariff, version: "1"}
+servers: [{url: "https://tariff.example/api/"}]
+security: [{consent: [fares]}]
+paths:
+  /routes/{route-id}/fares:
+    parameters:
+      - {name: route-id, in: path, required: true, schema: {type: integer}}
+    get:
+      operationId: listFares
+      parameters:
+        - {name: classes, in: query, schema: {type: array, items: {type: string}}}
+        - {name: X-Agent, in: header, schema: {type: string}}
+        - {name: shade, in: cookie, schema: {type: string}}
+        - {name: offset, in: query, schema: {type: integer}}
+        - {name: day, in: query, schema: {type: string, format: date}}
+      responses:
+        "200":
+          description: fares
+          content:
+            application/json:
+              schema: {type: array, items: {$ref: "#/components/schemas/Fare"}}
+    post:
+      requestBody:
+        content:
+          application/x-www-form-urlencoded:
+            schema: {type: object, required: [amount], properties: {amount: {type: number}}}
+      responses:
+        "201": {description: made, content: {application/json: {schema: {$ref: "#/components/schemas/Fare"}}}}
+  /photo:
+    put:
+      operationId: putPhoto
+      requestBody: {content: {image/png: {schema: {type: string, format: binary}}}}
+      responses: {"204": {description: kept}}
+components:
+  securitySchemes:
+    consent:
+      type: oauth2
+      flows: {authorizationCode: {authorizationUrl: "https://tariff.example/ask", tokenUrl: "https://tariff.example/token", scopes: {fares: read fares, more: and more}}}
+  schemas:
+    Fare:
+      type: object
+      required: [amount]
+      properties:
+        amount: {type: number}
+        tax: {type: object, properties: {rate: {type: number}}}
+`
+
+func TestADocumentBecomesOperations(t *testing.T) {
+	im, err := Take("tariff", "tariff.yaml", []byte(document))
+	require.NoError(t, err)
+	require.Equal(t, "https://tariff.example/api", im.Address)
+	require.Equal(t, map[string]string{
+		"sign in": "oauth consent", "authorize at": "https://tariff.example/ask", "token at": "https://tariff.example/token", "scopes": "fares more",
+	}, im.SignIn)
+	require.Equal(t, []string{"put-photo: a body of image/png is left out", "list-fares: the parameter shade in cookie is left out"}, im.Notes)
+	out := doc.Out{{Key: "operations", Value: im.Operations}}
+	require.Equal(t, `operations:
+  - operation: put-photo
+    name: put-photo
+    does: call
+    method: PUT
+    path: /photo
+  - operation: list-fares
+    name: list-fares
+    does: read
+    response: tariff-fare
+    path: /routes/{route_id}/fares
+    query:
+      classes: classes
+      day: day
+    headers:
+      X-Agent: X_Agent
+    request: tariff-list-fares-request
+    pages: offset
+    page: offset
+  - operation: post-routes-route-id-fares
+    name: post-routes-route-id-fares
+    does: call
+    response: tariff-fare
+    path: /routes/{route_id}/fares
+    body: body
+    media: application/x-www-form-urlencoded
+    request: tariff-post-routes-route-id-fares-request
+`, string(doc.Encode(out)))
+	fields := map[string]*schema.Field{}
+	for _, s := range im.Schemas {
+		s.Root.Walk(func(path []string, f *schema.Field) { fields[s.ID+" "+f.Name] = f })
+	}
+	require.Equal(t, value.Integer, fields["tariff-list-fares-request route_id"].Kind)
+	require.True(t, fields["tariff-list-fares-request route_id"].Required())
+	require.True(t, fields["tariff-list-fares-request classes"].List())
+	require.Equal(t, value.Date, fields["tariff-list-fares-request day"].Kind)
+	require.Equal(t, value.Decimal, fields["tariff-fare rate"].Kind)
+	require.NotContains(t, fields, "tariff-list-fares-request offset", "pages are followed by themselves")
+}
+
+func TestWhatIsNoDocumentIsRefused(t *testing.T) {
+	for text, want := range map[string]string{"": "openapi", "openapi: 2.0.1\ninfo: {title: a, version: b}\npaths: {}": "an OpenAPI 3 document", "{": "cannot be read", "swagger: '2.0'": "an OpenAPI 3 document"} {
+		_, err := Take("x", "x.yaml", []byte(text))
+		require.ErrorContains(t, err, want, text)
+	}
+	_, err := Take("x", "x.yaml", []byte("openapi: 3.0.0\ninfo: {title: a, version: b}\npaths: {/a: {$ref: 'http://169.254.169.254/x.yaml'}}"))
+	require.Error(t, err, "nothing is fetched from elsewhere")
+}
