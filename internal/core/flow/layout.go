@@ -72,6 +72,9 @@ func (p *Plan) Layout(parts Parts) Geometry {
 	at := f.Trigger.Connection.Value
 	if at == "" {
 		at = ReedLane
+		if p.ReadStep != nil { // a system stands above the reed, so that there is room over the spans
+			l.lane(laneOf(p.ReadStep))
+		}
 	}
 	l.lane(at)
 	l.lane(ReedLane)
