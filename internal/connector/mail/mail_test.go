@@ -1,7 +1,7 @@
 package mail
 
 import (
-	"strings"
+	"errors"
 	"testing"
 	"time"
 
@@ -89,15 +89,13 @@ func TestEveryMood(t *testing.T) {
 	was := standin.SlowBy
 	standin.SlowBy = 1500 * time.Millisecond
 	t.Cleanup(func() { standin.SlowBy = was })
-	for _, mood := range []string{standin.Slow, standin.Refuse, standin.Wrong, standin.Limit} {
+	for _, mood := range []string{standin.Slow, standin.Refuse, standin.Wrong, standin.Drop, standin.Limit, standin.Expire} {
 		r.Moods.Behave()
 		r.Moods.Set(mood, true)
 		_, err := s.Call(t.Context(), contract.Request(t, c, "send", `{"to": ["a@b.example"], "subject": "x"}`))
 		require.Error(t, err, mood)
 		var f *fault.Fault
-		if strings.Contains(mood, standin.Limit) {
-			require.NotErrorAs(t, err, &f, "what passes by itself is tried again")
-		}
+		require.Equal(t, mood == standin.Expire, errors.As(err, &f), "only what waiting does not mend is a fault: %s, %v", mood, err)
 	}
 	r.Moods.Behave()
 	r.Moods.GoDown(time.Minute)

@@ -1,8 +1,10 @@
 package soap
 
 import (
+	"errors"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -66,6 +68,33 @@ func TestDocumentLiteralOverSOAP11(t *testing.T) {
 	b.Moods.Set(standin.Drop, true)
 	_, err = s.Call(t.Context(), contract.Request(t, part, "list-berths", `{}`))
 	require.ErrorContains(t, err, "broke off")
+}
+
+func TestEveryMood(t *testing.T) {
+	b, s, part := port(t, "/berths", map[string]string{"timeout": "1"})
+	was := standin.SlowBy
+	standin.SlowBy = 1500 * time.Millisecond
+	t.Cleanup(func() { standin.SlowBy = was })
+	for _, c := range []struct {
+		mood, want string
+		final      bool
+	}{
+		{standin.Slow, "did not answer in time", false}, {standin.Refuse, "403 Forbidden and no envelope", true}, {standin.Wrong, "SOAP envelope", true},
+		{standin.Drop, "broke off", false}, {standin.Expire, "the user name token is not known", true},
+	} {
+		b.Moods.Behave()
+		b.Moods.Set(c.mood, true)
+		_, err := s.Call(t.Context(), contract.Request(t, part, "list-berths", `{}`))
+		require.ErrorContains(t, err, c.want, c.mood)
+		var f *fault.Fault
+		require.Equal(t, c.final, errors.As(err, &f), "%s: %v", c.mood, err)
+		require.NotContains(t, err.Error(), berthmaster.Password)
+	}
+	b.Moods.Behave()
+	b.Moods.GoDown(time.Minute)
+	_, err := s.Call(t.Context(), contract.Request(t, part, "list-berths", `{}`))
+	require.Error(t, err)
+	require.Error(t, s.Check(t.Context()))
 }
 
 func TestRPCLiteralOverSOAP12(t *testing.T) {
