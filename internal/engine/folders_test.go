@@ -69,3 +69,16 @@ func TestWhatBecomesOfAFileIsChosen(t *testing.T) {
 	require.Equal(t, filepath.Join(failed, "bad.tide"), r.DonePath)
 	require.Equal(t, 1, w.count("select count(*) from tide_level"))
 }
+
+// TestASlowTriggerKeepsNobodyWaiting: while one trigger's system does not answer, the files of another are picked up.
+func TestASlowTriggerKeepsNobodyWaiting(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	e := w.start(Options{})
+	hold := make(chan struct{})
+	t.Cleanup(func() { close(hold) })
+	e.apart("skerry/slow", func() error { <-hold; return nil })
+	e.apart("skerry/slow", func() error { t.Error("looked at twice at once"); return nil })
+	w.drop("quick.tide", file(reading("SK04", 1, 4125, "R")))
+	require.Equal(t, store.Done, w.ended("quick.tide").State)
+}

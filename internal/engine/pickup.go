@@ -28,11 +28,34 @@ type folders struct {
 	mu   sync.Mutex
 	seen map[string]sighting
 	next map[string]time.Time // when a trigger is due
+	busy map[string]bool      // triggers that somebody looks at now
 }
 
 type sighting struct {
 	identity string
 	since    time.Time
+}
+
+// apart looks at one trigger beside the others: a system that is slow must not keep the others waiting. It is not
+// looked at again while somebody still looks.
+func (e *Engine) apart(key string, look func() error) {
+	e.folders.mu.Lock()
+	defer e.folders.mu.Unlock()
+	if e.folders.busy[key] {
+		return
+	}
+	if e.folders.busy == nil {
+		e.folders.busy = map[string]bool{}
+	}
+	e.folders.busy[key] = true
+	e.wg.Go(func() {
+		if err := look(); err != nil && !errors.Is(err, context.Canceled) {
+			e.opt.Log.Warn("look for work", "flow", key, "error", err)
+		}
+		e.folders.mu.Lock()
+		defer e.folders.mu.Unlock()
+		delete(e.folders.busy, key)
+	})
 }
 
 // looks are how the triggers are watched; a person is not.
@@ -58,7 +81,7 @@ func (e *Engine) look(ctx context.Context) error {
 			continue
 		}
 		if look := looks[plan.Flow.Trigger.Kind]; look != nil {
-			errs = append(errs, look(e, ctx, r, plan))
+			e.apart(r.Project+"/"+r.Flow, func() error { return look(e, ctx, r, plan) })
 		}
 	}
 	return errors.Join(errs...)
