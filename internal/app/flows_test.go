@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -181,6 +182,16 @@ func TestTheCrewRosterIsWritten(t *testing.T) {
 	require.Contains(t, string(text), `<member badge="4118">`)
 	require.Contains(t, string(text), "<phone>+47 555 0101</phone>")
 	require.Contains(t, string(text), "<vessel>Skua</vessel>")
+
+	asides, err := store.Asides(t.Context(), w.db, r.ID, 10)
+	require.NoError(t, err)
+	require.Len(t, asides, 1)
+	again, err := w.engine.Mend(t.Context(), asides[0].ID, strings.Replace(string(asides[0].Raw), "4999", "4120", 1), DemoPerson.ID)
+	require.NoError(t, err)
+	require.Equal(t, store.Done, w.ended(again).State, "a record of an operation's answer is mended by hand")
+	text, err = os.ReadFile(filepath.Join(w.office, "roster.xml"))
+	require.NoError(t, err)
+	require.Equal(t, 6, strings.Count(string(text), "<member "), "it stands in the file beside the others")
 }
 
 func TestNoticesAreMailedOnceAndPosted(t *testing.T) {

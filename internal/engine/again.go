@@ -9,6 +9,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/store"
 )
@@ -41,9 +42,13 @@ func (e *Engine) newest(ctx context.Context, tx pgx.Tx, r store.Run) (int, error
 	return 0, store.ErrNotFound
 }
 
-// Mendable says whether a single record of a schema can be read by itself, so that it can be mended
-// by hand. A delimited record behind a header cannot: its names stand elsewhere.
-func Mendable(s *schema.Schema) bool {
+// Mendable says whether a single record of what a flow reads can be mended by hand: what an operation answered is
+// kept record by record; a message must be of a notation whose records stand alone.
+func Mendable(p *flow.Plan) bool { return p.Spooled() || Alone(p.Source) }
+
+// Alone says whether a single record of a schema can be read by itself. A delimited record behind a header cannot:
+// its names stand elsewhere.
+func Alone(s *schema.Schema) bool {
 	switch s.Notation {
 	case "fixedwidth", "ndjson":
 		return true
@@ -84,7 +89,7 @@ func (e *Engine) Mend(ctx context.Context, id int64, text, by string) (uuid.UUID
 		if p.Flow(r.Flow).Spooled() {
 			source = source.As("ndjson")
 		}
-		if !Mendable(source) {
+		if !Mendable(p.Flow(r.Flow)) {
 			return fault.New(fault.Setting, "a record of %s cannot be read by itself", source.Title).
 				Mended("Mend the file and drop it again")
 		}

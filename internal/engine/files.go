@@ -97,7 +97,12 @@ func (x *execution) files(ctx context.Context, t *flow.FileTarget) ([]string, ma
 		}
 		return w.Write(rows[0])
 	}
-	err = store.Collected(ctx, x.engine.db, x.run.ID, t.Step.ID, func(content []byte) error {
+	// A record that was mended belongs beside those of the run that it was set aside in.
+	family, err := store.Family(ctx, x.engine.db, x.run.ID)
+	if err != nil {
+		return nil, nil, err
+	}
+	err = store.Collected(ctx, x.engine.db, family, t.Step.ID, func(content []byte) error {
 		dec := stdjson.NewDecoder(bytes.NewReader(content))
 		for {
 			var l line

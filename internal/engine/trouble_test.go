@@ -274,9 +274,9 @@ func TestHostileBytesAreSetAside(t *testing.T) {
 func TestWhatCanBeMendedByItself(t *testing.T) {
 	t.Parallel()
 	for notation, want := range map[string]bool{"fixedwidth": true, "ndjson": true, "csv": false, "json": false, "xml": false} {
-		require.Equal(t, want, Mendable(&schema.Schema{Notation: notation, Settings: schema.Settings{Header: true}}), notation)
+		require.Equal(t, want, Alone(&schema.Schema{Notation: notation, Settings: schema.Settings{Header: true}}), notation)
 	}
-	require.True(t, Mendable(&schema.Schema{Notation: "csv"}))
+	require.True(t, Alone(&schema.Schema{Notation: "csv"}))
 }
 
 // TestADiskThatIsFullLosesNothing moves a done file to a small file system of its own.

@@ -290,21 +290,33 @@ func Collect(ctx context.Context, db DB, run uuid.UUID, step string, first int, 
 	return err
 }
 
-// Collected gives what was collected, batch by batch, to use.
-func Collected(ctx context.Context, db DB, run uuid.UUID, step string, use func(content []byte) error) error {
-	for first := -1; ; {
-		var content []byte
-		err := db.QueryRow(ctx, "select first, content from collected where run = $1 and step = $2 and first > $3 order by first limit 1", run, step, first).Scan(&first, &content)
-		if err == pgx.ErrNoRows {
-			return nil
-		}
-		if err != nil {
-			return err
-		}
-		if err := use(content); err != nil {
-			return err
+// Family are the runs whose records belong together: a run, those in which its records were mended, and the one in
+// which they were set aside; the oldest first.
+func Family(ctx context.Context, db DB, run uuid.UUID) ([]uuid.UUID, error) {
+	rows, _ := db.Query(ctx, `with recursive up as (select $1::uuid as id union select s.run from set_aside s join up on s.rerun = up.id),
+		family as (select id from up union select s.rerun from set_aside s join family f on s.run = f.id where s.rerun is not null)
+		select r.id from run r join family f using (id) order by r.created_at, r.id`, run)
+	return pgx.CollectRows(rows, pgx.RowTo[uuid.UUID])
+}
+
+// Collected gives what runs have collected, run by run and batch by batch, to use.
+func Collected(ctx context.Context, db DB, runs []uuid.UUID, step string, use func(content []byte) error) error {
+	for _, run := range runs {
+		for first := -1; ; {
+			var content []byte
+			err := db.QueryRow(ctx, "select first, content from collected where run = $1 and step = $2 and first > $3 order by first limit 1", run, step, first).Scan(&first, &content)
+			if err == pgx.ErrNoRows {
+				break
+			}
+			if err != nil {
+				return err
+			}
+			if err := use(content); err != nil {
+				return err
+			}
 		}
 	}
+	return nil
 }
 
 // DueTrigger says whether a trigger is due and when it is next; ok is false when it is not, or when another worker

@@ -301,7 +301,6 @@ func (d *Directory) Read(ctx context.Context, r system.Request) iter.Seq2[value.
 		req.Controls = []ldap.Control{page}
 		x := system.Heard(ctx)
 		x.Sent("search", shown(req))
-		n := 0
 		for {
 			var res *ldap.SearchResult
 			if err := d.with(ctx, len(page.Cookie) == 0, func(c *ldap.Conn) (err error) {
@@ -312,20 +311,38 @@ func (d *Directory) Read(ctx context.Context, r system.Request) iter.Seq2[value.
 				yield(value.Value{}, err)
 				return
 			}
+			x.Got(fmt.Sprintf("%d entries", len(res.Entries)), entries(x, res.Entries))
 			for _, e := range res.Entries {
 				v, err := record(e, r.Op.Response)
-				if n++; !yield(v, err) || err != nil {
+				if !yield(v, err) || err != nil {
 					return
 				}
 			}
 			next, ok := ldap.FindControl(res.Controls, ldap.ControlTypePaging).(*ldap.ControlPaging)
 			if !ok || len(next.Cookie) == 0 {
-				x.Got("entries", fmt.Sprintf("%d found", n))
 				return
 			}
 			page.SetCookie(next.Cookie)
 		}
 	}
+}
+
+// entries writes entries as text, where somebody listens.
+func entries(x *system.Exchange, list []*ldap.Entry) string {
+	if x == nil {
+		return ""
+	}
+	var b strings.Builder
+	for _, e := range list {
+		fmt.Fprintf(&b, "dn: %s\n", e.DN)
+		for _, a := range e.Attributes {
+			for _, v := range a.Values {
+				fmt.Fprintf(&b, "%s: %s\n", a.Name, v)
+			}
+		}
+		b.WriteByte('\n')
+	}
+	return strings.TrimSpace(b.String())
 }
 
 func shown(r *ldap.SearchRequest) string {

@@ -201,7 +201,8 @@ func called(s *Step, op *connection.Operation, it *Item, slot int, d Answered) {
 	case s.Setting("none") == "leave out":
 		it.State, it.Step, it.Reason = LeftOut, s.ID, op.Name+" answers nothing"
 	case s.Setting("none") == "set aside":
-		it.aside(s.ID, fault.Expect(fault.NotFound, "an answer of "+op.Name, "none").In(s.Name))
+		it.aside(s.ID, fault.Expect(fault.NotFound, "an answer of "+op.Name, "none").In(s.Name).
+			Mended("Add there what is asked for, or mend the record"))
 	}
 }
 

@@ -1,3 +1,4 @@
+drop index set_aside_rerun;
 drop table collected;
 drop table effect;
 drop table trigger_state;

@@ -61,6 +61,8 @@ create table effect (
     primary key (run, step, record)
 );
 
+create index set_aside_rerun on set_aside (rerun);
+
 -- Records that a step collects for files that are written when the run ends.
 create table collected (
     run uuid not null references run,

@@ -114,7 +114,7 @@ func (t traffic) asides(c *gin.Context, d *runPage, plan *flow.Plan, r store.Run
 		return err
 	}
 	for _, a := range list {
-		row := asideRow{Aside: a, StepTitle: a.Step, Text: strings.ToValidUTF8(string(a.Raw), "\uFFFD"), Mendable: len(a.Raw) > 0 && engine.Mendable(plan.Source)}
+		row := asideRow{Aside: a, StepTitle: a.Step, Text: strings.ToValidUTF8(string(a.Raw), "\uFFFD"), Mendable: len(a.Raw) > 0 && engine.Mendable(plan)}
 		if ps := plan.Planned(a.Step); ps != nil {
 			row.StepTitle = ps.Step.Name
 		}

@@ -55,7 +55,7 @@ func (t traffic) sample(c *gin.Context) error {
 // sampleText is the record as it came in: its own text where it can be read by itself, else its
 // value written in its notation.
 func sampleText(plan *flow.Plan, e *engine.Entry) (string, error) {
-	if engine.Mendable(plan.Source) && e.Raw != "" {
+	if engine.Alone(plan.Source) && e.Raw != "" {
 		end := "\r\n"
 		if plan.Source.Settings.LineEnd == "LF" {
 			end = "\n"
