@@ -79,8 +79,11 @@ func TestEveryMood(t *testing.T) {
 		mood, want string
 		final      bool
 	}{
-		{standin.Slow, "did not answer in time", false}, {standin.Refuse, "403 Forbidden and no envelope", true}, {standin.Wrong, "SOAP envelope", true},
-		{standin.Drop, "broke off", false}, {standin.Expire, "the user name token is not known", true},
+		{standin.Slow, "did not answer in time", false},
+		{standin.Refuse, "403 Forbidden and no envelope", true},
+		{standin.Wrong, "SOAP envelope", true},
+		{standin.Drop, "broke off", false},
+		{standin.Expire, "the user name token is not known", true},
 	} {
 		b.Moods.Behave()
 		b.Moods.Set(c.mood, true)
