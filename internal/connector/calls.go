@@ -1,0 +1,190 @@
+package connector
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"iter"
+	"sync"
+
+	"hollowreed/internal/connector/system"
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/value"
+)
+
+// Tables gives a connection in which rows can be looked up and upserted.
+func (p *Pool) Tables(ctx context.Context, id string) (system.Tables, error) {
+	db, _, err := as[system.Tables](ctx, p, id, "look up rows")
+	return db, err
+}
+
+// Folder gives a connection that has files.
+func (p *Pool) Folder(ctx context.Context, id string) (system.Folder, error) {
+	f, _, err := as[system.Folder](ctx, p, id, "watch files")
+	return f, err
+}
+
+// Lookup finds rows.
+func (p *Pool) Lookup(ctx context.Context, l flow.Lookup, keys [][]value.Value) (rows []value.Value, err error) {
+	db, e, err := as[system.Tables](ctx, p, l.Connection, "look up rows")
+	if err != nil {
+		return nil, err
+	}
+	err = p.guarded(e, l.Connection, func() error {
+		rows, err = db.Lookup(ctx, l, keys)
+		return err
+	})
+	return rows, err
+}
+
+// Upsert writes rows.
+func (p *Pool) Upsert(ctx context.Context, u flow.Upsert, rows []value.Value) (done []flow.Written, err error) {
+	db, e, err := as[system.Tables](ctx, p, u.Connection, "upsert rows")
+	if err != nil {
+		return nil, err
+	}
+	err = p.guarded(e, u.Connection, func() error {
+		done, err = db.Upsert(ctx, u, rows)
+		return err
+	})
+	return done, err
+}
+
+// Ask does one operation. A fault about the request is told as an error, too.
+func (p *Pool) Ask(ctx context.Context, r system.Request) (answer value.Value, err error) {
+	c, e, err := as[system.Caller](ctx, p, r.Op.Connection, "do "+r.Op.Name)
+	if err != nil {
+		return answer, err
+	}
+	err = p.guarded(e, r.Op.Connection, func() error {
+		answer, err = c.Call(ctx, r)
+		return err
+	})
+	return answer, err
+}
+
+// Call does an operation for each request: all at once where the system can, otherwise one after another, or some beside each other where they change nothing.
+func (p *Pool) Call(ctx context.Context, c flow.Call, requests []value.Value) ([]flow.Answered, error) {
+	list := make([]system.Request, len(requests))
+	for i, v := range requests {
+		list[i] = system.Request{Op: c.Op, Value: v, Key: keyOf(c, i)}
+	}
+	if done, ok, err := p.callAll(ctx, c, list); ok || err != nil {
+		return done, err
+	}
+	if !c.Op.Verb.Effect {
+		return p.beside(ctx, list)
+	}
+	done := make([]flow.Answered, len(list))
+	for i, r := range list {
+		answer, err := p.answered(ctx, r)
+		if err != nil {
+			return nil, err
+		}
+		done[i] = answer
+		if c.Done != nil {
+			if err := c.Done(i, done[i:i+1]); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return done, nil
+}
+
+// atOnce is how many requests of a batch that change nothing are asked beside each other.
+const atOnce = 4
+
+// beside asks for what changes nothing, a few at a time; the answers stand in the order of the requests.
+func (p *Pool) beside(ctx context.Context, list []system.Request) ([]flow.Answered, error) {
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	done := make([]flow.Answered, len(list))
+	free := make(chan struct{}, atOnce)
+	var wg sync.WaitGroup
+	for i, r := range list {
+		free <- struct{}{}
+		if ctx.Err() != nil {
+			break
+		}
+		wg.Go(func() {
+			defer func() { <-free }()
+			var err error
+			if done[i], err = p.answered(ctx, r); err != nil {
+				cancel(err)
+			}
+		})
+	}
+	wg.Wait()
+	return done, context.Cause(ctx)
+}
+
+// answered asks once. A fault of a setting is about every request; any other one is about this one.
+func (p *Pool) answered(ctx context.Context, r system.Request) (a flow.Answered, err error) {
+	var f *fault.Fault
+	a.Answer, err = p.Ask(ctx, r)
+	if errors.As(err, &f) && f.Code != fault.Setting {
+		return flow.Answered{Fault: f}, nil
+	}
+	return a, err
+}
+
+// keyOf is the same for each try of a record.
+func keyOf(c flow.Call, i int) string {
+	if i >= len(c.Items) {
+		return ""
+	}
+	it := c.Items[i]
+	return fmt.Sprintf("%s-%s-%d", it.Frame.Slots[flow.RunSlot].Field("id"), c.Step, it.Record)
+}
+
+func (p *Pool) callAll(ctx context.Context, c flow.Call, list []system.Request) (answers []flow.Answered, ok bool, err error) {
+	b, e, err := as[system.Caller](ctx, p, c.Op.Connection, "do "+c.Op.Name)
+	if err != nil {
+		return nil, false, err
+	}
+	batcher, ok := b.(system.Batcher)
+	if !ok || !c.Op.Verb.Effect {
+		return nil, false, nil
+	}
+	var done []system.Done
+	err = p.guarded(e, c.Op.Connection, func() error {
+		done, ok, err = batcher.CallAll(ctx, list)
+		return err
+	})
+	if err != nil || !ok {
+		return nil, ok, err
+	}
+	for _, d := range done {
+		answers = append(answers, flow.Answered{Answer: d.Answer, Fault: d.Fault})
+	}
+	if c.Done != nil {
+		err = c.Done(0, answers)
+	}
+	return answers, true, err
+}
+
+// Read gives the records that an operation answers, as they are wanted.
+func (p *Pool) Read(ctx context.Context, r system.Request) iter.Seq2[value.Value, error] {
+	return func(yield func(value.Value, error) bool) {
+		reader, e, err := as[system.Reader](ctx, p, r.Op.Connection, "read "+r.Op.Name)
+		if err == nil {
+			err = e.breaker.before(r.Op.Connection)
+		}
+		if err != nil {
+			yield(value.Value{}, err)
+			return
+		}
+		for v, err := range reader.Read(ctx, r) {
+			if err != nil {
+				e.breaker.after(err)
+				yield(v, p.Hidden(err))
+				return
+			}
+			if !yield(v, nil) {
+				return
+			}
+		}
+		e.breaker.after(nil)
+	}
+}

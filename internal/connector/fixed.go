@@ -1,0 +1,60 @@
+package connector
+
+import (
+	"context"
+	"os"
+
+	"go.yaml.in/yaml/v3"
+
+	"hollowreed/internal/core/connection"
+	"hollowreed/internal/core/fault"
+)
+
+// Fixed are setups that do not change, by connection.
+type Fixed map[string]Setup
+
+// ReadFixed reads setups from a YAML file: for each connection its kind and its settings.
+func ReadFixed(path string) (Fixed, error) {
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	all := map[string]map[string]string{}
+	if err := yaml.Unmarshal(text, &all); err != nil {
+		return nil, fault.New(fault.Syntax, "the settings cannot be read: %s", err).At(fault.Place{Source: path})
+	}
+	f := Fixed{}
+	for id, values := range all {
+		s := Setup{Kind: values["kind"], Values: values}
+		if openers[s.Kind] == nil {
+			return nil, fault.Expect(fault.Unknown, "a kind of system", fault.Quote(s.Kind)).In(id).At(fault.Place{Source: path})
+		}
+		for _, set := range connection.KindOf(s.Kind).Settings {
+			if set.Type == connection.Secret && values[set.Name] != "" {
+				s.Secrets = append(s.Secrets, values[set.Name])
+			}
+		}
+		f[id] = s
+	}
+	return f, nil
+}
+
+// Setup finds a setup.
+func (f Fixed) Setup(_ context.Context, id string) (*Setup, error) {
+	s, ok := f[id]
+	if !ok {
+		return nil, nil
+	}
+	return &s, nil
+}
+
+// Get keeps nothing.
+func (f Fixed) Get(context.Context, string) (string, error) { return "", nil }
+
+// Set keeps nothing.
+func (f Fixed) Set(context.Context, string, string) error { return nil }
+
+// Lock has nobody to wait for.
+func (f Fixed) Lock(ctx context.Context, _ string, do func(context.Context) error) error {
+	return do(ctx)
+}
