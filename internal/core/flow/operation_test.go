@@ -1,0 +1,150 @@
+package flow
+
+import (
+	"context"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"hollowreed/internal/core/connection"
+	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/mapping"
+	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/value"
+)
+
+// desk is a project with one connection.
+type desk struct {
+	schemas map[string]*schema.Schema
+	conn    *connection.Connection
+}
+
+func (d *desk) Schema(id string) *schema.Schema { return d.schemas[id] }
+func (d *desk) Mapping(string) *mapping.Plan    { return nil }
+func (d *desk) Formulas() formula.Env           { return formula.Env{} }
+func (d *desk) Connection(id string) *connection.Connection {
+	if id == "desk" {
+		return d.conn
+	}
+	return nil
+}
+
+func parts(t *testing.T) *desk {
+	t.Helper()
+	d := &desk{schemas: map[string]*schema.Schema{}}
+	for id, text := range map[string]string{
+		"booking": "schema: Booking\nnotation: json\nfields:\n  - {name: number, type: text}\n  - {name: pax, type: integer}\n",
+		"note":    "schema: Note\nnotation: json\nfields:\n  - {name: number, type: text}\n  - {name: count, type: integer}\n  - {name: tags, type: text, occurs: 0..n}\n",
+	} {
+		p := doc.Parse(id, []byte(text))
+		d.schemas[id] = schema.Parse(id, p)
+		require.Empty(t, p.Faults)
+	}
+	p := doc.Parse("desk", []byte("connection: Desk\nkind: http\noperations:\n  - {operation: list, does: read, path: /a, response: booking}\n  - {operation: note, does: call, path: /b, request: note, response: note}\n"))
+	d.conn = connection.Parse("desk", p)
+	d.conn.Resolve(d.Schema, formula.Env{})
+	require.Empty(t, p.Faults)
+	return d
+}
+
+const noting = `
+flow: Noting
+trigger: {kind: records, connection: desk, operation: list, rising: pax}
+steps:
+  - {step: read, id: read, as: booking}
+  - step: each
+    id: each
+    of: booking
+    steps:
+      - step: call
+        id: note
+        connection: desk
+        operation: %OP%
+        with: {%WITH%}
+        as: noted
+`
+
+func compiled(t *testing.T, op, with string) *Plan {
+	t.Helper()
+	text := noting
+	for name, s := range map[string]string{"%OP%": op, "%WITH%": with} {
+		text = strings.ReplaceAll(text, name, s)
+	}
+	d := doc.Parse("flows/noting.yaml", []byte(text))
+	f := Parse("noting", d)
+	require.Empty(t, d.Faults)
+	return f.Compile(parts(t))
+}
+
+func TestWhatACallIsAskedWithIsChecked(t *testing.T) {
+	for with, want := range map[string]string{
+		"number: booking.number":                              "note needs count",
+		"number: booking.number, count: booking.number":       "expected integer for count",
+		"number: booking.number, count: pax, other: pax":      `note is not asked with "other"`,
+		"number: booking.nothing, count: pax":                 "nothing",
+		"number: booking.number, count: pax, tags: '\"one\"'": "",
+	} {
+		p := compiled(t, "note", with)
+		if want == "" {
+			require.Empty(t, p.Faults)
+			continue
+		}
+		require.NotEmpty(t, p.Faults, with)
+		require.Contains(t, p.Faults.Error(), want, with)
+		require.Equal(t, "note", p.Faults[0].Place.Step)
+	}
+	require.Contains(t, compiled(t, "nowhere", "").Faults.Error(), `Desk has no operation "nowhere". It has list, note`)
+}
+
+// told keeps what it was asked and answers it, but refuses one number.
+type told struct {
+	Dry
+	requests []value.Value
+}
+
+func (o *told) Call(_ context.Context, c Call, requests []value.Value) ([]Answered, error) {
+	o.requests = requests
+	done := make([]Answered, len(requests))
+	for i, r := range requests {
+		done[i].Answer = r
+		switch r.Field("number").Text() {
+		case "refused":
+			done[i] = Answered{Fault: fault.New(fault.Outside, "no")}
+		case "none":
+			done[i] = Answered{}
+		}
+	}
+	return done, nil
+}
+
+func TestACallAsksForEachRecordAndSetsAsideWhatIsRefused(t *testing.T) {
+	p := compiled(t, "note", `number: booking.number, count: pax + 1, tags: '"one"'`)
+	require.Empty(t, p.Faults)
+	require.True(t, p.Spooled())
+	root := p.Source.Root
+	var items []*Item
+	for i, number := range []string{"a", "refused", "none"} {
+		it := &Item{Record: i, State: Live, Frame: formula.Frame{Slots: make([]value.Value, p.Scope.Size())}}
+		it.Frame.Slots[RunSlot] = RunFacts("r", "f", "", i, value.Value{})
+		it.Frame.Slots[1] = value.Rec(root.Shape(), []value.Value{value.Str(number), value.Int(int64(i))})
+		items = append(items, it)
+	}
+	out := &told{}
+	b := &Batch{Plan: p, Outside: out}
+	require.NoError(t, b.Run(t.Context(), items))
+	require.Equal(t, []State{Done, SetAside, SetAside}, []State{items[0].State, items[1].State, items[2].State})
+	require.Equal(t, "1", out.requests[0].Field("count").String())
+	require.Len(t, out.requests[0].Field("tags").Items(), 1, "one value for a list is a list of one")
+	require.Equal(t, "a", items[0].Frame.Slots[p.Planned("note").Result.Slot].Field("number").String())
+	require.Contains(t, items[2].Faults[0].What(), "expected an answer of note, found none")
+	require.Equal(t, 1, b.Counts["note"].Called)
+	require.Equal(t, 2, b.Counts["note"].SetAside)
+
+	items[0].State, items[0].Step = Live, ""
+	dry := &Batch{Plan: p, Outside: &Dry{}}
+	require.NoError(t, dry.Run(t.Context(), items[:1]))
+	require.Equal(t, NotDone, items[0].Effect, "a try asks nobody")
+}
