@@ -359,8 +359,12 @@ func (s *Service) Fetch(ctx context.Context, at string) ([]byte, error) {
 // Post sends a text to the service's own address and gives what it answers, whatever its status. One that is
 // safe is sent again when it is not answered.
 func (s *Service) Post(ctx context.Context, h http.Header, text []byte, safe bool) (status int, body []byte, err error) {
-	s.slots <- struct{}{}
-	defer func() { <-s.slots }()
+	select {
+	case s.slots <- struct{}{}:
+		defer func() { <-s.slots }()
+	case <-ctx.Done():
+		return 0, nil, ctx.Err()
+	}
 	a, err := s.once(ctx, &wire{method: http.MethodPost, url: s.base, header: h, body: text, safe: safe})
 	for try := 1; safe && err != nil && try < s.env.Values.Int("tries", 3); try++ {
 		wait, again := pause(try, nil, err, &wire{safe: true})

@@ -16,6 +16,7 @@ import (
 	"path"
 	"strings"
 	"sync"
+	"time"
 
 	"github.com/pkg/sftp"
 	"golang.org/x/crypto/ssh"
@@ -308,7 +309,7 @@ func (h *Host) Took(ctx context.Context, name string) error {
 		}
 		to := path.Join(h.env.Values["done"], name)
 		if _, err := c.Stat(to); err == nil {
-			to += "." + fmt.Sprint(os.Getpid()) // one of its name that is there is not replaced
+			to += "." + fmt.Sprint(time.Now().UnixNano()) // one of its name that is there is not replaced
 		}
 		return ignoreGone(c.Rename(h.at(name), to))
 	})

@@ -69,11 +69,12 @@ type Desk struct {
 	signUps []SignUp
 	keys    map[string]string // idempotency keys that were seen, with what they answered
 	sent    int               // bookings that were made since the start
+	first   int               // before the number of the first of them: another one at each start
 }
 
 // New makes a desk with the same bookings each time.
 func New() *Desk {
-	d := &Desk{keys: map[string]string{}}
+	d := &Desk{keys: map[string]string{}, first: 30_000 + int(time.Now().Unix()/60%60_000)}
 	for i := range 23 {
 		d.booked = append(d.booked, seeded(i))
 	}
@@ -156,9 +157,10 @@ func (d *Desk) list(w http.ResponseWriter, r *http.Request) {
 		problem(w, 400, "size must be 1 to 100 and page at least 1")
 		return
 	}
+	since := instant(q.Get("since"))
 	var found []*Booking
 	for _, b := range d.booked {
-		if b.Changed > q.Get("since") && (q.Get("sailing") == "" || q.Get("sailing") == b.Sailing) {
+		if instant(b.Changed).After(since) && (q.Get("sailing") == "" || q.Get("sailing") == b.Sailing) {
 			found = append(found, b)
 		}
 	}
@@ -168,6 +170,15 @@ func (d *Desk) list(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Link", fmt.Sprintf(`<%s?%s>; rel="next"`, r.URL.Path, q.Encode()))
 	}
 	answer(w, 200, map[string]any{"items": found[from:to], "total": len(found)})
+}
+
+// instant reads a time; one that is none is long ago.
+func instant(text string) time.Time {
+	t, err := time.Parse(time.RFC3339Nano, text)
+	if err != nil {
+		return time.Time{}
+	}
+	return t
 }
 
 func number(text string, def int) int {
@@ -252,8 +263,8 @@ func (d *Desk) add(w http.ResponseWriter, r *http.Request) {
 
 func (d *Desk) book(b Booking) *Booking {
 	d.sent++
-	b.Number = fmt.Sprintf("B-%05d", 30000+d.sent)
-	b.Changed = time.Date(2031, 3, 10, 9, d.sent, 0, 0, time.UTC).Format(time.RFC3339)
+	b.Number = fmt.Sprintf("B-%05d", d.first+d.sent)
+	b.Changed = time.Now().UTC().AddDate(5, 0, 0).Format(time.RFC3339Nano) // behind those that are seeded, and behind those of a start before
 	b.tag = 1
 	d.booked = append(d.booked, &b)
 	return &b

@@ -139,7 +139,7 @@ func (d *operationPage) ask(p *project.Project, asked map[string]string) {
 
 // addOperation begins a new operation, by hand.
 func (b bench) addOperation(c *gin.Context) error {
-	p, d, err := b.connectionOf(c)
+	_, d, err := b.connectionOf(c)
 	if err != nil {
 		return err
 	}
@@ -165,7 +165,6 @@ func (b bench) addOperation(c *gin.Context) error {
 	}); err != nil {
 		return err
 	}
-	_ = p
 	c.Redirect(303, operationAt(d.ID, id, d.In))
 	return nil
 }
