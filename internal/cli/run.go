@@ -82,16 +82,26 @@ func (e env) runFlow(cmd *cobra.Command, p *project.Project, id string, f runFla
 		return err
 	}
 	defer in.Close()
-	n, err := all.Named(plan.Source.Notation)
+	of := plan.Source
+	if plan.ReadStep == nil {
+		of = plan.Input
+	}
+	now := time.Now().UTC()
+	d := &drive{env: e, plan: plan, outside: outside, input: f.input, totals: map[string]*flow.Counts{}, tally: &flow.Totals{}}
+	d.facts = flow.Facts{ID: uuid.NewString(), File: filepath.Base(f.input), Reference: filepath.Base(f.input), Started: value.Instant(now)}
+	d.house = &flow.DryHouse{Outside: outside, Plan: p.Flow, At: now, Facts: d.facts}
+	if of == nil {
+		return d.run(cmd.Context(), nil)
+	}
+	n, err := all.Named(of.Notation)
 	if err != nil {
 		return err
 	}
-	r, err := n.NewReader(in, notation.Options{Source: f.input, Schema: plan.Source})
+	r, err := n.NewReader(in, notation.Options{Source: f.input, Schema: of})
 	if err != nil {
 		return err
 	}
-	facts := flow.Facts{ID: uuid.NewString(), File: filepath.Base(f.input), Reference: filepath.Base(f.input), Started: value.Instant(time.Now().UTC())}
-	return e.drive(cmd.Context(), plan, flow.NewSource(plan, r, facts), outside, f.input)
+	return d.run(cmd.Context(), r)
 }
 
 func (e env) outside(ctx context.Context, p *project.Project, f runFlags) (flow.Outside, func(), error) {
@@ -113,13 +123,67 @@ func (e env) outside(ctx context.Context, p *project.Project, f runFlags) (flow.
 	return pool, pool.Close, nil
 }
 
-// drive runs all records and says what became of them.
-func (e env) drive(ctx context.Context, plan *flow.Plan, src *flow.Source, outside flow.Outside, input string) error {
-	totals := map[string]*flow.Counts{}
-	aside := 0
+// drive takes one message through a flow.
+type drive struct {
+	env
+	plan    *flow.Plan
+	outside flow.Outside
+	house   flow.House
+	facts   flow.Facts
+	input   string
+	totals  map[string]*flow.Counts
+	tally   *flow.Totals
+	whole   *flow.Item
+	aside   int
+}
+
+func (d *drive) batch() *flow.Batch {
+	return &flow.Batch{Plan: d.plan, Outside: d.outside, House: d.house, Try: 1, Totals: d.tally}
+}
+
+// run does the head, every record and the tail, and says what became of them.
+func (d *drive) run(ctx context.Context, r notation.Reader) error {
+	input := value.Value{}
+	if d.plan.ReadStep == nil && r != nil {
+		var err error
+		if input, err = r.Next(); err != nil {
+			return err
+		}
+	}
+	d.whole = d.plan.Whole(d.facts, input)
+	if err := d.pass(ctx, d.plan.Head); err != nil {
+		return err
+	}
+	if d.plan.ReadStep != nil && d.whole.State == flow.Done {
+		if err := d.records(ctx, flow.NewSource(d.plan, r, d.facts).Within(d.whole)); err != nil {
+			return err
+		}
+		d.plan.Tallied(d.whole, d.tally.Values)
+		if err := d.pass(ctx, d.plan.Tail); err != nil {
+			return err
+		}
+	}
+	d.counts(d.plan, d.totals)
+	if d.aside > 0 {
+		return errFaults
+	}
+	return nil
+}
+
+// pass takes the run as a whole through steps.
+func (d *drive) pass(ctx context.Context, steps []*flow.PlannedStep) error {
+	b := d.batch()
+	d.whole.State = flow.Live
+	if err := b.Pass(ctx, steps, d.whole); err != nil {
+		return err
+	}
+	return d.done(b, []*flow.Item{d.whole})
+}
+
+func (d *drive) records(ctx context.Context, src *flow.Source) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	for p := range ahead(ctx, plan, outside, src) {
+	for p := range ahead(ctx, d.batch, src) {
 		next := <-p
 		if next.err == io.EOF {
 			break
@@ -130,20 +194,30 @@ func (e env) drive(ctx context.Context, plan *flow.Plan, src *flow.Source, outsi
 		if err := next.batch.Run(ctx, next.items); err != nil {
 			return err
 		}
-		for id, c := range next.batch.Counts {
-			if totals[id] == nil {
-				totals[id] = &flow.Counts{}
-			}
-			totals[id].Add(c)
+		if err := d.done(next.batch, next.items); err != nil {
+			return err
 		}
-		aside += e.tell(next.items)
 	}
 	if src.Taken() == 0 {
-		return flow.Empty(input)
+		return flow.Empty(d.input)
 	}
-	e.counts(plan, totals)
-	if aside > 0 {
-		return errFaults
+	return nil
+}
+
+// done adds up what a batch did; its error is the fault at which the run stops.
+func (d *drive) done(b *flow.Batch, items []*flow.Item) error {
+	for id, c := range b.Counts {
+		if d.totals[id] == nil {
+			d.totals[id] = &flow.Counts{}
+		}
+		d.totals[id].Add(c)
+	}
+	for _, e := range b.Events {
+		fmt.Fprintln(d.err, "event: "+e.Text)
+	}
+	d.aside += d.tell(items)
+	if b.Stopped != nil && b.Stopped.Fault != nil {
+		return b.Stopped.Fault
 	}
 	return nil
 }
@@ -196,7 +270,7 @@ type prepared struct {
 }
 
 // ahead reads and prepares batches while others are worked on, and gives them in their order.
-func ahead(ctx context.Context, plan *flow.Plan, outside flow.Outside, src *flow.Source) <-chan chan prepared {
+func ahead(ctx context.Context, batch func() *flow.Batch, src *flow.Source) <-chan chan prepared {
 	out := make(chan chan prepared, 8)
 	go func() {
 		defer close(out)
@@ -213,7 +287,7 @@ func ahead(ctx context.Context, plan *flow.Plan, outside flow.Outside, src *flow
 				return
 			}
 			go func() {
-				b := &flow.Batch{Plan: plan, Outside: outside}
+				b := batch()
 				err := b.Prepare(ctx, items)
 				p <- prepared{b, items, err}
 			}()
@@ -225,6 +299,7 @@ func ahead(ctx context.Context, plan *flow.Plan, outside flow.Outside, src *flow
 func (e env) tell(items []*flow.Item) (aside int) {
 	for _, it := range items {
 		if it.State != flow.SetAside {
+			aside += e.tell(it.Inner)
 			continue
 		}
 		aside++
@@ -239,7 +314,7 @@ func (e env) tell(items []*flow.Item) (aside int) {
 func (e env) counts(plan *flow.Plan, totals map[string]*flow.Counts) {
 	for _, ps := range plan.Steps {
 		c := totals[ps.Step.ID]
-		if c == nil || len(ps.Step.Steps) > 0 {
+		if c == nil || ps.Step.Kind == "each" {
 			continue
 		}
 		fmt.Fprintf(e.err, "%-20s %6d in %6d out", ps.Step.Name, c.In, c.Out)

@@ -135,7 +135,11 @@ func keyOf(c flow.Call, i int) string {
 		return ""
 	}
 	it := c.Items[i]
-	return fmt.Sprintf("%s-%s-%d", it.Frame.Slots[flow.RunSlot].Field("id"), c.Step, it.Record)
+	key := fmt.Sprintf("%s-%s-%d", it.Frame.Slots[flow.RunSlot].Field("id"), c.Step, it.Record)
+	if it.Path != "" {
+		key += "." + it.Path
+	}
+	return key
 }
 
 func (p *Pool) callAll(ctx context.Context, c flow.Call, list []system.Request) (answers []flow.Answered, ok bool, err error) {

@@ -6,12 +6,14 @@ import (
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/project"
+	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/store"
 )
 
 // once is the outside as a run sees it: what an operation with an effect answered is kept at once, and not asked
-// for again when the batch is done again after a crash or an outage.
+// for again when the batch is done again after a crash or an outage. For the run as a whole that is so for all that
+// it asks: it must come to the same decisions whenever it is taken on.
 type once struct {
 	flow.Outside
 	db  store.DB
@@ -20,18 +22,18 @@ type once struct {
 
 // Call asks for what was not answered before.
 func (o *once) Call(ctx context.Context, c flow.Call, requests []value.Value) ([]flow.Answered, error) {
-	if !c.Op.Verb.Effect {
+	if !c.Op.Verb.Effect && !whole(c.Items) {
 		return o.Outside.Call(ctx, c, requests)
 	}
 	done := make([]flow.Answered, len(requests))
 	left := make([]int, 0, len(requests))
-	known, err := o.known(ctx, c)
+	known, err := o.known(ctx, c.Step, c.Items, c.Op.Response)
 	if err != nil {
 		return nil, err
 	}
 	for i, it := range c.Items {
-		if answer, ok := known[it.Record]; ok {
-			done[i] = answer
+		if answer, ok := known[effectOf(it)]; ok {
+			done[i].Answer = answer
 			continue
 		}
 		left = append(left, i)
@@ -45,10 +47,19 @@ func (o *once) Call(ctx context.Context, c flow.Call, requests []value.Value) ([
 	for n, i := range left {
 		rest.Items[n], asked[n] = c.Items[i], requests[i]
 	}
-	rest.Done = func(from int, answers []flow.Answered) error { return o.keep(ctx, rest, from, answers) }
+	kept := 0
+	rest.Done = func(from int, answers []flow.Answered) error {
+		kept += len(answers)
+		return o.keep(ctx, c.Step, rest.Items, from, answers)
+	}
 	answers, err := o.Outside.Call(ctx, rest, asked)
 	if err != nil {
 		return nil, err
+	}
+	if kept == 0 { // what changes nothing is not told as it comes
+		if err := o.keep(ctx, c.Step, rest.Items, 0, answers); err != nil {
+			return nil, err
+		}
 	}
 	for n, i := range left {
 		done[i] = answers[n]
@@ -56,47 +67,80 @@ func (o *once) Call(ctx context.Context, c flow.Call, requests []value.Value) ([
 	return done, nil
 }
 
-// known reads what was answered before; a run that is taken on for the first time has nothing.
-func (o *once) known(ctx context.Context, c flow.Call) (map[int]flow.Answered, error) {
-	if o.run.Claim <= 1 {
-		return nil, nil
+// Lookup looks up what the run as a whole has not looked up before.
+func (o *once) Lookup(ctx context.Context, l flow.Lookup, keys [][]value.Value) ([]value.Value, error) {
+	if !whole(l.Items) {
+		return o.Outside.Lookup(ctx, l, keys)
 	}
-	records := make([]int, len(c.Items))
-	for i, it := range c.Items {
-		records[i] = it.Record
-	}
-	kept, err := store.Effects(ctx, o.db, o.run.ID, c.Step, records)
+	known, err := o.known(ctx, l.Step, l.Items, l.Row)
 	if err != nil {
 		return nil, err
 	}
-	known := map[int]flow.Answered{}
-	for record, text := range kept {
-		a := flow.Answered{}
-		if c.Op.Response != nil && text != "" {
-			rows, err := project.ReadJSON(c.Op.Response, text)
-			if err != nil {
-				return nil, err
-			}
-			a.Answer = rows[0]
+	if len(known) == len(l.Items) {
+		rows := make([]value.Value, len(l.Items))
+		for i, it := range l.Items {
+			rows[i] = known[effectOf(it)]
 		}
-		known[record] = a
+		return rows, nil
+	}
+	rows, err := o.Outside.Lookup(ctx, l, keys)
+	if err != nil {
+		return nil, err
+	}
+	answers := make([]flow.Answered, len(rows))
+	for i, row := range rows {
+		answers[i].Answer = row
+	}
+	return rows, o.keep(ctx, l.Step, l.Items, 0, answers)
+}
+
+// whole says whether items are the run as a whole, or entries of its lists.
+func whole(items []*flow.Item) bool { return len(items) > 0 && items[0].Record == flow.WholeRun }
+
+func effectOf(it *flow.Item) store.EffectOf { return store.EffectOf{Record: it.Record, Path: it.Path} }
+
+// known reads what was answered before; a run that is taken on for the first time has nothing.
+func (o *once) known(ctx context.Context, step string, items []*flow.Item, of *schema.Schema) (map[store.EffectOf]value.Value, error) {
+	if o.run.Claim <= 1 {
+		return nil, nil
+	}
+	records := make([]int, len(items))
+	for i, it := range items {
+		records[i] = it.Record
+	}
+	kept, err := store.Effects(ctx, o.db, o.run.ID, step, records)
+	if err != nil {
+		return nil, err
+	}
+	known := map[store.EffectOf]value.Value{}
+	for effect, text := range kept {
+		known[effect] = value.Value{}
+		if of == nil || text == "" {
+			continue
+		}
+		rows, err := project.ReadJSON(of.As("json"), text)
+		if err != nil {
+			return nil, err
+		}
+		known[effect] = rows[0]
 	}
 	return known, nil
 }
 
 // keep notes answers; what was refused may be asked for again.
-func (o *once) keep(ctx context.Context, c flow.Call, from int, answers []flow.Answered) error {
-	records, texts := []int{}, []string{}
+func (o *once) keep(ctx context.Context, step string, items []*flow.Item, from int, answers []flow.Answered) error {
+	var of []store.EffectOf
+	var texts []string
 	var enc json.Appender
 	for i, a := range answers {
 		if a.Fault != nil {
 			continue
 		}
 		text := ""
-		if c.Op.Response != nil && a.Answer.Kind() != value.Absent {
+		if a.Answer.Kind() != value.Absent {
 			text = string(enc.Append(nil, a.Answer))
 		}
-		records, texts = append(records, c.Items[from+i].Record), append(texts, text)
+		of, texts = append(of, effectOf(items[from+i])), append(texts, text)
 	}
-	return store.KeepEffects(ctx, o.db, o.run.ID, c.Step, records, texts)
+	return store.KeepEffects(ctx, o.db, o.run.ID, step, of, texts)
 }

@@ -89,6 +89,7 @@ type Engine struct {
 	river   *river.Client[pgx.Tx]
 	plans   plans
 	folders folders
+	active  active
 	stop    context.CancelFunc
 	wg      sync.WaitGroup
 }
@@ -123,7 +124,6 @@ func New(db *pgxpool.Pool, outside *connector.Pool, o Options) (*Engine, error) 
 		FetchCooldown:     5 * time.Millisecond,
 		FetchPollInterval: 250 * time.Millisecond,
 		JobTimeout:        -1,
-		MaxAttempts:       e.opt.Tries,
 		Logger:            e.opt.Log,
 	})
 	return e, err
@@ -140,6 +140,7 @@ func (e *Engine) Start(ctx context.Context) error {
 	}
 	e.every(ctx, e.opt.Beat, "sign of life", e.beat)
 	e.every(ctx, e.opt.Look, "look for files", e.look)
+	e.every(ctx, e.opt.Look, "look for runs to stop", e.heed)
 	e.every(ctx, min(time.Second, e.opt.Health), "look at the connections", e.watchHealth)
 	return nil
 }

@@ -8,12 +8,14 @@ import (
 	"fmt"
 	"io"
 	"strconv"
+	"strings"
 
 	"github.com/google/uuid"
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/mapping"
+	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/value"
@@ -35,10 +37,14 @@ type Entry struct {
 	Values map[string]stdjson.RawMessage `json:"values"` // by the name of the step's result
 	Faults fault.List                    `json:"faults,omitempty"`
 	Notes  fault.List                    `json:"notes,omitempty"` // of what was left out
+	Took   []flow.Took                   `json:"took,omitempty"`
+	Path   string                        `json:"path,omitempty"`  // of an entry of a list in the record
+	Of     string                        `json:"of,omitempty"`    // the each that it belongs to
+	Inner  []*Entry                      `json:"inner,omitempty"` // the entries of lists in the record
 }
 
 // encode writes the entries of a batch, one JSON value a line, compressed.
-func encode(plan *flow.Plan, first int, items []*flow.Item) ([]byte, error) {
+func encode(plan *flow.Plan, items []*flow.Item) ([]byte, error) {
 	var out bytes.Buffer
 	z, err := gzip.NewWriterLevel(&out, gzip.BestSpeed)
 	if err != nil {
@@ -46,11 +52,11 @@ func encode(plan *flow.Plan, first int, items []*flow.Item) ([]byte, error) {
 	}
 	var enc json.Appender
 	var line []byte
-	for i, it := range items {
-		if line, err = appendEntry(line[:0], &enc, plan, first+i, it); err != nil {
+	for _, it := range items {
+		if line, err = appendEntry(line[:0], &enc, plan, it); err != nil {
 			return nil, err
 		}
-		if _, err := z.Write(line); err != nil {
+		if _, err := z.Write(append(line, '\n')); err != nil {
 			return nil, err
 		}
 	}
@@ -58,7 +64,7 @@ func encode(plan *flow.Plan, first int, items []*flow.Item) ([]byte, error) {
 	return out.Bytes(), err
 }
 
-func appendEntry(b []byte, enc *json.Appender, plan *flow.Plan, record int, it *flow.Item) ([]byte, error) {
+func appendEntry(b []byte, enc *json.Appender, plan *flow.Plan, it *flow.Item) ([]byte, error) {
 	text := func(name, s string) {
 		if s != "" {
 			b = append(append(b, name...), ':')
@@ -66,7 +72,7 @@ func appendEntry(b []byte, enc *json.Appender, plan *flow.Plan, record int, it *
 		}
 	}
 	b = append(b, `{"record":`...)
-	b = strconv.AppendInt(b, int64(record), 10)
+	b = strconv.AppendInt(b, int64(it.Record), 10)
 	b = append(b, `,"line":`...)
 	b = append(strconv.AppendInt(b, int64(it.Place.Line), 10), ',')
 	text(`"state"`, string(it.State))
@@ -74,6 +80,8 @@ func appendEntry(b []byte, enc *json.Appender, plan *flow.Plan, record int, it *
 	text(`"reason"`, it.Reason)
 	text(`"effect"`, string(it.Effect))
 	text(`"raw"`, it.Raw)
+	text(`"path"`, it.Path)
+	text(`"of"`, it.Of)
 	b, err := appendFaults(b, `"faults":`, it.Faults)
 	if err != nil {
 		return nil, err
@@ -81,20 +89,54 @@ func appendEntry(b []byte, enc *json.Appender, plan *flow.Plan, record int, it *
 	if b, err = appendFaults(b, `"notes":`, it.Notes); err != nil {
 		return nil, err
 	}
-	b = append(b, `"values":{`...)
+	if len(it.Took) > 0 {
+		took, err := stdjson.Marshal(it.Took)
+		if err != nil {
+			return nil, err
+		}
+		b = append(append(append(b, `"took":`...), took...), ',')
+	}
+	if b, err = appendInner(b, enc, plan, it.Inner); err != nil {
+		return nil, err
+	}
+	b = appendValues(append(b, `"values":{`...), enc, plan, it)
+	return append(b, "}}"...), nil
+}
+
+// appendInner writes the entries of lists in a record.
+func appendInner(b []byte, enc *json.Appender, plan *flow.Plan, inner []*flow.Item) (_ []byte, err error) {
+	if len(inner) == 0 {
+		return b, nil
+	}
+	b = append(b, `"inner":[`...)
+	for i, it := range inner {
+		if i > 0 {
+			b = append(b, ',')
+		}
+		if b, err = appendEntry(b, enc, plan, it); err != nil {
+			return nil, err
+		}
+	}
+	return append(b, "],"...), nil
+}
+
+// appendValues writes what the steps yielded; of an entry only what its record does not have.
+func appendValues(b []byte, enc *json.Appender, plan *flow.Plan, it *flow.Item) []byte {
 	begun := false
-	for _, ps := range plan.Steps {
-		if ps.Result == nil || it.Frame.Slots[ps.Result.Slot].Kind() == value.Absent {
+	for i := range plan.Kept {
+		k := &plan.Kept[i]
+		v := it.Frame.Slots[k.Slot]
+		if v.Kind() == value.Absent || it.Parent != nil && it.Parent.Frame.Slots[k.Slot].Kind() != value.Absent {
 			continue
 		}
 		if begun {
 			b = append(b, ',')
 		}
 		begun = true
-		b = append(enc.Append(b, value.Str(ps.Result.Name)), ':')
-		b = enc.Append(b, it.Frame.Slots[ps.Result.Slot])
+		b = append(enc.Append(b, value.Str(k.Key)), ':')
+		b = enc.Append(b, v)
 	}
-	return append(b, "}}\n"...), nil
+	return b
 }
 
 func appendFaults(b []byte, name string, list fault.List) ([]byte, error) {
@@ -171,7 +213,7 @@ func (e *Engine) Entries(ctx context.Context, r store.Run, use func(*Entry) bool
 func (e *Entry) Fill(plan *mapping.Plan, fr *mapping.Frame, r store.Run) bool {
 	sources := make([]value.Value, len(plan.Sources))
 	for i, src := range plan.Mapping.From {
-		text, there := e.Values[src.Name.Value]
+		text, there := e.value(src.Name.Value)
 		if !there || src.List {
 			return false
 		}
@@ -183,4 +225,104 @@ func (e *Entry) Fill(plan *mapping.Plan, fr *mapping.Frame, r store.Run) bool {
 	}
 	fr.Set(flow.RunFacts(r.ID.String(), r.File, r.Reference, e.Line, value.Instant(r.CreatedAt)), sources...)
 	return true
+}
+
+// value finds what a step yielded under a name.
+func (e *Entry) value(name string) (stdjson.RawMessage, bool) {
+	if text, ok := e.Values[name]; ok {
+		return text, true
+	}
+	for key, text := range e.Values {
+		if strings.HasPrefix(key, name+"@") {
+			return text, true
+		}
+	}
+	return nil, false
+}
+
+// Item makes of an entry what a batch had of the record. What cannot be read any more is absent.
+func (e *Entry) Item(plan *flow.Plan) *flow.Item { return e.item(plan, nil) }
+
+func (e *Entry) item(plan *flow.Plan, parent *flow.Item) *flow.Item {
+	it := &flow.Item{
+		Record: e.Record, Place: fault.Place{Line: e.Line}, Raw: e.Raw, State: e.State, Step: e.Step, Reason: e.Reason, Effect: e.Effect,
+		Faults: e.Faults, Notes: e.Notes, Took: e.Took, Path: e.Path, Of: e.Of, Parent: parent,
+	}
+	it.Frame.Slots = make([]value.Value, plan.Slots)
+	if parent != nil {
+		copy(it.Frame.Slots, parent.Frame.Slots)
+	}
+	for _, k := range plan.Kept {
+		if text, ok := e.Values[k.Key]; ok {
+			it.Frame.Slots[k.Slot] = readValue(k, text)
+		}
+	}
+	for _, inner := range e.Inner {
+		it.Inner = append(it.Inner, inner.item(plan, it))
+	}
+	return it
+}
+
+// readValue reads back what the journal holds under a name.
+func readValue(n flow.Kept, text []byte) value.Value {
+	if n.Schema != nil {
+		if n.List && string(text) == "[]" {
+			return value.ListOf()
+		}
+		rows, err := project.ReadJSON(n.Schema.As("json"), string(text))
+		switch {
+		case err != nil:
+			return value.Value{}
+		case n.List:
+			return value.ListOf(rows...)
+		}
+		return rows[0]
+	}
+	r, err := json.NewReader(strings.NewReader(`{"value":`+string(text)+`}`), notation.Options{Schema: n.Holder})
+	if err != nil {
+		return value.Value{}
+	}
+	v, err := r.Next()
+	if err != nil {
+		return value.Value{}
+	}
+	return v.Field("value")
+}
+
+// readTotals reads what tally steps had come to.
+func readTotals(plan *flow.Plan, text []byte) (*flow.Totals, error) {
+	t := &flow.Totals{Values: map[string]value.Value{}}
+	if text == nil {
+		return t, nil
+	}
+	var kept map[string]stdjson.RawMessage
+	if err := stdjson.Unmarshal(text, &kept); err != nil {
+		return nil, err
+	}
+	for step, text := range kept {
+		ps := plan.Planned(step)
+		for _, k := range plan.Kept {
+			if ps != nil && ps.Result != nil && k.Slot == ps.Result.Slot {
+				t.Values[step] = readValue(k, text)
+			}
+		}
+	}
+	return t, nil
+}
+
+// writeTotals writes what tally steps have come to.
+func writeTotals(t *flow.Totals) []byte {
+	if len(t.Values) == 0 {
+		return nil
+	}
+	kept := map[string]stdjson.RawMessage{}
+	var enc json.Appender
+	for step, v := range t.Values {
+		kept[step] = enc.Append(nil, v)
+	}
+	text, err := stdjson.Marshal(kept)
+	if err != nil {
+		return nil // what was just written as JSON can be written
+	}
+	return text
 }

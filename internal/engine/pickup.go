@@ -163,7 +163,7 @@ func (e *Engine) pickUp(ctx context.Context, r store.Release, plan *flow.Plan, s
 	}
 	run.DonePath = donePath(s, run)
 	facts := flow.RunFacts(run.ID.String(), run.File, "", 0, value.Instant(time.Now().UTC()))
-	run.Reference = plan.ReferenceOf(facts)
+	run.Reference = plan.ReferenceOf(facts, value.Value{})
 	fresh := false
 	err := pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
 		if err := store.AddRun(ctx, tx, run, nil); err != nil {

@@ -6,9 +6,14 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
+	"math/rand/v2"
 	"os"
+	"slices"
+	"sync"
 	"time"
 
+	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 
@@ -16,6 +21,8 @@ import (
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/all"
+	"hollowreed/internal/core/notation/json"
+	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/store"
 )
@@ -24,11 +31,6 @@ import (
 type worker struct {
 	river.WorkerDefaults[jobArgs]
 	engine *Engine
-}
-
-// NextRetry spaces the tries of a run whose outside systems cannot be reached.
-func (w *worker) NextRetry(job *river.Job[jobArgs]) time.Time {
-	return time.Now().Add(w.engine.opt.Backoff(job.Attempt))
 }
 
 // Work takes one run on and goes as far as it can.
@@ -42,14 +44,14 @@ func (w *worker) Work(ctx context.Context, job *river.Job[jobArgs]) error {
 		return err
 	}
 	x := &execution{engine: e, run: r}
-	err = x.do(ctx)
+	err = x.work(ctx)
 	switch {
 	case err == nil, errors.Is(err, store.ErrTakenOn):
 		return nil
 	case ctx.Err() != nil:
 		return err
 	}
-	return x.failed(ctx, err, job.Attempt)
+	return x.later(ctx, err)
 }
 
 // execution is one taking on of a run.
@@ -58,6 +60,71 @@ type execution struct {
 	run    store.Run
 	plan   *flow.Plan
 	src    *flow.Source
+	whole  *flow.Item // the run as a whole
+	totals *flow.Totals
+}
+
+// errCancelled is why a run's work was ended at once.
+var errCancelled = errors.New("somebody asked the run to stop")
+
+// work does a run within its time limit, until it is over or somebody stops it.
+func (x *execution) work(ctx context.Context) error {
+	inner, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	x.engine.active.add(x.run.ID, cancel)
+	defer x.engine.active.drop(x.run.ID)
+	err := x.do(inner)
+	if err != nil && ctx.Err() == nil && errors.Is(context.Cause(inner), errCancelled) {
+		r, rerr := store.RunByID(ctx, x.engine.db, x.run.ID)
+		if rerr != nil || r.CancelBy == nil {
+			return errors.Join(rerr, err)
+		}
+		return x.cancelled(ctx, *r.CancelBy)
+	}
+	return err
+}
+
+// active are the runs that a process works on, to end them when somebody asks for it.
+type active struct {
+	mu   sync.Mutex
+	runs map[uuid.UUID]context.CancelCauseFunc
+}
+
+func (a *active) add(id uuid.UUID, cancel context.CancelCauseFunc) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.runs == nil {
+		a.runs = map[uuid.UUID]context.CancelCauseFunc{}
+	}
+	a.runs[id] = cancel
+}
+
+func (a *active) drop(id uuid.UUID) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	delete(a.runs, id)
+}
+
+// grace is how long a batch may go on in a run that somebody asked to stop; what it has done then counts.
+const grace = time.Second
+
+// heed ends the work on runs that somebody asked to stop and whose batch does not end by itself.
+func (e *Engine) heed(ctx context.Context) error {
+	e.active.mu.Lock()
+	ids := slices.Collect(maps.Keys(e.active.runs))
+	e.active.mu.Unlock()
+	if len(ids) == 0 {
+		return nil
+	}
+	stop, err := store.Cancelled(ctx, e.db, ids, grace)
+	e.active.mu.Lock()
+	defer e.active.mu.Unlock()
+	for _, id := range stop {
+		if cancel := e.active.runs[id]; cancel != nil {
+			cancel(errCancelled)
+		}
+	}
+	return err
 }
 
 // inputError is trouble with the run's input that waiting does not mend.
@@ -70,12 +137,37 @@ func (x *execution) do(ctx context.Context) error {
 	if r.CancelBy != nil {
 		return x.cancelled(ctx, *r.CancelBy)
 	}
-	p, err := e.Release(ctx, r.Project, r.Flow, r.Release)
+	p, err := e.Release(ctx, r.Project, r.Of, r.Release)
 	if err != nil {
 		return err
 	}
 	if x.plan = p.Flow(r.Flow); x.plan == nil || len(x.plan.Faults) > 0 {
 		return fault.New(fault.Setting, "release %d of %s cannot be run", r.Release, r.Flow)
+	}
+	if limit := time.Duration(x.plan.Flow.Limit) * time.Second; limit > 0 {
+		left := limit - e.now().Sub(r.BeganAt.UTC())
+		inner, cancel := context.WithTimeoutCause(ctx, left, fault.New(fault.Limit, "the run took longer than %s", limit).Mended("Give it more time, then resume it: %d records are dealt with already", r.Taken))
+		defer cancel()
+		ctx = inner
+	}
+	err = x.parts(ctx)
+	if f := (*fault.Fault)(nil); err != nil && errors.As(context.Cause(ctx), &f) {
+		return f
+	}
+	return err
+}
+
+// parts does the head of the run, its body and its tail. The head is done again whenever the run is taken on: it
+// finds what it has done before.
+func (x *execution) parts(ctx context.Context) error {
+	if err := x.prepare(); err != nil {
+		return err
+	}
+	if over, err := x.pass(ctx, x.plan.Head); over || err != nil {
+		return err
+	}
+	if x.plan.ReadStep == nil {
+		return x.finish(ctx)
 	}
 	in, err := x.open(ctx)
 	if err != nil {
@@ -85,7 +177,72 @@ func (x *execution) do(ctx context.Context) error {
 	if err := x.begin(in); err != nil {
 		return err
 	}
-	return x.batches(ctx)
+	if over, err := x.batches(ctx); over || err != nil {
+		return err
+	}
+	x.plan.Tallied(x.whole, x.totals.Values)
+	if over, err := x.pass(ctx, x.plan.Tail); over || err != nil {
+		return err
+	}
+	return x.finish(ctx)
+}
+
+// facts are what the run knows of itself. They are the same whenever it is taken on.
+func (x *execution) facts() flow.Facts {
+	r := x.run
+	started := x.engine.now()
+	if r.BeganAt != nil {
+		started = r.BeganAt.UTC()
+	}
+	return flow.Facts{ID: r.ID.String(), File: r.File, Reference: r.Reference, Started: value.Instant(started)}
+}
+
+// prepare makes the item that is the run as a whole, and the totals that it has come to.
+func (x *execution) prepare() error {
+	input := value.Value{}
+	if x.plan.Input != nil && x.run.Input != nil {
+		rows, err := project.ReadJSON(x.plan.Input.As("json"), string(x.run.Input))
+		if err != nil {
+			return fault.From(err, fault.Syntax)
+		}
+		input = rows[0]
+	}
+	x.whole = x.plan.Whole(x.facts(), input)
+	var err error
+	x.totals, err = readTotals(x.plan, x.run.Totals)
+	return err
+}
+
+// batch is one for the next items of the run.
+func (x *execution) batch() *flow.Batch {
+	o := &once{Outside: x.engine.outside, db: x.engine.db, run: &x.run}
+	return &flow.Batch{Plan: x.plan, Outside: o, House: &house{x: x}, Try: x.run.Attempt, Totals: x.totals}
+}
+
+// pass takes the run as a whole through steps of its head or tail; over says that it has ended there.
+func (x *execution) pass(ctx context.Context, steps []*flow.PlannedStep) (over bool, err error) {
+	if len(steps) == 0 {
+		return false, nil
+	}
+	x.whole.State = flow.Live
+	b := x.batch()
+	if err := b.Pass(ctx, steps, x.whole); err != nil {
+		return false, err
+	}
+	cancelledBy, err := x.commitWhole(ctx, b)
+	switch {
+	case err != nil:
+		return false, err
+	case cancelledBy != nil:
+		return true, x.cancelled(ctx, *cancelledBy)
+	case b.Stopped != nil:
+		return true, x.over(ctx, store.Stopped, b.Stopped.Fault)
+	case x.whole.State == flow.SetAside:
+		return true, x.over(ctx, store.SetAside, x.whole.Faults[0])
+	case x.whole.State == flow.LeftOut, x.whole.State == flow.Ended:
+		return true, x.finish(ctx)
+	}
+	return false, nil
 }
 
 // begin starts to read behind what is dealt with.
@@ -106,12 +263,7 @@ func (x *execution) begin(in io.Reader) error {
 	if r.FirstLine > 1 {
 		reader = &shifted{Reader: reader, lines: r.FirstLine - 1}
 	}
-	started := time.Now().UTC()
-	if r.BeganAt != nil {
-		started = r.BeganAt.UTC()
-	}
-	facts := flow.Facts{ID: r.ID.String(), File: r.File, Reference: r.Reference, Started: value.Instant(started)}
-	x.src = flow.NewSource(x.plan, reader, facts)
+	x.src = flow.NewSource(x.plan, reader, x.facts()).Within(x.whole)
 	if err := x.src.Skip(r.Taken); err != nil {
 		return fault.Expect(fault.Gone, fmt.Sprintf("at least %d records, as were read before", r.Taken), fmt.Sprintf("%d", x.src.Taken())).
 			At(fault.Place{Source: r.File})
@@ -142,27 +294,40 @@ func (s *shifted) Next() (value.Value, error) {
 	return v, err
 }
 
-func (x *execution) batches(ctx context.Context) error {
+// batches does the body; over says that the run has ended there.
+func (x *execution) batches(ctx context.Context) (over bool, err error) {
 	for {
 		items, err := x.src.Batch(x.engine.opt.Batch)
 		if flow.AtEnd(err) {
-			return x.finish(ctx)
+			return false, nil
 		}
 		if err != nil {
-			return err
+			return false, err
 		}
-		b := &flow.Batch{Plan: x.plan, Outside: &once{Outside: x.engine.outside, db: x.engine.db, run: &x.run}}
+		b := x.batch()
 		if err := b.Run(ctx, items); err != nil {
-			return err
+			return false, err
 		}
-		cancelledBy, err := x.commit(ctx, b, items)
-		if err != nil {
-			return err
-		}
-		if cancelledBy != nil {
-			return x.cancelled(ctx, *cancelledBy)
+		cancelledBy, err := x.commit(ctx, b, before(b, items))
+		switch {
+		case err != nil:
+			return false, err
+		case b.Stopped != nil:
+			return true, x.over(ctx, store.Stopped, b.Stopped.Fault)
+		case cancelledBy != nil:
+			return true, x.cancelled(ctx, *cancelledBy)
 		}
 	}
+}
+
+// before are the items before the one at which the run stops.
+func before(b *flow.Batch, items []*flow.Item) []*flow.Item {
+	for i, it := range items {
+		if b.Stopped != nil && it.Record >= b.Stopped.Record {
+			return items[:i]
+		}
+	}
+	return items
 }
 
 // commit records a batch: what happened to its records, what was set aside and how far the run is.
@@ -170,31 +335,69 @@ func (x *execution) commit(ctx context.Context, b *flow.Batch, items []*flow.Ite
 	r := x.run
 	first := r.Taken
 	r.Taken += len(items)
-	r.Counts = sum(x.run.Counts, b.Counts)
-	aside := asides(r, first, items)
+	aside := asides(r, items)
 	r.Aside += len(aside)
-	entries, err := encode(x.plan, first, items)
+	entries, err := encode(x.plan, items)
 	if err != nil {
 		return nil, err
+	}
+	return x.record(ctx, r, b, first, len(items), entries, aside)
+}
+
+// commitWhole records what happened to the run as a whole. Its journal stands before that of the first record.
+func (x *execution) commitWhole(ctx context.Context, b *flow.Batch) (cancelledBy *string, err error) {
+	entries, err := encode(x.plan, []*flow.Item{x.whole})
+	if err != nil {
+		return nil, err
+	}
+	r := x.run
+	aside := asides(r, x.whole.Inner)
+	r.Aside += len(aside)
+	return x.record(ctx, r, b, flow.WholeRun, 1, entries, aside)
+}
+
+// record writes all that a batch has come to in one transaction.
+func (x *execution) record(ctx context.Context, r store.Run, b *flow.Batch, first, records int, entries []byte, aside []store.Aside) (cancelledBy *string, err error) {
+	r.Counts = sum(x.run.Counts, b.Counts)
+	if first == flow.WholeRun { // the head may be done again
+		r.Counts = latest(x.run.Counts, b.Counts)
+	}
+	r.Totals = writeTotals(x.totals)
+	if b.Answer.Kind() != value.Absent {
+		r.Answer = (&json.Appender{}).Append(nil, b.Answer)
 	}
 	err = pgx.BeginFunc(ctx, x.engine.db, func(tx pgx.Tx) error {
 		if cancelledBy, err = store.Progress(ctx, tx, r); err != nil {
 			return err
 		}
-		if err := store.AddJournal(ctx, tx, r.ID, first, len(items), entries); err != nil {
-			return err
+		if records > 0 {
+			if err := store.AddJournal(ctx, tx, r.ID, first, records, entries); err != nil {
+				return err
+			}
 		}
 		for step, content := range collected(b) {
 			if err := store.Collect(ctx, tx, r.ID, step, first, content); err != nil {
 				return err
 			}
 		}
-		return store.AddAside(ctx, tx, aside)
+		return errors.Join(store.AddAside(ctx, tx, aside), store.AddReferences(ctx, tx, r, b.References), store.AddEvents(ctx, tx, r, b.Events))
 	})
 	if err == nil {
 		x.run = r
+		x.run.Attempt = 1
 	}
 	return cancelledBy, err
+}
+
+// latest are counts of which some are counted anew.
+func latest(a, b map[string]*flow.Counts) map[string]*flow.Counts {
+	all := maps.Clone(b)
+	for id, c := range a {
+		if all[id] == nil {
+			all[id] = c
+		}
+	}
+	return all
 }
 
 func sum(a, b map[string]*flow.Counts) map[string]*flow.Counts {
@@ -210,12 +413,15 @@ func sum(a, b map[string]*flow.Counts) map[string]*flow.Counts {
 	return total
 }
 
-func asides(r store.Run, first int, items []*flow.Item) []store.Aside {
+// asides are the records that were set aside, and the entries inside others.
+func asides(r store.Run, items []*flow.Item) []store.Aside {
 	var list []store.Aside
-	for i, it := range items {
+	for _, it := range items {
 		if it.State == flow.SetAside {
-			list = append(list, store.Aside{Run: r.ID, Record: first + i, Line: it.Place.Line, Step: it.Step, Raw: []byte(it.Raw), Faults: it.Faults})
+			list = append(list, store.Aside{Run: r.ID, Record: it.Record, Path: it.Path, Line: it.Place.Line, Step: it.Step, Raw: []byte(it.Raw), Faults: it.Faults})
+			continue
 		}
+		list = append(list, asides(r, it.Inner)...)
 	}
 	return list
 }
@@ -226,7 +432,7 @@ func (x *execution) finish(ctx context.Context) error {
 	}
 	state, f := store.Done, (*fault.Fault)(nil)
 	switch {
-	case x.run.Taken == 0 && !x.plan.Spooled():
+	case x.plan.ReadStep != nil && x.run.Taken == 0 && !x.plan.Spooled() && x.whole.State != flow.LeftOut && x.whole.State != flow.Ended:
 		state, f = store.Stopped, flow.Empty(x.run.File)
 	case x.run.Aside > 0:
 		state = store.SetAside
@@ -239,32 +445,62 @@ func (x *execution) cancelled(ctx context.Context, by string) error {
 	return x.over(ctx, store.Stopped, f)
 }
 
-// failed decides what becomes of a run that cannot go on. A fault that no waiting mends ends it;
-// for anything else it is tried again later, and set aside after the last try. Either way it can
-// be resumed from where it came to.
-func (x *execution) failed(ctx context.Context, err error, attempt int) error {
-	var stop *flow.Stop
-	var input *inputError
-	var f *fault.Fault
-	switch {
-	case errors.As(err, &stop):
-		return x.over(ctx, store.Stopped, stop.Fault)
-	case errors.As(err, &input):
-		return x.over(ctx, store.Stopped, input.fault)
-	case errors.As(err, &f):
-		return x.over(ctx, store.SetAside, f)
+// later lets a run that cannot go on now be taken on again, where that may help.
+func (x *execution) later(ctx context.Context, err error) error {
+	var waiting *flow.Waiting
+	if errors.As(err, &waiting) {
+		if err := store.Rest(ctx, x.engine.db, x.run, waiting.Until); err != nil {
+			return ignoreTaken(err)
+		}
+		return river.JobSnooze(max(0, time.Until(waiting.Until)))
 	}
-	f = fault.New(fault.Outside, "an outside system cannot be reached: %s", plainError(err)).
-		At(fault.Place{Source: x.run.File})
-	if attempt >= x.engine.opt.Tries {
-		f.Mended("Tried %d times. When it answers again, resume the run: %d records are dealt with already", attempt, x.run.Taken)
-		return x.over(ctx, store.SetAside, f)
+	next, err := x.failed(ctx, err)
+	if err != nil || next == 0 {
+		return ignoreTaken(err)
 	}
-	next := time.Now().Add(x.engine.opt.Backoff(attempt))
-	if ferr := store.Finish(ctx, x.engine.db, x.run, store.Retrying, f, &next); ferr != nil {
-		return ferr
+	return river.JobSnooze(next)
+}
+
+func ignoreTaken(err error) error {
+	if errors.Is(err, store.ErrTakenOn) {
+		return nil
 	}
 	return err
+}
+
+// failed decides what becomes of a run that cannot go on. A fault that no waiting mends ends it;
+// for anything else it is tried again after a pause, and set aside after the last try. Either way it can
+// be resumed from where it came to.
+func (x *execution) failed(ctx context.Context, err error) (next time.Duration, _ error) {
+	var input *inputError
+	var f *fault.Fault
+	var failed *flow.Failed
+	switch {
+	case errors.As(err, &input):
+		return 0, x.over(ctx, store.Stopped, input.fault)
+	case errors.As(err, &failed):
+		if errors.As(failed.Err, &f) && f.Code == fault.Setting {
+			return 0, x.over(ctx, store.SetAside, f)
+		}
+	case errors.As(err, &f):
+		return 0, x.over(ctx, store.SetAside, f)
+	}
+	tried, tries := x.run.Attempt, x.engine.opt.Tries
+	next = x.engine.opt.Backoff(tried)
+	f = fault.New(fault.Outside, "an outside system cannot be reached: %s", plainError(err)).At(fault.Place{Source: x.run.File})
+	if failed != nil {
+		f.Place.Step = failed.Step.Step.ID
+		tries = failed.Tries(tries)
+		if pause, ok := failed.Pause(tried, rand.Float64()); ok {
+			next = pause
+		}
+	}
+	if tried >= tries {
+		f.Mended("Tried %d times. When it answers again, resume the run: %d records are dealt with already", tried, x.run.Taken)
+		return 0, x.over(ctx, store.SetAside, f)
+	}
+	at := time.Now().Add(next)
+	return next, store.Finish(ctx, x.engine.db, x.run, store.Retrying, f, &at)
 }
 
 // open opens the run's input: what is kept with it, or the file where it was dropped or moved to.

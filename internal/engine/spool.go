@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"io"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
@@ -15,6 +16,7 @@ import (
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/notation/json"
+	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/store"
@@ -45,13 +47,7 @@ func (s *spooled) add(v value.Value) error {
 func (x *execution) spool(ctx context.Context) error {
 	ctx, cancel := context.WithTimeout(ctx, readTime)
 	defer cancel()
-	started := value.Instant(x.engine.now())
-	if x.run.BeganAt != nil {
-		started = value.Instant(x.run.BeganAt.UTC())
-	}
-	fr := &formula.Frame{Slots: make([]value.Value, max(1, x.plan.Scope.Size()))}
-	fr.Slots[flow.RunSlot] = flow.RunFacts(x.run.ID.String(), x.run.File, x.run.Reference, 0, started)
-	request, f := x.plan.Asks.Request(fr)
+	request, f := x.plan.Asks.Request(&x.whole.Frame)
 	if f != nil {
 		return f
 	}
@@ -97,7 +93,8 @@ func (e *Engine) poll(ctx context.Context, r store.Release, plan *flow.Plan) err
 		if err := store.SetRising(ctx, tx, r.Project, r.Flow, greatest); err != nil {
 			return err
 		}
-		return e.record(ctx, tx, r, plan, "new records", s.text.Bytes())
+		_, err = e.record(ctx, tx, r, plan, beginning{by: "new records", records: s.text.Bytes()})
+		return err
 	})
 	if errors.Is(err, errNothing) {
 		return nil
@@ -154,54 +151,62 @@ func (e *Engine) onTime(ctx context.Context, r store.Release, plan *flow.Plan) e
 		if err != nil || !ok {
 			return err
 		}
-		return e.record(ctx, tx, r, plan, "schedule", nil)
+		_, err = e.record(ctx, tx, r, plan, beginning{by: "schedule"})
+		return err
 	})
 }
 
-// record keeps a run of an operation's records; without content they are read when the run is taken on.
-func (e *Engine) record(ctx context.Context, tx pgx.Tx, r store.Release, plan *flow.Plan, by string, content []byte) error {
-	_, err := e.recorded(ctx, tx, r, plan, by, content)
-	return err
+// beginning is what a run begins with, beside its release.
+type beginning struct {
+	by      string
+	records []byte // one JSON value a line; nil: they are read when the run is taken on
+	input   []byte // a message as JSON
 }
 
-func (e *Engine) recorded(ctx context.Context, tx pgx.Tx, r store.Release, plan *flow.Plan, by string, content []byte) (uuid.UUID, error) {
-	a := plan.Asks
-	if a == nil {
-		a = plan.Poll
+// record keeps a run and makes some worker take it on.
+func (e *Engine) record(ctx context.Context, tx pgx.Tx, r store.Release, plan *flow.Plan, b beginning) (uuid.UUID, error) {
+	run := store.Run{ID: uuid.Must(uuid.NewV7()), Project: r.Project, Flow: r.Flow, Release: r.Number, File: plan.ReadsFrom(), Input: b.input, StartedBy: b.by}
+	input := value.Value{}
+	if b.input != nil && plan.Input != nil {
+		rows, err := project.ReadJSON(plan.Input.As("json"), string(b.input))
+		if err != nil {
+			return run.ID, err
+		}
+		input = rows[0]
 	}
-	run := store.Run{ID: uuid.Must(uuid.NewV7()), Project: r.Project, Flow: r.Flow, Release: r.Number, File: a.Op.Name, StartedBy: by}
-	run.Reference = plan.ReferenceOf(flow.RunFacts(run.ID.String(), run.File, "", 0, value.Instant(e.now())))
-	if err := store.AddRun(ctx, tx, run, content); err != nil {
+	run.Reference = plan.ReferenceOf(flow.RunFacts(run.ID.String(), run.File, "", 0, value.Instant(e.now())), input)
+	if err := store.AddRun(ctx, tx, run, b.records); err != nil {
 		return run.ID, err
 	}
 	return run.ID, e.enqueue(ctx, tx, run.ID)
 }
 
-// Begin starts a run of a flow's newest release because somebody asks for it. Only flows that read what an
-// operation answers can be started so; the others wait for their message.
-func (e *Engine) Begin(ctx context.Context, projectID, flowID, by string) (uuid.UUID, error) {
+// Begin starts a run of a flow's newest release because somebody asks for it, with the message that its form asks
+// for, as JSON. A flow that waits for a file or for new records begins when they come.
+func (e *Engine) Begin(ctx context.Context, projectID, flowID, by string, input []byte) (uuid.UUID, error) {
 	releases, err := store.NewestReleases(ctx, e.db, projectID)
 	if err != nil {
 		return uuid.Nil, err
 	}
-	for _, r := range releases {
-		if r.Flow != flowID {
-			continue
-		}
-		p, err := e.Release(ctx, projectID, flowID, r.Number)
-		if err != nil {
-			return uuid.Nil, err
-		}
-		plan := p.Flow(flowID)
-		if plan == nil || plan.Asks == nil {
-			return uuid.Nil, fault.New(fault.Setting, "this flow waits for what starts it").Mended("Bring its file, or its record")
-		}
-		var id uuid.UUID
-		err = pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
-			id, err = e.recorded(ctx, tx, r, plan, by, nil)
-			return err
-		})
-		return id, err
+	i := slices.IndexFunc(releases, func(r store.Release) bool { return r.Flow == flowID })
+	if i < 0 {
+		return uuid.Nil, fault.New(fault.Setting, "the flow is not released yet").Mended("Release it; then it can be started")
 	}
-	return uuid.Nil, fault.New(fault.Setting, "the flow is not released yet").Mended("Release it; then it can be started")
+	p, err := e.Release(ctx, projectID, flowID, releases[i].Number)
+	if err != nil {
+		return uuid.Nil, err
+	}
+	plan := p.Flow(flowID)
+	if plan == nil || !plan.ByHand() {
+		return uuid.Nil, fault.New(fault.Setting, "this flow waits for what starts it").Mended("Bring its file, or its record")
+	}
+	if plan.Input != nil && len(input) == 0 {
+		return uuid.Nil, fault.New(fault.Required, "the flow begins with a message of %s", plan.Input.Title)
+	}
+	var id uuid.UUID
+	err = pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
+		id, err = e.record(ctx, tx, releases[i], plan, beginning{by: by, input: input})
+		return err
+	})
+	return id, err
 }

@@ -110,7 +110,8 @@ func TestARunStopsAtTheFirstFaultWhenToldTo(t *testing.T) {
 	r := w.ended("stop.tide")
 	require.Equal(t, store.Stopped, r.State)
 	require.Contains(t, r.Fault.Error(), "stop.tide:2:")
-	require.Zero(t, w.count("select count(*) from tide_level"), "its batch counts for nothing")
+	require.Equal(t, 1, w.count("select count(*) from tide_level"), "the record before the faulty one is done")
+	require.Equal(t, 1, r.Taken)
 }
 
 func TestRecordsWithoutAStationAreLeftOutWhenToldTo(t *testing.T) {

@@ -17,10 +17,12 @@ const MaxTried = 1000
 // Trial is what a try of a draft did with a sample: every record of every step.
 type Trial struct {
 	Sample string
+	Whole  *flow.Item // the run as a whole
 	Items  []*flow.Item
 	Counts map[string]*flow.Counts
 	More   bool         // the sample has more records than were tried
 	Fault  *fault.Fault // why it could not be tried to the end
+	batch  *flow.Batch
 }
 
 // readOnly looks up really and writes nothing.
@@ -45,44 +47,96 @@ func (r *readOnly) Call(ctx context.Context, c flow.Call, requests []value.Value
 func (e *Engine) Try(ctx context.Context, p *project.Project, flowID, sample string) *Trial {
 	t := &Trial{Sample: sample}
 	plan := p.Flow(flowID)
-	if plan == nil || plan.Source == nil {
-		t.Fault = fault.New(fault.Setting, "the flow reads nothing yet")
+	if plan == nil {
+		t.Fault = fault.New(fault.Setting, "there is no flow %q", flowID)
 		return t
 	}
-	r, err := p.OpenSample(plan.Source, sample, false)
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	at := time.Now().UTC().Truncate(time.Second)
+	facts := flow.Facts{ID: "try", File: sample, Reference: sample, Started: value.Instant(at)}
+	outside := &readOnly{Outside: e.outside}
+	t.batch = &flow.Batch{Plan: plan, Outside: outside, Try: 1, Totals: &flow.Totals{}, House: &flow.DryHouse{Outside: outside, Plan: p.Flow, At: at, Facts: facts}}
+	t.run(ctx, p, plan, facts)
+	t.Counts = t.batch.Counts
+	return t
+}
+
+// run does the head, the records of the sample and the tail.
+func (t *Trial) run(ctx context.Context, p *project.Project, plan *flow.Plan, facts flow.Facts) {
+	of := plan.Source
+	if plan.ReadStep == nil {
+		of = plan.Input
+	}
+	input := value.Value{}
+	if plan.Input != nil {
+		rows, err := p.SampleRecords(plan.Input, 1)
+		if err == nil && len(rows) > 0 {
+			input = rows[0]
+		}
+		if plan.ReadStep == nil && t.Sample != "" {
+			r, err := p.OpenSample(of, t.Sample, false)
+			if err == nil {
+				input, err = r.Next()
+			}
+			if err != nil {
+				t.Fault = fault.From(err, fault.Setting)
+				return
+			}
+		}
+	}
+	t.Whole = plan.Whole(facts, input)
+	if err := t.batch.Pass(ctx, plan.Head, t.Whole); err != nil {
+		t.Fault = tryFault(err)
+	}
+	if plan.ReadStep == nil || t.Fault != nil || t.Whole.State != flow.Done {
+		return
+	}
+	if plan.Source == nil {
+		t.Fault = fault.New(fault.Setting, "the flow reads nothing yet")
+		return
+	}
+	t.read(ctx, p, plan, facts)
+	if t.Fault != nil {
+		return
+	}
+	plan.Tallied(t.Whole, t.batch.Totals.Values)
+	t.Whole.State = flow.Live
+	if err := t.batch.Pass(ctx, plan.Tail, t.Whole); err != nil {
+		t.Fault = tryFault(err)
+	}
+}
+
+func (t *Trial) read(ctx context.Context, p *project.Project, plan *flow.Plan, facts flow.Facts) {
+	r, err := p.OpenSample(plan.Source, t.Sample, false)
 	if err != nil {
 		t.Fault = fault.From(err, fault.Setting)
-		return t
+		return
 	}
-	src := flow.NewSource(plan, r, flow.Facts{ID: "try", File: sample, Reference: sample, Started: value.Instant(time.Now().UTC().Truncate(time.Second))})
+	src := flow.NewSource(plan, r, facts).Within(t.Whole)
 	t.Items, err = src.Batch(MaxTried)
 	if err != nil {
-		t.Fault = flow.Empty(sample)
+		t.Fault = flow.Empty(t.Sample)
 		if !flow.AtEnd(err) {
 			t.Fault = fault.From(err, fault.Syntax)
 		}
-		return t
+		return
 	}
 	if len(t.Items) == MaxTried {
 		_, err := src.Batch(1)
 		t.More = err == nil
 	}
-	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
-	defer cancel()
-	b := &flow.Batch{Plan: plan, Outside: &readOnly{Outside: e.outside}}
-	if err := b.Run(ctx, t.Items); err != nil {
+	if err := t.batch.Run(ctx, t.Items); err != nil {
 		t.Fault = tryFault(err)
 	}
-	t.Counts = b.Counts
-	return t
+	if s := t.batch.Stopped; s != nil {
+		t.Fault = s.Fault
+	}
 }
 
 func tryFault(err error) *fault.Fault {
 	var f *fault.Fault
-	var stop *flow.Stop
 	switch {
-	case errors.As(err, &stop):
-		return stop.Fault
 	case errors.As(err, &f):
 		return f
 	}

@@ -8,12 +8,63 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/flow"
 )
 
 // AddJournal keeps what happened to the records of a batch; first is the batch's first record, from 0.
 func AddJournal(ctx context.Context, db DB, run uuid.UUID, first, records int, entries []byte) error {
-	_, err := db.Exec(ctx, "insert into journal (run, first, records, entries) values ($1, $2, $3, $4)", run, first, records, entries)
+	_, err := db.Exec(ctx, `insert into journal (run, first, records, entries) values ($1, $2, $3, $4)
+		on conflict (run, first) do update set records = excluded.records, entries = excluded.entries where excluded.first = -1`, run, first, records, entries)
 	return err
+}
+
+// AddReferences gives a run business keys by which it is found.
+func AddReferences(ctx context.Context, db DB, r Run, list []flow.Reference) error {
+	if len(list) == 0 {
+		return nil
+	}
+	records, texts := make([]int, len(list)), make([]string, len(list))
+	for i, ref := range list {
+		records[i], texts[i] = ref.Record, ref.Text
+	}
+	_, err := db.Exec(ctx, "insert into reference (run, project, record, text) select $1, $2, n, t from unnest($3::int[], $4::text[]) as x(n, t) on conflict do nothing", r.ID, r.Project, records, texts)
+	return err
+}
+
+// References lists the business keys of a run's records.
+func References(ctx context.Context, db DB, run uuid.UUID, most int) ([]flow.Reference, error) {
+	rows, _ := db.Query(ctx, "select record, text from reference where run = $1 order by record, text limit $2", run, most)
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[flow.Reference])
+}
+
+// Event is what a step of a run told.
+type Event struct {
+	ID     int64
+	Flow   string
+	Run    uuid.UUID
+	Step   string
+	Record int
+	Text   string
+	Fault  *fault.Fault
+	At     time.Time
+}
+
+// AddEvents keeps what steps told.
+func AddEvents(ctx context.Context, db DB, r Run, list []flow.Event) error {
+	if len(list) == 0 {
+		return nil
+	}
+	b := &pgx.Batch{}
+	for _, e := range list {
+		b.Queue("insert into event (project, flow, run, step, record, text, fault) values ($1, $2, $3, $4, $5, $6, $7)", r.Project, r.Flow, r.ID, e.Step, e.Record, e.Text, e.Fault)
+	}
+	return db.SendBatch(ctx, b).Close()
+}
+
+// Events lists what steps of a project told, the newest first.
+func Events(ctx context.Context, db DB, project string, most int) ([]Event, error) {
+	rows, _ := db.Query(ctx, "select id, flow, run, step, record, text, fault, at from event where project = $1 order by at desc, id desc limit $2", project, most)
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[Event])
 }
 
 // JournalBatch reads the batch that holds a record, counted from 0.
@@ -37,6 +88,7 @@ type Aside struct {
 	Rerun     *uuid.UUID
 	HandledBy *string
 	HandledAt *time.Time
+	Path      string // of an entry inside the record
 }
 
 // AddAside keeps records that were set aside.
@@ -46,13 +98,13 @@ func AddAside(ctx context.Context, db DB, list []Aside) error {
 	}
 	b := &pgx.Batch{}
 	for _, a := range list {
-		b.Queue("insert into set_aside (run, record, line, step, raw, faults) values ($1, $2, $3, $4, $5, $6)",
-			a.Run, a.Record, a.Line, a.Step, a.Raw, a.Faults)
+		b.Queue("insert into set_aside (run, record, path, line, step, raw, faults) values ($1, $2, $3, $4, $5, $6, $7)",
+			a.Run, a.Record, a.Path, a.Line, a.Step, a.Raw, a.Faults)
 	}
 	return db.SendBatch(ctx, b).Close()
 }
 
-const asideColumns = "id, run, record, line, step, raw, faults, state, rerun, handled_by, handled_at"
+const asideColumns = "id, run, record, line, step, raw, faults, state, rerun, handled_by, handled_at, path"
 
 // Asides lists what a run set aside, by line.
 func Asides(ctx context.Context, db DB, run uuid.UUID, most int) ([]Aside, error) {

@@ -36,12 +36,14 @@ type Run struct {
 	Project   string
 	Flow      string
 	Release   int
+	Of        string // the flow whose release it is: that of the run that started it; empty is its own
 	Reference string
 	File      string
-	InputPath string // where the file was dropped
-	DonePath  string // where it is moved once the run is recorded
-	FirstLine int    // line of the file at which the content begins
-	Parent    *uuid.UUID
+	InputPath string     // where the file was dropped
+	DonePath  string     // where it is moved once the run is recorded
+	FirstLine int        // line of the file at which the content begins
+	Parent    *uuid.UUID // the run that it is done again for, or with a Caller the run that started it
+	Caller
 	StartedBy string
 	State     State
 	Claim     int64
@@ -56,24 +58,72 @@ type Run struct {
 	CreatedAt time.Time
 	BeganAt   *time.Time
 	EndedAt   *time.Time
-	HasInput  bool // the input is kept with the run, not in a file
+	HasInput  bool   // the records are kept with the run, not in a file
+	Input     []byte // the message that the run begins with, as JSON
+	Answer    []byte // what its caller is answered, as JSON
+	Totals    []byte // what tally steps carry, as JSON by step
+}
+
+// Caller is the step of the parent that started a run, and for which record.
+type Caller struct {
+	Step   string
+	Record int
+	Path   string
+	Depth  int // how many runs called each other before this one
 }
 
 // Ended says whether the run is over.
 func (r Run) Ended() bool { return r.State == Done || r.State == SetAside || r.State == Stopped }
 
-const runColumns = `id, project, flow, release, reference, file, input_path, done_path, first_line, parent, started_by,
-	state, claim, attempt, next_at, cancel_by, taken, aside, counts, fault, warning, created_at, began_at, ended_at, content is not null`
+const runColumns = `id, project, flow, release, release_flow, reference, file, input_path, done_path, first_line, parent,
+	parent_step, parent_record, parent_path, depth, started_by,
+	state, claim, attempt, next_at, cancel_by, taken, aside, counts, fault, warning, created_at, began_at, ended_at, content is not null, input, answer, totals`
 
-// AddRun records a run before anything happens. content is the input where it is no file.
+// asRun reads the run columns.
+func asRun(row pgx.CollectableRow) (r Run, err error) {
+	err = row.Scan(&r.ID, &r.Project, &r.Flow, &r.Release, &r.Of, &r.Reference, &r.File, &r.InputPath, &r.DonePath, &r.FirstLine, &r.Parent,
+		&r.Caller.Step, &r.Caller.Record, &r.Caller.Path, &r.Caller.Depth, &r.StartedBy,
+		&r.State, &r.Claim, &r.Attempt, &r.NextAt, &r.CancelBy, &r.Taken, &r.Aside, &r.Counts, &r.Fault, &r.Warning, &r.CreatedAt, &r.BeganAt, &r.EndedAt, &r.HasInput, &r.Input, &r.Answer, &r.Totals)
+	return r, err
+}
+
+// AddRun records a run before anything happens. content are the records that it reads, where they are in no file.
 func AddRun(ctx context.Context, db DB, r Run, content []byte) error {
-	_, err := db.Exec(ctx, `insert into run (id, project, flow, release, reference, file, input_path, done_path, content, first_line, parent, started_by)
-		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)`,
-		r.ID, r.Project, r.Flow, r.Release, r.Reference, r.File, r.InputPath, r.DonePath, content, max(r.FirstLine, 1), r.Parent, r.StartedBy)
+	if r.Of == "" {
+		r.Of = r.Flow
+	}
+	_, err := db.Exec(ctx, `insert into run (id, project, flow, release, release_flow, reference, file, input_path, done_path, content, input, first_line, parent,
+		parent_step, parent_record, parent_path, depth, started_by)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18)`,
+		r.ID, r.Project, r.Flow, r.Release, r.Of, r.Reference, r.File, r.InputPath, r.DonePath, content, r.Input, max(r.FirstLine, 1), r.Parent,
+		r.Caller.Step, r.Caller.Record, r.Caller.Path, r.Caller.Depth, r.StartedBy)
 	if err != nil {
 		return err
 	}
 	return tellRun(ctx, db, r.Project, r.ID)
+}
+
+// AddChild records a run that a step starts, or finds the one that it has started before; fresh says which.
+func AddChild(ctx context.Context, tx pgx.Tx, r Run) (child Run, fresh bool, err error) {
+	tag, err := tx.Exec(ctx, `insert into run (id, project, flow, release, release_flow, reference, file, input, parent, parent_step, parent_record, parent_path, depth, started_by)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14) on conflict (parent, parent_step, parent_record, parent_path) where parent_step <> '' do nothing`,
+		r.ID, r.Project, r.Flow, r.Release, r.Of, r.Reference, r.File, r.Input, r.Parent, r.Caller.Step, r.Caller.Record, r.Caller.Path, r.Caller.Depth, r.StartedBy)
+	if err != nil {
+		return r, false, err
+	}
+	if tag.RowsAffected() == 1 {
+		return r, true, tellRun(ctx, tx, r.Project, r.ID)
+	}
+	rows, _ := tx.Query(ctx, "select "+runColumns+" from run where parent = $1 and parent_step = $2 and parent_record = $3 and parent_path = $4",
+		r.Parent, r.Caller.Step, r.Caller.Record, r.Caller.Path)
+	child, err = one(pgx.CollectExactlyOneRow(rows, asRun))
+	return child, false, err
+}
+
+// Children lists the runs that a run's steps started, the oldest first.
+func Children(ctx context.Context, db DB, run uuid.UUID, most int) ([]Run, error) {
+	rows, _ := db.Query(ctx, "select "+runColumns+" from run where parent = $1 and parent_step <> '' order by created_at, id limit $2", run, most)
+	return pgx.CollectRows(rows, asRun)
 }
 
 func tellRun(ctx context.Context, db DB, project string, id uuid.UUID) error {
@@ -91,13 +141,13 @@ func AddPickup(ctx context.Context, db DB, project, flowID, path, identity strin
 func PickupRun(ctx context.Context, db DB, project, flowID, path, identity string) (Run, error) {
 	rows, _ := db.Query(ctx, "select "+runColumns+` from run where id = (select run from pickup where project = $1 and flow = $2 and path = $3 and identity = $4)`,
 		project, flowID, path, identity)
-	return one(pgx.CollectExactlyOneRow(rows, pgx.RowToStructByPos[Run]))
+	return one(pgx.CollectExactlyOneRow(rows, asRun))
 }
 
 // RunByID reads one run.
 func RunByID(ctx context.Context, db DB, id uuid.UUID) (Run, error) {
 	rows, _ := db.Query(ctx, "select "+runColumns+" from run where id = $1", id)
-	return one(pgx.CollectExactlyOneRow(rows, pgx.RowToStructByPos[Run]))
+	return one(pgx.CollectExactlyOneRow(rows, asRun))
 }
 
 // RunInput reads the input that is kept with a run.
@@ -111,17 +161,18 @@ func Claim(ctx context.Context, db DB, id uuid.UUID, worker string) (Run, error)
 	rows, _ := db.Query(ctx, `update run set claim = claim + 1, worker = $2, attempt = attempt + 1, state = 'running',
 		next_at = null, began_at = coalesce(began_at, now()), ended_at = null
 		where id = $1 and state not in ('done', 'stopped', 'set aside') returning `+runColumns, id, worker)
-	r, err := one(pgx.CollectExactlyOneRow(rows, pgx.RowToStructByPos[Run]))
+	r, err := one(pgx.CollectExactlyOneRow(rows, asRun))
 	if err != nil {
 		return r, err
 	}
 	return r, tellRun(ctx, db, r.Project, r.ID)
 }
 
-// Progress records what a batch did. It is ErrTakenOn when another worker has claimed the run.
+// Progress records what a batch did; the tries begin anew. It is ErrTakenOn when another worker has claimed the run.
 func Progress(ctx context.Context, db DB, r Run) (cancelledBy *string, err error) {
-	err = db.QueryRow(ctx, `update run set taken = $3, aside = $4, counts = $5 where id = $1 and claim = $2 and state = 'running' returning cancel_by`,
-		r.ID, r.Claim, r.Taken, r.Aside, r.Counts).Scan(&cancelledBy)
+	err = db.QueryRow(ctx, `update run set taken = $3, aside = $4, counts = $5, totals = $6, answer = coalesce($7, answer), attempt = 1
+		where id = $1 and claim = $2 and state = 'running' returning cancel_by`,
+		r.ID, r.Claim, r.Taken, r.Aside, r.Counts, r.Totals, r.Answer).Scan(&cancelledBy)
 	if err == pgx.ErrNoRows {
 		return nil, ErrTakenOn
 	}
@@ -129,6 +180,24 @@ func Progress(ctx context.Context, db DB, r Run) (cancelledBy *string, err error
 		return nil, err
 	}
 	return cancelledBy, tellRun(ctx, db, r.Project, r.ID)
+}
+
+// Rest lets a run wait until a time at which it is taken on again. That it was taken on does not count as a try.
+func Rest(ctx context.Context, db DB, r Run, until time.Time) error {
+	tag, err := db.Exec(ctx, "update run set state = 'waiting', next_at = $3, attempt = greatest(attempt - 1, 0) where id = $1 and claim = $2", r.ID, r.Claim, until)
+	if err == nil && tag.RowsAffected() == 0 {
+		err = ErrTakenOn
+	}
+	if err != nil {
+		return err
+	}
+	return tellRun(ctx, db, r.Project, r.ID)
+}
+
+// Cancelled are those of a number of runs that somebody asked to stop longer than a time ago.
+func Cancelled(ctx context.Context, db DB, runs []uuid.UUID, grace time.Duration) ([]uuid.UUID, error) {
+	rows, _ := db.Query(ctx, "select id from run where id = any($1) and cancel_by is not null and cancel_at < now() - make_interval(secs => $2)", runs, grace.Seconds())
+	return pgx.CollectRows(rows, pgx.RowTo[uuid.UUID])
 }
 
 // Finish ends a run, or lets it wait for another try at nextAt.
@@ -162,7 +231,7 @@ func Warn(ctx context.Context, db DB, r Run, warning string) error {
 
 // Cancel asks a run to stop after its batch; one that waits is stopped at once.
 func Cancel(ctx context.Context, db DB, r Run, by string) error {
-	_, err := db.Exec(ctx, `update run set cancel_by = $2 where id = $1 and state not in ('done', 'set aside', 'stopped')`, r.ID, by)
+	_, err := db.Exec(ctx, `update run set cancel_by = $2, cancel_at = now() where id = $1 and state not in ('done', 'set aside', 'stopped')`, r.ID, by)
 	if err != nil {
 		return err
 	}
@@ -171,7 +240,7 @@ func Cancel(ctx context.Context, db DB, r Run, by string) error {
 
 // Resume lets a run that was set aside as a whole go on from where it came to.
 func Resume(ctx context.Context, db DB, id uuid.UUID) error {
-	tag, err := db.Exec(ctx, `update run set state = 'waiting', attempt = 0, fault = null, ended_at = null, cancel_by = null
+	tag, err := db.Exec(ctx, `update run set state = 'waiting', attempt = 0, fault = null, ended_at = null, cancel_by = null, cancel_at = null
 		where id = $1 and state in ('set aside', 'stopped') and fault is not null`, id)
 	if err == nil && tag.RowsAffected() == 0 {
 		err = ErrChanged
@@ -202,7 +271,7 @@ func Runs(ctx context.Context, db DB, f RunFilter) ([]Run, error) {
 		and("state = $%d", f.State)
 	}
 	if f.Reference != "" {
-		and("lower(reference) like $%d", likePrefix(f.Reference))
+		and("(lower(reference) like $%[1]d or id in (select run from reference where project = $1 and lower(text) like $%[1]d))", likePrefix(f.Reference))
 	}
 	if f.Before != nil {
 		and("created_at < $%d", *f.Before)
@@ -210,7 +279,7 @@ func Runs(ctx context.Context, db DB, f RunFilter) ([]Run, error) {
 	args = append(args, f.Most)
 	rows, _ := db.Query(ctx, "select "+runColumns+" from run where "+strings.Join(where, " and ")+
 		fmt.Sprintf(" order by created_at desc, id limit $%d", len(args)), args...)
-	return pgx.CollectRows(rows, pgx.RowToStructByPos[Run])
+	return pgx.CollectRows(rows, asRun)
 }
 
 func likePrefix(s string) string {
@@ -255,32 +324,6 @@ func KeepInput(ctx context.Context, db DB, r Run, content []byte) error {
 	if err == nil && tag.RowsAffected() == 0 {
 		return ErrTakenOn
 	}
-	return err
-}
-
-// Effects reads what effects of a step answered for records, by their positions in the message.
-func Effects(ctx context.Context, db DB, run uuid.UUID, step string, records []int) (map[int]string, error) {
-	rows, err := db.Query(ctx, "select record, answer from effect where run = $1 and step = $2 and record = any($3)", run, step, records)
-	if err != nil {
-		return nil, err
-	}
-	known := map[int]string{}
-	var record int
-	var answer []byte
-	_, err = pgx.ForEachRow(rows, []any{&record, &answer}, func() error {
-		known[record] = string(answer)
-		return nil
-	})
-	return known, err
-}
-
-// KeepEffects notes what effects answered.
-func KeepEffects(ctx context.Context, db DB, run uuid.UUID, step string, records []int, answers []string) error {
-	if len(records) == 0 {
-		return nil
-	}
-	_, err := db.Exec(ctx, `insert into effect (run, step, record, answer) select $1, $2, l, convert_to(a, 'UTF8') from unnest($3::int[], $4::text[]) as x(l, a) on conflict do nothing`,
-		run, step, records, answers)
 	return err
 }
 

@@ -38,6 +38,10 @@ func Requeue(ctx context.Context, tx pgx.Tx, silence time.Duration) (int64, erro
 	if _, err := tx.Exec(ctx, "delete from worker where beat_at < now() - make_interval(secs => $1)", silence.Seconds()); err != nil {
 		return 0, err
 	}
+	if _, err := tx.Exec(ctx, `update run set attempt = greatest(attempt - 1, 0) where state = 'running' and id in (select (args->>'run')::uuid from river_job
+		where state = 'running' and not exists (select 1 from worker w where w.id = attempted_by[array_upper(attempted_by, 1)]))`); err != nil {
+		return 0, err
+	}
 	tag, err := tx.Exec(ctx, `update river_job set state = 'available', scheduled_at = now(), attempt = greatest(attempt - 1, 0)
 		where state = 'running' and not exists (select 1 from worker w where w.id = attempted_by[array_upper(attempted_by, 1)])`)
 	return tag.RowsAffected(), err

@@ -298,7 +298,7 @@ func (w *world) everything() {
 		}
 	}
 	for _, flow := range []string{"crew-roster", "vessel-list", "crew-notice"} {
-		_, err := w.engine.Begin(w.t.Context(), "skerry", flow, "mira")
+		_, err := w.engine.Begin(w.t.Context(), "skerry", flow, "mira", nil)
 		require.NoError(w.t, err)
 	}
 }

@@ -29,6 +29,8 @@ const (
 	Outside   Code = "outside"    // an outside system refused or could not be reached
 	Gone      Code = "gone"       // an input that disappeared
 	Cancelled Code = "cancelled"  // stopped because somebody asked for it
+	Stopped   Code = "stopped"    // ended by a step of the flow
+	Note      Code = "note"       // no fault: a text that a step notes
 )
 
 // Place says where a fault is. Zero members are unknown and not shown.

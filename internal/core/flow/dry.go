@@ -2,6 +2,8 @@ package flow
 
 import (
 	"context"
+	"sync"
+	"time"
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/schema"
@@ -14,11 +16,14 @@ import (
 type Dry struct {
 	Rows  func(row *schema.Schema) ([]value.Value, error) // the sample rows of a schema
 	Tell  func(u Upsert, row value.Value)                 // may be nil
+	mu    sync.Mutex
 	cache map[string][]value.Value
 }
 
 // Lookup finds rows among the samples of the row's schema.
 func (d *Dry) Lookup(_ context.Context, l Lookup, keys [][]value.Value) ([]value.Value, error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
 	rows, ok := d.cache[l.Row.ID]
 	if !ok {
 		var err error
@@ -78,3 +83,74 @@ func (d *Dry) Upsert(_ context.Context, u Upsert, rows []value.Value) ([]Written
 	}
 	return out, nil
 }
+
+// DryHouse runs the flows that a flow calls in the same way, remembers keys for itself, and waits for nothing.
+type DryHouse struct {
+	Outside Outside
+	Plan    func(flow string) *Plan // of a flow that is called; nil when there is none
+	At      time.Time
+	Facts   Facts
+	mu      sync.Mutex
+	seen    map[string]bool
+	depth   int
+}
+
+// maxCalls bounds flows that call flows.
+const maxCalls = 20
+
+// Start runs the flow at once for each input, and nothing is recorded.
+func (d *DryHouse) Start(ctx context.Context, c Started, inputs []value.Value) ([]Answered, error) {
+	out := make([]Answered, len(inputs))
+	plan := d.Plan(c.Flow.ID)
+	for i, input := range inputs {
+		switch {
+		case plan == nil || len(plan.Faults) > 0:
+			out[i].Fault = fault.New(fault.Setting, "the flow %s has faults", c.Flow.Title).Mended("Mend it first")
+		case d.depth >= maxCalls:
+			out[i].Fault = fault.New(fault.Limit, "flows call flows more than %d deep", maxCalls)
+		default:
+			house := &DryHouse{Outside: d.Outside, Plan: d.Plan, At: d.At, Facts: d.Facts, depth: d.depth + 1}
+			b := &Batch{Plan: plan, Outside: d.Outside, House: house, Try: standardTries}
+			whole := plan.Whole(d.Facts, input)
+			if err := b.Pass(ctx, append(plan.Head[:len(plan.Head):len(plan.Head)], plan.Tail...), whole); err != nil {
+				return nil, err
+			}
+			out[i] = Outcome(whole, b)
+		}
+	}
+	return out, nil
+}
+
+// Outcome is what a flow that was called answers, or the fault for which it does not.
+func Outcome(whole *Item, b *Batch) Answered {
+	switch {
+	case whole.State == SetAside:
+		f := *whole.Faults[0]
+		return Answered{Fault: &f}
+	case b.Stopped != nil && b.Stopped.Fault != nil:
+		f := *b.Stopped.Fault
+		return Answered{Fault: &f}
+	}
+	return Answered{Answer: b.Answer}
+}
+
+// Seen knows the keys of this try only.
+func (d *DryHouse) Seen(_ context.Context, s Sight, keys []string) ([]bool, error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.seen == nil {
+		d.seen = map[string]bool{}
+	}
+	out := make([]bool, len(keys))
+	for i, key := range keys {
+		out[i] = d.seen[s.Step+"\x00"+key]
+		d.seen[s.Step+"\x00"+key] = true
+	}
+	return out, nil
+}
+
+// Wait waits for nothing.
+func (d *DryHouse) Wait(context.Context, string, []*Item, []time.Time) error { return nil }
+
+// Now is the time at which the try began.
+func (d *DryHouse) Now() time.Time { return d.At }

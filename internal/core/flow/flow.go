@@ -21,14 +21,15 @@ type Flow struct {
 	ID        string
 	Title     string
 	Trigger   Trigger
-	Reference doc.Text // a formula over run
+	Reference doc.Text // a formula over run and input
+	Limit     int      // seconds that a run may take; 0 is no limit
 	Steps     []*Step
 	At        doc.Text
 	doc       *doc.Doc
 }
 
 // Trigger is what starts a run: a new file in a connection's folder, new records that an operation gives, a
-// schedule, or a person.
+// schedule, a person, or another flow.
 type Trigger struct {
 	Kind       string
 	Name       string
@@ -37,6 +38,8 @@ type Trigger struct {
 	Operation  doc.Text // records: the operation that gives them
 	Rising     doc.Text // records: a field that is greater in each new one
 	With       []Match  // records: what it is asked with; rising is the greatest value so far, as text
+	Input      doc.Text // person, called: the schema of the message that a run begins with
+	Output     doc.Text // called: the schema of the answer
 	Every      int      // seconds between two looks, or two starts of a schedule
 	At         doc.Text
 }
@@ -46,11 +49,23 @@ type Step struct {
 	ID       string
 	Kind     string
 	Name     string
+	Comment  string
+	Off      bool // switched off: it is passed over, and yields nothing
 	Settings map[string]doc.Text
-	Match    []Match // pairs of column and formula, for the kinds that have them
-	Steps    []*Step
+	Match    []Match // pairs of name and formula, for the kinds that have them
+	Tracks   []*Track
 	Path     []any // where the step stands in the part, for edits
 	At       doc.Text
+}
+
+// Track is a sequence of steps inside a step.
+type Track struct {
+	Kind  *TrackKind
+	Name  string
+	If    doc.Text // the condition under which it is taken
+	Steps []*Step
+	Path  []any // where its list of steps stands in the part
+	At    doc.Text
 }
 
 // Match is one key column and the formula that it must equal.
@@ -61,9 +76,13 @@ func (s *Step) Setting(name string) string {
 	if t, ok := s.Settings[name]; ok && t.Value != "" {
 		return t.Value
 	}
-	for _, k := range kindOf(s.Kind).Settings {
-		if k.Name == name {
-			return k.Default
+	k := kindOf(s.Kind)
+	if k == nil {
+		return ""
+	}
+	for _, set := range k.Settings {
+		if set.Name == name {
+			return set.Default
 		}
 	}
 	return ""
@@ -75,6 +94,13 @@ type Parts interface {
 	Mapping(id string) *mapping.Plan
 	Connection(id string) *connection.Connection
 	Formulas() formula.Env
+	Contract(flow string) *Contract
+}
+
+// Contract is what a flow is given by who calls it, and what it answers. Either schema may be nil.
+type Contract struct {
+	ID, Title     string
+	Input, Output *schema.Schema
 }
 
 // Parse reads a flow part.
@@ -82,7 +108,7 @@ func Parse(id string, d *doc.Doc) *Flow {
 	n := d.Root()
 	f := &Flow{ID: id, Title: n.Need("flow").Value, At: n.At(), doc: d}
 	t := n.Map("trigger")
-	f.Trigger = Trigger{Kind: t.Choice("kind", "file", "records", "schedule", "person"), Name: t.Text("name").Value, At: t.At()}
+	f.Trigger = Trigger{Kind: t.Choice("kind", "file", "records", "schedule", "person", "called"), Name: t.Text("name").Value, At: t.At()}
 	f.Trigger.read(t)
 	if f.Trigger.Every < 1 {
 		t.Fault(fault.Range, "every: expected at least 1 second")
@@ -90,7 +116,8 @@ func Parse(id string, d *doc.Doc) *Flow {
 	}
 	t.Done()
 	f.Reference = n.Text("reference")
-	f.Steps = steps(n, []any{"steps"}, map[string]bool{"trigger": true})
+	f.Limit = n.Int("time limit", 0)
+	f.Steps = steps(n, "steps", []any{"steps"}, map[string]bool{"trigger": true})
 	if len(f.Steps) == 0 && n.Present() {
 		n.Fault(fault.Required, "the flow has no steps")
 	}
@@ -112,21 +139,29 @@ func (tr *Trigger) read(t doc.Node) {
 	case "schedule":
 		tr.Every = t.Int("every", 3600)
 	case "person":
-		tr.Every = 1
+		tr.Every, tr.Input = 1, t.Text("input")
+	case "called":
+		tr.Every, tr.Input, tr.Output = 1, t.Text("input"), t.Text("output")
 	}
 }
 
-func steps(n doc.Node, path []any, seen map[string]bool) []*Step {
+func steps(n doc.Node, key string, path []any, seen map[string]bool) []*Step {
 	var out []*Step
-	for i, c := range n.List("steps") {
-		out = append(out, step(c, append(path[:len(path):len(path)], i), seen))
+	for i, c := range n.List(key) {
+		out = append(out, step(c, below(path, i), seen))
 	}
 	return out
 }
 
+// below is the path of something inside.
+func below(path []any, names ...any) []any { return append(path[:len(path):len(path)], names...) }
+
 func step(n doc.Node, path []any, seen map[string]bool) *Step {
 	kind := n.Need("step")
-	s := &Step{ID: n.Need("id").Value, Kind: kind.Value, Name: n.Text("name").Value, Settings: map[string]doc.Text{}, Path: path, At: n.At()}
+	s := &Step{
+		ID: n.Need("id").Value, Kind: kind.Value, Name: n.Text("name").Value, Comment: n.Text("comment").Value, Off: n.Bool("off", false),
+		Settings: map[string]doc.Text{}, Path: path, At: n.At(),
+	}
 	k := kindOf(kind.Value)
 	if k == nil {
 		if kind.Value != "" {
@@ -144,11 +179,45 @@ func step(n doc.Node, path []any, seen map[string]bool) *Step {
 	for _, set := range k.Settings {
 		s.setting(n, set)
 	}
-	if k.Nests {
-		s.Steps = steps(n, append(path[:len(path):len(path)], "steps"), seen)
+	for i := range k.Tracks {
+		s.tracks(n, &k.Tracks[i], seen)
 	}
 	n.Done()
 	return s
+}
+
+// tracks reads the tracks of one kind: a list of steps, or a list of tracks with steps of their own. A single
+// track that is not there has no steps.
+func (s *Step) tracks(n doc.Node, k *TrackKind, seen map[string]bool) {
+	if !k.Many {
+		list := steps(n, k.Key, below(s.Path, k.Key), seen)
+		s.Tracks = append(s.Tracks, &Track{Kind: k, Steps: list, Path: below(s.Path, k.Key), At: s.At})
+		return
+	}
+	list := n.List(k.Key)
+	if len(list) == 0 {
+		n.Fault(fault.Required, "%q is missing: %s", k.Key, k.About)
+	}
+	for i, c := range list {
+		path := below(s.Path, k.Key, i, "steps")
+		t := &Track{Kind: k, Name: c.Text("name").Value, Path: path, At: c.At()}
+		if k.If {
+			t.If = c.Need("if")
+		}
+		t.Steps = steps(c, "steps", path, seen)
+		c.Done()
+		s.Tracks = append(s.Tracks, t)
+	}
+}
+
+// Track finds the single track of a key; nil when the kind has none.
+func (s *Step) Track(key string) *Track {
+	for _, t := range s.Tracks {
+		if t.Kind.Key == key {
+			return t
+		}
+	}
+	return nil
 }
 
 func (s *Step) setting(n doc.Node, set Setting) {
@@ -179,7 +248,9 @@ func (f *Flow) Walk(visit func(s *Step)) { walk(f.Steps, visit) }
 func walk(steps []*Step, visit func(*Step)) {
 	for _, s := range steps {
 		visit(s)
-		walk(s.Steps, visit)
+		for _, t := range s.Tracks {
+			walk(t.Steps, visit)
+		}
 	}
 }
 

@@ -9,11 +9,14 @@ type SettingType string
 
 // The types of setting.
 const (
-	Text    SettingType = "text"
-	Formula SettingType = "formula"
-	Part    SettingType = "part"
-	Choice  SettingType = "choice"
-	Matches SettingType = "matches"
+	Text      SettingType = "text"
+	Formula   SettingType = "formula"
+	Part      SettingType = "part"
+	Choice    SettingType = "choice"
+	Matches   SettingType = "matches"   // pairs of a name and a formula
+	Name      SettingType = "name"      // the name of what a step before yields
+	Number    SettingType = "number"    // a number that is not negative
+	Operation SettingType = "operation" // one of the connection's operations
 )
 
 // Setting describes one setting of a kind of step.
@@ -24,29 +27,74 @@ type Setting struct {
 	Default           string
 	Choices           []string
 	Of                string // Part: the kind of part
+	Rare              bool   // folded away until somebody wants it
+}
+
+// TrackKind is one way in which a kind of step holds other steps.
+type TrackKind struct {
+	Key, Title, About string
+	Many              bool // a list of tracks, each with a name and steps of its own
+	If                bool // each of them has a condition
+	Below             bool // drawn as a track below: what happens when something goes wrong
 }
 
 // Kind is one kind of step: all that the product knows of it stands in this value.
 type Kind struct {
 	Name, Title, About string
+	Group              string // under which it is offered
 	Settings           []Setting
-	Nests              bool // holds steps of its own
+	Tracks             []TrackKind
 	Outside            bool // stands on its connection's lane
 	Effect             bool // changes the outside system
+	Ends               bool // nothing behind it is reached
 	Detail             func(s *Step) string
 	compile            func(c *compiler, s *Step) runner
 }
 
 var onFault = Setting{
 	Name: "on fault", Label: "When a record cannot pass", Type: Choice, Default: "set aside", Choices: []string{"set aside", "stop"},
-	Help: "Set it aside with its fault and carry on, or stop the run at the first; the records beside it in its batch do not go on",
+	Help: "Set it aside with its fault and carry on, or stop the run there; the records before it are done, and the run can be resumed",
 }
+
+// reaching are the settings of all steps that reach an outside system.
+var reaching = []Setting{
+	{Name: "tries", Label: "Tries", Type: Number, Rare: true, Help: "How often it is tried while the system cannot be reached; a refused request is not tried again"},
+	{Name: "pause", Label: "Pause before the second try (seconds)", Type: Number, Rare: true},
+	{Name: "growth", Label: "Each pause is so many times the last", Type: Number, Default: "2", Rare: true, Help: "With a little chance in it, so that not all come at once"},
+	{Name: "longest pause", Label: "Longest pause (seconds)", Type: Number, Default: "300", Rare: true},
+	{Name: "time limit", Label: "Time limit (seconds)", Type: Number, Rare: true, Help: "After which a try counts as failed"},
+}
+
+var undo = TrackKind{Key: "undo", Title: "Undo", About: "what takes this step back when a later step of the attempt around it fails", Below: true}
+
+// outside adds what all kinds have that reach an outside system.
+func outside(k *Kind) *Kind {
+	k.Outside = true
+	k.Settings = append(append(k.Settings[:len(k.Settings):len(k.Settings)], onFault), reaching...)
+	if k.Effect {
+		k.Tracks = append(k.Tracks, undo)
+	}
+	return k
+}
+
+// The groups under which kinds are offered.
+const (
+	Shape   = "Shape the data"
+	Way     = "Way and order"
+	Systems = "Systems"
+	Run     = "The run itself"
+)
 
 // Kinds is the table of step kinds. Its init function keeps the compiler's mutual recursion legal.
 var Kinds []*Kind
 
 func init() {
-	Kinds = []*Kind{readKind, eachKind, keepKind, findKind, mapKind, upsertKind, callKind, writeKind}
+	Kinds = []*Kind{
+		readKind, eachKind, chooseKind, atOnceKind, attemptKind, keepKind, onceKind,
+		mapKind, setKind, tallyKind, checkKind, parseKind, formatKind,
+		outside(findKind), outside(upsertKind), outside(callKind), outside(writeKind),
+		flowKind, answerKind, waitKind, noteKind, referenceKind, stopKind,
+	}
 }
 
 func kindOf(name string) *Kind {

@@ -1,6 +1,9 @@
 package flow
 
-import "strconv"
+import (
+	"slices"
+	"strconv"
+)
 
 // Geometry of a flow's drawing, in pixels. It knows nothing of how it is drawn.
 type Geometry struct {
@@ -9,6 +12,7 @@ type Geometry struct {
 	Nodes         []Node
 	Links         []Link
 	Spans         []Span
+	Joints        []Point // where tracks join
 }
 
 // Lane is the strip of one system, or of Hollow Reed itself.
@@ -23,6 +27,10 @@ type Node struct {
 	ID, Title, Detail string
 	X, Y, W, H        int
 	Faults            int
+	Off               bool
+	Comment           string
+	Holds             int // the steps inside it
+	Folded            bool
 }
 
 // Link is the stem from one node to the next; its count stands at (CX, CY).
@@ -30,51 +38,103 @@ type Link struct {
 	From, To string
 	Points   []Point
 	CX, CY   int
+	Label    string // of a track: its condition, or its name
+	Trouble  bool   // the way of what failed
+	Dead     bool   // it ends here
+	Count    string // the step whose count it shows: of what comes in, or with Out of what goes out
+	Out      bool
+	Gap      *Gap // where a step that is put here stands; nil where none can be
+}
+
+// Gap is a place between steps: the path of a list of steps in the part, and a position in it.
+type Gap struct {
+	Path []any
+	At   int
 }
 
 // Point of a link.
 type Point struct{ X, Y int }
 
-// Span is the bracket around the steps of an each.
+// Span is the bracket around the steps of an each or an attempt at the top.
 type Span struct {
 	ID, Title, Detail string
-	X, Width          int
+	X, Y, Width       int
+	Depth             int
+	Faults            int
+	Attempt, Off      bool
 }
 
 // Measures of the drawing.
 const (
 	laneHeight = 76
+	rowHeight  = 60
 	headWidth  = 132
 	nodeWidth  = 118
 	nodeHeight = 36
-	nodeGap    = 22
-	spanRoom   = 62
+	nodeGap    = 28
+	column     = nodeWidth + nodeGap
+	spanRoom   = 54
+	headLine   = 32 // of the titles of spans above the lanes
 	minWidth   = 1280
+	sideways   = 9 // between the ways of tracks that change lanes at the same place
 )
 
 // ReedLane is the id of Hollow Reed's own lane.
 const ReedLane = "reed"
 
+// spot is where something stands before the lanes have their heights.
+type spot struct {
+	x1, x2 int
+	lane   string
+	row    int
+}
+
+// end is a loose end of the stem.
+type end struct {
+	spot
+	id, label string
+	trouble   bool
+	dead      bool
+	gap       *Gap
+}
+
+// joined is a link before the lanes have their heights.
+type joined struct {
+	from, to spot
+	fork     bool // at the side of a fork or a joint: its tracks change lanes at the same place
+	joint    bool // it runs on to a joint
+	link     Link
+}
+
 type layout struct {
-	g     Geometry
-	parts Parts
-	plan  *Plan
-	lanes map[string]int
-	x     int
-	last  *Node
+	g      Geometry
+	parts  Parts
+	plan   *Plan
+	folded map[string]bool
+	lanes  map[string]int
+	rows   map[string][]int // of each lane, those that are used
+	nodes  []spot
+	links  []joined
+	joints []spot
+	ends   []end
+	x      int
+	row    int // of the track at hand
+	next   int // the first row that no track has
+	group  int // how many forks and attempts are around
+	spans  int // how many spans are around
+	deep   int // the most spans in each other
+	trail  int // how far right a track below reaches
 }
 
 // Layout computes the drawing from the tree: the steps from left to right in their order, each on
-// the lane of the system that it touches.
-func (p *Plan) Layout(parts Parts) Geometry {
-	l := &layout{parts: parts, plan: p, lanes: map[string]int{}, x: headWidth + 26}
+// the lane of the system that it touches; tracks beside each other have rows of their own in the lanes that they
+// touch. Of folded steps only the outline is drawn.
+func (p *Plan) Layout(parts Parts, folded map[string]bool) Geometry {
+	l := &layout{parts: parts, plan: p, folded: folded, lanes: map[string]int{}, rows: map[string][]int{}, x: headWidth + 26, next: 1}
 	f := p.Flow
 	at := f.Trigger.Connection.Value
 	if at == "" {
 		at = ReedLane
-		if p.ReadStep != nil { // a system stands above the reed, so that there is room over the spans
-			l.lane(laneOf(p.ReadStep))
-		}
 	}
 	l.lane(at)
 	l.lane(ReedLane)
@@ -83,14 +143,14 @@ func (p *Plan) Layout(parts Parts) Geometry {
 	if title == "" {
 		title = triggerTitles[f.Trigger.Kind]
 	}
-	l.node(Node{ID: "trigger", Title: title, Detail: f.Trigger.When()}, at)
-	l.steps(f.Steps)
-	l.g.Width = max(minWidth, l.x+30)
-	l.g.Height = len(l.g.Lanes) * laneHeight
+	l.node(Node{ID: "trigger", Title: title, Detail: f.Trigger.When()}, at, nil)
+	l.steps(f.Steps, []any{"steps"})
+	l.tail()
+	l.place()
 	return l.g
 }
 
-var triggerTitles = map[string]string{"file": "Pick up file", "records": "New records", "schedule": "On time", "person": "By hand"}
+var triggerTitles = map[string]string{"file": "Pick up file", "records": "New records", "schedule": "On time", "person": "By hand", "called": "Called"}
 
 // every says how long a number of seconds is: 2 h, 1 min, 90 s.
 func every(seconds int) string {
@@ -112,15 +172,15 @@ func (t Trigger) When() string {
 		return "every " + every(t.Every)
 	case "person":
 		return "when asked"
+	case "called":
+		return "by another flow"
 	}
 	return t.Mask.Value
 }
 
 func laneOf(s *Step) string {
-	if s.Kind == "read" && s.Setting("connection") != "" {
-		return s.Setting("connection")
-	}
-	if k := kindOf(s.Kind); k != nil && k.Outside {
+	k := kindOf(s.Kind)
+	if k != nil && (k.Outside || k == readKind) && s.Setting("connection") != "" {
 		return s.Setting("connection")
 	}
 	return ReedLane
@@ -130,7 +190,7 @@ func (l *layout) lane(id string) {
 	if _, ok := l.lanes[id]; ok {
 		return
 	}
-	lane := Lane{ID: id, Title: "In the reed", About: "Hollow Reed", Y: len(l.g.Lanes) * laneHeight, Height: laneHeight, Reed: id == ReedLane}
+	lane := Lane{ID: id, Title: "In the reed", About: "Hollow Reed", Reed: id == ReedLane}
 	if !lane.Reed {
 		lane.Title, lane.About = id, "unknown"
 		if c := l.parts.Connection(id); c != nil {
@@ -141,53 +201,310 @@ func (l *layout) lane(id string) {
 	l.g.Lanes = append(l.g.Lanes, lane)
 }
 
-func (l *layout) node(n Node, lane string) {
-	y := l.g.Lanes[l.lanes[lane]].Y
-	n.X, n.Y, n.W, n.H = l.x, y+(laneHeight-nodeHeight)/2, nodeWidth, nodeHeight
-	if l.last != nil {
-		l.link(*l.last, n)
+// at is a spot in the track at hand.
+func (l *layout) at(x, width int, lane string) spot {
+	if !slices.Contains(l.rows[lane], l.row) {
+		l.rows[lane] = append(l.rows[lane], l.row)
 	}
-	l.x += nodeWidth + nodeGap
-	l.g.Nodes = append(l.g.Nodes, n)
-	l.last = &n
+	return spot{x, x + width, lane, l.row}
 }
 
-// link runs from the right edge of one node to the left edge of the next, changing lanes half way.
-func (l *layout) link(a, b Node) {
-	ay, by := a.Y+a.H/2, b.Y+b.H/2
-	mid := (a.X + a.W + b.X) / 2
-	k := Link{From: a.ID, To: b.ID, CX: mid, CY: (ay + by) / 2}
-	k.Points = []Point{{a.X + a.W, ay}}
+// node places the next node and ties the loose ends to it.
+func (l *layout) node(n Node, lane string, gap *Gap) {
+	n.X, n.W, n.H = l.x, nodeWidth, nodeHeight
+	s := l.at(l.x, nodeWidth, lane)
+	l.tie(s, n.ID, gap, false)
+	l.g.Nodes, l.nodes = append(l.g.Nodes, n), append(l.nodes, s)
+	l.ends = []end{{spot: s, id: n.ID}}
+	l.x += column
+}
+
+// tie links all loose ends to a spot.
+func (l *layout) tie(to spot, id string, gap *Gap, joint bool) {
+	for _, e := range l.ends {
+		k := Link{From: e.id, To: id, Label: e.label, Trouble: e.trouble, Gap: gap}
+		if e.gap != nil {
+			k.Gap = e.gap
+		}
+		k.Count, k.Out = id, false
+		if joint || l.plan.Planned(id) == nil {
+			k.Count, k.Out = e.id, true
+		}
+		l.links = append(l.links, joined{from: e.spot, to: to, fork: joint || len(l.ends) > 1 || e.label != "" || e.trouble, joint: joint, link: k})
+	}
+}
+
+// joint brings the loose ends together.
+func (l *layout) joint(id string, width int, gap *Gap) {
+	s := l.at(l.x+width/2, 0, ReedLane)
+	l.tie(s, id, gap, true)
+	if len(l.ends) > 0 {
+		l.joints = append(l.joints, s)
+		l.ends = []end{{spot: s, id: id}}
+	}
+	l.x += width
+}
+
+func (l *layout) steps(steps []*Step, path []any) {
+	for i, s := range steps {
+		l.step(s, &Gap{path, i})
+	}
+}
+
+func (l *layout) step(s *Step, gap *Gap) {
+	k := kindOf(s.Kind)
+	if k == nil {
+		l.node(Node{ID: s.ID, Title: s.Name, Detail: "unknown", Faults: 1}, ReedLane, gap)
+		return
+	}
+	n := Node{ID: s.ID, Title: s.Name, Detail: k.Detail(s), Off: s.Off, Comment: s.Comment}
+	if ps := l.plan.Planned(s.ID); ps != nil {
+		n.Faults = len(ps.Faults)
+	}
+	walk(heldBy(s), func(*Step) { n.Holds++ })
+	switch {
+	case l.folded[s.ID] && n.Holds > 0:
+		n.Folded, n.Detail = true, plural(n.Holds, "step")+" folded"
+		for _, inner := range heldBy(s) {
+			walk([]*Step{inner}, func(s *Step) {
+				if ps := l.plan.Planned(s.ID); ps != nil {
+					n.Faults += len(ps.Faults)
+				}
+			})
+		}
+		l.node(n, ReedLane, gap)
+	case k == eachKind && l.group == 0:
+		l.span(s, n, gap)
+	case k == attemptKind:
+		l.attempt(s, n, gap)
+	case k == eachKind:
+		l.node(n, laneOf(s), gap)
+		l.steps(s.Tracks[0].Steps, s.Tracks[0].Path)
+		l.joint("end-"+s.ID, column, &Gap{s.Tracks[0].Path, len(s.Tracks[0].Steps)})
+	case k == chooseKind || k == atOnceKind:
+		l.fork(s, n, gap)
+	default:
+		l.node(n, laneOf(s), gap)
+		l.undo(s)
+	}
+	if k.Ends && !s.Off {
+		l.ends = nil
+	}
+}
+
+// heldBy are the steps inside a step.
+func heldBy(s *Step) (list []*Step) {
+	for _, t := range s.Tracks {
+		list = append(list, t.Steps...)
+	}
+	return list
+}
+
+// span draws an each at the top as a bracket through all lanes.
+func (l *layout) span(s *Step, n Node, gap *Gap) {
+	start := l.open(s.ID, gap)
+	t := s.Tracks[0]
+	l.steps(t.Steps, t.Path)
+	l.close(s, n, start, &Gap{t.Path, len(t.Steps)}, false)
+}
+
+// open begins a span: the stem runs on through it.
+func (l *layout) open(id string, gap *Gap) int {
+	l.spans++
+	l.deep = max(l.deep, l.spans)
+	l.joint("begin-"+id, spanRoom, gap)
+	return l.x - spanRoom/2
+}
+
+func (l *layout) close(s *Step, n Node, start int, gap *Gap, attempt bool) {
+	l.x = max(l.x, l.trail)
+	l.joint("end-"+s.ID, spanRoom, gap)
+	l.g.Spans = append(l.g.Spans, Span{ID: s.ID, Title: n.Title, Detail: n.Detail, X: start, Width: l.x - spanRoom/2 - start, Depth: l.spans, Faults: n.Faults, Attempt: attempt, Off: s.Off})
+	l.spans--
+}
+
+// fork draws tracks beside each other, from a node to a joint.
+func (l *layout) fork(s *Step, n Node, gap *Gap) {
+	l.node(n, laneOf(s), gap)
+	l.tracks(s.Tracks, l.ends[0], nil)
+	l.meet("end-" + s.ID)
+}
+
+// meet ends a group of tracks.
+func (l *layout) meet(id string) {
+	width := column
+	if l.group == 0 {
+		width = spanRoom
+		l.next, l.trail = l.row+1, 0
+	}
+	l.joint(id, width, nil)
+}
+
+// tracks draws tracks from one loose end, each on rows of its own, and leaves their ends loose.
+func (l *layout) tracks(tracks []*Track, from end, below []*Track) {
+	row, x, far := l.row, l.x, l.x
+	var loose []end
+	l.group++
+	for i, t := range append(tracks[:len(tracks):len(tracks)], below...) {
+		if l.x, l.row = x, row; i > 0 {
+			l.row = l.next
+			l.next++
+		}
+		begin := from
+		begin.label, begin.trouble = labelOf(t, i), i >= len(tracks)
+		l.ends = []end{begin}
+		l.steps(t.Steps, t.Path)
+		gap := &Gap{t.Path, len(t.Steps)}
+		if len(t.Steps) == 0 { // the way around
+			s := l.at(l.x, 0, ReedLane)
+			l.tie(s, "", gap, false)
+			l.ends = []end{{spot: s}}
+			l.x += column
+		}
+		for _, e := range l.ends {
+			e.gap = gap
+			if len(t.Steps) == 0 {
+				e.gap = nil
+			}
+			e.trouble = begin.trouble
+			loose = append(loose, e)
+		}
+		far = max(far, l.x)
+	}
+	l.group--
+	l.row, l.x, l.ends = row, max(far, l.trail), loose
+}
+
+func labelOf(t *Track, i int) string {
+	switch {
+	case t.Name != "":
+		return t.Name
+	case t.If.Value != "":
+		return t.If.Value
+	case t.Kind.Many:
+		return t.Kind.Title + " " + strconv.Itoa(i+1)
+	}
+	return t.Kind.Title
+}
+
+// attempt draws what is attempted with the track of what failed below, and finally behind both.
+func (l *layout) attempt(s *Step, n Node, gap *Gap) {
+	top := l.group == 0
+	start := 0
+	if top {
+		start = l.open(s.ID, gap)
+	} else {
+		l.node(n, ReedLane, gap)
+	}
+	from := end{}
+	if len(l.ends) > 0 {
+		from = l.ends[0]
+	}
+	main, other, last := s.Track("steps"), s.Track("on fault"), s.Track("finally")
+	l.tracks([]*Track{main}, from, []*Track{other})
+	if len(last.Steps) > 0 {
+		l.joint("join-"+s.ID, column, nil)
+		if len(l.ends) > 0 {
+			l.ends[0].label = last.Kind.Title
+		}
+		l.steps(last.Steps, last.Path)
+	}
+	if top {
+		l.close(s, n, start, nil, true)
+		l.next, l.trail = l.row+1, 0
+		return
+	}
+	l.meet("end-" + s.ID)
+}
+
+// undo draws what takes a step back as a track below it that leads nowhere.
+func (l *layout) undo(s *Step) {
+	t := s.Track("undo")
+	if t == nil || len(t.Steps) == 0 {
+		return
+	}
+	ends, x, row := l.ends, l.x, l.row
+	l.row = l.next
+	l.next++
+	begin := ends[0]
+	begin.label, begin.trouble = t.Kind.Title, true
+	l.ends = []end{begin}
+	l.group++
+	l.steps(t.Steps, t.Path)
+	l.group--
+	l.trail = max(l.trail, l.x)
+	l.ends, l.x, l.row = ends, x, row
+}
+
+// tail lets the stem run on at the end, so that a step can be put there.
+func (l *layout) tail() {
+	f := l.plan.Flow
+	if len(l.ends) > 0 {
+		l.tie(l.at(l.x+spanRoom, 0, ReedLane), "end", &Gap{[]any{"steps"}, len(f.Steps)}, false)
+	}
+	l.g.Width = max(minWidth, l.x+spanRoom+30)
+}
+
+// place gives lanes their heights and everything its height in them.
+func (l *layout) place() {
+	y := l.deep * headLine
+	for i := range l.g.Lanes {
+		lane := &l.g.Lanes[i]
+		slices.Sort(l.rows[lane.ID])
+		lane.Y, lane.Height = y, laneHeight+max(0, len(l.rows[lane.ID])-1)*rowHeight
+		y += lane.Height
+	}
+	l.g.Height = y
+	for i, s := range l.nodes {
+		l.g.Nodes[i].Y = l.middle(s) - nodeHeight/2
+	}
+	for _, s := range l.joints {
+		l.g.Joints = append(l.g.Joints, Point{s.x1, l.middle(s)})
+	}
+	for i := range l.g.Spans {
+		l.g.Spans[i].Y = (l.g.Spans[i].Depth - 1) * headLine
+	}
+	for _, k := range l.links {
+		l.g.Links = append(l.g.Links, l.link(k))
+	}
+}
+
+// middle is the height of the stem at a spot.
+func (l *layout) middle(s spot) int {
+	i := slices.Index(l.rows[s.lane], s.row)
+	return l.g.Lanes[l.lanes[s.lane]].Y + laneHeight/2 + i*rowHeight
+}
+
+// link runs from the right edge of one spot to the left edge of the next, changing lanes just before it.
+func (l *layout) link(k joined) Link {
+	ay, by := l.middle(k.from), l.middle(k.to)
+	side := 0
+	if !k.fork {
+		side = (k.to.row%3 - 1) * sideways
+		if k.to.row == 0 && k.from.row == 0 {
+			side = 0
+		}
+	}
+	mid := k.to.x1 - nodeGap/2 + side
+	out := k.link
+	out.Points = []Point{{k.from.x2, ay}}
 	if ay != by {
-		k.Points = append(k.Points, Point{mid, ay}, Point{mid, by})
+		out.Points = append(out.Points, Point{mid, ay}, Point{mid, by})
 	}
-	k.Points = append(k.Points, Point{b.X, by})
-	l.g.Links = append(l.g.Links, k)
-}
-
-func (l *layout) steps(steps []*Step) {
-	for _, s := range steps {
-		k := kindOf(s.Kind)
-		if k == nil {
-			continue
-		}
-		if k.Nests {
-			l.span(s, k)
-			continue
-		}
-		n := Node{ID: s.ID, Title: s.Name, Detail: k.Detail(s)}
-		if ps := l.plan.Planned(s.ID); ps != nil {
-			n.Faults = len(ps.Faults)
-		}
-		l.node(n, laneOf(s))
+	out.Points = append(out.Points, Point{k.to.x1, by})
+	out.CX, out.CY = (k.from.x2+k.to.x1)/2, by
+	switch {
+	case ay == by && k.to.x1-k.from.x2 > 2*column:
+		out.CX = k.from.x2 + nodeGap/2 + 2
+	case ay == by:
+	case k.joint:
+		out.CX, out.CY = min(k.from.x2+nodeGap/2+2, mid), ay
+	case k.fork && by > ay:
+		out.CX, out.CY = mid, by-26
+	case k.fork:
+		out.CX, out.CY = mid, by+26
+	default:
+		out.CX, out.CY = mid, (ay+by)/2
 	}
-}
-
-func (l *layout) span(s *Step, k *Kind) {
-	start := l.x - nodeGap + spanRoom/2
-	l.x += spanRoom - nodeGap/2
-	l.steps(s.Steps)
-	end := l.x - nodeGap + 24
-	l.g.Spans = append(l.g.Spans, Span{ID: s.ID, Title: s.Name, Detail: k.Detail(s), X: start, Width: end - start})
-	l.x = end + 24
+	return out
 }

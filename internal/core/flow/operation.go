@@ -14,38 +14,16 @@ import (
 
 // Asking makes the request of an operation of the values in scope.
 type Asking struct {
-	Op    *connection.Operation
-	shape *value.Shape
-	slots []int // of the request's fields that the formulas fill
-	progs []*formula.Program
-	from  int // the slot of a record that is the request as it is; -1 is none
+	Op     *connection.Operation
+	filled *filled // nil where the operation needs nothing
 }
 
 // Request makes the request; nothing where the operation needs nothing.
 func (a *Asking) Request(fr *formula.Frame) (value.Value, *fault.Fault) {
-	if a.Op.Request == nil {
+	if a.filled == nil {
 		return value.Value{}, nil
 	}
-	if a.from >= 0 {
-		return fr.Slots[a.from], nil
-	}
-	fields := make([]value.Value, len(a.Op.Request.Root.Fields))
-	for i, prog := range a.progs {
-		fr.Reset()
-		v, f := prog.Eval(fr)
-		if f != nil {
-			return v, f.In(a.Op.Request.Root.Fields[a.slots[i]].Name)
-		}
-		fields[a.slots[i]] = fitted(v, a.Op.Request.Root.Fields[a.slots[i]])
-	}
-	request := value.Rec(a.shape, fields)
-	var first *fault.Fault
-	a.Op.Request.Check(request, func(f *fault.Fault) {
-		if first == nil {
-			first = f
-		}
-	})
-	return request, first
+	return a.filled.make(fr)
 }
 
 // fitted makes one value a list of one where the field is a list, and a whole number a decimal where it is one.
@@ -86,75 +64,37 @@ func (c *compiler) operation(at doc.Text, id, op string) *connection.Operation {
 }
 
 // asking compiles how an operation is asked: with a record as it is, or with formulas for the fields.
-func (c *compiler) asking(at doc.Text, op *connection.Operation, from string, with []Match) *Asking {
-	a := &Asking{Op: op, from: -1}
-	if op.Request == nil {
-		for _, m := range with {
-			c.fault(m.Column, fault.New(fault.Unknown, "%s is asked with nothing", op.Name))
-		}
-		return a
+func (c *compiler) asking(at doc.Text, op *connection.Operation, s *Step) *Asking {
+	if op.Request != nil {
+		return &Asking{Op: op, filled: c.filling(s, at, op.Request, op.Name)}
 	}
-	root := op.Request.Root
-	a.shape = root.Shape()
-	if from != "" {
-		slot, t, ok := c.scope.Slot(from)
-		switch {
-		case !ok:
-			c.fault(at, fault.New(fault.Unknown, "no step before yields %q", from))
-		case t.Fields != root:
-			c.fault(at, fault.Expect(fault.Type, from+" of schema "+op.Request.ID, "schema "+t.Fields.Name))
-		}
-		a.from = slot
-		return a
+	for _, m := range s.Match {
+		c.fault(m.Column, fault.New(fault.Unknown, "%s is asked with nothing", op.Name))
 	}
-	filled := map[string]bool{}
-	for _, m := range with {
-		f := root.Field(m.Column.Value)
-		if f == nil {
-			c.fault(m.Column, fault.New(fault.Unknown, "%s is not asked with %q", op.Name, m.Column.Value).Mended("It is asked with %s", strings.Join(root.Shape().Names, ", ")))
-			continue
-		}
-		prog := c.formula(m.Formula)
-		if prog == nil {
-			continue
-		}
-		if !f.List() && !prog.Type.Fits(f.Kind) {
-			c.fault(m.Formula, fault.Expect(fault.Type, f.Kind.String()+" for "+f.Name, prog.Type.String()))
-		}
-		filled[f.Name] = true
-		a.slots, a.progs = append(a.slots, f.Slot()), append(a.progs, prog)
-	}
-	for _, f := range root.Fields {
-		if f.Required() && !filled[f.Name] {
-			c.fault(at, fault.New(fault.Required, "%s needs %s", op.Name, f.Name).Mended("Add %s: with a formula", f.Name))
-		}
-	}
-	return a
+	return &Asking{Op: op}
 }
 
 var callKind = &Kind{
-	Name: "call", Title: "Call an operation", About: "Asks a system with each record and adds what it answers.", Outside: true, Effect: true,
+	Name: "call", Title: "Call an operation", Group: Systems, About: "Asks a system with each record and adds what it answers.", Effect: true,
 	Settings: []Setting{
 		{Name: "connection", Label: "Connection", Type: Part, Of: "connection", Required: true},
-		{Name: "operation", Label: "Operation", Type: Text, Required: true, Help: "One of the connection's operations, by its id"},
-		{Name: "from", Label: "Record to ask with", Type: Text, Help: "The name of a step's result that is the request as it is; or write it by fields"},
+		{Name: "operation", Label: "Operation", Type: Operation, Required: true},
+		{Name: "from", Label: "Record to ask with", Type: Name, Help: "The name of a step's result that is the request as it is; or write it by fields"},
 		{Name: "with", Label: "Ask with", Type: Matches, Help: "Fields of the request and their formulas"},
 		{Name: "as", Label: "Answer is called", Type: Text, Default: "answer"},
 		{Name: "none", Label: "When there is no answer", Type: Choice, Default: "set aside", Choices: []string{"set aside", "leave out", "go on"}},
-		onFault,
 	},
 	Detail:  func(s *Step) string { return s.Setting("operation") },
 	compile: compileCall,
 }
 
 func compileCall(c *compiler, s *Step) runner {
-	c.perRecord(s)
 	op := c.operation(s.place("operation"), s.Setting("connection"), s.Setting("operation"))
 	if op == nil {
 		return pass
 	}
 	c.cur.Op = op
-	a := c.asking(s.At, op, s.Setting("from"), s.Match)
+	a := c.asking(s.At, op, s)
 	slot := -1
 	if op.Response != nil {
 		slot = c.define(s, "as", op.Response)
@@ -207,22 +147,20 @@ func called(s *Step, op *connection.Operation, it *Item, slot int, d Answered) {
 }
 
 var writeKind = &Kind{
-	Name: "write", Title: "Write files", About: "Collects the records and writes them to files when all are there: one file for each name.", Outside: true, Effect: true,
+	Name: "write", Title: "Write files", Group: Systems, About: "Collects the records and writes them to files when all are there: one file for each name.", Effect: true,
 	Settings: []Setting{
 		{Name: "connection", Label: "Connection", Type: Part, Of: "connection", Required: true, Help: "To a folder of this machine or another"},
 		{Name: "schema", Label: "Schema", Type: Part, Of: "schema", Required: true, Help: "How the records are written"},
-		{Name: "from", Label: "Record to write", Type: Text, Required: true, Help: "The name of a step's result"},
+		{Name: "from", Label: "Record to write", Type: Name, Required: true, Help: "The name of a step's result"},
 		{Name: "file name", Label: "Name of the file", Type: Formula, Required: true, Help: "Records with the same name stand in one file"},
 		{Name: "there", Label: "When there is one of that name", Type: Choice, Default: "replace", Choices: []string{"replace", "refuse"}},
 		{Name: "compress", Label: "Compress", Type: Choice, Default: "no", Choices: []string{"no", "gzip", "zip"}},
-		onFault,
 	},
 	Detail:  func(s *Step) string { return s.Setting("file name") },
 	compile: compileWrite,
 }
 
 func compileWrite(c *compiler, s *Step) runner {
-	c.perRecord(s)
 	id := s.Setting("connection")
 	switch conn := c.parts.Connection(id); {
 	case id == "":
@@ -235,17 +173,11 @@ func compileWrite(c *compiler, s *Step) runner {
 	if sch.Notation == "rows" {
 		c.fault(s.place("schema"), fault.Expect(fault.Setting, "a schema with a notation that can be written to a file", "rows"))
 	}
-	slot, t, ok := c.scope.Slot(s.Setting("from"))
-	switch {
-	case !ok && s.Setting("from") != "":
-		c.fault(s.place("from"), fault.New(fault.Unknown, "no step before yields %q", s.Setting("from")))
-	case ok && t.Fields != sch.Root:
-		c.fault(s.place("from"), fault.Expect(fault.Type, s.Setting("from")+" of schema "+sch.ID, t.String()))
+	slot, has := c.record(s, "from")
+	if has != nil && has.Root != sch.Root {
+		c.fault(s.place("from"), fault.Expect(fault.Type, s.Setting("from")+" of schema "+sch.ID, "schema "+has.ID))
 	}
-	prog := c.formula(s.place("file name"))
-	if prog != nil && !prog.Type.Fits(value.Text) {
-		c.fault(s.place("file name"), fault.Expect(fault.Type, "text", prog.Type.String()))
-	}
+	prog := c.want(s.place("file name"), value.Text, "text")
 	c.cur.File = &FileTarget{Connection: id, Schema: sch, Step: s}
 	if prog == nil {
 		return pass

@@ -2,7 +2,9 @@ package flow
 
 import (
 	"context"
+	"errors"
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -20,11 +22,19 @@ import (
 type desk struct {
 	schemas map[string]*schema.Schema
 	conn    *connection.Connection
+	flows   map[string]*Plan
 }
 
 func (d *desk) Schema(id string) *schema.Schema { return d.schemas[id] }
 func (d *desk) Mapping(string) *mapping.Plan    { return nil }
 func (d *desk) Formulas() formula.Env           { return formula.Env{} }
+func (d *desk) Contract(id string) *Contract {
+	if p := d.flows[id]; p != nil {
+		return &Contract{ID: id, Title: id, Input: p.Input, Output: p.Output}
+	}
+	return nil
+}
+
 func (d *desk) Connection(id string) *connection.Connection {
 	if id == "desk" {
 		return d.conn
@@ -38,6 +48,7 @@ func parts(t *testing.T) *desk {
 	for id, text := range map[string]string{
 		"booking": "schema: Booking\nnotation: json\nfields:\n  - {name: number, type: text}\n  - {name: pax, type: integer}\n",
 		"note":    "schema: Note\nnotation: json\nfields:\n  - {name: number, type: text}\n  - {name: count, type: integer}\n  - {name: tags, type: text, occurs: 0..n}\n",
+		"sailing": "schema: Sailing\nnotation: json\nfields:\n  - {name: ship, type: text}\n  - name: lines\n    type: record\n    occurs: 0..n\n    fields:\n      - {name: plate, type: text}\n      - {name: length, type: integer, must: {least: 1}}\n",
 	} {
 		p := doc.Parse(id, []byte(text))
 		d.schemas[id] = schema.Parse(id, p)
@@ -83,7 +94,7 @@ func TestWhatACallIsAskedWithIsChecked(t *testing.T) {
 	for with, want := range map[string]string{
 		"number: booking.number":                              "note needs count",
 		"number: booking.number, count: booking.number":       "expected integer for count",
-		"number: booking.number, count: pax, other: pax":      `note is not asked with "other"`,
+		"number: booking.number, count: pax, other: pax":      `note has no field "other". It has number, count, tags`,
 		"number: booking.nothing, count: pax":                 "nothing",
 		"number: booking.number, count: pax, tags: '\"one\"'": "",
 	} {
@@ -102,10 +113,28 @@ func TestWhatACallIsAskedWithIsChecked(t *testing.T) {
 // told keeps what it was asked and answers it, but refuses one number.
 type told struct {
 	Dry
+	mu       sync.Mutex
 	requests []value.Value
+	numbers  []string
+	away     string // the number for which it cannot be reached
+	hangs    bool
 }
 
-func (o *told) Call(_ context.Context, c Call, requests []value.Value) ([]Answered, error) {
+func (o *told) Call(ctx context.Context, c Call, requests []value.Value) ([]Answered, error) {
+	if o.hangs {
+		<-ctx.Done()
+		return nil, ctx.Err()
+	}
+	for _, r := range requests {
+		if o.away != "" && r.Field("number").Text() == o.away {
+			return nil, errors.New("the desk is away")
+		}
+	}
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	for _, r := range requests {
+		o.numbers = append(o.numbers, r.Field("number").Text())
+	}
 	o.requests = requests
 	done := make([]Answered, len(requests))
 	for i, r := range requests {
@@ -127,9 +156,9 @@ func TestACallAsksForEachRecordAndSetsAsideWhatIsRefused(t *testing.T) {
 	root := p.Source.Root
 	var items []*Item
 	for i, number := range []string{"a", "refused", "none"} {
-		it := &Item{Record: i, State: Live, Frame: formula.Frame{Slots: make([]value.Value, p.Scope.Size())}}
+		it := &Item{Record: i, State: Live, Frame: formula.Frame{Slots: make([]value.Value, p.Slots)}}
 		it.Frame.Slots[RunSlot] = RunFacts("r", "f", "", i, value.Value{})
-		it.Frame.Slots[1] = value.Rec(root.Shape(), []value.Value{value.Str(number), value.Int(int64(i))})
+		it.Frame.Slots[p.Record] = value.Rec(root.Shape(), []value.Value{value.Str(number), value.Int(int64(i))})
 		items = append(items, it)
 	}
 	out := &told{}

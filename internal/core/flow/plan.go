@@ -2,7 +2,8 @@ package flow
 
 import (
 	"context"
-	"errors"
+	"slices"
+	"strconv"
 	"strings"
 
 	"hollowreed/internal/core/connection"
@@ -15,73 +16,202 @@ import (
 )
 
 // Plan is a compiled flow. It is immutable and shared.
+//
+// What a run does has three parts. Its head are the steps that work on the run as a whole; a flow that reads no
+// records has nothing else. Its body is done for every record that is read, batch by batch; its tail are the steps
+// behind that.
 type Plan struct {
 	Flow       *Flow
+	Input      *schema.Schema   // of the message that a run begins with; nil where it has none
+	Output     *schema.Schema   // of what the caller is answered; nil where nobody waits for an answer
 	Source     *schema.Schema   // of the records that are read
-	ReadStep   *Step            // the step that reads them
-	Reference  *formula.Program // over run; nil when the flow has none
-	Steps      []*PlannedStep   // that every record passes, in order
-	Scope      *formula.Scope   // after the last step
-	Tables     []string         // that the flow's own formulas look into
-	Functions  []string         // of libraries that they use, as library.name
+	ReadStep   *Step            // the step that reads them; nil where none does
+	Record     int              // their slot
+	Reference  *formula.Program // over run and input; nil when the flow has none
+	Steps      []*PlannedStep   // all of them, outer before inner
+	Head       []*PlannedStep
+	Body       []*PlannedStep
+	Tail       []*PlannedStep
+	Slots      int      // of an item's frame
+	Tables     []string // that the flow's own formulas look into
+	Functions  []string // of libraries that they use, as library.name
+	Flows      []string // that it runs
 	Faults     fault.List
 	Asks       *Asking                 // what its records are read with, where they are an operation's answer
 	Operations []*connection.Operation // that the flow asks for
 	Poll       *Asking                 // the same for a trigger that looks for new records
+	Kept       []Kept                  // what is to be remembered of an item
 	order      map[string]int
+}
+
+// Kept is a value of an item, under a key that no other has.
+type Kept struct {
+	Key string
+	Named
+	Holder *schema.Schema // of a JSON object whose member value it is; nil where its type is not known
 }
 
 // PlannedStep is one step with the shapes around it.
 type PlannedStep struct {
-	Step    *Step
-	Before  []Named // what is in scope when it begins
-	Result  *Named  // what it adds
-	Faults  fault.List
-	Mapping *mapping.Plan         // of a map step
-	File    *FileTarget           // of a write step
-	Op      *connection.Operation // of a call
-	effect  bool                  // writes to an outside system
-	outside bool                  // reaches an outside system
-	run     runner
+	Step     *Step
+	Before   []Named // what is in scope when it begins
+	Result   *Named  // what it adds
+	Entry    *Named  // what the steps inside it see beside: the entry of a list, the fault
+	Common   []Named // what all its tracks yield
+	Faults   fault.List
+	Tracks   [][]*PlannedStep      // beside those of its step
+	Inside   *PlannedStep          // the step whose track it is in; nil at the top
+	Scope    *formula.Scope        // in which its formulas are
+	Mapping  *mapping.Plan         // of a map step
+	File     *FileTarget           // of a write step
+	Op       *connection.Operation // of a call
+	Calls    *Contract             // of a flow step
+	kind     *Kind
+	policy   policy
+	caught   bool // inside an attempt
+	nested   bool // inside the steps of an each over a list
+	parallel bool // inside a branch that runs beside others
+	run      runner
 }
 
 // Named is a name in scope with the shape of its value and its slot.
 type Named struct {
 	Name   string
-	Schema *schema.Schema
+	Schema *schema.Schema // of a record, or of the items of a list; nil for anything else
+	List   bool
+	Type   formula.Type
 	Slot   int
+}
+
+// recordOf describes a name for a record of a schema.
+func recordOf(name string, sch *schema.Schema, slot int) Named {
+	return Named{Name: name, Schema: sch, Type: formula.Type{Kind: value.RecordKind, Fields: sch.Root}, Slot: slot}
 }
 
 // runner runs one step for a batch. Its error means that the whole batch must be tried again.
 type runner func(ctx context.Context, b *Batch, items []*Item) error
 
 type compiler struct {
-	flow  *Flow
-	parts Parts
-	plan  *Plan
-	scope *formula.Scope
-	named []Named
-	cur   *PlannedStep
-	inner bool // inside an each
+	flow     *Flow
+	parts    Parts
+	plan     *Plan
+	scope    *formula.Scope
+	named    []Named
+	cur      *PlannedStep
+	depth    int // of steps in steps
+	streamed bool
+	caught   bool
+	nested   bool
+	parallel bool
+	slots    int // the most that a formula needs
 }
 
-// RunSlot is the slot of the run's facts in every item.
-const RunSlot = 0
+// RunSlot is the slot of the run's facts in every item, InputSlot that of the message that a run begins with.
+const (
+	RunSlot   = 0
+	InputSlot = 1
+)
+
+// MaxDepth bounds steps in steps.
+const MaxDepth = 40
 
 // Compile checks a flow and works out the shape of the data after every step. The plan can be
-// drawn whatever its faults; it can be run only when it has none.
+// drawn whatever its faults; it can be run only when it has none. It goes over the flow twice: what
+// formulas compute in between must stand behind all names, and how many there are is known at the end.
 func (f *Flow) Compile(parts Parts) *Plan {
+	return f.compile(parts, f.compile(parts, 0).Slots)
+}
+
+func (f *Flow) compile(parts Parts, reserve int) *Plan {
 	p := &Plan{Flow: f, order: map[string]int{}}
 	c := &compiler{flow: f, parts: parts, plan: p, scope: parts.Formulas().Scope()}
+	c.scope.Reserve(reserve)
 	c.scope.Define("run", formula.Type{Kind: value.RecordKind, Fields: mapping.Run})
-	c.named = []Named{{Name: "run", Schema: &schema.Schema{Root: mapping.Run}}}
+	c.named = []Named{recordOf("run", &schema.Schema{Root: mapping.Run}, RunSlot)}
+	c.input()
 	c.trigger()
-	c.steps(f.Steps)
-	if p.ReadStep == nil && len(f.Steps) > 0 {
-		c.fault(f.At, fault.New(fault.Required, "the flow reads nothing").Mended("Begin with a read step"))
+	top := c.steps(f.Steps)
+	if len(f.Steps) > 0 && p.ReadStep == nil && brings[f.Trigger.Kind] {
+		c.fault(f.At, fault.New(fault.Required, "the flow does not read what starts it").Mended("Begin with a read step"))
 	}
-	p.Scope = c.scope
+	p.parts(top)
+	p.Slots = max(c.scope.Size(), c.slots)
+	p.keep()
 	return p
+}
+
+// keep gives everything that steps yield its key: its name, and behind an @ the step where another has the name.
+func (p *Plan) keep() {
+	taken := map[string]bool{}
+	add := func(ps *PlannedStep, n *Named) {
+		if n == nil {
+			return
+		}
+		key := n.Name
+		if taken[key] {
+			key += "@" + ps.Step.ID
+		}
+		taken[key] = true
+		k := Kept{Key: key, Named: *n}
+		if n.Schema == nil && n.Type.Kind != value.Absent {
+			k.Holder = &schema.Schema{ID: n.Name, Notation: "json", Root: schema.Record(n.Name, fieldOf("value", n.Type))}
+		}
+		p.Kept = append(p.Kept, k)
+	}
+	for _, ps := range p.Steps {
+		add(ps, ps.Result)
+		add(ps, ps.Entry)
+		for i := range ps.Common {
+			add(ps, &ps.Common[i])
+		}
+	}
+}
+
+// brings are the triggers that bring a message of records.
+var brings = map[string]bool{"file": true, "records": true}
+
+// parts cuts the steps at the top into head, body and tail.
+func (p *Plan) parts(top []*PlannedStep) {
+	to := &p.Head
+	for _, ps := range top {
+		switch {
+		case ps.Step == p.ReadStep:
+			p.Body = append(p.Body, ps)
+		case p.streams(ps):
+			p.Body = append(append(p.Body, ps), ps.Tracks[0]...)
+			to = &p.Tail
+		default:
+			*to = append(*to, ps)
+		}
+	}
+}
+
+// streams says whether a step is the each over the records that are read.
+func (p *Plan) streams(ps *PlannedStep) bool {
+	return ps.kind == eachKind && ps.Inside == nil && p.ReadStep != nil && ps.Step.Setting("of") == p.ReadStep.Setting("as")
+}
+
+// input defines the message that a run begins with. It has its slot whether there is one or not.
+func (c *compiler) input() {
+	t := c.flow.Trigger
+	c.plan.Input, c.plan.Output = c.contract(t.Input), c.contract(t.Output)
+	if c.plan.Input == nil {
+		c.scope.Take()
+		return
+	}
+	slot := c.scope.Define("input", formula.Type{Kind: value.RecordKind, Fields: c.plan.Input.Root})
+	c.named = append(c.named, recordOf("input", c.plan.Input, slot))
+}
+
+func (c *compiler) contract(at doc.Text) *schema.Schema {
+	if at.Value == "" {
+		return nil
+	}
+	sch := c.parts.Schema(at.Value)
+	if sch == nil {
+		c.fault(at, fault.New(fault.Unknown, "there is no schema %q", at.Value))
+	}
+	return sch
 }
 
 // triggers are the checks of the kinds of trigger.
@@ -112,21 +242,18 @@ var triggers = map[string]func(c *compiler, t Trigger){
 		outer := c.scope
 		c.scope = c.parts.Formulas().Scope()
 		c.scope.Define("rising", formula.Type{Kind: op.Response.Root.Field(t.Rising.Value).Kind, Maybe: true})
-		c.plan.Poll = c.asking(t.At, op, "", t.With)
+		c.plan.Poll = c.asking(t.At, op, &Step{Match: t.With})
 		c.scope = outer
 	},
-	"schedule": func(*compiler, Trigger) {},
-	"person":   func(*compiler, Trigger) {},
 }
 
 func (c *compiler) trigger() {
 	if check := triggers[c.flow.Trigger.Kind]; check != nil {
 		check(c, c.flow.Trigger)
 	}
-	if c.flow.Reference.Value == "" {
-		return
+	if c.flow.Reference.Value != "" {
+		c.plan.Reference = c.formula(c.flow.Reference)
 	}
-	c.plan.Reference = c.formula(c.flow.Reference)
 }
 
 // fault notes a fault at a text of the part; a formula's fault keeps its column.
@@ -143,22 +270,102 @@ func (c *compiler) fault(at doc.Text, f *fault.Fault) {
 	c.plan.Faults = append(c.plan.Faults, f)
 }
 
-func (c *compiler) steps(steps []*Step) {
+// steps compiles a sequence. A step that is switched off is left out: it yields nothing.
+func (c *compiler) steps(steps []*Step) []*PlannedStep {
+	var list []*PlannedStep
+	ended := ""
+	if c.depth++; c.depth > MaxDepth {
+		c.fault(c.flow.At, fault.New(fault.Limit, "steps stand in steps more than %d deep", MaxDepth))
+		return nil
+	}
+	defer func() { c.depth-- }()
 	for _, s := range steps {
 		k := kindOf(s.Kind)
 		if k == nil {
 			continue
 		}
-		outer, ps := c.cur, &PlannedStep{Step: s, Before: append([]Named(nil), c.named...)}
-		c.plan.order[s.ID] = len(c.plan.Steps)
-		c.plan.Steps = append(c.plan.Steps, ps)
-		c.cur, ps.effect, ps.outside = ps, k.Effect, k.Outside
-		ps.run = k.compile(c, s)
-		if len(ps.Faults) > 0 {
-			ps.run = ps.refuse
+		ps := c.plan1(s, k, ended)
+		list = append(list, ps)
+		if k.Ends && !s.Off {
+			ended = s.Name
 		}
-		c.cur = outer
 	}
+	return list
+}
+
+func (c *compiler) plan1(s *Step, k *Kind, ended string) *PlannedStep {
+	ps := &PlannedStep{
+		Step: s, Before: append([]Named(nil), c.named...), Inside: c.cur, Scope: c.scope, kind: k,
+		caught: c.caught, nested: c.nested, parallel: c.parallel, run: pass,
+	}
+	c.plan.order[s.ID] = len(c.plan.Steps)
+	c.plan.Steps = append(c.plan.Steps, ps)
+	outer := c.cur
+	c.cur = ps
+	defer func() { c.cur = outer }()
+	if s.Off {
+		ps.Tracks = make([][]*PlannedStep, len(s.Tracks))
+		return ps
+	}
+	if ended != "" {
+		c.fault(s.At, fault.New(fault.Setting, "this step is never reached: %s ends the way before it", ended))
+	}
+	c.numbers(s, k)
+	ps.policy = policyOf(s)
+	ps.run = k.compile(c, s)
+	c.undo(s)
+	if len(ps.Faults) > 0 {
+		ps.run = ps.refuse
+	}
+	return ps
+}
+
+// numbers checks the settings that are numbers.
+func (c *compiler) numbers(s *Step, k *Kind) {
+	for _, set := range k.Settings {
+		if v := s.Setting(set.Name); set.Type == Number && v != "" {
+			if n, err := strconv.ParseFloat(v, 64); err != nil || n < 0 || n > 1e9 {
+				c.fault(s.place(set.Name), fault.Expect(fault.Type, "a number that is not negative", fault.Quote(v)).In(set.Name))
+			}
+		}
+	}
+}
+
+// number reads a setting that was checked.
+func (s *Step) number(name string) float64 {
+	n, err := strconv.ParseFloat(s.Setting(name), 64)
+	if err != nil || n < 0 {
+		return 0
+	}
+	return n
+}
+
+// undo compiles the steps that take a step back.
+func (c *compiler) undo(s *Step) {
+	t := s.Track("undo")
+	if t == nil {
+		return
+	}
+	if len(t.Steps) > 0 && !c.caught {
+		c.fault(s.At, fault.New(fault.Setting, "%s is undone by nothing: it stands in no attempt", s.Name).Mended("Wrap it and the steps behind it in an attempt"))
+	}
+	c.within(func() { c.track(t) })
+}
+
+// within compiles in a scope of its own: what is yielded there is not seen behind it.
+func (c *compiler) within(do func()) {
+	scope, named := c.scope, c.named
+	c.scope = scope.Inner()
+	do()
+	scope.Follow(c.scope)
+	c.scope, c.named = scope, named[:len(named):len(named)]
+}
+
+// track compiles the steps of a track of the step at hand.
+func (c *compiler) track(t *Track) []*PlannedStep {
+	list := c.steps(t.Steps)
+	c.cur.Tracks = append(c.cur.Tracks, list)
+	return list
 }
 
 // refuse lets no record through a step that has faults, so that a try shows what comes before it.
@@ -172,28 +379,76 @@ func (ps *PlannedStep) refuse(_ context.Context, _ *Batch, items []*Item) error 
 	return nil
 }
 
-// define adds a step's result to the scope.
+// define adds a step's result, a record, to the scope.
 func (c *compiler) define(s *Step, setting string, sch *schema.Schema) int {
-	name := s.Setting(setting)
-	if _, _, taken := c.scope.Slot(name); taken {
-		c.fault(s.place(setting), fault.New(fault.Setting, "the name %q is taken already", name))
+	return c.yield(s, setting, Named{Schema: sch}, formula.Type{Kind: value.RecordKind, Fields: sch.Root})
+}
+
+// yield adds a step's result of any type to the scope.
+func (c *compiler) yield(s *Step, setting string, n Named, t formula.Type) int {
+	n.Name, n.Type = s.Setting(setting), t
+	if _, _, taken := c.scope.Slot(n.Name); taken {
+		c.fault(s.place(setting), fault.New(fault.Setting, "the name %q is taken already", n.Name))
 	}
-	slot := c.scope.Define(name, formula.Type{Kind: value.RecordKind, Fields: sch.Root})
-	n := Named{Name: name, Schema: sch, Slot: slot}
+	n.Slot = c.scope.Define(n.Name, t)
 	c.named = append(c.named, n)
 	c.cur.Result = &n
-	return slot
+	return n.Slot
 }
 
 func (c *compiler) formula(at doc.Text) *formula.Program {
 	prog, faults := formula.Compile(at.Value, c.scope)
 	for _, f := range faults {
+		if c.unread(at.Value) {
+			f.Mended("%s is read record by record: use it inside a For each of it", c.plan.ReadStep.Setting("as"))
+		}
 		c.fault(at, f)
 	}
 	if prog != nil {
 		c.plan.Tables, c.plan.Functions = append(c.plan.Tables, prog.Tables...), append(c.plan.Functions, prog.Libraries...)
+		c.slots = max(c.slots, prog.Slots())
 	}
 	return prog
+}
+
+// want compiles a formula that must yield a kind of value.
+func (c *compiler) want(at doc.Text, kind value.Kind, expected string) *formula.Program {
+	prog := c.formula(at)
+	if prog != nil && !prog.Type.Fits(kind) {
+		c.fault(at, fault.Expect(fault.Type, expected, prog.Type.String()))
+		return nil
+	}
+	return prog
+}
+
+// unread says whether a formula speaks of the records outside of the each that reads them.
+func (c *compiler) unread(source string) bool {
+	if c.plan.ReadStep == nil {
+		return false
+	}
+	name := c.plan.ReadStep.Setting("as")
+	if _, _, ok := c.scope.Slot(name); ok {
+		return false
+	}
+	return slices.Contains(formula.Names(source), name)
+}
+
+// record finds the record that a setting names.
+func (c *compiler) record(s *Step, setting string) (slot int, sch *schema.Schema) {
+	name := s.Setting(setting)
+	for i := len(c.named) - 1; i >= 0; i-- {
+		if n := c.named[i]; n.Name == name && n.Schema != nil && !n.List {
+			return n.Slot, n.Schema
+		}
+	}
+	if name != "" {
+		f := fault.New(fault.Unknown, "no step before yields %q", name)
+		if c.unread(name) {
+			f.Mended("It is read record by record: put this step inside a For each of it")
+		}
+		c.fault(s.place(setting), f)
+	}
+	return -1, nil
 }
 
 func (c *compiler) schema(s *Step, setting string) *schema.Schema {
@@ -218,219 +473,4 @@ func (c *compiler) tables(s *Step) {
 	case connection.KindOf(conn.Kind) == nil || !connection.KindOf(conn.Kind).Tables:
 		c.fault(s.place("connection"), fault.Expect(fault.Setting, "a connection to a database", conn.Kind))
 	}
-}
-
-// perRecord refuses a step that works on records where there are none yet.
-func (c *compiler) perRecord(s *Step) {
-	if !c.inner {
-		c.fault(s.At, fault.New(fault.Setting, "this step works on one record").Mended("Put it inside an each"))
-	}
-}
-
-// State is how far a record has come.
-type State string
-
-// The states of a record.
-const (
-	Live     State = "live"
-	LeftOut  State = "left out"
-	SetAside State = "set aside"
-	Done     State = "done"
-)
-
-// Item is one record on its way through the steps.
-type Item struct {
-	Record int // its position in the message, from 0
-	Frame  formula.Frame
-	Place  fault.Place
-	Raw    string
-	State  State
-	Step   string // where it left the way, when it did
-	Reason string // why it was left out
-	Faults fault.List
-	Notes  fault.List // of fields and entries that a map step left out
-	Effect Effect
-}
-
-// Batch runs a number of records through all steps together.
-type Batch struct {
-	Plan      *Plan
-	Outside   Outside
-	Counts    map[string]*Counts
-	Collected []Collected // records for files, in their order
-	live      []*Item     // those that have not left the way
-	next      int         // the step that they come to
-}
-
-// Counts are the records at one step.
-type Counts struct {
-	In        int `json:"in"`
-	Out       int `json:"out"`
-	LeftOut   int `json:"left_out"`
-	SetAside  int `json:"set_aside"`
-	Inserted  int `json:"inserted,omitempty"`
-	Updated   int `json:"updated,omitempty"`
-	Unchanged int `json:"unchanged,omitempty"`
-	Called    int `json:"called,omitempty"`
-}
-
-// Add sums two counts.
-func (c *Counts) Add(o *Counts) {
-	c.In += o.In
-	c.Out += o.Out
-	c.LeftOut += o.LeftOut
-	c.SetAside += o.SetAside
-	c.Inserted += o.Inserted
-	c.Updated += o.Updated
-	c.Unchanged += o.Unchanged
-	c.Called += o.Called
-}
-
-func (it *Item) aside(step string, faults ...*fault.Fault) {
-	it.State, it.Step = SetAside, step
-	for _, f := range faults {
-		f.Place.Step = step
-		if f.Place.Line == 0 {
-			path := f.Place.Path
-			f.Place = it.Place
-			f.Place.Path, f.Place.Step = path, step
-		}
-		it.Faults = append(it.Faults, f)
-	}
-}
-
-// ErrStop is returned when a record's fault must stop the run.
-var ErrStop = errors.New("stopped at the first fault")
-
-// Prepare passes the items through the steps before the first that reaches an outside system.
-// Batches of one message can be prepared at the same time; then they are run in their order.
-func (b *Batch) Prepare(ctx context.Context, items []*Item) error {
-	b.Counts = map[string]*Counts{}
-	b.live = append(make([]*Item, 0, len(items)), items...)
-	for b.next < len(b.Plan.Steps) && !b.Plan.Steps[b.next].outside {
-		if err := b.step(ctx, items); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// Run passes the items through every step, or those that are left after Prepare. Afterwards each
-// is Done, LeftOut or SetAside. When it returns an error nothing of the batch counts: it is tried
-// again as a whole.
-func (b *Batch) Run(ctx context.Context, items []*Item) error {
-	if b.Counts == nil {
-		if err := b.Prepare(ctx, items); err != nil {
-			return err
-		}
-	}
-	for b.next < len(b.Plan.Steps) {
-		if err := b.step(ctx, items); err != nil {
-			return err
-		}
-	}
-	for _, it := range b.live {
-		it.State = Done
-	}
-	return nil
-}
-
-// step runs the next step.
-func (b *Batch) step(ctx context.Context, items []*Item) error {
-	ps := b.Plan.Steps[b.next]
-	b.next++
-	counts := &Counts{In: len(b.live)}
-	b.Counts[ps.Step.ID] = counts
-	if err := ps.run(ctx, b, b.live); err != nil {
-		return err
-	}
-	b.live = ps.sort(b.live[:0], b.live, counts)
-	if counts.SetAside > 0 && ps.Step.Setting("on fault") == "stop" {
-		return b.stop(ps, items)
-	}
-	return nil
-}
-
-func (b *Batch) stop(ps *PlannedStep, items []*Item) error {
-	for _, it := range items {
-		if it.State == SetAside && it.Step == ps.Step.ID {
-			return &Stop{Fault: it.Faults[0]}
-		}
-	}
-	return ErrStop
-}
-
-// Stop is the fault at which a run was told to stop.
-type Stop struct{ Fault *fault.Fault }
-
-// Error is the fault's text.
-func (s *Stop) Error() string { return s.Fault.Error() }
-
-// sort counts what became of the items and appends those that go on to kept.
-func (ps *PlannedStep) sort(kept, items []*Item, counts *Counts) []*Item {
-	live := kept
-	for _, it := range items {
-		switch it.State {
-		case LeftOut:
-			counts.LeftOut++
-		case SetAside:
-			counts.SetAside++
-		default:
-			counts.Out++
-			live = append(live, it)
-		}
-		if ps.effect && it.State != SetAside {
-			counts.effect(it)
-		}
-	}
-	return live
-}
-
-func (c *Counts) effect(it *Item) {
-	switch it.Effect {
-	case Inserted:
-		c.Inserted++
-	case Updated:
-		c.Updated++
-	case Unchanged:
-		c.Unchanged++
-	case Called:
-		c.Called++
-	}
-}
-
-// Planned finds a step of the plan by id; nil when it has none.
-func (p *Plan) Planned(id string) *PlannedStep {
-	if i, ok := p.order[id]; ok {
-		return p.Steps[i]
-	}
-	return nil
-}
-
-// Passed says whether an item came as far as a step.
-func (p *Plan) Passed(it *Item, id string) bool {
-	if it.Step == "" || it.State == Done {
-		return true
-	}
-	return p.order[id] <= p.order[it.Step]
-}
-
-// RunFacts makes the value of run.
-func RunFacts(id, file, reference string, line int, started value.Value) value.Value {
-	ref := value.Value{}
-	if reference != "" {
-		ref = value.Str(reference)
-	}
-	return value.Rec(mapping.Run.Shape(), []value.Value{value.Str(file), value.Int(int64(line)), started, value.Str(id), ref})
-}
-
-// ReferenceOf works out a run's reference; the file's name where the flow has no formula for it.
-func (p *Plan) ReferenceOf(run value.Value) string {
-	if p.Reference != nil {
-		fr := &formula.Frame{Slots: []value.Value{run}}
-		if v, f := p.Reference.Eval(fr); f == nil && !v.Missing() {
-			return v.String()
-		}
-	}
-	return run.Field("file").String()
 }

@@ -20,18 +20,44 @@ type Facts struct {
 // Spooled says whether a run's records are those of an operation, kept with the run as one JSON value a line.
 func (p *Plan) Spooled() bool { return p.Asks != nil || p.Poll != nil }
 
+// ByHand says whether a person can start the flow: it waits for no file and for no new records.
+func (p *Plan) ByHand() bool { return !brings[p.Flow.Trigger.Kind] || p.Asks != nil }
+
+// ReadsFrom names what the flow's runs begin with, for people.
+func (p *Plan) ReadsFrom() string {
+	switch {
+	case p.Asks != nil:
+		return p.Asks.Op.Name
+	case p.Poll != nil:
+		return p.Poll.Op.Name
+	}
+	if p.Flow.Trigger.Name != "" {
+		return p.Flow.Trigger.Name
+	}
+	return triggerTitles[p.Flow.Trigger.Kind]
+}
+
 // Source reads the records of one run as items, batch by batch.
 type Source struct {
 	plan   *Plan
 	reader notation.Reader
 	facts  Facts
-	n      int // records taken so far, faulty ones included
+	whole  *Item // the run as a whole behind the head; nil where there is no head
+	n      int   // records taken so far, faulty ones included
 	end    error
 }
 
 // NewSource begins to read at the message's first record.
 func NewSource(p *Plan, r notation.Reader, facts Facts) *Source {
 	return &Source{plan: p, reader: r, facts: facts}
+}
+
+// Within lets every record see what the run's head has yielded.
+func (s *Source) Within(whole *Item) *Source {
+	if len(s.plan.Head) > 0 || s.plan.Input != nil {
+		s.whole = whole
+	}
+	return s
 }
 
 // Taken is how many records were read so far, faulty ones included.
@@ -102,7 +128,7 @@ type slab struct {
 }
 
 func (s *Source) slab(n int) *slab {
-	slots := s.plan.Scope.Size()
+	slots := s.plan.Slots
 	facts := len(mapping.Run.Fields)
 	run := RunFacts(s.facts.ID, s.facts.File, s.facts.Reference, 0, s.facts.Started).Record().Fields
 	return &slab{facts: run, items: make([]Item, n), values: make([]value.Value, n*(slots+facts)), runs: make([]value.Record, n), slots: slots}
@@ -119,11 +145,14 @@ func (m *slab) item(s *Source, v value.Value, place fault.Place, faults fault.Li
 	it.Frame.Slots = m.values[facts : facts+m.slots : facts+m.slots]
 	m.values = m.values[facts+m.slots:]
 	it.Record, it.Place, it.Raw, it.State = s.n-1, place, s.reader.Raw(), Live
+	if s.whole != nil {
+		copy(it.Frame.Slots, s.whole.Frame.Slots)
+	}
 	it.Frame.Slots[RunSlot] = value.RecOf(run)
 	if faults != nil {
 		it.aside(s.plan.ReadStep.ID, faults...)
 		return it
 	}
-	it.Frame.Slots[1] = v
+	it.Frame.Slots[s.plan.Record] = v
 	return it
 }

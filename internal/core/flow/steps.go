@@ -12,11 +12,11 @@ import (
 )
 
 var readKind = &Kind{
-	Name: "read", Title: "Read", About: "Reads the message in its notation and checks every record against its schema.",
+	Name: "read", Title: "Read", Group: Systems, About: "Reads the message in its notation and checks every record against its schema.",
 	Settings: []Setting{
 		{Name: "schema", Label: "Schema", Type: Part, Of: "schema", Help: "How the records are written and what they must be; an operation says so itself"},
 		{Name: "connection", Label: "Connection", Type: Part, Of: "connection", Help: "To read what an operation answers, in place of the message that started the run"},
-		{Name: "operation", Label: "Operation", Type: Text, Help: "One that reads"},
+		{Name: "operation", Label: "Operation", Type: Operation, Help: "One that reads"},
 		{Name: "with", Label: "Ask with", Type: Matches, Help: "Fields of its request and their formulas"},
 		{Name: "as", Label: "Result is called", Type: Text, Default: "record", Help: "The name by which later steps speak of the record"},
 		onFault,
@@ -37,7 +37,10 @@ var readKind = &Kind{
 		}
 		sch := c.source(s)
 		c.plan.ReadStep, c.plan.Source = s, sch
-		slot := c.define(s, "as", sch)
+		slot := c.scope.Take()
+		c.plan.Record = slot
+		n := recordOf(s.Setting("as"), sch, slot)
+		c.cur.Result = &n
 		return func(_ context.Context, _ *Batch, items []*Item) error {
 			for _, it := range items {
 				if it.State == Live {
@@ -62,7 +65,7 @@ func (c *compiler) source(s *Step) *schema.Schema {
 			c.fault(s.place("operation"), fault.New(fault.Setting, "%s gives no records that are described", op.Name).Mended("Choose an operation that reads, with a response schema"))
 			return none
 		}
-		c.plan.Asks = c.asking(s.At, op, "", s.Match)
+		c.plan.Asks = c.asking(s.At, op, s)
 		return op.Response
 	}
 	if c.plan.Poll != nil {
@@ -95,32 +98,14 @@ func checkItem(s *Step, sch *schema.Schema, it *Item, v value.Value) {
 
 func pass(context.Context, *Batch, []*Item) error { return nil }
 
-var eachKind = &Kind{
-	Name: "each", Title: "For each record", About: "Does its steps for each record, in order.", Nests: true,
-	Settings: []Setting{{Name: "of", Label: "Records", Type: Text, Required: true, Help: "The name of what a step before has read"}},
-	Detail:   func(s *Step) string { return "of " + s.Setting("of") + " · keep order" },
-	compile: func(c *compiler, s *Step) runner {
-		of := s.Setting("of")
-		if _, _, ok := c.scope.Slot(of); !ok && of != "" {
-			c.fault(s.place("of"), fault.New(fault.Unknown, "no step before yields %q", of))
-		}
-		c.scope.Open(of)
-		c.inner = true
-		c.steps(s.Steps)
-		c.inner = false
-		return pass
-	},
-}
-
 var keepKind = &Kind{
-	Name: "keep", Title: "Keep only", About: "Lets the records pass for which a formula is true; the others are left out and counted.",
+	Name: "keep", Title: "Keep only", Group: Way, About: "Lets the records pass for which a formula is true; the others are left out and counted.",
 	Settings: []Setting{
 		{Name: "where", Label: "Keep a record where", Type: Formula, Required: true, Help: "A formula that is true or false"},
 		onFault,
 	},
 	Detail: func(s *Step) string { return s.Setting("where") },
 	compile: func(c *compiler, s *Step) runner {
-		c.perRecord(s)
 		prog := c.formula(s.place("where"))
 		if prog == nil {
 			return pass
@@ -151,7 +136,7 @@ func keep(s *Step, prog *formula.Program, it *Item) {
 }
 
 var findKind = &Kind{
-	Name: "find", Title: "Find a row", About: "Looks up one row of a table by key and adds it to the record.", Outside: true,
+	Name: "find", Title: "Find a row", Group: Systems, About: "Looks up one row of a table by key and adds it to the record.",
 	Settings: []Setting{
 		{Name: "connection", Label: "Connection", Type: Part, Of: "connection", Required: true},
 		{Name: "table", Label: "Table", Type: Text, Required: true},
@@ -159,17 +144,15 @@ var findKind = &Kind{
 		{Name: "match", Label: "Where", Type: Matches, Required: true, Help: "Key columns and the formulas that they must equal"},
 		{Name: "as", Label: "Result is called", Type: Text, Default: "row"},
 		{Name: "none", Label: "When there is no such row", Type: Choice, Default: "set aside", Choices: []string{"set aside", "leave out"}},
-		onFault,
 	},
 	Detail:  func(s *Step) string { return "1 row of " + s.Setting("table") },
 	compile: compileFind,
 }
 
 func compileFind(c *compiler, s *Step) runner {
-	c.perRecord(s)
 	c.tables(s)
 	sch := c.schema(s, "schema")
-	l := Lookup{Connection: s.Setting("connection"), Table: s.Setting("table"), Row: sch}
+	l := Lookup{Connection: s.Setting("connection"), Table: s.Setting("table"), Row: sch, Step: s.ID}
 	var progs []*formula.Program
 	for _, m := range s.Match {
 		prog := c.formula(m.Formula)
@@ -189,12 +172,14 @@ func compileFind(c *compiler, s *Step) runner {
 		if len(keys) == 0 {
 			return nil
 		}
+		l := l
+		l.Items = asked
 		rows, err := b.Outside.Lookup(ctx, l, keys)
 		if err != nil {
 			return err
 		}
 		for i, it := range asked {
-			found(s, l, it, slot, rows[i], keys[i])
+			matched(s, l, it, slot, rows[i], keys[i])
 		}
 		return nil
 	}
@@ -219,7 +204,7 @@ func lookupKeys(s *Step, progs []*formula.Program, items []*Item) (asked []*Item
 	return asked, keys
 }
 
-func found(s *Step, l Lookup, it *Item, slot int, row value.Value, key []value.Value) {
+func matched(s *Step, l Lookup, it *Item, slot int, row value.Value, key []value.Value) {
 	if row.Kind() != value.Absent {
 		it.Frame.Slots[slot] = row
 		return
@@ -238,7 +223,7 @@ func found(s *Step, l Lookup, it *Item, slot int, row value.Value, key []value.V
 }
 
 var mapKind = &Kind{
-	Name: "map", Title: "Map", About: "Makes a target record from the records in scope by a mapping's rules.",
+	Name: "map", Title: "Map", Group: Shape, About: "Makes a target record from the records in scope by a mapping's rules.",
 	Settings: []Setting{
 		{Name: "mapping", Label: "Mapping", Type: Part, Of: "mapping", Required: true},
 		{Name: "as", Label: "Result is called", Type: Text, Default: "row"},
@@ -249,7 +234,6 @@ var mapKind = &Kind{
 }
 
 func compileMap(c *compiler, s *Step) runner {
-	c.perRecord(s)
 	id := s.Setting("mapping")
 	plan := c.parts.Mapping(id)
 	if plan == nil {
@@ -307,37 +291,29 @@ func mapItem(s *Step, plan *mapping.Plan, fr *mapping.Frame, from []int, slot in
 }
 
 var upsertKind = &Kind{
-	Name: "upsert", Title: "Upsert rows", About: "Inserts each record into a table, or updates the row with its key where a value differs.", Outside: true, Effect: true,
+	Name: "upsert", Title: "Upsert rows", Group: Systems, About: "Inserts each record into a table, or updates the row with its key where a value differs.", Effect: true,
 	Settings: []Setting{
 		{Name: "connection", Label: "Connection", Type: Part, Of: "connection", Required: true},
 		{Name: "table", Label: "Table", Type: Text, Required: true},
-		{Name: "from", Label: "Record to write", Type: Text, Required: true, Help: "The name of a step's result"},
+		{Name: "from", Label: "Record to write", Type: Name, Required: true, Help: "The name of a step's result"},
 		{Name: "key", Label: "Key", Type: Text, Required: true, Help: "The columns that tell rows apart, with commas between"},
-		onFault,
 	},
 	Detail:  func(s *Step) string { return "key: " + s.Setting("key") },
 	compile: compileUpsert,
 }
 
 func compileUpsert(c *compiler, s *Step) runner {
-	c.perRecord(s)
 	c.tables(s)
-	slot, t, ok := c.scope.Slot(s.Setting("from"))
-	if !ok || t.Fields == nil {
-		c.fault(s.place("from"), fault.New(fault.Unknown, "no step before yields %q", s.Setting("from")))
+	slot, row := c.record(s, "from")
+	if row == nil {
 		return pass
 	}
-	u := Upsert{Connection: s.Setting("connection"), Table: s.Setting("table")}
-	for _, n := range c.named {
-		if n.Slot == slot {
-			u.Row = n.Schema
-		}
-	}
+	u := Upsert{Connection: s.Setting("connection"), Table: s.Setting("table"), Row: row}
 	for _, k := range strings.Split(s.Setting("key"), ",") {
 		k = strings.TrimSpace(k)
-		if t.Fields.Field(k) == nil {
+		if row.Root.Field(k) == nil {
 			c.fault(s.place("key"), fault.New(fault.Unknown, "%s has no field %q", s.Setting("from"), k).
-				Mended("It has %s", strings.Join(t.Fields.Shape().Names, ", ")))
+				Mended("It has %s", strings.Join(row.Root.Shape().Names, ", ")))
 		}
 		u.Key = append(u.Key, k)
 	}

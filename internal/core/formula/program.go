@@ -85,6 +85,9 @@ type Direct struct{ Slot, Field int }
 // Direct says where the formula's value stands in the frame; nil when it must be evaluated.
 func (p *Program) Direct() *Direct { return p.direct }
 
+// Slots is how many slots the frame of an evaluation has.
+func (p *Program) Slots() int { return p.slots }
+
 // Reference says whether the formula is nothing but a field's path.
 func (p *Program) Reference() bool { return p.bare }
 
@@ -108,7 +111,7 @@ func Compile(source string, scope *Scope) (*Program, fault.List) {
 	if err != nil {
 		return nil, fault.List{syntax(err)}
 	}
-	c := &compiler{source: []rune(source), scope: scope.Inner(), frames: scope.Size(), taken: new(int)}
+	c := &compiler{source: []rune(source), scope: scope.Inner(), frames: max(scope.size, scope.temps), taken: new(int)}
 	e, t := c.node(tree.Node)
 	if c.faults != nil {
 		return nil, c.faults

@@ -76,6 +76,7 @@ type Scope struct {
 	opened []binding
 	order  []string
 	size   int
+	temps  int // where the slots for what formulas compute in between begin, at least
 	env    *Env
 }
 
@@ -101,6 +102,18 @@ func (s *Scope) Define(name string, t Type) int {
 	return slot
 }
 
+// Take takes the next slot without giving it a name.
+func (s *Scope) Take() int {
+	s.size++
+	return s.size - 1
+}
+
+// Bind gives a name a slot that was taken before.
+func (s *Scope) Bind(name string, slot int, t Type) {
+	s.names[name] = binding{slot: slot, typ: t, name: name}
+	s.order = append(s.order, name)
+}
+
 // Open makes the fields of a name's record usable without its name. What is opened last is
 // looked into first.
 func (s *Scope) Open(name string) {
@@ -111,7 +124,7 @@ func (s *Scope) Open(name string) {
 
 // Inner is a copy that can be added to without changing s.
 func (s *Scope) Inner() *Scope {
-	c := &Scope{names: make(map[string]binding, len(s.names)), size: s.size, env: s.env}
+	c := &Scope{names: make(map[string]binding, len(s.names)), size: s.size, temps: s.temps, env: s.env}
 	for k, v := range s.names {
 		c.names[k] = v
 	}
@@ -122,6 +135,12 @@ func (s *Scope) Inner() *Scope {
 
 // Size is the number of slots.
 func (s *Scope) Size() int { return s.size }
+
+// Reserve keeps slots for names that are defined later: what formulas compute in between stands behind them.
+func (s *Scope) Reserve(slots int) { s.temps = slots }
+
+// Follow lets names that are defined from now on have slots behind those of an inner scope that was left.
+func (s *Scope) Follow(inner *Scope) { s.size = max(s.size, inner.size) }
 
 // Slot finds a name's slot and type.
 func (s *Scope) Slot(name string) (slot int, t Type, ok bool) {

@@ -53,6 +53,7 @@ type Project struct {
 	schemas     map[string]*schema.Schema
 	mappings    map[string]*mapping.Plan
 	connections map[string]*connection.Connection
+	parsed      map[string]*flow.Flow
 	flows       map[string]*flow.Plan
 	libraries   map[string]*library.Library // by id, with the published versions
 	pinned      map[string]int              // the version of a library that is used, where it is not the draft
@@ -131,7 +132,7 @@ func Load(id string, texts map[string]string) *Project {
 	p := &Project{
 		ID: id, Title: id, Texts: texts,
 		schemas: map[string]*schema.Schema{}, mappings: map[string]*mapping.Plan{},
-		connections: map[string]*connection.Connection{}, flows: map[string]*flow.Plan{},
+		connections: map[string]*connection.Connection{}, flows: map[string]*flow.Plan{}, parsed: map[string]*flow.Flow{},
 		libraries: map[string]*library.Library{}, pinned: map[string]int{},
 	}
 	p.settings()
@@ -142,7 +143,7 @@ func Load(id string, texts map[string]string) *Project {
 		p.connections[id].Resolve(p.Schema, p.env)
 	})
 	p.each(Mappings, func(id string, d *doc.Doc) { p.compileMapping(id, mapping.Parse(id, d), d) })
-	p.each(Flows, func(id string, d *doc.Doc) { p.compileFlow(id, flow.Parse(id, d), d) })
+	p.loadFlows()
 	p.loadCases()
 	sort.SliceStable(p.Faults, func(i, j int) bool {
 		a, b := p.Faults[i].Place, p.Faults[j].Place
@@ -177,11 +178,27 @@ func (p *Project) compileMapping(id string, m *mapping.Mapping, d *doc.Doc) {
 	p.mappings[id] = plan
 }
 
-func (p *Project) compileFlow(id string, f *flow.Flow, d *doc.Doc) {
-	plan := f.Compile(p)
-	plan.Faults = append(append(fault.List{}, d.Faults...), plan.Faults...)
-	d.Faults = plan.Faults
-	p.flows[id] = plan
+// loadFlows parses all flows before it compiles them: they may run each other.
+func (p *Project) loadFlows() {
+	docs := p.docs(Flows)
+	for id, d := range docs {
+		p.parsed[id] = flow.Parse(id, d)
+	}
+	for id, d := range docs {
+		plan := p.parsed[id].Compile(p)
+		plan.Faults = append(append(fault.List{}, d.Faults...), plan.Faults...)
+		p.flows[id] = plan
+		p.Faults = append(p.Faults, plan.Faults...)
+	}
+}
+
+// Contract is what a flow that another one can run is given and answers; nil when there is none.
+func (p *Project) Contract(id string) *flow.Contract {
+	f := p.parsed[id]
+	if f == nil || f.Trigger.Kind != "called" && f.Trigger.Kind != "person" {
+		return nil
+	}
+	return &flow.Contract{ID: id, Title: f.Title, Input: p.schemas[f.Trigger.Input.Value], Output: p.schemas[f.Trigger.Output.Value]}
 }
 
 func (p *Project) settings() {
@@ -279,31 +296,11 @@ func (p *Project) Flow(id string) *flow.Plan { return p.flows[id] }
 
 // Uses lists the paths of all parts that a flow needs, the flow and the project's file among them.
 func (p *Project) Uses(flowID string) []string {
-	uses := map[string]bool{File: true, Path(Flows, flowID): true}
-	plan := p.flows[flowID]
-	if plan == nil {
+	if p.flows[flowID] == nil {
 		return nil
 	}
-	p.use(uses, Connections, plan.Flow.Trigger.Connection.Value)
-	for _, op := range plan.Operations {
-		for _, named := range []string{op.Ask.Value, op.Give.Value} {
-			if named != "" {
-				p.use(uses, Schemas, named)
-			}
-		}
-	}
-	plan.Flow.Walk(func(s *flow.Step) {
-		kind := flow.KindOf(s.Kind)
-		if kind == nil {
-			return
-		}
-		for _, set := range kind.Settings {
-			if set.Type == flow.Part && s.Setting(set.Name) != "" {
-				p.use(uses, set.Of+"s", s.Setting(set.Name))
-			}
-		}
-	})
-	p.useFormulas(uses, plan.Tables, plan.Functions)
+	uses := map[string]bool{File: true}
+	p.useFlow(uses, flowID)
 	var paths []string
 	for path := range uses {
 		if _, ok := p.Texts[path]; ok {
@@ -312,6 +309,44 @@ func (p *Project) Uses(flowID string) []string {
 	}
 	sort.Strings(paths)
 	return paths
+}
+
+// useFlow notes what a flow needs, and what the flows need that it runs.
+func (p *Project) useFlow(uses map[string]bool, id string) {
+	plan := p.flows[id]
+	if plan == nil || uses[Path(Flows, id)] {
+		return
+	}
+	uses[Path(Flows, id)] = true
+	t := plan.Flow.Trigger
+	p.use(uses, Connections, t.Connection.Value)
+	p.use(uses, Schemas, t.Input.Value)
+	p.use(uses, Schemas, t.Output.Value)
+	for _, op := range plan.Operations {
+		for _, named := range []string{op.Ask.Value, op.Give.Value} {
+			if named != "" {
+				p.use(uses, Schemas, named)
+			}
+		}
+	}
+	plan.Flow.Walk(func(s *flow.Step) { p.useStep(uses, s) })
+	p.useFormulas(uses, plan.Tables, plan.Functions)
+}
+
+func (p *Project) useStep(uses map[string]bool, s *flow.Step) {
+	kind := flow.KindOf(s.Kind)
+	if kind == nil {
+		return
+	}
+	for _, set := range kind.Settings {
+		switch named := s.Setting(set.Name); {
+		case set.Type != flow.Part || named == "":
+		case set.Of == "flow":
+			p.useFlow(uses, named)
+		default:
+			p.use(uses, set.Of+"s", named)
+		}
+	}
 }
 
 func (p *Project) use(uses map[string]bool, kind, id string) {

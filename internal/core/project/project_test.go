@@ -69,9 +69,9 @@ func TestFaultsAcrossParts(t *testing.T) {
 		"no such key":         {flowFile, "key: gauge_code, taken_at", "key: gauge_code, at", `flows/gauge-readings.yaml:44:14: row has no field "at". It has station_id, gauge_code, taken_at, level_cm, above_datum_cm, is_surge, trend, station_name, unit, source_file`},
 		"match type":          {flowFile, "gauge_code: reading.gauge", "gauge_code: reading.level_cm", `flows/gauge-readings.yaml:31:23: expected text to compare with gauge_code, found decimal`},
 		"missing setting":     {flowFile, "        table: station\n", "", `flows/gauge-readings.yaml:24:9: "table" is missing`},
-		"unknown step":        {flowFile, "step: keep", "step: sieve", `flows/gauge-readings.yaml:20:15: expected a kind of step (read, each, keep, find, map, upsert, call, write), found "sieve"`},
+		"unknown step":        {flowFile, "step: keep", "step: sieve", `flows/gauge-readings.yaml:20:15: expected a kind of step (read, each, choose, at once, attempt, keep, once, map, set, tally, check, parse, format, find, upsert, call, write, flow, answer, wait, note, reference, stop), found "sieve"`},
 		"id twice":            {flowFile, "id: find", "id: keep", `flows/gauge-readings.yaml:24:9: the step id "keep" is there twice`},
-		"used too early":      {flowFile, "of: reading", "of: row", `flows/gauge-readings.yaml:18:9: no step before yields "row"`},
+		"used too early":      {flowFile, "of: reading", "of: row", `flows/gauge-readings.yaml:18:9: there is no "row" here`},
 		"source missing":      {flowFile, "as: station", "as: pier", `flows/gauge-readings.yaml:36:18: the mapping needs "station"; no step before yields it`},
 		"overlap":             {"schemas/gauge-reading.yaml", "columns: 5-12", "columns: 4-12", `schemas/gauge-reading.yaml:15:5: day: column 4 belongs to the field before, too`},
 		"no sample":           {"schemas/gauge-reading.yaml", "sk_0309.tide", "none.tide", `schemas/gauge-reading.yaml:1:1: there is no sample "none.tide"`},
@@ -96,7 +96,7 @@ func TestFaultsAcrossParts(t *testing.T) {
 func tryIt(t *testing.T, p *Project) {
 	t.Helper()
 	plan := p.Flow("gauge-readings")
-	require.NotEmpty(t, plan.Layout(p).Lanes)
+	require.NotEmpty(t, plan.Layout(p, nil).Lanes)
 	if plan.Source == nil || plan.ReadStep == nil || len(plan.Source.Samples) == 0 {
 		return
 	}
@@ -126,7 +126,7 @@ func TestReadRefusesWhatIsNoProject(t *testing.T) {
 // TestLayout holds the geometry of the demo flow against its golden file.
 func TestLayout(t *testing.T) {
 	p := Load("skerry", demoTexts(t))
-	got, err := json.MarshalIndent(p.Flow("gauge-readings").Layout(p), "", "  ")
+	got, err := json.MarshalIndent(p.Flow("gauge-readings").Layout(p, nil), "", "  ")
 	require.NoError(t, err)
 	golden := filepath.Join("testdata", "gauge-readings.layout.json")
 	if *update {
@@ -149,7 +149,7 @@ func TestLayoutNeverOverlaps(t *testing.T) {
 	texts["flows/gauge-readings.yaml"] = text[:at] + many.String() + text[at:]
 	p := Load("skerry", texts)
 	require.Empty(t, p.Faults)
-	g := p.Flow("gauge-readings").Layout(p)
+	g := p.Flow("gauge-readings").Layout(p, nil)
 	require.Len(t, g.Nodes, 156)
 	for i, a := range g.Nodes {
 		require.LessOrEqual(t, a.X+a.W, g.Width)

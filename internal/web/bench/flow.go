@@ -96,7 +96,7 @@ func (b bench) flowPage(c *gin.Context, id, step, record, sample string) (*flowP
 	}
 	d := &flowPage{
 		Frame: b.Frame(c, "bench", plan.Flow.Title, "← →", "choose a step", "[ ]", "record before, after", "Ctrl Enter", "try with sample", "Ctrl Z, Y", "undo, redo"),
-		ID:    id, FlowTitle: plan.Flow.Title, Path: project.Path(project.Flows, id), Faults: plan.Faults, ByHand: plan.Asks != nil,
+		ID:    id, FlowTitle: plan.Flow.Title, Path: project.Path(project.Flows, id), Faults: plan.Faults, ByHand: plan.ByHand(),
 	}
 	if d.Draft, err = store.PartDraft(c, b.DB, p.ID, d.Path); err != nil {
 		return nil, err
@@ -303,7 +303,7 @@ func (d *flowPage) rules(plan *flow.Plan, it *flow.Item) {
 }
 
 func (d *flowPage) draw(p *project.Project, plan *flow.Plan) {
-	g := plan.Layout(p)
+	g := plan.Layout(p, nil)
 	o := draw.FlowOptions{
 		Selected: d.Step.ID, Target: "#work",
 		Href: func(step string) string {
@@ -403,7 +403,7 @@ func (b bench) save(c *gin.Context, path string, edit func(text []byte) ([]byte,
 
 // runNow starts a run of the newest release because somebody asks for it, and shows it.
 func (b bench) runNow(c *gin.Context) error {
-	id, err := b.Engine.Begin(c, b.Project, c.Param("id"), b.Person.ID)
+	id, err := b.Engine.Begin(c, b.Project, c.Param("id"), b.Person.ID, nil)
 	if err != nil {
 		return err
 	}

@@ -11,10 +11,7 @@ import (
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
-	"hollowreed/internal/core/notation"
-	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/project"
-	"hollowreed/internal/core/value"
 	"hollowreed/internal/engine"
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/bench"
@@ -92,7 +89,7 @@ func (t traffic) run(c *gin.Context) error {
 	if err := t.record(c, d, plan, c.Query("record")); err != nil {
 		return err
 	}
-	g := plan.Layout(released)
+	g := plan.Layout(released, nil)
 	d.Drawing = draw.Flow(g, draw.FlowOptions{
 		Selected: d.Step, Counts: r.Counts, Read: r.Taken, Target: "#work",
 		Href: func(step string) string {
@@ -166,28 +163,7 @@ func (t traffic) record(c *gin.Context, d *runPage, plan *flow.Plan, record stri
 	if err != nil {
 		return err
 	}
-	d.In, d.Out, d.Told, d.Faults = bench.Passage(plan, item(plan, entry), d.Step)
+	d.In, d.Out, d.Told, d.Faults = bench.Passage(plan, entry.Item(plan), d.Step)
 	d.Changed, d.New = page.Mark(d.In, d.Out)
 	return nil
-}
-
-// item makes of a journal entry what the screens show of a record.
-func item(plan *flow.Plan, e *engine.Entry) *flow.Item {
-	it := &flow.Item{
-		Place: fault.Place{Line: e.Line}, Raw: e.Raw, State: e.State, Step: e.Step, Reason: e.Reason, Effect: e.Effect, Faults: e.Faults, Notes: e.Notes,
-	}
-	it.Frame.Slots = make([]value.Value, plan.Scope.Size())
-	for _, ps := range plan.Steps {
-		if ps.Result == nil || e.Values[ps.Result.Name] == nil {
-			continue
-		}
-		r, err := json.NewReader(strings.NewReader(string(e.Values[ps.Result.Name])), notation.Options{Schema: ps.Result.Schema})
-		if err != nil {
-			continue
-		}
-		if v, err := r.Next(); err == nil {
-			it.Frame.Slots[ps.Result.Slot] = v
-		}
-	}
-	return it
 }

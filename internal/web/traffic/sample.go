@@ -62,7 +62,7 @@ func sampleText(plan *flow.Plan, e *engine.Entry) (string, error) {
 		}
 		return e.Raw + end, nil
 	}
-	v := item(plan, e).Frame.Slots[plan.Planned(plan.ReadStep.ID).Result.Slot]
+	v := e.Item(plan).Frame.Slots[plan.Planned(plan.ReadStep.ID).Result.Slot]
 	if v.Kind() == value.Absent {
 		return "", fault.New(fault.Setting, "this record could not be read, and its text cannot be read by itself")
 	}

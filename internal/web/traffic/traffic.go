@@ -157,11 +157,14 @@ func (t traffic) row(c *gin.Context, p *project.Project, r store.Run) runRow {
 	return row
 }
 
+// maxMarks bounds a run's small stem.
+const maxMarks = 14
+
 // marks says for each step of a run whether all passed, some were set aside, or it ended there.
 func marks(plan *flow.Plan, r store.Run) []string {
 	var out []string
 	for _, ps := range plan.Steps {
-		if len(ps.Step.Steps) > 0 {
+		if len(ps.Step.Tracks) > 0 && ps.Op == nil && ps.File == nil || len(out) == maxMarks {
 			continue
 		}
 		m := "waiting"

@@ -1,0 +1,511 @@
+package flow
+
+import (
+	"context"
+	"errors"
+	"sync"
+	"time"
+
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/mapping"
+	"hollowreed/internal/core/value"
+)
+
+// State is how far a record has come.
+type State string
+
+// The states of a record.
+const (
+	Live     State = "live"
+	LeftOut  State = "left out"
+	SetAside State = "set aside"
+	Done     State = "done"
+	Ended    State = "ended" // a stop step ended its way well
+)
+
+// WholeRun is the position of the item that is the run as a whole.
+const WholeRun = -1
+
+// Item is one record on its way through the steps, an entry of a list inside one, or the run as a whole.
+type Item struct {
+	Record int // its position in the message, from 0; WholeRun
+	Frame  formula.Frame
+	Place  fault.Place
+	Raw    string
+	State  State
+	Step   string // where it left the way, when it did
+	Reason string // why it was left out
+	Faults fault.List
+	Notes  fault.List // what it went on with: left out by a map step, noted, or caught by an attempt
+	Effect Effect
+	Parent *Item  // of an entry of a list
+	Path   string // of an entry: its positions in the lists around it, as 3 or 3.0
+	Of     string // of an entry: the each that it belongs to
+	Took   []Took // the tracks that it was led to
+	Inner  []*Item
+}
+
+// Through says whether an item, and all that it belongs to, came through.
+func (it *Item) Through() bool {
+	for ; it != nil; it = it.Parent {
+		if it.State == SetAside || it.State == LeftOut {
+			return false
+		}
+	}
+	return true
+}
+
+// root is the record that an item is or belongs to.
+func (it *Item) root() *Item {
+	for it.Parent != nil {
+		it = it.Parent
+	}
+	return it
+}
+
+// Batch runs a number of records through all steps together.
+type Batch struct {
+	Plan       *Plan
+	Outside    Outside
+	House      House
+	Try        int // how often this was tried, this time included
+	Counts     map[string]*Counts
+	Collected  []Collected // records for files, in their order
+	References []Reference
+	Events     []Event
+	Answer     value.Value // of the run, where a step gave one
+	Totals     *Totals     // of the run so far
+	Stopped    *Stopped    // where the run is to stop: the records before that one are done
+	beside     *beside
+	live       []*Item // those that have not left the way
+	next       int     // the step that they come to
+}
+
+// Reference is a business key by which a run is found.
+type Reference struct {
+	Record int
+	Text   string
+}
+
+// Event is something that a step tells.
+type Event struct {
+	Step   string
+	Record int
+	Text   string
+	Fault  *fault.Fault
+}
+
+// Stopped is the item at which a run was told to stop.
+type Stopped struct {
+	Record int
+	Fault  *fault.Fault // nil where it stops without one
+}
+
+// Totals are the values that tally steps carry from record to record, by step.
+type Totals struct {
+	mu     sync.Mutex
+	Values map[string]value.Value
+}
+
+// Counts are the records at one step.
+type Counts struct {
+	In        int `json:"in"`
+	Out       int `json:"out"`
+	LeftOut   int `json:"left_out"`
+	SetAside  int `json:"set_aside"`
+	Inserted  int `json:"inserted,omitempty"`
+	Updated   int `json:"updated,omitempty"`
+	Unchanged int `json:"unchanged,omitempty"`
+	Called    int `json:"called,omitempty"`
+}
+
+// Add sums two counts.
+func (c *Counts) Add(o *Counts) {
+	c.In += o.In
+	c.Out += o.Out
+	c.LeftOut += o.LeftOut
+	c.SetAside += o.SetAside
+	c.Inserted += o.Inserted
+	c.Updated += o.Updated
+	c.Unchanged += o.Unchanged
+	c.Called += o.Called
+}
+
+func (it *Item) aside(step string, faults ...*fault.Fault) {
+	it.State, it.Step = SetAside, step
+	it.Faults = append(it.Faults, it.placed(step, faults...)...)
+}
+
+// placed tells faults with the place of the item.
+func (it *Item) placed(step string, faults ...*fault.Fault) fault.List {
+	for _, f := range faults {
+		f.Place.Step = step
+		if f.Place.Line == 0 {
+			path := f.Place.Path
+			f.Place = it.Place
+			f.Place.Path, f.Place.Step = path, step
+		}
+	}
+	return faults
+}
+
+// leave lets the item leave the way without a fault.
+func (it *Item) leave(step, reason string) { it.State, it.Step, it.Reason = LeftOut, step, reason }
+
+// Prepare passes the items through the steps before the first that reaches an outside system or
+// holds other steps. Batches of one message can be prepared at the same time; then they are run in
+// their order.
+func (b *Batch) Prepare(ctx context.Context, items []*Item) error {
+	if b.Counts == nil {
+		b.Counts = map[string]*Counts{}
+	}
+	b.live = append(make([]*Item, 0, len(items)), items...)
+	for b.next < len(b.Plan.Body) && b.Plan.Body[b.next].apart() {
+		if err := b.body(ctx); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// apart says whether a step may be done for a batch while the one before it is under way.
+func (ps *PlannedStep) apart() bool {
+	return !ps.kind.Outside && ps.kind.Group == Shape && ps.kind != tallyKind || ps.kind == keepKind || ps.kind == readKind || ps.kind == eachKind && ps.Inside == nil
+}
+
+// Run passes the items through every step of the body, or those that are left after Prepare. Afterwards each
+// is Done, LeftOut or SetAside, save for those behind the one at which the run stops. When it returns an error
+// nothing of the batch counts: it is tried again as a whole.
+func (b *Batch) Run(ctx context.Context, items []*Item) error {
+	if b.live == nil {
+		if err := b.Prepare(ctx, items); err != nil {
+			return err
+		}
+	}
+	for b.next < len(b.Plan.Body) {
+		if err := b.body(ctx); err != nil {
+			return err
+		}
+	}
+	return b.finish(b.live)
+}
+
+// body runs the next step of the body.
+func (b *Batch) body(ctx context.Context) (err error) {
+	ps := b.Plan.Body[b.next]
+	b.next++
+	if ps.kind == eachKind && ps.Inside == nil && b.Plan.streams(ps) {
+		c := b.counts(ps)
+		c.In, c.Out = c.In+len(b.live), c.Out+len(b.live)
+		return nil
+	}
+	b.live, err = b.step(ctx, ps, b.live)
+	return err
+}
+
+// Pass takes the run as a whole through steps of its head or tail.
+func (b *Batch) Pass(ctx context.Context, steps []*PlannedStep, whole *Item) error {
+	if b.Counts == nil {
+		b.Counts = map[string]*Counts{}
+	}
+	live, err := b.pass(ctx, steps, []*Item{whole})
+	if err != nil {
+		return err
+	}
+	return b.finish(live)
+}
+
+func (b *Batch) finish(live []*Item) error {
+	if beside := b.beside; beside != nil {
+		b.beside = nil
+		if err := beside.wait(b); err != nil {
+			return err
+		}
+	}
+	for _, it := range live {
+		it.State = Done
+	}
+	return nil
+}
+
+// pass takes items through a sequence and gives those that are still on the way.
+func (b *Batch) pass(ctx context.Context, steps []*PlannedStep, live []*Item) ([]*Item, error) {
+	var err error
+	for _, ps := range steps {
+		if live, err = b.step(ctx, ps, live); err != nil {
+			return nil, err
+		}
+	}
+	return live, nil
+}
+
+// counts finds a step's counts.
+func (b *Batch) counts(ps *PlannedStep) *Counts {
+	c := b.Counts[ps.Step.ID]
+	if c == nil {
+		c = &Counts{}
+		b.Counts[ps.Step.ID] = c
+	}
+	return c
+}
+
+// step runs one step and gives the items that go on. The list of items is used for them.
+func (b *Batch) step(ctx context.Context, ps *PlannedStep, live []*Item) ([]*Item, error) {
+	counts := b.counts(ps)
+	if ps.Step.Off || len(live) == 0 {
+		return live, nil
+	}
+	counts.In += len(live)
+	if err := ps.do(ctx, b, live); err != nil {
+		return nil, err
+	}
+	aside := counts.SetAside
+	first := ps.firstAside(live)
+	on := ps.sort(live[:0], live, counts)
+	if counts.SetAside > aside && first != nil && !ps.caught && ps.Step.Setting("on fault") == "stop" {
+		b.stop(first.root().Record, first.Faults[0])
+	}
+	return b.before(on), nil
+}
+
+func (ps *PlannedStep) firstAside(items []*Item) *Item {
+	for _, it := range items {
+		if it.State == SetAside && it.Step == ps.Step.ID {
+			return it
+		}
+	}
+	return nil
+}
+
+// stop notes where the run is to stop.
+func (b *Batch) stop(record int, f *fault.Fault) {
+	if b.Stopped == nil || record < b.Stopped.Record {
+		b.Stopped = &Stopped{Record: record, Fault: f}
+	}
+}
+
+// before keeps the items before the one at which the run stops.
+func (b *Batch) before(live []*Item) []*Item {
+	if b.Stopped == nil {
+		return live
+	}
+	kept := live[:0]
+	for _, it := range live {
+		if it.root().Record < b.Stopped.Record {
+			kept = append(kept, it)
+		}
+	}
+	return kept
+}
+
+// sort counts what became of the items and appends those that go on to kept.
+func (ps *PlannedStep) sort(kept, items []*Item, counts *Counts) []*Item {
+	live := kept
+	for _, it := range items {
+		switch it.State {
+		case LeftOut:
+			counts.LeftOut++
+		case SetAside:
+			counts.SetAside++
+		case Ended:
+			counts.Out++
+		default:
+			counts.Out++
+			live = append(live, it)
+		}
+		if ps.kind.Effect && it.State != SetAside {
+			counts.effect(it)
+		}
+	}
+	return live
+}
+
+func (c *Counts) effect(it *Item) {
+	switch it.Effect {
+	case Inserted:
+		c.Inserted++
+	case Updated:
+		c.Updated++
+	case Unchanged:
+		c.Unchanged++
+	case Called:
+		c.Called++
+	}
+}
+
+// fork is a batch for work beside others; join adds what it did.
+func (b *Batch) fork() *Batch {
+	return &Batch{Plan: b.Plan, Outside: b.Outside, House: b.House, Try: b.Try, Totals: b.Totals, Counts: map[string]*Counts{}}
+}
+
+func (b *Batch) join(o *Batch) {
+	for id, c := range o.Counts {
+		if b.Counts[id] == nil {
+			b.Counts[id] = &Counts{}
+		}
+		b.Counts[id].Add(c)
+	}
+	b.Collected = append(b.Collected, o.Collected...)
+	b.References = append(b.References, o.References...)
+	b.Events = append(b.Events, o.Events...)
+	if o.Answer.Kind() != value.Absent {
+		b.Answer = o.Answer
+	}
+	if o.Stopped != nil {
+		b.stop(o.Stopped.Record, o.Stopped.Fault)
+	}
+}
+
+// policy is how often a step is tried, and for how long.
+type policy struct {
+	tries          int
+	pause, longest time.Duration
+	growth         float64
+	limit          time.Duration
+}
+
+func policyOf(s *Step) policy {
+	seconds := func(name string) time.Duration { return time.Duration(s.number(name) * float64(time.Second)) }
+	return policy{tries: int(s.number("tries")), pause: seconds("pause"), longest: seconds("longest pause"), growth: s.number("growth"), limit: seconds("time limit")}
+}
+
+// Failed is what a step could not do because a system cannot be reached.
+type Failed struct {
+	Step *PlannedStep
+	Err  error
+}
+
+// Error is the text of the cause.
+func (f *Failed) Error() string { return f.Err.Error() }
+
+// Unwrap is the cause.
+func (f *Failed) Unwrap() error { return f.Err }
+
+// Tries is how often the step is tried; standard where it does not say.
+func (f *Failed) Tries(standard int) int {
+	if n := f.Step.policy.tries; n > 0 {
+		return n
+	}
+	return standard
+}
+
+// Pause is how long to wait after a number of tries; ok is false where the step does not say. The chance in it is
+// a number from 0 to 1.
+func (f *Failed) Pause(tried int, chance float64) (pause time.Duration, ok bool) {
+	p := f.Step.policy
+	if p.pause == 0 {
+		return 0, false
+	}
+	d := float64(p.pause)
+	for range tried - 1 {
+		if d *= max(p.growth, 1); d > float64(p.longest) {
+			break
+		}
+	}
+	d = min(d, float64(max(p.longest, p.pause)))
+	return time.Duration(d * (0.8 + 0.4*chance)), true
+}
+
+// Waiting is the error of a batch that goes on later: nothing of it counts yet, and its next try finds that the
+// time has come.
+type Waiting struct{ Until time.Time }
+
+// Error says so.
+func (w *Waiting) Error() string { return "waits until " + w.Until.Format(time.RFC3339) }
+
+// standardTries is how often a step inside an attempt is tried that does not say.
+const standardTries = 6
+
+// do runs the step within its time limit. Inside an attempt a step whose last try fails sets its items aside, so
+// that the attempt can deal with them.
+func (ps *PlannedStep) do(ctx context.Context, b *Batch, items []*Item) error {
+	err := ps.limited(ctx, b, items)
+	var failed *Failed
+	var waiting *Waiting
+	var final *fault.Fault
+	switch {
+	case err == nil, errors.As(err, &waiting), errors.As(err, &failed), errors.As(err, &final) && final.Code == fault.Setting, ctx.Err() != nil:
+		return err
+	}
+	failed = &Failed{Step: ps, Err: err}
+	if !ps.caught || b.Try < failed.Tries(standardTries) {
+		return failed
+	}
+	for _, it := range items { // each by itself: some may be done already
+		if it.State != Live {
+			continue
+		}
+		if err := ps.limited(ctx, b, []*Item{it}); err != nil {
+			if ctx.Err() != nil {
+				return err
+			}
+			it.aside(ps.Step.ID, fault.New(fault.Outside, "cannot be reached, tried %d times: %s", b.Try, err).In(ps.Step.Name))
+		}
+	}
+	return nil
+}
+
+func (ps *PlannedStep) limited(ctx context.Context, b *Batch, items []*Item) error {
+	if ps.policy.limit == 0 {
+		return ps.run(ctx, b, items)
+	}
+	inner, cancel := context.WithTimeout(ctx, ps.policy.limit)
+	defer cancel()
+	err := ps.run(inner, b, items)
+	if err != nil && ctx.Err() == nil && inner.Err() != nil {
+		err = errors.New("it took longer than " + ps.policy.limit.String())
+	}
+	return err
+}
+
+// Planned finds a step of the plan by id; nil when it has none.
+func (p *Plan) Planned(id string) *PlannedStep {
+	if i, ok := p.order[id]; ok {
+		return p.Steps[i]
+	}
+	return nil
+}
+
+// Passed says whether an item came as far as a step: its result is there, or it left the way there or behind it.
+func (p *Plan) Passed(it *Item, id string) bool {
+	if it.Step == "" || it.State == Done {
+		return true
+	}
+	return p.order[id] <= p.order[it.Step]
+}
+
+// RunFacts makes the value of run.
+func RunFacts(id, file, reference string, line int, started value.Value) value.Value {
+	ref := value.Value{}
+	if reference != "" {
+		ref = value.Str(reference)
+	}
+	return value.Rec(mapping.Run.Shape(), []value.Value{value.Str(file), value.Int(int64(line)), started, value.Str(id), ref})
+}
+
+// Whole makes the item that is the run as a whole. The input is absent where there is none.
+func (p *Plan) Whole(facts Facts, input value.Value) *Item {
+	it := &Item{Record: WholeRun, State: Live, Place: fault.Place{Source: facts.File}}
+	it.Frame.Slots = make([]value.Value, p.Slots)
+	it.Frame.Slots[RunSlot] = RunFacts(facts.ID, facts.File, facts.Reference, 0, facts.Started)
+	it.Frame.Slots[InputSlot] = input
+	return it
+}
+
+// ReferenceOf works out a run's reference; the file's name where the flow has no formula for it.
+func (p *Plan) ReferenceOf(run, input value.Value) string {
+	if p.Reference != nil {
+		fr := &formula.Frame{Slots: []value.Value{run, input}}
+		if v, f := p.Reference.Eval(fr); f == nil && !v.Missing() {
+			return v.String()
+		}
+	}
+	return run.Field("file").String()
+}
+
+// Took is a track that an item was led to, counted from 0.
+type Took struct {
+	Step  string `json:"step"`
+	Track int    `json:"track"`
+}

@@ -1,0 +1,331 @@
+package flow
+
+import (
+	"context"
+	"strconv"
+	"time"
+
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/value"
+)
+
+var noteKind = &Kind{
+	Name: "note", Title: "Note", Group: Run, About: "Notes a text with the run.",
+	Settings: []Setting{
+		{Name: "text", Label: "Text", Type: Formula, Required: true},
+		{Name: "where", Label: "Noted in", Type: Choice, Default: "the run", Choices: []string{"the run", "the event log"}, Help: "The event log is seen without opening the run"},
+		onFault,
+	},
+	Detail:  func(s *Step) string { return s.Setting("text") },
+	compile: compileNote,
+}
+
+func compileNote(c *compiler, s *Step) runner {
+	prog := c.want(s.place("text"), value.Text, "a text")
+	log := s.Setting("where") == "the event log"
+	return func(_ context.Context, b *Batch, items []*Item) error {
+		for _, it := range items {
+			if text, ok := it.text(s, prog); ok {
+				it.Notes = append(it.Notes, it.placed(s.ID, fault.New(fault.Note, "%s", text))...)
+				if log {
+					b.Events = append(b.Events, Event{Step: s.ID, Record: it.Record, Text: text})
+				}
+			}
+		}
+		return nil
+	}
+}
+
+// text evaluates a formula that must yield a text; the item is set aside where it does not.
+func (it *Item) text(s *Step, prog *formula.Program) (string, bool) {
+	if prog == nil {
+		return "", false
+	}
+	it.Frame.Reset()
+	v, f := prog.Eval(&it.Frame)
+	if f == nil && v.Missing() {
+		f = fault.Expect(fault.Required, "a text", v.Kind().String())
+	}
+	if f != nil {
+		it.aside(s.ID, f.In(s.Name))
+		return "", false
+	}
+	return v.String(), true
+}
+
+var referenceKind = &Kind{
+	Name: "reference", Title: "Set the reference", Group: Run, About: "Gives the run a business key by which people find it. Each record can give one of its own.",
+	Settings: []Setting{
+		{Name: "is", Label: "Reference", Type: Formula, Required: true},
+		onFault,
+	},
+	Detail: func(s *Step) string { return s.Setting("is") },
+	compile: func(c *compiler, s *Step) runner {
+		prog := c.formula(s.place("is"))
+		return func(_ context.Context, b *Batch, items []*Item) error {
+			for _, it := range items {
+				if text, ok := it.text(s, prog); ok {
+					b.References = append(b.References, Reference{Record: it.Record, Text: text})
+				}
+			}
+			return nil
+		}
+	},
+}
+
+var stopKind = &Kind{
+	Name: "stop", Title: "Stop", Group: Run, About: "Ends the way of a record, or the run, with an outcome.", Ends: true,
+	Settings: []Setting{
+		{Name: "ends", Label: "Ends", Type: Choice, Default: "this record", Choices: []string{"this record", "the run"}, Help: "The run: the records before this one are done, and it can be resumed"},
+		{Name: "outcome", Label: "Outcome", Type: Choice, Default: "set aside", Choices: []string{"set aside", "left out", "done"}},
+		{Name: "text", Label: "Because", Type: Formula, Help: "A text"},
+	},
+	Detail:  func(s *Step) string { return s.Setting("ends") + ": " + s.Setting("outcome") },
+	compile: compileStop,
+}
+
+func compileStop(c *compiler, s *Step) runner {
+	prog := c.optional(s, "text")
+	return func(_ context.Context, b *Batch, items []*Item) error {
+		for _, it := range items {
+			text := s.Name
+			if prog != nil {
+				t, ok := it.text(s, prog)
+				if !ok {
+					continue
+				}
+				text = t
+			}
+			f := it.placed(s.ID, fault.New(fault.Stopped, "%s", text))[0]
+			if s.Setting("ends") == "the run" {
+				b.stop(it.root().Record, f)
+				continue
+			}
+			switch s.Setting("outcome") {
+			case "set aside":
+				it.aside(s.ID, f)
+			case "left out":
+				it.leave(s.ID, text)
+			default:
+				it.State, it.Step, it.Reason = Ended, s.ID, text
+			}
+		}
+		return nil
+	}
+}
+
+var answerKind = &Kind{
+	Name: "answer", Title: "Answer", Group: Run, About: "Answers who called the flow.",
+	Settings: []Setting{
+		{Name: "from", Label: "With", Type: Name, Help: "The name of a record that is the answer; or write it by fields"},
+		{Name: "with", Label: "By fields", Type: Matches},
+		onFault,
+	},
+	Detail: func(s *Step) string {
+		if s.Setting("from") != "" {
+			return "with " + s.Setting("from")
+		}
+		return "with " + plural(len(s.Match), "field")
+	},
+	compile: compileAnswer,
+}
+
+func compileAnswer(c *compiler, s *Step) runner {
+	if c.plan.Output == nil {
+		c.fault(s.At, fault.New(fault.Setting, "nobody waits for an answer").Mended("Let the flow be called by another one and give its trigger the schema of the answer"))
+		return pass
+	}
+	a := c.filling(s, s.At, c.plan.Output, "the answer")
+	return func(_ context.Context, b *Batch, items []*Item) error {
+		for _, it := range items {
+			v, f := a.make(&it.Frame)
+			if f != nil {
+				it.aside(s.ID, f.In(s.Name))
+				continue
+			}
+			b.Answer = v
+		}
+		return nil
+	}
+}
+
+var onceKind = &Kind{
+	Name: "once", Title: "Leave out repeats", Group: Way, About: "Lets a record pass only when its key was not there before, in this run or an earlier one.",
+	Settings: []Setting{
+		{Name: "key", Label: "Key", Type: Formula, Required: true},
+		{Name: "within", Label: "Within (seconds)", Type: Number, Help: "After that time a key may come again; empty: never"},
+		onFault,
+	},
+	Detail:  func(s *Step) string { return "by " + s.Setting("key") },
+	compile: compileOnce,
+}
+
+func compileOnce(c *compiler, s *Step) runner {
+	prog := c.formula(s.place("key"))
+	within := time.Duration(s.number("within") * float64(time.Second))
+	return func(ctx context.Context, b *Batch, items []*Item) error {
+		var asked []*Item
+		var keys []string
+		for _, it := range items {
+			if key, ok := it.text(s, prog); ok {
+				asked, keys = append(asked, it), append(keys, key)
+			}
+		}
+		if len(asked) == 0 {
+			return nil
+		}
+		seen, err := b.House.Seen(ctx, Sight{Step: s.ID, Items: asked, Within: within}, keys)
+		if err != nil {
+			return err
+		}
+		for i, it := range asked {
+			if seen[i] {
+				it.leave(s.ID, "repeated: "+keys[i])
+			}
+		}
+		return nil
+	}
+}
+
+var waitKind = &Kind{
+	Name: "wait", Title: "Wait", Group: Run, About: "Lets the run rest for a time, or until a time; it needs no worker while it does.",
+	Settings: []Setting{
+		{Name: "seconds", Label: "Seconds", Type: Formula, Help: "A number, or a formula for one"},
+		{Name: "until", Label: "Or until", Type: Formula, Help: "A formula that is a timestamp"},
+		onFault,
+	},
+	Detail: func(s *Step) string {
+		if s.Setting("until") != "" {
+			return "until " + s.Setting("until")
+		}
+		return s.Setting("seconds") + " s"
+	},
+	compile: compileWait,
+}
+
+// maxWait bounds how long a run rests.
+const maxWait = 366 * 24 * time.Hour
+
+func compileWait(c *compiler, s *Step) runner {
+	var prog *formula.Program
+	seconds := s.Setting("seconds") != ""
+	switch {
+	case seconds == (s.Setting("until") != ""):
+		c.fault(s.At, fault.Expect(fault.Required, "either seconds or until", map[bool]string{true: "both", false: "neither"}[seconds]))
+		return pass
+	case seconds:
+		prog = c.want(s.place("seconds"), value.Decimal, "a number")
+	default:
+		prog = c.want(s.place("until"), value.Timestamp, "a timestamp")
+	}
+	if prog == nil {
+		return pass
+	}
+	return func(ctx context.Context, b *Batch, items []*Item) error {
+		var waiting []*Item
+		var until []time.Time
+		for _, it := range items {
+			it.Frame.Reset()
+			v, f := prog.Eval(&it.Frame)
+			if f == nil && v.Missing() {
+				continue // until nothing: no wait
+			}
+			if f != nil {
+				it.aside(s.ID, f.In(s.Name))
+				continue
+			}
+			at := b.House.Now()
+			if seconds {
+				n, _ := strconv.ParseFloat(v.String(), 64)
+				at = at.Add(time.Duration(min(max(n, 0), maxWait.Seconds()) * float64(time.Second)))
+			} else if at = v.GoTime(); at.Sub(b.House.Now()) > maxWait {
+				it.aside(s.ID, fault.Expect(fault.Range, "a time within a year", v.String()).In(s.Name))
+				continue
+			}
+			waiting, until = append(waiting, it), append(until, at)
+		}
+		if len(waiting) == 0 {
+			return nil
+		}
+		return b.House.Wait(ctx, s.ID, waiting, until)
+	}
+}
+
+var flowKind = &Kind{
+	Name: "flow", Title: "Run a flow", Group: Run, About: "Runs another flow with each record, as a run of its own: waits for its answer, or only begins it.",
+	Settings: []Setting{
+		{Name: "flow", Label: "Flow", Type: Part, Of: "flow", Required: true, Help: "One that is called by others, or by a person with a form"},
+		{Name: "from", Label: "Record to begin with", Type: Name, Help: "The name of a record that is the flow's input; or write it by fields"},
+		{Name: "with", Label: "Begin with", Type: Matches, Help: "Fields of its input and their formulas"},
+		{Name: "wait", Label: "Wait for its end", Type: Choice, Default: "yes", Choices: []string{"yes", "no"}, Help: "No: it goes on by itself, and its faults are its own"},
+		{Name: "as", Label: "Answer is called", Type: Text, Default: "answer"},
+		onFault,
+	},
+	Detail: func(s *Step) string {
+		if s.Setting("wait") == "no" {
+			return s.Setting("flow") + ", not waiting"
+		}
+		return s.Setting("flow")
+	},
+	compile: compileFlowStep,
+}
+
+func compileFlowStep(c *compiler, s *Step) runner {
+	id := s.Setting("flow")
+	if id == "" {
+		return pass
+	}
+	contract := c.parts.Contract(id)
+	switch {
+	case contract == nil:
+		c.fault(s.place("flow"), fault.New(fault.Unknown, "there is no flow %q that can be called", id).Mended("It is to be started by another flow, or by a person"))
+		return pass
+	case id == c.flow.ID:
+		c.fault(s.place("flow"), fault.New(fault.Setting, "the flow would run itself for ever"))
+		return pass
+	}
+	c.cur.Calls = contract
+	c.plan.Flows = append(c.plan.Flows, id)
+	var a *filled
+	if contract.Input != nil {
+		a = c.filling(s, s.At, contract.Input, contract.Title)
+	}
+	wait, slot := s.Setting("wait") == "yes", -1
+	if wait && contract.Output != nil {
+		slot = c.define(s, "as", contract.Output)
+	}
+	return func(ctx context.Context, b *Batch, items []*Item) error {
+		var asked []*Item
+		var inputs []value.Value
+		for _, it := range items {
+			var v value.Value
+			var f *fault.Fault
+			if a != nil {
+				v, f = a.make(&it.Frame)
+			}
+			if f != nil {
+				it.aside(s.ID, f)
+				continue
+			}
+			asked, inputs = append(asked, it), append(inputs, v)
+		}
+		if len(asked) == 0 {
+			return nil
+		}
+		done, err := b.House.Start(ctx, Started{Flow: contract, Step: s.ID, Wait: wait, Items: asked}, inputs)
+		if err != nil {
+			return err
+		}
+		for i, it := range asked {
+			switch {
+			case done[i].Fault != nil:
+				f := *done[i].Fault
+				it.aside(s.ID, f.In(s.Name))
+			case slot >= 0:
+				it.Frame.Slots[slot] = done[i].Answer
+			}
+		}
+		return nil
+	}
+}

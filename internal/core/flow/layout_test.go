@@ -1,0 +1,174 @@
+package flow
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"hollowreed/internal/core/doc"
+)
+
+// grower makes flows of random steps.
+type grower struct {
+	*rand.Rand
+	n int
+}
+
+func (g *grower) steps(depth int) []*Step {
+	var list []*Step
+	for range g.IntN(4) {
+		list = append(list, g.step(depth))
+	}
+	return list
+}
+
+func (g *grower) step(depth int) *Step {
+	kinds := []string{"set", "call", "call", "note", "stop", "each", "choose", "at once", "attempt"}
+	if depth == 0 {
+		kinds = kinds[:4]
+	}
+	k := kindOf(kinds[g.IntN(len(kinds))])
+	g.n++
+	s := &Step{ID: fmt.Sprint("s", g.n), Kind: k.Name, Name: k.Title, Settings: map[string]doc.Text{"connection": {Value: []string{"desk", "board", "ledger"}[g.IntN(3)]}}}
+	for i := range k.Tracks {
+		t := &k.Tracks[i]
+		for range 1 + g.IntN(3) {
+			s.Tracks = append(s.Tracks, &Track{Kind: t, Name: "branch", Steps: g.steps(depth - 1), Path: []any{s.ID, t.Key}})
+			if !t.Many {
+				break
+			}
+		}
+	}
+	return s
+}
+
+func geometry(t *testing.T, steps []*Step, folded map[string]bool) Geometry {
+	t.Helper()
+	f := &Flow{Trigger: Trigger{Kind: "person"}, Steps: steps}
+	return (&Plan{Flow: f, order: map[string]int{}}).Layout(parts(t), folded)
+}
+
+// TestNothingOverlaps: whatever the tree, no step lies on another, and no link runs through a step.
+func TestNothingOverlaps(t *testing.T) {
+	for seed := range uint64(400) {
+		g := &grower{Rand: rand.New(rand.NewPCG(seed, 7))}
+		steps := append(g.steps(3), g.steps(3)...)
+		got := geometry(t, steps, nil)
+		for i, a := range got.Nodes {
+			require.LessOrEqual(t, a.X+a.W, got.Width)
+			require.LessOrEqual(t, a.Y+a.H, got.Height)
+			for _, b := range got.Nodes[i+1:] {
+				require.True(t, a.X+a.W <= b.X || b.X+b.W <= a.X || a.Y+a.H <= b.Y || b.Y+b.H <= a.Y, "seed %d: %s and %s", seed, a.ID, b.ID)
+			}
+		}
+		for _, k := range got.Links {
+			for i := range k.Points[1:] {
+				requireClear(t, got.Nodes, k, k.Points[i], k.Points[i+1], seed)
+			}
+		}
+	}
+}
+
+// requireClear fails where the line from p to q runs through a step.
+func requireClear(t *testing.T, nodes []Node, k Link, p, q Point, seed uint64) {
+	t.Helper()
+	for _, n := range nodes {
+		inX := max(p.X, q.X) > n.X && min(p.X, q.X) < n.X+n.W
+		inY := max(p.Y, q.Y) > n.Y && min(p.Y, q.Y) < n.Y+n.H
+		if p.X == q.X {
+			inX = p.X > n.X && p.X < n.X+n.W
+		} else {
+			inY = p.Y > n.Y && p.Y < n.Y+n.H
+		}
+		require.False(t, inX && inY, "seed %d: the link from %s to %s (%v %v) runs through %s (%d,%d)", seed, k.From, k.To, p, q, n.ID, n.X, n.Y)
+	}
+}
+
+// TestEveryGapIsThereOnce: a step can be put at any place of every list of steps.
+func TestEveryGapIsThereOnce(t *testing.T) {
+	for seed := range uint64(100) {
+		g := &grower{Rand: rand.New(rand.NewPCG(seed, 9))}
+		steps := g.steps(3)
+		for len(steps) == 0 {
+			steps = g.steps(3)
+		}
+		want := map[string]bool{}
+		gaps(want, steps, []any{"steps"})
+		for _, k := range geometry(t, steps, nil).Links {
+			if k.Gap != nil {
+				delete(want, fmt.Sprint(k.Gap.Path, k.Gap.At))
+			}
+		}
+		require.Empty(t, want, "seed %d", seed)
+	}
+}
+
+// gaps lists the places of a list of steps to which a way leads.
+func gaps(all map[string]bool, steps []*Step, path []any) {
+	for i, s := range steps {
+		all[fmt.Sprint(path, i)] = true
+		for _, t := range s.Tracks {
+			if t.Kind.Key == "finally" && len(t.Steps) == 0 || t.Kind.Key == "undo" {
+				continue
+			}
+			gaps(all, t.Steps, t.Path)
+		}
+		if ends(s) {
+			return
+		}
+	}
+	all[fmt.Sprint(path, len(steps))] = true
+}
+
+// ends says whether no way leads on behind a step.
+func ends(s *Step) bool {
+	k := kindOf(s.Kind)
+	if k.Ends {
+		return true
+	}
+	if k == attemptKind && endsAll(s.Track("finally").Steps) {
+		return true
+	}
+	if k != chooseKind && k != atOnceKind && k != attemptKind && k != eachKind {
+		return false
+	}
+	for _, t := range s.Tracks {
+		if t.Kind.Key != "finally" && !endsAll(t.Steps) {
+			return false
+		}
+	}
+	return true
+}
+
+func endsAll(steps []*Step) bool {
+	for _, s := range steps {
+		if ends(s) {
+			return true
+		}
+	}
+	return false
+}
+
+func TestFoldedStepsAreOneNode(t *testing.T) {
+	d := parts(t)
+	plan := planned(t, d, "- {step: set, id: s, values: {a: pax}}\n- {step: note, id: n, text: number}\n", "")
+	require.Len(t, plan.Layout(d, nil).Nodes, 4)
+	g := plan.Layout(d, map[string]bool{"each": true})
+	require.Len(t, g.Nodes, 3)
+	require.True(t, g.Nodes[2].Folded)
+	require.Equal(t, "2 steps folded", g.Nodes[2].Detail)
+}
+
+func TestALongFlowIsDrawnInTime(t *testing.T) {
+	g := &grower{Rand: rand.New(rand.NewPCG(1, 1))}
+	var steps []*Step
+	for g.n < 150 {
+		steps = append(steps, g.step(2))
+	}
+	began := time.Now()
+	require.GreaterOrEqual(t, len(geometry(t, steps, nil).Nodes), 100)
+	require.Less(t, time.Since(began), 2*time.Second, "it takes some milliseconds")
+}

@@ -1,0 +1,540 @@
+package flow
+
+import (
+	"context"
+	"io"
+	"strings"
+
+	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/notation"
+	"hollowreed/internal/core/notation/all"
+	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/value"
+)
+
+var setKind = &Kind{
+	Name: "set", Title: "Set values", Group: Shape, About: "Computes values by formulas and gives them names.",
+	Settings: []Setting{
+		{Name: "values", Label: "Values", Type: Matches, Required: true, Help: "Names and their formulas; one may use those above it"},
+		{Name: "as", Label: "Together they are called", Type: Text, Default: "values", Help: "Each can be used by its own name, too"},
+		onFault,
+	},
+	Detail: func(s *Step) string {
+		names := make([]string, len(s.Match))
+		for i, m := range s.Match {
+			names[i] = m.Column.Value
+		}
+		return strings.Join(names, ", ")
+	},
+	compile: compileSet,
+}
+
+func compileSet(c *compiler, s *Step) runner {
+	progs := make([]*formula.Program, len(s.Match))
+	fields := make([]*schema.Field, len(s.Match))
+	slots := make([]int, len(s.Match))
+	scope := c.scope
+	c.scope = scope.Inner()
+	for i, m := range s.Match {
+		if !formula.Name(m.Column.Value) {
+			c.fault(m.Column, fault.Expect(fault.Setting, "a name of letters, digits and _", fault.Quote(m.Column.Value)))
+		}
+		t := formula.Type{}
+		if progs[i] = c.formula(m.Formula); progs[i] != nil {
+			t = progs[i].Type
+		}
+		fields[i] = fieldOf(m.Column.Value, t)
+		slots[i] = c.scope.Define(m.Column.Value, t)
+	}
+	scope.Follow(c.scope)
+	c.scope = scope
+	sch := &schema.Schema{ID: s.Setting("as"), Notation: "json", Root: schema.Record(s.Setting("as"), fields...)}
+	slot := c.define(s, "as", sch)
+	c.scope.Open(s.Setting("as"))
+	shape := sch.Root.Shape()
+	return func(_ context.Context, _ *Batch, items []*Item) error {
+		for _, it := range items {
+			values := make([]value.Value, len(progs))
+			for i, prog := range progs {
+				it.Frame.Reset()
+				v, f := prog.Eval(&it.Frame)
+				if f != nil {
+					it.aside(s.ID, f.In(fields[i].Name))
+					break
+				}
+				values[i], it.Frame.Slots[slots[i]] = v, v
+			}
+			if it.State == Live {
+				it.Frame.Slots[slot] = value.Rec(shape, values)
+			}
+		}
+		return nil
+	}
+}
+
+// fieldOf describes a value of a type as a field.
+func fieldOf(name string, t formula.Type) *schema.Field {
+	f := schema.Scalar(name, t.Kind)
+	switch {
+	case t.Kind == value.ListKind && t.Item != nil:
+		f = fieldOf(name, *t.Item)
+		f.Min, f.Max = 0, schema.Many
+	case t.Kind == value.RecordKind && t.Fields != nil:
+		f = schema.Record(name, t.Fields.Fields...)
+	}
+	if t.Maybe && f.Max == 1 {
+		f.Min = 0
+	}
+	return f
+}
+
+var tallyKind = &Kind{
+	Name: "tally", Title: "Keep a tally", Group: Shape, About: "Carries a value from record to record through the run: a counter, a sum, a list that grows.",
+	Settings: []Setting{
+		{Name: "as", Label: "It is called", Type: Text, Default: "total", Help: "For each record, the value with it; behind the records, the last one"},
+		{Name: "starts", Label: "Starts with", Type: Formula, Default: "0"},
+		{Name: "becomes", Label: "Becomes with each record", Type: Formula, Required: true, Help: "total + 1 counts; flatten([list, [reading.gauge]]) collects"},
+		onFault,
+	},
+	Detail:  func(s *Step) string { return s.Setting("as") + " = " + s.Setting("becomes") },
+	compile: compileTally,
+}
+
+// maxTally bounds a list that a tally carries.
+const maxTally = 10_000
+
+func compileTally(c *compiler, s *Step) runner {
+	at := s.Settings["starts"]
+	at.Value = s.Setting("starts")
+	start := c.formula(at)
+	t := formula.Type{}
+	if start != nil {
+		t = start.Type
+		if t.Kind == value.Integer {
+			t.Kind = value.Decimal // a sum of either
+		}
+		if t.Kind == value.ListKind && t.Item == nil {
+			t.Item = &formula.Type{}
+		}
+	}
+	slot := c.yield(s, "as", namedOf(t), t)
+	next := c.formula(s.place("becomes"))
+	if next != nil && !t.Fits(next.Type.Kind) && !next.Type.Fits(t.Kind) && t.Kind != value.Absent {
+		c.fault(s.place("becomes"), fault.Expect(fault.Type, t.String()+", as it starts", next.Type.String()))
+	}
+	if start == nil || next == nil {
+		return pass
+	}
+	return func(_ context.Context, b *Batch, items []*Item) error {
+		if b.Totals == nil {
+			b.Totals = &Totals{}
+		}
+		b.Totals.mu.Lock()
+		defer b.Totals.mu.Unlock()
+		for _, it := range items {
+			now, ok := b.Totals.Values[s.ID]
+			var f *fault.Fault
+			if it.Frame.Reset(); !ok {
+				now, f = start.Eval(&it.Frame)
+			}
+			if f == nil {
+				it.Frame.Slots[slot] = now
+				now, f = next.Eval(&it.Frame)
+			}
+			if f == nil && now.Kind() == value.ListKind && len(now.Items()) > maxTally {
+				f = fault.New(fault.Limit, "the tally has more than %d entries", maxTally)
+			}
+			if f != nil {
+				it.aside(s.ID, f.In(s.Name))
+				continue
+			}
+			if b.Totals.Values == nil {
+				b.Totals.Values = map[string]value.Value{}
+			}
+			b.Totals.Values[s.ID], it.Frame.Slots[slot] = now, now
+		}
+		return nil
+	}
+}
+
+// Tallied puts the totals of the body into the whole run, for the steps behind it.
+func (p *Plan) Tallied(whole *Item, totals map[string]value.Value) {
+	for _, ps := range p.Body {
+		if ps.kind == tallyKind && ps.Result != nil {
+			whole.Frame.Slots[ps.Result.Slot] = totals[ps.Step.ID]
+		}
+	}
+}
+
+var checkKind = &Kind{
+	Name: "check", Title: "Check", Group: Shape, About: "Compares a text or a record with a schema.",
+	Settings: []Setting{
+		{Name: "value", Label: "Check", Type: Formula, Required: true, Help: "A text in the schema's notation, or a record"},
+		{Name: "schema", Label: "Against", Type: Part, Of: "schema", Required: true},
+		{
+			Name: "faults", Label: "What a fault does", Type: Choice, Default: "stop with all", Choices: []string{"stop at the first", "stop with all", "carry on, noted in the event log", "carry on, noted in the run only"},
+			Help: "Stop: the record goes no further. Carry on: it goes on as it is",
+		},
+		onFault,
+	},
+	Detail:  func(s *Step) string { return "against " + s.Setting("schema") },
+	compile: compileCheck,
+}
+
+func compileCheck(c *compiler, s *Step) runner {
+	prog, sch := c.formula(s.place("value")), c.schema(s, "schema")
+	if prog == nil {
+		return pass
+	}
+	if !prog.Type.Fits(value.Text) && !prog.Type.Fits(value.RecordKind) {
+		c.fault(s.place("value"), fault.Expect(fault.Type, "a text or a record", prog.Type.String()))
+	}
+	mode := s.Setting("faults")
+	return func(_ context.Context, b *Batch, items []*Item) error {
+		for _, it := range items {
+			it.Frame.Reset()
+			v, f := prog.Eval(&it.Frame)
+			if f != nil {
+				it.aside(s.ID, f.In(s.Name))
+				continue
+			}
+			if faults := checked(sch, v, mode == "stop at the first"); len(faults) > 0 {
+				found(b, s, it, mode, faults)
+			}
+		}
+		return nil
+	}
+}
+
+// found does with the faults of a check what its setting says.
+func found(b *Batch, s *Step, it *Item, mode string, faults fault.List) {
+	switch mode {
+	case "stop at the first", "stop with all":
+		it.aside(s.ID, faults...)
+		return
+	case "carry on, noted in the event log":
+		for _, f := range faults {
+			b.Events = append(b.Events, Event{Step: s.ID, Record: it.Record, Text: f.What(), Fault: f})
+		}
+	}
+	it.Notes = append(it.Notes, it.placed(s.ID, faults...)...)
+}
+
+// maxFaults bounds the faults that one message can have.
+const maxFaults = 100
+
+// checked gives the faults of a text or a record against a schema.
+func checked(sch *schema.Schema, v value.Value, first bool) (faults fault.List) {
+	most := maxFaults
+	if first {
+		most = 1
+	}
+	note := func(f *fault.Fault) {
+		if len(faults) < most {
+			faults = append(faults, f)
+		}
+	}
+	if v.Kind() != value.Text && v.Kind() != value.Binary {
+		Conform(sch, v, note)
+		return faults
+	}
+	_, list := readAll(sch, v.Text(), most)
+	for _, f := range list {
+		note(f)
+	}
+	return faults
+}
+
+// Conform makes a record one of a schema's shape: fields of the same names. What the schema does not have, or has
+// otherwise, is reported.
+func Conform(sch *schema.Schema, v value.Value, report func(*fault.Fault)) value.Value {
+	out := conform(sch.Root, v, "", report)
+	sch.Check(out, report)
+	return out
+}
+
+func conform(f *schema.Field, v value.Value, path string, report func(*fault.Fault)) value.Value {
+	switch {
+	case v.Kind() == value.ListKind:
+		items := make([]value.Value, len(v.Items()))
+		for i, item := range v.Items() {
+			items[i] = conform(f, item, path, report)
+		}
+		return value.ListOf(items...)
+	case f.Kind == value.Decimal && v.Kind() == value.Integer:
+		return value.AsDecimal(v)
+	case f.Kind != value.RecordKind || v.Kind() != value.RecordKind || v.Record().Shape == f.Shape():
+		return v
+	}
+	fields := make([]value.Value, len(f.Fields))
+	for i, name := range v.Record().Shape.Names {
+		part := v.Slot(i)
+		if part.Kind() == value.Absent {
+			continue
+		}
+		field := f.Field(name)
+		if field == nil {
+			report(fault.New(fault.Unknown, "the schema has no field %q", name).At(fault.Place{Path: path + "/" + name}))
+			continue
+		}
+		fields[field.Slot()] = conform(field, part, path+"/"+name, report)
+	}
+	return value.Rec(f.Shape(), fields)
+}
+
+// readAll reads all messages of a text, with up to a number of faults.
+func readAll(sch *schema.Schema, text string, most int) (list []value.Value, faults fault.List) {
+	n, err := all.Named(sch.Notation)
+	if err != nil {
+		return nil, fault.List{fault.From(err, fault.Setting)}
+	}
+	r, err := n.NewReader(strings.NewReader(text), notation.Options{Schema: sch, Check: true})
+	if err != nil {
+		return nil, fault.List{fault.From(err, fault.Syntax)}
+	}
+	for len(faults) < most {
+		v, err := r.Next()
+		if err == io.EOF {
+			return list, faults
+		}
+		if more, ok := err.(fault.List); ok {
+			faults = append(faults, more...)
+			continue
+		}
+		if err != nil {
+			return list, append(faults, fault.From(err, fault.Syntax))
+		}
+		if list = append(list, v); len(list) > MaxEntries {
+			return list, append(faults, fault.New(fault.Limit, "the text has more than %d records", MaxEntries))
+		}
+	}
+	return list, faults
+}
+
+var parseKind = &Kind{
+	Name: "parse", Title: "Read a text", Group: Shape, About: "Reads a text in its notation: a field that holds JSON, XML, lines.",
+	Settings: []Setting{
+		{Name: "text", Label: "Text", Type: Formula, Required: true},
+		{Name: "schema", Label: "Schema", Type: Part, Of: "schema", Required: true},
+		{Name: "gives", Label: "It holds", Type: Choice, Default: "one record", Choices: []string{"one record", "a list of records"}},
+		{Name: "as", Label: "Result is called", Type: Text, Default: "parsed"},
+		onFault,
+	},
+	Detail:  func(s *Step) string { return s.Setting("gives") + " of " + s.Setting("schema") },
+	compile: compileParse,
+}
+
+func compileParse(c *compiler, s *Step) runner {
+	prog, sch := c.formula(s.place("text")), c.schema(s, "schema")
+	c.written(s, sch)
+	many := s.Setting("gives") == "a list of records"
+	t := formula.Type{Kind: value.RecordKind, Fields: sch.Root}
+	if many {
+		item := t
+		t = formula.Type{Kind: value.ListKind, Item: &item}
+	}
+	slot := c.yield(s, "as", Named{Schema: sch, List: many}, t)
+	if prog == nil {
+		return pass
+	}
+	return func(_ context.Context, _ *Batch, items []*Item) error {
+		for _, it := range items {
+			it.Frame.Reset()
+			v, f := prog.Eval(&it.Frame)
+			if f == nil && v.Kind() != value.Text && v.Kind() != value.Binary {
+				f = fault.Expect(fault.Type, "a text", v.Kind().String())
+			}
+			if f != nil {
+				it.aside(s.ID, f.In(s.Name))
+				continue
+			}
+			list, faults := readAll(sch, v.Text(), maxFaults)
+			switch {
+			case len(faults) > 0:
+				it.aside(s.ID, faults...)
+			case many:
+				it.Frame.Slots[slot] = value.ListOf(list...)
+			case len(list) != 1:
+				it.aside(s.ID, fault.Expect(fault.Length, "one record", plural(len(list), "record")).In(s.Name).Mended("Let the step hold a list of records"))
+			default:
+				it.Frame.Slots[slot] = list[0]
+			}
+		}
+		return nil
+	}
+}
+
+// written checks that a schema has a notation of bytes.
+func (c *compiler) written(s *Step, sch *schema.Schema) {
+	if sch.Notation == "rows" {
+		c.fault(s.place("schema"), fault.Expect(fault.Setting, "a schema with a notation that can be read and written", "rows"))
+	}
+}
+
+// Written is the shape of what a format step yields.
+var writtenRecord = schema.Record("written", schema.Scalar("text", value.Text), schema.Scalar("type", value.Text))
+
+// contentTypes are the media types of the notations (RFC 8259, RFC 7303, RFC 4180).
+var contentTypes = map[string]string{
+	"json": "application/json", "ndjson": "application/x-ndjson", "xml": "application/xml", "csv": "text/csv; charset=utf-8", "fixedwidth": "text/plain; charset=utf-8",
+}
+
+var formatKind = &Kind{
+	Name: "format", Title: "Write a text", Group: Shape, About: "Writes a record or a list of records as a text in a schema's notation, with its content type.",
+	Settings: []Setting{
+		{Name: "value", Label: "Write", Type: Formula, Required: true, Help: "A record, or a list of records"},
+		{Name: "schema", Label: "Schema", Type: Part, Of: "schema", Required: true},
+		{Name: "type", Label: "Content type", Type: Formula, Rare: true, Help: "That of the notation otherwise"},
+		{Name: "as", Label: "Result is called", Type: Text, Default: "written", Help: "A record with text and type"},
+		onFault,
+	},
+	Detail:  func(s *Step) string { return "as " + s.Setting("schema") },
+	compile: compileFormat,
+}
+
+func compileFormat(c *compiler, s *Step) runner {
+	prog, sch := c.formula(s.place("value")), c.schema(s, "schema")
+	c.written(s, sch)
+	var typ *formula.Program
+	if s.Setting("type") != "" {
+		typ = c.want(s.place("type"), value.Text, "a text")
+	}
+	if prog != nil && !prog.Type.Fits(value.RecordKind) && !prog.Type.Fits(value.ListKind) {
+		c.fault(s.place("value"), fault.Expect(fault.Type, "a record or a list of records", prog.Type.String()))
+	}
+	slot := c.define(s, "as", &schema.Schema{ID: s.Setting("as"), Notation: "json", Root: writtenRecord})
+	if prog == nil {
+		return pass
+	}
+	return func(_ context.Context, _ *Batch, items []*Item) error {
+		for _, it := range items {
+			text, media, faults := formatted(prog, typ, sch, it)
+			if len(faults) > 0 {
+				it.aside(s.ID, faults...)
+				continue
+			}
+			it.Frame.Slots[slot] = value.Rec(writtenRecord.Shape(), []value.Value{value.Str(text), value.Str(media)})
+		}
+		return nil
+	}
+}
+
+func formatted(prog, typ *formula.Program, sch *schema.Schema, it *Item) (text, media string, faults fault.List) {
+	it.Frame.Reset()
+	v, f := prog.Eval(&it.Frame)
+	if f != nil {
+		return "", "", fault.List{f}
+	}
+	media = contentTypes[sch.Notation]
+	if typ != nil {
+		t, f := typ.Eval(&it.Frame)
+		if f != nil {
+			return "", "", fault.List{f}
+		}
+		media = t.String()
+	}
+	list := []value.Value{v}
+	if v.Kind() == value.ListKind {
+		list = v.Items()
+	}
+	var out strings.Builder
+	n, err := all.Named(sch.Notation)
+	if err != nil {
+		return "", "", fault.List{fault.From(err, fault.Setting)}
+	}
+	w, err := n.NewWriter(&out, notation.Options{Schema: sch, Many: v.Kind() == value.ListKind})
+	if err != nil {
+		return "", "", fault.List{fault.From(err, fault.Setting)}
+	}
+	for _, row := range list {
+		row = Conform(sch, row, func(f *fault.Fault) { faults = append(faults, f) })
+		if len(faults) > 0 {
+			return "", "", faults
+		}
+		if err := w.Write(row); err != nil {
+			return "", "", fault.List{fault.From(err, fault.Setting)}
+		}
+	}
+	if err := w.Close(); err != nil {
+		return "", "", fault.List{fault.From(err, fault.Setting)}
+	}
+	return out.String(), media, nil
+}
+
+// optional compiles a formula that need not be there.
+func (c *compiler) optional(s *Step, setting string) *formula.Program {
+	if s.Setting(setting) == "" {
+		return nil
+	}
+	return c.formula(s.place(setting))
+}
+
+// record makes a record of a schema by formulas for its fields, or names one that is it already.
+type filled struct {
+	sch   *schema.Schema
+	from  int // the slot of the record; -1: by fields
+	slots []int
+	progs []*formula.Program
+}
+
+// filling compiles how a record of a schema is made.
+func (c *compiler) filling(s *Step, at doc.Text, sch *schema.Schema, what string) *filled {
+	a := &filled{sch: sch, from: -1}
+	if s.Setting("from") != "" {
+		slot, has := c.record(s, "from")
+		if has != nil && has.Root != sch.Root {
+			c.fault(s.place("from"), fault.Expect(fault.Type, s.Setting("from")+" of schema "+sch.ID, "schema "+has.ID))
+		}
+		a.from = max(slot, 0)
+		return a
+	}
+	done := map[string]bool{}
+	for _, m := range s.Match {
+		f := sch.Root.Field(m.Column.Value)
+		if f == nil {
+			c.fault(m.Column, fault.New(fault.Unknown, "%s has no field %q", what, m.Column.Value).Mended("It has %s", strings.Join(sch.Root.Shape().Names, ", ")))
+			continue
+		}
+		prog := c.formula(m.Formula)
+		if prog == nil {
+			continue
+		}
+		if !f.List() && !prog.Type.Fits(f.Kind) {
+			c.fault(m.Formula, fault.Expect(fault.Type, f.Kind.String()+" for "+f.Name, prog.Type.String()))
+		}
+		done[f.Name] = true
+		a.slots, a.progs = append(a.slots, f.Slot()), append(a.progs, prog)
+	}
+	for _, f := range sch.Root.Fields {
+		if f.Required() && !done[f.Name] {
+			c.fault(at, fault.New(fault.Required, "%s needs %s", what, f.Name).Mended("Add %s: with a formula", f.Name))
+		}
+	}
+	return a
+}
+
+// make makes the record.
+func (a *filled) make(fr *formula.Frame) (value.Value, *fault.Fault) {
+	if a.from >= 0 {
+		return fr.Slots[a.from], nil
+	}
+	fields := make([]value.Value, len(a.sch.Root.Fields))
+	for i, prog := range a.progs {
+		fr.Reset()
+		v, f := prog.Eval(fr)
+		if f != nil {
+			return v, f.In(a.sch.Root.Fields[a.slots[i]].Name)
+		}
+		fields[a.slots[i]] = fitted(v, a.sch.Root.Fields[a.slots[i]])
+	}
+	made := value.Rec(a.sch.Root.Shape(), fields)
+	var first *fault.Fault
+	a.sch.Check(made, func(f *fault.Fault) {
+		if first == nil {
+			first = f
+		}
+	})
+	return made, first
+}

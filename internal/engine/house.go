@@ -1,0 +1,209 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+	"github.com/riverqueue/river"
+
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/notation/json"
+	"hollowreed/internal/core/project"
+	"hollowreed/internal/core/value"
+	"hollowreed/internal/store"
+)
+
+// maxCalls bounds runs that start runs.
+const maxCalls = 20
+
+// house is Hollow Reed as a run sees it.
+type house struct{ x *execution }
+
+// Now is the time of this taking on.
+func (h *house) Now() time.Time { return h.x.engine.now() }
+
+// Start records a run for each input, once, and does it where its answer is waited for.
+func (h *house) Start(ctx context.Context, c flow.Started, inputs []value.Value) ([]flow.Answered, error) {
+	done := make([]flow.Answered, len(inputs))
+	if h.x.run.Depth >= maxCalls {
+		for i := range done {
+			done[i].Fault = fault.New(fault.Limit, "runs start runs more than %d deep", maxCalls)
+		}
+		return done, nil
+	}
+	children, err := h.record(ctx, c, inputs)
+	if err != nil || !c.Wait {
+		return done, err
+	}
+	for i, child := range children {
+		if done[i], err = h.await(ctx, c, child); err != nil {
+			return nil, err
+		}
+	}
+	return done, nil
+}
+
+// record records the runs in one transaction; those that nobody waits for are made ready for any worker.
+func (h *house) record(ctx context.Context, c flow.Started, inputs []value.Value) ([]store.Run, error) {
+	x := h.x
+	p, err := x.engine.Release(ctx, x.run.Project, x.run.Of, x.run.Release)
+	if err != nil {
+		return nil, err
+	}
+	plan := p.Flow(c.Flow.ID)
+	if plan == nil || len(plan.Faults) > 0 {
+		return nil, fault.New(fault.Setting, "the flow %s cannot be run in release %d", c.Flow.Title, x.run.Release)
+	}
+	children := make([]store.Run, len(inputs))
+	err = pgx.BeginFunc(ctx, x.engine.db, func(tx pgx.Tx) error {
+		var jobs []river.InsertManyParams
+		for i, input := range inputs {
+			child, fresh, err := store.AddChild(ctx, tx, x.child(c, plan, i, input))
+			if err != nil {
+				return err
+			}
+			if children[i] = child; fresh && !c.Wait {
+				jobs = append(jobs, river.InsertManyParams{Args: jobArgs{Run: child.ID}})
+			}
+		}
+		if len(jobs) == 0 {
+			return nil
+		}
+		_, err := x.engine.river.InsertManyFastTx(ctx, tx, jobs)
+		return err
+	})
+	return children, err
+}
+
+// child is the run that a step starts for one of its items.
+func (x *execution) child(c flow.Started, plan *flow.Plan, i int, input value.Value) store.Run {
+	r := store.Run{
+		ID: uuid.Must(uuid.NewV7()), Project: x.run.Project, Flow: c.Flow.ID, Release: x.run.Release, Of: x.run.Of, File: x.run.File, StartedBy: "another flow", Parent: &x.run.ID,
+		Caller: store.Caller{Step: c.Step, Record: c.Items[i].Record, Path: c.Items[i].Path, Depth: x.run.Depth + 1},
+	}
+	if input.Kind() != value.Absent {
+		r.Input = (&json.Appender{}).Append(nil, input)
+	}
+	r.Reference = plan.ReferenceOf(flow.RunFacts(r.ID.String(), r.File, "", 0, value.Instant(x.engine.now())), input)
+	if plan.Reference == nil {
+		r.Reference = x.run.Reference
+	}
+	return r
+}
+
+// await does a child where it stands, unless it is over, and gives its answer.
+func (h *house) await(ctx context.Context, c flow.Started, child store.Run) (flow.Answered, error) {
+	e := h.x.engine
+	if !child.Ended() {
+		claimed, err := store.Claim(ctx, e.db, child.ID, e.ID)
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return flow.Answered{}, err
+		}
+		if err == nil {
+			y := &execution{engine: e, run: claimed}
+			if err := y.work(ctx); err != nil {
+				return flow.Answered{}, y.given(ctx, err)
+			}
+		}
+		if child, err = store.RunByID(ctx, e.db, child.ID); err != nil {
+			return flow.Answered{}, err
+		}
+	}
+	if child.State != store.Done {
+		f := fault.New(fault.Outside, "the run of %s is %s", c.Flow.Title, child.State).Mended("Open it from this run, mend and resume it there")
+		if child.Fault != nil {
+			f.Code = child.Fault.Code
+			f.Message += ": " + child.Fault.What()
+		}
+		return flow.Answered{Fault: f}, nil
+	}
+	if child.Answer == nil || c.Flow.Output == nil {
+		return flow.Answered{}, nil
+	}
+	rows, err := project.ReadJSON(c.Flow.Output.As("json"), string(child.Answer))
+	if err != nil {
+		return flow.Answered{}, fmt.Errorf("the answer of %s: %w", c.Flow.Title, err)
+	}
+	return flow.Answered{Answer: rows[0]}, nil
+}
+
+// given decides what becomes of a child that cannot go on: what waits makes the parent wait; what failed for good
+// is over, and its parent deals with that; anything else is tried again with the parent.
+func (x *execution) given(ctx context.Context, err error) error {
+	var waiting *flow.Waiting
+	switch {
+	case errors.As(err, &waiting):
+		return errors.Join(store.Rest(ctx, x.engine.db, x.run, waiting.Until), err)
+	case errors.Is(context.Cause(ctx), errCancelled):
+		over := fault.New(fault.Cancelled, "the run that started it was stopped")
+		return errors.Join(x.over(context.WithoutCancel(ctx), store.Stopped, over), err)
+	case ctx.Err() != nil:
+		return err
+	}
+	_, ferr := x.failed(ctx, err)
+	if ferr != nil {
+		return ferr
+	}
+	r, rerr := store.RunByID(ctx, x.engine.db, x.run.ID)
+	if rerr != nil || r.Ended() {
+		return rerr
+	}
+	return err
+}
+
+// Seen notes the keys of a step's records and says which were there before.
+func (h *house) Seen(ctx context.Context, s flow.Sight, keys []string) ([]bool, error) {
+	seen := make([]bool, len(keys))
+	at := map[string]int{}
+	var of []store.EffectOf
+	var asked []string
+	for i, key := range keys {
+		if _, again := at[key]; again {
+			seen[i] = true
+			continue
+		}
+		at[key] = i
+		of, asked = append(of, effectOf(s.Items[i])), append(asked, key)
+	}
+	repeated, err := store.Seen(ctx, h.x.engine.db, h.x.run, s.Step, of, asked, s.Within)
+	for key := range repeated {
+		seen[at[key]] = true
+	}
+	return seen, err
+}
+
+// Wait remembers until when each item waits, and is a *flow.Waiting error until the last of these times.
+func (h *house) Wait(ctx context.Context, step string, items []*flow.Item, until []time.Time) error {
+	x := h.x
+	records := make([]int, len(items))
+	of, texts := make([]store.EffectOf, len(items)), make([]string, len(items))
+	for i, it := range items {
+		records[i], of[i], texts[i] = it.Record, effectOf(it), until[i].UTC().Format(time.RFC3339Nano)
+	}
+	if err := store.KeepEffects(ctx, x.engine.db, x.run.ID, step, of, texts); err != nil {
+		return err
+	}
+	known, err := store.Effects(ctx, x.engine.db, x.run.ID, step, records)
+	if err != nil {
+		return err
+	}
+	last := time.Time{}
+	for _, e := range of {
+		at, err := time.Parse(time.RFC3339Nano, known[e])
+		if err != nil {
+			return err
+		}
+		if at.After(last) {
+			last = at
+		}
+	}
+	if last.After(x.engine.now()) {
+		return &flow.Waiting{Until: last}
+	}
+	return nil
+}

@@ -1,0 +1,75 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+)
+
+// EffectOf tells an effect of a step: the record, and the path of the entry inside it.
+type EffectOf struct {
+	Record int
+	Path   string
+}
+
+// Effects reads what effects of a step answered for records, by their positions in the message.
+func Effects(ctx context.Context, db DB, run uuid.UUID, step string, records []int) (map[EffectOf]string, error) {
+	rows, err := db.Query(ctx, "select record, path, answer from effect where run = $1 and step = $2 and record = any($3)", run, step, records)
+	if err != nil {
+		return nil, err
+	}
+	known := map[EffectOf]string{}
+	var of EffectOf
+	var answer []byte
+	_, err = pgx.ForEachRow(rows, []any{&of.Record, &of.Path, &answer}, func() error {
+		known[of] = string(answer)
+		return nil
+	})
+	return known, err
+}
+
+// positions are the columns of a list of effects.
+func positions(of []EffectOf) (records []int, paths []string) {
+	records, paths = make([]int, len(of)), make([]string, len(of))
+	for i, e := range of {
+		records[i], paths[i] = e.Record, e.Path
+	}
+	return records, paths
+}
+
+// KeepEffects notes what effects answered.
+func KeepEffects(ctx context.Context, db DB, run uuid.UUID, step string, of []EffectOf, answers []string) error {
+	if len(of) == 0 {
+		return nil
+	}
+	records, paths := positions(of)
+	_, err := db.Exec(ctx, `insert into effect (run, step, record, path, answer) select $1, $2, l, p, convert_to(a, 'UTF8') from unnest($3::int[], $4::text[], $5::text[]) as x(l, p, a) on conflict do nothing`,
+		run, step, records, paths, answers)
+	return err
+}
+
+// Seen notes keys of a step's records and says which of them other records had before, within a time where it is
+// not 0. The keys must differ from each other.
+func Seen(ctx context.Context, db DB, r Run, step string, of []EffectOf, keys []string, within time.Duration) (map[string]bool, error) {
+	records, paths := positions(of)
+	rows, err := db.Query(ctx, `with fresh as (
+			insert into seen as s (project, flow, step, key, run, record, path)
+			select $1, $2, $3, k, $4, n, p from unnest($5::text[], $6::int[], $7::text[]) as x(k, n, p)
+			on conflict (project, flow, step, key) do update set run = excluded.run, record = excluded.record, path = excluded.path, at = now()
+			where (s.run, s.record, s.path) = (excluded.run, excluded.record, excluded.path) or $8::float8 > 0 and s.at < now() - make_interval(secs => $8::float8)
+			returning key)
+		select k from unnest($5::text[]) as k where k not in (select key from fresh)`,
+		r.Project, r.Flow, step, r.ID, keys, records, paths, within.Seconds())
+	if err != nil {
+		return nil, err
+	}
+	seen := map[string]bool{}
+	var key string
+	_, err = pgx.ForEachRow(rows, []any{&key}, func() error {
+		seen[key] = true
+		return nil
+	})
+	return seen, err
+}
