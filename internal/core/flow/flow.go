@@ -40,6 +40,7 @@ type Trigger struct {
 	With       []Match  // records: what it is asked with; rising is the greatest value so far, as text
 	Input      doc.Text // person, called: the schema of the message that a run begins with
 	Output     doc.Text // called: the schema of the answer
+	As         string   // by which steps speak of the message
 	Every      int      // seconds between two looks, or two starts of a schedule
 	At         doc.Text
 }
@@ -114,6 +115,9 @@ func Parse(id string, d *doc.Doc) *Flow {
 		t.Fault(fault.Range, "every: expected at least 1 second")
 		f.Trigger.Every = 1
 	}
+	if f.Trigger.As == "" {
+		f.Trigger.As = "input"
+	}
 	t.Done()
 	f.Reference = n.Text("reference")
 	f.Limit = n.Int("time limit", 0)
@@ -139,9 +143,9 @@ func (tr *Trigger) read(t doc.Node) {
 	case "schedule":
 		tr.Every = t.Int("every", 3600)
 	case "person":
-		tr.Every, tr.Input = 1, t.Text("input")
+		tr.Every, tr.Input, tr.As = 1, t.Text("input"), t.Text("as").Value
 	case "called":
-		tr.Every, tr.Input, tr.Output = 1, t.Text("input"), t.Text("output")
+		tr.Every, tr.Input, tr.Output, tr.As = 1, t.Text("input"), t.Text("output"), t.Text("as").Value
 	}
 }
 

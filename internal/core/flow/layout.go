@@ -234,15 +234,23 @@ func (l *layout) tie(to spot, id string, gap *Gap, joint bool) {
 	}
 }
 
-// joint brings the loose ends together.
+// joint brings the loose ends together. Where tracks lie beside it, it keeps to the columns, so that nothing runs
+// through their steps.
 func (l *layout) joint(id string, width int, gap *Gap) {
-	s := l.at(l.x+width/2, 0, ReedLane)
+	s := l.at(l.jointAt(width), 0, ReedLane)
 	l.tie(s, id, gap, true)
 	if len(l.ends) > 0 {
 		l.joints = append(l.joints, s)
 		l.ends = []end{{spot: s, id: id}}
 	}
 	l.x += width
+}
+
+func (l *layout) jointAt(width int) int {
+	if width == column {
+		return l.x
+	}
+	return l.x + width/2
 }
 
 func (l *layout) steps(steps []*Step, path []any) {
@@ -403,11 +411,20 @@ func (l *layout) attempt(s *Step, n Node, gap *Gap) {
 	main, other, last := s.Track("steps"), s.Track("on fault"), s.Track("finally")
 	l.tracks([]*Track{main}, from, []*Track{other})
 	if len(last.Steps) > 0 {
-		l.joint("join-"+s.ID, column, nil)
-		if len(l.ends) > 0 {
-			l.ends[0].label = last.Kind.Title
+		ended := len(l.ends) == 0 // what ended inside passes the last steps, too
+		if ended {
+			l.ends = []end{{spot: l.at(l.x, 0, ReedLane)}}
 		}
+		l.joint("join-"+s.ID, column, nil)
+		l.ends[0].label = last.Kind.Title
 		l.steps(last.Steps, last.Path)
+		if ended {
+			l.tie(l.at(l.x, 0, ReedLane), "", &Gap{last.Path, len(last.Steps)}, false)
+			l.ends = nil
+		}
+		for i := range l.ends {
+			l.ends[i].gap = &Gap{last.Path, len(last.Steps)}
+		}
 	}
 	if top {
 		l.close(s, n, start, nil, true)
@@ -433,6 +450,9 @@ func (l *layout) undo(s *Step) {
 	l.steps(t.Steps, t.Path)
 	l.group--
 	l.trail = max(l.trail, l.x)
+	if l.group == 0 { // in no attempt: a fault, but drawn
+		x = l.trail
+	}
 	l.ends, l.x, l.row = ends, x, row
 }
 
@@ -442,7 +462,7 @@ func (l *layout) tail() {
 	if len(l.ends) > 0 {
 		l.tie(l.at(l.x+spanRoom, 0, ReedLane), "end", &Gap{[]any{"steps"}, len(f.Steps)}, false)
 	}
-	l.g.Width = max(minWidth, l.x+spanRoom+30)
+	l.g.Width = max(minWidth, l.x+spanRoom+30, l.trail)
 }
 
 // place gives lanes their heights and everything its height in them.

@@ -2,6 +2,7 @@ package flow
 
 import (
 	"context"
+	"fmt"
 	"slices"
 	"strconv"
 	"strings"
@@ -42,6 +43,17 @@ type Plan struct {
 	Poll       *Asking                 // the same for a trigger that looks for new records
 	Kept       []Kept                  // what is to be remembered of an item
 	order      map[string]int
+	ends       map[string][]Named // what is in scope at the end of each list of steps, by its path
+}
+
+// ScopeAt is what is in scope at a gap.
+func (p *Plan) ScopeAt(list []*Step, gap Gap) []Named {
+	if gap.At < len(list) {
+		if ps := p.Planned(list[gap.At].ID); ps != nil {
+			return ps.Before
+		}
+	}
+	return p.ends[fmt.Sprint(gap.Path)]
 }
 
 // Kept is a value of an item, under a key that no other has.
@@ -123,7 +135,7 @@ func (f *Flow) Compile(parts Parts) *Plan {
 }
 
 func (f *Flow) compile(parts Parts, reserve int) *Plan {
-	p := &Plan{Flow: f, order: map[string]int{}}
+	p := &Plan{Flow: f, order: map[string]int{}, ends: map[string][]Named{}}
 	c := &compiler{flow: f, parts: parts, plan: p, scope: parts.Formulas().Scope()}
 	c.scope.Reserve(reserve)
 	c.scope.Define("run", formula.Type{Kind: value.RecordKind, Fields: mapping.Run})
@@ -131,6 +143,7 @@ func (f *Flow) compile(parts Parts, reserve int) *Plan {
 	c.input()
 	c.trigger()
 	top := c.steps(f.Steps)
+	p.ends[fmt.Sprint([]any{"steps"})] = c.named
 	if len(f.Steps) > 0 && p.ReadStep == nil && brings[f.Trigger.Kind] {
 		c.fault(f.At, fault.New(fault.Required, "the flow does not read what starts it").Mended("Begin with a read step"))
 	}
@@ -199,8 +212,9 @@ func (c *compiler) input() {
 		c.scope.Take()
 		return
 	}
-	slot := c.scope.Define("input", formula.Type{Kind: value.RecordKind, Fields: c.plan.Input.Root})
-	c.named = append(c.named, recordOf("input", c.plan.Input, slot))
+	slot := c.scope.Define(t.As, formula.Type{Kind: value.RecordKind, Fields: c.plan.Input.Root})
+	c.scope.Open(t.As)
+	c.named = append(c.named, recordOf(t.As, c.plan.Input, slot))
 }
 
 func (c *compiler) contract(at doc.Text) *schema.Schema {
@@ -364,6 +378,7 @@ func (c *compiler) within(do func()) {
 // track compiles the steps of a track of the step at hand.
 func (c *compiler) track(t *Track) []*PlannedStep {
 	list := c.steps(t.Steps)
+	c.plan.ends[fmt.Sprint(t.Path)] = append([]Named(nil), c.named...)
 	c.cur.Tracks = append(c.cur.Tracks, list)
 	return list
 }

@@ -49,7 +49,9 @@ type FlowOptions struct {
 	Counts   map[string]*flow.Counts // nil before a try or a run
 	Read     int                     // records that came in
 	Href     func(step string) string
-	Target   string // selector of what a click fetches anew
+	Insert   func(g *flow.Gap) string // where a gap leads; nil where nothing can be put into the flow
+	Target   string                   // selector of what a click fetches anew
+	Stops    map[string]bool          // steps before which stepping through stops
 }
 
 // Flow draws a flow on its lanes.
@@ -57,28 +59,63 @@ func Flow(g flow.Geometry, o FlowOptions) template.HTML {
 	var s svg
 	s.f(`<svg width="%d" height="%d" viewBox="0 0 %d %d" preserveAspectRatio="xMinYMin" role="group" aria-label="The flow on its lanes" font-family="Atkinson" font-size="12">`, g.Width, g.Height, g.Width, g.Height)
 	for i, l := range g.Lanes {
-		if l.Reed {
-			s.f(`<rect x="0" y="%d" width="%d" height="%d" fill="%s"/>`, l.Y, g.Width, l.Height, reedLane)
-		}
-		if i > 0 {
-			s.f(`<path d="M0 %dH%d" stroke="#ebe6d9"/>`, l.Y, g.Width)
-		}
-		s.text(18, l.Y+35, `font-weight="650" font-size="13" fill="`+ink+`"`, cut(l.Title, 17))
-		s.text(18, l.Y+51, `font-size="11" fill="`+ink3+`"`, cut(l.About, 19))
+		s.lane(l, g.Width, i > 0)
 	}
-	s.f(`<path d="M132 0V%d" stroke="%s"/>`, g.Height, rule)
-	s.spans(g)
+	if len(g.Lanes) > 0 {
+		s.f(`<path d="M132 %dV%d" stroke="%s"/>`, g.Lanes[0].Y, g.Height, rule)
+	}
+	for _, sp := range g.Spans {
+		s.bars(sp, g.Height)
+	}
 	for _, k := range g.Links {
-		s.stem(points(k.Points), stem)
+		s.link(k)
+	}
+	for _, p := range g.Joints {
+		s.f(`<circle cx="%d" cy="%d" r="4.5" fill="%s" stroke="%s" stroke-width="1.8"/>`, p.X, p.Y, light, stem)
 	}
 	for _, n := range g.Nodes {
 		s.node(n, o)
 	}
+	for _, sp := range g.Spans {
+		s.span(sp, o)
+	}
 	if o.Counts != nil {
 		s.counts(g, o)
 	}
+	if o.Insert != nil {
+		s.gaps(g, o)
+	}
 	s.f(`</svg>`)
 	return template.HTML(s.String())
+}
+
+func (s *svg) lane(l flow.Lane, width int, line bool) {
+	if l.Reed {
+		s.f(`<rect x="0" y="%d" width="%d" height="%d" fill="%s"/>`, l.Y, width, l.Height, reedLane)
+	}
+	if line {
+		s.f(`<path d="M0 %dH%d" stroke="#ebe6d9"/>`, l.Y, width)
+	}
+	s.text(18, l.Y+35, `font-weight="650" font-size="13" fill="`+ink+`"`, cut(l.Title, 17))
+	s.text(18, l.Y+51, `font-size="11" fill="`+ink3+`"`, cut(l.About, 19))
+}
+
+// link draws the stem, or the thin way of what failed, with the name of its track.
+func (s *svg) link(k flow.Link) {
+	d := points(k.Points)
+	if k.Trouble {
+		s.f(`<path d="%s" fill="none" stroke="%s" stroke-width="1.8" stroke-dasharray="5 4"/>`, d, clay)
+	} else {
+		s.stem(d, stem)
+	}
+	if k.Label == "" {
+		return
+	}
+	to, colour := k.Points[len(k.Points)-1], reedDeep
+	if k.Trouble {
+		colour = clay
+	}
+	s.text(to.X-6, to.Y-24, `font-size="11" font-weight="650" fill="`+colour+`"`, cut(k.Label, 21))
 }
 
 // points makes a path with rounded corners.
@@ -86,11 +123,11 @@ func points(p []flow.Point) string {
 	if len(p) == 2 {
 		return fmt.Sprintf("M%d %dL%d %d", p[0].X, p[0].Y, p[1].X, p[1].Y)
 	}
-	const r = 8
 	dir := 1
 	if p[2].Y < p[1].Y {
 		dir = -1
 	}
+	r := max(0, min(8, p[1].X-p[0].X, p[3].X-p[2].X, dir*(p[2].Y-p[1].Y)/2))
 	return fmt.Sprintf("M%d %dH%dQ%d %d %d %dV%dQ%d %d %d %dH%d",
 		p[0].X, p[0].Y, p[1].X-r, p[1].X, p[1].Y, p[1].X, p[1].Y+dir*r,
 		p[2].Y-dir*r, p[2].X, p[2].Y, p[2].X+r, p[2].Y, p[3].X)
@@ -101,14 +138,45 @@ func (s *svg) stem(d, colour string) {
 	s.f(`<path d="%s" fill="none" stroke="%s" stroke-width="7"/><path d="%s" fill="none" stroke="%s" stroke-width="3.4"/>`, d, colour, d, light)
 }
 
-func (s *svg) spans(g flow.Geometry) {
-	for _, sp := range g.Spans {
-		for _, x := range []int{sp.X, sp.X + sp.Width} {
-			s.f(`<path d="M%d 6V%dM%d 6V%d" stroke="%s" stroke-width="1.6"/>`, x-3, g.Height-6, x+3, g.Height-6, ink2)
+// bars draws the two ends of a span through all lanes.
+func (s *svg) bars(sp flow.Span, height int) {
+	for _, x := range []int{sp.X, sp.X + sp.Width} {
+		if sp.Attempt {
+			s.f(`<path d="M%d %dV%d" stroke="%s" stroke-width="1.6" stroke-dasharray="9 4"/>`, x, sp.Y+30, height-6, ink2)
+			continue
 		}
-		s.text(sp.X+16, 20, `font-weight="650" fill="`+ink2+`"`, sp.Title)
-		s.text(sp.X+16, 34, `font-size="11" fill="`+ink3+`"`, sp.Detail)
+		s.f(`<path d="M%d %dV%dM%d %dV%d" stroke="%s" stroke-width="1.6"/>`, x-3, sp.Y+30, height-6, x+3, sp.Y+30, height-6, ink2)
 	}
+}
+
+// anchor begins the link of a step.
+func (s *svg) anchor(id, class string, o FlowOptions) {
+	current := ""
+	if id == o.Selected {
+		class += " sel"
+		current = ` aria-current="true"`
+	}
+	href := html.EscapeString(o.Href(id))
+	s.f(`<a class="%s" id="node-%s" data-pick="step" data-step="%s" href="%s" hx-get="%s" hx-target="%s" hx-swap="outerHTML" hx-push-url="true"%s>`,
+		class, html.EscapeString(id), html.EscapeString(id), href, href, o.Target, current)
+}
+
+// span draws the title of a span above its first bar.
+func (s *svg) span(sp flow.Span, o FlowOptions) {
+	class := "node"
+	if sp.Faults > 0 {
+		class += " bad"
+	}
+	if sp.Off {
+		class += " off"
+	}
+	title, detail := cut(sp.Title, 30), cut(sp.Detail, 34)
+	width := 26 + 7*len([]rune(title)) + 6*len([]rune(detail))
+	s.anchor(sp.ID, class, o)
+	s.f(`<rect x="%d" y="%d" width="%d" height="22" rx="3"/>`, sp.X-3, sp.Y+6, width)
+	s.f(`<text x="%d" y="%d"><tspan font-weight="650">%s</tspan><tspan dx="8" font-size="11" class="dimmer">%s</tspan></text>`, sp.X+7, sp.Y+21, html.EscapeString(title), html.EscapeString(detail))
+	s.badge(sp.X-3+width, sp.Y+6, sp.Faults)
+	s.f(`</a>`)
 }
 
 func (s *svg) node(n flow.Node, o FlowOptions) {
@@ -116,54 +184,119 @@ func (s *svg) node(n flow.Node, o FlowOptions) {
 	if n.Faults > 0 {
 		class += " bad"
 	}
-	label := n.Title + ", " + n.Detail
-	if n.Faults > 0 {
-		label += fmt.Sprintf(", %d faults", n.Faults)
+	if n.Off {
+		class += " off"
 	}
-	current := ""
-	if n.ID == o.Selected {
-		class += " sel"
-		current = ` aria-current="true"`
+	s.anchor(n.ID, class, o)
+	if n.Comment != "" {
+		s.f(`<title>%s</title>`, html.EscapeString(n.Comment))
 	}
-	href := html.EscapeString(o.Href(n.ID))
-	s.f(`<a class="%s" id="node-%s" data-pick="step" href="%s" hx-get="%s" hx-target="%s" hx-swap="outerHTML" hx-push-url="true" aria-label="%s"%s>`,
-		class, html.EscapeString(n.ID), href, href, o.Target, html.EscapeString(label), current)
+	if n.Folded {
+		s.f(`<rect x="%d" y="%d" width="%d" height="%d" rx="3"/>`, n.X+4, n.Y+4, n.W, n.H)
+	}
 	s.f(`<rect x="%d" y="%d" width="%d" height="%d" rx="3"/>`, n.X, n.Y, n.W, n.H)
 	s.text(n.X+n.W/2, n.Y+15, `text-anchor="middle" font-weight="650"`, cut(n.Title, 18))
-	s.text(n.X+n.W/2, n.Y+29, `text-anchor="middle" font-size="10.5" fill="`+ink2+`"`, cut(n.Detail, 22))
-	if n.Faults > 0 {
-		s.f(`<circle cx="%d" cy="%d" r="8" fill="%s"/>`, n.X+n.W, n.Y, clay)
-		s.text(n.X+n.W, n.Y+4, `text-anchor="middle" fill="#fff" font-weight="700" font-size="11"`, fmt.Sprint(n.Faults))
+	detail := n.Detail
+	if n.Off {
+		detail = "switched off"
 	}
+	s.text(n.X+n.W/2, n.Y+29, `text-anchor="middle" font-size="10.5" class="dimmer"`, cut(detail, 22))
+	if n.Comment != "" {
+		s.f(`<path d="M%d %dh9v9z" fill="%s"/>`, n.X+n.W-9, n.Y, pollenStem)
+	}
+	s.badge(n.X+n.W, n.Y, n.Faults)
 	s.f(`</a>`)
+	if o.Stops[n.ID] {
+		s.f(`<path d="M%d %dv%d" stroke="%s" stroke-width="4"><title>stops here</title></path>`, n.X-7, n.Y-2, n.H+4, ink)
+	}
+}
+
+// badge writes how many faults a step has.
+func (s *svg) badge(x, y, faults int) {
+	if faults == 0 {
+		return
+	}
+	s.f(`<circle cx="%d" cy="%d" r="8" fill="%s"/>`, x, y, clay)
+	s.f(`<text x="%d" y="%d" text-anchor="middle" class="badge" font-weight="700" font-size="11">%d<title> faults</title></text>`, x, y+4, faults)
+}
+
+// counted is how many records pass a link; -1 where that is not known.
+func (o FlowOptions) counted(k flow.Link) int {
+	c := o.Counts[k.Count]
+	switch {
+	case k.From == "trigger":
+		return 1
+	case c == nil:
+		return -1
+	case k.Out:
+		return c.Out
+	}
+	return c.In
 }
 
 // counts writes how many records pass each link, and beneath a step how many left the way there.
 func (s *svg) counts(g flow.Geometry, o FlowOptions) {
 	for _, k := range g.Links {
-		n := o.Read
-		if k.From == "trigger" {
-			n = 1
-		} else if c := o.Counts[k.From]; c != nil {
-			n = c.Out
-		} else if o.Counts[k.To] == nil {
+		n := o.counted(k)
+		if n < 0 {
 			continue
+		}
+		colour := reedDeep
+		if k.Trouble {
+			colour = clay
 		}
 		label := fmt.Sprint(n)
 		w := 14 + 7*len(label)
-		s.f(`<rect x="%d" y="%d" width="%d" height="17" rx="8.5" fill="%s" stroke="%s"/>`, k.CX-w/2, k.CY-9, w, sheet, reedDeep)
-		s.text(k.CX, k.CY+4, `text-anchor="middle" font-weight="700" font-size="11" fill="`+reedDeep+`"`, label)
+		s.f(`<rect x="%d" y="%d" width="%d" height="17" rx="8.5" fill="%s" stroke="%s"/>`, k.CX-w/2, k.CY-9, w, sheet, colour)
+		s.text(k.CX, k.CY+4, `text-anchor="middle" font-weight="700" font-size="11" fill="`+colour+`"`, label)
 	}
 	for _, n := range g.Nodes {
-		c := o.Counts[n.ID]
-		if c == nil {
-			continue
-		}
-		if c.LeftOut > 0 {
-			s.text(n.X+n.W/2, n.Y+n.H+13, `text-anchor="middle" font-size="11" fill="`+ink2+`"`, fmt.Sprintf("%d left out", c.LeftOut))
-		}
-		if c.SetAside > 0 {
-			s.text(n.X+n.W/2, n.Y-5, `text-anchor="middle" font-size="11" font-weight="650" fill="`+clay+`"`, fmt.Sprintf("%d set aside", c.SetAside))
+		if c := o.Counts[n.ID]; c != nil {
+			s.left(n, c)
 		}
 	}
+}
+
+// left writes beneath a step how many records left the way there.
+func (s *svg) left(n flow.Node, c *flow.Counts) {
+	var parts []string
+	if c.LeftOut > 0 {
+		parts = append(parts, fmt.Sprintf("%d left out", c.LeftOut))
+	}
+	if c.SetAside > 0 {
+		parts = append(parts, fmt.Sprintf("%d set aside", c.SetAside))
+	}
+	if len(parts) == 0 {
+		return
+	}
+	attrs := `text-anchor="middle" font-size="11" fill="` + ink2 + `"`
+	if c.SetAside > 0 {
+		attrs = `text-anchor="middle" font-size="11" font-weight="650" fill="` + clay + `"`
+	}
+	s.text(n.X+n.W/2, n.Y+n.H+13, attrs, strings.Join(parts, " · "))
+}
+
+// gaps draws the places at which a step can be put.
+func (s *svg) gaps(g flow.Geometry, o FlowOptions) {
+	for _, k := range g.Links {
+		if k.Gap == nil {
+			continue
+		}
+		y := k.CY
+		if o.Counts != nil && o.counted(k) >= 0 {
+			y -= 20
+		}
+		href := html.EscapeString(o.Insert(k.Gap))
+		s.f(`<a class="gap" data-gap="%s" href="%s" hx-get="%s" hx-target="#picker" hx-swap="outerHTML" aria-label="Put a step here"><circle cx="%d" cy="%d" r="8.5"/><path d="M%d %dh8M%d %dv8"/></a>`,
+			html.EscapeString(GapKey(k.Gap)), href, href, k.CX, y, k.CX-4, y, k.CX, y-4)
+	}
+}
+
+// GapKey writes a gap as text: the path of its list, and behind a colon the position.
+func GapKey(g *flow.Gap) string {
+	parts := make([]string, len(g.Path))
+	for i, p := range g.Path {
+		parts[i] = fmt.Sprint(p)
+	}
+	return strings.Join(parts, "/") + ":" + fmt.Sprint(g.At)
 }

@@ -1,0 +1,175 @@
+package doc
+
+import (
+	"fmt"
+	"slices"
+
+	"go.yaml.in/yaml/v3"
+)
+
+// Settings is one mapping of items that are put into a document.
+type Settings struct{ node *yaml.Node }
+
+// Get reads a scalar; empty where it is not there.
+func (s Settings) Get(key string) string {
+	if n, err := descend(s.node, key); err == nil && n.Kind == yaml.ScalarNode {
+		return n.Value
+	}
+	return ""
+}
+
+// Set changes a scalar that is there.
+func (s Settings) Set(key, to string) {
+	if n, err := descend(s.node, key); err == nil && n.Kind == yaml.ScalarNode {
+		n.SetString(to)
+	}
+}
+
+// Items writes some items of a list of the document as a list of its own.
+func Items(text []byte, path []any, index, n int) ([]byte, error) {
+	var out []byte
+	_, err := change(text, func(root *yaml.Node) error {
+		items, err := takeItems(root, path, index, n)
+		if err != nil {
+			return err
+		}
+		out, err = encode(&yaml.Node{Kind: yaml.SequenceNode, Content: items})
+		return err
+	})
+	return out, err
+}
+
+func takeItems(root *yaml.Node, path []any, index, n int) ([]*yaml.Node, error) {
+	l, err := list(root, path)
+	if err != nil {
+		return nil, err
+	}
+	if index < 0 || n < 1 || index+n > len(l.Content) {
+		return nil, fmt.Errorf("there are no %d items from %d on here", n, index)
+	}
+	items := slices.Clone(l.Content[index : index+n])
+	l.Content = slices.Delete(l.Content, index, index+n)
+	return items, nil
+}
+
+// Paste puts a list of items into a list of the document, after each has seen every mapping in them, outer
+// before inner.
+func Paste(text []byte, path []any, at int, items []byte, each func(Settings)) ([]byte, error) {
+	if len(items) > MaxBytes {
+		return nil, fmt.Errorf("the items have more than %d bytes", MaxBytes)
+	}
+	var pasted yaml.Node
+	if err := yaml.Unmarshal(items, &pasted); err != nil {
+		return nil, err
+	}
+	if len(pasted.Content) == 0 || pasted.Content[0].Kind != yaml.SequenceNode {
+		return nil, fmt.Errorf("expected a list of items")
+	}
+	mappings(pasted.Content[0], each, 0)
+	return change(text, func(root *yaml.Node) error {
+		l, err := list(root, path)
+		if err != nil {
+			return err
+		}
+		if at < 0 || at > len(l.Content) {
+			return fmt.Errorf("there is no place %d here", at)
+		}
+		l.Style = 0
+		l.Content = slices.Insert(l.Content, at, pasted.Content[0].Content...)
+		return nil
+	})
+}
+
+// maxDepth bounds mappings in mappings.
+const maxDepth = 200
+
+func mappings(n *yaml.Node, each func(Settings), depth int) {
+	if depth > maxDepth {
+		return
+	}
+	if n.Kind == yaml.MappingNode {
+		each(Settings{n})
+	}
+	for _, c := range n.Content {
+		mappings(c, each, depth+1)
+	}
+}
+
+// MoveItems takes some items out of one list and puts them into another, or elsewhere in the same. The target's
+// path and position are those from before.
+func MoveItems(text []byte, from []any, index, n int, to []any, at int) ([]byte, error) {
+	return change(text, func(root *yaml.Node) error {
+		l, err := list(root, to) // found before anything moves; the list itself stays the same one
+		if err != nil {
+			return err
+		}
+		source, err := list(root, from)
+		if err != nil {
+			return err
+		}
+		for i := index; i < index+n && i < len(source.Content); i++ {
+			if holds(source.Content[i], l) {
+				return fmt.Errorf("items cannot be moved into themselves")
+			}
+		}
+		items, err := takeItems(root, from, index, n)
+		if err != nil {
+			return err
+		}
+		if l == source && at > index {
+			at = max(index, at-n)
+		}
+		if at < 0 || at > len(l.Content) {
+			return fmt.Errorf("there is no place %d here", at)
+		}
+		l.Style = 0
+		l.Content = slices.Insert(l.Content, at, items...)
+		return nil
+	})
+}
+
+func holds(n, inner *yaml.Node) bool {
+	return n == inner || slices.ContainsFunc(n.Content, func(c *yaml.Node) bool { return holds(c, inner) })
+}
+
+// Wrap puts some items of a list into a new item that stands in their place: they become the list at the path
+// inside it.
+func Wrap(text []byte, path []any, index, n int, around Out, inside []any) ([]byte, error) {
+	return change(text, func(root *yaml.Node) error {
+		items, err := takeItems(root, path, index, n)
+		if err != nil {
+			return err
+		}
+		item := around.node()
+		inner, err := list(item, inside)
+		if err != nil {
+			return err
+		}
+		inner.Content = append(inner.Content, items...)
+		l, err := list(root, path)
+		if err != nil {
+			return err
+		}
+		return insert(l, index, item)
+	})
+}
+
+// Unwrap puts the items of a list inside an item in its place.
+func Unwrap(text []byte, path []any, index int, inside []any) ([]byte, error) {
+	return change(text, func(root *yaml.Node) error {
+		outer, err := takeItems(root, path, index, 1)
+		if err != nil {
+			return err
+		}
+		inner, err := list(outer[0], inside)
+		if err != nil {
+			return err
+		}
+		l, err := list(root, path)
+		if err != nil {
+			return err
+		}
+		l.Content = slices.Insert(l.Content, index, inner.Content...)
+		return nil
+	})
+}

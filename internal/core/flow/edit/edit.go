@@ -1,0 +1,407 @@
+// Package edit changes flow parts in place: steps are put in, moved, copied, wrapped and taken away. Every change
+// is one of the part's text, which keeps its order and comments.
+package edit
+
+import (
+	"slices"
+	"strconv"
+	"strings"
+
+	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/flow"
+)
+
+// Result is a changed part and the step that is to be chosen in it.
+type Result struct {
+	Text     []byte
+	Selected string
+}
+
+// Range is a step and those behind it in its list, as many as are meant.
+type Range struct {
+	Step  string
+	Count int
+}
+
+// place finds the list in which a step stands, and its position there.
+func place(f *flow.Flow, id string) (path []any, index int, list []*flow.Step, err error) {
+	s := f.Step(id)
+	if s == nil {
+		return nil, 0, nil, fault.New(fault.Unknown, "there is no step %q", id)
+	}
+	n := len(s.Path)
+	path, index = s.Path[:n-1:n-1], s.Path[n-1].(int)
+	return path, index, List(f, path), nil
+}
+
+// List finds the steps of the list at a path; nil when there is none.
+func List(f *flow.Flow, path []any) (found []*flow.Step) {
+	if same(path, []any{"steps"}) {
+		return f.Steps
+	}
+	f.Walk(func(s *flow.Step) {
+		for _, t := range s.Tracks {
+			if same(t.Path, path) {
+				found = t.Steps
+			}
+		}
+	})
+	return found
+}
+
+func same(a, b []any) bool { return slices.Equal(a, b) }
+
+// known says whether there is a list of steps at a path.
+func known(f *flow.Flow, path []any) bool {
+	ok := same(path, []any{"steps"})
+	f.Walk(func(s *flow.Step) {
+		for _, t := range s.Tracks {
+			ok = ok || same(t.Path, path)
+		}
+	})
+	return ok
+}
+
+// within finds the range's list, position and length.
+func (r Range) within(f *flow.Flow) (path []any, index, n int, err error) {
+	path, index, list, err := place(f, r.Step)
+	return path, index, min(max(1, r.Count), max(1, len(list)-index)), err
+}
+
+// fresh gives names that nothing in the flow has.
+type fresh struct{ taken map[string]bool }
+
+func freshIn(f *flow.Flow) *fresh {
+	n := &fresh{taken: map[string]bool{"trigger": true, "run": true, "input": true, "fault": true}}
+	f.Walk(func(s *flow.Step) {
+		n.taken[s.ID] = true
+		for _, name := range []string{"as", "collected as"} {
+			n.taken[s.Setting(name)] = true
+		}
+	})
+	return n
+}
+
+// name is the name itself, or with a number behind it.
+func (n *fresh) name(base string) string {
+	if base == "" {
+		base = "step"
+	}
+	name := base
+	for i := 2; n.taken[name]; i++ {
+		name = base + strconv.Itoa(i)
+	}
+	n.taken[name] = true
+	return name
+}
+
+// Insert puts a step at a gap. It gets an id and a name for its result that nothing else has.
+func Insert(f *flow.Flow, text []byte, gap flow.Gap, offer Offer) (Result, error) {
+	if !known(f, gap.Path) {
+		return Result{}, fault.New(fault.Unknown, "there is no place for a step here")
+	}
+	names := freshIn(f)
+	id := names.name(slug(offer.ID))
+	out := doc.Out{}
+	out.Add("step", offer.Kind)
+	out.Add("id", id)
+	out.Add("name", offer.Name)
+	for _, e := range offer.Settings {
+		if as, ok := e.Value.(string); ok && e.Key == "as" {
+			e.Value = names.name(as)
+		}
+		out = append(out, e)
+	}
+	text, err := doc.Insert(text, gap.Path, gap.At, out)
+	return Result{text, id}, err
+}
+
+// slug makes an id of a name.
+func slug(s string) string {
+	return strings.Trim(strings.Map(func(r rune) rune {
+		switch {
+		case r >= 'a' && r <= 'z', r >= '0' && r <= '9', r == '-':
+			return r
+		case r >= 'A' && r <= 'Z':
+			return r + 'a' - 'A'
+		}
+		return '-'
+	}, s), "-")
+}
+
+// Remove takes steps away. The step before them is chosen.
+func Remove(f *flow.Flow, text []byte, r Range) (Result, error) {
+	path, index, n, err := r.within(f)
+	if err != nil {
+		return Result{}, err
+	}
+	for range n {
+		if text, err = doc.Remove(text, path, index); err != nil {
+			return Result{}, err
+		}
+	}
+	return Result{text, beside(f, path, index)}, nil
+}
+
+// beside is the step before a place, or the one around it.
+func beside(f *flow.Flow, path []any, index int) string {
+	if list := List(f, path); index > 0 && index <= len(list) {
+		return list[index-1].ID
+	}
+	around := "trigger"
+	f.Walk(func(s *flow.Step) {
+		for _, t := range s.Tracks {
+			if same(t.Path, path) {
+				around = s.ID
+			}
+		}
+	})
+	return around
+}
+
+// Copy writes steps as a text that Paste takes.
+func Copy(f *flow.Flow, text []byte, r Range) ([]byte, error) {
+	path, index, n, err := r.within(f)
+	if err != nil {
+		return nil, err
+	}
+	return doc.Items(text, path, index, n)
+}
+
+// Paste puts copied steps at a gap. They get ids that nothing else has, and so do the names of their results;
+// formulas among them go on reading what they read.
+func Paste(f *flow.Flow, text []byte, gap flow.Gap, items []byte) (Result, error) {
+	if !known(f, gap.Path) {
+		return Result{}, fault.New(fault.Unknown, "there is no place for a step here")
+	}
+	names, first := freshIn(f), ""
+	text, err := doc.Paste(text, gap.Path, gap.At, items, func(s doc.Settings) {
+		if s.Get("step") == "" {
+			return
+		}
+		id := names.name(s.Get("id"))
+		s.Set("id", id)
+		if as := s.Get("as"); as != "" {
+			s.Set("as", names.name(as))
+		}
+		if first == "" {
+			first = id
+		}
+	})
+	if err == nil && first == "" {
+		err = fault.New(fault.Syntax, "there are no steps in what was copied")
+	}
+	if err != nil {
+		return Result{}, fault.From(err, fault.Syntax)
+	}
+	return Result{text, first}, nil
+}
+
+// Duplicate puts a copy of steps behind them.
+func Duplicate(f *flow.Flow, text []byte, r Range) (Result, error) {
+	path, index, n, err := r.within(f)
+	if err != nil {
+		return Result{}, err
+	}
+	items, err := doc.Items(text, path, index, n)
+	if err != nil {
+		return Result{}, err
+	}
+	return Paste(f, text, flow.Gap{Path: path, At: index + n}, items)
+}
+
+// Move puts steps elsewhere.
+func Move(f *flow.Flow, text []byte, r Range, to flow.Gap) (Result, error) {
+	path, index, n, err := r.within(f)
+	if err != nil {
+		return Result{}, err
+	}
+	if !known(f, to.Path) {
+		return Result{}, fault.New(fault.Unknown, "there is no place for a step here")
+	}
+	if text, err = doc.MoveItems(text, path, index, n, to.Path, to.At); err != nil {
+		return Result{}, fault.From(err, fault.Setting)
+	}
+	return Result{text, r.Step}, nil
+}
+
+// Nudge moves steps one place on (+1) or back (-1) along the way: past a neighbour, into the first list of one
+// that holds steps, or out of the one around them.
+func Nudge(f *flow.Flow, text []byte, r Range, way int) (Result, error) {
+	path, index, n, err := r.within(f)
+	if err != nil {
+		return Result{}, err
+	}
+	list := List(f, path)
+	next := index - 1
+	if way > 0 {
+		next = index + n
+	}
+	if next < 0 || next >= len(list) {
+		return out(f, text, r, path, way)
+	}
+	neighbour := list[next]
+	if len(neighbour.Tracks) > 0 && flow.KindOf(neighbour.Kind).Tracks[0].Key != "undo" {
+		to := neighbour.Tracks[0]
+		if way > 0 {
+			return Move(f, text, r, flow.Gap{Path: to.Path, At: 0})
+		}
+		to = lastWay(neighbour)
+		return Move(f, text, r, flow.Gap{Path: to.Path, At: len(to.Steps)})
+	}
+	if way > 0 {
+		return Move(f, text, r, flow.Gap{Path: path, At: next + 1})
+	}
+	return Move(f, text, r, flow.Gap{Path: path, At: next})
+}
+
+func lastWay(s *flow.Step) *flow.Track { return s.Tracks[len(s.Tracks)-1] }
+
+// out moves steps to the next track of the step around them, or past it.
+func out(f *flow.Flow, text []byte, r Range, path []any, way int) (Result, error) {
+	var around *flow.Step
+	at := 0
+	f.Walk(func(s *flow.Step) {
+		for i, t := range s.Tracks {
+			if same(t.Path, path) {
+				around, at = s, i
+			}
+		}
+	})
+	if around == nil {
+		return Result{text, r.Step}, nil
+	}
+	if to := at + way; to >= 0 && to < len(around.Tracks) {
+		t := around.Tracks[to]
+		if way > 0 {
+			return Move(f, text, r, flow.Gap{Path: t.Path, At: 0})
+		}
+		return Move(f, text, r, flow.Gap{Path: t.Path, At: len(t.Steps)})
+	}
+	outer, index, _, err := place(f, around.ID)
+	if err != nil {
+		return Result{}, err
+	}
+	if way > 0 {
+		index++
+	}
+	return Move(f, text, r, flow.Gap{Path: outer, At: index})
+}
+
+// Switch switches steps off, or on again when the first of them is off.
+func Switch(f *flow.Flow, text []byte, r Range) (Result, error) {
+	path, index, n, err := r.within(f)
+	if err != nil {
+		return Result{}, err
+	}
+	to := "true"
+	if f.Step(r.Step).Off {
+		to = ""
+	}
+	for i := range n {
+		if text, err = doc.Set(text, append(path[:len(path):len(path)], index+i, "off"), to); err != nil {
+			return Result{}, err
+		}
+	}
+	return Result{text, r.Step}, nil
+}
+
+// wraps are the kinds into which steps can be wrapped, with the list inside that takes them.
+var wraps = map[string]struct {
+	settings doc.Out
+	inside   []any
+}{
+	"each":    {doc.Out{{Key: "of", Value: "of"}, {Key: "as", Value: "entry"}}, []any{"steps"}},
+	"attempt": {nil, []any{"steps"}},
+	"choose":  {doc.Out{{Key: "when", Value: []doc.Out{{{Key: "if", Value: "true"}}}}}, []any{"when", 0, "steps"}},
+	"at once": {doc.Out{{Key: "branches", Value: []doc.Out{{{Key: "name", Value: "first"}}}}}, []any{"branches", 0, "steps"}},
+}
+
+// Wrap puts steps into a new step that holds them; an each is of what is given.
+func Wrap(f *flow.Flow, text []byte, r Range, kind, of string) (Result, error) {
+	path, index, n, err := r.within(f)
+	if err != nil {
+		return Result{}, err
+	}
+	w, ok := wraps[kind]
+	if !ok {
+		return Result{}, fault.New(fault.Unknown, "steps cannot be wrapped in %q", kind)
+	}
+	names := freshIn(f)
+	id := names.name(slug(kind))
+	around := doc.Out{{Key: "step", Value: kind}, {Key: "id", Value: id}}
+	for _, e := range w.settings {
+		switch e.Key {
+		case "as":
+			e.Value = names.name("entry")
+		case "of":
+			e.Value = doc.Text{Value: of}
+		}
+		around = append(around, e)
+	}
+	text, err = doc.Wrap(text, path, index, n, around, w.inside)
+	return Result{text, id}, err
+}
+
+// Unwrap puts the steps of a step's first track in its place.
+func Unwrap(f *flow.Flow, text []byte, id string) (Result, error) {
+	path, index, _, err := place(f, id)
+	if err != nil {
+		return Result{}, err
+	}
+	s := f.Step(id)
+	if len(s.Tracks) == 0 || s.Tracks[0].Kind.Key == "undo" {
+		return Result{}, fault.New(fault.Setting, "%s holds no steps", s.Name)
+	}
+	first := s.Tracks[0]
+	text, err = doc.Unwrap(text, path, index, first.Path[len(s.Path):])
+	selected := beside(f, path, index)
+	if len(first.Steps) > 0 {
+		selected = first.Steps[0].ID
+	}
+	return Result{text, selected}, err
+}
+
+// AddTrack adds a branch to a step with branches.
+func AddTrack(f *flow.Flow, text []byte, id string) (Result, error) {
+	s := f.Step(id)
+	if s == nil {
+		return Result{}, fault.New(fault.Unknown, "there is no step %q", id)
+	}
+	for _, k := range flow.KindOf(s.Kind).Tracks {
+		if !k.Many {
+			continue
+		}
+		item := doc.Out{{Key: "name", Value: k.Title + " " + strconv.Itoa(branches(s)+1)}}
+		if k.If {
+			item = doc.Out{{Key: "if", Value: "false"}}
+		}
+		text, err := doc.Insert(text, append(s.Path[:len(s.Path):len(s.Path)], k.Key), -1, item)
+		return Result{text, id}, err
+	}
+	return Result{}, fault.New(fault.Setting, "%s has no branches", s.Name)
+}
+
+func branches(s *flow.Step) (n int) {
+	for _, t := range s.Tracks {
+		if t.Kind.Many {
+			n++
+		}
+	}
+	return n
+}
+
+// RemoveTrack takes a branch away, with its steps.
+func RemoveTrack(f *flow.Flow, text []byte, id string, at int) (Result, error) {
+	s := f.Step(id)
+	if s == nil || at < 0 || at >= len(s.Tracks) || !s.Tracks[at].Kind.Many {
+		return Result{}, fault.New(fault.Unknown, "there is no such branch")
+	}
+	if branches(s) == 1 {
+		return Result{}, fault.New(fault.Setting, "the last branch cannot be taken away").Mended("Take the step away, or put its steps in its place")
+	}
+	path := s.Tracks[at].Path
+	text, err := doc.Remove(text, path[:len(path)-2:len(path)-2], path[len(path)-2].(int))
+	return Result{text, id}, err
+}

@@ -1,0 +1,300 @@
+package edit
+
+import (
+	"strings"
+
+	"hollowreed/internal/core/connection"
+	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/project"
+	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/value"
+)
+
+// Offer is a step that can be put somewhere, with the settings that it begins with.
+type Offer struct {
+	Key      string // by which it is chosen
+	ID       string // on which the step's id is modelled
+	Kind     string
+	Name     string // of the step
+	About    string
+	Group    string
+	Yields   string // what it adds, for people
+	Settings doc.Out
+}
+
+// Offers lists what fits at a gap: steps of every kind, the operations of the project's connections, mappings whose
+// sources are in scope, and the flows that can be called.
+func Offers(p *project.Project, plan *flow.Plan, gap flow.Gap) []Offer {
+	o := &offering{p: p, plan: plan, top: same(gap.Path, []any{"steps"})}
+	o.scope = plan.ScopeAt(List(plan.Flow, gap.Path), gap)
+	o.mappings()
+	o.operations()
+	o.flows()
+	for _, k := range flow.Kinds {
+		o.kind(k)
+	}
+	return o.list
+}
+
+// Find finds an offer by its key.
+func Find(list []Offer, key string) (Offer, bool) {
+	for _, o := range list {
+		if o.Key == key {
+			return o, true
+		}
+	}
+	return Offer{}, false
+}
+
+type offering struct {
+	p     *project.Project
+	plan  *flow.Plan
+	top   bool
+	scope []flow.Named
+	list  []Offer
+}
+
+// named makes a name for formulas of an id.
+func named(id string) string {
+	name := strings.Map(func(r rune) rune {
+		if r == '-' || r == '.' || r == ' ' {
+			return '_'
+		}
+		return r
+	}, id)
+	if !formula.Name(name) {
+		return "result"
+	}
+	return name
+}
+
+func (o *offering) mappings() {
+	for _, part := range o.p.Parts(project.Mappings) {
+		m := o.p.Mapping(part.ID)
+		if m == nil || m.Target == nil || !o.has(m.Mapping.From[0].Name.Value, m.Sources[0], m.Mapping.From[0].List) {
+			continue
+		}
+		fits := true
+		for i, from := range m.Mapping.From {
+			fits = fits && o.has(from.Name.Value, m.Sources[i], from.List)
+		}
+		if fits {
+			o.list = append(o.list, Offer{
+				Key: "mapping/" + part.ID, ID: part.ID, Kind: "map", Name: "Map to " + m.Target.Title, About: part.Title, Group: "Mappings", Yields: m.Target.Title,
+				Settings: doc.Out{{Key: "mapping", Value: part.ID}, {Key: "as", Value: named(m.Target.ID)}},
+			})
+		}
+	}
+}
+
+// has says whether a name is in scope with a schema.
+func (o *offering) has(name string, sch *schema.Schema, list bool) bool {
+	for _, n := range o.scope {
+		if n.Name == name && n.List == list && n.Schema != nil && sch != nil && n.Schema.Root == sch.Root {
+			return true
+		}
+	}
+	return false
+}
+
+func (o *offering) operations() {
+	for _, part := range o.p.Parts(project.Connections) {
+		conn := o.p.Connection(part.ID)
+		if conn == nil {
+			continue
+		}
+		for _, op := range conn.Operations {
+			o.operation(conn, op)
+		}
+	}
+}
+
+func (o *offering) operation(conn *connection.Connection, op *connection.Operation) {
+	if op.Verb == nil {
+		return
+	}
+	of := Offer{Key: "operation/" + conn.ID + "/" + op.ID, ID: op.ID, Kind: "call", Name: op.Name, About: conn.Title, Group: conn.Title}
+	of.Settings = doc.Out{{Key: "connection", Value: conn.ID}, {Key: "operation", Value: op.ID}}
+	if op.Response != nil {
+		of.Yields = op.Response.Title
+		if of.Yields == "" {
+			of.Yields = op.Response.ID
+		}
+	}
+	if op.Verb.Reads {
+		if o.plan.ReadStep != nil || !o.top || op.Response == nil {
+			return
+		}
+		of.Kind, of.Yields = "read", "records of "+of.Yields
+	}
+	if op.Request != nil {
+		of.Settings = append(of.Settings, o.filled(op.Request)...)
+	}
+	if op.Response != nil {
+		of.Settings.Add("as", named(op.Response.ID))
+	}
+	o.list = append(o.list, of)
+}
+
+// filled proposes how a request is made: a record of its schema that is in scope, or a formula for each field, where
+// a record in scope has a field of that name. A required field without one begins empty.
+func (o *offering) filled(request *schema.Schema) doc.Out {
+	for i := len(o.scope) - 1; i >= 0; i-- {
+		if n := o.scope[i]; n.Schema != nil && !n.List && n.Schema.Root == request.Root {
+			return doc.Out{{Key: "from", Value: n.Name}}
+		}
+	}
+	var with doc.Out
+	for _, f := range request.Root.Fields {
+		if source := o.like(f); source != "" {
+			with.Add(f.Name, source)
+		} else if f.Required() {
+			with.Add(f.Name, doc.Text{})
+		}
+	}
+	return doc.Out{{Key: "with", Value: with}}
+}
+
+// like finds a field of a record in scope with the name and the kind of a field.
+func (o *offering) like(f *schema.Field) string {
+	for i := len(o.scope) - 1; i >= 0; i-- {
+		n := o.scope[i]
+		if n.Schema == nil || n.List || n.Name == "run" {
+			continue
+		}
+		if has := n.Schema.Root.Field(f.Name); has != nil && has.Kind == f.Kind && has.List() == f.List() && f.Kind != value.RecordKind {
+			return formula.Path([]string{n.Name, f.Name})
+		}
+	}
+	return ""
+}
+
+func (o *offering) flows() {
+	for _, part := range o.p.Parts(project.Flows) {
+		c := o.p.Contract(part.ID)
+		if c == nil || part.ID == o.plan.Flow.ID {
+			continue
+		}
+		of := Offer{Key: "flow/" + part.ID, ID: part.ID, Kind: "flow", Name: part.Title, About: "as a run of its own", Group: "Flows", Settings: doc.Out{{Key: "flow", Value: part.ID}}}
+		if c.Input != nil {
+			of.Settings = append(of.Settings, o.filled(c.Input)...)
+		}
+		if c.Output != nil {
+			of.Yields = c.Output.Title
+			of.Settings.Add("as", named(c.Output.ID))
+		}
+		o.list = append(o.list, of)
+	}
+}
+
+// begins are the settings with which steps of a kind begin.
+var begins = map[string]func(o *offering) doc.Out{
+	"each": func(o *offering) doc.Out {
+		return doc.Out{{Key: "of", Value: doc.Text{Value: o.ListAt()}}, {Key: "as", Value: "entry"}}
+	},
+	"choose": func(*offering) doc.Out {
+		return doc.Out{{Key: "when", Value: []doc.Out{{{Key: "if", Value: doc.Text{}}}}}}
+	},
+	"at once": func(*offering) doc.Out {
+		return doc.Out{{Key: "branches", Value: []doc.Out{{{Key: "name", Value: "first"}}, {{Key: "name", Value: "second"}}}}}
+	},
+	"set": func(*offering) doc.Out {
+		return doc.Out{{Key: "values", Value: doc.Out{{Key: "value", Value: doc.Text{}}}}, {Key: "as", Value: "values"}}
+	},
+	"tally": func(*offering) doc.Out {
+		return doc.Out{{Key: "as", Value: "total"}, {Key: "becomes", Value: "total + 1"}}
+	},
+	"check": func(o *offering) doc.Out { return o.record("value", "schema") },
+	"format": func(o *offering) doc.Out {
+		return append(o.record("value", "schema"), doc.Entry{Key: "as", Value: "written"})
+	},
+	"parse":  func(*offering) doc.Out { return doc.Out{{Key: "as", Value: "parsed"}} },
+	"find":   func(o *offering) doc.Out { return append(o.connection(hasTables), doc.Entry{Key: "as", Value: "row"}) },
+	"upsert": func(o *offering) doc.Out { return append(o.connection(hasTables), o.record("from", "")...) },
+	"write":  func(o *offering) doc.Out { return append(o.connection(hasFolder), o.record("from", "schema")...) },
+	"wait":   func(*offering) doc.Out { return doc.Out{{Key: "seconds", Value: "60"}} },
+	"answer": func(o *offering) doc.Out { return o.filled(o.plan.Output) },
+	"map":    func(*offering) doc.Out { return doc.Out{{Key: "as", Value: "row"}} },
+}
+
+func hasTables(c *connection.Connection) bool { return c.Kind == "sql" }
+
+func hasFolder(c *connection.Connection) bool {
+	k := connection.KindOf(c.Kind)
+	return k != nil && k.Watches
+}
+
+// ListAt proposes what an each is of: the records that are read and have none yet, or the last list in scope.
+func (o *offering) ListAt() string {
+	if read := o.plan.ReadStep; read != nil && o.top && len(o.plan.Body) < 2 {
+		return read.Setting("as")
+	}
+	for i := len(o.scope) - 1; i >= 0; i-- {
+		n := o.scope[i]
+		if n.List {
+			return n.Name
+		}
+		if n.Schema == nil || n.Name == "run" {
+			continue
+		}
+		for _, f := range n.Schema.Root.Fields {
+			if f.List() {
+				return formula.Path([]string{n.Name, f.Name})
+			}
+		}
+	}
+	return ""
+}
+
+// ListAt proposes what an each at a place is of.
+func ListAt(p *project.Project, plan *flow.Plan, gap flow.Gap) string {
+	o := &offering{p: p, plan: plan, top: same(gap.Path, []any{"steps"})}
+	o.scope = plan.ScopeAt(List(plan.Flow, gap.Path), gap)
+	return o.ListAt()
+}
+
+// record proposes the last record in scope, and its schema.
+func (o *offering) record(name, sch string) (out doc.Out) {
+	for i := len(o.scope) - 1; i >= 0; i-- {
+		n := o.scope[i]
+		if n.Schema == nil || n.List || n.Name == "run" || o.p.Schema(n.Schema.ID) == nil {
+			continue
+		}
+		out.Add(name, n.Name)
+		if sch != "" {
+			out.Add(sch, n.Schema.ID)
+		}
+		return out
+	}
+	return out
+}
+
+func (o *offering) connection(fits func(*connection.Connection) bool) (out doc.Out) {
+	for _, part := range o.p.Parts(project.Connections) {
+		if c := o.p.Connection(part.ID); c != nil && fits(c) {
+			out.Add("connection", part.ID)
+			return out
+		}
+	}
+	return out
+}
+
+// kind offers a kind of step, unless there is nothing that it could do here.
+func (o *offering) kind(k *flow.Kind) {
+	switch {
+	case k.Name == "call", k.Name == "flow": // offered by what they call
+		return
+	case k.Name == "read" && (o.plan.ReadStep != nil || !o.top), k.Name == "answer" && o.plan.Output == nil:
+		return
+	}
+	of := Offer{Key: "kind/" + k.Name, ID: k.Name, Kind: k.Name, Name: k.Title, About: k.About, Group: k.Group}
+	if begin := begins[k.Name]; begin != nil {
+		of.Settings = begin(o)
+	}
+	if k.Name == "read" {
+		of.Settings = doc.Out{{Key: "as", Value: "record"}}
+	}
+	o.list = append(o.list, of)
+}
