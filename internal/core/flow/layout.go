@@ -366,6 +366,11 @@ func (l *layout) tracks(tracks []*Track, from end, below []*Track) {
 		if len(t.Steps) == 0 { // the way around
 			s := l.at(l.x, 0, ReedLane)
 			l.tie(s, "", gap, false)
+			for i := range l.links {
+				if l.links[i].to == s && l.links[i].link.To == "" {
+					l.links[i].link.Count = ""
+				}
+			}
 			l.ends = []end{{spot: s}}
 			l.x += column
 		}
@@ -460,7 +465,11 @@ func (l *layout) undo(s *Step) {
 func (l *layout) tail() {
 	f := l.plan.Flow
 	if len(l.ends) > 0 {
-		l.tie(l.at(l.x+spanRoom, 0, ReedLane), "end", &Gap{[]any{"steps"}, len(f.Steps)}, false)
+		lane := ReedLane
+		if len(l.ends) == 1 {
+			lane = l.ends[0].lane
+		}
+		l.tie(l.at(l.x+spanRoom, 0, lane), "end", &Gap{[]any{"steps"}, len(f.Steps)}, false)
 	}
 	l.g.Width = max(minWidth, l.x+spanRoom+30, l.trail)
 }
@@ -504,6 +513,9 @@ func (l *layout) link(k joined) Link {
 		if k.to.row == 0 && k.from.row == 0 {
 			side = 0
 		}
+	}
+	if k.link.Trouble {
+		side = -sideways
 	}
 	mid := k.to.x1 - nodeGap/2 + side
 	out := k.link

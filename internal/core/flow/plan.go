@@ -78,6 +78,7 @@ type PlannedStep struct {
 	File     *FileTarget           // of a write step
 	Op       *connection.Operation // of a call
 	Calls    *Contract             // of a flow step
+	plan     *Plan
 	kind     *Kind
 	policy   policy
 	caught   bool // inside an attempt
@@ -98,6 +99,17 @@ type Named struct {
 // recordOf describes a name for a record of a schema.
 func recordOf(name string, sch *schema.Schema, slot int) Named {
 	return Named{Name: name, Schema: sch, Type: formula.Type{Kind: value.RecordKind, Fields: sch.Root}, Slot: slot}
+}
+
+// Output is the schema of what the flow answers; nil where nobody waits for an answer.
+func (ps *PlannedStep) Output() *schema.Schema { return ps.plan.Output }
+
+// Asked is the schema of what the step's operation is asked with, where it reads one's answer; nil otherwise.
+func (ps *PlannedStep) Asked() *schema.Schema {
+	if ps.plan.Asks == nil || ps.Step != ps.plan.ReadStep {
+		return nil
+	}
+	return ps.plan.Asks.Op.Request
 }
 
 // runner runs one step for a batch. Its error means that the whole batch must be tried again.
@@ -309,7 +321,7 @@ func (c *compiler) steps(steps []*Step) []*PlannedStep {
 
 func (c *compiler) plan1(s *Step, k *Kind, ended string) *PlannedStep {
 	ps := &PlannedStep{
-		Step: s, Before: append([]Named(nil), c.named...), Inside: c.cur, Scope: c.scope, kind: k,
+		Step: s, Before: append([]Named(nil), c.named...), Inside: c.cur, Scope: c.scope, plan: c.plan, kind: k,
 		caught: c.caught, nested: c.nested, parallel: c.parallel, run: pass,
 	}
 	c.plan.order[s.ID] = len(c.plan.Steps)

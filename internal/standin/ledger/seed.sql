@@ -118,6 +118,15 @@ create table if not exists kiosk_member (
     at timestamptz not null
 );
 
+create table if not exists boarding (
+    sailing text not null,
+    plate text not null,
+    class text not null,
+    length_m numeric(5, 2) not null check (length_m > 0),
+    dangerous boolean not null,
+    primary key (sailing, plate)
+);
+
 create table if not exists safety_notice (
     id int generated always as identity primary key,
     title text not null,

@@ -67,9 +67,7 @@ func Flow(g flow.Geometry, o FlowOptions) template.HTML {
 	for _, sp := range g.Spans {
 		s.bars(sp, g.Height)
 	}
-	for _, k := range g.Links {
-		s.link(k)
-	}
+	s.links(g.Links)
 	for _, p := range g.Joints {
 		s.f(`<circle cx="%d" cy="%d" r="4.5" fill="%s" stroke="%s" stroke-width="1.8"/>`, p.X, p.Y, light, stem)
 	}
@@ -100,14 +98,57 @@ func (s *svg) lane(l flow.Lane, width int, line bool) {
 	s.text(18, l.Y+51, `font-size="11" fill="`+ink3+`"`, cut(l.About, 19))
 }
 
-// link draws the stem, or the thin way of what failed, with the name of its track.
-func (s *svg) link(k flow.Link) {
-	d := points(k.Points)
-	if k.Trouble {
-		s.f(`<path d="%s" fill="none" stroke="%s" stroke-width="1.8" stroke-dasharray="5 4"/>`, d, clay)
-	} else {
-		s.stem(d, stem)
+// links draws the stem, and the thin ways of what failed. Stems that part or join flow into each other: the light of
+// all of them comes over the lines of all. Others cross like pipes, one over the other.
+func (s *svg) links(links []flow.Link) {
+	for _, meeting := range meetings(links) {
+		for _, k := range meeting {
+			s.f(`<path d="%s" fill="none" stroke="%s" stroke-width="7"/>`, points(k.Points), stem)
+		}
+		for _, k := range meeting {
+			s.f(`<path d="%s" fill="none" stroke="%s" stroke-width="3.4"/>`, points(k.Points), light)
+		}
 	}
+	for _, k := range links {
+		if k.Trouble {
+			s.f(`<path d="%s" fill="none" stroke="%s" stroke-width="1.8" stroke-dasharray="5 4"/>`, points(k.Points), clay)
+		}
+		s.label(k)
+	}
+}
+
+// meetings are the stems by the steps at which they part, or the joints at which they join.
+func meetings(links []flow.Link) [][]flow.Link {
+	from, to := map[string]int{}, map[string]int{}
+	for _, k := range links {
+		from[k.From]++
+		to[k.To]++
+	}
+	at := map[string]int{}
+	var out [][]flow.Link
+	for i, k := range links {
+		key := fmt.Sprint(i)
+		switch {
+		case k.Trouble:
+			continue
+		case k.From != "" && from[k.From] > 1:
+			key = "from " + k.From
+		case k.To != "" && to[k.To] > 1:
+			key = "to " + k.To
+		}
+		n, there := at[key]
+		if !there {
+			n = len(out)
+			at[key] = n
+			out = append(out, nil)
+		}
+		out[n] = append(out[n], k)
+	}
+	return out
+}
+
+// label writes the name of the track that a link leads to.
+func (s *svg) label(k flow.Link) {
 	if k.Label == "" {
 		return
 	}
@@ -131,11 +172,6 @@ func points(p []flow.Point) string {
 	return fmt.Sprintf("M%d %dH%dQ%d %d %d %dV%dQ%d %d %d %dH%d",
 		p[0].X, p[0].Y, p[1].X-r, p[1].X, p[1].Y, p[1].X, p[1].Y+dir*r,
 		p[2].Y-dir*r, p[2].X, p[2].Y, p[2].X+r, p[2].Y, p[3].X)
-}
-
-// stem draws the two lines with light between.
-func (s *svg) stem(d, colour string) {
-	s.f(`<path d="%s" fill="none" stroke="%s" stroke-width="7"/><path d="%s" fill="none" stroke="%s" stroke-width="3.4"/>`, d, colour, d, light)
 }
 
 // bars draws the two ends of a span through all lanes.
@@ -171,6 +207,9 @@ func (s *svg) span(sp flow.Span, o FlowOptions) {
 		class += " off"
 	}
 	title, detail := cut(sp.Title, 30), cut(sp.Detail, 34)
+	if 26+7*len([]rune(title))+6*len([]rune(detail)) > sp.Width {
+		title, detail = cut(title, max(8, (sp.Width-26)/7)), ""
+	}
 	width := 26 + 7*len([]rune(title)) + 6*len([]rune(detail))
 	s.anchor(sp.ID, class, o)
 	s.f(`<rect x="%d" y="%d" width="%d" height="22" rx="3"/>`, sp.X-3, sp.Y+6, width)

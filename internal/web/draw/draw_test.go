@@ -51,7 +51,7 @@ func TestAFlowIsDrawnWellFormedAndEscaped(t *testing.T) {
 	}))
 	require.NotContains(t, got, "<script")
 	n := wellFormed(t, got)
-	require.Equal(t, 2, n["a"], "each node is a link")
+	require.Equal(t, 3, n["a"], "each node is a link, and each title of a span")
 	require.Contains(t, got, `aria-current="true"`)
 	require.Contains(t, got, `class="node bad sel"`)
 	require.Contains(t, got, "2 set aside")

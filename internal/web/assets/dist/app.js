@@ -485,7 +485,100 @@ function places() {
 }
 document.addEventListener("scroll", (e) => { if (e.target.matches?.("[data-tree]") && e.target.isConnected) scrolled.set(e.target.id, { tree: e.target, top: e.target.scrollTop }); }, true);
 
-addEventListener("DOMContentLoaded", () => { live(); outline(); depending(); edits(); keys(); sources(); drags(); twists(); trees(); places(); helps(); texts(); number(); folds(); ribbons(); document.fonts.ready.then(ribbons); });
+// A list of buttons is narrowed by what is typed above it; Enter takes the first that is left, and the arrow keys
+// go through them.
+function narrow() {
+  const visible = (list) => [...list.querySelectorAll(".offer")].filter((o) => !o.hidden);
+  document.addEventListener("input", (e) => {
+    const list = e.target.dataset?.narrow && document.querySelector(e.target.dataset.narrow);
+    if (!list) return;
+    const words = e.target.value.toLowerCase().split(/\s+/).filter(Boolean);
+    for (const o of list.querySelectorAll(".offer")) o.hidden = !words.every((w) => o.dataset.text.toLowerCase().includes(w));
+    for (const g of list.querySelectorAll("[data-group]")) g.hidden = !g.querySelector(".offer:not([hidden])");
+  });
+  document.addEventListener("keydown", (e) => {
+    const field = e.target.closest?.("[data-narrow]"), offer = e.target.closest?.(".offer");
+    if (!field && !offer) return;
+    const list = field ? document.querySelector(field.dataset.narrow) : offer.closest(".offers");
+    const all = visible(list), step = { ArrowDown: 1, ArrowUp: -1 }[e.key];
+    if (e.key === "Enter" && field) { all[0]?.click(); e.preventDefault(); return; }
+    if (e.key === "Escape") { press("[data-key=up]"); e.preventDefault(); e.stopImmediatePropagation(); return; }
+    if (!step) return;
+    const at = offer ? all.indexOf(offer) + step : 0;
+    (all[at] ?? document.querySelector(`[data-narrow="#${list.id}"]`))?.focus();
+    e.preventDefault();
+    e.stopImmediatePropagation();
+  }, true);
+  document.addEventListener("htmx:after:swap", () => document.querySelector("#panel [data-narrow]")?.focus());
+}
+
+// Steps are copied as text, to this flow or another; the clipboard of the computer has them, too, where it may.
+function clips() {
+  const clip = () => document.querySelector("[data-clip]")?.dataset.clip;
+  const copy = () => {
+    if (!clip()) return false;
+    sessionStorage.setItem("hollowreed-steps", clip());
+    navigator.clipboard?.writeText(clip()).catch(() => {});
+    return true;
+  };
+  const paste = () => {
+    const form = document.querySelector("#doing"), items = sessionStorage.getItem("hollowreed-steps");
+    if (!form || !items) return false;
+    form.elements.items.value = items;
+    return true;
+  };
+  document.addEventListener("click", (e) => {
+    if (e.target.closest("[data-copy]") && copy()) e.target.closest("details")?.removeAttribute("open");
+    if (e.target.closest("[data-paste]") && !paste()) e.preventDefault();
+  }, true);
+  document.addEventListener("keydown", (e) => {
+    if (!(e.ctrlKey || e.metaKey) || e.shiftKey || typing(e.target) || !document.querySelector("#doing") || String(getSelection())) return;
+    const done = { c: copy, x: () => copy() && press("[data-cut-step]"), v: () => press("[data-paste]") }[e.key.toLowerCase()]?.();
+    if (done) e.preventDefault();
+  });
+}
+
+// A step is dragged to a gap of the drawing; the form of changes moves it there.
+function carries() {
+  let from = null, carried = false;
+  const gapAt = (x, y) => {
+    let best = null, least = 40;
+    for (const g of document.querySelectorAll(".gap")) {
+      const r = g.getBoundingClientRect(), d = Math.hypot(r.left + r.width / 2 - x, r.top + r.height / 2 - y);
+      if (d < least) { best = g; least = d; }
+    }
+    return best;
+  };
+  document.addEventListener("pointerdown", (e) => {
+    const node = e.button === 0 && e.target.closest?.("[data-drag] [data-step]");
+    carried = false;
+    from = node && node.dataset.step !== "trigger" ? { step: node.dataset.step, x: e.clientX, y: e.clientY } : null;
+  });
+  document.addEventListener("pointermove", (e) => {
+    if (!from || !carried && Math.hypot(e.clientX - from.x, e.clientY - from.y) < 7) return;
+    carried = true;
+    document.querySelector("[data-drag]").classList.add("carrying");
+    for (const g of document.querySelectorAll(".gap.near")) g.classList.remove("near");
+    gapAt(e.clientX, e.clientY)?.classList.add("near");
+  });
+  document.addEventListener("pointerup", (e) => {
+    document.querySelector("[data-drag]")?.classList.remove("carrying");
+    const gap = from && carried && gapAt(e.clientX, e.clientY), form = document.querySelector("#doing");
+    if (gap && form) {
+      const values = Object.fromEntries(["revision", "record", "sample", "fold"].map((name) => [name, form.elements[name].value]));
+      htmx.ajax("POST", form.action, { source: form, target: "#work", swap: "outerHTML", values: { ...values, do: "move", step: from.step, count: 1, gap: gap.dataset.gap } });
+    }
+    from = null;
+  });
+  document.addEventListener("click", (e) => { // the click that ends a drag chooses nothing
+    if (!carried) return;
+    carried = false;
+    if (e.target.closest?.("[data-drag]")) { e.preventDefault(); e.stopImmediatePropagation(); }
+  }, true);
+  document.addEventListener("dragstart", (e) => { if (e.target.closest?.("[data-drag]")) e.preventDefault(); });
+}
+
+addEventListener("DOMContentLoaded", () => { narrow(); clips(); carries(); live(); outline(); depending(); edits(); keys(); sources(); drags(); twists(); trees(); places(); helps(); texts(); number(); folds(); ribbons(); document.fonts.ready.then(ribbons); });
 document.addEventListener("htmx:after:swap", () => { trees(); places(); });
 document.addEventListener("htmx:after:swap", ribbons);
 document.addEventListener("htmx:after:swap", number);

@@ -1,0 +1,64 @@
+package flow
+
+import "strconv"
+
+// TriggerKind is one way in which runs start: all that a person can set stands in this value.
+type TriggerKind struct {
+	Name, Title, About string
+	Settings           []Setting
+}
+
+var (
+	triggerName = Setting{Name: "name", Label: "Name", Type: Text}
+	startsOff   = Setting{Name: "input", Label: "A run begins with a message of", Type: Part, Of: "schema", Help: "None: it begins with nothing"}
+	startsAs    = Setting{Name: "as", Label: "The message is called", Type: Text, Default: "input"}
+)
+
+// Triggers is the table of the kinds of trigger.
+var Triggers = []TriggerKind{
+	{"file", "New file", "Looks into the folder now and then. A file is picked up when it rests; it is moved to the done folder once its run is recorded.", []Setting{
+		triggerName,
+		{Name: "connection", Label: "Connection", Type: Part, Of: "connection", Required: true, Help: "A folder of this machine, or another"},
+		{Name: "mask", Label: "Files named", Type: Text, Required: true, Help: "* stands for any characters"},
+		{Name: "every", Label: "Every (seconds)", Type: Number, Default: "2"},
+	}},
+	{"records", "New records", "Asks for records now and then and starts a run with those whose rising field is beyond the last one that was taken; none is taken twice.", []Setting{
+		triggerName,
+		{Name: "connection", Label: "Connection", Type: Part, Of: "connection", Required: true},
+		{Name: "operation", Label: "Operation", Type: Operation, Required: true, Help: "One that reads"},
+		{Name: "rising", Label: "Rising field", Type: Text, Required: true, Help: "Greater in each new record: a number, a time"},
+		{Name: "with", Label: "Ask with", Type: Matches, Help: "rising is the greatest value so far"},
+		{Name: "every", Label: "Every (seconds)", Type: Number, Default: "10"},
+	}},
+	{"schedule", "Schedule", "Starts a run at its times; of several workers one does.", []Setting{
+		triggerName,
+		{Name: "every", Label: "Every (seconds)", Type: Number, Default: "3600"},
+	}},
+	{"person", "A person", "Starts a run when somebody presses Run now; a form asks for its message.", []Setting{triggerName, startsOff, startsAs}},
+	{"called", "Another flow", "Starts a run when a step of another flow calls it.", []Setting{
+		triggerName, startsOff, startsAs,
+		{Name: "output", Label: "It answers with", Type: Part, Of: "schema", Help: "None: nobody waits for an answer"},
+	}},
+}
+
+// TriggerOf finds a kind of trigger; nil when there is none.
+func TriggerOf(name string) *TriggerKind {
+	for i := range Triggers {
+		if Triggers[i].Name == name {
+			return &Triggers[i]
+		}
+	}
+	return nil
+}
+
+// Settings are the texts of the trigger's settings, by name.
+func (t Trigger) Settings() map[string]string {
+	out := map[string]string{
+		"name": t.Name, "connection": t.Connection.Value, "mask": t.Mask.Value, "operation": t.Operation.Value, "rising": t.Rising.Value,
+		"input": t.Input.Value, "output": t.Output.Value, "as": t.As,
+	}
+	if t.Every > 0 {
+		out["every"] = strconv.Itoa(t.Every)
+	}
+	return out
+}

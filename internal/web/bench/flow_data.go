@@ -1,0 +1,264 @@
+package bench
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/value"
+	"hollowreed/internal/web/page"
+)
+
+// record fills what comes in and what goes out for the record at hand.
+func (d *flowPage) record(plan *flow.Plan) {
+	if d.Trial == nil {
+		return
+	}
+	d.item = d.Trial.Whole
+	if inBody(plan, d.Step.ps) {
+		d.item = d.atRecord(plan)
+	}
+	if d.item == nil {
+		return
+	}
+	d.entry(plan)
+	d.In, d.Out, d.Told, d.RecordFaults = Passage(plan, d.item, d.Step.ID)
+	d.Changed, d.New = page.Mark(d.In, d.Out)
+}
+
+// inBody says whether a step works on the records that are read.
+func inBody(plan *flow.Plan, ps *flow.PlannedStep) bool {
+	for ps != nil && ps.Inside != nil {
+		ps = ps.Inside
+	}
+	return ps != nil && slices.Contains(plan.Body, ps)
+}
+
+// atRecord is the record that is looked at; the first that reaches the end where none is asked for.
+func (d *flowPage) atRecord(plan *flow.Plan) *flow.Item {
+	if d.Records == 0 {
+		return nil
+	}
+	n, err := strconv.Atoi(d.look.record)
+	if err != nil || n < 1 || n > d.Records {
+		n = d.firstPassed()
+	}
+	d.Record = n
+	if n > 1 {
+		d.Before = d.look.address(d.Step.ID, strconv.Itoa(n-1))
+	}
+	if n < d.Records {
+		d.After = d.look.address(d.Step.ID, strconv.Itoa(n+1))
+	}
+	return d.Trial.Items[n-1]
+}
+
+// firstPassed is the first record that the chosen step worked on; else the first that reaches the end, else the first.
+func (d *flowPage) firstPassed() int {
+	first := 0
+	for i, it := range d.Trial.Items {
+		if it.State == flow.Done || it.State == flow.Live {
+			if d.Step.ps == nil || Reached(d.Step.plan, it, d.Step.ps) {
+				return i + 1
+			}
+			if first == 0 {
+				first = i + 1
+			}
+		}
+	}
+	return max(first, 1)
+}
+
+// entry goes into the lists around the chosen step, to the entry that is looked at.
+func (d *flowPage) entry(plan *flow.Plan) {
+	var around []string
+	for ps := d.Step.ps; ps != nil && ps.Inside != nil; ps = ps.Inside {
+		if ps.Inside.Entry != nil && ps.Inside.Step.Kind == "each" {
+			around = append(around, ps.Inside.Step.ID)
+		}
+	}
+	slices.Reverse(around)
+	wanted := strings.Split(d.look.entry, ".")
+	path := ""
+	for depth, each := range around {
+		var list []*flow.Item
+		for _, it := range d.item.Inner {
+			if it.Of == each {
+				list = append(list, it)
+			}
+		}
+		if len(list) == 0 {
+			return
+		}
+		at := 0
+		if depth < len(wanted) {
+			at, _ = strconv.Atoi(wanted[depth])
+			at = min(max(0, at), len(list)-1)
+		}
+		d.item, d.Entry, d.Entries = list[at], at+1, len(list)
+		link := func(n int) string {
+			return d.look.address(d.Step.ID, strconv.Itoa(d.Record)) + "&entry=" + strings.TrimPrefix(path+"."+strconv.Itoa(n), ".")
+		}
+		d.EntryBefore, d.EntryAfter = "", ""
+		if at > 0 {
+			d.EntryBefore = link(at - 1)
+		}
+		if at < len(list)-1 {
+			d.EntryAfter = link(at + 1)
+		}
+		path = strings.TrimPrefix(path+"."+strconv.Itoa(at), ".")
+	}
+}
+
+// Reached says whether an item was led to a step: through the branches around it.
+func Reached(plan *flow.Plan, it *flow.Item, ps *flow.PlannedStep) bool {
+	for inner := ps; inner.Inside != nil; inner = inner.Inside {
+		outer := inner.Inside
+		if kind := outer.Step.Kind; kind != "choose" && kind != "attempt" {
+			continue
+		}
+		if track := trackOf(outer, inner); !took(it, outer, track) {
+			return false
+		}
+	}
+	return plan.Passed(it, ps.Step.ID)
+}
+
+// trackOf is the position of the track of a step in which another stands.
+func trackOf(outer, inner *flow.PlannedStep) int {
+	return slices.IndexFunc(outer.Tracks, func(track []*flow.PlannedStep) bool { return slices.Contains(track, inner) })
+}
+
+func took(it *flow.Item, ps *flow.PlannedStep, track int) bool {
+	if ps.Step.Kind == "attempt" && track != 1 {
+		return true
+	}
+	for ; it != nil; it = it.Parent {
+		if slices.Contains(it.Took, flow.Took{Step: ps.Step.ID, Track: track}) {
+			return true
+		}
+	}
+	return false
+}
+
+// Passage is what comes into a step for one record and what goes out of it, or what became of the
+// record instead.
+func Passage(plan *flow.Plan, it *flow.Item, step string) (in, out []page.Row, told string, faults []*fault.Fault) {
+	ps := plan.Planned(step)
+	if ps == nil {
+		if input := it.Frame.Slots[flow.InputSlot]; plan.Input != nil && it.Record == flow.WholeRun {
+			return nil, page.Tree(plan.Flow.Trigger.As, input), "", nil
+		}
+		return nil, nil, "What starts the run comes in as it stands.", nil
+	}
+	switch {
+	case ps.Step.Off:
+		return nil, nil, "This step is switched off: everything passes it by.", nil
+	case !plan.Passed(it, step):
+		left := plan.Planned(it.Step)
+		return nil, nil, fmt.Sprintf("This record did not come so far: it was %s at %s. %s", it.State, left.Step.Name, it.Reason), it.Faults
+	case !Reached(plan, it, ps):
+		return nil, nil, "This record was not led here: it took another way.", nil
+	}
+	in = scopeRows(ps, it)
+	if it.Step == step && it.State != flow.Done {
+		return in, nil, strings.TrimSpace(fmt.Sprintf("%s. %s", strings.ToUpper(string(it.State[0]))+string(it.State[1:]), it.Reason)), it.Faults
+	}
+	told, faults = tellings(it, step)
+	if held := heldTold(ps, it); held != "" {
+		told = held
+	}
+	if ps.Result != nil {
+		if len(faults) > 0 && told == "" {
+			told = "Left out, as the mapping says:"
+		}
+		if ps.Op != nil && ps.Op.Verb.Effect && it.Effect == flow.NotDone {
+			told = "Nothing was asked: a try changes no system. This answer is made up."
+		}
+		return in, page.Tree(ps.Result.Name, it.Frame.Slots[ps.Result.Slot]), told, faults
+	}
+	if it.Effect != "" && flow.KindOf(ps.Step.Kind).Effect {
+		told = "The row would be written; in a try nothing is."
+		if it.Effect != flow.NotDone {
+			told = "The row was " + string(it.Effect) + "."
+		}
+		return in, nil, told, nil
+	}
+	if ps.Calls != nil && told == "" {
+		told = "A run of " + ps.Calls.Title + " begins with it, and goes on by itself."
+	}
+	if told == "" {
+		told = "The record passes unchanged."
+	}
+	return in, nil, told, faults
+}
+
+// scopeRows are the values in scope before a step; the text of the record where there are none.
+func scopeRows(ps *flow.PlannedStep, it *flow.Item) (in []page.Row) {
+	for _, n := range ps.Before {
+		if n.Name != "run" && n.Slot < len(it.Frame.Slots) && it.Frame.Slots[n.Slot].Kind() != value.Absent {
+			in = append(in, page.Tree(n.Name, it.Frame.Slots[n.Slot])...)
+		}
+	}
+	if len(in) == 0 && it.Raw != "" {
+		in = []page.Row{{Name: "line " + strconv.Itoa(it.Place.Line), Text: strconv.Quote(it.Raw)}}
+	}
+	return in
+}
+
+// tellings are the text that a step has noted, and the faults with which it let the record go on.
+func tellings(it *flow.Item, step string) (told string, faults []*fault.Fault) {
+	for _, f := range it.Notes {
+		switch {
+		case f.Place.Step != step:
+		case f.Code == fault.Note:
+			told = f.Message
+		default:
+			faults = append(faults, f)
+		}
+	}
+	return told, faults
+}
+
+// heldTold says what became of an item in a step that holds others.
+func heldTold(ps *flow.PlannedStep, it *flow.Item) string {
+	switch ps.Step.Kind {
+	case "choose":
+		for i, t := range ps.Step.Tracks {
+			if took(it, ps, i) {
+				return "It goes on with " + trackName(t) + "."
+			}
+		}
+	case "attempt":
+		if took(it, ps, 1) {
+			return "A step of the attempt failed; it went on with On fault."
+		}
+	case "each":
+		n, aside := 0, 0
+		for _, inner := range it.Inner {
+			if inner.Of == ps.Step.ID {
+				n++
+				if inner.State == flow.SetAside {
+					aside++
+				}
+			}
+		}
+		if ps.Entry != nil {
+			return fmt.Sprintf("%d entries, %d of them set aside.", n, aside)
+		}
+	}
+	return ""
+}
+
+func trackName(t *flow.Track) string {
+	switch {
+	case t.Name != "":
+		return t.Name
+	case t.If.Value != "":
+		return "When " + t.If.Value
+	}
+	return t.Kind.Title
+}

@@ -1,0 +1,343 @@
+package bench
+
+import (
+	"strconv"
+
+	"hollowreed/internal/core/connection"
+	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/project"
+	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/value"
+	"hollowreed/internal/web/page"
+)
+
+// stepPanel is the chosen step with its settings.
+type stepPanel struct {
+	ID, Title, Kind, About string
+	KindName               string
+	Number, Count          int
+	Off                    bool
+	Comment                string
+	Holds                  bool // other steps
+	Branches               bool
+	Name                   settingField
+	Settings, Rare         []settingField
+	Tracks                 []trackField
+	Faults                 fault.List // that are at no setting
+	MappingID, FlowID      string
+	Rules                  []ruleRow
+	Triggers               []flow.TriggerKind
+	FlowSettings           []settingField
+	ps                     *flow.PlannedStep
+	plan                   *flow.Plan
+	p                      *project.Project
+}
+
+// settingField is one setting as it is edited.
+type settingField struct {
+	flow.Setting
+	Value   string
+	Result  string // of a formula, for the record at hand
+	Options []option
+	Rows    []matchRow
+	Free    bool // rows whose names are written, too
+	Faults  fault.List
+}
+
+// matchRow is one pair of a name and a formula.
+type matchRow struct {
+	Name, Formula, Result, About string
+	Must                         bool
+}
+
+// trackField is a branch as it is edited.
+type trackField struct {
+	At               int
+	Title, Name, If  string
+	HasIf, Removable bool
+	Result           string
+	Faults           fault.List
+	Steps            int
+}
+
+type ruleRow struct {
+	Field, Rule, Result string
+	Formula             bool
+}
+
+// panel fills the panel of the chosen step.
+func (d *flowPage) panel(p *project.Project, plan *flow.Plan) {
+	if d.Step.ps == nil {
+		d.Step.trigger(p, plan, d.item)
+		return
+	}
+	s := d.Step
+	ps := s.ps
+	k := flow.KindOf(ps.Step.Kind)
+	s.Title, s.Kind, s.KindName, s.About, s.Off, s.Comment = ps.Step.Name, k.Title, k.Name, k.About, ps.Step.Off, ps.Step.Comment
+	for i, other := range plan.Steps {
+		if other == ps {
+			s.Number = i + 2
+		}
+	}
+	e := evaluator{scope: ps.Scope, item: d.item, p: p}
+	left := append(fault.List{}, ps.Faults...)
+	for _, set := range k.Settings {
+		f := e.field(set, ps.Step.Setting(set.Name), ps.Step.Setting("connection"))
+		f.Faults, left = take(left, ps.Step.Settings[set.Name])
+		if set.Type == flow.Matches {
+			if ps.Step.Setting("from") == "" {
+				f.Rows, f.Free = e.rows(ps)
+			}
+			for _, m := range ps.Step.Match {
+				var more fault.List
+				more, left = take(left, m.Column)
+				f.Faults = append(f.Faults, more...)
+				more, left = take(left, m.Formula)
+				f.Faults = append(f.Faults, more...)
+			}
+		}
+		if set.Type == flow.Name {
+			f.Options = recordsIn(ps.Before, set.Required)
+		}
+		if set.Type == flow.Matches && len(f.Rows) == 0 && len(f.Faults) == 0 {
+			continue
+		}
+		if set.Rare && f.Value == set.Default && len(f.Faults) == 0 {
+			s.Rare = append(s.Rare, f)
+		} else {
+			s.Settings = append(s.Settings, f)
+		}
+	}
+	s.tracks(ps, &left, e)
+	s.Faults = left
+	if ps.Mapping != nil {
+		s.MappingID = ps.Mapping.Mapping.ID
+		if d.item != nil {
+			s.rules(d.item)
+		}
+	}
+	if ps.Calls != nil {
+		s.FlowID = ps.Calls.ID
+	}
+}
+
+// tracks fills the branches of a step.
+func (s *stepPanel) tracks(ps *flow.PlannedStep, left *fault.List, e evaluator) {
+	many := 0
+	for _, t := range ps.Step.Tracks {
+		if t.Kind.Many {
+			many++
+		}
+	}
+	for i, t := range ps.Step.Tracks {
+		if t.Kind.Key != "undo" {
+			s.Holds = true
+		}
+		s.Branches = s.Branches || t.Kind.Many
+		if !t.Kind.Many {
+			continue
+		}
+		f := trackField{At: i, Title: t.Kind.Title, Name: t.Name, If: t.If.Value, HasIf: t.Kind.If, Removable: many > 1, Steps: len(t.Steps)}
+		if f.HasIf {
+			f.Result = e.result(t.If.Value)
+			f.Faults, *left = take(*left, t.If)
+		}
+		s.Tracks = append(s.Tracks, f)
+	}
+}
+
+// take takes the faults at a place out of a list.
+func take(list fault.List, at doc.Text) (there, left fault.List) {
+	for _, f := range list {
+		if at.Line > 0 && f.Place.Line == at.Line {
+			there = append(there, f)
+		} else {
+			left = append(left, f)
+		}
+	}
+	return there, left
+}
+
+// trigger fills the panel of the trigger, and of the flow as a whole.
+func (s *stepPanel) trigger(p *project.Project, plan *flow.Plan, item *flow.Item) {
+	t := plan.Flow.Trigger
+	k := flow.TriggerOf(t.Kind)
+	s.Title, s.Number, s.KindName, s.Triggers = t.Name, 1, t.Kind, flow.Triggers
+	if k == nil {
+		return
+	}
+	s.Kind, s.About = k.Title, k.About
+	e := evaluator{item: item, p: p}
+	values := t.Settings()
+	for _, set := range k.Settings {
+		f := e.field(set, values[set.Name], values["connection"])
+		if set.Type == flow.Matches && plan.Poll != nil {
+			f.Rows = requestRows(plan.Poll.Op.Request, t.With, nil)
+		}
+		s.Settings = append(s.Settings, f)
+	}
+	s.FlowSettings = []settingField{
+		{Setting: flow.Setting{Name: "title", Label: "Title of the flow", Type: flow.Text}, Value: plan.Flow.Title},
+		{Setting: flow.Setting{Name: "reference", Label: "Reference of a run", Type: flow.Formula, Help: "By which people look for it: a formula over run and the message that it begins with"}, Value: plan.Flow.Reference.Value},
+		{Setting: flow.Setting{Name: "limit", Label: "Time limit of a run (seconds)", Type: flow.Number, Help: "Empty: none"}, Value: ifPositive(plan.Flow.Limit)},
+	}
+	for _, f := range plan.Faults {
+		if f.Place.Step == "" {
+			s.Faults = append(s.Faults, f)
+		}
+	}
+}
+
+func ifPositive(n int) string {
+	if n <= 0 {
+		return ""
+	}
+	return strconv.Itoa(n)
+}
+
+// evaluator shows what formulas yield for the record at hand.
+type evaluator struct {
+	scope *formula.Scope
+	item  *flow.Item
+	p     *project.Project
+}
+
+// result is what a formula yields; empty where there is no record or it has a fault.
+func (e evaluator) result(source string) string {
+	if e.scope == nil || e.item == nil || source == "" {
+		return ""
+	}
+	prog, faults := formula.Compile(source, e.scope)
+	if len(faults) > 0 {
+		return ""
+	}
+	fr := formula.Frame{Slots: append([]value.Value(nil), e.item.Frame.Slots...)}
+	v, f := prog.Eval(&fr)
+	if f != nil {
+		return f.What()
+	}
+	return page.Show(v)
+}
+
+// field makes the field of one setting.
+func (e evaluator) field(set flow.Setting, v, connectionID string) settingField {
+	f := settingField{Setting: set, Value: v}
+	switch set.Type {
+	case flow.Part:
+		f.Options = append(f.Options, option{"", "choose…"})
+		for _, part := range e.p.Parts(set.Of + "s") {
+			if set.Of != "flow" || e.p.Contract(part.ID) != nil {
+				f.Options = append(f.Options, option{part.ID, part.Title})
+			}
+		}
+	case flow.Operation:
+		f.Options = operationsOf(e.p.Connection(connectionID))
+	case flow.Formula:
+		f.Result = e.result(v)
+	}
+	return f
+}
+
+func operationsOf(c *connection.Connection) []option {
+	list := []option{{"", "choose…"}}
+	if c == nil {
+		return list
+	}
+	for _, op := range c.Operations {
+		label := op.Name
+		if op.Response != nil {
+			label += " → " + op.Response.ID
+		}
+		list = append(list, option{op.ID, label})
+	}
+	return list
+}
+
+// recordsIn are the records in scope.
+func recordsIn(names []flow.Named, required bool) []option {
+	list := []option{{"", "by fields"}}
+	if required {
+		list = []option{{"", "choose…"}}
+	}
+	for _, n := range names {
+		if n.Schema != nil && !n.List && n.Name != "run" {
+			list = append(list, option{n.Name, n.Name})
+		}
+	}
+	return list
+}
+
+// rows are the pairs of a step: of a request's fields, or with names that are written.
+func (e evaluator) rows(ps *flow.PlannedStep) (rows []matchRow, free bool) {
+	switch {
+	case ps.Op != nil && ps.Op.Request != nil:
+		return requestRows(ps.Op.Request, ps.Step.Match, e.result), false
+	case ps.Calls != nil && ps.Calls.Input != nil:
+		return requestRows(ps.Calls.Input, ps.Step.Match, e.result), false
+	case ps.Step.Kind == "answer" && ps.Output() != nil:
+		return requestRows(ps.Output(), ps.Step.Match, e.result), false
+	case ps.Step.Kind == "read" && ps.Asked() != nil:
+		return requestRows(ps.Asked(), ps.Step.Match, e.result), false
+	case ps.Step.Kind != "set" && ps.Step.Kind != "find" && len(ps.Step.Match) == 0:
+		return nil, false
+	}
+	for _, m := range ps.Step.Match {
+		rows = append(rows, matchRow{Name: m.Column.Value, Formula: m.Formula.Value, Result: e.result(m.Formula.Value)})
+	}
+	return append(rows, matchRow{}), true
+}
+
+// requestRows has a row for every field of a request, with what is written for it; and for what is written and is
+// no field of it.
+func requestRows(request *schema.Schema, match []flow.Match, result func(string) string) (rows []matchRow) {
+	if request == nil {
+		return nil
+	}
+	written := map[string]string{}
+	for _, m := range match {
+		written[m.Column.Value] = m.Formula.Value
+	}
+	add := func(name, about string, must bool) {
+		row := matchRow{Name: name, Formula: written[name], About: about, Must: must}
+		if result != nil {
+			row.Result = result(row.Formula)
+		}
+		rows = append(rows, row)
+		delete(written, name)
+	}
+	for _, f := range request.Root.Fields {
+		about := f.Kind.String()
+		if f.List() {
+			about = "list of " + about
+		}
+		add(f.Name, about, f.Required())
+	}
+	for _, m := range match {
+		if _, left := written[m.Column.Value]; left {
+			add(m.Column.Value, "unknown", false)
+		}
+	}
+	return rows
+}
+
+// rules shows the rules of the step's mapping with what they yield.
+func (s *stepPanel) rules(it *flow.Item) {
+	if s.ps.Result == nil {
+		return
+	}
+	row := it.Frame.Slots[s.ps.Result.Slot]
+	for _, f := range s.ps.Mapping.Fields {
+		if f.Rule == nil || len(f.Path) != 1 {
+			continue
+		}
+		r := ruleRow{Field: f.Name(), Rule: f.Rule.Text.Value, Formula: f.Program != nil && !f.Program.Reference()}
+		if row.Kind() != value.Absent {
+			r.Result = page.Show(row.Field(f.Path[0]))
+		}
+		s.Rules = append(s.Rules, r)
+	}
+}
