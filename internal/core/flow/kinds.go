@@ -28,6 +28,7 @@ type Setting struct {
 	Choices           []string
 	Of                string // Part: the kind of part
 	Rare              bool   // folded away until somebody wants it
+	Redraw            bool   // others depend on it
 }
 
 // TrackKind is one way in which a kind of step holds other steps.

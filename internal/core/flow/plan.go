@@ -42,6 +42,7 @@ type Plan struct {
 	Operations []*connection.Operation // that the flow asks for
 	Poll       *Asking                 // the same for a trigger that looks for new records
 	Kept       []Kept                  // what is to be remembered of an item
+	Polls      *formula.Scope          // of what it asks with
 	order      map[string]int
 	ends       map[string][]Named // what is in scope at the end of each list of steps, by its path
 }
@@ -268,7 +269,7 @@ var triggers = map[string]func(c *compiler, t Trigger){
 		outer := c.scope
 		c.scope = c.parts.Formulas().Scope()
 		c.scope.Define("rising", formula.Type{Kind: op.Response.Root.Field(t.Rising.Value).Kind, Maybe: true})
-		c.plan.Poll = c.asking(t.At, op, &Step{Match: t.With})
+		c.plan.Poll, c.plan.Polls = c.asking(t.At, op, &Step{Match: t.With}), c.scope
 		c.scope = outer
 	},
 }

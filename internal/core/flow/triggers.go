@@ -26,7 +26,7 @@ var Triggers = []TriggerKind{
 		triggerName,
 		{Name: "connection", Label: "Connection", Type: Part, Of: "connection", Required: true},
 		{Name: "operation", Label: "Operation", Type: Operation, Required: true, Help: "One that reads"},
-		{Name: "rising", Label: "Rising field", Type: Text, Required: true, Help: "Greater in each new record: a number, a time"},
+		{Name: "rising", Label: "Rising field", Type: Text, Required: true, Redraw: true, Help: "Greater in each new record: a number, a time"},
 		{Name: "with", Label: "Ask with", Type: Matches, Help: "rising is the greatest value so far"},
 		{Name: "every", Label: "Every (seconds)", Type: Number, Default: "10"},
 	}},

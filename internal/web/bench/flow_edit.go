@@ -36,11 +36,15 @@ func parseGap(s string) (flow.Gap, bool) {
 	return g, true
 }
 
-// behind is the gap behind a step; behind the trigger it is the first one.
+// behind is the gap behind a step; behind the trigger it is the first one, and behind a step that is to hold others
+// and holds none yet it is the one inside.
 func behind(f *flow.Flow, step string, count int) flow.Gap {
 	s := f.Step(step)
 	if s == nil {
 		return flow.Gap{Path: []any{"steps"}}
+	}
+	if len(s.Tracks) > 0 && s.Tracks[0].Kind.Key != "undo" && len(s.Tracks[0].Steps) == 0 && count > 0 {
+		return flow.Gap{Path: s.Tracks[0].Path}
 	}
 	n := len(s.Path)
 	return flow.Gap{Path: s.Path[: n-1 : n-1], At: s.Path[n-1].(int) + count}
@@ -437,12 +441,18 @@ func (b bench) flowHelp(c *gin.Context) error {
 		return err
 	}
 	rule := c.Query("rule")
-	ps := plan.Planned(c.Query("step"))
-	if ps == nil || ps.Scope == nil || len(rule) > formula.MaxSource {
+	scope := plan.Polls
+	if ps := plan.Planned(c.Query("step")); ps != nil {
+		scope = ps.Scope
+	}
+	if scope == nil {
+		scope = formula.NewScope()
+	}
+	if len(rule) > formula.MaxSource {
 		return store.ErrNotFound
 	}
 	caret, _ := strconv.Atoi(c.Query("at"))
-	mappingView.Part(c, "help", formula.Complete(rule, caret, ps.Scope))
+	mappingView.Part(c, "help", formula.Complete(rule, caret, scope))
 	return nil
 }
 

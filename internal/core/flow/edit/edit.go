@@ -89,6 +89,9 @@ func (n *fresh) name(base string) string {
 		base = "step"
 	}
 	name := base
+	if trimmed := strings.TrimRight(base, "0123456789"); n.taken[base] && trimmed != "" {
+		base = trimmed
+	}
 	for i := 2; n.taken[name]; i++ {
 		name = base + strconv.Itoa(i)
 	}

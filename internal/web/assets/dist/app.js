@@ -56,20 +56,25 @@ function depending() {
 
 // A form with data-edit is sent a moment after each change, one request at a time. Its answer
 // brings the parts of the page that changed; the field under the caret is left alone.
+const unsent = new Set(); // forms with a change that the server has not answered yet
+
 function edits() {
   const states = new WeakMap();
   const send = async (form) => {
-    if (!form.isConnected) return;
+    if (!form.isConnected) { unsent.delete(form); return; }
     const state = states.get(form);
     if (state.busy) { state.again = true; return; }
     state.busy = true;
+    unsent.add(form);
     try {
       await htmx.ajax("POST", form.action, { source: form, target: "#answers", swap: "innerHTML" });
     } finally {
       state.busy = false;
     }
     if (state.again) { state.again = false; return send(form); }
-    if (state.then) { const then = state.then; state.then = null; then(); }
+    if (state.then) { const then = state.then; state.then = null; await then(); }
+    unsent.delete(form);
+    document.dispatchEvent(new CustomEvent("hr-sent"));
   };
   const stateOf = (form) => {
     if (!states.has(form)) states.set(form, { busy: false, again: false, timer: 0, then: null });
@@ -80,7 +85,9 @@ function edits() {
     const form = e.target.closest("form[data-edit]");
     const row = document.querySelector("[data-pick].sel");
     if (!form || !row || !e.target.matches("[data-redraw]")) return;
-    stateOf(form).then = () => htmx.ajax("GET", row.getAttribute("hx-get"), { target: "#work", swap: "outerHTML" });
+    const state = stateOf(form);
+    state.then = () => htmx.ajax("GET", row.getAttribute("hx-get"), { target: "#work", swap: "outerHTML" });
+    if (!state.timer && !state.busy && e.target.tagName !== "SELECT") { state.then(); state.then = null; } // it was sent before
   });
   document.addEventListener("keydown", (e) => {
     const next = e.target.dataset?.next;
@@ -100,9 +107,34 @@ function edits() {
     if (!form || e.target.form !== form) return;
     const state = stateOf(form);
     clearTimeout(state.timer);
-    state.timer = setTimeout(() => send(form), e.target.tagName === "SELECT" ? 0 : 250);
+    state.timer = setTimeout(() => { state.timer = 0; send(form); }, e.target.tagName === "SELECT" ? 0 : 250);
+  });
+  // What was typed is sent when its field is left, so that the next key finds it kept.
+  document.addEventListener("change", (e) => {
+    const form = e.target.closest("form[data-edit]"), state = form && states.get(form);
+    if (!state?.timer || e.target.tagName === "SELECT") return;
+    clearTimeout(state.timer);
+    state.timer = 0;
+    send(form);
   });
   document.addEventListener("submit", (e) => { if (e.target.matches("form[data-edit]")) e.preventDefault(); });
+  // A form that is drawn anew keeps what is being typed into it.
+  let kept = null;
+  document.addEventListener("htmx:before:swap", () => {
+    const el = document.activeElement, form = el?.closest?.("form[data-edit]");
+    kept = form && el.id && el.matches("input, textarea") ? { el, action: form.action, value: el.value, dirty: el.value !== el.defaultValue, from: el.selectionStart, to: el.selectionEnd } : null;
+  });
+  document.addEventListener("htmx:after:swap", () => {
+    const field = kept && !kept.el.isConnected && document.getElementById(kept.el.id);
+    if (!field || field.closest("form[data-edit]")?.action !== kept.action) return;
+    field.focus();
+    if (kept.dirty) {
+      field.value = kept.value;
+      field.dispatchEvent(new Event("input", { bubbles: true }));
+    }
+    try { field.setSelectionRange(kept.from, kept.to); } catch { /* a field without a caret */ }
+    kept = null;
+  });
 }
 
 // outline goes on to the next name at Enter. What is typed before that is drawn is kept and put into it.
@@ -148,12 +180,19 @@ function afterAnswers(press) {
   let underway = 0;
   const waiting = [];
   document.addEventListener("htmx:before:request", () => underway++);
+  // One at a time, each on the page that the one before it has brought.
+  const next = () => {
+    if (underway > 0 || unsent.size || !waiting.length) return;
+    press(waiting.shift());
+    setTimeout(next, 0);
+  };
   document.addEventListener("htmx:finally:request", () => {
     underway = Math.max(0, underway - 1);
-    while (underway === 0 && waiting.length) press(waiting.shift());
+    setTimeout(next, 0);
   });
+  document.addEventListener("hr-sent", () => setTimeout(next, 0));
   return (e) => {
-    if (underway === 0 || !moves.has(e.key) && !hot(e)) return press(e);
+    if (underway === 0 && !unsent.size && !waiting.length || !moves.has(e.key) && !hot(e) && !clipKey(e)) return press(e);
     if (waiting.length < 20) waiting.push(e);
     e.preventDefault();
   };
@@ -173,6 +212,7 @@ function pressed(e) {
   }
   if ((e.ctrlKey || e.metaKey) && e.key.toLowerCase() === "z" && press(e.shiftKey ? "[data-key=redo]" : "[data-key=undo]")) return e.preventDefault();
   if ((e.ctrlKey || e.metaKey) && e.key.toLowerCase() === "y" && press("[data-key=redo]")) return e.preventDefault();
+  if (clipKey(e) && clipped[e.key.toLowerCase()]()) return e.preventDefault();
   if (e.ctrlKey || e.metaKey || e.altKey) return;
   if (e.target.matches?.("[data-cut]") && cuts(e)) return e.preventDefault();
   const button = hot(e);
@@ -501,7 +541,6 @@ function narrow() {
     if (!field && !offer) return;
     const list = field ? document.querySelector(field.dataset.narrow) : offer.closest(".offers");
     const all = visible(list), step = { ArrowDown: 1, ArrowUp: -1 }[e.key];
-    if (e.key === "Enter" && field) { all[0]?.click(); e.preventDefault(); return; }
     if (e.key === "Escape") { press("[data-key=up]"); e.preventDefault(); e.stopImmediatePropagation(); return; }
     if (!step) return;
     const at = offer ? all.indexOf(offer) + step : 0;
@@ -509,33 +548,37 @@ function narrow() {
     e.preventDefault();
     e.stopImmediatePropagation();
   }, true);
+  document.addEventListener("submit", (e) => { // Enter means the first button that is left
+    const field = e.target.querySelector?.("[data-narrow]");
+    if (!field || !e.submitter?.hidden) return;
+    e.preventDefault();
+    e.stopImmediatePropagation();
+    const first = visible(document.querySelector(field.dataset.narrow))[0];
+    if (first) setTimeout(() => e.target.requestSubmit(first)); // not within the submission that was stopped
+  }, true);
   document.addEventListener("htmx:after:swap", () => document.querySelector("#panel [data-narrow]")?.focus());
 }
 
 // Steps are copied as text, to this flow or another; the clipboard of the computer has them, too, where it may.
+function copySteps() {
+  const clip = document.querySelector("[data-clip]")?.dataset.clip;
+  if (!clip) return false;
+  sessionStorage.setItem("hollowreed-steps", clip);
+  navigator.clipboard?.writeText(clip).catch(() => {});
+  return true;
+}
+
+const clipped = { c: copySteps, x: () => copySteps() && press("[data-cut-step]"), v: () => press("[data-paste]") };
+const clipKey = (e) => (e.ctrlKey || e.metaKey) && !e.shiftKey && clipped[e.key.toLowerCase()] && document.querySelector("#doing") && !String(getSelection());
+
 function clips() {
-  const clip = () => document.querySelector("[data-clip]")?.dataset.clip;
-  const copy = () => {
-    if (!clip()) return false;
-    sessionStorage.setItem("hollowreed-steps", clip());
-    navigator.clipboard?.writeText(clip()).catch(() => {});
-    return true;
-  };
-  const paste = () => {
-    const form = document.querySelector("#doing"), items = sessionStorage.getItem("hollowreed-steps");
-    if (!form || !items) return false;
-    form.elements.items.value = items;
-    return true;
-  };
   document.addEventListener("click", (e) => {
-    if (e.target.closest("[data-copy]") && copy()) e.target.closest("details")?.removeAttribute("open");
-    if (e.target.closest("[data-paste]") && !paste()) e.preventDefault();
+    if (e.target.closest("[data-copy]") && copySteps()) e.target.closest("details")?.removeAttribute("open");
+    if (!e.target.closest("[data-paste]")) return;
+    const items = sessionStorage.getItem("hollowreed-steps");
+    if (items) document.querySelector("#doing").elements.items.value = items;
+    else e.preventDefault();
   }, true);
-  document.addEventListener("keydown", (e) => {
-    if (!(e.ctrlKey || e.metaKey) || e.shiftKey || typing(e.target) || !document.querySelector("#doing") || String(getSelection())) return;
-    const done = { c: copy, x: () => copy() && press("[data-cut-step]"), v: () => press("[data-paste]") }[e.key.toLowerCase()]?.();
-    if (done) e.preventDefault();
-  });
 }
 
 // A step is dragged to a gap of the drawing; the form of changes moves it there.
