@@ -10,7 +10,9 @@ import (
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/value"
 	"hollowreed/internal/store"
 )
 
@@ -35,7 +37,7 @@ func (e *Engine) newest(ctx context.Context, tx pgx.Tx, r store.Run) (int, error
 		return 0, err
 	}
 	for _, rel := range releases {
-		if rel.Flow == r.Flow {
+		if rel.Flow == r.Of {
 			return rel.Number, nil
 		}
 	}
@@ -73,7 +75,7 @@ func (e *Engine) Mend(ctx context.Context, id int64, text, by string) (uuid.UUID
 		return uuid.Nil, err
 	}
 	again := store.Run{
-		ID: uuid.Must(uuid.NewV7()), Project: r.Project, Flow: r.Flow, Reference: r.Reference, File: r.File,
+		ID: uuid.Must(uuid.NewV7()), Project: r.Project, Flow: r.Flow, Of: r.Of, Reference: r.Reference, File: r.File, Input: r.Input,
 		FirstLine: a.Line, Parent: &r.ID, StartedBy: by,
 	}
 	err = pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
@@ -81,7 +83,7 @@ func (e *Engine) Mend(ctx context.Context, id int64, text, by string) (uuid.UUID
 		if again.Release, err = e.newest(ctx, tx, r); err != nil {
 			return err
 		}
-		p, err := e.Release(ctx, r.Project, r.Flow, again.Release)
+		p, err := e.Release(ctx, r.Project, r.Of, again.Release)
 		if err != nil {
 			return err
 		}
@@ -123,8 +125,9 @@ func (e *Engine) LetGo(ctx context.Context, id int64, by string) error {
 	return store.HandleAside(ctx, e.db, id, "let go", nil, by)
 }
 
-// Repeat runs the whole input of an ended run again on the newest release.
-func (e *Engine) Repeat(ctx context.Context, run uuid.UUID, by string) (uuid.UUID, error) {
+// Repeat runs the whole input of an ended run again on the newest release; where a message is given, with that one in
+// place of the one that it began with.
+func (e *Engine) Repeat(ctx context.Context, run uuid.UUID, by string, message []byte) (uuid.UUID, error) {
 	r, err := store.RunByID(ctx, e.db, run)
 	if err != nil {
 		return uuid.Nil, err
@@ -133,7 +136,7 @@ func (e *Engine) Repeat(ctx context.Context, run uuid.UUID, by string) (uuid.UUI
 		return uuid.Nil, store.ErrChanged
 	}
 	again := r
-	again.ID, again.Parent, again.StartedBy = uuid.Must(uuid.NewV7()), &r.ID, by
+	again.ID, again.Parent, again.StartedBy, again.Caller = uuid.Must(uuid.NewV7()), &r.ID, by, store.Caller{}
 	again.InputPath = r.DonePath
 	var content []byte
 	if r.HasInput {
@@ -146,9 +149,37 @@ func (e *Engine) Repeat(ctx context.Context, run uuid.UUID, by string) (uuid.UUI
 		if again.Release, err = e.newest(ctx, tx, r); err != nil {
 			return err
 		}
+		if err := e.begins(ctx, &again, message); err != nil {
+			return err
+		}
 		return errors.Join(store.AddRun(ctx, tx, again, content), e.enqueue(ctx, tx, again.ID))
 	})
 	return again.ID, err
+}
+
+// begins gives a run another message to begin with, which must be one of its flow's input.
+func (e *Engine) begins(ctx context.Context, r *store.Run, message []byte) error {
+	if len(message) == 0 {
+		return nil
+	}
+	if len(message) > MaxMended {
+		return fault.New(fault.Limit, "the message is longer than %d bytes", MaxMended)
+	}
+	p, err := e.Release(ctx, r.Project, r.Of, r.Release)
+	if err != nil {
+		return err
+	}
+	plan := p.Flow(r.Flow)
+	if plan == nil || plan.Input == nil {
+		return fault.New(fault.Setting, "this flow begins with no message")
+	}
+	rows, err := project.ReadJSON(plan.Input.As("json"), string(message))
+	if err != nil {
+		return err
+	}
+	r.Input = message
+	r.Reference = plan.ReferenceOf(flow.RunFacts(r.ID.String(), r.File, "", 0, value.Instant(e.now())), rows[0])
+	return nil
 }
 
 // Cancel asks a run to stop; what is dealt with stays dealt with, and the run can be resumed.

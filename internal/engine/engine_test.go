@@ -178,7 +178,7 @@ func TestTheSameFileTwiceChangesNothing(t *testing.T) {
 	e := w.start(Options{})
 	w.drop("a.tide", file(reading("SK04", 12, 4125, "R"), reading("HV07", 12, 4125, "R")))
 	first := w.ended("a.tide")
-	id, err := e.Repeat(t.Context(), first.ID, "mo")
+	id, err := e.Repeat(t.Context(), first.ID, "mo", nil)
 	require.NoError(t, err)
 	again := until(t, "the repeat", func() (store.Run, bool) {
 		r, err := store.RunByID(t.Context(), w.db, id)
@@ -376,7 +376,7 @@ func TestAFileThatIsRemovedIsSaid(t *testing.T) {
 	w.drop("gone.tide", file(reading("SK04", 1, 4125, "R")))
 	r := w.ended("gone.tide")
 	require.NoError(t, os.Remove(filepath.Join(w.done, "gone.tide")))
-	id, err := e.Repeat(t.Context(), r.ID, "mo")
+	id, err := e.Repeat(t.Context(), r.ID, "mo", nil)
 	require.NoError(t, err)
 	again := until(t, "the repeat", func() (store.Run, bool) {
 		r, err := store.RunByID(t.Context(), w.db, id)

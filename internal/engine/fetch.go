@@ -58,7 +58,7 @@ const maxInput = 256 << 20
 // before.
 func (e *Engine) begin(ctx context.Context, r store.Release, plan *flow.Plan, file, by string, content []byte, note func(tx pgx.Tx, run uuid.UUID) (bool, error)) error {
 	run := store.Run{ID: uuid.Must(uuid.NewV7()), Project: r.Project, Flow: r.Flow, Release: r.Number, File: file, StartedBy: by}
-	run.Reference = plan.ReferenceOf(flow.RunFacts(run.ID.String(), run.File, "", 0, value.Instant(e.now())), value.Value{})
+	e.known(plan, &run, value.Value{})
 	err := pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
 		if err := store.AddRun(ctx, tx, run, content); err != nil {
 			return err

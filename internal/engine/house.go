@@ -89,7 +89,7 @@ func (x *execution) child(c flow.Started, plan *flow.Plan, i int, input value.Va
 	if input.Kind() != value.Absent {
 		r.Input = (&json.Appender{}).Append(nil, input)
 	}
-	r.Reference = plan.ReferenceOf(flow.RunFacts(r.ID.String(), r.File, "", 0, value.Instant(x.engine.now())), input)
+	x.engine.known(plan, &r, input)
 	if plan.Reference == nil {
 		r.Reference = x.run.Reference
 	}

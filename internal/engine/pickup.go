@@ -69,8 +69,15 @@ func (e *Engine) look(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	paused, err := store.Paused(ctx, e.db)
+	if err != nil {
+		return err
+	}
 	var errs []error
 	for _, r := range releases {
+		if paused[[2]string{r.Project, r.Flow}] {
+			continue
+		}
 		p, err := e.Release(ctx, r.Project, r.Flow, r.Number)
 		if err != nil {
 			errs = append(errs, err)
@@ -81,10 +88,26 @@ func (e *Engine) look(ctx context.Context) error {
 			continue
 		}
 		if look := looks[plan.Flow.Trigger.Kind]; look != nil {
-			e.apart(r.Project+"/"+r.Flow, func() error { return look(e, ctx, r, plan) })
+			e.apart(r.Project+"/"+r.Flow, func() error { return e.lookAt(ctx, r, plan, look) })
 		}
 	}
 	return errors.Join(errs...)
+}
+
+// lookAt looks at one trigger and keeps what it met, so that people see why it starts nothing.
+func (e *Engine) lookAt(ctx context.Context, r store.Release, plan *flow.Plan, look func(e *Engine, ctx context.Context, r store.Release, plan *flow.Plan) error) error {
+	if plan.Flow.Busy == "skip" {
+		n, err := store.UnderWay(ctx, e.db, r.Project, r.Flow)
+		if err != nil || n >= max(1, plan.Flow.AtOnce) {
+			return err
+		}
+	}
+	err := look(e, ctx, r, plan)
+	told := ""
+	if err != nil && ctx.Err() == nil {
+		told = plainError(err)
+	}
+	return errors.Join(err, store.NoteLook(ctx, e.db, r.Project, r.Flow, told))
 }
 
 func (e *Engine) due(r store.Release, t flow.Trigger) bool {
@@ -98,7 +121,9 @@ func (e *Engine) due(r store.Release, t flow.Trigger) bool {
 	if e.folders.next == nil {
 		e.folders.next = map[string]time.Time{}
 	}
-	e.folders.next[key] = now.Add(time.Duration(min(t.Every, 60)) * time.Second)
+	if t.Cron.Value == "" { // the clock is looked at every time
+		e.folders.next[key] = now.Add(time.Duration(min(t.Every, 60)) * time.Second)
+	}
 	return true
 }
 
@@ -162,8 +187,7 @@ func (e *Engine) pickUp(ctx context.Context, r store.Release, plan *flow.Plan, s
 		File: filepath.Base(path), InputPath: path, StartedBy: "new file",
 	}
 	run.DonePath = donePath(s, run)
-	facts := flow.RunFacts(run.ID.String(), run.File, "", 0, value.Instant(time.Now().UTC()))
-	run.Reference = plan.ReferenceOf(facts, value.Value{})
+	e.known(plan, &run, value.Value{})
 	fresh := false
 	err := pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
 		if err := store.AddRun(ctx, tx, run, nil); err != nil {

@@ -36,7 +36,10 @@ type worker struct {
 // Work takes one run on and goes as far as it can.
 func (w *worker) Work(ctx context.Context, job *river.Job[jobArgs]) error {
 	e := w.engine
-	r, err := store.Claim(ctx, e.db, job.Args.Run, e.ID)
+	r, err := e.claim(ctx, job.Args.Run)
+	if errors.Is(err, errBusy) {
+		return river.JobSnooze(turnAfter)
+	}
 	if errors.Is(err, store.ErrNotFound) {
 		return nil // it is over already
 	}
@@ -52,6 +55,39 @@ func (w *worker) Work(ctx context.Context, job *river.Job[jobArgs]) error {
 		return err
 	}
 	return x.later(ctx, err)
+}
+
+// errBusy is that other runs of the flow are under way, and this one has to wait for its turn.
+var errBusy = errors.New("other runs are under way")
+
+// turnAfter is how long a run waits before it asks again whether it is its turn.
+const turnAfter = 300 * time.Millisecond
+
+// claim takes a run on, when it is its turn.
+func (e *Engine) claim(ctx context.Context, id uuid.UUID) (r store.Run, err error) {
+	if r, err = store.RunByID(ctx, e.db, id); err != nil {
+		return r, err
+	}
+	p, err := e.Release(ctx, r.Project, r.Of, r.Release)
+	if err != nil {
+		return r, err
+	}
+	plan := p.Flow(r.Flow)
+	if plan == nil || plan.Flow.AtOnce == 0 && r.Lane == "" || r.CancelBy != nil {
+		return store.Claim(ctx, e.db, id, e.ID)
+	}
+	err = pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
+		free, err := store.Turn(ctx, tx, id, r.Project, r.Flow, r.Lane, plan.Flow.AtOnce)
+		if err != nil {
+			return err
+		}
+		if !free {
+			return errBusy
+		}
+		r, err = store.Claim(ctx, tx, id, e.ID)
+		return err
+	})
+	return r, err
 }
 
 // execution is one taking on of a run.

@@ -144,11 +144,24 @@ func beyond(a, b value.Value) bool {
 	return err == nil && n > 0
 }
 
-// onTime begins a run of a schedule that is due; of several workers one does.
+// onTime begins a run of a schedule that is due; of several workers one does. A schedule by the clock begins with
+// its first time after it was released; one that runs every so often begins at once.
 func (e *Engine) onTime(ctx context.Context, r store.Release, plan *flow.Plan) error {
+	s := plan.Schedule
 	return pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
-		_, ok, err := store.DueTrigger(ctx, tx, r.Project, r.Flow, time.Duration(plan.Flow.Trigger.Every)*time.Second)
+		t, ok, err := store.LockTrigger(ctx, tx, r.Project, r.Flow)
+		now := e.now()
 		if err != nil || !ok {
+			return err
+		}
+		if t.Spec != s.Spec && plan.Flow.Trigger.Cron.Value != "" {
+			return store.SetNext(ctx, tx, r.Project, r.Flow, s.Spec, s.Next(now))
+		}
+		if t.NextAt.After(now) {
+			return nil
+		}
+		starts, next := s.Due(t.NextAt, now, plan.Flow.Trigger.Missed)
+		if err := store.SetNext(ctx, tx, r.Project, r.Flow, s.Spec, next); err != nil || !starts {
 			return err
 		}
 		_, err = e.record(ctx, tx, r, plan, beginning{by: "schedule"})
@@ -174,11 +187,18 @@ func (e *Engine) record(ctx context.Context, tx pgx.Tx, r store.Release, plan *f
 		}
 		input = rows[0]
 	}
-	run.Reference = plan.ReferenceOf(flow.RunFacts(run.ID.String(), run.File, "", 0, value.Instant(e.now())), input)
+	e.known(plan, &run, input)
 	if err := store.AddRun(ctx, tx, run, b.records); err != nil {
 		return run.ID, err
 	}
 	return run.ID, e.enqueue(ctx, tx, run.ID)
+}
+
+// known works out by what a run is known: its reference, and the lane in which runs wait for each other.
+func (e *Engine) known(plan *flow.Plan, run *store.Run, input value.Value) {
+	facts := flow.RunFacts(run.ID.String(), run.File, "", 0, value.Instant(e.now()))
+	run.Reference = plan.ReferenceOf(facts, input)
+	run.Lane = plan.LaneOf(facts, input)
 }
 
 // Begin starts a run of a flow's newest release because somebody asks for it, with the message that its form asks

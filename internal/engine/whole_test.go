@@ -308,3 +308,62 @@ func TestRepeatsAndTalliesOverRuns(t *testing.T) {
 	require.Equal(t, "kept 18", entry.Notes[0].Message)
 	require.Equal(t, 20, w.count("select count(*) from tide_level"))
 }
+
+// TestAScheduleStartsOnceForAllWorkers: by the clock, at its times, whichever workers look; when it is paused it
+// starts nothing and what it missed comes as it says.
+func TestAScheduleStartsOnceForAllWorkers(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	e := w.start(Options{})
+	w.add("ticking", map[string]string{"flows/ticking.yaml": "flow: Ticking\ntrigger: {kind: schedule, cron: '* * * * * *', missed: none}\nsteps:\n  - {step: note, id: n, text: '\"tick\"'}\n"})
+	other := w.start(Options{})
+	ticks := func() []store.Run {
+		runs, err := store.Runs(t.Context(), w.db, store.RunFilter{Project: "skerry", Flow: "ticking", Most: 100})
+		require.NoError(t, err)
+		return runs
+	}
+	until(t, "four ticks", func() (int, bool) { n := len(ticks()); return n, n >= 4 })
+	require.NoError(t, store.Pause(t.Context(), w.db, "skerry", "ticking", "mo", "the clock is mended"))
+	time.Sleep(1500 * time.Millisecond) // a look that had begun may still start one
+	n := len(ticks())
+	time.Sleep(1500 * time.Millisecond)
+	require.Len(t, ticks(), n, "paused")
+	seconds := map[int64]int{}
+	for _, r := range ticks() {
+		seconds[r.CreatedAt.Unix()]++
+	}
+	for second, n := range seconds {
+		require.Equal(t, 1, n, "at %d; the workers are %s and %s", second, e.ID, other.ID)
+	}
+	require.NoError(t, store.Unpause(t.Context(), w.db, "skerry", "ticking"))
+	until(t, "another tick", func() (int, bool) { now := len(ticks()); return now, now > n })
+}
+
+// TestRunsWaitForTheirTurn: of the runs with one key one is under way, in their order; those with other keys do not
+// wait for it.
+func TestRunsWaitForTheirTurn(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.start(Options{Workers: 8})
+	w.add("turns", map[string]string{"flows/turns.yaml": `
+flow: Turns
+trigger: {kind: person, input: sign-up}
+one per: input.kiosk
+reference: input.card
+steps:
+  - {step: wait, id: w, seconds: 'input.name == "slow" ? 1 : 0'}
+  - ` + upsertMember + "\n"})
+	slow := w.begin("turns", card("T1", "slow"))
+	second := w.begin("turns", card("T1", "quick"))
+	var elsewhere map[string]string
+	require.NoError(t, json.Unmarshal(card("T2", "quick"), &elsewhere))
+	elsewhere["kiosk"] = "K2"
+	text, err := json.Marshal(elsewhere)
+	require.NoError(t, err)
+	beside := w.over(w.begin("turns", text))
+	require.Equal(t, store.Done, beside.State)
+	first, last := w.over(slow), w.over(second)
+	require.True(t, last.BeganAt.After(*first.EndedAt), "the second began %s, the first ended %s", last.BeganAt, first.EndedAt)
+	require.True(t, beside.EndedAt.Before(*first.EndedAt))
+	require.Equal(t, 1, w.count("select count(*) from kiosk_member where card = 'T1' and name = 'quick'"), "the last one wrote last")
+}

@@ -62,6 +62,7 @@ type Run struct {
 	Input     []byte // the message that the run begins with, as JSON
 	Answer    []byte // what its caller is answered, as JSON
 	Totals    []byte // what tally steps carry, as JSON by step
+	Lane      string // of the runs with the same one is under way; empty: they need not wait
 }
 
 // Caller is the step of the parent that started a run, and for which record.
@@ -77,13 +78,13 @@ func (r Run) Ended() bool { return r.State == Done || r.State == SetAside || r.S
 
 const runColumns = `id, project, flow, release, release_flow, reference, file, input_path, done_path, first_line, parent,
 	parent_step, parent_record, parent_path, depth, started_by,
-	state, claim, attempt, next_at, cancel_by, taken, aside, counts, fault, warning, created_at, began_at, ended_at, content is not null, input, answer, totals`
+	state, claim, attempt, next_at, cancel_by, taken, aside, counts, fault, warning, created_at, began_at, ended_at, content is not null, input, answer, totals, lane`
 
 // asRun reads the run columns.
 func asRun(row pgx.CollectableRow) (r Run, err error) {
 	err = row.Scan(&r.ID, &r.Project, &r.Flow, &r.Release, &r.Of, &r.Reference, &r.File, &r.InputPath, &r.DonePath, &r.FirstLine, &r.Parent,
 		&r.Caller.Step, &r.Caller.Record, &r.Caller.Path, &r.Caller.Depth, &r.StartedBy,
-		&r.State, &r.Claim, &r.Attempt, &r.NextAt, &r.CancelBy, &r.Taken, &r.Aside, &r.Counts, &r.Fault, &r.Warning, &r.CreatedAt, &r.BeganAt, &r.EndedAt, &r.HasInput, &r.Input, &r.Answer, &r.Totals)
+		&r.State, &r.Claim, &r.Attempt, &r.NextAt, &r.CancelBy, &r.Taken, &r.Aside, &r.Counts, &r.Fault, &r.Warning, &r.CreatedAt, &r.BeganAt, &r.EndedAt, &r.HasInput, &r.Input, &r.Answer, &r.Totals, &r.Lane)
 	return r, err
 }
 
@@ -93,10 +94,10 @@ func AddRun(ctx context.Context, db DB, r Run, content []byte) error {
 		r.Of = r.Flow
 	}
 	_, err := db.Exec(ctx, `insert into run (id, project, flow, release, release_flow, reference, file, input_path, done_path, content, input, first_line, parent,
-		parent_step, parent_record, parent_path, depth, started_by)
-		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18)`,
+		parent_step, parent_record, parent_path, depth, started_by, lane)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19)`,
 		r.ID, r.Project, r.Flow, r.Release, r.Of, r.Reference, r.File, r.InputPath, r.DonePath, content, r.Input, max(r.FirstLine, 1), r.Parent,
-		r.Caller.Step, r.Caller.Record, r.Caller.Path, r.Caller.Depth, r.StartedBy)
+		r.Caller.Step, r.Caller.Record, r.Caller.Path, r.Caller.Depth, r.StartedBy, r.Lane)
 	if err != nil {
 		return err
 	}
@@ -105,9 +106,9 @@ func AddRun(ctx context.Context, db DB, r Run, content []byte) error {
 
 // AddChild records a run that a step starts, or finds the one that it has started before; fresh says which.
 func AddChild(ctx context.Context, tx pgx.Tx, r Run) (child Run, fresh bool, err error) {
-	tag, err := tx.Exec(ctx, `insert into run (id, project, flow, release, release_flow, reference, file, input, parent, parent_step, parent_record, parent_path, depth, started_by)
-		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14) on conflict (parent, parent_step, parent_record, parent_path) where parent_step <> '' do nothing`,
-		r.ID, r.Project, r.Flow, r.Release, r.Of, r.Reference, r.File, r.Input, r.Parent, r.Caller.Step, r.Caller.Record, r.Caller.Path, r.Caller.Depth, r.StartedBy)
+	tag, err := tx.Exec(ctx, `insert into run (id, project, flow, release, release_flow, reference, file, input, parent, parent_step, parent_record, parent_path, depth, started_by, lane)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15) on conflict (parent, parent_step, parent_record, parent_path) where parent_step <> '' do nothing`,
+		r.ID, r.Project, r.Flow, r.Release, r.Of, r.Reference, r.File, r.Input, r.Parent, r.Caller.Step, r.Caller.Record, r.Caller.Path, r.Caller.Depth, r.StartedBy, r.Lane)
 	if err != nil {
 		return r, false, err
 	}
@@ -253,7 +254,8 @@ type RunFilter struct {
 	Project, Flow string
 	State         State
 	Reference     string // the beginning of it
-	Before        *time.Time
+	Before, Since *time.Time
+	Among         []uuid.UUID // nil: all
 	Most          int
 }
 
@@ -275,6 +277,12 @@ func Runs(ctx context.Context, db DB, f RunFilter) ([]Run, error) {
 	}
 	if f.Before != nil {
 		and("created_at < $%d", *f.Before)
+	}
+	if f.Since != nil {
+		and("created_at >= $%d", *f.Since)
+	}
+	if f.Among != nil {
+		and("id = any($%d)", f.Among)
 	}
 	args = append(args, f.Most)
 	rows, _ := db.Query(ctx, "select "+runColumns+" from run where "+strings.Join(where, " and ")+
@@ -360,25 +368,4 @@ func Collected(ctx context.Context, db DB, runs []uuid.UUID, step string, use fu
 		}
 	}
 	return nil
-}
-
-// DueTrigger says whether a trigger is due and when it is next; ok is false when it is not, or when another worker
-// looks at it now. rising is the greatest value that it has taken so far.
-func DueTrigger(ctx context.Context, tx pgx.Tx, project, flowID string, every time.Duration) (rising string, ok bool, err error) {
-	if _, err := tx.Exec(ctx, "insert into trigger_state (project, flow) values ($1, $2) on conflict do nothing", project, flowID); err != nil {
-		return "", false, err
-	}
-	err = tx.QueryRow(ctx, `update trigger_state set next_at = now() + make_interval(secs => $3) where (project, flow) =
-		(select project, flow from trigger_state where project = $1 and flow = $2 and next_at <= now() for update skip locked) returning rising`,
-		project, flowID, every.Seconds()).Scan(&rising)
-	if err == pgx.ErrNoRows {
-		return "", false, nil
-	}
-	return rising, err == nil, err
-}
-
-// SetRising notes the greatest value of a trigger's rising field.
-func SetRising(ctx context.Context, tx pgx.Tx, project, flowID, rising string) error {
-	_, err := tx.Exec(ctx, "update trigger_state set rising = $3 where project = $1 and flow = $2", project, flowID, rising)
-	return err
 }

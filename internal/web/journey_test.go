@@ -159,7 +159,7 @@ func TestASetAsideRecordIsMendedInPlace(t *testing.T) {
 	tb.sees("#list", "sk_0311.tide") // no reload: it is live
 	tb.sees("#list", "set aside")
 	tb.open("/traffic?reference=SK_03&state=set+aside")
-	tb.do(chromedp.Click("#list tbody a"), chromedp.WaitVisible("#asides"))
+	tb.do(chromedp.Click("#list [aria-label=Runs] tbody a"), chromedp.WaitVisible("#asides"))
 	tb.sees("#asides", "sk_0311.tide:3:19")
 	tb.sees("#asides", `found "0X1 5"`)
 	var line string

@@ -118,6 +118,7 @@ type Counts struct {
 	Updated   int `json:"updated,omitempty"`
 	Unchanged int `json:"unchanged,omitempty"`
 	Called    int `json:"called,omitempty"`
+	Caught    int `json:"caught,omitempty"` // failed, and the attempt around deals with it
 }
 
 // Add sums two counts.
@@ -130,6 +131,7 @@ func (c *Counts) Add(o *Counts) {
 	c.Updated += o.Updated
 	c.Unchanged += o.Unchanged
 	c.Called += o.Called
+	c.Caught += o.Caught
 }
 
 func (it *Item) aside(step string, faults ...*fault.Fault) {
@@ -307,7 +309,11 @@ func (ps *PlannedStep) sort(kept, items []*Item, counts *Counts) []*Item {
 		case LeftOut:
 			counts.LeftOut++
 		case SetAside:
-			counts.SetAside++
+			if ps.caught {
+				counts.Caught++
+			} else {
+				counts.SetAside++
+			}
 		case Ended:
 			counts.Out++
 		default:
@@ -491,6 +497,18 @@ func (p *Plan) Whole(facts Facts, input value.Value) *Item {
 	it.Frame.Slots[RunSlot] = RunFacts(facts.ID, facts.File, facts.Reference, 0, facts.Started)
 	it.Frame.Slots[InputSlot] = input
 	return it
+}
+
+// LaneOf works out in which lane a run waits for others; empty where it waits for none.
+func (p *Plan) LaneOf(run, input value.Value) string {
+	if p.OnePer == nil {
+		return ""
+	}
+	v, f := p.OnePer.Eval(&formula.Frame{Slots: []value.Value{run, input}})
+	if f != nil {
+		return ""
+	}
+	return v.String()
 }
 
 // ReferenceOf works out a run's reference; the file's name where the flow has no formula for it.

@@ -23,6 +23,9 @@ type Flow struct {
 	Trigger   Trigger
 	Reference doc.Text // a formula over run and input
 	Limit     int      // seconds that a run may take; 0 is no limit
+	AtOnce    int      // how many runs may be under way; 0 is any number
+	OnePer    doc.Text // a formula over run and input: of the runs for which it is the same one is under way, in their order
+	Busy      string   // what becomes of a start when as many are under way: queue or skip
 	Steps     []*Step
 	At        doc.Text
 	doc       *doc.Doc
@@ -41,6 +44,10 @@ type Trigger struct {
 	Input      doc.Text // person, called: the schema of the message that a run begins with
 	Output     doc.Text // called: the schema of the answer
 	As         string   // by which steps speak of the message
+	Cron       doc.Text // schedule: its times; empty: every so many seconds
+	Zone       doc.Text // schedule: the time zone of its times, by its name in the tz database
+	Holidays   doc.Text // schedule: a table whose keys are days on which nothing starts
+	Missed     Missed   // schedule: what becomes of starts that were missed
 	Every      int      // seconds between two looks, or two starts of a schedule
 	At         doc.Text
 }
@@ -120,7 +127,7 @@ func Parse(id string, d *doc.Doc) *Flow {
 	}
 	t.Done()
 	f.Reference = n.Text("reference")
-	f.Limit = n.Int("time limit", 0)
+	f.Limit, f.AtOnce, f.OnePer, f.Busy = n.Int("time limit", 0), n.Int("at once", 0), n.Text("one per"), n.Choice("busy", "queue", "skip")
 	f.Steps = steps(n, "steps", []any{"steps"}, map[string]bool{"trigger": true})
 	if len(f.Steps) == 0 && n.Present() {
 		n.Fault(fault.Required, "the flow has no steps")
@@ -141,7 +148,8 @@ func (tr *Trigger) read(t doc.Node) {
 			tr.With = append(tr.With, Match{keys[i], formulas[i]})
 		}
 	case "schedule":
-		tr.Every = t.Int("every", 3600)
+		tr.Every, tr.Cron, tr.Zone, tr.Holidays = t.Int("every", 3600), t.Text("cron"), t.Text("zone"), t.Text("holidays")
+		tr.Missed = Missed(t.Choice("missed", string(OneForAll), string(EachRun), string(NoRun)))
 	case "person":
 		tr.Every, tr.Input, tr.As = 1, t.Text("input"), t.Text("as").Value
 	case "called":

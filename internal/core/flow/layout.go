@@ -169,6 +169,9 @@ func (t Trigger) When() string {
 	case "records":
 		return "new of " + t.Operation.Value
 	case "schedule":
+		if t.Cron.Value != "" {
+			return t.Cron.Value
+		}
 		return "every " + every(t.Every)
 	case "person":
 		return "when asked"

@@ -29,6 +29,8 @@ type Plan struct {
 	ReadStep   *Step            // the step that reads them; nil where none does
 	Record     int              // their slot
 	Reference  *formula.Program // over run and input; nil when the flow has none
+	OnePer     *formula.Program // over run and input; nil where runs need not wait for each other
+	Schedule   *Schedule        // of a flow that starts on time
 	Steps      []*PlannedStep   // all of them, outer before inner
 	Head       []*PlannedStep
 	Body       []*PlannedStep
@@ -193,6 +195,27 @@ func (p *Plan) keep() {
 	}
 }
 
+// holidays says whether a day is among those of the trigger's table.
+func (c *compiler) holidays(id doc.Text) func(date string) bool {
+	if id.Value == "" {
+		return nil
+	}
+	t := c.parts.Formulas().Tables[id.Value]
+	if t == nil {
+		c.fault(id, fault.New(fault.Unknown, "there is no table %q", id.Value))
+		return nil
+	}
+	c.plan.Tables = append(c.plan.Tables, id.Value)
+	if len(t.Keys) != 1 {
+		c.fault(id, fault.New(fault.Setting, "the table %s has not one key, the day", t.Title))
+		return nil
+	}
+	return func(date string) bool {
+		day, ok := schema.ParseScalar(t.Keys[0].Kind, date)
+		return ok && t.Has([]value.Value{day})
+	}
+}
+
 // brings are the triggers that bring a message of records.
 var brings = map[string]bool{"file": true, "records": true}
 
@@ -272,9 +295,24 @@ var triggers = map[string]func(c *compiler, t Trigger){
 		c.plan.Poll, c.plan.Polls = c.asking(t.At, op, &Step{Match: t.With}), c.scope
 		c.scope = outer
 	},
+	"schedule": func(c *compiler, t Trigger) {
+		s, f := ScheduleOf(t, c.holidays(t.Holidays))
+		if f != nil {
+			at := t.Cron
+			if f.Field == "zone" {
+				at = t.Zone
+			}
+			c.fault(at, f)
+			return
+		}
+		c.plan.Schedule = s
+	},
 }
 
 func (c *compiler) trigger() {
+	if c.flow.OnePer.Value != "" {
+		c.plan.OnePer = c.formula(c.flow.OnePer)
+	}
 	if check := triggers[c.flow.Trigger.Kind]; check != nil {
 		check(c, c.flow.Trigger)
 	}

@@ -32,7 +32,11 @@ var Triggers = []TriggerKind{
 	}},
 	{"schedule", "Schedule", "Starts a run at its times; of several workers one does.", []Setting{
 		triggerName,
-		{Name: "every", Label: "Every (seconds)", Type: Number, Default: "3600"},
+		{Name: "cron", Label: "At", Type: Text, Redraw: true, Help: "A cron expression: minute hour day month weekday, with seconds before it where they matter; or @daily, @hourly"},
+		{Name: "zone", Label: "In the time zone", Type: Text, Redraw: true, Help: "As Europe/Oslo; UTC where it is empty"},
+		{Name: "every", Label: "Or every (seconds)", Type: Number, Default: "3600"},
+		{Name: "holidays", Label: "Not on the days of", Type: Part, Of: "table", Help: "A table whose keys are days, as 2031-05-17"},
+		{Name: "missed", Label: "Starts that were missed", Type: Choice, Default: string(OneForAll), Choices: []string{string(OneForAll), string(EachRun), string(NoRun)}, Help: "Because no worker ran, or the trigger was paused"},
 	}},
 	{"person", "A person", "Starts a run when somebody presses Run now; a form asks for its message.", []Setting{triggerName, startsOff, startsAs}},
 	{"called", "Another flow", "Starts a run when a step of another flow calls it.", []Setting{
@@ -55,6 +59,7 @@ func TriggerOf(name string) *TriggerKind {
 func (t Trigger) Settings() map[string]string {
 	out := map[string]string{
 		"name": t.Name, "connection": t.Connection.Value, "mask": t.Mask.Value, "operation": t.Operation.Value, "rising": t.Rising.Value,
+		"cron": t.Cron.Value, "zone": t.Zone.Value, "holidays": t.Holidays.Value, "missed": string(t.Missed),
 		"input": t.Input.Value, "output": t.Output.Value, "as": t.As,
 	}
 	if t.Every > 0 {

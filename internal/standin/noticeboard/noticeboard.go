@@ -30,7 +30,7 @@ type Board struct {
 	keys  []string
 }
 
-var boards = []string{"crew", "trouble", "galley"}
+var boards = []string{"crew", "trouble", "galley", "deck"}
 
 // Handler serves the board.
 func (b *Board) Handler() http.Handler {

@@ -1,4 +1,9 @@
+drop function fault_cause;
+drop index set_aside_open, run_failed;
 drop table seen, event, reference;
+alter table trigger_state drop column spec, drop column paused_by, drop column paused_at, drop column paused_for, drop column fault, drop column looked_at;
+drop index run_lane;
+alter table run drop column lane;
 alter table run drop column release_flow, drop column input, drop column answer, drop column totals, drop column parent_step, drop column parent_record, drop column parent_path, drop column depth, drop column cancel_at;
 alter table run add foreign key (project, flow, release) references release (project, flow, number);
 alter table effect drop constraint effect_pkey, drop column path;

@@ -48,6 +48,18 @@ create table event (
 create index event_newest on event (project, at desc);
 create index event_run on event (run);
 
+-- A trigger can be paused by a person; what the last look at it met is kept.
+alter table trigger_state add column spec text not null default '';
+alter table trigger_state add column paused_by text references person;
+alter table trigger_state add column paused_at timestamptz;
+alter table trigger_state add column paused_for text not null default '';
+alter table trigger_state add column fault text not null default '';
+alter table trigger_state add column looked_at timestamptz;
+
+-- Of the runs of a flow with the same lane one is under way, in their order.
+alter table run add column lane text not null default '';
+create index run_lane on run (project, flow, lane, created_at) where state in ('waiting', 'running', 'retrying');
+
 -- Keys that a flow's records had, and the record that had them first.
 create table seen (
     project text not null,
@@ -60,3 +72,10 @@ create table seen (
     at timestamptz not null default now(),
     primary key (project, flow, step, key)
 );
+
+-- What a fault is about, without what differs between one and the next.
+create function fault_cause(f json) returns text language sql immutable as $$
+    select left(regexp_replace(coalesce(nullif(f->>'message', ''), 'expected ' || (f->>'expected'), f->>'code'), '"[^"]*"|[0-9]+([.,:-][0-9]+)*', '…', 'g'), 200)
+$$;
+create index set_aside_open on set_aside (run) where state = 'open';
+create index run_failed on run (project, created_at desc) where state in ('set aside', 'stopped');

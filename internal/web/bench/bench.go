@@ -40,6 +40,7 @@ func Routes(r gin.IRouter, s *page.Site) {
 	r.GET("/bench/flows/:id/picker", s.Do(b.picker))
 	r.GET("/bench/flows/:id/help", s.Do(b.flowHelp))
 	r.POST("/bench/flows/:id/edit", s.Do(b.editFlow))
+	r.POST("/bench/flows/:id/pause", s.Do(b.pause))
 	r.POST("/bench/flows/:id/extract", s.Do(b.extract))
 	r.POST("/bench/flows/:id/steps/:step", s.Do(b.setStep))
 	r.POST("/bench/flows/:id/run", s.Do(b.runNow))

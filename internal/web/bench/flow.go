@@ -10,6 +10,7 @@ import (
 	"sort"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/gin-gonic/gin"
 	"github.com/jackc/pgx/v5"
@@ -87,8 +88,7 @@ type flowPage struct {
 	Record        int // from 1
 	Records       int
 	Before, After string // links to the records beside this one
-	Entry         int    // from 1; 0 outside of an each over a list
-	Entries       int
+	Nav           EntryNav
 	EntryBefore   string
 	EntryAfter    string
 	In, Out       []page.Row
@@ -103,6 +103,7 @@ type flowPage struct {
 	Fold          string
 	Clip          string // the chosen steps as they are copied
 	Again         string // this page
+	Firing        *firing
 	FoldHref      string // folds the chosen step, or unfolds it; empty where it holds none
 	Folded        bool
 	Begin         string // a message with which a run could begin, as JSON
@@ -157,6 +158,10 @@ func (b bench) flowPage(c *gin.Context, look flowLook) (*flowPage, error) {
 	if d.Release, d.Differs, err = b.differs(c, p, id); err != nil {
 		return nil, err
 	}
+	if d.Firing, err = b.firing(c, plan, d.Release); err != nil {
+		return nil, err
+	}
+	d.Firing.schedule(plan, time.Now())
 	d.try(c, b, p, plan)
 	d.choose(p, plan)
 	d.record(plan)

@@ -18,19 +18,24 @@ func (d *flowPage) record(plan *flow.Plan) {
 		return
 	}
 	d.item = d.Trial.Whole
-	if inBody(plan, d.Step.ps) {
+	if InBody(plan, d.Step.ps) {
 		d.item = d.atRecord(plan)
 	}
 	if d.item == nil {
 		return
 	}
-	d.entry(plan)
+	d.item, d.Nav = EntryOf(d.item, d.Step.ps, d.look.entry)
+	for path, to := range map[string]*string{d.Nav.Before: &d.EntryBefore, d.Nav.After: &d.EntryAfter} {
+		if path != "" {
+			*to = d.look.address(d.Step.ID, strconv.Itoa(d.Record)) + "&entry=" + path
+		}
+	}
 	d.In, d.Out, d.Told, d.RecordFaults = Passage(plan, d.item, d.Step.ID)
 	d.Changed, d.New = page.Mark(d.In, d.Out)
 }
 
-// inBody says whether a step works on the records that are read.
-func inBody(plan *flow.Plan, ps *flow.PlannedStep) bool {
+// InBody says whether a step works on the records that are read.
+func InBody(plan *flow.Plan, ps *flow.PlannedStep) bool {
 	for ps != nil && ps.Inside != nil {
 		ps = ps.Inside
 	}
@@ -72,45 +77,50 @@ func (d *flowPage) firstPassed() int {
 	return max(first, 1)
 }
 
-// entry goes into the lists around the chosen step, to the entry that is looked at.
-func (d *flowPage) entry(plan *flow.Plan) {
+// EntryNav is the entry of a list that is looked at: its position from 1, how many there are, and the paths of those
+// beside it. All are zero outside of lists.
+type EntryNav struct {
+	N, Of         int
+	Before, After string
+}
+
+// EntryOf goes into the lists around a step, to the entry that a path names: its positions in them, as 0.2.
+func EntryOf(it *flow.Item, ps *flow.PlannedStep, wanted string) (*flow.Item, EntryNav) {
 	var around []string
-	for ps := d.Step.ps; ps != nil && ps.Inside != nil; ps = ps.Inside {
+	for ; ps != nil && ps.Inside != nil; ps = ps.Inside {
 		if ps.Inside.Entry != nil && ps.Inside.Step.Kind == "each" {
 			around = append(around, ps.Inside.Step.ID)
 		}
 	}
 	slices.Reverse(around)
-	wanted := strings.Split(d.look.entry, ".")
-	path := ""
+	var nav EntryNav
+	positions, path := strings.Split(wanted, "."), ""
 	for depth, each := range around {
 		var list []*flow.Item
-		for _, it := range d.item.Inner {
-			if it.Of == each {
-				list = append(list, it)
+		for _, inner := range it.Inner {
+			if inner.Of == each {
+				list = append(list, inner)
 			}
 		}
 		if len(list) == 0 {
-			return
+			break
 		}
 		at := 0
-		if depth < len(wanted) {
-			at, _ = strconv.Atoi(wanted[depth])
+		if depth < len(positions) {
+			at, _ = strconv.Atoi(positions[depth])
 			at = min(max(0, at), len(list)-1)
 		}
-		d.item, d.Entry, d.Entries = list[at], at+1, len(list)
-		link := func(n int) string {
-			return d.look.address(d.Step.ID, strconv.Itoa(d.Record)) + "&entry=" + strings.TrimPrefix(path+"."+strconv.Itoa(n), ".")
-		}
-		d.EntryBefore, d.EntryAfter = "", ""
+		beside := func(n int) string { return strings.TrimPrefix(path+"."+strconv.Itoa(n), ".") }
+		it, nav = list[at], EntryNav{N: at + 1, Of: len(list)}
 		if at > 0 {
-			d.EntryBefore = link(at - 1)
+			nav.Before = beside(at - 1)
 		}
 		if at < len(list)-1 {
-			d.EntryAfter = link(at + 1)
+			nav.After = beside(at + 1)
 		}
-		path = strings.TrimPrefix(path+"."+strconv.Itoa(at), ".")
+		path = beside(at)
 	}
+	return it, nav
 }
 
 // Reached says whether an item was led to a step: through the branches around it.

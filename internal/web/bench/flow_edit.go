@@ -86,6 +86,9 @@ func (b bench) picker(c *gin.Context) error {
 			at[o.Group] = i
 			d.Groups = append(d.Groups, pickerGroup{Title: o.Group})
 		}
+		if o.About == o.Group {
+			o.About = ""
+		}
 		d.Groups[i].Offers = append(d.Groups[i].Offers, o)
 	}
 	flowView.Part(c, "picker", d)
@@ -366,6 +369,9 @@ func (f *stepForm) trigger(plan *flow.Plan) {
 	f.set("title", plan.Flow.Title, "flow")
 	f.set("reference", plan.Flow.Reference.Value, "reference")
 	f.set("limit", ifPositive(plan.Flow.Limit), "time limit")
+	f.set("atonce", ifPositive(plan.Flow.AtOnce), "at once")
+	f.set("busy", plan.Flow.Busy, "busy")
+	f.set("oneper", plan.Flow.OnePer.Value, "one per")
 	if kind := f.c.PostForm("kind"); kind != "" && kind != t.Kind {
 		f.kind(t, kind)
 		return

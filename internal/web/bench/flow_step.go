@@ -183,6 +183,9 @@ func (s *stepPanel) trigger(p *project.Project, plan *flow.Plan, item *flow.Item
 	s.FlowSettings = []settingField{
 		{Setting: flow.Setting{Name: "title", Label: "Title of the flow", Type: flow.Text}, Value: plan.Flow.Title},
 		{Setting: flow.Setting{Name: "reference", Label: "Reference of a run", Type: flow.Formula, Help: "By which people look for it: a formula over run and the message that it begins with"}, Value: plan.Flow.Reference.Value},
+		{Setting: flow.Setting{Name: "atonce", Label: "Runs at once", Type: flow.Number, Help: "Empty: any number"}, Value: ifPositive(plan.Flow.AtOnce)},
+		{Setting: flow.Setting{Name: "busy", Label: "A start when as many are under way", Type: flow.Choice, Choices: []string{"queue", "skip"}}, Value: plan.Flow.Busy},
+		{Setting: flow.Setting{Name: "oneper", Label: "One at a time for each", Type: flow.Formula, Help: "A formula over run and the message: runs for which it is the same wait for each other, in their order"}, Value: plan.Flow.OnePer.Value},
 		{Setting: flow.Setting{Name: "limit", Label: "Time limit of a run (seconds)", Type: flow.Number, Help: "Empty: none"}, Value: ifPositive(plan.Flow.Limit)},
 	}
 	for _, f := range plan.Faults {

@@ -305,6 +305,9 @@ func (s *svg) left(n flow.Node, c *flow.Counts) {
 	if c.SetAside > 0 {
 		parts = append(parts, fmt.Sprintf("%d set aside", c.SetAside))
 	}
+	if c.Caught > 0 {
+		parts = append(parts, fmt.Sprintf("%d failed", c.Caught))
+	}
 	if len(parts) == 0 {
 		return
 	}

@@ -102,6 +102,7 @@ var funcs = template.FuncMap{
 	"clock":  func(t time.Time) string { return t.UTC().Format("15:04:05") },
 	"when":   func(t time.Time) string { return t.UTC().Format("2 Jan 15:04:05") },
 	"number": Number,
+	"inc":    func(n int) int { return n + 1 },
 	"took":   Took,
 	"dict":   dict,
 	"chars":  func(s string) []string { return strings.Split(s, "") },

@@ -1,6 +1,9 @@
 package traffic
 
 import (
+	"bytes"
+	"encoding/json"
+	"errors"
 	"fmt"
 	"html/template"
 	"sort"
@@ -42,7 +45,22 @@ type runPage struct {
 	People        map[string]store.Person
 	CanResume     bool
 	Address       string
+	Whole         bool // the step works on the run as a whole
+	Nav           bench.EntryNav
+	EntryBefore   string
+	EntryAfter    string
+	Children      []runRow
+	MoreChildren  bool
+	Parent        *runRow // that started it
+	References    []flow.Reference
+	Input, Answer string
 }
+
+// maxChildren and maxReferences bound what one page shows.
+const (
+	maxChildren   = 50
+	maxReferences = 20
+)
 
 type asideRow struct {
 	store.Aside
@@ -64,7 +82,7 @@ func (t traffic) runOf(c *gin.Context) (r store.Run, draft, released *project.Pr
 	if draft, err = t.Load(c); err != nil {
 		return r, nil, nil, err
 	}
-	released, err = t.Engine.Release(c, r.Project, r.Flow, r.Release)
+	released, err = t.Engine.Release(c, r.Project, r.Of, r.Release)
 	return r, draft, released, err
 }
 
@@ -85,8 +103,11 @@ func (t traffic) run(c *gin.Context) error {
 	if err := t.asides(c, d, plan, r); err != nil {
 		return err
 	}
+	if err := t.kin(c, d, p, r); err != nil {
+		return err
+	}
 	d.choose(plan, c.Query("step"))
-	if err := t.record(c, d, plan, c.Query("record")); err != nil {
+	if err := t.record(c, d, plan, c.Query("record"), c.Query("entry")); err != nil {
 		return err
 	}
 	g := plan.Layout(released, nil)
@@ -111,7 +132,7 @@ func (t traffic) asides(c *gin.Context, d *runPage, plan *flow.Plan, r store.Run
 		return err
 	}
 	for _, a := range list {
-		row := asideRow{Aside: a, StepTitle: a.Step, Text: strings.ToValidUTF8(string(a.Raw), "\uFFFD"), Mendable: len(a.Raw) > 0 && engine.Mendable(plan)}
+		row := asideRow{Aside: a, StepTitle: a.Step, Text: strings.ToValidUTF8(string(a.Raw), "\uFFFD"), Mendable: len(a.Raw) > 0 && a.Path == "" && engine.Mendable(plan)}
 		if ps := plan.Planned(a.Step); ps != nil {
 			row.StepTitle = ps.Step.Name
 		}
@@ -136,16 +157,82 @@ func (d *runPage) choose(plan *flow.Plan, id string) {
 	}
 }
 
-// record shows one record of the journal at the chosen step.
-func (t traffic) record(c *gin.Context, d *runPage, plan *flow.Plan, record string) error {
-	r := d.Run
-	if r.Taken == 0 {
+// kin finds the runs that belong to a run, what it was given and by what it is found.
+func (t traffic) kin(c *gin.Context, d *runPage, p *project.Project, r store.Run) error {
+	children, err := store.Children(c, t.DB, r.ID, maxChildren+1)
+	if err != nil {
+		return err
+	}
+	d.MoreChildren = len(children) > maxChildren
+	for _, child := range children[:min(len(children), maxChildren)] {
+		d.Children = append(d.Children, t.row(c, p, child))
+	}
+	if r.Parent != nil && r.Caller.Step != "" {
+		parent, err := store.RunByID(c, t.DB, *r.Parent)
+		if err != nil {
+			return err
+		}
+		row := t.row(c, p, parent)
+		d.Parent = &row
+	}
+	d.Input, d.Answer = pretty(r.Input), pretty(r.Answer)
+	d.References, err = store.References(c, t.DB, r.ID, maxReferences)
+	return err
+}
+
+// pretty indents a JSON text.
+func pretty(text []byte) string {
+	var out bytes.Buffer
+	if len(text) == 0 || json.Indent(&out, text, "", "  ") != nil {
+		return ""
+	}
+	return out.String()
+}
+
+// record shows the run as a whole or one record of the journal at the chosen step.
+func (t traffic) record(c *gin.Context, d *runPage, plan *flow.Plan, record, entryPath string) error {
+	r, ps := d.Run, plan.Planned(d.Step)
+	n := flow.WholeRun + 1
+	if d.Whole = !bench.InBody(plan, ps) && (ps != nil || plan.ReadStep == nil); !d.Whole {
+		if r.Taken == 0 {
+			return nil
+		}
+		n = d.position(record)
+	}
+	entry, err := t.Engine.Journal(c, r.ID, n-1)
+	if errors.Is(err, store.ErrNotFound) && d.Whole {
+		d.Told = "The run has not come here yet."
 		return nil
 	}
+	if err != nil {
+		return err
+	}
+	it := entry.Item(plan)
+	if d.Whole && plan.Input != nil && r.Input != nil {
+		if rows, err := project.ReadJSON(plan.Input.As("json"), string(r.Input)); err == nil {
+			it.Frame.Slots[flow.InputSlot] = rows[0]
+		}
+	}
+	it, d.Nav = bench.EntryOf(it, ps, entryPath)
+	link := func(path string) string {
+		if path == "" {
+			return ""
+		}
+		return fmt.Sprintf("/traffic/runs/%s?step=%s&record=%d&entry=%s", r.ID, d.Step, d.Record, path)
+	}
+	d.EntryBefore, d.EntryAfter = link(d.Nav.Before), link(d.Nav.After)
+	d.In, d.Out, d.Told, d.Faults = bench.Passage(plan, it, d.Step)
+	d.Changed, d.New = page.Mark(d.In, d.Out)
+	return nil
+}
+
+// position is the record that is looked at, from 1; the first that was set aside where none is asked for.
+func (d *runPage) position(record string) int {
+	r := d.Run
 	n, err := strconv.Atoi(record)
 	if err != nil || n < 1 || n > r.Taken {
 		n = 1
-		if len(d.Asides) > 0 {
+		if len(d.Asides) > 0 && d.Asides[0].Record >= 0 {
 			n = d.Asides[0].Record + 1
 		}
 	}
@@ -159,11 +246,5 @@ func (t traffic) record(c *gin.Context, d *runPage, plan *flow.Plan, record stri
 	if n < r.Taken {
 		d.After = link(n + 1)
 	}
-	entry, err := t.Engine.Journal(c, r.ID, n-1)
-	if err != nil {
-		return err
-	}
-	d.In, d.Out, d.Told, d.Faults = bench.Passage(plan, entry.Item(plan), d.Step)
-	d.Changed, d.New = page.Mark(d.In, d.Out)
-	return nil
+	return n
 }

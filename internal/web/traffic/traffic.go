@@ -5,6 +5,7 @@ package traffic
 import (
 	"embed"
 	"html/template"
+	"net/url"
 	"strconv"
 	"strings"
 	"time"
@@ -12,6 +13,7 @@ import (
 	"github.com/gin-gonic/gin"
 	"github.com/google/uuid"
 
+	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/store"
@@ -34,6 +36,7 @@ func Routes(r gin.IRouter, s *page.Site) {
 	r.POST("/traffic/runs/:run/case", s.Do(t.keepCase))
 	r.POST("/traffic/runs/:run/repeat", s.Do(t.repeat))
 	r.POST("/traffic/runs/:run/cancel", s.Do(t.cancel))
+	r.POST("/traffic/again", s.Do(t.again))
 	r.POST("/traffic/aside/:id/mend", s.Do(t.mend))
 	r.POST("/traffic/aside/:id/let-go", s.Do(t.letGo))
 }
@@ -56,7 +59,32 @@ type listPage struct {
 	Open               int
 	Older              string
 	Address            string
+	Causes             []causeRow
+	Cause              *store.Cause
+	CauseKey           string
+	Since              string
+	Events             []eventRow
+	Ended              int    // runs in the list that can be run again
+	Narrowed           string // where all of it is run again
 }
+
+type causeRow struct {
+	store.Cause
+	FlowTitle, StepTitle, Href string
+}
+
+type eventRow struct {
+	store.Event
+	FlowTitle string
+}
+
+// Bounds of what is looked at.
+const (
+	maxCauses = 8
+	maxEvents = 12
+	maxAgain  = 1000 // runs that are run again at once
+	lately    = 24 * time.Hour
+)
 
 type runRow struct {
 	store.Run
@@ -76,6 +104,9 @@ func (t traffic) list(c *gin.Context) error {
 		Project: p.ID, Flow: c.Query("flow"), State: store.State(c.Query("state")),
 		Reference: strings.TrimSpace(c.Query("reference")), Most: pageSize + 1,
 	}
+	if err := t.narrow(c, &f); err != nil {
+		return err
+	}
 	if before, err := time.Parse(time.RFC3339Nano, c.Query("before")); err == nil {
 		f.Before = &before
 	}
@@ -86,7 +117,11 @@ func (t traffic) list(c *gin.Context) error {
 	d := listPage{
 		Frame: t.Frame(c, "traffic", "Traffic", "↑ ↓", "choose a run", "Enter", "open it"),
 		Query: f.Reference, State: string(f.State), Flow: f.Flow, Flows: p.Parts(project.Flows), States: store.States,
-		Address: c.Request.URL.RequestURI(),
+		Address: c.Request.URL.RequestURI(), CauseKey: c.Query("cause"), Since: c.Query("since"),
+	}
+	d.Narrowed = "/traffic/again?" + c.Request.URL.RawQuery
+	if cause, ok := causeOf(c.Query("cause")); ok {
+		d.Cause = &cause
 	}
 	if len(runs) > pageSize {
 		runs = runs[:pageSize]
@@ -96,8 +131,14 @@ func (t traffic) list(c *gin.Context) error {
 	}
 	for _, r := range runs {
 		d.Runs = append(d.Runs, t.row(c, p, r))
+		if r.Ended() {
+			d.Ended++
+		}
 	}
 	if err := t.overview(c, &d, p.ID); err != nil {
+		return err
+	}
+	if err := t.troubles(c, &d, p); err != nil {
 		return err
 	}
 	if page.Partial(c) {
@@ -105,6 +146,88 @@ func (t traffic) list(c *gin.Context) error {
 		return nil
 	}
 	listView.Page(c, d)
+	return nil
+}
+
+// sinces are the times to which the list can be narrowed.
+var sinces = map[string]time.Duration{"hour": time.Hour, "day": 24 * time.Hour, "week": 7 * 24 * time.Hour}
+
+// narrow narrows the list to a cause and a time.
+func (t traffic) narrow(c *gin.Context, f *store.RunFilter) error {
+	if d, ok := sinces[c.Query("since")]; ok {
+		since := time.Now().Add(-d)
+		f.Since = &since
+	}
+	cause, ok := causeOf(c.Query("cause"))
+	if !ok {
+		return nil
+	}
+	ids, err := store.RunsOfCause(c, t.DB, f.Project, cause, time.Now().Add(-lately), maxAgain)
+	if ids == nil {
+		ids = []uuid.UUID{}
+	}
+	f.Among = ids
+	return err
+}
+
+// causeOf reads what store.Cause.Key writes.
+func causeOf(key string) (store.Cause, bool) {
+	parts := strings.SplitN(key, "|", 3)
+	if len(parts) < 3 {
+		return store.Cause{}, false
+	}
+	return store.Cause{Flow: parts[0], Step: parts[1], Text: parts[2]}, true
+}
+
+// troubles groups what has failed by its causes, and lists what steps told.
+func (t traffic) troubles(c *gin.Context, d *listPage, p *project.Project) error {
+	causes, err := store.Causes(c, t.DB, p.ID, time.Now().Add(-lately), maxCauses)
+	if err != nil {
+		return err
+	}
+	for _, cause := range causes {
+		row := causeRow{Cause: cause, FlowTitle: cause.Flow, StepTitle: cause.Step, Href: "/traffic?cause=" + url.QueryEscape(cause.Key())}
+		if plan := p.Flow(cause.Flow); plan != nil {
+			row.FlowTitle = plan.Flow.Title
+			if ps := plan.Planned(cause.Step); ps != nil {
+				row.StepTitle = ps.Step.Name
+			}
+		}
+		d.Causes = append(d.Causes, row)
+	}
+	events, err := store.Events(c, t.DB, p.ID, maxEvents)
+	for _, e := range events {
+		row := eventRow{Event: e, FlowTitle: e.Flow}
+		if plan := p.Flow(e.Flow); plan != nil {
+			row.FlowTitle = plan.Flow.Title
+		}
+		d.Events = append(d.Events, row)
+	}
+	return err
+}
+
+// again runs all runs of a list again that have ended, each on the newest release.
+func (t traffic) again(c *gin.Context) error {
+	f := store.RunFilter{Project: t.Project, Flow: c.Query("flow"), State: store.State(c.Query("state")), Reference: strings.TrimSpace(c.Query("reference")), Most: maxAgain}
+	if err := t.narrow(c, &f); err != nil {
+		return err
+	}
+	if f.Flow == "" && f.Among == nil {
+		return fault.New(fault.Setting, "choose a flow or a cause first").Mended("Narrow the list to what is to be run again")
+	}
+	runs, err := store.Runs(c, t.DB, f)
+	if err != nil {
+		return err
+	}
+	for _, r := range runs {
+		if !r.Ended() {
+			continue
+		}
+		if _, err := t.Engine.Repeat(c, r.ID, t.Person.ID, nil); err != nil {
+			return err
+		}
+	}
+	c.Redirect(303, "/traffic")
 	return nil
 }
 
@@ -140,7 +263,7 @@ func (t traffic) overview(c *gin.Context, d *listPage, projectID string) error {
 
 func (t traffic) row(c *gin.Context, p *project.Project, r store.Run) runRow {
 	row := runRow{Run: r, FlowTitle: r.Flow, What: page.What(r), Class: page.StateTags[r.State]}
-	released, err := t.Engine.Release(c, p.ID, r.Flow, r.Release)
+	released, err := t.Engine.Release(c, p.ID, r.Of, r.Release)
 	if err != nil {
 		return row
 	}
@@ -206,7 +329,7 @@ func (t traffic) repeat(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	again, err := t.Engine.Repeat(c, id, t.Person.ID)
+	again, err := t.Engine.Repeat(c, id, t.Person.ID, []byte(c.PostForm("message")))
 	if err != nil {
 		return err
 	}

@@ -60,6 +60,7 @@ const unsent = new Set(); // forms with a change that the server has not answere
 
 function edits() {
   const states = new WeakMap();
+  let redrawing = false, kept = null;
   const send = async (form) => {
     if (!form.isConnected) { unsent.delete(form); return; }
     const state = states.get(form);
@@ -86,7 +87,10 @@ function edits() {
     const row = document.querySelector("[data-pick].sel");
     if (!form || !row || !e.target.matches("[data-redraw]")) return;
     const state = stateOf(form);
-    state.then = () => htmx.ajax("GET", row.getAttribute("hx-get"), { target: "#work", swap: "outerHTML" });
+    state.then = async () => {
+      redrawing = true;
+      try { await htmx.ajax("GET", row.getAttribute("hx-get"), { target: "#work", swap: "outerHTML" }); } finally { redrawing = false; }
+    };
     if (!state.timer && !state.busy && e.target.tagName !== "SELECT") { state.then(); state.then = null; } // it was sent before
   });
   document.addEventListener("keydown", (e) => {
@@ -96,6 +100,7 @@ function edits() {
     e.preventDefault();
     const state = stateOf(form);
     clearTimeout(state.timer);
+    state.timer = 0;
     ahead.field = "#" + e.target.id;
     ahead.old = e.target;
     state.then = () => press(next);
@@ -109,9 +114,9 @@ function edits() {
     clearTimeout(state.timer);
     state.timer = setTimeout(() => { state.timer = 0; send(form); }, e.target.tagName === "SELECT" ? 0 : 250);
   });
-  // What was typed is sent when its field is left, so that the next key finds it kept.
+  // With data-leave what was typed is sent when its field is left, so that the next key finds it kept.
   document.addEventListener("change", (e) => {
-    const form = e.target.closest("form[data-edit]"), state = form && states.get(form);
+    const form = e.target.closest("form[data-edit][data-leave]"), state = form && states.get(form);
     if (!state?.timer || e.target.tagName === "SELECT") return;
     clearTimeout(state.timer);
     state.timer = 0;
@@ -119,8 +124,8 @@ function edits() {
   });
   document.addEventListener("submit", (e) => { if (e.target.matches("form[data-edit]")) e.preventDefault(); });
   // A form that is drawn anew keeps what is being typed into it.
-  let kept = null;
   document.addEventListener("htmx:before:swap", () => {
+    if (!redrawing) { kept = null; return; }
     const el = document.activeElement, form = el?.closest?.("form[data-edit]");
     kept = form && el.id && el.matches("input, textarea") ? { el, action: form.action, value: el.value, dirty: el.value !== el.defaultValue, from: el.selectionStart, to: el.selectionEnd } : null;
   });

@@ -1,0 +1,161 @@
+// Package examples holds a small project for each kind of step, which shows what the step does and runs as a test.
+package examples
+
+import (
+	"context"
+	"embed"
+	"io/fs"
+	"slices"
+	"strings"
+	"time"
+
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/project"
+	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/value"
+)
+
+//go:embed *.txt
+var files embed.FS
+
+// Example is one project with the flow "example".
+type Example struct {
+	About  string
+	Kinds  []string          // of step, that it shows
+	Texts  map[string]string // its parts, by their paths
+	Expect []Expected
+}
+
+// Expected is what comes of the example: "records" or "run" and the states, or a step and what it yields or notes.
+type Expected struct{ Of, Is string }
+
+// All are the examples, by their names.
+func All() map[string]*Example {
+	all := map[string]*Example{}
+	names, err := fs.Glob(files, "*.txt")
+	if err != nil {
+		panic(err) // the pattern is a constant
+	}
+	for _, name := range names {
+		text, err := files.ReadFile(name)
+		if err != nil {
+			panic(err) // it was just listed
+		}
+		all[strings.TrimSuffix(name, ".txt")] = parse(string(text))
+	}
+	return all
+}
+
+// Of finds the example of a kind of step; nil when there is none.
+func Of(kind string) *Example {
+	for _, e := range All() {
+		if slices.Contains(e.Kinds, kind) {
+			return e
+		}
+	}
+	return nil
+}
+
+// parse reads an example: what it is about, and behind lines as "-- path --" its parts.
+func parse(text string) *Example {
+	e := &Example{Texts: map[string]string{project.File: "project: Example\n"}}
+	path := ""
+	for line := range strings.Lines(text) {
+		if name, ok := strings.CutPrefix(line, "-- "); ok {
+			path = strings.TrimSuffix(strings.TrimSpace(name), " --")
+			continue
+		}
+		switch path {
+		case "":
+			if kinds, ok := strings.CutPrefix(line, "for: "); ok {
+				e.Kinds = strings.Split(strings.TrimSpace(kinds), ", ")
+			} else {
+				e.About = strings.TrimSpace(line)
+			}
+		case "expect":
+			of, is, _ := strings.Cut(strings.TrimSpace(line), ": ")
+			e.Expect = append(e.Expect, Expected{of, is})
+		default:
+			e.Texts[path] += line
+		}
+	}
+	return e
+}
+
+// Run is what came of an example.
+type Run struct {
+	Project *project.Project
+	Plan    *flow.Plan
+	Whole   *flow.Item
+	Items   []*flow.Item
+	Counts  map[string]*flow.Counts
+}
+
+// Run runs the example on its sample, and reaches nothing outside.
+func (e *Example) Run(ctx context.Context) (*Run, error) {
+	p := project.Load("example", e.Texts)
+	if len(p.Faults) > 0 {
+		return nil, p.Faults
+	}
+	r := &Run{Project: p, Plan: p.Flow("example")}
+	at := time.Date(2031, 3, 9, 6, 0, 0, 0, time.UTC)
+	facts := flow.Facts{ID: "example", File: "sample", Started: value.Instant(at)}
+	outside := &flow.Dry{Rows: func(row *schema.Schema) ([]value.Value, error) { return p.SampleRecords(row, 100) }}
+	b := &flow.Batch{Plan: r.Plan, Outside: outside, House: &flow.DryHouse{Outside: outside, Plan: p.Flow, At: at, Facts: facts}, Try: 1, Totals: &flow.Totals{}}
+	input := value.Value{}
+	if r.Plan.Input != nil {
+		rows, err := p.SampleRecords(r.Plan.Input, 1)
+		if err != nil {
+			return nil, err
+		}
+		input = rows[0]
+	}
+	r.Whole, r.Counts = r.Plan.Whole(facts, input), map[string]*flow.Counts{}
+	b.Counts = r.Counts
+	if err := b.Pass(ctx, r.Plan.Head, r.Whole); err != nil || r.Plan.ReadStep == nil {
+		return r, err
+	}
+	in, err := p.OpenSample(r.Plan.Source, r.Plan.Source.Samples[0], false)
+	if err != nil {
+		return nil, err
+	}
+	if r.Items, err = flow.NewSource(r.Plan, in, facts).Within(r.Whole).Batch(100); err != nil {
+		return nil, err
+	}
+	if err := b.Run(ctx, r.Items); err != nil {
+		return nil, err
+	}
+	r.Plan.Tallied(r.Whole, b.Totals.Values)
+	r.Whole.State = flow.Live
+	return r, b.Pass(ctx, r.Plan.Tail, r.Whole)
+}
+
+// Got is what came of a thing that is expected: states, what a step yielded, or what it noted.
+func (r *Run) Got(of string) (value.Value, *fault.Fault) {
+	switch of {
+	case "run":
+		return value.Str(string(r.Whole.State)), nil
+	case "records":
+		var states []string
+		for _, it := range r.Items {
+			states = append(states, string(it.State))
+		}
+		return value.Str(strings.Join(states, ", ")), nil
+	}
+	ps := r.Plan.Planned(of)
+	if ps == nil {
+		return value.Value{}, fault.New(fault.Unknown, "there is no step %q", of)
+	}
+	for _, it := range append([]*flow.Item{r.Whole}, r.Items...) {
+		if ps.Result != nil && it.Frame.Slots[ps.Result.Slot].Kind() != value.Absent {
+			return it.Frame.Slots[ps.Result.Slot], nil
+		}
+		for _, n := range it.Notes {
+			if n.Place.Step == of {
+				return value.Str(n.Message), nil
+			}
+		}
+	}
+	return value.Value{}, nil
+}

@@ -1,0 +1,133 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+)
+
+// Trigger is what is remembered of the trigger of a flow.
+type Trigger struct {
+	NextAt    time.Time
+	Rising    string // the greatest value of the rising field that was taken
+	Spec      string // the schedule by which NextAt was worked out
+	PausedBy  *string
+	PausedAt  *time.Time
+	PausedFor string
+	Fault     string // what the last look at it met
+	LookedAt  *time.Time
+}
+
+const triggerColumns = "next_at, rising, spec, paused_by, paused_at, paused_for, fault, looked_at"
+
+// TriggerOf reads what is remembered of a trigger; nothing is, before it was first looked at.
+func TriggerOf(ctx context.Context, db DB, project, flowID string) (Trigger, error) {
+	rows, _ := db.Query(ctx, "select "+triggerColumns+" from trigger_state where project = $1 and flow = $2", project, flowID)
+	t, err := one(pgx.CollectExactlyOneRow(rows, pgx.RowToStructByPos[Trigger]))
+	if errors.Is(err, ErrNotFound) {
+		return Trigger{}, nil
+	}
+	return t, err
+}
+
+// DueTrigger says whether a trigger is due and when it is next; ok is false when it is not, or when another worker
+// looks at it now. rising is the greatest value that it has taken so far.
+func DueTrigger(ctx context.Context, tx pgx.Tx, project, flowID string, every time.Duration) (rising string, ok bool, err error) {
+	t, ok, err := LockTrigger(ctx, tx, project, flowID)
+	if err != nil || !ok || t.NextAt.After(time.Now()) {
+		return "", false, err
+	}
+	_, err = tx.Exec(ctx, "update trigger_state set next_at = now() + make_interval(secs => $3) where project = $1 and flow = $2", project, flowID, every.Seconds())
+	return t.Rising, err == nil, err
+}
+
+// LockTrigger reads a trigger and keeps other workers from it until the transaction ends; ok is false when another
+// one has it.
+func LockTrigger(ctx context.Context, tx pgx.Tx, project, flowID string) (t Trigger, ok bool, err error) {
+	if _, err := tx.Exec(ctx, "insert into trigger_state (project, flow) values ($1, $2) on conflict do nothing", project, flowID); err != nil {
+		return t, false, err
+	}
+	rows, _ := tx.Query(ctx, "select "+triggerColumns+" from trigger_state where project = $1 and flow = $2 for update skip locked", project, flowID)
+	t, err = one(pgx.CollectExactlyOneRow(rows, pgx.RowToStructByPos[Trigger]))
+	if errors.Is(err, ErrNotFound) {
+		return t, false, nil
+	}
+	return t, err == nil, err
+}
+
+// SetNext notes when a trigger is next, and by which schedule.
+func SetNext(ctx context.Context, tx pgx.Tx, project, flowID, spec string, next time.Time) error {
+	_, err := tx.Exec(ctx, "update trigger_state set next_at = $4, spec = $3 where project = $1 and flow = $2", project, flowID, spec, next)
+	return err
+}
+
+// SetRising notes the greatest value of a trigger's rising field.
+func SetRising(ctx context.Context, tx pgx.Tx, project, flowID, rising string) error {
+	_, err := tx.Exec(ctx, "update trigger_state set rising = $3 where project = $1 and flow = $2", project, flowID, rising)
+	return err
+}
+
+// NoteLook notes what a look at a trigger met; empty is nothing. It is written when it changes, and now and then.
+func NoteLook(ctx context.Context, db DB, project, flowID, fault string) error {
+	_, err := db.Exec(ctx, `insert into trigger_state as t (project, flow, fault, looked_at) values ($1, $2, $3, now())
+		on conflict (project, flow) do update set fault = excluded.fault, looked_at = now() where t.fault <> excluded.fault or t.looked_at is null or t.looked_at < now() - interval '5 s'`,
+		project, flowID, fault)
+	return err
+}
+
+// Pause lets a trigger start nothing until it is taken back; the reason is told to those who wonder.
+func Pause(ctx context.Context, db DB, project, flowID, by, reason string) error {
+	_, err := db.Exec(ctx, `insert into trigger_state (project, flow, paused_by, paused_at, paused_for) values ($1, $2, $3, now(), $4)
+		on conflict (project, flow) do update set paused_by = $3, paused_at = now(), paused_for = $4`, project, flowID, by, reason)
+	if err != nil {
+		return err
+	}
+	return Tell(ctx, db, "trigger "+project+" "+flowID)
+}
+
+// Unpause lets a trigger start runs again.
+func Unpause(ctx context.Context, db DB, project, flowID string) error {
+	_, err := db.Exec(ctx, "update trigger_state set paused_by = null, paused_at = null, paused_for = '' where project = $1 and flow = $2", project, flowID)
+	if err != nil {
+		return err
+	}
+	return Tell(ctx, db, "trigger "+project+" "+flowID)
+}
+
+// Paused are the flows of a project whose triggers are paused.
+func Paused(ctx context.Context, db DB) (map[[2]string]bool, error) {
+	rows, err := db.Query(ctx, "select project, flow from trigger_state where paused_by is not null")
+	if err != nil {
+		return nil, err
+	}
+	paused := map[[2]string]bool{}
+	var key [2]string
+	_, err = pgx.ForEachRow(rows, []any{&key[0], &key[1]}, func() error {
+		paused[key] = true
+		return nil
+	})
+	return paused, err
+}
+
+// UnderWay counts the runs of a flow that have begun or wait to.
+func UnderWay(ctx context.Context, db DB, project, flowID string) (n int, err error) {
+	err = db.QueryRow(ctx, "select count(*) from run where project = $1 and flow = $2 and state in ('waiting', 'running', 'retrying')", project, flowID).Scan(&n)
+	return n, err
+}
+
+// Turn says whether it is a run's turn: fewer than so many runs of its flow are under way (0 is any number), and none
+// of its lane that is older waits. Until the transaction ends no other run of the flow is given its turn.
+func Turn(ctx context.Context, tx pgx.Tx, id uuid.UUID, project, flowID, lane string, atOnce int) (bool, error) {
+	if _, err := tx.Exec(ctx, "select pg_advisory_xact_lock(hashtextextended($1 || '/' || $2, 7))", project, flowID); err != nil {
+		return false, err
+	}
+	var free bool
+	err := tx.QueryRow(ctx, `select ($4 = 0 or $4 > (select count(*) from run where project = $1 and flow = $2 and state = 'running' and id <> $3))
+			and ($5 = '' or not exists (select from run o, run me where me.id = $3 and o.project = $1 and o.flow = $2 and o.lane = $5 and o.id <> me.id
+				and o.state in ('waiting', 'running', 'retrying') and (o.created_at, o.id) < (me.created_at, me.id)))`,
+		project, flowID, id, atOnce, lane).Scan(&free)
+	return free, err
+}

@@ -1,0 +1,83 @@
+package bench
+
+import (
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"hollowreed/internal/core/flow"
+	"hollowreed/internal/store"
+)
+
+// firing is whether and when a trigger starts runs, and why it does not.
+type firing struct {
+	Why      string // it starts nothing; empty where it does
+	Bad      bool   // because of trouble, not because somebody wants it so
+	Paused   bool
+	Pausable bool
+	LookedAt *time.Time
+	Starts   []string // the next ones, in the schedule's zone
+	Zone     string
+}
+
+// nextStarts is how many starts of a schedule are shown.
+const nextStarts = 10
+
+// firing says what is known of the flow's trigger.
+func (b bench) firing(c *gin.Context, plan *flow.Plan, release int) (*firing, error) {
+	t := plan.Flow.Trigger
+	kept, err := store.TriggerOf(c, b.DB, b.Project, plan.Flow.ID)
+	if err != nil {
+		return nil, err
+	}
+	f := &firing{LookedAt: kept.LookedAt, Paused: kept.PausedBy != nil, Pausable: t.Kind != "person" && t.Kind != "called" && release > 0}
+	switch {
+	case !f.Pausable:
+		return f, nil
+	case f.Paused:
+		who, err := b.named(c, *kept.PausedBy)
+		if err != nil {
+			return nil, err
+		}
+		f.Why = "Paused by " + who + " at " + kept.PausedAt.UTC().Format("15:04 on 2 January") + "."
+		if kept.PausedFor != "" {
+			f.Why += " " + kept.PausedFor
+		}
+	case kept.Fault != "":
+		f.Why, f.Bad = "It cannot look: "+kept.Fault, true
+	}
+	return f, nil
+}
+
+// schedule adds the next starts of the draft's schedule.
+func (f *firing) schedule(plan *flow.Plan, now time.Time) {
+	if plan.Schedule == nil {
+		return
+	}
+	f.Zone = "UTC"
+	if z := plan.Flow.Trigger.Zone.Value; z != "" {
+		f.Zone = z
+	}
+	for _, at := range plan.Schedule.Starts(now, nextStarts) {
+		f.Starts = append(f.Starts, at.Format("Mon 2 Jan 15:04:05"))
+	}
+}
+
+// pause lets the trigger of a flow start nothing, or starts it again.
+func (b bench) pause(c *gin.Context) error {
+	_, plan, err := b.flowOf(c)
+	if err != nil {
+		return err
+	}
+	if c.PostForm("do") == "go on" {
+		err = store.Unpause(c, b.DB, b.Project, plan.Flow.ID)
+	} else {
+		err = store.Pause(c, b.DB, b.Project, plan.Flow.ID, b.Person.ID, strings.TrimSpace(c.PostForm("reason")))
+	}
+	if err != nil {
+		return err
+	}
+	c.Redirect(303, "/bench/flows/"+plan.Flow.ID+"?step=trigger")
+	return nil
+}
