@@ -240,7 +240,11 @@ func (l *layout) tie(to spot, id string, gap *Gap, joint bool) {
 // joint brings the loose ends together. Where tracks lie beside it, it keeps to the columns, so that nothing runs
 // through their steps.
 func (l *layout) joint(id string, width int, gap *Gap) {
-	s := l.at(l.jointAt(width), 0, ReedLane)
+	lane := ReedLane
+	if len(l.ends) == 1 && l.ends[0].row == l.row && l.group == 0 {
+		lane = l.ends[0].lane // it stays where it is
+	}
+	s := l.at(l.jointAt(width), 0, lane)
 	l.tie(s, id, gap, true)
 	if len(l.ends) > 0 {
 		l.joints = append(l.joints, s)

@@ -48,6 +48,7 @@ func Routes(r gin.IRouter, s *page.Site) {
 	r.GET("/bench/flows/:id/release", s.Do(b.releasePage))
 	r.POST("/bench/flows/:id/release", s.Do(b.release))
 	r.GET("/bench/mappings/:id", s.Do(b.mapping))
+	r.GET("/bench/steps", s.Do(b.stepReference))
 	r.GET("/bench/formulas", s.Do(b.formulas))
 	r.GET("/bench/mappings/new", s.Do(b.newMapping))
 	r.POST("/bench/mappings", s.Do(b.addMapping))

@@ -19,6 +19,7 @@ type firing struct {
 	LookedAt *time.Time
 	Starts   []string // the next ones, in the schedule's zone
 	Zone     string
+	next     time.Time // that was worked out; zero where none was
 }
 
 // nextStarts is how many starts of a schedule are shown.
@@ -31,7 +32,7 @@ func (b bench) firing(c *gin.Context, plan *flow.Plan, release int) (*firing, er
 	if err != nil {
 		return nil, err
 	}
-	f := &firing{LookedAt: kept.LookedAt, Paused: kept.PausedBy != nil, Pausable: t.Kind != "person" && t.Kind != "called" && release > 0}
+	f := &firing{next: kept.NextAt, LookedAt: kept.LookedAt, Paused: kept.PausedBy != nil, Pausable: t.Kind != "person" && t.Kind != "called" && release > 0}
 	switch {
 	case !f.Pausable:
 		return f, nil
@@ -58,6 +59,9 @@ func (f *firing) schedule(plan *flow.Plan, now time.Time) {
 	f.Zone = "UTC"
 	if z := plan.Flow.Trigger.Zone.Value; z != "" {
 		f.Zone = z
+	}
+	if t := plan.Flow.Trigger; t.Cron.Value == "" && f.next.After(now) { // so often, from the last start on
+		now = f.next.Add(-time.Duration(t.Every) * time.Second)
 	}
 	for _, at := range plan.Schedule.Starts(now, nextStarts) {
 		f.Starts = append(f.Starts, at.Format("Mon 2 Jan 15:04:05"))
