@@ -318,14 +318,16 @@ func TestScreenshots(t *testing.T) {
 	aside := w.ended("sk_0311.tide")
 	w.drop("sk_0312.tide", gauges.Readings(12, 12))
 	w.ended("sk_0312.tide")
+	w.drop("ls204_0309.man", w.sample("ls204_0309.man"))
+	w.newestOf("vehicle", store.Done)
 	tb := w.tab()
 	for _, s := range []struct{ name, path string }{
 		{"bench", "/bench"},
-		{"flow", "/bench/flows/gauge-readings?step=map"},
+		{"flow", "/bench/flows/vehicle?step=cargo"},
+		{"steps", "/bench/steps?kind=attempt"},
 		{"mapping", "/bench/mappings/booking-to-invoice?field=line"},
 		{"schema", "/bench/schemas/gauge-reading?line=3&field=3"},
 		{"schema-tree", "/bench/schemas/booking?field=4.1"},
-		{"schema-lines", "/bench/schemas/manifest?line=1&field=3.3.0"},
 		{"schema-source", "/bench/schemas/booking/source?as=jsonschema"},
 		{"convert", "/bench/schemas/sailing-event/convert"},
 		{"connection", "/bench/connections/quayside"},
