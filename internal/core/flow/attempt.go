@@ -46,7 +46,6 @@ func troubleOf(f *fault.Fault) value.Value {
 type attempt struct {
 	step                 *Step
 	steps, onFault, last []*PlannedStep
-	moves                [][2]int
 	slot                 int
 	handled              bool
 }

@@ -40,7 +40,6 @@ type Link struct {
 	CX, CY   int
 	Label    string // of a track: its condition, or its name
 	Trouble  bool   // the way of what failed
-	Dead     bool   // it ends here
 	Count    string // the step whose count it shows: of what comes in, or with Out of what goes out
 	Out      bool
 	Gap      *Gap // where a step that is put here stands; nil where none can be
@@ -94,7 +93,6 @@ type end struct {
 	spot
 	id, label string
 	trouble   bool
-	dead      bool
 	gap       *Gap
 }
 
