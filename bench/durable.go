@@ -119,7 +119,7 @@ func engineDurable(ctx context.Context, s *localpg.Server, dir, content string) 
 		return 0, err
 	}
 	for {
-		runs, err := store.Runs(ctx, db, store.RunFilter{Project: app.DemoProject, Most: 1})
+		runs, err := store.Runs(ctx, db, store.RunFilter{Project: app.DemoProject, Flow: "gauge-readings", Most: 1})
 		if err != nil {
 			return 0, err
 		}
