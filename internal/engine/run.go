@@ -265,20 +265,46 @@ func (x *execution) pass(ctx context.Context, steps []*flow.PlannedStep) (over b
 	if err := b.Pass(ctx, steps, x.whole); err != nil {
 		return false, err
 	}
-	cancelledBy, err := x.commitWhole(ctx, b)
+	end := x.ending(b)
+	cancelledBy, err := x.commitWhole(ctx, b, end)
 	switch {
 	case err != nil:
 		return false, err
 	case cancelledBy != nil:
 		return true, x.cancelled(ctx, *cancelledBy)
-	case b.Stopped != nil:
-		return true, x.over(ctx, store.Stopped, b.Stopped.Fault)
-	case x.whole.State == flow.SetAside:
-		return true, x.over(ctx, store.SetAside, x.whole.Faults[0])
+	case end != nil:
+		return true, x.settled(ctx, end.state)
 	case x.whole.State == flow.LeftOut, x.whole.State == flow.Ended:
 		return true, x.finish(ctx)
 	}
 	return false, nil
+}
+
+// ending is how a run ends.
+type ending struct {
+	state store.State
+	fault *fault.Fault
+}
+
+// ending says how the run ends with a batch of the run as a whole; nil where more is to be done. It is recorded with
+// the batch, in one transaction.
+func (x *execution) ending(b *flow.Batch) *ending {
+	switch {
+	case b.Stopped != nil:
+		return &ending{store.Stopped, b.Stopped.Fault}
+	case x.whole.State == flow.SetAside:
+		return &ending{store.SetAside, x.whole.Faults[0]}
+	case x.plan.ReadStep != nil || x.writes():
+		return nil
+	case x.run.Aside+len(asides(x.run, x.whole.Inner)) > 0:
+		return &ending{store.SetAside, nil}
+	}
+	return &ending{store.Done, nil}
+}
+
+// writes says whether files are written when the run ends.
+func (x *execution) writes() bool {
+	return slices.ContainsFunc(x.plan.Steps, func(ps *flow.PlannedStep) bool { return ps.File != nil })
 }
 
 // begin starts to read behind what is dealt with.
@@ -377,11 +403,12 @@ func (x *execution) commit(ctx context.Context, b *flow.Batch, items []*flow.Ite
 	if err != nil {
 		return nil, err
 	}
-	return x.record(ctx, r, b, first, len(items), entries, aside)
+	return x.record(ctx, r, b, batchEntries{first, len(items), entries}, aside, nil)
 }
 
 // commitWhole records what happened to the run as a whole. Its journal stands before that of the first record.
-func (x *execution) commitWhole(ctx context.Context, b *flow.Batch) (cancelledBy *string, err error) {
+// Where the run ends with it, that is recorded, too.
+func (x *execution) commitWhole(ctx context.Context, b *flow.Batch, end *ending) (cancelledBy *string, err error) {
 	entries, err := encode(x.plan, []*flow.Item{x.whole})
 	if err != nil {
 		return nil, err
@@ -389,13 +416,19 @@ func (x *execution) commitWhole(ctx context.Context, b *flow.Batch) (cancelledBy
 	r := x.run
 	aside := asides(r, x.whole.Inner)
 	r.Aside += len(aside)
-	return x.record(ctx, r, b, flow.WholeRun, 1, entries, aside)
+	return x.record(ctx, r, b, batchEntries{flow.WholeRun, 1, entries}, aside, end)
+}
+
+// batchEntries are the journal of a batch.
+type batchEntries struct {
+	first, records int
+	entries        []byte
 }
 
 // record writes all that a batch has come to in one transaction.
-func (x *execution) record(ctx context.Context, r store.Run, b *flow.Batch, first, records int, entries []byte, aside []store.Aside) (cancelledBy *string, err error) {
+func (x *execution) record(ctx context.Context, r store.Run, b *flow.Batch, j batchEntries, aside []store.Aside, end *ending) (cancelledBy *string, err error) {
 	r.Counts = sum(x.run.Counts, b.Counts)
-	if first == flow.WholeRun { // the head may be done again
+	if j.first == flow.WholeRun { // the head may be done again
 		r.Counts = latest(x.run.Counts, b.Counts)
 	}
 	r.Totals = writeTotals(x.totals)
@@ -406,17 +439,21 @@ func (x *execution) record(ctx context.Context, r store.Run, b *flow.Batch, firs
 		if cancelledBy, err = store.Progress(ctx, tx, r); err != nil {
 			return err
 		}
-		if records > 0 {
-			if err := store.AddJournal(ctx, tx, r.ID, first, records, entries); err != nil {
+		if j.records > 0 {
+			if err := store.AddJournal(ctx, tx, r.ID, j.first, j.records, j.entries); err != nil {
 				return err
 			}
 		}
 		for step, content := range collected(b) {
-			if err := store.Collect(ctx, tx, r.ID, step, first, content); err != nil {
+			if err := store.Collect(ctx, tx, r.ID, step, j.first, content); err != nil {
 				return err
 			}
 		}
-		return errors.Join(store.AddAside(ctx, tx, aside), store.AddReferences(ctx, tx, r, b.References), store.AddEvents(ctx, tx, r, b.Events))
+		err := errors.Join(store.AddAside(ctx, tx, aside), store.AddReferences(ctx, tx, r, b.References), store.AddEvents(ctx, tx, r, b.Events))
+		if err != nil || end == nil || cancelledBy != nil {
+			return err
+		}
+		return store.Finish(ctx, tx, r, end.state, end.fault, nil)
 	})
 	if err == nil {
 		x.run = r

@@ -17,6 +17,11 @@ func (x *execution) over(ctx context.Context, state store.State, f *fault.Fault)
 	if err := store.Finish(ctx, x.engine.db, x.run, state, f, nil); err != nil {
 		return err
 	}
+	return x.settled(ctx, state)
+}
+
+// settled deals with the file of a run that is over.
+func (x *execution) settled(ctx context.Context, state store.State) error {
 	if err := x.settle(ctx, state); err != nil { // the run's outcome stands
 		return store.Warn(ctx, x.engine.db, x.run, fmt.Sprintf("%s stays where it is: %s", x.run.File, plainError(err)))
 	}
