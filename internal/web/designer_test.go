@@ -206,6 +206,24 @@ func (tb *tab) carry(from, to string) {
 	)
 }
 
+// TestStepsArePutUnderUndoAndFinally: tracks that have no steps yet are not drawn, and are filled from the step.
+func TestStepsArePutUnderUndoAndFinally(t *testing.T) {
+	w := newWorld(t)
+	tb := w.tab()
+	for step, track := range map[string]string{"warn": "Finally", "post": "Undo"} {
+		tb.open("/bench/flows/vehicle?step=" + step)
+		tb.sees("#node-"+step+".sel", "")
+		tb.do(chromedp.Evaluate(`document.querySelector("#doing details").open = true`, nil))
+		tb.click("#under-" + track)
+		tb.sees("#panel .ph", "Put a step here")
+		tb.keys("notes a text" + kb.Enter)
+		tb.sees("#panel .ph", "Note")
+		tb.sees("#lanes", track)
+	}
+	require.Contains(t, w.text("flows/vehicle.yaml"), "undo:\n")
+	require.Contains(t, w.text("flows/vehicle.yaml"), "finally:\n")
+}
+
 // TestSomebodyElseChangedTheFlow: a change from an old page is refused and says so; nothing is overwritten.
 func TestSomebodyElseChangedTheFlow(t *testing.T) {
 	w := newWorld(t)

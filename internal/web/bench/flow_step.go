@@ -23,6 +23,7 @@ type stepPanel struct {
 	Comment                string
 	Holds                  bool // other steps
 	Branches               bool
+	Under                  []underTrack // tracks without steps, which the drawing does not show
 	Name                   settingField
 	Settings, Rare         []settingField
 	Tracks                 []trackField
@@ -125,6 +126,9 @@ func (d *flowPage) panel(p *project.Project, plan *flow.Plan) {
 	}
 }
 
+// underTrack is a track that has no steps yet.
+type underTrack struct{ Title, Gap string }
+
 // tracks fills the branches of a step.
 func (s *stepPanel) tracks(ps *flow.PlannedStep, left *fault.List, e evaluator) {
 	many := 0
@@ -136,6 +140,9 @@ func (s *stepPanel) tracks(ps *flow.PlannedStep, left *fault.List, e evaluator) 
 	for i, t := range ps.Step.Tracks {
 		if t.Kind.Key != "undo" {
 			s.Holds = true
+		}
+		if (t.Kind.Key == "undo" || t.Kind.Key == "finally") && len(t.Steps) == 0 {
+			s.Under = append(s.Under, underTrack{t.Kind.Title, gapKey(flow.Gap{Path: t.Path})})
 		}
 		s.Branches = s.Branches || t.Kind.Many
 		if !t.Kind.Many {
