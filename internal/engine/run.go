@@ -6,11 +6,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"maps"
 	"math/rand/v2"
 	"os"
-	"slices"
-	"sync"
 	"time"
 
 	"github.com/google/uuid"
@@ -21,7 +18,6 @@ import (
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/all"
-	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/store"
@@ -116,49 +112,6 @@ func (x *execution) work(ctx context.Context) error {
 			return errors.Join(rerr, err)
 		}
 		return x.cancelled(ctx, *r.CancelBy)
-	}
-	return err
-}
-
-// active are the runs that a process works on, to end them when somebody asks for it.
-type active struct {
-	mu   sync.Mutex
-	runs map[uuid.UUID]context.CancelCauseFunc
-}
-
-func (a *active) add(id uuid.UUID, cancel context.CancelCauseFunc) {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	if a.runs == nil {
-		a.runs = map[uuid.UUID]context.CancelCauseFunc{}
-	}
-	a.runs[id] = cancel
-}
-
-func (a *active) drop(id uuid.UUID) {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	delete(a.runs, id)
-}
-
-// grace is how long a batch may go on in a run that somebody asked to stop; what it has done then counts.
-const grace = time.Second
-
-// heed ends the work on runs that somebody asked to stop and whose batch does not end by itself.
-func (e *Engine) heed(ctx context.Context) error {
-	e.active.mu.Lock()
-	ids := slices.Collect(maps.Keys(e.active.runs))
-	e.active.mu.Unlock()
-	if len(ids) == 0 {
-		return nil
-	}
-	stop, err := store.Cancelled(ctx, e.db, ids, grace)
-	e.active.mu.Lock()
-	defer e.active.mu.Unlock()
-	for _, id := range stop {
-		if cancel := e.active.runs[id]; cancel != nil {
-			cancel(errCancelled)
-		}
 	}
 	return err
 }
@@ -280,33 +233,6 @@ func (x *execution) pass(ctx context.Context, steps []*flow.PlannedStep) (over b
 	return false, nil
 }
 
-// ending is how a run ends.
-type ending struct {
-	state store.State
-	fault *fault.Fault
-}
-
-// ending says how the run ends with a batch of the run as a whole; nil where more is to be done. It is recorded with
-// the batch, in one transaction.
-func (x *execution) ending(b *flow.Batch) *ending {
-	switch {
-	case b.Stopped != nil:
-		return &ending{store.Stopped, b.Stopped.Fault}
-	case x.whole.State == flow.SetAside:
-		return &ending{store.SetAside, x.whole.Faults[0]}
-	case x.plan.ReadStep != nil || x.writes():
-		return nil
-	case x.run.Aside+len(asides(x.run, x.whole.Inner)) > 0:
-		return &ending{store.SetAside, nil}
-	}
-	return &ending{store.Done, nil}
-}
-
-// writes says whether files are written when the run ends.
-func (x *execution) writes() bool {
-	return slices.ContainsFunc(x.plan.Steps, func(ps *flow.PlannedStep) bool { return ps.File != nil })
-}
-
 // begin starts to read behind what is dealt with.
 func (x *execution) begin(in io.Reader) error {
 	r := &x.run
@@ -390,113 +316,6 @@ func before(b *flow.Batch, items []*flow.Item) []*flow.Item {
 		}
 	}
 	return items
-}
-
-// commit records a batch: what happened to its records, what was set aside and how far the run is.
-func (x *execution) commit(ctx context.Context, b *flow.Batch, items []*flow.Item) (cancelledBy *string, err error) {
-	r := x.run
-	first := r.Taken
-	r.Taken += len(items)
-	aside := asides(r, items)
-	r.Aside += len(aside)
-	entries, err := encode(x.plan, items)
-	if err != nil {
-		return nil, err
-	}
-	return x.record(ctx, r, b, batchEntries{first, len(items), entries}, aside, nil)
-}
-
-// commitWhole records what happened to the run as a whole. Its journal stands before that of the first record.
-// Where the run ends with it, that is recorded, too.
-func (x *execution) commitWhole(ctx context.Context, b *flow.Batch, end *ending) (cancelledBy *string, err error) {
-	entries, err := encode(x.plan, []*flow.Item{x.whole})
-	if err != nil {
-		return nil, err
-	}
-	r := x.run
-	aside := asides(r, x.whole.Inner)
-	r.Aside += len(aside)
-	return x.record(ctx, r, b, batchEntries{flow.WholeRun, 1, entries}, aside, end)
-}
-
-// batchEntries are the journal of a batch.
-type batchEntries struct {
-	first, records int
-	entries        []byte
-}
-
-// record writes all that a batch has come to in one transaction.
-func (x *execution) record(ctx context.Context, r store.Run, b *flow.Batch, j batchEntries, aside []store.Aside, end *ending) (cancelledBy *string, err error) {
-	r.Counts = sum(x.run.Counts, b.Counts)
-	if j.first == flow.WholeRun { // the head may be done again
-		r.Counts = latest(x.run.Counts, b.Counts)
-	}
-	r.Totals = writeTotals(x.totals)
-	if b.Answer.Kind() != value.Absent {
-		r.Answer = (&json.Appender{}).Append(nil, b.Answer)
-	}
-	err = pgx.BeginFunc(ctx, x.engine.db, func(tx pgx.Tx) error {
-		if cancelledBy, err = store.Progress(ctx, tx, r); err != nil {
-			return err
-		}
-		if j.records > 0 {
-			if err := store.AddJournal(ctx, tx, r.ID, j.first, j.records, j.entries); err != nil {
-				return err
-			}
-		}
-		for step, content := range collected(b) {
-			if err := store.Collect(ctx, tx, r.ID, step, j.first, content); err != nil {
-				return err
-			}
-		}
-		err := errors.Join(store.AddAside(ctx, tx, aside), store.AddReferences(ctx, tx, r, b.References), store.AddEvents(ctx, tx, r, b.Events))
-		if err != nil || end == nil || cancelledBy != nil {
-			return err
-		}
-		return store.Finish(ctx, tx, r, end.state, end.fault, nil)
-	})
-	if err == nil {
-		x.run = r
-		x.run.Attempt = 1
-	}
-	return cancelledBy, err
-}
-
-// latest are counts of which some are counted anew.
-func latest(a, b map[string]*flow.Counts) map[string]*flow.Counts {
-	all := maps.Clone(b)
-	for id, c := range a {
-		if all[id] == nil {
-			all[id] = c
-		}
-	}
-	return all
-}
-
-func sum(a, b map[string]*flow.Counts) map[string]*flow.Counts {
-	total := map[string]*flow.Counts{}
-	for _, m := range []map[string]*flow.Counts{a, b} {
-		for id, c := range m {
-			if total[id] == nil {
-				total[id] = &flow.Counts{}
-			}
-			total[id].Add(c)
-		}
-	}
-	return total
-}
-
-// asides are the records that were set aside, and the entries inside others.
-func asides(r store.Run, items []*flow.Item) []store.Aside {
-	var list []store.Aside
-	for _, it := range items {
-		if it.State == flow.SetAside {
-			list = append(list, store.Aside{Run: r.ID, Record: it.Record, Path: it.Path, Line: it.Place.Line, Step: it.Step, Raw: []byte(it.Raw), Faults: it.Faults})
-			continue
-		}
-		list = append(list, asides(r, it.Inner)...)
-	}
-	return list
 }
 
 func (x *execution) finish(ctx context.Context) error {

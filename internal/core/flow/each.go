@@ -142,16 +142,20 @@ func namedOf(t formula.Type) Named {
 // run makes the entries of all items and passes them through the steps.
 func (e *entries) run(ctx context.Context, b *Batch, items []*Item) error {
 	var all []*Item
-	for _, it := range items {
+	ends := make([]int, len(items)) // where each item's entries end among all
+	for i, it := range items {
 		all = append(all, e.split(it)...)
+		ends[i] = len(all)
 	}
 	if err := e.each(ctx, b, all); err != nil {
 		return err
 	}
-	for _, it := range items {
+	from := 0
+	for i, it := range items {
 		if it.State == Live {
-			e.gather(it, all)
+			e.gather(it, all[from:ends[i]])
 		}
+		from = ends[i]
 	}
 	return nil
 }
@@ -228,14 +232,11 @@ func (e *entries) some(ctx context.Context, b *Batch, items []*Item) error {
 }
 
 // gather says what the entries mean for the item that they belong to.
-func (e *entries) gather(it *Item, all []*Item) {
+func (e *entries) gather(it *Item, children []*Item) {
 	var list []value.Value
 	var first *fault.Fault
 	failed, kept := 0, 0
-	for _, child := range all {
-		if child.Parent != it {
-			continue
-		}
+	for _, child := range children {
 		switch {
 		case child.State == SetAside:
 			failed++

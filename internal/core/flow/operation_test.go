@@ -84,10 +84,7 @@ func compiled(t *testing.T, op, with string) *Plan {
 	for name, s := range map[string]string{"%OP%": op, "%WITH%": with} {
 		text = strings.ReplaceAll(text, name, s)
 	}
-	d := doc.Parse("flows/noting.yaml", []byte(text))
-	f := Parse("noting", d)
-	require.Empty(t, d.Faults)
-	return f.Compile(parts(t))
+	return compiledText(t, parts(t), "noting", text)
 }
 
 func TestWhatACallIsAskedWithIsChecked(t *testing.T) {

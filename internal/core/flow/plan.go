@@ -349,7 +349,7 @@ func (c *compiler) steps(steps []*Step) []*PlannedStep {
 		if k == nil {
 			continue
 		}
-		ps := c.plan1(s, k, ended)
+		ps := c.planned(s, k, ended)
 		list = append(list, ps)
 		if k.Ends && !s.Off {
 			ended = s.Name
@@ -358,7 +358,7 @@ func (c *compiler) steps(steps []*Step) []*PlannedStep {
 	return list
 }
 
-func (c *compiler) plan1(s *Step, k *Kind, ended string) *PlannedStep {
+func (c *compiler) planned(s *Step, k *Kind, ended string) *PlannedStep {
 	ps := &PlannedStep{
 		Step: s, Before: append([]Named(nil), c.named...), Inside: c.cur, Scope: c.scope, plan: c.plan, kind: k,
 		caught: c.caught, nested: c.nested, parallel: c.parallel, run: pass,

@@ -63,13 +63,17 @@ func (l flowLook) fold() string {
 
 // address is the page that shows the same with another step or record.
 func (l flowLook) address(step, record string) string {
+	return "/bench/flows/" + l.id + "?" + l.query(step, record)
+}
+
+func (l flowLook) query(step, record string) string {
 	q := url.Values{"step": {step}}
 	for name, v := range map[string]string{"record": record, "sample": l.sample, "fold": l.fold()} {
 		if v != "" && v != "0" {
 			q.Set(name, v)
 		}
 	}
-	return "/bench/flows/" + l.id + "?" + q.Encode()
+	return q.Encode()
 }
 
 type flowPage struct {
@@ -267,12 +271,8 @@ func (d *flowPage) draw(p *project.Project, plan *flow.Plan) {
 		Selected: d.Step.ID, Target: "#work",
 		Href: func(step string) string { return d.look.address(step, record) },
 		Insert: func(gap *flow.Gap) string {
-			return d.look.address(d.Step.ID, record) + "&gap=" + url.QueryEscape(draw.GapKey(gap))
+			return "/bench/flows/" + d.ID + "/picker?" + d.look.query(d.Step.ID, record) + "&gap=" + url.QueryEscape(draw.GapKey(gap))
 		},
-	}
-	insert := o.Insert
-	o.Insert = func(gap *flow.Gap) string {
-		return strings.Replace(insert(gap), "/bench/flows/"+d.ID+"?", "/bench/flows/"+d.ID+"/picker?", 1)
 	}
 	if d.Trial != nil {
 		o.Counts, o.Read = d.Trial.Counts, d.Records

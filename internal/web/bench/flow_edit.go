@@ -15,6 +15,7 @@ import (
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/store"
+	"hollowreed/internal/web/draw"
 	"hollowreed/internal/web/page"
 )
 
@@ -74,7 +75,7 @@ func (b bench) picker(c *gin.Context) error {
 	if !ok {
 		gap = behind(plan.Flow, look.step, look.count)
 	}
-	d := pickerPage{ID: look.id, Gap: gapKey(gap), Back: look.address(look.step, look.record), Look: map[string]string{"record": look.record, "sample": look.sample, "fold": look.fold(), "step": look.step}}
+	d := pickerPage{ID: look.id, Gap: draw.GapKey(&gap), Back: look.address(look.step, look.record), Look: map[string]string{"record": look.record, "sample": look.sample, "fold": look.fold(), "step": look.step}}
 	if d.Draft, err = store.PartDraft(c, b.DB, p.ID, project.Path(project.Flows, look.id)); err != nil {
 		return err
 	}
@@ -93,19 +94,6 @@ func (b bench) picker(c *gin.Context) error {
 	}
 	flowView.Part(c, "picker", d)
 	return nil
-}
-
-func gapKey(g flow.Gap) string {
-	parts := make([]string, len(g.Path))
-	for i, p := range g.Path {
-		switch p := p.(type) {
-		case int:
-			parts[i] = strconv.Itoa(p)
-		case string:
-			parts[i] = p
-		}
-	}
-	return strings.Join(parts, "/") + ":" + strconv.Itoa(g.At)
 }
 
 func (b bench) flowOf(c *gin.Context) (*project.Project, *flow.Plan, error) {

@@ -11,6 +11,7 @@ import (
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
+	"hollowreed/internal/web/draw"
 	"hollowreed/internal/web/page"
 )
 
@@ -142,7 +143,7 @@ func (s *stepPanel) tracks(ps *flow.PlannedStep, left *fault.List, e evaluator) 
 			s.Holds = true
 		}
 		if (t.Kind.Key == "undo" || t.Kind.Key == "finally") && len(t.Steps) == 0 {
-			s.Under = append(s.Under, underTrack{t.Kind.Title, gapKey(flow.Gap{Path: t.Path})})
+			s.Under = append(s.Under, underTrack{t.Kind.Title, draw.GapKey(&flow.Gap{Path: t.Path})})
 		}
 		s.Branches = s.Branches || t.Kind.Many
 		if !t.Kind.Many {

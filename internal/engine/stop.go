@@ -1,0 +1,56 @@
+package engine
+
+import (
+	"context"
+	"maps"
+	"slices"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+
+	"hollowreed/internal/store"
+)
+
+// active are the runs that a process works on, to end them when somebody asks for it.
+type active struct {
+	mu   sync.Mutex
+	runs map[uuid.UUID]context.CancelCauseFunc
+}
+
+func (a *active) add(id uuid.UUID, cancel context.CancelCauseFunc) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.runs == nil {
+		a.runs = map[uuid.UUID]context.CancelCauseFunc{}
+	}
+	a.runs[id] = cancel
+}
+
+func (a *active) drop(id uuid.UUID) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	delete(a.runs, id)
+}
+
+// grace is how long a batch may go on in a run that somebody asked to stop; what it has done then counts.
+const grace = time.Second
+
+// heed ends the work on runs that somebody asked to stop and whose batch does not end by itself.
+func (e *Engine) heed(ctx context.Context) error {
+	e.active.mu.Lock()
+	ids := slices.Collect(maps.Keys(e.active.runs))
+	e.active.mu.Unlock()
+	if len(ids) == 0 {
+		return nil
+	}
+	stop, err := store.Cancelled(ctx, e.db, ids, grace)
+	e.active.mu.Lock()
+	defer e.active.mu.Unlock()
+	for _, id := range stop {
+		if cancel := e.active.runs[id]; cancel != nil {
+			cancel(errCancelled)
+		}
+	}
+	return err
+}
