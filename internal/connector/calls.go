@@ -192,3 +192,12 @@ func (p *Pool) Read(ctx context.Context, r system.Request) iter.Seq2[value.Value
 		e.breaker.after(nil)
 	}
 }
+
+// Secret opens a secret of the environment for a step that needs a key; it is masked like those of connections.
+func (p *Pool) Secret(ctx context.Context, name string) (string, error) {
+	text, err := p.source.Get(ctx, name)
+	if text != "" {
+		p.mask.Add(text)
+	}
+	return text, err
+}

@@ -15,7 +15,6 @@ import (
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/mapping"
-	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/value"
@@ -254,39 +253,13 @@ func (e *Entry) item(plan *flow.Plan, parent *flow.Item) *flow.Item {
 	}
 	for _, k := range plan.Kept {
 		if text, ok := e.Values[k.Key]; ok {
-			it.Frame.Slots[k.Slot] = readValue(k, text)
+			it.Frame.Slots[k.Slot] = k.Read(string(text))
 		}
 	}
 	for _, inner := range e.Inner {
 		it.Inner = append(it.Inner, inner.item(plan, it))
 	}
 	return it
-}
-
-// readValue reads back what the journal holds under a name.
-func readValue(n flow.Kept, text []byte) value.Value {
-	if n.Schema != nil {
-		if n.List && string(text) == "[]" {
-			return value.ListOf()
-		}
-		rows, err := project.ReadJSON(n.Schema.As("json"), string(text))
-		switch {
-		case err != nil:
-			return value.Value{}
-		case n.List:
-			return value.ListOf(rows...)
-		}
-		return rows[0]
-	}
-	r, err := json.NewReader(strings.NewReader(`{"value":`+string(text)+`}`), notation.Options{Schema: n.Holder})
-	if err != nil {
-		return value.Value{}
-	}
-	v, err := r.Next()
-	if err != nil {
-		return value.Value{}
-	}
-	return v.Field("value")
 }
 
 // readTotals reads what tally steps had come to.
@@ -303,7 +276,7 @@ func readTotals(plan *flow.Plan, text []byte) (*flow.Totals, error) {
 		ps := plan.Planned(step)
 		for _, k := range plan.Kept {
 			if ps != nil && ps.Result != nil && k.Slot == ps.Result.Slot {
-				t.Values[step] = readValue(k, text)
+				t.Values[step] = k.Read(string(text))
 			}
 		}
 	}

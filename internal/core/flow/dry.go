@@ -2,6 +2,8 @@ package flow
 
 import (
 	"context"
+	"crypto/rand"
+	"io"
 	"sync"
 	"time"
 
@@ -90,8 +92,12 @@ type DryHouse struct {
 	Plan    func(flow string) *Plan // of a flow that is called; nil when there is none
 	At      time.Time
 	Facts   Facts
+	Secrets func(ctx context.Context, name string) (string, error) // nil: none
 	mu      sync.Mutex
 	seen    map[string]bool
+	kept    map[string]string
+	letters map[Letter][]string
+	groups  map[string][]string
 	depth   int
 }
 
@@ -109,7 +115,7 @@ func (d *DryHouse) Start(ctx context.Context, c Started, inputs []value.Value) (
 		case d.depth >= maxCalls:
 			out[i].Fault = fault.New(fault.Limit, "flows call flows more than %d deep", maxCalls)
 		default:
-			house := &DryHouse{Outside: d.Outside, Plan: d.Plan, At: d.At, Facts: d.Facts, depth: d.depth + 1}
+			house := &DryHouse{Outside: d.Outside, Plan: d.Plan, At: d.At, Facts: d.Facts, Secrets: d.Secrets, depth: d.depth + 1}
 			b := &Batch{Plan: plan, Outside: d.Outside, House: house, Try: standardTries}
 			whole := plan.Whole(d.Facts, input)
 			if err := b.Pass(ctx, append(plan.Head[:len(plan.Head):len(plan.Head)], plan.Tail...), whole); err != nil {
@@ -154,3 +160,99 @@ func (d *DryHouse) Wait(context.Context, string, []*Item, []time.Time) error { r
 
 // Now is the time at which the try began.
 func (d *DryHouse) Now() time.Time { return d.At }
+
+// Secret is what the secrets of the try have.
+func (d *DryHouse) Secret(ctx context.Context, name string) (string, error) {
+	if d.Secrets == nil {
+		return "", nil
+	}
+	return d.Secrets(ctx, name)
+}
+
+// Random gives random bytes.
+func (d *DryHouse) Random() io.Reader { return rand.Reader }
+
+// Recall knows what this try has remembered.
+func (d *DryHouse) Recall(_ context.Context, space string, keys []string) (map[string]string, error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	known := map[string]string{}
+	for _, key := range keys {
+		if text, ok := d.kept[space+"\x00"+key]; ok {
+			known[key] = text
+		}
+	}
+	return known, nil
+}
+
+// Remember remembers for this try.
+func (d *DryHouse) Remember(_ context.Context, space string, notes []Noted) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.kept == nil {
+		d.kept = map[string]string{}
+	}
+	for _, n := range notes {
+		d.kept[space+"\x00"+n.Key] = n.Text
+	}
+	return nil
+}
+
+// Deliver hands over within this try.
+func (d *DryHouse) Deliver(_ context.Context, _ string, _ []*Item, letters []Letter) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.letters == nil {
+		d.letters = map[Letter][]string{}
+	}
+	for _, l := range letters {
+		of := Letter{Kind: l.Kind, Reference: l.Reference}
+		d.letters[of] = append(d.letters[of], l.Text)
+	}
+	return nil
+}
+
+// Await takes what was handed over in this try; otherwise it makes a message up, for the steps that come after.
+func (d *DryHouse) Await(_ context.Context, a Awaited, letters []Letter) ([]*string, error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	texts := make([]*string, len(letters))
+	for i, of := range letters {
+		if waiting := d.letters[of]; len(waiting) > 0 {
+			texts[i], d.letters[of] = &waiting[0], waiting[1:]
+			continue
+		}
+		if v, f := sample.Make(a.Of, sample.Typical, uint64(i)); f == nil {
+			text := Kept{}.Write(v)
+			texts[i] = &text
+		}
+	}
+	return texts, nil
+}
+
+// Gather gathers what comes in this try: a group that is whole by its number, and at the end of what comes together
+// those that are whole by the time.
+func (d *DryHouse) Gather(_ context.Context, g Gathering, keys, texts []string) ([]Gathered, error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.groups == nil {
+		d.groups = map[string][]string{}
+	}
+	out, last := make([]Gathered, len(keys)), map[string]int{}
+	for i, key := range keys {
+		of := g.Step + "\x00" + key
+		d.groups[of] = append(d.groups[of], texts[i])
+		last[of] = i
+		if g.Count > 0 && len(d.groups[of]) >= g.Count {
+			out[i].Texts = d.groups[of]
+			delete(d.groups, of)
+		}
+	}
+	for of, i := range last {
+		if open := d.groups[of]; g.Within > 0 && len(open) > 0 {
+			out[i].Texts = open
+			delete(d.groups, of)
+		}
+	}
+	return out, nil
+}

@@ -11,6 +11,7 @@ type SettingType string
 const (
 	Text      SettingType = "text"
 	Formula   SettingType = "formula"
+	Template  SettingType = "template" // a text of several lines with formulas in it
 	Part      SettingType = "part"
 	Choice    SettingType = "choice"
 	Matches   SettingType = "matches"   // pairs of a name and a formula
@@ -91,10 +92,10 @@ var Kinds []*Kind
 
 func init() {
 	Kinds = []*Kind{
-		readKind, eachKind, chooseKind, atOnceKind, attemptKind, keepKind, onceKind,
-		mapKind, setKind, tallyKind, checkKind, parseKind, formatKind,
+		readKind, eachKind, chooseKind, atOnceKind, attemptKind, keepKind, onceKind, gatherKind, cachedKind,
+		mapKind, setKind, tallyKind, checkKind, parseKind, formatKind, templateKind, packKind, sealKind, openKind, lookUpKind, changeKind,
 		outside(findKind), outside(upsertKind), outside(callKind), outside(writeKind),
-		flowKind, answerKind, waitKind, noteKind, referenceKind, stopKind,
+		flowKind, answerKind, waitKind, deliverKind, awaitKind, noteKind, referenceKind, stopKind,
 	}
 }
 

@@ -73,18 +73,6 @@ type Written struct {
 	Fault  *fault.Fault
 }
 
-// House is what a running flow asks of Hollow Reed itself. What it did for an item before it does not do again.
-type House interface {
-	// Start runs another flow once for each input and says what it answered; without waiting it only begins.
-	Start(ctx context.Context, c Started, inputs []value.Value) ([]Answered, error)
-	// Seen notes keys and says which of them were there before, from other records.
-	Seen(ctx context.Context, s Sight, keys []string) ([]bool, error)
-	// Wait is a *Waiting error until the time has come.
-	Wait(ctx context.Context, step string, items []*Item, until []time.Time) error
-	// Now is the time of this try.
-	Now() time.Time
-}
-
 // Started is a step that runs another flow.
 type Started struct {
 	Flow  *Contract

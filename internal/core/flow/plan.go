@@ -180,10 +180,8 @@ func (p *Plan) keep() {
 			key += "@" + ps.Step.ID
 		}
 		taken[key] = true
-		k := Kept{Key: key, Named: *n}
-		if n.Schema == nil && n.Type.Kind != value.Absent {
-			k.Holder = &schema.Schema{ID: n.Name, Notation: "json", Root: schema.Record(n.Name, fieldOf("value", n.Type))}
-		}
+		k := keptOf(*n)
+		k.Key = key
 		p.Kept = append(p.Kept, k)
 	}
 	for _, ps := range p.Steps {

@@ -101,7 +101,7 @@ func (t *Table) row(d *doc.Doc, n doc.Node) {
 	for i, f := range t.Keys {
 		keys[i] = rec.Field(f.Name)
 	}
-	key := keyOf(keys)
+	key := Key(keys)
 	if _, twice := t.index[key]; twice {
 		d.Fault(n.At(), fault.New(fault.Setting, "there is a row with %s already", t.Told(keys)))
 		return
@@ -141,7 +141,8 @@ func (t *Table) record(d *doc.Doc, texts []doc.Text, at doc.Text, other bool) (v
 	return value.Rec(t.Row.Shape(), fields), ok
 }
 
-func keyOf(keys []value.Value) string {
+// Key is a text that tells the keys of a row from all others.
+func Key(keys []value.Value) string {
 	var b strings.Builder
 	for _, k := range keys {
 		text, _ := value.Key(k)
@@ -152,13 +153,13 @@ func keyOf(keys []value.Value) string {
 
 // Has says whether there is a row with these keys, given in the order of the key columns.
 func (t *Table) Has(keys []value.Value) bool {
-	_, ok := t.index[keyOf(keys)]
+	_, ok := t.index[Key(keys)]
 	return ok
 }
 
 // Find gives the row with these keys, or what the table says of a key that it does not have.
 func (t *Table) Find(keys []value.Value) (value.Value, *fault.Fault) {
-	row, ok := t.index[keyOf(keys)]
+	row, ok := t.index[Key(keys)]
 	switch {
 	case ok:
 		return row, nil

@@ -293,7 +293,7 @@ func (e evaluator) rows(ps *flow.PlannedStep) (rows []matchRow, free bool) {
 		return requestRows(ps.Output(), ps.Step.Match, e.result), false
 	case ps.Step.Kind == "read" && ps.Asked() != nil:
 		return requestRows(ps.Asked(), ps.Step.Match, e.result), false
-	case ps.Step.Kind != "set" && ps.Step.Kind != "find" && len(ps.Step.Match) == 0:
+	case !freeNames[ps.Step.Kind] && len(ps.Step.Match) == 0:
 		return nil, false
 	}
 	for _, m := range ps.Step.Match {
@@ -301,6 +301,9 @@ func (e evaluator) rows(ps *flow.PlannedStep) (rows []matchRow, free bool) {
 	}
 	return append(rows, matchRow{}), true
 }
+
+// freeNames are the kinds of step whose pairs have names that are written.
+var freeNames = map[string]bool{"set": true, "find": true, "look up": true, "change": true}
 
 // requestRows has a row for every field of a request, with what is written for it; and for what is written and is
 // no field of it.

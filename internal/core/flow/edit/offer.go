@@ -217,6 +217,18 @@ var begins = map[string]func(o *offering) doc.Out{
 	"wait":   func(*offering) doc.Out { return doc.Out{{Key: "seconds", Value: "60"}} },
 	"answer": func(o *offering) doc.Out { return o.filled(o.plan.Output) },
 	"map":    func(*offering) doc.Out { return doc.Out{{Key: "as", Value: "row"}} },
+	"gather": func(o *offering) doc.Out {
+		return append(o.record("bring", ""), doc.Entry{Key: "count", Value: "10"}, doc.Entry{Key: "within", Value: "60"}, doc.Entry{Key: "as", Value: "gathered"})
+	},
+	"cached":   func(*offering) doc.Out { return doc.Out{{Key: "for", Value: "3600"}, {Key: "as", Value: "known"}} },
+	"template": func(*offering) doc.Out { return doc.Out{{Key: "as", Value: "text"}} },
+	"pack":     func(*offering) doc.Out { return doc.Out{{Key: "as", Value: "packed"}} },
+	"seal":     func(*offering) doc.Out { return doc.Out{{Key: "as", Value: "sealed"}} },
+	"open":     func(*offering) doc.Out { return doc.Out{{Key: "as", Value: "opened"}} },
+	"look up":  func(o *offering) doc.Out { return append(o.table("match"), doc.Entry{Key: "as", Value: "row"}) },
+	"change":   func(o *offering) doc.Out { return o.table("row") },
+	"deliver":  func(o *offering) doc.Out { return append(doc.Out{{Key: "kind", Value: "message"}}, o.record("from", "")...) },
+	"await":    func(*offering) doc.Out { return doc.Out{{Key: "kind", Value: "message"}, {Key: "as", Value: "message"}} },
 }
 
 func hasTables(c *connection.Connection) bool { return c.Kind == "sql" }
@@ -279,6 +291,23 @@ func (o *offering) connection(fits func(*connection.Connection) bool) (out doc.O
 		}
 	}
 	return out
+}
+
+// table proposes the first table of the project, with its key columns: for a formula each, where a record in scope has a
+// field of that name.
+func (o *offering) table(columns string) doc.Out {
+	for _, part := range o.p.Parts(project.Tables) {
+		t := o.p.Formulas().Tables[part.ID]
+		if t == nil {
+			continue
+		}
+		var with doc.Out
+		for _, f := range t.Keys {
+			with.Add(f.Name, doc.Text{Value: o.like(f)})
+		}
+		return doc.Out{{Key: "table", Value: part.ID}, {Key: columns, Value: with}}
+	}
+	return nil
 }
 
 // kind offers a kind of step, unless there is nothing that it could do here.

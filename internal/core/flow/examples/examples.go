@@ -25,9 +25,12 @@ type Example struct {
 	Kinds  []string          // of step, that it shows
 	Texts  map[string]string // its parts, by their paths
 	Expect []Expected
+
+	secrets map[string]string // that were made for it
 }
 
-// Expected is what comes of the example: "records" or "run" and the states, or a step and what it yields or notes.
+// Expected is what comes of the example: "records" or "run" and the states, a step and what it yields or notes, or
+// step.in and how many came to it.
 type Expected struct{ Of, Is string }
 
 // All are the examples, by their names.
@@ -59,11 +62,15 @@ func Of(kind string) *Example {
 
 // parse reads an example: what it is about, and behind lines as "-- path --" its parts.
 func parse(text string) *Example {
-	e := &Example{Texts: map[string]string{project.File: "project: Example\n"}}
+	e := &Example{Texts: map[string]string{project.File: "project: Example\n"}, secrets: map[string]string{}}
 	path := ""
 	for line := range strings.Lines(text) {
 		if name, ok := strings.CutPrefix(line, "-- "); ok {
 			path = strings.TrimSuffix(strings.TrimSpace(name), " --")
+			continue
+		}
+		if name, ok := strings.CutPrefix(path, "secrets/"); ok {
+			e.secrets[name] += line
 			continue
 		}
 		switch path {
@@ -102,7 +109,8 @@ func (e *Example) Run(ctx context.Context) (*Run, error) {
 	at := time.Date(2031, 3, 9, 6, 0, 0, 0, time.UTC)
 	facts := flow.Facts{ID: "example", File: "sample", Started: value.Instant(at)}
 	outside := &flow.Dry{Rows: func(row *schema.Schema) ([]value.Value, error) { return p.SampleRecords(row, 100) }}
-	b := &flow.Batch{Plan: r.Plan, Outside: outside, House: &flow.DryHouse{Outside: outside, Plan: p.Flow, At: at, Facts: facts}, Try: 1, Totals: &flow.Totals{}}
+	house := &flow.DryHouse{Outside: outside, Plan: p.Flow, At: at, Facts: facts, Secrets: func(_ context.Context, name string) (string, error) { return e.secrets[name], nil }}
+	b := &flow.Batch{Plan: r.Plan, Outside: outside, House: house, Try: 1, Totals: &flow.Totals{}}
 	input := value.Value{}
 	if r.Plan.Input != nil {
 		rows, err := p.SampleRecords(r.Plan.Input, 1)
@@ -142,6 +150,9 @@ func (r *Run) Got(of string) (value.Value, *fault.Fault) {
 			states = append(states, string(it.State))
 		}
 		return value.Str(strings.Join(states, ", ")), nil
+	}
+	if step, ok := strings.CutSuffix(of, ".in"); ok && r.Counts[step] != nil {
+		return value.Int(int64(r.Counts[step].In)), nil
 	}
 	ps := r.Plan.Planned(of)
 	if ps == nil {

@@ -1,0 +1,99 @@
+package engine
+
+import (
+	"context"
+	"crypto/rand"
+	"io"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"hollowreed/internal/core/flow"
+	"hollowreed/internal/store"
+)
+
+// Secret is one of the environment's secrets.
+func (h *house) Secret(ctx context.Context, name string) (string, error) {
+	return h.x.engine.outside.Secret(ctx, name)
+}
+
+// Random gives random bytes.
+func (h *house) Random() io.Reader { return rand.Reader }
+
+// Recall reads what flows have kept.
+func (h *house) Recall(ctx context.Context, space string, keys []string) (map[string]string, error) {
+	return store.Recall(ctx, h.x.engine.db, h.x.run.Project, space, keys)
+}
+
+// Remember keeps texts; the same text twice is the same as once.
+func (h *house) Remember(ctx context.Context, space string, notes []flow.Noted) error {
+	return store.Remember(ctx, h.x.engine.db, h.x.run.Project, space, notes)
+}
+
+// Deliver hands messages over, each once however often the batch is done.
+func (h *house) Deliver(ctx context.Context, step string, items []*flow.Item, letters []flow.Letter) error {
+	of := make([]store.EffectOf, len(items))
+	for i, it := range items {
+		of[i] = effectOf(it)
+	}
+	return store.Deliver(ctx, h.x.engine.db, h.x.run, step, of, letters)
+}
+
+// How long a run that waits for a message rests before it looks again: as long as it has waited, within these bounds.
+// Who hands a message over wakes it at once; the look is for the one that was handed over while it went to rest.
+const (
+	shortRest = time.Second
+	longRest  = time.Minute
+)
+
+// Await takes messages that were handed over, and rests while some may still come.
+func (h *house) Await(ctx context.Context, a flow.Awaited, letters []flow.Letter) ([]*string, error) {
+	texts := make([]*string, len(letters))
+	var next time.Time
+	for i, l := range letters {
+		text, since, err := store.Await(ctx, h.x.engine.db, h.x.run, a.Step, effectOf(a.Items[i]), l)
+		if err != nil {
+			return nil, err
+		}
+		texts[i] = text
+		now, until := h.x.engine.now(), since.Add(a.Within)
+		if text != nil || !until.After(now) {
+			continue
+		}
+		look := now.Add(min(max(now.Sub(since), shortRest), longRest))
+		if look.After(until) {
+			look = until
+		}
+		if next.IsZero() || look.Before(next) {
+			next = look
+		}
+	}
+	if !next.IsZero() {
+		return nil, &flow.Waiting{Until: next}
+	}
+	return texts, nil
+}
+
+// Gather keeps what the items bring. One that waits for the rest of its group makes the run rest until its time is over.
+func (h *house) Gather(ctx context.Context, g flow.Gathering, keys, texts []string) ([]flow.Gathered, error) {
+	out := make([]flow.Gathered, len(keys))
+	var last time.Time
+	for i, key := range keys {
+		one := store.Gathers{Step: g.Step, Key: key, Text: texts[i], Of: effectOf(g.Items[i]), Count: g.Count, Within: g.Within}
+		err := pgx.BeginFunc(ctx, h.x.engine.db, func(tx pgx.Tx) error {
+			group, until, err := store.Gather(ctx, tx, h.x.run, one)
+			out[i].Texts = group
+			if until.After(last) {
+				last = until
+			}
+			return err
+		})
+		if err != nil {
+			return nil, err
+		}
+	}
+	if !last.IsZero() {
+		return nil, &flow.Waiting{Until: last}
+	}
+	return out, nil
+}

@@ -1,0 +1,55 @@
+package store
+
+import (
+	"context"
+
+	"github.com/jackc/pgx/v5"
+
+	"hollowreed/internal/core/flow"
+)
+
+// Recall reads what is kept in a space under keys; what is over is left out.
+func Recall(ctx context.Context, db DB, project, space string, keys []string) (map[string]string, error) {
+	rows, err := db.Query(ctx, "select key, content from kept where project = $1 and space = $2 and key = any($3) and (until is null or until > now())", project, space, keys)
+	if err != nil {
+		return nil, err
+	}
+	known := map[string]string{}
+	var key, content string
+	_, err = pgx.ForEachRow(rows, []any{&key, &content}, func() error {
+		known[key] = content
+		return nil
+	})
+	return known, err
+}
+
+// Remember keeps texts in a space, in place of what is there.
+func Remember(ctx context.Context, db DB, project, space string, notes []flow.Noted) error {
+	b := &pgx.Batch{}
+	for _, n := range notes {
+		b.Queue(`insert into kept (project, space, key, content, until) values ($1, $2, $3, $4, nullif($5, '0001-01-01 00:00:00Z'::timestamptz))
+			on conflict (project, space, key) do update set content = excluded.content, until = excluded.until`, project, space, n.Key, n.Text, n.Until)
+	}
+	return db.SendBatch(ctx, b).Close()
+}
+
+// KeptNote is one text of a space.
+type KeptNote struct{ Key, Content string }
+
+// KeptIn lists what is kept in a space, by key.
+func KeptIn(ctx context.Context, db DB, project, space string, most int) ([]KeptNote, error) {
+	rows, _ := db.Query(ctx, "select key, content from kept where project = $1 and space = $2 and (until is null or until > now()) order by key limit $3", project, space, most)
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[KeptNote])
+}
+
+// Forget takes everything out of a space.
+func Forget(ctx context.Context, db DB, project, space string) error {
+	_, err := db.Exec(ctx, "delete from kept where project = $1 and space = $2", project, space)
+	return err
+}
+
+// SweepKept removes some of what is over, and says how much.
+func SweepKept(ctx context.Context, db DB, most int) (int64, error) {
+	tag, err := db.Exec(ctx, "delete from kept where ctid in (select ctid from kept where until < now() limit $1)", most)
+	return tag.RowsAffected(), err
+}

@@ -1,0 +1,108 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+
+	"hollowreed/internal/core/flow"
+)
+
+// Deliver hands messages over, each once, and makes the runs that wait for them be taken on now.
+func Deliver(ctx context.Context, db DB, r Run, step string, of []EffectOf, letters []flow.Letter) error {
+	b := &pgx.Batch{}
+	for i, l := range letters {
+		b.Queue("insert into letter (project, kind, reference, content, run, step, record, path) values ($1, $2, $3, $4, $5, $6, $7, $8) on conflict do nothing",
+			r.Project, l.Kind, l.Reference, l.Text, r.ID, step, of[i].Record, of[i].Path)
+		b.Queue(`update river_job j set state = 'available', scheduled_at = now() from awaiting a
+			where a.project = $1 and a.kind = $2 and a.reference = $3 and j.args @> jsonb_build_object('run', a.run) and j.kind = 'run' and j.state = 'scheduled'`, r.Project, l.Kind, l.Reference)
+	}
+	return db.SendBatch(ctx, b).Close()
+}
+
+// Await gives the message that was handed over for a record, and since when the record waits; nil where there is none
+// yet. A record is noted as waiting before messages are looked for, so that whoever hands one over later finds it.
+func Await(ctx context.Context, db DB, r Run, step string, of EffectOf, l flow.Letter) (text *string, since time.Time, err error) {
+	err = db.QueryRow(ctx, `insert into awaiting as a (run, step, record, path, project, kind, reference) values ($1, $2, $3, $4, $5, $6, $7)
+		on conflict (run, step, record, path) do update set reference = excluded.reference returning since`,
+		r.ID, step, of.Record, of.Path, r.Project, l.Kind, l.Reference).Scan(&since)
+	if err != nil {
+		return nil, since, err
+	}
+	err = db.QueryRow(ctx, "select content from letter where taken_run = $1 and taken_step = $2 and taken_record = $3 and taken_path = $4", r.ID, step, of.Record, of.Path).Scan(&text)
+	if !errors.Is(err, pgx.ErrNoRows) {
+		return text, since, err
+	}
+	err = db.QueryRow(ctx, `update letter set taken_run = $4, taken_step = $5, taken_record = $6, taken_path = $7
+		where id = (select id from letter where project = $1 and kind = $2 and reference = $3 and taken_run is null order by id limit 1 for update skip locked) returning content`,
+		r.Project, l.Kind, l.Reference, r.ID, step, of.Record, of.Path).Scan(&text)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return nil, since, nil
+	}
+	return text, since, err
+}
+
+// Gathers is one record of a step that gathers.
+type Gathers struct {
+	Step, Key, Text string
+	Of              EffectOf
+	Count           int
+	Within          time.Duration
+}
+
+// Gather keeps what a record brings. It gives the texts of the group when the record goes on with it; otherwise until when
+// the group waits for others, where this record is the one that does, zero where another one goes on. Until the
+// transaction ends, no other worker gathers for the key.
+func Gather(ctx context.Context, tx pgx.Tx, r Run, g Gathers) (texts []string, until time.Time, err error) {
+	if _, err := tx.Exec(ctx, "select pg_advisory_xact_lock(hashtextextended($1, 11))", r.Project+"/"+r.Flow+"/"+g.Step+"/"+g.Key); err != nil {
+		return nil, until, err
+	}
+	var id int64
+	var takenBy *uuid.UUID
+	var takenRecord *int
+	var takenPath *string
+	err = tx.QueryRow(ctx, `insert into gathered as g (project, flow, step, key, content, run, record, path) values ($1, $2, $3, $4, $5, $6, $7, $8)
+		on conflict (run, step, record, path) do update set content = g.content returning id, taken_run, taken_record, taken_path`,
+		r.Project, r.Flow, g.Step, g.Key, g.Text, r.ID, g.Of.Record, g.Of.Path).Scan(&id, &takenBy, &takenRecord, &takenPath)
+	if err != nil {
+		return nil, until, err
+	}
+	if takenBy == nil {
+		whole, wait, err := wholeGroup(ctx, tx, r, g, id)
+		if err != nil || !whole {
+			return nil, wait, err
+		}
+	} else if *takenBy != r.ID || *takenRecord != g.Of.Record || *takenPath != g.Of.Path {
+		return nil, until, nil
+	}
+	rows, _ := tx.Query(ctx, "select content from gathered where taken_run = $1 and step = $2 and taken_record = $3 and taken_path = $4 order by id", r.ID, g.Step, g.Of.Record, g.Of.Path)
+	texts, err = pgx.CollectRows(rows, pgx.RowTo[string])
+	return texts, until, err
+}
+
+// wholeGroup takes the open group of a key for a record, when it is whole; otherwise until when the record waits, where it
+// is the group's first.
+func wholeGroup(ctx context.Context, tx pgx.Tx, r Run, g Gathers, id int64) (whole bool, until time.Time, err error) {
+	var n int
+	var first int64
+	var began, now time.Time
+	err = tx.QueryRow(ctx, "select count(*), min(id), min(at), clock_timestamp() from gathered where project = $1 and flow = $2 and step = $3 and key = $4 and taken_run is null",
+		r.Project, r.Flow, g.Step, g.Key).Scan(&n, &first, &began, &now)
+	if err != nil {
+		return false, until, err
+	}
+	until = began.Add(g.Within)
+	switch {
+	case g.Count > 0 && n >= g.Count, n >= flow.MaxGathered, g.Within > 0 && !now.Before(until):
+	case g.Within > 0 && first == id:
+		return false, until, nil
+	default:
+		return false, time.Time{}, nil
+	}
+	_, err = tx.Exec(ctx, "update gathered set taken_run = $5, taken_record = $6, taken_path = $7 where project = $1 and flow = $2 and step = $3 and key = $4 and taken_run is null",
+		r.Project, r.Flow, g.Step, g.Key, r.ID, g.Of.Record, g.Of.Path)
+	return err == nil, time.Time{}, err
+}

@@ -1,0 +1,1 @@
+drop table gathered, awaiting, letter, kept;
