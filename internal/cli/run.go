@@ -88,8 +88,16 @@ func (e env) runFlow(cmd *cobra.Command, p *project.Project, id string, f runFla
 	}
 	now := time.Now().UTC()
 	d := &drive{env: e, plan: plan, outside: outside, input: f.input, totals: map[string]*flow.Counts{}, tally: &flow.Totals{}}
-	d.facts = flow.Facts{ID: uuid.NewString(), File: filepath.Base(f.input), Reference: filepath.Base(f.input), Started: value.Instant(now)}
+	d.facts = flow.Facts{ID: uuid.NewString(), File: filepath.Base(f.input), Reference: filepath.Base(f.input), Started: value.Instant(now), Request: p.TriedRequest(plan)}
 	d.house = &flow.DryHouse{Outside: outside, Plan: p.Flow, At: now, Facts: d.facts}
+	if of == nil && plan.Flow.Trigger.Kind == "request" && f.input != "" {
+		body, err := io.ReadAll(io.LimitReader(in, project.MaxPart))
+		if err != nil {
+			return err
+		}
+		text := string(body)
+		d.facts.Request = plan.Flow.Trigger.Tried(&text)
+	}
 	if of == nil {
 		return d.run(cmd.Context(), nil)
 	}

@@ -178,7 +178,7 @@ func (e *Engine) begins(ctx context.Context, r *store.Run, message []byte) error
 		return err
 	}
 	r.Input = message
-	r.Reference = plan.ReferenceOf(flow.RunFacts(r.ID.String(), r.File, "", 0, value.Instant(e.now())), rows[0])
+	r.Reference = plan.ReferenceOf(flow.RunFacts(r.ID.String(), r.File, "", 0, value.Instant(e.now())), rows[0], flow.ReadRequest(r.Request))
 	return nil
 }
 

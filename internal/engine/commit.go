@@ -85,6 +85,9 @@ func (x *execution) record(ctx context.Context, r store.Run, b *flow.Batch, j ba
 	if b.Answer.Kind() != value.Absent {
 		r.Answer = (&json.Appender{}).Append(nil, b.Answer)
 	}
+	if b.Reply != nil {
+		r.Reply = b.Reply
+	}
 	err = pgx.BeginFunc(ctx, x.engine.db, func(tx pgx.Tx) error {
 		if cancelledBy, err = store.Progress(ctx, tx, r); err != nil {
 			return err

@@ -183,7 +183,7 @@ func (x *execution) facts() flow.Facts {
 	if r.BeganAt != nil {
 		started = r.BeganAt.UTC()
 	}
-	return flow.Facts{ID: r.ID.String(), File: r.File, Reference: r.Reference, Started: value.Instant(started)}
+	return flow.Facts{ID: r.ID.String(), File: r.File, Reference: r.Reference, Started: value.Instant(started), Request: flow.ReadRequest(r.Request)}
 }
 
 // prepare makes the item that is the run as a whole, and the totals that it has come to.

@@ -174,11 +174,12 @@ type beginning struct {
 	by      string
 	records []byte // one JSON value a line; nil: they are read when the run is taken on
 	input   []byte // a message as JSON
+	request []byte // the HTTP request that it came with, as JSON
 }
 
 // record keeps a run and makes some worker take it on.
 func (e *Engine) record(ctx context.Context, tx pgx.Tx, r store.Release, plan *flow.Plan, b beginning) (uuid.UUID, error) {
-	run := store.Run{ID: uuid.Must(uuid.NewV7()), Project: r.Project, Flow: r.Flow, Release: r.Number, File: plan.ReadsFrom(), Input: b.input, StartedBy: b.by}
+	run := store.Run{ID: uuid.Must(uuid.NewV7()), Project: r.Project, Flow: r.Flow, Release: r.Number, File: plan.ReadsFrom(), Input: b.input, Request: b.request, StartedBy: b.by}
 	input := value.Value{}
 	if b.input != nil && plan.Input != nil {
 		rows, err := project.ReadJSON(plan.Input.As("json"), string(b.input))
@@ -197,8 +198,9 @@ func (e *Engine) record(ctx context.Context, tx pgx.Tx, r store.Release, plan *f
 // known works out by what a run is known: its reference, and the lane in which runs wait for each other.
 func (e *Engine) known(plan *flow.Plan, run *store.Run, input value.Value) {
 	facts := flow.RunFacts(run.ID.String(), run.File, "", 0, value.Instant(e.now()))
-	run.Reference = plan.ReferenceOf(facts, input)
-	run.Lane = plan.LaneOf(facts, input)
+	request := flow.ReadRequest(run.Request)
+	run.Reference = plan.ReferenceOf(facts, input, request)
+	run.Lane = plan.LaneOf(facts, input, request)
 }
 
 // Begin starts a run of a flow's newest release because somebody asks for it, with the message that its form asks

@@ -54,7 +54,7 @@ func (e *Engine) Try(ctx context.Context, p *project.Project, flowID, sample str
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
 	at := time.Now().UTC().Truncate(time.Second)
-	facts := flow.Facts{ID: "try", File: sample, Reference: sample, Started: value.Instant(at)}
+	facts := flow.Facts{ID: "try", File: sample, Reference: sample, Started: value.Instant(at), Request: p.TriedRequest(plan)}
 	outside := &readOnly{Outside: e.outside}
 	t.batch = &flow.Batch{Plan: plan, Outside: outside, Try: 1, Totals: &flow.Totals{}, House: &flow.DryHouse{Outside: outside, Plan: p.Flow, At: at, Facts: facts}}
 	t.run(ctx, p, plan, facts)

@@ -58,11 +58,13 @@ type Run struct {
 	CreatedAt time.Time
 	BeganAt   *time.Time
 	EndedAt   *time.Time
-	HasInput  bool   // the records are kept with the run, not in a file
-	Input     []byte // the message that the run begins with, as JSON
-	Answer    []byte // what its caller is answered, as JSON
-	Totals    []byte // what tally steps carry, as JSON by step
-	Lane      string // of the runs with the same one is under way; empty: they need not wait
+	HasInput  bool        // the records are kept with the run, not in a file
+	Input     []byte      // the message that the run begins with, as JSON
+	Answer    []byte      // what its caller is answered, as JSON
+	Request   []byte      // the HTTP request that it came with, as JSON
+	Reply     *flow.Reply // how that is answered, beside the answer
+	Totals    []byte      // what tally steps carry, as JSON by step
+	Lane      string      // of the runs with the same one is under way; empty: they need not wait
 }
 
 // Caller is the step of the parent that started a run, and for which record.
@@ -78,13 +80,13 @@ func (r Run) Ended() bool { return r.State == Done || r.State == SetAside || r.S
 
 const runColumns = `id, project, flow, release, release_flow, reference, file, input_path, done_path, first_line, parent,
 	parent_step, parent_record, parent_path, depth, started_by,
-	state, claim, attempt, next_at, cancel_by, taken, aside, counts, fault, warning, created_at, began_at, ended_at, content is not null, input, answer, totals, lane`
+	state, claim, attempt, next_at, cancel_by, taken, aside, counts, fault, warning, created_at, began_at, ended_at, content is not null, input, answer, totals, lane, request, reply`
 
 // asRun reads the run columns.
 func asRun(row pgx.CollectableRow) (r Run, err error) {
 	err = row.Scan(&r.ID, &r.Project, &r.Flow, &r.Release, &r.Of, &r.Reference, &r.File, &r.InputPath, &r.DonePath, &r.FirstLine, &r.Parent,
 		&r.Caller.Step, &r.Caller.Record, &r.Caller.Path, &r.Caller.Depth, &r.StartedBy,
-		&r.State, &r.Claim, &r.Attempt, &r.NextAt, &r.CancelBy, &r.Taken, &r.Aside, &r.Counts, &r.Fault, &r.Warning, &r.CreatedAt, &r.BeganAt, &r.EndedAt, &r.HasInput, &r.Input, &r.Answer, &r.Totals, &r.Lane)
+		&r.State, &r.Claim, &r.Attempt, &r.NextAt, &r.CancelBy, &r.Taken, &r.Aside, &r.Counts, &r.Fault, &r.Warning, &r.CreatedAt, &r.BeganAt, &r.EndedAt, &r.HasInput, &r.Input, &r.Answer, &r.Totals, &r.Lane, &r.Request, &r.Reply)
 	return r, err
 }
 
@@ -94,10 +96,10 @@ func AddRun(ctx context.Context, db DB, r Run, content []byte) error {
 		r.Of = r.Flow
 	}
 	_, err := db.Exec(ctx, `insert into run (id, project, flow, release, release_flow, reference, file, input_path, done_path, content, input, first_line, parent,
-		parent_step, parent_record, parent_path, depth, started_by, lane)
-		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19)`,
+		parent_step, parent_record, parent_path, depth, started_by, lane, request)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20)`,
 		r.ID, r.Project, r.Flow, r.Release, r.Of, r.Reference, r.File, r.InputPath, r.DonePath, content, r.Input, max(r.FirstLine, 1), r.Parent,
-		r.Caller.Step, r.Caller.Record, r.Caller.Path, r.Caller.Depth, r.StartedBy, r.Lane)
+		r.Caller.Step, r.Caller.Record, r.Caller.Path, r.Caller.Depth, r.StartedBy, r.Lane, r.Request)
 	if err != nil {
 		return err
 	}
@@ -171,9 +173,9 @@ func Claim(ctx context.Context, db DB, id uuid.UUID, worker string) (Run, error)
 
 // Progress records what a batch did; the tries begin anew. It is ErrTakenOn when another worker has claimed the run.
 func Progress(ctx context.Context, db DB, r Run) (cancelledBy *string, err error) {
-	err = db.QueryRow(ctx, `update run set taken = $3, aside = $4, counts = $5, totals = $6, answer = coalesce($7, answer), attempt = 1
+	err = db.QueryRow(ctx, `update run set taken = $3, aside = $4, counts = $5, totals = $6, answer = coalesce($7, answer), reply = coalesce($8, reply), attempt = 1
 		where id = $1 and claim = $2 and state = 'running' returning cancel_by`,
-		r.ID, r.Claim, r.Taken, r.Aside, r.Counts, r.Totals, r.Answer).Scan(&cancelledBy)
+		r.ID, r.Claim, r.Taken, r.Aside, r.Counts, r.Totals, r.Answer, r.Reply).Scan(&cancelledBy)
 	if err == pgx.ErrNoRows {
 		return nil, ErrTakenOn
 	}

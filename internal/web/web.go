@@ -19,6 +19,7 @@ import (
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/assets"
 	"hollowreed/internal/web/bench"
+	"hollowreed/internal/web/door"
 	"hollowreed/internal/web/estate"
 	"hollowreed/internal/web/page"
 	"hollowreed/internal/web/releases"
@@ -47,6 +48,7 @@ func Handler(s *page.Site) http.Handler {
 	})
 	r.GET("/live", s.Hub.Serve)
 	r.GET("/find", s.Do(func(c *gin.Context) error { return find(c, s) }))
+	door.Routes(r, s)
 	bench.Routes(r, s)
 	traffic.Routes(r, s)
 	estate.Routes(r, s)

@@ -75,6 +75,7 @@ type Batch struct {
 	References []Reference
 	Events     []Event
 	Answer     value.Value // of the run, where a step gave one
+	Reply      *Reply      // how an HTTP request is answered, where a step says so
 	Totals     *Totals     // of the run so far
 	Stopped    *Stopped    // where the run is to stop: the records before that one are done
 	beside     *beside
@@ -358,6 +359,9 @@ func (b *Batch) join(o *Batch) {
 	if o.Answer.Kind() != value.Absent {
 		b.Answer = o.Answer
 	}
+	if o.Reply != nil {
+		b.Reply = o.Reply
+	}
 	if o.Stopped != nil {
 		b.stop(o.Stopped.Record, o.Stopped.Fault)
 	}
@@ -495,16 +499,19 @@ func (p *Plan) Whole(facts Facts, input value.Value) *Item {
 	it := &Item{Record: WholeRun, State: Live, Place: fault.Place{Source: facts.File}}
 	it.Frame.Slots = make([]value.Value, p.Slots)
 	it.Frame.Slots[RunSlot] = RunFacts(facts.ID, facts.File, facts.Reference, 0, facts.Started)
-	it.Frame.Slots[InputSlot] = input
+	it.Frame.Slots[InputSlot], it.Frame.Slots[RequestSlot] = input, facts.Request
+	if facts.Request.Kind() == value.Absent {
+		it.Frame.Slots[RequestSlot] = p.Flow.Trigger.Tried(nil)
+	}
 	return it
 }
 
 // LaneOf works out in which lane a run waits for others; empty where it waits for none.
-func (p *Plan) LaneOf(run, input value.Value) string {
+func (p *Plan) LaneOf(run, input, request value.Value) string {
 	if p.OnePer == nil {
 		return ""
 	}
-	v, f := p.OnePer.Eval(&formula.Frame{Slots: []value.Value{run, input}})
+	v, f := p.OnePer.Eval(&formula.Frame{Slots: []value.Value{run, input, request}})
 	if f != nil {
 		return ""
 	}
@@ -512,9 +519,9 @@ func (p *Plan) LaneOf(run, input value.Value) string {
 }
 
 // ReferenceOf works out a run's reference; the file's name where the flow has no formula for it.
-func (p *Plan) ReferenceOf(run, input value.Value) string {
+func (p *Plan) ReferenceOf(run, input, request value.Value) string {
 	if p.Reference != nil {
-		fr := &formula.Frame{Slots: []value.Value{run, input}}
+		fr := &formula.Frame{Slots: []value.Value{run, input, request}}
 		if v, f := p.Reference.Eval(fr); f == nil && !v.Missing() {
 			return v.String()
 		}

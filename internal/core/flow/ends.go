@@ -2,7 +2,9 @@ package flow
 
 import (
 	"context"
+	"regexp"
 	"strconv"
+	"strings"
 	"time"
 
 	"hollowreed/internal/core/fault"
@@ -120,6 +122,8 @@ var answerKind = &Kind{
 	Settings: []Setting{
 		{Name: "from", Label: "With", Type: Name, Help: "The name of a record that is the answer; or write it by fields"},
 		{Name: "with", Label: "By fields", Type: Matches},
+		{Name: "status", Label: "HTTP status", Type: Formula, Rare: true, Help: "Of the answer to a request: 200 where it is empty"},
+		{Name: "headers", Label: "HTTP headers", Type: Template, Rare: true, Help: "One a line, as Retry-After: ${seconds}. The content type is that of the answer's schema where none stands here"},
 		onFault,
 	},
 	Detail: func(s *Step) string {
@@ -132,23 +136,87 @@ var answerKind = &Kind{
 }
 
 func compileAnswer(c *compiler, s *Step) runner {
-	if c.plan.Output == nil {
-		c.fault(s.At, fault.New(fault.Setting, "nobody waits for an answer").Mended("Let the flow be called by another one and give its trigger the schema of the answer"))
+	asked := c.flow.Trigger.Kind == "request"
+	if c.plan.Output == nil && !asked {
+		c.fault(s.At, fault.New(fault.Setting, "nobody waits for an answer").Mended("Let the flow be called by another one, or start with a request, and give its trigger the schema of the answer"))
 		return pass
 	}
-	a := c.filling(s, s.At, c.plan.Output, "the answer")
+	var a *filled
+	if c.plan.Output != nil {
+		a = c.filling(s, s.At, c.plan.Output, "the answer")
+	}
+	r := c.reply(s, asked)
 	return func(_ context.Context, b *Batch, items []*Item) error {
 		for _, it := range items {
-			v, f := a.make(&it.Frame)
+			v, f := value.Value{}, (*fault.Fault)(nil)
+			if a != nil {
+				v, f = a.make(&it.Frame)
+			}
+			reply := &Reply{Status: 200}
+			if f == nil {
+				f = r.fill(it, reply)
+			}
 			if f != nil {
 				it.aside(s.ID, f.In(s.Name))
 				continue
 			}
-			b.Answer = v
+			b.Answer, b.Reply = v, reply
 		}
 		return nil
 	}
 }
+
+// replying makes the status and the headers of an answer.
+type replying struct {
+	status  *formula.Program
+	headers []piece
+}
+
+func (c *compiler) reply(s *Step, asked bool) *replying {
+	r := &replying{}
+	if !asked && (s.Setting("status") != "" || s.Setting("headers") != "") {
+		c.fault(s.At, fault.New(fault.Setting, "no request is answered: there is no status and no header"))
+		return r
+	}
+	if s.Setting("status") != "" {
+		r.status = c.want(s.place("status"), value.Integer, "a whole number")
+	}
+	r.headers, _ = c.template(s, "headers")
+	return r
+}
+
+func (r *replying) fill(it *Item, reply *Reply) *fault.Fault {
+	if r.status != nil {
+		it.Frame.Reset()
+		v, f := r.status.Eval(&it.Frame)
+		if f != nil {
+			return f
+		}
+		n, ok := v.Int64()
+		if !ok || !statusOK(n) {
+			return badStatus(v.String())
+		}
+		reply.Status = int(n)
+	}
+	text, f := written(r.headers, it)
+	if f != nil {
+		return f
+	}
+	for line := range strings.Lines(text) {
+		if line = strings.TrimSpace(line); line == "" {
+			continue
+		}
+		name, v, ok := strings.Cut(line, ":")
+		if name = strings.TrimSpace(name); !ok || !headerOK.MatchString(name) {
+			return fault.Expect(fault.Syntax, "a header as Name: value", fault.Quote(line))
+		}
+		reply.Headers = append(reply.Headers, Pair{name, strings.TrimSpace(v)})
+	}
+	return nil
+}
+
+// headerOK is what the name of a header looks like (RFC 9110, section 5.1).
+var headerOK = regexp.MustCompile("^[A-Za-z0-9!#$%&'*+.^_`|~-]+$")
 
 var onceKind = &Kind{
 	Name: "once", Title: "Leave out repeats", Group: Way, About: "Lets a record pass only when its key was not there before, in this run or an earlier one.",

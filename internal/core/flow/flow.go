@@ -41,13 +41,18 @@ type Trigger struct {
 	Operation  doc.Text // records: the operation that gives them
 	Rising     doc.Text // records: a field that is greater in each new one
 	With       []Match  // records: what it is asked with; rising is the greatest value so far, as text
-	Input      doc.Text // person, called: the schema of the message that a run begins with
-	Output     doc.Text // called: the schema of the answer
+	Input      doc.Text // person, called, request: the schema of the message that a run begins with
+	Output     doc.Text // called, request: the schema of the answer
 	As         string   // by which steps speak of the message
 	Cron       doc.Text // schedule: its times; empty: every so many seconds
 	Zone       doc.Text // schedule: the time zone of its times, by its name in the tz database
 	Holidays   doc.Text // schedule: a table whose keys are days on which nothing starts
 	Missed     Missed   // schedule: what becomes of starts that were missed
+	Method     string   // request
+	Path       doc.Text // request: behind the address under which requests come in
+	Key        doc.Text // request: the secret that the caller must send as bearer token; empty: none
+	Sample     doc.Text // request: the body of a try, where no schema has one
+	Wait       int      // request: seconds for which the caller waits for the answer
 	Every      int      // seconds between two looks, or two starts of a schedule
 	At         doc.Text
 }
@@ -116,7 +121,7 @@ func Parse(id string, d *doc.Doc) *Flow {
 	n := d.Root()
 	f := &Flow{ID: id, Title: n.Need("flow").Value, At: n.At(), doc: d}
 	t := n.Map("trigger")
-	f.Trigger = Trigger{Kind: t.Choice("kind", "file", "records", "schedule", "person", "called"), Name: t.Text("name").Value, At: t.At()}
+	f.Trigger = Trigger{Kind: t.Choice("kind", "file", "records", "schedule", "request", "person", "called"), Name: t.Text("name").Value, At: t.At()}
 	f.Trigger.read(t)
 	if f.Trigger.Every < 1 {
 		t.Fault(fault.Range, "every: expected at least 1 second")
@@ -150,6 +155,10 @@ func (tr *Trigger) read(t doc.Node) {
 	case "schedule":
 		tr.Every, tr.Cron, tr.Zone, tr.Holidays = t.Int("every", 3600), t.Text("cron"), t.Text("zone"), t.Text("holidays")
 		tr.Missed = Missed(t.Choice("missed", string(OneForAll), string(EachRun), string(NoRun)))
+	case "request":
+		tr.Every, tr.Method, tr.Path, tr.Key, tr.Wait = 1, t.Choice("method", Methods...), t.Need("path"), t.Text("key"), t.Int("wait", 30)
+		tr.Sample = t.Text("sample")
+		tr.Input, tr.Output, tr.As = t.Text("input"), t.Text("output"), t.Text("as").Value
 	case "person":
 		tr.Every, tr.Input, tr.As = 1, t.Text("input"), t.Text("as").Value
 	case "called":

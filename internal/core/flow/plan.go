@@ -133,10 +133,12 @@ type compiler struct {
 	slots    int // the most that a formula needs
 }
 
-// RunSlot is the slot of the run's facts in every item, InputSlot that of the message that a run begins with.
+// RunSlot is the slot of the run's facts in every item, InputSlot that of the message that a run begins with, RequestSlot
+// that of the HTTP request that it came with.
 const (
-	RunSlot   = 0
-	InputSlot = 1
+	RunSlot     = 0
+	InputSlot   = 1
+	RequestSlot = 2
 )
 
 // MaxDepth bounds steps in steps.
@@ -156,6 +158,7 @@ func (f *Flow) compile(parts Parts, reserve int) *Plan {
 	c.scope.Define("run", formula.Type{Kind: value.RecordKind, Fields: mapping.Run})
 	c.named = []Named{recordOf("run", &schema.Schema{Root: mapping.Run}, RunSlot)}
 	c.input()
+	c.request()
 	c.trigger()
 	top := c.steps(f.Steps)
 	p.ends[fmt.Sprint([]any{"steps"})] = c.named
@@ -251,6 +254,16 @@ func (c *compiler) input() {
 	c.named = append(c.named, recordOf(t.As, c.plan.Input, slot))
 }
 
+// request defines what a run knows of the HTTP request that has started it. It has its slot whether there is one or not.
+func (c *compiler) request() {
+	if c.flow.Trigger.Kind != "request" {
+		c.scope.Take()
+		return
+	}
+	slot := c.scope.Define("request", formula.Type{Kind: value.RecordKind, Fields: Request})
+	c.named = append(c.named, recordOf("request", &schema.Schema{ID: "request", Notation: "json", Root: Request}, slot))
+}
+
 func (c *compiler) contract(at doc.Text) *schema.Schema {
 	if at.Value == "" {
 		return nil
@@ -292,6 +305,16 @@ var triggers = map[string]func(c *compiler, t Trigger){
 		c.scope.Define("rising", formula.Type{Kind: op.Response.Root.Field(t.Rising.Value).Kind, Maybe: true})
 		c.plan.Poll, c.plan.Polls = c.asking(t.At, op, &Step{Match: t.With}), c.scope
 		c.scope = outer
+	},
+	"request": func(c *compiler, t Trigger) {
+		switch {
+		case !pathOK.MatchString(t.Path.Value):
+			c.fault(t.Path, fault.Expect(fault.Setting, "a path as bookings/new: letters, digits, . _ - and slashes between", fault.Quote(t.Path.Value)))
+		case c.plan.Input != nil && c.plan.Input.Notation == "rows":
+			c.fault(t.Input, fault.Expect(fault.Setting, "a schema with a notation that can be sent", "rows"))
+		case c.plan.Output != nil && c.plan.Output.Notation == "rows":
+			c.fault(t.Output, fault.Expect(fault.Setting, "a schema with a notation that can be sent", "rows"))
+		}
 	},
 	"schedule": func(c *compiler, t Trigger) {
 		s, f := ScheduleOf(t, c.holidays(t.Holidays))

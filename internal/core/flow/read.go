@@ -15,6 +15,7 @@ type Facts struct {
 	ID, File  string
 	Reference string      // of the run
 	Started   value.Value // timestamp
+	Request   value.Value // the HTTP request that started it; absent where none did
 }
 
 // Spooled says whether a run's records are those of an operation, kept with the run as one JSON value a line.

@@ -54,10 +54,10 @@ func TestAGroupGoesOnWithItsLast(t *testing.T) {
 func TestATemplateIsFilledIn(t *testing.T) {
 	d := parts(t)
 	for template, want := range map[string]string{
-		"no formula":                                   "no formula",
-		"${number}: ${pax + 1}":                        "A: 2",
-		`${number + "}"}|`:                             "A}|",
-		`\${number} ${number}`:                         "${number} A",
+		"no formula":            "no formula",
+		"${number}: ${pax + 1}": "A: 2",
+		`${number + "}"}|`:      "A}|",
+		`\${number} ${number}`:  "${number} A",
 		"${pax > 5 ? \"many\" : \"few\"}\nsecond line": "few\nsecond line",
 	} {
 		plan := planned(t, d, "- step: template\n  id: t\n  as: text\n  text: "+quoted(template)+"\n", "")

@@ -404,7 +404,7 @@ steps:
 	require.Equal(t, []string{"hello a"}, notes(j.items[0]))
 	require.Contains(t, j.items[1].Faults[0].What(), "too many")
 	require.Contains(t, planned(t, d, "- {step: flow, id: f, flow: greet, with: {number: number}}\n", "").Faults.Error(), "greet needs pax")
-	require.Equal(t, "a", d.flows["greet"].ReferenceOf(RunFacts("r", "f", "", 0, value.Value{}), j.items[0].Frame.Slots[plan.Record]))
+	require.Equal(t, "a", d.flows["greet"].ReferenceOf(RunFacts("r", "f", "", 0, value.Value{}), j.items[0].Frame.Slots[plan.Record], value.Value{}))
 }
 
 func TestTextsAreReadAndWritten(t *testing.T) {

@@ -86,24 +86,34 @@ func closing(s string) int {
 	return -1
 }
 
-func compileTemplate(c *compiler, s *Step) runner {
-	at := s.place("text")
-	texts, formulas, open := pieces(s.Setting("text"))
-	slot := c.yield(s, "as", Named{}, formula.Type{Kind: value.Text})
+// template compiles a setting that is a template.
+func (c *compiler) template(s *Step, setting string) (list []piece, ok bool) {
+	at := s.place(setting)
+	texts, formulas, open := pieces(s.Setting(setting))
 	if open >= 0 {
 		c.fault(at, fault.Expect(fault.Syntax, "} behind the formula", "the end of the template"))
-		return pass
+		return nil, false
 	}
-	list := make([]piece, len(texts))
+	list = make([]piece, len(texts))
 	for i, text := range texts {
 		list[i].text = text
-		if i < len(formulas) {
-			one := at
-			one.Value = formulas[i]
-			if list[i].prog = c.formula(one); list[i].prog == nil {
-				return pass
-			}
+		if i == len(formulas) {
+			break
 		}
+		one := at
+		one.Value = formulas[i]
+		if list[i].prog = c.formula(one); list[i].prog == nil {
+			return nil, false
+		}
+	}
+	return list, true
+}
+
+func compileTemplate(c *compiler, s *Step) runner {
+	list, ok := c.template(s, "text")
+	slot := c.yield(s, "as", Named{}, formula.Type{Kind: value.Text})
+	if !ok {
+		return pass
 	}
 	return func(_ context.Context, _ *Batch, items []*Item) error {
 		for _, it := range items {

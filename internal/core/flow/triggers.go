@@ -38,6 +38,17 @@ var Triggers = []TriggerKind{
 		{Name: "holidays", Label: "Not on the days of", Type: Part, Of: "table", Help: "A table whose keys are days, as 2031-05-17"},
 		{Name: "missed", Label: "Starts that were missed", Type: Choice, Default: string(OneForAll), Choices: []string{string(OneForAll), string(EachRun), string(NoRun)}, Help: "Because no worker ran, or the trigger was paused"},
 	}},
+	{"request", "HTTP request", "Starts a run with each request that comes in at its address, and answers it when the run has ended.", []Setting{
+		triggerName,
+		{Name: "method", Label: "Method", Type: Choice, Default: Methods[0], Choices: Methods},
+		{Name: "path", Label: "Path", Type: Text, Required: true, Help: "Behind /in/, as bookings/new"},
+		{Name: "input", Label: "Its body is a message of", Type: Part, Of: "schema", Help: "None: its text stands in request.body"},
+		startsAs,
+		{Name: "sample", Label: "Body of a try", Type: Part, Of: "sample", Help: "Where it is a text"},
+		{Name: "output", Label: "It is answered with", Type: Part, Of: "schema", Help: "Given by an Answer step. None: with an empty body"},
+		{Name: "wait", Label: "The caller waits (seconds)", Type: Number, Default: "30", Help: "After that, or at once with 0, it is told that the run goes on (202)"},
+		{Name: "key", Label: "Bearer token is the secret", Type: Text, Help: "The name of a secret; empty: anybody on this machine may ask"},
+	}},
 	{"person", "A person", "Starts a run when somebody presses Run now; a form asks for its message.", []Setting{triggerName, startsOff, startsAs}},
 	{"called", "Another flow", "Starts a run when a step of another flow calls it.", []Setting{
 		triggerName, startsOff, startsAs,
@@ -60,10 +71,14 @@ func (t Trigger) Settings() map[string]string {
 	out := map[string]string{
 		"name": t.Name, "connection": t.Connection.Value, "mask": t.Mask.Value, "operation": t.Operation.Value, "rising": t.Rising.Value,
 		"cron": t.Cron.Value, "zone": t.Zone.Value, "holidays": t.Holidays.Value, "missed": string(t.Missed),
+		"method": t.Method, "path": t.Path.Value, "key": t.Key.Value, "sample": t.Sample.Value,
 		"input": t.Input.Value, "output": t.Output.Value, "as": t.As,
 	}
 	if t.Every > 0 {
 		out["every"] = strconv.Itoa(t.Every)
+	}
+	if t.Kind == "request" {
+		out["wait"] = strconv.Itoa(t.Wait)
 	}
 	return out
 }

@@ -381,6 +381,9 @@ var contentTypes = map[string]string{
 	"json": "application/json", "ndjson": "application/x-ndjson", "xml": "application/xml", "csv": "text/csv; charset=utf-8", "fixedwidth": "text/plain; charset=utf-8",
 }
 
+// ContentType is the media type of a message in a schema's notation.
+func ContentType(s *schema.Schema) string { return contentTypes[s.Notation] }
+
 var formatKind = &Kind{
 	Name: "format", Title: "Write a text", Group: Shape, About: "Writes a record or a list of records as a text in a schema's notation, with its content type.",
 	Settings: []Setting{

@@ -20,6 +20,7 @@ import (
 	"hollowreed/internal/core/library"
 	"hollowreed/internal/core/mapping"
 	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/value"
 )
 
 // The kinds of part, by their folder.
@@ -190,6 +191,38 @@ func (p *Project) loadFlows() {
 		p.flows[id] = plan
 		p.Faults = append(p.Faults, plan.Faults...)
 	}
+	p.requests()
+}
+
+// requests finds flows that would be started by the same request.
+func (p *Project) requests() {
+	at := map[string]*flow.Flow{}
+	for _, part := range p.Parts(Flows) {
+		f := p.parsed[part.ID]
+		if f.Trigger.Kind != "request" {
+			continue
+		}
+		key := f.Trigger.Method + " " + f.Trigger.Path.Value
+		if other := at[key]; other != nil {
+			ft := fault.New(fault.Setting, "%s is started by %s already", other.Title, key).Mended("Choose another path").At(fault.Place{Source: part.Path, Line: f.Trigger.Path.Line})
+			p.flows[part.ID].Faults = append(p.flows[part.ID].Faults, ft)
+			p.Faults = append(p.Faults, ft)
+			continue
+		}
+		at[key] = f
+		if _, there := p.Texts[Path(Samples, f.Trigger.Sample.Value)]; !there && f.Trigger.Sample.Value != "" {
+			ft := fault.New(fault.Unknown, "there is no sample %q", f.Trigger.Sample.Value).At(fault.Place{Source: part.Path, Line: f.Trigger.Sample.Line})
+			p.flows[part.ID].Faults, p.Faults = append(p.flows[part.ID].Faults, ft), append(p.Faults, ft)
+		}
+	}
+}
+
+// TriedRequest is the HTTP request of a try of a flow; absent where requests do not start it.
+func (p *Project) TriedRequest(plan *flow.Plan) value.Value {
+	if text, there := p.Texts[Path(Samples, plan.Flow.Trigger.Sample.Value)]; there {
+		return plan.Flow.Trigger.Tried(&text)
+	}
+	return plan.Flow.Trigger.Tried(nil)
 }
 
 // Contract is what a flow that another one can run is given and answers; nil when there is none.
@@ -322,6 +355,7 @@ func (p *Project) useFlow(uses map[string]bool, id string) {
 	p.use(uses, Connections, t.Connection.Value)
 	p.use(uses, Schemas, t.Input.Value)
 	p.use(uses, Schemas, t.Output.Value)
+	p.use(uses, Samples, t.Sample.Value)
 	for _, op := range plan.Operations {
 		for _, named := range []string{op.Ask.Value, op.Give.Value} {
 			if named != "" {

@@ -69,7 +69,7 @@ func TestFaultsAcrossParts(t *testing.T) {
 		"no such key":         {flowFile, "key: gauge_code, taken_at", "key: gauge_code, at", `flows/gauge-readings.yaml:44:14: row has no field "at". It has station_id, gauge_code, taken_at, level_cm, above_datum_cm, is_surge, trend, station_name, unit, source_file`},
 		"match type":          {flowFile, "gauge_code: reading.gauge", "gauge_code: reading.level_cm", `flows/gauge-readings.yaml:31:23: expected text to compare with gauge_code, found decimal`},
 		"missing setting":     {flowFile, "        table: station\n", "", `flows/gauge-readings.yaml:24:9: "table" is missing`},
-		"unknown step":        {flowFile, "step: keep", "step: sieve", `flows/gauge-readings.yaml:20:15: expected a kind of step (read, each, choose, at once, attempt, keep, once, map, set, tally, check, parse, format, find, upsert, call, write, flow, answer, wait, note, reference, stop), found "sieve"`},
+		"unknown step":        {flowFile, "step: keep", "step: sieve", `flows/gauge-readings.yaml:20:15: expected a kind of step (read, each, choose, at once, attempt, keep, once, gather, cached, map, set, tally, check, parse, format, template, pack, seal, open, look up, change, find, upsert, call, write, flow, answer, wait, deliver, await, note, reference, stop), found "sieve"`},
 		"id twice":            {flowFile, "id: find", "id: keep", `flows/gauge-readings.yaml:24:9: the step id "keep" is there twice`},
 		"used too early":      {flowFile, "of: reading", "of: row", `flows/gauge-readings.yaml:18:9: there is no "row" here`},
 		"source missing":      {flowFile, "as: station", "as: pier", `flows/gauge-readings.yaml:36:18: the mapping needs "station"; no step before yields it`},

@@ -1,1 +1,2 @@
+alter table run drop column request, drop column reply;
 drop table gathered, awaiting, letter, kept;

@@ -63,3 +63,7 @@ create table gathered (
 );
 create index gathered_open on gathered (project, flow, step, key, id) where taken_run is null;
 create index gathered_taken on gathered (taken_run, step) where taken_run is not null;
+
+-- The HTTP request that started a run, and how it is answered beside the message.
+alter table run add column request bytea;
+alter table run add column reply jsonb;

@@ -8,6 +8,7 @@ import (
 
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/store"
+	"hollowreed/internal/web/door"
 )
 
 // firing is whether and when a trigger starts runs, and why it does not.
@@ -19,6 +20,7 @@ type firing struct {
 	LookedAt *time.Time
 	Starts   []string // the next ones, in the schedule's zone
 	Zone     string
+	Address  string    // at which it waits for requests
 	next     time.Time // that was worked out; zero where none was
 }
 
@@ -33,6 +35,9 @@ func (b bench) firing(c *gin.Context, plan *flow.Plan, release int) (*firing, er
 		return nil, err
 	}
 	f := &firing{next: kept.NextAt, LookedAt: kept.LookedAt, Paused: kept.PausedBy != nil, Pausable: t.Kind != "person" && t.Kind != "called" && release > 0}
+	if t.Kind == "request" {
+		f.Address = t.Method + " http://" + c.Request.Host + door.Prefix + t.Path.Value
+	}
 	switch {
 	case !f.Pausable:
 		return f, nil

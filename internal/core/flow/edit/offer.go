@@ -215,8 +215,13 @@ var begins = map[string]func(o *offering) doc.Out{
 	"upsert": func(o *offering) doc.Out { return append(o.connection(hasTables), o.record("from", "")...) },
 	"write":  func(o *offering) doc.Out { return append(o.connection(hasFolder), o.record("from", "schema")...) },
 	"wait":   func(*offering) doc.Out { return doc.Out{{Key: "seconds", Value: "60"}} },
-	"answer": func(o *offering) doc.Out { return o.filled(o.plan.Output) },
-	"map":    func(*offering) doc.Out { return doc.Out{{Key: "as", Value: "row"}} },
+	"answer": func(o *offering) doc.Out {
+		if o.plan.Output == nil {
+			return nil
+		}
+		return o.filled(o.plan.Output)
+	},
+	"map": func(*offering) doc.Out { return doc.Out{{Key: "as", Value: "row"}} },
 	"gather": func(o *offering) doc.Out {
 		return append(o.record("bring", ""), doc.Entry{Key: "count", Value: "10"}, doc.Entry{Key: "within", Value: "60"}, doc.Entry{Key: "as", Value: "gathered"})
 	},
@@ -227,8 +232,12 @@ var begins = map[string]func(o *offering) doc.Out{
 	"open":     func(*offering) doc.Out { return doc.Out{{Key: "as", Value: "opened"}} },
 	"look up":  func(o *offering) doc.Out { return append(o.table("match"), doc.Entry{Key: "as", Value: "row"}) },
 	"change":   func(o *offering) doc.Out { return o.table("row") },
-	"deliver":  func(o *offering) doc.Out { return append(doc.Out{{Key: "kind", Value: "message"}}, o.record("from", "")...) },
-	"await":    func(*offering) doc.Out { return doc.Out{{Key: "kind", Value: "message"}, {Key: "as", Value: "message"}} },
+	"deliver": func(o *offering) doc.Out {
+		return append(doc.Out{{Key: "kind", Value: "message"}}, o.record("from", "")...)
+	},
+	"await": func(*offering) doc.Out {
+		return doc.Out{{Key: "kind", Value: "message"}, {Key: "as", Value: "message"}}
+	},
 }
 
 func hasTables(c *connection.Connection) bool { return c.Kind == "sql" }
@@ -315,7 +324,7 @@ func (o *offering) kind(k *flow.Kind) {
 	switch {
 	case k.Name == "call", k.Name == "flow": // offered by what they call
 		return
-	case k.Name == "read" && (o.plan.ReadStep != nil || !o.top), k.Name == "answer" && o.plan.Output == nil:
+	case k.Name == "read" && (o.plan.ReadStep != nil || !o.top), k.Name == "answer" && o.plan.Output == nil && o.plan.Flow.Trigger.Kind != "request":
 		return
 	}
 	of := Offer{Key: "kind/" + k.Name, ID: k.Name, Kind: k.Name, Name: k.Title, About: k.About, Group: k.Group}

@@ -1,0 +1,192 @@
+package engine
+
+import (
+	"bytes"
+	"context"
+	"crypto/subtle"
+	"errors"
+	"io"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/notation"
+	"hollowreed/internal/core/notation/all"
+	"hollowreed/internal/core/notation/json"
+	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/value"
+	"hollowreed/internal/store"
+)
+
+// Asked is an HTTP request that came in. Names of headers are in lower case.
+type Asked struct {
+	Method, Path   string
+	Query, Headers []flow.Pair
+	Body           []byte
+	Token          string // bearer token (RFC 6750); empty where there is none
+	Key            string // of idempotency: a request with the same key is the same request
+}
+
+// Refused is why a request starts no run.
+type Refused struct {
+	Status int // RFC 9110, section 15
+	Allow  []string
+	Faults fault.List
+}
+
+// Error is the first fault.
+func (r *Refused) Error() string { return r.Faults.Error() }
+
+func refused(status int, f *fault.Fault) *Refused {
+	return &Refused{Status: status, Faults: fault.List{f}}
+}
+
+// Taken is a request that has become a run.
+type Taken struct {
+	Run  uuid.UUID
+	Plan *flow.Plan
+	Wait time.Duration // for which the caller waits for its answer
+}
+
+// Request starts the run of the flow that waits for a request. The error is a *Refused where the request is at fault;
+// then nothing is recorded.
+func (e *Engine) Request(ctx context.Context, projectID string, a Asked) (*Taken, error) {
+	r, plan, err := e.asked(ctx, projectID, a)
+	if err != nil {
+		return nil, err
+	}
+	if err := e.admitted(ctx, plan, a.Token); err != nil {
+		return nil, err
+	}
+	b := beginning{by: "request"}
+	body := (*string)(nil)
+	if plan.Input == nil {
+		text := string(a.Body)
+		body = &text
+	} else {
+		v, faults := readBody(plan.Input, a.Body)
+		if len(faults) > 0 {
+			return nil, &Refused{Status: 422, Faults: faults}
+		}
+		b.input = (&json.Appender{}).Append(nil, v)
+	}
+	b.request = flow.WriteRequest(flow.RequestOf(a.Method, a.Path, body, a.Query, a.Headers))
+	t := &Taken{Plan: plan, Wait: time.Duration(plan.Flow.Trigger.Wait) * time.Second}
+	err = pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
+		if t.Run, err = e.record(ctx, tx, r, plan, b); err != nil || a.Key == "" {
+			return err
+		}
+		fresh, err := store.AddPickup(ctx, tx, r.Project, r.Flow, "request", a.Key, t.Run)
+		if err == nil && !fresh {
+			return errSeen
+		}
+		return err
+	})
+	if errors.Is(err, errSeen) {
+		run, err := store.PickupRun(ctx, e.db, r.Project, r.Flow, "request", a.Key)
+		t.Run = run.ID
+		return t, err
+	}
+	return t, err
+}
+
+// asked finds the flow that a request starts.
+func (e *Engine) asked(ctx context.Context, projectID string, a Asked) (store.Release, *flow.Plan, error) {
+	releases, err := store.NewestReleases(ctx, e.db, projectID)
+	if err != nil {
+		return store.Release{}, nil, err
+	}
+	other := &Refused{Status: 405}
+	for _, r := range releases {
+		p, err := e.Release(ctx, projectID, r.Flow, r.Number)
+		if err != nil {
+			return r, nil, err
+		}
+		plan := p.Flow(r.Flow)
+		if plan == nil || plan.Flow.Trigger.Kind != "request" || plan.Flow.Trigger.Path.Value != a.Path || len(plan.Faults) > 0 {
+			continue
+		}
+		if plan.Flow.Trigger.Method == a.Method {
+			return r, plan, e.takes(ctx, r)
+		}
+		other.Allow = append(other.Allow, plan.Flow.Trigger.Method)
+	}
+	if other.Allow == nil {
+		return store.Release{}, nil, refused(404, fault.New(fault.Unknown, "no flow that is released starts with a request to %q", a.Path))
+	}
+	slices.Sort(other.Allow)
+	other.Faults = fault.List{fault.Expect(fault.Setting, "one of the methods "+strings.Join(other.Allow, ", "), a.Method)}
+	return store.Release{}, nil, other
+}
+
+// takes refuses requests while somebody has paused the flow.
+func (e *Engine) takes(ctx context.Context, r store.Release) error {
+	t, err := store.TriggerOf(ctx, e.db, r.Project, r.Flow)
+	if err == nil && t.PausedBy != nil {
+		return refused(503, fault.New(fault.Setting, "the flow takes no requests now: %s", t.PausedFor))
+	}
+	return err
+}
+
+// admitted compares the caller's token with the flow's secret.
+func (e *Engine) admitted(ctx context.Context, plan *flow.Plan, token string) error {
+	name := plan.Flow.Trigger.Key.Value
+	if name == "" {
+		return nil
+	}
+	want, err := e.outside.Secret(ctx, name)
+	if err != nil {
+		return err
+	}
+	if want == "" || subtle.ConstantTimeCompare([]byte(want), []byte(token)) != 1 {
+		return refused(401, fault.Expect(fault.Required, "the bearer token of this flow", map[bool]string{true: "none", false: "another one"}[token == ""]))
+	}
+	return nil
+}
+
+// readBody reads a body that must be one message of a schema.
+func readBody(sch *schema.Schema, body []byte) (value.Value, fault.List) {
+	n, err := all.Named(sch.Notation)
+	if err != nil {
+		return value.Value{}, fault.List{fault.From(err, fault.Setting)}
+	}
+	r, err := n.NewReader(bytes.NewReader(body), notation.Options{Source: "body", Schema: sch, Check: true})
+	if err != nil {
+		return value.Value{}, fault.List{fault.From(err, fault.Syntax)}
+	}
+	v, err := r.Next()
+	var faults fault.List
+	switch {
+	case errors.As(err, &faults):
+		return v, faults
+	case err == io.EOF:
+		return v, fault.List{fault.Expect(fault.Required, "a message of "+sch.Title, "an empty body")}
+	case err != nil:
+		return v, fault.List{fault.From(err, fault.Syntax)}
+	}
+	if _, err := r.Next(); err != io.EOF {
+		return v, fault.List{fault.Expect(fault.Length, "one message of "+sch.Title, "more")}
+	}
+	return v, nil
+}
+
+// Over waits until a run is over, for a time. The run is given as it is then.
+func (e *Engine) Over(ctx context.Context, run uuid.UUID, within time.Duration) (store.Run, error) {
+	deadline := time.Now().Add(within)
+	for pause := 2 * time.Millisecond; ; pause = min(2*pause, 100*time.Millisecond) {
+		r, err := store.RunByID(ctx, e.db, run)
+		if err != nil || r.Ended() || !time.Now().Before(deadline) {
+			return r, err
+		}
+		select {
+		case <-ctx.Done():
+			return r, ctx.Err()
+		case <-time.After(pause):
+		}
+	}
+}

@@ -1,0 +1,133 @@
+package web
+
+import (
+	"encoding/json"
+	"io"
+	"net/http"
+	"strings"
+	"testing"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/require"
+
+	"hollowreed/internal/store"
+)
+
+const doorFlow = `
+flow: Kiosk door
+trigger: {kind: request, path: kiosk/sign-ups, input: sign-up, output: board-post, as: card, key: door key}
+reference: card.card
+steps:
+  - step: choose
+    id: c
+    when:
+      - if: card.kiosk == "closed"
+        steps: [{step: stop, id: no, text: '"the kiosk is closed"'}]
+  - {step: upsert, id: put, connection: harbour-ledger, table: kiosk_member, from: card, key: card}
+  - {step: answer, id: a, with: {board: 'first(request.query).value', text: '"hello " + card.name'}, status: "201", headers: "Location: /cards/${card.card}"}
+`
+
+// release puts a part into the draft and releases it.
+func (w *world) release(flow, text string) {
+	w.t.Helper()
+	require.NoError(w.t, pgx.BeginFunc(w.t.Context(), w.db, func(tx pgx.Tx) error {
+		return store.AddPart(w.t.Context(), tx, "skerry", "flows/"+flow+".yaml", text, "mira")
+	}))
+	_, err := w.engine.MakeRelease(w.t.Context(), "skerry", flow, "", "mira")
+	require.NoError(w.t, err)
+}
+
+// ask sends a request with headers as "Name: value".
+func (w *world) ask(method, path, body string, headers ...string) (*http.Response, map[string]any) {
+	w.t.Helper()
+	req, err := http.NewRequestWithContext(w.t.Context(), method, w.server.URL+path, strings.NewReader(body))
+	require.NoError(w.t, err)
+	for _, h := range headers {
+		name, v, _ := strings.Cut(h, ": ")
+		req.Header.Set(name, v)
+	}
+	resp, err := http.DefaultClient.Do(req)
+	require.NoError(w.t, err)
+	defer resp.Body.Close()
+	text, err := io.ReadAll(resp.Body)
+	require.NoError(w.t, err)
+	var answer map[string]any
+	if len(text) > 0 {
+		require.NoError(w.t, json.Unmarshal(text, &answer), string(text))
+	}
+	return resp, answer
+}
+
+// TestARequestStartsARunAndIsAnsweredByIt: with what its body and its query say; what is at fault is told with its place
+// and starts nothing; the same key of idempotency is the same run.
+func TestARequestStartsARunAndIsAnsweredByIt(t *testing.T) {
+	w := newWorld(t)
+	require.NoError(t, w.vault.Keep(t.Context(), store.Secret{Name: "door key", Type: "token", ChangedBy: "mira"}, "kelp-and-salt"))
+	w.release("kiosk-door", doorFlow)
+	const good = `{"card": "D1", "name": "Ada", "mail": "ada@x.example", "kiosk": "K1", "at": "2031-03-09T06:00:00Z"}`
+	const token = "Authorization: Bearer kelp-and-salt"
+
+	resp, answer := w.ask("POST", "/in/kiosk/sign-ups?board=crew", good, token, "Idempotency-Key: once")
+	require.Equal(t, 201, resp.StatusCode, answer)
+	require.Equal(t, map[string]any{"board": "crew", "text": "hello Ada"}, answer)
+	require.Equal(t, "/cards/D1", resp.Header.Get("Location"))
+	require.Equal(t, "application/json", resp.Header.Get("Content-Type"))
+	first := resp.Header.Get("Hollowreed-Run")
+	resp, _ = w.ask("POST", "/in/kiosk/sign-ups?board=crew", good, token, "Idempotency-Key: once")
+	require.Equal(t, 201, resp.StatusCode)
+	require.Equal(t, first, resp.Header.Get("Hollowreed-Run"))
+
+	runs := func() int {
+		list, err := store.Runs(t.Context(), w.db, store.RunFilter{Project: "skerry", Flow: "kiosk-door", Most: 50})
+		require.NoError(t, err)
+		return len(list)
+	}
+	before := runs()
+	resp, answer = w.ask("POST", "/in/kiosk/sign-ups", `{"card": "D2", "name": 7}`, token)
+	require.Equal(t, 422, resp.StatusCode)
+	require.Equal(t, "application/problem+json", resp.Header.Get("Content-Type"))
+	require.Contains(t, answer["faults"].([]any)[0].(map[string]any)["pointer"], "/")
+	resp, answer = w.ask("POST", "/in/kiosk/sign-ups", `{"card": `, token)
+	require.Equal(t, 422, resp.StatusCode, answer)
+	resp, _ = w.ask("POST", "/in/kiosk/sign-ups", good)
+	require.Equal(t, 401, resp.StatusCode)
+	require.Equal(t, "Bearer", resp.Header.Get("WWW-Authenticate"))
+	resp, _ = w.ask("POST", "/in/kiosk/sign-ups", good, "Authorization: Bearer kelp")
+	require.Equal(t, 401, resp.StatusCode)
+	resp, answer = w.ask("GET", "/in/kiosk/sign-ups", "", token)
+	require.Equal(t, 405, resp.StatusCode)
+	require.Equal(t, "POST", resp.Header.Get("Allow"))
+	require.Equal(t, "expected one of the methods POST, found GET", answer["detail"])
+	resp, _ = w.ask("POST", "/in/nowhere", "")
+	require.Equal(t, 404, resp.StatusCode)
+	require.Equal(t, before, runs(), "what is refused starts nothing")
+
+	resp, answer = w.ask("POST", "/in/kiosk/sign-ups?board=crew", strings.Replace(good, "K1", "closed", 1), token)
+	require.Equal(t, 422, resp.StatusCode)
+	require.Equal(t, "the kiosk is closed", answer["detail"], "a step that stops the run says why")
+	resp, answer = w.ask("POST", "/in/kiosk/sign-ups", good, token) // no query: the answer cannot be made
+	require.Equal(t, 500, resp.StatusCode)
+	require.Equal(t, "the run is set aside", answer["detail"], "what it failed for is not for the caller")
+	require.NotEmpty(t, answer["run"])
+
+	require.NoError(t, store.Pause(t.Context(), w.db, "skerry", "kiosk-door", "mira", "the ledger is moved"))
+	resp, answer = w.ask("POST", "/in/kiosk/sign-ups?board=crew", good, token)
+	require.Equal(t, 503, resp.StatusCode)
+	require.Contains(t, answer["detail"], "the ledger is moved")
+	require.NotContains(t, w.logs.String(), "kelp-and-salt")
+}
+
+// TestARequestThatIsNotWaitedFor: it is told that the run goes on; without a schema its body is a text, and the answer
+// has none.
+func TestARequestThatIsNotWaitedFor(t *testing.T) {
+	w := newWorld(t)
+	w.release("later", "flow: Later\ntrigger: {kind: request, path: later, method: PUT, wait: 0}\nsteps:\n  - {step: note, id: n, text: request.body}\n")
+	resp, answer := w.ask("PUT", "/in/later", "any text")
+	require.Equal(t, 202, resp.StatusCode)
+	require.NotEmpty(t, answer["run"])
+	w.release("now", "flow: Now\ntrigger: {kind: request, path: now}\nsteps:\n  - {step: note, id: n, text: request.body}\n")
+	resp, answer = w.ask("POST", "/in/now", "any text")
+	require.Equal(t, 204, resp.StatusCode, answer)
+	large, _ := w.ask("POST", "/in/now", strings.Repeat("x", maxBody+1))
+	require.Equal(t, 413, large.StatusCode)
+}
