@@ -122,12 +122,13 @@ func first(ctx context.Context, b *Batch, branches []*branch, it *Item) error {
 		err error
 	}
 	results := make(chan result, len(branches))
+	var wg sync.WaitGroup
 	for i, br := range branches {
 		sub, c := b.fork(), forked([]*Item{it})[0]
-		go func() {
+		b.parallel(&wg, func() {
 			_, err := sub.pass(inner, br.steps, []*Item{c})
 			results <- result{i, sub, c, err}
-		}()
+		})
 	}
 	var won, last *result
 	for range branches { // all are waited for, so that none goes on behind the run's back
@@ -171,7 +172,7 @@ func (b *Batch) aside() *beside {
 
 func (s *beside) start(ctx context.Context, b *Batch, br *branch, items []*Item) {
 	sub := b.fork()
-	s.wg.Go(func() {
+	b.parallel(&s.wg, func() {
 		_, err := sub.pass(ctx, br.steps, append([]*Item(nil), items...))
 		s.mu.Lock()
 		defer s.mu.Unlock()
@@ -201,7 +202,7 @@ func (b *Batch) together(ctx context.Context, n int, do func(ctx context.Context
 	var wg sync.WaitGroup
 	for i := range n {
 		subs[i] = b.fork()
-		wg.Go(func() {
+		b.parallel(&wg, func() {
 			if errs[i] = do(ctx, subs[i], i); errs[i] != nil {
 				cancel()
 			}
@@ -212,6 +213,15 @@ func (b *Batch) together(ctx context.Context, n int, do func(ctx context.Context
 		b.join(sub)
 	}
 	return firstCause(errs)
+}
+
+// parallel does work beside other work; one after the other where somebody watches.
+func (b *Batch) parallel(wg *sync.WaitGroup, do func()) {
+	if b.Watch != nil {
+		do()
+		return
+	}
+	wg.Go(do)
 }
 
 // firstCause prefers an error that is not only that the others were ended.

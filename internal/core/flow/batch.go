@@ -78,6 +78,8 @@ type Batch struct {
 	Reply      *Reply      // how an HTTP request is answered, where a step says so
 	Totals     *Totals     // of the run so far
 	Stopped    *Stopped    // where the run is to stop: the records before that one are done
+	Watch      Watcher     // told where the items are; nil: nobody is
+	Depth      int         // of flows that call flows, for who watches
 	beside     *beside
 	live       []*Item // those that have not left the way
 	next       int     // the step that they come to
@@ -259,9 +261,19 @@ func (b *Batch) step(ctx context.Context, ps *PlannedStep, live []*Item) ([]*Ite
 	if ps.Step.Off || len(live) == 0 {
 		return live, nil
 	}
+	if b.Watch != nil {
+		if err := b.Watch.Before(b, ps, live); err != nil {
+			return nil, err
+		}
+	}
 	counts.In += len(live)
 	if err := ps.do(ctx, b, live); err != nil {
 		return nil, err
+	}
+	if b.Watch != nil {
+		if err := b.Watch.After(b, ps, live); err != nil {
+			return nil, err
+		}
 	}
 	aside := counts.SetAside
 	first := ps.firstAside(live)
@@ -343,7 +355,7 @@ func (c *Counts) effect(it *Item) {
 
 // fork is a batch for work beside others; join adds what it did.
 func (b *Batch) fork() *Batch {
-	return &Batch{Plan: b.Plan, Outside: b.Outside, House: b.House, Try: b.Try, Totals: b.Totals, Counts: map[string]*Counts{}}
+	return &Batch{Plan: b.Plan, Outside: b.Outside, House: b.House, Try: b.Try, Totals: b.Totals, Watch: b.Watch, Depth: b.Depth, Counts: map[string]*Counts{}}
 }
 
 func (b *Batch) join(o *Batch) {
@@ -434,8 +446,9 @@ func (ps *PlannedStep) do(ctx context.Context, b *Batch, items []*Item) error {
 	var failed *Failed
 	var waiting *Waiting
 	var final *fault.Fault
+	var halted *Halt
 	switch {
-	case err == nil, errors.As(err, &waiting), errors.As(err, &failed), errors.As(err, &final) && final.Code == fault.Setting, ctx.Err() != nil:
+	case err == nil, errors.As(err, &waiting), errors.As(err, &halted), errors.As(err, &failed), errors.As(err, &final) && final.Code == fault.Setting, ctx.Err() != nil:
 		return err
 	}
 	failed = &Failed{Step: ps, Err: err}

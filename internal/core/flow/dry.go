@@ -92,6 +92,7 @@ type DryHouse struct {
 	Plan    func(flow string) *Plan // of a flow that is called; nil when there is none
 	At      time.Time
 	Facts   Facts
+	Watch   Watcher                                                // nil: nobody watches
 	Secrets func(ctx context.Context, name string) (string, error) // nil: none
 	mu      sync.Mutex
 	seen    map[string]bool
@@ -115,8 +116,8 @@ func (d *DryHouse) Start(ctx context.Context, c Started, inputs []value.Value) (
 		case d.depth >= maxCalls:
 			out[i].Fault = fault.New(fault.Limit, "flows call flows more than %d deep", maxCalls)
 		default:
-			house := &DryHouse{Outside: d.Outside, Plan: d.Plan, At: d.At, Facts: d.Facts, Secrets: d.Secrets, depth: d.depth + 1}
-			b := &Batch{Plan: plan, Outside: d.Outside, House: house, Try: standardTries}
+			house := &DryHouse{Outside: d.Outside, Plan: d.Plan, At: d.At, Facts: d.Facts, Secrets: d.Secrets, Watch: d.Watch, depth: d.depth + 1}
+			b := &Batch{Plan: plan, Outside: d.Outside, House: house, Try: standardTries, Watch: d.Watch, Depth: d.depth + 1}
 			whole := plan.Whole(d.Facts, input)
 			if err := b.Pass(ctx, append(plan.Head[:len(plan.Head):len(plan.Head)], plan.Tail...), whole); err != nil {
 				return nil, err

@@ -195,6 +195,14 @@ func (e *entries) split(it *Item) []*Item {
 
 // each passes the entries through the steps: slice by slice, or some at once.
 func (e *entries) each(ctx context.Context, b *Batch, all []*Item) error {
+	if b.Watch != nil { // one after the other, so that each can be followed
+		for _, it := range all {
+			if err := e.some(ctx, b, []*Item{it}); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
 	if e.atOnce == 1 || len(all) < 2 {
 		for from := 0; from < len(all); from += slice {
 			if err := e.some(ctx, b, all[from:min(from+slice, len(all))]); err != nil {

@@ -381,7 +381,7 @@ func compileFlowStep(c *compiler, s *Step) runner {
 		if len(asked) == 0 {
 			return nil
 		}
-		done, err := b.House.Start(ctx, Started{Flow: contract, Step: s.ID, Wait: wait, Items: asked}, inputs)
+		done, err := b.House.Start(ctx, Started{Flow: contract, From: c.flow.ID, Step: s.ID, Wait: wait, Items: asked}, inputs)
 		if err != nil {
 			return err
 		}

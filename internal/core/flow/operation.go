@@ -113,7 +113,7 @@ func compileCall(c *compiler, s *Step) runner {
 		if len(asked) == 0 {
 			return nil
 		}
-		done, err := b.Outside.Call(ctx, Call{Op: op, Step: s.ID, Items: asked}, requests)
+		done, err := b.Outside.Call(ctx, Call{Op: op, Flow: c.flow.ID, Step: s.ID, Items: asked}, requests)
 		if err != nil {
 			return err
 		}

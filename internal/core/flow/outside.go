@@ -25,6 +25,7 @@ type Outside interface {
 // Call is a step that asks a system.
 type Call struct {
 	Op    *connection.Operation
+	Flow  string
 	Step  string
 	Items []*Item                               // to which the requests belong
 	Done  func(from int, done []Answered) error // told of answers as they come; may be nil
@@ -43,6 +44,7 @@ type Lookup struct {
 	Table      string
 	Columns    []string
 	Row        *schema.Schema
+	Flow       string
 	Step       string
 	Items      []*Item // to which the keys belong
 }
@@ -53,6 +55,8 @@ type Upsert struct {
 	Table      string
 	Key        []string
 	Row        *schema.Schema
+	Flow       string
+	Step       string
 }
 
 // Effect is what writing did.
@@ -76,6 +80,7 @@ type Written struct {
 // Started is a step that runs another flow.
 type Started struct {
 	Flow  *Contract
+	From  string // the flow whose step it is
 	Step  string
 	Wait  bool
 	Items []*Item

@@ -152,7 +152,7 @@ var findKind = &Kind{
 func compileFind(c *compiler, s *Step) runner {
 	c.tables(s)
 	sch := c.schema(s, "schema")
-	l := Lookup{Connection: s.Setting("connection"), Table: s.Setting("table"), Row: sch, Step: s.ID}
+	l := Lookup{Connection: s.Setting("connection"), Table: s.Setting("table"), Row: sch, Flow: c.flow.ID, Step: s.ID}
 	var progs []*formula.Program
 	for _, m := range s.Match {
 		prog := c.formula(m.Formula)
@@ -308,7 +308,7 @@ func compileUpsert(c *compiler, s *Step) runner {
 	if row == nil {
 		return pass
 	}
-	u := Upsert{Connection: s.Setting("connection"), Table: s.Setting("table"), Row: row}
+	u := Upsert{Connection: s.Setting("connection"), Table: s.Setting("table"), Row: row, Flow: c.flow.ID, Step: s.ID}
 	for _, k := range strings.Split(s.Setting("key"), ",") {
 		k = strings.TrimSpace(k)
 		if row.Root.Field(k) == nil {

@@ -1,0 +1,261 @@
+package flow
+
+import (
+	"context"
+	"sync"
+
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/notation/json"
+	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/value"
+)
+
+// Heard is what a system answered a step, or a flow that it called: what it was asked and what came of it, as JSON.
+type Heard struct {
+	Flow   string       `json:"flow"`
+	Step   string       `json:"step"`
+	Asked  string       `json:"asked"`
+	Answer string       `json:"answer,omitempty"` // empty: nothing
+	Effect Effect       `json:"effect,omitempty"`
+	Fault  *fault.Fault `json:"fault,omitempty"`
+}
+
+// Key tells what was heard from all else.
+func (h Heard) Key() string { return h.Flow + "\x00" + h.Step + "\x00" + h.Asked }
+
+// Recording keeps what was heard, the first answer to each question. The zero Recording is empty.
+type Recording struct {
+	mu    sync.Mutex
+	known map[string]Heard
+	order []string
+}
+
+// Add keeps an answer, unless there is one to the same question.
+func (r *Recording) Add(h Heard) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.known == nil {
+		r.known = map[string]Heard{}
+	}
+	key := h.Key()
+	if _, there := r.known[key]; there {
+		return
+	}
+	r.known[key], r.order = h, append(r.order, key)
+}
+
+// Find gives the answer to a question.
+func (r *Recording) Find(flow, step, asked string) (Heard, bool) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	h, ok := r.known[Heard{Flow: flow, Step: step, Asked: asked}.Key()]
+	return h, ok
+}
+
+// All lists what was heard, in its order.
+func (r *Recording) All() []Heard {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	list := make([]Heard, len(r.order))
+	for i, key := range r.order {
+		list[i] = r.known[key]
+	}
+	return list
+}
+
+// Manner is what a try does about a step that reaches a system.
+type Manner string
+
+// The manners. Not at all makes something up, as a system could answer; a remembered answer must be there.
+const (
+	Really     Manner = "really"
+	NotAtAll   Manner = "not at all"
+	Remembered Manner = "with a remembered answer"
+)
+
+// Manners in the order in which they are offered.
+var Manners = []Manner{NotAtAll, Really, Remembered}
+
+// Recorder is an Outside that asks as is chosen for each step, keeps what it hears, and does not ask twice for the same.
+type Recorder struct {
+	Inner Outside
+	Dry   Outside
+	Heard *Recording
+	// Choose says what is done about a step; effect says whether it changes its system.
+	Choose func(flow, step string, effect bool) Manner
+	// Again says whether what was heard before is taken for a step; nil is always.
+	Again func(flow, step string) bool
+	// Tell is told of every question as it is asked, whether it is answered from memory or not; it may be nil.
+	Tell func(Question)
+}
+
+// Question is what a step asks a system.
+type Question struct {
+	Flow, Step, Asked string
+	Effect            bool
+}
+
+// question is one of a step, with how its answer is read and written.
+type question struct {
+	flow, step string
+	asked      string
+	of         *schema.Schema // of the answer; nil where there is none
+}
+
+// hear answers questions: what is known from memory, the others by ask, which gets their positions.
+func (r *Recorder) hear(list []question, effect bool, ask func(o Outside, left []int) ([]Answered, []Effect, error)) ([]Answered, []Effect, error) {
+	done, effects := make([]Answered, len(list)), make([]Effect, len(list))
+	left := map[Manner][]int{}
+	for i, q := range list {
+		if r.Tell != nil {
+			r.Tell(Question{q.flow, q.step, q.asked, effect})
+		}
+		if h, ok := r.Heard.Find(q.flow, q.step, q.asked); ok && (r.Again == nil || r.Again(q.flow, q.step)) {
+			done[i], effects[i] = h.answered(q.of), h.Effect
+			continue
+		}
+		how := r.Choose(q.flow, q.step, effect)
+		if how == Remembered {
+			done[i].Fault = fault.New(fault.NotFound, "no answer is remembered to %s", fault.Quote(q.asked)).Mended("Try the step really once, or let it be made up")
+			continue
+		}
+		left[how] = append(left[how], i)
+	}
+	for how, o := range map[Manner]Outside{Really: r.Inner, NotAtAll: r.Dry} {
+		if len(left[how]) == 0 {
+			continue
+		}
+		answers, effect, err := ask(o, left[how])
+		if err != nil {
+			return nil, nil, err
+		}
+		for n, i := range left[how] {
+			done[i], effects[i] = answers[n], effect[n]
+			if how == Really {
+				r.Heard.Add(heardOf(list[i], answers[n], effect[n]))
+			}
+		}
+	}
+	return done, effects, nil
+}
+
+func heardOf(q question, a Answered, e Effect) Heard {
+	h := Heard{Flow: q.flow, Step: q.step, Asked: q.asked, Effect: e, Fault: a.Fault}
+	if a.Answer.Kind() != value.Absent {
+		h.Answer = string((&json.Appender{}).Append(nil, a.Answer))
+	}
+	return h
+}
+
+// answered reads back what was heard.
+func (h Heard) answered(of *schema.Schema) Answered {
+	a := Answered{}
+	if h.Fault != nil {
+		f := *h.Fault
+		a.Fault = &f
+	}
+	if h.Answer != "" && of != nil {
+		a.Answer = keptOf(recordOf("answer", of, 0)).Read(h.Answer)
+	}
+	return a
+}
+
+func asJSON(v value.Value) string {
+	if v.Kind() == value.Absent {
+		return "{}"
+	}
+	return string((&json.Appender{}).Append(nil, v))
+}
+
+// Lookup looks rows up, or remembers them.
+func (r *Recorder) Lookup(ctx context.Context, l Lookup, keys [][]value.Value) ([]value.Value, error) {
+	list := make([]question, len(keys))
+	for i, key := range keys {
+		list[i] = question{l.Flow, l.Step, asJSON(value.Rec(value.NewShape(l.Columns...), key)), l.Row}
+	}
+	done, _, err := r.hear(list, false, func(o Outside, left []int) ([]Answered, []Effect, error) {
+		part, some := l, make([][]value.Value, len(left))
+		part.Items = nil
+		for n, i := range left {
+			some[n] = keys[i]
+			if i < len(l.Items) {
+				part.Items = append(part.Items, l.Items[i])
+			}
+		}
+		rows, err := o.Lookup(ctx, part, some)
+		out := make([]Answered, len(rows))
+		for n, row := range rows {
+			out[n].Answer = row
+		}
+		return out, make([]Effect, len(rows)), err
+	})
+	if err != nil {
+		return nil, err
+	}
+	rows := make([]value.Value, len(done))
+	for i, d := range done {
+		if d.Fault != nil { // a look-up has no fault of one row: it is the whole try's
+			return nil, d.Fault
+		}
+		rows[i] = d.Answer
+	}
+	return rows, nil
+}
+
+// Upsert writes rows, or remembers what writing them did.
+func (r *Recorder) Upsert(ctx context.Context, u Upsert, rows []value.Value) ([]Written, error) {
+	list := make([]question, len(rows))
+	for i, row := range rows {
+		list[i] = question{u.Flow, u.Step, asJSON(row), nil}
+	}
+	done, effects, err := r.hear(list, true, func(o Outside, left []int) ([]Answered, []Effect, error) {
+		some := make([]value.Value, len(left))
+		for n, i := range left {
+			some[n] = rows[i]
+		}
+		written, err := o.Upsert(ctx, u, some)
+		out, effects := make([]Answered, len(written)), make([]Effect, len(written))
+		for n, w := range written {
+			out[n].Fault, effects[n] = w.Fault, w.Effect
+		}
+		return out, effects, err
+	})
+	if err != nil {
+		return nil, err
+	}
+	out := make([]Written, len(done))
+	for i := range done {
+		out[i] = Written{Effect: effects[i], Fault: done[i].Fault}
+	}
+	return out, nil
+}
+
+// Call asks systems, or remembers what they answered.
+func (r *Recorder) Call(ctx context.Context, c Call, requests []value.Value) ([]Answered, error) {
+	list := make([]question, len(requests))
+	for i, request := range requests {
+		list[i] = question{c.Flow, c.Step, asJSON(request), c.Op.Response}
+	}
+	done, effects, err := r.hear(list, c.Op.Verb.Effect, func(o Outside, left []int) ([]Answered, []Effect, error) {
+		part, some := c, make([]value.Value, len(left))
+		part.Items = nil
+		for n, i := range left {
+			some[n] = requests[i]
+			if i < len(c.Items) {
+				part.Items = append(part.Items, c.Items[i])
+			}
+		}
+		answers, err := o.Call(ctx, part, some)
+		effects := make([]Effect, len(answers))
+		for n, a := range answers {
+			if a.NotDone {
+				effects[n] = NotDone
+			}
+		}
+		return answers, effects, err
+	})
+	for i := range done {
+		done[i].NotDone = effects[i] == NotDone
+	}
+	return done, err
+}
