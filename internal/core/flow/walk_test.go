@@ -95,13 +95,13 @@ func TestAWalkHaltsAndGoesOnWithChangedValues(t *testing.T) {
 	_, h := stepped(t, d, plan, &Walk{Halts: halting(4)}, rec, out)
 	require.Equal(t, "double", h.Step)
 	require.Equal(t, "1", h.Path)
-	require.Len(t, out.requests, 1, "the second call is not reached")
+	require.Len(t, out.numbers, 1, "the second call is not reached")
 	changes := []Change{{1, "values.more", "40"}, {6, "more", "41"}, {4, "n", "n + 5"}, {12, "said.number", `"changed"`}}
 	whole, h := stepped(t, d, plan, &Walk{Changes: changes, Halts: onwards}, rec, out)
 	require.Nil(t, h)
 	require.Equal(t, "41 changed", whole.Notes[len(whole.Notes)-1].Message)
-	require.Len(t, out.requests, 2, "the first was heard before")
-	require.Equal(t, int64(14), whole64(out.requests[1].Field("count").Int64()))
+	require.Len(t, out.numbers, 2, "the first was heard before")
+	require.Equal(t, int64(14), whole64(out.requests[0].Field("count").Int64()))
 	require.Len(t, rec.All(), 2)
 
 	for name, want := range map[string]string{"nothing": "there is no value", "run.id": "there is no value", "booking.pax": "expected integer, found text", "booking.nothing": "nothing"} {
@@ -139,16 +139,16 @@ func TestAnswersAreRememberedOrMadeUp(t *testing.T) {
 		return j
 	}
 	require.Equal(t, "done, set aside", run("a", "refused").states())
-	require.Len(t, out.requests, 2)
+	require.Len(t, out.numbers, 2)
 	how = Remembered
 	j := run("a", "refused", "new")
 	require.Equal(t, "done, set aside, set aside", j.states())
 	require.Equal(t, "a", j.result(0, "ask").Field("number").Text())
 	require.Contains(t, j.items[2].Faults[0].What(), "no answer is remembered")
-	require.Len(t, out.requests, 2, "nobody was asked")
+	require.Len(t, out.numbers, 2, "nobody was asked")
 	how = NotAtAll
 	require.Equal(t, "done, set aside, done", run("a", "refused", "new").states())
-	require.Len(t, out.requests, 2)
+	require.Len(t, out.numbers, 2)
 	require.Len(t, asked, 8)
 	require.Equal(t, `{"number":"a","count":1}`, asked[0].Asked)
 }
