@@ -90,6 +90,7 @@ type Engine struct {
 	plans   plans
 	folders folders
 	active  active
+	walks   walks
 	stop    context.CancelFunc
 	wg      sync.WaitGroup
 }

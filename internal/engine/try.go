@@ -22,30 +22,64 @@ type Trial struct {
 	Counts map[string]*flow.Counts
 	More   bool         // the sample has more records than were tried
 	Fault  *fault.Fault // why it could not be tried to the end
+	Halt   *flow.Halt   // where it was halted; nil where it was not
 	batch  *flow.Batch
+	how    How
 }
 
-// readOnly looks up really and writes nothing.
-type readOnly struct {
-	flow.Outside
-	dry flow.Dry
+// How is what a try does.
+type How struct {
+	Choices map[StepOf]flow.Manner // of steps that reach a system, where it is not the usual one
+	Heard   *flow.Recording        // what systems answered before; nil: nothing
+	Asks    bool                   // somebody has asked for this try: what is to be done really is done
+	Watch   flow.Watcher           // nil: nobody watches
+	Record  int                    // from 1: the only one that is tried; 0: all
+	At      time.Time              // that it is for the steps; zero: now
+	Replays bool                   // what was heard before is taken for all steps
 }
 
-func (r *readOnly) Upsert(ctx context.Context, u flow.Upsert, rows []value.Value) ([]flow.Written, error) {
-	return r.dry.Upsert(ctx, u, rows)
-}
+// StepOf names a step of a flow.
+type StepOf struct{ Flow, Step string }
 
-// Call asks only for what changes nothing.
-func (r *readOnly) Call(ctx context.Context, c flow.Call, requests []value.Value) ([]flow.Answered, error) {
-	if c.Op.Verb.Effect {
-		return r.dry.Call(ctx, c, requests)
+// Usual is what a try does about a step where nothing else is chosen: it reads really and changes nothing.
+func Usual(effect bool) flow.Manner {
+	if effect {
+		return flow.NotAtAll
 	}
-	return r.Outside.Call(ctx, c, requests)
+	return flow.Really
 }
 
-// Try runs a draft on a sample: look-ups are done really, what would be written is not.
-func (e *Engine) Try(ctx context.Context, p *project.Project, flowID, sample string) *Trial {
-	t := &Trial{Sample: sample}
+func (h How) chosen(f, step string, effect bool) flow.Manner {
+	if c, ok := h.Choices[StepOf{f, step}]; ok {
+		return c
+	}
+	return Usual(effect)
+}
+
+// outside is how a try reaches systems. A page is drawn by a try that nobody has asked for: then a step that is done
+// really, and changes something, shows what it answered when somebody did.
+func (h How) outside(inner flow.Outside) *flow.Recorder {
+	r := &flow.Recorder{Inner: inner, Dry: &flow.Dry{}, Heard: h.Heard}
+	r.Choose = func(f, step string, effect bool) flow.Manner {
+		c := h.chosen(f, step, effect)
+		if effect && c == flow.Really && !h.Asks {
+			return flow.NotAtAll
+		}
+		return c
+	}
+	if !h.Replays {
+		r.Again = func(f, step string) bool {
+			c := h.chosen(f, step, true)
+			return c == flow.Remembered || c == flow.Really && !h.Asks && h.Choices[StepOf{f, step}] != ""
+		}
+	}
+	return r
+}
+
+// Try runs a draft on a sample. Look-ups are done really and what would be written is not, unless something else is
+// chosen for a step.
+func (e *Engine) Try(ctx context.Context, p *project.Project, flowID, sample string, how How) *Trial {
+	t := &Trial{Sample: sample, how: how}
 	plan := p.Flow(flowID)
 	if plan == nil {
 		t.Fault = fault.New(fault.Setting, "there is no flow %q", flowID)
@@ -53,10 +87,17 @@ func (e *Engine) Try(ctx context.Context, p *project.Project, flowID, sample str
 	}
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
-	at := time.Now().UTC().Truncate(time.Second)
+	if how.Heard == nil {
+		how.Heard = &flow.Recording{}
+	}
+	if how.At.IsZero() {
+		how.At = time.Now()
+	}
+	at := how.At.UTC().Truncate(time.Second)
 	facts := flow.Facts{ID: "try", File: sample, Reference: sample, Started: value.Instant(at), Request: p.TriedRequest(plan)}
-	outside := &readOnly{Outside: e.outside}
-	t.batch = &flow.Batch{Plan: plan, Outside: outside, Try: 1, Totals: &flow.Totals{}, House: &flow.DryHouse{Outside: outside, Plan: p.Flow, At: at, Facts: facts}}
+	outside := how.outside(e.outside)
+	house := &flow.DryHouse{Outside: outside, Plan: p.Flow, At: at, Facts: facts, Watch: how.Watch, Secrets: e.outside.Secret}
+	t.batch = &flow.Batch{Plan: plan, Outside: outside, Try: 1, Totals: &flow.Totals{}, House: house, Watch: how.Watch}
 	t.run(ctx, p, plan, facts)
 	t.Counts = t.batch.Counts
 	return t
@@ -87,7 +128,8 @@ func (t *Trial) run(ctx context.Context, p *project.Project, plan *flow.Plan, fa
 	}
 	t.Whole = plan.Whole(facts, input)
 	if err := t.batch.Pass(ctx, plan.Head, t.Whole); err != nil {
-		t.Fault = tryFault(err)
+		t.ended(err)
+		return
 	}
 	if plan.ReadStep == nil || t.Fault != nil || t.Whole.State != flow.Done {
 		return
@@ -97,12 +139,19 @@ func (t *Trial) run(ctx context.Context, p *project.Project, plan *flow.Plan, fa
 		return
 	}
 	t.read(ctx, p, plan, facts)
-	if t.Fault != nil {
+	if t.Fault != nil || t.Halt != nil {
 		return
 	}
 	plan.Tallied(t.Whole, t.batch.Totals.Values)
 	t.Whole.State = flow.Live
 	if err := t.batch.Pass(ctx, plan.Tail, t.Whole); err != nil {
+		t.ended(err)
+	}
+}
+
+// ended notes why a try was not done to its end.
+func (t *Trial) ended(err error) {
+	if !errors.As(err, &t.Halt) {
 		t.Fault = tryFault(err)
 	}
 }
@@ -126,8 +175,12 @@ func (t *Trial) read(ctx context.Context, p *project.Project, plan *flow.Plan, f
 		_, err := src.Batch(1)
 		t.More = err == nil
 	}
-	if err := t.batch.Run(ctx, t.Items); err != nil {
-		t.Fault = tryFault(err)
+	items := t.Items
+	if n := t.how.Record; n > 0 && n <= len(items) {
+		items = items[n-1 : n]
+	}
+	if err := t.batch.Run(ctx, items); err != nil {
+		t.ended(err)
 	}
 	if s := t.batch.Stopped; s != nil {
 		t.Fault = s.Fault

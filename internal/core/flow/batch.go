@@ -79,7 +79,7 @@ type Batch struct {
 	Totals     *Totals     // of the run so far
 	Stopped    *Stopped    // where the run is to stop: the records before that one are done
 	Watch      Watcher     // told where the items are; nil: nobody is
-	Depth      int         // of flows that call flows, for who watches
+	Around     []string    // the steps that have called this flow, as flow/step, for who watches
 	beside     *beside
 	live       []*Item // those that have not left the way
 	next       int     // the step that they come to
@@ -355,7 +355,7 @@ func (c *Counts) effect(it *Item) {
 
 // fork is a batch for work beside others; join adds what it did.
 func (b *Batch) fork() *Batch {
-	return &Batch{Plan: b.Plan, Outside: b.Outside, House: b.House, Try: b.Try, Totals: b.Totals, Watch: b.Watch, Depth: b.Depth, Counts: map[string]*Counts{}}
+	return &Batch{Plan: b.Plan, Outside: b.Outside, House: b.House, Try: b.Try, Totals: b.Totals, Watch: b.Watch, Around: b.Around, Counts: map[string]*Counts{}}
 }
 
 func (b *Batch) join(o *Batch) {

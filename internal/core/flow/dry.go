@@ -100,6 +100,7 @@ type DryHouse struct {
 	letters map[Letter][]string
 	groups  map[string][]string
 	depth   int
+	around  []string // the steps that have called this flow
 }
 
 // maxCalls bounds flows that call flows.
@@ -108,7 +109,11 @@ const maxCalls = 20
 // Start runs the flow at once for each input, and nothing is recorded.
 func (d *DryHouse) Start(ctx context.Context, c Started, inputs []value.Value) ([]Answered, error) {
 	out := make([]Answered, len(inputs))
-	plan := d.Plan(c.Flow.ID)
+	plan, around := d.Plan(c.Flow.ID), d.around
+	if from := d.Plan(c.From); from != nil && from.Planned(c.Step) != nil {
+		around = from.Planned(c.Step).around(around)
+	}
+	around = append(around[:len(around):len(around)], c.From+"/"+c.Step)
 	for i, input := range inputs {
 		switch {
 		case plan == nil || len(plan.Faults) > 0:
@@ -116,8 +121,8 @@ func (d *DryHouse) Start(ctx context.Context, c Started, inputs []value.Value) (
 		case d.depth >= maxCalls:
 			out[i].Fault = fault.New(fault.Limit, "flows call flows more than %d deep", maxCalls)
 		default:
-			house := &DryHouse{Outside: d.Outside, Plan: d.Plan, At: d.At, Facts: d.Facts, Secrets: d.Secrets, Watch: d.Watch, depth: d.depth + 1}
-			b := &Batch{Plan: plan, Outside: d.Outside, House: house, Try: standardTries, Watch: d.Watch, Depth: d.depth + 1}
+			house := &DryHouse{Outside: d.Outside, Plan: d.Plan, At: d.At, Facts: d.Facts, Secrets: d.Secrets, Watch: d.Watch, depth: d.depth + 1, around: around}
+			b := &Batch{Plan: plan, Outside: d.Outside, House: house, Try: standardTries, Watch: d.Watch, Around: around}
 			whole := plan.Whole(d.Facts, input)
 			if err := b.Pass(ctx, append(plan.Head[:len(plan.Head):len(plan.Head)], plan.Tail...), whole); err != nil {
 				return nil, err

@@ -23,14 +23,14 @@ type Heard struct {
 // Key tells what was heard from all else.
 func (h Heard) Key() string { return h.Flow + "\x00" + h.Step + "\x00" + h.Asked }
 
-// Recording keeps what was heard, the first answer to each question. The zero Recording is empty.
+// Recording keeps what was heard, the last answer to each question. The zero Recording is empty.
 type Recording struct {
 	mu    sync.Mutex
 	known map[string]Heard
 	order []string
 }
 
-// Add keeps an answer, unless there is one to the same question.
+// Add keeps an answer, in place of one to the same question.
 func (r *Recording) Add(h Heard) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -38,10 +38,10 @@ func (r *Recording) Add(h Heard) {
 		r.known = map[string]Heard{}
 	}
 	key := h.Key()
-	if _, there := r.known[key]; there {
-		return
+	if _, there := r.known[key]; !there {
+		r.order = append(r.order, key)
 	}
-	r.known[key], r.order = h, append(r.order, key)
+	r.known[key] = h
 }
 
 // Find gives the answer to a question.

@@ -20,7 +20,7 @@ type Stop struct {
 	N      int // counted from 0 from the start of the run
 	Flow   string
 	Step   string
-	Depth  int // of steps in steps, and of flows that call flows
+	Around []string // the steps in which it stands, as flow/step, those that have called its flow among them
 	Record int
 	Path   string // of an entry of a list in the record
 	Failed bool   // behind the step: it has set the item aside
@@ -67,11 +67,17 @@ func (w *Walk) After(b *Batch, ps *PlannedStep, items []*Item) error {
 	return nil
 }
 
-func (w *Walk) at(b *Batch, ps *PlannedStep, it *Item, failed bool) error {
-	s := Stop{N: len(w.Trace), Flow: b.Plan.Flow.ID, Step: ps.Step.ID, Depth: b.Depth * MaxDepth, Record: it.Record, Path: it.Path, Failed: failed}
+// around are the steps in which a step stands, behind those that have called its flow.
+func (ps *PlannedStep) around(calls []string) []string {
+	all := append([]string(nil), calls...)
 	for inner := ps.Inside; inner != nil; inner = inner.Inside {
-		s.Depth++
+		all = append(all, ps.plan.Flow.ID+"/"+inner.Step.ID)
 	}
+	return all
+}
+
+func (w *Walk) at(b *Batch, ps *PlannedStep, it *Item, failed bool) error {
+	s := Stop{N: len(w.Trace), Flow: b.Plan.Flow.ID, Step: ps.Step.ID, Around: ps.around(b.Around), Record: it.Record, Path: it.Path, Failed: failed}
 	w.Trace = append(w.Trace, s)
 	for _, c := range w.Changes {
 		if c.N != s.N {

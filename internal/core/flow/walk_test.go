@@ -72,7 +72,7 @@ func TestAWalkPassesEveryStep(t *testing.T) {
 	require.Equal(t, "3 in A", whole.Notes[len(whole.Notes)-1].Message)
 	var trace []string
 	for _, s := range w.Trace {
-		text := strings.Repeat(">", s.Depth%MaxDepth) + s.Flow + "." + s.Step
+		text := strings.Repeat(">", len(s.Around)) + s.Flow + "." + s.Step
 		if s.Path != "" {
 			text += "[" + s.Path + "]"
 		}
@@ -83,7 +83,7 @@ func TestAWalkPassesEveryStep(t *testing.T) {
 	}
 	require.Equal(t, []string{
 		"walked.s", "walked.e", ">walked.double[0]", ">walked.ask[0]", ">walked.double[1]", ">walked.ask[1]",
-		"walked.try", ">walked.sure", ">walked.sure!", ">walked.failed", "walked.f", "inner.a", "walked.end",
+		"walked.try", ">walked.sure", ">walked.sure!", ">walked.failed", "walked.f", ">inner.a", "walked.end",
 	}, trace)
 }
 

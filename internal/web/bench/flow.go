@@ -230,7 +230,7 @@ func (d *flowPage) try(c *gin.Context, b bench, p *project.Project, plan *flow.P
 		return
 	}
 	d.look.sample = d.Sample
-	d.Trial = b.Engine.Try(c, p, d.ID, d.Sample)
+	d.Trial = b.Engine.Try(c, p, d.ID, d.Sample, engine.How{})
 	d.Records = len(d.Trial.Items)
 }
 

@@ -12,6 +12,7 @@ import (
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
+	"hollowreed/internal/engine"
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/page"
 )
@@ -121,7 +122,7 @@ func (d *mappingPage) message(c *gin.Context, b bench, p *project.Project, plan 
 			continue
 		}
 		d.sample(c, fp.Source.Samples)
-		trial := b.Engine.Try(c, p, part.ID, d.Sample)
+		trial := b.Engine.Try(c, p, part.ID, d.Sample, engine.How{})
 		if trial.Fault != nil {
 			d.Told = trial.Fault.What()
 		}

@@ -1,0 +1,232 @@
+package engine
+
+import (
+	"context"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/project"
+)
+
+// Walk is a draft that somebody steps through with one message. Each move goes from the start to where the walk is to
+// halt: what systems answered is remembered, so that nobody is asked twice, and a step whose settings were changed
+// meanwhile is done with the new ones.
+type Walk struct {
+	ID      string
+	Flow    string
+	Sample  string
+	Record  int // from 1, of the records that are read; 0 for a flow that reads none
+	Marks   map[StepOf]string
+	OnFault bool // it halts behind a step that has failed, too
+	Changes []flow.Change
+	At      int // the stop at which it halts; -1 before it has begun
+	Trial   *Trial
+	Trace   []flow.Stop
+	Bad     *fault.Fault // of the last change
+	choices map[StepOf]flow.Manner
+	heard   flow.Recording
+	mu      sync.Mutex
+	began   time.Time
+	used    time.Time
+}
+
+// walks are those that people have begun.
+type walks struct {
+	mu   sync.Mutex
+	kept map[string]*Walk
+}
+
+// maxWalks bounds them: the one that was longest not used is forgotten.
+const maxWalks = 50
+
+// BeginWalk begins to step through a draft, and halts before its first step.
+func (e *Engine) BeginWalk(ctx context.Context, p *project.Project, flowID, sample string, record int, choices map[StepOf]flow.Manner) (*Walk, error) {
+	plan := p.Flow(flowID)
+	if plan == nil {
+		return nil, project.ErrNoPart
+	}
+	if len(plan.Faults) > 0 {
+		return nil, fault.New(fault.Setting, "the flow has faults").Mended("Mend them, then step through it")
+	}
+	w := &Walk{ID: uuid.NewString(), Flow: flowID, Sample: sample, Record: record, Marks: map[StepOf]string{}, OnFault: true, At: -1, choices: choices, began: time.Now(), used: time.Now()}
+	e.walks.add(w)
+	return w, e.Move(ctx, p, w, "into", "")
+}
+
+func (w *walks) add(one *Walk) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.kept == nil {
+		w.kept = map[string]*Walk{}
+	}
+	w.kept[one.ID] = one
+	for len(w.kept) > maxWalks {
+		oldest := one
+		for _, other := range w.kept {
+			if other.used.Before(oldest.used) {
+				oldest = other
+			}
+		}
+		delete(w.kept, oldest.ID)
+	}
+}
+
+// WalkByID finds a walk; nil where there is none any more.
+func (e *Engine) WalkByID(id string) *Walk {
+	e.walks.mu.Lock()
+	defer e.walks.mu.Unlock()
+	return e.walks.kept[id]
+}
+
+// halting says for a stop whether the walk halts there.
+type halting func(s flow.Stop, it *flow.Item, ps *flow.PlannedStep) bool
+
+// moves are the ways of going on, by what a person asks for; to is a step, as flow/step, where one is named.
+var moves = map[string]func(w *Walk, to StepOf) halting{
+	// into halts before the next step, whatever it stands in
+	"into": func(w *Walk, _ StepOf) halting {
+		return w.behind(func(flow.Stop) bool { return true })
+	},
+	// over halts before the next step that stands in no step of this one
+	"over": func(w *Walk, _ StepOf) halting {
+		here := ""
+		if w.At >= 0 && w.At < len(w.Trace) {
+			here = w.Trace[w.At].Flow + "/" + w.Trace[w.At].Step
+		}
+		return w.behind(func(s flow.Stop) bool { return !slices.Contains(s.Around, here) })
+	},
+	// on halts at marks and faults only
+	"on": func(w *Walk, _ StepOf) halting {
+		return w.behind(func(flow.Stop) bool { return false })
+	},
+	// to halts before a step
+	"to": func(w *Walk, to StepOf) halting {
+		return w.behind(func(s flow.Stop) bool { return s.Flow == to.Flow && s.Step == to.Step })
+	},
+	// back halts at the stop before this one
+	"back": func(w *Walk, _ StepOf) halting {
+		return w.backTo(func(flow.Stop) bool { return true })
+	},
+	// back to halts where the walk was last before a step
+	"back to": func(w *Walk, to StepOf) halting {
+		return w.backTo(func(s flow.Stop) bool { return s.Flow == to.Flow && s.Step == to.Step })
+	},
+	// again halts where it is: with what was changed
+	"again": func(w *Walk, _ StepOf) halting {
+		at := w.At
+		return func(s flow.Stop, _ *flow.Item, _ *flow.PlannedStep) bool { return s.N == at }
+	},
+}
+
+// behind halts at stops behind the present one: at those that fit, at marks, and at faults.
+func (w *Walk) behind(fits func(flow.Stop) bool) halting {
+	at := w.At
+	return func(s flow.Stop, it *flow.Item, ps *flow.PlannedStep) bool {
+		switch {
+		case s.N <= at:
+			return false
+		case s.Failed:
+			return w.OnFault
+		}
+		return fits(s) || w.marked(s, it, ps)
+	}
+}
+
+// marked says whether a stop has a mark whose condition is true.
+func (w *Walk) marked(s flow.Stop, it *flow.Item, ps *flow.PlannedStep) bool {
+	condition, ok := w.Marks[StepOf{s.Flow, s.Step}]
+	if !ok || condition == "" {
+		return ok
+	}
+	prog, faults := formula.Compile(condition, ps.Scope)
+	if len(faults) > 0 {
+		return true // better once too often than past it
+	}
+	fr := formula.Frame{Slots: slices.Clone(it.Frame.Slots)}
+	v, f := prog.Eval(&fr)
+	return f != nil || v.IsTrue()
+}
+
+// backTo halts at the last stop before the present one that fits; the changes behind it are taken back.
+func (w *Walk) backTo(fits func(flow.Stop) bool) halting {
+	to := 0
+	for i := 0; i < min(w.At, len(w.Trace)); i++ {
+		if fits(w.Trace[i]) && !w.Trace[i].Failed {
+			to = i
+		}
+	}
+	w.Changes = slices.DeleteFunc(w.Changes, func(c flow.Change) bool { return c.N > to })
+	return func(s flow.Stop, _ *flow.Item, _ *flow.PlannedStep) bool { return s.N == to }
+}
+
+// Move goes on, or back.
+func (e *Engine) Move(ctx context.Context, p *project.Project, w *Walk, move string, to string) error {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	how := moves[move]
+	if how == nil {
+		return fault.New(fault.Unknown, "there is no way to go %q", move)
+	}
+	e.walk(ctx, p, w, how(w, stepOf(to)))
+	return nil
+}
+
+func stepOf(s string) StepOf {
+	f, step, _ := strings.Cut(s, "/")
+	return StepOf{f, step}
+}
+
+// walk takes the message from the start to where it halts.
+func (e *Engine) walk(ctx context.Context, p *project.Project, w *Walk, halts halting) {
+	w.used = time.Now()
+	walk := &flow.Walk{Changes: w.Changes, Halts: halts}
+	w.Trial = e.Try(ctx, p, w.Flow, w.Sample, How{Choices: w.choices, Heard: &w.heard, Asks: true, Replays: true, Watch: walk, Record: w.Record, At: w.began})
+	w.Trace, w.Bad = walk.Trace, walk.Bad
+	w.At = len(walk.Trace)
+	if w.Trial.Halt != nil {
+		w.At = w.Trial.Halt.N
+	}
+}
+
+// Change changes a value where the walk is halted. One that cannot be made is told, and nothing is changed.
+func (e *Engine) Change(ctx context.Context, p *project.Project, w *Walk, name, source string) *fault.Fault {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.Trial == nil || w.Trial.Halt == nil {
+		return fault.New(fault.Setting, "the message has come to its end: nothing can be changed").Mended("Go back first")
+	}
+	was := w.Changes
+	w.Changes = append(slices.Clone(was), flow.Change{N: w.At, Name: name, Formula: source})
+	e.walk(ctx, p, w, moves["again"](w, StepOf{}))
+	bad := w.Bad
+	if bad != nil {
+		w.Changes = was
+		e.walk(ctx, p, w, moves["again"](w, StepOf{}))
+	}
+	return bad
+}
+
+// Mark makes the walk halt before a step each time, or only where a condition is true; or no longer.
+func (w *Walk) Mark(step StepOf, on bool, condition string) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if on {
+		w.Marks[step] = condition
+	} else {
+		delete(w.Marks, step)
+	}
+}
+
+// Do does something with the walk while it does not move.
+func (w *Walk) Do(do func() error) error {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return do()
+}

@@ -1,0 +1,120 @@
+package engine
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/project"
+	"hollowreed/internal/store"
+)
+
+// draft is the project as it is drafted.
+func (w *world) draft() *project.Project {
+	w.t.Helper()
+	texts, _, err := store.Texts(w.t.Context(), w.db, "skerry")
+	require.NoError(w.t, err)
+	p := project.Load("skerry", texts)
+	require.Empty(w.t, p.Faults)
+	return p
+}
+
+func (k *Walk) at() string {
+	if k.Trial.Halt == nil {
+		return "end"
+	}
+	s := k.Trial.Halt.Step
+	if k.Trial.Halt.Failed {
+		s += " failed"
+	}
+	return s
+}
+
+// TestADraftIsSteppedThrough: over, into, on to marks, to a fault, back; with a changed value; and with settings that were
+// changed meanwhile. Rows are really looked up, and nothing is written.
+func TestADraftIsSteppedThrough(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	e := w.start(Options{})
+	ctx, p := t.Context(), w.draft()
+	k, err := e.BeginWalk(ctx, p, flowID, "sk_0309.tide", 1, nil)
+	require.NoError(t, err)
+	go_ := func(move, to string) string {
+		require.NoError(t, e.Move(ctx, p, k, move, to))
+		return k.at()
+	}
+	require.Equal(t, "read", k.at())
+	require.Equal(t, "keep", go_("over", ""))
+	require.Equal(t, "find", go_("into", ""))
+	require.Equal(t, "upsert", go_("to", flowID+"/upsert"))
+	slot := p.Flow(flowID).Planned("find").Result.Slot
+	require.Equal(t, "SK04", k.Trial.Halt.Item.Frame.Slots[slot].Field("gauge_code").Text(), "really looked up")
+	require.Equal(t, "map", go_("back", ""))
+	require.Equal(t, "end", go_("on", ""))
+	require.Zero(t, w.count("select count(*) from tide_level"))
+	require.Equal(t, "keep", go_("back to", flowID+"/keep"))
+
+	require.Nil(t, e.Change(ctx, p, k, "reading.gauge", `"XX99"`))
+	require.Equal(t, "keep", k.at())
+	require.Equal(t, "XX99", k.Trial.Halt.Item.Frame.Slots[p.Flow(flowID).Record].Field("gauge").Text())
+	require.Equal(t, "find failed", go_("on", ""))
+	require.Contains(t, k.Trial.Halt.Item.Faults[0].What(), "XX99")
+	require.Contains(t, e.Change(ctx, p, k, "reading.level_cm", `"many"`).What(), "expected")
+	require.Equal(t, "find failed", k.at(), "what cannot be changed changes nothing")
+
+	require.Equal(t, "read", go_("back to", flowID+"/read"))
+	require.Empty(t, k.Changes, "the change is behind it")
+	k.Mark(StepOf{flowID, "map"}, true, `reading.gauge == "nowhere"`)
+	require.Equal(t, "end", go_("on", ""))
+	k.Mark(StepOf{flowID, "map"}, true, `reading.gauge == "SK04"`)
+	go_("back to", flowID+"/read")
+	require.Equal(t, "map", go_("on", ""))
+
+	go_("back to", flowID+"/keep")
+	w.change("flows/gauge-readings.yaml", `where: trend == "R" and level_cm > 0`, `where: trend == "never"`)
+	p = w.draft()
+	require.Equal(t, "keep", go_("again", ""))
+	require.Equal(t, "end", go_("on", ""))
+	require.Equal(t, flow.LeftOut, k.Trial.Items[0].State)
+	require.NotNil(t, e.WalkByID(k.ID))
+}
+
+// TestAnEffectIsDoneInATryWhenItIsChosen: once when somebody asks for it; the page then shows what was answered; stepping
+// through does it once however often it goes back.
+func TestAnEffectIsDoneInATryWhenItIsChosen(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	e := w.start(Options{})
+	ctx, p := t.Context(), w.draft()
+	really := map[StepOf]flow.Manner{{flowID, "upsert"}: flow.Really}
+	rows := func() int { return w.count("select count(*) from tide_level_write") }
+	heard := &flow.Recording{}
+	trial := e.Try(ctx, p, flowID, "sk_0309.tide", How{Choices: really, Heard: heard})
+	require.Equal(t, flow.NotDone, trial.Items[0].Effect)
+	require.Zero(t, rows())
+	trial = e.Try(ctx, p, flowID, "sk_0309.tide", How{Choices: really, Heard: heard, Asks: true})
+	require.Nil(t, trial.Fault)
+	n := rows()
+	require.Positive(t, n)
+	require.NoError(t, store.Hear(ctx, w.db, "skerry", heard.All()))
+	kept, err := store.HeardOf(ctx, w.db, "skerry", flowID)
+	require.NoError(t, err)
+	require.Len(t, kept.All(), len(heard.All()))
+	trial = e.Try(ctx, p, flowID, "sk_0309.tide", How{Choices: really, Heard: kept})
+	require.Equal(t, flow.Inserted, trial.Items[0].Effect, "as it was answered")
+	w.ledger.Exec(ctx, "delete from tide_level_write")
+
+	_, err = w.ledger.Exec(ctx, "delete from tide_level")
+	require.NoError(t, err)
+	k, err := e.BeginWalk(ctx, p, flowID, "sk_0309.tide", 1, really)
+	require.NoError(t, err)
+	for range 3 {
+		require.NoError(t, e.Move(ctx, p, k, "on", ""))
+		require.NoError(t, e.Move(ctx, p, k, "back", ""))
+	}
+	require.Equal(t, 1, rows())
+	remembered := map[StepOf]flow.Manner{{flowID, "find"}: flow.Remembered}
+	require.Contains(t, e.Try(ctx, p, flowID, "sk_0309.tide", How{Choices: remembered}).Fault.What(), "no answer is remembered")
+	require.Nil(t, e.Try(ctx, p, flowID, "sk_0309.tide", How{Choices: remembered, Heard: kept}).Fault)
+}
