@@ -35,12 +35,13 @@ var flowView = page.Parse(files, "flow.html")
 // folded.
 type flowLook struct {
 	id, step, record, entry, sample string
+	walk                            string // that it was opened from
 	count                           int
 	folded                          map[string]bool
 }
 
 func lookOf(id string, get func(string) string) flowLook {
-	l := flowLook{id: id, step: get("step"), record: get("record"), entry: get("entry"), sample: get("sample"), folded: map[string]bool{}}
+	l := flowLook{id: id, step: get("step"), record: get("record"), entry: get("entry"), sample: get("sample"), walk: get("walk"), folded: map[string]bool{}}
 	l.count, _ = strconv.Atoi(get("count"))
 	l.count = max(1, l.count)
 	for _, f := range strings.Split(get("fold"), ",") {
@@ -68,7 +69,7 @@ func (l flowLook) address(step, record string) string {
 
 func (l flowLook) query(step, record string) string {
 	q := url.Values{"step": {step}}
-	for name, v := range map[string]string{"record": record, "sample": l.sample, "fold": l.fold()} {
+	for name, v := range map[string]string{"record": record, "sample": l.sample, "walk": l.walk, "fold": l.fold()} {
 		if v != "" && v != "0" {
 			q.Set(name, v)
 		}
@@ -111,8 +112,10 @@ type flowPage struct {
 	FoldHref      string // folds the chosen step, or unfolds it; empty where it holds none
 	Folded        bool
 	Begin         string // a message with which a run could begin, as JSON
+	Walk          string // the walk that it was opened from
 	item          *flow.Item
 	look          flowLook
+	how           engine.How
 }
 
 // faultLink is a fault with the way to where it is mended.
@@ -135,7 +138,7 @@ func (b bench) flow(c *gin.Context) error {
 }
 
 var flowKeys = []string{
-	"← →", "choose a step", "[ ]", "record before, after", "Ctrl Enter", "try with sample", "Ctrl Z, Y", "undo, redo", "I", "put a step behind this one",
+	"← →", "choose a step", "[ ]", "record before, after", "Ctrl Enter", "try with sample", "T", "step through", "Ctrl Z, Y", "undo, redo", "I", "put a step behind this one",
 	"Shift ← →", "move the step", "Ctrl C, X, V", "copy, cut, paste", "D", "duplicate", "O", "switch off, on", "F", "fold, unfold", "Del", "take away",
 }
 
@@ -151,7 +154,7 @@ func (b bench) flowPage(c *gin.Context, look flowLook) (*flowPage, error) {
 	}
 	d := &flowPage{
 		Frame: b.Frame(c, "bench", plan.Flow.Title, flowKeys...),
-		ID:    id, FlowTitle: plan.Flow.Title, Path: project.Path(project.Flows, id), ByHand: plan.ByHand(), Form: plan.Input != nil, look: look, Fold: look.fold(),
+		ID:    id, FlowTitle: plan.Flow.Title, Path: project.Path(project.Flows, id), ByHand: plan.ByHand(), Form: plan.Input != nil, look: look, Fold: look.fold(), Walk: look.walk,
 	}
 	if d.Draft, err = store.PartDraft(c, b.DB, p.ID, d.Path); err != nil {
 		return nil, err
@@ -166,7 +169,11 @@ func (b bench) flowPage(c *gin.Context, look flowLook) (*flowPage, error) {
 		return nil, err
 	}
 	d.Firing.schedule(plan, time.Now())
-	d.try(c, b, p, plan)
+	how, err := b.how(c, plan)
+	if err != nil {
+		return nil, err
+	}
+	d.try(c, b, p, plan, how)
 	d.choose(p, plan)
 	d.record(plan)
 	d.panel(p, plan)
@@ -213,7 +220,7 @@ func beginWith(p *project.Project, sch *schema.Schema) string {
 }
 
 // try runs the draft on a sample of what it begins with.
-func (d *flowPage) try(c *gin.Context, b bench, p *project.Project, plan *flow.Plan) {
+func (d *flowPage) try(c *gin.Context, b bench, p *project.Project, plan *flow.Plan, how engine.How) {
 	of := plan.Source
 	if plan.ReadStep == nil {
 		of = plan.Input
@@ -230,7 +237,8 @@ func (d *flowPage) try(c *gin.Context, b bench, p *project.Project, plan *flow.P
 		return
 	}
 	d.look.sample = d.Sample
-	d.Trial = b.Engine.Try(c, p, d.ID, d.Sample, engine.How{})
+	d.Trial = b.Engine.Try(c, p, d.ID, d.Sample, how)
+	d.how = how
 	d.Records = len(d.Trial.Items)
 }
 

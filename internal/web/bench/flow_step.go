@@ -11,6 +11,7 @@ import (
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
+	"hollowreed/internal/engine"
 	"hollowreed/internal/web/draw"
 	"hollowreed/internal/web/page"
 )
@@ -33,6 +34,8 @@ type stepPanel struct {
 	Rules                  []ruleRow
 	Triggers               []flow.TriggerKind
 	FlowSettings           []settingField
+	InTry                  string // what a try does about it; empty where it reaches no system
+	Manners                []flow.Manner
 	ps                     *flow.PlannedStep
 	plan                   *flow.Plan
 	p                      *project.Project
@@ -124,6 +127,12 @@ func (d *flowPage) panel(p *project.Project, plan *flow.Plan) {
 	}
 	if ps.Calls != nil {
 		s.FlowID = ps.Calls.ID
+	}
+	if k.Outside && k.Name != "write" {
+		s.Manners, s.InTry = flow.Manners, string(d.how.Choices[engine.StepOf{Flow: d.ID, Step: s.ID}])
+		if s.InTry == "" {
+			s.InTry = string(engine.Usual(k.Name == "upsert" || ps.Op != nil && ps.Op.Verb.Effect))
+		}
 	}
 }
 

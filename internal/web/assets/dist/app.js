@@ -221,7 +221,7 @@ function pressed(e) {
   if (e.ctrlKey || e.metaKey || e.altKey) return;
   if (e.target.matches?.("[data-cut]") && cuts(e)) return e.preventDefault();
   const button = hot(e);
-  if (button) { button.click(); return e.preventDefault(); }
+  if (button) { button.matches("input, textarea") ? setTimeout(() => button.select()) : button.click(); return e.preventDefault(); }
   if (e.key === "/") { document.querySelector("#find").focus(); return e.preventDefault(); }
   if (e.key === "?") { const k = document.querySelector("#keys"); if (k) k.hidden = !k.hidden; return; }
   if (e.key === "Escape") { press("[data-key=up]"); return; }
