@@ -7,6 +7,7 @@ import (
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/value"
 )
@@ -35,6 +36,7 @@ type How struct {
 	Watch   flow.Watcher           // nil: nobody watches
 	Record  int                    // from 1: the only one that is tried; 0: all
 	At      time.Time              // that it is for the steps; zero: now
+	Keeps   bool                   // what is made up is kept among what was heard, and what flows that are called have answered
 	Replays bool                   // what was heard before is taken for all steps
 }
 
@@ -59,7 +61,7 @@ func (h How) chosen(f, step string, effect bool) flow.Manner {
 // outside is how a try reaches systems. A page is drawn by a try that nobody has asked for: then a step that is done
 // really, and changes something, shows what it answered when somebody did.
 func (h How) outside(inner flow.Outside) *flow.Recorder {
-	r := &flow.Recorder{Inner: inner, Dry: &flow.Dry{}, Heard: h.Heard}
+	r := &flow.Recorder{Inner: inner, Dry: &flow.Dry{}, Heard: h.Heard, All: h.Keeps}
 	r.Choose = func(f, step string, effect bool) flow.Manner {
 		c := h.chosen(f, step, effect)
 		if effect && c == flow.Really && !h.Asks {
@@ -97,94 +99,52 @@ func (e *Engine) Try(ctx context.Context, p *project.Project, flowID, sample str
 	facts := flow.Facts{ID: "try", File: sample, Reference: sample, Started: value.Instant(at), Request: p.TriedRequest(plan)}
 	outside := how.outside(e.outside)
 	house := &flow.DryHouse{Outside: outside, Plan: p.Flow, At: at, Facts: facts, Watch: how.Watch, Secrets: e.outside.Secret}
+	if how.Keeps {
+		house.Heard = how.Heard
+	}
 	t.batch = &flow.Batch{Plan: plan, Outside: outside, Try: 1, Totals: &flow.Totals{}, House: house, Watch: how.Watch}
 	t.run(ctx, p, plan, facts)
 	t.Counts = t.batch.Counts
 	return t
 }
 
-// run does the head, the records of the sample and the tail.
+// run takes the sample through the flow.
 func (t *Trial) run(ctx context.Context, p *project.Project, plan *flow.Plan, facts flow.Facts) {
-	of := plan.Source
-	if plan.ReadStep == nil {
-		of = plan.Input
-	}
-	input := value.Value{}
+	m := flow.Playing{Facts: facts, Most: MaxTried, Only: t.how.Record}
 	if plan.Input != nil {
-		rows, err := p.SampleRecords(plan.Input, 1)
-		if err == nil && len(rows) > 0 {
-			input = rows[0]
-		}
-		if plan.ReadStep == nil && t.Sample != "" {
-			r, err := p.OpenSample(of, t.Sample, false)
-			if err == nil {
-				input, err = r.Next()
-			}
-			if err != nil {
-				t.Fault = fault.From(err, fault.Setting)
-				return
-			}
+		var err error
+		if m.Input, err = t.input(p, plan); err != nil {
+			t.Fault = fault.From(err, fault.Setting)
+			return
 		}
 	}
-	t.Whole = plan.Whole(facts, input)
-	if err := t.batch.Pass(ctx, plan.Head, t.Whole); err != nil {
-		t.ended(err)
-		return
+	if plan.Source != nil {
+		m.Open = func() (notation.Reader, error) { return p.OpenSample(plan.Source, t.Sample, false) }
 	}
-	if plan.ReadStep == nil || t.Fault != nil || t.Whole.State != flow.Done {
-		return
-	}
-	if plan.Source == nil {
-		t.Fault = fault.New(fault.Setting, "the flow reads nothing yet")
-		return
-	}
-	t.read(ctx, p, plan, facts)
-	if t.Fault != nil || t.Halt != nil {
-		return
-	}
-	plan.Tallied(t.Whole, t.batch.Totals.Values)
-	t.Whole.State = flow.Live
-	if err := t.batch.Pass(ctx, plan.Tail, t.Whole); err != nil {
-		t.ended(err)
-	}
-}
-
-// ended notes why a try was not done to its end.
-func (t *Trial) ended(err error) {
-	if !errors.As(err, &t.Halt) {
+	played, err := t.batch.Play(ctx, m)
+	t.Whole, t.Items, t.More = played.Whole, played.Items, played.More
+	if t.Halt = flow.Halted(err); err != nil && t.Halt == nil {
 		t.Fault = tryFault(err)
 	}
-}
-
-func (t *Trial) read(ctx context.Context, p *project.Project, plan *flow.Plan, facts flow.Facts) {
-	r, err := p.OpenSample(plan.Source, t.Sample, false)
-	if err != nil {
-		t.Fault = fault.From(err, fault.Setting)
-		return
-	}
-	src := flow.NewSource(plan, r, facts).Within(t.Whole)
-	t.Items, err = src.Batch(MaxTried)
-	if err != nil {
-		t.Fault = flow.Empty(t.Sample)
-		if !flow.AtEnd(err) {
-			t.Fault = fault.From(err, fault.Syntax)
-		}
-		return
-	}
-	if len(t.Items) == MaxTried {
-		_, err := src.Batch(1)
-		t.More = err == nil
-	}
-	items := t.Items
-	if n := t.how.Record; n > 0 && n <= len(items) {
-		items = items[n-1 : n]
-	}
-	if err := t.batch.Run(ctx, items); err != nil {
-		t.ended(err)
-	}
-	if s := t.batch.Stopped; s != nil {
+	if s := t.batch.Stopped; s != nil && t.Fault == nil {
 		t.Fault = s.Fault
 	}
+}
+
+// input is the message with which the try begins: the sample, or the first one of the input's schema.
+func (t *Trial) input(p *project.Project, plan *flow.Plan) (value.Value, error) {
+	if plan.ReadStep == nil && t.Sample != "" {
+		r, err := p.OpenSample(plan.Input, t.Sample, false)
+		if err != nil {
+			return value.Value{}, err
+		}
+		return r.Next()
+	}
+	rows, err := p.SampleRecords(plan.Input, 1)
+	if err != nil || len(rows) == 0 {
+		return value.Value{}, nil // the flow goes on without one
+	}
+	return rows[0], nil
 }
 
 func tryFault(err error) *fault.Fault {

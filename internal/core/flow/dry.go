@@ -92,6 +92,7 @@ type DryHouse struct {
 	Plan    func(flow string) *Plan // of a flow that is called; nil when there is none
 	At      time.Time
 	Facts   Facts
+	Heard   *Recording                                             // of what flows that are called have answered; may be nil
 	Watch   Watcher                                                // nil: nobody watches
 	Secrets func(ctx context.Context, name string) (string, error) // nil: none
 	mu      sync.Mutex
@@ -128,6 +129,9 @@ func (d *DryHouse) Start(ctx context.Context, c Started, inputs []value.Value) (
 				return nil, err
 			}
 			out[i] = Outcome(whole, b)
+			if d.Heard != nil {
+				d.Heard.Hear(c.From, c.Step, input, out[i])
+			}
 		}
 	}
 	return out, nil

@@ -57,6 +57,7 @@ type Upsert struct {
 	Row        *schema.Schema
 	Flow       string
 	Step       string
+	Items      []*Item // to which the rows belong
 }
 
 // Effect is what writing did.

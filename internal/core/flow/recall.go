@@ -44,6 +44,11 @@ func (r *Recording) Add(h Heard) {
 	r.known[key] = h
 }
 
+// Hear keeps what a step was answered.
+func (r *Recording) Hear(flow, step string, asked value.Value, a Answered) {
+	r.Add(heardOf(question{flow, step, asJSON(asked), nil}, a, ""))
+}
+
 // Find gives the answer to a question.
 func (r *Recording) Find(flow, step, asked string) (Heard, bool) {
 	r.mu.Lock()
@@ -85,6 +90,8 @@ type Recorder struct {
 	Choose func(flow, step string, effect bool) Manner
 	// Again says whether what was heard before is taken for a step; nil is always.
 	Again func(flow, step string) bool
+	// All keeps what was made up, too.
+	All bool
 	// Tell is told of every question as it is asked, whether it is answered from memory or not; it may be nil.
 	Tell func(Question)
 }
@@ -111,7 +118,7 @@ func (r *Recorder) hear(list []question, effect bool, ask func(o Outside, left [
 			r.Tell(Question{q.flow, q.step, q.asked, effect})
 		}
 		if h, ok := r.Heard.Find(q.flow, q.step, q.asked); ok && (r.Again == nil || r.Again(q.flow, q.step)) {
-			done[i], effects[i] = h.answered(q.of), h.Effect
+			done[i], effects[i] = h.Answered(q.of), h.Effect
 			continue
 		}
 		how := r.Choose(q.flow, q.step, effect)
@@ -131,7 +138,7 @@ func (r *Recorder) hear(list []question, effect bool, ask func(o Outside, left [
 		}
 		for n, i := range left[how] {
 			done[i], effects[i] = answers[n], effect[n]
-			if how == Really {
+			if how == Really || r.All {
 				r.Heard.Add(heardOf(list[i], answers[n], effect[n]))
 			}
 		}
@@ -147,8 +154,8 @@ func heardOf(q question, a Answered, e Effect) Heard {
 	return h
 }
 
-// answered reads back what was heard.
-func (h Heard) answered(of *schema.Schema) Answered {
+// Answered reads back what was heard, as a record of a schema.
+func (h Heard) Answered(of *schema.Schema) Answered {
 	a := Answered{}
 	if h.Fault != nil {
 		f := *h.Fault
@@ -209,11 +216,15 @@ func (r *Recorder) Upsert(ctx context.Context, u Upsert, rows []value.Value) ([]
 		list[i] = question{u.Flow, u.Step, asJSON(row), nil}
 	}
 	done, effects, err := r.hear(list, true, func(o Outside, left []int) ([]Answered, []Effect, error) {
-		some := make([]value.Value, len(left))
+		part, some := u, make([]value.Value, len(left))
+		part.Items = nil
 		for n, i := range left {
 			some[n] = rows[i]
+			if i < len(u.Items) {
+				part.Items = append(part.Items, u.Items[i])
+			}
 		}
-		written, err := o.Upsert(ctx, u, some)
+		written, err := o.Upsert(ctx, part, some)
 		out, effects := make([]Answered, len(written)), make([]Effect, len(written))
 		for n, w := range written {
 			out[n].Fault, effects[n] = w.Fault, w.Effect

@@ -325,6 +325,8 @@ func compileUpsert(c *compiler, s *Step) runner {
 		for i, it := range items {
 			rows[i] = it.Frame.Slots[slot]
 		}
+		u := u
+		u.Items = items
 		written, err := b.Outside.Upsert(ctx, u, rows)
 		if err != nil {
 			return err

@@ -20,9 +20,13 @@ import (
 	"hollowreed/internal/core/value"
 )
 
-// Case is an input of a mapping with the output that is expected of it, kept as a part.
+// Case is an input of a mapping with the output that is expected of it, or a message of a flow with what it is to come
+// to, kept as a part.
 type Case struct {
 	ID, Title string
+	Flow      string  // of a case of a flow
+	Run       Run     // of a case of a flow
+	Account   Account // that is expected of a flow
 	Mapping   string
 	From      map[string]string  // the source messages as JSON, by the source's name
 	Expected  string             // the target message as JSON; empty where a fault is expected
@@ -47,14 +51,19 @@ func (r *Result) OK() bool { return r.Fault == nil && len(r.Differences) == 0 }
 
 func parseCase(id string, d *doc.Doc) Case {
 	n := d.Root()
+	if of := n.Text("flow").Value; of != "" {
+		c := Case{ID: id, Title: n.Need("case").Value, Flow: of}
+		c.Run, c.Account = parseRun(n, c.Flow), parseAccount(n)
+		c.Ignore = ignored(n)
+		n.Done()
+		return c
+	}
 	c := Case{ID: id, Title: n.Need("case").Value, Mapping: n.Need("mapping").Value, From: map[string]string{}, Expected: n.Text("expected").Value, Fails: n.Text("fails").Value, Within: map[string]float64{}}
 	names, texts := n.Map("from").Pairs()
 	for i := range names {
 		c.From[names[i].Value] = texts[i].Value
 	}
-	for _, f := range n.List("ignore") {
-		c.Ignore = append(c.Ignore, f.At().Value)
-	}
+	c.Ignore = ignored(n)
 	fields, amounts := n.Map("within").Pairs()
 	for i := range fields {
 		amount, err := strconv.ParseFloat(amounts[i].Value, 64)
@@ -77,11 +86,22 @@ func parseCase(id string, d *doc.Doc) Case {
 	return c
 }
 
+// ignored are the things that are not compared.
+func ignored(n doc.Node) (list []string) {
+	for _, f := range n.List("ignore") {
+		list = append(list, f.At().Value)
+	}
+	return list
+}
+
 func (p *Project) loadCases() {
 	p.each(Cases, func(id string, d *doc.Doc) {
 		c := parseCase(id, d)
 		if p.mappings[c.Mapping] == nil && c.Mapping != "" {
 			d.Faults = append(d.Faults, fault.New(fault.Unknown, "there is no mapping %q", c.Mapping).At(fault.Place{Source: d.Source, Line: 1}))
+		}
+		if p.flows[c.Flow] == nil && c.Flow != "" {
+			d.Faults = append(d.Faults, fault.New(fault.Unknown, "there is no flow %q", c.Flow).At(fault.Place{Source: d.Source, Line: 1}))
 		}
 		p.cases = append(p.cases, c)
 	})
@@ -101,6 +121,9 @@ func (p *Project) CasesOf(mappingID string) []Case {
 
 // RunCase runs a case.
 func (p *Project) RunCase(c Case) Result {
+	if c.Flow != "" {
+		return p.runFlowCase(c)
+	}
 	r := Result{Case: c}
 	plan := p.mappings[c.Mapping]
 	if plan == nil {
@@ -127,9 +150,12 @@ func (p *Project) RunCase(c Case) Result {
 	return r
 }
 
-// FlowCases runs the cases of all mappings that a flow uses.
+// FlowCases runs the cases of a flow, and of all mappings that it uses.
 func (p *Project) FlowCases(flowID string) []Result {
 	var out []Result
+	for _, c := range p.CasesOfFlow(flowID) {
+		out = append(out, p.RunCase(c))
+	}
 	for _, path := range p.Uses(flowID) {
 		kind, id, _ := Kind(path)
 		if kind != Mappings {

@@ -11,6 +11,7 @@ import (
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
@@ -119,24 +120,15 @@ func (e *Example) Run(ctx context.Context) (*Run, error) {
 		}
 		input = rows[0]
 	}
-	r.Whole, r.Counts = r.Plan.Whole(facts, input), map[string]*flow.Counts{}
+	r.Counts = map[string]*flow.Counts{}
 	b.Counts = r.Counts
-	if err := b.Pass(ctx, r.Plan.Head, r.Whole); err != nil || r.Plan.ReadStep == nil {
-		return r, err
+	m := flow.Playing{Facts: facts, Input: input, Most: 100}
+	if r.Plan.Source != nil {
+		m.Open = func() (notation.Reader, error) { return p.OpenSample(r.Plan.Source, r.Plan.Source.Samples[0], false) }
 	}
-	in, err := p.OpenSample(r.Plan.Source, r.Plan.Source.Samples[0], false)
-	if err != nil {
-		return nil, err
-	}
-	if r.Items, err = flow.NewSource(r.Plan, in, facts).Within(r.Whole).Batch(100); err != nil {
-		return nil, err
-	}
-	if err := b.Run(ctx, r.Items); err != nil {
-		return nil, err
-	}
-	r.Plan.Tallied(r.Whole, b.Totals.Values)
-	r.Whole.State = flow.Live
-	return r, b.Pass(ctx, r.Plan.Tail, r.Whole)
+	played, err := b.Play(ctx, m)
+	r.Whole, r.Items = played.Whole, played.Items
+	return r, err
 }
 
 // Got is what came of a thing that is expected: states, what a step yielded, or what it noted.

@@ -1,0 +1,306 @@
+package project
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/notation"
+	"hollowreed/internal/core/notation/all"
+	"hollowreed/internal/core/notation/json"
+	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/value"
+)
+
+// Run is the message of a case of a flow, with what other systems answered.
+type Run struct {
+	At      value.Value  // timestamp
+	File    string       // that the records are said to come from
+	Input   string       // the message with which it begins, as JSON
+	Request string       // the HTTP request with which it came, as JSON
+	Records string       // the records that are read, one JSON value a line
+	Answers []flow.Heard // of systems, and of flows that are called
+}
+
+// Account is what a run came to: what it asked of systems that it changes, what became of it and of each record, and what
+// it answered.
+type Account []AccountLine
+
+// AccountLine is one thing that a run came to.
+type AccountLine struct{ Of, Is string }
+
+// maxCaseRecords bounds the records of one case, maxCaseTime what a case may take.
+const maxCaseRecords = 1000
+
+func parseRun(n doc.Node, flowID string) (r Run) {
+	started, ok := value.ParseTimestamp(n.Text("at").Value)
+	if !ok && n.Present() {
+		n.Fault(fault.Type, "at: expected a timestamp as 2031-03-09T06:00:00Z")
+	}
+	r.At = started
+	r.File, r.Input, r.Request, r.Records = n.Text("file").Value, n.Text("input").Value, n.Text("request").Value, n.Text("records").Value
+	for _, a := range n.List("answers") {
+		h := flow.Heard{Flow: flowID, Step: a.Need("step").Value, Asked: a.Text("asked").Value, Answer: a.Text("answer").Value, Effect: flow.Effect(a.Text("effect").Value)}
+		if text := a.Text("fault").Value; text != "" {
+			h.Fault = fault.New(fault.Code(a.Text("code").Value), "%s", text)
+		}
+		a.Done()
+		r.Answers = append(r.Answers, h)
+	}
+	return r
+}
+
+func parseAccount(n doc.Node) (list Account) {
+	for _, line := range n.List("account") {
+		list = append(list, AccountLine{line.Need("of").Value, line.Text("is").Value})
+		line.Done()
+	}
+	return list
+}
+
+// CasesOfFlow lists the cases of a flow.
+func (p *Project) CasesOfFlow(id string) []Case {
+	var out []Case
+	for _, c := range p.cases {
+		if c.Flow == id {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+// runFlowCase takes the case's message through its flow and compares what it comes to.
+func (p *Project) runFlowCase(c Case) Result {
+	r := Result{Case: c}
+	got, f := p.Play(c.Flow, c.Run)
+	if f != nil {
+		r.Fault = f
+		return r
+	}
+	r.Differences = differing(c.Account, got, c.Ignore)
+	return r
+}
+
+// Play takes a message through a flow, answered by what the case remembers, and says what it comes to.
+func (p *Project) Play(flowID string, r Run) (Account, *fault.Fault) {
+	plan := p.flows[flowID]
+	switch {
+	case plan == nil:
+		return nil, fault.New(fault.Unknown, "there is no flow %q", flowID)
+	case len(plan.Faults) > 0:
+		return nil, plan.Faults[0]
+	}
+	rec := &flow.Recording{}
+	for _, h := range r.Answers {
+		rec.Add(h)
+	}
+	k := &player{p: p, plan: plan, heard: rec}
+	outside := &flow.Recorder{Heard: rec, Tell: k.asked, Choose: func(string, string, bool) flow.Manner { return flow.Remembered }}
+	return k.play(r, outside)
+}
+
+// player keeps the account of one run.
+type player struct {
+	p       *Project
+	plan    *flow.Plan
+	heard   *flow.Recording
+	account Account
+}
+
+// asked notes what is asked of a system that it changes.
+func (k *player) asked(q flow.Question) {
+	if q.Effect {
+		k.account = append(k.account, AccountLine{"asked by " + q.Step, q.Asked})
+	}
+}
+
+// caseHouse is Hollow Reed as a case sees it: flows that are called are not run.
+type caseHouse struct {
+	*flow.DryHouse
+	player *player
+}
+
+// Start gives what is remembered of flows that are called.
+func (h caseHouse) Start(_ context.Context, c flow.Started, inputs []value.Value) ([]flow.Answered, error) {
+	k := h.player
+	done := make([]flow.Answered, len(inputs))
+	for i, input := range inputs {
+		asked := "{}"
+		if input.Kind() != value.Absent {
+			asked = string((&json.Appender{}).Append(nil, input))
+		}
+		k.account = append(k.account, AccountLine{"asked by " + c.Step, asked})
+		h, ok := k.heard.Find(c.From, c.Step, asked)
+		switch {
+		case !ok && !c.Wait:
+		case !ok:
+			done[i].Fault = fault.New(fault.NotFound, "no answer of %s is remembered to %s", c.Flow.Title, fault.Quote(asked))
+		default:
+			done[i] = h.Answered(c.Flow.Output)
+		}
+	}
+	return done, nil
+}
+
+func (k *player) play(r Run, outside flow.Outside) (Account, *fault.Fault) {
+	facts := flow.Facts{ID: "case", File: r.File, Reference: r.File, Started: r.At}
+	if r.Request != "" {
+		facts.Request = flow.ReadRequest([]byte(r.Request))
+	}
+	at := r.At.GoTime()
+	house := caseHouse{&flow.DryHouse{Outside: outside, Plan: k.p.Flow, At: at, Facts: facts}, k}
+	b := &flow.Batch{Plan: k.plan, Outside: outside, House: house, Try: 1000, Totals: &flow.Totals{}}
+	played, err := k.p.PlayWith(b, facts, r)
+	if err != nil {
+		k.account = append(k.account, AccountLine{"run", "could not go on: " + fault.From(err, fault.Outside).What()})
+		return k.account, nil
+	}
+	k.ends(played, b)
+	return k.account, nil
+}
+
+// PlayWith takes the message of a case through a batch's flow.
+func (p *Project) PlayWith(b *flow.Batch, facts flow.Facts, r Run) (*flow.Played, error) {
+	m := flow.Playing{Facts: facts, Most: maxCaseRecords}
+	if b.Plan.Input != nil && r.Input != "" {
+		rows, err := ReadJSON(b.Plan.Input.As("json"), r.Input)
+		if err != nil {
+			return nil, fault.From(err, fault.Syntax).In("input")
+		}
+		m.Input = rows[0]
+	}
+	if b.Plan.Source != nil {
+		m.Open = func() (notation.Reader, error) { return openLines(b.Plan.Source, r.Records) }
+	}
+	return b.Play(context.Background(), m)
+}
+
+func openLines(sch *schema.Schema, text string) (notation.Reader, error) {
+	n, err := all.Named("ndjson")
+	if err != nil {
+		return nil, err
+	}
+	return n.NewReader(strings.NewReader(text), notation.Options{Source: "records", Schema: sch})
+}
+
+// ends notes what became of the run, its records, and the caller's answer.
+func (k *player) ends(played *flow.Played, b *flow.Batch) {
+	add := func(of, is string) { k.account = append(k.account, AccountLine{of, is}) }
+	if b.Stopped != nil && b.Stopped.Fault != nil {
+		add("run", "stopped: "+b.Stopped.Fault.What())
+	} else {
+		add("run", k.became(played.Whole))
+	}
+	for i, it := range played.Items {
+		add("record "+strconv.Itoa(i+1), k.became(it))
+	}
+	if b.Answer.Kind() != value.Absent {
+		add("answer", string((&json.Appender{}).Append(nil, b.Answer)))
+	}
+	if b.Reply != nil && b.Reply.Status != 200 {
+		add("status", strconv.Itoa(b.Reply.Status))
+	}
+}
+
+// became says what became of an item, and of the entries in it.
+func (k *player) became(it *flow.Item) string {
+	text := string(it.State)
+	if ps := k.plan.Planned(it.Step); ps != nil && it.State != flow.Done {
+		text += " at " + ps.Step.ID
+	}
+	if it.Reason != "" {
+		text += ": " + it.Reason
+	}
+	for i, f := range it.Faults {
+		text += map[bool]string{true: ": ", false: "; "}[i == 0] + f.What()
+	}
+	aside := 0
+	for _, inner := range it.Inner {
+		if inner.State == flow.SetAside {
+			aside++
+		}
+	}
+	if aside > 0 {
+		text += fmt.Sprintf(" (%d entries set aside)", aside)
+	}
+	return text
+}
+
+// differing compares two accounts, things of one kind in their order.
+func differing(want, got Account, ignore []string) (list []Difference) {
+	skip := map[string]bool{}
+	for _, of := range ignore {
+		skip[of] = true
+	}
+	found, seen := map[string][]string{}, map[string]int{}
+	for _, line := range got {
+		found[line.Of] = append(found[line.Of], line.Is)
+	}
+	for _, line := range want {
+		n := seen[line.Of]
+		seen[line.Of]++
+		is := "nothing"
+		if n < len(found[line.Of]) {
+			is = found[line.Of][n]
+		}
+		if is != line.Is && !skip[line.Of] {
+			list = append(list, Difference{Path: line.Of, Expected: line.Is, Found: is})
+		}
+	}
+	at := map[string]int{}
+	for _, line := range got {
+		if at[line.Of]++; at[line.Of] > seen[line.Of] && !skip[line.Of] {
+			list = append(list, Difference{Path: line.Of, Expected: "nothing", Found: line.Is})
+		}
+	}
+	return list
+}
+
+// NewFlowCase is the part of a case that keeps what a flow comes to with a message now.
+func (p *Project) NewFlowCase(title, flowID string, r Run) ([]byte, *fault.Fault) {
+	account, f := p.Play(flowID, r)
+	if f != nil {
+		return nil, f
+	}
+	o := doc.Out{{Key: "case", Value: title}, {Key: "flow", Value: flowID}, {Key: "at", Value: r.At.String()}}
+	for _, part := range []doc.Entry{{Key: "file", Value: r.File}, {Key: "input", Value: r.Input}, {Key: "request", Value: r.Request}, {Key: "records", Value: r.Records}} {
+		if part.Value != "" {
+			o.Add(part.Key, doc.Text{Value: part.Value.(string)})
+		}
+	}
+	var answers []doc.Out
+	for _, h := range r.Answers {
+		if h.Flow != flowID {
+			continue
+		}
+		a := doc.Out{{Key: "step", Value: h.Step}, {Key: "asked", Value: doc.Text{Value: h.Asked}}}
+		if h.Answer != "" {
+			a.Add("answer", doc.Text{Value: h.Answer})
+		}
+		if h.Effect != "" {
+			a.Add("effect", string(h.Effect))
+		}
+		if h.Fault != nil {
+			a.Add("code", string(h.Fault.Code))
+			a.Add("fault", doc.Text{Value: h.Fault.What()})
+		}
+		answers = append(answers, a)
+	}
+	if answers != nil {
+		o.Add("answers", answers)
+	}
+	o.Add("account", AccountOut(account))
+	return doc.Encode(o), nil
+}
+
+// AccountOut is an account as a case writes it.
+func AccountOut(account Account) (lines []doc.Out) {
+	for _, line := range account {
+		lines = append(lines, doc.Out{{Key: "of", Value: line.Of}, {Key: "is", Value: doc.Text{Value: line.Is}}})
+	}
+	return lines
+}

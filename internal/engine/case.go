@@ -1,0 +1,187 @@
+package engine
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"io"
+	"time"
+
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/notation/json"
+	"hollowreed/internal/core/project"
+	"hollowreed/internal/core/value"
+	"hollowreed/internal/store"
+)
+
+// SampleCase is a sample of a draft as the message of a case, with what systems answer to it: those that are asked really
+// by their answers, the others by what is made up. Of a flow that reads records it is one of them.
+func (e *Engine) SampleCase(ctx context.Context, p *project.Project, flowID, sample string, record int, how How) (project.Run, *fault.Fault) {
+	how.Record, how.At, how.Keeps = record, time.Now(), true
+	if how.Heard == nil {
+		how.Heard = &flow.Recording{}
+	}
+	t := e.Try(ctx, p, flowID, sample, how)
+	if t.Fault != nil {
+		return project.Run{}, t.Fault
+	}
+	plan := p.Flow(flowID)
+	r := project.Run{At: value.Instant(how.At.UTC().Truncate(time.Second)), File: sample, Answers: how.Heard.All()}
+	if req := t.Whole.Frame.Slots[flow.RequestSlot]; req.Kind() != value.Absent {
+		r.Request = string(flow.WriteRequest(req))
+	}
+	if in := t.Whole.Frame.Slots[flow.InputSlot]; plan.Input != nil && in.Kind() != value.Absent {
+		r.Input = asText(in)
+	}
+	if plan.ReadStep != nil && record > 0 && record <= len(t.Items) {
+		r.Records = asText(t.Items[record-1].Frame.Slots[plan.Record]) + "\n"
+	}
+	return r, nil
+}
+
+func asText(v value.Value) string { return string((&json.Appender{}).Append(nil, v)) }
+
+// maxRunCase bounds the records of a run that becomes a case.
+const maxRunCase = 100
+
+// RunCase is the message of a run as a case, with what systems answered then, as the journal has it. The project is that
+// of the run's release.
+func (e *Engine) RunCase(ctx context.Context, r store.Run) (project.Run, *project.Project, error) {
+	c := project.Run{File: r.File, Input: string(r.Input), Request: string(r.Request), At: value.Instant(r.CreatedAt.UTC().Truncate(time.Second))}
+	if r.BeganAt != nil {
+		c.At = value.Instant(r.BeganAt.UTC().Truncate(time.Second))
+	}
+	if r.Taken > maxRunCase {
+		return c, nil, fault.New(fault.Limit, "the run has more than %d records", maxRunCase).Mended("Keep one of its records as a case of the mapping, or as a sample")
+	}
+	p, err := e.Release(ctx, r.Project, r.Of, r.Release)
+	if err != nil {
+		return c, nil, err
+	}
+	plan := p.Flow(r.Flow)
+	past := &past{e: e, run: r, plan: plan, items: map[store.EffectOf]*flow.Item{}}
+	if whole, err := e.Journal(ctx, r.ID, flow.WholeRun); err == nil {
+		past.add(whole.Item(plan))
+	} else if !errors.Is(err, store.ErrNotFound) {
+		return c, nil, err
+	}
+	var records bytes.Buffer
+	err = e.Entries(ctx, r, func(entry *Entry) bool {
+		it := entry.Item(plan)
+		past.add(it)
+		if v := it.Frame.Slots[plan.Record]; plan.ReadStep != nil && v.Kind() != value.Absent {
+			records.WriteString(asText(v) + "\n")
+		}
+		return true
+	})
+	if err != nil {
+		return c, nil, err
+	}
+	c.Records = records.String()
+	c.Answers, err = past.answers(ctx, p, c)
+	return c, p, err
+}
+
+// past answers as systems did in a run: by what its journal has for each item.
+type past struct {
+	e     *Engine
+	run   store.Run
+	plan  *flow.Plan
+	items map[store.EffectOf]*flow.Item
+}
+
+func (k *past) add(it *flow.Item) {
+	k.items[effectOf(it)] = it
+	for _, inner := range it.Inner {
+		k.add(inner)
+	}
+}
+
+// answers takes the message through the flow once more and keeps what it is answered.
+func (k *past) answers(ctx context.Context, p *project.Project, c project.Run) ([]flow.Heard, error) {
+	rec := &flow.Recording{}
+	outside := &flow.Recorder{Inner: k, Dry: k, Heard: rec, Choose: func(string, string, bool) flow.Manner { return flow.Really }}
+	facts := flow.Facts{ID: k.run.ID.String(), File: c.File, Reference: k.run.Reference, Started: c.At, Request: flow.ReadRequest(k.run.Request)}
+	house := &pastHouse{&flow.DryHouse{Outside: outside, Plan: p.Flow, At: c.At.GoTime(), Facts: facts}, k, rec}
+	b := &flow.Batch{Plan: k.plan, Outside: outside, House: house, Try: 1000, Totals: &flow.Totals{}}
+	_, err := p.PlayWith(b, facts, c)
+	if err != nil && !errors.Is(err, io.EOF) {
+		return nil, err
+	}
+	return rec.All(), nil
+}
+
+// at is what the journal has for an item; nil where it has nothing.
+func (k *past) at(items []*flow.Item, i int) *flow.Item {
+	if i >= len(items) {
+		return nil
+	}
+	return k.items[effectOf(items[i])]
+}
+
+// answered is what a step came to for an item then.
+func (k *past) answered(step string, it *flow.Item) flow.Answered {
+	a := flow.Answered{}
+	if it == nil {
+		return a
+	}
+	if ps := k.plan.Planned(step); ps.Result != nil {
+		a.Answer = it.Frame.Slots[ps.Result.Slot]
+	}
+	for _, f := range append(it.Faults[:len(it.Faults):len(it.Faults)], it.Notes...) {
+		if f.Place.Step == step && f.Code != fault.Note && a.Answer.Kind() == value.Absent {
+			a.Fault = f
+			break
+		}
+	}
+	return a
+}
+
+// Lookup gives the row that was found then.
+func (k *past) Lookup(_ context.Context, l flow.Lookup, keys [][]value.Value) ([]value.Value, error) {
+	rows := make([]value.Value, len(keys))
+	for i := range keys {
+		rows[i] = k.answered(l.Step, k.at(l.Items, i)).Answer
+	}
+	return rows, nil
+}
+
+// Upsert says what writing the row did then.
+func (k *past) Upsert(_ context.Context, u flow.Upsert, rows []value.Value) ([]flow.Written, error) {
+	out := make([]flow.Written, len(rows))
+	for i := range rows {
+		it := k.at(u.Items, i)
+		out[i] = flow.Written{Effect: flow.Unchanged, Fault: k.answered(u.Step, it).Fault}
+		if it != nil && it.Effect != "" {
+			out[i].Effect = it.Effect
+		}
+	}
+	return out, nil
+}
+
+// Call gives what was answered then.
+func (k *past) Call(_ context.Context, c flow.Call, requests []value.Value) ([]flow.Answered, error) {
+	out := make([]flow.Answered, len(requests))
+	for i := range requests {
+		out[i] = k.answered(c.Step, k.at(c.Items, i))
+	}
+	return out, nil
+}
+
+// pastHouse answers for flows that were called.
+type pastHouse struct {
+	*flow.DryHouse
+	past *past
+	rec  *flow.Recording
+}
+
+// Start gives what the flow answered then.
+func (h *pastHouse) Start(_ context.Context, c flow.Started, inputs []value.Value) ([]flow.Answered, error) {
+	out := make([]flow.Answered, len(inputs))
+	for i, input := range inputs {
+		out[i] = h.past.answered(c.Step, h.past.at(c.Items, i))
+		h.rec.Hear(c.From, c.Step, input, out[i])
+	}
+	return out, nil
+}
