@@ -16,9 +16,9 @@ func (e env) test() *cobra.Command {
 	var junit string
 	c := &cobra.Command{
 		Use:   "test FOLDER",
-		Short: "Run the cases of a project's mappings",
-		Long: `Runs every case of the project and says which came out other than expected, field by field. The
-exit code is 1 when one did.`,
+		Short: "Run the cases of a project's mappings and flows",
+		Long: `Runs every case of the project and says which came out other than expected, field by field. A flow's
+case is answered by what it remembers of other systems: none is reached. The exit code is 1 when a case came out otherwise.`,
 		Example: "  hollowreed test demo\n  hollowreed test demo --junit cases.xml",
 		Args:    cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -37,7 +37,7 @@ func (e env) runCases(p *project.Project, junit string) error {
 	var suites report
 	for _, c := range p.CasesOf("") {
 		r := p.RunCase(c)
-		suites.add(e, c.Mapping, c.Title, toldOf(&r))
+		suites.add(e, c.Of(), c.Title, toldOf(&r))
 	}
 	for _, part := range p.Parts(project.Libraries) {
 		for _, r := range p.Library(part.ID).Run(p.EnvOf(part.ID)) {

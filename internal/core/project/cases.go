@@ -49,6 +49,14 @@ type Result struct {
 // OK says whether all came out as expected.
 func (r *Result) OK() bool { return r.Fault == nil && len(r.Differences) == 0 }
 
+// Of is the mapping or the flow that it is a case of.
+func (c Case) Of() string {
+	if c.Flow != "" {
+		return c.Flow
+	}
+	return c.Mapping
+}
+
 func parseCase(id string, d *doc.Doc) Case {
 	n := d.Root()
 	if of := n.Text("flow").Value; of != "" {

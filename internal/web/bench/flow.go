@@ -112,6 +112,7 @@ type flowPage struct {
 	FoldHref      string // folds the chosen step, or unfolds it; empty where it holds none
 	Folded        bool
 	Begin         string // a message with which a run could begin, as JSON
+	Cases, Failed int    // that are kept of the flow, and come out otherwise
 	Walk          string // the walk that it was opened from
 	item          *flow.Item
 	look          flowLook
@@ -183,6 +184,12 @@ func (b bench) flowPage(c *gin.Context, look flowLook) (*flowPage, error) {
 	d.fold()
 	if plan.Input != nil {
 		d.Begin = beginWith(p, plan.Input)
+	}
+	for _, one := range p.CasesOfFlow(id) {
+		d.Cases++
+		if r := p.RunCase(one); !r.OK() {
+			d.Failed++
+		}
 	}
 	return d, nil
 }

@@ -82,6 +82,26 @@ func sampleText(plan *flow.Plan, e *engine.Entry) (string, error) {
 	return b.String(), err
 }
 
+// keepRun keeps a run, with what systems answered then, as a case of its flow.
+func (t traffic) keepRun(c *gin.Context) error {
+	r, p, _, err := t.runOf(c)
+	if err != nil {
+		return err
+	}
+	run, released, err := t.Engine.RunCase(c, r)
+	if err != nil {
+		return err
+	}
+	if p.Flow(r.Flow) == nil {
+		return fault.New(fault.Unknown, "the flow %s is no longer part of the project", r.Flow)
+	}
+	if err := bench.KeepFlowCase(c, t.Site, released, r.Flow, r.Reference, run); err != nil {
+		return err
+	}
+	c.Redirect(303, "/bench/flows/"+r.Flow+"/cases")
+	return nil
+}
+
 // keepCase keeps a record of a run, with what the draft's mapping makes of it now, as a case.
 func (t traffic) keepCase(c *gin.Context) error {
 	r, p, released, err := t.runOf(c)

@@ -34,6 +34,7 @@ func Routes(r gin.IRouter, s *page.Site) {
 	r.POST("/traffic/runs/:run/resume", s.Do(t.resume))
 	r.POST("/traffic/runs/:run/sample", s.Do(t.sample))
 	r.POST("/traffic/runs/:run/case", s.Do(t.keepCase))
+	r.POST("/traffic/runs/:run/flow-case", s.Do(t.keepRun))
 	r.POST("/traffic/runs/:run/repeat", s.Do(t.repeat))
 	r.POST("/traffic/runs/:run/cancel", s.Do(t.cancel))
 	r.POST("/traffic/again", s.Do(t.again))
