@@ -54,6 +54,8 @@ type flags struct {
 	batch                            int
 	beat, silence, rest              time.Duration
 	verbose                          bool
+	logs, metrics                    string
+	figures                          int
 }
 
 // Commands are those that need a server.
@@ -69,7 +71,9 @@ func (f *flags) common(c *cobra.Command) {
 	c.Flags().StringSliceVar(&f.roots, "roots", nil, "folders below which connections may read and write; all where none is named")
 	c.Flags().StringVar(&f.refuse, "refuse", "", "ranges of addresses that connections may not reach, as 10.0.0.0/8,127.0.0.0/8; link-local ones always")
 	c.Flags().StringVar(&f.allow, "allow", "", "addresses with port that they may reach in spite of that, as 127.0.0.1:5432; port 0 is every port")
-	c.Flags().BoolVar(&f.verbose, "verbose", false, "log every request")
+	c.Flags().BoolVar(&f.verbose, "verbose", false, "log every run and every request")
+	c.Flags().StringVar(&f.logs, "log", "text", "how the log is written: text, json")
+	c.Flags().IntVar(&f.figures, "figures", 400, "days for which figures are kept")
 	c.Flags().IntVar(&f.batch, "batch", 0, "records of one batch (500)")
 	c.Flags().DurationVar(&f.beat, "beat", 0, "time between two signs of life (1s)")
 	c.Flags().DurationVar(&f.silence, "silence", 0, "time after which a worker is taken for dead (6s)")
@@ -81,11 +85,15 @@ func (f *flags) log(w io.Writer) *slog.Logger {
 	if f.verbose {
 		level = slog.LevelDebug
 	}
-	return slog.New(slog.NewTextHandler(w, &slog.HandlerOptions{Level: level}))
+	o := &slog.HandlerOptions{Level: level}
+	if f.logs == "json" {
+		return slog.New(slog.NewJSONHandler(w, o))
+	}
+	return slog.New(slog.NewTextHandler(w, o))
 }
 
 func (f *flags) engine(db *pgxpool.Pool, outside *connector.Pool, log *slog.Logger) (*engine.Engine, error) {
-	return engine.New(db, outside, engine.Options{Batch: f.batch, Beat: f.beat, Silence: f.silence, Rest: f.rest, Log: log, Project: f.project, Env: f.env})
+	return engine.New(db, outside, engine.Options{Batch: f.batch, Beat: f.beat, Silence: f.silence, Rest: f.rest, Log: log, Project: f.project, Env: f.env, Traces: tracesWanted(), Figures: time.Duration(f.figures) * 24 * time.Hour})
 }
 
 // untilStopped is a context that ends with Ctrl-C or a polite request to stop.
@@ -106,6 +114,14 @@ func workerCommand() *cobra.Command {
 			if err := e.Start(ctx); err != nil {
 				return err
 			}
+			if f.metrics != "" {
+				at, err := serveMetrics(ctx, f.metrics, e.Metrics())
+				if err != nil {
+					e.Stop()
+					return err
+				}
+				fmt.Fprintf(cmd.ErrOrStderr(), "metrics at http://%s/metrics\n", at)
+			}
 			fmt.Fprintln(cmd.ErrOrStderr(), "worker", e.ID, "is ready")
 			<-ctx.Done()
 			e.Stop()
@@ -113,6 +129,7 @@ func workerCommand() *cobra.Command {
 		}),
 	}
 	f.common(c)
+	c.Flags().StringVar(&f.metrics, "metrics", "", "loopback address on which metrics are served for Prometheus; none where it is empty")
 	return c
 }
 
@@ -128,6 +145,11 @@ func (f *flags) connected(do func(context.Context, *cobra.Command, *pgxpool.Pool
 		}
 		defer db.Close()
 		defer outside.Close()
+		sendRest, err := traces(ctx)
+		if err != nil {
+			return err
+		}
+		defer sendRest()
 		return do(ctx, cmd, db, outside)
 	}
 }

@@ -103,6 +103,11 @@ func (f *flags) demo(ctx context.Context, out io.Writer) error {
 		return err
 	}
 	defer unlock()
+	sendRest, err := traces(ctx)
+	if err != nil {
+		return err
+	}
+	defer sendRest()
 	say := func(what string) { fmt.Fprintf(out, "%5.1f s  %s\n", time.Since(began).Seconds(), what) }
 
 	if f.database == "" {

@@ -77,6 +77,7 @@ type Pool struct {
 	source Source
 	rules  Rules
 	mask   secret.Mask
+	seen   func(id string, took time.Duration, failed bool)
 	mu     sync.Mutex
 	open   map[string]*entry
 }
@@ -93,6 +94,9 @@ var _ flow.Outside = (*Pool)(nil)
 
 // NewPool makes a pool with nothing open.
 func NewPool(s Source, r Rules) *Pool { return &Pool{source: s, rules: r, open: map[string]*entry{}} }
+
+// Observe tells of every use of a connection: how long it took, and whether it failed. It is called before the pool is used.
+func (p *Pool) Observe(seen func(id string, took time.Duration, failed bool)) { p.seen = seen }
 
 // fresh is how long a setup is used before it is asked for anew.
 const fresh = 400 * time.Millisecond
@@ -284,7 +288,11 @@ func (p *Pool) guarded(e *entry, id string, do func() error) error {
 	if err := e.breaker.before(id); err != nil {
 		return err
 	}
+	began := time.Now()
 	err := do()
+	if p.seen != nil {
+		p.seen(id, time.Since(began), err != nil)
+	}
 	e.breaker.after(err)
 	return p.Hidden(err)
 }

@@ -30,6 +30,8 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"go.opentelemetry.io/otel"
+	"go.opentelemetry.io/otel/trace"
 
 	"hollowreed/internal/connector"
 	"hollowreed/internal/core/project"
@@ -46,6 +48,9 @@ type Options struct {
 	Rest    time.Duration // how long a file must not change before it is picked up: 1.5 s
 	Backoff func(attempt int) time.Duration
 	Tries   int           // before a run that cannot reach an outside system is set aside: 6
+	Traces  bool          // the steps of runs have spans, for who wants traces
+	Figures time.Duration // for which figures are kept: 400 days
+	Sweep   time.Duration // between two looks for what is to be removed: 20 s
 	Health  time.Duration // between two looks whether a connection answers: 15 s
 	Project string        // whose connections are looked at; none when it is empty
 	Env     string        // the environment in which runs are
@@ -67,6 +72,8 @@ func (o Options) filled() Options {
 	num(&o.Workers, 4)
 	num(&o.Tries, 6)
 	def(&o.Health, 15*time.Second)
+	def(&o.Figures, figures)
+	def(&o.Sweep, 20*time.Second)
 	def(&o.Beat, time.Second)
 	def(&o.Silence, 6*time.Second)
 	def(&o.Look, 500*time.Millisecond)
@@ -91,6 +98,8 @@ type Engine struct {
 	folders folders
 	active  active
 	walks   walks
+	tallies *tallies
+	tracer  trace.Tracer
 	stop    context.CancelFunc
 	wg      sync.WaitGroup
 }
@@ -111,8 +120,10 @@ func New(db *pgxpool.Pool, outside *connector.Pool, o Options) (*Engine, error) 
 	host, _ := os.Hostname()
 	e := &Engine{
 		ID: fmt.Sprintf("%s-%d-%s", host, os.Getpid(), uuid.NewString()[:8]),
-		db: db, outside: outside, opt: o.filled(),
+		db: db, outside: outside, opt: o.filled(), tallies: newTallies(), tracer: otel.Tracer("hollowreed"),
 	}
+	e.tallies.Registry.MustRegister(newBacklog(e))
+	outside.Observe(e.tallies.called)
 	workers := river.NewWorkers()
 	if err := river.AddWorkerSafely(workers, &worker{engine: e}); err != nil {
 		return nil, err
@@ -142,6 +153,8 @@ func (e *Engine) Start(ctx context.Context) error {
 	e.every(ctx, e.opt.Beat, "sign of life", e.beat)
 	e.every(ctx, e.opt.Look, "look for files", e.look)
 	e.every(ctx, e.opt.Look, "look for runs to stop", e.heed)
+	e.every(ctx, e.opt.Beat, "keep the figures", e.keepFigures)
+	e.every(ctx, e.opt.Sweep, "remove what is not kept", e.sweep)
 	e.every(ctx, min(time.Second, e.opt.Health), "look at the connections", e.watchHealth)
 	return nil
 }
@@ -157,6 +170,9 @@ func (e *Engine) Stop() {
 	defer cancel()
 	if err := e.river.StopAndCancel(ctx); err != nil {
 		e.opt.Log.Warn("runs did not end in time", "error", err)
+	}
+	if err := e.keepFigures(ctx); err != nil {
+		e.opt.Log.Warn("figures not kept", "error", err)
 	}
 	store.Leave(ctx, e.db, e.ID)
 }

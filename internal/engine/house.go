@@ -106,7 +106,10 @@ func (h *house) await(ctx context.Context, c flow.Started, child store.Run) (flo
 		}
 		if err == nil {
 			y := &execution{engine: e, run: claimed}
-			if err := y.work(ctx); err != nil {
+			inner, end := y.traced(ctx)
+			err := y.work(inner)
+			end(err)
+			if err != nil {
 				return flow.Answered{}, y.given(ctx, err)
 			}
 		}

@@ -78,7 +78,9 @@ func appendEntry(b []byte, enc *json.Appender, plan *flow.Plan, it *flow.Item) (
 	text(`"step"`, it.Step)
 	text(`"reason"`, it.Reason)
 	text(`"effect"`, string(it.Effect))
-	text(`"raw"`, it.Raw)
+	if plan.Flow.Keeps != flow.KeepsNothing {
+		text(`"raw"`, it.Raw)
+	}
 	text(`"path"`, it.Path)
 	text(`"of"`, it.Of)
 	b, err := appendFaults(b, `"faults":`, it.Faults)
@@ -119,11 +121,26 @@ func appendInner(b []byte, enc *json.Appender, plan *flow.Plan, inner []*flow.It
 	return append(b, "],"...), nil
 }
 
+// keeps says which of an item's values the journal keeps, by their positions in plan.Kept: as the flow's level says.
+func keeps(plan *flow.Plan, it *flow.Item) func(i int) bool {
+	switch {
+	case plan.Flow.Keeps == flow.KeepsNothing:
+		return func(int) bool { return false }
+	case plan.Flow.Keeps != flow.KeepsEnds, it.State == flow.SetAside, it.Faults != nil, it.Notes != nil:
+		return func(int) bool { return true }
+	}
+	last := plan.LastOf(it)
+	return func(i int) bool { return i == 0 || i == last }
+}
+
 // appendValues writes what the steps yielded; of an entry only what its record does not have.
 func appendValues(b []byte, enc *json.Appender, plan *flow.Plan, it *flow.Item) []byte {
-	begun := false
+	begun, keeps := false, keeps(plan, it)
 	for i := range plan.Kept {
 		k := &plan.Kept[i]
+		if !keeps(i) {
+			continue
+		}
 		v := it.Frame.Slots[k.Slot]
 		if v.Kind() == value.Absent || it.Parent != nil && it.Parent.Frame.Slots[k.Slot].Kind() != value.Absent {
 			continue

@@ -202,10 +202,14 @@ func (e *Engine) pickUp(ctx context.Context, r store.Release, plan *flow.Plan, s
 		}
 		return e.enqueue(ctx, tx, run.ID)
 	})
-	if errors.Is(err, errSeen) {
-		return store.PickupRun(ctx, e.db, r.Project, r.Flow, path, id)
+	if !errors.Is(err, errSeen) {
+		return run, err
 	}
-	return run, err
+	before, err := store.PickupRun(ctx, e.db, r.Project, r.Flow, path, id)
+	if errors.Is(err, store.ErrNotFound) { // its run is not kept any longer
+		return store.Run{}, nil
+	}
+	return before, err
 }
 
 // donePath is where a file goes; one of its name that is there already is not replaced. A file that is left

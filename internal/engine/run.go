@@ -43,7 +43,9 @@ func (w *worker) Work(ctx context.Context, job *river.Job[jobArgs]) error {
 		return err
 	}
 	x := &execution{engine: e, run: r}
+	ctx, end := x.traced(ctx)
 	err = x.work(ctx)
+	end(err)
 	switch {
 	case err == nil, errors.Is(err, store.ErrTakenOn):
 		return nil
@@ -205,7 +207,7 @@ func (x *execution) prepare() error {
 // batch is one for the next items of the run.
 func (x *execution) batch() *flow.Batch {
 	o := &once{Outside: x.engine.outside, db: x.engine.db, run: &x.run}
-	return &flow.Batch{Plan: x.plan, Outside: o, House: &house{x: x}, Try: x.run.Attempt, Totals: x.totals}
+	return &flow.Batch{Plan: x.plan, Outside: o, House: &house{x: x}, Try: x.run.Attempt, Totals: x.totals, Trace: x.tracing()}
 }
 
 // pass takes the run as a whole through steps of its head or tail; over says that it has ended there.

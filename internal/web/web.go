@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"github.com/gin-gonic/gin"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
@@ -48,6 +49,8 @@ func Handler(s *page.Site) http.Handler {
 	})
 	r.GET("/live", s.Hub.Serve)
 	r.GET("/find", s.Do(func(c *gin.Context) error { return find(c, s) }))
+	metrics := promhttp.HandlerFor(s.Engine.Metrics(), promhttp.HandlerOpts{})
+	r.GET("/metrics", func(c *gin.Context) { metrics.ServeHTTP(c.Writer, c.Request) })
 	door.Routes(r, s)
 	bench.Routes(r, s)
 	traffic.Routes(r, s)

@@ -78,6 +78,7 @@ type Batch struct {
 	Reply      *Reply      // how an HTTP request is answered, where a step says so
 	Totals     *Totals     // of the run so far
 	Stopped    *Stopped    // where the run is to stop: the records before that one are done
+	Trace      Tracer      // told how long steps take; nil: nobody is
 	Watch      Watcher     // told where the items are; nil: nobody is
 	Around     []string    // the steps that have called this flow, as flow/step, for who watches
 	beside     *beside
@@ -267,7 +268,7 @@ func (b *Batch) step(ctx context.Context, ps *PlannedStep, live []*Item) ([]*Ite
 		}
 	}
 	counts.In += len(live)
-	if err := ps.do(ctx, b, live); err != nil {
+	if err := b.traced(ctx, ps, live); err != nil {
 		return nil, err
 	}
 	if b.Watch != nil {
@@ -282,6 +283,22 @@ func (b *Batch) step(ctx context.Context, ps *PlannedStep, live []*Item) ([]*Ite
 		b.stop(first.root().Record, first.Faults[0])
 	}
 	return b.before(on), nil
+}
+
+// Tracer is told when steps begin; what it gives is called when they end.
+type Tracer interface {
+	Begin(ctx context.Context, ps *PlannedStep, items int) (context.Context, func(error))
+}
+
+// traced does a step, and tells how long it takes.
+func (b *Batch) traced(ctx context.Context, ps *PlannedStep, items []*Item) error {
+	if b.Trace == nil {
+		return ps.do(ctx, b, items)
+	}
+	ctx, end := b.Trace.Begin(ctx, ps, len(items))
+	err := ps.do(ctx, b, items)
+	end(err)
+	return err
 }
 
 func (ps *PlannedStep) firstAside(items []*Item) *Item {
@@ -355,7 +372,7 @@ func (c *Counts) effect(it *Item) {
 
 // fork is a batch for work beside others; join adds what it did.
 func (b *Batch) fork() *Batch {
-	return &Batch{Plan: b.Plan, Outside: b.Outside, House: b.House, Try: b.Try, Totals: b.Totals, Watch: b.Watch, Around: b.Around, Counts: map[string]*Counts{}}
+	return &Batch{Plan: b.Plan, Outside: b.Outside, House: b.House, Try: b.Try, Totals: b.Totals, Trace: b.Trace, Watch: b.Watch, Around: b.Around, Counts: map[string]*Counts{}}
 }
 
 func (b *Batch) join(o *Batch) {

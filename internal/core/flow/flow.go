@@ -25,11 +25,24 @@ type Flow struct {
 	Limit     int      // seconds that a run may take; 0 is no limit
 	AtOnce    int      // how many runs may be under way; 0 is any number
 	OnePer    doc.Text // a formula over run and input: of the runs for which it is the same one is under way, in their order
+	Keeps     Keeps    // what the journal keeps of its messages
+	KeptFor   int      // days for which its runs are kept; 0 is for ever
 	Busy      string   // what becomes of a start when as many are under way: queue or skip
 	Steps     []*Step
 	At        doc.Text
 	doc       *doc.Doc
 }
+
+// Keeps is what the journal keeps of a flow's messages. What is set aside is kept always, with its own text: it waits for
+// somebody to mend it.
+type Keeps string
+
+// The levels of keeping.
+const (
+	KeepsAll     Keeps = "everything"
+	KeepsEnds    Keeps = "ends and faults" // what came in and what went out; of records with a fault everything
+	KeepsNothing Keeps = "nothing"         // only what became of each record
+)
 
 // Trigger is what starts a run: a new file in a connection's folder, new records that an operation gives, a
 // schedule, a person, or another flow.
@@ -133,6 +146,7 @@ func Parse(id string, d *doc.Doc) *Flow {
 	t.Done()
 	f.Reference = n.Text("reference")
 	f.Limit, f.AtOnce, f.OnePer, f.Busy = n.Int("time limit", 0), n.Int("at once", 0), n.Text("one per"), n.Choice("busy", "queue", "skip")
+	f.Keeps, f.KeptFor = Keeps(n.Choice("keeps", string(KeepsAll), string(KeepsEnds), string(KeepsNothing))), n.Int("kept for", 0)
 	f.Steps = steps(n, "steps", []any{"steps"}, map[string]bool{"trigger": true})
 	if len(f.Steps) == 0 && n.Present() {
 		n.Fault(fault.Required, "the flow has no steps")

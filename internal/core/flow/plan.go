@@ -196,6 +196,16 @@ func (p *Plan) keep() {
 	}
 }
 
+// LastOf is the position in Kept of the last value that an item has; -1 where it has none.
+func (p *Plan) LastOf(it *Item) int {
+	for i := len(p.Kept) - 1; i >= 0; i-- {
+		if it.Frame.Slots[p.Kept[i].Slot].Kind() != value.Absent {
+			return i
+		}
+	}
+	return -1
+}
+
 // holidays says whether a day is among those of the trigger's table.
 func (c *compiler) holidays(id doc.Text) func(date string) bool {
 	if id.Value == "" {

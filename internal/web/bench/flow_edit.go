@@ -359,6 +359,8 @@ func (f *stepForm) trigger(plan *flow.Plan) {
 	f.set("limit", ifPositive(plan.Flow.Limit), "time limit")
 	f.set("atonce", ifPositive(plan.Flow.AtOnce), "at once")
 	f.set("busy", plan.Flow.Busy, "busy")
+	f.set("keeps", string(plan.Flow.Keeps), "keeps")
+	f.set("keptfor", ifPositive(plan.Flow.KeptFor), "kept for")
 	f.set("oneper", plan.Flow.OnePer.Value, "one per")
 	if kind := f.c.PostForm("kind"); kind != "" && kind != t.Kind {
 		f.kind(t, kind)

@@ -1,0 +1,161 @@
+package engine
+
+import (
+	"context"
+	"maps"
+	"slices"
+	"sync"
+	"time"
+
+	"github.com/prometheus/client_golang/prometheus"
+
+	"hollowreed/internal/core/flow"
+	"hollowreed/internal/store"
+)
+
+// tallies count what this process does: for the figures of a minute, which all processes add up in the database, and for
+// who scrapes this one.
+type tallies struct {
+	mu       sync.Mutex
+	counted  map[string]map[[2]string]*store.Figure // by project, kind and name
+	calls    map[string]*store.Figure               // of connections
+	runs     *prometheus.CounterVec
+	records  *prometheus.CounterVec
+	took     *prometheus.HistogramVec
+	asked    *prometheus.CounterVec
+	askTook  *prometheus.HistogramVec
+	Registry *prometheus.Registry
+}
+
+func newTallies() *tallies {
+	spans := prometheus.ExponentialBuckets(0.001, 2, 18)
+	t := &tallies{
+		counted: map[string]map[[2]string]*store.Figure{}, calls: map[string]*store.Figure{}, Registry: prometheus.NewRegistry(),
+		runs:    prometheus.NewCounterVec(prometheus.CounterOpts{Name: "hollowreed_runs_total", Help: "Runs that ended, by outcome."}, []string{"flow", "outcome"}),
+		records: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "hollowreed_records_total", Help: "Records of runs that ended, by what became of them."}, []string{"flow", "outcome"}),
+		took:    prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "hollowreed_run_seconds", Help: "From a run's beginning to its end.", Buckets: spans}, []string{"flow"}),
+		asked:   prometheus.NewCounterVec(prometheus.CounterOpts{Name: "hollowreed_calls_total", Help: "Uses of connections, by outcome."}, []string{"connection", "outcome"}),
+		askTook: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "hollowreed_call_seconds", Help: "How long systems took to answer.", Buckets: spans}, []string{"connection"}),
+	}
+	t.Registry.MustRegister(t.runs, t.records, t.took, t.asked, t.askTook)
+	return t
+}
+
+// ran counts a run that has ended.
+func (t *tallies) ran(r store.Run, state store.State, took time.Duration) {
+	failed := state != store.Done
+	t.runs.WithLabelValues(r.Flow, string(state)).Inc()
+	t.took.WithLabelValues(r.Flow).Observe(took.Seconds())
+	t.records.WithLabelValues(r.Flow, string(flow.SetAside)).Add(float64(r.Aside))
+	t.records.WithLabelValues(r.Flow, string(flow.Done)).Add(float64(max(0, r.Taken-r.Aside)))
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	of := t.counted[r.Project]
+	if of == nil {
+		of = map[[2]string]*store.Figure{}
+		t.counted[r.Project] = of
+	}
+	key := [2]string{"flow", r.Flow}
+	if of[key] == nil {
+		of[key] = &store.Figure{Kind: "flow", Name: r.Flow}
+	}
+	of[key].Add(took, failed)
+}
+
+// called counts a use of a connection.
+func (t *tallies) called(id string, took time.Duration, failed bool) {
+	outcome := "answered"
+	if failed {
+		outcome = "failed"
+	}
+	t.asked.WithLabelValues(id, outcome).Inc()
+	t.askTook.WithLabelValues(id).Observe(took.Seconds())
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.calls[id] == nil {
+		t.calls[id] = &store.Figure{Kind: "connection", Name: id}
+	}
+	t.calls[id].Add(took, failed)
+}
+
+// take gives what was counted since it was last taken.
+func (t *tallies) take(project string) map[string][]store.Figure {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	out := map[string][]store.Figure{}
+	for p, figures := range t.counted {
+		for _, f := range figures {
+			out[p] = append(out[p], *f)
+		}
+	}
+	for _, id := range slices.Sorted(maps.Keys(t.calls)) {
+		if project != "" {
+			out[project] = append(out[project], *t.calls[id])
+		}
+	}
+	clear(t.counted)
+	clear(t.calls)
+	return out
+}
+
+// keepFigures adds what was counted to the figures of this minute. What cannot be kept is lost: figures are no messages.
+func (e *Engine) keepFigures(ctx context.Context) error {
+	for project, list := range e.tallies.take(e.opt.Project) {
+		if err := store.AddFigures(ctx, e.db, project, list); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// told tells that the run has ended: to the figures and the log.
+func (x *execution) told(state store.State) {
+	took := time.Duration(0)
+	if x.run.BeganAt != nil {
+		took = max(0, x.engine.now().Sub(x.run.BeganAt.UTC()))
+	}
+	x.engine.tallies.ran(x.run, state, took)
+	x.engine.opt.Log.Info("run ended", "run", x.run.ID, "flow", x.run.Flow, "release", x.run.Release, "reference", x.run.Reference, "state", state, "records", x.run.Taken, "aside", x.run.Aside, "took", took)
+}
+
+// Metrics is what this process has counted, with what waits in the database when it is asked.
+func (e *Engine) Metrics() prometheus.Gatherer { return e.tallies.Registry }
+
+// backlog is collected when somebody asks.
+type backlog struct {
+	e               *Engine
+	runs, up, aside *prometheus.Desc
+}
+
+func newBacklog(e *Engine) *backlog {
+	return &backlog{
+		e:     e,
+		runs:  prometheus.NewDesc("hollowreed_backlog_runs", "Runs that wait or are tried again.", []string{"flow"}, nil),
+		up:    prometheus.NewDesc("hollowreed_workers", "Workers that live.", nil, nil),
+		aside: prometheus.NewDesc("hollowreed_aside_records", "Records that wait for somebody.", nil, nil),
+	}
+}
+
+// Describe names the metrics.
+func (b *backlog) Describe(ch chan<- *prometheus.Desc) {
+	ch <- b.runs
+	ch <- b.up
+	ch <- b.aside
+}
+
+// Collect asks the database.
+func (b *backlog) Collect(ch chan<- prometheus.Metric) {
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	if waiting, err := store.Backlog(ctx, b.e.db, b.e.opt.Project); err == nil {
+		for name, n := range waiting {
+			ch <- prometheus.MustNewConstMetric(b.runs, prometheus.GaugeValue, float64(n), name)
+		}
+	}
+	if workers, err := store.Workers(ctx, b.e.db); err == nil {
+		ch <- prometheus.MustNewConstMetric(b.up, prometheus.GaugeValue, float64(len(workers)))
+	}
+	if open, err := store.OpenAsides(ctx, b.e.db, b.e.opt.Project); err == nil {
+		ch <- prometheus.MustNewConstMetric(b.aside, prometheus.GaugeValue, float64(open))
+	}
+}

@@ -1,0 +1,132 @@
+package engine
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"hollowreed/internal/core/flow"
+	"hollowreed/internal/store"
+)
+
+// TestWhatIsKeptOfMessages: everything, the ends and faults, or nothing, as the flow says; a record that was set aside is
+// kept with its text in any case.
+func TestWhatIsKeptOfMessages(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.change("flows/gauge-readings.yaml", "reference: run.file\n", "reference: run.file\nkeeps: ends and faults\n")
+	e := w.start(Options{})
+	entries := func(name string) (good, bad *Entry) {
+		w.drop(name, file(reading("SK04", 1, 4125, "R"), reading("XX99", 2, 4125, "R")))
+		r := w.ended(name)
+		var err error
+		good, err = e.Journal(t.Context(), r.ID, 0)
+		require.NoError(t, err)
+		bad, err = e.Journal(t.Context(), r.ID, 1)
+		require.NoError(t, err)
+		asides, err := store.Asides(t.Context(), w.db, r.ID, 5)
+		require.NoError(t, err)
+		require.Contains(t, string(asides[0].Raw), "XX99")
+		return good, bad
+	}
+	names := func(e *Entry) string {
+		var list []string
+		for _, name := range []string{"reading", "station", "row"} {
+			if e.Values[name] != nil {
+				list = append(list, name)
+			}
+		}
+		return strings.Join(list, " ")
+	}
+	good, bad := entries("ends.tide")
+	require.Equal(t, "reading row", names(good))
+	require.Equal(t, "reading", names(bad))
+	require.NotEmpty(t, bad.Faults)
+
+	w.change("flows/gauge-readings.yaml", "keeps: ends and faults\n", "keeps: nothing\n")
+	_, err := e.MakeRelease(t.Context(), "skerry", flowID, "", "mo")
+	require.NoError(t, err)
+	good, bad = entries("nothing.tide")
+	require.Empty(t, names(good)+names(bad)+good.Raw+bad.Raw)
+	require.Equal(t, flow.Done, good.State)
+	require.NotEmpty(t, bad.Faults, "what became of it is kept")
+}
+
+// TestOldRunsAreRemoved: with all that belongs to them, when their time is over; one whose records wait for somebody stays,
+// and a file is not taken twice because its run is gone.
+func TestOldRunsAreRemoved(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.change("flows/gauge-readings.yaml", "reference: run.file\n", "reference: run.file\nkept for: 1\n")
+	e := w.start(Options{Sweep: 50 * time.Millisecond})
+	w.drop("good.tide", file(reading("SK04", 1, 4125, "R")))
+	w.drop("bad.tide", file(reading("XX99", 1, 4125, "R")))
+	good, bad := w.ended("good.tide"), w.ended("bad.tide")
+	_, err := e.Repeat(t.Context(), good.ID, "mo", nil)
+	require.NoError(t, err)
+	_, err = w.db.Exec(t.Context(), "update run set ended_at = now() - interval '25 hours' where id = any($1)", []any{good.ID, bad.ID})
+	require.NoError(t, err)
+	until(t, "the old run to go", func() (int, bool) {
+		n := 0
+		require.NoError(t, w.db.QueryRow(t.Context(), "select count(*) from run where id = $1", good.ID).Scan(&n))
+		return n, n == 0
+	})
+	for _, table := range []string{"journal", "effect", "reference"} {
+		n := 0
+		require.NoError(t, w.db.QueryRow(t.Context(), "select count(*) from "+table+" where run = $1", good.ID).Scan(&n))
+		require.Zero(t, n, table)
+	}
+	_, err = store.RunByID(t.Context(), w.db, bad.ID)
+	require.NoError(t, err, "its record waits for somebody")
+	runs, err := store.Runs(t.Context(), w.db, store.RunFilter{Project: "skerry", Reference: "good.tide", Most: 5})
+	require.NoError(t, err)
+	require.Len(t, runs, 1, "the one that was run again")
+	require.Nil(t, runs[0].Parent)
+}
+
+// TestTheFiguresOfAFlowAndItsConnections are those of all workers together.
+func TestTheFiguresOfAFlowAndItsConnections(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.start(Options{Project: "skerry", Env: "Workbench", Health: time.Hour})
+	w.drop("one.tide", file(reading("SK04", 1, 4125, "R")))
+	w.drop("two.tide", file(reading("XX99", 1, 4125, "R")))
+	w.ended("one.tide")
+	w.ended("two.tide")
+	figures := until(t, "the figures", func() (map[string]store.FigureAt, bool) {
+		list, err := store.Figures(t.Context(), w.db, "skerry", time.Now().Add(-time.Hour), 600)
+		require.NoError(t, err)
+		by := map[string]store.FigureAt{}
+		for _, f := range list {
+			was := by[f.Kind+" "+f.Name]
+			f.Done, f.Failed = f.Done+was.Done, f.Failed+was.Failed
+			by[f.Kind+" "+f.Name] = f
+		}
+		return by, by["flow gauge-readings"].Done == 2 && by["connection harbour-ledger"].Done >= 2
+	})
+	require.Equal(t, 1, figures["flow gauge-readings"].Failed)
+	f := store.Figure{Took: figures["flow gauge-readings"].Took}
+	require.Positive(t, f.Within(0.5))
+	families, err := w.engine.Metrics().Gather()
+	require.NoError(t, err)
+	seen := map[string]bool{}
+	for _, m := range families {
+		seen[m.GetName()] = true
+	}
+	for _, name := range []string{"hollowreed_runs_total", "hollowreed_run_seconds", "hollowreed_calls_total", "hollowreed_workers", "hollowreed_aside_records"} {
+		require.True(t, seen[name], name)
+	}
+}
+
+func TestSpansOfDurations(t *testing.T) {
+	f := store.Figure{}
+	for _, ms := range []int{0, 1, 2, 3, 4, 5, 100, 1 << 30} {
+		f.Add(time.Duration(ms)*time.Millisecond, false)
+	}
+	require.Equal(t, []int32{2, 1, 2, 1}, f.Took[:4])
+	require.Equal(t, int32(1), f.Took[store.Spans-1])
+	require.Equal(t, 4*time.Millisecond, f.Within(0.5))
+	require.Equal(t, 128*time.Millisecond, f.Within(0.8))
+}

@@ -1,0 +1,51 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+)
+
+// Deed is something that a person has done.
+type Deed struct {
+	ID     int64
+	Person string
+	What   string
+	Run    *uuid.UUID
+	About  string
+	At     time.Time
+}
+
+// AddDeed keeps what a person has done; run may be nil.
+func AddDeed(ctx context.Context, db DB, project, person, what string, run *uuid.UUID, about string) error {
+	_, err := db.Exec(ctx, "insert into deed (project, person, what, run, about) values ($1, $2, $3, $4, $5)", project, person, what, run, about)
+	return err
+}
+
+// Deeds lists what people have done, the newest first; of one run where that is given.
+func Deeds(ctx context.Context, db DB, project string, run *uuid.UUID, most int) ([]Deed, error) {
+	rows, _ := db.Query(ctx, "select id, person, what, run, about, at from deed where project = $1 and ($2::uuid is null or run = $2) order by id desc limit $3", project, run, most)
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[Deed])
+}
+
+// Search is a search that a person has saved: what stands behind the question mark of its address.
+type Search struct{ Name, Query string }
+
+// Searches lists a person's saved searches.
+func Searches(ctx context.Context, db DB, project, person string) ([]Search, error) {
+	rows, _ := db.Query(ctx, "select name, query from saved_search where project = $1 and person = $2 order by name", project, person)
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[Search])
+}
+
+// SaveSearch keeps a search, in place of one of its name; an empty query takes it away.
+func SaveSearch(ctx context.Context, db DB, project, person string, s Search) error {
+	if s.Query == "" {
+		_, err := db.Exec(ctx, "delete from saved_search where project = $1 and person = $2 and name = $3", project, person, s.Name)
+		return err
+	}
+	_, err := db.Exec(ctx, `insert into saved_search (project, person, name, query) values ($1, $2, $3, $4)
+		on conflict (project, person, name) do update set query = excluded.query`, project, person, s.Name, s.Query)
+	return err
+}

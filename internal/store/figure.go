@@ -1,0 +1,104 @@
+package store
+
+import (
+	"context"
+	"math/bits"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// Spans is how many spans of duration are counted: up to 1 ms, 2 ms, 4 ms and so on; the last one has all that took longer.
+const Spans = 24
+
+// Figure is how much was done in a time, how much of it failed, and how long it took.
+type Figure struct {
+	Kind, Name string
+	Done       int
+	Failed     int
+	Took       []int32 // counts of durations, by their span
+}
+
+// SpanOf is the span of a duration.
+func SpanOf(d time.Duration) int {
+	ms := d.Milliseconds()
+	if ms <= 0 {
+		return 0
+	}
+	return min(bits.Len64(uint64(ms-1)), Spans-1)
+}
+
+// Add counts one thing that was done.
+func (f *Figure) Add(took time.Duration, failed bool) {
+	if f.Took == nil {
+		f.Took = make([]int32, Spans)
+	}
+	f.Done++
+	f.Took[SpanOf(took)]++
+	if failed {
+		f.Failed++
+	}
+}
+
+// Within is a duration within which a share of all was done, from 0 to 1: the upper end of its span. Zero where nothing was.
+func (f *Figure) Within(share float64) time.Duration {
+	var all, so int32
+	for _, n := range f.Took {
+		all += n
+	}
+	for i, n := range f.Took {
+		if so += n; n > 0 && float64(so) >= share*float64(all) {
+			return time.Millisecond << i
+		}
+	}
+	return 0
+}
+
+// AddFigures adds to what was counted in this minute.
+func AddFigures(ctx context.Context, db DB, project string, list []Figure) error {
+	b := &pgx.Batch{}
+	for _, f := range list {
+		b.Queue(`insert into figure as f (project, kind, name, minute, done, failed, took) values ($1, $2, $3, date_trunc('minute', now()), $4, $5, $6)
+			on conflict (project, kind, name, minute) do update set done = f.done + excluded.done, failed = f.failed + excluded.failed, took = add_counts(f.took, excluded.took)`,
+			project, f.Kind, f.Name, f.Done, f.Failed, f.Took)
+	}
+	return db.SendBatch(ctx, b).Close()
+}
+
+// FigureAt is what was counted in a span of time.
+type FigureAt struct {
+	Kind, Name string
+	At         time.Time
+	Done       int
+	Failed     int
+	Took       []int32
+}
+
+// Figures lists what was counted since a time, in steps of so many minutes, by kind, name and time.
+func Figures(ctx context.Context, db DB, project string, since time.Time, minutes int) ([]FigureAt, error) {
+	rows, _ := db.Query(ctx, `select kind, name, date_bin(make_interval(mins => $3), minute, 'epoch') as at, sum(done)::int, sum(failed)::int, sum_counts(took)
+		from figure where project = $1 and minute >= $2 group by 1, 2, 3 order by 1, 2, 3`, project, since, minutes)
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[FigureAt])
+}
+
+// SweepFigures removes some of what was counted before a time, and says how much.
+func SweepFigures(ctx context.Context, db DB, before time.Time, most int) (int64, error) {
+	tag, err := db.Exec(ctx, "delete from figure where ctid in (select ctid from figure where minute < $1 limit $2)", before, most)
+	return tag.RowsAffected(), err
+}
+
+// Backlog counts the runs of each flow that wait, rest or are tried again.
+func Backlog(ctx context.Context, db DB, project string) (map[string]int, error) {
+	rows, err := db.Query(ctx, "select flow, count(*) from run where project = $1 and state in ('waiting', 'retrying') group by flow", project)
+	if err != nil {
+		return nil, err
+	}
+	backlog := map[string]int{}
+	var flow string
+	var n int
+	_, err = pgx.ForEachRow(rows, []any{&flow, &n}, func() error {
+		backlog[flow] = n
+		return nil
+	})
+	return backlog, err
+}

@@ -1,0 +1,48 @@
+package store
+
+import (
+	"context"
+	"time"
+)
+
+// SweepRuns removes some runs of a flow that ended before a time, with all that belongs to them, and says how many. A run
+// with records that wait for somebody stays.
+func SweepRuns(ctx context.Context, db DB, project, flow string, before time.Time, most int) (int64, error) {
+	tag, err := db.Exec(ctx, `delete from run where id in (select id from run r where project = $1 and flow = $2 and ended_at < $3
+		and not exists (select from set_aside a where a.run = r.id and a.state = 'open') order by ended_at limit $4)`, project, flow, before, most)
+	return tag.RowsAffected(), err
+}
+
+// SweepMessages takes the messages out of some runs of a flow that ended well before a time, and says of how many; what
+// became of their records stays.
+func SweepMessages(ctx context.Context, db DB, project, flow string, before time.Time, most int) (int64, error) {
+	tag, err := db.Exec(ctx, `with swept as (update run set content = null, input = null, answer = null, request = null, totals = null
+			where id in (select id from run where project = $1 and flow = $2 and ended_at < $3 and state = 'done'
+				and (content is not null or input is not null or answer is not null or request is not null or totals is not null) order by ended_at limit $4) returning id)
+		delete from effect where run in (select id from swept)`, project, flow, before, most)
+	if err != nil {
+		return 0, err
+	}
+	return tag.RowsAffected(), nil
+}
+
+// SweepMeetings removes some messages and parts of groups that were taken before a time, and says how many.
+func SweepMeetings(ctx context.Context, db DB, before time.Time, most int) (n int64, err error) {
+	for _, sql := range []string{
+		"delete from letter where ctid in (select ctid from letter where taken_run is not null and at < $1 limit $2)",
+		"delete from gathered where ctid in (select ctid from gathered where taken_run is not null and at < $1 limit $2)",
+	} {
+		tag, err := db.Exec(ctx, sql, before, most)
+		if err != nil {
+			return n, err
+		}
+		n += tag.RowsAffected()
+	}
+	return n, nil
+}
+
+// TryLock takes a lock of the whole database until the transaction ends; false when another process has it.
+func TryLock(ctx context.Context, db DB, name string) (ok bool, err error) {
+	err = db.QueryRow(ctx, "select pg_try_advisory_xact_lock(hashtextextended($1, 23))", name).Scan(&ok)
+	return ok, err
+}
