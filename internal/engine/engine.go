@@ -48,6 +48,7 @@ type Options struct {
 	Rest    time.Duration // how long a file must not change before it is picked up: 1.5 s
 	Backoff func(attempt int) time.Duration
 	Tries   int           // before a run that cannot reach an outside system is set aside: 6
+	Alerts  time.Duration // between two looks at the alerts: 5 s
 	Traces  bool          // the steps of runs have spans, for who wants traces
 	Figures time.Duration // for which figures are kept: 400 days
 	Sweep   time.Duration // between two looks for what is to be removed: 20 s
@@ -73,6 +74,7 @@ func (o Options) filled() Options {
 	num(&o.Tries, 6)
 	def(&o.Health, 15*time.Second)
 	def(&o.Figures, figures)
+	def(&o.Alerts, 5*time.Second)
 	def(&o.Sweep, 20*time.Second)
 	def(&o.Beat, time.Second)
 	def(&o.Silence, 6*time.Second)
@@ -99,6 +101,7 @@ type Engine struct {
 	active  active
 	walks   walks
 	tallies *tallies
+	draft   drafted
 	tracer  trace.Tracer
 	stop    context.CancelFunc
 	wg      sync.WaitGroup
@@ -154,6 +157,7 @@ func (e *Engine) Start(ctx context.Context) error {
 	e.every(ctx, e.opt.Look, "look for files", e.look)
 	e.every(ctx, e.opt.Look, "look for runs to stop", e.heed)
 	e.every(ctx, e.opt.Beat, "keep the figures", e.keepFigures)
+	e.every(ctx, e.opt.Alerts, "look at the alerts", e.watch)
 	e.every(ctx, e.opt.Sweep, "remove what is not kept", e.sweep)
 	e.every(ctx, min(time.Second, e.opt.Health), "look at the connections", e.watchHealth)
 	return nil

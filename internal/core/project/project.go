@@ -12,6 +12,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"hollowreed/internal/core/alert"
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
@@ -33,9 +34,10 @@ const (
 	Cases       = "cases"
 	Tables      = "tables"
 	Libraries   = "libraries"
+	Alerts      = "alerts"
 )
 
-var folders = []string{Connections, Schemas, Mappings, Flows, Samples, Cases, Tables, Libraries}
+var folders = []string{Connections, Schemas, Mappings, Flows, Samples, Cases, Tables, Libraries, Alerts}
 
 // Bounds on a project.
 const (
@@ -59,7 +61,9 @@ type Project struct {
 	libraries   map[string]*library.Library // by id, with the published versions
 	pinned      map[string]int              // the version of a library that is used, where it is not the draft
 	env         formula.Env
-	cases       []Case // by id
+	cases       []Case         // by id
+	alerts      []*alert.Alert // by id
+	alertFaults map[string]*fault.Fault
 }
 
 // Kind and id of a part by its path; ok is false for files that are no parts.
@@ -146,6 +150,7 @@ func Load(id string, texts map[string]string) *Project {
 	p.each(Mappings, func(id string, d *doc.Doc) { p.compileMapping(id, mapping.Parse(id, d), d) })
 	p.loadFlows()
 	p.loadCases()
+	p.loadAlerts()
 	sort.SliceStable(p.Faults, func(i, j int) bool {
 		a, b := p.Faults[i].Place, p.Faults[j].Place
 		if a.Source != b.Source {
@@ -307,6 +312,10 @@ func (p *Project) title(kind, id string) string {
 		return p.env.Tables[id].Title
 	case kind == Libraries && p.libraries[id] != nil:
 		return p.libraries[id].Title
+	case kind == Alerts:
+		if a := p.Alert(id); a != nil {
+			return a.Title
+		}
 	case kind == Cases:
 		if i := slices.IndexFunc(p.cases, func(c Case) bool { return c.ID == id }); i >= 0 {
 			return p.cases[i].Title

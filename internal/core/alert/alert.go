@@ -1,0 +1,176 @@
+// Package alert holds alerts: when something is the matter with the flows or connections of a project, and which flow is
+// run to tell somebody. Whether it is the matter now is asked of the store; what is told is a message of one shape.
+package alert
+
+import (
+	"slices"
+	"strings"
+	"time"
+	_ "time/tzdata" // zones by name, also where the machine has none
+
+	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/value"
+)
+
+// When is what an alert looks for.
+type When string
+
+// What alerts look for.
+const (
+	Fails   When = "a flow fails"
+	Nothing When = "nothing arrives"
+	Backlog When = "a backlog grows"
+	Down    When = "a connection is down"
+	Long    When = "a run takes long"
+)
+
+// Kind describes what an alert can look for, for who sets one.
+type Kind struct {
+	When   When
+	About  string
+	Flow   bool // a flow can be named; none is any
+	Must   bool // and must be
+	Times  string
+	Within string // what the seconds mean
+	By     bool
+}
+
+// Kinds in the order in which they are offered.
+var Kinds = []Kind{
+	{When: Fails, About: "Runs are set aside or stopped, or records of them are set aside, so many times in so many seconds. Once for each cause.", Flow: true, Times: "times, at least", Within: "within (seconds)"},
+	{When: Nothing, About: "No run of the flow has begun for so many seconds; where a time of day is set, it is looked at from then on.", Flow: true, Must: true, Within: "for (seconds)", By: true},
+	{When: Backlog, About: "More runs wait than so many.", Flow: true, Times: "runs that wait, more than"},
+	{When: Down, About: "A connection does not answer for so many seconds. Once for each connection.", Within: "for (seconds)"},
+	{When: Long, About: "A run is under way for more than so many seconds. Once for each run.", Flow: true, Within: "longer than (seconds)"},
+}
+
+// KindOf finds what is known of what an alert looks for.
+func KindOf(w When) *Kind {
+	i := slices.IndexFunc(Kinds, func(k Kind) bool { return k.When == w })
+	if i < 0 {
+		return nil
+	}
+	return &Kinds[i]
+}
+
+// Alert is one part.
+type Alert struct {
+	ID, Title  string
+	When       When
+	Flow       doc.Text // that it is about; empty: any
+	Connection doc.Text // that it is about; empty: any
+	Times      int
+	Within     int // seconds
+	By         doc.Text
+	Zone       doc.Text
+	Runs       doc.Text // the flow that is run
+	Reminder   int      // seconds after which it is told again; 0: never
+	Off        bool
+	At         doc.Text
+	by         time.Duration // since midnight
+	zone       *time.Location
+}
+
+// Parse reads an alert part.
+func Parse(id string, d *doc.Doc) *Alert {
+	n := d.Root()
+	names := make([]string, len(Kinds))
+	for i, k := range Kinds {
+		names[i] = string(k.When)
+	}
+	a := &Alert{ID: id, Title: n.Need("alert").Value, When: When(n.Choice("when", names...)), At: n.At(), zone: time.UTC}
+	a.Flow, a.Connection, a.Runs = n.Text("flow"), n.Text("connection"), n.Need("runs")
+	a.Times, a.Within, a.Reminder = max(0, n.Int("times", 1)), max(0, n.Int("within", 600)), max(0, n.Int("reminder", 3600))
+	a.By, a.Zone, a.Off = n.Text("by"), n.Text("zone"), n.Bool("off", false)
+	if k := KindOf(a.When); k != nil && k.Must && a.Flow.Value == "" {
+		n.Fault(fault.Required, "%q is missing: of which flow nothing arrives", "flow")
+	}
+	if a.By.Value != "" {
+		clock, err := time.Parse("15:04", a.By.Value)
+		if err != nil {
+			d.Fault(a.By, fault.Expect(fault.Setting, "a time of day as 06:30", fault.Quote(a.By.Value)).In("by"))
+		}
+		a.by = time.Duration(clock.Hour())*time.Hour + time.Duration(clock.Minute())*time.Minute
+	}
+	if a.Zone.Value != "" {
+		zone, err := time.LoadLocation(a.Zone.Value)
+		if err != nil || a.Zone.Value == "Local" {
+			d.Fault(a.Zone, fault.Expect(fault.Setting, "a time zone as Europe/Oslo", fault.Quote(a.Zone.Value)).In("zone"))
+		} else {
+			a.zone = zone
+		}
+	}
+	n.Done()
+	return a
+}
+
+// Since is the time after which something must have arrived; ok is false while it is not looked at, before its time of day.
+func (a *Alert) Since(now time.Time) (since time.Time, ok bool) {
+	within := time.Duration(a.Within) * time.Second
+	if a.By.Value == "" {
+		return now.Add(-within), true
+	}
+	local := now.In(a.zone)
+	by := time.Date(local.Year(), local.Month(), local.Day(), 0, 0, 0, 0, a.zone).Add(a.by)
+	return by.Add(-within), !now.Before(by)
+}
+
+// Message is the shape of what an alert tells. state is raised, reminder or cleared.
+var Message = schema.Record("alert",
+	schema.Scalar("title", value.Text),
+	schema.Scalar("state", value.Text),
+	schema.Scalar("text", value.Text),
+	schema.Scalar("cause", value.Text),
+	schema.Scalar("flow", value.Text).Optional(),
+	schema.Scalar("connection", value.Text).Optional(),
+	schema.Scalar("since", value.Timestamp),
+	schema.Scalar("told", value.Integer), // how often, this time included
+)
+
+// Fits says why a flow cannot be run with the message: its input must be fields of it.
+func Fits(input *schema.Schema) *fault.Fault {
+	if input == nil {
+		return fault.New(fault.Setting, "the flow begins with no message").Mended("Give its trigger a schema with some of %s", strings.Join(Message.Shape().Names, ", "))
+	}
+	for _, f := range input.Root.Fields {
+		has := Message.Field(f.Name)
+		switch {
+		case has == nil && f.Required():
+			return fault.New(fault.Setting, "an alert has no %q, which the flow needs", f.Name).Mended("It has %s", strings.Join(Message.Shape().Names, ", "))
+		case has != nil && (f.Kind != has.Kind || f.List()):
+			return fault.Expect(fault.Type, has.Kind.String()+" for "+f.Name, f.Kind.String())
+		case has != nil && f.Required() && !has.Required():
+			return fault.New(fault.Setting, "not every alert has %q, which the flow needs", f.Name).Mended("Let it be absent in the schema %s", input.ID)
+		}
+	}
+	return nil
+}
+
+// Telling is what an alert tells.
+type Telling struct {
+	State, Text, Cause string
+	Flow, Connection   string
+	Since              time.Time
+	Told               int
+}
+
+// As is the message as one of a flow's input.
+func (a *Alert) As(t Telling, input *schema.Schema) value.Value {
+	optional := func(s string) value.Value {
+		if s == "" {
+			return value.Value{}
+		}
+		return value.Str(s)
+	}
+	all := map[string]value.Value{
+		"title": value.Str(a.Title), "state": value.Str(t.State), "text": value.Str(t.Text), "cause": value.Str(t.Cause),
+		"flow": optional(t.Flow), "connection": optional(t.Connection), "since": value.Instant(t.Since), "told": value.Int(int64(t.Told)),
+	}
+	fields := make([]value.Value, len(input.Root.Fields))
+	for i, f := range input.Root.Fields {
+		fields[i] = all[f.Name]
+	}
+	return value.Rec(input.Root.Shape(), fields)
+}

@@ -1,0 +1,78 @@
+package alert
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/schema"
+)
+
+func parsed(t *testing.T, text string) (*Alert, *doc.Doc) {
+	t.Helper()
+	d := doc.Parse("alerts/a.yaml", []byte(text))
+	return Parse("a", d), d
+}
+
+func TestAnAlertIsReadWithItsDefaults(t *testing.T) {
+	a, d := parsed(t, "alert: Trouble\nwhen: a flow fails\nruns: tell\n")
+	require.Empty(t, d.Faults)
+	require.Equal(t, []int{1, 600, 3600}, []int{a.Times, a.Within, a.Reminder})
+	for text, want := range map[string]string{
+		"alert: A\nruns: tell\nwhen: it rains\n":                              "it rains",
+		"alert: A\nwhen: a flow fails\n":                                      "runs",
+		"alert: A\nruns: tell\nwhen: nothing arrives\n":                       "of which flow nothing arrives",
+		"alert: A\nruns: tell\nwhen: nothing arrives\nflow: f\nby: dawn\n":    `expected a time of day as 06:30, found "dawn"`,
+		"alert: A\nruns: tell\nwhen: nothing arrives\nflow: f\nzone: Nowhere": "expected a time zone",
+	} {
+		_, d := parsed(t, text)
+		require.NotEmpty(t, d.Faults, text)
+		require.Contains(t, d.Faults.Error(), want)
+	}
+}
+
+// TestNothingArrivesByATimeOfDay: before it nothing is looked at; in its zone.
+func TestNothingArrivesByATimeOfDay(t *testing.T) {
+	a, d := parsed(t, "alert: A\nruns: tell\nwhen: nothing arrives\nflow: f\nby: '06:30'\nzone: Europe/Oslo\nwithin: 3600\n")
+	require.Empty(t, d.Faults)
+	_, ok := a.Since(time.Date(2031, 3, 9, 5, 29, 59, 0, time.UTC))
+	require.False(t, ok)
+	since, ok := a.Since(time.Date(2031, 3, 9, 9, 0, 0, 0, time.UTC))
+	require.True(t, ok)
+	require.Equal(t, time.Date(2031, 3, 9, 4, 30, 0, 0, time.UTC), since.UTC())
+	a, _ = parsed(t, "alert: A\nruns: tell\nwhen: nothing arrives\nflow: f\nwithin: 60\n")
+	since, ok = a.Since(time.Date(2031, 3, 9, 9, 0, 0, 0, time.UTC))
+	require.True(t, ok)
+	require.Equal(t, time.Date(2031, 3, 9, 8, 59, 0, 0, time.UTC), since)
+}
+
+func TestTheFlowMustFitTheMessage(t *testing.T) {
+	of := func(fields string) *schema.Schema {
+		d := doc.Parse("s", []byte("schema: S\nnotation: json\nfields:\n"+fields))
+		s := schema.Parse("s", d)
+		require.Empty(t, d.Faults)
+		return s
+	}
+	require.Contains(t, Fits(nil).Error(), "begins with no message")
+	for fields, want := range map[string]string{
+		"  - {name: title, type: text}\n  - {name: since, type: timestamp}\n": "",
+		"  - {name: flow, type: text, occurs: 0..1}\n":                        "",
+		"  - {name: colour, type: text, occurs: 0..1}\n":                      "",
+		"  - {name: flow, type: text}\n":                                      `not every alert has "flow"`,
+		"  - {name: colour, type: text}\n":                                    `an alert has no "colour"`,
+		"  - {name: told, type: text}\n":                                      "expected integer for told, found text",
+	} {
+		f := Fits(of(fields))
+		if want == "" {
+			require.Nil(t, f, fields)
+			continue
+		}
+		require.Contains(t, f.Error(), want)
+	}
+	a := &Alert{Title: "Trouble"}
+	v := a.As(Telling{State: "raised", Text: "9 runs: account closed", Since: time.Unix(0, 0), Told: 1}, of("  - {name: text, type: text}\n  - {name: title, type: text}\n"))
+	require.Equal(t, "9 runs: account closed", v.Field("text").Text())
+	require.Equal(t, "Trouble", v.Field("title").Text())
+}

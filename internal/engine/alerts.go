@@ -1,0 +1,180 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+
+	"hollowreed/internal/core/alert"
+	"hollowreed/internal/core/notation/json"
+	"hollowreed/internal/core/project"
+	"hollowreed/internal/store"
+)
+
+// looking are the queries for what alerts look for.
+var looking = map[alert.When]func(ctx context.Context, db store.DB, o *outlook) ([]store.Matter, error){
+	alert.Fails: func(ctx context.Context, db store.DB, o *outlook) ([]store.Matter, error) {
+		return store.Failing(ctx, db, o.project, o.Flow.Value, o.Runs.Value, o.past(), max(1, o.Times))
+	},
+	alert.Nothing: func(ctx context.Context, db store.DB, o *outlook) ([]store.Matter, error) {
+		since, ok := o.Since(o.now)
+		if !ok {
+			return nil, nil
+		}
+		return store.Missing(ctx, db, o.project, o.Flow.Value, since)
+	},
+	alert.Backlog: func(ctx context.Context, db store.DB, o *outlook) ([]store.Matter, error) {
+		return store.Piling(ctx, db, o.project, o.Flow.Value, o.Runs.Value, o.Times)
+	},
+	alert.Down: func(ctx context.Context, db store.DB, o *outlook) ([]store.Matter, error) {
+		return store.Down(ctx, db, o.project, o.env, o.Connection.Value, o.past())
+	},
+	alert.Long: func(ctx context.Context, db store.DB, o *outlook) ([]store.Matter, error) {
+		return store.Lasting(ctx, db, o.project, o.Flow.Value, o.Runs.Value, o.past())
+	},
+}
+
+// outlook is one look at an alert.
+type outlook struct {
+	*alert.Alert
+	project, env string
+	now          time.Time
+}
+
+func (o *outlook) past() time.Time { return o.now.Add(-time.Duration(o.Within) * time.Second) }
+
+// drafted keeps the draft of the project, whose alerts are in force as soon as they have no faults.
+type drafted struct {
+	mu      sync.Mutex
+	version int64
+	kept    *project.Project
+}
+
+func (e *Engine) drafted(ctx context.Context) (*project.Project, error) {
+	version, err := store.Version(ctx, e.db, e.opt.Project)
+	if err != nil {
+		return nil, err
+	}
+	d := &e.draft
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.kept == nil || d.version != version {
+		texts, version, err := store.Texts(ctx, e.db, e.opt.Project)
+		if err != nil {
+			return nil, err
+		}
+		d.kept, d.version = project.Load(e.opt.Project, texts), version
+	}
+	return d.kept, nil
+}
+
+// watch looks at all alerts. Of several workers one does.
+func (e *Engine) watch(ctx context.Context) error {
+	if e.opt.Project == "" {
+		return nil
+	}
+	p, err := e.drafted(ctx)
+	if err != nil {
+		return err
+	}
+	var errs []error
+	for _, a := range p.Alerts() {
+		if a.Off || p.AlertFault(a.ID) != nil {
+			continue
+		}
+		errs = append(errs, pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error { return e.watchOne(ctx, tx, a) }))
+	}
+	return errors.Join(errs...)
+}
+
+// watchOne compares what is the matter now with what was told: what is new is raised, what lasts is told again after a
+// while, what is over is told as such. Telling is a run of the alert's flow, recorded with what it tells.
+func (e *Engine) watchOne(ctx context.Context, tx pgx.Tx, a *alert.Alert) error {
+	if ok, err := store.TryLock(ctx, tx, "alert "+e.opt.Project+" "+a.ID); err != nil || !ok {
+		return err
+	}
+	o := &outlook{Alert: a, project: e.opt.Project, env: e.opt.Env, now: e.now()}
+	now, err := looking[a.When](ctx, tx, o)
+	if err != nil {
+		return err
+	}
+	open, err := store.OpenAlarms(ctx, tx, e.opt.Project, a.ID)
+	if err != nil {
+		return err
+	}
+	for _, m := range now {
+		i := slices.IndexFunc(open, func(was store.Alarm) bool { return was.Cause == m.Cause })
+		if i < 0 {
+			if err := e.raise(ctx, tx, a, m); err != nil {
+				return err
+			}
+			continue
+		}
+		if was := open[i]; a.Reminder > 0 && e.now().Sub(was.ToldAt) >= time.Duration(a.Reminder)*time.Second {
+			run, err := e.tell(ctx, tx, a, alert.Telling{State: "reminder", Text: m.Text, Cause: m.Cause, Flow: m.Flow, Connection: m.Connection, Since: was.Since, Told: was.Told + 1})
+			if err != nil {
+				return err
+			}
+			if err := store.Remind(ctx, tx, was.ID, m.Text, run); err != nil {
+				return err
+			}
+		}
+	}
+	return e.clear(ctx, tx, a, open, now)
+}
+
+func (e *Engine) raise(ctx context.Context, tx pgx.Tx, a *alert.Alert, m store.Matter) error {
+	run, err := e.tell(ctx, tx, a, alert.Telling{State: "raised", Text: m.Text, Cause: m.Cause, Flow: m.Flow, Connection: m.Connection, Since: m.Since, Told: 1})
+	if err != nil {
+		return err
+	}
+	return store.Raise(ctx, tx, e.opt.Project, a.ID, m, run)
+}
+
+// clear tells what is over.
+func (e *Engine) clear(ctx context.Context, tx pgx.Tx, a *alert.Alert, open []store.Alarm, now []store.Matter) error {
+	for _, was := range open {
+		if slices.ContainsFunc(now, func(m store.Matter) bool { return m.Cause == was.Cause }) {
+			continue
+		}
+		run, err := e.tell(ctx, tx, a, alert.Telling{State: "cleared", Text: "over: " + was.Text, Cause: was.Cause, Since: was.Since, Told: was.Told + 1})
+		if err != nil {
+			return err
+		}
+		if err := store.Clear(ctx, tx, was.ID, &run); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// tell records a run of the newest release of the alert's flow with the message.
+func (e *Engine) tell(ctx context.Context, tx pgx.Tx, a *alert.Alert, t alert.Telling) (uuid.UUID, error) {
+	releases, err := store.NewestReleases(ctx, tx, e.opt.Project)
+	if err != nil {
+		return uuid.Nil, err
+	}
+	i := slices.IndexFunc(releases, func(r store.Release) bool { return r.Flow == a.Runs.Value })
+	if i < 0 {
+		return uuid.Nil, errors.New("the flow " + a.Runs.Value + " of the alert " + a.Title + " is not released")
+	}
+	p, err := e.Release(ctx, e.opt.Project, a.Runs.Value, releases[i].Number)
+	if err != nil {
+		return uuid.Nil, err
+	}
+	plan := p.Flow(a.Runs.Value)
+	if plan == nil {
+		return uuid.Nil, store.ErrNotFound
+	}
+	if f := alert.Fits(plan.Input); f != nil {
+		return uuid.Nil, f
+	}
+	input := (&json.Appender{}).Append(nil, a.As(t, plan.Input))
+	return e.record(ctx, tx, releases[i], plan, beginning{by: "alert", input: input})
+}
+

@@ -1,0 +1,97 @@
+package engine
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"hollowreed/internal/core/flow"
+	"hollowreed/internal/store"
+)
+
+// told are the texts that the flow of the alerts was run with, in their order.
+func (w *world) told() (texts []string) {
+	w.t.Helper()
+	runs, err := store.Runs(w.t.Context(), w.db, store.RunFilter{Project: "skerry", Flow: "telling", State: store.Done, Most: 50})
+	require.NoError(w.t, err)
+	for i := len(runs) - 1; i >= 0; i-- {
+		entry, err := w.engine.Journal(w.t.Context(), runs[i].ID, flow.WholeRun)
+		require.NoError(w.t, err)
+		texts = append(texts, entry.Notes[0].Message)
+	}
+	return texts
+}
+
+func (w *world) tells(n int) []string {
+	w.t.Helper()
+	return until(w.t, "alerts to be told", func() ([]string, bool) {
+		texts := w.told()
+		return texts, len(texts) >= n
+	})
+}
+
+const telling = `
+flow: Telling
+trigger: {kind: person, input: trouble, as: trouble}
+steps:
+  - {step: note, id: n, text: 'trouble.state + ": " + trouble.text'}
+`
+
+// TestAlertsAreToldOncePerCause: when a flow has failed often enough for one cause, again after a while, and when it is over;
+// of several workers one tells it.
+func TestAlertsAreToldOncePerCause(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	for _, path := range []string{"alerts/no-readings.yaml", "alerts/systems-down.yaml", "alerts/trouble.yaml"} {
+		w.change(path, "runs: trouble-to-the-board\n", "runs: trouble-to-the-board\noff: true\n")
+	}
+	o := Options{Project: "skerry", Env: "Workbench", Alerts: 50 * time.Millisecond, Health: time.Hour}
+	w.start(o)
+	w.start(o)
+	w.add("telling", map[string]string{"flows/telling.yaml": telling})
+	w.add("telling", map[string]string{"alerts/twice.yaml": "alert: Twice\nwhen: a flow fails\nflow: gauge-readings\ntimes: 2\nwithin: 3600\nreminder: 0\nruns: telling\n"})
+	w.drop("one.tide", file(reading("XX99", 1, 4125, "R")))
+	w.ended("one.tide")
+	w.drop("good.tide", file(reading("SK04", 1, 4125, "R")))
+	w.ended("good.tide")
+	require.Empty(t, w.told(), "once is not often enough")
+	w.drop("two.tide", file(reading("XX77", 1, 4125, "R")))
+	w.ended("two.tide")
+	require.Equal(t, []string{"raised: 2 times: expected a row of station (gauge-readings)"}, w.tells(1))
+	w.drop("three.tide", file(reading("XX55", 1, 4125, "R")))
+	w.ended("three.tide")
+
+	_, err := w.db.Exec(t.Context(), "update set_aside set state = 'let go'")
+	require.NoError(t, err)
+	require.Equal(t, "cleared: over: 2 times: expected a row of station (gauge-readings)", w.tells(2)[1], "the third was not told")
+	alarms, err := store.Alarms(t.Context(), w.db, "skerry", 10)
+	require.NoError(t, err)
+	require.Len(t, alarms, 1)
+	require.NotNil(t, alarms[0].ClearedAt)
+	require.NotNil(t, alarms[0].Run)
+}
+
+// TestAlertsOfAbsenceBacklogAndLongRuns: nothing arrives, runs wait, a run takes long, a connection is down; what lasts is
+// told again.
+func TestAlertsOfAbsenceBacklogAndLongRuns(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	for _, path := range []string{"alerts/no-readings.yaml", "alerts/systems-down.yaml", "alerts/trouble.yaml"} {
+		w.change(path, "runs: trouble-to-the-board\n", "runs: trouble-to-the-board\noff: true\n")
+	}
+	w.start(Options{Project: "skerry", Env: "Workbench", Alerts: 50 * time.Millisecond, Health: 100 * time.Millisecond})
+	w.add("telling", map[string]string{"flows/telling.yaml": telling})
+	w.add("resting", map[string]string{"flows/resting.yaml": "flow: Resting\ntrigger: {kind: person, input: sign-up}\nsteps:\n  - {step: wait, id: w, seconds: 'input.kiosk == \"K1\" ? 60 : 0'}\n"})
+	w.add("telling", map[string]string{
+		"alerts/a.yaml": "alert: Silence\nwhen: nothing arrives\nflow: gauge-readings\nwithin: 1\nreminder: 1\nruns: telling\n",
+	})
+	require.Equal(t, []string{"raised: nothing has ever arrived", "reminder: nothing has ever arrived"}, w.tells(2)[:2])
+	w.change("alerts/a.yaml", "alert: Silence\n", "alert: Silence\noff: true\n")
+
+	n := len(w.told())
+	w.begin("resting", card("A1", "Ada"))
+	w.begin("resting", card("A2", "Bo"))
+	w.add("telling", map[string]string{"alerts/b.yaml": "alert: Backlog\nwhen: a backlog grows\nflow: resting\ntimes: 1\nreminder: 0\nruns: telling\n"})
+	require.Contains(t, w.tells(n + 1), "raised: 2 runs wait")
+}
