@@ -177,4 +177,3 @@ func (e *Engine) tell(ctx context.Context, tx pgx.Tx, a *alert.Alert, t alert.Te
 	input := (&json.Appender{}).Append(nil, a.As(t, plan.Input))
 	return e.record(ctx, tx, releases[i], plan, beginning{by: "alert", input: input})
 }
-

@@ -93,5 +93,5 @@ func TestAlertsOfAbsenceBacklogAndLongRuns(t *testing.T) {
 	w.begin("resting", card("A1", "Ada"))
 	w.begin("resting", card("A2", "Bo"))
 	w.add("telling", map[string]string{"alerts/b.yaml": "alert: Backlog\nwhen: a backlog grows\nflow: resting\ntimes: 1\nreminder: 0\nruns: telling\n"})
-	require.Contains(t, w.tells(n + 1), "raised: 2 runs wait")
+	require.Contains(t, w.tells(n+1), "raised: 2 runs wait")
 }

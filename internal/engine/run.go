@@ -154,12 +154,20 @@ func (x *execution) parts(ctx context.Context) error {
 	if err := x.prepare(); err != nil {
 		return err
 	}
+	if x.run.FromStep != "" {
+		return x.again(ctx)
+	}
 	if over, err := x.pass(ctx, x.plan.Head); over || err != nil {
 		return err
 	}
 	if x.plan.ReadStep == nil {
 		return x.finish(ctx)
 	}
+	return x.body(ctx)
+}
+
+// body does the records that are read, and what is behind them.
+func (x *execution) body(ctx context.Context) error {
 	in, err := x.open(ctx)
 	if err != nil {
 		return err
@@ -298,16 +306,24 @@ func (x *execution) batches(ctx context.Context) (over bool, err error) {
 		if err := b.Run(ctx, items); err != nil {
 			return false, err
 		}
-		cancelledBy, err := x.commit(ctx, b, before(b, items))
-		switch {
-		case err != nil:
-			return false, err
-		case b.Stopped != nil:
-			return true, x.over(ctx, store.Stopped, b.Stopped.Fault)
-		case cancelledBy != nil:
-			return true, x.cancelled(ctx, *cancelledBy)
+		if over, err := x.committed(ctx, b, items); over || err != nil {
+			return over, err
 		}
 	}
+}
+
+// committed records a batch; over says that the run has ended there.
+func (x *execution) committed(ctx context.Context, b *flow.Batch, items []*flow.Item) (over bool, err error) {
+	cancelledBy, err := x.commit(ctx, b, before(b, items))
+	switch {
+	case err != nil:
+		return false, err
+	case b.Stopped != nil:
+		return true, x.over(ctx, store.Stopped, b.Stopped.Fault)
+	case cancelledBy != nil:
+		return true, x.cancelled(ctx, *cancelledBy)
+	}
+	return false, nil
 }
 
 // before are the items before the one at which the run stops.
@@ -326,7 +342,7 @@ func (x *execution) finish(ctx context.Context) error {
 	}
 	state, f := store.Done, (*fault.Fault)(nil)
 	switch {
-	case x.plan.ReadStep != nil && x.run.Taken == 0 && !x.plan.Spooled() && x.whole.State != flow.LeftOut && x.whole.State != flow.Ended:
+	case x.plan.ReadStep != nil && x.run.Taken == 0 && x.run.FromStep == "" && !x.plan.Spooled() && x.whole.State != flow.LeftOut && x.whole.State != flow.Ended:
 		state, f = store.Stopped, flow.Empty(x.run.File)
 	case x.run.Aside > 0:
 		state = store.SetAside

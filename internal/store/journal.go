@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"github.com/google/uuid"
@@ -89,6 +90,8 @@ type Aside struct {
 	HandledBy *string
 	HandledAt *time.Time
 	Path      string // of an entry inside the record
+	Owner     *string
+	Note      string
 }
 
 // AddAside keeps records that were set aside.
@@ -104,7 +107,7 @@ func AddAside(ctx context.Context, db DB, list []Aside) error {
 	return db.SendBatch(ctx, b).Close()
 }
 
-const asideColumns = "id, run, record, line, step, raw, faults, state, rerun, handled_by, handled_at, path"
+const asideColumns = "id, run, record, line, step, raw, faults, state, rerun, handled_by, handled_at, path, owner, note"
 
 // Asides lists what a run set aside, by line.
 func Asides(ctx context.Context, db DB, run uuid.UUID, most int) ([]Aside, error) {
@@ -128,8 +131,75 @@ func HandleAside(ctx context.Context, db DB, id int64, state string, rerun *uuid
 	return err
 }
 
+// HandleAsides marks the open ones of a run at some steps as run again by another.
+func HandleAsides(ctx context.Context, db DB, run uuid.UUID, steps []string, rerun uuid.UUID, by string) error {
+	_, err := db.Exec(ctx, "update set_aside set state = 'run again', rerun = $3, handled_by = $4, handled_at = now() where run = $1 and step = any($2) and state = 'open'", run, steps, rerun, by)
+	return err
+}
+
 // OpenAsides counts what still waits for somebody.
 func OpenAsides(ctx context.Context, db DB, project string) (n int, err error) {
 	err = db.QueryRow(ctx, "select count(*) from set_aside a join run r on r.id = a.run where r.project = $1 and a.state = 'open'", project).Scan(&n)
 	return n, err
+}
+
+// JournalBatches gives the batches of a run's journal, in their order, to use until that is false.
+func JournalBatches(ctx context.Context, db DB, run uuid.UUID, use func(entries []byte) (bool, error)) error {
+	for first := -2; ; {
+		var entries []byte
+		err := db.QueryRow(ctx, "select first, entries from journal where run = $1 and first > $2 order by first limit 1", run, first).Scan(&first, &entries)
+		if errors.Is(err, pgx.ErrNoRows) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		if more, err := use(entries); err != nil || !more {
+			return err
+		}
+	}
+}
+
+// Work is one record that was set aside, with the run that it belongs to.
+type Work struct {
+	Aside
+	Flow, Reference string
+	CreatedAt       time.Time
+}
+
+// WorkFilter narrows the list of what was set aside. Zero members do not.
+type WorkFilter struct {
+	Project, Flow, Owner string // the owner nobody is "-"
+	Text                 string // in the fault
+	State                string // open where it is empty
+	Before               int64  // an id
+	Most                 int
+}
+
+// Works lists what was set aside in a project, the newest first.
+func Works(ctx context.Context, db DB, f WorkFilter) ([]Work, error) {
+	if f.State == "" {
+		f.State = "open"
+	}
+	rows, _ := db.Query(ctx, `select a.id, a.run, a.record, a.line, a.step, a.raw, a.faults, a.state, a.rerun, a.handled_by, a.handled_at, a.path, a.owner, a.note, r.flow, r.reference, r.created_at
+		from set_aside a join run r on r.id = a.run
+		where r.project = $1 and a.state = $2 and ($3 = '' or r.flow = $3) and ($4 = '' or a.owner = $4 or $4 = '-' and a.owner is null)
+			and ($5 = '' or fault_cause(a.faults->0) ilike '%' || $5 || '%') and ($6 = 0 or a.id < $6) order by a.id desc limit $7`,
+		f.Project, f.State, f.Flow, f.Owner, likeText(f.Text), f.Before, f.Most)
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[Work])
+}
+
+// Take makes records that were set aside somebody's work; an empty owner gives them back.
+func Take(ctx context.Context, db DB, project string, ids []int64, owner string) (int64, error) {
+	tag, err := db.Exec(ctx, "update set_aside a set owner = nullif($3, '') from run r where r.id = a.run and r.project = $1 and a.id = any($2) and a.state = 'open'", project, ids, owner)
+	return tag.RowsAffected(), err
+}
+
+// NoteAside writes what is to be known of a record that was set aside.
+func NoteAside(ctx context.Context, db DB, project string, id int64, note string) error {
+	tag, err := db.Exec(ctx, "update set_aside a set note = $3 from run r where r.id = a.run and r.project = $1 and a.id = $2", project, id, note)
+	if err == nil && tag.RowsAffected() == 0 {
+		err = ErrNotFound
+	}
+	return err
 }

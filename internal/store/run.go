@@ -64,6 +64,7 @@ type Run struct {
 	Request   []byte      // the HTTP request that it came with, as JSON
 	Reply     *flow.Reply // how that is answered, beside the answer
 	Totals    []byte      // what tally steps carry, as JSON by step
+	FromStep  string      // at which it begins, with what its parent had come to there; empty: at its start
 	Lane      string      // of the runs with the same one is under way; empty: they need not wait
 }
 
@@ -80,13 +81,13 @@ func (r Run) Ended() bool { return r.State == Done || r.State == SetAside || r.S
 
 const runColumns = `id, project, flow, release, release_flow, reference, file, input_path, done_path, first_line, parent,
 	parent_step, parent_record, parent_path, depth, started_by,
-	state, claim, attempt, next_at, cancel_by, taken, aside, counts, fault, warning, created_at, began_at, ended_at, content is not null, input, answer, totals, lane, request, reply`
+	state, claim, attempt, next_at, cancel_by, taken, aside, counts, fault, warning, created_at, began_at, ended_at, content is not null, input, answer, totals, lane, request, reply, from_step`
 
 // asRun reads the run columns.
 func asRun(row pgx.CollectableRow) (r Run, err error) {
 	err = row.Scan(&r.ID, &r.Project, &r.Flow, &r.Release, &r.Of, &r.Reference, &r.File, &r.InputPath, &r.DonePath, &r.FirstLine, &r.Parent,
 		&r.Caller.Step, &r.Caller.Record, &r.Caller.Path, &r.Caller.Depth, &r.StartedBy,
-		&r.State, &r.Claim, &r.Attempt, &r.NextAt, &r.CancelBy, &r.Taken, &r.Aside, &r.Counts, &r.Fault, &r.Warning, &r.CreatedAt, &r.BeganAt, &r.EndedAt, &r.HasInput, &r.Input, &r.Answer, &r.Totals, &r.Lane, &r.Request, &r.Reply)
+		&r.State, &r.Claim, &r.Attempt, &r.NextAt, &r.CancelBy, &r.Taken, &r.Aside, &r.Counts, &r.Fault, &r.Warning, &r.CreatedAt, &r.BeganAt, &r.EndedAt, &r.HasInput, &r.Input, &r.Answer, &r.Totals, &r.Lane, &r.Request, &r.Reply, &r.FromStep)
 	return r, err
 }
 
@@ -96,10 +97,10 @@ func AddRun(ctx context.Context, db DB, r Run, content []byte) error {
 		r.Of = r.Flow
 	}
 	_, err := db.Exec(ctx, `insert into run (id, project, flow, release, release_flow, reference, file, input_path, done_path, content, input, first_line, parent,
-		parent_step, parent_record, parent_path, depth, started_by, lane, request)
-		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20)`,
+		parent_step, parent_record, parent_path, depth, started_by, lane, request, from_step)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20, $21)`,
 		r.ID, r.Project, r.Flow, r.Release, r.Of, r.Reference, r.File, r.InputPath, r.DonePath, content, r.Input, max(r.FirstLine, 1), r.Parent,
-		r.Caller.Step, r.Caller.Record, r.Caller.Path, r.Caller.Depth, r.StartedBy, r.Lane, r.Request)
+		r.Caller.Step, r.Caller.Record, r.Caller.Path, r.Caller.Depth, r.StartedBy, r.Lane, r.Request, r.FromStep)
 	if err != nil {
 		return err
 	}
@@ -292,8 +293,11 @@ func Runs(ctx context.Context, db DB, f RunFilter) ([]Run, error) {
 	return pgx.CollectRows(rows, asRun)
 }
 
-func likePrefix(s string) string {
-	return strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(strings.ToLower(s)) + "%"
+func likePrefix(s string) string { return likeText(strings.ToLower(s)) + "%" }
+
+// likeText is a text as it stands in a pattern.
+func likeText(s string) string {
+	return strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(s)
 }
 
 // Tally is how many runs are in a state.

@@ -3,6 +3,7 @@ package flow
 import (
 	"context"
 	"errors"
+	"slices"
 	"sync"
 	"time"
 
@@ -195,6 +196,21 @@ func (b *Batch) Run(ctx context.Context, items []*Item) error {
 		}
 	}
 	return b.finish(b.live)
+}
+
+// RunFrom passes items that have come to a step of the body through it and those behind it.
+func (b *Batch) RunFrom(ctx context.Context, step string, items []*Item) error {
+	if b.Counts == nil {
+		b.Counts = map[string]*Counts{}
+	}
+	b.live = make([]*Item, 0, len(items))
+	for _, it := range items {
+		if it.State == Live {
+			b.live = append(b.live, it)
+		}
+	}
+	b.next = slices.IndexFunc(b.Plan.Body, func(ps *PlannedStep) bool { return ps.Step.ID == step })
+	return b.Run(ctx, items)
 }
 
 // body runs the next step of the body.

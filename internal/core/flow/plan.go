@@ -196,6 +196,45 @@ func (p *Plan) keep() {
 	}
 }
 
+// TopOf is the step in the head, the body or the tail in which a step stands: from there a run can begin again. Nil for a
+// step that reads, or holds all records.
+func (p *Plan) TopOf(id string) *PlannedStep {
+	ps := p.Planned(id)
+	for ps != nil && ps.Inside != nil && !p.streams(ps.Inside) {
+		ps = ps.Inside
+	}
+	if ps == nil || ps.Step == p.ReadStep || p.streams(ps) {
+		return nil
+	}
+	return ps
+}
+
+// From lists the steps from one on.
+func (p *Plan) From(id string) (ids []string) {
+	for _, ps := range p.Steps[p.order[id]:] {
+		ids = append(ids, ps.Step.ID)
+	}
+	return ids
+}
+
+// Reset takes an item back to where it came to a step: what steps from there on have yielded is taken away. It is false for
+// one that has not come so far.
+func (p *Plan) Reset(it *Item, step string) bool {
+	at := p.order[step]
+	if it.Step != "" && it.State != Done && p.order[it.Step] < at {
+		return false
+	}
+	for _, ps := range p.Steps[at:] {
+		for _, n := range []*Named{ps.Result, ps.Entry} {
+			if n != nil {
+				it.Frame.Slots[n.Slot] = value.Value{}
+			}
+		}
+	}
+	it.State, it.Step, it.Reason, it.Faults, it.Effect, it.Inner = Live, "", "", nil, "", nil
+	return true
+}
+
 // LastOf is the position in Kept of the last value that an item has; -1 where it has none.
 func (p *Plan) LastOf(it *Item) int {
 	for i := len(p.Kept) - 1; i >= 0; i-- {

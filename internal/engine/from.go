@@ -1,0 +1,156 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/flow"
+	"hollowreed/internal/store"
+)
+
+// RepeatFrom runs an ended run again from a step on, on the newest release, with what its messages had come to there. It is
+// a run of its own that names the first as its parent.
+func (e *Engine) RepeatFrom(ctx context.Context, run uuid.UUID, step, by string) (uuid.UUID, error) {
+	r, err := store.RunByID(ctx, e.db, run)
+	if err != nil {
+		return uuid.Nil, err
+	}
+	if !r.Ended() {
+		return uuid.Nil, store.ErrChanged
+	}
+	again := r
+	again.ID, again.Parent, again.StartedBy, again.Caller = uuid.Must(uuid.NewV7()), &r.ID, by, store.Caller{}
+	again.InputPath, again.DonePath = "", ""
+	err = pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
+		var err error
+		if again.Release, err = e.newest(ctx, tx, r); err != nil {
+			return err
+		}
+		p, err := e.Release(ctx, r.Project, r.Of, again.Release)
+		if err != nil {
+			return err
+		}
+		plan := p.Flow(r.Flow)
+		if plan == nil || plan.TopOf(step) == nil {
+			return fault.New(fault.Setting, "a run cannot begin at this step").Mended("Choose one behind the step that reads; or run the whole message again")
+		}
+		if plan.Flow.Keeps != flow.KeepsAll {
+			return fault.New(fault.Setting, "the flow does not keep what its messages come to at each step").Mended("Run the whole message again")
+		}
+		again.FromStep = plan.TopOf(step).Step.ID
+		if err := store.AddRun(ctx, tx, again, nil); err != nil {
+			return err
+		}
+		return errors.Join(store.HandleAsides(ctx, tx, r.ID, plan.From(again.FromStep), again.ID, by), e.enqueue(ctx, tx, again.ID))
+	})
+	return again.ID, err
+}
+
+// position is where in a list of steps a run begins again; -1 where it does not.
+func position(steps []*flow.PlannedStep, step string) int {
+	for i, ps := range steps {
+		if ps.Step.ID == step {
+			return i
+		}
+	}
+	return -1
+}
+
+// again does a run that begins at a step: the steps before it are not done, their values are those of the parent's journal.
+func (x *execution) again(ctx context.Context) error {
+	if x.run.Parent == nil {
+		return fault.New(fault.Gone, "the run that this one begins again is not kept any longer").Mended("Run the whole message again")
+	}
+	parent, err := store.RunByID(ctx, x.engine.db, *x.run.Parent)
+	if err != nil {
+		return err
+	}
+	if err := x.recall(ctx, parent); err != nil {
+		return err
+	}
+	if at := position(x.plan.Head, x.run.FromStep); at >= 0 {
+		if over, err := x.pass(ctx, x.plan.Head[at:]); over || err != nil {
+			return err
+		}
+		if x.plan.ReadStep == nil {
+			return x.finish(ctx)
+		}
+		return x.body(ctx)
+	}
+	at := position(x.plan.Tail, x.run.FromStep)
+	if at < 0 {
+		if over, err := x.rebody(ctx, parent); over || err != nil {
+			return err
+		}
+		at = 0
+	}
+	x.plan.Tallied(x.whole, x.totals.Values)
+	if over, err := x.pass(ctx, x.plan.Tail[at:]); over || err != nil {
+		return err
+	}
+	return x.finish(ctx)
+}
+
+// recall gives the run as a whole what the parent's journal has of it.
+func (x *execution) recall(ctx context.Context, parent store.Run) (err error) {
+	if x.run.Totals == nil {
+		if x.totals, err = readTotals(x.plan, parent.Totals); err != nil {
+			return err
+		}
+	}
+	entry, err := x.engine.Journal(ctx, parent.ID, flow.WholeRun)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	it := entry.Item(x.plan)
+	x.plan.Reset(it, x.run.FromStep)
+	copy(x.whole.Frame.Slots[flow.RequestSlot+1:], it.Frame.Slots[flow.RequestSlot+1:])
+	return nil
+}
+
+// rebody passes the parent's records through the body from the step on, batch by batch.
+func (x *execution) rebody(ctx context.Context, parent store.Run) (over bool, err error) {
+	var batch []*flow.Item
+	pass := func() {
+		if len(batch) > 0 && err == nil && !over {
+			over, err = x.rebatch(ctx, batch)
+			batch = nil
+		}
+	}
+	rerr := x.engine.Entries(ctx, parent, func(entry *Entry) bool {
+		if entry.Record < x.run.Taken {
+			return true // dealt with before
+		}
+		it := entry.Item(x.plan)
+		it.Place.Source = x.run.File
+		it.Frame.Slots[flow.RunSlot] = x.whole.Frame.Slots[flow.RunSlot]
+		if !x.plan.Reset(it, x.run.FromStep) && it.State != flow.LeftOut {
+			it.State, it.Reason, it.Faults = flow.LeftOut, "in the run before it did not come to the step at which this one begins", nil
+		}
+		if batch = append(batch, it); len(batch) == x.engine.opt.Batch {
+			pass()
+		}
+		return err == nil && !over
+	})
+	pass()
+	if err == nil && rerr != nil {
+		err = fmt.Errorf("the journal of the run that this one begins again: %w", rerr)
+	}
+	return over, err
+}
+
+func (x *execution) rebatch(ctx context.Context, items []*flow.Item) (over bool, err error) {
+	b := x.batch()
+	if err := b.RunFrom(ctx, x.run.FromStep, items); err != nil {
+		return false, err
+	}
+	return x.committed(ctx, b, items)
+}
