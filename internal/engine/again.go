@@ -152,9 +152,14 @@ func (e *Engine) Repeat(ctx context.Context, run uuid.UUID, by string, message [
 		if err := e.begins(ctx, &again, message); err != nil {
 			return err
 		}
-		return errors.Join(store.AddRun(ctx, tx, again, content), e.enqueue(ctx, tx, again.ID))
+		return errors.Join(store.AddRun(ctx, tx, again, content), store.HandleRun(ctx, tx, r.ID, "run again"), e.enqueue(ctx, tx, again.ID))
 	})
 	return again.ID, err
+}
+
+// LetRunGo closes a run that failed as a whole without running it again.
+func (e *Engine) LetRunGo(ctx context.Context, run uuid.UUID) error {
+	return store.HandleRun(ctx, e.db, run, "let go")
 }
 
 // begins gives a run another message to begin with, which must be one of its flow's input.

@@ -37,10 +37,11 @@ func Failing(ctx context.Context, db DB, project, flow, except string, since tim
 	return matters(rows)
 }
 
-// Missing says whether no run of a flow has begun since a time.
+// Missing says whether no run of a flow has begun since a time, and it was released before that.
 func Missing(ctx context.Context, db DB, project, flow string, since time.Time) ([]Matter, error) {
 	rows, _ := db.Query(ctx, `select flow, case when last is null then 'nothing has ever arrived' else 'nothing has arrived since ' || to_char(last at time zone 'UTC', 'DD Mon HH24:MI') || ' UTC' end, flow, '', $3::timestamptz
-		from (select $2::text as flow, max(created_at) as last from run where project = $1 and flow = $2) x where last is null or last < $3`, project, flow, since)
+		from (select $2::text as flow, max(created_at) as last, (select max(made_at) from release where project = $1 and flow = $2) as released from run where project = $1 and flow = $2) x
+		where greatest(last, released) < $3`, project, flow, since)
 	return matters(rows)
 }
 

@@ -33,6 +33,9 @@ func Deeds(ctx context.Context, db DB, project string, run *uuid.UUID, most int)
 // Search is a search that a person has saved: what stands behind the question mark of its address.
 type Search struct{ Name, Query string }
 
+// Href is the address that shows it.
+func (s Search) Href() string { return "/traffic?" + s.Query }
+
 // Searches lists a person's saved searches.
 func Searches(ctx context.Context, db DB, project, person string) ([]Search, error) {
 	rows, _ := db.Query(ctx, "select name, query from saved_search where project = $1 and person = $2 order by name", project, person)

@@ -244,7 +244,7 @@ func Cancel(ctx context.Context, db DB, r Run, by string) error {
 
 // Resume lets a run that was set aside as a whole go on from where it came to.
 func Resume(ctx context.Context, db DB, id uuid.UUID) error {
-	tag, err := db.Exec(ctx, `update run set state = 'waiting', attempt = 0, fault = null, ended_at = null, cancel_by = null, cancel_at = null
+	tag, err := db.Exec(ctx, `update run set state = 'waiting', attempt = 0, fault = null, handled = '', ended_at = null, cancel_by = null, cancel_at = null
 		where id = $1 and state in ('set aside', 'stopped') and fault is not null`, id)
 	if err == nil && tag.RowsAffected() == 0 {
 		err = ErrChanged

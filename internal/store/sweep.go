@@ -5,10 +5,11 @@ import (
 	"time"
 )
 
-// SweepRuns removes some runs of a flow that ended before a time, with all that belongs to them, and says how many. A run
-// with records that wait for somebody stays.
+// SweepRuns removes some runs of a flow that ended before a time, with all that belongs to them, and says how many. One
+// that waits for somebody, or has records that do, stays.
 func SweepRuns(ctx context.Context, db DB, project, flow string, before time.Time, most int) (int64, error) {
 	tag, err := db.Exec(ctx, `delete from run where id in (select id from run r where project = $1 and flow = $2 and ended_at < $3
+		and not (state <> 'done' and fault is not null and handled = '')
 		and not exists (select from set_aside a where a.run = r.id and a.state = 'open') order by ended_at limit $4)`, project, flow, before, most)
 	return tag.RowsAffected(), err
 }

@@ -20,6 +20,12 @@ alter table set_aside add column owner text references person;
 alter table set_aside add column note text not null default '';
 create index set_aside_owner on set_aside (owner) where state = 'open';
 
+-- So is a run that failed as a whole.
+alter table run add column owner text references person;
+alter table run add column note text not null default '';
+alter table run add column handled text not null default ''; -- run again or let go; empty: it waits for somebody
+create index run_waits on run (project, created_at desc) where state in ('set aside', 'stopped') and fault is not null and handled = '';
+
 -- What people have done.
 create table deed (
     id bigint generated always as identity primary key,

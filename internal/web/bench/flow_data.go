@@ -1,6 +1,8 @@
 package bench
 
 import (
+	"bytes"
+	"encoding/json"
 	"fmt"
 	"slices"
 	"strconv"
@@ -204,6 +206,33 @@ func Passage(plan *flow.Plan, it *flow.Item, step string) (in, out []page.Row, t
 		told = "The record passes unchanged."
 	}
 	return in, nil, told, faults
+}
+
+// RawPassage is what comes into a step for one record and what goes out of it, as JSON.
+func RawPassage(plan *flow.Plan, it *flow.Item, step string) (in, out string) {
+	ps := plan.Planned(step)
+	if ps == nil {
+		return "", ""
+	}
+	add := func(text *string, n flow.Named) {
+		if n.Name == "run" || n.Slot >= len(it.Frame.Slots) || it.Frame.Slots[n.Slot].Kind() == value.Absent {
+			return
+		}
+		var pretty bytes.Buffer
+		if json.Indent(&pretty, []byte(asJSON(it.Frame.Slots[n.Slot])), "", "  ") == nil {
+			*text += n.Name + " " + pretty.String() + "\n"
+		}
+	}
+	for _, n := range ps.Before {
+		add(&in, n)
+	}
+	if in == "" {
+		in = it.Raw
+	}
+	if ps.Result != nil {
+		add(&out, *ps.Result)
+	}
+	return in, out
 }
 
 // scopeRows are the values in scope before a step; the text of the record where there are none.

@@ -161,11 +161,36 @@ func Bars(bars []Bar) template.HTML {
 		}
 		s.f(`<g><title>%s: %d runs, %d with trouble</title><rect x="%d" y="%d" width="%d" height="%d" fill="#b9c98a"/><rect x="%d" y="%d" width="%d" height="%d" fill="%s"/></g>`,
 			html.EscapeString(b.Label), b.Runs, b.Failed, x+1, 66-tall, width, tall, x+1, 66-failed, width, failed, clay)
-		if i%10 == 0 {
+		if i%10 == 0 && i < len(bars)-4 {
 			s.text(x+2, 80, `font-family="AtkinsonMono" font-size="11" fill="`+ink3+`"`, b.Label)
 		}
 	}
 	s.f(`<path d="M0 66H%d" stroke="%s"/></svg>`, w, rule)
+	return template.HTML(s.String())
+}
+
+// Spark draws a small line of bars: what was done over a time, and what of it failed.
+func Spark(bars []Bar) template.HTML {
+	var s svg
+	const w, h = 180, 22
+	most := 1
+	for _, b := range bars {
+		most = max(most, b.Runs)
+	}
+	s.f(`<svg width="%d" height="%d" viewBox="0 0 %d %d" aria-hidden="true">`, w, h, w, h)
+	step := float64(w) / float64(max(1, len(bars)))
+	for i, b := range bars {
+		if b.Runs == 0 {
+			continue
+		}
+		tall, failed := max(2, b.Runs*(h-2)/most), b.Failed*(h-2)/most
+		if b.Failed > 0 {
+			failed = max(failed, 2)
+		}
+		s.f(`<rect x="%.1f" y="%d" width="%.1f" height="%d" fill="%s"/><rect x="%.1f" y="%d" width="%.1f" height="%d" fill="%s"/>`,
+			float64(i)*step, h-1-tall, max(1, step-1), tall, paleStem, float64(i)*step, h-1-failed, max(1, step-1), failed, clay)
+	}
+	s.f(`<path d="M0 %d.5H%d" stroke="%s"/></svg>`, h-1, w, rule)
 	return template.HTML(s.String())
 }
 

@@ -53,6 +53,11 @@ type runPage struct {
 	MoreChildren  bool
 	Parent        *runRow // that started it
 	References    []flow.Reference
+	Deeds         []deedRow
+	Raw           bool // messages are shown as JSON
+	RawIn, RawOut string
+	RawHref       string
+	From          string // the step from which the run can begin again; empty where it cannot
 	Input, Answer string
 }
 
@@ -107,6 +112,13 @@ func (t traffic) run(c *gin.Context) error {
 		return err
 	}
 	d.choose(plan, c.Query("step"))
+	if d.Deeds, err = t.deeds(c, d.People, &r.ID); err != nil {
+		return err
+	}
+	if top := plan.TopOf(d.Step); top != nil && r.Ended() && plan.Flow.Keeps == flow.KeepsAll {
+		d.From = top.Step.Name
+	}
+	d.Raw = c.Query("view") == "raw"
 	if err := t.record(c, d, plan, c.Query("record"), c.Query("entry")); err != nil {
 		return err
 	}
@@ -223,6 +235,12 @@ func (t traffic) record(c *gin.Context, d *runPage, plan *flow.Plan, record, ent
 	}
 	d.EntryBefore, d.EntryAfter = link(d.Nav.Before), link(d.Nav.After)
 	d.In, d.Out, d.Told, d.Faults = bench.Passage(plan, it, d.Step)
+	view := "raw"
+	if d.Raw {
+		view = ""
+		d.RawIn, d.RawOut = bench.RawPassage(plan, it, d.Step)
+	}
+	d.RawHref = fmt.Sprintf("/traffic/runs/%s?step=%s&record=%d&view=%s", r.ID, d.Step, d.Record, view)
 	d.Changed, d.New = page.Mark(d.In, d.Out)
 	return nil
 }

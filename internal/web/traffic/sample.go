@@ -1,7 +1,10 @@
 package traffic
 
 import (
+	"bytes"
+	"compress/gzip"
 	"fmt"
+	"io"
 	"path"
 	"strconv"
 	"strings"
@@ -80,6 +83,45 @@ func sampleText(plan *flow.Plan, e *engine.Entry) (string, error) {
 	}
 	err = w.Close()
 	return b.String(), err
+}
+
+// download sends a run's journal: one JSON value for each record, the run as a whole first.
+func (t traffic) download(c *gin.Context) error {
+	r, _, _, err := t.runOf(c)
+	if err != nil {
+		return err
+	}
+	c.Header("Content-Disposition", `attachment; filename="`+bench.FileName(r.Reference+".ndjson")+`"`)
+	c.Header("Content-Type", "application/x-ndjson")
+	return store.JournalBatches(c, t.DB, r.ID, func(entries []byte) (bool, error) {
+		z, err := gzip.NewReader(bytes.NewReader(entries))
+		if err != nil {
+			return false, err
+		}
+		_, err = io.Copy(c.Writer, z)
+		return err == nil, err
+	})
+}
+
+// message sends what a run began with: its message, or the records that are kept with it.
+func (t traffic) message(c *gin.Context) error {
+	r, _, _, err := t.runOf(c)
+	if err != nil {
+		return err
+	}
+	content, name := r.Input, r.Reference+".json"
+	if content == nil && r.HasInput {
+		name = r.Reference + ".txt"
+		if content, err = store.RunInput(c, t.DB, r.ID); err != nil {
+			return err
+		}
+	}
+	if content == nil {
+		return store.ErrNotFound
+	}
+	c.Header("Content-Disposition", `attachment; filename="`+bench.FileName(name)+`"`)
+	c.Data(200, "application/octet-stream", content)
+	return nil
 }
 
 // keepRun keeps a run, with what systems answered then, as a case of its flow.

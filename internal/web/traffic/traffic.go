@@ -16,6 +16,7 @@ import (
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/project"
+	"hollowreed/internal/engine"
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/draw"
 	"hollowreed/internal/web/page"
@@ -38,11 +39,21 @@ func Routes(r gin.IRouter, s *page.Site) {
 	r.POST("/traffic/runs/:run/repeat", s.Do(t.repeat))
 	r.POST("/traffic/runs/:run/cancel", s.Do(t.cancel))
 	r.POST("/traffic/again", s.Do(t.again))
+	r.GET("/traffic/runs/:run/journal.ndjson", s.Do(t.download))
+	r.GET("/traffic/runs/:run/message", s.Do(t.message))
+	r.POST("/traffic/runs/:run/from", s.Do(t.repeatFrom))
+	r.GET("/traffic/aside", s.Do(t.asideList))
+	r.POST("/traffic/aside", s.Do(t.asideWork))
+	r.POST("/traffic/aside/:id/note", s.Do(t.noteAside))
+	r.POST("/traffic/searches", s.Do(t.saveSearch))
+	r.GET("/traffic/figures", s.Do(t.figures))
+	r.GET("/traffic/alerts", s.Do(t.alerts))
+	r.POST("/traffic/alerts", s.Do(t.saveAlert))
 	r.POST("/traffic/aside/:id/mend", s.Do(t.mend))
 	r.POST("/traffic/aside/:id/let-go", s.Do(t.letGo))
 }
 
-var listView = page.Parse(files, "list.html")
+var listView = page.Parse(files, "list.html", "views.html")
 
 const (
 	pageSize = 50
@@ -51,6 +62,12 @@ const (
 
 type listPage struct {
 	page.Frame
+	views
+	Text               string // that is looked for in messages
+	Looked             int    // runs that were looked into
+	Further            string // where the search goes on
+	Searches           []store.Search
+	QueryText          string // of this search
 	Query, State, Flow string
 	Flows              []project.Part
 	States             []store.State
@@ -111,6 +128,11 @@ func (t traffic) list(c *gin.Context) error {
 	if before, err := time.Parse(time.RFC3339Nano, c.Query("before")); err == nil {
 		f.Before = &before
 	}
+	text := strings.TrimSpace(c.Query("text"))
+	found, err := t.search(c, &f, text)
+	if err != nil {
+		return err
+	}
 	runs, err := store.Runs(c, t.DB, f)
 	if err != nil {
 		return err
@@ -121,6 +143,18 @@ func (t traffic) list(c *gin.Context) error {
 		Address: c.Request.URL.RequestURI(), CauseKey: c.Query("cause"), Since: c.Query("since"),
 	}
 	d.Narrowed = "/traffic/again?" + c.Request.URL.RawQuery
+	d.Text, d.QueryText = text, c.Request.URL.RawQuery
+	if d.Looked = found.Looked; found.Last != nil {
+		q := c.Request.URL.Query()
+		q.Set("before", found.Last.Format(time.RFC3339Nano))
+		d.Further = "/traffic?" + q.Encode()
+	}
+	if d.views, err = t.views(c, "Runs"); err != nil {
+		return err
+	}
+	if d.Searches, err = store.Searches(c, t.DB, p.ID, t.Person.ID); err != nil {
+		return err
+	}
 	if cause, ok := causeOf(c.Query("cause")); ok {
 		d.Cause = &cause
 	}
@@ -148,6 +182,16 @@ func (t traffic) list(c *gin.Context) error {
 	}
 	listView.Page(c, d)
 	return nil
+}
+
+// search narrows the list to runs in whose messages a text stands.
+func (t traffic) search(c *gin.Context, f *store.RunFilter, text string) (engine.Searched, error) {
+	if text == "" {
+		return engine.Searched{}, nil
+	}
+	found, err := t.Engine.Search(c, *f, text, pageSize)
+	f.Among = found.Runs
+	return found, err
 }
 
 // sinces are the times to which the list can be narrowed.
@@ -220,6 +264,7 @@ func (t traffic) again(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
+	n := 0
 	for _, r := range runs {
 		if !r.Ended() {
 			continue
@@ -227,6 +272,10 @@ func (t traffic) again(c *gin.Context) error {
 		if _, err := t.Engine.Repeat(c, r.ID, t.Person.ID, nil); err != nil {
 			return err
 		}
+		n++
+	}
+	if err := t.deed(c, "ran many again:", nil, page.Number(n)+" runs"); err != nil {
+		return err
 	}
 	c.Redirect(303, "/traffic")
 	return nil
@@ -321,6 +370,9 @@ func (t traffic) resume(c *gin.Context) error {
 	if err := t.Engine.Resume(c, id); err != nil {
 		return err
 	}
+	if err := t.deed(c, "resumed the run", &id, ""); err != nil {
+		return err
+	}
 	c.Redirect(303, "/traffic/runs/"+id.String())
 	return nil
 }
@@ -330,7 +382,32 @@ func (t traffic) repeat(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	again, err := t.Engine.Repeat(c, id, t.Person.ID, []byte(c.PostForm("message")))
+	message := []byte(c.PostForm("message"))
+	again, err := t.Engine.Repeat(c, id, t.Person.ID, message)
+	if err != nil {
+		return err
+	}
+	what := "ran it again"
+	if len(message) > 0 {
+		what = "ran it again with a mended message"
+	}
+	if err := t.deed(c, what, &id, ""); err != nil {
+		return err
+	}
+	c.Redirect(303, "/traffic/runs/"+again.String())
+	return nil
+}
+
+// repeatFrom runs a run again from a step on.
+func (t traffic) repeatFrom(c *gin.Context) error {
+	id, err := runID(c)
+	if err != nil {
+		return err
+	}
+	again, err := t.Engine.RepeatFrom(c, id, c.PostForm("step"), t.Person.ID)
+	if err == nil {
+		err = t.deed(c, "ran it again from", &id, c.PostForm("step"))
+	}
 	if err != nil {
 		return err
 	}
@@ -344,6 +421,9 @@ func (t traffic) cancel(c *gin.Context) error {
 		return err
 	}
 	if err := t.Engine.Cancel(c, id, t.Person.ID); err != nil {
+		return err
+	}
+	if err := t.deed(c, "stopped the run", &id, ""); err != nil {
 		return err
 	}
 	c.Redirect(303, "/traffic/runs/"+id.String())
@@ -368,6 +448,9 @@ func (t traffic) mend(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
+	if err := t.deed(c, "mended", &a.Run, "record "+strconv.Itoa(a.Record+1)); err != nil {
+		return err
+	}
 	c.Redirect(303, "/traffic/runs/"+again.String())
 	return nil
 }
@@ -376,6 +459,9 @@ func (t traffic) letGo(c *gin.Context) error {
 	a, err := t.aside(c)
 	if err == nil {
 		err = t.Engine.LetGo(c, a.ID, t.Person.ID)
+	}
+	if err == nil {
+		err = t.deed(c, "let go", &a.Run, "record "+strconv.Itoa(a.Record+1))
 	}
 	if err != nil {
 		return err

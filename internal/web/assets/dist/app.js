@@ -228,6 +228,13 @@ function pressed(e) {
   arrows(e);
 }
 
+// A box with data-all ticks all boxes that it names; a select with data-submit sends its form when something is chosen.
+document.addEventListener("change", (e) => {
+  const all = e.target.dataset?.all;
+  if (all) document.querySelectorAll(all).forEach((box) => { box.checked = e.target.checked; });
+  if (e.target.matches?.("select[data-submit]")) e.target.form.requestSubmit();
+});
+
 // hot is the button of the page that a key stands for, as data-hot="Shift+ArrowUp" says.
 function hot(e) {
   if (e.ctrlKey || e.metaKey || e.altKey) return null;

@@ -1,0 +1,43 @@
+package traffic
+
+import (
+	"github.com/gin-gonic/gin"
+	"github.com/google/uuid"
+
+	"hollowreed/internal/store"
+)
+
+// views are the pages of the place, with what waits on them.
+type views struct {
+	Here  string
+	Views []view
+}
+
+type view struct {
+	Name, Href string
+	Count      int
+}
+
+// maxAlarms bounds the alarms that are looked at.
+const maxAlarms = 100
+
+// views counts what waits.
+func (t traffic) views(c *gin.Context, here string) (views, error) {
+	open, err := store.OpenWork(c, t.DB, t.Project)
+	if err != nil {
+		return views{}, err
+	}
+	alarms, err := store.Alarms(c, t.DB, t.Project, maxAlarms)
+	raised := 0
+	for _, a := range alarms {
+		if a.ClearedAt == nil {
+			raised++
+		}
+	}
+	return views{here, []view{{"Runs", "/traffic", 0}, {"Set aside", "/traffic/aside", open}, {"Figures", "/traffic/figures", 0}, {"Alerts", "/traffic/alerts", raised}}}, err
+}
+
+// deed keeps what the person who is signed in has done.
+func (t traffic) deed(c *gin.Context, what string, run *uuid.UUID, about string) error {
+	return store.AddDeed(c, t.DB, t.Project, t.Person.ID, what, run, about)
+}
