@@ -148,7 +148,7 @@ func (p *Plan) Layout(parts Parts, folded map[string]bool) Geometry {
 	return l.g
 }
 
-var triggerTitles = map[string]string{"file": "Pick up file", "records": "New records", "schedule": "On time", "person": "By hand", "called": "Called"}
+var triggerTitles = map[string]string{"file": "Pick up file", "records": "New records", "schedule": "On time", "request": "HTTP request", "person": "By hand", "called": "Called"}
 
 // every says how long a number of seconds is: 2 h, 1 min, 90 s.
 func every(seconds int) string {
@@ -164,6 +164,8 @@ func every(seconds int) string {
 // When says in a few words when a run starts.
 func (t Trigger) When() string {
 	switch t.Kind {
+	case "request":
+		return t.Method + " /" + t.Path.Value
 	case "records":
 		return "new of " + t.Operation.Value
 	case "schedule":

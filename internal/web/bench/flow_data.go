@@ -164,6 +164,9 @@ func Passage(plan *flow.Plan, it *flow.Item, step string) (in, out []page.Row, t
 		if input := it.Frame.Slots[flow.InputSlot]; plan.Input != nil && it.Record == flow.WholeRun {
 			return nil, page.Tree(plan.Flow.Trigger.As, input), "", nil
 		}
+		if request := it.Frame.Slots[flow.RequestSlot]; request.Kind() != value.Absent {
+			return nil, page.Tree("request", request), "", nil
+		}
 		return nil, nil, "What starts the run comes in as it stands.", nil
 	}
 	switch {

@@ -107,9 +107,12 @@ func aboutAlert(p *project.Project, a *alert.Alert) string {
 	if a.Flow.Value != "" {
 		of = titleOf(p, a.Flow.Value)
 	}
-	seconds := strconv.Itoa(a.Within) + " s"
+	seconds := span(a.Within)
 	switch a.When {
 	case alert.Fails:
+		if a.Times < 2 {
+			return of + " fails within " + seconds
+		}
 		return of + " fails " + strconv.Itoa(a.Times) + " times within " + seconds
 	case alert.Nothing:
 		if a.By.Value != "" {
@@ -127,6 +130,17 @@ func aboutAlert(p *project.Project, a *alert.Alert) string {
 		return of + " does not answer for " + seconds
 	}
 	return "a run of " + of + " takes longer than " + seconds
+}
+
+// span is a number of seconds for people: 2 h, 5 min, 90 s.
+func span(seconds int) string {
+	switch {
+	case seconds >= 3600 && seconds%3600 == 0:
+		return strconv.Itoa(seconds/3600) + " h"
+	case seconds >= 60 && seconds%60 == 0:
+		return strconv.Itoa(seconds/60) + " min"
+	}
+	return strconv.Itoa(seconds) + " s"
 }
 
 // alertForm is the alert that is set: the one that is named, or a new one.

@@ -27,8 +27,8 @@ type figuresPage struct {
 }
 
 type figureGroup struct {
-	Title, What string
-	Rows        []figureRow
+	Title, One, What string
+	Rows             []figureRow
 }
 
 type figureRow struct {
@@ -77,8 +77,8 @@ func (t traffic) figures(c *gin.Context) error {
 	steps := int(chosen.span/(time.Duration(chosen.minutes)*time.Minute)) + 1
 	rows := figureRows(list, since, chosen.minutes, steps, chosen.span)
 	d.Groups = []figureGroup{
-		{"Flows", "runs", flowRows(p, rows["flow"], backlog)},
-		{"Connections", "uses", connectionRows(p, rows["connection"])},
+		{"Flows", "Flow", "runs", flowRows(p, rows["flow"], backlog)},
+		{"Connections", "Connection", "uses", connectionRows(p, rows["connection"])},
 	}
 	if page.Partial(c) {
 		figuresView.Part(c, "figures", d)
