@@ -25,6 +25,10 @@ func ReadFixed(path string) (Fixed, error) {
 	}
 	f := Fixed{}
 	for id, values := range all {
+		if id == fixedSecrets {
+			f[id] = Setup{Values: values}
+			continue
+		}
 		s := Setup{Kind: values["kind"], Values: values}
 		if openers[s.Kind] == nil {
 			return nil, fault.Expect(fault.Unknown, "a kind of system", fault.Quote(s.Kind)).In(id).At(fault.Place{Source: path})
@@ -48,8 +52,13 @@ func (f Fixed) Setup(_ context.Context, id string) (*Setup, error) {
 	return &s, nil
 }
 
-// Get keeps nothing.
-func (f Fixed) Get(context.Context, string) (string, error) { return "", nil }
+// fixedSecrets is the entry of a settings file that is no connection: secrets that steps need, by their names.
+const fixedSecrets = "secrets"
+
+// Get finds a secret that a step needs; it is empty where there is none of that name.
+func (f Fixed) Get(_ context.Context, name string) (string, error) {
+	return f[fixedSecrets].Values[name], nil
+}
 
 // Set keeps nothing.
 func (f Fixed) Set(context.Context, string, string) error { return nil }

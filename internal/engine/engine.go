@@ -209,6 +209,13 @@ func (e *Engine) beat(ctx context.Context) error {
 		if n > 0 {
 			e.opt.Log.Info("took up the work of a dead worker", "runs", n)
 		}
+		if err != nil {
+			return err
+		}
+		n, err = store.Reclaim(ctx, tx, e.ID, e.active.list(), e.opt.Silence)
+		if n > 0 {
+			e.opt.Log.Info("took up runs whose end was not recorded", "runs", n)
+		}
 		return err
 	})
 }

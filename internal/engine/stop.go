@@ -33,14 +33,19 @@ func (a *active) drop(id uuid.UUID) {
 	delete(a.runs, id)
 }
 
+// list names them.
+func (a *active) list() []uuid.UUID {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return append([]uuid.UUID{}, slices.Collect(maps.Keys(a.runs))...)
+}
+
 // grace is how long a batch may go on in a run that somebody asked to stop; what it has done then counts.
 const grace = time.Second
 
 // heed ends the work on runs that somebody asked to stop and whose batch does not end by itself.
 func (e *Engine) heed(ctx context.Context) error {
-	e.active.mu.Lock()
-	ids := slices.Collect(maps.Keys(e.active.runs))
-	e.active.mu.Unlock()
+	ids := e.active.list()
 	if len(ids) == 0 {
 		return nil
 	}

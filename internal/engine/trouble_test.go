@@ -315,3 +315,20 @@ func TestADiskThatIsFullLosesNothing(t *testing.T) {
 	require.NoFileExists(t, filepath.Join(w.folder, "big.tide"))
 	require.Equal(t, 400, w.count("select count(*) from tide_level_write"), "the file was run once")
 }
+
+// TestARunWhoseRestWasNotRecordedGoesOn: the queue could not be told that it rests, since the database was away; its worker
+// lives, and takes it up again.
+func TestARunWhoseRestWasNotRecordedGoesOn(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	e := w.start(Options{Silence: time.Second})
+	w.add("resting", map[string]string{"flows/resting.yaml": "flow: Resting\ntrigger: {kind: person, input: sign-up}\nsteps:\n  - {step: wait, id: w, seconds: '2'}\n"})
+	id := w.begin("resting", card("R1", "Rut"))
+	w.resting(id)
+	until(t, "the job to be snoozed", func() (int64, bool) {
+		tag, err := w.db.Exec(t.Context(), "update river_job set state = 'running', attempted_at = now() - interval '1 minute', attempted_by = array[$2] where args->>'run' = $1 and state in ('scheduled', 'available')", id.String(), e.ID)
+		require.NoError(t, err)
+		return tag.RowsAffected(), tag.RowsAffected() == 1
+	})
+	require.Equal(t, store.Done, w.over(id).State)
+}

@@ -28,6 +28,9 @@ import (
 
 // Server is a running cluster.
 type Server struct {
+	bin      string
+	who      *syscall.Credential
+	options  Options
 	Port     int
 	dir      string
 	password string
@@ -89,16 +92,30 @@ func Start(ctx context.Context, dir string, o Options) (*Server, error) {
 	if dir, err = filepath.Abs(dir); err != nil { // the server's programs run in the root folder
 		return nil, err
 	}
-	s := &Server{dir: dir}
+	s := &Server{dir: dir, bin: bin, who: who, options: o}
 	if err := s.init(bin, who); err != nil {
 		return nil, err
 	}
 	for range 3 { // another program may take the free port first
-		if err = s.start(ctx, bin, who, o); err == nil {
+		if s.Port, err = freePort(); err != nil {
+			return nil, err
+		}
+		if err = s.start(ctx); err == nil {
 			return s, nil
 		}
 	}
 	return nil, err
+}
+
+// Restart stops the server and starts it again after a time, at the same port.
+func (s *Server) Restart(ctx context.Context, away time.Duration) error {
+	s.Stop()
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-time.After(away):
+	}
+	return s.start(ctx)
 }
 
 func (s *Server) init(bin string, who *syscall.Credential) error {
@@ -151,18 +168,13 @@ func freePort() (int, error) {
 	return l.Addr().(*net.TCPAddr).Port, nil
 }
 
-func (s *Server) start(ctx context.Context, bin string, who *syscall.Credential, o Options) error {
-	port, err := freePort()
-	if err != nil {
-		return err
-	}
-	s.Port = port
+func (s *Server) start(ctx context.Context) (err error) {
 	fsync := "off"
-	if o.Durable {
+	if s.options.Durable {
 		fsync = "on"
 	}
-	s.cmd = exec.Command(filepath.Join(bin, "postgres"), "-D", filepath.Join(s.dir, "data"),
-		"-p", strconv.Itoa(port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=",
+	s.cmd = exec.Command(filepath.Join(s.bin, "postgres"), "-D", filepath.Join(s.dir, "data"),
+		"-p", strconv.Itoa(s.Port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=",
 		"-c", "fsync="+fsync, "-c", "max_connections=200", "-c", "timezone=UTC", "-c", "log_min_messages=warning")
 	s.cmd.Dir = "/"
 	if s.log, err = os.OpenFile(filepath.Join(s.dir, "log"), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600); err != nil {
@@ -170,7 +182,7 @@ func (s *Server) start(ctx context.Context, bin string, who *syscall.Credential,
 	}
 	s.cmd.Stdout, s.cmd.Stderr = s.log, s.log
 	// A group of its own keeps the terminal's Ctrl-C from it; it ends when this process dies.
-	s.cmd.SysProcAttr = &syscall.SysProcAttr{Credential: who, Setpgid: true, Pdeathsig: syscall.SIGINT}
+	s.cmd.SysProcAttr = &syscall.SysProcAttr{Credential: s.who, Setpgid: true, Pdeathsig: syscall.SIGINT}
 	s.done = make(chan error, 1)
 	started := make(chan error)
 	go func() {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 )
 
@@ -30,6 +31,15 @@ func Leave(ctx context.Context, db DB, id string) error {
 func Workers(ctx context.Context, db DB) ([]Worker, error) {
 	rows, _ := db.Query(ctx, "select id, started_at, beat_at from worker order by started_at")
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[Worker])
+}
+
+// Reclaim gives a worker's own jobs back to the queue on which it does not work: their end could not be recorded, since the
+// database was away. It says how many.
+func Reclaim(ctx context.Context, db DB, worker string, active []uuid.UUID, after time.Duration) (int64, error) {
+	tag, err := db.Exec(ctx, `update river_job set state = 'available', scheduled_at = now(), attempt = greatest(attempt - 1, 0)
+		where state = 'running' and kind = 'run' and attempted_by[array_upper(attempted_by, 1)] = $1 and attempted_at < now() - make_interval(secs => $3)
+			and not (args->>'run')::uuid = any($2)`, worker, active, after.Seconds())
+	return tag.RowsAffected(), err
 }
 
 // Requeue gives the jobs of workers that have been silent for too long back to the queue and
