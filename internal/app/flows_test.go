@@ -219,7 +219,7 @@ func TestTheVesselListIsWritten(t *testing.T) {
 	require.NoError(t, err)
 	require.Contains(t, string(text), "Fulmar")
 	require.NotContains(t, string(text), "Tern", "it is shorter than what was asked for")
-	again, err := w.engine.Repeat(t.Context(), r.ID, DemoPerson.ID, nil)
+	again, err := w.engine.Repeat(t.Context(), r.ID, engine.Again{By: DemoPerson.ID})
 	require.NoError(t, err)
 	require.Equal(t, store.Done, w.ended(again).State)
 }

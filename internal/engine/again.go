@@ -13,6 +13,7 @@ import (
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
+	"hollowreed/internal/spool"
 	"hollowreed/internal/store"
 )
 
@@ -97,7 +98,7 @@ func (e *Engine) Mend(ctx context.Context, id int64, text, by string) (uuid.UUID
 		}
 		content, before := excerpt(source, text)
 		again.FirstLine -= before
-		if err := store.AddRun(ctx, tx, again, content); err != nil {
+		if err := store.AddRun(ctx, tx, again, spool.Of(content)); err != nil {
 			return err
 		}
 		if err := store.HandleAside(ctx, tx, id, "run again", &again.ID, by); err != nil {
@@ -125,9 +126,15 @@ func (e *Engine) LetGo(ctx context.Context, id int64, by string) error {
 	return store.HandleAside(ctx, e.db, id, "let go", nil, by)
 }
 
-// Repeat runs the whole input of an ended run again on the newest release; where a message is given, with that one in
-// place of the one that it began with.
-func (e *Engine) Repeat(ctx context.Context, run uuid.UUID, by string, message []byte) (uuid.UUID, error) {
+// Again says how a run is run again.
+type Again struct {
+	By      string
+	Message []byte // in place of the one that it began with; nil: the same
+	Same    bool   // on the release that it ran on, not on the newest
+}
+
+// Repeat runs the whole input of an ended run again.
+func (e *Engine) Repeat(ctx context.Context, run uuid.UUID, how Again) (uuid.UUID, error) {
 	r, err := store.RunByID(ctx, e.db, run)
 	if err != nil {
 		return uuid.Nil, err
@@ -136,23 +143,28 @@ func (e *Engine) Repeat(ctx context.Context, run uuid.UUID, by string, message [
 		return uuid.Nil, store.ErrChanged
 	}
 	again := r
-	again.ID, again.Parent, again.StartedBy, again.Caller = uuid.Must(uuid.NewV7()), &r.ID, by, store.Caller{}
+	again.ID, again.Parent, again.StartedBy, again.Caller = uuid.Must(uuid.NewV7()), &r.ID, how.By, store.Caller{}
 	again.InputPath = r.DonePath
-	var content []byte
-	if r.HasInput {
-		if content, err = store.RunInput(ctx, e.db, run); err != nil {
-			return uuid.Nil, err
-		}
-	}
 	err = pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
 		var err error
 		if again.Release, err = e.newest(ctx, tx, r); err != nil {
 			return err
 		}
-		if err := e.begins(ctx, &again, message); err != nil {
+		if how.Same {
+			again.Release = r.Release
+		}
+		if err := e.begins(ctx, &again, how.Message); err != nil {
 			return err
 		}
-		return errors.Join(store.AddRun(ctx, tx, again, content), store.HandleRun(ctx, tx, r.ID, "run again"), e.enqueue(ctx, tx, again.ID))
+		if err := store.AddRun(ctx, tx, again, nil); err != nil {
+			return err
+		}
+		if r.HasInput {
+			if err := store.CopyInput(ctx, tx, r.ID, again.ID); err != nil {
+				return err
+			}
+		}
+		return errors.Join(store.HandleRun(ctx, tx, r.ID, "run again"), e.enqueue(ctx, tx, again.ID))
 	})
 	return again.ID, err
 }

@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 
+	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/project"
@@ -16,8 +17,31 @@ import (
 // it asks: it must come to the same decisions whenever it is taken on.
 type once struct {
 	flow.Outside
-	db  store.DB
-	run *store.Run
+	db     store.DB
+	run    *store.Run
+	plan   *flow.Plan
+	ending bool // the run was told to stop: nothing new is begun, but for what takes back what was done
+}
+
+// errEnding is why nothing new is begun.
+func errEnding() *fault.Fault { return fault.New(fault.Cancelled, "the run was told to stop") }
+
+// begins says whether a step may begin something in a run that ends.
+func (o *once) begins(step string) bool {
+	ps := o.plan.Planned(step)
+	return !o.ending || ps != nil && ps.Closing()
+}
+
+// Upsert writes rows; in a run that ends only those that are taken back then, since nobody knows whether they were written.
+func (o *once) Upsert(ctx context.Context, u flow.Upsert, rows []value.Value) ([]flow.Written, error) {
+	if ps := o.plan.Planned(u.Step); o.begins(u.Step) || ps != nil && ps.Undoable() {
+		return o.Outside.Upsert(ctx, u, rows)
+	}
+	done := make([]flow.Written, len(rows))
+	for i := range done {
+		done[i].Fault = errEnding()
+	}
+	return done, nil
 }
 
 // Call asks for what was not answered before.
@@ -37,6 +61,12 @@ func (o *once) Call(ctx context.Context, c flow.Call, requests []value.Value) ([
 			continue
 		}
 		left = append(left, i)
+	}
+	if !o.begins(c.Step) {
+		for _, i := range left {
+			done[i].Fault = errEnding()
+		}
+		return done, nil
 	}
 	if len(left) == 0 {
 		return done, nil

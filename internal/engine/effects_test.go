@@ -14,6 +14,7 @@ import (
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
+	"hollowreed/internal/spool"
 	"hollowreed/internal/store"
 )
 
@@ -52,7 +53,7 @@ func TestAnEffectIsNotRepeated(t *testing.T) {
 	releases, err := store.NewestReleases(t.Context(), w.db, "skerry")
 	require.NoError(t, err)
 	run := store.Run{ID: uuid.New(), Project: "skerry", Flow: flowID, Release: releases[0].Number, File: "x", Reference: "x", StartedBy: "mo"}
-	require.NoError(t, pgx.BeginFunc(t.Context(), w.db, func(tx pgx.Tx) error { return store.AddRun(t.Context(), tx, run, []byte("x")) }))
+	require.NoError(t, pgx.BeginFunc(t.Context(), w.db, func(tx pgx.Tx) error { return store.AddRun(t.Context(), tx, run, spool.Of([]byte("x"))) }))
 	out := &counter{breaks: 2}
 	op := &connection.Operation{Verb: &connection.Verb{Effect: true}, Response: &schema.Schema{ID: "answer", Notation: "json", Root: schema.Record("answer", schema.Scalar("n", value.Integer), schema.Scalar("of", value.Text))}}
 	var items []*flow.Item

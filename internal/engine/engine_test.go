@@ -19,6 +19,7 @@ import (
 	"hollowreed/internal/connector"
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/project"
+	"hollowreed/internal/spool"
 	"hollowreed/internal/standin/ledger"
 	"hollowreed/internal/store"
 	"hollowreed/internal/testdb"
@@ -178,7 +179,7 @@ func TestTheSameFileTwiceChangesNothing(t *testing.T) {
 	e := w.start(Options{})
 	w.drop("a.tide", file(reading("SK04", 12, 4125, "R"), reading("HV07", 12, 4125, "R")))
 	first := w.ended("a.tide")
-	id, err := e.Repeat(t.Context(), first.ID, "mo", nil)
+	id, err := e.Repeat(t.Context(), first.ID, Again{By: "mo"})
 	require.NoError(t, err)
 	again := until(t, "the repeat", func() (store.Run, bool) {
 		r, err := store.RunByID(t.Context(), w.db, id)
@@ -376,7 +377,7 @@ func TestAFileThatIsRemovedIsSaid(t *testing.T) {
 	w.drop("gone.tide", file(reading("SK04", 1, 4125, "R")))
 	r := w.ended("gone.tide")
 	require.NoError(t, os.Remove(filepath.Join(w.done, "gone.tide")))
-	id, err := e.Repeat(t.Context(), r.ID, "mo", nil)
+	id, err := e.Repeat(t.Context(), r.ID, Again{By: "mo"})
 	require.NoError(t, err)
 	again := until(t, "the repeat", func() (store.Run, bool) {
 		r, err := store.RunByID(t.Context(), w.db, id)
@@ -397,7 +398,7 @@ func TestAJobOfADeadWorkerIsGivenBack(t *testing.T) {
 	id := uuid.Must(uuid.NewV7())
 	require.NoError(t, store.AddRun(t.Context(), w.db, store.Run{
 		ID: id, Project: "skerry", Flow: flowID, Release: 1, Reference: "dead", File: "dead.tide", StartedBy: "mo",
-	}, []byte(file(reading("SK04", 1, 4125, "R")))))
+	}, spool.Of([]byte(file(reading("SK04", 1, 4125, "R"))))))
 	require.NoError(t, pgx.BeginFunc(t.Context(), w.db, func(tx pgx.Tx) error { return w.engine.enqueue(t.Context(), tx, id) }))
 	_, err = w.db.Exec(t.Context(), "update river_job set state = 'running', attempt = 1, attempted_at = now(), attempted_by = '{dead}'")
 	require.NoError(t, err)

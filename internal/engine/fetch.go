@@ -12,6 +12,7 @@ import (
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/value"
+	"hollowreed/internal/spool"
 	"hollowreed/internal/store"
 )
 
@@ -42,7 +43,9 @@ func (e *Engine) fetched(ctx context.Context, r store.Release, plan *flow.Plan, 
 	if err != nil {
 		return err
 	}
-	content, err := io.ReadAll(system.Bounded(in, maxInput))
+	content := &spool.Spool{}
+	defer content.Close()
+	_, err = io.Copy(content, system.Bounded(in, maxInput))
 	if err = errors.Join(err, in.Close()); err != nil {
 		return err
 	}
@@ -52,11 +55,11 @@ func (e *Engine) fetched(ctx context.Context, r store.Release, plan *flow.Plan, 
 }
 
 // maxInput bounds the input that is kept with a run, in bytes.
-const maxInput = 256 << 20
+const maxInput = 4 << 30
 
 // begin records a run with its input and makes some worker take it on, unless note says that it was there
 // before.
-func (e *Engine) begin(ctx context.Context, r store.Release, plan *flow.Plan, file, by string, content []byte, note func(tx pgx.Tx, run uuid.UUID) (bool, error)) error {
+func (e *Engine) begin(ctx context.Context, r store.Release, plan *flow.Plan, file, by string, content *spool.Spool, note func(tx pgx.Tx, run uuid.UUID) (bool, error)) error {
 	run := store.Run{ID: uuid.Must(uuid.NewV7()), Project: r.Project, Flow: r.Flow, Release: r.Number, File: file, StartedBy: by}
 	e.known(plan, &run, value.Value{})
 	err := pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {

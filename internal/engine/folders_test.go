@@ -35,7 +35,7 @@ func TestFilesOfAnotherMachineStartRuns(t *testing.T) {
 		_, err := os.Stat(filepath.Join(folder, "done", "far.tide"))
 		return err == nil, err == nil
 	})
-	again, err := e.Repeat(t.Context(), r.ID, "mo", nil)
+	again, err := e.Repeat(t.Context(), r.ID, Again{By: "mo"})
 	require.NoError(t, err)
 	until(t, "the run to be repeated", func() (store.State, bool) {
 		r, err := store.RunByID(t.Context(), w.db, again)

@@ -30,6 +30,12 @@ func (h *house) Now() time.Time { return h.x.engine.now() }
 // Start records a run for each input, once, and does it where its answer is waited for.
 func (h *house) Start(ctx context.Context, c flow.Started, inputs []value.Value) ([]flow.Answered, error) {
 	done := make([]flow.Answered, len(inputs))
+	if h.x.ends {
+		for i := range done {
+			done[i].Fault = errEnding()
+		}
+		return done, nil
+	}
 	if h.x.run.Depth >= maxCalls {
 		for i := range done {
 			done[i].Fault = fault.New(fault.Limit, "runs start runs more than %d deep", maxCalls)
@@ -183,6 +189,9 @@ func (h *house) Seen(ctx context.Context, s flow.Sight, keys []string) ([]bool, 
 // Wait remembers until when each item waits, and is a *flow.Waiting error until the last of these times.
 func (h *house) Wait(ctx context.Context, step string, items []*flow.Item, until []time.Time) error {
 	x := h.x
+	if x.ends {
+		return errEnding()
+	}
 	records := make([]int, len(items))
 	of, texts := make([]store.EffectOf, len(items)), make([]string, len(items))
 	for i, it := range items {

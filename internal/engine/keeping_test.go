@@ -1,10 +1,13 @@
 package engine
 
 import (
+	"strconv"
 	"strings"
 	"testing"
 	"time"
 
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
 	"hollowreed/internal/core/flow"
@@ -64,7 +67,7 @@ func TestOldRunsAreRemoved(t *testing.T) {
 	w.drop("good.tide", file(reading("SK04", 1, 4125, "R")))
 	w.drop("bad.tide", file(reading("XX99", 1, 4125, "R")))
 	good, bad := w.ended("good.tide"), w.ended("bad.tide")
-	_, err := e.Repeat(t.Context(), good.ID, "mo", nil)
+	_, err := e.Repeat(t.Context(), good.ID, Again{By: "mo"})
 	require.NoError(t, err)
 	_, err = w.db.Exec(t.Context(), "update run set ended_at = now() - interval '25 hours' where id = any($1)", []any{good.ID, bad.ID})
 	require.NoError(t, err)
@@ -129,4 +132,36 @@ func TestSpansOfDurations(t *testing.T) {
 	require.Equal(t, int32(1), f.Took[store.Spans-1])
 	require.Equal(t, 4*time.Millisecond, f.Within(0.5))
 	require.Equal(t, 128*time.Millisecond, f.Within(0.8))
+}
+
+// TestLargeInputsAreKeptInPieces: what an operation answers, or another machine's file, is kept with its run in pieces, read
+// again piece by piece, and given to a run that is done again.
+func TestLargeInputsAreKeptInPieces(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	e := w.start(Options{})
+	const n = 40_000
+	_, err := w.ledger.Exec(t.Context(), "create table heap (id int primary key, text text); insert into heap select i, repeat('kelp', 25) from generate_series(1, $1) i", pgx.QueryExecModeSimpleProtocol, n)
+	require.NoError(t, err)
+	w.add("heaps", map[string]string{
+		"schemas/heap.yaml":               "schema: Heap\nnotation: json\nfields:\n  - {name: id, type: integer}\n  - {name: text, type: text}\n",
+		"connections/harbour-ledger.yaml": w.part("connections/harbour-ledger.yaml") + "  - operation: heap\n    name: Heap\n    does: query\n    statement: select id, text from heap order by id\n    response: heap\n",
+		"flows/heaps.yaml":                "flow: Heaps\ntrigger: {kind: person}\nkeeps: nothing\nsteps:\n  - {step: read, id: read, connection: harbour-ledger, operation: heap, as: heap}\n  - {step: each, id: each, of: heap, steps: [{step: tally, id: t, as: total, becomes: total + id}]}\n  - {step: note, id: n, text: text(total)}\n",
+	})
+	r := w.begun("heaps", nil)
+	require.Equal(t, store.Done, r.State, "%v", r.Fault)
+	require.Equal(t, n, r.Taken)
+	pieces := func(id uuid.UUID) (n int) {
+		require.NoError(t, w.db.QueryRow(t.Context(), "select count(*) from run_content where run = $1", id).Scan(&n))
+		return n
+	}
+	require.Greater(t, pieces(r.ID), 2)
+	require.Equal(t, strconv.Itoa(n*(n+1)/2), w.noted(r))
+	_, err = w.ledger.Exec(t.Context(), "drop table heap")
+	require.NoError(t, err)
+	again, err := e.Repeat(t.Context(), r.ID, Again{By: "mo", Same: true})
+	require.NoError(t, err)
+	second := w.over(again)
+	require.Equal(t, n, second.Taken, "with the records that the first has read")
+	require.Equal(t, pieces(r.ID), pieces(again))
 }

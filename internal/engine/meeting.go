@@ -36,6 +36,9 @@ func (h *house) Deliver(ctx context.Context, step string, items []*flow.Item, le
 	for i, it := range items {
 		of[i] = effectOf(it)
 	}
+	if h.x.ends {
+		return errEnding()
+	}
 	return store.Deliver(ctx, h.x.engine.db, h.x.run, step, of, letters)
 }
 
@@ -48,6 +51,9 @@ const (
 
 // Await takes messages that were handed over, and rests while some may still come.
 func (h *house) Await(ctx context.Context, a flow.Awaited, letters []flow.Letter) ([]*string, error) {
+	if h.x.ends {
+		return nil, errEnding()
+	}
 	texts := make([]*string, len(letters))
 	var next time.Time
 	for i, l := range letters {
@@ -76,6 +82,9 @@ func (h *house) Await(ctx context.Context, a flow.Awaited, letters []flow.Letter
 
 // Gather keeps what the items bring. One that waits for the rest of its group makes the run rest until its time is over.
 func (h *house) Gather(ctx context.Context, g flow.Gathering, keys, texts []string) ([]flow.Gathered, error) {
+	if h.x.ends {
+		return nil, errEnding()
+	}
 	out := make([]flow.Gathered, len(keys))
 	var last time.Time
 	for i, key := range keys {

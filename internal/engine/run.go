@@ -1,7 +1,6 @@
 package engine
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -96,6 +95,7 @@ type execution struct {
 	src    *flow.Source
 	whole  *flow.Item // the run as a whole
 	totals *flow.Totals
+	ends   bool // it was told to stop, and takes back what was begun
 }
 
 // errCancelled is why a run's work was ended at once.
@@ -125,15 +125,15 @@ func (e *inputError) Error() string { return e.fault.Error() }
 
 func (x *execution) do(ctx context.Context) error {
 	e, r := x.engine, &x.run
-	if r.CancelBy != nil {
-		return x.cancelled(ctx, *r.CancelBy)
-	}
 	p, err := e.Release(ctx, r.Project, r.Of, r.Release)
 	if err != nil {
 		return err
 	}
 	if x.plan = p.Flow(r.Flow); x.plan == nil || len(x.plan.Faults) > 0 {
 		return fault.New(fault.Setting, "release %d of %s cannot be run", r.Release, r.Flow)
+	}
+	if r.CancelBy != nil {
+		return x.cancelled(ctx, *r.CancelBy)
 	}
 	if limit := time.Duration(x.plan.Flow.Limit) * time.Second; limit > 0 {
 		left := limit - e.now().Sub(r.BeganAt.UTC())
@@ -214,7 +214,7 @@ func (x *execution) prepare() error {
 
 // batch is one for the next items of the run.
 func (x *execution) batch() *flow.Batch {
-	o := &once{Outside: x.engine.outside, db: x.engine.db, run: &x.run}
+	o := &once{Outside: x.engine.outside, db: x.engine.db, run: &x.run, plan: x.plan, ending: x.ends}
 	return &flow.Batch{Plan: x.plan, Outside: o, House: &house{x: x}, Try: x.run.Attempt, Totals: x.totals, Trace: x.tracing()}
 }
 
@@ -351,6 +351,9 @@ func (x *execution) finish(ctx context.Context) error {
 }
 
 func (x *execution) cancelled(ctx context.Context, by string) error {
+	if err := x.takeBack(ctx); err != nil {
+		return err
+	}
 	f := fault.New(fault.Cancelled, "stopped by %s after %d records", by, x.run.Taken)
 	return x.over(ctx, store.Stopped, f)
 }
@@ -420,8 +423,7 @@ func (x *execution) open(ctx context.Context) (io.ReadCloser, error) {
 		return x.input(ctx)
 	}
 	if r.HasInput {
-		content, err := store.RunInput(ctx, x.engine.db, r.ID)
-		return io.NopCloser(bytes.NewReader(content)), err
+		return store.OpenInput(ctx, x.engine.db, r.ID), nil
 	}
 	if err := x.engine.moveDone(ctx, r); err != nil {
 		x.engine.opt.Log.Warn("file not moved", "run", r.ID, "error", err)

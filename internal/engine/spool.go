@@ -1,7 +1,6 @@
 package engine
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"io"
@@ -19,6 +18,7 @@ import (
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
+	"hollowreed/internal/spool"
 	"hollowreed/internal/store"
 )
 
@@ -27,19 +27,20 @@ const readTime = 30 * time.Minute
 
 // spooled writes records as they are kept with a run: one JSON value a line.
 type spooled struct {
-	text bytes.Buffer
+	spool.Spool
 	enc  json.Appender
+	line []byte
 	n    int
 }
 
 func (s *spooled) add(v value.Value) error {
-	if s.text.Len() > maxInput {
+	if s.Size() > maxInput {
 		return fault.New(fault.Limit, "the records have more than %d MB", maxInput>>20).Mended("Ask for fewer at a time")
 	}
-	s.text.Write(s.enc.Append(nil, v))
-	s.text.WriteByte('\n')
+	s.line = append(s.enc.Append(s.line[:0], v), '\n')
 	s.n++
-	return nil
+	_, err := s.Write(s.line)
+	return err
 }
 
 // spool reads what a flow's operation answers and keeps it with the run, so that the run goes on with the same
@@ -52,6 +53,7 @@ func (x *execution) spool(ctx context.Context) error {
 		return f
 	}
 	var s spooled
+	defer s.Close()
 	for v, err := range x.engine.outside.Read(ctx, system.Request{Op: x.plan.Asks.Op, Value: request, Key: x.run.ID.String()}) {
 		if err != nil {
 			return err
@@ -60,7 +62,7 @@ func (x *execution) spool(ctx context.Context) error {
 			return err
 		}
 	}
-	return store.KeepInput(ctx, x.engine.db, x.run, s.text.Bytes())
+	return pgx.BeginFunc(ctx, x.engine.db, func(tx pgx.Tx) error { return store.KeepInput(ctx, tx, x.run, &s.Spool) })
 }
 
 // input is the content of a spooled run.
@@ -70,8 +72,7 @@ func (x *execution) input(ctx context.Context) (io.ReadCloser, error) {
 			return nil, err
 		}
 	}
-	content, err := store.RunInput(ctx, x.engine.db, x.run.ID)
-	return io.NopCloser(bytes.NewReader(content)), err
+	return store.OpenInput(ctx, x.engine.db, x.run.ID), nil
 }
 
 // errNothing rolls a look back that found nothing to begin a run with.
@@ -90,10 +91,11 @@ func (e *Engine) poll(ctx context.Context, r store.Release, plan *flow.Plan) err
 		if err != nil || s.n == 0 {
 			return err
 		}
+		defer s.Close()
 		if err := store.SetRising(ctx, tx, r.Project, r.Flow, greatest); err != nil {
 			return err
 		}
-		_, err = e.record(ctx, tx, r, plan, beginning{by: "new records", records: s.text.Bytes()})
+		_, err = e.record(ctx, tx, r, plan, beginning{by: "new records", records: &s.Spool})
 		return err
 	})
 	if errors.Is(err, errNothing) {
@@ -172,9 +174,9 @@ func (e *Engine) onTime(ctx context.Context, r store.Release, plan *flow.Plan) e
 // beginning is what a run begins with, beside its release.
 type beginning struct {
 	by      string
-	records []byte // one JSON value a line; nil: they are read when the run is taken on
-	input   []byte // a message as JSON
-	request []byte // the HTTP request that it came with, as JSON
+	records *spool.Spool // one JSON value a line; nil: they are read when the run is taken on
+	input   []byte       // a message as JSON
+	request []byte       // the HTTP request that it came with, as JSON
 }
 
 // record keeps a run and makes some worker take it on.

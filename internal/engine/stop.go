@@ -43,8 +43,12 @@ func (a *active) list() []uuid.UUID {
 // grace is how long a batch may go on in a run that somebody asked to stop; what it has done then counts.
 const grace = time.Second
 
-// heed ends the work on runs that somebody asked to stop and whose batch does not end by itself.
+// heed ends the work on runs that somebody asked to stop and whose batch does not end by itself, and takes those on that
+// rest.
 func (e *Engine) heed(ctx context.Context) error {
+	if err := store.WakeCancelled(ctx, e.db); err != nil {
+		return err
+	}
 	ids := e.active.list()
 	if len(ids) == 0 {
 		return nil

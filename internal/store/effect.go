@@ -6,6 +6,8 @@ import (
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
+
+	"hollowreed/internal/core/flow"
 )
 
 // EffectOf tells an effect of a step: the record, and the path of the entry inside it.
@@ -48,6 +50,18 @@ func KeepEffects(ctx context.Context, db DB, run uuid.UUID, step string, of []Ef
 	_, err := db.Exec(ctx, `insert into effect (run, step, record, path, answer) select $1, $2, l, p, convert_to(a, 'UTF8') from unnest($3::int[], $4::text[], $5::text[]) as x(l, p, a) on conflict do nothing`,
 		run, step, records, paths, answers)
 	return err
+}
+
+// ForgetEffects forgets what effects answered that were taken back.
+func ForgetEffects(ctx context.Context, db DB, run uuid.UUID, list []flow.Undone) error {
+	if len(list) == 0 {
+		return nil
+	}
+	b := &pgx.Batch{}
+	for _, u := range list {
+		b.Queue("delete from effect where run = $1 and step = any($2) and record = $3 and path = $4", run, u.Steps, u.Record, u.Path)
+	}
+	return db.SendBatch(ctx, b).Close()
 }
 
 // Seen notes keys of a step's records and says which of them other records had before, within a time where it is

@@ -11,6 +11,7 @@ import (
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
+	"hollowreed/internal/spool"
 )
 
 // State is where a run stands.
@@ -92,15 +93,18 @@ func asRun(row pgx.CollectableRow) (r Run, err error) {
 }
 
 // AddRun records a run before anything happens. content are the records that it reads, where they are in no file.
-func AddRun(ctx context.Context, db DB, r Run, content []byte) error {
+func AddRun(ctx context.Context, db DB, r Run, content *spool.Spool) error {
 	if r.Of == "" {
 		r.Of = r.Flow
 	}
-	_, err := db.Exec(ctx, `insert into run (id, project, flow, release, release_flow, reference, file, input_path, done_path, content, input, first_line, parent,
+	_, err := db.Exec(ctx, `insert into run (id, project, flow, release, release_flow, reference, file, input_path, done_path, input, first_line, parent,
 		parent_step, parent_record, parent_path, depth, started_by, lane, request, from_step)
-		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20, $21)`,
-		r.ID, r.Project, r.Flow, r.Release, r.Of, r.Reference, r.File, r.InputPath, r.DonePath, content, r.Input, max(r.FirstLine, 1), r.Parent,
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20)`,
+		r.ID, r.Project, r.Flow, r.Release, r.Of, r.Reference, r.File, r.InputPath, r.DonePath, r.Input, max(r.FirstLine, 1), r.Parent,
 		r.Caller.Step, r.Caller.Record, r.Caller.Path, r.Caller.Depth, r.StartedBy, r.Lane, r.Request, r.FromStep)
+	if err == nil && content != nil {
+		err = addInput(ctx, db, r.ID, content)
+	}
 	if err != nil {
 		return err
 	}
@@ -152,12 +156,6 @@ func PickupRun(ctx context.Context, db DB, project, flowID, path, identity strin
 func RunByID(ctx context.Context, db DB, id uuid.UUID) (Run, error) {
 	rows, _ := db.Query(ctx, "select "+runColumns+" from run where id = $1", id)
 	return one(pgx.CollectExactlyOneRow(rows, asRun))
-}
-
-// RunInput reads the input that is kept with a run.
-func RunInput(ctx context.Context, db DB, id uuid.UUID) (content []byte, err error) {
-	err = db.QueryRow(ctx, "select content from run where id = $1", id).Scan(&content)
-	return content, err
 }
 
 // Claim takes a run on for a worker. Whoever held it before can no longer write to it.
@@ -236,10 +234,20 @@ func Warn(ctx context.Context, db DB, r Run, warning string) error {
 // Cancel asks a run to stop after its batch; one that waits is stopped at once.
 func Cancel(ctx context.Context, db DB, r Run, by string) error {
 	_, err := db.Exec(ctx, `update run set cancel_by = $2, cancel_at = now() where id = $1 and state not in ('done', 'set aside', 'stopped')`, r.ID, by)
+	if err == nil {
+		err = WakeCancelled(ctx, db)
+	}
 	if err != nil {
 		return err
 	}
 	return tellRun(ctx, db, r.Project, r.ID)
+}
+
+// WakeCancelled makes runs be taken on now that rest, and that somebody asked to stop.
+func WakeCancelled(ctx context.Context, db DB) error {
+	_, err := db.Exec(ctx, `update river_job j set scheduled_at = now(), state = 'available' from run r
+		where r.cancel_by is not null and r.state in ('waiting', 'retrying') and j.args @> jsonb_build_object('run', r.id) and j.kind = 'run' and j.state in ('scheduled', 'available') and j.scheduled_at > now()`)
+	return err
 }
 
 // Resume lets a run that was set aside as a whole go on from where it came to.
@@ -327,18 +335,6 @@ func Slices(ctx context.Context, db DB, project string, since time.Time, span ti
 		count(*) filter (where state in ('stopped', 'set aside', 'retrying'))
 		from run where project = $1 and created_at >= $2 group by 1, 2 order by 1, 2`, project, since, span.Seconds())
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[Slice])
-}
-
-// KeepInput keeps the records that a run reads, unless another worker has taken the run on.
-func KeepInput(ctx context.Context, db DB, r Run, content []byte) error {
-	if content == nil {
-		content = []byte{}
-	}
-	tag, err := db.Exec(ctx, "update run set content = $3 where id = $1 and claim = $2", r.ID, r.Claim, content)
-	if err == nil && tag.RowsAffected() == 0 {
-		return ErrTakenOn
-	}
-	return err
 }
 
 // Collect keeps records of a batch for a file.

@@ -15,6 +15,7 @@ import (
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
+	"hollowreed/internal/spool"
 	"hollowreed/internal/testdb"
 )
 
@@ -188,7 +189,7 @@ func TestReleasesAreNumberedAndKeep(t *testing.T) {
 func addRun(t *testing.T, db *pgxpool.Pool, reference string) uuid.UUID {
 	t.Helper()
 	id := uuid.Must(uuid.NewV7())
-	require.NoError(t, AddRun(t.Context(), db, Run{ID: id, Project: projectID, Flow: "f", Release: 1, Reference: reference, File: reference, StartedBy: "mo"}, []byte("x")))
+	require.NoError(t, AddRun(t.Context(), db, Run{ID: id, Project: projectID, Flow: "f", Release: 1, Reference: reference, File: reference, StartedBy: "mo"}, spool.Of([]byte("x"))))
 	return id
 }
 

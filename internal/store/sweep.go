@@ -20,6 +20,7 @@ func SweepMessages(ctx context.Context, db DB, project, flow string, before time
 	tag, err := db.Exec(ctx, `with swept as (update run set content = null, input = null, answer = null, request = null, totals = null
 			where id in (select id from run where project = $1 and flow = $2 and ended_at < $3 and state = 'done'
 				and (content is not null or input is not null or answer is not null or request is not null or totals is not null) order by ended_at limit $4) returning id)
+		, pieces as (delete from run_content where run in (select id from swept))
 		delete from effect where run in (select id from swept)`, project, flow, before, most)
 	if err != nil {
 		return 0, err

@@ -2,6 +2,7 @@ package flow
 
 import (
 	"context"
+	"slices"
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/formula"
@@ -168,12 +169,56 @@ func (a *attempt) undo(ctx context.Context, b *Batch, failed []*Item) error {
 		if _, err := b.pass(ctx, ps.Tracks[len(ps.Tracks)-1], append([]*Item(nil), done...)); err != nil {
 			return err
 		}
+		b.undone(ps, done)
 		for n, it := range done { // the first fault stays the cause; what the undo could not do stands beside it
 			more := it.Faults
 			it.State, it.Step, it.Faults = SetAside, was[n].Step, append(was[n].Faults, more...)
 		}
 	}
 	return nil
+}
+
+// Undone is a step that was taken back for an item, with the steps that have done so.
+type Undone struct {
+	Steps  []string
+	Record int
+	Path   string
+}
+
+// undone notes what was taken back.
+func (b *Batch) undone(ps *PlannedStep, items []*Item) {
+	steps := []string{ps.Step.ID}
+	walk(ps.Step.Track("undo").Steps, func(s *Step) { steps = append(steps, s.ID) })
+	for _, it := range items {
+		b.Undone = append(b.Undone, Undone{steps, it.Record, it.Path})
+	}
+}
+
+// Undoes says whether the flow has steps that take others back.
+func (p *Plan) Undoes() bool {
+	for _, ps := range p.Steps {
+		if ps.Undoable() {
+			return true
+		}
+	}
+	return false
+}
+
+// Undoable says whether there are steps that take this one back.
+func (ps *PlannedStep) Undoable() bool {
+	t := ps.Step.Track("undo")
+	return t != nil && len(t.Steps) > 0 && !ps.Step.Off
+}
+
+// Closing says whether a step takes another one back, or is done in any case at the end of an attempt.
+func (ps *PlannedStep) Closing() bool {
+	for inner := ps; inner.Inside != nil; inner = inner.Inside {
+		outer := inner.Inside
+		if outer.Undoable() || outer.kind == attemptKind && slices.Contains(outer.Tracks[len(outer.Tracks)-1], inner) {
+			return true
+		}
+	}
+	return false
 }
 
 // finally runs the last steps for all items, whatever became of them.

@@ -78,6 +78,7 @@ type Batch struct {
 	Answer     value.Value // of the run, where a step gave one
 	Reply      *Reply      // how an HTTP request is answered, where a step says so
 	Totals     *Totals     // of the run so far
+	Undone     []Undone    // what was taken back
 	Stopped    *Stopped    // where the run is to stop: the records before that one are done
 	Trace      Tracer      // told how long steps take; nil: nobody is
 	Watch      Watcher     // told where the items are; nil: nobody is
@@ -401,6 +402,7 @@ func (b *Batch) join(o *Batch) {
 	b.Collected = append(b.Collected, o.Collected...)
 	b.References = append(b.References, o.References...)
 	b.Events = append(b.Events, o.Events...)
+	b.Undone = append(b.Undone, o.Undone...)
 	if o.Answer.Kind() != value.Absent {
 		b.Answer = o.Answer
 	}

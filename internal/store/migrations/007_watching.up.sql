@@ -10,7 +10,16 @@ alter table awaiting drop constraint awaiting_run_fkey, add foreign key (run) re
 alter table pickup alter column run drop not null, drop constraint pickup_run_fkey, add foreign key (run) references run on delete set null;
 alter table run drop constraint run_parent_fkey, add foreign key (parent) references run on delete set null;
 create index pickup_run on pickup (run);
+create index run_cancelled on run (id) where cancel_by is not null and state in ('waiting', 'retrying');
 create index run_ended on run (project, flow, ended_at) where ended_at is not null;
+
+-- What a run reads beyond its first piece.
+create table run_content (
+    run uuid not null references run on delete cascade,
+    n int not null,
+    chunk bytea not null,
+    primary key (run, n)
+);
 
 -- A run can begin at a step, with what an earlier one had come to there.
 alter table run add column from_step text not null default '';

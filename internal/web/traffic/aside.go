@@ -14,6 +14,7 @@ import (
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/project"
+	"hollowreed/internal/engine"
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/page"
 )
@@ -166,7 +167,7 @@ var works = map[string]struct {
 			return err
 		},
 		func(t traffic, c *gin.Context, r store.Run) error {
-			_, err := t.Engine.Repeat(c, r.ID, t.Person.ID, nil)
+			_, err := t.Engine.Repeat(c, r.ID, engine.Again{By: t.Person.ID})
 			return err
 		},
 	},

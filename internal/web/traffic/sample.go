@@ -109,19 +109,18 @@ func (t traffic) message(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	content, name := r.Input, r.Reference+".json"
-	if content == nil && r.HasInput {
-		name = r.Reference + ".txt"
-		if content, err = store.RunInput(c, t.DB, r.ID); err != nil {
-			return err
-		}
-	}
-	if content == nil {
+	content, name := io.Reader(bytes.NewReader(r.Input)), r.Reference+".json"
+	switch {
+	case r.Input != nil:
+	case r.HasInput:
+		content, name = store.OpenInput(c, t.DB, r.ID), r.Reference+".txt"
+	default:
 		return store.ErrNotFound
 	}
 	c.Header("Content-Disposition", `attachment; filename="`+bench.FileName(name)+`"`)
-	c.Data(200, "application/octet-stream", content)
-	return nil
+	c.Header("Content-Type", "application/octet-stream")
+	_, err = io.Copy(c.Writer, content)
+	return err
 }
 
 // keepRun keeps a run, with what systems answered then, as a case of its flow.

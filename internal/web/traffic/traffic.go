@@ -269,7 +269,7 @@ func (t traffic) again(c *gin.Context) error {
 		if !r.Ended() {
 			continue
 		}
-		if _, err := t.Engine.Repeat(c, r.ID, t.Person.ID, nil); err != nil {
+		if _, err := t.Engine.Repeat(c, r.ID, engine.Again{By: t.Person.ID}); err != nil {
 			return err
 		}
 		n++
@@ -383,7 +383,7 @@ func (t traffic) repeat(c *gin.Context) error {
 		return err
 	}
 	message := []byte(c.PostForm("message"))
-	again, err := t.Engine.Repeat(c, id, t.Person.ID, message)
+	again, err := t.Engine.Repeat(c, id, engine.Again{By: t.Person.ID, Message: message, Same: c.PostForm("release") == "same"})
 	if err != nil {
 		return err
 	}

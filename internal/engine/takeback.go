@@ -1,0 +1,65 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"io"
+
+	"hollowreed/internal/core/flow"
+	"hollowreed/internal/store"
+)
+
+// endless are more tries than any step has: what cannot be done in a run that ends counts as failed at once.
+const endless = 1 << 30
+
+// takeBack undoes what was begun in a run that was told to stop: the part of it that is not recorded as done is gone
+// through once more, as far as it had come. What had an effect is known; the first step that would begin something new
+// fails, so that the attempt around it takes back what was done before.
+func (x *execution) takeBack(ctx context.Context) error {
+	if x.plan == nil || !x.plan.Undoes() || x.run.Claim <= 1 && x.whole == nil {
+		return nil
+	}
+	x.ends = true
+	if err := x.prepare(); err != nil {
+		return err
+	}
+	x.run.Claim = max(x.run.Claim, 2) // it has been taken on before: what was answered then is known
+	b := x.batch()
+	b.Try = endless
+	err := x.undo(ctx, b)
+	var failed *flow.Failed
+	if errors.As(err, &failed) { // what stands in no attempt is left as it is
+		err = nil
+	}
+	return errors.Join(err, store.ForgetEffects(ctx, x.engine.db, x.run.ID, b.Undone))
+}
+
+// undo passes what is not recorded yet: the head, or the batch behind the records that are dealt with, or the tail.
+func (x *execution) undo(ctx context.Context, b *flow.Batch) error {
+	if x.run.Taken == 0 && x.run.FromStep == "" {
+		if err := b.Pass(ctx, x.plan.Head, x.whole); err != nil || x.plan.ReadStep == nil || x.whole.State != flow.Done {
+			return err
+		}
+	}
+	if x.plan.ReadStep == nil || x.run.FromStep != "" || x.plan.Spooled() && !x.run.HasInput {
+		return nil
+	}
+	in, err := x.open(ctx)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	if err := x.begin(in); err != nil {
+		return err
+	}
+	items, err := x.src.Batch(x.engine.opt.Batch)
+	switch {
+	case err == io.EOF:
+		x.plan.Tallied(x.whole, x.totals.Values)
+		x.whole.State = flow.Live
+		return b.Pass(ctx, x.plan.Tail, x.whole)
+	case err != nil:
+		return err
+	}
+	return b.Run(ctx, items)
+}
