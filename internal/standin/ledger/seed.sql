@@ -96,11 +96,21 @@ create table if not exists invoice_line (
     primary key (invoice, no)
 );
 
+-- Accounts of customers; one that is closed takes no invoices. A customer without an account pays at once.
+create table if not exists account (
+    customer text primary key,
+    closed boolean not null default false
+);
+insert into account values ('Tove Lind', false), ('Ormlet Fish', false), ('Vane & Co', false), ('Norholm Salt', true) on conflict do nothing;
+
 -- Posts an invoice with its lines and gives its number; one that is posted already keeps it.
 create or replace function post_invoice(of_booking text, to_customer text, issued_on date, in_currency text, net_sum numeric, vat_sum numeric, lines text)
 returns int language plpgsql as $$
 declare n int;
 begin
+    if exists (select from account where customer = to_customer and closed) then
+        raise exception 'the account of % is closed', to_customer;
+    end if;
     insert into invoice (booking, customer, issued, currency, net, vat) values (of_booking, to_customer, issued_on, in_currency, net_sum, vat_sum)
         on conflict (booking) do nothing returning number into n;
     if n is null then
