@@ -205,5 +205,6 @@ func (e *Engine) Cancel(ctx context.Context, run uuid.UUID, by string) error {
 	if err != nil {
 		return err
 	}
+	e.changed()
 	return store.Cancel(ctx, e.db, r, by)
 }

@@ -82,11 +82,19 @@ func (x *execution) record(ctx context.Context, r store.Run, b *flow.Batch, j ba
 		r.Counts = latest(x.run.Counts, b.Counts)
 	}
 	r.Totals = writeTotals(x.totals)
+	if b.Reply != nil {
+		r.Reply = b.Reply
+	}
 	if b.Answer.Kind() != value.Absent {
 		r.Answer = (&json.Appender{}).Append(nil, b.Answer)
 	}
-	if b.Reply != nil {
-		r.Reply = b.Reply
+	if end != nil && len(aside)+len(b.References)+len(b.Events)+len(b.Collected) == 0 {
+		db := x.engine.quick
+		if r.InputPath != "" { // its file may be removed then: that must not be forgotten
+			db = x.engine.db
+		}
+		cancelledBy, err = store.End(ctx, db, r, end.state, end.fault, j.entries)
+		return cancelledBy, x.recorded(r, err)
 	}
 	err = pgx.BeginFunc(ctx, x.engine.db, func(tx pgx.Tx) error {
 		if cancelledBy, err = store.Progress(ctx, tx, r); err != nil {
@@ -108,11 +116,17 @@ func (x *execution) record(ctx context.Context, r store.Run, b *flow.Batch, j ba
 		}
 		return store.Finish(ctx, tx, r, end.state, end.fault, nil)
 	})
+	return cancelledBy, x.recorded(r, err)
+}
+
+// recorded takes over what was recorded.
+func (x *execution) recorded(r store.Run, err error) error {
 	if err == nil {
+		x.engine.changed()
 		x.run = r
 		x.run.Attempt = 1
 	}
-	return cancelledBy, err
+	return err
 }
 
 // latest are counts of which some are counted anew.

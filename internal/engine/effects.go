@@ -28,13 +28,16 @@ func errEnding() *fault.Fault { return fault.New(fault.Cancelled, "the run was t
 
 // begins says whether a step may begin something in a run that ends.
 func (o *once) begins(step string) bool {
+	if !o.ending {
+		return true
+	}
 	ps := o.plan.Planned(step)
-	return !o.ending || ps != nil && ps.Closing()
+	return ps != nil && ps.Closing()
 }
 
 // Upsert writes rows; in a run that ends only those that are taken back then, since nobody knows whether they were written.
 func (o *once) Upsert(ctx context.Context, u flow.Upsert, rows []value.Value) ([]flow.Written, error) {
-	if ps := o.plan.Planned(u.Step); o.begins(u.Step) || ps != nil && ps.Undoable() {
+	if o.begins(u.Step) || o.plan.Planned(u.Step).Undoable() {
 		return o.Outside.Upsert(ctx, u, rows)
 	}
 	done := make([]flow.Written, len(rows))

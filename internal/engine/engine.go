@@ -11,6 +11,10 @@
 //	           ↑  ↓
 //	         retrying      (an outside system cannot be reached; backoff, then set aside)
 //
+// That a run was taken on, and the end of a run of one message, are committed without waiting for the disk. Should the
+// database crash in that moment, the run is done again: what it has had effect with is known, since that was waited for, and
+// what was committed before a commit that is waited for is on the disk with it.
+//
 // What the database decides: who holds a run (its claim number rises with every taking on; a
 // worker with an old number can record nothing), and which workers live (a row that must be
 // renewed). What a process only assumes: that it still lives itself.
@@ -93,6 +97,7 @@ func (o Options) filled() Options {
 type Engine struct {
 	ID      string
 	db      *pgxpool.Pool
+	quick   *pgxpool.Pool // commits without waiting for the disk: what is lost in a crash is done again, and a later commit keeps it
 	outside *connector.Pool
 	opt     Options
 	river   *river.Client[pgx.Tx]
@@ -101,6 +106,7 @@ type Engine struct {
 	active  active
 	walks   walks
 	tallies *tallies
+	teller  teller
 	draft   drafted
 	tracer  trace.Tracer
 	stop    context.CancelFunc
@@ -146,6 +152,10 @@ func New(db *pgxpool.Pool, outside *connector.Pool, o Options) (*Engine, error) 
 
 // Start begins to take runs on and to watch the triggers.
 func (e *Engine) Start(ctx context.Context) error {
+	var err error
+	if e.quick, err = quick(ctx, e.db); err != nil {
+		return err
+	}
 	ctx, e.stop = context.WithCancel(ctx)
 	if err := store.Beat(ctx, e.db, e.ID); err != nil {
 		return err
@@ -154,6 +164,7 @@ func (e *Engine) Start(ctx context.Context) error {
 		return err
 	}
 	e.every(ctx, e.opt.Beat, "sign of life", e.beat)
+	e.every(ctx, tellEvery, "tell of changes", e.tellRuns)
 	e.every(ctx, e.opt.Look, "look for files", e.look)
 	e.every(ctx, e.opt.Look, "look for runs to stop", e.heed)
 	e.every(ctx, e.opt.Beat, "keep the figures", e.keepFigures)
@@ -161,6 +172,14 @@ func (e *Engine) Start(ctx context.Context) error {
 	e.every(ctx, e.opt.Sweep, "remove what is not kept", e.sweep)
 	e.every(ctx, min(time.Second, e.opt.Health), "look at the connections", e.watchHealth)
 	return nil
+}
+
+// quick opens connections to the same database that do not wait for the disk at a commit.
+func quick(ctx context.Context, db *pgxpool.Pool) (*pgxpool.Pool, error) {
+	config := db.Config()
+	config.ConnConfig.RuntimeParams["synchronous_commit"] = "off"
+	config.MaxConns = 8
+	return pgxpool.NewWithConfig(ctx, config)
 }
 
 // Stop lets the batches under way end, for a while, and takes no more.
@@ -179,6 +198,7 @@ func (e *Engine) Stop() {
 		e.opt.Log.Warn("figures not kept", "error", err)
 	}
 	store.Leave(ctx, e.db, e.ID)
+	e.quick.Close()
 }
 
 // every does something now and then until the context ends.
@@ -222,6 +242,7 @@ func (e *Engine) beat(ctx context.Context) error {
 
 // enqueue makes some worker take a run on once the transaction commits.
 func (e *Engine) enqueue(ctx context.Context, tx pgx.Tx, run uuid.UUID) error {
+	e.changed()
 	_, err := e.river.InsertTx(ctx, tx, jobArgs{Run: run}, nil)
 	return err
 }

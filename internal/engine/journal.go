@@ -9,6 +9,7 @@ import (
 	"io"
 	"strconv"
 	"strings"
+	"sync"
 
 	"github.com/google/uuid"
 
@@ -42,15 +43,24 @@ type Entry struct {
 	Inner  []*Entry                      `json:"inner,omitempty"` // the entries of lists in the record
 }
 
+// zippers are writers that have their memory already: making one costs more than a short batch.
+var zippers = sync.Pool{New: func() any {
+	z, err := gzip.NewWriterLevel(nil, gzip.BestSpeed)
+	if err != nil {
+		panic(err) // the level is a constant
+	}
+	return z
+}}
+
 // encode writes the entries of a batch, one JSON value a line, compressed.
 func encode(plan *flow.Plan, items []*flow.Item) ([]byte, error) {
 	var out bytes.Buffer
-	z, err := gzip.NewWriterLevel(&out, gzip.BestSpeed)
-	if err != nil {
-		return nil, err
-	}
+	z := zippers.Get().(*gzip.Writer)
+	defer zippers.Put(z)
+	z.Reset(&out)
 	var enc json.Appender
 	var line []byte
+	var err error
 	for _, it := range items {
 		if line, err = appendEntry(line[:0], &enc, plan, it); err != nil {
 			return nil, err

@@ -236,6 +236,7 @@ func (e *Engine) moveDone(ctx context.Context, r store.Run) error {
 	if err != nil {
 		warning = fmt.Sprintf("%s stays where it was dropped: it cannot be moved to %s: %s", r.File, filepath.Dir(r.DonePath), plainError(err))
 	}
+	e.changed()
 	return errors.Join(err, store.Warn(ctx, e.db, r, warning))
 }
 

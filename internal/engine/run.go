@@ -31,6 +31,7 @@ type worker struct {
 // Work takes one run on and goes as far as it can.
 func (w *worker) Work(ctx context.Context, job *river.Job[jobArgs]) error {
 	e := w.engine
+	defer e.changed()
 	r, err := e.claim(ctx, job.Args.Run)
 	if errors.Is(err, errBusy) {
 		return river.JobSnooze(turnAfter)
@@ -41,6 +42,7 @@ func (w *worker) Work(ctx context.Context, job *river.Job[jobArgs]) error {
 	if err != nil {
 		return err
 	}
+	e.changed()
 	x := &execution{engine: e, run: r}
 	ctx, end := x.traced(ctx)
 	err = x.work(ctx)
@@ -62,6 +64,9 @@ const turnAfter = 300 * time.Millisecond
 
 // claim takes a run on, when it is its turn.
 func (e *Engine) claim(ctx context.Context, id uuid.UUID) (r store.Run, err error) {
+	if r, err = store.ClaimFree(ctx, e.quick, id, e.ID); !errors.Is(err, store.ErrNotFound) {
+		return r, err
+	}
 	if r, err = store.RunByID(ctx, e.db, id); err != nil {
 		return r, err
 	}

@@ -203,6 +203,7 @@ func (e *Engine) known(plan *flow.Plan, run *store.Run, input value.Value) {
 	request := flow.ReadRequest(run.Request)
 	run.Reference = plan.ReferenceOf(facts, input, request)
 	run.Lane = plan.LaneOf(facts, input, request)
+	run.Turns = plan.Flow.AtOnce > 0 || run.Lane != ""
 }
 
 // Begin starts a run of a flow's newest release because somebody asks for it, with the message that its form asks

@@ -67,6 +67,7 @@ type Run struct {
 	Totals    []byte      // what tally steps carry, as JSON by step
 	FromStep  string      // at which it begins, with what its parent had come to there; empty: at its start
 	Lane      string      // of the runs with the same one is under way; empty: they need not wait
+	Turns     bool        // it may have to wait for its turn
 }
 
 // Caller is the step of the parent that started a run, and for which record.
@@ -82,13 +83,13 @@ func (r Run) Ended() bool { return r.State == Done || r.State == SetAside || r.S
 
 const runColumns = `id, project, flow, release, release_flow, reference, file, input_path, done_path, first_line, parent,
 	parent_step, parent_record, parent_path, depth, started_by,
-	state, claim, attempt, next_at, cancel_by, taken, aside, counts, fault, warning, created_at, began_at, ended_at, content is not null, input, answer, totals, lane, request, reply, from_step`
+	state, claim, attempt, next_at, cancel_by, taken, aside, counts, fault, warning, created_at, began_at, ended_at, content is not null, input, answer, totals, lane, request, reply, from_step, turns`
 
 // asRun reads the run columns.
 func asRun(row pgx.CollectableRow) (r Run, err error) {
 	err = row.Scan(&r.ID, &r.Project, &r.Flow, &r.Release, &r.Of, &r.Reference, &r.File, &r.InputPath, &r.DonePath, &r.FirstLine, &r.Parent,
 		&r.Caller.Step, &r.Caller.Record, &r.Caller.Path, &r.Caller.Depth, &r.StartedBy,
-		&r.State, &r.Claim, &r.Attempt, &r.NextAt, &r.CancelBy, &r.Taken, &r.Aside, &r.Counts, &r.Fault, &r.Warning, &r.CreatedAt, &r.BeganAt, &r.EndedAt, &r.HasInput, &r.Input, &r.Answer, &r.Totals, &r.Lane, &r.Request, &r.Reply, &r.FromStep)
+		&r.State, &r.Claim, &r.Attempt, &r.NextAt, &r.CancelBy, &r.Taken, &r.Aside, &r.Counts, &r.Fault, &r.Warning, &r.CreatedAt, &r.BeganAt, &r.EndedAt, &r.HasInput, &r.Input, &r.Answer, &r.Totals, &r.Lane, &r.Request, &r.Reply, &r.FromStep, &r.Turns)
 	return r, err
 }
 
@@ -98,17 +99,14 @@ func AddRun(ctx context.Context, db DB, r Run, content *spool.Spool) error {
 		r.Of = r.Flow
 	}
 	_, err := db.Exec(ctx, `insert into run (id, project, flow, release, release_flow, reference, file, input_path, done_path, input, first_line, parent,
-		parent_step, parent_record, parent_path, depth, started_by, lane, request, from_step)
-		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20)`,
+		parent_step, parent_record, parent_path, depth, started_by, lane, request, from_step, turns)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20, $21)`,
 		r.ID, r.Project, r.Flow, r.Release, r.Of, r.Reference, r.File, r.InputPath, r.DonePath, r.Input, max(r.FirstLine, 1), r.Parent,
-		r.Caller.Step, r.Caller.Record, r.Caller.Path, r.Caller.Depth, r.StartedBy, r.Lane, r.Request, r.FromStep)
+		r.Caller.Step, r.Caller.Record, r.Caller.Path, r.Caller.Depth, r.StartedBy, r.Lane, r.Request, r.FromStep, r.Turns)
 	if err == nil && content != nil {
 		err = addInput(ctx, db, r.ID, content)
 	}
-	if err != nil {
-		return err
-	}
-	return tellRun(ctx, db, r.Project, r.ID)
+	return err
 }
 
 // AddChild records a run that a step starts, or finds the one that it has started before; fresh says which.
@@ -120,7 +118,7 @@ func AddChild(ctx context.Context, tx pgx.Tx, r Run) (child Run, fresh bool, err
 		return r, false, err
 	}
 	if tag.RowsAffected() == 1 {
-		return r, true, tellRun(ctx, tx, r.Project, r.ID)
+		return r, true, nil
 	}
 	rows, _ := tx.Query(ctx, "select "+runColumns+" from run where parent = $1 and parent_step = $2 and parent_record = $3 and parent_path = $4",
 		r.Parent, r.Caller.Step, r.Caller.Record, r.Caller.Path)
@@ -134,9 +132,9 @@ func Children(ctx context.Context, db DB, run uuid.UUID, most int) ([]Run, error
 	return pgx.CollectRows(rows, asRun)
 }
 
-func tellRun(ctx context.Context, db DB, project string, id uuid.UUID) error {
-	return Tell(ctx, db, "run "+project+" "+id.String())
-}
+// TellRuns announces that runs have changed. It is not part of their transactions: a commit that announces something waits
+// for all others that do.
+func TellRuns(ctx context.Context, db DB) error { return Tell(ctx, db, "runs") }
 
 // AddPickup notes that a file became a run; false when it had been noted before, with that run's id.
 func AddPickup(ctx context.Context, db DB, project, flowID, path, identity string, run uuid.UUID) (bool, error) {
@@ -164,10 +162,31 @@ func Claim(ctx context.Context, db DB, id uuid.UUID, worker string) (Run, error)
 		next_at = null, began_at = coalesce(began_at, now()), ended_at = null
 		where id = $1 and state not in ('done', 'stopped', 'set aside') returning `+runColumns, id, worker)
 	r, err := one(pgx.CollectExactlyOneRow(rows, asRun))
-	if err != nil {
-		return r, err
+	return r, err
+}
+
+// ClaimFree takes a run on that need not wait for its turn; ErrNotFound for others.
+func ClaimFree(ctx context.Context, db DB, id uuid.UUID, worker string) (Run, error) {
+	rows, _ := db.Query(ctx, `update run set claim = claim + 1, worker = $2, attempt = attempt + 1, state = 'running',
+		next_at = null, began_at = coalesce(began_at, now()), ended_at = null
+		where id = $1 and not turns and state not in ('done', 'stopped', 'set aside') returning `+runColumns, id, worker)
+	return one(pgx.CollectExactlyOneRow(rows, asRun))
+}
+
+// End records what a run has come to and that it ends with it, in one statement. Where somebody has asked it to stop, it does
+// not end. It is ErrTakenOn when another worker has claimed the run.
+func End(ctx context.Context, db DB, r Run, state State, f *fault.Fault, entries []byte) (cancelledBy *string, err error) {
+	err = db.QueryRow(ctx, `with ended as (
+			update run set taken = $3, aside = $4, counts = $5, totals = $6, answer = coalesce($7, answer), reply = coalesce($8, reply), attempt = 1,
+				state = case when cancel_by is null then $9 else state end, fault = $10, ended_at = case when cancel_by is null then now() end
+			where id = $1 and claim = $2 and state = 'running' returning id, cancel_by),
+		journaled as (insert into journal (run, first, records, entries) select id, -1, 1, $11 from ended
+			on conflict (run, first) do update set records = excluded.records, entries = excluded.entries)
+		select cancel_by from ended`, r.ID, r.Claim, r.Taken, r.Aside, r.Counts, r.Totals, r.Answer, r.Reply, state, f, entries).Scan(&cancelledBy)
+	if err == pgx.ErrNoRows {
+		return nil, ErrTakenOn
 	}
-	return r, tellRun(ctx, db, r.Project, r.ID)
+	return cancelledBy, err
 }
 
 // Progress records what a batch did; the tries begin anew. It is ErrTakenOn when another worker has claimed the run.
@@ -178,10 +197,7 @@ func Progress(ctx context.Context, db DB, r Run) (cancelledBy *string, err error
 	if err == pgx.ErrNoRows {
 		return nil, ErrTakenOn
 	}
-	if err != nil {
-		return nil, err
-	}
-	return cancelledBy, tellRun(ctx, db, r.Project, r.ID)
+	return cancelledBy, err
 }
 
 // Rest lets a run wait until a time at which it is taken on again. That it was taken on does not count as a try.
@@ -190,10 +206,7 @@ func Rest(ctx context.Context, db DB, r Run, until time.Time) error {
 	if err == nil && tag.RowsAffected() == 0 {
 		err = ErrTakenOn
 	}
-	if err != nil {
-		return err
-	}
-	return tellRun(ctx, db, r.Project, r.ID)
+	return err
 }
 
 // Cancelled are those of a number of runs that somebody asked to stop longer than a time ago.
@@ -213,7 +226,7 @@ func Finish(ctx context.Context, db DB, r Run, state State, f *fault.Fault, next
 	if tag.RowsAffected() == 0 {
 		return ErrTakenOn
 	}
-	return tellRun(ctx, db, r.Project, r.ID)
+	return nil
 }
 
 // SetDone notes where a run's file was moved.
@@ -224,11 +237,8 @@ func SetDone(ctx context.Context, db DB, r Run, path string) error {
 
 // Warn notes trouble that does not touch the run's outcome; empty takes it back.
 func Warn(ctx context.Context, db DB, r Run, warning string) error {
-	tag, err := db.Exec(ctx, "update run set warning = $2 where id = $1 and warning <> $2", r.ID, warning)
-	if err != nil || tag.RowsAffected() == 0 {
-		return err
-	}
-	return tellRun(ctx, db, r.Project, r.ID)
+	_, err := db.Exec(ctx, "update run set warning = $2 where id = $1 and warning <> $2", r.ID, warning)
+	return err
 }
 
 // Cancel asks a run to stop after its batch; one that waits is stopped at once.
@@ -237,10 +247,7 @@ func Cancel(ctx context.Context, db DB, r Run, by string) error {
 	if err == nil {
 		err = WakeCancelled(ctx, db)
 	}
-	if err != nil {
-		return err
-	}
-	return tellRun(ctx, db, r.Project, r.ID)
+	return err
 }
 
 // WakeCancelled makes runs be taken on now that rest, and that somebody asked to stop.

@@ -9,6 +9,9 @@ alter table collected drop constraint collected_run_fkey, add foreign key (run) 
 alter table awaiting drop constraint awaiting_run_fkey, add foreign key (run) references run on delete cascade;
 alter table pickup alter column run drop not null, drop constraint pickup_run_fkey, add foreign key (run) references run on delete set null;
 alter table run drop constraint run_parent_fkey, add foreign key (parent) references run on delete set null;
+drop index run_state, run_parent; -- most runs are done, and have no parent: they need not stand there
+create index run_state on run (project, state, created_at desc) where state <> 'done';
+create index run_parent on run (parent, created_at) where parent is not null;
 create index pickup_run on pickup (run);
 create index run_cancelled on run (id) where cancel_by is not null and state in ('waiting', 'retrying');
 create index run_ended on run (project, flow, ended_at) where ended_at is not null;
@@ -20,6 +23,9 @@ create table run_content (
     chunk bytea not null,
     primary key (run, n)
 );
+
+-- A run that has to wait for its turn: its flow has a bound, or it is in a lane.
+alter table run add column turns boolean not null default true;
 
 -- A run can begin at a step, with what an earlier one had come to there.
 alter table run add column from_step text not null default '';
