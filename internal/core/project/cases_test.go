@@ -115,3 +115,11 @@ func surgeCase(p *Project) Case {
 	all := p.CasesOf("")
 	return all[slices.IndexFunc(all, func(c Case) bool { return c.ID == "surge-at-orma-slip" })]
 }
+
+func TestAccountsAreComparedWhateverTheOrder(t *testing.T) {
+	want := Account{{"asked by post", "a"}, {"asked by post", "b"}, {"run", "done"}, {"record 1", "done"}}
+	require.Empty(t, differing(want, Account{{"asked by post", "b"}, {"run", "done"}, {"asked by post", "a"}, {"record 1", "done"}}, nil))
+	got := Account{{"asked by post", "c"}, {"asked by post", "a"}, {"asked by post", "d"}, {"run", "done"}}
+	require.Equal(t, []Difference{{"asked by post", "b", "c"}, {"record 1", "done", "nothing"}, {"asked by post", "nothing", "d"}}, differing(want, got, nil))
+	require.Equal(t, []Difference{{"record 1", "done", "nothing"}}, differing(want, got, []string{"asked by post"}))
+}

@@ -3,6 +3,7 @@ package project
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -230,31 +231,37 @@ func (k *player) became(it *flow.Item) string {
 	return text
 }
 
-// differing compares two accounts, things of one kind in their order.
+// differing compares two accounts. What is asked by one step is compared whatever its order: entries that are under way at
+// the same time ask as they come.
 func differing(want, got Account, ignore []string) (list []Difference) {
-	skip := map[string]bool{}
-	for _, of := range ignore {
-		skip[of] = true
-	}
-	found, seen := map[string][]string{}, map[string]int{}
+	left := map[string][]string{} // what was found and is not matched, by what it is of
 	for _, line := range got {
-		found[line.Of] = append(found[line.Of], line.Is)
+		left[line.Of] = append(left[line.Of], line.Is)
 	}
+	var missing Account
 	for _, line := range want {
-		n := seen[line.Of]
-		seen[line.Of]++
-		is := "nothing"
-		if n < len(found[line.Of]) {
-			is = found[line.Of][n]
-		}
-		if is != line.Is && !skip[line.Of] {
-			list = append(list, Difference{Path: line.Of, Expected: line.Is, Found: is})
+		if i := slices.Index(left[line.Of], line.Is); i >= 0 {
+			left[line.Of] = slices.Delete(left[line.Of], i, i+1)
+		} else {
+			missing = append(missing, line)
 		}
 	}
-	at := map[string]int{}
+	note := func(of, expected, found string) {
+		if !slices.Contains(ignore, of) {
+			list = append(list, Difference{Path: of, Expected: expected, Found: found})
+		}
+	}
+	for _, line := range missing {
+		found := "nothing"
+		if others := left[line.Of]; len(others) > 0 {
+			found, left[line.Of] = others[0], others[1:]
+		}
+		note(line.Of, line.Is, found)
+	}
 	for _, line := range got {
-		if at[line.Of]++; at[line.Of] > seen[line.Of] && !skip[line.Of] {
-			list = append(list, Difference{Path: line.Of, Expected: "nothing", Found: line.Is})
+		if others := left[line.Of]; len(others) > 0 {
+			note(line.Of, "nothing", others[0])
+			left[line.Of] = others[1:]
 		}
 	}
 	return list
