@@ -13,7 +13,7 @@ demo-reset: bin/hollowreed ## remove the demo's data, to start over
 
 test: setup-server setup-browser setup-judge setup-systems setup-axe ## run all tests
 	@echo "Building and testing; the first build takes some minutes"
-	go test -timeout 20m ./...
+	go test -timeout 40m ./...
 
 check: ## vet, staticcheck, formatting, and whether committed assets are fresh
 	@tools/check.sh

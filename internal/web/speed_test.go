@@ -42,3 +42,18 @@ func BenchmarkARuleOf500Fields(b *testing.B) {
 		revision++
 	}
 }
+
+// BenchmarkAFlowOf150Steps is a flow of 150 steps, some in others, drawn with a try of its sample: it must come within
+// 150 ms.
+func BenchmarkAFlowOf150Steps(b *testing.B) {
+	w := newWorld(b)
+	var steps strings.Builder
+	for i := range 75 {
+		fmt.Fprintf(&steps, "  - step: choose\n    id: c%d\n    when:\n      - {if: 'input.kiosk == \"K%d\"', steps: [{step: note, id: n%d, text: input.name}]}\n", i, i, i)
+	}
+	w.part("flows/long.yaml", "flow: Long\ntrigger: {kind: person, input: sign-up}\nsteps:\n"+steps.String())
+	w.get("/bench/flows/long")
+	for b.Loop() {
+		require.Equal(b, 200, w.get("/bench/flows/long?step=n40").StatusCode)
+	}
+}

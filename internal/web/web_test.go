@@ -328,15 +328,15 @@ func TestScreenshots(t *testing.T) {
 		{"mapping", "/bench/mappings/booking-to-invoice?field=line"},
 		{"schema", "/bench/schemas/gauge-reading?line=3&field=3"},
 		{"schema-tree", "/bench/schemas/booking?field=4.1"},
-		{"schema-source", "/bench/schemas/booking/source?as=jsonschema"},
+		{"walk", "/bench/flows/booking-to-invoice?step=post"},
 		{"convert", "/bench/schemas/sailing-event/convert"},
 		{"connection", "/bench/connections/quayside"},
 		{"operation", "/bench/connections/quayside/operations/list-bookings"},
-		{"secrets", "/estate/secrets"},
 		{"library", "/bench/libraries/freight?function=checkDigit"},
-		{"parts", "/bench/parts"},
 		{"release", "/bench/flows/gauge-readings/release"},
 		{"traffic", "/traffic"},
+		{"aside", "/traffic/aside"},
+		{"alerts", "/traffic/alerts?alert=trouble"},
 		{"run", "/traffic/runs/" + aside.ID.String()},
 		{"estate", "/estate"},
 		{"mapping-changes", "/bench/mappings/reading-to-tide-level/changes"},
@@ -362,6 +362,14 @@ func TestScreenshots(t *testing.T) {
 			tb.sees("#result", "ing")
 		}
 		tb.open(s.path)
+		if s.name == "walk" {
+			tb.keys("t")
+			for _, at := range []string{"Read bookings", "Without an invoice", "To invoice", "To posting"} {
+				tb.sees("#halted", "before "+at)
+				tb.keys("o")
+			}
+			tb.sees("#halted", "before Post the invoice")
+		}
 		if s.name == "connection" {
 			tb.click("#test-it")
 			tb.sees("#verdict", "it works")

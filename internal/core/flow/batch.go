@@ -116,15 +116,16 @@ type Totals struct {
 
 // Counts are the records at one step.
 type Counts struct {
-	In        int `json:"in"`
-	Out       int `json:"out"`
-	LeftOut   int `json:"left_out"`
-	SetAside  int `json:"set_aside"`
-	Inserted  int `json:"inserted,omitempty"`
-	Updated   int `json:"updated,omitempty"`
-	Unchanged int `json:"unchanged,omitempty"`
-	Called    int `json:"called,omitempty"`
-	Caught    int `json:"caught,omitempty"` // failed, and the attempt around deals with it
+	In        int           `json:"in"`
+	Out       int           `json:"out"`
+	LeftOut   int           `json:"left_out"`
+	SetAside  int           `json:"set_aside"`
+	Inserted  int           `json:"inserted,omitempty"`
+	Updated   int           `json:"updated,omitempty"`
+	Unchanged int           `json:"unchanged,omitempty"`
+	Called    int           `json:"called,omitempty"`
+	Caught    int           `json:"caught,omitempty"` // failed, and the attempt around deals with it
+	Took      time.Duration `json:"took,omitempty"`   // of all its batches, the steps inside it among them
 }
 
 // Add sums two counts.
@@ -138,6 +139,7 @@ func (c *Counts) Add(o *Counts) {
 	c.Unchanged += o.Unchanged
 	c.Called += o.Called
 	c.Caught += o.Caught
+	c.Took += o.Took
 }
 
 func (it *Item) aside(step string, faults ...*fault.Fault) {
@@ -285,9 +287,11 @@ func (b *Batch) step(ctx context.Context, ps *PlannedStep, live []*Item) ([]*Ite
 		}
 	}
 	counts.In += len(live)
+	began := b.now()
 	if err := b.traced(ctx, ps, live); err != nil {
 		return nil, err
 	}
+	counts.Took += b.now().Sub(began)
 	if b.Watch != nil {
 		if err := b.Watch.After(b, ps, live); err != nil {
 			return nil, err
@@ -305,6 +309,14 @@ func (b *Batch) step(ctx context.Context, ps *PlannedStep, live []*Item) ([]*Ite
 // Tracer is told when steps begin; what it gives is called when they end.
 type Tracer interface {
 	Begin(ctx context.Context, ps *PlannedStep, items int) (context.Context, func(error))
+}
+
+// now is the time by the house's clock; always the same where there is none.
+func (b *Batch) now() time.Time {
+	if b.House == nil {
+		return time.Time{}
+	}
+	return b.House.Now()
 }
 
 // traced does a step, and tells how long it takes.

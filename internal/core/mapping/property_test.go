@@ -116,7 +116,7 @@ func TestBadInputIsAFaultInPlace(t *testing.T) {
 		p := billing(t, "rules:\n  - field: note\n    formula: '"+rule+"'\n")
 		began := time.Now()
 		_, res := billed(t, p, sampleOrder)
-		require.Less(t, time.Since(began), 5*time.Second, rule)
+		require.Less(t, time.Since(began), time.Minute, rule) // without its bounds it would take hours
 		require.NotEmpty(t, res.Faults, rule)
 		require.Equal(t, "note", res.Faults[0].Field, rule)
 		require.Contains(t, res.Faults.Error(), want, rule)

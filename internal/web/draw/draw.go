@@ -7,6 +7,7 @@ import (
 	"html"
 	"html/template"
 	"strings"
+	"time"
 
 	"hollowreed/internal/core/flow"
 )
@@ -296,6 +297,17 @@ func (s *svg) counts(g flow.Geometry, o FlowOptions) {
 	}
 }
 
+// tookText writes a duration as briefly as it fits beneath a step.
+func tookText(d time.Duration) string {
+	switch {
+	case d < time.Second:
+		return fmt.Sprintf("%d ms", d.Milliseconds())
+	case d < time.Minute:
+		return fmt.Sprintf("%.1f s", d.Seconds())
+	}
+	return d.Round(time.Second).String()
+}
+
 // left writes beneath a step how many records left the way there.
 func (s *svg) left(n flow.Node, c *flow.Counts) {
 	var parts []string
@@ -307,6 +319,9 @@ func (s *svg) left(n flow.Node, c *flow.Counts) {
 	}
 	if c.Caught > 0 {
 		parts = append(parts, fmt.Sprintf("%d failed", c.Caught))
+	}
+	if c.Took >= time.Millisecond {
+		parts = append(parts, tookText(c.Took))
 	}
 	if len(parts) == 0 {
 		return

@@ -1,0 +1,399 @@
+package flow
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"hollowreed/internal/core/connection"
+	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/mapping"
+	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/value"
+)
+
+// runner runs one step for a batch. Its error means that the whole batch must be tried again.
+type runner func(ctx context.Context, b *Batch, items []*Item) error
+
+type compiler struct {
+	flow     *Flow
+	parts    Parts
+	plan     *Plan
+	scope    *formula.Scope
+	named    []Named
+	cur      *PlannedStep
+	depth    int // of steps in steps
+	streamed bool
+	caught   bool
+	nested   bool
+	parallel bool
+	slots    int // the most that a formula needs
+}
+
+// MaxDepth bounds steps in steps.
+const MaxDepth = 40
+
+// Compile checks a flow and works out the shape of the data after every step. The plan can be
+// drawn whatever its faults; it can be run only when it has none. It goes over the flow twice: what
+// formulas compute in between must stand behind all names, and how many there are is known at the end.
+func (f *Flow) Compile(parts Parts) *Plan {
+	return f.compile(parts, f.compile(parts, 0).Slots)
+}
+
+func (f *Flow) compile(parts Parts, reserve int) *Plan {
+	p := &Plan{Flow: f, order: map[string]int{}, ends: map[string][]Named{}}
+	c := &compiler{flow: f, parts: parts, plan: p, scope: parts.Formulas().Scope()}
+	c.scope.Reserve(reserve)
+	c.scope.Define("run", formula.Type{Kind: value.RecordKind, Fields: mapping.Run})
+	c.named = []Named{recordOf("run", &schema.Schema{Root: mapping.Run}, RunSlot)}
+	c.input()
+	c.request()
+	c.trigger()
+	top := c.steps(f.Steps)
+	p.ends[fmt.Sprint([]any{"steps"})] = c.named
+	if len(f.Steps) > 0 && p.ReadStep == nil && brings[f.Trigger.Kind] {
+		c.fault(f.At, fault.New(fault.Required, "the flow does not read what starts it").Mended("Begin with a read step"))
+	}
+	p.parts(top)
+	p.Slots = max(c.scope.Size(), c.slots)
+	p.keep()
+	return p
+}
+
+// holidays says whether a day is among those of the trigger's table.
+func (c *compiler) holidays(id doc.Text) func(date string) bool {
+	if id.Value == "" {
+		return nil
+	}
+	t := c.parts.Formulas().Tables[id.Value]
+	if t == nil {
+		c.fault(id, fault.New(fault.Unknown, "there is no table %q", id.Value))
+		return nil
+	}
+	c.plan.Tables = append(c.plan.Tables, id.Value)
+	if len(t.Keys) != 1 {
+		c.fault(id, fault.New(fault.Setting, "the table %s has not one key, the day", t.Title))
+		return nil
+	}
+	return func(date string) bool {
+		day, ok := schema.ParseScalar(t.Keys[0].Kind, date)
+		return ok && t.Has([]value.Value{day})
+	}
+}
+
+// brings are the triggers that bring a message of records.
+var brings = map[string]bool{"file": true, "records": true}
+
+// input defines the message that a run begins with. It has its slot whether there is one or not.
+func (c *compiler) input() {
+	t := c.flow.Trigger
+	c.plan.Input, c.plan.Output = c.contract(t.Input), c.contract(t.Output)
+	if c.plan.Input == nil {
+		c.scope.Take()
+		return
+	}
+	slot := c.scope.Define(t.As, formula.Type{Kind: value.RecordKind, Fields: c.plan.Input.Root})
+	c.scope.Open(t.As)
+	c.named = append(c.named, recordOf(t.As, c.plan.Input, slot))
+}
+
+// request defines what a run knows of the HTTP request that has started it. It has its slot whether there is one or not.
+func (c *compiler) request() {
+	if c.flow.Trigger.Kind != "request" {
+		c.scope.Take()
+		return
+	}
+	slot := c.scope.Define("request", formula.Type{Kind: value.RecordKind, Fields: Request})
+	c.named = append(c.named, recordOf("request", &schema.Schema{ID: "request", Notation: "json", Root: Request}, slot))
+}
+
+func (c *compiler) contract(at doc.Text) *schema.Schema {
+	if at.Value == "" {
+		return nil
+	}
+	sch := c.parts.Schema(at.Value)
+	if sch == nil {
+		c.fault(at, fault.New(fault.Unknown, "there is no schema %q", at.Value))
+	}
+	return sch
+}
+
+// triggers are the checks of the kinds of trigger.
+var triggers = map[string]func(c *compiler, t Trigger){
+	"file": func(c *compiler, t Trigger) {
+		if conn := c.parts.Connection(t.Connection.Value); conn == nil {
+			c.fault(t.Connection, fault.New(fault.Unknown, "there is no connection %q", t.Connection.Value))
+		} else if k := connection.KindOf(conn.Kind); k == nil || !k.Watches {
+			c.fault(t.Connection, fault.Expect(fault.Setting, "a connection to a folder", conn.Kind))
+		}
+		if strings.ContainsAny(t.Mask.Value, `/\`) {
+			c.fault(t.Mask, fault.Expect(fault.Setting, "a mask for file names, as *.tide", fault.Quote(t.Mask.Value)))
+		}
+	},
+	"records": func(c *compiler, t Trigger) {
+		op := c.operation(t.Operation, t.Connection.Value, t.Operation.Value)
+		if op == nil {
+			return
+		}
+		if !op.Verb.Reads || op.Response == nil {
+			c.fault(t.Operation, fault.New(fault.Setting, "%s gives no records that are described", op.Name).Mended("Choose an operation that reads, with a response schema"))
+			return
+		}
+		if op.Response.Root.Field(t.Rising.Value) == nil {
+			c.fault(t.Rising, fault.New(fault.Unknown, "%s has no field %q", op.Response.ID, t.Rising.Value))
+			return
+		}
+		outer := c.scope
+		c.scope = c.parts.Formulas().Scope()
+		c.scope.Define("rising", formula.Type{Kind: op.Response.Root.Field(t.Rising.Value).Kind, Maybe: true})
+		c.plan.Poll, c.plan.Polls = c.asking(t.At, op, &Step{Match: t.With}), c.scope
+		c.scope = outer
+	},
+	"request": func(c *compiler, t Trigger) {
+		switch {
+		case !pathOK.MatchString(t.Path.Value):
+			c.fault(t.Path, fault.Expect(fault.Setting, "a path as bookings/new: letters, digits, . _ - and slashes between", fault.Quote(t.Path.Value)))
+		case c.plan.Input != nil && c.plan.Input.Notation == "rows":
+			c.fault(t.Input, fault.Expect(fault.Setting, "a schema with a notation that can be sent", "rows"))
+		case c.plan.Output != nil && c.plan.Output.Notation == "rows":
+			c.fault(t.Output, fault.Expect(fault.Setting, "a schema with a notation that can be sent", "rows"))
+		}
+	},
+	"schedule": func(c *compiler, t Trigger) {
+		s, f := ScheduleOf(t, c.holidays(t.Holidays))
+		if f != nil {
+			at := t.Cron
+			if f.Field == "zone" {
+				at = t.Zone
+			}
+			c.fault(at, f)
+			return
+		}
+		c.plan.Schedule = s
+	},
+}
+
+func (c *compiler) trigger() {
+	if c.flow.OnePer.Value != "" {
+		c.plan.OnePer = c.formula(c.flow.OnePer)
+	}
+	if check := triggers[c.flow.Trigger.Kind]; check != nil {
+		check(c, c.flow.Trigger)
+	}
+	if c.flow.Reference.Value != "" {
+		c.plan.Reference = c.formula(c.flow.Reference)
+	}
+}
+
+// fault notes a fault at a text of the part; a formula's fault keeps its column.
+func (c *compiler) fault(at doc.Text, f *fault.Fault) {
+	column := f.Place.Column
+	f.Place = c.flow.doc.Place(at)
+	if column > 1 {
+		f.Place.Column += column - 1
+	}
+	if c.cur != nil {
+		f.Place.Step = c.cur.Step.ID
+		c.cur.Faults = append(c.cur.Faults, f)
+	}
+	c.plan.Faults = append(c.plan.Faults, f)
+}
+
+// steps compiles a sequence. A step that is switched off is left out: it yields nothing.
+func (c *compiler) steps(steps []*Step) []*PlannedStep {
+	var list []*PlannedStep
+	ended := ""
+	if c.depth++; c.depth > MaxDepth {
+		c.fault(c.flow.At, fault.New(fault.Limit, "steps stand in steps more than %d deep", MaxDepth))
+		return nil
+	}
+	defer func() { c.depth-- }()
+	for _, s := range steps {
+		k := kindOf(s.Kind)
+		if k == nil {
+			continue
+		}
+		ps := c.planned(s, k, ended)
+		list = append(list, ps)
+		if k.Ends && !s.Off {
+			ended = s.Name
+		}
+	}
+	return list
+}
+
+func (c *compiler) planned(s *Step, k *Kind, ended string) *PlannedStep {
+	ps := &PlannedStep{
+		Step: s, Before: append([]Named(nil), c.named...), Inside: c.cur, Scope: c.scope, plan: c.plan, kind: k,
+		caught: c.caught, nested: c.nested, parallel: c.parallel, run: pass,
+	}
+	c.plan.order[s.ID] = len(c.plan.Steps)
+	c.plan.Steps = append(c.plan.Steps, ps)
+	outer := c.cur
+	c.cur = ps
+	defer func() { c.cur = outer }()
+	if s.Off {
+		ps.Tracks = make([][]*PlannedStep, len(s.Tracks))
+		return ps
+	}
+	if ended != "" {
+		c.fault(s.At, fault.New(fault.Setting, "this step is never reached: %s ends the way before it", ended))
+	}
+	c.numbers(s, k)
+	ps.policy = policyOf(s)
+	ps.run = k.compile(c, s)
+	c.undo(s)
+	if len(ps.Faults) > 0 {
+		ps.run = ps.refuse
+	}
+	return ps
+}
+
+// numbers checks the settings that are numbers.
+func (c *compiler) numbers(s *Step, k *Kind) {
+	for _, set := range k.Settings {
+		if v := s.Setting(set.Name); set.Type == Number && v != "" {
+			if n, err := strconv.ParseFloat(v, 64); err != nil || n < 0 || n > 1e9 {
+				c.fault(s.place(set.Name), fault.Expect(fault.Type, "a number that is not negative", fault.Quote(v)).In(set.Name))
+			}
+		}
+	}
+}
+
+// number reads a setting that was checked.
+func (s *Step) number(name string) float64 {
+	n, err := strconv.ParseFloat(s.Setting(name), 64)
+	if err != nil || n < 0 {
+		return 0
+	}
+	return n
+}
+
+// undo compiles the steps that take a step back.
+func (c *compiler) undo(s *Step) {
+	t := s.Track("undo")
+	if t == nil {
+		return
+	}
+	if len(t.Steps) > 0 && !c.caught {
+		c.fault(s.At, fault.New(fault.Setting, "%s is undone by nothing: it stands in no attempt", s.Name).Mended("Wrap it and the steps behind it in an attempt"))
+	}
+	c.within(func() { c.track(t) })
+}
+
+// within compiles in a scope of its own: what is yielded there is not seen behind it.
+func (c *compiler) within(do func()) {
+	scope, named := c.scope, c.named
+	c.scope = scope.Inner()
+	do()
+	scope.Follow(c.scope)
+	c.scope, c.named = scope, named[:len(named):len(named)]
+}
+
+// track compiles the steps of a track of the step at hand.
+func (c *compiler) track(t *Track) []*PlannedStep {
+	list := c.steps(t.Steps)
+	c.plan.ends[fmt.Sprint(t.Path)] = append([]Named(nil), c.named...)
+	c.cur.Tracks = append(c.cur.Tracks, list)
+	return list
+}
+
+// define adds a step's result, a record, to the scope.
+func (c *compiler) define(s *Step, setting string, sch *schema.Schema) int {
+	return c.yield(s, setting, Named{Schema: sch}, formula.Type{Kind: value.RecordKind, Fields: sch.Root})
+}
+
+// yield adds a step's result of any type to the scope.
+func (c *compiler) yield(s *Step, setting string, n Named, t formula.Type) int {
+	n.Name, n.Type = s.Setting(setting), t
+	if _, _, taken := c.scope.Slot(n.Name); taken {
+		c.fault(s.place(setting), fault.New(fault.Setting, "the name %q is taken already", n.Name))
+	}
+	n.Slot = c.scope.Define(n.Name, t)
+	c.named = append(c.named, n)
+	c.cur.Result = &n
+	return n.Slot
+}
+
+func (c *compiler) formula(at doc.Text) *formula.Program {
+	prog, faults := formula.Compile(at.Value, c.scope)
+	for _, f := range faults {
+		if c.unread(at.Value) {
+			f.Mended("%s is read record by record: use it inside a For each of it", c.plan.ReadStep.Setting("as"))
+		}
+		c.fault(at, f)
+	}
+	if prog != nil {
+		c.plan.Tables, c.plan.Functions = append(c.plan.Tables, prog.Tables...), append(c.plan.Functions, prog.Libraries...)
+		c.slots = max(c.slots, prog.Slots())
+	}
+	return prog
+}
+
+// want compiles a formula that must yield a kind of value.
+func (c *compiler) want(at doc.Text, kind value.Kind, expected string) *formula.Program {
+	prog := c.formula(at)
+	if prog != nil && !prog.Type.Fits(kind) {
+		c.fault(at, fault.Expect(fault.Type, expected, prog.Type.String()))
+		return nil
+	}
+	return prog
+}
+
+// unread says whether a formula speaks of the records outside of the each that reads them.
+func (c *compiler) unread(source string) bool {
+	if c.plan.ReadStep == nil {
+		return false
+	}
+	name := c.plan.ReadStep.Setting("as")
+	if _, _, ok := c.scope.Slot(name); ok {
+		return false
+	}
+	return slices.Contains(formula.Names(source), name)
+}
+
+// record finds the record that a setting names.
+func (c *compiler) record(s *Step, setting string) (slot int, sch *schema.Schema) {
+	name := s.Setting(setting)
+	for i := len(c.named) - 1; i >= 0; i-- {
+		if n := c.named[i]; n.Name == name && n.Schema != nil && !n.List {
+			return n.Slot, n.Schema
+		}
+	}
+	if name != "" {
+		f := fault.New(fault.Unknown, "no step before yields %q", name)
+		if c.unread(name) {
+			f.Mended("It is read record by record: put this step inside a For each of it")
+		}
+		c.fault(s.place(setting), f)
+	}
+	return -1, nil
+}
+
+func (c *compiler) schema(s *Step, setting string) *schema.Schema {
+	id := s.Setting(setting)
+	if sch := c.parts.Schema(id); sch != nil {
+		return sch
+	}
+	if id != "" {
+		c.fault(s.place(setting), fault.New(fault.Unknown, "there is no schema %q", id))
+	}
+	return &schema.Schema{ID: id, Root: schema.Record(id)}
+}
+
+// tables checks that a step's connection has tables.
+func (c *compiler) tables(s *Step) {
+	id := s.Setting("connection")
+	conn := c.parts.Connection(id)
+	switch {
+	case id == "":
+	case conn == nil:
+		c.fault(s.place("connection"), fault.New(fault.Unknown, "there is no connection %q", id))
+	case connection.KindOf(conn.Kind) == nil || !connection.KindOf(conn.Kind).Tables:
+		c.fault(s.place("connection"), fault.Expect(fault.Setting, "a connection to a database", conn.Kind))
+	}
+}
