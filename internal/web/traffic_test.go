@@ -106,7 +106,7 @@ func TestWhatWasSetAsideIsWork(t *testing.T) {
 	status, page = w.sends("/traffic/aside", "do", "let go", "id", key(0))
 	require.Equal(t, 200, status)
 	w.hasNot(page, "the pier is")
-	status, page = w.sends("/traffic/aside", "do", "let go", "id", key(0))
+	status, _ = w.sends("/traffic/aside", "do", "let go", "id", key(0))
 	require.Equal(t, 409, status, "it is no longer open")
 	_, err = w.ledger.Exec(t.Context(), "insert into station (id, gauge_code, name, datum_cm) values (98, 'XX99', 'New pier', 0)")
 	require.NoError(t, err)

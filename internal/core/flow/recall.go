@@ -167,6 +167,16 @@ func (h Heard) Answered(of *schema.Schema) Answered {
 	return a
 }
 
+// picked are the things at some positions of a list, those that it has.
+func picked[T any](list []T, at []int) (out []T) {
+	for _, i := range at {
+		if i < len(list) {
+			out = append(out, list[i])
+		}
+	}
+	return out
+}
+
 func asJSON(v value.Value) string {
 	if v.Kind() == value.Absent {
 		return "{}"
@@ -181,15 +191,9 @@ func (r *Recorder) Lookup(ctx context.Context, l Lookup, keys [][]value.Value) (
 		list[i] = question{l.Flow, l.Step, asJSON(value.Rec(value.NewShape(l.Columns...), key)), l.Row}
 	}
 	done, _, err := r.hear(list, false, func(o Outside, left []int) ([]Answered, []Effect, error) {
-		part, some := l, make([][]value.Value, len(left))
-		part.Items = nil
-		for n, i := range left {
-			some[n] = keys[i]
-			if i < len(l.Items) {
-				part.Items = append(part.Items, l.Items[i])
-			}
-		}
-		rows, err := o.Lookup(ctx, part, some)
+		part := l
+		part.Items = picked(l.Items, left)
+		rows, err := o.Lookup(ctx, part, picked(keys, left))
 		out := make([]Answered, len(rows))
 		for n, row := range rows {
 			out[n].Answer = row
@@ -216,15 +220,9 @@ func (r *Recorder) Upsert(ctx context.Context, u Upsert, rows []value.Value) ([]
 		list[i] = question{u.Flow, u.Step, asJSON(row), nil}
 	}
 	done, effects, err := r.hear(list, true, func(o Outside, left []int) ([]Answered, []Effect, error) {
-		part, some := u, make([]value.Value, len(left))
-		part.Items = nil
-		for n, i := range left {
-			some[n] = rows[i]
-			if i < len(u.Items) {
-				part.Items = append(part.Items, u.Items[i])
-			}
-		}
-		written, err := o.Upsert(ctx, part, some)
+		part := u
+		part.Items = picked(u.Items, left)
+		written, err := o.Upsert(ctx, part, picked(rows, left))
 		out, effects := make([]Answered, len(written)), make([]Effect, len(written))
 		for n, w := range written {
 			out[n].Fault, effects[n] = w.Fault, w.Effect
@@ -248,15 +246,9 @@ func (r *Recorder) Call(ctx context.Context, c Call, requests []value.Value) ([]
 		list[i] = question{c.Flow, c.Step, asJSON(request), c.Op.Response}
 	}
 	done, effects, err := r.hear(list, c.Op.Verb.Effect, func(o Outside, left []int) ([]Answered, []Effect, error) {
-		part, some := c, make([]value.Value, len(left))
-		part.Items = nil
-		for n, i := range left {
-			some[n] = requests[i]
-			if i < len(c.Items) {
-				part.Items = append(part.Items, c.Items[i])
-			}
-		}
-		answers, err := o.Call(ctx, part, some)
+		part := c
+		part.Items = picked(c.Items, left)
+		answers, err := o.Call(ctx, part, picked(requests, left))
 		effects := make([]Effect, len(answers))
 		for n, a := range answers {
 			if a.NotDone {
