@@ -145,6 +145,7 @@ var triggers = map[string]func(c *compiler, t Trigger){
 		}
 		if op.Response.Root.Field(t.Rising.Value) == nil {
 			c.fault(t.Rising, fault.New(fault.Unknown, "%s has no field %q", op.Response.ID, t.Rising.Value))
+			c.plan.Poll = &Asking{Op: op} // what it gives and is asked with is known all the same
 			return
 		}
 		outer := c.scope

@@ -107,6 +107,15 @@ func TestWhatACallIsAskedWithIsChecked(t *testing.T) {
 	require.Contains(t, compiled(t, "nowhere", "").Faults.Error(), `Desk has no operation "nowhere". It has list, note`)
 }
 
+// TestAMissingRisingFieldIsOneFault: what the operation gives and is asked with stays known, so that a form can offer it.
+func TestAMissingRisingFieldIsOneFault(t *testing.T) {
+	text := strings.NewReplacer("rising: pax", "rising: changed", "%OP%", "note", "%WITH%", "number: booking.number, count: booking.pax").Replace(noting)
+	p := compiledText(t, parts(t), "noting", text)
+	require.Len(t, p.Faults, 1)
+	require.Contains(t, p.Faults[0].Error(), `booking has no field "changed"`)
+	require.Equal(t, "list", p.Poll.Op.ID)
+}
+
 // told keeps what it was asked and answers it, but refuses one number.
 type told struct {
 	Dry

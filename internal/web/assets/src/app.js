@@ -60,11 +60,12 @@ const unsent = new Set(); // forms with a change that the server has not answere
 
 function edits() {
   const states = new WeakMap();
-  let redrawing = false, kept = null;
+  let redrawing = false, kept = null, focused = null;
   const send = async (form) => {
     if (!form.isConnected) { unsent.delete(form); return; }
     const state = states.get(form);
     if (state.busy) { state.again = true; return; }
+    if (redrawing) { state.held = true; return; } // the form that comes takes over what was typed, and sends it
     state.busy = true;
     unsent.add(form);
     try {
@@ -89,7 +90,8 @@ function edits() {
     const state = stateOf(form);
     state.then = async () => {
       redrawing = true;
-      try { await htmx.ajax("GET", row.getAttribute("hx-get"), { target: "#work", swap: "outerHTML" }); } finally { redrawing = false; }
+      try { await htmx.ajax("GET", row.getAttribute("hx-get"), { target: "#work", swap: "outerHTML settle:0ms" }); } finally { redrawing = false; } // no key comes between
+      if (state.held && form.isConnected) { state.held = false; send(form); } // it was not drawn anew
     };
     if (!state.timer && !state.busy && e.target.tagName !== "SELECT") { state.then(); state.then = null; } // it was sent before
   });
@@ -123,24 +125,36 @@ function edits() {
     send(form);
   });
   document.addEventListener("submit", (e) => { if (e.target.matches("form[data-edit]")) e.preventDefault(); });
-  // A form that is drawn anew keeps what is being typed into it.
+  // A form that is drawn anew keeps what was typed into it meanwhile, up to the moment in which it goes.
   document.addEventListener("htmx:before:swap", () => {
-    if (!redrawing) { kept = null; return; }
-    const el = document.activeElement, form = el?.closest?.("form[data-edit]");
-    kept = form && el.id && el.matches("input, textarea") ? { el, action: form.action, value: el.value, dirty: el.value !== el.defaultValue, from: el.selectionStart, to: el.selectionEnd } : null;
+    kept = redrawing ? document.querySelector("form[data-edit]") : null;
+    focused = kept?.contains(document.activeElement) ? document.activeElement : null;
   });
   document.addEventListener("htmx:after:swap", () => {
-    const field = kept && !kept.el.isConnected && document.getElementById(kept.el.id);
-    if (!field || field.closest("form[data-edit]")?.action !== kept.action) return;
-    field.focus();
-    if (kept.dirty) {
-      field.value = kept.value;
+    if (!kept || kept.isConnected) return;
+    for (const old of kept.elements) {
+      const field = old.id && changedHere(old) && document.getElementById(old.id);
+      if (!field || field.closest("form[data-edit]")?.action !== kept.action || field.value === old.value) continue;
+      const more = typedSince(field); // it has the focus already
+      field.value = old.value + more;
       field.dispatchEvent(new Event("input", { bubbles: true }));
+      if (field.matches("select[data-redraw]")) field.dispatchEvent(new Event("change", { bubbles: true }));
+      if (more) focused = null;
     }
-    try { field.setSelectionRange(kept.from, kept.to); } catch { /* a field without a caret */ }
-    kept = null;
+    const field = focused && document.getElementById(focused.id);
+    if (field) {
+      field.focus();
+      try { field.setSelectionRange(focused.selectionStart, focused.selectionEnd); } catch { /* a field without a caret */ }
+    }
+    kept = focused = null;
   });
 }
+
+// typedSince is what was typed into a field behind what the server has drawn.
+const typedSince = (el) => el.matches("input, textarea") && el.value.startsWith(el.defaultValue) ? el.value.slice(el.defaultValue.length) : "";
+
+// changedHere says whether a field has another value than the server has drawn.
+const changedHere = (el) => el.matches("input:not([type=hidden]), textarea") ? el.value !== el.defaultValue : el.matches("select") && !el.selectedOptions[0]?.defaultSelected && [...el.options].some((o) => o.defaultSelected);
 
 // outline goes on to the next name at Enter. What is typed before that is drawn is kept and put into it.
 const ahead = { field: "", typed: "" };
