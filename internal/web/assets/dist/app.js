@@ -54,6 +54,9 @@ function depending() {
   settle();
 }
 
+// What comes is whole at once: no key falls between its being put in and its getting the focus.
+htmx.config.defaultSettleDelay = 0;
+
 // A form with data-edit is sent a moment after each change, one request at a time. Its answer
 // brings the parts of the page that changed; the field under the caret is left alone.
 const unsent = new Set(); // forms with a change that the server has not answered yet
@@ -90,7 +93,7 @@ function edits() {
     const state = stateOf(form);
     state.then = async () => {
       redrawing = true;
-      try { await htmx.ajax("GET", row.getAttribute("hx-get"), { target: "#work", swap: "outerHTML settle:0ms" }); } finally { redrawing = false; } // no key comes between
+      try { await htmx.ajax("GET", row.getAttribute("hx-get"), { target: "#work", swap: "outerHTML" }); } finally { redrawing = false; }
       if (state.held && form.isConnected) { state.held = false; send(form); } // it was not drawn anew
     };
     if (!state.timer && !state.busy && e.target.tagName !== "SELECT") { state.then(); state.then = null; } // it was sent before
