@@ -133,17 +133,25 @@ type Again struct {
 	Same    bool   // on the release that it ran on, not on the newest
 }
 
+// anew is an ended run, and the run that somebody begins of it.
+func (e *Engine) anew(ctx context.Context, run uuid.UUID, by string) (r, again store.Run, err error) {
+	if r, err = store.RunByID(ctx, e.db, run); err != nil {
+		return r, again, err
+	}
+	if !r.Ended() {
+		return r, again, store.ErrChanged
+	}
+	again = r
+	again.ID, again.Parent, again.StartedBy, again.Caller = uuid.Must(uuid.NewV7()), &r.ID, by, store.Caller{}
+	return r, again, nil
+}
+
 // Repeat runs the whole input of an ended run again.
 func (e *Engine) Repeat(ctx context.Context, run uuid.UUID, how Again) (uuid.UUID, error) {
-	r, err := store.RunByID(ctx, e.db, run)
+	r, again, err := e.anew(ctx, run, how.By)
 	if err != nil {
 		return uuid.Nil, err
 	}
-	if !r.Ended() {
-		return uuid.Nil, store.ErrChanged
-	}
-	again := r
-	again.ID, again.Parent, again.StartedBy, again.Caller = uuid.Must(uuid.NewV7()), &r.ID, how.By, store.Caller{}
 	again.InputPath = r.DonePath
 	err = pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
 		var err error

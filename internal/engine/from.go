@@ -16,15 +16,10 @@ import (
 // RepeatFrom runs an ended run again from a step on, on the newest release, with what its messages had come to there. It is
 // a run of its own that names the first as its parent.
 func (e *Engine) RepeatFrom(ctx context.Context, run uuid.UUID, step, by string) (uuid.UUID, error) {
-	r, err := store.RunByID(ctx, e.db, run)
+	r, again, err := e.anew(ctx, run, by)
 	if err != nil {
 		return uuid.Nil, err
 	}
-	if !r.Ended() {
-		return uuid.Nil, store.ErrChanged
-	}
-	again := r
-	again.ID, again.Parent, again.StartedBy, again.Caller = uuid.Must(uuid.NewV7()), &r.ID, by, store.Caller{}
 	again.InputPath, again.DonePath = "", ""
 	err = pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
 		var err error

@@ -68,8 +68,25 @@ func compileSeal(c *compiler, s *Step) runner {
 		return pass
 	}
 	c.bytes(s, "value", prog)
+	return withKey(s, "signed by", func(b *Batch, it *Item, key *openpgp.Key) (value.Value, *fault.Fault) {
+		text, ok := it.bytes(s, prog)
+		keys := ""
+		if ok && to != nil {
+			keys, ok = it.text(s, to)
+		}
+		if !ok {
+			return value.Value{}, nil
+		}
+		sealed, f := openpgp.Seal(b.world(), text, keys, key)
+		return value.Str(sealed), f
+	}, slot)
+}
+
+// withKey does a step to each record with the key that a setting names; what comes of it goes into a slot, and a record
+// that it cannot be done to is set aside.
+func withKey(s *Step, named string, do func(*Batch, *Item, *openpgp.Key) (value.Value, *fault.Fault), slot int) runner {
 	return func(ctx context.Context, b *Batch, items []*Item) error {
-		key, f, err := b.key(ctx, s, "signed by")
+		key, f, err := b.key(ctx, s, named)
 		if err != nil {
 			return err
 		}
@@ -78,20 +95,11 @@ func compileSeal(c *compiler, s *Step) runner {
 				it.aside(s.ID, copied(f))
 				continue
 			}
-			text, ok := it.bytes(s, prog)
-			keys := ""
-			if ok && to != nil {
-				keys, ok = it.text(s, to)
-			}
-			if !ok {
-				continue
-			}
-			sealed, f := openpgp.Seal(b.world(), text, keys, key)
-			if f != nil {
+			if v, f := do(b, it, key); f != nil {
 				it.aside(s.ID, f.In(s.Name))
-				continue
+			} else if it.State == Live {
+				it.Frame.Slots[slot] = v
 			}
-			it.Frame.Slots[slot] = value.Str(sealed)
 		}
 		return nil
 	}
@@ -135,24 +143,9 @@ func compileOpen(c *compiler, s *Step) runner {
 		return pass
 	}
 	c.bytes(s, "value", prog)
-	return func(ctx context.Context, b *Batch, items []*Item) error {
-		key, f, err := b.key(ctx, s, "with")
-		if err != nil {
-			return err
-		}
-		for _, it := range items {
-			if f != nil {
-				it.aside(s.ID, copied(f))
-				continue
-			}
-			if v, f := openedOf(b, s, it, prog, from, key); f != nil {
-				it.aside(s.ID, f.In(s.Name))
-			} else if it.State == Live {
-				it.Frame.Slots[slot] = v
-			}
-		}
-		return nil
-	}
+	return withKey(s, "with", func(b *Batch, it *Item, key *openpgp.Key) (value.Value, *fault.Fault) {
+		return openedOf(b, s, it, prog, from, key)
+	}, slot)
 }
 
 func openedOf(b *Batch, s *Step, it *Item, prog, from *formula.Program, key *openpgp.Key) (value.Value, *fault.Fault) {
