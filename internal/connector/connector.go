@@ -87,6 +87,7 @@ type entry struct {
 	sys     system.System
 	err     error
 	looked  time.Time // when the setup was last asked for
+	changed time.Time // when it was last told that the setup is another one
 	breaker breaker
 }
 
@@ -127,7 +128,7 @@ func (p *Pool) Anew(id string) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if e := p.open[id]; e != nil {
-		e.looked = time.Time{}
+		e.changed = time.Now()
 	}
 }
 
@@ -135,7 +136,8 @@ func (p *Pool) Anew(id string) {
 func (p *Pool) entry(ctx context.Context, id string) (*entry, error) {
 	p.mu.Lock()
 	e := p.open[id]
-	known := e != nil && time.Since(e.looked) < fresh
+	asked := time.Now()
+	known := e != nil && e.looked.After(e.changed) && asked.Sub(e.looked) < fresh
 	p.mu.Unlock()
 	if known {
 		return e, nil
@@ -147,13 +149,17 @@ func (p *Pool) entry(ctx context.Context, id string) (*entry, error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if e = p.open[id]; e != nil && same(e.setup, setup) {
-		e.looked = time.Now()
+		e.looked = asked // before the answer: a change while it was on its way is seen next time
 		return e, nil
+	}
+	var changed time.Time
+	if e != nil {
+		changed = e.changed
 	}
 	if e != nil && e.sys != nil {
 		go e.sys.Close() // those that use it still may end
 	}
-	e = &entry{setup: setup, looked: time.Now()}
+	e = &entry{setup: setup, looked: asked, changed: changed}
 	p.open[id] = e
 	if setup == nil {
 		return e, nil

@@ -61,6 +61,7 @@ type world struct {
 	engine *engine.Engine
 	vault  *vault.Vault
 	server *httptest.Server
+	pool   *connector.Pool
 	folder string
 	logs   *bytes.Buffer
 }
@@ -92,16 +93,16 @@ func newWorld(t testing.TB) *world {
 	w.vault = &vault.Vault{DB: w.db, Ring: ring, Project: "skerry", Env: "Workbench"}
 	w.reach("gauge-drop", "file", map[string]string{"folder": w.folder, "done": t.TempDir()})
 	w.reach("harbour-ledger", "sql", map[string]string{"by": "address", "address": ledgerURL})
-	outside := connector.NewPool(w.vault, connector.Rules{})
-	t.Cleanup(outside.Close)
-	w.engine, err = engine.New(w.db, outside, engine.Options{Look: 50 * time.Millisecond, Rest: 100 * time.Millisecond, Health: 300 * time.Millisecond, Project: "skerry", Env: "Workbench"})
+	w.pool = connector.NewPool(w.vault, connector.Rules{})
+	t.Cleanup(w.pool.Close)
+	w.engine, err = engine.New(w.db, w.pool, engine.Options{Look: 50 * time.Millisecond, Rest: 100 * time.Millisecond, Health: 300 * time.Millisecond, Project: "skerry", Env: "Workbench"})
 	require.NoError(t, err)
 	_, err = w.engine.MakeRelease(ctx, "skerry", "gauge-readings", "First light", person.ID)
 	require.NoError(t, err)
 	require.NoError(t, w.engine.Start(ctx))
 	t.Cleanup(w.engine.Stop)
 	site := &page.Site{
-		DB: w.db, Engine: w.engine, Outside: outside, Vault: w.vault, Hub: page.NewHub(ctx, w.db),
+		DB: w.db, Engine: w.engine, Outside: w.pool, Vault: w.vault, Hub: page.NewHub(ctx, w.db),
 		Log: slog.New(slog.NewTextHandler(w.logs, nil)), Project: "skerry", Person: person, Env: "Workbench",
 	}
 	w.server = httptest.NewServer(Handler(site))
@@ -126,6 +127,9 @@ func (w *world) reach(id, kind string, values map[string]string) {
 		}
 	}
 	require.NoError(w.t, store.SaveSetting(w.t.Context(), w.db, "skerry", "Workbench", store.Setting{Connection: id, Kind: kind, Chosen: chosen}, -1, "mira"))
+	if w.pool != nil {
+		w.pool.Anew(id)
+	}
 }
 
 func (w *world) drop(name, content string) {
