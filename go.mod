@@ -9,6 +9,8 @@ require (
 	github.com/cockroachdb/apd/v3 v3.2.3
 	github.com/dlclark/regexp2/v2 v2.5.2
 	github.com/dop251/goja v0.0.0-20260917113740-793a2a65c13b
+	github.com/emersion/go-imap v1.2.1
+	github.com/emersion/go-message v0.18.2
 	github.com/emersion/go-sasl v0.0.0-20241020182733-b788ff22d5a6
 	github.com/emersion/go-smtp v0.25.1
 	github.com/expr-lang/expr v1.17.8

@@ -25,6 +25,6 @@ case "$1" in
   server) ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1 || install postgresql ;;
   judge) command -v xmllint >/dev/null || install libxml2-utils; command -v xsltproc >/dev/null || install xsltproc ;;
   axe) [ -f tools/node_modules/axe-core/axe.min.js ] || (cd tools && npm install --no-audit --no-fund --silent) ;;
-  systems) [ -x /usr/sbin/mariadbd ] || installquiet mariadb-server; [ -x /usr/sbin/slapd ] || installquiet slapd; [ -x /usr/lib/openssh/sftp-server ] || installquiet openssh-sftp-server; [ -x /usr/sbin/exim4 ] || installquiet exim4-daemon-light ;;
+  systems) [ -x /usr/sbin/mariadbd ] || installquiet mariadb-server; [ -x /usr/sbin/slapd ] || installquiet slapd; [ -x /usr/lib/openssh/sftp-server ] || installquiet openssh-sftp-server; [ -x /usr/sbin/exim4 ] || installquiet exim4-daemon-light; [ -x /usr/sbin/dovecot ] || installquiet dovecot-imapd ;;
   browser) [ -x /usr/bin/chromium ] || install chromium ;;
 esac

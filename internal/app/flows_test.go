@@ -49,7 +49,7 @@ func newWorld(t *testing.T) *world {
 	t.Helper()
 	ctx := t.Context()
 	data := t.TempDir()
-	w := &world{t: t, office: filepath.Join(data, "stand-ins", "office"), desk: quayside.New(), board: &noticeboard.Board{}, room: &postroom.Room{}}
+	w := &world{t: t, office: filepath.Join(data, "stand-ins", "office"), desk: quayside.New(), board: &noticeboard.Board{}, room: postroom.New()}
 	var err error
 	w.db, err = store.Open(ctx, testdb.New(t))
 	require.NoError(t, err)
@@ -87,10 +87,15 @@ func (w *world) own() standin.Standin {
 			return nil, err
 		}
 		port, authority, err := w.room.Serve(ctx)
+		if err != nil {
+			return nil, err
+		}
+		box, boxAuthority, err := w.room.Desk.Serve(ctx)
 		return &standin.Running{Reach: map[string]standin.Reach{
-			"quayside":    {Kind: "http", Values: map[string]string{"address": desk, "sign in": "bearer token", "token": quayside.Token}},
-			"noticeboard": {Kind: "http", Values: map[string]string{"address": board, "sign in": "key in a header", "key name": "X-Board-Token", "token": noticeboard.Token}},
-			"postroom":    {Kind: "mail", Values: postroom.Settings(port, authority)},
+			"quayside":     {Kind: "http", Values: map[string]string{"address": desk, "sign in": "bearer token", "token": quayside.Token}},
+			"noticeboard":  {Kind: "http", Values: map[string]string{"address": board, "sign in": "key in a header", "key name": "X-Board-Token", "token": noticeboard.Token}},
+			"postroom":     {Kind: "mail", Values: postroom.Settings(port, authority)},
+			"desk-mailbox": {Kind: "mailbox", Values: postroom.DeskSettings(box, boxAuthority)},
 		}}, err
 	}}
 }
@@ -211,6 +216,20 @@ func TestNoticesAreMailedOnceAndPosted(t *testing.T) {
 	require.Equal(t, []noticeboard.Post{{Board: "crew", Text: "Crew 506 on Tern: please fetch your badge"}}, w.board.Posts())
 }
 
+// TestALetterToTheDeskIsTold: its paper is kept by the booking's number, and the crew is told.
+func TestALetterToTheDeskIsTold(t *testing.T) {
+	w := newWorld(t)
+	w.room.Desk.Deliver(postroom.Wrote(0))
+	r := w.first("letters-to-the-desk")
+	require.Equal(t, store.Done, r.State, "%v", r.Fault)
+	require.Equal(t, "B-20417", r.Reference)
+	text, err := os.ReadFile(filepath.Join(w.office, "papers", "B-20417-vehicle.csv"))
+	require.NoError(t, err)
+	require.Equal(t, "plate,class\r\nSK 40117,CAR", string(text))
+	posts := w.board.Posts()
+	require.Equal(t, "Tove Lind <tove@post.example> about B-20417. My car has become a van. Is there room?", posts[len(posts)-1].Text)
+}
+
 func TestTheVesselListIsWritten(t *testing.T) {
 	w := newWorld(t)
 	r := w.byHand("vessel-list")
@@ -257,7 +276,7 @@ func TestSecretsAreSealed(t *testing.T) {
 	w.board.Moods.Set(standin.Expire, true)
 	w.byHand("crew-notice")
 	w.byHand("scanned-papers")
-	words := []string{quayside.Token, noticeboard.Token, postroom.Password, crewroll.Password, driftbox.ClientSecret}
+	words := []string{quayside.Token, noticeboard.Token, postroom.Password, postroom.Word, crewroll.Password, driftbox.ClientSecret}
 	runs, err := store.Runs(t.Context(), w.db, store.RunFilter{Project: DemoProject, Most: 50})
 	require.NoError(t, err)
 	entries := 0

@@ -115,7 +115,8 @@ func (e env) check() *cobra.Command {
 		Long: `Checks every part of the project and how they fit together: syntax, names, types,
 the shape of the data through every step, rules against both schemas.
 
-Each fault is one line: file:line:column: what is wrong. Ends with 1 when there are any.`,
+Each fault is one line: file:line:column: what is wrong. Ends with 1 when there are any. Outcomes that
+nothing is done about, as a caller who gets no answer, are lines that begin with "note:"; they are no faults.`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			p, err := load(args[0])
@@ -124,6 +125,9 @@ Each fault is one line: file:line:column: what is wrong. Ends with 1 when there 
 			}
 			for _, f := range p.Faults {
 				fmt.Fprintln(e.out, f.Error())
+			}
+			for _, f := range p.Notes {
+				fmt.Fprintln(e.out, "note: "+f.Error())
 			}
 			if len(p.Faults) > 0 {
 				return errFaults

@@ -42,6 +42,13 @@ func TestCheck(t *testing.T) {
 	require.Equal(t, exitFaults, code)
 	require.Equal(t, "flows/gauge-readings.yaml:23:44: there is no \"x\" here\n", out)
 
+	require.NoError(t, os.WriteFile(path, text, 0o644))
+	quiet := "flow: Quiet\ntrigger: {kind: called, input: booking, output: invoice-note}\nsteps:\n  - {step: note, id: n, text: input.number}\n"
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "flows", "quiet.yaml"), []byte(quiet), 0o644))
+	code, out, _ = call(t, "", "check", dir)
+	require.Equal(t, exitDone, code, "what is pointed out is no fault")
+	require.Contains(t, out, "note: flows/quiet.yaml:2:10: whoever calls the flow is promised Note of an invoice, and no step answers")
+
 	code, _, errs = call(t, "", "check", filepath.Join(dir, "none"))
 	require.Equal(t, exitInput, code)
 	require.Contains(t, errs, "no such file or directory")

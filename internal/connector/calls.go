@@ -25,6 +25,15 @@ func (p *Pool) Folder(ctx context.Context, id string) (system.Folder, error) {
 	return f, err
 }
 
+// Letters brings the mails that wait in a mailbox, and takes those out of the way that take has taken.
+func (p *Pool) Letters(ctx context.Context, id, from, subject string, take func(system.Letter) error) error {
+	box, e, err := as[system.Mailbox](ctx, p, id, "bring mail")
+	if err != nil {
+		return err
+	}
+	return p.guarded(e, id, func() error { return box.Letters(ctx, from, subject, take) })
+}
+
 // Lookup finds rows.
 func (p *Pool) Lookup(ctx context.Context, l flow.Lookup, keys [][]value.Value) (rows []value.Value, err error) {
 	db, e, err := as[system.Tables](ctx, p, l.Connection, "look up rows")

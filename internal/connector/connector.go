@@ -18,6 +18,7 @@ import (
 	"hollowreed/internal/connector/file"
 	"hollowreed/internal/connector/http"
 	"hollowreed/internal/connector/mail"
+	"hollowreed/internal/connector/mailbox"
 	"hollowreed/internal/connector/mariadb"
 	"hollowreed/internal/connector/probe"
 	"hollowreed/internal/connector/sftp"
@@ -37,6 +38,7 @@ var openers = map[string]func(system.Env) (system.System, error){
 	"sftp":      sftp.Open,
 	"soap":      soap.Open,
 	"mail":      mail.Open,
+	"mailbox":   mailbox.Open,
 	"directory": directory.Open,
 	"sql":       openSQL,
 }

@@ -60,7 +60,7 @@ func (e *Engine) apart(key string, look func() error) {
 
 // looks are how the triggers are watched; a person is not.
 var looks = map[string]func(e *Engine, ctx context.Context, r store.Release, plan *flow.Plan) error{
-	"file": (*Engine).lookInto, "records": (*Engine).poll, "schedule": (*Engine).onTime,
+	"file": (*Engine).lookInto, "records": (*Engine).poll, "mail": (*Engine).collect, "schedule": (*Engine).onTime,
 }
 
 // look goes through the folders of all released flows.

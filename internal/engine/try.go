@@ -96,28 +96,26 @@ func (e *Engine) Try(ctx context.Context, p *project.Project, flowID, sample str
 		how.At = time.Now()
 	}
 	at := how.At.UTC().Truncate(time.Second)
-	facts := flow.Facts{ID: "try", File: sample, Reference: sample, Started: value.Instant(at), Request: p.TriedRequest(plan)}
+	facts := flow.Facts{ID: "try", File: sample, Started: value.Instant(at), Request: p.TriedRequest(plan)}
+	input, err := t.input(p, plan)
+	if err != nil {
+		t.Fault = fault.From(err, fault.Setting)
+		return t
+	}
+	facts.Reference = plan.ReferenceOf(flow.RunFacts(facts.ID, facts.File, "", 0, facts.Started), input, facts.Request)
 	outside := how.outside(e.outside)
 	house := &flow.DryHouse{Outside: outside, Plan: p.Flow, At: at, Facts: facts, Watch: how.Watch, Secrets: e.outside.Secret}
 	if how.Keeps {
 		house.Heard = how.Heard
 	}
 	t.batch = &flow.Batch{Plan: plan, Outside: outside, Try: 1, Totals: &flow.Totals{}, House: house, Watch: how.Watch}
-	t.run(ctx, p, plan, facts)
+	t.run(ctx, p, plan, flow.Playing{Facts: facts, Input: input, Most: MaxTried, Only: how.Record})
 	t.Counts = t.batch.Counts
 	return t
 }
 
 // run takes the sample through the flow.
-func (t *Trial) run(ctx context.Context, p *project.Project, plan *flow.Plan, facts flow.Facts) {
-	m := flow.Playing{Facts: facts, Most: MaxTried, Only: t.how.Record}
-	if plan.Input != nil {
-		var err error
-		if m.Input, err = t.input(p, plan); err != nil {
-			t.Fault = fault.From(err, fault.Setting)
-			return
-		}
-	}
+func (t *Trial) run(ctx context.Context, p *project.Project, plan *flow.Plan, m flow.Playing) {
 	if plan.Source != nil {
 		m.Open = func() (notation.Reader, error) { return p.OpenSample(plan.Source, t.Sample, false) }
 	}
@@ -133,6 +131,9 @@ func (t *Trial) run(ctx context.Context, p *project.Project, plan *flow.Plan, fa
 
 // input is the message with which the try begins: the sample, or the first one of the input's schema.
 func (t *Trial) input(p *project.Project, plan *flow.Plan) (value.Value, error) {
+	if plan.Input == nil {
+		return value.Value{}, nil
+	}
 	if plan.ReadStep == nil && t.Sample != "" {
 		r, err := p.OpenSample(plan.Input, t.Sample, false)
 		if err != nil {
@@ -140,11 +141,7 @@ func (t *Trial) input(p *project.Project, plan *flow.Plan) (value.Value, error) 
 		}
 		return r.Next()
 	}
-	rows, err := p.SampleRecords(plan.Input, 1)
-	if err != nil || len(rows) == 0 {
-		return value.Value{}, nil // the flow goes on without one
-	}
-	return rows[0], nil
+	return p.Example(plan.Input)
 }
 
 func tryFault(err error) *fault.Fault {

@@ -27,7 +27,7 @@ func TestAConnectionIsTested(t *testing.T) {
 	tb.sees("#test", "signed in")
 	tb.fill("#find-table", "_write")
 	tb.keys("\r")
-	tb.sees("#offers", "tide_level_write")
+	tb.sees("#offers tbody tr:first-child", "tide_level_write")
 	tb.click("#offers table button")
 	tb.sees("h1", "tide_level_write")
 

@@ -68,6 +68,7 @@ func TestABookingThatFailsIsFoundMendedAndInvoiced(t *testing.T) {
 		tb.open("/traffic")
 		tb.tabTo("input[name=" + field + "]")
 		tb.keys(booking + kb.Enter)
+		tb.do(chromedp.WaitReady("input[name=" + field + "][value=" + booking + "]")) // what is listed is what was searched for
 		tb.sees("#list [aria-label=Runs]", "Booking to invoice")
 		tb.tabTo("#list [aria-label=Runs] tbody a")
 		tb.keys(kb.Enter)
@@ -114,7 +115,7 @@ func TestANightlyScheduleRunsAChild(t *testing.T) {
 	tb.open("/bench/flows/new")
 	tb.keys("Nightly permits")
 	tb.tabTo("input[name=kind]")
-	tb.keys(kb.ArrowDown + kb.ArrowDown)
+	tb.keys(kb.ArrowDown + kb.ArrowDown + kb.ArrowDown)
 	tb.tabTo("#make-flow")
 	tb.keys(kb.Enter)
 	tb.sees("h1", "Nightly permits")

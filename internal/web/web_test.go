@@ -195,6 +195,9 @@ func (w *world) tab() *tab {
 		if err := emulation.SetFocusEmulationEnabled(true).Do(ctx); err != nil {
 			return err
 		}
+		if _, err := cdppage.AddScriptToEvaluateOnNewDocument(leaving).Do(ctx); err != nil {
+			return err
+		}
 		return cdppage.BringToFront().Do(ctx)
 	}))
 	w.t.Cleanup(func() {
@@ -204,6 +207,10 @@ func (w *world) tab() *tab {
 	})
 	return tb
 }
+
+// leaving marks a document that another one is about to take the place of, so that nobody looks at it any more.
+const leaving = `addEventListener("submit", (e) => queueMicrotask(() => { if (!e.defaultPrevented) document.documentElement.dataset.leaving = "yes"; }));
+addEventListener("beforeunload", () => { document.documentElement.dataset.leaving = "yes"; });`
 
 type tab struct {
 	*world
@@ -244,8 +251,8 @@ func awaitPromise(p *runtime.EvaluateParams) *runtime.EvaluateParams { return p.
 // sees waits until an element holds a text.
 func (tb *tab) sees(selector, text string) {
 	tb.t.Helper()
-	// A page is only seen once its scripts are there: keys would be lost before.
-	js := fmt.Sprintf(`document.readyState === "complete" && [...document.querySelectorAll(%q)].some(e => e.textContent.includes(%q))`, selector, text)
+	// A page is only seen once its scripts are there, since keys would be lost before, and while it waits for nothing.
+	js := fmt.Sprintf(`document.readyState === "complete" && !document.documentElement.dataset.leaving && !document.querySelector(".htmx-request") && [...document.querySelectorAll(%q)].some(e => e.textContent.includes(%q))`, selector, text)
 	deadline := time.Now().Add(15 * time.Second)
 	for time.Now().Before(deadline) {
 		var there bool

@@ -24,7 +24,7 @@ operations:
 
 func room(t *testing.T, change map[string]string) (*postroom.Room, *Server, *connection.Connection) {
 	t.Helper()
-	r := &postroom.Room{}
+	r := postroom.New()
 	port, authority, err := r.Serve(t.Context())
 	require.NoError(t, err)
 	values := postroom.Settings(port, authority)

@@ -74,6 +74,18 @@ type Folder interface {
 	Open(ctx context.Context, name string) (io.ReadCloser, error)
 }
 
+// Letter is a mail that waits in a mailbox.
+type Letter struct {
+	Identity string      // tells it from every other mail of the folder, for ever
+	Value    value.Value // a record of connection.Letter
+}
+
+// Mailbox is a system that has mails.
+type Mailbox interface {
+	// Letters brings the mails that wait and fit, oldest first; those that take has taken are marked, moved or deleted there.
+	Letters(ctx context.Context, from, subject string, take func(Letter) error) error
+}
+
 // Values are the settings of one system, by name, with secrets in place of their names.
 type Values map[string]string
 

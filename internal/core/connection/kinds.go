@@ -56,6 +56,7 @@ type Kind struct {
 	Settings    []Setting
 	Verbs       []Verb
 	Watches     bool // new files in it can start a flow
+	Letters     bool // new mails in it can start a flow
 	Tables      bool // rows can be looked up and upserted by key
 	Loose       bool // what it offers can be called without being described as an operation
 }
@@ -78,7 +79,7 @@ func (v *Verb) Asks() bool { return v.Request != nil || v.NoRequest }
 func (v *Verb) Gives() bool { return v.Response != nil || v.NoResponse }
 
 // Kinds is the table of kinds of system.
-var Kinds = []*Kind{fileKind, sftpKind, sqlKind, httpKind, soapKind, mailKind, directoryKind}
+var Kinds = []*Kind{fileKind, sftpKind, sqlKind, httpKind, soapKind, mailKind, mailboxKind, directoryKind}
 
 // KindOf finds a kind; nil when there is none.
 func KindOf(name string) *Kind {

@@ -38,6 +38,41 @@ var mailKind = &Kind{
 	}},
 }
 
+// Letter is the structure of a mail that came in (RFC 5322, MIME).
+var Letter = fixed("letter", "A mail that came in",
+	needed("id", value.Text, "the Message-ID; empty where it has none"),
+	needed("from", value.Text, "as Mira Orrin <mira@skerry.example>"), listed(needed("to", value.Text, "")), listed(needed("cc", value.Text, "")),
+	field("reply_to", value.Text, "where its sender wants the answer"), field("answers", value.Text, "the Message-ID of the mail that it answers"),
+	needed("subject", value.Text, ""), field("sent", value.Timestamp, "when its sender says that it was"),
+	field("text", value.Text, "its plain text"), field("html", value.Text, "the same as HTML"),
+	letterParts(), needed("size", value.Integer, "bytes of the whole mail"))
+
+func letterParts() *schema.Field {
+	return listed(schema.Record("attachments", needed("name", value.Text, "empty where it has none"), needed("type", value.Text, "media type"), needed("content", value.Binary, ""),
+		field("text", value.Text, "where it is UTF-8")))
+}
+
+var mailboxKind = &Kind{
+	Name: "mailbox", Title: "Mailbox", Letters: true,
+	About: "Reads mail over IMAP, and starts flows with new ones.",
+	Needs: "The server's host and port, a user and a password.",
+	Settings: append([]Setting{
+		{Name: "host", Label: "Host", Type: Text, Required: true},
+		{Name: "port", Label: "Port", Type: Number, Default: "993", Least: 1, Greatest: 65535},
+		{Name: "encryption", Label: "Encryption", Type: Choice, Choices: []string{"tls from the start", "starttls", "none"}, Default: "tls from the start", Help: "Implicit TLS as on port 993 (RFC 8314), or STARTTLS as on 143 (RFC 3501, 6.2.1)"},
+		{Name: "authority", Label: "Own authority", Type: Lines, When: "encryption=starttls|tls from the start", Help: "PEM certificates that are trusted beside those of this machine"},
+		{Name: "user", Label: "User", Type: Text, Required: true},
+		{Name: "password", Label: "Password", Type: Secret, Of: "password"},
+		{Name: "folder", Label: "Folder", Type: Text, Default: "INBOX", Help: "Whose mails are read"},
+		{Name: "after", Label: "A mail that has started a run", Type: Choice, Choices: []string{"mark as read", "move", "delete"}, Default: "mark as read", Help: "It is kept with its run; there it is marked, moved away, or deleted. Where it is marked, mails that somebody has read already start nothing"},
+		{Name: "done", Label: "Such mails go to", Type: Text, Required: true, When: "after=move", Help: "A folder there; it is made when it is missing"},
+	}, waits, largest),
+	Verbs: []Verb{{
+		Name: "find", About: "The mails of the folder that fit, oldest first; they stay as they are", Reads: true, Response: Letter,
+		Request: fixed("letter-search", "Which mails", field("from", value.Text, "in the sender's name or address"), field("subject", value.Text, "in the subject"), field("since", value.Date, "came in on that day or later"), field("unread", value.Boolean, "only such as nobody has read")),
+	}},
+}
+
 var directoryKind = &Kind{
 	Name: "directory", Title: "Directory",
 	About: "Searches and changes the entries of a directory over LDAP v3.",

@@ -64,6 +64,7 @@ func compileChoose(c *compiler, s *Step) runner {
 		c.branch(t, br)
 		branches = append(branches, br)
 	}
+	c.uncovered(s, branches)
 	c.common(s, branches)
 	return func(ctx context.Context, b *Batch, items []*Item) error { return choose(ctx, b, s, branches, items) }
 }

@@ -58,6 +58,7 @@ func (f *Flow) compile(parts Parts, reserve int) *Plan {
 	if len(f.Steps) > 0 && p.ReadStep == nil && brings[f.Trigger.Kind] {
 		c.fault(f.At, fault.New(fault.Required, "the flow does not read what starts it").Mended("Begin with a read step"))
 	}
+	c.promised()
 	p.parts(top)
 	p.Slots = max(c.scope.Size(), c.slots)
 	p.keep()
@@ -92,6 +93,13 @@ var brings = map[string]bool{"file": true, "records": true}
 func (c *compiler) input() {
 	t := c.flow.Trigger
 	c.plan.Input, c.plan.Output = c.contract(t.Input), c.contract(t.Output)
+	if t.Kind == "mail" {
+		letter := *connection.Letter
+		if t.Sample.Value != "" {
+			letter.Samples = []string{t.Sample.Value}
+		}
+		c.plan.Input = &letter
+	}
 	if c.plan.Input == nil {
 		c.scope.Take()
 		return
@@ -132,6 +140,13 @@ var triggers = map[string]func(c *compiler, t Trigger){
 		}
 		if strings.ContainsAny(t.Mask.Value, `/\`) {
 			c.fault(t.Mask, fault.Expect(fault.Setting, "a mask for file names, as *.tide", fault.Quote(t.Mask.Value)))
+		}
+	},
+	"mail": func(c *compiler, t Trigger) {
+		if conn := c.parts.Connection(t.Connection.Value); conn == nil {
+			c.fault(t.Connection, fault.New(fault.Unknown, "there is no connection %q", t.Connection.Value))
+		} else if k := connection.KindOf(conn.Kind); k == nil || !k.Letters {
+			c.fault(t.Connection, fault.Expect(fault.Setting, "a connection to a mailbox", conn.Kind))
 		}
 	},
 	"records": func(c *compiler, t Trigger) {

@@ -54,6 +54,8 @@ type Trigger struct {
 	Operation  doc.Text // records: the operation that gives them
 	Rising     doc.Text // records: a field that is greater in each new one
 	With       []Match  // records: what it is asked with; rising is the greatest value so far, as text
+	From       string   // mail: part of the sender's name or address; empty: anybody's
+	Subject    string   // mail: part of the subject
 	Input      doc.Text // person, called, request: the schema of the message that a run begins with
 	Output     doc.Text // called, request: the schema of the answer
 	As         string   // by which steps speak of the message
@@ -64,7 +66,7 @@ type Trigger struct {
 	Method     string   // request
 	Path       doc.Text // request: behind the address under which requests come in
 	Key        doc.Text // request: the secret that the caller must send as bearer token; empty: none
-	Sample     doc.Text // request: the body of a try, where no schema has one
+	Sample     doc.Text // request: the body of a try, where no schema has one; mail: the mail of a try
 	Wait       int      // request: seconds for which the caller waits for the answer
 	Every      int      // seconds between two looks, or two starts of a schedule
 	At         doc.Text
@@ -134,7 +136,7 @@ func Parse(id string, d *doc.Doc) *Flow {
 	n := d.Root()
 	f := &Flow{ID: id, Title: n.Need("flow").Value, At: n.At(), doc: d}
 	t := n.Map("trigger")
-	f.Trigger = Trigger{Kind: t.Choice("kind", "file", "records", "schedule", "request", "person", "called"), Name: t.Text("name").Value, At: t.At()}
+	f.Trigger = Trigger{Kind: t.Choice("kind", "file", "records", "mail", "schedule", "request", "person", "called"), Name: t.Text("name").Value, At: t.At()}
 	f.Trigger.read(t)
 	if f.Trigger.Every < 1 {
 		t.Fault(fault.Range, "every: expected at least 1 second")
@@ -165,6 +167,12 @@ func (tr *Trigger) read(t doc.Node) {
 		keys, formulas := t.Map("with").Pairs()
 		for i := range keys {
 			tr.With = append(tr.With, Match{keys[i], formulas[i]})
+		}
+	case "mail":
+		tr.Connection, tr.From, tr.Subject, tr.Every = t.Need("connection"), t.Text("from").Value, t.Text("subject").Value, t.Int("every", 30)
+		tr.Sample = t.Text("sample")
+		if tr.As = t.Text("as").Value; tr.As == "" {
+			tr.As = "letter"
 		}
 	case "schedule":
 		tr.Every, tr.Cron, tr.Zone, tr.Holidays = t.Int("every", 3600), t.Text("cron"), t.Text("zone"), t.Text("holidays")

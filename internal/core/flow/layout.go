@@ -3,6 +3,7 @@ package flow
 import (
 	"slices"
 	"strconv"
+	"strings"
 )
 
 // Geometry of a flow's drawing, in pixels. It knows nothing of how it is drawn.
@@ -148,7 +149,7 @@ func (p *Plan) Layout(parts Parts, folded map[string]bool) Geometry {
 	return l.g
 }
 
-var triggerTitles = map[string]string{"file": "Pick up file", "records": "New records", "schedule": "On time", "request": "HTTP request", "person": "By hand", "called": "Called"}
+var triggerTitles = map[string]string{"file": "Pick up file", "records": "New records", "mail": "New mail", "schedule": "On time", "request": "HTTP request", "person": "By hand", "called": "Called"}
 
 // every says how long a number of seconds is: 2 h, 1 min, 90 s.
 func every(seconds int) string {
@@ -168,6 +169,8 @@ func (t Trigger) When() string {
 		return t.Method + " /" + t.Path.Value
 	case "records":
 		return "new of " + t.Operation.Value
+	case "mail":
+		return t.fits()
 	case "schedule":
 		if t.Cron.Value != "" {
 			return t.Cron.Value
@@ -179,6 +182,21 @@ func (t Trigger) When() string {
 		return "by another flow"
 	}
 	return t.Mask.Value
+}
+
+// fits says in a few words which mails start a run.
+func (t Trigger) fits() string {
+	var parts []string
+	if t.From != "" {
+		parts = append(parts, "from "+t.From)
+	}
+	if t.Subject != "" {
+		parts = append(parts, "about "+t.Subject)
+	}
+	if parts == nil {
+		return "any mail"
+	}
+	return strings.Join(parts, ", ")
 }
 
 func laneOf(s *Step) string {

@@ -36,6 +36,7 @@ type Plan struct {
 	Functions  []string // of libraries that they use, as library.name
 	Flows      []string // that it runs
 	Faults     fault.List
+	Notes      fault.List              // outcomes that nothing is done about; they keep nobody from running it
 	Asks       *Asking                 // what its records are read with, where they are an operation's answer
 	Operations []*connection.Operation // that the flow asks for
 	Poll       *Asking                 // the same for a trigger that looks for new records

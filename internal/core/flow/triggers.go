@@ -30,6 +30,15 @@ var Triggers = []TriggerKind{
 		{Name: "with", Label: "Ask with", Type: Matches, Help: "rising is the greatest value so far"},
 		{Name: "every", Label: "Every (seconds)", Type: Number, Default: "10"},
 	}},
+	{"mail", "New mail", "Looks into a mailbox now and then and starts a run with each new mail; there it is marked, moved or deleted once its run is recorded.", []Setting{
+		triggerName,
+		{Name: "connection", Label: "Connection", Type: Part, Of: "connection", Required: true, Help: "A mailbox"},
+		{Name: "from", Label: "Sender contains", Type: Text, Help: "Part of a name or an address; mails of others are left alone"},
+		{Name: "subject", Label: "Subject contains", Type: Text},
+		{Name: "as", Label: "The mail is called", Type: Text, Default: "letter"},
+		{Name: "sample", Label: "Mail of a try", Type: Part, Of: "sample", Help: "As JSON; one is made up where none is named"},
+		{Name: "every", Label: "Every (seconds)", Type: Number, Default: "30"},
+	}},
 	{"schedule", "Schedule", "Starts a run at its times; of several workers one does.", []Setting{
 		triggerName,
 		{Name: "cron", Label: "At", Type: Text, Redraw: true, Help: "A cron expression: minute hour day month weekday, with seconds before it where they matter; or @daily, @hourly"},
@@ -70,6 +79,7 @@ func TriggerOf(name string) *TriggerKind {
 func (t Trigger) Settings() map[string]string {
 	out := map[string]string{
 		"name": t.Name, "connection": t.Connection.Value, "mask": t.Mask.Value, "operation": t.Operation.Value, "rising": t.Rising.Value,
+		"from": t.From, "subject": t.Subject,
 		"cron": t.Cron.Value, "zone": t.Zone.Value, "holidays": t.Holidays.Value, "missed": string(t.Missed),
 		"method": t.Method, "path": t.Path.Value, "key": t.Key.Value, "sample": t.Sample.Value,
 		"input": t.Input.Value, "output": t.Output.Value, "as": t.As,

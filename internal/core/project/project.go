@@ -53,6 +53,7 @@ type Project struct {
 	ID, Title   string
 	Texts       map[string]string // by path
 	Faults      fault.List
+	Notes       fault.List // outcomes in flows that nothing is done about; no faults
 	schemas     map[string]*schema.Schema
 	mappings    map[string]*mapping.Plan
 	connections map[string]*connection.Connection
@@ -194,7 +195,7 @@ func (p *Project) loadFlows() {
 		plan := p.parsed[id].Compile(p)
 		plan.Faults = append(append(fault.List{}, d.Faults...), plan.Faults...)
 		p.flows[id] = plan
-		p.Faults = append(p.Faults, plan.Faults...)
+		p.Faults, p.Notes = append(p.Faults, plan.Faults...), append(p.Notes, plan.Notes...)
 	}
 	p.requests()
 }

@@ -10,6 +10,7 @@ import (
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/all"
 	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/schema/sample"
 	"hollowreed/internal/core/value"
 )
 
@@ -33,6 +34,18 @@ func (p *Project) OpenSample(s *schema.Schema, name string, check bool) (notatio
 		return nil, err
 	}
 	return n.NewReader(strings.NewReader(text), notation.Options{Source: name, Schema: s, Check: check})
+}
+
+// Example is a record of a schema: the first of its first sample, or a typical one that is made up.
+func (p *Project) Example(s *schema.Schema) (value.Value, error) {
+	if rows, err := p.SampleRecords(s, 1); err != nil || len(rows) > 0 {
+		return append(rows, value.Value{})[0], err
+	}
+	v, f := sample.Make(s, sample.Typical, 0)
+	if f != nil {
+		return value.Value{}, f
+	}
+	return v, nil
 }
 
 // SampleRecords reads up to most records of a schema's first sample; records that cannot be read

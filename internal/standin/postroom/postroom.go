@@ -1,4 +1,5 @@
-// Package postroom is the stand-in for the Postroom: a mail server with a page to read what was sent.
+// Package postroom is the stand-in for the Postroom: a mail server with a page to read what was sent, and the mailbox
+// of the desk.
 package postroom
 
 import (
@@ -8,10 +9,12 @@ import (
 	"mime"
 	"net"
 	"net/mail"
+	"slices"
 	"strings"
 	"sync"
 	"time"
 
+	"github.com/emersion/go-imap"
 	"github.com/emersion/go-sasl"
 	"github.com/emersion/go-smtp"
 
@@ -36,8 +39,16 @@ type Letter struct {
 type Room struct {
 	Moods   standin.Moods
 	Log     standin.Log
+	Desk    *Desk // where letters to the desk are read
 	mu      sync.Mutex
 	letters []Letter
+}
+
+// New makes a room.
+func New() *Room {
+	r := &Room{}
+	r.Desk = newDesk(&r.Moods)
+	return r
 }
 
 // Letters gives a copy of what was taken.
@@ -47,7 +58,7 @@ func (r *Room) Letters() []Letter {
 	return append([]Letter(nil), r.letters...)
 }
 
-// Serve serves SMTP with STARTTLS until the context ends, and gives host, port and the authority to trust.
+// Serve serves SMTP with STARTTLS until the context ends, and gives its port and the authority to trust.
 func (r *Room) Serve(ctx context.Context) (port int, authority string, err error) {
 	a, err := trust.New()
 	if err != nil {
@@ -120,6 +131,9 @@ func (s *session) Data(r io.Reader) error {
 	s.room.mu.Lock()
 	s.room.letters = append(s.room.letters, s.letter)
 	s.room.mu.Unlock()
+	if slices.Contains(s.letter.To, DeskMail) {
+		s.room.Desk.Deliver(s.letter.Text)
+	}
 	s.room.Log.Add("from "+s.letter.From, "to "+strings.Join(s.letter.To, ", "), fmt.Sprintf("%d bytes", len(text)))
 	return nil
 }
@@ -136,21 +150,48 @@ func (r *Room) Page(context.Context) (standin.Page, error) {
 	letters := r.Letters()
 	for i := len(letters) - 1; i >= 0 && len(t.Rows) < 50; i-- {
 		l := letters[i]
-		subject, body := "", l.Text
-		if m, err := mail.ReadMessage(strings.NewReader(l.Text)); err == nil {
-			if subject, err = new(mime.WordDecoder).DecodeHeader(m.Header.Get("Subject")); err != nil {
-				subject = m.Header.Get("Subject")
-			}
-			if b, err := io.ReadAll(m.Body); err == nil {
-				body = string(b)
-			}
-		}
-		t.Rows = append(t.Rows, []string{l.From, strings.Join(l.To, ", "), subject, body[:min(len(body), 400)]})
+		_, subject, body := shown(l.Text)
+		t.Rows = append(t.Rows, []string{l.From, strings.Join(l.To, ", "), subject, body})
 	}
-	return standin.Page{
-		Title: "Postroom", About: "The mail server. What was sent can be read here.", Tables: []standin.Table{t},
-		Actions: r.Moods.Actions(standin.Slow, standin.Refuse, standin.Wrong, standin.Drop, standin.Limit, standin.Expire),
-	}, nil
+	p := standin.Page{Title: "Postroom", About: "The mail server. What was sent can be read here, and what lies in the desk's mailbox.", Tables: []standin.Table{r.Desk.table(), t}}
+	p.Actions = append(p.Actions, standin.Action{Name: "write", Label: "Somebody writes", About: "a letter to the desk, about a booking", Do: func(context.Context) (string, error) {
+		texts, _ := r.Desk.In(imap.InboxName)
+		r.Desk.Deliver(Wrote(len(texts)))
+		return "A letter lies in the desk's inbox.", nil
+	}})
+	p.Actions = append(p.Actions, r.Moods.Actions(standin.Slow, standin.Refuse, standin.Wrong, standin.Drop, standin.Limit, standin.Expire)...)
+	return p, nil
+}
+
+// table shows what lies in the desk's inbox, the newest first.
+func (d *Desk) table() standin.Table {
+	t := standin.Table{Title: "The desk's inbox", Head: []string{"from", "subject", "read", "text"}}
+	texts, read := d.In(imap.InboxName)
+	for i := len(texts) - 1; i >= 0 && len(t.Rows) < 50; i-- {
+		from, subject, body := shown(texts[i])
+		seen := ""
+		if read[i] {
+			seen = "✓"
+		}
+		t.Rows = append(t.Rows, []string{from, subject, seen, body})
+	}
+	return t
+}
+
+// shown gives sender, subject and the beginning of the text of a letter.
+func shown(text string) (from, subject, body string) {
+	m, err := mail.ReadMessage(strings.NewReader(text))
+	if err != nil {
+		return "", "", text[:min(len(text), 400)]
+	}
+	if subject, err = new(mime.WordDecoder).DecodeHeader(m.Header.Get("Subject")); err != nil {
+		subject = m.Header.Get("Subject")
+	}
+	b, err := io.ReadAll(m.Body)
+	if err != nil {
+		b = []byte(text)
+	}
+	return m.Header.Get("From"), subject, string(b[:min(len(b), 400)])
 }
 
 // Settings are those of a connection to a room at a port.
@@ -161,16 +202,31 @@ func Settings(port int, authority string) map[string]string {
 	}
 }
 
+// DeskSettings are those of a connection to the desk's mailbox at a port.
+func DeskSettings(port int, authority string) map[string]string {
+	return map[string]string{
+		"host": "127.0.0.1", "port": fmt.Sprint(port), "encryption": "starttls", "authority": authority, "user": Reader, "password": Word, "after": "mark as read",
+	}
+}
+
 // Standin is the Postroom.
 var Standin = standin.Standin{
-	Name: "postroom", About: "a mail server: SMTP with STARTTLS, and a page to read what was sent",
+	Name: "postroom", About: "a mail server: SMTP and IMAP with STARTTLS, and a page to read what was sent",
 	Start: func(ctx context.Context, _ string) (*standin.Running, error) {
-		r := &Room{}
+		r := New()
+		r.Desk.Deliver(Wrote(0))
 		port, authority, err := r.Serve(ctx)
 		if err != nil {
 			return nil, err
 		}
+		desk, deskAuthority, err := r.Desk.Serve(ctx)
+		if err != nil {
+			return nil, err
+		}
 		page, err := standin.Serve(ctx, r.Page)
-		return &standin.Running{Page: page, Reach: map[string]standin.Reach{"postroom": {Kind: "mail", Values: Settings(port, authority)}}}, err
+		return &standin.Running{Page: page, Reach: map[string]standin.Reach{
+			"postroom":     {Kind: "mail", Values: Settings(port, authority)},
+			"desk-mailbox": {Kind: "mailbox", Values: DeskSettings(desk, deskAuthority)},
+		}}, err
 	},
 }

@@ -21,8 +21,6 @@ import (
 	notationjson "hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
-	"hollowreed/internal/core/schema/sample"
-	"hollowreed/internal/core/value"
 	"hollowreed/internal/engine"
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/draw"
@@ -86,6 +84,7 @@ type flowPage struct {
 	Release       int
 	Differs       bool
 	Faults        []faultLink
+	Notes         []faultLink // outcomes that nothing is done about
 	Drawing       template.HTML
 	Summary       []string // the drawing as text
 	Trial         *engine.Trial
@@ -211,12 +210,8 @@ func (d *flowPage) fold() {
 
 // beginWith is a message of a schema: its sample, or one that is made up.
 func beginWith(p *project.Project, sch *schema.Schema) string {
-	var v value.Value
-	if rows, err := p.SampleRecords(sch, 1); err == nil && len(rows) > 0 {
-		v = rows[0]
-	} else if made, f := sample.Make(sch, sample.Typical, 0); f == nil {
-		v = made
-	} else {
+	v, err := p.Example(sch)
+	if err != nil {
 		return ""
 	}
 	var out bytes.Buffer
@@ -268,15 +263,20 @@ func (d *flowPage) choose(p *project.Project, plan *flow.Plan) {
 	d.look.step = d.Step.ID
 }
 
-// faults lists the flow's faults with the steps at which they are.
+// faults lists the flow's faults, and what is pointed out, with the steps at which they are.
 func (d *flowPage) faults(plan *flow.Plan) {
-	for _, f := range plan.Faults {
+	d.Faults, d.Notes = d.links(plan, plan.Faults), d.links(plan, plan.Notes)
+}
+
+func (d *flowPage) links(plan *flow.Plan, faults fault.List) (list []faultLink) {
+	for _, f := range faults {
 		l := faultLink{Fault: f, Href: d.look.address("trigger", ""), StepTitle: "the flow"}
 		if ps := plan.Planned(f.Place.Step); ps != nil {
 			l.Href, l.StepTitle = d.look.address(ps.Step.ID, ""), ps.Step.Name
 		}
-		d.Faults = append(d.Faults, l)
+		list = append(list, l)
 	}
+	return list
 }
 
 func (d *flowPage) draw(p *project.Project, plan *flow.Plan) {

@@ -30,6 +30,7 @@ type stepPanel struct {
 	Settings, Rare         []settingField
 	Tracks                 []trackField
 	Faults                 fault.List // that are at no setting
+	Notes                  fault.List // outcomes that nothing is done about
 	MappingID, FlowID      string
 	Rules                  []ruleRow
 	Triggers               []flow.TriggerKind
@@ -118,7 +119,7 @@ func (d *flowPage) panel(p *project.Project, plan *flow.Plan) {
 		}
 	}
 	s.tracks(ps, &left, e)
-	s.Faults = left
+	s.Faults, s.Notes = left, notesOf(plan, ps.Step.ID)
 	if ps.Mapping != nil {
 		s.MappingID = ps.Mapping.Mapping.ID
 		if d.item != nil {
@@ -212,6 +213,16 @@ func (s *stepPanel) trigger(p *project.Project, plan *flow.Plan, item *flow.Item
 			s.Faults = append(s.Faults, f)
 		}
 	}
+	s.Notes = notesOf(plan, "")
+}
+
+func notesOf(plan *flow.Plan, step string) (list fault.List) {
+	for _, f := range plan.Notes {
+		if f.Place.Step == step {
+			list = append(list, f)
+		}
+	}
+	return list
 }
 
 func ifPositive(n int) string {

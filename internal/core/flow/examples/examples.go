@@ -114,11 +114,10 @@ func (e *Example) Run(ctx context.Context) (*Run, error) {
 	b := &flow.Batch{Plan: r.Plan, Outside: outside, House: house, Try: 1, Totals: &flow.Totals{}}
 	input := value.Value{}
 	if r.Plan.Input != nil {
-		rows, err := p.SampleRecords(r.Plan.Input, 1)
-		if err != nil {
+		var err error
+		if input, err = p.Example(r.Plan.Input); err != nil {
 			return nil, err
 		}
-		input = rows[0]
 	}
 	r.Counts = map[string]*flow.Counts{}
 	b.Counts = r.Counts

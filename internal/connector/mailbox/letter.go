@@ -1,0 +1,176 @@
+package mailbox
+
+import (
+	"bytes"
+	"errors"
+	"io"
+	"mime"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/emersion/go-message"
+	_ "github.com/emersion/go-message/charset" // the encodings of golang.org/x/text
+	"github.com/emersion/go-message/mail"
+
+	"hollowreed/internal/core/connection"
+	"hollowreed/internal/core/value"
+)
+
+// maxParts bounds the parts of one mail that are told apart; what comes behind them is left out of the letter.
+const maxParts = 1000
+
+// letter is a mail as it is put together.
+type letter struct {
+	text, html  *string
+	attachments []value.Value
+}
+
+// Letter reads a mail (RFC 5322, MIME) as a record of connection.Letter. A mail that is malformed gives what can be
+// told of it: where not even its parts can, its whole text stands in text.
+func Letter(raw []byte) value.Value {
+	r, err := mail.CreateReader(bytes.NewReader(raw))
+	if err != nil && !message.IsUnknownCharset(err) {
+		return record(mail.Header{}, letter{text: plain(raw)}, len(raw))
+	}
+	defer r.Close()
+	var l letter
+	for range maxParts {
+		p, err := r.NextPart()
+		if err != nil && !message.IsUnknownCharset(err) {
+			if !errors.Is(err, io.EOF) && l.text == nil && l.html == nil && l.attachments == nil {
+				l.text = plain(raw)
+			}
+			break
+		}
+		l.part(p)
+	}
+	return record(r.Header, l, len(raw))
+}
+
+// part takes one part of a mail; one whose encoding is broken is taken as far as it can be read.
+func (l *letter) part(p *mail.Part) {
+	content, _ := io.ReadAll(p.Body)
+	kind, name := described(p.Header)
+	switch {
+	case name == "" && kind == "text/plain" && inline(p.Header):
+		l.text = joined(l.text, plain(content))
+	case name == "" && kind == "text/html" && inline(p.Header) && l.html == nil:
+		l.html = plain(content)
+	default:
+		fields := []value.Value{value.Str(name), value.Str(kind), value.Bytes(string(content)), {}}
+		if utf8.Valid(content) {
+			fields[3] = value.Str(string(content))
+		}
+		l.attachments = append(l.attachments, value.Rec(attachments, fields))
+	}
+}
+
+var attachments = connection.Letter.Root.Field("attachments").Shape()
+
+func inline(h mail.PartHeader) bool {
+	_, ok := h.(*mail.InlineHeader)
+	return ok
+}
+
+// described gives the media type of a part and the name of its file.
+func described(h mail.PartHeader) (kind, name string) {
+	var m message.Header
+	switch h := h.(type) {
+	case *mail.InlineHeader:
+		m = h.Header
+	case *mail.AttachmentHeader:
+		m = h.Header
+	}
+	kind, params, err := m.ContentType()
+	if err != nil || kind == "" {
+		kind = "application/octet-stream"
+	}
+	name, err = (&mail.AttachmentHeader{Header: m}).Filename()
+	if err != nil || name == "" {
+		name = params["name"]
+	}
+	return kind, decoded(name)
+}
+
+// plain is a text with line feeds between its lines and nothing in it that is no UTF-8.
+func plain(text []byte) *string {
+	s := strings.ToValidUTF8(strings.ReplaceAll(string(text), "\r\n", "\n"), "\uFFFD")
+	return &s
+}
+
+func joined(a, b *string) *string {
+	if a == nil {
+		return b
+	}
+	s := *a + "\n" + *b
+	return &s
+}
+
+func record(h mail.Header, l letter, size int) value.Value {
+	text := func(s *string) value.Value {
+		if s == nil {
+			return value.Value{}
+		}
+		return value.Str(*s)
+	}
+	optional := func(s string) value.Value {
+		if s == "" {
+			return value.Value{}
+		}
+		return value.Str(s)
+	}
+	id, _ := h.MessageID()
+	sent := value.Value{}
+	if at, err := h.Date(); err == nil && !at.IsZero() {
+		sent = value.Instant(at.UTC())
+	}
+	answers := ""
+	if list, err := h.MsgIDList("In-Reply-To"); err == nil && len(list) > 0 {
+		answers = list[0]
+	}
+	subject, err := h.Subject()
+	if err != nil {
+		subject = decoded(h.Get("Subject"))
+	}
+	return value.Rec(connection.Letter.Root.Shape(), []value.Value{
+		value.Str(id), value.Str(strings.Join(people(h, "From"), ", ")), texts(people(h, "To")), texts(people(h, "Cc")),
+		optional(strings.Join(people(h, "Reply-To"), ", ")), optional(answers), value.Str(valid(subject)), sent,
+		text(l.text), text(l.html), value.ListOf(l.attachments...), value.Int(int64(size)),
+	})
+}
+
+// people are the addresses of a header field, as Mira Orrin <mira@skerry.example>; a field that is no list of addresses
+// is given as it stands.
+func people(h mail.Header, field string) []string {
+	list, err := h.AddressList(field)
+	if err != nil {
+		return []string{decoded(h.Get(field))}
+	}
+	var out []string
+	for _, a := range list {
+		s := a.Address
+		if a.Name != "" {
+			s = a.Name + " <" + a.Address + ">"
+		}
+		out = append(out, valid(s))
+	}
+	return out
+}
+
+func texts(list []string) value.Value {
+	items := make([]value.Value, len(list))
+	for i, s := range list {
+		items[i] = value.Str(s)
+	}
+	return value.ListOf(items...)
+}
+
+// decoded is a header's text with its encoded words (RFC 2047) decoded, as far as they can be.
+func decoded(s string) string {
+	if d, err := new(mime.WordDecoder).DecodeHeader(s); err == nil {
+		s = d
+	}
+	return valid(s)
+}
+
+func valid(s string) string { return strings.ToValidUTF8(s, "\uFFFD") }

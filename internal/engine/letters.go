@@ -1,0 +1,37 @@
+package engine
+
+import (
+	"context"
+	"errors"
+
+	"github.com/jackc/pgx/v5"
+
+	"hollowreed/internal/connector/system"
+	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/notation/json"
+	"hollowreed/internal/store"
+)
+
+// collect begins a run with each mail that waits. Which mails were taken is noted with their runs: one that could not
+// be taken out of the way, since a worker died or the server did, starts no second run.
+func (e *Engine) collect(ctx context.Context, r store.Release, plan *flow.Plan) error {
+	t := plan.Flow.Trigger
+	return e.outside.Letters(ctx, t.Connection.Value, t.From, t.Subject, func(l system.Letter) error {
+		b := beginning{by: "new mail", input: (&json.Appender{}).Append(nil, l.Value)}
+		err := pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
+			run, err := e.record(ctx, tx, r, plan, b)
+			if err != nil {
+				return err
+			}
+			fresh, err := store.AddPickup(ctx, tx, r.Project, r.Flow, t.Connection.Value, l.Identity, run)
+			if err == nil && !fresh {
+				return errSeen
+			}
+			return err
+		})
+		if errors.Is(err, errSeen) {
+			return nil
+		}
+		return err
+	})
+}
