@@ -200,7 +200,7 @@ func TestTroubleIsNamedByItsCause(t *testing.T) {
 // pick chooses from a list as a person would.
 func (tb *tab) pick(selector, text string) {
 	tb.t.Helper()
-	js := `(() => { const s = document.querySelector(` + quoted(selector) + `); s.value = ` + quoted(text) + `; s.dispatchEvent(new Event("change", { bubbles: true })); return s.value })()`
+	js := `(() => { const s = document.querySelector(` + quoted(selector) + `); s.value = ` + quoted(text) + `; for (const name of ["input", "change"]) s.dispatchEvent(new Event(name, { bubbles: true })); return s.value })()`
 	var got string
 	tb.do(chromedp.Evaluate(js, &got))
 	require.Equal(tb.t, text, got)

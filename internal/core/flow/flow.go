@@ -170,7 +170,7 @@ func (tr *Trigger) read(t doc.Node) {
 		}
 	case "mail":
 		tr.Connection, tr.From, tr.Subject, tr.Every = t.Need("connection"), t.Text("from").Value, t.Text("subject").Value, t.Int("every", 30)
-		tr.Sample = t.Text("sample")
+		tr.Sample = t.Text("tried with")
 		if tr.As = t.Text("as").Value; tr.As == "" {
 			tr.As = "letter"
 		}
@@ -179,7 +179,7 @@ func (tr *Trigger) read(t doc.Node) {
 		tr.Missed = Missed(t.Choice("missed", string(OneForAll), string(EachRun), string(NoRun)))
 	case "request":
 		tr.Every, tr.Method, tr.Path, tr.Key, tr.Wait = 1, t.Choice("method", Methods...), t.Need("path"), t.Text("key"), t.Int("wait", 30)
-		tr.Sample = t.Text("sample")
+		tr.Sample = t.Text("tried with")
 		tr.Input, tr.Output, tr.As = t.Text("input"), t.Text("output"), t.Text("as").Value
 	case "person":
 		tr.Every, tr.Input, tr.As = 1, t.Text("input"), t.Text("as").Value

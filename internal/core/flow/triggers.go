@@ -36,7 +36,7 @@ var Triggers = []TriggerKind{
 		{Name: "from", Label: "Sender contains", Type: Text, Help: "Part of a name or an address; mails of others are left alone"},
 		{Name: "subject", Label: "Subject contains", Type: Text},
 		{Name: "as", Label: "The mail is called", Type: Text, Default: "letter"},
-		{Name: "sample", Label: "Mail of a try", Type: Part, Of: "sample", Help: "As JSON; one is made up where none is named"},
+		{Name: "tried with", Label: "Mail of a try", Type: Part, Of: "sample", Help: "As JSON; one is made up where none is named"},
 		{Name: "every", Label: "Every (seconds)", Type: Number, Default: "30"},
 	}},
 	{"schedule", "Schedule", "Starts a run at its times; of several workers one does.", []Setting{
@@ -53,7 +53,7 @@ var Triggers = []TriggerKind{
 		{Name: "path", Label: "Path", Type: Text, Required: true, Help: "Behind /in/, as bookings/new"},
 		{Name: "input", Label: "Its body is a message of", Type: Part, Of: "schema", Help: "None: its text stands in request.body"},
 		startsAs,
-		{Name: "sample", Label: "Body of a try", Type: Part, Of: "sample", Help: "Where it is a text"},
+		{Name: "tried with", Label: "Body of a try", Type: Part, Of: "sample", Help: "Where it is a text"},
 		{Name: "output", Label: "It is answered with", Type: Part, Of: "schema", Help: "Given by an Answer step. None: with an empty body"},
 		{Name: "wait", Label: "The caller waits (seconds)", Type: Number, Default: "30", Help: "After that, or at once with 0, it is told that the run goes on (202)"},
 		{Name: "key", Label: "Bearer token is the secret", Type: Text, Help: "The name of a secret; empty: anybody on this machine may ask"},
@@ -81,7 +81,7 @@ func (t Trigger) Settings() map[string]string {
 		"name": t.Name, "connection": t.Connection.Value, "mask": t.Mask.Value, "operation": t.Operation.Value, "rising": t.Rising.Value,
 		"from": t.From, "subject": t.Subject,
 		"cron": t.Cron.Value, "zone": t.Zone.Value, "holidays": t.Holidays.Value, "missed": string(t.Missed),
-		"method": t.Method, "path": t.Path.Value, "key": t.Key.Value, "sample": t.Sample.Value,
+		"method": t.Method, "path": t.Path.Value, "key": t.Key.Value, "tried with": t.Sample.Value,
 		"input": t.Input.Value, "output": t.Output.Value, "as": t.As,
 	}
 	if t.Every > 0 {

@@ -1,0 +1,211 @@
+package web
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
+
+	"hollowreed/internal/standin/quayside"
+	"hollowreed/internal/store"
+)
+
+// until waits for a condition of the page or the database.
+func (tb *tab) until(what string, is func() bool) {
+	tb.t.Helper()
+	require.Eventually(tb.t, is, 20*time.Second, 20*time.Millisecond, what)
+}
+
+// press presses the mouse where an element is seen: one that another covers, or that cannot be scrolled to, is a fault.
+func (tb *tab) press(selector string) {
+	tb.t.Helper()
+	js := fmt.Sprintf(`(() => { const e = document.querySelector(%q); if (!e) return null; e.scrollIntoView({block: "center", inline: "center"});
+		const r = e.getBoundingClientRect(), x = r.left + r.width / 2, y = r.top + r.height / 2, top = document.elementFromPoint(x, y);
+		return {X: x, Y: y, Free: !!top && (e === top || e.contains(top) || top.contains(e) || top.closest("label")?.control === e)} })()`, selector)
+	var at *struct {
+		X, Y float64
+		Free bool
+	}
+	tb.until("the mouse to reach "+selector, func() bool {
+		at = nil
+		return chromedp.Run(tb.ctx, chromedp.Evaluate(js, &at)) == nil && at != nil && at.Free
+	})
+	tb.do(chromedp.MouseClickXY(at.X, at.Y))
+}
+
+// write puts a text in place of what stands in a field: a triple click takes hold of it.
+func (tb *tab) write(selector, text string) {
+	tb.t.Helper()
+	tb.press(selector)
+	tb.do(chromedp.Evaluate(`document.activeElement.select?.()`, nil), chromedp.KeyEvent(keysFor(text)))
+}
+
+// leave presses the mouse beside a field, so that what was written is taken.
+func (tb *tab) leave() {
+	tb.t.Helper()
+	tb.press("h1")
+}
+
+// put puts a step into a gap of the drawing: the gap, what is looked for, the offer.
+func (tb *tab) put(gap, words, offer, title string) {
+	tb.t.Helper()
+	tb.press(`.gap[data-gap="` + gap + `"]`)
+	tb.sees("#panel .ph", "Put a step here")
+	tb.write("#pick", words)
+	tb.press(`#offers button[value="` + offer + `"]:not([hidden])`)
+	tb.sees("#panel .ph", title)
+}
+
+// TestBookingsBecomeInvoicesByMouse: the flow is built from nothing, released and breaks; what it set aside is found by the
+// booking's number, mended, and invoiced once. Keys are pressed only to write into fields.
+func TestBookingsBecomeInvoicesByMouse(t *testing.T) {
+	w := newWorld(t)
+	running, err := quayside.Standin.Start(t.Context(), t.TempDir())
+	require.NoError(t, err)
+	address := ""
+	for id, r := range running.Reach {
+		w.reach(id, r.Kind, r.Values)
+		address = r.Values["address"]
+	}
+	tb := w.tab()
+	tb.open("/bench")
+	tb.press(`a[href="/bench/flows/new"]`)
+	tb.sees("h1", "New flow")
+	tb.write("input[name=title]", "Bills of bookings")
+	tb.press(`input[name=kind][value=records]`)
+	tb.press("#make-flow")
+	tb.sees("h1", "Bills of bookings")
+	tb.pick("#set-connection", "quayside")
+	tb.sees("#set-operation", "List bookings")
+	tb.pick("#set-operation", "list-bookings")
+	tb.sees("#lanes", "list-bookings")
+	tb.write("#set-rising", "changed")
+	tb.leave()
+	tb.sees("#field-with", "since")
+	tb.write("#with-since", "rising")
+	tb.write("#set-every", "1")
+	tb.leave()
+
+	tb.put("steps:0", "its notation", "kind/read", "Read")
+	tb.write("#set-as", "booking")
+	tb.leave()
+	tb.put("steps:1", "for each", "kind/each", "For each")
+	tb.put("steps/1/steps:0", "reference", "kind/reference", "Set the reference")
+	tb.write("#set-is", "booking.number")
+	tb.leave()
+	tb.put("steps/1/steps:1", "keep only", "kind/keep", "Keep only")
+	tb.write("#set-where", "isAbsent(booking.invoice)")
+	tb.sees("#out-where", "true")
+	tb.leave()
+	tb.put("steps/1/steps:2", "invoice", "mapping/booking-to-invoice", "Map to Invoice")
+	tb.sees("#goes-out", "508.50")
+	tb.put("steps/1/steps:3", "posting", "mapping/invoice-to-posting", "Map to")
+	tb.put("steps/1/steps:4", "post", "operation/harbour-ledger/post-invoice", "Post an invoice")
+	tb.put("steps/1/steps:5", "note", "operation/quayside/note-invoice", "Note")
+	tb.write("#with-invoice", "text(posted.number)")
+	tb.leave()
+	tb.sees("#faults", "✓ no faults")
+	require.Equal(t, "read each reference keep booking-to-invoice invoice-to-posting post-invoice note-invoice", w.outline("bills-of-bookings"))
+	tb.press("#release")
+	tb.sees("h1", "Release")
+	tb.press("#do-release")
+	tb.sees("h1", "Bills of bookings")
+	w.newestOf("bills-of-bookings", store.Done)
+	require.Equal(t, 1, w.invoices("B-20417"))
+
+	closed := w.book(address, "Norholm Salt", "CAR")
+	w.newestOf("bills-of-bookings", store.SetAside)
+	tb.find("reference", closed, "the account of Norholm Salt is closed")
+	_, err = w.ledger.Exec(t.Context(), "update account set closed = false where customer = 'Norholm Salt'")
+	require.NoError(t, err)
+	tb.press("#asides button.go")
+	tb.sees("#outcome", "done")
+	require.Equal(t, 1, w.invoices(closed))
+
+	bad := w.book(address, "Tove Lind", "SHIP")
+	w.newestOf("bills-of-bookings", store.SetAside)
+	tb.find("text", bad, "SHIP") // it failed before it was known by its number
+	var record string
+	tb.do(chromedp.Value("#asides input[name=text]", &record))
+	tb.write("#asides input[name=text]", strings.Replace(record, "SHIP", "CAR", 1))
+	tb.press("#asides button.go")
+	tb.sees("#outcome", "done")
+	require.Equal(t, 1, w.invoices(bad))
+
+	// The ledger is down: the run waits and says for what; when it is there again it goes on by itself.
+	values := map[string]string{"by": "address", "address": w.ledger.Config().ConnString()}
+	w.reach("harbour-ledger", "sql", map[string]string{"by": "address", "address": "postgres://nobody@127.0.0.1:1/none?sslmode=disable"})
+	late := w.book(address, "Tove Lind", "CAR")
+	w.newestOf("bills-of-bookings", store.Retrying)
+	tb.press(`nav a[href="/traffic"]`)
+	tb.sees("h1", "Traffic")
+	tb.pick("select[name=state]", string(store.Retrying))
+	tb.press(`form[role=search] button`)
+	tb.sees("#list [aria-label=Runs]", "cannot be reached")
+	w.reach("harbour-ledger", "sql", values)
+	tb.until("the late one to be invoiced", func() bool { return w.invoices(late) == 1 })
+}
+
+// find opens the run that is found by a text in a field of the search.
+func (tb *tab) find(field, text, why string) {
+	tb.t.Helper()
+	tb.press(`nav a[href="/traffic"]`)
+	tb.sees("h1", "Traffic")
+	tb.write("input[name="+field+"]", text)
+	tb.press(`form[role=search] button`)
+	tb.do(chromedp.WaitReady("input[name=" + field + "][value=" + text + "]"))
+	tb.press("#list [aria-label=Runs] tbody a")
+	tb.sees("#asides", why)
+}
+
+// TestMailStartsAFlow: the kind is chosen, a mailbox and what the mails are about; the mail of a try is seen, and each new one
+// is a run.
+func TestMailStartsAFlow(t *testing.T) {
+	w := newWorld(t)
+	w.everything()
+	w.newestOf("letters-to-the-desk", store.Done)
+	tb := w.tab()
+	tb.open("/bench/flows/new")
+	tb.write("input[name=title]", "Thanks")
+	tb.press("input[name=kind][value=mail]")
+	tb.press("#make-flow")
+	tb.sees("h1", "Thanks")
+	tb.pick("#set-connection", "quayside")
+	tb.sees("#step-notes", "expected a connection to a mailbox")
+	tb.pick("#set-connection", "desk-mailbox")
+	tb.write("#set-subject", "invoice")
+	tb.leave()
+	tb.sees("#lanes", "about invoice")
+	tb.sees("#goes-out", "attachments")
+	tb.pick(`[id="set-tried with"]`, "letter.json")
+	tb.sees("#goes-out", "About booking B-20417")
+	tb.put("steps:0", "note", "kind/note", "Note")
+	tb.write("#set-text", "letter.subject")
+	tb.sees("#out-text", "About booking")
+	tb.leave()
+	tb.sees("#faults", "✓ no faults")
+	tb.open("/bench/flows/letters-to-the-desk?step=trigger")
+	tb.sees("#goes-out", "Last looked at")
+}
+
+// TestWhatIsToThinkAboutLeadsToItsStep: an outcome that nothing is done about is no fault; it is listed, jumped to, and gone
+// once something is said about it.
+func TestWhatIsToThinkAboutLeadsToItsStep(t *testing.T) {
+	w := newWorld(t)
+	w.release("quote", "flow: Quote\ntrigger: {kind: called, input: booking, output: invoice-note, as: b}\nsteps:\n  - {step: note, id: n, text: b.number}\n  - step: choose\n    id: c\n    name: From where\n    when:\n"+
+		"      - {if: 'b.customer.country == \"NO\"', steps: [{step: answer, id: a, with: {number: b.number, invoice: b.number}}]}\n")
+	tb := w.tab()
+	tb.open("/bench/flows/quote?step=n")
+	tb.sees("#faults", "✓ no faults · 2 to think about")
+	tb.press("#faults")
+	tb.sees(".faultlist", "no branch is for IS, FO of b.customer.country")
+	tb.press(".faultlist a + a")
+	tb.sees("#panel .ph", "From where")
+	tb.sees("#step-notes", "no answer is given under Otherwise")
+	tb.pick("#set-none", "set aside")
+	tb.sees("#faults", "✓ no faults")
+	tb.until("nothing to think about", func() bool { return !tb.visible("#step-notes .note") && !tb.visible("summary#faults") })
+}
