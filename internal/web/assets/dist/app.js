@@ -160,7 +160,15 @@ const typedSince = (el) => el.matches("input, textarea") && el.value.startsWith(
 const changedHere = (el) => el.matches("input:not([type=hidden]), textarea") ? el.value !== el.defaultValue : el.matches("select") && !el.selectedOptions[0]?.defaultSelected && [...el.options].some((o) => o.defaultSelected);
 
 // outline goes on to the next name at Enter. What is typed before that is drawn is kept and put into it.
-const ahead = { field: "", typed: "" };
+const ahead = { field: "", typed: "", once: false };
+
+// expect keeps what is typed until a field is there that was asked for; where it does not come, the keys are their own again.
+function expect(button) {
+  const field = button?.dataset.then;
+  if (!field || ahead.field) return;
+  Object.assign(ahead, { field, old: document.querySelector(field), typed: "", once: true });
+}
+const giveUp = () => { if (ahead.once) Object.assign(ahead, { field: "", typed: "", once: false }); };
 
 function outline() {
   let taken = false; // the key that is down was kept, and its character must not come into the next field
@@ -168,6 +176,7 @@ function outline() {
   document.addEventListener("keydown", (e) => {
     taken = false;
     if (!ahead.field || e.ctrlKey || e.metaKey || e.altKey) return;
+    if (e.key === "Escape") giveUp();
     if (e.key === "Enter") ahead.typed += "\n";
     else if (e.key === "Backspace") ahead.typed = ahead.typed.slice(0, -1);
     else if (e.key.length === 1) ahead.typed += e.key;
@@ -180,13 +189,20 @@ function outline() {
     const field = ahead.field && document.querySelector(ahead.field);
     if (!field || field === ahead.old) return;
     const [now, ...rest] = ahead.typed.split("\n");
-    ahead.field = ahead.typed = "";
+    const { once } = ahead;
+    Object.assign(ahead, { field: "", typed: "", once: false });
+    field.focus();
     field.select();
     if (now) {
       field.setRangeText(now, 0, field.value.length, "end");
       field.dispatchEvent(new Event("input", { bubbles: true }));
     }
     if (!rest.length) return;
+    if (once) {
+      const offer = document.querySelector(`${field.dataset.narrow} .offer:not([hidden])`);
+      if (offer) field.form.requestSubmit(offer);
+      return;
+    }
     field.dispatchEvent(new KeyboardEvent("keydown", { key: "Enter", bubbles: true, cancelable: true }));
     ahead.typed = rest.join("\n");
   });
@@ -211,11 +227,13 @@ function afterAnswers(press) {
   document.addEventListener("htmx:finally:request", () => {
     underway = Math.max(0, underway - 1);
     setTimeout(next, 0);
+    setTimeout(() => { if (underway === 0 && !unsent.size && !waiting.length) giveUp(); }, 50);
   });
   document.addEventListener("hr-sent", () => setTimeout(next, 0));
   return (e) => {
     if (underway === 0 && !unsent.size && !waiting.length || !moves.has(e.key) && !hot(e) && !clipKey(e)) return press(e);
     if (waiting.length < 20) waiting.push(e);
+    expect(hot(e));
     e.preventDefault();
   };
 }
@@ -238,6 +256,7 @@ function pressed(e) {
   if (e.ctrlKey || e.metaKey || e.altKey) return;
   if (e.target.matches?.("[data-cut]") && cuts(e)) return e.preventDefault();
   const button = hot(e);
+  expect(button);
   if (button) { button.matches("input, textarea") ? setTimeout(() => button.select()) : button.click(); return e.preventDefault(); }
   if (e.key === "/") { document.querySelector("#find").focus(); return e.preventDefault(); }
   if (e.key === "?") { const k = document.querySelector("#keys"); if (k) k.hidden = !k.hidden; return; }
