@@ -69,6 +69,22 @@ func (x *execution) commitWhole(ctx context.Context, b *flow.Batch, end *ending)
 	return x.record(ctx, r, b, batchEntries{flow.WholeRun, 1, entries}, aside, end)
 }
 
+// end records that the run ends, together with others that end at the same time.
+func (x *execution) end(ctx context.Context, e store.Ending) (cancelledBy *string, err error) {
+	var ended store.Ended
+	if e.Run.InputPath == "" {
+		ended, err = x.engine.ends.ask(ctx, e)
+	} else { // its file may be removed then: that must not be forgotten
+		var list []store.Ended
+		list, err = store.End(ctx, x.engine.db, []store.Ending{e})
+		ended = list[0]
+	}
+	if err == nil && ended.TakenOn {
+		err = store.ErrTakenOn
+	}
+	return ended.CancelledBy, x.recorded(e.Run, err)
+}
+
 // batchEntries are the journal of a batch.
 type batchEntries struct {
 	first, records int
@@ -89,12 +105,7 @@ func (x *execution) record(ctx context.Context, r store.Run, b *flow.Batch, j ba
 		r.Answer = (&json.Appender{}).Append(nil, b.Answer)
 	}
 	if end != nil && len(aside)+len(b.References)+len(b.Events)+len(b.Collected) == 0 {
-		db := x.engine.quick
-		if r.InputPath != "" { // its file may be removed then: that must not be forgotten
-			db = x.engine.db
-		}
-		cancelledBy, err = store.End(ctx, db, r, end.state, end.fault, j.entries)
-		return cancelledBy, x.recorded(r, err)
+		return x.end(ctx, store.Ending{Run: r, State: end.state, Fault: end.fault, Entries: j.entries})
 	}
 	err = pgx.BeginFunc(ctx, x.engine.db, func(tx pgx.Tx) error {
 		if cancelledBy, err = store.Progress(ctx, tx, r); err != nil {

@@ -98,6 +98,8 @@ type Engine struct {
 	ID      string
 	db      *pgxpool.Pool
 	quick   *pgxpool.Pool // commits without waiting for the disk: what is lost in a crash is done again, and a later commit keeps it
+	claims  *together[uuid.UUID, *store.Run]
+	ends    *together[store.Ending, store.Ended]
 	outside *connector.Pool
 	opt     Options
 	river   *river.Client[pgx.Tx]
@@ -110,6 +112,7 @@ type Engine struct {
 	draft   drafted
 	tracer  trace.Tracer
 	stop    context.CancelFunc
+	stopped context.CancelFunc // ends what serves the runs until their last
 	wg      sync.WaitGroup
 }
 
@@ -156,6 +159,9 @@ func (e *Engine) Start(ctx context.Context) error {
 	if e.quick, err = quick(ctx, e.db); err != nil {
 		return err
 	}
+	serving, stopped := context.WithCancel(context.WithoutCancel(ctx))
+	e.stopped = stopped
+	e.claims, e.ends = newTogether(serving, e.claimFree), newTogether(serving, e.endAll)
 	ctx, e.stop = context.WithCancel(ctx)
 	if err := store.Beat(ctx, e.db, e.ID); err != nil {
 		return err
@@ -174,10 +180,11 @@ func (e *Engine) Start(ctx context.Context) error {
 	return nil
 }
 
-// quick opens connections to the same database that do not wait for the disk at a commit.
+// quick opens connections to the same database that do not wait for the disk at a commit. All that is done with them is done
+// by key: a plan that was made while the table of runs was empty must not go through all of it later.
 func quick(ctx context.Context, db *pgxpool.Pool) (*pgxpool.Pool, error) {
 	config := db.Config()
-	config.ConnConfig.RuntimeParams["synchronous_commit"] = "off"
+	config.ConnConfig.RuntimeParams["synchronous_commit"], config.ConnConfig.RuntimeParams["enable_seqscan"] = "off", "off"
 	config.MaxConns = 8
 	return pgxpool.NewWithConfig(ctx, config)
 }
@@ -198,6 +205,7 @@ func (e *Engine) Stop() {
 		e.opt.Log.Warn("figures not kept", "error", err)
 	}
 	store.Leave(ctx, e.db, e.ID)
+	e.stopped()
 	e.quick.Close()
 }
 

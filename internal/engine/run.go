@@ -7,6 +7,7 @@ import (
 	"io"
 	"math/rand/v2"
 	"os"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
@@ -62,10 +63,31 @@ var errBusy = errors.New("other runs are under way")
 // turnAfter is how long a run waits before it asks again whether it is its turn.
 const turnAfter = 300 * time.Millisecond
 
+// claimFree takes runs on that need not wait for their turn; nil for others.
+func (e *Engine) claimFree(ctx context.Context, ids []uuid.UUID) ([]*store.Run, error) {
+	runs, err := store.ClaimFree(ctx, e.quick, ids, e.ID)
+	out := make([]*store.Run, len(ids))
+	for i, id := range ids {
+		if n := slices.IndexFunc(runs, func(r store.Run) bool { return r.ID == id }); n >= 0 {
+			out[i] = &runs[n]
+		}
+	}
+	return out, err
+}
+
+// endAll records the ends of runs.
+func (e *Engine) endAll(ctx context.Context, list []store.Ending) ([]store.Ended, error) {
+	return store.End(ctx, e.quick, list)
+}
+
 // claim takes a run on, when it is its turn.
 func (e *Engine) claim(ctx context.Context, id uuid.UUID) (r store.Run, err error) {
-	if r, err = store.ClaimFree(ctx, e.quick, id, e.ID); !errors.Is(err, store.ErrNotFound) {
+	free, err := e.claims.ask(ctx, id)
+	if err != nil {
 		return r, err
+	}
+	if free != nil {
+		return *free, nil
 	}
 	if r, err = store.RunByID(ctx, e.db, id); err != nil {
 		return r, err

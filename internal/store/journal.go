@@ -68,7 +68,7 @@ func Events(ctx context.Context, db DB, project string, most int) ([]Event, erro
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[Event])
 }
 
-// JournalBatch reads the batch that holds a record, counted from 0.
+// JournalBatch reads the batch that holds a record, counted from 0, or the last one before it.
 func JournalBatch(ctx context.Context, db DB, run uuid.UUID, record int) (first int, entries []byte, err error) {
 	err = db.QueryRow(ctx, "select first, entries from journal where run = $1 and first <= $2 order by first desc limit 1", run, record).
 		Scan(&first, &entries)

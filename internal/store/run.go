@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -165,29 +166,52 @@ func Claim(ctx context.Context, db DB, id uuid.UUID, worker string) (Run, error)
 	return r, err
 }
 
-// ClaimFree takes a run on that need not wait for its turn; ErrNotFound for others.
-func ClaimFree(ctx context.Context, db DB, id uuid.UUID, worker string) (Run, error) {
+// ClaimFree takes runs on that need not wait for their turn; others are not among those that it gives.
+func ClaimFree(ctx context.Context, db DB, ids []uuid.UUID, worker string) ([]Run, error) {
 	rows, _ := db.Query(ctx, `update run set claim = claim + 1, worker = $2, attempt = attempt + 1, state = 'running',
 		next_at = null, began_at = coalesce(began_at, now()), ended_at = null
-		where id = $1 and not turns and state not in ('done', 'stopped', 'set aside') returning `+runColumns, id, worker)
-	return one(pgx.CollectExactlyOneRow(rows, asRun))
+		where id = any($1) and not turns and state not in ('done', 'stopped', 'set aside') returning `+runColumns, ids, worker)
+	return pgx.CollectRows(rows, asRun)
 }
 
-// End records what a run has come to and that it ends with it, in one statement. Where somebody has asked it to stop, it does
-// not end. It is ErrTakenOn when another worker has claimed the run.
-func End(ctx context.Context, db DB, r Run, state State, f *fault.Fault, entries []byte) (cancelledBy *string, err error) {
-	err = db.QueryRow(ctx, `with ended as (
+// Ending is what a run has come to as it ends.
+type Ending struct {
+	Run     Run
+	State   State
+	Fault   *fault.Fault
+	Entries []byte // of the journal, of the run as a whole
+}
+
+// Ended is how recording an end went.
+type Ended struct {
+	CancelledBy *string // somebody has asked the run to stop: it has not ended
+	TakenOn     bool    // another worker has claimed the run: nothing was recorded
+}
+
+// End records what runs have come to and that they end with it: all of them or, when it fails, none.
+func End(ctx context.Context, db DB, list []Ending) ([]Ended, error) {
+	b := &pgx.Batch{}
+	out := make([]Ended, len(list))
+	for i, e := range list {
+		r := e.Run
+		b.Queue(end, r.ID, r.Claim, r.Taken, r.Aside, r.Counts, r.Totals, r.Answer, r.Reply, e.State, e.Fault, e.Entries).QueryRow(func(row pgx.Row) error {
+			err := row.Scan(&out[i].CancelledBy)
+			if out[i].TakenOn = errors.Is(err, pgx.ErrNoRows); out[i].TakenOn {
+				return nil
+			}
+			return err
+		})
+	}
+	return out, db.SendBatch(ctx, b).Close() // what is sent at once is one transaction
+}
+
+const end = `with ended as (
 			update run set taken = $3, aside = $4, counts = $5, totals = $6, answer = coalesce($7, answer), reply = coalesce($8, reply), attempt = 1,
 				state = case when cancel_by is null then $9 else state end, fault = $10, ended_at = case when cancel_by is null then now() end
 			where id = $1 and claim = $2 and state = 'running' returning id, cancel_by),
 		journaled as (insert into journal (run, first, records, entries) select id, -1, 1, $11 from ended
 			on conflict (run, first) do update set records = excluded.records, entries = excluded.entries)
-		select cancel_by from ended`, r.ID, r.Claim, r.Taken, r.Aside, r.Counts, r.Totals, r.Answer, r.Reply, state, f, entries).Scan(&cancelledBy)
-	if err == pgx.ErrNoRows {
-		return nil, ErrTakenOn
-	}
-	return cancelledBy, err
-}
+		select cancel_by from ended`
 
 // Progress records what a batch did; the tries begin anew. It is ErrTakenOn when another worker has claimed the run.
 func Progress(ctx context.Context, db DB, r Run) (cancelledBy *string, err error) {

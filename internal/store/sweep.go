@@ -16,16 +16,14 @@ func SweepRuns(ctx context.Context, db DB, project, flow string, before time.Tim
 
 // SweepMessages takes the messages out of some runs of a flow that ended well before a time, and says of how many; what
 // became of their records stays.
-func SweepMessages(ctx context.Context, db DB, project, flow string, before time.Time, most int) (int64, error) {
-	tag, err := db.Exec(ctx, `with swept as (update run set content = null, input = null, answer = null, request = null, totals = null
+func SweepMessages(ctx context.Context, db DB, project, flow string, before time.Time, most int) (n int64, err error) {
+	err = db.QueryRow(ctx, `with swept as (update run set content = null, input = null, answer = null, request = null, totals = null
 			where id in (select id from run where project = $1 and flow = $2 and ended_at < $3 and state = 'done'
 				and (content is not null or input is not null or answer is not null or request is not null or totals is not null) order by ended_at limit $4) returning id)
 		, pieces as (delete from run_content where run in (select id from swept))
-		delete from effect where run in (select id from swept)`, project, flow, before, most)
-	if err != nil {
-		return 0, err
-	}
-	return tag.RowsAffected(), nil
+		, effects as (delete from effect where run in (select id from swept))
+		select count(*) from swept`, project, flow, before, most).Scan(&n)
+	return n, err
 }
 
 // SweepMeetings removes some messages and parts of groups that were taken before a time, and says how many.

@@ -1,0 +1,98 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// gate is a go that waits until it is let through, and notes how many came at once.
+type gate struct {
+	begun chan int
+	pass  chan struct{}
+}
+
+func (g *gate) double(_ context.Context, list []int) ([]int, error) {
+	g.begun <- len(list)
+	<-g.pass
+	out := make([]int, len(list))
+	for i, n := range list {
+		if n < 0 {
+			return nil, fmt.Errorf("%d is refused", n)
+		}
+		out[i] = 2 * n
+	}
+	return out, nil
+}
+
+// asked asks for all of a list at the same time.
+func asked(t *testing.T, tg *together[int, int], list ...int) (wait func() map[int]string) {
+	t.Helper()
+	var wg sync.WaitGroup
+	var mu sync.Mutex
+	got := map[int]string{}
+	for _, n := range list {
+		wg.Go(func() {
+			answer, err := tg.ask(t.Context(), n)
+			mu.Lock()
+			defer mu.Unlock()
+			if got[n] = fmt.Sprint(answer); err != nil {
+				got[n] = err.Error()
+			}
+		})
+	}
+	return func() map[int]string { wg.Wait(); return got }
+}
+
+// TestWhatIsAskedMeanwhileIsDoneTogether: who asks alone is served alone; what is asked while a go is under way is the
+// next one, and each gets its own answer.
+func TestWhatIsAskedMeanwhileIsDoneTogether(t *testing.T) {
+	g := &gate{begun: make(chan int), pass: make(chan struct{})}
+	tg := newTogether(t.Context(), g.double)
+	first := asked(t, tg, 1)
+	require.Equal(t, 1, <-g.begun)
+	rest := asked(t, tg, 2, 3, 4, 5)
+	until(t, "the others to wait", func() (int, bool) { return len(tg.asks), len(tg.asks) == 4 })
+	g.pass <- struct{}{}
+	require.Equal(t, map[int]string{1: "2"}, first())
+	require.Equal(t, 4, <-g.begun)
+	g.pass <- struct{}{}
+	require.Equal(t, map[int]string{2: "4", 3: "6", 4: "8", 5: "10"}, rest())
+}
+
+// TestNobodyFailsForAnother: a go that fails is done again for each by itself.
+func TestNobodyFailsForAnother(t *testing.T) {
+	g := &gate{begun: make(chan int, 100), pass: make(chan struct{})}
+	tg := newTogether(t.Context(), g.double)
+	first := asked(t, tg, 1)
+	<-g.begun
+	rest := asked(t, tg, 2, -3, 4)
+	until(t, "the others to wait", func() (int, bool) { return len(tg.asks), len(tg.asks) == 3 })
+	close(g.pass)
+	first()
+	require.Equal(t, map[int]string{2: "4", -3: "-3 is refused", 4: "8"}, rest())
+	require.Equal(t, []int{3, 1, 1, 1}, []int{<-g.begun, <-g.begun, <-g.begun, <-g.begun})
+}
+
+// TestWhoDoesNotWaitAnyLongerIsLetGo: and the others get their answers.
+func TestWhoDoesNotWaitAnyLongerIsLetGo(t *testing.T) {
+	g := &gate{begun: make(chan int), pass: make(chan struct{})}
+	tg := newTogether(t.Context(), g.double)
+	ctx, cancel := context.WithCancel(t.Context())
+	gone := make(chan error)
+	go func() {
+		_, err := tg.ask(ctx, 7)
+		gone <- err
+	}()
+	<-g.begun
+	cancel()
+	require.ErrorIs(t, <-gone, context.Canceled)
+	g.pass <- struct{}{}
+	next := asked(t, tg, 8)
+	<-g.begun
+	g.pass <- struct{}{}
+	require.Equal(t, map[int]string{8: "16"}, next())
+}

@@ -1,0 +1,144 @@
+package store
+
+import (
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/require"
+
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/flow"
+)
+
+// TestOnlyWhatNobodyWaitsForIsSwept: runs go with all that belongs to them; what waits for somebody stays, however old.
+func TestOnlyWhatNobodyWaitsForIsSwept(t *testing.T) {
+	db := open(t)
+	release(t, db, "one")
+	well, gone, failed, handled, open1 := over(t, db, "a", Done, nil), over(t, db, "b", Done, nil), over(t, db, "c", Stopped, fault.New(fault.Outside, "x")), over(t, db, "d", SetAside, fault.New(fault.Outside, "x")), over(t, db, "e", SetAside, nil)
+	require.NoError(t, HandleRun(t.Context(), db, handled.ID, "let go"))
+	require.NoError(t, AddAside(t.Context(), db, []Aside{{Run: open1.ID, Step: "s", Raw: []byte("r"), Faults: fault.List{fault.New(fault.Range, "y")}}}))
+	require.NoError(t, AddJournal(t.Context(), db, well.ID, 0, 1, []byte("j")))
+	for _, r := range []Run{well, gone} {
+		_, err := AddPickup(t.Context(), db, projectID, "f", "/in/"+r.Reference, "1", r.ID)
+		require.NoError(t, err)
+	}
+	n, err := SweepRuns(t.Context(), db, projectID, "f", time.Now().Add(-time.Hour), 10)
+	require.NoError(t, err)
+	require.Zero(t, n, "none is that old")
+	aged(t, db, "run", "ended_at", 2*time.Hour)
+	n, err = SweepRuns(t.Context(), db, projectID, "f", time.Now().Add(-time.Hour), 1)
+	require.NoError(t, err)
+	require.Equal(t, int64(1), n, "some at a time")
+	for range 2 {
+		_, err = SweepRuns(t.Context(), db, projectID, "f", time.Now().Add(-time.Hour), 10)
+		require.NoError(t, err)
+	}
+	runs, err := Runs(t.Context(), db, RunFilter{Project: projectID, Most: 10})
+	require.NoError(t, err)
+	require.Len(t, runs, 2)
+	require.Equal(t, open1.ID, runs[0].ID)
+	require.Equal(t, failed.ID, runs[1].ID)
+	_, err = PickupRun(t.Context(), db, projectID, "f", "/in/a", "1")
+	require.ErrorIs(t, err, ErrNotFound)
+	fresh, err := AddPickup(t.Context(), db, projectID, "f", "/in/a", "1", failed.ID)
+	require.NoError(t, err)
+	require.False(t, fresh, "a file that was taken is not taken again, though its run has gone")
+}
+
+// TestMessagesGoAndWhatBecameOfThemStays: of runs that ended well, as many as are said.
+func TestMessagesGoAndWhatBecameOfThemStays(t *testing.T) {
+	db := open(t)
+	release(t, db, "one")
+	first, second, aside := over(t, db, "a", Done, nil), over(t, db, "b", Done, nil), over(t, db, "c", SetAside, nil)
+	require.NoError(t, KeepEffects(t.Context(), db, second.ID, "s", []EffectOf{{0, ""}, {1, ""}, {2, ""}}, []string{"x", "y", "z"}))
+	require.NoError(t, AddJournal(t.Context(), db, second.ID, 0, 1, []byte("j")))
+	aged(t, db, "run", "ended_at", 2*time.Hour)
+	before := time.Now().Add(-time.Hour)
+	n, err := SweepMessages(t.Context(), db, projectID, "f", before, 10)
+	require.NoError(t, err)
+	require.Equal(t, int64(2), n, "runs are counted, not what belonged to them")
+	for _, r := range []Run{first, second} {
+		require.False(t, byID(t, db, r.ID).HasInput)
+	}
+	require.True(t, byID(t, db, aside.ID).HasInput, "somebody may run it again")
+	known, err := Effects(t.Context(), db, second.ID, "s", []int{0, 1, 2})
+	require.NoError(t, err)
+	require.Empty(t, known)
+	_, entries, err := JournalBatch(t.Context(), db, second.ID, 0)
+	require.NoError(t, err)
+	require.Equal(t, "j", string(entries))
+	n, err = SweepMessages(t.Context(), db, projectID, "f", before, 10)
+	require.NoError(t, err)
+	require.Zero(t, n)
+}
+
+// TestOneProcessHasALock until its transaction ends.
+func TestOneProcessHasALock(t *testing.T) {
+	db := open(t)
+	in(t, db, func(tx pgx.Tx) error {
+		mine, err := TryLock(t.Context(), tx, "sweep")
+		require.NoError(t, err)
+		require.True(t, mine)
+		theirs, err := TryLock(t.Context(), db, "sweep")
+		require.NoError(t, err)
+		require.False(t, theirs)
+		other, err := TryLock(t.Context(), db, "other")
+		require.NoError(t, err)
+		require.True(t, other)
+		return nil
+	})
+	after, err := TryLock(t.Context(), db, "sweep")
+	require.NoError(t, err)
+	require.True(t, after)
+}
+
+// TestNotesAreKeptForATime: what is over is not recalled, and swept.
+func TestNotesAreKeptForATime(t *testing.T) {
+	db := open(t)
+	const space = "s"
+	past, future := time.Now().Add(-time.Minute), time.Now().Add(time.Hour)
+	require.NoError(t, Remember(t.Context(), db, projectID, space, []flow.Noted{{Key: "a", Text: "for ever"}, {Key: "b", Text: "over", Until: past}, {Key: "c", Text: "an hour", Until: future}}))
+	require.NoError(t, Remember(t.Context(), db, projectID, "other", []flow.Noted{{Key: "a", Text: "elsewhere"}}))
+	known, err := Recall(t.Context(), db, projectID, space, []string{"a", "b", "c", "d"})
+	require.NoError(t, err)
+	require.Equal(t, map[string]string{"a": "for ever", "c": "an hour"}, known)
+	require.NoError(t, Remember(t.Context(), db, projectID, space, []flow.Noted{{Key: "a", Text: "anew", Until: future}}))
+	list, err := KeptIn(t.Context(), db, projectID, space, 10)
+	require.NoError(t, err)
+	require.Equal(t, []KeptNote{{"a", "anew"}, {"c", "an hour"}}, list)
+	n, err := SweepKept(t.Context(), db, 10)
+	require.NoError(t, err)
+	require.Equal(t, int64(1), n)
+	require.NoError(t, Forget(t.Context(), db, projectID, space))
+	list, err = KeptIn(t.Context(), db, projectID, space, 10)
+	require.NoError(t, err)
+	require.Empty(t, list)
+	known, err = Recall(t.Context(), db, projectID, "other", []string{"a"})
+	require.NoError(t, err)
+	require.Equal(t, map[string]string{"a": "elsewhere"}, known)
+}
+
+// TestTriesRemember: how steps are dealt with, and the last answer to each question, by flow.
+func TestTriesRemember(t *testing.T) {
+	db := open(t)
+	require.NoError(t, Choose(t.Context(), db, projectID, "f/post", "really"))
+	require.NoError(t, Choose(t.Context(), db, projectID, "f/post", "not at all"))
+	chosen, err := Chosen(t.Context(), db, projectID)
+	require.NoError(t, err)
+	require.Equal(t, map[string]flow.Manner{"f/post": "not at all"}, chosen)
+	require.NoError(t, Hear(t.Context(), db, projectID, []flow.Heard{{Flow: "f", Step: "s", Asked: "1", Answer: "one"}, {Flow: "g", Step: "s", Asked: "1", Answer: "g's"}}))
+	require.NoError(t, Hear(t.Context(), db, projectID, []flow.Heard{{Flow: "f", Step: "s", Asked: "1", Answer: "uno"}, {Flow: "f", Step: "s", Asked: "2", Fault: fault.New(fault.Outside, "no")}}))
+	rec, err := HeardOf(t.Context(), db, projectID, "f")
+	require.NoError(t, err)
+	got := map[string]flow.Heard{}
+	for _, h := range rec.All() {
+		got[h.Flow+h.Asked] = h
+	}
+	require.Len(t, got, 2)
+	require.Equal(t, "uno", got["f1"].Answer)
+	require.Equal(t, "no", got["f2"].Fault.Message)
+	rec, err = HeardOf(t.Context(), db, projectID, "f", "g")
+	require.NoError(t, err)
+	require.Len(t, rec.All(), 3)
+}
