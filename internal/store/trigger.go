@@ -45,17 +45,25 @@ func DueTrigger(ctx context.Context, tx pgx.Tx, project, flowID string, every ti
 }
 
 // LockTrigger reads a trigger and keeps other workers from it until the transaction ends; ok is false when another
-// one has it.
+// one has it: nobody waits for it.
 func LockTrigger(ctx context.Context, tx pgx.Tx, project, flowID string) (t Trigger, ok bool, err error) {
-	if _, err := tx.Exec(ctx, "insert into trigger_state (project, flow) values ($1, $2) on conflict do nothing", project, flowID); err != nil {
+	t, err = lockedTrigger(ctx, tx, project, flowID)
+	if !errors.Is(err, ErrNotFound) {
+		return t, err == nil, err
+	}
+	// An insert alone would wait for whoever has the row, to see whether it conflicts.
+	tag, err := tx.Exec(ctx, `insert into trigger_state (project, flow) select $1, $2 where not exists (select from trigger_state where project = $1 and flow = $2)
+		on conflict do nothing`, project, flowID)
+	if err != nil || tag.RowsAffected() == 0 {
 		return t, false, err
 	}
-	rows, _ := tx.Query(ctx, "select "+triggerColumns+" from trigger_state where project = $1 and flow = $2 for update skip locked", project, flowID)
-	t, err = one(pgx.CollectExactlyOneRow(rows, pgx.RowToStructByPos[Trigger]))
-	if errors.Is(err, ErrNotFound) {
-		return t, false, nil
-	}
+	t, err = lockedTrigger(ctx, tx, project, flowID)
 	return t, err == nil, err
+}
+
+func lockedTrigger(ctx context.Context, tx pgx.Tx, project, flowID string) (Trigger, error) {
+	rows, _ := tx.Query(ctx, "select "+triggerColumns+" from trigger_state where project = $1 and flow = $2 for update skip locked", project, flowID)
+	return one(pgx.CollectExactlyOneRow(rows, pgx.RowToStructByPos[Trigger]))
 }
 
 // SetNext notes when a trigger is next, and by which schedule.
