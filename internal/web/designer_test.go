@@ -16,14 +16,16 @@ import (
 	"hollowreed/internal/store"
 )
 
-// desks starts Quayside and lets the world's connection reach it.
-func (w *world) desks() {
+// desks starts Quayside and lets the world's connection reach it at its address.
+func (w *world) desks() (address string) {
 	w.t.Helper()
 	running, err := quayside.Standin.Start(w.t.Context(), w.t.TempDir())
 	require.NoError(w.t, err)
 	for id, r := range running.Reach {
 		w.reach(id, r.Kind, r.Values)
+		address = r.Values["address"]
 	}
+	return address
 }
 
 // step puts a step behind the chosen one by keys alone: I, what is looked for, Enter.

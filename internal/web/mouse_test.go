@@ -9,7 +9,6 @@ import (
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/standin/quayside"
 	"hollowreed/internal/store"
 )
 
@@ -63,13 +62,7 @@ func (tb *tab) put(gap, words, offer, title string) {
 // booking's number, mended, and invoiced once. Keys are pressed only to write into fields.
 func TestBookingsBecomeInvoicesByMouse(t *testing.T) {
 	w := newWorld(t)
-	running, err := quayside.Standin.Start(t.Context(), t.TempDir())
-	require.NoError(t, err)
-	address := ""
-	for id, r := range running.Reach {
-		w.reach(id, r.Kind, r.Values)
-		address = r.Values["address"]
-	}
+	address := w.desks()
 	tb := w.tab()
 	tb.open("/bench")
 	tb.press(`a[href="/bench/flows/new"]`)
@@ -119,7 +112,7 @@ func TestBookingsBecomeInvoicesByMouse(t *testing.T) {
 	closed := w.book(address, "Norholm Salt", "CAR")
 	w.newestOf("bills-of-bookings", store.SetAside)
 	tb.find("reference", closed, "the account of Norholm Salt is closed")
-	_, err = w.ledger.Exec(t.Context(), "update account set closed = false where customer = 'Norholm Salt'")
+	_, err := w.ledger.Exec(t.Context(), "update account set closed = false where customer = 'Norholm Salt'")
 	require.NoError(t, err)
 	tb.press("#asides button.go")
 	tb.sees("#outcome", "done")

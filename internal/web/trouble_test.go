@@ -45,16 +45,10 @@ func (w *world) invoices(booking string) int {
 // the ledger is down: each is found by the booking's number, mended where it is, and invoiced once.
 func TestABookingThatFailsIsFoundMendedAndInvoiced(t *testing.T) {
 	w := newWorld(t)
-	running, err := quayside.Standin.Start(t.Context(), t.TempDir())
-	require.NoError(t, err)
-	address := ""
-	for id, r := range running.Reach {
-		w.reach(id, r.Kind, r.Values)
-		address = r.Values["address"]
-	}
+	address := w.desks()
 	w.change("flows/booking-to-invoice.yaml", "every: 5", "every: 1")
 	w.change("flows/booking-to-invoice.yaml", "      - step: keep\n", "      - {step: reference, id: known, name: Known by its number, is: booking.number}\n      - step: keep\n")
-	_, err = w.engine.MakeRelease(t.Context(), "skerry", "booking-to-invoice", "", "mira")
+	_, err := w.engine.MakeRelease(t.Context(), "skerry", "booking-to-invoice", "", "mira")
 	require.NoError(t, err)
 	w.newestOf("booking-to-invoice", store.Done)
 

@@ -1,9 +1,6 @@
 package mail
 
 import (
-	"bytes"
-	"crypto/x509"
-	"encoding/pem"
 	"fmt"
 	"net"
 	"os"
@@ -63,7 +60,9 @@ func TestARealServer(t *testing.T) {
 	}
 	a, err := trust.New()
 	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "pair.pem"), pair(t, a), 0o644)) // worth nothing beyond this test
+	certificate, key, err := a.ServerPEM("postroom")
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "pair.pem"), append(certificate, key...), 0o644)) // worth nothing beyond this test
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "conf"), fmt.Appendf(nil, eximConfig, dir), 0o644))
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
@@ -113,19 +112,4 @@ func TestARealServer(t *testing.T) {
 	require.NoError(t, err)
 	_, told = contract.Probe(t, s)
 	require.Contains(t, told, "not of an authority that is trusted here")
-}
-
-// pair is a certificate with its key, as PEM.
-func pair(t *testing.T, a *trust.Authority) []byte {
-	t.Helper()
-	c, err := a.Config("postroom")
-	require.NoError(t, err)
-	var out bytes.Buffer
-	for _, der := range c.Certificates[0].Certificate {
-		require.NoError(t, pem.Encode(&out, &pem.Block{Type: "CERTIFICATE", Bytes: der}))
-	}
-	key, err := x509.MarshalPKCS8PrivateKey(c.Certificates[0].PrivateKey)
-	require.NoError(t, err)
-	require.NoError(t, pem.Encode(&out, &pem.Block{Type: "PRIVATE KEY", Bytes: key}))
-	return out.Bytes()
 }

@@ -1,9 +1,6 @@
 package mailbox
 
 import (
-	"bytes"
-	"crypto/x509"
-	"encoding/pem"
 	"fmt"
 	"net"
 	"os"
@@ -65,7 +62,8 @@ func TestARealServer(t *testing.T) {
 	require.NoError(t, os.Chmod(filepath.Join(dir, "mail"), 0o777))
 	a, err := trust.New()
 	require.NoError(t, err)
-	certificate, key := pair(t, a)
+	certificate, key, err := a.ServerPEM("postroom")
+	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "cert.pem"), certificate, 0o644))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "key.pem"), key, 0o600))
 	plain, tls := free(t), free(t)
@@ -100,18 +98,4 @@ func free(t *testing.T) int {
 	require.NoError(t, err)
 	defer l.Close()
 	return l.Addr().(*net.TCPAddr).Port
-}
-
-// pair is a certificate and its key, as PEM; worth nothing beyond this test.
-func pair(t *testing.T, a *trust.Authority) (certificate, key []byte) {
-	t.Helper()
-	c, err := a.Config("postroom")
-	require.NoError(t, err)
-	var out bytes.Buffer
-	for _, der := range c.Certificates[0].Certificate {
-		require.NoError(t, pem.Encode(&out, &pem.Block{Type: "CERTIFICATE", Bytes: der}))
-	}
-	der, err := x509.MarshalPKCS8PrivateKey(c.Certificates[0].PrivateKey)
-	require.NoError(t, err)
-	return out.Bytes(), pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der})
 }

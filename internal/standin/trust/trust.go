@@ -57,3 +57,16 @@ func (a *Authority) Config(name string) (*tls.Config, error) {
 	}
 	return &tls.Config{Certificates: []tls.Certificate{{Certificate: [][]byte{der, a.cert.Raw}, PrivateKey: key}}, MinVersion: tls.VersionTLS12}, nil
 }
+
+// ServerPEM is a server's certificate, with that of the authority behind it, and its key.
+func (a *Authority) ServerPEM(name string) (certificate, key []byte, err error) {
+	c, err := a.Config(name)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, der := range c.Certificates[0].Certificate {
+		certificate = append(certificate, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})...)
+	}
+	der, err := x509.MarshalPKCS8PrivateKey(c.Certificates[0].PrivateKey)
+	return certificate, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}), err
+}
