@@ -3,9 +3,11 @@ package main
 import (
 	"bufio"
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"strconv"
 	"strings"
 	"time"
@@ -37,15 +39,9 @@ func durable(dir string) error {
 		return err
 	}
 	defer server.Stop()
-	var b strings.Builder
-	rows := 0
-	for day := 1; rows < rowsDurable; day++ {
-		text := strings.ReplaceAll(gauges.Readings(day%28+1, 80), "2031", strconv.Itoa(1900+day))
-		rows += strings.Count(text, "\n")
-		b.WriteString(text)
-	}
 	file := filepath.Join(dir, "readings.tide")
-	if err := os.WriteFile(file, []byte(b.String()), 0o644); err != nil {
+	rows, err := readings(file)
+	if err != nil {
 		return err
 	}
 	handURL, err := ledgerIn(ctx, server, "by_hand")
@@ -57,14 +53,42 @@ func durable(dir string) error {
 		return err
 	}
 	hand := time.Since(began)
-	ours, err := engineDurable(ctx, server, dir, b.String())
+	ours, peak, err := engineDurable(ctx, server, dir, file)
 	if err != nil {
 		return err
 	}
 	fmt.Printf("%-34s %10d\n", "file to PostgreSQL, by hand", int(float64(rows)/hand.Seconds()))
-	fmt.Printf("%-34s %10d\n", "file to PostgreSQL, Hollow Reed", int(float64(rows)/ours.Seconds()))
-	fmt.Printf("%-34s %10.2f times the time of the hand-written program\n", "  ratio", ours.Seconds()/hand.Seconds())
+	fmt.Printf("%-34s %10d %26d\n", "file to PostgreSQL, Hollow Reed", int(float64(rows)/ours.Seconds()), peak>>20)
+	fmt.Printf("%-34s %10.2f of the speed of the hand-written program, %d rows\n", "  ratio", hand.Seconds()/ours.Seconds(), rows)
 	return nil
+}
+
+// readings writes a file of gauge readings, and says how many.
+func readings(file string) (rows int, err error) {
+	f, err := os.Create(file)
+	if err != nil {
+		return 0, err
+	}
+	w := bufio.NewWriter(f)
+	for day := 1; rows < rowsDurable; day++ {
+		text := strings.ReplaceAll(gauges.Readings(day%28+1, 80), "2031", strconv.Itoa(1900+day))
+		rows += strings.Count(text, "\n")
+		w.WriteString(text)
+	}
+	return rows, errors.Join(w.Flush(), f.Close())
+}
+
+// peakSince is the most memory that this process has had since a time, in bytes; from notes that time.
+func peakSince(from bool) (int64, error) {
+	if from {
+		debug.FreeOSMemory()
+		return 0, os.WriteFile("/proc/self/clear_refs", []byte("5"), 0) // proc(5): resets the peak
+	}
+	text, err := os.ReadFile("/proc/self/status")
+	_, rest, _ := strings.Cut(string(text), "VmHWM:")
+	kb, _, _ := strings.Cut(strings.TrimSpace(rest), " ")
+	n, _ := strconv.ParseInt(kb, 10, 64)
+	return n << 10, err
 }
 
 func ledgerIn(ctx context.Context, s *localpg.Server, name string) (string, error) {
@@ -75,24 +99,24 @@ func ledgerIn(ctx context.Context, s *localpg.Server, name string) (string, erro
 	return url, ledger.Seed(ctx, url)
 }
 
-func engineDurable(ctx context.Context, s *localpg.Server, dir, content string) (time.Duration, error) {
+func engineDurable(ctx context.Context, s *localpg.Server, dir, file string) (took time.Duration, peak int64, err error) {
 	ledgerURL, err := ledgerIn(ctx, s, "by_engine")
 	if err != nil {
-		return 0, err
+		return 0, 0, err
 	}
 	url, err := s.Create(ctx, "hollowreed")
 	if err != nil {
-		return 0, err
+		return 0, 0, err
 	}
 	db, err := store.Open(ctx, url)
 	if err != nil {
-		return 0, err
+		return 0, 0, err
 	}
 	defer db.Close()
 	in, done := filepath.Join(dir, "in"), filepath.Join(dir, "done")
 	for _, d := range []string{in, done} {
 		if err := os.Mkdir(d, 0o755); err != nil {
-			return 0, err
+			return 0, 0, err
 		}
 	}
 	outside := connector.NewPool(connector.Fixed{
@@ -102,32 +126,36 @@ func engineDurable(ctx context.Context, s *localpg.Server, dir, content string) 
 	defer outside.Close()
 	e, err := engine.New(db, outside, engine.Options{Look: 20 * time.Millisecond, Rest: time.Millisecond})
 	if err != nil {
-		return 0, err
+		return 0, 0, err
 	}
 	texts, err := project.Read(demo.Files)
 	if err != nil {
-		return 0, err
+		return 0, 0, err
 	}
 	if err := app.LoadDemo(ctx, db, e, texts); err != nil {
-		return 0, err
+		return 0, 0, err
 	}
 	if err := e.Start(ctx); err != nil {
-		return 0, err
+		return 0, 0, err
 	}
 	defer e.Stop()
-	if err := gauges.Drop(in, "readings.tide", content); err != nil {
-		return 0, err
+	if _, err := peakSince(true); err != nil {
+		return 0, 0, err
+	}
+	if err := os.Rename(file, filepath.Join(in, "readings.tide")); err != nil {
+		return 0, 0, err
 	}
 	for {
 		runs, err := store.Runs(ctx, db, store.RunFilter{Project: app.DemoProject, Flow: "gauge-readings", Most: 1})
 		if err != nil {
-			return 0, err
+			return 0, 0, err
 		}
 		if len(runs) == 1 && runs[0].Ended() {
 			if runs[0].State != store.Done {
-				return 0, fmt.Errorf("the run ended as %s", runs[0].State)
+				return 0, 0, fmt.Errorf("the run ended as %s", runs[0].State)
 			}
-			return runs[0].EndedAt.Sub(*runs[0].BeganAt), nil
+			peak, err = peakSince(false)
+			return runs[0].EndedAt.Sub(*runs[0].BeganAt), peak, err
 		}
 		time.Sleep(20 * time.Millisecond)
 	}

@@ -19,7 +19,7 @@ import (
 
 const (
 	rowsMapped  = 1_000_000
-	rowsDurable = 60_000
+	rowsDurable = 1_000_000
 	rounds      = 7
 )
 
