@@ -145,6 +145,8 @@ func kindOf(n *yaml.Node) string {
 		return "settings"
 	case yaml.SequenceNode:
 		return "a list"
+	case yaml.AliasNode:
+		return "an alias"
 	}
 	return "the text " + fault.Quote(n.Value)
 }

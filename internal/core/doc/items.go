@@ -44,12 +44,20 @@ func takeItems(root *yaml.Node, path []any, index, n int) ([]*yaml.Node, error) 
 	if err != nil {
 		return nil, err
 	}
-	if index < 0 || n < 1 || index+n > len(l.Content) {
-		return nil, fmt.Errorf("there are no %d items from %d on here", n, index)
+	if err := there(l, index, n); err != nil {
+		return nil, err
 	}
 	items := slices.Clone(l.Content[index : index+n])
 	l.Content = slices.Delete(l.Content, index, index+n)
 	return items, nil
+}
+
+// there says whether a list has so many items from a place on.
+func there(l *yaml.Node, index, n int) error {
+	if index < 0 || n < 1 || index > len(l.Content) || n > len(l.Content)-index {
+		return fmt.Errorf("there are no %d items from %d on here", n, index)
+	}
+	return nil
 }
 
 // Paste puts a list of items into a list of the document, after each has seen every mapping in them, outer
@@ -107,10 +115,11 @@ func MoveItems(text []byte, from []any, index, n int, to []any, at int) ([]byte,
 		if err != nil {
 			return err
 		}
-		for i := index; i < index+n && i < len(source.Content); i++ {
-			if holds(source.Content[i], l) {
-				return fmt.Errorf("items cannot be moved into themselves")
-			}
+		if err := there(source, index, n); err != nil {
+			return err
+		}
+		if slices.ContainsFunc(source.Content[index:index+n], func(item *yaml.Node) bool { return holds(item, l) }) {
+			return fmt.Errorf("items cannot be moved into themselves")
 		}
 		items, err := takeItems(root, from, index, n)
 		if err != nil {
