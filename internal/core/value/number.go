@@ -375,14 +375,14 @@ func exactly(kind Kind, op func(d, x, y *apd.Decimal) (apd.Condition, error), a,
 
 // Sign is -1, 0 or 1.
 func Sign(a Value) int {
-	a, err := a.resolved()
+	known, err := a.resolved()
 	if err != nil {
 		if strings.HasPrefix(a.str(), "-") {
 			return -1
 		}
 		return 1
 	}
-	if a.form == large {
+	if a = known; a.form == large {
 		return a.big().Sign()
 	}
 	switch {
@@ -424,6 +424,9 @@ func Round(a Value, places int32, mode Rounding) (Value, error) {
 	if a.form == small && a.exp <= 0 && a.exp == -places {
 		return Value{kind: kind, num: a.num, exp: a.exp}, nil
 	}
+	if x := a.apd(); x.NumDigits()+int64(x.Exponent)+int64(places) < 0 {
+		return big(kind, apd.New(tiny(Sign(a), mode), -places)), nil
+	}
 	c := *exact
 	c.Traps = apd.DefaultTraps
 	c.Rounding = roundings[mode]
@@ -432,6 +435,14 @@ func Round(a Value, places int32, mode Rounding) (Value, error) {
 		return Value{}, ErrTooLarge
 	}
 	return big(kind, d), nil
+}
+
+// tiny rounds a number that is less than a tenth of the last place to units of it: apd makes it nothing, whatever the mode.
+func tiny(sign int, mode Rounding) int64 {
+	if mode == "up" || mode == "ceiling" && sign > 0 || mode == "floor" && sign < 0 {
+		return int64(sign)
+	}
+	return 0
 }
 
 // AsInteger converts a number without loss; ok is false when it has a fraction.
