@@ -201,7 +201,7 @@ func (c *compiler) trigger() {
 		check(c, c.flow.Trigger)
 	}
 	if c.flow.Reference.Value != "" {
-		c.plan.Reference = c.formula(c.flow.Reference)
+		c.plan.Reference = c.single(c.flow.Reference)
 	}
 }
 
@@ -355,6 +355,16 @@ func (c *compiler) want(at doc.Text, kind value.Kind, expected string) *formula.
 	prog := c.formula(at)
 	if prog != nil && !prog.Type.Fits(kind) {
 		c.fault(at, fault.Expect(fault.Type, expected, prog.Type.String()))
+		return nil
+	}
+	return prog
+}
+
+// single is a formula that must not yield a record or a list: what is found, told or counted by it is a text.
+func (c *compiler) single(at doc.Text) *formula.Program {
+	prog := c.formula(at)
+	if prog != nil && prog.Type.Kind >= value.RecordKind {
+		c.fault(at, fault.Expect(fault.Type, "a single value", prog.Type.String()).Mended("Name one of its fields"))
 		return nil
 	}
 	return prog

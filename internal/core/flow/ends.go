@@ -46,7 +46,7 @@ func (it *Item) text(s *Step, prog *formula.Program) (string, bool) {
 	}
 	it.Frame.Reset()
 	v, f := prog.Eval(&it.Frame)
-	if f == nil && v.Missing() {
+	if f == nil && (v.Missing() || v.Kind() >= value.RecordKind) {
 		f = fault.Expect(fault.Required, "a text", v.Kind().String())
 	}
 	if f != nil {
@@ -64,7 +64,7 @@ var referenceKind = &Kind{
 	},
 	Detail: func(s *Step) string { return s.Setting("is") },
 	compile: func(c *compiler, s *Step) runner {
-		prog := c.formula(s.place("is"))
+		prog := c.single(s.place("is"))
 		return func(_ context.Context, b *Batch, items []*Item) error {
 			for _, it := range items {
 				if text, ok := it.text(s, prog); ok {
@@ -230,7 +230,7 @@ var onceKind = &Kind{
 }
 
 func compileOnce(c *compiler, s *Step) runner {
-	prog := c.formula(s.place("key"))
+	prog := c.single(s.place("key"))
 	within := time.Duration(s.number("within") * float64(time.Second))
 	return func(ctx context.Context, b *Batch, items []*Item) error {
 		var asked []*Item
