@@ -1,0 +1,143 @@
+package connection
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/schema"
+)
+
+// TestEveryKindIsWhole: what the table says of a kind can be shown, chosen and checked.
+func TestEveryKindIsWhole(t *testing.T) {
+	require.Len(t, Names(), len(Kinds))
+	for _, k := range Kinds {
+		require.Same(t, k, KindOf(k.Name))
+		require.NotEmpty(t, k.Title, k.Name)
+		require.True(t, strings.HasSuffix(k.About, ".") && strings.HasSuffix(k.Needs, "."), k.Name)
+		names, labels := map[string]bool{}, map[string]bool{}
+		for _, s := range k.Settings {
+			require.False(t, names[s.Name] || labels[s.Label], "%s: %s is there twice", k.Name, s.Name)
+			names[s.Name], labels[s.Label] = true, true
+			require.True(t, s.Default == "" || s.Check(s.Default) == nil, "%s: the default of %s is one that can be chosen", k.Name, s.Name)
+			require.Equal(t, s.Type == Choice, len(s.Choices) > 0, "%s: %s", k.Name, s.Name)
+			require.Equal(t, s.Type == Secret, s.Of != "", "%s: %s", k.Name, s.Name)
+			if name, values, ok := strings.Cut(s.When, "="); ok {
+				at := settingOf(k, name)
+				require.NotNil(t, at, "%s: %s depends on what is not there", k.Name, s.Name)
+				for _, v := range strings.Split(values, "|") {
+					require.Nil(t, at.Check(v), "%s: %s is asked for with %s, which %s cannot be", k.Name, s.Name, v, name)
+				}
+			}
+		}
+		verbs := map[string]bool{}
+		for _, v := range k.Verbs {
+			require.False(t, verbs[v.Name], "%s: %s is there twice", k.Name, v.Name)
+			verbs[v.Name] = true
+			require.NotEmpty(t, v.About, v.Name)
+			require.Same(t, &k.Verbs[0], k.Verb("no such verb"))
+			require.Equal(t, v.Name, k.Verb(v.Name).Name)
+			require.False(t, v.Reads && v.Effect, "%s: what reads changes nothing", v.Name)
+			for _, sch := range []*schema.Schema{v.Request, v.Response} {
+				if sch != nil {
+					require.NotEmpty(t, sch.Title)
+					require.Equal(t, len(sch.Root.Fields), len(sch.Root.Shape().Names))
+				}
+			}
+		}
+	}
+	require.Nil(t, KindOf("pigeon"))
+}
+
+func settingOf(k *Kind, name string) *Setting {
+	for i := range k.Settings {
+		if k.Settings[i].Name == name {
+			return &k.Settings[i]
+		}
+	}
+	return nil
+}
+
+// TestEveryKindMakesAPart: a new one has no faults, and each of its verbs can be an operation of it.
+func TestEveryKindMakesAPart(t *testing.T) {
+	for _, k := range Kinds {
+		text := string(New("A new one: "+k.Name, k))
+		if len(k.Verbs) > 0 {
+			text += "operations:\n"
+		}
+		for i, v := range k.Verbs {
+			text += "  - {operation: op" + string(rune('a'+i)) + ", does: " + v.Name
+			for _, s := range v.Settings {
+				if s.Required && s.Default == "" {
+					text += `, "` + s.Name + `": "` + map[bool]string{true: "true", false: "x"}[s.Type == Formula] + `"`
+				}
+			}
+			text += "}\n"
+		}
+		d := doc.Parse("connections/new.yaml", []byte(text))
+		c := Parse("new", d)
+		require.Equal(t, "A new one: "+k.Name, c.Title)
+		require.Len(t, c.Operations, len(k.Verbs))
+		for i, o := range c.Operations {
+			require.Equal(t, "new", o.Connection)
+			require.Same(t, &k.Verbs[i], o.Verb)
+			for _, s := range o.Verb.Settings {
+				if s.Default != "" {
+					require.Equal(t, s.Default, o.Setting(s.Name), "%s: the default of %s", k.Name, s.Name)
+				}
+			}
+		}
+		require.NotContains(t, d.Faults.Error(), "unknown setting", text)
+	}
+}
+
+// TestSettingsAreAskedForAsOthersAreChosen: through several, and by the defaults of what was not chosen.
+func TestSettingsAreAskedForAsOthersAreChosen(t *testing.T) {
+	mailbox := KindOf("mailbox")
+	authority, done := *settingOf(mailbox, "authority"), *settingOf(mailbox, "done")
+	require.True(t, mailbox.Needed(authority, nil), "encrypted is the default")
+	require.False(t, mailbox.Needed(authority, map[string]string{"encryption": "none"}))
+	require.False(t, mailbox.Needed(done, nil))
+	require.True(t, mailbox.Needed(done, map[string]string{"after": "move"}))
+	nested := &Kind{Settings: []Setting{
+		{Name: "a", Type: Choice, Choices: []string{"x", "y"}, Default: "x"},
+		{Name: "b", Type: Choice, Choices: []string{"1", "2"}, Default: "1", When: "a=y"},
+		{Name: "c", When: "b=1|2"},
+	}}
+	require.False(t, nested.Needed(nested.Settings[2], nil), "what it hangs on is not asked for")
+	require.True(t, nested.Needed(nested.Settings[2], map[string]string{"a": "y"}))
+	require.False(t, nested.Needed(nested.Settings[2], map[string]string{"a": "y", "b": "3"}))
+	require.True(t, nested.Needed(nested.Settings[0], nil))
+
+	port := *settingOf(mailbox, "port")
+	for chosen, want := range map[string]string{"143": "", "": "", "0": "expected 1 to 65535, found 0", "65536": "expected 1 to 65535", "x": "expected a whole number", "1.5": "expected a whole number"} {
+		f := port.Check(chosen)
+		if want == "" {
+			require.Nil(t, f, chosen)
+			continue
+		}
+		require.Contains(t, f.What(), want, chosen)
+	}
+	require.Contains(t, settingOf(mailbox, "host").Check("").What(), "needed")
+	require.Contains(t, settingOf(mailbox, "after").Check("burn").What(), "expected one of mark as read, move, delete")
+}
+
+// TestFaultsOfAConnectionPart: each where it stands.
+func TestFaultsOfAConnectionPart(t *testing.T) {
+	for text, want := range map[string]string{
+		"connection: A\nkind: pigeon\n": "expected a kind of system (",
+		"connection: A\nkind: mail\noperations:\n  - {operation: a, does: send}\n  - {operation: a, does: send}\n": `the operation "a" is there twice`,
+		"connection: A\nkind: mail\noperations:\n  - {operation: a, does: fly}\n":                                  "expected one of send",
+		"connection: A\nkind: http\noperations:\n  - {operation: a, does: read}\n":                                 `"path" is missing`,
+		"connection: A\nkind: http\noperations:\n  - {operation: a, does: call, path: /a, request: nothing}\n":     `there is no schema "nothing"`,
+		"connection: A\nkind: mail\nspeed: fast\n":                                                                 `unknown setting "speed"`,
+	} {
+		d := doc.Parse("connections/a.yaml", []byte(text))
+		c := Parse("a", d)
+		c.Resolve(func(string) *schema.Schema { return nil }, formula.Env{})
+		require.Contains(t, d.Faults.Error(), want, text)
+	}
+}
