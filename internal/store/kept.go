@@ -42,9 +42,9 @@ func KeptIn(ctx context.Context, db DB, project, space string, most int) ([]Kept
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[KeptNote])
 }
 
-// Forget takes everything out of a space.
-func Forget(ctx context.Context, db DB, project, space string) error {
-	_, err := db.Exec(ctx, "delete from kept where project = $1 and space = $2", project, space)
+// Forget takes what is under keys out of a space, or all where none are named.
+func Forget(ctx context.Context, db DB, project, space string, keys ...string) error {
+	_, err := db.Exec(ctx, "delete from kept where project = $1 and space = $2 and ($3::text[] is null or key = any($3))", project, space, keys)
 	return err
 }
 

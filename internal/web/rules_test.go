@@ -348,3 +348,35 @@ func TestAListIsJoined(t *testing.T) {
 	tb.sees("#result", "Ling")
 	tb.sees("#verdict", "text")
 }
+
+// TestRowsThatFlowsChangedAreSeenAndTakenBack: a flow sets a row and takes another away, its columns are offered; the table
+// shows both beside its own rows, and lets go of them one by one or all at once.
+func TestRowsThatFlowsChangedAreSeenAndTakenBack(t *testing.T) {
+	w := newWorld(t)
+	w.release("tariff", "flow: Tariff\ntrigger: {kind: person}\nsteps:\n  - {step: change, id: set, table: cargo-articles, row: {class: '\"BUS\"', article: '\"7099\"', title: '\"Bus\"'}}\n"+
+		"  - {step: change, id: gone, table: cargo-articles, do: take it away, row: {class: '\"PAX\"'}}\n  - {step: look up, id: find, table: cargo-articles, match: {class: '\"BUS\"'}}\n")
+	tb := w.tab()
+	tb.open("/bench/flows/tariff?step=find")
+	tb.sees("#panel .ph", "Look up in a table")
+	require.Equal(t, `"BUS"`, tb.value("#match-class"))
+	tb.open("/bench/flows/tariff?step=set")
+	require.Equal(t, `"7099"`, tb.value("#row-article"))
+	tb.sees("#faults", "✓ no faults")
+	tb.press("#run-now")
+	tb.sees("#outcome", "done")
+	tb.open("/bench/tables/cargo-articles")
+	tb.sees("#by-flows", "BUS")
+	tb.sees("#by-flows", "7099")
+	tb.sees("#by-flows tr", "taken away")
+	tb.sees("#by-flows", "PAX")
+	tb.press("#by-flows tbody button")
+	tb.until("one to be left", func() bool {
+		var n int
+		return chromedp.Run(tb.ctx, chromedp.Evaluate(`document.querySelectorAll("#by-flows tbody tr").length`, &n)) == nil && n == 1
+	})
+	tb.press("#forget-all")
+	tb.until("none to be left", func() bool {
+		var there bool
+		return chromedp.Run(tb.ctx, chromedp.Evaluate(`document.readyState === "complete" && !!document.querySelector("#rows") && !document.querySelector("#by-flows")`, &there)) == nil && there
+	})
+}

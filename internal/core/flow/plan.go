@@ -78,6 +78,7 @@ type PlannedStep struct {
 	File     *FileTarget           // of a write step
 	Op       *connection.Operation // of a call
 	Calls    *Contract             // of a flow step
+	Columns  *schema.Schema        // of a step that works on a table of the project: those that it names
 	plan     *Plan
 	kind     *Kind
 	policy   policy

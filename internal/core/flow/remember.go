@@ -129,8 +129,10 @@ func tableSpace(id string) string { return "table/" + id }
 // TableSpace names where changed rows of a table are remembered.
 func TableSpace(id string) string { return tableSpace(id) }
 
+const lookUpName = "look up"
+
 var lookUpKind = &Kind{
-	Name: "look up", Title: "Look up in a table", Group: Shape, About: "Gets a row of a table of the project by its key, with what flows have changed in it since.",
+	Name: lookUpName, Title: "Look up in a table", Group: Shape, About: "Gets a row of a table of the project by its key, with what flows have changed in it since.",
 	Settings: []Setting{
 		{Name: "table", Label: "Table", Type: Part, Of: "table", Required: true},
 		{Name: "match", Label: "Where", Type: Matches, Required: true, Help: "The key columns and the formulas that they must equal"},
@@ -175,6 +177,10 @@ func (c *compiler) table(s *Step) (t *table.Table, progs map[string]*formula.Pro
 		}
 		return nil, nil
 	}
+	c.cur.Columns = rowOf(t)
+	if s.Kind == lookUpName {
+		c.cur.Columns = keyRecord(t)
+	}
 	progs = map[string]*formula.Program{}
 	for _, m := range s.Match {
 		f := t.Row.Field(m.Column.Value)
@@ -205,6 +211,16 @@ func keysOf(t *table.Table, progs map[string]*formula.Program) keyed {
 
 func rowOf(t *table.Table) *schema.Schema {
 	return &schema.Schema{ID: t.ID, Title: t.Title, Notation: "json", Root: t.Row}
+}
+
+// keyRecord is a record of the key columns of a table.
+func keyRecord(t *table.Table) *schema.Schema {
+	keys := make([]*schema.Field, len(t.Keys))
+	for i, f := range t.Keys {
+		own := *f // in another record it has another slot
+		keys[i] = &own
+	}
+	return &schema.Schema{ID: t.ID, Title: t.Title, Notation: "json", Root: schema.Record(t.ID, keys...)}
 }
 
 func compileLookUp(c *compiler, s *Step) runner {
@@ -239,6 +255,21 @@ func compileLookUp(c *compiler, s *Step) runner {
 		}
 		return nil
 	}
+}
+
+// Changed is a row of a table as a flow has changed it; gone where it was taken away.
+type Changed struct {
+	Key  string
+	Row  value.Value
+	Gone bool
+}
+
+// ReadChanged reads what is remembered of a table's row.
+func ReadChanged(t *table.Table, key, text string) Changed {
+	if text == "" {
+		return Changed{Key: key, Gone: true}
+	}
+	return Changed{Key: key, Row: keptOf(recordOf("row", rowOf(t), 0)).Read(text)}
 }
 
 // rowUnder is the row with a key: as a flow has changed it, or as the table has it.

@@ -151,6 +151,19 @@ func Key(keys []value.Value) string {
 	return b.String()
 }
 
+// KeyTexts are the texts of the keys that Key was given, as far as they can be told.
+func KeyTexts(key string) (texts []string) {
+	for key != "" {
+		n, rest, ok := strings.Cut(key, ":")
+		length, err := strconv.Atoi(n)
+		if !ok || err != nil || length < 1 || length > len(rest) {
+			return texts
+		}
+		texts, key = append(texts, rest[1:length]), rest[length:] // behind the letter of its kind
+	}
+	return texts
+}
+
 // Has says whether there is a row with these keys, given in the order of the key columns.
 func (t *Table) Has(keys []value.Value) bool {
 	_, ok := t.index[Key(keys)]

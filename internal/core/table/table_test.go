@@ -97,3 +97,22 @@ func TestRowsComeAndGoAsCSV(t *testing.T) {
 		require.ErrorContains(t, err, want, text)
 	}
 }
+
+// TestKeysAreToldFromTheirText: as many as there are, whatever stands in them; a text that is none tells nothing wrong.
+func TestKeysAreToldFromTheirText(t *testing.T) {
+	for _, keys := range [][]value.Value{
+		{value.Str("NO")},
+		{value.Str(""), value.Str("3:x"), value.Str("a:b\n")},
+		{value.Int(-12), value.Str("æ"), value.DateOf(2031, 3, 9), value.Bool(true)},
+	} {
+		got := KeyTexts(Key(keys))
+		require.Len(t, got, len(keys))
+		for i, k := range keys {
+			require.Equal(t, k.String(), got[i])
+		}
+	}
+	require.Empty(t, KeyTexts(""))
+	for _, bad := range []string{"x", "5:ab", "-1:a", "0:", "99999999999999999999:a", "2:ax9:y"} {
+		require.LessOrEqual(t, len(KeyTexts(bad)), 1, bad)
+	}
+}

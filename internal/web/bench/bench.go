@@ -99,6 +99,7 @@ func Routes(r gin.IRouter, s *page.Site) {
 	r.POST("/bench/tables", s.Do(b.addTable))
 	r.POST("/bench/tables/:id", s.Do(b.setTable))
 	r.POST("/bench/tables/:id/rows", s.Do(b.changeRows))
+	r.POST("/bench/tables/:id/forget", s.Do(b.forgetChanged))
 	r.GET("/bench/libraries/:id", s.Do(b.library))
 	r.POST("/bench/libraries", s.Do(b.addLibrary))
 	r.POST("/bench/libraries/:id/function", s.Do(b.setFunction))

@@ -311,6 +311,8 @@ func (e evaluator) rows(ps *flow.PlannedStep) (rows []matchRow, free bool) {
 		return requestRows(ps.Op.Request, ps.Step.Match, e.result), false
 	case ps.Calls != nil && ps.Calls.Input != nil:
 		return requestRows(ps.Calls.Input, ps.Step.Match, e.result), false
+	case ps.Columns != nil:
+		return requestRows(ps.Columns, ps.Step.Match, e.result), false
 	case ps.Step.Kind == "answer" && ps.Output() != nil:
 		return requestRows(ps.Output(), ps.Step.Match, e.result), false
 	case ps.Step.Kind == "read" && ps.Asked() != nil:

@@ -12,6 +12,7 @@ import (
 
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/table"
 	"hollowreed/internal/store"
@@ -39,6 +40,14 @@ type tablePage struct {
 	Told       string
 	Pasted     string
 	OOB        bool
+	Changed    []changedRow // by flows, since the table was released
+}
+
+// changedRow is a row as a flow has changed it.
+type changedRow struct {
+	Key   string
+	Cells []string
+	Gone  bool
 }
 
 // tableRow is one row as the part writes it.
@@ -61,8 +70,50 @@ func (b bench) tableOf(c *gin.Context) (*project.Project, *tablePage, error) {
 		Find: c.DefaultQuery("find", c.PostForm("find")), Dependents: p.Dependents(project.Tables, t.ID), Faults: faultsIn(p, project.Path(project.Tables, t.ID)),
 	}
 	d.rows(p.Texts[d.Path])
+	if d.Changed, err = b.changedRows(c, t); err != nil {
+		return p, d, err
+	}
 	d.Draft, err = store.PartDraft(c, b.DB, p.ID, d.Path)
 	return p, d, err
+}
+
+// changedRows are the rows of a table that flows have changed.
+func (b bench) changedRows(c *gin.Context, t *table.Table) ([]changedRow, error) {
+	notes, err := store.KeptIn(c, b.DB, b.Project, flow.TableSpace(t.ID), rowsShown)
+	rows := make([]changedRow, len(notes))
+	for i, n := range notes {
+		changed := flow.ReadChanged(t, n.Key, n.Content)
+		rows[i] = changedRow{Key: n.Key, Gone: changed.Gone, Cells: make([]string, len(t.Row.Fields))}
+		for j := range t.Row.Fields {
+			rows[i].Cells[j] = changed.Row.Slot(j).String()
+		}
+		if changed.Gone {
+			for j, key := range table.KeyTexts(n.Key) {
+				rows[i].Cells[t.Keys[j].Slot()] = key
+			}
+		}
+	}
+	return rows, err
+}
+
+// forgetChanged lets rows be again as the table has them: one, or all that flows have changed.
+func (b bench) forgetChanged(c *gin.Context) error {
+	_, d, err := b.tableOf(c)
+	if err != nil {
+		return err
+	}
+	var keys []string
+	if key := c.PostForm("key"); key != "" {
+		keys = append(keys, key)
+	}
+	if err := store.Forget(c, b.DB, b.Project, flow.TableSpace(d.ID), keys...); err != nil {
+		return err
+	}
+	if err := store.AddDeed(c, b.DB, b.Project, b.Person.ID, "took back rows that flows had changed", nil, d.Table.Title); err != nil {
+		return err
+	}
+	c.Redirect(303, "/bench/tables/"+d.ID)
+	return nil
 }
 
 // faultsIn are the faults of one part.
