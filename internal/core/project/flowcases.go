@@ -148,7 +148,7 @@ func (h caseHouse) Start(_ context.Context, c flow.Started, inputs []value.Value
 }
 
 func (k *player) play(r Run, outside flow.Outside) (Account, *fault.Fault) {
-	facts := flow.Facts{ID: "case", File: r.File, Reference: r.File, Started: r.At}
+	facts := flow.Facts{ID: "case", File: r.File, Started: r.At}
 	if r.Request != "" {
 		facts.Request = flow.ReadRequest([]byte(r.Request))
 	}
@@ -174,6 +174,7 @@ func (p *Project) PlayWith(b *flow.Batch, facts flow.Facts, r Run) (*flow.Played
 		}
 		m.Input = rows[0]
 	}
+	m.Facts.Reference = b.Plan.ReferenceOf(flow.RunFacts(facts.ID, facts.File, "", 0, facts.Started), m.Input, facts.Request)
 	if b.Plan.Source != nil {
 		m.Open = func() (notation.Reader, error) { return openLines(b.Plan.Source, r.Records) }
 	}
