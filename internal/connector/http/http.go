@@ -80,12 +80,13 @@ func Transport(env system.Env, host string) (*http.Transport, error) {
 	}, nil
 }
 
-// sameHost follows a few redirects, on the same host only: what signs in must not go elsewhere.
+// sameHost follows a few redirects, on the same host only, and never from an encrypted connection to one that is not: what
+// signs in must not go elsewhere, nor where others read it.
 func sameHost(req *http.Request, via []*http.Request) error {
 	if len(via) > 5 {
 		return errors.New("it redirects for ever")
 	}
-	if req.URL.Host != via[0].URL.Host {
+	if req.URL.Host != via[0].URL.Host || via[0].URL.Scheme == "https" && req.URL.Scheme != "https" {
 		return http.ErrUseLastResponse
 	}
 	return nil
@@ -343,8 +344,8 @@ func (s *Service) Fetch(ctx context.Context, at string) ([]byte, error) {
 		u = s.base.JoinPath(path)
 		u.RawQuery = query
 	}
-	if u.Host != s.base.Host {
-		return nil, fault.Expect(fault.Setting, "a document of "+s.base.Host, u.Host)
+	if u.Host != s.base.Host || u.Scheme != s.base.Scheme {
+		return nil, fault.Expect(fault.Setting, "a document of "+s.base.Scheme+"://"+s.base.Host, u.Scheme+"://"+u.Host)
 	}
 	a, err := s.tries(ctx, &wire{method: http.MethodGet, url: u, header: http.Header{"Accept-Encoding": {"gzip"}}, safe: true})
 	if err != nil {

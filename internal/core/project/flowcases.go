@@ -174,7 +174,9 @@ func (p *Project) PlayWith(b *flow.Batch, facts flow.Facts, r Run) (*flow.Played
 		}
 		m.Input = rows[0]
 	}
-	m.Facts.Reference = b.Plan.ReferenceOf(flow.RunFacts(facts.ID, facts.File, "", 0, facts.Started), m.Input, facts.Request)
+	if m.Facts.Reference == "" {
+		m.Facts.Reference = b.Plan.ReferenceOf(flow.RunFacts(facts.ID, facts.File, "", 0, facts.Started), m.Input, facts.Request)
+	}
 	if b.Plan.Source != nil {
 		m.Open = func() (notation.Reader, error) { return openLines(b.Plan.Source, r.Records) }
 	}
