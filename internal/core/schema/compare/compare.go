@@ -5,6 +5,7 @@ package compare
 
 import (
 	"fmt"
+	"slices"
 	"sort"
 	"strings"
 
@@ -39,7 +40,7 @@ type Change struct {
 
 // Schemas compares an older schema with a newer one.
 func Schemas(old, now *schema.Schema) []Change {
-	c := &comparer{}
+	c := &comparer{typed: typed[old.Notation] || typed[now.Notation]}
 	if old.Notation != now.Notation {
 		c.add(Change{Kind: Changed, What: "notation " + old.Notation + " → " + now.Notation, Readers: true, Writers: true, Notation: true})
 	}
@@ -47,7 +48,13 @@ func Schemas(old, now *schema.Schema) []Change {
 	return c.changes
 }
 
-type comparer struct{ changes []Change }
+type comparer struct {
+	changes []Change
+	typed   bool // values are written with their types
+}
+
+// typed are the notations in which a number is no text: it stands there without quotes, or in a column of its type.
+var typed = map[string]bool{"json": true, "ndjson": true, "rows": true}
 
 func (c *comparer) add(ch Change) { c.changes = append(c.changes, ch) }
 
@@ -195,6 +202,14 @@ func yes(b bool) string {
 	return "no"
 }
 
+// reads says whether values of one type can be read as those of another without loss.
+func (c *comparer) reads(as, of value.Kind) bool {
+	if c.typed && as == value.Text && (of.Numeric() || of == value.Boolean) {
+		return false
+	}
+	return slices.Contains(wider[of], as)
+}
+
 // wider lists the types that each type can be read as without loss.
 var wider = map[value.Kind][]value.Kind{
 	value.Integer: {value.Decimal, value.Text}, value.Decimal: {value.Text}, value.Boolean: {value.Text},
@@ -206,19 +221,14 @@ func (c *comparer) kind(at string, old, now *schema.Field) {
 		return
 	}
 	what := "type " + old.Kind.String() + " → " + now.Kind.String()
-	for _, k := range wider[old.Kind] {
-		if k == now.Kind {
-			c.add(Change{Path: at, Kind: Widened, What: what, Readers: true})
-			return
-		}
+	switch {
+	case c.reads(now.Kind, old.Kind):
+		c.add(Change{Path: at, Kind: Widened, What: what, Readers: true})
+	case c.reads(old.Kind, now.Kind):
+		c.add(Change{Path: at, Kind: Narrowed, What: what, Writers: true})
+	default:
+		c.add(Change{Path: at, Kind: Changed, What: what, Readers: true, Writers: true})
 	}
-	for _, k := range wider[now.Kind] {
-		if k == old.Kind {
-			c.add(Change{Path: at, Kind: Narrowed, What: what, Writers: true})
-			return
-		}
-	}
-	c.add(Change{Path: at, Kind: Changed, What: what, Readers: true, Writers: true})
 }
 
 func (c *comparer) occurs(at string, old, now *schema.Field) {

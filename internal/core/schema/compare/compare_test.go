@@ -37,7 +37,8 @@ func TestEveryDifferenceIsSaidAndWhomItBreaks(t *testing.T) {
 			[]Change{{Path: "party", Kind: Renamed, Was: "x", What: "x → party", Readers: true, Writers: true}, {Path: "party/q", Kind: Widened, What: "type integer → decimal", Readers: true}},
 		},
 		{"type wider", a, "  - {name: a, type: decimal}\n", []Change{{Path: "a", Kind: Widened, What: "type integer → decimal", Readers: true}}},
-		{"type narrower", "  - {name: a, type: text}\n", a, []Change{{Path: "a", Kind: Narrowed, What: "type text → integer", Writers: true}}},
+		{"type narrower", "  - {name: a, type: text}\n", "  - {name: a, type: date}\n", []Change{{Path: "a", Kind: Narrowed, What: "type text → date", Writers: true}}},
+		{"a number is no text where it stands without quotes", a, "  - {name: a, type: text}\n", []Change{{Path: "a", Kind: Changed, What: "type integer → text", Readers: true, Writers: true}}},
 		{"another type", "  - {name: a, type: date}\n", a, []Change{{Path: "a", Kind: Changed, What: "type date → integer", Readers: true, Writers: true}}},
 		{"optional now", a, "  - {name: a, type: integer, occurs: 0..1}\n", []Change{{Path: "a", Kind: Widened, What: "occurs 1 → 0..1", Readers: true}}},
 		{"a list now", a, "  - {name: a, type: integer, occurs: 1..n}\n", []Change{{Path: "a", Kind: Changed, What: "occurs 1 → 1..n", Readers: true, Writers: true}}},
@@ -84,5 +85,19 @@ func TestTheWayBackIsTheOpposite(t *testing.T) {
 		require.Equal(t, Narrowed, back[i].Kind)
 		require.Equal(t, there[i].Readers, back[i].Writers)
 		require.Equal(t, there[i].Writers, back[i].Readers)
+	}
+}
+
+// TestInTextsANumberIsAText: where values have no types of their own, a text can be anything.
+func TestInTextsANumberIsAText(t *testing.T) {
+	for _, notation := range []string{"csv", "xml"} {
+		of := func(kind string) *schema.Schema {
+			d := doc.Parse("x.yaml", []byte("schema: X\nnotation: "+notation+"\nfields:\n  - {name: a, type: "+kind+"}\n"))
+			s := schema.Parse("x", d)
+			require.Empty(t, d.Faults)
+			return s
+		}
+		require.Equal(t, []Change{{Path: "a", Kind: Widened, What: "type boolean → text", Readers: true}}, Schemas(of("boolean"), of("text")))
+		require.Equal(t, []Change{{Path: "a", Kind: Narrowed, What: "type text → decimal", Writers: true}}, Schemas(of("text"), of("decimal")))
 	}
 }
