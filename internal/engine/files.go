@@ -6,7 +6,8 @@ import (
 	stdjson "encoding/json"
 	"errors"
 	"io"
-	"sort"
+	"maps"
+	"slices"
 
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/connection"
@@ -18,13 +19,15 @@ import (
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/value"
+	"hollowreed/internal/spool"
 	"hollowreed/internal/store"
 )
 
 // Bounds on the files that one run writes.
 const (
-	maxNames = 10_000
-	maxFile  = 256 << 20 // bytes of all of them
+	maxNames  = 10_000
+	maxOnDisk = 500      // that are longer than what is held in memory of each
+	heldOf    = 16 << 10 // bytes of each that are held in memory
 )
 
 // line is a record that was collected for a file.
@@ -55,41 +58,72 @@ func (x *execution) writeFiles(ctx context.Context) error {
 		if ps.File == nil {
 			continue
 		}
-		names, files, err := x.files(ctx, ps.File)
-		if err != nil {
+		if err := x.writeFilesOf(ctx, ps.File); err != nil {
 			return err
-		}
-		for _, name := range names {
-			if err := x.writeFile(ctx, ps.File, name, files[name].Bytes()); err != nil {
-				return err
-			}
 		}
 	}
 	return nil
 }
 
+func (x *execution) writeFilesOf(ctx context.Context, t *flow.FileTarget) error {
+	files := map[string]*spool.Spool{}
+	defer func() {
+		for _, f := range files {
+			f.Close()
+		}
+	}()
+	if err := x.files(ctx, t, files); err != nil {
+		return err
+	}
+	for _, name := range slices.Sorted(maps.Keys(files)) {
+		if err := x.writeFile(ctx, t, name, files[name]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// bounded is a file's content on its way: of all those of a run only some may be long, and together they have a bound.
+type bounded struct {
+	*spool.Spool
+	onDisk *int
+	total  *int64
+}
+
+// Write adds to the content.
+func (b bounded) Write(p []byte) (int, error) {
+	was := b.OnDisk()
+	n, err := b.Spool.Write(p)
+	if *b.total += int64(n); err == nil && *b.total > maxInput {
+		err = fault.New(fault.Limit, "the files of one run have more than %d MB", int64(maxInput)>>20)
+	}
+	if !was && b.OnDisk() {
+		if *b.onDisk++; err == nil && *b.onDisk > maxOnDisk {
+			err = fault.New(fault.Limit, "one run writes more than %d files of more than %d bytes", maxOnDisk, heldOf)
+		}
+	}
+	return n, err
+}
+
 // files writes the collected records of a step in their notation, by the names of their files.
-func (x *execution) files(ctx context.Context, t *flow.FileTarget) ([]string, map[string]*bytes.Buffer, error) {
+func (x *execution) files(ctx context.Context, t *flow.FileTarget, files map[string]*spool.Spool) error {
 	n, err := all.Named(t.Schema.Notation)
 	if err != nil {
-		return nil, nil, err
+		return err
 	}
-	files, writers := map[string]*bytes.Buffer{}, map[string]notation.Writer{}
-	size := 0
+	writers := map[string]notation.Writer{}
+	onDisk, total := 0, int64(0)
 	add := func(l line) error {
 		w := writers[l.Name]
 		if w == nil {
 			if len(files) >= maxNames {
 				return fault.New(fault.Limit, "one run writes more than %d files", maxNames)
 			}
-			files[l.Name] = &bytes.Buffer{}
-			if w, err = n.NewWriter(files[l.Name], notation.Options{Schema: t.Schema, Many: true}); err != nil {
+			files[l.Name] = &spool.Spool{Memory: heldOf}
+			if w, err = n.NewWriter(bounded{files[l.Name], &onDisk, &total}, notation.Options{Schema: t.Schema, Many: true}); err != nil {
 				return err
 			}
 			writers[l.Name] = w
-		}
-		if size += len(l.Record); size > maxFile {
-			return fault.New(fault.Limit, "the files of one run have more than %d MB", maxFile>>20)
 		}
 		rows, err := project.ReadJSON(t.Schema.As("json"), string(l.Record))
 		if err != nil {
@@ -100,7 +134,7 @@ func (x *execution) files(ctx context.Context, t *flow.FileTarget) ([]string, ma
 	// A record that was mended belongs beside those of the run that it was set aside in.
 	family, err := store.Family(ctx, x.engine.db, x.run.ID)
 	if err != nil {
-		return nil, nil, err
+		return err
 	}
 	err = store.Collected(ctx, x.engine.db, family, t.Step.ID, func(content []byte) error {
 		dec := stdjson.NewDecoder(bytes.NewReader(content))
@@ -117,26 +151,23 @@ func (x *execution) files(ctx context.Context, t *flow.FileTarget) ([]string, ma
 		}
 	})
 	if err != nil {
-		return nil, nil, err
+		return err
 	}
-	var names []string
-	for name, w := range writers {
+	for _, w := range writers {
 		if err := w.Close(); err != nil {
-			return nil, nil, err
+			return err
 		}
-		names = append(names, name)
 	}
-	sort.Strings(names)
-	return names, files, nil
+	return nil
 }
 
-func (x *execution) writeFile(ctx context.Context, t *flow.FileTarget, name string, content []byte) error {
+func (x *execution) writeFile(ctx context.Context, t *flow.FileTarget, name string, content *spool.Spool) error {
 	verb := connection.KindOf("file").Verb("write")
 	op := &connection.Operation{
 		Connection: t.Connection, ID: t.Step.ID, Name: t.Step.Name, Verb: verb, Request: verb.Request, Response: verb.Response,
 		Settings: map[string]doc.Text{"there": {Value: t.Step.Setting("there")}, "compress": {Value: t.Step.Setting("compress")}},
 	}
-	request := value.Rec(verb.Request.Root.Shape(), []value.Value{value.Str(name), {}, value.Bytes(string(content))})
-	_, err := x.engine.outside.Ask(ctx, system.Request{Op: op, Value: request, Key: x.run.ID.String()})
+	request := value.Rec(verb.Request.Root.Shape(), []value.Value{value.Str(name), {}, {}})
+	_, err := x.engine.outside.Ask(ctx, system.Request{Op: op, Value: request, Key: x.run.ID.String(), Content: content})
 	return err
 }

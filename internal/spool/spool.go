@@ -13,9 +13,10 @@ const Small = 1 << 20
 
 // Spool is content that is written first and read then. The zero Spool is empty.
 type Spool struct {
-	mem  bytes.Buffer
-	file *os.File
-	size int64
+	Memory int // how much of it is held in memory, in bytes; 0: Small
+	mem    bytes.Buffer
+	file   *os.File
+	size   int64
 }
 
 // Of is content that is there already.
@@ -27,7 +28,11 @@ func Of(content []byte) *Spool {
 
 // Write appends to the content.
 func (s *Spool) Write(p []byte) (int, error) {
-	if s.file == nil && s.mem.Len()+len(p) <= Small {
+	most := s.Memory
+	if most == 0 {
+		most = Small
+	}
+	if s.file == nil && s.mem.Len()+len(p) <= most {
 		s.size += int64(len(p))
 		return s.mem.Write(p)
 	}
@@ -46,6 +51,17 @@ func (s *Spool) Write(p []byte) (int, error) {
 	n, err := s.file.Write(p)
 	s.size += int64(n)
 	return n, err
+}
+
+// OnDisk says whether the content is in a file: it keeps one open until it is let go.
+func (s *Spool) OnDisk() bool { return s.file != nil }
+
+// Reader reads the content from its beginning. There may be several.
+func (s *Spool) Reader() io.Reader {
+	if s.file == nil {
+		return bytes.NewReader(s.mem.Bytes())
+	}
+	return io.NewSectionReader(s.file, 0, s.size)
 }
 
 // Size is how much was written, in bytes.

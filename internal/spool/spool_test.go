@@ -35,3 +35,37 @@ func TestWhatIsWrittenIsRead(t *testing.T) {
 	}
 	require.NoError(t, (*Spool)(nil).Close())
 }
+
+// TestAsMuchAsIsSaidIsHeldInMemory: what is more lies on disk; it is read by several, from the beginning, whatever else is
+// read meanwhile.
+func TestAsMuchAsIsSaidIsHeldInMemory(t *testing.T) {
+	s := &Spool{Memory: 10}
+	defer s.Close()
+	_, err := s.Write([]byte("0123456789"))
+	require.NoError(t, err)
+	require.False(t, s.OnDisk())
+	read := func() string {
+		var b bytes.Buffer
+		_, err := b.ReadFrom(s.Reader())
+		require.NoError(t, err)
+		return b.String()
+	}
+	require.Equal(t, "0123456789", read())
+	_, err = s.Write([]byte("a"))
+	require.NoError(t, err)
+	require.True(t, s.OnDisk())
+	first, piece := s.Reader(), make([]byte, 4)
+	_, err = first.Read(piece)
+	require.NoError(t, err)
+	require.Equal(t, "0123456789a", read())
+	_, err = first.Read(piece)
+	require.NoError(t, err)
+	require.Equal(t, "4567", string(piece))
+	_, err = s.Write([]byte("b"))
+	require.NoError(t, err)
+	require.Equal(t, "0123456789ab", read(), "it is gone on with where it ends")
+	var b bytes.Buffer
+	_, err = b.ReadFrom(Of([]byte("x")).Reader())
+	require.NoError(t, err)
+	require.Equal(t, "x", b.String())
+}

@@ -14,61 +14,62 @@ import (
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/value"
+	"hollowreed/internal/spool"
 )
 
 // Write is a file as it is to be written.
 type Write struct {
-	Name  string
-	Bytes []byte
-	There string // what happens when there is one of that name: replace, refuse or append
+	Name    string
+	Content *spool.Spool
+	There   string // what happens when there is one of that name: replace, refuse or append
 }
 
 // Written makes of a request what is to be written: compressed, and with the ending for that.
 func Written(r system.Request) (*Write, error) {
-	w := &Write{Name: r.Value.Field("name").String(), There: r.Op.Setting("there")}
-	content := r.Value.Field("content")
-	if content.Missing() {
-		content = r.Value.Field("text")
-	}
-	if !content.Missing() {
-		w.Bytes = []byte(content.Text())
+	w := &Write{Name: r.Value.Field("name").String(), There: r.Op.Setting("there"), Content: r.Content}
+	if w.Content == nil {
+		content := r.Value.Field("content")
+		if content.Missing() {
+			content = r.Value.Field("text")
+		}
+		w.Content = spool.Of([]byte(content.Text()))
 	}
 	return w, w.compress(r.Op.Setting("compress"))
 }
 
 func (w *Write) compress(how string) error {
-	var out bytes.Buffer
-	var in io.WriteCloser
 	inner := path.Base(w.Name)
 	switch how {
 	case "gzip":
-		z := gzip.NewWriter(&out)
+		out := &spool.Spool{}
+		z := gzip.NewWriter(out)
 		z.Name = inner
-		in = z
-		w.Name += ".gz"
+		_, err := io.Copy(z, w.Content.Reader())
+		w.Name, w.Content = w.Name+".gz", out
+		return errors.Join(err, z.Close())
 	case "zip":
-		z := zip.NewWriter(&out)
+		out := &spool.Spool{}
+		z := zip.NewWriter(out)
 		f, err := z.Create(inner)
-		if err != nil {
-			return err
+		if err == nil {
+			_, err = io.Copy(f, w.Content.Reader())
 		}
-		_, err = f.Write(w.Bytes)
-		w.Name += ".zip"
-		err = errors.Join(err, z.Close())
-		w.Bytes = out.Bytes()
-		return err
-	default:
-		return nil
+		w.Name, w.Content = w.Name+".zip", out
+		return errors.Join(err, z.Close())
 	}
-	_, err := in.Write(w.Bytes)
-	err = errors.Join(err, in.Close())
-	w.Bytes = out.Bytes()
-	return err
+	return nil
+}
+
+// Close lets go of what was compressed.
+func (w *Write) Close(r system.Request) {
+	if w.Content != r.Content {
+		w.Content.Close()
+	}
 }
 
 // Done is the answer to having written.
 func (w *Write) Done(op *connection.Operation) value.Value {
-	return value.Rec(op.Response.Root.Shape(), []value.Value{value.Str(w.Name), value.Int(int64(len(w.Bytes)))})
+	return value.Rec(op.Response.Root.Shape(), []value.Value{value.Str(w.Name), value.Int(w.Content.Size())})
 }
 
 // Content is a file with what is in it; one that ends in .gz is unpacked.

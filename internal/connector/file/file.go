@@ -215,6 +215,7 @@ func (f *Folder) do(root *os.Root, r system.Request, name string) (value.Value, 
 		return value.Value{}, root.Remove(name)
 	}
 	w, err := Written(r)
+	defer w.Close(r)
 	if err != nil {
 		return value.Value{}, err
 	}
@@ -255,7 +256,7 @@ func put(root *os.Root, w *Write) error {
 	if err != nil {
 		return err
 	}
-	_, err = out.Write(w.Bytes)
+	_, err = io.Copy(out, w.Content.Reader())
 	err = errors.Join(err, out.Sync(), out.Close())
 	if err == nil {
 		err = root.Rename(temp, w.Name)
@@ -271,7 +272,7 @@ func appendTo(root *os.Root, w *Write) error {
 	if err != nil {
 		return err
 	}
-	_, err = out.Write(w.Bytes)
+	_, err = io.Copy(out, w.Content.Reader())
 	return errors.Join(err, out.Sync(), out.Close())
 }
 

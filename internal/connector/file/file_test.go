@@ -3,8 +3,11 @@ package file
 import (
 	"archive/zip"
 	"bytes"
+	"compress/gzip"
+	"io"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -13,6 +16,7 @@ import (
 	"hollowreed/internal/connector/contract"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/value"
+	"hollowreed/internal/spool"
 )
 
 const part = `
@@ -119,10 +123,12 @@ func TestBombsAreCutOffAndOrderIsKept(t *testing.T) {
 	f := open(t, dir)
 	c := contract.Part(t, part)
 	big := bytes.Repeat([]byte{0}, 3<<20)
-	w := &Write{Name: "bomb", Bytes: big}
+	w := &Write{Name: "bomb", Content: spool.Of(big)}
 	require.NoError(t, w.compress("gzip"))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "bomb.gz"), w.Bytes, 0o600))
-	_, err := f.Call(t.Context(), contract.Request(t, c, "read", `{"name": "bomb.gz"}`))
+	packed, err := io.ReadAll(w.Content.Reader())
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "bomb.gz"), packed, 0o600))
+	_, err = f.Call(t.Context(), contract.Request(t, c, "read", `{"name": "bomb.gz"}`))
 	require.ErrorContains(t, err, "longer than 1 MB and was cut off")
 	require.NoError(t, os.Remove(filepath.Join(dir, "bomb.gz")))
 	for i, name := range []string{"b", "a"} {
@@ -140,3 +146,48 @@ func TestBombsAreCutOffAndOrderIsKept(t *testing.T) {
 }
 
 func textOf(s string) value.Value { return value.Str(s) }
+
+// TestLongContentsAreWrittenFromTheirSpool: as they are and packed, again after a try that failed, and the answer says how
+// many bytes stand there.
+func TestLongContentsAreWrittenFromTheirSpool(t *testing.T) {
+	dir := t.TempDir()
+	f := open(t, dir)
+	c := contract.Part(t, part)
+	long := &spool.Spool{}
+	defer long.Close()
+	line := []byte(strings.Repeat("kelp ", 20) + "\n")
+	for range 30_000 {
+		_, err := long.Write(line)
+		require.NoError(t, err)
+	}
+	require.True(t, long.OnDisk())
+	for _, c2 := range []struct {
+		op, name string
+		unpack   func(in io.Reader) io.Reader
+	}{
+		{"write", "long.txt", func(in io.Reader) io.Reader { return in }},
+		{"packed", "long.txt.gz", func(in io.Reader) io.Reader {
+			z, err := gzip.NewReader(in)
+			require.NoError(t, err)
+			return z
+		}},
+	} {
+		for range 2 {
+			r := contract.Request(t, c, c2.op, `{"name": "long.txt"}`)
+			r.Content = long
+			v, err := f.Call(t.Context(), r)
+			require.NoError(t, err)
+			require.Equal(t, c2.name, v.Field("name").Text())
+			info, err := os.Stat(filepath.Join(dir, c2.name))
+			require.NoError(t, err)
+			size, _ := v.Field("size").Int64()
+			require.Equal(t, info.Size(), size)
+			in, err := os.Open(filepath.Join(dir, c2.name))
+			require.NoError(t, err)
+			n, err := io.Copy(io.Discard, c2.unpack(in))
+			require.NoError(t, err)
+			require.NoError(t, in.Close())
+			require.Equal(t, long.Size(), n)
+		}
+	}
+}

@@ -344,6 +344,7 @@ func (h *Host) Call(ctx context.Context, r system.Request) (v value.Value, err e
 			return c.Remove(h.at(name))
 		}
 		w, err := file.Written(r)
+		defer w.Close(r)
 		if err != nil {
 			return err
 		}
@@ -378,7 +379,7 @@ func (h *Host) put(c *sftp.Client, w *file.Write) error {
 			return err
 		}
 		if _, err = out.Seek(0, io.SeekEnd); err == nil { // not every server knows the flag to append
-			_, err = out.Write(w.Bytes)
+			_, err = io.Copy(out, w.Content.Reader())
 		}
 		return errors.Join(err, out.Close())
 	}
@@ -390,7 +391,7 @@ func (h *Host) put(c *sftp.Client, w *file.Write) error {
 	if err != nil {
 		return err
 	}
-	_, err = out.Write(w.Bytes)
+	_, err = io.Copy(out, w.Content.Reader())
 	if err = errors.Join(err, out.Close()); err == nil {
 		if err = c.PosixRename(temp, to); err != nil {
 			c.Remove(to)

@@ -16,6 +16,7 @@ import (
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
+	"hollowreed/internal/spool"
 )
 
 // System is one outside system with the settings of an environment. It is used by many at once.
@@ -32,6 +33,8 @@ type Request struct {
 	Op    *connection.Operation
 	Value value.Value // of the operation's request schema; absent where it has none
 	Key   string      // the same for every try of one record, so that a system can tell a repeated call
+
+	Content *spool.Spool // what is to be in a file, in place of the request's own, however long; nil: that
 }
 
 // Caller is a system that does one thing at a time. An error that is a *fault.Fault is about the request:
