@@ -105,6 +105,24 @@ func TestTextsAreReadAsRecordsAndWritten(t *testing.T) {
 	}
 }
 
+// TestTextsInOtherEncodingsAreTexts: a schema whose files are in Latin 1 reads and writes texts as texts, and bytes as bytes.
+func TestTextsInOtherEncodingsAreTexts(t *testing.T) {
+	for notation, fields := range map[string]string{
+		"csv":        "written: {encoding: ISO-8859-1, header: false, line end: LF}\nfields:\n  - {name: code, type: text}\n  - {name: level, type: integer}\n",
+		"fixedwidth": "written: {encoding: ISO-8859-1, line end: LF}\nfields:\n  - {name: code, type: text, columns: 1-4}\n  - {name: level, type: integer, columns: 5-7}\n",
+	} {
+		steps := "- {step: set, id: s, values: {code: '\"æø\"', level: '110'}, as: v}\n- {step: format, id: f, value: v, schema: latin, as: out}\n- {step: parse, id: p, text: out.text, schema: latin, as: again}\n" +
+			"- {step: pack, id: hex, value: out.text, do: hexadecimal, as: bytes}" + tells("again.code + text(again.level)") + "\n- {step: note, id: more, text: bytes}"
+		p, plan := loaded(t, levels(steps), "schemas/latin.yaml", "schema: Latin\nnotation: "+notation+"\n"+fields)
+		played, _, err := run(t, p, plan, "code,level\nLC,110\n", nil, nil)
+		require.NoError(t, err)
+		it := played.Items[0]
+		require.Equal(t, flow.Done, it.State, "%v", it.Faults)
+		require.Equal(t, "æø110", it.Notes[0].Message, notation)
+		require.Contains(t, it.Notes[1].Message, "c3a6c3b8", "a text is UTF-8, whatever files are: %s", notation)
+	}
+}
+
 // TestValuesAndTalliesAreComputed: names see those before them, a tally goes from record to record, and what cannot be
 // computed is the record's fault.
 func TestValuesAndTalliesAreComputed(t *testing.T) {

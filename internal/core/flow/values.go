@@ -240,7 +240,7 @@ func checked(sch *schema.Schema, v value.Value, first bool) (faults fault.List) 
 		Conform(sch, v, note)
 		return faults
 	}
-	_, list := readAll(sch, v.Text(), most)
+	_, list := readAll(sch, v, most)
 	for _, f := range list {
 		note(f)
 	}
@@ -284,8 +284,12 @@ func conform(f *schema.Field, v value.Value, path string, report func(*fault.Fau
 	return value.Rec(f.Shape(), fields)
 }
 
-// readAll reads all messages of a text, with up to a number of faults.
-func readAll(sch *schema.Schema, text string, most int) (list []value.Value, faults fault.List) {
+// readAll reads all messages of a text, or of bytes, with up to a number of faults.
+func readAll(sch *schema.Schema, from value.Value, most int) (list []value.Value, faults fault.List) {
+	if from.Kind() == value.Text {
+		sch = sch.InText()
+	}
+	text := from.Text()
 	n, err := all.Named(sch.Notation)
 	if err != nil {
 		return nil, fault.List{fault.From(err, fault.Setting)}
@@ -350,7 +354,7 @@ func compileParse(c *compiler, s *Step) runner {
 				it.aside(s.ID, f.In(s.Name))
 				continue
 			}
-			list, faults := readAll(sch, v.Text(), maxFaults)
+			list, faults := readAll(sch, v, maxFaults)
 			switch {
 			case len(faults) > 0:
 				it.aside(s.ID, faults...)
@@ -447,7 +451,7 @@ func formatted(prog, typ *formula.Program, sch *schema.Schema, it *Item) (text, 
 	if err != nil {
 		return "", "", fault.List{fault.From(err, fault.Setting)}
 	}
-	w, err := n.NewWriter(&out, notation.Options{Schema: sch, Many: v.Kind() == value.ListKind})
+	w, err := n.NewWriter(&out, notation.Options{Schema: sch.InText(), Many: v.Kind() == value.ListKind})
 	if err != nil {
 		return "", "", fault.List{fault.From(err, fault.Setting)}
 	}

@@ -173,6 +173,17 @@ func (f *Field) Find(path ...string) *Field {
 	return f
 }
 
+// InText is the schema of messages that are texts already, not bytes in its encoding: where a character was a byte,
+// columns count characters.
+func (s *Schema) InText() *Schema {
+	if s.Settings.Encoding == "UTF-8" {
+		return s
+	}
+	text := *s
+	text.Settings.Encoding, text.Settings.Characters = "UTF-8", true
+	return &text
+}
+
 // As is the schema for a message in a notation. How fields are written is said for the schema's
 // own notation; in any other one values stand in standard form. Shapes stay the same.
 func (s *Schema) As(notation string) *Schema {

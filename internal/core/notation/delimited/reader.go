@@ -14,6 +14,7 @@ import (
 	"hollowreed/internal/core/block"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/notation"
+	"hollowreed/internal/core/notation/internal/charset"
 	"hollowreed/internal/core/notation/internal/group"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
@@ -72,12 +73,7 @@ func NewReader(r io.Reader, o notation.Options) (notation.Reader, error) {
 		if s.Settings.Escape != "" {
 			d.escape = s.Settings.Escape[0]
 		}
-		switch s.Settings.Encoding {
-		case "ISO-8859-1":
-			d.decode = charmap.ISO8859_1
-		case "windows-1252":
-			d.decode = charmap.Windows1252
-		}
+		d.decode = charset.Of(s.Settings.Encoding)
 		d.shape, d.targets, d.lines = s.Root.Shape(), s.Root.Fields, s.Settings.Lines
 	}
 	if header {

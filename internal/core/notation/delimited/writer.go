@@ -5,8 +5,11 @@ import (
 	"io"
 	"strings"
 
+	"golang.org/x/text/encoding/charmap"
+
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/notation"
+	"hollowreed/internal/core/notation/internal/charset"
 	"hollowreed/internal/core/notation/internal/group"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
@@ -21,16 +24,22 @@ type writer struct {
 	names        []string
 	root         *group.Type // with lines of several types
 	buf, text    []byte
+	end          string
+	encode       *charmap.Charmap // nil: UTF-8
+	coded        []byte
 	n            int
 }
 
-// NewWriter writes delimited records (RFC 4180) with CR LF. Without a schema the names are those
+// NewWriter writes delimited records (RFC 4180), with CR LF and in UTF-8 unless the schema says otherwise. Without a schema the names are those
 // of the first record.
 func NewWriter(w io.Writer, o notation.Options) (notation.Writer, error) {
-	out := &writer{w: bufio.NewWriterSize(w, 64<<10), schema: o.Schema, delim: ',', quote: '"', header: true}
+	out := &writer{w: bufio.NewWriterSize(w, 64<<10), schema: o.Schema, delim: ',', quote: '"', header: true, end: "\r\n"}
 	if s := o.Schema; s != nil {
 		out.delim, out.quote, out.header = s.Settings.Delimiter[0], s.Settings.Quote[0], s.Settings.Header
-		out.escape = s.Settings.Escape
+		out.escape, out.encode = s.Settings.Escape, charset.Of(s.Settings.Encoding)
+		if s.Settings.LineEnd == "LF" {
+			out.end = "\n"
+		}
 		if out.names = s.Root.Shape().Names; s.Nested() && s.Notation == "csv" && !out.header {
 			out.root = group.Types(s.Root)[0]
 		}
@@ -164,10 +173,19 @@ func (w *writer) cell(i int, s string) {
 	w.buf = append(w.buf, w.quote)
 }
 
-func (w *writer) endLine() { w.buf = append(w.buf, "\r\n"...) }
+func (w *writer) endLine() { w.buf = append(w.buf, w.end...) }
 
+// flush writes a record. One with a character that the encoding does not have is a fault, and nothing of it is written.
 func (w *writer) flush() error {
-	_, err := w.w.Write(w.buf)
+	if w.encode == nil {
+		_, err := w.w.Write(w.buf)
+		return err
+	}
+	coded, ft := charset.Append(w.coded[:0], w.encode, w.buf)
+	if w.coded = coded; ft != nil {
+		return ft.At(fault.Place{Line: w.n})
+	}
+	_, err := w.w.Write(coded)
 	return err
 }
 

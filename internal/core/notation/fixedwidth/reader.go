@@ -14,6 +14,7 @@ import (
 	"hollowreed/internal/core/block"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/notation"
+	"hollowreed/internal/core/notation/internal/charset"
 	"hollowreed/internal/core/notation/internal/group"
 	"hollowreed/internal/core/notation/internal/pick"
 	"hollowreed/internal/core/schema"
@@ -99,15 +100,8 @@ func NewReader(r io.Reader, o notation.Options) (notation.Reader, error) {
 	}
 	limit := o.LimitOr(MaxLine)
 	f := &reader{src: block.New(r), name: o.Source, schema: o.Schema, limit: limit, cut: bytesCut, end: lineEnds[o.Schema.Settings.LineEnd]}
-	switch o.Schema.Settings.Encoding {
-	case "ISO-8859-1":
-		f.decode = charmap.ISO8859_1
-	case "windows-1252":
-		f.decode = charmap.Windows1252
-	default: // UTF-8
-		if o.Schema.Settings.Characters {
-			f.cut = runesCut
-		}
+	if f.decode = charset.Of(o.Schema.Settings.Encoding); f.decode == nil && o.Schema.Settings.Characters {
+		f.cut = runesCut
 	}
 	f.pick, f.check = pick.New(f.src, o.Schema.Settings.Lines), o.Check
 	types := group.Types(o.Schema.Root)

@@ -10,6 +10,7 @@ import (
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/notation"
+	"hollowreed/internal/core/notation/internal/charset"
 	"hollowreed/internal/core/notation/internal/group"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
@@ -38,12 +39,7 @@ func NewWriter(w io.Writer, o notation.Options) (notation.Writer, error) {
 		out.end = "\n"
 	}
 	out.put = out.append
-	switch o.Schema.Settings.Encoding {
-	case "ISO-8859-1":
-		out.encode = charmap.ISO8859_1
-	case "windows-1252":
-		out.encode = charmap.Windows1252
-	}
+	out.encode = charset.Of(o.Schema.Settings.Encoding)
 	return out, nil
 }
 
@@ -101,7 +97,7 @@ func (w *writer) field(f *schema.Field, v value.Value) *fault.Fault {
 		return ft
 	}
 	if w.encode != nil {
-		if text, ft = encode(w.encode, text); ft != nil {
+		if text, ft = charset.Append(nil, w.encode, text); ft != nil {
 			return ft.In(f.Name)
 		}
 	}
@@ -135,18 +131,6 @@ func (w *writer) pad(n int, fill byte) {
 	for range n {
 		w.line = append(w.line, fill)
 	}
-}
-
-func encode(c *charmap.Charmap, text []byte) ([]byte, *fault.Fault) {
-	out := make([]byte, 0, len(text))
-	for _, r := range string(text) {
-		b, ok := c.EncodeRune(r)
-		if !ok {
-			return nil, fault.Expect(fault.Encoding, "characters of "+c.String(), fault.Quote(string(r)))
-		}
-		out = append(out, b)
-	}
-	return out, nil
 }
 
 // Close flushes what is written.
