@@ -279,9 +279,12 @@ func (c *crash) settle(o *orders, files int) {
 		}
 		return n
 	}
-	require.Eventually(t, func() bool {
-		return count(c.db, "select count(*) from run where flow = 'orders'") == files && count(c.db, "select count(*) from run where state in ('waiting', 'running', 'retrying')") == 0
-	}, 150*time.Second, 200*time.Millisecond, "runs are stuck")
+	for end := time.Now().Add(150 * time.Second); ; time.Sleep(200 * time.Millisecond) {
+		if count(c.db, "select count(*) from run where flow = 'orders'") == files && count(c.db, "select count(*) from run where state in ('waiting', 'running', 'retrying')") == 0 {
+			break
+		}
+		require.True(t, time.Now().Before(end), "runs are stuck: %d of %d files are runs\n%s", count(c.db, "select count(*) from run where flow = 'orders'"), files, c.stuck())
+	}
 	runs, err := store.Runs(ctx, c.db, store.RunFilter{Project: app.DemoProject, Flow: "orders", Most: 500})
 	require.NoError(t, err)
 	aside := map[string]bool{}
@@ -308,6 +311,15 @@ func (c *crash) settle(o *orders, files int) {
 	require.Zero(t, count(c.ledger, "select count(*) from booked where payments <> 5"))
 	require.Less(t, open, 15)
 	c.written(o)
+}
+
+// stuck tells of the runs that are not over, and of their jobs.
+func (c *crash) stuck() string {
+	rows, _ := c.db.Query(c.t.Context(), `select format('%s %s %s: claim %s by %s, attempt %s, next %s, fault %s; job %s, due %s, attempted %s by %s', r.flow, r.reference, r.state, r.claim, r.worker, r.attempt, r.next_at, r.fault->>'message',
+			j.state, j.scheduled_at, j.attempted_at, j.attempted_by[array_upper(j.attempted_by, 1)])
+		from run r left join river_job j on j.args->>'run' = r.id::text where r.state in ('waiting', 'running', 'retrying') order by r.created_at limit 20`)
+	list, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	return strings.Join(list, "\n") + fmt.Sprint(err) + "\nnow " + time.Now().Format(time.RFC3339)
 }
 
 // written compares the files that were written with what was shipped.

@@ -48,13 +48,47 @@ func (w *worker) Work(ctx context.Context, job *river.Job[jobArgs]) error {
 	ctx, end := x.traced(ctx)
 	err = x.work(ctx)
 	end(err)
-	switch {
-	case err == nil, errors.Is(err, store.ErrTakenOn):
-		return nil
-	case ctx.Err() != nil:
-		return err
+	if err != nil && !errors.Is(err, store.ErrTakenOn) && ctx.Err() == nil {
+		err = x.later(ctx, err)
 	}
-	return x.later(ctx, err)
+	if errors.Is(err, store.ErrTakenOn) {
+		return e.superseded(ctx, r.ID)
+	}
+	return err
+}
+
+// superseded is what becomes of the job of a run that another worker has taken on meanwhile, or this one once more. The job is
+// the other's now: were it ended here, nobody would take the run on again when the other fails. So this one waits until the
+// run is over, and gives the job back when nobody works on it.
+func (e *Engine) superseded(ctx context.Context, id uuid.UUID) error {
+	t := time.NewTicker(turnAfter)
+	defer t.Stop()
+	for {
+		r, err := store.RunByID(ctx, e.db, id)
+		if errors.Is(err, store.ErrNotFound) || err == nil && r.Ended() {
+			return nil
+		}
+		if err == nil {
+			var worked bool
+			if worked, err = e.worked(ctx, r.ID); err == nil && !worked {
+				return river.JobSnooze(turnAfter)
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-t.C: // a database that is away comes back
+		}
+	}
+}
+
+// worked says whether somebody works on a run now.
+func (e *Engine) worked(ctx context.Context, id uuid.UUID) (bool, error) {
+	worker, alive, err := store.WorkedBy(ctx, e.db, id)
+	if err != nil || worker != e.ID {
+		return alive, err
+	}
+	return e.active.has(id), nil
 }
 
 // errBusy is that other runs of the flow are under way, and this one has to wait for its turn.
@@ -132,8 +166,7 @@ var errCancelled = errors.New("somebody asked the run to stop")
 func (x *execution) work(ctx context.Context) error {
 	inner, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
-	x.engine.active.add(x.run.ID, cancel)
-	defer x.engine.active.drop(x.run.ID)
+	defer x.engine.active.add(x.run.ID, cancel)()
 	err := x.do(inner)
 	if err != nil && ctx.Err() == nil && errors.Is(context.Cause(inner), errCancelled) {
 		r, rerr := store.RunByID(ctx, x.engine.db, x.run.ID)
@@ -390,22 +423,15 @@ func (x *execution) later(ctx context.Context, err error) error {
 	var waiting *flow.Waiting
 	if errors.As(err, &waiting) {
 		if err := store.Rest(ctx, x.engine.db, x.run, waiting.Until); err != nil {
-			return ignoreTaken(err)
+			return err
 		}
 		return river.JobSnooze(max(0, time.Until(waiting.Until)))
 	}
 	next, err := x.failed(ctx, err)
 	if err != nil || next == 0 {
-		return ignoreTaken(err)
+		return err
 	}
 	return river.JobSnooze(next)
-}
-
-func ignoreTaken(err error) error {
-	if errors.Is(err, store.ErrTakenOn) {
-		return nil
-	}
-	return err
 }
 
 // failed decides what becomes of a run that cannot go on. A fault that no waiting mends ends it;

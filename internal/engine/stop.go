@@ -15,22 +15,32 @@ import (
 // active are the runs that a process works on, to end them when somebody asks for it.
 type active struct {
 	mu   sync.Mutex
-	runs map[uuid.UUID]context.CancelCauseFunc
+	runs map[uuid.UUID][]*context.CancelCauseFunc // more than one where a run was taken on again before the first knew of it
 }
 
-func (a *active) add(id uuid.UUID, cancel context.CancelCauseFunc) {
+// add notes that a run is worked on, until drop is called.
+func (a *active) add(id uuid.UUID, cancel context.CancelCauseFunc) (drop func()) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if a.runs == nil {
-		a.runs = map[uuid.UUID]context.CancelCauseFunc{}
+		a.runs = map[uuid.UUID][]*context.CancelCauseFunc{}
 	}
-	a.runs[id] = cancel
+	own := &cancel
+	a.runs[id] = append(a.runs[id], own)
+	return func() {
+		a.mu.Lock()
+		defer a.mu.Unlock()
+		if a.runs[id] = slices.DeleteFunc(a.runs[id], func(c *context.CancelCauseFunc) bool { return c == own }); len(a.runs[id]) == 0 {
+			delete(a.runs, id)
+		}
+	}
 }
 
-func (a *active) drop(id uuid.UUID) {
+// has says whether a run is worked on.
+func (a *active) has(id uuid.UUID) bool {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	delete(a.runs, id)
+	return len(a.runs[id]) > 0
 }
 
 // list names them.
@@ -57,8 +67,8 @@ func (e *Engine) heed(ctx context.Context) error {
 	e.active.mu.Lock()
 	defer e.active.mu.Unlock()
 	for _, id := range stop {
-		if cancel := e.active.runs[id]; cancel != nil {
-			cancel(errCancelled)
+		for _, cancel := range e.active.runs[id] {
+			(*cancel)(errCancelled)
 		}
 	}
 	return err

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"context"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -9,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
@@ -331,4 +333,37 @@ func TestARunWhoseRestWasNotRecordedGoesOn(t *testing.T) {
 		return tag.RowsAffected(), tag.RowsAffected() == 1
 	})
 	require.Equal(t, store.Done, w.over(id).State)
+}
+
+// TestARunThatAnotherWorkerTookOnIsNotForgotten: the job of the first one does not end while the other is at work, and when
+// that one is gone, the run is taken on again.
+func TestARunThatAnotherWorkerTookOnIsNotForgotten(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.start(Options{Silence: time.Minute})
+	held, err := w.ledger.Begin(t.Context())
+	require.NoError(t, err)
+	defer held.Rollback(context.WithoutCancel(t.Context()))
+	_, err = held.Exec(t.Context(), "lock table tide_level in access exclusive mode")
+	require.NoError(t, err)
+	w.drop("held.tide", file(reading("SK04", 1, 4125, "R")))
+	id := until(t, "the write to hang", func() (id uuid.UUID, is bool) {
+		runs, err := store.Runs(t.Context(), w.db, store.RunFilter{Project: "skerry", Reference: "held.tide", Most: 1})
+		require.NoError(t, err)
+		if len(runs) == 1 {
+			id = runs[0].ID
+		}
+		return id, w.count("select count(*) from pg_stat_activity where wait_event_type = 'Lock' and query like '%tide_level%' and datname = current_database()") > 0
+	})
+	require.NoError(t, store.Beat(t.Context(), w.db, "other"))
+	_, err = store.Claim(t.Context(), w.db, id, "other")
+	require.NoError(t, err)
+	require.NoError(t, held.Rollback(t.Context()))
+	until(t, "the first to have noticed", func() (struct{}, bool) { return struct{}{}, !w.engine.active.has(id) })
+	r, err := store.RunByID(t.Context(), w.db, id)
+	require.NoError(t, err)
+	require.Equal(t, store.Running, r.State)
+	require.NoError(t, store.Leave(t.Context(), w.db, "other"))
+	require.Equal(t, store.Done, w.ended("held.tide").State)
+	require.Equal(t, 1, w.count("select count(*) from tide_level_write"), "and nothing was written twice")
 }

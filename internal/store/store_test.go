@@ -321,6 +321,31 @@ func TestOnlyTheJobsOfSilentWorkersAreGivenBack(t *testing.T) {
 	require.NoError(t, Leave(t.Context(), db, "alive"))
 }
 
+// TestALostJobIsGivenBack: one that has ended while its run is under way, and nobody is left who works on it.
+func TestALostJobIsGivenBack(t *testing.T) {
+	db := open(t)
+	require.NoError(t, Beat(t.Context(), db, "alive"))
+	jobs := map[string]string{"alive": "completed", "gone": "completed", "dead": "discarded"}
+	for worker, state := range jobs {
+		id := addRun(t, db, worker)
+		_, err := Claim(t.Context(), db, id, worker)
+		require.NoError(t, err)
+		_, err = db.Exec(t.Context(), `insert into river_job (state, attempt, max_attempts, finalized_at, attempted_at, attempted_by, kind, args, queue, priority, scheduled_at)
+			values ($1, 6, 6, now(), now(), array['alive'], 'run', jsonb_build_object('run', $2::text), 'default', 1, now())`, state, id)
+		require.NoError(t, err)
+	}
+	in(t, db, func(tx pgx.Tx) error {
+		n, err := Requeue(t.Context(), tx, 5*time.Second)
+		require.Equal(t, int64(2), n)
+		return err
+	})
+	rows, err := db.Query(t.Context(), "select r.worker || ' ' || j.state from river_job j join run r on r.id = (j.args->>'run')::uuid order by 1")
+	require.NoError(t, err)
+	got, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	require.NoError(t, err)
+	require.Equal(t, []string{"alive completed", "dead available", "gone available"}, got)
+}
+
 func TestChangesAreTold(t *testing.T) {
 	db := open(t)
 	conn, err := db.Acquire(t.Context())

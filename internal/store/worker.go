@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"github.com/google/uuid"
@@ -33,6 +34,16 @@ func Workers(ctx context.Context, db DB) ([]Worker, error) {
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[Worker])
 }
 
+// WorkedBy says which worker has taken a run on, and whether it is alive; nobody where the run is not under way.
+func WorkedBy(ctx context.Context, db DB, run uuid.UUID) (worker string, alive bool, err error) {
+	err = db.QueryRow(ctx, `select coalesce(worker, ''), exists (select from worker w where w.id = run.worker) from run
+		where id = $1 and state = 'running'`, run).Scan(&worker, &alive)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return "", false, nil
+	}
+	return worker, alive, err
+}
+
 // Reclaim gives a worker's own jobs back to the queue on which it does not work: their end could not be recorded, since the
 // database was away. It says how many.
 func Reclaim(ctx context.Context, db DB, worker string, active []uuid.UUID, after time.Duration) (int64, error) {
@@ -43,7 +54,8 @@ func Reclaim(ctx context.Context, db DB, worker string, active []uuid.UUID, afte
 }
 
 // Requeue gives the jobs of workers that have been silent for too long back to the queue and
-// says how many. A dead worker's try does not count as one.
+// says how many; so also a job that has ended although its run is under way with nobody left who works on it. A dead worker's
+// try does not count as one.
 func Requeue(ctx context.Context, tx pgx.Tx, silence time.Duration) (int64, error) {
 	if _, err := tx.Exec(ctx, "delete from worker where beat_at < now() - make_interval(secs => $1)", silence.Seconds()); err != nil {
 		return 0, err
@@ -52,7 +64,13 @@ func Requeue(ctx context.Context, tx pgx.Tx, silence time.Duration) (int64, erro
 		where state = 'running' and not exists (select 1 from worker w where w.id = attempted_by[array_upper(attempted_by, 1)]))`); err != nil {
 		return 0, err
 	}
-	tag, err := tx.Exec(ctx, `update river_job set state = 'available', scheduled_at = now(), attempt = greatest(attempt - 1, 0)
+	silent, err := tx.Exec(ctx, `update river_job set state = 'available', scheduled_at = now(), attempt = greatest(attempt - 1, 0)
 		where state = 'running' and not exists (select 1 from worker w where w.id = attempted_by[array_upper(attempted_by, 1)])`)
-	return tag.RowsAffected(), err
+	if err != nil {
+		return 0, err
+	}
+	lost, err := tx.Exec(ctx, `update river_job j set state = 'available', finalized_at = null, scheduled_at = now(), attempt = greatest(j.attempt - 1, 0)
+		from run r where r.state = 'running' and not exists (select 1 from worker w where w.id = r.worker)
+			and j.kind = 'run' and j.state in ('completed', 'discarded', 'cancelled') and j.args @> jsonb_build_object('run', r.id)`)
+	return silent.RowsAffected() + lost.RowsAffected(), err
 }
