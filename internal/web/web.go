@@ -5,6 +5,7 @@ package web
 import (
 	"context"
 	"embed"
+	"io/fs"
 	"log/slog"
 	"net"
 	"net/http"
@@ -37,6 +38,12 @@ var foundView = page.Parse(found, "found.html")
 
 // Handler serves a site.
 func Handler(s *page.Site) http.Handler {
+	// A form of another site cannot change anything here.
+	return http.NewCrossOriginProtection().Handler(routes(s))
+}
+
+// routes are all addresses of a site.
+func routes(s *page.Site) *gin.Engine {
 	gin.SetMode(gin.ReleaseMode)
 	r := gin.New()
 	r.ContextWithFallback = true
@@ -44,6 +51,10 @@ func Handler(s *page.Site) http.Handler {
 	r.GET("/", func(c *gin.Context) { c.Redirect(http.StatusFound, "/bench") })
 	files := http.StripPrefix("/assets", http.FileServerFS(assets.FS()))
 	r.GET("/assets/*path", func(c *gin.Context) {
+		if !fs.ValidPath(strings.TrimPrefix(c.Param("path"), "/")) {
+			s.Fail(c, store.ErrNotFound)
+			return
+		}
 		c.Header("Cache-Control", "public, max-age=86400")
 		files.ServeHTTP(c.Writer, c.Request)
 	})
@@ -57,8 +68,7 @@ func Handler(s *page.Site) http.Handler {
 	estate.Routes(r, s)
 	releases.Routes(r, s)
 	r.NoRoute(func(c *gin.Context) { s.Fail(c, store.ErrNotFound) })
-	// A form of another site cannot change anything here.
-	return http.NewCrossOriginProtection().Handler(r)
+	return r
 }
 
 // guarded answers only to loopback names, so that no other site can reach the pages through a

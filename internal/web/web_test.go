@@ -60,6 +60,7 @@ type world struct {
 	ledger *pgxpool.Pool
 	engine *engine.Engine
 	vault  *vault.Vault
+	site   *page.Site
 	server *httptest.Server
 	pool   *connector.Pool
 	folder string
@@ -101,11 +102,11 @@ func newWorld(t testing.TB) *world {
 	require.NoError(t, err)
 	require.NoError(t, w.engine.Start(ctx))
 	t.Cleanup(w.engine.Stop)
-	site := &page.Site{
+	w.site = &page.Site{
 		DB: w.db, Engine: w.engine, Outside: w.pool, Vault: w.vault, Hub: page.NewHub(ctx, w.db),
 		Log: slog.New(slog.NewTextHandler(w.logs, nil)), Project: "skerry", Person: person, Env: "Workbench",
 	}
-	w.server = httptest.NewServer(Handler(site))
+	w.server = httptest.NewServer(Handler(w.site))
 	t.Cleanup(w.server.Close)
 	t.Cleanup(w.server.CloseClientConnections) // first: open event streams would keep Close waiting
 	return w

@@ -14,6 +14,7 @@ import (
 	"strings"
 	"sync"
 	"time"
+	"unicode/utf8"
 
 	"github.com/gin-gonic/gin"
 	"github.com/google/uuid"
@@ -212,8 +213,31 @@ func (s *Site) Fail(c *gin.Context, err error) {
 // Do wraps a handler that returns its error.
 func (s *Site) Do(h func(c *gin.Context) error) gin.HandlerFunc {
 	return func(c *gin.Context) {
-		if err := h(c); err != nil {
+		err := readable(c.Request)
+		if err == nil {
+			err = h(c)
+		}
+		if err != nil {
 			s.Fail(c, err)
 		}
 	}
+}
+
+// readable refuses a form or address whose texts are no UTF-8 or hold NUL, which nothing here can keep.
+func readable(r *http.Request) error {
+	if err := r.ParseForm(); err != nil {
+		var large *http.MaxBytesError
+		if errors.As(err, &large) {
+			return fault.Expect(fault.Limit, fmt.Sprintf("a form of at most %d bytes", large.Limit), "more").Mended("Send less at once")
+		}
+		return fault.New(fault.Syntax, "the form cannot be read: %v", err)
+	}
+	for name, values := range r.Form {
+		for _, v := range values {
+			if !utf8.ValidString(v) || strings.ContainsRune(v, 0) {
+				return fault.Expect(fault.Encoding, "text in UTF-8 without NUL", fmt.Sprintf("%.40q", v)).In(name)
+			}
+		}
+	}
+	return nil
 }
