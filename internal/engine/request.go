@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
@@ -66,6 +67,9 @@ func (e *Engine) Request(ctx context.Context, projectID string, a Asked) (*Taken
 	b := beginning{by: "request"}
 	body := (*string)(nil)
 	if plan.Input == nil {
+		if !utf8.Valid(a.Body) {
+			return nil, &Refused{Status: 422, Faults: fault.List{fault.Expect(fault.Encoding, "a body of text in UTF-8", "other bytes").Mended("Send it as UTF-8, or in Base64")}}
+		}
 		text := string(a.Body)
 		body = &text
 	} else {

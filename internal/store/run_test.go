@@ -124,7 +124,7 @@ func TestEndsAreRecordedTogether(t *testing.T) {
 	ended, err = End(t.Context(), db, []Ending{{Run: one, State: SetAside, Fault: fault.New(fault.Range, "too much\x00"), Entries: []byte{}}})
 	require.NoError(t, err)
 	require.False(t, ended[0].TakenOn)
-	require.Equal(t, "too much\x00", byID(t, db, one.ID).Fault.Message)
+	require.Equal(t, "too much␀", byID(t, db, one.ID).Fault.Message)
 }
 
 // TestARunThatIsAskedToStopIsWoken: one that waits for another try is taken on at once to stop; one that is over stays

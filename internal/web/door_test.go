@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
@@ -130,4 +131,46 @@ func TestARequestThatIsNotWaitedFor(t *testing.T) {
 	require.Equal(t, 204, resp.StatusCode, answer)
 	large, _ := w.ask("POST", "/in/now", strings.Repeat("x", maxBody+1))
 	require.Equal(t, 413, large.StatusCode)
+}
+
+// TestARequestWithOddTextLosesNothing: texts that a database cannot keep in a text column pass through a run, and what
+// is told of them shows them.
+func TestARequestWithOddTextLosesNothing(t *testing.T) {
+	w := newWorld(t)
+	w.release("odd", `
+flow: Odd
+trigger: {kind: request, path: odd, output: board-post}
+reference: request.body
+one per: request.body
+steps:
+  - {step: note, id: n, text: request.body}
+  - {step: reference, id: r, is: request.body}
+  - {step: once, id: o, key: request.body, within: 0}
+  - step: attempt
+    id: t
+    steps: [{step: stop, id: s, text: request.body}]
+    on fault: [{step: note, id: m, text: fault.text}]
+  - {step: answer, id: a, with: {board: '"crew"', text: request.body}}
+`)
+	for name, c := range map[string]struct{ text, shown string }{
+		"a zero":              {"a\x00b", "a␀b"},
+		"a control character": {"a\x01b", "a\x01b"},
+		"a noncharacter":      {"a\ufffeb", "a\ufffeb"},
+		"the last character":  {"a\U0010ffffb", "a\U0010ffffb"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			resp, answer := w.ask("POST", "/in/odd", c.text, "Content-Type: text/plain; charset=utf-8")
+			require.Equal(t, 200, resp.StatusCode, answer)
+			require.Equal(t, c.text, answer["text"])
+			id, err := uuid.Parse(resp.Header.Get("Hollowreed-Run"))
+			require.NoError(t, err)
+			refs, err := store.References(t.Context(), w.db, id, 10)
+			require.NoError(t, err)
+			require.Equal(t, c.shown, refs[0].Text)
+			require.Contains(t, w.body("/traffic/runs/"+id.String()), c.shown)
+		})
+	}
+	resp, answer := w.ask("POST", "/in/odd", "a\xffb")
+	require.Equal(t, 422, resp.StatusCode, "what is no text is not changed in silence")
+	require.Equal(t, "application/problem+json", resp.Header.Get("Content-Type"), answer)
 }

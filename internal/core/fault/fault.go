@@ -4,6 +4,7 @@
 package fault
 
 import (
+	"encoding/json"
 	"fmt"
 	"strconv"
 	"strings"
@@ -75,6 +76,19 @@ func (f *Fault) In(field string) *Fault { f.Field = field; return f }
 func (f *Fault) Mended(format string, args ...any) *Fault {
 	f.Mend = fmt.Sprintf(format, args...)
 	return f
+}
+
+// Shown is a text as a store of texts can hold it and a page can show it: U+0000, which neither can, is its picture U+2400.
+func Shown(text string) string { return strings.ReplaceAll(text, "\x00", "\u2400") }
+
+// MarshalJSON writes the fault with its texts as they are shown.
+func (f Fault) MarshalJSON() ([]byte, error) {
+	type plain Fault
+	p := plain(f)
+	for _, text := range []*string{&p.Field, &p.Expected, &p.Found, &p.Message, &p.Mend, &p.Place.Source, &p.Place.Path} {
+		*text = Shown(*text)
+	}
+	return json.Marshal(p)
 }
 
 // What is the fault in one sentence, without its place.

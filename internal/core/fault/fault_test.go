@@ -1,6 +1,7 @@
 package fault
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"strings"
@@ -47,4 +48,15 @@ func TestFaultsTravelAsErrors(t *testing.T) {
 	require.Equal(t, "too much\ngone", list.Error())
 	var faults List
 	require.ErrorAs(t, fmt.Errorf("inside: %w", list), &faults)
+}
+
+func TestAFaultIsWrittenAsItIsShown(t *testing.T) {
+	f := Expect(Type, "a number", "x\x00").In("q\x00").At(Place{Source: "a\x00.txt", Line: 2, Path: "/q\x00"})
+	text, err := json.Marshal(List{f})
+	require.NoError(t, err)
+	require.NotContains(t, string(text), `\u0000`)
+	var back List
+	require.NoError(t, json.Unmarshal(text, &back))
+	require.Equal(t, List{Expect(Type, "a number", "x␀").In("q␀").At(Place{Source: "a␀.txt", Line: 2, Path: "/q␀"})}, back)
+	require.Equal(t, "x\x00", f.Found, "the fault itself is as it was")
 }

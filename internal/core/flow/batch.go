@@ -575,7 +575,7 @@ func (p *Plan) LaneOf(run, input, request value.Value) string {
 	if f != nil {
 		return ""
 	}
-	return v.String()
+	return fault.Shown(v.String())
 }
 
 // ReferenceOf works out a run's reference; the file's name where the flow has no formula for it.
@@ -583,7 +583,7 @@ func (p *Plan) ReferenceOf(run, input, request value.Value) string {
 	if p.Reference != nil {
 		fr := &formula.Frame{Slots: []value.Value{run, input, request}}
 		if v, f := p.Reference.Eval(fr); f == nil && !v.Missing() {
-			return v.String()
+			return fault.Shown(v.String())
 		}
 	}
 	return run.Field("file").String()

@@ -39,7 +39,7 @@ func compileNote(c *compiler, s *Step) runner {
 	}
 }
 
-// text evaluates a formula that must yield a text; the item is set aside where it does not.
+// text evaluates a formula that must yield a text, which is told or is a key of something kept; the item is set aside where it does not.
 func (it *Item) text(s *Step, prog *formula.Program) (string, bool) {
 	if prog == nil {
 		return "", false
@@ -53,7 +53,7 @@ func (it *Item) text(s *Step, prog *formula.Program) (string, bool) {
 		it.aside(s.ID, f.In(s.Name))
 		return "", false
 	}
-	return v.String(), true
+	return fault.Shown(v.String()), true
 }
 
 var referenceKind = &Kind{

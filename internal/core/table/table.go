@@ -146,6 +146,7 @@ func Key(keys []value.Value) string {
 	var b strings.Builder
 	for _, k := range keys {
 		text, _ := value.Key(k)
+		text = fault.Shown(text)
 		b.WriteString(strconv.Itoa(len(text)) + ":" + text)
 	}
 	return b.String()
