@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/cdproto/log"
 	cdppage "github.com/chromedp/cdproto/page"
 	"github.com/chromedp/cdproto/runtime"
@@ -272,6 +273,12 @@ func (tb *tab) sees(selector, text string) {
 func (tb *tab) fill(selector, text string) {
 	tb.t.Helper()
 	tb.do(chromedp.Focus(selector), chromedp.Evaluate(fmt.Sprintf(`document.querySelector(%q).select()`, selector), nil), chromedp.KeyEvent(keysFor(text)))
+}
+
+// paste puts a text into a field at once, where half of it would be refused while it is typed.
+func (tb *tab) paste(selector, text string) {
+	tb.t.Helper()
+	tb.do(chromedp.Focus(selector), chromedp.Evaluate(fmt.Sprintf(`document.querySelector(%q).select()`, selector), nil), input.InsertText(text))
 }
 
 // keysFor are the keys that put a text in place of what is selected.
