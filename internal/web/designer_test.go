@@ -31,6 +31,7 @@ func (w *world) desks() (address string) {
 // step puts a step behind the chosen one by keys alone: I, what is looked for, Enter.
 func (tb *tab) step(words, title string) {
 	tb.t.Helper()
+	tb.quiet()
 	tb.keys("i" + words + kb.Enter) // what is typed before the list is there is not lost
 	tb.sees("#panel .ph", title)
 }

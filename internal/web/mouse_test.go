@@ -1,6 +1,7 @@
 package web
 
 import (
+	"context"
 	"fmt"
 	"strings"
 	"testing"
@@ -46,12 +47,25 @@ func (tb *tab) write(selector, text string) {
 func (tb *tab) leave() {
 	tb.t.Helper()
 	tb.press("h1")
+	tb.quiet()
+}
+
+// quiet waits until nothing is under way on the page.
+func (tb *tab) quiet() {
+	tb.t.Helper()
+	tb.sees("h1", "")
 }
 
 // put puts a step into a gap of the drawing: the gap, what is looked for, the offer.
 func (tb *tab) put(gap, words, offer, title string) {
 	tb.t.Helper()
-	tb.press(`.gap[data-gap="` + gap + `"]`)
+	tb.quiet()
+	tb.until("the offers for "+gap, func() bool { // a drawing that is replaced under the mouse is pressed again
+		tb.press(`.gap[data-gap="` + gap + `"]`)
+		ctx, cancel := context.WithTimeout(tb.ctx, time.Second)
+		defer cancel()
+		return chromedp.Run(ctx, chromedp.WaitReady("#pick", chromedp.ByQuery)) == nil
+	})
 	tb.sees("#panel .ph", "Put a step here")
 	tb.write("#pick", words)
 	tb.press(`#offers button[value="` + offer + `"]:not([hidden])`)

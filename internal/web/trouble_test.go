@@ -116,6 +116,8 @@ func TestANightlyScheduleRunsAChild(t *testing.T) {
 	tb.setting("#set-cron", "30 2 * * *")
 	tb.sees("#starts", "02:30:00")
 	tb.chosen("#set-missed", "none")
+	tb.keeps("flows/nightly-permits.yaml", "missed: none")
+	tb.quiet()
 	tb.keys(kb.Escape) // out of the field behind it
 	tb.step("berth permit", "Berth permit")
 	tb.setting("#with-card", `"SK 40117"`)
