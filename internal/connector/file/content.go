@@ -34,7 +34,11 @@ func Written(r system.Request) (*Write, error) {
 		}
 		w.Content = spool.Of([]byte(content.Text()))
 	}
-	return w, w.compress(r.Op.Setting("compress"))
+	if err := w.compress(r.Op.Setting("compress")); err != nil {
+		w.Close(r)
+		return nil, err
+	}
+	return w, nil
 }
 
 func (w *Write) compress(how string) error {

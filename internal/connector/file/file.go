@@ -215,10 +215,10 @@ func (f *Folder) do(root *os.Root, r system.Request, name string) (value.Value, 
 		return value.Value{}, root.Remove(name)
 	}
 	w, err := Written(r)
-	defer w.Close(r)
 	if err != nil {
 		return value.Value{}, err
 	}
+	defer w.Close(r)
 	return w.Done(r.Op), put(root, w)
 }
 

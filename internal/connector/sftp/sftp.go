@@ -344,10 +344,10 @@ func (h *Host) Call(ctx context.Context, r system.Request) (v value.Value, err e
 			return c.Remove(h.at(name))
 		}
 		w, err := file.Written(r)
-		defer w.Close(r)
 		if err != nil {
 			return err
 		}
+		defer w.Close(r)
 		v = w.Done(r.Op)
 		return h.put(c, w)
 	})

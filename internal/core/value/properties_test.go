@@ -142,7 +142,8 @@ func TestKeysAreEqualWhereValuesAre(t *testing.T) {
 	oslo := time.FixedZone("", 3600)
 	at := time.Date(2031, 3, 9, 7, 0, 0, 5, time.UTC)
 	list := []Value{
-		{}, NullValue, Bool(true), Bool(false), Int(1), Dec(10, -1), Dec(1000, -3), Number("1.0"), Number("01"), Int(0), Dec(0, -4), Number("-0"), Int(-1), Str("1"), Str(""), Str("true"), Bytes("1"), Bytes(""),
+		{},
+		NullValue, Bool(true), Bool(false), Int(1), Dec(10, -1), Dec(1000, -3), Number("1.0"), Number("01"), Int(0), Dec(0, -4), Number("-0"), Int(-1), Str("1"), Str(""), Str("true"), Bytes("1"), Bytes(""),
 		DateOf(2031, 3, 9), TimeOf(7, 0, 0, 0), Instant(at), Instant(at.In(oslo)), Instant(at.Add(1)), Dec(123, 2), Int(12300), Number("1e2"), Int(100),
 	}
 	for i, a := range list {
