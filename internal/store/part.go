@@ -2,6 +2,10 @@ package store
 
 import (
 	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -64,8 +68,7 @@ func insertPart(ctx context.Context, tx pgx.Tx, project, path, text, by string) 
 
 // AddPart adds a part to a project. It is ErrExists when there is one of that path.
 func AddPart(ctx context.Context, tx pgx.Tx, project, path, text, by string) error {
-	var there bool
-	err := tx.QueryRow(ctx, "select exists (select 1 from part where project = $1 and path = $2)", project, path).Scan(&there)
+	there, err := reserve(ctx, tx, project, path)
 	if err == nil && there {
 		err = ErrExists
 	}
@@ -76,6 +79,34 @@ func AddPart(ctx context.Context, tx pgx.Tx, project, path, text, by string) err
 		return err
 	}
 	return Tell(ctx, tx, "part "+project+" "+path)
+}
+
+// maxNumbered bounds the numbers that AddNumbered tries.
+const maxNumbered = 1000
+
+// AddNumbered adds a part like AddPart; where its path is taken, its name gets a number: orders.csv becomes orders-2.csv.
+// It gives the path that the part has got.
+func AddNumbered(ctx context.Context, tx pgx.Tx, project, path, text, by string) (string, error) {
+	ext := filepath.Ext(path)
+	for n := 1; n <= maxNumbered; n++ {
+		free := path
+		if n > 1 {
+			free = fmt.Sprintf("%s-%d%s", strings.TrimSuffix(path, ext), n, ext)
+		}
+		if err := AddPart(ctx, tx, project, free, text, by); !errors.Is(err, ErrExists) {
+			return free, err
+		}
+	}
+	return "", ErrExists
+}
+
+// reserve says whether a project has a part of a path. Until the transaction ends nobody else can add one there.
+func reserve(ctx context.Context, tx pgx.Tx, project, path string) (there bool, err error) {
+	if _, err := tx.Exec(ctx, "select pg_advisory_xact_lock(hashtextextended($1, 0))", "part "+project+" "+path); err != nil {
+		return false, err
+	}
+	err = tx.QueryRow(ctx, "select exists (select 1 from part where project = $1 and path = $2)", project, path).Scan(&there)
+	return there, err
 }
 
 func addEdit(ctx context.Context, db DB, project, path string, parent *int64, text, by string) (id int64, err error) {
@@ -127,6 +158,14 @@ func PartDraft(ctx context.Context, db DB, project, path string) (Draft, error) 
 		Scan(&content, &d.Revision, &d.MadeBy, &d.MadeAt, &d.CanUndo, &d.CanRedo)
 	d.Text = string(content)
 	return one(d, err)
+}
+
+// LockDraft reads one part as PartDraft does, and keeps others from changing it until the transaction ends.
+func LockDraft(ctx context.Context, tx pgx.Tx, project, path string) (Draft, error) {
+	if _, err := tx.Exec(ctx, "select 1 from part where project = $1 and path = $2 for update", project, path); err != nil {
+		return Draft{}, err
+	}
+	return PartDraft(ctx, tx, project, path)
 }
 
 // Edit is one of the states that a part's draft had.

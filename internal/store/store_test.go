@@ -128,6 +128,51 @@ func TestOfManyAtOnceOneSaves(t *testing.T) {
 	require.Equal(t, winners[0], draft(t, db).Text)
 }
 
+// TestPartsOfOneNameAtOnce: of many that add one name at the same time, one gets it and the others are told; with numbers
+// everybody gets one.
+func TestPartsOfOneNameAtOnce(t *testing.T) {
+	db := open(t)
+	const many = 8
+	at := func(add func(tx pgx.Tx) error) (errs []error) {
+		all := make(chan error, many)
+		for range many {
+			go func() { all <- pgx.BeginFunc(t.Context(), db, add) }()
+		}
+		for range many {
+			if err := <-all; err != nil {
+				errs = append(errs, err)
+			}
+		}
+		return errs
+	}
+	errs := at(func(tx pgx.Tx) error { return AddPart(t.Context(), tx, projectID, "flows/new.yaml", "n", "mo") })
+	require.Len(t, errs, many-1)
+	for _, err := range errs {
+		require.ErrorIs(t, err, ErrExists)
+	}
+	require.Empty(t, at(func(tx pgx.Tx) error {
+		d, err := LockDraft(t.Context(), tx, projectID, path)
+		if err != nil {
+			return err
+		}
+		name, err := AddNumbered(t.Context(), tx, projectID, "samples/orders.csv", "x", "mo")
+		if err != nil {
+			return err
+		}
+		return SavePart(t.Context(), tx, projectID, path, d.Text+" "+name, d.Revision, "mo")
+	}))
+	for n := range many {
+		name := "samples/orders.csv"
+		if n > 0 {
+			name = fmt.Sprintf("samples/orders-%d.csv", n+1)
+		}
+		d, err := PartDraft(t.Context(), db, projectID, name)
+		require.NoError(t, err)
+		require.Equal(t, "x", d.Text)
+		require.Contains(t, draft(t, db).Text+" ", " "+name+" ")
+	}
+}
+
 func TestUndoAndRedoFollowTheEdits(t *testing.T) {
 	db := open(t)
 	move := func(step func(context.Context, pgx.Tx, string, string, int64) error) error {

@@ -77,6 +77,41 @@ func TestARecordIsLetGoOnce(t *testing.T) {
 	require.Equal(t, "mira", *a.HandledBy)
 }
 
+// TestSamplesOfOneMoment: samples that are pasted at the same time, or brought under one name, are all kept.
+func TestSamplesOfOneMoment(t *testing.T) {
+	w := newWorld(t)
+	const many = 6
+	before := strings.Count(w.draft("schemas/booking.yaml").Text, "\n  - ")
+	done := make(chan int, many)
+	for i := range many {
+		go func() {
+			res, err := http.PostForm(w.server.URL+"/bench/schemas/booking/samples", url.Values{"text": {fmt.Sprintf(`{"number": "B-%d"}`, i)}})
+			if err == nil {
+				res.Body.Close()
+				done <- res.StatusCode
+				return
+			}
+			done <- 0
+		}()
+	}
+	for range many {
+		require.Equal(t, http.StatusOK, <-done)
+	}
+	texts, _, err := store.Texts(t.Context(), w.db, "skerry")
+	require.NoError(t, err)
+	for i := range many {
+		found := 0
+		for path, text := range texts {
+			if strings.HasPrefix(path, "samples/booking-2") && strings.Contains(text, fmt.Sprintf(`"B-%d"`, i)) {
+				require.Contains(t, texts["schemas/booking.yaml"], "- "+strings.TrimPrefix(path, "samples/")+"\n", "the schema names it")
+				found++
+			}
+		}
+		require.Equal(t, 1, found, i)
+	}
+	require.Equal(t, before+many, strings.Count(texts["schemas/booking.yaml"], "\n  - "))
+}
+
 func TestEditsChangeTheTextAndNothingElse(t *testing.T) {
 	w := newWorld(t)
 	const flow, mapping = "flows/gauge-readings.yaml", "mappings/reading-to-tide-level.yaml"

@@ -14,11 +14,13 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/cdproto/log"
 	cdppage "github.com/chromedp/cdproto/page"
 	"github.com/chromedp/cdproto/runtime"
+	"github.com/chromedp/cdproto/target"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 	"github.com/jackc/pgx/v5"
@@ -70,6 +72,9 @@ type world struct {
 
 func newWorld(t testing.TB) *world {
 	t.Helper()
+	if t, ok := t.(*testing.T); ok {
+		t.Parallel() // each has a database, a server and windows of its own
+	}
 	ctx, cancel := context.WithCancel(context.Background())
 	w := &world{t: t, folder: t.TempDir(), logs: &bytes.Buffer{}}
 	var err error
@@ -166,6 +171,7 @@ var browser = sync.OnceValues(func() (context.Context, error) {
 		chromedp.Flag("disable-dev-shm-usage", true), chromedp.Flag("disable-component-update", true),
 		chromedp.Flag("disable-background-networking", true), chromedp.Flag("no-proxy-server", true),
 		chromedp.Flag("host-resolver-rules", "MAP * ~NOTFOUND, EXCLUDE 127.0.0.1"),
+		chromedp.Flag("disable-background-timer-throttling", true), chromedp.Flag("disable-renderer-backgrounding", true), chromedp.Flag("disable-backgrounding-occluded-windows", true),
 		chromedp.Flag("force-device-scale-factor", "1"), chromedp.Flag("font-render-hinting", "none"),
 	)
 	alloc, _ := chromedp.NewExecAllocator(context.Background(), options...)
@@ -179,12 +185,23 @@ var browser = sync.OnceValues(func() (context.Context, error) {
 
 var closeBrowser = func() {}
 
-// tab opens a tab of 1280 by 800 and fails the test for every error that the page logs.
+// window opens a window of the browser: tabs of one window would be hidden by each other, and a hidden one draws nothing.
+func window(root context.Context) (id target.ID, err error) {
+	err = chromedp.Run(root, chromedp.ActionFunc(func(ctx context.Context) error {
+		id, err = target.CreateTarget("about:blank").WithNewWindow(true).WithWidth(1280).WithHeight(800).Do(cdp.WithExecutor(ctx, chromedp.FromContext(root).Browser))
+		return err
+	}))
+	return id, err
+}
+
+// tab opens a window of 1280 by 800 and fails the test for every error that the page logs.
 func (w *world) tab() *tab {
 	w.t.Helper()
 	root, err := browser()
 	require.NoError(w.t, err)
-	ctx, cancel := chromedp.NewContext(root)
+	id, err := window(root)
+	require.NoError(w.t, err)
+	ctx, cancel := chromedp.NewContext(root, chromedp.WithTargetID(id))
 	w.t.Cleanup(cancel)
 	ctx, stop := context.WithTimeout(ctx, 60*time.Second)
 	w.t.Cleanup(stop)

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"unicode"
 
+	"hollowreed/internal/core/match"
 	"hollowreed/internal/core/schema"
 )
 
@@ -23,6 +24,7 @@ type Suggestion struct {
 type Help struct {
 	From, To    int // the word that a suggestion takes the place of, in characters from 0
 	Suggestions []Suggestion
+	Typed       bool      // a part of the first suggestion stands before the caret: it may be taken without being chosen
 	Function    *Function // around the caret; nil when there is none
 	Argument    int       // which of its arguments the caret is in, from 0
 }
@@ -32,7 +34,8 @@ const mostSuggested = 12
 
 // Complete helps at a caret in a formula, counted in characters from 0: with the fields and functions
 // whose names go with the word there, those that begin with it first, and with the function whose
-// arguments the caret is in. Inside of quotes there are no suggestions.
+// arguments the caret is in. There are no suggestions inside of quotes, behind a word that is complete, and where no
+// name can stand.
 func Complete(source string, caret int, scope *Scope) Help {
 	text := []rune(source)
 	caret = max(0, min(caret, len(text)))
@@ -50,7 +53,7 @@ func Complete(source string, caret int, scope *Scope) Help {
 	word := string(text[h.From:caret])
 	path, ok := chain(text[:h.From])
 	switch {
-	case !ok:
+	case !ok, path == nil && !nameCanStand(text[:h.From], word):
 		return h
 	case path == nil:
 		h.Suggestions = scope.suggested()
@@ -63,8 +66,28 @@ func Complete(source string, caret int, scope *Scope) Help {
 		}
 		h.Suggestions = fieldsOf(t.Fields)
 	}
+	ends := h.To == caret
+	if ends && slices.ContainsFunc(h.Suggestions, func(g Suggestion) bool { return g.Insert == word }) {
+		h.Suggestions = nil
+		return h
+	}
 	h.Suggestions = fitting(h.Suggestions, word)
+	h.Typed = ends && word != "" && len(h.Suggestions) > 0 && strings.HasPrefix(strings.ToLower(h.Suggestions[0].Insert), strings.ToLower(word))
 	return h
+}
+
+// nameCanStand says whether a word behind a text can be a name: not a number, and not behind what is complete already,
+// where an operator must follow.
+func nameCanStand(before []rune, word string) bool {
+	if word != "" {
+		return !unicode.IsDigit([]rune(word)[0])
+	}
+	for i := len(before) - 1; i >= 0; i-- {
+		if r := before[i]; !unicode.IsSpace(r) {
+			return !wordRune(r) && !strings.ContainsRune(")]}\"'`", r)
+		}
+	}
+	return true
 }
 
 func wordRune(r rune) bool { return r == '_' || unicode.IsLetter(r) || unicode.IsDigit(r) }
@@ -224,26 +247,31 @@ func (s *Scope) function(name string) *Function {
 	return nil
 }
 
-// fitting keeps the suggestions whose names hold a word, in any case; those that begin with it come
-// first, and fields before functions.
+// fitting keeps the suggestions that go with a word, in any case: the name itself first, then names that begin with it, those
+// of which a word does, those that hold it, and those whose description has such a word; fields before functions.
 func fitting(list []Suggestion, word string) []Suggestion {
-	word = strings.ToLower(word)
-	rank := func(g Suggestion) int {
-		name, r := strings.ToLower(g.Insert), 0
-		if !strings.HasPrefix(name, word) {
-			r += 2
-		}
-		if g.Call {
-			r++
-		}
-		return r
+	type ranked struct {
+		Suggestion
+		rank int
 	}
-	var out []Suggestion
+	var out []ranked
 	for _, g := range list {
-		if strings.Contains(strings.ToLower(g.Insert), word) && (word != "" || !g.Call) {
-			out = append(out, g)
+		if word == "" && g.Call {
+			continue
+		}
+		name, _, _ := strings.Cut(strings.TrimSuffix(g.Insert, "."), "(")
+		if r, ok := match.Rank(word, name, g.Detail); ok {
+			r *= 2
+			if g.Call {
+				r++
+			}
+			out = append(out, ranked{g, r})
 		}
 	}
-	slices.SortStableFunc(out, func(a, b Suggestion) int { return cmp.Compare(rank(a), rank(b)) })
-	return out[:min(len(out), mostSuggested)]
+	slices.SortStableFunc(out, func(a, b ranked) int { return cmp.Compare(a.rank, b.rank) })
+	fit := make([]Suggestion, 0, mostSuggested)
+	for _, r := range out[:min(len(out), mostSuggested)] {
+		fit = append(fit, r.Suggestion)
+	}
+	return fit
 }

@@ -47,6 +47,14 @@ func TestCompletion(t *testing.T) {
 		`concat("a", 'it\'s c|`:   "[]",
 		`concat("a\"", custom|`:   "[custom] customer",
 		"number == \"x\" and ot|": "[ot] other…",
+		"number|":                 "[number]",
+		"customer.name|":          "[name]",
+		"today()|":                "[]",
+		"today() |":               "[]",
+		"12|":                     "[12]",
+		"number |":                "[]",
+		"number + |":              "[] number customer round_trip other desk",
+		"trip|":                   "[trip] round_trip…",
 	} {
 		before, _, _ := strings.Cut(in, "|")
 		source := strings.Replace(in, "|", "", 1)
@@ -63,6 +71,18 @@ func TestCompletion(t *testing.T) {
 	}
 	require.Empty(t, Complete("x", 99, desk()).Function)
 	require.LessOrEqual(t, len(Complete("a", 1, desk()).Suggestions), mostSuggested)
+}
+
+// TestOnlyWhatIsTypedIsTaken: the first suggestion may be taken without being chosen only when the word before the caret is
+// the beginning of it.
+func TestOnlyWhatIsTypedIsTaken(t *testing.T) {
+	for in, want := range map[string]bool{
+		"num|": true, "NUM|": true, "customer.na|": true, "|": false, "customer.|": false, "number|": false, "today()|": false,
+		"trip|": false, "cust|omer": false, "nowhere.x|": false,
+	} {
+		before, _, _ := strings.Cut(in, "|")
+		require.Equal(t, want, Complete(strings.Replace(in, "|", "", 1), len([]rune(before)), desk()).Typed, in)
+	}
 }
 
 // TestSignatureHelp: the innermost function around the caret, and its argument.

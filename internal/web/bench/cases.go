@@ -84,7 +84,8 @@ func (b bench) keepCase(c *gin.Context) error {
 		return err
 	}
 	err = pgx.BeginFunc(c, b.DB, func(tx pgx.Tx) error {
-		return store.AddPart(c, tx, p.ID, project.Path(project.Cases, id+"-"+PartID(title)), string(text), b.Person.ID)
+		_, err := store.AddNumbered(c, tx, p.ID, project.Path(project.Cases, id+"-"+PartID(title)), string(text), b.Person.ID)
+		return err
 	})
 	if err != nil {
 		return err
@@ -127,7 +128,8 @@ func KeepFlowCase(c *gin.Context, s *page.Site, p *project.Project, flowID, titl
 		return f
 	}
 	return pgx.BeginFunc(c, s.DB, func(tx pgx.Tx) error {
-		return store.AddPart(c, tx, p.ID, project.Path(project.Cases, PartID(flowID+" "+title)), string(text), s.Person.ID)
+		_, err := store.AddNumbered(c, tx, p.ID, project.Path(project.Cases, PartID(flowID+" "+title)), string(text), s.Person.ID)
+		return err
 	})
 }
 

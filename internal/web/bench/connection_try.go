@@ -237,14 +237,11 @@ func (b bench) keepAnswer(c *gin.Context) error {
 	}
 	sample := jsonText(t.Records)
 	if part := p.Schema(d.Op.Give.Value); part != nil && part == d.Op.Response {
-		name := PartID(d.Op.ID+" answer") + ".json"
-		for n := 2; p.Texts[project.Path(project.Samples, name)] != ""; n++ {
-			name = PartID(d.Op.ID+" answer "+strconv.Itoa(n)) + ".json"
-		}
 		if part.Notation != "json" && part.Notation != "rows" {
 			return fault.New(fault.Setting, "the schema %s is written as %s; the answer is kept as JSON only", part.ID, part.Notation)
 		}
-		if err := b.keepSample(c, p, part, name, sample); err != nil {
+		name, err := b.keepSample(c, p, part, PartID(d.Op.ID+" answer")+".json", sample)
+		if err != nil {
 			return err
 		}
 		c.Redirect(303, d.trialAt(t.ID, t.At)+"&said="+url.QueryEscape("Kept as the sample "+name))

@@ -54,6 +54,7 @@ type mappingPage struct {
 	NextOpen      string // the target field to go on with
 	OOB           bool
 	UsedBy        []project.Part
+	edited        string // the row whose edit is answered; empty for a page that is opened
 }
 
 func (b bench) mapping(c *gin.Context) error {
@@ -70,6 +71,11 @@ func (b bench) mapping(c *gin.Context) error {
 }
 
 func (b bench) mappingPage(c *gin.Context, id, field, record, show string) (*mappingPage, error) {
+	return b.mappingPageOf(c, id, field, record, show, "")
+}
+
+// mappingPageOf makes the page; with the row whose edit it answers.
+func (b bench) mappingPageOf(c *gin.Context, id, field, record, show, edited string) (*mappingPage, error) {
 	p, err := b.Load(c)
 	if err != nil {
 		return nil, err
@@ -81,7 +87,7 @@ func (b bench) mappingPage(c *gin.Context, id, field, record, show string) (*map
 	d := &mappingPage{
 		Frame: b.Frame(c, "bench", plan.Mapping.Title, "↑ ↓", "choose a target field", "Enter", "write its rule", "[ ]", "record before, after", "F", "fold a record", "O", "go to the next open field", "M", "match by name", "Ctrl Z, Y", "undo, redo"),
 		plan:  plan, OnFault: plan.Mapping.OnFault,
-		Show: show, ID: id, MapTitle: plan.Mapping.Title, Path: project.Path(project.Mappings, id), Faults: len(plan.Faults),
+		Show: show, ID: id, edited: edited, OOB: edited != "", MapTitle: plan.Mapping.Title, Path: project.Path(project.Mappings, id), Faults: len(plan.Faults),
 	}
 	d.UsedBy = p.UsedBy(d.Path)
 	if d.Draft, err = store.PartDraft(c, b.DB, p.ID, d.Path); err != nil {

@@ -170,11 +170,8 @@ func (d *mappingPage) targets(plan *mapping.Plan, fr *mapping.Frame, chosen stri
 			d.link(f)
 		}
 	}
-	switch chosen {
-	case variableRow:
-		rows = append(rows, targetRow{Name: variableRow, Label: d.freeName(), Type: "variable", Kind: letKind})
-	case conditionRow:
-		rows = append(rows, targetRow{Name: conditionRow, Label: "new condition", Kind: keepKind, Options: reason("")})
+	if row := d.unmade(chosen); row != nil && !slices.ContainsFunc(rows, func(r targetRow) bool { return r.Name == chosen }) {
+		rows = append(rows, *row)
 	}
 	for _, row := range rows {
 		row.Href = d.href(row.Name)
@@ -187,6 +184,20 @@ func (d *mappingPage) targets(plan *mapping.Plan, fr *mapping.Frame, chosen stri
 	}
 	d.choose(chosen)
 	d.next()
+}
+
+// unmade is the row of a variable or a condition that has no formula yet, or not any more; nil for anything else.
+func (d *mappingPage) unmade(chosen string) *targetRow {
+	name, variable := strings.CutPrefix(chosen, variableRow)
+	switch {
+	case variable && name == "":
+		return &targetRow{Name: chosen, Label: d.freeName(), Type: "variable", Kind: letKind}
+	case variable && formula.Name(name):
+		return &targetRow{Name: chosen, Label: name, Type: "variable", Kind: letKind}
+	case chosen == conditionRow:
+		return &targetRow{Name: chosen, Label: "new condition", Kind: keepKind, Options: reason("")}
+	}
+	return nil
 }
 
 // freeName is a name for a new variable.
@@ -388,10 +399,10 @@ func (d *mappingPage) OnFaults() []mapping.OnFault { return mapping.OnFaults }
 // FeedShown says whether the page has the form of a list's feeds.
 func (d *mappingPage) FeedShown() bool { return d.Selected != nil && d.Selected.List }
 
-// FieldName is the name of the selected row; empty when there is none.
+// FieldName is the name of the row that the form is about; empty when there is none.
 func (d *mappingPage) FieldName() string {
 	if d.Selected == nil {
-		return ""
+		return d.edited
 	}
 	return d.Selected.Name
 }
@@ -421,6 +432,8 @@ func (d *mappingPage) counted(path string) bool {
 	return false
 }
 
+// choose selects a row by its name; on a page that is opened the first field where there is none. The answer to an edit
+// never goes on to another row: what is typed next belongs to the one that the form shows.
 func (d *mappingPage) choose(field string) {
 	for i := range d.Targets {
 		if d.Targets[i].Name == field {
@@ -428,7 +441,7 @@ func (d *mappingPage) choose(field string) {
 		}
 	}
 	for i := range d.Targets {
-		if d.Selected == nil && d.Targets[i].IsField() {
+		if d.Selected == nil && d.edited == "" && d.Targets[i].IsField() {
 			d.Selected = &d.Targets[i]
 		}
 	}

@@ -41,11 +41,10 @@ func (b bench) setRule(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	d, err := b.mappingPage(c, id, field, c.PostForm("record"), c.PostForm("show"))
+	d, err := b.mappingPageOf(c, id, field, c.PostForm("record"), c.PostForm("show"), field)
 	if err != nil {
 		return err
 	}
-	d.OOB = true
 	mappingView.Part(c, "changed", d)
 	return nil
 }
@@ -138,7 +137,10 @@ func (e *ruleEdit) condition(n string) error {
 	if why, there := e.form("else"); there && (at >= 0 || why != "") {
 		settings = append(settings, doc.Entry{Key: "else", Value: strings.TrimSpace(why)})
 	}
-	if at < 0 && e.value("rule") != "" {
+	switch {
+	case e.value("rule") == "": // the row is gone; what is typed next is a new one, not that which has its place now
+		e.field = conditionRow
+	case at < 0:
 		e.field = conditionRow + strconv.Itoa(len(e.plan.Mapping.Keep))
 	}
 	return e.entry("keep", at, settings)

@@ -198,7 +198,7 @@ func (b bench) makeSample(c *gin.Context) error {
 		return err
 	}
 	name := fmt.Sprintf("%s-%s-%d.%s", s.ID, kind, seed, ending)
-	if err := b.keepSample(c, p, s, name, text); err != nil {
+	if name, err = b.keepSample(c, p, s, name, text); err != nil {
 		return err
 	}
 	return b.again(c, s.ID, at{sample: name, field: c.PostForm("field")})
@@ -239,27 +239,35 @@ func madeSample(s *schema.Schema, kind sample.Kind, seed uint64) (text, ending s
 	return b.String(), ending, err
 }
 
-func (b bench) keepSample(c *gin.Context, p *project.Project, s *schema.Schema, name, text string) error {
+func (b bench) keepSample(c *gin.Context, p *project.Project, s *schema.Schema, name, text string) (string, error) {
 	return KeepSample(c, b.Site, p, s, name, text)
 }
 
-// KeepSample adds a sample to the project and to its schema, in one transaction.
-func KeepSample(c *gin.Context, b *page.Site, p *project.Project, s *schema.Schema, name, text string) error {
+// KeepSample adds a sample to the project and to its schema, in one transaction. It gives the name that it has got: one with
+// a number where there is a sample of that name.
+func KeepSample(c *gin.Context, b *page.Site, p *project.Project, s *schema.Schema, name, text string) (string, error) {
 	path := project.Path(project.Schemas, s.ID)
-	draft, err := store.PartDraft(c, b.DB, p.ID, path)
-	if err != nil {
-		return err
-	}
-	part, err := doc.InsertText([]byte(draft.Text), []any{"samples"}, 0, name)
-	if err != nil {
-		return err
-	}
-	return pgx.BeginFunc(c, b.DB, func(tx pgx.Tx) error {
-		if err := store.AddPart(c, tx, p.ID, project.Path(project.Samples, name), text, b.Person.ID); err != nil {
+	err := pgx.BeginFunc(c, b.DB, func(tx pgx.Tx) error {
+		draft, err := store.LockDraft(c, tx, p.ID, path)
+		if err != nil {
+			return err
+		}
+		if name, err = addSample(c, tx, b, p, name, text); err != nil {
+			return err
+		}
+		part, err := doc.InsertText([]byte(draft.Text), []any{"samples"}, 0, name)
+		if err != nil {
 			return err
 		}
 		return store.SavePart(c, tx, p.ID, path, string(part), draft.Revision, b.Person.ID)
 	})
+	return name, err
+}
+
+// addSample adds a sample under its name, or that with a number.
+func addSample(c *gin.Context, tx pgx.Tx, b *page.Site, p *project.Project, name, text string) (string, error) {
+	path, err := store.AddNumbered(c, tx, p.ID, project.Path(project.Samples, name), text, b.Person.ID)
+	return strings.TrimPrefix(path, project.Path(project.Samples, "")), err
 }
 
 // uploadSample keeps a file, or what was pasted, as a sample.
@@ -276,7 +284,7 @@ func (b bench) uploadSample(c *gin.Context) error {
 	if name == "" {
 		name = fmt.Sprintf("%s-%s.txt", s.ID, time.Now().UTC().Format("20060102-150405"))
 	}
-	if err := b.keepSample(c, p, s, name, string(files[0].content)); err != nil {
+	if name, err = b.keepSample(c, p, s, name, string(files[0].content)); err != nil {
 		return err
 	}
 	return b.again(c, s.ID, at{sample: name})

@@ -292,30 +292,21 @@ func byHand(id string, d *newSchemaPage) *schema.Schema {
 
 // keepSchema adds the schema and the samples that it was inferred from.
 func (b bench) keepSchema(c *gin.Context, p *project.Project, s *schema.Schema, samples []file) error {
-	texts := map[string]string{}
-	for _, f := range samples {
-		if len(bytes.TrimSpace(f.content)) == 0 {
-			continue
-		}
-		name := f.name
-		if name == "" {
-			name = s.ID + "." + map[bool]string{true: "txt", false: s.Notation}[s.Notation == "fixedwidth"]
-		}
-		if _, taken := p.Texts[project.Path(project.Samples, name)]; taken || texts[name] != "" {
-			name = s.ID + "-" + name
-		}
-		s.Samples = append(s.Samples, name)
-		texts[name] = string(f.content)
-	}
 	return pgx.BeginFunc(c, b.DB, func(tx pgx.Tx) error {
-		if err := store.AddPart(c, tx, p.ID, project.Path(project.Schemas, s.ID), string(schema.Write(s)), b.Person.ID); err != nil {
-			return err
-		}
-		for _, name := range s.Samples {
-			if err := store.AddPart(c, tx, p.ID, project.Path(project.Samples, name), texts[name], b.Person.ID); err != nil {
+		for _, f := range samples {
+			if len(bytes.TrimSpace(f.content)) == 0 {
+				continue
+			}
+			name := f.name
+			if name == "" {
+				name = s.ID + "." + map[bool]string{true: "txt", false: s.Notation}[s.Notation == "fixedwidth"]
+			}
+			name, err := addSample(c, tx, b.Site, p, name, string(f.content))
+			if err != nil {
 				return err
 			}
+			s.Samples = append(s.Samples, name)
 		}
-		return nil
+		return store.AddPart(c, tx, p.ID, project.Path(project.Schemas, s.ID), string(schema.Write(s)), b.Person.ID)
 	})
 }

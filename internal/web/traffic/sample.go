@@ -5,6 +5,7 @@ import (
 	"compress/gzip"
 	"fmt"
 	"io"
+	"net/url"
 	"path"
 	"strconv"
 	"strings"
@@ -48,10 +49,10 @@ func (t traffic) sample(c *gin.Context) error {
 	}
 	base := strings.TrimSuffix(path.Base(r.Reference), path.Ext(r.Reference))
 	name := bench.FileName(fmt.Sprintf("%s-record-%d%s", base, n, path.Ext(r.Reference)))
-	if err := bench.KeepSample(c, t.Site, p, s, name, text); err != nil {
+	if name, err = bench.KeepSample(c, t.Site, p, s, name, text); err != nil {
 		return err
 	}
-	c.Redirect(303, "/bench/schemas/"+s.ID+"?sample="+name)
+	c.Redirect(303, "/bench/schemas/"+s.ID+"?sample="+url.QueryEscape(name))
 	return nil
 }
 
@@ -173,7 +174,8 @@ func (t traffic) keepCase(c *gin.Context) error {
 		return err
 	}
 	err = pgx.BeginFunc(c, t.DB, func(tx pgx.Tx) error {
-		return store.AddPart(c, tx, p.ID, project.Path(project.Cases, bench.PartID(id+" "+title)), string(text), t.Person.ID)
+		_, err := store.AddNumbered(c, tx, p.ID, project.Path(project.Cases, bench.PartID(id+" "+title)), string(text), t.Person.ID)
+		return err
 	})
 	if err != nil {
 		return err

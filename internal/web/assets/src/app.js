@@ -61,11 +61,16 @@ htmx.config.defaultSettleDelay = 0;
 // brings the parts of the page that changed; the field under the caret is left alone.
 const unsent = new Set(); // forms with a change that the server has not answered yet
 
+// sent is what every way of a change ends with: nothing waits for this form any more.
+function sent(form) {
+  if (unsent.delete(form)) document.dispatchEvent(new CustomEvent("hr-sent"));
+}
+
 function edits() {
   const states = new WeakMap();
   let redrawing = false, kept = null, focused = null;
   const send = async (form) => {
-    if (!form.isConnected) { unsent.delete(form); return; }
+    if (!form.isConnected) return sent(form);
     const state = states.get(form);
     if (state.busy) { state.again = true; return; }
     if (redrawing) { state.held = true; return; } // the form that comes takes over what was typed, and sends it
@@ -78,12 +83,16 @@ function edits() {
     }
     if (state.again) { state.again = false; return send(form); }
     if (state.then) { const then = state.then; state.then = null; await then(); }
-    unsent.delete(form);
-    document.dispatchEvent(new CustomEvent("hr-sent"));
+    if (!state.timer) sent(form); // else more was typed meanwhile
   };
   const stateOf = (form) => {
     if (!states.has(form)) states.set(form, { busy: false, again: false, timer: 0, then: null });
     return states.get(form);
+  };
+  const flush = (form, state) => {
+    clearTimeout(state.timer);
+    state.timer = 0;
+    return send(form);
   };
   // A choice on which the form itself depends draws it anew; Enter in a name goes on to the next.
   document.addEventListener("change", (e) => {
@@ -104,28 +113,23 @@ function edits() {
     if (e.key !== "Enter" || !next || !form) return;
     e.preventDefault();
     const state = stateOf(form);
-    clearTimeout(state.timer);
-    state.timer = 0;
     ahead.field = "#" + e.target.id;
     ahead.old = e.target;
     state.then = () => press(next);
-    if (state.busy) state.again = true;
-    else send(form);
+    flush(form, state);
   });
   document.addEventListener("input", (e) => {
     const form = e.target.closest("form[data-edit]");
     if (!form || e.target.form !== form) return;
     const state = stateOf(form);
     clearTimeout(state.timer);
-    state.timer = setTimeout(() => { state.timer = 0; send(form); }, e.target.tagName === "SELECT" ? 0 : 250);
+    unsent.add(form);
+    state.timer = setTimeout(() => flush(form, state), e.target.tagName === "SELECT" ? 0 : 250);
   });
-  // With data-leave what was typed is sent when its field is left, so that the next key finds it kept.
+  // What was typed is sent when its field is left, so that what comes next finds it kept.
   document.addEventListener("change", (e) => {
-    const form = e.target.closest("form[data-edit][data-leave]"), state = form && states.get(form);
-    if (!state?.timer || e.target.tagName === "SELECT") return;
-    clearTimeout(state.timer);
-    state.timer = 0;
-    send(form);
+    const form = e.target.closest("form[data-edit]"), state = form && states.get(form);
+    if (state?.timer && e.target.tagName !== "SELECT") flush(form, state);
   });
   document.addEventListener("submit", (e) => { if (e.target.matches("form[data-edit]")) e.preventDefault(); });
   // A form that is drawn anew keeps what was typed into it meanwhile, up to the moment in which it goes.
@@ -134,6 +138,7 @@ function edits() {
     focused = kept?.contains(document.activeElement) ? document.activeElement : null;
   });
   document.addEventListener("htmx:after:swap", () => {
+    for (const form of unsent) if (!form.isConnected && !states.get(form)?.busy) setTimeout(() => sent(form));
     if (!kept || kept.isConnected) return;
     for (const old of kept.elements) {
       const field = old.id && changedHere(old) && document.getElementById(old.id);
@@ -210,6 +215,34 @@ function outline() {
 
 const typing = (el) => el && (el.matches("input, textarea, select") || el.isContentEditable);
 const press = (selector) => { const el = document.querySelector(selector); if (el) el.click(); return !!el; };
+
+// A click that leads to a request waits until what was typed is kept: else the server would answer it with what was before,
+// or refuse the change because of it. It is done then on the element that stands in the place of the one that was clicked.
+function clicksWait() {
+  const leads = "a[href]:not([href^='#']), button:not([type=button]), [hx-get], [hx-post]";
+  const same = (el) => {
+    if (el.isConnected) return el;
+    if (el.id) return document.getElementById(el.id);
+    for (const name of ["hx-get", "hx-post", "href", "data-hot"]) {
+      if (el.hasAttribute(name)) return document.querySelector(`${el.tagName}[${name}="${CSS.escape(el.getAttribute(name))}"]`);
+    }
+    return null;
+  };
+  let held = null;
+  document.addEventListener("click", (e) => {
+    const el = e.isTrusted && unsent.size && e.target.closest(leads);
+    if (!el || e.target.closest("[data-insert], [data-fold], [data-twist]") || e.ctrlKey || e.metaKey || e.button) return;
+    e.preventDefault();
+    e.stopImmediatePropagation();
+    held = el;
+  }, true);
+  document.addEventListener("hr-sent", () => {
+    if (!held || unsent.size) return;
+    const el = same(held);
+    held = null;
+    el?.dispatchEvent(new MouseEvent("click", { bubbles: true, cancelable: true }));
+  });
+}
 
 // A key that comes while an answer is on its way waits for it: it means the page that will be there,
 // and a link that has been drawn but not yet taken over by htmx would load a whole page.
@@ -468,57 +501,87 @@ function folds() {
   });
 }
 
-// A field with [data-help] is helped while it is typed in: what could stand at the caret, chosen with the
-// arrow keys and Tab or Enter, and the function around it.
+// A field with [data-help] is helped while it is typed in: what could stand at the caret, chosen with the arrow keys and
+// Tab or Enter, and the function around it. An entry is taken only from a list that is seen and fits what stands at the
+// caret now, and only when the person moved to it or has typed a part of it.
 function helps() {
   let asked = 0, helped = null;
   const box = () => document.querySelector("#help");
-  const close = () => { asked++; box()?.replaceChildren(); helped?.setAttribute("aria-expanded", "false"); };
+  const close = () => { asked++; box()?.replaceChildren(); helped?.setAttribute("aria-expanded", "false"); helped?.removeAttribute("aria-activedescendant"); };
   const caret = (field) => [...field.value.slice(0, field.selectionStart)].length;
+  const options = () => [...(box()?.querySelectorAll(".option") ?? [])];
   const ask = async (field) => {
     const mine = ++asked;
     helped = field;
-    const at = caret(field);
-    const answer = await fetch(`${field.dataset.help}&rule=${encodeURIComponent(field.value)}&at=${at}`, { headers: { "HX-Request": "true" } });
+    const at = caret(field), value = field.value;
+    const answer = await fetch(`${field.dataset.help}&rule=${encodeURIComponent(value)}&at=${at}`, { headers: { "HX-Request": "true" } });
     const text = await answer.text();
-    if (mine !== asked || !answer.ok || document.activeElement !== field) return;
+    if (mine !== asked || !answer.ok || document.activeElement !== field || field.value !== value) return;
     box().outerHTML = text;
     box().dataset.at = at;
-    field.setAttribute("aria-expanded", String(!!box().querySelector(".option")));
+    field.setAttribute("aria-expanded", String(options().length > 0));
+    place(field);
+  };
+  // The list stands under the caret, or above it where there is more room, and always inside of the window.
+  const place = (field) => {
+    const el = box();
+    if (!el.hasChildNodes() || !el.firstElementChild) return;
+    const style = getComputedStyle(field), r = field.getBoundingClientRect();
+    const probe = document.createElement("span");
+    probe.style.cssText = `position:fixed;visibility:hidden;white-space:pre;font:${style.font};letter-spacing:${style.letterSpacing}`;
+    const before = field.value.slice(0, field.selectionStart), line = field.matches("textarea") ? before.split("\n") : [before];
+    probe.textContent = line.at(-1);
+    document.body.append(probe);
+    const x = r.left + parseFloat(style.paddingLeft) + Math.min(probe.offsetWidth - field.scrollLeft, r.width - 8);
+    const height = field.matches("textarea") ? probe.offsetHeight : r.height;
+    probe.remove();
+    const top = field.matches("textarea") ? r.top + (line.length - 1) * height - field.scrollTop : r.top;
+    const below = innerHeight - (top + height) - 8, above = top - 8, room = Math.max(120, Math.min(320, Math.max(below, above)));
+    el.style.maxHeight = `${room}px`;
+    el.style.left = `${Math.max(8, Math.min(x, innerWidth - el.offsetWidth - 8))}px`;
+    const under = below >= Math.min(el.offsetHeight, 320) || below >= above;
+    el.style.top = `${under ? top + height + 4 : Math.max(8, top - 4 - el.offsetHeight)}px`;
   };
   const take = (option) => {
-    const field = helped, { from, to, at: asked } = box().dataset, insert = option.dataset.text;
-    const since = caret(field) - Number(asked); // typed since the suggestions were asked for
+    const field = helped, { from, to } = box().dataset, insert = option.dataset.text;
     const chars = [...field.value], before = chars.slice(0, Number(from)).join("");
     const at = before.length + insert.length - (insert.endsWith(")") ? 1 : 0);
-    field.value = before + insert + chars.slice(Number(to) + since).join("");
+    field.value = before + insert + chars.slice(Number(to)).join("");
     field.focus();
     field.setSelectionRange(at, at);
     close();
     field.dispatchEvent(new Event("input", { bubbles: true }));
   };
-  document.addEventListener("input", (e) => { if (e.target.matches("[data-help]")) e.target.value.trim() ? ask(e.target) : close(); });
+  const fits = (field) => helped === field && Number(box().dataset.at) === caret(field) && field.selectionStart === field.selectionEnd;
+  document.addEventListener("input", (e) => {
+    if (!e.target.matches("[data-help]")) return;
+    for (const o of options()) o.remove(); // what is seen belongs to what stood there before
+    e.target.value.trim() ? ask(e.target) : close();
+  });
   document.addEventListener("focusout", (e) => { if (e.target.matches("[data-help]")) close(); });
+  document.addEventListener("selectionchange", () => { if (helped && options().length && document.activeElement === helped && !fits(helped)) close(); });
+  addEventListener("resize", close);
   document.addEventListener("mousedown", (e) => {
     const option = e.target.closest(".option");
     if (option) { e.preventDefault(); take(option); }
   });
   document.addEventListener("keydown", (e) => {
     if (!e.target.matches?.("[data-help]")) return;
-    const options = [...box().querySelectorAll(".option")], at = options.findIndex((o) => o.classList.contains("on"));
-    if (e.key === "Escape" && box().hasChildNodes()) { close(); e.preventDefault(); e.stopImmediatePropagation(); return; }
-    if (!options.length && e.key === "ArrowDown") { ask(e.target); e.preventDefault(); return; }
-    if (!options.length) return;
+    const field = e.target, all = options(), at = all.findIndex((o) => o.classList.contains("on"));
+    if (e.key === "Escape" && box().firstElementChild) { close(); e.preventDefault(); e.stopImmediatePropagation(); return; }
+    if (!all.length && e.key === "ArrowDown" && !field.matches("textarea")) { ask(field); e.preventDefault(); return; }
+    if (!all.length || !fits(field)) return;
     const step = { ArrowDown: 1, ArrowUp: -1 }[e.key];
     if (step) {
-      const next = options[(at + step + options.length + (at < 0 && step < 0 ? 1 : 0)) % options.length];
-      options[at]?.classList.remove("on");
+      const next = all[(at + step + all.length + (at < 0 && step < 0 ? 1 : 0)) % all.length];
+      all[at]?.classList.remove("on");
       next.classList.add("on");
       next.scrollIntoView({ block: "nearest" });
-    } else if (e.key === "Tab" && !e.shiftKey) {
-      take(options[Math.max(at, 0)]);
-    } else if (e.key === "Enter" && at >= 0) {
-      take(options[at]);
+      field.setAttribute("aria-activedescendant", next.id);
+    } else if ((e.key === "Tab" && !e.shiftKey || e.key === "Enter") && at >= 0) {
+      take(all[at]);
+    } else if (e.key === "Tab" && !e.shiftKey && "typed" in all[0].dataset) {
+      take(all[0]);
     } else {
       return;
     }
@@ -669,7 +732,7 @@ function carries() {
   document.addEventListener("dragstart", (e) => { if (e.target.closest?.("[data-drag]")) e.preventDefault(); });
 }
 
-addEventListener("DOMContentLoaded", () => { narrow(); clips(); carries(); live(); outline(); depending(); edits(); keys(); sources(); drags(); twists(); trees(); places(); helps(); texts(); number(); folds(); ribbons(); document.fonts.ready.then(ribbons); });
+addEventListener("DOMContentLoaded", () => { clicksWait(); narrow(); clips(); carries(); live(); outline(); depending(); edits(); keys(); sources(); drags(); twists(); trees(); places(); helps(); texts(); number(); folds(); ribbons(); document.fonts.ready.then(ribbons); });
 document.addEventListener("htmx:after:swap", () => { trees(); places(); });
 document.addEventListener("htmx:after:swap", ribbons);
 document.addEventListener("htmx:after:swap", number);

@@ -1,0 +1,117 @@
+package web
+
+import (
+	"regexp"
+	"strconv"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
+	"github.com/stretchr/testify/require"
+)
+
+// TestCompletionNeverOverwrites: Tab takes a suggestion only when a part of it was typed, or somebody moved to it; a word
+// that is complete stays as it is, and the list is inside of the window, at the caret.
+func TestCompletionNeverOverwrites(t *testing.T) {
+	w := newWorld(t)
+	tb := w.tab()
+	tb.open("/bench/mappings/booking-to-invoice?field=note")
+	for text, want := range map[string]string{
+		"customer.name": "customer.name", // complete
+		"today()":       "today()",       // nothing fits behind it
+		"number + ":     "number + ",     // nothing of a name is typed
+	} {
+		tb.fill("#formula", text)
+		tb.do(chromedp.KeyEvent(kb.Tab))
+		require.Equal(t, want, tb.value("#formula"))
+	}
+	tb.fill("#formula", "customer.na")
+	tb.sees("#help .option", "name")
+	var inside, near bool
+	tb.do(chromedp.Evaluate(`(() => { const r = document.querySelector("#help").getBoundingClientRect(); return r.top >= 0 && r.left >= 0 && r.right <= innerWidth && r.bottom <= innerHeight && r.height > 20 })()`, &inside))
+	tb.do(chromedp.Evaluate(`(() => { const r = document.querySelector("#help").getBoundingClientRect(), f = document.querySelector("#formula").getBoundingClientRect(); return Math.min(Math.abs(r.top - f.bottom), Math.abs(f.top - r.bottom)) < 8 && r.left > f.left })()`, &near))
+	require.True(t, inside, "inside of the window")
+	require.True(t, near, "at the caret")
+	tb.do(chromedp.KeyEvent(kb.Escape))
+	require.Equal(t, "customer.na", tb.value("#formula"), "Esc closes the list and nothing else")
+	tb.do(chromedp.KeyEvent("m"))
+	tb.sees("#help .option", "name")
+	tb.do(chromedp.KeyEvent(kb.Tab))
+	require.Equal(t, "customer.name", tb.value("#formula"))
+	tb.fill("#formula", "number + ")
+	tb.sees("#help .option", "number")
+	tb.do(chromedp.KeyEvent(kb.ArrowDown), chromedp.KeyEvent(kb.Enter))
+	require.Contains(t, tb.value("#formula"), "number + ", "an entry that was moved to is taken")
+	require.NotEqual(t, "number + ", tb.value("#formula"))
+}
+
+// rowName finds the row that the form of the answer is about.
+var rowName = regexp.MustCompile(`name="field" id="row-name" value="([^"]*)"`)
+
+// TestAnEditKeepsItsRow: the answer to an edit never leads to another row, so that what is typed next belongs to the same.
+func TestAnEditKeepsItsRow(t *testing.T) {
+	w := newWorld(t)
+	const of = "/bench/mappings/booking-to-invoice/rule"
+	edit := func(field string, pairs ...string) string {
+		t.Helper()
+		status, page := w.sends(of, append(pairs, "field", field, "revision", strconv.FormatInt(w.draft(invoiceRules).Revision, 10))...)
+		require.Equal(t, 200, status)
+		found := rowName.FindStringSubmatch(page)
+		require.NotNil(t, found)
+		return found[1]
+	}
+	first := w.text(invoiceRules)
+	row := edit("/let/", "name", "discount", "rule", "")
+	require.Equal(t, "/let/discount", row, "a variable that has a name and no formula yet")
+	require.Equal(t, first, w.text(invoiceRules))
+	row = edit(row, "name", "discount", "rule", "net / 10")
+	require.Contains(t, w.text(invoiceRules), "  - name: discount\n    formula: net / 10\n")
+	row = edit(row, "name", "discount", "rule", "")
+	row = edit(row, "name", "discount", "rule", "net / 20")
+	require.Equal(t, "/let/discount", row, "emptied and written again")
+	require.Contains(t, w.text(invoiceRules), "  - name: discount\n    formula: net / 20\n")
+
+	row = edit("/keep/", "rule", `customer.country == "FO"`)
+	require.Equal(t, "/keep/1", row)
+	row = edit("/keep/0", "rule", "")
+	require.Equal(t, "/keep/", row, "not the one that has its place now")
+	edit(row, "rule", "net > 1")
+	require.Contains(t, w.text(invoiceRules), `customer.country == "FO"`)
+	require.Contains(t, w.text(invoiceRules), "net > 1")
+
+	row = edit("party[buyer]", "kind", "record", "rule", "")
+	require.Equal(t, "party[buyer]", row)
+}
+
+// TestANewVariableOnScreen: its name, Tab, its formula.
+func TestANewVariableOnScreen(t *testing.T) {
+	w := newWorld(t)
+	tb := w.tab()
+	tb.open("/bench/mappings/booking-to-invoice")
+	tb.click("#add-let")
+	tb.sees("[data-target='/let/'].sel", "value1")
+	tb.fill("#name", "rebate")
+	tb.do(chromedp.KeyEvent(kb.Tab))
+	tb.fill("#formula", "net / 10")
+	tb.sees("[data-target='/let/rebate']", "50.85")
+	w.keeps(invoiceRules, "  - name: rebate\n    formula: net / 10\n")
+	require.NotContains(t, w.text(invoiceRules), "  - field: number\n    formula: net / 10\n")
+}
+
+// TestAClickWaitsForWhatWasTyped: what stands in a form that waits to be sent is kept before what is clicked is done, and
+// nothing is refused.
+func TestAClickWaitsForWhatWasTyped(t *testing.T) {
+	w := newWorld(t)
+	tb := w.tab()
+	tb.open("/bench/mappings/booking-to-invoice?field=note")
+	for _, text := range []string{"number", "number + number", "upper(number)"} {
+		tb.do(chromedp.Focus("#formula"), chromedp.Evaluate(`document.querySelector("#formula").select()`, nil), chromedp.KeyEvent(text), chromedp.Click("[data-target=currency]"))
+		tb.sees("[data-target=currency].sel", "currency")
+		tb.fill("#formula", `"EUR"`)
+		tb.do(chromedp.Click("[data-target=note]"))
+		tb.sees("[data-target=note].sel", "note")
+		require.Equal(t, text, tb.value("#formula"))
+	}
+	tb.sees("#problem", "")
+	w.keeps(invoiceRules, "formula: upper(number)")
+}
