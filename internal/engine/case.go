@@ -153,8 +153,8 @@ func (k *past) Upsert(_ context.Context, u flow.Upsert, rows []value.Value) ([]f
 	for i := range rows {
 		it := k.at(u.Items, i)
 		out[i] = flow.Written{Effect: flow.Unchanged, Fault: k.answered(u.Step, it).Fault}
-		if it != nil && it.Effect != "" {
-			out[i].Effect = it.Effect
+		if e := it.EffectOf(u.Step); e != "" {
+			out[i].Effect = e
 		}
 	}
 	return out, nil

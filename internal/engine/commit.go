@@ -48,7 +48,6 @@ func (x *execution) commit(ctx context.Context, b *flow.Batch, items []*flow.Ite
 	first := r.Taken
 	r.Taken += len(items)
 	aside := asides(r, items)
-	r.Aside += len(aside)
 	entries, err := encode(x.plan, items)
 	if err != nil {
 		return nil, err
@@ -63,10 +62,7 @@ func (x *execution) commitWhole(ctx context.Context, b *flow.Batch, end *ending)
 	if err != nil {
 		return nil, err
 	}
-	r := x.run
-	aside := asides(r, x.whole.Inner)
-	r.Aside += len(aside)
-	return x.record(ctx, r, b, batchEntries{flow.WholeRun, 1, entries}, aside, end)
+	return x.record(ctx, x.run, b, batchEntries{flow.WholeRun, 1, entries}, asides(x.run, x.whole.Inner), end)
 }
 
 // end records that the run ends, together with others that end at the same time.
@@ -104,10 +100,13 @@ func (x *execution) record(ctx context.Context, r store.Run, b *flow.Batch, j ba
 	if b.Answer.Kind() != value.Absent {
 		r.Answer = (&json.Appender{}).Append(nil, b.Answer)
 	}
-	if end != nil && len(aside)+len(b.References)+len(b.Events)+len(b.Collected) == 0 {
+	if end != nil && x.run.Claim <= 1 && len(aside)+len(b.References)+len(b.Events)+len(b.Collected) == 0 {
 		return x.end(ctx, store.Ending{Run: r, State: end.state, Fault: end.fault, Entries: j.entries})
 	}
 	err = pgx.BeginFunc(ctx, x.engine.db, func(tx pgx.Tx) error {
+		if r.Aside, err = x.recordAsides(ctx, tx, j, b, aside); err != nil {
+			return err
+		}
 		if cancelledBy, err = store.Progress(ctx, tx, r); err != nil {
 			return err
 		}
@@ -121,13 +120,32 @@ func (x *execution) record(ctx context.Context, r store.Run, b *flow.Batch, j ba
 				return err
 			}
 		}
-		err := errors.Join(store.AddAside(ctx, tx, aside), store.AddReferences(ctx, tx, r, b.References), store.AddEvents(ctx, tx, r, b.Events))
+		err := errors.Join(store.AddReferences(ctx, tx, r, b.References), store.AddEvents(ctx, tx, r, b.Events))
 		if err != nil || end == nil || cancelledBy != nil {
 			return err
 		}
 		return store.Finish(ctx, tx, r, end.state, end.fault, nil)
 	})
 	return cancelledBy, x.recorded(r, err)
+}
+
+// recordAsides keeps what was set aside, and gives how many the run has set aside now. The run as a whole may be done again:
+// what it sets aside and tells then takes the place of what it did before.
+func (x *execution) recordAsides(ctx context.Context, tx pgx.Tx, j batchEntries, b *flow.Batch, aside []store.Aside) (int, error) {
+	if j.first != flow.WholeRun {
+		return x.run.Aside + len(aside), store.AddAside(ctx, tx, aside)
+	}
+	more := 0
+	if x.run.Claim > 1 || len(aside) > 0 {
+		var err error
+		if more, err = store.ReplaceAsides(ctx, tx, x.run.ID, aside); err != nil {
+			return 0, err
+		}
+	}
+	if x.run.Claim > 1 && len(b.Counts) > 0 {
+		return x.run.Aside + more, store.ForgetEvents(ctx, tx, x.run.ID, slices.Collect(maps.Keys(b.Counts)))
+	}
+	return x.run.Aside + more, nil
 }
 
 // recorded takes over what was recorded.

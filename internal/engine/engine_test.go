@@ -251,7 +251,7 @@ func TestTheJournalHoldsEveryRecord(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, 3, entry.Line)
 	require.Equal(t, "done", string(entry.State))
-	require.Equal(t, "inserted", string(entry.Effect))
+	require.Equal(t, "inserted", string(entry.Effects[0].Effect))
 	require.JSONEq(t, `{"id":17,"gauge_code":"SK04","name":"Ling Sound, north pier","datum_cm":-31.0}`, string(entry.Values["station"]))
 	left, err := e.Journal(t.Context(), r.ID, 1)
 	require.NoError(t, err)

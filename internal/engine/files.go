@@ -8,6 +8,9 @@ import (
 	"io"
 	"maps"
 	"slices"
+	"strings"
+
+	"github.com/google/uuid"
 
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/connection"
@@ -41,7 +44,7 @@ func collected(b *flow.Batch) map[string][]byte {
 	out := map[string][]byte{}
 	var enc json.Appender
 	for _, c := range b.Collected {
-		if c.Item.State != flow.Done {
+		if c.Item.Failed() { // it is written once it was mended
 			continue
 		}
 		text := append(out[c.Step], `{"name":`...)
@@ -66,13 +69,18 @@ func (x *execution) writeFiles(ctx context.Context) error {
 }
 
 func (x *execution) writeFilesOf(ctx context.Context, t *flow.FileTarget) error {
-	files := map[string]*spool.Spool{}
+	files := map[string]*outFile{}
 	defer func() {
 		for _, f := range files {
 			f.Close()
 		}
 	}()
-	if err := x.files(ctx, t, files); err != nil {
+	// A record that was mended belongs beside those of the run that it was set aside in.
+	family, err := store.Family(ctx, x.engine.db, x.run.ID)
+	if err != nil {
+		return err
+	}
+	if err := x.engine.files(ctx, t, family, files); err != nil {
 		return err
 	}
 	for _, name := range slices.Sorted(maps.Keys(files)) {
@@ -81,6 +89,13 @@ func (x *execution) writeFilesOf(ctx context.Context, t *flow.FileTarget) error 
 		}
 	}
 	return nil
+}
+
+// outFile is the content of a file with the number of its records.
+type outFile struct {
+	*spool.Spool
+	records int
+	w       notation.Writer
 }
 
 // bounded is a file's content on its way: of all those of a run only some may be long, and together they have a bound.
@@ -105,38 +120,92 @@ func (b bounded) Write(p []byte) (int, error) {
 	return n, err
 }
 
-// files writes the collected records of a step in their notation, by the names of their files.
-func (x *execution) files(ctx context.Context, t *flow.FileTarget, files map[string]*spool.Spool) error {
+// files writes the records that a step has collected in some runs, by the names of their files.
+func (e *Engine) files(ctx context.Context, t *flow.FileTarget, runs []uuid.UUID, files map[string]*outFile) error {
+	return formatFiles(t, files, func(use func(content []byte) error) error {
+		return store.Collected(ctx, e.db, runs, t.Step.ID, use)
+	})
+}
+
+// RunFile is a file as a run has written it: its content once more, made of the records that were collected for it.
+func (e *Engine) RunFile(ctx context.Context, r store.Run, t *flow.FileTarget, name string) (*spool.Spool, error) {
+	family, err := store.Family(ctx, e.db, r.ID)
+	if err != nil {
+		return nil, err
+	}
+	files := map[string]*outFile{}
+	err = e.files(ctx, t, family, files)
+	packed := strings.TrimSuffix(strings.TrimSuffix(name, ".gz"), ".zip")
+	var found *spool.Spool
+	for as, f := range files {
+		if err == nil && (as == name || as == packed && t.Step.Setting("compress") != "no") {
+			found = f.Spool
+			continue
+		}
+		f.Close()
+	}
+	if err == nil && found == nil {
+		err = store.ErrNotFound
+	}
+	return found, err
+}
+
+// TriedFile is a file that a try would have written.
+type TriedFile struct {
+	Name    string
+	Records int
+	Size    int64  // bytes, before it is compressed
+	Text    string // the first part of it
+}
+
+// shownOf is how much of a file a page shows, in bytes.
+const shownOf = 4 << 10
+
+// Files are the files that a try's step would have written, by name.
+func (t *Trial) Files(to *flow.FileTarget) ([]TriedFile, error) {
+	files := map[string]*outFile{}
+	defer func() {
+		for _, f := range files {
+			f.Close()
+		}
+	}()
+	err := formatFiles(to, files, func(use func(content []byte) error) error { return use(collected(t.batch)[to.Step.ID]) })
+	var list []TriedFile
+	for _, name := range slices.Sorted(maps.Keys(files)) {
+		text, rerr := io.ReadAll(io.LimitReader(files[name].Reader(), shownOf))
+		err = errors.Join(err, rerr)
+		list = append(list, TriedFile{name, files[name].records, files[name].Size(), strings.ToValidUTF8(string(text), "\uFFFD")})
+	}
+	return list, err
+}
+
+// formatFiles writes collected records in their notation, by the names of their files.
+func formatFiles(t *flow.FileTarget, files map[string]*outFile, collected func(use func(content []byte) error) error) error {
 	n, err := all.Named(t.Schema.Notation)
 	if err != nil {
 		return err
 	}
-	writers := map[string]notation.Writer{}
 	onDisk, total := 0, int64(0)
 	add := func(l line) error {
-		w := writers[l.Name]
-		if w == nil {
+		f := files[l.Name]
+		if f == nil {
 			if len(files) >= maxNames {
 				return fault.New(fault.Limit, "one run writes more than %d files", maxNames)
 			}
-			files[l.Name] = &spool.Spool{Memory: heldOf}
-			if w, err = n.NewWriter(bounded{files[l.Name], &onDisk, &total}, notation.Options{Schema: t.Schema, Many: true}); err != nil {
+			f = &outFile{Spool: &spool.Spool{Memory: heldOf}}
+			files[l.Name] = f
+			if f.w, err = n.NewWriter(bounded{f.Spool, &onDisk, &total}, notation.Options{Schema: t.Schema, Many: true}); err != nil {
 				return err
 			}
-			writers[l.Name] = w
 		}
 		rows, err := project.ReadJSON(t.Schema.As("json"), string(l.Record))
 		if err != nil {
 			return err
 		}
-		return w.Write(rows[0])
+		f.records++
+		return f.w.Write(rows[0])
 	}
-	// A record that was mended belongs beside those of the run that it was set aside in.
-	family, err := store.Family(ctx, x.engine.db, x.run.ID)
-	if err != nil {
-		return err
-	}
-	err = store.Collected(ctx, x.engine.db, family, t.Step.ID, func(content []byte) error {
+	err = collected(func(content []byte) error {
 		dec := stdjson.NewDecoder(bytes.NewReader(content))
 		for {
 			var l line
@@ -153,21 +222,26 @@ func (x *execution) files(ctx context.Context, t *flow.FileTarget, files map[str
 	if err != nil {
 		return err
 	}
-	for _, w := range writers {
-		if err := w.Close(); err != nil {
+	for _, f := range files {
+		if err := f.w.Close(); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (x *execution) writeFile(ctx context.Context, t *flow.FileTarget, name string, content *spool.Spool) error {
+// writeFile writes one file, and notes what stands there then.
+func (x *execution) writeFile(ctx context.Context, t *flow.FileTarget, name string, content *outFile) error {
 	verb := connection.KindOf("file").Verb("write")
 	op := &connection.Operation{
 		Connection: t.Connection, ID: t.Step.ID, Name: t.Step.Name, Verb: verb, Request: verb.Request, Response: verb.Response,
 		Settings: map[string]doc.Text{"there": {Value: t.Step.Setting("there")}, "compress": {Value: t.Step.Setting("compress")}},
 	}
 	request := value.Rec(verb.Request.Root.Shape(), []value.Value{value.Str(name), {}, {}})
-	_, err := x.engine.outside.Ask(ctx, system.Request{Op: op, Value: request, Key: x.run.ID.String(), Content: content})
-	return err
+	done, err := x.engine.outside.Ask(ctx, system.Request{Op: op, Value: request, Key: x.run.ID.String(), Content: content.Spool})
+	if err != nil {
+		return err
+	}
+	size, _ := done.Field("size").Int64()
+	return store.AddRunFile(ctx, x.engine.db, x.run.ID, store.RunFile{Step: t.Step.ID, Name: done.Field("name").String(), Size: size, Records: content.records})
 }

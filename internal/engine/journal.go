@@ -27,20 +27,20 @@ const maxJournal = 256 << 20
 
 // Entry is what the journal holds of one record.
 type Entry struct {
-	Record int                           `json:"record"` // from 0
-	Line   int                           `json:"line"`
-	State  flow.State                    `json:"state"`
-	Step   string                        `json:"step,omitempty"` // where it left the way
-	Reason string                        `json:"reason,omitempty"`
-	Effect flow.Effect                   `json:"effect,omitempty"`
-	Raw    string                        `json:"raw,omitempty"`
-	Values map[string]stdjson.RawMessage `json:"values"` // by the name of the step's result
-	Faults fault.List                    `json:"faults,omitempty"`
-	Notes  fault.List                    `json:"notes,omitempty"` // of what was left out
-	Took   []flow.Took                   `json:"took,omitempty"`
-	Path   string                        `json:"path,omitempty"`  // of an entry of a list in the record
-	Of     string                        `json:"of,omitempty"`    // the each that it belongs to
-	Inner  []*Entry                      `json:"inner,omitempty"` // the entries of lists in the record
+	Record  int                           `json:"record"` // from 0
+	Line    int                           `json:"line"`
+	State   flow.State                    `json:"state"`
+	Step    string                        `json:"step,omitempty"` // where it left the way
+	Reason  string                        `json:"reason,omitempty"`
+	Effects []flow.StepEffect             `json:"effects,omitempty"`
+	Raw     string                        `json:"raw,omitempty"`
+	Values  map[string]stdjson.RawMessage `json:"values"` // by the name of the step's result
+	Faults  fault.List                    `json:"faults,omitempty"`
+	Notes   fault.List                    `json:"notes,omitempty"` // of what was left out
+	Took    []flow.Took                   `json:"took,omitempty"`
+	Path    string                        `json:"path,omitempty"`  // of an entry of a list in the record
+	Of      string                        `json:"of,omitempty"`    // the each that it belongs to
+	Inner   []*Entry                      `json:"inner,omitempty"` // the entries of lists in the record
 }
 
 // zippers are writers that have their memory already: making one costs more than a short batch.
@@ -87,7 +87,7 @@ func appendEntry(b []byte, enc *json.Appender, plan *flow.Plan, it *flow.Item) (
 	text(`"state"`, string(it.State))
 	text(`"step"`, it.Step)
 	text(`"reason"`, it.Reason)
-	text(`"effect"`, string(it.Effect))
+	b = appendEffects(b, enc, it.Effects)
 	if plan.Flow.Keeps != flow.KeepsNothing {
 		text(`"raw"`, it.Raw)
 	}
@@ -112,6 +112,21 @@ func appendEntry(b []byte, enc *json.Appender, plan *flow.Plan, it *flow.Item) (
 	}
 	b = appendValues(append(b, `"values":{`...), enc, plan, it)
 	return append(b, "}}"...), nil
+}
+
+func appendEffects(b []byte, enc *json.Appender, effects []flow.StepEffect) []byte {
+	if len(effects) == 0 {
+		return b
+	}
+	b = append(b, `"effects":[`...)
+	for i, e := range effects {
+		if i > 0 {
+			b = append(b, ',')
+		}
+		b = enc.Append(append(b, `{"step":`...), value.Str(e.Step))
+		b = append(enc.Append(append(b, `,"effect":`...), value.Str(string(e.Effect))), '}')
+	}
+	return append(b, "],"...)
 }
 
 // appendInner writes the entries of lists in a record.
@@ -271,7 +286,7 @@ func (e *Entry) Item(plan *flow.Plan) *flow.Item { return e.item(plan, nil) }
 
 func (e *Entry) item(plan *flow.Plan, parent *flow.Item) *flow.Item {
 	it := &flow.Item{
-		Record: e.Record, Place: fault.Place{Line: e.Line}, Raw: e.Raw, State: e.State, Step: e.Step, Reason: e.Reason, Effect: e.Effect,
+		Record: e.Record, Place: fault.Place{Line: e.Line}, Raw: e.Raw, State: e.State, Step: e.Step, Reason: e.Reason, Effects: e.Effects,
 		Faults: e.Faults, Notes: e.Notes, Took: e.Took, Path: e.Path, Of: e.Of, Parent: parent,
 	}
 	it.Frame.Slots = make([]value.Value, plan.Slots)

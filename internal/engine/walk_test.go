@@ -91,7 +91,7 @@ func TestAnEffectIsDoneInATryWhenItIsChosen(t *testing.T) {
 	rows := func() int { return w.count("select count(*) from tide_level_write") }
 	heard := &flow.Recording{}
 	trial := e.Try(ctx, p, flowID, "sk_0309.tide", How{Choices: really, Heard: heard})
-	require.Equal(t, flow.NotDone, trial.Items[0].Effect)
+	require.Equal(t, flow.NotDone, trial.Items[0].Effects[0].Effect)
 	require.Zero(t, rows())
 	trial = e.Try(ctx, p, flowID, "sk_0309.tide", How{Choices: really, Heard: heard, Asks: true})
 	require.Nil(t, trial.Fault)
@@ -102,7 +102,7 @@ func TestAnEffectIsDoneInATryWhenItIsChosen(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, kept.All(), len(heard.All()))
 	trial = e.Try(ctx, p, flowID, "sk_0309.tide", How{Choices: really, Heard: kept})
-	require.Equal(t, flow.Inserted, trial.Items[0].Effect, "as it was answered")
+	require.Equal(t, flow.Inserted, trial.Items[0].Effects[0].Effect, "as it was answered")
 	w.ledger.Exec(ctx, "delete from tide_level_write")
 
 	_, err = w.ledger.Exec(ctx, "delete from tide_level")

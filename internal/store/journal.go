@@ -62,6 +62,12 @@ func AddEvents(ctx context.Context, db DB, r Run, list []flow.Event) error {
 	return db.SendBatch(ctx, b).Close()
 }
 
+// ForgetEvents removes what steps told for the run as a whole, which tells it anew.
+func ForgetEvents(ctx context.Context, db DB, run uuid.UUID, steps []string) error {
+	_, err := db.Exec(ctx, "delete from event where run = $1 and record = -1 and step = any($2)", run, steps)
+	return err
+}
+
 // Events lists what steps of a project told, the newest first.
 func Events(ctx context.Context, db DB, project string, most int) ([]Event, error) {
 	rows, _ := db.Query(ctx, "select id, flow, run, step, record, text, fault, at from event where project = $1 order by at desc, id desc limit $2", project, most)
@@ -105,6 +111,24 @@ func AddAside(ctx context.Context, db DB, list []Aside) error {
 			a.Run, a.Record, a.Path, a.Line, a.Step, a.Raw, a.Faults)
 	}
 	return db.SendBatch(ctx, b).Close()
+}
+
+// ReplaceAsides keeps what the run as a whole set aside, in place of what it set aside when it was done before and still
+// waits for somebody. It says by how many more records are set aside now.
+func ReplaceAsides(ctx context.Context, db DB, run uuid.UUID, list []Aside) (more int, err error) {
+	gone, err := db.Exec(ctx, "delete from set_aside where run = $1 and record = -1 and state = 'open'", run)
+	if err != nil {
+		return 0, err
+	}
+	for _, a := range list {
+		tag, err := db.Exec(ctx, `insert into set_aside (run, record, path, line, step, raw, faults) values ($1, $2, $3, $4, $5, $6, $7)
+			on conflict (run, record, path) do nothing`, a.Run, a.Record, a.Path, a.Line, a.Step, a.Raw, a.Faults)
+		if err != nil {
+			return 0, err
+		}
+		more += int(tag.RowsAffected())
+	}
+	return more - int(gone.RowsAffected()), nil
 }
 
 const asideColumns = "id, run, record, line, step, raw, faults, state, rerun, handled_by, handled_at, path, owner, note"

@@ -368,10 +368,33 @@ func Slices(ctx context.Context, db DB, project string, since time.Time, span ti
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[Slice])
 }
 
-// Collect keeps records of a batch for a file.
+// Collect keeps records of a batch for a file. Those of the run as a whole take the place of what it collected when it was
+// done before.
 func Collect(ctx context.Context, db DB, run uuid.UUID, step string, first int, content []byte) error {
-	_, err := db.Exec(ctx, "insert into collected (run, step, first, content) values ($1, $2, $3, $4)", run, step, first, content)
+	_, err := db.Exec(ctx, `insert into collected (run, step, first, content) values ($1, $2, $3, $4)
+		on conflict (run, step, first) do update set content = excluded.content where excluded.first = -1`, run, step, first, content)
 	return err
+}
+
+// RunFile is a file that a run has written.
+type RunFile struct {
+	Step, Name string
+	Size       int64 // bytes, as they stood at the other end when it was written
+	Records    int
+	At         time.Time
+}
+
+// AddRunFile notes a file that a run has written; one that was written again is noted anew.
+func AddRunFile(ctx context.Context, db DB, run uuid.UUID, f RunFile) error {
+	_, err := db.Exec(ctx, `insert into run_file (run, step, name, size, records) values ($1, $2, $3, $4, $5)
+		on conflict (run, step, name) do update set size = excluded.size, records = excluded.records, at = now()`, run, f.Step, f.Name, f.Size, f.Records)
+	return err
+}
+
+// RunFiles lists the files that a run has written.
+func RunFiles(ctx context.Context, db DB, run uuid.UUID, most int) ([]RunFile, error) {
+	rows, _ := db.Query(ctx, "select step, name, size, records, at from run_file where run = $1 order by step, name limit $2", run, most)
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[RunFile])
 }
 
 // Family are the runs whose records belong together: a run, those in which its records were mended, and the one in
@@ -386,7 +409,7 @@ func Family(ctx context.Context, db DB, run uuid.UUID) ([]uuid.UUID, error) {
 // Collected gives what runs have collected, run by run and batch by batch, to use.
 func Collected(ctx context.Context, db DB, runs []uuid.UUID, step string, use func(content []byte) error) error {
 	for _, run := range runs {
-		for first := -1; ; {
+		for first := flow.WholeRun - 1; ; { // what the run as a whole has collected stands first
 			var content []byte
 			err := db.QueryRow(ctx, "select first, content from collected where run = $1 and step = $2 and first > $3 order by first limit 1", run, step, first).Scan(&first, &content)
 			if err == pgx.ErrNoRows {

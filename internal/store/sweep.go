@@ -21,6 +21,7 @@ func SweepMessages(ctx context.Context, db DB, project, flow string, before time
 			where id in (select id from run where project = $1 and flow = $2 and ended_at < $3 and state = 'done'
 				and (content is not null or input is not null or answer is not null or request is not null or totals is not null) order by ended_at limit $4) returning id)
 		, pieces as (delete from run_content where run in (select id from swept))
+		, files as (delete from collected where run in (select id from swept))
 		, effects as (delete from effect where run in (select id from swept))
 		select count(*) from swept`, project, flow, before, most).Scan(&n)
 	return n, err

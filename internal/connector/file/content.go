@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"compress/gzip"
 	"errors"
+	"fmt"
 	"io"
 	"path"
 	"strings"
@@ -71,9 +72,13 @@ func (w *Write) Close(r system.Request) {
 	}
 }
 
-// Done is the answer to having written.
-func (w *Write) Done(op *connection.Operation) value.Value {
-	return value.Rec(op.Response.Root.Shape(), []value.Value{value.Str(w.Name), value.Int(w.Content.Size())})
+// Done is the answer to having written: the name, and the size that was found there afterwards. It is an error where that
+// is not what was sent; a file that was added to has had more before.
+func (w *Write) Done(op *connection.Operation, found int64) (value.Value, error) {
+	if sent := w.Content.Size(); found != sent && (w.There != "append" || found < sent) {
+		return value.Value{}, fmt.Errorf("%s has %d bytes there after %d were written", w.Name, found, sent)
+	}
+	return value.Rec(op.Response.Root.Shape(), []value.Value{value.Str(w.Name), value.Int(found)}), nil
 }
 
 // Content is a file with what is in it; one that ends in .gz is unpacked.

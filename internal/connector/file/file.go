@@ -219,7 +219,14 @@ func (f *Folder) do(root *os.Root, r system.Request, name string) (value.Value, 
 		return value.Value{}, err
 	}
 	defer w.Close(r)
-	return w.Done(r.Op), put(root, w)
+	if err := put(root, w); err != nil {
+		return value.Value{}, err
+	}
+	info, err := root.Stat(w.Name)
+	if err != nil {
+		return value.Value{}, err
+	}
+	return w.Done(r.Op, info.Size())
 }
 
 // refused turns what is about the name into a fault; other errors may pass.

@@ -348,8 +348,15 @@ func (h *Host) Call(ctx context.Context, r system.Request) (v value.Value, err e
 			return err
 		}
 		defer w.Close(r)
-		v = w.Done(r.Op)
-		return h.put(c, w)
+		if err := h.put(c, w); err != nil {
+			return err
+		}
+		info, err := c.Stat(h.at(w.Name))
+		if err != nil {
+			return err
+		}
+		v, err = w.Done(r.Op, info.Size())
+		return err
 	})
 	switch {
 	case errors.Is(err, fs.ErrNotExist):

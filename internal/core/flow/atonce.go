@@ -60,7 +60,7 @@ func forked(items []*Item) []*Item {
 	for i, it := range items {
 		c := *it
 		c.Frame = formula.Frame{Slots: append(make([]value.Value, 0, len(it.Frame.Slots)), it.Frame.Slots...)}
-		c.Faults, c.Notes, c.Inner, c.Took = nil, nil, nil, nil
+		c.Faults, c.Notes, c.Inner, c.Took, c.Effects, c.origin = nil, nil, nil, nil, nil, it
 		copies[i] = &c
 	}
 	return copies
@@ -72,9 +72,7 @@ func (it *Item) take(c *Item, moves [][2]int) {
 		it.Frame.Slots[m[1]] = c.Frame.Slots[m[0]]
 	}
 	it.Notes, it.Inner, it.Took = append(it.Notes, c.Notes...), append(it.Inner, c.Inner...), append(it.Took, c.Took...)
-	if c.Effect != "" {
-		it.Effect = c.Effect
-	}
+	it.Effects = append(it.Effects, c.Effects...)
 }
 
 func allAtOnce(ctx context.Context, b *Batch, s *Step, branches []*branch, items []*Item) error {
@@ -136,6 +134,8 @@ func first(ctx context.Context, b *Batch, branches []*branch, it *Item) error {
 		if won == nil && r.err == nil && r.c.State == Live {
 			won = &r
 			cancel()
+		} else {
+			r.sub.Collected = nil // a branch that was ended writes no files
 		}
 		if r.err == nil || last == nil {
 			last = &r

@@ -30,21 +30,47 @@ const WholeRun = -1
 
 // Item is one record on its way through the steps, an entry of a list inside one, or the run as a whole.
 type Item struct {
-	Record int // its position in the message, from 0; WholeRun
-	Frame  formula.Frame
-	Place  fault.Place
-	Raw    string
-	State  State
-	Step   string // where it left the way, when it did
-	Reason string // why it was left out
-	Faults fault.List
-	Notes  fault.List // what it went on with: left out by a map step, noted, or caught by an attempt
-	Effect Effect
-	Parent *Item  // of an entry of a list
-	Path   string // of an entry: its positions in the lists around it, as 3 or 3.0
-	Of     string // of an entry: the each that it belongs to
-	Took   []Took // the tracks that it was led to
-	Inner  []*Item
+	Record  int // its position in the message, from 0; WholeRun
+	Frame   formula.Frame
+	Place   fault.Place
+	Raw     string
+	State   State
+	Step    string // where it left the way, when it did
+	Reason  string // why it was left out
+	Faults  fault.List
+	Notes   fault.List   // what it went on with: left out by a map step, noted, or caught by an attempt
+	Effects []StepEffect // what was done outside for it, step by step
+	Parent  *Item        // of an entry of a list
+	Path    string       // of an entry: its positions in the lists around it, as 3 or 3.0
+	Of      string       // of an entry: the each that it belongs to
+	Took    []Took       // the tracks that it was led to
+	Inner   []*Item
+	origin  *Item // of a copy for a branch beside others: the item that it is a copy of
+}
+
+// StepEffect is what a step did outside for an item.
+type StepEffect struct {
+	Step   string `json:"step"`
+	Effect Effect `json:"effect"`
+}
+
+// did notes what a step did outside for the item.
+func (it *Item) did(step string, e Effect) {
+	if e != "" {
+		it.Effects = append(it.Effects, StepEffect{step, e})
+	}
+}
+
+// EffectOf is what a step did outside for the item; empty where it did nothing.
+func (it *Item) EffectOf(step string) Effect {
+	for ; it != nil; it = it.Parent {
+		for _, e := range it.Effects {
+			if e.Step == step {
+				return e.Effect
+			}
+		}
+	}
+	return ""
 }
 
 // Through says whether an item, and all that it belongs to, came through.
@@ -55,6 +81,16 @@ func (it *Item) Through() bool {
 		}
 	}
 	return true
+}
+
+// Failed says whether an item, or one that it belongs to, was set aside: also one that was copied for a branch beside others.
+func (it *Item) Failed() bool {
+	for ; it != nil; it = it.Parent {
+		if it.State == SetAside || it.origin != nil && it.origin.Failed() {
+			return true
+		}
+	}
+	return false
 }
 
 // root is the record that an item is or belongs to.
@@ -124,8 +160,9 @@ type Counts struct {
 	Updated   int           `json:"updated,omitempty"`
 	Unchanged int           `json:"unchanged,omitempty"`
 	Called    int           `json:"called,omitempty"`
-	Caught    int           `json:"caught,omitempty"` // failed, and the attempt around deals with it
-	Took      time.Duration `json:"took,omitempty"`   // of all its batches, the steps inside it among them
+	Collected int           `json:"collected,omitempty"` // for files, which are written when the run ends
+	Caught    int           `json:"caught,omitempty"`    // failed, and the attempt around deals with it
+	Took      time.Duration `json:"took,omitempty"`      // of all its batches, the steps inside it among them
 }
 
 // Add sums two counts.
@@ -138,6 +175,7 @@ func (c *Counts) Add(o *Counts) {
 	c.Updated += o.Updated
 	c.Unchanged += o.Unchanged
 	c.Called += o.Called
+	c.Collected += o.Collected
 	c.Caught += o.Caught
 	c.Took += o.Took
 }
@@ -380,14 +418,14 @@ func (ps *PlannedStep) sort(kept, items []*Item, counts *Counts) []*Item {
 			live = append(live, it)
 		}
 		if ps.kind.Effect && it.State != SetAside {
-			counts.effect(it)
+			counts.effect(it.EffectOf(ps.Step.ID))
 		}
 	}
 	return live
 }
 
-func (c *Counts) effect(it *Item) {
-	switch it.Effect {
+func (c *Counts) effect(e Effect) {
+	switch e {
 	case Inserted:
 		c.Inserted++
 	case Updated:
@@ -396,6 +434,8 @@ func (c *Counts) effect(it *Item) {
 		c.Unchanged++
 	case Called:
 		c.Called++
+	case ForFile:
+		c.Collected++
 	}
 }
 

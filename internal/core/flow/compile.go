@@ -400,6 +400,29 @@ func (c *compiler) record(s *Step, setting string) (slot int, sch *schema.Schema
 	return -1, nil
 }
 
+// fits says of a record in scope whether it can stand for one of a schema; has is nil where its name is not known, which is
+// a fault of its own. What it must be is checked when it comes, where it is not of that schema itself.
+func (c *compiler) fits(s *Step, setting string, has, sch *schema.Schema) (check bool) {
+	if has == nil || has.Root == sch.Root {
+		return false
+	}
+	if !has.Root.SameLayout(sch.Root) {
+		c.fault(s.place(setting), fault.Expect(fault.Type, s.Setting(setting)+" of schema "+sch.ID, "schema "+has.ID))
+	}
+	return true
+}
+
+// firstFault is the first fault of a value of a schema, or nil.
+func firstFault(sch *schema.Schema, v value.Value) *fault.Fault {
+	var first *fault.Fault
+	sch.Check(v, func(f *fault.Fault) {
+		if first == nil {
+			first = f
+		}
+	})
+	return first
+}
+
 func (c *compiler) schema(s *Step, setting string) *schema.Schema {
 	id := s.Setting(setting)
 	if sch := c.parts.Schema(id); sch != nil {

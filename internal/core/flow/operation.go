@@ -126,10 +126,11 @@ func compileCall(c *compiler, s *Step) runner {
 
 func called(s *Step, op *connection.Operation, it *Item, slot int, d Answered) {
 	if op.Verb.Effect && d.Fault == nil {
-		it.Effect = Called
+		effect := Called
 		if d.NotDone {
-			it.Effect = NotDone
+			effect = NotDone
 		}
+		it.did(s.ID, effect)
 	}
 	switch {
 	case d.Fault != nil:
@@ -174,9 +175,7 @@ func compileWrite(c *compiler, s *Step) runner {
 		c.fault(s.place("schema"), fault.Expect(fault.Setting, "a schema with a notation that can be written to a file", "rows"))
 	}
 	slot, has := c.record(s, "from")
-	if has != nil && has.Root != sch.Root {
-		c.fault(s.place("from"), fault.Expect(fault.Type, s.Setting("from")+" of schema "+sch.ID, "schema "+has.ID))
-	}
+	check := c.fits(s, "from", has, sch)
 	prog := c.want(s.place("file name"), value.Text, "text")
 	c.cur.File = &FileTarget{Connection: id, Schema: sch, Step: s}
 	if prog == nil {
@@ -186,6 +185,9 @@ func compileWrite(c *compiler, s *Step) runner {
 		for _, it := range items {
 			it.Frame.Reset()
 			name, f := prog.Eval(&it.Frame)
+			if f == nil && check {
+				f = firstFault(sch, it.Frame.Slots[slot])
+			}
 			switch {
 			case f != nil:
 				it.aside(s.ID, f.In(s.Name))
@@ -193,7 +195,7 @@ func compileWrite(c *compiler, s *Step) runner {
 				it.aside(s.ID, fault.Expect(fault.Required, "a name for the file", "none").In(s.Name))
 			default:
 				b.Collected = append(b.Collected, Collected{Item: it, Step: s.ID, Name: name.Text(), Record: it.Frame.Slots[slot]})
-				it.Effect = Called
+				it.did(s.ID, ForFile)
 			}
 		}
 		return nil

@@ -181,5 +181,5 @@ func TestACallAsksForEachRecordAndSetsAsideWhatIsRefused(t *testing.T) {
 	items[0].State, items[0].Step = Live, ""
 	dry := &Batch{Plan: p, Outside: &Dry{}}
 	require.NoError(t, dry.Run(t.Context(), items[:1]))
-	require.Equal(t, NotDone, items[0].Effect, "a try asks nobody")
+	require.Equal(t, NotDone, items[0].Effects[0].Effect, "a try asks nobody")
 }

@@ -69,6 +69,7 @@ const (
 	Updated   Effect = "updated"
 	Unchanged Effect = "unchanged"
 	Called    Effect = "called"
+	ForFile   Effect = "collected" // for a file that is written when the run ends
 	NotDone   Effect = "not done"
 )
 

@@ -181,7 +181,7 @@ func (p *Plan) Reset(it *Item, step string) bool {
 			}
 		}
 	}
-	it.State, it.Step, it.Reason, it.Faults, it.Effect, it.Inner = Live, "", "", nil, "", nil
+	it.State, it.Step, it.Reason, it.Faults, it.Effects, it.Inner = Live, "", "", nil, nil, nil
 	return true
 }
 

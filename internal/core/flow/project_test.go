@@ -139,7 +139,7 @@ func TestRecordsAreFoundMappedAndWritten(t *testing.T) {
 		"set aside read: level: expected a whole number, found \"x\"",
 	}, got)
 	require.Equal(t, []string{"tide station+height 1/100", "tide station+height 2/200"}, out.wrote)
-	require.Equal(t, flow.Inserted, played.Items[0].Effect)
+	require.Equal(t, flow.Inserted, played.Items[0].Effects[0].Effect)
 	require.Equal(t, 6, b.Counts["keep"].In)
 	require.Equal(t, 1, b.Counts["keep"].LeftOut)
 	require.Equal(t, 1, b.Counts["find"].SetAside)

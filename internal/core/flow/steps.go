@@ -332,10 +332,11 @@ func compileUpsert(c *compiler, s *Step) runner {
 			return err
 		}
 		for i, it := range items {
-			it.Effect = written[i].Effect
 			if f := written[i].Fault; f != nil {
 				it.aside(s.ID, f)
+				continue
 			}
+			it.did(s.ID, written[i].Effect)
 		}
 		return nil
 	}

@@ -484,6 +484,7 @@ type filled struct {
 	from  int // the slot of the record; -1: by fields
 	slots []int
 	progs []*formula.Program
+	check bool // the record is not of the schema itself
 }
 
 // filling compiles how a record of a schema is made.
@@ -491,9 +492,7 @@ func (c *compiler) filling(s *Step, at doc.Text, sch *schema.Schema, what string
 	a := &filled{sch: sch, from: -1}
 	if s.Setting("from") != "" {
 		slot, has := c.record(s, "from")
-		if has != nil && has.Root != sch.Root {
-			c.fault(s.place("from"), fault.Expect(fault.Type, s.Setting("from")+" of schema "+sch.ID, "schema "+has.ID))
-		}
+		a.check = c.fits(s, "from", has, sch)
 		a.from = max(slot, 0)
 		return a
 	}
@@ -524,6 +523,9 @@ func (c *compiler) filling(s *Step, at doc.Text, sch *schema.Schema, what string
 
 // make makes the record.
 func (a *filled) make(fr *formula.Frame) (value.Value, *fault.Fault) {
+	if a.from >= 0 && a.check {
+		return fr.Slots[a.from], firstFault(a.sch, fr.Slots[a.from])
+	}
 	if a.from >= 0 {
 		return fr.Slots[a.from], nil
 	}
@@ -537,11 +539,5 @@ func (a *filled) make(fr *formula.Frame) (value.Value, *fault.Fault) {
 		fields[a.slots[i]] = fitted(v, a.sch.Root.Fields[a.slots[i]])
 	}
 	made := value.Rec(a.sch.Root.Shape(), fields)
-	var first *fault.Fault
-	a.sch.Check(made, func(f *fault.Fault) {
-		if first == nil {
-			first = f
-		}
-	})
-	return made, first
+	return made, firstFault(a.sch, made)
 }

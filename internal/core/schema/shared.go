@@ -90,6 +90,23 @@ func (f *Field) copied(source string) []*Field {
 	return fields
 }
 
+// SameLayout says whether records of two fields have the same fields in the same order, so that a value of one can stand
+// for a value of the other. What they must be may differ.
+func (f *Field) SameLayout(o *Field) bool {
+	if f == o {
+		return true
+	}
+	if f.Kind != o.Kind || len(f.Fields) != len(o.Fields) {
+		return false
+	}
+	for i, c := range f.Fields {
+		if d := o.Fields[i]; c.Name != d.Name || c.List() != d.List() || !c.SameLayout(d) {
+			return false
+		}
+	}
+	return true
+}
+
 // Takes lists the schemas from which the schema takes fields by itself, each once.
 func (s *Schema) Takes() []string {
 	var ids []string

@@ -70,7 +70,7 @@ func (b bench) operationOf(c *gin.Context) (*project.Project, *operationPage, er
 		return nil, nil, store.ErrNotFound
 	}
 	o.Title = o.Op.Name
-	o.Keys = append([][2]string{{"Ctrl Enter", "try it"}, {"[ ]", "the record before, the next one"}}, o.Keys...)
+	o.Keys = append([][2]string{{"[ ]", "the record before, the next one"}}, o.Keys...)
 	for _, set := range o.Op.Verb.Settings {
 		row := settingRow{Setting: set, Value: o.Op.Setting(set.Name)}
 		if set.Type == connection.Formulas {

@@ -88,6 +88,7 @@ type flowPage struct {
 	Drawing       template.HTML
 	Summary       []string // the drawing as text
 	Trial         *engine.Trial
+	Files         []engine.TriedFile // that the chosen step would write
 	Step          *stepPanel
 	Record        int // from 1
 	Records       int
@@ -138,7 +139,7 @@ func (b bench) flow(c *gin.Context) error {
 }
 
 var flowKeys = []string{
-	"← →", "choose a step", "[ ]", "record before, after", "Ctrl Enter", "try with sample", "T", "step through", "Ctrl Z, Y", "undo, redo", "I", "put a step behind this one",
+	"← →", "choose a step", "[ ]", "record before, after", "T", "step through", "I", "put a step behind this one",
 	"Shift ← →", "move the step", "Ctrl C, X, V", "copy, cut, paste", "D", "duplicate", "O", "switch off, on", "F", "fold, unfold", "Del", "take away",
 }
 

@@ -33,6 +33,13 @@ func (d *flowPage) record(plan *flow.Plan) {
 		}
 	}
 	d.In, d.Out, d.Told, d.RecordFaults = Passage(plan, d.item, d.Step.ID)
+	if ps := d.Step.ps; ps != nil && ps.File != nil {
+		list, err := d.Trial.Files(ps.File)
+		if err != nil {
+			d.RecordFaults = append(d.RecordFaults, fault.From(err, fault.Setting))
+		}
+		d.Files = list
+	}
 	d.Changed, d.New = page.Mark(d.In, d.Out)
 }
 
@@ -190,17 +197,13 @@ func Passage(plan *flow.Plan, it *flow.Item, step string) (in, out []page.Row, t
 		if len(faults) > 0 && told == "" {
 			told = "Left out, as the mapping says:"
 		}
-		if ps.Op != nil && ps.Op.Verb.Effect && it.Effect == flow.NotDone {
+		if ps.Op != nil && ps.Op.Verb.Effect && it.EffectOf(step) == flow.NotDone {
 			told = "Nothing was asked: a try changes no system. This answer is made up."
 		}
 		return in, page.Tree(ps.Result.Name, it.Frame.Slots[ps.Result.Slot]), told, faults
 	}
-	if it.Effect != "" && flow.KindOf(ps.Step.Kind).Effect {
-		told = "The row would be written; in a try nothing is."
-		if it.Effect != flow.NotDone {
-			told = "The row was " + string(it.Effect) + "."
-		}
-		return in, nil, told, nil
+	if e := it.EffectOf(step); e != "" {
+		return in, nil, effectTold(ps, e), nil
 	}
 	if ps.Calls != nil && told == "" {
 		told = "A run of " + ps.Calls.Title + " begins with it, and goes on by itself."
@@ -209,6 +212,21 @@ func Passage(plan *flow.Plan, it *flow.Item, step string) (in, out []page.Row, t
 		told = "The record passes unchanged."
 	}
 	return in, nil, told, faults
+}
+
+// effectTold says in words what a step did outside for a record.
+func effectTold(ps *flow.PlannedStep, e flow.Effect) string {
+	switch {
+	case e == flow.ForFile:
+		return "Collected for a file. It is written when the run ends."
+	case ps.Op != nil && e == flow.NotDone:
+		return ps.Op.Name + " would be called; in a try nothing is."
+	case ps.Op != nil:
+		return ps.Op.Name + " was called, and did not refuse it."
+	case e == flow.NotDone:
+		return "The row would be written; in a try nothing is."
+	}
+	return "The row was " + string(e) + "."
 }
 
 // RawPassage is what comes into a step for one record and what goes out of it, as JSON.

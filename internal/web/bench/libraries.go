@@ -89,7 +89,7 @@ func (b bench) libraryOf(c *gin.Context, name string) (*project.Project, *librar
 		return nil, nil, store.ErrNotFound
 	}
 	d := &libraryPage{
-		Frame: b.Frame(c, "bench", l.Title, "↑ ↓", "choose a function", "Ctrl Z, Y", "undo, redo"), ID: id, Path: project.Path(project.Libraries, id),
+		Frame: b.Frame(c, "bench", l.Title, "↑ ↓", "choose a function"), ID: id, Path: project.Path(project.Libraries, id),
 		Library: l, Versions: p.Versions(id), Pinned: p.Pinned(id), Types: library.Types,
 	}
 	d.Faults = faultsIn(p, d.Path)

@@ -85,7 +85,7 @@ func (b bench) mappingPageOf(c *gin.Context, id, field, record, show, edited str
 		return nil, store.ErrNotFound
 	}
 	d := &mappingPage{
-		Frame: b.Frame(c, "bench", plan.Mapping.Title, "↑ ↓", "choose a target field", "Enter", "write its rule", "[ ]", "record before, after", "F", "fold a record", "O", "go to the next open field", "M", "match by name", "Ctrl Z, Y", "undo, redo"),
+		Frame: b.Frame(c, "bench", plan.Mapping.Title, "↑ ↓", "choose a target field", "Enter", "write its rule", "[ ]", "record before, after", "F", "fold a record", "O", "go to the next open field", "M", "match by name"),
 		plan:  plan, OnFault: plan.Mapping.OnFault,
 		Show: show, ID: id, edited: edited, OOB: edited != "", MapTitle: plan.Mapping.Title, Path: project.Path(project.Mappings, id), Faults: len(plan.Faults),
 	}

@@ -151,7 +151,7 @@ func (b bench) schemaPage(c *gin.Context, id string, at at) (*schemaPage, error)
 	}
 	d := &schemaPage{
 		Frame: b.Frame(c, "bench", s.Title, "↑ ↓", "choose a field", "Enter", "edit it", "[ ]", "record before, after", "N", "new field below",
-			"I", "new field inside", "Shift ↑ ↓", "move the field", "Shift → ←", "into the record before, out", "Delete", "remove it", "F", "fold or unfold", "Ctrl Z, Y", "undo, redo"),
+			"I", "new field inside", "Shift ↑ ↓", "move the field", "Shift → ←", "into the record before, out", "Delete", "remove it", "F", "fold or unfold"),
 		ID: id, SchemaTitle: s.Title, Notation: s.Notation, Settings: s.Settings, Width: s.Width(), Nested: s.Lined() && s.Nested(), Path: project.Path(project.Schemas, id),
 		Written: edit.ReadSchema(s), Notations: schema.Notations, LeftOut: s.LeftOut, Samples: s.Samples, Sample: at.sample, Find: at.find, evidence: map[*schema.Field]*evidence{},
 	}

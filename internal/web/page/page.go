@@ -92,8 +92,14 @@ func (s *Site) Frame(c *gin.Context, place, title string, keys ...string) Frame 
 	for i := 0; i+1 < len(keys); i += 2 {
 		f.Keys = append(f.Keys, [2]string{keys[i], keys[i+1]})
 	}
-	f.Keys = append(f.Keys, [2]string{"/", "find anything"}, [2]string{"Esc", "go back up"}, [2]string{"?", "these keys"})
+	f.Keys = append(f.Keys, generalKeys...)
 	return f
+}
+
+// generalKeys mean the same on every page.
+var generalKeys = [][2]string{
+	{"/", "find anything"}, {"Enter", "open what is chosen, or go on to the next field"}, {"Tab", "take the suggestion that was begun"},
+	{"Ctrl Enter", "test"}, {"Ctrl Z, Y", "undo, redo"}, {"Esc", "close what is open, then leave the field"}, {"?", "these keys"},
 }
 
 // View is a parsed page: the layout with the page's own blocks.
@@ -103,6 +109,7 @@ var funcs = template.FuncMap{
 	"clock":  func(t time.Time) string { return t.UTC().Format("15:04:05") },
 	"when":   func(t time.Time) string { return t.UTC().Format("2 Jan 15:04:05") },
 	"number": Number,
+	"bytes":  Bytes,
 	"inc":    func(n int) int { return n + 1 },
 	"took":   Took,
 	"dict":   dict,
@@ -122,6 +129,19 @@ func dict(pairs ...any) (map[string]any, error) {
 		m[name] = pairs[i+1]
 	}
 	return m, nil
+}
+
+// Bytes writes a size: 812 bytes, 4.1 KB, 3.0 MB.
+func Bytes(n int64) string {
+	switch {
+	case n == 1:
+		return "1 byte"
+	case n < 1000:
+		return fmt.Sprintf("%d bytes", n)
+	case n < 1_000_000:
+		return fmt.Sprintf("%.1f KB", float64(n)/1000)
+	}
+	return fmt.Sprintf("%.1f MB", float64(n)/1_000_000)
 }
 
 // Number writes a count with thin groups: 12,345.

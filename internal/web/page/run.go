@@ -35,7 +35,7 @@ func What(r store.Run) string {
 	say(total.Inserted, "inserted")
 	say(total.Updated, "updated")
 	say(total.Unchanged, "unchanged")
-	say(total.Called, "done")
+	say(total.Called, map[bool]string{true: "call", false: "calls"}[total.Called == 1])
 	say(total.LeftOut, "left out")
 	say(total.SetAside, "set aside")
 	if len(parts) == 0 {

@@ -6,6 +6,10 @@ import (
 	"errors"
 	"fmt"
 	"html/template"
+	"io"
+	"net/url"
+	"path"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -14,7 +18,11 @@ import (
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/notation"
+	"hollowreed/internal/core/notation/all"
 	"hollowreed/internal/core/project"
+	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/value"
 	"hollowreed/internal/engine"
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/bench"
@@ -57,7 +65,9 @@ type runPage struct {
 	Raw           bool // messages are shown as JSON
 	RawIn, RawOut string
 	RawHref       string
-	From          string // the step from which the run can begin again; empty where it cannot
+	Files         []store.RunFile // that the chosen step has written
+	Unwritten     string          // what became of records that were collected, where no file was written
+	From          string          // the step from which the run can begin again; empty where it cannot
 	Input, Answer string
 }
 
@@ -117,6 +127,9 @@ func (t traffic) run(c *gin.Context) error {
 	}
 	if top := plan.TopOf(d.Step); top != nil && r.Ended() && plan.Flow.Keeps == flow.KeepsAll {
 		d.From = top.Step.Name
+	}
+	if err := t.written(c, d, plan, r); err != nil {
+		return err
 	}
 	d.Raw = c.Query("view") == "raw"
 	if err := t.record(c, d, plan, c.Query("record"), c.Query("entry")); err != nil {
@@ -243,6 +256,127 @@ func (t traffic) record(c *gin.Context, d *runPage, plan *flow.Plan, record, ent
 	d.RawHref = fmt.Sprintf("/traffic/runs/%s?step=%s&record=%d&view=%s", r.ID, d.Step, d.Record, view)
 	d.Changed, d.New = page.Mark(d.In, d.Out)
 	return nil
+}
+
+// maxFiles bounds the files that one page names.
+const maxFiles = 200
+
+// written finds the files that the chosen step has written, or says why there are none.
+func (t traffic) written(c *gin.Context, d *runPage, plan *flow.Plan, r store.Run) error {
+	ps := plan.Planned(d.Step)
+	if ps == nil || ps.File == nil {
+		return nil
+	}
+	list, err := store.RunFiles(c, t.DB, r.ID, maxFiles+1)
+	if err != nil {
+		return err
+	}
+	for _, f := range list {
+		if f.Step == d.Step {
+			d.Files = append(d.Files, f)
+		}
+	}
+	n := 0
+	if counts := r.Counts[d.Step]; counts != nil {
+		n = counts.Collected
+	}
+	switch {
+	case n == 0 || len(d.Files) > 0:
+	case r.Ended():
+		d.Unwritten = fmt.Sprintf("%s collected, but no file was written: the run was %s before it came to its end.", plural(n, "record was", "records were"), r.State)
+	default:
+		d.Unwritten = fmt.Sprintf("%s collected. The files are written when the run ends.", plural(n, "record is", "records are"))
+	}
+	return nil
+}
+
+func plural(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return page.Number(n) + " " + many
+}
+
+var fileView = page.Parse(files, "runfile.html")
+
+// filePage is a file that a run has written.
+type filePage struct {
+	page.Frame
+	Run         runRow
+	StepTitle   string
+	File        store.RunFile
+	Text        string
+	Part        bool // the text is only the first part
+	Rows        []page.Row
+	Fault       *fault.Fault
+	ContentHref string
+}
+
+// Bounds of what the page of a file shows.
+const (
+	maxFileText    = 64 << 10 // bytes
+	maxFileRecords = 20
+)
+
+// file shows a file that a run has written, as text and by its fields, or sends it as a whole.
+func (t traffic) file(c *gin.Context) error {
+	r, p, released, err := t.runOf(c)
+	if err != nil {
+		return err
+	}
+	ps := released.Flow(r.Flow).Planned(c.Query("step"))
+	if ps == nil || ps.File == nil {
+		return store.ErrNotFound
+	}
+	d := &filePage{Frame: t.Frame(c, "traffic", c.Query("name")), Run: t.row(c, p, r), StepTitle: ps.Step.Name}
+	list, err := store.RunFiles(c, t.DB, r.ID, 2*maxFiles)
+	if err != nil {
+		return err
+	}
+	at := slices.IndexFunc(list, func(f store.RunFile) bool { return f.Step == ps.Step.ID && f.Name == c.Query("name") })
+	if at < 0 {
+		return store.ErrNotFound
+	}
+	d.File = list[at]
+	content, err := t.Engine.RunFile(c, r, ps.File, d.File.Name)
+	if err != nil {
+		return err
+	}
+	defer content.Close()
+	if c.Query("download") != "" {
+		c.Header("Content-Disposition", `attachment; filename="`+bench.FileName(path.Base(strings.TrimSuffix(strings.TrimSuffix(d.File.Name, ".gz"), ".zip")))+`"`)
+		c.Header("Content-Type", "application/octet-stream")
+		_, err := io.Copy(c.Writer, content.Reader())
+		return err
+	}
+	q := url.Values{"step": {d.File.Step}, "name": {d.File.Name}, "download": {"yes"}}
+	d.ContentHref = "/traffic/runs/" + r.ID.String() + "/file?" + q.Encode()
+	text, err := io.ReadAll(io.LimitReader(content.Reader(), maxFileText))
+	if err != nil {
+		return err
+	}
+	d.Text, d.Part = strings.ToValidUTF8(string(text), "\uFFFD"), content.Size() > maxFileText
+	d.read(content.Reader(), ps.File.Schema)
+	fileView.Page(c, d)
+	return nil
+}
+
+// read reads the first records of the file as whoever gets it does.
+func (d *filePage) read(in io.Reader, s *schema.Schema) {
+	n, err := all.Named(s.Notation)
+	if err != nil {
+		return
+	}
+	reader, err := n.NewReader(in, notation.Options{Source: d.File.Name, Schema: s})
+	for i := 1; err == nil && i <= maxFileRecords; i++ {
+		var v value.Value
+		if v, err = reader.Next(); err == nil {
+			d.Rows = append(d.Rows, page.Tree("record "+strconv.Itoa(i), v)...)
+		}
+	}
+	if err != nil && !errors.Is(err, io.EOF) {
+		d.Fault = fault.From(err, fault.Syntax)
+	}
 }
 
 // position is the record that is looked at, from 1; the first that was set aside where none is asked for.

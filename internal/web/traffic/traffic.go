@@ -41,6 +41,7 @@ func Routes(r gin.IRouter, s *page.Site) {
 	r.POST("/traffic/again", s.Do(t.again))
 	r.GET("/traffic/runs/:run/journal.ndjson", s.Do(t.download))
 	r.GET("/traffic/runs/:run/message", s.Do(t.message))
+	r.GET("/traffic/runs/:run/file", s.Do(t.file))
 	r.POST("/traffic/runs/:run/from", s.Do(t.repeatFrom))
 	r.GET("/traffic/aside", s.Do(t.asideList))
 	r.POST("/traffic/aside", s.Do(t.asideWork))

@@ -115,7 +115,7 @@ function edits() {
     const state = stateOf(form);
     ahead.field = "#" + e.target.id;
     ahead.old = e.target;
-    state.then = () => press(next);
+    state.then = () => { if (form.querySelector("#verdict .fault") || !press(next)) Object.assign(ahead, { field: "", typed: "", once: false }); };
     flush(form, state);
   });
   document.addEventListener("input", (e) => {
@@ -276,11 +276,35 @@ function keys() {
   document.addEventListener("keydown", (e) => typing(e.target) ? pressed(e) : turn(e));
 }
 
+// Esc closes the topmost thing that is open, and nothing else: the keys, what was found, a menu, a panel; then it leaves the
+// field. It never leads to another page.
+function closeTopmost() {
+  const shown = document.querySelector("#keys"), found = document.querySelector("#found"), problem = document.querySelector("#problem");
+  const menu = document.activeElement?.closest("details.menu[open]") ?? [...document.querySelectorAll("details.menu[open]")].pop();
+  if (shown && !shown.hidden) return showKeys(false);
+  if (found?.firstElementChild) { found.replaceChildren(); document.querySelector("#find").blur(); return; }
+  if (problem?.firstElementChild) return problem.replaceChildren();
+  if (menu) { menu.open = false; menu.querySelector("summary").focus(); return; }
+  if (press("[data-key=close]")) return;
+  document.activeElement?.blur();
+}
+
+function showKeys(on) {
+  const box = document.querySelector("#keys"), button = document.querySelector("#show-keys");
+  if (!box) return;
+  box.hidden = !(on ?? box.hidden);
+  button?.setAttribute("aria-expanded", String(!box.hidden));
+}
+
+// While something is half open, letters are no commands: they are about what is open.
+const halfOpen = () => !!document.querySelector("details.menu[open], #panel [data-narrow]");
+
 function pressed(e) {
   if ((e.ctrlKey || e.metaKey) && e.key === "Enter" && press("[data-key=try]")) return e.preventDefault();
   if (typing(e.target)) {
-    if (e.key === "Escape") { e.target.blur(); if (e.target.id === "find") document.querySelector("#found").innerHTML = ""; }
+    if (e.key === "Escape") closeTopmost();
     if (e.key === "ArrowDown" && e.target.id === "find") { document.querySelector("#found a")?.focus(); e.preventDefault(); }
+    if (e.key === "Enter" && e.target.id === "find" && press("#found a")) e.preventDefault();
     return;
   }
   if ((e.ctrlKey || e.metaKey) && e.key.toLowerCase() === "z" && press(e.shiftKey ? "[data-key=redo]" : "[data-key=undo]")) return e.preventDefault();
@@ -288,12 +312,13 @@ function pressed(e) {
   if (clipKey(e) && clipped[e.key.toLowerCase()]()) return e.preventDefault();
   if (e.ctrlKey || e.metaKey || e.altKey) return;
   if (e.target.matches?.("[data-cut]") && cuts(e)) return e.preventDefault();
+  if (e.key === "Escape") return closeTopmost();
+  if (e.key === "?") return showKeys();
+  if (halfOpen() && e.key.length === 1 && e.key !== "/") return;
   const button = hot(e);
   expect(button);
   if (button) { button.matches("input, textarea") ? setTimeout(() => button.select()) : button.click(); return e.preventDefault(); }
   if (e.key === "/") { document.querySelector("#find").focus(); return e.preventDefault(); }
-  if (e.key === "?") { const k = document.querySelector("#keys"); if (k) k.hidden = !k.hidden; return; }
-  if (e.key === "Escape") { press("[data-key=up]"); return; }
   arrows(e);
 }
 
@@ -525,7 +550,7 @@ function helps() {
   // The list stands under the caret, or above it where there is more room, and always inside of the window.
   const place = (field) => {
     const el = box();
-    if (!el.hasChildNodes() || !el.firstElementChild) return;
+    if (!el?.hasChildNodes() || !el.firstElementChild) return;
     const style = getComputedStyle(field), r = field.getBoundingClientRect();
     const probe = document.createElement("span");
     probe.style.cssText = `position:fixed;visibility:hidden;white-space:pre;font:${style.font};letter-spacing:${style.letterSpacing}`;
@@ -561,6 +586,7 @@ function helps() {
   document.addEventListener("focusout", (e) => { if (e.target.matches("[data-help]")) close(); });
   document.addEventListener("selectionchange", () => { if (helped && options().length && document.activeElement === helped && !fits(helped)) close(); });
   addEventListener("resize", close);
+  document.addEventListener("htmx:after:swap", () => { if (helped?.isConnected && document.activeElement === helped) place(helped); }); // the field may stand elsewhere now
   document.addEventListener("mousedown", (e) => {
     const option = e.target.closest(".option");
     if (option) { e.preventDefault(); take(option); }
@@ -652,7 +678,7 @@ function narrow() {
     if (!field && !offer) return;
     const list = field ? document.querySelector(field.dataset.narrow) : offer.closest(".offers");
     const all = visible(list), step = { ArrowDown: 1, ArrowUp: -1 }[e.key];
-    if (e.key === "Escape") { press("[data-key=up]"); e.preventDefault(); e.stopImmediatePropagation(); return; }
+    if (e.key === "Escape") { closeTopmost(); e.preventDefault(); e.stopImmediatePropagation(); return; }
     if (!step) return;
     const at = offer ? all.indexOf(offer) + step : 0;
     (all[at] ?? document.querySelector(`[data-narrow="#${list.id}"]`))?.focus();
@@ -732,7 +758,7 @@ function carries() {
   document.addEventListener("dragstart", (e) => { if (e.target.closest?.("[data-drag]")) e.preventDefault(); });
 }
 
-addEventListener("DOMContentLoaded", () => { clicksWait(); narrow(); clips(); carries(); live(); outline(); depending(); edits(); keys(); sources(); drags(); twists(); trees(); places(); helps(); texts(); number(); folds(); ribbons(); document.fonts.ready.then(ribbons); });
+addEventListener("DOMContentLoaded", () => { document.querySelector("#show-keys")?.addEventListener("click", () => showKeys()); clicksWait(); narrow(); clips(); carries(); live(); outline(); depending(); edits(); keys(); sources(); drags(); twists(); trees(); places(); helps(); texts(); number(); folds(); ribbons(); document.fonts.ready.then(ribbons); });
 document.addEventListener("htmx:after:swap", () => { trees(); places(); });
 document.addEventListener("htmx:after:swap", ribbons);
 document.addEventListener("htmx:after:swap", number);
