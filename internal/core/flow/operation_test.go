@@ -178,7 +178,7 @@ func TestACallAsksForEachRecordAndSetsAsideWhatIsRefused(t *testing.T) {
 	require.Equal(t, 1, b.Counts["note"].Called)
 	require.Equal(t, 2, b.Counts["note"].SetAside)
 
-	items[0].State, items[0].Step = Live, ""
+	items[0].State, items[0].Step, items[0].Effects = Live, "", nil
 	dry := &Batch{Plan: p, Outside: &Dry{}}
 	require.NoError(t, dry.Run(t.Context(), items[:1]))
 	require.Equal(t, NotDone, items[0].Effects[0].Effect, "a try asks nobody")

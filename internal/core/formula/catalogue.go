@@ -20,6 +20,7 @@ type Function struct {
 	Result   func(args []Type) Type
 	Call     func(fr *Frame, a []value.Value) (value.Value, error)
 	Examples []Example
+	Constant func(arg int, text string, types []Type) *fault.Fault // why a text that is written as an argument, from 0, is none; may be nil
 	bind     func(c *compiler, fn *Function, n ast.Node, args []ast.Node) (eval, Type) // compiles a call that is none of values only
 }
 
@@ -76,6 +77,13 @@ func (c *compiler) call(n ast.Node, name string, nodes []ast.Node) (eval, Type) 
 	}
 	if c.faults != nil {
 		return never, Type{}
+	}
+	for i, a := range nodes {
+		if text, ok := a.(*ast.StringNode); ok && fn.Constant != nil {
+			if f := fn.Constant(i, text.Value, types); f != nil {
+				return c.fail(a, f.In(name))
+			}
+		}
 	}
 	t := fn.Result(types)
 	if !fn.Lenient {

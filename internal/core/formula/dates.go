@@ -24,12 +24,12 @@ var dateFunctions = []Function{
 	fromText("time", value.Time, "A time of day from a text by a pattern (HHmmss), or that of a timestamp.", `time("061200", "HHmmss")`, "06:12:00"),
 	{
 		Name: "timestamp", Family: "dates", About: "A timestamp in UTC from a date and a time, or from a text with a pattern or as in RFC 3339.",
-		Params: []Param{p("date", []value.Kind{value.Date, value.Text}), opt("time", []value.Kind{value.Time, value.Text})}, Result: known(value.Timestamp), Call: timestamp,
+		Params: []Param{p("date", []value.Kind{value.Date, value.Text}), opt("time", []value.Kind{value.Time, value.Text})}, Result: known(value.Timestamp), Call: timestamp, Constant: timestampBy,
 		Examples: []Example{{`timestamp(date("2031-03-09"), time("06:12:00"))`, "2031-03-09T06:12:00Z"}, {`timestamp("203103090612", "yyyyMMddHHmm")`, "2031-03-09T06:12:00Z"}},
 	},
 	{
 		Name: "format", Family: "dates", About: "A date, time or timestamp as text by a pattern.",
-		Params: []Param{p("value", temporal), p("pattern", textKind)}, Result: known(value.Text), Call: format,
+		Params: []Param{p("value", temporal), p("pattern", textKind)}, Result: known(value.Text), Call: format, Constant: writesBy,
 		Examples: []Example{{`format(date("2031-03-09"), "dd/MM/yyyy")`, "09/03/2031"}},
 	},
 	datePart("year", 0, `year(date("2031-03-09"))`, "2031"),
@@ -333,13 +333,43 @@ func fromText(name string, kind value.Kind, about, ex, result string) Function {
 			}
 			return readTemporal(kind, a)
 		},
+		Constant: readsBy(kind),
 		Examples: []Example{{ex, result}},
 	}
 }
 
+// readsBy checks a pattern by which values of a type are read.
+func readsBy(kind value.Kind) func(int, string, []Type) *fault.Fault {
+	return func(arg int, text string, _ []Type) *fault.Fault {
+		if arg != 1 {
+			return nil
+		}
+		return schema.CheckPattern(kind, text)
+	}
+}
+
+// timestampBy checks the pattern by which a text is read.
+func timestampBy(arg int, text string, types []Type) *fault.Fault {
+	if arg != 1 || !types[0].is(value.Text) {
+		return nil
+	}
+	return schema.CheckPattern(value.Timestamp, text)
+}
+
+// writesBy checks a pattern by which values of a known type are written.
+func writesBy(arg int, text string, types []Type) *fault.Fault {
+	if arg != 1 || types[0].unknown() {
+		return nil
+	}
+	return schema.CheckFormat(types[0].Kind, text)
+}
+
 func readTemporal(kind value.Kind, a []value.Value) (value.Value, error) {
 	if len(a) > 1 {
-		v, ok := schema.ReadPattern(kind, a[1].Text(), a[0].Text())
+		v, ok, f := schema.ReadPattern(kind, a[1].Text(), a[0].Text())
+		if f != nil {
+			return v, f
+		}
 		if !ok {
 			return v, fault.Expect(fault.Type, fmt.Sprintf("a %s as %s", kind, a[1].Text()), fault.Quote(a[0].Text()))
 		}

@@ -229,11 +229,11 @@ func (p parser) written(n doc.Node, f *Field) {
 		return
 	}
 	w.Pattern, w.HasPattern = t.Value, true
-	parts, err := compilePattern(t.Value)
-	if err != nil {
+	if err := CheckPattern(f.Kind, t.Value); err != nil {
 		n.Doc().Fault(t, err.In(f.Name))
+		return
 	}
-	w.pattern = parts
+	w.pattern, _ = compilePattern(t.Value)
 }
 
 // padding is how a field of a kind stands in its columns, unless it is said.

@@ -140,7 +140,7 @@ func TestPatternsReadAndWrite(t *testing.T) {
 		{value.Time, "HH:mm", "06:12", "06:12:00"},
 		{value.Timestamp, "yyyy-MM-ddTHH:mm:ssZ", "2031-03-09T06:12:00Z", "2031-03-09T06:12:00Z"},
 	} {
-		v, ok := ReadPattern(c.kind, c.pattern, c.text)
+		v, ok, _ := ReadPattern(c.kind, c.pattern, c.text)
 		require.True(t, ok, c.text)
 		require.Equal(t, c.want, v.String())
 		back, f := FormatPattern(c.pattern, v)
@@ -148,10 +148,10 @@ func TestPatternsReadAndWrite(t *testing.T) {
 		require.Equal(t, c.text, back)
 	}
 	for text, pattern := range map[string]string{"20310229": "yyyyMMdd", "2031030": "yyyyMMdd", "203103090": "yyyyMMdd", "2031030x": "yyyyMMdd", "09-03-2031": "dd.MM.yyyy"} {
-		_, ok := ReadPattern(value.Date, pattern, text)
+		_, ok, _ := ReadPattern(value.Date, pattern, text)
 		require.False(t, ok, text)
 	}
-	_, ok := ReadPattern(value.Time, "HHmmss", "246000")
+	_, ok, _ := ReadPattern(value.Time, "HHmmss", "246000")
 	require.False(t, ok)
 	_, f := FormatPattern("yy", value.DateOf(2031, 1, 1))
 	require.NotNil(t, f)

@@ -56,7 +56,7 @@ func (c candidates) kind() (value.Kind, string) {
 
 func (f form) fits(s string) bool {
 	if f.pattern != "" {
-		v, ok := schema.ReadPattern(f.kind, f.pattern, s)
+		v, ok, _ := schema.ReadPattern(f.kind, f.pattern, s)
 		return ok && likely(v)
 	}
 	switch f.kind {
