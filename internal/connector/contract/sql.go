@@ -140,3 +140,69 @@ func lookups(t *testing.T, tables system.Tables, add *connection.Operation) {
 	require.Equal(t, value.Absent, found[1].Kind())
 	require.Equal(t, "13", found[2].Field("id").String())
 }
+
+const berths = `
+connection: Ledger
+kind: sql
+operations:
+  - {operation: add, does: insert, request: berth, table: berth}
+  - {operation: change, does: update, request: berth, table: berth, key: id}
+  - {operation: keep, does: upsert, request: berth, table: berth, key: id}
+  - {operation: all, does: query, response: berth, statement: "select * from berth order by id"}
+`
+
+const berth = `
+schema: Berth
+notation: rows
+fields:
+  - {name: id, type: integer}
+  - {name: name, type: text, occurs: 0..1, nullable: true}
+  - {name: until, type: date, occurs: 0..1, nullable: true}
+`
+
+// Absent is what every engine of databases must keep of what is absent: an insert leaves it to the default, an update lets it
+// be, and null is written as null. The database has an empty table berth(id primary key, name default 'unnamed', until default
+// '2030-01-01').
+func Absent(t *testing.T, s system.System) {
+	c := Part(t, berths, Schema(t, "berth", berth))
+	call := func(op, json string) {
+		t.Helper()
+		_, err := s.(system.Caller).Call(t.Context(), Request(t, c, op, json))
+		require.NoError(t, err)
+	}
+	all := func() (rows []string) {
+		t.Helper()
+		for v, err := range s.(system.Reader).Read(t.Context(), system.Request{Op: c.Operation("all")}) {
+			require.NoError(t, err)
+			rows = append(rows, JSON(v))
+		}
+		return rows
+	}
+	call("add", `{"id": 1}`)
+	call("keep", `{"id": 2}`)
+	call("add", `{"id": 3, "name": null, "until": "2031-05-05"}`)
+	require.Equal(t, []string{`{"id":1,"name":"unnamed","until":"2030-01-01"}`, `{"id":2,"name":"unnamed","until":"2030-01-01"}`, `{"id":3,"name":null,"until":"2031-05-05"}`}, all())
+	call("keep", `{"id": 2, "name": "North"}`)
+	call("change", `{"id": 1, "until": null}`)
+	require.Equal(t, []string{`{"id":1,"name":"unnamed","until":null}`, `{"id":2,"name":"North","until":"2030-01-01"}`, `{"id":3,"name":null,"until":"2031-05-05"}`}, all())
+	_, err := s.(system.Caller).Call(t.Context(), Request(t, c, "change", `{"id": 1}`))
+	require.ErrorContains(t, err, "nothing is to be changed")
+
+	shape := c.Operation("keep").Request.Root.Shape()
+	row := func(id int64, name, until value.Value) value.Value {
+		return value.Rec(shape, []value.Value{value.Int(id), name, until})
+	}
+	rows := []value.Value{
+		row(1, value.Str("one"), value.Value{}), row(2, value.Value{}, value.NullValue), row(4, value.Value{}, value.Value{}), row(1, value.Value{}, value.DateOf(2032, 1, 1)),
+		value.Rec(shape, []value.Value{{}, value.Str("nobody"), {}}), row(3, value.Value{}, value.Value{}),
+	}
+	done, err := s.(system.Tables).Upsert(t.Context(), flow.Upsert{Table: "berth", Key: []string{"id"}, Row: c.Operation("keep").Request}, rows)
+	require.NoError(t, err)
+	require.Equal(t, "expected a value for the key column id, found absent. Give it a rule that always yields a value", done[4].Fault.What())
+	effects := []flow.Effect{}
+	for _, d := range done {
+		effects = append(effects, d.Effect)
+	}
+	require.Equal(t, []flow.Effect{flow.Updated, flow.Updated, flow.Inserted, flow.Updated, "", flow.Unchanged}, effects)
+	require.Equal(t, []string{`{"id":1,"name":"one","until":"2032-01-01"}`, `{"id":2,"name":"North","until":null}`, `{"id":3,"name":null,"until":"2031-05-05"}`, `{"id":4,"name":"unnamed","until":"2030-01-01"}`}, all())
+}

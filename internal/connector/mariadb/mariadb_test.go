@@ -50,6 +50,7 @@ func server(t *testing.T) int {
 	for _, text := range []string{
 		"create database yard", "create user clerk@'127.0.0.1' identified by 'pier-word-31'", "grant all on yard.* to clerk@'127.0.0.1'",
 		"create table yard.crane (id int primary key, name varchar(60) not null check (name <> 'ghost'), lift_t decimal(10, 2), built date, seen timestamp(3) null)",
+		"create table yard.berth (id int primary key, name varchar(60) default 'unnamed', until date default '2030-01-01')",
 		"create function yard.twice(n int) returns int deterministic return 2 * n",
 	} {
 		_, err := db.Exec(text)
@@ -73,6 +74,7 @@ func open(t *testing.T, values map[string]string) *DB {
 func TestTheSQLKindIsNotForOneEngineOnly(t *testing.T) {
 	port := server(t)
 	contract.SQL(t, open(t, settings(port)))
+	contract.Absent(t, open(t, settings(port)))
 	for name, c := range map[string]struct{ name, to, want string }{
 		"password": {"password", "wrong-word", "signed in: Access denied"}, "database": {"database", "nowhere", "signed in: Access denied"}, "port": {"port", "1", "port reached: nothing answers"},
 		"encryption": {"encryption", "always", "signed in: "},

@@ -37,12 +37,30 @@ func (db *DB) Upsert(ctx context.Context, u flow.Upsert, rows []value.Value) ([]
 	defer cancel()
 	out := make([]flow.Written, len(rows))
 	err := db.within(ctx, func(tx *sql.Tx) error {
-		w, err := prepare(ctx, tx, u)
-		if err != nil {
-			return err
+		writers := map[*sqltext.Present]*writer{}
+		defer func() {
+			for _, w := range writers {
+				w.close()
+			}
+		}()
+		of := make([]*sqltext.Present, len(rows)) // the columns of each, which are written in the rows' order
+		for _, g := range sqltext.Group(u.Row, rows, all(len(rows))) {
+			for _, i := range g.Rows {
+				of[i] = g
+			}
 		}
-		defer w.close()
 		for i, row := range rows {
+			if out[i].Fault = sqltext.KeyFault(u.Key, row); out[i].Fault != nil {
+				continue
+			}
+			w := writers[of[i]]
+			if w == nil {
+				var err error
+				if w, err = prepare(ctx, tx, u, of[i]); err != nil {
+					return err
+				}
+				writers[of[i]] = w
+			}
 			if err := saved(ctx, tx, func() (err error) {
 				out[i].Effect, err = w.write(ctx, row)
 				return err
@@ -58,6 +76,15 @@ func (db *DB) Upsert(ctx context.Context, u flow.Upsert, rows []value.Value) ([]
 		return nil, told(err)
 	}
 	return out, nil
+}
+
+// all are the positions of a number of rows.
+func all(n int) []int {
+	list := make([]int, n)
+	for i := range list {
+		list[i] = i
+	}
+	return list
 }
 
 // saved does something with one row; what it began is taken back when it fails.
@@ -89,11 +116,12 @@ type writer struct {
 	keys, others, all     []int // slots of the row
 }
 
-func prepare(ctx context.Context, tx *sql.Tx, u flow.Upsert) (*writer, error) {
+// prepare makes the statements for rows that have just some columns.
+func prepare(ctx context.Context, tx *sql.Tx, u flow.Upsert, g *sqltext.Present) (*writer, error) {
 	w := &writer{}
 	var cols, marks, where, set, differs []string
-	for i, f := range u.Row.Root.Fields {
-		c := column(f.Name)
+	for n, f := range g.Row.Root.Fields {
+		c, i := column(f.Name), g.Slots[n]
 		cols, marks, w.all = append(cols, c), append(marks, "?"), append(w.all, i)
 		if slices.Contains(u.Key, f.Name) {
 			where, w.keys = append(where, c+" = ?"), append(w.keys, i)
@@ -180,14 +208,19 @@ func (db *DB) CallAll(ctx context.Context, requests []system.Request) ([]system.
 	if op.Verb.Name == "upsert" {
 		return done, true, db.upserts(ctx, op, requests, done)
 	}
-	st, err := statementOf(op)
-	if err != nil {
+	sts := sqltext.NewStatements(op, statementOf)
+	if _, err := statementOf(op); err != nil {
 		return nil, true, err
 	}
 	ctx, cancel := context.WithTimeout(ctx, db.env.Values.Timeout())
 	defer cancel()
-	err = db.within(ctx, func(tx *sql.Tx) error {
+	err := db.within(ctx, func(tx *sql.Tx) error {
 		for i, r := range requests {
+			st, err := sts.Of(r.Value)
+			if err != nil {
+				done[i].Fault = fault.From(err, fault.Setting)
+				continue
+			}
 			args, err := arguments(st, r.Value)
 			if err != nil {
 				return err
@@ -282,6 +315,12 @@ func statementOf(op *connection.Operation) (sqltext.Statement, error) {
 		return sqltext.Statement{}, fault.New(fault.Unknown, "the request of %s has not all fields of the key %s", op.ID, op.Setting("key"))
 	}
 	table := ident(op.Setting("table"))
+	switch op.Verb.Name {
+	case "update":
+		if len(set) == 0 {
+			return sqltext.Statement{}, fault.New(fault.Required, "nothing is to be changed: all columns but the key are absent")
+		}
+	}
 	switch op.Verb.Name {
 	case "insert":
 		marks := strings.TrimSuffix(strings.Repeat("?, ", len(names)), ", ")

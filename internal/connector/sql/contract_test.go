@@ -25,6 +25,9 @@ func TestTheContractOfDatabases(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
 	contract.SQL(t, s)
+	_, err = conn.Exec(t.Context(), "create table berth (id int primary key, name text default 'unnamed', until date default '2030-01-01')")
+	require.NoError(t, err)
+	contract.Absent(t, s)
 }
 
 // TestManyRowsAreCopied: what goes by way of a temporary table comes out as what goes as parameters.

@@ -20,7 +20,7 @@ const copyFrom = 1000
 
 // upsertCopied writes rows by way of a temporary table: they are copied into it as texts, and taken over with one
 // statement that says of each what it did.
-func (db *DB) upsertCopied(ctx context.Context, u flow.Upsert, rows []value.Value, todo []int, out []flow.Written) error {
+func (db *DB) upsertCopied(ctx context.Context, u flow.Upsert, b batch, out []flow.Written) error {
 	ctx, cancel := context.WithTimeout(ctx, db.timeout())
 	defer cancel()
 	list := quoted(u.Row.Root.Shape().Names)
@@ -30,11 +30,11 @@ func (db *DB) upsertCopied(ctx context.Context, u flow.Upsert, rows []value.Valu
 			return err
 		}
 		var text bytes.Buffer
-		for n, i := range todo {
+		for n := range b.todo {
 			text.WriteString(strconv.Itoa(n + 1))
 			for c := range u.Row.Root.Fields {
 				text.WriteByte('\t')
-				copyText(&text, rows[i].Slot(c))
+				copyText(&text, b.at(n, c))
 			}
 			text.WriteByte('\n')
 		}
@@ -45,7 +45,7 @@ func (db *DB) upsertCopied(ctx context.Context, u flow.Upsert, rows []value.Valu
 		if err != nil {
 			return err
 		}
-		return noted(result, todo, out)
+		return noted(result, b.todo, out)
 	})
 }
 

@@ -9,6 +9,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 
+	"hollowreed/internal/connector/sqltext"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/value"
@@ -16,23 +17,39 @@ import (
 
 // Upsert inserts rows, or updates those whose key exists and that differ. Rows that the database
 // refuses are told apart by writing them one by one. Where several rows have one key the last one
-// stands in the end, as if they had been written in order.
+// stands in the end, as if they had been written in order. Columns that a row has no value for are not touched.
 func (db *DB) Upsert(ctx context.Context, u flow.Upsert, rows []value.Value) ([]flow.Written, error) {
 	out := make([]flow.Written, len(rows))
-	todo := make([]int, len(rows))
-	for i := range todo {
-		todo[i] = i
+	todo := make([]int, 0, len(rows))
+	for i := range rows {
+		if out[i].Fault = sqltext.KeyFault(u.Key, rows[i]); out[i].Fault == nil {
+			todo = append(todo, i)
+		}
 	}
 	for len(todo) > 0 {
 		var later []int
 		todo, later = splitKeys(u, rows, todo)
-		if err := db.upsertAll(ctx, u, rows, todo, out); err != nil {
-			return nil, err
+		for _, g := range sqltext.Group(u.Row, rows, todo) {
+			u := u
+			u.Row = g.Row
+			if err := db.upsertAll(ctx, u, batch{rows, g.Slots, g.Rows}, out); err != nil {
+				return nil, err
+			}
 		}
 		todo = later
 	}
 	return out, nil
 }
+
+// batch is some of a number of rows, all with values for the same columns.
+type batch struct {
+	rows  []value.Value
+	slots []int // of the columns in the rows
+	todo  []int // the positions of the rows
+}
+
+// at is the value of a column of the row that is the nth to do.
+func (b batch) at(n, column int) value.Value { return b.rows[b.todo[n]].Slot(b.slots[column]) }
 
 // splitKeys keeps the first row of every key for now; one statement must not meet a key twice.
 func splitKeys(u flow.Upsert, rows []value.Value, todo []int) (now, later []int) {
@@ -53,14 +70,14 @@ func splitKeys(u flow.Upsert, rows []value.Value, todo []int) (now, later []int)
 }
 
 // upsertAll writes rows with one statement; where that is refused it writes them one by one.
-func (db *DB) upsertAll(ctx context.Context, u flow.Upsert, rows []value.Value, todo []int, out []flow.Written) error {
+func (db *DB) upsertAll(ctx context.Context, u flow.Upsert, b batch, out []flow.Written) error {
 	var err error
-	if len(todo) >= copyFrom {
-		if err = db.upsertCopied(ctx, u, rows, todo, out); err != nil { // the other way tells rows apart and needs no right to temporary tables
-			err = db.upsert(ctx, u, rows, todo, out)
+	if len(b.todo) >= copyFrom {
+		if err = db.upsertCopied(ctx, u, b, out); err != nil { // the other way tells rows apart and needs no right to temporary tables
+			err = db.upsert(ctx, u, b, out)
 		}
 	} else {
-		err = db.upsert(ctx, u, rows, todo, out)
+		err = db.upsert(ctx, u, b, out)
 	}
 	var pg *pgconn.PgError
 	var connect *pgconn.ConnectError
@@ -71,12 +88,12 @@ func (db *DB) upsertAll(ctx context.Context, u flow.Upsert, rows []value.Value, 
 		return err
 	case !aboutRow(pg.Code):
 		return fault.New(fault.Setting, "%s cannot be written: %s", u.Table, pg.Message)
-	case len(todo) == 1:
-		out[todo[0]].Fault = refused(u, pg)
+	case len(b.todo) == 1:
+		out[b.todo[0]].Fault = refused(u, pg)
 		return nil
 	}
-	for i := range todo {
-		if err := db.upsertAll(ctx, u, rows, todo[i:i+1], out); err != nil {
+	for i := range b.todo {
+		if err := db.upsertAll(ctx, u, batch{b.rows, b.slots, b.todo[i : i+1]}, out); err != nil {
 			return err
 		}
 	}
@@ -100,16 +117,16 @@ func refused(u flow.Upsert, pg *pgconn.PgError) *fault.Fault {
 	return f
 }
 
-func (db *DB) upsert(ctx context.Context, u flow.Upsert, rows []value.Value, todo []int, out []flow.Written) error {
+func (db *DB) upsert(ctx context.Context, u flow.Upsert, b batch, out []flow.Written) error {
 	ctx, cancel := context.WithTimeout(ctx, Timeout)
 	defer cancel()
 	n := len(u.Row.Root.Fields)
-	args := columns(n, func(r, c int) value.Value { return rows[todo[r]].Slot(c) }, len(todo))
+	args := columns(n, b.at, len(b.todo))
 	result, err := db.pool.Query(ctx, upsertSQL(u), args...)
 	if err != nil {
 		return err
 	}
-	return noted(result, todo, out)
+	return noted(result, b.todo, out)
 }
 
 // noted keeps what was done with each row: those that are not told of are as they should be.

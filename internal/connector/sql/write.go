@@ -51,8 +51,8 @@ func (db *DB) CallAll(ctx context.Context, requests []system.Request) ([]system.
 		done, err := db.upserts(ctx, op, requests)
 		return done, true, err
 	}
-	st, err := statementOf(op)
-	if err != nil {
+	st := sqltext.NewStatements(op, statementOf)
+	if _, err := statementOf(op); err != nil {
 		return nil, true, err
 	}
 	done, err := db.transaction(ctx, op, st, requests)
@@ -79,12 +79,17 @@ func (db *DB) CallAll(ctx context.Context, requests []system.Request) ([]system.
 }
 
 // transaction does all requests, sent together, or none.
-func (db *DB) transaction(ctx context.Context, op *connection.Operation, st sqltext.Statement, requests []system.Request) ([]system.Done, error) {
+func (db *DB) transaction(ctx context.Context, op *connection.Operation, st *sqltext.Statements, requests []system.Request) ([]system.Done, error) {
 	done := make([]system.Done, len(requests))
 	x := system.Heard(ctx)
 	err := pgx.BeginFunc(ctx, db.pool, func(tx pgx.Tx) error {
 		batch := &pgx.Batch{}
 		for i, r := range requests {
+			st, err := st.Of(r.Value)
+			if err != nil {
+				done[i].Fault = fault.From(err, fault.Setting)
+				continue
+			}
 			args, err := arguments(st, r.Value)
 			if err != nil {
 				return err
@@ -153,6 +158,10 @@ func statementOf(op *connection.Operation) (sqltext.Statement, error) {
 			names, values = append(names, column(f.Name)), append(values, place(f))
 		}
 	}
+	if op.Verb.Name == "insert" && len(names) == 0 {
+		s.Text = fmt.Sprintf("insert into %s default values", ident(table))
+		return s, nil
+	}
 	if op.Verb.Name != "insert" && len(where) < len(keys) {
 		return s, fault.New(fault.Unknown, "the request of %s has not all fields of the key %s", op.ID, op.Setting("key"))
 	}
@@ -160,6 +169,9 @@ func statementOf(op *connection.Operation) (sqltext.Statement, error) {
 	case "insert":
 		s.Text = fmt.Sprintf("insert into %s (%s) values (%s)", ident(table), strings.Join(names, ", "), strings.Join(values, ", "))
 	case "update":
+		if len(values) == 0 {
+			return s, fault.New(fault.Required, "nothing is to be changed: all columns but the key are absent")
+		}
 		s.Text = fmt.Sprintf("update %s set %s where %s", ident(table), strings.Join(values, ", "), strings.Join(where, " and "))
 	case "delete":
 		s.Text = fmt.Sprintf("delete from %s where %s", ident(table), strings.Join(where, " and "))
