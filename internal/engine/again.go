@@ -3,7 +3,6 @@ package engine
 import (
 	"context"
 	"errors"
-	"strings"
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
@@ -11,9 +10,7 @@ import (
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/project"
-	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
-	"hollowreed/internal/spool"
 	"hollowreed/internal/store"
 )
 
@@ -45,82 +42,6 @@ func (e *Engine) newest(ctx context.Context, tx pgx.Tx, r store.Run) (int, error
 	return 0, store.ErrNotFound
 }
 
-// Mendable says whether a single record of what a flow reads can be mended by hand: what an operation answered is
-// kept record by record; a message must be of a notation whose records stand alone.
-func Mendable(p *flow.Plan) bool { return p.Spooled() || Alone(p.Source) }
-
-// Alone says whether a single record of a schema can be read by itself. A delimited record behind a header cannot:
-// its names stand elsewhere.
-func Alone(s *schema.Schema) bool {
-	switch s.Notation {
-	case "fixedwidth", "ndjson":
-		return true
-	case "csv":
-		return !s.Settings.Header
-	}
-	return false
-}
-
-// Mend runs a record that was set aside again with mended text, on the newest release, as a run
-// of its own that names the first as its parent.
-func (e *Engine) Mend(ctx context.Context, id int64, text, by string) (uuid.UUID, error) {
-	if len(text) > MaxMended {
-		return uuid.Nil, fault.New(fault.Limit, "the record is longer than %d bytes", MaxMended)
-	}
-	a, err := store.AsideByID(ctx, e.db, id)
-	if err != nil {
-		return uuid.Nil, err
-	}
-	r, err := store.RunByID(ctx, e.db, a.Run)
-	if err != nil {
-		return uuid.Nil, err
-	}
-	again := store.Run{
-		ID: uuid.Must(uuid.NewV7()), Project: r.Project, Flow: r.Flow, Of: r.Of, Reference: r.Reference, File: r.File, Input: r.Input,
-		FirstLine: a.Line, Parent: &r.ID, StartedBy: by,
-	}
-	err = pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
-		var err error
-		if again.Release, err = e.newest(ctx, tx, r); err != nil {
-			return err
-		}
-		p, err := e.Release(ctx, r.Project, r.Of, again.Release)
-		if err != nil {
-			return err
-		}
-		source := p.Flow(r.Flow).Source
-		if p.Flow(r.Flow).Spooled() {
-			source = source.As("ndjson")
-		}
-		if !Mendable(p.Flow(r.Flow)) {
-			return fault.New(fault.Setting, "a record of %s cannot be read by itself", source.Title).
-				Mended("Mend the file and drop it again")
-		}
-		content, before := excerpt(source, text)
-		again.FirstLine -= before
-		if err := store.AddRun(ctx, tx, again, spool.Of(content)); err != nil {
-			return err
-		}
-		if err := store.HandleAside(ctx, tx, id, "run again", &again.ID, by); err != nil {
-			return err
-		}
-		return e.enqueue(ctx, tx, again.ID)
-	})
-	return again.ID, err
-}
-
-// excerpt is a message that holds one record only: its text with the schema's line ends, and empty
-// lines where the schema passes over lines; before is how many stand before the record.
-func excerpt(s *schema.Schema, text string) (content []byte, before int) {
-	end := "\r\n"
-	if s.Settings.LineEnd == "LF" {
-		end = "\n"
-	}
-	lines := s.Settings.Lines
-	text = strings.ReplaceAll(strings.ReplaceAll(text, "\r\n", "\n"), "\n", end)
-	return []byte(strings.Repeat(end, lines.First) + text + end + strings.Repeat(end, lines.Last)), lines.First
-}
-
 // LetGo closes a set-aside record without running it again.
 func (e *Engine) LetGo(ctx context.Context, id int64, by string) error {
 	return store.HandleAside(ctx, e.db, id, "let go", nil, by)
@@ -142,7 +63,7 @@ func (e *Engine) anew(ctx context.Context, run uuid.UUID, by string) (r, again s
 		return r, again, store.ErrChanged
 	}
 	again = r
-	again.ID, again.Parent, again.StartedBy, again.Caller = uuid.Must(uuid.NewV7()), &r.ID, by, store.Caller{}
+	again.ID, again.Parent, again.StartedBy, again.Caller, again.FromStep = uuid.Must(uuid.NewV7()), &r.ID, by, store.Caller{}, ""
 	return r, again, nil
 }
 
@@ -172,14 +93,34 @@ func (e *Engine) Repeat(ctx context.Context, run uuid.UUID, how Again) (uuid.UUI
 				return err
 			}
 		}
-		return errors.Join(store.HandleRun(ctx, tx, r.ID, "run again"), e.enqueue(ctx, tx, again.ID))
+		return errors.Join(store.HandleRun(ctx, tx, r.ID, "run again"), store.HandleAllAsides(ctx, tx, r.ID, again.ID, how.By), e.enqueue(ctx, tx, again.ID))
 	})
 	return again.ID, err
 }
 
-// LetRunGo closes a run that failed as a whole without running it again.
+// Retry runs the part of a run again that failed as a whole: from the step at which it failed, on the newest release, where
+// that can be; else it goes on from where it came to, on its own.
+func (e *Engine) Retry(ctx context.Context, run uuid.UUID, by string) (uuid.UUID, error) {
+	r, err := store.RunByID(ctx, e.db, run)
+	if err != nil {
+		return run, err
+	}
+	p, err := e.Release(ctx, r.Project, r.Of, r.Release)
+	if err != nil {
+		return run, err
+	}
+	plan := p.Flow(r.Flow)
+	if r.Fault != nil && plan != nil && plan.ReadStep == nil && plan.Flow.Keeps == flow.KeepsAll && plan.TopOf(r.Fault.Place.Step) != nil {
+		return e.RepeatFrom(ctx, run, r.Fault.Place.Step, by)
+	}
+	return run, e.Resume(ctx, run)
+}
+
+// LetRunGo closes a run that failed as a whole without running it again. What it was to do again for another waits again.
 func (e *Engine) LetRunGo(ctx context.Context, run uuid.UUID) error {
-	return store.HandleRun(ctx, e.db, run, "let go")
+	return pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
+		return errors.Join(store.HandleRun(ctx, tx, run, "let go"), store.ReopenAsides(ctx, tx, run))
+	})
 }
 
 // begins gives a run another message to begin with, which must be one of its flow's input.

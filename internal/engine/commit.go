@@ -187,7 +187,7 @@ func asides(r store.Run, items []*flow.Item) []store.Aside {
 	var list []store.Aside
 	for _, it := range items {
 		if it.State == flow.SetAside {
-			list = append(list, store.Aside{Run: r.ID, Record: it.Record, Path: it.Path, Line: it.Place.Line, Step: it.Step, Raw: []byte(it.Raw), Faults: it.Faults})
+			list = append(list, store.Aside{Run: r.ID, Record: it.Record, Path: it.Path, Line: it.Place.Line, Step: it.Step, Raw: []byte(it.Raw), Faults: it.Faults, Byte: it.Place.Byte})
 			continue
 		}
 		list = append(list, asides(r, it.Inner)...)

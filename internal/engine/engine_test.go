@@ -221,7 +221,8 @@ func TestBadRecordsAreSetAsideAndMended(t *testing.T) {
 		`read: bad.tide:7:33: expected CR LF after the record, found the end of the file. The file may have been cut short`,
 	}, told)
 
-	id, err := e.Mend(t.Context(), asides[0].ID, reading("SK04", 22, 4130, "R"), "mo")
+	text := reading("SK04", 22, 4130, "R")
+	id, err := e.Mend(t.Context(), asides[0].ID, &text, "mo")
 	require.NoError(t, err)
 	mended := until(t, "the mended run", func() (store.Run, bool) {
 		r, err := store.RunByID(t.Context(), w.db, id)
@@ -237,7 +238,7 @@ func TestBadRecordsAreSetAsideAndMended(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, 2, entry.Line, "a mended record keeps its line")
 
-	_, err = e.Mend(t.Context(), asides[0].ID, good, "mo")
+	_, err = e.Mend(t.Context(), asides[0].ID, &good, "mo")
 	require.ErrorIs(t, err, store.ErrChanged, "a record is mended once")
 }
 

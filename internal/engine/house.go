@@ -123,7 +123,8 @@ func (h *house) await(ctx context.Context, c flow.Started, child store.Run) (flo
 			return flow.Answered{}, err
 		}
 	}
-	if child.State != store.Done {
+	onlyRecords := child.State == store.SetAside && child.Fault == nil
+	if child.State != store.Done && !onlyRecords {
 		f := fault.New(fault.Outside, "the run of %s is %s", c.Flow.Title, child.State).Mended("Open it from this run, mend and resume it there")
 		if child.Fault != nil {
 			f.Code = child.Fault.Code
@@ -131,14 +132,19 @@ func (h *house) await(ctx context.Context, c flow.Started, child store.Run) (flo
 		}
 		return flow.Answered{Fault: f}, nil
 	}
+	given := flow.Answered{}
+	if onlyRecords {
+		given.Aside = child.Aside
+	}
 	if child.Answer == nil || c.Flow.Output == nil {
-		return flow.Answered{}, nil
+		return given, nil
 	}
 	rows, err := project.ReadJSON(c.Flow.Output.As("json"), string(child.Answer))
 	if err != nil {
 		return flow.Answered{}, fmt.Errorf("the answer of %s: %w", c.Flow.Title, err)
 	}
-	return flow.Answered{Answer: rows[0]}, nil
+	given.Answer = rows[0]
+	return given, nil
 }
 
 // given decides what becomes of a child that cannot go on: what waits makes the parent wait; what failed for good

@@ -214,7 +214,10 @@ func (x *execution) parts(ctx context.Context) error {
 	if err := x.prepare(); err != nil {
 		return err
 	}
-	if x.run.FromStep != "" {
+	switch {
+	case x.run.Entry != nil:
+		return x.entry(ctx)
+	case x.run.FromStep != "":
 		return x.again(ctx)
 	}
 	if over, err := x.pass(ctx, x.plan.Head); over || err != nil {
@@ -306,15 +309,12 @@ func (x *execution) pass(ctx context.Context, steps []*flow.PlannedStep) (over b
 // begin starts to read behind what is dealt with.
 func (x *execution) begin(in io.Reader) error {
 	r := &x.run
-	written := x.plan.Source.Notation
-	if x.plan.Spooled() {
-		written = "ndjson"
-	}
-	n, err := all.Named(written)
+	source := recordSchema(x.plan, *r)
+	n, err := all.Named(source.Notation)
 	if err != nil {
 		return err
 	}
-	reader, err := n.NewReader(in, notation.Options{Source: r.File, Schema: x.plan.Source})
+	reader, err := n.NewReader(in, notation.Options{Source: r.File, Schema: source})
 	if err != nil {
 		return err
 	}
@@ -402,7 +402,7 @@ func (x *execution) finish(ctx context.Context) error {
 	}
 	state, f := store.Done, (*fault.Fault)(nil)
 	switch {
-	case x.plan.ReadStep != nil && x.run.Taken == 0 && x.run.FromStep == "" && !x.plan.Spooled() && x.whole.State != flow.LeftOut && x.whole.State != flow.Ended:
+	case x.plan.ReadStep != nil && x.run.Taken == 0 && x.run.FromStep == "" && x.run.Entry == nil && !x.plan.Spooled() && x.whole.State != flow.LeftOut && x.whole.State != flow.Ended:
 		state, f = store.Stopped, flow.Empty(x.run.File)
 	case x.run.Aside > 0:
 		state = store.SetAside
@@ -472,11 +472,11 @@ func (x *execution) failed(ctx context.Context, err error) (next time.Duration, 
 // open opens the run's input: what is kept with it, or the file where it was dropped or moved to.
 func (x *execution) open(ctx context.Context) (io.ReadCloser, error) {
 	r := x.run
-	if x.plan.Spooled() {
-		return x.input(ctx)
-	}
 	if r.HasInput {
 		return store.OpenInput(ctx, x.engine.db, r.ID), nil
+	}
+	if x.plan.Spooled() {
+		return x.input(ctx)
 	}
 	if err := x.engine.moveDone(ctx, r); err != nil {
 		x.engine.opt.Log.Warn("file not moved", "run", r.ID, "error", err)

@@ -16,7 +16,6 @@ import (
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/project"
-	"hollowreed/internal/core/schema"
 	"hollowreed/internal/standin/gauges"
 	"hollowreed/internal/store"
 )
@@ -272,14 +271,6 @@ func TestHostileBytesAreSetAside(t *testing.T) {
 	asides, err := store.Asides(t.Context(), w.db, r.ID, 10)
 	require.NoError(t, err)
 	require.Equal(t, "\xff\xfe\xfd\xfc"+good[4:], string(asides[1].Raw), "the bytes are kept as they came")
-}
-
-func TestWhatCanBeMendedByItself(t *testing.T) {
-	t.Parallel()
-	for notation, want := range map[string]bool{"fixedwidth": true, "ndjson": true, "csv": false, "json": false, "xml": false} {
-		require.Equal(t, want, Alone(&schema.Schema{Notation: notation, Settings: schema.Settings{Header: true}}), notation)
-	}
-	require.True(t, Alone(&schema.Schema{Notation: "csv"}))
 }
 
 // TestADiskThatIsFullLosesNothing moves a done file to a small file system of its own.

@@ -98,6 +98,7 @@ type Aside struct {
 	Path      string // of an entry inside the record
 	Owner     *string
 	Note      string
+	Byte      int64 // of its message, at which the record begins
 }
 
 // AddAside keeps records that were set aside.
@@ -107,8 +108,8 @@ func AddAside(ctx context.Context, db DB, list []Aside) error {
 	}
 	b := &pgx.Batch{}
 	for _, a := range list {
-		b.Queue("insert into set_aside (run, record, path, line, step, raw, faults) values ($1, $2, $3, $4, $5, $6, $7)",
-			a.Run, a.Record, a.Path, a.Line, a.Step, a.Raw, a.Faults)
+		b.Queue("insert into set_aside (run, record, path, line, step, raw, faults, at_byte) values ($1, $2, $3, $4, $5, $6, $7, $8)",
+			a.Run, a.Record, a.Path, a.Line, a.Step, a.Raw, a.Faults, a.Byte)
 	}
 	return db.SendBatch(ctx, b).Close()
 }
@@ -131,7 +132,7 @@ func ReplaceAsides(ctx context.Context, db DB, run uuid.UUID, list []Aside) (mor
 	return more - int(gone.RowsAffected()), nil
 }
 
-const asideColumns = "id, run, record, line, step, raw, faults, state, rerun, handled_by, handled_at, path, owner, note"
+const asideColumns = "id, run, record, line, step, raw, faults, state, rerun, handled_by, handled_at, path, owner, note, at_byte"
 
 // Asides lists what a run set aside, by line.
 func Asides(ctx context.Context, db DB, run uuid.UUID, most int) ([]Aside, error) {
@@ -158,6 +159,20 @@ func HandleAside(ctx context.Context, db DB, id int64, state string, rerun *uuid
 // HandleAsides marks the open ones of a run at some steps as run again by another.
 func HandleAsides(ctx context.Context, db DB, run uuid.UUID, steps []string, rerun uuid.UUID, by string) error {
 	_, err := db.Exec(ctx, "update set_aside set state = 'run again', rerun = $3, handled_by = $4, handled_at = now() where run = $1 and step = any($2) and state = 'open'", run, steps, rerun, by)
+	return err
+}
+
+// HandleAllAsides marks all open ones of a run as run again by another, which does all of it.
+func HandleAllAsides(ctx context.Context, db DB, run, rerun uuid.UUID, by string) error {
+	_, err := db.Exec(ctx, "update set_aside set state = 'run again', rerun = $2, handled_by = $3, handled_at = now() where run = $1 and state = 'open'", run, rerun, by)
+	return err
+}
+
+// ReopenAsides opens those again that a run was to do again and did not come to, because it was let go.
+func ReopenAsides(ctx context.Context, db DB, rerun uuid.UUID) error {
+	_, err := db.Exec(ctx, `update set_aside a set state = 'open', rerun = null, handled_by = null, handled_at = null from run r
+		where r.id = $1 and a.rerun = r.id and a.state = 'run again' and r.state in ('set aside', 'stopped') and r.fault is not null
+			and (a.record < 0 or a.record >= r.taken or r.entry is not null or r.read_as <> '')`, rerun)
 	return err
 }
 

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"strings"
@@ -69,6 +70,17 @@ type Run struct {
 	FromStep  string      // at which it begins, with what its parent had come to there; empty: at its start
 	Lane      string      // of the runs with the same one is under way; empty: they need not wait
 	Turns     bool        // it may have to wait for its turn
+	ReadAs    string      // the notation of records that were mended; empty: as the flow says
+	Entry     *Entry      // the entry of a list that is done again by itself; nil: the whole
+	Handled   string      // what somebody did about its fault: run again, let go; empty: nothing yet
+}
+
+// Entry is an entry of a list in a record of the parent, which a run does again by itself.
+type Entry struct {
+	Each   string          `json:"each"` // the step
+	Record int             `json:"record"`
+	Path   string          `json:"path"`
+	Value  json.RawMessage `json:"value"` // in place of what stood there
 }
 
 // Caller is the step of the parent that started a run, and for which record.
@@ -84,13 +96,13 @@ func (r Run) Ended() bool { return r.State == Done || r.State == SetAside || r.S
 
 const runColumns = `id, project, flow, release, release_flow, reference, file, input_path, done_path, first_line, parent,
 	parent_step, parent_record, parent_path, depth, started_by,
-	state, claim, attempt, next_at, cancel_by, taken, aside, counts, fault, warning, created_at, began_at, ended_at, content is not null, input, answer, totals, lane, request, reply, from_step, turns`
+	state, claim, attempt, next_at, cancel_by, taken, aside, counts, fault, warning, created_at, began_at, ended_at, content is not null, input, answer, totals, lane, request, reply, from_step, turns, read_as, entry, handled`
 
 // asRun reads the run columns.
 func asRun(row pgx.CollectableRow) (r Run, err error) {
 	err = row.Scan(&r.ID, &r.Project, &r.Flow, &r.Release, &r.Of, &r.Reference, &r.File, &r.InputPath, &r.DonePath, &r.FirstLine, &r.Parent,
 		&r.Caller.Step, &r.Caller.Record, &r.Caller.Path, &r.Caller.Depth, &r.StartedBy,
-		&r.State, &r.Claim, &r.Attempt, &r.NextAt, &r.CancelBy, &r.Taken, &r.Aside, &r.Counts, &r.Fault, &r.Warning, &r.CreatedAt, &r.BeganAt, &r.EndedAt, &r.HasInput, &r.Input, &r.Answer, &r.Totals, &r.Lane, &r.Request, &r.Reply, &r.FromStep, &r.Turns)
+		&r.State, &r.Claim, &r.Attempt, &r.NextAt, &r.CancelBy, &r.Taken, &r.Aside, &r.Counts, &r.Fault, &r.Warning, &r.CreatedAt, &r.BeganAt, &r.EndedAt, &r.HasInput, &r.Input, &r.Answer, &r.Totals, &r.Lane, &r.Request, &r.Reply, &r.FromStep, &r.Turns, &r.ReadAs, &r.Entry, &r.Handled)
 	return r, err
 }
 
@@ -100,10 +112,10 @@ func AddRun(ctx context.Context, db DB, r Run, content *spool.Spool) error {
 		r.Of = r.Flow
 	}
 	_, err := db.Exec(ctx, `insert into run (id, project, flow, release, release_flow, reference, file, input_path, done_path, input, first_line, parent,
-		parent_step, parent_record, parent_path, depth, started_by, lane, request, from_step, turns)
-		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20, $21)`,
+		parent_step, parent_record, parent_path, depth, started_by, lane, request, from_step, turns, read_as, entry)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20, $21, $22, $23)`,
 		r.ID, r.Project, r.Flow, r.Release, r.Of, r.Reference, r.File, r.InputPath, r.DonePath, r.Input, max(r.FirstLine, 1), r.Parent,
-		r.Caller.Step, r.Caller.Record, r.Caller.Path, r.Caller.Depth, r.StartedBy, r.Lane, r.Request, r.FromStep, r.Turns)
+		r.Caller.Step, r.Caller.Record, r.Caller.Path, r.Caller.Depth, r.StartedBy, r.Lane, r.Request, r.FromStep, r.Turns, r.ReadAs, r.Entry)
 	if err == nil && content != nil {
 		err = addInput(ctx, db, r.ID, content)
 	}
@@ -130,6 +142,12 @@ func AddChild(ctx context.Context, tx pgx.Tx, r Run) (child Run, fresh bool, err
 // Children lists the runs that a run's steps started, the oldest first.
 func Children(ctx context.Context, db DB, run uuid.UUID, most int) ([]Run, error) {
 	rows, _ := db.Query(ctx, "select "+runColumns+" from run where parent = $1 and parent_step <> '' order by created_at, id limit $2", run, most)
+	return pgx.CollectRows(rows, asRun)
+}
+
+// Reruns lists the runs in which a run, or something of it, was done again, the oldest first.
+func Reruns(ctx context.Context, db DB, run uuid.UUID, most int) ([]Run, error) {
+	rows, _ := db.Query(ctx, "select "+runColumns+" from run where parent = $1 and parent_step = '' order by created_at, id limit $2", run, most)
 	return pgx.CollectRows(rows, asRun)
 }
 
@@ -284,7 +302,7 @@ func WakeCancelled(ctx context.Context, db DB) error {
 // Resume lets a run that was set aside as a whole go on from where it came to.
 func Resume(ctx context.Context, db DB, id uuid.UUID) error {
 	tag, err := db.Exec(ctx, `update run set state = 'waiting', attempt = 0, fault = null, handled = '', ended_at = null, cancel_by = null, cancel_at = null
-		where id = $1 and state in ('set aside', 'stopped') and fault is not null`, id)
+		where id = $1 and state in ('set aside', 'stopped') and fault is not null and handled = ''`, id)
 	if err == nil && tag.RowsAffected() == 0 {
 		err = ErrChanged
 	}

@@ -328,6 +328,7 @@ var flowKind = &Kind{
 		{Name: "with", Label: "Begin with", Type: Matches, Help: "Fields of its input and their formulas"},
 		{Name: "wait", Label: "Wait for its end", Type: Choice, Default: "yes", Choices: []string{"yes", "no"}, Help: "No: it goes on by itself, and its faults are its own"},
 		{Name: "as", Label: "Answer is called", Type: Text, Default: "answer"},
+		{Name: "records set aside", Label: "When it sets records aside", Type: Choice, Default: "go on", Choices: []string{"go on", "set aside", "stop"}, Rare: true, Help: "The called run has ended, and some of its records wait for somebody there: go on with a note, set aside the record that it was called for, or stop this run"},
 		onFault,
 	},
 	Detail: func(s *Step) string {
@@ -386,14 +387,34 @@ func compileFlowStep(c *compiler, s *Step) runner {
 			return err
 		}
 		for i, it := range asked {
-			switch {
-			case done[i].Fault != nil:
-				f := *done[i].Fault
-				it.aside(s.ID, f.In(s.Name))
-			case slot >= 0:
+			if done[i].Fault == nil && slot >= 0 {
 				it.Frame.Slots[slot] = done[i].Answer
 			}
+			calledRun(b, s, it, done[i])
 		}
 		return nil
+	}
+}
+
+// calledRun deals with what became of a called run: a fault of it sets the record aside that it was called for; records that it
+// has set aside do what the step says.
+func calledRun(b *Batch, s *Step, it *Item, d Answered) {
+	if d.Fault != nil {
+		f := *d.Fault
+		it.aside(s.ID, f.In(s.Name))
+		return
+	}
+	if d.Aside == 0 {
+		return
+	}
+	f := fault.New(fault.Outside, "the called run has set aside %s", plural(d.Aside, "record")).Mended("Open it from this run, and mend them there").In(s.Name)
+	switch s.Setting("records set aside") {
+	case "set aside":
+		it.aside(s.ID, f)
+	case "stop":
+		it.aside(s.ID, f)
+		b.stop(it.root().Record, f)
+	default:
+		it.Notes = append(it.Notes, it.placed(s.ID, f)...)
 	}
 }

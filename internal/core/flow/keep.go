@@ -44,6 +44,16 @@ func (k Kept) Read(text string) value.Value {
 	return rows[0].Field("value")
 }
 
+// ReadKept reads the text of a value that the journal keeps for a slot; ok is false where it cannot be read.
+func (p *Plan) ReadKept(slot int, text string) (v value.Value, ok bool) {
+	for _, k := range p.Kept {
+		if k.Slot == slot {
+			v = k.Read(text)
+		}
+	}
+	return v, v.Kind() != value.Absent
+}
+
 // rowsOf reads the records of a JSON text without checking what they must be.
 func rowsOf(of *schema.Schema, text string) (rows []value.Value, ok bool) {
 	r, err := json.NewReader(strings.NewReader(text), notation.Options{Schema: of})

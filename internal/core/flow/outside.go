@@ -36,6 +36,7 @@ type Answered struct {
 	Answer  value.Value
 	Fault   *fault.Fault
 	NotDone bool // a try: nothing was asked
+	Aside   int  // of a run that was called: the records that it has set aside
 }
 
 // Lookup asks for rows of a table by key columns.

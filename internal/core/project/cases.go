@@ -4,6 +4,7 @@ import (
 	"bytes"
 	stdjson "encoding/json"
 	"fmt"
+	"github.com/go-json-experiment/json/jsontext"
 	"io"
 	"slices"
 	"strconv"
@@ -218,6 +219,15 @@ func outcome(res mapping.Result) (value.Value, *fault.Fault) {
 		return res.Value, fault.New(fault.Setting, "left out: %s", res.LeftOut)
 	}
 	return res.Value, nil
+}
+
+// Indented is a JSON text with each value on a line of its own; one that is none stays as it is.
+func Indented(text []byte) string {
+	v := jsontext.Value(append([]byte(nil), text...))
+	if v.Indent(jsontext.WithIndent("  ")) != nil {
+		return string(text)
+	}
+	return string(v)
 }
 
 // ReadJSON reads the messages of a JSON text by their schema, at least one.

@@ -2,7 +2,6 @@ package traffic
 
 import (
 	"errors"
-	"fmt"
 	"net/url"
 	"sort"
 	"strconv"
@@ -13,8 +12,8 @@ import (
 	"github.com/google/uuid"
 
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/project"
-	"hollowreed/internal/engine"
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/page"
 )
@@ -41,6 +40,7 @@ type workRow struct {
 	FlowTitle, StepTitle string
 	What                 string
 	OwnerName            string
+	Number               string // of an entry, from 1
 	Key                  string // a and the record's id, or r and the run's
 }
 
@@ -101,7 +101,7 @@ func (t traffic) asideList(c *gin.Context) error {
 }
 
 func workOf(p *project.Project, w store.Work, people map[string]store.Person) workRow {
-	row := workRow{Work: w, FlowTitle: w.Flow, StepTitle: w.Step}
+	row := workRow{Work: w, FlowTitle: w.Flow, StepTitle: w.Step, Number: flow.EntryNumber(w.Path)}
 	if plan := p.Flow(w.Flow); plan != nil {
 		row.FlowTitle = plan.Flow.Title
 		if ps := plan.Planned(w.Step); ps != nil {
@@ -160,14 +160,11 @@ var works = map[string]struct {
 	"run again": {
 		"ran again",
 		func(t traffic, c *gin.Context, a store.Aside) error {
-			if a.Path != "" {
-				return fault.New(fault.Setting, "entry %s of a record is run again with the record that it belongs to", a.Path)
-			}
-			_, err := t.Engine.Mend(c, a.ID, strings.ToValidUTF8(string(a.Raw), "\uFFFD"), t.Person.ID)
+			_, err := t.Engine.Mend(c, a.ID, nil, t.Person.ID)
 			return err
 		},
 		func(t traffic, c *gin.Context, r store.Run) error {
-			_, err := t.Engine.Repeat(c, r.ID, engine.Again{By: t.Person.ID})
+			_, err := t.Engine.Retry(c, r.ID, t.Person.ID)
 			return err
 		},
 	},
@@ -237,7 +234,7 @@ func (t traffic) work(c *gin.Context, do string, asides []int64, runs []uuid.UUI
 		if err == nil {
 			err = w.aside(t, c, a)
 		}
-		done(a.Run, fmt.Sprintf("record %d", a.Record+1), err)
+		done(a.Run, asideName(a), err)
 	}
 	for _, id := range runs {
 		r, err := store.RunByID(c, t.DB, id)

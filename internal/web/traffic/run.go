@@ -20,10 +20,10 @@ import (
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/all"
+	"hollowreed/internal/core/notation/excerpt"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
-	"hollowreed/internal/engine"
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/bench"
 	"hollowreed/internal/web/draw"
@@ -59,7 +59,10 @@ type runPage struct {
 	EntryAfter    string
 	Children      []runRow
 	MoreChildren  bool
-	Parent        *runRow // that started it
+	Parent        *runRow  // that started it
+	Reruns        []runRow // in which it, or something of it, was done again
+	Open          int      // records of it that wait for somebody
+	Effects       []string // what would be done a second time if the whole message was run again
 	References    []flow.Reference
 	Deeds         []deedRow
 	Raw           bool // messages are shown as JSON
@@ -81,7 +84,8 @@ type asideRow struct {
 	store.Aside
 	StepTitle string
 	Text      string
-	Mendable  bool
+	Number    string // of an entry, from 1
+	Inline    bool   // its text is one line, which is mended in place
 }
 
 // runOf gives the run that an address names, the project's draft, and the project as the run's
@@ -110,7 +114,7 @@ func (t traffic) run(c *gin.Context) error {
 	d := &runPage{
 		Frame: t.Frame(c, "traffic", r.Reference, "← →", "choose a step", "[ ]", "record before, after"),
 		Run:   t.row(c, p, r), Address: c.Request.URL.RequestURI(),
-		CanResume: r.Fault != nil && (r.State == store.SetAside || r.State == store.Stopped && r.Fault.Code != fault.Required),
+		CanResume: r.Fault != nil && (r.State == store.SetAside || r.State == store.Stopped && r.Fault.Code != fault.Required) && r.Handled == "",
 	}
 	if d.People, err = store.People(c, t.DB); err != nil {
 		return err
@@ -157,14 +161,44 @@ func (t traffic) asides(c *gin.Context, d *runPage, plan *flow.Plan, r store.Run
 		return err
 	}
 	for _, a := range list {
-		row := asideRow{Aside: a, StepTitle: a.Step, Text: strings.ToValidUTF8(string(a.Raw), "\uFFFD"), Mendable: len(a.Raw) > 0 && a.Path == "" && engine.Mendable(plan)}
+		row := asideRow{Aside: a, StepTitle: a.Step, Number: flow.EntryNumber(a.Path)}
+		if a.Path == "" && len(a.Raw) > 0 && plan.Source != nil {
+			row.Text = all.Decode(plan.Source, a.Raw)
+			row.Inline = !strings.ContainsAny(row.Text, "\r\n") && (plan.Spooled() || excerpt.Kept(plan.Source))
+		}
 		if ps := plan.Planned(a.Step); ps != nil {
 			row.StepTitle = ps.Step.Name
 		}
 		sort.SliceStable(row.Faults, func(i, j int) bool { return row.Faults[i].Place.Column < row.Faults[j].Place.Column })
+		if a.State == "open" {
+			d.Open++
+		}
 		d.Asides = append(d.Asides, row)
 	}
+	for _, ps := range plan.Steps {
+		if c := r.Counts[ps.Step.ID]; c != nil {
+			if done := effectsOf(c); done != "" {
+				d.Effects = append(d.Effects, ps.Step.Name+": "+done)
+			}
+		}
+	}
 	return nil
+}
+
+// effectsOf tells what a step has done outside.
+func effectsOf(c *flow.Counts) string {
+	var parts []string
+	for _, e := range []struct {
+		n         int
+		one, many string
+	}{
+		{c.Called, "call", "calls"}, {c.Inserted, "row inserted", "rows inserted"}, {c.Updated, "row updated", "rows updated"}, {c.Collected, "record for a file", "records for files"},
+	} {
+		if e.n > 0 {
+			parts = append(parts, plural(e.n, e.one, e.many))
+		}
+	}
+	return strings.Join(parts, ", ")
 }
 
 // choose takes the step asked for; the last one otherwise.
@@ -191,6 +225,13 @@ func (t traffic) kin(c *gin.Context, d *runPage, p *project.Project, r store.Run
 	d.MoreChildren = len(children) > maxChildren
 	for _, child := range children[:min(len(children), maxChildren)] {
 		d.Children = append(d.Children, t.row(c, p, child))
+	}
+	reruns, err := store.Reruns(c, t.DB, r.ID, maxChildren)
+	if err != nil {
+		return err
+	}
+	for _, again := range reruns {
+		d.Reruns = append(d.Reruns, t.row(c, p, again))
 	}
 	if r.Parent != nil && r.Caller.Step != "" {
 		parent, err := store.RunByID(c, t.DB, *r.Parent)

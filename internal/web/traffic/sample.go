@@ -17,6 +17,7 @@ import (
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/all"
+	"hollowreed/internal/core/notation/excerpt"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/engine"
@@ -59,7 +60,7 @@ func (t traffic) sample(c *gin.Context) error {
 // sampleText is the record as it came in: its own text where it can be read by itself, else its
 // value written in its notation.
 func sampleText(plan *flow.Plan, e *engine.Entry) (string, error) {
-	if engine.Alone(plan.Source) && e.Raw != "" {
+	if plan.Source.Notation != "csv" && excerpt.Kept(plan.Source) && e.Raw != "" {
 		end := "\r\n"
 		if plan.Source.Settings.LineEnd == "LF" {
 			end = "\n"

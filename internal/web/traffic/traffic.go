@@ -4,6 +4,7 @@ package traffic
 
 import (
 	"embed"
+	"errors"
 	"html/template"
 	"net/url"
 	"strconv"
@@ -51,6 +52,8 @@ func Routes(r gin.IRouter, s *page.Site) {
 	r.GET("/traffic/alerts", s.Do(t.alerts))
 	r.POST("/traffic/alerts", s.Do(t.saveAlert))
 	r.POST("/traffic/aside/:id/mend", s.Do(t.mend))
+	r.GET("/traffic/aside/:id/text", s.Do(t.mendText))
+	r.POST("/traffic/runs/:run/open", s.Do(t.rerunOpen))
 	r.POST("/traffic/aside/:id/let-go", s.Do(t.letGo))
 }
 
@@ -83,7 +86,9 @@ type listPage struct {
 	CauseKey           string
 	Since              string
 	Events             []eventRow
-	Ended              int    // runs in the list that can be run again
+	Ended              int // runs in the list that can be run again
+	OpenRecords        int // of the cause, that wait for somebody
+	OpenRuns           int
 	Narrowed           string // where all of it is run again
 }
 
@@ -158,6 +163,11 @@ func (t traffic) list(c *gin.Context) error {
 	}
 	if cause, ok := causeOf(c.Query("cause")); ok {
 		d.Cause = &cause
+		asides, runs, err := store.OpenOfCause(c, t.DB, p.ID, cause, time.Now().Add(-lately), maxAgain)
+		if err != nil {
+			return err
+		}
+		d.OpenRecords, d.OpenRuns = len(asides), len(runs)
 	}
 	if len(runs) > pageSize {
 		runs = runs[:pageSize]
@@ -252,8 +262,81 @@ func (t traffic) troubles(c *gin.Context, d *listPage, p *project.Project) error
 	return err
 }
 
+// rerunCause runs what waits for somebody for a cause again: just those records, and the runs that failed as a whole.
+func (t traffic) rerunCause(c *gin.Context, cause store.Cause) error {
+	asides, runs, err := store.OpenOfCause(c, t.DB, t.Project, cause, time.Now().Add(-lately), maxAgain)
+	if err != nil {
+		return err
+	}
+	n, err := t.Engine.RerunAll(c, asides, runs, t.Person.ID)
+	if derr := t.deed(c, "ran again by cause:", nil, plural(n, "of what was set aside", "of what was set aside")); derr != nil {
+		return derr
+	}
+	if err != nil {
+		return refusal(err)
+	}
+	c.Redirect(303, "/traffic")
+	return nil
+}
+
+// rerunOpen runs the records of a run again that wait for somebody.
+func (t traffic) rerunOpen(c *gin.Context) error {
+	id, err := runID(c)
+	if err != nil {
+		return err
+	}
+	list, err := store.Asides(c, t.DB, id, maxAgain)
+	if err != nil {
+		return err
+	}
+	var open []int64
+	for _, a := range list {
+		if a.State == "open" {
+			open = append(open, a.ID)
+		}
+	}
+	n, err := t.Engine.RerunAll(c, open, nil, t.Person.ID)
+	if derr := t.deed(c, "ran again what was set aside:", &id, plural(n, "record", "records")); derr != nil {
+		return derr
+	}
+	if err != nil {
+		return refusal(err)
+	}
+	c.Redirect(303, "/traffic/runs/"+id.String())
+	return nil
+}
+
+// refusal tells an error that holds a fault as one.
+func refusal(err error) error {
+	var f *fault.Fault
+	if errors.As(err, &f) {
+		return fault.New(f.Code, "%s", err)
+	}
+	return err
+}
+
+// mendText brings the text of what was set aside, to be mended.
+func (t traffic) mendText(c *gin.Context) error {
+	a, err := t.aside(c)
+	if err != nil {
+		return err
+	}
+	m, err := t.Engine.MendText(c, a)
+	if err != nil {
+		return err
+	}
+	runView.Part(c, "mendform", struct {
+		engine.MendText
+		ID int64
+	}{m, a.ID})
+	return nil
+}
+
 // again runs all runs of a list again that have ended, each on the newest release.
 func (t traffic) again(c *gin.Context) error {
+	if cause, ok := causeOf(c.Query("cause")); ok {
+		return t.rerunCause(c, cause)
+	}
 	f := store.RunFilter{Project: t.Project, Flow: c.Query("flow"), State: store.State(c.Query("state")), Reference: strings.TrimSpace(c.Query("reference")), Most: maxAgain}
 	if err := t.narrow(c, &f); err != nil {
 		return err
@@ -444,16 +527,33 @@ func (t traffic) mend(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	text := strings.TrimRight(c.PostForm("text"), "\r\n")
+	var text *string
+	what := "ran again as it is"
+	if given, ok := c.GetPostForm("text"); ok {
+		given = strings.TrimRight(given, "\r\n")
+		text, what = &given, "mended"
+	}
 	again, err := t.Engine.Mend(c, a.ID, text, t.Person.ID)
 	if err != nil {
 		return err
 	}
-	if err := t.deed(c, "mended", &a.Run, "record "+strconv.Itoa(a.Record+1)); err != nil {
+	if err := t.deed(c, what, &a.Run, asideName(a)); err != nil {
 		return err
 	}
 	c.Redirect(303, "/traffic/runs/"+again.String())
 	return nil
+}
+
+// asideName tells a record, or an entry of one, as people count.
+func asideName(a store.Aside) string {
+	var parts []string
+	if a.Record >= 0 {
+		parts = append(parts, "record "+strconv.Itoa(a.Record+1))
+	}
+	if a.Path != "" {
+		parts = append(parts, "entry "+flow.EntryNumber(a.Path))
+	}
+	return strings.Join(parts, ", ")
 }
 
 func (t traffic) letGo(c *gin.Context) error {
@@ -462,7 +562,7 @@ func (t traffic) letGo(c *gin.Context) error {
 		err = t.Engine.LetGo(c, a.ID, t.Person.ID)
 	}
 	if err == nil {
-		err = t.deed(c, "let go", &a.Run, "record "+strconv.Itoa(a.Record+1))
+		err = t.deed(c, "let go", &a.Run, asideName(a))
 	}
 	if err != nil {
 		return err

@@ -9,6 +9,7 @@ import (
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/delimited"
 	"hollowreed/internal/core/notation/fixedwidth"
+	"hollowreed/internal/core/notation/internal/charset"
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/notation/xml"
 	"hollowreed/internal/core/schema"
@@ -46,6 +47,16 @@ func row(name, about, media string,
 			return &expressing{Writer: out, schema: o.Schema}, nil
 		},
 	}
+}
+
+// Decode is the text of bytes in a schema's encoding; what is no text there is replaced (U+FFFD).
+func Decode(s *schema.Schema, raw []byte) string {
+	if c := charset.Of(s.Settings.Encoding); c != nil {
+		if text, err := c.NewDecoder().Bytes(raw); err == nil {
+			return string(text)
+		}
+	}
+	return strings.ToValidUTF8(string(raw), "\uFFFD")
 }
 
 // expressing writes what has no value as the schema's settings say.
