@@ -80,15 +80,24 @@ func (e *Engine) planOf(ctx context.Context, run uuid.UUID) (store.Run, *flow.Pl
 	return r, nil, store.ErrNotFound
 }
 
-// recordSchema is the schema by which a run reads its records.
+// recordSchema is the schema by which a run reads its records, which says in which notation they stand.
 func recordSchema(plan *flow.Plan, r store.Run) *schema.Schema {
 	switch {
 	case plan.Spooled():
-		return plan.Source.As("ndjson")
+		return linesOf(plan.Source)
+	case r.ReadAs == "ndjson":
+		return linesOf(plan.Source.InText())
 	case r.ReadAs != "":
-		return plan.Source.InText().As(r.ReadAs)
+		return plan.Source.InText()
 	}
 	return plan.Source
+}
+
+// linesOf is a schema for records that stand as JSON, one a line.
+func linesOf(s *schema.Schema) *schema.Schema {
+	lines := *s.As("ndjson")
+	lines.Notation = "ndjson"
+	return &lines
 }
 
 // message opens what a run reads, or has read; ErrNotFound where it is gone.
@@ -244,9 +253,6 @@ func (e *Engine) mended(ctx context.Context, again *store.Run, r store.Run, a st
 		return nil, fault.New(fault.Setting, "release %d of the flow reads no records any more", again.Release)
 	}
 	source := plan.Source.InText()
-	if plan.Spooled() {
-		source = source.As("ndjson")
-	}
 	if was.JSON {
 		content, err := excerpt.Line(text)
 		again.ReadAs, again.FirstLine = "ndjson", a.Line

@@ -34,7 +34,7 @@ func TestABadMessageIsFoundMendedAndRunAgain(t *testing.T) {
 	tb.open("/traffic?reference=qx")
 	tb.click("#list [aria-label=Runs] tbody a")
 	tb.sees("h1", "QX 9")
-	tb.do(chromedp.Evaluate(`document.querySelector("#mend-message").closest("details").open = true`, nil))
+	tb.do(chromedp.Evaluate(`document.querySelector("#mend-message").closest("details").open = document.querySelector("#again-menu").parentElement.open = true`, nil))
 	tb.fill("#message", `{"sailing": "LS204", "plate": "QX 9", "class": "CAR", "length_m": 4.2, "dangerous": false}`)
 	tb.click(".menu button.go")
 	tb.sees("#outcome", "done")

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/gin-gonic/gin"
@@ -184,8 +185,17 @@ func (b bench) setOperation(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
+	if err := b.saveOperation(c, d); err != nil {
+		return err
+	}
+	c.Redirect(303, operationAt(d.ID, d.Op.ID, d.In)+"&said=Saved")
+	return nil
+}
+
+// saveOperation keeps what stands in the form of an operation.
+func (b bench) saveOperation(c *gin.Context, d *operationPage) error {
 	at := []any{"operations", d.indexOf()}
-	err = b.save(c, d.Path, func(text []byte) (out []byte, err error) {
+	return b.save(c, d.Path, func(text []byte) (out []byte, err error) {
 		out = text
 		set := func(name string, to any) {
 			if err == nil {
@@ -219,11 +229,6 @@ func (b bench) setOperation(c *gin.Context) error {
 		}
 		return out, err
 	})
-	if err != nil {
-		return err
-	}
-	c.Redirect(303, operationAt(d.ID, d.Op.ID, d.In)+"&said=Saved")
-	return nil
 }
 
 func (b bench) removeOperation(c *gin.Context) error {
@@ -240,10 +245,18 @@ func (b bench) removeOperation(c *gin.Context) error {
 
 // fetchShape asks the database for the shape of a statement's result and keeps it as the response schema.
 func (b bench) fetchShape(c *gin.Context) error {
+	_, d, err := b.operationOf(c)
+	if err != nil {
+		return err
+	}
+	if err := b.saveOperation(c, d); err != nil { // the statement that is seen, not the one from before
+		return err
+	}
 	p, d, err := b.operationOf(c)
 	if err != nil {
 		return err
 	}
+	c.Request.PostForm.Set("revision", strconv.FormatInt(d.Draft.Revision, 10)) // that of what was just saved
 	tables, err := b.Outside.Tables(c, d.ID)
 	if err != nil {
 		return err

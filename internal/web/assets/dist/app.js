@@ -229,8 +229,17 @@ function clicksWait() {
     return null;
   };
   let held = null;
-  document.addEventListener("click", (e) => {
-    const el = e.isTrusted && unsent.size && e.target.closest(leads);
+  const again = (el) => same(el)?.dispatchEvent(new MouseEvent("click", { bubbles: true, cancelable: true }));
+  document.addEventListener("click", async (e) => {
+    const leading = e.target.closest?.(leads);
+    const own = leading?.matches("button") ? leading.form : null;
+    if (leading && !e.ctrlKey && !e.metaKey && unsaved(own).length) {
+      e.preventDefault();
+      e.stopImmediatePropagation();
+      if (await saveOthers(own)) again(leading);
+      return;
+    }
+    const el = e.isTrusted && unsent.size && leading;
     if (!el || e.target.closest("[data-insert], [data-fold], [data-twist]") || e.ctrlKey || e.metaKey || e.button) return;
     e.preventDefault();
     e.stopImmediatePropagation();
@@ -238,10 +247,39 @@ function clicksWait() {
   }, true);
   document.addEventListener("hr-sent", () => {
     if (!held || unsent.size) return;
-    const el = same(held);
+    const el = held;
     held = null;
-    el?.dispatchEvent(new MouseEvent("click", { bubbles: true, cancelable: true }));
+    again(el);
   });
+}
+
+// A form with data-guard has a button that saves it. What was typed into it is saved first when somebody presses anything
+// else on the page that leads to a request; where that is refused, nothing else is done, and the reason is shown.
+const changed = new Set();
+const unsaved = (but) => [...changed].filter((f) => f !== but && f.isConnected);
+async function saveOthers(but) {
+  for (const form of unsaved(but)) {
+    const answer = await fetch(form.action, { method: "POST", body: new URLSearchParams(new FormData(form)) });
+    const page = new DOMParser().parseFromString(await answer.text(), "text/html");
+    if (!answer.ok) {
+      const told = document.createElement("div");
+      told.className = "fault mx-4";
+      told.textContent = page.querySelector("main p")?.textContent ?? "What was typed could not be saved.";
+      document.querySelector("#problem").replaceChildren(told);
+      form.querySelector("input:not([type=hidden]), textarea, select")?.focus();
+      return false;
+    }
+    changed.delete(form);
+    for (const name of ["revision", "version"]) {
+      const now = page.querySelector(`input[name=${name}]`)?.value;
+      if (now) for (const el of document.querySelectorAll(`input[name=${name}]`)) el.value = now;
+    }
+  }
+  return true;
+}
+function guards() {
+  document.addEventListener("input", (e) => { const form = e.target.form; if (form?.matches("[data-guard]")) changed.add(form); });
+  document.addEventListener("submit", (e) => changed.delete(e.target));
 }
 
 // A key that comes while an answer is on its way waits for it: it means the page that will be there,
@@ -758,7 +796,7 @@ function carries() {
   document.addEventListener("dragstart", (e) => { if (e.target.closest?.("[data-drag]")) e.preventDefault(); });
 }
 
-addEventListener("DOMContentLoaded", () => { document.querySelector("#show-keys")?.addEventListener("click", () => showKeys()); clicksWait(); narrow(); clips(); carries(); live(); outline(); depending(); edits(); keys(); sources(); drags(); twists(); trees(); places(); helps(); texts(); number(); folds(); ribbons(); document.fonts.ready.then(ribbons); });
+addEventListener("DOMContentLoaded", () => { document.querySelector("#show-keys")?.addEventListener("click", () => showKeys()); guards(); clicksWait(); narrow(); clips(); carries(); live(); outline(); depending(); edits(); keys(); sources(); drags(); twists(); trees(); places(); helps(); texts(); number(); folds(); ribbons(); document.fonts.ready.then(ribbons); });
 document.addEventListener("htmx:after:swap", () => { trees(); places(); });
 document.addEventListener("htmx:after:swap", ribbons);
 document.addEventListener("htmx:after:swap", number);
