@@ -79,15 +79,18 @@ func (p *Pool) Call(ctx context.Context, c flow.Call, requests []value.Value) ([
 	for i, v := range requests {
 		list[i] = system.Request{Op: c.Op, Value: v, Key: keyOf(c, i)}
 	}
+	if c.Rows != "" {
+		return p.beside(ctx, list, func(r system.Request) (value.Value, error) { return p.rows(ctx, r, c.Rows) })
+	}
 	if done, ok, err := p.callAll(ctx, c, list); ok || err != nil {
 		return done, err
 	}
-	if !c.Op.Verb.Effect {
-		return p.beside(ctx, list)
+	if !c.Op.Changes() {
+		return p.beside(ctx, list, func(r system.Request) (value.Value, error) { return p.Ask(ctx, r) })
 	}
 	done := make([]flow.Answered, len(list))
 	for i, r := range list {
-		answer, err := p.answered(ctx, r)
+		answer, err := answered(p.Ask(ctx, r))
 		if err != nil {
 			return nil, err
 		}
@@ -105,7 +108,7 @@ func (p *Pool) Call(ctx context.Context, c flow.Call, requests []value.Value) ([
 const atOnce = 4
 
 // beside asks for what changes nothing, a few at a time; the answers stand in the order of the requests.
-func (p *Pool) beside(ctx context.Context, list []system.Request) ([]flow.Answered, error) {
+func (p *Pool) beside(ctx context.Context, list []system.Request, ask func(r system.Request) (value.Value, error)) ([]flow.Answered, error) {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	done := make([]flow.Answered, len(list))
@@ -119,7 +122,7 @@ func (p *Pool) beside(ctx context.Context, list []system.Request) ([]flow.Answer
 		wg.Go(func() {
 			defer func() { <-free }()
 			var err error
-			if done[i], err = p.answered(ctx, r); err != nil {
+			if done[i], err = answered(ask(r)); err != nil {
 				cancel(err)
 			}
 		})
@@ -128,14 +131,39 @@ func (p *Pool) beside(ctx context.Context, list []system.Request) ([]flow.Answer
 	return done, context.Cause(ctx)
 }
 
-// answered asks once. A fault of a setting is about every request; any other one is about this one.
-func (p *Pool) answered(ctx context.Context, r system.Request) (a flow.Answered, err error) {
+// answered is what became of asking once. A fault of a setting is about every request; any other one is about this one.
+func answered(answer value.Value, err error) (flow.Answered, error) {
 	var f *fault.Fault
-	a.Answer, err = p.Ask(ctx, r)
 	if errors.As(err, &f) && f.Code != fault.Setting {
 		return flow.Answered{Fault: f}, nil
 	}
-	return a, err
+	return flow.Answered{Answer: answer}, err
+}
+
+// rows reads the records of one answer that are wanted.
+func (p *Pool) rows(ctx context.Context, r system.Request, wanted flow.Rows) (value.Value, error) {
+	var list []value.Value
+	for v, err := range p.Read(ctx, r) {
+		if err != nil {
+			return value.Value{}, err
+		}
+		list = append(list, v)
+		switch {
+		case wanted == flow.FirstRow:
+			return v, nil
+		case wanted == flow.OneRow && len(list) > 1:
+			return value.Value{}, fault.Expect(fault.Range, "one record of "+r.Op.Name, "several").Mended("Choose the first record, or all as a list")
+		case len(list) > flow.MaxRows:
+			return value.Value{}, fault.New(fault.Limit, "%s answers with more than %d records", r.Op.Name, flow.MaxRows).Mended("Read them as the records of a flow")
+		}
+	}
+	switch {
+	case wanted == flow.AllRows:
+		return value.ListOf(list...), nil
+	case len(list) == 0:
+		return value.Value{}, nil
+	}
+	return list[0], nil
 }
 
 // keyOf is the same for each try of a record.
@@ -157,7 +185,7 @@ func (p *Pool) callAll(ctx context.Context, c flow.Call, list []system.Request) 
 		return nil, false, err
 	}
 	batcher, ok := b.(system.Batcher)
-	if !ok || !c.Op.Verb.Effect {
+	if !ok || !c.Op.Changes() {
 		return nil, false, nil
 	}
 	var done []system.Done

@@ -6,8 +6,6 @@ import (
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/notation/json"
-	"hollowreed/internal/core/project"
-	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/store"
 )
@@ -49,12 +47,12 @@ func (o *once) Upsert(ctx context.Context, u flow.Upsert, rows []value.Value) ([
 
 // Call asks for what was not answered before.
 func (o *once) Call(ctx context.Context, c flow.Call, requests []value.Value) ([]flow.Answered, error) {
-	if !c.Op.Verb.Effect && !whole(c.Items) {
+	if !c.Op.Changes() && !whole(c.Items) {
 		return o.Outside.Call(ctx, c, requests)
 	}
 	done := make([]flow.Answered, len(requests))
 	left := make([]int, 0, len(requests))
-	known, err := o.known(ctx, c.Step, c.Items, c.Op.Response)
+	known, err := o.known(ctx, c.Step, c.Items, c.AnswerOf())
 	if err != nil {
 		return nil, err
 	}
@@ -105,7 +103,7 @@ func (o *once) Lookup(ctx context.Context, l flow.Lookup, keys [][]value.Value) 
 	if !whole(l.Items) {
 		return o.Outside.Lookup(ctx, l, keys)
 	}
-	known, err := o.known(ctx, l.Step, l.Items, l.Row)
+	known, err := o.known(ctx, l.Step, l.Items, l.RowOf())
 	if err != nil {
 		return nil, err
 	}
@@ -133,7 +131,7 @@ func whole(items []*flow.Item) bool { return len(items) > 0 && items[0].Record =
 func effectOf(it *flow.Item) store.EffectOf { return store.EffectOf{Record: it.Record, Path: it.Path} }
 
 // known reads what was answered before; a run that is taken on for the first time has nothing.
-func (o *once) known(ctx context.Context, step string, items []*flow.Item, of *schema.Schema) (map[store.EffectOf]value.Value, error) {
+func (o *once) known(ctx context.Context, step string, items []*flow.Item, of *flow.Kept) (map[store.EffectOf]value.Value, error) {
 	if o.run.Claim <= 1 {
 		return nil, nil
 	}
@@ -151,11 +149,7 @@ func (o *once) known(ctx context.Context, step string, items []*flow.Item, of *s
 		if of == nil || text == "" {
 			continue
 		}
-		rows, err := project.ReadJSON(of.As("json"), text)
-		if err != nil {
-			return nil, err
-		}
-		known[effect] = rows[0]
+		known[effect] = of.Read(text)
 	}
 	return known, nil
 }

@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"errors"
+	"strings"
 	"testing"
 
 	"github.com/google/uuid"
@@ -78,4 +79,43 @@ func TestAnEffectIsNotRepeated(t *testing.T) {
 	_, err = (&once{Outside: out, db: e.db, run: &run}).Call(t.Context(), call, requests)
 	require.NoError(t, err)
 	require.Equal(t, 6, out.calls, "only what was refused is asked again")
+}
+
+// TestReadingIsCalledAnywhere: two queries in a row for each record of a flow that reads its message already; one record, the
+// first or all; what gives more than one where one is wanted sets its record aside.
+func TestReadingIsCalledAnywhere(t *testing.T) {
+	t.Parallel()
+	w, _, _ := crated(t)
+	w.settings["second"] = w.settings["harbour-ledger"]
+	_, err := w.ledger.Exec(t.Context(), "create table berth (port text, name text, depth int); insert into berth values ('LC', 'North', 7), ('LC', 'South', 5), ('OR', 'Main', 6)")
+	require.NoError(t, err)
+	w.add("berths", map[string]string{
+		"connections/second.yaml": "connection: Second\nkind: sql\noperations:\n  - {operation: berths, name: Berths, does: query, request: port, response: berth, statement: \"select name, depth from berth where port = :port order by depth desc\"}\n",
+		"schemas/port.yaml":       "schema: Port\nnotation: json\nfields:\n  - {name: port, type: text}\n",
+		"schemas/berth.yaml":      "schema: Berth\nnotation: rows\nfields:\n  - {name: name, type: text}\n  - {name: depth, type: integer}\n",
+		"schemas/load.yaml":       "schema: Load\nnotation: json\nfields:\n  - {name: crates, type: record, of: crate, occurs: 0..n}\n",
+		"flows/berths.yaml": `flow: Berths
+trigger: {kind: person, input: load}
+steps:
+  - step: each
+    id: each
+    of: input.crates
+    as: crate
+    steps:
+      - {step: call, id: first, connection: second, operation: berths, with: {port: crate.to}, as: deepest, records: the first record, none: go on}
+      - {step: call, id: all, connection: second, operation: berths, with: {port: crate.to}, as: berths, records: "all, as a list"}
+      - {step: note, id: n, text: 'coalesce(deepest.name, "none") + " " + join(map(berths, .name), ",")'}
+      - {step: call, id: one, connection: second, operation: berths, with: {port: crate.to}, as: only, none: go on}
+`,
+	})
+	r := w.begun("berths", []byte(`{"crates": [{"n": 1, "to": "LC", "what": "a"}, {"n": 2, "to": "OR", "what": "b"}, {"n": 3, "to": "HV", "what": "c"}]}`))
+	require.Equal(t, store.SetAside, r.State, "%v", r.Fault)
+	entry, err := w.engine.Journal(t.Context(), r.ID, flow.WholeRun)
+	require.NoError(t, err)
+	require.Equal(t, "North North,South", entry.Inner[0].Notes[0].Message)
+	require.Equal(t, "Main Main", entry.Inner[1].Notes[0].Message)
+	require.Equal(t, "none ", entry.Inner[2].Notes[0].Message)
+	require.Equal(t, "expected one record of Berths, found several. Choose the first record, or all as a list", strings.TrimPrefix(entry.Inner[0].Faults[0].What(), "Call an operation: "))
+	require.Empty(t, entry.Inner[1].Faults)
+	require.Zero(t, r.Counts["first"].Called, "reading changes nothing")
 }

@@ -113,7 +113,7 @@ func TestAnEntryIsMendedByItself(t *testing.T) {
 		"      - step: choose\n        id: c\n        when:\n          - if: crate.what == \"ghost\"\n            steps: [{step: stop, id: no, text: 'label + \" is a ghost\"'}]\n" +
 		"      - {step: write, id: write, connection: office-folder, schema: crate, from: crate, file name: 'load.ship + \".csv\"'}\n"
 	parts := map[string]string{
-		"schemas/load.yaml": "schema: Load\nnotation: json\nfields:\n  - {name: ship, type: text}\n  - {name: crates, type: record, of: crate, occurs: 0..n}\n",
+		"schemas/load.yaml":  "schema: Load\nnotation: json\nfields:\n  - {name: ship, type: text}\n  - {name: crates, type: record, of: crate, occurs: 0..n}\n",
 		"flows/by-hand.yaml": "flow: By hand\ntrigger: {kind: person, input: load, as: load}\nsteps:\n  - step: each\n    id: each\n    of: load.crates\n    as: crate\n" + loads,
 		"flows/loads.yaml": "flow: Loads\ntrigger: {kind: file, connection: crates, mask: \"*.json\"}\nsteps:\n  - {step: read, id: read, schema: load, as: load}\n  - step: each\n    id: all\n    of: load\n    steps:\n" +
 			strings.ReplaceAll(strings.TrimSuffix(strings.ReplaceAll("  - step: each\n    id: each\n    of: load.crates\n    as: crate\n"+loads, "\n", "\n    "), "    "), "  - step: each\n", "      - step: each\n"),

@@ -115,6 +115,19 @@ func (k *Kind) operation(n doc.Node) *Operation {
 	return o
 }
 
+// Changes says whether the operation changes its system: as what it does says, unless its method only gets something (RFC 9110,
+// section 9.2.1), or a setting says that it changes nothing.
+func (o *Operation) Changes() bool {
+	if !o.Verb.Effect || o.Setting(changes.Name) == "no" {
+		return false
+	}
+	method := o.Setting("method")
+	return method != "GET" && method != "HEAD"
+}
+
+// changes is the setting of operations of which nobody but a person knows.
+var changes = Setting{Name: "changes", Label: "Changes the system", Type: Choice, Choices: []string{"yes", "no"}, Default: "yes", More: true, Help: "No: it only reads, as a search that is sent with POST. Then it is asked in tests, too, and may be asked again"}
+
 func (o *Operation) setting(n doc.Node, s Setting) {
 	switch s.Type {
 	case Formulas:

@@ -34,7 +34,7 @@ var httpKind = &Kind{
 		{Name: "download", About: "Get an answer as bytes", Response: httpContent, Settings: calling("GET")},
 		{Name: "call", About: "Send something that changes the system", Effect: true, Settings: append(calling("POST"), Setting{
 			Name: "key", Label: "Idempotency key", Type: Text, Help: "The header that tells the system when a call is sent again, as Idempotency-Key; it is the same for each try of a record",
-		})},
+		}, changes)},
 	},
 }
 
@@ -82,7 +82,7 @@ var soapKind = &Kind{
 		{Name: "digest", Label: "Password is sent as", Type: Choice, Choices: []string{"digest", "text"}, Default: "digest", Help: "As a digest with nonce and time (UsernameToken Profile 1.0), or as it is"},
 	}, encryption("")...), waits, largest),
 	Verbs: []Verb{
-		{Name: "call", About: "Call an operation of the service", Effect: true, Settings: soapSettings},
+		{Name: "call", About: "Call an operation of the service", Effect: true, Settings: append(soapSettings[:len(soapSettings):len(soapSettings)], changes)},
 		{Name: "read", About: "Call an operation that changes nothing, and take the records of its answer", Reads: true, Settings: append(soapSettings[:len(soapSettings):len(soapSettings)],
 			Setting{Name: "records", Label: "Records", Type: Text, Help: "Where they stand in the answer, as /berth; the answer itself where it is left out"})},
 	},

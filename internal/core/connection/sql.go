@@ -33,13 +33,13 @@ var sqlKind = &Kind{
 	},
 	Verbs: []Verb{
 		{Name: "query", About: "Rows of a statement, read in batches", Reads: true, Settings: []Setting{sqlStatement}},
-		{Name: "run", About: "A statement that changes rows or calls a procedure", Effect: true, Response: rowsDone, Settings: []Setting{sqlStatement}},
+		{Name: "run", About: "A statement that changes rows or calls a procedure", Effect: true, Response: rowsDone, Settings: []Setting{sqlStatement, changes}},
 		{Name: "insert", About: "Add a row", Effect: true, Response: rowsDone, Settings: []Setting{tableName}},
 		{Name: "update", About: "Change the rows with a key", Effect: true, Response: rowsDone, Settings: []Setting{tableName, keyColumns}},
 		{Name: "upsert", About: "Add a row, or change the one with its key where a value differs", Effect: true, Response: rowsDone, Settings: []Setting{tableName, keyColumns}},
 		{Name: "delete", About: "Remove the rows with a key", Effect: true, Response: rowsDone, Settings: []Setting{tableName, keyColumns}},
 		{Name: "call", About: "Call a function and take what it gives", Effect: true, Settings: []Setting{
-			{Name: "function", Label: "Function", Type: Text, Required: true}, {Name: "parameters", Label: "Parameters", Type: Text, Help: "Fields of the request in the function's order, with commas between"},
+			{Name: "function", Label: "Function", Type: Text, Required: true}, {Name: "parameters", Label: "Parameters", Type: Text, Help: "Fields of the request in the function's order, with commas between"}, changes,
 		}},
 	},
 }

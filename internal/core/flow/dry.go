@@ -55,6 +55,9 @@ func (d *Dry) Call(_ context.Context, c Call, requests []value.Value) ([]Answere
 		if c.Op.Response != nil { // something as it would be, for the steps that come after
 			if v, f := sample.Make(c.Op.Response, sample.Typical, uint64(i)); f == nil {
 				out[i].Answer = v
+				if c.Rows == AllRows {
+					out[i].Answer = value.ListOf(v)
+				}
 			}
 		}
 	}

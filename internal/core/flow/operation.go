@@ -75,13 +75,14 @@ func (c *compiler) asking(at doc.Text, op *connection.Operation, s *Step) *Askin
 }
 
 var callKind = &Kind{
-	Name: "call", Title: "Call an operation", Group: Systems, About: "Asks a system with each record and adds what it answers.", Effect: true,
+	Name: "call", Title: "Call an operation", Group: Systems, About: "Asks a system with each record and adds what it answers: to do something there, or to read, which changes nothing.", Effect: true,
 	Settings: []Setting{
 		{Name: "connection", Label: "Connection", Type: Part, Of: "connection", Required: true},
 		{Name: "operation", Label: "Operation", Type: Operation, Required: true},
 		{Name: "from", Label: "Record to ask with", Type: Name, Help: "The name of a step's result that is the request as it is; or write it by fields"},
 		{Name: "with", Label: "Ask with", Type: Matches, Help: "Fields of the request and their formulas"},
 		{Name: "as", Label: "Answer is called", Type: Text, Default: "answer"},
+		{Name: "records", Label: "Of an answer of several records", Type: Choice, Default: string(OneRow), Choices: []string{string(OneRow), string(FirstRow), string(AllRows)}, Help: "Of an operation that reads: one, and more are a fault; the first; or all as a list"},
 		{Name: "none", Label: "When there is no answer", Type: Choice, Default: "set aside", Choices: []string{"set aside", "leave out", "go on"}},
 	},
 	Detail:  func(s *Step) string { return s.Setting("operation") },
@@ -95,8 +96,16 @@ func compileCall(c *compiler, s *Step) runner {
 	}
 	c.cur.Op = op
 	a := c.asking(s.At, op, s)
+	rows := Rows("")
+	if op.Verb.Reads {
+		rows = Rows(s.Setting("records"))
+	}
 	slot := -1
-	if op.Response != nil {
+	switch {
+	case op.Response == nil:
+	case rows == AllRows:
+		slot = c.yield(s, "as", Named{Schema: op.Response, List: true}, formula.Type{Kind: value.ListKind, Item: &formula.Type{Kind: value.RecordKind, Fields: op.Response.Root}})
+	default:
 		slot = c.define(s, "as", op.Response)
 	}
 	return func(ctx context.Context, b *Batch, items []*Item) error {
@@ -113,7 +122,7 @@ func compileCall(c *compiler, s *Step) runner {
 		if len(asked) == 0 {
 			return nil
 		}
-		done, err := b.Outside.Call(ctx, Call{Op: op, Flow: c.flow.ID, Step: s.ID, Items: asked}, requests)
+		done, err := b.Outside.Call(ctx, Call{Op: op, Flow: c.flow.ID, Step: s.ID, Items: asked, Rows: rows}, requests)
 		if err != nil {
 			return err
 		}
@@ -125,7 +134,7 @@ func compileCall(c *compiler, s *Step) runner {
 }
 
 func called(s *Step, op *connection.Operation, it *Item, slot int, d Answered) {
-	if op.Verb.Effect && d.Fault == nil {
+	if op.Changes() && d.Fault == nil {
 		effect := Called
 		if d.NotDone {
 			effect = NotDone

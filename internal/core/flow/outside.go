@@ -29,7 +29,38 @@ type Call struct {
 	Step  string
 	Items []*Item                               // to which the requests belong
 	Done  func(from int, done []Answered) error // told of answers as they come; may be nil
+	Rows  Rows                                  // of an operation that gives any number of records: which are wanted
 }
+
+// Rows says which records of the answer of an operation that reads a step wants.
+type Rows string
+
+// One record and no more: others are a fault. The first of however many. All, as a list.
+const (
+	OneRow   Rows = "one record"
+	FirstRow Rows = "the first record"
+	AllRows  Rows = "all, as a list"
+)
+
+// MaxRows bounds the records of one answer that a step takes as a list.
+const MaxRows = 10_000
+
+// AnswerOf describes the answers of a call, as they are kept and read back.
+func (c Call) AnswerOf() *Kept { return answerOf(c.Op.Response, c.Rows == AllRows) }
+
+// answerOf describes answers that are records of a schema, or lists of them; nil where there are none.
+func answerOf(s *schema.Schema, list bool) *Kept {
+	if s == nil {
+		return nil
+	}
+	n := recordOf("answer", s, 0)
+	n.List = list
+	k := keptOf(n)
+	return &k
+}
+
+// RowOf describes the rows of a look-up, as they are kept and read back.
+func (l Lookup) RowOf() *Kept { return answerOf(l.Row, false) }
 
 // Answered is the outcome of one request: an answer, absent where there is none, or a fault.
 type Answered struct {
@@ -95,3 +126,6 @@ type Sight struct {
 	Items  []*Item
 	Within time.Duration // 0: ever
 }
+
+// AnswerOf describes the answers of a flow that is called, as they are kept and read back.
+func (c *Contract) AnswerOf() *Kept { return answerOf(c.Output, false) }

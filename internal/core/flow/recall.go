@@ -6,7 +6,6 @@ import (
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/notation/json"
-	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
 
@@ -106,7 +105,7 @@ type Question struct {
 type question struct {
 	flow, step string
 	asked      string
-	of         *schema.Schema // of the answer; nil where there is none
+	of         *Kept // how its answer is read back; nil where there is none
 }
 
 // hear answers questions: what is known from memory, the others by ask, which gets their positions.
@@ -155,14 +154,14 @@ func heardOf(q question, a Answered, e Effect) Heard {
 }
 
 // Answered reads back what was heard, as a record of a schema.
-func (h Heard) Answered(of *schema.Schema) Answered {
+func (h Heard) Answered(of *Kept) Answered {
 	a := Answered{}
 	if h.Fault != nil {
 		f := *h.Fault
 		a.Fault = &f
 	}
 	if h.Answer != "" && of != nil {
-		a.Answer = keptOf(recordOf("answer", of, 0)).Read(h.Answer)
+		a.Answer = of.Read(h.Answer)
 	}
 	return a
 }
@@ -188,7 +187,7 @@ func asJSON(v value.Value) string {
 func (r *Recorder) Lookup(ctx context.Context, l Lookup, keys [][]value.Value) ([]value.Value, error) {
 	list := make([]question, len(keys))
 	for i, key := range keys {
-		list[i] = question{l.Flow, l.Step, asJSON(value.Rec(value.NewShape(l.Columns...), key)), l.Row}
+		list[i] = question{l.Flow, l.Step, asJSON(value.Rec(value.NewShape(l.Columns...), key)), l.RowOf()}
 	}
 	done, _, err := r.hear(list, false, func(o Outside, left []int) ([]Answered, []Effect, error) {
 		part := l
@@ -243,9 +242,9 @@ func (r *Recorder) Upsert(ctx context.Context, u Upsert, rows []value.Value) ([]
 func (r *Recorder) Call(ctx context.Context, c Call, requests []value.Value) ([]Answered, error) {
 	list := make([]question, len(requests))
 	for i, request := range requests {
-		list[i] = question{c.Flow, c.Step, asJSON(request), c.Op.Response}
+		list[i] = question{c.Flow, c.Step, asJSON(request), c.AnswerOf()}
 	}
-	done, effects, err := r.hear(list, c.Op.Verb.Effect, func(o Outside, left []int) ([]Answered, []Effect, error) {
+	done, effects, err := r.hear(list, c.Op.Changes(), func(o Outside, left []int) ([]Answered, []Effect, error) {
 		part := c
 		part.Items = picked(c.Items, left)
 		answers, err := o.Call(ctx, part, picked(requests, left))

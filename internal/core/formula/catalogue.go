@@ -20,7 +20,7 @@ type Function struct {
 	Result   func(args []Type) Type
 	Call     func(fr *Frame, a []value.Value) (value.Value, error)
 	Examples []Example
-	Constant func(arg int, text string, types []Type) *fault.Fault // why a text that is written as an argument, from 0, is none; may be nil
+	Constant func(arg int, text string, types []Type) *fault.Fault                     // why a text that is written as an argument, from 0, is none; may be nil
 	bind     func(c *compiler, fn *Function, n ast.Node, args []ast.Node) (eval, Type) // compiles a call that is none of values only
 }
 

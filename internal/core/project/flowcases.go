@@ -141,7 +141,7 @@ func (h caseHouse) Start(_ context.Context, c flow.Started, inputs []value.Value
 		case !ok:
 			done[i].Fault = fault.New(fault.NotFound, "no answer of %s is remembered to %s", c.Flow.Title, fault.Quote(asked))
 		default:
-			done[i] = h.Answered(c.Flow.Output)
+			done[i] = h.Answered(c.Flow.AnswerOf())
 		}
 	}
 	return done, nil

@@ -132,7 +132,7 @@ func (d *flowPage) panel(p *project.Project, plan *flow.Plan) {
 	if k.Outside && k.Name != "write" {
 		s.Manners, s.InTry = flow.Manners, string(d.how.Choices[engine.StepOf{Flow: d.ID, Step: s.ID}])
 		if s.InTry == "" {
-			s.InTry = string(engine.Usual(k.Name == "upsert" || ps.Op != nil && ps.Op.Verb.Effect))
+			s.InTry = string(engine.Usual(k.Name == "upsert" || ps.Op != nil && ps.Op.Changes()))
 		}
 	}
 }

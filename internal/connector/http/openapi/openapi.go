@@ -4,6 +4,7 @@ package openapi
 
 import (
 	"fmt"
+	"maps"
 	"regexp"
 	"slices"
 	"sort"
@@ -370,12 +371,17 @@ func answerMedia(c openapi3.Content) (string, bool) {
 	return "", false
 }
 
-// records takes the records that stand in an answer: in its one list, or the answer itself.
+// records takes the records that stand in an answer: in its one list where there is nothing else but paging, or the answer
+// itself.
 func (t *taker) records(id string, s *openapi3.SchemaRef, where string, out *doc.Out) error {
 	inner := s
 	if s.Value.Type.Is("array") && s.Value.Items != nil {
 		inner, where = s.Value.Items, place(s.Value.Items, where+"/items")
-	} else if name, items := oneList(s.Value); items != nil {
+	} else if name, items, others := oneList(s.Value); items != nil && len(others) > 0 {
+		if len(others) <= mostBeside { // with more it is a record of its own that has a list in it
+			t.note("%s: its answer is taken as a whole. To read the entries of %s as records, set Records to /%s; then %s would be left out", id, name, step(name), strings.Join(others, ", "))
+		}
+	} else if items != nil {
 		list := s.Value.Properties[name]
 		where = place(items, place(list, where+"/properties/"+step(name))+"/items")
 		inner = items
@@ -393,24 +399,31 @@ func (t *taker) records(id string, s *openapi3.SchemaRef, where string, out *doc
 	return nil
 }
 
-// oneList is the only list of records of an object that is a shell around it.
-func oneList(s *openapi3.Schema) (name string, items *openapi3.SchemaRef) {
-	for n, p := range s.Properties {
-		if p.Value == nil || !p.Value.Type.Is("array") || p.Value.Items == nil || p.Value.Items.Value == nil || !isRecord(p.Value.Items.Value) {
-			if p.Value != nil && isRecord(p.Value) {
-				return "", nil
-			}
-			continue
+// mostBeside is how many fields beside a list an answer may have for its entries to be proposed as the records.
+const mostBeside = 3
+
+// pagingNames are the names of what an answer tells of its pages, in lower case and without - and _.
+var pagingNames = map[string]bool{
+	"next": true, "nextcursor": true, "nexttoken": true, "nextpage": true, "nextpagetoken": true, "cursor": true, "prev": true, "previous": true, "prevcursor": true,
+	"first": true, "last": true, "page": true, "pages": true, "pagesize": true, "perpage": true, "limit": true, "offset": true, "total": true, "totalcount": true,
+	"totalitems": true, "totalpages": true, "count": true, "size": true, "hasmore": true, "more": true, "links": true, "self": true, "paging": true, "pagination": true,
+}
+
+// oneList is the only list of records of an object; others are the names beside it that tell nothing of pages.
+func oneList(s *openapi3.Schema) (name string, items *openapi3.SchemaRef, others []string) {
+	for _, n := range slices.Sorted(maps.Keys(s.Properties)) {
+		p := s.Properties[n]
+		list := p.Value != nil && p.Value.Type.Is("array") && p.Value.Items != nil && p.Value.Items.Value != nil && isRecord(p.Value.Items.Value)
+		switch {
+		case list && items == nil:
+			name, items = n, p.Value.Items
+		case list:
+			return "", nil, nil
+		case !pagingNames[strings.NewReplacer("-", "", "_", "").Replace(strings.ToLower(n))]:
+			others = append(others, n)
 		}
-		if items != nil {
-			return "", nil
-		}
-		name, items = n, p.Value.Items
 	}
-	if len(s.Properties) > 4 {
-		return "", nil // a record of its own with a list in it
-	}
-	return name, items
+	return name, items, others
 }
 
 // schema imports the schema at a place, once; one of the components keeps its name.

@@ -116,3 +116,33 @@ func TestWhatIsNoDocumentIsRefused(t *testing.T) {
 	_, err := Take("x", "x.yaml", []byte("openapi: 3.0.0\ninfo: {title: a, version: b}\npaths: {/a: {$ref: 'http://169.254.169.254/x.yaml'}}"))
 	require.Error(t, err, "nothing is fetched from elsewhere")
 }
+
+// TestNoFieldOfAnAnswerIsDropped: a list is taken as the records only where there is nothing beside it but paging; else the
+// answer is taken as a whole, and its entries are proposed.
+func TestNoFieldOfAnAnswerIsDropped(t *testing.T) {
+	const answers = `
+openapi: 3.0.3
+info: {title: Bills, version: "1"}
+paths:
+  /bills/{no}:
+    get:
+      operationId: getBill
+      parameters: [{name: no, in: path, required: true, schema: {type: string}}]
+      responses: {"200": {description: a bill, content: {application/json: {schema: {type: object, properties: {amount: {type: number}, currency: {type: string}, lines: {type: array, items: {type: object, properties: {text: {type: string}}}}}}}}}}
+  /bills:
+    get:
+      operationId: listBills
+      responses: {"200": {description: bills, content: {application/json: {schema: {type: object, properties: {total_count: {type: integer}, next: {type: string}, bills: {type: array, items: {type: object, properties: {no: {type: string}}}}}}}}}}
+`
+	taken, err := Take("bills", "bills.yaml", []byte(answers))
+	require.NoError(t, err)
+	require.Equal(t, []string{"get-bill: its answer is taken as a whole. To read the entries of lines as records, set Records to /lines; then amount, currency would be left out"}, taken.Notes)
+	fields := map[string][]string{}
+	for _, s := range taken.Schemas {
+		for _, f := range s.Root.Fields {
+			fields[s.ID] = append(fields[s.ID], f.Name)
+		}
+	}
+	require.ElementsMatch(t, []string{"amount", "currency", "lines"}, fields["bills-get-bill"])
+	require.Equal(t, []string{"no"}, fields["bills-list-bills"])
+}

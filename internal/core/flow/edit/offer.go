@@ -123,17 +123,17 @@ func (o *offering) operation(conn *connection.Connection, op *connection.Operati
 			of.Yields = op.Response.ID
 		}
 	}
-	if op.Verb.Reads {
-		if o.plan.ReadStep != nil || !o.top || op.Response == nil {
-			return
-		}
-		of.Kind, of.Yields = "read", "records of "+of.Yields
-	}
 	if op.Request != nil {
 		of.Settings = append(of.Settings, o.filled(op.Request)...)
 	}
 	if op.Response != nil {
 		of.Settings.Add("as", named(op.Response.ID))
+	}
+	if op.Verb.Reads && o.plan.ReadStep == nil && o.top && op.Response != nil { // its records become those of the flow
+		read := of
+		read.Kind, read.Yields = "read", "records of "+of.Yields
+		o.list = append(o.list, read)
+		of.Key, of.About = of.Key+"/ask", conn.Title+", asked for its answer"
 	}
 	o.list = append(o.list, of)
 }
