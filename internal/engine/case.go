@@ -18,7 +18,7 @@ import (
 // SampleCase is a sample of a draft as the message of a case, with what systems answer to it: those that are asked really
 // by their answers, the others by what is made up. Of a flow that reads records it is one of them.
 func (e *Engine) SampleCase(ctx context.Context, p *project.Project, flowID, sample string, record int, how How) (project.Run, *fault.Fault) {
-	how.Record, how.At, how.Keeps = record, time.Now(), true
+	how.Record, how.At, how.Keeps, how.Reads = record, time.Now(), true, true
 	if how.Heard == nil {
 		how.Heard = &flow.Recording{}
 	}

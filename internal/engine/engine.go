@@ -38,6 +38,7 @@ import (
 	"go.opentelemetry.io/otel/trace"
 
 	"hollowreed/internal/connector"
+	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/store"
 )
@@ -163,7 +164,7 @@ func (e *Engine) Start(ctx context.Context) error {
 	e.stopped = stopped
 	e.claims, e.ends = newTogether(serving, e.claimFree), newTogether(serving, e.endAll)
 	ctx, e.stop = context.WithCancel(ctx)
-	if err := store.Beat(ctx, e.db, e.ID); err != nil {
+	if err := e.serve(ctx); err != nil {
 		return err
 	}
 	if err := e.river.Start(context.WithoutCancel(ctx)); err != nil {
@@ -178,6 +179,25 @@ func (e *Engine) Start(ctx context.Context) error {
 	e.every(ctx, e.opt.Sweep, "remove what is not kept", e.sweep)
 	e.every(ctx, min(time.Second, e.opt.Health), "look at the connections", e.watchHealth)
 	return nil
+}
+
+// serve joins the workers. It is a fault to join those of another project or environment: runs do not name theirs yet, so that
+// each would take on the others' with its own connections.
+func (e *Engine) serve(ctx context.Context) error {
+	return pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
+		if e.opt.Project != "" {
+			want := store.Serving{Project: e.opt.Project, Environment: e.opt.Env}
+			held, err := store.Serve(ctx, tx, want, e.opt.Silence)
+			if err != nil {
+				return err
+			}
+			if held != want {
+				return fault.Expect(fault.Setting, fmt.Sprintf("a worker for %s in %s, whose runs this database holds", held.Project, held.Environment), fmt.Sprintf("one for %s in %s", want.Project, want.Environment)).
+					Mended("Start it with --environment %s, give %s a database of its own, or wait until its workers have stopped and its runs have ended", held.Environment, want.Environment)
+			}
+		}
+		return store.Beat(ctx, tx, e.ID)
+	})
 }
 
 // quick opens connections to the same database that do not wait for the disk at a commit. All that is done with them is done

@@ -14,6 +14,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
+	"hollowreed/internal/connector"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/standin/gauges"
@@ -164,6 +165,30 @@ func TestTwoWorkersTakeAFileOnce(t *testing.T) {
 	require.Empty(t, left)
 }
 
+// TestWorkersOfOneEnvironment: a second one for another environment would take on the first one's runs with other settings. It
+// does not start while there are any.
+func TestWorkersOfOneEnvironment(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	first := w.start(Options{Project: "skerry", Env: "Workbench"})
+	other := func(project, env string) error {
+		pool := connector.NewPool(w.settings, connector.Rules{})
+		t.Cleanup(pool.Close)
+		e, err := New(w.db, pool, Options{Project: project, Env: env})
+		require.NoError(t, err)
+		if err = e.Start(context.WithoutCancel(t.Context())); err == nil {
+			t.Cleanup(e.Stop)
+		}
+		return err
+	}
+	require.EqualError(t, other("skerry", "Live"), "expected a worker for skerry in Workbench, whose runs this database holds, found one for skerry in Live. "+
+		"Start it with --environment Workbench, give Live a database of its own, or wait until its workers have stopped and its runs have ended")
+	require.Error(t, other("other", "Workbench"))
+	require.NoError(t, other("skerry", "Workbench"))
+	first.Stop()
+	require.Error(t, other("skerry", "Live"), "there is one still")
+}
+
 func TestOnlyFilesOfTheMaskInTheFolderItselfAreTaken(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
@@ -251,7 +276,8 @@ func TestATryWritesNothing(t *testing.T) {
 	require.NotNil(t, e.Try(t.Context(), p, flowID, "none.tide", How{}).Fault)
 	require.NotNil(t, e.Try(t.Context(), p, "none", "sk_0309.tide", How{}).Fault)
 	w.setLedger(false)
-	down := e.Try(t.Context(), p, flowID, "sk_0309.tide", How{})
+	require.Nil(t, e.Try(t.Context(), p, flowID, "sk_0309.tide", How{}).Fault, "a try that nobody has asked for reaches no system")
+	down := e.Try(t.Context(), p, flowID, "sk_0309.tide", How{Reads: true})
 	require.Contains(t, down.Fault.What(), "cannot be reached")
 	require.Equal(t, 17, down.Counts["keep"].Out, "the steps before it are shown")
 }

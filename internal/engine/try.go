@@ -9,6 +9,7 @@ import (
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/project"
+	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
 
@@ -32,7 +33,8 @@ type Trial struct {
 type How struct {
 	Choices map[StepOf]flow.Manner // of steps that reach a system, where it is not the usual one
 	Heard   *flow.Recording        // what systems answered before; nil: nothing
-	Asks    bool                   // somebody has asked for this try: what is to be done really is done
+	Asks    bool                   // somebody has asked for this try: systems are read, and what is to be done really is done
+	Reads   bool                   // systems are read, and nothing is done
 	Watch   flow.Watcher           // nil: nobody watches
 	Record  int                    // from 1: the only one that is tried; 0: all
 	At      time.Time              // that it is for the steps; zero: now
@@ -58,28 +60,32 @@ func (h How) chosen(f, step string, effect bool) flow.Manner {
 	return Usual(effect)
 }
 
-// outside is how a try reaches systems. A page is drawn by a try that nobody has asked for: then a step that is done
-// really, and changes something, shows what it answered when somebody did.
-func (h How) outside(inner flow.Outside) *flow.Recorder {
-	r := &flow.Recorder{Inner: inner, Dry: &flow.Dry{}, Heard: h.Heard, All: h.Keeps}
+// asks says whether a step is asked now. A page is drawn by a try that nobody has asked for: it reaches no system, and shows
+// what was answered when somebody did.
+func (h How) asks(effect bool) bool { return h.Asks || h.Reads && !effect }
+
+// outside is how a try reaches systems.
+func (h How) outside(inner flow.Outside, p *project.Project) *flow.Recorder {
+	dry := &flow.Dry{Rows: func(s *schema.Schema) ([]value.Value, error) { return p.SampleRecords(s, MaxTried) }, Asks: "Press Try with sample (Ctrl Enter) to ask"}
+	r := &flow.Recorder{Inner: inner, Dry: dry, Heard: h.Heard, All: h.Keeps, At: h.At}
 	r.Choose = func(f, step string, effect bool) flow.Manner {
 		c := h.chosen(f, step, effect)
-		if effect && c == flow.Really && !h.Asks {
+		if c == flow.Really && !h.asks(effect) {
 			return flow.NotAtAll
 		}
 		return c
 	}
 	if !h.Replays {
-		r.Again = func(f, step string) bool {
-			c := h.chosen(f, step, true)
-			return c == flow.Remembered || c == flow.Really && !h.Asks && h.Choices[StepOf{f, step}] != ""
+		r.Again = func(f, step string, effect bool) bool {
+			c := h.chosen(f, step, effect)
+			return c == flow.Remembered || c == flow.Really && !h.asks(effect)
 		}
 	}
 	return r
 }
 
-// Try runs a draft on a sample. Look-ups are done really and what would be written is not, unless something else is
-// chosen for a step.
+// Try runs a draft on a sample. What would be written is not, unless something else is chosen for a step; systems are read
+// when somebody asks for it, and otherwise what they answered then is taken.
 func (e *Engine) Try(ctx context.Context, p *project.Project, flowID, sample string, how How) *Trial {
 	t := &Trial{Sample: sample, how: how}
 	plan := p.Flow(flowID)
@@ -103,7 +109,7 @@ func (e *Engine) Try(ctx context.Context, p *project.Project, flowID, sample str
 		return t
 	}
 	facts.Reference = plan.ReferenceOf(flow.RunFacts(facts.ID, facts.File, "", 0, facts.Started), input, facts.Request)
-	outside := how.outside(e.outside)
+	outside := how.outside(e.outside, p)
 	house := &flow.DryHouse{Outside: outside, Plan: p.Flow, At: at, Facts: facts, Watch: how.Watch, Secrets: e.outside.Secret}
 	if how.Keeps {
 		house.Heard = how.Heard

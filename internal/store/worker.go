@@ -22,6 +22,26 @@ func Beat(ctx context.Context, db DB, id string) error {
 	return err
 }
 
+// Serving is the project and the environment whose runs a database holds.
+type Serving struct{ Project, Environment string }
+
+// Serve notes for which project and environment a worker runs flows, and gives those that the database's runs are for. They
+// differ while there are living workers, or runs under way, for others: they would be mixed.
+func Serve(ctx context.Context, tx pgx.Tx, s Serving, silence time.Duration) (held Serving, err error) {
+	if _, err = tx.Exec(ctx, "insert into serves (project, environment) values ($1, $2) on conflict do nothing", s.Project, s.Environment); err != nil {
+		return held, err
+	}
+	var free bool
+	err = tx.QueryRow(ctx, `select project, environment, not exists (select from worker where beat_at >= now() - make_interval(secs => $1))
+		and not exists (select from run where state not in ('done', 'set aside', 'stopped')) from serves for update`, silence.Seconds()).
+		Scan(&held.Project, &held.Environment, &free)
+	if err != nil || held == s || !free {
+		return held, err
+	}
+	_, err = tx.Exec(ctx, "update serves set project = $1, environment = $2", s.Project, s.Environment)
+	return s, err
+}
+
 // Leave takes a worker off the list.
 func Leave(ctx context.Context, db DB, id string) error {
 	_, err := db.Exec(ctx, "delete from worker where id = $1", id)

@@ -18,6 +18,7 @@ import (
 type Dry struct {
 	Rows  func(row *schema.Schema) ([]value.Value, error) // the sample rows of a schema
 	Tell  func(u Upsert, row value.Value)                 // may be nil
+	Asks  string                                          // how answers are got that no sample is kept of; empty: they are made up
 	mu    sync.Mutex
 	cache map[string][]value.Value
 }
@@ -38,7 +39,11 @@ func (d *Dry) Lookup(_ context.Context, l Lookup, keys [][]value.Value) ([]value
 		d.cache[l.Row.ID] = rows
 	}
 	if len(rows) == 0 {
-		return nil, fault.New(fault.Setting, "the schema %s has no sample rows to look into", l.Row.ID).Mended("Keep a sample with it, or run really")
+		f := fault.New(fault.Setting, "the schema %s has no sample rows to look into", l.Row.ID).Mended("Keep a sample with it, or run really")
+		if d.Asks != "" {
+			f.Mended("%s", d.Asks)
+		}
+		return nil, f
 	}
 	out := make([]value.Value, len(keys))
 	for i, key := range keys {
@@ -47,12 +52,33 @@ func (d *Dry) Lookup(_ context.Context, l Lookup, keys [][]value.Value) ([]value
 	return out, nil
 }
 
-// Call asks nobody; the answers are made up.
+// samples are the kept records of a schema; none where there are none, or they cannot be read.
+func (d *Dry) samples(s *schema.Schema) []value.Value {
+	if s == nil || d.Rows == nil {
+		return nil
+	}
+	rows, err := d.Rows(s)
+	if err != nil {
+		return nil
+	}
+	return rows
+}
+
+// Call asks nobody; the answers are the samples that are kept of them, or else made up.
 func (d *Dry) Call(_ context.Context, c Call, requests []value.Value) ([]Answered, error) {
 	out := make([]Answered, len(requests))
+	rows := d.samples(c.Op.Response)
 	for i := range out {
 		out[i].NotDone = true
-		if c.Op.Response != nil { // something as it would be, for the steps that come after
+		switch {
+		case c.Op.Response == nil:
+		case len(rows) > 0 && c.Rows == AllRows:
+			out[i].Answer = value.ListOf(rows...)
+		case len(rows) > 0:
+			out[i].Answer = rows[0]
+		case d.Asks != "" && !c.Op.Changes():
+			out[i].Fault = fault.New(fault.NotFound, "%s was not asked yet, and no sample of its answer is kept", c.Op.Name).Mended("%s", d.Asks)
+		default: // something as it would be, for the steps that come after
 			if v, f := sample.Make(c.Op.Response, sample.Typical, uint64(i)); f == nil {
 				out[i].Answer = v
 				if c.Rows == AllRows {

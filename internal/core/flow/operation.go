@@ -141,6 +141,9 @@ func called(s *Step, op *connection.Operation, it *Item, slot int, d Answered) {
 		}
 		it.did(s.ID, effect)
 	}
+	if d.NotDone && d.Fault == nil && !op.Changes() {
+		it.Notes = append(it.Notes, it.placed(s.ID, fault.New(fault.Note, "Not asked yet: this is the kept sample of its answer."))...)
+	}
 	switch {
 	case d.Fault != nil:
 		f := *d.Fault

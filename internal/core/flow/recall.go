@@ -3,6 +3,7 @@ package flow
 import (
 	"context"
 	"sync"
+	"time"
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/notation/json"
@@ -17,6 +18,19 @@ type Heard struct {
 	Answer string       `json:"answer,omitempty"` // empty: nothing
 	Effect Effect       `json:"effect,omitempty"`
 	Fault  *fault.Fault `json:"fault,omitempty"`
+	At     *time.Time   `json:"at,omitempty"` // when it was answered; nil: not known, or made up
+}
+
+// Since is when what is known of a step was answered: the oldest of its answers. It is zero where nothing is.
+func (r *Recording) Since(flow, step string) (at time.Time) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, h := range r.known {
+		if h.Flow == flow && h.Step == step && h.At != nil && (at.IsZero() || h.At.Before(at)) {
+			at = *h.At
+		}
+	}
+	return at
 }
 
 // Key tells what was heard from all else.
@@ -88,7 +102,9 @@ type Recorder struct {
 	// Choose says what is done about a step; effect says whether it changes its system.
 	Choose func(flow, step string, effect bool) Manner
 	// Again says whether what was heard before is taken for a step; nil is always.
-	Again func(flow, step string) bool
+	Again func(flow, step string, effect bool) bool
+	// At is noted with what is heard.
+	At time.Time
 	// All keeps what was made up, too.
 	All bool
 	// Tell is told of every question as it is asked, whether it is answered from memory or not; it may be nil.
@@ -116,7 +132,7 @@ func (r *Recorder) hear(list []question, effect bool, ask func(o Outside, left [
 		if r.Tell != nil {
 			r.Tell(Question{q.flow, q.step, q.asked, effect})
 		}
-		if h, ok := r.Heard.Find(q.flow, q.step, q.asked); ok && (r.Again == nil || r.Again(q.flow, q.step)) {
+		if h, ok := r.Heard.Find(q.flow, q.step, q.asked); ok && (r.Again == nil || r.Again(q.flow, q.step, effect)) {
 			done[i], effects[i] = h.Answered(q.of), h.Effect
 			continue
 		}
@@ -138,7 +154,11 @@ func (r *Recorder) hear(list []question, effect bool, ask func(o Outside, left [
 		for n, i := range left[how] {
 			done[i], effects[i] = answers[n], effect[n]
 			if how == Really || r.All {
-				r.Heard.Add(heardOf(list[i], answers[n], effect[n]))
+				h := heardOf(list[i], answers[n], effect[n])
+				if how == Really && !r.At.IsZero() {
+					h.At = &r.At
+				}
+				r.Heard.Add(h)
 			}
 		}
 	}

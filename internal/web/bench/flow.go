@@ -89,6 +89,7 @@ type flowPage struct {
 	Summary       []string // the drawing as text
 	Trial         *engine.Trial
 	Files         []engine.TriedFile // that the chosen step would write
+	Since         time.Time          // when the remembered answers of the chosen step were given; zero: there are none
 	Step          *stepPanel
 	Record        int // from 1
 	Records       int

@@ -33,6 +33,9 @@ func (d *flowPage) record(plan *flow.Plan) {
 		}
 	}
 	d.In, d.Out, d.Told, d.RecordFaults = Passage(plan, d.item, d.Step.ID)
+	if ps := d.Step.ps; ps != nil && d.how.Heard != nil {
+		d.Since = d.how.Heard.Since(d.ID, ps.Step.ID)
+	}
 	if ps := d.Step.ps; ps != nil && ps.File != nil {
 		list, err := d.Trial.Files(ps.File)
 		if err != nil {

@@ -2,6 +2,7 @@ package bench
 
 import (
 	"slices"
+	"time"
 
 	"github.com/gin-gonic/gin"
 
@@ -20,6 +21,16 @@ func (b bench) how(c *gin.Context, plan *flow.Plan) (engine.How, error) {
 	}
 	heard, err := store.HeardOf(c, b.DB, b.Project, append([]string{plan.Flow.ID}, plan.Flows...)...)
 	return engine.How{Choices: choices, Heard: heard}, err
+}
+
+// since is when the remembered answers of a flow's steps were given: the oldest of them; zero where there are none.
+func since(heard *flow.Recording, plan *flow.Plan) (at time.Time) {
+	for _, ps := range plan.Steps {
+		if s := heard.Since(plan.Flow.ID, ps.Step.ID); !s.IsZero() && (at.IsZero() || s.Before(at)) {
+			at = s
+		}
+	}
+	return at
 }
 
 // tryFlow tries a draft because somebody asks for it: what is to be done really is done, and what systems answer is

@@ -3,6 +3,7 @@ package bench
 import (
 	"slices"
 	"strconv"
+	"time"
 
 	"github.com/gin-gonic/gin"
 
@@ -12,7 +13,6 @@ import (
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
-	"hollowreed/internal/engine"
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/page"
 )
@@ -45,8 +45,9 @@ type mappingPage struct {
 	Records       int
 	Before, After string
 	Told          string
-	Show          string // open or made: only those target fields are listed
-	Open, Unused  int    // target fields that are still to be done, source fields that no rule reads
+	Since         time.Time // when what systems answered was answered; zero: no system was asked
+	Show          string    // open or made: only those target fields are listed
+	Open, Unused  int       // target fields that are still to be done, source fields that no rule reads
 	Cases, Failed int
 	Schemas       []project.Part
 	Mends         []mendRow
@@ -128,7 +129,13 @@ func (d *mappingPage) message(c *gin.Context, b bench, p *project.Project, plan 
 			continue
 		}
 		d.sample(c, fp.Source.Samples)
-		trial := b.Engine.Try(c, p, part.ID, d.Sample, engine.How{})
+		how, err := b.how(c, fp)
+		if err != nil {
+			d.Told = "The remembered answers cannot be read."
+			return
+		}
+		trial := b.Engine.Try(c, p, part.ID, d.Sample, how)
+		d.Since = since(how.Heard, fp)
 		if trial.Fault != nil {
 			d.Told = trial.Fault.What()
 		}

@@ -7,9 +7,9 @@ import (
 	"strings"
 
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/notation/all"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/schema/edit"
-	"hollowreed/internal/core/schema/infer"
 	"hollowreed/internal/core/value"
 )
 
@@ -31,9 +31,30 @@ type rulerLine struct {
 }
 
 type rulerPart struct {
+	Cells []rulerCell
+	Tint  int
+	Name  string
+}
+
+// rulerCell is a character with the number of columns that it takes.
+type rulerCell struct {
 	Text string
-	Tint int
-	Name string
+	Wide int
+}
+
+// cellsOf draws columns: characters as wide as they are counted. A cut through the bytes of one shows its rest.
+func cellsOf(columns []string) (cells []rulerCell) {
+	for i, c := range columns {
+		switch {
+		case c == "" && i > 0:
+			cells[len(cells)-1].Wide++
+		case c == "":
+			cells = append(cells, rulerCell{"\uFFFD", 1})
+		default:
+			cells = append(cells, rulerCell{c, 1})
+		}
+	}
+	return cells
 }
 
 type tick struct{ Column, Left int }
@@ -79,15 +100,15 @@ func (d *schemaPage) ruler(s *schema.Schema, text string) {
 		first, most = begin, rulerLines+nestedMore
 	}
 	text = strings.TrimSuffix(text, "\n")
-	all := strings.Count(text, "\n") + 1
-	first = max(1, min(first, all-most+1))
+	of := strings.Count(text, "\n") + 1
+	first = max(1, min(first, of-most+1))
 	n := 0
 	for line := range strings.SplitSeq(text, "\n") {
 		if n++; n == first+most {
 			return
 		}
 		if n >= first {
-			d.rule(s, strings.ToValidUTF8(infer.Text([]byte(strings.TrimSuffix(line, "\r"))), "\uFFFD"), n, all)
+			d.rule(s, all.Decode(s, []byte(strings.TrimSuffix(line, "\r"))), n, of)
 		}
 	}
 }
@@ -112,7 +133,7 @@ func (d *schemaPage) rule(s *schema.Schema, text string, number, of int) {
 	}
 	l.Href = "/bench/schemas/" + d.ID + "?" + q.Encode()
 	if !ok || l.Passed {
-		l.Parts = []rulerPart{{Text: text, Tint: 4}}
+		l.Parts = []rulerPart{{Cells: cellsOf(s.Cells(text)), Tint: 4}}
 		d.Ruler = append(d.Ruler, l)
 		return
 	}
@@ -120,7 +141,7 @@ func (d *schemaPage) rule(s *schema.Schema, text string, number, of int) {
 	if l.record = at; len(at) > 0 {
 		l.Kind = record.Name
 	}
-	l.Parts = parts(record, []rune(text))
+	l.Parts = parts(record, s.Cells(text))
 	d.Ruler = append(d.Ruler, l)
 }
 
@@ -134,12 +155,12 @@ func firstField(s *schema.Schema, at edit.Path) edit.Path {
 	return at
 }
 
-func parts(record *schema.Field, raw []rune) []rulerPart {
+func parts(record *schema.Field, raw []string) []rulerPart {
 	var out []rulerPart
 	at, tint := 0, 0
 	if n := min(len([]rune(record.Written.Begins)), len(raw)); n > 0 && record.Width() > 0 {
 		at = uncovered(record, n)
-		out = append(out, rulerPart{Text: string(raw[:at]), Tint: 4, Name: "what the line begins with"})
+		out = append(out, rulerPart{Cells: cellsOf(raw[:at]), Tint: 4, Name: "what the line begins with"})
 	}
 	for _, f := range record.Fields {
 		if f.Written.From == 0 {
@@ -147,14 +168,14 @@ func parts(record *schema.Field, raw []rune) []rulerPart {
 		}
 		from, to := max(at, min(f.Written.From-1, len(raw))), min(f.Written.To, len(raw))
 		if from > at {
-			out = append(out, rulerPart{Text: string(raw[at:from]), Tint: -1})
+			out = append(out, rulerPart{Cells: cellsOf(raw[at:from]), Tint: -1})
 		}
 		to = max(from, to)
-		out = append(out, rulerPart{Text: string(raw[from:to]), Tint: tint % 4, Name: f.Name})
+		out = append(out, rulerPart{Cells: cellsOf(raw[from:to]), Tint: tint % 4, Name: f.Name})
 		at, tint = to, tint+1
 	}
 	if at < len(raw) {
-		out = append(out, rulerPart{Text: string(raw[at:]), Tint: -1})
+		out = append(out, rulerPart{Cells: cellsOf(raw[at:]), Tint: -1})
 	}
 	return out
 }
@@ -213,7 +234,9 @@ func (d *schemaPage) marks(s *schema.Schema) {
 func (l *rulerLine) length() int {
 	n := 0
 	for _, p := range l.Parts {
-		n += len([]rune(p.Text))
+		for _, c := range p.Cells {
+			n += c.Wide
+		}
 	}
 	return n
 }
@@ -230,7 +253,9 @@ func (d *schemaPage) FirstLine() string {
 		}
 		var b strings.Builder
 		for _, p := range l.Parts {
-			b.WriteString(p.Text)
+			for _, c := range p.Cells {
+				b.WriteString(c.Text)
+			}
 		}
 		return b.String()
 	}

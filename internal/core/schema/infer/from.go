@@ -7,6 +7,7 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/notation"
@@ -70,7 +71,7 @@ func reading(id, notation string, settings schema.Settings, sample []byte) (*sch
 		fields = types.fields(notation, settings)
 		if s.Settings.LineEnd = "any"; notation == "fixedwidth" {
 			s.Settings.Lines.Begins = types.key
-			s.Settings.Characters = settings.Encoding == "UTF-8" && !ascii(sample)
+			s.Settings.Characters = settings.Encoding == "UTF-8" && !ascii(sample) && !sameBytes(ls)
 		}
 	case notation == "csv":
 		for i, name := range split(ls[0], settings.Delimiter, settings.Quote) {
@@ -80,8 +81,8 @@ func reading(id, notation string, settings schema.Settings, sample []byte) (*sch
 			fields = append(fields, textField(name))
 		}
 	case notation == "fixedwidth":
-		s.Settings.Characters = settings.Encoding == "UTF-8" && !ascii(sample)
-		for i, c := range Columns(ls) {
+		s.Settings.Characters = settings.Encoding == "UTF-8" && !ascii(sample) && !sameBytes(ls)
+		for i, c := range Columns(widened(s, ls)) {
 			f := textField(fmt.Sprintf("field_%d", i+1))
 			f.Written.From, f.Written.To = c[0]+1, c[1]
 			fields = append(fields, f)
@@ -95,6 +96,30 @@ func reading(id, notation string, settings schema.Settings, sample []byte) (*sch
 	}
 	s.Root = (&schema.Field{Name: id, Kind: value.RecordKind, Min: 1, Max: 1, Fields: fields, Written: schema.Written{Begins: s.Settings.Lines.Begins}}).Sealed()
 	return s, nil
+}
+
+// sameBytes says whether lines are equally long in bytes, and not in characters: then columns are bytes.
+func sameBytes(lines []string) bool {
+	bytes, characters := true, true
+	for _, l := range lines {
+		bytes = bytes && len(l) == len(lines[0])
+		characters = characters && utf8.RuneCountInString(l) == utf8.RuneCountInString(lines[0])
+	}
+	return len(lines) > 1 && bytes && !characters
+}
+
+// widened are lines whose characters stand for the columns that they take.
+func widened(s *schema.Schema, lines []string) []string {
+	wide := make([]string, len(lines))
+	for i, l := range lines {
+		for _, c := range s.Cells(l) {
+			if c == "" {
+				c = "x" // more of the character before it
+			}
+			wide[i] += c
+		}
+	}
+	return wide
 }
 
 func textField(name string) *schema.Field {

@@ -156,3 +156,20 @@ func FuzzFrom(f *testing.F) {
 		}
 	})
 }
+
+// TestColumnsAreBytesWhereLinesAreEquallyLongInThem: and characters otherwise.
+func TestColumnsAreBytesWhereLinesAreEquallyLongInThem(t *testing.T) {
+	for text, characters := range map[string]bool{
+		"01 Þóra  7\r\n02 Jon     9\r\n03 Ada     5\r\n": false, // twelve bytes each
+		"01 Þóra 7\r\n02 Jon  9\r\n03 Ada  5\r\n":        true,
+		"01 Þóra 7\r\n02 Jo 9\r\n":                       true,
+	} {
+		r, err := From("s", "S", "fixedwidth", Sample{Name: "a.txt", Content: []byte(text)})
+		require.NoError(t, err)
+		require.Equal(t, characters, r.Schema.Settings.Characters, text)
+	}
+	r, err := From("s", "S", "fixedwidth", Sample{Name: "a.txt", Content: []byte("01 Þóra  7\r\n02 Jon     9\r\n03 Ada     5\r\n")})
+	require.NoError(t, err)
+	require.Equal(t, 12, r.Schema.Root.Fields[len(r.Schema.Root.Fields)-1].Written.To)
+	require.Equal(t, []string{"0", "1", " ", "Þ", "", "ó", "", "r"}, r.Schema.Cells("01 Þór"))
+}
