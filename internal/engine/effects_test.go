@@ -119,3 +119,39 @@ steps:
 	require.Empty(t, entry.Inner[1].Faults)
 	require.Zero(t, r.Counts["first"].Called, "reading changes nothing")
 }
+
+// TestOddValuesOfADatabaseAreTheirRecordsFault: what a type cannot hold sets its record aside with column and value, and the
+// run goes on; null is no fault of a column that may have it.
+func TestOddValuesOfADatabaseAreTheirRecordsFault(t *testing.T) {
+	t.Parallel()
+	w, _, _ := crated(t)
+	w.settings["second"] = w.settings["harbour-ledger"]
+	_, err := w.ledger.Exec(t.Context(), `create table odd (id int primary key, amount numeric, until date, at timestamptz, span int4range, list int[], wait interval, f float8);
+		insert into odd values (1, 1.5, '2031-01-01', now(), '[1,3)', '{1,2}', '1 day', 2), (2, 'NaN', '2031-01-01', now(), null, null, null, null),
+			(3, 1, 'infinity', now(), null, null, null, null), (4, 1, '0044-03-15 BC', '-infinity', null, null, null, null), (5, null, null, null, null, null, null, 'Infinity'), (6, 2, null, null, null, null, null, null)`)
+	require.NoError(t, err)
+	tables, err := w.engine.outside.Tables(t.Context(), "second")
+	require.NoError(t, err)
+	s, _, err := tables.Describe(t.Context(), "odd", "odd", 10)
+	require.NoError(t, err)
+	w.add("odd", map[string]string{
+		"connections/second.yaml": "connection: Second\nkind: sql\noperations:\n  - {operation: all, name: All, does: query, response: odd, statement: \"select * from odd order by id\"}\n",
+		"schemas/odd.yaml":        string(schema.Write(s)),
+		"flows/odd.yaml":          "flow: Odd\ntrigger: {kind: person}\nsteps:\n  - {step: read, id: read, connection: second, operation: all, as: odd}\n  - step: each\n    id: each\n    of: odd\n    steps:\n      - {step: note, id: n, text: 'coalesce(odd.span, \"none\")'}\n",
+	})
+	r := w.begun("odd", nil)
+	require.Equal(t, store.SetAside, r.State, "%v", r.Fault)
+	require.Equal(t, 6, r.Taken)
+	told := map[int][]string{}
+	for _, a := range w.openAsides(r.ID) {
+		for _, f := range a.Faults {
+			told[a.Record+1] = append(told[a.Record+1], f.What())
+		}
+	}
+	require.Len(t, told, 4, "%v", told)
+	for record, want := range map[int][]string{2: {"amount", `"NaN"`}, 3: {"until", `"infinity"`}, 4: {"until", "outside of the years"}, 5: {"f:", `"Infinity"`}} {
+		for _, text := range append(want, "convert it in the operation") {
+			require.Contains(t, strings.Join(told[record], " | "), text)
+		}
+	}
+}

@@ -54,7 +54,7 @@ func (db *DB) described(ctx context.Context, id string, st sqltext.Statement, ro
 		if err != nil {
 			return err
 		}
-		if s, err = shapeOf(ctx, tx, id, d.Fields); err != nil {
+		if s, err = shapeOf(ctx, tx, id, st.Text, d.Fields); err != nil {
 			return err
 		}
 		if len(st.Names) == 0 && rows > 0 { // values for the parameters are not known yet
@@ -88,7 +88,7 @@ var kindsOf = map[uint32]value.Kind{
 	pgtype.TimeOID: value.Time, pgtype.TimestamptzOID: value.Timestamp, pgtype.ByteaOID: value.Binary,
 }
 
-func shapeOf(ctx context.Context, tx pgx.Tx, id string, columns []pgconn.FieldDescription) (*schema.Schema, error) {
+func shapeOf(ctx context.Context, tx pgx.Tx, id, statement string, columns []pgconn.FieldDescription) (*schema.Schema, error) {
 	s := &schema.Schema{ID: id, Title: id, Notation: "rows"}
 	root := &schema.Field{Name: id, Kind: value.RecordKind, Min: 1, Max: 1, Must: schema.Must{Places: -1}}
 	seen := map[string]bool{}
@@ -97,7 +97,7 @@ func shapeOf(ctx context.Context, tx pgx.Tx, id string, columns []pgconn.FieldDe
 			return nil, fault.New(fault.Setting, "two columns are called %s", c.Name).Mended("Give one of them another name with as")
 		}
 		seen[c.Name] = true
-		f := &schema.Field{Name: c.Name, Kind: value.Text, Max: 1, Must: schema.Must{Places: -1}}
+		f := &schema.Field{Name: c.Name, Kind: value.Text, Max: 1, Nullable: true, Must: schema.Must{Places: -1}}
 		if k, ok := kindsOf[c.DataTypeOID]; ok {
 			f.Kind = k
 		}
@@ -111,8 +111,8 @@ func shapeOf(ctx context.Context, tx pgx.Tx, id string, columns []pgconn.FieldDe
 			if err != nil {
 				return nil, err
 			}
-			if required {
-				f.Min = 1
+			if required && !sqltext.Outer(statement) {
+				f.Min, f.Nullable = 1, false
 			}
 		}
 		root.Fields = append(root.Fields, f)
@@ -172,11 +172,12 @@ func textRow(rows pgx.Rows, s *schema.Schema) (value.Value, error) {
 	fields := make([]value.Value, len(texts))
 	for i, f := range s.Root.Fields {
 		if texts[i] == nil {
+			fields[i] = value.NullValue
 			continue
 		}
 		v, ok := readText(f.Kind, *texts[i])
 		if !ok {
-			return value.Value{}, fault.Expect(fault.Type, f.Kind.String(), fault.Quote(*texts[i])).In(f.Name)
+			v = value.Str(*texts[i])
 		}
 		fields[i] = v
 	}

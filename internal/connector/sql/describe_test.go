@@ -27,21 +27,27 @@ fields:
   - name: flag
     type: boolean
     occurs: 0..1
+    nullable: true
   - name: day
     type: date
     occurs: 0..1
+    nullable: true
   - name: clock
     type: time
     occurs: 0..1
+    nullable: true
   - name: at
     type: timestamp
     occurs: 0..1
+    nullable: true
   - name: raw
     type: binary
     occurs: 0..1
+    nullable: true
   - name: odd " name
     type: text
     occurs: 0..1
+    nullable: true
 `, string(schema.Write(s)))
 	require.Len(t, rows, 2)
 	require.Equal(t, "2031-03-09T05:12:00Z", rows[0].Field("at").String())

@@ -163,6 +163,32 @@ func told(s sqltext.Statement, args []any) string {
 	return b.String()
 }
 
+// text is a value that the type of its column cannot hold, as the database writes it.
+func (d decoding) text(b []byte) string {
+	if d.format == pgx.TextFormatCode {
+		return strings.ToValidUTF8(string(b), "\uFFFD")
+	}
+	switch d.kind {
+	case value.Decimal:
+		if len(b) >= 8 {
+			if name := map[uint16]string{0xC000: "NaN", 0xD000: "Infinity", 0xF000: "-Infinity"}[binary.BigEndian.Uint16(b[4:])]; name != "" {
+				return name
+			}
+		}
+		return "a number that is too long"
+	case value.Date, value.Timestamp:
+		switch {
+		case b[0]&0x80 == 0 && b[len(b)-1] == 0xff:
+			return "infinity"
+		case b[0]&0x80 != 0 && b[len(b)-1] == 0:
+			return "-infinity"
+		}
+		return "a day outside of the years 1 to 9999"
+	}
+	v, _ := d.read(b)
+	return v.String()
+}
+
 // decoding is how a column's values are read: in the format in which that is fast and exact.
 type decoding struct {
 	format int16
@@ -204,7 +230,8 @@ func instant(b []byte) (value.Value, bool) {
 	if micros == 1<<63-1 || micros == -1<<63 {
 		return value.Value{}, false
 	}
-	return value.Instant(time.Unix(postgresEpoch+micros/1e6, micros%1e6*1000).UTC()), true
+	t := time.Unix(postgresEpoch+micros/1e6, micros%1e6*1000).UTC()
+	return value.Instant(t), value.ValidDate(t.Year(), 1, 1)
 }
 
 func date(b []byte) (value.Value, bool) {
@@ -213,6 +240,9 @@ func date(b []byte) (value.Value, bool) {
 		return value.Value{}, false
 	}
 	y, m, d := time.Unix(postgresEpoch+int64(days)*86_400, 0).UTC().Date()
+	if !value.ValidDate(y, int(m), d) {
+		return value.Value{}, false
+	}
 	return value.DateOf(y, int(m), d), true
 }
 
@@ -306,8 +336,8 @@ func (s *rowShape) row(raw [][]byte) (value.Value, error) {
 		if ok && v.Kind() != f.Kind {
 			v, ok = asKind(v, f.Kind)
 		}
-		if !ok {
-			return v, fault.Expect(fault.Type, "a column of type "+f.Kind.String(), fault.Quote(string(b))).In(f.Name)
+		if !ok { // its text stands there, which is a fault of this record where it is checked, and of no other
+			v = value.Str(s.columns[i].text(b))
 		}
 		fields[slot] = v
 	}

@@ -172,8 +172,8 @@ func scanRow(rows pgx.Rows, s *schema.Schema, found []value.Value) error {
 			continue
 		}
 		v, ok := readText(f.Kind, *texts[i])
-		if !ok {
-			return fault.Expect(fault.Setting, "a column of type "+f.Kind.String(), fault.Quote(*texts[i])).In(f.Name)
+		if !ok { // a fault of this row where it is checked
+			v = value.Str(*texts[i])
 		}
 		fields[i] = v
 	}
@@ -184,7 +184,7 @@ func scanRow(rows pgx.Rows, s *schema.Schema, found []value.Value) error {
 func readText(kind value.Kind, s string) (value.Value, bool) {
 	switch kind {
 	case value.Boolean:
-		return value.Bool(s == "t" || s == "true"), true
+		return value.Bool(s == "t" || s == "true"), s == "t" || s == "true" || s == "f" || s == "false"
 	case value.Binary:
 		raw, err := hex.DecodeString(strings.TrimPrefix(s, `\x`))
 		return value.Bytes(string(raw)), err == nil

@@ -3,6 +3,7 @@
 package sqltext
 
 import (
+	"regexp"
 	"strings"
 	"unicode"
 
@@ -132,3 +133,9 @@ func Columns(list string) []string {
 	}
 	return out
 }
+
+var outer = regexp.MustCompile(`(?i)\b(left|right|full|rollup|cube|sets)\b`)
+
+// Outer says whether a query may give null for columns that their tables do not let be null: by an outer join, or for groups
+// of groups.
+func Outer(query string) bool { return outer.MatchString(query) }

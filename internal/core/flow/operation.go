@@ -150,6 +150,10 @@ func called(s *Step, op *connection.Operation, it *Item, slot int, d Answered) {
 		it.aside(s.ID, f.In(s.Name))
 	case slot < 0:
 	case d.Answer.Kind() != value.Absent:
+		if f := wrongAnswer(op, d.Answer); f != nil {
+			it.aside(s.ID, f)
+			return
+		}
 		it.Frame.Slots[slot] = d.Answer
 	case s.Setting("none") == "leave out":
 		it.State, it.Step, it.Reason = LeftOut, s.ID, op.Name+" answers nothing"
@@ -157,6 +161,20 @@ func called(s *Step, op *connection.Operation, it *Item, slot int, d Answered) {
 		it.aside(s.ID, fault.Expect(fault.NotFound, "an answer of "+op.Name, "none").In(s.Name).
 			Mended("Add there what is asked for, or mend the record"))
 	}
+}
+
+// wrongAnswer is the first fault of what an operation that reads has answered.
+func wrongAnswer(op *connection.Operation, answer value.Value) *fault.Fault {
+	rows := answer.Items()
+	if answer.Kind() == value.RecordKind {
+		rows = []value.Value{answer}
+	}
+	for _, row := range rows {
+		if f := firstFault(op.Response, row); f != nil {
+			return f.Mended("The system answered with it: convert it in the operation, for example in its statement, or take the field as text")
+		}
+	}
+	return nil
 }
 
 var writeKind = &Kind{

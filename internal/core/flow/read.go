@@ -80,6 +80,13 @@ func (s *Source) next() (value.Value, fault.List, error) {
 	var faults fault.List
 	switch {
 	case errors.As(err, &faults):
+		if s.plan.Spooled() {
+			for _, f := range faults {
+				if f.Mend == "" {
+					f.Mended("The system answered with it: convert it in the operation, for example in its statement, or take the field as text")
+				}
+			}
+		}
 	case err != nil:
 		return v, nil, err
 	}
