@@ -39,6 +39,8 @@ type Observer struct {
 	root   *node
 	fields int
 	xml    bool
+
+	namespaces []schema.Namespace
 }
 
 type node struct {
@@ -59,7 +61,12 @@ func newNode(name string) *node {
 }
 
 // Add observes one message. The messages must have been read without a schema.
-func (o *Observer) Add(v value.Value) { o.record(o.root, v) }
+func (o *Observer) Add(v value.Value) {
+	if o.xml {
+		v = o.declared(v)
+	}
+	o.record(o.root, v)
+}
 
 // Messages is how many messages were observed.
 func (o *Observer) Messages() int { return o.root.records }
@@ -200,6 +207,7 @@ func (o *Observer) Schema(id, title, notation string) *Result {
 	r := &Result{Schema: s}
 	top := o.root
 	if o.xml {
+		s.Settings.Namespaces = o.namespaces
 		top = o.unwrap(s)
 	}
 	b := builder{result: r, delimited: notation == "csv", xml: o.xml}

@@ -2,12 +2,15 @@ package infer
 
 import (
 	"fmt"
+	"io"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
 	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/notation"
+	"hollowreed/internal/core/notation/all"
 	"hollowreed/internal/core/schema"
 )
 
@@ -172,4 +175,29 @@ func TestColumnsAreBytesWhereLinesAreEquallyLongInThem(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, 12, r.Schema.Root.Fields[len(r.Schema.Root.Fields)-1].Written.To)
 	require.Equal(t, []string{"0", "1", " ", "Þ", "", "ó", "", "r"}, r.Schema.Cells("01 Þór"))
+}
+
+// TestNamespacesAreNoFields: a declaration is no attribute, whatever its prefix, and the element that repeats is found beside
+// it; what was inferred reads its own sample.
+func TestNamespacesAreNoFields(t *testing.T) {
+	for text, want := range map[string]string{
+		`<crew xmlns="urn:crew"><member id="1"><name>Tove</name></member><member id="2"><name>Ada</name></member></crew>`:                                                                                                                  "id integer attribute\nname text\n",
+		`<c:crew xmlns:c="urn:crew" xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance"><c:member><c:name>Tove</c:name><c:left xsi:nil="true"/></c:member><c:member><c:name>Ada</c:name><c:left>2031-01-01</c:left></c:member></c:crew>`: "c:name text\nc:left date nullable\n",
+		`<crew><m:note xmlns:m="urn:m">x</m:note></crew>`: "m:note text\n",
+	} {
+		r := from(t, "xml", text)
+		got := fields(r)
+		require.Equal(t, want, got, text)
+		n, err := all.Named("xml")
+		require.NoError(t, err)
+		reader, err := n.NewReader(strings.NewReader(text), notation.Options{Source: "in", Schema: r.Schema, Check: true})
+		require.NoError(t, err)
+		for {
+			_, err := reader.Next()
+			if err == io.EOF {
+				break
+			}
+			require.NoError(t, err, text)
+		}
+	}
 }
