@@ -220,6 +220,7 @@ func (p parser) written(n doc.Node, f *Field) {
 	w.Align = n.Choice("align", align, other(align))
 	w.Fill = one(n, "fill", fill)[0]
 	w.Implied = n.Int("implied places", 0)
+	p.number(n, f)
 	w.Blank = f.Min == 0
 	w.Attribute = n.Bool("attribute", false)
 	w.Content = n.Bool("content", false)
@@ -234,6 +235,33 @@ func (p parser) written(n doc.Node, f *Field) {
 		return
 	}
 	w.pattern, _ = compilePattern(t.Value)
+}
+
+// groupings are the signs that may stand between groups of three digits, by their names in parts.
+var groupings = map[string]string{"": "", "none": "", "point": ".", "comma": ",", "space": " ", "no-break space": "\u00a0", "apostrophe": "'"}
+
+// number reads how numbers are written in text.
+func (p parser) number(n doc.Node, f *Field) {
+	w := &f.Written
+	mark, group := n.Text("decimal mark"), n.Text("grouping")
+	if mark.Value == "" && group.Value == "" {
+		return
+	}
+	sign, known := groupings[group.Value]
+	switch {
+	case !f.Kind.Numeric():
+		n.Doc().Fault(n.At(), fault.New(fault.Setting, "a %s has no decimal mark and no grouping", f.Kind).Mended("Take it out, or make the field a number").In(f.Name))
+	case mark.Value != "" && mark.Value != "point" && mark.Value != "comma":
+		n.Doc().Fault(mark, fault.Expect(fault.Setting, "point or comma", fault.Quote(mark.Value)).In(f.Name))
+	case !known:
+		n.Doc().Fault(group, fault.Expect(fault.Setting, "point, comma, space, no-break space, apostrophe or none", fault.Quote(group.Value)).In(f.Name))
+	case sign == "," && mark.Value == "comma" || sign == "." && mark.Value != "comma":
+		n.Doc().Fault(group, fault.New(fault.Setting, "the decimal mark and the grouping are the same sign").In(f.Name))
+	default:
+		if w.Grouping = sign; mark.Value == "comma" {
+			w.Mark = ","
+		}
+	}
 }
 
 // padding is how a field of a kind stands in its columns, unless it is said.

@@ -53,6 +53,14 @@ func (f *Field) Reader() func(s string) (value.Value, bool) {
 		return func(s string) (value.Value, bool) { return readPattern(kind, w.pattern, s) }
 	case w.Implied > 0 && kind == value.Decimal:
 		return impliedReader(-int32(w.Implied))
+	case w.marked():
+		return func(s string) (value.Value, bool) {
+			plain, ok := w.plainNumber(s)
+			if !ok {
+				return value.Value{}, false
+			}
+			return ParseScalar(kind, plain)
+		}
 	case kind == value.Text:
 		return func(s string) (value.Value, bool) { return value.Str(s), true }
 	case kind == value.Integer:
@@ -82,6 +90,8 @@ func (f *Field) AppendWritten(b []byte, v value.Value) ([]byte, *fault.Fault) {
 		return appendPattern(b, w.pattern, v), nil
 	case w.Implied > 0 && f.Kind == value.Decimal:
 		return f.appendImplied(b, v)
+	case w.marked():
+		return append(b, w.localNumber(v.String())...), nil
 	case v.Kind() == value.Binary:
 		return base64.StdEncoding.AppendEncode(b, []byte(v.Text())), nil
 	}
@@ -106,6 +116,8 @@ func (f *Field) HowWritten() string {
 		return "a " + f.Kind.String() + " as " + f.Written.Pattern
 	case f.Written.Implied > 0:
 		return "digits with " + count(f.Written.Implied, "implied decimal place")
+	case f.Written.marked():
+		return "a number as " + f.Written.localNumber("1234567") + map[bool]string{true: f.Written.decimalMark() + "89"}[f.Kind == value.Decimal]
 	case f.Kind == value.Integer:
 		return "a whole number"
 	case f.Kind == value.Decimal:

@@ -77,6 +77,8 @@ type Written struct {
 	Fill       byte   // fixed width padding
 	Implied    int    // digits after an implied decimal point
 	Pattern    string // date and time pattern, as yyyyMMdd
+	Mark       string // of numbers in text: the decimal mark, a comma or (empty) a point
+	Grouping   string // the sign between groups of three digits; empty: none
 	Attribute  bool   // XML: an attribute, not an element
 	Content    bool   // XML: the element's own text
 	Begins     string // fixed width, delimited: lines of this record begin with this

@@ -113,6 +113,14 @@ func (w *Written) out(f *Field, o *doc.Out) {
 	o.Add("begins", w.Begins)
 	o.Add("marks", w.Marks)
 	o.Add("implied places", number(w.Implied, 0))
+	if w.Mark != "" {
+		o.Add("decimal mark", "comma")
+	}
+	for name, sign := range groupings {
+		if sign != "" && sign == w.Grouping {
+			o.Add("grouping", name)
+		}
+	}
 	o.Add("pattern", w.Pattern)
 	if w.Attribute {
 		o.Add("attribute", "true")

@@ -17,6 +17,7 @@ import (
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/schema/edit"
+	"hollowreed/internal/core/schema/infer"
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/page"
@@ -90,7 +91,21 @@ type listedFault struct {
 }
 
 // evidence is what the sample says of a field.
-type evidence struct{ seen, of, longest int }
+type evidence struct {
+	seen, of, longest int
+	values            infer.Evidence // of texts: what a code list may be proposed from
+}
+
+// codes are the code list that the values may be of; nil where they are none, or it has one already.
+func (e *evidence) codes(f *schema.Field) (values []string) {
+	if e == nil || len(f.Must.Codes) > 0 {
+		return nil
+	}
+	for _, c := range e.values.Proposed() {
+		values = append(values, c.Value)
+	}
+	return values
+}
 
 // text says the evidence in words; fitting, when there are records that do not fit and were not counted.
 func (e *evidence) text(fitting bool) string {
@@ -277,7 +292,7 @@ func (d *schemaPage) observe(f *schema.Field, v value.Value) {
 	for i, c := range f.Fields {
 		e := d.evidence[c]
 		if e == nil {
-			e = &evidence{}
+			e = &evidence{values: infer.NewEvidence()}
 			d.evidence[c] = e
 		}
 		e.of++
@@ -294,6 +309,7 @@ func (d *schemaPage) observe(f *schema.Field, v value.Value) {
 				d.observe(c, item)
 			} else if item.Kind() == value.Text {
 				e.longest = max(e.longest, utf8.RuneCountInString(item.Text()))
+				e.values.Value(item.Text())
 			}
 		}
 	}
@@ -402,6 +418,7 @@ type fieldForm struct {
 	Path, Name string
 	Values     edit.Settings
 	Evidence   string
+	Codes      []string // that are proposed
 	Kinds      []string
 	Text       bool // what of the constraints makes sense for the type
 	Number     bool
@@ -433,7 +450,7 @@ func (d *schemaPage) choose(p *project.Project, s *schema.Schema, field string) 
 		d.Fields[i].Chosen = d.Fields[i].Path == at.String()
 	}
 	d.Form = &fieldForm{
-		Path: at.String(), Name: f.Name, Values: edit.Read(f), Evidence: d.evidence[f].text(d.Bad > 0), Kinds: kinds,
+		Path: at.String(), Name: f.Name, Values: edit.Read(f), Evidence: d.evidence[f].text(d.Bad > 0), Codes: d.evidence[f].codes(f), Kinds: kinds,
 		Text: f.Kind == value.Text, Number: f.Kind.Numeric(), Decimal: f.Kind == value.Decimal, Record: f.Kind == value.RecordKind,
 		Temporal: f.Kind == value.Date || f.Kind == value.Time || f.Kind == value.Timestamp,
 	}
@@ -479,6 +496,11 @@ var treeOps = []string{
 	"n,after,New,new field below (N)", "i,inside,Inside,new field inside (I)", "c,copy,Copy,copy the field (C)", "Delete,remove,Remove,remove the field (Delete)",
 	"Shift+ArrowUp,up,↑,move up (Shift ↑)", "Shift+ArrowDown,down,↓,move down (Shift ↓)",
 	"Shift+ArrowLeft,out,←,move out of its record (Shift ←)", "Shift+ArrowRight,in,→,move into the record before (Shift →)",
+}
+
+// TextNumbers says whether numbers stand in the notation as texts, with a decimal mark and groups of the field's own.
+func (d *schemaPage) TextNumbers() bool {
+	return d.Notation == "csv" || d.Notation == "fixedwidth" || d.Notation == "xml"
 }
 
 // Ops are the changes that fit the notation: columns are cut on the ruler, rows have no records inside.

@@ -382,6 +382,9 @@ func written(f *schema.Field) string {
 	if w.From > 0 {
 		parts = append(parts, w.Align+" filled with "+fmt.Sprintf("%q", w.Fill))
 	}
+	if w.Mark != "" || w.Grouping != "" {
+		parts = append(parts, fmt.Sprintf("decimal mark %q, grouping %q", w.Mark, w.Grouping))
+	}
 	if w.Implied > 0 {
 		parts = append(parts, fmt.Sprintf("%d implied places", w.Implied))
 	}

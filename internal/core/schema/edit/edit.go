@@ -265,6 +265,8 @@ var keys = []struct {
 	{"align", []any{"align"}},
 	{"fill", []any{"fill"}},
 	{"implied places", []any{"implied places"}},
+	{"decimal mark", []any{"decimal mark"}},
+	{"grouping", []any{"grouping"}},
 	{"begins", []any{"begins"}},
 	{"marks", []any{"marks"}},
 	{"date pattern", []any{"pattern"}},

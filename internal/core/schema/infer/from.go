@@ -201,6 +201,16 @@ func (e *Evidence) Said() string {
 	if len(e.Mixed) > 0 {
 		parts = append(parts, "both "+strings.Join(e.Mixed, " and "))
 	}
+	if e.Unfit > 0 {
+		parts = append(parts, fmt.Sprintf("%d of %d fit, record %d does not", e.Values-e.Unfit, e.Values, e.Unfits))
+	}
+	if codes := e.Proposed(); codes != nil {
+		values := make([]string, len(codes))
+		for i, c := range codes {
+			values[i] = c.Value
+		}
+		return strings.Join(append(parts, "perhaps a code list: "+strings.Join(values, " · ")), ", ")
+	}
 	if n := len(e.Codes); n > 0 && n < e.Values {
 		parts = append(parts, fmt.Sprintf("%d different", n))
 	}

@@ -3,7 +3,8 @@
 package infer
 
 import (
-	"sort"
+	"maps"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -31,6 +32,7 @@ type Evidence struct {
 	Least, Greatest   value.Value
 	Scale             int            // most decimal places
 	Codes             map[string]int // different values and how often; nil when there were too many
+	Unfit, Unfits     int            // how many texts are not of the proposed type, and the record of the first, from 1
 	Mixed             []string       // the types that do not go together, when the field became text for that
 }
 
@@ -40,13 +42,15 @@ type Observer struct {
 	fields int
 	xml    bool
 
+	messages   int
+	json       bool // texts that look like numbers are texts
 	namespaces []schema.Namespace
 }
 
 type node struct {
 	name     string
 	ev       Evidence
-	could    candidates
+	could    fitting
 	kinds    [16]int // values by kind, as they were read
 	children []*node
 	index    map[string]*node
@@ -54,10 +58,12 @@ type node struct {
 }
 
 // New makes an observer of messages in a notation.
-func New(notation string) *Observer { return &Observer{root: newNode(""), xml: notation == "xml"} }
+func New(notation string) *Observer {
+	return &Observer{root: newNode(""), xml: notation == "xml", json: notation == "json" || notation == "ndjson"}
+}
 
 func newNode(name string) *node {
-	return &node{name: name, could: anything, ev: Evidence{Codes: map[string]int{}}}
+	return &node{name: name, ev: NewEvidence()}
 }
 
 // Add observes one message. The messages must have been read without a schema.
@@ -65,6 +71,7 @@ func (o *Observer) Add(v value.Value) {
 	if o.xml {
 		v = o.declared(v)
 	}
+	o.messages++
 	o.record(o.root, v)
 }
 
@@ -132,30 +139,45 @@ func (o *Observer) one(c *node, v value.Value) {
 			o.one(c, item)
 		}
 	case value.Text:
-		c.text(v.Text())
+		c.text(v.Text(), o.messages)
 	default:
 		c.ev.Values++
 		c.number(v)
 	}
 }
 
-func (c *node) text(s string) {
+func (c *node) text(s string, message int) {
 	if strings.TrimSpace(s) == "" {
 		c.ev.Empty++
 		return
 	}
 	c.ev.Values++
-	c.could = c.could.narrowed(s)
+	c.could.add(s, message)
 	n := utf8.RuneCountInString(s)
 	if c.ev.Shortest == 0 || n < c.ev.Shortest {
 		c.ev.Shortest = n
 	}
 	c.ev.Longest = max(c.ev.Longest, n)
 	c.ev.Scale = max(c.ev.Scale, places(s))
-	if c.ev.Codes != nil {
-		if c.ev.Codes[s]++; len(c.ev.Codes) > maxDistinct || n > codeLength {
-			c.ev.Codes = nil
-		}
+	c.ev.code(s, n)
+}
+
+// NewEvidence is that of a field of which nothing was seen yet.
+func NewEvidence() Evidence { return Evidence{Codes: map[string]int{}} }
+
+// Value notes a single text for the code list that may be proposed.
+func (e *Evidence) Value(s string) {
+	e.Values++
+	e.code(s, utf8.RuneCountInString(s))
+}
+
+// code counts a value while there are few, and short ones.
+func (e *Evidence) code(s string, characters int) {
+	if e.Codes == nil {
+		return
+	}
+	if e.Codes[s]++; len(e.Codes) > maxDistinct || characters > codeLength {
+		e.Codes = nil
 	}
 }
 
@@ -210,7 +232,7 @@ func (o *Observer) Schema(id, title, notation string) *Result {
 		s.Settings.Namespaces = o.namespaces
 		top = o.unwrap(s)
 	}
-	b := builder{result: r, delimited: notation == "csv", xml: o.xml}
+	b := builder{result: r, delimited: notation == "csv", xml: o.xml, json: o.json}
 	root := &schema.Field{Name: id, Kind: value.RecordKind, Min: 1, Max: 1, Must: schema.Must{Places: -1}}
 	root.Fields = b.fields(top, nil)
 	s.Root = root.Sealed()
@@ -236,6 +258,7 @@ type builder struct {
 	result    *Result
 	delimited bool
 	xml       bool
+	json      bool
 }
 
 func (b *builder) fields(parent *node, path []string) []*schema.Field {
@@ -260,8 +283,7 @@ func (b *builder) content(c *node, f *schema.Field, path []string) {
 	if !b.xml || c.kinds[value.Text] == 0 || c.index["#text"] != nil || c.ev.Values == 0 {
 		return
 	}
-	k, _ := c.could.kind()
-	f.Fields = append(f.Fields, &schema.Field{Name: "text", Kind: k, Max: 1, Must: schema.Must{Places: -1}, Written: schema.Written{Content: true}})
+	f.Fields = append(f.Fields, &schema.Field{Name: "text", Kind: c.textForm(nil), Max: 1, Must: schema.Must{Places: -1}, Written: schema.Written{Content: true}})
 	b.result.Fields = append(b.result.Fields, Field{Path: append(path[:len(path):len(path)], "text"), Evidence: c.ev})
 }
 
@@ -286,13 +308,28 @@ func (b *builder) field(parent, c *node) *schema.Field {
 		f.Min = min(f.Min, c.ev.Fewest)
 	}
 	f.Nullable = c.ev.Nulls > 0
-	f.Kind, f.Written.Pattern = c.kind()
-	c.constrain(f)
+	c.could.json = b.json
+	f.Kind = c.kind(f)
 	return f
 }
 
+// textForm is the type that the texts of a field are of, and how they are written.
+func (c *node) textForm(f *schema.Field) value.Kind {
+	at, ok := c.could.best()
+	if !ok {
+		return value.Text
+	}
+	if c.ev.Unfit = c.could.misses[at]; c.ev.Unfit > 0 {
+		c.ev.Unfits = c.could.first[at]
+	}
+	if f != nil {
+		f.Written.Pattern, f.Written.Mark, f.Written.Grouping = forms[at].pattern, forms[at].mark, forms[at].grouping
+	}
+	return forms[at].kind
+}
+
 // kind is the narrowest type that all values of a field fit.
-func (c *node) kind() (value.Kind, string) {
+func (c *node) kind(f *schema.Field) value.Kind {
 	texts, numbers := c.kinds[value.Text], c.kinds[value.Integer]+c.kinds[value.Decimal]
 	booleans, records := c.kinds[value.Boolean], c.kinds[value.RecordKind]
 	switch {
@@ -300,34 +337,33 @@ func (c *node) kind() (value.Kind, string) {
 		if numbers+booleans > 0 {
 			c.mixed("record", "single values")
 		}
-		return value.RecordKind, ""
+		return value.RecordKind
 	case numbers > 0 && texts-c.ev.Empty+booleans > 0, booleans > 0 && texts-c.ev.Empty > 0:
 		c.mixed("number", "text")
-		return value.Text, ""
+		return value.Text
 	case booleans > 0:
-		return value.Boolean, ""
+		return value.Boolean
 	case c.kinds[value.Decimal] > 0:
-		return value.Decimal, ""
+		return value.Decimal
 	case numbers > 0:
-		return value.Integer, ""
+		return value.Integer
 	case c.ev.Values == 0:
-		return value.Text, ""
+		return value.Text
 	}
-	return c.could.kind()
+	return c.textForm(f)
 }
 
 func (c *node) mixed(kinds ...string) { c.ev.Mixed = kinds }
 
-// constrain proposes a code list: few short values, each of them often.
-func (c *node) constrain(f *schema.Field) {
-	if f.Kind != value.Text || c.ev.Codes == nil || c.ev.Values < codeSeen || c.ev.Empty > 0 && f.Min > 0 {
-		return
+// Proposed is the code list that the values of a field may be of: few short values, each of them often. It is nil where they
+// are none. A person takes it over, or not.
+func (e *Evidence) Proposed() []schema.Code {
+	if e.Codes == nil || e.Values < codeSeen || len(e.Codes)*codeRepeats > e.Values || len(e.Codes) < 2 {
+		return nil
 	}
-	if len(c.ev.Codes)*codeRepeats > c.ev.Values || len(c.ev.Codes) < 2 {
-		return
+	var codes []schema.Code
+	for _, code := range slices.Sorted(maps.Keys(e.Codes)) {
+		codes = append(codes, schema.Code{Value: code})
 	}
-	for code := range c.ev.Codes {
-		f.Must.Codes = append(f.Must.Codes, schema.Code{Value: code})
-	}
-	sort.Slice(f.Must.Codes, func(i, j int) bool { return f.Must.Codes[i].Value < f.Must.Codes[j].Value })
+	return codes
 }

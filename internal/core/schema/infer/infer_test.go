@@ -56,7 +56,7 @@ func TestTypesAreWidenedOverAllRecords(t *testing.T) {
 		{"integers and decimals", "ndjson", "{\"a\":1}\n{\"a\":2.50}", "a decimal\n"},
 		{"optional and null", "ndjson", "{\"a\":1,\"b\":null}\n{\"b\":\"x\"}", "a integer 0..1\nb text nullable\n"},
 		{"numbers and text", "json", `[{"a":1},{"a":"x"}]`, "a text\n"},
-		{"text of digits stays text", "ndjson", "{\"a\":\"1\"}", "a integer\n"},
+		{"text of digits stays text", "ndjson", "{\"a\":\"1\"}", "a text\n"},
 		{"leading zeros stay text", "csv", "zip,qty\n01234,12\n99999,7\n", "zip text\nqty integer\n"},
 		{"lists", "json", `{"a":[1,2],"b":[]}`, "a integer 1..n\nb text 0..n\n"},
 		{"records in lists", "json", `[{"l":[{"q":1},{"q":2,"t":"x"}]},{"l":[]}]`, "l record 0..n\n  q integer\n  t text 0..1\n"},
@@ -67,7 +67,7 @@ func TestTypesAreWidenedOverAllRecords(t *testing.T) {
 		{"the day tells the order", "csv", "a,b\n01/13/2031,13/01/2031\n02/03/2031,03/02/2031\n", "a date MM/dd/yyyy\nb date dd/MM/yyyy\n"},
 		{"empty is optional in delimited", "csv", "a,b\n1,\n2,x\n", "a integer\nb text 0..1\n"},
 		{"eight digits that are no date", "csv", "a\n20319999\n10000000\n", "a integer\n"},
-		{"booleans", "ndjson", "{\"a\":true,\"b\":\"true\"}\n{\"a\":false,\"b\":\"false\"}", "a boolean\nb boolean\n"},
+		{"booleans", "ndjson", "{\"a\":true,\"b\":\"true\"}\n{\"a\":false,\"b\":\"false\"}", "a boolean\nb text\n"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			require.Equal(t, c.want, fields(from(t, c.notation, c.in)))
@@ -89,7 +89,9 @@ func TestCodeListsAreProposed(t *testing.T) {
 		fmt.Fprintf(&b, "%d,%s,%s\n", i, []string{"open", "void", "paid"}[i%3], strings.Repeat("n", i%31+1))
 	}
 	r := from(t, "csv", b.String())
-	require.Equal(t, "no integer\nstate text open · paid · void\nnote text\n", fields(r))
+	require.Equal(t, "no integer\nstate text\nnote text\n", fields(r), "a code list is a proposal")
+	require.Equal(t, "seen in 48 of 48, longest 4, perhaps a code list: open · paid · void", r.Fields[1].Evidence.Said())
+	require.Nil(t, r.Fields[2].Evidence.Proposed())
 	require.Equal(t, "seen in 48 of 48, longest 31", r.Fields[2].Evidence.Said())
 }
 
@@ -200,4 +202,42 @@ func TestNamespacesAreNoFields(t *testing.T) {
 			require.NoError(t, err, text)
 		}
 	}
+}
+
+// TestOneBadLineIsNoOtherType: the type that nearly all texts fit is proposed, and the record that does not is named.
+func TestOneBadLineIsNoOtherType(t *testing.T) {
+	lines := func(column string, bad string) string {
+		var b strings.Builder
+		b.WriteString("id;value\n")
+		for i := range 29 {
+			v := fmt.Sprintf(column, i%9+1)
+			if i == 11 && bad != "" {
+				v = bad
+			}
+			fmt.Fprintf(&b, "%d;%s\n", i+1, v)
+		}
+		return b.String()
+	}
+	for _, c := range []struct{ column, bad, want, said string }{
+		{"0%d.03.2031", "tomorrow", "date dd.MM.yyyy", "28 of 29 fit, record 12 does not"},
+		{"0%d.03.2031", "31.02.2031", "date dd.MM.yyyy", "28 of 29 fit, record 12 does not"},
+		{"1%d:30", "", "time HH:mm", ""},
+		{"12%d,50", "", "decimal", ""},
+		{"1.23%d,50", "n/a", "decimal", "28 of 29 fit, record 12 does not"},
+		{"4%d", "n/a", "integer", "28 of 29 fit, record 12 does not"},
+		{"0%d23", "", "text", ""},
+		{"1234567890123456789%d", "", "text", ""},
+		{"0%d.03.2031 12:30", "", "timestamp dd.MM.yyyy HH:mm", ""},
+	} {
+		r := from(t, "csv", lines(c.column, c.bad))
+		require.Equal(t, "id integer\nvalue "+c.want+"\n", fields(r), c.column)
+		if c.said != "" {
+			require.Contains(t, r.Fields[1].Evidence.Said(), c.said)
+		}
+	}
+	r := from(t, "csv", lines("1.23%d,50", ""))
+	require.Equal(t, ",", r.Schema.Root.Fields[1].Written.Mark)
+	require.Equal(t, ".", r.Schema.Root.Fields[1].Written.Grouping)
+	few := from(t, "csv", "id;value\n1;2031-01-01\n2;tomorrow\n3;2031-01-01\n")
+	require.Equal(t, "id integer\nvalue text\n", fields(few), "one of three is no exception")
 }

@@ -2,6 +2,7 @@ package infer
 
 import (
 	"bytes"
+	"slices"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -179,7 +180,7 @@ func header(ls []string, delim, quote string) bool {
 		if name == "" || seen[name] || utf8.RuneCountInString(name) > 60 {
 			return false
 		}
-		if kind := anything.narrowed(name); kind != 0 {
+		if slices.ContainsFunc(forms, func(f form) bool { return f.fits(name) }) {
 			return false
 		}
 		seen[name] = true

@@ -179,10 +179,15 @@ var xsTypes = map[value.Kind]string{
 
 // xsType is the type as a field is written: a date by a pattern of its own is a text.
 func xsType(f *schema.Field) string {
-	if f.Written.Pattern != "" {
+	if textual(f) {
 		return "xs:string"
 	}
 	return xsTypes[f.Kind]
+}
+
+// textual says whether a field is written as a text that is none of its type for XML Schema.
+func textual(f *schema.Field) bool {
+	return f.Written.Pattern != "" || f.Written.Mark != "" || f.Written.Grouping != ""
 }
 
 // symbol is a digit of a date pattern; literal what a regular expression would not take as it stands.
@@ -206,14 +211,14 @@ func (w *writer) simple(depth int, f *schema.Field) {
 		}
 		return ""
 	}
-	if f.Written.Pattern == "" {
+	if !textual(f) {
 		facet("minInclusive", m.Least.String())
 		facet("maxInclusive", m.Greatest.String())
 	}
-	if f.Kind.Numeric() {
+	if f.Kind.Numeric() && !textual(f) {
 		facet("totalDigits", positive(m.Digits))
 	}
-	if f.Kind == value.Decimal && m.Places >= 0 {
+	if f.Kind == value.Decimal && m.Places >= 0 && !textual(f) {
 		facet("fractionDigits", value.Int(int64(m.Places)).String())
 	}
 	if f.Written.Pattern != "" {

@@ -367,6 +367,15 @@ document.addEventListener("change", (e) => {
   if (e.target.matches?.("select[data-submit]")) e.target.form.requestSubmit();
 });
 
+// A button with data-fill puts its text into a field, as if it had been typed.
+document.addEventListener("click", (e) => {
+  const button = e.target.closest?.("[data-fill]");
+  const field = button && document.querySelector(button.dataset.fill);
+  if (!field) return;
+  field.value = button.dataset.text;
+  field.dispatchEvent(new Event("input", { bubbles: true }));
+});
+
 // hot is the button of the page that a key stands for, as data-hot="Shift+ArrowUp" says.
 function hot(e) {
   if (e.ctrlKey || e.metaKey || e.altKey) return null;
