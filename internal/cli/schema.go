@@ -38,12 +38,13 @@ Parts are written to standard output, what is to be known about them to standard
 
 func (e env) infer() *cobra.Command {
 	var from, title string
+	var evidence bool
 	c := &cobra.Command{
 		Use:   "infer FILE...",
 		Short: "Find the schema of one or several sample files",
 		Long: `Reads sample files of one notation and writes the schema that they all fit: types widened over
-all records, what is optional, lists, dates, decimals and code lists. The evidence for each field
-stands on standard error. The notation is told from the first file unless --from names it.`,
+all records, what is optional, lists, dates and decimals. With --evidence the evidence for each
+field, and code lists that may be meant, stand on standard error; what does not fit does always. The notation is told from the first file unless --from names it.`,
 		Example: `  hollowreed schema infer orders-1.json orders-2.json > order.yaml`,
 		Args:    cobra.MinimumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -68,6 +69,9 @@ stands on standard error. The notation is told from the first file unless --from
 			}
 			for i := range r.Fields {
 				f := &r.Fields[i]
+				if !evidence && f.Evidence.Unfit == 0 {
+					continue
+				}
 				fmt.Fprintf(e.err, "%-30s %s\n", strings.Join(f.Path, "/"), f.Evidence.Said())
 			}
 			return e.write(schema.Write(r.Schema))
@@ -75,6 +79,7 @@ stands on standard error. The notation is told from the first file unless --from
 	}
 	c.Flags().StringVar(&from, "from", "", "notation of the files: "+strings.Join(all.Names(), ", "))
 	c.Flags().StringVar(&title, "title", "", "title of the schema")
+	c.Flags().BoolVar(&evidence, "evidence", false, "tell the evidence for each field on standard error")
 	return c
 }
 

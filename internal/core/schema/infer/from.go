@@ -161,11 +161,10 @@ func (r *Result) written(to, plain *schema.Field, path []string) {
 	for i, f := range plain.Fields {
 		at := slices.IndexFunc(to.Fields, func(g *schema.Field) bool { return g.Name == f.Name })
 		inside := append(path[:len(path):len(path)], f.Name)
-		if at < 0 && f.Written.From == 0 {
-			continue
-		}
 		if at < 0 { // blank in every line
-			to.Fields = append(to.Fields, textField(f.Name))
+			blank := textField(f.Name)
+			blank.Min = 0
+			to.Fields = append(to.Fields, blank)
 			at = len(to.Fields) - 1
 			r.Fields = append(r.Fields, Field{Path: inside})
 		}
