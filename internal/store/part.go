@@ -136,15 +136,20 @@ func Texts(ctx context.Context, db DB, project string) (texts map[string]string,
 		version += revision
 		return nil
 	})
-	if err == nil && len(texts) == 0 {
+	if err != nil {
+		return nil, 0, err
+	}
+	var removed int64
+	err = db.QueryRow(ctx, "select removed from project where id = $1", project).Scan(&removed)
+	if len(texts) == 0 || err == pgx.ErrNoRows {
 		err = ErrNotFound
 	}
-	return texts, version, err
+	return texts, version + removed, err
 }
 
 // Version is the number that Texts gives, without the texts.
 func Version(ctx context.Context, db DB, project string) (v int64, err error) {
-	err = db.QueryRow(ctx, "select coalesce(sum(revision), 0)::bigint from part where project = $1", project).Scan(&v)
+	err = db.QueryRow(ctx, "select coalesce((select sum(revision) from part where project = $1), 0)::bigint + coalesce((select removed from project where id = $1), 0)", project).Scan(&v)
 	return v, err
 }
 
@@ -214,6 +219,98 @@ func move(ctx context.Context, tx pgx.Tx, project, path string, edit int64) erro
 		return err
 	}
 	return Tell(ctx, tx, "part "+project+" "+path)
+}
+
+// RemovePart takes a part out of a project. Its edits stay, so that Restore brings it back. It is ErrChanged like SavePart.
+func RemovePart(ctx context.Context, tx pgx.Tx, project, path string, from int64) error {
+	tag, err := tx.Exec(ctx, "delete from part where project = $1 and path = $2 and revision = $3", project, path, from)
+	if err == nil && tag.RowsAffected() == 0 {
+		err = ErrChanged
+	}
+	if err != nil {
+		return err
+	}
+	if _, err := tx.Exec(ctx, "update project set removed = removed + $2 + 1 where id = $1", project, from); err != nil {
+		return err
+	}
+	return Tell(ctx, tx, "part "+project+" "+path)
+}
+
+// Removed is a part that was removed: its path, and who changed it last.
+type Removed struct {
+	Path   string
+	MadeBy string
+	MadeAt time.Time
+}
+
+// RemovedParts lists parts that were removed and can be restored, the newest first.
+func RemovedParts(ctx context.Context, db DB, project string, most int) ([]Removed, error) {
+	rows, _ := db.Query(ctx, `select path, made_by, made_at from (select distinct on (path) path, made_by, made_at from part_edit e where project = $1
+			and not exists (select from part p where p.project = e.project and p.path = e.path) order by path, id desc) x order by made_at desc limit $2`, project, most)
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[Removed])
+}
+
+// RestorePart brings a part back that was removed, as it was last. It is ErrExists when there is one of that path now.
+func RestorePart(ctx context.Context, tx pgx.Tx, project, path string) error {
+	there, err := reserve(ctx, tx, project, path)
+	if err == nil && there {
+		err = ErrExists
+	}
+	if err != nil {
+		return err
+	}
+	tag, err := tx.Exec(ctx, `insert into part (project, path, edit) select project, path, id from part_edit
+		where project = $1 and path = $2 order by id desc limit 1`, project, path)
+	if err == nil && tag.RowsAffected() == 0 {
+		err = ErrNotFound
+	}
+	if err != nil {
+		return err
+	}
+	return Tell(ctx, tx, "part "+project+" "+path)
+}
+
+// Changes are how many parts an import adds, changes and removes.
+type Changes struct{ Added, Changed, Removed int }
+
+// ReplaceParts makes the drafts of a project what the texts say, by path: what differs is an edit that can be undone.
+func ReplaceParts(ctx context.Context, tx pgx.Tx, project string, texts map[string]string, by string) (c Changes, err error) {
+	rows, err := tx.Query(ctx, "select p.path, e.content, p.revision from part p join part_edit e on e.id = p.edit where p.project = $1 for update of p", project)
+	if err != nil {
+		return c, err
+	}
+	type state struct {
+		text     string
+		revision int64
+	}
+	now := map[string]state{}
+	var path string
+	var content []byte
+	var revision int64
+	_, err = pgx.ForEachRow(rows, []any{&path, &content, &revision}, func() error {
+		now[path] = state{string(content), revision}
+		return nil
+	})
+	for path, text := range texts {
+		was, there := now[path]
+		switch {
+		case err != nil:
+			return c, err
+		case !there:
+			c.Added++
+			err = AddPart(ctx, tx, project, path, text, by)
+		case was.text != text:
+			c.Changed++
+			err = SavePart(ctx, tx, project, path, text, was.revision, by)
+		}
+	}
+	for path, was := range now {
+		if _, stays := texts[path]; !stays && err == nil {
+			c.Removed++
+			err = RemovePart(ctx, tx, project, path, was.revision)
+		}
+	}
+	return c, err
 }
 
 // Undo goes back to the draft before the last change; Redo forward to the newest that followed.

@@ -163,14 +163,18 @@ func called(s *Step, op *connection.Operation, it *Item, slot int, d Answered) {
 	}
 }
 
-// wrongAnswer is the first fault of what an operation that reads has answered.
+// wrongAnswer is the first value of what an operation that reads has answered that is not of its type: formulas could not
+// work with it.
 func wrongAnswer(op *connection.Operation, answer value.Value) *fault.Fault {
+	if op.Changes() { // what was done is done
+		return nil
+	}
 	rows := answer.Items()
 	if answer.Kind() == value.RecordKind {
 		rows = []value.Value{answer}
 	}
 	for _, row := range rows {
-		if f := firstFault(op.Response, row); f != nil {
+		if f := firstFault(op.Response, row); f != nil && f.Code == fault.Type {
 			return f.Mended("The system answered with it: convert it in the operation, for example in its statement, or take the field as text")
 		}
 	}

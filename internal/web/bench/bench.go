@@ -32,6 +32,12 @@ type bench struct {
 func Routes(r gin.IRouter, s *page.Site) {
 	b := bench{s, &probings{}, &trials{}, &consents{}}
 	r.GET("/bench", s.Do(b.chart))
+	r.GET("/bench/parts/delete", s.Do(b.askDelete))
+	r.POST("/bench/parts/delete", s.Do(b.deletePart))
+	r.POST("/bench/parts/duplicate", s.Do(b.duplicatePart))
+	r.POST("/bench/parts/restore", s.Do(b.restorePart))
+	r.GET("/bench/export.zip", s.Do(b.exportProject))
+	r.POST("/bench/import", s.Do(b.importProject))
 	r.GET("/bench/parts", s.Do(b.parts))
 	r.GET("/bench/text", s.Do(b.text))
 	r.GET("/bench/flows/:id", s.Do(b.flow))
@@ -357,11 +363,13 @@ var partsView = page.Parse(files, "parts.html")
 
 type partsPage struct {
 	page.Frame
-	Tab    string
-	Parts  []partRow
-	Path   string
-	Text   string
-	Faults int
+	Tab     string
+	Parts   []partRow
+	Path    string
+	Text    string
+	Faults  int
+	Said    string
+	Removed []store.Removed // parts that can be restored
 }
 
 type partRow struct {
@@ -375,14 +383,7 @@ func (b bench) partRows(p *project.Project) []partRow {
 	var rows []partRow
 	for _, part := range p.Parts("") {
 		row := partRow{Part: part, UsedBy: p.UsedBy(part.Path)}
-		switch part.Kind {
-		case project.Flows, project.Mappings, project.Schemas, project.Tables, project.Connections:
-			row.Href = "/bench/" + part.Kind + "/" + part.ID
-		case project.Libraries:
-			row.Href = "/bench/" + part.Kind + "/" + part.ID
-		default:
-			row.Href = "/bench/text?path=" + part.Path
-		}
+		row.Href = partHref(part.Path)
 		for _, f := range p.Faults {
 			if f.Place.Source == part.Path {
 				row.Faults++
@@ -393,12 +394,19 @@ func (b bench) partRows(p *project.Project) []partRow {
 	return rows
 }
 
+// maxRemoved bounds the deleted parts that are listed.
+const maxRemoved = 50
+
 func (b bench) parts(c *gin.Context) error {
 	p, err := b.Load(c)
 	if err != nil {
 		return err
 	}
-	partsView.Page(c, partsPage{Frame: b.Frame(c, "bench", "Parts"), Tab: "parts", Parts: b.partRows(p), Faults: len(p.Faults)})
+	removed, err := store.RemovedParts(c, b.DB, p.ID, maxRemoved)
+	if err != nil {
+		return err
+	}
+	partsView.Page(c, partsPage{Frame: b.Frame(c, "bench", "Parts"), Tab: "parts", Parts: b.partRows(p), Faults: len(p.Faults), Said: c.Query("said"), Removed: removed})
 	return nil
 }
 

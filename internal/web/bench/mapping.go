@@ -1,6 +1,7 @@
 package bench
 
 import (
+	"regexp"
 	"slices"
 	"strconv"
 	"time"
@@ -55,7 +56,11 @@ type mappingPage struct {
 	NextOpen      string // the target field to go on with
 	OOB           bool
 	UsedBy        []project.Part
-	edited        string // the row whose edit is answered; empty for a page that is opened
+	Maps          int                            // records of the sample that are mapped without a fault
+	Troubles      []mapTrouble                   // what the others fail for
+	Unsure        []string                       // required fields whose rule may yield nothing
+	fill          func(n int, fr *mapping.Frame) // puts record n of the sample into a frame, from 0; nil where there is one only
+	edited        string                         // the row whose edit is answered; empty for a page that is opened
 }
 
 func (b bench) mapping(c *gin.Context) error {
@@ -100,6 +105,7 @@ func (b bench) mappingPageOf(c *gin.Context, id, field, record, show, edited str
 	fr := plan.NewFrame()
 	d.message(c, b, p, plan, record, fr)
 	d.targets(plan, fr, field)
+	d.whole(plan, fr)
 	d.sources(plan, fr)
 	d.used()
 	for _, one := range p.CasesOf(id) {
@@ -152,10 +158,57 @@ func (d *mappingPage) message(c *gin.Context, b bench, p *project.Project, plan 
 		return
 	}
 	d.page(record, len(items))
-	it := items[d.Record-1]
-	fr.Slots[0] = it.Frame.Slots[flow.RunSlot]
-	for i, slot := range slots {
-		fr.Slots[1+i] = it.Frame.Slots[slot]
+	d.fill = func(n int, fr *mapping.Frame) {
+		it := items[n]
+		fr.Slots[0] = it.Frame.Slots[flow.RunSlot]
+		for i, slot := range slots {
+			fr.Slots[1+i] = it.Frame.Slots[slot]
+		}
+	}
+	d.fill(d.Record-1, fr)
+}
+
+// mapTrouble is what several records of the sample fail for.
+type mapTrouble struct {
+	Field, What string
+	Records     int
+	First       int // record, from 1
+}
+
+// differing is what differs between faults of one cause.
+var differing = regexp.MustCompile(`"[^"]*"|[0-9]+`)
+
+// whole maps every record of the sample, as the flow does, and counts what fails.
+func (d *mappingPage) whole(plan *mapping.Plan, fr *mapping.Frame) {
+	for _, f := range plan.Fields {
+		if f.Program != nil && f.Program.Type.Maybe && f.Field.Required() && f.Rule != nil && f.Rule.Default.Value == "" {
+			d.Unsure = append(d.Unsure, f.Name())
+		}
+	}
+	if d.fill == nil {
+		return
+	}
+	own := &mapping.Frame{}
+	*own = *plan.NewFrame()
+	copy(own.Slots, fr.Slots)
+	byCause := map[string]int{}
+	for n := range d.Records {
+		d.fill(n, own)
+		res := plan.Apply(own)
+		if len(res.Faults) == 0 {
+			d.Maps++
+			continue
+		}
+		f := res.Faults[0]
+		field := schema.PlainPath(f.Place.Path)
+		key := field + differing.ReplaceAllString(f.What(), "…")
+		at, known := byCause[key]
+		if !known {
+			at = len(d.Troubles)
+			byCause[key] = at
+			d.Troubles = append(d.Troubles, mapTrouble{Field: field, What: f.What(), First: n + 1})
+		}
+		d.Troubles[at].Records++
 	}
 }
 
@@ -213,6 +266,9 @@ func (d *mappingPage) samples(c *gin.Context, p *project.Project, plan *mapping.
 		if i == 0 {
 			d.page(record, len(records))
 			at = d.Record - 1
+			if !plan.Mapping.From[0].List {
+				d.fill = func(n int, fr *mapping.Frame) { fr.Slots[1] = records[n] }
+			}
 		}
 		if fr.Slots[1+i] = records[at]; plan.Mapping.From[i].List {
 			fr.Slots[1+i] = value.ListOf(records...)
