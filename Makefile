@@ -15,6 +15,10 @@ test: setup-server setup-browser setup-judge setup-systems setup-axe ## run all 
 	@echo "Building and testing; the first build takes some minutes"
 	go test -timeout 40m ./...
 
+test-fast: ## run the tests that need no browser and no outside server
+	@go test $$(go list -f '{{if or .TestGoFiles .XTestGoFiles}}{{.ImportPath}} {{.TestImports}} {{.XTestImports}}{{end}}' ./... \
+	  | grep -Ev 'internal/testdb|internal/localpg |chromedp|connector/(mariadb|sftp|mail|mailbox|directory) ' | cut -d' ' -f1)
+
 check: ## vet, staticcheck, formatting, and whether committed assets are fresh
 	@tools/check.sh
 
@@ -48,4 +52,4 @@ bin/hollowreed: FORCE
 
 FORCE:
 
-.PHONY: help demo demo-reset test check bench assets screenshots setup-server setup-browser setup-judge setup-systems setup-axe FORCE
+.PHONY: help demo demo-reset test test-fast check bench assets screenshots setup-server setup-browser setup-judge setup-systems setup-axe FORCE

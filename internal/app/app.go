@@ -9,6 +9,7 @@ import (
 	"io"
 	"log/slog"
 	"net"
+	"net/http"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -24,10 +25,12 @@ import (
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/engine"
+	"hollowreed/internal/localpg"
 	"hollowreed/internal/secret"
 	"hollowreed/internal/store"
 	"hollowreed/internal/vault"
 	"hollowreed/internal/web"
+	"hollowreed/internal/web/bench"
 	"hollowreed/internal/web/page"
 )
 
@@ -40,6 +43,9 @@ const (
 
 // DemoPerson is who is signed in in the demo.
 var DemoPerson = store.Person{ID: "mira", Name: "Mira Orrin", Initials: "MO"}
+
+// keyFile is where the key of the secrets is, unless another file is named.
+const keyFile = "hollowreed.key"
 
 // keyVariable holds the key of the secrets in place of a key file.
 const keyVariable = "HOLLOWREED_KEY"
@@ -60,14 +66,14 @@ type flags struct {
 
 // Commands are those that need a server.
 func Commands() []*cobra.Command {
-	return []*cobra.Command{serveCommand(), workerCommand(), demoCommand(), standinCommand(), secretsCommand()}
+	return []*cobra.Command{serveCommand(), workerCommand(), importCommand(), exportCommand(), demoCommand(), standinCommand(), secretsCommand()}
 }
 
 func (f *flags) common(c *cobra.Command) {
 	c.Flags().StringVar(&f.database, "database", os.Getenv("DATABASE_URL"), "address of the PostgreSQL database, or DATABASE_URL")
 	c.Flags().StringVar(&f.settings, "settings", "", "YAML file with the settings of each connection, in place of those in the database")
 	c.Flags().StringVar(&f.env, "environment", Workbench, "environment whose settings are used: "+strings.Join(page.Environments, ", "))
-	c.Flags().StringVar(&f.keyFile, "key-file", "hollowreed.key", "file with the key of the secrets, made where there is none; or "+keyVariable)
+	c.Flags().StringVar(&f.keyFile, "key-file", keyFile, "file with the key of the secrets, made where there is none; or "+keyVariable)
 	c.Flags().StringSliceVar(&f.roots, "roots", nil, "folders below which connections may read and write; all where none is named")
 	c.Flags().StringVar(&f.refuse, "refuse", "", "ranges of addresses that connections may not reach, as 10.0.0.0/8,127.0.0.0/8; link-local ones always")
 	c.Flags().StringVar(&f.allow, "allow", "", "addresses with port that they may reach in spite of that, as 127.0.0.1:5432; port 0 is every port")
@@ -164,7 +170,7 @@ func (f *flags) open(ctx context.Context) (*pgxpool.Pool, *connector.Pool, error
 	}
 	projects, err := store.Projects(ctx, db)
 	if err == nil && len(projects) == 0 {
-		err = errors.New("the database holds no project; make demo loads one")
+		err = errors.New("the database holds no project yet: hollowreed serve begins one, hollowreed import FOLDER brings one")
 	}
 	var outside *connector.Pool
 	if err == nil {
@@ -221,17 +227,147 @@ func serveCommand() *cobra.Command {
 	var f flags
 	c := &cobra.Command{
 		Use: "serve", Short: "Serve the screens, and run flows", Args: cobra.NoArgs,
-		Long: "Serves the project in the database on an address of this machine, and works as a worker, too.",
-		RunE: f.connected(func(ctx context.Context, cmd *cobra.Command, db *pgxpool.Pool, outside *connector.Pool) error {
-			if err := store.AddPerson(ctx, db, DemoPerson); err != nil {
-				return err
-			}
-			return f.serve(ctx, cmd.ErrOrStderr(), db, outside, nil)
-		}),
+		Long: `Serves the project in the database on an address of this machine, and works as a worker, too. Without
+a database a private one is started in the data folder. Where there is no project yet, the page that is
+served begins one: an empty one, or one that is brought.`,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			ctx, stop := untilStopped(cmd.Context())
+			defer stop()
+			return f.own(ctx, cmd.ErrOrStderr())
+		},
 	}
 	f.common(c)
 	c.Flags().StringVar(&f.listen, "listen", "127.0.0.1:8420", "loopback address to serve on")
+	c.Flags().StringVar(&f.data, "data", "hollowreed-data", "folder of the private database, where no other one is named")
 	return c
+}
+
+// private starts a database of the program's own in the data folder, where no other one is named; stop ends it.
+func (f *flags) private(ctx context.Context) (stop func(), err error) {
+	if f.database != "" {
+		return func() {}, nil
+	}
+	data, err := folder(f.data)
+	if err != nil {
+		return nil, err
+	}
+	unlock, err := lock(data)
+	if err != nil {
+		return nil, err
+	}
+	server, err := localpg.Start(ctx, clusterDir(data), localpg.Options{Durable: true})
+	if err == nil {
+		f.database, err = localpg.CreateIn(ctx, server.URL("postgres"), "hollowreed")
+	}
+	if err != nil {
+		unlock()
+		return nil, err
+	}
+	if f.keyFile == keyFile {
+		f.keyFile = filepath.Join(data, "key")
+	}
+	return func() { server.Stop(); unlock() }, nil
+}
+
+// own serves the project of the database; while there is none, the page on which one is begun.
+func (f *flags) own(ctx context.Context, errs io.Writer) error {
+	stop, err := f.private(ctx)
+	if err != nil {
+		return err
+	}
+	defer stop()
+	db, err := store.Open(ctx, f.database)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	sendRest, err := traces(ctx)
+	if err != nil {
+		return err
+	}
+	defer sendRest()
+	if err := store.AddPerson(ctx, db, DemoPerson); err != nil {
+		return err
+	}
+	projects, err := store.Projects(ctx, db)
+	if err != nil {
+		return err
+	}
+	if len(projects) > 0 {
+		f.project = projects[0]
+		outside, err := f.connections(db)
+		if err != nil {
+			return err
+		}
+		defer outside.Close()
+		return f.serve(ctx, errs, db, outside, nil)
+	}
+	return f.welcome(ctx, errs, db)
+}
+
+// welcome serves the page on which a project is begun, and then the project.
+func (f *flags) welcome(ctx context.Context, errs io.Writer, db *pgxpool.Pool) error {
+	l, err := listen(f.listen)
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	stop := func() {}
+	defer func() { stop() }()
+	w := &web.Welcome{Begin: func(_ context.Context, title string, texts map[string]string) (http.Handler, error) {
+		id, err := AddProject(ctx, db, title, texts)
+		if err != nil {
+			return nil, err
+		}
+		f.project = id
+		outside, err := f.connections(db)
+		if err != nil {
+			return nil, err
+		}
+		handler, end, err := f.site(ctx, errs, db, outside)
+		if err != nil {
+			outside.Close()
+			return nil, err
+		}
+		stop = func() { end(); outside.Close() }
+		return handler, nil
+	}}
+	fmt.Fprintf(errs, "Hollow Reed is ready at http://%s/ and holds no project yet: begin one there\n", l.Addr())
+	return web.Serve(ctx, l, w)
+}
+
+// AddProject adds a project with its parts to a database that has none, and gives its id.
+func AddProject(ctx context.Context, db *pgxpool.Pool, title string, texts map[string]string) (string, error) {
+	id := bench.PartID(title)
+	if id == "" {
+		id = "project"
+	}
+	return id, pgx.BeginFunc(ctx, db, func(tx pgx.Tx) error {
+		_, err := store.AddProject(ctx, tx, id, title, texts, DemoPerson.ID)
+		return err
+	})
+}
+
+// site starts the engine and gives the screens; end stops the engine.
+func (f *flags) site(ctx context.Context, errs io.Writer, db *pgxpool.Pool, outside *connector.Pool) (h http.Handler, end func(), err error) {
+	log := f.log(errs)
+	if f.vault == nil {
+		if err := f.openVault(db); err != nil {
+			return nil, nil, err
+		}
+	}
+	e, err := f.engine(db, outside, log)
+	if err != nil {
+		return nil, nil, err
+	}
+	if err := e.Start(ctx); err != nil {
+		return nil, nil, err
+	}
+	site := &page.Site{
+		DB: db, Engine: e, Outside: outside, Rules: f.rules, Vault: f.vault, Hub: page.NewHub(ctx, db), Log: log,
+		Project: f.project, Person: DemoPerson, Env: f.env,
+	}
+	return web.Handler(site), e.Stop, nil
 }
 
 // serve runs the engine and the screens; ready is told the address once both work.
@@ -241,31 +377,18 @@ func (f *flags) serve(ctx context.Context, errs io.Writer, db *pgxpool.Pool, out
 		return err
 	}
 	defer l.Close()
-	log := f.log(errs)
-	if f.vault == nil {
-		if err := f.openVault(db); err != nil {
-			return err
-		}
-	}
-	e, err := f.engine(db, outside, log)
+	handler, end, err := f.site(ctx, errs, db, outside)
 	if err != nil {
 		return err
 	}
-	if err := e.Start(ctx); err != nil {
-		return err
-	}
-	defer e.Stop()
-	site := &page.Site{
-		DB: db, Engine: e, Outside: outside, Rules: f.rules, Vault: f.vault, Hub: page.NewHub(ctx, db), Log: log,
-		Project: f.project, Person: DemoPerson, Env: f.env,
-	}
+	defer end()
 	address := "http://" + l.Addr().String() + "/"
 	if ready == nil {
 		fmt.Fprintln(errs, "Hollow Reed is ready at", address)
 	} else if err := ready(address); err != nil {
 		return err
 	}
-	return web.Serve(ctx, l, web.Handler(site))
+	return web.Serve(ctx, l, handler)
 }
 
 // listen takes loopback addresses only.

@@ -74,7 +74,7 @@ func lock(data string) (func(), error) {
 	}
 	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
 		f.Close()
-		return nil, fmt.Errorf("a demo is running already in %s; stop it first", data)
+		return nil, fmt.Errorf("the data in %s is in use; stop what runs there first", data)
 	}
 	return func() { f.Close() }, nil
 }

@@ -95,7 +95,6 @@ func TestTheDemo(t *testing.T) {
 
 	cmd, address, gauges, took := startDemo(t, binary, dir)
 	t.Logf("ready after %s", took.Round(time.Millisecond))
-	require.Less(t, took, 10*time.Second)
 	shows(t, address+"traffic", "sk_0309.tide")
 	shows(t, address+"traffic", "done")
 	shows(t, gauges, "Picked up")
@@ -109,7 +108,7 @@ func TestTheDemo(t *testing.T) {
 	second.Dir = dir
 	out, err = second.CombinedOutput()
 	require.Error(t, err)
-	require.Contains(t, string(out), "a demo is running already")
+	require.Contains(t, string(out), "is in use; stop what runs there first")
 
 	pid, err := os.ReadFile(filepath.Join(data, "postgres", "data", "postmaster.pid"))
 	require.NoError(t, err)

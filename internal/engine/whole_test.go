@@ -315,18 +315,26 @@ func TestAScheduleStartsOnceForAllWorkers(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
 	e := w.start(Options{})
-	w.add("ticking", map[string]string{"flows/ticking.yaml": "flow: Ticking\ntrigger: {kind: schedule, cron: '* * * * * *', missed: none}\nsteps:\n  - {step: note, id: n, text: '\"tick\"'}\n"})
+	text := "flow: Ticking\ntrigger: {kind: schedule, cron: '* * * * * *', missed: none}\nsteps:\n  - {step: note, id: n, text: '\"tick\"'}\n"
+	w.add("ticking", map[string]string{"flows/ticking.yaml": text})
+	w.add("beside", map[string]string{"flows/beside.yaml": strings.Replace(text, "Ticking", "Beside", 1)})
 	other := w.start(Options{})
-	ticks := func() []store.Run {
-		runs, err := store.Runs(t.Context(), w.db, store.RunFilter{Project: "skerry", Flow: "ticking", Most: 100})
+	of := func(flow string) []store.Run {
+		runs, err := store.Runs(t.Context(), w.db, store.RunFilter{Project: "skerry", Flow: flow, Most: 100})
 		require.NoError(t, err)
 		return runs
 	}
+	ticks := func() []store.Run { return of("ticking") }
+	// looked waits until the flow beside it, which is looked at together with it, has ticked on.
+	looked := func(times int) {
+		before := len(of("beside"))
+		until(t, "ticks beside it", func() (int, bool) { n := len(of("beside")); return n, n >= before+times })
+	}
 	until(t, "four ticks", func() (int, bool) { n := len(ticks()); return n, n >= 4 })
 	require.NoError(t, store.Pause(t.Context(), w.db, "skerry", "ticking", "mo", "the clock is mended"))
-	time.Sleep(1500 * time.Millisecond) // a look that had begun may still start one
+	looked(2) // a look that had begun may still start one
 	n := len(ticks())
-	time.Sleep(1500 * time.Millisecond)
+	looked(2)
 	require.Len(t, ticks(), n, "paused")
 	seconds := map[int64]int{}
 	for _, r := range ticks() {

@@ -175,6 +175,11 @@ func Parse(files fs.FS, names ...string) View {
 // Page sends the whole page.
 func (v View) Page(c *gin.Context, data any) { v.send(c, http.StatusOK, "layout", data) }
 
+// Refused sends the whole page of a form that was refused, with what was in it and why.
+func (v View) Refused(c *gin.Context, data any) {
+	v.send(c, http.StatusUnprocessableEntity, "layout", data)
+}
+
 // Part sends one named block, for a request by htmx.
 func (v View) Part(c *gin.Context, block string, data any) { v.send(c, http.StatusOK, block, data) }
 

@@ -1,0 +1,135 @@
+package app
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgxpool"
+	"github.com/spf13/cobra"
+
+	"hollowreed/internal/core/project"
+	"hollowreed/internal/store"
+)
+
+// transfer makes a command that brings a project into a database, or takes it out.
+func (f *flags) transfer(c *cobra.Command, do func(cmd *cobra.Command, args []string, db *pgxpool.Pool) error) *cobra.Command {
+	c.Flags().StringVar(&f.database, "database", os.Getenv("DATABASE_URL"), "address of the PostgreSQL database, or DATABASE_URL")
+	c.Flags().StringVar(&f.data, "data", "hollowreed-data", "folder of the private database, where no other one is named")
+	c.Flags().StringVar(&f.keyFile, "key-file", keyFile, "file with the key of the secrets")
+	c.RunE = func(cmd *cobra.Command, args []string) error {
+		ctx, stop := untilStopped(cmd.Context())
+		defer stop()
+		cmd.SetContext(ctx)
+		end, err := f.private(ctx)
+		if err != nil {
+			return err
+		}
+		defer end()
+		db, err := store.Open(ctx, f.database)
+		if err != nil {
+			return err
+		}
+		defer db.Close()
+		return do(cmd, args, db)
+	}
+	return c
+}
+
+func importCommand() *cobra.Command {
+	var f flags
+	return f.transfer(&cobra.Command{
+		Use: "import FOLDER|FILE.zip", Short: "Bring a project into the database", Args: cobra.ExactArgs(1),
+		Long: `Brings the text files of a project in: as the project of a database that has none, or in place of its
+drafts. What differs is an edit that can be undone; parts that the folder lacks are removed, and can be
+restored. What is released goes on running.`,
+	}, func(cmd *cobra.Command, args []string, db *pgxpool.Pool) error {
+		ctx := cmd.Context()
+		texts, err := readProject(args[0])
+		if err != nil {
+			return err
+		}
+		if err := store.AddPerson(ctx, db, DemoPerson); err != nil {
+			return err
+		}
+		projects, err := store.Projects(ctx, db)
+		if err != nil {
+			return err
+		}
+		if len(projects) == 0 {
+			title := project.Load("new", texts).Title
+			if _, err := AddProject(ctx, db, title, texts); err != nil {
+				return err
+			}
+			fmt.Fprintf(cmd.ErrOrStderr(), "imported %s: %d parts\n", title, len(texts))
+			return nil
+		}
+		var c store.Changes
+		err = pgx.BeginFunc(ctx, db, func(tx pgx.Tx) error {
+			c, err = store.ReplaceParts(ctx, tx, projects[0], texts, DemoPerson.ID)
+			return err
+		})
+		if err == nil {
+			fmt.Fprintf(cmd.ErrOrStderr(), "imported into %s: %d added, %d changed, %d removed\n", projects[0], c.Added, c.Changed, c.Removed)
+		}
+		return err
+	})
+}
+
+// readProject reads the text files of a project from a folder or a ZIP archive.
+func readProject(from string) (map[string]string, error) {
+	info, err := os.Stat(from)
+	if err != nil {
+		return nil, err
+	}
+	if info.IsDir() {
+		return project.Read(os.DirFS(from))
+	}
+	if info.Size() > project.MaxPacked {
+		return nil, fmt.Errorf("%s is larger than %d MB", from, project.MaxPacked>>20)
+	}
+	content, err := os.ReadFile(from)
+	if err != nil {
+		return nil, err
+	}
+	return project.Unpack(content)
+}
+
+func exportCommand() *cobra.Command {
+	var f flags
+	return f.transfer(&cobra.Command{
+		Use: "export FOLDER|FILE.zip", Short: "Take the project out of the database", Args: cobra.ExactArgs(1),
+		Long: `Writes the drafts of the project as text files into a folder, or packed into a ZIP archive. Files of the
+folder that are no parts stay; parts that the project does not have are removed. Imported again, nothing
+has changed.`,
+	}, func(cmd *cobra.Command, args []string, db *pgxpool.Pool) error {
+		projects, err := store.Projects(cmd.Context(), db)
+		if err != nil {
+			return err
+		}
+		if len(projects) == 0 {
+			return errors.New("the database holds no project yet")
+		}
+		texts, _, err := store.Texts(cmd.Context(), db, projects[0])
+		if err != nil {
+			return err
+		}
+		if !strings.HasSuffix(args[0], ".zip") {
+			err = os.MkdirAll(args[0], 0o755)
+			if err == nil {
+				err = project.Write(args[0], texts)
+			}
+		} else {
+			var packed []byte
+			if packed, err = project.Pack(texts); err == nil {
+				err = os.WriteFile(args[0], packed, 0o644)
+			}
+		}
+		if err == nil {
+			fmt.Fprintf(cmd.ErrOrStderr(), "exported %s: %d parts\n", projects[0], len(texts))
+		}
+		return err
+	})
+}
