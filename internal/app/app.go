@@ -314,7 +314,7 @@ func (f *flags) welcome(ctx context.Context, errs io.Writer, db *pgxpool.Pool) e
 	defer l.Close()
 	stop := func() {}
 	defer func() { stop() }()
-	w := &web.Welcome{Begin: func(_ context.Context, title string, texts map[string]string) (http.Handler, error) {
+	w := &web.Welcome{Person: DemoPerson, Begin: func(_ context.Context, title string, texts map[string]string) (http.Handler, error) {
 		id, err := AddProject(ctx, db, title, texts)
 		if err != nil {
 			return nil, err

@@ -11,6 +11,7 @@ import (
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/project"
+	"hollowreed/internal/store"
 	"hollowreed/internal/web/assets"
 	"hollowreed/internal/web/bench"
 	"hollowreed/internal/web/page"
@@ -24,14 +25,15 @@ var welcomeView = page.Parse(welcome, "welcome.html")
 // Welcome serves the page on which a project is begun while there is none: an empty one, or one that is brought. Begin adds
 // it; afterwards every address is answered by Then.
 type Welcome struct {
-	Begin func(ctx context.Context, title string, texts map[string]string) (http.Handler, error)
-	mu    sync.RWMutex
-	then  http.Handler
+	Begin  func(ctx context.Context, title string, texts map[string]string) (http.Handler, error)
+	Person store.Person
+	mu     sync.RWMutex
+	then   http.Handler
 }
 
 type welcomePage struct {
 	page.Frame
-	Title string
+	Typed string // title that was typed
 	Fault *fault.Fault
 }
 
@@ -57,7 +59,7 @@ func (w *Welcome) routes() http.Handler {
 }
 
 func (w *Welcome) page(title string, f *fault.Fault) welcomePage {
-	return welcomePage{Frame: page.Frame{Title: "A project of your own", Project: "No project yet", Version: assets.Version}, Title: title, Fault: f}
+	return welcomePage{Frame: page.Frame{Title: "A project of your own", Project: "No project yet", Person: w.Person, Version: assets.Version, Bare: true}, Typed: title, Fault: f}
 }
 
 // begin adds the project that the form describes.

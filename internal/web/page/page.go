@@ -81,6 +81,7 @@ type Frame struct {
 	Env     string
 	Version string
 	Keys    [][2]string // the keys of this page and what they do
+	Bare    bool        // without the places, where there is no project
 }
 
 // Frame makes the frame of a page.
