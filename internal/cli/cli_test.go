@@ -71,9 +71,13 @@ func TestMap(t *testing.T) {
 	require.True(t, strings.HasPrefix(out, "station_id,gauge_code,taken_at,"), out)
 	require.Contains(t, out, "1,SK04,2031-03-09T06:12:00Z,300.0,299.0,false,R,X,cm,sk_0309.tide\r\n")
 
-	code, _, errs = call(t, "short\r\n", "map", demoFolder, "reading-to-tide-level", "--input", "-")
-	require.Equal(t, exitInput, code)
+	good, err := os.ReadFile(demoFolder + "/samples/sk_0309.tide")
+	require.NoError(t, err)
+	code, out, errs = call(t, "short\r\n"+string(good), "map", demoFolder, "reading-to-tide-level", "--input", "-", "--to", "ndjson")
+	require.Equal(t, exitFaults, code)
 	require.Contains(t, errs, "-:1:6: day: expected 32 columns, found a line of 5")
+	require.Contains(t, errs, "48 of 49 records are written, 1 are at fault")
+	require.Len(t, strings.Split(strings.TrimSpace(out), "\n"), 48, "what is good is kept")
 	code, _, errs = call(t, "", "map", demoFolder, "nothing", "--input", "-")
 	require.Equal(t, exitInput, code)
 	require.Contains(t, errs, `the project has no mapping "nothing"; it has booking-to-invoice, crew-to-roster, invoice-to-posting, reading-to-tide-level`)
@@ -99,6 +103,60 @@ func TestRunTouchesNothing(t *testing.T) {
 	require.Contains(t, errs, "--really needs --settings FILE")
 }
 
+// TestEveryFlowRunsFromTheCommandLine, over the samples of what it reads; what it would do is shown.
+func TestEveryFlowRunsFromTheCommandLine(t *testing.T) {
+	flows, err := filepath.Glob(demoFolder + "/flows/*.yaml")
+	require.NoError(t, err)
+	require.NotEmpty(t, flows)
+	shows := map[string]string{
+		"booking-to-invoice":  `{"step":"post","request":{"booking":"B-20417"`,
+		"crew-notice":         `{"step":"post","request":{"board":"crew"`,
+		"crew-roster":         `{"step":"write","file":"roster.xml","records":3,`,
+		"incident-intake":     `{"answer":{"noted":true}}`,
+		"letters-to-the-desk": `{"step":"put","request":{"name":"papers/`,
+		"safety-notices":      `{"step":"send","request":{"to":["bridge@skerry.example"]`,
+		"vessel-list":         `"content":"id,name,home,length_m,cars,built\r\n`,
+	}
+	for _, flow := range flows {
+		id := strings.TrimSuffix(filepath.Base(flow), ".yaml")
+		code, out, errs := call(t, "", "run", demoFolder, id)
+		require.Equal(t, exitDone, code, "%s: %s", id, errs)
+		require.NotEmpty(t, out, "%s shows nothing that it would do", id)
+		require.Contains(t, out, shows[id], id)
+		require.Equal(t, id == "scanned-papers", strings.Contains(errs, "made up"), "%s: the bytes of a fetched paper are, and nothing else: %s", id, errs)
+	}
+	code, out, errs := call(t, "", "run", demoFolder, "crew-notice", "--input", demoFolder+"/samples/crew-on-watch.json")
+	require.Equal(t, exitDone, code, errs)
+	require.Contains(t, out, "Crew 506 on Tern")
+}
+
+// TestRunReallyWritesFiles: those of a flow that is called, too, at their place.
+func TestRunReallyWritesFiles(t *testing.T) {
+	dir, to := t.TempDir(), t.TempDir()
+	for path, text := range map[string]string{
+		"project.yaml":         "project: Crates\n",
+		"connections/out.yaml": "connection: Out\nkind: file\n",
+		"schemas/crate.yaml":   "schema: Crate\nnotation: csv\nfields:\n  - {name: code, type: text}\nsamples: [crates.csv]\n",
+		"samples/crates.csv":   "code\r\nA1\r\nB2\r\n",
+		"flows/outer.yaml":     "flow: Outer\ntrigger: {kind: person, input: crate, as: crate}\nsteps:\n  - {step: flow, id: go, flow: inner, with: {code: crate.code}}\n",
+		"flows/inner.yaml":     "flow: Inner\ntrigger: {kind: called, input: crate, as: crate}\nsteps:\n  - {step: write, id: put, connection: out, schema: crate, from: crate, file name: '\"one.csv\"'}\n",
+	} {
+		at := filepath.Join(dir, path)
+		require.NoError(t, os.MkdirAll(filepath.Dir(at), 0o755))
+		require.NoError(t, os.WriteFile(at, []byte(text), 0o644))
+	}
+	code, out, errs := call(t, "", "run", dir, "outer")
+	require.Equal(t, exitDone, code, errs)
+	require.Contains(t, out, `{"step":"put","file":"one.csv","records":1,"bytes":10,"content":"code\r\nA1\r\n"}`)
+	settings := file(t, "settings.yaml", "out: {kind: file, folder: "+to+"}\n")
+	code, _, errs = call(t, "", "run", dir, "outer", "--really", "--settings", settings)
+	require.Equal(t, exitDone, code, errs)
+	require.Contains(t, errs, "one.csv is written, 1 records, 10 bytes")
+	text, err := os.ReadFile(filepath.Join(to, "one.csv"))
+	require.NoError(t, err)
+	require.Equal(t, "code\r\nA1\r\n", string(text))
+}
+
 func TestConvert(t *testing.T) {
 	code, out, _ := call(t, "a,b\r\n1,2\r\n", "convert", "--from", "csv", "--to", "ndjson", "-")
 	require.Equal(t, exitDone, code)
@@ -108,14 +166,17 @@ func TestConvert(t *testing.T) {
 	require.Equal(t, exitDone, code)
 	require.True(t, strings.HasPrefix(out, "gauge,day,time,level_cm,surge_cm,battery_mv,trend\r\nSK04,2031-03-09,06:12:00,300.0,380,3610,R\r\n"), out[:120])
 
-	for in, want := range map[string]string{
-		"a,b\r\n1\r\n":        "-:2:1: expected 2 fields, found 1 field",
-		"a,b\r\n1,2\r\n3,\"4": "-:3:3: expected a closing quote, found the end of the file",
-	} {
-		code, _, errs := call(t, in, "convert", "--from", "csv", "--to", "json", "-")
-		require.Equal(t, exitInput, code)
-		require.Equal(t, "hollowreed: "+want+"\n", errs)
-	}
+	code, out, errs := call(t, "a,b\r\n1\r\n2,3\r\n", "convert", "--from", "csv", "--to", "json", "-")
+	require.Equal(t, exitFaults, code)
+	require.Equal(t, "-:2:1: expected 2 fields, found 1 field\n1 of 2 records are written, 1 are at fault\n", errs)
+	require.Equal(t, "[\n{\"a\":\"2\",\"b\":\"3\"}\n]\n", out)
+	code, _, errs = call(t, "a,b\r\n1,2\r\n3,\"4", "convert", "--from", "csv", "--to", "json", "-")
+	require.Equal(t, exitFaults, code)
+	require.Equal(t, "-:3:3: expected a closing quote, found the end of the file\n1 of 2 records are written, 1 are at fault\n", errs)
+	code, out, errs = call(t, `{"p:r":1}`, "convert", "--from", "json", "--to", "xml", "-")
+	require.Equal(t, exitFaults, code)
+	require.Empty(t, out)
+	require.Contains(t, errs, "Declare it with @xmlns:p")
 	for _, args := range [][]string{
 		{"convert", "--from", "csv", "--to", "pdf", "-"},
 		{"convert", "--from", "csv", "-"},

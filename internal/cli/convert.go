@@ -2,6 +2,8 @@ package cli
 
 import (
 	"bufio"
+	"errors"
+	"fmt"
 	"io"
 	"math"
 	"os"
@@ -35,7 +37,9 @@ repeated elements as lists and prefixes as written.
 
 Files are read record by record, JSON to JSON token by token. Otherwise a JSON document that is
 not an array, and an XML document whose root does not hold a plain list, are one record each and
-held in memory (at most 256 MB).`,
+held in memory (at most 256 MB).
+
+Records at fault are told on standard error and left out; the command then ends with 1.`,
 		Example: `  hollowreed convert --from csv --to json stations.csv
   hollowreed convert --from fixedwidth --to ndjson --schema demo/schemas/gauge-reading.yaml sk_0309.tide`,
 		Args: cobra.ExactArgs(1),
@@ -87,7 +91,7 @@ func (e env) copy(in io.Reader, name, from, to, part string) error {
 	if o.Schema != nil {
 		change = func() notation.Change { return checker(o.Schema, name) }
 	}
-	_, err = notation.Copy(r, func(many bool) (notation.Writer, error) {
+	return e.copied(r, name, func(many bool) (notation.Writer, error) {
 		out := o
 		out.Many = many
 		if s, ok := r.(notation.Shelled); ok {
@@ -95,6 +99,35 @@ func (e env) copy(in io.Reader, name, from, to, part string) error {
 		}
 		return target.NewWriter(e.out, out)
 	}, change)
+}
+
+// maxTold is how many records at fault are told one by one.
+const maxTold = 100
+
+// copied copies records, and tells of those that are at fault. What is good is written; there are faults, too.
+func (e env) copied(r notation.Reader, name string, open func(many bool) (notation.Writer, error), change func() notation.Change) error {
+	bad := 0
+	n, err := notation.Copy(r, open, change, func(err error) {
+		if bad++; bad > maxTold {
+			return
+		}
+		var faults fault.List
+		if !errors.As(err, &faults) {
+			fmt.Fprintln(e.err, oneLine(named(err, name)))
+		}
+		for _, f := range faults {
+			fmt.Fprintln(e.err, oneLine(named(f, name)))
+		}
+	})
+	if bad > maxTold {
+		fmt.Fprintf(e.err, "and %d more records at fault\n", bad-maxTold)
+	}
+	if bad > 0 {
+		fmt.Fprintf(e.err, "%d of %d records are written, %d are at fault\n", n, n+bad, bad)
+	}
+	if err == nil && bad > 0 {
+		return errFaults
+	}
 	return named(err, name)
 }
 

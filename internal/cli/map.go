@@ -34,7 +34,8 @@ func (e env) mapping() *cobra.Command {
 
 The input is read as the mapping's first source. Any further source is one message that is the
 same for every record: give it with --with name=FILE; else the first record of its schema's
-sample is used, and said on standard error.`,
+sample is used, and said on standard error. Records at fault are told there, too, and left out; the
+command then ends with 1.`,
 		Example: `  hollowreed map demo reading-to-tide-level --input demo/samples/sk_0309.tide --to ndjson`,
 		Args:    cobra.ExactArgs(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -83,10 +84,9 @@ func (e env) mapFile(cmd *cobra.Command, p *project.Project, id string, f mapFla
 	if err != nil {
 		return err
 	}
-	_, err = notation.Copy(r, func(many bool) (notation.Writer, error) {
+	return e.copied(r, f.input, func(many bool) (notation.Writer, error) {
 		return target.NewWriter(e.out, notation.Options{Schema: plan.Target, Many: many})
 	}, func() notation.Change { return mapper(plan, f.input, others) })
-	return named(err, f.input)
 }
 
 // mapper makes the target record of each source record, checked on both sides.

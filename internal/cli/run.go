@@ -2,30 +2,37 @@ package cli
 
 import (
 	"context"
+	"encoding/base64"
 	"fmt"
 	"io"
+	"maps"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strings"
+	"sync"
 	"time"
+	"unicode/utf8"
 
 	"github.com/google/uuid"
 	"github.com/spf13/cobra"
 
 	"hollowreed/internal/connector"
+	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/notation"
-	"hollowreed/internal/core/notation/all"
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
+	"hollowreed/internal/outfile"
 )
 
 const (
 	runBatch      = 500
 	maxSampleRows = 100_000
+	maxShown      = 16 << 20 // bytes of a file that would be written
 )
 
 type runFlags struct {
@@ -38,12 +45,14 @@ func (e env) run() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "run FOLDER FLOW --input FILE",
 		Short: "Run a flow over a file",
-		Long: `Runs one of the project's flows over a file, as if the file had just arrived.
+		Long: `Runs one of the project's flows over a file, as if the file had just arrived; without --input over
+the sample of what it reads.
 
-Unless --really is given nothing outside is touched: look-ups are answered from the samples kept
-with the row's schema, and what would be written is shown on standard output, one JSON value a
-line. Counts and records set aside are said on standard error. With --really the connections are
-those of the settings file.
+Unless --really is given nothing outside is touched: look-ups and reads are answered from the samples
+kept with their schemas, and what would be done is shown on standard output, one JSON value a line:
+rows that would be written to a table as they are, requests that would be sent, files that would be
+written and the answer of the run with their names. Counts and records set aside are said on standard
+error. With --really the connections are those of the settings file.
 
 Ends with 1 when a record was set aside.`,
 		Example: `  hollowreed run demo gauge-readings --input demo/samples/sk_0309.tide`,
@@ -57,10 +66,9 @@ Ends with 1 when a record was set aside.`,
 			return e.runFlow(cmd, p, filepath.Base(strings.TrimSuffix(args[1], ".yaml")), f)
 		},
 	}
-	c.Flags().StringVar(&f.input, "input", "", "file to read; - for standard input")
+	c.Flags().StringVar(&f.input, "input", "", "file to read; - for standard input; the sample of what the flow reads, where none is named")
 	c.Flags().BoolVar(&f.really, "really", false, "reach the outside systems and write to them")
 	c.Flags().StringVar(&f.settings, "settings", "", "YAML file with the settings of each connection; needed with --really")
-	c.MarkFlagRequired("input")
 	return c
 }
 
@@ -72,63 +80,199 @@ func (e env) runFlow(cmd *cobra.Command, p *project.Project, id string, f runFla
 	if len(plan.Faults) > 0 {
 		return plan.Faults[0]
 	}
-	outside, done, err := e.outside(cmd.Context(), p, f)
-	if err != nil {
+	d := &drive{env: e, plan: plan, show: e.showEffects(), totals: map[string]*flow.Counts{}, tally: &flow.Totals{}, files: map[*flow.FileTarget]*outfile.Set{}, madeUp: map[*connection.Operation]bool{}}
+	defer d.close()
+	if err := d.reach(p, f); err != nil {
 		return err
 	}
-	defer done()
+	of := plan.Source
+	if plan.ReadStep == nil {
+		of = plan.Input
+	}
+	d.input = f.input
+	if d.input == "" {
+		d.input = "nothing"
+		if of != nil && len(of.Samples) > 0 {
+			d.input = of.Samples[0]
+			fmt.Fprintf(e.err, "the input is the sample %s\n", d.input)
+		}
+	}
+	file := filepath.Base(d.input)
+	now := time.Now().UTC()
+	d.facts = flow.Facts{ID: uuid.NewString(), File: file, Reference: file, Started: value.Instant(now), Request: p.TriedRequest(plan)}
+	d.house = &flow.DryHouse{Outside: d.outside, Plan: p.Flow, At: now, Facts: d.facts, Collect: d.collect}
+	if f.input == "" {
+		return d.sample(cmd.Context(), p, of)
+	}
 	in, err := open(cmd, f.input)
 	if err != nil {
 		return err
 	}
 	defer in.Close()
-	of := plan.Source
-	if plan.ReadStep == nil {
-		of = plan.Input
-	}
-	now := time.Now().UTC()
-	d := &drive{env: e, plan: plan, outside: outside, input: f.input, totals: map[string]*flow.Counts{}, tally: &flow.Totals{}}
-	d.facts = flow.Facts{ID: uuid.NewString(), File: filepath.Base(f.input), Reference: filepath.Base(f.input), Started: value.Instant(now), Request: p.TriedRequest(plan)}
-	d.house = &flow.DryHouse{Outside: outside, Plan: p.Flow, At: now, Facts: d.facts}
-	if of == nil && plan.Flow.Trigger.Kind == "request" && f.input != "" {
-		body, err := io.ReadAll(io.LimitReader(in, project.MaxPart))
-		if err != nil {
-			return err
-		}
-		text := string(body)
-		d.facts.Request = plan.Flow.Trigger.Tried(&text)
-	}
 	if of == nil {
+		if plan.Flow.Trigger.Kind == "request" {
+			body, err := io.ReadAll(io.LimitReader(in, project.MaxPart))
+			if err != nil {
+				return err
+			}
+			text := string(body)
+			d.facts.Request = plan.Flow.Trigger.Tried(&text)
+		}
 		return d.run(cmd.Context(), nil)
 	}
-	n, err := all.Named(of.Notation)
-	if err != nil {
-		return err
-	}
-	r, err := n.NewReader(in, notation.Options{Source: f.input, Schema: of})
+	r, err := recordReader(in, f.input, of)
 	if err != nil {
 		return err
 	}
 	return d.run(cmd.Context(), r)
 }
 
-func (e env) outside(ctx context.Context, p *project.Project, f runFlags) (flow.Outside, func(), error) {
+// sample runs the flow over the sample of what it reads, or a message that is made up.
+func (d *drive) sample(ctx context.Context, p *project.Project, of *schema.Schema) error {
+	switch {
+	case of == nil:
+		return d.run(ctx, nil)
+	case len(of.Samples) > 0:
+		r, err := p.OpenSample(of, of.Samples[0], false)
+		if err != nil {
+			return err
+		}
+		return d.run(ctx, r)
+	case d.plan.ReadStep != nil:
+		return fault.New(fault.Required, "the schema %s has no sample to read", of.ID).Mended("Give a file with --input")
+	}
+	made, err := p.Example(of)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(d.err, "the input is made up: the schema %s has no sample\n", of.ID)
+	return d.run(ctx, &one{of: made})
+}
+
+// one reads a single record.
+type one struct {
+	of   value.Value
+	over bool
+}
+
+func (o *one) Next() (value.Value, error) {
+	if o.over {
+		return value.Value{}, io.EOF
+	}
+	o.over = true
+	return o.of, nil
+}
+
+func (o *one) Place() fault.Place { return fault.Place{} }
+func (o *one) Raw() string        { return "" }
+func (o *one) Many() bool         { return false }
+
+// reach makes the outside: that of the settings file, or one that only shows what would be done.
+func (d *drive) reach(p *project.Project, f runFlags) error {
 	if !f.really {
-		rows := e.showRows()
-		return &flow.Dry{
+		d.outside = &flow.Dry{
+			Made: d.made,
 			Rows: func(s *schema.Schema) ([]value.Value, error) { return p.SampleRecords(s, maxSampleRows) },
-			Tell: rows.tell,
-		}, rows.close, nil
+			Tell: func(_ flow.Upsert, row value.Value) { d.show.tell(row) },
+			Sent: func(c flow.Call, request value.Value) { d.show.tell(labelled("request", c.Step, request)) },
+		}
+		return nil
 	}
 	if f.settings == "" {
-		return nil, nil, fault.New(fault.Required, "--really needs --settings FILE with the connections")
+		return fault.New(fault.Required, "--really needs --settings FILE with the connections")
 	}
 	settings, err := connector.ReadFixed(f.settings)
 	if err != nil {
-		return nil, nil, err
+		return err
 	}
-	pool := connector.NewPool(settings, connector.Rules{})
-	return pool, pool.Close, nil
+	d.pool = connector.NewPool(settings, connector.Rules{})
+	d.outside = d.pool
+	return nil
+}
+
+// made says once of an operation that its answers are made up.
+func (d *drive) made(op *connection.Operation) {
+	d.filing.Lock()
+	defer d.filing.Unlock()
+	if !d.madeUp[op] {
+		d.madeUp[op] = true
+		fmt.Fprintf(d.err, "the answers of %s are made up: no sample of them is kept\n", op.Name)
+	}
+}
+
+// labelled is what would be done, with the step that does it.
+func labelled(what, step string, v value.Value) value.Value {
+	return value.Rec(value.NewShape("step", what), []value.Value{value.Str(step), v})
+}
+
+// collect keeps what write steps have collected, of flows that are called as well.
+func (d *drive) collect(plan *flow.Plan, records []flow.Collected) error {
+	d.filing.Lock()
+	defer d.filing.Unlock()
+	for _, c := range records {
+		to := plan.Planned(c.Step).File
+		if c.Item.Failed() {
+			continue
+		}
+		if d.files[to] == nil {
+			set, err := outfile.New(to)
+			if err != nil {
+				return err
+			}
+			d.files[to] = set
+		}
+		if err := d.files[to].Add(c.Name, c.Record); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// writeFiles writes the files, or shows them.
+func (d *drive) writeFiles(ctx context.Context) error {
+	for _, to := range slices.SortedFunc(maps.Keys(d.files), func(a, b *flow.FileTarget) int { return strings.Compare(a.Step.ID, b.Step.ID) }) {
+		files, err := d.files[to].End()
+		if err != nil {
+			return err
+		}
+		for _, f := range files {
+			if err := d.writeFile(ctx, to, f); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func (d *drive) writeFile(ctx context.Context, to *flow.FileTarget, f *outfile.File) error {
+	if d.pool != nil {
+		name, size, err := d.files[to].Write(ctx, d.pool, f, d.facts.ID)
+		if err == nil {
+			fmt.Fprintf(d.err, "%s: %s is written, %d records, %d bytes\n", to.Step.Name, name, f.Records, size)
+		}
+		return err
+	}
+	text, err := f.Text(maxShown)
+	if err != nil {
+		return err
+	}
+	fields, values := []string{"step", "file", "records", "bytes", "content"}, []value.Value{value.Str(to.Step.ID), value.Str(f.Name), value.Int(int64(f.Records)), value.Int(f.Size()), value.Str(string(text))}
+	if !utf8.Valid(text) {
+		fields[4], values[4] = "base64", value.Str(base64.StdEncoding.EncodeToString(text))
+	}
+	d.show.tell(value.Rec(value.NewShape(fields...), values))
+	return nil
+}
+
+// close ends what the run has opened, once everything is shown.
+func (d *drive) close() {
+	d.show.close()
+	for _, set := range d.files {
+		set.Close(nil)
+	}
+	if d.pool != nil {
+		d.pool.Close()
+	}
 }
 
 // drive takes one message through a flow.
@@ -136,6 +280,12 @@ type drive struct {
 	env
 	plan    *flow.Plan
 	outside flow.Outside
+	pool    *connector.Pool // where it is done really; nil otherwise
+	show    *effects
+	files   map[*flow.FileTarget]*outfile.Set
+	madeUp  map[*connection.Operation]bool
+	filing  sync.Mutex
+	answer  value.Value
 	house   flow.House
 	facts   flow.Facts
 	input   string
@@ -170,6 +320,12 @@ func (d *drive) run(ctx context.Context, r notation.Reader) error {
 		if err := d.pass(ctx, d.plan.Tail); err != nil {
 			return err
 		}
+	}
+	if err := d.writeFiles(ctx); err != nil {
+		return err
+	}
+	if d.answer.Kind() != value.Absent {
+		d.show.tell(value.Rec(value.NewShape("answer"), []value.Value{d.answer}))
 	}
 	d.counts(d.plan, d.totals)
 	if d.aside > 0 {
@@ -224,21 +380,28 @@ func (d *drive) done(b *flow.Batch, items []*flow.Item) error {
 		fmt.Fprintln(d.err, "event: "+e.Text)
 	}
 	d.aside += d.tell(items)
+	if b.Answer.Kind() != value.Absent {
+		d.answer = b.Answer
+	}
+	if err := d.collect(d.plan, b.Collected); err != nil {
+		return err
+	}
 	if b.Stopped != nil && b.Stopped.Fault != nil {
 		return b.Stopped.Fault
 	}
 	return nil
 }
 
-// rows shows what would be written, one JSON value a line, beside the work on the next ones.
-type rows struct {
+// effects shows what would be done, one JSON value a line, beside the work on the next records.
+type effects struct {
+	mu      sync.Mutex // branches at once tell at the same time
 	pending []value.Value
 	full    chan []value.Value
 	written chan struct{}
 }
 
-func (e env) showRows() *rows {
-	r := &rows{full: make(chan []value.Value, 8), written: make(chan struct{})}
+func (e env) showEffects() *effects {
+	r := &effects{full: make(chan []value.Value, 8), written: make(chan struct{})}
 	go func() {
 		defer close(r.written)
 		var enc json.Appender
@@ -254,17 +417,19 @@ func (e env) showRows() *rows {
 	return r
 }
 
-func (r *rows) tell(_ flow.Upsert, row value.Value) {
+func (r *effects) tell(v value.Value) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
 	if r.pending == nil {
 		r.pending = make([]value.Value, 0, runBatch)
 	}
-	if r.pending = append(r.pending, row); len(r.pending) == runBatch {
+	if r.pending = append(r.pending, v); len(r.pending) == runBatch {
 		r.full <- r.pending
 		r.pending = nil
 	}
 }
 
-func (r *rows) close() {
+func (r *effects) close() {
 	r.full <- r.pending
 	close(r.full)
 	<-r.written
@@ -329,7 +494,7 @@ func (e env) counts(plan *flow.Plan, totals map[string]*flow.Counts) {
 		for _, more := range []struct {
 			n    int
 			what string
-		}{{c.LeftOut, "left out"}, {c.SetAside, "set aside"}, {c.Inserted, "inserted"}, {c.Updated, "updated"}, {c.Unchanged, "unchanged"}} {
+		}{{c.LeftOut, "left out"}, {c.SetAside, "set aside"}, {c.Inserted, "inserted"}, {c.Updated, "updated"}, {c.Unchanged, "unchanged"}, {c.Collected, "for files"}} {
 			if more.n > 0 {
 				fmt.Fprintf(e.err, ", %d %s", more.n, more.what)
 			}

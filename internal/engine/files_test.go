@@ -1,7 +1,6 @@
 package engine
 
 import (
-	"bytes"
 	"compress/gzip"
 	"fmt"
 	"io"
@@ -13,8 +12,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hollowreed/internal/connector"
-	"hollowreed/internal/core/fault"
-	"hollowreed/internal/spool"
 	"hollowreed/internal/store"
 )
 
@@ -78,35 +75,6 @@ func TestFilesOfAnyLengthAreWritten(t *testing.T) {
 	entries, err := os.ReadDir(out)
 	require.NoError(t, err)
 	require.Len(t, entries, 3, "nothing else is left there")
-}
-
-// TestLongFilesOfOneRunAreBounded: so many may be longer than what is held in memory of each, and all have a bound.
-func TestLongFilesOfOneRunAreBounded(t *testing.T) {
-	onDisk, total := 0, int64(0)
-	var all []*spool.Spool
-	defer func() {
-		for _, s := range all {
-			s.Close()
-		}
-	}()
-	long := bytes.Repeat([]byte("x"), heldOf+1)
-	var err error
-	for n := 0; err == nil && n <= maxOnDisk+1; n++ {
-		s := &spool.Spool{Memory: heldOf}
-		all = append(all, s)
-		_, err = bounded{s, &onDisk, &total}.Write(long)
-	}
-	var f *fault.Fault
-	require.ErrorAs(t, err, &f)
-	require.Equal(t, fault.Limit, f.Code)
-	require.Len(t, all, maxOnDisk+1)
-	total = maxInput
-	_, err = bounded{all[0], &onDisk, &total}.Write([]byte("y"))
-	require.ErrorContains(t, err, "the files of one run have more than")
-	small := &spool.Spool{Memory: heldOf}
-	total = 0
-	_, err = bounded{small, &onDisk, &total}.Write([]byte("z"))
-	require.NoError(t, err, "a short one needs no file")
 }
 
 // situations are the four ways in which a step that works outside comes to its records; %s stands for the steps.

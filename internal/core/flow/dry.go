@@ -7,6 +7,7 @@ import (
 	"sync"
 	"time"
 
+	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/schema/sample"
@@ -18,7 +19,9 @@ import (
 type Dry struct {
 	Rows  func(row *schema.Schema) ([]value.Value, error) // the sample rows of a schema
 	Tell  func(u Upsert, row value.Value)                 // may be nil
+	Sent  func(c Call, request value.Value)               // told of what would change something; may be nil
 	Asks  string                                          // how answers are got that no sample is kept of; empty: they are made up
+	Made  func(op *connection.Operation)                  // told of an answer that is made up; may be nil
 	mu    sync.Mutex
 	cache map[string][]value.Value
 }
@@ -70,6 +73,9 @@ func (d *Dry) Call(_ context.Context, c Call, requests []value.Value) ([]Answere
 	rows := d.samples(c.Op.Response)
 	for i := range out {
 		out[i].NotDone = true
+		if d.Sent != nil && c.Op.Changes() {
+			d.Sent(c, requests[i])
+		}
 		switch {
 		case c.Op.Response == nil:
 		case len(rows) > 0 && c.Rows == AllRows:
@@ -79,6 +85,9 @@ func (d *Dry) Call(_ context.Context, c Call, requests []value.Value) ([]Answere
 		case d.Asks != "" && !c.Op.Changes():
 			out[i].Fault = fault.New(fault.NotFound, "%s was not asked yet, and no sample of its answer is kept", c.Op.Name).Mended("%s", d.Asks)
 		default: // something as it would be, for the steps that come after
+			if d.Made != nil && !c.Op.Changes() {
+				d.Made(c.Op)
+			}
 			if v, f := sample.Make(c.Op.Response, sample.Typical, uint64(i)); f == nil {
 				out[i].Answer = v
 				if c.Rows == AllRows {
@@ -124,6 +133,7 @@ type DryHouse struct {
 	Heard   *Recording                                             // of what flows that are called have answered; may be nil
 	Watch   Watcher                                                // nil: nobody watches
 	Secrets func(ctx context.Context, name string) (string, error) // nil: none
+	Collect func(plan *Plan, records []Collected) error            // told of what flows that are called collect for files; may be nil
 	mu      sync.Mutex
 	seen    map[string]bool
 	kept    map[string]string
@@ -151,11 +161,16 @@ func (d *DryHouse) Start(ctx context.Context, c Started, inputs []value.Value) (
 		case d.depth >= maxCalls:
 			out[i].Fault = fault.New(fault.Limit, "flows call flows more than %d deep", maxCalls)
 		default:
-			house := &DryHouse{Outside: d.Outside, Plan: d.Plan, At: d.At, Facts: d.Facts, Secrets: d.Secrets, Watch: d.Watch, depth: d.depth + 1, around: around}
+			house := &DryHouse{Outside: d.Outside, Plan: d.Plan, At: d.At, Facts: d.Facts, Secrets: d.Secrets, Watch: d.Watch, Collect: d.Collect, depth: d.depth + 1, around: around}
 			b := &Batch{Plan: plan, Outside: d.Outside, House: house, Try: standardTries, Watch: d.Watch, Around: around}
 			whole := plan.Whole(d.Facts, input)
 			if err := b.Pass(ctx, append(plan.Head[:len(plan.Head):len(plan.Head)], plan.Tail...), whole); err != nil {
 				return nil, err
+			}
+			if d.Collect != nil {
+				if err := d.Collect(plan, b.Collected); err != nil {
+					return nil, err
+				}
 			}
 			out[i] = Outcome(whole, b)
 			if d.Heard != nil {

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"io"
 	"runtime"
+	"slices"
 	"sync"
 
 	"hollowreed/internal/core/fault"
@@ -17,18 +18,26 @@ type Change func(v value.Value, line int) (value.Value, error)
 
 // batch is a number of records on their way; done tells that they are changed.
 type batch struct {
-	values []value.Value
-	lines  []int
-	err    error // behind the values
-	done   chan struct{}
+	values  []value.Value
+	lines   []int
+	refused []refusal // records among the values that are at fault, in any order
+	err     error     // behind the values
+	done    chan struct{}
+}
+
+// refusal is a record at fault: before which of the values it stands, or that value itself.
+type refusal struct {
+	at  int
+	err error
 }
 
 // Copy reads all records, passes each through a change and writes the results in their order.
 // Reading, changing and writing go on at the same time; changes is called once for each goroutine
-// that changes, and may be nil. Copy stops at the first record that is at fault, with all records
-// before it written. A record that is changed to nothing is left out. open makes the writer once it is known whether the message is a list; the
-// writer is closed when there was no error.
-func Copy(r Reader, open func(many bool) (Writer, error), changes func() Change) (n int, err error) {
+// that changes, and may be nil. A record that cannot be read, changed or written is told to refused, in its
+// place among the others, and left out; what ends the reading ends the copy, with all records before it written.
+// A record that is changed to nothing is left out, too. open makes the writer once it is known whether the message
+// is a list; the writer is closed when there was no error, and not for a document of one record that was refused.
+func Copy(r Reader, open func(many bool) (Writer, error), changes func() Change, refused func(err error)) (n int, err error) {
 	c := copier{ordered: make(chan *batch, 2*runtime.GOMAXPROCS(0)), work: make(chan *batch), stop: make(chan struct{})}
 	c.wg.Go(func() { c.produce(r) })
 	for range runtime.GOMAXPROCS(0) {
@@ -36,31 +45,71 @@ func Copy(r Reader, open func(many bool) (Writer, error), changes func() Change)
 	}
 	defer c.wg.Wait()
 	defer close(c.stop)
-	var w Writer
+	out := output{open: func() (Writer, error) { return open(r.Many()) }, refused: refused}
 	for b := range c.ordered {
 		<-b.done
-		if w == nil {
-			if b.err != nil && len(b.values) == 0 && !errors.Is(b.err, io.EOF) {
-				return 0, first(b.err)
-			}
-			if w, err = open(r.Many()); err != nil {
-				return 0, err
-			}
-		}
-		for i, v := range b.values {
-			if changes != nil && v.Kind() == value.Absent {
-				continue
-			}
-			if err := w.Write(v); err != nil {
-				return n, placed(err, b.lines[i])
-			}
-			n++
+		if err := out.write(b, changes != nil); err != nil {
+			return out.n, err
 		}
 		if b.err != nil && b.err != io.EOF {
-			return n, errors.Join(first(b.err), flush(w))
+			return out.n, errors.Join(first(b.err), flush(out.w))
 		}
 	}
-	return n, w.Close()
+	if out.n == 0 && out.bad > 0 && !r.Many() {
+		return 0, nil
+	}
+	if out.w == nil {
+		if out.w, err = out.open(); err != nil {
+			return 0, err
+		}
+	}
+	return out.n, out.w.Close()
+}
+
+// output is where a copy writes.
+type output struct {
+	open    func() (Writer, error)
+	refused func(err error)
+	w       Writer
+	n, bad  int // records that were written, and refused
+}
+
+func (o *output) refuse(err error) {
+	o.bad++
+	o.refused(err)
+}
+
+// write writes the records of a batch, and tells of those at fault in between.
+func (o *output) write(b *batch, changed bool) (err error) {
+	slices.SortStableFunc(b.refused, func(x, y refusal) int { return x.at - y.at })
+	rest := b.refused
+	for i, v := range b.values {
+		for ; len(rest) > 0 && rest[0].at <= i; rest = rest[1:] {
+			o.refuse(rest[0].err)
+		}
+		if changed && v.Kind() == value.Absent {
+			continue
+		}
+		if o.w == nil {
+			if o.w, err = o.open(); err != nil {
+				return err
+			}
+		}
+		err := placed(o.w.Write(v), b.lines[i])
+		var f *fault.Fault
+		switch {
+		case err == nil:
+			o.n++
+		case errors.As(err, &f) && f.Code != fault.Setting:
+			o.refuse(err)
+		default:
+			return err
+		}
+	}
+	for _, r := range rest {
+		o.refuse(r.err)
+	}
+	return nil
 }
 
 // flush writes what a writer holds back when the message ends with a fault. The document is not
@@ -97,7 +146,7 @@ func placed(err error, line int) error {
 	return err
 }
 
-// change changes batches until there are no more. A record at fault cuts its batch short.
+// change changes batches until there are no more.
 func (c *copier) change(changes func() Change) {
 	var change Change
 	if changes != nil {
@@ -107,8 +156,8 @@ func (c *copier) change(changes func() Change) {
 		for i := 0; change != nil && i < len(b.values); i++ {
 			v, err := change(b.values[i], b.lines[i])
 			if err != nil {
-				b.values, b.err = b.values[:i], err
-				break
+				b.refused = append(b.refused, refusal{i, err})
+				v = value.Value{}
 			}
 			b.values[i] = v
 		}
@@ -121,8 +170,13 @@ func (c *copier) produce(r Reader) {
 	defer close(c.work)
 	for {
 		b := &batch{values: make([]value.Value, 0, copyBatch), lines: make([]int, 0, copyBatch), done: make(chan struct{})}
-		for len(b.values) < copyBatch && b.err == nil {
+		for len(b.values)+len(b.refused) < copyBatch && b.err == nil {
 			v, err := r.Next()
+			var faults fault.List // of one record: those behind it can be read
+			if errors.As(err, &faults) {
+				b.refused = append(b.refused, refusal{len(b.values), err})
+				continue
+			}
 			if err != nil {
 				b.err = err
 				break

@@ -3,6 +3,7 @@ package notation
 import (
 	"errors"
 	"io"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -53,13 +54,14 @@ func (s *sink) Close() error {
 	return nil
 }
 
-func copyTo(s *sink, r Reader, changes func() Change) (int, error) {
-	return Copy(r, func(bool) (Writer, error) { return s, nil }, changes)
+func copyTo(s *sink, r Reader, changes func() Change) (n int, told []string, err error) {
+	n, err = Copy(r, func(bool) (Writer, error) { return s, nil }, changes, func(err error) { told = append(told, err.Error()) })
+	return n, told, err
 }
 
 func TestCopyKeepsTheOrder(t *testing.T) {
 	s := &sink{}
-	n, err := copyTo(s, &numbers{limit: 10_000, end: io.EOF}, func() Change {
+	n, _, err := copyTo(s, &numbers{limit: 10_000, end: io.EOF}, func() Change {
 		return func(v value.Value, line int) (value.Value, error) {
 			n, _ := v.Int64()
 			if int64(line) != n {
@@ -76,7 +78,8 @@ func TestCopyKeepsTheOrder(t *testing.T) {
 	}
 }
 
-func TestCopyStopsAtTheFirstFaultWithAllBeforeItWritten(t *testing.T) {
+// TestCopyKeepsWhatIsGood: a record at fault is told in its place and left out; those behind it are copied.
+func TestCopyKeepsWhatIsGood(t *testing.T) {
 	const bad = 1500
 	for name, c := range map[string]struct {
 		reader  *numbers
@@ -85,11 +88,10 @@ func TestCopyStopsAtTheFirstFaultWithAllBeforeItWritten(t *testing.T) {
 		want    string
 	}{
 		"a record that cannot be read":    {&numbers{limit: 5000, bad: bad, end: io.EOF}, 0, nil, "1500: bad"},
-		"a message that breaks off":       {&numbers{limit: bad - 1, end: fault.New(fault.Outside, "broken")}, 0, nil, "broken"},
 		"a record that cannot be written": {&numbers{limit: 5000, end: io.EOF}, bad, nil, "1500: refused"},
 		"a record that cannot be changed": {&numbers{limit: 5000, end: io.EOF}, 0, func() Change {
 			return func(v value.Value, line int) (value.Value, error) {
-				if line >= bad {
+				if line == bad {
 					return v, fault.New(fault.Arith, "no change at %d", line)
 				}
 				return v, nil
@@ -98,26 +100,46 @@ func TestCopyStopsAtTheFirstFaultWithAllBeforeItWritten(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := &sink{refuse: c.refuse}
-			n, err := copyTo(s, c.reader, c.changes)
-			require.EqualError(t, err, c.want)
-			require.Equal(t, bad-1, n)
-			require.Len(t, s.got, bad-1)
-			require.False(t, s.closed, "a document that is cut short is not ended")
+			n, told, err := copyTo(s, c.reader, c.changes)
+			require.NoError(t, err)
+			require.Len(t, told, 1)
+			require.True(t, strings.HasPrefix(told[0], c.want), told[0])
+			require.Equal(t, 4999, n)
+			require.Len(t, s.got, 4999)
+			require.NotContains(t, s.got, int64(bad))
+			require.True(t, s.closed)
 		})
 	}
+	s := &sink{}
+	_, told, err := copyTo(s, &numbers{limit: 3, bad: 1, end: io.EOF}, func() Change {
+		return func(v value.Value, line int) (value.Value, error) { return v, fault.New(fault.Arith, "at %d", line) }
+	})
+	require.NoError(t, err)
+	require.Equal(t, []string{"at 2", "at 3"}, told[1:], "in their order")
+	require.Empty(t, s.got)
+}
+
+func TestCopyStopsAtWhatBreaksOff(t *testing.T) {
+	s := &sink{}
+	n, told, err := copyTo(s, &numbers{limit: 1499, end: fault.New(fault.Outside, "broken")}, nil)
+	require.EqualError(t, err, "broken")
+	require.Empty(t, told)
+	require.Equal(t, 1499, n)
+	require.Len(t, s.got, 1499)
+	require.False(t, s.closed, "a document that is cut short is not ended")
 }
 
 func TestCopyOpensNothingForWhatCannotBeRead(t *testing.T) {
 	_, err := Copy(&numbers{end: fault.New(fault.Syntax, "no JSON")}, func(bool) (Writer, error) {
 		t.Error("opened")
 		return nil, nil
-	}, nil)
+	}, nil, nil)
 	require.EqualError(t, err, "no JSON")
 	s := &sink{}
-	n, err := copyTo(s, &numbers{end: io.EOF}, nil)
+	n, _, err := copyTo(s, &numbers{end: io.EOF}, nil)
 	require.NoError(t, err)
 	require.Zero(t, n)
 	require.True(t, s.closed, "an empty message is a message")
-	_, err = Copy(&numbers{limit: 5000, end: io.EOF}, func(bool) (Writer, error) { return nil, errors.New("no room") }, nil)
+	_, err = Copy(&numbers{limit: 5000, end: io.EOF}, func(bool) (Writer, error) { return nil, errors.New("no room") }, nil, nil)
 	require.EqualError(t, err, "no room")
 }

@@ -48,9 +48,19 @@ func convert(t testing.TB, from, to string, s *schema.Schema, in string) (string
 		return "", err
 	}
 	var out bytes.Buffer
+	var refused []error
 	_, err = notation.Copy(r, func(many bool) (notation.Writer, error) {
 		return target.NewWriter(&out, notation.Options{Schema: s, Many: many})
-	}, nil)
+	}, nil, func(err error) {
+		var faults fault.List
+		if errors.As(err, &faults) {
+			err = faults[0]
+		}
+		refused = append(refused, err)
+	})
+	if err == nil && len(refused) > 0 {
+		err = refused[0]
+	}
 	return out.String(), err
 }
 
@@ -86,12 +96,22 @@ func TestConversionsWithoutASchema(t *testing.T) {
 }
 
 func TestXMLThereAndBack(t *testing.T) {
-	in := `<?xml version="1.0" encoding="UTF-8"?>` + "\n<p:r a=\"1 &#34;2\">\n  <b>x</b>\n  <b>y</b>\n  <c/>\n</p:r>\n"
+	in := `<?xml version="1.0" encoding="UTF-8"?>` + "\n<p:r xmlns:p=\"urn:p\" a=\"1 &#34;2\">\n  <b>x</b>\n  <b>y</b>\n  <c/>\n</p:r>\n"
 	middle, err := convert(t, "xml", "json", nil, in)
 	require.NoError(t, err)
 	out, err := convert(t, "json", "xml", nil, middle)
 	require.NoError(t, err)
 	require.Equal(t, strings.Replace(in, "<c/>", "<c></c>", 1), out)
+
+	// A prefix that nothing declares is refused, wherever it stands; one that an element around declares is known.
+	for _, undeclared := range []string{`{"p:r":{"a":1}}`, `{"r":{"p:a":1}}`, `{"r":{"@p:a":"1"}}`, `{"r":{"b":{"@xmlns:p":"urn:p"},"p:a":1}}`} {
+		_, err = convert(t, "json", "xml", nil, undeclared)
+		require.ErrorContains(t, err, "expected a prefix that a namespace is declared for, found \"p\"", undeclared)
+	}
+	out, err = convert(t, "json", "xml", nil, `[{"r":{"@xmlns:p":"urn:p","b":{"p:a":1,"@xml:lang":"nn"}}},{"p:a":1},{"b":2}]`)
+	require.ErrorContains(t, err, "p:a: expected a prefix")
+	require.Contains(t, out, "<p:a>1</p:a>")
+	require.Contains(t, out, "  <record>\n    <b>2</b>\n  </record>\n</records>\n", "nothing of the record at fault is written")
 }
 
 // TestFaults checks the whole text of each fault: its place, what was expected and what was found.

@@ -2,6 +2,7 @@ package xml
 
 import (
 	"bufio"
+	"bytes"
 	"encoding/xml"
 	"io"
 	"strings"
@@ -15,7 +16,10 @@ import (
 )
 
 type writer struct {
-	w      *bufio.Writer
+	out    *bufio.Writer
+	w      text           // out, or, in a list, the record under way: one that is at fault is not written
+	one    bytes.Buffer   // the record under way
+	known  map[string]int // how often a prefix is declared on the elements around
 	schema *schema.Schema
 	root   string
 	record string
@@ -26,11 +30,19 @@ type writer struct {
 	inline int // open elements with text beside children, in which white space would be text, too
 }
 
+// text is what is written to.
+type text interface {
+	io.Writer
+	io.StringWriter
+	io.ByteWriter
+}
+
 // NewWriter writes a document. Several records, or records that no schema and no outermost name
 // describe, stand as record elements below a root element, named by the schema or "records" and
 // "record".
 func NewWriter(w io.Writer, o notation.Options) (notation.Writer, error) {
-	x := &writer{w: bufio.NewWriterSize(w, 64<<10), schema: o.Schema, many: o.Many, root: "records", record: "record"}
+	out := bufio.NewWriterSize(struct{ io.Writer }{w}, 64<<10) // a buffer of its own: what is not ended is not written
+	x := &writer{out: out, w: out, known: map[string]int{"xml": 1}, schema: o.Schema, many: o.Many, root: "records", record: "record"}
 	if o.Shell != nil {
 		x.shell, x.root, x.record, x.many = o.Shell, o.Shell.Root, o.Shell.List, true
 	}
@@ -50,6 +62,11 @@ func (x *writer) begin() *fault.Fault {
 		return nil
 	}
 	x.begun = true
+	if x.schema != nil {
+		for _, ns := range x.schema.Settings.Namespaces {
+			x.known[ns.Prefix]++
+		}
+	}
 	x.w.WriteString(`<?xml version="1.0" encoding="UTF-8"?>` + "\n")
 	if !x.many {
 		return nil
@@ -57,6 +74,7 @@ func (x *writer) begin() *fault.Fault {
 	x.w.WriteString("<" + x.root + x.declared())
 	if x.shell != nil && x.shell.Attributes.Record() != nil {
 		r := x.shell.Attributes.Record()
+		x.declares(r, 1)
 		for i, name := range r.Shape.Names {
 			if ft := x.attribute(strings.TrimPrefix(name, "@"), r.Fields[i], nil); ft != nil {
 				return ft
@@ -75,10 +93,7 @@ func (x *writer) Write(v value.Value) error {
 		return ft
 	}
 	if x.many {
-		if ft := x.element(x.record, v, x.field(), 1); ft != nil {
-			return ft
-		}
-		return nil
+		return x.listed(v)
 	}
 	if x.n > 1 {
 		return fault.New(fault.Setting, "a second record, though the document is not a list")
@@ -91,6 +106,19 @@ func (x *writer) Write(v value.Value) error {
 		return ft
 	}
 	return nil
+}
+
+// listed writes a record of a list; nothing of one that is at fault.
+func (x *writer) listed(v value.Value) error {
+	x.one.Reset()
+	x.inline, x.w = 0, &x.one
+	ft := x.element(x.record, v, x.field(), 1)
+	x.w = x.out
+	if ft != nil {
+		return ft
+	}
+	_, err := x.out.Write(x.one.Bytes())
+	return err
 }
 
 func (x *writer) field() *schema.Field {
@@ -112,6 +140,13 @@ func (x *writer) element(name string, v value.Value, f *schema.Field, depth int)
 		}
 		return nil
 	}
+	if r := v.Record(); r != nil {
+		x.declares(r, 1)
+		defer x.declares(r, -1)
+	}
+	if ft := x.declaredPrefix(name); ft != nil {
+		return ft
+	}
 	x.indent(depth)
 	x.w.WriteString("<" + name)
 	if depth == 0 {
@@ -122,6 +157,28 @@ func (x *writer) element(name string, v value.Value, f *schema.Field, depth int)
 		return x.simple(name, v, f)
 	}
 	return x.complex(name, r, f, depth)
+}
+
+// declares notes the prefixes that a record's own attributes declare (Namespaces in XML 1.0, section 3), or forgets them.
+func (x *writer) declares(r *value.Record, by int) {
+	if x.schema != nil {
+		return // its namespaces are settings
+	}
+	for _, name := range r.Shape.Names {
+		if prefix, ok := strings.CutPrefix(name, "@xmlns:"); ok {
+			x.known[prefix] += by
+		}
+	}
+}
+
+// declaredPrefix says that the prefix of a name stands for a namespace (Namespaces in XML 1.0, section 5).
+func (x *writer) declaredPrefix(name string) *fault.Fault {
+	prefix, _, ok := strings.Cut(name, ":")
+	if !ok || x.known[prefix] > 0 || prefix == "xmlns" {
+		return nil
+	}
+	return fault.Expect(fault.Unknown, "a prefix that a namespace is declared for", fault.Quote(prefix)).In(name).
+		Mended("Declare it with @xmlns:%s, or among the namespaces of the schema", prefix)
 }
 
 // declared are the declarations of the namespaces that the schema's names stand for, for the root
@@ -250,6 +307,9 @@ func (x *writer) attribute(name string, v value.Value, f *schema.Field) *fault.F
 	if !validName(name) {
 		return fault.Expect(fault.Syntax, "an XML name", fault.Quote(name)).In(name)
 	}
+	if ft := x.declaredPrefix(name); ft != nil {
+		return ft
+	}
 	x.w.WriteString(" " + name + `="`)
 	if ft := x.text(v, f); ft != nil {
 		return ft.In(name)
@@ -298,5 +358,5 @@ func (x *writer) Close() error {
 	if x.many {
 		x.w.WriteString("</" + x.root + ">\n")
 	}
-	return x.w.Flush()
+	return x.out.Flush()
 }
