@@ -116,7 +116,7 @@ func (e env) runFlow(cmd *cobra.Command, p *project.Project, id string, f runFla
 				return err
 			}
 			text := string(body)
-			d.facts.Request = plan.Flow.Trigger.Tried(&text)
+			d.facts.Request = plan.Flow.Trigger.Tried(&text, value.Value{})
 		}
 		return d.run(cmd.Context(), nil)
 	}

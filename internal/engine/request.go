@@ -79,7 +79,11 @@ func (e *Engine) Request(ctx context.Context, projectID string, a Asked) (*Taken
 		}
 		b.input = (&json.Appender{}).Append(nil, v)
 	}
-	b.request = flow.WriteRequest(flow.RequestOf(a.Method, a.Path, body, a.Query, a.Headers))
+	request := flow.RequestOf(a.Method, a.Path, body, a.Query, a.Headers)
+	if _, faults := plan.Parameters(request); len(faults) > 0 {
+		return nil, &Refused{Status: 422, Faults: faults}
+	}
+	b.request = flow.WriteRequest(request)
 	t := &Taken{Plan: plan, Wait: time.Duration(plan.Flow.Trigger.Wait) * time.Second}
 	err = pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
 		if t.Run, err = e.record(ctx, tx, r, plan, b); err != nil || a.Key == "" {
@@ -106,24 +110,36 @@ func (e *Engine) asked(ctx context.Context, projectID string, a Asked) (store.Re
 		return store.Release{}, nil, err
 	}
 	other := &Refused{Status: 405}
+	var best store.Release
+	var found *flow.Plan
 	for _, r := range releases {
 		p, err := e.Release(ctx, projectID, r.Flow, r.Number)
 		if err != nil {
 			return r, nil, err
 		}
 		plan := p.Flow(r.Flow)
-		if plan == nil || plan.Flow.Trigger.Kind != "request" || plan.Flow.Trigger.Path.Value != a.Path || len(plan.Faults) > 0 {
+		if plan == nil || plan.Flow.Trigger.Kind != "request" || len(plan.Faults) > 0 {
 			continue
 		}
-		if plan.Flow.Trigger.Method == a.Method {
-			return r, plan, e.takes(ctx, r)
+		t := plan.Flow.Trigger
+		if _, matches := flow.MatchPath(t.Path.Value, a.Path); !matches {
+			continue
 		}
-		other.Allow = append(other.Allow, plan.Flow.Trigger.Method)
+		switch {
+		case t.Method != a.Method:
+			other.Allow = append(other.Allow, t.Method)
+		case found == nil || flow.Closer(t.Path.Value, found.Flow.Trigger.Path.Value):
+			best, found = r, plan
+		}
+	}
+	if found != nil {
+		return best, found, e.takes(ctx, best)
 	}
 	if other.Allow == nil {
 		return store.Release{}, nil, refused(404, fault.New(fault.Unknown, "no flow that is released starts with a request to %q", a.Path))
 	}
 	slices.Sort(other.Allow)
+	other.Allow = slices.Compact(other.Allow)
 	other.Faults = fault.List{fault.Expect(fault.Setting, "one of the methods "+strings.Join(other.Allow, ", "), a.Method)}
 	return store.Release{}, nil, other
 }

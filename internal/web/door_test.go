@@ -174,3 +174,70 @@ steps:
 	require.Equal(t, 422, resp.StatusCode, "what is no text is not changed in silence")
 	require.Equal(t, "application/problem+json", resp.Header.Get("Content-Type"), answer)
 }
+
+// TestARequestForOneThing: its parameters come from the path, the query and the headers; what is not there is a 404 with a
+// message of its own.
+func TestARequestForOneThing(t *testing.T) {
+	w := newWorld(t)
+	for path, text := range map[string]string{
+		"schemas/station-query.yaml": "schema: Station query\nnotation: json\nfields:\n  - {name: code, type: text, must: {pattern: '[A-Z]{2}\\d{2}'}}\n  - {name: depth, type: integer, occurs: 0..1}\n  - {name: tags, type: text, occurs: 0..n}\n  - {name: x_unit, type: text, occurs: 0..1}\n",
+		"schemas/station-told.yaml":  "schema: Station told\nnotation: json\nfields:\n  - {name: name, type: text}\n  - {name: depth, type: integer, occurs: 0..1}\n  - {name: tags, type: integer}\n  - {name: unit, type: text, occurs: 0..1}\n",
+		"schemas/not-there.yaml":     "schema: Not there\nnotation: json\nfields:\n  - {name: missing, type: text}\n",
+	} {
+		require.NoError(t, pgx.BeginFunc(t.Context(), w.db, func(tx pgx.Tx) error {
+			return store.AddPart(t.Context(), tx, "skerry", path, text, "mira")
+		}))
+	}
+	w.release("station-by-code", `
+flow: Station by code
+trigger: {kind: request, method: GET, path: 'stations/{code}', parameters: station-query, output: station-told}
+reference: request.parameters.code
+one per: request.parameters.code
+steps:
+  - {step: find, id: find, connection: harbour-ledger, table: station, schema: station, match: {gauge_code: request.parameters.code}, none: go on, as: found}
+  - step: choose
+    id: c
+    when:
+      - if: isEmpty(found)
+        steps:
+          - {step: answer, id: none, schema: not-there, with: {missing: request.parameters.code}, status: "404"}
+      - if: request.parameters.depth == 0
+        steps:
+          - {step: answer, id: empty, body: none, status: "204"}
+    otherwise:
+      - {step: answer, id: a, with: {name: found.name, depth: request.parameters.depth, tags: count(request.parameters.tags), unit: request.parameters.x_unit}}
+`)
+	w.release("station-list", "flow: Stations\ntrigger: {kind: request, method: GET, path: stations/all, output: not-there}\nsteps:\n  - {step: answer, id: a, with: {missing: '\"none\"'}}\n")
+	resp, answer := w.ask("GET", "/in/stations/SK04?depth=12&tags=a&tags=b", "", "X-Unit: cm")
+	require.Equal(t, 200, resp.StatusCode, answer)
+	require.Equal(t, map[string]any{"name": "Ling Sound, north pier", "depth": 12., "tags": 2., "unit": "cm"}, answer)
+	id, err := uuid.Parse(resp.Header.Get("Hollowreed-Run"))
+	require.NoError(t, err)
+	run, err := store.RunByID(t.Context(), w.db, id)
+	require.NoError(t, err)
+	require.Equal(t, "SK04", run.Reference)
+
+	resp, answer = w.ask("GET", "/in/stations/ZZ99", "")
+	require.Equal(t, 404, resp.StatusCode)
+	require.Equal(t, map[string]any{"missing": "ZZ99"}, answer)
+	resp, answer = w.ask("GET", "/in/stations/SK04?depth=0", "")
+	require.Equal(t, 204, resp.StatusCode)
+	require.Empty(t, answer)
+	resp, answer = w.ask("GET", "/in/stations/all", "")
+	require.Equal(t, 200, resp.StatusCode, "the fixed path comes before the one with a parameter")
+	require.Equal(t, map[string]any{"missing": "none"}, answer)
+	for query, detail := range map[string]string{
+		"/in/stations/SK04?depth=deep":      `depth: expected integer, found "deep"`,
+		"/in/stations/SK04?depth=1&depth=2": "depth: expected the parameter once, found 2 times",
+		"/in/stations/sk04":                 `code: expected text that matches`,
+	} {
+		resp, answer = w.ask("GET", query, "")
+		require.Equal(t, 422, resp.StatusCode, query)
+		require.Contains(t, answer["detail"], detail)
+	}
+	resp, _ = w.ask("POST", "/in/stations/SK04", "")
+	require.Equal(t, 405, resp.StatusCode)
+	require.Equal(t, "GET", resp.Header.Get("Allow"))
+	resp, _ = w.ask("GET", "/in/stations/", "")
+	require.Equal(t, 404, resp.StatusCode)
+}

@@ -599,9 +599,9 @@ func (p *Plan) Whole(facts Facts, input value.Value) *Item {
 	it := &Item{Record: WholeRun, State: Live, Place: fault.Place{Source: facts.File}}
 	it.Frame.Slots = make([]value.Value, p.Slots)
 	it.Frame.Slots[RunSlot] = RunFacts(facts.ID, facts.File, facts.Reference, 0, facts.Started)
-	it.Frame.Slots[InputSlot], it.Frame.Slots[RequestSlot] = input, facts.Request
+	it.Frame.Slots[InputSlot], it.Frame.Slots[RequestSlot] = input, p.Asked(facts.Request)
 	if facts.Request.Kind() == value.Absent {
-		it.Frame.Slots[RequestSlot] = p.Flow.Trigger.Tried(nil)
+		it.Frame.Slots[RequestSlot] = p.Asked(p.Flow.Trigger.Tried(nil, value.Value{}))
 	}
 	return it
 }
@@ -611,7 +611,7 @@ func (p *Plan) LaneOf(run, input, request value.Value) string {
 	if p.OnePer == nil {
 		return ""
 	}
-	v, f := p.OnePer.Eval(&formula.Frame{Slots: []value.Value{run, input, request}})
+	v, f := p.OnePer.Eval(&formula.Frame{Slots: []value.Value{run, input, p.Asked(request)}})
 	if f != nil {
 		return ""
 	}
@@ -621,7 +621,7 @@ func (p *Plan) LaneOf(run, input, request value.Value) string {
 // ReferenceOf works out a run's reference; the file's name where the flow has no formula for it.
 func (p *Plan) ReferenceOf(run, input, request value.Value) string {
 	if p.Reference != nil {
-		fr := &formula.Frame{Slots: []value.Value{run, input, request}}
+		fr := &formula.Frame{Slots: []value.Value{run, input, p.Asked(request)}}
 		if v, f := p.Reference.Eval(fr); f == nil && !v.Missing() {
 			return fault.Shown(v.String())
 		}

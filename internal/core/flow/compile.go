@@ -115,8 +115,12 @@ func (c *compiler) request() {
 		c.scope.Take()
 		return
 	}
-	slot := c.scope.Define("request", formula.Type{Kind: value.RecordKind, Fields: Request})
-	c.named = append(c.named, recordOf("request", &schema.Schema{ID: "request", Notation: "json", Root: Request}, slot))
+	c.plan.requested = Request
+	if c.plan.Given = c.parameters(c.flow.Trigger); c.plan.Given != nil {
+		c.plan.requested = schema.Record("request", append(Request.Fields[:len(Request.Fields):len(Request.Fields)], c.plan.Given.Root)...)
+	}
+	slot := c.scope.Define("request", formula.Type{Kind: value.RecordKind, Fields: c.plan.requested})
+	c.named = append(c.named, recordOf("request", &schema.Schema{ID: "request", Notation: "json", Root: c.plan.requested}, slot))
 }
 
 func (c *compiler) contract(at doc.Text) *schema.Schema {
@@ -172,7 +176,7 @@ var triggers = map[string]func(c *compiler, t Trigger){
 	"request": func(c *compiler, t Trigger) {
 		switch {
 		case !pathOK.MatchString(t.Path.Value):
-			c.fault(t.Path, fault.Expect(fault.Setting, "a path as bookings/new: letters, digits, . _ - and slashes between", fault.Quote(t.Path.Value)))
+			c.fault(t.Path, fault.Expect(fault.Setting, "a path as bookings/new or invoices/{booking}: letters, digits, . _ - and slashes between", fault.Quote(t.Path.Value)))
 		case c.plan.Input != nil && c.plan.Input.Notation == "rows":
 			c.fault(t.Input, fault.Expect(fault.Setting, "a schema with a notation that can be sent", "rows"))
 		case c.plan.Output != nil && c.plan.Output.Notation == "rows":

@@ -9,6 +9,7 @@ import (
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
 
@@ -122,6 +123,8 @@ var answerKind = &Kind{
 	Settings: []Setting{
 		{Name: "from", Label: "With", Type: Name, Help: "The name of a record that is the answer; or write it by fields"},
 		{Name: "with", Label: "By fields", Type: Matches},
+		{Name: "schema", Label: "It is a message of", Type: Part, Of: "schema", Rare: true, Redraw: true, Help: "In place of the trigger's, as for another status"},
+		{Name: "body", Label: "Body", Type: Choice, Default: "yes", Choices: []string{"yes", NoBody}, Rare: true, Redraw: true, Help: "Of the answer to a request"},
 		{Name: "status", Label: "HTTP status", Type: Formula, Rare: true, Help: "Of the answer to a request: 200 where it is empty"},
 		{Name: "headers", Label: "HTTP headers", Type: Template, Rare: true, Help: "One a line, as Retry-After: ${seconds}. The content type is that of the answer's schema where none stands here"},
 		onFault,
@@ -135,15 +138,19 @@ var answerKind = &Kind{
 	compile: compileAnswer,
 }
 
+// NoBody is the setting of an answer whose status says all.
+const NoBody = "none"
+
 func compileAnswer(c *compiler, s *Step) runner {
 	asked := c.flow.Trigger.Kind == "request"
 	if c.plan.Output == nil && !asked {
 		c.fault(s.At, fault.New(fault.Setting, "nobody waits for an answer").Mended("Let the flow be called by another one, or start with a request, and give its trigger the schema of the answer"))
 		return pass
 	}
+	c.ownAnswer(s, asked)
 	var a *filled
-	if c.plan.Output != nil {
-		a = c.filling(s, s.At, c.plan.Output, "the answer")
+	if of := c.plan.answerOf(s); of != nil {
+		a = c.filling(s, s.At, of, "the answer")
 	}
 	r := c.reply(s, asked)
 	return func(_ context.Context, b *Batch, items []*Item) error {
@@ -152,7 +159,7 @@ func compileAnswer(c *compiler, s *Step) runner {
 			if a != nil {
 				v, f = a.make(&it.Frame)
 			}
-			reply := &Reply{Status: 200}
+			reply := &Reply{Status: 200, Schema: s.Setting("schema")}
 			if f == nil {
 				f = r.fill(it, reply)
 			}
@@ -164,6 +171,26 @@ func compileAnswer(c *compiler, s *Step) runner {
 		}
 		return nil
 	}
+}
+
+// ownAnswer checks the schema that an answer has in place of the trigger's.
+func (c *compiler) ownAnswer(s *Step, asked bool) {
+	own := s.Settings["schema"]
+	if !asked && (own.Value != "" || s.Setting("body") == NoBody) {
+		c.fault(s.At, fault.New(fault.Setting, "no request is answered: the answer has the schema of the trigger"))
+		return
+	}
+	sch := c.contract(own)
+	if sch == nil {
+		return
+	}
+	if sch.Notation == "rows" {
+		c.fault(own, fault.Expect(fault.Setting, "a schema with a notation that can be sent", "rows"))
+	}
+	if c.plan.Answers == nil {
+		c.plan.Answers = map[string]*schema.Schema{}
+	}
+	c.plan.Answers[own.Value] = sch
 }
 
 // replying makes the status and the headers of an answer.

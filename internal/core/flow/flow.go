@@ -65,6 +65,7 @@ type Trigger struct {
 	Missed     Missed   // schedule: what becomes of starts that were missed
 	Method     string   // request
 	Path       doc.Text // request: behind the address under which requests come in
+	Parameters doc.Text // request: the schema of the parameters in its path, query and headers
 	Key        doc.Text // request: the secret that the caller must send as bearer token; empty: none
 	Sample     doc.Text // request: the body of a try, where no schema has one; mail: the mail of a try
 	Wait       int      // request: seconds for which the caller waits for the answer
@@ -179,7 +180,7 @@ func (tr *Trigger) read(t doc.Node) {
 		tr.Missed = Missed(t.Choice("missed", string(OneForAll), string(EachRun), string(NoRun)))
 	case "request":
 		tr.Every, tr.Method, tr.Path, tr.Key, tr.Wait = 1, t.Choice("method", Methods...), t.Need("path"), t.Text("key"), t.Int("wait", 30)
-		tr.Sample = t.Text("tried with")
+		tr.Sample, tr.Parameters = t.Text("tried with"), t.Text("parameters")
 		tr.Input, tr.Output, tr.As = t.Text("input"), t.Text("output"), t.Text("as").Value
 	case "person":
 		tr.Every, tr.Input, tr.As = 1, t.Text("input"), t.Text("as").Value

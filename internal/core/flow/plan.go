@@ -19,15 +19,18 @@ import (
 // behind that.
 type Plan struct {
 	Flow       *Flow
-	Input      *schema.Schema   // of the message that a run begins with; nil where it has none
-	Output     *schema.Schema   // of what the caller is answered; nil where nobody waits for an answer
-	Source     *schema.Schema   // of the records that are read
-	ReadStep   *Step            // the step that reads them; nil where none does
-	Record     int              // their slot
-	Reference  *formula.Program // over run and input; nil when the flow has none
-	OnePer     *formula.Program // over run and input; nil where runs need not wait for each other
-	Schedule   *Schedule        // of a flow that starts on time
-	Steps      []*PlannedStep   // all of them, outer before inner
+	Input      *schema.Schema            // of the message that a run begins with; nil where it has none
+	Given      *schema.Schema            // the parameters of the request that starts it; nil where there are none
+	requested  *schema.Field             // the request with its parameters
+	Answers    map[string]*schema.Schema // of answers that have a schema of their own, by its id
+	Output     *schema.Schema            // of what the caller is answered; nil where nobody waits for an answer
+	Source     *schema.Schema            // of the records that are read
+	ReadStep   *Step                     // the step that reads them; nil where none does
+	Record     int                       // their slot
+	Reference  *formula.Program          // over run and input; nil when the flow has none
+	OnePer     *formula.Program          // over run and input; nil where runs need not wait for each other
+	Schedule   *Schedule                 // of a flow that starts on time
+	Steps      []*PlannedStep            // all of them, outer before inner
 	Head       []*PlannedStep
 	Body       []*PlannedStep
 	Tail       []*PlannedStep
@@ -102,8 +105,27 @@ func recordOf(name string, sch *schema.Schema, slot int) Named {
 	return Named{Name: name, Schema: sch, Type: formula.Type{Kind: value.RecordKind, Fields: sch.Root}, Slot: slot}
 }
 
-// Output is the schema of what the flow answers; nil where nobody waits for an answer.
-func (ps *PlannedStep) Output() *schema.Schema { return ps.plan.Output }
+// Output is the schema of what the step answers, or else the flow; nil where the answer has no body.
+func (ps *PlannedStep) Output() *schema.Schema { return ps.plan.answerOf(ps.Step) }
+
+// answerOf is the schema of what an answer step answers; nil where the answer has no body.
+func (p *Plan) answerOf(s *Step) *schema.Schema {
+	switch own := s.Setting("schema"); {
+	case s.Setting("body") == NoBody:
+		return nil
+	case own != "":
+		return p.Answers[own]
+	}
+	return p.Output
+}
+
+// AnswerSchema is the schema of an answer as a run has given it; nil where it has no body.
+func (p *Plan) AnswerSchema(r *Reply) *schema.Schema {
+	if r != nil && r.Schema != "" {
+		return p.Answers[r.Schema]
+	}
+	return p.Output
+}
 
 // Asked is the schema of what the step's operation is asked with, where it reads one's answer; nil otherwise.
 func (ps *PlannedStep) Asked() *schema.Schema {

@@ -2,6 +2,8 @@ package flow
 
 import (
 	"regexp"
+	"strconv"
+	"strings"
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/schema"
@@ -11,8 +13,176 @@ import (
 // Methods are those of the requests that start runs (RFC 9110, section 9).
 var Methods = []string{"POST", "GET", "PUT", "PATCH", "DELETE"}
 
-// pathOK is what the path of a trigger looks like.
-var pathOK = regexp.MustCompile(`^[A-Za-z0-9._-]+(/[A-Za-z0-9._-]+)*$`)
+// pathOK is what the path of a trigger looks like; {name} stands for any one segment.
+var pathOK = regexp.MustCompile(`^([A-Za-z0-9._-]+|\{[A-Za-z][A-Za-z0-9_]*\})(/([A-Za-z0-9._-]+|\{[A-Za-z][A-Za-z0-9_]*\}))*$`)
+
+// parameterOf is the name of a segment that stands for any.
+func parameterOf(segment string) (string, bool) {
+	inner, ok := strings.CutPrefix(segment, "{")
+	return strings.TrimSuffix(inner, "}"), ok
+}
+
+// PathParameters are the names in braces of a trigger's path, in their order.
+func PathParameters(pattern string) (names []string) {
+	for _, segment := range strings.Split(pattern, "/") {
+		if name, ok := parameterOf(segment); ok {
+			names = append(names, name)
+		}
+	}
+	return names
+}
+
+// MatchPath says whether a path is one of a trigger's, and gives its parameters by name.
+func MatchPath(pattern, path string) (map[string]string, bool) {
+	want, found := strings.Split(pattern, "/"), strings.Split(path, "/")
+	if len(want) != len(found) {
+		return nil, false
+	}
+	values := map[string]string{}
+	for i, segment := range want {
+		name, any := parameterOf(segment)
+		switch {
+		case any && found[i] != "":
+			values[name] = found[i]
+		case any || segment != found[i]:
+			return nil, false
+		}
+	}
+	return values, true
+}
+
+// Closer says of two paths of triggers that match the same request whether the first is the more definite one: it has a
+// fixed segment where the other one takes any.
+func Closer(pattern, than string) bool {
+	x, y := strings.Split(pattern, "/"), strings.Split(than, "/")
+	for i := range min(len(x), len(y)) {
+		_, xAny := parameterOf(x[i])
+		_, yAny := parameterOf(y[i])
+		if xAny != yAny {
+			return yAny
+		}
+	}
+	return false
+}
+
+// SamePaths says whether two paths of triggers take the same requests.
+func SamePaths(x, y string) bool {
+	_, there := MatchPath(x, y)
+	_, back := MatchPath(y, x)
+	return there && back && !Closer(x, y) && !Closer(y, x)
+}
+
+// parameters defines the parameters of the requests that start a flow: those of its schema, and those of the path that the
+// schema does not name, as texts.
+func (c *compiler) parameters(t Trigger) *schema.Schema {
+	of := c.contract(t.Parameters)
+	var fields []*schema.Field
+	if of != nil {
+		fields = append(fields, of.Root.Fields...)
+	}
+	seen := map[string]bool{}
+	for _, name := range PathParameters(t.Path.Value) {
+		if seen[name] {
+			c.fault(t.Path, fault.New(fault.Setting, "the path has the parameter %q twice", name))
+		}
+		seen[name] = true
+		if of == nil || of.Root.Field(name) == nil {
+			fields = append(fields, schema.Scalar(name, value.Text))
+		}
+	}
+	if of == nil && len(fields) == 0 {
+		return nil
+	}
+	for _, f := range fields {
+		if f.Kind == value.RecordKind {
+			c.fault(t.Parameters, fault.New(fault.Setting, "the parameter %s is a record", f.Name).Mended("A parameter is a single value, or a list of such"))
+		}
+		if seen[f.Name] && f.List() {
+			c.fault(t.Parameters, fault.New(fault.Setting, "the parameter %s of the path is a list", f.Name))
+		}
+	}
+	return &schema.Schema{ID: "parameters", Title: "Parameters", Notation: "json", Root: schema.Record("parameters", fields...)}
+}
+
+// Parameters reads the parameters of a request: from the path those that it names, others from the query, or else from a
+// header of that name (- for _). Faults say what was expected; a parameter at fault is absent.
+func (p *Plan) Parameters(request value.Value) (value.Value, fault.List) {
+	if p.Given == nil || request.Kind() != value.RecordKind {
+		return value.Value{}, nil
+	}
+	fixed, _ := MatchPath(p.Flow.Trigger.Path.Value, request.Field("path").Text())
+	values := make([]value.Value, len(p.Given.Root.Fields))
+	var faults fault.List
+	for i, f := range p.Given.Root.Fields {
+		texts := []string{fixed[f.Name]}
+		if _, named := fixed[f.Name]; !named {
+			texts = sent(request, f.Name)
+		}
+		v, ft := parameter(f, texts)
+		if ft != nil {
+			faults = append(faults, ft)
+		}
+		values[i] = v
+	}
+	v := value.Rec(p.Given.Root.Shape(), values)
+	if len(faults) == 0 {
+		p.Given.Check(v, func(f *fault.Fault) { faults = append(faults, f) })
+	}
+	return v, faults
+}
+
+// sent are the texts of a parameter in the query, or else in the headers.
+func sent(request value.Value, name string) (texts []string) {
+	for _, q := range request.Field("query").Items() {
+		if q.Field("name").Text() == name {
+			texts = append(texts, q.Field("value").Text())
+		}
+	}
+	if texts != nil {
+		return texts
+	}
+	header := strings.ReplaceAll(strings.ToLower(name), "_", "-")
+	for _, h := range request.Field("headers").Items() {
+		if h.Field("name").Text() == header {
+			texts = append(texts, h.Field("value").Text())
+		}
+	}
+	return texts
+}
+
+// parameter reads the texts of one parameter.
+func parameter(f *schema.Field, texts []string) (value.Value, *fault.Fault) {
+	var items []value.Value
+	for _, text := range texts {
+		if text == "" && f.Kind != value.Text {
+			continue
+		}
+		v, ok := f.Read(text)
+		if !ok {
+			return value.Value{}, fault.Expect(fault.Type, f.Kind.String(), fault.Quote(text)).In(f.Name).At(fault.Place{Path: "/" + f.Name})
+		}
+		items = append(items, v)
+	}
+	switch {
+	case f.List():
+		return value.ListOf(items...), nil
+	case len(items) > 1:
+		return value.Value{}, fault.Expect(fault.Length, "the parameter once", strconv.Itoa(len(items))+" times").In(f.Name).At(fault.Place{Path: "/" + f.Name})
+	case len(items) == 0:
+		return value.Value{}, nil
+	}
+	return items[0], nil
+}
+
+// Asked is a request with its parameters, as the steps of a plan see it.
+func (p *Plan) Asked(request value.Value) value.Value {
+	r := request.Record()
+	if p.Given == nil || r == nil || len(r.Fields) > len(Request.Fields) {
+		return request
+	}
+	parameters, _ := p.Parameters(request)
+	return value.Rec(p.requested.Shape(), append(r.Fields[:len(r.Fields):len(r.Fields)], parameters))
+}
 
 // pair is the shape of a header or a parameter.
 func pairs(name string) *schema.Field {
@@ -52,8 +222,13 @@ func RequestOf(method, path string, body *string, query, headers []Pair) value.V
 // keptRequest is how a request is kept with its run.
 var keptRequest = keptOf(recordOf("request", &schema.Schema{ID: "request", Notation: "json", Root: Request}, RequestSlot))
 
-// WriteRequest writes a request as it is kept with its run, ReadRequest reads it.
-func WriteRequest(v value.Value) []byte { return []byte(keptRequest.Write(v)) }
+// WriteRequest writes a request as it is kept with its run, ReadRequest reads it. Its parameters are read from it each time.
+func WriteRequest(v value.Value) []byte {
+	if r := v.Record(); r != nil && len(r.Fields) > len(Request.Fields) {
+		v = value.Rec(Request.Shape(), r.Fields[:len(Request.Fields)])
+	}
+	return []byte(keptRequest.Write(v))
+}
 
 // ReadRequest reads a request that is kept with its run; absent where there is none.
 func ReadRequest(text []byte) value.Value {
@@ -63,18 +238,42 @@ func ReadRequest(text []byte) value.Value {
 	return keptRequest.Read(string(text))
 }
 
-// Tried is the request of a try, with a body or none; absent for other triggers.
-func (t Trigger) Tried(body *string) value.Value {
+// Tried is the request of a try, with a body or none, and with parameters by name; absent for other triggers.
+func (t Trigger) Tried(body *string, parameters value.Value) value.Value {
 	if t.Kind != "request" {
 		return value.Value{}
 	}
-	return RequestOf(t.Method, t.Path.Value, body, nil, nil)
+	path, inPath := t.Path.Value, map[string]bool{}
+	for _, name := range PathParameters(path) {
+		inPath[name] = true
+		if v := parameters.Field(name); !v.Missing() {
+			path = strings.Replace(path, "{"+name+"}", strings.ReplaceAll(schema.ScalarText(v), "/", "-"), 1)
+		} else {
+			path = strings.Replace(path, "{"+name+"}", name, 1)
+		}
+	}
+	var query []Pair
+	if r := parameters.Record(); r != nil {
+		for i, name := range r.Shape.Names {
+			items := []value.Value{r.Fields[i]}
+			if r.Fields[i].Kind() == value.ListKind {
+				items = r.Fields[i].Items()
+			}
+			for _, v := range items {
+				if !inPath[name] && !v.Missing() {
+					query = append(query, Pair{name, schema.ScalarText(v)})
+				}
+			}
+		}
+	}
+	return RequestOf(t.Method, path, body, query, nil)
 }
 
 // Reply is how an HTTP request is answered, beside the message.
 type Reply struct {
 	Status  int    `json:"status"` // RFC 9110, section 15; 0: 200
 	Headers []Pair `json:"headers,omitempty"`
+	Schema  string `json:"schema,omitempty"` // of the answer, where it is not the trigger's
 }
 
 // statusOK says whether a number is a status of an answer that ends an exchange.

@@ -143,7 +143,7 @@ var findKind = &Kind{
 		{Name: "schema", Label: "Row schema", Type: Part, Of: "schema", Required: true, Help: "The columns to read"},
 		{Name: "match", Label: "Where", Type: Matches, Required: true, Help: "Key columns and the formulas that they must equal"},
 		{Name: "as", Label: "Result is called", Type: Text, Default: "row"},
-		{Name: "none", Label: "When there is no such row", Type: Choice, Default: "set aside", Choices: []string{"set aside", "leave out"}},
+		{Name: "none", Label: "When there is no such row", Type: Choice, Default: "set aside", Choices: []string{"set aside", "leave out", "go on"}, Help: "Go on: isEmpty tells later steps that there is none"},
 	},
 	Detail:  func(s *Step) string { return "1 row of " + s.Setting("table") },
 	compile: compileFind,
@@ -214,8 +214,12 @@ func matched(s *Step, l Lookup, it *Item, slot int, row value.Value, key []value
 		with = append(with, c+" "+fault.Quote(key[i].String()))
 	}
 	what := "no row of " + l.Table + " with " + strings.Join(with, " and ")
-	if s.Setting("none") == "leave out" {
+	switch s.Setting("none") {
+	case "leave out":
 		it.State, it.Step, it.Reason = LeftOut, s.ID, what
+		return
+	case "go on":
+		it.Notes = append(it.Notes, it.placed(s.ID, fault.New(fault.Note, "%s", what))...)
 		return
 	}
 	it.aside(s.ID, fault.Expect(fault.NotFound, "a row of "+l.Table, what).In(s.Name).

@@ -50,7 +50,8 @@ var Triggers = []TriggerKind{
 	{"request", "HTTP request", "Starts a run with each request that comes in at its address, and answers it when the run has ended.", []Setting{
 		triggerName,
 		{Name: "method", Label: "Method", Type: Choice, Default: Methods[0], Choices: Methods},
-		{Name: "path", Label: "Path", Type: Text, Required: true, Help: "Behind /in/, as bookings/new"},
+		{Name: "path", Label: "Path", Type: Text, Required: true, Help: "Behind /in/, as bookings/new; or invoices/{booking}, and formulas say request.parameters.booking"},
+		{Name: "parameters", Label: "Its parameters are those of", Type: Part, Of: "schema", Help: "Fields that the path does not name are taken from the query, or else from a header of that name. None: those of the path, as texts"},
 		{Name: "input", Label: "Its body is a message of", Type: Part, Of: "schema", Help: "None: its text stands in request.body"},
 		startsAs,
 		{Name: "tried with", Label: "Body of a try", Type: Part, Of: "sample", Help: "Where it is a text"},
@@ -81,7 +82,7 @@ func (t Trigger) Settings() map[string]string {
 		"name": t.Name, "connection": t.Connection.Value, "mask": t.Mask.Value, "operation": t.Operation.Value, "rising": t.Rising.Value,
 		"from": t.From, "subject": t.Subject,
 		"cron": t.Cron.Value, "zone": t.Zone.Value, "holidays": t.Holidays.Value, "missed": string(t.Missed),
-		"method": t.Method, "path": t.Path.Value, "key": t.Key.Value, "tried with": t.Sample.Value,
+		"method": t.Method, "path": t.Path.Value, "key": t.Key.Value, "tried with": t.Sample.Value, "parameters": t.Parameters.Value,
 		"input": t.Input.Value, "output": t.Output.Value, "as": t.As,
 	}
 	if t.Every > 0 {

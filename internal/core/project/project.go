@@ -202,20 +202,21 @@ func (p *Project) loadFlows() {
 
 // requests finds flows that would be started by the same request.
 func (p *Project) requests() {
-	at := map[string]*flow.Flow{}
+	var before []*flow.Flow
 	for _, part := range p.Parts(Flows) {
 		f := p.parsed[part.ID]
 		if f.Trigger.Kind != "request" {
 			continue
 		}
-		key := f.Trigger.Method + " " + f.Trigger.Path.Value
-		if other := at[key]; other != nil {
-			ft := fault.New(fault.Setting, "%s is started by %s already", other.Title, key).Mended("Choose another path").At(fault.Place{Source: part.Path, Line: f.Trigger.Path.Line})
+		if i := slices.IndexFunc(before, func(x *flow.Flow) bool {
+			return x.Trigger.Method == f.Trigger.Method && flow.SamePaths(x.Trigger.Path.Value, f.Trigger.Path.Value)
+		}); i >= 0 {
+			ft := fault.New(fault.Setting, "%s is started by %s %s already", before[i].Title, f.Trigger.Method, before[i].Trigger.Path.Value).Mended("Choose another path").At(fault.Place{Source: part.Path, Line: f.Trigger.Path.Line})
 			p.flows[part.ID].Faults = append(p.flows[part.ID].Faults, ft)
 			p.Faults = append(p.Faults, ft)
 			continue
 		}
-		at[key] = f
+		before = append(before, f)
 		if _, there := p.Texts[Path(Samples, f.Trigger.Sample.Value)]; !there && f.Trigger.Sample.Value != "" {
 			ft := fault.New(fault.Unknown, "there is no sample %q", f.Trigger.Sample.Value).At(fault.Place{Source: part.Path, Line: f.Trigger.Sample.Line})
 			p.flows[part.ID].Faults, p.Faults = append(p.flows[part.ID].Faults, ft), append(p.Faults, ft)
@@ -225,10 +226,14 @@ func (p *Project) requests() {
 
 // TriedRequest is the HTTP request of a try of a flow; absent where requests do not start it.
 func (p *Project) TriedRequest(plan *flow.Plan) value.Value {
-	if text, there := p.Texts[Path(Samples, plan.Flow.Trigger.Sample.Value)]; there {
-		return plan.Flow.Trigger.Tried(&text)
+	parameters := value.Value{}
+	if s := p.schemas[plan.Flow.Trigger.Parameters.Value]; s != nil {
+		parameters, _ = p.Example(s) // without one the path shows its names
 	}
-	return plan.Flow.Trigger.Tried(nil)
+	if text, there := p.Texts[Path(Samples, plan.Flow.Trigger.Sample.Value)]; there {
+		return plan.Flow.Trigger.Tried(&text, parameters)
+	}
+	return plan.Flow.Trigger.Tried(nil, parameters)
 }
 
 // Contract is what a flow that another one can run is given and answers; nil when there is none.
@@ -365,6 +370,10 @@ func (p *Project) useFlow(uses map[string]bool, id string) {
 	p.use(uses, Connections, t.Connection.Value)
 	p.use(uses, Schemas, t.Input.Value)
 	p.use(uses, Schemas, t.Output.Value)
+	p.use(uses, Schemas, t.Parameters.Value)
+	for id := range plan.Answers {
+		p.use(uses, Schemas, id)
+	}
 	p.use(uses, Samples, t.Sample.Value)
 	for _, op := range plan.Operations {
 		for _, named := range []string{op.Ask.Value, op.Give.Value} {

@@ -66,6 +66,13 @@ var meantSymbols = strings.NewReplacer("YYYY", "yyyy", "DD", "dd", "hh", "HH", "
 // CheckPattern says why values of a type cannot be read by a pattern, or written so that they can be read again: what it
 // leaves open, what it names twice, and what the type does not have.
 func CheckPattern(kind value.Kind, pattern string) *fault.Fault {
+	switch kind {
+	case value.Date, value.Time, value.Timestamp:
+	case value.Text:
+		return fault.New(fault.Setting, "a text has no pattern of date and time").Mended("What a text must match is the pattern under must")
+	default:
+		return fault.New(fault.Setting, "a %s has no pattern of date and time", kind).Mended("Take the pattern out, or make the field a date, a time or a timestamp")
+	}
 	parts, f := compilePattern(pattern)
 	if f != nil {
 		return f
@@ -78,13 +85,10 @@ func CheckPattern(kind value.Kind, pattern string) *fault.Fault {
 	}
 	need, none := []int{year, month, day}, []int{hour, minute, second}
 	switch kind {
-	case value.Date:
 	case value.Time:
 		need, none = []int{hour}, []int{year, month, day}
 	case value.Timestamp:
 		need, none = []int{year, month, day, hour}, nil
-	default:
-		return fault.New(fault.Setting, "a %s has no pattern of date and time", kind).Mended("Take the pattern out, or make the field a date, a time or a timestamp")
 	}
 	if has[second] > 0 && has[minute] == 0 && kind != value.Date {
 		need = append(need, minute)

@@ -18,6 +18,7 @@ import (
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/all"
 	"hollowreed/internal/core/project"
+	"hollowreed/internal/core/schema"
 	"hollowreed/internal/engine"
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/page"
@@ -168,7 +169,8 @@ func answer(c *gin.Context, s *page.Site, plan *flow.Plan, r store.Run) {
 			c.Writer.Header().Add(h.Name, h.Value)
 		}
 	}
-	if plan.Output == nil || r.Answer == nil {
+	of := plan.AnswerSchema(r.Reply)
+	if of == nil || r.Answer == nil {
 		if status == http.StatusOK {
 			status = http.StatusNoContent
 		}
@@ -176,29 +178,29 @@ func answer(c *gin.Context, s *page.Site, plan *flow.Plan, r store.Run) {
 		c.Writer.WriteHeaderNow()
 		return
 	}
-	text, err := written(plan, r.Answer)
+	text, err := written(of, r.Answer)
 	if err != nil {
 		s.Log.Error("answer not written", "run", r.ID, "error", err)
 		tell(c, problem{Status: http.StatusInternalServerError, Detail: "the answer cannot be written", Run: r.ID.String()})
 		return
 	}
 	if media == "" {
-		media = flow.ContentType(plan.Output)
+		media = flow.ContentType(of)
 	}
 	c.Data(status, media, text)
 }
 
-func written(plan *flow.Plan, answer []byte) ([]byte, error) {
-	rows, err := project.ReadJSON(plan.Output.As("json"), string(answer))
+func written(of *schema.Schema, answer []byte) ([]byte, error) {
+	rows, err := project.ReadJSON(of.As("json"), string(answer))
 	if err != nil {
 		return nil, err
 	}
-	n, err := all.Named(plan.Output.Notation)
+	n, err := all.Named(of.Notation)
 	if err != nil {
 		return nil, err
 	}
 	var out bytes.Buffer
-	w, err := n.NewWriter(&out, notation.Options{Schema: plan.Output})
+	w, err := n.NewWriter(&out, notation.Options{Schema: of})
 	if err != nil {
 		return nil, err
 	}

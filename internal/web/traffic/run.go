@@ -279,7 +279,7 @@ func (t traffic) record(c *gin.Context, d *runPage, plan *flow.Plan, record, ent
 			it.Frame.Slots[flow.InputSlot] = rows[0]
 		}
 	}
-	it.Frame.Slots[flow.RequestSlot] = flow.ReadRequest(r.Request)
+	it.Frame.Slots[flow.RequestSlot] = plan.Asked(flow.ReadRequest(r.Request))
 	it, d.Nav = bench.EntryOf(it, ps, entryPath)
 	link := func(path string) string {
 		if path == "" {
