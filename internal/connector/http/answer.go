@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"hollowreed/internal/connector/soap/envelope"
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/fault"
@@ -38,10 +39,36 @@ func (a *answer) asValue() value.Value {
 	return value.Rec(answerShape, []value.Value{value.Int(int64(a.status)), value.Str(string(a.body))})
 }
 
+// soapFault is the fault of SOAP in an answer; nil where it is another one.
+func (a *answer) soapFault() *fault.Fault {
+	media, _, _ := mime.ParseMediaType(a.header.Get("Content-Type"))
+	if !strings.HasSuffix(media, "xml") {
+		return nil
+	}
+	if e, err := envelope.Open(a.body); err == nil {
+		return e.Fault
+	}
+	return nil
+}
+
+// decided says of an answer with the status 500 that it is what the service has to say, and not that it is broken: problem
+// details (RFC 9457), or a fault of SOAP, which comes with that status (SOAP 1.1, section 6.2).
+func (a *answer) decided() bool {
+	if a.status != http.StatusInternalServerError {
+		return false
+	}
+	media, _, _ := mime.ParseMediaType(a.header.Get("Content-Type"))
+	return media == "application/problem+json" || a.soapFault() != nil
+}
+
 // refusal is the fault of an answer that counts as a failure, with what it says of itself: as problem
-// details (RFC 9457), or the beginning of its text.
+// details (RFC 9457), as a fault of SOAP, or the beginning of its text.
 func (a *answer) refusal() *fault.Fault {
 	f := fault.New(fault.Outside, "it answers %d %s", a.status, http.StatusText(a.status))
+	if said := a.soapFault(); said != nil {
+		f.Message += ": " + said.Message
+		return f
+	}
 	if v, err := a.document(); err == nil {
 		for _, name := range []string{"detail", "title", "message", "error_description", "error"} {
 			if text := v.Field(name); text.Kind() == value.Text {
@@ -220,7 +247,7 @@ func pause(try int, a *answer, err error, w *wire) (wait time.Duration, again bo
 		return 0, false
 	case err != nil && !w.safe:
 		return 0, false
-	case err == nil && !passing(a.status):
+	case err == nil && (!passing(a.status) || a.decided()):
 		return 0, false
 	case err == nil && !w.safe && a.status != 429 && a.status != 503:
 		return 0, false

@@ -274,7 +274,7 @@ func settled(a *answer, err error, tries int) error {
 		return fmt.Errorf("%w (tried %d times)", err, tries)
 	case err != nil:
 		return err
-	case passing(a.status):
+	case passing(a.status) && !a.decided():
 		return fmt.Errorf("it answers %d %s (tried %d times)", a.status, http.StatusText(a.status), tries)
 	}
 	return nil

@@ -318,6 +318,33 @@ func TestACallThatMayHaveWorkedIsNotSentAgain(t *testing.T) {
 	require.Equal(t, 4, n, "with a key it is sent again")
 }
 
+// TestWhatAServiceSaysWith500IsItsAnswer: problem details and faults of SOAP are no trouble that passes; they reach the
+// record, and are not asked for again.
+func TestWhatAServiceSaysWith500IsItsAnswer(t *testing.T) {
+	for media, body := range map[string]string{
+		"application/problem+json": `{"title": "no such booking"}`,
+		"text/xml; charset=utf-8":  `<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body><s:Fault><faultcode>s:Client</faultcode><faultstring>no such booking</faultstring></s:Fault></s:Body></s:Envelope>`,
+	} {
+		n := 0
+		at := scripted(t, func(w http.ResponseWriter, _ *http.Request) {
+			n++
+			w.Header().Set("Content-Type", media)
+			w.WriteHeader(500)
+			w.Write([]byte(body))
+		})
+		s := open(t, map[string]string{"address": at, "tries": "3"})
+		for _, does := range []string{"call", "read"} {
+			n = 0
+			_, err := s.Call(t.Context(), asking(t, does, ""))
+			var f *fault.Fault
+			require.ErrorAs(t, err, &f, media)
+			require.Contains(t, f.What(), "it answers 500 Internal Server Error: ")
+			require.Contains(t, f.What(), "no such booking")
+			require.Equal(t, 1, n)
+		}
+	}
+}
+
 func TestCertificatesAreChecked(t *testing.T) {
 	server := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte(`{"n": 1}`)) }))
 	t.Cleanup(server.Close)

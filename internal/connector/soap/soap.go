@@ -19,6 +19,7 @@ import (
 
 	service "hollowreed/internal/connector/http"
 	"hollowreed/internal/connector/probe"
+	"hollowreed/internal/connector/soap/envelope"
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/fault"
@@ -67,11 +68,8 @@ func (s *Service) Probe(ctx context.Context, r *probe.Run) { s.http.Probe(ctx, r
 // Fetch reads a document of the service: its WSDL.
 func (s *Service) Fetch(ctx context.Context, at string) ([]byte, error) { return s.http.Fetch(ctx, at) }
 
-// The namespaces of envelopes, and their media types.
-var (
-	spaces = map[string]string{"1.1": "http://schemas.xmlsoap.org/soap/envelope/", "1.2": "http://www.w3.org/2003/05/soap-envelope"}
-	media  = map[string]string{"1.1": "text/xml; charset=utf-8", "1.2": "application/soap+xml; charset=utf-8"}
-)
+// media are the media types of envelopes.
+var media = map[string]string{"1.1": "text/xml; charset=utf-8", "1.2": "application/soap+xml; charset=utf-8"}
 
 // Call calls an operation of the service.
 func (s *Service) Call(ctx context.Context, r system.Request) (value.Value, error) {
@@ -135,7 +133,7 @@ func (s *Service) envelope(r system.Request) ([]byte, error) {
 		return nil, err
 	}
 	var b bytes.Buffer
-	fmt.Fprintf(&b, `<?xml version="1.0" encoding="UTF-8"?><soap:Envelope xmlns:soap=%q>`, spaces[r.Op.Setting("version")])
+	fmt.Fprintf(&b, `<?xml version="1.0" encoding="UTF-8"?><soap:Envelope xmlns:soap=%q>`, envelope.Spaces[r.Op.Setting("version")])
 	if header != "" {
 		b.WriteString("<soap:Header>" + header + "</soap:Header>")
 	}
@@ -193,23 +191,23 @@ func (s *Service) token() string {
 
 // answer reads the body of an answer, or its fault.
 func (s *Service) answer(op *connection.Operation, status int, text []byte) (value.Value, error) {
-	e, err := open(text)
+	e, err := envelope.Open(text)
 	if err != nil {
 		if status >= 400 {
 			return value.Value{}, fault.New(fault.Outside, "it answers %d %s and no envelope", status, http.StatusText(status))
 		}
 		return value.Value{}, err
 	}
-	if e.fault != nil {
-		return value.Value{}, e.fault
+	if e.Fault != nil {
+		return value.Value{}, e.Fault
 	}
-	if want := op.Setting("answer"); want != "" && e.name != "" && e.name != want {
-		return value.Value{}, fault.Expect(fault.Type, "the element "+want, e.name).In("Body")
+	if want := op.Setting("answer"); want != "" && e.Name != "" && e.Name != want {
+		return value.Value{}, fault.Expect(fault.Type, "the element "+want, e.Name).In("Body")
 	}
-	if op.Response == nil || e.body == "" {
+	if op.Response == nil || e.Body == "" {
 		return value.Value{}, nil
 	}
-	return read(op.Response, e.body)
+	return read(op.Response, e.Body)
 }
 
 func read(s *schema.Schema, text string) (value.Value, error) {

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hollowreed/internal/connector/contract"
+	"hollowreed/internal/connector/soap/envelope"
 	"hollowreed/internal/connector/soap/wsdl"
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/doc"
@@ -130,24 +131,24 @@ func TestHostileEnvelopesAreRefused(t *testing.T) {
 		`<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/">`:                                                                   "not well-formed",
 		`<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body><a>` + strings.Repeat("<b>", 10) + `</s:Body></s:Envelope>`: "not well-formed",
 	} {
-		_, err := open([]byte(text))
+		_, err := envelope.Open([]byte(text))
 		require.ErrorContains(t, err, want, text)
 	}
-	e, err := open([]byte(`<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/" xmlns:q="urn:q"><s:Header><q:x><q:y/></q:x></s:Header><s:Body xmlns="urn:d"><q:a z="1"><b/></q:a></s:Body></s:Envelope>`))
+	e, err := envelope.Open([]byte(`<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/" xmlns:q="urn:q"><s:Header><q:x><q:y/></q:x></s:Header><s:Body xmlns="urn:d"><q:a z="1"><b/></q:a></s:Body></s:Envelope>`))
 	require.NoError(t, err)
-	require.Equal(t, "a", e.name)
-	require.Contains(t, e.body, `xmlns:q="urn:q"`)
-	require.Contains(t, e.body, `xmlns="urn:d"`)
-	e, err = open([]byte(`<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body/></s:Envelope>`))
+	require.Equal(t, "a", e.Name)
+	require.Contains(t, e.Body, `xmlns:q="urn:q"`)
+	require.Contains(t, e.Body, `xmlns="urn:d"`)
+	e, err = envelope.Open([]byte(`<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body/></s:Envelope>`))
 	require.NoError(t, err)
-	require.Empty(t, e.body)
+	require.Empty(t, e.Body)
 }
 
 func FuzzOpen(f *testing.F) {
 	f.Add([]byte(`<s:Envelope xmlns:s="http://www.w3.org/2003/05/soap-envelope"><s:Body><a xmlns="b"/></s:Body></s:Envelope>`))
 	f.Fuzz(func(t *testing.T, text []byte) {
-		if e, err := open(text); err == nil && e.fault == nil && e.body != "" {
-			require.True(t, strings.HasPrefix(e.body, "<"))
+		if e, err := envelope.Open(text); err == nil && e.Fault == nil && e.Body != "" {
+			require.True(t, strings.HasPrefix(e.Body, "<"))
 		}
 	})
 }

@@ -1,4 +1,5 @@
-package soap
+// Package envelope reads the envelopes of SOAP: the element in the body, or the fault.
+package envelope
 
 import (
 	"bytes"
@@ -10,18 +11,21 @@ import (
 	"hollowreed/internal/core/fault"
 )
 
-// opened is an envelope: the element in its body as text that stands by itself, or its fault.
-type opened struct {
-	name  string
-	body  string
-	fault *fault.Fault
+// Opened is an envelope: the element in its body as text that stands by itself, or its fault.
+type Opened struct {
+	Name  string
+	Body  string
+	Fault *fault.Fault
 }
+
+// Spaces are the namespaces of envelopes, by the version of SOAP.
+var Spaces = map[string]string{"1.1": "http://schemas.xmlsoap.org/soap/envelope/", "1.2": "http://www.w3.org/2003/05/soap-envelope"}
 
 var declaration = regexp.MustCompile(`\s(xmlns(?::[\w.-]+)?)\s*=\s*("[^"]*"|'[^']*')`)
 
-// open finds the element in an envelope's body. Declarations of types and entities are refused (SOAP 1.1, 3; SOAP
+// Open finds the element in an envelope's body. Declarations of types and entities are refused (SOAP 1.1, 3; SOAP
 // 1.2, 5).
-func open(text []byte) (*opened, error) {
+func Open(text []byte) (*Opened, error) {
 	dec := xml.NewDecoder(bytes.NewReader(text))
 	around, depth := "", 0
 	for {
@@ -40,7 +44,7 @@ func open(text []byte) (*opened, error) {
 			tag := string(text[from:dec.InputOffset()])
 			depth++
 			switch {
-			case depth == 1 && (tok.Name.Local != "Envelope" || tok.Name.Space != spaces["1.1"] && tok.Name.Space != spaces["1.2"]):
+			case depth == 1 && (tok.Name.Local != "Envelope" || tok.Name.Space != Spaces["1.1"] && tok.Name.Space != Spaces["1.2"]):
 				return nil, fault.Expect(fault.Syntax, "a SOAP envelope", "the element "+tok.Name.Local)
 			case depth == 1, depth == 2 && tok.Name.Local == "Body":
 				for _, m := range declaration.FindAllString(tag, -1) {
@@ -58,14 +62,14 @@ func open(text []byte) (*opened, error) {
 				return nil, fault.New(fault.Syntax, "the answer is not well-formed XML: %s", err)
 			}
 			whole := string(text[from:dec.InputOffset()])
-			if tok.Name.Local == "Fault" && (tok.Name.Space == spaces["1.1"] || tok.Name.Space == spaces["1.2"]) {
-				return &opened{fault: faultOf(standing(tag, whole, around))}, nil
+			if tok.Name.Local == "Fault" && (tok.Name.Space == Spaces["1.1"] || tok.Name.Space == Spaces["1.2"]) {
+				return &Opened{Fault: faultOf(standing(tag, whole, around))}, nil
 			}
-			return &opened{name: tok.Name.Local, body: standing(tag, whole, around)}, nil
+			return &Opened{Name: tok.Name.Local, Body: standing(tag, whole, around)}, nil
 		case xml.EndElement:
 			depth--
 			if depth == 1 && tok.Name.Local == "Body" {
-				return &opened{}, nil
+				return &Opened{}, nil
 			}
 		}
 	}
