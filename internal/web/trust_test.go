@@ -1,8 +1,12 @@
 package web
 
 import (
+	"net/http"
+	"net/http/httptest"
+	"net/url"
 	"regexp"
 	"strconv"
+	"strings"
 	"testing"
 
 	"github.com/chromedp/chromedp"
@@ -117,4 +121,40 @@ func TestAClickWaitsForWhatWasTyped(t *testing.T) {
 	}
 	tb.sees("#problem", "")
 	w.keeps(invoiceRules, "formula: upper(number)")
+}
+
+// TestTheSchemaOfAnAnswerIsInItsNotation: XML stays XML, with its repeated element as the records, and the next try reads
+// what the first one did.
+func TestTheSchemaOfAnAnswerIsInItsNotation(t *testing.T) {
+	w := newWorld(t)
+	server := httptest.NewServer(http.HandlerFunc(func(out http.ResponseWriter, r *http.Request) {
+		out.Header().Set("Content-Type", "application/xml")
+		out.Write([]byte(`<?xml version="1.0"?><ports xmlns="urn:ports"><port code="LC"><name>Ling Castle</name></port><port code="OR"><name>Orma</name></port></ports>`))
+	}))
+	t.Cleanup(server.Close)
+	w.part("connections/ports.yaml", "connection: Ports\nkind: http\noperations:\n  - {operation: list, name: List ports, does: read, path: /ports}\n")
+	w.reach("ports", "http", map[string]string{"address": server.URL})
+	try := func() string {
+		t.Helper()
+		status, at := w.post("/bench/connections/ports/operations/list/try", url.Values{})
+		require.Equal(t, 303, status)
+		return strings.SplitN(at, "?", 2)[0]
+	}
+	keep := func() {
+		t.Helper()
+		status, at := w.post(try()+"/keep", url.Values{"revision": {strconv.FormatInt(w.draft("connections/ports.yaml").Revision, 10)}})
+		require.Equal(t, 303, status, at)
+	}
+	keep()
+	s := w.project().Schema("ports-list")
+	require.NotNil(t, s)
+	require.Equal(t, "xml", s.Notation)
+	require.Equal(t, "port", s.Settings.RecordName)
+	require.NotNil(t, s.Root.Field("code"))
+	require.True(t, s.Root.Field("code").Written.Attribute)
+	page := w.body(try())
+	require.True(t, strings.Contains(page, "1 of 2"), "two ports")
+	require.True(t, strings.Contains(page, "Ling Castle"))
+	keep()
+	require.Len(t, w.project().Schema("ports-list").Samples, 2, "it is kept as a sample, too")
 }

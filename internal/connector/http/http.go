@@ -330,6 +330,7 @@ func (s *Service) read(res *http.Response) (*answer, error) {
 		}
 		return nil, errors.New("it broke off in the middle of its answer")
 	}
+	system.Heard(res.Request.Context()).Answered(res.Header.Get("Content-Type"), text)
 	return &answer{status: res.StatusCode, header: res.Header, body: text, url: res.Request.URL}, nil
 }
 

@@ -14,6 +14,8 @@ type Exchange struct {
 	mu    sync.Mutex
 	mask  func(string) string
 	Turns []Turn
+	Body  []byte // of the newest answer, unmasked, where it is short enough
+	Media string // its media type
 	left  int
 }
 
@@ -28,6 +30,9 @@ type Turn struct {
 const mostKept = 256 << 10
 
 type listening struct{}
+
+// mostBody bounds the bytes of an answer that are kept as they came.
+const mostBody = 1 << 20
 
 // Listen gives a context in which what is said is kept.
 func Listen(ctx context.Context, mask func(string) string) (context.Context, *Exchange) {
@@ -46,6 +51,18 @@ func (x *Exchange) Sent(head, text string) { x.turn(true, head, text) }
 
 // Got keeps what was answered.
 func (x *Exchange) Got(head, text string) { x.turn(false, head, text) }
+
+// Answered keeps the body of an answer, to make a sample of it.
+func (x *Exchange) Answered(media string, body []byte) {
+	if x == nil {
+		return
+	}
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if x.Body, x.Media = nil, media; len(body) <= mostBody {
+		x.Body = body
+	}
+}
 
 func (x *Exchange) turn(sent bool, head, text string) {
 	if x == nil {

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"mime"
 	"net/url"
 	"strconv"
 	"strings"
@@ -40,6 +41,7 @@ type trial struct {
 	Records []value.Value
 	More    bool // there are more records than were read
 	Turns   []system.Turn
+	XML     []byte // the answer as it came, where it is XML whose records are those of the document
 	Took    time.Duration
 	Fault   *fault.Fault
 	At      int // the record that is shown
@@ -164,6 +166,9 @@ func (t *trial) call(ctx context.Context, pool *connector.Pool, r system.Request
 	}
 	t.Took = time.Since(began)
 	t.Turns = said.Turns
+	if media, _, _ := mime.ParseMediaType(said.Media); strings.HasSuffix(media, "xml") && r.Op.Setting("records") == "" && err == nil {
+		t.XML = said.Body
+	}
 	if err != nil {
 		var f *fault.Fault
 		if !errors.As(err, &f) {
@@ -235,26 +240,29 @@ func (b bench) keepAnswer(c *gin.Context) error {
 	if !ok || len(t.Records) == 0 {
 		return fault.New(fault.Gone, "the answer is not kept any more").Mended("Try the operation again")
 	}
-	sample := jsonText(t.Records)
+	ending, sample := "json", jsonText(t.Records)
+	if t.XML != nil && (d.Op.Response == nil || d.Op.Response.Notation == "xml") {
+		ending, sample = "xml", infer.Text(t.XML)
+	}
 	if part := p.Schema(d.Op.Give.Value); part != nil && part == d.Op.Response {
-		if part.Notation != "json" && part.Notation != "rows" {
-			return fault.New(fault.Setting, "the schema %s is written as %s; the answer is kept as JSON only", part.ID, part.Notation)
+		if part.Notation != ending && part.Notation != "rows" {
+			return fault.New(fault.Setting, "the schema %s is written as %s; the answer is kept as %s only", part.ID, part.Notation, ending)
 		}
-		name, err := b.keepSample(c, p, part, PartID(d.Op.ID+" answer")+".json", sample)
+		name, err := b.keepSample(c, p, part, PartID(d.Op.ID+" answer")+"."+ending, sample)
 		if err != nil {
 			return err
 		}
 		c.Redirect(303, d.trialAt(t.ID, t.At)+"&said="+url.QueryEscape("Kept as the sample "+name))
 		return nil
 	}
-	s, err := shapeOf(d, sample)
+	s, err := shapeOf(d, ending, sample)
 	if err != nil {
 		return err
 	}
 	if !d.Op.Verb.Gives() {
-		return b.keepShape(c, p, d, s, []file{{s.ID + ".json", []byte(sample)}})
+		return b.keepShape(c, p, d, s, []file{{s.ID + "." + ending, []byte(sample)}})
 	}
-	if err := b.keepSchema(c, p, s, []file{{s.ID + ".json", []byte(sample)}}); err != nil {
+	if err := b.keepSchema(c, p, s, []file{{s.ID + "." + ending, []byte(sample)}}); err != nil {
 		return err
 	}
 	c.Redirect(303, "/bench/schemas/"+s.ID)
@@ -262,14 +270,14 @@ func (b bench) keepAnswer(c *gin.Context) error {
 }
 
 // shapeOf is the schema of an answer: the operation's own, or one that is made of what was answered.
-func shapeOf(d *operationPage, sample string) (*schema.Schema, error) {
+func shapeOf(d *operationPage, notation, sample string) (*schema.Schema, error) {
 	id := PartID(d.ID + " " + d.Op.ID)
 	if d.Op.Response != nil {
 		s := *d.Op.Response
 		s.ID, s.Title = id, d.Op.Name
 		return &s, nil
 	}
-	r, err := infer.From(id, d.Op.Name, "json", infer.Sample{Name: id + ".json", Content: []byte(sample)})
+	r, err := infer.From(id, d.Op.Name, notation, infer.Sample{Name: id + "." + notation, Content: []byte(sample)})
 	if err != nil {
 		return nil, err
 	}
