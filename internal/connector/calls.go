@@ -60,6 +60,19 @@ func (p *Pool) Upsert(ctx context.Context, u flow.Upsert, rows []value.Value) (d
 	return done, err
 }
 
+// CheckUpsert holds an upsert against its table, and writes nothing.
+func (p *Pool) CheckUpsert(ctx context.Context, u flow.Upsert) (faults fault.List, err error) {
+	db, e, err := as[system.Tables](ctx, p, u.Connection, "upsert rows")
+	if err != nil {
+		return nil, err
+	}
+	err = p.guarded(e, u.Connection, func() error {
+		faults, err = db.CheckUpsert(ctx, u)
+		return err
+	})
+	return faults, err
+}
+
 // Ask does one operation. A fault about the request is told as an error, too.
 func (p *Pool) Ask(ctx context.Context, r system.Request) (answer value.Value, err error) {
 	c, e, err := as[system.Caller](ctx, p, r.Op.Connection, "do "+r.Op.Name)

@@ -67,7 +67,7 @@ func (h How) asks(effect bool) bool { return h.Asks || h.Reads && !effect }
 // outside is how a try reaches systems.
 func (h How) outside(inner flow.Outside, p *project.Project) *flow.Recorder {
 	dry := &flow.Dry{Rows: func(s *schema.Schema) ([]value.Value, error) { return p.SampleRecords(s, MaxTried) }, Asks: "Press Try with sample (Ctrl Enter) to ask"}
-	r := &flow.Recorder{Inner: inner, Dry: dry, Heard: h.Heard, All: h.Keeps, At: h.At}
+	r := &flow.Recorder{Inner: inner, Dry: dry, Heard: h.Heard, All: h.Keeps, At: h.At, Checks: h.Asks}
 	r.Choose = func(f, step string, effect bool) flow.Manner {
 		c := h.chosen(f, step, effect)
 		if c == flow.Really && !h.asks(effect) {

@@ -102,6 +102,18 @@ func SQL(t *testing.T, s system.System) {
 	require.Len(t, shape.Root.Fields, 2)
 	_, _, err = tables.Describe(t.Context(), "found", "select nonsense from nowhere", 0)
 	require.ErrorAs(t, err, &f)
+	u := flow.Upsert{Table: "crane", Key: []string{"id"}, Row: c.Operation("add").Request}
+	faults, err := tables.CheckUpsert(t.Context(), u)
+	require.NoError(t, err)
+	require.Empty(t, faults)
+	u.Row = &schema.Schema{Root: schema.Record("crane", schema.Scalar("id", value.Integer), schema.Scalar("colour", value.Text))}
+	faults, err = tables.CheckUpsert(t.Context(), u)
+	require.NoError(t, err)
+	require.ErrorContains(t, faults, `the table crane has no column "colour". It has id, name`)
+	u.Table = "nowhere"
+	faults, err = tables.CheckUpsert(t.Context(), u)
+	require.NoError(t, err)
+	require.Len(t, faults, 1)
 	offers, err := s.(system.Offerer).Offers(t.Context(), "cra")
 	require.NoError(t, err)
 	require.Len(t, offers, 1)

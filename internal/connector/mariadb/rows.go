@@ -3,6 +3,7 @@ package mariadb
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
 	"iter"
 	"strings"
@@ -94,6 +95,19 @@ func (db *DB) Describe(ctx context.Context, id, what string, rows int) (*schema.
 		return true
 	})
 	return s, found, told(err)
+}
+
+// CheckUpsert holds an upsert against the columns of its table. The key needs no constraint: its row is looked for and locked.
+func (db *DB) CheckUpsert(ctx context.Context, u flow.Upsert) (fault.List, error) {
+	s, _, err := db.Describe(ctx, "row", u.Table, 0)
+	var f *fault.Fault
+	if errors.As(err, &f) {
+		return fault.List{f}, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	return sqltext.Check(u, s.Root.Shape().Names, nil, strings.EqualFold), nil
 }
 
 func (db *DB) shape(ctx context.Context, id string, st sqltext.Statement) (*schema.Schema, error) {

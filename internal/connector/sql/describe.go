@@ -12,6 +12,7 @@ import (
 
 	"hollowreed/internal/connector/sqltext"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
@@ -46,6 +47,42 @@ func (db *DB) Describe(ctx context.Context, id, what string, rows int) (*schema.
 		return nil, nil, described(err)
 	}
 	return s, found, nil
+}
+
+// tableColumns and tableKeys are the columns of a table, and those of its unique indexes that cover all rows.
+const (
+	tableColumns = `select attname::text from pg_attribute where attrelid = to_regclass($1) and attnum > 0 and not attisdropped order by attnum`
+	tableKeys    = `select array_agg(a.attname::text order by k.n) from pg_index i
+cross join unnest(i.indkey::int2[]) with ordinality as k(attnum, n)
+join pg_attribute a on a.attrelid = i.indrelid and a.attnum = k.attnum
+where i.indrelid = to_regclass($1) and i.indisunique and i.indpred is null and i.indexprs is null and k.n <= i.indnkeyatts
+group by i.indexrelid order by i.indexrelid`
+)
+
+// CheckUpsert holds an upsert against its table, as the database describes it.
+func (db *DB) CheckUpsert(ctx context.Context, u flow.Upsert) (fault.List, error) {
+	ctx, cancel := context.WithTimeout(ctx, describeTime)
+	defer cancel()
+	rows, err := db.pool.Query(ctx, tableColumns, ident(u.Table))
+	if err != nil {
+		return nil, classify(err)
+	}
+	columns, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	if err != nil {
+		return nil, classify(err)
+	}
+	if len(columns) == 0 {
+		return fault.List{fault.New(fault.Unknown, "the database has no table %s", u.Table)}, nil
+	}
+	rows, err = db.pool.Query(ctx, tableKeys, ident(u.Table))
+	if err != nil {
+		return nil, classify(err)
+	}
+	unique, err := pgx.CollectRows(rows, pgx.RowTo[[]string])
+	if err != nil {
+		return nil, classify(err)
+	}
+	return sqltext.Check(u, columns, append([][]string{}, unique...), func(a, b string) bool { return a == b }), nil
 }
 
 func (db *DB) described(ctx context.Context, id string, st sqltext.Statement, rows int) (s *schema.Schema, found []value.Value, err error) {

@@ -207,3 +207,21 @@ func TestWhatWaitingMendsIsNoFault(t *testing.T) {
 	var f *fault.Fault
 	require.False(t, errors.As(err, &f))
 }
+
+// TestAKeyWithoutAConstraintIsToldBeforeTheFirstRun: partial indexes and those with expressions tell no rows apart.
+func TestAKeyWithoutAConstraintIsToldBeforeTheFirstRun(t *testing.T) {
+	t.Parallel()
+	db, conn, _ := open(t)
+	_, err := conn.Exec(t.Context(), `create table berth (code text, quay int, name text, unique (quay, code) include (name));
+		create unique index on berth (name) where quay > 1; create unique index on berth (lower(name))`)
+	require.NoError(t, err)
+	row := &schema.Schema{Root: schema.Record("row", schema.Scalar("code", value.Text), schema.Scalar("quay", value.Integer), schema.Scalar("name", value.Text))}
+	check := func(key ...string) fault.List {
+		faults, err := db.CheckUpsert(t.Context(), flow.Upsert{Table: "public.berth", Key: key, Row: row})
+		require.NoError(t, err)
+		return faults
+	}
+	require.Empty(t, check("code", "quay"))
+	require.EqualError(t, check("name"), "the key name of the table public.berth has no unique constraint. Give the table one, or choose as key (quay, code)")
+	require.Len(t, check("code"), 1)
+}

@@ -135,6 +135,8 @@ type Keeper interface {
 type Tables interface {
 	Lookup(ctx context.Context, l flow.Lookup, keys [][]value.Value) ([]value.Value, error)
 	Upsert(ctx context.Context, u flow.Upsert, rows []value.Value) ([]flow.Written, error)
+	// CheckUpsert says why rows cannot be written so, whatever is in them: columns and constraints that the table does not have.
+	CheckUpsert(ctx context.Context, u flow.Upsert) (fault.List, error)
 	// Describe gives the shape of a table's or a query's rows as the database tells it, and the first of them.
 	Describe(ctx context.Context, id, what string, rows int) (*schema.Schema, []value.Value, error)
 }

@@ -2,6 +2,7 @@ package flow
 
 import (
 	"context"
+	"strings"
 	"sync"
 	"time"
 
@@ -103,6 +104,8 @@ type Recorder struct {
 	Choose func(flow, step string, effect bool) Manner
 	// Again says whether what was heard before is taken for a step; nil is always.
 	Again func(flow, step string, effect bool) bool
+	// Checks holds upserts that are not done against their tables.
+	Checks bool
 	// At is noted with what is heard.
 	At time.Time
 	// All keeps what was made up, too.
@@ -241,6 +244,9 @@ func (r *Recorder) Upsert(ctx context.Context, u Upsert, rows []value.Value) ([]
 	done, effects, err := r.hear(list, true, func(o Outside, left []int) ([]Answered, []Effect, error) {
 		part := u
 		part.Items = picked(u.Items, left)
+		if out := r.checked(ctx, o, part, len(left)); out != nil {
+			return out, make([]Effect, len(left)), nil
+		}
 		written, err := o.Upsert(ctx, part, picked(rows, left))
 		out, effects := make([]Answered, len(written)), make([]Effect, len(written))
 		for n, w := range written {
@@ -256,6 +262,44 @@ func (r *Recorder) Upsert(ctx context.Context, u Upsert, rows []value.Value) ([]
 		out[i] = Written{Effect: effects[i], Fault: done[i].Fault}
 	}
 	return out, nil
+}
+
+// Checker is an outside that holds upserts against their tables.
+type Checker interface {
+	CheckUpsert(ctx context.Context, u Upsert) (fault.List, error)
+}
+
+// checked are the faults of rows that are not written, and never could be; nil where they could, or their system cannot be
+// asked now. What was found is kept for when the page is drawn again.
+func (r *Recorder) checked(ctx context.Context, o Outside, u Upsert, rows int) []Answered {
+	check, can := r.Inner.(Checker)
+	if !can || o != r.Dry || r.Heard == nil {
+		return nil
+	}
+	q := question{u.Flow, u.Step, asJSON(value.Rec(value.NewShape("table", "key", "columns"), []value.Value{
+		value.Str(u.Table), value.Str(strings.Join(u.Key, ", ")), value.Str(strings.Join(u.Row.Root.Shape().Names, ", ")),
+	})), nil}
+	h, known := r.Heard.Find(q.flow, q.step, q.asked)
+	if r.Checks {
+		faults, err := check.CheckUpsert(ctx, u)
+		if err != nil {
+			return nil
+		}
+		h, known = heardOf(q, Answered{}, NotDone), true
+		if h.At = &r.At; len(faults) > 0 {
+			h.Fault = faults[0]
+		}
+		r.Heard.Add(h)
+	}
+	if !known || h.Fault == nil {
+		return nil
+	}
+	out := make([]Answered, rows)
+	for i := range out {
+		f := *h.Fault
+		out[i].Fault = &f
+	}
+	return out
 }
 
 // Call asks systems, or remembers what they answered.
