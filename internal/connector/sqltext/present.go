@@ -35,6 +35,7 @@ func Group(row *schema.Schema, rows []value.Value, todo []int) []*Present {
 			lastMask = string(mask)
 			if last = byMask[lastMask]; last == nil {
 				last = narrowed(row, lastMask)
+				last.Rows = make([]int, 0, len(todo))
 				byMask[lastMask] = last
 				groups = append(groups, last)
 			}
