@@ -178,3 +178,15 @@ func TestATryHoldsAnUpsertAgainstItsTable(t *testing.T) {
 	w.change("flows/gauge-readings.yaml", "key: station_id", "key: gauge_code, taken_at")
 	require.False(t, strings.Contains(w.body(path), told))
 }
+
+// TestASampleThatCannotBeReadIsSaid: a mapping is not complete over the records that are left.
+func TestASampleThatCannotBeReadIsSaid(t *testing.T) {
+	w := newWorld(t)
+	w.part("samples/bad.json", `[{"number": "B-1", "departs": "not a time"}, {"number": "B-2", "sailing": "LS204", "departs": "2031-03-09T07:30:00Z", "customer": {"name": "Tove Lind", "country": "NO"}, "line": [{"class": "CAR", "price": 412.00}]}]`)
+	w.change("schemas/booking.yaml", "bookings.json", "bad.json")
+	text := w.body("/bench/mappings/booking-to-invoice")
+	require.True(t, strings.Contains(text, "1 cannot be read"))
+	require.True(t, strings.Contains(text, "1 of 2 map"))
+	require.True(t, strings.Contains(text, "not a time"), "for what")
+	require.False(t, strings.Contains(text, "✓ complete"))
+}

@@ -59,18 +59,49 @@ func (p *Project) SampleRecords(s *schema.Schema, most int) ([]value.Value, erro
 		return nil, err
 	}
 	var records []value.Value
-	for len(records) < most {
+	err = eachRecord(r, func(v value.Value, faults fault.List) bool {
+		if faults == nil {
+			records = append(records, v)
+		}
+		return len(records) < most
+	})
+	return records, err
+}
+
+// eachRecord uses the records of a message, and the faults of those that cannot be read, until use is false.
+func eachRecord(r notation.Reader, use func(v value.Value, faults fault.List) bool) error {
+	for {
 		v, err := r.Next()
 		var faults fault.List
 		switch {
 		case err == io.EOF:
-			return records, nil
-		case errors.As(err, &faults):
-			continue
-		case err != nil:
-			return records, err
+			return nil
+		case err != nil && !errors.As(err, &faults):
+			return err
 		}
-		records = append(records, v)
+		if !use(v, faults) {
+			return nil
+		}
 	}
-	return records, nil
+}
+
+// Unread counts the records of a sample that cannot be read, and gives the first fault.
+func (p *Project) Unread(s *schema.Schema, sample string, most int) (n int, first *fault.Fault) {
+	r, err := p.OpenSample(s, sample, false)
+	if err == nil {
+		left := most
+		err = eachRecord(r, func(_ value.Value, faults fault.List) bool {
+			if len(faults) > 0 {
+				if n++; first == nil {
+					first = faults[0]
+				}
+			}
+			left--
+			return left > 0
+		})
+	}
+	if err != nil && first == nil {
+		n, first = n+1, fault.From(err, fault.Syntax)
+	}
+	return n, first
 }

@@ -56,6 +56,11 @@ type mappingPage struct {
 	NextOpen      string // the target field to go on with
 	OOB           bool
 	UsedBy        []project.Part
+	Unread        int                            // records of the sample that cannot be read
+	UnreadFor     *fault.Fault                   // the first of them
+	UnreadOf      string                         // the schema of the sample
+	InSample      int                            // records, those that cannot be read among them
+	sampleOf      *schema.Schema                 // that the sample is of
 	Maps          int                            // records of the sample that are mapped without a fault
 	Troubles      []mapTrouble                   // what the others fail for
 	Unsure        []string                       // required fields whose rule may yield nothing
@@ -105,7 +110,7 @@ func (b bench) mappingPageOf(c *gin.Context, id, field, record, show, edited str
 	fr := plan.NewFrame()
 	d.message(c, b, p, plan, record, fr)
 	d.targets(plan, fr, field)
-	d.whole(plan, fr)
+	d.whole(p, plan, fr)
 	d.sources(plan, fr)
 	d.used()
 	for _, one := range p.CasesOf(id) {
@@ -135,6 +140,7 @@ func (d *mappingPage) message(c *gin.Context, b bench, p *project.Project, plan 
 			continue
 		}
 		d.sample(c, fp.Source.Samples)
+		d.sampleOf = fp.Source
 		how, err := b.how(c, fp)
 		if err != nil {
 			d.Told = "The remembered answers cannot be read."
@@ -179,11 +185,16 @@ type mapTrouble struct {
 var differing = regexp.MustCompile(`"[^"]*"|[0-9]+`)
 
 // whole maps every record of the sample, as the flow does, and counts what fails.
-func (d *mappingPage) whole(plan *mapping.Plan, fr *mapping.Frame) {
+func (d *mappingPage) whole(p *project.Project, plan *mapping.Plan, fr *mapping.Frame) {
 	for _, f := range plan.Fields {
 		if f.Program != nil && f.Program.Type.Maybe && f.Field.Required() && f.Rule != nil && f.Rule.Default.Value == "" {
 			d.Unsure = append(d.Unsure, f.Name())
 		}
+	}
+	if d.sampleOf != nil {
+		d.UnreadOf = d.sampleOf.ID
+		d.Unread, d.UnreadFor = p.Unread(d.sampleOf, d.Sample, 1000)
+		d.InSample = d.Records + d.Unread
 	}
 	if d.fill == nil {
 		return
@@ -256,6 +267,7 @@ func (d *mappingPage) samples(c *gin.Context, p *project.Project, plan *mapping.
 	for i, s := range plan.Sources {
 		if i == 0 && len(s.Samples) > 0 {
 			d.sample(c, s.Samples)
+			d.sampleOf = s
 			s = sampledBy(s, d.Sample)
 		}
 		records, err := p.SampleRecords(s, 1000)
