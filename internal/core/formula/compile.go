@@ -393,19 +393,39 @@ func (c *compiler) unary(n *ast.UnaryNode) (eval, Type) {
 	}, t
 }
 
-// nearest finds the candidate that a misspelt name most likely means.
+// nearest finds the candidate that a misspelt name most likely means: one letter is wrong, or two of a longer name that
+// begins alike, or it is the beginning of it.
 func nearest(name string, candidates []string) string {
 	best, least := "", 3
+	if len(name) <= 4 {
+		least = 2
+	}
 	for _, c := range candidates {
 		d := distance(strings.ToLower(name), strings.ToLower(c))
+		if transposed(strings.ToLower(name), strings.ToLower(c)) {
+			d = 1
+		}
+		if d == 2 && !strings.EqualFold(name[:1], c[:min(1, len(c))]) {
+			continue
+		}
 		if len(name) > 2 && strings.HasPrefix(c, name) {
-			d = min(d, 2)
+			d = min(d, 1)
 		}
 		if d < least {
 			best, least = c, d
 		}
 	}
 	return best
+}
+
+// transposed says whether two names differ by two letters beside each other that have changed places.
+func transposed(a, b string) bool {
+	for i := 0; i+1 < len(a) && len(a) == len(b); i++ {
+		if a[i] != b[i] {
+			return a[i] == b[i+1] && a[i+1] == b[i] && a[i+2:] == b[i+2:]
+		}
+	}
+	return false
 }
 
 // distance is the Levenshtein distance.

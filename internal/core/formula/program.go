@@ -107,6 +107,14 @@ func Compile(source string, scope *Scope) (*Program, fault.List) {
 	if len(source) > MaxSource {
 		return nil, fault.List{fault.New(fault.Limit, "the formula is longer than %d bytes", MaxSource)}
 	}
+	p, faults := compilePlain(source, scope)
+	if len(faults) > 0 {
+		faults = hinted(source, scope, faults)
+	}
+	return p, faults
+}
+
+func compilePlain(source string, scope *Scope) (*Program, fault.List) {
 	tree, err := parse(source)
 	if err != nil {
 		return nil, fault.List{syntax(err)}
