@@ -62,6 +62,13 @@ func (fn *Function) Missing() string {
 func Reference() string {
 	var b strings.Builder
 	b.WriteString("# Functions of formulas\n\nEvery example is run as a test. A name with ? may be left out; … repeats the one before. An empty text is a value like any other.\nDecimals are exact; rounding is half to even unless a mode is named.\n")
+	b.WriteString("\n## Operators and conditions\n\nThose that bind closer come first.\n")
+	for _, sign := range Signs {
+		fmt.Fprintf(&b, "\n### %s\n\n%s\n\n", sign.Form, sign.About)
+		for _, ex := range sign.Examples {
+			fmt.Fprintf(&b, "    %s = %s\n", ex.Formula, ex.Result)
+		}
+	}
 	for _, f := range Families() {
 		fmt.Fprintf(&b, "\n## %s%s\n", strings.ToUpper(f.Name[:1]), f.Name[1:])
 		for _, fn := range f.Functions {

@@ -27,6 +27,27 @@ func TestTheReferenceIsThatOfTheCatalogue(t *testing.T) {
 	require.GreaterOrEqual(t, len(seen), 120)
 }
 
+// TestTheExamplesOfSigns run as those of functions do, and every operator that compiles stands among them.
+func TestTheExamplesOfSigns(t *testing.T) {
+	var all string
+	for _, sign := range Signs {
+		require.NotEmpty(t, sign.Examples, sign.Form)
+		all += " " + sign.Form + " "
+		for _, ex := range sign.Examples {
+			p, faults := Compile(ex.Formula, NewScope())
+			require.Empty(t, faults, ex.Formula)
+			v, f := p.Eval(&Frame{})
+			require.Nil(t, f, ex.Formula)
+			require.Equal(t, ex.Result, v.String(), ex.Formula)
+		}
+	}
+	for _, table := range [][]string{keysOf(comparison), keysOf(textTests), keysOf(arithmetic), {"==", "!=", "??", "in", "matches", "and", "or", "not", "?"}} {
+		for _, sign := range table {
+			require.Contains(t, all, " "+sign+" ", sign)
+		}
+	}
+}
+
 // TestWhatFunctionsRefuse: values that make no sense are faults that say what was expected.
 func TestWhatFunctionsRefuse(t *testing.T) {
 	for source, want := range map[string]string{

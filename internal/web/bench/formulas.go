@@ -14,6 +14,7 @@ var formulasView = page.Parse(files, "formulas.html")
 // formulasPage is the reference of all functions.
 type formulasPage struct {
 	page.Frame
+	Signs      []formula.Sign
 	Families   []formula.Family
 	Find       string
 	Count, All int
@@ -22,6 +23,11 @@ type formulasPage struct {
 func (b bench) formulas(c *gin.Context) error {
 	d := formulasPage{Frame: b.Frame(c, "bench", "Functions"), Find: c.Query("find"), All: len(formula.Catalogue)}
 	find := strings.ToLower(d.Find)
+	for _, sign := range formula.Signs {
+		if strings.Contains(strings.ToLower(sign.Form+" "+sign.About), find) {
+			d.Signs = append(d.Signs, sign)
+		}
+	}
 	for _, f := range formula.Families() {
 		kept := formula.Family{Name: f.Name}
 		for _, fn := range f.Functions {
