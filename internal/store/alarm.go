@@ -52,10 +52,10 @@ func Piling(ctx context.Context, db DB, project, flow, except string, most int) 
 	return matters(rows)
 }
 
-// Down lists connections that have not answered since a time.
+// Down lists connections that could be used before, and could not since a time. One that never could is not set up yet.
 func Down(ctx context.Context, db DB, project, environment, connection string, since time.Time) ([]Matter, error) {
-	rows, _ := db.Query(ctx, `select connection, connection || ' does not answer: ' || fault, '', connection, since from health
-		where project = $1 and environment = $2 and ($3 = '' or connection = $3) and not well and since <= $4 order by since limit $5`, project, environment, connection, since, maxMatters)
+	rows, _ := db.Query(ctx, `select connection, connection || ' cannot be used: ' || fault, '', connection, since from health
+		where project = $1 and environment = $2 and ($3 = '' or connection = $3) and not well and good_at is not null and since <= $4 order by since limit $5`, project, environment, connection, since, maxMatters)
 	return matters(rows)
 }
 

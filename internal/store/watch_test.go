@@ -192,7 +192,7 @@ func TestMattersAreFound(t *testing.T) {
 	require.Empty(t, causes(Down(t.Context(), db, projectID, "Live", "", past)), "not yet that long")
 	down, err := Down(t.Context(), db, projectID, "Live", "desk", time.Now().Add(time.Minute))
 	require.NoError(t, err)
-	require.Equal(t, "desk does not answer: refused", down[0].Text)
+	require.Equal(t, "desk cannot be used: refused", down[0].Text)
 	require.Empty(t, causes(Down(t.Context(), db, projectID, "Trial", "", time.Now().Add(time.Minute))))
 	healths, err := Healths(t.Context(), db, projectID, "Live")
 	require.NoError(t, err)

@@ -41,7 +41,7 @@ func TestAConnectionIsTested(t *testing.T) {
 	tb.sees("#test", "there is no folder")
 	tb.sees("#test", "Make the folder")
 	tb.open("/estate")
-	tb.sees("#connections", "does not answer")
+	tb.sees("#connections", "not usable")
 	require.Equal(t, http.StatusNotFound, w.get("/bench/connections/none").StatusCode)
 }
 

@@ -95,10 +95,14 @@ func sameHost(req *http.Request, via []*http.Request) error {
 // Close closes idle connections.
 func (s *Service) Close() { s.client.CloseIdleConnections() }
 
-// Check says whether the service answers at all, whatever it answers.
+// Check says whether the service answers us: it takes the sign-in, and is not broken. What it answers at its own address
+// beside that, as 404 or 403, says nothing about the operations.
 func (s *Service) Check(ctx context.Context) error {
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, s.base.String(), nil)
 	if err != nil {
+		return err
+	}
+	if err := s.sign.sign(req); err != nil {
 		return err
 	}
 	res, err := s.client.Do(req)
@@ -106,7 +110,10 @@ func (s *Service) Check(ctx context.Context) error {
 		return plain(err)
 	}
 	res.Body.Close()
-	if res.StatusCode >= 500 {
+	switch {
+	case res.StatusCode == http.StatusUnauthorized:
+		return fmt.Errorf("it does not take the sign-in: it answers %s", res.Status)
+	case res.StatusCode >= 500:
 		return fmt.Errorf("it answers %s", res.Status)
 	}
 	return nil

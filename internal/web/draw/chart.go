@@ -100,7 +100,7 @@ func (s *svg) system(sys ChartSystem, x, y, dot int) {
 	s.text(tx, y-2, `font-weight="650" fill="`+ink+`"`, cut(sys.Title, 20))
 	about := sys.About
 	if sys.Health == "fault" {
-		about = "does not answer"
+		about = "not usable"
 	}
 	s.text(tx, y+13, `font-size="11.5" fill="`+ink3+`"`, cut(about, 26))
 	s.f(`<circle cx="%d" cy="%d" r="4" fill="%s"/></g>`, x+dot, y, colour)

@@ -72,7 +72,7 @@ func TestAChartIsDrawnWellFormedAndEscaped(t *testing.T) {
 	n := wellFormed(t, got)
 	require.Equal(t, 2, n["a"])
 	require.Equal(t, 1, n["polyline"], "no line where nothing ran")
-	require.Contains(t, got, "does not answer")
+	require.Contains(t, got, "not usable")
 	require.NotContains(t, got, "%!")
 	wellFormed(t, string(Chart(nil, nil, nil, "")))
 }

@@ -127,7 +127,7 @@ func aboutAlert(p *project.Project, a *alert.Alert) string {
 		} else {
 			of = "a connection"
 		}
-		return of + " does not answer for " + seconds
+		return of + " cannot be used for " + seconds
 	}
 	return "a run of " + of + " takes longer than " + seconds
 }
