@@ -42,7 +42,7 @@ var Kinds = []Kind{
 	{When: Fails, About: "Runs are set aside or stopped, or records of them are set aside, so many times in so many seconds. Once for each cause.", Flow: true, Times: "times, at least", Within: "within (seconds)"},
 	{When: Nothing, About: "No run of the flow has begun for so many seconds; where a time of day is set, it is looked at from then on.", Flow: true, Must: true, Within: "for (seconds)", By: true},
 	{When: Backlog, About: "More runs wait than so many.", Flow: true, Times: "runs that wait, more than"},
-	{When: Down, About: "A connection does not answer for so many seconds. Once for each connection.", Within: "for (seconds)"},
+	{When: Down, About: "A connection that could be used before cannot be for so many seconds. Once for each connection.", Within: "for (seconds)"},
 	{When: Long, About: "A run is under way for more than so many seconds. Once for each run.", Flow: true, Within: "longer than (seconds)"},
 }
 
