@@ -78,9 +78,10 @@ func TestValidateRefusesWhatItCannotUse(t *testing.T) {
 
 func TestInferSampleAndValidateGoTogether(t *testing.T) {
 	in := file(t, "orders.csv", "no,day,price,state\n1,2031-03-01,1.50,open\n2,2031-03-02,12.25,void\n")
-	code, part, errs := call(t, "", "schema", "infer", in)
+	code, _, errs := call(t, "", "schema", "infer", in)
+	require.Equal(t, exitDone, code, errs)
 	require.Empty(t, errs, "evidence is told with --evidence only")
-	code, part, errs = call(t, "", "schema", "infer", "--evidence", in)
+	code, part, errs := call(t, "", "schema", "infer", "--evidence", in)
 	require.Equal(t, exitDone, code, errs)
 	require.Contains(t, part, "notation: csv\n")
 	require.Contains(t, part, "type: date")

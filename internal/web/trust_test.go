@@ -190,3 +190,19 @@ func TestASampleThatCannotBeReadIsSaid(t *testing.T) {
 	require.True(t, strings.Contains(text, "not a time"), "for what")
 	require.False(t, strings.Contains(text, "✓ complete"))
 }
+
+// TestTheRulerShowsTheLine: each character once, as wide as the bytes that it takes.
+func TestTheRulerShowsTheLine(t *testing.T) {
+	w := newWorld(t)
+	w.part("samples/crew.txt", "Þóra  LC\r\nJon   OR\r\n")
+	w.part("schemas/crew-list.yaml", "schema: Crew list\nnotation: fixedwidth\nwritten: {count: bytes}\nsamples: [crew.txt]\nfields:\n  - {name: name, type: text, columns: 1-8}\n  - {name: port, type: text, columns: 9-10}\n")
+	p := w.project()
+	require.Empty(t, p.Faults)
+	text := w.body("/bench/schemas/crew-list")
+	cells := regexp.MustCompile(`width:calc\(15px\*(\d)\)[^>]*>([^<]*)</span>`).FindAllStringSubmatch(text, -1)
+	line := ""
+	for _, c := range cells {
+		line += c[2] + c[1]
+	}
+	require.True(t, strings.HasPrefix(line, "Þ2ó2r1a1 1 1L1C1"), line)
+}
