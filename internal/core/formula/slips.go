@@ -43,8 +43,11 @@ var otherSigns = []struct {
 	{regexp.MustCompile(`(^|[^=!<>])=([^=]|$)`), "$1==$2"},
 	{regexp.MustCompile(`(^|[^&])&([^&]|$)`), "$1+$2"},
 	{regexp.MustCompile(`(?i)\b(null|none|undefined)\b($|[^(])`), "nil$2"},
-	{regexp.MustCompile(`\bAND\b`), "and"}, {regexp.MustCompile(`\bOR\b`), "or"}, {regexp.MustCompile(`\bNOT\b`), "not"},
-	{regexp.MustCompile(`\bTRUE\b|\bTrue\b`), "true"}, {regexp.MustCompile(`\bFALSE\b|\bFalse\b`), "false"},
+	{regexp.MustCompile(`\bAND\b`), "and"},
+	{regexp.MustCompile(`\bOR\b`), "or"},
+	{regexp.MustCompile(`\bNOT\b`), "not"},
+	{regexp.MustCompile(`\bTRUE\b|\bTrue\b`), "true"},
+	{regexp.MustCompile(`\bFALSE\b|\bFalse\b`), "false"},
 	{regexp.MustCompile(`\b(\w+)\.\.(\w+)\b`), "numbersFrom($1, $2)"},
 }
 

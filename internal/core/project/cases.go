@@ -4,11 +4,12 @@ import (
 	"bytes"
 	stdjson "encoding/json"
 	"fmt"
-	"github.com/go-json-experiment/json/jsontext"
 	"io"
 	"slices"
 	"strconv"
 	"strings"
+
+	"github.com/go-json-experiment/json/jsontext"
 
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"

@@ -99,8 +99,13 @@ func (s *Site) Frame(c *gin.Context, place, title string, keys ...string) Frame 
 
 // generalKeys mean the same on every page.
 var generalKeys = [][2]string{
-	{"/", "find anything"}, {"Enter", "open what is chosen, or go on to the next field"}, {"Tab", "take the suggestion that was begun"},
-	{"Ctrl Enter", "test"}, {"Ctrl Z, Y", "undo, redo"}, {"Esc", "close what is open, then leave the field"}, {"?", "these keys"},
+	{"/", "find anything"},
+	{"Enter", "open what is chosen, or go on to the next field"},
+	{"Tab", "take the suggestion that was begun"},
+	{"Ctrl Enter", "test"},
+	{"Ctrl Z, Y", "undo, redo"},
+	{"Esc", "close what is open, then leave the field"},
+	{"?", "these keys"},
 }
 
 // View is a parsed page: the layout with the page's own blocks.
