@@ -229,7 +229,7 @@ steps:
 	for query, detail := range map[string]string{
 		"/in/stations/SK04?depth=deep":      `depth: expected integer, found "deep"`,
 		"/in/stations/SK04?depth=1&depth=2": "depth: expected the parameter once, found 2 times",
-		"/in/stations/sk04":                 `code: expected text that matches`,
+		"/in/stations/sk04":                 `code: expected text like`,
 	} {
 		resp, answer = w.ask("GET", query, "")
 		require.Equal(t, 422, resp.StatusCode, query)
