@@ -16,6 +16,19 @@ func (tb *tab) keys(keys string) {
 	tb.do(chromedp.KeyEvent(keys))
 }
 
+// soon says whether an element comes to hold a text within some seconds.
+func (tb *tab) soon(selector, text string) bool {
+	tb.t.Helper()
+	for end := time.Now().Add(4 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
+		var there bool
+		tb.do(chromedp.Evaluate(fmt.Sprintf(`[...document.querySelectorAll(%q)].some(e => e.textContent.includes(%q))`, selector, text), &there))
+		if there {
+			return true
+		}
+	}
+	return false
+}
+
 // tabTo presses Tab until an element has the focus.
 func (tb *tab) tabTo(selector string) {
 	tb.t.Helper()
@@ -43,7 +56,12 @@ func TestAnInvoiceIsMappedByKeyboardAlone(t *testing.T) {
 	tb.tabTo("#title")
 	tb.keys("Bill of a booking" + kb.Enter)
 	tb.sees("h1", "Bill of a booking")
-	tb.keys("m")
+	for range 3 { // the browser may drop a key that comes right when a page has taken another one's place
+		tb.keys("m")
+		if tb.soon("#matches", "proposed") {
+			break
+		}
+	}
 	tb.sees("#matches", "proposed")
 	tb.tabTo("#accept")
 	tb.keys(kb.Enter)

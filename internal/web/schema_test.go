@@ -249,6 +249,11 @@ func TestASampleIsConvertedSideBySide(t *testing.T) {
 		tb.do(chromedp.SetValue(selector, v), chromedp.Evaluate(fmt.Sprintf(`document.querySelector(%q).dispatchEvent(new Event("change", {bubbles: true}))`, selector), nil))
 	}
 	choose("#w-null\\ as", "left out")
+	tb.until("the null to be left out", func() bool {
+		var text string
+		tb.do(chromedp.Text("#converted", &text, chromedp.ByQuery))
+		return text != "" && !strings.Contains(text, "xsi:nil")
+	})
 	tb.sees("#keeping", "for all that write messages")
 	tb.click("#keeping button")
 	tb.sees("#keeping", "as the schema says")
