@@ -117,7 +117,7 @@ func (c *compiler) request() {
 	}
 	c.plan.requested = Request
 	if c.plan.Given = c.parameters(c.flow.Trigger); c.plan.Given != nil {
-		c.plan.requested = schema.Record("request", append(Request.Fields[:len(Request.Fields):len(Request.Fields)], c.plan.Given.Root)...)
+		c.plan.requested = schema.Record("request", append(ownFields(Request.Fields), c.plan.Given.Root)...)
 	}
 	slot := c.scope.Define("request", formula.Type{Kind: value.RecordKind, Fields: c.plan.requested})
 	c.named = append(c.named, recordOf("request", &schema.Schema{ID: "request", Notation: "json", Root: c.plan.requested}, slot))

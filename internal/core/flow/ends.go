@@ -159,7 +159,7 @@ func compileAnswer(c *compiler, s *Step) runner {
 			if a != nil {
 				v, f = a.make(&it.Frame)
 			}
-			reply := &Reply{Status: 200, Schema: s.Setting("schema")}
+			reply := &Reply{Status: 200, Schema: s.Setting("schema"), Empty: s.Setting("body") == NoBody}
 			if f == nil {
 				f = r.fill(it, reply)
 			}

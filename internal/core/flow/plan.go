@@ -121,7 +121,12 @@ func (p *Plan) answerOf(s *Step) *schema.Schema {
 
 // AnswerSchema is the schema of an answer as a run has given it; nil where it has no body.
 func (p *Plan) AnswerSchema(r *Reply) *schema.Schema {
-	if r != nil && r.Schema != "" {
+	switch {
+	case r == nil:
+		return p.Output
+	case r.Empty:
+		return nil
+	case r.Schema != "":
 		return p.Answers[r.Schema]
 	}
 	return p.Output

@@ -78,7 +78,7 @@ func (c *compiler) parameters(t Trigger) *schema.Schema {
 	of := c.contract(t.Parameters)
 	var fields []*schema.Field
 	if of != nil {
-		fields = append(fields, of.Root.Fields...)
+		fields = ownFields(of.Root.Fields)
 	}
 	seen := map[string]bool{}
 	for _, name := range PathParameters(t.Path.Value) {
@@ -102,6 +102,16 @@ func (c *compiler) parameters(t Trigger) *schema.Schema {
 		}
 	}
 	return &schema.Schema{ID: "parameters", Title: "Parameters", Notation: "json", Root: schema.Record("parameters", fields...)}
+}
+
+// ownFields are fields for another record, in which they have slots of their own.
+func ownFields(fields []*schema.Field) []*schema.Field {
+	out := make([]*schema.Field, len(fields))
+	for i, f := range fields {
+		own := *f
+		out[i] = &own
+	}
+	return out
 }
 
 // Parameters reads the parameters of a request: from the path those that it names, others from the query, or else from a
@@ -274,6 +284,7 @@ type Reply struct {
 	Status  int    `json:"status"` // RFC 9110, section 15; 0: 200
 	Headers []Pair `json:"headers,omitempty"`
 	Schema  string `json:"schema,omitempty"` // of the answer, where it is not the trigger's
+	Empty   bool   `json:"empty,omitempty"`  // without a body
 }
 
 // statusOK says whether a number is a status of an answer that ends an exchange.

@@ -4,6 +4,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"hollowreed/internal/core/schema"
 )
 
 func TestPathsOfRequests(t *testing.T) {
@@ -31,5 +33,25 @@ func TestPathsOfRequests(t *testing.T) {
 	require.False(t, SamePaths("a/{x}", "a/b"))
 	for path, ok := range map[string]bool{"a/{b}": true, "{a}": true, "a/{b": false, "a/b}": false, "a/{}": false, "a/{b-c}": false, "a//b": false, "/a": false, "a/x{b}": false} {
 		require.Equal(t, ok, pathOK.MatchString(path), path)
+	}
+}
+
+// TestAnAnswerWithoutABodyHasNone: also where an answer that was given before has one.
+func TestAnAnswerWithoutABodyHasNone(t *testing.T) {
+	of, own := &schema.Schema{ID: "of"}, &schema.Schema{ID: "own"}
+	p := &Plan{Output: of, Answers: map[string]*schema.Schema{"own": own}}
+	require.Same(t, of, p.AnswerSchema(nil))
+	require.Same(t, of, p.AnswerSchema(&Reply{Status: 200}))
+	require.Same(t, own, p.AnswerSchema(&Reply{Status: 404, Schema: "own"}))
+	require.Nil(t, p.AnswerSchema(&Reply{Status: 204, Empty: true}))
+}
+
+// TestParametersLeaveTheirSchemaAlone: the fields of a flow's request are its own, since flows are compiled beside each other.
+func TestParametersLeaveTheirSchemaAlone(t *testing.T) {
+	own := ownFields(Request.Fields)
+	require.Len(t, own, len(Request.Fields))
+	for i, f := range own {
+		require.NotSame(t, Request.Fields[i], f)
+		require.Equal(t, Request.Fields[i].Name, f.Name)
 	}
 }
