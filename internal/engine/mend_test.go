@@ -10,7 +10,6 @@ import (
 	"github.com/google/uuid"
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/connector"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/store"
 )
@@ -218,8 +217,9 @@ func TestAStoppedRunThatIsLetGoGivesBackWhatItWasToDo(t *testing.T) {
 	first := w.ended("one.dat")
 	open := w.openAsides(first.ID)
 	require.Len(t, open, 1)
-	w.settings["office-folder"] = connector.Setup{Kind: "file", Values: map[string]string{"folder": "/nowhere/at/all", "after": "leave"}}
-	w.add("parcels", map[string]string{"flows/parcels.yaml": strings.Replace(parcels, `"ghost"`, `"spectre"`, 1)})
+	resting := strings.Replace(parcels, `"ghost"`, `"spectre"`, 1)
+	resting = strings.Replace(resting, "      - {step: write", "      - {step: wait, id: rest, seconds: 3600}\n      - {step: write", 1)
+	w.add("parcels", map[string]string{"flows/parcels.yaml": resting}) // so that it is not over when it is cancelled
 	id, err := w.engine.Mend(t.Context(), open[0].ID, nil, "mo")
 	require.NoError(t, err)
 	require.NoError(t, w.engine.Cancel(t.Context(), id, "mo"))
