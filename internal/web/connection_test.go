@@ -126,7 +126,7 @@ func (tb *tab) visible(selector string) (is bool) {
 // value is what stands in a field.
 func (tb *tab) value(selector string) (text string) {
 	tb.t.Helper()
-	tb.do(chromedp.Value(selector, &text))
+	tb.on(selector, `return e.value`, &text)
 	return text
 }
 

@@ -168,7 +168,7 @@ func TestStepsAreMovedWithTheMouse(t *testing.T) {
 	require.Equal(t, "read each attempt note2 keep map posting post note", w.outline("booking-to-invoice"))
 	for range 6 {
 		var revision string
-		tb.do(chromedp.Value("#rev-doing", &revision))
+		revision = tb.value("#rev-doing")
 		tb.ctrl("z")
 		require.Eventually(t, func() bool {
 			var now bool

@@ -26,7 +26,8 @@ func TestTheChartIsLive(t *testing.T) {
 	tb.sees("#chart", "waiting")
 	w.drop("live.tide", gauges.Readings(9, 12))
 	tb.sees("#chart", "in step")
-	tb.do(chromedp.Click("#open-flow"), chromedp.WaitVisible("#lanes"))
+	tb.click("#open-flow")
+	tb.sees("#lanes", "")
 	tb.sees("h1", "Gauge readings to the ledger")
 }
 
@@ -52,7 +53,9 @@ func TestAFilterIsChangedWithTheDataInView(t *testing.T) {
 	tb.fill("#set-where", `gauge + 1 > 2`)
 	tb.sees("#step-notes", "expected a number beside +, found text")
 
-	tb.do(chromedp.Evaluate(`document.activeElement.blur()`, nil), chromedp.Click("[data-key=undo]"), chromedp.WaitVisible("#lanes"))
+	tb.do(chromedp.Evaluate(`document.activeElement.blur()`, nil))
+	tb.click("[data-key=undo]")
+	tb.sees("#lanes", "")
 	tb.sees("#step-notes", `there is no "level" here`)
 }
 
@@ -110,7 +113,7 @@ func TestARuleIsChangedAndItsResultSeen(t *testing.T) {
 	tb.fill("#formula", kb.Backspace)
 	tb.sees("#missing", "1 required field has no rule")
 	tb.sees("[data-target=above_datum_cm]", "no rule")
-	tb.do(chromedp.Click("[data-source='reading.surge_cm']"))
+	tb.click("[data-source='reading.surge_cm']")
 	tb.sees("#result", "380")
 	tb.sees("#faults", "complete")
 	tb.do(chromedp.Evaluate(`document.activeElement.blur()`, nil), chromedp.KeyEvent(kb.ArrowDown))
@@ -135,10 +138,12 @@ func TestAReleaseTakesEffectAtOnce(t *testing.T) {
 	tb.open(flowPath + "?step=keep")
 	tb.fill("#set-where", "level_cm > 0")
 	tb.sees("#state", "differs")
-	tb.do(chromedp.Click("#release"), chromedp.WaitVisible("#do-release"))
+	tb.click("#release")
+	tb.sees("#do-release", "")
 	tb.sees(".diff .del", `trend == "R" and level_cm > 0`)
 	tb.fill("#note", "all levels")
-	tb.do(chromedp.Click("#do-release"), chromedp.WaitVisible("#lanes"))
+	tb.click("#do-release")
+	tb.sees("#lanes", "")
 	tb.sees("#state", "release 2")
 	w.drop("two.tide", gauges.Readings(10, 12))
 	r := w.ended("two.tide")
@@ -159,13 +164,15 @@ func TestASetAsideRecordIsMendedInPlace(t *testing.T) {
 	tb.sees("#list", "sk_0311.tide") // no reload: it is live
 	tb.sees("#list", "set aside")
 	tb.open("/traffic?reference=SK_03&state=set+aside")
-	tb.do(chromedp.Click("#list [aria-label=Runs] tbody a"), chromedp.WaitVisible("#asides"))
+	tb.click("#list [aria-label=Runs] tbody a")
+	tb.sees("#asides", "")
 	tb.sees("#asides", "sk_0311.tide:3:19")
 	tb.sees("#asides", `found "0X1 5"`)
 	var line string
-	tb.do(chromedp.Value("#asides input", &line))
+	line = tb.value("#asides input")
 	tb.fill("#asides input", strings.Replace(line, "0X1 5", "04125", 1))
-	tb.do(chromedp.Click("#asides .btn.go"), chromedp.WaitVisible("#outcome"))
+	tb.click("#asides .btn.go")
+	tb.sees("#outcome", "")
 	tb.sees("#outcome", "done")
 	tb.sees("#main", "an earlier run")
 	tb.sees("#main", "started by Mira Orrin")

@@ -44,7 +44,8 @@ func TestAMappingIsBuiltFromNothing(t *testing.T) {
 	tb.do(chromedp.Submit("#title"))
 	tb.sees(".fault", "at least one source")
 	tb.click("input[name=from][value=booking]")
-	tb.do(chromedp.SetValue("#to", "freight-bill"), chromedp.Submit("#title"))
+	tb.pick("#to", "freight-bill")
+	tb.do(chromedp.Submit("#title"))
 	tb.sees("h1", "Booking → Invoice")
 	tb.sees("#missing", "required fields have no rule")
 	tb.do(chromedp.KeyEvent("m"))
@@ -121,7 +122,7 @@ func TestAFormulaIsCompleted(t *testing.T) {
 	tb.do(chromedp.KeyEvent(kb.ArrowDown), chromedp.KeyEvent(kb.Enter))
 	tb.sees("#result", "LING")
 	var text string
-	tb.do(chromedp.Value("#formula", &text))
+	text = tb.value("#formula")
 	require.Equal(t, "upper(station.name)", text)
 	tb.fill("#formula", "round(level_cm, 1")
 	tb.sees("#help u", "places")

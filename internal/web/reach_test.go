@@ -1,6 +1,7 @@
 package web
 
 import (
+	"encoding/json"
 	"net"
 	"net/http"
 	"net/http/httptest"
@@ -200,9 +201,8 @@ func TestTroubleIsNamedByItsCause(t *testing.T) {
 // pick chooses from a list as a person would.
 func (tb *tab) pick(selector, text string) {
 	tb.t.Helper()
-	js := `(() => { const s = document.querySelector(` + quoted(selector) + `); s.value = ` + quoted(text) + `; for (const name of ["input", "change"]) s.dispatchEvent(new Event(name, { bubbles: true })); return s.value })()`
 	var got string
-	tb.do(chromedp.Evaluate(js, &got))
+	tb.on(selector, `e.value = `+quoted(text)+`; for (const name of ["input", "change"]) e.dispatchEvent(new Event(name, { bubbles: true })); return e.value`, &got)
 	require.Equal(tb.t, text, got)
 }
 
@@ -216,7 +216,7 @@ func (tb *tab) away(selector, text string) {
 	}, 15*time.Second, 20*time.Millisecond)
 }
 
-func quoted(s string) string { return `"` + strings.ReplaceAll(s, `"`, `\"`) + `"` }
+func quoted(s string) string { text, _ := json.Marshal(s); return string(text) }
 
 // TestNothingFromOutsideIsRenderedAsHTML: what a system answers is shown as text, wherever it is shown.
 func TestNothingFromOutsideIsRenderedAsHTML(t *testing.T) {

@@ -94,7 +94,7 @@ func TestAStepIsDoneReallyInATry(t *testing.T) {
 	tb := w.tab()
 	tb.open("/bench/flows/gauge-readings?step=upsert&record=1")
 	tb.sees("#goes-out", "in a try nothing is")
-	tb.do(chromedp.SetValue("#manner", "really", chromedp.ByQuery), chromedp.Evaluate(`document.querySelector("#manner").dispatchEvent(new Event("change", {bubbles: true}))`, nil))
+	tb.pick("#manner", "really")
 	tb.sees("#goes-out", "in a try nothing is")
 	require.Zero(t, w.count("select count(*) from tide_level"))
 	tb.click("[data-key=try]")

@@ -286,16 +286,44 @@ func (tb *tab) sees(selector, text string) {
 	tb.t.Fatalf("%s does not show %q but %q; the server logged %s", selector, text, strings.Join(strings.Fields(got), " "), tb.logs.String())
 }
 
+// on does something with an element e as soon as it is shown and keeps what is returned. It is found and used in one go,
+// since the page may be drawn anew between two looks.
+func (tb *tab) on(selector, js string, returned any) {
+	tb.t.Helper()
+	js = fmt.Sprintf(`(() => { const e = document.querySelector(%s); if (!e?.checkVisibility()) return { Shown: false }; return { Shown: true, Is: (() => { %s })() ?? null } })()`, quoted(selector), js)
+	deadline := time.Now().Add(15 * time.Second)
+	for time.Now().Before(deadline) {
+		was := struct {
+			Shown bool
+			Is    any
+		}{Is: returned}
+		// An error here is a page that is just being replaced: it is asked again.
+		if err := chromedp.Run(tb.ctx, chromedp.Evaluate(js, &was)); err == nil && was.Shown {
+			return
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	tb.t.Fatalf("%s is not shown; the server logged %s", selector, tb.logs.String())
+}
+
+// focus sets the focus on an element and takes hold of what stands in it.
+func (tb *tab) focus(selector string) {
+	tb.t.Helper()
+	tb.on(selector, `e.focus(); e.select?.()`, nil)
+}
+
 // fill replaces what stands in a field, as by typing.
 func (tb *tab) fill(selector, text string) {
 	tb.t.Helper()
-	tb.do(chromedp.Focus(selector), chromedp.Evaluate(fmt.Sprintf(`document.querySelector(%q).select()`, selector), nil), chromedp.KeyEvent(keysFor(text)))
+	tb.focus(selector)
+	tb.do(chromedp.KeyEvent(keysFor(text)))
 }
 
 // paste puts a text into a field at once, where half of it would be refused while it is typed.
 func (tb *tab) paste(selector, text string) {
 	tb.t.Helper()
-	tb.do(chromedp.Focus(selector), chromedp.Evaluate(fmt.Sprintf(`document.querySelector(%q).select()`, selector), nil), input.InsertText(text))
+	tb.focus(selector)
+	tb.do(input.InsertText(text))
 }
 
 // keysFor are the keys that put a text in place of what is selected.
