@@ -93,17 +93,17 @@ func (p *Pool) Call(ctx context.Context, c flow.Call, requests []value.Value) ([
 		list[i] = system.Request{Op: c.Op, Value: v, Key: keyOf(c, i)}
 	}
 	if c.Rows != "" {
-		return p.beside(ctx, list, func(r system.Request) (value.Value, error) { return p.rows(ctx, r, c.Rows) })
+		return p.beside(ctx, list, func(ctx context.Context, r system.Request) (value.Value, error) { return p.rows(ctx, r, c.Rows) })
 	}
 	if done, ok, err := p.callAll(ctx, c, list); ok || err != nil {
 		return done, err
 	}
 	if !c.Op.Changes() {
-		return p.beside(ctx, list, func(r system.Request) (value.Value, error) { return p.Ask(ctx, r) })
+		return p.beside(ctx, list, p.Ask)
 	}
 	done := make([]flow.Answered, len(list))
 	for i, r := range list {
-		answer, err := answered(p.Ask(ctx, r))
+		answer, err := p.heard(ctx, r, p.Ask)
 		if err != nil {
 			return nil, err
 		}
@@ -121,7 +121,7 @@ func (p *Pool) Call(ctx context.Context, c flow.Call, requests []value.Value) ([
 const atOnce = 4
 
 // beside asks for what changes nothing, a few at a time; the answers stand in the order of the requests.
-func (p *Pool) beside(ctx context.Context, list []system.Request, ask func(r system.Request) (value.Value, error)) ([]flow.Answered, error) {
+func (p *Pool) beside(ctx context.Context, list []system.Request, ask asking) ([]flow.Answered, error) {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	done := make([]flow.Answered, len(list))
@@ -135,7 +135,7 @@ func (p *Pool) beside(ctx context.Context, list []system.Request, ask func(r sys
 		wg.Go(func() {
 			defer func() { <-free }()
 			var err error
-			if done[i], err = answered(ask(r)); err != nil {
+			if done[i], err = p.heard(ctx, r, ask); err != nil {
 				cancel(err)
 			}
 		})
@@ -144,13 +144,37 @@ func (p *Pool) beside(ctx context.Context, list []system.Request, ask func(r sys
 	return done, context.Cause(ctx)
 }
 
-// answered is what became of asking once. A fault of a setting is about every request; any other one is about this one.
-func answered(answer value.Value, err error) (flow.Answered, error) {
+// asking asks for one thing.
+type asking func(ctx context.Context, r system.Request) (value.Value, error)
+
+// heard asks once and keeps what was said. A fault of a setting is about every request; any other one is about this one.
+func (p *Pool) heard(ctx context.Context, r system.Request, ask asking) (flow.Answered, error) {
+	ctx, said := system.ListenBriefly(ctx, p.Mask)
+	answer, err := ask(ctx, r)
 	var f *fault.Fault
 	if errors.As(err, &f) && f.Code != fault.Setting {
-		return flow.Answered{Fault: f}, nil
+		return flow.Answered{Fault: f, Said: said.Turns}, nil
 	}
-	return flow.Answered{Answer: answer}, err
+	return flow.Answered{Answer: answer, Said: said.Turns}, err
+}
+
+// Preview is what would be sent for a request of a call, with secrets masked; nil where the system cannot tell.
+func (p *Pool) Preview(ctx context.Context, c flow.Call, request value.Value) (*flow.Turn, error) {
+	r := system.Request{Op: c.Op, Value: request, Key: keyOf(c, 0)}
+	s, err := p.System(ctx, r.Op.Connection)
+	if err != nil {
+		return nil, err
+	}
+	previewer, can := s.(system.Previewer)
+	if !can {
+		return nil, nil
+	}
+	turn, err := previewer.Preview(ctx, r)
+	if err != nil {
+		return nil, p.Hidden(err)
+	}
+	turn.Sent, turn.Head, turn.Text = true, p.Mask(turn.Head), p.Mask(turn.Text)
+	return &turn, nil
 }
 
 // rows reads the records of one answer that are wanted.

@@ -41,6 +41,7 @@ type Entry struct {
 	Path    string                        `json:"path,omitempty"`  // of an entry of a list in the record
 	Of      string                        `json:"of,omitempty"`    // the each that it belongs to
 	Inner   []*Entry                      `json:"inner,omitempty"` // the entries of lists in the record
+	Said    []flow.StepTurns              `json:"said,omitempty"`  // with systems, for this record
 }
 
 // zippers are writers that have their memory already: making one costs more than a short batch.
@@ -107,6 +108,13 @@ func appendEntry(b []byte, enc *json.Appender, plan *flow.Plan, it *flow.Item) (
 		}
 		b = append(append(append(b, `"took":`...), took...), ',')
 	}
+	if len(it.Said) > 0 && keepsSaid(plan, it) {
+		said, err := stdjson.Marshal(it.Said)
+		if err != nil {
+			return nil, err
+		}
+		b = append(append(append(b, `"said":`...), said...), ',')
+	}
 	if b, err = appendInner(b, enc, plan, it.Inner); err != nil {
 		return nil, err
 	}
@@ -156,6 +164,17 @@ func keeps(plan *flow.Plan, it *flow.Item) func(i int) bool {
 	}
 	last := plan.LastOf(it)
 	return func(i int) bool { return i == 0 || i == last }
+}
+
+// keepsSaid says whether the journal keeps what was said with systems for an item: where it keeps what is between both ends.
+func keepsSaid(plan *flow.Plan, it *flow.Item) bool {
+	switch plan.Flow.Keeps {
+	case flow.KeepsNothing:
+		return false
+	case flow.KeepsEnds:
+		return it.State == flow.SetAside || it.Faults != nil || it.Notes != nil
+	}
+	return true
 }
 
 // appendValues writes what the steps yielded; of an entry only what its record does not have.
@@ -287,7 +306,7 @@ func (e *Entry) Item(plan *flow.Plan) *flow.Item { return e.item(plan, nil) }
 func (e *Entry) item(plan *flow.Plan, parent *flow.Item) *flow.Item {
 	it := &flow.Item{
 		Record: e.Record, Place: fault.Place{Line: e.Line}, Raw: e.Raw, State: e.State, Step: e.Step, Reason: e.Reason, Effects: e.Effects,
-		Faults: e.Faults, Notes: e.Notes, Took: e.Took, Path: e.Path, Of: e.Of, Parent: parent,
+		Faults: e.Faults, Notes: e.Notes, Took: e.Took, Path: e.Path, Of: e.Of, Parent: parent, Said: e.Said,
 	}
 	it.Frame.Slots = make([]value.Value, plan.Slots)
 	if parent != nil {

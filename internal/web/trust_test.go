@@ -12,6 +12,9 @@ import (
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/require"
+
+	"hollowreed/internal/standin/quayside"
+	"hollowreed/internal/store"
 )
 
 // TestCompletionNeverOverwrites: Tab takes a suggestion only when a part of it was typed, or somebody moved to it; a word
@@ -206,4 +209,33 @@ func TestTheRulerShowsTheLine(t *testing.T) {
 		line += c[2] + c[1]
 	}
 	require.True(t, strings.HasPrefix(line, "Þ2ó2r1a1 1 1L1C1"), line)
+}
+
+// TestTheRequestIsShown: what would be sent in a try, and what was sent and answered in a run; for a record that was refused,
+// too.
+func TestTheRequestIsShown(t *testing.T) {
+	w := newWorld(t)
+	address := w.desks()
+	w.change("flows/booking-to-invoice.yaml", "every: 5", "every: 1")
+	_, err := w.engine.MakeRelease(t.Context(), "skerry", "booking-to-invoice", "", "mira")
+	require.NoError(t, err)
+	r := w.newestOf("booking-to-invoice", store.Done)
+
+	body := w.body("/bench/flows/booking-to-invoice?step=note")
+	require.Contains(t, body, "What would be sent")
+	require.Contains(t, body, "→ PUT "+address+"/bookings/B-20417/invoice")
+	require.Contains(t, body, "Authorization: Bearer ••••••")
+	require.NotContains(t, body, "What was sent")
+	body = w.body("/bench/flows/booking-to-invoice?step=post")
+	require.Contains(t, body, "$1 = B-20417 (:booking)")
+
+	at := "/traffic/runs/" + r.ID.String()
+	body = w.body(at + "?step=note&record=1")
+	require.Contains(t, body, "What was sent and answered")
+	require.Contains(t, body, "{&#34;invoice&#34;:&#34;7001&#34;}")
+	require.Contains(t, body, "← HTTP/1.1 200 OK")
+	require.NotContains(t, body, quayside.Token)
+	require.Contains(t, w.body(at+"?step=post&record=1"), "What is sent with these values", "rows of one transaction are not kept apart")
+
+	require.NotContains(t, w.body("/traffic/runs/"+r.ID.String()+"/journal.ndjson"), quayside.Token)
 }

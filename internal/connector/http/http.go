@@ -24,6 +24,7 @@ import (
 
 // Service is one HTTP interface.
 type Service struct {
+	Hide   func(body string) string // hides what signs in inside a body, where that is told; nil: nothing does
 	env    system.Env
 	base   *url.URL
 	client *http.Client
@@ -302,7 +303,8 @@ func (s *Service) once(ctx context.Context, w *wire) (*answer, error) {
 			return nil, err
 		}
 		x := system.Heard(ctx)
-		x.Sent(w.method+" "+shown(req.URL), headers(req.Header)+"\n\n"+string(w.body))
+		t := s.turn(w, req)
+		x.Sent(t.Head, t.Text)
 		res, err := s.client.Do(req)
 		if err != nil {
 			x.Got("nothing", plain(err).Error())

@@ -387,3 +387,37 @@ func TestTheExchangeIsKeptWithSecretsMasked(t *testing.T) {
 	require.Contains(t, said.Turns[1].Head, "200 OK")
 	require.Contains(t, said.Turns[1].Text, "Ormlet Fish")
 }
+
+// TestAPreviewIsWhatIsSent: byte for byte, and nothing is sent by it.
+func TestAPreviewIsWhatIsSent(t *testing.T) {
+	d := newDesk(t, nil)
+	asked := contract.Request(t, d.part, "get-booking", `{"number": "B-20418"}`)
+	ctx, said := system.Listen(t.Context(), func(s string) string { return s })
+	would, err := d.service.Preview(ctx, asked)
+	require.NoError(t, err)
+	require.Empty(t, said.Turns)
+	_, err = d.service.Call(ctx, asked)
+	require.NoError(t, err)
+	require.Equal(t, said.Turns[0], would)
+}
+
+// TestABriefExchangeHoldsNoTokens: what is kept with every record is the request and its answer, not how the token was got.
+func TestABriefExchangeHoldsNoTokens(t *testing.T) {
+	at := scripted(t, func(w http.ResponseWriter, r *http.Request) {
+		if strings.HasSuffix(r.URL.Path, "/token") {
+			w.Header().Set("Content-Type", "application/json")
+			w.Write([]byte(`{"access_token":"tok-1","token_type":"Bearer","expires_in":3600}`))
+			return
+		}
+		w.Write([]byte(`{}`))
+	})
+	s := open(t, map[string]string{"address": at, "sign in": "oauth client credentials", "client": "c", "client secret": "s", "token at": at + "/token"})
+	would, err := s.Preview(t.Context(), asking(t, "read", ""))
+	require.NoError(t, err)
+	require.Contains(t, would.Text, "Authorization: Bearer (a token that is fetched when it is sent)")
+	ctx, said := system.ListenBriefly(t.Context(), func(s string) string { return strings.ReplaceAll(s, "tok-1", "•••") })
+	_, err = s.Call(ctx, asking(t, "read", ""))
+	require.NoError(t, err)
+	require.Len(t, said.Turns, 2)
+	require.Contains(t, said.Turns[0].Text, "Authorization: Bearer •••")
+}

@@ -58,7 +58,7 @@ type noted struct{ http.RoundTripper }
 
 func (n *noted) RoundTrip(req *http.Request) (*http.Response, error) {
 	x := system.Heard(req.Context())
-	if x == nil {
+	if x.Brief() {
 		return n.RoundTripper.RoundTrip(req)
 	}
 	if text, err := httputil.DumpRequestOut(req, true); err == nil {

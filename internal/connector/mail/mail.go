@@ -15,6 +15,7 @@ import (
 	"hollowreed/internal/connector/probe"
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/value"
 )
 
@@ -131,18 +132,9 @@ func (s *Server) message() *gomail.Msg { return gomail.NewMsg(gomail.WithNoDefau
 
 // Call sends a mail.
 func (s *Server) Call(ctx context.Context, r system.Request) (value.Value, error) {
-	m, err := s.written(r.Value)
+	m, err := s.named(r)
 	if err != nil {
 		return value.Value{}, err
-	}
-	if r.Key != "" {
-		host := "hollowreed.skerry.example"
-		if _, after, ok := strings.Cut(s.env.Values["sender"], "@"); ok {
-			host = strings.Trim(after, "> ")
-		}
-		m.SetMessageIDWithValue(r.Key + "@" + host) // the same for each try, so that a reader can tell
-	} else {
-		m.SetMessageID()
 	}
 	c, err := s.client()
 	if err != nil {
@@ -166,6 +158,39 @@ func (s *Server) Call(ctx context.Context, r system.Request) (value.Value, error
 		id = strings.Trim(ids[0], "<>")
 	}
 	return value.Rec(r.Op.Response.Root.Shape(), []value.Value{value.Str(id), value.Str(m.ServerResponse())}), nil
+}
+
+// Preview is the mail that would be sent.
+func (s *Server) Preview(_ context.Context, r system.Request) (flow.Turn, error) {
+	m, err := s.named(r)
+	if err != nil {
+		return flow.Turn{}, err
+	}
+	c, err := s.client()
+	if err != nil {
+		return flow.Turn{}, err
+	}
+	var text bytes.Buffer
+	_, err = m.WriteTo(&text)
+	return flow.Turn{Head: "a mail to " + c.ServerAddr(), Text: text.String()}, err
+}
+
+// named makes the message of a request, with its id.
+func (s *Server) named(r system.Request) (*gomail.Msg, error) {
+	m, err := s.written(r.Value)
+	if err != nil {
+		return nil, err
+	}
+	if r.Key == "" {
+		m.SetMessageID()
+		return m, nil
+	}
+	host := "hollowreed.skerry.example"
+	if _, after, ok := strings.Cut(s.env.Values["sender"], "@"); ok {
+		host = strings.Trim(after, "> ")
+	}
+	m.SetMessageIDWithValue(r.Key + "@" + host) // the same for each try, so that a reader can tell
+	return m, nil
 }
 
 // written makes a message of the mail's record.

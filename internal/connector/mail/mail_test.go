@@ -46,8 +46,13 @@ func TestAMailIsSent(t *testing.T) {
 		"text": "Sail slow.", "html": "<p>Sail <b>slow</b>.</p>", "attachments": [{"name": "map.txt", "type": "text/plain", "text": "here"}]}`)
 	send.Key = "run-7-3"
 	ctx, said := system.Listen(t.Context(), func(s string) string { return s })
+	would, err := s.Preview(ctx, send)
+	require.NoError(t, err)
+	require.Empty(t, r.Letters())
 	v, err := s.Call(ctx, send)
 	require.NoError(t, err)
+	require.Equal(t, said.Turns[0].Head, would.Head)
+	require.Contains(t, would.Text, "Message-ID: <run-7-3@skerry.example>")
 	require.Equal(t, "run-7-3@skerry.example", v.Field("id").String())
 	require.Len(t, said.Turns, 2)
 	letters := r.Letters()

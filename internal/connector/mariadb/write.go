@@ -288,6 +288,23 @@ func one(ctx context.Context, tx *sql.Tx, op *connection.Operation, st sqltext.S
 	return nil
 }
 
+// Preview is the statement of a request with its values; rows that are upserted stand in one statement for many.
+func (db *DB) Preview(_ context.Context, r system.Request) (flow.Turn, error) {
+	of := statementOf
+	switch {
+	case r.Op.Verb.Reads:
+		of = func(op *connection.Operation) (sqltext.Statement, error) { return statement(op.Setting("statement")) }
+	case r.Op.Verb.Name == "upsert":
+		return flow.Turn{Head: "a row that is upserted", Text: sqltext.Row(r.Value)}, nil
+	}
+	st, err := sqltext.NewStatements(r.Op, of).Of(r.Value)
+	if err != nil {
+		return flow.Turn{}, err
+	}
+	args, err := arguments(st, r.Value)
+	return flow.Turn{Head: "statement", Text: fmt.Sprintf("%s\n%v", st.Text, args)}, err
+}
+
 // statementOf is the statement of an operation that changes something.
 func statementOf(op *connection.Operation) (sqltext.Statement, error) {
 	if op.Verb.Name == "run" {

@@ -14,6 +14,7 @@ import (
 	"io"
 	"iter"
 	"net/http"
+	"regexp"
 	"strings"
 	"time"
 
@@ -23,6 +24,7 @@ import (
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/all"
 	"hollowreed/internal/core/schema"
@@ -53,8 +55,15 @@ func Open(env system.Env) (system.System, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Service{env: env, http: h.(*service.Service), now: time.Now}, nil
+	s := &Service{env: env, http: h.(*service.Service), now: time.Now}
+	s.http.Hide = hidden
+	return s, nil
 }
+
+var password = regexp.MustCompile(`(<w:Password [^>]*>)[^<]*`)
+
+// hidden hides the password of an envelope, or its digest, from which a short one could be guessed.
+func hidden(envelope string) string { return password.ReplaceAllString(envelope, "$1••••••") }
 
 // Close closes idle connections.
 func (s *Service) Close() { s.http.Close() }
@@ -77,18 +86,33 @@ func (s *Service) Call(ctx context.Context, r system.Request) (value.Value, erro
 	if err != nil {
 		return value.Value{}, err
 	}
-	version := r.Op.Setting("version")
-	h := http.Header{"Content-Type": {media[version]}, "Accept-Encoding": {"gzip"}}
-	if action := r.Op.Setting("action"); version == "1.1" {
-		h.Set("SOAPAction", `"`+action+`"`)
-	} else if action != "" {
-		h.Set("Content-Type", media[version]+`; action="`+action+`"`)
-	}
-	status, body, err := s.http.Post(ctx, h, text, r.Op.Verb.Reads)
+	status, body, err := s.http.Post(ctx, header(r.Op), text, r.Op.Verb.Reads)
 	if err != nil {
 		return value.Value{}, err
 	}
 	return s.answer(r.Op, status, body)
+}
+
+// Preview is the envelope that an operation would send.
+func (s *Service) Preview(ctx context.Context, r system.Request) (flow.Turn, error) {
+	text, err := s.envelope(r)
+	if err != nil {
+		return flow.Turn{}, err
+	}
+	return s.http.PreviewPost(ctx, header(r.Op), text)
+}
+
+// header names the operation (SOAP 1.1, section 6.1; SOAP 1.2 part 2, section 6.5).
+func header(op *connection.Operation) http.Header {
+	version, action := op.Setting("version"), op.Setting("action")
+	h := http.Header{"Content-Type": {media[version]}, "Accept-Encoding": {"gzip"}}
+	switch {
+	case version == "1.1":
+		h.Set("SOAPAction", `"`+action+`"`)
+	case action != "":
+		h.Set("Content-Type", media[version]+`; action="`+action+`"`)
+	}
+	return h
 }
 
 // Read takes the records of an operation's answer.

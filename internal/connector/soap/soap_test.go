@@ -2,6 +2,7 @@ package soap
 
 import (
 	"errors"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -11,6 +12,7 @@ import (
 	"hollowreed/internal/connector/contract"
 	"hollowreed/internal/connector/soap/envelope"
 	"hollowreed/internal/connector/soap/wsdl"
+	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
@@ -69,6 +71,24 @@ func TestDocumentLiteralOverSOAP11(t *testing.T) {
 	b.Moods.Set(standin.Drop, true)
 	_, err = s.Call(t.Context(), contract.Request(t, part, "list-berths", `{}`))
 	require.ErrorContains(t, err, "broke off")
+}
+
+// TestAPreviewIsWhatIsSent: the envelope with its headers. The nonce and the time of the token are new each time.
+func TestAPreviewIsWhatIsSent(t *testing.T) {
+	_, s, part := port(t, "/berths", nil)
+	asked := contract.Request(t, part, "list-berths", `{"harbour": "Ling Castle"}`)
+	ctx, said := system.Listen(t.Context(), func(s string) string { return s })
+	would, err := s.Preview(ctx, asked)
+	require.NoError(t, err)
+	require.Empty(t, said.Turns)
+	_, err = s.Call(ctx, asked)
+	require.NoError(t, err)
+	token := regexp.MustCompile(`<w:Security.*</w:Security>`)
+	require.Equal(t, said.Turns[0].Head, would.Head)
+	require.Contains(t, would.Text, `Soapaction: "urn:berthmaster:list"`)
+	require.Contains(t, would.Text, "#PasswordDigest\">••••••</w:Password>")
+	require.Contains(t, said.Turns[0].Text, "#PasswordDigest\">••••••</w:Password>")
+	require.Equal(t, token.ReplaceAllString(said.Turns[0].Text, ""), token.ReplaceAllString(would.Text, ""))
 }
 
 func TestEveryMood(t *testing.T) {

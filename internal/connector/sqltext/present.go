@@ -2,6 +2,7 @@ package sqltext
 
 import (
 	"strconv"
+	"strings"
 
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/fault"
@@ -72,6 +73,17 @@ func KeyFault(key []string, row value.Value) *fault.Fault {
 		}
 	}
 	return nil
+}
+
+// Row are the columns of a row that have a value, one a line.
+func Row(row value.Value) string {
+	var b strings.Builder
+	for i, name := range row.Record().Shape.Names {
+		if v := row.Record().Fields[i]; v.Kind() != value.Absent {
+			b.WriteString(name + " = " + v.String() + "\n")
+		}
+	}
+	return b.String()
 }
 
 // Statements are those of an operation, one for each set of columns that requests have values for.

@@ -6,6 +6,8 @@ import (
 	"strings"
 	"sync"
 	"unicode/utf8"
+
+	"hollowreed/internal/core/flow"
 )
 
 // Exchange is what was said between Hollow Reed and a system, as it went over the wire, with secrets
@@ -13,21 +15,18 @@ import (
 type Exchange struct {
 	mu    sync.Mutex
 	mask  func(string) string
-	Turns []Turn
+	Turns []flow.Turn
 	Body  []byte // of the newest answer, unmasked, where it is short enough
 	Media string // its media type
 	left  int
+	brief bool
 }
 
-// Turn is what one side said.
-type Turn struct {
-	Sent bool // by Hollow Reed
-	Head string
-	Text string
-}
-
-// mostKept bounds the bytes of an exchange.
-const mostKept = 256 << 10
+// mostKept bounds the bytes of an exchange, mostBrief those of one that is kept with a record.
+const (
+	mostKept  = 256 << 10
+	mostBrief = 16 << 10
+)
 
 type listening struct{}
 
@@ -39,6 +38,15 @@ func Listen(ctx context.Context, mask func(string) string) (context.Context, *Ex
 	x := &Exchange{mask: mask, left: mostKept}
 	return context.WithValue(ctx, listening{}, x), x
 }
+
+// ListenBriefly is Listen for what is kept with every record: shorter, and without getting tokens.
+func ListenBriefly(ctx context.Context, mask func(string) string) (context.Context, *Exchange) {
+	x := &Exchange{mask: mask, left: mostBrief, brief: true}
+	return context.WithValue(ctx, listening{}, x), x
+}
+
+// Brief says whether only the requests themselves are wanted.
+func (x *Exchange) Brief() bool { return x == nil || x.brief }
 
 // Heard is the exchange that listens; nil when nobody does. A nil Exchange takes everything and keeps nothing.
 func Heard(ctx context.Context) *Exchange {
@@ -54,7 +62,7 @@ func (x *Exchange) Got(head, text string) { x.turn(false, head, text) }
 
 // Answered keeps the body of an answer, to make a sample of it.
 func (x *Exchange) Answered(media string, body []byte) {
-	if x == nil {
+	if x.Brief() {
 		return
 	}
 	x.mu.Lock()
@@ -77,5 +85,5 @@ func (x *Exchange) turn(sent bool, head, text string) {
 		text = strings.ToValidUTF8(text[:x.left], "") + "\n… cut off here; only what is shown is"
 	}
 	x.left -= min(x.left, len(text))
-	x.Turns = append(x.Turns, Turn{Sent: sent, Head: x.mask(head), Text: text})
+	x.Turns = append(x.Turns, flow.Turn{Sent: sent, Head: x.mask(head), Text: text})
 }

@@ -43,6 +43,11 @@ type Caller interface {
 	Call(ctx context.Context, r Request) (value.Value, error)
 }
 
+// Previewer is a system that can tell what it would send for a request, and sends nothing.
+type Previewer interface {
+	Preview(ctx context.Context, r Request) (flow.Turn, error)
+}
+
 // Reader is a system whose answer is any number of records, read as they are wanted. Errors are as
 // those of Caller; the first ends the reading.
 type Reader interface {

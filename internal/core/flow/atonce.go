@@ -60,7 +60,7 @@ func forked(items []*Item) []*Item {
 	for i, it := range items {
 		c := *it
 		c.Frame = formula.Frame{Slots: append(make([]value.Value, 0, len(it.Frame.Slots)), it.Frame.Slots...)}
-		c.Faults, c.Notes, c.Inner, c.Took, c.Effects, c.origin = nil, nil, nil, nil, nil, it
+		c.Faults, c.Notes, c.Inner, c.Took, c.Effects, c.Said, c.origin = nil, nil, nil, nil, nil, nil, it
 		copies[i] = &c
 	}
 	return copies
@@ -73,6 +73,7 @@ func (it *Item) take(c *Item, moves [][2]int) {
 	}
 	it.Notes, it.Inner, it.Took = append(it.Notes, c.Notes...), append(it.Inner, c.Inner...), append(it.Took, c.Took...)
 	it.Effects = append(it.Effects, c.Effects...)
+	it.Said = append(it.Said, c.Said...)
 }
 
 func allAtOnce(ctx context.Context, b *Batch, s *Step, branches []*branch, items []*Item) error {

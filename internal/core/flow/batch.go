@@ -44,6 +44,7 @@ type Item struct {
 	Path    string       // of an entry: its positions in the lists around it, as 3 or 3.0
 	Of      string       // of an entry: the each that it belongs to
 	Took    []Took       // the tracks that it was led to
+	Said    []StepTurns  // what was said with systems for it
 	Inner   []*Item
 	origin  *Item // of a copy for a branch beside others: the item that it is a copy of
 }

@@ -96,6 +96,7 @@ func compileCall(c *compiler, s *Step) runner {
 	}
 	c.cur.Op = op
 	a := c.asking(s.At, op, s)
+	c.cur.Asking = a
 	rows := Rows("")
 	if op.Verb.Reads {
 		rows = Rows(s.Setting("records"))
@@ -134,6 +135,7 @@ func compileCall(c *compiler, s *Step) runner {
 }
 
 func called(s *Step, op *connection.Operation, it *Item, slot int, d Answered) {
+	it.heard(s.ID, d.Said)
 	if op.Changes() && d.Fault == nil {
 		effect := Called
 		if d.NotDone {

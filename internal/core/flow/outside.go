@@ -66,8 +66,9 @@ func (l Lookup) RowOf() *Kept { return answerOf(l.Row, false) }
 type Answered struct {
 	Answer  value.Value
 	Fault   *fault.Fault
-	NotDone bool // a try: nothing was asked
-	Aside   int  // of a run that was called: the records that it has set aside
+	NotDone bool   // a try: nothing was asked
+	Aside   int    // of a run that was called: the records that it has set aside
+	Said    []Turn // what was said, where it is known
 }
 
 // Lookup asks for rows of a table by key columns.

@@ -80,6 +80,7 @@ type PlannedStep struct {
 	Mapping  *mapping.Plan         // of a map step
 	File     *FileTarget           // of a write step
 	Op       *connection.Operation // of a call
+	Asking   *Asking               // of a call: how its request is made
 	Calls    *Contract             // of a flow step
 	Columns  *schema.Schema        // of a step that works on a table of the project: those that it names
 	plan     *Plan
@@ -208,7 +209,7 @@ func (p *Plan) Reset(it *Item, step string) bool {
 			}
 		}
 	}
-	it.State, it.Step, it.Reason, it.Faults, it.Effects, it.Inner = Live, "", "", nil, nil, nil
+	it.State, it.Step, it.Reason, it.Faults, it.Effects, it.Inner, it.Said = Live, "", "", nil, nil, nil, nil
 	return true
 }
 

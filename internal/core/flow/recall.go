@@ -20,6 +20,7 @@ type Heard struct {
 	Effect Effect       `json:"effect,omitempty"`
 	Fault  *fault.Fault `json:"fault,omitempty"`
 	At     *time.Time   `json:"at,omitempty"` // when it was answered; nil: not known, or made up
+	Said   []Turn       `json:"said,omitempty"`
 }
 
 // Since is when what is known of a step was answered: the oldest of its answers. It is zero where nothing is.
@@ -169,7 +170,7 @@ func (r *Recorder) hear(list []question, effect bool, ask func(o Outside, left [
 }
 
 func heardOf(q question, a Answered, e Effect) Heard {
-	h := Heard{Flow: q.flow, Step: q.step, Asked: q.asked, Effect: e, Fault: a.Fault}
+	h := Heard{Flow: q.flow, Step: q.step, Asked: q.asked, Effect: e, Fault: a.Fault, Said: a.Said}
 	if a.Answer.Kind() != value.Absent {
 		h.Answer = string((&json.Appender{}).Append(nil, a.Answer))
 	}
@@ -178,7 +179,7 @@ func heardOf(q question, a Answered, e Effect) Heard {
 
 // Answered reads back what was heard, as a record of a schema.
 func (h Heard) Answered(of *Kept) Answered {
-	a := Answered{}
+	a := Answered{Said: h.Said}
 	if h.Fault != nil {
 		f := *h.Fault
 		a.Fault = &f

@@ -19,6 +19,7 @@ import (
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/schema/infer"
@@ -40,7 +41,7 @@ type trial struct {
 	Asked   map[string]string
 	Records []value.Value
 	More    bool // there are more records than were read
-	Turns   []system.Turn
+	Turns   []flow.Turn
 	XML     []byte // the answer as it came, where it is XML whose records are those of the document
 	Took    time.Duration
 	Fault   *fault.Fault

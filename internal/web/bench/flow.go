@@ -118,6 +118,7 @@ type flowPage struct {
 	item          *flow.Item
 	look          flowLook
 	how           engine.How
+	Exchange      *Exchange // what the chosen step sends for the record at hand; nil where it sends nothing
 }
 
 // faultLink is a fault with the way to where it is mended.
@@ -178,6 +179,9 @@ func (b bench) flowPage(c *gin.Context, look flowLook) (*flowPage, error) {
 	d.try(c, b, p, plan, how)
 	d.choose(p, plan)
 	d.record(plan)
+	if d.item != nil {
+		d.Exchange = ExchangeOf(c, b.Engine, plan, d.Step.ps, d.item)
+	}
 	d.panel(p, plan)
 	d.faults(plan)
 	d.draw(p, plan)

@@ -37,11 +37,30 @@ func TestAMessageIsShownAsRows(t *testing.T) {
 }
 
 func TestDifferencesAreMarked(t *testing.T) {
-	in := []Row{{Name: "in", Group: true}, {Name: "a", Text: "1"}, {Name: "b", Text: "2"}}
-	out := []Row{{Name: "out", Group: true}, {Name: "a", Text: "1"}, {Name: "b", Text: "3"}, {Name: "c", Text: "4"}}
+	in := []Row{{Name: "in", Group: true}, {Name: "a", Text: "1", Depth: 1}, {Name: "b", Text: "2", Depth: 1}}
+	out := []Row{{Name: "out", Group: true}, {Name: "a", Text: "1", Depth: 1}, {Name: "b", Text: "3", Depth: 1}, {Name: "c", Text: "4", Depth: 1}}
 	changed, fresh := Mark(in, out)
 	require.Equal(t, [2]int{1, 1}, [2]int{changed, fresh})
 	require.Equal(t, []string{"", "", "changed", "new"}, []string{out[0].Class, out[1].Class, out[2].Class, out[3].Class})
+}
+
+// TestARecordIsComparedWithTheOneLikeIt: of several messages that came in, names that they share are not mixed up.
+func TestARecordIsComparedWithTheOneLikeIt(t *testing.T) {
+	record := func(names []string, fields ...value.Value) value.Value {
+		return value.Rec(value.NewShape(names...), fields)
+	}
+	who := func(name string) value.Value { return record([]string{"name"}, value.Str(name)) }
+	booking := []string{"number", "customer", "invoice", "note"}
+	in := append(Tree("booking", record(booking, value.Str("B-1"), who("Tove"), value.Value{}, value.Value{})),
+		Tree("posted", record([]string{"number"}, value.Int(7001)))...)
+	out := Tree("noted", record(booking, value.Str("B-1"), who("Tove"), value.Int(7001), value.Value{}))
+	changed, fresh := Mark(in, out)
+	require.Equal(t, [2]int{1, 0}, [2]int{changed, fresh})
+	require.Equal(t, "changed", out[4].Class, out[4].Name)
+
+	out = Tree("letter", record([]string{"to", "number"}, value.Str("Tove"), value.Str("B-1")))
+	changed, fresh = Mark(in, out)
+	require.Equal(t, [2]int{0, 1}, [2]int{changed, fresh}, "the number was carried over, the name of its place is another")
 }
 
 func TestWhatARunDidInALine(t *testing.T) {

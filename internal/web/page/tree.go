@@ -2,6 +2,7 @@ package page
 
 import (
 	"strconv"
+	"strings"
 
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/schema"
@@ -65,30 +66,77 @@ func Show(v value.Value) string {
 	return schema.ScalarText(v)
 }
 
-// Mark tells for each row of what goes out whether it is new or changed beside what came in.
+// Mark tells for each row of what goes out whether it is new or changed beside what came in. Of several messages that came
+// in, the one that has most of the same fields is compared, place by place; a value that another one has under the same name
+// was carried over.
 func Mark(in, out []Row) (changed, fresh int) {
-	before := map[string]string{}
-	for _, r := range in {
-		if !r.Group {
-			before[r.Name] = r.Text
-		}
-	}
+	messages, carried := messagesOf(in)
+	places := placesOf(out)
+	before := likest(messages, out, places)
 	for i := range out {
 		r := &out[i]
-		if r.Group {
+		if r.Group || r.Text == "absent" && before[places[i]] == "" {
 			continue
 		}
-		old, known := before[r.Name]
+		old, known := before[places[i]]
 		switch {
-		case !known:
-			r.Class = "new"
-			fresh++
-		case old != r.Text:
+		case known && old == r.Text, !known && carried[[2]string{r.Name, r.Text}]:
+		case known:
 			r.Class = "changed"
 			changed++
+		default:
+			r.Class = "new"
+			fresh++
 		}
 	}
 	return changed, fresh
+}
+
+// placesOf gives for each row its place in its message: the names from below the message's own to the row's.
+func placesOf(rows []Row) []string {
+	var stack []string
+	places := make([]string, len(rows))
+	for i, r := range rows {
+		stack = append(stack[:min(r.Depth, len(stack))], r.Name)
+		places[i] = strings.Join(stack[min(1, len(stack)-1):], "\x00")
+	}
+	return places
+}
+
+// messagesOf gives the values of each message by their places, and all values by their names.
+func messagesOf(rows []Row) (messages []map[string]string, carried map[[2]string]bool) {
+	carried = map[[2]string]bool{}
+	places := placesOf(rows)
+	for i, r := range rows {
+		if r.Depth == 0 {
+			messages = append(messages, map[string]string{})
+		}
+		if !r.Group && len(messages) > 0 {
+			messages[len(messages)-1][places[i]] = r.Text
+			carried[[2]string{r.Name, r.Text}] = true
+		}
+	}
+	return messages, carried
+}
+
+// likest is the message that has most of the places of some rows, and of those with as many the most equal values.
+func likest(messages []map[string]string, rows []Row, places []string) (best map[string]string) {
+	most, mostEqual := -1, 0
+	for _, m := range messages {
+		n, equal := 0, 0
+		for i, place := range places {
+			if text, there := m[place]; there {
+				n++
+				if text == rows[i].Text {
+					equal++
+				}
+			}
+		}
+		if n > most || n == most && equal > mostEqual {
+			best, most, mostEqual = m, n, equal
+		}
+	}
+	return best
 }
 
 func items(n int) string {

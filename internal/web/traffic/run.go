@@ -72,6 +72,7 @@ type runPage struct {
 	Unwritten     string          // what became of records that were collected, where no file was written
 	From          string          // the step from which the run can begin again; empty where it cannot
 	Input, Answer string
+	Exchange      *bench.Exchange // with the step's system, for the record; nil where there is none
 }
 
 // maxChildren and maxReferences bound what one page shows.
@@ -289,6 +290,7 @@ func (t traffic) record(c *gin.Context, d *runPage, plan *flow.Plan, record, ent
 	}
 	d.EntryBefore, d.EntryAfter = link(d.Nav.Before), link(d.Nav.After)
 	d.In, d.Out, d.Told, d.Faults = bench.Passage(plan, it, d.Step)
+	d.Exchange = bench.ExchangeOf(c, t.Engine, plan, ps, it)
 	view := "raw"
 	if d.Raw {
 		view = ""

@@ -1,0 +1,23 @@
+package engine
+
+import (
+	"context"
+	"slices"
+
+	"hollowreed/internal/core/flow"
+)
+
+// Preview is what a step would send to its system for an item, with secrets masked; nil where nothing can be said. It sends
+// nothing.
+func (e *Engine) Preview(ctx context.Context, f string, ps *flow.PlannedStep, it *flow.Item) (*flow.Turn, error) {
+	if ps == nil || ps.Asking == nil {
+		return nil, nil
+	}
+	fr := it.Frame
+	fr.Slots = slices.Clone(it.Frame.Slots)
+	request, fault := ps.Asking.Request(&fr)
+	if fault != nil {
+		return nil, fault
+	}
+	return e.outside.Preview(ctx, flow.Call{Op: ps.Asking.Op, Flow: f, Step: ps.Step.ID, Items: []*flow.Item{it}}, request)
+}
