@@ -286,11 +286,11 @@ func (tb *tab) sees(selector, text string) {
 	tb.t.Fatalf("%s does not show %q but %q; the server logged %s", selector, text, strings.Join(strings.Fields(got), " "), tb.logs.String())
 }
 
-// on does something with an element e as soon as it is shown and keeps what is returned. It is found and used in one go,
+// on does something with an element e as soon as it is shown, or there where it is a hidden field, and keeps what is returned. It is found and used in one go,
 // since the page may be drawn anew between two looks.
 func (tb *tab) on(selector, js string, returned any) {
 	tb.t.Helper()
-	js = fmt.Sprintf(`(() => { const e = document.querySelector(%s); if (!e?.checkVisibility()) return { Shown: false }; return { Shown: true, Is: (() => { %s })() ?? null } })()`, quoted(selector), js)
+	js = fmt.Sprintf(`(() => { const e = document.querySelector(%s); if (!e || e.type !== "hidden" && !e.checkVisibility()) return { Shown: false }; return { Shown: true, Is: (() => { %s })() ?? null } })()`, quoted(selector), js)
 	deadline := time.Now().Add(15 * time.Second)
 	for time.Now().Before(deadline) {
 		was := struct {
