@@ -11,6 +11,7 @@ import (
 
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
 	"hollowreed/internal/standin/quayside"
@@ -238,4 +239,34 @@ func TestTheRequestIsShown(t *testing.T) {
 	require.Contains(t, w.body(at+"?step=post&record=1"), "What is sent with these values", "rows of one transaction are not kept apart")
 
 	require.NotContains(t, w.body("/traffic/runs/"+r.ID.String()+"/journal.ndjson"), quayside.Token)
+}
+
+// TestAMappingIsMadeFromTheStep: a step outside of its each offers to be put into one; a mapping is made for it in place with
+// both schemas known, and its sources are chosen among what fits.
+func TestAMappingIsMadeFromTheStep(t *testing.T) {
+	w := newWorld(t)
+	w.desks()
+	require.NoError(t, pgx.BeginFunc(t.Context(), w.db, func(tx pgx.Tx) error {
+		return store.AddPart(t.Context(), tx, "skerry", "flows/orders.yaml", "flow: Orders\ntrigger: {kind: records, connection: quayside, operation: list-bookings, rising: changed, with: {since: rising}}\nsteps:\n  - {step: read, id: read, as: order}\n  - {step: map, id: map, mapping: booking-to-invoice, as: invoice}\n", "mira")
+	}))
+	tb := w.tab()
+	tb.open("/bench/flows/orders?step=map")
+	tb.sees("#step-notes", "Choose under Sources")
+	tb.sees("#field-sources", "choose…")
+	tb.click("#wrap-it")
+	tb.sees("#faults", "no faults")
+	tb.sees("#panel .ph", "Map")
+	require.Contains(t, w.text("flows/orders.yaml"), "booking: order")
+	require.Equal(t, "order", tb.value("#sources-booking"))
+
+	tb.pick("#set-mapping", "")
+	tb.sees("#new-mapping", "order")
+	tb.pick("#new-to", "invoice")
+	tb.click("#make-mapping")
+	tb.sees("h1", "Booking → Invoice")
+	require.Contains(t, w.text("flows/orders.yaml"), "mapping: booking-invoice")
+	require.Contains(t, w.text("mappings/booking-invoice.yaml"), "name: order")
+	tb.open("/bench/flows/orders?step=map")
+	tb.sees("#faults", "fault")
+	tb.sees("#panel", "Open the mapping")
 }

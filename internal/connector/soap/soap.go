@@ -63,7 +63,9 @@ func Open(env system.Env) (system.System, error) {
 var password = regexp.MustCompile(`(<w:Password [^>]*>)[^<]*`)
 
 // hidden hides the password of an envelope, or its digest, from which a short one could be guessed.
-func hidden(envelope string) string { return password.ReplaceAllString(envelope, "$1••••••") }
+func hidden(envelope string) string {
+	return password.ReplaceAllString(envelope, "$1••••••")
+}
 
 // Close closes idle connections.
 func (s *Service) Close() { s.http.Close() }

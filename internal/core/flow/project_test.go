@@ -180,6 +180,8 @@ func TestWhatIsWrongWithAStepIsSaidWhereItStands(t *testing.T) {
 		"- {step: map, id: m, mapping: to-level}":                                                                                   `the mapping needs "station"; no step before yields it`,
 		"- {step: map, id: m, mapping: broken}":                                                                                     "the mapping broken has 2 faults",
 		"- {step: set, id: s, values: {a: 1}, as: station}\n- {step: map, id: m, mapping: to-level}":                                "expected station of schema station",
+		"- {step: map, id: m, mapping: to-level, sources: {stattion: scan}}":                                                        `the mapping has no source "stattion"`,
+		find + "- {step: map, id: m, mapping: to-level, sources: {station: scan}}":                                                  "expected scan of schema station",
 		find + "- {step: upsert, id: u, connection: db, table: t, from: station, key: 'id, kind'}":                                  `station has no field "kind". It has id, code, datum`,
 		"- {step: upsert, id: u, connection: db, table: t, from: nothing, key: id}":                                                 "nothing",
 		"- {step: upsert, id: u, connection: desk, table: t, from: scan, key: code}":                                                "expected a connection to a database, found http",

@@ -230,6 +230,7 @@ var mapKind = &Kind{
 	Name: "map", Title: "Map", Group: Shape, About: "Makes a target record from the records in scope by a mapping's rules.",
 	Settings: []Setting{
 		{Name: "mapping", Label: "Mapping", Type: Part, Of: "mapping", Required: true},
+		{Name: "sources", Label: "Sources", Type: Matches, Help: "Which record each source of the mapping is; one that is not named here is the record of its own name"},
 		{Name: "as", Label: "Result is called", Type: Text, Default: "row"},
 		onFault,
 	},
@@ -247,17 +248,17 @@ func compileMap(c *compiler, s *Step) runner {
 		return pass
 	}
 	c.cur.Mapping = plan
+	c.cur.Sources = boundTo(plan.Mapping, s.Match)
+	for _, m := range s.Match {
+		if plan.Mapping.SourceAt(m.Column.Value) < 0 {
+			c.fault(m.Column, fault.New(fault.Unknown, "the mapping has no source %q", m.Column.Value))
+		}
+	}
 	var from []int
 	for i, src := range plan.Mapping.From {
-		slot, t, ok := c.scope.Slot(src.Name.Value)
-		switch {
-		case !ok:
-			c.fault(s.place("mapping"), fault.New(fault.Unknown, "the mapping needs %q; no step before yields it", src.Name.Value))
-		case src.List && (t.Item == nil || t.Item.Fields != plan.Sources[i].Root):
-			c.fault(s.place("mapping"), fault.Expect(fault.Type, src.Name.Value+" as a list of schema "+plan.Sources[i].ID, t.String()))
-		case src.List:
-		case t.Fields != plan.Sources[i].Root:
-			c.fault(s.place("mapping"), fault.Expect(fault.Type, src.Name.Value+" of schema "+plan.Sources[i].ID, "schema "+t.Fields.Name))
+		slot, t, ok := c.scope.Slot(c.cur.Sources[i])
+		if f := unfit(c.cur.Sources[i], src, plan.Sources[i], t, ok); f != nil {
+			c.fault(s.place("mapping"), f)
 		}
 		from = append(from, slot)
 	}
@@ -272,6 +273,38 @@ func compileMap(c *compiler, s *Step) runner {
 		}
 		return nil
 	}
+}
+
+// boundTo are the names in scope that a mapping's sources are: what the step says, or else the sources' own names.
+func boundTo(m *mapping.Mapping, match []Match) []string {
+	names := make([]string, len(m.From))
+	for i, src := range m.From {
+		names[i] = src.Name.Value
+	}
+	for _, b := range match {
+		if i := m.SourceAt(b.Column.Value); i >= 0 && b.Formula.Value != "" {
+			names[i] = b.Formula.Value
+		}
+	}
+	return names
+}
+
+// unfit is why a name cannot be a mapping's source; nil where it can.
+func unfit(name string, src mapping.Source, sch *schema.Schema, t formula.Type, there bool) *fault.Fault {
+	switch {
+	case !there:
+		return fault.New(fault.Unknown, "the mapping needs %q; no step before yields it", name).Mended("Choose under Sources which record it is")
+	case src.List && (t.Item == nil || t.Item.Fields != sch.Root):
+		return fault.Expect(fault.Type, name+" as a list of schema "+sch.ID, t.String()).Mended("Choose under Sources another list")
+	case !src.List && t.Fields != sch.Root:
+		return fault.Expect(fault.Type, name+" of schema "+sch.ID, t.String()).Mended("Choose under Sources another record")
+	}
+	return nil
+}
+
+// FitsSource says whether a name in scope can be a source of a mapping.
+func (n Named) FitsSource(src mapping.Source, sch *schema.Schema) bool {
+	return n.Name != "run" && n.Schema != nil && sch != nil && n.List == src.List && n.Schema.Root == sch.Root
 }
 
 func mapItem(s *Step, plan *mapping.Plan, fr *mapping.Frame, from []int, slot int, it *Item) {

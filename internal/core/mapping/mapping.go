@@ -4,6 +4,8 @@
 package mapping
 
 import (
+	"slices"
+
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/formula"
@@ -30,6 +32,11 @@ type Mapping struct {
 type Source struct {
 	Name, Schema doc.Text
 	List         bool
+}
+
+// SourceAt is the position of a source by its name; -1 where there is none.
+func (m *Mapping) SourceAt(name string) int {
+	return slices.IndexFunc(m.From, func(s Source) bool { return s.Name.Value == name })
 }
 
 // Variable is computed once, for the message or for each entry of a list, and read by name. The

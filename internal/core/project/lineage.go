@@ -41,8 +41,8 @@ func (p *Project) passings() []passing {
 			if ps.Mapping == nil {
 				continue
 			}
-			for _, src := range ps.Mapping.Mapping.From {
-				if from := made[src.Name.Value]; from != nil {
+			for i, src := range ps.Mapping.Mapping.From {
+				if from := made[ps.Sources[i]]; from != nil {
 					out = append(out, passing{flow: plan.Flow, from: from, to: ps.Mapping, source: src.Name.Value})
 				}
 			}

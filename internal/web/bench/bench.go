@@ -49,6 +49,7 @@ func Routes(r gin.IRouter, s *page.Site) {
 	r.POST("/bench/flows/:id/pause", s.Do(b.pause))
 	r.POST("/bench/flows/:id/extract", s.Do(b.extract))
 	r.POST("/bench/flows/:id/steps/:step", s.Do(b.setStep))
+	r.POST("/bench/flows/:id/steps/:step/mapping", s.Do(b.addStepMapping))
 	r.POST("/bench/flows/:id/run", s.Do(b.runNow))
 	r.POST("/bench/flows/:id/try", s.Do(b.tryFlow))
 	r.GET("/bench/flows/:id/cases", s.Do(b.flowCases))

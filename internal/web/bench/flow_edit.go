@@ -147,6 +147,13 @@ var doings = map[string]func(d doing, text []byte) (edit.Result, error){
 		gap := behind(d.plan.Flow, d.r.Step, 0)
 		return edit.Wrap(d.plan.Flow, text, d.r, d.arg, edit.ListAt(d.p, d.plan, gap))
 	},
+	"ineach": func(d doing, _ []byte) (edit.Result, error) {
+		r, of := edit.InEach(d.p, d.plan, d.r.Step)
+		if of == "" {
+			return r, fault.New(fault.Setting, "a For each does not help here any more")
+		}
+		return r, nil
+	},
 	"unwrap": func(d doing, text []byte) (edit.Result, error) { return edit.Unwrap(d.plan.Flow, text, d.r.Step) },
 	"branch": func(d doing, text []byte) (edit.Result, error) { return edit.AddTrack(d.plan.Flow, text, d.r.Step) },
 	"unbranch": func(d doing, text []byte) (edit.Result, error) {
@@ -287,13 +294,13 @@ func (b bench) addFlow(c *gin.Context) error {
 
 // setStep changes the settings of a step and answers with all that this changes on the page.
 func (b bench) setStep(c *gin.Context) error {
-	_, plan, err := b.flowOf(c)
+	p, plan, err := b.flowOf(c)
 	if err != nil {
 		return err
 	}
 	look := lookOf(c.Param("id"), c.PostForm)
 	look.step = c.Param("step")
-	err = b.save(c, project.Path(project.Flows, look.id), func(text []byte) ([]byte, error) { return editStep(c, plan, look.step, text) })
+	err = b.save(c, project.Path(project.Flows, look.id), func(text []byte) ([]byte, error) { return editStep(c, p, plan, look.step, text) })
 	if err != nil {
 		return err
 	}
@@ -322,7 +329,7 @@ func (f *stepForm) set(field, was string, path ...any) {
 	f.text, f.err = doc.Set(f.text, path, v)
 }
 
-func editStep(c *gin.Context, plan *flow.Plan, step string, text []byte) ([]byte, error) {
+func editStep(c *gin.Context, p *project.Project, plan *flow.Plan, step string, text []byte) ([]byte, error) {
 	f := &stepForm{c: c, text: text}
 	if step == "trigger" {
 		f.trigger(plan)
@@ -340,6 +347,13 @@ func editStep(c *gin.Context, plan *flow.Plan, step string, text []byte) ([]byte
 			continue
 		}
 		f.set(set.Name, s.Setting(set.Name), with(s.Path, set.Name)...)
+	}
+	if id, there := c.GetPostForm("mapping"); there && f.err == nil && id != s.Setting("mapping") { // another one has other sources
+		var bound doc.Out
+		if m := p.Mapping(id); m != nil {
+			bound, _ = edit.Bind(m, plan.Planned(step).Before)
+		}
+		f.text, f.err = doc.Set(f.text, with(s.Path, "sources"), bound)
 	}
 	for i, t := range s.Tracks {
 		if n := len(t.Path); t.Kind.Many {

@@ -7,6 +7,7 @@ import (
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/edit"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
@@ -37,6 +38,8 @@ type stepPanel struct {
 	FlowSettings           []settingField
 	InTry                  string // what a try does about it; empty where it reaches no system
 	Manners                []flow.Manner
+	WrapIn                 string      // an each of this would mend it; empty where it would not
+	NewMapping             *newMapping // of a map step without one
 	ps                     *flow.PlannedStep
 	plan                   *flow.Plan
 	p                      *project.Project
@@ -57,6 +60,7 @@ type settingField struct {
 type matchRow struct {
 	Name, Formula, Result, About string
 	Must                         bool
+	Options                      []option // one of these in place of a formula
 }
 
 // trackField is a branch as it is edited.
@@ -120,6 +124,10 @@ func (d *flowPage) panel(p *project.Project, plan *flow.Plan) {
 	}
 	s.tracks(ps, &left, e)
 	s.Faults, s.Notes = left, notesOf(plan, ps.Step.ID)
+	_, s.WrapIn = edit.InEach(p, plan, s.ID)
+	if k.Name == "map" && ps.Mapping == nil {
+		s.NewMapping = mappingFor(p, plan, ps)
+	}
 	if ps.Mapping != nil {
 		s.MappingID = ps.Mapping.Mapping.ID
 		if d.item != nil {
@@ -307,6 +315,8 @@ func recordsIn(names []flow.Named, required bool) []option {
 // rows are the pairs of a step: of a request's fields, or with names that are written.
 func (e evaluator) rows(ps *flow.PlannedStep) (rows []matchRow, free bool) {
 	switch {
+	case ps.Mapping != nil:
+		return sourceRows(ps), false
 	case ps.Op != nil && ps.Op.Request != nil:
 		return requestRows(ps.Op.Request, ps.Step.Match, e.result), false
 	case ps.Calls != nil && ps.Calls.Input != nil:
@@ -324,6 +334,35 @@ func (e evaluator) rows(ps *flow.PlannedStep) (rows []matchRow, free bool) {
 		rows = append(rows, matchRow{Name: m.Column.Value, Formula: m.Formula.Value, Result: e.result(m.Formula.Value)})
 	}
 	return append(rows, matchRow{}), true
+}
+
+// sourceRows has a row for each source of a step's mapping, with the records in scope that it can be.
+func sourceRows(ps *flow.PlannedStep) (rows []matchRow) {
+	m := ps.Mapping
+	for i, src := range m.Mapping.From {
+		own, bound := src.Name.Value, ps.Sources[i]
+		row := matchRow{Name: own, About: "schema " + src.Schema.Value, Must: true}
+		first, known := option{"", "choose…"}, bound == own
+		if bound != own {
+			row.Formula = bound
+		}
+		for _, n := range ps.Before {
+			switch {
+			case !n.FitsSource(src, m.Sources[i]):
+			case n.Name == own:
+				first = option{"", own}
+			default:
+				row.Options = append(row.Options, option{n.Name, n.Name})
+				known = known || n.Name == bound
+			}
+		}
+		row.Options = append([]option{first}, row.Options...)
+		if !known {
+			row.Options = append(row.Options, option{bound, bound + " does not fit"})
+		}
+		rows = append(rows, row)
+	}
+	return rows
 }
 
 // freeNames are the kinds of step whose pairs have names that are written.

@@ -144,7 +144,11 @@ func (b bench) addMapping(c *gin.Context) error {
 		Frame: b.Frame(c, "bench", "New mapping"), Schemas: p.Parts(project.Schemas), MapTitle: c.PostForm("title"), To: c.PostForm("to"), Script: c.PostForm("by") == "script",
 	}
 	d.From = c.Request.PostForm["from"]
-	id, text, ft := begunMapping(p, d)
+	var sources []begunSource
+	for _, schemaID := range d.From {
+		sources = append(sources, begunSource{Name: sourceName(schemaID), Schema: schemaID})
+	}
+	id, text, ft := begunMapping(p, d.MapTitle, sources, d.To, d.Script)
 	if ft == nil {
 		err = pgx.BeginFunc(c, b.DB, func(tx pgx.Tx) error {
 			return store.AddPart(c, tx, p.ID, project.Path(project.Mappings, id), string(text), b.Person.ID)
@@ -163,23 +167,32 @@ func (b bench) addMapping(c *gin.Context) error {
 	return nil
 }
 
-// begunMapping is the part of a new mapping. Each source is named by its schema.
-func begunMapping(p *project.Project, d newMappingPage) (id string, text []byte, ft *fault.Fault) {
-	title := d.MapTitle
-	to := p.Schema(d.To)
-	if to == nil || len(d.From) == 0 {
+// begunSource is a source of a new mapping.
+type begunSource struct {
+	Name, Schema string
+	List         bool
+}
+
+// begunMapping is the part of a new mapping; without a title it is called by its first source and its target.
+func begunMapping(p *project.Project, title string, sources []begunSource, target string, script bool) (id string, text []byte, ft *fault.Fault) {
+	to := p.Schema(target)
+	if to == nil || len(sources) == 0 {
 		return "", nil, fault.New(fault.Required, "a mapping has at least one source and a target")
 	}
 	var from []doc.Out
-	for _, schemaID := range d.From {
-		s := p.Schema(schemaID)
+	for _, src := range sources {
+		s := p.Schema(src.Schema)
 		if s == nil {
-			return "", nil, fault.Expect(fault.Unknown, "a schema of the project", fault.Quote(schemaID))
+			return "", nil, fault.Expect(fault.Unknown, "a schema of the project", fault.Quote(src.Schema))
 		}
 		if title == "" {
 			title = fmt.Sprintf("%s → %s", s.Title, to.Title)
 		}
-		from = append(from, doc.Out{{Key: "name", Value: sourceName(schemaID)}, {Key: "schema", Value: schemaID}})
+		one := doc.Out{{Key: "name", Value: src.Name}, {Key: "schema", Value: src.Schema}}
+		if src.List {
+			one.Add("list", "true")
+		}
+		from = append(from, one)
 	}
 	if id = PartID(title); id == "" {
 		return "", nil, fault.New(fault.Required, "the mapping needs a title")
@@ -187,8 +200,8 @@ func begunMapping(p *project.Project, d newMappingPage) (id string, text []byte,
 	var o doc.Out
 	o.Add("mapping", title)
 	o.Add("from", from)
-	o.Add("to", d.To)
-	if d.Script {
+	o.Add("to", target)
+	if script {
 		o.Add("script", "return {};\n")
 	}
 	return id, doc.Encode(o), nil

@@ -3,6 +3,7 @@
 package edit
 
 import (
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -10,6 +11,7 @@ import (
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/project"
 )
 
 // Result is a changed part and the step that is to be chosen in it.
@@ -115,6 +117,13 @@ func Insert(f *flow.Flow, text []byte, gap flow.Gap, offer Offer) (Result, error
 			e.Value = names.name(as)
 		}
 		out = append(out, e)
+	}
+	if offer.Each != "" {
+		around := doc.Out{{Key: "step", Value: "each"}, {Key: "id", Value: names.name("each")}, {Key: "of", Value: doc.Text{Value: offer.Each}}}
+		if offer.Entry != offer.Each {
+			around.Add("as", offer.Entry)
+		}
+		out = append(around, doc.Entry{Key: "steps", Value: []doc.Out{out}})
 	}
 	text, err := doc.Insert(text, gap.Path, gap.At, out)
 	return Result{text, id}, err
@@ -345,6 +354,45 @@ func Wrap(f *flow.Flow, text []byte, r Range, kind, of string) (Result, error) {
 	}
 	text, err = doc.Wrap(text, path, index, n, around, w.inside)
 	return Result{text, id}, err
+}
+
+// InEach puts a step into an each of what is at hand, and binds the sources of its mapping there. It is done only where that
+// mends the step: the flow is compiled with it, and the step has fewer faults then and the flow no more. What the each is of
+// is empty where it would not help.
+func InEach(p *project.Project, plan *flow.Plan, step string) (r Result, of string) {
+	ps := plan.Planned(step)
+	if ps == nil || len(ps.Faults) == 0 || ps.Step.Kind == "each" || ps.Step.Kind == "read" {
+		return r, ""
+	}
+	path, index, _, err := place(plan.Flow, step)
+	if err != nil {
+		return r, ""
+	}
+	part := project.Path(project.Flows, plan.Flow.ID)
+	texts := maps.Clone(p.Texts)
+	loaded := func(text []byte) *flow.Plan {
+		texts[part] = string(text)
+		return project.Load(p.ID, texts).Flow(plan.Flow.ID)
+	}
+	of = ListAt(p, plan, flow.Gap{Path: path, At: index})
+	r, err = Wrap(plan.Flow, []byte(p.Texts[part]), Range{Step: step, Count: 1}, "each", of)
+	if of == "" || err != nil {
+		return r, ""
+	}
+	after := loaded(r.Text)
+	if now := after.Planned(step); now != nil && now.Mapping != nil {
+		if bound, fits := Bind(now.Mapping, now.Before); fits && len(bound) > 0 {
+			if r.Text, err = doc.Set(r.Text, append(now.Step.Path[:len(now.Step.Path):len(now.Step.Path)], "sources"), bound); err != nil {
+				return r, ""
+			}
+			after = loaded(r.Text)
+		}
+	}
+	if now := after.Planned(step); now == nil || len(now.Faults) >= len(ps.Faults) || len(after.Faults) > len(plan.Faults) {
+		return r, ""
+	}
+	r.Selected = step
+	return r, of
 }
 
 // Unwrap puts the steps of a step's first track in its place.

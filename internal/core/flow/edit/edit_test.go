@@ -166,3 +166,49 @@ func TestStepsBecomeAFlowOfTheirOwn(t *testing.T) {
 	_, _, err = Extract(b.p, b.plan(), b.text(), Range{"post-it", 2}, "two", "Two")
 	require.ErrorContains(t, err, "the steps read invoice and booking")
 }
+
+// TestSourcesAreBoundByWhatFits: a mapping is offered wherever records of its schemas are in scope, whatever they are called,
+// and bound to them; where they are only inside of an each, it comes with it.
+func TestSourcesAreBoundByWhatFits(t *testing.T) {
+	b := open(t, "booking-to-invoice")
+	b.texts[b.path()] = strings.ReplaceAll(strings.ReplaceAll(string(b.text()), "as: booking", "as: order"), "booking.", "order.")
+	b.texts[b.path()] = strings.Replace(b.texts[b.path()], "of: booking", "of: order", 1)
+	b.texts[b.path()] = strings.Replace(b.texts[b.path()], "        mapping: booking-to-invoice\n", "        mapping: booking-to-invoice\n        sources: {booking: order}\n", 1)
+	b.load()
+	require.Empty(t, b.plan().Faults)
+	offer, ok := Find(Offers(b.p, b.plan(), flow.Gap{Path: []any{"steps", 1, "steps"}, At: 1}), "mapping/booking-to-invoice")
+	require.True(t, ok)
+	require.Empty(t, offer.Each)
+	b.keep(Insert(b.f(), b.text(), flow.Gap{Path: []any{"steps", 1, "steps"}, At: 1}, offer))
+	require.Empty(t, b.plan().Faults, "it is bound to order")
+	require.Equal(t, []string{"order"}, b.plan().Planned("booking-to-invoice").Sources)
+
+	b.texts[b.path()] = "flow: Orders\ntrigger: {kind: records, connection: quayside, operation: list-bookings, rising: changed, with: {since: rising}}\nsteps:\n  - {step: read, id: read, as: order}\n"
+	b.load()
+	offer, ok = Find(Offers(b.p, b.plan(), flow.Gap{Path: []any{"steps"}, At: 1}), "mapping/booking-to-invoice")
+	require.True(t, ok)
+	require.Equal(t, "order", offer.Each)
+	require.Equal(t, "booking-to-invoice", b.keep(Insert(b.f(), b.text(), flow.Gap{Path: []any{"steps"}, At: 1}, offer)))
+	require.Equal(t, "read each[booking-to-invoice]", b.outline())
+	require.Empty(t, b.plan().Faults)
+}
+
+// TestAStepThatNeedsAnEachIsWrapped: only where that mends it.
+func TestAStepThatNeedsAnEachIsWrapped(t *testing.T) {
+	b := open(t, "booking-to-invoice")
+	require.Empty(t, wrapped(b, "map"), "it has no faults")
+	b.keep(Unwrap(b.f(), b.text(), "each"))
+	require.Equal(t, "read keep map posting post note", b.outline())
+	require.NotEmpty(t, b.plan().Planned("map").Faults)
+	require.Equal(t, "booking", wrapped(b, "map"))
+	b.keep(Wrap(b.f(), b.text(), Range{"keep", 5}, "each", "booking"))
+	require.Empty(t, b.plan().Faults)
+	b.texts[b.path()] = strings.Replace(string(b.text()), "mapping: booking-to-invoice", "mapping: nowhere", 1)
+	b.load()
+	require.Empty(t, wrapped(b, "map"), "another each would not help")
+}
+
+func wrapped(b *bench, step string) string {
+	_, of := InEach(b.p, b.plan(), step)
+	return of
+}

@@ -121,9 +121,7 @@ func reads(plan *flow.Plan, s *flow.Step) []string {
 		formulas(t.If.Value)
 	}
 	if ps := plan.Planned(s.ID); ps != nil && ps.Mapping != nil {
-		for _, from := range ps.Mapping.Mapping.From {
-			names = append(names, from.Name.Value)
-		}
+		names = append(names, ps.Sources...)
 	}
 	return names
 }

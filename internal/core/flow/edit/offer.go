@@ -7,6 +7,7 @@ import (
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/mapping"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
@@ -22,6 +23,8 @@ type Offer struct {
 	Group    string
 	Yields   string // what it adds, for people
 	Settings doc.Out
+	Each     string // it stands inside an each of this; empty: by itself
+	Entry    string // the name of an entry there
 }
 
 // Offers lists what fits at a gap: steps of every kind, the operations of the project's connections, mappings whose
@@ -70,33 +73,68 @@ func named(id string) string {
 	return name
 }
 
+// mappings offers those whose sources are in scope, and those whose sources would be inside an each of what is at hand:
+// these come with it.
 func (o *offering) mappings() {
+	of, entry := o.ListAt(), o.entryAt()
 	for _, part := range o.p.Parts(project.Mappings) {
 		m := o.p.Mapping(part.ID)
-		if m == nil || m.Target == nil || !o.has(m.Mapping.From[0].Name.Value, m.Sources[0], m.Mapping.From[0].List) {
+		if m == nil || m.Target == nil {
 			continue
 		}
-		fits := true
-		for i, from := range m.Mapping.From {
-			fits = fits && o.has(from.Name.Value, m.Sources[i], from.List)
+		offer := Offer{
+			Key: "mapping/" + part.ID, ID: part.ID, Kind: "map", Name: "Map to " + m.Target.Title, About: part.Title, Group: "Mappings", Yields: m.Target.Title,
+			Settings: doc.Out{{Key: "mapping", Value: part.ID}},
 		}
-		if fits {
-			o.list = append(o.list, Offer{
-				Key: "mapping/" + part.ID, ID: part.ID, Kind: "map", Name: "Map to " + m.Target.Title, About: part.Title, Group: "Mappings", Yields: m.Target.Title,
-				Settings: doc.Out{{Key: "mapping", Value: part.ID}, {Key: "as", Value: named(m.Target.ID)}},
-			})
+		bound, fits := Bind(m, o.scope)
+		if !fits && entry != nil {
+			bound, fits = Bind(m, append(o.scope[:len(o.scope):len(o.scope)], *entry))
+			offer.Each, offer.Entry = of, entry.Name
+			offer.About = "for each of " + of + ": " + part.Title
 		}
+		if !fits {
+			continue
+		}
+		if len(bound) > 0 {
+			offer.Settings.Add("sources", bound)
+		}
+		offer.Settings.Add("as", named(m.Target.ID))
+		o.list = append(o.list, offer)
 	}
 }
 
-// has says whether a name is in scope with a schema.
-func (o *offering) has(name string, sch *schema.Schema, list bool) bool {
-	for _, n := range o.scope {
-		if n.Name == name && n.List == list && n.Schema != nil && sch != nil && n.Schema.Root == sch.Root {
-			return true
+// Bind finds for each source of a mapping the name in scope that it can be: its own where that fits, or else the last that
+// does. What is given are those with another name.
+func Bind(m *mapping.Plan, scope []flow.Named) (bound doc.Out, fits bool) {
+	for i, src := range m.Mapping.From {
+		found := ""
+		for _, n := range scope {
+			if n.FitsSource(src, m.Sources[i]) && (found != src.Name.Value) {
+				found = n.Name
+			}
+		}
+		if found == "" {
+			return nil, false
+		}
+		if found != src.Name.Value {
+			bound.Add(src.Name.Value, found)
 		}
 	}
-	return false
+	return bound, true
+}
+
+// entryAt is what the steps inside an each of ListAt would see beside the scope; nil where nothing is known of it.
+func (o *offering) entryAt() *flow.Named {
+	of := o.ListAt()
+	if read := o.plan.ReadStep; read != nil && o.plan.Source != nil && of == read.Setting("as") {
+		return &flow.Named{Name: of, Schema: o.plan.Source}
+	}
+	for _, n := range o.scope {
+		if n.List && n.Name == of && n.Schema != nil {
+			return &flow.Named{Name: freshIn(o.plan.Flow).name("entry"), Schema: n.Schema}
+		}
+	}
+	return nil
 }
 
 func (o *offering) operations() {

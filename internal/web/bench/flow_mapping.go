@@ -1,0 +1,116 @@
+package bench
+
+import (
+	"net/url"
+	"slices"
+	"strconv"
+
+	"github.com/gin-gonic/gin"
+	"github.com/jackc/pgx/v5"
+
+	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/edit"
+	"hollowreed/internal/core/project"
+	"hollowreed/internal/store"
+)
+
+// newMapping is the form from which a mapping is made for a step: what is in scope there, and what comes next.
+type newMapping struct {
+	From    []scopeRecord
+	To, Why string
+	Schemas []project.Part
+}
+
+// scopeRecord is a record in scope that a mapping could read.
+type scopeRecord struct {
+	Name, Schema, Title string
+	List, Chosen        bool
+}
+
+// mappingFor proposes a mapping for a step: from what came last to what the next step asks with.
+func mappingFor(p *project.Project, plan *flow.Plan, ps *flow.PlannedStep) *newMapping {
+	d := &newMapping{Schemas: p.Parts(project.Schemas), From: recordsAt(p, ps)}
+	if n := len(d.From); n > 0 {
+		d.From[n-1].Chosen = true
+	}
+	s := ps.Step
+	list, at := edit.List(plan.Flow, s.Path[:len(s.Path)-1]), s.Path[len(s.Path)-1].(int)+1
+	if at >= len(list) {
+		return d
+	}
+	if next := plan.Planned(list[at].ID); next != nil && next.Op != nil && next.Op.Request != nil && p.Schema(next.Op.Request.ID) != nil {
+		d.To, d.Why = next.Op.Request.ID, next.Step.Name+", which comes next, is asked with it"
+	}
+	return d
+}
+
+// recordsAt are the records before a step whose schemas are parts of the project.
+func recordsAt(p *project.Project, ps *flow.PlannedStep) (list []scopeRecord) {
+	for _, n := range ps.Before {
+		if n.Name != "run" && n.Schema != nil && p.Schema(n.Schema.ID) != nil && p.Schema(n.Schema.ID).Root == n.Schema.Root {
+			list = append(list, scopeRecord{Name: n.Name, Schema: n.Schema.ID, Title: n.Schema.Title, List: n.List})
+		}
+	}
+	return list
+}
+
+// addStepMapping makes a mapping for a step and lets the step use it.
+func (b bench) addStepMapping(c *gin.Context) error {
+	p, plan, err := b.flowOf(c)
+	if err != nil {
+		return err
+	}
+	ps := plan.Planned(c.Param("step"))
+	if ps == nil || ps.Step.Kind != "map" {
+		return store.ErrNotFound
+	}
+	var sources []begunSource
+	wanted := c.PostFormArray("from")
+	for _, r := range recordsAt(p, ps) {
+		if slices.Contains(wanted, r.Name) {
+			sources = append(sources, begunSource{r.Name, r.Schema, r.List})
+		}
+	}
+	id, text, ft := begunMapping(p, freeTitle(p, sources, c.PostForm("to")), sources, c.PostForm("to"), false)
+	if ft != nil {
+		return ft.Mended("Tick what it is made from, and choose what it makes")
+	}
+	path := project.Path(project.Flows, plan.Flow.ID)
+	draft, err := store.PartDraft(c, b.DB, p.ID, path)
+	if err != nil {
+		return err
+	}
+	if strconv.FormatInt(draft.Revision, 10) != c.PostForm("revision") {
+		return store.ErrChanged
+	}
+	changed, err := doc.Set([]byte(draft.Text), with(ps.Step.Path, "mapping"), id)
+	if err != nil {
+		return err
+	}
+	err = pgx.BeginFunc(c, b.DB, func(tx pgx.Tx) error {
+		if err := store.AddPart(c, tx, p.ID, project.Path(project.Mappings, id), string(text), b.Person.ID); err != nil {
+			return err
+		}
+		return store.SavePart(c, tx, p.ID, path, string(changed), draft.Revision, b.Person.ID)
+	})
+	if err != nil {
+		return err
+	}
+	c.Redirect(303, "/bench/mappings/"+url.PathEscape(id))
+	return nil
+}
+
+// freeTitle is a title for a mapping that no other has; empty where one cannot be made.
+func freeTitle(p *project.Project, sources []begunSource, to string) string {
+	target := p.Schema(to)
+	if target == nil || len(sources) == 0 || p.Schema(sources[0].Schema) == nil {
+		return ""
+	}
+	base := p.Schema(sources[0].Schema).Title + " → " + target.Title
+	title := base
+	for i := 2; p.Texts[project.Path(project.Mappings, PartID(title))] != ""; i++ {
+		title = base + " " + strconv.Itoa(i)
+	}
+	return title
+}
