@@ -252,7 +252,7 @@ func TestFaultsLeadToTheirSteps(t *testing.T) {
 	tb.sees(".faultlist", "bill")
 	tb.click(".faultlist a")
 	tb.sees("#panel .ph", "Without an invoice")
-	tb.sees("#step-notes", "bill")
+	tb.sees("#panel", "bill")
 	tb.fill("#set-where", "isAbsent(booking.invoice)")
 	tb.sees("#faults", "✓ no faults")
 }

@@ -43,7 +43,7 @@ func TestAFilterIsChangedWithTheDataInView(t *testing.T) {
 	tb.sees("#state", "differs from release 1")
 
 	tb.fill("#set-where", "level > 450")
-	tb.sees("#step-notes", `there is no "level" here`)
+	tb.sees("#panel", `there is no "level" here`)
 	tb.sees("#faults", "1 fault")
 	tb.sees("#lanes", "48 set aside") // no record passes a faulty step
 	var focused string
@@ -51,12 +51,12 @@ func TestAFilterIsChangedWithTheDataInView(t *testing.T) {
 	require.Equal(t, "set-where", focused, "typing goes on where it was")
 
 	tb.fill("#set-where", `gauge + 1 > 2`)
-	tb.sees("#step-notes", "expected a number beside +, found text")
+	tb.sees("#panel", "expected a number beside +, found text")
 
 	tb.do(chromedp.Evaluate(`document.activeElement.blur()`, nil))
 	tb.click("[data-key=undo]")
 	tb.sees("#lanes", "")
-	tb.sees("#step-notes", `there is no "level" here`)
+	tb.sees("#panel", `there is no "level" here`)
 }
 
 func TestStepsAndRecordsAreChosenByKeys(t *testing.T) {
@@ -88,7 +88,7 @@ func TestTheKeyOfAnUpsertIsChecked(t *testing.T) {
 	tb := w.tab()
 	tb.open(flowPath + "?step=upsert")
 	tb.fill("#set-key", "gauge_code, take_at")
-	tb.sees("#step-notes", `row has no field "take_at"`)
+	tb.sees("#panel", `row has no field "take_at"`)
 	tb.fill("#set-key", "gauge_code, taken_at")
 	tb.sees("#faults", "no faults")
 }

@@ -251,7 +251,7 @@ func TestAMappingIsMadeFromTheStep(t *testing.T) {
 	}))
 	tb := w.tab()
 	tb.open("/bench/flows/orders?step=map")
-	tb.sees("#step-notes", "Choose under Sources")
+	tb.sees("#field-mapping .fault", "Choose under Sources")
 	tb.sees("#field-sources", "choose…")
 	tb.click("#wrap-it")
 	tb.sees("#faults", "no faults")
@@ -269,4 +269,40 @@ func TestAMappingIsMadeFromTheStep(t *testing.T) {
 	tb.open("/bench/flows/orders?step=map")
 	tb.sees("#faults", "fault")
 	tb.sees("#panel", "Open the mapping")
+}
+
+// TestARefusedFormStays: with all that was typed, the reason at the field that it is about, and the focus there.
+func TestARefusedFormStays(t *testing.T) {
+	w := newWorld(t)
+	tb := w.tab()
+	tb.open("/bench/flows/new")
+	tb.click("input[name=kind][value=schedule]")
+	tb.fill("input[name=title]", "Booking to invoice"+kb.Enter)
+	tb.sees(".field:has(input[name=title]) .refusal", "there is one of that title already")
+	require.Equal(t, "Booking to invoice", tb.value("input[name=title]"))
+	require.True(t, tb.focused("input[name=title]"))
+	require.True(t, tb.visible("input[name=kind][value=schedule]:checked"))
+	tb.keys(" two" + kb.Enter)
+	tb.sees("h1", "Booking to invoice two")
+}
+
+// TestANewStepShowsWhatIsNeeded: calmly, in the words of the form, and never by a line of a file.
+func TestANewStepShowsWhatIsNeeded(t *testing.T) {
+	w := newWorld(t)
+	require.NoError(t, pgx.BeginFunc(t.Context(), w.db, func(tx pgx.Tx) error {
+		return store.AddPart(t.Context(), tx, "skerry", "flows/fresh.yaml", "flow: Fresh\ntrigger: {kind: person}\nsteps:\n  - {step: keep, id: keep}\n  - {step: map, id: map}\n", "mira")
+	}))
+	tb := w.tab()
+	tb.open("/bench/flows/fresh?step=keep")
+	tb.sees("#faults", "2 still needed")
+	tb.sees("#field-where", "still needed")
+	require.False(t, tb.visible("#panel .fault"))
+	tb.do(chromedp.Evaluate(`document.querySelector("#faults").click()`, nil))
+	tb.sees(".faultlist", "Keep a record where is still needed")
+	tb.fill("#set-where", "run.lenght > 1")
+	tb.sees("#field-where .fault", "lenght")
+	tb.sees("#faults", "1 fault")
+	require.NotContains(t, w.body("/bench/flows/fresh?step=keep"), "fresh.yaml:")
+	tb.fill("#set-where", "true")
+	tb.sees("#faults", "1 still needed")
 }

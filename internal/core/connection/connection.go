@@ -145,7 +145,7 @@ func (o *Operation) setting(n doc.Node, s Setting) {
 	}
 	t := n.Text(s.Name)
 	if t.Value == "" && s.Required {
-		n.Fault(fault.Required, "%q is missing", s.Name)
+		n.Missing(s.Name)
 	}
 	o.Settings[s.Name] = t
 }

@@ -116,6 +116,9 @@ func (n Node) Fault(code fault.Code, format string, args ...any) *fault.Fault {
 	return n.doc.fault(n.at, code, format, args...)
 }
 
+// Missing notes that the node lacks a setting.
+func (n Node) Missing(setting string) { n.doc.Fault(n.at, fault.Missing(setting)) }
+
 // Doc is the document that the node belongs to.
 func (n Node) Doc() *Doc { return n.doc }
 
@@ -168,7 +171,7 @@ func (n Node) Text(key string) Text {
 func (n Node) Need(key string) Text {
 	t := n.Text(key)
 	if t.Value == "" && n.node != nil {
-		n.doc.fault(n.at, fault.Required, "%q is missing", key)
+		n.Missing(key)
 	}
 	return t
 }

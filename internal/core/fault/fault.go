@@ -54,6 +54,7 @@ type Fault struct {
 	Message  string `json:"message,omitempty"` // when expected/found do not say it all
 	Mend     string `json:"mend,omitempty"`    // what would mend it
 	Rule     Place  `json:"rule,omitzero"`     // where the schema says so
+	Setting  string `json:"setting,omitempty"` // of a part: the one that is not there yet
 }
 
 // New makes a fault from a sentence.
@@ -64,6 +65,11 @@ func New(code Code, format string, args ...any) *Fault {
 // Expect makes a fault from what was expected and what was found.
 func Expect(code Code, expected, found string) *Fault {
 	return &Fault{Code: code, Expected: expected, Found: found}
+}
+
+// Missing makes the fault of a setting that must be there and is not yet.
+func Missing(setting string) *Fault {
+	return &Fault{Code: Required, Message: strconv.Quote(setting) + " is missing", Setting: setting}
 }
 
 // At returns the fault with its place set.

@@ -249,7 +249,7 @@ func (c *compiler) steps(steps []*Step) []*PlannedStep {
 func (c *compiler) planned(s *Step, k *Kind, ended string) *PlannedStep {
 	ps := &PlannedStep{
 		Step: s, Before: append([]Named(nil), c.named...), Inside: c.cur, Scope: c.scope, plan: c.plan, kind: k,
-		caught: c.caught, nested: c.nested, parallel: c.parallel, run: pass,
+		caught: c.caught, nested: c.nested, parallel: c.parallel, run: pass, Faults: slices.Clone(s.Faults),
 	}
 	c.plan.order[s.ID] = len(c.plan.Steps)
 	c.plan.Steps = append(c.plan.Steps, ps)
@@ -267,8 +267,11 @@ func (c *compiler) planned(s *Step, k *Kind, ended string) *PlannedStep {
 	ps.policy = policyOf(s)
 	ps.run = k.compile(c, s)
 	c.undo(s)
-	if len(ps.Faults) > 0 {
+	switch faults, needs := Needs(ps.Faults); {
+	case faults > 0:
 		ps.run = ps.refuse
+	case needs > 0: // what only lacks settings yet is passed by
+		ps.run = pass
 	}
 	return ps
 }
@@ -340,6 +343,9 @@ func (c *compiler) yield(s *Step, setting string, n Named, t formula.Type) int {
 }
 
 func (c *compiler) formula(at doc.Text) *formula.Program {
+	if at.Value == "" && c.cur != nil && at == c.cur.Step.At {
+		return nil // the setting is not there: that is told already
+	}
 	prog, faults := formula.Compile(at.Value, c.scope)
 	for _, f := range faults {
 		if c.unread(at.Value) {

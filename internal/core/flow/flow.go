@@ -85,6 +85,7 @@ type Step struct {
 	Tracks   []*Track
 	Path     []any // where the step stands in the part, for edits
 	At       doc.Text
+	Faults   fault.List // of what is written of it, the steps inside it apart
 }
 
 // Track is a sequence of steps inside a step.
@@ -152,7 +153,7 @@ func Parse(id string, d *doc.Doc) *Flow {
 	f.Keeps, f.KeptFor = Keeps(n.Choice("keeps", string(KeepsAll), string(KeepsEnds), string(KeepsNothing))), n.Int("kept for", 0)
 	f.Steps = steps(n, "steps", []any{"steps"}, map[string]bool{"trigger": true})
 	if len(f.Steps) == 0 && n.Present() {
-		n.Fault(fault.Required, "the flow has no steps")
+		n.Fault(fault.Required, "the flow has no steps").Setting = "steps"
 	}
 	n.Done()
 	return f
@@ -200,7 +201,20 @@ func steps(n doc.Node, key string, path []any, seen map[string]bool) []*Step {
 // below is the path of something inside.
 func below(path []any, names ...any) []any { return append(path[:len(path):len(path)], names...) }
 
+// step reads a step; its faults are those that were found while it was read, and belong to no step inside it.
 func step(n doc.Node, path []any, seen map[string]bool) *Step {
+	before := len(n.Doc().Faults)
+	s := readStep(n, path, seen)
+	for _, f := range n.Doc().Faults[before:] {
+		if f.Place.Step == "" {
+			f.Place.Step = s.ID
+			s.Faults = append(s.Faults, f)
+		}
+	}
+	return s
+}
+
+func readStep(n doc.Node, path []any, seen map[string]bool) *Step {
 	kind := n.Need("step")
 	s := &Step{
 		ID: n.Need("id").Value, Kind: kind.Value, Name: n.Text("name").Value, Comment: n.Text("comment").Value, Off: n.Bool("off", false),
@@ -272,7 +286,7 @@ func (s *Step) setting(n doc.Node, set Setting) {
 			s.Match = append(s.Match, Match{Column: keys[i], Formula: formulas[i]})
 		}
 		if len(keys) == 0 && set.Required {
-			n.Fault(fault.Required, "%q is missing", set.Name)
+			n.Missing(set.Name)
 		}
 	case Choice:
 		n.Choice(set.Name, set.Choices...)
@@ -280,7 +294,7 @@ func (s *Step) setting(n doc.Node, set Setting) {
 	default:
 		t := n.Text(set.Name)
 		if t.Value == "" && set.Required {
-			n.Fault(fault.Required, "%q is missing", set.Name)
+			n.Missing(set.Name)
 		}
 		s.Settings[set.Name] = t
 	}

@@ -4,6 +4,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"hollowreed/internal/core/fault"
 )
 
 // Geometry of a flow's drawing, in pixels. It knows nothing of how it is drawn.
@@ -28,6 +30,7 @@ type Node struct {
 	ID, Title, Detail string
 	X, Y, W, H        int
 	Faults            int
+	Needs             int // settings that are not there yet
 	Off               bool
 	Comment           string
 	Holds             int // the steps inside it
@@ -60,7 +63,7 @@ type Span struct {
 	ID, Title, Detail string
 	X, Y, Width       int
 	Depth             int
-	Faults            int
+	Faults, Needs     int
 	Attempt, Off      bool
 }
 
@@ -278,6 +281,18 @@ func (l *layout) jointAt(width int) int {
 	return l.x + width/2
 }
 
+// Needs counts what is wrong, and apart from it the settings that are only not there yet.
+func Needs(list fault.List) (faults, needs int) {
+	for _, f := range list {
+		if f.Setting != "" {
+			needs++
+		} else {
+			faults++
+		}
+	}
+	return faults, needs
+}
+
 func (l *layout) steps(steps []*Step, path []any) {
 	for i, s := range steps {
 		l.step(s, &Gap{path, i})
@@ -292,7 +307,7 @@ func (l *layout) step(s *Step, gap *Gap) {
 	}
 	n := Node{ID: s.ID, Title: s.Name, Detail: k.Detail(s), Off: s.Off, Comment: s.Comment}
 	if ps := l.plan.Planned(s.ID); ps != nil {
-		n.Faults = len(ps.Faults)
+		n.Faults, n.Needs = Needs(ps.Faults)
 	}
 	walk(heldBy(s), func(*Step) { n.Holds++ })
 	switch {
@@ -301,7 +316,8 @@ func (l *layout) step(s *Step, gap *Gap) {
 		for _, inner := range heldBy(s) {
 			walk([]*Step{inner}, func(s *Step) {
 				if ps := l.plan.Planned(s.ID); ps != nil {
-					n.Faults += len(ps.Faults)
+					faults, needs := Needs(ps.Faults)
+					n.Faults, n.Needs = n.Faults+faults, n.Needs+needs
 				}
 			})
 		}
@@ -352,7 +368,7 @@ func (l *layout) open(id string, gap *Gap) int {
 func (l *layout) close(s *Step, n Node, start int, gap *Gap, attempt bool) {
 	l.x = max(l.x, l.trail)
 	l.joint("end-"+s.ID, spanRoom, gap)
-	l.g.Spans = append(l.g.Spans, Span{ID: s.ID, Title: n.Title, Detail: n.Detail, X: start, Width: l.x - spanRoom/2 - start, Depth: l.spans, Faults: n.Faults, Attempt: attempt, Off: s.Off})
+	l.g.Spans = append(l.g.Spans, Span{ID: s.ID, Title: n.Title, Detail: n.Detail, X: start, Width: l.x - spanRoom/2 - start, Depth: l.spans, Faults: n.Faults, Needs: n.Needs, Attempt: attempt, Off: s.Off})
 	l.spans--
 }
 

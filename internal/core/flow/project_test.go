@@ -83,6 +83,12 @@ func (l *ledger) Upsert(_ context.Context, u flow.Upsert, rows []value.Value) ([
 func run(t *testing.T, p *project.Project, plan *flow.Plan, records string, out *ledger, house func(*flow.DryHouse) flow.House) (*flow.Played, *flow.Batch, error) {
 	t.Helper()
 	require.Empty(t, plan.Faults)
+	return tried(t, p, plan, records, out, house)
+}
+
+// tried is run for a plan that may have faults.
+func tried(t *testing.T, p *project.Project, plan *flow.Plan, records string, out *ledger, house func(*flow.DryHouse) flow.House) (*flow.Played, *flow.Batch, error) {
+	t.Helper()
 	if out == nil {
 		out = &ledger{}
 	}
@@ -344,4 +350,23 @@ func TestTriggersSayWhenTheyStart(t *testing.T) {
 		}
 	}
 	require.Nil(t, flow.TriggerOf("telepathy"))
+}
+
+// TestAStepWithoutItsSettingsIsPassedBy: of every kind, with nothing but its name: it tells what is needed, and records go on.
+func TestAStepWithoutItsSettingsIsPassedBy(t *testing.T) {
+	for _, k := range flow.Kinds {
+		if k.Name == "read" {
+			continue
+		}
+		p, plan := loaded(t, levels("- {step: "+k.Name+", id: bare}"))
+		_, needs := flow.Needs(plan.Planned("bare").Faults)
+		if needs == 0 {
+			continue
+		}
+		played, _, err := tried(t, p, plan, "code,level\nLC,110\n", nil, nil)
+		require.NoError(t, err, k.Name)
+		if faults, _ := flow.Needs(plan.Faults); faults == 0 {
+			require.Equal(t, flow.Done, played.Items[0].State, k.Name)
+		}
+	}
 }

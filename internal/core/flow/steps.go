@@ -72,7 +72,7 @@ func (c *compiler) source(s *Step) *schema.Schema {
 		return c.plan.Poll.Op.Response
 	}
 	if s.Setting("schema") == "" {
-		c.fault(s.At, fault.New(fault.Required, "%q is missing", "schema"))
+		c.fault(s.At, fault.Missing("schema"))
 		return none
 	}
 	sch := c.schema(s, "schema")

@@ -84,6 +84,7 @@ type flowPage struct {
 	Release       int
 	Differs       bool
 	Faults        []faultLink
+	Needs         []faultLink // settings that are not there yet
 	Notes         []faultLink // outcomes that nothing is done about
 	Drawing       template.HTML
 	Summary       []string // the drawing as text
@@ -125,6 +126,7 @@ type flowPage struct {
 type faultLink struct {
 	*fault.Fault
 	Href, StepTitle string
+	Label           string // of the setting that is not there yet
 }
 
 func (b bench) flow(c *gin.Context) error {
@@ -271,7 +273,38 @@ func (d *flowPage) choose(p *project.Project, plan *flow.Plan) {
 
 // faults lists the flow's faults, and what is pointed out, with the steps at which they are.
 func (d *flowPage) faults(plan *flow.Plan) {
-	d.Faults, d.Notes = d.links(plan, plan.Faults), d.links(plan, plan.Notes)
+	d.Notes = d.links(plan, plan.Notes)
+	for _, l := range d.links(plan, plan.Faults) {
+		if l.Setting == "" {
+			d.Faults = append(d.Faults, l)
+		} else {
+			d.Needs = append(d.Needs, l)
+		}
+	}
+}
+
+// Told is the fault in the words of the form.
+func (l faultLink) Told() string {
+	if l.Setting == "" {
+		return l.What()
+	}
+	return l.Label + " is still needed"
+}
+
+// labelOf is the label of a setting in the form of a step, or of the trigger where there is none.
+func labelOf(plan *flow.Plan, ps *flow.PlannedStep, setting string) string {
+	var settings []flow.Setting
+	if ps != nil {
+		settings = flow.KindOf(ps.Step.Kind).Settings
+	} else if k := flow.TriggerOf(plan.Flow.Trigger.Kind); k != nil {
+		settings = k.Settings
+	}
+	for _, set := range settings {
+		if set.Name == setting {
+			return set.Label
+		}
+	}
+	return map[string]string{"if": "A condition", "steps": "A step"}[setting]
 }
 
 func (d *flowPage) links(plan *flow.Plan, faults fault.List) (list []faultLink) {
@@ -279,6 +312,9 @@ func (d *flowPage) links(plan *flow.Plan, faults fault.List) (list []faultLink) 
 		l := faultLink{Fault: f, Href: d.look.address("trigger", ""), StepTitle: "the flow"}
 		if ps := plan.Planned(f.Place.Step); ps != nil {
 			l.Href, l.StepTitle = d.look.address(ps.Step.ID, ""), ps.Step.Name
+		}
+		if f.Setting != "" {
+			l.Label = labelOf(plan, plan.Planned(f.Place.Step), f.Setting)
 		}
 		list = append(list, l)
 	}

@@ -211,6 +211,9 @@ func Passage(plan *flow.Plan, it *flow.Item, step string) (in, out []page.Row, t
 	if ps.Calls != nil && told == "" {
 		told = "A run of " + ps.Calls.Title + " begins with it, and goes on by itself."
 	}
+	if _, needs := flow.Needs(ps.Faults); needs > 0 && told == "" {
+		told = "This step is not complete yet: a try passes it by."
+	}
 	if told == "" {
 		told = "The record passes unchanged."
 	}

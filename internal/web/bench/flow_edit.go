@@ -250,7 +250,7 @@ func freshID(p *project.Project, kind, title string) (string, error) {
 		return "", fault.Expect(fault.Required, "a title", "none").In("Title")
 	}
 	if _, there := p.Texts[project.Path(kind, id)]; there {
-		return "", fault.New(fault.Setting, "there is a part of that title already").Mended("Choose another title")
+		return "", fault.New(fault.Setting, "there is one of that title already").In("Title").Mended("Choose another title")
 	}
 	return id, nil
 }

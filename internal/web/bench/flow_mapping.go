@@ -18,6 +18,7 @@ import (
 // newMapping is the form from which a mapping is made for a step: what is in scope there, and what comes next.
 type newMapping struct {
 	From    []scopeRecord
+	Each    string // the step is put into a For each of this; empty: it stands where it is
 	To, Why string
 	Schemas []project.Part
 }
@@ -30,24 +31,43 @@ type scopeRecord struct {
 
 // mappingFor proposes a mapping for a step: from what came last to what the next step asks with.
 func mappingFor(p *project.Project, plan *flow.Plan, ps *flow.PlannedStep) *newMapping {
-	d := &newMapping{Schemas: p.Parts(project.Schemas), From: recordsAt(p, ps)}
+	d := &newMapping{Schemas: p.Parts(project.Schemas)}
+	d.From, d.Each = mappable(p, plan, ps)
 	if n := len(d.From); n > 0 {
 		d.From[n-1].Chosen = true
 	}
-	s := ps.Step
-	list, at := edit.List(plan.Flow, s.Path[:len(s.Path)-1]), s.Path[len(s.Path)-1].(int)+1
-	if at >= len(list) {
+	gap := gapOf(ps.Step)
+	list := edit.List(plan.Flow, gap.Path)
+	if gap.At+1 >= len(list) {
 		return d
 	}
-	if next := plan.Planned(list[at].ID); next != nil && next.Op != nil && next.Op.Request != nil && p.Schema(next.Op.Request.ID) != nil {
+	if next := plan.Planned(list[gap.At+1].ID); next != nil && next.Op != nil && next.Op.Request != nil && p.Schema(next.Op.Request.ID) != nil {
 		d.To, d.Why = next.Op.Request.ID, next.Step.Name+", which comes next, is asked with it"
 	}
 	return d
 }
 
-// recordsAt are the records before a step whose schemas are parts of the project.
-func recordsAt(p *project.Project, ps *flow.PlannedStep) (list []scopeRecord) {
-	for _, n := range ps.Before {
+// mappable are the records that a step can map; where none is in scope, that of an each which is put around it.
+func mappable(p *project.Project, plan *flow.Plan, ps *flow.PlannedStep) (list []scopeRecord, each string) {
+	if list = recordsAt(p, ps.Before); len(list) > 0 {
+		return list, ""
+	}
+	of, entry := edit.EntryAt(p, plan, gapOf(ps.Step))
+	if entry == nil {
+		return nil, ""
+	}
+	return recordsAt(p, []flow.Named{*entry}), of
+}
+
+// gapOf is the place at which a step stands.
+func gapOf(s *flow.Step) flow.Gap {
+	n := len(s.Path) - 1
+	return flow.Gap{Path: s.Path[:n:n], At: s.Path[n].(int)}
+}
+
+// recordsAt are those records in scope whose schemas are parts of the project.
+func recordsAt(p *project.Project, before []flow.Named) (list []scopeRecord) {
+	for _, n := range before {
 		if n.Name != "run" && n.Schema != nil && p.Schema(n.Schema.ID) != nil && p.Schema(n.Schema.ID).Root == n.Schema.Root {
 			list = append(list, scopeRecord{Name: n.Name, Schema: n.Schema.ID, Title: n.Schema.Title, List: n.List})
 		}
@@ -67,7 +87,8 @@ func (b bench) addStepMapping(c *gin.Context) error {
 	}
 	var sources []begunSource
 	wanted := c.PostFormArray("from")
-	for _, r := range recordsAt(p, ps) {
+	records, each := mappable(p, plan, ps)
+	for _, r := range records {
 		if slices.Contains(wanted, r.Name) {
 			sources = append(sources, begunSource{r.Name, r.Schema, r.List})
 		}
@@ -85,6 +106,11 @@ func (b bench) addStepMapping(c *gin.Context) error {
 		return store.ErrChanged
 	}
 	changed, err := doc.Set([]byte(draft.Text), with(ps.Step.Path, "mapping"), id)
+	if err == nil && each != "" {
+		var r edit.Result
+		r, err = edit.Wrap(plan.Flow, changed, edit.Range{Step: ps.Step.ID, Count: 1}, "each", each)
+		changed = r.Text
+	}
 	if err != nil {
 		return err
 	}

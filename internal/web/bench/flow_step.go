@@ -54,6 +54,7 @@ type settingField struct {
 	Rows    []matchRow
 	Free    bool // rows whose names are written, too
 	Faults  fault.List
+	Needed  bool // it must be there, and is not yet
 }
 
 // matchRow is one pair of a name and a formula.
@@ -70,6 +71,7 @@ type trackField struct {
 	HasIf, Removable bool
 	Result           string
 	Faults           fault.List
+	Needed           bool
 	Steps            int
 }
 
@@ -98,6 +100,7 @@ func (d *flowPage) panel(p *project.Project, plan *flow.Plan) {
 	for _, set := range k.Settings {
 		f := e.field(set, ps.Step.Setting(set.Name), ps.Step.Setting("connection"))
 		f.Faults, left = take(left, ps.Step.Settings[set.Name])
+		f.Needed, left = needed(left, set.Name)
 		if set.Type == flow.Matches {
 			if ps.Step.Setting("from") == "" {
 				f.Rows, f.Free = e.rows(ps)
@@ -113,10 +116,10 @@ func (d *flowPage) panel(p *project.Project, plan *flow.Plan) {
 		if set.Type == flow.Name {
 			f.Options = recordsIn(ps.Before, set.Required)
 		}
-		if set.Type == flow.Matches && len(f.Rows) == 0 && len(f.Faults) == 0 {
+		if set.Type == flow.Matches && len(f.Rows) == 0 && len(f.Faults) == 0 && !f.Needed {
 			continue
 		}
-		if set.Rare && f.Value == set.Default && len(f.Faults) == 0 {
+		if set.Rare && f.Value == set.Default && len(f.Faults) == 0 && !f.Needed {
 			s.Rare = append(s.Rare, f)
 		} else {
 			s.Settings = append(s.Settings, f)
@@ -171,6 +174,9 @@ func (s *stepPanel) tracks(ps *flow.PlannedStep, left *fault.List, e evaluator) 
 		if f.HasIf {
 			f.Result = e.result(t.If.Value)
 			f.Faults, *left = take(*left, t.If)
+			if f.Needed = t.If.Value == ""; f.Needed {
+				_, *left = needed(*left, "if")
+			}
 		}
 		s.Tracks = append(s.Tracks, f)
 	}
@@ -188,6 +194,18 @@ func take(list fault.List, at doc.Text) (there, left fault.List) {
 	return there, left
 }
 
+// needed says whether a setting is not there yet, and gives the faults without that.
+func needed(list fault.List, setting string) (is bool, left fault.List) {
+	for _, f := range list {
+		if f.Setting == setting {
+			is = true
+		} else {
+			left = append(left, f)
+		}
+	}
+	return is, left
+}
+
 // trigger fills the panel of the trigger, and of the flow as a whole.
 func (s *stepPanel) trigger(p *project.Project, plan *flow.Plan, item *flow.Item) {
 	t := plan.Flow.Trigger
@@ -199,8 +217,14 @@ func (s *stepPanel) trigger(p *project.Project, plan *flow.Plan, item *flow.Item
 	s.Kind, s.About = k.Title, k.About
 	e := evaluator{item: item, p: p}
 	values := t.Settings()
+	for _, f := range plan.Faults {
+		if f.Place.Step == "" {
+			s.Faults = append(s.Faults, f)
+		}
+	}
 	for _, set := range k.Settings {
 		f := e.field(set, values[set.Name], values["connection"])
+		f.Needed, s.Faults = needed(s.Faults, set.Name)
 		if set.Type == flow.Matches && plan.Poll != nil {
 			f.Rows = requestRows(plan.Poll.Op.Request, t.With, nil)
 		}
@@ -216,11 +240,7 @@ func (s *stepPanel) trigger(p *project.Project, plan *flow.Plan, item *flow.Item
 		{Setting: flow.Setting{Name: "keptfor", Label: "Runs are kept for (days)", Type: flow.Number, Help: "Empty: for ever"}, Value: ifPositive(plan.Flow.KeptFor)},
 		{Setting: flow.Setting{Name: "limit", Label: "Time limit of a run (seconds)", Type: flow.Number, Help: "Empty: none"}, Value: ifPositive(plan.Flow.Limit)},
 	}
-	for _, f := range plan.Faults {
-		if f.Place.Step == "" {
-			s.Faults = append(s.Faults, f)
-		}
-	}
+	_, s.Faults = needed(s.Faults, "steps") // the drawing shows that
 	s.Notes = notesOf(plan, "")
 }
 

@@ -198,15 +198,24 @@ func (s *svg) anchor(id, class string, o FlowOptions) {
 		class, html.EscapeString(id), html.EscapeString(id), href, href, o.Target, current)
 }
 
-// span draws the title of a span above its first bar.
-func (s *svg) span(sp flow.Span, o FlowOptions) {
+// nodeClass says how a step is drawn: with faults, or with settings that are still needed.
+func nodeClass(faults, needs int, off bool) string {
 	class := "node"
-	if sp.Faults > 0 {
+	switch {
+	case faults > 0:
 		class += " bad"
+	case needs > 0:
+		class += " needs"
 	}
-	if sp.Off {
+	if off {
 		class += " off"
 	}
+	return class
+}
+
+// span draws the title of a span above its first bar.
+func (s *svg) span(sp flow.Span, o FlowOptions) {
+	class := nodeClass(sp.Faults, sp.Needs, sp.Off)
 	title, detail := cut(sp.Title, 30), cut(sp.Detail, 34)
 	if 26+7*len([]rune(title))+6*len([]rune(detail)) > sp.Width {
 		title, detail = cut(title, max(8, (sp.Width-26)/7)), ""
@@ -215,18 +224,12 @@ func (s *svg) span(sp flow.Span, o FlowOptions) {
 	s.anchor(sp.ID, class, o)
 	s.f(`<rect x="%d" y="%d" width="%d" height="22" rx="3"/>`, sp.X-3, sp.Y+6, width)
 	s.f(`<text x="%d" y="%d"><tspan font-weight="650">%s</tspan><tspan dx="8" font-size="11" class="dimmer">%s</tspan></text>`, sp.X+7, sp.Y+21, html.EscapeString(title), html.EscapeString(detail))
-	s.badge(sp.X-3+width, sp.Y+6, sp.Faults)
+	s.badge(sp.X-3+width, sp.Y+9, sp.Faults)
 	s.f(`</a>`)
 }
 
 func (s *svg) node(n flow.Node, o FlowOptions) {
-	class := "node"
-	if n.Faults > 0 {
-		class += " bad"
-	}
-	if n.Off {
-		class += " off"
-	}
+	class := nodeClass(n.Faults, n.Needs, n.Off)
 	s.anchor(n.ID, class, o)
 	if n.Comment != "" {
 		s.f(`<title>%s</title>`, html.EscapeString(n.Comment))
@@ -253,11 +256,15 @@ func (s *svg) node(n flow.Node, o FlowOptions) {
 
 // badge writes how many faults a step has.
 func (s *svg) badge(x, y, faults int) {
-	if faults == 0 {
+	word := "faults"
+	switch faults {
+	case 0:
 		return
+	case 1:
+		word = "fault"
 	}
 	s.f(`<circle cx="%d" cy="%d" r="8" fill="%s"/>`, x, y, clay)
-	s.f(`<text x="%d" y="%d" text-anchor="middle" class="badge" font-weight="700" font-size="11">%d<title> faults</title></text>`, x, y+4, faults)
+	s.f(`<text x="%d" y="%d" text-anchor="middle" class="badge" font-weight="700" font-size="11">%d<title> %s</title></text>`, x, y+4, faults, word)
 }
 
 // counted is how many records pass a link; -1 where that is not known.

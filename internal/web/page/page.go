@@ -116,12 +116,22 @@ var funcs = template.FuncMap{
 	"when":   func(t time.Time) string { return t.UTC().Format("2 Jan 15:04:05") },
 	"number": Number,
 	"bytes":  Bytes,
+	"where":  where,
 	"inc":    func(n int) int { return n + 1 },
 	"took":   Took,
 	"dict":   dict,
 	"chars":  func(s string) []string { return strings.Split(s, "") },
 	"list":   func(items ...string) []string { return items },
 	"split":  func(s string) []string { return strings.Split(s, ",") },
+}
+
+// where is the place of a fault as a page tells it: in a message, or a line of a sample. The line of a part's text is only
+// told beside that text, and on the command line.
+func where(f *fault.Fault) string {
+	if _, _, part := project.Kind(f.Place.Source); part {
+		return f.Place.Path
+	}
+	return f.Where()
 }
 
 // dict makes the data of an inner template out of names and values.
@@ -223,7 +233,7 @@ func (s *Site) Fail(c *gin.Context, err error) {
 	}
 	var f *fault.Fault
 	if errors.As(err, &f) {
-		status, what = http.StatusUnprocessableEntity, f.Error()
+		status, what = http.StatusUnprocessableEntity, told(f)
 	}
 	id := uuid.NewString()[:8]
 	s.Log.Error("request failed", "id", id, "path", c.Request.URL.Path, "error", err)
@@ -231,7 +241,15 @@ func (s *Site) Fail(c *gin.Context, err error) {
 		Frame
 		What, ID string
 		Status   int
-	}{s.Frame(c, "", "Not done"), what, id, status}
+	}{s.Frame(c, "", failureTitles[status]), what, id, status}
+	if inPlace(c) {
+		field := ""
+		if f != nil {
+			field = f.Field
+		}
+		c.JSON(http.StatusOK, gin.H{"refused": status, "what": what, "field": field, "id": id}) // to its own page it is no failure to load
+		return
+	}
 	if Partial(c) {
 		c.Header("HX-Retarget", "#problem")
 		c.Header("HX-Reswap", "innerHTML")
@@ -239,6 +257,19 @@ func (s *Site) Fail(c *gin.Context, err error) {
 		return
 	}
 	failure.send(c, status, "layout", data)
+}
+
+// failureTitles are the titles of pages that say why nothing was done.
+var failureTitles = map[int]string{
+	http.StatusNotFound: "Not found", http.StatusConflict: "Not saved", http.StatusUnprocessableEntity: "This cannot be done so", http.StatusInternalServerError: "Something went wrong",
+}
+
+// told is a fault with its place, as a page tells it.
+func told(f *fault.Fault) string {
+	if at := where(f); at != "" {
+		return at + ": " + f.What()
+	}
+	return f.What()
 }
 
 // Do wraps a handler that returns its error.
@@ -250,7 +281,22 @@ func (s *Site) Do(h func(c *gin.Context) error) gin.HandlerFunc {
 		}
 		if err != nil {
 			s.Fail(c, err)
+			return
 		}
+		leadOn(c)
+	}
+}
+
+// inPlace says whether a form was sent by the page's script, which shows a refusal beside what was typed.
+func inPlace(c *gin.Context) bool { return c.GetHeader("HR-Form") == "yes" }
+
+// leadOn tells the script of a page where a form leads: a redirection it would follow by itself, without saying so.
+func leadOn(c *gin.Context) {
+	w := c.Writer
+	if to := w.Header().Get("Location"); to != "" && inPlace(c) && !w.Written() {
+		w.Header().Del("Location")
+		w.Header().Set("HR-Location", to)
+		w.WriteHeader(http.StatusNoContent)
 	}
 }
 

@@ -309,9 +309,16 @@ func (o *offering) ListAt() string {
 
 // ListAt proposes what an each at a place is of.
 func ListAt(p *project.Project, plan *flow.Plan, gap flow.Gap) string {
+	of, _ := EntryAt(p, plan, gap)
+	return of
+}
+
+// EntryAt is what an each at a place would be of, and what the steps inside it would see beside the scope; nil where nothing
+// is known of that.
+func EntryAt(p *project.Project, plan *flow.Plan, gap flow.Gap) (of string, entry *flow.Named) {
 	o := &offering{p: p, plan: plan, top: same(gap.Path, []any{"steps"})}
 	o.scope = plan.ScopeAt(List(plan.Flow, gap.Path), gap)
-	return o.ListAt()
+	return o.ListAt(), o.entryAt()
 }
 
 // record proposes the last record in scope, and its schema.

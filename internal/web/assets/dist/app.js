@@ -282,6 +282,58 @@ function guards() {
   document.addEventListener("submit", (e) => changed.delete(e.target));
 }
 
+// A form is sent by the page itself, so that it stays with all that was typed where it is refused: the reason stands at the
+// field that it is about, or above, and the focus goes there.
+function refusals() {
+  const fieldOf = (form, name) => {
+    const wanted = name.toLowerCase(), seen = [...form.elements].filter((el) => el.checkVisibility?.() && el.matches("input:not([type=hidden]), select, textarea"));
+    return name && (seen.find((el) => el.name.toLowerCase() === wanted) ?? seen.find((el) => [...el.labels ?? []].some((l) => l.textContent.trim().toLowerCase().startsWith(wanted))));
+  };
+  const refuse = (form, { what, field: name, id }) => {
+    const told = document.createElement("div"), field = fieldOf(form, name ?? "");
+    told.className = field ? "fault refusal" : "fault refusal mx-4";
+    told.setAttribute("role", "alert");
+    told.append(what, " ");
+    told.append(Object.assign(document.createElement("span"), { className: "dim m", textContent: id ?? "" }));
+    if (field) (field.closest(".field") ?? field).append(told);
+    else document.querySelector("#problem").replaceChildren(told);
+    if (!field) scrollTo({ top: 0 });
+    (field || [...form.elements].find((el) => el.matches("input:not([type=hidden]), select, textarea") && el.checkVisibility()))?.focus();
+  };
+  const go = (to) => {
+    const url = new URL(to, location.href);
+    if (url.hash && url.pathname + url.search === location.pathname + location.search) { history.replaceState(null, "", url); location.reload(); }
+    else location.assign(url);
+  };
+  document.addEventListener("submit", async (e) => {
+    const form = e.target, button = e.submitter;
+    if (e.defaultPrevented || form.method !== "post" || form.matches("[hx-post], [data-edit], [target]") || button?.hasAttribute("hx-post")) return;
+    e.preventDefault();
+    if (form.matches(".htmx-request")) return; // it is on its way
+    for (const old of document.querySelectorAll(".refusal")) old.remove();
+    const data = new FormData(form, button), action = button?.hasAttribute("formaction") ? button.formAction : form.action;
+    form.classList.add("htmx-request");
+    let leaves = false;
+    try {
+      const answer = await fetch(action, { method: "POST", headers: { "HR-Form": "yes" }, body: form.enctype === "multipart/form-data" ? data : new URLSearchParams(data) });
+      const to = answer.headers.get("HR-Location");
+      leaves = true;
+      if (to) return go(to);
+      if (answer.headers.get("Content-Type")?.startsWith("application/json")) { leaves = false; return refuse(form, await answer.json()); }
+      const text = await answer.text();
+      history.pushState(null, "", action);
+      document.open();
+      document.write(text);
+      document.close();
+    } catch {
+      leaves = false;
+      refuse(form, { what: "The server does not answer. Nothing of what you typed is lost: send it again." });
+    } finally {
+      if (!leaves) form.classList.remove("htmx-request");
+    }
+  });
+}
+
 // A key that comes while an answer is on its way waits for it: it means the page that will be there,
 // and a link that has been drawn but not yet taken over by htmx would load a whole page.
 const moves = new Set(["/", "[", "]", "ArrowLeft", "ArrowRight", "ArrowUp", "ArrowDown"]);
@@ -805,7 +857,7 @@ function carries() {
   document.addEventListener("dragstart", (e) => { if (e.target.closest?.("[data-drag]")) e.preventDefault(); });
 }
 
-addEventListener("DOMContentLoaded", () => { document.querySelector("#show-keys")?.addEventListener("click", () => showKeys()); guards(); clicksWait(); narrow(); clips(); carries(); live(); outline(); depending(); edits(); keys(); sources(); drags(); twists(); trees(); places(); helps(); texts(); number(); folds(); ribbons(); document.fonts.ready.then(ribbons); });
+addEventListener("DOMContentLoaded", () => { document.querySelector("#show-keys")?.addEventListener("click", () => showKeys()); guards(); clicksWait(); narrow(); clips(); carries(); live(); outline(); depending(); edits(); keys(); sources(); drags(); twists(); trees(); places(); helps(); texts(); number(); folds(); ribbons(); document.fonts.ready.then(ribbons); refusals(); });
 document.addEventListener("htmx:after:swap", () => { trees(); places(); });
 document.addEventListener("htmx:after:swap", ribbons);
 document.addEventListener("htmx:after:swap", number);
