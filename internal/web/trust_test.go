@@ -306,3 +306,37 @@ func TestANewStepShowsWhatIsNeeded(t *testing.T) {
 	tb.fill("#set-where", "true")
 	tb.sees("#faults", "1 still needed")
 }
+
+// TestTheBestHitStandsFirst: the name itself, its beginning, a word of it, what is in it; then descriptions. Formulas, values
+// and functions are found, and Enter opens the first hit however fast it is pressed.
+func TestTheBestHitStandsFirst(t *testing.T) {
+	w := newWorld(t)
+	first := func(typed string) string {
+		text := regexp.MustCompile(`<a href="([^"]*)"`).FindStringSubmatch(w.body("/find?q=" + url.QueryEscape(typed)))
+		require.NotNil(t, text, typed)
+		return text[1]
+	}
+	require.Equal(t, "/bench/mappings/booking-to-invoice", first("Booking → invoice"))
+	require.Equal(t, "/bench/schemas/booking", first("booking"))
+	require.Equal(t, "/bench/connections/quayside", first("quays"))
+	require.Equal(t, "/bench/formulas?find=trim", first("trim"))
+	require.Contains(t, first("checkDigit"), "/bench/libraries/freight?function=checkDigit")
+	require.Equal(t, "/bench/flows/booking-to-invoice?step=keep", first("isAbsent(booking"))
+	require.Contains(t, w.body("/find?q=nothingofthatname"), "No results for")
+
+	tb := w.tab()
+	tb.open("/bench")
+	tb.focus("#find")
+	tb.do(chromedp.KeyEvent("quayside" + kb.Enter))
+	tb.sees("h1", "Quayside")
+
+	tb.open("/bench/flows/gauge-readings?step=find")
+	tb.do(chromedp.KeyEvent("i"))
+	tb.sees("#panel .ph", "Put a step here")
+	for typed, want := range map[string]string{"write files": "Write files", "map": "Map to Tide level", "note": "Note", "keep": "Keep only"} {
+		tb.fill("#pick", typed)
+		var offered string
+		tb.on("#offers", `return [...e.querySelectorAll(".offer")].filter((o) => !o.hidden).sort((a, b) => a.style.order - b.style.order)[0].dataset.name`, &offered)
+		require.Equal(t, want, offered, typed)
+	}
+}

@@ -16,8 +16,6 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"hollowreed/internal/core/project"
-	"hollowreed/internal/core/schema"
-	"hollowreed/internal/core/schema/edit"
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/assets"
 	"hollowreed/internal/web/bench"
@@ -109,65 +107,6 @@ func recovered(s *page.Site) gin.HandlerFunc {
 		s.Log.Error("panic", "path", c.Request.URL.Path, "error", err)
 		c.AbortWithStatus(http.StatusInternalServerError)
 	})
-}
-
-type hit struct{ Title, Kind, Href string }
-
-// find looks for parts, fields of schemas and references of runs.
-func find(c *gin.Context, s *page.Site) error {
-	q := strings.ToLower(strings.TrimSpace(c.Query("q")))
-	if q == "" {
-		foundView.Part(c, "found", nil)
-		return nil
-	}
-	p, err := s.Load(c)
-	if err != nil {
-		return err
-	}
-	hits := parts(p, q)
-	runs, err := store.Runs(c, s.DB, store.RunFilter{Project: p.ID, Reference: q, Most: 6})
-	if err != nil {
-		return err
-	}
-	for _, r := range runs {
-		hits = append(hits, hit{Title: r.Reference, Kind: "run, " + string(r.State), Href: "/traffic/runs/" + r.ID.String()})
-	}
-	foundView.Part(c, "found", map[string]any{"Hits": hits, "Query": q})
-	return nil
-}
-
-const maxHits = 12
-
-func parts(p *project.Project, q string) []hit {
-	var hits []hit
-	for _, part := range p.Parts("") {
-		href := "/bench/" + part.Kind + "/" + part.ID
-		if part.Kind == project.Connections || part.Kind == project.Samples || part.Kind == project.Cases {
-			href = "/bench/text?path=" + part.Path
-		}
-		if strings.Contains(strings.ToLower(part.Title), q) || strings.Contains(part.Path, q) {
-			hits = append(hits, hit{Title: part.Title, Kind: strings.TrimSuffix(part.Kind, "s"), Href: href})
-		}
-		if sch := p.Schema(part.ID); part.Kind == project.Schemas && sch != nil {
-			hits = append(hits, fields(sch.Root, nil, part.Title, href, q)...)
-		}
-	}
-	return hits[:min(len(hits), maxHits)]
-}
-
-// fields finds fields by name, however deep they stand.
-func fields(f *schema.Field, path edit.Path, title, href, q string) []hit {
-	var hits []hit
-	for i, c := range f.Fields {
-		at := append(path[:len(path):len(path)], i)
-		if strings.Contains(strings.ToLower(c.Name), q) {
-			hits = append(hits, hit{Title: title + " · " + c.Name, Kind: "field", Href: href + "?field=" + at.String()})
-		}
-		if hits = append(hits, fields(c, at, title, href, q)...); len(hits) > maxHits {
-			return hits
-		}
-	}
-	return hits
 }
 
 // Serve serves on an address of this machine until the context ends.

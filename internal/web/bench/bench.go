@@ -384,7 +384,7 @@ func (b bench) partRows(p *project.Project) []partRow {
 	var rows []partRow
 	for _, part := range p.Parts("") {
 		row := partRow{Part: part, UsedBy: p.UsedBy(part.Path)}
-		row.Href = partHref(part.Path)
+		row.Href = PartHref(part.Path)
 		for _, f := range p.Faults {
 			if f.Place.Source == part.Path {
 				row.Faults++

@@ -54,12 +54,12 @@ func (b bench) duplicatePart(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	c.Redirect(http.StatusSeeOther, partHref(path))
+	c.Redirect(http.StatusSeeOther, PartHref(path))
 	return nil
 }
 
-// partHref is the page of a part: its own, or that of its text.
-func partHref(path string) string {
+// PartHref is the page of a part: its own, or that of its text.
+func PartHref(path string) string {
 	kind, id, _ := project.Kind(path)
 	switch kind {
 	case project.Flows, project.Mappings, project.Schemas, project.Tables, project.Connections, project.Libraries:

@@ -23,6 +23,7 @@ type Offer struct {
 	Group    string
 	Yields   string // what it adds, for people
 	Settings doc.Out
+	Fits     bool   // what is in scope is just what it takes
 	Each     string // it stands inside an each of this; empty: by itself
 	Entry    string // the name of an entry there
 }
@@ -87,6 +88,7 @@ func (o *offering) mappings() {
 			Settings: doc.Out{{Key: "mapping", Value: part.ID}},
 		}
 		bound, fits := Bind(m, o.scope)
+		offer.Fits = fits
 		if !fits && entry != nil {
 			bound, fits = Bind(m, append(o.scope[:len(o.scope):len(o.scope)], *entry))
 			offer.Each, offer.Entry = of, entry.Name
@@ -162,7 +164,9 @@ func (o *offering) operation(conn *connection.Connection, op *connection.Operati
 		}
 	}
 	if op.Request != nil {
-		of.Settings = append(of.Settings, o.filled(op.Request)...)
+		filled := o.filled(op.Request)
+		of.Fits = filled[0].Key == "from"
+		of.Settings = append(of.Settings, filled...)
 	}
 	if op.Response != nil {
 		of.Settings.Add("as", named(op.Response.ID))

@@ -204,7 +204,7 @@ function outline() {
     }
     if (!rest.length) return;
     if (once) {
-      const offer = document.querySelector(`${field.dataset.narrow} .offer:not([hidden])`);
+      const offer = firstOffer(document.querySelector(field.dataset.narrow));
       if (offer) field.form.requestSubmit(offer);
       return;
     }
@@ -394,7 +394,7 @@ function pressed(e) {
   if (typing(e.target)) {
     if (e.key === "Escape") closeTopmost();
     if (e.key === "ArrowDown" && e.target.id === "find") { document.querySelector("#found a")?.focus(); e.preventDefault(); }
-    if (e.key === "Enter" && e.target.id === "find" && press("#found a")) e.preventDefault();
+    if (e.key === "Enter" && e.target.id === "find") { openFirst(e.target); e.preventDefault(); }
     return;
   }
   if ((e.ctrlKey || e.metaKey) && e.key.toLowerCase() === "z" && press(e.shiftKey ? "[data-key=redo]" : "[data-key=undo]")) return e.preventDefault();
@@ -410,6 +410,19 @@ function pressed(e) {
   if (button) { button.matches("input, textarea") ? setTimeout(() => button.select()) : button.click(); return e.preventDefault(); }
   if (e.key === "/") { document.querySelector("#find").focus(); return e.preventDefault(); }
   arrows(e);
+}
+
+// openFirst opens the first thing that was found, as soon as what was typed has been looked for.
+function openFirst(field) {
+  const typed = field.value.trim(), fresh = () => document.querySelector("#found [data-found]")?.dataset.found === typed;
+  if (!typed || fresh()) { press("#found a"); return; }
+  const open = () => {
+    if (!fresh()) return;
+    document.removeEventListener("htmx:after:swap", open);
+    press("#found a");
+  };
+  document.addEventListener("htmx:after:swap", open);
+  field.addEventListener("input", () => document.removeEventListener("htmx:after:swap", open), { once: true });
 }
 
 // A box with data-all ticks all boxes that it names; a select with data-submit sends its form when something is chosen.
@@ -761,15 +774,34 @@ function places() {
 }
 document.addEventListener("scroll", (e) => { if (e.target.matches?.("[data-tree]") && e.target.isConnected) scrolled.set(e.target.id, { tree: e.target, top: e.target.scrollTop }); }, true);
 
-// A list of buttons is narrowed by what is typed above it; Enter takes the first that is left, and the arrow keys
-// go through them.
+// rank says how well a name with a description goes with what is typed, the best first, as the server ranks: the name, its
+// beginning, the beginning of a word of it, what is in it, what is in its description. It is -1 where it does not.
+function rank(typed, name, about) {
+  const words = typed.split(/\s+/).filter(Boolean), lower = name.toLowerCase();
+  const begins = (text, word) => text.toLowerCase().split(/[^\p{L}\p{N}]+/u).some((w) => w.startsWith(word));
+  if (lower === typed) return 0;
+  if (lower.startsWith(typed)) return 1;
+  if (words.every((w) => begins(name, w))) return 2;
+  if (words.every((w) => lower.includes(w))) return 3;
+  return words.every((w) => lower.includes(w) || begins(about, w)) ? 4 : -1;
+}
+
+const visible = (list) => [...list.querySelectorAll(".offer")].filter((o) => !o.hidden).sort((a, b) => Number(a.style.order) - Number(b.style.order));
+const firstOffer = (list) => visible(list)[0];
+
+// A list of buttons is narrowed by what is typed above it, the best first; Enter takes that, and the arrow keys go through
+// them.
 function narrow() {
-  const visible = (list) => [...list.querySelectorAll(".offer")].filter((o) => !o.hidden);
   document.addEventListener("input", (e) => {
     const list = e.target.dataset?.narrow && document.querySelector(e.target.dataset.narrow);
     if (!list) return;
-    const words = e.target.value.toLowerCase().split(/\s+/).filter(Boolean);
-    for (const o of list.querySelectorAll(".offer")) o.hidden = !words.every((w) => o.dataset.text.toLowerCase().includes(w));
+    const typed = e.target.value.trim().toLowerCase();
+    list.classList.toggle("ranked", typed !== "");
+    [...list.querySelectorAll(".offer")].forEach((o, i) => {
+      const at = typed ? rank(typed, o.dataset.name, o.dataset.text) : 0;
+      o.hidden = at < 0;
+      o.style.order = ("fits" in o.dataset && at < 3 ? 0 : at + 1) * 1000 + i; // what fits what is in scope comes before all
+    });
     for (const g of list.querySelectorAll("[data-group]")) g.hidden = !g.querySelector(".offer:not([hidden])");
   });
   document.addEventListener("keydown", (e) => {
@@ -778,19 +810,17 @@ function narrow() {
     const list = field ? document.querySelector(field.dataset.narrow) : offer.closest(".offers");
     const all = visible(list), step = { ArrowDown: 1, ArrowUp: -1 }[e.key];
     if (e.key === "Escape") { closeTopmost(); e.preventDefault(); e.stopImmediatePropagation(); return; }
+    if (e.key === "Enter" && field) {
+      if (all.length) field.form.requestSubmit(all[0]);
+      e.preventDefault();
+      e.stopImmediatePropagation();
+      return;
+    }
     if (!step) return;
     const at = offer ? all.indexOf(offer) + step : 0;
     (all[at] ?? document.querySelector(`[data-narrow="#${list.id}"]`))?.focus();
     e.preventDefault();
     e.stopImmediatePropagation();
-  }, true);
-  document.addEventListener("submit", (e) => { // Enter means the first button that is left
-    const field = e.target.querySelector?.("[data-narrow]");
-    if (!field || !e.submitter?.hidden) return;
-    e.preventDefault();
-    e.stopImmediatePropagation();
-    const first = visible(document.querySelector(field.dataset.narrow))[0];
-    if (first) setTimeout(() => e.target.requestSubmit(first)); // not within the submission that was stopped
   }, true);
   document.addEventListener("htmx:after:swap", () => document.querySelector("#panel [data-narrow]")?.focus());
 }
