@@ -98,8 +98,16 @@ func (f *flags) log(w io.Writer) *slog.Logger {
 	return slog.New(slog.NewTextHandler(w, o))
 }
 
+// address is where the pages are served; empty for a worker, which serves none.
+func (f *flags) address() string {
+	if f.listen == "" {
+		return ""
+	}
+	return "http://" + f.listen
+}
+
 func (f *flags) engine(db *pgxpool.Pool, outside *connector.Pool, log *slog.Logger) (*engine.Engine, error) {
-	return engine.New(db, outside, engine.Options{Batch: f.batch, Beat: f.beat, Silence: f.silence, Rest: f.rest, Log: log, Project: f.project, Env: f.env, Traces: tracesWanted(), Figures: time.Duration(f.figures) * 24 * time.Hour})
+	return engine.New(db, outside, engine.Options{Batch: f.batch, Beat: f.beat, Silence: f.silence, Rest: f.rest, Log: log, Project: f.project, Env: f.env, Site: f.address(), Traces: tracesWanted(), Figures: time.Duration(f.figures) * 24 * time.Hour})
 }
 
 // untilStopped is a context that ends with Ctrl-C or a polite request to stop.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -92,8 +93,8 @@ func (e *Engine) watch(ctx context.Context) error {
 	return errors.Join(errs...)
 }
 
-// watchOne compares what is the matter now with what was told: what is new is raised, what lasts is told again after a
-// while, what is over is told as such. Telling is a run of the alert's flow, recorded with what it tells.
+// watchOne compares what is the matter now with what was told: what is new is raised, what comes again or lasts is told again
+// in the alert's rhythm, what is over is told as such. Telling is a run of the alert's flow, recorded with what it tells.
 func (e *Engine) watchOne(ctx context.Context, tx pgx.Tx, a *alert.Alert) error {
 	if ok, err := store.TryLock(ctx, tx, "alert "+e.opt.Project+" "+a.ID); err != nil || !ok {
 		return err
@@ -107,33 +108,85 @@ func (e *Engine) watchOne(ctx context.Context, tx pgx.Tx, a *alert.Alert) error 
 	if err != nil {
 		return err
 	}
+	if a.When == alert.Fails {
+		if now, err = e.waiting(ctx, tx, open, now); err != nil {
+			return err
+		}
+	}
 	for _, m := range now {
 		i := slices.IndexFunc(open, func(was store.Alarm) bool { return was.Cause == m.Cause })
 		if i < 0 {
-			if err := e.raise(ctx, tx, a, m); err != nil {
-				return err
-			}
-			continue
+			err = e.raise(ctx, tx, a, m)
+		} else {
+			err = e.repeat(ctx, tx, a, open[i], m)
 		}
-		if was := open[i]; a.Reminder > 0 && e.now().Sub(was.ToldAt) >= time.Duration(a.Reminder)*time.Second {
-			run, err := e.tell(ctx, tx, a, alert.Telling{State: "reminder", Text: m.Text, Cause: m.Cause, Flow: m.Flow, Connection: m.Connection, Since: was.Since, Told: was.Told + 1})
-			if err != nil {
-				return err
-			}
-			if err := store.Remind(ctx, tx, was.ID, m.Text, run); err != nil {
-				return err
-			}
+		if err != nil {
+			return err
 		}
 	}
 	return e.clear(ctx, tx, a, open, now)
 }
 
+// waiting adds what was told and still waits for somebody, however long ago it came: it is over only when nothing does. Of
+// what was told, all that waits is counted, and not only what came lately.
+func (e *Engine) waiting(ctx context.Context, tx pgx.Tx, open []store.Alarm, now []store.Matter) ([]store.Matter, error) {
+	for _, was := range open {
+		flow, _, _ := strings.Cut(was.Cause, ": ")
+		m, err := store.StillFailed(ctx, tx, e.opt.Project, was.Cause, flow)
+		if err != nil {
+			return nil, err
+		}
+		i := slices.IndexFunc(now, func(m store.Matter) bool { return m.Cause == was.Cause })
+		switch {
+		case m == nil:
+		case i >= 0:
+			now[i] = *m
+		default:
+			now = append(now, *m)
+		}
+	}
+	return now, nil
+}
+
 func (e *Engine) raise(ctx context.Context, tx pgx.Tx, a *alert.Alert, m store.Matter) error {
-	run, err := e.tell(ctx, tx, a, alert.Telling{State: "raised", Text: m.Text, Cause: m.Cause, Flow: m.Flow, Connection: m.Connection, Since: m.Since, Told: 1})
+	run, err := e.tell(ctx, tx, a, e.telling("raised", m, m.Since, 1))
 	if err != nil {
 		return err
 	}
 	return store.Raise(ctx, tx, e.opt.Project, a.ID, m, run)
+}
+
+// repeat tells again what has come again, or lasts; else it is only counted.
+func (e *Engine) repeat(ctx context.Context, tx pgx.Tx, a *alert.Alert, was store.Alarm, m store.Matter) error {
+	state := ""
+	switch now := e.now(); {
+	case a.Again(m.Newest, was.Newest, was.ToldAt, now):
+		state = "again"
+	case a.Reminder > 0 && now.Sub(was.ToldAt) >= time.Duration(a.Reminder)*time.Second:
+		state = "reminder"
+	case m.Count != was.Count:
+		return store.Recount(ctx, tx, was.ID, m)
+	default:
+		return nil
+	}
+	run, err := e.tell(ctx, tx, a, e.telling(state, m, was.Since, was.Told+1))
+	if err != nil {
+		return err
+	}
+	return store.Remind(ctx, tx, was.ID, m, run)
+}
+
+// telling is what is told of a matter.
+func (e *Engine) telling(state string, m store.Matter, since time.Time, told int) alert.Telling {
+	t := alert.Telling{State: state, Text: m.Text, Cause: m.Cause, Flow: m.Flow, Connection: m.Connection, Since: since, Told: told, Count: m.Count, Reference: m.Reference}
+	if m.Run != nil {
+		t.Run = m.Run.String()
+		t.Address = e.opt.Site + "/traffic/runs/" + t.Run
+	}
+	if m.Fault != nil {
+		t.Value = m.Fault.Found
+	}
+	return t
 }
 
 // clear tells what is over.
@@ -142,7 +195,8 @@ func (e *Engine) clear(ctx context.Context, tx pgx.Tx, a *alert.Alert, open []st
 		if slices.ContainsFunc(now, func(m store.Matter) bool { return m.Cause == was.Cause }) {
 			continue
 		}
-		run, err := e.tell(ctx, tx, a, alert.Telling{State: "cleared", Text: "over: " + was.Text, Cause: was.Cause, Since: was.Since, Told: was.Told + 1})
+		t := alert.Telling{State: "cleared", Text: "over: " + was.Text, Cause: was.Cause, Since: was.Since, Told: was.Told + 1, Count: was.Count}
+		run, err := e.tell(ctx, tx, a, t)
 		if err != nil {
 			return err
 		}

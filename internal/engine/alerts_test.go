@@ -38,6 +38,9 @@ steps:
   - {step: note, id: n, text: 'trouble.state + ": " + trouble.text'}
 `
 
+// missing is the fault of a reading of a station that the ledger does not know.
+func missing(code string) string { return "Find station: expected a row of station, found no row of station with gauge_code \"" + code + "\"" }
+
 // TestAlertsAreToldOncePerCause: when a flow has failed often enough for one cause, again after a while, and when it is over;
 // of several workers one tells it.
 func TestAlertsAreToldOncePerCause(t *testing.T) {
@@ -58,13 +61,18 @@ func TestAlertsAreToldOncePerCause(t *testing.T) {
 	require.Empty(t, w.told(), "once is not often enough")
 	w.drop("two.tide", file(reading("XX77", 1, 4125, "R")))
 	w.ended("two.tide")
-	require.Equal(t, []string{"raised: 2 times: expected a row of station (gauge-readings)"}, w.tells(1))
+	require.Equal(t, []string{`raised: 2 times: ` + missing("XX77") + `, in two.tide (gauge-readings)`}, w.tells(1))
 	w.drop("three.tide", file(reading("XX55", 1, 4125, "R")))
 	w.ended("three.tide")
+	until(t, "the third to be counted", func() (int, bool) {
+		open, err := store.OpenAlarms(t.Context(), w.db, "skerry", "twice")
+		require.NoError(t, err)
+		return open[0].Count, open[0].Count == 3
+	})
 
 	_, err := w.db.Exec(t.Context(), "update set_aside set state = 'let go'")
 	require.NoError(t, err)
-	require.Equal(t, "cleared: over: 2 times: expected a row of station (gauge-readings)", w.tells(2)[1], "the third was not told")
+	require.Equal(t, `cleared: over: 3 times: ` + missing("XX55") + `, in three.tide (gauge-readings)`, w.tells(2)[1], "the third was counted, and not told")
 	alarms, err := store.Alarms(t.Context(), w.db, "skerry", 10)
 	require.NoError(t, err)
 	require.Len(t, alarms, 1)
@@ -94,4 +102,38 @@ func TestAlertsOfAbsenceBacklogAndLongRuns(t *testing.T) {
 	w.begin("resting", card("A2", "Bo"))
 	w.add("telling", map[string]string{"alerts/b.yaml": "alert: Backlog\nwhen: a backlog grows\nflow: resting\ntimes: 1\nreminder: 0\nruns: telling\n"})
 	require.Contains(t, w.tells(n+1), "raised: 2 runs wait")
+}
+
+// TestWhatComesAgainIsToldInTheRhythm: each time, or at most so often; and it is over only when nothing of it waits any more.
+func TestWhatComesAgainIsToldInTheRhythm(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	for _, path := range []string{"alerts/no-readings.yaml", "alerts/systems-down.yaml", "alerts/trouble.yaml"} {
+		w.change(path, "runs: trouble-to-the-board\n", "runs: trouble-to-the-board\noff: true\n")
+	}
+	w.start(Options{Project: "skerry", Env: "Workbench", Site: "http://127.0.0.1:1", Alerts: 50 * time.Millisecond, Health: time.Hour})
+	w.change("schemas/trouble.yaml", "  - {name: since, type: timestamp}\n", "  - {name: since, type: timestamp}\n  - {name: value, type: text, occurs: 0..1}\n  - {name: reference, type: text, occurs: 0..1}\n  - {name: address, type: text, occurs: 0..1}\n  - {name: count, type: integer}\n")
+	w.add("telling", map[string]string{"flows/telling.yaml": "\nflow: Telling\ntrigger: {kind: person, input: trouble, as: trouble}\nsteps:\n" +
+		`  - {step: note, id: n, text: 'trouble.state + " " + text(trouble.count) + " " + (trouble.value ?? "") + " " + (trouble.reference ?? "") + " " + (trouble.address ?? "")'}` + "\n"})
+	w.add("telling", map[string]string{"alerts/each.yaml": "alert: Each\nwhen: a flow fails\nflow: gauge-readings\nwithin: 2\nreminder: 0\ntells: each\nruns: telling\n"})
+	w.drop("one.tide", file(reading("XX99", 1, 4125, "R")))
+	w.ended("one.tide")
+	require.Regexp(t, `^raised 1 no row of station with gauge_code "XX99" one.tide http://127.0.0.1:1/traffic/runs/[0-9a-f-]{36}$`, w.tells(1)[0])
+	w.drop("two.tide", file(reading("XX77", 1, 4125, "R")))
+	w.ended("two.tide")
+	require.Regexp(t, `^again 2 no row of station with gauge_code "XX77" two.tide http`, w.tells(2)[1])
+
+	looked := until(t, "the window to be over", func() (time.Time, bool) {
+		var newest time.Time
+		err := w.db.QueryRow(t.Context(), "select max(ended_at) from run where flow = 'gauge-readings'").Scan(&newest)
+		require.NoError(t, err)
+		return newest, time.Since(newest) > 3*time.Second
+	})
+	open, err := store.OpenAlarms(t.Context(), w.db, "skerry", "each")
+	require.NoError(t, err)
+	require.Len(t, open, 1, "both records wait still, though they came before %s", looked)
+	require.Len(t, w.told(), 2)
+	_, err = w.db.Exec(t.Context(), "update set_aside set state = 'let go'")
+	require.NoError(t, err)
+	require.Equal(t, "cleared 2", w.tells(3)[2][:9])
 }

@@ -60,6 +60,7 @@ type Options struct {
 	Health  time.Duration // between two looks whether a connection answers: 15 s
 	Project string        // whose connections are looked at; none when it is empty
 	Env     string        // the environment in which runs are
+	Site    string        // where its pages are, as http://127.0.0.1:8420, for messages that lead there
 	Log     *slog.Logger
 }
 

@@ -2,10 +2,14 @@ package store
 
 import (
 	"context"
+	"fmt"
+	"strconv"
 	"time"
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
+
+	"hollowreed/internal/core/fault"
 )
 
 // Matter is something that is the matter now, as alerts look for it.
@@ -14,27 +18,69 @@ type Matter struct {
 	Text             string
 	Flow, Connection string
 	Since            time.Time
+	Count            int          // how often it has come
+	Newest           time.Time    // when it came last; zero for what lasts
+	Fault            *fault.Fault // of the newest, where something has failed
+	Run              *uuid.UUID   // the newest
+	Reference        string       // of that run
 }
 
 // maxMatters bounds what one look at an alert finds.
 const maxMatters = 50
 
+// matters are those without runs that have failed.
 func matters(rows pgx.Rows) ([]Matter, error) {
-	return pgx.CollectRows(rows, pgx.RowToStructByPos[Matter])
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (m Matter, err error) {
+		m.Count = 1
+		return m, row.Scan(&m.Cause, &m.Text, &m.Flow, &m.Connection, &m.Since)
+	})
+}
+
+// failures lists what flows have failed for and waits for somebody, with the newest of each cause. The conditions on runs and
+// on records, and what follows the grouping, are put in.
+const failures = `select cause, flow, n, began, newest, fault, run, reference from (
+		select flow || ': ' || text as cause, flow, count(*) as n, min(at) as began, max(at) as newest, (array_agg(fault order by at desc))[1] as fault,
+			(array_agg(run order by at desc))[1] as run, (array_agg(reference order by at desc))[1] as reference from (
+			select flow, fault_cause(fault) as text, coalesce(ended_at, created_at) as at, fault, id as run, reference from run
+			where project = $1 and state in ('set aside', 'stopped') and handled = '' and fault is not null and coalesce(fault->>'code', '') <> 'cancelled' and %s
+			union all
+			select r.flow, fault_cause(a.faults->0), coalesce(r.ended_at, r.created_at), a.faults->0, r.id, r.reference from set_aside a join run r on r.id = a.run
+			where r.project = $1 and a.state = 'open' and %s) x
+		where ($2 = '' or flow = $2) and flow <> $3 group by flow, text) y %s`
+
+func failed(rows pgx.Rows) ([]Matter, error) {
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (m Matter, err error) {
+		if err := row.Scan(&m.Cause, &m.Flow, &m.Count, &m.Since, &m.Newest, &m.Fault, &m.Run, &m.Reference); err != nil {
+			return m, err
+		}
+		times := strconv.Itoa(m.Count) + " times"
+		if m.Count == 1 {
+			times = "1 time"
+		}
+		what := *m.Fault
+		what.Mend = "" // how it is mended is told where it is
+		m.Text = times + ": " + what.What() + ", in " + m.Reference + " (" + m.Flow + ")"
+		return m, nil
+	})
 }
 
 // Failing lists causes for which a flow, or any when it is empty, has failed at least so many times since a time. Runs of
 // the flow that is told of it do not count: they would tell of themselves.
 func Failing(ctx context.Context, db DB, project, flow, except string, since time.Time, times int) ([]Matter, error) {
-	rows, _ := db.Query(ctx, `select flow || ': ' || text, n || case n when 1 then ' time: ' else ' times: ' end || text || ' (' || flow || ')', flow, '', began from (
-			select flow, text, count(*) as n, min(at) as began from (
-				select flow, fault_cause(fault) as text, coalesce(ended_at, created_at) as at from run
-				where project = $1 and state in ('set aside', 'stopped') and fault is not null and coalesce(fault->>'code', '') <> 'cancelled' and ended_at >= $4
-				union all
-				select r.flow, fault_cause(a.faults->0), coalesce(r.ended_at, r.created_at) from set_aside a join run r on r.id = a.run
-				where r.project = $1 and a.state = 'open' and coalesce(r.ended_at, now()) >= $4 and r.created_at >= $4 - interval '7 days') x
-			where ($2 = '' or flow = $2) and flow <> $3 group by flow, text having count(*) >= $5) y order by n desc limit $6`, project, flow, except, since, times, maxMatters)
-	return matters(rows)
+	rows, _ := db.Query(ctx, fmt.Sprintf(failures, "ended_at >= $4", "coalesce(r.ended_at, now()) >= $4 and r.created_at >= $4 - interval '7 days'", "where n >= $5 order by n desc limit $6"),
+		project, flow, except, since, times, maxMatters)
+	return failed(rows)
+}
+
+// StillFailed is a cause as Failing lists it, however long ago it came, while anything of it waits for somebody; nil where
+// nothing does.
+func StillFailed(ctx context.Context, db DB, project, cause, flow string) (*Matter, error) {
+	rows, _ := db.Query(ctx, fmt.Sprintf(failures, "flow = $2", "r.flow = $2", "where cause = $4"), project, flow, "", cause)
+	list, err := failed(rows)
+	if err != nil || len(list) == 0 {
+		return nil, err
+	}
+	return &list[0], nil
 }
 
 // Missing says whether no run of a flow has begun since a time, and it was released before that.
@@ -77,9 +123,11 @@ type Alarm struct {
 	Text      string
 	Run       *uuid.UUID // the last one that told it
 	ClearedAt *time.Time
+	Count     int       // how often it has come
+	Newest    time.Time // the last of those that were told
 }
 
-const alarmColumns = "id, alert, cause, since, told_at, told, text, run, cleared_at"
+const alarmColumns = "id, alert, cause, since, told_at, told, text, run, cleared_at, count, newest"
 
 // OpenAlarms lists what an alert has told and is not over.
 func OpenAlarms(ctx context.Context, db DB, project, alert string) ([]Alarm, error) {
@@ -95,13 +143,20 @@ func Alarms(ctx context.Context, db DB, project string, most int) ([]Alarm, erro
 
 // Raise keeps that a matter was told for the first time.
 func Raise(ctx context.Context, db DB, project, alert string, m Matter, run uuid.UUID) error {
-	_, err := db.Exec(ctx, "insert into alarm (project, alert, cause, since, text, run) values ($1, $2, $3, $4, $5, $6)", project, alert, m.Cause, m.Since, m.Text, run)
+	_, err := db.Exec(ctx, "insert into alarm (project, alert, cause, since, text, run, count, newest) values ($1, $2, $3, $4, $5, $6, $7, $8)",
+		project, alert, m.Cause, m.Since, m.Text, run, m.Count, m.Newest)
 	return err
 }
 
 // Remind keeps that a matter was told again.
-func Remind(ctx context.Context, db DB, id int64, text string, run uuid.UUID) error {
-	_, err := db.Exec(ctx, "update alarm set told = told + 1, told_at = now(), text = $2, run = $3 where id = $1", id, text, run)
+func Remind(ctx context.Context, db DB, id int64, m Matter, run uuid.UUID) error {
+	_, err := db.Exec(ctx, "update alarm set told = told + 1, told_at = now(), text = $2, run = $3, count = $4, newest = $5 where id = $1", id, m.Text, run, m.Count, m.Newest)
+	return err
+}
+
+// Recount keeps how often a matter has come by now, without its being told.
+func Recount(ctx context.Context, db DB, id int64, m Matter) error {
+	_, err := db.Exec(ctx, "update alarm set text = $2, count = $3 where id = $1", id, m.Text, m.Count)
 	return err
 }
 

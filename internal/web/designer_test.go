@@ -71,7 +71,7 @@ func TestBookingsBecomeInvoicesByKeyboardAlone(t *testing.T) {
 	tb.tabTo("#make-flow")
 	tb.keys(kb.Enter)
 	tb.sees("h1", "Bills of bookings")
-	tb.sees("#faults", "fault")
+	tb.sees("#faults", "still needed")
 	tb.chosen("#set-connection", "Quay")
 	tb.sees("#set-operation", "List bookings")
 	tb.chosen("#set-operation", "List")

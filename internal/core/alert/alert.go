@@ -26,6 +26,19 @@ const (
 	Long    When = "a run takes long"
 )
 
+// Rhythm is when a cause that comes again, while it is told already, is told again.
+type Rhythm string
+
+// The rhythms.
+const (
+	Once    Rhythm = "once a cause"
+	AtMost  Rhythm = "at most every"
+	EachOne Rhythm = "each"
+)
+
+// Rhythms in the order in which they are offered.
+var Rhythms = []Rhythm{Once, AtMost, EachOne}
+
 // Kind describes what an alert can look for, for who sets one.
 type Kind struct {
 	When   When
@@ -66,7 +79,9 @@ type Alert struct {
 	By         doc.Text
 	Zone       doc.Text
 	Runs       doc.Text // the flow that is run
-	Reminder   int      // seconds after which it is told again; 0: never
+	Reminder   int      // seconds after which it is told again while it lasts; 0: never
+	Tells      Rhythm   // what comes again
+	Every      int      // seconds, of at most every
 	Off        bool
 	At         doc.Text
 	by         time.Duration // since midnight
@@ -83,6 +98,11 @@ func Parse(id string, d *doc.Doc) *Alert {
 	a := &Alert{ID: id, Title: n.Need("alert").Value, When: When(n.Choice("when", names...)), At: n.At(), zone: time.UTC}
 	a.Flow, a.Connection, a.Runs = n.Text("flow"), n.Text("connection"), n.Need("runs")
 	a.Times, a.Within, a.Reminder = max(0, n.Int("times", 1)), max(0, n.Int("within", 600)), max(0, n.Int("reminder", 3600))
+	rhythms := make([]string, len(Rhythms))
+	for i, r := range Rhythms {
+		rhythms[i] = string(r)
+	}
+	a.Tells, a.Every = Rhythm(n.Choice("tells", rhythms...)), max(0, n.Int("every", 900))
 	a.By, a.Zone, a.Off = n.Text("by"), n.Text("zone"), n.Bool("off", false)
 	if k := KindOf(a.When); k != nil && k.Must && a.Flow.Value == "" {
 		n.Fault(fault.Required, "%q is missing: of which flow nothing arrives", "flow")
@@ -117,7 +137,23 @@ func (a *Alert) Since(now time.Time) (since time.Time, ok bool) {
 	return by.Add(-within), !now.Before(by)
 }
 
-// Message is the shape of what an alert tells. state is raised, reminder or cleared.
+// Again says whether a cause that came again at a time is told, where the newest that was told came at another, and the last
+// telling was at a third.
+func (a *Alert) Again(came, newest, toldAt, now time.Time) bool {
+	if !came.After(newest) {
+		return false
+	}
+	switch a.Tells {
+	case EachOne:
+		return true
+	case AtMost:
+		return now.Sub(toldAt) >= time.Duration(a.Every)*time.Second
+	}
+	return false
+}
+
+// Message is the shape of what an alert tells. state is raised, again (what is told came again), reminder (it lasts) or
+// cleared. value, reference, run and address are those of the newest run that failed.
 var Message = schema.Record("alert",
 	schema.Scalar("title", value.Text),
 	schema.Scalar("state", value.Text),
@@ -126,7 +162,12 @@ var Message = schema.Record("alert",
 	schema.Scalar("flow", value.Text).Optional(),
 	schema.Scalar("connection", value.Text).Optional(),
 	schema.Scalar("since", value.Timestamp),
-	schema.Scalar("told", value.Integer), // how often, this time included
+	schema.Scalar("told", value.Integer),  // how often, this time included
+	schema.Scalar("count", value.Integer), // how often it has come
+	schema.Scalar("value", value.Text).Optional(),
+	schema.Scalar("reference", value.Text).Optional(),
+	schema.Scalar("run", value.Text).Optional(),
+	schema.Scalar("address", value.Text).Optional(), // of the run's page
 )
 
 // Fits says why a flow cannot be run with the message: its input must be fields of it.
@@ -153,7 +194,9 @@ type Telling struct {
 	State, Text, Cause string
 	Flow, Connection   string
 	Since              time.Time
-	Told               int
+	Told, Count        int
+	Value, Reference   string
+	Run, Address       string
 }
 
 // As is the message as one of a flow's input.
@@ -167,6 +210,7 @@ func (a *Alert) As(t Telling, input *schema.Schema) value.Value {
 	all := map[string]value.Value{
 		"title": value.Str(a.Title), "state": value.Str(t.State), "text": value.Str(t.Text), "cause": value.Str(t.Cause),
 		"flow": optional(t.Flow), "connection": optional(t.Connection), "since": value.Instant(t.Since), "told": value.Int(int64(t.Told)),
+		"count": value.Int(int64(t.Count)), "value": optional(t.Value), "reference": optional(t.Reference), "run": optional(t.Run), "address": optional(t.Address),
 	}
 	fields := make([]value.Value, len(input.Root.Fields))
 	for i, f := range input.Root.Fields {

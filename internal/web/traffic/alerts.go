@@ -29,6 +29,7 @@ type alertsPage struct {
 	Callable    []project.Part // flows that can be run with an alert
 	Connections []project.Part
 	Kinds       []alert.Kind
+	Rhythms     []alert.Rhythm
 }
 
 type alertRow struct {
@@ -60,7 +61,7 @@ func (t traffic) alerts(c *gin.Context) error {
 		return err
 	}
 	d := alertsPage{
-		Frame: t.Frame(c, "traffic", "Alerts"), Flows: p.Parts(project.Flows), Connections: p.Parts(project.Connections), Kinds: alert.Kinds,
+		Frame: t.Frame(c, "traffic", "Alerts"), Flows: p.Parts(project.Flows), Connections: p.Parts(project.Connections), Kinds: alert.Kinds, Rhythms: alert.Rhythms,
 	}
 	if d.views, err = t.views(c, "Alerts"); err != nil {
 		return err
@@ -149,7 +150,7 @@ func (t traffic) alertForm(c *gin.Context, p *project.Project) (*alertForm, erro
 	if id == "" {
 		return nil, nil
 	}
-	f := &alertForm{Values: map[string]string{"when": string(alert.Fails), "times": "1", "within": "600", "reminder": "3600"}, Kind: alert.Kinds[0]}
+	f := &alertForm{Values: map[string]string{"when": string(alert.Fails), "times": "1", "within": "600", "reminder": "3600", "tells": string(alert.Once), "every": "900"}, Kind: alert.Kinds[0]}
 	if a := p.Alert(id); a != nil {
 		draft, err := store.PartDraft(c, t.DB, p.ID, project.Path(project.Alerts, id))
 		if err != nil {
@@ -158,7 +159,7 @@ func (t traffic) alertForm(c *gin.Context, p *project.Project) (*alertForm, erro
 		f.ID, f.Revision, f.Fault = id, draft.Revision, p.AlertFault(id)
 		f.Values = map[string]string{
 			"title": a.Title, "when": string(a.When), "flow": a.Flow.Value, "connection": a.Connection.Value, "times": strconv.Itoa(a.Times), "within": strconv.Itoa(a.Within),
-			"by": a.By.Value, "zone": a.Zone.Value, "runs": a.Runs.Value, "reminder": strconv.Itoa(a.Reminder), "off": strconv.FormatBool(a.Off),
+			"by": a.By.Value, "zone": a.Zone.Value, "runs": a.Runs.Value, "reminder": strconv.Itoa(a.Reminder), "tells": string(a.Tells), "every": strconv.Itoa(a.Every), "off": strconv.FormatBool(a.Off),
 		}
 	} else if id != "new" {
 		return nil, store.ErrNotFound
@@ -190,7 +191,7 @@ func (t traffic) saveAlert(c *gin.Context) error {
 		return store.ErrNotFound
 	}
 	o := doc.Out{{Key: "alert", Value: title}}
-	for _, name := range []string{"when", "flow", "connection", "times", "within", "by", "zone", "runs", "reminder"} {
+	for _, name := range []string{"when", "flow", "connection", "times", "within", "by", "zone", "runs", "tells", "every", "reminder"} {
 		o.Add(name, strings.TrimSpace(c.PostForm(name)))
 	}
 	if c.PostForm("off") == "true" {

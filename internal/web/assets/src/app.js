@@ -305,13 +305,29 @@ function refusals() {
     if (url.hash && url.pathname + url.search === location.pathname + location.search) { history.replaceState(null, "", url); location.reload(); }
     else location.assign(url);
   };
+  addEventListener("pageshow", () => { // a page that somebody comes back to sends its forms again
+    for (const form of document.querySelectorAll("form[data-sending]")) { delete form.dataset.sending; form.classList.remove("htmx-request"); }
+  });
+  // A page that the form itself was answered with takes the place of this one.
+  const show = (page, at) => {
+    const main = document.importNode(page.querySelector("#main"), true);
+    history.pushState(null, "", at);
+    document.title = page.title;
+    document.querySelector("#main").replaceWith(main);
+    htmx.process(main);
+    main.dispatchEvent(new Event("change", { bubbles: true })); // settings that depend on others
+    document.dispatchEvent(new CustomEvent("htmx:after:swap"));
+    (main.querySelector("[autofocus]") ?? main.querySelector(".field:has(.fault) .in"))?.focus();
+    scrollTo({ top: 0 });
+  };
   document.addEventListener("submit", async (e) => {
     const form = e.target, button = e.submitter;
     if (e.defaultPrevented || form.method !== "post" || form.matches("[hx-post], [data-edit], [target]") || button?.hasAttribute("hx-post")) return;
     e.preventDefault();
-    if (form.matches(".htmx-request")) return; // it is on its way
+    if ("sending" in form.dataset) return; // it is on its way
     for (const old of document.querySelectorAll(".refusal")) old.remove();
     const data = new FormData(form, button), action = button?.hasAttribute("formaction") ? button.formAction : form.action;
+    form.dataset.sending = "";
     form.classList.add("htmx-request");
     let leaves = false;
     try {
@@ -320,16 +336,16 @@ function refusals() {
       leaves = true;
       if (to) return go(to);
       if (answer.headers.get("Content-Type")?.startsWith("application/json")) { leaves = false; return refuse(form, await answer.json()); }
-      const text = await answer.text();
-      history.pushState(null, "", action);
-      document.open();
-      document.write(text);
-      document.close();
+      leaves = false;
+      show(new DOMParser().parseFromString(await answer.text(), "text/html"), action);
     } catch {
       leaves = false;
       refuse(form, { what: "The server does not answer. Nothing of what you typed is lost: send it again." });
     } finally {
-      if (!leaves) form.classList.remove("htmx-request");
+      if (!leaves) {
+        form.classList.remove("htmx-request");
+        delete form.dataset.sending;
+      }
     }
   });
 }
@@ -810,17 +826,20 @@ function narrow() {
     const list = field ? document.querySelector(field.dataset.narrow) : offer.closest(".offers");
     const all = visible(list), step = { ArrowDown: 1, ArrowUp: -1 }[e.key];
     if (e.key === "Escape") { closeTopmost(); e.preventDefault(); e.stopImmediatePropagation(); return; }
-    if (e.key === "Enter" && field) {
-      if (all.length) field.form.requestSubmit(all[0]);
-      e.preventDefault();
-      e.stopImmediatePropagation();
-      return;
-    }
     if (!step) return;
     const at = offer ? all.indexOf(offer) + step : 0;
     (all[at] ?? document.querySelector(`[data-narrow="#${list.id}"]`))?.focus();
     e.preventDefault();
     e.stopImmediatePropagation();
+  }, true);
+  document.addEventListener("submit", (e) => { // Enter in the field means the best offer, not the first of the page
+    const field = e.target.querySelector?.("[data-narrow]");
+    if (!field || document.activeElement !== field) return;
+    const first = firstOffer(document.querySelector(field.dataset.narrow));
+    if (e.submitter === first) return;
+    e.preventDefault();
+    e.stopImmediatePropagation();
+    if (first) setTimeout(() => e.target.requestSubmit(first)); // not within the submission that was stopped
   }, true);
   document.addEventListener("htmx:after:swap", () => document.querySelector("#panel [data-narrow]")?.focus());
 }

@@ -1,0 +1,2 @@
+alter table alarm drop column newest;
+alter table alarm drop column count;
