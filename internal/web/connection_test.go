@@ -23,6 +23,7 @@ func TestAConnectionIsTested(t *testing.T) {
 	tb.sees("#test", "Press Test")
 	tb.keys("t")
 	tb.sees("#verdict", "it works")
+	tb.sees("#health", "answers")
 	tb.sees("#test", "port reached")
 	tb.sees("#test", "signed in")
 	tb.fill("#find-table", "_write")

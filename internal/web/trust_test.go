@@ -9,6 +9,7 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 	"github.com/jackc/pgx/v5"
@@ -338,5 +339,21 @@ func TestTheBestHitStandsFirst(t *testing.T) {
 		var offered string
 		tb.on("#offers", `return [...e.querySelectorAll(".offer")].filter((o) => !o.hidden).sort((a, b) => a.style.order - b.style.order)[0].dataset.name`, &offered)
 		require.Equal(t, want, offered, typed)
+	}
+}
+
+// TestPagesFitANarrowWindow: at 1,024 pixels nothing stands beyond the edge of a page.
+func TestPagesFitANarrowWindow(t *testing.T) {
+	w := newWorld(t)
+	tb := w.tab()
+	tb.do(emulation.SetDeviceMetricsOverride(1024, 768, 1, false))
+	for _, path := range []string{
+		"/bench", "/bench/flows/vehicle?step=cargo", "/bench/mappings/booking-to-invoice?field=line", "/bench/mappings/reading-to-tide-level/changes", "/bench/schemas/gauge-reading?field=3",
+		"/bench/connections/quayside", "/bench/tables/cargo-articles", "/bench/libraries/freight", "/bench/parts", "/bench/text?path=flows/vehicle.yaml", "/traffic", "/traffic/aside", "/traffic/alerts?alert=trouble", "/traffic/figures", "/estate", "/releases",
+	} {
+		tb.open(path)
+		var width int
+		tb.do(chromedp.Evaluate(`document.documentElement.scrollWidth`, &width))
+		require.LessOrEqual(t, width, 1024, path)
 	}
 }

@@ -102,7 +102,7 @@ func (b bench) testSeen(c *gin.Context) error {
 		return store.ErrNotFound
 	}
 	if c.GetHeader("HX-Request") == "true" {
-		connectionView.Part(c, "test", d)
+		connectionView.Part(c, "tested", d)
 		return nil
 	}
 	d.offered(c, b)

@@ -41,7 +41,7 @@ func Chart(left, right []ChartSystem, flows []ChartFlow, selected string) templa
 	var s svg
 	rows := max(len(left), len(right), len(flows), 1)
 	height := rows*rowH + 20
-	s.f(`<svg width="100%%" viewBox="0 0 %d %d" style="max-width:%dpx" role="group" aria-label="Systems and flows" font-family="Atkinson" font-size="12.5">`, chartWidth, height, chartWidth+100)
+	s.f(`<svg width="100%%" viewBox="0 0 %d %d" style="max-width:%dpx" role="group" aria-label="Systems and flows" font-family="Atkinson, system-ui, sans-serif" font-size="12.5">`, chartWidth, height, chartWidth+100)
 	ly, ry := places(left, height), places(right, height)
 	for i, f := range flows {
 		y := flowY(i, len(flows), height) + flowH/2
@@ -112,8 +112,8 @@ func (s *svg) flow(f ChartFlow, y int, selected bool) {
 	if selected {
 		stroke, width, current, class = ink, "2.2", ` aria-current="true"`, "chartflow sel"
 	}
-	s.f(`<a class="%s" data-pick="row" href="/bench?flow=%s" aria-label="%s"%s><rect x="%d" y="%d" width="%d" height="%d" rx="3" fill="%s" stroke="%s" stroke-width="%s"/>`,
-		class, html.EscapeString(f.ID), html.EscapeString(f.Title+", "+f.Status), current, flowX, y, flowW, flowH, sheet, stroke, width)
+	s.f(`<a class="%s" data-pick="row" href="/bench?flow=%s"%s><rect x="%d" y="%d" width="%d" height="%d" rx="3" fill="%s" stroke="%s" stroke-width="%s"/>`,
+		class, html.EscapeString(f.ID), current, flowX, y, flowW, flowH, sheet, stroke, width)
 	s.text(flowX+18, y+22, `font-weight="660" font-size="13.5" fill="`+ink+`"`, cut(f.Title, 30))
 	s.text(flowX+18, y+40, `fill="`+ink2+`" font-size="12"`, cut(f.When, 34))
 	s.spark(f.Slices, flowX+226, y+8, 78, 18)
@@ -162,7 +162,7 @@ func Bars(bars []Bar) template.HTML {
 		s.f(`<g><title>%s: %d runs, %d with trouble</title><rect x="%d" y="%d" width="%d" height="%d" fill="#b9c98a"/><rect x="%d" y="%d" width="%d" height="%d" fill="%s"/></g>`,
 			html.EscapeString(b.Label), b.Runs, b.Failed, x+1, 66-tall, width, tall, x+1, 66-failed, width, failed, clay)
 		if i%10 == 0 && i < len(bars)-4 {
-			s.text(x+2, 80, `font-family="AtkinsonMono" font-size="11" fill="`+ink3+`"`, b.Label)
+			s.text(x+2, 80, `font-family="AtkinsonMono, ui-monospace, monospace" font-size="11" fill="`+ink3+`"`, b.Label)
 		}
 	}
 	s.f(`<path d="M0 66H%d" stroke="%s"/></svg>`, w, rule)

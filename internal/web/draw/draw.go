@@ -58,7 +58,7 @@ type FlowOptions struct {
 // Flow draws a flow on its lanes.
 func Flow(g flow.Geometry, o FlowOptions) template.HTML {
 	var s svg
-	s.f(`<svg width="%d" height="%d" viewBox="0 0 %d %d" preserveAspectRatio="xMinYMin" role="group" aria-label="The flow on its lanes" font-family="Atkinson" font-size="12">`, g.Width, g.Height, g.Width, g.Height)
+	s.f(`<svg width="%d" height="%d" viewBox="0 0 %d %d" preserveAspectRatio="xMinYMin" role="group" aria-label="The flow on its lanes" font-family="Atkinson, system-ui, sans-serif" font-size="12">`, g.Width, g.Height, g.Width, g.Height)
 	for i, l := range g.Lanes {
 		s.lane(l, g.Width, i > 0)
 	}
