@@ -236,6 +236,28 @@ func RemovePart(ctx context.Context, tx pgx.Tx, project, path string, from int64
 	return Tell(ctx, tx, "part "+project+" "+path)
 }
 
+// MovePart gives a part another path; what was ever in it goes along.
+func MovePart(ctx context.Context, tx pgx.Tx, project, path, to string, from int64) error {
+	there, err := reserve(ctx, tx, project, to)
+	if err == nil && there {
+		err = ErrExists
+	}
+	if err != nil {
+		return err
+	}
+	tag, err := tx.Exec(ctx, "update part set path = $4, revision = revision + 1 where project = $1 and path = $2 and revision = $3", project, path, from, to)
+	if err == nil && tag.RowsAffected() == 0 {
+		err = ErrChanged
+	}
+	if err != nil {
+		return err
+	}
+	if _, err := tx.Exec(ctx, "update part_edit set path = $3 where project = $1 and path = $2", project, path, to); err != nil {
+		return err
+	}
+	return Tell(ctx, tx, "part "+project+" "+to)
+}
+
 // Removed is a part that was removed: its path, and who changed it last.
 type Removed struct {
 	Path   string

@@ -15,7 +15,6 @@ import (
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/schema/edit"
 	"hollowreed/internal/store"
-	"hollowreed/internal/web/bench"
 	"hollowreed/internal/web/page"
 )
 
@@ -106,7 +105,7 @@ var kindTitles = map[string]string{project.Libraries: "library"}
 
 func (f *finder) parts() {
 	for _, part := range f.p.Parts("") {
-		h := hit{Title: part.Title, Kind: cmp.Or(kindTitles[part.Kind], strings.TrimSuffix(part.Kind, "s")), Href: bench.PartHref(part.Path)}
+		h := hit{Title: part.Title, Kind: cmp.Or(kindTitles[part.Kind], strings.TrimSuffix(part.Kind, "s")), Href: page.PartHref(part.Path)}
 		was := len(f.hits)
 		if f.named(h, part.Title, ""); len(f.hits) == was {
 			f.named(h, part.ID, "")
@@ -216,8 +215,8 @@ func (f *finder) functions() {
 			continue
 		}
 		for _, fn := range lib.Functions {
-			f.named(hit{Title: part.Title + " · " + fn.Name, Kind: "function", Href: bench.PartHref(part.Path) + "?function=" + url.QueryEscape(fn.Name), order: ofName}, fn.Name, "")
-			f.text(hit{Title: part.Title + " · " + fn.Name, Kind: "function", Href: bench.PartHref(part.Path) + "?function=" + url.QueryEscape(fn.Name)}, fn.Text.Value)
+			f.named(hit{Title: part.Title + " · " + fn.Name, Kind: "function", Href: page.PartHref(part.Path) + "?function=" + url.QueryEscape(fn.Name), order: ofName}, fn.Name, "")
+			f.text(hit{Title: part.Title + " · " + fn.Name, Kind: "function", Href: page.PartHref(part.Path) + "?function=" + url.QueryEscape(fn.Name)}, fn.Text.Value)
 		}
 	}
 	for _, fn := range formula.Catalogue {

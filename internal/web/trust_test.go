@@ -357,3 +357,35 @@ func TestPagesFitANarrowWindow(t *testing.T) {
 		require.LessOrEqual(t, width, 1024, path)
 	}
 }
+
+// TestAPartIsRenamed: who uses it is shown first, all drafts that name it follow, and it can be taken back.
+func TestAPartIsRenamed(t *testing.T) {
+	w := newWorld(t)
+	tb := w.tab()
+	tb.open("/bench/parts")
+	tb.click(`[aria-label="Rename Booking → invoice"]`)
+	tb.sees("#followers", "Booking to invoice")
+	tb.fill("#title", "Booking → bill")
+	tb.fill("#id", "reading-to-tide-level")
+	tb.click("#do-rename")
+	tb.sees(".field:has(#id) .refusal", "already")
+	tb.fill("#id", "booking-to-bill")
+	tb.click("#do-rename")
+	tb.sees("#said", "parts that name it follow")
+	require.Contains(t, w.text("flows/booking-to-invoice.yaml"), "mapping: booking-to-bill")
+	require.Contains(t, w.text("mappings/booking-to-bill.yaml"), "mapping: Booking → bill")
+	tb.open("/bench/mappings/booking-to-bill")
+	tb.sees("h1", "Booking → bill")
+	tb.do(chromedp.NavigateBack(), chromedp.WaitReady("#said"))
+	tb.click("#undo-rename")
+	tb.sees("#said", "Renamed mappings/booking-to-bill.yaml")
+	require.Contains(t, w.text("flows/booking-to-invoice.yaml"), "mapping: booking-to-invoice")
+	tb.open("/bench/flows/gauge-readings")
+	tb.open("/bench/parts/rename?path=flows/gauge-readings.yaml")
+	tb.sees("#rename", "its runs and releases are kept under its id")
+	tb.fill("#title", "Gauges")
+	tb.click("#do-rename")
+	tb.sees("#said", "Renamed")
+	tb.open("/bench/flows/gauge-readings")
+	tb.sees("h1", "Gauges")
+}

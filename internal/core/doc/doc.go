@@ -506,3 +506,34 @@ func InsertText(text []byte, path []any, at int, item string) ([]byte, error) {
 		return insert(l, at, scalar(item))
 	})
 }
+
+// Scalar is a text in a document, with its path of names and positions, as Set takes it.
+type Scalar struct {
+	Path  []any
+	Value string
+}
+
+// Scalars lists the texts of a document; a document that cannot be read has none.
+func Scalars(text []byte) (list []Scalar) {
+	var root yaml.Node
+	if err := yaml.Unmarshal(text, &root); err != nil || len(root.Content) == 0 {
+		return nil
+	}
+	var walk func(n *yaml.Node, path []any)
+	walk = func(n *yaml.Node, path []any) {
+		switch n.Kind {
+		case yaml.ScalarNode:
+			list = append(list, Scalar{path, n.Value})
+		case yaml.SequenceNode:
+			for i, c := range n.Content {
+				walk(c, append(path[:len(path):len(path)], i))
+			}
+		case yaml.MappingNode:
+			for i := 0; i+1 < len(n.Content); i += 2 {
+				walk(n.Content[i+1], append(path[:len(path):len(path)], n.Content[i].Value))
+			}
+		}
+	}
+	walk(root.Content[0], nil)
+	return list
+}

@@ -141,18 +141,3 @@ func (p *Project) useFormulas(uses map[string]bool, tables, functions []string) 
 		uses[p.libraryPath(name)] = true
 	}
 }
-
-// mappingsWith are the mappings that use a table, or the version of a library that is in use.
-func (p *Project) mappingsWith(kind, id string) []Part {
-	name, version := LibraryName(id)
-	if kind == Libraries && version != p.pinned[name] {
-		return nil
-	}
-	var out []Part
-	for _, d := range p.Dependents(kind, name) {
-		if d.Part.Kind == Mappings && !slices.Contains(out, d.Part) {
-			out = append(out, d.Part)
-		}
-	}
-	return out
-}

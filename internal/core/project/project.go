@@ -10,6 +10,7 @@ import (
 	"sort"
 	"strconv"
 	"strings"
+	"sync"
 	"unicode/utf8"
 
 	"hollowreed/internal/core/alert"
@@ -65,6 +66,8 @@ type Project struct {
 	cases       []Case         // by id
 	alerts      []*alert.Alert // by id
 	alertFaults map[string]*fault.Fault
+	references  sync.Once
+	namedIn     map[string][]ref // by the path of the part that names
 }
 
 // Kind and id of a part by its path; ok is false for files that are no parts.
@@ -421,30 +424,6 @@ func (p *Project) use(uses map[string]bool, kind, id string) {
 			}
 		}
 	}
-}
-
-// UsedBy lists the flows that need a part, and the schemas that take fields from it.
-func (p *Project) UsedBy(path string) []Part {
-	var by []Part
-	for _, f := range p.Parts(Flows) {
-		for _, u := range p.Uses(f.ID) {
-			if u == path && f.Path != path {
-				by = append(by, f)
-			}
-		}
-	}
-	kind, id, _ := Kind(path)
-	if kind == Tables || kind == Libraries {
-		by = append(by, p.mappingsWith(kind, id)...)
-	}
-	if kind == Schemas {
-		for _, part := range p.Parts(Schemas) {
-			if slices.Contains(p.schemas[part.ID].Takes(), id) {
-				by = append(by, part)
-			}
-		}
-	}
-	return by
 }
 
 // ErrNoPart is returned for a part that the project does not have.

@@ -34,6 +34,8 @@ func Routes(r gin.IRouter, s *page.Site) {
 	r.GET("/bench", s.Do(b.chart))
 	r.GET("/bench/parts/delete", s.Do(b.askDelete))
 	r.POST("/bench/parts/delete", s.Do(b.deletePart))
+	r.GET("/bench/parts/rename", s.Do(b.askRename))
+	r.POST("/bench/parts/rename", s.Do(b.renamePart))
 	r.POST("/bench/parts/duplicate", s.Do(b.duplicatePart))
 	r.POST("/bench/parts/restore", s.Do(b.restorePart))
 	r.GET("/bench/export.zip", s.Do(b.exportProject))
@@ -370,6 +372,9 @@ type partsPage struct {
 	Text    string
 	Faults  int
 	Said    string
+	Renamed string // the path of what was renamed, to take that back: to its id and title before
+	Was     string
+	Called  string
 	Removed []store.Removed // parts that can be restored
 }
 
@@ -384,7 +389,7 @@ func (b bench) partRows(p *project.Project) []partRow {
 	var rows []partRow
 	for _, part := range p.Parts("") {
 		row := partRow{Part: part, UsedBy: p.UsedBy(part.Path)}
-		row.Href = PartHref(part.Path)
+		row.Href = page.PartHref(part.Path)
 		for _, f := range p.Faults {
 			if f.Place.Source == part.Path {
 				row.Faults++
@@ -407,7 +412,7 @@ func (b bench) parts(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	partsView.Page(c, partsPage{Frame: b.Frame(c, "bench", "Parts"), Tab: "parts", Parts: b.partRows(p), Faults: len(p.Faults), Said: c.Query("said"), Removed: removed})
+	partsView.Page(c, partsPage{Frame: b.Frame(c, "bench", "Parts"), Tab: "parts", Parts: b.partRows(p), Faults: len(p.Faults), Said: c.Query("said"), Removed: removed, Renamed: c.Query("renamed"), Was: c.Query("was"), Called: c.Query("called")})
 	return nil
 }
 

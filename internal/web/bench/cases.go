@@ -72,7 +72,7 @@ func (b bench) keepCase(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	d := &mappingPage{ID: id, UsedBy: p.UsedBy(project.Path(project.Mappings, id))}
+	d := &mappingPage{ID: id, UsedBy: flowsUsing(p, project.Path(project.Mappings, id))}
 	fr := plan.NewFrame()
 	d.message(c, b, p, plan, c.PostForm("record"), fr)
 	title := strings.TrimSpace(c.PostForm("title"))

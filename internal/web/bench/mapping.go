@@ -100,7 +100,7 @@ func (b bench) mappingPageOf(c *gin.Context, id, field, record, show, edited str
 		plan:  plan, OnFault: plan.Mapping.OnFault,
 		Show: show, ID: id, edited: edited, OOB: edited != "", MapTitle: plan.Mapping.Title, Path: project.Path(project.Mappings, id), Faults: len(plan.Faults),
 	}
-	d.UsedBy = p.UsedBy(d.Path)
+	d.UsedBy = flowsUsing(p, d.Path)
 	if d.Draft, err = store.PartDraft(c, b.DB, p.ID, d.Path); err != nil {
 		return nil, err
 	}
@@ -126,6 +126,11 @@ func (b bench) mappingPageOf(c *gin.Context, id, field, record, show, edited str
 	d.Done, d.All = plan.Complete()
 	d.Percent = 100 * d.Done / max(d.All, 1)
 	return d, nil
+}
+
+// flowsUsing are the flows that need a part.
+func flowsUsing(p *project.Project, path string) []project.Part {
+	return slices.DeleteFunc(p.UsedBy(path), func(part project.Part) bool { return part.Kind != project.Flows })
 }
 
 // message puts a real message into the frame: what comes into the map step of a flow that uses the

@@ -98,7 +98,7 @@ func (b bench) specification(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	at := &mappingPage{ID: id, plan: plan, UsedBy: p.UsedBy(project.Path(project.Mappings, id))}
+	at := &mappingPage{ID: id, plan: plan, UsedBy: flowsUsing(p, project.Path(project.Mappings, id))}
 	fr := plan.NewFrame()
 	at.message(c, b, p, plan, c.Query("record"), fr)
 	o, _ := outcomesOf(plan, fr)

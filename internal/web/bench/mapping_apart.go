@@ -68,7 +68,7 @@ func (b bench) listOf(c *gin.Context, p *project.Project, plan *mapping.Plan, so
 	if f.Kind != value.RecordKind || !f.List() {
 		return nil, nil, store.ErrNotFound
 	}
-	d := &mappingPage{ID: c.Param("id"), UsedBy: p.UsedBy(project.Path(project.Mappings, c.Param("id")))}
+	d := &mappingPage{ID: c.Param("id"), UsedBy: flowsUsing(p, project.Path(project.Mappings, c.Param("id")))}
 	fr := plan.NewFrame()
 	d.message(c, b, p, plan, record, fr)
 	return f, within(fr.Slots[1+at], path[1:]).Items(), nil

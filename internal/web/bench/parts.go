@@ -18,12 +18,6 @@ import (
 	"hollowreed/internal/web/page"
 )
 
-// titleKeys are the settings in which parts of a kind have their title.
-var titleKeys = map[string]string{
-	project.Flows: "flow", project.Schemas: "schema", project.Mappings: "mapping", project.Connections: "connection",
-	project.Tables: "table", project.Libraries: "library", project.Alerts: "alert", project.Cases: "case",
-}
-
 // duplicatePart adds a copy of a part beside it.
 func (b bench) duplicatePart(c *gin.Context) error {
 	p, err := b.Load(c)
@@ -36,7 +30,7 @@ func (b bench) duplicatePart(c *gin.Context) error {
 	if !ok || !there {
 		return store.ErrNotFound
 	}
-	if key := titleKeys[kind]; key != "" {
+	if key := project.TitleKeys[kind]; key != "" {
 		i := slices.IndexFunc(p.Parts(kind), func(part project.Part) bool { return part.Path == path })
 		if i < 0 {
 			return store.ErrNotFound
@@ -54,18 +48,8 @@ func (b bench) duplicatePart(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	c.Redirect(http.StatusSeeOther, PartHref(path))
+	c.Redirect(http.StatusSeeOther, page.PartHref(path))
 	return nil
-}
-
-// PartHref is the page of a part: its own, or that of its text.
-func PartHref(path string) string {
-	kind, id, _ := project.Kind(path)
-	switch kind {
-	case project.Flows, project.Mappings, project.Schemas, project.Tables, project.Connections, project.Libraries:
-		return "/bench/" + kind + "/" + url.PathEscape(id)
-	}
-	return "/bench/text?path=" + url.QueryEscape(path)
 }
 
 var deleteView = page.Parse(files, "partdelete.html")

@@ -11,6 +11,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"net/url"
 	"strings"
 	"sync"
 	"time"
@@ -112,17 +113,18 @@ var generalKeys = [][2]string{
 type View struct{ t *template.Template }
 
 var funcs = template.FuncMap{
-	"clock":  func(t time.Time) string { return t.UTC().Format("15:04:05") },
-	"when":   func(t time.Time) string { return t.UTC().Format("2 Jan 15:04:05") },
-	"number": Number,
-	"bytes":  Bytes,
-	"where":  where,
-	"inc":    func(n int) int { return n + 1 },
-	"took":   Took,
-	"dict":   dict,
-	"chars":  func(s string) []string { return strings.Split(s, "") },
-	"list":   func(items ...string) []string { return items },
-	"split":  func(s string) []string { return strings.Split(s, ",") },
+	"clock":    func(t time.Time) string { return t.UTC().Format("15:04:05") },
+	"when":     func(t time.Time) string { return t.UTC().Format("2 Jan 15:04:05") },
+	"number":   Number,
+	"bytes":    Bytes,
+	"where":    where,
+	"parthref": PartHref,
+	"inc":      func(n int) int { return n + 1 },
+	"took":     Took,
+	"dict":     dict,
+	"chars":    func(s string) []string { return strings.Split(s, "") },
+	"list":     func(items ...string) []string { return items },
+	"split":    func(s string) []string { return strings.Split(s, ",") },
 }
 
 // where is the place of a fault as a page tells it: in a message, or a line of a sample. The line of a part's text is only
@@ -132,6 +134,16 @@ func where(f *fault.Fault) string {
 		return f.Place.Path
 	}
 	return f.Where()
+}
+
+// PartHref is the page of a part: its own, or that of its text.
+func PartHref(path string) string {
+	kind, id, _ := project.Kind(path)
+	switch kind {
+	case project.Flows, project.Mappings, project.Schemas, project.Tables, project.Connections, project.Libraries:
+		return "/bench/" + kind + "/" + url.PathEscape(id)
+	}
+	return "/bench/text?path=" + url.QueryEscape(path)
 }
 
 // dict makes the data of an inner template out of names and values.

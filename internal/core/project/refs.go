@@ -1,0 +1,239 @@
+package project
+
+import (
+	"maps"
+	"regexp"
+	"slices"
+	"strings"
+
+	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/flow"
+)
+
+// ref is a place in a part at which another part is named.
+type ref struct {
+	path     []any
+	kind, id string
+}
+
+// named are the settings by which parts of a kind name other parts, by the names on their way: * is any position.
+var named = map[string]map[string]string{
+	Schemas:     {"samples/*": Samples},
+	Mappings:    {"to": Schemas, "from/*/schema": Schemas},
+	Connections: {"operations/*/request": Schemas, "operations/*/response": Schemas},
+	Alerts:      {"flow": Flows, "runs": Flows, "connection": Connections},
+	Cases:       {"mapping": Mappings, "flow": Flows},
+}
+
+// refs are the places at which a part names others; what formulas name is not among them. They are looked for once.
+func (p *Project) refs(part Part) []ref {
+	p.references.Do(func() {
+		p.namedIn = map[string][]ref{}
+		for _, part := range p.Parts("") {
+			p.namedIn[part.Path] = p.findRefs(part)
+		}
+	})
+	return p.namedIn[part.Path]
+}
+
+func (p *Project) findRefs(part Part) (list []ref) {
+	if named[part.Kind] == nil && part.Kind != Flows {
+		return nil
+	}
+	if plan := p.flows[part.ID]; part.Kind == Flows && plan != nil {
+		return flowRefs(plan.Flow)
+	}
+	for _, s := range doc.Scalars([]byte(p.Texts[part.Path])) {
+		kind := named[part.Kind][pattern(s.Path)]
+		if last, is := s.Path[len(s.Path)-1].(string); part.Kind == Schemas && is && last == "of" && len(s.Path) > 1 {
+			kind = Schemas
+		}
+		if kind != "" && s.Value != "" {
+			list = append(list, ref{s.Path, kind, s.Value})
+		}
+	}
+	return list
+}
+
+func pattern(path []any) string {
+	names := make([]string, len(path))
+	for i, at := range path {
+		if name, is := at.(string); is {
+			names[i] = name
+		} else {
+			names[i] = "*"
+		}
+	}
+	return strings.Join(names, "/")
+}
+
+func flowRefs(f *flow.Flow) (list []ref) {
+	if k := flow.TriggerOf(f.Trigger.Kind); k != nil {
+		values := f.Trigger.Settings()
+		for _, set := range k.Settings {
+			if id := values[set.Name]; set.Type == flow.Part && id != "" {
+				list = append(list, ref{[]any{"trigger", set.Name}, set.Of + "s", id})
+			}
+		}
+	}
+	f.Walk(func(s *flow.Step) {
+		k := flow.KindOf(s.Kind)
+		if k == nil {
+			return
+		}
+		for _, set := range k.Settings {
+			if id := s.Setting(set.Name); set.Type == flow.Part && id != "" {
+				list = append(list, ref{append(s.Path[:len(s.Path):len(s.Path)], set.Name), set.Of + "s", id})
+			}
+		}
+	})
+	return list
+}
+
+// UsedBy lists the parts that name a part, in settings or in formulas, and the flows that need it because of them.
+func (p *Project) UsedBy(path string) (by []Part) {
+	kind, id, ok := Kind(path)
+	if !ok {
+		return nil
+	}
+	name, version := LibraryName(id)
+	for _, part := range p.Parts("") {
+		names := slices.ContainsFunc(p.refs(part), func(r ref) bool { return r.kind == kind && r.id == id })
+		switch {
+		case part.Path == path:
+			continue
+		case kind == Tables:
+			names = names || slices.ContainsFunc(p.Dependents(kind, id), func(d Dependent) bool { return d.Part == part })
+		case kind == Libraries && version == p.pinned[name]:
+			names = names || slices.ContainsFunc(p.Dependents(kind, name), func(d Dependent) bool { return d.Part == part }) || part.Kind == Libraries && p.uses(part, name)
+		}
+		if names || part.Kind == Flows && slices.Contains(p.Uses(part.ID), path) {
+			by = append(by, part)
+		}
+	}
+	return by
+}
+
+// uses says whether a formula of a library uses a function of another.
+func (p *Project) uses(part Part, library string) bool {
+	other, _ := LibraryName(part.ID)
+	return other != library && functionsOf(library).MatchString(p.Texts[part.Path])
+}
+
+// functionsOf finds the functions of a library in texts with formulas, tablesIn the look-ups of a table.
+func functionsOf(library string) *regexp.Regexp {
+	return regexp.MustCompile(`(^|[^\w.])` + regexp.QuoteMeta(library) + `(\.\w+\()`)
+}
+
+func tablesIn(id string) *regexp.Regexp {
+	return regexp.MustCompile(`(\b(?:table|inTable)\(\s*\\?["'])` + regexp.QuoteMeta(id) + `(\\?["'])`)
+}
+
+// stays says why a part cannot get another id: something beside the drafts knows it by the one that it has.
+func (p *Project) stays(kind, id string) string {
+	switch name, version := LibraryName(id); {
+	case kind == Flows:
+		return "its runs and releases are kept under its id"
+	case kind == Connections:
+		return "its settings and secrets are kept under its id"
+	case kind == Libraries && (version > 0 || len(p.Versions(name)) > 0 || p.pinned[name] > 0):
+		return "it is published under its id"
+	}
+	return ""
+}
+
+// Stays says why a part keeps its id when it is renamed; empty where it may get another.
+func (p *Project) Stays(path string) string {
+	kind, id, _ := Kind(path)
+	return p.stays(kind, id)
+}
+
+// TitleKeys are the settings in which parts of a kind have their title.
+var TitleKeys = map[string]string{
+	Flows: "flow", Schemas: "schema", Mappings: "mapping", Connections: "connection", Tables: "table", Libraries: "library", Alerts: "alert", Cases: "case",
+}
+
+// Rename gives the texts of the parts that change when a part gets another title, and another id where it may: all that name
+// it, in settings or in formulas, name it by the new one. Text under its old path is gone then. It is refused where anything
+// would have a fault that it did not have.
+func (p *Project) Rename(path, title, id string) (texts map[string]string, to string, err error) {
+	kind, was, ok := Kind(path)
+	if text, there := p.Texts[path]; !ok || !there || text == "" && kind != Samples {
+		return nil, "", ErrNoPart
+	}
+	if why := p.stays(kind, was); id != was && why != "" {
+		return nil, "", fault.New(fault.Setting, "it keeps the id %s: %s", was, why).In("Id")
+	}
+	to = Path(kind, id)
+	if checked, _, ok := Kind(to); !ok || checked != kind || strings.ContainsAny(id, `/\`) {
+		return nil, "", fault.Expect(fault.Setting, "a name without slashes", fault.Quote(id)).In("Id")
+	}
+	if _, there := p.Texts[to]; there && to != path {
+		return nil, "", fault.New(fault.Setting, "there is a part %s already", to).In("Id").Mended("Choose another name")
+	}
+	texts = map[string]string{}
+	own := []byte(p.Texts[path])
+	if key := TitleKeys[kind]; key != "" {
+		if own, err = doc.Set(own, []any{key}, title); err != nil {
+			return nil, "", err
+		}
+	}
+	texts[to] = string(own)
+	if to != path {
+		if err := p.follow(texts, kind, was, id, path, to); err != nil {
+			return nil, "", err
+		}
+	}
+	return texts, to, p.unbroken(texts, path, to)
+}
+
+// follow writes the new id wherever a part is named.
+func (p *Project) follow(texts map[string]string, kind, was, id, path, to string) error {
+	for _, part := range p.Parts("") {
+		at := part.Path
+		if at == path {
+			at = to
+		}
+		before, there := texts[at]
+		if !there {
+			before = p.Texts[part.Path]
+		}
+		text := []byte(before)
+		for _, r := range p.refs(part) {
+			var err error
+			if r.kind == kind && r.id == was {
+				if text, err = doc.Set(text, r.path, id); err != nil {
+					return err
+				}
+			}
+		}
+		switch kind {
+		case Tables:
+			text = tablesIn(was).ReplaceAll(text, []byte("${1}"+id+"${2}"))
+		case Libraries:
+			text = functionsOf(was).ReplaceAll(text, []byte("${1}"+id+"${2}"))
+		}
+		if string(text) != before {
+			texts[at] = string(text)
+		}
+	}
+	return nil
+}
+
+// unbroken refuses changed texts with which something has a fault that it did not have.
+func (p *Project) unbroken(texts map[string]string, path, to string) error {
+	after := maps.Clone(p.Texts)
+	delete(after, path)
+	maps.Copy(after, texts)
+	had := map[string]int{}
+	for _, f := range p.Faults {
+		had[f.What()]++
+	}
+	for _, f := range Load(p.ID, after).Faults {
+		if had[f.What()]--; had[f.What()] < 0 && !strings.Contains(f.What(), strings.TrimSuffix(to, ".yaml")) {
+			return fault.New(fault.Setting, "%s would have a fault: %s", f.Place.Source, f.What()).In("Id").Mended("Choose another name, or mend that first")
+		}
+	}
+	return nil
+}
