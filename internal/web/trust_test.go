@@ -1,6 +1,7 @@
 package web
 
 import (
+	"fmt"
 	"net/http"
 	"net/http/httptest"
 	"net/url"
@@ -388,4 +389,38 @@ func TestAPartIsRenamed(t *testing.T) {
 	tb.sees("#said", "Renamed")
 	tb.open("/bench/flows/gauge-readings")
 	tb.sees("h1", "Gauges")
+}
+
+// TestASampleIsEditedAsText: with its check beside it, records are copied and dull values replaced, and all can be undone.
+func TestASampleIsEditedAsText(t *testing.T) {
+	w := newWorld(t)
+	tb := w.tab()
+	tb.open("/bench/samples/bookings.json")
+	tb.sees("#verdict", "all 3 records fit")
+	before := w.text("samples/bookings.json")
+	tb.pick("#source", strings.Replace(before, `"Tove Lind"`, `"string"`, 1))
+	tb.sees("#verdict", "not saved yet")
+	tb.click("#save-sample")
+	tb.sees("#said", "Saved")
+	tb.click("#do-liven")
+	tb.sees("#said", "1 value was replaced")
+	require.NotContains(t, w.text("samples/bookings.json"), `"string"`)
+	tb.click("#do-copy")
+	tb.sees("#said", "Copied record 1")
+	tb.sees("#verdict", "all 4 records fit")
+	tb.pick("#source", strings.Replace(w.text("samples/bookings.json"), `"departs"`, `"departed"`, 1))
+	tb.sees("#verdict", "1 of 4 records do not fit")
+	tb.click("#verdict .faultlist a")
+	require.True(t, tb.focused("#source"))
+	tb.fill("#copy", "9")
+	tb.do(chromedp.Evaluate(`document.querySelector("#copy").removeAttribute("max")`, nil))
+	tb.click("#do-copy")
+	tb.sees(".refusal", "departed") // nothing of a record that cannot be read is lost
+	tb.open("/bench/samples/bookings.json")
+	for revision := 6; revision < 10; revision++ {
+		tb.sees(".where .tag", fmt.Sprintf("draft %d", revision-1))
+		tb.click("[data-key=undo]")
+		tb.sees(".where .tag", fmt.Sprintf("draft %d", revision))
+	}
+	require.Equal(t, before, w.text("samples/bookings.json"))
 }

@@ -140,7 +140,7 @@ func where(f *fault.Fault) string {
 func PartHref(path string) string {
 	kind, id, _ := project.Kind(path)
 	switch kind {
-	case project.Flows, project.Mappings, project.Schemas, project.Tables, project.Connections, project.Libraries:
+	case project.Samples, project.Flows, project.Mappings, project.Schemas, project.Tables, project.Connections, project.Libraries:
 		return "/bench/" + kind + "/" + url.PathEscape(id)
 	}
 	return "/bench/text?path=" + url.QueryEscape(path)
