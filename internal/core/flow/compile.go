@@ -346,6 +346,10 @@ func (c *compiler) formula(at doc.Text) *formula.Program {
 	if at.Value == "" && c.cur != nil && at == c.cur.Step.At {
 		return nil // the setting is not there: that is told already
 	}
+	if at.Value == "" && at.Line > 0 {
+		c.fault(at, fault.Missing("formula"))
+		return nil
+	}
 	prog, faults := formula.Compile(at.Value, c.scope)
 	for _, f := range faults {
 		if c.unread(at.Value) {

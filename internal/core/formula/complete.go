@@ -26,6 +26,7 @@ type Help struct {
 	Suggestions []Suggestion
 	Typed       bool      // a part of the first suggestion stands before the caret: it may be taken without being chosen
 	Function    *Function // around the caret; nil when there is none
+	Sign        *Sign     // the operator right before the caret, or at it; nil when there is none
 	Argument    int       // which of its arguments the caret is in, from 0
 }
 
@@ -52,7 +53,10 @@ func Complete(source string, caret int, scope *Scope) Help {
 	}
 	word := string(text[h.From:caret])
 	path, ok := chain(text[:h.From])
+	h.Sign = signBefore(text[:h.From], string(text[h.From:h.To]))
 	switch {
+	case ok && path == nil && word != "" && !unicode.IsDigit([]rune(word)[0]) && !nameCanStand(text[:h.From], ""):
+		h.Suggestions = operators
 	case !ok, path == nil && !nameCanStand(text[:h.From], word):
 		return h
 	case path == nil:
@@ -76,18 +80,76 @@ func Complete(source string, caret int, scope *Scope) Help {
 	return h
 }
 
+// operators are the words that can follow what is complete.
+var operators = func() (list []Suggestion) {
+	for _, word := range []string{"and", "or", "in", "not in", "contains", "startsWith", "endsWith", "matches"} {
+		sign := signs[strings.TrimPrefix(word, "not ")]
+		list = append(list, Suggestion{Insert: word + " ", Label: word, Detail: sign.About})
+	}
+	return list
+}()
+
+// beginnings are the words that are no names and can begin a value.
+var beginnings = []Suggestion{
+	{Insert: "not ", Label: "not", Detail: "The opposite of a truth value", Call: true}, {Insert: "true", Label: "true", Detail: "a truth value", Call: true},
+	{Insert: "false", Label: "false", Detail: "a truth value", Call: true}, {Insert: "nil", Label: "nil", Detail: "null: no value", Call: true},
+	{Insert: "let ", Label: "let", Detail: "Names a value that is used in what follows: let name = a; b", Call: true},
+}
+
+// signs are those of the language by their operators and words.
+var signs = func() map[string]*Sign {
+	byWord := map[string]*Sign{}
+	for i := range Signs {
+		for _, word := range strings.FieldsFunc(Signs[i].Form, func(r rune) bool { return r == ' ' || r == ',' }) {
+			if _, there := byWord[word]; !there && !slices.Contains([]string{"a", "b", "list", "pattern", "condition", "name", "="}, word) {
+				byWord[word] = &Signs[i]
+			}
+		}
+	}
+	byWord["&&"], byWord["||"], byWord["!"] = byWord["and"], byWord["and"], byWord["not"]
+	return byWord
+}()
+
+// signBefore is the operator that a word is, or that ends a text before it.
+func signBefore(before []rune, word string) *Sign {
+	if sign := signs[word]; sign != nil && word != "true" && word != "false" {
+		return sign
+	}
+	end := len(before)
+	for end > 0 && unicode.IsSpace(before[end-1]) {
+		end--
+	}
+	from := end
+	for from > 0 && (wordRune(before[from-1]) == wordRune(before[end-1])) && !unicode.IsSpace(before[from-1]) {
+		from--
+	}
+	if from == end {
+		return nil
+	}
+	return signs[string(before[from:end])]
+}
+
 // nameCanStand says whether a word behind a text can be a name: not a number, and not behind what is complete already,
 // where an operator must follow.
 func nameCanStand(before []rune, word string) bool {
 	if word != "" {
 		return !unicode.IsDigit([]rune(word)[0])
 	}
-	for i := len(before) - 1; i >= 0; i-- {
-		if r := before[i]; !unicode.IsSpace(r) {
-			return !wordRune(r) && !strings.ContainsRune(")]}\"'`", r)
-		}
+	end := len(before)
+	for end > 0 && unicode.IsSpace(before[end-1]) {
+		end--
 	}
-	return true
+	if end == 0 {
+		return true
+	}
+	from := end
+	for from > 0 && wordRune(before[from-1]) {
+		from--
+	}
+	if last := string(before[from:end]); last != "" {
+		return signs[last] != nil && last != "true" && last != "false" && last != "nil" // behind an operator that is a word
+	}
+	return !strings.ContainsRune(")]}\"'`", before[end-1])
 }
 
 func wordRune(r rune) bool { return r == '_' || unicode.IsLetter(r) || unicode.IsDigit(r) }
@@ -204,6 +266,7 @@ func (s *Scope) suggested() []Suggestion {
 		add(Suggestion{Insert: s.order[i], Label: s.order[i], Detail: s.names[s.order[i]].typ.String()})
 	}
 	add(s.env.suggested()...)
+	add(beginnings...)
 	for i := range Catalogue {
 		fn := &Catalogue[i]
 		add(Suggestion{Insert: fn.Name + "()", Label: fn.Signature(), Detail: fn.About, Call: true})

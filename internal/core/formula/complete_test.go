@@ -55,6 +55,12 @@ func TestCompletion(t *testing.T) {
 		"number |":                "[]",
 		"number + |":              "[] number customer round_trip other desk",
 		"trip|":                   "[trip] round_trip…",
+		"number a|":               "[a] and …",
+		"number not|":             "[not] not in …",
+		"customer.name c|":        "[c] contains …",
+		"number and |":            "[] number customer round_trip other desk",
+		"f(1) star|":              "[star] startsWith ",
+		"tr|":                     "[tr] true…",
 	} {
 		before, _, _ := strings.Cut(in, "|")
 		source := strings.Replace(in, "|", "", 1)
@@ -68,6 +74,15 @@ func TestCompletion(t *testing.T) {
 			continue
 		}
 		require.Equal(t, want, got, in)
+	}
+	for in, form := range map[string]string{"number ?? |": "a ?? b", "round_trip ? |": "condition ? a : b", `number in |`: "a in list", "number matches|": "a matches pattern", "1 >= |": "a < b, a <= b, a > b, a >= b", "number|": ""} {
+		before, _, _ := strings.Cut(in, "|")
+		h := Complete(before, len([]rune(before)), desk())
+		got := ""
+		if h.Sign != nil {
+			got = h.Sign.Form
+		}
+		require.Equal(t, form, got, in)
 	}
 	require.Empty(t, Complete("x", 99, desk()).Function)
 	require.LessOrEqual(t, len(Complete("a", 1, desk()).Suggestions), mostSuggested)

@@ -185,6 +185,21 @@ func receiver(source string, point int) int {
 		}
 	}
 	i := point
+	if i > 0 && (source[i-1] == ')' || source[i-1] == ']') { // a call, or an item of a list: with its name before it
+		plain, depth := blanked(source), 0
+		for i--; i >= 0; i-- {
+			if c := plain[i]; c == ')' || c == ']' {
+				depth++
+			} else if c == '(' || c == '[' {
+				if depth--; depth == 0 {
+					break
+				}
+			}
+		}
+		if i < 0 {
+			return point
+		}
+	}
 	for i > 0 && (source[i-1] == '.' || source[i-1] == '_' || source[i-1] >= '0' && source[i-1] <= '9' || source[i-1] >= 'A' && source[i-1] <= 'Z' || source[i-1] >= 'a' && source[i-1] <= 'z') {
 		i--
 	}

@@ -27,9 +27,11 @@ func TestSlipsAreAnsweredWithWhatToWrite(t *testing.T) {
 		`name.toUpperCase()`:         `upper(name)`,
 		`order.name.substring(1, 2)`: `substring(order.name, 1, 2)`,
 		`"kelp".upper()`:             `upper("kelp")`,
-		`contains(name, "a, b")`:     `(name contains "a, b")`,
-		`sum(1..3)`:                  `sum(numbersFrom(1, 3))`,
-		`isnull(mail)`:               `isNull(mail)`,
+		`name.trim().toUpperCase()`:  `upper(trim(name))`,
+		`name.substring(1, 2).trim().lower() + "x"`: `lower(trim(substring(name, 1, 2))) + "x"`,
+		`contains(name, "a, b")`:                    `(name contains "a, b")`,
+		`sum(1..3)`:                                 `sum(numbersFrom(1, 3))`,
+		`isnull(mail)`:                              `isNull(mail)`,
 	} {
 		_, faults := Compile(source, sc)
 		require.NotEmpty(t, faults, source)

@@ -304,7 +304,7 @@ func labelOf(plan *flow.Plan, ps *flow.PlannedStep, setting string) string {
 			return set.Label
 		}
 	}
-	return map[string]string{"if": "A condition", "steps": "A step"}[setting]
+	return map[string]string{"if": "A condition", "steps": "A step", "formula": "A formula"}[setting]
 }
 
 func (d *flowPage) links(plan *flow.Plan, faults fault.List) (list []faultLink) {

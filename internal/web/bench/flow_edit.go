@@ -154,6 +154,9 @@ var doings = map[string]func(d doing, text []byte) (edit.Result, error){
 		}
 		return r, nil
 	},
+	"values": func(d doing, text []byte) (edit.Result, error) {
+		return edit.Values(d.p, d.plan, text, d.r.Step, d.value("values_of"))
+	},
 	"unwrap": func(d doing, text []byte) (edit.Result, error) { return edit.Unwrap(d.plan.Flow, text, d.r.Step) },
 	"branch": func(d doing, text []byte) (edit.Result, error) { return edit.AddTrack(d.plan.Flow, text, d.r.Step) },
 	"unbranch": func(d doing, text []byte) (edit.Result, error) {

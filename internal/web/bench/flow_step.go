@@ -38,8 +38,9 @@ type stepPanel struct {
 	FlowSettings           []settingField
 	InTry                  string // what a try does about it; empty where it reaches no system
 	Manners                []flow.Manner
-	WrapIn                 string      // an each of this would mend it; empty where it would not
-	NewMapping             *newMapping // of a map step without one
+	WrapIn                 string         // an each of this would mend it; empty where it would not
+	NewMapping             *newMapping    // of a map step without one
+	ValuesOf               []project.Part // of a step that sets values: the schemas whose fields it can take
 	ps                     *flow.PlannedStep
 	plan                   *flow.Plan
 	p                      *project.Project
@@ -110,6 +111,8 @@ func (d *flowPage) panel(p *project.Project, plan *flow.Plan) {
 				more, left = take(left, m.Column)
 				f.Faults = append(f.Faults, more...)
 				more, left = take(left, m.Formula)
+				empty, more := needed(more, "formula")
+				f.Needed = f.Needed || empty
 				f.Faults = append(f.Faults, more...)
 			}
 		}
@@ -130,6 +133,9 @@ func (d *flowPage) panel(p *project.Project, plan *flow.Plan) {
 	_, s.WrapIn = edit.InEach(p, plan, s.ID)
 	if k.Name == "map" && ps.Mapping == nil {
 		s.NewMapping = mappingFor(p, plan, ps)
+	}
+	if k.Name == "set" {
+		s.ValuesOf = p.Parts(project.Schemas)
 	}
 	if ps.Mapping != nil {
 		s.MappingID = ps.Mapping.Mapping.ID

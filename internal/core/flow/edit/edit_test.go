@@ -212,3 +212,19 @@ func wrapped(b *bench, step string) string {
 	_, of := InEach(b.p, b.plan(), step)
 	return of
 }
+
+// TestValuesAreTakenFromScopeByName: one for each field of a schema, with what has its name; what is there stays.
+func TestValuesAreTakenFromScopeByName(t *testing.T) {
+	b := open(t, "booking-to-invoice")
+	offer, ok := Find(Offers(b.p, b.plan(), flow.Gap{Path: []any{"steps", 1, "steps"}, At: 2}), "kind/set")
+	require.True(t, ok)
+	b.keep(Insert(b.f(), b.text(), flow.Gap{Path: []any{"steps", 1, "steps"}, At: 2}, offer))
+	b.keep(Values(b.p, b.plan(), b.text(), "set", "vehicle"))
+	var rows []string
+	for _, m := range b.f().Step("set").Match {
+		rows = append(rows, m.Column.Value+"="+m.Formula.Value)
+	}
+	require.Equal(t, []string{"sailing=booking.sailing", "plate=", "class=", "length_m=", "dangerous="}, rows)
+	_, err := Values(b.p, b.plan(), b.text(), "set", "nothing")
+	require.ErrorContains(t, err, "expected a schema")
+}

@@ -5,6 +5,7 @@ import (
 
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/mapping"
@@ -315,6 +316,36 @@ func (o *offering) ListAt() string {
 func ListAt(p *project.Project, plan *flow.Plan, gap flow.Gap) string {
 	of, _ := EntryAt(p, plan, gap)
 	return of
+}
+
+// Values gives a step that sets values one for each field of a schema that it has not yet, each with the field of a record in
+// scope that has its name and kind; where there is none, its formula is still needed.
+func Values(p *project.Project, plan *flow.Plan, text []byte, step, of string) (Result, error) {
+	path, index, list, err := place(plan.Flow, step)
+	if err != nil {
+		return Result{}, err
+	}
+	sch := p.Schema(of)
+	if sch == nil || list[index].Kind != "set" {
+		return Result{}, fault.Expect(fault.Unknown, "a schema of the project", fault.Quote(of))
+	}
+	o := &offering{p: p, plan: plan, scope: plan.ScopeAt(list, flow.Gap{Path: path, At: index})}
+	var values doc.Out
+	has := map[string]bool{}
+	for _, m := range list[index].Match {
+		if m.Formula.Value == "" && m.Column.Value == "value" {
+			continue // with which a new step begins
+		}
+		has[m.Column.Value] = true
+		values.Add(m.Column.Value, doc.Text{Value: m.Formula.Value})
+	}
+	for _, f := range sch.Root.Fields {
+		if !has[f.Name] && f.Kind != value.RecordKind {
+			values = append(values, doc.Entry{Key: f.Name, Value: doc.Text{Value: o.like(f)}})
+		}
+	}
+	text, err = doc.Set(text, append(list[index].Path[:len(list[index].Path):len(list[index].Path)], "values"), values)
+	return Result{text, step}, err
 }
 
 // EntryAt is what an each at a place would be of, and what the steps inside it would see beside the scope; nil where nothing
