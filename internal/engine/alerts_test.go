@@ -39,7 +39,9 @@ steps:
 `
 
 // missing is the fault of a reading of a station that the ledger does not know.
-func missing(code string) string { return "Find station: expected a row of station, found no row of station with gauge_code \"" + code + "\"" }
+func missing(code string) string {
+	return "Find station: expected a row of station, found no row of station with gauge_code \"" + code + "\""
+}
 
 // TestAlertsAreToldOncePerCause: when a flow has failed often enough for one cause, again after a while, and when it is over;
 // of several workers one tells it.
@@ -72,7 +74,7 @@ func TestAlertsAreToldOncePerCause(t *testing.T) {
 
 	_, err := w.db.Exec(t.Context(), "update set_aside set state = 'let go'")
 	require.NoError(t, err)
-	require.Equal(t, `cleared: over: 3 times: ` + missing("XX55") + `, in three.tide (gauge-readings)`, w.tells(2)[1], "the third was counted, and not told")
+	require.Equal(t, `cleared: over: 3 times: `+missing("XX55")+`, in three.tide (gauge-readings)`, w.tells(2)[1], "the third was counted, and not told")
 	alarms, err := store.Alarms(t.Context(), w.db, "skerry", 10)
 	require.NoError(t, err)
 	require.Len(t, alarms, 1)

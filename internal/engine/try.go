@@ -3,11 +3,13 @@ package engine
 import (
 	"context"
 	"errors"
+	"strings"
 	"time"
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/notation"
+	"hollowreed/internal/core/notation/all"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
@@ -25,6 +27,7 @@ type Trial struct {
 	More   bool         // the sample has more records than were tried
 	Fault  *fault.Fault // why it could not be tried to the end
 	Halt   *flow.Halt   // where it was halted; nil where it was not
+	Made   bool         // the message with which it begins is made up: no sample is kept, and nobody has typed one
 	batch  *flow.Batch
 	how    How
 }
@@ -40,6 +43,7 @@ type How struct {
 	At      time.Time              // that it is for the steps; zero: now
 	Keeps   bool                   // what is made up is kept among what was heard, and what flows that are called have answered
 	Replays bool                   // what was heard before is taken for all steps
+	With    *flow.TriedWith        // what somebody has typed in place of a sample; nil: nothing
 }
 
 // StepOf names a step of a flow.
@@ -102,7 +106,12 @@ func (e *Engine) Try(ctx context.Context, p *project.Project, flowID, sample str
 		how.At = time.Now()
 	}
 	at := how.At.UTC().Truncate(time.Second)
-	facts := flow.Facts{ID: "try", File: sample, Started: value.Instant(at), Request: p.TriedRequest(plan)}
+	facts := flow.Facts{ID: "try", File: sample, Started: value.Instant(at)}
+	var ft *fault.Fault
+	if facts.Request, ft = t.request(p, plan); ft != nil {
+		t.Fault = ft
+		return t
+	}
 	input, err := t.input(p, plan)
 	if err != nil {
 		t.Fault = fault.From(err, fault.Setting)
@@ -135,19 +144,58 @@ func (t *Trial) run(ctx context.Context, p *project.Project, plan *flow.Plan, m 
 	}
 }
 
-// input is the message with which the try begins: the sample, or the first one of the input's schema.
+// request is the HTTP request with which the try begins: as it was typed, or one that is made of samples. It is refused where
+// a caller would be.
+func (t *Trial) request(p *project.Project, plan *flow.Plan) (value.Value, *fault.Fault) {
+	if plan.Flow.Trigger.Kind != "request" || t.how.With.Empty() {
+		return p.TriedRequest(plan), nil
+	}
+	request, ft := t.how.With.Request(plan.Flow.Trigger)
+	if ft != nil {
+		return request, ft
+	}
+	if _, faults := plan.Parameters(request); len(faults) > 0 {
+		return request, fault.New(fault.Required, "the caller would be answered 422: %s", faults[0].What())
+	}
+	return request, nil
+}
+
+// input is the message with which the try begins: what was typed, the sample, or the first one of the input's schema. One
+// that does not fit is a fault: its values would only be absent.
 func (t *Trial) input(p *project.Project, plan *flow.Plan) (value.Value, error) {
 	if plan.Input == nil {
 		return value.Value{}, nil
 	}
-	if plan.ReadStep == nil && t.Sample != "" {
-		r, err := p.OpenSample(plan.Input, t.Sample, false)
-		if err != nil {
-			return value.Value{}, err
+	name, text := "what was typed", ""
+	sch := plan.Input
+	switch {
+	case !t.how.With.Empty() && t.how.With.Message != "":
+		text = t.how.With.Message
+		if plan.Flow.Trigger.Kind != "request" {
+			sch = plan.Input.As("json")
 		}
-		return r.Next()
+	case plan.ReadStep == nil && t.Sample != "":
+		name, text = t.Sample, p.Texts[project.Path(project.Samples, t.Sample)]
+	case len(plan.Input.Samples) > 0:
+		name, text = plan.Input.Samples[0], p.Texts[project.Path(project.Samples, plan.Input.Samples[0])]
+	default:
+		t.Made = true
+		return p.Example(plan.Input)
 	}
-	return p.Example(plan.Input)
+	n, err := all.Named(project.NotationOfFile(name, sch))
+	if err != nil {
+		return value.Value{}, err
+	}
+	r, err := n.NewReader(strings.NewReader(text), notation.Options{Source: name, Schema: sch, Check: true})
+	if err != nil {
+		return value.Value{}, err
+	}
+	v, err := r.Next()
+	var faults fault.List
+	if errors.As(err, &faults) && len(faults) > 0 {
+		return v, fault.New(fault.Setting, "%s does not fit %s: %s", name, plan.Input.Title, faults[0].What()).Mended("Mend it, or type another message")
+	}
+	return v, err
 }
 
 func tryFault(err error) *fault.Fault {

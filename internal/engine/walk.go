@@ -31,6 +31,7 @@ type Walk struct {
 	Trace   []flow.Stop
 	Bad     *fault.Fault // of the last change
 	choices map[StepOf]flow.Manner
+	with    *flow.TriedWith
 	heard   flow.Recording
 	mu      sync.Mutex
 	began   time.Time
@@ -47,7 +48,7 @@ type walks struct {
 const maxWalks = 50
 
 // BeginWalk begins to step through a draft, and halts before its first step.
-func (e *Engine) BeginWalk(ctx context.Context, p *project.Project, flowID, sample string, record int, choices map[StepOf]flow.Manner) (*Walk, error) {
+func (e *Engine) BeginWalk(ctx context.Context, p *project.Project, flowID, sample string, record int, how How) (*Walk, error) {
 	plan := p.Flow(flowID)
 	if plan == nil {
 		return nil, project.ErrNoPart
@@ -55,7 +56,7 @@ func (e *Engine) BeginWalk(ctx context.Context, p *project.Project, flowID, samp
 	if len(plan.Faults) > 0 {
 		return nil, fault.New(fault.Setting, "the flow has faults").Mended("Mend them, then step through it")
 	}
-	w := &Walk{ID: uuid.NewString(), Flow: flowID, Sample: sample, Record: record, Marks: map[StepOf]string{}, OnFault: true, At: -1, choices: choices, began: time.Now(), used: time.Now()}
+	w := &Walk{ID: uuid.NewString(), Flow: flowID, Sample: sample, Record: record, Marks: map[StepOf]string{}, OnFault: true, At: -1, choices: how.Choices, with: how.With, began: time.Now(), used: time.Now()}
 	e.walks.add(w)
 	return w, e.Move(ctx, p, w, "into", "")
 }
@@ -187,7 +188,7 @@ func stepOf(s string) StepOf {
 func (e *Engine) walk(ctx context.Context, p *project.Project, w *Walk, halts halting) {
 	w.used = time.Now()
 	walk := &flow.Walk{Changes: w.Changes, Halts: halts}
-	w.Trial = e.Try(ctx, p, w.Flow, w.Sample, How{Choices: w.choices, Heard: &w.heard, Asks: true, Replays: true, Watch: walk, Record: w.Record, At: w.began})
+	w.Trial = e.Try(ctx, p, w.Flow, w.Sample, How{Choices: w.choices, With: w.with, Heard: &w.heard, Asks: true, Replays: true, Watch: walk, Record: w.Record, At: w.began})
 	w.Trace, w.Bad = walk.Trace, walk.Bad
 	w.At = len(walk.Trace)
 	if w.Trial.Halt != nil {

@@ -38,7 +38,7 @@ func TestADraftIsSteppedThrough(t *testing.T) {
 	w := newWorld(t)
 	e := w.start(Options{})
 	ctx, p := t.Context(), w.draft()
-	k, err := e.BeginWalk(ctx, p, flowID, "sk_0309.tide", 1, nil)
+	k, err := e.BeginWalk(ctx, p, flowID, "sk_0309.tide", 1, How{})
 	require.NoError(t, err)
 	go_ := func(move, to string) string {
 		require.NoError(t, e.Move(ctx, p, k, move, to))
@@ -107,7 +107,7 @@ func TestAnEffectIsDoneInATryWhenItIsChosen(t *testing.T) {
 
 	_, err = w.ledger.Exec(ctx, "delete from tide_level")
 	require.NoError(t, err)
-	k, err := e.BeginWalk(ctx, p, flowID, "sk_0309.tide", 1, really)
+	k, err := e.BeginWalk(ctx, p, flowID, "sk_0309.tide", 1, How{Choices: really})
 	require.NoError(t, err)
 	for range 3 {
 		require.NoError(t, e.Move(ctx, p, k, "on", ""))

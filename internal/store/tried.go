@@ -14,6 +14,7 @@ import (
 const (
 	chosenSpace = "try/choices"
 	heardSpace  = "try/heard/" // and the flow
+	withSpace   = "try/with"
 	maxHeard    = 5000
 	heardFor    = 90 * 24 * time.Hour
 )
@@ -69,4 +70,26 @@ func HeardOf(ctx context.Context, db DB, project string, flows ...string) (*flow
 		}
 	}
 	return rec, nil
+}
+
+// TypeTry keeps what somebody has typed for the tries of a flow; what is empty is forgotten.
+func TypeTry(ctx context.Context, db DB, project, id string, with flow.TriedWith) error {
+	if with.Empty() {
+		return Forget(ctx, db, project, withSpace, id)
+	}
+	text, err := json.Marshal(with)
+	if err != nil {
+		return err
+	}
+	return Remember(ctx, db, project, withSpace, []flow.Noted{{Key: id, Text: string(text)}})
+}
+
+// TypedTry is what somebody has typed for the tries of a flow; nil where nobody has.
+func TypedTry(ctx context.Context, db DB, project, id string) (*flow.TriedWith, error) {
+	kept, err := Recall(ctx, db, project, withSpace, []string{id})
+	if err != nil || kept[id] == "" {
+		return nil, err
+	}
+	var with flow.TriedWith
+	return &with, json.Unmarshal([]byte(kept[id]), &with)
 }

@@ -424,3 +424,51 @@ func TestASampleIsEditedAsText(t *testing.T) {
 	}
 	require.Equal(t, before, w.text("samples/bookings.json"))
 }
+
+// TestAFlowIsTriedWithWhatIsTyped: parameters of a GET and a message by hand, without a sample; what is made up says so, and
+// what does not fit is told at the top.
+func TestAFlowIsTriedWithWhatIsTyped(t *testing.T) {
+	w := newWorld(t)
+	require.NoError(t, pgx.BeginFunc(t.Context(), w.db, func(tx pgx.Tx) error {
+		for path, text := range map[string]string{
+			"schemas/asked.yaml":  "schema: Asked\nnotation: json\nfields:\n  - {name: number, type: text}\n  - {name: seats, type: integer}\n",
+			"schemas/wanted.yaml": "schema: Wanted\nnotation: json\nfields:\n  - {name: booking, type: text}\n  - {name: most, type: integer}\n",
+			"flows/seats.yaml":    "flow: Seats\ntrigger: {kind: person, input: asked, as: asked}\nsteps:\n  - {step: note, id: n, text: 'asked.number + \" \" + text(asked.seats)'}\n",
+			"flows/invoices.yaml": "flow: Invoices\ntrigger: {kind: request, method: GET, path: 'invoices/{booking}', parameters: wanted}\nsteps:\n  - {step: note, id: n, text: 'request.parameters.booking + \" \" + text(request.parameters.most)'}\n",
+		} {
+			if err := store.AddPart(t.Context(), tx, "skerry", path, text, "mira"); err != nil {
+				return err
+			}
+		}
+		return nil
+	}))
+	tb := w.tab()
+	tb.open("/bench/flows/seats?step=n")
+	tb.sees("#made-note", "made up")
+	tb.click("#try-with")
+	tb.pick("#typed-message", `{"number": "B-7", "seats": 4}`)
+	tb.click("#do-typed")
+	tb.sees("#typed-note", "what was typed")
+	tb.sees("#goes-out", "B-7 4")
+	tb.click("#try-with")
+	tb.pick("#typed-message", `{"number": "B-7", "seats": "four"}`)
+	tb.click("#do-typed")
+	tb.sees("#step-notes", "what was typed does not fit Asked")
+	tb.click("#try-with")
+	tb.click("#forget-typed")
+	tb.sees("#made-note", "made up")
+
+	tb.open("/bench/flows/invoices?step=n")
+	tb.click("#try-with")
+	tb.fill("#typed-address", "invoices/B-20417?most=5")
+	tb.click("#do-typed")
+	tb.sees("#goes-out", "B-20417 5")
+	tb.click("#try-with")
+	tb.fill("#typed-address", "invoices/B-20417?most=five")
+	tb.click("#do-typed")
+	tb.sees("#step-notes", "the caller would be answered 422")
+	tb.click("#try-with")
+	tb.fill("#typed-address", "bills/7")
+	tb.click("#do-typed")
+	tb.sees(".field:has(#typed-address) .refusal", "expected a path as invoices/{booking}")
+}

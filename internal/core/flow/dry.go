@@ -89,7 +89,7 @@ func (d *Dry) Call(_ context.Context, c Call, requests []value.Value) ([]Answere
 				d.Made(c.Op)
 			}
 			if v, f := sample.Make(c.Op.Response, sample.Typical, uint64(i)); f == nil {
-				out[i].Answer = v
+				out[i].Answer, out[i].MadeUp = v, true
 				if c.Rows == AllRows {
 					out[i].Answer = value.ListOf(v)
 				}

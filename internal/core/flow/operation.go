@@ -143,8 +143,8 @@ func called(s *Step, op *connection.Operation, it *Item, slot int, d Answered) {
 		}
 		it.did(s.ID, effect)
 	}
-	if d.NotDone && d.Fault == nil && !op.Changes() {
-		it.Notes = append(it.Notes, it.placed(s.ID, fault.New(fault.Note, "Not asked yet: this is the kept sample of its answer."))...)
+	if told := notDone(op, d); told != "" {
+		it.Notes = append(it.Notes, it.placed(s.ID, fault.New(fault.Note, "%s", told))...)
 	}
 	switch {
 	case d.Fault != nil:
@@ -163,6 +163,19 @@ func called(s *Step, op *connection.Operation, it *Item, slot int, d Answered) {
 		it.aside(s.ID, fault.Expect(fault.NotFound, "an answer of "+op.Name, "none").In(s.Name).
 			Mended("Add there what is asked for, or mend the record"))
 	}
+}
+
+// notDone says what stands in place of an answer of what was not done; empty where it was done.
+func notDone(op *connection.Operation, d Answered) string {
+	switch {
+	case !d.NotDone || d.Fault != nil || op.Response == nil:
+		return ""
+	case !op.Changes():
+		return "Not asked yet: this is the kept sample of its answer."
+	case d.MadeUp:
+		return "Nothing was asked: a try changes no system. This answer is made up; keep a sample of a real one with " + op.Name + "."
+	}
+	return "Nothing was asked: a try changes no system. This is the kept sample of its answer."
 }
 
 // wrongAnswer is the first value of what an operation that reads has answered that is not of its type: formulas could not

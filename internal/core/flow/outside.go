@@ -69,6 +69,7 @@ type Answered struct {
 	NotDone bool   // a try: nothing was asked
 	Aside   int    // of a run that was called: the records that it has set aside
 	Said    []Turn // what was said, where it is known
+	MadeUp  bool   // nobody answered so, and no sample is kept: it only has the right shape
 }
 
 // Lookup asks for rows of a table by key columns.

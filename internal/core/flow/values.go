@@ -503,6 +503,7 @@ func (c *compiler) filling(s *Step, at doc.Text, sch *schema.Schema, what string
 			c.fault(m.Column, fault.New(fault.Unknown, "%s has no field %q", what, m.Column.Value).Mended("It has %s", strings.Join(sch.Root.Shape().Names, ", ")))
 			continue
 		}
+		done[f.Name] = true
 		prog := c.formula(m.Formula)
 		if prog == nil {
 			continue
@@ -510,12 +511,13 @@ func (c *compiler) filling(s *Step, at doc.Text, sch *schema.Schema, what string
 		if !f.List() && !prog.Type.Fits(f.Kind) {
 			c.fault(m.Formula, fault.Expect(fault.Type, f.Kind.String()+" for "+f.Name, prog.Type.String()))
 		}
-		done[f.Name] = true
 		a.slots, a.progs = append(a.slots, f.Slot()), append(a.progs, prog)
 	}
 	for _, f := range sch.Root.Fields {
 		if f.Required() && !done[f.Name] {
-			c.fault(at, fault.New(fault.Required, "%s needs %s", what, f.Name).Mended("Add %s: with a formula", f.Name))
+			missing := fault.New(fault.Required, "%s needs %s", what, f.Name).Mended("Add %s: with a formula", f.Name)
+			missing.Setting = "with"
+			c.fault(at, missing)
 		}
 	}
 	return a

@@ -91,8 +91,10 @@ var operators = func() (list []Suggestion) {
 
 // beginnings are the words that are no names and can begin a value.
 var beginnings = []Suggestion{
-	{Insert: "not ", Label: "not", Detail: "The opposite of a truth value", Call: true}, {Insert: "true", Label: "true", Detail: "a truth value", Call: true},
-	{Insert: "false", Label: "false", Detail: "a truth value", Call: true}, {Insert: "nil", Label: "nil", Detail: "null: no value", Call: true},
+	{Insert: "not ", Label: "not", Detail: "The opposite of a truth value", Call: true},
+	{Insert: "true", Label: "true", Detail: "a truth value", Call: true},
+	{Insert: "false", Label: "false", Detail: "a truth value", Call: true},
+	{Insert: "nil", Label: "nil", Detail: "null: no value", Call: true},
 	{Insert: "let ", Label: "let", Detail: "Names a value that is used in what follows: let name = a; b", Call: true},
 }
 

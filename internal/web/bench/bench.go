@@ -54,6 +54,7 @@ func Routes(r gin.IRouter, s *page.Site) {
 	r.POST("/bench/flows/:id/steps/:step/mapping", s.Do(b.addStepMapping))
 	r.POST("/bench/flows/:id/run", s.Do(b.runNow))
 	r.POST("/bench/flows/:id/try", s.Do(b.tryFlow))
+	r.POST("/bench/flows/:id/with", s.Do(b.typeTry))
 	r.GET("/bench/flows/:id/cases", s.Do(b.flowCases))
 	r.POST("/bench/flows/:id/cases", s.Do(b.keepFlowCase))
 	r.POST("/bench/flows/:id/cases/accept", s.Do(b.acceptFlowCase))

@@ -119,7 +119,8 @@ type flowPage struct {
 	item          *flow.Item
 	look          flowLook
 	how           engine.How
-	Exchange      *Exchange // what the chosen step sends for the record at hand; nil where it sends nothing
+	Typed         *typedForm // what tries begin with, where that can be typed
+	Exchange      *Exchange  // what the chosen step sends for the record at hand; nil where it sends nothing
 }
 
 // faultLink is a fault with the way to where it is mended.
@@ -179,6 +180,7 @@ func (b bench) flowPage(c *gin.Context, look flowLook) (*flowPage, error) {
 		return nil, err
 	}
 	d.try(c, b, p, plan, how)
+	d.Typed = d.typed(plan)
 	d.choose(p, plan)
 	d.record(plan)
 	if d.item != nil {
@@ -231,6 +233,7 @@ func beginWith(p *project.Project, sch *schema.Schema) string {
 
 // try runs the draft on a sample of what it begins with.
 func (d *flowPage) try(c *gin.Context, b bench, p *project.Project, plan *flow.Plan, how engine.How) {
+	d.how = how
 	of := plan.Source
 	if plan.ReadStep == nil {
 		of = plan.Input
@@ -248,7 +251,6 @@ func (d *flowPage) try(c *gin.Context, b bench, p *project.Project, plan *flow.P
 	}
 	d.look.sample = d.Sample
 	d.Trial = b.Engine.Try(c, p, d.ID, d.Sample, how)
-	d.how = how
 	d.Records = len(d.Trial.Items)
 }
 
@@ -285,7 +287,7 @@ func (d *flowPage) faults(plan *flow.Plan) {
 
 // Told is the fault in the words of the form.
 func (l faultLink) Told() string {
-	if l.Setting == "" {
+	if l.Setting == "" || !strings.HasSuffix(l.Message, " is missing") {
 		return l.What()
 	}
 	return l.Label + " is still needed"

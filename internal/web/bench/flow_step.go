@@ -106,6 +106,9 @@ func (d *flowPage) panel(p *project.Project, plan *flow.Plan) {
 			if ps.Step.Setting("from") == "" {
 				f.Rows, f.Free = e.rows(ps)
 			}
+			var without bool
+			without, left = needed(left, "with")
+			f.Needed = f.Needed || without
 			for _, m := range ps.Step.Match {
 				var more fault.List
 				more, left = take(left, m.Column)

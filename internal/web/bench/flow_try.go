@@ -1,13 +1,17 @@
 package bench
 
 import (
+	"bytes"
+	"encoding/json"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
 
+	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
-	"hollowreed/internal/core/notation/json"
+	notationjson "hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/engine"
 	"hollowreed/internal/store"
@@ -19,8 +23,84 @@ func (b bench) how(c *gin.Context, plan *flow.Plan) (engine.How, error) {
 	if err != nil {
 		return engine.How{}, err
 	}
+	with, err := store.TypedTry(c, b.DB, b.Project, plan.Flow.ID)
+	if err != nil {
+		return engine.How{}, err
+	}
 	heard, err := store.HeardOf(c, b.DB, b.Project, append([]string{plan.Flow.ID}, plan.Flows...)...)
-	return engine.How{Choices: choices, Heard: heard}, err
+	return engine.How{Choices: choices, Heard: heard, With: with}, err
+}
+
+// maxTyped bounds what is typed for tries, in bytes.
+const maxTyped = 256 << 10
+
+// typeTry keeps what somebody types for the tries of a flow in place of a sample, and tries it with that.
+func (b bench) typeTry(c *gin.Context) error {
+	_, plan, err := b.flowOf(c)
+	if err != nil {
+		return err
+	}
+	look := lookOf(c.Param("id"), c.PostForm)
+	var with flow.TriedWith
+	if c.PostForm("do") != "forget" {
+		with = flow.TriedWith{Message: strings.TrimSpace(unixLines(c.PostForm("message"))), Address: strings.TrimSpace(c.PostForm("address")), Headers: strings.TrimSpace(unixLines(c.PostForm("headers")))}
+	}
+	if len(with.Message)+len(with.Address)+len(with.Headers) > maxTyped {
+		return fault.New(fault.Limit, "more than 256 KB are not kept for a try").Mended("Keep it as a sample with its schema")
+	}
+	if plan.Flow.Trigger.Kind == "request" && !with.Empty() {
+		if _, ft := with.Request(plan.Flow.Trigger); ft != nil {
+			return ft
+		}
+	}
+	if err := store.TypeTry(c, b.DB, b.Project, look.id, with); err != nil {
+		return err
+	}
+	c.Redirect(303, look.address(look.step, look.record))
+	return nil
+}
+
+// typed is the form for what tries of a flow begin with; nil where they begin with nothing that could be typed.
+func (d *flowPage) typed(plan *flow.Plan) *typedForm {
+	request := plan.Flow.Trigger.Kind == "request"
+	if !request && plan.Input == nil {
+		return nil
+	}
+	f := &typedForm{Request: request, Messaged: plan.Input != nil || request && plan.Flow.Trigger.Method != "GET", Kept: !d.how.With.Empty()}
+	if plan.Input != nil {
+		f.Notation = plan.Input.Notation
+	}
+	if f.Kept {
+		f.TriedWith = *d.how.With
+		return f
+	}
+	if d.Trial != nil && d.Trial.Whole != nil {
+		if v := d.Trial.Whole.Frame.Slots[flow.RequestSlot]; request {
+			f.Address = flow.TypedAddress(v)
+			f.Message = v.Field("body").Text()
+		}
+		if v := d.Trial.Whole.Frame.Slots[flow.InputSlot]; plan.Input != nil && v.Kind() == value.RecordKind && (!request || plan.Input.Notation == "json") {
+			f.Message = prettyJSON(v)
+		}
+	}
+	return f
+}
+
+// typedForm is what tries begin with.
+type typedForm struct {
+	flow.TriedWith
+	Request, Messaged bool
+	Notation          string // of the message of a request
+	Kept              bool   // somebody has typed it
+}
+
+// prettyJSON is a value as JSON for people.
+func prettyJSON(v value.Value) string {
+	var out bytes.Buffer
+	if json.Indent(&out, []byte(asJSON(v)), "", "  ") != nil {
+		return asJSON(v)
+	}
+	return out.String()
 }
 
 // since is when the remembered answers of a flow's steps were given: the oldest of them; zero where there are none.
@@ -68,4 +148,4 @@ func (b bench) chooseTry(c *gin.Context) error {
 	return b.showFlow(c, look)
 }
 
-func asJSON(v value.Value) string { return string((&json.Appender{}).Append(nil, v)) }
+func asJSON(v value.Value) string { return string((&notationjson.Appender{}).Append(nil, v)) }

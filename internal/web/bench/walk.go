@@ -85,11 +85,11 @@ func (b bench) beginWalk(c *gin.Context) error {
 		record, _ = strconv.Atoi(look.record)
 		record = max(1, record)
 	}
-	choices, err := b.choices(c)
+	how, err := b.how(c, plan)
 	if err != nil {
 		return err
 	}
-	w, err := b.Engine.BeginWalk(c, p, look.id, look.sample, record, choices)
+	w, err := b.Engine.BeginWalk(c, p, look.id, look.sample, record, how)
 	if err != nil {
 		return err
 	}
