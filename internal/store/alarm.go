@@ -44,7 +44,7 @@ const failures = `select cause, flow, n, began, newest, fault, run, reference fr
 			select flow, fault_cause(fault) as text, coalesce(ended_at, created_at) as at, fault, id as run, reference from run
 			where project = $1 and state in ('set aside', 'stopped') and handled = '' and fault is not null and coalesce(fault->>'code', '') <> 'cancelled' and %s
 			union all
-			select r.flow, fault_cause(a.faults->0), coalesce(r.ended_at, r.created_at), a.faults->0, r.id, r.reference from set_aside a join run r on r.id = a.run
+			select r.flow, fault_cause(a.faults->0), a.made_at, a.faults->0, r.id, r.reference from set_aside a join run r on r.id = a.run
 			where r.project = $1 and a.state = 'open' and %s) x
 		where ($2 = '' or flow = $2) and flow <> $3 group by flow, text) y %s`
 
@@ -67,7 +67,7 @@ func failed(rows pgx.Rows) ([]Matter, error) {
 // Failing lists causes for which a flow, or any when it is empty, has failed at least so many times since a time. Runs of
 // the flow that is told of it do not count: they would tell of themselves.
 func Failing(ctx context.Context, db DB, project, flow, except string, since time.Time, times int) ([]Matter, error) {
-	rows, _ := db.Query(ctx, fmt.Sprintf(failures, "ended_at >= $4", "coalesce(r.ended_at, now()) >= $4 and r.created_at >= $4 - interval '7 days'", "where n >= $5 order by n desc limit $6"),
+	rows, _ := db.Query(ctx, fmt.Sprintf(failures, "ended_at >= $4", "a.made_at >= $4", "where n >= $5 order by n desc limit $6"),
 		project, flow, except, since, times, maxMatters)
 	return failed(rows)
 }

@@ -1,0 +1,1 @@
+alter table set_aside drop column made_at;
