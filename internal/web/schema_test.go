@@ -138,7 +138,8 @@ func TestATreeIsTypedLikeAnOutline(t *testing.T) {
 	tb.do(chromedp.KeyEvent("i"))
 	tb.sees("tr[data-field='1']", "record")
 	tb.sees("tr[data-field='1.0'].sel", "field")
-	tb.do(chromedp.KeyEvent(kb.Delete), chromedp.KeyEvent(kb.ArrowDown))
+	tb.sees("#f-name:focus", "") // where one types next
+	tb.do(chromedp.KeyEvent(kb.Escape), chromedp.KeyEvent(kb.Delete), chromedp.KeyEvent(kb.ArrowDown))
 	tb.sees("tr[data-field='2'].sel", "name")
 	tb.do(chromedp.KeyEvent(kb.ArrowRight, chromedp.KeyModifiers(8)))
 	tb.sees("tr[data-field='1.0'].sel", "name")

@@ -472,3 +472,24 @@ func TestAFlowIsTriedWithWhatIsTyped(t *testing.T) {
 	tb.click("#do-typed")
 	tb.sees(".field:has(#typed-address) .refusal", "expected a path as invoices/{booking}")
 }
+
+// TestTheFocusStandsWhereOneTypesNext: after New, Inside, a click on a row, and on pages that make something.
+func TestTheFocusStandsWhereOneTypesNext(t *testing.T) {
+	w := newWorld(t)
+	tb := w.tab()
+	for path, field := range map[string]string{
+		"/bench/flows/new": "#flow-title", "/bench/schemas/new": "#title", "/bench/mappings/new": "input[name=from]", "/bench/connections/new": "input[name=kind]", "/traffic/alerts?alert=new": "#title",
+	} {
+		tb.open(path)
+		tb.sees(field+":focus", "")
+	}
+	tb.open("/bench/schemas/booking?field=4")
+	tb.click(`.op[aria-label="new field below (N)"]`)
+	tb.sees("#f-name:focus", "")
+	tb.keys("deck")
+	tb.sees("tr.sel", "deck")
+	tb.open("/bench/mappings/booking-to-invoice")
+	tb.click("[data-target=note]")
+	tb.sees("[data-target=note].sel", "note")
+	tb.sees("#formula:focus", "")
+}

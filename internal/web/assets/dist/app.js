@@ -173,6 +173,20 @@ function expect(button) {
   if (!field || ahead.field) return;
   Object.assign(ahead, { field, old: document.querySelector(field), typed: "", once: true });
 }
+// A click sets the focus where one types next, too: in the field that a button brings, or that of the row that was clicked.
+let wanted = "";
+document.addEventListener("click", (e) => {
+  if (!e.isTrusted) return;
+  expect(e.target.closest?.("[data-then]"));
+  wanted = e.target.closest?.("[data-pick=row][hx-get]") ? "#formula, #f-name" : "";
+});
+document.addEventListener("htmx:after:swap", () => {
+  const field = wanted && document.querySelector(wanted);
+  if (!field || ahead.field) return;
+  wanted = "";
+  field.focus();
+  field.select?.();
+});
 const giveUp = () => { if (ahead.once) Object.assign(ahead, { field: "", typed: "", once: false }); };
 
 function outline() {
@@ -203,7 +217,7 @@ function outline() {
       field.dispatchEvent(new Event("input", { bubbles: true }));
     }
     if (!rest.length) return;
-    if (once) {
+    if (once && field.dataset.narrow) {
       const offer = firstOffer(document.querySelector(field.dataset.narrow));
       if (offer) field.form.requestSubmit(offer);
       return;
