@@ -493,3 +493,29 @@ func TestTheFocusStandsWhereOneTypesNext(t *testing.T) {
 	tb.sees("[data-target=note].sel", "note")
 	tb.sees("#formula:focus", "")
 }
+
+// TestUpsertsAreHeldAgainstTheirTables: of an operation when somebody asks, and of a flow when it is released.
+func TestUpsertsAreHeldAgainstTheirTables(t *testing.T) {
+	w := newWorld(t)
+	require.NoError(t, pgx.BeginFunc(t.Context(), w.db, func(tx pgx.Tx) error {
+		text := w.text("connections/harbour-ledger.yaml") + "  - operation: keep-station\n    name: Keep a station\n    does: upsert\n    table: station\n    key: datum_mm\n    request: station\n"
+		d, err := store.LockDraft(t.Context(), tx, "skerry", "connections/harbour-ledger.yaml")
+		if err != nil {
+			return err
+		}
+		if err := store.SavePart(t.Context(), tx, "skerry", d.Path, text, d.Revision, "mira"); err != nil {
+			return err
+		}
+		return store.AddPart(t.Context(), tx, "skerry", "flows/stations.yaml", "flow: Stations\ntrigger: {kind: person, input: station, as: row}\nsteps:\n  - {step: call, id: keep, name: Keep it, connection: harbour-ledger, operation: keep-station, from: row}\n", "mira")
+	}))
+	tb := w.tab()
+	tb.open("/bench/connections/harbour-ledger/operations/keep-station")
+	tb.click("#check-table")
+	tb.sees("#problem", "unique")
+	tb.open("/bench/flows/stations/release")
+	tb.click("#do-release")
+	tb.sees("#problem", "release it without that check")
+	tb.click("input[name=unchecked]")
+	tb.click("#do-release")
+	tb.sees("#state", "release 1")
+}

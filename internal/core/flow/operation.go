@@ -96,7 +96,7 @@ func compileCall(c *compiler, s *Step) runner {
 	}
 	c.cur.Op = op
 	a := c.asking(s.At, op, s)
-	c.cur.Asking = a
+	c.cur.Asking, c.cur.Upsert = a, UpsertOf(op)
 	rows := Rows("")
 	if op.Verb.Reads {
 		rows = Rows(s.Setting("records"))

@@ -2,6 +2,7 @@ package flow
 
 import (
 	"context"
+	"strings"
 	"time"
 
 	"hollowreed/internal/core/connection"
@@ -92,6 +93,20 @@ type Upsert struct {
 	Flow       string
 	Step       string
 	Items      []*Item // to which the rows belong
+}
+
+// UpsertOf is the upsert that an operation does; nil where it does another thing.
+func UpsertOf(op *connection.Operation) *Upsert {
+	if op.Verb == nil || op.Verb.Name != "upsert" || op.Request == nil {
+		return nil
+	}
+	u := &Upsert{Connection: op.Connection, Table: op.Setting("table"), Row: op.Request}
+	for k := range strings.SplitSeq(op.Setting("key"), ",") {
+		if k = strings.TrimSpace(k); k != "" {
+			u.Key = append(u.Key, k)
+		}
+	}
+	return u
 }
 
 // Effect is what writing did.

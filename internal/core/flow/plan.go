@@ -78,6 +78,7 @@ type PlannedStep struct {
 	Inside   *PlannedStep          // the step whose track it is in; nil at the top
 	Scope    *formula.Scope        // in which its formulas are
 	Mapping  *mapping.Plan         // of a map step
+	Upsert   *Upsert               // of a step that upserts rows, by a table's name or an operation
 	Sources  []string              // of a map step: the names in scope that the mapping's sources are
 	File     *FileTarget           // of a write step
 	Op       *connection.Operation // of a call

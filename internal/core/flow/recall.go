@@ -312,6 +312,12 @@ func (r *Recorder) Call(ctx context.Context, c Call, requests []value.Value) ([]
 	done, effects, err := r.hear(list, c.Op.Changes(), func(o Outside, left []int) ([]Answered, []Effect, error) {
 		part := c
 		part.Items = picked(c.Items, left)
+		if u := UpsertOf(c.Op); u != nil {
+			u.Flow, u.Step = c.Flow, c.Step
+			if out := r.checked(ctx, o, *u, len(left)); out != nil {
+				return out, make([]Effect, len(left)), nil
+			}
+		}
 		answers, err := o.Call(ctx, part, picked(requests, left))
 		effects := make([]Effect, len(answers))
 		for n, a := range answers {

@@ -354,6 +354,7 @@ func compileUpsert(c *compiler, s *Step) runner {
 		}
 		u.Key = append(u.Key, k)
 	}
+	c.cur.Upsert = &u
 	return func(ctx context.Context, b *Batch, items []*Item) error {
 		if len(items) == 0 {
 			return nil

@@ -102,6 +102,7 @@ func Routes(r gin.IRouter, s *page.Site) {
 	r.POST("/bench/connections/:id/operations/:op", s.Do(b.setOperation))
 	r.POST("/bench/connections/:id/operations/:op/remove", s.Do(b.removeOperation))
 	r.POST("/bench/connections/:id/operations/:op/shape", s.Do(b.fetchShape))
+	r.POST("/bench/connections/:id/operations/:op/table", s.Do(b.checkTable))
 	r.POST("/bench/connections/:id/operations/:op/try", s.Do(b.tryOperation))
 	r.GET("/bench/connections/:id/operations/:op/try/:trial", s.Do(b.tried))
 	r.POST("/bench/connections/:id/operations/:op/try/:trial/keep", s.Do(b.keepAnswer))

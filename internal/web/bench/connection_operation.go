@@ -14,6 +14,7 @@ import (
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
@@ -268,6 +269,35 @@ func (b bench) fetchShape(c *gin.Context) error {
 	}
 	s.Title = d.Op.Name
 	return b.keepShape(c, p, d, s, nil)
+}
+
+// checkTable holds an upsert against its table, and writes nothing.
+func (b bench) checkTable(c *gin.Context) error {
+	_, d, err := b.operationOf(c)
+	if err != nil {
+		return err
+	}
+	if err := b.saveOperation(c, d); err != nil {
+		return err
+	}
+	if _, d, err = b.operationOf(c); err != nil {
+		return err
+	}
+	u := flow.UpsertOf(d.Op)
+	if u == nil {
+		return fault.Expect(fault.Setting, "an upsert with a request schema", d.Op.Verb.Name)
+	}
+	pool, done := b.poolOf(d.In)
+	defer done()
+	faults, err := pool.CheckUpsert(c, *u)
+	if err == nil && len(faults) > 0 {
+		err = faults[0]
+	}
+	if err != nil {
+		return err
+	}
+	c.Redirect(303, operationAt(d.ID, d.Op.ID, d.In)+"&said="+url.QueryEscape("The table has all columns, and its key is unique."))
+	return nil
 }
 
 // keepShape keeps a schema as the operation's response: a new part, or in place of the one that is there.

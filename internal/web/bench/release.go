@@ -17,6 +17,7 @@ var releaseView = page.Parse(files, "release.html")
 type releasePage struct {
 	page.Frame
 	ID, FlowTitle string
+	Upserts       int // steps that are held against their tables
 	Next          int
 	Faults        fault.List
 	Files         []fileDiff
@@ -57,6 +58,11 @@ func (b bench) releasePage(c *gin.Context) error {
 			d.Failed = append(d.Failed, r)
 		}
 	}
+	for _, ps := range plan.Steps {
+		if ps.Upsert != nil {
+			d.Upserts++
+		}
+	}
 	for _, path := range changes(p, id, released) {
 		d.Files = append(d.Files, fileDiff{Path: path, Lines: diff(released[path], p.Texts[path])})
 	}
@@ -69,6 +75,15 @@ func (b bench) release(c *gin.Context) error {
 	note := strings.TrimSpace(c.PostForm("note"))
 	if len(note) > 500 {
 		note = note[:500]
+	}
+	if c.PostForm("unchecked") == "" {
+		_, plan, err := b.flowOf(c)
+		if err != nil {
+			return err
+		}
+		if faults, _ := b.Engine.CheckTables(c, plan); len(faults) > 0 {
+			return faults[0].Mended("Mend the step or the table, or release it without that check")
+		}
 	}
 	if _, err := b.Engine.MakeRelease(c, b.Project, id, note, b.Person.ID); err != nil {
 		return err
