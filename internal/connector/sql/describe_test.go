@@ -6,7 +6,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/schema/sample"
+	"hollowreed/internal/core/value"
 )
 
 func TestATableIsDescribedByTheDatabase(t *testing.T) {
@@ -76,5 +79,38 @@ func TestAQueryIsDescribedWithoutBeingRun(t *testing.T) {
 		_, _, err := db.Describe(t.Context(), "q", query, 10)
 		require.Error(t, err, query)
 		require.Contains(t, err.Error(), want)
+	}
+}
+
+// TestWhatIsDescribedOwnsItsData: the schema that a table or a query gives reads its rows, with null wherever it can come; and
+// what is made of it is taken by the database and read back.
+func TestWhatIsDescribedOwnsItsData(t *testing.T) {
+	db, conn, _ := open(t)
+	_, err := conn.Exec(t.Context(), `insert into "Odd Table" (id, code, amount, flag, day) values (1, 'a', 1.50, true, '2031-03-09'), (2, 'b', 2, null, null)`)
+	require.NoError(t, err)
+	for _, source := range []string{"Odd Table", `select id, code, amount, flag, day, clock, at, raw from "Odd Table" order by id`} {
+		s, rows, err := db.Describe(t.Context(), "row", source, 10)
+		require.NoError(t, err)
+		for _, r := range rows {
+			s.Check(r, func(f *fault.Fault) { t.Errorf("%s: %s", source, f) })
+		}
+	}
+	s, _, err := db.Describe(t.Context(), "row", "Odd Table", 0)
+	require.NoError(t, err)
+	for seed := range uint64(8) {
+		for _, kind := range []sample.Kind{sample.Typical, sample.Least, sample.Full} {
+			made, ft := sample.Make(s, kind, seed)
+			require.Nil(t, ft)
+			s.Check(made, func(f *fault.Fault) { t.Errorf("%s", f) })
+			done, err := db.Upsert(t.Context(), flow.Upsert{Table: "Odd Table", Key: []string{"id"}, Row: s}, []value.Value{made})
+			require.NoError(t, err)
+			require.Nil(t, done[0].Fault, "%v %s", made, kind)
+		}
+	}
+	_, rows, err := db.Describe(t.Context(), "row", "Odd Table", 100)
+	require.NoError(t, err)
+	require.Greater(t, len(rows), 5)
+	for _, r := range rows {
+		s.Check(r, func(f *fault.Fault) { t.Errorf("%s", f) })
 	}
 }
