@@ -132,7 +132,7 @@ func (p parser) fields(n doc.Node, depth int) []*Field {
 }
 
 func (p parser) field(n doc.Node, depth int) *Field {
-	f := &Field{Name: n.Need("name").Value, At: n.At(), Notes: n.Text("notes").Value, Nullable: n.Bool("nullable", false)}
+	f := &Field{Name: n.Need("name").Value, At: n.At(), Notes: n.Text("notes").Value, Nullable: n.Bool("nullable", false), Single: n.Bool("single", false)}
 	typ := n.Need("type")
 	kind, ok := value.KindNamed(typ.Value)
 	if (!ok || kind == value.ListKind) && typ.Value != "" {

@@ -57,6 +57,7 @@ type Field struct {
 	Kind     value.Kind // of one occurrence
 	Min, Max int        // occurrences; Max Many means any number
 	Nullable bool
+	Single   bool // of a list in JSON: a value by itself stands for a list of one
 	Notes    string
 	Written  Written
 	Must     Must

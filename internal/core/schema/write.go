@@ -83,6 +83,9 @@ func (f *Field) Out() doc.Out {
 	if f.Nullable {
 		o.Add("nullable", "true")
 	}
+	if f.Single {
+		o.Add("single", "true")
+	}
 	f.Written.out(f, &o)
 	o.Add("must", f.Must.out(f.Kind))
 	o.Add("notes", f.Notes)

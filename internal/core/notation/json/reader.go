@@ -346,7 +346,7 @@ func (d *decoder) record(f *schema.Field, depth int) (value.Value, error) {
 			d.fault(nil, fault.Expect(fault.Unknown, "one of "+strings.Join(f.Shape().Names, ", "), fault.Quote(name)))
 			d.back(tok)
 		}
-		v, err := d.read(c, depth+1)
+		v, err := d.member(c, depth+1)
 		if err != nil {
 			return value.Value{}, err
 		}
@@ -359,6 +359,34 @@ func (d *decoder) record(f *schema.Field, depth int) (value.Value, error) {
 		d.missing(f, fields, begin)
 	}
 	return value.Rec(f.Shape(), fields), err
+}
+
+// member reads the value of a field: of a list also one by itself, where the schema says so.
+func (d *decoder) member(f *schema.Field, depth int) (value.Value, error) {
+	kind := d.dec.PeekKind()
+	if f == nil || !f.List() || kind == '[' || kind == 'n' || kind == '{' && !f.Single {
+		return d.read(f, depth)
+	}
+	if f.Single {
+		v, err := d.item(f, depth)
+		return value.ListOf(v), err
+	}
+	tok, err := d.dec.ReadToken()
+	if err != nil {
+		return value.Value{}, err
+	}
+	d.fault(f, fault.Expect(fault.Type, "an array", foundToken(tok)))
+	d.back(tok)
+	return value.ListOf(), nil
+}
+
+// foundToken is a scalar as a fault tells it.
+func foundToken(tok jsontext.Token) string {
+	switch tok.Kind() {
+	case 't', 'f', '0':
+		return tok.String()
+	}
+	return "the string " + fault.Quote(tok.String())
 }
 
 // missing notes the fields that must be in an object and are not.

@@ -183,6 +183,9 @@ func (c *comparer) field(path []string, old, now *schema.Field) {
 	at := join(path)
 	c.kind(at, old, now)
 	c.occurs(at, old, now)
+	if old.Single != now.Single && now.List() {
+		c.ranged(at, "a value by itself for a list of one", yes(old.Single), yes(now.Single), now.Single)
+	}
 	if old.Nullable != now.Nullable {
 		c.ranged(at, "null allowed", yes(old.Nullable), yes(now.Nullable), now.Nullable)
 	}

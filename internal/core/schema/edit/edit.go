@@ -261,6 +261,7 @@ var keys = []struct {
 	{"type", []any{"type"}},
 	{"occurs", []any{"occurs"}},
 	{"nullable", []any{"nullable"}},
+	{"single", []any{"single"}},
 	{"columns", []any{"columns"}},
 	{"align", []any{"align"}},
 	{"fill", []any{"fill"}},

@@ -27,6 +27,7 @@ type Evidence struct {
 	Empty, Nulls      int // of those, how often empty or null
 	Fewest, Most      int // occurrences in one record in which it was seen
 	List              bool
+	Single            bool // and by itself, too
 	Shortest, Longest int // characters, of texts
 	Values            int // single values seen
 	Least, Greatest   value.Value
@@ -107,6 +108,7 @@ func (o *Observer) field(parent *node, name string, v value.Value) {
 		parent.children = append(parent.children, c)
 	}
 	if v.Kind() != value.ListKind {
+		c.ev.Single = c.ev.Single || v.Kind() != value.Null
 		c.saw(1)
 		o.one(c, v)
 		return
@@ -306,6 +308,7 @@ func (b *builder) field(parent, c *node) *schema.Field {
 	if c.ev.List {
 		f.Max = schema.Many
 		f.Min = min(f.Min, c.ev.Fewest)
+		f.Single = b.json && c.ev.Single
 	}
 	f.Nullable = c.ev.Nulls > 0
 	c.could.json = b.json

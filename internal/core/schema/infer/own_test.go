@@ -28,6 +28,7 @@ var shapes = []string{
 	"fields:\n  - {name: id, type: integer}\n  - {name: who, type: text}\n  - {name: day, type: date}\n  - {name: at, type: timestamp, occurs: 0..1}\n  - {name: amount, type: decimal, must: {places: 2}}\n  - {name: paid, type: boolean}\n",
 	"fields:\n  - {name: id, type: text, must: {pattern: '0[0-9]{6}'}}\n  - {name: note, type: text, occurs: 0..1}\n  - {name: left, type: date, occurs: 0..1, nullable: true}\n",
 	"fields:\n  - {name: number, type: text}\n  - name: customer\n    type: record\n    fields:\n      - {name: name, type: text}\n      - {name: country, type: text, must: {codes: {NO: '', SE: '', DK: ''}}}\n  - name: line\n    type: record\n    occurs: 1..n\n    fields:\n      - {name: qty, type: integer}\n      - {name: tag, type: text, occurs: 0..n}\n",
+	"fields:\n  - {name: number, type: text}\n  - {name: tag, type: text, occurs: 1..n, single: true}\n  - name: line\n    type: record\n    occurs: 0..n\n    single: true\n    fields:\n      - {name: qty, type: integer}\n",
 }
 
 // check reads a message and gives how many records it has, and the first fault.
@@ -74,7 +75,7 @@ func TestWhatIsTakenReadsItsOwnData(t *testing.T) {
 	tried := 0
 	for i, shape := range shapes {
 		for _, as := range []string{"json", "ndjson", "xml", "csv"} {
-			if as == "csv" && i == 2 {
+			if as == "csv" && i >= 2 {
 				continue // records inside have no place there
 			}
 			written := ""

@@ -142,3 +142,26 @@ func TestEveryWayInOwnsItsData(t *testing.T) {
 		}
 	})
 }
+
+// TestOneOrManyReadsBoth: a field seen by itself and as a list, of texts and of records, in what was inferred, in its JSON
+// Schema and back; what is written is a list.
+func TestOneOrManyReadsBoth(t *testing.T) {
+	text := `[{"no":1,"line":{"sku":"A"},"tag":"x"},{"no":2,"line":[{"sku":"B"},{"sku":"C"}],"tag":["y","z"]}]`
+	r, err := infer.From("x", "X", "json", infer.Sample{Name: "in.json", Content: []byte(text)})
+	require.NoError(t, err)
+	require.True(t, r.Schema.Root.Field("line").Single)
+	im, err := jsonschema.Import("x", "x.json", jsonschema.Export(r.Schema, false), "", nil)
+	require.NoError(t, err)
+	require.Empty(t, im.Notes)
+	for _, s := range []*schema.Schema{r.Schema, im.Schema} {
+		n, first := check(t, s, "json", text)
+		require.NoError(t, first)
+		require.Equal(t, 2, n)
+		judged(t, s, "json", `{"no":1,"line":{"sku":"A"},"tag":"x"}`)
+		_, first = check(t, s, "json", `[{"no":1,"line":{"sku":7},"tag":["x"]}]`)
+		require.ErrorContains(t, first, "/0/line/sku")
+	}
+	strict := shaped(t, "json", "", "fields:\n  - {name: tag, type: text, occurs: 1..n}\n")
+	_, first := check(t, strict, "json", `[{"tag":"x"}]`)
+	require.ErrorContains(t, first, `expected an array, found the string "x"`)
+}

@@ -87,6 +87,9 @@ func occurring(f *schema.Field) any {
 			o = append(o, member{"maxItems", f.Max})
 		}
 	}
+	if f.Single && f.List() {
+		o = object{{"anyOf", []any{o, one}}}
+	}
 	if f.Notes != "" {
 		o = append(o, member{"description", f.Notes})
 	}

@@ -354,12 +354,33 @@ func (m *importer) alternatives(c context, f *schema.Field) context {
 			}
 			branches = append(branches, r)
 		}
+		if list := m.oneOrMany(branches); list != nil {
+			f.Single, branches = true, []context{*list}
+		}
 		if len(branches) > 1 {
 			m.note(list, "%s: all of its %d alternatives are taken together; which of them stand together is not checked", keyword, len(branches))
 		}
 		c = m.united(c, branches)
 	}
 	return c
+}
+
+// oneOrMany is the list of two alternatives of which the other is a single one of its items; nil where they are not so.
+func (m *importer) oneOrMany(branches []context) *context {
+	if len(branches) != 2 {
+		return nil
+	}
+	for i := range branches {
+		list, one := branches[i], branches[1-i]
+		items := list.get("items")
+		if list.text("type") != "array" || !items.there() || one.text("type") == "array" {
+			continue
+		}
+		if of := m.merged(m.resolved(items)); of.text("type") == one.text("type") {
+			return &list
+		}
+	}
+	return nil
 }
 
 func (m *importer) united(c context, branches []context) context {
@@ -485,9 +506,9 @@ func (m *importer) array(c context, f *schema.Field) {
 		inner = &schema.Field{Name: f.Name, Kind: value.Text, Must: schema.Must{Places: -1}}
 	}
 	notes := f.Notes
-	nullable := f.Nullable
+	nullable, single := f.Nullable, f.Single
 	*f = *inner
-	f.Nullable = nullable
+	f.Nullable, f.Single = nullable, single
 	if notes != "" {
 		f.Notes = notes
 	}
