@@ -133,7 +133,11 @@ func (x *execution) record(ctx context.Context, r store.Run, b *flow.Batch, j ba
 // what it sets aside and tells then takes the place of what it did before.
 func (x *execution) recordAsides(ctx context.Context, tx pgx.Tx, j batchEntries, b *flow.Batch, aside []store.Aside) (int, error) {
 	if j.first != flow.WholeRun {
-		return x.run.Aside + len(aside), store.AddAside(ctx, tx, aside)
+		err := store.AddAside(ctx, tx, aside)
+		if err == nil && len(aside) > 0 && x.plan.Spooled() {
+			err = store.JoinAsides(ctx, tx, x.run, j.first)
+		}
+		return x.run.Aside + len(aside), err
 	}
 	more := 0
 	if x.run.Claim > 1 || len(aside) > 0 {

@@ -99,6 +99,7 @@ type Aside struct {
 	Owner     *string
 	Note      string
 	Byte      int64 // of its message, at which the record begins
+	Times     int   // how often it has come and failed, where a system gives it again and again
 }
 
 // AddAside keeps records that were set aside.
@@ -112,6 +113,21 @@ func AddAside(ctx context.Context, db DB, list []Aside) error {
 			a.Run, a.Record, a.Path, a.Line, a.Step, a.Raw, a.Faults, a.Byte)
 	}
 	return db.SendBatch(ctx, b).Close()
+}
+
+// JoinAsides makes records that a run has just set aside, from one on, one entry with the same records that earlier runs of its
+// flow have set aside and that still wait: the newest, with how often they came, and with whose they are. It is meant for what
+// a system gives again; a message that comes twice is two.
+func JoinAsides(ctx context.Context, tx pgx.Tx, r Run, from int) error {
+	_, err := tx.Exec(ctx, `with twin as (
+			select distinct on (n.id) n.id as now, o.id as was, o.times, o.owner, o.note from set_aside n
+			join set_aside o on o.step = n.step and md5(o.raw) = md5(n.raw) and o.raw = n.raw and o.path = n.path and o.state = 'open' and o.run <> n.run
+			join run r on r.id = o.run and r.project = $2 and r.flow = $3
+			where n.run = $1 and n.state = 'open' and n.record >= $4 and length(n.raw) > 0 order by n.id, o.id desc),
+		past as (update set_aside s set state = 'came again', rerun = $1, handled_at = now() from twin where s.id = twin.was)
+		update set_aside s set times = twin.times + 1, owner = coalesce(s.owner, twin.owner), note = case when s.note = '' then twin.note else s.note end
+		from twin where s.id = twin.now`, r.ID, r.Project, r.Flow, from)
+	return err
 }
 
 // ReplaceAsides keeps what the run as a whole set aside, in place of what it set aside when it was done before and still
@@ -132,7 +148,7 @@ func ReplaceAsides(ctx context.Context, db DB, run uuid.UUID, list []Aside) (mor
 	return more - int(gone.RowsAffected()), nil
 }
 
-const asideColumns = "id, run, record, line, step, raw, faults, state, rerun, handled_by, handled_at, path, owner, note, at_byte"
+const asideColumns = "id, run, record, line, step, raw, faults, state, rerun, handled_by, handled_at, path, owner, note, at_byte, times"
 
 // Asides lists what a run set aside, by line.
 func Asides(ctx context.Context, db DB, run uuid.UUID, most int) ([]Aside, error) {

@@ -21,6 +21,7 @@ type Work struct {
 	Owner           *string
 	Note            string
 	At              time.Time
+	Times           int // how often it came
 }
 
 // WorkFilter narrows the list of work. Zero members do not.
@@ -34,10 +35,10 @@ type WorkFilter struct {
 // Works lists what waits for somebody, the newest first.
 func Works(ctx context.Context, db DB, f WorkFilter) ([]Work, error) {
 	rows, _ := db.Query(ctx, `select * from (
-			select a.id, r.id, r.flow, r.reference, a.record, a.line, a.path, a.step, a.faults->0 as fault, a.owner, a.note, r.created_at as at
+			select a.id, r.id, r.flow, r.reference, a.record, a.line, a.path, a.step, a.faults->0 as fault, a.owner, a.note, r.created_at as at, a.times
 			from set_aside a join run r on r.id = a.run where r.project = $1 and a.state = 'open'
 			union all
-			select 0, id, flow, reference, -1, 0, '', coalesce(fault->'place'->>'step', ''), fault, owner, note, created_at
+			select 0, id, flow, reference, -1, 0, '', coalesce(fault->'place'->>'step', ''), fault, owner, note, created_at, 1
 			from run where project = $1 and state in ('set aside', 'stopped') and fault is not null and handled = '') x
 		where ($2 = '' or flow = $2) and ($3 = '' or owner = $3 or $3 = '-' and owner is null) and ($4 = '' or fault_cause(fault) ilike '%' || $4 || '%')
 			and ($5::timestamptz is null or at < $5) order by at desc, 1 desc limit $6`,
