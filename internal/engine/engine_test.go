@@ -221,6 +221,10 @@ func TestBadRecordsAreSetAsideAndMended(t *testing.T) {
 		`read: bad.tide:7:33: expected CR LF after the record, found the end of the file. The file may have been cut short`,
 	}, told)
 
+	for _, still := range []string{"SK04", strings.Replace(reading("SK04", 22, 4130, "R"), "4130", "41X0", 1)} {
+		_, err = e.Mend(t.Context(), asides[0].ID, &still, "mo")
+		require.ErrorContains(t, err, "it would be set aside again", "a mend is checked before it is sent")
+	}
 	text := reading("SK04", 22, 4130, "R")
 	id, err := e.Mend(t.Context(), asides[0].ID, &text, "mo")
 	require.NoError(t, err)

@@ -14,10 +14,12 @@ import (
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/all"
 	"hollowreed/internal/core/notation/excerpt"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/value"
 	"hollowreed/internal/spool"
 	"hollowreed/internal/store"
 )
@@ -195,6 +197,7 @@ func (e *Engine) Mend(ctx context.Context, id int64, text *string, by string) (u
 		return uuid.Nil, store.ErrChanged
 	}
 	now, err := e.MendText(ctx, a)
+	mended := text != nil
 	switch {
 	case err != nil:
 		return uuid.Nil, err
@@ -220,7 +223,10 @@ func (e *Engine) Mend(ctx context.Context, id int64, text *string, by string) (u
 		if again.Release, err = e.newest(ctx, tx, r); err != nil {
 			return err
 		}
-		content, err := e.mended(ctx, &again, r, a, now, *text)
+		content, err := e.mended(ctx, &again, r, a, now, *text, mended)
+		if err == nil && mended && content != nil {
+			err = e.reads(ctx, again, content)
+		}
 		if err != nil {
 			return err
 		}
@@ -235,8 +241,41 @@ func (e *Engine) Mend(ctx context.Context, id int64, text *string, by string) (u
 	return again.ID, err
 }
 
+// reads makes sure that a run can read what somebody has mended: it would be set aside again otherwise.
+func (e *Engine) reads(ctx context.Context, r store.Run, content *spool.Spool) error {
+	p, err := e.Release(ctx, r.Project, r.Of, r.Release)
+	if err != nil {
+		return err
+	}
+	s := recordSchema(p.Flow(r.Flow), r)
+	n, err := all.Named(s.Notation)
+	if err != nil {
+		return err
+	}
+	in, err := n.NewReader(content.Reader(), notation.Options{Source: "the record", Schema: s, Check: true})
+	for err == nil {
+		_, err = in.Next()
+	}
+	var faults fault.List
+	switch {
+	case errors.Is(err, io.EOF):
+		return nil
+	case errors.As(err, &faults):
+		return stillBad(faults[0])
+	}
+	return stillBad(fault.From(err, fault.Syntax))
+}
+
+// stillBad tells that a mended record does not fit yet.
+func stillBad(f *fault.Fault) *fault.Fault {
+	still := *f
+	still.Place = fault.Place{Path: f.Place.Path}
+	still.Field, still.Message = "text", strings.TrimSpace("it would be set aside again: "+strings.TrimPrefix(f.Field+": ", ": ")+f.Message)
+	return &still
+}
+
 // mended gives a run what it does again: an entry, or a message of its own with one record.
-func (e *Engine) mended(ctx context.Context, again *store.Run, r store.Run, a store.Aside, was MendText, text string) (*spool.Spool, error) {
+func (e *Engine) mended(ctx context.Context, again *store.Run, r store.Run, a store.Aside, was MendText, text string, checked bool) (*spool.Spool, error) {
 	p, err := e.Release(ctx, r.Project, r.Of, again.Release)
 	if err != nil {
 		return nil, err
@@ -246,7 +285,7 @@ func (e *Engine) mended(ctx context.Context, again *store.Run, r store.Run, a st
 		return nil, fault.New(fault.Unknown, "release %d has no flow %s any more", again.Release, r.Flow)
 	}
 	if was.Entry {
-		again.Entry, err = e.mendedEntry(ctx, plan, a, text)
+		again.Entry, err = e.mendedEntry(ctx, plan, a, text, checked)
 		return nil, err
 	}
 	if plan.Source == nil {
@@ -285,7 +324,7 @@ func (e *Engine) frame(ctx context.Context, r store.Run, s *schema.Schema) (exce
 }
 
 // mendedEntry is an entry of a list with another value.
-func (e *Engine) mendedEntry(ctx context.Context, plan *flow.Plan, a store.Aside, text string) (*store.Entry, error) {
+func (e *Engine) mendedEntry(ctx context.Context, plan *flow.Plan, a store.Aside, text string, checked bool) (*store.Entry, error) {
 	inner, err := e.innerEntry(ctx, a.Run, a.Record, a.Path)
 	if err != nil {
 		return nil, err
@@ -299,11 +338,29 @@ func (e *Engine) mendedEntry(ctx context.Context, plan *flow.Plan, a store.Aside
 		return nil, err
 	}
 	if s := ps.Entry.Schema; s != nil {
-		if _, err := project.ReadJSON(s.As("json"), text); err != nil {
+		rows, err := project.ReadJSON(s.As("json"), text)
+		if err != nil {
 			return nil, err
+		}
+		if bad := oneOf(s, rows[0]); bad != nil && checked {
+			return nil, stillBad(bad)
 		}
 	}
 	return &store.Entry{Each: inner.Of, Record: a.Record, Path: a.Path, Value: line}, nil
+}
+
+// oneOf is the first fault of one entry of what a schema describes, which may be a list.
+func oneOf(s *schema.Schema, v value.Value) (first *fault.Fault) {
+	root := *s.Root
+	root.Min, root.Max = 1, 1
+	one := *s
+	one.Root = &root
+	one.Check(v, func(f *fault.Fault) {
+		if first == nil {
+			first = f
+		}
+	})
+	return first
 }
 
 // entry does an entry of a list of the parent again: the steps inside its each, with what was in scope there.
@@ -321,11 +378,11 @@ func (x *execution) entry(ctx context.Context) error {
 	if ps == nil || ps.Entry == nil || inner == nil {
 		return fault.New(fault.Gone, "the entry %s of the run before is not kept any longer", flow.EntryNumber(entry.Path)).Mended("Run the whole message again")
 	}
-	value, ok := x.plan.ReadKept(ps.Entry.Slot, string(entry.Value))
+	v, ok := x.plan.ReadKept(ps.Entry.Slot, string(entry.Value))
 	if !ok {
 		return fault.New(fault.Type, "the entry is no %s of the release", ps.Entry.Name)
 	}
-	child := x.plan.EntryAgain(x.whole, ps, inner, value)
+	child := x.plan.EntryAgain(x.whole, ps, inner, v)
 	b := x.batch()
 	if err := b.PassEntry(ctx, ps, child); err != nil {
 		return err

@@ -519,3 +519,17 @@ func TestUpsertsAreHeldAgainstTheirTables(t *testing.T) {
 	tb.click("#do-release")
 	tb.sees("#state", "release 1")
 }
+
+// TestALibraryThatBreaksRulesSaysSo: on its own page, and the flow that does not use what changed is not another.
+func TestALibraryThatBreaksRulesSaysSo(t *testing.T) {
+	w := newWorld(t)
+	require.NotContains(t, w.body("/bench/libraries/freight"), `id="broken"`)
+	require.NotContains(t, w.body("/bench/flows/gauge-readings"), "differs from release")
+	w.change("libraries/freight.yaml", "name: plate\n", "name: plates\n")
+	w.change("project.yaml", "project: Skerry Line", "project: Skerry Line and more")
+	w.change("connections/harbour-ledger.yaml", "operation: on-watch\n", "operation: on-watch-now\n")
+	body := w.body("/bench/libraries/freight")
+	require.Contains(t, body, "faults with the draft")
+	require.Contains(t, body, "/bench/mappings/booking-to-invoice")
+	require.NotContains(t, w.body("/bench/flows/gauge-readings"), "differs from release", "it uses neither")
+}

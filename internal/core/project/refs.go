@@ -237,3 +237,47 @@ func (p *Project) unbroken(texts map[string]string, path, to string) error {
 	}
 	return nil
 }
+
+// Matters is the text of a part as far as a flow is concerned: of a connection the operations that it uses, of the project's
+// settings the versions of the libraries that it uses. All of any other part matters.
+func (p *Project) Matters(flowID, path, text string) string {
+	kind, id, _ := Kind(path)
+	if path != File && kind != Connections {
+		return text
+	}
+	libraries, operations := map[string]bool{}, map[string]bool{}
+	for _, used := range p.Uses(flowID) {
+		usedKind, usedID, _ := Kind(used)
+		switch usedKind {
+		case Libraries:
+			name, _ := LibraryName(usedID)
+			libraries[name] = true
+		case Flows:
+			for _, op := range p.flows[usedID].Operations {
+				operations[op.Connection+"/"+op.ID] = true
+			}
+		}
+	}
+	scalars := doc.Scalars([]byte(text))
+	names := map[any]string{} // of operations, by their positions
+	for _, s := range scalars {
+		if len(s.Path) == 3 && s.Path[0] == "operations" && s.Path[2] == "operation" {
+			names[s.Path[1]] = s.Value
+		}
+	}
+	var b strings.Builder
+	for _, s := range scalars {
+		switch {
+		case path == File && (len(s.Path) != 2 || s.Path[0] != "libraries" || !libraries[s.Path[1].(string)]):
+			continue
+		case kind == Connections && len(s.Path) > 1 && s.Path[0] == "operations" && !operations[id+"/"+names[s.Path[1]]]:
+			continue
+		case kind == Connections && len(s.Path) > 1 && s.Path[0] == "operations":
+			b.WriteString(names[s.Path[1]] + "/" + pattern(s.Path[2:]))
+		default:
+			b.WriteString(pattern(s.Path))
+		}
+		b.WriteString("=" + s.Value + "\n")
+	}
+	return b.String()
+}

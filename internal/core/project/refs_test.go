@@ -94,3 +94,19 @@ func TestUsedByNamesEveryKind(t *testing.T) {
 	require.True(t, kinds("mappings/reading-to-tide-level.yaml")[Cases])
 	require.True(t, kinds("libraries/freight.yaml")[Mappings])
 }
+
+// TestWhatAFlowDoesNotUseDoesNotMatterToIt: another operation, another title of the project, a pinned library of others.
+func TestWhatAFlowDoesNotUseDoesNotMatterToIt(t *testing.T) {
+	p := demoProject(t)
+	const path = "connections/quayside.yaml"
+	text := p.Texts[path]
+	same := func(path, now string) bool {
+		return p.Matters("booking-to-invoice", path, p.Texts[path]) == p.Matters("booking-to-invoice", path, now)
+	}
+	require.True(t, same(path, text+"  - operation: more\n    name: More\n    does: read\n    method: GET\n    path: more\n"))
+	require.False(t, same(path, strings.Replace(text, "operation: note-invoice\n", "operation: note-invoice\n    about: x\n", 1)))
+	require.False(t, same(path, strings.Replace(text, "kind: http", "kind: soap", 1)))
+	require.True(t, same(File, "project: Other\nlibraries: {nothing: 2}\n"))
+	require.False(t, same(File, "project: Skerry Line\nlibraries: {freight: 1}\n"))
+	require.False(t, same("mappings/booking-to-invoice.yaml", p.Texts["mappings/booking-to-invoice.yaml"]+"# x\n"))
+}

@@ -383,7 +383,8 @@ func (b bench) differs(c *gin.Context, p *project.Project, id string) (number in
 func changes(p *project.Project, id string, released map[string]string) []string {
 	paths := map[string]bool{}
 	for _, path := range p.Uses(id) {
-		if old, ok := released[path]; !ok || old != p.Texts[path] {
+		old, ok := released[path]
+		if !ok || old != p.Texts[path] && p.Matters(id, path, old) != p.Matters(id, path, p.Texts[path]) {
 			paths[path] = true
 		}
 	}

@@ -36,6 +36,7 @@ type libraryPage struct {
 	OOB        bool
 	Failed     int
 	CasesCount int
+	Broken     []project.Part // that have faults with the version that is in use
 }
 
 type functionRow struct {
@@ -93,6 +94,7 @@ func (b bench) libraryOf(c *gin.Context, name string) (*project.Project, *librar
 		Library: l, Versions: p.Versions(id), Pinned: p.Pinned(id), Types: library.Types,
 	}
 	d.Faults = faultsIn(p, d.Path)
+	d.Broken = brokenBy(p, d.Path, id)
 	d.functions(p, name)
 	if d.Draft, err = store.PartDraft(c, b.DB, p.ID, d.Path); err != nil {
 		return nil, nil, err
@@ -100,6 +102,22 @@ func (b bench) libraryOf(c *gin.Context, name string) (*project.Project, *librar
 	settings, err := store.PartDraft(c, b.DB, p.ID, project.File)
 	d.Settings = settings.Revision
 	return p, d, err
+}
+
+// brokenBy are the parts that use a library and have faults that name it: a version that is in use lacks what they use.
+func brokenBy(p *project.Project, path, id string) (list []project.Part) {
+	named := map[string]bool{}
+	for _, f := range p.Faults {
+		if what := f.What(); strings.Contains(what, "library "+id+" ") || strings.Contains(what, id+".") {
+			named[f.Place.Source] = true
+		}
+	}
+	for _, part := range p.Parts("") {
+		if part.Path != path && named[part.Path] {
+			list = append(list, part)
+		}
+	}
+	return list
 }
 
 func (d *libraryPage) functions(p *project.Project, name string) {

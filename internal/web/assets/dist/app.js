@@ -301,7 +301,7 @@ function guards() {
 function refusals() {
   const fieldOf = (form, name) => {
     const wanted = name.toLowerCase(), seen = [...form.elements].filter((el) => el.checkVisibility?.() && el.matches("input:not([type=hidden]), select, textarea"));
-    return name && (seen.find((el) => el.name.toLowerCase() === wanted) ?? seen.find((el) => [...el.labels ?? []].some((l) => l.textContent.trim().toLowerCase().startsWith(wanted))));
+    return name ? (seen.find((el) => el.name.toLowerCase() === wanted) ?? seen.find((el) => [...el.labels ?? []].some((l) => l.textContent.trim().toLowerCase().startsWith(wanted)))) : null;
   };
   const refuse = (form, { what, field: name, id }) => {
     const told = document.createElement("div"), field = fieldOf(form, name ?? "");
@@ -309,7 +309,8 @@ function refusals() {
     told.setAttribute("role", "alert");
     told.append(what, " ");
     told.append(Object.assign(document.createElement("span"), { className: "dim m", textContent: id ?? "" }));
-    if (field) (field.closest(".field") ?? field).append(told);
+    if (field?.closest(".field")) field.closest(".field").append(told);
+    else if (field) field.after(told);
     else document.querySelector("#problem").replaceChildren(told);
     if (!field) scrollTo({ top: 0 });
     (field || [...form.elements].find((el) => el.matches("input:not([type=hidden]), select, textarea") && el.checkVisibility()))?.focus();
