@@ -142,7 +142,7 @@ func TestFaultsHaveAColumn(t *testing.T) {
 		`price * ) 2`:           `unexpected token (")")`,
 		`pric * 2`:              `1: there is no "pric" here. Did you mean price?`,
 		`order.nam`:             `7: order has no field "nam". Did you mean name?`,
-		`1 + name`:              `5: expected a number beside +, found text. Use text(…) to join it with a text`,
+		`1 + name`:              `5: expected a number beside +, found text. Write text(1) + name`,
 		`name > 1`:              `6: expected two values of one type around >, found text and integer`,
 		`price == "x"`:          `7: expected two values of one type around ==, found decimal and text`,
 		`upprr(name)`:           `1: there is no function "upprr". Did you mean upper?`,

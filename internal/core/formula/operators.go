@@ -85,6 +85,21 @@ func (c *compiler) strict(n ast.Node, op operation, left, right eval) eval {
 	}
 }
 
+// joined says how two values are joined as texts, where that compiles.
+func (c *compiler) joined(n *ast.BinaryNode, lt, rt Type, f *fault.Fault) {
+	left, right := n.Left.String(), n.Right.String()
+	if !lt.is(value.Text) {
+		left = "text(" + left + ")"
+	}
+	if !rt.is(value.Text) {
+		right = "text(" + right + ")"
+	}
+	now := left + " + " + right
+	if _, wrong := compilePlain(now, c.scope); len(wrong) == 0 {
+		f.Mended("Write %s", now)
+	}
+}
+
 func (c *compiler) arithmetic(n *ast.BinaryNode, left, right eval, lt, rt Type) (eval, Type) {
 	for _, o := range []struct {
 		t Type
@@ -95,7 +110,7 @@ func (c *compiler) arithmetic(n *ast.BinaryNode, left, right eval, lt, rt Type) 
 		}
 		f := fault.Expect(fault.Type, "a number beside "+n.Operator, o.t.String())
 		if n.Operator == "+" && (lt.is(value.Text) || rt.is(value.Text)) {
-			f.Mended("Use text(…) to join it with a text")
+			c.joined(n, lt, rt, f)
 		}
 		return c.fail(o.n, f)
 	}

@@ -278,12 +278,31 @@ func (c *compiler) typed(info *Field, at doc.Text, scope *formula.Scope, field *
 	prog := c.program(info, at, scope, value.Absent)
 	if prog != nil && !fits(prog, field) {
 		f := fault.Expect(fault.Type, formula.Of(field).String(), prog.Type.String())
-		if field.Kind == value.Text {
-			f.Mended("Use text(…) to make it a text")
+		if now := converted(at.Value, scope, field); now != "" {
+			f.Mended("Write %s", now)
 		}
 		c.wrong(info, at, f)
 	}
 	return prog
+}
+
+// conversions are the functions that make a value of a kind.
+var conversions = map[value.Kind]string{
+	value.Text: "text", value.Integer: "integer", value.Decimal: "decimal", value.Boolean: "boolean", value.Date: "date", value.Time: "time", value.Timestamp: "timestamp",
+}
+
+// converted is a formula with its result made one of a field, where that compiles and fits; empty where it does not.
+func converted(source string, scope *formula.Scope, field *schema.Field) string {
+	fn := conversions[field.Kind]
+	if fn == "" || field.List() {
+		return ""
+	}
+	now := fn + "(" + source + ")"
+	prog, faults := formula.Compile(now, scope)
+	if len(faults) > 0 || prog == nil || !fits(prog, field) {
+		return ""
+	}
+	return now
 }
 
 // program compiles a formula of a rule, or of the mapping where info is nil, whose result must be of a

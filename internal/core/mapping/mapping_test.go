@@ -125,8 +125,8 @@ func TestFaultsOfAMessageHavePaths(t *testing.T) {
 func TestFaultsOfRulesPointIntoThePart(t *testing.T) {
 	for name, c := range map[string]struct{ old, new, want string }{
 		"unknown field":     {"made_on}", "made_onn}", `m.yaml:7:30: issued: there is no "made_onn" here. Did you mean made_on?`},
-		"wrong type":        {"formula: made_on}", "formula: ref}", `m.yaml:7:30: issued: expected date, found text`},
-		"no text":           {`'"INV-" + ref'`, "rate", `m.yaml:6:30: number: expected text, found decimal. Use text(…) to make it a text`},
+		"wrong type":        {"formula: made_on}", "formula: ref}", `m.yaml:7:30: issued: expected date, found text. Write date(ref)`},
+		"no text":           {`'"INV-" + ref'`, "rate", `m.yaml:6:30: number: expected text, found decimal. Write text(rate)`},
 		"constant":          {"EUR", "GBP", `m.yaml:8:33: currency: expected EUR euro, found "GBP"`},
 		"no rule":           {"  - {field: issued, formula: made_on}\n", "", `m.yaml:1:1: issued: the required field has no rule`},
 		"twice":             {"field: issued", "field: number", `m.yaml:7:13: number has a rule already`},
