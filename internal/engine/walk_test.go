@@ -118,3 +118,20 @@ func TestAnEffectIsDoneInATryWhenItIsChosen(t *testing.T) {
 	require.Contains(t, e.Try(ctx, p, flowID, "sk_0309.tide", How{Choices: remembered}).Fault.What(), "no answer is remembered")
 	require.Nil(t, e.Try(ctx, p, flowID, "sk_0309.tide", How{Choices: remembered, Heard: kept}).Fault)
 }
+
+// TestAFaultBehindBlanksNothingBefore: where a system that a later step asks is away, what came into the steps before it and
+// out of them is there, with its counts.
+func TestAFaultBehindBlanksNothingBefore(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	e := w.start(Options{})
+	w.setLedger(false)
+	tried := e.Try(t.Context(), w.draft(), flowID, "sk_0309.tide", How{Asks: true})
+	require.NotNil(t, tried.Fault)
+	require.NotEmpty(t, tried.Items)
+	require.Positive(t, tried.Counts["keep"].In)
+	require.Positive(t, tried.Counts["keep"].Out)
+	plan := w.draft().Flow(flowID)
+	reading := plan.Planned("keep").Before[len(plan.Planned("keep").Before)-1]
+	require.Equal(t, "SK04", tried.Items[0].Frame.Slots[reading.Slot].Field("gauge").String())
+}

@@ -63,8 +63,9 @@ type walkRow struct {
 // traceRow is a stop that was passed.
 type traceRow struct {
 	flow.Stop
-	Title string
-	Here  bool
+	Title  string
+	Number string // of an entry, as people count
+	Here   bool
 }
 
 // maxTrace bounds the stops that are shown.
@@ -260,7 +261,7 @@ func (d *walkPage) at(plan *flow.Plan, item *flow.Item) {
 		d.Of = fmt.Sprintf("record %d", item.Record+1)
 	}
 	if item.Path != "" {
-		d.Of = strings.TrimSpace(d.Of + " entry " + item.Path)
+		d.Of = strings.TrimSpace(d.Of + " entry " + flow.EntryNumber(item.Path))
 	}
 	ps := plan.Planned(d.Step)
 	if ps == nil {
@@ -347,7 +348,7 @@ func (d *walkPage) looked(w *engine.Walk, plan *flow.Plan, item *flow.Item) {
 func (d *walkPage) trace(w *engine.Walk, p *project.Project) {
 	from := max(0, len(w.Trace)-maxTrace)
 	for _, s := range w.Trace[from:] {
-		row := traceRow{Stop: s, Title: s.Step, Here: d.Halted && s.N == w.At}
+		row := traceRow{Stop: s, Title: s.Step, Number: flow.EntryNumber(s.Path), Here: d.Halted && s.N == w.At}
 		if plan := p.Flow(s.Flow); plan != nil && plan.Planned(s.Step) != nil {
 			row.Title = plan.Planned(s.Step).Step.Name
 		}
