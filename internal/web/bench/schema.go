@@ -427,6 +427,7 @@ type fieldForm struct {
 	Record     bool
 	Line       bool           // a record inside whose lines are told apart
 	Mark       bool           // a field of a line that is to be told apart
+	Single     bool           // a list in JSON, for which a value by itself can stand
 	XML        bool           // a single value that can stand in different places of XML
 	Place      string         // which of them
 	Schemas    []project.Part // a record: those whose fields it can take
@@ -472,6 +473,7 @@ func (d *schemaPage) choose(p *project.Project, s *schema.Schema, field string) 
 	d.Form.Share = d.Form.Record && f.Of == "" && !s.Lined() && len(f.Fields) > 0
 	d.Form.Line = s.Lined() && d.Form.Record
 	d.Form.Mark = d.Nested && !d.Form.Record
+	d.Form.Single = (s.Notation == "json" || s.Notation == "ndjson") && f.List()
 	next := lineAfter(s, f)
 	for _, ft := range d.PartFaults {
 		if f.Source == "" && ft.Place.Line >= f.At.Line && ft.Place.Line < next {
