@@ -1,7 +1,6 @@
 package web
 
 import (
-	"context"
 	"fmt"
 	"io"
 	"net/http"
@@ -48,27 +47,29 @@ func (w *world) change(path, old, now string) {
 	}))
 }
 
-// click presses the mouse on an element. One that is drawn anew between being found and being clicked is found again.
+// click presses the mouse in the middle of an element as soon as it is shown. It is found and measured in one go, since the
+// page may be drawn anew between two looks; one that is covered for a while is waited for.
 func (tb *tab) click(selector string) {
 	tb.t.Helper()
-	deadline := time.Now().Add(15 * time.Second)
-	for {
-		err := chromedp.Run(tb.ctx, chromedp.Click(selector, chromedp.ByQuery))
-		if err == nil || !drawnAnew(err) || time.Now().After(deadline) {
-			tb.do(chromedp.ActionFunc(func(context.Context) error { return err }))
+	js := fmt.Sprintf(`(() => { const e = [...document.querySelectorAll(%s)].find((e) => e.checkVisibility()); if (!e) return null;
+		e.scrollIntoView({block: "nearest", inline: "nearest"});
+		const r = e.getClientRects()[0] ?? e.getBoundingClientRect(), x = r.left + r.width / 2, y = r.top + r.height / 2, top = document.elementFromPoint(x, y);
+		return {X: x, Y: y, Free: !!top && (e.contains(top) || top.contains(e) || top.closest("label")?.control === e)} })()`, quoted(selector))
+	var at *struct {
+		X, Y float64
+		Free bool
+	}
+	for end := time.Now().Add(15 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
+		at = nil
+		if chromedp.Run(tb.ctx, chromedp.Evaluate(js, &at)) == nil && at != nil && at.Free {
+			tb.do(chromedp.MouseClickXY(at.X, at.Y))
 			return
 		}
 	}
-}
-
-// drawnAnew tells that an element was gone before anything was done with it.
-func drawnAnew(err error) bool {
-	for _, text := range []string{"Could not find node", "No node with given id", "Node is detached", "does not have a layout object", "Could not compute"} {
-		if strings.Contains(err.Error(), text) {
-			return true
-		}
+	if at == nil {
+		tb.t.Fatalf("%s is not shown; the server logged %s", selector, tb.logs.String())
 	}
-	return false
+	tb.t.Fatalf("%s is covered", selector)
 }
 
 func TestTheRulerIsCutByClicksAndKeys(t *testing.T) {

@@ -203,7 +203,7 @@ func (w *world) tab() *tab {
 	require.NoError(w.t, err)
 	ctx, cancel := chromedp.NewContext(root, chromedp.WithTargetID(id))
 	w.t.Cleanup(cancel)
-	ctx, stop := context.WithTimeout(ctx, 60*time.Second)
+	ctx, stop := context.WithTimeout(ctx, 2*time.Minute)
 	w.t.Cleanup(stop)
 	tb := &tab{world: w, ctx: ctx}
 	chromedp.ListenTarget(ctx, tb.listen)

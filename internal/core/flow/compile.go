@@ -138,7 +138,7 @@ func (c *compiler) contract(at doc.Text) *schema.Schema {
 var triggers = map[string]func(c *compiler, t Trigger){
 	"file": func(c *compiler, t Trigger) {
 		if conn := c.parts.Connection(t.Connection.Value); conn == nil {
-			c.fault(t.Connection, fault.New(fault.Unknown, "there is no connection %q", t.Connection.Value))
+			c.unknownConnection(t.Connection)
 		} else if k := connection.KindOf(conn.Kind); k == nil || !k.Watches {
 			c.fault(t.Connection, fault.Expect(fault.Setting, "a connection to a folder", conn.Kind))
 		}
@@ -148,7 +148,7 @@ var triggers = map[string]func(c *compiler, t Trigger){
 	},
 	"mail": func(c *compiler, t Trigger) {
 		if conn := c.parts.Connection(t.Connection.Value); conn == nil {
-			c.fault(t.Connection, fault.New(fault.Unknown, "there is no connection %q", t.Connection.Value))
+			c.unknownConnection(t.Connection)
 		} else if k := connection.KindOf(conn.Kind); k == nil || !k.Letters {
 			c.fault(t.Connection, fault.Expect(fault.Setting, "a connection to a mailbox", conn.Kind))
 		}
@@ -175,6 +175,7 @@ var triggers = map[string]func(c *compiler, t Trigger){
 	},
 	"request": func(c *compiler, t Trigger) {
 		switch {
+		case t.Path.Value == "": // that is told already
 		case !pathOK.MatchString(t.Path.Value):
 			c.fault(t.Path, fault.Expect(fault.Setting, "a path as bookings/new or invoices/{booking}: letters, digits, . _ - and slashes between", fault.Quote(t.Path.Value)))
 		case c.plan.Input != nil && c.plan.Input.Notation == "rows":
@@ -221,6 +222,13 @@ func (c *compiler) fault(at doc.Text, f *fault.Fault) {
 		c.cur.Faults = append(c.cur.Faults, f)
 	}
 	c.plan.Faults = append(c.plan.Faults, f)
+}
+
+// unknownConnection tells that there is no connection of a name; that none is named is told already.
+func (c *compiler) unknownConnection(at doc.Text) {
+	if at.Value != "" {
+		c.fault(at, fault.New(fault.Unknown, "there is no connection %q", at.Value))
+	}
 }
 
 // steps compiles a sequence. A step that is switched off is left out: it yields nothing.

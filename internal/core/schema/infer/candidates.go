@@ -71,12 +71,12 @@ const (
 	leastTexts = 8
 )
 
-// tolerated is how many of a number of texts may be none of the type that is proposed: one in ten.
+// tolerated is how many of a number of texts may be none of the type that is proposed: one in ten, and one of eight.
 func tolerated(texts int) int {
 	if texts < leastTexts {
 		return 0
 	}
-	return min(most, texts/10)
+	return max(1, min(most, texts/10))
 }
 
 // best is the form that fits most texts, when it fits enough of them; ok is false where there is none.

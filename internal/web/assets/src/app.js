@@ -1,6 +1,16 @@
 // What a server cannot do: keys, live refreshes, edits as one types, ribbons between two lists.
 // One function for each behaviour; everything else is a link or a form.
 
+// A link that has the focus keeps it when the list around it is drawn anew, as it is whenever something changes: a key that
+// is pressed right then still means it.
+function focusStays() {
+  let link = null;
+  document.addEventListener("htmx:before:swap", () => { link = document.activeElement?.matches("a[href]") ? document.activeElement.getAttribute("href") : null; });
+  document.addEventListener("htmx:after:swap", () => {
+    if (link && document.activeElement === document.body) document.querySelector(`main a[href="${CSS.escape(link)}"]`)?.focus({ preventScroll: true });
+  });
+}
+
 // Changes anywhere are told by server-sent events; parts of the page that show them carry
 // hx-trigger="hr-change from:body" and fetch themselves anew. Browsers allow few connections to
 // one server, so of all open pages one listens, under a lock, and passes it on to the others.
@@ -68,6 +78,9 @@ function sent(form) {
 
 function edits() {
   const states = new WeakMap();
+  // One change at a time, of whatever form: each is made of the revision that the one before it has brought.
+  let last = Promise.resolve();
+  const inTurn = (change) => (last = last.then(change, change));
   let redrawing = false, kept = null, focused = null;
   const send = async (form) => {
     if (!form.isConnected) return sent(form);
@@ -77,7 +90,7 @@ function edits() {
     state.busy = true;
     unsent.add(form);
     try {
-      await htmx.ajax("POST", form.action, { source: form, target: "#answers", swap: "innerHTML" });
+      await inTurn(() => form.isConnected && htmx.ajax("POST", form.action, { source: form, target: "#answers", swap: "innerHTML" }));
     } finally {
       state.busy = false;
     }
@@ -921,7 +934,7 @@ function carries() {
   document.addEventListener("dragstart", (e) => { if (e.target.closest?.("[data-drag]")) e.preventDefault(); });
 }
 
-addEventListener("DOMContentLoaded", () => { document.querySelector("#show-keys")?.addEventListener("click", () => showKeys()); guards(); clicksWait(); narrow(); clips(); carries(); live(); outline(); depending(); edits(); keys(); sources(); drags(); twists(); trees(); places(); helps(); texts(); number(); folds(); ribbons(); document.fonts.ready.then(ribbons); refusals(); });
+addEventListener("DOMContentLoaded", () => { focusStays(); document.querySelector("#show-keys")?.addEventListener("click", () => showKeys()); guards(); clicksWait(); narrow(); clips(); carries(); live(); outline(); depending(); edits(); keys(); sources(); drags(); twists(); trees(); places(); helps(); texts(); number(); folds(); ribbons(); document.fonts.ready.then(ribbons); refusals(); });
 document.addEventListener("htmx:after:swap", () => { trees(); places(); });
 document.addEventListener("htmx:after:swap", ribbons);
 document.addEventListener("htmx:after:swap", number);
