@@ -28,8 +28,8 @@ type Evidence struct {
 	Fewest, Most      int // occurrences in one record in which it was seen
 	List              bool
 	Single            bool // and by itself, too
-	Shortest, Longest int // characters, of texts
-	Values            int // single values seen
+	Shortest, Longest int  // characters, of texts
+	Values            int  // single values seen
 	Least, Greatest   value.Value
 	Scale             int            // most decimal places
 	Codes             map[string]int // different values and how often; nil when there were too many
