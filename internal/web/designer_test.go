@@ -167,8 +167,7 @@ func TestStepsAreMovedWithTheMouse(t *testing.T) {
 	tb.sees("#panel .ph", "Attempt")
 	require.Equal(t, "read each attempt note2 keep map posting post note", w.outline("booking-to-invoice"))
 	for range 6 {
-		var revision string
-		revision = tb.value("#rev-doing")
+		revision := tb.value("#rev-doing")
 		tb.ctrl("z")
 		require.Eventually(t, func() bool {
 			var now bool

@@ -168,8 +168,7 @@ func TestASetAsideRecordIsMendedInPlace(t *testing.T) {
 	tb.sees("#asides", "")
 	tb.sees("#asides", "sk_0311.tide:3:19")
 	tb.sees("#asides", `found "0X1 5"`)
-	var line string
-	line = tb.value("#asides input")
+	line := tb.value("#asides input")
 	tb.fill("#asides input", strings.Replace(line, "0X1 5", "04125", 1))
 	tb.click("#asides .btn.go")
 	tb.sees("#outcome", "")

@@ -121,8 +121,7 @@ func TestAFormulaIsCompleted(t *testing.T) {
 	tb.sees("#help .option:first-child", "name")
 	tb.do(chromedp.KeyEvent(kb.ArrowDown), chromedp.KeyEvent(kb.Enter))
 	tb.sees("#result", "LING")
-	var text string
-	text = tb.value("#formula")
+	text := tb.value("#formula")
 	require.Equal(t, "upper(station.name)", text)
 	tb.fill("#formula", "round(level_cm, 1")
 	tb.sees("#help u", "places")

@@ -135,8 +135,7 @@ func TestBookingsBecomeInvoicesByMouse(t *testing.T) {
 	bad := w.book(address, "Tove Lind", "SHIP")
 	w.newestOf("bills-of-bookings", store.SetAside)
 	tb.find("text", bad, "SHIP") // it failed before it was known by its number
-	var record string
-	record = tb.value("#asides input[name=text]")
+	record := tb.value("#asides input[name=text]")
 	tb.write("#asides input[name=text]", strings.Replace(record, "SHIP", "CAR", 1))
 	tb.press("#asides button.go")
 	tb.sees("#outcome", "done")

@@ -170,8 +170,7 @@ func TestASchemaIsMadeOfAPastedSample(t *testing.T) {
 	tb.pick("#text", `{"broken":`)
 	tb.do(chromedp.Submit("#title"))
 	tb.sees(".fault", "the document ends too early")
-	var kept string
-	kept = tb.value("#text")
+	kept := tb.value("#text")
 	require.Equal(t, `{"broken":`, kept, "what was pasted is not lost")
 	tb.pick("#text", "a,b\n1,2\n")
 	tb.do(chromedp.Submit("#title"))

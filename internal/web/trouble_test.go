@@ -80,8 +80,7 @@ func TestABookingThatFailsIsFoundMendedAndInvoiced(t *testing.T) {
 	bad := w.book(address, "Tove Lind", "SHIP")
 	found("text", bad, "SHIP") // it failed before it was known by its number
 	tb.tabTo("#asides input[name=text]")
-	var record string
-	record = tb.value("#asides input[name=text]")
+	record := tb.value("#asides input[name=text]")
 	tb.do(chromedp.Evaluate(`document.activeElement.select()`, nil))
 	tb.keys(strings.Replace(record, "SHIP", "CAR", 1) + kb.Enter)
 	tb.sees("#outcome", "done")
