@@ -99,16 +99,9 @@ func (s *Service) Close() { s.client.CloseIdleConnections() }
 // Check says whether the service answers us: it takes the sign-in, and is not broken. What it answers at its own address
 // beside that, as 404 or 403, says nothing about the operations.
 func (s *Service) Check(ctx context.Context) error {
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, s.base.String(), nil)
+	res, err := s.baseAnswer(ctx)
 	if err != nil {
 		return err
-	}
-	if err := s.sign.sign(req); err != nil {
-		return err
-	}
-	res, err := s.client.Do(req)
-	if err != nil {
-		return plain(err)
 	}
 	res.Body.Close()
 	switch {
@@ -118,6 +111,35 @@ func (s *Service) Check(ctx context.Context) error {
 		return fmt.Errorf("it answers %s", res.Status)
 	}
 	return nil
+}
+
+// baseAnswer is the answer of the base address to a signed-in GET, with the sign-in renewed where the service
+// refuses it. The caller closes its body.
+func (s *Service) baseAnswer(ctx context.Context) (*http.Response, error) {
+	for renewed := false; ; renewed = true {
+		req, err := http.NewRequestWithContext(ctx, http.MethodGet, s.base.String(), nil)
+		if err != nil {
+			return nil, err
+		}
+		if err := s.sign.sign(req); err != nil {
+			return nil, err
+		}
+		res, err := s.client.Do(req)
+		if err != nil {
+			return nil, plain(err)
+		}
+		if res.StatusCode != http.StatusUnauthorized || renewed {
+			return res, nil
+		}
+		again, err := s.sign.renew(ctx)
+		if err == nil && !again {
+			return res, nil
+		}
+		res.Body.Close()
+		if err != nil {
+			return nil, err
+		}
+	}
 }
 
 // Probe tries the service stage by stage: name, port, encryption, sign-in, an answer.
@@ -134,23 +156,19 @@ func (s *Service) Probe(ctx context.Context, r *probe.Run) {
 		r.TLS(ctx, s.env.Net.Dialer(), s.base.Hostname(), port, s.client.Transport.(*http.Transport).TLSClientConfig)
 	}
 	s.sign.probe(ctx, r)
-	r.Do("answered", func() (string, error) { return s.answered(ctx) }, func(error) string {
+	r.Do("answered", func() (string, error) { return s.answered(ctx) }, func(err error) string {
+		if f := (*fault.Fault)(nil); errors.As(err, &f) && f.Mend != "" {
+			return f.Mend
+		}
 		return "Check the address, the sign-in and what the account may do"
 	})
 }
 
 // answered asks for the base address, signed in.
 func (s *Service) answered(ctx context.Context) (string, error) {
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, s.base.String(), nil)
+	res, err := s.baseAnswer(ctx)
 	if err != nil {
 		return "", err
-	}
-	if err := s.sign.sign(req); err != nil {
-		return "", err
-	}
-	res, err := s.client.Do(req)
-	if err != nil {
-		return "", plain(err)
 	}
 	defer res.Body.Close()
 	switch {

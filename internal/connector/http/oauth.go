@@ -123,12 +123,12 @@ func (o *oauth) valid(ctx context.Context, refused *oauth2.Token) (*oauth2.Token
 		return o.fresh(ctx)
 	}
 	err := o.env.Keep.Lock(ctx, system.TokensOf(o.env.ID), func(ctx context.Context) error {
-		kept, err := o.kept(ctx) // another process may have refreshed it
+		kept, err := tokensOf(ctx, o.env.Keep, o.env.ID) // another process may have refreshed it
 		if err != nil {
 			return err
 		}
-		if good(kept, refused) {
-			o.token = kept
+		if good(&kept.Token, refused) {
+			o.token = &kept.Token
 			return nil
 		}
 		return o.refresh(ctx, kept)
@@ -153,42 +153,78 @@ func (o *oauth) fresh(ctx context.Context) (*oauth2.Token, error) {
 	return t, nil
 }
 
-func (o *oauth) kept(ctx context.Context) (*oauth2.Token, error) {
-	text, err := o.env.Keep.Get(ctx, system.TokensOf(o.env.ID))
+// keptTokens are the tokens of a consent as they are kept.
+type keptTokens struct {
+	oauth2.Token
+	Gone time.Time `json:"gone,omitzero"` // since when the service does not take them any more
+}
+
+func tokensOf(ctx context.Context, keep system.Keeper, id string) (*keptTokens, error) {
+	text, err := keep.Get(ctx, system.TokensOf(id))
 	if err != nil {
 		return nil, err
 	}
 	if text == "" {
 		return nil, fault.New(fault.Setting, "nobody has consented yet").Mended("Open the connection and press Connect")
 	}
-	t := &oauth2.Token{}
+	t := &keptTokens{}
 	if err := json.Unmarshal([]byte(text), t); err != nil {
 		return nil, fault.New(fault.Setting, "the kept tokens cannot be read").Mended("Ask for consent again")
 	}
 	return t, nil
 }
 
-func (o *oauth) refresh(ctx context.Context, kept *oauth2.Token) error {
+// GoneSince is the time at which the service was first seen to take a connection's consent no more; zero while it does.
+func GoneSince(ctx context.Context, keep system.Keeper, id string) (time.Time, error) {
+	t, err := tokensOf(ctx, keep, id)
+	if err != nil {
+		return time.Time{}, err
+	}
+	return t.Gone, nil
+}
+
+// refresh changes the kept tokens for new ones. A consent that is gone is kept as such.
+func (o *oauth) refresh(ctx context.Context, kept *keptTokens) error {
 	if kept.RefreshToken == "" {
+		if err := o.gone(ctx, kept); err != nil {
+			return err
+		}
 		return fault.New(fault.Setting, "the consent has ended and there is no refresh token").Mended("Ask for consent again, with the scope that gives one")
 	}
-	old := *kept
+	old := kept.Token
 	old.Expiry = time.Unix(1, 0) // so that it is refreshed, whatever it says
 	t, err := o.config.TokenSource(o.with(ctx), &old).Token()
+	if r := (*oauth2.RetrieveError)(nil); errors.As(err, &r) && r.ErrorCode == noGrant {
+		if err := o.gone(ctx, kept); err != nil {
+			return err
+		}
+	}
 	if err != nil {
 		return told(err)
 	}
 	o.token = t
-	return keepTokens(ctx, o.env, t)
+	return keepTokens(ctx, o.env, keptTokens{Token: *t})
 }
 
-func keepTokens(ctx context.Context, env system.Env, t *oauth2.Token) error {
+// gone keeps that the service does not take the tokens any more; the first time stands.
+func (o *oauth) gone(ctx context.Context, kept *keptTokens) error {
+	if !kept.Gone.IsZero() {
+		return nil
+	}
+	kept.Gone = time.Now().UTC()
+	return keepTokens(ctx, o.env, *kept)
+}
+
+func keepTokens(ctx context.Context, env system.Env, t keptTokens) error {
 	text, err := json.Marshal(t)
 	if err != nil {
 		return err
 	}
 	return env.Keep.Set(ctx, system.TokensOf(env.ID), string(text))
 }
+
+// noGrant is the code of a token endpoint for a grant that is taken back, has ended or never was (RFC 6749, 5.2).
+const noGrant = "invalid_grant"
 
 // told says what a token endpoint answered, by the codes of RFC 6749, 5.2. A consent that is gone is a
 // fault; a server that does not answer may answer later.
@@ -209,7 +245,7 @@ func told(err error) error {
 		f.Message += ": " + r.ErrorDescription
 	}
 	switch r.ErrorCode {
-	case "invalid_grant":
+	case noGrant:
 		return f.Mended("The consent is gone: it was taken back, or has ended. Open the connection and ask for consent again")
 	case "invalid_client", "unauthorized_client":
 		return f.Mended("Check client id and client secret, and whether the endpoint wants them in the header or in the form")
@@ -285,5 +321,5 @@ func Take(ctx context.Context, env system.Env, c *Consent, redirect, code string
 	if err != nil {
 		return told(err)
 	}
-	return keepTokens(ctx, env, token)
+	return keepTokens(ctx, env, keptTokens{Token: *token})
 }

@@ -118,12 +118,36 @@ func TestConsentThenRefreshUnseen(t *testing.T) {
 	require.True(t, well, told)
 	require.Contains(t, told, "signed in: with a token that is valid until")
 
+	b.Lasts = time.Hour
+	b.Expire()
+	require.NoError(t, s.Check(t.Context()), "a look renews the sign-in, as a request does")
+	b.Expire()
+	well, told = contract.Probe(t, s)
+	require.True(t, well, told)
+
 	b.Revoke()
+	require.ErrorContains(t, s.Check(t.Context()), "the consent was taken back")
+	well, told = contract.Probe(t, s)
+	require.False(t, well)
+	require.Contains(t, told, "the consent was taken back")
 	_, err := contract.Some(s, t, listing(t))
 	var f *fault.Fault
 	require.ErrorAs(t, err, &f)
 	require.Contains(t, f.What(), "invalid_grant: the consent was taken back")
 	require.Contains(t, f.Mend, "The consent is gone")
+	gone, err := GoneSince(t.Context(), env.Keep, env.ID)
+	require.NoError(t, err)
+	require.WithinDuration(t, time.Now(), gone, time.Minute)
+	_, err = contract.Some(s, t, listing(t))
+	require.ErrorAs(t, err, &f)
+	still, err := GoneSince(t.Context(), env.Keep, env.ID)
+	require.NoError(t, err)
+	require.Equal(t, gone, still, "the first time stands")
+	s = connected(t, env)
+	require.Len(t, contract.All(t, s, listing(t)), 5)
+	gone, err = GoneSince(t.Context(), env.Keep, env.ID)
+	require.NoError(t, err)
+	require.Zero(t, gone, "a new consent is there")
 }
 
 func TestATokenIsRefreshedBeforeItEndsAndOnceForAll(t *testing.T) {

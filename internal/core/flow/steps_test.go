@@ -347,6 +347,10 @@ func TestWhatAFaultOfACheckDoesIsAChoice(t *testing.T) {
 		j := fly(t, d, plan, nil, "a:1")
 		it := j.items[0]
 		require.Equal(t, want, [3]int{len(it.Faults), len(it.Notes), len(j.batch.Events)}, "%s: %v %v", faults, it.Faults, it.Notes)
+		for i, e := range j.batch.Events {
+			require.Equal(t, it.Notes[i].Error(), e.Text)
+			require.Contains(t, e.Text, it.Notes[i].Place.Path+": ", "the event log keeps the path")
+		}
 		if want[0] == 0 {
 			require.Equal(t, Done, it.State)
 			require.Equal(t, "c", it.Notes[0].Place.Step)

@@ -216,7 +216,7 @@ func found(b *Batch, s *Step, it *Item, mode string, faults fault.List) {
 		return
 	case "carry on, noted in the event log":
 		for _, f := range faults {
-			b.Events = append(b.Events, Event{Step: s.ID, Record: it.Record, Text: fault.Shown(f.What()), Fault: f})
+			b.Events = append(b.Events, Event{Step: s.ID, Record: it.Record, Text: fault.Shown(f.Error()), Fault: f})
 		}
 	}
 	it.Notes = append(it.Notes, it.placed(s.ID, faults...)...)

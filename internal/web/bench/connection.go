@@ -50,6 +50,7 @@ type connectionPage struct {
 	Draft      store.Draft
 	Consent    bool // signs in by consent
 	Consented  string
+	Gone       time.Time // since when the consent is not taken any more
 	OOB        bool
 }
 

@@ -9,6 +9,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"hollowreed/internal/connector/http"
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/fault"
@@ -53,6 +54,9 @@ func (b bench) settings(c *gin.Context, d *connectionPage) error {
 	for _, secret := range secrets {
 		if secret.Name == system.TokensOf(d.ID) {
 			d.Consented = "consent was given; tokens of " + secret.ChangedAt.UTC().Format("2 Jan 15:04:05")
+			if d.Gone, err = http.GoneSince(c, b.Vault.In(d.In), d.ID); err != nil {
+				d.Consented = fault.From(err, fault.Setting).What()
+			}
 		}
 	}
 	return nil
