@@ -176,9 +176,10 @@ func RunByID(ctx context.Context, db DB, id uuid.UUID) (Run, error) {
 }
 
 // Claim takes a run on for a worker. Whoever held it before can no longer write to it.
+// It begins as the row is written, not as a transaction that had to wait for its turn did.
 func Claim(ctx context.Context, db DB, id uuid.UUID, worker string) (Run, error) {
 	rows, _ := db.Query(ctx, `update run set claim = claim + 1, worker = $2, attempt = attempt + 1, state = 'running',
-		next_at = null, began_at = coalesce(began_at, now()), ended_at = null
+		next_at = null, began_at = coalesce(began_at, clock_timestamp()), ended_at = null
 		where id = $1 and state not in ('done', 'stopped', 'set aside') returning `+runColumns, id, worker)
 	r, err := one(pgx.CollectExactlyOneRow(rows, asRun))
 	return r, err
@@ -187,7 +188,7 @@ func Claim(ctx context.Context, db DB, id uuid.UUID, worker string) (Run, error)
 // ClaimFree takes runs on that need not wait for their turn; others are not among those that it gives.
 func ClaimFree(ctx context.Context, db DB, ids []uuid.UUID, worker string) ([]Run, error) {
 	rows, _ := db.Query(ctx, `update run set claim = claim + 1, worker = $2, attempt = attempt + 1, state = 'running',
-		next_at = null, began_at = coalesce(began_at, now()), ended_at = null
+		next_at = null, began_at = coalesce(began_at, clock_timestamp()), ended_at = null
 		where id = any($1) and not turns and state not in ('done', 'stopped', 'set aside') returning `+runColumns, ids, worker)
 	return pgx.CollectRows(rows, asRun)
 }

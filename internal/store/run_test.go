@@ -380,3 +380,21 @@ func TestAWorkersOwnJobsAreReclaimed(t *testing.T) {
 	require.NoError(t, err)
 	require.Zero(t, n, "what was just taken on may still be begun")
 }
+
+// TestARunBeginsWhenItIsTakenOn: not when the transaction began in which its turn was waited for.
+func TestARunBeginsWhenItIsTakenOn(t *testing.T) {
+	db := open(t)
+	release(t, db, "one")
+	before, after := running(t, db, "before"), addRun(t, db, "after")
+	var second Run
+	require.NoError(t, pgx.BeginFunc(t.Context(), db, func(tx pgx.Tx) (err error) {
+		if _, err := tx.Exec(t.Context(), "select 1"); err != nil {
+			return err
+		}
+		require.NoError(t, Finish(t.Context(), db, before, Done, nil, nil))
+		second, err = Claim(t.Context(), tx, after, "w")
+		return err
+	}))
+	first := byID(t, db, before.ID)
+	require.False(t, second.BeganAt.Before(*first.EndedAt), "the second began %s, the first ended %s", second.BeganAt, first.EndedAt)
+}
