@@ -186,8 +186,10 @@ func GoneSince(ctx context.Context, keep system.Keeper, id string) (time.Time, e
 // refresh changes the kept tokens for new ones. A consent that is gone is kept as such.
 func (o *oauth) refresh(ctx context.Context, kept *keptTokens) error {
 	if kept.RefreshToken == "" {
-		if err := o.gone(ctx, kept); err != nil {
-			return err
+		if !good(&kept.Token, nil) { // else it is only refused, perhaps by one resource alone
+			if err := o.gone(ctx, kept); err != nil {
+				return err
+			}
 		}
 		return fault.New(fault.Setting, "the consent has ended and there is no refresh token").Mended("Ask for consent again, with the scope that gives one")
 	}

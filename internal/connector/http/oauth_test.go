@@ -208,3 +208,19 @@ func TestClientCredentials(t *testing.T) {
 		require.Contains(t, strings.ToLower(all), "client_credentials")
 	}
 }
+
+// TestAConsentIsGoneWhenItsTimeIsOver: a token that is refused before its time says nothing of the consent.
+func TestAConsentIsGoneWhenItsTimeIsOver(t *testing.T) {
+	for left, gone := range map[time.Duration]bool{time.Hour: false, -time.Hour: true} {
+		_, env := box(t, nil)
+		token := `{"access_token": "made-up", "expiry": "` + time.Now().Add(left).Format(time.RFC3339) + `"}`
+		require.NoError(t, env.Keep.Set(t.Context(), system.TokensOf(env.ID), token))
+		s, err := Open(env)
+		require.NoError(t, err)
+		defer s.Close()
+		require.ErrorContains(t, s.Check(t.Context()), "there is no refresh token")
+		since, err := GoneSince(t.Context(), env.Keep, env.ID)
+		require.NoError(t, err)
+		require.Equal(t, gone, !since.IsZero(), left)
+	}
+}
