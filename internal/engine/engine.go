@@ -61,6 +61,7 @@ type Options struct {
 	Project string        // whose connections are looked at; none when it is empty
 	Env     string        // the environment in which runs are
 	Site    string        // where its pages are, as http://127.0.0.1:8420, for messages that lead there
+	Now     func() time.Time // the clock by which schedules start; nil is the machine's
 	Log     *slog.Logger
 }
 
@@ -88,6 +89,9 @@ func (o Options) filled() Options {
 	def(&o.Rest, 1500*time.Millisecond)
 	if o.Backoff == nil {
 		o.Backoff = func(attempt int) time.Duration { return time.Second << min(attempt, 6) }
+	}
+	if o.Now == nil {
+		o.Now = time.Now
 	}
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
@@ -119,7 +123,7 @@ type Engine struct {
 }
 
 // now is the time in UTC.
-func (e *Engine) now() time.Time { return time.Now().UTC() }
+func (e *Engine) now() time.Time { return e.opt.Now().UTC() }
 
 // jobArgs is the River job of one run.
 type jobArgs struct {

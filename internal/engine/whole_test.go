@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -314,37 +315,44 @@ func TestRepeatsAndTalliesOverRuns(t *testing.T) {
 func TestAScheduleStartsOnceForAllWorkers(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
-	e := w.start(Options{})
+	var passed atomic.Int64 // seconds since the clock was first read
+	began := time.Now().Truncate(time.Second)
+	clock := Options{Now: func() time.Time { return began.Add(time.Duration(passed.Load()) * time.Second) }}
+	w.start(clock)
+	w.start(clock)
 	text := "flow: Ticking\ntrigger: {kind: schedule, cron: '* * * * * *', missed: none}\nsteps:\n  - {step: note, id: n, text: '\"tick\"'}\n"
 	w.add("ticking", map[string]string{"flows/ticking.yaml": text})
 	w.add("beside", map[string]string{"flows/beside.yaml": strings.Replace(text, "Ticking", "Beside", 1)})
-	other := w.start(Options{})
-	of := func(flow string) []store.Run {
+	ticks := func(flow string) int {
 		runs, err := store.Runs(t.Context(), w.db, store.RunFilter{Project: "skerry", Flow: flow, Most: 100})
 		require.NoError(t, err)
-		return runs
+		return len(runs)
 	}
-	ticks := func() []store.Run { return of("ticking") }
-	// looked waits until the flow beside it, which is looked at together with it, has ticked on.
-	looked := func(times int) {
-		before := len(of("beside"))
-		until(t, "ticks beside it", func() (int, bool) { n := len(of("beside")); return n, n >= before+times })
+	for _, flow := range []string{"ticking", "beside"} {
+		until(t, "the first time of "+flow, func() (store.Trigger, bool) {
+			state, err := store.TriggerOf(t.Context(), w.db, "skerry", flow)
+			return state, err == nil && state.NextAt.After(began)
+		})
 	}
-	until(t, "four ticks", func() (int, bool) { n := len(ticks()); return n, n >= 4 })
+	second := func(flows ...string) {
+		before := map[string]int{}
+		for _, flow := range flows {
+			before[flow] = ticks(flow)
+		}
+		passed.Add(1)
+		for _, flow := range flows {
+			until(t, "a tick of "+flow, func() (int, bool) { n := ticks(flow); return n, n > before[flow] })
+		}
+	}
+	for range 4 {
+		second("ticking", "beside")
+	}
 	require.NoError(t, store.Pause(t.Context(), w.db, "skerry", "ticking", "mo", "the clock is mended"))
-	looked(2) // a look that had begun may still start one
-	n := len(ticks())
-	looked(2)
-	require.Len(t, ticks(), n, "paused")
-	seconds := map[int64]int{}
-	for _, r := range ticks() {
-		seconds[r.CreatedAt.Unix()]++
-	}
-	for second, n := range seconds {
-		require.Equal(t, 1, n, "at %d; the workers are %s and %s", second, e.ID, other.ID)
-	}
+	second("beside") // the flow beside it is looked at together with it
+	second("beside")
+	require.Equal(t, []int{4, 6}, []int{ticks("ticking"), ticks("beside")}, "one for each second, whoever looked, and none while it is paused")
 	require.NoError(t, store.Unpause(t.Context(), w.db, "skerry", "ticking"))
-	until(t, "another tick", func() (int, bool) { now := len(ticks()); return now, now > n })
+	second("ticking", "beside")
 }
 
 // TestRunsWaitForTheirTurn: of the runs with one key one is under way, in their order; those with other keys do not

@@ -33,8 +33,8 @@ func TriggerOf(ctx context.Context, db DB, project, flowID string) (Trigger, err
 	return t, err
 }
 
-// DueTrigger says whether a trigger is due and when it is next; ok is false when it is not, or when another worker
-// looks at it now. rising is the greatest value that it has taken so far.
+// DueTrigger says whether a trigger is due and when it is next; ok is false when it is not, when it is paused, or when
+// another worker looks at it now. rising is the greatest value that it has taken so far.
 func DueTrigger(ctx context.Context, tx pgx.Tx, project, flowID string, every time.Duration) (rising string, ok bool, err error) {
 	t, ok, err := LockTrigger(ctx, tx, project, flowID)
 	if err != nil || !ok || t.NextAt.After(time.Now()) {
@@ -45,11 +45,11 @@ func DueTrigger(ctx context.Context, tx pgx.Tx, project, flowID string, every ti
 }
 
 // LockTrigger reads a trigger and keeps other workers from it until the transaction ends; ok is false when another
-// one has it: nobody waits for it.
+// one has it, for whom nobody waits, or when it is paused.
 func LockTrigger(ctx context.Context, tx pgx.Tx, project, flowID string) (t Trigger, ok bool, err error) {
 	t, err = lockedTrigger(ctx, tx, project, flowID)
 	if !errors.Is(err, ErrNotFound) {
-		return t, err == nil, err
+		return t, err == nil && t.PausedBy == nil, err
 	}
 	// An insert alone would wait for whoever has the row, to see whether it conflicts.
 	tag, err := tx.Exec(ctx, `insert into trigger_state (project, flow) select $1, $2 where not exists (select from trigger_state where project = $1 and flow = $2)

@@ -309,6 +309,13 @@ func TestTriggersAreLookedAtByOne(t *testing.T) {
 		require.False(t, ok, "it is due in an hour")
 		return nil
 	})
+	require.NoError(t, Pause(t.Context(), db, projectID, "f", "mo", "stocktaking"))
+	in(t, db, func(tx pgx.Tx) error {
+		_, ok, err := LockTrigger(t.Context(), tx, projectID, "f")
+		require.NoError(t, err)
+		require.False(t, ok, "it is paused, whatever a look knew that had begun before")
+		return nil
+	})
 	require.NoError(t, NoteLook(t.Context(), db, projectID, "f", "the folder is away"))
 	require.NoError(t, Pause(t.Context(), db, projectID, "f", "mo", "cleaning"))
 	kept, err := TriggerOf(t.Context(), db, projectID, "f")
