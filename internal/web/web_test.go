@@ -214,7 +214,7 @@ func (w *world) tab() *tab {
 		if err := emulation.SetFocusEmulationEnabled(true).Do(ctx); err != nil {
 			return err
 		}
-		if _, err := cdppage.AddScriptToEvaluateOnNewDocument(leaving).Do(ctx); err != nil {
+		if _, err := cdppage.AddScriptToEvaluateOnNewDocument(leaving + met).Do(ctx); err != nil {
 			return err
 		}
 		return cdppage.BringToFront().Do(ctx)
@@ -224,12 +224,34 @@ func (w *world) tab() *tab {
 		defer tb.mu.Unlock()
 		require.Empty(w.t, tb.errors, "errors in the browser")
 	})
+	w.t.Cleanup(tb.tellWhatItMet)
 	return tb
 }
 
+// tellWhatItMet logs where a tab of a failed test was and what its page met last.
+func (tb *tab) tellWhatItMet() {
+	if !tb.t.Failed() {
+		return
+	}
+	var told string
+	err := chromedp.Run(tb.ctx, chromedp.Evaluate(`[location.pathname + location.search, document.querySelector("h1")?.textContent, document.querySelector("#panel .ph")?.textContent, document.querySelector("#problem")?.textContent, ...hrMet].join("\n")`, &told))
+	tb.t.Logf("the tab was at %s (%v)", told, err)
+}
+
+// met keeps in a page what it met last: presses, keys, requests and what they brought, with where the focus was.
+const met = `globalThis.hrMet = [];
+for (const name of ["pointerdown", "pointerup", "click", "keydown", "submit", "hr-sent", "hr-change", "htmx:before:request", "htmx:finally:request", "htmx:before:swap", "htmx:after:swap", "htmx:error"]) {
+  addEventListener(name, (e) => {
+    const ctx = e.detail?.ctx, id = (el) => el && (el.id || el.name || el.tagName || "document");
+    hrMet.push([Math.round(performance.now()), name, e.isTrusted || ctx ? "" : "by script", e.key, id(e.target), ctx?.request?.method, ctx?.request?.action, ctx && "into " + id(ctx.target), ctx?.status, "focus on " + id(document.activeElement)].filter(Boolean).join(" "));
+    if (hrMet.length > 60) hrMet.shift();
+  }, true);
+}`
+
 // leaving marks a document that another one is about to take the place of, so that nobody looks at it any more.
 const leaving = `addEventListener("submit", (e) => queueMicrotask(() => { if (!e.defaultPrevented) document.documentElement.dataset.leaving = "yes"; }));
-addEventListener("beforeunload", () => { document.documentElement.dataset.leaving = "yes"; });`
+addEventListener("beforeunload", () => { document.documentElement.dataset.leaving = "yes"; });
+`
 
 type tab struct {
 	*world

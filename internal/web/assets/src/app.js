@@ -188,11 +188,11 @@ function expect(button) {
 }
 // A click sets the focus where one types next, too: in the field that a button brings, or that of the row that was clicked.
 let wanted = "";
-document.addEventListener("click", (e) => {
-  if (!e.isTrusted) return;
-  expect(e.target.closest?.("[data-then]"));
-  wanted = e.target.closest?.("[data-pick=row][hx-get]") ? "#formula, #f-name" : "";
-});
+function meant(el) {
+  expect(el.closest?.("[data-then]"));
+  wanted = el.closest?.("[data-pick=row][hx-get]") ? "#formula, #f-name" : "";
+}
+document.addEventListener("click", (e) => { if (e.isTrusted) meant(e.target); });
 document.addEventListener("htmx:after:swap", () => {
   const field = wanted && document.querySelector(wanted);
   if (!field || ahead.field) return;
@@ -243,20 +243,38 @@ function outline() {
 const typing = (el) => el && (el.matches("input, textarea, select") || el.isContentEditable);
 const press = (selector) => { const el = document.querySelector(selector); if (el) el.click(); return !!el; };
 
+// standsFor is what stands in the place of an element that was drawn anew: what has its id, or is the only one of its name and
+// value, or leads where it led.
+function standsFor(el) {
+  if (!el || el.isConnected) return el;
+  if (el.id) return document.getElementById(el.id);
+  const has = (name) => el.hasAttribute(name) ? `[${name}="${CSS.escape(el.getAttribute(name))}"]` : "";
+  for (const name of ["hx-get", "href", "data-hot"]) if (has(name)) return document.querySelector(el.tagName + has(name));
+  const same = [...document.querySelectorAll(el.tagName + ["name", "value", "form", "hx-post", "data-insert"].map(has).join(""))]
+    .filter((other) => other.textContent === el.textContent && other.closest("form")?.action === el.closest("form")?.action);
+  return same.length === 1 ? same[0] : null;
+}
+
 // A click that leads to a request waits until what was typed is kept: else the server would answer it with what was before,
 // or refuse the change because of it. It is done then on the element that stands in the place of the one that was clicked.
+// So is a press on what is drawn anew before it ends: a browser takes that for no click at all.
 function clicksWait() {
   const leads = "a[href]:not([href^='#']), button:not([type=button]), [hx-get], [hx-post]";
-  const same = (el) => {
-    if (el.isConnected) return el;
-    if (el.id) return document.getElementById(el.id);
-    for (const name of ["hx-get", "hx-post", "href", "data-hot"]) {
-      if (el.hasAttribute(name)) return document.querySelector(`${el.tagName}[${name}="${CSS.escape(el.getAttribute(name))}"]`);
-    }
-    return null;
+  let held = null, down = null;
+  const again = (el) => {
+    const now = standsFor(el);
+    if (now) meant(now); else giveUp();
+    now?.dispatchEvent(new MouseEvent("click", { bubbles: true, cancelable: true }));
   };
-  let held = null;
-  const again = (el) => same(el)?.dispatchEvent(new MouseEvent("click", { bubbles: true, cancelable: true }));
+  const hold = (el) => { held = el; meant(el); };
+  document.addEventListener("pointerdown", (e) => { down = e.isTrusted && e.button === 0 ? e.target.closest?.(`${leads}, button, summary, label`) : null; }, true);
+  document.addEventListener("pointerup", (e) => {
+    const el = down;
+    down = null;
+    if (!el || el.isConnected || !standsFor(el)?.contains(e.target)) return;
+    if (unsent.size && el.matches(leads)) hold(el);
+    else setTimeout(() => again(el)); // behind what the browser makes of it
+  }, true);
   document.addEventListener("click", async (e) => {
     const leading = e.target.closest?.(leads);
     const own = leading?.matches("button") ? leading.form : null;
@@ -270,13 +288,30 @@ function clicksWait() {
     if (!el || e.target.closest("[data-insert], [data-fold], [data-twist]") || e.ctrlKey || e.metaKey || e.button) return;
     e.preventDefault();
     e.stopImmediatePropagation();
-    held = el;
+    hold(el);
   }, true);
   document.addEventListener("hr-sent", () => {
     if (!held || unsent.size) return;
     const el = held;
     held = null;
     again(el);
+  });
+}
+
+// An answer for a part of the page that was drawn anew meanwhile goes into the part that stands there now, unless what was
+// drawn was asked for later than the answer.
+function answersFind() {
+  const asked = new WeakMap(), goneBy = new WeakMap();
+  let asks = 0;
+  document.addEventListener("htmx:before:request", ({ detail: { ctx } }) => asked.set(ctx, ++asks));
+  document.addEventListener("htmx:before:swap", ({ detail: { ctx } }) => {
+    if (ctx.target?.isConnected) for (const el of [ctx.target, ...ctx.target.children]) goneBy.set(el, asked.get(ctx) ?? 0);
+  });
+  document.addEventListener("htmx:after:request", ({ detail: { ctx } }) => {
+    if (ctx.target?.isConnected !== false) return;
+    let top = ctx.target;
+    while (top.parentNode) top = top.parentNode;
+    if (asked.get(ctx) > (goneBy.get(top) ?? 0)) ctx.target = standsFor(ctx.target) ?? ctx.target;
   });
 }
 
@@ -382,23 +417,23 @@ function refusals() {
 // and a link that has been drawn but not yet taken over by htmx would load a whole page.
 const moves = new Set(["/", "[", "]", "ArrowLeft", "ArrowRight", "ArrowUp", "ArrowDown"]);
 function afterAnswers(press) {
-  let underway = 0;
-  const waiting = [];
-  document.addEventListener("htmx:before:request", () => underway++);
+  const underway = new Set(), waiting = [];
+  document.addEventListener("htmx:before:request", (e) => underway.add(e.detail.ctx));
+  const quiet = () => !underway.size && !unsent.size && !waiting.length;
   // One at a time, each on the page that the one before it has brought.
   const next = () => {
-    if (underway > 0 || unsent.size || !waiting.length) return;
+    if (underway.size || unsent.size || !waiting.length) return;
     press(waiting.shift());
     setTimeout(next, 0);
   };
-  document.addEventListener("htmx:finally:request", () => {
-    underway = Math.max(0, underway - 1);
+  document.addEventListener("htmx:finally:request", (e) => {
+    underway.delete(e.detail.ctx);
     setTimeout(next, 0);
-    setTimeout(() => { if (underway === 0 && !unsent.size && !waiting.length) giveUp(); }, 50);
+    setTimeout(() => { if (quiet()) giveUp(); }, 50);
   });
   document.addEventListener("hr-sent", () => setTimeout(next, 0));
   return (e) => {
-    if (underway === 0 && !unsent.size && !waiting.length || !moves.has(e.key) && !hot(e) && !clipKey(e)) return press(e);
+    if (quiet() || !moves.has(e.key) && !hot(e) && !clipKey(e)) return press(e);
     if (waiting.length < 20) waiting.push(e);
     expect(hot(e));
     e.preventDefault();
@@ -934,7 +969,7 @@ function carries() {
   document.addEventListener("dragstart", (e) => { if (e.target.closest?.("[data-drag]")) e.preventDefault(); });
 }
 
-addEventListener("DOMContentLoaded", () => { focusStays(); document.querySelector("#show-keys")?.addEventListener("click", () => showKeys()); guards(); clicksWait(); narrow(); clips(); carries(); live(); outline(); depending(); edits(); keys(); sources(); drags(); twists(); trees(); places(); helps(); texts(); number(); folds(); ribbons(); document.fonts.ready.then(ribbons); refusals(); });
+addEventListener("DOMContentLoaded", () => { focusStays(); document.querySelector("#show-keys")?.addEventListener("click", () => showKeys()); guards(); clicksWait(); answersFind(); narrow(); clips(); carries(); live(); outline(); depending(); edits(); keys(); sources(); drags(); twists(); trees(); places(); helps(); texts(); number(); folds(); ribbons(); document.fonts.ready.then(ribbons); refusals(); });
 document.addEventListener("htmx:after:swap", () => { trees(); places(); });
 document.addEventListener("htmx:after:swap", ribbons);
 document.addEventListener("htmx:after:swap", number);
