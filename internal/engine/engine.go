@@ -52,15 +52,15 @@ type Options struct {
 	Look    time.Duration // between two looks at the folders: 500 ms
 	Rest    time.Duration // how long a file must not change before it is picked up: 1.5 s
 	Backoff func(attempt int) time.Duration
-	Tries   int           // before a run that cannot reach an outside system is set aside: 6
-	Alerts  time.Duration // between two looks at the alerts: 5 s
-	Traces  bool          // the steps of runs have spans, for who wants traces
-	Figures time.Duration // for which figures are kept: 400 days
-	Sweep   time.Duration // between two looks for what is to be removed: 20 s
-	Health  time.Duration // between two looks whether a connection answers: 15 s
-	Project string        // whose connections are looked at; none when it is empty
-	Env     string        // the environment in which runs are
-	Site    string        // where its pages are, as http://127.0.0.1:8420, for messages that lead there
+	Tries   int              // before a run that cannot reach an outside system is set aside: 6
+	Alerts  time.Duration    // between two looks at the alerts: 5 s
+	Traces  bool             // the steps of runs have spans, for who wants traces
+	Figures time.Duration    // for which figures are kept: 400 days
+	Sweep   time.Duration    // between two looks for what is to be removed: 20 s
+	Health  time.Duration    // between two looks whether a connection answers: 15 s
+	Project string           // whose connections are looked at; none when it is empty
+	Env     string           // the environment in which runs are
+	Site    string           // where its pages are, as http://127.0.0.1:8420, for messages that lead there
 	Now     func() time.Time // the clock by which schedules start; nil is the machine's
 	Log     *slog.Logger
 }
