@@ -19,14 +19,11 @@ func (tb *tab) keys(keys string) {
 // soon says whether an element comes to hold a text within some seconds.
 func (tb *tab) soon(selector, text string) bool {
 	tb.t.Helper()
-	for end := time.Now().Add(4 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
+	js := fmt.Sprintf(`[...document.querySelectorAll(%q)].some(e => e.textContent.includes(%q))`, selector, text)
+	return tb.within(4*time.Second, func() bool {
 		var there bool
-		tb.do(chromedp.Evaluate(fmt.Sprintf(`[...document.querySelectorAll(%q)].some(e => e.textContent.includes(%q))`, selector, text), &there))
-		if there {
-			return true
-		}
-	}
-	return false
+		return tb.asks(js, &there) && there
+	})
 }
 
 // tabTo presses Tab until an element has the focus.

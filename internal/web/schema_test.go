@@ -59,12 +59,9 @@ func (tb *tab) click(selector string) {
 		X, Y float64
 		Free bool
 	}
-	for end := time.Now().Add(15 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
-		at = nil
-		if chromedp.Run(tb.ctx, chromedp.Evaluate(js, &at)) == nil && at != nil && at.Free {
-			tb.do(chromedp.MouseClickXY(at.X, at.Y))
-			return
-		}
+	if tb.within(15*time.Second, func() bool { at = nil; return tb.asks(js, &at) && at != nil && at.Free }) {
+		tb.do(chromedp.MouseClickXY(at.X, at.Y))
+		return
 	}
 	if at == nil {
 		tb.t.Fatalf("%s is not shown; the server logged %s", selector, tb.logs.String())

@@ -6,6 +6,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strconv"
 	"strings"
 	"testing"
@@ -116,6 +117,16 @@ func TestWhatWasSetAsideIsWork(t *testing.T) {
 	require.Contains(t, w.shows("/traffic/runs/"+r.ID.String()), "ran again record 2")
 	status, _ = w.sends("/traffic/aside", "do", "take")
 	require.Equal(t, 422, status, "nothing is chosen")
+}
+
+// TestAFaultLeadsToWhatTheSchemaAsks: from what was set aside to the field of the schema that refused it.
+func TestAFaultLeadsToWhatTheSchemaAsks(t *testing.T) {
+	w := newWorld(t)
+	r := w.dropped("dates.tide", goodLine+strings.Replace(goodLine, "20310309", "20311340", 1))
+	require.Equal(t, 1, r.Aside)
+	link := regexp.MustCompile(`href="(/bench/schemas/gauge-reading\?rule=\d+)">what the schema asks`).FindStringSubmatch(w.shows("/traffic/runs/" + r.ID.String()))
+	require.Len(t, link, 2)
+	require.Regexp(t, `<input[^>]*id="f-name"[^>]*value="day"`, w.shows(link[1]))
 }
 
 // TestARunThatFailedAsAWholeIsWork: it stays in the list until it is run again or let go.

@@ -289,19 +289,31 @@ func (tb *tab) open(path string) {
 
 func awaitPromise(p *runtime.EvaluateParams) *runtime.EvaluateParams { return p.WithAwaitPromise(true) }
 
+// within says whether something comes to be true in time.
+func (tb *tab) within(most time.Duration, is func() bool) bool {
+	for end := time.Now().Add(most); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
+		if is() {
+			return true
+		}
+	}
+	return false
+}
+
+// asks evaluates an expression in the page; it is false while the page is just being replaced by another.
+func (tb *tab) asks(js string, answer any) bool {
+	return chromedp.Run(tb.ctx, chromedp.Evaluate(js, answer)) == nil
+}
+
 // sees waits until an element holds a text.
 func (tb *tab) sees(selector, text string) {
 	tb.t.Helper()
 	// A page is only seen once its scripts are there, since keys would be lost before, and while it waits for nothing.
 	js := fmt.Sprintf(`document.readyState === "complete" && !document.documentElement.dataset.leaving && !document.querySelector(".htmx-request") && [...document.querySelectorAll(%q)].some(e => e.textContent.includes(%q))`, selector, text)
-	deadline := time.Now().Add(15 * time.Second)
-	for time.Now().Before(deadline) {
+	if tb.within(15*time.Second, func() bool {
 		var there bool
-		// An error here is a page that is just being replaced: it is asked again.
-		if err := chromedp.Run(tb.ctx, chromedp.Evaluate(js, &there)); err == nil && there {
-			return
-		}
-		time.Sleep(20 * time.Millisecond)
+		return tb.asks(js, &there) && there
+	}) {
+		return
 	}
 	var got string
 	chromedp.Run(tb.ctx, chromedp.Evaluate(fmt.Sprintf(`[...document.querySelectorAll(%q)].map(e => e.textContent).join(" | ")`, selector), &got))
@@ -313,17 +325,14 @@ func (tb *tab) sees(selector, text string) {
 func (tb *tab) on(selector, js string, returned any) {
 	tb.t.Helper()
 	js = fmt.Sprintf(`(() => { const e = document.querySelector(%s); if (!e || e.type !== "hidden" && !e.checkVisibility()) return { Shown: false }; return { Shown: true, Is: (() => { %s })() ?? null } })()`, quoted(selector), js)
-	deadline := time.Now().Add(15 * time.Second)
-	for time.Now().Before(deadline) {
+	if tb.within(15*time.Second, func() bool {
 		was := struct {
 			Shown bool
 			Is    any
 		}{Is: returned}
-		// An error here is a page that is just being replaced: it is asked again.
-		if err := chromedp.Run(tb.ctx, chromedp.Evaluate(js, &was)); err == nil && was.Shown {
-			return
-		}
-		time.Sleep(20 * time.Millisecond)
+		return tb.asks(js, &was) && was.Shown
+	}) {
+		return
 	}
 	tb.t.Fatalf("%s is not shown; the server logged %s", selector, tb.logs.String())
 }

@@ -1,6 +1,7 @@
 package schema
 
 import (
+	"cmp"
 	"fmt"
 	"strconv"
 	"strings"
@@ -115,10 +116,13 @@ func (f *Field) fault(code fault.Code, path, expected, found string) *fault.Faul
 	return f.Ruled(fault.Expect(code, expected, found)).At(fault.Place{Path: path})
 }
 
+// Described is the part in whose text the field is described: its schema's, or that of the schema from which it is taken.
+func (f *Field) Described() string { return cmp.Or(f.Source, f.part) }
+
 // Ruled names the field in a fault, and the place in the schema's part that describes it.
 func (f *Field) Ruled(ft *fault.Fault) *fault.Fault {
 	ft.Field = f.Name
-	ft.Rule = fault.Place{Source: f.Source, Line: f.At.Line, Column: f.At.Column}
+	ft.Rule = fault.Place{Source: f.Described(), Line: f.At.Line, Column: f.At.Column}
 	return ft
 }
 

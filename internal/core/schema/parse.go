@@ -49,7 +49,7 @@ func read(id string, d *doc.Doc, l *Loader) *Schema {
 	}
 	s.checkLines(w)
 	w.Done()
-	s.Root = &Field{Name: id, Kind: value.RecordKind, Min: 1, Max: 1, At: n.At()}
+	s.Root = &Field{Name: id, Kind: value.RecordKind, Min: 1, Max: 1, At: n.At(), part: d.Source}
 	p := parser{s: s, loader: l, taken: new(int)}
 	s.Root.Fields = p.fields(n, 0)
 	if len(s.Root.Fields) == 0 && n.Present() {
@@ -132,7 +132,7 @@ func (p parser) fields(n doc.Node, depth int) []*Field {
 }
 
 func (p parser) field(n doc.Node, depth int) *Field {
-	f := &Field{Name: n.Need("name").Value, At: n.At(), Notes: n.Text("notes").Value, Nullable: n.Bool("nullable", false), Single: n.Bool("single", false)}
+	f := &Field{Name: n.Need("name").Value, At: n.At(), Notes: n.Text("notes").Value, Nullable: n.Bool("nullable", false), Single: n.Bool("single", false), part: n.Doc().Source}
 	typ := n.Need("type")
 	kind, ok := value.KindNamed(typ.Value)
 	if (!ok || kind == value.ListKind) && typ.Value != "" {

@@ -67,6 +67,7 @@ type Field struct {
 	Source   string // the part that describes the field, when it is another schema's
 
 	shape *value.Shape
+	part  string // the part in whose text the field is described
 	slot  int
 	free  bool // a single scalar that need only be of its kind
 }

@@ -123,7 +123,7 @@ func (e *evidence) text(fitting bool) string {
 }
 
 func (b bench) schema(c *gin.Context) error {
-	d, err := b.schemaPage(c, c.Param("id"), at{line: c.Query("line"), field: c.Query("field"), sample: c.Query("sample"), find: c.Query("find")})
+	d, err := b.schemaPage(c, c.Param("id"), at{line: c.Query("line"), field: c.Query("field"), sample: c.Query("sample"), find: c.Query("find"), rule: c.Query("rule")})
 	if err != nil {
 		return err
 	}
@@ -148,8 +148,9 @@ func (b bench) schemaOf(c *gin.Context) (*project.Project, *schema.Schema, error
 	return p, s, nil
 }
 
-// at is what of a schema is looked at.
-type at struct{ line, field, sample, find string }
+// at is what of a schema is looked at. A field may be named by the line of the schema's text that says what it asks (rule), as
+// faults do.
+type at struct{ line, field, sample, find, rule string }
 
 func posted(c *gin.Context) at {
 	return at{line: c.PostForm("line"), field: c.PostForm("field"), sample: c.PostForm("sample"), find: c.PostForm("find")}
@@ -181,6 +182,9 @@ func (b bench) schemaPage(c *gin.Context, id string, at at) (*schemaPage, error)
 		if f.Place.Source == d.Path {
 			d.PartFaults = append(d.PartFaults, f)
 		}
+	}
+	if line, err := strconv.Atoi(at.rule); err == nil && at.field == "" {
+		at.field = fieldByRule(s.Root, nil, fault.Place{Source: d.Path, Line: line})
 	}
 	if d.field = at.field; d.field == "" {
 		d.field = "0"
@@ -273,7 +277,7 @@ func fieldByRule(f *schema.Field, path edit.Path, rule fault.Place) string {
 	}
 	for i, c := range f.Fields {
 		at := append(path[:len(path):len(path)], i)
-		if c.At.Line == rule.Line && c.Source == rule.Source {
+		if c.At.Line == rule.Line && c.Described() == rule.Source {
 			return at.String()
 		}
 		if found := fieldByRule(c, at, rule); found != "" {

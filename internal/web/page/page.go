@@ -12,6 +12,7 @@ import (
 	"log/slog"
 	"net/http"
 	"net/url"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -119,6 +120,7 @@ var funcs = template.FuncMap{
 	"bytes":    Bytes,
 	"where":    where,
 	"parthref": PartHref,
+	"rulehref": ruleHref,
 	"inc":      func(n int) int { return n + 1 },
 	"took":     Took,
 	"dict":     dict,
@@ -134,6 +136,15 @@ func where(f *fault.Fault) string {
 		return f.Place.Path
 	}
 	return f.Where()
+}
+
+// ruleHref leads to the field of a schema that a fault of a check is about; empty where no schema says so.
+func ruleHref(f *fault.Fault) string {
+	kind, _, part := project.Kind(f.Rule.Source)
+	if !part || kind != project.Schemas || f.Rule.Line < 1 {
+		return ""
+	}
+	return PartHref(f.Rule.Source) + "?rule=" + strconv.Itoa(f.Rule.Line)
 }
 
 // PartHref is the page of a part: its own, or that of its text.
