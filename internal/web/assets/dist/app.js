@@ -1,67 +1,64 @@
-// What a server cannot do: keys, live refreshes, edits as one types, ribbons between two lists.
-// One function for each behaviour; everything else is a link or a form.
+// outline goes on to the next name at Enter. What is typed before that is drawn is kept and put into it.
+const ahead = { field: "", typed: "", once: false };
 
-// A link that has the focus keeps it when the list around it is drawn anew, as it is whenever something changes: a key that
-// is pressed right then still means it.
-function focusStays() {
-  let link = null;
-  document.addEventListener("htmx:before:swap", () => { link = document.activeElement?.matches("a[href]") ? document.activeElement.getAttribute("href") : null; });
+// expect keeps what is typed until a field is there that was asked for; where it does not come, the keys are their own again.
+function expect(button) {
+  const field = button?.dataset.then;
+  if (!field || ahead.field) return;
+  Object.assign(ahead, { field, old: document.querySelector(field), typed: "", once: true });
+}
+// A click sets the focus where one types next, too: in the field that a button brings, or that of the row that was clicked.
+let wanted = "";
+function meant(el) {
+  expect(el.closest?.("[data-then]"));
+  wanted = el.closest?.("[data-pick=row][hx-get]") ? "#formula, #f-name" : "";
+}
+document.addEventListener("click", (e) => { if (e.isTrusted) meant(e.target); });
+document.addEventListener("htmx:after:swap", () => {
+  const field = wanted && document.querySelector(wanted);
+  if (!field || ahead.field) return;
+  wanted = "";
+  field.focus();
+  field.select?.();
+});
+const giveUp = () => { if (ahead.once) Object.assign(ahead, { field: "", typed: "", once: false }); };
+
+function outline() {
+  let taken = false; // the key that is down was kept, and its character must not come into the next field
+  document.addEventListener("keypress", (e) => { if (taken) e.preventDefault(); taken = false; }, true);
+  document.addEventListener("keydown", (e) => {
+    taken = false;
+    if (!ahead.field || e.ctrlKey || e.metaKey || e.altKey) return;
+    if (e.key === "Escape") giveUp();
+    if (e.key === "Enter") ahead.typed += "\n";
+    else if (e.key === "Backspace") ahead.typed = ahead.typed.slice(0, -1);
+    else if (e.key.length === 1) ahead.typed += e.key;
+    else return;
+    taken = e.key.length === 1;
+    e.preventDefault();
+    e.stopImmediatePropagation();
+  }, true);
   document.addEventListener("htmx:after:swap", () => {
-    if (link && document.activeElement === document.body) document.querySelector(`main a[href="${CSS.escape(link)}"]`)?.focus({ preventScroll: true });
-  });
-}
-
-// Changes anywhere are told by server-sent events; parts of the page that show them carry
-// hx-trigger="hr-change from:body" and fetch themselves anew. Browsers allow few connections to
-// one server, so of all open pages one listens, under a lock, and passes it on to the others.
-function live() {
-  const channel = new BroadcastChannel("hollowreed-live");
-  let timer = 0, state = "", holder = false;
-  const tell = () => {
-    clearTimeout(timer);
-    timer = setTimeout(() => document.body.dispatchEvent(new CustomEvent("hr-change")), 150);
-  };
-  const show = (now) => {
-    state = now;
-    for (const el of document.querySelectorAll("[data-live]")) {
-      el.textContent = now === "on" ? "● live" : "○ not connected";
-      el.className = now === "on" ? "tag live" : "tag bad";
+    const field = ahead.field && document.querySelector(ahead.field);
+    if (!field || field === ahead.old) return;
+    const [now, ...rest] = ahead.typed.split("\n");
+    const { once } = ahead;
+    Object.assign(ahead, { field: "", typed: "", once: false });
+    field.focus();
+    field.select();
+    if (now) {
+      field.setRangeText(now, 0, field.value.length, "end");
+      field.dispatchEvent(new Event("input", { bubbles: true }));
     }
-  };
-  const say = (now) => { show(now); channel.postMessage(now); };
-  channel.onmessage = ({ data }) => {
-    if (data === "change") tell();
-    else if (data === "ask") { if (holder) channel.postMessage(state); }
-    else show(data);
-  };
-  const listen = () => new Promise((release) => {
-    holder = true;
-    const source = new EventSource("/live");
-    const pass = () => { tell(); channel.postMessage("change"); };
-    source.addEventListener("change", pass);
-    source.onopen = () => { say("on"); pass(); }; // what happened before it was open is not told again
-    source.onerror = () => say("off");
-    addEventListener("pagehide", () => { holder = false; source.close(); release(); }, { once: true });
-  });
-  const claim = () => navigator.locks.request("hollowreed-live", listen);
-  claim();
-  channel.postMessage("ask");
-  tell(); // the page may have been drawn a moment before somebody changed something
-  addEventListener("pageshow", (e) => { if (e.persisted) { tell(); claim(); } });
-}
-
-// Settings that depend on another one (data-when="name=value|value") show only where it has such a value.
-function depending() {
-  const settle = () => {
-    for (const el of document.querySelectorAll("[data-when]")) {
-      const [name, values] = el.dataset.when.split("=");
-      const other = el.closest("form")?.elements[name];
-      const off = !other || other.closest("[data-when]")?.hidden === true || !values.split("|").includes(other.value);
-      el.hidden = off;
+    if (!rest.length) return;
+    if (once && field.dataset.narrow) {
+      const offer = firstOffer(document.querySelector(field.dataset.narrow));
+      if (offer) field.form.requestSubmit(offer);
+      return;
     }
-  };
-  document.addEventListener("change", settle);
-  settle();
+    field.dispatchEvent(new KeyboardEvent("keydown", { key: "Enter", bubbles: true, cancelable: true }));
+    ahead.typed = rest.join("\n");
+  });
 }
 
 // What comes is whole at once: no key falls between its being put in and its getting the focus.
@@ -177,143 +174,141 @@ const typedSince = (el) => el.matches("input, textarea") && el.value.startsWith(
 // changedHere says whether a field has another value than the server has drawn.
 const changedHere = (el) => el.matches("input:not([type=hidden]), textarea") ? el.value !== el.defaultValue : el.matches("select") && !el.selectedOptions[0]?.defaultSelected && [...el.options].some((o) => o.defaultSelected);
 
-// outline goes on to the next name at Enter. What is typed before that is drawn is kept and put into it.
-const ahead = { field: "", typed: "", once: false };
-
-// expect keeps what is typed until a field is there that was asked for; where it does not come, the keys are their own again.
-function expect(button) {
-  const field = button?.dataset.then;
-  if (!field || ahead.field) return;
-  Object.assign(ahead, { field, old: document.querySelector(field), typed: "", once: true });
-}
-// A click sets the focus where one types next, too: in the field that a button brings, or that of the row that was clicked.
-let wanted = "";
-function meant(el) {
-  expect(el.closest?.("[data-then]"));
-  wanted = el.closest?.("[data-pick=row][hx-get]") ? "#formula, #f-name" : "";
-}
-document.addEventListener("click", (e) => { if (e.isTrusted) meant(e.target); });
-document.addEventListener("htmx:after:swap", () => {
-  const field = wanted && document.querySelector(wanted);
-  if (!field || ahead.field) return;
-  wanted = "";
-  field.focus();
-  field.select?.();
-});
-const giveUp = () => { if (ahead.once) Object.assign(ahead, { field: "", typed: "", once: false }); };
-
-function outline() {
-  let taken = false; // the key that is down was kept, and its character must not come into the next field
-  document.addEventListener("keypress", (e) => { if (taken) e.preventDefault(); taken = false; }, true);
-  document.addEventListener("keydown", (e) => {
-    taken = false;
-    if (!ahead.field || e.ctrlKey || e.metaKey || e.altKey) return;
-    if (e.key === "Escape") giveUp();
-    if (e.key === "Enter") ahead.typed += "\n";
-    else if (e.key === "Backspace") ahead.typed = ahead.typed.slice(0, -1);
-    else if (e.key.length === 1) ahead.typed += e.key;
-    else return;
-    taken = e.key.length === 1;
-    e.preventDefault();
-    e.stopImmediatePropagation();
-  }, true);
-  document.addEventListener("htmx:after:swap", () => {
-    const field = ahead.field && document.querySelector(ahead.field);
-    if (!field || field === ahead.old) return;
-    const [now, ...rest] = ahead.typed.split("\n");
-    const { once } = ahead;
-    Object.assign(ahead, { field: "", typed: "", once: false });
-    field.focus();
-    field.select();
-    if (now) {
-      field.setRangeText(now, 0, field.value.length, "end");
-      field.dispatchEvent(new Event("input", { bubbles: true }));
-    }
-    if (!rest.length) return;
-    if (once && field.dataset.narrow) {
-      const offer = firstOffer(document.querySelector(field.dataset.narrow));
-      if (offer) field.form.requestSubmit(offer);
-      return;
-    }
-    field.dispatchEvent(new KeyboardEvent("keydown", { key: "Enter", bubbles: true, cancelable: true }));
-    ahead.typed = rest.join("\n");
-  });
-}
-
-const typing = (el) => el && (el.matches("input, textarea, select") || el.isContentEditable);
-const press = (selector) => { const el = document.querySelector(selector); if (el) el.click(); return !!el; };
-
-// standsFor is what stands in the place of an element that was drawn anew: what has its id, or is the only one of its name and
-// value, or leads where it led.
-function standsFor(el) {
-  if (!el || el.isConnected) return el;
-  if (el.id) return document.getElementById(el.id);
-  const has = (name) => el.hasAttribute(name) ? `[${name}="${CSS.escape(el.getAttribute(name))}"]` : "";
-  for (const name of ["hx-get", "href", "data-hot"]) if (has(name)) return document.querySelector(el.tagName + has(name));
-  const same = [...document.querySelectorAll(el.tagName + ["name", "value", "form", "hx-post", "data-insert"].map(has).join(""))]
-    .filter((other) => other.textContent === el.textContent && other.closest("form")?.action === el.closest("form")?.action);
-  return same.length === 1 ? same[0] : null;
-}
-
-// A click that leads to a request waits until what was typed is kept: else the server would answer it with what was before,
-// or refuse the change because of it. It is done then on the element that stands in the place of the one that was clicked.
-// So is a press on what is drawn anew before it ends: a browser takes that for no click at all.
-function clicksWait() {
-  const leads = "a[href]:not([href^='#']), button:not([type=button]), [hx-get], [hx-post]";
-  let held = null, down = null;
-  const again = (el) => {
-    const now = standsFor(el);
-    if (now) meant(now); else giveUp();
-    now?.dispatchEvent(new MouseEvent("click", { bubbles: true, cancelable: true }));
+// A field with [data-help] is helped while it is typed in: what could stand at the caret, chosen with the arrow keys and
+// Tab or Enter, and the function around it. An entry is taken only from a list that is seen and fits what stands at the
+// caret now, and only when the person moved to it or has typed a part of it.
+function helps() {
+  let asked = 0, helped = null;
+  const box = () => document.querySelector("#help");
+  const close = () => { asked++; box()?.replaceChildren(); helped?.setAttribute("aria-expanded", "false"); helped?.removeAttribute("aria-activedescendant"); };
+  const caret = (field) => [...field.value.slice(0, field.selectionStart)].length;
+  const options = () => [...(box()?.querySelectorAll(".option") ?? [])];
+  const ask = async (field) => {
+    const mine = ++asked;
+    helped = field;
+    const at = caret(field), value = field.value;
+    const answer = await fetch(`${field.dataset.help}&rule=${encodeURIComponent(value)}&at=${at}`, { headers: { "HX-Request": "true" } });
+    const text = await answer.text();
+    if (mine !== asked || !answer.ok || document.activeElement !== field || field.value !== value) return;
+    box().outerHTML = text;
+    box().dataset.at = at;
+    field.setAttribute("aria-expanded", String(options().length > 0));
+    place(field);
   };
-  const hold = (el) => { held = el; meant(el); };
-  document.addEventListener("pointerdown", (e) => { down = e.isTrusted && e.button === 0 ? e.target.closest?.(`${leads}, button, summary, label`) : null; }, true);
-  document.addEventListener("pointerup", (e) => {
-    const el = down;
-    down = null;
-    if (!el || el.isConnected || !standsFor(el)?.contains(e.target)) return;
-    if (unsent.size && el.matches(leads)) hold(el);
-    else setTimeout(() => again(el)); // behind what the browser makes of it
-  }, true);
-  document.addEventListener("click", async (e) => {
-    const leading = e.target.closest?.(leads);
-    const own = leading?.matches("button") ? leading.form : null;
-    if (leading && !e.ctrlKey && !e.metaKey && unsaved(own).length) {
-      e.preventDefault();
-      e.stopImmediatePropagation();
-      if (await saveOthers(own)) again(leading);
+  // The list stands under the caret, or above it where there is more room, and always inside of the window.
+  const place = (field) => {
+    const el = box();
+    if (!el?.hasChildNodes() || !el.firstElementChild) return;
+    const style = getComputedStyle(field), r = field.getBoundingClientRect();
+    const probe = document.createElement("span");
+    probe.style.cssText = `position:fixed;visibility:hidden;white-space:pre;font:${style.font};letter-spacing:${style.letterSpacing}`;
+    const before = field.value.slice(0, field.selectionStart), line = field.matches("textarea") ? before.split("\n") : [before];
+    probe.textContent = line.at(-1);
+    document.body.append(probe);
+    const x = r.left + parseFloat(style.paddingLeft) + Math.min(probe.offsetWidth - field.scrollLeft, r.width - 8);
+    const height = field.matches("textarea") ? probe.offsetHeight : r.height;
+    probe.remove();
+    const top = field.matches("textarea") ? r.top + (line.length - 1) * height - field.scrollTop : r.top;
+    const below = innerHeight - (top + height) - 8, above = top - 8, room = Math.max(120, Math.min(320, Math.max(below, above)));
+    el.style.maxHeight = `${room}px`;
+    el.style.left = `${Math.max(8, Math.min(x, innerWidth - el.offsetWidth - 8))}px`;
+    const under = below >= Math.min(el.offsetHeight, 320) || below >= above;
+    el.style.top = `${under ? top + height + 4 : Math.max(8, top - 4 - el.offsetHeight)}px`;
+  };
+  const take = (option) => {
+    const field = helped, { from, to } = box().dataset, insert = option.dataset.text;
+    const chars = [...field.value], before = chars.slice(0, Number(from)).join("");
+    const at = before.length + insert.length - (insert.endsWith(")") ? 1 : 0);
+    field.value = before + insert + chars.slice(Number(to)).join("");
+    field.focus();
+    field.setSelectionRange(at, at);
+    close();
+    field.dispatchEvent(new Event("input", { bubbles: true }));
+  };
+  const fits = (field) => helped === field && Number(box().dataset.at) === caret(field) && field.selectionStart === field.selectionEnd;
+  document.addEventListener("input", (e) => {
+    if (!e.target.matches("[data-help]")) return;
+    for (const o of options()) o.remove(); // what is seen belongs to what stood there before
+    e.target.value.trim() ? ask(e.target) : close();
+  });
+  document.addEventListener("focusout", (e) => { if (e.target.matches("[data-help]")) close(); });
+  document.addEventListener("selectionchange", () => { if (helped && options().length && document.activeElement === helped && !fits(helped)) close(); });
+  addEventListener("resize", close);
+  document.addEventListener("htmx:after:swap", () => { if (helped?.isConnected && document.activeElement === helped) place(helped); }); // the field may stand elsewhere now
+  document.addEventListener("mousedown", (e) => {
+    const option = e.target.closest(".option");
+    if (option) { e.preventDefault(); take(option); }
+  });
+  document.addEventListener("keydown", (e) => {
+    if (!e.target.matches?.("[data-help]")) return;
+    const field = e.target, all = options(), at = all.findIndex((o) => o.classList.contains("on"));
+    if (e.key === "Escape" && box().firstElementChild) { close(); e.preventDefault(); e.stopImmediatePropagation(); return; }
+    if (!all.length && e.key === "ArrowDown" && !field.matches("textarea")) { ask(field); e.preventDefault(); return; }
+    if (!all.length || !fits(field)) return;
+    const step = { ArrowDown: 1, ArrowUp: -1 }[e.key];
+    if (step) {
+      const next = all[(at + step + all.length + (at < 0 && step < 0 ? 1 : 0)) % all.length];
+      all[at]?.classList.remove("on");
+      next.classList.add("on");
+      next.scrollIntoView({ block: "nearest" });
+      field.setAttribute("aria-activedescendant", next.id);
+    } else if ((e.key === "Tab" && !e.shiftKey || e.key === "Enter") && at >= 0) {
+      take(all[at]);
+    } else if (e.key === "Tab" && !e.shiftKey && "typed" in all[0].dataset) {
+      take(all[0]);
+    } else {
       return;
     }
-    const el = e.isTrusted && unsent.size && leading;
-    if (!el || e.target.closest("[data-insert], [data-fold], [data-twist]") || e.ctrlKey || e.metaKey || e.button) return;
     e.preventDefault();
     e.stopImmediatePropagation();
-    hold(el);
   }, true);
-  document.addEventListener("hr-sent", () => {
-    if (!held || unsent.size) return;
-    const el = held;
-    held = null;
-    again(el);
+}
+
+// A text with [data-lines] around it has its lines numbered; a fault's link goes to its line, and
+// Ctrl+S keeps the text.
+function number() {
+  for (const box of document.querySelectorAll("[data-lines]")) {
+    const [gutter, text] = box.children;
+    const lines = text.value.split("\n").length;
+    if (Number(gutter.dataset.count) !== lines) gutter.textContent = Array.from({ length: lines }, (_, i) => i + 1).join("\n") + "\n\n";
+    gutter.dataset.count = lines;
+    gutter.scrollTop = text.scrollTop;
+  }
+}
+
+function texts() {
+  document.addEventListener("input", (e) => { if (e.target.closest("[data-lines]")) number(); });
+  document.addEventListener("scroll", (e) => { if (e.target.closest?.("[data-lines]")) number(); }, true);
+  document.addEventListener("click", (e) => {
+    const link = e.target.closest("[data-goto]");
+    const text = link && document.querySelector(link.getAttribute("href"));
+    if (!text) return;
+    e.preventDefault();
+    const lines = text.value.split("\n"), line = Number(link.dataset.goto) - 1;
+    const from = lines.slice(0, line).reduce((n, l) => n + l.length + 1, 0);
+    text.focus();
+    text.setSelectionRange(from, from + (lines[line] ?? "").length);
+    text.scrollTop = Math.max(0, (line - 5) * parseFloat(getComputedStyle(text).lineHeight));
+  });
+  document.addEventListener("keydown", (e) => {
+    if (e.key !== "s" || !(e.ctrlKey || e.metaKey) || !document.querySelector("[data-save]")) return;
+    e.preventDefault();
+    press("[data-save]");
   });
 }
 
-// An answer for a part of the page that was drawn anew meanwhile goes into the part that stands there now, unless what was
-// drawn was asked for later than the answer.
-function answersFind() {
-  const asked = new WeakMap(), goneBy = new WeakMap();
-  let asks = 0;
-  document.addEventListener("htmx:before:request", ({ detail: { ctx } }) => asked.set(ctx, ++asks));
-  document.addEventListener("htmx:before:swap", ({ detail: { ctx } }) => {
-    if (ctx.target?.isConnected) for (const el of [ctx.target, ...ctx.target.children]) goneBy.set(el, asked.get(ctx) ?? 0);
-  });
-  document.addEventListener("htmx:after:request", ({ detail: { ctx } }) => {
-    if (ctx.target?.isConnected !== false) return;
-    let top = ctx.target;
-    while (top.parentNode) top = top.parentNode;
-    if (asked.get(ctx) > (goneBy.get(top) ?? 0)) ctx.target = standsFor(ctx.target) ?? ctx.target;
-  });
+// A tree that scrolls by itself keeps its place when it is drawn anew, and shows what is chosen in it.
+const scrolled = new Map();
+function places() {
+  for (const tree of document.querySelectorAll("[data-tree]")) {
+    const was = scrolled.get(tree.id);
+    if (was?.tree === tree) continue;
+    if (was) tree.scrollTop = was.top;
+    scrolled.set(tree.id, { tree, top: tree.scrollTop });
+    tree.querySelector(".sel")?.scrollIntoView({ block: "nearest" });
+  }
 }
+document.addEventListener("scroll", (e) => { if (e.target.matches?.("[data-tree]") && e.target.isConnected) scrolled.set(e.target.id, { tree: e.target, top: e.target.scrollTop }); }, true);
 
 // A form with data-guard has a button that saves it. What was typed into it is saved first when somebody presses anything
 // else on the page that leads to a request; where that is refused, nothing else is done, and the reason is shown.
@@ -557,6 +552,69 @@ function arrows(e) {
   if (next) { next.dispatchEvent(new MouseEvent("click", { bubbles: true, cancelable: true })); next.scrollIntoView?.({ block: "nearest" }); e.preventDefault(); }
 }
 
+// A link that has the focus keeps it when the list around it is drawn anew, as it is whenever something changes: a key that
+// is pressed right then still means it.
+function focusStays() {
+  let link = null;
+  document.addEventListener("htmx:before:swap", () => { link = document.activeElement?.matches("a[href]") ? document.activeElement.getAttribute("href") : null; });
+  document.addEventListener("htmx:after:swap", () => {
+    if (link && document.activeElement === document.body) document.querySelector(`main a[href="${CSS.escape(link)}"]`)?.focus({ preventScroll: true });
+  });
+}
+
+// Changes anywhere are told by server-sent events; parts of the page that show them carry
+// hx-trigger="hr-change from:body" and fetch themselves anew. Browsers allow few connections to
+// one server, so of all open pages one listens, under a lock, and passes it on to the others.
+function live() {
+  const channel = new BroadcastChannel("hollowreed-live");
+  let timer = 0, state = "", holder = false;
+  const tell = () => {
+    clearTimeout(timer);
+    timer = setTimeout(() => document.body.dispatchEvent(new CustomEvent("hr-change")), 150);
+  };
+  const show = (now) => {
+    state = now;
+    for (const el of document.querySelectorAll("[data-live]")) {
+      el.textContent = now === "on" ? "● live" : "○ not connected";
+      el.className = now === "on" ? "tag live" : "tag bad";
+    }
+  };
+  const say = (now) => { show(now); channel.postMessage(now); };
+  channel.onmessage = ({ data }) => {
+    if (data === "change") tell();
+    else if (data === "ask") { if (holder) channel.postMessage(state); }
+    else show(data);
+  };
+  const listen = () => new Promise((release) => {
+    holder = true;
+    const source = new EventSource("/live");
+    const pass = () => { tell(); channel.postMessage("change"); };
+    source.addEventListener("change", pass);
+    source.onopen = () => { say("on"); pass(); }; // what happened before it was open is not told again
+    source.onerror = () => say("off");
+    addEventListener("pagehide", () => { holder = false; source.close(); release(); }, { once: true });
+  });
+  const claim = () => navigator.locks.request("hollowreed-live", listen);
+  claim();
+  channel.postMessage("ask");
+  tell(); // the page may have been drawn a moment before somebody changed something
+  addEventListener("pageshow", (e) => { if (e.persisted) { tell(); claim(); } });
+}
+
+// Settings that depend on another one (data-when="name=value|value") show only where it has such a value.
+function depending() {
+  const settle = () => {
+    for (const el of document.querySelectorAll("[data-when]")) {
+      const [name, values] = el.dataset.when.split("=");
+      const other = el.closest("form")?.elements[name];
+      const off = !other || other.closest("[data-when]")?.hidden === true || !values.split("|").includes(other.value);
+      el.hidden = off;
+    }
+  };
+  document.addEventListener("change", settle);
+  settle();
+}
+
 // Ribbons join the rows that the server lists in data-from and data-to.
 function ribbons() {
   const svg = document.querySelector("#ribbons");
@@ -717,141 +775,80 @@ function folds() {
   });
 }
 
-// A field with [data-help] is helped while it is typed in: what could stand at the caret, chosen with the arrow keys and
-// Tab or Enter, and the function around it. An entry is taken only from a list that is seen and fits what stands at the
-// caret now, and only when the person moved to it or has typed a part of it.
-function helps() {
-  let asked = 0, helped = null;
-  const box = () => document.querySelector("#help");
-  const close = () => { asked++; box()?.replaceChildren(); helped?.setAttribute("aria-expanded", "false"); helped?.removeAttribute("aria-activedescendant"); };
-  const caret = (field) => [...field.value.slice(0, field.selectionStart)].length;
-  const options = () => [...(box()?.querySelectorAll(".option") ?? [])];
-  const ask = async (field) => {
-    const mine = ++asked;
-    helped = field;
-    const at = caret(field), value = field.value;
-    const answer = await fetch(`${field.dataset.help}&rule=${encodeURIComponent(value)}&at=${at}`, { headers: { "HX-Request": "true" } });
-    const text = await answer.text();
-    if (mine !== asked || !answer.ok || document.activeElement !== field || field.value !== value) return;
-    box().outerHTML = text;
-    box().dataset.at = at;
-    field.setAttribute("aria-expanded", String(options().length > 0));
-    place(field);
+const typing = (el) => el && (el.matches("input, textarea, select") || el.isContentEditable);
+const press = (selector) => { const el = document.querySelector(selector); if (el) el.click(); return !!el; };
+
+// standsFor is what stands in the place of an element that was drawn anew: what has its id, or is the only one of its name and
+// value, or leads where it led.
+function standsFor(el) {
+  if (!el || el.isConnected) return el;
+  if (el.id) return document.getElementById(el.id);
+  const has = (name) => el.hasAttribute(name) ? `[${name}="${CSS.escape(el.getAttribute(name))}"]` : "";
+  for (const name of ["hx-get", "href", "data-hot"]) if (has(name)) return document.querySelector(el.tagName + has(name));
+  const same = [...document.querySelectorAll(el.tagName + ["name", "value", "form", "hx-post", "data-insert"].map(has).join(""))]
+    .filter((other) => other.textContent === el.textContent && other.closest("form")?.action === el.closest("form")?.action);
+  return same.length === 1 ? same[0] : null;
+}
+
+// A click that leads to a request waits until what was typed is kept: else the server would answer it with what was before,
+// or refuse the change because of it. It is done then on the element that stands in the place of the one that was clicked.
+// So is a press on what is drawn anew before it ends: a browser takes that for no click at all.
+function clicksWait() {
+  const leads = "a[href]:not([href^='#']), button:not([type=button]), [hx-get], [hx-post]";
+  let held = null, down = null;
+  const again = (el) => {
+    const now = standsFor(el);
+    if (now) meant(now); else giveUp();
+    now?.dispatchEvent(new MouseEvent("click", { bubbles: true, cancelable: true }));
   };
-  // The list stands under the caret, or above it where there is more room, and always inside of the window.
-  const place = (field) => {
-    const el = box();
-    if (!el?.hasChildNodes() || !el.firstElementChild) return;
-    const style = getComputedStyle(field), r = field.getBoundingClientRect();
-    const probe = document.createElement("span");
-    probe.style.cssText = `position:fixed;visibility:hidden;white-space:pre;font:${style.font};letter-spacing:${style.letterSpacing}`;
-    const before = field.value.slice(0, field.selectionStart), line = field.matches("textarea") ? before.split("\n") : [before];
-    probe.textContent = line.at(-1);
-    document.body.append(probe);
-    const x = r.left + parseFloat(style.paddingLeft) + Math.min(probe.offsetWidth - field.scrollLeft, r.width - 8);
-    const height = field.matches("textarea") ? probe.offsetHeight : r.height;
-    probe.remove();
-    const top = field.matches("textarea") ? r.top + (line.length - 1) * height - field.scrollTop : r.top;
-    const below = innerHeight - (top + height) - 8, above = top - 8, room = Math.max(120, Math.min(320, Math.max(below, above)));
-    el.style.maxHeight = `${room}px`;
-    el.style.left = `${Math.max(8, Math.min(x, innerWidth - el.offsetWidth - 8))}px`;
-    const under = below >= Math.min(el.offsetHeight, 320) || below >= above;
-    el.style.top = `${under ? top + height + 4 : Math.max(8, top - 4 - el.offsetHeight)}px`;
-  };
-  const take = (option) => {
-    const field = helped, { from, to } = box().dataset, insert = option.dataset.text;
-    const chars = [...field.value], before = chars.slice(0, Number(from)).join("");
-    const at = before.length + insert.length - (insert.endsWith(")") ? 1 : 0);
-    field.value = before + insert + chars.slice(Number(to)).join("");
-    field.focus();
-    field.setSelectionRange(at, at);
-    close();
-    field.dispatchEvent(new Event("input", { bubbles: true }));
-  };
-  const fits = (field) => helped === field && Number(box().dataset.at) === caret(field) && field.selectionStart === field.selectionEnd;
-  document.addEventListener("input", (e) => {
-    if (!e.target.matches("[data-help]")) return;
-    for (const o of options()) o.remove(); // what is seen belongs to what stood there before
-    e.target.value.trim() ? ask(e.target) : close();
-  });
-  document.addEventListener("focusout", (e) => { if (e.target.matches("[data-help]")) close(); });
-  document.addEventListener("selectionchange", () => { if (helped && options().length && document.activeElement === helped && !fits(helped)) close(); });
-  addEventListener("resize", close);
-  document.addEventListener("htmx:after:swap", () => { if (helped?.isConnected && document.activeElement === helped) place(helped); }); // the field may stand elsewhere now
-  document.addEventListener("mousedown", (e) => {
-    const option = e.target.closest(".option");
-    if (option) { e.preventDefault(); take(option); }
-  });
-  document.addEventListener("keydown", (e) => {
-    if (!e.target.matches?.("[data-help]")) return;
-    const field = e.target, all = options(), at = all.findIndex((o) => o.classList.contains("on"));
-    if (e.key === "Escape" && box().firstElementChild) { close(); e.preventDefault(); e.stopImmediatePropagation(); return; }
-    if (!all.length && e.key === "ArrowDown" && !field.matches("textarea")) { ask(field); e.preventDefault(); return; }
-    if (!all.length || !fits(field)) return;
-    const step = { ArrowDown: 1, ArrowUp: -1 }[e.key];
-    if (step) {
-      const next = all[(at + step + all.length + (at < 0 && step < 0 ? 1 : 0)) % all.length];
-      all[at]?.classList.remove("on");
-      next.classList.add("on");
-      next.scrollIntoView({ block: "nearest" });
-      field.setAttribute("aria-activedescendant", next.id);
-    } else if ((e.key === "Tab" && !e.shiftKey || e.key === "Enter") && at >= 0) {
-      take(all[at]);
-    } else if (e.key === "Tab" && !e.shiftKey && "typed" in all[0].dataset) {
-      take(all[0]);
-    } else {
+  const hold = (el) => { held = el; meant(el); };
+  document.addEventListener("pointerdown", (e) => { down = e.isTrusted && e.button === 0 ? e.target.closest?.(`${leads}, button, summary, label`) : null; }, true);
+  document.addEventListener("pointerup", (e) => {
+    const el = down;
+    down = null;
+    if (!el || el.isConnected || !standsFor(el)?.contains(e.target)) return;
+    if (unsent.size && el.matches(leads)) hold(el);
+    else setTimeout(() => again(el)); // behind what the browser makes of it
+  }, true);
+  document.addEventListener("click", async (e) => {
+    const leading = e.target.closest?.(leads);
+    const own = leading?.matches("button") ? leading.form : null;
+    if (leading && !e.ctrlKey && !e.metaKey && unsaved(own).length) {
+      e.preventDefault();
+      e.stopImmediatePropagation();
+      if (await saveOthers(own)) again(leading);
       return;
     }
+    const el = e.isTrusted && unsent.size && leading;
+    if (!el || e.target.closest("[data-insert], [data-fold], [data-twist]") || e.ctrlKey || e.metaKey || e.button) return;
     e.preventDefault();
     e.stopImmediatePropagation();
+    hold(el);
   }, true);
-}
-
-// A text with [data-lines] around it has its lines numbered; a fault's link goes to its line, and
-// Ctrl+S keeps the text.
-function number() {
-  for (const box of document.querySelectorAll("[data-lines]")) {
-    const [gutter, text] = box.children;
-    const lines = text.value.split("\n").length;
-    if (Number(gutter.dataset.count) !== lines) gutter.textContent = Array.from({ length: lines }, (_, i) => i + 1).join("\n") + "\n\n";
-    gutter.dataset.count = lines;
-    gutter.scrollTop = text.scrollTop;
-  }
-}
-
-function texts() {
-  document.addEventListener("input", (e) => { if (e.target.closest("[data-lines]")) number(); });
-  document.addEventListener("scroll", (e) => { if (e.target.closest?.("[data-lines]")) number(); }, true);
-  document.addEventListener("click", (e) => {
-    const link = e.target.closest("[data-goto]");
-    const text = link && document.querySelector(link.getAttribute("href"));
-    if (!text) return;
-    e.preventDefault();
-    const lines = text.value.split("\n"), line = Number(link.dataset.goto) - 1;
-    const from = lines.slice(0, line).reduce((n, l) => n + l.length + 1, 0);
-    text.focus();
-    text.setSelectionRange(from, from + (lines[line] ?? "").length);
-    text.scrollTop = Math.max(0, (line - 5) * parseFloat(getComputedStyle(text).lineHeight));
-  });
-  document.addEventListener("keydown", (e) => {
-    if (e.key !== "s" || !(e.ctrlKey || e.metaKey) || !document.querySelector("[data-save]")) return;
-    e.preventDefault();
-    press("[data-save]");
+  document.addEventListener("hr-sent", () => {
+    if (!held || unsent.size) return;
+    const el = held;
+    held = null;
+    again(el);
   });
 }
 
-// A tree that scrolls by itself keeps its place when it is drawn anew, and shows what is chosen in it.
-const scrolled = new Map();
-function places() {
-  for (const tree of document.querySelectorAll("[data-tree]")) {
-    const was = scrolled.get(tree.id);
-    if (was?.tree === tree) continue;
-    if (was) tree.scrollTop = was.top;
-    scrolled.set(tree.id, { tree, top: tree.scrollTop });
-    tree.querySelector(".sel")?.scrollIntoView({ block: "nearest" });
-  }
+// An answer for a part of the page that was drawn anew meanwhile goes into the part that stands there now, unless what was
+// drawn was asked for later than the answer.
+function answersFind() {
+  const asked = new WeakMap(), goneBy = new WeakMap();
+  let asks = 0;
+  document.addEventListener("htmx:before:request", ({ detail: { ctx } }) => asked.set(ctx, ++asks));
+  document.addEventListener("htmx:before:swap", ({ detail: { ctx } }) => {
+    if (ctx.target?.isConnected) for (const el of [ctx.target, ...ctx.target.children]) goneBy.set(el, asked.get(ctx) ?? 0);
+  });
+  document.addEventListener("htmx:after:request", ({ detail: { ctx } }) => {
+    if (ctx.target?.isConnected !== false) return;
+    let top = ctx.target;
+    while (top.parentNode) top = top.parentNode;
+    if (asked.get(ctx) > (goneBy.get(top) ?? 0)) ctx.target = standsFor(ctx.target) ?? ctx.target;
+  });
 }
-document.addEventListener("scroll", (e) => { if (e.target.matches?.("[data-tree]") && e.target.isConnected) scrolled.set(e.target.id, { tree: e.target, top: e.target.scrollTop }); }, true);
 
 // rank says how well a name with a description goes with what is typed, the best first, as the server ranks: the name, its
 // beginning, the beginning of a word of it, what is in it, what is in its description. It is -1 where it does not.
@@ -969,10 +966,20 @@ function carries() {
   document.addEventListener("dragstart", (e) => { if (e.target.closest?.("[data-drag]")) e.preventDefault(); });
 }
 
-addEventListener("DOMContentLoaded", () => { focusStays(); document.querySelector("#show-keys")?.addEventListener("click", () => showKeys()); guards(); clicksWait(); answersFind(); narrow(); clips(); carries(); live(); outline(); depending(); edits(); keys(); sources(); drags(); twists(); trees(); places(); helps(); texts(); number(); folds(); ribbons(); document.fonts.ready.then(ribbons); refusals(); });
+// What a server cannot do: keys, live refreshes, edits as one types, ribbons between two lists.
+// One function for each behaviour, in the files of the folder app; everything else is a link or a form.
+// make assets puts them together, this file last.
+
+addEventListener("DOMContentLoaded", () => {
+  document.querySelector("#show-keys")?.addEventListener("click", () => showKeys());
+  for (const behaviour of [focusStays, guards, clicksWait, answersFind, narrow, clips, carries, live, outline, depending, edits, keys, sources, drags, twists, trees, places, helps, texts, number, folds, ribbons]) behaviour();
+  document.fonts.ready.then(ribbons);
+  refusals(); // last: what others hold back is not sent
+});
 document.addEventListener("htmx:after:swap", () => { trees(); places(); });
 document.addEventListener("htmx:after:swap", ribbons);
 document.addEventListener("htmx:after:swap", number);
 document.addEventListener("htmx:after:swap", fold);
 addEventListener("resize", ribbons);
 document.addEventListener("scroll", ribbons, true);
+

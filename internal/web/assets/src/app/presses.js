@@ -1,0 +1,74 @@
+const typing = (el) => el && (el.matches("input, textarea, select") || el.isContentEditable);
+const press = (selector) => { const el = document.querySelector(selector); if (el) el.click(); return !!el; };
+
+// standsFor is what stands in the place of an element that was drawn anew: what has its id, or is the only one of its name and
+// value, or leads where it led.
+function standsFor(el) {
+  if (!el || el.isConnected) return el;
+  if (el.id) return document.getElementById(el.id);
+  const has = (name) => el.hasAttribute(name) ? `[${name}="${CSS.escape(el.getAttribute(name))}"]` : "";
+  for (const name of ["hx-get", "href", "data-hot"]) if (has(name)) return document.querySelector(el.tagName + has(name));
+  const same = [...document.querySelectorAll(el.tagName + ["name", "value", "form", "hx-post", "data-insert"].map(has).join(""))]
+    .filter((other) => other.textContent === el.textContent && other.closest("form")?.action === el.closest("form")?.action);
+  return same.length === 1 ? same[0] : null;
+}
+
+// A click that leads to a request waits until what was typed is kept: else the server would answer it with what was before,
+// or refuse the change because of it. It is done then on the element that stands in the place of the one that was clicked.
+// So is a press on what is drawn anew before it ends: a browser takes that for no click at all.
+function clicksWait() {
+  const leads = "a[href]:not([href^='#']), button:not([type=button]), [hx-get], [hx-post]";
+  let held = null, down = null;
+  const again = (el) => {
+    const now = standsFor(el);
+    if (now) meant(now); else giveUp();
+    now?.dispatchEvent(new MouseEvent("click", { bubbles: true, cancelable: true }));
+  };
+  const hold = (el) => { held = el; meant(el); };
+  document.addEventListener("pointerdown", (e) => { down = e.isTrusted && e.button === 0 ? e.target.closest?.(`${leads}, button, summary, label`) : null; }, true);
+  document.addEventListener("pointerup", (e) => {
+    const el = down;
+    down = null;
+    if (!el || el.isConnected || !standsFor(el)?.contains(e.target)) return;
+    if (unsent.size && el.matches(leads)) hold(el);
+    else setTimeout(() => again(el)); // behind what the browser makes of it
+  }, true);
+  document.addEventListener("click", async (e) => {
+    const leading = e.target.closest?.(leads);
+    const own = leading?.matches("button") ? leading.form : null;
+    if (leading && !e.ctrlKey && !e.metaKey && unsaved(own).length) {
+      e.preventDefault();
+      e.stopImmediatePropagation();
+      if (await saveOthers(own)) again(leading);
+      return;
+    }
+    const el = e.isTrusted && unsent.size && leading;
+    if (!el || e.target.closest("[data-insert], [data-fold], [data-twist]") || e.ctrlKey || e.metaKey || e.button) return;
+    e.preventDefault();
+    e.stopImmediatePropagation();
+    hold(el);
+  }, true);
+  document.addEventListener("hr-sent", () => {
+    if (!held || unsent.size) return;
+    const el = held;
+    held = null;
+    again(el);
+  });
+}
+
+// An answer for a part of the page that was drawn anew meanwhile goes into the part that stands there now, unless what was
+// drawn was asked for later than the answer.
+function answersFind() {
+  const asked = new WeakMap(), goneBy = new WeakMap();
+  let asks = 0;
+  document.addEventListener("htmx:before:request", ({ detail: { ctx } }) => asked.set(ctx, ++asks));
+  document.addEventListener("htmx:before:swap", ({ detail: { ctx } }) => {
+    if (ctx.target?.isConnected) for (const el of [ctx.target, ...ctx.target.children]) goneBy.set(el, asked.get(ctx) ?? 0);
+  });
+  document.addEventListener("htmx:after:request", ({ detail: { ctx } }) => {
+    if (ctx.target?.isConnected !== false) return;
+    let top = ctx.target;
+    while (top.parentNode) top = top.parentNode;
+    if (asked.get(ctx) > (goneBy.get(top) ?? 0)) ctx.target = standsFor(ctx.target) ?? ctx.target;
+  });
+}
