@@ -36,17 +36,8 @@ func param(v value.Value) any {
 	return v.String()
 }
 
-func arguments(s sqltext.Statement, request value.Value) ([]any, error) {
-	args := make([]any, len(s.Names))
-	for i, name := range s.Names {
-		r := request.Record()
-		if r == nil || r.Shape.Slot(name) < 0 {
-			return nil, fault.New(fault.Unknown, "the statement speaks of :%s; the request has no such field", name).Mended("Add the field to the request's schema")
-		}
-		args[i] = param(request.Field(name))
-	}
-	return args, nil
-}
+// dialect is how MariaDB has its statements.
+var dialect = sqltext.Dialect{Written: statement, Changing: statementOf, Parameter: param, Told: func(s sqltext.Statement, args []any) string { return fmt.Sprintf("%s\n%v", s.Text, args) }}
 
 // read reads a column's text as a value of a kind. Timestamps are in UTC, as the session is.
 func read(kind value.Kind, text string) (value.Value, bool) {
@@ -199,7 +190,7 @@ func (db *DB) Read(ctx context.Context, r system.Request) iter.Seq2[value.Value,
 		st, err := statement(r.Op.Setting("statement"))
 		var args []any
 		if err == nil {
-			args, err = arguments(st, r.Value)
+			args, err = dialect.Arguments(st, r.Value)
 		}
 		if err == nil && r.Op.Response == nil {
 			err = fault.New(fault.Required, "the operation names no response schema").Mended("Fetch the shape of its result")

@@ -221,7 +221,7 @@ func (db *DB) CallAll(ctx context.Context, requests []system.Request) ([]system.
 				done[i].Fault = fault.From(err, fault.Setting)
 				continue
 			}
-			args, err := arguments(st, r.Value)
+			args, err := dialect.Arguments(st, r.Value)
 			if err != nil {
 				return err
 			}
@@ -290,19 +290,7 @@ func one(ctx context.Context, tx *sql.Tx, op *connection.Operation, st sqltext.S
 
 // Preview is the statement of a request with its values; rows that are upserted stand in one statement for many.
 func (db *DB) Preview(_ context.Context, r system.Request) (flow.Turn, error) {
-	of := statementOf
-	switch {
-	case r.Op.Verb.Reads:
-		of = func(op *connection.Operation) (sqltext.Statement, error) { return statement(op.Setting("statement")) }
-	case r.Op.Verb.Name == "upsert":
-		return flow.Turn{Head: "a row that is upserted", Text: sqltext.Row(r.Value)}, nil
-	}
-	st, err := sqltext.NewStatements(r.Op, of).Of(r.Value)
-	if err != nil {
-		return flow.Turn{}, err
-	}
-	args, err := arguments(st, r.Value)
-	return flow.Turn{Head: "statement", Text: fmt.Sprintf("%s\n%v", st.Text, args)}, err
+	return dialect.Preview(r)
 }
 
 // statementOf is the statement of an operation that changes something.

@@ -49,25 +49,18 @@ func untyped(err error) bool {
 	return errors.As(err, &pg) && (pg.Code == "42P18" || pg.Code == "42P08")
 }
 
-// arguments are the values of a statement's parameters, as texts of PostgreSQL's.
-func arguments(s sqltext.Statement, request value.Value) ([]any, error) {
-	args := make([]any, len(s.Names))
-	for i, name := range s.Names {
-		r := request.Record()
-		if r == nil || r.Shape.Slot(name) < 0 {
-			return nil, fault.New(fault.Unknown, "the statement speaks of :%s; the request has no such field", name).
-				Mended("Add the field to the request's schema")
-		}
-		v := request.Field(name)
-		if v.Kind() == value.ListKind {
-			args[i] = array(v)
-			continue
-		}
-		if p := param(v); p != nil {
-			args[i] = *p
-		}
+// dialect is how PostgreSQL has its statements.
+var dialect = sqltext.Dialect{Written: statement, Changing: statementOf, Parameter: argument, Told: told}
+
+// argument is a value for a place of a statement.
+func argument(v value.Value) any {
+	if v.Kind() == value.ListKind {
+		return array(v)
 	}
-	return args, nil
+	if p := param(v); p != nil {
+		return *p
+	}
+	return nil
 }
 
 // array is a list as the text of an array, for = any(:list).
@@ -103,7 +96,7 @@ func (db *DB) read(ctx context.Context, r system.Request, yield func(value.Value
 	if err != nil {
 		return err
 	}
-	args, err := arguments(s, r.Value)
+	args, err := dialect.Arguments(s, r.Value)
 	if err != nil {
 		return err
 	}
