@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"net/url"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -31,7 +32,12 @@ type Service struct {
 	sign   signer
 	rate   *rate.Limiter // nil is no limit
 	slots  chan struct{} // calls at once
+	vain   atomic.Int64  // when the base address refused a sign-in that was just renewed, in seconds since 1970
 }
+
+// vainly is how long looks at the base address renew no sign-in after one was refused there as soon as it was new: some
+// services answer 401 there whatever they are sent.
+const vainly = 10 * time.Minute
 
 var (
 	_ system.Caller = (*Service)(nil)
@@ -114,7 +120,7 @@ func (s *Service) Check(ctx context.Context) error {
 }
 
 // baseAnswer is the answer of the base address to a signed-in GET, with the sign-in renewed where the service
-// refuses it. The caller closes its body.
+// refuses it, unless that was in vain not long ago. The caller closes its body.
 func (s *Service) baseAnswer(ctx context.Context) (*http.Response, error) {
 	for renewed := false; ; renewed = true {
 		req, err := http.NewRequestWithContext(ctx, http.MethodGet, s.base.String(), nil)
@@ -128,7 +134,13 @@ func (s *Service) baseAnswer(ctx context.Context) (*http.Response, error) {
 		if err != nil {
 			return nil, plain(err)
 		}
-		if res.StatusCode != http.StatusUnauthorized || renewed {
+		switch {
+		case res.StatusCode != http.StatusUnauthorized:
+			s.vain.Store(0)
+		case renewed:
+			s.vain.Store(time.Now().Unix())
+		}
+		if res.StatusCode != http.StatusUnauthorized || time.Since(time.Unix(s.vain.Load(), 0)) < vainly {
 			return res, nil
 		}
 		again, err := s.sign.renew(ctx)

@@ -3,6 +3,7 @@ package http
 import (
 	"context"
 	"net/http"
+	"net/http/httptest"
 	"net/url"
 	"strings"
 	"sync"
@@ -97,6 +98,18 @@ func listing(t *testing.T) system.Request {
 	op.Settings["path"] = doc.Text{Value: "/files"}
 	r.Op = &op
 	return r
+}
+
+// TestLooksDoNotRenewForEver: where the base address answers 401 to every sign-in, looks at it do not ask for new tokens each time.
+func TestLooksDoNotRenewForEver(t *testing.T) {
+	never := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusUnauthorized) }))
+	t.Cleanup(never.Close)
+	b, env := box(t, map[string]string{"address": never.URL})
+	s := connected(t, env)
+	for range 3 {
+		require.Error(t, s.Check(t.Context()))
+	}
+	require.Equal(t, 1, b.Refreshed())
 }
 
 func TestConsentThenRefreshUnseen(t *testing.T) {
