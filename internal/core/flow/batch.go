@@ -13,95 +13,6 @@ import (
 	"hollowreed/internal/core/value"
 )
 
-// State is how far a record has come.
-type State string
-
-// The states of a record.
-const (
-	Live     State = "live"
-	LeftOut  State = "left out"
-	SetAside State = "set aside"
-	Done     State = "done"
-	Ended    State = "ended" // a stop step ended its way well
-)
-
-// WholeRun is the position of the item that is the run as a whole.
-const WholeRun = -1
-
-// Item is one record on its way through the steps, an entry of a list inside one, or the run as a whole.
-type Item struct {
-	Record  int // its position in the message, from 0; WholeRun
-	Frame   formula.Frame
-	Place   fault.Place
-	Raw     string
-	State   State
-	Step    string // where it left the way, when it did
-	Reason  string // why it was left out
-	Faults  fault.List
-	Notes   fault.List   // what it went on with: left out by a map step, noted, or caught by an attempt
-	Effects []StepEffect // what was done outside for it, step by step
-	Parent  *Item        // of an entry of a list
-	Path    string       // of an entry: its positions in the lists around it, as 3 or 3.0
-	Of      string       // of an entry: the each that it belongs to
-	Took    []Took       // the tracks that it was led to
-	Said    []StepTurns  // what was said with systems for it
-	Inner   []*Item
-	origin  *Item // of a copy for a branch beside others: the item that it is a copy of
-}
-
-// StepEffect is what a step did outside for an item.
-type StepEffect struct {
-	Step   string `json:"step"`
-	Effect Effect `json:"effect"`
-}
-
-// did notes what a step did outside for the item.
-func (it *Item) did(step string, e Effect) {
-	if e != "" {
-		it.Effects = append(it.Effects, StepEffect{step, e})
-	}
-}
-
-// EffectOf is what a step did outside for the item; empty where it did nothing.
-func (it *Item) EffectOf(step string) Effect {
-	for ; it != nil; it = it.Parent {
-		for _, e := range it.Effects {
-			if e.Step == step {
-				return e.Effect
-			}
-		}
-	}
-	return ""
-}
-
-// Through says whether an item, and all that it belongs to, came through.
-func (it *Item) Through() bool {
-	for ; it != nil; it = it.Parent {
-		if it.State == SetAside || it.State == LeftOut {
-			return false
-		}
-	}
-	return true
-}
-
-// Failed says whether an item, or one that it belongs to, was set aside: also one that was copied for a branch beside others.
-func (it *Item) Failed() bool {
-	for ; it != nil; it = it.Parent {
-		if it.State == SetAside || it.origin != nil && it.origin.Failed() {
-			return true
-		}
-	}
-	return false
-}
-
-// root is the record that an item is or belongs to.
-func (it *Item) root() *Item {
-	for it.Parent != nil {
-		it = it.Parent
-	}
-	return it
-}
-
 // Batch runs a number of records through all steps together.
 type Batch struct {
 	Plan       *Plan
@@ -180,27 +91,6 @@ func (c *Counts) Add(o *Counts) {
 	c.Caught += o.Caught
 	c.Took += o.Took
 }
-
-func (it *Item) aside(step string, faults ...*fault.Fault) {
-	it.State, it.Step = SetAside, step
-	it.Faults = append(it.Faults, it.placed(step, faults...)...)
-}
-
-// placed tells faults with the place of the item.
-func (it *Item) placed(step string, faults ...*fault.Fault) fault.List {
-	for _, f := range faults {
-		f.Place.Step = step
-		if f.Place.Line == 0 {
-			path := f.Place.Path
-			f.Place = it.Place
-			f.Place.Path, f.Place.Step = path, step
-		}
-	}
-	return faults
-}
-
-// leave lets the item leave the way without a fault.
-func (it *Item) leave(step, reason string) { it.State, it.Step, it.Reason = LeftOut, step, reason }
 
 // Prepare passes the items through the steps before the first that reaches an outside system or
 // holds other steps. Batches of one message can be prepared at the same time; then they are run in
@@ -467,67 +357,6 @@ func (b *Batch) join(o *Batch) {
 	}
 }
 
-// policy is how often a step is tried, and for how long.
-type policy struct {
-	tries          int
-	pause, longest time.Duration
-	growth         float64
-	limit          time.Duration
-}
-
-func policyOf(s *Step) policy {
-	seconds := func(name string) time.Duration { return time.Duration(s.number(name) * float64(time.Second)) }
-	return policy{tries: int(s.number("tries")), pause: seconds("pause"), longest: seconds("longest pause"), growth: s.number("growth"), limit: seconds("time limit")}
-}
-
-// Failed is what a step could not do because a system cannot be reached.
-type Failed struct {
-	Step *PlannedStep
-	Err  error
-}
-
-// Error is the text of the cause.
-func (f *Failed) Error() string { return f.Err.Error() }
-
-// Unwrap is the cause.
-func (f *Failed) Unwrap() error { return f.Err }
-
-// Tries is how often the step is tried; standard where it does not say.
-func (f *Failed) Tries(standard int) int {
-	if n := f.Step.policy.tries; n > 0 {
-		return n
-	}
-	return standard
-}
-
-// Pause is how long to wait after a number of tries; ok is false where the step does not say. The chance in it is
-// a number from 0 to 1.
-func (f *Failed) Pause(tried int, chance float64) (pause time.Duration, ok bool) {
-	p := f.Step.policy
-	if p.pause == 0 {
-		return 0, false
-	}
-	d := float64(p.pause)
-	for range tried - 1 {
-		if d *= max(p.growth, 1); d > float64(p.longest) {
-			break
-		}
-	}
-	d = min(d, float64(max(p.longest, p.pause)))
-	return time.Duration(d * (0.8 + 0.4*chance)), true
-}
-
-// Waiting is the error of a batch that goes on later: nothing of it counts yet, and its next try finds that the
-// time has come.
-type Waiting struct{ Until time.Time }
-
-// Error says so.
-func (w *Waiting) Error() string { return "waits until " + w.Until.Format(time.RFC3339) }
-
-// standardTries is how often a step inside an attempt is tried that does not say.
-const standardTries = 6
-
-// do runs the step within its time limit. Inside an attempt a step whose last try fails sets its items aside, so
 // that the attempt can deal with them.
 func (ps *PlannedStep) do(ctx context.Context, b *Batch, items []*Item) error {
 	err := ps.limited(ctx, b, items)

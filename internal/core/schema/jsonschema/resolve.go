@@ -1,0 +1,136 @@
+package jsonschema
+
+import (
+	"net/url"
+	"path"
+	"strings"
+
+	"hollowreed/internal/core/schema"
+)
+
+// resolved follows references.
+func (m *importer) resolved(c context) context {
+	for range maxRecursion * 10 {
+		ref := c.get("$ref")
+		if !ref.there() {
+			return c
+		}
+		address, _ := ref.value.(string)
+		next := m.target(c.doc, address)
+		if !next.there() {
+			m.note(ref, "%s leads nowhere", address)
+			return context{c.doc, &node{kind: '{', members: map[string]*node{}, off: ref.off, line: ref.line, column: ref.column}}
+		}
+		c = next
+	}
+	m.note(c, "references go round in a circle")
+	return context{c.doc, &node{kind: '{', members: map[string]*node{}}}
+}
+
+func (m *importer) target(d *document, ref string) context {
+	file, fragment, _ := strings.Cut(ref, "#")
+	if file != "" {
+		if d = m.file(d, file); d == nil {
+			return context{}
+		}
+	}
+	if plain, err := url.PathUnescape(fragment); err == nil {
+		fragment = plain
+	}
+	if fragment != "" && !strings.HasPrefix(fragment, "/") {
+		return context{d, anchored(d.root, fragment)}
+	}
+	n, whole := d.root.find(tokens(fragment))
+	if !whole {
+		return context{}
+	}
+	return context{d, n}
+}
+
+// file finds another file by the name that a reference gives, beside the one that refers to it.
+func (m *importer) file(from *document, name string) *document {
+	for _, candidate := range []string{path.Join(path.Dir(from.name), name), path.Base(name)} {
+		if d := m.files[candidate]; d != nil {
+			return d
+		}
+		if text, ok := m.others[candidate]; ok {
+			if d, err := m.load(candidate, text); err == nil {
+				return d
+			}
+		}
+	}
+	for _, d := range m.files {
+		if d.root.text("$id") == name {
+			return d
+		}
+	}
+	return nil
+}
+
+func anchored(n *node, name string) *node {
+	if n.text("$anchor") == name || n.text("$id") == "#"+name {
+		return n
+	}
+	for _, c := range n.members {
+		if found := anchored(c, name); found != nil {
+			return found
+		}
+	}
+	for _, c := range n.items {
+		if found := anchored(c, name); found != nil {
+			return found
+		}
+	}
+	return nil
+}
+
+// merged is the node with all that allOf adds to it.
+func (m *importer) merged(c context) context {
+	all := c.get("allOf")
+	if !all.there() {
+		return c
+	}
+	m.merges++
+	if m.level++; m.level > schema.MaxDepth || m.merges > maxFields {
+		m.note(all, "allOf goes round in a circle, or is too deep")
+		m.level--
+		return context{c.doc, &node{kind: '{', members: map[string]*node{}}}
+	}
+	defer func() { m.level-- }()
+	out := &node{kind: '{', members: map[string]*node{}, off: c.off, line: c.line, column: c.column}
+	parts := []context{{c.doc, c.node}}
+	for _, part := range all.items {
+		parts = append(parts, m.merged(m.resolved(context{c.doc, part})))
+	}
+	for _, p := range parts {
+		for _, name := range p.names {
+			if name != "allOf" {
+				out.add(name, p.node.get(name))
+			}
+		}
+	}
+	return context{c.doc, out}
+}
+
+// add joins a keyword of one more schema: properties and required are united, of anything else the
+// first stands.
+func (n *node) add(name string, v *node) {
+	old := n.members[name]
+	if old == nil {
+		n.names = append(n.names, name)
+		n.members[name] = v
+		return
+	}
+	switch name {
+	case "required":
+		n.members[name] = &node{kind: '[', items: append(append([]*node(nil), old.items...), v.items...), off: old.off, line: old.line, column: old.column}
+	case "properties":
+		both := &node{kind: '{', members: map[string]*node{}, off: old.off, line: old.line, column: old.column}
+		for _, from := range []*node{old, v} {
+			for _, p := range from.names {
+				both.add(p, from.members[p])
+			}
+		}
+		n.members[name] = both
+	}
+}
