@@ -114,7 +114,7 @@ func TestWhatComesAgainIsToldInTheRhythm(t *testing.T) {
 		w.change(path, "runs: trouble-to-the-board\n", "runs: trouble-to-the-board\noff: true\n")
 	}
 	w.start(Options{Project: "skerry", Env: "Workbench", Site: "http://127.0.0.1:1", Alerts: 50 * time.Millisecond, Health: time.Hour})
-	w.change("schemas/trouble.yaml", "  - {name: since, type: timestamp}\n", "  - {name: since, type: timestamp}\n  - {name: value, type: text, occurs: 0..1}\n  - {name: reference, type: text, occurs: 0..1}\n  - {name: address, type: text, occurs: 0..1}\n  - {name: count, type: integer}\n")
+	w.change("schemas/trouble.yaml", "  - {name: since, type: timestamp}\n", "  - {name: since, type: timestamp}\n  - {name: count, type: integer}\n")
 	w.add("telling", map[string]string{"flows/telling.yaml": "\nflow: Telling\ntrigger: {kind: person, input: trouble, as: trouble}\nsteps:\n" +
 		`  - {step: note, id: n, text: 'trouble.state + " " + text(trouble.count) + " " + (trouble.value ?? "") + " " + (trouble.reference ?? "") + " " + (trouble.address ?? "")'}` + "\n"})
 	w.add("telling", map[string]string{"alerts/each.yaml": "alert: Each\nwhen: a flow fails\nflow: gauge-readings\nwithin: 2\nreminder: 0\ntells: each\nruns: telling\n"})
