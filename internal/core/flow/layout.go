@@ -537,6 +537,7 @@ func (l *layout) place() {
 	for _, k := range l.links {
 		l.g.Links = append(l.g.Links, l.link(k))
 	}
+	l.g.clearMarks()
 }
 
 // middle is the height of the stem at a spot.

@@ -42,7 +42,7 @@ func (d *desk) Connection(id string) *connection.Connection {
 	return nil
 }
 
-func parts(t *testing.T) *desk {
+func parts(t testing.TB) *desk {
 	t.Helper()
 	d := &desk{schemas: map[string]*schema.Schema{}}
 	for id, text := range map[string]string{
