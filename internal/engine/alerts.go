@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -185,6 +186,9 @@ func (e *Engine) telling(state string, m store.Matter, since time.Time, told int
 	}
 	if m.Fault != nil {
 		t.Value = m.Fault.Found
+		if bare, err := strconv.Unquote(t.Value); err == nil { // a text, as the fault's sentence quotes it
+			t.Value = bare
+		}
 	}
 	return t
 }
