@@ -1,11 +1,13 @@
 package web
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
+	"github.com/stretchr/testify/require"
 )
 
 // TestAPressIsNotLostByARedraw: a button that is drawn anew while it is pressed is pressed all the same, and an answer for a
@@ -38,4 +40,34 @@ func TestAPressIsNotLostByARedraw(t *testing.T) {
 	tb.do(chromedp.Evaluate(`document.addEventListener("htmx:before:response", () => { const panel = document.querySelector("#panel"); panel.replaceWith(panel.cloneNode(true)); }, { once: true })`, nil))
 	tb.click("#put")
 	tb.sees("#pick:focus", "")
+}
+
+// TestASecondPressIsDoneAfterTheFirst: a button that is pressed while what it did before is on its way is pressed again on the
+// page that this brings; a double click is one press. Neither is refused as somebody else's change.
+func TestASecondPressIsDoneAfterTheFirst(t *testing.T) {
+	w := newWorld(t)
+	tb := w.tab()
+	tb.open("/bench/flows/gauge-readings?step=keep")
+	tb.sees("#panel .ph", "Keep rising")
+	const slow = `document.addEventListener("htmx:before:request", ({ detail: { ctx } }) => { const real = ctx.fetch; ctx.fetch = (...a) => new Promise((go) => setTimeout(go, 300)).then(() => real(...a)); }, { once: true })`
+	twice := func(second int64) {
+		tb.do(chromedp.Evaluate(`document.querySelector("details.menu:has([value=duplicate])").open = true; `+slow, nil))
+		var at struct{ X, Y float64 }
+		tb.on("button[value=duplicate]", `const r = e.getBoundingClientRect(); return { X: r.left + r.width / 2, Y: r.top + r.height / 2 }`, &at)
+		for _, n := range []int64{1, second} {
+			tb.do(chromedp.MouseEvent(input.MousePressed, at.X, at.Y, chromedp.ButtonLeft, chromedp.ClickCount(int(n))), chromedp.MouseEvent(input.MouseReleased, at.X, at.Y, chromedp.ButtonLeft, chromedp.ClickCount(int(n))))
+		}
+	}
+	steps := func() int { return strings.Count(w.text("flows/gauge-readings.yaml"), "step: keep") }
+	twice(1)
+	tb.until("two more steps", func() bool { return steps() == 3 })
+	tb.quiet()
+	twice(2)
+	tb.until("one more step", func() bool { return steps() == 4 })
+	tb.quiet()
+	require.Equal(t, 4, steps())
+	tb.sees("#panel .ph", "Keep rising")
+	var problem string
+	tb.do(chromedp.Evaluate(`document.querySelector("#problem").textContent`, &problem))
+	require.Empty(t, problem)
 }

@@ -34,7 +34,7 @@ function outline() {
     else if (e.key === "Backspace") ahead.typed = ahead.typed.slice(0, -1);
     else if (e.key.length === 1) ahead.typed += e.key;
     else return;
-    taken = e.key.length === 1;
+    taken = true;
     e.preventDefault();
     e.stopImmediatePropagation();
   }, true);
@@ -796,6 +796,9 @@ function standsFor(el) {
 function clicksWait() {
   const leads = "a[href]:not([href^='#']), button:not([type=button]), [hx-get], [hx-post]";
   let held = null, down = null;
+  const posting = new Map(); // the forms whose requests are under way
+  document.addEventListener("htmx:before:request", ({ detail: { ctx } }) => { if (ctx.request.method !== "GET") posting.set(ctx, ctx.request.form); });
+  document.addEventListener("htmx:finally:request", ({ detail: { ctx } }) => { posting.delete(ctx); setTimeout(release); });
   const again = (el) => {
     const now = standsFor(el);
     if (now) meant(now); else giveUp();
@@ -813,6 +816,12 @@ function clicksWait() {
   document.addEventListener("click", async (e) => {
     const leading = e.target.closest?.(leads);
     const own = leading?.matches("button") ? leading.form : null;
+    if (own && e.isTrusted && [...posting.values()].includes(own)) { // its form is on its way, with a revision that is no longer the last one then
+      e.preventDefault();
+      e.stopImmediatePropagation();
+      if (e.detail < 2) hold(leading); // who presses twice in one go means it once
+      return;
+    }
     if (leading && !e.ctrlKey && !e.metaKey && unsaved(own).length) {
       e.preventDefault();
       e.stopImmediatePropagation();
@@ -825,12 +834,13 @@ function clicksWait() {
     e.stopImmediatePropagation();
     hold(el);
   }, true);
-  document.addEventListener("hr-sent", () => {
-    if (!held || unsent.size) return;
+  const release = () => {
+    if (!held || unsent.size || posting.size) return;
     const el = held;
     held = null;
     again(el);
-  });
+  };
+  document.addEventListener("hr-sent", release);
 }
 
 // An answer for a part of the page that was drawn anew meanwhile goes into the part that stands there now, unless what was

@@ -34,7 +34,7 @@ function outline() {
     else if (e.key === "Backspace") ahead.typed = ahead.typed.slice(0, -1);
     else if (e.key.length === 1) ahead.typed += e.key;
     else return;
-    taken = e.key.length === 1;
+    taken = true;
     e.preventDefault();
     e.stopImmediatePropagation();
   }, true);

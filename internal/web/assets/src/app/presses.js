@@ -19,6 +19,9 @@ function standsFor(el) {
 function clicksWait() {
   const leads = "a[href]:not([href^='#']), button:not([type=button]), [hx-get], [hx-post]";
   let held = null, down = null;
+  const posting = new Map(); // the forms whose requests are under way
+  document.addEventListener("htmx:before:request", ({ detail: { ctx } }) => { if (ctx.request.method !== "GET") posting.set(ctx, ctx.request.form); });
+  document.addEventListener("htmx:finally:request", ({ detail: { ctx } }) => { posting.delete(ctx); setTimeout(release); });
   const again = (el) => {
     const now = standsFor(el);
     if (now) meant(now); else giveUp();
@@ -36,6 +39,12 @@ function clicksWait() {
   document.addEventListener("click", async (e) => {
     const leading = e.target.closest?.(leads);
     const own = leading?.matches("button") ? leading.form : null;
+    if (own && e.isTrusted && [...posting.values()].includes(own)) { // its form is on its way, with a revision that is no longer the last one then
+      e.preventDefault();
+      e.stopImmediatePropagation();
+      if (e.detail < 2) hold(leading); // who presses twice in one go means it once
+      return;
+    }
     if (leading && !e.ctrlKey && !e.metaKey && unsaved(own).length) {
       e.preventDefault();
       e.stopImmediatePropagation();
@@ -48,12 +57,13 @@ function clicksWait() {
     e.stopImmediatePropagation();
     hold(el);
   }, true);
-  document.addEventListener("hr-sent", () => {
-    if (!held || unsent.size) return;
+  const release = () => {
+    if (!held || unsent.size || posting.size) return;
     const el = held;
     held = null;
     again(el);
-  });
+  };
+  document.addEventListener("hr-sent", release);
 }
 
 // An answer for a part of the page that was drawn anew meanwhile goes into the part that stands there now, unless what was
