@@ -125,7 +125,9 @@ func (k *Link) near(p Point) bool {
 }
 
 // shares says whether two links run as one where a mark stands.
-func (k *Link) shares(other *Link, p Point) bool { return other.through(p) && k.through(p) && k.along(p) == other.along(p) }
+func (k *Link) shares(other *Link, p Point) bool {
+	return other.through(p) && k.through(p) && k.along(p) == other.along(p)
+}
 
 // through says whether a link runs through a point.
 func (k *Link) through(p Point) bool { _, ok := k.piece(p); return ok }
