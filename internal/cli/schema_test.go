@@ -20,7 +20,7 @@ func TestValidateByAPart(t *testing.T) {
 	require.Equal(t, exitFaults, code)
 	lines := strings.Split(strings.TrimSpace(out), "\n")
 	require.NotEmpty(t, lines)
-	require.JSONEq(t, `{"file":"`+bad+`","path":"","line":1,"column":32,"expected":"32 columns","found":"a line of 31","rule":"","code":"length","field":"trend"}`, lines[0])
+	require.JSONEq(t, `{"file":"`+bad+`","path":"","line":1,"column":32,"expected":"32 columns","found":"a line of 31","rule":"../../demo/schemas/gauge-reading.yaml:38:5","code":"length","field":"trend"}`, lines[0])
 
 	code, out, _ = call(t, "a,b\nx,2\n", "validate", "--schema", file(t, "s.yaml", "schema: S\nnotation: csv\nfields:\n  - {name: a, type: integer}\n  - {name: b, type: integer, must: {least: 5}}\n"), "-")
 	require.Equal(t, exitFaults, code)

@@ -122,6 +122,12 @@ func (f *Field) Described() string { return cmp.Or(f.Source, f.part) }
 // Ruled names the field in a fault, and the place in the schema's part that describes it.
 func (f *Field) Ruled(ft *fault.Fault) *fault.Fault {
 	ft.Field = f.Name
+	return f.Asking(ft)
+}
+
+// Asking names in a fault the place in the schema's part that describes the field, where it is not the field itself that is
+// wrong: what stands beside it, or a line as a whole.
+func (f *Field) Asking(ft *fault.Fault) *fault.Fault {
 	ft.Rule = fault.Place{Source: f.Described(), Line: f.At.Line, Column: f.At.Column}
 	return ft
 }

@@ -67,7 +67,7 @@ func TestEveryNotationHasTheSameList(t *testing.T) {
 			"in:2:73 /0/line/0/qty: qty: expected integer or nothing, found null [x.yaml:12]",
 			`in:3:8 /1/no: no: expected a whole number, found the string "x" [x.yaml:4]`,
 			"in:3:19 /1/line: line: expected at least 1 occurrences, found 0 times [x.yaml:7]",
-			`in:3:22 /1/extra: expected one of no, state, tag, line, found "extra"`,
+			`in:3:22 /1/extra: expected one of no, state, tag, line, found "extra" [x.yaml:1]`,
 			"in:3:2 /1: state: expected a value, found absent [x.yaml:5]",
 		}},
 		{"ndjson", "schema: X\nnotation: ndjson\n" + order, "{\"no\":10,\"state\":\"open\",\"line\":[{\"sku\":\"A\"}]}\n{\"no\":9,\"state\":\"open\",\"line\":[{}]}\nnonsense\n", []string{
@@ -86,13 +86,13 @@ func TestEveryNotationHasTheSameList(t *testing.T) {
 		{"csv", "schema: X\nnotation: csv\nfields:\n  - {name: a, type: integer, must: {least: 10}}\n  - {name: b, type: text, must: {most length: 2}}\n", "a,b\n9,\"x\"\n12,long\nx,y,z\n", []string{
 			"in:2:1 /a: a: expected at least 10, found 9 [x.yaml:4]",
 			"in:3:4 /b: b: expected at most 2 characters, found 4 [x.yaml:5]",
-			"in:4:1: expected 2 fields, found 3 fields",
+			"in:4:1: expected 2 fields, found 3 fields [x.yaml:1]",
 		}},
 		{"fixed width", "schema: X\nnotation: fixedwidth\nfields:\n  - {name: a, type: integer, columns: 1-2, must: {least: 10}}\n  - {name: b, type: text, columns: 3-5, must: {codes: {abc: \"\"}}}\n", "09abc\n12abd\nxxabc\n12ab\n", []string{
 			"in:1:1 /a: a: expected at least 10, found 9 [x.yaml:4]",
 			`in:2:3 /b: b: expected abc, found "abd" [x.yaml:5]`,
 			`in:3:1: a: expected a whole number, found "xx" [x.yaml:4]`,
-			"in:4:5: b: expected 5 columns, found a line of 4",
+			"in:4:5: b: expected 5 columns, found a line of 4 [x.yaml:5]",
 		}},
 	} {
 		t.Run(c.name, func(t *testing.T) {

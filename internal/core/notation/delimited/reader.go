@@ -128,13 +128,13 @@ func (d *reader) match(seen map[string]int) error {
 	for i, name := range d.row {
 		f := d.schema.Root.Field(name)
 		if f == nil {
-			return fault.Expect(fault.Unknown, "names of the schema ("+strings.Join(d.shape.Names, ", ")+")", fault.Quote(name)).At(d.Place())
+			return d.schema.Root.Asking(fault.Expect(fault.Unknown, "names of the schema ("+strings.Join(d.shape.Names, ", ")+")", fault.Quote(name))).At(d.Place())
 		}
 		d.targets[i] = f
 	}
 	for _, f := range d.schema.Root.Fields {
 		if _, ok := seen[f.Name]; !ok && f.Required() {
-			return fault.Expect(fault.Required, "the name in the header", "none").In(f.Name).At(d.Place())
+			return f.Ruled(fault.Expect(fault.Required, "the name in the header", "none")).At(d.Place())
 		}
 	}
 	return nil
@@ -197,7 +197,11 @@ func (d *reader) number(want int) *fault.Fault {
 	if len(d.row) == want {
 		return nil
 	}
-	return fault.Expect(fault.Length, count(want, "field"), count(len(d.row), "field")).At(d.at(1))
+	ft := fault.Expect(fault.Length, count(want, "field"), count(len(d.row), "field")).At(d.at(1))
+	if d.schema != nil {
+		d.schema.Root.Asking(ft)
+	}
+	return ft
 }
 
 // typed reads the line at hand into a record; targets are its fields by column.

@@ -214,8 +214,8 @@ func (f *reader) lineFaults(lay *layout) fault.List {
 	case n < lay.width:
 		faults = append(faults, f.short(lay, n))
 	case n > lay.width:
-		faults = append(faults, fault.Expect(fault.Length, fmt.Sprintf("the line to end after column %d", lay.width),
-			fault.Quote(f.cut(l.Text, lay.width, n))).At(f.at(lay.width+1)))
+		faults = append(faults, f.asking(fault.Expect(fault.Length, fmt.Sprintf("the line to end after column %d", lay.width),
+			fault.Quote(f.cut(l.Text, lay.width, n)))).At(f.at(lay.width+1)))
 	}
 	if ft := f.endFault(n); ft != nil {
 		faults = append(faults, ft)
@@ -228,9 +228,12 @@ func (f *reader) long(width int) *fault.Fault {
 	if width > 0 {
 		expected = fmt.Sprintf("a record of %d columns", width)
 	}
-	return fault.Expect(fault.Limit, expected, fmt.Sprintf("a line of %d bytes", f.cur.Skipped)).At(f.at(width+1)).
+	return f.asking(fault.Expect(fault.Limit, expected, fmt.Sprintf("a line of %d bytes", f.cur.Skipped))).At(f.at(width+1)).
 		Mended("No line may be longer than %d bytes; it was passed over", f.limit)
 }
+
+// asking names in a fault of a line as a whole the schema that says how lines are.
+func (f *reader) asking(ft *fault.Fault) *fault.Fault { return f.schema.Root.Asking(ft) }
 
 func (f *reader) columns(s string) int {
 	if f.schema.Settings.Characters && f.decode == nil {
@@ -240,14 +243,13 @@ func (f *reader) columns(s string) int {
 }
 
 func (f *reader) short(l *layout, n int) *fault.Fault {
-	name := ""
+	ft := f.asking(fault.Expect(fault.Length, fmt.Sprintf("%d columns", l.width), fmt.Sprintf("a line of %d", n))).At(f.at(n + 1))
 	for _, c := range l.fields {
 		if c.Written.To > n {
-			name = c.Name
-			break
+			return c.Ruled(ft)
 		}
 	}
-	return fault.Expect(fault.Length, fmt.Sprintf("%d columns", l.width), fmt.Sprintf("a line of %d", n)).In(name).At(f.at(n + 1))
+	return ft
 }
 
 var lineEnds = map[string]string{"CRLF": "\r\n", "LF": "\n"}
@@ -259,7 +261,7 @@ func (f *reader) endFault(column int) *fault.Fault {
 	if f.end == "" || l.End == f.end {
 		return nil
 	}
-	ft := fault.Expect(fault.Length, endNames[f.end]+" after the record", endNames[l.End]).At(f.at(column + 1))
+	ft := f.asking(fault.Expect(fault.Length, endNames[f.end]+" after the record", endNames[l.End])).At(f.at(column + 1))
 	if l.End == "" {
 		return ft.Mended("The file may have been cut short")
 	}
@@ -278,7 +280,7 @@ func (f *reader) encodingFault(lay *layout) *fault.Fault {
 	}
 	p := f.at(f.columns(l.Text[:at]) + 1)
 	p.Byte += int64(at)
-	return fault.Expect(fault.Encoding, "UTF-8 text", fmt.Sprintf("the byte %02X", l.Text[at])).In(lay.fieldAt(p.Column)).At(p).
+	return f.asking(fault.Expect(fault.Encoding, "UTF-8 text", fmt.Sprintf("the byte %02X", l.Text[at]))).In(lay.fieldAt(p.Column)).At(p).
 		Mended(`If the sender writes another encoding, set "encoding" of the schema`)
 }
 

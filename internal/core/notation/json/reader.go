@@ -343,7 +343,7 @@ func (d *decoder) record(f *schema.Field, depth int) (value.Value, error) {
 		name := tok.String()
 		c := f.Field(name)
 		if c == nil {
-			d.fault(nil, fault.Expect(fault.Unknown, "one of "+strings.Join(f.Shape().Names, ", "), fault.Quote(name)))
+			d.fault(nil, f.Asking(fault.Expect(fault.Unknown, "one of "+strings.Join(f.Shape().Names, ", "), fault.Quote(name))))
 			d.back(tok)
 		}
 		v, err := d.member(c, depth+1)

@@ -133,7 +133,7 @@ func (x *reader) record() (value.Value, error) {
 		case xmltext.Start:
 			x.begin()
 			if n := x.name(); n != x.schema.Settings.RecordName {
-				x.fault(nil, fault.Expect(fault.Unknown, "the element "+x.schema.Settings.RecordName, n))
+				x.fault(nil, x.schema.Root.Asking(fault.Expect(fault.Unknown, "the element "+x.schema.Settings.RecordName, n)))
 			}
 			v, err := x.typed(x.schema.Root)
 			if err != nil {
@@ -289,7 +289,7 @@ func (x *reader) attributes(f *schema.Field, fields []value.Value) {
 		n := x.names.of(a.Name, a.Raw)
 		c := f.Field(n)
 		if c == nil || !c.Written.Attribute {
-			x.fault(nil, fault.Expect(fault.Unknown, "an attribute of the schema", n))
+			x.fault(nil, f.Asking(fault.Expect(fault.Unknown, "an attribute of the schema", n)))
 			continue
 		}
 		fields[c.Slot()] = x.scalar(c, a.Value, func() fault.Place {
@@ -324,7 +324,7 @@ func (x *reader) child(f *schema.Field, fields []value.Value) error {
 	n := x.name()
 	c := f.Field(n)
 	if c == nil || c.Written.Attribute {
-		x.fault(nil, fault.Expect(fault.Unknown, "one of "+strings.Join(f.Shape().Names, ", "), fault.Quote(n)))
+		x.fault(nil, f.Asking(fault.Expect(fault.Unknown, "one of "+strings.Join(f.Shape().Names, ", "), fault.Quote(n))))
 		_, err := x.free()
 		return err
 	}

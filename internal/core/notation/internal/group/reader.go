@@ -104,7 +104,7 @@ func (r *reader) line() bool {
 		r.again(level, slot)
 		return true
 	}
-	r.fault(fault.Expect(fault.Unknown, told(r.open), fault.Quote(r.lines.Raw())))
+	r.fault(r.root.Field.Asking(fault.Expect(fault.Unknown, told(r.open), fault.Quote(r.lines.Raw()))))
 	return true
 }
 
@@ -122,7 +122,7 @@ func (r *reader) begin() bool {
 		r.read()
 		return true
 	}
-	r.fault(fault.Expect(fault.Unknown, told(r.open), fault.Quote(r.lines.Raw())))
+	r.fault(r.root.Field.Asking(fault.Expect(fault.Unknown, told(r.open), fault.Quote(r.lines.Raw()))))
 	return true
 }
 
