@@ -71,3 +71,39 @@ func TestASecondPressIsDoneAfterTheFirst(t *testing.T) {
 	tb.do(chromedp.Evaluate(`document.querySelector("#problem").textContent`, &problem))
 	require.Empty(t, problem)
 }
+
+// TestAChoiceByLettersOutlivesARedraw: the letters that choose from a select mean one choice, though the form around it is
+// drawn anew between them.
+func TestAChoiceByLettersOutlivesARedraw(t *testing.T) {
+	w := newWorld(t)
+	w.adds("flows/nightly.yaml", "flow: Nightly\ntrigger: {kind: schedule, cron: 30 2 * * *}\nsteps:\n  - {step: note, id: n, text: '\"x\"'}\n")
+	tb := w.tab()
+	tb.open("/bench/flows/nightly?step=trigger")
+	tb.sees("#starts", "02:30:00")
+	tb.fill("#set-cron", "30 3 * * *")
+	tb.do(chromedp.Evaluate(`globalThis.redrawn = new Promise((done) => document.addEventListener("htmx:before:request", function hold({ detail: { ctx } }) {
+		if (ctx.request.method !== "GET") return;
+		document.removeEventListener("htmx:before:request", hold);
+		const real = ctx.fetch;
+		ctx.fetch = (...a) => new Promise((go) => { globalThis.goOn = go; }).then(() => real(...a));
+		document.addEventListener("htmx:after:swap", () => done(true), { once: true });
+	})); true`, nil))
+	tb.keys(kb.Escape) // the field is left, and the form drawn anew
+	tb.until("the redraw to be asked for", func() bool {
+		var held bool
+		tb.do(chromedp.Evaluate("typeof goOn === 'function'", &held))
+		return held
+	})
+	tb.focus("#set-missed")
+	tb.keys("n")
+	tb.do(chromedp.Evaluate("goOn(); redrawn", nil, awaitPromise))
+	tb.keys("one")
+	var chosen string
+	tb.do(chromedp.Evaluate(`document.querySelector("#set-missed:focus").value`, &chosen))
+	require.Equal(t, "none", chosen)
+	w.keeps("flows/nightly.yaml", "missed: none")
+	w.keeps("flows/nightly.yaml", "cron: 30 3 * * *")
+	tb.quiet()
+	require.Contains(t, w.text("flows/nightly.yaml"), "missed: none")
+	tb.sees("#starts", "03:30:00")
+}
