@@ -219,12 +219,14 @@ func (w *world) tab() *tab {
 		}
 		return cdppage.BringToFront().Do(ctx)
 	}))
+	w.t.Cleanup(tb.tellWhatItMet) // behind what fails the test last
 	w.t.Cleanup(func() {
 		tb.mu.Lock()
 		defer tb.mu.Unlock()
-		require.Empty(w.t, tb.errors, "errors in the browser")
+		if len(tb.errors) > 0 {
+			w.t.Errorf("errors in the browser: %v", tb.errors)
+		}
 	})
-	w.t.Cleanup(tb.tellWhatItMet)
 	return tb
 }
 
@@ -244,7 +246,7 @@ for (const name of ["pointerdown", "pointerup", "click", "keydown", "submit", "h
   addEventListener(name, (e) => {
     const ctx = e.detail?.ctx, id = (el) => el && (el.id || el.name || el.tagName || "document");
     hrMet.push([Math.round(performance.now()), name, e.isTrusted || ctx ? "" : "by script", e.key, id(e.target), ctx?.request?.method, ctx?.request?.action, ctx && "into " + id(ctx.target), ctx?.status, "focus on " + id(document.activeElement)].filter(Boolean).join(" "));
-    if (hrMet.length > 60) hrMet.shift();
+    if (hrMet.length > 300) hrMet.shift();
   }, true);
 }`
 
