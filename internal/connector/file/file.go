@@ -5,6 +5,7 @@ package file
 import (
 	"cmp"
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"io"
@@ -243,7 +244,7 @@ func refused(err error, name string) error {
 	return err
 }
 
-// put writes beside the name and renames.
+// put writes beside the name and gives the file its name when it is whole.
 func put(root *os.Root, w *Write) error {
 	if dir := path.Dir(w.Name); dir != "." {
 		if err := root.MkdirAll(dir, 0o755); err != nil {
@@ -253,31 +254,36 @@ func put(root *os.Root, w *Write) error {
 	if w.There == "append" {
 		return appendTo(root, w)
 	}
-	if w.There == "refuse" {
-		if _, err := root.Lstat(w.Name); err == nil {
-			return &fs.PathError{Op: "write", Path: w.Name, Err: fs.ErrExist}
-		}
-	}
-	temp := path.Join(path.Dir(w.Name), "."+path.Base(w.Name)+".part")
-	out, err := root.OpenFile(temp, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o644)
+	temp := TempName(w.Name)
+	out, err := root.OpenFile(temp, os.O_CREATE|os.O_WRONLY|os.O_EXCL, 0o644)
 	if err != nil {
 		return err
 	}
+	defer root.Remove(temp) // it is gone where it was renamed
 	_, err = io.Copy(out, w.Content.Reader())
-	err = errors.Join(err, out.Sync(), out.Close())
-	if err == nil {
-		err = root.Rename(temp, w.Name)
+	switch err = errors.Join(err, out.Sync(), out.Close()); {
+	case err != nil:
+		return err
+	case w.There == "refuse":
+		return root.Link(temp, w.Name) // of several that write at once one does
 	}
-	if err != nil {
-		root.Remove(temp)
-	}
-	return err
+	return root.Rename(temp, w.Name)
 }
 
+// TempName is a name beside that of a file, of which nobody else makes use, to write the file under until it is whole.
+// Names that begin with a point are not picked up.
+func TempName(name string) string {
+	return path.Join(path.Dir(name), "."+path.Base(name)+"."+rand.Text()+".part")
+}
+
+// appendTo adds to the end of a file; of several that add at once one waits for the other.
 func appendTo(root *os.Root, w *Write) error {
 	out, err := root.OpenFile(w.Name, os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o644)
 	if err != nil {
 		return err
+	}
+	if err := syscall.Flock(int(out.Fd()), syscall.LOCK_EX); err != nil { // released when it is closed
+		return errors.Join(err, out.Close())
 	}
 	_, err = io.Copy(out, w.Content.Reader())
 	return errors.Join(err, out.Sync(), out.Close())

@@ -85,6 +85,21 @@ func TestFilesAreWrittenReadListedAndRemoved(t *testing.T) {
 	}
 }
 
+// TestFilesAreNotTorn: what several write at once under one name is whole, and nothing half written stays.
+func TestFilesAreNotTorn(t *testing.T) {
+	dir := t.TempDir()
+	s, err := Open(contract.Env("file", map[string]string{"folder": dir, "after": "leave", "largest": "4"}))
+	require.NoError(t, err)
+	c := contract.Part(t, part)
+	contract.AtOnce(t, func(op, json string) (string, error) {
+		v, err := s.(*Folder).Call(t.Context(), contract.Request(t, c, op, json))
+		return contract.JSON(v), err
+	})
+	hidden, err := filepath.Glob(filepath.Join(dir, ".*"))
+	require.NoError(t, err)
+	require.Empty(t, hidden)
+}
+
 func TestNothingLeavesTheFolder(t *testing.T) {
 	outside, dir := t.TempDir(), t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(outside, "word.txt"), []byte("kept apart"), 0o600))

@@ -32,6 +32,7 @@ import (
 type Host struct {
 	env    system.Env
 	config *ssh.ClientConfig
+	adding sync.Mutex
 	mu     sync.Mutex
 	ssh    *ssh.Client
 	open   *sftp.Client
@@ -372,7 +373,7 @@ func (h *Host) Call(ctx context.Context, r system.Request) (v value.Value, err e
 	return v, nil
 }
 
-// put writes beside the name and renames.
+// put writes beside the name and gives the file its name when it is whole.
 func (h *Host) put(c *sftp.Client, w *file.Write) error {
 	to := h.at(w.Name)
 	if dir := path.Dir(to); dir != "." {
@@ -381,6 +382,8 @@ func (h *Host) put(c *sftp.Client, w *file.Write) error {
 		}
 	}
 	if w.There == "append" {
+		h.adding.Lock() // a server has no lock: what others add at the same moment would be overwritten
+		defer h.adding.Unlock()
 		out, err := c.OpenFile(to, os.O_WRONLY|os.O_CREATE)
 		if err != nil {
 			return err
@@ -390,23 +393,69 @@ func (h *Host) put(c *sftp.Client, w *file.Write) error {
 		}
 		return errors.Join(err, out.Close())
 	}
-	if _, err := c.Lstat(to); err == nil && w.There == "refuse" {
-		return fault.New(fault.Outside, "there is a file %s already", w.Name).Mended("Choose another name, or let it be replaced")
-	}
-	temp := path.Join(path.Dir(to), "."+path.Base(to)+".part")
-	out, err := c.Create(temp)
+	temp := file.TempName(to)
+	out, err := c.OpenFile(temp, os.O_WRONLY|os.O_CREATE|os.O_EXCL)
 	if err != nil {
 		return err
 	}
 	_, err = io.Copy(out, w.Content.Reader())
-	if err = errors.Join(err, out.Close()); err == nil {
-		if err = c.PosixRename(temp, to); err != nil {
-			c.Remove(to)
-			err = c.Rename(temp, to)
-		}
+	switch err = errors.Join(err, out.Close()); {
+	case err != nil:
+	case w.There == "refuse":
+		err = named(c, temp, to, w.Name)
+	default:
+		err = replaced(c, temp, to)
 	}
 	if err != nil {
 		c.Remove(temp)
+	}
+	return err
+}
+
+// The extensions of OpenSSH for links and for renames over a file (OpenSSH, PROTOCOL, 4.3 and 4.6).
+const (
+	hardLinks   = "hardlink@openssh.com"
+	posixRename = "posix-rename@openssh.com"
+)
+
+// named gives a whole file its name if there is none of it: by a link, of which only one of several that write at once comes
+// about; where a server has no links, by a rename, which many servers refuse over a file.
+func named(c *sftp.Client, temp, to, name string) error {
+	there := fault.New(fault.Outside, "there is a file %s already", name).Mended("Choose another name, or let it be replaced")
+	if _, links := c.HasExtension(hardLinks); links {
+		err := c.Link(temp, to)
+		if err == nil {
+			return c.Remove(temp)
+		}
+		if !errors.Is(err, sftp.ErrSSHFxOpUnsupported) && !isThere(c, to) {
+			return err
+		}
+	}
+	if isThere(c, to) {
+		return there
+	}
+	return c.Rename(temp, to)
+}
+
+func isThere(c *sftp.Client, name string) bool {
+	_, err := c.Lstat(name)
+	return err == nil
+}
+
+// replaced gives a whole file its name, in place of one that may have it. A server without the extension for that needs the
+// name free first; what was there stands under another name meanwhile.
+func replaced(c *sftp.Client, temp, to string) error {
+	if _, ok := c.HasExtension(posixRename); ok {
+		return c.PosixRename(temp, to)
+	}
+	was := file.TempName(to)
+	kept := c.Rename(to, was) == nil
+	err := c.Rename(temp, to)
+	switch {
+	case err != nil && kept:
+		err = errors.Join(err, c.Rename(was, to))
+	case kept:
+		err = c.Remove(was)
 	}
 	return err
 }

@@ -103,6 +103,7 @@ func contractOf(t *testing.T, h *Host, root string) {
 	require.NoError(t, h.Took(t.Context(), "a.txt"), "one that is moved already stays so")
 	_, err = call("delete", `{"name": "sub/b.txt.gz"}`)
 	require.NoError(t, err)
+	contract.AtOnce(t, call)
 }
 
 func TestTheStandIn(t *testing.T) {

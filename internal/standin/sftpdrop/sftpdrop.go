@@ -184,7 +184,11 @@ func (h *handler) Fileread(r *sftp.Request) (io.ReaderAt, error) {
 func (h *handler) Filewrite(r *sftp.Request) (io.WriterAt, error) {
 	h.drop.Log.Add("write", r.Filepath)
 	flags := os.O_CREATE | os.O_WRONLY
-	if f := r.Pflags(); f.Trunc {
+	f := r.Pflags()
+	if f.Excl {
+		flags |= os.O_EXCL
+	}
+	if f.Trunc {
 		flags |= os.O_TRUNC
 	}
 	return h.root.OpenFile(inside(r.Filepath), flags, 0o644)
@@ -198,6 +202,8 @@ func (h *handler) Filecmd(r *sftp.Request) error {
 			return os.ErrExist
 		}
 		return h.root.Rename(inside(r.Filepath), inside(r.Target))
+	case "Link":
+		return h.root.Link(inside(r.Filepath), inside(r.Target))
 	case "PosixRename":
 		return h.root.Rename(inside(r.Filepath), inside(r.Target))
 	case "Remove", "Rmdir":
