@@ -196,7 +196,7 @@ func (c *compiler) ownAnswer(s *Step, asked bool) {
 // replying makes the status and the headers of an answer.
 type replying struct {
 	status  *formula.Program
-	headers []piece
+	headers [][]piece // a line of the template each, so that no value can add another
 }
 
 func (c *compiler) reply(s *Step, asked bool) *replying {
@@ -208,8 +208,22 @@ func (c *compiler) reply(s *Step, asked bool) *replying {
 	if s.Setting("status") != "" {
 		r.status = c.want(s.place("status"), value.Integer, "a whole number")
 	}
-	r.headers, _ = c.template(s, "headers")
+	list, _ := c.template(s, "headers")
+	r.headers = lines(list)
 	return r
+}
+
+// lines cuts a template at its line breaks.
+func lines(list []piece) (out [][]piece) {
+	var line []piece
+	for _, p := range list {
+		texts := strings.Split(p.text, "\n")
+		for _, text := range texts[:len(texts)-1] {
+			out, line = append(out, append(line, piece{text: strings.TrimSuffix(text, "\r")})), nil
+		}
+		line = append(line, piece{texts[len(texts)-1], p.prog})
+	}
+	return append(out, line)
 }
 
 func (r *replying) fill(it *Item, reply *Reply) *fault.Fault {
@@ -225,22 +239,29 @@ func (r *replying) fill(it *Item, reply *Reply) *fault.Fault {
 		}
 		reply.Status = int(n)
 	}
-	text, f := written(r.headers, it)
-	if f != nil {
-		return f
-	}
-	for line := range strings.Lines(text) {
-		if line = strings.TrimSpace(line); line == "" {
+	for _, pieces := range r.headers {
+		line, f := written(pieces, it)
+		if f != nil {
+			return f
+		}
+		if line = strings.Trim(line, " \t"); line == "" {
 			continue
 		}
 		name, v, ok := strings.Cut(line, ":")
 		if name = strings.TrimSpace(name); !ok || !headerOK.MatchString(name) {
 			return fault.Expect(fault.Syntax, "a header as Name: value", fault.Quote(line))
 		}
-		reply.Headers = append(reply.Headers, Pair{name, strings.TrimSpace(v)})
+		if strings.ContainsFunc(v, notInHeaders) {
+			return fault.Expect(fault.Syntax, "a value without line breaks or control characters for the header "+name, fault.Quote(v)).
+				Mended("Take them out, as with replace(…, \"\\n\", \" \")")
+		}
+		reply.Headers = append(reply.Headers, Pair{name, strings.Trim(v, " \t")})
 	}
 	return nil
 }
+
+// notInHeaders says whether a character cannot stand in the value of a header (RFC 9110, section 5.5).
+func notInHeaders(r rune) bool { return r < ' ' && r != '\t' || r == 0x7f }
 
 // headerOK is what the name of a header looks like (RFC 9110, section 5.1).
 var headerOK = regexp.MustCompile("^[A-Za-z0-9!#$%&'*+.^_`|~-]+$")

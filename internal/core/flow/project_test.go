@@ -265,6 +265,8 @@ func TestARequestIsAnsweredAsTheStepSays(t *testing.T) {
 		`{step: answer, id: a, from: m, headers: "no header"}`:         `expected a header as Name: value, found "no header"`,
 		`{step: answer, id: a, from: m, headers: "Bad Name: x"}`:       "expected a header as Name: value",
 		`{step: answer, id: a, from: m, headers: "A: ${m.level / 0}"}`: "",
+		`{step: answer, id: a, from: m, headers: 'A: ${"x\nSet-Cookie: b=1"}'}`: `a value without line breaks or control characters for the header A, found " x\nSet-Cookie: b=1"`,
+		`{step: answer, id: a, from: m, headers: 'A: ${"x\rB: y"}'}`: "for the header A",
 	} {
 		played, b := answering(step)
 		require.Equal(t, flow.SetAside, played.Whole.State, step)
