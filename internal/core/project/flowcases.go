@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
@@ -109,13 +110,20 @@ type player struct {
 	p       *Project
 	plan    *flow.Plan
 	heard   *flow.Recording
+	mu      sync.Mutex // branches that run at once note what they ask
 	account Account
+}
+
+func (k *player) note(of, is string) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.account = append(k.account, AccountLine{of, is})
 }
 
 // asked notes what is asked of a system that it changes.
 func (k *player) asked(q flow.Question) {
 	if q.Effect {
-		k.account = append(k.account, AccountLine{"asked by " + q.Step, q.Asked})
+		k.note("asked by "+q.Step, q.Asked)
 	}
 }
 
@@ -134,7 +142,7 @@ func (h caseHouse) Start(_ context.Context, c flow.Started, inputs []value.Value
 		if input.Kind() != value.Absent {
 			asked = string((&json.Appender{}).Append(nil, input))
 		}
-		k.account = append(k.account, AccountLine{"asked by " + c.Step, asked})
+		k.note("asked by "+c.Step, asked)
 		h, ok := k.heard.Find(c.From, c.Step, asked)
 		switch {
 		case !ok && !c.Wait:
@@ -157,7 +165,7 @@ func (k *player) play(r Run, outside flow.Outside) (Account, *fault.Fault) {
 	b := &flow.Batch{Plan: k.plan, Outside: outside, House: house, Try: 1000, Totals: &flow.Totals{}}
 	played, err := k.p.PlayWith(b, facts, r)
 	if err != nil {
-		k.account = append(k.account, AccountLine{"run", "could not go on: " + fault.From(err, fault.Outside).What()})
+		k.note("run", "could not go on: "+fault.From(err, fault.Outside).What())
 		return k.account, nil
 	}
 	k.ends(played, b)
@@ -193,20 +201,19 @@ func openLines(sch *schema.Schema, text string) (notation.Reader, error) {
 
 // ends notes what became of the run, its records, and the caller's answer.
 func (k *player) ends(played *flow.Played, b *flow.Batch) {
-	add := func(of, is string) { k.account = append(k.account, AccountLine{of, is}) }
 	if b.Stopped != nil && b.Stopped.Fault != nil {
-		add("run", "stopped: "+b.Stopped.Fault.What())
+		k.note("run", "stopped: "+b.Stopped.Fault.What())
 	} else {
-		add("run", k.became(played.Whole))
+		k.note("run", k.became(played.Whole))
 	}
 	for i, it := range played.Items {
-		add("record "+strconv.Itoa(i+1), k.became(it))
+		k.note("record "+strconv.Itoa(i+1), k.became(it))
 	}
 	if b.Answer.Kind() != value.Absent {
-		add("answer", string((&json.Appender{}).Append(nil, b.Answer)))
+		k.note("answer", string((&json.Appender{}).Append(nil, b.Answer)))
 	}
 	if b.Reply != nil && b.Reply.Status != 200 {
-		add("status", strconv.Itoa(b.Reply.Status))
+		k.note("status", strconv.Itoa(b.Reply.Status))
 	}
 }
 

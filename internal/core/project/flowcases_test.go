@@ -2,6 +2,7 @@ package project
 
 import (
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -174,4 +175,19 @@ func TestWhatIsKeptOfARunIsACaseThatHolds(t *testing.T) {
 		bad := Load("played", with(played, "cases/two-scans.yaml", strings.Replace(string(text), old, now, 1)))
 		require.Contains(t, bad.Faults.Error(), want, change)
 	}
+}
+
+// TestBranchesNoteAtOnce: nothing that steps beside each other ask is lost from the account.
+func TestBranchesNoteAtOnce(t *testing.T) {
+	k := &player{}
+	var wg sync.WaitGroup
+	for range 8 {
+		wg.Go(func() {
+			for range 2000 {
+				k.asked(flow.Question{Step: "s", Effect: true, Asked: "{}"})
+			}
+		})
+	}
+	wg.Wait()
+	require.Len(t, k.account, 16_000)
 }
