@@ -3,8 +3,11 @@ package engine
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
 	"crypto/subtle"
+	"encoding/hex"
 	"errors"
+	"fmt"
 	"io"
 	"slices"
 	"strings"
@@ -89,18 +92,57 @@ func (e *Engine) Request(ctx context.Context, projectID string, a Asked) (*Taken
 		if t.Run, err = e.record(ctx, tx, r, plan, b); err != nil || a.Key == "" {
 			return err
 		}
-		fresh, err := store.AddPickup(ctx, tx, r.Project, r.Flow, "request", a.Key, t.Run)
+		fresh, err := store.AddCall(ctx, tx, r.Project, r.Flow, a.Key, a.digest(), t.Run)
 		if err == nil && !fresh {
 			return errSeen
 		}
 		return err
 	})
 	if errors.Is(err, errSeen) {
-		run, err := store.PickupRun(ctx, e.db, r.Project, r.Flow, "request", a.Key)
-		t.Run = run.ID
-		return t, err
+		err = e.seen(ctx, r, a, t)
 	}
 	return t, err
+}
+
+// seen finds what became of a request that came before with the same key: the caller gets the same answer again.
+func (e *Engine) seen(ctx context.Context, r store.Release, a Asked, t *Taken) error {
+	digest, id, err := store.CalledWith(ctx, e.db, r.Project, r.Flow, a.Key)
+	switch {
+	case err != nil:
+		return err
+	case digest != "" && digest != a.digest():
+		return refused(422, fault.New(fault.Setting, "another request came with the same Idempotency-Key").Mended("Send each request with a key of its own; only a repetition has the key of the first"))
+	case id == nil:
+		return refused(409, fault.New(fault.Gone, "a request came with this Idempotency-Key, and its run is no longer kept"))
+	}
+	run, err := store.RunByID(ctx, e.db, *id)
+	if err != nil {
+		return err
+	}
+	p, err := e.Release(ctx, r.Project, r.Flow, run.Release)
+	if err != nil {
+		return err
+	}
+	t.Run = run.ID
+	if plan := p.Flow(r.Flow); plan != nil {
+		t.Plan = plan // by which it was answered
+	}
+	return nil
+}
+
+// digest tells one request from another: its method, path, query and body.
+func (a Asked) digest() string {
+	h := sha256.New()
+	part := func(text string) { fmt.Fprintf(h, "%d:%s", len(text), text) }
+	part(a.Method)
+	part(a.Path)
+	for _, q := range a.Query {
+		part(q.Name)
+		part(q.Value)
+	}
+	part("")
+	h.Write(a.Body)
+	return hex.EncodeToString(h.Sum(nil))
 }
 
 // asked finds the flow that a request starts.

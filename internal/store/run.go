@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"crypto/sha256"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -167,6 +168,31 @@ func PickupRun(ctx context.Context, db DB, project, flowID, path, identity strin
 	rows, _ := db.Query(ctx, "select "+runColumns+` from run where id = (select run from pickup where project = $1 and flow = $2 and path = $3 and identity = $4)`,
 		project, flowID, path, identity)
 	return one(pgx.CollectExactlyOneRow(rows, asRun))
+}
+
+// calls is the place in pickup of requests with a key of idempotency, beside the paths of files.
+const calls = "request"
+
+// callKey is a key of any length as it is kept: one that is long, by its digest.
+func callKey(key string) string {
+	if len(key) <= 200 {
+		return key
+	}
+	return fmt.Sprintf("sha256:%x", sha256.Sum256([]byte(key)))
+}
+
+// AddCall notes that a request with a key became a run, and the digest of what came with it; false when there was one with
+// the key before.
+func AddCall(ctx context.Context, db DB, project, flowID, key, digest string, run uuid.UUID) (bool, error) {
+	tag, err := db.Exec(ctx, "insert into pickup (project, flow, path, identity, digest, run) values ($1, $2, $3, $4, $5, $6) on conflict do nothing",
+		project, flowID, calls, callKey(key), digest, run)
+	return tag.RowsAffected() == 1, err
+}
+
+// CalledWith finds the digest of what came with a key, and the run that it became; none where that is no longer kept.
+func CalledWith(ctx context.Context, db DB, project, flowID, key string) (digest string, run *uuid.UUID, err error) {
+	err = db.QueryRow(ctx, "select digest, run from pickup where project = $1 and flow = $2 and path = $3 and identity = $4", project, flowID, calls, callKey(key)).Scan(&digest, &run)
+	return digest, run, err
 }
 
 // RunByID reads one run.

@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"github.com/gin-gonic/gin"
+	"github.com/google/uuid"
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
@@ -82,15 +83,22 @@ func serve(c *gin.Context, s *page.Site) {
 	c.Header("Hollowreed-Run", t.Run.String())
 	r, err := s.Engine.Over(c, t.Run, t.Wait)
 	switch {
-	case err != nil:
-		refuse(c, s, err)
+	case err != nil: // it is recorded, and is done whether or not it can be looked at now
+		s.Log.Error("run not looked at", "run", t.Run, "error", err)
+		accepted(c, t.Run, "taken")
 	case !r.Ended():
-		c.JSON(http.StatusAccepted, map[string]string{"run": r.ID.String(), "state": string(r.State)})
+		accepted(c, r.ID, r.State)
 	case r.State != store.Done:
 		failed(c, r)
 	default:
 		answer(c, s, t.Plan, r)
 	}
+}
+
+// accepted tells a caller that its request was taken, and where its run is seen.
+func accepted(c *gin.Context, run uuid.UUID, state store.State) {
+	c.Header("Location", "/traffic/runs/"+run.String())
+	c.JSON(http.StatusAccepted, map[string]string{"run": run.String(), "state": string(state)})
 }
 
 // asked is the request as flows see it. The token is for us alone.

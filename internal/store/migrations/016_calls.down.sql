@@ -1,0 +1,1 @@
+alter table pickup drop column digest;
