@@ -259,14 +259,14 @@ func TestARequestIsAnsweredAsTheStepSays(t *testing.T) {
 	require.Equal(t, 200, b.Reply.Status)
 	require.True(t, value.Equal(b.Answer, b.Answer))
 	for step, want := range map[string]string{
-		`{step: answer, id: a, from: m, status: "99"}`:                 "expected an HTTP status from 200 to 599, found 99",
-		`{step: answer, id: a, from: m, status: "600"}`:                "expected an HTTP status from 200 to 599, found 600",
-		`{step: answer, id: a, from: m, status: "integer(m.code)"}`:    "",
-		`{step: answer, id: a, from: m, headers: "no header"}`:         `expected a header as Name: value, found "no header"`,
-		`{step: answer, id: a, from: m, headers: "Bad Name: x"}`:       "expected a header as Name: value",
-		`{step: answer, id: a, from: m, headers: "A: ${m.level / 0}"}`: "",
+		`{step: answer, id: a, from: m, status: "99"}`:                          "expected an HTTP status from 200 to 599, found 99",
+		`{step: answer, id: a, from: m, status: "600"}`:                         "expected an HTTP status from 200 to 599, found 600",
+		`{step: answer, id: a, from: m, status: "integer(m.code)"}`:             "",
+		`{step: answer, id: a, from: m, headers: "no header"}`:                  `expected a header as Name: value, found "no header"`,
+		`{step: answer, id: a, from: m, headers: "Bad Name: x"}`:                "expected a header as Name: value",
+		`{step: answer, id: a, from: m, headers: "A: ${m.level / 0}"}`:          "",
 		`{step: answer, id: a, from: m, headers: 'A: ${"x\nSet-Cookie: b=1"}'}`: `a value without line breaks or control characters for the header A, found " x\nSet-Cookie: b=1"`,
-		`{step: answer, id: a, from: m, headers: 'A: ${"x\rB: y"}'}`: "for the header A",
+		`{step: answer, id: a, from: m, headers: 'A: ${"x\rB: y"}'}`:            "for the header A",
 	} {
 		played, b := answering(step)
 		require.Equal(t, flow.SetAside, played.Whole.State, step)
