@@ -47,11 +47,9 @@ var DemoPerson = store.Person{ID: "mira", Name: "Mira Orrin", Initials: "MO"}
 // keyFile is where the key of the secrets is, unless another file is named.
 const keyFile = "hollowreed.key"
 
-// keyVariable holds the key of the secrets in place of a key file.
-const keyVariable = "HOLLOWREED_KEY"
-
 type flags struct {
-	database, settings, listen, data string
+	database, databaseFile, key      string
+	settings, listen, data           string
 	project, env, keyFile            string
 	allow, refuse                    string
 	roots                            []string
@@ -70,7 +68,7 @@ func Commands() []*cobra.Command {
 }
 
 func (f *flags) common(c *cobra.Command) {
-	c.Flags().StringVar(&f.database, "database", os.Getenv("DATABASE_URL"), "address of the PostgreSQL database, or DATABASE_URL")
+	f.named(c)
 	c.Flags().StringVar(&f.settings, "settings", "", "YAML file with the settings of each connection, in place of those in the database")
 	c.Flags().StringVar(&f.env, "environment", Workbench, "environment whose settings are used: "+strings.Join(page.Environments, ", "))
 	c.Flags().StringVar(&f.keyFile, "key-file", keyFile, "file with the key of the secrets, made where there is none; or "+keyVariable)
@@ -170,7 +168,7 @@ func (f *flags) connected(do func(context.Context, *cobra.Command, *pgxpool.Pool
 
 func (f *flags) open(ctx context.Context) (*pgxpool.Pool, *connector.Pool, error) {
 	if f.database == "" {
-		return nil, nil, errors.New("no database: give --database or set DATABASE_URL")
+		return nil, nil, errors.New("no database: give --database or --database-file, or set " + databaseVariable)
 	}
 	db, err := store.Open(ctx, f.database)
 	if err != nil {
@@ -213,8 +211,8 @@ func (f *flags) connections(db *pgxpool.Pool) (*connector.Pool, error) {
 func (f *flags) openVault(db *pgxpool.Pool) error {
 	var ring *secret.Ring
 	var err error
-	if text := os.Getenv(keyVariable); text != "" {
-		ring, err = secret.Parse(text)
+	if f.key != "" {
+		ring, err = secret.Parse(f.key)
 	} else {
 		ring, err = secret.Load(f.keyFile)
 	}

@@ -3,7 +3,6 @@ package app
 import (
 	"errors"
 	"fmt"
-	"os"
 
 	"github.com/spf13/cobra"
 
@@ -21,7 +20,7 @@ func secretsCommand() *cobra.Command {
 		Long: `Makes a new key, seals every secret with it and removes the old one from the key file.
 Running servers and workers that read the same file go on: they look into it for a key that they do not know.`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if os.Getenv(keyVariable) != "" {
+			if f.key != "" {
 				return errors.New(keyVariable + " is set: put the keys into a file, the new one first, and name it with --key-file")
 			}
 			db, err := store.Open(cmd.Context(), f.database)

@@ -16,7 +16,7 @@ import (
 
 // transfer makes a command that brings a project into a database, or takes it out.
 func (f *flags) transfer(c *cobra.Command, do func(cmd *cobra.Command, args []string, db *pgxpool.Pool) error) *cobra.Command {
-	c.Flags().StringVar(&f.database, "database", os.Getenv("DATABASE_URL"), "address of the PostgreSQL database, or DATABASE_URL")
+	f.named(c)
 	c.Flags().StringVar(&f.data, "data", "hollowreed-data", "folder of the private database, where no other one is named")
 	c.Flags().StringVar(&f.keyFile, "key-file", keyFile, "file with the key of the secrets")
 	c.RunE = func(cmd *cobra.Command, args []string) error {
