@@ -48,18 +48,18 @@ var DemoPerson = store.Person{ID: "mira", Name: "Mira Orrin", Initials: "MO"}
 const keyFile = "hollowreed.key"
 
 type flags struct {
-	database, databaseFile, key      string
-	settings, listen, data           string
-	project, env, keyFile            string
-	allow, refuse                    string
-	roots                            []string
-	rules                            connector.Rules
-	vault                            *vault.Vault
-	batch                            int
-	beat, silence, rest              time.Duration
-	verbose                          bool
-	logs, metrics                    string
-	figures                          int
+	database, databaseFile, key string
+	settings, listen, data      string
+	project, env, keyFile       string
+	allow, refuse               string
+	roots                       []string
+	rules                       connector.Rules
+	vault                       *vault.Vault
+	batch                       int
+	beat, silence, rest         time.Duration
+	verbose                     bool
+	logs, metrics               string
+	figures                     int
 }
 
 // Commands are those that need a server.
