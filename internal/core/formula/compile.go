@@ -36,7 +36,7 @@ func place(n ast.Node) fault.Place { return fault.Place{Column: n.Location().Fro
 // at gives an evaluation's error its place.
 func at(p fault.Place, err error) *fault.Fault {
 	code := fault.Arith
-	if err == errSteps || err == errBytes {
+	if err == errSteps || err == errBytes || err == errMatch {
 		code = fault.Limit
 	}
 	f := fault.From(err, code)
@@ -459,10 +459,14 @@ func (c *compiler) matches(n *ast.BinaryNode, left eval) (eval, Type) {
 	if err != nil {
 		return c.fail(n.Right, fault.New(fault.Syntax, "the pattern cannot be read: %s", strings.TrimPrefix(err.Error(), "error parsing regexp: ")))
 	}
+	size, where := instructions(lit.Value), place(n)
 	return func(fr *Frame) (value.Value, *fault.Fault) {
 		v, f := left(fr)
 		if f != nil || v.Missing() {
 			return v, f
+		}
+		if err := fr.match(len(v.Text()), size); err != nil {
+			return value.Value{}, at(where, err)
 		}
 		return value.Bool(re.MatchString(v.Text())), nil
 	}, Type{Kind: value.Boolean}

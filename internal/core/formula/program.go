@@ -19,6 +19,7 @@ const (
 	MaxNodes  = 5_000     // nodes of its tree
 	MaxSteps  = 1_000_000 // calls and list items of one evaluation
 	MaxBytes  = 64 << 20  // text built in one evaluation
+	MaxMatch  = 200 << 20 // bytes of text times instructions of patterns in one evaluation, some seconds of work at the most
 )
 
 // Frame holds the values that a program reads and the budget of one evaluation. It belongs to
@@ -29,10 +30,11 @@ type Frame struct {
 	index index
 	steps int
 	bytes int
+	work  int // of matching patterns
 }
 
 // Reset gives the frame its full budget again.
-func (fr *Frame) Reset() { fr.steps, fr.bytes = 0, 0 }
+func (fr *Frame) Reset() { fr.steps, fr.bytes, fr.work = 0, 0, 0 }
 
 // Allow adds steps to the budget, for work that grows with the message.
 func (fr *Frame) Allow(steps int) { fr.steps -= steps }
@@ -47,6 +49,7 @@ func (fr *Frame) Need(slots int) {
 var (
 	errSteps = errors.New("the formula takes more than 1,000,000 steps")
 	errBytes = errors.New("the formula builds more than 64 MiB of text")
+	errMatch = errors.New("the formula matches patterns with more text than is allowed in one evaluation; shorten the text first, or make the pattern simpler")
 )
 
 func (fr *Frame) step() error {
@@ -62,6 +65,15 @@ func (fr *Frame) grow(n int) error {
 	if n < 0 || fr.bytes > MaxBytes {
 		return errBytes
 	}
+	return nil
+}
+
+// match settles whether a text may be matched with a pattern of a size.
+func (fr *Frame) match(text, size int) error {
+	if size > 0 && text > (MaxMatch-fr.work)/size {
+		return errMatch
+	}
+	fr.work += text * size
 	return nil
 }
 

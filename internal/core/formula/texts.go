@@ -2,6 +2,7 @@ package formula
 
 import (
 	"regexp"
+	resyntax "regexp/syntax"
 	"strings"
 	"sync"
 	"unicode"
@@ -143,40 +144,21 @@ var textFunctions = []Function{
 		}
 		return str(string(rune(n)))
 	}, ex(`character(65)`, "A")),
-	pure("extract", "text", "The first part of a text that matches a pattern, or its first group; absent where none does.", []Param{p("text", textKind), p("pattern", textKind)}, value.Text, func(a []value.Value) (value.Value, error) {
-		re, err := compiled(a[1].Text())
-		if err != nil {
-			return value.Value{}, err
-		}
+	matching("extract", "The first part of a text that matches a pattern, or its first group; absent where none does.", []Param{p("text", textKind), p("pattern", textKind)}, value.Text, func(re *regexp.Regexp, a []value.Value) (value.Value, error) {
 		m := re.FindStringSubmatch(a[0].Text())
 		if m == nil {
 			return value.Value{}, nil
 		}
 		return str(m[min(1, len(m)-1)])
 	}, ex(`extract("order 417 of 9", "[0-9]+")`, "417"), ex(`extract("no=5", "no=(.)")`, "5")),
-	pure("extractAll", "text", "All parts of a text that match a pattern, as a list.", []Param{p("text", textKind), p("pattern", textKind)}, value.ListKind, func(a []value.Value) (value.Value, error) {
-		re, err := compiled(a[1].Text())
-		if err != nil {
-			return value.Value{}, err
-		}
+	matching("extractAll", "All parts of a text that match a pattern, as a list.", []Param{p("text", textKind), p("pattern", textKind)}, value.ListKind, func(re *regexp.Regexp, a []value.Value) (value.Value, error) {
 		return texts(re.FindAllString(a[0].Text(), -1)), nil
 	}, ex(`join(extractAll("a1b22", "[0-9]+"), "+")`, "1+22")).listOf(value.Text),
-	pure("replacePattern", "text", "The text with every part that matches a pattern replaced; $1 stands for its first group.", []Param{p("text", textKind), p("pattern", textKind), p("new", textKind)}, value.Text, func(a []value.Value) (value.Value, error) {
-		re, err := compiled(a[1].Text())
-		if err != nil {
-			return value.Value{}, err
-		}
-		s := re.ReplaceAllString(a[0].Text(), a[2].Text())
-		if len(s) > MaxBytes {
-			return value.Value{}, errBytes
-		}
-		return str(s)
+	matching("replacePattern", "The text with every part that matches a pattern replaced; $1 stands for its first group.", []Param{p("text", textKind), p("pattern", textKind), p("new", textKind)}, value.Text, func(re *regexp.Regexp, a []value.Value) (value.Value, error) {
+		s, err := replaceAll(re, a[0].Text(), a[2].Text())
+		return value.Str(s), err
 	}, ex(`replacePattern("SK-40-117", "-([0-9])", "$1")`, "SK40117")),
-	pure("splitPattern", "text", "The parts of a text between those that match a pattern, as a list.", []Param{p("text", textKind), p("pattern", textKind)}, value.ListKind, func(a []value.Value) (value.Value, error) {
-		re, err := compiled(a[1].Text())
-		if err != nil {
-			return value.Value{}, err
-		}
+	matching("splitPattern", "The parts of a text between those that match a pattern, as a list.", []Param{p("text", textKind), p("pattern", textKind)}, value.ListKind, func(re *regexp.Regexp, a []value.Value) (value.Value, error) {
 		return texts(re.Split(a[0].Text(), -1)), nil
 	}, ex(`splitPattern("a, b;c", "[,;] *")[1]`, "b")).listOf(value.Text),
 }
@@ -250,6 +232,12 @@ func truncate(a []value.Value) (value.Value, error) {
 	return str(string(r[:n-len(cut)]) + sign)
 }
 
+// pattern is one that was compiled; matching a text takes time that grows with its length times size.
+type pattern struct {
+	*regexp.Regexp
+	size int // instructions
+}
+
 // patterns that were compiled; a formula mostly uses the same again.
 var patterns sync.Map
 
@@ -261,25 +249,77 @@ var patternCount struct {
 	n int
 }
 
-func compiled(pattern string) (*regexp.Regexp, error) {
-	if re, ok := patterns.Load(pattern); ok {
-		return re.(*regexp.Regexp), nil
+func compiled(text string) (pattern, error) {
+	if p, ok := patterns.Load(text); ok {
+		return p.(pattern), nil
 	}
-	if len(pattern) > maxPattern {
-		return nil, fault.New(fault.Limit, "the pattern is longer than %d bytes", maxPattern)
+	if len(text) > maxPattern {
+		return pattern{}, fault.New(fault.Limit, "the pattern is longer than %d bytes", maxPattern)
 	}
-	re, err := regexp.Compile(pattern)
+	re, err := regexp.Compile(text)
 	if err != nil {
-		return nil, fault.New(fault.Syntax, "the pattern cannot be read: %s", strings.TrimPrefix(err.Error(), "error parsing regexp: "))
+		return pattern{}, fault.New(fault.Syntax, "the pattern cannot be read: %s", strings.TrimPrefix(err.Error(), "error parsing regexp: "))
 	}
+	p := pattern{re, instructions(text)}
 	patternCount.Lock()
 	defer patternCount.Unlock()
 	if patternCount.n++; patternCount.n > 1000 { // as when patterns come out of the data
 		patterns.Clear()
 		patternCount.n = 0
 	}
-	patterns.Store(pattern, re)
-	return re, nil
+	patterns.Store(text, p)
+	return p, nil
+}
+
+// instructions counts what a pattern that compiles is made of.
+func instructions(text string) int {
+	tree, err := resyntax.Parse(text, resyntax.Perl)
+	if err != nil {
+		return maxPattern
+	}
+	prog, err := resyntax.Compile(tree.Simplify())
+	if err != nil {
+		return maxPattern
+	}
+	return len(prog.Inst)
+}
+
+// matching makes a function of a text and a pattern. How long it may take is settled before it begins.
+func matching(name, about string, params []Param, result value.Kind, call func(re *regexp.Regexp, a []value.Value) (value.Value, error), examples ...Example) Function {
+	fn := pure(name, "text", about, params, result, nil, examples...)
+	fn.Call = func(fr *Frame, a []value.Value) (value.Value, error) {
+		re, err := compiled(a[1].Text())
+		if err == nil {
+			err = fr.match(len(a[0].Text()), re.size)
+		}
+		if err != nil {
+			return value.Value{}, err
+		}
+		v, err := call(re.Regexp, a)
+		if err == nil {
+			err = fr.grow(len(v.Text()) + 16*len(v.Items()))
+		}
+		return v, err
+	}
+	return fn
+}
+
+// replaceAll replaces what matches as ReplaceAllString does, within the bound on texts.
+func replaceAll(re *regexp.Regexp, text, with string) (string, error) {
+	var out []byte
+	last, groups := 0, strings.Count(with, "$")
+	for _, m := range re.FindAllStringSubmatchIndex(text, -1) {
+		if len(out)+len(with)+groups*(m[1]-m[0]) > 2*MaxBytes { // no group is longer than the whole
+			return "", errBytes
+		}
+		out = append(out, text[last:m[0]]...)
+		out = re.ExpandString(out, with, text, m)
+		last = m[1]
+	}
+	if len(out)+len(text)-last > MaxBytes {
+		return "", errBytes
+	}
+	return string(append(out, text[last:]...)), nil
 }
 
 func text1(name, about string, fn func(string) string, ex, result string) Function {

@@ -20,10 +20,13 @@ const MaxDigits = 1000
 // form: the precision of decimal128 (IEEE 754-2019), rounded half to even.
 const DivisionDigits = 34
 
+// maxExponent bounds the powers of ten of results, both ways: twice what a number that is read may have.
+const maxExponent = 2 * MaxDigits
+
 // Errors of arithmetic.
 var (
 	ErrDivideByZero = errors.New("division by zero")
-	ErrTooLarge     = errors.New("the number has more than 1000 digits")
+	ErrTooLarge     = errors.New("the number has more than 1000 digits, or too many zeros")
 	ErrNotNumber    = errors.New("not a number")
 )
 
@@ -290,7 +293,7 @@ func Mul(a, b Value) (Value, error) {
 	}
 	if a.form|b.form == small {
 		if p, ok := mul64(a.num, b.num); ok {
-			return Value{kind: sumKind(a, b), num: p, exp: a.exp + b.exp}, nil
+			return scaled(sumKind(a, b), p, int64(a.exp)+int64(b.exp))
 		}
 	}
 	return exactly(sumKind(a, b), exact.Mul, a, b)
@@ -299,9 +302,20 @@ func Mul(a, b Value) (Value, error) {
 // Shift is the Decimal a × 10^exp: the same digits with the point elsewhere.
 func Shift(a Value, exp int32) (Value, error) {
 	if a.kind.Numeric() && a.form == small {
-		return Value{kind: Decimal, num: a.num, exp: a.exp + exp}, nil
+		return scaled(Decimal, a.num, int64(a.exp)+int64(exp))
 	}
 	return Mul(a, Dec(1, exp))
+}
+
+// scaled is num × 10^exp. Zero has no more places than other numbers.
+func scaled(kind Kind, num, exp int64) (Value, error) {
+	if exp > maxExponent || exp < -maxExponent {
+		if num != 0 {
+			return Value{}, ErrTooLarge
+		}
+		exp = min(max(exp, -maxExponent), maxExponent)
+	}
+	return Value{kind: kind, num: num, exp: int32(exp)}, nil
 }
 
 // Neg is -a.
@@ -367,7 +381,7 @@ func Mod(a, b Value) (Value, error) {
 
 func exactly(kind Kind, op func(d, x, y *apd.Decimal) (apd.Condition, error), a, b Value) (Value, error) {
 	d := new(apd.Decimal)
-	if _, err := op(d, a.apd(), b.apd()); err != nil {
+	if _, err := op(d, a.apd(), b.apd()); err != nil || !d.IsZero() && (d.Exponent > maxExponent || d.Exponent < -maxExponent) {
 		return Value{}, ErrTooLarge
 	}
 	return big(kind, d), nil

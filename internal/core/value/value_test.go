@@ -17,6 +17,30 @@ func dec(t testing.TB, s string) Value {
 	return v
 }
 
+// TestPowersOfTenAreBounded: a number grows by multiplying until it is refused, both ways; it never turns into another.
+func TestPowersOfTenAreBounded(t *testing.T) {
+	for _, text := range []string{"1e300", "1e-300", "12345678901234567890e280", "-7e-250"} {
+		v, ok := ParseDecimal(text)
+		require.True(t, ok, text)
+		var err error
+		for n := 0; err == nil; n++ {
+			require.Less(t, n, 5, text)
+			require.LessOrEqual(t, len(v.String()), 4*MaxDigits, text)
+			v, err = Mul(v, v)
+		}
+		require.ErrorIs(t, err, ErrTooLarge, text)
+	}
+	zero, err := Mul(Dec(0, 900), Dec(5, 900))
+	for range 40 {
+		require.NoError(t, err)
+		require.Zero(t, Sign(zero))
+		zero, err = Mul(zero, zero)
+	}
+	require.NoError(t, err)
+	_, err = Shift(Dec(1, MaxDigits), 2*MaxDigits)
+	require.ErrorIs(t, err, ErrTooLarge)
+}
+
 func TestArithmeticIsExact(t *testing.T) {
 	for _, c := range []struct {
 		op         func(a, b Value) (Value, error)
