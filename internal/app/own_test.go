@@ -117,11 +117,13 @@ func TestAProjectGoesOutAndIn(t *testing.T) {
 	require.NoError(t, err)
 	from, to, database := t.TempDir(), filepath.Join(t.TempDir(), "out"), testdb.New(t)
 	require.NoError(t, project.Write(from, texts))
+	given := filepath.Join(t.TempDir(), "database")
+	require.NoError(t, os.WriteFile(given, []byte(database), 0o600))
 	run := func(c *cobra.Command, args ...string) string {
 		t.Helper()
 		var out bytes.Buffer
 		c.SetErr(&out)
-		c.SetArgs(append(args, "--database", database))
+		c.SetArgs(append(args, "--database-file", given))
 		require.NoError(t, c.ExecuteContext(t.Context()))
 		return out.String()
 	}
