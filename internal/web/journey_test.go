@@ -63,19 +63,19 @@ func TestStepsAndRecordsAreChosenByKeys(t *testing.T) {
 	w := newWorld(t)
 	tb := w.tab()
 	tb.open(flowPath + "?step=keep")
-	tb.do(chromedp.KeyEvent(kb.ArrowRight))
+	tb.do(typed(kb.ArrowRight))
 	tb.sees("#node-find[aria-current]", "Find station")
 	tb.sees("#goes-out", `"Ling Sound, north pier"`)
-	tb.do(chromedp.KeyEvent(kb.ArrowRight))
+	tb.do(typed(kb.ArrowRight))
 	tb.sees("#node-map[aria-current]", "To ledger row")
 	tb.sees("#goes-out", "above_datum_cm")
-	tb.do(chromedp.KeyEvent("]"))
+	tb.do(typed("]"))
 	tb.sees("#comes-in", "record 2 of 48")
-	tb.do(chromedp.KeyEvent("["))
+	tb.do(typed("["))
 	tb.sees("#comes-in", "record 1 of 48")
-	tb.do(chromedp.KeyEvent("]]]"))
+	tb.do(typed("]]]"))
 	tb.sees("#comes-in", "record 4 of 48") // keys typed faster than they are answered
-	tb.do(chromedp.KeyEvent("/"))
+	tb.do(typed("/"))
 	tb.sees("#find:focus", "")
 	tb.fill("#find", "datum")
 	tb.sees("#found", "datum_cm")
@@ -116,7 +116,7 @@ func TestARuleIsChangedAndItsResultSeen(t *testing.T) {
 	tb.click("[data-source='reading.surge_cm']")
 	tb.sees("#result", "380")
 	tb.sees("#faults", "complete")
-	tb.do(chromedp.Evaluate(`document.activeElement.blur()`, nil), chromedp.KeyEvent(kb.ArrowDown))
+	tb.do(chromedp.Evaluate(`document.activeElement.blur()`, nil), typed(kb.ArrowDown))
 	tb.sees("[data-target=is_surge][aria-current]", "level_cm >= surge_cm")
 }
 
@@ -126,7 +126,7 @@ func TestTheSchemaStandsOnItsRuler(t *testing.T) {
 	tb.open("/bench/schemas/gauge-reading")
 	tb.sees("#work", "all 48 records fit")
 	tb.sees("#reads-as", `"gauge": "SK04"`)
-	tb.do(chromedp.KeyEvent("]"))
+	tb.do(typed("]"))
 	tb.sees("#reads-as", `"gauge": "LC11"`)
 }
 

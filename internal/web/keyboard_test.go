@@ -1,10 +1,12 @@
 package web
 
 import (
+	"context"
 	"fmt"
 	"testing"
 	"time"
 
+	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/require"
@@ -13,7 +15,28 @@ import (
 // keys presses keys, one after another.
 func (tb *tab) keys(keys string) {
 	tb.t.Helper()
-	tb.do(chromedp.KeyEvent(keys))
+	tb.do(typed(keys))
+}
+
+// typed presses keys as a keyboard does: what a key writes comes with its going down, in one event, so that nothing falls
+// between both.
+func typed(keys string) chromedp.Action {
+	return chromedp.ActionFunc(func(ctx context.Context) error {
+		for _, r := range keys {
+			events := kb.Encode(r)
+			if len(events) == 3 {
+				down, char := events[0], events[1]
+				down.Type, down.Text, down.UnmodifiedText = input.KeyDown, char.Text, char.UnmodifiedText
+				events = []*input.DispatchKeyEventParams{down, events[2]}
+			}
+			for _, e := range events {
+				if err := e.Do(ctx); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	})
 }
 
 // soon says whether an element comes to hold a text within some seconds.

@@ -94,9 +94,9 @@ func TestRecordsAreFolded(t *testing.T) {
 	all := visible()
 	tb.click("[data-fold='4']")
 	require.Equal(t, all-4, visible())
-	tb.do(chromedp.KeyEvent("f"))
+	tb.do(typed("f"))
 	require.Equal(t, all-7, visible())
-	tb.do(chromedp.KeyEvent("f"))
+	tb.do(typed("f"))
 	tb.click("[data-fold='4']")
 	require.Equal(t, all, visible())
 

@@ -48,7 +48,7 @@ func TestAMappingIsBuiltFromNothing(t *testing.T) {
 	tb.do(chromedp.Submit("#title"))
 	tb.sees("h1", "Booking → Invoice")
 	tb.sees("#missing", "required fields have no rule")
-	tb.do(chromedp.KeyEvent("m"))
+	tb.do(typed("m"))
 	tb.sees("#matches", "rules proposed")
 	tb.sees("#matches", "the same name")
 	tb.click("#accept")
@@ -58,7 +58,7 @@ func TestAMappingIsBuiltFromNothing(t *testing.T) {
 	require.Contains(t, text, "  - field: line\n    each: line\n    as: line\n")
 	require.NotContains(t, text, "total")
 
-	tb.do(chromedp.Evaluate(`document.activeElement.blur()`, nil), chromedp.KeyEvent("o"))
+	tb.do(chromedp.Evaluate(`document.activeElement.blur()`, nil), typed("o"))
 	for _, rule := range []struct{ field, formula, result string }{
 		{"booking_no", "number", "B-20417"},
 		{"departure_date", "date(departs)", "2031-03-09"},
@@ -116,16 +116,16 @@ func TestAFormulaIsCompleted(t *testing.T) {
 	tb.open("/bench/mappings/reading-to-tide-level?field=station_name")
 	tb.fill("#formula", "upp")
 	tb.sees("#help .option:first-child", "upper(text)")
-	tb.do(chromedp.KeyEvent(kb.Tab), chromedp.KeyEvent("station.na"))
+	tb.do(typed(kb.Tab), typed("station.na"))
 	tb.sees("#help", "The text in capital letters")
 	tb.sees("#help .option:first-child", "name")
-	tb.do(chromedp.KeyEvent(kb.ArrowDown), chromedp.KeyEvent(kb.Enter))
+	tb.do(typed(kb.ArrowDown), typed(kb.Enter))
 	tb.sees("#result", "LING")
 	text := tb.value("#formula")
 	require.Equal(t, "upper(station.name)", text)
 	tb.fill("#formula", "round(level_cm, 1")
 	tb.sees("#help u", "places")
-	tb.do(chromedp.KeyEvent(kb.Escape))
+	tb.do(typed(kb.Escape))
 	tb.sees("#formula:focus", "")
 	tb.fill("#formula", "trend +")
 	defer func() {

@@ -40,7 +40,7 @@ func (tb *tab) press(selector string) {
 func (tb *tab) write(selector, text string) {
 	tb.t.Helper()
 	tb.press(selector)
-	tb.do(chromedp.Evaluate(`document.activeElement.select?.()`, nil), chromedp.KeyEvent(keysFor(text)))
+	tb.do(chromedp.Evaluate(`document.activeElement.select?.()`, nil), typed(keysFor(text)))
 }
 
 // leave presses the mouse beside a field, so that what was written is taken.

@@ -131,13 +131,13 @@ func TestATreeIsTypedLikeAnOutline(t *testing.T) {
 	tb.fill("#f-name", "number"+kb.Enter+"party"+kb.Enter+"name") // faster than it is drawn
 	tb.sees("tr[data-field='2'].sel", "name")
 	tb.sees("tr[data-field='1']", "party")
-	tb.do(chromedp.Evaluate(`document.activeElement.blur()`, nil), chromedp.KeyEvent(kb.ArrowUp))
+	tb.do(chromedp.Evaluate(`document.activeElement.blur()`, nil), typed(kb.ArrowUp))
 	tb.sees("tr[data-field='1'].sel", "party")
-	tb.do(chromedp.KeyEvent("i"))
+	tb.do(typed("i"))
 	tb.sees("tr[data-field='1']", "record")
 	tb.sees("tr[data-field='1.0'].sel", "field")
 	tb.sees("#f-name:focus", "") // where one types next
-	tb.do(chromedp.KeyEvent(kb.Escape), chromedp.KeyEvent(kb.Delete), chromedp.KeyEvent(kb.ArrowDown))
+	tb.do(typed(kb.Escape), typed(kb.Delete), typed(kb.ArrowDown))
 	tb.sees("tr[data-field='2'].sel", "name")
 	tb.do(chromedp.KeyEvent(kb.ArrowRight, chromedp.KeyModifiers(8)))
 	tb.sees("tr[data-field='1.0'].sel", "name")

@@ -32,7 +32,7 @@ func TestCompletionNeverOverwrites(t *testing.T) {
 		"number + ":     "number + ",     // nothing of a name is typed
 	} {
 		tb.fill("#formula", text)
-		tb.do(chromedp.KeyEvent(kb.Tab))
+		tb.do(typed(kb.Tab))
 		require.Equal(t, want, tb.value("#formula"))
 	}
 	tb.fill("#formula", "customer.na")
@@ -45,15 +45,15 @@ func TestCompletionNeverOverwrites(t *testing.T) {
 		return near
 	})
 	require.True(t, inside, "inside of the window")
-	tb.do(chromedp.KeyEvent(kb.Escape))
+	tb.do(typed(kb.Escape))
 	require.Equal(t, "customer.na", tb.value("#formula"), "Esc closes the list and nothing else")
-	tb.do(chromedp.KeyEvent("m"))
+	tb.do(typed("m"))
 	tb.sees("#help .option", "name")
-	tb.do(chromedp.KeyEvent(kb.Tab))
+	tb.do(typed(kb.Tab))
 	require.Equal(t, "customer.name", tb.value("#formula"))
 	tb.fill("#formula", "number + ")
 	tb.sees("#help .option", "number")
-	tb.do(chromedp.KeyEvent(kb.ArrowDown), chromedp.KeyEvent(kb.Enter))
+	tb.do(typed(kb.ArrowDown), typed(kb.Enter))
 	require.Contains(t, tb.value("#formula"), "number + ", "an entry that was moved to is taken")
 	require.NotEqual(t, "number + ", tb.value("#formula"))
 }
@@ -104,7 +104,7 @@ func TestANewVariableOnScreen(t *testing.T) {
 	tb.click("#add-let")
 	tb.sees("[data-target='/let/'].sel", "value1")
 	tb.fill("#name", "rebate")
-	tb.do(chromedp.KeyEvent(kb.Tab))
+	tb.do(typed(kb.Tab))
 	tb.fill("#formula", "net / 10")
 	tb.sees("[data-target='/let/rebate']", "50.85")
 	w.keeps(invoiceRules, "  - name: rebate\n    formula: net / 10\n")
@@ -333,11 +333,11 @@ func TestTheBestHitStandsFirst(t *testing.T) {
 	tb := w.tab()
 	tb.open("/bench")
 	tb.focus("#find")
-	tb.do(chromedp.KeyEvent("quayside" + kb.Enter))
+	tb.do(typed("quayside" + kb.Enter))
 	tb.sees("h1", "Quayside")
 
 	tb.open("/bench/flows/gauge-readings?step=find")
-	tb.do(chromedp.KeyEvent("i"))
+	tb.do(typed("i"))
 	tb.sees("#panel .ph", "Put a step here")
 	for typed, want := range map[string]string{"write files": "Write files", "map": "Map to Tide level", "note": "Note", "keep": "Keep only"} {
 		tb.fill("#pick", typed)

@@ -349,7 +349,7 @@ func (tb *tab) focus(selector string) {
 func (tb *tab) fill(selector, text string) {
 	tb.t.Helper()
 	tb.focus(selector)
-	tb.do(chromedp.KeyEvent(keysFor(text)))
+	tb.do(typed(keysFor(text)))
 }
 
 // paste puts a text into a field at once, where half of it would be refused while it is typed.

@@ -1,17 +1,21 @@
 const typing = (el) => el && (el.matches("input, textarea, select") || el.isContentEditable);
 const press = (selector) => { const el = document.querySelector(selector); if (el) el.click(); return !!el; };
 
-// standsFor is what stands in the place of an element that was drawn anew: what has its id, or is the only one of its name and
-// value, or leads where it led.
-function standsFor(el) {
-  if (!el || el.isConnected) return el;
-  if (el.id) return document.getElementById(el.id);
+// alike are the elements that stand in the place of one that was drawn anew: what has its id, or leads where it led, or is the
+// only one of its name and value.
+function alike(el) {
+  if (el.id) return [document.getElementById(el.id)].filter(Boolean);
   const has = (name) => el.hasAttribute(name) ? `[${name}="${CSS.escape(el.getAttribute(name))}"]` : "";
-  for (const name of ["hx-get", "href", "data-hot"]) if (has(name)) return document.querySelector(el.tagName + has(name));
+  for (const name of ["hx-get", "href", "data-hot"]) {
+    if (has(name)) return [...document.querySelectorAll(el.tagName + has(name))].sort((a, b) => (a.id ? 1 : 0) - (b.id ? 1 : 0)); // another that leads there comes last
+  }
   const same = [...document.querySelectorAll(el.tagName + ["name", "value", "form", "hx-post", "data-insert"].map(has).join(""))]
     .filter((other) => other.textContent === el.textContent && other.closest("form")?.action === el.closest("form")?.action);
-  return same.length === 1 ? same[0] : null;
+  return same.length === 1 ? same : [];
 }
+
+// standsFor is the first of them, or the element itself while it is there.
+const standsFor = (el) => !el || el.isConnected ? el : alike(el)[0] ?? null;
 
 // A click that leads to a request waits until what was typed is kept: else the server would answer it with what was before,
 // or refuse the change because of it. It is done then on the element that stands in the place of the one that was clicked.
@@ -32,9 +36,10 @@ function clicksWait() {
   document.addEventListener("pointerup", (e) => {
     const el = down;
     down = null;
-    if (!el || el.isConnected || !standsFor(el)?.contains(e.target)) return;
-    if (unsent.size && el.matches(leads)) hold(el);
-    else setTimeout(() => again(el)); // behind what the browser makes of it
+    const now = el && !el.isConnected && alike(el).find((other) => other.contains(e.target));
+    if (!now) return;
+    if (unsent.size && now.matches(leads)) hold(now);
+    else setTimeout(() => again(now)); // behind what the browser makes of it
   }, true);
   document.addEventListener("click", async (e) => {
     const leading = e.target.closest?.(leads);
