@@ -40,7 +40,7 @@ func (f *flags) read(told io.Writer) error {
 		if err != nil {
 			return fmt.Errorf("the address of the database: %w", err)
 		}
-		if f.database = strings.TrimSpace(string(text[:min(len(text), maxAddress)])); f.database == "" {
+		if f.database = strings.TrimSpace(string(text)); f.database == "" || len(text) > maxAddress {
 			return fmt.Errorf("%s holds no address of a database", f.databaseFile)
 		}
 	case f.database == "":

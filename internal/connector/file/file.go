@@ -265,9 +265,26 @@ func put(root *os.Root, w *Write) error {
 	case err != nil:
 		return err
 	case w.There == "refuse":
-		return root.Link(temp, w.Name) // of several that write at once one does
+		// Of several that write at once one makes the link.
+		if err := root.Link(temp, w.Name); err == nil || errors.Is(err, fs.ErrExist) {
+			return err
+		}
+		return reserved(root, temp, w.Name)
 	}
 	return root.Rename(temp, w.Name)
+}
+
+// reserved gives a whole file a name that there is none of, where the folder's file system has no links: who makes an empty
+// file of the name has it, and puts the whole one in its place.
+func reserved(root *os.Root, temp, name string) error {
+	empty, err := root.OpenFile(name, os.O_CREATE|os.O_WRONLY|os.O_EXCL, 0o644)
+	if err != nil {
+		return err
+	}
+	if err := empty.Close(); err != nil {
+		return err
+	}
+	return root.Rename(temp, name)
 }
 
 // TempName is a name beside that of a file, of which nobody else makes use, to write the file under until it is whole.

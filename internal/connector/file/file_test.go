@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -98,6 +99,34 @@ func TestFilesAreNotTorn(t *testing.T) {
 	hidden, err := filepath.Glob(filepath.Join(dir, ".*"))
 	require.NoError(t, err)
 	require.Empty(t, hidden)
+}
+
+// TestOneHasTheNameWithoutLinks: on a file system without links one of several that write at once gets the name, too.
+func TestOneHasTheNameWithoutLinks(t *testing.T) {
+	dir := t.TempDir()
+	root, err := os.OpenRoot(dir)
+	require.NoError(t, err)
+	defer root.Close()
+	var wg sync.WaitGroup
+	errs := make([]error, 8)
+	for i := range errs {
+		temp := TempName("a.txt")
+		require.NoError(t, root.WriteFile(temp, []byte("whole"), 0o644))
+		wg.Go(func() { errs[i] = reserved(root, temp, "a.txt") })
+	}
+	wg.Wait()
+	done := 0
+	for _, err := range errs {
+		if err == nil {
+			done++
+		} else {
+			require.ErrorIs(t, err, os.ErrExist)
+		}
+	}
+	require.Equal(t, 1, done)
+	text, err := root.ReadFile("a.txt")
+	require.NoError(t, err)
+	require.Equal(t, "whole", string(text))
 }
 
 func TestNothingLeavesTheFolder(t *testing.T) {

@@ -419,17 +419,12 @@ const (
 )
 
 // named gives a whole file its name if there is none of it: by a link, of which only one of several that write at once comes
-// about; where a server has no links, by a rename, which many servers refuse over a file.
+// about; where a server makes none, by a rename, which many servers refuse over a file.
 func named(c *sftp.Client, temp, to, name string) error {
 	there := fault.New(fault.Outside, "there is a file %s already", name).Mended("Choose another name, or let it be replaced")
-	if _, links := c.HasExtension(hardLinks); links {
-		err := c.Link(temp, to)
-		if err == nil {
-			return c.Remove(temp)
-		}
-		if !errors.Is(err, sftp.ErrSSHFxOpUnsupported) && !isThere(c, to) {
-			return err
-		}
+	if _, links := c.HasExtension(hardLinks); links && c.Link(temp, to) == nil {
+		c.Remove(temp) // what stays of it is hidden; the file is whole and has its name
+		return nil
 	}
 	if isThere(c, to) {
 		return there
