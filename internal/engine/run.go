@@ -162,8 +162,22 @@ type execution struct {
 // errCancelled is why a run's work was ended at once.
 var errCancelled = errors.New("somebody asked the run to stop")
 
+// mostDeaths is how many workers a run may outlive, at one place.
+const mostDeaths = 3
+
+// fatal is why a run is set aside at which one worker after the other ended: the next one would, too, and with it all that it
+// is doing for others.
+func fatal(r store.Run) *fault.Fault {
+	return fault.New(fault.Limit, "the server ended %d times while it worked on this run, which came no further in between", r.Deaths).
+		At(fault.Place{Source: r.File}).
+		Mended("Its log says why. When that is mended, resume the run: %d records are dealt with already", r.Taken)
+}
+
 // work does a run within its time limit, until it is over or somebody stops it.
 func (x *execution) work(ctx context.Context) error {
+	if x.run.Deaths >= mostDeaths {
+		return fatal(x.run)
+	}
 	inner, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	defer x.engine.active.add(x.run.ID, cancel)()

@@ -384,3 +384,25 @@ func TestARunThatAnotherWorkerTookOnIsNotForgotten(t *testing.T) {
 	require.Equal(t, store.Done, w.ended("held.tide").State)
 	require.Equal(t, 1, w.count("select count(*) from tide_level_write"), "and nothing was written twice")
 }
+
+// TestARunThatEndsItsWorkersIsSetAside: one at which several workers ended in turn is not taken on until somebody looked into
+// it, and then goes on.
+func TestARunThatEndsItsWorkersIsSetAside(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	_, err := w.db.Exec(t.Context(), "alter table run alter deaths set default 3")
+	require.NoError(t, err)
+	e := w.start(Options{})
+	w.drop("deadly.tide", many(20))
+	r := w.ended("deadly.tide")
+	require.Equal(t, store.SetAside, r.State)
+	require.Equal(t, fault.Limit, r.Fault.Code)
+	require.Contains(t, r.Fault.What(), "the server ended 3 times while it worked on this run")
+	require.NoError(t, e.Resume(t.Context(), r.ID))
+	r = until(t, "the end", func() (store.Run, bool) {
+		r := w.run("deadly.tide")
+		return r, r.Ended()
+	})
+	require.Equal(t, store.Done, r.State)
+	require.Equal(t, 20, r.Taken)
+}

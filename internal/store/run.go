@@ -73,6 +73,7 @@ type Run struct {
 	Turns     bool        // it may have to wait for its turn
 	ReadAs    string      // the notation of records that were mended; empty: as the flow says
 	Entry     *Entry      // the entry of a list that is done again by itself; nil: the whole
+	Deaths    int         // how often its worker ended while it worked on the run, which came no further in between
 	Handled   string      // what somebody did about its fault: run again, let go; empty: nothing yet
 }
 
@@ -97,13 +98,13 @@ func (r Run) Ended() bool { return r.State == Done || r.State == SetAside || r.S
 
 const runColumns = `id, project, flow, release, release_flow, reference, file, input_path, done_path, first_line, parent,
 	parent_step, parent_record, parent_path, depth, started_by,
-	state, claim, attempt, next_at, cancel_by, taken, aside, counts, fault, warning, created_at, began_at, ended_at, content is not null, input, answer, totals, lane, request, reply, from_step, turns, read_as, entry, handled`
+	state, claim, attempt, next_at, cancel_by, taken, aside, counts, fault, warning, created_at, began_at, ended_at, content is not null, input, answer, totals, lane, request, reply, from_step, turns, read_as, entry, handled, deaths`
 
 // asRun reads the run columns.
 func asRun(row pgx.CollectableRow) (r Run, err error) {
 	err = row.Scan(&r.ID, &r.Project, &r.Flow, &r.Release, &r.Of, &r.Reference, &r.File, &r.InputPath, &r.DonePath, &r.FirstLine, &r.Parent,
 		&r.Caller.Step, &r.Caller.Record, &r.Caller.Path, &r.Caller.Depth, &r.StartedBy,
-		&r.State, &r.Claim, &r.Attempt, &r.NextAt, &r.CancelBy, &r.Taken, &r.Aside, &r.Counts, &r.Fault, &r.Warning, &r.CreatedAt, &r.BeganAt, &r.EndedAt, &r.HasInput, &r.Input, &r.Answer, &r.Totals, &r.Lane, &r.Request, &r.Reply, &r.FromStep, &r.Turns, &r.ReadAs, &r.Entry, &r.Handled)
+		&r.State, &r.Claim, &r.Attempt, &r.NextAt, &r.CancelBy, &r.Taken, &r.Aside, &r.Counts, &r.Fault, &r.Warning, &r.CreatedAt, &r.BeganAt, &r.EndedAt, &r.HasInput, &r.Input, &r.Answer, &r.Totals, &r.Lane, &r.Request, &r.Reply, &r.FromStep, &r.Turns, &r.ReadAs, &r.Entry, &r.Handled, &r.Deaths)
 	return r, err
 }
 
@@ -328,7 +329,7 @@ func WakeCancelled(ctx context.Context, db DB) error {
 
 // Resume lets a run that was set aside as a whole go on from where it came to.
 func Resume(ctx context.Context, db DB, id uuid.UUID) error {
-	tag, err := db.Exec(ctx, `update run set state = 'waiting', attempt = 0, fault = null, handled = '', ended_at = null, cancel_by = null, cancel_at = null
+	tag, err := db.Exec(ctx, `update run set state = 'waiting', attempt = 0, deaths = 0, fault = null, handled = '', ended_at = null, cancel_by = null, cancel_at = null
 		where id = $1 and state in ('set aside', 'stopped') and fault is not null and handled = ''`, id)
 	if err == nil && tag.RowsAffected() == 0 {
 		err = ErrChanged

@@ -369,6 +369,35 @@ func TestOnlyTheJobsOfSilentWorkersAreGivenBack(t *testing.T) {
 	require.NoError(t, Leave(t.Context(), db, "alive"))
 }
 
+// TestDeathsOfWorkersAreCounted: of those that ended at one place of a run. One that comes further begins anew.
+func TestDeathsOfWorkersAreCounted(t *testing.T) {
+	db := open(t)
+	release(t, db, "one")
+	id := addRun(t, db, "a")
+	_, err := db.Exec(t.Context(), `insert into river_job (state, attempt, max_attempts, attempted_at, attempted_by, kind, args, queue, priority, scheduled_at)
+		values ('running', 1, 6, now(), array['gone'], 'run', jsonb_build_object('run', $1::text), 'default', 1, now())`, id)
+	require.NoError(t, err)
+	dies := func() int {
+		_, err := db.Exec(t.Context(), "update river_job set state = 'running', attempt = 1")
+		require.NoError(t, err)
+		r, err := Claim(t.Context(), db, id, "gone")
+		require.NoError(t, err)
+		in(t, db, func(tx pgx.Tx) error {
+			_, err := Requeue(t.Context(), tx, 5*time.Second)
+			return err
+		})
+		return r.Deaths
+	}
+	require.Equal(t, []int{0, 1, 2}, []int{dies(), dies(), dies()})
+	r, err := Claim(t.Context(), db, id, "alive")
+	require.NoError(t, err)
+	require.Equal(t, 3, r.Deaths)
+	r.Taken = 5
+	_, err = Progress(t.Context(), db, r)
+	require.NoError(t, err)
+	require.Equal(t, []int{3, 1, 2}, []int{dies(), dies(), dies()})
+}
+
 // TestALostJobIsGivenBack: one that has ended while its run is under way, and nobody is left who works on it.
 func TestALostJobIsGivenBack(t *testing.T) {
 	db := open(t)

@@ -75,12 +75,13 @@ func Reclaim(ctx context.Context, db DB, worker string, active []uuid.UUID, afte
 
 // Requeue gives the jobs of workers that have been silent for too long back to the queue and
 // says how many; so also a job that has ended although its run is under way with nobody left who works on it. A dead worker's
-// try does not count as one.
+// try does not count as one, but its death is counted.
 func Requeue(ctx context.Context, tx pgx.Tx, silence time.Duration) (int64, error) {
 	if _, err := tx.Exec(ctx, "delete from worker where beat_at < now() - make_interval(secs => $1)", silence.Seconds()); err != nil {
 		return 0, err
 	}
-	if _, err := tx.Exec(ctx, `update run set attempt = greatest(attempt - 1, 0) where state = 'running' and id in (select (args->>'run')::uuid from river_job
+	if _, err := tx.Exec(ctx, `update run set attempt = greatest(attempt - 1, 0),
+			deaths = case when deaths_behind = taken then deaths else 0 end + 1, deaths_behind = taken where state = 'running' and id in (select (args->>'run')::uuid from river_job
 		where state = 'running' and not exists (select 1 from worker w where w.id = attempted_by[array_upper(attempted_by, 1)]))`); err != nil {
 		return 0, err
 	}

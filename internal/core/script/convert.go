@@ -2,73 +2,65 @@ package script
 
 import (
 	"math"
-	"math/big"
 	"strconv"
 	"time"
 
-	"github.com/dop251/goja"
-
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/script/internal/wire"
 	"hollowreed/internal/core/value"
 )
 
 // safe is the greatest integer that every number of a script holds exactly.
 const safe = 1<<53 - 1
 
-// into gives a value to a script: absent as undefined; integers as numbers, large ones as BigInt;
-// decimals as numbers, where a number holds them exactly; dates and timestamps as Date in UTC; times as
-// text; bytes as a list of numbers.
-func (m *machine) into(v value.Value, depth int) (goja.Value, error) {
+// into adds a value to b as a script is given it: absent as undefined; integers as numbers, large ones
+// as BigInt; decimals as numbers, where a number holds them exactly; dates and timestamps as Date in
+// UTC; times as text; bytes as a list of numbers.
+func into(b []byte, v value.Value, depth int) ([]byte, error) {
 	if depth > maxDepth {
-		return nil, fault.New(fault.Limit, "the message is more than %d deep", maxDepth)
+		return b, fault.New(fault.Limit, "the message is more than %d deep", maxDepth)
 	}
 	switch v.Kind() {
 	case value.Absent:
-		return goja.Undefined(), nil
+		return wire.Append(b, wire.Undefined), nil
 	case value.Null:
-		return goja.Null(), nil
+		return wire.Append(b, wire.Null), nil
 	case value.Boolean:
-		return m.vm.ToValue(v.IsTrue()), nil
+		if v.IsTrue() {
+			return wire.Append(b, wire.True), nil
+		}
+		return wire.Append(b, wire.False), nil
 	case value.Integer:
-		return m.integer(v), nil
+		return integer(b, v), nil
 	case value.Decimal:
-		return m.decimal(v)
+		return decimal(b, v)
 	case value.Date, value.Timestamp:
-		return m.date(v)
+		return date(b, v)
 	case value.Binary:
-		return m.vm.ToValue(numbers(v.Text())), nil
+		return wire.AppendText(b, wire.Bytes, v.Text()), nil
 	case value.RecordKind:
-		return m.record(v, depth)
+		return record(b, v.Record(), depth)
 	case value.ListKind:
-		return m.list(v, depth)
+		return list(b, v.Items(), depth)
 	}
-	return m.vm.ToValue(v.String()), nil
+	return wire.AppendText(b, wire.Text, v.String()), nil
 }
 
-func numbers(bytes string) []any {
-	out := make([]any, len(bytes))
-	for i := range len(bytes) {
-		out[i] = int64(bytes[i])
-	}
-	return out
-}
-
-func (m *machine) integer(v value.Value) goja.Value {
+func integer(b []byte, v value.Value) []byte {
 	if n, ok := v.Int64(); ok && n >= -safe && n <= safe {
-		return m.vm.ToValue(n)
+		return wire.AppendInt(b, wire.Int, n)
 	}
-	n, _ := new(big.Int).SetString(v.String(), 10)
-	return m.vm.ToValue(n)
+	return wire.AppendText(b, wire.Big, v.String())
 }
 
-func (m *machine) decimal(v value.Value) (goja.Value, error) {
+func decimal(b []byte, v value.Value) ([]byte, error) {
 	f, err := strconv.ParseFloat(v.String(), 64)
 	if back, ok := shortest(f); err != nil || !ok || !value.Equal(back, v) {
-		return nil, fault.New(fault.Type, "the decimal %s cannot be held exactly by a number of a script", v.String()).
+		return b, fault.New(fault.Type, "the decimal %s cannot be held exactly by a number of a script", v.String()).
 			Mended("Give it as text(…), or round it before")
 	}
-	return m.vm.ToValue(f), nil
+	return wire.AppendFloat(b, f), nil
 }
 
 // shortest is the decimal with the fewest digits that is a number of a script.
@@ -79,115 +71,113 @@ func shortest(f float64) (value.Value, bool) {
 	return value.ParseDecimal(strconv.FormatFloat(f, 'f', -1, 64))
 }
 
-func (m *machine) date(v value.Value) (goja.Value, error) {
+func date(b []byte, v value.Value) ([]byte, error) {
 	t := time.Time{}
 	if v.Kind() == value.Date {
 		year, month, day := v.Civil()
 		t = time.Date(year, time.Month(month), day, 0, 0, 0, 0, time.UTC)
 	} else if t = v.GoTime(); t.Nanosecond()%1_000_000 != 0 {
-		return nil, fault.New(fault.Type, "the timestamp %s is finer than a Date of a script, which counts milliseconds", v.String())
+		return b, fault.New(fault.Type, "the timestamp %s is finer than a Date of a script, which counts milliseconds", v.String())
 	}
-	return m.vm.New(m.vm.Get("Date"), m.vm.ToValue(t.UnixMilli()))
+	return wire.AppendInt(b, wire.Date, t.UnixMilli()), nil
 }
 
-func (m *machine) record(v value.Value, depth int) (goja.Value, error) {
-	o := m.vm.NewObject()
-	r := v.Record()
+func record(b []byte, r *value.Record, depth int) ([]byte, error) {
+	there := 0
+	for _, v := range r.Fields {
+		if v.Kind() != value.Absent {
+			there++
+		}
+	}
+	b = wire.AppendCount(b, wire.Record, there)
 	for i, name := range r.Shape.Names {
 		if r.Fields[i].Kind() == value.Absent {
 			continue
 		}
-		x, err := m.into(r.Fields[i], depth+1)
-		if err != nil {
-			return nil, fault.From(err, fault.Type).In(name)
-		}
-		if err := o.Set(name, x); err != nil {
-			return nil, err
+		var err error
+		if b, err = into(wire.AppendName(b, name), r.Fields[i], depth+1); err != nil {
+			return b, fault.From(err, fault.Type).In(name)
 		}
 	}
-	return o, nil
+	return b, nil
 }
 
-func (m *machine) list(v value.Value, depth int) (goja.Value, error) {
-	items := make([]any, len(v.Items()))
-	for i, item := range v.Items() {
-		x, err := m.into(item, depth+1)
-		if err != nil {
-			return nil, err
-		}
-		items[i] = x
+func list(b []byte, items []value.Value, depth int) ([]byte, error) {
+	b, err := wire.AppendCount(b, wire.List, len(items)), error(nil)
+	for i := 0; i < len(items) && err == nil; i++ {
+		b, err = into(b, items[i], depth+1)
 	}
-	return m.vm.NewArray(items...), nil
+	return b, err
 }
 
 // from takes what a script gives as a field's value; nil stands for any field.
-func (m *machine) from(v goja.Value, f *schema.Field, depth int) (value.Value, error) {
-	switch {
-	case depth > maxDepth:
+func from(r *wire.Reader, f *schema.Field, depth int) (value.Value, error) {
+	if depth > maxDepth {
 		return value.Value{}, fault.New(fault.Limit, "what the script gives is more than %d deep", maxDepth)
-	case v == nil || goja.IsUndefined(v):
+	}
+	switch t := r.Tag(); {
+	case t == wire.Undefined:
 		return value.Value{}, nil
-	case goja.IsNull(v):
+	case t == wire.Null:
 		return value.NullValue, nil
+	case f != nil && f.List(), f == nil && t == wire.List:
+		return fromList(r, t, f, depth)
+	default:
+		return one(r, t, f, depth)
 	}
-	if f != nil && f.List() || f == nil && isList(v) {
-		return m.fromList(v, f, depth)
-	}
-	return m.one(v, f, depth)
 }
 
-func isList(v goja.Value) bool {
-	o, ok := v.(*goja.Object)
-	return ok && o.ClassName() == "Array"
-}
-
-func (m *machine) fromList(v goja.Value, f *schema.Field, depth int) (value.Value, error) {
-	if !isList(v) {
-		return value.Value{}, fault.Expect(fault.Type, "a list", described(v))
+func fromList(r *wire.Reader, t wire.Tag, f *schema.Field, depth int) (value.Value, error) {
+	if t != wire.List {
+		return value.Value{}, fault.Expect(fault.Type, "a list", described(r, t))
 	}
-	o := v.ToObject(m.vm)
-	n := int(o.Get("length").ToInteger())
+	n := r.Count()
 	if n > maxItems {
 		return value.Value{}, fault.New(fault.Limit, "the list has more than %d items", maxItems)
 	}
 	items := make([]value.Value, n)
 	for i := range items {
-		x := o.Get(strconv.Itoa(i))
-		item, err := value.Value{}, error(nil)
-		if f == nil {
-			item, err = m.from(x, nil, depth+1)
-		} else if x != nil && !goja.IsUndefined(x) {
-			item, err = m.one(x, f, depth+1)
+		var err error
+		if items[i], err = item(r, f, depth+1); err != nil {
+			return value.Value{}, fault.From(err, fault.Type).In("item " + strconv.Itoa(i))
 		}
-		if err != nil {
-			return item, fault.From(err, fault.Type).In("item " + strconv.Itoa(i))
-		}
-		items[i] = item
 	}
 	return value.ListOf(items...), nil
 }
 
+// item takes one item of a list of f.
+func item(r *wire.Reader, f *schema.Field, depth int) (value.Value, error) {
+	if f == nil {
+		return from(r, nil, depth)
+	}
+	t := r.Tag()
+	if t == wire.Undefined {
+		return value.Value{}, nil
+	}
+	return one(r, t, f, depth)
+}
+
 // one takes a single value.
-func (m *machine) one(v goja.Value, f *schema.Field, depth int) (value.Value, error) {
+func one(r *wire.Reader, t wire.Tag, f *schema.Field, depth int) (value.Value, error) {
 	want := value.Absent
 	if f != nil {
 		want = f.Kind
 	}
-	if want == value.Binary {
-		return m.bytes(v)
+	switch {
+	case want == value.Binary:
+		return fromBytes(r, t)
+	case t == wire.Date:
+		return fromDate(r.Int(), want)
+	case t == wire.Record:
+		return fromRecord(r, f, depth)
+	case t == wire.Other:
+		return value.Value{}, fault.New(fault.Type, "%s cannot be a value of a message", r.Text())
+	case t == wire.List:
+		return value.Value{}, fault.Expect(fault.Type, orAny(want), described(r, t))
 	}
-	if o, ok := v.(*goja.Object); ok {
-		switch o.ClassName() {
-		case "Date":
-			return fromDate(o, want)
-		case "Object":
-			return m.fromRecord(o, f, depth)
-		}
-		return value.Value{}, fault.New(fault.Type, "%s cannot be a value of a message", described(v))
-	}
-	got, ok := scalar(v, want)
+	got, ok, found := scalar(r, t, want)
 	if !ok {
-		return got, fault.Expect(fault.Type, orAny(want), described(v))
+		return got, fault.Expect(fault.Type, orAny(want), found)
 	}
 	return got, nil
 }
@@ -199,31 +189,41 @@ func orAny(k value.Kind) string {
 	return k.String()
 }
 
-func scalar(v goja.Value, want value.Kind) (value.Value, bool) {
-	if _, symbol := v.(*goja.Symbol); symbol {
-		return value.Value{}, false
-	}
+// scalar takes a value that has no parts; found shows it where it is not what is wanted.
+func scalar(r *wire.Reader, t wire.Tag, want value.Kind) (v value.Value, ok bool, found string) {
 	any := want == value.Absent
-	switch x := v.Export().(type) {
-	case string:
-		if want == value.Time {
-			return value.ParseTime(x)
-		}
-		return value.Str(x), any || want == value.Text
-	case bool:
-		return value.Bool(x), any || want == value.Boolean
-	case int64:
+	switch t {
+	case wire.Null:
+		return v, false, "null"
+	case wire.Text:
+		return text(r.Text(), want)
+	case wire.False, wire.True:
+		v = value.Bool(t == wire.True)
+		return v, any || want == value.Boolean, v.String()
+	case wire.Int:
+		v = value.Int(r.Int())
 		if want == value.Decimal {
-			return value.AsDecimal(value.Int(x)), true
+			return value.AsDecimal(v), true, ""
 		}
-		return value.Int(x), any || want == value.Integer
-	case float64:
-		return number(x, want)
-	case *big.Int:
-		n, ok := value.ParseInteger(x.String())
-		return n, ok && (any || want == value.Integer)
+		return v, any || want == value.Integer, v.String()
+	case wire.Float:
+		x := r.Float()
+		v, ok = number(x, want)
+		return v, ok, shown(x)
+	case wire.Big:
+		digits := r.Text()
+		v, ok = value.ParseInteger(digits)
+		return v, ok && (any || want == value.Integer), digits
 	}
-	return value.Value{}, false
+	return v, false, described(r, t)
+}
+
+func text(s string, want value.Kind) (value.Value, bool, string) {
+	if want == value.Time {
+		v, ok := value.ParseTime(s)
+		return v, ok, s
+	}
+	return value.Str(s), want == value.Absent || want == value.Text, short(s)
 }
 
 // number takes a number with a fraction, or a large one.
@@ -236,8 +236,8 @@ func number(x float64, want value.Kind) (value.Value, bool) {
 	return n, ok && whole && math.Abs(x) <= safe
 }
 
-func (m *machine) bytes(v goja.Value) (value.Value, error) {
-	list, err := m.fromList(v, nil, 0)
+func fromBytes(r *wire.Reader, t wire.Tag) (value.Value, error) {
+	list, err := fromList(r, t, nil, 0)
 	if err != nil {
 		return list, err
 	}
@@ -252,12 +252,9 @@ func (m *machine) bytes(v goja.Value) (value.Value, error) {
 	return value.Bytes(string(out)), nil
 }
 
-func fromDate(o *goja.Object, want value.Kind) (value.Value, error) {
-	t, ok := o.Export().(time.Time)
-	if !ok {
-		return value.Value{}, fault.New(fault.Type, "an invalid Date cannot be a value of a message")
-	}
-	v := value.Instant(t.UTC())
+// fromDate takes a Date by its milliseconds since 1970.
+func fromDate(ms int64, want value.Kind) (value.Value, error) {
+	v := value.Instant(time.UnixMilli(ms).UTC())
 	switch want {
 	case value.Date:
 		return v.DatePart(), nil
@@ -267,42 +264,70 @@ func fromDate(o *goja.Object, want value.Kind) (value.Value, error) {
 	return v, fault.Expect(fault.Type, want.String(), "a Date")
 }
 
-// fromRecord takes an object as a record. One of a known field must have no other names than its fields.
-func (m *machine) fromRecord(o *goja.Object, f *schema.Field, depth int) (value.Value, error) {
-	keys := o.Keys()
-	shape := value.NewShape(keys...)
-	if f != nil {
-		if f.Kind != value.RecordKind {
-			return value.Value{}, fault.Expect(fault.Type, f.Kind.String(), "a record")
-		}
-		shape = f.Shape()
+// fromRecord takes a record. One of a known field must have no other names than its fields.
+func fromRecord(r *wire.Reader, f *schema.Field, depth int) (value.Value, error) {
+	switch {
+	case f == nil:
+		return anyRecord(r, depth)
+	case f.Kind != value.RecordKind:
+		return value.Value{}, fault.Expect(fault.Type, f.Kind.String(), "a record")
 	}
+	shape := f.Shape()
 	fields := make([]value.Value, len(shape.Names))
-	for _, k := range keys {
-		var inner *schema.Field
-		at := shape.Slot(k)
-		if f != nil {
-			if inner = f.Field(k); inner == nil {
-				return value.Value{}, fault.New(fault.Unknown, "there is no field %q in %s", k, f.Name)
-			}
+	for range r.Count() {
+		name := r.Text()
+		inner := f.Field(name)
+		if inner == nil {
+			return value.Value{}, fault.New(fault.Unknown, "there is no field %q in %s", name, f.Name)
 		}
-		v, err := m.from(o.Get(k), inner, depth+1)
+		v, err := from(r, inner, depth+1)
 		if err != nil {
-			return v, fault.From(err, fault.Type).In(k)
+			return v, fault.From(err, fault.Type).In(name)
 		}
-		fields[at] = v
+		fields[shape.Slot(name)] = v
 	}
 	return value.Rec(shape, fields), nil
 }
 
-// described names what a script gave.
-func described(v goja.Value) string {
-	text := v.String()
-	if len(text) > 60 {
-		text = text[:60] + "…"
+func anyRecord(r *wire.Reader, depth int) (value.Value, error) {
+	n := r.Count()
+	names, fields := make([]string, n), make([]value.Value, n)
+	for i := range n {
+		names[i] = r.Text()
+		var err error
+		if fields[i], err = from(r, nil, depth+1); err != nil {
+			return value.Value{}, fault.From(err, fault.Type).In(names[i])
+		}
 	}
-	if o, ok := v.(*goja.Object); ok {
-		return "a " + o.ClassName() + " (" + text + ")"
+	return value.Rec(value.NewShape(names...), fields), nil
+}
+
+// described names what a script gave in place of something else.
+func described(r *wire.Reader, t wire.Tag) string {
+	switch t {
+	case wire.List:
+		return "a list"
+	case wire.Record:
+		return "a record"
+	case wire.Date:
+		return "a Date"
+	case wire.Other:
+		return r.Text()
 	}
-	return text
+	_, _, found := scalar(r, t, value.RecordKind)
+	return found
+}
+
+func shown(x float64) string {
+	if math.IsInf(x, 0) {
+		return strconv.FormatFloat(x, 'g', -1, 64)
+	}
+	return strconv.FormatFloat(x, 'f', -1, 64)
+}
+
+func short(s string) string {
+	if len(s) > 60 {
+		return s[:60] + "…"
+	}
+	return s
 }

@@ -1,57 +1,35 @@
 // Package script runs functions written in ECMAScript (ECMA-262, through github.com/dop251/goja) for
 // what formulas cannot say. A script has no file, network, clock or random value; it is bounded in
-// time, memory and recursion, keeps nothing from one call to the next, and every value that cannot be
-// represented on the other side is a fault that names it.
+// time, memory and recursion by the process that it runs in (package worker), keeps nothing from one
+// call to the next, and every value that cannot be represented on the other side is a fault that names
+// it.
 package script
 
 import (
-	_ "embed" // the prelude
-	"errors"
-	"regexp"
-	"runtime/metrics"
-	"strconv"
+	"crypto/sha256"
+	"encoding/binary"
 	"strings"
 	"sync"
 	"time"
 
-	"github.com/dlclark/regexp2/v2"
-	"github.com/dop251/goja"
-
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/script/internal/worker"
 	"hollowreed/internal/core/value"
 )
 
 // Bounds on a script and on one call.
 const (
 	MaxSource = 100_000 // bytes
-	MaxTime   = time.Second
-	MaxHeap   = 256 << 20 // bytes by which the process may grow during a call
-	maxStack  = 500       // calls inside each other
-	maxDepth  = 64        // records and lists inside each other
+	MaxTime   = worker.MaxTime
+	maxDepth  = worker.MaxDepth // records and lists inside each other
 	maxItems  = 1_000_000
-	watch     = 5 * time.Millisecond
 )
 
-//go:embed prelude.js
-var preludeText string
-
-// A pattern that goes back and forth without end is stopped, too.
-func init() { regexp2.DefaultMatchTimeout = MaxTime }
-
-var prelude = goja.MustCompile("prelude", preludeText, true)
-
-// Function is a compiled script. It is immutable and used by many goroutines.
+// Function is a script that was found right. It is immutable and used by many goroutines.
 type Function struct {
-	program *goja.Program
-	result  *schema.Field // nil for any
-	free    sync.Pool     // of *machine
-}
-
-// machine is one engine with the function in it.
-type machine struct {
-	vm   *goja.Runtime
-	call goja.Callable
+	script *worker.Script
+	result *schema.Field // nil for any
 }
 
 // New compiles the body of a function with the names of its parameters. result is what it must give;
@@ -60,197 +38,84 @@ func New(body string, params []string, result *schema.Field) (*Function, *fault.
 	if len(body) > MaxSource {
 		return nil, fault.New(fault.Limit, "the script is longer than %d bytes", MaxSource)
 	}
-	program, err := goja.Compile("script", "(function("+strings.Join(params, ", ")+") {\n"+body+"\n})", true)
-	if err != nil {
-		return nil, syntax(err)
+	s, ft := checked("(function(" + strings.Join(params, ", ") + ") {\n" + body + "\n})")
+	if ft != nil {
+		return nil, ft
 	}
-	f := &Function{program: program, result: result}
-	m, err := f.machine()
-	if err != nil {
-		return nil, thrown(err)
-	}
-	f.free.Put(m)
-	return f, nil
+	return &Function{script: s, result: result}, nil
 }
 
-var written = regexp.MustCompile(`Line (\d+):(\d+) (.*?)(?: \(and \d+ more errors\))?$`)
-
-func syntax(err error) *fault.Fault {
-	m := written.FindStringSubmatch(err.Error())
-	if m == nil {
-		return fault.New(fault.Syntax, "%s", strings.TrimPrefix(err.Error(), "SyntaxError: "))
-	}
-	line, _ := strconv.Atoi(m[1])
-	column, _ := strconv.Atoi(m[2])
-	return fault.New(fault.Syntax, "%s", m[3]).At(fault.Place{Line: line - 1, Column: column})
-}
-
-func (f *Function) machine() (*machine, error) {
-	vm := goja.New()
-	vm.SetMaxCallStackSize(maxStack)
-	vm.SetTimeSource(func() time.Time { panic(vm.NewTypeError("a script has no clock")) })
-	vm.SetRandSource(func() float64 { panic(vm.NewTypeError("a script has no random values")) })
-	if _, err := vm.RunProgram(prelude); err != nil {
-		return nil, err
-	}
-	v, err := vm.RunProgram(f.program)
-	if err != nil {
-		return nil, err
-	}
-	call, ok := goja.AssertFunction(v)
-	if !ok {
-		return nil, errors.New("the script is not the body of a function")
-	}
-	return &machine{vm: vm, call: call}, nil
-}
-
-// outcome is what a call came to.
-type outcome struct {
-	v value.Value
-	f *fault.Fault
-}
-
-// Call runs the function. A call that does not end when it is told to is left behind with its engine.
+// Call runs the function.
 func (f *Function) Call(args []value.Value) (value.Value, *fault.Fault) {
-	m, ok := f.free.Get().(*machine)
-	if !ok {
-		var err error
-		if m, err = f.machine(); err != nil {
-			return value.Value{}, thrown(err)
-		}
-	}
-	done := make(chan outcome, 1)
-	g := &guard{vm: m.vm, ended: make(chan struct{})}
-	go func() {
-		v, ft := f.run(m, args)
-		g.end()
-		done <- outcome{v, ft}
-	}()
-	go g.watch()
-	select {
-	case o := <-done:
-		if !g.stopped {
-			f.free.Put(m)
-		}
-		return o.v, o.f
-	case <-time.After(2 * MaxTime):
-		return value.Value{}, late()
-	}
-}
-
-func late() *fault.Fault {
-	return fault.New(fault.Limit, "the script takes more than %s", MaxTime)
-}
-
-var errLate, errHeap = errors.New("late"), errors.New("heap")
-
-// guard stops a call that takes too long or too much memory. Once the call has ended it stops nothing,
-// so that the next one has the engine to itself.
-type guard struct {
-	vm      *goja.Runtime
-	ended   chan struct{}
-	mu      sync.Mutex
-	over    bool
-	stopped bool
-}
-
-func (g *guard) end() {
-	g.mu.Lock()
-	g.over = true
-	g.mu.Unlock()
-	close(g.ended)
-}
-
-func (g *guard) stop(why error) {
-	g.mu.Lock()
-	defer g.mu.Unlock()
-	if !g.over {
-		g.stopped = true
-		g.vm.Interrupt(why)
-	}
-}
-
-func (g *guard) watch() {
-	began, ticks := time.Now(), time.NewTicker(watch)
-	defer ticks.Stop()
-	var before uint64
-	for {
-		select {
-		case <-g.ended:
-			return
-		case <-ticks.C:
-		}
-		now := heap()
-		if before == 0 {
-			before = now
-		}
-		switch {
-		case time.Since(began) > MaxTime:
-			g.stop(errLate)
-		case now > before+MaxHeap:
-			g.stop(errHeap)
-		}
-	}
-}
-
-func heap() uint64 {
-	sample := []metrics.Sample{{Name: "/memory/classes/heap/objects:bytes"}}
-	metrics.Read(sample)
-	return sample[0].Value.Uint64()
-}
-
-func (f *Function) run(m *machine, args []value.Value) (v value.Value, ft *fault.Fault) {
-	defer func() {
-		if r := recover(); r != nil {
-			v, ft = value.Value{}, fault.New(fault.Arith, "the script failed: %v", r)
-		}
-	}()
-	in := make([]goja.Value, len(args))
-	for i, a := range args {
-		var err error
-		if in[i], err = m.into(a, 0); err != nil {
+	b, err := binary.AppendUvarint(nil, uint64(len(args))), error(nil)
+	for _, a := range args {
+		if b, err = into(b, a, 0); err != nil {
 			return value.Value{}, fault.From(err, fault.Type)
 		}
 	}
-	out, err := m.call(goja.Undefined(), in...)
-	if err != nil {
-		return value.Value{}, thrown(err)
+	given, ft := f.script.Call(b)
+	if ft != nil {
+		return value.Value{}, ft
 	}
-	v, err = m.from(out, f.result, 0)
+	v, err := from(&given, f.result, 0)
+	if err == nil && given.Bad {
+		err = fault.New(fault.Limit, "what the script gives cannot be read")
+	}
 	if err != nil {
 		return value.Value{}, fault.From(err, fault.Type)
 	}
 	return v, nil
 }
 
-var stackLine = regexp.MustCompile(`script:(\d+):(\d+)`)
+// Bounds on what is kept of scripts that were compiled.
+const (
+	maxVerdicts = 4096
+	again       = 10 * time.Minute // after which a fault of the machine, and not of the text, is looked for anew
+)
 
-// thrown is an exception as a fault, with the line in the script.
-func thrown(err error) *fault.Fault {
-	var stopped *goja.InterruptedError
-	var deep *goja.StackOverflowError
-	var ex *goja.Exception
-	switch {
-	case errors.As(err, &stopped) && stopped.Value() == errHeap:
-		return fault.New(fault.Limit, "the script takes more than %d MiB of memory", MaxHeap>>20)
-	case errors.As(err, &stopped):
-		return late()
-	case errors.As(err, &deep):
-		return fault.New(fault.Limit, "the script's functions call each other more than %d deep", maxStack)
-	case errors.As(err, &ex):
-		f := fault.New(fault.Arith, "%s", said(ex))
-		if m := stackLine.FindStringSubmatch(ex.String()); m != nil {
-			line, _ := strconv.Atoi(m[1])
-			column, _ := strconv.Atoi(m[2])
-			f.At(fault.Place{Line: line - 1, Column: column})
-			f.Message += " (line " + strconv.Itoa(line-1) + ")"
-		}
-		return f
-	}
-	return fault.New(fault.Arith, "%s", err)
+// verdict is what compiling one text came to. Who needs it meanwhile waits for it.
+type verdict struct {
+	mu     sync.Mutex
+	script *worker.Script // nil before it was compiled
+	fault  *fault.Fault
+	until  time.Time // that the fault counts; zero for ever
 }
 
-func said(ex *goja.Exception) string {
-	text := ex.Value().String()
-	return "the script says: " + text[:min(len(text), 500)]
+// verdicts keeps what compiling came to, by the digest of the text, since the parts of a project are
+// read again at every change.
+var (
+	mu       sync.Mutex
+	verdicts = map[[sha256.Size]byte]*verdict{}
+)
+
+func checked(text string) (*worker.Script, *fault.Fault) {
+	key := sha256.Sum256([]byte(text))
+	mu.Lock()
+	v := verdicts[key]
+	if v == nil {
+		if len(verdicts) >= maxVerdicts {
+			clear(verdicts)
+		}
+		v = &verdict{}
+		verdicts[key] = v
+	}
+	mu.Unlock()
+	return v.of(text)
+}
+
+func (v *verdict) of(text string) (*worker.Script, *fault.Fault) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if v.script == nil || !v.until.IsZero() && time.Now().After(v.until) {
+		v.script, v.until = worker.New(text), time.Time{}
+		v.fault = v.script.Check()
+		if v.fault != nil && v.fault.Code != fault.Syntax {
+			v.until = time.Now().Add(again)
+		}
+	}
+	if v.fault != nil {
+		own := *v.fault
+		return nil, &own
+	}
+	return v.script, nil
 }

@@ -9,6 +9,7 @@ import (
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/script/internal/worker"
 	"hollowreed/internal/core/value"
 )
 
@@ -81,7 +82,7 @@ func TestWhatCannotBeRepresentedIsAFault(t *testing.T) {
 		"return '7'":                    {field(value.Integer), any, "expected integer, found 7"},
 		"return () => 1":                {nil, any, "a Function"},
 		"return new Date(NaN)":          {nil, any, "invalid Date"},
-		"return Symbol('a')":            {nil, any, "found"},
+		"return Symbol('a')":            {nil, any, "a Symbol (a) cannot be a value"},
 		"return {a: {b: [1n, 0/0]}}":    {nil, any, "found NaN"},
 		"return [300]":                  {field(value.Binary), any, "expected bytes from 0 to 255, found 300"},
 		"return {a: 1}":                 {field(value.Text), any, "expected text, found a record"},
@@ -108,38 +109,90 @@ func TestFaultsOfScriptsHaveLines(t *testing.T) {
 	require.Equal(t, fault.Limit, ft.Code)
 }
 
-// TestAScriptIsKeptWithinBounds: what would take for ever, or all memory, is a fault within moments,
-// and what a script must not have is not there.
+// TestAScriptIsKeptWithinBounds: what would take for ever, or all memory, is a fault within moments, and
+// what a script must not have is not there. Another script is not touched by it.
 func TestAScriptIsKeptWithinBounds(t *testing.T) {
+	const limits = "the script takes more than"
+	other := compiled(t, "return x + 1", field(value.Integer), "x")
 	for body, want := range map[string]string{
 		"while (true) {}":                 "takes more than 1s",
 		"const f = () => f(); return f()": "deep",
-		"const a = []; while (true) a.push('x'.repeat(100000) + a.length)": "takes more than",
-		"return 'x'.repeat(2**30)":                         "more than 16 MiB",
-		"return new Array(1e9).join('abc')":                "more than 16 MiB",
-		"return new Array(1e9).fill(0)":                    "more than 16 MiB",
-		"return /^(a+)+$(?=b)/.test('a'.repeat(40) + '!')": "",
-		"return Date.now()":                                "no clock",
-		"return new Date()":                                "no clock",
-		"return Math.random()":                             "no random values",
-		"return require('fs')":                             "require is not defined",
-		"return fetch('http://x')":                         "fetch is not defined",
-		"return eval('1')":                                 "eval is not defined",
-		"return (() => 1).constructor('return 1')()":       "is not an object: undefined",
-		"globalThis.kept = 1":                              "not extensible",
-		"Array.prototype.kept = 1":                         "not extensible",
-		"kept = 1":                                         "kept is not defined",
+		"const a = []; while (true) a.push('x'.repeat(100000) + a.length)": limits,
+		"return 'x'.repeat(2**30)":                                                                     "more than 256 MiB of memory",
+		"return new Array(1e9).join('abc')":                                                            limits,
+		"return new Array(1e9).fill(0)":                                                                limits,
+		"const a = []; a.length = Number(x); return a":                                                 "more than",
+		"return Math.max.apply(null, {length: 4294967295})":                                            limits,
+		"return 1n << 40000000000n":                                                                    "",
+		"return String.fromCharCode.apply(null, {length: 5e8})":                                        limits,
+		"return Array(5e8).toString()":                                                                 limits,
+		"return (3n ** BigInt(x)) % 10n":                                                               limits,
+		"return /^(a+)+$(?=b)/.test('a'.repeat(40) + '!')":                                             limits,
+		"let a = []; for (let i = 0; i < 1e6; i++) a = [a]; return String(a)":                          "",
+		"let a = {}; for (let i = 0; i < 60; i++) a = {l: a, r: a}; return a":                          "gives more than 64 MiB",
+		"return JSON.parse('['.repeat(1e6) + ']'.repeat(1e6))":                                         "",
+		"return 'x'.repeat(8e7)":                                                                       "gives more than 64 MiB",
+		"const o = {get a() { while (true) {} }}; return o":                                            limits,
+		"const o = {toString() { while (true) {} }}; return [Symbol.iterator, o, () => 1].map(String)": limits,
+		"throw {toString() { while (true) {} }}":                                                       limits,
+		"return Date.now()":                                                                            "no clock",
+		"return new Date()":                                                                            "no clock",
+		"return Math.random()":                                                                         "no random values",
+		"return require('fs')":                                                                         "require is not defined",
+		"return fetch('http://x')":                                                                     "fetch is not defined",
+		"return eval('1')":                                                                             "eval is not defined",
+		"return (() => 1).constructor('return 1')()":                                                   "is not an object: undefined",
+		"globalThis.kept = 1":                                                                          "not extensible",
+		"Array.prototype.kept = 1":                                                                     "not extensible",
+		"kept = 1":                                                                                     "kept is not defined",
 	} {
-		f := compiled(t, body, nil)
-		began := time.Now()
-		_, ft := f.Call(nil)
-		require.Less(t, time.Since(began), 10*time.Second, body)
-		if want == "" {
-			continue
-		}
+		_, ft := compiled(t, body, nil, "x").Call([]value.Value{value.Int(4294967295)})
 		require.NotNil(t, ft, body)
 		require.Contains(t, ft.Error(), want, body)
+		v, ft := other.Call([]value.Value{value.Int(1)})
+		require.Nil(t, ft, body)
+		require.Equal(t, "2", v.String())
 	}
+}
+
+// TestAScriptIsOneFunction: a text that closes the function which it is the body of, or that is made to
+// hold up or to end who reads it, is a fault in moments, and is not read again for every page.
+func TestAScriptIsOneFunction(t *testing.T) {
+	for body, want := range map[string]string{
+		"return 1})\nfor(;;){}\n(function(){":                     "closes the function",
+		"return 1}, function() {":                                 "closes the function",
+		"return 1} + function() {":                                "closes the function",
+		"return 1})(function() {":                                 "closes the function",
+		"return 1}) /*":                                           "",
+		"return (3n**400000000n)%10n":                             "",
+		strings.Repeat("{", 50_000):                               "",
+		strings.Repeat("{", 49_000) + strings.Repeat("}", 49_000): "",
+		"return " + strings.Repeat("(", 49_000) + "1" + strings.Repeat(")", 49_000): "",
+		"return " + strings.Repeat("[", 99_000):                                     "",
+	} {
+		f, ft := New(body, nil, nil)
+		if want != "" || f == nil {
+			require.NotNil(t, ft, body)
+			require.Contains(t, ft.Error(), want)
+		}
+		began := time.Now()
+		for range 1000 {
+			New(body, nil, nil)
+		}
+		require.Less(t, time.Since(began), worker.MaxTime, "%.60s", body)
+	}
+	// What a comment names is no file to read.
+	f, ft := New("return 1\n//# sourceMappingURL=file:///etc/passwd", nil, nil)
+	require.Nil(t, ft)
+	_, ft = f.Call(nil)
+	require.Nil(t, ft)
+	_, ft = New("return 1", nil, nil)
+	require.Nil(t, ft)
+	// A fault belongs to who asked.
+	_, one := New("return (", nil, nil)
+	one.In("changed")
+	_, two := New("return (", nil, nil)
+	require.Empty(t, two.Field)
 }
 
 func TestManyUseOneScript(t *testing.T) {

@@ -1,0 +1,1 @@
+alter table run drop column deaths, drop column deaths_behind;
