@@ -55,6 +55,7 @@ type Fault struct {
 	Mend     string `json:"mend,omitempty"`    // what would mend it
 	Rule     Place  `json:"rule,omitzero"`     // where the schema says so
 	Setting  string `json:"setting,omitempty"` // of a part: the one that is not there yet
+	More     int    `json:"more,omitempty"`    // it stands for so many faults that are not kept
 }
 
 // New makes a fault from a sentence.
@@ -100,6 +101,9 @@ func (f Fault) MarshalJSON() ([]byte, error) {
 // What is the fault in one sentence, without its place.
 func (f *Fault) What() string {
 	var b strings.Builder
+	if f.More > 0 {
+		fmt.Fprintf(&b, "%d more faults of this message are not kept", f.More)
+	}
 	if f.Field != "" {
 		b.WriteString(f.Field + ": ")
 	}
@@ -162,6 +166,28 @@ func cut(s string, n int) string {
 
 // List is several faults as one error.
 type List []*Fault
+
+// MaxKept bounds the faults that are kept of one message: more tell nobody more.
+const MaxKept = 100
+
+// Add keeps a fault of a message. Beyond MaxKept the last of the list says how many more there are.
+func (l *List) Add(faults ...*Fault) {
+	for _, f := range faults {
+		if len(*l) < MaxKept {
+			*l = append(*l, f)
+			continue
+		}
+		last := (*l)[len(*l)-1]
+		if last.More == 0 {
+			last = &Fault{Code: Limit, Place: Place{Source: f.Place.Source}}
+			*l = append(*l, last)
+		}
+		last.More += max(1, f.More)
+	}
+}
+
+// Full says whether a fault that is added would only be counted.
+func (l List) Full() bool { return len(l) >= MaxKept }
 
 // Error joins the faults, one a line.
 func (l List) Error() string {

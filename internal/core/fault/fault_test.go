@@ -60,3 +60,23 @@ func TestAFaultIsWrittenAsItIsShown(t *testing.T) {
 	require.Equal(t, List{Expect(Type, "a number", "x␀").In("q␀").At(Place{Source: "a␀.txt", Line: 2, Path: "/q␀"})}, back)
 	require.Equal(t, "x\x00", f.Found, "the fault itself is as it was")
 }
+
+// TestTheFaultsOfAMessageAreBounded: what is not kept is counted, through lists that are joined, too.
+func TestTheFaultsOfAMessageAreBounded(t *testing.T) {
+	var one, all List
+	for range MaxKept {
+		one.Add(New(Type, "bad"))
+	}
+	require.Len(t, one, MaxKept)
+	require.Zero(t, one[MaxKept-1].More)
+	require.True(t, one.Full())
+	for range 50 {
+		one.Add(New(Type, "bad"))
+	}
+	require.Len(t, one, MaxKept+1)
+	require.Equal(t, "50 more faults of this message are not kept", one[MaxKept].What())
+	all.Add(New(Type, "first"), New(Type, "second"))
+	all.Add(one...)
+	require.Len(t, all, MaxKept+1)
+	require.Equal(t, "52 more faults of this message are not kept", all[MaxKept].What())
+}

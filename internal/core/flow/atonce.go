@@ -92,7 +92,8 @@ func allAtOnce(ctx context.Context, b *Batch, s *Step, branches []*branch, items
 			it.take(c, br.moves)
 			switch {
 			case c.State == SetAside:
-				it.State, it.Step, it.Faults = SetAside, c.Step, append(it.Faults, c.Faults...)
+				it.State, it.Step = SetAside, c.Step
+				it.Faults.Add(c.Faults...)
 			case c.State == LeftOut && it.State == Live:
 				it.leave(c.Step, c.Reason)
 			}

@@ -96,7 +96,7 @@ func (it *Item) root() *Item {
 
 func (it *Item) aside(step string, faults ...*fault.Fault) {
 	it.State, it.Step = SetAside, step
-	it.Faults = append(it.Faults, it.placed(step, faults...)...)
+	it.Faults.Add(it.placed(step, faults...)...)
 }
 
 // placed tells faults with the place of the item.

@@ -36,7 +36,7 @@ func place(n ast.Node) fault.Place { return fault.Place{Column: n.Location().Fro
 // at gives an evaluation's error its place.
 func at(p fault.Place, err error) *fault.Fault {
 	code := fault.Arith
-	if err == errSteps || err == errBytes || err == errMatch {
+	if err == errSteps || err == errTime || err == errBytes || err == errMatch {
 		code = fault.Limit
 	}
 	f := fault.From(err, code)

@@ -3,6 +3,7 @@ package formula
 import (
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -229,6 +230,29 @@ func TestEvaluationIsBounded(t *testing.T) {
 	require.Equal(t, fault.Limit, faults[0].Code)
 	_, faults = Compile(strings.Repeat("-", 9000)+"1", sc)
 	require.NotEmpty(t, faults)
+}
+
+// TestEvaluationEndsInTime: what takes longer than it may is a fault at the next look at the clock; a message that grows is
+// allowed more.
+func TestEvaluationEndsInTime(t *testing.T) {
+	sc := NewScope()
+	sc.Define("list", Type{Kind: value.ListKind, Item: &Type{Kind: value.Integer}})
+	p, faults := Compile("sum(list, 1)", sc)
+	require.Empty(t, faults)
+	fr := &Frame{Slots: []value.Value{value.ListOf(make([]value.Value, 2*look)...)}}
+	_, f := p.Eval(fr)
+	require.Nil(t, f)
+	fr.began = time.Now().Add(-MaxTime)
+	_, f = p.Eval(fr)
+	require.NotNil(t, f)
+	require.Equal(t, fault.Limit, f.Code)
+	require.Contains(t, f.What(), "more than 10 s")
+	fr.Allow(MaxSteps)
+	_, f = p.Eval(fr)
+	require.Nil(t, f)
+	fr.Reset()
+	_, f = p.Eval(fr)
+	require.Nil(t, f)
 }
 
 // FuzzCompile compiles and evaluates foreign text: it never panics, and it ends.

@@ -182,7 +182,11 @@ func scripted(fn *Custom, full string, args []eval, p fault.Place) eval {
 			}
 			values[i] = v
 		}
-		if err := fr.step(); err != nil {
+		err := fr.step()
+		if err == nil {
+			err = fr.late()
+		}
+		if err != nil {
 			return value.Value{}, at(p, err)
 		}
 		v, f := fn.Script.Call(values)

@@ -3,6 +3,7 @@ package formula
 import (
 	"errors"
 	"strings"
+	"time"
 
 	"github.com/expr-lang/expr/ast"
 	"github.com/expr-lang/expr/conf"
@@ -19,6 +20,7 @@ const (
 	MaxNodes  = 5_000     // nodes of its tree
 	MaxSteps  = 1_000_000 // calls and list items of one evaluation
 	MaxBytes  = 64 << 20  // text built in one evaluation
+	MaxTime   = 10 * time.Second // of MaxSteps: one evaluation, and as much again for as many steps more that it is allowed
 	MaxMatch  = 200 << 20 // bytes of text times instructions of patterns in one evaluation, some seconds of work at the most
 )
 
@@ -29,15 +31,17 @@ type Frame struct {
 	stack []value.Value
 	index index
 	steps int
+	more  int // steps beyond MaxSteps that are allowed
 	bytes int
 	work  int // of matching patterns
+	began time.Time
 }
 
 // Reset gives the frame its full budget again.
-func (fr *Frame) Reset() { fr.steps, fr.bytes, fr.work = 0, 0, 0 }
+func (fr *Frame) Reset() { fr.steps, fr.more, fr.bytes, fr.work, fr.began = 0, 0, 0, 0, time.Time{} }
 
 // Allow adds steps to the budget, for work that grows with the message.
-func (fr *Frame) Allow(steps int) { fr.steps -= steps }
+func (fr *Frame) Allow(steps int) { fr.more += steps }
 
 // Need makes room for a number of slots.
 func (fr *Frame) Need(slots int) {
@@ -48,14 +52,34 @@ func (fr *Frame) Need(slots int) {
 
 var (
 	errSteps = errors.New("the formula takes more than 1,000,000 steps")
+	errTime  = errors.New("the formula takes more than 10 s")
 	errBytes = errors.New("the formula builds more than 64 MiB of text")
 	errMatch = errors.New("the formula matches patterns with more text than is allowed in one evaluation; shorten the text first, or make the pattern simpler")
 )
 
 func (fr *Frame) step() error {
 	fr.steps++
-	if fr.steps > MaxSteps {
+	if fr.steps > MaxSteps+fr.more {
 		return errSteps
+	}
+	if fr.steps%look == 0 {
+		return fr.late()
+	}
+	return nil
+}
+
+// look is how many steps are between two looks at the clock: one step takes milliseconds at the most, as it may go through
+// MaxBytes of text.
+const look = 256
+
+// late is a fault once the evaluation has taken too long. It takes its time from the first look on.
+func (fr *Frame) late() error {
+	now := time.Now()
+	if fr.began.IsZero() {
+		fr.began = now
+	}
+	if now.Sub(fr.began) > MaxTime/MaxSteps*time.Duration(MaxSteps+fr.more) {
+		return errTime
 	}
 	return nil
 }

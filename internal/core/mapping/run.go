@@ -48,7 +48,7 @@ func (p *Plan) ApplyTraced(fr *Frame, trace Trace) Result {
 	}
 	res.Value = r.message()
 	if r.faults == nil && res.LeftOut == "" {
-		p.Target.Check(res.Value, func(f *fault.Fault) { r.faults = append(r.faults, f) })
+		p.Target.Check(res.Value, func(f *fault.Fault) { r.faults.Add(f) })
 	}
 	res.Faults, res.Notes = r.faults, r.notes
 	return res
@@ -78,6 +78,7 @@ type runner struct {
 	lists  []*node // the eachs around, and at which of their entries
 	at     []int
 	faults fault.List
+	failed int // faults so far, kept or not
 	notes  fault.List
 }
 
@@ -163,10 +164,11 @@ func (r *runner) fault(info *Field, ft *fault.Fault) {
 	at.Field = info.Name()
 	at.Place.Path = r.path(info)
 	if r.plan.Mapping.OnFault == LeaveField {
-		r.notes = append(r.notes, &at)
+		r.notes.Add(&at)
 		return
 	}
-	r.faults = append(r.faults, &at)
+	r.failed++
+	r.faults.Add(&at)
 }
 
 // path is where a field stands in the message, with the positions of entries.
@@ -322,13 +324,13 @@ func (r *runner) entry(n *node, row []value.Value, made int) (v value.Value, ok 
 	if n.list.position > 0 {
 		r.frame.Slots[n.list.position] = value.Int(int64(made + 1))
 	}
-	before := len(r.faults)
+	before, failed := len(r.faults), r.failed
 	r.variables(n.let)
 	v = r.record(n)
-	if len(r.faults) == before || r.plan.Mapping.OnFault != LeaveEntry {
+	if r.failed == failed || r.plan.Mapping.OnFault != LeaveEntry {
 		return v, true
 	}
-	r.notes = append(r.notes, r.faults[before:]...)
+	r.notes.Add(r.faults[before:]...)
 	r.faults = r.faults[:before:before]
 	if before == 0 {
 		r.faults = nil

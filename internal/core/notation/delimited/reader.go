@@ -217,7 +217,7 @@ func (d *reader) typed(targets []*schema.Field, rec *value.Record) fault.List {
 		}
 		v, ok := f.Read(s)
 		if !ok {
-			faults = append(faults, f.Ruled(fault.Expect(fault.Type, f.HowWritten(), fault.Quote(s))).At(d.at(d.columnOf(i))))
+			faults.Add(f.Ruled(fault.Expect(fault.Type, f.HowWritten(), fault.Quote(s))).At(d.at(d.columnOf(i))))
 			continue
 		}
 		rec.Fields[f.Slot()] = v
@@ -227,7 +227,7 @@ func (d *reader) typed(targets []*schema.Field, rec *value.Record) fault.List {
 		if ft := f.CheckOne(v); ft != nil {
 			p := d.at(d.columnOf(i))
 			p.Path = "/" + f.Name
-			faults = append(faults, ft.At(p))
+			faults.Add(ft.At(p))
 		}
 	}
 	return faults

@@ -301,7 +301,7 @@ func (f *reader) read(l *layout, into *value.Record) fault.List {
 		raw := f.cut(f.cur.Text, c.from, c.to)
 		v, ok := f.cell(c, raw)
 		if !ok {
-			faults = append(faults, l.fields[i].Ruled(fault.Expect(fault.Type, l.fields[i].HowWritten(), fault.Quote(raw))).At(f.at(c.from+1)))
+			faults.Add(l.fields[i].Ruled(fault.Expect(fault.Type, l.fields[i].HowWritten(), fault.Quote(raw))).At(f.at(c.from+1)))
 			continue
 		}
 		into.Fields[c.slot] = v
@@ -316,7 +316,7 @@ func (f *reader) checked(faults fault.List, field *schema.Field, v value.Value, 
 	if ft := field.CheckOne(v); ft != nil {
 		p := f.at(column)
 		p.Path = "/" + field.Name
-		faults = append(faults, ft.At(p))
+		faults.Add(ft.At(p))
 	}
 	return faults
 }

@@ -254,11 +254,24 @@ func (d *decoder) fault(f *schema.Field, ft *fault.Fault) {
 	if f != nil {
 		f.Ruled(ft)
 	}
-	d.faults = append(d.faults, ft)
+	d.faults.Add(ft)
+}
+
+// unknown notes a name that a record does not have.
+func (d *decoder) unknown(f *schema.Field, name string, tok jsontext.Token) {
+	if d.faults.Full() {
+		d.faults.Add(&fault.Fault{})
+		return
+	}
+	d.fault(nil, f.Asking(fault.Expect(fault.Unknown, "one of "+strings.Join(f.Shape().Names, ", "), fault.Quote(name))))
+	d.back(tok)
 }
 
 // back puts the newest fault at the beginning of the token that was just read.
 func (d *decoder) back(tok jsontext.Token) {
+	if len(d.faults) > fault.MaxKept {
+		return
+	}
 	n := len(tok.String())
 	if tok.Kind() == '"' {
 		if quoted, err := jsontext.AppendQuote(nil, tok.String()); err == nil {
@@ -343,8 +356,7 @@ func (d *decoder) record(f *schema.Field, depth int) (value.Value, error) {
 		name := tok.String()
 		c := f.Field(name)
 		if c == nil {
-			d.fault(nil, f.Asking(fault.Expect(fault.Unknown, "one of "+strings.Join(f.Shape().Names, ", "), fault.Quote(name))))
-			d.back(tok)
+			d.unknown(f, name, tok)
 		}
 		v, err := d.member(c, depth+1)
 		if err != nil {

@@ -170,7 +170,16 @@ func (x *reader) fault(f *schema.Field, ft *fault.Fault) {
 		p.Path = x.in.Path()
 		ft.At(p)
 	}
-	x.faults = append(x.faults, ft)
+	x.faults.Add(ft)
+}
+
+// unknown notes an element or an attribute that a record does not have.
+func (x *reader) unknown(f *schema.Field, expected, found string) {
+	if x.faults.Full() {
+		x.faults.Add(&fault.Fault{})
+		return
+	}
+	x.fault(nil, f.Asking(fault.Expect(fault.Unknown, expected, found)))
 }
 
 // builder gathers the fields of an element that no schema describes.
@@ -289,7 +298,7 @@ func (x *reader) attributes(f *schema.Field, fields []value.Value) {
 		n := x.names.of(a.Name, a.Raw)
 		c := f.Field(n)
 		if c == nil || !c.Written.Attribute {
-			x.fault(nil, f.Asking(fault.Expect(fault.Unknown, "an attribute of the schema", n)))
+			x.unknown(f, "an attribute of the schema", n)
 			continue
 		}
 		fields[c.Slot()] = x.scalar(c, a.Value, func() fault.Place {
@@ -324,7 +333,7 @@ func (x *reader) child(f *schema.Field, fields []value.Value) error {
 	n := x.name()
 	c := f.Field(n)
 	if c == nil || c.Written.Attribute {
-		x.fault(nil, f.Asking(fault.Expect(fault.Unknown, "one of "+strings.Join(f.Shape().Names, ", "), fault.Quote(n))))
+		x.unknown(f, "one of "+strings.Join(f.Shape().Names, ", "), fault.Quote(n))
 		_, err := x.free()
 		return err
 	}

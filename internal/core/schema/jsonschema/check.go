@@ -9,6 +9,7 @@ import (
 	"math/big"
 	"net/url"
 	"strings"
+	"sync"
 
 	standard "github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/santhosh-tekuri/jsonschema/v6/kind"
@@ -21,10 +22,52 @@ import (
 // MaxFaults bounds the faults that are reported of one document.
 const MaxFaults = 1000
 
-// Validator checks documents against one JSON Schema. It is immutable and shared.
+// Validator checks documents against one JSON Schema, one at a time.
 type Validator struct {
 	schema *standard.Schema
 	files  map[string]*document // by address
+	mu     sync.Mutex
+	looks  looks
+}
+
+// What checking one document may take: so many looks of a schema at a value, and so many more for each of its bytes. Schemas that
+// name each other twice, level by level, would take a number that is beyond counting.
+const (
+	mostLooks    = 200_000
+	looksPerByte = 100
+)
+
+// looks counts them. It stands in every schema as what a vocabulary of its own adds to it.
+type looks struct{ left int }
+
+// Validate is called whenever a schema has looked at a value.
+func (l *looks) Validate(*standard.ValidatorContext, any) {
+	if l.left--; l.left < 0 {
+		panic(l)
+	}
+}
+
+func (l *looks) vocabulary() *standard.Vocabulary {
+	return &standard.Vocabulary{
+		URL:     "urn:hollowreed:looks",
+		Compile: func(*standard.CompilerContext, map[string]any) (standard.SchemaExt, error) { return l, nil },
+	}
+}
+
+// validate asks the standard validator.
+func (v *Validator) validate(doc any, size int) (err error) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	defer func() {
+		if p := recover(); p == &v.looks {
+			err = fault.New(fault.Limit, "the schema looks at the values of the document more than %d times", mostLooks+looksPerByte*size).
+				Mended("Do not name a schema twice in one allOf, anyOf or oneOf, level by level")
+		} else if p != nil {
+			panic(p)
+		}
+	}()
+	v.looks.left = mostLooks + looksPerByte*size
+	return v.schema.Validate(doc)
 }
 
 // base is the address under which files stand that have none of their own.
@@ -55,6 +98,8 @@ func Compile(name string, text []byte, others map[string][]byte) (*Validator, er
 	}
 	c := standard.NewCompiler()
 	c.UseLoader(offline(v.files))
+	c.RegisterVocabulary(v.looks.vocabulary())
+	c.AssertVocabs()
 	for address, d := range v.files {
 		if err := c.AddResource(address, d.root.plain()); err != nil {
 			return nil, fault.New(fault.Setting, "%s", err).At(fault.Place{Source: d.name, Line: 1})
@@ -105,7 +150,7 @@ func (v *Validator) Check(name string, text []byte) (fault.List, error) {
 	if err != nil {
 		return nil, err
 	}
-	err = v.schema.Validate(d.root.plain())
+	err = v.validate(d.root.plain(), len(text))
 	ve, ok := err.(*standard.ValidationError)
 	if !ok {
 		return nil, err

@@ -26,7 +26,7 @@ const (
 // as a JSON Pointer, empty for the whole document. Other files that it refers to are given by
 // name. The error is a *fault.Fault.
 func Import(id, name string, text []byte, at string, others map[string][]byte) (*Imported, error) {
-	m := &importer{files: map[string]*document{}, others: others, depth: map[*node]int{}}
+	m := &importer{files: map[string]*document{}, others: others, depth: map[*node]int{}, merges: map[*node]*node{}}
 	d, err := m.load(name, text)
 	if err != nil {
 		return nil, err
@@ -71,7 +71,7 @@ type importer struct {
 	noted  map[string]bool
 	depth  map[*node]int
 	fields int
-	merges int
+	merges map[*node]*node // what allOf makes of a schema; nil while it is being made
 	level  int // how deep fields and allOf stand inside of each other
 }
 

@@ -78,7 +78,7 @@ func TestWhatCannotBeHeldIsListedWithItsLine(t *testing.T) {
 		properties(`"a":{"oneOf":[{"type":"object","additionalProperties":false,"properties":{"b":{"type":"string"}}},{"type":"object","additionalProperties":false,"properties":{"c":{"type":"string"}}}]}`): "2 alternatives",
 		`{"type":"object","properties":{}}`:                                               "properties that are not named are allowed",
 		`{"allOf":[{"$ref":"#"},{"type":"object","properties":{"a":{"type":"string"}}}]}`: "allOf goes round",
-		`{"$ref":"#/$defs/n","$defs":{"n":{"allOf":[{"type":"object","properties":{"a":{"type":"string"}}},{"properties":{"n":{"$ref":"#/$defs/n"}}}]}}}`: "too deep",
+		`{"$ref":"#/$defs/n","$defs":{"n":{"allOf":[{"type":"object","properties":{"a":{"type":"string"}}},{"properties":{"n":{"$ref":"#/$defs/n"}}}]}}}`: "stands inside of itself",
 		`{"allOf":[{"$ref":"#"},{"$ref":"#"},{"type":"object","properties":{"a":{"type":"string"}}}]}`:                                                    "too deep",
 		`{"$ref":"#","$defs":{}}`: "circle",
 		`{"$defs":{"n":` + properties(`"a":{"type":"string"},"n":{"$ref":"#/$defs/n"}`) + `},"$ref":"#/$defs/n"}`: "stands inside of itself",
@@ -251,6 +251,36 @@ func TestExportOfAList(t *testing.T) {
 	found, err := v.Check("m", []byte(`[{"d":"2031-03-01"},{}]`))
 	require.NoError(t, err)
 	require.Len(t, found, 1)
+}
+
+// doubled is a schema in which each of n levels takes in the next one twice, in two ways.
+func doubled(n int) []byte {
+	var b strings.Builder
+	b.WriteString(`{"type": "object", "allOf": [{"$ref": "#/$defs/a0"}], "$defs": {`)
+	for i := range n {
+		fmt.Fprintf(&b, `"a%d": {"properties": {"p%d": {"type": "string"}}, "required": ["p%d"], "allOf": [{"$ref": "#/$defs/a%d"}, {"allOf": [{"$ref": "#/$defs/a%d"}]}]},`, i, i, i, i+1, i+1)
+	}
+	fmt.Fprintf(&b, `"a%d": {"type": "object"}}}`, n)
+	return []byte(b.String())
+}
+
+// TestSchemasThatDoubleAreBounded: they are read in full, and checking with them ends.
+func TestSchemasThatDoubleAreBounded(t *testing.T) {
+	im, err := Import("doubled", "doubled.json", doubled(30), "", nil)
+	require.NoError(t, err)
+	require.Len(t, im.Schema.Root.Fields, 30)
+	require.Equal(t, 1, im.Schema.Root.Field("p29").Min)
+	v, err := Compile("doubled.json", doubled(30), nil)
+	require.NoError(t, err)
+	_, err = v.Check("d.json", []byte(`{"p1": "x"}`))
+	require.ErrorContains(t, err, "looks at the values of the document more than")
+	v, err = Compile("doubled.json", doubled(8), nil)
+	require.NoError(t, err)
+	for range 3 {
+		faults, err := v.Check("d.json", []byte(`{"p1": "x"}`))
+		require.NoError(t, err)
+		require.NotEmpty(t, faults)
+	}
 }
 
 func FuzzImport(f *testing.F) {

@@ -90,14 +90,18 @@ func (m *importer) merged(c context) context {
 	if !all.there() {
 		return c
 	}
-	m.merges++
-	if m.level++; m.level > schema.MaxDepth || m.merges > maxFields {
+	out, known := m.merges[c.node]
+	if out != nil {
+		return context{c.doc, out}
+	}
+	if m.level++; m.level > schema.MaxDepth || known {
 		m.note(all, "allOf goes round in a circle, or is too deep")
 		m.level--
 		return context{c.doc, &node{kind: '{', members: map[string]*node{}}}
 	}
 	defer func() { m.level-- }()
-	out := &node{kind: '{', members: map[string]*node{}, off: c.off, line: c.line, column: c.column}
+	m.merges[c.node] = nil
+	out = &node{kind: '{', members: map[string]*node{}, off: c.off, line: c.line, column: c.column}
 	parts := []context{{c.doc, c.node}}
 	for _, part := range all.items {
 		parts = append(parts, m.merged(m.resolved(context{c.doc, part})))
@@ -109,6 +113,7 @@ func (m *importer) merged(c context) context {
 			}
 		}
 	}
+	m.merges[c.node] = out
 	return context{c.doc, out}
 }
 
@@ -121,9 +126,12 @@ func (n *node) add(name string, v *node) {
 		n.members[name] = v
 		return
 	}
+	if old == v {
+		return
+	}
 	switch name {
 	case "required":
-		n.members[name] = &node{kind: '[', items: append(append([]*node(nil), old.items...), v.items...), off: old.off, line: old.line, column: old.column}
+		n.members[name] = &node{kind: '[', items: united(old.items, v.items), off: old.off, line: old.line, column: old.column}
 	case "properties":
 		both := &node{kind: '{', members: map[string]*node{}, off: old.off, line: old.line, column: old.column}
 		for _, from := range []*node{old, v} {
@@ -133,4 +141,17 @@ func (n *node) add(name string, v *node) {
 		}
 		n.members[name] = both
 	}
+}
+
+// united are the texts of two lists, each once.
+func united(a, b []*node) []*node {
+	var all []*node
+	had := map[any]bool{}
+	for _, n := range append(a[:len(a):len(a)], b...) {
+		if text, ok := n.value.(string); ok && !had[text] {
+			had[text] = true
+			all = append(all, n)
+		}
+	}
+	return all
 }

@@ -56,7 +56,7 @@ func (r *reader) Next() (value.Value, error) {
 			err := r.lines.Take()
 			if bad := fault.List(nil); errors.As(err, &bad) {
 				r.keep()
-				r.faults = append(r.faults, bad...)
+				r.faults.Add(bad...)
 				continue
 			}
 			if err == io.EOF && (len(r.open) > 0 || r.faults != nil) {
@@ -82,7 +82,7 @@ func (r *reader) keep() {
 	if r.size += len(raw) + 1; !r.over() {
 		r.raw = append(r.raw, raw)
 	} else if !over {
-		r.faults = append(r.faults, fault.New(fault.Limit, "the lines of one record take more than %d bytes", r.limit).At(r.lines.Place()).
+		r.faults.Add(fault.New(fault.Limit, "the lines of one record take more than %d bytes", r.limit).At(r.lines.Place()).
 			Mended("If the lines inside are meant to be records of their own, pass over the line around them"))
 	}
 }
@@ -179,7 +179,7 @@ func (r *reader) fault(ft *fault.Fault) {
 	}
 	p := r.lines.Place()
 	p.Column, p.Path = 1, path(r.open)
-	r.faults = append(r.faults, ft.At(p))
+	r.faults.Add(ft.At(p))
 }
 
 // read reads the line at hand into the innermost record.
@@ -192,7 +192,7 @@ func (r *reader) read() {
 		if ft.Place.Path = path(r.open); ft.Field != "" {
 			ft.Place.Path += "/" + schema.Escape(ft.Field)
 		}
-		r.faults = append(r.faults, ft)
+		r.faults.Add(ft)
 	}
 }
 

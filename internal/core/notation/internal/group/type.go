@@ -122,7 +122,7 @@ func (f *frame) missing(path string, place fault.Place, faults fault.List) fault
 			if len(f.lists[i]) == 0 {
 				ft.Expected, ft.Found = t.Told(), "none"
 			}
-			faults = append(faults, ft)
+			faults.Add(ft)
 		}
 	}
 	return faults
