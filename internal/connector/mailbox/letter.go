@@ -16,39 +16,62 @@ import (
 	"hollowreed/internal/core/value"
 )
 
-// maxParts bounds the parts of one mail that are told apart; what comes behind them is left out of the letter.
-const maxParts = 1000
+// What is told apart in one mail: what comes behind so many parts is left out of the letter, and parts that stand deeper inside of
+// each other are attached as one. Each level reads all bytes inside of it once more.
+const (
+	maxParts = 1000
+	maxDepth = 20
+)
 
 // letter is a mail as it is put together.
 type letter struct {
 	text, html  *string
 	attachments []value.Value
+	parts       int
 }
 
 // Letter reads a mail (RFC 5322, MIME) as a record of connection.Letter. A mail that is malformed gives what can be
 // told of it: where not even its parts can, its whole text stands in text.
 func Letter(raw []byte) value.Value {
-	r, err := mail.CreateReader(bytes.NewReader(raw))
+	e, err := message.Read(bytes.NewReader(raw))
 	if err != nil && !message.IsUnknownCharset(err) {
 		return record(mail.Header{}, letter{text: plain(raw)}, len(raw))
 	}
-	defer r.Close()
 	var l letter
-	for range maxParts {
-		p, err := r.NextPart()
-		if err != nil && !message.IsUnknownCharset(err) {
-			if !errors.Is(err, io.EOF) && l.text == nil && l.html == nil && l.attachments == nil {
-				l.text = plain(raw)
-			}
-			break
-		}
-		l.part(p)
+	if err := l.entity(e, 0); err != nil && l.parts == 0 {
+		l.text = plain(raw)
 	}
-	return record(r.Header, l, len(raw))
+	return record(mail.Header{Header: e.Header}, l, len(raw))
+}
+
+// entity takes a mail, or a part of one, with the parts inside of it.
+func (l *letter) entity(e *message.Entity, depth int) error {
+	var parts message.MultipartReader
+	if depth < maxDepth {
+		parts = e.MultipartReader()
+	}
+	if parts == nil {
+		l.part(e)
+		return nil
+	}
+	for l.parts < maxParts {
+		p, err := parts.NextPart()
+		switch {
+		case errors.Is(err, io.EOF):
+			return nil
+		case err != nil && !message.IsUnknownCharset(err):
+			return err
+		}
+		if err := l.entity(p, depth+1); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // part takes one part of a mail; one whose encoding is broken is taken as far as it can be read.
-func (l *letter) part(p *mail.Part) {
+func (l *letter) part(p *message.Entity) {
+	l.parts++
 	content, _ := io.ReadAll(p.Body)
 	kind, name := described(p.Header)
 	switch {
@@ -67,25 +90,20 @@ func (l *letter) part(p *mail.Part) {
 
 var attachments = connection.Letter.Root.Field("attachments").Shape()
 
-func inline(h mail.PartHeader) bool {
-	_, ok := h.(*mail.InlineHeader)
-	return ok
+// inline says whether a part is of the text: it is told to be, or is a text that is not told to be attached.
+func inline(h message.Header) bool {
+	kind, _, _ := h.ContentType()
+	how, _, _ := h.ContentDisposition()
+	return how == "inline" || how != "attachment" && strings.HasPrefix(kind, "text/")
 }
 
 // described gives the media type of a part and the name of its file.
-func described(h mail.PartHeader) (kind, name string) {
-	var m message.Header
-	switch h := h.(type) {
-	case *mail.InlineHeader:
-		m = h.Header
-	case *mail.AttachmentHeader:
-		m = h.Header
-	}
-	kind, params, err := m.ContentType()
+func described(h message.Header) (kind, name string) {
+	kind, params, err := h.ContentType()
 	if err != nil || kind == "" {
 		kind = "application/octet-stream"
 	}
-	name, err = (&mail.AttachmentHeader{Header: m}).Filename()
+	name, err = (&mail.AttachmentHeader{Header: h}).Filename()
 	if err != nil || name == "" {
 		name = params["name"]
 	}

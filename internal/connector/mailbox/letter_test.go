@@ -1,6 +1,7 @@
 package mailbox
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 
@@ -90,4 +91,26 @@ func FuzzLetter(f *testing.F) {
 		require.NoError(t, err, string(text))
 		require.True(t, value.Equal(v, rows[0]), string(text))
 	})
+}
+
+// TestPartsInsideOfPartsAreBounded: those that stand too deep are attached as they are, and reading them ends.
+func TestPartsInsideOfPartsAreBounded(t *testing.T) {
+	nested := func(levels int) []byte {
+		var b strings.Builder
+		b.WriteString("From: tove@post.example\r\nMIME-Version: 1.0\r\n")
+		for i := range levels {
+			fmt.Fprintf(&b, "Content-Type: multipart/mixed; boundary=b%d\r\n\r\n--b%d\r\n", i, i)
+		}
+		b.WriteString("Content-Type: text/plain\r\n\r\ndeep\r\n")
+		return []byte(b.String())
+	}
+	require.Equal(t, "deep", strings.TrimSpace(Letter(nested(maxDepth)).Field("text").String()))
+	got := Letter(nested(20_000))
+	require.True(t, got.Field("text").Missing())
+	list := got.Field("attachments").Items()
+	require.Len(t, list, 1)
+	require.Equal(t, "multipart/mixed", list[0].Field("type").String())
+	require.Contains(t, list[0].Field("text").String(), "deep")
+	many := "From: tove@post.example\r\nContent-Type: multipart/mixed; boundary=b\r\n\r\n" + strings.Repeat("--b\r\n\r\nx\r\n", 100_000)
+	require.Equal(t, maxParts, strings.Count(Letter([]byte(many)).Field("text").String(), "x"))
 }
