@@ -35,6 +35,17 @@ type MendText struct {
 // MendText gives the text of what was set aside: as it stood in its message where that is still there, else its value
 // from the journal.
 func (e *Engine) MendText(ctx context.Context, a store.Aside) (MendText, error) {
+	m, err := e.mendText(ctx, a)
+	if n := len(m.Text); n > maxMendText {
+		return MendText{Why: fmt.Sprintf("It has %d bytes; at most %d can be edited here. Mend it where it comes from, or run it again as it is.", n, maxMendText)}, err
+	}
+	return m, err
+}
+
+// maxMendText bounds the text that a person is given to mend, in bytes.
+const maxMendText = 1 << 20
+
+func (e *Engine) mendText(ctx context.Context, a store.Aside) (MendText, error) {
 	r, plan, err := e.planOf(ctx, a.Run)
 	if err != nil {
 		return MendText{}, err

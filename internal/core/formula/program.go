@@ -16,12 +16,12 @@ import (
 
 // Bounds on a formula and on one evaluation of it.
 const (
-	MaxSource = 10_000    // bytes of source
-	MaxNodes  = 5_000     // nodes of its tree
-	MaxSteps  = 1_000_000 // calls and list items of one evaluation
-	MaxBytes  = 64 << 20  // text built in one evaluation
+	MaxSource = 10_000           // bytes of source
+	MaxNodes  = 5_000            // nodes of its tree
+	MaxSteps  = 1_000_000        // calls and list items of one evaluation
+	MaxBytes  = 64 << 20         // text built in one evaluation
 	MaxTime   = 10 * time.Second // of MaxSteps: one evaluation, and as much again for as many steps more that it is allowed
-	MaxMatch  = 200 << 20 // bytes of text times instructions of patterns in one evaluation, some seconds of work at the most
+	MaxMatch  = 200 << 20        // bytes of text times instructions of patterns in one evaluation, some seconds of work at the most
 )
 
 // Frame holds the values that a program reads and the budget of one evaluation. It belongs to

@@ -310,3 +310,24 @@ func (v Value) String() string {
 	}
 	return string(v.AppendText(nil))
 }
+
+// Size is about how many bytes a value takes, with all in it.
+func Size(v Value) int {
+	const one = int(unsafe.Sizeof(Value{}))
+	switch v.kind {
+	case Text, Binary:
+		return one + int(v.num)
+	case RecordKind:
+		return one + sizes(v.Record().Fields)
+	case ListKind:
+		return one + sizes(v.Items())
+	}
+	return one
+}
+
+func sizes(list []Value) (n int) {
+	for _, v := range list {
+		n += Size(v)
+	}
+	return n
+}

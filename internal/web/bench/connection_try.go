@@ -32,7 +32,9 @@ import (
 const (
 	tryTime    = 60 * time.Second
 	mostTried  = 200
+	mostBytes  = 8 << 20 // of records, beside the first
 	keptTrials = 50
+	keptBytes  = 64 << 20 // of all tries, beside the newest
 )
 
 // trial is what an operation answered when it was tried.
@@ -47,6 +49,7 @@ type trial struct {
 	Fault   *fault.Fault
 	At      int // the record that is shown
 	Record  []page.Row
+	bytes   int
 }
 
 // trials keeps the newest tries, to step through their records.
@@ -54,6 +57,7 @@ type trials struct {
 	mu    sync.Mutex
 	kept  map[string]*trial
 	order []string
+	bytes int
 }
 
 func (t *trials) keep(one *trial) {
@@ -63,9 +67,10 @@ func (t *trials) keep(one *trial) {
 		t.kept = map[string]*trial{}
 	}
 	t.kept[one.ID] = one
-	if t.order = append(t.order, one.ID); len(t.order) > keptTrials {
+	t.bytes += one.bytes
+	for t.order = append(t.order, one.ID); len(t.order) > keptTrials || t.bytes > keptBytes && len(t.order) > 1; t.order = t.order[1:] {
+		t.bytes -= t.kept[t.order[0]].bytes
 		delete(t.kept, t.order[0])
-		t.order = t.order[1:]
 	}
 }
 
@@ -184,11 +189,13 @@ func (t *trial) read(ctx context.Context, pool *connector.Pool, r system.Request
 		if err != nil {
 			return err
 		}
-		if len(t.Records) == mostTried {
+		size := value.Size(v)
+		if len(t.Records) == mostTried || len(t.Records) > 0 && t.bytes+size > mostBytes {
 			t.More = true
 			return nil
 		}
 		t.Records = append(t.Records, v)
+		t.bytes += size
 	}
 	return nil
 }

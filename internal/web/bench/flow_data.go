@@ -244,14 +244,14 @@ func RawPassage(plan *flow.Plan, it *flow.Item, step string) (in, out string) {
 		}
 		var pretty bytes.Buffer
 		if json.Indent(&pretty, []byte(asJSON(it.Frame.Slots[n.Slot])), "", "  ") == nil {
-			*text += n.Name + " " + pretty.String() + "\n"
+			*text += n.Name + " " + page.Cut(pretty.String()) + "\n"
 		}
 	}
 	for _, n := range ps.Before {
 		add(&in, n)
 	}
 	if in == "" {
-		in = it.Raw
+		in = page.Cut(it.Raw)
 	}
 	if ps.Result != nil {
 		add(&out, *ps.Result)
@@ -267,7 +267,7 @@ func scopeRows(ps *flow.PlannedStep, it *flow.Item) (in []page.Row) {
 		}
 	}
 	if len(in) == 0 && it.Raw != "" {
-		in = []page.Row{{Name: "line " + strconv.Itoa(it.Place.Line), Text: strconv.Quote(it.Raw)}}
+		in = []page.Row{page.Line(0, "line "+strconv.Itoa(it.Place.Line), value.Str(it.Raw))}
 	}
 	return in
 }

@@ -117,6 +117,7 @@ var funcs = template.FuncMap{
 	"clock":    func(t time.Time) string { return t.UTC().Format("15:04:05") },
 	"when":     func(t time.Time) string { return t.UTC().Format("2 Jan 15:04:05") },
 	"number":   Number,
+	"cut":      Cut,
 	"bytes":    Bytes,
 	"where":    where,
 	"parthref": PartHref,

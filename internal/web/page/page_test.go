@@ -1,6 +1,7 @@
 package page
 
 import (
+	"strings"
 	"testing"
 	"time"
 
@@ -33,7 +34,7 @@ func TestAMessageIsShownAsRows(t *testing.T) {
 	require.Equal(t, 2, rows[5].Depth)
 
 	items := make([]value.Value, 10_000)
-	require.Len(t, Tree("many", value.ListOf(items...)), maxRows, "a large message is cut")
+	require.Len(t, Tree("many", value.ListOf(items...)), maxRows+1, "a large message is cut")
 }
 
 func TestDifferencesAreMarked(t *testing.T) {
@@ -61,6 +62,27 @@ func TestARecordIsComparedWithTheOneLikeIt(t *testing.T) {
 	out = Tree("letter", record([]string{"to", "number"}, value.Str("Tove"), value.Str("B-1")))
 	changed, fresh = Mark(in, out)
 	require.Equal(t, [2]int{0, 1}, [2]int{changed, fresh}, "the number was carried over, the name of its place is another")
+}
+
+// TestAMessageIsDrawnInBounds: long values and many of them are cut, and said to be; values that differ behind the cut are
+// told apart.
+func TestAMessageIsDrawnInBounds(t *testing.T) {
+	long := strings.Repeat("é", 5_000_000)
+	rows := Tree("in", value.Rec(value.NewShape("text", "bytes", "list"), []value.Value{
+		value.Str(long), value.Bytes(long), value.ListOf(make([]value.Value, 100_000)...),
+	}))
+	require.Len(t, rows, maxRows+1)
+	require.Equal(t, "there is more than is shown", rows[maxRows].Text)
+	require.Less(t, len(rows[1].Text), 2*maxLine)
+	require.Contains(t, rows[1].Text, "(4,000 of 10,000,000 bytes are shown)")
+	require.Less(t, len(rows[2].Text), 2*maxLine)
+	record := func(text string) []Row { return Tree("m", value.Rec(value.NewShape("a"), []value.Value{value.Str(text)})) }
+	changed, _ := Mark(record(long+"a"), record(long+"b"))
+	require.Equal(t, 1, changed)
+	changed, _ = Mark(record(long+"a"), record(long+"a"))
+	require.Zero(t, changed)
+	require.Equal(t, "short", Cut("short"))
+	require.Less(t, len(Cut(long)), maxText+100)
 }
 
 func TestWhatARunDidInALine(t *testing.T) {

@@ -32,8 +32,11 @@ import (
 
 var runView = page.Parse(files, "run.html")
 
-// maxAsides bounds the set-aside records that one page shows.
-const maxAsides = 200
+// Bounds on what is set aside and one page shows: records, and bytes of one that can be mended among the others.
+const (
+	maxAsides  = 200
+	mostInline = 4_000
+)
 
 type runPage struct {
 	page.Frame
@@ -165,7 +168,7 @@ func (t traffic) asides(c *gin.Context, d *runPage, plan *flow.Plan, r store.Run
 		row := asideRow{Aside: a, StepTitle: a.Step, Number: flow.EntryNumber(a.Path)}
 		if a.Path == "" && len(a.Raw) > 0 && plan.Source != nil {
 			row.Text = all.Decode(plan.Source, a.Raw)
-			row.Inline = !strings.ContainsAny(row.Text, "\r\n") && (plan.Spooled() || excerpt.Kept(plan.Source))
+			row.Inline = len(row.Text) <= mostInline && !strings.ContainsAny(row.Text, "\r\n") && (plan.Spooled() || excerpt.Kept(plan.Source))
 		}
 		if ps := plan.Planned(a.Step); ps != nil {
 			row.StepTitle = ps.Step.Name

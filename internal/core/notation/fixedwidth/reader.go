@@ -301,7 +301,7 @@ func (f *reader) read(l *layout, into *value.Record) fault.List {
 		raw := f.cut(f.cur.Text, c.from, c.to)
 		v, ok := f.cell(c, raw)
 		if !ok {
-			faults.Add(l.fields[i].Ruled(fault.Expect(fault.Type, l.fields[i].HowWritten(), fault.Quote(raw))).At(f.at(c.from+1)))
+			faults.Add(l.fields[i].Ruled(fault.Expect(fault.Type, l.fields[i].HowWritten(), fault.Quote(raw))).At(f.at(c.from + 1)))
 			continue
 		}
 		into.Fields[c.slot] = v

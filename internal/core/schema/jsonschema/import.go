@@ -72,7 +72,7 @@ type importer struct {
 	depth  map[*node]int
 	fields int
 	merges map[*node]*node // what allOf makes of a schema; nil while it is being made
-	level  int // how deep fields and allOf stand inside of each other
+	level  int             // how deep fields and allOf stand inside of each other
 }
 
 func (m *importer) load(name string, text []byte) (*document, error) {

@@ -175,11 +175,18 @@ func (m *machine) write(b []byte, v goja.Value, depth int) ([]byte, error) {
 	case float64:
 		return wire.AppendFloat(b, x), nil
 	case *big.Int:
-		return wire.AppendText(b, wire.Big, x.String()), nil
+		return withText(b, wire.Big, x.String())
 	case string:
-		return wire.AppendText(b, wire.Text, x), nil
+		return withText(b, wire.Text, x)
 	}
 	return wire.AppendText(b, wire.Other, described(v)), nil
+}
+
+func withText(b []byte, t wire.Tag, s string) ([]byte, error) {
+	if len(b)+len(s) > MaxFrame {
+		return b, errMuch
+	}
+	return wire.AppendText(b, t, s), nil
 }
 
 func (m *machine) writeObject(b []byte, o *goja.Object, depth int) ([]byte, error) {

@@ -5,7 +5,9 @@ import (
 	"encoding/binary"
 	"io"
 	"os"
+	"runtime"
 	"runtime/debug"
+	"runtime/metrics"
 
 	"hollowreed/internal/core/script/internal/wire"
 )
@@ -25,6 +27,7 @@ func serve() int {
 		os.Stderr.WriteString("the limits of the operating system cannot be set: " + err.Error())
 		return 1
 	}
+	runtime.GOMAXPROCS(2) // one for the script, one to see that the program is gone
 	debug.SetMemoryLimit(MaxMemory)
 	debug.SetMaxStack(MaxMemory / 4)
 	go func() {
@@ -49,7 +52,20 @@ func serve() int {
 		if cap(question)+cap(answer) > 1<<20 {
 			question, answer = nil, nil
 		}
+		if held() > mostHeld {
+			return 0 // the next one shall have all of its memory
+		}
 	}
+}
+
+// mostHeld bounds the memory that a process may have taken, for it to be asked again.
+const mostHeld = MaxMemory / 2
+
+// held is the memory that the process has taken from the system, in use or not.
+func held() uint64 {
+	sample := []metrics.Sample{{Name: "/memory/classes/total:bytes"}}
+	metrics.Read(sample)
+	return sample[0].Value.Uint64()
 }
 
 // machines are the engines of a process, by the number of their script.

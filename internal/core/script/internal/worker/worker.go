@@ -96,10 +96,10 @@ func ask(s *Script, what byte, args []byte) (wire.Reader, *fault.Fault) {
 			mu.Unlock()
 			return parted(answer)
 		}
-		ft, its := p.end(err)
-		if its || !used {
+		ft := p.end(err)
+		if !used || errors.Is(err, os.ErrDeadlineExceeded) {
 			return wire.Reader{}, ft
-		}
+		} // what went before may be the cause: a process that had done nothing yet says
 	}
 }
 
@@ -179,8 +179,7 @@ func start() (*process, error) {
 	}
 	p.read = bufio.NewReaderSize(p.out, 64<<10)
 	if err := p.ready(); err != nil {
-		ft, _ := p.end(err)
-		return nil, ft
+		return nil, p.end(err)
 	}
 	return p, nil
 }
@@ -257,22 +256,22 @@ func readFrame(in io.Reader, b []byte) ([]byte, error) {
 	return b, err
 }
 
-// end ends the process after err, and says why it failed; its is true when the script is the cause.
-func (p *process) end(err error) (ft *fault.Fault, its bool) {
+// end ends the process after err, and says why it failed.
+func (p *process) end(err error) *fault.Fault {
 	p.cmd.Process.Kill()
 	p.cmd.Wait()
 	p.close()
 	said := p.said.String()
 	switch {
 	case errors.Is(err, os.ErrDeadlineExceeded):
-		return late(), true
+		return late()
 	case strings.Contains(said, "stack exceeds"):
-		return fault.New(fault.Limit, "the script, or the data in it, is nested too deep"), true
-	case strings.Contains(said, "out of memory"), strings.Contains(said, "cannot allocate memory"):
-		return fault.New(fault.Limit, "the script takes more than %d MiB of memory", MaxMemory>>20), true
+		return fault.New(fault.Limit, "the script, or the data in it, is nested too deep")
+	case strings.Contains(said, "out of memory"), strings.Contains(said, "cannot allocate memory"), strings.Contains(said, "pthread_create failed"):
+		return fault.New(fault.Limit, "the script takes more than %d MiB of memory", MaxMemory>>20)
 	}
 	line, _, _ := strings.Cut(said, "\n")
-	return fault.New(fault.Limit, "the process of the script ended: %s %s", p.cmd.ProcessState, line), false
+	return fault.New(fault.Limit, "the process of the script ended: %s %s", p.cmd.ProcessState, line)
 }
 
 func late() *fault.Fault { return fault.New(fault.Limit, "the script takes more than %s", MaxTime) }
