@@ -42,6 +42,38 @@ func TestAPressIsNotLostByARedraw(t *testing.T) {
 	tb.sees("#pick:focus", "")
 }
 
+// TestAPressIsNotLostWhenThePageMoves: a button that moves away from under the pointer while it is pressed is pressed all the
+// same, whether it is drawn anew or not. Who moves the pointer away meant no press.
+func TestAPressIsNotLostWhenThePageMoves(t *testing.T) {
+	w := newWorld(t)
+	tb := w.tab()
+	tb.open("/bench/flows/gauge-readings?step=keep")
+	const redraw = `{ const panel = document.querySelector("#panel"), next = panel.cloneNode(true); panel.replaceWith(next); htmx.process(next) } `
+	const shift = `{ const pad = document.createElement("div"); pad.style.height = "90px"; document.querySelector("#panel").prepend(pad) }`
+	for _, c := range []struct {
+		change string
+		moved  float64
+	}{{shift, 0}, {redraw + shift, 0}, {shift, 9}, {redraw + shift, 9}} {
+		tb.click("[data-step=keep]")
+		tb.sees("#panel .ph", "Keep rising")
+		var at struct{ X, Y float64 }
+		tb.on("#put", `const r = e.getBoundingClientRect(); return { X: r.left + r.width / 2, Y: r.top + r.height / 2 }`, &at)
+		mouse := func(kind input.MouseType, moved float64) chromedp.Action {
+			return chromedp.MouseEvent(kind, at.X, at.Y-moved, chromedp.ButtonLeft, chromedp.ClickCount(1))
+		}
+		tb.do(mouse(input.MousePressed, 0), chromedp.Evaluate(c.change, nil), mouse(input.MouseReleased, c.moved))
+		if c.moved > 0 {
+			tb.quiet()
+			var there bool
+			tb.do(chromedp.Evaluate(`!!document.querySelector("#pick")`, &there))
+			require.False(t, there)
+			continue
+		}
+		tb.sees("#pick:focus", "")
+		tb.keys(kb.Escape)
+	}
+}
+
 // TestASecondPressIsDoneAfterTheFirst: a button that is pressed while what it did before is on its way is pressed again on the
 // page that this brings; a double click is one press. Neither is refused as somebody else's change.
 func TestASecondPressIsDoneAfterTheFirst(t *testing.T) {

@@ -267,7 +267,7 @@ func (p *process) end(err error) *fault.Fault {
 		return late()
 	case strings.Contains(said, "stack exceeds"):
 		return fault.New(fault.Limit, "the script, or the data in it, is nested too deep")
-	case strings.Contains(said, "out of memory"), strings.Contains(said, "cannot allocate memory"), strings.Contains(said, "pthread_create failed"):
+	case strings.Contains(said, "out of memory"), strings.Contains(said, "cannot allocate memory"), strings.Contains(said, "pthread_create failed"), strings.Contains(said, "failed to allocate"):
 		return fault.New(fault.Limit, "the script takes more than %d MiB of memory", MaxMemory>>20)
 	}
 	line, _, _ := strings.Cut(said, "\n")

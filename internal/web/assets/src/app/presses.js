@@ -19,10 +19,11 @@ const standsFor = (el) => !el || el.isConnected ? el : alike(el)[0] ?? null;
 
 // A click that leads to a request waits until what was typed is kept: else the server would answer it with what was before,
 // or refuse the change because of it. It is done then on the element that stands in the place of the one that was clicked.
-// So is a press on what is drawn anew before it ends: a browser takes that for no click at all.
+// So is a press on what is drawn anew before it ends, or on what moved away from under the pointer: a browser takes that for
+// no click at all.
 function clicksWait() {
   const leads = "a[href]:not([href^='#']), button:not([type=button]), [hx-get], [hx-post]";
-  let held = null, down = null;
+  let held = null, down = null, at = null;
   const posting = new Map(); // the forms whose requests are under way
   document.addEventListener("htmx:before:request", ({ detail: { ctx } }) => { if (ctx.request.method !== "GET") posting.set(ctx, ctx.request.form); });
   document.addEventListener("htmx:finally:request", ({ detail: { ctx } }) => { posting.delete(ctx); setTimeout(release); });
@@ -32,11 +33,14 @@ function clicksWait() {
     now?.dispatchEvent(new MouseEvent("click", { bubbles: true, cancelable: true }));
   };
   const hold = (el) => { held = el; meant(el); };
-  document.addEventListener("pointerdown", (e) => { down = e.isTrusted && e.button === 0 ? e.target.closest?.(`${leads}, button, summary, label`) : null; }, true);
+  document.addEventListener("pointerdown", (e) => { at = [e.clientX, e.clientY]; down = e.isTrusted && e.button === 0 ? e.target.closest?.(`${leads}, button, summary, label`) : null; }, true);
   document.addEventListener("pointerup", (e) => {
     const el = down;
     down = null;
-    const now = el && !el.isConnected && alike(el).find((other) => other.contains(e.target));
+    if (!el || el.contains(e.target)) return;
+    const still = Math.hypot(e.clientX - at[0], e.clientY - at[1]) < 4;
+    const there = el.isConnected ? [el] : alike(el);
+    const now = there.find((other) => other.contains(e.target)) ?? (still ? there[0] : null);
     if (!now) return;
     if (unsent.size && now.matches(leads)) hold(now);
     else setTimeout(() => again(now)); // behind what the browser makes of it
