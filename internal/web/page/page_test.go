@@ -76,7 +76,9 @@ func TestAMessageIsDrawnInBounds(t *testing.T) {
 	require.Less(t, len(rows[1].Text), 2*maxLine)
 	require.Contains(t, rows[1].Text, "(4,000 of 10,000,000 bytes are shown)")
 	require.Less(t, len(rows[2].Text), 2*maxLine)
-	record := func(text string) []Row { return Tree("m", value.Rec(value.NewShape("a"), []value.Value{value.Str(text)})) }
+	record := func(text string) []Row {
+		return Tree("m", value.Rec(value.NewShape("a"), []value.Value{value.Str(text)}))
+	}
 	changed, _ := Mark(record(long+"a"), record(long+"b"))
 	require.Equal(t, 1, changed)
 	changed, _ = Mark(record(long+"a"), record(long+"a"))
