@@ -31,6 +31,7 @@ import (
 	"hollowreed/internal/vault"
 	"hollowreed/internal/web"
 	"hollowreed/internal/web/bench"
+	"hollowreed/internal/web/door"
 	"hollowreed/internal/web/page"
 )
 
@@ -49,7 +50,8 @@ const keyFile = "hollowreed.key"
 
 type flags struct {
 	database, databaseFile, key string
-	settings, listen, data      string
+	settings, listen, calls     string
+	data                        string
 	project, env, keyFile       string
 	allow, refuse               string
 	roots                       []string
@@ -57,6 +59,7 @@ type flags struct {
 	vault                       *vault.Vault
 	batch                       int
 	beat, silence, rest         time.Duration
+	front                       *pgxpool.Pool // for those who call and look
 	verbose                     bool
 	logs, metrics               string
 	figures                     int
@@ -96,6 +99,11 @@ func (f *flags) log(w io.Writer) *slog.Logger {
 	return slog.New(slog.NewTextHandler(w, o))
 }
 
+// called adds the flag of the address for calls.
+func (f *flags) called(c *cobra.Command) {
+	c.Flags().StringVar(&f.calls, "calls", "127.0.0.1:8421", "loopback address at which requests that start flows come in")
+}
+
 // address is where the pages are served; empty for a worker, which serves none.
 func (f *flags) address() string {
 	if f.listen == "" {
@@ -105,7 +113,7 @@ func (f *flags) address() string {
 }
 
 func (f *flags) engine(db *pgxpool.Pool, outside *connector.Pool, log *slog.Logger) (*engine.Engine, error) {
-	return engine.New(db, outside, engine.Options{Batch: f.batch, Beat: f.beat, Silence: f.silence, Rest: f.rest, Log: log, Project: f.project, Env: f.env, Site: f.address(), Traces: tracesWanted(), Figures: time.Duration(f.figures) * 24 * time.Hour})
+	return engine.New(db, outside, engine.Options{Batch: f.batch, Beat: f.beat, Silence: f.silence, Rest: f.rest, Log: log, Project: f.project, Env: f.env, Site: f.address(), Front: f.front, Traces: tracesWanted(), Figures: time.Duration(f.figures) * 24 * time.Hour})
 }
 
 // untilStopped is a context that ends with Ctrl-C or a polite request to stop.
@@ -244,6 +252,7 @@ served begins one: an empty one, or one that is brought.`,
 	}
 	f.common(c)
 	c.Flags().StringVar(&f.listen, "listen", "127.0.0.1:8420", "loopback address to serve on")
+	f.called(c)
 	c.Flags().StringVar(&f.data, "data", "hollowreed-data", "folder of the private database, where no other one is named")
 	return c
 }
@@ -313,11 +322,12 @@ func (f *flags) own(ctx context.Context, errs io.Writer) error {
 
 // welcome serves the page on which a project is begun, and then the project.
 func (f *flags) welcome(ctx context.Context, errs io.Writer, db *pgxpool.Pool) error {
-	l, err := listen(f.listen)
+	l, calls, err := f.listeners()
 	if err != nil {
 		return err
 	}
 	defer l.Close()
+	defer calls.Close()
 	stop := func() {}
 	defer func() { stop() }()
 	w := &web.Welcome{Person: DemoPerson, Begin: func(_ context.Context, title string, texts map[string]string) (http.Handler, error) {
@@ -330,13 +340,14 @@ func (f *flags) welcome(ctx context.Context, errs io.Writer, db *pgxpool.Pool) e
 		if err != nil {
 			return nil, err
 		}
-		handler, end, err := f.site(ctx, errs, db, outside)
+		site, end, err := f.site(ctx, errs, db, outside)
 		if err != nil {
 			outside.Close()
 			return nil, err
 		}
 		stop = func() { end(); outside.Close() }
-		return handler, nil
+		go web.Serve(ctx, calls, door.Handler(site))
+		return web.Handler(site), nil
 	}}
 	fmt.Fprintf(errs, "Hollow Reed is ready at http://%s/ and holds no project yet: begin one there\n", l.Addr())
 	return web.Serve(ctx, l, w)
@@ -354,61 +365,82 @@ func AddProject(ctx context.Context, db *pgxpool.Pool, title string, texts map[s
 	})
 }
 
-// site starts the engine and gives the screens; end stops the engine.
-func (f *flags) site(ctx context.Context, errs io.Writer, db *pgxpool.Pool, outside *connector.Pool) (h http.Handler, end func(), err error) {
+// listeners listen for the pages and for the calls.
+func (f *flags) listeners() (pages, calls net.Listener, err error) {
+	if pages, err = listen("--listen", f.listen); err != nil {
+		return nil, nil, err
+	}
+	if calls, err = listen("--calls", f.calls); err != nil {
+		pages.Close()
+		return nil, nil, err
+	}
+	f.listen, f.calls = pages.Addr().String(), calls.Addr().String()
+	return pages, calls, nil
+}
+
+// site starts the engine and gives what the screens show; end stops the engine. The runs have connections to the database of their
+// own, which nobody who calls or looks takes from them.
+func (f *flags) site(ctx context.Context, errs io.Writer, db *pgxpool.Pool, outside *connector.Pool) (s *page.Site, end func(), err error) {
 	log := f.log(errs)
 	if f.vault == nil {
 		if err := f.openVault(db); err != nil {
 			return nil, nil, err
 		}
 	}
-	e, err := f.engine(db, outside, log)
+	runs, err := pgxpool.NewWithConfig(ctx, db.Config())
 	if err != nil {
 		return nil, nil, err
 	}
-	if err := e.Start(ctx); err != nil {
+	f.front = db
+	e, err := f.engine(runs, outside, log)
+	if err == nil {
+		err = e.Start(ctx)
+	}
+	if err != nil {
+		runs.Close()
 		return nil, nil, err
 	}
-	site := &page.Site{
+	return &page.Site{
 		DB: db, Engine: e, Outside: outside, Rules: f.rules, Vault: f.vault, Hub: page.NewHub(ctx, db), Log: log,
-		Project: f.project, Person: DemoPerson, Env: f.env,
-	}
-	return web.Handler(site), e.Stop, nil
+		Project: f.project, Person: DemoPerson, Env: f.env, Address: f.address(), Calls: "http://" + f.calls,
+	}, func() { e.Stop(); runs.Close() }, nil
 }
 
 // serve runs the engine and the screens; ready is told the address once both work.
 func (f *flags) serve(ctx context.Context, errs io.Writer, db *pgxpool.Pool, outside *connector.Pool, ready func(address string) error) error {
-	l, err := listen(f.listen)
+	l, calls, err := f.listeners()
 	if err != nil {
 		return err
 	}
 	defer l.Close()
-	handler, end, err := f.site(ctx, errs, db, outside)
+	defer calls.Close()
+	site, end, err := f.site(ctx, errs, db, outside)
 	if err != nil {
 		return err
 	}
 	defer end()
+	go web.Serve(ctx, calls, door.Handler(site))
 	address := "http://" + l.Addr().String() + "/"
 	if ready == nil {
-		fmt.Fprintln(errs, "Hollow Reed is ready at", address)
+		fmt.Fprintln(errs, "Hollow Reed is ready at", address, "and takes calls at", site.Calls+door.Prefix)
 	} else if err := ready(address); err != nil {
 		return err
 	}
-	return web.Serve(ctx, l, handler)
+	return web.Serve(ctx, l, web.Handler(site))
 }
 
-// listen takes loopback addresses only.
-func listen(address string) (net.Listener, error) {
+// listen takes loopback addresses only; flag is the one that names the address.
+func listen(flag, address string) (net.Listener, error) {
 	host, _, err := net.SplitHostPort(address)
 	if err != nil {
-		return nil, fmt.Errorf("--listen: %w", err)
+		return nil, fmt.Errorf("%s: %w", flag, err)
 	}
 	if ip := net.ParseIP(host); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
-		return nil, fmt.Errorf("--listen: %s is not a loopback address; there is no sign-in yet, so nothing is served beyond this machine", host)
+		return nil, fmt.Errorf("%s: %s is not a loopback address; there is no sign-in yet, so nothing is served beyond this machine", flag, host)
 	}
 	l, err := net.Listen("tcp", address)
 	if err != nil {
-		return nil, fmt.Errorf("%w; choose another address with --listen", err)
+		return nil, fmt.Errorf("%w; choose another address with %s", err, flag)
 	}
 	return l, nil
 }

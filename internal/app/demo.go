@@ -43,6 +43,7 @@ With DATABASE_URL set (or --database) that server is used instead of a private o
 	}
 	f.common(c)
 	c.Flags().StringVar(&f.listen, "listen", "127.0.0.1:8420", "loopback address to serve on")
+	f.called(c)
 	c.Flags().StringVar(&f.data, "data", "var", "folder of the demo's data")
 	c.Flags().BoolVar(&reset, "reset", false, "remove the demo's data, to start over; ends without starting")
 	return c

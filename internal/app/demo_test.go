@@ -23,7 +23,7 @@ var addressLine = regexp.MustCompile(`http://127\.0\.0\.1:\d+/`)
 func startDemo(t *testing.T, binary, dir string) (cmd *exec.Cmd, address, pages string, took time.Duration) {
 	t.Helper()
 	began := time.Now()
-	cmd = exec.Command(binary, "demo", "--listen", "127.0.0.1:0", "--rest", "100ms")
+	cmd = exec.Command(binary, "demo", "--listen", "127.0.0.1:0", "--calls", "127.0.0.1:0", "--rest", "100ms")
 	cmd.Dir = dir // as make demo does: the data folder is var below the present one
 	cmd.Env = append(os.Environ(), "DATABASE_URL=")
 	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
@@ -126,14 +126,14 @@ func TestTheDemo(t *testing.T) {
 
 func TestOnlyLoopbackIsServed(t *testing.T) {
 	for _, address := range []string{"0.0.0.0:0", ":0", "192.0.2.1:0", "[::]:0"} {
-		_, err := listen(address)
+		_, err := listen("--listen", address)
 		require.ErrorContains(t, err, "not a loopback address", address)
 	}
 	for _, address := range []string{"127.0.0.1:0", "localhost:0"} {
-		l, err := listen(address)
+		l, err := listen("--listen", address)
 		require.NoError(t, err, address)
 		l.Close()
 	}
-	_, err := listen("nonsense")
+	_, err := listen("--calls", "nonsense")
 	require.Error(t, err)
 }

@@ -16,6 +16,7 @@ import (
 	sdktrace "go.opentelemetry.io/otel/sdk/trace"
 
 	"hollowreed/internal/web"
+	"hollowreed/internal/web/page"
 )
 
 // traceVariables name where traces go, as OpenTelemetry's specification of exporters says.
@@ -52,12 +53,12 @@ func traces(ctx context.Context) (func(), error) {
 
 // serveMetrics serves what a worker has counted, for who scrapes it, until the context ends.
 func serveMetrics(ctx context.Context, address string, g prometheus.Gatherer) (net.Addr, error) {
-	l, err := listen(address)
+	l, err := listen("--metrics", address)
 	if err != nil {
 		return nil, err
 	}
 	mux := http.NewServeMux()
 	mux.Handle("GET /metrics", promhttp.HandlerFor(g, promhttp.HandlerOpts{}))
-	go web.Serve(ctx, l, mux)
+	go web.Serve(ctx, l, page.ForLoopback(mux))
 	return l.Addr(), nil
 }

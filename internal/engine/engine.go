@@ -61,6 +61,9 @@ type Options struct {
 	Project string           // whose connections are looked at; none when it is empty
 	Env     string           // the environment in which runs are
 	Site    string           // where its pages are, as http://127.0.0.1:8420, for messages that lead there
+	Callers int              // that wait for an answer at once: 500
+	Each    int              // of them from one address: 250
+	Front   *pgxpool.Pool    // for those who call and look, so that they take no connection from the runs; nil is the engine's own
 	Now     func() time.Time // the clock by which schedules start; nil is the machine's
 	Log     *slog.Logger
 }
@@ -79,6 +82,8 @@ func (o Options) filled() Options {
 	num(&o.Batch, 500)
 	num(&o.Workers, 4)
 	num(&o.Tries, 6)
+	num(&o.Callers, 500)
+	num(&o.Each, 250)
 	def(&o.Health, 15*time.Second)
 	def(&o.Figures, figures)
 	def(&o.Alerts, 5*time.Second)
@@ -113,6 +118,7 @@ type Engine struct {
 	folders folders
 	active  active
 	walks   walks
+	callers callers
 	tallies *tallies
 	teller  teller
 	draft   drafted
@@ -120,6 +126,14 @@ type Engine struct {
 	stop    context.CancelFunc
 	stopped context.CancelFunc // ends what serves the runs until their last
 	wg      sync.WaitGroup
+}
+
+// front is the pool for those who call and look.
+func (e *Engine) front() *pgxpool.Pool {
+	if e.opt.Front != nil {
+		return e.opt.Front
+	}
+	return e.db
 }
 
 // now is the time in UTC.
@@ -140,6 +154,7 @@ func New(db *pgxpool.Pool, outside *connector.Pool, o Options) (*Engine, error) 
 		ID: fmt.Sprintf("%s-%d-%s", host, os.Getpid(), uuid.NewString()[:8]),
 		db: db, outside: outside, opt: o.filled(), tallies: newTallies(), tracer: otel.Tracer("hollowreed"),
 	}
+	e.callers.most, e.callers.each = e.opt.Callers, e.opt.Each
 	e.tallies.Registry.MustRegister(newBacklog(e))
 	outside.Observe(e.tallies.called)
 	workers := river.NewWorkers()
@@ -179,6 +194,7 @@ func (e *Engine) Start(ctx context.Context) error {
 	e.every(ctx, tellEvery, "tell of changes", e.tellRuns)
 	e.every(ctx, e.opt.Look, "look for files", e.look)
 	e.every(ctx, e.opt.Look, "look for runs to stop", e.heed)
+	e.every(ctx, min(250*time.Millisecond, e.opt.Look), "wake callers", e.wakeCallers)
 	e.every(ctx, e.opt.Beat, "keep the figures", e.keepFigures)
 	e.every(ctx, e.opt.Alerts, "look at the alerts", e.watch)
 	e.every(ctx, e.opt.Sweep, "remove what is not kept", e.sweep)

@@ -34,6 +34,8 @@ type Asked struct {
 	Body           []byte
 	Token          string // bearer token (RFC 6750); empty where there is none
 	Key            string // of idempotency: a request with the same key is the same request
+	Client         string // the address from which it came
+	Foreign        bool   // a browser sent it for a page of another site
 }
 
 // Refused is why a request starts no run.
@@ -57,38 +59,55 @@ type Taken struct {
 	Wait time.Duration // for which the caller waits for its answer
 }
 
-// Request starts the run of the flow that waits for a request. The error is a *Refused where the request is at fault;
-// then nothing is recorded.
-func (e *Engine) Request(ctx context.Context, projectID string, a Asked) (*Taken, error) {
+// Call is a request whose flow was found, and whose caller may ask it and has a place to wait.
+type Call struct {
+	Plan    *flow.Plan
+	asked   Asked
+	release store.Release
+	leave   func()
+}
+
+// Leave gives the caller's place to another one.
+func (c *Call) Leave() {
+	if c.leave != nil {
+		c.leave()
+	}
+}
+
+// Called finds the flow that waits for a request, before its body is read: it says whether it may be taken at all. The error is a
+// *Refused where the request is at fault, or where there are too many.
+func (e *Engine) Called(ctx context.Context, projectID string, a Asked) (*Call, error) {
 	r, plan, err := e.asked(ctx, projectID, a)
 	if err != nil {
 		return nil, err
 	}
+	if a.Foreign && !plan.Flow.Trigger.Elsewhere {
+		return nil, refused(403, fault.New(fault.Setting, "a page of another site sent this, and the flow is not for those").
+			Mended("Let the trigger take requests of other sites, if that is meant"))
+	}
 	if err := e.admitted(ctx, plan, a.Token); err != nil {
 		return nil, err
 	}
-	b := beginning{by: "request"}
-	body := (*string)(nil)
-	if plan.Input == nil {
-		if !utf8.Valid(a.Body) {
-			return nil, &Refused{Status: 422, Faults: fault.List{fault.Expect(fault.Encoding, "a body of text in UTF-8", "other bytes").Mended("Send it as UTF-8, or in Base64")}}
+	c := &Call{Plan: plan, asked: a, release: r}
+	if plan.Flow.Trigger.Wait > 0 {
+		if c.leave = e.callers.admit(a.Client); c.leave == nil {
+			return nil, errManyCallers()
 		}
-		text := string(a.Body)
-		body = &text
-	} else {
-		v, faults := readBody(plan.Input, a.Body)
-		if len(faults) > 0 {
-			return nil, &Refused{Status: 422, Faults: faults}
-		}
-		b.input = (&json.Appender{}).Append(nil, v)
 	}
-	request := flow.RequestOf(a.Method, a.Path, body, a.Query, a.Headers)
-	if _, faults := plan.Parameters(request); len(faults) > 0 {
-		return nil, &Refused{Status: 422, Faults: faults}
+	return c, nil
+}
+
+// Request starts the run of the flow with the body of the call. The error is a *Refused where that is at fault; then nothing is
+// recorded.
+func (e *Engine) Request(ctx context.Context, c *Call, body []byte) (*Taken, error) {
+	a, r, plan := c.asked, c.release, c.Plan
+	a.Body = body
+	b, err := begun(plan, a)
+	if err != nil {
+		return nil, err
 	}
-	b.request = flow.WriteRequest(request)
 	t := &Taken{Plan: plan, Wait: time.Duration(plan.Flow.Trigger.Wait) * time.Second}
-	err = pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
+	err = pgx.BeginFunc(ctx, e.front(), func(tx pgx.Tx) error {
 		if t.Run, err = e.record(ctx, tx, r, plan, b); err != nil || a.Key == "" {
 			return err
 		}
@@ -104,9 +123,35 @@ func (e *Engine) Request(ctx context.Context, projectID string, a Asked) (*Taken
 	return t, err
 }
 
+// begun is how the run begins that a request starts.
+func begun(plan *flow.Plan, a Asked) (b beginning, err error) {
+	b.by = "request"
+	body := (*string)(nil)
+	if plan.Input == nil {
+		if !utf8.Valid(a.Body) {
+			return b, refused(422, fault.Expect(fault.Encoding, "a body of text in UTF-8", "other bytes").Mended("Send it as UTF-8, or in Base64"))
+		}
+		text := string(a.Body)
+		body = &text
+	} else {
+		v, faults := readBody(plan.Input, a.Body)
+		if len(faults) > 0 {
+			return b, &Refused{Status: 422, Faults: faults}
+		}
+		b.input = (&json.Appender{}).Append(nil, v)
+	}
+	query, headers := plan.KeptRequest(a.Query, a.Headers)
+	request := flow.RequestOf(a.Method, a.Path, body, query, headers)
+	if _, faults := plan.Parameters(request); len(faults) > 0 {
+		return b, &Refused{Status: 422, Faults: faults}
+	}
+	b.request = flow.WriteRequest(request)
+	return b, nil
+}
+
 // seen finds what became of a request that came before with the same key: the caller gets the same answer again.
 func (e *Engine) seen(ctx context.Context, r store.Release, a Asked, t *Taken) error {
-	digest, id, err := store.CalledWith(ctx, e.db, r.Project, r.Flow, a.Key)
+	digest, id, err := store.CalledWith(ctx, e.front(), r.Project, r.Flow, a.Key)
 	switch {
 	case err != nil:
 		return err
@@ -115,7 +160,7 @@ func (e *Engine) seen(ctx context.Context, r store.Release, a Asked, t *Taken) e
 	case id == nil:
 		return refused(409, fault.New(fault.Gone, "a request came with this Idempotency-Key, and its run is no longer kept"))
 	}
-	run, err := store.RunByID(ctx, e.db, *id)
+	run, err := store.RunByID(ctx, e.front(), *id)
 	if err != nil {
 		return err
 	}
@@ -147,7 +192,7 @@ func (a Asked) digest() string {
 
 // asked finds the flow that a request starts.
 func (e *Engine) asked(ctx context.Context, projectID string, a Asked) (store.Release, *flow.Plan, error) {
-	releases, err := store.NewestReleases(ctx, e.db, projectID)
+	releases, err := store.NewestReleases(ctx, e.front(), projectID)
 	if err != nil {
 		return store.Release{}, nil, err
 	}
@@ -188,7 +233,7 @@ func (e *Engine) asked(ctx context.Context, projectID string, a Asked) (store.Re
 
 // takes refuses requests while somebody has paused the flow.
 func (e *Engine) takes(ctx context.Context, r store.Release) error {
-	t, err := store.TriggerOf(ctx, e.db, r.Project, r.Flow)
+	t, err := store.TriggerOf(ctx, e.front(), r.Project, r.Flow)
 	if err == nil && t.PausedBy != nil {
 		return refused(503, fault.New(fault.Setting, "the flow takes no requests now: %s", t.PausedFor))
 	}
@@ -235,20 +280,4 @@ func readBody(sch *schema.Schema, body []byte) (value.Value, fault.List) {
 		return v, fault.List{fault.Expect(fault.Length, "one message of "+sch.Title, "more")}
 	}
 	return v, nil
-}
-
-// Over waits until a run is over, for a time. The run is given as it is then.
-func (e *Engine) Over(ctx context.Context, run uuid.UUID, within time.Duration) (store.Run, error) {
-	deadline := time.Now().Add(within)
-	for pause := 2 * time.Millisecond; ; pause = min(2*pause, 100*time.Millisecond) {
-		r, err := store.RunByID(ctx, e.db, run)
-		if err != nil || r.Ended() || !time.Now().Before(deadline) {
-			return r, err
-		}
-		select {
-		case <-ctx.Done():
-			return r, ctx.Err()
-		case <-time.After(pause):
-		}
-	}
 }

@@ -23,6 +23,7 @@ func (x *execution) over(ctx context.Context, state store.State, f *fault.Fault)
 // settled deals with the file of a run that is over.
 func (x *execution) settled(ctx context.Context, state store.State) error {
 	x.told(state)
+	x.engine.callers.wake(x.run.ID)
 	if err := x.settle(ctx, state); err != nil { // the run's outcome stands
 		return store.Warn(ctx, x.engine.db, x.run, fmt.Sprintf("%s stays where it is: %s", x.run.File, plainError(err)))
 	}

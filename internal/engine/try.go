@@ -150,7 +150,7 @@ func (t *Trial) request(p *project.Project, plan *flow.Plan) (value.Value, *faul
 	if plan.Flow.Trigger.Kind != "request" || t.how.With.Empty() {
 		return p.TriedRequest(plan), nil
 	}
-	request, ft := t.how.With.Request(plan.Flow.Trigger)
+	request, ft := t.how.With.Request(plan)
 	if ft != nil {
 		return request, ft
 	}

@@ -202,6 +202,12 @@ func RunByID(ctx context.Context, db DB, id uuid.UUID) (Run, error) {
 	return one(pgx.CollectExactlyOneRow(rows, asRun))
 }
 
+// EndedOf are those of a number of runs that are over.
+func EndedOf(ctx context.Context, db DB, runs []uuid.UUID) ([]uuid.UUID, error) {
+	rows, _ := db.Query(ctx, "select id from run where id = any($1) and state in ('done', 'set aside', 'stopped')", runs)
+	return pgx.CollectRows(rows, pgx.RowTo[uuid.UUID])
+}
+
 // Claim takes a run on for a worker. Whoever held it before can no longer write to it.
 // It begins as the row is written, not as a transaction that had to wait for its turn did.
 func Claim(ctx context.Context, db DB, id uuid.UUID, worker string) (Run, error) {

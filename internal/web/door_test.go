@@ -1,8 +1,11 @@
 package web
 
 import (
+	"bufio"
 	"encoding/json"
+	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"strings"
 	"testing"
@@ -16,7 +19,7 @@ import (
 
 const doorFlow = `
 flow: Kiosk door
-trigger: {kind: request, path: kiosk/sign-ups, input: sign-up, output: board-post, as: card, key: door key}
+trigger: {kind: request, path: kiosk/sign-ups, input: sign-up, output: board-post, as: card, key: door key, keep: board}
 reference: card.card
 steps:
   - step: choose
@@ -41,7 +44,7 @@ func (w *world) release(flow, text string) {
 // ask sends a request with headers as "Name: value".
 func (w *world) ask(method, path, body string, headers ...string) (*http.Response, map[string]any) {
 	w.t.Helper()
-	req, err := http.NewRequestWithContext(w.t.Context(), method, w.server.URL+path, strings.NewReader(body))
+	req, err := http.NewRequestWithContext(w.t.Context(), method, w.calls.URL+path, strings.NewReader(body))
 	require.NoError(w.t, err)
 	for _, h := range headers {
 		name, v, _ := strings.Cut(h, ": ")
@@ -255,4 +258,86 @@ steps:
 	require.Equal(t, "GET", resp.Header.Get("Allow"))
 	resp, _ = w.ask("GET", "/in/stations/", "")
 	require.Equal(t, 404, resp.StatusCode)
+}
+
+const openFlow = `
+flow: Open door
+trigger: {kind: request, method: GET, path: open, keep: "lang, X-Trace", %s}
+reference: request.query | map(.name) | join(" ")
+steps:
+  - {step: answer, id: a, status: '200', headers: "Content-Security-Policy: default-src *"}
+`
+
+// TestCallsAreKeptApartFromPages: they come in at an address of their own, and what answers them is harmless in a browser; no
+// page of another site starts a flow that is not for it.
+func TestCallsAreKeptApartFromPages(t *testing.T) {
+	w := newWorld(t)
+	w.release("open-door", fmt.Sprintf(openFlow, "as: a"))
+	get := func(address string, headers ...string) *http.Response {
+		t.Helper()
+		req, err := http.NewRequestWithContext(t.Context(), http.MethodGet, address, nil)
+		require.NoError(t, err)
+		for _, h := range headers {
+			name, v, _ := strings.Cut(h, ": ")
+			req.Header.Set(name, v)
+		}
+		if host := req.Header.Get("Host"); host != "" {
+			req.Host = host
+		}
+		resp, err := http.DefaultClient.Do(req)
+		require.NoError(t, err)
+		require.NoError(t, resp.Body.Close())
+		return resp
+	}
+	require.Equal(t, 404, get(w.server.URL+"/in/open").StatusCode)
+	require.Equal(t, 404, get(w.calls.URL+"/bench").StatusCode)
+	require.Equal(t, 421, get(w.calls.URL+"/in/open", "Host: evil.example").StatusCode)
+	resp := get(w.calls.URL + "/in/open")
+	require.Equal(t, 204, resp.StatusCode)
+	require.Equal(t, []string{"sandbox; default-src 'none'; frame-ancestors 'none'"}, resp.Header.Values("Content-Security-Policy"))
+	require.Equal(t, "nosniff", resp.Header.Get("X-Content-Type-Options"))
+	require.Equal(t, "no-store", resp.Header.Get("Cache-Control"))
+	require.Equal(t, 204, get(w.calls.URL+"/in/open", "Sec-Fetch-Site: none").StatusCode)
+	require.Equal(t, 403, get(w.calls.URL+"/in/open", "Sec-Fetch-Site: cross-site").StatusCode)
+	require.Equal(t, 403, get(w.calls.URL+"/in/open", "Sec-Fetch-Site: same-site").StatusCode)
+	require.Equal(t, 403, get(w.calls.URL+"/in/open", "Origin: https://evil.example").StatusCode)
+	w.release("public-door", fmt.Sprintf(strings.Replace(openFlow, "path: open", "path: public", 1), "other sites: yes"))
+	require.Equal(t, 204, get(w.calls.URL+"/in/public", "Sec-Fetch-Site: cross-site").StatusCode)
+	head, err := http.Head(w.server.URL + "/bench")
+	require.NoError(t, err)
+	require.Equal(t, 200, head.StatusCode)
+	require.Equal(t, "no-store", head.Header.Get("Cache-Control"))
+	head, err = http.Head(w.calls.URL + "/in/open")
+	require.NoError(t, err)
+	require.Equal(t, 204, head.StatusCode)
+}
+
+// TestCredentialsOfCallersAreNotKept: of headers and query what is usual, what is a parameter, and what the trigger names.
+func TestCredentialsOfCallersAreNotKept(t *testing.T) {
+	w := newWorld(t)
+	w.release("open-door", fmt.Sprintf(openFlow, "as: a"))
+	resp, _ := w.ask("GET", "/in/open?lang=no&token=hush&sig=hush", "", "X-Api-Key: hush", "X-Trace: t-1", "Accept-Language: no", "Cookie: hush=1", "Proxy-Authorization: hush")
+	require.Equal(t, 204, resp.StatusCode)
+	r, err := store.RunByID(t.Context(), w.db, uuid.MustParse(resp.Header.Get("Hollowreed-Run")))
+	require.NoError(t, err)
+	require.Equal(t, "lang", r.Reference)
+	require.NotContains(t, string(r.Request), "hush")
+	for _, kept := range []string{"x-trace", "accept-language", "lang"} {
+		require.Contains(t, string(r.Request), kept)
+	}
+}
+
+// TestABodyIsReadWhenItMayCome: who may not call is told before the body has come in.
+func TestABodyIsReadWhenItMayCome(t *testing.T) {
+	w := newWorld(t)
+	require.NoError(t, w.vault.Keep(t.Context(), store.Secret{Name: "door key", Type: "token", ChangedBy: "mira"}, "kelp-and-salt"))
+	w.release("kiosk-door", doorFlow)
+	conn, err := net.Dial("tcp", w.calls.Listener.Addr().String())
+	require.NoError(t, err)
+	defer conn.Close()
+	_, err = io.WriteString(conn, "POST /in/kiosk/sign-ups HTTP/1.1\r\nHost: localhost\r\nContent-Length: 1000000\r\n\r\n{")
+	require.NoError(t, err)
+	resp, err := http.ReadResponse(bufio.NewReader(conn), nil)
+	require.NoError(t, err)
+	require.Equal(t, 401, resp.StatusCode)
 }

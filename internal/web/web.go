@@ -6,7 +6,6 @@ import (
 	"context"
 	"embed"
 	"io/fs"
-	"log/slog"
 	"net"
 	"net/http"
 	"strings"
@@ -19,7 +18,6 @@ import (
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/assets"
 	"hollowreed/internal/web/bench"
-	"hollowreed/internal/web/door"
 	"hollowreed/internal/web/estate"
 	"hollowreed/internal/web/page"
 	"hollowreed/internal/web/releases"
@@ -37,15 +35,29 @@ var foundView = page.Parse(found, "found.html")
 // Handler serves a site.
 func Handler(s *page.Site) http.Handler {
 	// A form of another site cannot change anything here.
-	return http.NewCrossOriginProtection().Handler(routes(s))
+	return http.NewCrossOriginProtection().Handler(asked(routes(s)))
 }
+
+// asked answers HEAD as GET, where that ends; the server sends no body then (RFC 9110, section 9.3.2).
+func asked(h http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Method == http.MethodHead && r.URL.Path != livePath {
+			r = r.Clone(r.Context())
+			r.Method = http.MethodGet
+		}
+		h.ServeHTTP(w, r)
+	})
+}
+
+// livePath is where open pages hear of changes.
+const livePath = "/live"
 
 // routes are all addresses of a site.
 func routes(s *page.Site) *gin.Engine {
 	gin.SetMode(gin.ReleaseMode)
 	r := gin.New()
 	r.ContextWithFallback = true
-	r.Use(logged(s.Log), recovered(s), guarded)
+	r.Use(page.Logged(s.Log), page.Recovered(s.Log, func(c *gin.Context) { c.AbortWithStatus(http.StatusInternalServerError) }), page.Loopback, guarded)
 	r.GET("/", func(c *gin.Context) { c.Redirect(http.StatusFound, "/bench") })
 	files := http.StripPrefix("/assets", http.FileServerFS(assets.FS()))
 	r.GET("/assets/*path", func(c *gin.Context) {
@@ -56,11 +68,10 @@ func routes(s *page.Site) *gin.Engine {
 		c.Header("Cache-Control", "public, max-age=86400")
 		files.ServeHTTP(c.Writer, c.Request)
 	})
-	r.GET("/live", s.Hub.Serve)
+	r.GET(livePath, s.Hub.Serve)
 	r.GET("/find", s.Do(func(c *gin.Context) error { return find(c, s) }))
 	metrics := promhttp.HandlerFor(s.Engine.Metrics(), promhttp.HandlerOpts{})
 	r.GET("/metrics", func(c *gin.Context) { metrics.ServeHTTP(c.Writer, c.Request) })
-	door.Routes(r, s)
 	bench.Routes(r, s)
 	traffic.Routes(r, s)
 	estate.Routes(r, s)
@@ -69,44 +80,18 @@ func routes(s *page.Site) *gin.Engine {
 	return r
 }
 
-// guarded answers only to loopback names, so that no other site can reach the pages through a
-// name of its own, and says what a page may load.
+// guarded says what a page may load, that it is kept nowhere, and bounds what is sent to it.
 func guarded(c *gin.Context) {
-	host := c.Request.Host
-	if h, _, err := net.SplitHostPort(host); err == nil {
-		host = h
-	}
-	if ip := net.ParseIP(strings.Trim(host, "[]")); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
-		c.AbortWithStatus(http.StatusMisdirectedRequest)
-		return
-	}
 	most := int64(maxBody)
 	if c.FullPath() == "/bench/import" {
 		most = project.MaxPacked + maxBody
 	}
-	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, most)
+	page.Bounded(c, most)
 	c.Header("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
 	c.Header("X-Content-Type-Options", "nosniff")
 	c.Header("Referrer-Policy", "same-origin")
+	c.Header("Cache-Control", "no-store")
 	c.Next()
-}
-
-func logged(log *slog.Logger) gin.HandlerFunc {
-	return func(c *gin.Context) {
-		began := time.Now()
-		c.Next()
-		log.Debug("request", "method", c.Request.Method, "path", c.Request.URL.Path, "status", c.Writer.Status(), "took", time.Since(began))
-		for _, err := range c.Errors {
-			log.Error("request", "path", c.Request.URL.Path, "error", err)
-		}
-	}
-}
-
-func recovered(s *page.Site) gin.HandlerFunc {
-	return gin.CustomRecoveryWithWriter(nil, func(c *gin.Context, err any) {
-		s.Log.Error("panic", "path", c.Request.URL.Path, "error", err)
-		c.AbortWithStatus(http.StatusInternalServerError)
-	})
 }
 
 // Serve serves on an address of this machine until the context ends.

@@ -47,6 +47,7 @@ import (
 	"hollowreed/internal/store"
 	"hollowreed/internal/testdb"
 	"hollowreed/internal/vault"
+	"hollowreed/internal/web/door"
 	"hollowreed/internal/web/page"
 )
 
@@ -65,6 +66,7 @@ type world struct {
 	vault  *vault.Vault
 	site   *page.Site
 	server *httptest.Server
+	calls  *httptest.Server // requests that start flows
 	pool   *connector.Pool
 	folder string
 	logs   *bytes.Buffer
@@ -112,7 +114,11 @@ func newWorld(t testing.TB) *world {
 		DB: w.db, Engine: w.engine, Outside: w.pool, Vault: w.vault, Hub: page.NewHub(ctx, w.db),
 		Log: slog.New(slog.NewTextHandler(w.logs, nil)), Project: "skerry", Person: person, Env: "Workbench",
 	}
+	w.calls = httptest.NewServer(door.Handler(w.site))
+	t.Cleanup(w.calls.Close)
+	w.site.Calls = w.calls.URL
 	w.server = httptest.NewServer(Handler(w.site))
+	w.site.Address = w.server.URL
 	t.Cleanup(w.server.Close)
 	t.Cleanup(w.server.CloseClientConnections) // first: open event streams would keep Close waiting
 	return w

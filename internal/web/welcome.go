@@ -51,7 +51,7 @@ func (w *Welcome) ServeHTTP(res http.ResponseWriter, req *http.Request) {
 func (w *Welcome) routes() http.Handler {
 	gin.SetMode(gin.ReleaseMode)
 	r := gin.New()
-	r.Use(guarded)
+	r.Use(page.Loopback, guarded)
 	r.StaticFS("/assets", http.FS(assets.FS()))
 	r.POST("/bench/import", w.begin) // the address whose body may be large
 	r.NoRoute(func(c *gin.Context) { welcomeView.Page(c, w.page("", nil)) })

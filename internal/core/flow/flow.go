@@ -68,6 +68,8 @@ type Trigger struct {
 	Parameters doc.Text // request: the schema of the parameters in its path, query and headers
 	Key        doc.Text // request: the secret that the caller must send as bearer token; empty: none
 	Sample     doc.Text // request: the body of a try, where no schema has one; mail: the mail of a try
+	Keep       string   // request: names of its query and headers that are kept beside the usual ones
+	Elsewhere  bool     // request: browsers may send it for pages of other sites
 	Wait       int      // request: seconds for which the caller waits for the answer
 	Every      int      // seconds between two looks, or two starts of a schedule
 	At         doc.Text
@@ -181,7 +183,7 @@ func (tr *Trigger) read(t doc.Node) {
 		tr.Missed = Missed(t.Choice("missed", string(OneForAll), string(EachRun), string(NoRun)))
 	case "request":
 		tr.Every, tr.Method, tr.Path, tr.Key, tr.Wait = 1, t.Choice("method", Methods...), t.Need("path"), t.Text("key"), t.Int("wait", 30)
-		tr.Sample, tr.Parameters = t.Text("tried with"), t.Text("parameters")
+		tr.Sample, tr.Parameters, tr.Keep, tr.Elsewhere = t.Text("tried with"), t.Text("parameters"), t.Text("keep").Value, t.Choice("other sites", "no", "yes") == "yes"
 		tr.Input, tr.Output, tr.As = t.Text("input"), t.Text("output"), t.Text("as").Value
 	case "person":
 		tr.Every, tr.Input, tr.As = 1, t.Text("input"), t.Text("as").Value

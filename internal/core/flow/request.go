@@ -2,6 +2,7 @@ package flow
 
 import (
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -212,6 +213,39 @@ var Request = schema.Record("request",
 
 // Pair is a header or a parameter of a request.
 type Pair struct{ Name, Value string }
+
+// usual are the headers of requests that are kept: those that say what is sent and wanted, and which request it is (RFC 9110; W3C
+// Trace Context). None of them lets its sender in anywhere.
+var usual = map[string]bool{}
+
+func init() {
+	for name := range strings.FieldsSeq(`accept accept-charset accept-encoding accept-language content-encoding content-language content-length content-type
+		date expect forwarded from host idempotency-key if-match if-modified-since if-none-match if-unmodified-since last-modified link max-forwards origin
+		prefer range te traceparent tracestate user-agent via x-correlation-id x-forwarded-for x-forwarded-host x-forwarded-proto x-request-id`) {
+		usual[name] = true
+	}
+}
+
+// KeptRequest are those of the query and the headers of a request that its run keeps, and its steps see: the parameters, the usual
+// headers, and what the trigger names. Names of headers are in lower case.
+func (p *Plan) KeptRequest(query, headers []Pair) (keptQuery, keptHeaders []Pair) {
+	named := map[string]bool{}
+	for name := range strings.SplitSeq(p.Flow.Trigger.Keep, ",") {
+		named[strings.ToLower(strings.TrimSpace(name))] = true
+	}
+	if p.Given != nil {
+		for _, f := range p.Given.Root.Fields {
+			named[strings.ToLower(f.Name)], named[strings.ReplaceAll(strings.ToLower(f.Name), "_", "-")] = true, true
+		}
+	}
+	without := func(list []Pair, usual map[string]bool) []Pair {
+		return slices.DeleteFunc(slices.Clone(list), func(one Pair) bool {
+			name := strings.ToLower(one.Name)
+			return !named["*"] && !named[name] && !usual[name]
+		})
+	}
+	return without(query, nil), without(headers, usual)
+}
 
 // RequestOf makes the value of request. The body is left out where it is a message of a schema.
 func RequestOf(method, path string, body *string, query, headers []Pair) value.Value {

@@ -19,8 +19,9 @@ type TriedWith struct {
 // Empty says whether nothing was typed.
 func (w *TriedWith) Empty() bool { return w == nil || *w == TriedWith{} }
 
-// Request is the request that was typed.
-func (w *TriedWith) Request(t Trigger) (value.Value, *fault.Fault) {
+// Request is the request that was typed, as a run of a plan would keep it.
+func (w *TriedWith) Request(p *Plan) (value.Value, *fault.Fault) {
+	t := p.Flow.Trigger
 	u, err := url.Parse(strings.TrimPrefix(strings.TrimSpace(w.Address), "/"))
 	if err != nil || u.Host != "" {
 		return value.Value{}, fault.Expect(fault.Syntax, "a path with its query, as invoices/B-1?lang=no", fault.Quote(w.Address)).In("Address")
@@ -52,6 +53,7 @@ func (w *TriedWith) Request(t Trigger) (value.Value, *fault.Fault) {
 	if w.Message != "" {
 		body = &w.Message
 	}
+	pairs, headers = p.KeptRequest(pairs, headers)
 	return RequestOf(t.Method, u.Path, body, pairs, headers), nil
 }
 

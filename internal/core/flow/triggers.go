@@ -58,6 +58,8 @@ var Triggers = []TriggerKind{
 		{Name: "output", Label: "It is answered with", Type: Part, Of: "schema", Help: "Given by an Answer step. None: with an empty body"},
 		{Name: "wait", Label: "The caller waits (seconds)", Type: Number, Default: "30", Help: "After that, or at once with 0, it is told that the run goes on (202)"},
 		{Name: "key", Label: "Bearer token is the secret", Type: Text, Help: "The name of a secret; empty: anybody on this machine may ask"},
+		{Name: "keep", Label: "Kept of its query and headers", Type: Text, Rare: true, Help: "Names with commas between, beside the parameters and the usual headers; * is all. What is not kept, no step sees: a caller's password belongs into no journal"},
+		{Name: "other sites", Label: "Pages of other sites may send it", Type: Choice, Default: "no", Choices: []string{"no", "yes"}, Rare: true, Help: "A link or a form on any page starts a run then, in the browser of whoever opens it"},
 	}},
 	{"person", "A person", "Starts a run when somebody presses Run now; a form asks for its message.", []Setting{triggerName, startsOff, startsAs}},
 	{"called", "Another flow", "Starts a run when a step of another flow calls it.", []Setting{
@@ -89,6 +91,10 @@ func (t Trigger) Settings() map[string]string {
 		out["every"] = strconv.Itoa(t.Every)
 	}
 	if t.Kind == "request" {
+		out["keep"], out["other sites"] = t.Keep, "no"
+		if t.Elsewhere {
+			out["other sites"] = "yes"
+		}
 		out["wait"] = strconv.Itoa(t.Wait)
 	}
 	return out

@@ -36,7 +36,7 @@ func (b bench) firing(c *gin.Context, plan *flow.Plan, release int) (*firing, er
 	}
 	f := &firing{next: kept.NextAt, LookedAt: kept.LookedAt, Paused: kept.PausedBy != nil, Pausable: t.Kind != "person" && t.Kind != "called" && release > 0}
 	if t.Kind == "request" {
-		f.Address = t.Method + " http://" + c.Request.Host + door.Prefix + t.Path.Value
+		f.Address = t.Method + " " + b.Calls + door.Prefix + t.Path.Value
 	}
 	switch {
 	case !f.Pausable:

@@ -49,7 +49,7 @@ func (b bench) typeTry(c *gin.Context) error {
 		return fault.New(fault.Limit, "more than 256 KB are not kept for a try").Mended("Keep it as a sample with its schema")
 	}
 	if plan.Flow.Trigger.Kind == "request" && !with.Empty() {
-		if _, ft := with.Request(plan.Flow.Trigger); ft != nil {
+		if _, ft := with.Request(plan); ft != nil {
 			return ft
 		}
 	}

@@ -7,9 +7,12 @@ import (
 	"encoding/json"
 	"errors"
 	"io"
+	"net"
 	"net/http"
+	"os"
 	"sort"
 	"strings"
+	"time"
 
 	"github.com/gin-gonic/gin"
 	"github.com/google/uuid"
@@ -28,10 +31,39 @@ import (
 // Prefix is the address below which requests start runs.
 const Prefix = "/in/"
 
-// Routes adds the addresses of all flows that start with a request.
-func Routes(r gin.IRouter, s *page.Site) {
+// Bounds on one request.
+const (
+	maxBody  = 4 << 20 // bytes
+	sendTime = 30 * time.Second // for the answer, beside what the caller waits for it
+)
+
+// Handler takes the requests that start flows, at an address of its own: what answers them is not of the site of the pages.
+func Handler(s *page.Site) http.Handler {
+	gin.SetMode(gin.ReleaseMode)
+	r := gin.New()
+	r.ContextWithFallback = true
+	r.Use(page.Logged(s.Log), page.Recovered(s.Log, panicked), page.Loopback, inert)
 	r.Any(Prefix+"*path", func(c *gin.Context) { serve(c, s) })
+	r.NoRoute(func(c *gin.Context) {
+		tell(c, problem{Status: http.StatusNotFound, Detail: "requests that start flows come in below " + Prefix})
+	})
+	return r
 }
+
+// inert makes answers harmless in a browser: a page that a flow sends runs no scripts and asks nobody for anything (Content
+// Security Policy Level 3, sandbox), and nothing is taken for another media type.
+func inert(c *gin.Context) {
+	c.Header("Content-Security-Policy", policy)
+	c.Header("X-Content-Type-Options", "nosniff")
+	c.Header("Cache-Control", "no-store")
+	c.Next()
+}
+
+func panicked(c *gin.Context) {
+	tell(c, problem{Status: http.StatusInternalServerError, Detail: "the request cannot be dealt with"})
+}
+
+const policy = "sandbox; default-src 'none'; frame-ancestors 'none'"
 
 // problem is an answer that says what is wrong (RFC 9457).
 type problem struct {
@@ -64,30 +96,35 @@ func tell(c *gin.Context, p problem) {
 	c.Data(p.Status, "application/problem+json", text)
 }
 
+// serve finds out whether the request may be taken before it reads the body, and gives the caller the time that reading and
+// answering may take.
 func serve(c *gin.Context, s *page.Site) {
-	body, err := io.ReadAll(c.Request.Body)
+	page.Bounded(c, maxBody)
+	call, err := s.Engine.Called(c, s.Project, asked(c))
 	if err != nil {
-		var large *http.MaxBytesError
-		status := http.StatusBadRequest
-		if errors.As(err, &large) {
-			status = http.StatusRequestEntityTooLarge
-		}
-		tell(c, problem{Status: status, Detail: "the body cannot be read: " + err.Error()})
+		refuse(c, s, err)
 		return
 	}
-	t, err := s.Engine.Request(c, s.Project, asked(c, body))
+	defer call.Leave()
+	body, err := io.ReadAll(c.Request.Body)
+	if err != nil {
+		unread(c, err)
+		return
+	}
+	t, err := s.Engine.Request(c, call, body)
 	if err != nil {
 		refuse(c, s, err)
 		return
 	}
 	c.Header("Hollowreed-Run", t.Run.String())
+	http.NewResponseController(c.Writer).SetWriteDeadline(time.Now().Add(t.Wait + sendTime))
 	r, err := s.Engine.Over(c, t.Run, t.Wait)
 	switch {
 	case err != nil: // it is recorded, and is done whether or not it can be looked at now
 		s.Log.Error("run not looked at", "run", t.Run, "error", err)
-		accepted(c, t.Run, "taken")
+		accepted(c, s, t.Run, "taken")
 	case !r.Ended():
-		accepted(c, r.ID, r.State)
+		accepted(c, s, r.ID, r.State)
 	case r.State != store.Done:
 		failed(c, r)
 	default:
@@ -95,21 +132,48 @@ func serve(c *gin.Context, s *page.Site) {
 	}
 }
 
+// unread says why a body cannot be read.
+func unread(c *gin.Context, err error) {
+	var large *http.MaxBytesError
+	status := http.StatusBadRequest
+	switch {
+	case errors.As(err, &large):
+		status = http.StatusRequestEntityTooLarge
+	case errors.Is(err, os.ErrDeadlineExceeded):
+		status = http.StatusRequestTimeout
+	}
+	tell(c, problem{Status: status, Detail: "the body cannot be read: " + err.Error()})
+}
+
 // accepted tells a caller that its request was taken, and where its run is seen.
-func accepted(c *gin.Context, run uuid.UUID, state store.State) {
-	c.Header("Location", "/traffic/runs/"+run.String())
+func accepted(c *gin.Context, s *page.Site, run uuid.UUID, state store.State) {
+	c.Header("Location", s.Address+"/traffic/runs/"+run.String())
 	c.JSON(http.StatusAccepted, map[string]string{"run": run.String(), "state": string(state)})
 }
 
 // asked is the request as flows see it. The token is for us alone.
-func asked(c *gin.Context, body []byte) engine.Asked {
-	a := engine.Asked{Method: c.Request.Method, Path: strings.Trim(c.Param("path"), "/"), Body: body, Key: c.GetHeader("Idempotency-Key")}
+func asked(c *gin.Context) engine.Asked {
+	a := engine.Asked{Method: c.Request.Method, Path: strings.Trim(c.Param("path"), "/"), Key: c.GetHeader("Idempotency-Key"), Foreign: foreign(c.Request)}
+	if a.Method == http.MethodHead {
+		a.Method = http.MethodGet // and the server sends no body (RFC 9110, section 9.3.2)
+	}
+	a.Client, _, _ = net.SplitHostPort(c.Request.RemoteAddr)
 	if kind, token, _ := strings.Cut(c.GetHeader("Authorization"), " "); strings.EqualFold(kind, "Bearer") {
 		a.Token = token
 	}
 	a.Query = pairs(c.Request.URL.Query(), nil)
 	a.Headers = pairs(c.Request.Header, map[string]bool{"authorization": true, "cookie": true})
 	return a
+}
+
+// foreign says whether a browser sends a request for a page of another site (Fetch Metadata Request Headers; older ones name
+// the origin only).
+func foreign(r *http.Request) bool {
+	if site := r.Header.Get("Sec-Fetch-Site"); site != "" {
+		return site != "same-origin" && site != "none"
+	}
+	origin := r.Header.Get("Origin")
+	return origin != "" && origin != "http://"+r.Host && origin != "https://"+r.Host
 }
 
 func pairs(values map[string][]string, without map[string]bool) (list []flow.Pair) {
@@ -139,6 +203,9 @@ func refuse(c *gin.Context, s *page.Site, err error) {
 	}
 	if r.Allow != nil {
 		c.Header("Allow", strings.Join(r.Allow, ", "))
+	}
+	if r.Status == http.StatusTooManyRequests {
+		c.Header("Retry-After", "1")
 	}
 	if r.Status == http.StatusUnauthorized {
 		c.Header("WWW-Authenticate", "Bearer")
@@ -170,12 +237,17 @@ func answer(c *gin.Context, s *page.Site, plan *flow.Plan, r store.Run) {
 			status = r.Reply.Status
 		}
 		for _, h := range r.Reply.Headers {
-			if strings.EqualFold(h.Name, "Content-Type") {
+			switch {
+			case strings.EqualFold(h.Name, "Content-Type"):
 				media = h.Value
 				continue
+			case strings.EqualFold(h.Name, "Cache-Control"):
+				c.Writer.Header().Del(h.Name)
 			}
 			c.Writer.Header().Add(h.Name, h.Value)
 		}
+		c.Header("Content-Security-Policy", policy) // whatever the flow says
+		c.Header("X-Content-Type-Options", "nosniff")
 	}
 	of := plan.AnswerSchema(r.Reply)
 	if of == nil || r.Answer == nil {

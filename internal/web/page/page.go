@@ -46,6 +46,8 @@ type Site struct {
 	Project string       // the project that is served
 	Person  store.Person // who is signed in
 	Env     string       // the environment's name, one of Environments
+	Address string       // of the pages, as http://127.0.0.1:8420
+	Calls   string       // of the requests that start flows, as http://127.0.0.1:8421
 
 	mu     sync.Mutex
 	kept   *project.Project

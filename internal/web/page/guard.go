@@ -1,0 +1,89 @@
+package page
+
+import (
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+)
+
+// bodyTime is how long the body of a request may take to come in.
+const bodyTime = 30 * time.Second
+
+// Loopback answers only to names of this machine, so that no other site can reach what is served through a name of its own.
+func Loopback(c *gin.Context) {
+	if !IsLoopback(c.Request.Host) {
+		c.AbortWithStatus(http.StatusMisdirectedRequest)
+		return
+	}
+	c.Next()
+}
+
+// ForLoopback is Loopback for what is served without pages.
+func ForLoopback(h http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if !IsLoopback(r.Host) {
+			w.WriteHeader(http.StatusMisdirectedRequest)
+			return
+		}
+		w.Header().Set("Cache-Control", "no-store")
+		h.ServeHTTP(w, r)
+	})
+}
+
+// IsLoopback says whether a host, with a port or without, is a name of this machine.
+func IsLoopback(host string) bool {
+	if h, _, err := net.SplitHostPort(host); err == nil {
+		host = h
+	}
+	ip := net.ParseIP(strings.Trim(host, "[]"))
+	return host == "localhost" || ip != nil && ip.IsLoopback()
+}
+
+// Bounded bounds the body of a request in bytes, and the time in which it has to come in.
+func Bounded(c *gin.Context, most int64) {
+	body := &timedBody{ReadCloser: http.MaxBytesReader(c.Writer, c.Request.Body, most), conn: http.NewResponseController(c.Writer)}
+	if c.Request.Body != http.NoBody {
+		body.conn.SetReadDeadline(time.Now().Add(bodyTime)) // a writer without connection, as in tests, has none
+	}
+	c.Request.Body = body
+}
+
+// timedBody is a body whose time is over once it was read.
+type timedBody struct {
+	io.ReadCloser
+	conn *http.ResponseController
+}
+
+// Read reads on; behind the end the connection may wait as long as it likes.
+func (b *timedBody) Read(p []byte) (int, error) {
+	n, err := b.ReadCloser.Read(p)
+	if err == io.EOF {
+		b.conn.SetReadDeadline(time.Time{})
+	}
+	return n, err
+}
+
+// Logged writes each request into the log.
+func Logged(log *slog.Logger) gin.HandlerFunc {
+	return func(c *gin.Context) {
+		began := time.Now()
+		c.Next()
+		log.Debug("request", "method", c.Request.Method, "path", c.Request.URL.Path, "status", c.Writer.Status(), "took", time.Since(began))
+		for _, err := range c.Errors {
+			log.Error("request", "path", c.Request.URL.Path, "error", err)
+		}
+	}
+}
+
+// Recovered keeps the server alive when a request fails beyond all expectation.
+func Recovered(log *slog.Logger, tell func(*gin.Context)) gin.HandlerFunc {
+	return gin.CustomRecoveryWithWriter(nil, func(c *gin.Context, err any) {
+		log.Error("panic", "path", c.Request.URL.Path, "error", err)
+		tell(c)
+	})
+}
