@@ -72,6 +72,8 @@ type Source interface {
 type Rules struct {
 	Net   *system.Net
 	Roots []string // folders of this machine that may be used; any where there are none
+	Never []string // folders and files of it that may not, wherever they are
+	Own   string   // the name of the product's own database, on the server that Net names
 }
 
 // Pool opens connections on first use and keeps them. It is what running flows see of the outside.
@@ -194,7 +196,7 @@ func (p *Pool) env(id string, s *Setup) system.Env {
 			values[set.Name] = set.Default
 		}
 	}
-	return system.Env{ID: id, Values: values, Net: p.rules.Net, Roots: p.rules.Roots, Keep: keeping{p.source, &p.mask}}
+	return system.Env{ID: id, Values: values, Net: p.rules.Net, Roots: p.rules.Roots, Never: p.rules.Never, Own: p.rules.Own, Keep: keeping{p.source, &p.mask}}
 }
 
 // keeping hides the tokens that a system learns, too.

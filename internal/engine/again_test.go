@@ -57,7 +57,7 @@ steps:
 	require.NotNil(t, past[0].Rerun)
 
 	for _, name := range []string{"one.tide", "two.tide"} {
-		w.drop(name, file(reading("XX99", 1, 4125, "R")))
+		w.drop(name, tide(reading("XX99", 1, 4125, "R")))
 		w.ended(name)
 	}
 	works, err := store.Works(t.Context(), w.db, store.WorkFilter{Project: "skerry", Flow: flowID, Most: 50})

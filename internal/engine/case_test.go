@@ -78,7 +78,7 @@ func TestARunBecomesACase(t *testing.T) {
 	require.True(t, got.OK(), "%v %v", got.Fault, got.Differences)
 	require.Contains(t, got.Case.Account[len(got.Case.Account)-1].Is, "1 entries set aside")
 
-	w.drop("case.tide", file(reading("SK04", 1, 4125, "R"), reading("XX99", 2, 4125, "R")))
+	w.drop("case.tide", tide(reading("SK04", 1, 4125, "R"), reading("XX99", 2, 4125, "R")))
 	run, p, err = e.RunCase(t.Context(), w.ended("case.tide"))
 	require.NoError(t, err)
 	text, f = p.NewFlowCase("Two readings", flowID, run)

@@ -139,13 +139,13 @@ func reading(gauge string, minute int, level int, trend string) string {
 	return fmt.Sprintf("%s20310309%02d%02d00%05d038036%02d%s", gauge, 6+minute/60, minute%60, level, 10, trend)
 }
 
-func file(lines ...string) string { return strings.Join(lines, "\r\n") + "\r\n" }
+func tide(lines ...string) string { return strings.Join(lines, "\r\n") + "\r\n" }
 
 func TestAFileBecomesRowsOnce(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
 	w.start(Options{})
-	content := file(reading("SK04", 12, 4125, "R"), reading("LC11", 12, 2870, "F"), reading("OR02", 12, 3100, "R"))
+	content := tide(reading("SK04", 12, 4125, "R"), reading("LC11", 12, 2870, "F"), reading("OR02", 12, 3100, "R"))
 	w.drop("a.tide", content)
 	r := w.ended("a.tide")
 	require.Equal(t, store.Done, r.State)
@@ -177,7 +177,7 @@ func TestTheSameFileTwiceChangesNothing(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
 	e := w.start(Options{})
-	w.drop("a.tide", file(reading("SK04", 12, 4125, "R"), reading("HV07", 12, 4125, "R")))
+	w.drop("a.tide", tide(reading("SK04", 12, 4125, "R"), reading("HV07", 12, 4125, "R")))
 	first := w.ended("a.tide")
 	id, err := e.Repeat(t.Context(), first.ID, Again{By: "mo"})
 	require.NoError(t, err)
@@ -195,7 +195,7 @@ func TestBadRecordsAreSetAsideAndMended(t *testing.T) {
 	w := newWorld(t)
 	e := w.start(Options{})
 	good := reading("SK04", 12, 4125, "R")
-	w.drop("bad.tide", file(
+	w.drop("bad.tide", tide(
 		good,
 		strings.Replace(reading("SK04", 22, 4125, "R"), "04125", "04X25", 1), // not a number
 		"SK04",                         // short
@@ -250,7 +250,7 @@ func TestTheJournalHoldsEveryRecord(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
 	e := w.start(Options{Batch: 2})
-	w.drop("j.tide", file(reading("SK04", 1, 4125, "R"), reading("SK04", 2, 4125, "F"), reading("SK04", 3, 4126, "R")))
+	w.drop("j.tide", tide(reading("SK04", 1, 4125, "R"), reading("SK04", 2, 4125, "F"), reading("SK04", 3, 4126, "R")))
 	r := w.ended("j.tide")
 	entry, err := e.Journal(t.Context(), r.ID, 2)
 	require.NoError(t, err)
@@ -273,7 +273,7 @@ func TestAGrowingFileIsLeftAlone(t *testing.T) {
 	f, err := os.Create(path)
 	require.NoError(t, err)
 	for i := range 12 {
-		_, err := f.WriteString(file(reading("SK04", i, 4125, "R")))
+		_, err := f.WriteString(tide(reading("SK04", i, 4125, "R")))
 		require.NoError(t, err)
 		time.Sleep(100 * time.Millisecond) // the writer's pace, shorter than the rest
 		runs, err := store.Runs(t.Context(), w.db, store.RunFilter{Project: "skerry", Most: 1})
@@ -300,7 +300,7 @@ func TestTheLedgerDownIsWaitedFor(t *testing.T) {
 	down := w.settings["harbour-ledger"]
 	e := w.start(Options{Tries: 2, Backoff: func(int) time.Duration { return 50 * time.Millisecond }})
 	w.setLedger(false)
-	w.drop("down.tide", file(reading("SK04", 1, 4125, "R")))
+	w.drop("down.tide", tide(reading("SK04", 1, 4125, "R")))
 	r := w.ended("down.tide")
 	require.Equal(t, store.SetAside, r.State)
 	require.Contains(t, r.Fault.What(), "cannot be reached")
@@ -330,7 +330,7 @@ func TestARunKeepsItsRelease(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
 	e := w.start(Options{})
-	w.drop("one.tide", file(reading("SK04", 1, 4125, "F")))
+	w.drop("one.tide", tide(reading("SK04", 1, 4125, "F")))
 	require.Equal(t, 1, w.ended("one.tide").Counts["keep"].LeftOut)
 	draft, err := store.PartDraft(t.Context(), w.db, "skerry", "flows/gauge-readings.yaml")
 	require.NoError(t, err)
@@ -342,7 +342,7 @@ func TestARunKeepsItsRelease(t *testing.T) {
 	n, err := e.MakeRelease(t.Context(), "skerry", flowID, "falling ones too", "mo")
 	require.NoError(t, err)
 	require.Equal(t, 2, n)
-	w.drop("two.tide", file(reading("SK04", 2, 4125, "F")))
+	w.drop("two.tide", tide(reading("SK04", 2, 4125, "F")))
 	r := w.ended("two.tide")
 	require.Equal(t, 2, r.Release)
 	require.Equal(t, 1, r.Counts["upsert"].Inserted)
@@ -355,7 +355,7 @@ func TestADoneFolderThatCannotBeWrittenLosesNothing(t *testing.T) {
 	s.Values["done"] = filepath.Join(w.done, "missing")
 	w.settings["gauge-drop"] = s
 	w.start(Options{})
-	w.drop("full.tide", file(reading("SK04", 1, 4125, "R")))
+	w.drop("full.tide", tide(reading("SK04", 1, 4125, "R")))
 	r := w.ended("full.tide")
 	require.Equal(t, store.Done, r.State)
 	require.FileExists(t, filepath.Join(w.folder, "full.tide"))
@@ -379,7 +379,7 @@ func TestAFileThatIsRemovedIsSaid(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
 	e := w.start(Options{})
-	w.drop("gone.tide", file(reading("SK04", 1, 4125, "R")))
+	w.drop("gone.tide", tide(reading("SK04", 1, 4125, "R")))
 	r := w.ended("gone.tide")
 	require.NoError(t, os.Remove(filepath.Join(w.done, "gone.tide")))
 	id, err := e.Repeat(t.Context(), r.ID, Again{By: "mo"})
@@ -403,7 +403,7 @@ func TestAJobOfADeadWorkerIsGivenBack(t *testing.T) {
 	id := uuid.Must(uuid.NewV7())
 	require.NoError(t, store.AddRun(t.Context(), w.db, store.Run{
 		ID: id, Project: "skerry", Flow: flowID, Release: 1, Reference: "dead", File: "dead.tide", StartedBy: "mo",
-	}, spool.Of([]byte(file(reading("SK04", 1, 4125, "R"))))))
+	}, spool.Of([]byte(tide(reading("SK04", 1, 4125, "R"))))))
 	require.NoError(t, pgx.BeginFunc(t.Context(), w.db, func(tx pgx.Tx) error { return w.engine.enqueue(t.Context(), tx, id) }))
 	_, err = w.db.Exec(t.Context(), "update river_job set state = 'running', attempt = 1, attempted_at = now(), attempted_by = '{dead}'")
 	require.NoError(t, err)
@@ -430,7 +430,7 @@ func TestTheJournalKeepsWhatAMappingLeftOut(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, []string{"A surge at Orma slip"}, list[0].FailedCases)
 
-	w.drop("notes.tide", file(reading("SK04", 1, 4125, "R"), reading("SK04", 2, 1125, "R"), reading("SK04", 3, 4225, "R")))
+	w.drop("notes.tide", tide(reading("SK04", 1, 4125, "R"), reading("SK04", 2, 1125, "R"), reading("SK04", 3, 4225, "R")))
 	r := w.ended("notes.tide")
 	require.Equal(t, 1, r.Counts["map"].LeftOut)
 	var entries []*Entry

@@ -27,7 +27,7 @@ func TestFilesOfAnotherMachineStartRuns(t *testing.T) {
 	w.settings["gauge-drop"] = connector.Setup{Kind: "sftp", Values: d.Settings(port)}
 	w.folder = filepath.Join(folder, "outbox")
 	e := w.start(Options{})
-	w.drop("far.tide", file(reading("SK04", 1, 4125, "R"), reading("LC11", 2, 4000, "R")))
+	w.drop("far.tide", tide(reading("SK04", 1, 4125, "R"), reading("LC11", 2, 4000, "R")))
 	r := w.ended("far.tide")
 	require.Equal(t, store.Done, r.State, "%v", r.Fault)
 	require.Equal(t, 2, w.count("select count(*) from tide_level"))
@@ -54,9 +54,9 @@ func TestWhatBecomesOfAFileIsChosen(t *testing.T) {
 	s.Values["after"], s.Values["failed"] = "delete", failed
 	w.settings["gauge-drop"] = s
 	w.start(Options{})
-	w.drop("well.tide", file(reading("SK04", 1, 4125, "R")))
+	w.drop("well.tide", tide(reading("SK04", 1, 4125, "R")))
 	require.Equal(t, store.Done, w.ended("well.tide").State)
-	w.drop("bad.tide", file(reading("ZZ99", 1, 4125, "R")))
+	w.drop("bad.tide", tide(reading("ZZ99", 1, 4125, "R")))
 	require.Equal(t, store.SetAside, w.ended("bad.tide").State)
 	until(t, "the files to be where they belong", func() (string, bool) {
 		left, err := os.ReadDir(w.folder)
@@ -81,6 +81,6 @@ func TestASlowTriggerKeepsNobodyWaiting(t *testing.T) {
 	t.Cleanup(func() { close(hold) })
 	e.apart("skerry/slow", func() error { <-hold; return nil })
 	e.apart("skerry/slow", func() error { t.Error("looked at twice at once"); return nil })
-	w.drop("quick.tide", file(reading("SK04", 1, 4125, "R")))
+	w.drop("quick.tide", tide(reading("SK04", 1, 4125, "R")))
 	require.Equal(t, store.Done, w.ended("quick.tide").State)
 }

@@ -22,7 +22,7 @@ func TestWhatIsKeptOfMessages(t *testing.T) {
 	w.change("flows/gauge-readings.yaml", "reference: run.file\n", "reference: run.file\nkeeps: ends and faults\n")
 	e := w.start(Options{})
 	entries := func(name string) (good, bad *Entry) {
-		w.drop(name, file(reading("SK04", 1, 4125, "R"), reading("XX99", 2, 4125, "R")))
+		w.drop(name, tide(reading("SK04", 1, 4125, "R"), reading("XX99", 2, 4125, "R")))
 		r := w.ended(name)
 		var err error
 		good, err = e.Journal(t.Context(), r.ID, 0)
@@ -64,8 +64,8 @@ func TestOldRunsAreRemoved(t *testing.T) {
 	w := newWorld(t)
 	w.change("flows/gauge-readings.yaml", "reference: run.file\n", "reference: run.file\nkept for: 1\n")
 	e := w.start(Options{Sweep: 50 * time.Millisecond})
-	w.drop("good.tide", file(reading("SK04", 1, 4125, "R")))
-	w.drop("bad.tide", file(reading("XX99", 1, 4125, "R")))
+	w.drop("good.tide", tide(reading("SK04", 1, 4125, "R")))
+	w.drop("bad.tide", tide(reading("XX99", 1, 4125, "R")))
 	good, bad := w.ended("good.tide"), w.ended("bad.tide")
 	_, err := e.Repeat(t.Context(), good.ID, Again{By: "mo"})
 	require.NoError(t, err)
@@ -94,8 +94,8 @@ func TestTheFiguresOfAFlowAndItsConnections(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
 	w.start(Options{Project: "skerry", Env: "Workbench", Health: time.Hour})
-	w.drop("one.tide", file(reading("SK04", 1, 4125, "R")))
-	w.drop("two.tide", file(reading("XX99", 1, 4125, "R")))
+	w.drop("one.tide", tide(reading("SK04", 1, 4125, "R")))
+	w.drop("two.tide", tide(reading("XX99", 1, 4125, "R")))
 	w.ended("one.tide")
 	w.ended("two.tide")
 	figures := until(t, "the figures", func() (map[string]store.FigureAt, bool) {

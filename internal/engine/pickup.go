@@ -14,6 +14,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 
+	"hollowreed/internal/connector/file"
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/value"
@@ -231,7 +232,10 @@ func (e *Engine) moveDone(ctx context.Context, r store.Run) error {
 	if r.InputPath == "" || r.InputPath == r.DonePath {
 		return nil
 	}
-	err := move(r.InputPath, r.DonePath)
+	identity, err := store.PickupIdentity(ctx, e.db, r.ID)
+	if err == nil {
+		err = move(r.InputPath, r.DonePath, identity)
+	}
 	warning := ""
 	if err != nil {
 		warning = fmt.Sprintf("%s stays where it was dropped: it cannot be moved to %s: %s", r.File, filepath.Dir(r.DonePath), plainError(err))
@@ -240,19 +244,32 @@ func (e *Engine) moveDone(ctx context.Context, r store.Run) error {
 	return errors.Join(err, store.Warn(ctx, e.db, r, warning))
 }
 
-// move renames without replacing; between two file systems it copies beside the target first.
-func move(from, to string) error {
+// move renames without replacing; between two file systems it copies beside the target first. What has taken the place of the
+// file that was seen with an identity is left where it is; empty is any.
+func move(from, to, identity string) error {
 	if _, err := os.Lstat(from); errors.Is(err, os.ErrNotExist) {
 		return nil // moved before
 	}
 	err := os.Link(from, to)
 	switch {
 	case err == nil:
+		if err := stillThere(to, identity); err != nil {
+			return errors.Join(err, os.Remove(to)) // it has its old name yet
+		}
 		return os.Remove(from)
 	case errors.Is(err, os.ErrExist):
 		return finishMove(from, to, err)
 	case errors.Is(err, syscall.EXDEV):
-		return copyAcross(from, to)
+		return copyAcross(from, to, identity)
+	}
+	return err
+}
+
+// stillThere says whether a path names the file that was seen.
+func stillThere(path, identity string) error {
+	info, err := os.Lstat(path)
+	if err == nil && (!info.Mode().IsRegular() || identity != "" && file.Identity(info) != identity) {
+		err = file.ErrReplaced
 	}
 	return err
 }
@@ -273,8 +290,8 @@ func finishMove(from, to string, cause error) error {
 	return cause
 }
 
-func copyAcross(from, to string) error {
-	in, err := os.Open(from)
+func copyAcross(from, to, identity string) error {
+	in, err := file.OpenIn(from, identity)
 	if err != nil {
 		return err
 	}

@@ -14,6 +14,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 
+	"hollowreed/internal/connector/file"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/notation"
@@ -495,8 +496,16 @@ func (x *execution) open(ctx context.Context) (io.ReadCloser, error) {
 	if err := x.engine.moveDone(ctx, r); err != nil {
 		x.engine.opt.Log.Warn("file not moved", "run", r.ID, "error", err)
 	}
+	identity, err := store.PickupIdentity(ctx, x.engine.db, r.ID)
+	if err != nil {
+		return nil, err
+	}
 	for _, path := range []string{r.DonePath, r.InputPath} {
-		f, err := os.Open(path)
+		seen := identity
+		if path != r.InputPath {
+			seen = "" // it was moved, and perhaps copied, after it was looked at
+		}
+		f, err := file.OpenIn(path, seen)
 		if err == nil {
 			return f, nil
 		}

@@ -50,7 +50,7 @@ func (x *execution) settle(ctx context.Context, state store.State) error {
 		if _, err := os.Lstat(to); err == nil && to != r.DonePath {
 			to += "." + r.ID.String()
 		}
-		if err := move(r.DonePath, to); err != nil {
+		if err := move(r.DonePath, to, ""); err != nil {
 			return err
 		}
 		return store.SetDone(ctx, x.engine.db, r, to)

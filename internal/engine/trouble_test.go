@@ -108,7 +108,7 @@ func TestARunStopsAtTheFirstFaultWhenToldTo(t *testing.T) {
 	w := newWorld(t)
 	w.change("flows/gauge-readings.yaml", "    as: reading\n", "    as: reading\n    on fault: stop\n")
 	w.start(Options{})
-	w.drop("stop.tide", file(reading("SK04", 1, 4125, "R"), "bad", reading("SK04", 2, 4125, "R")))
+	w.drop("stop.tide", tide(reading("SK04", 1, 4125, "R"), "bad", reading("SK04", 2, 4125, "R")))
 	r := w.ended("stop.tide")
 	require.Equal(t, store.Stopped, r.State)
 	require.Contains(t, r.Fault.Error(), "stop.tide:2:")
@@ -121,7 +121,7 @@ func TestRecordsWithoutAStationAreLeftOutWhenToldTo(t *testing.T) {
 	w := newWorld(t)
 	w.change("flows/gauge-readings.yaml", "        as: station\n", "        as: station\n        none: leave out\n")
 	e := w.start(Options{})
-	w.drop("out.tide", file(reading("ZZ99", 1, 4125, "R"), reading("SK04", 2, 4125, "R")))
+	w.drop("out.tide", tide(reading("ZZ99", 1, 4125, "R"), reading("SK04", 2, 4125, "R")))
 	r := w.ended("out.tide")
 	require.Equal(t, store.Done, r.State)
 	require.Equal(t, 1, r.Counts["find"].LeftOut)
@@ -149,7 +149,7 @@ func TestTwoWorkersTakeAFileOnce(t *testing.T) {
 	w.start(Options{})
 	const files = 30
 	for i := range files {
-		w.drop(fmt.Sprintf("f%02d.tide", i), file(reading("SK04", i, 4125+i, "R")))
+		w.drop(fmt.Sprintf("f%02d.tide", i), tide(reading("SK04", i, 4125+i, "R")))
 	}
 	until(t, "all files to be done", func() (int, bool) {
 		runs, err := store.Runs(t.Context(), w.db, store.RunFilter{Project: "skerry", State: store.Done, Most: 100})
@@ -200,9 +200,9 @@ func TestOnlyFilesOfTheMaskInTheFolderItselfAreTaken(t *testing.T) {
 		require.NoError(t, os.WriteFile(filepath.Join(w.folder, name), []byte("x"), 0o644))
 	}
 	w.start(Options{})
-	w.drop("good.tide", file(reading("SK04", 1, 4125, "R")))
+	w.drop("good.tide", tide(reading("SK04", 1, 4125, "R")))
 	require.Equal(t, store.Done, w.ended("good.tide").State)
-	w.drop("second.tide", file(reading("SK04", 2, 4125, "R")))
+	w.drop("second.tide", tide(reading("SK04", 2, 4125, "R")))
 	w.ended("second.tide")
 	runs, err := store.Runs(t.Context(), w.db, store.RunFilter{Project: "skerry", Most: 9})
 	require.NoError(t, err)
@@ -216,9 +216,9 @@ func TestADoneFileIsNotReplaced(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
 	w.start(Options{})
-	w.drop("same.tide", file(reading("SK04", 1, 4125, "R")))
+	w.drop("same.tide", tide(reading("SK04", 1, 4125, "R")))
 	w.ended("same.tide")
-	w.drop("same.tide", file(reading("SK04", 2, 4125, "R")))
+	w.drop("same.tide", tide(reading("SK04", 2, 4125, "R")))
 	until(t, "the second run", func() (int, bool) {
 		runs, err := store.Runs(t.Context(), w.db, store.RunFilter{Project: "skerry", State: store.Done, Most: 9})
 		require.NoError(t, err)
@@ -226,7 +226,7 @@ func TestADoneFileIsNotReplaced(t *testing.T) {
 	})
 	first, err := os.ReadFile(filepath.Join(w.done, "same.tide"))
 	require.NoError(t, err)
-	require.Equal(t, file(reading("SK04", 1, 4125, "R")), string(first))
+	require.Equal(t, tide(reading("SK04", 1, 4125, "R")), string(first))
 	done, err := os.ReadDir(w.done)
 	require.NoError(t, err)
 	require.Len(t, done, 2)
@@ -241,19 +241,19 @@ func TestMoveDoesNotReplaceAndEndsWhatWasCutOff(t *testing.T) {
 	}
 	write("a", "1")
 	write("b", "2")
-	require.Error(t, move(path("a"), path("b")), "another file stands there")
+	require.Error(t, move(path("a"), path("b"), ""), "another file stands there")
 	require.FileExists(t, path("a"))
 	require.NoError(t, os.Link(path("a"), path("c")))
-	require.NoError(t, move(path("a"), path("c")), "cut off between its two halves")
+	require.NoError(t, move(path("a"), path("c"), ""), "cut off between its two halves")
 	require.NoFileExists(t, path("a"))
-	require.NoError(t, move(path("a"), path("c")), "moved before")
-	require.NoError(t, copyAcross(path("b"), path("d")))
+	require.NoError(t, move(path("a"), path("c"), ""), "moved before")
+	require.NoError(t, copyAcross(path("b"), path("d"), ""))
 	require.NoFileExists(t, path("b"))
 	text, err := os.ReadFile(path("d"))
 	require.NoError(t, err)
 	require.Equal(t, "2", string(text))
 	write("e", "3")
-	require.Error(t, copyAcross(path("e"), filepath.Join(dir, "none", "e")))
+	require.Error(t, copyAcross(path("e"), filepath.Join(dir, "none", "e"), ""))
 	require.FileExists(t, path("e"), "what cannot be moved stays")
 }
 
@@ -287,7 +287,7 @@ func TestHostileBytesAreSetAside(t *testing.T) {
 	w := newWorld(t)
 	w.start(Options{})
 	good := reading("SK04", 1, 4125, "R")
-	w.drop("hostile.tide", file(
+	w.drop("hostile.tide", tide(
 		"\x00\x00\x00\x00"+good[4:], "\xff\xfe\xfd\xfc"+good[4:], strings.Repeat("\x00", 32), "'; --"+good[5:], good,
 	)+strings.Repeat("\r", 100)+"\x1a")
 	r := w.ended("hostile.tide")
@@ -310,7 +310,7 @@ func TestADiskThatIsFullLosesNothing(t *testing.T) {
 	t.Cleanup(func() { syscall.Unmount(w.done, syscall.MNT_DETACH) })
 	var content strings.Builder
 	for i := range 400 {
-		content.WriteString(file(reading("SK04", i, 4125, "R")))
+		content.WriteString(tide(reading("SK04", i, 4125, "R")))
 	}
 	w.start(Options{})
 	w.drop("big.tide", content.String())
@@ -363,7 +363,7 @@ func TestARunThatAnotherWorkerTookOnIsNotForgotten(t *testing.T) {
 	defer held.Rollback(context.WithoutCancel(t.Context()))
 	_, err = held.Exec(t.Context(), "lock table tide_level in access exclusive mode")
 	require.NoError(t, err)
-	w.drop("held.tide", file(reading("SK04", 1, 4125, "R")))
+	w.drop("held.tide", tide(reading("SK04", 1, 4125, "R")))
 	id := until(t, "the write to hang", func() (id uuid.UUID, is bool) {
 		runs, err := store.Runs(t.Context(), w.db, store.RunFilter{Project: "skerry", Reference: "held.tide", Most: 1})
 		require.NoError(t, err)

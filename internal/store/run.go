@@ -171,6 +171,15 @@ func PickupRun(ctx context.Context, db DB, project, flowID, path, identity strin
 	return one(pgx.CollectExactlyOneRow(rows, asRun))
 }
 
+// PickupIdentity is what told the file of a run from others of its name when it was picked up; empty where that is not kept.
+func PickupIdentity(ctx context.Context, db DB, run uuid.UUID) (identity string, err error) {
+	err = db.QueryRow(ctx, "select identity from pickup where run = $1 and path <> $2", run, calls).Scan(&identity)
+	if errors.Is(err, pgx.ErrNoRows) {
+		err = nil
+	}
+	return identity, err
+}
+
 // calls is the place in pickup of requests with a key of idempotency, beside the paths of files.
 const calls = "request"
 

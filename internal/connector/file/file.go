@@ -42,7 +42,7 @@ func Open(env system.Env) (system.System, error) {
 	f := &Folder{env: env, path: env.Values["folder"]}
 	for _, name := range []string{"folder", "done", "failed"} {
 		if dir := env.Values[name]; dir != "" {
-			if err := allowed(dir, env.Roots); err != nil {
+			if err := allowed(dir, env); err != nil {
 				return nil, err
 			}
 		}
@@ -53,22 +53,31 @@ func Open(env system.Env) (system.System, error) {
 	return f, nil
 }
 
-// allowed says whether a folder is below one of the roots, with symbolic links followed.
-func allowed(dir string, roots []string) error {
+// never are the folders in which the system shows itself.
+var never = []string{"/proc", "/sys", "/dev"}
+
+// allowed says whether a folder is below one of the roots, with symbolic links followed, and neither in what is never used nor
+// around it: what is in a folder can be read by way of it.
+func allowed(dir string, env system.Env) error {
 	if !filepath.IsAbs(dir) {
 		return fault.Expect(fault.Setting, "an absolute path, as /srv/drop", fault.Quote(dir)).In("Folder")
 	}
-	if len(roots) == 0 {
-		return nil
-	}
 	real := resolved(dir)
-	for _, root := range roots {
-		rel, err := filepath.Rel(resolved(root), real)
-		if err == nil && rel != ".." && !strings.HasPrefix(rel, ".."+string(filepath.Separator)) {
-			return nil
+	for _, place := range append(never, env.Never...) {
+		if place = resolved(place); within(real, place) || within(place, real) {
+			return fault.New(fault.Setting, "%s may not be used: the system, or this program, keeps its own there", dir).Mended("Choose another folder")
 		}
 	}
-	return fault.New(fault.Setting, "%s is not below a folder that may be used", dir).Mended("May be used: %s", strings.Join(roots, ", "))
+	if len(env.Roots) == 0 || slices.ContainsFunc(env.Roots, func(root string) bool { return within(real, resolved(root)) }) {
+		return nil
+	}
+	return fault.New(fault.Setting, "%s is not below a folder that may be used", dir).Mended("May be used: %s; an administrator can name others (--roots)", strings.Join(env.Roots, ", "))
+}
+
+// within says whether a path is a folder, or something in it.
+func within(path, folder string) bool {
+	rel, err := filepath.Rel(folder, path)
+	return err == nil && rel != ".." && !strings.HasPrefix(rel, ".."+string(filepath.Separator))
 }
 
 // resolved follows the links of a path as far as it exists.
@@ -185,7 +194,64 @@ func (f *Folder) Open(_ context.Context, name string) (io.ReadCloser, error) {
 		return nil, err
 	}
 	defer root.Close()
-	return root.Open(name)
+	return regular(root, name)
+}
+
+// regular opens what is a file and nothing else: a pipe would keep its reader waiting.
+func regular(root *os.Root, name string) (*os.File, error) {
+	f, err := root.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0)
+	if err != nil {
+		return nil, err
+	}
+	info, err := f.Stat()
+	if err == nil && !info.Mode().IsRegular() {
+		err = &fs.PathError{Op: "open", Path: name, Err: errors.New("it is no file")}
+	}
+	if err != nil {
+		return nil, errors.Join(err, f.Close())
+	}
+	return f, nil
+}
+
+// OpenIn opens the file of a path that was seen with an identity; empty is any. A link is not followed, and a file that has taken
+// its place meanwhile is not opened.
+func OpenIn(name, identity string) (*os.File, error) {
+	root, err := os.OpenRoot(filepath.Dir(name))
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	base := filepath.Base(name)
+	if info, err := root.Lstat(base); err == nil && !info.Mode().IsRegular() {
+		return nil, &fs.PathError{Op: "open", Path: name, Err: ErrReplaced}
+	}
+	f, err := regular(root, base)
+	if err != nil {
+		return nil, err
+	}
+	if err := Still(f, name, identity); err != nil {
+		return nil, errors.Join(err, f.Close())
+	}
+	return f, nil
+}
+
+// ErrReplaced is that something else has taken the place of a file.
+var ErrReplaced = errors.New("another file has taken its place since it was seen")
+
+// Still says whether an open file is the one of its name, and of an identity.
+func Still(f *os.File, name, identity string) error {
+	open, err := f.Stat()
+	if err != nil {
+		return err
+	}
+	named, err := os.Lstat(name)
+	if err != nil {
+		return err
+	}
+	if !os.SameFile(open, named) || identity != "" && Identity(open) != identity {
+		return &fs.PathError{Op: "open", Path: name, Err: ErrReplaced}
+	}
+	return nil
 }
 
 // Call reads, writes or removes one file.
@@ -206,7 +272,7 @@ func (f *Folder) Call(_ context.Context, r system.Request) (value.Value, error) 
 func (f *Folder) do(root *os.Root, r system.Request, name string) (value.Value, error) {
 	switch r.Op.Verb.Name {
 	case "read":
-		in, err := root.Open(name)
+		in, err := regular(root, name)
 		if err != nil {
 			return value.Value{}, err
 		}

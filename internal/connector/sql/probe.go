@@ -22,9 +22,9 @@ const readable = `select count(*) from information_schema.tables
 
 // Probe tries a database stage by stage: its name, its port, encryption, signing in, reading.
 // Nothing of the address but host, port, user and database is told.
-func Probe(ctx context.Context, r *probe.Run, c *pgx.ConnConfig, n *system.Net) {
+func Probe(ctx context.Context, r *probe.Run, c *pgx.ConnConfig, d *net.Dialer) {
 	if len(c.Host) > 0 && c.Host[0] != '/' {
-		r.Reach(ctx, n.Dialer(), c.Host, int(c.Port))
+		r.Reach(ctx, d, c.Host, int(c.Port))
 	}
 	signIn(ctx, r, c)
 }

@@ -9,6 +9,7 @@ import (
 	"io"
 	"net"
 	"net/netip"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -19,8 +20,10 @@ import (
 // Net reaches other machines, but for the addresses that are refused. The address is looked at when the
 // connection is made, behind the name, so that no name can lead where no address may.
 type Net struct {
-	Refuse []netip.Prefix
-	Allow  []netip.AddrPort // in spite of Refuse; port 0 is every port
+	Refuse   []netip.Prefix
+	Allow    []netip.AddrPort // in spite of Refuse; port 0 is every port
+	Own      []netip.AddrPort // where this program listens: nothing reaches it, whatever is allowed
+	Database []netip.AddrPort // where its own database is: only other databases of that server are reached
 }
 
 // Refused are the addresses that are refused unless somebody allows them: link-local ones, among them
@@ -55,9 +58,21 @@ func split(list string) []string {
 // ErrRefused is an address that an administrator has not allowed.
 var ErrRefused = errors.New("this address may not be reached from here")
 
-// allowed says whether an address may be reached.
-func (n *Net) allowed(to netip.AddrPort) bool {
-	to = netip.AddrPortFrom(to.Addr().Unmap(), to.Port())
+// allowed says whether an address may be reached, by every address that it means; database is true for a connection to another
+// database than our own.
+func (n *Net) allowed(to netip.AddrPort, database bool) bool {
+	for _, a := range meant(to.Addr()) {
+		if !n.allows(netip.AddrPortFrom(a, to.Port()), database) {
+			return false
+		}
+	}
+	return true
+}
+
+func (n *Net) allows(to netip.AddrPort, database bool) bool {
+	if same(n.Own, to) || !database && same(n.Database, to) {
+		return false
+	}
 	for _, a := range n.Allow {
 		if a.Addr() == to.Addr() && (a.Port() == 0 || a.Port() == to.Port()) {
 			return true
@@ -71,16 +86,58 @@ func (n *Net) allowed(to netip.AddrPort) bool {
 	return true
 }
 
+// same says whether an address is one of a list; what listens on one address of loopback is taken to do so on all.
+func same(list []netip.AddrPort, to netip.AddrPort) bool {
+	return slices.ContainsFunc(list, func(a netip.AddrPort) bool {
+		return a.Port() == to.Port() && (a.Addr() == to.Addr() || a.Addr().IsLoopback() && to.Addr().IsLoopback())
+	})
+}
+
+// Ranges whose addresses hold an IPv4 address that is reached through them, and where in them it stands.
+var holding = []struct {
+	in netip.Prefix
+	at int
+}{
+	{netip.MustParsePrefix("64:ff9b::/96"), 12},   // NAT64 (RFC 6052)
+	{netip.MustParsePrefix("64:ff9b:1::/48"), 12}, // NAT64 of one's own (RFC 8215), with the length that is used
+	{netip.MustParsePrefix("2002::/16"), 2},       // 6to4 (RFC 3056)
+	{netip.MustParsePrefix("::/96"), 12},          // IPv4-compatible (RFC 4291, section 2.5.5.1)
+}
+
+// meant are the addresses that an address leads to: itself without its zone, for the unspecified one loopback, which is where a
+// connection to it goes, and an IPv4 address that stands in it.
+func meant(a netip.Addr) []netip.Addr {
+	a = a.WithZone("").Unmap()
+	switch {
+	case a == netip.IPv4Unspecified():
+		return []netip.Addr{a, netip.AddrFrom4([4]byte{127, 0, 0, 1})}
+	case a == netip.IPv6Unspecified():
+		return []netip.Addr{a, netip.IPv6Loopback(), netip.AddrFrom4([4]byte{127, 0, 0, 1})}
+	}
+	all := []netip.Addr{a}
+	for _, h := range holding {
+		if bytes := a.As16(); h.in.Contains(a) && a != netip.IPv6Loopback() {
+			all = append(all, netip.AddrFrom4([4]byte(bytes[h.at:h.at+4])))
+		}
+	}
+	return all
+}
+
 // connectTime is how long a machine may take to accept a connection.
 const connectTime = 8 * time.Second
 
 // Dialer makes connections within the rules.
-func (n *Net) Dialer() *net.Dialer {
+func (n *Net) Dialer() *net.Dialer { return n.dialer(false) }
+
+// ToDatabase makes connections to a database that is not our own.
+func (n *Net) ToDatabase() *net.Dialer { return n.dialer(true) }
+
+func (n *Net) dialer(database bool) *net.Dialer {
 	d := &net.Dialer{Timeout: connectTime, KeepAlive: 30 * time.Second}
 	if n != nil {
 		d.ControlContext = func(_ context.Context, _, address string, _ syscall.RawConn) error {
 			to, err := netip.ParseAddrPort(address)
-			if err != nil || !n.allowed(to) {
+			if err != nil || !n.allowed(to, database) {
 				return fault.New(fault.Setting, "%s: %s", address, ErrRefused).Mended("An administrator can allow it")
 			}
 			return nil

@@ -125,6 +125,8 @@ type Env struct {
 	Values Values
 	Net    *Net
 	Roots  []string // folders of this machine that may be used; any where there are none
+	Never  []string // folders and files of it that may not, wherever they are
+	Own    string   // the name of the product's own database, on the server that Net names
 	Keep   Keeper   // keeps what a system learns while it is used
 }
 

@@ -3,6 +3,7 @@ package page
 import (
 	"context"
 	"fmt"
+	"net"
 	"net/http"
 	"sync"
 	"time"
@@ -16,15 +17,18 @@ import (
 // Hub passes what the database announces on to the open pages, as server-sent events.
 type Hub struct {
 	mu        sync.Mutex
-	listeners map[chan string]bool
+	listeners map[chan string]string // the address of each
 }
 
-// maxListeners bounds the open pages.
-const maxListeners = 500
+// Bounds on the open pages: all of them, and those of one address, which shuts out no other.
+const (
+	maxListeners = 500
+	maxOfOne     = 200
+)
 
 // NewHub listens until the context ends, connecting anew when the database goes away.
 func NewHub(ctx context.Context, db *pgxpool.Pool) *Hub {
-	h := &Hub{listeners: map[chan string]bool{}}
+	h := &Hub{listeners: map[chan string]string{}}
 	go func() {
 		for ctx.Err() == nil {
 			h.listen(ctx, db)
@@ -67,14 +71,20 @@ func (h *Hub) tell(what string) {
 	}
 }
 
-func (h *Hub) join() chan string {
+func (h *Hub) join(client string) chan string {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	if len(h.listeners) >= maxListeners {
+	ofOne := 0
+	for _, other := range h.listeners {
+		if other == client {
+			ofOne++
+		}
+	}
+	if len(h.listeners) >= maxListeners || ofOne >= maxOfOne {
 		return nil
 	}
 	ch := make(chan string, 1)
-	h.listeners[ch] = true
+	h.listeners[ch] = client
 	return ch
 }
 
@@ -86,9 +96,11 @@ func (h *Hub) leave(ch chan string) {
 
 // Serve is the stream of one open page.
 func (h *Hub) Serve(c *gin.Context) {
-	ch := h.join()
+	client, _, _ := net.SplitHostPort(c.Request.RemoteAddr)
+	ch := h.join(client)
 	if ch == nil {
-		c.Status(http.StatusServiceUnavailable)
+		c.Header("Retry-After", "5")
+		c.Status(http.StatusTooManyRequests)
 		return
 	}
 	defer h.leave(ch)
