@@ -3,6 +3,7 @@
 package app
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -10,6 +11,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -54,7 +56,9 @@ type flags struct {
 	data                        string
 	project, env, keyFile       string
 	allow, refuse               string
-	roots                       []string
+	roots, folders              []string         // folders: those below the data that may be used beside files
+	product                     string           // address of the product's own database, where that is not database
+	listening                   []netip.AddrPort // where this program listens
 	rules                       connector.Rules
 	vault                       *vault.Vault
 	batch                       int
@@ -75,7 +79,8 @@ func (f *flags) common(c *cobra.Command) {
 	c.Flags().StringVar(&f.settings, "settings", "", "YAML file with the settings of each connection, in place of those in the database")
 	c.Flags().StringVar(&f.env, "environment", Workbench, "environment whose settings are used: "+strings.Join(page.Environments, ", "))
 	c.Flags().StringVar(&f.keyFile, "key-file", keyFile, "file with the key of the secrets, made where there is none; or "+keyVariable)
-	c.Flags().StringSliceVar(&f.roots, "roots", nil, "folders below which connections may read and write; all where none is named")
+	c.Flags().StringSliceVar(&f.roots, "roots", nil, "folders below which connections may read and write; the folder files of the data where none is named")
+	c.Flags().StringVar(&f.data, "data", "hollowreed-data", "folder of what the program keeps itself: a private database, where no other one is named, and files")
 	c.Flags().StringVar(&f.refuse, "refuse", "", "ranges of addresses that connections may not reach, as 10.0.0.0/8,127.0.0.0/8; link-local ones always")
 	c.Flags().StringVar(&f.allow, "allow", "", "addresses with port that they may reach in spite of that, as 127.0.0.1:5432; port 0 is every port")
 	c.Flags().BoolVar(&f.verbose, "verbose", false, "log every run and every request")
@@ -231,10 +236,56 @@ func (f *flags) openVault(db *pgxpool.Pool) error {
 	return nil
 }
 
-// allowed are the rules of the flags on what may be reached.
+// allowed are the rules of the flags on what may be reached: never what this program keeps for itself, and never itself.
 func (f *flags) allowed() (connector.Rules, error) {
 	n, err := system.NewNet(f.refuse, f.allow)
-	return connector.Rules{Net: n, Roots: f.roots}, err
+	if err != nil {
+		return connector.Rules{}, err
+	}
+	rules := connector.Rules{Net: n, Roots: f.roots}
+	if rules.Own, n.Database, err = databaseAt(cmp.Or(f.product, f.database)); err != nil {
+		return rules, err
+	}
+	n.Own = f.listening
+	for _, path := range []string{f.keyFile, clusterDir(f.data)} {
+		abs, err := filepath.Abs(path)
+		if err != nil {
+			return rules, err
+		}
+		rules.Never = append(rules.Never, abs)
+	}
+	if len(rules.Roots) > 0 {
+		return rules, nil
+	}
+	for _, name := range append([]string{"files"}, f.folders...) {
+		path, err := folder(f.data, name)
+		if err == nil {
+			path, err = filepath.Abs(path)
+		}
+		if err != nil {
+			return rules, err
+		}
+		rules.Roots = append(rules.Roots, path)
+	}
+	return rules, nil
+}
+
+// databaseAt is the name of a database, and the addresses at which its server is.
+func databaseAt(address string) (name string, at []netip.AddrPort, err error) {
+	c, err := pgx.ParseConfig(address)
+	if err != nil {
+		return "", nil, errors.New("the database address cannot be read")
+	}
+	list, err := net.LookupHost(c.Host)
+	if err != nil {
+		return c.Database, nil, nil // a socket, which connections do not reach
+	}
+	for _, host := range list {
+		if a, err := netip.ParseAddr(host); err == nil {
+			at = append(at, netip.AddrPortFrom(a.Unmap(), c.Port))
+		}
+	}
+	return c.Database, at, nil
 }
 
 func serveCommand() *cobra.Command {
@@ -253,7 +304,6 @@ served begins one: an empty one, or one that is brought.`,
 	f.common(c)
 	c.Flags().StringVar(&f.listen, "listen", "127.0.0.1:8420", "loopback address to serve on")
 	f.called(c)
-	c.Flags().StringVar(&f.data, "data", "hollowreed-data", "folder of the private database, where no other one is named")
 	return c
 }
 
@@ -375,6 +425,12 @@ func (f *flags) listeners() (pages, calls net.Listener, err error) {
 		return nil, nil, err
 	}
 	f.listen, f.calls = pages.Addr().String(), calls.Addr().String()
+	for _, address := range []string{f.listen, f.calls} {
+		f.listening = append(f.listening, netip.MustParseAddrPort(address))
+	}
+	if f.rules.Net != nil {
+		f.rules.Net.Own = f.listening
+	}
 	return pages, calls, nil
 }
 

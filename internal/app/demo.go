@@ -11,6 +11,7 @@ import (
 	"syscall"
 	"time"
 
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/spf13/cobra"
 
 	"hollowreed/demo"
@@ -44,7 +45,8 @@ With DATABASE_URL set (or --database) that server is used instead of a private o
 	f.common(c)
 	c.Flags().StringVar(&f.listen, "listen", "127.0.0.1:8420", "loopback address to serve on")
 	f.called(c)
-	c.Flags().StringVar(&f.data, "data", "var", "folder of the demo's data")
+	f.data = "var"
+	c.Flags().Lookup("data").DefValue = f.data
 	c.Flags().BoolVar(&reset, "reset", false, "remove the demo's data, to start over; ends without starting")
 	return c
 }
@@ -59,7 +61,7 @@ func resetDemo(data string) error {
 		return err
 	}
 	defer unlock()
-	for _, dir := range []string{clusterDir(data), filepath.Join(data, "gauge-drop"), filepath.Join(data, "stand-ins"), filepath.Join(data, "key")} {
+	for _, dir := range []string{clusterDir(data), filepath.Join(data, "gauge-drop"), filepath.Join(data, "stand-ins"), filepath.Join(data, "files"), filepath.Join(data, "key")} {
 		if err := os.RemoveAll(dir); err != nil {
 			return err
 		}
@@ -120,20 +122,21 @@ func (f *flags) demo(ctx context.Context, out io.Writer) error {
 		defer server.Stop()
 		f.database = server.URL("postgres")
 	}
-	own, err := localpg.CreateIn(ctx, f.database, "hollowreed")
+	f.product, err = owned(ctx, f.database, "hollowreed", "hollowreed_product")
 	if err != nil {
 		return err
 	}
-	ledgerURL, err := localpg.CreateIn(ctx, f.database, "harbour_ledger")
+	ledgerURL, err := owned(ctx, f.database, "harbour_ledger", "harbour_ledger")
 	if err != nil {
 		return err
 	}
 	say("bringing the tables up to date")
-	db, err := store.Open(ctx, own)
+	db, err := store.Open(ctx, f.product)
 	if err != nil {
 		return err
 	}
 	defer db.Close()
+	f.folders = []string{"gauge-drop", "stand-ins"}
 	f.project, f.keyFile = DemoProject, filepath.Join(data, "key")
 	outside, err := f.connections(db)
 	if err != nil {
@@ -169,6 +172,16 @@ func (f *flags) demo(ctx context.Context, out io.Writer) error {
 		}
 		return nil
 	})
+}
+
+// owned makes a database with a role of its own; on a server that was given, whose role may not make others, without.
+func owned(ctx context.Context, admin, database, role string) (string, error) {
+	address, err := localpg.CreateOwned(ctx, admin, database, role)
+	var refused *pgconn.PgError
+	if errors.As(err, &refused) && refused.Code == "42501" { // insufficient_privilege
+		return localpg.CreateIn(ctx, admin, database)
+	}
+	return address, err
 }
 
 // firstFile drops a file when nothing has ever run.

@@ -51,14 +51,15 @@ func newWorld(t *testing.T) *world {
 	data := t.TempDir()
 	w := &world{t: t, office: filepath.Join(data, "stand-ins", "office"), desk: quayside.New(), board: &noticeboard.Board{}, room: postroom.New()}
 	var err error
-	w.db, err = store.Open(ctx, testdb.New(t))
+	address := testdb.New(t)
+	w.db, err = store.Open(ctx, address)
 	require.NoError(t, err)
 	t.Cleanup(w.db.Close)
 	ledgerURL := testdb.New(t)
 	w.ledger, err = pgxpool.New(ctx, ledgerURL)
 	require.NoError(t, err)
 	t.Cleanup(w.ledger.Close)
-	w.flags = flags{project: DemoProject, env: Workbench, keyFile: filepath.Join(data, "key")}
+	w.flags = flags{project: DemoProject, env: Workbench, keyFile: filepath.Join(data, "key"), data: data, folders: []string{"stand-ins"}, database: address}
 	pool, err := w.flags.connections(w.db)
 	require.NoError(t, err)
 	t.Cleanup(pool.Close)

@@ -15,8 +15,8 @@ import (
 	"go.opentelemetry.io/otel/sdk/resource"
 	sdktrace "go.opentelemetry.io/otel/sdk/trace"
 
+	"hollowreed/internal/loopback"
 	"hollowreed/internal/web"
-	"hollowreed/internal/web/page"
 )
 
 // traceVariables name where traces go, as OpenTelemetry's specification of exporters says.
@@ -59,6 +59,6 @@ func serveMetrics(ctx context.Context, address string, g prometheus.Gatherer) (n
 	}
 	mux := http.NewServeMux()
 	mux.Handle("GET /metrics", promhttp.HandlerFor(g, promhttp.HandlerOpts{}))
-	go web.Serve(ctx, l, page.ForLoopback(mux))
+	go web.Serve(ctx, l, loopback.Handler(mux))
 	return l.Addr(), nil
 }

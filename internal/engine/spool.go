@@ -87,6 +87,9 @@ func (e *Engine) poll(ctx context.Context, r store.Release, plan *flow.Plan) err
 		if err != nil || !ok {
 			return err
 		}
+		if err := store.Long(ctx, tx, "ask for new records of "+r.Flow); err != nil {
+			return err
+		}
 		s, greatest, err := e.fresh(ctx, plan, last)
 		if err != nil || s.n == 0 {
 			return err

@@ -25,6 +25,9 @@ func (e *Engine) sweep(ctx context.Context) error {
 		if ok, err := store.TryLock(ctx, tx, "sweep"); err != nil || !ok {
 			return err
 		}
+		if err := store.Long(ctx, tx, "remove what is not kept"); err != nil {
+			return err
+		}
 		releases, err := store.NewestReleases(ctx, tx, "")
 		if err != nil {
 			return err

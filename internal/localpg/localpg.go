@@ -259,6 +259,66 @@ func CreateIn(ctx context.Context, admin, database string) (string, error) {
 	return u.String(), nil
 }
 
+// CreateOwned is CreateIn for a database with a role of its own, who may do nothing beyond it; the address signs in as that role,
+// with a password that is made anew each time. What was in the database before becomes the role's.
+func CreateOwned(ctx context.Context, admin, database, role string) (string, error) {
+	address, err := CreateIn(ctx, admin, database)
+	if err != nil {
+		return "", err
+	}
+	conn, err := pgx.Connect(ctx, address)
+	if err != nil {
+		return "", err
+	}
+	defer conn.Close(ctx)
+	raw := make([]byte, 18)
+	rand.Read(raw)
+	password := hex.EncodeToString(raw)
+	who, what := pgx.Identifier{role}.Sanitize(), pgx.Identifier{database}.Sanitize()
+	var there bool
+	if err := conn.QueryRow(ctx, "select exists (select 1 from pg_roles where rolname = $1)", role).Scan(&there); err != nil {
+		return "", err
+	}
+	verb := "create"
+	if there {
+		verb = "alter"
+	}
+	for _, sql := range []string{
+		verb + " role " + who + " login nosuperuser nocreatedb nocreaterole noreplication nobypassrls password '" + password + "'", // hexadecimal digits
+		"alter database " + what + " owner to " + who,
+		"revoke all on database " + what + " from public",
+		"alter schema public owner to " + who,
+		fmt.Sprintf(giveAway, pgx.Identifier{role}.Sanitize()),
+	} {
+		if _, err := conn.Exec(ctx, sql); err != nil {
+			return "", fmt.Errorf("the database %s cannot be given to a role of its own: %w", database, err)
+		}
+	}
+	u, err := url.Parse(address)
+	if err != nil {
+		return "", err
+	}
+	u.User = url.UserPassword(role, password)
+	return u.String(), nil
+}
+
+// giveAway makes all that stands in the schema public a role's.
+const giveAway = `do $$
+declare
+	one text;
+begin
+	for one in
+		select format('alter table %%s', oid::regclass) from pg_class where relnamespace = 'public'::regnamespace and relkind in ('r', 'p', 'v', 'm', 'S') and relowner <> '%[1]s'::regrole
+			and not exists (select from pg_depend where objid = pg_class.oid and deptype in ('a', 'i'))
+		union all
+		select format('alter routine %%s', oid::regprocedure) from pg_proc where pronamespace = 'public'::regnamespace and proowner <> '%[1]s'::regrole
+		union all
+		select format('alter type %%s', oid::regtype) from pg_type where typnamespace = 'public'::regnamespace and typtype in ('e', 'd') and typowner <> '%[1]s'::regrole
+	loop
+		execute one || ' owner to %[1]s';
+	end loop;
+end $$`
+
 // Stop ends the server: sessions are closed, what is committed is kept.
 func (s *Server) Stop() {
 	if s == nil || s.cmd == nil || s.cmd.Process == nil {

@@ -3,6 +3,7 @@ package localpg
 import (
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/jackc/pgx/v5"
@@ -55,4 +56,39 @@ func TestWhatTheServersUserCannotReachIsSeen(t *testing.T) {
 	require.True(t, Reachable(filepath.Join(dir, "pg")))
 	require.NoError(t, os.Chmod(dir, 0o700))
 	require.Equal(t, os.Geteuid() != 0, Reachable(filepath.Join(dir, "pg")))
+}
+
+// TestADatabaseHasARoleOfItsOwn: who owns what is in it, makes more, and can do nothing beyond it, nor as the system's user.
+func TestADatabaseHasARoleOfItsOwn(t *testing.T) {
+	s, err := Start(t.Context(), folder(t), Options{})
+	require.NoError(t, err)
+	t.Cleanup(s.Stop)
+	on := func(address, sql string) error {
+		conn, err := pgx.Connect(t.Context(), address)
+		if err != nil {
+			return err
+		}
+		defer conn.Close(t.Context())
+		_, err = conn.Exec(t.Context(), sql)
+		return err
+	}
+	admin, err := s.Create(t.Context(), "ledger")
+	require.NoError(t, err)
+	require.NoError(t, on(admin, `create type mood as enum ('well', 'ill'); create table before (id bigserial primary key, m mood);
+		create function one() returns int language sql as 'select 1'; create view seen as select id from before`))
+	other, err := s.Create(t.Context(), "other")
+	require.NoError(t, err)
+	_, err = CreateOwned(t.Context(), s.URL("postgres"), "other", "other")
+	require.NoError(t, err)
+	for range 2 { // at each start
+		address, err := CreateOwned(t.Context(), s.URL("postgres"), "ledger", "ledger_role")
+		require.NoError(t, err)
+		require.NoError(t, on(address, `insert into before (m) values ('well'); alter table before add column if not exists n int;
+			alter type mood add value if not exists 'so'; drop view if exists seen; create table if not exists after (id int)`))
+		for _, sql := range []string{"copy before to program 'id'", "create role other_role", "create database another", "select pg_read_file('/etc/passwd')", "alter system set work_mem = '1MB'"} {
+			require.ErrorContains(t, on(address, sql), "42501", sql)
+		}
+		require.ErrorContains(t, on(strings.Replace(address, "/ledger?", "/other?", 1), "select 1"), "42501")
+	}
+	require.NoError(t, on(other, "select 1"), "the administrator may")
 }

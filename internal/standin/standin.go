@@ -10,6 +10,8 @@ import (
 	"net"
 	"net/http"
 	"time"
+
+	"hollowreed/internal/loopback"
 )
 
 var frame = template.Must(template.New("page").Parse(`<!doctype html><html lang="en"><meta charset="utf-8"><title>{{.Title}} (stand-in)</title>
@@ -92,7 +94,7 @@ func Serve(ctx context.Context, show func(ctx context.Context) (Page, error)) (s
 		}
 		http.NotFound(w, r)
 	})
-	server := &http.Server{Handler: http.NewCrossOriginProtection().Handler(mux), ReadHeaderTimeout: 5 * time.Second}
+	server := &http.Server{Handler: loopback.Handler(http.NewCrossOriginProtection().Handler(mux)), ReadHeaderTimeout: 5 * time.Second}
 	go server.Serve(l)
 	go func() {
 		<-ctx.Done()

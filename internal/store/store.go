@@ -42,6 +42,17 @@ var (
 	ErrExists   = errors.New("there is one of that name already")
 )
 
+// bounds keep one session from holding up all others: a statement, a wait for a lock, a transaction in which nothing happens.
+var bounds = map[string]string{"statement_timeout": "60s", "lock_timeout": "30s", "idle_in_transaction_session_timeout": "120s"}
+
+// Long excepts a transaction from the bounds: one that waits for an outside system, or works through all there is. An
+// administrator sees it by its name, as that of its application (pg_stat_activity).
+func Long(ctx context.Context, db DB, name string) error {
+	_, err := db.Exec(ctx, `select set_config('application_name', $1, true), set_config('statement_timeout', '0', true),
+		set_config('lock_timeout', '0', true), set_config('idle_in_transaction_session_timeout', '0', true)`, "hollowreed: "+name)
+	return err
+}
+
 // Open connects and brings the database to the newest migration.
 func Open(ctx context.Context, url string) (*pgxpool.Pool, error) {
 	config, err := pgxpool.ParseConfig(url)
@@ -50,15 +61,25 @@ func Open(ctx context.Context, url string) (*pgxpool.Pool, error) {
 	}
 	config.MaxConns = 24
 	config.ConnConfig.ConnectTimeout = 5 * time.Second
+	config.ConnConfig.RuntimeParams["application_name"] = "hollowreed"
+	unbounded := config.Copy()
+	unbounded.ConnConfig.RuntimeParams["application_name"] = "hollowreed: migrations"
+	for name, bound := range bounds {
+		config.ConnConfig.RuntimeParams[name] = bound
+	}
+	if err := migrateWith(ctx, unbounded); err != nil {
+		return nil, err
+	}
+	return pgxpool.NewWithConfig(ctx, config)
+}
+
+func migrateWith(ctx context.Context, config *pgxpool.Config) error {
 	pool, err := pgxpool.NewWithConfig(ctx, config)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	if err := migrate(ctx, pool); err != nil {
-		pool.Close()
-		return nil, err
-	}
-	return pool, nil
+	defer pool.Close()
+	return migrate(ctx, pool)
 }
 
 // migrationLock keeps two starting processes from migrating at once.

@@ -437,3 +437,25 @@ func TestChangesAreTold(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "part "+projectID+" "+path, n.Payload)
 }
+
+// TestNoSessionHoldsUpTheOthers: statements, waits and idle transactions end by themselves, but for those that are excepted,
+// which an administrator sees by name.
+func TestNoSessionHoldsUpTheOthers(t *testing.T) {
+	db := open(t)
+	shown := func(db DB) (list []string) {
+		for _, name := range []string{"statement_timeout", "lock_timeout", "idle_in_transaction_session_timeout", "application_name"} {
+			var v string
+			require.NoError(t, db.QueryRow(t.Context(), "select current_setting($1)", name).Scan(&v))
+			list = append(list, v)
+		}
+		return list
+	}
+	bounded := []string{"1min", "30s", "2min", "hollowreed"}
+	require.Equal(t, bounded, shown(db))
+	in(t, db, func(tx pgx.Tx) error {
+		require.NoError(t, Long(t.Context(), tx, "a long job"))
+		require.Equal(t, []string{"0", "0", "0", "hollowreed: a long job"}, shown(tx))
+		return nil
+	})
+	require.Equal(t, bounded, shown(db))
+}

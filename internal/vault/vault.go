@@ -89,6 +89,9 @@ func (v *Vault) Set(ctx context.Context, name, plain string) error {
 // Lock does something while no other process does the same.
 func (v *Vault) Lock(ctx context.Context, name string, do func(context.Context) error) error {
 	return pgx.BeginFunc(ctx, v.DB, func(tx pgx.Tx) error {
+		if err := store.Long(ctx, tx, "wait for new tokens of "+name); err != nil {
+			return err
+		}
 		if _, err := tx.Exec(ctx, "select pg_advisory_xact_lock(hashtextextended($1, 0))", v.Project+"/"+v.Env+"/"+name); err != nil {
 			return err
 		}

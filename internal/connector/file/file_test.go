@@ -9,12 +9,14 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 
 	"hollowreed/internal/connector/contract"
+	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/spool"
@@ -234,4 +236,67 @@ func TestLongContentsAreWrittenFromTheirSpool(t *testing.T) {
 			require.Equal(t, long.Size(), n)
 		}
 	}
+}
+
+// TestSomeFoldersAreNeverUsed: those in which the system shows itself, what the program keeps for itself, and all around them,
+// also by way of links.
+func TestSomeFoldersAreNeverUsed(t *testing.T) {
+	data := t.TempDir()
+	for _, dir := range []string{"files", "keys", "postgres/data"} {
+		require.NoError(t, os.MkdirAll(filepath.Join(data, dir), 0o700))
+	}
+	key := filepath.Join(data, "keys", "key")
+	require.NoError(t, os.WriteFile(key, []byte("k"), 0o600))
+	require.NoError(t, os.Symlink(filepath.Join(data, "keys"), filepath.Join(data, "files", "link")))
+	env := system.Env{ID: "drop", Never: []string{key, filepath.Join(data, "postgres")}}
+	open := func(dir string) error {
+		env.Values = system.Values{"folder": dir}
+		_, err := Open(env)
+		return err
+	}
+	for _, dir := range []string{"/proc/self", "/sys", "/dev/shm", "/", data, filepath.Join(data, "keys"), filepath.Join(data, "postgres"), filepath.Join(data, "postgres/data"), filepath.Join(data, "files", "link"), filepath.Join(data, "files", "..", "keys")} {
+		require.ErrorContains(t, open(dir), "may not be used", dir)
+	}
+	require.NoError(t, open(filepath.Join(data, "files")))
+	env.Roots = []string{filepath.Join(data, "files")}
+	require.NoError(t, open(filepath.Join(data, "files", "new")))
+	require.ErrorContains(t, open(t.TempDir()), "--roots")
+}
+
+// TestAFileIsTheOneThatWasSeen: neither a link, nor a pipe, nor another file in its place is opened.
+func TestAFileIsTheOneThatWasSeen(t *testing.T) {
+	dir := t.TempDir()
+	at := func(name string) string { return filepath.Join(dir, name) }
+	require.NoError(t, os.WriteFile(at("seen"), []byte("good"), 0o600))
+	require.NoError(t, os.WriteFile(at("secret"), []byte("hush"), 0o600))
+	info, err := os.Lstat(at("seen"))
+	require.NoError(t, err)
+	identity := Identity(info)
+	f, err := OpenIn(at("seen"), identity)
+	require.NoError(t, err)
+	require.NoError(t, f.Close())
+	require.NoError(t, os.Rename(at("seen"), at("moved")))
+	_, err = OpenIn(at("seen"), identity)
+	require.ErrorIs(t, err, os.ErrNotExist)
+	for _, put := range []func() error{
+		func() error { return os.Symlink(at("secret"), at("seen")) },
+		func() error { return os.Symlink("secret", at("seen")) },
+		func() error { return syscall.Mkfifo(at("seen"), 0o600) },
+		func() error { return os.Mkdir(at("seen"), 0o700) },
+		func() error { return os.Link(at("secret"), at("seen")) },
+	} {
+		require.NoError(t, put())
+		_, err = OpenIn(at("seen"), identity)
+		require.Error(t, err)
+		require.NotErrorIs(t, err, os.ErrNotExist)
+		require.NoError(t, os.Remove(at("seen")))
+	}
+	require.NoError(t, os.Symlink(at("secret"), at("seen")))
+	_, err = OpenIn(at("seen"), "")
+	require.ErrorIs(t, err, ErrReplaced)
+	require.NoError(t, syscall.Mkfifo(at("pipe"), 0o600))
+	folder, err := Open(system.Env{Values: system.Values{"folder": dir}})
+	require.NoError(t, err)
+	_, err = folder.(*Folder).Open(t.Context(), "pipe")
+	require.ErrorContains(t, err, "it is no file")
 }

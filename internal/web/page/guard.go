@@ -3,12 +3,12 @@ package page
 import (
 	"io"
 	"log/slog"
-	"net"
 	"net/http"
-	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
+
+	"hollowreed/internal/loopback"
 )
 
 // bodyTime is how long the body of a request may take to come in.
@@ -16,32 +16,11 @@ const bodyTime = 30 * time.Second
 
 // Loopback answers only to names of this machine, so that no other site can reach what is served through a name of its own.
 func Loopback(c *gin.Context) {
-	if !IsLoopback(c.Request.Host) {
+	if !loopback.Is(c.Request.Host) {
 		c.AbortWithStatus(http.StatusMisdirectedRequest)
 		return
 	}
 	c.Next()
-}
-
-// ForLoopback is Loopback for what is served without pages.
-func ForLoopback(h http.Handler) http.Handler {
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if !IsLoopback(r.Host) {
-			w.WriteHeader(http.StatusMisdirectedRequest)
-			return
-		}
-		w.Header().Set("Cache-Control", "no-store")
-		h.ServeHTTP(w, r)
-	})
-}
-
-// IsLoopback says whether a host, with a port or without, is a name of this machine.
-func IsLoopback(host string) bool {
-	if h, _, err := net.SplitHostPort(host); err == nil {
-		host = h
-	}
-	ip := net.ParseIP(strings.Trim(host, "[]"))
-	return host == "localhost" || ip != nil && ip.IsLoopback()
 }
 
 // Bounded bounds the body of a request in bytes, and the time in which it has to come in.
