@@ -20,6 +20,7 @@ import (
 	"hollowreed/internal/standin/quayside"
 	"hollowreed/internal/standin/sftpdrop"
 	"hollowreed/internal/store"
+	"hollowreed/internal/vault"
 )
 
 // standins are the simulated systems that the demo starts, in the order in which they are told.
@@ -87,6 +88,10 @@ func (f *flags) sealed(ctx context.Context, id string, reach standin.Reach) (sys
 		if set.Type == connection.Secret {
 			as := store.Secret{Name: id + " " + set.Name, Type: set.Of, About: "of the stand-in", ChangedBy: DemoPerson.ID}
 			if err := f.vault.Keep(ctx, as, v); err != nil {
+				return nil, err
+			}
+			place := store.Place{Connection: id, Host: vault.HostOf(connection.KindOf(reach.Kind), reach.Values)}
+			if err := f.vault.Place(ctx, as.Name, place); err != nil {
 				return nil, err
 			}
 			v = as.Name

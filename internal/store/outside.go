@@ -55,9 +55,34 @@ type Secret struct {
 	Version   int64
 	ChangedBy string
 	ChangedAt time.Time
+	Uses      int // how often it was opened
+	UsedAt    *time.Time
+	UsedBy    string // the connection, or what else, that opened it last
 }
 
-const secretColumns = "name, type, about, key_id, expires_at, version, changed_by, changed_at"
+const secretColumns = "name, type, about, key_id, expires_at, version, changed_by, changed_at, uses, used_at, used_by"
+
+// Place is where a secret may be used: for a connection, at a host. An empty host is that of the next use.
+type Place struct{ Connection, Host string }
+
+// SecretPlaces are the places for which a secret was given.
+func SecretPlaces(ctx context.Context, db DB, project, environment, name string) ([]Place, error) {
+	rows, _ := db.Query(ctx, "select connection, host from secret_place where project = $1 and environment = $2 and secret = $3 order by connection", project, environment, name)
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[Place])
+}
+
+// PlaceSecret lets a secret be used at a place, and for that connection nowhere else.
+func PlaceSecret(ctx context.Context, db DB, project, environment, name string, p Place) error {
+	_, err := db.Exec(ctx, `insert into secret_place (project, environment, secret, connection, host) values ($1, $2, $3, $4, $5)
+		on conflict (project, environment, secret, connection) do update set host = excluded.host`, project, environment, name, p.Connection, p.Host)
+	return err
+}
+
+// UseSecret counts that a secret was opened, and by what.
+func UseSecret(ctx context.Context, db DB, project, environment, name, by string) error {
+	_, err := db.Exec(ctx, "update secret set uses = uses + 1, used_at = now(), used_by = $4 where project = $1 and environment = $2 and name = $3", project, environment, name, by)
+	return err
+}
 
 // Secrets lists the secrets of an environment by name.
 func Secrets(ctx context.Context, db DB, project, environment string) ([]Secret, error) {

@@ -52,10 +52,14 @@ func (v *Vault) Setup(ctx context.Context, id string) (*connector.Setup, error) 
 	if k == nil {
 		return up, nil
 	}
+	place := store.Place{Connection: id, Host: HostOf(k, s.Chosen)}
 	for _, set := range k.Settings {
 		text := s.Chosen[set.Name]
 		if set.Type == connection.Secret && text != "" {
-			if text, err = v.Get(ctx, text); err != nil {
+			if err := v.Settle(ctx, text, place); err != nil {
+				return nil, err
+			}
+			if text, err = v.open(ctx, text, id); err != nil {
 				return nil, err
 			}
 			up.Secrets = append(up.Secrets, text)
@@ -65,8 +69,13 @@ func (v *Vault) Setup(ctx context.Context, id string) (*connector.Setup, error) 
 	return up, nil
 }
 
-// Get opens a secret; it is empty where there is none of that name.
+// Get opens a secret that is used by name; it is empty where there is none of that name.
 func (v *Vault) Get(ctx context.Context, name string) (string, error) {
+	return v.open(ctx, name, "by name")
+}
+
+// open opens a secret, and counts that it was.
+func (v *Vault) open(ctx context.Context, name, by string) (string, error) {
 	s, err := store.SealedSecret(ctx, v.DB, v.Project, v.Env, name)
 	if errors.Is(err, store.ErrNotFound) {
 		return "", nil
@@ -78,7 +87,7 @@ func (v *Vault) Get(ctx context.Context, name string) (string, error) {
 	if err != nil {
 		return "", fault.New(fault.Setting, "the secret %s cannot be opened: %s", name, err).Mended("Give the key with which it was sealed, or write the secret anew")
 	}
-	return plain, nil
+	return plain, store.UseSecret(ctx, v.DB, v.Project, v.Env, name, by)
 }
 
 // Set keeps tokens that a system has given.

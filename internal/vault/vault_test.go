@@ -11,6 +11,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
+	"hollowreed/internal/core/connection"
 	"hollowreed/internal/secret"
 	"hollowreed/internal/standin/trust"
 	"hollowreed/internal/store"
@@ -133,4 +134,43 @@ func TestOneAtATimeRefreshes(t *testing.T) {
 	}
 	wg.Wait()
 	require.Equal(t, 1, most)
+}
+
+// TestSecretsAreForAPlace: one that was given for a connection at a host is sent nowhere else, until somebody who knows it
+// writes it there; each use is counted.
+func TestSecretsAreForAPlace(t *testing.T) {
+	v, _ := open(t)
+	ctx := t.Context()
+	require.NoError(t, v.Keep(ctx, store.Secret{Name: "desk token", Type: "token", ChangedBy: "mira"}, "t-0-k-e-n"))
+	keep := func(id, address string) {
+		t.Helper()
+		s := store.Setting{Connection: id, Kind: "http", Chosen: map[string]string{"address": address, "sign in": "bearer token", "token": "desk token"}}
+		require.NoError(t, store.SaveSetting(ctx, v.DB, "p", "Workbench", s, -1, "mira"))
+	}
+	keep("desk", "http://A.example:80/x")
+	for range 2 {
+		_, err := v.Setup(ctx, "desk")
+		require.NoError(t, err)
+	}
+	keep("desk", "http://a.example:80/other")
+	_, err := v.Setup(ctx, "desk")
+	require.NoError(t, err, "the same host")
+	keep("desk", "http://evil.example")
+	_, err = v.Setup(ctx, "desk")
+	require.ErrorContains(t, err, "was given for desk at a.example:80, and not for evil.example")
+	keep("other", "http://a.example:80")
+	_, err = v.Setup(ctx, "other")
+	require.ErrorContains(t, err, "was given for desk, and not for other")
+	require.NoError(t, v.Place(ctx, "desk token", store.Place{Connection: "other", Host: "a.example:80"}))
+	_, err = v.Setup(ctx, "other")
+	require.NoError(t, err)
+	require.NoError(t, v.Place(ctx, "desk token", store.Place{Connection: "desk", Host: "evil.example"}))
+	_, err = v.Setup(ctx, "desk")
+	require.NoError(t, err, "somebody has written it anew for that")
+	list, err := store.Secrets(ctx, v.DB, "p", "Workbench")
+	require.NoError(t, err)
+	require.Equal(t, 5, list[0].Uses)
+	require.Equal(t, "desk", list[0].UsedBy)
+	require.NotNil(t, list[0].UsedAt)
+	require.Equal(t, "db.example:5432", HostOf(connection.KindOf("sql"), map[string]string{"host": "DB.example", "port": "5432", "password": "x"}))
 }

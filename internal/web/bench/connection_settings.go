@@ -14,6 +14,7 @@ import (
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/store"
+	"hollowreed/internal/vault"
 )
 
 // settingRow is one setting with what is chosen for it.
@@ -80,6 +81,12 @@ func (b bench) setConnection(c *gin.Context) error {
 		connectionView.Page(c, d)
 		return nil
 	}
+	if err := b.maySend(c, d, chosen); err != nil {
+		d.Fault = fault.From(err, fault.Setting)
+		d.offered(c, b)
+		connectionView.Page(c, d)
+		return nil
+	}
 	if err := b.writeSecrets(c, d, chosen); err != nil {
 		return err
 	}
@@ -116,6 +123,22 @@ func (d *connectionPage) chosen(c *gin.Context) (chosen map[string]string, ok bo
 	return chosen, ok
 }
 
+// maySend says whether the secrets that were chosen, and not written anew, may be sent to where the settings lead.
+func (b bench) maySend(c *gin.Context, d *connectionPage, chosen map[string]string) error {
+	place := store.Place{Connection: d.ID, Host: vault.HostOf(d.Kind, chosen)}
+	for i := range d.Settings {
+		r := &d.Settings[i]
+		if r.Type != connection.Secret || chosen[r.Name] == "" || c.PostForm("new "+r.Name) != "" {
+			continue
+		}
+		if err := b.Vault.In(d.In).May(c, chosen[r.Name], place); err != nil {
+			r.Fault = fault.From(err, fault.Setting).What()
+			return err
+		}
+	}
+	return nil
+}
+
 // writeSecrets seals what was typed into the secret fields.
 func (b bench) writeSecrets(c *gin.Context, d *connectionPage, chosen map[string]string) error {
 	for _, r := range d.Settings {
@@ -128,7 +151,11 @@ func (b bench) writeSecrets(c *gin.Context, d *connectionPage, chosen map[string
 			name = d.ID + " " + r.Name
 		}
 		as := store.Secret{Name: name, Type: r.Of, About: d.Connection.Title, ChangedBy: b.Person.ID}
-		if err := b.Vault.In(d.In).Keep(c, as, plain); err != nil {
+		v := b.Vault.In(d.In)
+		if err := v.Keep(c, as, plain); err != nil {
+			return err
+		}
+		if err := v.Place(c, name, store.Place{Connection: d.ID, Host: vault.HostOf(d.Kind, chosen)}); err != nil {
 			return err
 		}
 		chosen[r.Name] = name
