@@ -20,6 +20,15 @@ test-fast: ## run the tests that need no browser and no outside server
 	@go test $$(go list -f '{{if or .TestGoFiles .XTestGoFiles}}{{.ImportPath}} {{.TestImports}} {{.XTestImports}}{{end}}' ./... \
 	  | grep -Ev 'internal/testdb|internal/localpg |chromedp|connector/(mariadb|sftp|mail|mailbox|directory) ' | cut -d' ' -f1)
 
+hostile: setup-server ## attack the running program, in all ways at once
+	HOSTILE=full go test -count=1 -timeout 30m ./internal/hostile
+
+race: setup-server ## run the tests of what runs at once with the race detector
+	go test -race -timeout 40m ./internal/core/... ./internal/connector/... ./internal/engine/... ./internal/store/... ./internal/vault/... ./internal/web/page/... ./internal/web/bench/...
+
+fuzz: ## run every fuzz target for a while (FUZZ=10m)
+	@tools/fuzz.sh "$${FUZZ:-10m}"
+
 check: ## vet, staticcheck, formatting, and whether committed assets are fresh
 	@tools/check.sh
 
@@ -53,4 +62,4 @@ bin/hollowreed: FORCE
 
 FORCE:
 
-.PHONY: help demo demo-reset test test-fast check bench assets screenshots setup-server setup-browser setup-judge setup-systems setup-axe FORCE
+.PHONY: help demo demo-reset test test-fast hostile race fuzz check bench assets screenshots setup-server setup-browser setup-judge setup-systems setup-axe FORCE

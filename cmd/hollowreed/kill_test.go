@@ -77,7 +77,7 @@ func newWorld(t *testing.T) *world {
 // worker starts the real process.
 func (w *world) worker(args ...string) *exec.Cmd {
 	w.t.Helper()
-	cmd := exec.Command(w.binary, append([]string{"worker", "--database", w.url, "--settings", w.settings}, args...)...)
+	cmd := exec.Command(w.binary, append([]string{"worker", "--database", w.url, "--settings", w.settings, "--roots", os.TempDir()}, args...)...)
 	cmd.Stderr = os.Stderr
 	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	require.NoError(w.t, cmd.Start())

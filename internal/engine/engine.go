@@ -26,6 +26,7 @@ import (
 	"fmt"
 	"log/slog"
 	"os"
+	"runtime"
 	"sync"
 	"time"
 
@@ -119,6 +120,7 @@ type Engine struct {
 	active  active
 	walks   walks
 	callers callers
+	reading chan struct{} // places to read what callers send
 	tallies *tallies
 	teller  teller
 	draft   drafted
@@ -154,6 +156,7 @@ func New(db *pgxpool.Pool, outside *connector.Pool, o Options) (*Engine, error) 
 		ID: fmt.Sprintf("%s-%d-%s", host, os.Getpid(), uuid.NewString()[:8]),
 		db: db, outside: outside, opt: o.filled(), tallies: newTallies(), tracer: otel.Tracer("hollowreed"),
 	}
+	e.reading = make(chan struct{}, runtime.GOMAXPROCS(0))
 	e.callers.most, e.callers.each = e.opt.Callers, e.opt.Each
 	e.tallies.Registry.MustRegister(newBacklog(e))
 	outside.Observe(e.tallies.called)

@@ -102,7 +102,7 @@ func (e *Engine) Called(ctx context.Context, projectID string, a Asked) (*Call, 
 func (e *Engine) Request(ctx context.Context, c *Call, body []byte) (*Taken, error) {
 	a, r, plan := c.asked, c.release, c.Plan
 	a.Body = body
-	b, err := begun(plan, a)
+	b, err := e.begun(ctx, plan, a)
 	if err != nil {
 		return nil, err
 	}
@@ -123,8 +123,15 @@ func (e *Engine) Request(ctx context.Context, c *Call, body []byte) (*Taken, err
 	return t, err
 }
 
-// begun is how the run begins that a request starts.
-func begun(plan *flow.Plan, a Asked) (b beginning, err error) {
+// begun is how the run begins that a request starts. So many bodies are read at once as there are processors: who sends large ones
+// does not take the machine from all others.
+func (e *Engine) begun(ctx context.Context, plan *flow.Plan, a Asked) (b beginning, err error) {
+	select {
+	case e.reading <- struct{}{}:
+		defer func() { <-e.reading }()
+	case <-ctx.Done():
+		return b, ctx.Err()
+	}
 	b.by = "request"
 	body := (*string)(nil)
 	if plan.Input == nil {

@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"errors"
 	"io"
+	"slices"
 	"strings"
 	"time"
 
@@ -131,9 +132,10 @@ type Opened struct {
 }
 
 // Open decrypts a message, armored or not, and verifies its signature against public keys. Without a private key it is
-// only verified. A signature that does not hold is a fault; one by an unknown key counts as none.
+// only verified; with one, a message that is not encrypted is a fault: anybody could have written it. A signature that does not
+// hold is a fault; one by a key that is not among those of the signers counts as none, be it our own.
 func Open(w World, message []byte, key *Key, signers string) (*Opened, *fault.Fault) {
-	var ring openpgp.EntityList
+	var ring, expected openpgp.EntityList
 	if key != nil {
 		list, f := unlocked(*key)
 		if f != nil {
@@ -146,6 +148,7 @@ func Open(w World, message []byte, key *Key, signers string) (*Opened, *fault.Fa
 		if f != nil {
 			return nil, f
 		}
+		expected = list
 		ring = append(ring, list...)
 	}
 	var in io.Reader = bytes.NewReader(message)
@@ -163,10 +166,15 @@ func Open(w World, message []byte, key *Key, signers string) (*Opened, *fault.Fa
 	case err != nil:
 		return nil, fault.Expect(fault.Syntax, "an OpenPGP message", plain(err))
 	}
-	return read(md)
+	if key != nil && !md.IsEncrypted {
+		return nil, fault.Expect(fault.Setting, "an encrypted message", "one that everybody can read").
+			Mended("Ask the sender to encrypt it with our public key; or take out the private key, if it is only to be verified")
+	}
+	return read(md, expected)
 }
 
-func read(md *openpgp.MessageDetails) (*Opened, *fault.Fault) {
+// read reads the message to its end; only then its signature is known.
+func read(md *openpgp.MessageDetails, expected openpgp.EntityList) (*Opened, *fault.Fault) {
 	text, err := io.ReadAll(io.LimitReader(md.UnverifiedBody, MaxMessage+1))
 	switch {
 	case err != nil:
@@ -180,6 +188,10 @@ func read(md *openpgp.MessageDetails) (*Opened, *fault.Fault) {
 	}
 	if md.SignatureError != nil {
 		return nil, fault.New(fault.Pattern, "the signature does not hold: %s", plain(md.SignatureError)).Mended("Ask the sender; do not use the message")
+	}
+	by := md.SignedBy.Entity.PrimaryKey.Fingerprint
+	if !slices.ContainsFunc(expected, func(e *openpgp.Entity) bool { return bytes.Equal(e.PrimaryKey.Fingerprint, by) }) {
+		return o, nil
 	}
 	o.Signed = true
 	if id := md.SignedBy.Entity.PrimaryIdentity(); id != nil {

@@ -60,6 +60,30 @@ func TestAMessageThatIsOnlySigned(t *testing.T) {
 	require.False(t, got.Encrypted)
 }
 
+// TestOurOwnKeySignsForNobody: a message that comes back with our own signature is not signed by a partner, and what is to be
+// decrypted must have been encrypted.
+func TestOurOwnKeySignsForNobody(t *testing.T) {
+	ours, oursOpen := pair(t, "Skerry")
+	_, theirsOpen := pair(t, "Vane")
+	text, f := Seal(world, []byte("release the cargo"), oursOpen, &Key{Armored: ours})
+	require.Nil(t, f)
+	for _, signers := range []string{theirsOpen, ""} {
+		got, f := Open(world, []byte(text), &Key{Armored: ours}, signers)
+		require.Nil(t, f)
+		require.False(t, got.Signed)
+		require.Empty(t, got.Signer)
+	}
+	got, f := Open(world, []byte(text), &Key{Armored: ours}, theirsOpen+oursOpen)
+	require.Nil(t, f)
+	require.True(t, got.Signed, "it is among those that are expected")
+
+	plain, f := Seal(world, []byte("release the cargo"), "", &Key{Armored: ours})
+	require.Nil(t, f)
+	_, f = Open(world, []byte(plain), &Key{Armored: ours}, oursOpen)
+	require.NotNil(t, f)
+	require.Contains(t, f.What(), "expected an encrypted message")
+}
+
 func TestBrokenMessagesAndKeysAreFaults(t *testing.T) {
 	private, public := pair(t, "Vane")
 	text, f := Seal(world, []byte("sailing 204"), public, &Key{Armored: private})

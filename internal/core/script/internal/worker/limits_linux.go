@@ -16,5 +16,8 @@ func limit() error {
 			return err
 		}
 	}
-	return nil
+	return syscall.Setpriority(syscall.PRIO_PROCESS, 0, nice)
 }
+
+// nice lets the program that asks go first where there is not enough of the machine for both.
+const nice = 5
