@@ -33,7 +33,7 @@ const Prefix = "/in/"
 
 // Bounds on one request.
 const (
-	maxBody  = 4 << 20 // bytes
+	maxBody  = 4 << 20          // bytes
 	sendTime = 30 * time.Second // for the answer, beside what the caller waits for it
 )
 
