@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -73,7 +74,7 @@ steps:
       - {step: check, id: check, value: unpacked, schema: note}
       - {step: parse, id: parse, text: unpacked, schema: note, as: parsed}
       - {step: format, id: format, value: parsed, schema: note, as: formatted}
-      - {step: seal, id: seal, value: formatted.text, signed by: key, as: sealed}
+      - {step: seal, id: seal, value: formatted.text, for: 'PUBLIC', signed by: key, as: sealed}
       - {step: open, id: open, value: sealed, with: key, as: opened}
       - step: choose
         id: choose
@@ -149,19 +150,19 @@ func newCrash(t *testing.T) *crash {
 		create table shipped (id text primary key, station text, total int, label text); create table logged (id text primary key); create table unlogged (id text primary key);
 		create table booked (first text primary key, payments int)`)
 	require.NoError(t, err)
-	key, _, err := openpgp.NewKey(openpgp.World{Random: rand.Reader, Now: time.Now().Add(-time.Hour)}, "Skerry Line", "line@skerry.example")
+	key, public, err := openpgp.NewKey(openpgp.World{Random: rand.Reader, Now: time.Now().Add(-time.Hour)}, "Skerry Line", "line@skerry.example")
 	require.NoError(t, err)
 	settings, err := yaml.Marshal(map[string]map[string]string{
 		"drop": {"kind": "file", "folder": c.folder, "done": c.done}, "out": {"kind": "file", "folder": c.out}, "db": {"kind": "sql", "by": "address", "address": target}, "secrets": {"key": key},
 	})
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(c.settings, settings, 0o600))
-	c.load()
+	c.load(public)
 	return c
 }
 
-// load puts the project into the database and releases its flows.
-func (c *crash) load() {
+// load puts the project into the database, sealing for the owner of a key, and releases its flows.
+func (c *crash) load(public string) {
 	ctx := c.t.Context()
 	fixed, err := connector.ReadFixed(c.settings)
 	require.NoError(c.t, err)
@@ -169,7 +170,11 @@ func (c *crash) load() {
 	c.t.Cleanup(pool.Close)
 	loader, err := engine.New(c.db, pool, engine.Options{})
 	require.NoError(c.t, err)
-	require.NoError(c.t, app.LoadDemo(ctx, c.db, loader, loadProject))
+	texts := map[string]string{}
+	for path, text := range loadProject {
+		texts[path] = strings.ReplaceAll(text, "PUBLIC", strconv.Quote(public))
+	}
+	require.NoError(c.t, app.LoadDemo(ctx, c.db, loader, texts))
 }
 
 // orders writes a file of orders; it notes what must become of each.
@@ -287,16 +292,17 @@ func (c *crash) settle(o *orders, files int) {
 	}
 	runs, err := store.Runs(ctx, c.db, store.RunFilter{Project: app.DemoProject, Flow: "orders", Most: 500})
 	require.NoError(t, err)
-	aside := map[string]bool{}
+	aside, told := map[string]bool{}, map[string]int{}
 	for _, r := range runs {
 		require.Contains(t, []store.State{store.Done, store.SetAside}, r.State, "%s: %v", r.File, r.Fault)
 		list, err := store.Asides(ctx, c.db, r.ID, 1000)
 		require.NoError(t, err)
 		for _, a := range list {
 			aside[strings.Split(string(a.Raw), `"`)[3]] = true
+			told[a.Faults[0].What()]++
 		}
 	}
-	require.Equal(t, o.aside, aside, "set aside")
+	require.Equal(t, o.aside, aside, "set aside: %v", told)
 	shipped := c.keys(c.ledger, "select id from shipped where label like id || '/g%' and station in ('Alpha', 'Beta')")
 	require.Equal(t, o.shipped, shipped, "shipped")
 	require.Equal(t, o.shipped, c.keys(c.ledger, "select id from logged where id in (select id from shipped)"))
