@@ -71,6 +71,22 @@ func SecretPlaces(ctx context.Context, db DB, project, environment, name string)
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[Place])
 }
 
+// AllPlaces are the places of all secrets of an environment, by name.
+func AllPlaces(ctx context.Context, db DB, project, environment string) (map[string][]Place, error) {
+	rows, err := db.Query(ctx, "select secret, connection, host from secret_place where project = $1 and environment = $2 order by secret, connection", project, environment)
+	if err != nil {
+		return nil, err
+	}
+	places := map[string][]Place{}
+	var name string
+	var p Place
+	_, err = pgx.ForEachRow(rows, []any{&name, &p.Connection, &p.Host}, func() error {
+		places[name] = append(places[name], p)
+		return nil
+	})
+	return places, err
+}
+
 // PlaceSecret lets a secret be used at a place, and for that connection nowhere else.
 func PlaceSecret(ctx context.Context, db DB, project, environment, name string, p Place) error {
 	_, err := db.Exec(ctx, `insert into secret_place (project, environment, secret, connection, host) values ($1, $2, $3, $4, $5)

@@ -6,11 +6,14 @@ import (
 	"net/http"
 	"net/url"
 	"os"
+	"strconv"
 	"strings"
 	"testing"
 
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
+
+	"hollowreed/internal/store"
 )
 
 // TestAConnectionIsTested: every stage of a database and of a folder, what the database offers, and a
@@ -137,4 +140,27 @@ func (w *world) body(path string) string {
 	text, err := io.ReadAll(w.get(path).Body)
 	require.NoError(w.t, err)
 	return string(text)
+}
+
+// TestASecretIsNotSentElsewhere: whoever changes the address of a connection has to write its secret anew.
+func TestASecretIsNotSentElsewhere(t *testing.T) {
+	w := newWorld(t)
+	form := func(address, token, fresh string) url.Values {
+		s, err := store.SettingOf(t.Context(), w.db, "skerry", "Workbench", "quayside")
+		if err != nil {
+			require.ErrorIs(t, err, store.ErrNotFound)
+		}
+		return url.Values{"version": {strconv.FormatInt(s.Version, 10)}, "set address": {address}, "set sign in": {"bearer token"}, "set token": {token}, "new token": {fresh}}
+	}
+	keep := func(form url.Values) int {
+		status, _ := w.post("/bench/connections/quayside/settings?env=Workbench", form)
+		return status
+	}
+	require.Equal(t, 303, keep(form("http://desk.example:81/a", "", "hush")))
+	require.Equal(t, 303, keep(form("http://desk.example:81/b", "quayside token", "")))
+	require.Equal(t, 200, keep(form("http://evil.example", "quayside token", "")))
+	s, err := store.SettingOf(t.Context(), w.db, "skerry", "Workbench", "quayside")
+	require.NoError(t, err)
+	require.Equal(t, "http://desk.example:81/b", s.Chosen["address"])
+	require.Equal(t, 303, keep(form("http://other.example", "quayside token", "hush")))
 }

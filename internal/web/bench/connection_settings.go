@@ -75,14 +75,13 @@ func (b bench) setConnection(c *gin.Context) error {
 		return fault.New(fault.Setting, "the form is not whole; load the page again")
 	}
 	chosen, ok := d.chosen(c)
+	if ok {
+		if ok, err = b.maySend(c, d, chosen); err != nil {
+			return err
+		}
+	}
 	if !ok {
 		d.Fault = fault.New(fault.Setting, "nothing was saved: see the marked settings")
-		d.offered(c, b)
-		connectionView.Page(c, d)
-		return nil
-	}
-	if err := b.maySend(c, d, chosen); err != nil {
-		d.Fault = fault.From(err, fault.Setting)
 		d.offered(c, b)
 		connectionView.Page(c, d)
 		return nil
@@ -123,20 +122,26 @@ func (d *connectionPage) chosen(c *gin.Context) (chosen map[string]string, ok bo
 	return chosen, ok
 }
 
-// maySend says whether the secrets that were chosen, and not written anew, may be sent to where the settings lead.
-func (b bench) maySend(c *gin.Context, d *connectionPage, chosen map[string]string) error {
+// maySend says whether the secrets that were chosen, and not written anew, may be sent to where the settings lead, and marks those
+// that may not.
+func (b bench) maySend(c *gin.Context, d *connectionPage, chosen map[string]string) (ok bool, err error) {
+	ok = true
 	place := store.Place{Connection: d.ID, Host: vault.HostOf(d.Kind, chosen)}
 	for i := range d.Settings {
 		r := &d.Settings[i]
 		if r.Type != connection.Secret || chosen[r.Name] == "" || c.PostForm("new "+r.Name) != "" {
 			continue
 		}
-		if err := b.Vault.In(d.In).May(c, chosen[r.Name], place); err != nil {
-			r.Fault = fault.From(err, fault.Setting).What()
-			return err
+		err := b.Vault.In(d.In).May(c, chosen[r.Name], place)
+		var why *fault.Fault
+		switch {
+		case errors.As(err, &why):
+			r.Fault, ok = why.What(), false
+		case err != nil:
+			return false, err
 		}
 	}
-	return nil
+	return ok, nil
 }
 
 // writeSecrets seals what was typed into the secret fields.

@@ -22,6 +22,7 @@ type secretRow struct {
 	store.Secret
 	Who    string   // changed it last
 	UsedBy []string // connections
+	Places []store.Place
 	Warn   string   // that it expires
 }
 
@@ -52,12 +53,16 @@ func secretsOf(c *gin.Context, s *page.Site) (*secretsPage, error) {
 	if err != nil {
 		return nil, err
 	}
+	places, err := store.AllPlaces(c, s.DB, s.Project, d.In)
+	if err != nil {
+		return nil, err
+	}
 	people, err := store.People(c, s.DB)
 	if err != nil {
 		return nil, err
 	}
 	for _, secret := range list {
-		row := secretRow{Secret: secret, Who: secret.ChangedBy, UsedBy: users[secret.Name]}
+		row := secretRow{Secret: secret, Who: secret.ChangedBy, UsedBy: users[secret.Name], Places: places[secret.Name]}
 		if p, ok := people[secret.ChangedBy]; ok {
 			row.Who = p.Name
 		}
