@@ -23,7 +23,7 @@ type secretRow struct {
 	Who    string   // changed it last
 	UsedBy []string // connections
 	Places []store.Place
-	Warn   string   // that it expires
+	Warn   string // that it expires
 }
 
 type secretsPage struct {
