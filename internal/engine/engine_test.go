@@ -42,15 +42,35 @@ type world struct {
 	engine    *Engine
 }
 
+// product makes a database that has the demo's project.
+func product(url string) error {
+	ctx := context.Background()
+	db, err := store.Open(ctx, url)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	texts, err := project.Read(demo.Files)
+	if err != nil {
+		return err
+	}
+	return pgx.BeginFunc(ctx, db, func(tx pgx.Tx) error {
+		if err := store.AddPerson(ctx, tx, store.Person{ID: "mo", Name: "Mira Orrin", Initials: "MO"}); err != nil {
+			return err
+		}
+		_, err := store.AddProject(ctx, tx, "skerry", "Skerry Line", texts, "mo")
+		return err
+	})
+}
+
 func newWorld(t *testing.T) *world {
 	t.Helper()
 	ctx := t.Context()
-	w := &world{t: t, url: testdb.New(t), ledgerURL: testdb.New(t), folder: t.TempDir(), done: t.TempDir()}
+	w := &world{t: t, url: testdb.Like(t, "product", product), ledgerURL: testdb.Like(t, "ledger", func(url string) error { return ledger.Seed(ctx, url) }), folder: t.TempDir(), done: t.TempDir()}
 	var err error
 	w.db, err = store.Open(ctx, w.url)
 	require.NoError(t, err)
 	t.Cleanup(w.db.Close)
-	require.NoError(t, ledger.Seed(ctx, w.ledgerURL))
 	w.ledger, err = pgxpool.New(ctx, w.ledgerURL)
 	require.NoError(t, err)
 	t.Cleanup(w.ledger.Close)
@@ -58,13 +78,6 @@ func newWorld(t *testing.T) *world {
 		"gauge-drop":     {Kind: "file", Values: system.Values{"folder": w.folder, "done": w.done}},
 		"harbour-ledger": {Kind: "sql", Values: system.Values{"by": "address", "address": w.ledgerURL}},
 	}
-	texts, err := project.Read(demo.Files)
-	require.NoError(t, err)
-	require.NoError(t, store.AddPerson(ctx, w.db, store.Person{ID: "mo", Name: "Mira Orrin", Initials: "MO"}))
-	require.NoError(t, pgx.BeginFunc(ctx, w.db, func(tx pgx.Tx) error {
-		_, err := store.AddProject(ctx, tx, "skerry", "Skerry Line", texts, "mo")
-		return err
-	}))
 	return w
 }
 

@@ -28,7 +28,13 @@ const (
 
 func open(t *testing.T) *pgxpool.Pool {
 	t.Helper()
-	db, err := Open(t.Context(), testdb.New(t))
+	db, err := Open(t.Context(), testdb.Like(t, "migrated", func(url string) error {
+		db, err := Open(context.Background(), url)
+		if err == nil {
+			db.Close()
+		}
+		return err
+	}))
 	require.NoError(t, err)
 	t.Cleanup(db.Close)
 	require.NoError(t, AddPerson(t.Context(), db, Person{ID: "mo", Name: "Mira Orrin", Initials: "MO"}))

@@ -50,7 +50,7 @@ func TestAFilterIsChangedWithTheDataInView(t *testing.T) {
 	tb.do(chromedp.Evaluate("document.activeElement.id", &focused))
 	require.Equal(t, "set-where", focused, "typing goes on where it was")
 
-	tb.fill("#set-where", `gauge + 1 > 2`)
+	tb.paste("#set-where", `gauge + 1 > 2`)
 	tb.sees("#panel", "expected a number beside +, found text")
 
 	tb.do(chromedp.Evaluate(`document.activeElement.blur()`, nil))

@@ -72,6 +72,29 @@ type world struct {
 	logs   *bytes.Buffer
 }
 
+var person = store.Person{ID: "mira", Name: "Mira Orrin", Initials: "MO"}
+
+// product makes a database that has the demo's project.
+func product(url string) error {
+	ctx := context.Background()
+	db, err := store.Open(ctx, url)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	texts, err := project.Read(demo.Files)
+	if err != nil {
+		return err
+	}
+	return pgx.BeginFunc(ctx, db, func(tx pgx.Tx) error {
+		if err := store.AddPerson(ctx, tx, person); err != nil {
+			return err
+		}
+		_, err := store.AddProject(ctx, tx, "skerry", "Skerry Line", texts, person.ID)
+		return err
+	})
+}
+
 func newWorld(t testing.TB) *world {
 	t.Helper()
 	if t, ok := t.(*testing.T); ok {
@@ -80,23 +103,14 @@ func newWorld(t testing.TB) *world {
 	ctx, cancel := context.WithCancel(context.Background())
 	w := &world{t: t, folder: t.TempDir(), logs: &bytes.Buffer{}}
 	var err error
-	w.db, err = store.Open(ctx, testdb.New(t))
+	w.db, err = store.Open(ctx, testdb.Like(t, "product", product))
 	require.NoError(t, err)
 	t.Cleanup(w.db.Close)
 	t.Cleanup(cancel)
-	ledgerURL := testdb.New(t)
-	require.NoError(t, ledger.Seed(ctx, ledgerURL))
+	ledgerURL := testdb.Like(t, "ledger", func(url string) error { return ledger.Seed(ctx, url) })
 	w.ledger, err = pgxpool.New(ctx, ledgerURL)
 	require.NoError(t, err)
 	t.Cleanup(w.ledger.Close)
-	person := store.Person{ID: "mira", Name: "Mira Orrin", Initials: "MO"}
-	require.NoError(t, store.AddPerson(ctx, w.db, person))
-	texts, err := project.Read(demo.Files)
-	require.NoError(t, err)
-	require.NoError(t, pgx.BeginFunc(ctx, w.db, func(tx pgx.Tx) error {
-		_, err := store.AddProject(ctx, tx, "skerry", "Skerry Line", texts, person.ID)
-		return err
-	}))
 	ring, err := secret.Parse(secret.NewKey())
 	require.NoError(t, err)
 	w.vault = &vault.Vault{DB: w.db, Ring: ring, Project: "skerry", Env: "Workbench"}
