@@ -44,7 +44,7 @@ func within() time.Duration {
 	if full {
 		return time.Second
 	}
-	return 10 * time.Second // beside other tests
+	return 10 * time.Second // on a machine that has other things to do, too
 }
 
 // program is the running program.
