@@ -75,7 +75,7 @@ func TestASchemaIsMadeOfSeveralFiles(t *testing.T) {
 	}), chromedp.Submit("#title"))
 	tb.sees("tr[data-field='0']", "qty")
 	tb.fill("#f-name", "pieces")
-	tb.sees("#head", "draft 2")
+	tb.sees("tr.sel", "pieces")
 	tb.click("a[href$='/compare']")
 	tb.sees("tbody", "pieces")
 	tb.sees("#with", "as of")

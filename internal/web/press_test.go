@@ -139,3 +139,32 @@ func TestAChoiceByLettersOutlivesARedraw(t *testing.T) {
 	require.Contains(t, w.text("flows/nightly.yaml"), "missed: none")
 	tb.sees("#starts", "03:30:00")
 }
+
+// TestWhatIsTypedBesideAChangeIsKept: what is typed while a button's change is on its way is kept with it, for the field that
+// it was typed for: where its form is drawn anew, where the field has moved, and where another field is shown then.
+func TestWhatIsTypedBesideAChangeIsKept(t *testing.T) {
+	w := newWorld(t)
+	w.adds("schemas/parcel.yaml", "schema: Parcel\nnotation: csv\nfields:\n  - {name: first, type: text}\n  - {name: second, type: text}\n")
+	tb := w.tab()
+	tb.open("/bench/schemas/parcel?field=0")
+	for _, c := range []struct{ op, note string }{{"down", "moved"}, {"after", "left behind"}} {
+		tb.sees("[data-field].sel", "first")
+		tb.do(chromedp.Evaluate(`document.addEventListener("htmx:before:request", ({ detail: { ctx } }) => { const real = ctx.fetch; ctx.fetch = (...a) => new Promise((go) => { globalThis.goOn = go; }).then(() => real(...a)); }, { once: true })`, nil))
+		tb.on("button.op[hx-vals*='\"op\":\""+c.op+"\"']", "e.click()", nil)
+		tb.on("#f-notes", `e.value = "`+c.note+`"; e.dispatchEvent(new Event("input", { bubbles: true })); e.dispatchEvent(new Event("change", { bubbles: true }))`, nil)
+		tb.do(chromedp.Evaluate("goOn()", nil))
+		tb.until(c.note+" to be kept with the first", func() bool {
+			return strings.Contains(w.text("schemas/parcel.yaml"), "name: first, type: text, notes: "+c.note)
+		})
+		tb.until("all to be sent", func() bool {
+			var done bool
+			tb.do(chromedp.Evaluate("unsent.size === 0 && posting.size === 0", &done))
+			return done
+		})
+		tb.quiet()
+		var problem string
+		tb.do(chromedp.Evaluate(`document.querySelector("#problem").textContent`, &problem))
+		require.Empty(t, problem)
+	}
+	require.Regexp(t, `(?s)name: second, type: text\}.*name: first, type: text, notes: left behind\}.*name: field`, w.text("schemas/parcel.yaml"))
+}

@@ -33,6 +33,11 @@ func (b bench) setField(c *gin.Context) error {
 	if s == nil || !ok {
 		return store.ErrNotFound
 	}
+	if called := c.PostForm("called"); called != "" {
+		if path, ok = edit.Named(s, path, called); !ok {
+			return fault.New(fault.Unknown, "the schema has no field %s any more: what was typed for it is not kept", called)
+		}
+	}
 	err = b.save(c, project.Path(project.Schemas, s.ID), func(text []byte) ([]byte, error) { return edit.Write(text, s, path, settingsOf(c)) })
 	if err != nil {
 		return err

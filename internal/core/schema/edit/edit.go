@@ -54,6 +54,29 @@ func Field(s *schema.Schema, p Path) *schema.Field {
 	return f
 }
 
+// Named is the path of the field of that name: the one given, or where the field has moved to since then. It is false where no
+// field is called so, or more than one.
+func Named(s *schema.Schema, p Path, name string) (Path, bool) {
+	if f := Field(s, p); f != nil && f.Name == name {
+		return p, true
+	}
+	var found []Path
+	var look func(f *schema.Field, at Path)
+	look = func(f *schema.Field, at Path) {
+		for i, child := range f.Fields {
+			if child.Name == name {
+				found = append(found, at.with(i))
+			}
+			look(child, at.with(i))
+		}
+	}
+	look(s.Root, nil)
+	if len(found) != 1 {
+		return nil, false
+	}
+	return found[0], true
+}
+
 // parent is the path of the record around a field, with the field's position in it.
 func (p Path) parent() (Path, int) { return p[: len(p)-1 : len(p)-1], p[len(p)-1] }
 

@@ -69,6 +69,20 @@ func TestTheTreeIsChanged(t *testing.T) {
 	}
 }
 
+// TestAFieldIsFoundWhereItHasMovedTo: by its name, where its place holds another now and no second one is called so.
+func TestAFieldIsFoundWhereItHasMovedTo(t *testing.T) {
+	s := &schema.Schema{Root: &schema.Field{Fields: []*schema.Field{{Name: "a"}, {Name: "b", Fields: []*schema.Field{{Name: "c"}, {Name: "a"}}}}}}
+	for _, c := range []struct {
+		at   Path
+		name string
+		want Path
+	}{{Path{0}, "a", Path{0}}, {Path{1, 1}, "a", Path{1, 1}}, {Path{0}, "c", Path{1, 0}}, {Path{7}, "b", Path{1}}, {Path{1}, "a", nil}, {Path{0}, "d", nil}} {
+		found, ok := Named(s, c.at, c.name)
+		require.Equal(t, c.want, found)
+		require.Equal(t, c.want != nil, ok)
+	}
+}
+
 func TestWhatCannotBeDoneIsRefused(t *testing.T) {
 	for _, c := range []struct{ change, at string }{{"up", "0"}, {"down", "2"}, {"in", "0"}, {"in", "1"}, {"out", "0"}} {
 		at, _ := ParsePath(c.at)

@@ -4,21 +4,30 @@ const changed = new Set();
 const unsaved = (but) => [...changed].filter((f) => f !== but && f.isConnected);
 async function saveOthers(but) {
   for (const form of unsaved(but)) {
-    const answer = await fetch(form.action, { method: "POST", body: new URLSearchParams(new FormData(form)) });
-    const page = new DOMParser().parseFromString(await answer.text(), "text/html");
-    if (!answer.ok) {
-      const told = document.createElement("div");
-      told.className = "fault mx-4";
-      told.textContent = page.querySelector("main p")?.textContent ?? "What was typed could not be saved.";
-      document.querySelector("#problem").replaceChildren(told);
-      form.querySelector("input:not([type=hidden]), textarea, select")?.focus();
-      return false;
-    }
+    if (!await saveForm(form)) return false;
     changed.delete(form);
-    for (const name of ["revision", "version"]) {
-      const now = page.querySelector(`input[name=${name}]`)?.value;
-      if (now) for (const el of document.querySelectorAll(`input[name=${name}]`)) el.value = now;
-    }
+  }
+  return true;
+}
+
+// saveForm sends a form aside from the page, which has the new revision then. A refusal is shown, and is no. A form that is no
+// longer on the page is sent with the page's revision where it names what it changes, not where it means a place in a list.
+async function saveForm(form) {
+  const data = new FormData(form), now = document.querySelector("#revision")?.value;
+  if (!form.isConnected && now && !("byPlace" in form.dataset)) data.set("revision", now);
+  const answer = await fetch(form.action, { method: "POST", body: new URLSearchParams(data) });
+  const page = new DOMParser().parseFromString(await answer.text(), "text/html");
+  if (!answer.ok) {
+    const told = document.createElement("div");
+    told.className = "fault mx-4";
+    told.textContent = page.querySelector("main p")?.textContent ?? "What was typed could not be saved.";
+    document.querySelector("#problem").replaceChildren(told);
+    form.querySelector("input:not([type=hidden]), textarea, select")?.focus();
+    return false;
+  }
+  for (const name of ["revision", "version"]) {
+    const kept = page.querySelector(`input[name=${name}]`)?.value;
+    if (kept) for (const el of document.querySelectorAll(`input[name=${name}]`)) el.value = kept;
   }
   return true;
 }

@@ -24,9 +24,7 @@ const standsFor = (el) => !el || el.isConnected ? el : alike(el)[0] ?? null;
 function clicksWait() {
   const leads = "a[href]:not([href^='#']), button:not([type=button]), [hx-get], [hx-post]";
   let held = null, down = null, at = null;
-  const posting = new Map(); // the forms whose requests are under way
-  document.addEventListener("htmx:before:request", ({ detail: { ctx } }) => { if (ctx.request.method !== "GET") posting.set(ctx, ctx.request.form); });
-  document.addEventListener("htmx:finally:request", ({ detail: { ctx } }) => { posting.delete(ctx); setTimeout(release); });
+  document.addEventListener("htmx:finally:request", () => setTimeout(release));
   const again = (el) => {
     const now = standsFor(el);
     if (now) meant(now); else giveUp();
