@@ -80,6 +80,9 @@ func routes(s *page.Site) *gin.Engine {
 	return r
 }
 
+// pageTime is how long a page may take until somebody has it; live pages go on from message to message.
+const pageTime = 5 * time.Minute
+
 // guarded says what a page may load, that it is kept nowhere, and bounds what is sent to it.
 func guarded(c *gin.Context) {
 	most := int64(maxBody)
@@ -87,6 +90,7 @@ func guarded(c *gin.Context) {
 		most = project.MaxPacked + maxBody
 	}
 	page.Bounded(c, most)
+	page.Answered(c, pageTime)
 	c.Header("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
 	c.Header("X-Content-Type-Options", "nosniff")
 	c.Header("Referrer-Policy", "same-origin")

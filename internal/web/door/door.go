@@ -117,7 +117,7 @@ func serve(c *gin.Context, s *page.Site) {
 		return
 	}
 	c.Header("Hollowreed-Run", t.Run.String())
-	http.NewResponseController(c.Writer).SetWriteDeadline(time.Now().Add(t.Wait + sendTime))
+	page.Answered(c, t.Wait+sendTime)
 	r, err := s.Engine.Over(c, t.Run, t.Wait)
 	switch {
 	case err != nil: // it is recorded, and is done whether or not it can be looked at now

@@ -24,12 +24,20 @@ func Loopback(c *gin.Context) {
 }
 
 // Bounded bounds the body of a request in bytes, and the time in which it has to come in.
-func Bounded(c *gin.Context, most int64) {
+func Bounded(c *gin.Context, most int64) { bounded(c, most, bodyTime) }
+
+func bounded(c *gin.Context, most int64, within time.Duration) {
 	body := &timedBody{ReadCloser: http.MaxBytesReader(c.Writer, c.Request.Body, most), conn: http.NewResponseController(c.Writer)}
 	if c.Request.Body != http.NoBody {
-		body.conn.SetReadDeadline(time.Now().Add(bodyTime)) // a writer without connection, as in tests, has none
+		body.conn.SetReadDeadline(time.Now().Add(within)) // a writer without connection, as in tests, has none
 	}
 	c.Request.Body = body
+}
+
+// Answered bounds the time in which a request has to be answered and its answer taken, so that who does not read holds nothing
+// for ever.
+func Answered(c *gin.Context, within time.Duration) {
+	http.NewResponseController(c.Writer).SetWriteDeadline(time.Now().Add(within)) // as above
 }
 
 // timedBody is a body whose time is over once it was read.

@@ -94,6 +94,9 @@ func (h *Hub) leave(ch chan string) {
 	delete(h.listeners, ch)
 }
 
+// eventTime is how long a live page may take for one event.
+const eventTime = 30 * time.Second
+
 // Serve is the stream of one open page.
 func (h *Hub) Serve(c *gin.Context) {
 	client, _, _ := net.SplitHostPort(c.Request.RemoteAddr)
@@ -106,19 +109,21 @@ func (h *Hub) Serve(c *gin.Context) {
 	defer h.leave(ch)
 	c.Header("Content-Type", "text/event-stream")
 	c.Header("Cache-Control", "no-store")
-	fmt.Fprint(c.Writer, "retry: 1000\n\n")
-	c.Writer.Flush()
+	tell := func(event string) bool {
+		Answered(c, eventTime)
+		_, err := fmt.Fprint(c.Writer, event+"\n\n")
+		return err == nil && http.NewResponseController(c.Writer).Flush() == nil
+	}
 	beat := time.NewTicker(15 * time.Second)
 	defer beat.Stop()
-	for {
+	for event := "retry: 1000"; tell(event); {
 		select {
 		case <-c.Request.Context().Done():
 			return
 		case <-ch:
-			fmt.Fprint(c.Writer, "event: change\ndata: 1\n\n")
+			event = "event: change\ndata: 1"
 		case <-beat.C:
-			fmt.Fprint(c.Writer, ": still here\n\n")
+			event = ": still here"
 		}
-		c.Writer.Flush()
 	}
 }

@@ -1,0 +1,129 @@
+package page
+
+import (
+	"bufio"
+	"io"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"testing"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"github.com/stretchr/testify/require"
+)
+
+// asks sends the beginning of a request to a handler, which tells how what it does ends.
+func asks(t *testing.T, request string, h func(*gin.Context) error) (net.Conn, chan error) {
+	t.Helper()
+	done := make(chan error, 1)
+	gin.SetMode(gin.ReleaseMode)
+	r := gin.New()
+	r.Any("/", func(c *gin.Context) { done <- h(c) })
+	server := httptest.NewServer(r)
+	t.Cleanup(server.Close)
+	conn, err := net.Dial("tcp", server.Listener.Addr().String())
+	require.NoError(t, err)
+	t.Cleanup(func() { conn.Close() })
+	_, err = io.WriteString(conn, request)
+	require.NoError(t, err)
+	return conn, done
+}
+
+func TestABodyThatDoesNotComeIsGivenUp(t *testing.T) {
+	read := func(c *gin.Context) error {
+		bounded(c, 100, 50*time.Millisecond)
+		_, err := io.ReadAll(c.Request.Body)
+		return err
+	}
+	_, done := asks(t, "POST / HTTP/1.1\r\nHost: localhost\r\nContent-Length: 10\r\n\r\n{", read)
+	var late net.Error
+	require.ErrorAs(t, <-done, &late)
+	require.True(t, late.Timeout())
+}
+
+func TestABodyThatIsTooLargeIsRefused(t *testing.T) {
+	_, done := asks(t, "POST / HTTP/1.1\r\nHost: localhost\r\nContent-Length: 5\r\n\r\n12345", func(c *gin.Context) error {
+		bounded(c, 4, time.Minute)
+		_, err := io.ReadAll(c.Request.Body)
+		return err
+	})
+	var large *http.MaxBytesError
+	require.ErrorAs(t, <-done, &large)
+}
+
+// TestAConnectionOutlivesABody: the time for a body is over once it was read; the next request on the connection may come late.
+func TestAConnectionOutlivesABody(t *testing.T) {
+	const within = 50 * time.Millisecond
+	request := "POST / HTTP/1.1\r\nHost: localhost\r\nContent-Length: 2\r\n\r\n{}"
+	conn, done := asks(t, request, func(c *gin.Context) error {
+		bounded(c, 100, within)
+		_, err := io.ReadAll(c.Request.Body)
+		time.Sleep(2 * within) // longer than the body had
+		return err
+	})
+	answers := bufio.NewReader(conn)
+	for range 2 {
+		require.NoError(t, <-done)
+		resp, err := http.ReadResponse(answers, nil)
+		require.NoError(t, err)
+		require.Equal(t, 200, resp.StatusCode)
+		_, err = io.WriteString(conn, request)
+		require.NoError(t, err)
+	}
+}
+
+func TestAnAnswerThatNobodyTakesIsGivenUp(t *testing.T) {
+	_, done := asks(t, "GET / HTTP/1.1\r\nHost: localhost\r\n\r\n", func(c *gin.Context) error {
+		Answered(c, 50*time.Millisecond)
+		some := make([]byte, 64<<10)
+		for {
+			if _, err := c.Writer.Write(some); err != nil {
+				return err
+			}
+		}
+	})
+	var late net.Error
+	require.ErrorAs(t, <-done, &late)
+	require.True(t, late.Timeout())
+}
+
+// TestALivePageHears: of every change, until it is closed.
+func TestALivePageHears(t *testing.T) {
+	hub := &Hub{listeners: map[chan string]string{}}
+	conn, done := asks(t, "GET / HTTP/1.1\r\nHost: localhost\r\n\r\n", func(c *gin.Context) error { hub.Serve(c); return nil })
+	resp, err := http.ReadResponse(bufio.NewReader(conn), nil)
+	require.NoError(t, err)
+	lines := bufio.NewScanner(resp.Body)
+	hears := func(want string) {
+		t.Helper()
+		for lines.Scan() {
+			if lines.Text() == want {
+				return
+			}
+		}
+		t.Fatalf("%s was not heard: %v", want, lines.Err())
+	}
+	hears("retry: 1000")
+	for range 2 {
+		hub.tell("flows/a.yaml")
+		hears("event: change")
+	}
+	conn.Close()
+	<-done
+}
+
+// TestOneAddressShutsOutNoOther: so many live pages of one address, and no more.
+func TestOneAddressShutsOutNoOther(t *testing.T) {
+	hub := &Hub{listeners: map[chan string]string{}}
+	for range maxOfOne {
+		require.NotNil(t, hub.join("127.0.0.1"))
+	}
+	require.NotNil(t, hub.join("127.0.0.2"))
+	conn, done := asks(t, "GET / HTTP/1.1\r\nHost: localhost\r\n\r\n", func(c *gin.Context) error { hub.Serve(c); return nil })
+	require.NoError(t, <-done)
+	resp, err := http.ReadResponse(bufio.NewReader(conn), nil)
+	require.NoError(t, err)
+	require.Equal(t, 429, resp.StatusCode)
+	require.Equal(t, "5", resp.Header.Get("Retry-After"))
+}
