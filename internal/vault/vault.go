@@ -69,8 +69,12 @@ func (v *Vault) Setup(ctx context.Context, id string) (*connector.Setup, error) 
 	return up, nil
 }
 
-// Get opens a secret that is used by name; it is empty where there is none of that name.
+// Get opens a secret that is used by name; it is empty where there is none of that name. One that was given for a connection is
+// for nothing else, and one that is used by name for no connection.
 func (v *Vault) Get(ctx context.Context, name string) (string, error) {
+	if err := v.Settle(ctx, name, store.Place{Connection: store.ByName}); err != nil {
+		return "", err
+	}
 	return v.open(ctx, name, "by name")
 }
 

@@ -174,3 +174,34 @@ func TestSecretsAreForAPlace(t *testing.T) {
 	require.NotNil(t, list[0].UsedAt)
 	require.Equal(t, "db.example:5432", HostOf(connection.KindOf("sql"), map[string]string{"host": "DB.example", "port": "5432", "password": "x"}))
 }
+
+// TestSecretsByNameAreForNoConnection: what flows use by name cannot be sent by a connection, and the other way round, unless
+// somebody writes it anew there.
+func TestSecretsByNameAreForNoConnection(t *testing.T) {
+	v, _ := open(t)
+	ctx := t.Context()
+	for _, name := range []string{"callers token", "desk token"} {
+		require.NoError(t, v.Keep(ctx, store.Secret{Name: name, Type: "token", ChangedBy: "mira"}, "t-0-k-e-n"))
+	}
+	for range 2 {
+		plain, err := v.Get(ctx, "callers token")
+		require.NoError(t, err)
+		require.Equal(t, "t-0-k-e-n", plain)
+	}
+	desk := store.Place{Connection: "desk", Host: "a.example:80"}
+	require.ErrorContains(t, v.Settle(ctx, "callers token", desk), "was given for flows by name, and not for desk")
+	require.NoError(t, v.Settle(ctx, "desk token", desk))
+	_, err := v.Get(ctx, "desk token")
+	require.ErrorContains(t, err, "was given for desk, and not for flows by name")
+	require.NoError(t, v.Place(ctx, "callers token", desk), "somebody has written it anew for that")
+	require.NoError(t, v.Settle(ctx, "callers token", desk))
+	_, err = v.Get(ctx, "callers token")
+	require.NoError(t, err)
+	none, err := v.Get(ctx, "no such secret")
+	require.NoError(t, err)
+	require.Empty(t, none)
+	list, err := store.Secrets(ctx, v.DB, "p", "Workbench")
+	require.NoError(t, err)
+	require.Equal(t, []int{3, 0}, []int{list[0].Uses, list[1].Uses})
+	require.Equal(t, "by name", list[0].UsedBy)
+}

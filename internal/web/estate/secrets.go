@@ -26,6 +26,11 @@ type secretRow struct {
 	Warn   string // that it expires
 }
 
+// ByName says whether flows use it by its name.
+func (r secretRow) ByName() bool {
+	return slices.Contains(r.Places, store.Place{Connection: store.ByName})
+}
+
 type secretsPage struct {
 	page.Frame
 	In     string
