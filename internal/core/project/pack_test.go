@@ -3,6 +3,7 @@ package project
 import (
 	"archive/zip"
 	"bytes"
+	"maps"
 	"os"
 	"path/filepath"
 	"testing"
@@ -55,4 +56,26 @@ func TestAProjectGoesOutAndComesIn(t *testing.T) {
 	require.NoError(t, err)
 	_, err = Unpack(empty)
 	require.ErrorContains(t, err, "project.yaml")
+}
+
+// FuzzUnpack: bytes either are a packed project, which packs again to the same, or there is a fault.
+func FuzzUnpack(f *testing.F) {
+	some, err := Pack(map[string]string{"project.yaml": "project: A\n", "samples/a/b.json": "{}"})
+	if err != nil {
+		f.Fatal(err)
+	}
+	f.Add(some)
+	f.Fuzz(func(t *testing.T, content []byte) {
+		texts, err := Unpack(content)
+		if err != nil {
+			return
+		}
+		again, err := Pack(texts)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if back, err := Unpack(again); err != nil || !maps.Equal(back, texts) {
+			t.Fatal("it is another project then", err)
+		}
+	})
 }

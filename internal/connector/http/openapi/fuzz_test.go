@@ -1,0 +1,27 @@
+package openapi
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/schema"
+)
+
+// FuzzTake: a document either gives operations, whose schemas can be read again, or a fault.
+func FuzzTake(f *testing.F) {
+	f.Add([]byte(document))
+	f.Add([]byte("openapi: 3.1.0\ninfo: {title: a, version: b}\npaths: {/a: {get: {responses: {'200': {description: a, content: {application/json: {schema: {$ref: '#/components/schemas/a'}}}}}}}}\ncomponents: {schemas: {a: {type: object, properties: {a: {$ref: '#/components/schemas/a'}}}}}"))
+	f.Fuzz(func(t *testing.T, text []byte) {
+		im, err := Take("x", "x.yaml", text)
+		if err != nil {
+			return
+		}
+		for _, s := range im.Schemas {
+			d := doc.Parse("x.yaml", schema.Write(s))
+			schema.Parse(s.ID, d)
+			require.Empty(t, d.Faults)
+		}
+	})
+}
