@@ -405,7 +405,7 @@ func nearest(name string, candidates []string) string {
 		if transposed(strings.ToLower(name), strings.ToLower(c)) {
 			d = 1
 		}
-		if d == 2 && !strings.EqualFold(name[:1], c[:min(1, len(c))]) {
+		if d == 2 && !strings.EqualFold(name[:min(1, len(name))], c[:min(1, len(c))]) {
 			continue
 		}
 		if len(name) > 2 && strings.HasPrefix(c, name) {

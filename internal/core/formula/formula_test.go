@@ -143,6 +143,7 @@ func TestFaultsHaveAColumn(t *testing.T) {
 		`price * ) 2`:           `unexpected token (")")`,
 		`pric * 2`:              `1: there is no "pric" here. Did you mean price?`,
 		`order.nam`:             `7: order has no field "nam". Did you mean name?`,
+		`order[""]`:             `order has no field ""`,
 		`1 + name`:              `5: expected a number beside +, found text. Write text(1) + name`,
 		`name > 1`:              `6: expected two values of one type around >, found text and integer`,
 		`price == "x"`:          `7: expected two values of one type around ==, found decimal and text`,
