@@ -3,6 +3,8 @@ package schema
 import (
 	"strconv"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/value"
@@ -19,6 +21,16 @@ func Write(s *Schema) []byte {
 	o.Add("written", s.Settings.out())
 	o.Add("fields", Outs(s.Root.Fields))
 	return doc.Encode(o)
+}
+
+// Titled is a name as a title: with a capital, and blanks for what joins its words.
+func Titled(name string) string {
+	name = strings.NewReplacer("_", " ", "-", " ").Replace(name)
+	first, n := utf8.DecodeRuneInString(name)
+	if n == 0 {
+		return name
+	}
+	return string(unicode.ToTitle(first)) + name[n:]
 }
 
 func (w *Settings) out() doc.Out {

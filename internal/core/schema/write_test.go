@@ -99,3 +99,9 @@ fields:
 		})
 	}
 }
+
+func TestANameBecomesATitle(t *testing.T) {
+	for name, want := range map[string]string{"": "", "x": "X", "order_line": "Order line", "list-fares": "List fares", "écluse": "Écluse", "9": "9", "_a": " a"} {
+		require.Equal(t, want, Titled(name))
+	}
+}

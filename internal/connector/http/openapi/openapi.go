@@ -3,6 +3,7 @@
 package openapi
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"regexp"
@@ -29,17 +30,22 @@ type Import struct {
 	Notes      []string // what could not be taken
 }
 
-// mostOperations bounds one document.
-const mostOperations = 2000
+// Bounds on what is taken of one document.
+const (
+	mostOperations = 2000
+	mostFields     = 300_000 // of all of its schemas
+)
 
 type taker struct {
 	connection string
 	name       string
-	text       []byte
+	schemas    *jsonschema.Document
+	unread     error // why schemas cannot be made of it
 	doc        *openapi3.T
 	out        *Import
 	made       map[string]*schema.Schema // by place in the document
-	ids        map[string]bool
+	fields     int
+	ids        map[string]int // of operations, with how many wanted each
 }
 
 // Take reads a document, in JSON or YAML, for the connection of an id.
@@ -53,7 +59,8 @@ func Take(connection, name string, text []byte) (*Import, error) {
 	if !strings.HasPrefix(d.OpenAPI, "3.") {
 		return nil, fault.Expect(fault.Setting, "an OpenAPI 3 document", fault.Quote("openapi: "+d.OpenAPI)).At(fault.Place{Source: name})
 	}
-	t := &taker{connection: connection, name: name, text: text, doc: d, out: &Import{SignIn: map[string]string{}}, made: map[string]*schema.Schema{}, ids: map[string]bool{}}
+	t := &taker{connection: connection, name: name, doc: d, out: &Import{SignIn: map[string]string{}}, made: map[string]*schema.Schema{}, ids: map[string]int{}}
+	t.schemas, t.unread = jsonschema.Open(name, text, nil)
 	if d.Info != nil {
 		t.out.Title = d.Info.Title
 	}
@@ -158,11 +165,11 @@ func (t *taker) operation(path, method string, item *openapi3.PathItem, o *opena
 	if name == "" {
 		name = strings.ToLower(method) + path
 	}
-	id := ident(name)
-	for t.ids[id] {
-		id += "-again"
+	id := cmp.Or(ident(name), "operation")
+	for first := id; t.ids[id] > 0; id = fmt.Sprintf("%s-%d", first, t.ids[first]) {
+		t.ids[first]++
 	}
-	t.ids[id] = true
+	t.ids[id] = 1
 	title := o.Summary
 	if title == "" {
 		title = id
@@ -432,14 +439,20 @@ func (t *taker) schema(id, at string, keep bool) (*schema.Schema, error) {
 		return s, nil
 	}
 	if name, ok := strings.CutPrefix(at, "/components/schemas/"); ok {
-		id = t.connection + "-" + ident(name)
+		id = t.connection + "-" + cmp.Or(ident(name), fmt.Sprintf("schema-%d", len(t.made)+1))
 	}
-	im, err := jsonschema.Import(id, t.name, t.text, at, nil)
+	if t.unread != nil {
+		return nil, t.unread
+	}
+	im, err := t.schemas.Import(id, at)
 	if err != nil {
 		return nil, err
 	}
-	im.Schema.Title = strings.ReplaceAll(strings.TrimPrefix(id, t.connection+"-"), "-", " ")
-	im.Schema.Title = strings.ToUpper(im.Schema.Title[:1]) + im.Schema.Title[1:]
+	im.Schema.Root.Walk(func([]string, *schema.Field) { t.fields++ })
+	if t.fields > mostFields {
+		return nil, fault.New(fault.Limit, "the schemas of the document have more than %d fields", mostFields).At(fault.Place{Source: t.name})
+	}
+	im.Schema.Title = schema.Titled(strings.TrimPrefix(id, t.connection+"-"))
 	if !keep {
 		return im.Schema, nil
 	}

@@ -1,6 +1,8 @@
 package openapi
 
 import (
+	"fmt"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -145,4 +147,43 @@ paths:
 	}
 	require.ElementsMatch(t, []string{"amount", "currency", "lines"}, fields["bills-get-bill"])
 	require.Equal(t, []string{"no"}, fields["bills-list-bills"])
+}
+
+// TestNamesWithoutALatinLetter: a schema or an operation that no id can be made of gets one all the same.
+func TestNamesWithoutALatinLetter(t *testing.T) {
+	im, err := Take("x", "x.yaml", []byte(`
+openapi: 3.0.3
+info: {title: Bills, version: "1"}
+paths:
+  /:
+    get: {operationId: "π", responses: {"200": {description: a, content: {application/json: {schema: {$ref: "#/components/schemas/-"}}}}}}
+    put: {operationId: "ρ", responses: {"204": {description: a}}}
+components: {schemas: {"-": {type: object, properties: {a: {type: string}}}}}
+`))
+	require.NoError(t, err)
+	var ids []any
+	for _, o := range im.Operations {
+		ids = append(ids, o[0].Value)
+	}
+	require.Equal(t, []any{"operation", "operation-2"}, ids)
+	require.Len(t, im.Schemas, 1)
+	require.Equal(t, "x-schema-1", im.Schemas[0].ID)
+	require.Equal(t, "Schema 1", im.Schemas[0].Title)
+}
+
+// TestADocumentIsReadOnce: however many operations it has; there is a bound on them.
+func TestADocumentIsReadOnce(t *testing.T) {
+	many := func(n int) []byte {
+		var b strings.Builder
+		b.WriteString("openapi: 3.0.3\ninfo: {title: Many, version: \"1\"}\npaths:\n")
+		for i := range n {
+			fmt.Fprintf(&b, "  /p%d: {get: {responses: {\"200\": {description: a, content: {application/json: {schema: {type: object, properties: {a: {type: string}}}}}}}}}\n", i)
+		}
+		return []byte(b.String())
+	}
+	im, err := Take("x", "x.yaml", many(1500))
+	require.NoError(t, err)
+	require.Len(t, im.Operations, 1500)
+	_, err = Take("x", "x.yaml", many(mostOperations+1))
+	require.ErrorContains(t, err, "more than 2000 operations")
 }

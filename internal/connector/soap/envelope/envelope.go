@@ -6,6 +6,7 @@ import (
 	"encoding/xml"
 	"io"
 	"regexp"
+	"slices"
 	"strings"
 
 	"hollowreed/internal/core/fault"
@@ -27,7 +28,8 @@ var declaration = regexp.MustCompile(`\s(xmlns(?::[\w.-]+)?)\s*=\s*("[^"]*"|'[^'
 // 1.2, 5).
 func Open(text []byte) (*Opened, error) {
 	dec := xml.NewDecoder(bytes.NewReader(text))
-	around, depth := "", 0
+	var around []string
+	depth := 0
 	for {
 		from := dec.InputOffset()
 		tok, err := dec.Token()
@@ -47,9 +49,7 @@ func Open(text []byte) (*Opened, error) {
 			case depth == 1 && (tok.Name.Local != "Envelope" || tok.Name.Space != Spaces["1.1"] && tok.Name.Space != Spaces["1.2"]):
 				return nil, fault.Expect(fault.Syntax, "a SOAP envelope", "the element "+tok.Name.Local)
 			case depth == 1, depth == 2 && tok.Name.Local == "Body":
-				for _, m := range declaration.FindAllString(tag, -1) {
-					around = m + around
-				}
+				around = append(around, Declared(tag)...)
 				continue
 			case depth == 2:
 				if err := dec.Skip(); err != nil {
@@ -63,9 +63,9 @@ func Open(text []byte) (*Opened, error) {
 			}
 			whole := string(text[from:dec.InputOffset()])
 			if tok.Name.Local == "Fault" && (tok.Name.Space == Spaces["1.1"] || tok.Name.Space == Spaces["1.2"]) {
-				return &Opened{Fault: faultOf(standing(tag, whole, around))}, nil
+				return &Opened{Fault: faultOf(Standing(tag, whole, around))}, nil
 			}
-			return &Opened{Name: tok.Name.Local, Body: standing(tag, whole, around)}, nil
+			return &Opened{Name: tok.Name.Local, Body: Standing(tag, whole, around)}, nil
 		case xml.EndElement:
 			depth--
 			if depth == 1 && tok.Name.Local == "Body" {
@@ -75,20 +75,25 @@ func Open(text []byte) (*Opened, error) {
 	}
 }
 
-// standing gives an element the declarations that stand around it, so that it can be read by itself.
-func standing(tag, whole, around string) string {
-	missing, seen := "", map[string]bool{}
+// Declared are the declarations of namespaces in a tag, as they stand there.
+func Declared(tag string) []string { return declaration.FindAllString(tag, -1) }
+
+// Standing gives an element with its tag the declarations that stand around it, from the outermost inward, so that it can be read
+// by itself.
+func Standing(tag, whole string, around []string) string {
+	var missing strings.Builder
+	seen := map[string]bool{}
 	for _, m := range declaration.FindAllStringSubmatch(tag, -1) {
 		seen[m[1]] = true
 	}
-	for _, m := range declaration.FindAllStringSubmatch(around, -1) {
-		if !seen[m[1]] {
+	for _, text := range slices.Backward(around) { // the nearest one holds
+		if m := declaration.FindStringSubmatch(text); !seen[m[1]] {
 			seen[m[1]] = true
-			missing += m[0]
+			missing.WriteString(text)
 		}
 	}
 	end := strings.IndexAny(whole[1:], " \t\r\n/>") + 1
-	return whole[:end] + missing + whole[end:]
+	return whole[:end] + missing.String() + whole[end:]
 }
 
 // mostDetail bounds the bytes of a fault's detail that are told.

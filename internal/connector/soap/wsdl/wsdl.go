@@ -10,6 +10,7 @@ import (
 	"regexp"
 	"strings"
 
+	"hollowreed/internal/connector/soap/envelope"
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/schema"
@@ -102,8 +103,12 @@ type binding struct {
 
 func (b *bound) soap() bool { return b.XMLName.Space == soap11 || b.XMLName.Space == soap12 }
 
-// mostBytes bounds a document.
-const mostBytes = 8 << 20
+// Bounds on a document.
+const (
+	mostBytes   = 8 << 20
+	mostAround  = 1000 // declarations of namespaces, which each of its schemas is given
+	mostSchemas = 1000
+)
 
 // Take reads a document for the connection of an id. Schemas that it takes in from other files are given by
 // their names.
@@ -138,12 +143,10 @@ type taker struct {
 	spaces           []string          // their namespaces
 }
 
-var declaration = regexp.MustCompile(`\s(xmlns(?::[\w.-]+)?)\s*=\s*("[^"]*"|'[^']*')`)
-
 // types takes the schemas out of the document, each with the namespaces that are declared around it.
 func (t *taker) types(text []byte) error {
 	dec := xml.NewDecoder(bytes.NewReader(text))
-	around := ""
+	var around []string
 	for {
 		from := dec.InputOffset()
 		tok, err := dec.Token()
@@ -160,8 +163,9 @@ func (t *taker) types(text []byte) error {
 		tag := string(text[from:dec.InputOffset()])
 		if start.Name.Space != "http://www.w3.org/2001/XMLSchema" || start.Name.Local != "schema" {
 			if start.Name.Local == "definitions" || start.Name.Local == "types" {
-				for _, m := range declaration.FindAllString(tag, -1) {
-					around += m
+				around = append(around, envelope.Declared(tag)...)
+				if len(around) > mostAround {
+					return fault.New(fault.Limit, "more than %d namespaces are declared around the types", mostAround).At(fault.Place{Source: t.name})
 				}
 			}
 			continue
@@ -171,19 +175,15 @@ func (t *taker) types(text []byte) error {
 		}
 		whole := string(text[from:dec.InputOffset()])
 		t.schema(start, tag, whole, around)
+		if len(t.main) > mostSchemas {
+			return fault.New(fault.Limit, "the document has more than %d schemas", mostSchemas).At(fault.Place{Source: t.name})
+		}
 	}
 }
 
-func (t *taker) schema(start xml.StartElement, tag, whole, around string) {
-	missing := ""
-	for _, m := range declaration.FindAllStringSubmatch(around, -1) {
-		if !regexp.MustCompile(`\s` + regexp.QuoteMeta(m[1]) + `\s*=`).MatchString(tag) {
-			missing += m[0]
-		}
-	}
-	end := strings.IndexAny(whole[1:], " \t\r\n/>") + 1
+func (t *taker) schema(start xml.StartElement, tag, whole string, around []string) {
 	file := fmt.Sprintf("types-%d.xsd", len(t.main)+1)
-	t.files[file] = []byte(whole[:end] + missing + whole[end:])
+	t.files[file] = []byte(envelope.Standing(tag, whole, around))
 	t.main = append(t.main, file)
 	space := ""
 	for _, a := range start.Attr {

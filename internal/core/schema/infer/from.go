@@ -2,6 +2,7 @@ package infer
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -112,12 +113,11 @@ func sameBytes(lines []string) bool {
 func widened(s *schema.Schema, lines []string) []string {
 	wide := make([]string, len(lines))
 	for i, l := range lines {
+		var b strings.Builder
 		for _, c := range s.Cells(l) {
-			if c == "" {
-				c = "x" // more of the character before it
-			}
-			wide[i] += c
+			b.WriteString(cmp.Or(c, "x")) // more of the character before it
 		}
+		wide[i] = b.String()
 	}
 	return wide
 }

@@ -241,3 +241,10 @@ func TestOneBadLineIsNoOtherType(t *testing.T) {
 	few := from(t, "csv", "id;value\n1;2031-01-01\n2;tomorrow\n3;2031-01-01\n")
 	require.Equal(t, "id integer\nvalue text\n", fields(few), "one of three is no exception")
 }
+
+// TestALongLineIsGoneThroughOnce: a megabyte without an end of line is told what it is at once.
+func TestALongLineIsGoneThroughOnce(t *testing.T) {
+	text := []byte(strings.Repeat("x", 1<<20))
+	_, err := From("long", "Long", Notation(text), Sample{Name: "a", Content: text})
+	require.ErrorContains(t, err, "at least one record")
+}

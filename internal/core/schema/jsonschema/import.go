@@ -22,21 +22,39 @@ const (
 	maxFields    = 50_000
 )
 
-// Import makes a schema of a JSON Schema, or of one of an OpenAPI document's: at is the place of it
-// as a JSON Pointer, empty for the whole document. Other files that it refers to are given by
-// name. The error is a *fault.Fault.
+// Import makes a schema of a JSON Schema, or of one of an OpenAPI document's, as Document.Import does.
 func Import(id, name string, text []byte, at string, others map[string][]byte) (*Imported, error) {
-	m := &importer{files: map[string]*document{}, others: others, depth: map[*node]int{}, merges: map[*node]*node{}}
-	d, err := m.load(name, text)
+	d, err := Open(name, text, others)
 	if err != nil {
 		return nil, err
 	}
-	n, whole := d.root.find(tokens(at))
+	return d.Import(id, at)
+}
+
+// Document is a JSON Schema or an OpenAPI document of which schemas are made. It is read once.
+type Document struct {
+	files
+	first *document
+}
+
+// Open reads a document. Other files that it refers to are given by name. The error is a *fault.Fault.
+func Open(name string, text []byte, others map[string][]byte) (*Document, error) {
+	d := &Document{files: files{read: map[string]*document{}, others: others}}
+	var err error
+	d.first, err = d.load(name, text)
+	return d, err
+}
+
+// Import makes a schema of what stands at a place, which is given as a JSON Pointer and empty for the whole document. The error
+// is a *fault.Fault.
+func (d *Document) Import(id, at string) (*Imported, error) {
+	m := &importer{files: d.files, depth: map[*node]int{}, merges: map[*node]*node{}}
+	n, whole := d.first.root.find(tokens(at))
 	if !whole {
-		return nil, fault.Expect(fault.Unknown, "a schema at "+at, "none").At(fault.Place{Source: name})
+		return nil, fault.Expect(fault.Unknown, "a schema at "+at, "none").At(fault.Place{Source: d.first.name})
 	}
 	s := &schema.Schema{ID: id, Title: id, Notation: "json"}
-	c := m.resolved(context{d, n})
+	c := m.resolved(context{d.first, n})
 	if t := m.merged(c).text("title"); t != "" {
 		s.Title = t
 	}
@@ -44,7 +62,7 @@ func Import(id, name string, text []byte, at string, others map[string][]byte) (
 	m.field(c, root)
 	switch {
 	case root.Kind != value.RecordKind:
-		return nil, fault.Expect(fault.Setting, "a schema of objects, or of a list of them", root.Kind.String()).At(d.at(n))
+		return nil, fault.Expect(fault.Setting, "a schema of objects, or of a list of them", root.Kind.String()).At(d.first.at(n))
 	case root.List():
 		root.Min, root.Max = 1, 1 // the message is a list of these records
 	}
@@ -64,9 +82,14 @@ type context struct {
 func (c context) get(name string) context { return context{c.doc, c.node.get(name)} }
 func (c context) there() bool             { return c.node != nil }
 
-type importer struct {
-	files  map[string]*document
+// files are the documents that were read, and those that may be.
+type files struct {
+	read   map[string]*document
 	others map[string][]byte
+}
+
+type importer struct {
+	files
 	notes  fault.List
 	noted  map[string]bool
 	depth  map[*node]int
@@ -75,12 +98,12 @@ type importer struct {
 	level  int             // how deep fields and allOf stand inside of each other
 }
 
-func (m *importer) load(name string, text []byte) (*document, error) {
+func (m files) load(name string, text []byte) (*document, error) {
 	d, err := parse(name, text)
 	if err != nil && (strings.HasSuffix(name, ".yaml") || strings.HasSuffix(name, ".yml")) {
 		d, err = parseYAML(name, text)
 	}
-	m.files[name] = d
+	m.read[name] = d
 	return d, err
 }
 

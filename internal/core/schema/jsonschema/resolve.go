@@ -38,7 +38,7 @@ func (m *importer) target(d *document, ref string) context {
 		fragment = plain
 	}
 	if fragment != "" && !strings.HasPrefix(fragment, "/") {
-		return context{d, anchored(d.root, fragment)}
+		return context{d, d.anchored(fragment)}
 	}
 	n, whole := d.root.find(tokens(fragment))
 	if !whole {
@@ -50,7 +50,7 @@ func (m *importer) target(d *document, ref string) context {
 // file finds another file by the name that a reference gives, beside the one that refers to it.
 func (m *importer) file(from *document, name string) *document {
 	for _, candidate := range []string{path.Join(path.Dir(from.name), name), path.Base(name)} {
-		if d := m.files[candidate]; d != nil {
+		if d := m.read[candidate]; d != nil {
 			return d
 		}
 		if text, ok := m.others[candidate]; ok {
@@ -59,7 +59,7 @@ func (m *importer) file(from *document, name string) *document {
 			}
 		}
 	}
-	for _, d := range m.files {
+	for _, d := range m.read {
 		if d.root.text("$id") == name {
 			return d
 		}
@@ -67,21 +67,31 @@ func (m *importer) file(from *document, name string) *document {
 	return nil
 }
 
-func anchored(n *node, name string) *node {
-	if n.text("$anchor") == name || n.text("$id") == "#"+name {
-		return n
+// anchored is the node of that name; the first one, where there are several. The names of a document are looked for once.
+func (d *document) anchored(name string) *node {
+	if d.anchors == nil {
+		d.anchors = map[string]*node{}
+		d.anchor(d.root)
 	}
-	for _, c := range n.members {
-		if found := anchored(c, name); found != nil {
-			return found
+	return d.anchors[name]
+}
+
+func (d *document) anchor(n *node) {
+	names := []string{n.text("$anchor")}
+	if id, local := strings.CutPrefix(n.text("$id"), "#"); local {
+		names = append(names, id)
+	}
+	for _, name := range names {
+		if name != "" && d.anchors[name] == nil {
+			d.anchors[name] = n
 		}
+	}
+	for _, name := range n.names {
+		d.anchor(n.members[name])
 	}
 	for _, c := range n.items {
-		if found := anchored(c, name); found != nil {
-			return found
-		}
+		d.anchor(c)
 	}
-	return nil
 }
 
 // merged is the node with all that allOf adds to it.

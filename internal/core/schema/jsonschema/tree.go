@@ -39,6 +39,8 @@ type document struct {
 	name  string
 	root  *node
 	lines []int // offsets at which the lines begin
+
+	anchors map[string]*node // by name; nil until one is looked for
 }
 
 // parse reads a JSON document (RFC 8259). The error is a *fault.Fault.
