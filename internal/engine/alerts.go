@@ -221,7 +221,7 @@ func (e *Engine) tell(ctx context.Context, tx pgx.Tx, a *alert.Alert, t alert.Te
 	if i < 0 {
 		return uuid.Nil, errors.New("the flow " + a.Runs.Value + " of the alert " + a.Title + " is not released")
 	}
-	p, err := e.Release(ctx, e.opt.Project, a.Runs.Value, releases[i].Number)
+	p, err := e.released(ctx, e.db, e.opt.Project, a.Runs.Value, releases[i].Number)
 	if err != nil {
 		return uuid.Nil, err
 	}

@@ -308,8 +308,13 @@ type plans struct {
 // maxPlans bounds the releases that are kept compiled.
 const maxPlans = 200
 
-// Release gives the project as it stands in a release.
+// Release gives the project as it stands in a release, to those who call and look.
 func (e *Engine) Release(ctx context.Context, projectID, flowID string, number int) (*project.Project, error) {
+	return e.released(ctx, e.front(), projectID, flowID, number)
+}
+
+// released is Release, read over a pool.
+func (e *Engine) released(ctx context.Context, db store.DB, projectID, flowID string, number int) (*project.Project, error) {
 	key := fmt.Sprintf("%s/%s/%d", projectID, flowID, number)
 	e.plans.mu.Lock()
 	p := e.plans.kept[key]
@@ -317,7 +322,7 @@ func (e *Engine) Release(ctx context.Context, projectID, flowID string, number i
 	if p != nil {
 		return p, nil
 	}
-	files, err := store.ReleaseFiles(ctx, e.db, projectID, flowID, number)
+	files, err := store.ReleaseFiles(ctx, db, projectID, flowID, number)
 	if err != nil {
 		return nil, err
 	}

@@ -57,7 +57,7 @@ func (h *house) Start(ctx context.Context, c flow.Started, inputs []value.Value)
 // record records the runs in one transaction; those that nobody waits for are made ready for any worker.
 func (h *house) record(ctx context.Context, c flow.Started, inputs []value.Value) ([]store.Run, error) {
 	x := h.x
-	p, err := x.engine.Release(ctx, x.run.Project, x.run.Of, x.run.Release)
+	p, err := x.engine.released(ctx, x.engine.db, x.run.Project, x.run.Of, x.run.Release)
 	if err != nil {
 		return nil, err
 	}

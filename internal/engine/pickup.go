@@ -79,7 +79,7 @@ func (e *Engine) look(ctx context.Context) error {
 		if paused[[2]string{r.Project, r.Flow}] {
 			continue
 		}
-		p, err := e.Release(ctx, r.Project, r.Flow, r.Number)
+		p, err := e.released(ctx, e.db, r.Project, r.Flow, r.Number)
 		if err != nil {
 			errs = append(errs, err)
 			continue

@@ -127,7 +127,7 @@ func (e *Engine) claim(ctx context.Context, id uuid.UUID) (r store.Run, err erro
 	if r, err = store.RunByID(ctx, e.db, id); err != nil {
 		return r, err
 	}
-	p, err := e.Release(ctx, r.Project, r.Of, r.Release)
+	p, err := e.released(ctx, e.db, r.Project, r.Of, r.Release)
 	if err != nil {
 		return r, err
 	}
@@ -200,7 +200,7 @@ func (e *inputError) Error() string { return e.fault.Error() }
 
 func (x *execution) do(ctx context.Context) error {
 	e, r := x.engine, &x.run
-	p, err := e.Release(ctx, r.Project, r.Of, r.Release)
+	p, err := e.released(ctx, e.db, r.Project, r.Of, r.Release)
 	if err != nil {
 		return err
 	}

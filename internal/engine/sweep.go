@@ -44,7 +44,7 @@ func (e *Engine) sweep(ctx context.Context) error {
 }
 
 func (e *Engine) sweepFlow(ctx context.Context, tx pgx.Tx, r store.Release) error {
-	p, err := e.Release(ctx, r.Project, r.Flow, r.Number)
+	p, err := e.released(ctx, e.db, r.Project, r.Flow, r.Number)
 	if err != nil {
 		return err
 	}

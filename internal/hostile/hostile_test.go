@@ -5,7 +5,9 @@ package hostile
 
 import (
 	"bufio"
+	"bytes"
 	"context"
+	"encoding/json"
 	"fmt"
 	"io"
 	"math/rand/v2"
@@ -186,6 +188,13 @@ var formulas = map[string]string{
 	"split":   `text(sum(split(ask.text, ""), sum(split(ask.text, ""), 1)))`,
 }
 
+// victims are parts of every kind that pages are asked to do something with.
+var victims = map[string]string{
+	"flows": "flow: Victim\ntrigger: {kind: schedule, cron: 0 0 1 1 *}\nsteps:\n  - {step: note, id: n, text: '\"x\"'}\n", "schemas": "schema: Victim\nnotation: json\nfields:\n  - {name: a, type: text}\n",
+	"mappings": "mapping: Victim\nfrom:\n  - {name: victim, schema: victim}\nto: victim\nrules:\n  - {field: a, formula: victim.a}\n", "connections": "connection: Victim\nkind: file\n", "tables": "table: Victim\ncolumns:\n  - {name: a, key: true}\n  - {name: b}\nrows:\n  - [x, y]\n",
+	"libraries": library("Victim", map[string]string{"one": "return 1"}),
+}
+
 func project() map[string]string {
 	texts := map[string]string{
 		"project.yaml":      "project: Hostile\n",
@@ -202,6 +211,13 @@ func project() map[string]string {
 	texts["libraries/evil.yaml"], texts["libraries/unreadable.yaml"] = library("Evil", scripts), library("Unreadable", unreadable)
 	for name := range scripts {
 		texts["flows/script-"+name+".yaml"] = fmt.Sprintf(flow, "script-"+name, "ask-json", "text(evil."+name+"(ask.n))")
+	}
+	texts["flows/open.yaml"] = "flow: Open\ntrigger: {kind: request, path: open, input: ask-json, output: said, as: ask, wait: 20}\nsteps:\n  - {step: open, id: o, value: ask.text, with: open key, unsigned: go on}\n  - {step: answer, id: a, with: {text: text(length(opened.text))}}\n"
+	for _, kind := range []string{"http", "soap"} {
+		texts["connections/"+kind+".yaml"] = "connection: Described\nkind: " + kind + "\n"
+	}
+	for dir, text := range victims {
+		texts[dir+"/victim.yaml"] = text
 	}
 	for name, formula := range formulas {
 		texts["flows/formula-"+name+".yaml"] = fmt.Sprintf(flow, "formula-"+name, "ask-json", formula)
@@ -255,6 +271,7 @@ func TestTheProgramLives(t *testing.T) {
 	for notation := range messages() {
 		flows = append(flows, "read-"+notation)
 	}
+	letters := p.letters()
 	for _, id := range flows {
 		require.Equal(t, 303, p.post("/bench/flows/"+id+"/release", url.Values{}), id)
 	}
@@ -269,7 +286,7 @@ func TestTheProgramLives(t *testing.T) {
 	ctx, stop := context.WithCancel(t.Context())
 	var looking sync.WaitGroup
 	worst := p.look(ctx, &looking)
-	p.attack(flows)
+	p.attack(flows, letters)
 	stop()
 	looking.Wait()
 	t.Logf("the slowest page took %s; %d calls were told to come again", time.Duration(worst.Load()), p.refused.Load())
@@ -316,7 +333,7 @@ func (p *program) look(ctx context.Context, wg *sync.WaitGroup) *atomic.Int64 {
 }
 
 // attack sends all that is hostile, several at once.
-func (p *program) attack(flows []string) {
+func (p *program) attack(flows, letters []string) {
 	var wg sync.WaitGroup
 	defer wg.Wait()
 	places := make(chan struct{}, 16)
@@ -348,8 +365,18 @@ func (p *program) attack(flows []string) {
 			}
 		}
 	}
+	for _, text := range letters {
+		do(func() {
+			body, _ := json.Marshal(map[string]string{"text": text})
+			if status, answer := p.call("open", bytes.NewReader(body)); status == 0 || status == 500 {
+				p.t.Errorf("a letter is answered with %d: %.300s", status, answer)
+			}
+		})
+	}
 	p.holdOn(do)
 	p.forms(do)
+	p.documents(do)
+	p.everyRoute(do)
 }
 
 // holdOn opens connections that send next to nothing, and pages that listen.

@@ -145,6 +145,9 @@ func (b bench) share(c *gin.Context) error {
 		return store.ErrNotFound
 	}
 	id := PartID(f.Name)
+	if id == "" {
+		return fault.New(fault.Setting, "no id can be made of the name %s", fault.Quote(f.Name)).Mended("Give the record a name with a letter of a to z or a digit")
+	}
 	if p.Schema(id) != nil {
 		return fault.New(fault.Setting, "there is a schema %s already", fault.Quote(id)).Mended("Take its fields, or give the record another name first")
 	}
@@ -152,8 +155,7 @@ func (b bench) share(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	title := strings.ToUpper(f.Name[:1]) + strings.ReplaceAll(f.Name[1:], "_", " ")
-	changed, shared, err := edit.Share([]byte(draft.Text), s, at, id, title)
+	changed, shared, err := edit.Share([]byte(draft.Text), s, at, id, schema.Titled(f.Name))
 	if err != nil {
 		return err
 	}
