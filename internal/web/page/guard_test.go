@@ -2,15 +2,19 @@ package page
 
 import (
 	"bufio"
+	"context"
 	"io"
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"strings"
 	"testing"
 	"time"
 
 	"github.com/gin-gonic/gin"
 	"github.com/stretchr/testify/require"
+
+	"hollowreed/internal/core/fault"
 )
 
 // asks sends the beginning of a request to a handler, which tells how what it does ends.
@@ -126,4 +130,49 @@ func TestOneAddressShutsOutNoOther(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, 429, resp.StatusCode)
 	require.Equal(t, "5", resp.Header.Get("Retry-After"))
+}
+
+// TestTextsThatNothingCanKeepAreRefused: in an address, in a form, and in one with files.
+func TestTextsThatNothingCanKeepAreRefused(t *testing.T) {
+	form := func(kind, body string) *http.Request {
+		r := httptest.NewRequest(http.MethodPost, "/", strings.NewReader(body))
+		r.Header.Set("Content-Type", kind)
+		return r
+	}
+	files := func(value string) *http.Request {
+		return form("multipart/form-data; boundary=b", "--b\r\nContent-Disposition: form-data; name=\"title\"\r\n\r\n"+value+"\r\n--b\r\nContent-Disposition: form-data; name=\"file\"; filename=\"a\"\r\n\r\n\x00\xff\r\n--b--\r\n")
+	}
+	const plain = "application/x-www-form-urlencoded"
+	require.NoError(t, readable(form(plain, "title=x")))
+	r := files("x")
+	require.NoError(t, readable(r))
+	require.Equal(t, "x", r.PostForm.Get("title"))
+	require.Len(t, r.MultipartForm.File["file"], 1, "a file may hold any bytes")
+	for what, r := range map[string]*http.Request{
+		"a form": form(plain, "title=%00"), "no UTF-8": form(plain, "title=%ff"), "an address": httptest.NewRequest(http.MethodGet, "/?a=%00", nil), "files": files("a\x00"), "files, no UTF-8": files("\xff"),
+		"no boundary": form("multipart/form-data", "x"), "cut off": form("multipart/form-data; boundary=b", "--b\r\nContent-Disp"),
+	} {
+		var f *fault.Fault
+		require.ErrorAs(t, readable(r), &f, what)
+	}
+}
+
+// TestLargeFormsWaitForTheirTurn: as many are worked on as there are processors; who goes away waits no longer.
+func TestLargeFormsWaitForTheirTurn(t *testing.T) {
+	var all []func()
+	for range cap(turns) {
+		done, err := turn(t.Context())
+		require.NoError(t, err)
+		all = append(all, done)
+	}
+	gone, cancel := context.WithCancel(t.Context())
+	cancel()
+	_, err := turn(gone)
+	require.ErrorIs(t, err, context.Canceled)
+	for _, done := range all {
+		done()
+	}
+	done, err := turn(t.Context())
+	require.NoError(t, err)
+	done()
 }

@@ -4,14 +4,17 @@ package page
 
 import (
 	"bytes"
+	"context"
 	"embed"
 	"errors"
 	"fmt"
 	"html/template"
 	"io/fs"
 	"log/slog"
+	"mime"
 	"net/http"
 	"net/url"
+	"runtime"
 	"strconv"
 	"strings"
 	"sync"
@@ -298,10 +301,32 @@ func told(f *fault.Fault) string {
 	return f.What()
 }
 
+// largeForm is from how many bytes on a form has to wait for its turn; so has one that does not say how many it has.
+const largeForm = 256 << 10
+
+var turns = make(chan struct{}, runtime.GOMAXPROCS(0))
+
+// turn waits until the work on a large form may begin: as many are worked on at once as there are processors, so that they do not
+// keep all other pages from whoever looks at them.
+func turn(ctx context.Context) (done func(), err error) {
+	select {
+	case turns <- struct{}{}:
+		return func() { <-turns }, nil
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+}
+
 // Do wraps a handler that returns its error.
 func (s *Site) Do(h func(c *gin.Context) error) gin.HandlerFunc {
 	return func(c *gin.Context) {
 		err := readable(c.Request)
+		if err == nil && (c.Request.ContentLength > largeForm || c.Request.ContentLength < 0) {
+			var done func()
+			if done, err = turn(c); err == nil {
+				defer done()
+			}
+		}
 		if err == nil {
 			err = h(c)
 		}
@@ -326,9 +351,21 @@ func leadOn(c *gin.Context) {
 	}
 }
 
+// formMemory is how much of a form with files is kept in memory, in bytes; what is beyond lies in temporary files.
+const formMemory = 16 << 20
+
+// parsed reads the fields of a form, with files or without.
+func parsed(r *http.Request) error {
+	kind, _, _ := mime.ParseMediaType(r.Header.Get("Content-Type"))
+	if kind == "multipart/form-data" && r.Method == http.MethodPost {
+		return r.ParseMultipartForm(formMemory)
+	}
+	return r.ParseForm()
+}
+
 // readable refuses a form or address whose texts are no UTF-8 or hold NUL, which nothing here can keep.
 func readable(r *http.Request) error {
-	if err := r.ParseForm(); err != nil {
+	if err := parsed(r); err != nil {
 		var large *http.MaxBytesError
 		if errors.As(err, &large) {
 			return fault.Expect(fault.Limit, fmt.Sprintf("a form of at most %d bytes", large.Limit), "more").Mended("Send less at once")
