@@ -25,6 +25,12 @@ type Doc struct {
 	Source string // the name shown in faults
 	Faults fault.List
 	root   *yaml.Node
+	own    fault.List // the faults of the text itself
+}
+
+// Again is the document as it was when it was parsed, without the faults that were found since then. Both can be read at once.
+func (d *Doc) Again() *Doc {
+	return &Doc{Source: d.Source, Faults: slices.Clone(d.own), root: d.root, own: d.own}
 }
 
 // Text is a scalar with its place.
@@ -46,6 +52,12 @@ var yamlLine = regexp.MustCompile(`^yaml: line (\d+): (.*)`)
 
 // Parse reads a document. A syntax error is the document's first fault; its root is then absent.
 func Parse(source string, text []byte) *Doc {
+	d := parse(source, text)
+	d.own = slices.Clone(d.Faults)
+	return d
+}
+
+func parse(source string, text []byte) *Doc {
 	d := &Doc{Source: source}
 	if len(text) > MaxBytes {
 		d.fault(Text{Line: 1}, fault.Limit, "the part is larger than %d bytes", MaxBytes)
@@ -53,7 +65,7 @@ func Parse(source string, text []byte) *Doc {
 	}
 	var n yaml.Node
 	if err := yaml.Unmarshal(text, &n); err != nil {
-		d.syntax(err)
+		d.unreadable(err)
 		return d
 	}
 	if len(n.Content) == 0 {
@@ -64,7 +76,7 @@ func Parse(source string, text []byte) *Doc {
 	return d
 }
 
-func (d *Doc) syntax(err error) {
+func (d *Doc) unreadable(err error) {
 	at, what := Text{Line: 1}, err.Error()
 	if m := yamlLine.FindStringSubmatch(what); m != nil {
 		at.Line, _ = strconv.Atoi(m[1])

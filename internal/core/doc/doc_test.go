@@ -138,3 +138,21 @@ func TestItemsAreInsertedAndMoved(t *testing.T) {
 		require.Error(t, err)
 	}
 }
+
+// TestADocumentIsReadAgain: without being parsed again, and with the faults of its text alone.
+func TestADocumentIsReadAgain(t *testing.T) {
+	d := Parse("x.yaml", []byte("a: 1\nb: 2\n"))
+	n := d.Root()
+	n.Text("a")
+	n.Done()
+	require.Len(t, d.Faults, 1)
+	again := d.Again()
+	require.Empty(t, again.Faults)
+	require.Same(t, d.root, again.root)
+	again.Root().Done()
+	require.Len(t, again.Faults, 2)
+	require.Len(t, d.Faults, 1)
+	broken := Parse("x.yaml", []byte("a: [\n"))
+	require.Equal(t, broken.Faults, broken.Again().Faults)
+	require.NotEmpty(t, broken.Again().Again().Faults)
+}

@@ -67,7 +67,9 @@ type Project struct {
 	alerts      []*alert.Alert // by id
 	alertFaults map[string]*fault.Fault
 	references  sync.Once
-	namedIn     map[string][]ref // by the path of the part that names
+	namedIn     map[string][]ref    // by the path of the part that names
+	read        map[string]*doc.Doc // the documents by path; nil where the project after this one does not begin with them
+	was         *Project            // the one before, while this one is read
 }
 
 // Kind and id of a part by its path; ok is false for files that are no parts.
@@ -138,12 +140,31 @@ func readPart(dir fs.FS, p string, e fs.DirEntry, texts map[string]string) error
 
 // Load parses and compiles a project. Its faults are found in the Project; it is always usable.
 func Load(id string, texts map[string]string) *Project {
-	p := &Project{
+	p := begun(id, texts)
+	p.load()
+	return p
+}
+
+// Next is Load for a project that is much like the one before: texts that have not changed are not parsed again, and those of this
+// one are kept for the next. The one before may be nil.
+func Next(was *Project, id string, texts map[string]string) *Project {
+	p := begun(id, texts)
+	p.read, p.was = map[string]*doc.Doc{}, was
+	p.load()
+	p.was = nil
+	return p
+}
+
+func begun(id string, texts map[string]string) *Project {
+	return &Project{
 		ID: id, Title: id, Texts: texts,
 		schemas: map[string]*schema.Schema{}, mappings: map[string]*mapping.Plan{},
 		connections: map[string]*connection.Connection{}, flows: map[string]*flow.Plan{}, parsed: map[string]*flow.Flow{},
 		libraries: map[string]*library.Library{}, pinned: map[string]int{},
 	}
+}
+
+func (p *Project) load() {
 	p.settings()
 	p.loadFormulas(p.pinned)
 	p.loadSchemas()
@@ -162,7 +183,6 @@ func Load(id string, texts map[string]string) *Project {
 		}
 		return a.Line < b.Line
 	})
-	return p
 }
 
 func (p *Project) loadSchemas() {
@@ -249,7 +269,7 @@ func (p *Project) Contract(id string) *flow.Contract {
 }
 
 func (p *Project) settings() {
-	d := doc.Parse(File, []byte(p.Texts[File]))
+	d := p.document(File)
 	n := d.Root()
 	if t := n.Need("project").Value; t != "" {
 		p.Title = t
@@ -274,13 +294,28 @@ func (p *Project) docs(kind string) map[string]*doc.Doc {
 	docs := map[string]*doc.Doc{}
 	for _, part := range p.Parts(kind) {
 		text := p.Texts[part.Path]
-		d := doc.Parse(part.Path, []byte(text))
+		d := p.document(part.Path)
 		if !utf8.ValidString(text) {
 			d.Faults = append(d.Faults, fault.New(fault.Encoding, "the part is not UTF-8 text").At(fault.Place{Source: part.Path, Line: 1}))
 		}
 		docs[part.ID] = d
 	}
 	return docs
+}
+
+// document is a parsed text, of the project before where it is the same there.
+func (p *Project) document(path string) *doc.Doc {
+	text := p.Texts[path]
+	var d *doc.Doc
+	if p.was != nil && p.was.read[path] != nil && p.was.Texts[path] == text {
+		d = p.was.read[path].Again()
+	} else {
+		d = doc.Parse(path, []byte(text))
+	}
+	if p.read != nil {
+		p.read[path] = d
+	}
+	return d
 }
 
 // each uses the parts of one kind.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"flag"
+	"maps"
 	"os"
 	"path/filepath"
 	"strings"
@@ -202,4 +203,31 @@ func TestTheDemosSamplesFit(t *testing.T) {
 		}
 	}
 	require.GreaterOrEqual(t, seen, 5, "samples in all notations")
+}
+
+// TestTheNextProjectIsTheSame: what has not changed is not parsed again, and comes to the same faults and parts as if it were.
+func TestTheNextProjectIsTheSame(t *testing.T) {
+	texts, err := Read(demo.Files)
+	require.NoError(t, err)
+	var p *Project
+	same := func(what string) {
+		t.Helper()
+		p = Next(p, "skerry", maps.Clone(texts))
+		fresh := Load("skerry", texts)
+		require.Equal(t, fresh.Faults, p.Faults, what)
+		require.Equal(t, fresh.Parts(""), p.Parts(""), what)
+		for _, part := range fresh.Parts(Schemas) {
+			require.Equal(t, string(schema.Write(fresh.Schema(part.ID))), string(schema.Write(p.Schema(part.ID))), what)
+		}
+	}
+	same("at first")
+	same("nothing changed")
+	texts[Path(Schemas, "booking")] = "schema: Booking\nnotation: [json\n"
+	same("one cannot be read")
+	same("and still cannot")
+	require.NotEmpty(t, p.Faults)
+	texts[Path(Schemas, "booking")] = "schema: Booking\nnotation: json\nfields:\n  - {name: a, type: text, misspelt: x}\n"
+	same("it is another one")
+	delete(texts, Path(Schemas, "booking"))
+	same("it is gone")
 }

@@ -445,7 +445,7 @@ func (b bench) compileScripts(c *gin.Context, path, text string) error {
 	}
 	texts := maps.Clone(p.Texts)
 	texts[path] = text
-	project.Load(p.ID, texts)
+	project.Next(p, p.ID, texts)
 	return nil
 }
 

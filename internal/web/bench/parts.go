@@ -75,7 +75,7 @@ func breaks(p *project.Project, without ...string) []project.Part {
 	for _, f := range p.Faults {
 		had[f.Place.Source]++
 	}
-	after := project.Load(p.ID, texts)
+	after := project.Next(p, p.ID, texts)
 	has := map[string]int{}
 	for _, f := range after.Faults {
 		has[f.Place.Source]++

@@ -118,7 +118,7 @@ func (d *sourcePage) check(p *project.Project, s *schema.Schema) {
 	if d.Changed {
 		texts := maps.Clone(p.Texts)
 		texts[d.Path] = string(part)
-		then = project.Load(p.ID, texts)
+		then = project.Next(p, p.ID, texts)
 	}
 	d.Faults = further(p, then, d.Path)
 	now := then.Schema(s.ID)

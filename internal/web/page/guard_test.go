@@ -157,7 +157,7 @@ func TestTextsThatNothingCanKeepAreRefused(t *testing.T) {
 	}
 }
 
-// TestLargeFormsWaitForTheirTurn: as many are worked on as there are processors; who goes away waits no longer.
+// TestLargeFormsWaitForTheirTurn: they get half of the processors; who goes away waits no longer.
 func TestLargeFormsWaitForTheirTurn(t *testing.T) {
 	var all []func()
 	for range cap(turns) {

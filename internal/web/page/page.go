@@ -75,7 +75,7 @@ func (s *Site) Load(c *gin.Context) (*project.Project, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.kept, s.keptAt = project.Load(s.Project, texts), version
+	s.kept, s.keptAt = project.Next(s.kept, s.Project, texts), version
 	return s.kept, nil
 }
 
@@ -304,9 +304,9 @@ func told(f *fault.Fault) string {
 // largeForm is from how many bytes on a form has to wait for its turn; so has one that does not say how many it has.
 const largeForm = 256 << 10
 
-var turns = make(chan struct{}, runtime.GOMAXPROCS(0))
+var turns = make(chan struct{}, max(1, runtime.GOMAXPROCS(0)/2))
 
-// turn waits until the work on a large form may begin: as many are worked on at once as there are processors, so that they do not
+// turn waits until the work on a large form may begin: they get half of the processors, so that they do not
 // keep all other pages from whoever looks at them.
 func turn(ctx context.Context) (done func(), err error) {
 	select {

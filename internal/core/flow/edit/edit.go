@@ -372,7 +372,7 @@ func InEach(p *project.Project, plan *flow.Plan, step string) (r Result, of stri
 	texts := maps.Clone(p.Texts)
 	loaded := func(text []byte) *flow.Plan {
 		texts[part] = string(text)
-		return project.Load(p.ID, texts).Flow(plan.Flow.ID)
+		return project.Next(p, p.ID, texts).Flow(plan.Flow.ID)
 	}
 	of = ListAt(p, plan, flow.Gap{Path: path, At: index})
 	r, err = Wrap(plan.Flow, []byte(p.Texts[part]), Range{Step: step, Count: 1}, "each", of)
