@@ -378,8 +378,8 @@ func (p *program) attack(flows, letters []string) {
 	}
 	p.holdOn(do)
 	p.forms(do)
-	p.documents(at(4))
-	p.everyRoute(at(4))
+	p.documents(at(2))
+	p.everyRoute(at(2))
 }
 
 // holdOn opens connections that send next to nothing, and pages that listen.

@@ -71,9 +71,12 @@ func (s *Script) Check() *fault.Fault {
 // Call calls the script with arguments as package wire has them, and returns what it gives.
 func (s *Script) Call(args []byte) (wire.Reader, *fault.Fault) { return ask(s, toCall, args) }
 
-// places bounds the processes. The others wait in idle, the last used on top.
+// places bounds the processes that have calls, and those that check a text: whoever looks at a project waits for no call. Processes
+// that have nothing to do are in idle, the last used on top.
 var (
-	places = make(chan struct{}, max(4, runtime.GOMAXPROCS(0)))
+	calls  = make(chan struct{}, max(4, runtime.GOMAXPROCS(0)))
+	checks = make(chan struct{}, 1)
+	places = map[byte]chan struct{}{toCheck: checks, toCall: calls}
 	mu     sync.Mutex
 	idle   []*process
 )
@@ -82,8 +85,9 @@ func ask(s *Script, what byte, args []byte) (wire.Reader, *fault.Fault) {
 	if len(args) > MaxFrame {
 		return wire.Reader{}, fault.New(fault.Limit, "a script is given at most %d MiB", MaxFrame>>20)
 	}
-	places <- struct{}{}
-	defer func() { <-places }()
+	place := places[what]
+	place <- struct{}{}
+	defer func() { <-place }()
 	for {
 		p, used, err := free()
 		if err != nil {

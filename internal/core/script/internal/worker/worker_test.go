@@ -78,3 +78,13 @@ func BenchmarkMachine(b *testing.B) {
 		}
 	}
 }
+
+// TestACheckWaitsForNoCall: a text is checked while as many calls as there may be have no end.
+func TestACheckWaitsForNoCall(t *testing.T) {
+	for range cap(calls) {
+		calls <- struct{}{}
+		defer func() { <-calls }()
+	}
+	require.Nil(t, New("(function(x) {\nreturn x * 3\n})").Check())
+	require.NotNil(t, New("(function(x) {\nreturn x *\n})").Check())
+}
