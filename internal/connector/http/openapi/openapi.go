@@ -33,6 +33,7 @@ type Import struct {
 // Bounds on what is taken of one document.
 const (
 	mostOperations = 2000
+	mostParameters = 200     // of one operation
 	mostFields     = 300_000 // of all of its schemas
 )
 
@@ -218,15 +219,22 @@ func defaultMethod(method string) string {
 func (t *taker) parameters(id, path string, item *openapi3.PathItem, o *openapi3.Operation, pages [][2]string, out *doc.Out) *schema.Field {
 	request := &schema.Field{Name: t.connection + "-" + id + "-request", Kind: value.RecordKind, Min: 1, Max: 1, Must: schema.Must{Places: -1}}
 	var query, headers doc.Out
+	seen := map[[2]string]bool{} // those of the operation go before those of its path
 	for _, ref := range append(slices.Clone(o.Parameters), item.Parameters...) {
 		p := ref.Value
 		if p == nil {
 			continue
 		}
-		name := fieldName(p.Name)
-		if slices.ContainsFunc(request.Fields, func(f *schema.Field) bool { return f.Name == name }) || paging(pages, p.Name) {
+		key := [2]string{p.In, p.Name}
+		if seen[key] || paging(pages, p.Name) {
 			continue
 		}
+		seen[key] = true
+		if p.Name == "" || len(request.Fields) >= mostParameters {
+			t.note("%s: a parameter without a name, or beyond %d of them, is left out", id, mostParameters)
+			continue
+		}
+		name := freeName(request, cmp.Or(fieldName(p.Name), "parameter"))
 		f := &schema.Field{Name: name, Kind: kindOf(p.Schema), Max: 1, Must: schema.Must{Places: -1}, Notes: p.Description}
 		if p.Required {
 			f.Min = 1
@@ -255,6 +263,14 @@ func (t *taker) parameters(id, path string, item *openapi3.PathItem, o *openapi3
 	out.Add("query", query)
 	out.Add("headers", headers)
 	return request
+}
+
+// freeName is a name that no field of a request has yet.
+func freeName(request *schema.Field, name string) string {
+	for first, n := name, 2; slices.ContainsFunc(request.Fields, func(f *schema.Field) bool { return f.Name == name }); n++ {
+		name = fmt.Sprintf("%s_%d", first, n)
+	}
+	return name
 }
 
 func paging(pages [][2]string, name string) bool {
@@ -292,7 +308,7 @@ func (t *taker) body(id, at string, o *openapi3.Operation, request *schema.Field
 		t.note("%s: a body of %s is left out", id, strings.Join(mediaNames(content), ", "))
 		return nil
 	}
-	f := &schema.Field{Name: "body", Kind: value.Binary, Max: 1, Must: schema.Must{Places: -1}}
+	f := &schema.Field{Name: freeName(request, "body"), Kind: value.Binary, Max: 1, Must: schema.Must{Places: -1}}
 	if o.RequestBody.Value.Required {
 		f.Min = 1
 	}
@@ -304,7 +320,7 @@ func (t *taker) body(id, at string, o *openapi3.Operation, request *schema.Field
 		f.Kind, f.Fields = value.RecordKind, made.Root.Fields
 	}
 	request.Fields = append(request.Fields, f)
-	out.Add("body", "body")
+	out.Add("body", f.Name)
 	if media != "application/json" {
 		out.Add("media", media)
 	}

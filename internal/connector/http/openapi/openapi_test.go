@@ -187,3 +187,40 @@ func TestADocumentIsReadOnce(t *testing.T) {
 	_, err = Take("x", "x.yaml", many(mostOperations+1))
 	require.ErrorContains(t, err, "more than 2000 operations")
 }
+
+// TestParametersOfLikeNames: each has a field of its own, that of the operation goes before that of its path, and what has no name
+// is left out and said.
+func TestParametersOfLikeNames(t *testing.T) {
+	im, err := Take("x", "x.yaml", []byte(`
+openapi: 3.0.3
+info: {title: Bills, version: "1"}
+paths:
+  /bills:
+    parameters: [{name: day, in: query, schema: {type: string}}, {in: path}]
+    post:
+      operationId: find
+      parameters:
+        - {name: day, in: query, required: true, schema: {type: string, format: date}}
+        - {name: "filter[a]", in: query}
+        - {name: filter.a, in: query}
+        - {name: filter.a, in: header}
+        - {name: body, in: query}
+        - {name: "?", in: query}
+      requestBody: {required: true, content: {application/json: {schema: {type: object, properties: {a: {type: string}}}}}}
+      responses: {"204": {description: a}}
+`))
+	require.NoError(t, err)
+	var names []string
+	for _, f := range im.Schemas[0].Root.Fields {
+		names = append(names, f.Name)
+	}
+	require.Equal(t, []string{"day", "filter_a", "filter_a_2", "filter_a_3", "body", "parameter", "body_2"}, names)
+	require.Equal(t, value.Date, im.Schemas[0].Root.Fields[0].Kind)
+	op := map[string]any{}
+	for _, pair := range im.Operations[0] {
+		op[pair.Key] = pair.Value
+	}
+	require.Equal(t, "body_2", op["body"])
+	require.Equal(t, doc.Out{{Key: "day", Value: "day"}, {Key: "filter[a]", Value: "filter_a"}, {Key: "filter.a", Value: "filter_a_2"}, {Key: "body", Value: "body"}, {Key: "?", Value: "parameter"}}, op["query"])
+	require.Contains(t, strings.Join(im.Notes, "\n"), "a parameter without a name")
+}
