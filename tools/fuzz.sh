@@ -5,6 +5,6 @@ cd "$(dirname "$0")/.."
 grep -rlE --include='*_test.go' '^func Fuzz' internal | sort | while read -r file; do
   grep -oE '^func Fuzz[A-Za-z0-9]+' "$file" | cut -d' ' -f2 | while read -r target; do
     echo "$(dirname "$file") $target"
-    go test "./$(dirname "$file")" -run '^$' -fuzz "^$target\$" -fuzztime "$1"
+    go test "./$(dirname "$file")" -run '^$' -fuzz "^$target\$" -fuzztime "$1" -fuzzminimizetime 20x
   done
 done
