@@ -65,7 +65,7 @@ func Take(connection, name string, text []byte) (*Import, error) {
 	if d.Info != nil {
 		t.out.Title = d.Info.Title
 	}
-	if len(d.Servers) > 0 {
+	if len(d.Servers) > 0 && d.Servers[0] != nil {
 		t.out.Address = strings.TrimSuffix(d.Servers[0].URL, "/")
 	}
 	t.security()
@@ -80,11 +80,13 @@ func (t *taker) note(format string, args ...any) {
 func (t *taker) security() {
 	for _, want := range t.doc.Security {
 		for name := range want {
-			if t.doc.Components == nil || t.doc.Components.SecuritySchemes[name] == nil {
+			if t.doc.Components == nil {
 				continue
 			}
-			t.scheme(t.doc.Components.SecuritySchemes[name].Value)
-			return
+			if s := t.doc.Components.SecuritySchemes[name]; s != nil && s.Value != nil {
+				t.scheme(s.Value)
+				return
+			}
 		}
 	}
 }
@@ -129,10 +131,10 @@ func (t *taker) operations() error {
 	sort.Strings(names)
 	for _, p := range names {
 		for _, method := range []string{"GET", "POST", "PUT", "PATCH", "DELETE"} {
-			o := paths[p].GetOperation(method)
-			if o == nil {
+			if paths[p] == nil || paths[p].GetOperation(method) == nil {
 				continue
 			}
+			o := paths[p].GetOperation(method)
 			if len(t.out.Operations) >= mostOperations {
 				return fault.New(fault.Limit, "the document has more than %d operations", mostOperations)
 			}
@@ -221,10 +223,10 @@ func (t *taker) parameters(id, path string, item *openapi3.PathItem, o *openapi3
 	var query, headers doc.Out
 	seen := map[[2]string]bool{} // those of the operation go before those of its path
 	for _, ref := range append(slices.Clone(o.Parameters), item.Parameters...) {
-		p := ref.Value
-		if p == nil {
+		if ref == nil || ref.Value == nil {
 			continue
 		}
+		p := ref.Value
 		key := [2]string{p.In, p.Name}
 		if seen[key] || paging(pages, p.Name) {
 			continue
@@ -386,8 +388,11 @@ func (t *taker) response(id, at string, o *openapi3.Operation, out *doc.Out) (*o
 }
 
 func answerMedia(c openapi3.Content) (string, bool) {
-	for name := range c {
-		if name == "application/json" || strings.HasSuffix(name, "+json") {
+	if c["application/json"] != nil {
+		return "application/json", true
+	}
+	for _, name := range mediaNames(c) {
+		if strings.HasSuffix(name, "+json") && c[name] != nil {
 			return name, true
 		}
 	}
@@ -436,7 +441,7 @@ var pagingNames = map[string]bool{
 func oneList(s *openapi3.Schema) (name string, items *openapi3.SchemaRef, others []string) {
 	for _, n := range slices.Sorted(maps.Keys(s.Properties)) {
 		p := s.Properties[n]
-		list := p.Value != nil && p.Value.Type.Is("array") && p.Value.Items != nil && p.Value.Items.Value != nil && isRecord(p.Value.Items.Value)
+		list := p != nil && p.Value != nil && p.Value.Type.Is("array") && p.Value.Items != nil && p.Value.Items.Value != nil && isRecord(p.Value.Items.Value)
 		switch {
 		case list && items == nil:
 			name, items = n, p.Value.Items
@@ -481,7 +486,7 @@ func (t *taker) schema(id, at string, keep bool) (*schema.Schema, error) {
 func paged(o *openapi3.Operation, item *openapi3.PathItem, res *openapi3.Response) [][2]string {
 	has := map[string]bool{}
 	for _, p := range append(slices.Clone(o.Parameters), item.Parameters...) {
-		if p.Value != nil && p.Value.In == "query" {
+		if p != nil && p.Value != nil && p.Value.In == "query" {
 			has[p.Value.Name] = true
 		}
 	}

@@ -224,3 +224,20 @@ paths:
 	require.Equal(t, doc.Out{{Key: "day", Value: "day"}, {Key: "filter[a]", Value: "filter_a"}, {Key: "filter.a", Value: "filter_a_2"}, {Key: "body", Value: "body"}, {Key: "?", Value: "parameter"}}, op["query"])
 	require.Contains(t, strings.Join(im.Notes, "\n"), "a parameter without a name")
 }
+
+// TestNothingInAPlaceOfSomething: null stands where the document should have something.
+func TestNothingInAPlaceOfSomething(t *testing.T) {
+	for what, text := range map[string]string{
+		"a path": "/a: null", "an operation": "/a: {get: null}", "responses": "/a: {get: {responses: null}}", "a response": "/a: {get: {responses: {'200': null}}}",
+		"content": "/a: {get: {responses: {'200': {description: a, content: null}}}}", "a media type": "/a: {get: {responses: {'200': {description: a, content: {application/json: null}}}}}",
+		"a schema": "/a: {get: {responses: {'200': {description: a, content: {application/json: {schema: null}}}}}}", "a body": "/a: {post: {requestBody: null}}",
+		"a body's media type": "/a: {post: {requestBody: {content: {application/json: null}}}}", "a parameter": "/a: {parameters: [null], get: {parameters: [null]}}",
+		"a property": "/a: {get: {responses: {'200': {description: a, content: {application/json: {schema: {type: object, properties: {a: null, b: {type: array, items: null}}}}}}}}}",
+		"a header": "/a: {get: {responses: {'200': {description: a, headers: {Link: null}, content: {a+json: {schema: {type: array, items: null}}}}}}}",
+	} {
+		require.NotPanics(t, func() {
+			_, _ = Take("x", "x.yaml", []byte("openapi: 3.0.3\ninfo: null\nservers: [null]\nsecurity: [null, {a: []}]\ncomponents: {securitySchemes: {a: null}, schemas: {a: null}}\npaths:\n  "+text))
+		}, what)
+	}
+	require.NotPanics(t, func() { _, _ = Take("x", "x.yaml", []byte("openapi: 3.0.3\npaths: null")) })
+}
