@@ -121,6 +121,8 @@ type Engine struct {
 	walks   walks
 	callers callers
 	reading chan struct{} // places to read what callers send
+	beaten  time.Time     // when it last said that it lives
+	judges  time.Time     // from when on it says that others are dead
 	tallies *tallies
 	teller  teller
 	draft   drafted
@@ -271,11 +273,20 @@ func (e *Engine) every(ctx context.Context, d time.Duration, what string, do fun
 	})
 }
 
-// beat says that this worker lives and gives the work of dead ones back.
+// beat says that this worker lives and gives the work of dead ones back. One that was silent itself, as all are when the database
+// was away, calls no other one dead until those had time to say that they live.
 func (e *Engine) beat(ctx context.Context) error {
+	now := time.Now()
+	if now.Sub(e.beaten) > e.opt.Silence-2*e.opt.Beat {
+		e.judges = now.Add(e.opt.Silence)
+	}
 	return pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
 		if err := store.Beat(ctx, tx, e.ID); err != nil {
 			return err
+		}
+		e.beaten = now
+		if now.Before(e.judges) {
+			return nil
 		}
 		n, err := store.Requeue(ctx, tx, e.opt.Silence)
 		if n > 0 {

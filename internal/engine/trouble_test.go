@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -405,4 +406,43 @@ func TestARunThatEndsItsWorkersIsSetAside(t *testing.T) {
 	})
 	require.Equal(t, store.Done, r.State)
 	require.Equal(t, 20, r.Taken)
+}
+
+// TestASilentWorkerCallsNoOtherDead: when the database was away all workers were silent, and each waits until the others had time
+// to say that they live. No run is taken for one that ends its workers because of that.
+func TestASilentWorkerCallsNoOtherDead(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	ctx := t.Context()
+	const silence = 400 * time.Millisecond
+	e, err := New(w.db, connector.NewPool(w.settings, connector.Rules{}), Options{Silence: silence, Beat: 20 * time.Millisecond})
+	require.NoError(t, err)
+	other := func() {
+		_, err := w.db.Exec(ctx, "insert into worker (id, beat_at) values ('other', now() - interval '10 seconds') on conflict (id) do update set beat_at = excluded.beat_at")
+		require.NoError(t, err)
+	}
+	there := func() bool { return w.works("other") }
+	called := func() {
+		t.Helper()
+		began := time.Now()
+		until(t, "the other to be called dead", func() (bool, bool) {
+			require.NoError(t, e.beat(ctx))
+			return there(), !there()
+		})
+		require.GreaterOrEqual(t, time.Since(began), silence-20*time.Millisecond)
+	}
+	for _, before := range []string{"it is new", "it was silent"} {
+		other()
+		require.NoError(t, e.beat(ctx))
+		require.True(t, there(), before)
+		called()
+		e.beaten = time.Now().Add(-2 * silence) // as after a time without the database
+	}
+}
+
+func (w *world) works(id string) bool {
+	w.t.Helper()
+	list, err := store.Workers(w.t.Context(), w.db)
+	require.NoError(w.t, err)
+	return slices.ContainsFunc(list, func(o store.Worker) bool { return o.ID == id })
 }
