@@ -108,6 +108,10 @@ const (
 	mostBytes   = 8 << 20
 	mostAround  = 1000 // declarations of namespaces, which each of its schemas is given
 	mostSchemas = 1000
+
+	mostOperations = 2000
+	mostLoaded     = 64 << 20 // bytes of schemas that are read for them: all of them anew for each of the style rpc
+	mostFields     = 300_000  // of all schemas that are made
 )
 
 // Take reads a document for the connection of an id. Schemas that it takes in from other files are given by
@@ -120,7 +124,7 @@ func Take(connection, name string, text []byte, others map[string][]byte) (*Impo
 	if err := xml.Unmarshal(text, &d); err != nil {
 		return nil, fault.New(fault.Syntax, "the document cannot be read as WSDL 1.1: %s", err).At(fault.Place{Source: name})
 	}
-	t := &taker{connection: connection, name: name, d: &d, out: &Import{}, files: map[string][]byte{}}
+	t := &taker{connection: connection, name: name, d: &d, out: &Import{}, files: map[string][]byte{}, sets: map[string]*xsd.Set{}}
 	for n, f := range others {
 		t.files[n] = f
 	}
@@ -138,9 +142,11 @@ type taker struct {
 	connection, name string
 	d                *definitions
 	out              *Import
-	files            map[string][]byte // the schemas, by name
-	main             []string          // those that stand in the document
-	spaces           []string          // their namespaces
+	files            map[string][]byte   // the schemas, by name
+	main             []string            // those that stand in the document
+	spaces           []string            // their namespaces
+	sets             map[string]*xsd.Set // those that were compiled, by name
+	loaded, fields   int
 }
 
 // types takes the schemas out of the document, each with the namespaces that are declared around it.
@@ -248,6 +254,13 @@ func (t *taker) operations(b *binding, version string) error {
 			t.out.Notes = append(t.out.Notes, o.Name+" is encoded; only literal use is known (WS-I Basic Profile 1.1, 2.2)")
 			continue
 		}
+		if how != "document" && how != "rpc" {
+			t.out.Notes = append(t.out.Notes, fmt.Sprintf("%s is of the style %s; only document and rpc are known (WSDL 1.1, 3.4)", o.Name, fault.Quote(how)))
+			continue
+		}
+		if len(t.out.Operations) >= mostOperations {
+			return fault.New(fault.Limit, "the document has more than %d operations", mostOperations).At(fault.Place{Source: t.name})
+		}
 		if err := t.take(op, version, how, action, body.Namespace); err != nil {
 			return err
 		}
@@ -322,11 +335,14 @@ func (t *taker) element(id, rpcName string, r ref, style, space string) (schemaI
 		return "", "", t.d.Target, nil
 	}
 	id = t.connection + "-" + id
+	if space == "" {
+		space = t.d.Target
+	}
+	if len(m.Parts) == 0 {
+		return "", rpcName, space, nil // an element that is empty
+	}
 	var set *xsd.Set
 	if style == "rpc" {
-		if space == "" {
-			space = t.d.Target
-		}
 		element, namespace = rpcName, space
 		set, err = t.load("rpc.xsd", t.wrapped(m, rpcName, space))
 	} else {
@@ -346,6 +362,10 @@ func (t *taker) element(id, rpcName string, r ref, style, space string) (schemaI
 	if err != nil {
 		return "", "", "", err
 	}
+	s.Root.Walk(func([]string, *schema.Field) { t.fields++ })
+	if t.fields > mostFields {
+		return "", "", "", fault.New(fault.Limit, "the schemas of the document have more than %d fields", mostFields).At(fault.Place{Source: t.name})
+	}
 	s.ID, s.Title = id, strings.ReplaceAll(strings.TrimPrefix(id, t.connection+"-"), "-", " ")
 	t.out.Schemas = append(t.out.Schemas, s)
 	return id, element, namespace, nil
@@ -358,7 +378,20 @@ func (t *taker) load(file string, text []byte) (*xsd.Set, error) {
 		}
 		file, text = t.main[0], t.files[t.main[0]]
 	}
-	return xsd.Load(file, text, t.files)
+	if s := t.sets[file]; s != nil {
+		return s, nil
+	}
+	for _, f := range t.files {
+		t.loaded += len(f)
+	}
+	if t.loaded > mostLoaded {
+		return nil, fault.New(fault.Limit, "the schemas of the document would have to be read over and over: more than %d MiB", mostLoaded>>20).At(fault.Place{Source: t.name})
+	}
+	s, err := xsd.Load(file, text, t.files)
+	if err == nil && t.files[file] != nil { // one of the document itself
+		t.sets[file] = s
+	}
+	return s, err
 }
 
 // spaceOf is the namespace that a name's prefix stands for in the document.
