@@ -233,7 +233,7 @@ func TestNothingInAPlaceOfSomething(t *testing.T) {
 		"a schema": "/a: {get: {responses: {'200': {description: a, content: {application/json: {schema: null}}}}}}", "a body": "/a: {post: {requestBody: null}}",
 		"a body's media type": "/a: {post: {requestBody: {content: {application/json: null}}}}", "a parameter": "/a: {parameters: [null], get: {parameters: [null]}}",
 		"a property": "/a: {get: {responses: {'200': {description: a, content: {application/json: {schema: {type: object, properties: {a: null, b: {type: array, items: null}}}}}}}}}",
-		"a header": "/a: {get: {responses: {'200': {description: a, headers: {Link: null}, content: {a+json: {schema: {type: array, items: null}}}}}}}",
+		"a header":   "/a: {get: {responses: {'200': {description: a, headers: {Link: null}, content: {a+json: {schema: {type: array, items: null}}}}}}}",
 	} {
 		require.NotPanics(t, func() {
 			_, _ = Take("x", "x.yaml", []byte("openapi: 3.0.3\ninfo: null\nservers: [null]\nsecurity: [null, {a: []}]\ncomponents: {securitySchemes: {a: null}, schemas: {a: null}}\npaths:\n  "+text))
