@@ -98,6 +98,9 @@ func (l *loader) use(src source) *Attribute {
 		if form := src.attrs["form"]; form == "qualified" || form == "" && src.doc.attrNS {
 			a.Name.Space = src.doc.target
 		}
+		if a.Name.Local == "" {
+			l.fault(src.dom, fault.Required, "xs:attribute needs a name or a ref")
+		}
 		l.declare(src, a)
 	}
 	a.Required = src.attrs["use"] == "required"
