@@ -60,7 +60,7 @@ function edits() {
       state.busy = false;
     }
     if (state.again) { state.again = false; return send(form); }
-    if (state.then && form.isConnected) { const then = state.then; state.then = null; await then(); }
+    if (state.then) { const then = state.then; state.then = null; await then(); }
     if (!state.timer) sent(form); // else more was typed meanwhile
   };
   const stateOf = (form) => {
