@@ -445,11 +445,18 @@ func Move(text []byte, from []any, index int, to []any, at int) ([]byte, error) 
 func scalar(s string) *yaml.Node {
 	n := &yaml.Node{}
 	n.SetString(s)
-	if plainScalar.MatchString(s) {
+	switch {
+	case plainScalar.MatchString(s):
 		n.Tag, n.Style = "", 0
+	case n.Style == yaml.LiteralStyle && unindented.MatchString(s):
+		n.Style = yaml.DoubleQuotedStyle
 	}
 	return n
 }
+
+// unindented are texts of several lines whose indentation cannot be told from their own blanks (YAML 1.2.2, 8.1.1.1): their first
+// line that holds something begins with one, or a line has nothing else.
+var unindented = regexp.MustCompile(`^\n*[ \t]|(^|\n)[ \t]+(\n|$)`)
 
 // plainScalar are numbers and truth values that stand without quotes.
 var plainScalar = regexp.MustCompile(`^(-?[0-9]{1,15}(\.[0-9]{1,15})?|true|false)$`)
