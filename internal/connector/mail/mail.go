@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"net/textproto"
 	"regexp"
 	"strings"
 
@@ -271,6 +272,9 @@ func texts(v value.Value) []string {
 	return list
 }
 
+// signIn are the codes with which a server refuses a sign-in for good (RFC 4954, section 6).
+var signIn = map[int]bool{530: true, 534: true, 535: true, 538: true}
+
 // refused tells a mail that the server refuses for good (5xx) from a server that may take it later.
 func refused(err error) error {
 	var sent *gomail.SendError
@@ -283,8 +287,9 @@ func refused(err error) error {
 	if why, is := system.Untrusted(err); is {
 		return fault.New(fault.Setting, "%s", why).Mended("%s", system.TrustMends)
 	}
-	if text := err.Error(); strings.Contains(text, "535") || strings.Contains(text, "authentication failed") {
-		return fault.New(fault.Setting, "the mail server does not take the sign-in: %s", last(text)).Mended("Check user and password")
+	var answer *textproto.Error
+	if errors.As(err, &answer) && signIn[answer.Code] {
+		return fault.New(fault.Setting, "the mail server does not take the sign-in: %s", last(err.Error())).Mended("Check user and password")
 	}
 	return plain(err)
 }

@@ -2,6 +2,8 @@ package mail
 
 import (
 	"errors"
+	"fmt"
+	"net/textproto"
 	"testing"
 	"time"
 
@@ -106,4 +108,13 @@ func TestEveryMood(t *testing.T) {
 	r.Moods.GoDown(time.Minute)
 	require.Error(t, s.Check(t.Context()))
 	require.Empty(t, r.Letters())
+}
+
+// TestANumberInAnAddressIsNoAnswer: what the server answers is told by its code, not by digits in the text of an error.
+func TestANumberInAnAddressIsNoAnswer(t *testing.T) {
+	var f *fault.Fault
+	require.False(t, errors.As(refused(errors.New("read tcp 127.0.0.1:35356->127.0.0.1:41497: i/o timeout")), &f))
+	require.False(t, errors.As(refused(fmt.Errorf("sign-in: %w", &textproto.Error{Code: 454, Msg: "4.7.0 temporary authentication failure, 535"})), &f))
+	require.ErrorAs(t, refused(fmt.Errorf("sign-in: %w", &textproto.Error{Code: 535, Msg: "5.7.8 no"})), &f)
+	require.Contains(t, f.Error(), "does not take the sign-in")
 }
