@@ -47,8 +47,10 @@ func TestEditsKeepWhatTheyDoNotTouch(t *testing.T) {
 
 // TestAnyTextSurvivesAnEdit puts awkward texts in and reads them back.
 func TestAnyTextSurvivesAnEdit(t *testing.T) {
-	for _, s := range []string{"true", "null", "~", "1.50", "- x", "a: b", "{x", "[x", "'q'", `"q"`, "*a", "&a", "!x", "%x", "@x", "multi\nline", "trailing ", "æøå", "0x10", "2031-03-09",
-		"\t\n\n\n", " a\nb", "\n  a\nb", "a\n\t\nb", "a\n   \nb", "a\n\n", "\n", "\n\n a", "a\n b\n", "a \nb", "a\tb\n", "# x\ny", "---\na", "a\r\nb", "\u2028\n", "\ufeffa\nb"} {
+	for _, s := range []string{
+		"true", "null", "~", "1.50", "- x", "a: b", "{x", "[x", "'q'", `"q"`, "*a", "&a", "!x", "%x", "@x", "multi\nline", "trailing ", "æøå", "0x10", "2031-03-09",
+		"\t\n\n\n", " a\nb", "\n  a\nb", "a\n\t\nb", "a\n   \nb", "a\n\n", "\n", "\n\n a", "a\n b\n", "a \nb", "a\tb\n", "# x\ny", "---\na", "a\r\nb", "\u2028\n", "\ufeffa\nb",
+	} {
 		got, err := Set([]byte("a: 1\nb: 2\n"), []any{"a"}, s)
 		require.NoError(t, err)
 		d := Parse("x", got)
