@@ -138,6 +138,16 @@ func Reseal(ctx context.Context, tx pgx.Tx, s Sealed) error {
 	return err
 }
 
+// NamedSecret is SealedSecret and UseSecret in one, for a secret that has the place ByName; ErrNotFound where there is none, or
+// where it does not have it.
+func NamedSecret(ctx context.Context, db DB, project, environment, name, by string) (Sealed, error) {
+	rows, _ := db.Query(ctx, `with quick as (select set_config('synchronous_commit', 'off', true))
+		update secret s set uses = uses + 1, used_at = now(), used_by = $4 from quick where project = $1 and environment = $2 and name = $3
+			and exists (select from secret_place p where p.project = s.project and p.environment = s.environment and p.secret = s.name and p.connection = $5)
+		returning `+sealedColumns, project, environment, name, by, ByName)
+	return one(pgx.CollectExactlyOneRow(rows, pgx.RowToStructByPos[Sealed]))
+}
+
 // SaveSecret keeps a secret, or replaces the one of its name.
 func SaveSecret(ctx context.Context, db DB, s Sealed, as Secret) error {
 	_, err := db.Exec(ctx, `insert into secret (project, environment, name, type, about, key_id, sealed, expires_at, changed_by) values ($1, $2, $3, $4, $5, $6, $7, $8, $9)

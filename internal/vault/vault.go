@@ -72,10 +72,17 @@ func (v *Vault) Setup(ctx context.Context, id string) (*connector.Setup, error) 
 // Get opens a secret that is used by name; it is empty where there is none of that name. One that was given for a connection is
 // for nothing else, and one that is used by name for no connection.
 func (v *Vault) Get(ctx context.Context, name string) (string, error) {
-	if err := v.Settle(ctx, name, store.Place{Connection: store.ByName}); err != nil {
+	s, err := store.NamedSecret(ctx, v.DB, v.Project, v.Env, name, "by name")
+	if errors.Is(err, store.ErrNotFound) { // there is none, or it has no place yet, or another
+		if err := v.Settle(ctx, name, store.Place{Connection: store.ByName}); err != nil {
+			return "", err
+		}
+		return v.open(ctx, name, "by name")
+	}
+	if err != nil {
 		return "", err
 	}
-	return v.open(ctx, name, "by name")
+	return v.plain(s)
 }
 
 // open opens a secret, and counts that it was.
@@ -87,11 +94,20 @@ func (v *Vault) open(ctx context.Context, name, by string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	plain, err := v.Ring.Open(bound(s), s.KeyID, s.Content)
+	plain, err := v.plain(s)
 	if err != nil {
-		return "", fault.New(fault.Setting, "the secret %s cannot be opened: %s", name, err).Mended("Give the key with which it was sealed, or write the secret anew")
+		return "", err
 	}
 	return plain, store.UseSecret(ctx, v.DB, v.Project, v.Env, name, by)
+}
+
+// plain is what was sealed.
+func (v *Vault) plain(s store.Sealed) (string, error) {
+	plain, err := v.Ring.Open(bound(s), s.KeyID, s.Content)
+	if err != nil {
+		return "", fault.New(fault.Setting, "the secret %s cannot be opened: %s", s.Name, err).Mended("Give the key with which it was sealed, or write the secret anew")
+	}
+	return plain, nil
 }
 
 // Set keeps tokens that a system has given.
