@@ -118,7 +118,10 @@ func (p *Project) UsedBy(path string) (by []Part) {
 // uses says whether a formula of a library uses a function of another.
 func (p *Project) uses(part Part, library string) bool {
 	other, _ := LibraryName(part.ID)
-	return other != library && functionsOf(library).MatchString(p.Texts[part.Path])
+	if other == library || !strings.Contains(p.Texts[part.Path], library+".") { // most hold none, and are long
+		return false
+	}
+	return functionsOf(library).MatchString(p.Texts[part.Path])
 }
 
 // functionsOf finds the functions of a library in texts with formulas, tablesIn the look-ups of a table.
