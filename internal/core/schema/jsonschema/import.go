@@ -2,6 +2,7 @@ package jsonschema
 
 import (
 	"fmt"
+	"maps"
 	"strconv"
 	"strings"
 
@@ -39,7 +40,7 @@ type Document struct {
 
 // Open reads a document. Other files that it refers to are given by name. The error is a *fault.Fault.
 func Open(name string, text []byte, others map[string][]byte) (*Document, error) {
-	d := &Document{files: files{read: map[string]*document{}, others: others}}
+	d := &Document{files: files{read: map[string]*document{}, others: maps.Clone(others)}}
 	var err error
 	d.first, err = d.load(name, text)
 	return d, err
@@ -103,8 +104,11 @@ func (m files) load(name string, text []byte) (*document, error) {
 	if err != nil && (strings.HasSuffix(name, ".yaml") || strings.HasSuffix(name, ".yml")) {
 		d, err = parseYAML(name, text)
 	}
+	if err != nil {
+		return nil, err
+	}
 	m.read[name] = d
-	return d, err
+	return d, nil
 }
 
 func (m *importer) note(c context, format string, args ...any) {

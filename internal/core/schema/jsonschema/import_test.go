@@ -293,3 +293,10 @@ func FuzzImport(f *testing.F) {
 		}
 	})
 }
+
+// TestABrokenFileBesideIsSaid: a document that cannot be read is as none, however often it is referred to.
+func TestABrokenFileBesideIsSaid(t *testing.T) {
+	im, err := Import("x", "x.json", []byte(properties(`"a":{"$ref":"b.json"},"b":{"$ref":"b.json#/c"},"c":{"$ref":"other.json"}`)), "", map[string][]byte{"b.json": []byte("{")})
+	require.NoError(t, err)
+	require.Contains(t, im.Notes.Error(), "leads nowhere")
+}

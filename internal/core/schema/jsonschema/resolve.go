@@ -57,6 +57,7 @@ func (m *importer) file(from *document, name string) *document {
 			if d, err := m.load(candidate, text); err == nil {
 				return d
 			}
+			delete(m.others, candidate) // it cannot be read, and is not tried again
 		}
 	}
 	for _, d := range m.read {
