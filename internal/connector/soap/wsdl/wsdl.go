@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"regexp"
+	"slices"
 	"strings"
 
 	"hollowreed/internal/connector/soap/envelope"
@@ -388,7 +389,7 @@ func (t *taker) load(file string, text []byte) (*xsd.Set, error) {
 		return nil, fault.New(fault.Limit, "the schemas of the document would have to be read over and over: more than %d MiB", mostLoaded>>20).At(fault.Place{Source: t.name})
 	}
 	s, err := xsd.Load(file, text, t.files)
-	if err == nil && t.files[file] != nil { // one of the document itself
+	if err == nil && slices.Contains(t.main, file) { // what is made for an operation has one name for all of them
 		t.sets[file] = s
 	}
 	return s, err
