@@ -17,8 +17,6 @@ import (
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/all"
-	"hollowreed/internal/core/notation/json"
-	"hollowreed/internal/core/notation/xml"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
@@ -71,10 +69,10 @@ func (e env) copy(in io.Reader, name, from, to, part string) error {
 		return err
 	}
 	o := notation.Options{Source: name}
-	if part == "" && from == "json" && to == "json" {
+	if part == "" && from == to && source.CopyDocument != nil {
 		buffered := bufio.NewReaderSize(in, 64<<10)
 		if !list(buffered) {
-			return json.CopyDocument(e.out, buffered, o)
+			return source.CopyDocument(e.out, buffered, o)
 		}
 		in = buffered
 	}
@@ -83,7 +81,7 @@ func (e env) copy(in io.Reader, name, from, to, part string) error {
 			return err
 		}
 	}
-	r, err := reader(source, in, o, to)
+	r, err := reader(source, in, o, target)
 	if err != nil {
 		return err
 	}
@@ -136,18 +134,14 @@ const maxDocument = 256 << 20
 
 // reader reads an XML file that is a list below its root element by element; that it is one is
 // found by passing over the file once. Every other document without a list outermost is one record.
-func reader(n notation.Notation, in io.Reader, o notation.Options, to string) (notation.Reader, error) {
+func reader(n *notation.Kind, in io.Reader, o notation.Options, to *notation.Kind) (notation.Reader, error) {
 	file, ok := in.(*os.File)
-	if n.Name == "xml" && o.Schema == nil && ok && regular(file) && (to == "json" || to == "xml") {
-		list := xml.ListName(bufio.NewReaderSize(file, 64<<10))
-		if _, err := file.Seek(0, io.SeekStart); err != nil {
-			return nil, err
-		}
-		if list != "" {
-			return xml.NewListReader(bufio.NewReaderSize(file, 64<<10), o, list), nil
+	if n.OpenList != nil && o.Schema == nil && ok && regular(file) && to.Document {
+		if r, err := n.OpenList(file, o); r != nil || err != nil {
+			return r, err
 		}
 	}
-	if n.Name == "xml" || n.Name == "json" {
+	if n.Document {
 		o.MaxRecord = maxDocument
 		debug.SetMemoryLimit(math.MaxInt64) // a whole document may need more
 	}

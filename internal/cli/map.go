@@ -123,13 +123,10 @@ func missing(p *project.Project, kind, id string) error {
 	return fault.New(fault.Unknown, "the project has no %s %q; it has %s", strings.TrimSuffix(kind, "s"), id, strings.Join(ids, ", "))
 }
 
-// notationOf is the notation named, or else that of the schema; rows are written as NDJSON.
-func notationOf(name string, s *schema.Schema) (notation.Notation, error) {
-	if name == "" {
-		name = s.Notation
-	}
-	if name == "rows" {
-		name = "ndjson"
+// notationOf is the notation named, or else that of the schema.
+func notationOf(name string, s *schema.Schema) (*notation.Kind, error) {
+	if name == "" || name == schema.Rows.Name {
+		return all.Of(s), nil
 	}
 	return all.Named(name)
 }
@@ -200,7 +197,7 @@ func records(in io.Reader, file string, s *schema.Schema, whole bool) (rows []va
 }
 
 func recordReader(in io.Reader, file string, s *schema.Schema) (notation.Reader, error) {
-	n, err := all.Named(project.NotationOfFile(file, s))
+	n, err := all.OfFile(file, s)
 	if err != nil {
 		return nil, err
 	}

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"crypto/rand"
 	"encoding/base64"
 	"fmt"
 	"io"
@@ -100,7 +101,7 @@ func (e env) runFlow(cmd *cobra.Command, p *project.Project, id string, f runFla
 	file := filepath.Base(d.input)
 	now := time.Now().UTC()
 	d.facts = flow.Facts{ID: uuid.NewString(), File: file, Reference: file, Started: value.Instant(now), Request: p.TriedRequest(plan)}
-	d.house = &flow.DryHouse{Outside: d.outside, Plan: p.Flow, At: now, Facts: d.facts, Collect: d.collect}
+	d.house = &flow.DryHouse{Outside: d.outside, Plan: p.Flow, At: now, Facts: d.facts, Randomness: rand.Reader, Collect: d.collect}
 	if f.input == "" {
 		return d.sample(cmd.Context(), p, of)
 	}
@@ -215,11 +216,7 @@ func (d *drive) collect(plan *flow.Plan, records []flow.Collected) error {
 			continue
 		}
 		if d.files[to] == nil {
-			set, err := outfile.New(to)
-			if err != nil {
-				return err
-			}
-			d.files[to] = set
+			d.files[to] = outfile.New(to)
 		}
 		if err := d.files[to].Add(c.Name, c.Record); err != nil {
 			return err

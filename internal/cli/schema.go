@@ -56,14 +56,18 @@ field, and code lists that may be meant, stand on standard error; what does not 
 				}
 				samples = append(samples, infer.Sample{Name: name, Content: content})
 			}
-			if from == "" {
-				from = infer.Notation(samples[0].Content)
+			as := infer.Notation(samples[0].Content)
+			if from != "" {
+				var err error
+				if as, err = all.Named(from); err != nil {
+					return err
+				}
 			}
 			id := idOf(args[0])
 			if title == "" {
 				title = id
 			}
-			r, err := infer.From(id, title, from, samples...)
+			r, err := infer.From(id, title, as, samples...)
 			if err != nil {
 				return err
 			}
@@ -208,13 +212,7 @@ func (e env) samples(s *schema.Schema, kind sample.Kind, seed uint64, count int,
 	if kind != sample.Least && kind != sample.Typical && kind != sample.Full {
 		return fault.Expect(fault.Setting, "least, typical or full", fault.Quote(string(kind))).In("--kind")
 	}
-	if to == "" {
-		to = s.Notation
-	}
-	if to == "rows" {
-		to = "ndjson"
-	}
-	n, err := all.Named(to)
+	n, err := notationOf(to, s)
 	if err != nil {
 		return err
 	}

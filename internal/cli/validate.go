@@ -67,13 +67,20 @@ func (e env) byPart(cmd *cobra.Command, f validateFlags, files []string) (faults
 	if err != nil {
 		return 0, err
 	}
+	if f.from == "" && !s.Notation.Bytes {
+		return 0, fault.New(fault.Required, "rows of a database have no notation of files").Mended("Say with --from how the files are written")
+	}
+	as, err := notationOf(f.from, s)
+	if err != nil {
+		return 0, err
+	}
 	for _, name := range files {
 		in, err := open(cmd, name)
 		if err != nil {
 			return faults, err
 		}
 		n := 0
-		tally, err := validate.File(s, f.schema, f.from, name, in, func(ft *fault.Fault) bool {
+		tally, err := validate.File(s, f.schema, as, name, in, func(ft *fault.Fault) bool {
 			e.finding(name, ft)
 			n++
 			return f.most == 0 || n < f.most

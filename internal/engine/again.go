@@ -139,7 +139,7 @@ func (e *Engine) begins(ctx context.Context, r *store.Run, message []byte) error
 	if plan == nil || plan.Input == nil {
 		return fault.New(fault.Setting, "this flow begins with no message")
 	}
-	rows, err := project.ReadJSON(plan.Input.As("json"), string(message))
+	rows, err := project.ReadJSON(plan.Input, string(message))
 	if err != nil {
 		return err
 	}

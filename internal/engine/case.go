@@ -3,6 +3,7 @@ package engine
 import (
 	"bytes"
 	"context"
+	"crypto/rand"
 	"errors"
 	"io"
 	"time"
@@ -103,7 +104,7 @@ func (k *past) answers(ctx context.Context, p *project.Project, c project.Run) (
 	rec := &flow.Recording{}
 	outside := &flow.Recorder{Inner: k, Dry: k, Heard: rec, Choose: func(string, string, bool) flow.Manner { return flow.Really }}
 	facts := flow.Facts{ID: k.run.ID.String(), File: c.File, Reference: k.run.Reference, Started: c.At, Request: flow.ReadRequest(k.run.Request)}
-	house := &pastHouse{&flow.DryHouse{Outside: outside, Plan: p.Flow, At: c.At.GoTime(), Facts: facts}, k, rec}
+	house := &pastHouse{&flow.DryHouse{Outside: outside, Plan: p.Flow, At: c.At.GoTime(), Facts: facts, Randomness: rand.Reader}, k, rec}
 	b := &flow.Batch{Plan: k.plan, Outside: outside, House: house, Try: 1000, Totals: &flow.Totals{}}
 	_, err := p.PlayWith(b, facts, c)
 	if err != nil && !errors.Is(err, io.EOF) {

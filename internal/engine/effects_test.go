@@ -13,6 +13,7 @@ import (
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/spool"
@@ -56,7 +57,7 @@ func TestAnEffectIsNotRepeated(t *testing.T) {
 	run := store.Run{ID: uuid.New(), Project: "skerry", Flow: flowID, Release: releases[0].Number, File: "x", Reference: "x", StartedBy: "mo"}
 	require.NoError(t, pgx.BeginFunc(t.Context(), w.db, func(tx pgx.Tx) error { return store.AddRun(t.Context(), tx, run, spool.Of([]byte("x"))) }))
 	out := &counter{breaks: 2}
-	op := &connection.Operation{Verb: &connection.Verb{Effect: true}, Response: &schema.Schema{ID: "answer", Notation: "json", Root: schema.Record("answer", schema.Scalar("n", value.Integer), schema.Scalar("of", value.Text))}}
+	op := &connection.Operation{Verb: &connection.Verb{Effect: true}, Response: &schema.Schema{ID: "answer", Notation: json.Kind.Notation, Root: schema.Record("answer", schema.Scalar("n", value.Integer), schema.Scalar("of", value.Text))}}
 	var items []*flow.Item
 	var requests []value.Value
 	for i, text := range []string{"a", "refused", "c", "d"} {

@@ -137,11 +137,8 @@ func (t *Trial) Files(to *flow.FileTarget) ([]TriedFile, error) {
 
 // formatFiles writes collected records in their notation, by the names of their files.
 func formatFiles(t *flow.FileTarget, collected func(use func(content []byte) error) error) (*outfile.Set, []*outfile.File, error) {
-	set, err := outfile.New(t)
-	if err != nil {
-		return nil, nil, err
-	}
-	err = collected(func(content []byte) error { return addLines(set, t.Schema, content) })
+	set := outfile.New(t)
+	err := collected(func(content []byte) error { return addLines(set, t.Schema, content) })
 	var files []*outfile.File
 	if err == nil {
 		files, err = set.End()
@@ -162,7 +159,7 @@ func addLines(set *outfile.Set, s *schema.Schema, content []byte) error {
 		} else if err != nil {
 			return err
 		}
-		rows, err := project.ReadJSON(s.As("json"), string(l.Record))
+		rows, err := project.ReadJSON(s, string(l.Record))
 		if err == nil {
 			err = set.Add(l.Name, rows[0])
 		}

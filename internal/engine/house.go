@@ -139,7 +139,7 @@ func (h *house) await(ctx context.Context, c flow.Started, child store.Run) (flo
 	if child.Answer == nil || c.Flow.Output == nil {
 		return given, nil
 	}
-	rows, err := project.ReadJSON(c.Flow.Output.As("json"), string(child.Answer))
+	rows, err := project.ReadJSON(c.Flow.Output, string(child.Answer))
 	if err != nil {
 		return flow.Answered{}, fmt.Errorf("the answer of %s: %w", c.Flow.Title, err)
 	}

@@ -17,6 +17,7 @@ import (
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/all"
 	"hollowreed/internal/core/notation/excerpt"
+	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
@@ -59,11 +60,11 @@ func (e *Engine) mendText(ctx context.Context, a store.Aside) (MendText, error) 
 	}
 	source := recordSchema(plan, r)
 	if excerpt.Kept(source) && len(a.Raw) > 0 {
-		return MendText{Text: all.Decode(source, a.Raw), JSON: source.Notation == "ndjson"}, nil
+		return MendText{Text: all.Decode(source, a.Raw), JSON: source.Notation == json.LinesKind.Notation}, nil
 	}
 	text, err := e.standing(ctx, r, source, a.Byte)
 	if err == nil {
-		return MendText{Text: text, JSON: source.Notation == "json"}, nil
+		return MendText{Text: text, JSON: source.Notation == json.Kind.Notation}, nil
 	}
 	text, err = e.recordValue(ctx, r, plan, a)
 	return noText(MendText{Text: text, JSON: true}, err)
@@ -98,7 +99,7 @@ func recordSchema(plan *flow.Plan, r store.Run) *schema.Schema {
 	switch {
 	case plan.Spooled():
 		return linesOf(plan.Source)
-	case r.ReadAs == "ndjson":
+	case r.ReadAs == json.LinesKind.Name:
 		return linesOf(plan.Source.InText())
 	case r.ReadAs != "":
 		return plan.Source.InText()
@@ -108,8 +109,8 @@ func recordSchema(plan *flow.Plan, r store.Run) *schema.Schema {
 
 // linesOf is a schema for records that stand as JSON, one a line.
 func linesOf(s *schema.Schema) *schema.Schema {
-	lines := *s.As("ndjson")
-	lines.Notation = "ndjson"
+	lines := *s.As(json.LinesKind.Notation)
+	lines.Notation = json.LinesKind.Notation
 	return &lines
 }
 
@@ -259,11 +260,7 @@ func (e *Engine) reads(ctx context.Context, r store.Run, content *spool.Spool) e
 		return err
 	}
 	s := recordSchema(p.Flow(r.Flow), r)
-	n, err := all.Named(s.Notation)
-	if err != nil {
-		return err
-	}
-	in, err := n.NewReader(content.Reader(), notation.Options{Source: "the record", Schema: s, Check: true})
+	in, err := all.Of(s).NewReader(content.Reader(), notation.Options{Source: "the record", Schema: s, Check: true})
 	for err == nil {
 		_, err = in.Next()
 	}
@@ -304,8 +301,8 @@ func (e *Engine) mended(ctx context.Context, again *store.Run, r store.Run, a st
 	}
 	source := plan.Source.InText()
 	if was.JSON {
-		content, err := excerpt.Line(text)
-		again.ReadAs, again.FirstLine = "ndjson", a.Line
+		content, err := json.Line(text)
+		again.ReadAs, again.FirstLine = json.LinesKind.Name, a.Line
 		return spool.Of(content), err
 	}
 	frame, err := e.frame(ctx, r, source)
@@ -313,23 +310,23 @@ func (e *Engine) mended(ctx context.Context, again *store.Run, r store.Run, a st
 		return nil, err
 	}
 	content, as, before, err := excerpt.Message(source, frame, text)
-	again.ReadAs, again.FirstLine = as, a.Line-before
+	again.ReadAs, again.FirstLine = as.Name, a.Line-before
 	return spool.Of(content), err
 }
 
 // frame is what stands around the records of a run's message.
-func (e *Engine) frame(ctx context.Context, r store.Run, s *schema.Schema) (excerpt.Frame, error) {
-	if s.Notation != "xml" && (s.Notation != "csv" || !s.Settings.Header) {
-		return excerpt.Frame{}, nil
+func (e *Engine) frame(ctx context.Context, r store.Run, s *schema.Schema) (notation.Frame, error) {
+	if !excerpt.Framed(s) {
+		return notation.Frame{}, nil
 	}
 	in, err := e.message(ctx, r)
 	if err != nil {
-		return excerpt.Frame{}, fault.New(fault.Gone, "the message that the record stood in is not there any more").Mended("Put the file back, or drop a new one")
+		return notation.Frame{}, fault.New(fault.Gone, "the message that the record stood in is not there any more").Mended("Put the file back, or drop a new one")
 	}
 	defer in.Close()
 	_, plan, err := e.planOf(ctx, r.ID)
 	if err != nil {
-		return excerpt.Frame{}, err
+		return notation.Frame{}, err
 	}
 	return excerpt.FrameOf(recordSchema(plan, r), in)
 }
@@ -344,12 +341,12 @@ func (e *Engine) mendedEntry(ctx context.Context, plan *flow.Plan, a store.Aside
 	if ps == nil || ps.Entry == nil {
 		return nil, fault.New(fault.Unknown, "the newest release has no step %s any more, which did this entry", inner.Of)
 	}
-	line, err := excerpt.Line(text)
+	line, err := json.Line(text)
 	if err != nil {
 		return nil, err
 	}
 	if s := ps.Entry.Schema; s != nil {
-		rows, err := project.ReadJSON(s.As("json"), text)
+		rows, err := project.ReadJSON(s, text)
 		if err != nil {
 			return nil, err
 		}

@@ -265,11 +265,7 @@ func (e *Engine) admitted(ctx context.Context, plan *flow.Plan, token string) er
 
 // readBody reads a body that must be one message of a schema.
 func readBody(sch *schema.Schema, body []byte) (value.Value, fault.List) {
-	n, err := all.Named(sch.Notation)
-	if err != nil {
-		return value.Value{}, fault.List{fault.From(err, fault.Setting)}
-	}
-	r, err := n.NewReader(bytes.NewReader(body), notation.Options{Source: "body", Schema: sch, Check: true})
+	r, err := all.Of(sch).NewReader(bytes.NewReader(body), notation.Options{Source: "body", Schema: sch, Check: true})
 	if err != nil {
 		return value.Value{}, fault.List{fault.From(err, fault.Syntax)}
 	}

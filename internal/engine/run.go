@@ -278,7 +278,7 @@ func (x *execution) facts() flow.Facts {
 func (x *execution) prepare() error {
 	input := value.Value{}
 	if x.plan.Input != nil && x.run.Input != nil {
-		rows, err := project.ReadJSON(x.plan.Input.As("json"), string(x.run.Input))
+		rows, err := project.ReadJSON(x.plan.Input, string(x.run.Input))
 		if err != nil {
 			return fault.From(err, fault.Syntax)
 		}
@@ -325,11 +325,7 @@ func (x *execution) pass(ctx context.Context, steps []*flow.PlannedStep) (over b
 func (x *execution) begin(in io.Reader) error {
 	r := &x.run
 	source := recordSchema(x.plan, *r)
-	n, err := all.Named(source.Notation)
-	if err != nil {
-		return err
-	}
-	reader, err := n.NewReader(in, notation.Options{Source: r.File, Schema: source})
+	reader, err := all.Of(source).NewReader(in, notation.Options{Source: r.File, Schema: source})
 	if err != nil {
 		return err
 	}

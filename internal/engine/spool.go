@@ -187,7 +187,7 @@ func (e *Engine) record(ctx context.Context, tx pgx.Tx, r store.Release, plan *f
 	run := store.Run{ID: uuid.Must(uuid.NewV7()), Project: r.Project, Flow: r.Flow, Release: r.Number, File: plan.ReadsFrom(), Input: b.input, Request: b.request, StartedBy: b.by}
 	input := value.Value{}
 	if b.input != nil && plan.Input != nil {
-		rows, err := project.ReadJSON(plan.Input.As("json"), string(b.input))
+		rows, err := project.ReadJSON(plan.Input, string(b.input))
 		if err != nil {
 			return run.ID, err
 		}

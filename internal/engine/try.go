@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"strings"
 	"time"
@@ -10,6 +11,7 @@ import (
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/all"
+	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
@@ -119,7 +121,7 @@ func (e *Engine) Try(ctx context.Context, p *project.Project, flowID, sample str
 	}
 	facts.Reference = plan.ReferenceOf(flow.RunFacts(facts.ID, facts.File, "", 0, facts.Started), input, facts.Request)
 	outside := how.outside(e.outside, p)
-	house := &flow.DryHouse{Outside: outside, Plan: p.Flow, At: at, Facts: facts, Watch: how.Watch, Secrets: e.outside.Secret}
+	house := &flow.DryHouse{Outside: outside, Plan: p.Flow, At: at, Facts: facts, Watch: how.Watch, Secrets: e.outside.Secret, Randomness: rand.Reader}
 	if how.Keeps {
 		house.Heard = how.Heard
 	}
@@ -172,7 +174,7 @@ func (t *Trial) input(p *project.Project, plan *flow.Plan) (value.Value, error) 
 	case !t.how.With.Empty() && t.how.With.Message != "":
 		text = t.how.With.Message
 		if plan.Flow.Trigger.Kind != "request" {
-			sch = plan.Input.As("json")
+			sch = plan.Input.As(json.Kind.Notation)
 		}
 	case plan.ReadStep == nil && t.Sample != "":
 		name, text = t.Sample, p.Texts[project.Path(project.Samples, t.Sample)]
@@ -182,7 +184,7 @@ func (t *Trial) input(p *project.Project, plan *flow.Plan) (value.Value, error) 
 		t.Made = true
 		return p.Example(plan.Input)
 	}
-	n, err := all.Named(project.NotationOfFile(name, sch))
+	n, err := all.OfFile(name, sch)
 	if err != nil {
 		return value.Value{}, err
 	}

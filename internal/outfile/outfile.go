@@ -39,16 +39,15 @@ type File struct {
 // Set is the files of one write step.
 type Set struct {
 	target *flow.FileTarget
-	n      notation.Notation
+	n      *notation.Kind
 	files  map[string]*File
 	onDisk int
 	total  int64
 }
 
 // New begins the files of a write step. Close removes what they hold.
-func New(t *flow.FileTarget) (*Set, error) {
-	n, err := all.Named(t.Schema.Notation)
-	return &Set{target: t, n: n, files: map[string]*File{}}, err
+func New(t *flow.FileTarget) *Set {
+	return &Set{target: t, n: all.Of(t.Schema), files: map[string]*File{}}
 }
 
 // Close removes what is held of all files, but for one, where it is given.

@@ -20,6 +20,7 @@ import (
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/all"
+	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
@@ -85,11 +86,10 @@ func (a *answer) refusal() *fault.Fault {
 
 // document reads the whole answer as one value, as its media type says.
 func (a *answer) document() (value.Value, error) {
-	name := "json"
-	switch media, _, _ := mime.ParseMediaType(a.header.Get("Content-Type")); {
-	case strings.HasSuffix(media, "/xml"), strings.HasSuffix(media, "+xml"):
-		name = "xml"
-	case strings.HasSuffix(media, "json"), media == "":
+	media, _, _ := mime.ParseMediaType(a.header.Get("Content-Type"))
+	k, known := all.OfMedia(media)
+	switch {
+	case known && k.Document, media == "":
 	case media == "application/octet-stream", strings.HasPrefix(media, "image/"), media == "application/pdf":
 		return value.Bytes(string(a.body)), nil
 	default:
@@ -100,11 +100,10 @@ func (a *answer) document() (value.Value, error) {
 	if len(bytes.TrimSpace(a.body)) == 0 {
 		return value.Value{}, nil
 	}
-	n, err := all.Named(name)
-	if err != nil {
-		return value.Value{}, err
+	if k == nil || !k.Document {
+		k = &json.Kind
 	}
-	r, err := n.NewReader(bytes.NewReader(a.body), notation.Options{Source: "the answer"})
+	r, err := k.NewReader(bytes.NewReader(a.body), notation.Options{Source: "the answer"})
 	if err != nil {
 		return value.Value{}, err
 	}
@@ -128,7 +127,7 @@ func (a *answer) document() (value.Value, error) {
 // records are those of the answer: where the operation says that they stand, read against its response schema.
 func (a *answer) records(op *connection.Operation) iter.Seq2[value.Value, error] {
 	return func(yield func(value.Value, error) bool) {
-		if s := op.Response; s != nil && s.Notation == "xml" && op.Setting("records") == "" {
+		if s := op.Response; s != nil && s.Notation.Elements && op.Setting("records") == "" {
 			a.described(s, yield)
 			return
 		}
@@ -157,11 +156,7 @@ func (a *answer) records(op *connection.Operation) iter.Seq2[value.Value, error]
 
 // described reads the answer by a schema that says how it is written.
 func (a *answer) described(s *schema.Schema, yield func(value.Value, error) bool) {
-	n, err := all.Named(s.Notation)
-	var r notation.Reader
-	if err == nil {
-		r, err = n.NewReader(bytes.NewReader(a.body), notation.Options{Source: "the answer", Schema: s, Check: true})
-	}
+	r, err := all.Of(s).NewReader(bytes.NewReader(a.body), notation.Options{Source: "the answer", Schema: s, Check: true})
 	if err != nil {
 		yield(value.Value{}, err)
 		return

@@ -209,9 +209,6 @@ func (w *wire) fill(op *connection.Operation, fr *formula.Frame) error {
 	return err
 }
 
-// notations are the media types that are written by a notation.
-var notations = map[string]string{"application/json": "json", "application/xml": "xml", "text/csv": "csv"}
-
 func written(v value.Value, media string, w *wire) ([]byte, error) {
 	if v.Kind() == value.Text || v.Kind() == value.Binary {
 		return []byte(v.Text()), nil
@@ -222,8 +219,8 @@ func written(v value.Value, media string, w *wire) ([]byte, error) {
 	case "multipart/form-data":
 		return parts(v, w)
 	}
-	n, err := all.Named(notations[media])
-	if err != nil {
+	n, known := all.OfMedia(media)
+	if !known || n.Columns {
 		return nil, fault.Expect(fault.Type, "a text or bytes for "+media, v.Kind().String()).In("body")
 	}
 	var out bytes.Buffer

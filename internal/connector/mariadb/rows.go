@@ -111,7 +111,7 @@ func (db *DB) shape(ctx context.Context, id string, st sqltext.Statement) (*sche
 	if err != nil {
 		return nil, err
 	}
-	s := &schema.Schema{ID: id, Title: id, Notation: "rows"}
+	s := &schema.Schema{ID: id, Title: id, Notation: schema.Rows}
 	root := &schema.Field{Name: id, Kind: value.RecordKind, Min: 1, Max: 1, Must: schema.Must{Places: -1}}
 	for _, t := range types {
 		f := &schema.Field{Name: t.Name(), Kind: value.Text, Max: 1, Nullable: true, Must: schema.Must{Places: -1}}

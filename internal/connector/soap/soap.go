@@ -26,7 +26,7 @@ import (
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/notation"
-	"hollowreed/internal/core/notation/all"
+	xmlnotation "hollowreed/internal/core/notation/xml"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
@@ -172,12 +172,8 @@ func written(r system.Request) (string, error) {
 	if r.Op.Request == nil {
 		return fmt.Sprintf("<q:%s xmlns:q=%q/>", r.Op.Setting("wrapper"), r.Op.Setting("namespace")), nil
 	}
-	n, err := all.Named("xml")
-	if err != nil {
-		return "", err
-	}
 	var b bytes.Buffer
-	w, err := n.NewWriter(&b, notation.Options{Schema: r.Op.Request})
+	w, err := xmlnotation.Kind.NewWriter(&b, notation.Options{Schema: r.Op.Request})
 	if err == nil {
 		err = errors.Join(w.Write(r.Value), w.Close())
 	}
@@ -237,11 +233,7 @@ func (s *Service) answer(op *connection.Operation, status int, text []byte) (val
 }
 
 func read(s *schema.Schema, text string) (value.Value, error) {
-	n, err := all.Named("xml")
-	if err != nil {
-		return value.Value{}, err
-	}
-	r, err := n.NewReader(strings.NewReader(text), notation.Options{Source: "the answer", Schema: s, Check: true})
+	r, err := xmlnotation.Kind.NewReader(strings.NewReader(text), notation.Options{Source: "the answer", Schema: s, Check: true})
 	if err != nil {
 		return value.Value{}, err
 	}

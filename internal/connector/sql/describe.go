@@ -126,7 +126,7 @@ var kindsOf = map[uint32]value.Kind{
 }
 
 func shapeOf(ctx context.Context, tx pgx.Tx, id, statement string, columns []pgconn.FieldDescription) (*schema.Schema, error) {
-	s := &schema.Schema{ID: id, Title: id, Notation: "rows"}
+	s := &schema.Schema{ID: id, Title: id, Notation: schema.Rows}
 	root := &schema.Field{Name: id, Kind: value.RecordKind, Min: 1, Max: 1, Must: schema.Must{Places: -1}}
 	seen := map[string]bool{}
 	for _, c := range columns {

@@ -19,7 +19,7 @@ func Shaped(v value.Value, s *schema.Schema) (value.Value, error) {
 		return v, nil
 	}
 	var enc json.Appender
-	r, err := json.NewReader(bytes.NewReader(enc.Append(nil, v)), notation.Options{Source: "the answer", Schema: s.As("json")})
+	r, err := json.Kind.NewReader(bytes.NewReader(enc.Append(nil, v)), notation.Options{Source: "the answer", Schema: s})
 	if err != nil {
 		return v, err
 	}

@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hollowreed/internal/core/doc"
+	_ "hollowreed/internal/core/notation/all"
 	"hollowreed/internal/core/schema"
 )
 

@@ -8,6 +8,7 @@ import (
 
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
@@ -132,7 +133,7 @@ func listed(f *schema.Field) *schema.Field {
 
 // fixed makes the schema of a verb, which no part describes.
 func fixed(id, title string, fields ...*schema.Field) *schema.Schema {
-	return &schema.Schema{ID: id, Title: title, Notation: "json", Root: schema.Record(id, fields...)}
+	return &schema.Schema{ID: id, Title: title, Notation: json.Kind.Notation, Root: schema.Record(id, fields...)}
 }
 
 // waits is the setting that all kinds have which wait for an answer.

@@ -60,7 +60,7 @@ func compileAttempt(c *compiler, s *Step) runner {
 	c.caught = caught
 	c.within(func() {
 		a.slot = c.scope.Define("fault", formula.Type{Kind: value.RecordKind, Fields: Trouble})
-		n := recordOf("fault", &schema.Schema{ID: "fault", Notation: "json", Root: Trouble}, a.slot)
+		n := recordOf("fault", described("fault", Trouble), a.slot)
 		c.named, c.cur.Entry = append(c.named, n), &n
 		known := len(c.named)
 		other.steps = c.track(s.Track("on fault"))

@@ -12,6 +12,7 @@ import (
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/mapping"
+	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
@@ -49,7 +50,7 @@ func (f *Flow) compile(parts Parts, reserve int) *Plan {
 	c := &compiler{flow: f, parts: parts, plan: p, scope: parts.Formulas().Scope()}
 	c.scope.Reserve(reserve)
 	c.scope.Define("run", formula.Type{Kind: value.RecordKind, Fields: mapping.Run})
-	c.named = []Named{recordOf("run", &schema.Schema{Root: mapping.Run}, RunSlot)}
+	c.named = []Named{recordOf("run", described("run", mapping.Run), RunSlot)}
 	c.input()
 	c.request()
 	c.trigger()
@@ -120,7 +121,7 @@ func (c *compiler) request() {
 		c.plan.requested = schema.Record("request", append(ownFields(Request.Fields), c.plan.Given.Root)...)
 	}
 	slot := c.scope.Define("request", formula.Type{Kind: value.RecordKind, Fields: c.plan.requested})
-	c.named = append(c.named, recordOf("request", &schema.Schema{ID: "request", Notation: "json", Root: c.plan.requested}, slot))
+	c.named = append(c.named, recordOf("request", described("request", c.plan.requested), slot))
 }
 
 func (c *compiler) contract(at doc.Text) *schema.Schema {
@@ -178,9 +179,9 @@ var triggers = map[string]func(c *compiler, t Trigger){
 		case t.Path.Value == "": // that is told already
 		case !pathOK.MatchString(t.Path.Value):
 			c.fault(t.Path, fault.Expect(fault.Setting, "a path as bookings/new or invoices/{booking}: letters, digits, . _ - and slashes between", fault.Quote(t.Path.Value)))
-		case c.plan.Input != nil && c.plan.Input.Notation == "rows":
+		case c.plan.Input != nil && !c.plan.Input.Notation.Bytes:
 			c.fault(t.Input, fault.Expect(fault.Setting, "a schema with a notation that can be sent", "rows"))
-		case c.plan.Output != nil && c.plan.Output.Notation == "rows":
+		case c.plan.Output != nil && !c.plan.Output.Notation.Bytes:
 			c.fault(t.Output, fault.Expect(fault.Setting, "a schema with a notation that can be sent", "rows"))
 		}
 	},
@@ -445,6 +446,11 @@ func firstFault(sch *schema.Schema, v value.Value) *fault.Fault {
 	return first
 }
 
+// described is the schema of what no part describes, as the results of steps. Written as bytes it is JSON.
+func described(id string, root *schema.Field) *schema.Schema {
+	return &schema.Schema{ID: id, Notation: json.Kind.Notation, Root: root}
+}
+
 func (c *compiler) schema(s *Step, setting string) *schema.Schema {
 	id := s.Setting(setting)
 	if sch := c.parts.Schema(id); sch != nil {
@@ -453,7 +459,7 @@ func (c *compiler) schema(s *Step, setting string) *schema.Schema {
 	if id != "" {
 		c.fault(s.place(setting), fault.New(fault.Unknown, "there is no schema %q", id))
 	}
-	return &schema.Schema{ID: id, Root: schema.Record(id)}
+	return described(id, schema.Record(id))
 }
 
 // tables checks that a step's connection has tables.

@@ -2,7 +2,6 @@ package flow
 
 import (
 	"context"
-	"crypto/rand"
 	"io"
 	"sync"
 	"time"
@@ -126,21 +125,22 @@ func (d *Dry) Upsert(_ context.Context, u Upsert, rows []value.Value) ([]Written
 
 // DryHouse runs the flows that a flow calls in the same way, remembers keys for itself, and waits for nothing.
 type DryHouse struct {
-	Outside Outside
-	Plan    func(flow string) *Plan // of a flow that is called; nil when there is none
-	At      time.Time
-	Facts   Facts
-	Heard   *Recording                                             // of what flows that are called have answered; may be nil
-	Watch   Watcher                                                // nil: nobody watches
-	Secrets func(ctx context.Context, name string) (string, error) // nil: none
-	Collect func(plan *Plan, records []Collected) error            // told of what flows that are called collect for files; may be nil
-	mu      sync.Mutex
-	seen    map[string]bool
-	kept    map[string]string
-	letters map[Letter][]string
-	groups  map[string][]string
-	depth   int
-	around  []string // the steps that have called this flow
+	Outside    Outside
+	Plan       func(flow string) *Plan // of a flow that is called; nil when there is none
+	At         time.Time
+	Facts      Facts
+	Heard      *Recording                                             // of what flows that are called have answered; may be nil
+	Watch      Watcher                                                // nil: nobody watches
+	Secrets    func(ctx context.Context, name string) (string, error) // nil: none
+	Randomness io.Reader                                              // what messages are encrypted with; nil: a step that needs it fails
+	Collect    func(plan *Plan, records []Collected) error            // told of what flows that are called collect for files; may be nil
+	mu         sync.Mutex
+	seen       map[string]bool
+	kept       map[string]string
+	letters    map[Letter][]string
+	groups     map[string][]string
+	depth      int
+	around     []string // the steps that have called this flow
 }
 
 // maxCalls bounds flows that call flows.
@@ -161,7 +161,7 @@ func (d *DryHouse) Start(ctx context.Context, c Started, inputs []value.Value) (
 		case d.depth >= maxCalls:
 			out[i].Fault = fault.New(fault.Limit, "flows call flows more than %d deep", maxCalls)
 		default:
-			house := &DryHouse{Outside: d.Outside, Plan: d.Plan, At: d.At, Facts: d.Facts, Secrets: d.Secrets, Watch: d.Watch, Collect: d.Collect, depth: d.depth + 1, around: around}
+			house := &DryHouse{Outside: d.Outside, Plan: d.Plan, At: d.At, Facts: d.Facts, Secrets: d.Secrets, Randomness: d.Randomness, Watch: d.Watch, Collect: d.Collect, depth: d.depth + 1, around: around}
 			b := &Batch{Plan: plan, Outside: d.Outside, House: house, Try: standardTries, Watch: d.Watch, Around: around}
 			whole := plan.Whole(d.Facts, input)
 			if err := b.Pass(ctx, append(plan.Head[:len(plan.Head):len(plan.Head)], plan.Tail...), whole); err != nil {
@@ -224,7 +224,19 @@ func (d *DryHouse) Secret(ctx context.Context, name string) (string, error) {
 }
 
 // Random gives random bytes.
-func (d *DryHouse) Random() io.Reader { return rand.Reader }
+func (d *DryHouse) Random() io.Reader {
+	if d.Randomness == nil {
+		return noRandomness{}
+	}
+	return d.Randomness
+}
+
+// noRandomness is what a run reads that was given no randomness.
+type noRandomness struct{}
+
+func (noRandomness) Read([]byte) (int, error) {
+	return 0, fault.New(fault.Setting, "this run was given no source of random bytes")
+}
 
 // Recall knows what this try has remembered.
 func (d *DryHouse) Recall(_ context.Context, space string, keys []string) (map[string]string, error) {

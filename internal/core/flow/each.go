@@ -8,7 +8,6 @@ import (
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/formula"
-	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
 
@@ -130,7 +129,7 @@ func (c *compiler) entries(s *Step) runner {
 func namedOf(t formula.Type) Named {
 	switch {
 	case t.Kind == value.RecordKind && t.Fields != nil:
-		return Named{Schema: &schema.Schema{ID: t.Fields.Name, Notation: "json", Root: t.Fields}}
+		return Named{Schema: described(t.Fields.Name, t.Fields)}
 	case t.Kind == value.ListKind && t.Item != nil && t.Item.Kind == value.RecordKind && t.Item.Fields != nil:
 		n := namedOf(*t.Item)
 		n.List = true

@@ -184,7 +184,7 @@ func (c *compiler) ownAnswer(s *Step, asked bool) {
 	if sch == nil {
 		return
 	}
-	if sch.Notation == "rows" {
+	if !sch.Notation.Bytes {
 		c.fault(own, fault.Expect(fault.Setting, "a schema with a notation that can be sent", "rows"))
 	}
 	if c.plan.Answers == nil {

@@ -14,7 +14,7 @@ import (
 func keptOf(n Named) Kept {
 	k := Kept{Key: n.Name, Named: n}
 	if n.Schema == nil && n.Type.Kind != value.Absent {
-		k.Holder = &schema.Schema{ID: n.Name, Notation: "json", Root: schema.Record(n.Name, fieldOf("value", n.Type))}
+		k.Holder = described(n.Name, schema.Record(n.Name, fieldOf("value", n.Type)))
 	}
 	return k
 }
@@ -26,7 +26,7 @@ func (k Kept) Write(v value.Value) string { return string((&json.Appender{}).App
 func (k Kept) Read(text string) value.Value {
 	of := k.Holder
 	if k.Schema != nil {
-		of = k.Schema.As("json")
+		of = k.Schema.As(json.Kind.Notation)
 	} else {
 		text = `{"value":` + text + `}`
 	}

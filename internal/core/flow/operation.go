@@ -220,7 +220,7 @@ func compileWrite(c *compiler, s *Step) runner {
 		c.fault(s.place("connection"), fault.Expect(fault.Setting, "a connection to a folder", conn.Kind))
 	}
 	sch := c.schema(s, "schema")
-	if sch.Notation == "rows" {
+	if !sch.Notation.Bytes {
 		c.fault(s.place("schema"), fault.Expect(fault.Setting, "a schema with a notation that can be written to a file", "rows"))
 	}
 	slot, has := c.record(s, "from")

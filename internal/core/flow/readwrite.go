@@ -67,7 +67,7 @@ func compileParse(c *compiler, s *Step) runner {
 
 // written checks that a schema has a notation of bytes.
 func (c *compiler) written(s *Step, sch *schema.Schema) {
-	if sch.Notation == "rows" {
+	if !sch.Notation.Bytes {
 		c.fault(s.place("schema"), fault.Expect(fault.Setting, "a schema with a notation that can be read and written", "rows"))
 	}
 }
@@ -75,13 +75,8 @@ func (c *compiler) written(s *Step, sch *schema.Schema) {
 // Written is the shape of what a format step yields.
 var writtenRecord = schema.Record("written", schema.Scalar("text", value.Text), schema.Scalar("type", value.Text))
 
-// contentTypes are the media types of the notations (RFC 8259, RFC 7303, RFC 4180).
-var contentTypes = map[string]string{
-	"json": "application/json", "ndjson": "application/x-ndjson", "xml": "application/xml", "csv": "text/csv; charset=utf-8", "fixedwidth": "text/plain; charset=utf-8",
-}
-
 // ContentType is the media type of a message in a schema's notation.
-func ContentType(s *schema.Schema) string { return contentTypes[s.Notation] }
+func ContentType(s *schema.Schema) string { return all.Of(s).ContentType() }
 
 var formatKind = &Kind{
 	Name: "format", Title: "Write a text", Group: Shape, About: "Writes a record or a list of records as a text in a schema's notation, with its content type.",
@@ -106,7 +101,7 @@ func compileFormat(c *compiler, s *Step) runner {
 	if prog != nil && !prog.Type.Fits(value.RecordKind) && !prog.Type.Fits(value.ListKind) {
 		c.fault(s.place("value"), fault.Expect(fault.Type, "a record or a list of records", prog.Type.String()))
 	}
-	slot := c.define(s, "as", &schema.Schema{ID: s.Setting("as"), Notation: "json", Root: writtenRecord})
+	slot := c.define(s, "as", described(s.Setting("as"), writtenRecord))
 	if prog == nil {
 		return pass
 	}
@@ -129,7 +124,7 @@ func formatted(prog, typ *formula.Program, sch *schema.Schema, it *Item) (text, 
 	if f != nil {
 		return "", "", fault.List{f}
 	}
-	media = contentTypes[sch.Notation]
+	media = ContentType(sch)
 	if typ != nil {
 		t, f := typ.Eval(&it.Frame)
 		if f != nil {
@@ -142,11 +137,7 @@ func formatted(prog, typ *formula.Program, sch *schema.Schema, it *Item) (text, 
 		list = v.Items()
 	}
 	var out strings.Builder
-	n, err := all.Named(sch.Notation)
-	if err != nil {
-		return "", "", fault.List{fault.From(err, fault.Setting)}
-	}
-	w, err := n.NewWriter(&out, notation.Options{Schema: sch.InText(), Many: v.Kind() == value.ListKind})
+	w, err := all.Of(sch).NewWriter(&out, notation.Options{Schema: sch.InText(), Many: v.Kind() == value.ListKind})
 	if err != nil {
 		return "", "", fault.List{fault.From(err, fault.Setting)}
 	}

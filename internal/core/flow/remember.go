@@ -8,6 +8,7 @@ import (
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/table"
 	"hollowreed/internal/core/value"
@@ -210,7 +211,7 @@ func keysOf(t *table.Table, progs map[string]*formula.Program) keyed {
 }
 
 func rowOf(t *table.Table) *schema.Schema {
-	return &schema.Schema{ID: t.ID, Title: t.Title, Notation: "json", Root: t.Row}
+	return &schema.Schema{ID: t.ID, Title: t.Title, Notation: json.Kind.Notation, Root: t.Row}
 }
 
 // keyRecord is a record of the key columns of a table.
@@ -220,7 +221,7 @@ func keyRecord(t *table.Table) *schema.Schema {
 		own := *f // in another record it has another slot
 		keys[i] = &own
 	}
-	return &schema.Schema{ID: t.ID, Title: t.Title, Notation: "json", Root: schema.Record(t.ID, keys...)}
+	return &schema.Schema{ID: t.ID, Title: t.Title, Notation: json.Kind.Notation, Root: schema.Record(t.ID, keys...)}
 }
 
 func compileLookUp(c *compiler, s *Step) runner {

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
@@ -102,7 +103,7 @@ func (c *compiler) parameters(t Trigger) *schema.Schema {
 			c.fault(t.Parameters, fault.New(fault.Setting, "the parameter %s of the path is a list", f.Name))
 		}
 	}
-	return &schema.Schema{ID: "parameters", Title: "Parameters", Notation: "json", Root: schema.Record("parameters", fields...)}
+	return &schema.Schema{ID: "parameters", Title: "Parameters", Notation: json.Kind.Notation, Root: schema.Record("parameters", fields...)}
 }
 
 // ownFields are fields for another record, in which they have slots of their own.
@@ -264,7 +265,7 @@ func RequestOf(method, path string, body *string, query, headers []Pair) value.V
 }
 
 // keptRequest is how a request is kept with its run.
-var keptRequest = keptOf(recordOf("request", &schema.Schema{ID: "request", Notation: "json", Root: Request}, RequestSlot))
+var keptRequest = keptOf(recordOf("request", described("request", Request), RequestSlot))
 
 // WriteRequest writes a request as it is kept with its run, ReadRequest reads it. Its parameters are read from it each time.
 func WriteRequest(v value.Value) []byte {

@@ -135,7 +135,7 @@ var openKind = &Kind{
 
 func compileOpen(c *compiler, s *Step) runner {
 	prog, from := c.formula(s.place("value")), c.optional(s, "signed by")
-	slot := c.define(s, "as", &schema.Schema{ID: s.Setting("as"), Notation: "json", Root: openedRecord})
+	slot := c.define(s, "as", described(s.Setting("as"), openedRecord))
 	if s.Setting("with") == "" && s.Setting("signed by") == "" {
 		c.fault(s.At, fault.New(fault.Required, "it is neither decrypted nor verified").Mended("Name the secret with our key, or give the sender's"))
 	}

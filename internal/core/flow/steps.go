@@ -55,7 +55,7 @@ var readKind = &Kind{
 // source is the schema of the records that a flow reads: of an operation's answer, or of the message that
 // started the run.
 func (c *compiler) source(s *Step) *schema.Schema {
-	none := &schema.Schema{Root: schema.Record("record")}
+	none := described("record", schema.Record("record"))
 	if s.Setting("operation") != "" || s.Setting("connection") != "" {
 		op := c.operation(s.place("operation"), s.Setting("connection"), s.Setting("operation"))
 		switch {
@@ -79,7 +79,7 @@ func (c *compiler) source(s *Step) *schema.Schema {
 	switch {
 	case c.flow.Trigger.Kind != "file":
 		c.fault(s.At, fault.New(fault.Setting, "nothing that starts the flow brings a message").Mended("Name a connection and an operation that reads"))
-	case sch.Notation == "rows":
+	case !sch.Notation.Bytes:
 		c.fault(s.place("schema"), fault.Expect(fault.Setting, "a schema with a notation that can be read from a file", "rows"))
 	}
 	return sch

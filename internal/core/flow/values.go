@@ -50,7 +50,7 @@ func compileSet(c *compiler, s *Step) runner {
 	}
 	scope.Follow(c.scope)
 	c.scope = scope
-	sch := &schema.Schema{ID: s.Setting("as"), Notation: "json", Root: schema.Record(s.Setting("as"), fields...)}
+	sch := described(s.Setting("as"), schema.Record(s.Setting("as"), fields...))
 	slot := c.define(s, "as", sch)
 	c.scope.Open(s.Setting("as"))
 	shape := sch.Root.Shape()
@@ -290,11 +290,7 @@ func readAll(sch *schema.Schema, from value.Value, most int) (list []value.Value
 		sch = sch.InText()
 	}
 	text := from.Text()
-	n, err := all.Named(sch.Notation)
-	if err != nil {
-		return nil, fault.List{fault.From(err, fault.Setting)}
-	}
-	r, err := n.NewReader(strings.NewReader(text), notation.Options{Schema: sch, Check: true})
+	r, err := all.Of(sch).NewReader(strings.NewReader(text), notation.Options{Schema: sch, Check: true})
 	if err != nil {
 		return nil, fault.List{fault.From(err, fault.Syntax)}
 	}

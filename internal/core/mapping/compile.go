@@ -8,6 +8,7 @@ import (
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/script"
 	"hollowreed/internal/core/value"
@@ -23,7 +24,7 @@ func (m *Mapping) Compile(schemas Schemas, env formula.Env) *Plan {
 		s := schemas(src.Schema.Value)
 		if s == nil {
 			p.note(src.Schema, fault.New(fault.Unknown, "there is no schema %q", src.Schema.Value))
-			s = &schema.Schema{Root: schema.Record(src.Name.Value)}
+			s = &schema.Schema{Notation: json.Kind.Notation, Root: schema.Record(src.Name.Value)}
 		}
 		p.Sources = append(p.Sources, s)
 		scope.Define(src.Name.Value, src.typeOf(s))
@@ -33,7 +34,7 @@ func (m *Mapping) Compile(schemas Schemas, env formula.Env) *Plan {
 	}
 	if p.Target = schemas(m.To.Value); p.Target == nil {
 		p.note(m.To, fault.New(fault.Unknown, "there is no schema %q", m.To.Value))
-		p.Target = &schema.Schema{Root: schema.Record("target")}
+		p.Target = &schema.Schema{Notation: json.Kind.Notation, Root: schema.Record("target")}
 	}
 	c := &compiler{bases: map[string]base{}, vars: map[string]*Field{}, plan: p, rules: map[string]int{}, feeds: map[string][]string{}, used: map[string]bool{}, begun: map[string]bool{}}
 	c.order()

@@ -1,6 +1,6 @@
 // Package notation says what all notations have in common: each has a reader that streams bytes
-// to values with their places, and a writer that streams values to bytes. The notations
-// themselves are in the folders below; package all has their table.
+// to values with their places, and a writer that streams values to bytes. Each notation is a Kind in a
+// folder below; package all has the list of them.
 package notation
 
 import (
@@ -74,11 +74,66 @@ func (o Options) LimitOr(most int) int {
 	return most
 }
 
-// Notation is one row of the table of notations.
-type Notation struct {
-	Name      string
-	About     string
-	Media     string // Internet media type
-	NewReader func(io.Reader, Options) (Reader, error)
-	NewWriter func(io.Writer, Options) (Writer, error)
+// Kind is one notation: what schemas know of it, how it is read, written and recognised.
+type Kind struct {
+	*schema.Notation
+	About string
+	// Reader and Writer are given the schema as it is for this notation; NewReader and NewWriter take any.
+	Reader func(io.Reader, Options) (Reader, error)
+	Writer func(io.Writer, Options) (Writer, error)
+	// Recognise says whether the beginning of a message, without white space before it, is written so. It is nil where only
+	// the lines as a whole tell.
+	Recognise func(text []byte) bool
+	// CopyDocument passes a document on that no schema describes, in constant memory; nil where a reader and a writer do that.
+	CopyDocument func(io.Writer, io.Reader, Options) error
+	// OpenList opens a document that no schema describes as the list of records that stands in it. The reader is nil where
+	// there is no such list; the input is then where it was. Nil for notations whose readers do that.
+	OpenList func(io.ReadSeeker, Options) (Reader, error)
+	Excerpt  Excerpt
 }
+
+// Excerpt says how one record is taken out of a message as text that a person can change, and read again by itself.
+type Excerpt struct {
+	Raw bool // readers give the text of each record
+	// Text reads the record with which the message goes on, as text; nil where Raw is set.
+	Text func(message io.Reader) (string, error)
+	// Framed says whether a record needs what stands around it to be read; nil is never.
+	Framed func(*schema.Schema) bool
+	// Frame reads what stands around the records of a message.
+	Frame func(*schema.Schema, io.Reader) (Frame, error)
+	// Alone makes of a record's text a message of another notation; nil where the text with its frame is a message.
+	Alone func(text string) (content []byte, as *schema.Notation, err error)
+}
+
+// NewReader reads messages of any schema: one of another notation is taken as it is for this one.
+func (k *Kind) NewReader(r io.Reader, o Options) (Reader, error) { return k.Reader(r, k.own(o)) }
+
+// NewWriter writes messages of any schema: one of another notation is taken as it is for this one. What has no value is
+// written as the schema's settings say.
+func (k *Kind) NewWriter(w io.Writer, o Options) (Writer, error) {
+	o = k.own(o)
+	out, err := k.Writer(w, o)
+	if err != nil || o.Schema == nil || o.Schema.Settings.Missing.AsIs() {
+		return out, err
+	}
+	return &expressing{Writer: out, schema: o.Schema}, nil
+}
+
+func (k *Kind) own(o Options) Options {
+	if o.Schema != nil {
+		o.Schema = o.Schema.As(k.Notation)
+	}
+	return o
+}
+
+type expressing struct {
+	Writer
+	schema *schema.Schema
+}
+
+func (e *expressing) Write(v value.Value) error {
+	return e.Writer.Write(e.schema.Settings.Missing.Express(e.schema.Root, v))
+}
+
+// Frame is what stands around a record for it to be read by itself, in UTF-8.
+type Frame struct{ Before, After string }

@@ -16,7 +16,6 @@ import (
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/mapping"
 	"hollowreed/internal/core/notation"
-	"hollowreed/internal/core/notation/all"
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
@@ -233,11 +232,7 @@ func Indented(text []byte) string {
 
 // ReadJSON reads the messages of a JSON text by their schema, at least one.
 func ReadJSON(s *schema.Schema, text string) ([]value.Value, error) {
-	n, err := all.Named("json")
-	if err != nil {
-		return nil, err
-	}
-	r, err := n.NewReader(strings.NewReader(text), notation.Options{Schema: s})
+	r, err := json.Kind.NewReader(strings.NewReader(text), notation.Options{Schema: s})
 	if err != nil {
 		return nil, err
 	}

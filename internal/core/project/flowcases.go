@@ -3,6 +3,7 @@ package project
 import (
 	"context"
 	"fmt"
+	"math/rand/v2"
 	"slices"
 	"strconv"
 	"strings"
@@ -12,7 +13,6 @@ import (
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/notation"
-	"hollowreed/internal/core/notation/all"
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
@@ -161,7 +161,7 @@ func (k *player) play(r Run, outside flow.Outside) (Account, *fault.Fault) {
 		facts.Request = flow.ReadRequest([]byte(r.Request))
 	}
 	at := r.At.GoTime()
-	house := caseHouse{&flow.DryHouse{Outside: outside, Plan: k.p.Flow, At: at, Facts: facts}, k}
+	house := caseHouse{&flow.DryHouse{Outside: outside, Plan: k.p.Flow, At: at, Facts: facts, Randomness: rand.NewChaCha8([32]byte{})}, k}
 	b := &flow.Batch{Plan: k.plan, Outside: outside, House: house, Try: 1000, Totals: &flow.Totals{}}
 	played, err := k.p.PlayWith(b, facts, r)
 	if err != nil {
@@ -176,7 +176,7 @@ func (k *player) play(r Run, outside flow.Outside) (Account, *fault.Fault) {
 func (p *Project) PlayWith(b *flow.Batch, facts flow.Facts, r Run) (*flow.Played, error) {
 	m := flow.Playing{Facts: facts, Most: maxCaseRecords}
 	if b.Plan.Input != nil && r.Input != "" {
-		rows, err := ReadJSON(b.Plan.Input.As("json"), r.Input)
+		rows, err := ReadJSON(b.Plan.Input, r.Input)
 		if err != nil {
 			return nil, fault.From(err, fault.Syntax).In("input")
 		}
@@ -192,11 +192,7 @@ func (p *Project) PlayWith(b *flow.Batch, facts flow.Facts, r Run) (*flow.Played
 }
 
 func openLines(sch *schema.Schema, text string) (notation.Reader, error) {
-	n, err := all.Named("ndjson")
-	if err != nil {
-		return nil, err
-	}
-	return n.NewReader(strings.NewReader(text), notation.Options{Source: "records", Schema: sch})
+	return json.LinesKind.NewReader(strings.NewReader(text), notation.Options{Source: "records", Schema: sch})
 }
 
 // ends notes what became of the run, its records, and the caller's answer.

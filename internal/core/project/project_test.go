@@ -16,6 +16,7 @@ import (
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/notation/all"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/validate"
 	"hollowreed/internal/core/value"
@@ -193,7 +194,9 @@ func TestTheDemosSamplesFit(t *testing.T) {
 	for _, part := range p.Parts(Schemas) {
 		s := p.Schema(part.ID)
 		for _, name := range s.Samples {
-			tally, err := validate.File(s, part.Path, NotationOfFile(name, s), name, strings.NewReader(p.Texts[Path(Samples, name)]), func(f *fault.Fault) bool {
+			as, err := all.OfFile(name, s)
+			require.NoError(t, err)
+			tally, err := validate.File(s, part.Path, as, name, strings.NewReader(p.Texts[Path(Samples, name)]), func(f *fault.Fault) bool {
 				t.Errorf("%s", f)
 				return true
 			})

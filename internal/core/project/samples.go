@@ -3,7 +3,6 @@ package project
 import (
 	"errors"
 	"io"
-	"path"
 	"strings"
 
 	"hollowreed/internal/core/fault"
@@ -14,22 +13,13 @@ import (
 	"hollowreed/internal/core/value"
 )
 
-// NotationOfFile is the notation in which a sample of a schema is written: the schema's own, or,
-// for rows, the one that the file's name tells.
-func NotationOfFile(name string, s *schema.Schema) string {
-	if s.Notation != "rows" {
-		return s.Notation
-	}
-	return strings.TrimPrefix(path.Ext(name), ".")
-}
-
 // OpenSample reads a sample of a schema, and checks it on the way when it is told to.
 func (p *Project) OpenSample(s *schema.Schema, name string, check bool) (notation.Reader, error) {
 	text, ok := p.Texts[Path(Samples, name)]
 	if !ok {
 		return nil, fault.New(fault.Unknown, "there is no sample %q", name)
 	}
-	n, err := all.Named(NotationOfFile(name, s))
+	n, err := all.OfFile(name, s)
 	if err != nil {
 		return nil, err
 	}

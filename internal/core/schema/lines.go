@@ -8,9 +8,6 @@ import (
 	"hollowreed/internal/core/value"
 )
 
-// Lined says whether the notation writes lines, each of one record or of one record inside.
-func (s *Schema) Lined() bool { return s.Notation == "fixedwidth" || s.Notation == "csv" }
-
 // Nested says whether a message has lines of several types: records inside of the record.
 func (s *Schema) Nested() bool {
 	for _, f := range s.Root.Fields {
@@ -57,7 +54,7 @@ func (s *Schema) Beginning(record, f *Field) (text string, whole bool) {
 		return w.Marks, true
 	case begins == "":
 		return "", false
-	case s.Notation == "fixedwidth":
+	case s.Notation.Columns:
 		if w.From == 0 || w.From > len(begins) {
 			return "", false
 		}
@@ -96,7 +93,7 @@ func (s *Schema) Width() int {
 // lines checks that the records of a notation of lines can be told apart, and that a fixed-width
 // line's fields stand in order and do not overlap.
 func (p parser) lines(d *doc.Doc, record *Field) {
-	if !p.s.Lined() {
+	if !p.s.Notation.Lines {
 		return
 	}
 	inside := 0
@@ -115,10 +112,10 @@ func (p parser) lines(d *doc.Doc, record *Field) {
 		d.Fault(record.At, fault.New(fault.Setting, "nothing tells the lines of %s from others", record.Name).In(record.Name).
 			Mended(`Say what they begin with ("begins"), or which value "marks" one of their fields`))
 	}
-	if inside > 0 && p.s.Notation == "csv" && p.s.Settings.Header {
+	if inside > 0 && p.s.Notation.Cells && p.s.Settings.Header {
 		d.Fault(record.At, fault.New(fault.Setting, "lines of several types cannot share one header").Mended(`Set "header" to false`))
 	}
-	if p.s.Notation == "fixedwidth" {
+	if p.s.Notation.Columns {
 		p.columns(d, record)
 	}
 }

@@ -13,14 +13,12 @@ import (
 // MaxDepth bounds how deep records nest.
 const MaxDepth = 64
 
-// Notations are the names that a schema may give as its notation.
-var Notations = []string{"fixedwidth", "csv", "json", "ndjson", "xml", "rows"}
-
 func read(id string, d *doc.Doc, l *Loader) *Schema {
 	n := d.Root()
 	s := &Schema{ID: id, Title: n.Need("schema").Value, At: n.At(), source: d.Source}
-	if s.Notation = n.Choice("notation", Notations...); n.Text("notation").Line == 0 && n.Present() {
-		n.Fault(fault.Required, `"notation" is missing; it is one of %s`, strings.Join(Notations, ", "))
+	names := NotationNames()
+	if s.Notation = notationNamed(n.Choice("notation", names...)); n.Text("notation").Line == 0 && n.Present() {
+		n.Fault(fault.Required, `"notation" is missing; it is one of %s`, strings.Join(names, ", "))
 	}
 	for _, c := range n.List("samples") {
 		s.Samples = append(s.Samples, c.At().Value)
@@ -84,10 +82,10 @@ func (s *Schema) checkLines(w doc.Node) {
 		w.Fault(fault.Setting, "from 0 to %d lines can be passed over", maxSkipped)
 		s.Settings.Lines.First, s.Settings.Lines.Last = 0, 0
 	}
-	if s.Notation != "fixedwidth" && l.Last > 0 {
+	if !s.Notation.Columns && l.Last > 0 {
 		w.Fault(fault.Setting, `"skip last" is for fixed width`)
 	}
-	if !s.Lined() && (l.First > 0 || l.Comment != "" || l.Begins != "") {
+	if !s.Notation.Lines && (l.First > 0 || l.Comment != "" || l.Begins != "") {
 		w.Fault(fault.Setting, `"skip first", "comment" and "begins" are for fixed width and delimited`)
 	}
 }

@@ -17,7 +17,7 @@ const Many = -1
 type Schema struct {
 	ID       string // the part's id: its file name without the ending
 	Title    string
-	Notation string // fixedwidth, csv, json, ndjson, xml or rows
+	Notation *Notation
 	Samples  []string
 	LeftOut  []string // what an import could not carry over from another description, in words
 	Settings Settings
@@ -190,8 +190,8 @@ func (s *Schema) InText() *Schema {
 
 // As is the schema for a message in a notation. How fields are written is said for the schema's
 // own notation; in any other one values stand in standard form. Shapes stay the same.
-func (s *Schema) As(notation string) *Schema {
-	if s.Notation == notation || s.Notation+notation == "jsonndjson" || s.Notation+notation == "ndjsonjson" || notation == "fixedwidth" {
+func (s *Schema) As(notation *Notation) *Schema {
+	if s.Notation.Family == notation.Family || notation.Columns {
 		return s
 	}
 	plain := *s
@@ -201,7 +201,7 @@ func (s *Schema) As(notation string) *Schema {
 		RootName: s.Settings.RootName, RecordName: s.Settings.RecordName, Namespaces: s.Settings.Namespaces,
 		Attributes: s.Settings.Attributes, Missing: s.Settings.Missing, MaxRecord: s.Settings.MaxRecord,
 	}
-	plain.Root = s.Root.plain(notation == "xml" && s.Settings.Attributes)
+	plain.Root = s.Root.plain(notation.Elements && s.Settings.Attributes)
 	return &plain
 }
 

@@ -175,8 +175,8 @@ func TestImpliedPlaces(t *testing.T) {
 
 func TestAnotherNotationIsWrittenInStandardForm(t *testing.T) {
 	s, _ := parse(t, "schema: S\nnotation: fixedwidth\nfields:\n  - {name: f, type: date, columns: 1-8, pattern: yyyyMMdd}\n")
-	require.Same(t, s, s.As("fixedwidth"))
-	plain := s.As("csv")
+	require.Same(t, s, s.As(fixedWidth))
+	plain := s.As(cells)
 	require.Equal(t, "a date as YYYY-MM-DD", plain.Root.Fields[0].HowWritten())
 	require.Equal(t, "a date as yyyyMMdd", s.Root.Fields[0].HowWritten())
 	require.Same(t, s.Root.Shape(), plain.Root.Shape())

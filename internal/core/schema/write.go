@@ -15,7 +15,7 @@ import (
 func Write(s *Schema) []byte {
 	var o doc.Out
 	o.Add("schema", s.Title)
-	o.Add("notation", s.Notation)
+	o.Add("notation", s.Notation.Name)
 	o.Add("samples", s.Samples)
 	o.Add("left out", s.LeftOut)
 	o.Add("written", s.Settings.out())

@@ -8,7 +8,6 @@ import (
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/notation"
-	"hollowreed/internal/core/notation/all"
 	"hollowreed/internal/core/schema"
 )
 
@@ -22,19 +21,12 @@ type Tally struct {
 // OK says whether there was no fault.
 func (t Tally) OK() bool { return t.Faults == 0 }
 
-// File checks all records of a message in a notation; the schema's own when it is empty. Part names
+// File checks all records of a message in a notation. Part names
 // the schema's file, for the rules. Report is given every fault and says whether to go on. The
 // error is one for which nothing could be checked.
-func File(s *schema.Schema, part, notationName, name string, in io.Reader, report func(*fault.Fault) bool) (Tally, error) {
-	if notationName == "" {
-		notationName = s.Notation
-	}
-	n, err := all.Named(notationName)
-	if err != nil {
-		return Tally{}, err
-	}
+func File(s *schema.Schema, part string, as *notation.Kind, name string, in io.Reader, report func(*fault.Fault) bool) (Tally, error) {
 	c := &check{part: part, name: name, report: report}
-	r, err := n.NewReader(in, notation.Options{Source: name, Schema: s, Check: true})
+	r, err := as.NewReader(in, notation.Options{Source: name, Schema: s, Check: true})
 	if err != nil {
 		return c.tally, c.ended(err)
 	}

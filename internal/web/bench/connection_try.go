@@ -20,6 +20,9 @@ import (
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/notation"
+	jsonnotation "hollowreed/internal/core/notation/json"
+	"hollowreed/internal/core/notation/xml"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/schema/infer"
@@ -248,29 +251,29 @@ func (b bench) keepAnswer(c *gin.Context) error {
 	if !ok || len(t.Records) == 0 {
 		return fault.New(fault.Gone, "the answer is not kept any more").Mended("Try the operation again")
 	}
-	ending, sample := "json", jsonText(t.Records)
-	if t.XML != nil && (d.Op.Response == nil || d.Op.Response.Notation == "xml") {
-		ending, sample = "xml", infer.Text(t.XML)
+	as, sample := &jsonnotation.Kind, jsonText(t.Records)
+	if t.XML != nil && (d.Op.Response == nil || d.Op.Response.Notation.Elements) {
+		as, sample = &xml.Kind, infer.Text(t.XML)
 	}
 	if part := p.Schema(d.Op.Give.Value); part != nil && part == d.Op.Response {
-		if part.Notation != ending && part.Notation != "rows" {
-			return fault.New(fault.Setting, "the schema %s is written as %s; the answer is kept as %s only", part.ID, part.Notation, ending)
+		if part.Notation != as.Notation && part.Notation.Bytes {
+			return fault.New(fault.Setting, "the schema %s is written as %s; the answer is kept as %s only", part.ID, part.Notation, as.Name)
 		}
-		name, err := b.keepSample(c, p, part, PartID(d.Op.ID+" answer")+"."+ending, sample)
+		name, err := b.keepSample(c, p, part, PartID(d.Op.ID+" answer")+"."+as.Ending, sample)
 		if err != nil {
 			return err
 		}
 		c.Redirect(303, d.trialAt(t.ID, t.At)+"&said="+url.QueryEscape("Kept as the sample "+name))
 		return nil
 	}
-	s, err := shapeOf(d, ending, sample)
+	s, err := shapeOf(d, as, sample)
 	if err != nil {
 		return err
 	}
 	if !d.Op.Verb.Gives() {
-		return b.keepShape(c, p, d, s, []file{{s.ID + "." + ending, []byte(sample)}})
+		return b.keepShape(c, p, d, s, []file{{s.ID + "." + as.Ending, []byte(sample)}})
 	}
-	if err := b.keepSchema(c, p, s, []file{{s.ID + "." + ending, []byte(sample)}}); err != nil {
+	if err := b.keepSchema(c, p, s, []file{{s.ID + "." + as.Ending, []byte(sample)}}); err != nil {
 		return err
 	}
 	c.Redirect(303, "/bench/schemas/"+s.ID)
@@ -278,14 +281,14 @@ func (b bench) keepAnswer(c *gin.Context) error {
 }
 
 // shapeOf is the schema of an answer: the operation's own, or one that is made of what was answered.
-func shapeOf(d *operationPage, notation, sample string) (*schema.Schema, error) {
+func shapeOf(d *operationPage, as *notation.Kind, sample string) (*schema.Schema, error) {
 	id := PartID(d.ID + " " + d.Op.ID)
 	if d.Op.Response != nil {
 		s := *d.Op.Response
 		s.ID, s.Title = id, d.Op.Name
 		return &s, nil
 	}
-	r, err := infer.From(id, d.Op.Name, notation, infer.Sample{Name: id + "." + notation, Content: []byte(sample)})
+	r, err := infer.From(id, d.Op.Name, as, infer.Sample{Name: id + "." + as.Ending, Content: []byte(sample)})
 	if err != nil {
 		return nil, err
 	}

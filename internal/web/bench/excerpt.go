@@ -25,7 +25,7 @@ type excerptLine struct {
 // excerpt is the text of the sample around the faults of the record at hand. Fixed width has its
 // ruler instead.
 func (d *schemaPage) excerpt(s *schema.Schema, text string) {
-	if s.Notation == "fixedwidth" || len(d.Faults) == 0 || d.Line > d.Lines {
+	if s.Notation.Columns || len(d.Faults) == 0 || d.Line > d.Lines {
 		return
 	}
 	first := d.where.begins[d.Line-1]
@@ -44,7 +44,7 @@ func (d *schemaPage) excerpt(s *schema.Schema, text string) {
 			return
 		}
 		if n >= first {
-			d.Excerpt = append(d.Excerpt, shown(strings.TrimSuffix(line, "\r"), n, marks[n], s.Notation == "csv"))
+			d.Excerpt = append(d.Excerpt, shown(strings.TrimSuffix(line, "\r"), n, marks[n], s.Notation.Cells))
 		}
 	}
 }

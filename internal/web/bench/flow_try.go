@@ -11,6 +11,7 @@ import (
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
+	jsonnotation "hollowreed/internal/core/notation/json"
 	notationjson "hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/engine"
@@ -68,7 +69,7 @@ func (d *flowPage) typed(plan *flow.Plan) *typedForm {
 	}
 	f := &typedForm{Request: request, Messaged: plan.Input != nil || request && plan.Flow.Trigger.Method != "GET", Kept: !d.how.With.Empty()}
 	if plan.Input != nil {
-		f.Notation = plan.Input.Notation
+		f.Notation = plan.Input.Notation.Name
 	}
 	if f.Kept {
 		f.TriedWith = *d.how.With
@@ -79,7 +80,7 @@ func (d *flowPage) typed(plan *flow.Plan) *typedForm {
 			f.Address = flow.TypedAddress(v)
 			f.Message = v.Field("body").Text()
 		}
-		if v := d.Trial.Whole.Frame.Slots[flow.InputSlot]; plan.Input != nil && v.Kind() == value.RecordKind && (!request || plan.Input.Notation == "json") {
+		if v := d.Trial.Whole.Frame.Slots[flow.InputSlot]; plan.Input != nil && v.Kind() == value.RecordKind && (!request || plan.Input.Notation == jsonnotation.Kind.Notation) {
 			f.Message = prettyJSON(v)
 		}
 	}

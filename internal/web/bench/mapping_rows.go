@@ -59,7 +59,7 @@ const (
 // sources lists the sources with the values of the message at hand, the variables and the run's facts.
 func (d *mappingPage) sources(plan *mapping.Plan, fr *mapping.Frame) {
 	for i, src := range plan.Mapping.From {
-		d.tree(src.Name.Value, plan.Sources[i].Notation, plan.Sources[i].Root, fr.Slots[1+i], src.List, i == 0 && !src.List)
+		d.tree(src.Name.Value, plan.Sources[i].Notation.Name, plan.Sources[i].Root, fr.Slots[1+i], src.List, i == 0 && !src.List)
 	}
 	for _, v := range plan.Variables {
 		name := v.Path[0]

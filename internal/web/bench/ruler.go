@@ -91,7 +91,7 @@ func (l *lines) record(line int) int { return max(1, sort.SearchInts(l.begins, l
 // ruler lays the lines of the sample near the chosen record on the ruler: all of them, also those
 // that are passed over.
 func (d *schemaPage) ruler(s *schema.Schema, text string) {
-	if s.Notation != "fixedwidth" || d.Lines == 0 {
+	if !s.Notation.Columns || d.Lines == 0 {
 		return
 	}
 	begin := d.where.begins[min(d.Line, d.Lines)-1]

@@ -108,7 +108,7 @@ func (d *samplePage) check(s *schema.Schema, text string) {
 
 // readAs reads the records of a sample's text, with their faults.
 func readAs(s *schema.Schema, name, text string, check bool, use func(v value.Value, faults fault.List)) error {
-	n, err := all.Named(project.NotationOfFile(name, s))
+	n, err := all.OfFile(name, s)
 	if err != nil {
 		return err
 	}
@@ -206,7 +206,7 @@ func (d *samplePage) rewritten(s *schema.Schema, change func(records []value.Val
 	if err != nil {
 		return "", err
 	}
-	n, err := all.Named(project.NotationOfFile(d.ID, s))
+	n, err := all.OfFile(d.ID, s)
 	if err != nil {
 		return "", err
 	}

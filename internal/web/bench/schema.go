@@ -36,38 +36,39 @@ const (
 // schemaPage is everything that the screen of a schema shows.
 type schemaPage struct {
 	page.Frame
-	ID, SchemaTitle, Notation string
-	Path                      string
-	Draft                     store.Draft
-	SavedBy                   string
-	PartFaults                fault.List
-	LeftOut                   []string
-	Sample                    string
-	Samples                   []string
-	Bytes, Lines, Bad         int
-	More                      bool // the sample has more records than were read
-	Fields                    []fieldRow
-	Hidden                    int // fields that are not drawn
-	Find                      string
-	Form                      *fieldForm
-	Ruler                     []rulerLine
-	Excerpt                   []excerptLine // of the sample's text, around the record at hand
-	Ticks                     []tick
-	Cuts                      []cut
-	Names                     []cut
-	Width                     int
-	Nested                    bool // lines of several types
-	RecordName                string
-	Settings                  schema.Settings
-	Written                   edit.Settings
-	Notations                 []string
-	Line                      int
-	Before, After             int
-	JSON                      string
-	Faults                    fault.List // of the record at hand
-	Listed                    []listedFault
-	UsedBy                    []project.Part
-	OOB                       bool
+	ID, SchemaTitle   string
+	Notation          *schema.Notation
+	Path              string
+	Draft             store.Draft
+	SavedBy           string
+	PartFaults        fault.List
+	LeftOut           []string
+	Sample            string
+	Samples           []string
+	Bytes, Lines, Bad int
+	More              bool // the sample has more records than were read
+	Fields            []fieldRow
+	Hidden            int // fields that are not drawn
+	Find              string
+	Form              *fieldForm
+	Ruler             []rulerLine
+	Excerpt           []excerptLine // of the sample's text, around the record at hand
+	Ticks             []tick
+	Cuts              []cut
+	Names             []cut
+	Width             int
+	Nested            bool // lines of several types
+	RecordName        string
+	Settings          schema.Settings
+	Written           edit.Settings
+	Notations         []string
+	Line              int
+	Before, After     int
+	JSON              string
+	Faults            fault.List // of the record at hand
+	Listed            []listedFault
+	UsedBy            []project.Part
+	OOB               bool
 
 	evidence map[*schema.Field]*evidence
 	where    lines
@@ -168,8 +169,8 @@ func (b bench) schemaPage(c *gin.Context, id string, at at) (*schemaPage, error)
 	d := &schemaPage{
 		Frame: b.Frame(c, "bench", s.Title, "↑ ↓", "choose a field", "Enter", "edit it", "[ ]", "record before, after", "N", "new field below",
 			"I", "new field inside", "Shift ↑ ↓", "move the field", "Shift → ←", "into the record before, out", "Delete", "remove it", "F", "fold or unfold"),
-		ID: id, SchemaTitle: s.Title, Notation: s.Notation, Settings: s.Settings, Width: s.Width(), Nested: s.Lined() && s.Nested(), Path: project.Path(project.Schemas, id),
-		Written: edit.ReadSchema(s), Notations: schema.Notations, LeftOut: s.LeftOut, Samples: s.Samples, Sample: at.sample, Find: at.find, evidence: map[*schema.Field]*evidence{},
+		ID: id, SchemaTitle: s.Title, Notation: s.Notation, Settings: s.Settings, Width: s.Width(), Nested: s.Notation.Lines && s.Nested(), Path: project.Path(project.Schemas, id),
+		Written: edit.ReadSchema(s), Notations: schema.NotationNames(), LeftOut: s.LeftOut, Samples: s.Samples, Sample: at.sample, Find: at.find, evidence: map[*schema.Field]*evidence{},
 	}
 	d.UsedBy = p.UsedBy(d.Path)
 	if d.Draft, err = store.PartDraft(c, b.DB, p.ID, d.Path); err != nil {
@@ -191,7 +192,7 @@ func (b bench) schemaPage(c *gin.Context, id string, at at) (*schemaPage, error)
 	}
 	d.message(p, s, at.line)
 	d.choose(p, s, at.field)
-	if s.Notation == "fixedwidth" {
+	if s.Notation.Columns {
 		d.marks(s)
 	}
 	return d, nil
@@ -463,21 +464,21 @@ func (d *schemaPage) choose(p *project.Project, s *schema.Schema, field string) 
 		switch {
 		case f.Source == part.Path:
 			d.Form.Of = &part
-		case d.Form.Record && part.ID != s.ID && !s.Lined():
+		case d.Form.Record && part.ID != s.ID && !s.Notation.Lines:
 			d.Form.Schemas = append(d.Form.Schemas, part)
 		}
 	}
-	d.Form.XML = !d.Form.Record && !f.List() && (s.Notation == "xml" || s.Notation == "json" || s.Notation == "ndjson")
+	d.Form.XML = !d.Form.Record && !f.List() && s.Notation.Tree
 	switch d.Form.Place = "an element"; {
 	case f.Written.Attribute:
 		d.Form.Place = "an attribute"
 	case f.Written.Content:
 		d.Form.Place = "the element's text"
 	}
-	d.Form.Share = d.Form.Record && f.Of == "" && !s.Lined() && len(f.Fields) > 0
-	d.Form.Line = s.Lined() && d.Form.Record
+	d.Form.Share = d.Form.Record && f.Of == "" && !s.Notation.Lines && len(f.Fields) > 0
+	d.Form.Line = s.Notation.Lines && d.Form.Record
 	d.Form.Mark = d.Nested && !d.Form.Record
-	d.Form.Single = (s.Notation == "json" || s.Notation == "ndjson") && f.List()
+	d.Form.Single = s.Notation.Tree && s.Notation.Types && f.List()
 	next := lineAfter(s, f)
 	for _, ft := range d.PartFaults {
 		if f.Source == "" && ft.Place.Line >= f.At.Line && ft.Place.Line < next {
@@ -506,7 +507,7 @@ var treeOps = []string{
 
 // TextNumbers says whether numbers stand in the notation as texts, with a decimal mark and groups of the field's own.
 func (d *schemaPage) TextNumbers() bool {
-	return d.Notation == "csv" || d.Notation == "fixedwidth" || d.Notation == "xml"
+	return !d.Notation.Types
 }
 
 // Ops are the changes that fit the notation: columns are cut on the ruler, rows have no records inside.
@@ -514,13 +515,13 @@ func (d *schemaPage) Ops() []string {
 	switch {
 	case d.Form == nil:
 		return nil
-	case d.Notation == "fixedwidth" && d.Nested:
+	case d.Notation.Columns && d.Nested:
 		return treeOps[3:]
-	case d.Notation == "fixedwidth":
+	case d.Notation.Columns:
 		return treeOps[3:4]
-	case d.Notation == "csv" && d.Nested:
+	case d.Notation.Lines && d.Nested:
 		return treeOps
-	case d.Notation == "csv" || d.Notation == "rows":
+	case !d.Notation.Tree:
 		return append(append([]string{}, treeOps[0]), treeOps[2:6]...)
 	}
 	return treeOps

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"io"
 	"net/url"
+	"slices"
 	"strings"
 
 	"github.com/gin-gonic/gin"
@@ -29,18 +30,19 @@ const (
 // convertPage shows a sample in its own notation beside the same in another one.
 type convertPage struct {
 	page.Frame
-	ID, SchemaTitle, Notation, Sample string
-	To                                string
-	Choices                           edit.Settings
-	Changed                           bool // the choices are not those of the schema
-	Revision                          int64
-	OOB                               bool
-	Notations                         []notation.Notation
-	Media                             string
-	Before, After                     string
-	Records                           int
-	Cut                               bool
-	Faults                            fault.List
+	ID, SchemaTitle, Sample string
+	Notation                *schema.Notation
+	To                      string
+	Choices                 edit.Settings
+	Changed                 bool // the choices are not those of the schema
+	Revision                int64
+	OOB                     bool
+	Notations               []*notation.Kind
+	Media                   string
+	Before, After           string
+	Records                 int
+	Cut                     bool
+	Faults                  fault.List
 }
 
 func (b bench) convertSchema(c *gin.Context) error {
@@ -64,13 +66,13 @@ func (b bench) convertSchema(c *gin.Context) error {
 		return err
 	}
 	d.Revision = draft.Revision
-	for _, n := range all.Notations {
-		if n.Name != "fixedwidth" || s.Notation == "fixedwidth" {
+	for _, n := range all.Kinds {
+		if !n.Columns || s.Notation.Columns {
 			d.Notations = append(d.Notations, n)
 		}
 	}
 	if d.To == "" {
-		d.To = map[bool]string{true: "json", false: "xml"}[s.Notation == "xml"]
+		d.To = other(s.Notation).Name
 	}
 	if d.Sample == "" && len(s.Samples) > 0 {
 		d.Sample = s.Samples[0]
@@ -86,6 +88,12 @@ func (b bench) convertSchema(c *gin.Context) error {
 	}
 	convertView.Page(c, d)
 	return nil
+}
+
+// other is the notation that a schema is probably converted to: XML, or from XML to JSON.
+func other(n *schema.Notation) *notation.Kind {
+	i := slices.IndexFunc(all.Kinds, func(k *notation.Kind) bool { return k.Document && k.Elements != n.Elements })
+	return all.Kinds[i]
 }
 
 // convertChoices are the settings of a schema that say how its messages look in another notation.

@@ -212,17 +212,10 @@ func (b bench) makeSample(c *gin.Context) error {
 }
 
 func madeSample(s *schema.Schema, kind sample.Kind, seed uint64) (text, ending string, err error) {
-	as := s.Notation
-	if as == "rows" {
-		as = "csv"
-	}
-	n, err := all.Named(as)
-	if err != nil {
-		return "", "", err
-	}
+	n := all.Of(s)
 	var b strings.Builder
 	records := madeRecords
-	if as == "json" || as == "xml" && s.Settings.RecordName == "" {
+	if n.Document && (!n.Elements || s.Settings.RecordName == "") {
 		records = 1
 	}
 	w, err := n.NewWriter(&b, notation.Options{Schema: s, Many: records > 1})
@@ -238,12 +231,8 @@ func madeSample(s *schema.Schema, kind sample.Kind, seed uint64) (text, ending s
 			return "", "", err
 		}
 	}
-	endings := map[string]string{"fixedwidth": "txt"}
-	if ending = endings[as]; ending == "" {
-		ending = as
-	}
 	err = w.Close()
-	return b.String(), ending, err
+	return b.String(), n.Ending, err
 }
 
 func (b bench) keepSample(c *gin.Context, p *project.Project, s *schema.Schema, name, text string) (string, error) {

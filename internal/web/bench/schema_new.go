@@ -16,6 +16,7 @@ import (
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/all"
+	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/schema/infer"
@@ -79,12 +80,8 @@ func (b bench) fromDatabase(c *gin.Context, d *newSchemaPage) (s *schema.Schema,
 		return nil, nil, err
 	}
 	s.Title = d.SchemaTitle
-	n, err := all.Named("csv")
-	if err != nil {
-		return nil, nil, err
-	}
 	var text bytes.Buffer
-	w, err := n.NewWriter(&text, notation.Options{Schema: s, Many: true})
+	w, err := all.Of(s).NewWriter(&text, notation.Options{Schema: s, Many: true})
 	if err != nil {
 		return nil, nil, err
 	}
@@ -187,7 +184,7 @@ func (b bench) addSchema(c *gin.Context) error {
 	case d.Query != "":
 		var rows []byte
 		if s, rows, err = b.fromDatabase(c, &d); err == nil {
-			err = b.keepSchema(c, p, s, []file{{s.ID + ".csv", rows}})
+			err = b.keepSchema(c, p, s, []file{{s.ID + "." + all.Of(s).Ending, rows}})
 		}
 	default:
 		files = outermost(files)
@@ -249,9 +246,12 @@ func begun(d *newSchemaPage, files []file) (*schema.Schema, error) {
 		im.Schema.Title = d.SchemaTitle
 		return im.Schema, nil
 	}
-	as := d.Notation
-	if as == "" {
-		as = infer.Notation(content)
+	as := infer.Notation(content)
+	if d.Notation != "" {
+		var err error
+		if as, err = all.Named(d.Notation); err != nil {
+			return nil, err
+		}
 	}
 	samples := make([]infer.Sample, len(files))
 	for i, f := range files {
@@ -278,12 +278,12 @@ func described(content []byte) bool {
 }
 
 func byHand(id string, d *newSchemaPage) *schema.Schema {
-	s := &schema.Schema{ID: id, Title: d.SchemaTitle, Notation: d.Notation}
-	if s.Notation == "" {
-		s.Notation = "json"
+	s := &schema.Schema{ID: id, Title: d.SchemaTitle, Notation: json.Kind.Notation}
+	if k, err := all.Named(d.Notation); err == nil {
+		s.Notation = k.Notation
 	}
 	f := &schema.Field{Name: "field", Kind: value.Text, Min: 1, Max: 1, Must: schema.Must{Places: -1}}
-	if s.Notation == "fixedwidth" {
+	if s.Notation.Columns {
 		f.Written.From, f.Written.To = 1, 10
 	}
 	s.Root = (&schema.Field{Name: id, Kind: value.RecordKind, Min: 1, Max: 1, Fields: []*schema.Field{f}}).Sealed()
@@ -299,7 +299,7 @@ func (b bench) keepSchema(c *gin.Context, p *project.Project, s *schema.Schema, 
 			}
 			name := f.name
 			if name == "" {
-				name = s.ID + "." + map[bool]string{true: "txt", false: s.Notation}[s.Notation == "fixedwidth"]
+				name = s.ID + "." + all.Of(s).Ending
 			}
 			name, err := addSample(c, tx, b.Site, p, name, string(f.content))
 			if err != nil {

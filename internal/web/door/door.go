@@ -271,16 +271,12 @@ func answer(c *gin.Context, s *page.Site, plan *flow.Plan, r store.Run) {
 }
 
 func written(of *schema.Schema, answer []byte) ([]byte, error) {
-	rows, err := project.ReadJSON(of.As("json"), string(answer))
-	if err != nil {
-		return nil, err
-	}
-	n, err := all.Named(of.Notation)
+	rows, err := project.ReadJSON(of, string(answer))
 	if err != nil {
 		return nil, err
 	}
 	var out bytes.Buffer
-	w, err := n.NewWriter(&out, notation.Options{Schema: of})
+	w, err := all.Of(of).NewWriter(&out, notation.Options{Schema: of})
 	if err != nil {
 		return nil, err
 	}

@@ -279,7 +279,7 @@ func (t traffic) record(c *gin.Context, d *runPage, plan *flow.Plan, record, ent
 	}
 	it := entry.Item(plan)
 	if d.Whole && plan.Input != nil && r.Input != nil {
-		if rows, err := project.ReadJSON(plan.Input.As("json"), string(r.Input)); err == nil {
+		if rows, err := project.ReadJSON(plan.Input, string(r.Input)); err == nil {
 			it.Frame.Slots[flow.InputSlot] = rows[0]
 		}
 	}
@@ -409,11 +409,7 @@ func (t traffic) file(c *gin.Context) error {
 
 // read reads the first records of the file as whoever gets it does.
 func (d *filePage) read(in io.Reader, s *schema.Schema) {
-	n, err := all.Named(s.Notation)
-	if err != nil {
-		return
-	}
-	reader, err := n.NewReader(in, notation.Options{Source: d.File.Name, Schema: s})
+	reader, err := all.Of(s).NewReader(in, notation.Options{Source: d.File.Name, Schema: s})
 	for i := 1; err == nil && i <= maxFileRecords; i++ {
 		var v value.Value
 		if v, err = reader.Next(); err == nil {

@@ -60,7 +60,7 @@ func (t traffic) sample(c *gin.Context) error {
 // sampleText is the record as it came in: its own text where it can be read by itself, else its
 // value written in its notation.
 func sampleText(plan *flow.Plan, e *engine.Entry) (string, error) {
-	if plan.Source.Notation != "csv" && excerpt.Kept(plan.Source) && e.Raw != "" {
+	if !plan.Source.Notation.Cells && excerpt.Kept(plan.Source) && e.Raw != "" {
 		end := "\r\n"
 		if plan.Source.Settings.LineEnd == "LF" {
 			end = "\n"
@@ -71,12 +71,8 @@ func sampleText(plan *flow.Plan, e *engine.Entry) (string, error) {
 	if v.Kind() == value.Absent {
 		return "", fault.New(fault.Setting, "this record could not be read, and its text cannot be read by itself")
 	}
-	n, err := all.Named(plan.Source.Notation)
-	if err != nil {
-		return "", err
-	}
 	var b strings.Builder
-	w, err := n.NewWriter(&b, notation.Options{Schema: plan.Source})
+	w, err := all.Of(plan.Source).NewWriter(&b, notation.Options{Schema: plan.Source})
 	if err != nil {
 		return "", err
 	}

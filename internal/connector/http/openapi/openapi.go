@@ -15,6 +15,7 @@ import (
 
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/schema/jsonschema"
 	"hollowreed/internal/core/value"
@@ -192,7 +193,7 @@ func (t *taker) operation(path, method string, item *openapi3.PathItem, o *opena
 		return err
 	}
 	if len(request.Fields) > 0 {
-		s := &schema.Schema{ID: t.connection + "-" + id + "-request", Title: title + ": asked with", Notation: "json", Root: request.Sealed()}
+		s := &schema.Schema{ID: t.connection + "-" + id + "-request", Title: title + ": asked with", Notation: json.Kind.Notation, Root: request.Sealed()}
 		t.out.Schemas = append(t.out.Schemas, s)
 		out.Add("request", s.ID)
 	}

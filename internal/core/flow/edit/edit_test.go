@@ -8,6 +8,7 @@ import (
 
 	"hollowreed/demo"
 	"hollowreed/internal/core/flow"
+	_ "hollowreed/internal/core/notation/all"
 	"hollowreed/internal/core/project"
 )
 

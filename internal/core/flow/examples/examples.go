@@ -5,6 +5,7 @@ import (
 	"context"
 	"embed"
 	"io/fs"
+	"math/rand/v2"
 	"slices"
 	"strings"
 	"time"
@@ -110,7 +111,7 @@ func (e *Example) Run(ctx context.Context) (*Run, error) {
 	at := time.Date(2031, 3, 9, 6, 0, 0, 0, time.UTC)
 	facts := flow.Facts{ID: "example", File: "sample", Started: value.Instant(at)}
 	outside := &flow.Dry{Rows: func(row *schema.Schema) ([]value.Value, error) { return p.SampleRecords(row, 100) }}
-	house := &flow.DryHouse{Outside: outside, Plan: p.Flow, At: at, Facts: facts, Secrets: func(_ context.Context, name string) (string, error) { return e.secrets[name], nil }}
+	house := &flow.DryHouse{Outside: outside, Plan: p.Flow, At: at, Facts: facts, Randomness: rand.NewChaCha8([32]byte{}), Secrets: func(_ context.Context, name string) (string, error) { return e.secrets[name], nil }}
 	b := &flow.Batch{Plan: r.Plan, Outside: outside, House: house, Try: 1, Totals: &flow.Totals{}}
 	input := value.Value{}
 	if r.Plan.Input != nil {

@@ -1,8 +1,9 @@
-// Package all is the table of notations. Adding a notation adds its folder and one row here.
+// Package all is the list of notations. Adding a notation adds its folder and one line here.
 package all
 
 import (
-	"io"
+	"path"
+	"slices"
 	"strings"
 
 	"hollowreed/internal/core/fault"
@@ -13,77 +14,74 @@ import (
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/notation/xml"
 	"hollowreed/internal/core/schema"
-	"hollowreed/internal/core/value"
 )
 
-// Notations is the table.
-var Notations = []notation.Notation{
-	row("fixedwidth", "fields at fixed columns, one record a line", "text/plain", fixedwidth.NewReader, fixedwidth.NewWriter),
-	row("csv", "comma separated values (RFC 4180)", "text/csv", delimited.NewReader, delimited.NewWriter),
-	row("json", "JSON (RFC 8259)", "application/json", json.NewReader, json.NewWriter),
-	row("ndjson", "one JSON value a line", "application/x-ndjson", json.NewLinesReader, json.NewLinesWriter),
-	row("xml", "XML 1.0", "application/xml", xml.NewReader, xml.NewWriter),
-}
+// Kinds is the list.
+var Kinds = registered(
+	&fixedwidth.Kind,
+	&delimited.Kind,
+	&json.Kind,
+	&json.LinesKind,
+	&xml.Kind,
+)
 
-// row makes a notation whose reader and writer are given the schema as it is for that notation.
-func row(name, about, media string,
-	read func(io.Reader, notation.Options) (notation.Reader, error), write func(io.Writer, notation.Options) (notation.Writer, error),
-) notation.Notation {
-	as := func(o notation.Options) notation.Options {
-		if o.Schema != nil {
-			o.Schema = o.Schema.As(name)
-		}
-		return o
+// rowsAs is how rows of a database are written where they must have bytes: null and numbers stay what they are.
+var rowsAs = &json.LinesKind
+
+func registered(kinds ...*notation.Kind) []*notation.Kind {
+	for _, k := range kinds {
+		schema.Register(k.Notation)
 	}
-	return notation.Notation{
-		Name: name, About: about, Media: media,
-		NewReader: func(r io.Reader, o notation.Options) (notation.Reader, error) { return read(r, as(o)) },
-		NewWriter: func(w io.Writer, o notation.Options) (notation.Writer, error) {
-			o = as(o)
-			out, err := write(w, o)
-			if err != nil || o.Schema == nil || o.Schema.Settings.Missing.AsIs() {
-				return out, err
-			}
-			return &expressing{Writer: out, schema: o.Schema}, nil
-		},
-	}
+	return kinds
 }
 
 // Decode is the text of bytes in a schema's encoding; what is no text there is replaced (U+FFFD).
 func Decode(s *schema.Schema, raw []byte) string {
-	if c := charset.Of(s.Settings.Encoding); c != nil {
-		if text, err := c.NewDecoder().Bytes(raw); err == nil {
-			return string(text)
-		}
-	}
-	return strings.ToValidUTF8(string(raw), "\uFFFD")
-}
-
-// expressing writes what has no value as the schema's settings say.
-type expressing struct {
-	notation.Writer
-	schema *schema.Schema
-}
-
-func (e *expressing) Write(v value.Value) error {
-	return e.Writer.Write(e.schema.Settings.Missing.Express(e.schema.Root, v))
+	return charset.Decode(s.Settings.Encoding, raw)
 }
 
 // Names lists the notations.
 func Names() []string {
-	names := make([]string, len(Notations))
-	for i, n := range Notations {
-		names[i] = n.Name
+	names := make([]string, len(Kinds))
+	for i, k := range Kinds {
+		names[i] = k.Name
 	}
 	return names
 }
 
-// Named finds a notation.
-func Named(name string) (notation.Notation, error) {
-	for _, n := range Notations {
-		if n.Name == name {
-			return n, nil
+// Named finds a notation by its name.
+func Named(name string) (*notation.Kind, error) {
+	for _, k := range Kinds {
+		if k.Name == name {
+			return k, nil
 		}
 	}
-	return notation.Notation{}, fault.Expect(fault.Unknown, "one of "+strings.Join(Names(), ", "), fault.Quote(name)).In("notation")
+	return nil, fault.Expect(fault.Unknown, "one of "+strings.Join(Names(), ", "), fault.Quote(name)).In("notation")
+}
+
+// Of is the notation in which messages of a schema are written where they are bytes.
+func Of(s *schema.Schema) *notation.Kind {
+	if i := slices.IndexFunc(Kinds, func(k *notation.Kind) bool { return k.Notation == s.Notation }); i >= 0 {
+		return Kinds[i]
+	}
+	return rowsAs
+}
+
+// OfMedia finds a notation by a media type without parameters, or by its suffix (RFC 6838, section 4.2.8).
+func OfMedia(media string) (*notation.Kind, bool) {
+	for _, k := range Kinds {
+		if media == k.Media || k.Suffix != "" && (strings.HasSuffix(media, k.Suffix) || strings.HasSuffix(media, "/"+k.Suffix[1:])) {
+			return k, true
+		}
+	}
+	return nil, false
+}
+
+// OfFile is the notation in which a file with messages of a schema is written: the schema's own, or, for rows, the one that
+// the ending of the file's name tells.
+func OfFile(name string, s *schema.Schema) (*notation.Kind, error) {
+	if s.Notation.Bytes {
+		return Of(s), nil
+	}
+	return Named(strings.TrimPrefix(path.Ext(name), "."))
 }

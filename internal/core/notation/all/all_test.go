@@ -260,7 +260,7 @@ func TestDepthAndSizeAreBounded(t *testing.T) {
 // FuzzReaders feeds foreign bytes to every reader: no panic, no endless loop, and what was read is
 // written and read again to the same values.
 func FuzzReaders(f *testing.F) {
-	for i := range Notations {
+	for i := range Kinds {
 		f.Add(i, "{\"a\":[1,2.50,\"x\"],\"b\":null}")
 		f.Add(i, "a,b\r\n1,\"x\"\"y\"\r\n")
 		f.Add(i, "<a b=\"1\">t<c/>u</a>")
@@ -268,7 +268,7 @@ func FuzzReaders(f *testing.F) {
 	}
 	s := parse(f, "gauge", gauge)
 	f.Fuzz(func(t *testing.T, which int, in string) {
-		n := Notations[uint(which)%uint(len(Notations))]
+		n := Kinds[uint(which)%uint(len(Kinds))]
 		o := notation.Options{Source: "in", MaxRecord: 1 << 16}
 		if n.Name == "fixedwidth" {
 			o.Schema = s

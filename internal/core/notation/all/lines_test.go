@@ -74,7 +74,7 @@ func TestLinesOfSeveralTypes(t *testing.T) {
 // read reads a message to its end: what each record is, or its faults.
 func read(t testing.TB, s *schema.Schema, in string, o notation.Options) []string {
 	t.Helper()
-	n, err := Named(s.Notation)
+	n, err := Named(s.Notation.Name)
 	require.NoError(t, err)
 	o.Source, o.Schema = "in", s
 	r, err := n.NewReader(strings.NewReader(in), o)

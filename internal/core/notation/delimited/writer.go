@@ -40,7 +40,7 @@ func NewWriter(w io.Writer, o notation.Options) (notation.Writer, error) {
 		if s.Settings.LineEnd == "LF" {
 			out.end = "\n"
 		}
-		if out.names = s.Root.Shape().Names; s.Nested() && s.Notation == "csv" && !out.header {
+		if out.names = s.Root.Shape().Names; s.Nested() && s.Notation.Cells && !out.header {
 			out.root = group.Types(s.Root)[0]
 		}
 		return out, out.writeHeader()

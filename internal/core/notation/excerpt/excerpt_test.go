@@ -80,9 +80,9 @@ func TestARecordIsTakenOutAndReadByItself(t *testing.T) {
 	}
 }
 
-func read(t *testing.T, s *schema.Schema, as, message string) notation.Reader {
+func read(t *testing.T, s *schema.Schema, as *schema.Notation, message string) notation.Reader {
 	t.Helper()
-	n, err := all.Named(as)
+	n, err := all.Named(as.Name)
 	require.NoError(t, err)
 	r, err := n.NewReader(bytes.NewReader([]byte(message)), notation.Options{Source: "in", Schema: s, Check: true})
 	require.NoError(t, err)

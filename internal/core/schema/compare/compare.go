@@ -40,9 +40,9 @@ type Change struct {
 
 // Schemas compares an older schema with a newer one.
 func Schemas(old, now *schema.Schema) []Change {
-	c := &comparer{typed: typed[old.Notation] || typed[now.Notation]}
+	c := &comparer{typed: old.Notation.Types || now.Notation.Types}
 	if old.Notation != now.Notation {
-		c.add(Change{Kind: Changed, What: "notation " + old.Notation + " → " + now.Notation, Readers: true, Writers: true, Notation: true})
+		c.add(Change{Kind: Changed, What: "notation " + old.Notation.Name + " → " + now.Notation.Name, Readers: true, Writers: true, Notation: true})
 	}
 	c.record(nil, old.Root, now.Root)
 	return c.changes
@@ -54,7 +54,6 @@ type comparer struct {
 }
 
 // typed are the notations in which a number is no text: it stands there without quotes, or in a column of its type.
-var typed = map[string]bool{"json": true, "ndjson": true, "rows": true}
 
 func (c *comparer) add(ch Change) { c.changes = append(c.changes, ch) }
 

@@ -171,7 +171,7 @@ func newField(name string) doc.Out {
 func addAfter(text []byte, s *schema.Schema, at Path) (Result, error) {
 	parent, i := at.parent()
 	record := Field(s, parent)
-	if s.Notation == "fixedwidth" {
+	if s.Notation.Columns {
 		return Result{}, fault.New(fault.Setting, "a fixed-width field begins where its column is cut on the ruler")
 	}
 	out, err := doc.Insert(text, parent.list(), i+1, newField(fresh(record, "field")))
@@ -181,10 +181,10 @@ func addAfter(text []byte, s *schema.Schema, at Path) (Result, error) {
 // addInside makes the first field inside of a field, which becomes a record when it is none.
 func addInside(text []byte, s *schema.Schema, at Path) (Result, error) {
 	f := Field(s, at)
-	if s.Notation == "rows" {
+	if !s.Notation.Bytes {
 		return Result{}, fault.New(fault.Setting, "records inside of records cannot be written in this notation")
 	}
-	if s.Notation == "fixedwidth" {
+	if s.Notation.Columns {
 		return Result{}, fault.New(fault.Setting, "a fixed-width field begins where its column is cut on the ruler")
 	}
 	if f.Kind != value.RecordKind {
@@ -202,7 +202,7 @@ func addInside(text []byte, s *schema.Schema, at Path) (Result, error) {
 
 func duplicate(text []byte, s *schema.Schema, at Path) (Result, error) {
 	parent, i := at.parent()
-	if s.Notation == "fixedwidth" && Field(s, at).Kind != value.RecordKind {
+	if s.Notation.Columns && Field(s, at).Kind != value.RecordKind {
 		return Result{}, fault.New(fault.Setting, "two fields cannot have the same columns")
 	}
 	twin := *Field(s, at)
@@ -366,7 +366,7 @@ func Share(text []byte, s *schema.Schema, at Path, id, title string) (changed, s
 		return nil, nil, fault.New(fault.Setting, "only a record's fields can be shared")
 	case f.Of != "":
 		return nil, nil, notOwned(f.Of)
-	case s.Lined():
+	case s.Notation.Lines:
 		return nil, nil, fault.New(fault.Setting, "the fields of a line have columns of their own, and are not shared")
 	}
 	if err := owned(s, at); err != nil {
@@ -466,7 +466,7 @@ func Namespaces(lines string) []schema.Namespace {
 func ReadSchema(s *schema.Schema) Settings {
 	w := s.Settings
 	to := Settings{
-		"title": s.Title, "notation": s.Notation, "encoding": w.Encoding, "line end": w.LineEnd, "count": "bytes",
+		"title": s.Title, "notation": s.Notation.Name, "encoding": w.Encoding, "line end": w.LineEnd, "count": "bytes",
 		"delimiter": tabbed(w.Delimiter), "quote": tabbed(w.Quote), "header": strconv.FormatBool(w.Header), "root": w.RootName, "record": w.RecordName,
 		"skip first": some(w.Lines.First), "skip last": some(w.Lines.Last), "comment": w.Lines.Comment, "begins": w.Lines.Begins,
 	}

@@ -15,7 +15,7 @@ import (
 // away that is there. Where a field is cut its left part stays what it is, and the right becomes a
 // text. Where a cut is taken away the left field gets the columns of the right.
 func Cut(text []byte, s *schema.Schema, record Path, column int) (Result, error) {
-	if s.Notation != "fixedwidth" {
+	if !s.Notation.Columns {
 		return Result{}, fault.New(fault.Setting, "only fixed width has columns to cut")
 	}
 	if column < 1 || column > 1<<16 {
@@ -193,7 +193,7 @@ func AddLine(text []byte, s *schema.Schema, inside Path, like, first string) (Re
 	switch {
 	case record == nil || len(inside) > 0 && record.Kind != value.RecordKind:
 		return Result{}, fault.New(fault.Unknown, "there is no record at %s", inside)
-	case s.Notation != "fixedwidth":
+	case !s.Notation.Columns:
 		return Result{}, fault.New(fault.Setting, "only fixed width is described on the ruler")
 	case like == "":
 		return Result{}, fault.New(fault.Setting, "an empty line cannot be told from others")

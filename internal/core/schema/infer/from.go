@@ -12,7 +12,6 @@ import (
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/notation"
-	"hollowreed/internal/core/notation/all"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
@@ -25,29 +24,25 @@ type Sample struct {
 
 // From infers the schema of messages in one notation. It reads them whole. The error is a
 // *fault.Fault with the place where a sample cannot be read.
-func From(id, title, notation string, samples ...Sample) (*Result, error) {
+func From(id, title string, as *notation.Kind, samples ...Sample) (*Result, error) {
 	if len(samples) == 0 {
 		return nil, fault.New(fault.Required, "there is no sample")
 	}
-	settings := Settings(samples[0].Content, notation)
-	o := New(notation)
-	plain, err := reading(id, notation, settings, samples[0].Content)
-	if err != nil {
-		return nil, err
-	}
-	n, err := all.Named(notation)
+	settings := Settings(samples[0].Content, as.Notation)
+	o := New(as.Notation)
+	plain, err := reading(id, as.Notation, settings, samples[0].Content)
 	if err != nil {
 		return nil, err
 	}
 	for _, s := range samples {
-		if err := o.read(n, s, plain); err != nil {
+		if err := o.read(as, s, plain); err != nil {
 			return nil, err
 		}
 	}
 	if o.Messages() == 0 {
 		return nil, fault.Expect(fault.Required, "at least one record", "an empty sample").At(fault.Place{Source: samples[0].Name, Line: 1, Column: 1})
 	}
-	r := o.Schema(id, title, notation)
+	r := o.Schema(id, title)
 	if plain != nil {
 		r.Schema.Settings = settings
 		r.Schema.Settings.Characters, r.Schema.Settings.Lines = plain.Settings.Characters, plain.Settings.Lines
@@ -59,29 +54,29 @@ func From(id, title, notation string, samples ...Sample) (*Result, error) {
 
 // reading is the schema by which the samples are read: every field a text, for the notations that
 // do not name their fields by themselves.
-func reading(id, notation string, settings schema.Settings, sample []byte) (*schema.Schema, error) {
-	s := &schema.Schema{ID: id, Notation: notation, Settings: settings}
+func reading(id string, as *schema.Notation, settings schema.Settings, sample []byte) (*schema.Schema, error) {
+	s := &schema.Schema{ID: id, Notation: as, Settings: settings}
 	ls := lines([]byte(Text(sample)))
 	var fields []*schema.Field
 	var types *kind
-	if notation == "fixedwidth" || notation == "csv" && !settings.Header {
-		types = kinds(ls, settings, notation)
+	if as.Columns || as.Cells && !settings.Header {
+		types = kinds(ls, settings, as)
 	}
 	switch {
 	case types != nil:
-		fields = types.fields(notation, settings)
-		if s.Settings.LineEnd = "any"; notation == "fixedwidth" {
+		fields = types.fields(as, settings)
+		if s.Settings.LineEnd = "any"; as.Columns {
 			s.Settings.Lines.Begins = types.key
 			s.Settings.Characters = settings.Encoding == "UTF-8" && !ascii(sample) && !sameBytes(ls)
 		}
-	case notation == "csv":
+	case as.Cells:
 		for i, name := range split(ls[0], settings.Delimiter, settings.Quote) {
 			if !settings.Header {
 				name = fmt.Sprintf("field_%d", i+1)
 			}
 			fields = append(fields, textField(name))
 		}
-	case notation == "fixedwidth":
+	case as.Columns:
 		s.Settings.Characters = settings.Encoding == "UTF-8" && !ascii(sample) && !sameBytes(ls)
 		for i, c := range Columns(widened(s, ls)) {
 			f := textField(fmt.Sprintf("field_%d", i+1))
@@ -135,7 +130,7 @@ func ascii(b []byte) bool {
 	return true
 }
 
-func (o *Observer) read(n notation.Notation, s Sample, plain *schema.Schema) error {
+func (o *Observer) read(n *notation.Kind, s Sample, plain *schema.Schema) error {
 	r, err := n.NewReader(bytes.NewReader(s.Content), notation.Options{Source: s.Name, Schema: plain, MaxRecord: len(s.Content) + 1})
 	if err != nil {
 		return err

@@ -41,10 +41,9 @@ type Evidence struct {
 type Observer struct {
 	root   *node
 	fields int
-	xml    bool
+	as     *schema.Notation
 
 	messages   int
-	json       bool // texts that look like numbers are texts
 	namespaces []schema.Namespace
 }
 
@@ -59,8 +58,8 @@ type node struct {
 }
 
 // New makes an observer of messages in a notation.
-func New(notation string) *Observer {
-	return &Observer{root: newNode(""), xml: notation == "xml", json: notation == "json" || notation == "ndjson"}
+func New(as *schema.Notation) *Observer {
+	return &Observer{root: newNode(""), as: as}
 }
 
 func newNode(name string) *node {
@@ -69,7 +68,7 @@ func newNode(name string) *node {
 
 // Add observes one message. The messages must have been read without a schema.
 func (o *Observer) Add(v value.Value) {
-	if o.xml {
+	if o.as.Elements {
 		v = o.declared(v)
 	}
 	o.messages++
@@ -226,15 +225,15 @@ type Result struct {
 }
 
 // Schema makes the schema of all messages so far.
-func (o *Observer) Schema(id, title, notation string) *Result {
-	s := &schema.Schema{ID: id, Title: title, Notation: notation}
+func (o *Observer) Schema(id, title string) *Result {
+	s := &schema.Schema{ID: id, Title: title, Notation: o.as}
 	r := &Result{Schema: s}
 	top := o.root
-	if o.xml {
+	if o.as.Elements {
 		s.Settings.Namespaces = o.namespaces
 		top = o.unwrap(s)
 	}
-	b := builder{result: r, delimited: notation == "csv", xml: o.xml, json: o.json}
+	b := builder{result: r, delimited: o.as.Cells, xml: o.as.Elements, json: o.as.Types}
 	root := &schema.Field{Name: id, Kind: value.RecordKind, Min: 1, Max: 1, Must: schema.Must{Places: -1}}
 	root.Fields = b.fields(top, nil)
 	s.Root = root.Sealed()

@@ -37,13 +37,22 @@ func fields(r *Result) string {
 	return b.String()
 }
 
+// kindNamed is a notation of the list.
+func kindNamed(name string) *notation.Kind {
+	k, err := all.Named(name)
+	if err != nil {
+		panic(err)
+	}
+	return k
+}
+
 func from(t *testing.T, notation string, contents ...string) *Result {
 	t.Helper()
 	var samples []Sample
 	for i, c := range contents {
 		samples = append(samples, Sample{Name: fmt.Sprintf("s%d", i), Content: []byte(c)})
 	}
-	r, err := From("x", "X", notation, samples...)
+	r, err := From("x", "X", kindNamed(notation), samples...)
 	require.NoError(t, err)
 	d := doc.Parse("x.yaml", schema.Write(r.Schema))
 	schema.Parse("x", d)
@@ -115,8 +124,8 @@ func TestDelimitersAreDetected(t *testing.T) {
 		{"latin bytes", "name,place\nkelp,\xc5rhus\n", schema.Settings{Encoding: "ISO-8859-1", LineEnd: "LF", Delimiter: ",", Quote: `"`, Header: true}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			require.Equal(t, "csv", Notation([]byte(c.in)))
-			require.Equal(t, c.want, Settings([]byte(c.in), "csv"))
+			require.Equal(t, "csv", Notation([]byte(c.in)).Name)
+			require.Equal(t, c.want, Settings([]byte(c.in), kindNamed("csv").Notation))
 			from(t, "csv", c.in)
 		})
 	}
@@ -127,7 +136,7 @@ func TestNotationsAreTold(t *testing.T) {
 		"\ufeff <a/>": "xml", "[1]": "json", "{\"a\":\n1}": "json", "{\"a\":1}\n{\"a\":2}\n": "ndjson", "a,b\n1,2": "csv",
 		"AB0120310301\nAB0220310302\n": "fixedwidth", "": "csv",
 	} {
-		require.Equal(t, want, Notation([]byte(in)), in)
+		require.Equal(t, want, Notation([]byte(in)).Name, in)
 	}
 }
 
@@ -139,13 +148,13 @@ func TestColumnsAreProposedWhereTheLinesChangeCharacter(t *testing.T) {
 }
 
 func TestWhatCannotBeReadIsSaid(t *testing.T) {
-	_, err := From("x", "X", "json", Sample{"a.json", []byte(`{"a":1`)})
+	_, err := From("x", "X", kindNamed("json"), Sample{"a.json", []byte(`{"a":1`)})
 	require.ErrorContains(t, err, "a.json:1")
-	_, err = From("x", "X", "csv", Sample{"a.csv", nil})
+	_, err = From("x", "X", kindNamed("csv"), Sample{"a.csv", nil})
 	require.ErrorContains(t, err, "at least one record")
-	_, err = From("x", "X", "fixedwidth", Sample{"a.txt", nil})
+	_, err = From("x", "X", kindNamed("fixedwidth"), Sample{"a.txt", nil})
 	require.ErrorContains(t, err, "at least one record")
-	_, err = From("x", "X", "ndjson", Sample{"a", nil})
+	_, err = From("x", "X", kindNamed("ndjson"), Sample{"a", nil})
 	require.ErrorContains(t, err, "at least one record")
 }
 
@@ -169,11 +178,11 @@ func TestColumnsAreBytesWhereLinesAreEquallyLongInThem(t *testing.T) {
 		"01 Þóra 7\r\n02 Jon  9\r\n03 Ada  5\r\n":        true,
 		"01 Þóra 7\r\n02 Jo 9\r\n":                       true,
 	} {
-		r, err := From("s", "S", "fixedwidth", Sample{Name: "a.txt", Content: []byte(text)})
+		r, err := From("s", "S", kindNamed("fixedwidth"), Sample{Name: "a.txt", Content: []byte(text)})
 		require.NoError(t, err)
 		require.Equal(t, characters, r.Schema.Settings.Characters, text)
 	}
-	r, err := From("s", "S", "fixedwidth", Sample{Name: "a.txt", Content: []byte("01 Þóra  7\r\n02 Jon     9\r\n03 Ada     5\r\n")})
+	r, err := From("s", "S", kindNamed("fixedwidth"), Sample{Name: "a.txt", Content: []byte("01 Þóra  7\r\n02 Jon     9\r\n03 Ada     5\r\n")})
 	require.NoError(t, err)
 	require.Equal(t, 12, r.Schema.Root.Fields[len(r.Schema.Root.Fields)-1].Written.To)
 	require.Equal(t, []string{"0", "1", " ", "Þ", "", "ó", "", "r"}, r.Schema.Cells("01 Þór"))

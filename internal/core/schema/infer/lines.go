@@ -30,12 +30,9 @@ type kind struct {
 
 // kinds tells lines of several types apart by what they begin with, and nests them by their order:
 // the first type is the outermost. It is nil where all lines look alike.
-func kinds(ls []string, settings schema.Settings, notation string) *kind {
-	if notation == "csv" {
-		return nested(ls, func(l string) (string, int) {
-			cells := split(l, settings.Delimiter, settings.Quote)
-			return cells[0], len(cells)
-		}, longCell)
+func kinds(ls []string, settings schema.Settings, as *schema.Notation) *kind {
+	if as.Cells {
+		return typesOfCells(ls, settings)
 	}
 	for n := 1; n <= longestID; n++ {
 		k := nested(ls, func(l string) (string, int) {
@@ -48,6 +45,13 @@ func kinds(ls []string, settings schema.Settings, notation string) *kind {
 		}
 	}
 	return nil
+}
+
+func typesOfCells(ls []string, settings schema.Settings) *kind {
+	return nested(ls, func(l string) (string, int) {
+		cells := split(l, settings.Delimiter, settings.Quote)
+		return cells[0], len(cells)
+	}, longCell)
 }
 
 // lengthen makes what the lines begin with longer while the lines of every type go on with the same
@@ -196,9 +200,9 @@ func occurrences(order []string, k *kind) {
 }
 
 // fields are the fields of the type's line, and the records of the types inside.
-func (k *kind) fields(notation string, settings schema.Settings) []*schema.Field {
+func (k *kind) fields(as *schema.Notation, settings schema.Settings) []*schema.Field {
 	var fields []*schema.Field
-	if notation == "csv" {
+	if as.Cells {
 		for i := range split(k.lines[0], settings.Delimiter, settings.Quote) {
 			fields = append(fields, textField(fmt.Sprintf("field_%d", i+1)))
 		}
@@ -207,14 +211,14 @@ func (k *kind) fields(notation string, settings schema.Settings) []*schema.Field
 		fields = k.cut()
 	}
 	for _, in := range k.inner {
-		f := &schema.Field{Name: "lines_" + strings.ToLower(in.key), Kind: value.RecordKind, Max: 1, Fields: in.fields(notation, settings)}
+		f := &schema.Field{Name: "lines_" + strings.ToLower(in.key), Kind: value.RecordKind, Max: 1, Fields: in.fields(as, settings)}
 		if !in.some {
 			f.Min = 1
 		}
 		if in.many {
 			f.Max, f.Min = schema.Many, 0
 		}
-		if notation != "csv" {
+		if !as.Cells {
 			f.Written.Begins = in.key
 		}
 		fields = append(fields, f)

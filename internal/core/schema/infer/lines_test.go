@@ -42,12 +42,12 @@ func TestTypesOfLineAreTold(t *testing.T) {
 		if strings.Contains(c.in, ";") {
 			settings.Delimiter = ";"
 		}
-		k := kinds(strings.Split(c.in, "|"), settings, c.notation)
+		k := kinds(strings.Split(c.in, "|"), settings, kindNamed(c.notation).Notation)
 		require.NotNil(t, k, c.in)
 		require.Equal(t, c.want, tree(k), c.in)
 	}
 	for _, one := range []string{"A1|A2|A3", "A1|B2|C3", "A1|A22|A333", "A1|B22", "A1|A22|B333|B4", "A1|B22|C1|D22|E1|F22|G1|H22|I1|J22", "|A|B", "-1|+22|+33"} {
-		require.Nil(t, kinds(strings.Split(one, "|"), schema.Settings{}, "fixedwidth"), one)
+		require.Nil(t, kinds(strings.Split(one, "|"), schema.Settings{}, kindNamed("fixedwidth").Notation), one)
 	}
 }
 
@@ -57,7 +57,7 @@ func TestLinesOfSeveralTypesAreInferred(t *testing.T) {
 		{"HD0309\nW0012kg\nW0200kg\nHD0310\nW0007kg\n", "fixedwidth", "field_1 text 2\nfield_2 text 3-6\nlines_w record 0..n\n  field_1 text 2-5\n  field_2 text 6-7\n"},
 		{"H;7;2031-03-01\r\nL;3\r\nL;4.5\r\nH;8;2031-03-02\r\n", "csv", "kind text\nfield_2 integer\nfield_3 date\nlines_l record 0..n\n  kind text\n  field_2 decimal\n"},
 	} {
-		require.Equal(t, c.notation, Notation([]byte(c.in)))
+		require.Equal(t, c.notation, Notation([]byte(c.in)).Name)
 		r := from(t, c.notation, c.in)
 		require.Equal(t, c.want, fields(r))
 		require.True(t, r.Schema.Nested())
@@ -65,7 +65,7 @@ func TestLinesOfSeveralTypesAreInferred(t *testing.T) {
 }
 
 func TestTheEscapeOfQuotesIsFound(t *testing.T) {
-	require.Equal(t, `\`, Settings([]byte("a,b\n\"x \\\"y\\\"\",1\n"), "csv").Escape)
-	require.Empty(t, Settings([]byte("a,b\n\"x \"\"y\"\"\",1\n"), "csv").Escape)
-	require.Empty(t, Settings([]byte("a,b\nx,\"\"\n"), "csv").Escape)
+	require.Equal(t, `\`, Settings([]byte("a,b\n\"x \\\"y\\\"\",1\n"), kindNamed("csv").Notation).Escape)
+	require.Empty(t, Settings([]byte("a,b\n\"x \"\"y\"\"\",1\n"), kindNamed("csv").Notation).Escape)
+	require.Empty(t, Settings([]byte("a,b\nx,\"\"\n"), kindNamed("csv").Notation).Escape)
 }

@@ -31,12 +31,18 @@ var shapes = []string{
 	"fields:\n  - {name: number, type: text}\n  - {name: tag, type: text, occurs: 1..n, single: true}\n  - name: line\n    type: record\n    occurs: 0..n\n    single: true\n    fields:\n      - {name: qty, type: integer}\n",
 }
 
+// named is a notation of the list.
+func named(t *testing.T, name string) *notation.Kind {
+	t.Helper()
+	k, err := all.Named(name)
+	require.NoError(t, err)
+	return k
+}
+
 // check reads a message and gives how many records it has, and the first fault.
 func check(t *testing.T, s *schema.Schema, as, message string) (n int, first error) {
 	t.Helper()
-	nt, err := all.Named(as)
-	require.NoError(t, err)
-	r, err := nt.NewReader(strings.NewReader(message), notation.Options{Source: "in", Schema: s, Check: true})
+	r, err := named(t, as).NewReader(strings.NewReader(message), notation.Options{Source: "in", Schema: s, Check: true})
 	if err != nil {
 		return 0, err
 	}
@@ -55,10 +61,8 @@ func check(t *testing.T, s *schema.Schema, as, message string) (n int, first err
 // message writes made records of a schema.
 func message(t *testing.T, s *schema.Schema, as string, records int, kind sample.Kind, seed uint64) string {
 	t.Helper()
-	n, err := all.Named(as)
-	require.NoError(t, err)
 	var b bytes.Buffer
-	w, err := n.NewWriter(&b, notation.Options{Schema: s, Many: records > 1})
+	w, err := named(t, as).NewWriter(&b, notation.Options{Schema: s, Many: records > 1})
 	require.NoError(t, err)
 	for i := range records {
 		v, f := sample.Make(s, kind, seed*1000+uint64(i))
@@ -88,7 +92,7 @@ func TestWhatIsTakenReadsItsOwnData(t *testing.T) {
 			for seed := range uint64(12) {
 				for _, kind := range []sample.Kind{sample.Typical, sample.Least, sample.Full} {
 					text := message(t, s, as, 10, kind, seed)
-					r, err := infer.From("x", "X", as, infer.Sample{Name: "in", Content: []byte(text)})
+					r, err := infer.From("x", "X", named(t, as), infer.Sample{Name: "in", Content: []byte(text)})
 					require.NoError(t, err, text)
 					n, first := check(t, r.Schema, as, text)
 					require.NoError(t, first, "%s %s %d\n%s\n%s", as, kind, seed, schema.Write(r.Schema), text)

@@ -9,39 +9,37 @@ import (
 
 	"golang.org/x/text/encoding/charmap"
 
+	"hollowreed/internal/core/notation"
+	"hollowreed/internal/core/notation/all"
 	"hollowreed/internal/core/schema"
 )
 
 // sniffed is how much of a sample is looked at to find how it is written.
 const sniffed = 256 << 10
 
-// Notation guesses how a sample is written: xml, json, ndjson, csv or fixedwidth.
-func Notation(sample []byte) string {
+// Notation guesses how a sample is written: as a notation that recognises its beginning, else with delimiters where each
+// line has as many fields, else at fixed columns.
+func Notation(sample []byte) *notation.Kind {
 	text := bytes.TrimLeft(bytes.TrimPrefix(head(sample), []byte("\ufeff")), " \t\r\n")
-	switch {
-	case len(text) == 0:
-		return "csv"
-	case text[0] == '<':
-		return "xml"
-	case text[0] == '[':
-		return "json"
-	case text[0] == '{':
-		return jsonOrLines(text)
+	if len(text) == 0 {
+		return first(func(k *notation.Kind) bool { return k.Cells })
+	}
+	if k := first(func(k *notation.Kind) bool { return k.Recognise != nil && k.Recognise(text) }); k != nil {
+		return k
 	}
 	ls := lines(text)
-	if d, _ := delimiter(ls); d != "" || typed(ls) != "" {
-		return "csv"
-	}
-	return "fixedwidth"
+	d, _ := delimiter(ls)
+	delimited := d != "" || typed(ls) != ""
+	return first(func(k *notation.Kind) bool { return k.Lines && k.Cells == delimited })
 }
 
-func jsonOrLines(text []byte) string {
-	first, rest, more := bytes.Cut(text, []byte("\n"))
-	first, rest = bytes.TrimSpace(first), bytes.TrimSpace(rest)
-	if more && bytes.HasSuffix(first, []byte("}")) && bytes.HasPrefix(rest, []byte("{")) {
-		return "ndjson"
+func first(fits func(*notation.Kind) bool) *notation.Kind {
+	for _, k := range all.Kinds {
+		if fits(k) {
+			return k
+		}
 	}
-	return "json"
+	return nil
 }
 
 func head(sample []byte) []byte { return sample[:min(len(sample), sniffed)] }
@@ -63,10 +61,10 @@ func lines(sample []byte) []string {
 
 // Settings finds how a delimited or fixed-width sample is written: encoding, line end, and for a
 // delimited one the delimiter, the quote and whether its first record holds the names.
-func Settings(sample []byte, notation string) schema.Settings {
+func Settings(sample []byte, as *schema.Notation) schema.Settings {
 	s := schema.Settings{Encoding: encoding(sample), LineEnd: lineEnd(head(sample)), Delimiter: ",", Quote: `"`, Header: true}
 	ls := lines(sample)
-	if notation != "csv" || len(ls) == 0 {
+	if !as.Cells || len(ls) == 0 {
 		return s
 	}
 	if d, quote := delimiter(ls); d != "" {
@@ -133,7 +131,7 @@ func delimiter(ls []string) (delim, quote string) {
 // its number of fields; empty when there is none.
 func typed(ls []string) string {
 	for _, d := range delimiters {
-		if kinds(ls, schema.Settings{Delimiter: d, Quote: `"`}, "csv") != nil {
+		if typesOfCells(ls, schema.Settings{Delimiter: d, Quote: `"`}) != nil {
 			return d
 		}
 	}

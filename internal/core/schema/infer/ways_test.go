@@ -127,7 +127,7 @@ func TestEveryWayInOwnsItsData(t *testing.T) {
 			for n, text := range list {
 				samples = append(samples, infer.Sample{Name: fmt.Sprintf("in%d.json", n), Content: []byte(text)})
 			}
-			r, err := infer.From("x", "X", "json", samples...)
+			r, err := infer.From("x", "X", named(t, "json"), samples...)
 			require.NoError(t, err)
 			owns(t, r.Schema, "json", list, nil)
 		})
@@ -136,7 +136,7 @@ func TestEveryWayInOwnsItsData(t *testing.T) {
 		s := shaped(t, "fixedwidth", "", "fields:\n  - {name: code, type: text, columns: 1-4, must: {pattern: '[A-Z]{2}[0-9]{2}'}}\n  - {name: day, type: date, columns: 5-12, pattern: yyyyMMdd}\n  - {name: level, type: decimal, columns: 13-18, implied places: 2}\n  - {name: trend, type: text, columns: 19-19, must: {codes: {R: '', F: ''}}}\n")
 		for seed := range uint64(6) {
 			text := message(t, s, "fixedwidth", 20, sample.Typical, seed)
-			r, err := infer.From("x", "X", "fixedwidth", infer.Sample{Name: "in.txt", Content: []byte(text)})
+			r, err := infer.From("x", "X", named(t, "fixedwidth"), infer.Sample{Name: "in.txt", Content: []byte(text)})
 			require.NoError(t, err, text)
 			owns(t, r.Schema, "fixedwidth", []string{text}, nil)
 		}
@@ -147,7 +147,7 @@ func TestEveryWayInOwnsItsData(t *testing.T) {
 // Schema and back; what is written is a list.
 func TestOneOrManyReadsBoth(t *testing.T) {
 	text := `[{"no":1,"line":{"sku":"A"},"tag":"x"},{"no":2,"line":[{"sku":"B"},{"sku":"C"}],"tag":["y","z"]}]`
-	r, err := infer.From("x", "X", "json", infer.Sample{Name: "in.json", Content: []byte(text)})
+	r, err := infer.From("x", "X", named(t, "json"), infer.Sample{Name: "in.json", Content: []byte(text)})
 	require.NoError(t, err)
 	require.True(t, r.Schema.Root.Field("line").Single)
 	im, err := jsonschema.Import("x", "x.json", jsonschema.Export(r.Schema, false), "", nil)

@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"strings"
 
+	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
@@ -13,7 +14,7 @@ import (
 // Export writes a schema as JSON Schema 2020-12, for messages in JSON. A list of records is said by
 // many.
 func Export(s *schema.Schema, many bool) []byte {
-	s = s.As("json")
+	s = s.As(json.Kind.Notation)
 	body := record(s.Root)
 	if many {
 		body = object{{"type", "array"}, {"items", body}}

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
@@ -54,7 +55,7 @@ func (d *Document) Import(id, at string) (*Imported, error) {
 	if !whole {
 		return nil, fault.Expect(fault.Unknown, "a schema at "+at, "none").At(fault.Place{Source: d.first.name})
 	}
-	s := &schema.Schema{ID: id, Title: id, Notation: "json"}
+	s := &schema.Schema{ID: id, Title: id, Notation: json.Kind.Notation}
 	c := m.resolved(context{d.first, n})
 	if t := m.merged(c).text("title"); t != "" {
 		s.Title = t

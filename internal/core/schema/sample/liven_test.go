@@ -5,6 +5,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
@@ -15,7 +16,7 @@ func TestDullValuesBecomeRealLookingOnes(t *testing.T) {
 	class.Must.Codes = []schema.Code{{Value: "test"}, {Value: "CAR"}}
 	line := schema.Record("line", schema.Scalar("price", value.Integer))
 	line.Max = schema.Many
-	s := &schema.Schema{ID: "s", Notation: "json", Root: schema.Record("s", schema.Scalar("name", value.Text), schema.Scalar("mail", value.Text), schema.Scalar("city", value.Text), class, line)}
+	s := &schema.Schema{ID: "s", Notation: json.Kind.Notation, Root: schema.Record("s", schema.Scalar("name", value.Text), schema.Scalar("mail", value.Text), schema.Scalar("city", value.Text), class, line)}
 	rows := func(texts ...int64) value.Value {
 		var items []value.Value
 		for _, n := range texts {

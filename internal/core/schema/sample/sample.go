@@ -147,7 +147,7 @@ func (m *maker) fits(f *schema.Field, v value.Value) bool {
 	if width > 0 && len([]rune(string(text))) > width {
 		return false
 	}
-	if m.schema.Notation == "fixedwidth" && f.Kind == value.Text && f.Must.Codes == nil {
+	if m.schema.Notation.Columns && f.Kind == value.Text && f.Must.Codes == nil {
 		s := v.Text()
 		if s != strings.Trim(s, string(f.Written.Fill)) {
 			return false // its ends would be taken for filling

@@ -126,9 +126,7 @@ func TestASampleFitsItsSchema(t *testing.T) {
 
 func roundtrip(t *testing.T, s *schema.Schema, v value.Value) value.Value {
 	t.Helper()
-	n, err := all.Named(s.Notation)
-	require.NoError(t, err)
-	r, err := n.NewReader(strings.NewReader(shown(t, s, v)), notation.Options{Source: "sample", Schema: s})
+	r, err := all.Of(s).NewReader(strings.NewReader(shown(t, s, v)), notation.Options{Source: "sample", Schema: s})
 	require.NoError(t, err)
 	back, err := r.Next()
 	require.NoError(t, err, shown(t, s, v))
@@ -137,10 +135,8 @@ func roundtrip(t *testing.T, s *schema.Schema, v value.Value) value.Value {
 
 func shown(t *testing.T, s *schema.Schema, v value.Value) string {
 	t.Helper()
-	n, err := all.Named(s.Notation)
-	require.NoError(t, err)
 	var b bytes.Buffer
-	w, err := n.NewWriter(&b, notation.Options{Schema: s})
+	w, err := all.Of(s).NewWriter(&b, notation.Options{Schema: s})
 	require.NoError(t, err)
 	require.NoError(t, w.Write(v))
 	require.NoError(t, w.Close())

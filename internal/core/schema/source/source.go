@@ -106,7 +106,7 @@ func written(s *schema.Schema, part []byte, fields []*schema.Field, was, now *sc
 	if err != nil {
 		return nil, err
 	}
-	if now.Settings.RootName != was.Settings.RootName && s.Notation == "xml" {
+	if now.Settings.RootName != was.Settings.RootName && s.Notation.Elements {
 		if part, err = doc.Set(part, []any{"written", "root"}, now.Settings.RootName); err != nil {
 			return nil, err
 		}

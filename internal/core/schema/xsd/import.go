@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/notation/xml"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
@@ -35,7 +36,7 @@ func (s *Set) ImportAs(id, root string, prefixes []schema.Namespace) (*schema.Sc
 	}
 	m := &importer{set: s, depth: map[*Type]int{}, noted: map[string]bool{}}
 	spaces := m.bind(e, prefixes)
-	out := &schema.Schema{ID: id, Title: e.Name.Local, Notation: "xml", Settings: schema.Settings{RootName: m.name(e.Name), Namespaces: spaces}}
+	out := &schema.Schema{ID: id, Title: e.Name.Local, Notation: xml.Kind.Notation, Settings: schema.Settings{RootName: m.name(e.Name), Namespaces: spaces}}
 	m.out = out
 	for _, n := range s.Notes {
 		m.say(n.Error())

@@ -208,7 +208,7 @@ func TestAnImportReadsByNamespace(t *testing.T) {
 	text, err := os.ReadFile("testdata/order-1.xml")
 	require.NoError(t, err)
 	check := func(in string) validate.Tally {
-		tally, err := validate.File(s, "x.yaml", "", "in", strings.NewReader(in), func(*fault.Fault) bool { return true })
+		tally, err := validate.File(s, "x.yaml", all.Of(s), "in", strings.NewReader(in), func(*fault.Fault) bool { return true })
 		require.NoError(t, err)
 		return tally
 	}
@@ -301,7 +301,7 @@ func exportAgrees(t *testing.T, part string) {
 		messages = append(messages, mutants(t, b.Bytes())...)
 	}
 	for _, m := range messages {
-		tally, err := validate.File(s, "x.yaml", "", "in", strings.NewReader(m), func(*fault.Fault) bool { return true })
+		tally, err := validate.File(s, "x.yaml", all.Of(s), "in", strings.NewReader(m), func(*fault.Fault) bool { return true })
 		require.NoError(t, err)
 		found := faults(set, m)
 		if !tally.OK() && len(found) == 0 && !unsayable(m) {

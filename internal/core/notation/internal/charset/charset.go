@@ -2,6 +2,8 @@
 package charset
 
 import (
+	"strings"
+
 	"golang.org/x/text/encoding/charmap"
 
 	"hollowreed/internal/core/fault"
@@ -12,6 +14,16 @@ var maps = map[string]*charmap.Charmap{"ISO-8859-1": charmap.ISO8859_1, "windows
 
 // Of is an encoding by its name; nil for UTF-8.
 func Of(name string) *charmap.Charmap { return maps[name] }
+
+// Decode is the text of bytes in an encoding; what is no text there is replaced (U+FFFD).
+func Decode(name string, raw []byte) string {
+	if c := Of(name); c != nil {
+		if text, err := c.NewDecoder().Bytes(raw); err == nil {
+			return string(text)
+		}
+	}
+	return strings.ToValidUTF8(string(raw), "\uFFFD")
+}
 
 // Append appends a text in an encoding; nil is UTF-8. A character that the encoding does not have is a fault.
 func Append(dst []byte, c *charmap.Charmap, text []byte) ([]byte, *fault.Fault) {
