@@ -26,13 +26,13 @@ import (
 	"hollowreed/internal/connector"
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/project"
+	"hollowreed/internal/design"
 	"hollowreed/internal/engine"
 	"hollowreed/internal/localpg"
 	"hollowreed/internal/secret"
 	"hollowreed/internal/store"
 	"hollowreed/internal/vault"
 	"hollowreed/internal/web"
-	"hollowreed/internal/web/bench"
 	"hollowreed/internal/web/door"
 	"hollowreed/internal/web/page"
 )
@@ -405,7 +405,7 @@ func (f *flags) welcome(ctx context.Context, errs io.Writer, db *pgxpool.Pool) e
 
 // AddProject adds a project with its parts to a database that has none, and gives its id.
 func AddProject(ctx context.Context, db *pgxpool.Pool, title string, texts map[string]string) (string, error) {
-	id := bench.PartID(title)
+	id := design.ID(title)
 	if id == "" {
 		id = "project"
 	}
@@ -456,9 +456,10 @@ func (f *flags) site(ctx context.Context, errs io.Writer, db *pgxpool.Pool, outs
 		runs.Close()
 		return nil, nil, err
 	}
+	w := &design.Workspace{DB: db, Project: f.project}
 	return &page.Site{
-		DB: db, Engine: e, Outside: outside, Rules: f.rules, Vault: f.vault, Hub: page.NewHub(ctx, db), Log: log,
-		Project: f.project, Person: DemoPerson, Env: f.env, Address: f.address(), Calls: "http://" + f.calls,
+		Workspace: w, Engine: e, Outside: outside, Rules: f.rules, Vault: f.vault, Hub: page.NewHub(ctx, w), Log: log,
+		Person: DemoPerson, Env: f.env, Address: f.address(), Calls: "http://" + f.calls,
 	}, func() { e.Stop(); runs.Close() }, nil
 }
 

@@ -34,6 +34,26 @@ type DB interface {
 // Channel is the notification channel on which changes are told; see Tell.
 const Channel = "hollowreed"
 
+// Listen gives what is told on the channel, until the context ends or the connection does.
+func Listen(ctx context.Context, db *pgxpool.Pool, tell func(what string)) error {
+	conn, err := db.Acquire(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Release()
+	defer conn.Conn().Close(context.WithoutCancel(ctx)) // a listening connection is not for others
+	if _, err := conn.Exec(ctx, "listen "+Channel); err != nil {
+		return err
+	}
+	for {
+		n, err := conn.Conn().WaitForNotification(ctx)
+		if err != nil {
+			return err
+		}
+		tell(n.Payload)
+	}
+}
+
 // Errors that callers tell apart.
 var (
 	ErrNotFound = errors.New("not found")

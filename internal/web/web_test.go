@@ -31,6 +31,7 @@ import (
 	"hollowreed/internal/connector"
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/project"
+	"hollowreed/internal/design"
 	"hollowreed/internal/engine"
 	"hollowreed/internal/secret"
 	"hollowreed/internal/standin"
@@ -124,9 +125,10 @@ func newWorld(t testing.TB) *world {
 	require.NoError(t, err)
 	require.NoError(t, w.engine.Start(ctx))
 	t.Cleanup(w.engine.Stop)
+	workspace := &design.Workspace{DB: w.db, Project: "skerry"}
 	w.site = &page.Site{
-		DB: w.db, Engine: w.engine, Outside: w.pool, Vault: w.vault, Hub: page.NewHub(ctx, w.db),
-		Log: slog.New(slog.NewTextHandler(w.logs, nil)), Project: "skerry", Person: person, Env: "Workbench",
+		Workspace: workspace, Engine: w.engine, Outside: w.pool, Vault: w.vault, Hub: page.NewHub(ctx, workspace),
+		Log: slog.New(slog.NewTextHandler(w.logs, nil)), Person: person, Env: "Workbench",
 	}
 	w.calls = httptest.NewServer(door.Handler(w.site))
 	t.Cleanup(w.calls.Close)

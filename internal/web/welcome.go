@@ -11,6 +11,7 @@ import (
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/project"
+	"hollowreed/internal/design"
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/assets"
 	"hollowreed/internal/web/bench"
@@ -73,7 +74,7 @@ func (w *Welcome) begin(c *gin.Context) {
 		}
 	} else {
 		texts[project.File] = "project: " + title + "\n"
-		if title == "" || strings.ContainsAny(title, "\r\n") || bench.PartID(title) == "" {
+		if title == "" || strings.ContainsAny(title, "\r\n") || design.ID(title) == "" {
 			err = fault.Expect(fault.Required, "a title with letters or digits", fault.Quote(title))
 		}
 	}

@@ -66,6 +66,10 @@ var rules = []rule{
 		but:    map[string]string{"internal/web/": "it is web", "internal/standin/": "the simulated systems have pages of their own"},
 	},
 	{
+		in: "^internal/web/", imports: `pgx`,
+		reason: "pages have no transactions: use cases of design, operate and the engine do",
+	},
+	{
 		in: "^internal/(engine|store|vault|outfile|spool|cli)/", imports: `^net/(http|smtp)$`,
 		reason: "only connectors talk to other systems",
 	},

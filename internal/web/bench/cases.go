@@ -7,7 +7,6 @@ import (
 	"strings"
 
 	"github.com/gin-gonic/gin"
-	"github.com/jackc/pgx/v5"
 
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/project"
@@ -79,15 +78,7 @@ func (b bench) keepCase(c *gin.Context) error {
 	if title == "" {
 		title = fmt.Sprintf("Record %d of %s", d.Record, d.Sample)
 	}
-	text, err := project.NewCase(title, id, plan, fr)
-	if err != nil {
-		return err
-	}
-	err = pgx.BeginFunc(c, b.DB, func(tx pgx.Tx) error {
-		_, err := store.AddNumbered(c, tx, p.ID, project.Path(project.Cases, id+"-"+PartID(title)), string(text), b.Person.ID)
-		return err
-	})
-	if err != nil {
+	if err := b.Designer().AddMappingCase(c, title, id, plan, fr); err != nil {
 		return err
 	}
 	c.Redirect(303, "/bench/mappings/"+url.PathEscape(id)+"/cases")
@@ -114,23 +105,11 @@ func (b bench) keepFlowCase(c *gin.Context) error {
 	if title == "" {
 		title = "Record " + strconv.Itoa(max(1, record)) + " of " + look.sample
 	}
-	if err := KeepFlowCase(c, b.Site, p, look.id, title, run); err != nil {
+	if err := b.Designer().AddFlowCase(c, p, look.id, title, run); err != nil {
 		return err
 	}
 	c.Redirect(303, "/bench/flows/"+url.PathEscape(look.id)+"/cases")
 	return nil
-}
-
-// KeepFlowCase keeps what a flow of a project comes to with a message as a case of it.
-func KeepFlowCase(c *gin.Context, s *page.Site, p *project.Project, flowID, title string, run project.Run) error {
-	text, f := p.NewFlowCase(title, flowID, run)
-	if f != nil {
-		return f
-	}
-	return pgx.BeginFunc(c, s.DB, func(tx pgx.Tx) error {
-		_, err := store.AddNumbered(c, tx, p.ID, project.Path(project.Cases, PartID(flowID+" "+title)), string(text), s.Person.ID)
-		return err
-	})
 }
 
 // acceptFlowCase makes what a flow comes to now what is expected of a case.

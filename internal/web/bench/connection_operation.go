@@ -8,7 +8,6 @@ import (
 	"strings"
 
 	"github.com/gin-gonic/gin"
-	"github.com/jackc/pgx/v5"
 
 	"hollowreed/internal/connector"
 	"hollowreed/internal/core/connection"
@@ -18,6 +17,7 @@ import (
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
+	"hollowreed/internal/design"
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/page"
 )
@@ -53,13 +53,6 @@ func (b bench) poolOf(env string) (p *connector.Pool, done func()) {
 	}
 	p = connector.NewPool(b.Vault.In(env), b.Rules)
 	return p, p.Close
-}
-
-// addPart adds a part.
-func (b bench) addPart(c *gin.Context, path string, text []byte) error {
-	return pgx.BeginFunc(c, b.DB, func(tx pgx.Tx) error {
-		return store.AddPart(c, tx, b.Project, path, string(text), b.Person.ID)
-	})
 }
 
 func (b bench) operationOf(c *gin.Context) (*project.Project, *operationPage, error) {
@@ -146,7 +139,7 @@ func (b bench) addOperation(c *gin.Context) error {
 		return err
 	}
 	title := strings.TrimSpace(c.PostForm("title"))
-	id := PartID(title)
+	id := design.ID(title)
 	does := c.PostForm("does")
 	switch {
 	case id == "":
@@ -303,17 +296,10 @@ func (b bench) checkTable(c *gin.Context) error {
 // keepShape keeps a schema as the operation's response: a new part, or in place of the one that is there.
 func (b bench) keepShape(c *gin.Context, p *project.Project, d *operationPage, s *schema.Schema, samples []file) error {
 	if old := p.Schema(s.ID); old != nil {
-		draft, err := store.PartDraft(c, b.DB, p.ID, project.Path(project.Schemas, s.ID))
-		if err != nil {
+		if err := b.Designer().ReplaceSchema(c, s, old.Samples); err != nil {
 			return err
 		}
-		s.Samples = old.Samples
-		if err := pgx.BeginFunc(c, b.DB, func(tx pgx.Tx) error {
-			return store.SavePart(c, tx, b.Project, project.Path(project.Schemas, s.ID), string(schema.Write(s)), draft.Revision, b.Person.ID)
-		}); err != nil {
-			return err
-		}
-	} else if err := b.keepSchema(c, p, s, samples); err != nil {
+	} else if err := b.keepSchema(c, s, samples); err != nil {
 		return err
 	}
 	if d.Op.Give.Value != s.ID {

@@ -13,6 +13,7 @@ import (
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/design"
 	"hollowreed/internal/store"
 	"hollowreed/internal/vault"
 )
@@ -187,7 +188,7 @@ func (b bench) newConnection(c *gin.Context) error {
 func (b bench) addConnection(c *gin.Context) error {
 	d := newConnectionPage{Kinds: connection.Kinds, Chosen: c.PostForm("kind"), TitleWanted: strings.TrimSpace(c.PostForm("title"))}
 	d.Frame = b.Frame(c, "bench", "New connection")
-	id := PartID(d.TitleWanted)
+	id := design.ID(d.TitleWanted)
 	k := connection.KindOf(d.Chosen)
 	switch {
 	case id == "":
@@ -196,7 +197,7 @@ func (b bench) addConnection(c *gin.Context) error {
 		d.Fault = fault.Expect(fault.Unknown, "a kind of system", fault.Quote(d.Chosen))
 	default:
 		text := connection.New(d.TitleWanted, k)
-		err := b.addPart(c, connectionPath(id), text)
+		err := b.Designer().Add(c, connectionPath(id), string(text))
 		if err == nil {
 			c.Redirect(303, connectionAt(id, "", ""))
 			return nil

@@ -7,14 +7,12 @@ import (
 	"strings"
 
 	"github.com/gin-gonic/gin"
-	"github.com/jackc/pgx/v5"
 
 	"hollowreed/internal/connector/http/openapi"
 	"hollowreed/internal/connector/soap/wsdl"
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/store"
 )
@@ -54,7 +52,7 @@ var takers = map[string]func(id string, files []file) (*taken, error){
 // take reads the document that describes a system and keeps its operations and schemas. Operations that are
 // there already are left as they are.
 func (b bench) take(c *gin.Context) error {
-	p, d, err := b.connectionOf(c)
+	_, d, err := b.connectionOf(c)
 	if err != nil {
 		return err
 	}
@@ -70,8 +68,11 @@ func (b bench) take(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	n, err := b.keepTaken(c, p, d, t)
+	n, err := b.Designer().AddOperations(c, d.Connection, t.operations, t.schemas)
 	if err != nil {
+		return err
+	}
+	if err := b.suggest(c, d, t.settings); err != nil {
 		return err
 	}
 	said := fmt.Sprintf("%s with their schemas", count(n, "operation"))
@@ -99,45 +100,6 @@ func (b bench) documents(c *gin.Context, d *connectionPage) ([]file, error) {
 		return nil, fault.From(err, fault.Outside)
 	}
 	return []file{{name: FileName(at), content: text}}, nil
-}
-
-// keepTaken adds what is new and gives the number of operations.
-func (b bench) keepTaken(c *gin.Context, p *project.Project, d *connectionPage, t *taken) (n int, err error) {
-	draft, err := store.PartDraft(c, b.DB, p.ID, d.Path)
-	if err != nil {
-		return 0, err
-	}
-	text := []byte(draft.Text)
-	at := len(d.Connection.Operations)
-	for _, out := range t.operations {
-		id, _ := out[0].Value.(string)
-		if d.Connection.Operation(id) != nil {
-			continue
-		}
-		if text, err = doc.Insert(text, []any{"operations"}, at, out); err != nil {
-			return 0, err
-		}
-		at++
-		n++
-	}
-	err = pgx.BeginFunc(c, b.DB, func(tx pgx.Tx) error {
-		for _, s := range t.schemas {
-			if p.Schema(s.ID) != nil {
-				continue
-			}
-			if err := store.AddPart(c, tx, p.ID, project.Path(project.Schemas, s.ID), string(schema.Write(s)), b.Person.ID); err != nil {
-				return err
-			}
-		}
-		if n == 0 {
-			return nil
-		}
-		return store.SavePart(c, tx, b.Project, d.Path, string(text), draft.Revision, b.Person.ID)
-	})
-	if err != nil {
-		return 0, err
-	}
-	return n, b.suggest(c, d, t.settings)
 }
 
 // suggest fills in settings that the document says, where nothing is chosen yet.

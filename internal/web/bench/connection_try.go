@@ -27,6 +27,7 @@ import (
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/schema/infer"
 	"hollowreed/internal/core/value"
+	"hollowreed/internal/design"
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/page"
 )
@@ -259,7 +260,7 @@ func (b bench) keepAnswer(c *gin.Context) error {
 		if part.Notation != as.Notation && part.Notation.Bytes {
 			return fault.New(fault.Setting, "the schema %s is written as %s; the answer is kept as %s only", part.ID, part.Notation, as.Name)
 		}
-		name, err := b.keepSample(c, p, part, PartID(d.Op.ID+" answer")+"."+as.Ending, sample)
+		name, err := b.Designer().AddSample(c, part.ID, design.ID(d.Op.ID+" answer")+"."+as.Ending, sample)
 		if err != nil {
 			return err
 		}
@@ -273,7 +274,7 @@ func (b bench) keepAnswer(c *gin.Context) error {
 	if !d.Op.Verb.Gives() {
 		return b.keepShape(c, p, d, s, []file{{s.ID + "." + as.Ending, []byte(sample)}})
 	}
-	if err := b.keepSchema(c, p, s, []file{{s.ID + "." + as.Ending, []byte(sample)}}); err != nil {
+	if err := b.keepSchema(c, s, []file{{s.ID + "." + as.Ending, []byte(sample)}}); err != nil {
 		return err
 	}
 	c.Redirect(303, "/bench/schemas/"+s.ID)
@@ -282,7 +283,7 @@ func (b bench) keepAnswer(c *gin.Context) error {
 
 // shapeOf is the schema of an answer: the operation's own, or one that is made of what was answered.
 func shapeOf(d *operationPage, as *notation.Kind, sample string) (*schema.Schema, error) {
-	id := PartID(d.ID + " " + d.Op.ID)
+	id := design.ID(d.ID + " " + d.Op.ID)
 	if d.Op.Response != nil {
 		s := *d.Op.Response
 		s.ID, s.Title = id, d.Op.Name

@@ -13,7 +13,6 @@ import (
 	"time"
 
 	"github.com/gin-gonic/gin"
-	"github.com/jackc/pgx/v5"
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
@@ -407,46 +406,11 @@ func changes(p *project.Project, id string, released map[string]string) []string
 
 // save writes a changed part, from the revision that the form was made of.
 func (b bench) save(c *gin.Context, path string, edit func(text []byte) ([]byte, error)) error {
-	from, err := strconv.ParseInt(c.PostForm("revision"), 10, 64)
-	if err != nil {
-		return store.ErrChanged
-	}
-	draft, err := store.PartDraft(c, b.DB, b.Project, path)
+	from, err := page.Revision(c)
 	if err != nil {
 		return err
 	}
-	if draft.Revision != from {
-		return store.ErrChanged
-	}
-	text, err := edit([]byte(draft.Text))
-	if err != nil {
-		return err
-	}
-	if string(text) == draft.Text {
-		return nil
-	}
-	if err := b.compileScripts(c, path, string(text)); err != nil {
-		return err
-	}
-	return pgx.BeginFunc(c, b.DB, func(tx pgx.Tx) error {
-		return store.SavePart(c, tx, b.Project, path, string(text), from, b.Person.ID)
-	})
-}
-
-// compileScripts compiles a part that has scripts before it is kept. One that takes long to compile holds up who writes it:
-// for all others, what that came to is known.
-func (b bench) compileScripts(c *gin.Context, path, text string) error {
-	if !strings.Contains(text, "script:") {
-		return nil
-	}
-	p, err := b.Load(c)
-	if err != nil {
-		return err
-	}
-	texts := maps.Clone(p.Texts)
-	texts[path] = text
-	project.Next(p, p.ID, texts)
-	return nil
+	return b.Designer().Edit(c, path, from, edit)
 }
 
 func with(path []any, names ...string) []any {
@@ -459,16 +423,15 @@ func with(path []any, names ...string) []any {
 
 // undo goes a change back or forward in a part, and then back to the page it was asked from.
 func (b bench) undo(c *gin.Context) error {
-	from, err := strconv.ParseInt(c.PostForm("revision"), 10, 64)
+	from, err := page.Revision(c)
 	if err != nil {
-		return store.ErrChanged
+		return err
 	}
-	step := store.Undo
+	step := b.Designer().Undo
 	if c.PostForm("way") == "redo" {
-		step = store.Redo
+		step = b.Designer().Redo
 	}
-	err = pgx.BeginFunc(c, b.DB, func(tx pgx.Tx) error { return step(c, tx, b.Project, c.PostForm("path"), from) })
-	if err != nil {
+	if err := step(c, c.PostForm("path"), from); err != nil {
 		return err
 	}
 	back := c.PostForm("back")

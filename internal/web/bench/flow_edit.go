@@ -6,7 +6,6 @@ import (
 	"strings"
 
 	"github.com/gin-gonic/gin"
-	"github.com/jackc/pgx/v5"
 
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
@@ -212,50 +211,21 @@ func (b bench) showFlow(c *gin.Context, look flowLook) error {
 
 // extract makes a flow of the chosen steps.
 func (b bench) extract(c *gin.Context) error {
-	p, plan, err := b.flowOf(c)
+	_, plan, err := b.flowOf(c)
 	if err != nil {
 		return err
 	}
 	look := lookOf(c.Param("id"), c.PostForm)
-	title := strings.TrimSpace(c.PostForm("title"))
-	id, err := freshID(p, project.Flows, title)
+	from, err := page.Revision(c)
 	if err != nil {
 		return err
 	}
-	draft, err := store.PartDraft(c, b.DB, p.ID, project.Path(project.Flows, look.id))
-	if err != nil {
+	steps := edit.Range{Step: look.step, Count: look.count}
+	if look.step, err = b.Designer().ExtractSteps(c, plan, from, steps, strings.TrimSpace(c.PostForm("title"))); err != nil {
 		return err
 	}
-	if strconv.FormatInt(draft.Revision, 10) != c.PostForm("revision") {
-		return store.ErrChanged
-	}
-	made, r, err := edit.Extract(p, plan, []byte(draft.Text), edit.Range{Step: look.step, Count: look.count}, id, title)
-	if err != nil {
-		return err
-	}
-	err = pgx.BeginFunc(c, b.DB, func(tx pgx.Tx) error {
-		if err := store.AddPart(c, tx, p.ID, project.Path(project.Flows, id), string(made), b.Person.ID); err != nil {
-			return err
-		}
-		return store.SavePart(c, tx, p.ID, project.Path(project.Flows, look.id), string(r.Text), draft.Revision, b.Person.ID)
-	})
-	if err != nil {
-		return err
-	}
-	look.step, look.count = r.Selected, 1
+	look.count = 1
 	return b.showFlow(c, look)
-}
-
-// freshID makes the id of a new part of its title.
-func freshID(p *project.Project, kind, title string) (string, error) {
-	id := PartID(title)
-	if id == "" {
-		return "", fault.Expect(fault.Required, "a title", "none").In("Title")
-	}
-	if _, there := p.Texts[project.Path(kind, id)]; there {
-		return "", fault.New(fault.Setting, "there is one of that title already").In("Title").Mended("Choose another title")
-	}
-	return id, nil
 }
 
 var newFlowView = page.Parse(files, "flownew.html")
@@ -271,23 +241,7 @@ func (b bench) newFlow(c *gin.Context) error {
 
 // addFlow makes a flow with a trigger and nothing else.
 func (b bench) addFlow(c *gin.Context) error {
-	p, err := b.Load(c)
-	if err != nil {
-		return err
-	}
-	title := strings.TrimSpace(c.PostForm("title"))
-	id, err := freshID(p, project.Flows, title)
-	if err != nil {
-		return err
-	}
-	kind := c.PostForm("kind")
-	if flow.TriggerOf(kind) == nil {
-		return store.ErrNotFound
-	}
-	text := doc.Encode(doc.Out{{Key: "flow", Value: title}, {Key: "trigger", Value: doc.Out{{Key: "kind", Value: kind}}}})
-	err = pgx.BeginFunc(c, b.DB, func(tx pgx.Tx) error {
-		return store.AddPart(c, tx, p.ID, project.Path(project.Flows, id), string(text), b.Person.ID)
-	})
+	id, err := b.Designer().AddFlow(c, strings.TrimSpace(c.PostForm("title")), c.PostForm("kind"))
 	if err != nil {
 		return err
 	}

@@ -6,13 +6,13 @@ import (
 	"strconv"
 
 	"github.com/gin-gonic/gin"
-	"github.com/jackc/pgx/v5"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/edit"
 	"hollowreed/internal/core/project"
+	"hollowreed/internal/design"
 	"hollowreed/internal/store"
+	"hollowreed/internal/web/page"
 )
 
 // newMapping is the form from which a mapping is made for a step: what is in scope there, and what comes next.
@@ -97,30 +97,11 @@ func (b bench) addStepMapping(c *gin.Context) error {
 	if ft != nil {
 		return ft.Mended("Tick what it is made from, and choose what it makes")
 	}
-	path := project.Path(project.Flows, plan.Flow.ID)
-	draft, err := store.PartDraft(c, b.DB, p.ID, path)
+	from, err := page.Revision(c)
 	if err != nil {
 		return err
 	}
-	if strconv.FormatInt(draft.Revision, 10) != c.PostForm("revision") {
-		return store.ErrChanged
-	}
-	changed, err := doc.Set([]byte(draft.Text), with(ps.Step.Path, "mapping"), id)
-	if err == nil && each != "" {
-		var r edit.Result
-		r, err = edit.Wrap(plan.Flow, changed, edit.Range{Step: ps.Step.ID, Count: 1}, "each", each)
-		changed = r.Text
-	}
-	if err != nil {
-		return err
-	}
-	err = pgx.BeginFunc(c, b.DB, func(tx pgx.Tx) error {
-		if err := store.AddPart(c, tx, p.ID, project.Path(project.Mappings, id), string(text), b.Person.ID); err != nil {
-			return err
-		}
-		return store.SavePart(c, tx, p.ID, path, string(changed), draft.Revision, b.Person.ID)
-	})
-	if err != nil {
+	if err := b.Designer().AddMappingFor(c, plan, ps.Step, from, id, string(text), each); err != nil {
 		return err
 	}
 	c.Redirect(303, "/bench/mappings/"+url.PathEscape(id))
@@ -135,7 +116,7 @@ func freeTitle(p *project.Project, sources []begunSource, to string) string {
 	}
 	base := p.Schema(sources[0].Schema).Title + " → " + target.Title
 	title := base
-	for i := 2; p.Texts[project.Path(project.Mappings, PartID(title))] != ""; i++ {
+	for i := 2; p.Texts[project.Path(project.Mappings, design.ID(title))] != ""; i++ {
 		title = base + " " + strconv.Itoa(i)
 	}
 	return title

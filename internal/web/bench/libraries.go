@@ -7,7 +7,6 @@ import (
 	"strings"
 
 	"github.com/gin-gonic/gin"
-	"github.com/jackc/pgx/v5"
 
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
@@ -300,7 +299,7 @@ func (b bench) changeFunctions(c *gin.Context) error {
 
 // publish keeps the library as it is under its number, for ever; the draft goes on with the next.
 func (b bench) publish(c *gin.Context) error {
-	p, d, err := b.libraryOf(c, "")
+	_, d, err := b.libraryOf(c, "")
 	if err != nil {
 		return err
 	}
@@ -311,25 +310,11 @@ func (b bench) publish(c *gin.Context) error {
 	if slices.Contains(d.Versions, number) {
 		number = d.Versions[0] + 1
 	}
-	frozen, err := doc.Set([]byte(d.Draft.Text), []any{"version"}, strconv.Itoa(number))
+	from, err := page.Revision(c)
 	if err != nil {
 		return err
 	}
-	next, err := doc.Set(frozen, []any{"version"}, strconv.Itoa(number+1))
-	if err != nil {
-		return err
-	}
-	from, err := strconv.ParseInt(c.PostForm("revision"), 10, 64)
-	if err != nil {
-		return store.ErrChanged
-	}
-	err = pgx.BeginFunc(c, b.DB, func(tx pgx.Tx) error {
-		if err := store.SavePart(c, tx, p.ID, d.Path, string(next), from, b.Person.ID); err != nil {
-			return err
-		}
-		return store.AddPart(c, tx, p.ID, project.Path(project.Libraries, project.VersionID(d.ID, number)), string(frozen), b.Person.ID)
-	})
-	if err != nil {
+	if err := b.Designer().PublishLibrary(c, d.ID, number, from); err != nil {
 		return err
 	}
 	c.Redirect(303, "/bench/libraries/"+url.PathEscape(d.ID))
@@ -359,19 +344,7 @@ func (b bench) useVersion(c *gin.Context) error {
 
 // addLibrary begins a library.
 func (b bench) addLibrary(c *gin.Context) error {
-	p, err := b.Load(c)
-	if err != nil {
-		return err
-	}
-	title := strings.TrimSpace(c.PostForm("title"))
-	id := strings.ReplaceAll(PartID(c.DefaultPostForm("id", title)), "-", "_")
-	if !formula.Name(id) {
-		return fault.Expect(fault.Setting, "a title that begins with a letter", fault.Quote(title))
-	}
-	text := doc.Encode(doc.Out{{Key: "library", Value: title}, {Key: "version", Value: "1"}})
-	err = pgx.BeginFunc(c, b.DB, func(tx pgx.Tx) error {
-		return store.AddPart(c, tx, p.ID, project.Path(project.Libraries, id), string(text)+"functions: []\n", b.Person.ID)
-	})
+	id, err := b.Designer().AddLibrary(c, strings.TrimSpace(c.PostForm("title")), c.PostForm("id"))
 	if err != nil {
 		return err
 	}

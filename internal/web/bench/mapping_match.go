@@ -7,13 +7,13 @@ import (
 	"strconv"
 
 	"github.com/gin-gonic/gin"
-	"github.com/jackc/pgx/v5"
 
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/mapping"
 	"hollowreed/internal/core/project"
+	"hollowreed/internal/design"
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/page"
 )
@@ -150,10 +150,7 @@ func (b bench) addMapping(c *gin.Context) error {
 	}
 	id, text, ft := begunMapping(p, d.MapTitle, sources, d.To, d.Script)
 	if ft == nil {
-		err = pgx.BeginFunc(c, b.DB, func(tx pgx.Tx) error {
-			return store.AddPart(c, tx, p.ID, project.Path(project.Mappings, id), string(text), b.Person.ID)
-		})
-		if err == nil {
+		if err = b.Designer().Add(c, project.Path(project.Mappings, id), string(text)); err == nil {
 			c.Redirect(303, "/bench/mappings/"+url.PathEscape(id))
 			return nil
 		}
@@ -194,7 +191,7 @@ func begunMapping(p *project.Project, title string, sources []begunSource, targe
 		}
 		from = append(from, one)
 	}
-	if id = PartID(title); id == "" {
+	if id = design.ID(title); id == "" {
 		return "", nil, fault.New(fault.Required, "the mapping needs a title")
 	}
 	var o doc.Out

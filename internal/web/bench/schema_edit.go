@@ -8,9 +8,7 @@ import (
 	"time"
 
 	"github.com/gin-gonic/gin"
-	"github.com/jackc/pgx/v5"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/all"
@@ -134,38 +132,16 @@ func changed(c *gin.Context, text []byte, s *schema.Schema) (edit.Result, error)
 
 // share makes a schema of a record's fields, for other schemas to take them, too.
 func (b bench) share(c *gin.Context) error {
-	p, s, err := b.schemaOf(c)
+	_, s, err := b.schemaOf(c)
 	if err != nil {
 		return err
 	}
 	look := posted(c)
 	at, ok := edit.ParsePath(look.field)
-	f := edit.Field(s, at)
-	if !ok || f == nil {
+	if !ok {
 		return store.ErrNotFound
 	}
-	id := PartID(f.Name)
-	if id == "" {
-		return fault.New(fault.Setting, "no id can be made of the name %s", fault.Quote(f.Name)).Mended("Give the record a name with a letter of a to z or a digit")
-	}
-	if p.Schema(id) != nil {
-		return fault.New(fault.Setting, "there is a schema %s already", fault.Quote(id)).Mended("Take its fields, or give the record another name first")
-	}
-	draft, err := store.PartDraft(c, b.DB, p.ID, project.Path(project.Schemas, s.ID))
-	if err != nil {
-		return err
-	}
-	changed, shared, err := edit.Share([]byte(draft.Text), s, at, id, schema.Titled(f.Name))
-	if err != nil {
-		return err
-	}
-	err = pgx.BeginFunc(c, b.DB, func(tx pgx.Tx) error {
-		if err := store.AddPart(c, tx, p.ID, project.Path(project.Schemas, id), string(shared), b.Person.ID); err != nil {
-			return err
-		}
-		return store.SavePart(c, tx, p.ID, project.Path(project.Schemas, s.ID), string(changed), draft.Revision, b.Person.ID)
-	})
-	if err != nil {
+	if err := b.Designer().ShareRecord(c, s, at); err != nil {
 		return err
 	}
 	return b.again(c, s.ID, look)
@@ -191,7 +167,7 @@ const madeRecords = 12
 
 // makeSample makes a sample of the schema and keeps it with it.
 func (b bench) makeSample(c *gin.Context) error {
-	p, s, err := b.schemaOf(c)
+	_, s, err := b.schemaOf(c)
 	if err != nil {
 		return err
 	}
@@ -205,7 +181,7 @@ func (b bench) makeSample(c *gin.Context) error {
 		return err
 	}
 	name := fmt.Sprintf("%s-%s-%d.%s", s.ID, kind, seed, ending)
-	if name, err = b.keepSample(c, p, s, name, text); err != nil {
+	if name, err = b.Designer().AddSample(c, s.ID, name, text); err != nil {
 		return err
 	}
 	return b.again(c, s.ID, at{sample: name, field: c.PostForm("field")})
@@ -235,40 +211,9 @@ func madeSample(s *schema.Schema, kind sample.Kind, seed uint64) (text, ending s
 	return b.String(), n.Ending, err
 }
 
-func (b bench) keepSample(c *gin.Context, p *project.Project, s *schema.Schema, name, text string) (string, error) {
-	return KeepSample(c, b.Site, p, s, name, text)
-}
-
-// KeepSample adds a sample to the project and to its schema, in one transaction. It gives the name that it has got: one with
-// a number where there is a sample of that name.
-func KeepSample(c *gin.Context, b *page.Site, p *project.Project, s *schema.Schema, name, text string) (string, error) {
-	path := project.Path(project.Schemas, s.ID)
-	err := pgx.BeginFunc(c, b.DB, func(tx pgx.Tx) error {
-		draft, err := store.LockDraft(c, tx, p.ID, path)
-		if err != nil {
-			return err
-		}
-		if name, err = addSample(c, tx, b, p, name, text); err != nil {
-			return err
-		}
-		part, err := doc.InsertText([]byte(draft.Text), []any{"samples"}, 0, name)
-		if err != nil {
-			return err
-		}
-		return store.SavePart(c, tx, p.ID, path, string(part), draft.Revision, b.Person.ID)
-	})
-	return name, err
-}
-
-// addSample adds a sample under its name, or that with a number.
-func addSample(c *gin.Context, tx pgx.Tx, b *page.Site, p *project.Project, name, text string) (string, error) {
-	path, err := store.AddNumbered(c, tx, p.ID, project.Path(project.Samples, name), text, b.Person.ID)
-	return strings.TrimPrefix(path, project.Path(project.Samples, "")), err
-}
-
 // uploadSample keeps a file, or what was pasted, as a sample.
 func (b bench) uploadSample(c *gin.Context) error {
-	p, s, err := b.schemaOf(c)
+	_, s, err := b.schemaOf(c)
 	if err != nil {
 		return err
 	}
@@ -280,7 +225,7 @@ func (b bench) uploadSample(c *gin.Context) error {
 	if name == "" {
 		name = fmt.Sprintf("%s-%s.txt", s.ID, time.Now().UTC().Format("20060102-150405"))
 	}
-	if name, err = b.keepSample(c, p, s, name, string(files[0].content)); err != nil {
+	if name, err = b.Designer().AddSample(c, s.ID, name, string(files[0].content)); err != nil {
 		return err
 	}
 	return b.again(c, s.ID, at{sample: name})

@@ -10,7 +10,6 @@ import (
 	"strings"
 
 	"github.com/gin-gonic/gin"
-	"github.com/jackc/pgx/v5"
 
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/fault"
@@ -23,6 +22,7 @@ import (
 	"hollowreed/internal/core/schema/jsonschema"
 	"hollowreed/internal/core/schema/xsd"
 	"hollowreed/internal/core/value"
+	"hollowreed/internal/design"
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/page"
 )
@@ -67,7 +67,7 @@ const sampledRows = 12
 
 // fromDatabase makes the schema of a table or a query, with its first rows as a sample.
 func (b bench) fromDatabase(c *gin.Context, d *newSchemaPage) (s *schema.Schema, sample []byte, err error) {
-	id := PartID(d.SchemaTitle)
+	id := design.ID(d.SchemaTitle)
 	if id == "" {
 		return nil, nil, fault.New(fault.Required, "the schema needs a title")
 	}
@@ -159,12 +159,6 @@ func FileName(name string) string {
 	return name[:min(len(name), 80)]
 }
 
-// PartID makes an id of a title.
-func PartID(title string) string {
-	id := strings.Trim(strings.ToLower(regexp.MustCompile(`[^A-Za-z0-9]+`).ReplaceAllString(title, "-")), "-")
-	return id[:min(len(id), 60)]
-}
-
 // addSchema makes a schema: of a JSON Schema or an OpenAPI document, of a sample, or with one field
 // to begin with. When that cannot be done the form comes back with the reason and all that stood in it.
 func (b bench) addSchema(c *gin.Context) error {
@@ -184,7 +178,7 @@ func (b bench) addSchema(c *gin.Context) error {
 	case d.Query != "":
 		var rows []byte
 		if s, rows, err = b.fromDatabase(c, &d); err == nil {
-			err = b.keepSchema(c, p, s, []file{{s.ID + "." + all.Of(s).Ending, rows}})
+			err = b.keepSchema(c, s, []file{{s.ID + "." + all.Of(s).Ending, rows}})
 		}
 	default:
 		files = outermost(files)
@@ -192,7 +186,7 @@ func (b bench) addSchema(c *gin.Context) error {
 			if d.At != "" || described(files[0].content) {
 				files = nil
 			}
-			err = b.keepSchema(c, p, s, files)
+			err = b.keepSchema(c, s, files)
 		}
 	}
 	if err == nil {
@@ -200,7 +194,7 @@ func (b bench) addSchema(c *gin.Context) error {
 		return nil
 	}
 	if err == store.ErrExists {
-		err = fault.New(fault.Setting, "there is a schema %q already", PartID(d.SchemaTitle)).Mended("Choose another title")
+		err = fault.New(fault.Setting, "there is a schema %q already", design.ID(d.SchemaTitle)).Mended("Choose another title")
 	}
 	d.Fault = fault.From(err, fault.Syntax)
 	newSchemaView.Page(c, d)
@@ -217,7 +211,7 @@ func begun(d *newSchemaPage, files []file) (*schema.Schema, error) {
 	if d.SchemaTitle == "" {
 		d.SchemaTitle = strings.TrimSuffix(name, path.Ext(name))
 	}
-	id := PartID(d.SchemaTitle)
+	id := design.ID(d.SchemaTitle)
 	if id == "" {
 		return nil, fault.New(fault.Required, "the schema needs a title")
 	}
@@ -290,23 +284,11 @@ func byHand(id string, d *newSchemaPage) *schema.Schema {
 	return s
 }
 
-// keepSchema adds the schema and the samples that it was inferred from.
-func (b bench) keepSchema(c *gin.Context, p *project.Project, s *schema.Schema, samples []file) error {
-	return pgx.BeginFunc(c, b.DB, func(tx pgx.Tx) error {
-		for _, f := range samples {
-			if len(bytes.TrimSpace(f.content)) == 0 {
-				continue
-			}
-			name := f.name
-			if name == "" {
-				name = s.ID + "." + all.Of(s).Ending
-			}
-			name, err := addSample(c, tx, b.Site, p, name, string(f.content))
-			if err != nil {
-				return err
-			}
-			s.Samples = append(s.Samples, name)
-		}
-		return store.AddPart(c, tx, p.ID, project.Path(project.Schemas, s.ID), string(schema.Write(s)), b.Person.ID)
-	})
+// keepSchema adds the schema and the samples that it was made from.
+func (b bench) keepSchema(c *gin.Context, s *schema.Schema, samples []file) error {
+	list := make([]design.Sample, len(samples))
+	for i, f := range samples {
+		list[i] = design.Sample{Name: f.name, Content: f.content}
+	}
+	return b.Designer().AddSchema(c, s, list)
 }

@@ -8,13 +8,13 @@ import (
 	"strings"
 
 	"github.com/gin-gonic/gin"
-	"github.com/jackc/pgx/v5"
 
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/table"
+	"hollowreed/internal/design"
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/page"
 )
@@ -281,12 +281,8 @@ func (b bench) changeRows(c *gin.Context) error {
 
 // addTable begins a table with its columns, as they are written in one line: class*, article, vat decimal.
 func (b bench) addTable(c *gin.Context) error {
-	p, err := b.Load(c)
-	if err != nil {
-		return err
-	}
 	title := strings.TrimSpace(c.PostForm("title"))
-	id := PartID(title)
+	id := design.ID(title)
 	columns, err := columnsOf(c.PostForm("columns"))
 	if err != nil {
 		return err
@@ -295,10 +291,7 @@ func (b bench) addTable(c *gin.Context) error {
 		return fault.New(fault.Required, "a table needs a title")
 	}
 	text := doc.Encode(doc.Out{{Key: "table", Value: title}, {Key: "columns", Value: columns}})
-	err = pgx.BeginFunc(c, b.DB, func(tx pgx.Tx) error {
-		return store.AddPart(c, tx, p.ID, project.Path(project.Tables, id), string(text)+"rows: []\n", b.Person.ID)
-	})
-	if err != nil {
+	if err := b.Designer().Add(c, project.Path(project.Tables, id), string(text)+"rows: []\n"); err != nil {
 		return err
 	}
 	c.Redirect(303, "/bench/tables/"+url.PathEscape(id))

@@ -9,8 +9,8 @@ import (
 	"time"
 
 	"github.com/gin-gonic/gin"
-	"github.com/jackc/pgx/v5/pgxpool"
 
+	"hollowreed/internal/design"
 	"hollowreed/internal/store"
 )
 
@@ -27,11 +27,11 @@ const (
 )
 
 // NewHub listens until the context ends, connecting anew when the database goes away.
-func NewHub(ctx context.Context, db *pgxpool.Pool) *Hub {
+func NewHub(ctx context.Context, w *design.Workspace) *Hub {
 	h := &Hub{listeners: map[chan string]string{}}
 	go func() {
 		for ctx.Err() == nil {
-			h.listen(ctx, db)
+			_ = store.Listen(ctx, w.DB, h.tell) // it is tried again
 			select {
 			case <-ctx.Done():
 			case <-time.After(time.Second):
@@ -39,25 +39,6 @@ func NewHub(ctx context.Context, db *pgxpool.Pool) *Hub {
 		}
 	}()
 	return h
-}
-
-func (h *Hub) listen(ctx context.Context, db *pgxpool.Pool) {
-	conn, err := db.Acquire(ctx)
-	if err != nil {
-		return
-	}
-	defer conn.Release()
-	defer conn.Conn().Close(context.WithoutCancel(ctx)) // a listening connection is not for others
-	if _, err := conn.Exec(ctx, "listen "+store.Channel); err != nil {
-		return
-	}
-	for {
-		n, err := conn.Conn().WaitForNotification(ctx)
-		if err != nil {
-			return
-		}
-		h.tell(n.Payload)
-	}
 }
 
 func (h *Hub) tell(what string) {

@@ -17,17 +17,16 @@ import (
 	"runtime"
 	"strconv"
 	"strings"
-	"sync"
 	"time"
 	"unicode/utf8"
 
 	"github.com/gin-gonic/gin"
 	"github.com/google/uuid"
-	"github.com/jackc/pgx/v5/pgxpool"
 
 	"hollowreed/internal/connector"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/project"
+	"hollowreed/internal/design"
 	"hollowreed/internal/engine"
 	"hollowreed/internal/store"
 	"hollowreed/internal/vault"
@@ -39,44 +38,32 @@ var frame embed.FS
 
 // Site is what the handlers work with.
 type Site struct {
-	DB      *pgxpool.Pool
-	Engine  *engine.Engine
-	Outside *connector.Pool
-	Rules   connector.Rules
-	Vault   *vault.Vault // of the environment that is served
-	Hub     *Hub
-	Log     *slog.Logger
-	Project string       // the project that is served
-	Person  store.Person // who is signed in
-	Env     string       // the environment's name, one of Environments
-	Address string       // of the pages, as http://127.0.0.1:8420
-	Calls   string       // of the requests that start flows, as http://127.0.0.1:8421
-
-	mu     sync.Mutex
-	kept   *project.Project
-	keptAt int64
+	*design.Workspace // the project that is served
+	Engine            *engine.Engine
+	Outside           *connector.Pool
+	Rules             connector.Rules
+	Vault             *vault.Vault // of the environment that is served
+	Hub               *Hub
+	Log               *slog.Logger
+	Person            store.Person // who is signed in
+	Env               string       // the environment's name, one of Environments
+	Address           string       // of the pages, as http://127.0.0.1:8420
+	Calls             string       // of the requests that start flows, as http://127.0.0.1:8421
 }
 
 // Environments are those that a connection has settings for. One of them is served.
 var Environments = []string{"Workbench", "Trial", "Live"}
 
-// Load gives the project's draft, compiled; it is compiled again only when a part has changed.
-func (s *Site) Load(c *gin.Context) (*project.Project, error) {
-	version, err := store.Version(c, s.DB, s.Project)
+// Designer is who is signed in, at work on the project.
+func (s *Site) Designer() design.Designer { return s.As(s.Person.ID) }
+
+// Revision is the revision of a part that a form was made of.
+func Revision(c *gin.Context) (int64, error) {
+	from, err := strconv.ParseInt(c.PostForm("revision"), 10, 64)
 	if err != nil {
-		return nil, err
+		return 0, store.ErrChanged
 	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.kept != nil && s.keptAt == version {
-		return s.kept, nil
-	}
-	texts, version, err := store.Texts(c, s.DB, s.Project)
-	if err != nil {
-		return nil, err
-	}
-	s.kept, s.keptAt = project.Next(s.kept, s.Project, texts), version
-	return s.kept, nil
+	return from, nil
 }
 
 // Frame is what the layout shows around every page.

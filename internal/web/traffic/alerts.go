@@ -5,14 +5,13 @@ import (
 	"strings"
 
 	"github.com/gin-gonic/gin"
-	"github.com/jackc/pgx/v5"
 
 	"hollowreed/internal/core/alert"
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/project"
+	"hollowreed/internal/design"
 	"hollowreed/internal/store"
-	"hollowreed/internal/web/bench"
 	"hollowreed/internal/web/page"
 )
 
@@ -182,7 +181,7 @@ func (t traffic) saveAlert(c *gin.Context) error {
 	id, title := c.PostForm("id"), strings.TrimSpace(c.PostForm("title"))
 	fresh := id == ""
 	if fresh {
-		id = bench.PartID(title)
+		id = design.ID(title)
 	}
 	if title == "" || id == "" {
 		return fault.Expect(fault.Required, "a title", "none").In("Title")
@@ -197,20 +196,24 @@ func (t traffic) saveAlert(c *gin.Context) error {
 	if c.PostForm("off") == "true" {
 		o.Add("off", "true")
 	}
-	text, path := string(doc.Encode(o)), project.Path(project.Alerts, id)
-	err = pgx.BeginFunc(c, t.DB, func(tx pgx.Tx) error {
-		if fresh {
-			return store.AddPart(c, tx, p.ID, path, text, t.Person.ID)
-		}
-		from, err := strconv.ParseInt(c.PostForm("revision"), 10, 64)
-		if err != nil {
-			return store.ErrChanged
-		}
-		return store.SavePart(c, tx, p.ID, path, text, from, t.Person.ID)
-	})
+	path := project.Path(project.Alerts, id)
+	if fresh {
+		err = t.Designer().Add(c, path, string(doc.Encode(o)))
+	} else {
+		err = t.save(c, path, doc.Encode(o))
+	}
 	if err != nil {
 		return err
 	}
 	c.Redirect(303, "/traffic/alerts?alert="+id)
 	return nil
+}
+
+// save writes a part anew, from the revision that the form was made of.
+func (t traffic) save(c *gin.Context, path string, text []byte) error {
+	from, err := page.Revision(c)
+	if err != nil {
+		return err
+	}
+	return t.Designer().Edit(c, path, from, func([]byte) ([]byte, error) { return text, nil })
 }

@@ -11,14 +11,12 @@ import (
 	"strings"
 
 	"github.com/gin-gonic/gin"
-	"github.com/jackc/pgx/v5"
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/all"
 	"hollowreed/internal/core/notation/excerpt"
-	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/engine"
 	"hollowreed/internal/store"
@@ -50,7 +48,7 @@ func (t traffic) sample(c *gin.Context) error {
 	}
 	base := strings.TrimSuffix(path.Base(r.Reference), path.Ext(r.Reference))
 	name := bench.FileName(fmt.Sprintf("%s-record-%d%s", base, n, path.Ext(r.Reference)))
-	if name, err = bench.KeepSample(c, t.Site, p, s, name, text); err != nil {
+	if name, err = t.Designer().AddSample(c, s.ID, name, text); err != nil {
 		return err
 	}
 	c.Redirect(303, "/bench/schemas/"+s.ID+"?sample="+url.QueryEscape(name))
@@ -134,7 +132,7 @@ func (t traffic) keepRun(c *gin.Context) error {
 	if p.Flow(r.Flow) == nil {
 		return fault.New(fault.Unknown, "the flow %s is no longer part of the project", r.Flow)
 	}
-	if err := bench.KeepFlowCase(c, t.Site, released, r.Flow, r.Reference, run); err != nil {
+	if err := t.Designer().AddFlowCase(c, released, r.Flow, r.Reference, run); err != nil {
 		return err
 	}
 	c.Redirect(303, "/bench/flows/"+r.Flow+"/cases")
@@ -166,15 +164,7 @@ func (t traffic) keepCase(c *gin.Context) error {
 		return fault.New(fault.Setting, "this record did not come to the mapping, or does not go with its sources now")
 	}
 	title := fmt.Sprintf("Record %d of %s", n, r.Reference)
-	text, err := project.NewCase(title, id, plan, fr)
-	if err != nil {
-		return err
-	}
-	err = pgx.BeginFunc(c, t.DB, func(tx pgx.Tx) error {
-		_, err := store.AddNumbered(c, tx, p.ID, project.Path(project.Cases, bench.PartID(id+" "+title)), string(text), t.Person.ID)
-		return err
-	})
-	if err != nil {
+	if err := t.Designer().AddMappingCase(c, title, id, plan, fr); err != nil {
 		return err
 	}
 	c.Redirect(303, "/bench/mappings/"+id+"/cases")
