@@ -143,7 +143,7 @@ func (s *Service) baseAnswer(ctx context.Context) (*http.Response, error) {
 		if res.StatusCode != http.StatusUnauthorized || time.Since(time.Unix(s.vain.Load(), 0)) < vainly {
 			return res, nil
 		}
-		again, err := s.sign.renew(ctx)
+		again, err := s.sign.renew(req)
 		if err == nil && !again {
 			return res, nil
 		}
@@ -348,7 +348,7 @@ func (s *Service) once(ctx context.Context, w *wire) (*answer, error) {
 		if a.status != http.StatusUnauthorized || renewed {
 			return a, nil
 		}
-		if again, err := s.sign.renew(ctx); err != nil || !again {
+		if again, err := s.sign.renew(req); err != nil || !again {
 			return a, err
 		}
 	}

@@ -103,7 +103,7 @@ func (o *oauth) with(ctx context.Context) context.Context {
 var ErrConsent = errors.New("consent is needed")
 
 func (o *oauth) sign(req *http.Request) error {
-	t, err := o.valid(req.Context(), nil)
+	t, err := o.valid(req.Context(), "")
 	if err != nil {
 		return err
 	}
@@ -112,8 +112,8 @@ func (o *oauth) sign(req *http.Request) error {
 }
 
 // valid gives a token that is valid for a while, refreshed where need be. refused is one that the service does
-// not take, whatever its time says.
-func (o *oauth) valid(ctx context.Context, refused *oauth2.Token) (*oauth2.Token, error) {
+// not take, whatever its time says; empty where it has refused none.
+func (o *oauth) valid(ctx context.Context, refused string) (*oauth2.Token, error) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	if good(o.token, refused) {
@@ -136,8 +136,8 @@ func (o *oauth) valid(ctx context.Context, refused *oauth2.Token) (*oauth2.Token
 	return o.token, err
 }
 
-func good(t, refused *oauth2.Token) bool {
-	if t == nil || refused != nil && t.AccessToken == refused.AccessToken {
+func good(t *oauth2.Token, refused string) bool {
+	if t == nil || t.AccessToken == refused {
 		return false
 	}
 	return t.Expiry.IsZero() || time.Until(t.Expiry) > early
@@ -186,7 +186,7 @@ func GoneSince(ctx context.Context, keep system.Keeper, id string) (time.Time, e
 // refresh changes the kept tokens for new ones. A consent that is gone is kept as such.
 func (o *oauth) refresh(ctx context.Context, kept *keptTokens) error {
 	if kept.RefreshToken == "" {
-		if !good(&kept.Token, nil) { // else it is only refused, perhaps by one resource alone
+		if !good(&kept.Token, "") { // else it is only refused, perhaps by one resource alone
 			if err := o.gone(ctx, kept); err != nil {
 				return err
 			}
@@ -260,18 +260,17 @@ func told(err error) error {
 	return f
 }
 
-// renew gets another token after the service refused the one that it was sent.
-func (o *oauth) renew(ctx context.Context) (bool, error) {
-	o.mu.Lock()
-	refused := o.token
-	o.mu.Unlock()
-	_, err := o.valid(ctx, refused)
+// renew gets another token after the service refused the one of a request. Where another request has got one meanwhile, that
+// one is used: each refresh may end the token before it.
+func (o *oauth) renew(req *http.Request) (bool, error) {
+	_, refused, _ := strings.Cut(req.Header.Get("Authorization"), " ")
+	_, err := o.valid(req.Context(), refused)
 	return err == nil, err
 }
 
 func (o *oauth) probe(ctx context.Context, r *probe.Run) {
 	r.Do("signed in", func() (string, error) {
-		t, err := o.valid(ctx, nil)
+		t, err := o.valid(ctx, "")
 		if err != nil {
 			return "", err
 		}

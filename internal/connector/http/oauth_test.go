@@ -112,6 +112,27 @@ func TestLooksDoNotRenewForEver(t *testing.T) {
 	require.Equal(t, 1, b.Refreshed())
 }
 
+// TestRequestsThatAreRefusedTogetherRefreshOnce: two requests went out with one token, and both are refused: the second uses the
+// token that the first has got, in place of ending it with another.
+func TestRequestsThatAreRefusedTogetherRefreshOnce(t *testing.T) {
+	b, env := box(t, nil)
+	s := connected(t, env)
+	var sent [2]*http.Request
+	for i := range sent {
+		sent[i] = httptest.NewRequestWithContext(t.Context(), http.MethodGet, "/files", nil)
+		require.NoError(t, s.sign.sign(sent[i]))
+	}
+	require.Equal(t, sent[0].Header, sent[1].Header)
+	b.Expire()
+	for _, req := range sent {
+		again, err := s.sign.renew(req)
+		require.NoError(t, err)
+		require.True(t, again)
+	}
+	require.Equal(t, 1, b.Refreshed())
+	require.Len(t, contract.All(t, s, listing(t)), 5)
+}
+
 func TestConsentThenRefreshUnseen(t *testing.T) {
 	b, env := box(t, nil)
 	s := connected(t, env)

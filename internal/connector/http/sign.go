@@ -12,8 +12,9 @@ import (
 // signer signs requests in.
 type signer interface {
 	sign(req *http.Request) error
-	// renew gets new tokens after the service refused those that it was sent; false where there are none to get.
-	renew(ctx context.Context) (bool, error)
+	// renew gets new tokens after the service refused those of a request, unless others are there by then; false where there
+	// are none to get.
+	renew(req *http.Request) (bool, error)
 	probe(ctx context.Context, r *probe.Run)
 }
 
@@ -25,7 +26,7 @@ func (f fixed) sign(req *http.Request) error {
 	return nil
 }
 
-func (f fixed) renew(context.Context) (bool, error) { return false, nil }
+func (f fixed) renew(*http.Request) (bool, error) { return false, nil }
 
 func (f fixed) probe(context.Context, *probe.Run) {}
 
