@@ -155,7 +155,7 @@ func TestTheSchemaOfAnAnswerIsInItsNotation(t *testing.T) {
 	keep()
 	s := w.project().Schema("ports-list")
 	require.NotNil(t, s)
-	require.Equal(t, "xml", s.Notation)
+	require.Equal(t, "xml", s.Notation.Name)
 	require.Equal(t, "port", s.Settings.RecordName)
 	require.NotNil(t, s.Root.Field("code"))
 	require.True(t, s.Root.Field("code").Written.Attribute)
