@@ -36,6 +36,9 @@ check: ## vet, staticcheck, formatting, and whether committed assets are fresh
 bench: bin/hollowreed setup-server ## compare speed with hand-written programs on the same data
 	go run ./bench
 
+templates: ## format the page templates
+	go run ./tools/templates -w internal/web
+
 assets: ## build the committed assets from their sources
 	tools/assets.sh "$(CURDIR)/internal/web/assets/dist"
 
@@ -63,4 +66,4 @@ bin/hollowreed: FORCE
 
 FORCE:
 
-.PHONY: help demo demo-reset test test-fast hostile race fuzz check bench assets screenshots setup-server setup-browser setup-judge setup-systems setup-axe FORCE
+.PHONY: help demo demo-reset test test-fast hostile race fuzz check bench templates assets screenshots setup-server setup-browser setup-judge setup-systems setup-axe FORCE

@@ -12,8 +12,13 @@ go run ./tools/rules
 echo "the core stays pure, in what it imports of others too"
 bad=$(go list -deps ./internal/core/... | grep -E '^(net/http|database/sql|html/template)$|^github.com/(jackc|gin-gonic)/' || true)
 [ -z "$bad" ] || { echo "internal/core must not reach: $bad" >&2; exit 1; }
+echo "templates"
+go run ./tools/templates internal/web
 echo "assets"
 fresh=$(mktemp -d); trap 'rm -rf "$fresh"' EXIT
 tools/assets.sh "$fresh" >/dev/null 2>&1
 diff -r "$fresh" internal/web/assets/dist >/dev/null || { echo "committed assets differ from their sources; run make assets" >&2; exit 1; }
+echo "scripts"
+tools/node_modules/.bin/eslint -c tools/eslint.config.js internal/web/assets/src internal/web/assets/test
+node --test internal/web/assets/test/*.test.js >"$fresh/scripts.txt" 2>&1 || { cat "$fresh/scripts.txt" >&2; exit 1; }
 echo "all is well"

@@ -42,6 +42,9 @@ type rulerCell struct {
 	Wide int
 }
 
+// Pixels is how wide the cell is drawn.
+func (c rulerCell) Pixels() int { return c.Wide * columnWidth }
+
 // cellsOf draws columns: characters as wide as they are counted. A cut through the bytes of one shows its rest.
 func cellsOf(columns []string) (cells []rulerCell) {
 	for i, c := range columns {

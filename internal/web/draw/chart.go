@@ -41,7 +41,7 @@ func Chart(left, right []ChartSystem, flows []ChartFlow, selected string) templa
 	var s svg
 	rows := max(len(left), len(right), len(flows), 1)
 	height := rows*rowH + 20
-	s.f(`<svg width="100%%" viewBox="0 0 %d %d" style="max-width:%dpx" role="group" aria-label="Systems and flows" font-family="Atkinson, system-ui, sans-serif" font-size="12.5">`, chartWidth, height, chartWidth+100)
+	s.f(`<svg width="100%%" viewBox="0 0 %d %d" data-max-width="%dpx" role="group" aria-label="Systems and flows" font-family="Atkinson, system-ui, sans-serif" font-size="12.5">`, chartWidth, height, chartWidth+100)
 	ly, ry := places(left, height), places(right, height)
 	for i, f := range flows {
 		y := flowY(i, len(flows), height) + flowH/2
