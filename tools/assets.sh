@@ -6,7 +6,7 @@ out=$1
 [ -d node_modules ] || npm install --no-audit --no-fund --silent >&2
 mkdir -p "$out/fonts"
 node_modules/.bin/tailwindcss --minify -i ../internal/web/assets/src/app.css -o "$out/app.css"
-for part in ../internal/web/assets/src/app/*.js ../internal/web/assets/src/app.js; do cat "$part"; echo; done > "$out/app.js"
+node_modules/.bin/esbuild ../internal/web/assets/src/app.js --bundle --format=iife --target=es2022 --log-level=warning --outfile="$out/app.js"
 cp ../internal/web/assets/src/icon.svg "$out/icon.svg"
 cp node_modules/htmx.org/dist/htmx.min.js "$out/htmx.js"
 for set in latin latin-ext; do

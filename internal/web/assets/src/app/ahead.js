@@ -1,29 +1,37 @@
+import { firstOffer } from "./offers.js";
+
 // outline goes on to the next name at Enter. What is typed before that is drawn is kept and put into it.
-const ahead = { field: "", typed: "", once: false };
+export const ahead = { field: "", typed: "", once: false };
 
 // expect keeps what is typed until a field is there that was asked for; where it does not come, the keys are their own again.
-function expect(button) {
+export function expect(button) {
   const field = button?.dataset.then;
   if (!field || ahead.field) return;
   Object.assign(ahead, { field, old: document.querySelector(field), typed: "", once: true });
 }
+
 // A click sets the focus where one types next, too: in the field that a button brings, or that of the row that was clicked.
 let wanted = "";
-function meant(el) {
+
+export function meant(el) {
   expect(el.closest?.("[data-then]"));
   wanted = el.closest?.("[data-pick=row][hx-get]") ? "#formula, #f-name" : "";
 }
-document.addEventListener("click", (e) => { if (e.isTrusted) meant(e.target); });
-document.addEventListener("htmx:after:swap", () => {
-  const field = wanted && document.querySelector(wanted);
-  if (!field || ahead.field) return;
-  wanted = "";
-  field.focus();
-  field.select?.();
-});
-const giveUp = () => { if (ahead.once) Object.assign(ahead, { field: "", typed: "", once: false }); };
 
-function outline() {
+export function focusMeant() {
+  document.addEventListener("click", (e) => { if (e.isTrusted) meant(e.target); });
+  document.addEventListener("htmx:after:swap", () => {
+    const field = wanted && document.querySelector(wanted);
+    if (!field || ahead.field) return;
+    wanted = "";
+    field.focus();
+    field.select?.();
+  });
+}
+
+export const giveUp = () => { if (ahead.once) Object.assign(ahead, { field: "", typed: "", once: false }); };
+
+export function outline() {
   let taken = false; // the key that is down was kept, and its character must not come into the next field
   document.addEventListener("keypress", (e) => { if (taken) e.preventDefault(); taken = false; }, true);
   document.addEventListener("keydown", (e) => {

@@ -1,30 +1,18 @@
-// What comes is whole at once: no key falls between its being put in and its getting the focus.
-htmx.config.defaultSettleDelay = 0;
-
-// A form with data-edit is sent a moment after each change, one request at a time. Its answer
-// brings the parts of the page that changed; the field under the caret is left alone.
-const unsent = new Set(); // forms with a change that the server has not answered yet
-const posting = new Map(); // requests under way that change something, each with its form
-
-// sent is what every way of a change ends with: nothing waits for this form any more.
-function sent(form) {
-  if (unsent.delete(form)) document.dispatchEvent(new CustomEvent("hr-sent"));
-}
-
-// unchanging resolves when no request that changes something is under way.
-const unchanging = () => new Promise((go) => {
-  const look = () => posting.size ? document.addEventListener("htmx:finally:request", () => setTimeout(look), { once: true }) : go();
-  look();
-});
+import { ahead } from "./ahead.js";
+import { press } from "./dom.js";
+import { saveForm } from "./guards.js";
+import { posting, sent, unchanging, unsent } from "./pending.js";
+import { movedAside, movedBack } from "./selects.js";
 
 // identityOf says what a form changes: where it is sent and what it names there, of whatever revision and place in the data.
 const identityOf = (form) => {
   const called = form.elements.called, passing = ["revision", "line", "record", "sample", called && "field"];
   return [form.action, ...[...form.elements].filter((el) => el.type === "hidden" && !passing.includes(el.name)).map((el) => `${el.name}=${el.value}`)].join("\n");
 };
+
 const drawnAs = (el) => el.matches("select") ? [...el.options].find((o) => o.defaultSelected)?.value : el.defaultValue;
 
-function edits() {
+export function edits() {
   document.addEventListener("htmx:before:request", ({ detail: { ctx } }) => { if (ctx.request.method !== "GET") posting.set(ctx, ctx.request.form); });
   document.addEventListener("htmx:finally:request", ({ detail: { ctx } }) => { posting.delete(ctx); });
   const states = new WeakMap();
@@ -145,36 +133,6 @@ function edits() {
     }
     kept = focused = null;
   });
-}
-
-// A select that has the focus stays itself while the form around it is drawn anew, where both offer the same: letters that are
-// typed to choose from it mean one choice together, and a fresh one would take the rest of them for another. It is moved aside
-// before and back afterwards, by moves that leave it the focus and its letters.
-const aside = { select: null, mark: null };
-function movedAside(select) {
-  if (!select?.matches("select") || !document.body.moveBefore) return;
-  Object.assign(aside, { select, mark: document.createComment("") });
-  select.before(aside.mark);
-  document.body.moveBefore(select, null);
-}
-function movedBack(action) {
-  const { select, mark } = aside;
-  aside.select = null;
-  if (!select) return false;
-  if (mark.isConnected) { mark.parentNode.moveBefore(select, mark); mark.remove(); return true; }
-  const drawn = [...document.querySelectorAll(`#${CSS.escape(select.id)}`)].find((el) => el !== select), offers = (el) => [...el.options].map((o) => o.value).join("\n");
-  if (!drawn?.matches("select") || drawn.form?.action !== action || offers(drawn) !== offers(select)) {
-    select.remove();
-    drawn?.focus();
-    return false;
-  }
-  const { value } = select, changed = value !== drawn.value;
-  [...drawn.options].forEach((o, i) => { select.options[i].defaultSelected = o.defaultSelected; });
-  select.value = value;
-  drawn.parentNode.moveBefore(select, drawn);
-  drawn.remove();
-  for (const name of changed ? ["input", "change"] : []) select.dispatchEvent(new Event(name, { bubbles: true }));
-  return true;
 }
 
 // typedSince is what was typed into a field behind what the server has drawn.

@@ -1,14 +1,21 @@
+import { expect, giveUp } from "./ahead.js";
+import { clipKey, clipped } from "./clips.js";
+import { closeTopmost, showKeys } from "./close.js";
+import { press, typing } from "./dom.js";
+import { unsent } from "./pending.js";
+
 // A key that comes while an answer is on its way waits for it: it means the page that will be there,
 // and a link that has been drawn but not yet taken over by htmx would load a whole page.
 const moves = new Set(["/", "[", "]", "ArrowLeft", "ArrowRight", "ArrowUp", "ArrowDown"]);
-function afterAnswers(press) {
+
+function afterAnswers(act) {
   const underway = new Set(), waiting = [];
   document.addEventListener("htmx:before:request", (e) => underway.add(e.detail.ctx));
   const quiet = () => !underway.size && !unsent.size && !waiting.length;
   // One at a time, each on the page that the one before it has brought.
   const next = () => {
     if (underway.size || unsent.size || !waiting.length) return;
-    press(waiting.shift());
+    act(waiting.shift());
     setTimeout(next, 0);
   };
   document.addEventListener("htmx:finally:request", (e) => {
@@ -18,36 +25,16 @@ function afterAnswers(press) {
   });
   document.addEventListener("hr-sent", () => setTimeout(next, 0));
   return (e) => {
-    if (quiet() || !moves.has(e.key) && !hot(e) && !clipKey(e)) return press(e);
+    if (quiet() || !moves.has(e.key) && !hot(e) && !clipKey(e)) return act(e);
     if (waiting.length < 20) waiting.push(e);
     expect(hot(e));
     e.preventDefault();
   };
 }
 
-function keys() {
+export function keys() {
   const turn = afterAnswers(pressed);
   document.addEventListener("keydown", (e) => typing(e.target) ? pressed(e) : turn(e));
-}
-
-// Esc closes the topmost thing that is open, and nothing else: the keys, what was found, a menu, a panel; then it leaves the
-// field. It never leads to another page.
-function closeTopmost() {
-  const shown = document.querySelector("#keys"), found = document.querySelector("#found"), problem = document.querySelector("#problem");
-  const menu = document.activeElement?.closest("details.menu[open]") ?? [...document.querySelectorAll("details.menu[open]")].pop();
-  if (shown && !shown.hidden) return showKeys(false);
-  if (found?.firstElementChild) { found.replaceChildren(); document.querySelector("#find").blur(); return; }
-  if (problem?.firstElementChild) return problem.replaceChildren();
-  if (menu) { menu.open = false; menu.querySelector("summary").focus(); return; }
-  if (press("[data-key=close]")) return;
-  document.activeElement?.blur();
-}
-
-function showKeys(on) {
-  const box = document.querySelector("#keys"), button = document.querySelector("#show-keys");
-  if (!box) return;
-  box.hidden = !(on ?? box.hidden);
-  button?.setAttribute("aria-expanded", String(!box.hidden));
 }
 
 // While something is half open, letters are no commands: they are about what is open.
@@ -88,22 +75,6 @@ function openFirst(field) {
   document.addEventListener("htmx:after:swap", open);
   field.addEventListener("input", () => document.removeEventListener("htmx:after:swap", open), { once: true });
 }
-
-// A box with data-all ticks all boxes that it names; a select with data-submit sends its form when something is chosen.
-document.addEventListener("change", (e) => {
-  const all = e.target.dataset?.all;
-  if (all) document.querySelectorAll(all).forEach((box) => { box.checked = e.target.checked; });
-  if (e.target.matches?.("select[data-submit]")) e.target.form.requestSubmit();
-});
-
-// A button with data-fill puts its text into a field, as if it had been typed.
-document.addEventListener("click", (e) => {
-  const button = e.target.closest?.("[data-fill]");
-  const field = button && document.querySelector(button.dataset.fill);
-  if (!field) return;
-  field.value = button.dataset.text;
-  field.dispatchEvent(new Event("input", { bubbles: true }));
-});
 
 // hot is the button of the page that a key stands for, as data-hot="Shift+ArrowUp" says.
 function hot(e) {

@@ -1,17 +1,7 @@
-// A link that has the focus keeps it when the list around it is drawn anew, as it is whenever something changes: a key that
-// is pressed right then still means it.
-function focusStays() {
-  let link = null;
-  document.addEventListener("htmx:before:swap", () => { link = document.activeElement?.matches("a[href]") ? document.activeElement.getAttribute("href") : null; });
-  document.addEventListener("htmx:after:swap", () => {
-    if (link && document.activeElement === document.body) document.querySelector(`main a[href="${CSS.escape(link)}"]`)?.focus({ preventScroll: true });
-  });
-}
-
 // Changes anywhere are told by server-sent events; parts of the page that show them carry
 // hx-trigger="hr-change from:body" and fetch themselves anew. Browsers allow few connections to
 // one server, so of all open pages one listens, under a lock, and passes it on to the others.
-function live() {
+export function live() {
   const channel = new BroadcastChannel("hollowreed-live");
   let timer = 0, state = "", holder = false;
   const tell = () => {
@@ -45,18 +35,4 @@ function live() {
   channel.postMessage("ask");
   tell(); // the page may have been drawn a moment before somebody changed something
   addEventListener("pageshow", (e) => { if (e.persisted) { tell(); claim(); } });
-}
-
-// Settings that depend on another one (data-when="name=value|value") show only where it has such a value.
-function depending() {
-  const settle = () => {
-    for (const el of document.querySelectorAll("[data-when]")) {
-      const [name, values] = el.dataset.when.split("=");
-      const other = el.closest("form")?.elements[name];
-      const off = !other || other.closest("[data-when]")?.hidden === true || !values.split("|").includes(other.value);
-      el.hidden = off;
-    }
-  };
-  document.addEventListener("change", settle);
-  settle();
 }

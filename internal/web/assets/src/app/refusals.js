@@ -1,44 +1,6 @@
-// A form with data-guard has a button that saves it. What was typed into it is saved first when somebody presses anything
-// else on the page that leads to a request; where that is refused, nothing else is done, and the reason is shown.
-const changed = new Set();
-const unsaved = (but) => [...changed].filter((f) => f !== but && f.isConnected);
-async function saveOthers(but) {
-  for (const form of unsaved(but)) {
-    if (!await saveForm(form)) return false;
-    changed.delete(form);
-  }
-  return true;
-}
-
-// saveForm sends a form aside from the page, which has the new revision then. A refusal is shown, and is no. A form that is no
-// longer on the page is sent with the page's revision where it names what it changes, not where it means a place in a list.
-async function saveForm(form) {
-  const data = new FormData(form), now = document.querySelector("#revision")?.value;
-  if (!form.isConnected && now && !("byPlace" in form.dataset)) data.set("revision", now);
-  const answer = await fetch(form.action, { method: "POST", body: new URLSearchParams(data) });
-  const page = new DOMParser().parseFromString(await answer.text(), "text/html");
-  if (!answer.ok) {
-    const told = document.createElement("div");
-    told.className = "fault mx-4";
-    told.textContent = page.querySelector("main p")?.textContent ?? "What was typed could not be saved.";
-    document.querySelector("#problem").replaceChildren(told);
-    form.querySelector("input:not([type=hidden]), textarea, select")?.focus();
-    return false;
-  }
-  for (const name of ["revision", "version"]) {
-    const kept = page.querySelector(`input[name=${name}]`)?.value;
-    if (kept) for (const el of document.querySelectorAll(`input[name=${name}]`)) el.value = kept;
-  }
-  return true;
-}
-function guards() {
-  document.addEventListener("input", (e) => { const form = e.target.form; if (form?.matches("[data-guard]")) changed.add(form); });
-  document.addEventListener("submit", (e) => changed.delete(e.target));
-}
-
 // A form is sent by the page itself, so that it stays with all that was typed where it is refused: the reason stands at the
 // field that it is about, or above, and the focus goes there.
-function refusals() {
+export function refusals() {
   const fieldOf = (form, name) => {
     const wanted = name.toLowerCase(), seen = [...form.elements].filter((el) => el.checkVisibility?.() && el.matches("input:not([type=hidden]), select, textarea"));
     return name ? (seen.find((el) => el.name.toLowerCase() === wanted) ?? seen.find((el) => [...el.labels ?? []].some((l) => l.textContent.trim().toLowerCase().startsWith(wanted)))) : null;

@@ -1,7 +1,7 @@
 // A field with [data-help] is helped while it is typed in: what could stand at the caret, chosen with the arrow keys and
 // Tab or Enter, and the function around it. An entry is taken only from a list that is seen and fits what stands at the
 // caret now, and only when the person moved to it or has typed a part of it.
-function helps() {
+export function helps() {
   let asked = 0, helped = null;
   const box = () => document.querySelector("#help");
   const close = () => { asked++; box()?.replaceChildren(); helped?.setAttribute("aria-expanded", "false"); helped?.removeAttribute("aria-activedescendant"); };
@@ -87,49 +87,3 @@ function helps() {
     e.stopImmediatePropagation();
   }, true);
 }
-
-// A text with [data-lines] around it has its lines numbered; a fault's link goes to its line, and
-// Ctrl+S keeps the text.
-function number() {
-  for (const box of document.querySelectorAll("[data-lines]")) {
-    const [gutter, text] = box.children;
-    const lines = text.value.split("\n").length;
-    if (Number(gutter.dataset.count) !== lines) gutter.textContent = Array.from({ length: lines }, (_, i) => i + 1).join("\n") + "\n\n";
-    gutter.dataset.count = lines;
-    gutter.scrollTop = text.scrollTop;
-  }
-}
-
-function texts() {
-  document.addEventListener("input", (e) => { if (e.target.closest("[data-lines]")) number(); });
-  document.addEventListener("scroll", (e) => { if (e.target.closest?.("[data-lines]")) number(); }, true);
-  document.addEventListener("click", (e) => {
-    const link = e.target.closest("[data-goto]");
-    const text = link && document.querySelector(link.getAttribute("href"));
-    if (!text) return;
-    e.preventDefault();
-    const lines = text.value.split("\n"), line = Number(link.dataset.goto) - 1;
-    const from = lines.slice(0, line).reduce((n, l) => n + l.length + 1, 0);
-    text.focus();
-    text.setSelectionRange(from, from + (lines[line] ?? "").length);
-    text.scrollTop = Math.max(0, (line - 5) * parseFloat(getComputedStyle(text).lineHeight));
-  });
-  document.addEventListener("keydown", (e) => {
-    if (e.key !== "s" || !(e.ctrlKey || e.metaKey) || !document.querySelector("[data-save]")) return;
-    e.preventDefault();
-    press("[data-save]");
-  });
-}
-
-// A tree that scrolls by itself keeps its place when it is drawn anew, and shows what is chosen in it.
-const scrolled = new Map();
-function places() {
-  for (const tree of document.querySelectorAll("[data-tree]")) {
-    const was = scrolled.get(tree.id);
-    if (was?.tree === tree) continue;
-    if (was) tree.scrollTop = was.top;
-    scrolled.set(tree.id, { tree, top: tree.scrollTop });
-    tree.querySelector(".sel")?.scrollIntoView({ block: "nearest" });
-  }
-}
-document.addEventListener("scroll", (e) => { if (e.target.matches?.("[data-tree]") && e.target.isConnected) scrolled.set(e.target.id, { tree: e.target, top: e.target.scrollTop }); }, true);

@@ -1,27 +1,13 @@
-const typing = (el) => el && (el.matches("input, textarea, select") || el.isContentEditable);
-const press = (selector) => { const el = document.querySelector(selector); if (el) el.click(); return !!el; };
-
-// alike are the elements that stand in the place of one that was drawn anew: what has its id, or leads where it led, or is the
-// only one of its name and value.
-function alike(el) {
-  if (el.id) return [document.getElementById(el.id)].filter(Boolean);
-  const has = (name) => el.hasAttribute(name) ? `[${name}="${CSS.escape(el.getAttribute(name))}"]` : "";
-  for (const name of ["hx-get", "href", "data-hot"]) {
-    if (has(name)) return [...document.querySelectorAll(el.tagName + has(name))].sort((a, b) => (a.id ? 1 : 0) - (b.id ? 1 : 0)); // another that leads there comes last
-  }
-  const same = [...document.querySelectorAll(el.tagName + ["name", "value", "form", "hx-post", "data-insert"].map(has).join(""))]
-    .filter((other) => other.textContent === el.textContent && other.closest("form")?.action === el.closest("form")?.action);
-  return same.length === 1 ? same : [];
-}
-
-// standsFor is the first of them, or the element itself while it is there.
-const standsFor = (el) => !el || el.isConnected ? el : alike(el)[0] ?? null;
+import { giveUp, meant } from "./ahead.js";
+import { alike, standsFor } from "./dom.js";
+import { saveOthers, unsaved } from "./guards.js";
+import { posting, unsent } from "./pending.js";
 
 // A click that leads to a request waits until what was typed is kept: else the server would answer it with what was before,
 // or refuse the change because of it. It is done then on the element that stands in the place of the one that was clicked.
 // So is a press on what is drawn anew before it ends, or on what moved away from under the pointer: a browser takes that for
 // no click at all.
-function clicksWait() {
+export function clicksWait() {
   const leads = "a[href]:not([href^='#']), button:not([type=button]), [hx-get], [hx-post]";
   let held = null, down = null, at = null;
   document.addEventListener("htmx:finally:request", () => setTimeout(release));
@@ -71,21 +57,4 @@ function clicksWait() {
     again(el);
   };
   document.addEventListener("hr-sent", release);
-}
-
-// An answer for a part of the page that was drawn anew meanwhile goes into the part that stands there now, unless what was
-// drawn was asked for later than the answer.
-function answersFind() {
-  const asked = new WeakMap(), goneBy = new WeakMap();
-  let asks = 0;
-  document.addEventListener("htmx:before:request", ({ detail: { ctx } }) => asked.set(ctx, ++asks));
-  document.addEventListener("htmx:before:swap", ({ detail: { ctx } }) => {
-    if (ctx.target?.isConnected) for (const el of [ctx.target, ...ctx.target.children]) goneBy.set(el, asked.get(ctx) ?? 0);
-  });
-  document.addEventListener("htmx:after:request", ({ detail: { ctx } }) => {
-    if (ctx.target?.isConnected !== false) return;
-    let top = ctx.target;
-    while (top.parentNode) top = top.parentNode;
-    if (asked.get(ctx) > (goneBy.get(top) ?? 0)) ctx.target = standsFor(ctx.target) ?? ctx.target;
-  });
 }
