@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"hollowreed/internal/connector/directory"
@@ -82,6 +83,7 @@ type Pool struct {
 	rules  Rules
 	mask   secret.Mask
 	seen   func(id string, took time.Duration, failed bool)
+	hears  atomic.Bool // of every change of settings and secrets
 	mu     sync.Mutex
 	open   map[string]*entry
 }
@@ -103,8 +105,14 @@ func NewPool(s Source, r Rules) *Pool { return &Pool{source: s, rules: r, open: 
 // Observe tells of every use of a connection: how long it took, and whether it failed. It is called before the pool is used.
 func (p *Pool) Observe(seen func(id string, took time.Duration, failed bool)) { p.seen = seen }
 
-// fresh is how long a setup is used before it is asked for anew.
-const fresh = 400 * time.Millisecond
+// How long a setup is used before it is asked for anew: where nobody tells of changes, and where somebody does.
+const (
+	fresh = 400 * time.Millisecond
+	heard = 30 * time.Second
+)
+
+// Hears says whether Anew is called for every change of settings and secrets.
+func (p *Pool) Hears(on bool) { p.hears.Store(on) }
 
 // Close closes all connections.
 func (p *Pool) Close() {
@@ -127,12 +135,14 @@ func (p *Pool) Setup(ctx context.Context, id string) (*Setup, error) {
 	return e.setup, nil
 }
 
-// Anew makes the next use of a connection ask for its settings anew: they were just changed.
+// Anew makes the next use of a connection ask for its settings anew: they were just changed. An empty id is all connections.
 func (p *Pool) Anew(id string) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	if e := p.open[id]; e != nil {
-		e.changed = time.Now()
+	for name, e := range p.open {
+		if id == "" || name == id {
+			e.changed = time.Now()
+		}
 	}
 }
 
@@ -141,7 +151,11 @@ func (p *Pool) entry(ctx context.Context, id string) (*entry, error) {
 	p.mu.Lock()
 	e := p.open[id]
 	asked := time.Now()
-	known := e != nil && e.looked.After(e.changed) && asked.Sub(e.looked) < fresh
+	most := fresh
+	if p.hears.Load() {
+		most = heard
+	}
+	known := e != nil && e.looked.After(e.changed) && asked.Sub(e.looked) < most
 	p.mu.Unlock()
 	if known {
 		return e, nil

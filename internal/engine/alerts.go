@@ -55,16 +55,27 @@ type drafted struct {
 	mu      sync.Mutex
 	version int64
 	kept    *project.Project
+	read    time.Time // when it was last seen to be as it is kept; zero where it has changed perhaps
+}
+
+func (d *drafted) forget() {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.read = time.Time{}
 }
 
 func (e *Engine) drafted(ctx context.Context) (*project.Project, error) {
+	d := &e.draft
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.kept != nil && e.notices.hears.Load() && time.Since(d.read) < remembered {
+		return d.kept, nil
+	}
+	d.read = time.Now()
 	version, err := store.Version(ctx, e.db, e.opt.Project)
 	if err != nil {
 		return nil, err
 	}
-	d := &e.draft
-	d.mu.Lock()
-	defer d.mu.Unlock()
 	if d.kept == nil || d.version != version {
 		texts, version, err := store.Texts(ctx, e.db, e.opt.Project)
 		if err != nil {
@@ -75,7 +86,7 @@ func (e *Engine) drafted(ctx context.Context) (*project.Project, error) {
 	return d.kept, nil
 }
 
-// watch looks at all alerts. Of several workers one does.
+// watch looks at all alerts. What is as it was told needs no transaction.
 func (e *Engine) watch(ctx context.Context) error {
 	if e.opt.Project == "" {
 		return nil
@@ -84,9 +95,18 @@ func (e *Engine) watch(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	open, err := store.AllOpenAlarms(ctx, e.db, e.opt.Project)
+	if err != nil {
+		return err
+	}
 	var errs []error
 	for _, a := range p.Alerts() {
 		if a.Off || p.AlertFault(a.ID) != nil {
+			continue
+		}
+		of := slices.DeleteFunc(slices.Clone(open), func(m store.Alarm) bool { return m.Alert != a.ID })
+		now, err := e.matters(ctx, e.db, a, of)
+		if err == nil && !e.news(a, of, now) {
 			continue
 		}
 		errs = append(errs, pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error { return e.watchOne(ctx, tx, a) }))
@@ -100,19 +120,13 @@ func (e *Engine) watchOne(ctx context.Context, tx pgx.Tx, a *alert.Alert) error 
 	if ok, err := store.TryLock(ctx, tx, "alert "+e.opt.Project+" "+a.ID); err != nil || !ok {
 		return err
 	}
-	o := &outlook{Alert: a, project: e.opt.Project, env: e.opt.Env, now: e.now()}
-	now, err := looking[a.When](ctx, tx, o)
-	if err != nil {
-		return err
-	}
 	open, err := store.OpenAlarms(ctx, tx, e.opt.Project, a.ID)
 	if err != nil {
 		return err
 	}
-	if a.When == alert.Fails {
-		if now, err = e.waiting(ctx, tx, open, now); err != nil {
-			return err
-		}
+	now, err := e.matters(ctx, tx, a, open)
+	if err != nil {
+		return err
 	}
 	for _, m := range now {
 		i := slices.IndexFunc(open, func(was store.Alarm) bool { return was.Cause == m.Cause })
@@ -128,9 +142,32 @@ func (e *Engine) watchOne(ctx context.Context, tx pgx.Tx, a *alert.Alert) error 
 	return e.clear(ctx, tx, a, open, now)
 }
 
+// matters is what is the matter now.
+func (e *Engine) matters(ctx context.Context, db store.DB, a *alert.Alert, open []store.Alarm) ([]store.Matter, error) {
+	now, err := looking[a.When](ctx, db, &outlook{Alert: a, project: e.opt.Project, env: e.opt.Env, now: e.now()})
+	if err != nil || a.When != alert.Fails {
+		return now, err
+	}
+	return e.waiting(ctx, db, open, now)
+}
+
+// news says whether there is something to tell or to note.
+func (e *Engine) news(a *alert.Alert, open []store.Alarm, now []store.Matter) bool {
+	if len(open) != len(now) {
+		return true
+	}
+	for _, m := range now {
+		i := slices.IndexFunc(open, func(was store.Alarm) bool { return was.Cause == m.Cause })
+		if i < 0 || m.Count != open[i].Count || e.again(a, open[i], m) != "" {
+			return true
+		}
+	}
+	return false
+}
+
 // waiting adds what was told and still waits for somebody, however long ago it came: it is over only when nothing does. Of
 // what was told, all that waits is counted, and not only what came lately.
-func (e *Engine) waiting(ctx context.Context, tx pgx.Tx, open []store.Alarm, now []store.Matter) ([]store.Matter, error) {
+func (e *Engine) waiting(ctx context.Context, tx store.DB, open []store.Alarm, now []store.Matter) ([]store.Matter, error) {
 	for _, was := range open {
 		flow, _, _ := strings.Cut(was.Cause, ": ")
 		m, err := store.StillFailed(ctx, tx, e.opt.Project, was.Cause, flow)
@@ -159,15 +196,11 @@ func (e *Engine) raise(ctx context.Context, tx pgx.Tx, a *alert.Alert, m store.M
 
 // repeat tells again what has come again, or lasts; else it is only counted.
 func (e *Engine) repeat(ctx context.Context, tx pgx.Tx, a *alert.Alert, was store.Alarm, m store.Matter) error {
-	state := ""
-	switch now := e.now(); {
-	case a.Again(m.Newest, was.Newest, was.ToldAt, now):
-		state = "again"
-	case a.Reminder > 0 && now.Sub(was.ToldAt) >= time.Duration(a.Reminder)*time.Second:
-		state = "reminder"
-	case m.Count != was.Count:
-		return store.Recount(ctx, tx, was.ID, m)
-	default:
+	state := e.again(a, was, m)
+	if state == "" {
+		if m.Count != was.Count {
+			return store.Recount(ctx, tx, was.ID, m)
+		}
 		return nil
 	}
 	run, err := e.tell(ctx, tx, a, e.telling(state, m, was.Since, was.Told+1))
@@ -175,6 +208,17 @@ func (e *Engine) repeat(ctx context.Context, tx pgx.Tx, a *alert.Alert, was stor
 		return err
 	}
 	return store.Remind(ctx, tx, was.ID, m, run)
+}
+
+// again says as what a matter that was told is told now: it has come again, or lasts; empty where it is not.
+func (e *Engine) again(a *alert.Alert, was store.Alarm, m store.Matter) string {
+	switch now := e.now(); {
+	case a.Again(m.Newest, was.Newest, was.ToldAt, now):
+		return "again"
+	case a.Reminder > 0 && now.Sub(was.ToldAt) >= time.Duration(a.Reminder)*time.Second:
+		return "reminder"
+	}
+	return ""
 }
 
 // telling is what is told of a matter.

@@ -48,16 +48,16 @@ import (
 type Options struct {
 	Batch   int           // records of one batch: 500
 	Workers int           // runs at once: 4
-	Beat    time.Duration // between two signs of life: 1 s
+	Beat    time.Duration // between two signs of life: 2 s
 	Silence time.Duration // after which a worker is taken for dead: 6 s
 	Look    time.Duration // between two looks at the folders: 500 ms
 	Rest    time.Duration // how long a file must not change before it is picked up: 1.5 s
 	Backoff func(attempt int) time.Duration
 	Tries   int              // before a run that cannot reach an outside system is set aside: 6
-	Alerts  time.Duration    // between two looks at the alerts: 5 s
+	Alerts  time.Duration    // between two looks at the alerts: 10 s
 	Traces  bool             // the steps of runs have spans, for who wants traces
 	Figures time.Duration    // for which figures are kept: 400 days
-	Sweep   time.Duration    // between two looks for what is to be removed: 20 s
+	Sweep   time.Duration    // between two looks for what is to be removed: 1 min
 	Health  time.Duration    // between two looks whether a connection answers: 15 s
 	Project string           // whose connections are looked at; none when it is empty
 	Env     string           // the environment in which runs are
@@ -87,9 +87,9 @@ func (o Options) filled() Options {
 	num(&o.Each, 250)
 	def(&o.Health, 15*time.Second)
 	def(&o.Figures, figures)
-	def(&o.Alerts, 5*time.Second)
-	def(&o.Sweep, 20*time.Second)
-	def(&o.Beat, time.Second)
+	def(&o.Alerts, 10*time.Second)
+	def(&o.Sweep, time.Minute)
+	def(&o.Beat, 2*time.Second)
 	def(&o.Silence, 6*time.Second)
 	def(&o.Look, 500*time.Millisecond)
 	def(&o.Rest, 1500*time.Millisecond)
@@ -107,29 +107,33 @@ func (o Options) filled() Options {
 
 // Engine is one worker process's part in running flows.
 type Engine struct {
-	ID      string
-	db      *pgxpool.Pool
-	quick   *pgxpool.Pool // commits without waiting for the disk: what is lost in a crash is done again, and a later commit keeps it
-	claims  *together[uuid.UUID, *store.Run]
-	ends    *together[store.Ending, store.Ended]
-	outside *connector.Pool
-	opt     Options
-	river   *river.Client[pgx.Tx]
-	plans   plans
-	folders folders
-	active  active
-	walks   walks
-	callers callers
-	reading chan struct{} // places to read what callers send
-	beaten  time.Time     // when it last said that it lives
-	judges  time.Time     // from when on it says that others are dead
-	tallies *tallies
-	teller  teller
-	draft   drafted
-	tracer  trace.Tracer
-	stop    context.CancelFunc
-	stopped context.CancelFunc // ends what serves the runs until their last
-	wg      sync.WaitGroup
+	ID       string
+	db       *pgxpool.Pool
+	quick    *pgxpool.Pool // commits without waiting for the disk: what is lost in a crash is done again, and a later commit keeps it
+	claims   *together[uuid.UUID, *store.Run]
+	ends     *together[store.Ending, store.Ended]
+	outside  *connector.Pool
+	opt      Options
+	river    *river.Client[pgx.Tx]
+	plans    plans
+	folders  folders
+	triggers triggers
+	notices  notices
+	health   looked
+	stops    stops
+	active   active
+	walks    walks
+	callers  callers
+	reading  chan struct{} // places to read what callers send
+	beaten   time.Time     // when it last said that it lives
+	judges   time.Time     // from when on it says that others are dead
+	tallies  *tallies
+	teller   teller
+	draft    drafted
+	tracer   trace.Tracer
+	stop     context.CancelFunc
+	stopped  context.CancelFunc // ends what serves the runs until their last
+	wg       sync.WaitGroup
 }
 
 // front is the pool for those who call and look.
@@ -172,7 +176,7 @@ func New(db *pgxpool.Pool, outside *connector.Pool, o Options) (*Engine, error) 
 		Queues:            map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: e.opt.Workers}},
 		Workers:           workers,
 		FetchCooldown:     5 * time.Millisecond,
-		FetchPollInterval: 250 * time.Millisecond,
+		FetchPollInterval: min(pollEvery, 10*e.opt.Look),
 		JobTimeout:        -1,
 		Logger:            e.opt.Log,
 	})
@@ -197,13 +201,11 @@ func (e *Engine) Start(ctx context.Context) error {
 	}
 	e.every(ctx, e.opt.Beat, "sign of life", e.beat)
 	e.every(ctx, tellEvery, "tell of changes", e.tellRuns)
-	e.every(ctx, e.opt.Look, "look for files", e.look)
 	e.every(ctx, e.opt.Look, "look for runs to stop", e.heed)
 	e.every(ctx, min(250*time.Millisecond, e.opt.Look), "wake callers", e.wakeCallers)
 	e.every(ctx, e.opt.Beat, "keep the figures", e.keepFigures)
-	e.every(ctx, e.opt.Alerts, "look at the alerts", e.watch)
-	e.every(ctx, e.opt.Sweep, "remove what is not kept", e.sweep)
-	e.every(ctx, min(time.Second, e.opt.Health), "look at the connections", e.watchHealth)
+	e.wg.Go(func() { e.listen(ctx) })
+	e.wg.Go(func() { e.lead(ctx) })
 	return nil
 }
 
@@ -257,7 +259,12 @@ func (e *Engine) Stop() {
 
 // every does something now and then until the context ends.
 func (e *Engine) every(ctx context.Context, d time.Duration, what string, do func(context.Context) error) {
-	e.wg.Go(func() {
+	e.each(ctx, &e.wg, d, what, do)
+}
+
+// each is every, for who waits for the end of it.
+func (e *Engine) each(ctx context.Context, of *sync.WaitGroup, d time.Duration, what string, do func(context.Context) error) {
+	of.Go(func() {
 		t := time.NewTicker(d)
 		defer t.Stop()
 		for {
@@ -277,17 +284,18 @@ func (e *Engine) every(ctx context.Context, d time.Duration, what string, do fun
 // was away, calls no other one dead until those had time to say that they live.
 func (e *Engine) beat(ctx context.Context) error {
 	now := time.Now()
-	if now.Sub(e.beaten) > e.opt.Silence-2*e.opt.Beat {
+	if now.Sub(e.beaten) > e.opt.Silence-e.opt.Beat*3/2 {
 		e.judges = now.Add(e.opt.Silence)
 	}
+	due, err := store.BeatAndLook(ctx, e.db, e.ID, e.active.list(), e.opt.Silence)
+	if err != nil {
+		return err
+	}
+	e.beaten = now
+	if !due || now.Before(e.judges) {
+		return nil
+	}
 	return pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
-		if err := store.Beat(ctx, tx, e.ID); err != nil {
-			return err
-		}
-		e.beaten = now
-		if now.Before(e.judges) {
-			return nil
-		}
 		n, err := store.Requeue(ctx, tx, e.opt.Silence)
 		if n > 0 {
 			e.opt.Log.Info("took up the work of a dead worker", "runs", n)
@@ -299,7 +307,10 @@ func (e *Engine) beat(ctx context.Context) error {
 		if n > 0 {
 			e.opt.Log.Info("took up runs whose end was not recorded", "runs", n)
 		}
-		return err
+		if err != nil {
+			return err
+		}
+		return store.WakeQueue(ctx, tx)
 	})
 }
 

@@ -29,7 +29,23 @@ type folders struct {
 	mu   sync.Mutex
 	seen map[string]sighting
 	next map[string]time.Time // when a trigger is due
+	wait map[string]time.Time // when a schedule is due next, by the clock of the engine
+	last map[string]string    // the greatest value of a rising field that was taken
+	told map[string]lookNote  // what was noted of the last look
 	busy map[string]bool      // triggers that somebody looks at now
+}
+
+// lookNote is what was noted of a look at a trigger, and when.
+type lookNote struct {
+	fault string
+	at    time.Time
+}
+
+// forget makes every trigger due, and read anew.
+func (f *folders) forget() {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.wait, f.last = map[string]time.Time{}, map[string]string{}
 }
 
 type sighting struct {
@@ -66,11 +82,7 @@ var looks = map[string]func(e *Engine, ctx context.Context, r store.Release, pla
 
 // look goes through the folders of all released flows.
 func (e *Engine) look(ctx context.Context) error {
-	releases, err := store.NewestReleases(ctx, e.db, "")
-	if err != nil {
-		return err
-	}
-	paused, err := store.Paused(ctx, e.db)
+	releases, paused, err := e.watched(ctx)
 	if err != nil {
 		return err
 	}
@@ -108,7 +120,44 @@ func (e *Engine) lookAt(ctx context.Context, r store.Release, plan *flow.Plan, l
 	if err != nil && ctx.Err() == nil {
 		told = plainError(err)
 	}
-	return errors.Join(err, store.NoteLook(ctx, e.db, r.Project, r.Flow, told))
+	return errors.Join(err, e.noteLook(ctx, r, told))
+}
+
+// noteLook notes what a look met where that is something else than before, and now and then.
+func (e *Engine) noteLook(ctx context.Context, r store.Release, fault string) error {
+	key, now := r.Project+"/"+r.Flow, time.Now()
+	e.folders.mu.Lock()
+	was, known := e.folders.told[key]
+	e.folders.mu.Unlock()
+	if known && was.fault == fault && now.Sub(was.at) < remembered {
+		return nil
+	}
+	if err := store.NoteLook(ctx, e.db, r.Project, r.Flow, fault); err != nil {
+		return err
+	}
+	e.folders.mu.Lock()
+	defer e.folders.mu.Unlock()
+	if e.folders.told == nil {
+		e.folders.told = map[string]lookNote{}
+	}
+	e.folders.told[key] = lookNote{fault, now}
+	return nil
+}
+
+// longEvery is from how many seconds on it is kept in the database when a trigger is due, for the next start of a worker.
+const longEvery = 60
+
+// waits notes until when, by the clock of the engine, a schedule starts nothing.
+func (e *Engine) waits(r store.Release, until time.Time) {
+	e.folders.mu.Lock()
+	defer e.folders.mu.Unlock()
+	if e.folders.wait == nil {
+		e.folders.wait = map[string]time.Time{}
+	}
+	if most := e.now().Add(remembered); until.After(most) {
+		until = most
+	}
+	e.folders.wait[r.Project+"/"+r.Flow] = until
 }
 
 func (e *Engine) due(r store.Release, t flow.Trigger) bool {
@@ -116,14 +165,14 @@ func (e *Engine) due(r store.Release, t flow.Trigger) bool {
 	defer e.folders.mu.Unlock()
 	key := r.Project + "/" + r.Flow
 	now := time.Now()
-	if now.Before(e.folders.next[key]) {
+	if now.Before(e.folders.next[key]) || e.notices.hears.Load() && e.now().Before(e.folders.wait[key]) {
 		return false
 	}
 	if e.folders.next == nil {
 		e.folders.next = map[string]time.Time{}
 	}
 	if t.Cron.Value == "" { // the clock is looked at every time
-		e.folders.next[key] = now.Add(time.Duration(min(t.Every, 60)) * time.Second)
+		e.folders.next[key] = now.Add(time.Duration(min(t.Every, longEvery)) * time.Second)
 	}
 	return true
 }

@@ -36,7 +36,7 @@ func (w *worker) Work(ctx context.Context, job *river.Job[jobArgs]) error {
 	defer e.changed()
 	r, err := e.claim(ctx, job.Args.Run)
 	if errors.Is(err, errBusy) {
-		return river.JobSnooze(turnAfter)
+		return e.snooze(turnAfter)
 	}
 	if errors.Is(err, store.ErrNotFound) {
 		return nil // it is over already
@@ -58,6 +58,12 @@ func (w *worker) Work(ctx context.Context, job *river.Job[jobArgs]) error {
 	return err
 }
 
+// snooze lets the job of a run wait for a while.
+func (e *Engine) snooze(d time.Duration) error {
+	e.wakeIn(d)
+	return river.JobSnooze(d)
+}
+
 // superseded is what becomes of the job of a run that another worker has taken on meanwhile, or this one once more. The job is
 // the other's now: were it ended here, nobody would take the run on again when the other fails. So this one waits until the
 // run is over, and gives the job back when nobody works on it.
@@ -72,7 +78,7 @@ func (e *Engine) superseded(ctx context.Context, id uuid.UUID) error {
 		if err == nil {
 			var worked bool
 			if worked, err = e.worked(ctx, r.ID); err == nil && !worked {
-				return river.JobSnooze(turnAfter)
+				return e.snooze(turnAfter)
 			}
 		}
 		select {
@@ -436,13 +442,13 @@ func (x *execution) later(ctx context.Context, err error) error {
 		if err := store.Rest(ctx, x.engine.db, x.run, waiting.Until); err != nil {
 			return err
 		}
-		return river.JobSnooze(max(0, time.Until(waiting.Until)))
+		return x.engine.snooze(max(0, time.Until(waiting.Until)))
 	}
 	next, err := x.failed(ctx, err)
 	if err != nil || next == 0 {
 		return err
 	}
-	return river.JobSnooze(next)
+	return x.engine.snooze(next)
 }
 
 // failed decides what becomes of a run that cannot go on. A fault that no waiting mends ends it;

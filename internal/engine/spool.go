@@ -2,7 +2,6 @@ package engine
 
 import (
 	"context"
-	"errors"
 	"io"
 	"slices"
 	"time"
@@ -75,36 +74,68 @@ func (x *execution) input(ctx context.Context) (io.ReadCloser, error) {
 	return store.OpenInput(ctx, x.engine.db, x.run.ID), nil
 }
 
-// errNothing rolls a look back that found nothing to begin a run with.
-var errNothing = errors.New("nothing new")
-
 // poll asks for records that are new since the last look, and begins a run with them. What was taken is noted in
 // the same transaction, so that no record is taken twice or passed over.
 func (e *Engine) poll(ctx context.Context, r store.Release, plan *flow.Plan) error {
-	t := plan.Flow.Trigger
-	err := pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
-		last, ok, err := store.DueTrigger(ctx, tx, r.Project, r.Flow, time.Duration(t.Every)*time.Second)
-		if err != nil || !ok {
+	last, due, err := e.taken(ctx, r, time.Duration(plan.Flow.Trigger.Every)*time.Second)
+	if err != nil || !due {
+		return err
+	}
+	s, greatest, err := e.fresh(ctx, plan, last)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	if s.n == 0 {
+		return nil
+	}
+	began := false
+	err = pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
+		t, ok, err := store.LockTrigger(ctx, tx, r.Project, r.Flow)
+		if err != nil || !ok || t.Rising != last { // paused, or others have taken them
 			return err
 		}
-		if err := store.Long(ctx, tx, "ask for new records of "+r.Flow); err != nil {
-			return err
-		}
-		s, greatest, err := e.fresh(ctx, plan, last)
-		if err != nil || s.n == 0 {
-			return err
-		}
-		defer s.Close()
 		if err := store.SetRising(ctx, tx, r.Project, r.Flow, greatest); err != nil {
 			return err
 		}
+		began = true
 		_, err = e.record(ctx, tx, r, plan, beginning{by: "new records", records: &s.Spool})
 		return err
 	})
-	if errors.Is(err, errNothing) {
-		return nil
+	e.folders.mu.Lock()
+	defer e.folders.mu.Unlock()
+	if delete(e.folders.last, r.Project+"/"+r.Flow); err == nil && began {
+		e.folders.last[r.Project+"/"+r.Flow] = greatest
 	}
 	return err
+}
+
+// taken is the greatest value that a trigger has taken so far, as this process knows it or the database. due says whether it is
+// time to ask; one that asks seldom keeps in the database when it does next.
+func (e *Engine) taken(ctx context.Context, r store.Release, every time.Duration) (last string, due bool, err error) {
+	key := r.Project + "/" + r.Flow
+	e.folders.mu.Lock()
+	last, known := e.folders.last[key]
+	e.folders.mu.Unlock()
+	if known && e.notices.hears.Load() && every < longEvery*time.Second {
+		return last, true, nil
+	}
+	t, err := store.TriggerOf(ctx, e.db, r.Project, r.Flow)
+	if err != nil || t.PausedBy != nil || t.NextAt.After(time.Now()) && every >= longEvery*time.Second {
+		return "", false, err
+	}
+	if every >= longEvery*time.Second {
+		if err := store.AskNext(ctx, e.db, r.Project, r.Flow, every); err != nil {
+			return "", false, err
+		}
+	}
+	e.folders.mu.Lock()
+	defer e.folders.mu.Unlock()
+	if e.folders.last == nil {
+		e.folders.last = map[string]string{}
+	}
+	e.folders.last[key] = t.Rising
+	return t.Rising, true, nil
 }
 
 // fresh reads the records whose rising field is beyond the last one that was taken.
@@ -153,25 +184,33 @@ func beyond(a, b value.Value) bool {
 // its first time after it was released; one that runs every so often begins at once.
 func (e *Engine) onTime(ctx context.Context, r store.Release, plan *flow.Plan) error {
 	s := plan.Schedule
-	return pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
+	var waits time.Time
+	err := pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
 		t, ok, err := store.LockTrigger(ctx, tx, r.Project, r.Flow)
 		now := e.now()
 		if err != nil || !ok {
 			return err
 		}
 		if t.Spec != s.Spec && plan.Flow.Trigger.Cron.Value != "" {
-			return store.SetNext(ctx, tx, r.Project, r.Flow, s.Spec, s.Next(now))
+			waits = s.Next(now)
+			return store.SetNext(ctx, tx, r.Project, r.Flow, s.Spec, waits)
 		}
 		if t.NextAt.After(now) {
+			waits = t.NextAt
 			return nil
 		}
 		starts, next := s.Due(t.NextAt, now, plan.Flow.Trigger.Missed)
 		if err := store.SetNext(ctx, tx, r.Project, r.Flow, s.Spec, next); err != nil || !starts {
 			return err
 		}
+		waits = next
 		_, err = e.record(ctx, tx, r, plan, beginning{by: "schedule"})
 		return err
 	})
+	if err == nil && !waits.IsZero() {
+		e.waits(r, waits)
+	}
+	return err
 }
 
 // beginning is what a run begins with, beside its release.

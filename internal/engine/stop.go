@@ -50,12 +50,39 @@ func (a *active) list() []uuid.UUID {
 	return append([]uuid.UUID{}, slices.Collect(maps.Keys(a.runs))...)
 }
 
+// stops say when to look whether somebody asked a run to stop: for a while after that was heard, else now and then.
+type stops struct {
+	mu     sync.Mutex
+	until  time.Time
+	looked time.Time
+}
+
+func (s *stops) soon() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.until = time.Now().Add(grace + 2*time.Second)
+}
+
+func (s *stops) due(hears bool) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	now := time.Now()
+	if hears && now.After(s.until) && now.Sub(s.looked) < remembered {
+		return false
+	}
+	s.looked = now
+	return true
+}
+
 // grace is how long a batch may go on in a run that somebody asked to stop; what it has done then counts.
 const grace = time.Second
 
 // heed ends the work on runs that somebody asked to stop and whose batch does not end by itself, and takes those on that
 // rest.
 func (e *Engine) heed(ctx context.Context) error {
+	if !e.stops.due(e.notices.hears.Load()) {
+		return nil
+	}
 	if err := store.WakeCancelled(ctx, e.db); err != nil {
 		return err
 	}

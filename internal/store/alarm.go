@@ -135,6 +135,12 @@ func OpenAlarms(ctx context.Context, db DB, project, alert string) ([]Alarm, err
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[Alarm])
 }
 
+// AllOpenAlarms lists what was told of all alerts and is not over.
+func AllOpenAlarms(ctx context.Context, db DB, project string) ([]Alarm, error) {
+	rows, _ := db.Query(ctx, "select "+alarmColumns+" from alarm where project = $1 and cleared_at is null order by id", project)
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[Alarm])
+}
+
 // Alarms lists what was told, the newest first.
 func Alarms(ctx context.Context, db DB, project string, most int) ([]Alarm, error) {
 	rows, _ := db.Query(ctx, "select "+alarmColumns+" from alarm where project = $1 order by cleared_at is not null, id desc limit $2", project, most)

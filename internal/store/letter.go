@@ -20,6 +20,7 @@ func Deliver(ctx context.Context, db DB, r Run, step string, of []EffectOf, lett
 		b.Queue(`update river_job j set state = 'available', scheduled_at = now() from awaiting a
 			where a.project = $1 and a.kind = $2 and a.reference = $3 and j.args @> jsonb_build_object('run', a.run) and j.kind = 'run' and j.state in ('scheduled', 'available')`, r.Project, l.Kind, l.Reference)
 	}
+	b.Queue(wakeQueue)
 	return db.SendBatch(ctx, b).Close()
 }
 

@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"errors"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -154,7 +153,10 @@ func SaveSecret(ctx context.Context, db DB, s Sealed, as Secret) error {
 		on conflict (project, environment, name) do update set type = excluded.type, about = case when excluded.about = '' then secret.about else excluded.about end, key_id = excluded.key_id, sealed = excluded.sealed,
 			expires_at = excluded.expires_at, version = secret.version + 1, changed_by = excluded.changed_by, changed_at = now()`,
 		s.Project, s.Environment, s.Name, as.Type, as.About, s.KeyID, s.Content, as.ExpiresAt, as.ChangedBy)
-	return err
+	if err != nil {
+		return err
+	}
+	return Tell(ctx, db, "secret "+s.Project+" "+s.Name)
 }
 
 // DropSecret removes a secret.
@@ -163,7 +165,10 @@ func DropSecret(ctx context.Context, db DB, project, environment, name string) e
 	if err == nil && tag.RowsAffected() == 0 {
 		return ErrNotFound
 	}
-	return err
+	if err != nil {
+		return err
+	}
+	return Tell(ctx, db, "secret "+project+" "+name)
 }
 
 // SecretUsers are the connections whose settings name a secret.
@@ -194,26 +199,31 @@ type Health struct {
 	CheckedAt  time.Time
 }
 
-// SaveHealth notes how a connection is; changed says whether that is otherwise than before.
-func SaveHealth(ctx context.Context, db DB, project, environment string, h Health) (changed bool, err error) {
-	var was *bool
-	err = db.QueryRow(ctx, "select well from health where project = $1 and environment = $2 and connection = $3", project, environment, h.Connection).Scan(&was)
-	if err != nil && !errors.Is(err, pgx.ErrNoRows) {
-		return false, err
+// SaveHealth notes how connections are, and gives those that are otherwise than before.
+func SaveHealth(ctx context.Context, db DB, project, environment string, list ...Health) (changed []string, err error) {
+	ids, wells, took, faults := make([]string, len(list)), make([]bool, len(list)), make([]int, len(list)), make([]string, len(list))
+	for i, h := range list {
+		ids[i], wells[i], took[i], faults[i] = h.Connection, h.Well, h.TookMS, h.Fault
 	}
-	_, err = db.Exec(ctx, `insert into health as h (project, environment, connection, well, took_ms, fault, good_at, bad_at)
-		values ($1, $2, $3, $4, $5, $6, case when $4 then now() end, case when not $4 then now() end)
-		on conflict (project, environment, connection) do update set well = $4, took_ms = $5, fault = $6, checked_at = now(),
-			good_at = case when $4 then now() else h.good_at end, bad_at = case when $4 then h.bad_at else now() end,
-			since = case when h.well = $4 then h.since else now() end`,
-		project, environment, h.Connection, h.Well, h.TookMS, h.Fault)
-	if err != nil {
-		return false, err
+	rows, _ := db.Query(ctx, `with was as (select connection, well from health where project = $1 and environment = $2 and connection = any($3)),
+		now_is as (insert into health as h (project, environment, connection, well, took_ms, fault, good_at, bad_at)
+			select $1, $2, n.connection, n.well, n.took, n.fault, case when n.well then now() end, case when not n.well then now() end
+				from unnest($3::text[], $4::boolean[], $5::integer[], $6::text[]) n (connection, well, took, fault)
+			on conflict (project, environment, connection) do update set well = excluded.well, took_ms = excluded.took_ms, fault = excluded.fault, checked_at = now(),
+				good_at = coalesce(excluded.good_at, h.good_at), bad_at = coalesce(excluded.bad_at, h.bad_at),
+				since = case when h.well = excluded.well then h.since else now() end
+			returning connection, well)
+		select connection from now_is left join was using (connection) where was.well is distinct from now_is.well order by connection`,
+		project, environment, ids, wells, took, faults)
+	if changed, err = pgx.CollectRows(rows, pgx.RowTo[string]); err != nil {
+		return nil, err
 	}
-	if changed = was == nil || *was != h.Well; changed {
-		err = Tell(ctx, db, "health "+project+" "+h.Connection)
+	for _, id := range changed {
+		if err := Tell(ctx, db, "health "+project+" "+id); err != nil {
+			return changed, err
+		}
 	}
-	return changed, err
+	return changed, nil
 }
 
 // Healths reads how the connections of an environment were.

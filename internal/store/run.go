@@ -332,13 +332,19 @@ func Cancel(ctx context.Context, db DB, r Run, by string) error {
 	if err == nil {
 		err = WakeCancelled(ctx, db)
 	}
+	if err == nil {
+		err = Tell(ctx, db, "cancel "+r.ID.String())
+	}
 	return err
 }
 
 // WakeCancelled makes runs be taken on now that rest, and that somebody asked to stop.
 func WakeCancelled(ctx context.Context, db DB) error {
-	_, err := db.Exec(ctx, `update river_job j set scheduled_at = now(), state = 'available' from run r
+	tag, err := db.Exec(ctx, `update river_job j set scheduled_at = now(), state = 'available' from run r
 		where r.cancel_by is not null and r.state in ('waiting', 'retrying') and j.args @> jsonb_build_object('run', r.id) and j.kind = 'run' and j.state in ('scheduled', 'available') and j.scheduled_at > now()`)
+	if err == nil && tag.RowsAffected() > 0 {
+		err = WakeQueue(ctx, db)
+	}
 	return err
 }
 

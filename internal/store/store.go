@@ -34,8 +34,9 @@ type DB interface {
 // Channel is the notification channel on which changes are told; see Tell.
 const Channel = "hollowreed"
 
-// Listen gives what is told on the channel, until the context ends or the connection does.
-func Listen(ctx context.Context, db *pgxpool.Pool, tell func(what string)) error {
+// Listen gives what is told on the channel, until the context ends or the connection does. Ready is called once nothing is
+// missed any more.
+func Listen(ctx context.Context, db *pgxpool.Pool, ready func(), tell func(what string)) error {
 	conn, err := db.Acquire(ctx)
 	if err != nil {
 		return err
@@ -45,6 +46,7 @@ func Listen(ctx context.Context, db *pgxpool.Pool, tell func(what string)) error
 	if _, err := conn.Exec(ctx, "listen "+Channel); err != nil {
 		return err
 	}
+	ready()
 	for {
 		n, err := conn.Conn().WaitForNotification(ctx)
 		if err != nil {
@@ -73,6 +75,9 @@ func Long(ctx context.Context, db DB, name string) error {
 	return err
 }
 
+// pingAfter is how long a connection is idle before it is tried with a ping when it is used again.
+const pingAfter = 10 * time.Second
+
 // Open connects and brings the database to the newest migration.
 func Open(ctx context.Context, url string) (*pgxpool.Pool, error) {
 	config, err := pgxpool.ParseConfig(url)
@@ -80,6 +85,7 @@ func Open(ctx context.Context, url string) (*pgxpool.Pool, error) {
 		return nil, errors.New("the database address cannot be read")
 	}
 	config.MaxConns = 24
+	config.ShouldPing = func(_ context.Context, p pgxpool.ShouldPingParams) bool { return p.IdleDuration > pingAfter }
 	config.ConnConfig.ConnectTimeout = 5 * time.Second
 	config.ConnConfig.RuntimeParams["application_name"] = "hollowreed"
 	unbounded := config.Copy()

@@ -33,17 +33,6 @@ func TriggerOf(ctx context.Context, db DB, project, flowID string) (Trigger, err
 	return t, err
 }
 
-// DueTrigger says whether a trigger is due and when it is next; ok is false when it is not, when it is paused, or when
-// another worker looks at it now. rising is the greatest value that it has taken so far.
-func DueTrigger(ctx context.Context, tx pgx.Tx, project, flowID string, every time.Duration) (rising string, ok bool, err error) {
-	t, ok, err := LockTrigger(ctx, tx, project, flowID)
-	if err != nil || !ok || t.NextAt.After(time.Now()) {
-		return "", false, err
-	}
-	_, err = tx.Exec(ctx, "update trigger_state set next_at = now() + make_interval(secs => $3) where project = $1 and flow = $2", project, flowID, every.Seconds())
-	return t.Rising, err == nil, err
-}
-
 // LockTrigger reads a trigger and keeps other workers from it until the transaction ends; ok is false when another
 // one has it, for whom nobody waits, or when it is paused.
 func LockTrigger(ctx context.Context, tx pgx.Tx, project, flowID string) (t Trigger, ok bool, err error) {
@@ -72,16 +61,23 @@ func SetNext(ctx context.Context, tx pgx.Tx, project, flowID, spec string, next 
 	return err
 }
 
+// AskNext notes that a trigger asks next in a while.
+func AskNext(ctx context.Context, db DB, project, flowID string, every time.Duration) error {
+	_, err := db.Exec(ctx, `insert into trigger_state (project, flow, next_at) values ($1, $2, now() + make_interval(secs => $3))
+		on conflict (project, flow) do update set next_at = excluded.next_at`, project, flowID, every.Seconds())
+	return err
+}
+
 // SetRising notes the greatest value of a trigger's rising field.
 func SetRising(ctx context.Context, tx pgx.Tx, project, flowID, rising string) error {
 	_, err := tx.Exec(ctx, "update trigger_state set rising = $3 where project = $1 and flow = $2", project, flowID, rising)
 	return err
 }
 
-// NoteLook notes what a look at a trigger met; empty is nothing. It is written when it changes, and now and then.
+// NoteLook notes what a look at a trigger met; empty is nothing.
 func NoteLook(ctx context.Context, db DB, project, flowID, fault string) error {
 	_, err := db.Exec(ctx, `insert into trigger_state as t (project, flow, fault, looked_at) values ($1, $2, $3, now())
-		on conflict (project, flow) do update set fault = excluded.fault, looked_at = now() where t.fault <> excluded.fault or t.looked_at is null or t.looked_at < now() - interval '5 s'`,
+		on conflict (project, flow) do update set fault = excluded.fault, looked_at = now()`,
 		project, flowID, fault)
 	return err
 }

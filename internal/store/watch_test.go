@@ -194,11 +194,11 @@ func TestMattersAreFound(t *testing.T) {
 	for _, well := range []bool{true, false} {
 		changed, err := SaveHealth(t.Context(), db, projectID, "Live", Health{Connection: "desk", Well: well, Fault: "refused"})
 		require.NoError(t, err)
-		require.True(t, changed)
+		require.Equal(t, []string{"desk"}, changed)
 	}
 	changed, err := SaveHealth(t.Context(), db, projectID, "Live", Health{Connection: "desk", Fault: "refused"})
 	require.NoError(t, err)
-	require.False(t, changed)
+	require.Empty(t, changed)
 	require.Empty(t, causes(Down(t.Context(), db, projectID, "Live", "", past)), "not yet that long")
 	down, err := Down(t.Context(), db, projectID, "Live", "desk", time.Now().Add(time.Minute))
 	require.NoError(t, err)
@@ -284,17 +284,17 @@ func TestTriggersAreLookedAtByOne(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, Trigger{}, none)
 	in(t, db, func(tx pgx.Tx) error {
-		_, ok, err := DueTrigger(t.Context(), tx, projectID, "f", time.Hour)
+		_, ok, err := LockTrigger(t.Context(), tx, projectID, "f")
 		require.NoError(t, err)
 		require.True(t, ok)
 		require.NoError(t, SetRising(t.Context(), tx, projectID, "f", "17"))
 		return SetNext(t.Context(), tx, projectID, "f", "daily", time.Now().Add(-time.Second))
 	})
 	in(t, db, func(tx pgx.Tx) error {
-		rising, ok, err := DueTrigger(t.Context(), tx, projectID, "f", time.Hour)
+		held, ok, err := LockTrigger(t.Context(), tx, projectID, "f")
 		require.NoError(t, err)
 		require.True(t, ok)
-		require.Equal(t, "17", rising)
+		require.Equal(t, "17", held.Rising)
 		in(t, db, func(other pgx.Tx) error {
 			_, ok, err := LockTrigger(t.Context(), other, projectID, "f")
 			require.NoError(t, err)
@@ -303,12 +303,11 @@ func TestTriggersAreLookedAtByOne(t *testing.T) {
 		})
 		return nil
 	})
-	in(t, db, func(tx pgx.Tx) error {
-		_, ok, err := DueTrigger(t.Context(), tx, projectID, "f", time.Hour)
-		require.NoError(t, err)
-		require.False(t, ok, "it is due in an hour")
-		return nil
-	})
+	require.NoError(t, AskNext(t.Context(), db, projectID, "f", time.Hour))
+	next, err := TriggerOf(t.Context(), db, projectID, "f")
+	require.NoError(t, err)
+	require.WithinDuration(t, time.Now().Add(time.Hour), next.NextAt, time.Minute)
+	require.Equal(t, "17", next.Rising)
 	require.NoError(t, Pause(t.Context(), db, projectID, "f", "mo", "stocktaking"))
 	in(t, db, func(tx pgx.Tx) error {
 		_, ok, err := LockTrigger(t.Context(), tx, projectID, "f")

@@ -22,6 +22,20 @@ func Beat(ctx context.Context, db DB, id string) error {
 	return err
 }
 
+// BeatAndLook says that a worker is alive, and whether somebody's work is to be given back: that of a worker that has been
+// silent for too long, a run that nobody works on, or a job of its own on which it does not work.
+func BeatAndLook(ctx context.Context, db DB, id string, active []uuid.UUID, silence time.Duration) (due bool, err error) {
+	err = db.QueryRow(ctx, `with beat as (insert into worker (id) values ($1) on conflict (id) do update set beat_at = now())
+		select exists (select from worker where id <> $1 and beat_at < now() - make_interval(secs => $3))
+			or exists (select from river_job where state = 'running' and attempted_by[array_upper(attempted_by, 1)] <> $1
+				and not exists (select from worker w where w.id = attempted_by[array_upper(attempted_by, 1)]))
+			or exists (select from run r where state = 'running' and worker <> $1 and not exists (select from worker w where w.id = r.worker))
+			or exists (select from river_job where state = 'running' and kind = 'run' and attempted_by[array_upper(attempted_by, 1)] = $1
+				and attempted_at < now() - make_interval(secs => $3) and not coalesce((args->>'run')::uuid = any($2), false))`,
+		id, active, silence.Seconds()).Scan(&due)
+	return due, err
+}
+
 // Serving is the project and the environment whose runs a database holds.
 type Serving struct{ Project, Environment string }
 

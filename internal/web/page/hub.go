@@ -31,7 +31,7 @@ func NewHub(ctx context.Context, w *design.Workspace) *Hub {
 	h := &Hub{listeners: map[chan string]string{}}
 	go func() {
 		for ctx.Err() == nil {
-			_ = store.Listen(ctx, w.DB, h.tell) // it is tried again
+			_ = store.Listen(ctx, w.DB, func() {}, h.tell) // it is tried again
 			select {
 			case <-ctx.Done():
 			case <-time.After(time.Second):

@@ -1,0 +1,148 @@
+package engine
+
+import (
+	"context"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"hollowreed/internal/store"
+)
+
+// remembered bounds how long what is kept in memory is believed, though the database tells of every change.
+const remembered = 30 * time.Second
+
+// notices say what of a process's memory holds: while it hears of changes, what it has read is as it was.
+type notices struct{ hears atomic.Bool }
+
+// listen hears what the database tells, until the context ends.
+func (e *Engine) listen(ctx context.Context) {
+	for ctx.Err() == nil {
+		err := store.Listen(ctx, e.db, e.hears, e.noticed)
+		e.notices.hears.Store(false)
+		e.outside.Hears(false)
+		if ctx.Err() == nil {
+			e.opt.Log.Warn("listen for changes", "error", err)
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(time.Second):
+		}
+	}
+}
+
+// hears begins to believe what is read from now on: changes before were perhaps not heard.
+func (e *Engine) hears() {
+	e.triggers.forget()
+	e.folders.forget()
+	e.health.forget()
+	e.draft.forget()
+	e.outside.Anew("")
+	e.outside.Hears(true)
+	e.notices.hears.Store(true)
+}
+
+// noticed forgets what has changed.
+func (e *Engine) noticed(what string) {
+	kind, rest, _ := strings.Cut(what, " ")
+	switch kind {
+	case "release", "trigger":
+		e.triggers.forget()
+		e.folders.forget()
+	case "setting":
+		_, connection, _ := strings.Cut(rest, " ")
+		e.outside.Anew(connection)
+		e.health.forget()
+	case "secret":
+		e.outside.Anew("")
+		e.health.forget()
+	case "part":
+		e.draft.forget()
+	case "cancel":
+		e.stops.soon()
+	}
+}
+
+// triggers are the newest releases and which triggers are paused.
+type triggers struct {
+	mu       sync.Mutex
+	changes  int // how often something changed
+	keptAt   int // of changes; what is kept is as it was then
+	read     time.Time
+	releases []store.Release
+	paused   map[[2]string]bool
+}
+
+func (t *triggers) forget() {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.changes++
+	t.read = time.Time{}
+}
+
+// watched are the newest releases of all flows, and which triggers are paused.
+func (e *Engine) watched(ctx context.Context) ([]store.Release, map[[2]string]bool, error) {
+	t := &e.triggers
+	t.mu.Lock()
+	releases, paused, before := t.releases, t.paused, t.changes
+	known := e.notices.hears.Load() && t.keptAt == t.changes && time.Since(t.read) < remembered
+	t.mu.Unlock()
+	if known {
+		return releases, paused, nil
+	}
+	read := time.Now()
+	releases, err := store.NewestReleases(ctx, e.db, "")
+	if err != nil {
+		return nil, nil, err
+	}
+	if paused, err = store.Paused(ctx, e.db); err != nil {
+		return nil, nil, err
+	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.changes == before {
+		t.releases, t.paused, t.keptAt, t.read = releases, paused, before, read
+	}
+	return releases, paused, nil
+}
+
+// lead does what one of several workers does, whenever this one is it: it watches the triggers, the alerts and the
+// connections, and removes what is not kept.
+func (e *Engine) lead(ctx context.Context) {
+	for ctx.Err() == nil {
+		err := store.Lead(ctx, e.db, "workers", func(ctx context.Context) {
+			e.folders.forget()
+			var duties sync.WaitGroup
+			e.each(ctx, &duties, e.opt.Look, "look for files", e.look)
+			e.each(ctx, &duties, e.opt.Alerts, "look at the alerts", e.watch)
+			e.each(ctx, &duties, e.opt.Sweep, "remove what is not kept", e.sweep)
+			e.each(ctx, &duties, min(time.Second, e.opt.Health), "look at the connections", e.watchHealth)
+			duties.Wait()
+		})
+		if ctx.Err() == nil {
+			e.opt.Log.Warn("lead the workers", "error", err)
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(time.Second):
+		}
+	}
+}
+
+// wakeIn lets the workers look at the queue in a while, for a job that waits so long: else they do only now and then.
+func (e *Engine) wakeIn(d time.Duration) {
+	if d > pollEvery {
+		return // the queue itself tells of those
+	}
+	time.AfterFunc(d+wakeLater, func() {
+		ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+		defer cancel()
+		_ = store.WakeQueue(ctx, e.db) // else it is found at the next look
+	})
+}
+
+const (
+	pollEvery = 5 * time.Second       // between two looks at the queue, of which every insert tells
+	wakeLater = 60 * time.Millisecond // by when the queue has noted that a job waits
+)
