@@ -108,7 +108,7 @@ func (p *Pool) Observe(seen func(id string, took time.Duration, failed bool)) { 
 // How long a setup is used before it is asked for anew: where nobody tells of changes, and where somebody does.
 const (
 	fresh = 400 * time.Millisecond
-	heard = 30 * time.Second
+	heard = 10 * time.Minute
 )
 
 // Hears says whether Anew is called for every change of settings and secrets.

@@ -54,7 +54,7 @@ type Options struct {
 	Rest    time.Duration // how long a file must not change before it is picked up: 1.5 s
 	Backoff func(attempt int) time.Duration
 	Tries   int              // before a run that cannot reach an outside system is set aside: 6
-	Alerts  time.Duration    // between two looks at the alerts: 10 s
+	Alerts  time.Duration    // between two looks at the alerts: 15 s
 	Traces  bool             // the steps of runs have spans, for who wants traces
 	Figures time.Duration    // for which figures are kept: 400 days
 	Sweep   time.Duration    // between two looks for what is to be removed: 1 min
@@ -87,7 +87,7 @@ func (o Options) filled() Options {
 	num(&o.Each, 250)
 	def(&o.Health, 15*time.Second)
 	def(&o.Figures, figures)
-	def(&o.Alerts, 10*time.Second)
+	def(&o.Alerts, 15*time.Second)
 	def(&o.Sweep, time.Minute)
 	def(&o.Beat, 2*time.Second)
 	def(&o.Silence, 6*time.Second)
@@ -176,7 +176,7 @@ func New(db *pgxpool.Pool, outside *connector.Pool, o Options) (*Engine, error) 
 		Queues:            map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: e.opt.Workers}},
 		Workers:           workers,
 		FetchCooldown:     5 * time.Millisecond,
-		FetchPollInterval: min(pollEvery, 10*e.opt.Look),
+		FetchPollInterval: min(pollEvery, 20*e.opt.Look),
 		JobTimeout:        -1,
 		Logger:            e.opt.Log,
 	})
@@ -203,7 +203,7 @@ func (e *Engine) Start(ctx context.Context) error {
 	e.every(ctx, tellEvery, "tell of changes", e.tellRuns)
 	e.every(ctx, e.opt.Look, "look for runs to stop", e.heed)
 	e.every(ctx, min(250*time.Millisecond, e.opt.Look), "wake callers", e.wakeCallers)
-	e.every(ctx, e.opt.Beat, "keep the figures", e.keepFigures)
+	e.every(ctx, 3*e.opt.Beat, "keep the figures", e.keepFigures)
 	e.wg.Go(func() { e.listen(ctx) })
 	e.wg.Go(func() { e.lead(ctx) })
 	return nil

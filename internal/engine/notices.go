@@ -7,11 +7,13 @@ import (
 	"sync/atomic"
 	"time"
 
+	"github.com/jackc/pgx/v5/pgxpool"
+
 	"hollowreed/internal/store"
 )
 
 // remembered bounds how long what is kept in memory is believed, though the database tells of every change.
-const remembered = 30 * time.Second
+const remembered = 5 * time.Minute
 
 // notices say what of a process's memory holds: while it hears of changes, what it has read is as it was.
 type notices struct{ hears atomic.Bool }
@@ -24,6 +26,9 @@ func (e *Engine) listen(ctx context.Context) {
 		e.outside.Hears(false)
 		if ctx.Err() == nil {
 			e.opt.Log.Warn("listen for changes", "error", err)
+			for _, pool := range []*pgxpool.Pool{e.db, e.quick, e.front()} {
+				pool.Reset() // the other connections are probably gone, too
+			}
 		}
 		select {
 		case <-ctx.Done():
@@ -143,6 +148,6 @@ func (e *Engine) wakeIn(d time.Duration) {
 }
 
 const (
-	pollEvery = 5 * time.Second       // between two looks at the queue, of which every insert tells
+	pollEvery = 10 * time.Second      // between two looks at the queue, of which every insert tells
 	wakeLater = 60 * time.Millisecond // by when the queue has noted that a job waits
 )

@@ -123,13 +123,16 @@ func (e *Engine) lookAt(ctx context.Context, r store.Release, plan *flow.Plan, l
 	return errors.Join(err, e.noteLook(ctx, r, told))
 }
 
+// noteEvery is how long a look that met the same as before is not noted.
+const noteEvery = 2 * time.Minute
+
 // noteLook notes what a look met where that is something else than before, and now and then.
 func (e *Engine) noteLook(ctx context.Context, r store.Release, fault string) error {
 	key, now := r.Project+"/"+r.Flow, time.Now()
 	e.folders.mu.Lock()
 	was, known := e.folders.told[key]
 	e.folders.mu.Unlock()
-	if known && was.fault == fault && now.Sub(was.at) < remembered {
+	if known && was.fault == fault && now.Sub(was.at) < noteEvery {
 		return nil
 	}
 	if err := store.NoteLook(ctx, e.db, r.Project, r.Flow, fault); err != nil {
@@ -154,7 +157,7 @@ func (e *Engine) waits(r store.Release, until time.Time) {
 	if e.folders.wait == nil {
 		e.folders.wait = map[string]time.Time{}
 	}
-	if most := e.now().Add(remembered); until.After(most) {
+	if most := e.now().Add(noteEvery); until.After(most) {
 		until = most
 	}
 	e.folders.wait[r.Project+"/"+r.Flow] = until

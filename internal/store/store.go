@@ -75,8 +75,9 @@ func Long(ctx context.Context, db DB, name string) error {
 	return err
 }
 
-// pingAfter is how long a connection is idle before it is tried with a ping when it is used again.
-const pingAfter = 10 * time.Second
+// pingAfter is how long a connection is idle before it is tried with a ping when it is used again. That a server went away is
+// seen at once by who listens.
+const pingAfter = time.Minute
 
 // Open connects and brings the database to the newest migration.
 func Open(ctx context.Context, url string) (*pgxpool.Pool, error) {
@@ -85,6 +86,7 @@ func Open(ctx context.Context, url string) (*pgxpool.Pool, error) {
 		return nil, errors.New("the database address cannot be read")
 	}
 	config.MaxConns = 24
+	config.MaxConnIdleTime = time.Minute // what a burst has needed is given back
 	config.ShouldPing = func(_ context.Context, p pgxpool.ShouldPingParams) bool { return p.IdleDuration > pingAfter }
 	config.ConnConfig.ConnectTimeout = 5 * time.Second
 	config.ConnConfig.RuntimeParams["application_name"] = "hollowreed"

@@ -122,6 +122,12 @@ func (o *oauth) valid(ctx context.Context, refused string) (*oauth2.Token, error
 	if o.own {
 		return o.fresh(ctx)
 	}
+	if kept, err := tokensOf(ctx, o.env.Keep, o.env.ID); err != nil || good(&kept.Token, refused) {
+		if err == nil {
+			o.token = &kept.Token
+		}
+		return o.token, err
+	}
 	err := o.env.Keep.Lock(ctx, system.TokensOf(o.env.ID), func(ctx context.Context) error {
 		kept, err := tokensOf(ctx, o.env.Keep, o.env.ID) // another process may have refreshed it
 		if err != nil {
