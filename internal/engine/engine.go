@@ -115,7 +115,7 @@ type Engine struct {
 	outside  *connector.Pool
 	opt      Options
 	river    *river.Client[pgx.Tx]
-	plans    plans
+	releases releases
 	folders  folders
 	triggers triggers
 	notices  notices
@@ -160,7 +160,7 @@ func New(db *pgxpool.Pool, outside *connector.Pool, o Options) (*Engine, error) 
 	host, _ := os.Hostname()
 	e := &Engine{
 		ID: fmt.Sprintf("%s-%d-%s", host, os.Getpid(), uuid.NewString()[:8]),
-		db: db, outside: outside, opt: o.filled(), tallies: newTallies(), tracer: otel.Tracer("hollowreed"),
+		db: db, outside: outside, opt: o.filled(), tallies: newTallies(), releases: releases{most: maxReleases}, tracer: otel.Tracer("hollowreed"),
 	}
 	e.reading = make(chan struct{}, runtime.GOMAXPROCS(0))
 	e.callers.most, e.callers.each = e.opt.Callers, e.opt.Each
@@ -319,43 +319,6 @@ func (e *Engine) enqueue(ctx context.Context, tx pgx.Tx, run uuid.UUID) error {
 	e.changed()
 	_, err := e.river.InsertTx(ctx, tx, jobArgs{Run: run}, nil)
 	return err
-}
-
-// plans keeps the compiled projects of releases, which never change.
-type plans struct {
-	mu   sync.Mutex
-	kept map[string]*project.Project
-}
-
-// maxPlans bounds the releases that are kept compiled.
-const maxPlans = 200
-
-// Release gives the project as it stands in a release, to those who call and look.
-func (e *Engine) Release(ctx context.Context, projectID, flowID string, number int) (*project.Project, error) {
-	return e.released(ctx, e.front(), projectID, flowID, number)
-}
-
-// released is Release, read over a pool.
-func (e *Engine) released(ctx context.Context, db store.DB, projectID, flowID string, number int) (*project.Project, error) {
-	key := fmt.Sprintf("%s/%s/%d", projectID, flowID, number)
-	e.plans.mu.Lock()
-	p := e.plans.kept[key]
-	e.plans.mu.Unlock()
-	if p != nil {
-		return p, nil
-	}
-	files, err := store.ReleaseFiles(ctx, db, projectID, flowID, number)
-	if err != nil {
-		return nil, err
-	}
-	p = project.Load(projectID, files)
-	e.plans.mu.Lock()
-	defer e.plans.mu.Unlock()
-	if e.plans.kept == nil || len(e.plans.kept) >= maxPlans {
-		e.plans.kept = map[string]*project.Project{}
-	}
-	e.plans.kept[key] = p
-	return p, nil
 }
 
 // failedCases lists the titles of the cases of a flow's mappings that come out otherwise.
