@@ -66,7 +66,7 @@ func (tb *tab) put(gap, words, offer, title string) {
 		defer cancel()
 		return chromedp.Run(ctx, chromedp.WaitReady("#pick", chromedp.ByQuery)) == nil
 	})
-	tb.sees("#panel .ph", "Put a step here")
+	tb.sees("#panel .ph", "Add step")
 	tb.write("#pick", words)
 	tb.press(`#offers button[value="` + offer + `"]:not([hidden])`)
 	tb.sees("#panel .ph", title)
@@ -205,7 +205,7 @@ func TestWhatIsToThinkAboutLeadsToItsStep(t *testing.T) {
 		"      - {if: 'b.customer.country == \"NO\"', steps: [{step: answer, id: a, with: {number: b.number, invoice: b.number}}]}\n")
 	tb := w.tab()
 	tb.open("/bench/flows/quote?step=n")
-	tb.sees("#faults", "✓ no faults · 2 to think about")
+	tb.sees("#faults", "✓ no faults · 2 warnings")
 	tb.press("#faults")
 	tb.sees(".faultlist", "no branch is for IS, FO of b.customer.country")
 	tb.press(".faultlist a + a")

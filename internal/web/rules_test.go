@@ -178,7 +178,7 @@ func TestALibraryIsWrittenAndPublished(t *testing.T) {
 	w.keeps("project.yaml", "libraries:\n  freight: 1\n")
 	tb.open("/bench/libraries/freight?function=plate")
 	tb.fill("#source", `"plate " + raw`)
-	tb.sees("#outcome", "2 of 4 cases came out otherwise")
+	tb.sees("#outcome", "2 of 4 cases failed")
 	tb.sees("#case-results", `found "plate sk40117"`)
 	tb.fill("#source", `"plate " + rw`)
 	tb.sees("#case-results", `there is no "rw" here`)

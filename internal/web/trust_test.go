@@ -338,7 +338,7 @@ func TestTheBestHitStandsFirst(t *testing.T) {
 
 	tb.open("/bench/flows/gauge-readings?step=find")
 	tb.do(typed("i"))
-	tb.sees("#panel .ph", "Put a step here")
+	tb.sees("#panel .ph", "Add step")
 	for typed, want := range map[string]string{"write files": "Write files", "map": "Map to Tide level", "note": "Note", "keep": "Keep only"} {
 		tb.fill("#pick", typed)
 		var offered string

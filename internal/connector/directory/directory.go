@@ -179,7 +179,7 @@ func (d *Directory) Probe(ctx context.Context, r *probe.Run) {
 		}
 		return "not asked for", nil
 	}, func(error) string {
-		return "Check which kind of encryption the port wants; give the authority's certificate under Own authority where it is the directory's own"
+		return "Check which kind of encryption the port wants; give the authority's certificate under CA certificates where it is the directory's own"
 	})
 	if c == nil {
 		return

@@ -353,7 +353,7 @@ func TestCertificatesAreChecked(t *testing.T) {
 	require.False(t, well)
 	require.Contains(t, told, "encryption agreed: the certificate is not of an authority that is trusted here")
 	_, err := s.Call(t.Context(), asking(t, "read", ""))
-	require.ErrorContains(t, err, "Own authority")
+	require.ErrorContains(t, err, "CA certificates")
 	own := pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: server.Certificate().Raw})
 	s = open(t, map[string]string{"address": server.URL, "authority": string(own)})
 	well, told = contract.Probe(t, s)

@@ -116,7 +116,7 @@ func (r *Run) TLS(ctx context.Context, d *net.Dialer, host string, port int, c *
 		defer conn.Close()
 		return Agreed(conn.(*tls.Conn).ConnectionState()), nil
 	}, func(error) string {
-		return "Give the authority's certificate under Own authority, or check that the host is the right one and speaks TLS at this port"
+		return "Give the authority's certificate under CA certificates, or check that the host is the right one and speaks TLS at this port"
 	})
 }
 

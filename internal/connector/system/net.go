@@ -161,7 +161,7 @@ func TLS(host, authority, certificate string) (*tls.Config, error) {
 			pool = x509.NewCertPool()
 		}
 		if !pool.AppendCertsFromPEM([]byte(authority)) {
-			return nil, fault.Expect(fault.Setting, "PEM certificates (-----BEGIN CERTIFICATE-----)", "none that can be read").In("Own authority")
+			return nil, fault.Expect(fault.Setting, "PEM certificates (-----BEGIN CERTIFICATE-----)", "none that can be read").In("CA certificates")
 		}
 		c.RootCAs = pool
 	}
@@ -213,7 +213,7 @@ func names(c *x509.Certificate) []string {
 }
 
 // TrustMends says what would mend an untrusted certificate.
-const TrustMends = "Give the authority's certificate under Own authority, or check that the host is the right one"
+const TrustMends = "Give the authority's certificate under CA certificates, or check that the host is the right one"
 
 // Bounded reads up to a number of bytes; what is longer is a fault, not cut off in silence.
 func Bounded(r io.Reader, most int64) io.Reader { return &bounded{r: r, left: most, most: most} }

@@ -30,7 +30,7 @@ var fileVerbs = []Verb{
 }
 
 var writing = []Setting{
-	{Name: "there", Label: "When there is one of that name", Type: Choice, Choices: []string{"replace", "refuse", "append"}, Default: "replace"},
+	{Name: "there", Label: "If the file exists", Type: Choice, Choices: []string{"replace", "refuse", "append"}, Default: "replace"},
 	{Name: "compress", Label: "Compress", Type: Choice, Choices: []string{"no", "gzip", "zip"}, Default: "no", Help: "The ending .gz or .zip is added to the name"},
 }
 

@@ -12,7 +12,7 @@ var httpKind = &Kind{
 	Needs: "Its address, and how it wants to be signed in to. An OpenAPI document describes its operations.",
 	Settings: append(append([]Setting{
 		{Name: "address", Label: "Address", Type: Text, Required: true, Help: "http:// or https://, with the path that all operations begin with"},
-		{Name: "sign in", Label: "Sign-in", Type: Choice, Choices: []string{"none", "basic", "bearer token", "key in a header", "key in the query", "oauth client credentials", "oauth consent"}, Default: "none"},
+		{Name: "sign in", Label: "Authentication", Type: Choice, Choices: []string{"none", "basic", "bearer token", "key in a header", "key in the query", "oauth client credentials", "oauth consent"}, Default: "none"},
 		{Name: "user", Label: "User", Type: Text, Required: true, When: "sign in=basic"},
 		{Name: "password", Label: "Password", Type: Secret, Of: "password", Required: true, When: "sign in=basic"},
 		{Name: "token", Label: "Token or key", Type: Secret, Of: "token", Required: true, When: "sign in=bearer token|key in a header|key in the query"},
@@ -25,9 +25,9 @@ var httpKind = &Kind{
 		{Name: "client as", Label: "Client is told in", Type: Choice, Choices: []string{"the header", "the form"}, Default: "the header", When: "sign in=oauth client credentials|oauth consent", Help: "Some token endpoints know only one of both (RFC 6749, 2.3.1)"},
 	}, encryption("")...),
 		waits, largest,
-		Setting{Name: "tries", More: true, Label: "Tries", Type: Number, Default: "4", Least: 1, Greatest: 10, Help: "When the system does not answer or is busy; with growing pauses, or as long as it asks for (Retry-After)"},
-		Setting{Name: "rate", More: true, Label: "Calls a second", Type: Number, Least: 1, Greatest: 10000, Help: "Never more than these; no limit where it is left out"},
-		Setting{Name: "at once", More: true, Label: "Calls at once", Type: Number, Default: "4", Least: 1, Greatest: 64},
+		Setting{Name: "tries", More: true, Label: "Attempts (at most)", Type: Number, Default: "4", Least: 1, Greatest: 10, Help: "When the system does not answer or is busy; with growing pauses, or as long as it asks for (Retry-After)"},
+		Setting{Name: "rate", More: true, Label: "Rate limit (calls/s)", Type: Number, Least: 1, Greatest: 10000, Help: "Never more than these; no limit where it is left out"},
+		Setting{Name: "at once", More: true, Label: "Concurrent calls", Type: Number, Default: "4", Least: 1, Greatest: 64},
 	),
 	Verbs: []Verb{
 		{Name: "read", About: "Get an answer, or the records of all its pages", Reads: true, Settings: append(calling("GET"), paging...)},

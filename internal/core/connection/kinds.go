@@ -137,15 +137,15 @@ func fixed(id, title string, fields ...*schema.Field) *schema.Schema {
 }
 
 // waits is the setting that all kinds have which wait for an answer.
-var waits = Setting{Name: "timeout", More: true, Label: "Wait at most", Type: Number, Default: "30", Least: 1, Greatest: 600, Help: "Seconds for one answer; then it counts as not answered"}
+var waits = Setting{Name: "timeout", More: true, Label: "Timeout (s)", Type: Number, Default: "30", Least: 1, Greatest: 600, Help: "Seconds for one answer; then it counts as not answered"}
 
 // largest is the setting that all kinds have which read what a system sends.
-var largest = Setting{Name: "largest", More: true, Label: "Largest answer", Type: Number, Default: "64", Least: 1, Greatest: 4096, Help: "Megabytes; an answer that is longer, also when it is unpacked, is cut off and is a fault"}
+var largest = Setting{Name: "largest", More: true, Label: "Largest response (MB)", Type: Number, Default: "64", Least: 1, Greatest: 4096, Help: "Megabytes; an answer that is longer, also when it is unpacked, is cut off and is a fault"}
 
 // encryption are the settings of kinds that are reached over TLS.
 func encryption(when string) []Setting {
 	return []Setting{
-		{Name: "authority", More: true, Label: "Own authority", Type: Lines, When: when, Help: "PEM certificates that are trusted beside those of this machine"},
+		{Name: "authority", More: true, Label: "CA certificates", Type: Lines, When: when, Help: "PEM certificates that are trusted beside those of this machine"},
 		{Name: "certificate", More: true, Label: "Client certificate", Type: Secret, Of: "certificate", When: when, Help: "Where the system asks who we are: certificate and key as PEM, as one secret"},
 	}
 }

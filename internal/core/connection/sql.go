@@ -27,7 +27,7 @@ var sqlKind = &Kind{
 		{Name: "user", Label: "User", Type: Text, Required: true, When: "by=fields"},
 		{Name: "password", Label: "Password", Type: Secret, Of: "password", When: "by=fields"},
 		{Name: "encryption", Label: "Encryption", Type: Choice, Choices: []string{"if offered", "always", "never"}, Default: "if offered", When: "by=fields", Help: "Always also checks the server's certificate"},
-		{Name: "authority", More: true, Label: "Own authority", Type: Lines, When: "encryption=always", Help: "PEM certificates that are trusted beside those of this machine"},
+		{Name: "authority", More: true, Label: "CA certificates", Type: Lines, When: "encryption=always", Help: "PEM certificates that are trusted beside those of this machine"},
 		{Name: "connections", More: true, Label: "Connections at once", Type: Number, Default: "8", Least: 1, Greatest: 100},
 		waits,
 	},

@@ -28,7 +28,7 @@ var eachKind = &Kind{
 		{Name: "at once", Label: "At once", Type: Number, Default: "1", Help: "How many entries of a list are under way at the same time; 1 keeps their order"},
 		{Name: "key", Label: "In order within", Type: Formula, Rare: true, Help: "Entries for which this formula has the same value keep their order"},
 		{Name: "collect", Label: "Collect", Type: Formula, Rare: true, Help: "A formula whose values, one for each entry that came through, are a list behind the each"},
-		{Name: "collected as", Label: "The list is called", Type: Text, Default: "collected", Rare: true},
+		{Name: "collected as", Label: "Result name", Type: Text, Default: "collected", Rare: true},
 		{Name: "failed", Label: "When an entry fails", Type: Choice, Default: "set it aside", Choices: []string{"set it aside", "the record fails", "the record fails after"}, Help: "Set it aside and carry on with the others, or let the record that it belongs to fail"},
 		{Name: "most", Label: "Failed entries, at most", Type: Number, Default: "10", Rare: true},
 	},

@@ -54,16 +54,16 @@ type Kind struct {
 }
 
 var onFault = Setting{
-	Name: "on fault", Label: "When a record cannot pass", Type: Choice, Default: "set aside", Choices: []string{"set aside", "stop"},
+	Name: "on fault", Label: "On fault", Type: Choice, Default: "set aside", Choices: []string{"set aside", "stop"},
 	Help: "Set it aside with its fault and carry on, or stop the run there; the records before it are done, and the run can be resumed",
 }
 
 // reaching are the settings of all steps that reach an outside system.
 var reaching = []Setting{
-	{Name: "tries", Label: "Tries", Type: Number, Rare: true, Help: "How often it is tried while the system cannot be reached; a refused request is not tried again"},
-	{Name: "pause", Label: "Pause before the second try (seconds)", Type: Number, Rare: true},
-	{Name: "growth", Label: "Each pause is so many times the last", Type: Number, Default: "2", Rare: true, Help: "With a little chance in it, so that not all come at once"},
-	{Name: "longest pause", Label: "Longest pause (seconds)", Type: Number, Default: "300", Rare: true},
+	{Name: "tries", Label: "Attempts (at most)", Type: Number, Rare: true, Help: "How often it is tried while the system cannot be reached; a refused request is not tried again"},
+	{Name: "pause", Label: "First delay (s)", Type: Number, Rare: true},
+	{Name: "growth", Label: "Backoff factor", Type: Number, Default: "2", Rare: true, Help: "With a little chance in it, so that not all come at once"},
+	{Name: "longest pause", Label: "Longest delay (s)", Type: Number, Default: "300", Rare: true},
 	{Name: "time limit", Label: "Time limit (seconds)", Type: Number, Rare: true, Help: "After which a try counts as failed"},
 }
 

@@ -17,7 +17,7 @@ var gatherKind = &Kind{
 		{Name: "key", Label: "Together by", Type: Formula, Help: "Messages for which it is the same belong to one group; empty: all"},
 		{Name: "count", Label: "A group is whole with", Type: Number, Help: "So many; empty: only the time counts"},
 		{Name: "within", Label: "Or so many seconds after its first", Type: Number, Help: "Empty: only the number counts"},
-		{Name: "as", Label: "The list is called", Type: Text, Default: "gathered"},
+		{Name: "as", Label: "Result name", Type: Text, Default: "gathered"},
 		onFault,
 	},
 	Detail: func(s *Step) string {
@@ -154,7 +154,7 @@ var awaitKind = &Kind{
 		{Name: "schema", Label: "Schema of the message", Type: Part, Of: "schema", Required: true},
 		{Name: "within", Label: "Within (seconds)", Type: Number, Default: "86400"},
 		{Name: "none", Label: "When none comes in time", Type: Choice, Default: "set aside", Choices: []string{"set aside", "leave out", "go on"}},
-		{Name: "as", Label: "It is called", Type: Text, Default: "message"},
+		{Name: "as", Label: "Result name", Type: Text, Default: "message"},
 		onFault,
 	},
 	Detail:  func(s *Step) string { return s.Setting("kind") + " · " + s.Setting("reference") },

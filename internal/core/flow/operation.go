@@ -203,7 +203,7 @@ var writeKind = &Kind{
 		{Name: "schema", Label: "Schema", Type: Part, Of: "schema", Required: true, Help: "How the records are written"},
 		{Name: "from", Label: "Record to write", Type: Name, Required: true, Help: "The name of a step's result"},
 		{Name: "file name", Label: "Name of the file", Type: Formula, Required: true, Help: "Records with the same name stand in one file"},
-		{Name: "there", Label: "When there is one of that name", Type: Choice, Default: "replace", Choices: []string{"replace", "refuse"}},
+		{Name: "there", Label: "If the file exists", Type: Choice, Default: "replace", Choices: []string{"replace", "refuse"}},
 		{Name: "compress", Label: "Compress", Type: Choice, Default: "no", Choices: []string{"no", "gzip", "zip"}},
 	},
 	Detail:  func(s *Step) string { return s.Setting("file name") },

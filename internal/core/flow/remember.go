@@ -21,7 +21,7 @@ var cachedKind = &Kind{
 		{Name: "key", Label: "Key", Type: Formula, Required: true},
 		{Name: "keep", Label: "What is remembered", Type: Formula, Required: true, Help: "A formula over what the steps inside yield"},
 		{Name: "for", Label: "For (seconds)", Type: Number, Default: "3600"},
-		{Name: "as", Label: "It is called", Type: Text, Default: "known"},
+		{Name: "as", Label: "Result name", Type: Text, Default: "known"},
 		onFault,
 	},
 	Detail:  func(s *Step) string { return "by " + s.Setting("key") + " · " + s.Setting("for") + " s" },
@@ -137,7 +137,7 @@ var lookUpKind = &Kind{
 	Settings: []Setting{
 		{Name: "table", Label: "Table", Type: Part, Of: "table", Required: true},
 		{Name: "match", Label: "Where", Type: Matches, Required: true, Help: "The key columns and the formulas that they must equal"},
-		{Name: "as", Label: "Result is called", Type: Text, Default: "row"},
+		{Name: "as", Label: "Result name", Type: Text, Default: "row"},
 		{Name: "none", Label: "When there is no such row", Type: Choice, Default: "set aside", Choices: []string{"set aside", "leave out", "go on"}},
 		onFault,
 	},

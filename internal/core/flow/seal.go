@@ -17,7 +17,7 @@ var sealKind = &Kind{
 		{Name: "for", Label: "For the owners of", Type: Formula, Help: "Their public keys as armored text: from a table, a record. Empty: it is only signed"},
 		{Name: "signed by", Label: "Signed with the secret", Type: Text, Help: "The name of a secret that holds a private key. Empty: it is not signed"},
 		{Name: "passphrase", Label: "Its passphrase is the secret", Type: Text, Rare: true},
-		{Name: "as", Label: "Result is called", Type: Text, Default: "sealed"},
+		{Name: "as", Label: "Result name", Type: Text, Default: "sealed"},
 		onFault,
 	},
 	Detail: func(s *Step) string {
@@ -121,7 +121,7 @@ var openKind = &Kind{
 		{Name: "passphrase", Label: "Its passphrase is the secret", Type: Text, Rare: true},
 		{Name: "signed by", Label: "Signed by the owner of", Type: Formula, Help: "The sender's public key as armored text. Empty: signatures do not matter"},
 		{Name: "unsigned", Label: "When it is not signed so", Type: Choice, Default: "set aside", Choices: []string{"set aside", "go on"}},
-		{Name: "as", Label: "Result is called", Type: Text, Default: "opened", Help: "A record with text, signed and signer"},
+		{Name: "as", Label: "Result name", Type: Text, Default: "opened", Help: "A record with text, signed and signer"},
 		onFault,
 	},
 	Detail: func(s *Step) string {

@@ -18,7 +18,7 @@ var readKind = &Kind{
 		{Name: "connection", Label: "Connection", Type: Part, Of: "connection", Help: "To read what an operation answers, in place of the message that started the run"},
 		{Name: "operation", Label: "Operation", Type: Operation, Help: "One that reads"},
 		{Name: "with", Label: "Ask with", Type: Matches, Help: "Fields of its request and their formulas"},
-		{Name: "as", Label: "Result is called", Type: Text, Default: "record", Help: "The name by which later steps speak of the record"},
+		{Name: "as", Label: "Result name", Type: Text, Default: "record", Help: "The name by which later steps speak of the record"},
 		onFault,
 	},
 	Detail: func(s *Step) string {
@@ -142,7 +142,7 @@ var findKind = &Kind{
 		{Name: "table", Label: "Table", Type: Text, Required: true},
 		{Name: "schema", Label: "Row schema", Type: Part, Of: "schema", Required: true, Help: "The columns to read"},
 		{Name: "match", Label: "Where", Type: Matches, Required: true, Help: "Key columns and the formulas that they must equal"},
-		{Name: "as", Label: "Result is called", Type: Text, Default: "row"},
+		{Name: "as", Label: "Result name", Type: Text, Default: "row"},
 		{Name: "none", Label: "When there is no such row", Type: Choice, Default: "set aside", Choices: []string{"set aside", "leave out", "go on"}, Help: "Go on: isEmpty tells later steps that there is none"},
 	},
 	Detail:  func(s *Step) string { return "1 row of " + s.Setting("table") },
@@ -231,7 +231,7 @@ var mapKind = &Kind{
 	Settings: []Setting{
 		{Name: "mapping", Label: "Mapping", Type: Part, Of: "mapping", Required: true},
 		{Name: "sources", Label: "Sources", Type: Matches, Help: "Which record each source of the mapping is; one that is not named here is the record of its own name"},
-		{Name: "as", Label: "Result is called", Type: Text, Default: "row"},
+		{Name: "as", Label: "Result name", Type: Text, Default: "row"},
 		onFault,
 	},
 	Detail:  func(s *Step) string { return "mapping " + s.Setting("mapping") },

@@ -246,7 +246,7 @@ var packKind = &Kind{
 		{Name: "do", Label: "Do", Type: Choice, Default: packingNames[0], Choices: packingNames},
 		{Name: "name", Label: "Name of the file inside", Type: Text, Default: "content", Rare: true, Help: "Of a zip"},
 		{Name: "gives", Label: "What comes of it is", Type: Choice, Default: "what it usually is", Choices: []string{"what it usually is", "text", "bytes"}, Rare: true},
-		{Name: "as", Label: "Result is called", Type: Text, Default: "packed"},
+		{Name: "as", Label: "Result name", Type: Text, Default: "packed"},
 		onFault,
 	},
 	Detail:  func(s *Step) string { return s.Setting("do") },

@@ -18,7 +18,7 @@ var setKind = &Kind{
 	Name: "set", Title: "Set values", Group: Shape, About: "Computes values by formulas and gives them names.",
 	Settings: []Setting{
 		{Name: "values", Label: "Values", Type: Matches, Required: true, Help: "Names and their formulas; one may use those above it"},
-		{Name: "as", Label: "Together they are called", Type: Text, Default: "values", Help: "Each can be used by its own name, too"},
+		{Name: "as", Label: "Result name", Type: Text, Default: "values", Help: "Each can be used by its own name, too"},
 		onFault,
 	},
 	Detail: func(s *Step) string {
@@ -93,7 +93,7 @@ func fieldOf(name string, t formula.Type) *schema.Field {
 var tallyKind = &Kind{
 	Name: "tally", Title: "Keep a tally", Group: Shape, About: "Carries a value from record to record through the run: a counter, a sum, a list that grows.",
 	Settings: []Setting{
-		{Name: "as", Label: "It is called", Type: Text, Default: "total", Help: "For each record, the value with it; behind the records, the last one"},
+		{Name: "as", Label: "Result name", Type: Text, Default: "total", Help: "For each record, the value with it; behind the records, the last one"},
 		{Name: "starts", Label: "Starts with", Type: Formula, Default: "0"},
 		{Name: "becomes", Label: "Becomes with each record", Type: Formula, Required: true, Help: "total + 1 counts; flatten([list, [reading.gauge]]) collects"},
 		onFault,

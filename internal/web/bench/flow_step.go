@@ -241,12 +241,12 @@ func (s *stepPanel) trigger(p *project.Project, plan *flow.Plan, item *flow.Item
 	}
 	s.FlowSettings = []settingField{
 		{Setting: flow.Setting{Name: "title", Label: "Title of the flow", Type: flow.Text}, Value: plan.Flow.Title},
-		{Setting: flow.Setting{Name: "reference", Label: "Reference of a run", Type: flow.Formula, Help: "By which people look for it: a formula over run and the message that it begins with"}, Value: plan.Flow.Reference.Value},
-		{Setting: flow.Setting{Name: "atonce", Label: "Runs at once", Type: flow.Number, Help: "Empty: any number"}, Value: ifPositive(plan.Flow.AtOnce)},
-		{Setting: flow.Setting{Name: "busy", Label: "A start when as many are under way", Type: flow.Choice, Choices: []string{"queue", "skip"}}, Value: plan.Flow.Busy},
-		{Setting: flow.Setting{Name: "oneper", Label: "One at a time for each", Type: flow.Formula, Help: "A formula over run and the message: runs for which it is the same wait for each other, in their order"}, Value: plan.Flow.OnePer.Value},
-		{Setting: flow.Setting{Name: "keeps", Label: "What is kept of its messages", Type: flow.Choice, Choices: []string{string(flow.KeepsAll), string(flow.KeepsEnds), string(flow.KeepsNothing)}, Help: "What is set aside is kept always, until somebody has dealt with it"}, Value: string(plan.Flow.Keeps)},
-		{Setting: flow.Setting{Name: "keptfor", Label: "Runs are kept for (days)", Type: flow.Number, Help: "Empty: for ever"}, Value: ifPositive(plan.Flow.KeptFor)},
+		{Setting: flow.Setting{Name: "reference", Label: "Run reference", Type: flow.Formula, Help: "By which people look for it: a formula over run and the message that it begins with"}, Value: plan.Flow.Reference.Value},
+		{Setting: flow.Setting{Name: "atonce", Label: "Concurrent runs (at most)", Type: flow.Number, Help: "Empty: any number"}, Value: ifPositive(plan.Flow.AtOnce)},
+		{Setting: flow.Setting{Name: "busy", Label: "When the limit is reached", Type: flow.Choice, Choices: []string{"queue", "skip"}}, Value: plan.Flow.Busy},
+		{Setting: flow.Setting{Name: "oneper", Label: "Ordering key", Type: flow.Formula, Help: "A formula over run and the message: runs for which it is the same wait for each other, in their order"}, Value: plan.Flow.OnePer.Value},
+		{Setting: flow.Setting{Name: "keeps", Label: "Stored message data", Type: flow.Choice, Choices: []string{string(flow.KeepsAll), string(flow.KeepsEnds), string(flow.KeepsNothing)}, Help: "What is set aside is kept always, until somebody has dealt with it"}, Value: string(plan.Flow.Keeps)},
+		{Setting: flow.Setting{Name: "keptfor", Label: "Retention (days)", Type: flow.Number, Help: "Empty: for ever"}, Value: ifPositive(plan.Flow.KeptFor)},
 		{Setting: flow.Setting{Name: "limit", Label: "Time limit of a run (seconds)", Type: flow.Number, Help: "Empty: none"}, Value: ifPositive(plan.Flow.Limit)},
 	}
 	_, s.Faults = needed(s.Faults, "steps") // the drawing shows that

@@ -351,7 +351,7 @@ func (s *svg) gaps(g flow.Geometry, o FlowOptions) {
 			y -= 20
 		}
 		href := html.EscapeString(o.Insert(k.Gap))
-		s.f(`<a class="gap" data-gap="%s" href="%s" hx-get="%s" hx-target="#panel" hx-swap="outerHTML" aria-label="Put a step here"><circle cx="%d" cy="%d" r="8.5"/><path d="M%d %dh8M%d %dv8"/></a>`,
+		s.f(`<a class="gap" data-gap="%s" href="%s" hx-get="%s" hx-target="#panel" hx-swap="outerHTML" aria-label="Add step"><circle cx="%d" cy="%d" r="8.5"/><path d="M%d %dh8M%d %dv8"/></a>`,
 			html.EscapeString(GapKey(k.Gap)), href, href, k.CX, y, k.CX-4, y, k.CX, y-4)
 	}
 }

@@ -54,7 +54,7 @@ func (t traffic) figures(c *gin.Context) error {
 		return err
 	}
 	chosen := figureSpans[0]
-	d := figuresPage{Frame: t.Frame(c, "traffic", "Figures")}
+	d := figuresPage{Frame: t.Frame(c, "traffic", "Metrics")}
 	for _, s := range figureSpans {
 		d.Spans = append(d.Spans, s.name)
 		if s.name == c.Query("span") {
@@ -62,7 +62,7 @@ func (t traffic) figures(c *gin.Context) error {
 		}
 	}
 	d.Span = chosen.name
-	if d.views, err = t.views(c, "Figures"); err != nil {
+	if d.views, err = t.views(c, "Metrics"); err != nil {
 		return err
 	}
 	since := time.Now().Add(-chosen.span).Truncate(time.Minute)

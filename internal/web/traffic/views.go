@@ -34,7 +34,7 @@ func (t traffic) views(c *gin.Context, here string) (views, error) {
 			raised++
 		}
 	}
-	return views{here, []view{{"Runs", "/traffic", 0}, {"Set aside", "/traffic/aside", open}, {"Figures", "/traffic/figures", 0}, {"Alerts", "/traffic/alerts", raised}}}, err
+	return views{here, []view{{"Runs", "/traffic", 0}, {"Set aside", "/traffic/aside", open}, {"Metrics", "/traffic/figures", 0}, {"Alerts", "/traffic/alerts", raised}}}, err
 }
 
 // deed keeps what the person who is signed in has done.
