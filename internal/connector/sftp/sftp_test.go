@@ -108,6 +108,7 @@ func contractOf(t *testing.T, h *Host, root string) {
 
 func TestTheStandIn(t *testing.T) {
 	d, values := drop(t)
+	values["timeout"] = "30" // many write at once, perhaps on a busy machine
 	contractOf(t, open(t, values), d.Folder)
 	values["key"], values["password"] = d.Private, ""
 	well, told := contract.Probe(t, open(t, values))
