@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hollowreed/internal/store"
+	"regexp"
 )
 
 // TestAConnectionIsTested: every stage of a database and of a folder, what the database offers, and a
@@ -139,8 +140,13 @@ func (w *world) body(path string) string {
 	w.t.Helper()
 	text, err := io.ReadAll(w.get(path).Body)
 	require.NoError(w.t, err)
-	return string(text)
+	return flowing(string(text))
 }
+
+// flowing is a page without line ends, which a browser shows as blanks.
+func flowing(page string) string { return lineEnds.ReplaceAllString(page, " ") }
+
+var lineEnds = regexp.MustCompile(`\s*\n\s*`)
 
 // TestASecretIsNotSentElsewhere: whoever changes the address of a connection has to write its secret anew.
 func TestASecretIsNotSentElsewhere(t *testing.T) {

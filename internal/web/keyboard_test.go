@@ -99,7 +99,7 @@ func TestAnInvoiceIsMappedByKeyboardAlone(t *testing.T) {
 	for range 40 {
 		var name, open string
 		tb.do(chromedp.Evaluate(`document.querySelector("#next-open")?.href ?? ""`, &open))
-		tb.do(chromedp.Evaluate(`document.querySelector("[data-target].sel .tag.bad, [data-target].sel b[style]") ? document.querySelector("#row-name").value : ""`, &name))
+		tb.do(chromedp.Evaluate(`document.querySelector("[data-target].sel .tag.bad, [data-target].sel b.text-clay") ? document.querySelector("#row-name").value : ""`, &name))
 		if name == "" && open == "" {
 			break
 		}

@@ -158,7 +158,7 @@ func TestWhatIsTypedBesideAChangeIsKept(t *testing.T) {
 		})
 		tb.until("all to be sent", func() bool {
 			var done bool
-			tb.do(chromedp.Evaluate("unsent.size === 0 && posting.size === 0", &done))
+			tb.do(chromedp.Evaluate(`!document.documentElement.hasAttribute("data-unsent")`, &done))
 			return done
 		})
 		tb.quiet()

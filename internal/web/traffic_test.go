@@ -26,7 +26,7 @@ func (w *world) shows(path string) string {
 	text, err := io.ReadAll(resp.Body)
 	require.NoError(w.t, err)
 	require.Equal(w.t, 200, resp.StatusCode, "%s: %s", path, text)
-	return string(text)
+	return flowing(string(text))
 }
 
 // sends sends a form and gives the page that it leads to.
@@ -41,7 +41,7 @@ func (w *world) sends(path string, pairs ...string) (int, string) {
 	defer resp.Body.Close()
 	text, err := io.ReadAll(resp.Body)
 	require.NoError(w.t, err)
-	return resp.StatusCode, string(text)
+	return resp.StatusCode, flowing(string(text))
 }
 
 // has and hasNot look for a text in a page, which is too long to be told.

@@ -210,10 +210,12 @@ func TestTheRulerShowsTheLine(t *testing.T) {
 	p := w.project()
 	require.Empty(t, p.Faults)
 	text := w.body("/bench/schemas/crew-list")
-	cells := regexp.MustCompile(`width:calc\(15px\*(\d)\)[^>]*>([^<]*)</span>`).FindAllStringSubmatch(text, -1)
+	cells := regexp.MustCompile(`whitespace-pre"\s+data-width="(\d+)px">([^<]*)</span>`).FindAllStringSubmatch(text, -1)
 	line := ""
 	for _, c := range cells {
-		line += c[2] + c[1]
+		pixels, err := strconv.Atoi(c[1])
+		require.NoError(t, err)
+		line += c[2] + strconv.Itoa(pixels/15)
 	}
 	require.True(t, strings.HasPrefix(line, "Þ2ó2r1a1 1 1L1C1"), line)
 }

@@ -332,7 +332,7 @@ func (tb *tab) asks(js string, answer any) bool {
 func (tb *tab) sees(selector, text string) {
 	tb.t.Helper()
 	// A page is only seen once its scripts are there, since keys would be lost before, and while it waits for nothing.
-	js := fmt.Sprintf(`document.readyState === "complete" && !document.documentElement.dataset.leaving && !document.querySelector(".htmx-request") && [...document.querySelectorAll(%q)].some(e => e.textContent.includes(%q))`, selector, text)
+	js := fmt.Sprintf(`document.readyState === "complete" && !document.documentElement.dataset.leaving && !document.querySelector(".htmx-request") && [...document.querySelectorAll(%q)].some(e => e.textContent.replace(/\s+/g, " ").includes(%q))`, selector, text)
 	if tb.within(15*time.Second, func() bool {
 		var there bool
 		return tb.asks(js, &there) && there

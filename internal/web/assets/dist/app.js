@@ -278,8 +278,8 @@
   }
 
   // ../internal/web/assets/src/app/pending.js
-  var unsent = /* @__PURE__ */ new Set();
-  var posting = /* @__PURE__ */ new Map();
+  var unsent = seen(/* @__PURE__ */ new Set());
+  var posting = seen(/* @__PURE__ */ new Map());
   function sent(form) {
     if (unsent.delete(form)) document.dispatchEvent(new CustomEvent("hr-sent"));
   }
@@ -287,6 +287,17 @@
     const look = () => posting.size ? document.addEventListener("htmx:finally:request", () => setTimeout(look), { once: true }) : go();
     look();
   });
+  function seen(kept) {
+    for (const name of ["add", "set", "delete"]) {
+      const real = kept[name]?.bind(kept);
+      if (real) kept[name] = (...args) => {
+        const result = real(...args);
+        document.documentElement?.toggleAttribute("data-unsent", unsent.size > 0 || posting.size > 0);
+        return result;
+      };
+    }
+    return kept;
+  }
 
   // ../internal/web/assets/src/app/clicks.js
   function clicksWait() {
@@ -1054,8 +1065,8 @@
   // ../internal/web/assets/src/app/refusals.js
   function refusals() {
     const fieldOf = (form, name) => {
-      const wanted2 = name.toLowerCase(), seen = [...form.elements].filter((el) => el.checkVisibility?.() && el.matches("input:not([type=hidden]), select, textarea"));
-      return name ? seen.find((el) => el.name.toLowerCase() === wanted2) ?? seen.find((el) => [...el.labels ?? []].some((l) => l.textContent.trim().toLowerCase().startsWith(wanted2))) : null;
+      const wanted2 = name.toLowerCase(), seen2 = [...form.elements].filter((el) => el.checkVisibility?.() && el.matches("input:not([type=hidden]), select, textarea"));
+      return name ? seen2.find((el) => el.name.toLowerCase() === wanted2) ?? seen2.find((el) => [...el.labels ?? []].some((l) => l.textContent.trim().toLowerCase().startsWith(wanted2))) : null;
     };
     const refuse = (form, { what, field: name, id }) => {
       const told = document.createElement("div"), field = fieldOf(form, name ?? "");
