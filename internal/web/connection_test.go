@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"net/url"
 	"os"
+	"regexp"
 	"strconv"
 	"strings"
 	"testing"
@@ -14,7 +15,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hollowreed/internal/store"
-	"regexp"
 )
 
 // TestAConnectionIsTested: every stage of a database and of a folder, what the database offers, and a

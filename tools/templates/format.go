@@ -40,9 +40,9 @@ const step = "  "
 // by what stands outside of it.
 func (p *printer) body(nodes []node, depth int, freeLeft, freeRight, items bool) (trimLeft, trimRight bool) {
 	var run []word
-	after := ""                // how the lines before the run end: "" at the left edge, block, control
-	pending := false           // the run begins with white space
-	first := len(p.lines)      // of this body
+	after := ""                  // how the lines before the run end: "" at the left edge, block, control
+	pending := false             // the run begins with white space
+	first := len(p.lines)        // of this body
 	flush := func(next string) { // next is what comes behind the run: "" at the right edge
 		if len(run) == 0 {
 			return

@@ -116,7 +116,9 @@ func (g *maker) node(depth int) string {
 // TestWhatIsWrongIsFound: files that are not formatted, long lines and inline styles are named, and written only when asked.
 func TestWhatIsWrongIsFound(t *testing.T) {
 	dir := t.TempDir()
-	write := func(name, text string) { require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644)) }
+	write := func(name, text string) {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
+	}
 	write("a.html", "<p>a</p>\n")
 	write("b.html", "<p>a</p><p>b</p>")
 	write("c.html", "<p style=\"margin:0\">"+strings.Repeat("x", 150)+"</p>\n")

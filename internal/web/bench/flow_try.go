@@ -11,7 +11,6 @@ import (
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
-	jsonnotation "hollowreed/internal/core/notation/json"
 	notationjson "hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/engine"
@@ -80,7 +79,7 @@ func (d *flowPage) typed(plan *flow.Plan) *typedForm {
 			f.Address = flow.TypedAddress(v)
 			f.Message = v.Field("body").Text()
 		}
-		if v := d.Trial.Whole.Frame.Slots[flow.InputSlot]; plan.Input != nil && v.Kind() == value.RecordKind && (!request || plan.Input.Notation == jsonnotation.Kind.Notation) {
+		if v := d.Trial.Whole.Frame.Slots[flow.InputSlot]; plan.Input != nil && v.Kind() == value.RecordKind && (!request || plan.Input.Notation == notationjson.Kind.Notation) {
 			f.Message = prettyJSON(v)
 		}
 	}
