@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"sync"
 	"time"
+	"cmp"
 )
 
 // Moods are the ways in which a stand-in can misbehave; the zero Moods behaves.
@@ -18,6 +19,7 @@ type Moods struct {
 	on     map[string]bool
 	down   time.Time
 	recent []time.Time
+	slow   time.Duration // how long an answer takes in the mood; 0 is slowBy
 }
 
 // The moods that all stand-ins know.
@@ -32,8 +34,21 @@ const (
 	HostKey = "hostkey" // another host key than before
 )
 
-// SlowBy is how long a slow stand-in waits; a variable, so that tests need not.
-var SlowBy = 3 * time.Second
+// slowBy is how long a slow stand-in waits, unless SlowFor says otherwise.
+const slowBy = 3 * time.Second
+
+// SlowFor sets how long every answer takes in the mood Slow.
+func (m *Moods) SlowFor(d time.Duration) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.slow = d
+}
+
+func (m *Moods) pause() time.Duration {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return cmp.Or(m.slow, slowBy)
+}
 
 // DownFor is how long a stand-in stays away that goes down.
 const DownFor = 10 * time.Second
@@ -130,7 +145,7 @@ func (m *Moods) Handler(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if m.Is(Slow) {
 			select {
-			case <-time.After(SlowBy):
+			case <-time.After(m.pause()):
 			case <-r.Context().Done():
 				return
 			}
@@ -199,7 +214,7 @@ func (c *moodyConn) Write(b []byte) (int, error) {
 		return 0, errors.New("down")
 	}
 	if c.moods.Is(Slow) {
-		time.Sleep(SlowBy)
+		time.Sleep(c.moods.pause())
 	}
 	if c.moods.Is(Wrong) {
 		b = bytes.Repeat([]byte{'?'}, len(b))

@@ -105,10 +105,8 @@ func TestRefusalsAreFaultsOfTheRequest(t *testing.T) {
 
 // TestEveryMood: what may pass is an error that says so; what waiting does not mend is a fault; nothing hangs.
 func TestEveryMood(t *testing.T) {
-	d := newDesk(t, map[string]string{"tries": "2", "largest": "1", "timeout": "1"})
-	was := standin.SlowBy
-	standin.SlowBy = 1500 * time.Millisecond
-	t.Cleanup(func() { standin.SlowBy = was })
+	d := newDesk(t, map[string]string{"tries": "2", "largest": "1", "timeout": "2"})
+	d.Moods.SlowFor(3 * time.Second)
 	ask := contract.Request(t, d.part, "get-booking", `{"number": "B-20418"}`)
 	for _, c := range []struct {
 		mood, want string

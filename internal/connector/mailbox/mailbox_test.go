@@ -195,9 +195,7 @@ func TestALongMailStaysWhereItIs(t *testing.T) {
 
 func TestEveryMood(t *testing.T) {
 	r, a := desk(t)
-	was := standin.SlowBy
-	standin.SlowBy = 1500 * time.Millisecond
-	t.Cleanup(func() { standin.SlowBy = was })
+	r.Moods.SlowFor(1500*time.Millisecond)
 	a.send("INBOX", "a@b.example", "x")
 	b := a.box(map[string]string{"timeout": "1"})
 	for _, mood := range []string{standin.Slow, standin.Refuse, standin.Wrong, standin.Drop, standin.Expire} {

@@ -146,9 +146,6 @@ func TestTroubleIsNamed(t *testing.T) {
 	require.Contains(t, told, "signed in: the host does not take the sign-in")
 	require.NotContains(t, told, "wrong-word")
 	values["password"] = sftpdrop.Password
-	was := standin.SlowBy
-	standin.SlowBy = 3 * time.Second
-	t.Cleanup(func() { standin.SlowBy = was })
 	h := open(t, values)
 	require.NoError(t, h.Check(t.Context()))
 	for _, mood := range []string{standin.Slow, standin.Refuse, standin.Wrong, standin.Drop} {
