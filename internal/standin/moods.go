@@ -2,6 +2,7 @@ package standin
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -10,7 +11,6 @@ import (
 	"net/http"
 	"sync"
 	"time"
-	"cmp"
 )
 
 // Moods are the ways in which a stand-in can misbehave; the zero Moods behaves.

@@ -93,7 +93,7 @@ func TestWhatTheServerRefuses(t *testing.T) {
 
 func TestEveryMood(t *testing.T) {
 	r, s, c := room(t, map[string]string{"timeout": "1"})
-	r.Moods.SlowFor(1500*time.Millisecond)
+	r.Moods.SlowFor(1500 * time.Millisecond)
 	for _, mood := range []string{standin.Slow, standin.Refuse, standin.Wrong, standin.Drop, standin.Limit, standin.Expire} {
 		r.Moods.Behave()
 		r.Moods.Set(mood, true)

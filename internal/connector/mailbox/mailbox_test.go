@@ -195,7 +195,7 @@ func TestALongMailStaysWhereItIs(t *testing.T) {
 
 func TestEveryMood(t *testing.T) {
 	r, a := desk(t)
-	r.Moods.SlowFor(1500*time.Millisecond)
+	r.Moods.SlowFor(1500 * time.Millisecond)
 	a.send("INBOX", "a@b.example", "x")
 	b := a.box(map[string]string{"timeout": "1"})
 	for _, mood := range []string{standin.Slow, standin.Refuse, standin.Wrong, standin.Drop, standin.Expire} {

@@ -93,7 +93,7 @@ func TestAPreviewIsWhatIsSent(t *testing.T) {
 
 func TestEveryMood(t *testing.T) {
 	b, s, part := port(t, "/berths", map[string]string{"timeout": "1"})
-	b.Moods.SlowFor(1500*time.Millisecond)
+	b.Moods.SlowFor(1500 * time.Millisecond)
 	for _, c := range []struct {
 		mood, want string
 		final      bool
