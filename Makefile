@@ -36,6 +36,9 @@ check: ## vet, staticcheck, formatting, and whether committed assets are fresh
 bench: bin/hollowreed setup-server ## compare speed with hand-written programs on the same data
 	go run ./bench
 
+architecture: ## draw docs/architecture.md from the code
+	go run ./tools/architecture
+
 templates: ## format the page templates
 	go run ./tools/templates -w internal/web
 
@@ -66,4 +69,4 @@ bin/hollowreed: FORCE
 
 FORCE:
 
-.PHONY: help demo demo-reset test test-fast hostile race fuzz check bench templates assets screenshots setup-server setup-browser setup-judge setup-systems setup-axe FORCE
+.PHONY: help demo demo-reset test test-fast hostile race fuzz check bench architecture templates assets screenshots setup-server setup-browser setup-judge setup-systems setup-axe FORCE
