@@ -111,7 +111,7 @@ func (e env) runFlow(cmd *cobra.Command, p *project.Project, id string, f runFla
 	}
 	defer in.Close()
 	if of == nil {
-		if plan.Flow.Trigger.Kind == "request" {
+		if plan.Flow.Trigger.Of().Requests {
 			body, err := io.ReadAll(io.LimitReader(in, project.MaxPart))
 			if err != nil {
 				return err

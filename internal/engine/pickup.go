@@ -76,8 +76,8 @@ func (e *Engine) apart(key string, look func() error) {
 }
 
 // looks are how the triggers are watched; a person is not.
-var looks = map[string]func(e *Engine, ctx context.Context, r store.Release, plan *flow.Plan) error{
-	"file": (*Engine).lookInto, "records": (*Engine).poll, "mail": (*Engine).collect, "schedule": (*Engine).onTime,
+var looks = map[*flow.TriggerKind]func(e *Engine, ctx context.Context, r store.Release, plan *flow.Plan) error{
+	flow.FileTrigger: (*Engine).lookInto, flow.RecordsTrigger: (*Engine).poll, flow.MailTrigger: (*Engine).collect, flow.ScheduleTrigger: (*Engine).onTime,
 }
 
 // look goes through the folders of all released flows.
@@ -100,7 +100,7 @@ func (e *Engine) look(ctx context.Context) error {
 		if plan == nil || len(plan.Faults) > 0 || !e.due(r, plan.Flow.Trigger) {
 			continue
 		}
-		if look := looks[plan.Flow.Trigger.Kind]; look != nil {
+		if look := looks[plan.Flow.Trigger.Of()]; look != nil {
 			e.apart(r.Project+"/"+r.Flow, func() error { return e.lookAt(ctx, r, plan, look) })
 		}
 	}

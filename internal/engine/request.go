@@ -212,7 +212,7 @@ func (e *Engine) asked(ctx context.Context, projectID string, a Asked) (store.Re
 			return r, nil, err
 		}
 		plan := p.Flow(r.Flow)
-		if plan == nil || plan.Flow.Trigger.Kind != "request" || len(plan.Faults) > 0 {
+		if plan == nil || !plan.Flow.Trigger.Of().Requests || len(plan.Faults) > 0 {
 			continue
 		}
 		t := plan.Flow.Trigger

@@ -149,7 +149,7 @@ func (t *Trial) run(ctx context.Context, p *project.Project, plan *flow.Plan, m 
 // request is the HTTP request with which the try begins: as it was typed, or one that is made of samples. It is refused where
 // a caller would be.
 func (t *Trial) request(p *project.Project, plan *flow.Plan) (value.Value, *fault.Fault) {
-	if plan.Flow.Trigger.Kind != "request" || t.how.With.Empty() {
+	if !plan.Flow.Trigger.Of().Requests || t.how.With.Empty() {
 		return p.TriedRequest(plan), nil
 	}
 	request, ft := t.how.With.Request(plan)
@@ -173,7 +173,7 @@ func (t *Trial) input(p *project.Project, plan *flow.Plan) (value.Value, error) 
 	switch {
 	case !t.how.With.Empty() && t.how.With.Message != "":
 		text = t.how.With.Message
-		if plan.Flow.Trigger.Kind != "request" {
+		if !plan.Flow.Trigger.Of().Requests {
 			sch = plan.Input.As(json.Kind.Notation)
 		}
 	case plan.ReadStep == nil && t.Sample != "":

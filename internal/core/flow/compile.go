@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
-	"strings"
 
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/doc"
@@ -56,7 +55,7 @@ func (f *Flow) compile(parts Parts, reserve int) *Plan {
 	c.trigger()
 	top := c.steps(f.Steps)
 	p.ends[fmt.Sprint([]any{"steps"})] = c.named
-	if len(f.Steps) > 0 && p.ReadStep == nil && brings[f.Trigger.Kind] {
+	if len(f.Steps) > 0 && p.ReadStep == nil && f.Trigger.Of().Brings {
 		c.fault(f.At, fault.New(fault.Required, "the flow does not read what starts it").Mended("Begin with a read step"))
 	}
 	c.promised()
@@ -87,19 +86,12 @@ func (c *compiler) holidays(id doc.Text) func(date string) bool {
 	}
 }
 
-// brings are the triggers that bring a message of records.
-var brings = map[string]bool{"file": true, "records": true}
-
 // input defines the message that a run begins with. It has its slot whether there is one or not.
 func (c *compiler) input() {
 	t := c.flow.Trigger
 	c.plan.Input, c.plan.Output = c.contract(t.Input), c.contract(t.Output)
-	if t.Kind == "mail" {
-		letter := *connection.Letter
-		if t.Sample.Value != "" {
-			letter.Samples = []string{t.Sample.Value}
-		}
-		c.plan.Input = &letter
+	if message := t.Of().message; message != nil {
+		c.plan.Input = message(t)
 	}
 	if c.plan.Input == nil {
 		c.scope.Take()
@@ -112,7 +104,7 @@ func (c *compiler) input() {
 
 // request defines what a run knows of the HTTP request that has started it. It has its slot whether there is one or not.
 func (c *compiler) request() {
-	if c.flow.Trigger.Kind != "request" {
+	if !c.flow.Trigger.Of().Requests {
 		c.scope.Take()
 		return
 	}
@@ -135,75 +127,11 @@ func (c *compiler) contract(at doc.Text) *schema.Schema {
 	return sch
 }
 
-// triggers are the checks of the kinds of trigger.
-var triggers = map[string]func(c *compiler, t Trigger){
-	"file": func(c *compiler, t Trigger) {
-		if conn := c.parts.Connection(t.Connection.Value); conn == nil {
-			c.unknownConnection(t.Connection)
-		} else if k := connection.KindOf(conn.Kind); k == nil || !k.Watches {
-			c.fault(t.Connection, fault.Expect(fault.Setting, "a connection to a folder", conn.Kind))
-		}
-		if strings.ContainsAny(t.Mask.Value, `/\`) {
-			c.fault(t.Mask, fault.Expect(fault.Setting, "a mask for file names, as *.tide", fault.Quote(t.Mask.Value)))
-		}
-	},
-	"mail": func(c *compiler, t Trigger) {
-		if conn := c.parts.Connection(t.Connection.Value); conn == nil {
-			c.unknownConnection(t.Connection)
-		} else if k := connection.KindOf(conn.Kind); k == nil || !k.Letters {
-			c.fault(t.Connection, fault.Expect(fault.Setting, "a connection to a mailbox", conn.Kind))
-		}
-	},
-	"records": func(c *compiler, t Trigger) {
-		op := c.operation(t.Operation, t.Connection.Value, t.Operation.Value)
-		if op == nil {
-			return
-		}
-		if !op.Verb.Reads || op.Response == nil {
-			c.fault(t.Operation, fault.New(fault.Setting, "%s gives no records that are described", op.Name).Mended("Choose an operation that reads, with a response schema"))
-			return
-		}
-		if op.Response.Root.Field(t.Rising.Value) == nil {
-			c.fault(t.Rising, fault.New(fault.Unknown, "%s has no field %q", op.Response.ID, t.Rising.Value))
-			c.plan.Poll = &Asking{Op: op} // what it gives and is asked with is known all the same
-			return
-		}
-		outer := c.scope
-		c.scope = c.parts.Formulas().Scope()
-		c.scope.Define("rising", formula.Type{Kind: op.Response.Root.Field(t.Rising.Value).Kind, Maybe: true})
-		c.plan.Poll, c.plan.Polls = c.asking(t.At, op, &Step{Match: t.With}), c.scope
-		c.scope = outer
-	},
-	"request": func(c *compiler, t Trigger) {
-		switch {
-		case t.Path.Value == "": // that is told already
-		case !pathOK.MatchString(t.Path.Value):
-			c.fault(t.Path, fault.Expect(fault.Setting, "a path as bookings/new or invoices/{booking}: letters, digits, . _ - and slashes between", fault.Quote(t.Path.Value)))
-		case c.plan.Input != nil && !c.plan.Input.Notation.Bytes:
-			c.fault(t.Input, fault.Expect(fault.Setting, "a schema with a notation that can be sent", "rows"))
-		case c.plan.Output != nil && !c.plan.Output.Notation.Bytes:
-			c.fault(t.Output, fault.Expect(fault.Setting, "a schema with a notation that can be sent", "rows"))
-		}
-	},
-	"schedule": func(c *compiler, t Trigger) {
-		s, f := ScheduleOf(t, c.holidays(t.Holidays))
-		if f != nil {
-			at := t.Cron
-			if f.Field == "zone" {
-				at = t.Zone
-			}
-			c.fault(at, f)
-			return
-		}
-		c.plan.Schedule = s
-	},
-}
-
 func (c *compiler) trigger() {
 	if c.flow.OnePer.Value != "" {
 		c.plan.OnePer = c.formula(c.flow.OnePer)
 	}
-	if check := triggers[c.flow.Trigger.Kind]; check != nil {
+	if check := c.flow.Trigger.Of().check; check != nil {
 		check(c, c.flow.Trigger)
 	}
 	if c.flow.Reference.Value != "" {

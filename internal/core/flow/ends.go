@@ -142,7 +142,7 @@ var answerKind = &Kind{
 const NoBody = "none"
 
 func compileAnswer(c *compiler, s *Step) runner {
-	asked := c.flow.Trigger.Kind == "request"
+	asked := c.flow.Trigger.Of().Requests
 	if c.plan.Output == nil && !asked {
 		c.fault(s.At, fault.New(fault.Setting, "nobody waits for an answer").Mended("Let the flow be called by another one, or start with a request, and give its trigger the schema of the answer"))
 		return pass

@@ -140,8 +140,8 @@ func Parse(id string, d *doc.Doc) *Flow {
 	n := d.Root()
 	f := &Flow{ID: id, Title: n.Need("flow").Value, At: n.At(), doc: d}
 	t := n.Map("trigger")
-	f.Trigger = Trigger{Kind: t.Choice("kind", "file", "records", "mail", "schedule", "request", "person", "called"), Name: t.Text("name").Value, At: t.At()}
-	f.Trigger.read(t)
+	f.Trigger = Trigger{Kind: t.Choice("kind", triggerNames()...), Name: t.Text("name").Value, At: t.At()}
+	f.Trigger.Of().read(&f.Trigger, t)
 	if f.Trigger.Every < 1 {
 		t.Fault(fault.Range, "every: expected at least 1 second")
 		f.Trigger.Every = 1
@@ -159,37 +159,6 @@ func Parse(id string, d *doc.Doc) *Flow {
 	}
 	n.Done()
 	return f
-}
-
-// read reads the settings of the trigger's kind.
-func (tr *Trigger) read(t doc.Node) {
-	switch tr.Kind {
-	case "file":
-		tr.Connection, tr.Mask, tr.Every = t.Need("connection"), t.Need("mask"), t.Int("every", 2)
-	case "records":
-		tr.Connection, tr.Operation, tr.Rising, tr.Every = t.Need("connection"), t.Need("operation"), t.Need("rising"), t.Int("every", 10)
-		keys, formulas := t.Map("with").Pairs()
-		for i := range keys {
-			tr.With = append(tr.With, Match{keys[i], formulas[i]})
-		}
-	case "mail":
-		tr.Connection, tr.From, tr.Subject, tr.Every = t.Need("connection"), t.Text("from").Value, t.Text("subject").Value, t.Int("every", 30)
-		tr.Sample = t.Text("tried with")
-		if tr.As = t.Text("as").Value; tr.As == "" {
-			tr.As = "letter"
-		}
-	case "schedule":
-		tr.Every, tr.Cron, tr.Zone, tr.Holidays = t.Int("every", 3600), t.Text("cron"), t.Text("zone"), t.Text("holidays")
-		tr.Missed = Missed(t.Choice("missed", string(OneForAll), string(EachRun), string(NoRun)))
-	case "request":
-		tr.Every, tr.Method, tr.Path, tr.Key, tr.Wait = 1, t.Choice("method", Methods...), t.Need("path"), t.Text("key"), t.Int("wait", 30)
-		tr.Sample, tr.Parameters, tr.Keep, tr.Elsewhere = t.Text("tried with"), t.Text("parameters"), t.Text("keep").Value, t.Choice("other sites", "no", "yes") == "yes"
-		tr.Input, tr.Output, tr.As = t.Text("input"), t.Text("output"), t.Text("as").Value
-	case "person":
-		tr.Every, tr.Input, tr.As = 1, t.Text("input"), t.Text("as").Value
-	case "called":
-		tr.Every, tr.Input, tr.Output, tr.As = 1, t.Text("input"), t.Text("output"), t.Text("as").Value
-	}
 }
 
 func steps(n doc.Node, key string, path []any, seen map[string]bool) []*Step {

@@ -143,7 +143,7 @@ func (p *Plan) Layout(parts Parts, folded map[string]bool) Geometry {
 	f.Walk(func(s *Step) { l.lane(laneOf(s)) })
 	title := f.Trigger.Name
 	if title == "" {
-		title = triggerTitles[f.Trigger.Kind]
+		title = f.Trigger.Of().Drawn
 	}
 	l.node(Node{ID: "trigger", Title: title, Detail: f.Trigger.When()}, at, nil)
 	l.steps(f.Steps, []any{"steps"})
@@ -151,8 +151,6 @@ func (p *Plan) Layout(parts Parts, folded map[string]bool) Geometry {
 	l.place()
 	return l.g
 }
-
-var triggerTitles = map[string]string{"file": "Pick up file", "records": "New records", "mail": "New mail", "schedule": "On time", "request": "HTTP request", "person": "By hand", "called": "Called"}
 
 // every says how long a number of seconds is: 2 h, 1 min, 90 s.
 func every(seconds int) string {
@@ -163,28 +161,6 @@ func every(seconds int) string {
 		return strconv.Itoa(seconds/60) + " min"
 	}
 	return strconv.Itoa(seconds) + " s"
-}
-
-// When says in a few words when a run starts.
-func (t Trigger) When() string {
-	switch t.Kind {
-	case "request":
-		return t.Method + " /" + t.Path.Value
-	case "records":
-		return "new of " + t.Operation.Value
-	case "mail":
-		return t.fits()
-	case "schedule":
-		if t.Cron.Value != "" {
-			return t.Cron.Value
-		}
-		return "every " + every(t.Every)
-	case "person":
-		return "when asked"
-	case "called":
-		return "by another flow"
-	}
-	return t.Mask.Value
 }
 
 // fits says in a few words which mails start a run.

@@ -22,7 +22,7 @@ type Facts struct {
 func (p *Plan) Spooled() bool { return p.Asks != nil || p.Poll != nil }
 
 // ByHand says whether a person can start the flow: it waits for no file and for no new records.
-func (p *Plan) ByHand() bool { return !brings[p.Flow.Trigger.Kind] || p.Asks != nil }
+func (p *Plan) ByHand() bool { return !p.Flow.Trigger.Of().Brings || p.Asks != nil }
 
 // ReadsFrom names what the flow's runs begin with, for people.
 func (p *Plan) ReadsFrom() string {
@@ -35,7 +35,7 @@ func (p *Plan) ReadsFrom() string {
 	if p.Flow.Trigger.Name != "" {
 		return p.Flow.Trigger.Name
 	}
-	return triggerTitles[p.Flow.Trigger.Kind]
+	return p.Flow.Trigger.Of().Drawn
 }
 
 // Source reads the records of one run as items, batch by batch.

@@ -285,7 +285,7 @@ func ReadRequest(text []byte) value.Value {
 
 // Tried is the request of a try, with a body or none, and with parameters by name; absent for other triggers.
 func (t Trigger) Tried(body *string, parameters value.Value) value.Value {
-	if t.Kind != "request" {
+	if !t.Of().Requests {
 		return value.Value{}
 	}
 	path, inPath := t.Path.Value, map[string]bool{}

@@ -77,7 +77,7 @@ func (c *compiler) source(s *Step) *schema.Schema {
 	}
 	sch := c.schema(s, "schema")
 	switch {
-	case c.flow.Trigger.Kind != "file":
+	case !c.flow.Trigger.Of().Files:
 		c.fault(s.At, fault.New(fault.Setting, "nothing that starts the flow brings a message").Mended("Name a connection and an operation that reads"))
 	case !sch.Notation.Bytes:
 		c.fault(s.place("schema"), fault.Expect(fault.Setting, "a schema with a notation that can be read from a file", "rows"))

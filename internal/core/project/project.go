@@ -228,7 +228,7 @@ func (p *Project) requests() {
 	var before []*flow.Flow
 	for _, part := range p.Parts(Flows) {
 		f := p.parsed[part.ID]
-		if f.Trigger.Kind != "request" {
+		if !f.Trigger.Of().Requests {
 			continue
 		}
 		if i := slices.IndexFunc(before, func(x *flow.Flow) bool {
@@ -262,7 +262,7 @@ func (p *Project) TriedRequest(plan *flow.Plan) value.Value {
 // Contract is what a flow that another one can run is given and answers; nil when there is none.
 func (p *Project) Contract(id string) *flow.Contract {
 	f := p.parsed[id]
-	if f == nil || f.Trigger.Kind != "called" && f.Trigger.Kind != "person" {
+	if f == nil || !f.Trigger.Of().Callable {
 		return nil
 	}
 	return &flow.Contract{ID: id, Title: f.Title, Input: p.schemas[f.Trigger.Input.Value], Output: p.schemas[f.Trigger.Output.Value]}

@@ -247,7 +247,7 @@ func (b bench) chartFlows(c *gin.Context, p *project.Project) ([]draw.ChartFlow,
 
 func chartFlow(plan *flow.Plan, part project.Part) draw.ChartFlow {
 	f := draw.ChartFlow{ID: part.ID, Title: part.Title, When: plan.Flow.Trigger.When()}
-	if plan.Flow.Trigger.Kind == "file" {
+	if plan.Flow.Trigger.Of().Files {
 		f.When = "each new file " + f.When
 	}
 	if c := plan.Flow.Trigger.Connection.Value; c != "" {

@@ -234,7 +234,7 @@ var newFlowView = page.Parse(files, "flownew.html")
 func (b bench) newFlow(c *gin.Context) error {
 	newFlowView.Page(c, struct {
 		page.Frame
-		Triggers []flow.TriggerKind
+		Triggers []*flow.TriggerKind
 	}{b.Frame(c, "bench", "New flow"), flow.Triggers})
 	return nil
 }

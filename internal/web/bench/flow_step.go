@@ -34,7 +34,7 @@ type stepPanel struct {
 	Notes                  fault.List // outcomes that nothing is done about
 	MappingID, FlowID      string
 	Rules                  []ruleRow
-	Triggers               []flow.TriggerKind
+	Triggers               []*flow.TriggerKind
 	FlowSettings           []settingField
 	InTry                  string // what a try does about it; empty where it reaches no system
 	Manners                []flow.Manner

@@ -34,8 +34,8 @@ func (b bench) firing(c *gin.Context, plan *flow.Plan, release int) (*firing, er
 	if err != nil {
 		return nil, err
 	}
-	f := &firing{next: kept.NextAt, LookedAt: kept.LookedAt, Paused: kept.PausedBy != nil, Pausable: t.Kind != "person" && t.Kind != "called" && release > 0}
-	if t.Kind == "request" {
+	f := &firing{next: kept.NextAt, LookedAt: kept.LookedAt, Paused: kept.PausedBy != nil, Pausable: !t.Of().Callable && release > 0}
+	if t.Of().Requests {
 		f.Address = t.Method + " " + b.Calls + door.Prefix + t.Path.Value
 	}
 	switch {

@@ -48,7 +48,7 @@ func (b bench) typeTry(c *gin.Context) error {
 	if len(with.Message)+len(with.Address)+len(with.Headers) > maxTyped {
 		return fault.New(fault.Limit, "more than 256 KB are not kept for a try").Mended("Keep it as a sample with its schema")
 	}
-	if plan.Flow.Trigger.Kind == "request" && !with.Empty() {
+	if plan.Flow.Trigger.Of().Requests && !with.Empty() {
 		if _, ft := with.Request(plan); ft != nil {
 			return ft
 		}
@@ -62,7 +62,7 @@ func (b bench) typeTry(c *gin.Context) error {
 
 // typed is the form for what tries of a flow begin with; nil where they begin with nothing that could be typed.
 func (d *flowPage) typed(plan *flow.Plan) *typedForm {
-	request := plan.Flow.Trigger.Kind == "request"
+	request := plan.Flow.Trigger.Of().Requests
 	if !request && plan.Input == nil {
 		return nil
 	}

@@ -1,0 +1,41 @@
+package flow
+
+import (
+	"strings"
+
+	"hollowreed/internal/core/connection"
+	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/fault"
+)
+
+// FileTrigger starts runs by a new file in a folder.
+var FileTrigger = &TriggerKind{
+	Name: "file", Title: "New file", Drawn: "Pick up file", Brings: true, Files: true,
+	About: "Looks into the folder now and then. A file is picked up when it rests; it is moved to the done folder once its run is recorded.",
+	Settings: []Setting{
+		triggerName,
+		{Name: "connection", Label: "Connection", Type: Part, Of: "connection", Required: true, Help: "A folder of this machine, or another"},
+		{Name: "mask", Label: "File name pattern", Type: Text, Required: true, Help: "* stands for any characters"},
+		{Name: "every", Label: "Poll interval (s)", Type: Number, Default: "2"},
+	},
+	read: readFileTrigger,
+	when: func(t Trigger) string {
+		return t.Mask.Value
+	},
+	check: checkFileTrigger,
+}
+
+func readFileTrigger(tr *Trigger, t doc.Node) {
+	tr.Connection, tr.Mask, tr.Every = t.Need("connection"), t.Need("mask"), t.Int("every", 2)
+}
+
+func checkFileTrigger(c *compiler, t Trigger) {
+	if conn := c.parts.Connection(t.Connection.Value); conn == nil {
+		c.unknownConnection(t.Connection)
+	} else if k := connection.KindOf(conn.Kind); k == nil || !k.Watches {
+		c.fault(t.Connection, fault.Expect(fault.Setting, "a connection to a folder", conn.Kind))
+	}
+	if strings.ContainsAny(t.Mask.Value, `/\`) {
+		c.fault(t.Mask, fault.Expect(fault.Setting, "a mask for file names, as *.tide", fault.Quote(t.Mask.Value)))
+	}
+}
