@@ -4,6 +4,7 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -83,4 +84,24 @@ func TestASlowTriggerKeepsNobodyWaiting(t *testing.T) {
 	e.apart("skerry/slow", func() error { t.Error("looked at twice at once"); return nil })
 	w.drop("quick.tide", tide(reading("SK04", 1, 4125, "R")))
 	require.Equal(t, store.Done, w.ended("quick.tide").State)
+}
+
+// TestATriggerThatAsksSeldomAsksAgainSoonAfterAFailure: only a look that was answered puts the next one off.
+func TestATriggerThatAsksSeldomAsksAgainSoonAfterAFailure(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	pool := connector.NewPool(w.settings, connector.Rules{})
+	t.Cleanup(pool.Close)
+	e, err := New(w.db, pool, Options{})
+	require.NoError(t, err)
+	r := store.Release{Project: "skerry", Flow: flowID, Number: 1}
+	due := func() bool {
+		_, due, err := e.taken(t.Context(), r, time.Hour)
+		require.NoError(t, err)
+		return due
+	}
+	require.True(t, due())
+	require.True(t, due(), "the first look was not answered")
+	require.NoError(t, e.asksNext(t.Context(), r, time.Hour))
+	require.False(t, due(), "the look was answered")
 }

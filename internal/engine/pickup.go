@@ -150,6 +150,9 @@ func (e *Engine) noteLook(ctx context.Context, r store.Release, fault string) er
 // longEvery is from how many seconds on it is kept in the database when a trigger is due, for the next start of a worker.
 const longEvery = 60
 
+// ofRelease names a flow with its release: what a look knew of an older one holds for no newer.
+func ofRelease(r store.Release) string { return fmt.Sprintf("%s/%s/%d", r.Project, r.Flow, r.Number) }
+
 // waits notes until when, by the clock of the engine, a schedule starts nothing.
 func (e *Engine) waits(r store.Release, until time.Time) {
 	e.folders.mu.Lock()
@@ -160,7 +163,7 @@ func (e *Engine) waits(r store.Release, until time.Time) {
 	if most := e.now().Add(noteEvery); until.After(most) {
 		until = most
 	}
-	e.folders.wait[r.Project+"/"+r.Flow] = until
+	e.folders.wait[ofRelease(r)] = until
 }
 
 func (e *Engine) due(r store.Release, t flow.Trigger) bool {
@@ -168,7 +171,7 @@ func (e *Engine) due(r store.Release, t flow.Trigger) bool {
 	defer e.folders.mu.Unlock()
 	key := r.Project + "/" + r.Flow
 	now := time.Now()
-	if now.Before(e.folders.next[key]) || e.notices.hears.Load() && e.now().Before(e.folders.wait[key]) {
+	if now.Before(e.folders.next[key]) || e.notices.hears.Load() && e.now().Before(e.folders.wait[ofRelease(r)]) {
 		return false
 	}
 	if e.folders.next == nil {

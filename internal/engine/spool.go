@@ -77,17 +77,18 @@ func (x *execution) input(ctx context.Context) (io.ReadCloser, error) {
 // poll asks for records that are new since the last look, and begins a run with them. What was taken is noted in
 // the same transaction, so that no record is taken twice or passed over.
 func (e *Engine) poll(ctx context.Context, r store.Release, plan *flow.Plan) error {
-	last, due, err := e.taken(ctx, r, time.Duration(plan.Flow.Trigger.Every)*time.Second)
+	every := time.Duration(plan.Flow.Trigger.Every) * time.Second
+	last, due, err := e.taken(ctx, r, every)
 	if err != nil || !due {
 		return err
 	}
 	s, greatest, err := e.fresh(ctx, plan, last)
-	if err != nil {
+	if err != nil { // it is asked again at the next look, however seldom it is asked
 		return err
 	}
 	defer s.Close()
 	if s.n == 0 {
-		return nil
+		return e.asksNext(ctx, r, every)
 	}
 	began := false
 	err = pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
@@ -102,6 +103,9 @@ func (e *Engine) poll(ctx context.Context, r store.Release, plan *flow.Plan) err
 		_, err = e.record(ctx, tx, r, plan, beginning{by: "new records", records: &s.Spool})
 		return err
 	})
+	if err == nil {
+		err = e.asksNext(ctx, r, every)
+	}
 	e.folders.mu.Lock()
 	defer e.folders.mu.Unlock()
 	if delete(e.folders.last, r.Project+"/"+r.Flow); err == nil && began {
@@ -111,7 +115,7 @@ func (e *Engine) poll(ctx context.Context, r store.Release, plan *flow.Plan) err
 }
 
 // taken is the greatest value that a trigger has taken so far, as this process knows it or the database. due says whether it is
-// time to ask; one that asks seldom keeps in the database when it does next.
+// time to ask: for one that asks seldom the database knows, see asksNext.
 func (e *Engine) taken(ctx context.Context, r store.Release, every time.Duration) (last string, due bool, err error) {
 	key := r.Project + "/" + r.Flow
 	e.folders.mu.Lock()
@@ -124,11 +128,6 @@ func (e *Engine) taken(ctx context.Context, r store.Release, every time.Duration
 	if err != nil || t.PausedBy != nil || t.NextAt.After(time.Now()) && every >= longEvery*time.Second {
 		return "", false, err
 	}
-	if every >= longEvery*time.Second {
-		if err := store.AskNext(ctx, e.db, r.Project, r.Flow, every); err != nil {
-			return "", false, err
-		}
-	}
 	e.folders.mu.Lock()
 	defer e.folders.mu.Unlock()
 	if e.folders.last == nil {
@@ -136,6 +135,14 @@ func (e *Engine) taken(ctx context.Context, r store.Release, every time.Duration
 	}
 	e.folders.last[key] = t.Rising
 	return t.Rising, true, nil
+}
+
+// asksNext notes when a trigger that asks seldom does so next, for this worker and for the next one that starts.
+func (e *Engine) asksNext(ctx context.Context, r store.Release, every time.Duration) error {
+	if every < longEvery*time.Second {
+		return nil
+	}
+	return store.AskNext(ctx, e.db, r.Project, r.Flow, every)
 }
 
 // fresh reads the records whose rising field is beyond the last one that was taken.
