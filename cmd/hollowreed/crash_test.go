@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"os"
-	"os/exec"
 	"strings"
 	"testing"
 	"time"
@@ -12,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hollowreed/internal/app"
+	"hollowreed/internal/child"
 	"hollowreed/internal/standin/gauges"
 	"hollowreed/internal/store"
 )
@@ -49,7 +49,7 @@ func sailings(file, n int, boarded map[string]string) string {
 func TestThreeWorkersLoseNothing(t *testing.T) {
 	w := newWorld(t)
 	args := []string{"--beat", "100ms", "--silence", "1s", "--rest", "50ms", "--batch", "2"}
-	workers := make([]*exec.Cmd, 3)
+	workers := make([]*child.Process, 3)
 	for i := range workers {
 		workers[i] = w.worker(args...)
 	}

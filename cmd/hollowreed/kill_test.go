@@ -19,6 +19,7 @@ import (
 
 	"hollowreed/demo"
 	"hollowreed/internal/app"
+	"hollowreed/internal/child"
 	"hollowreed/internal/connector"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/engine"
@@ -75,17 +76,17 @@ func newWorld(t *testing.T) *world {
 }
 
 // worker starts the real process.
-func (w *world) worker(args ...string) *exec.Cmd {
+func (w *world) worker(args ...string) *child.Process {
 	w.t.Helper()
 	cmd := exec.Command(w.binary, append([]string{"worker", "--database", w.url, "--settings", w.settings, "--roots", os.TempDir()}, args...)...)
 	cmd.Stderr = os.Stderr
-	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
-	require.NoError(w.t, cmd.Start())
+	p, err := child.Start(cmd, syscall.SIGKILL)
+	require.NoError(w.t, err)
 	w.t.Cleanup(func() {
-		cmd.Process.Kill()
-		cmd.Wait()
+		p.Process.Kill()
+		p.Wait()
 	})
-	return cmd
+	return p
 }
 
 func (w *world) newest() (store.Run, bool) {
@@ -170,11 +171,11 @@ func TestKilledAnywhereNothingIsLostOrWrittenTwice(t *testing.T) {
 	args := []string{"--batch", "20", "--beat", "50ms", "--silence", "500ms", "--rest", "50ms"}
 	killed, midFile, taken := 0, 0, -1
 	for killed < kills {
-		cmd := w.worker(args...)
+		worker := w.worker(args...)
 		r := w.progressed(taken, 15*time.Second)
 		time.Sleep(time.Duration(random.IntN(12_000)) * time.Microsecond) // the random point
-		require.NoError(t, cmd.Process.Kill())
-		cmd.Wait()
+		require.NoError(t, worker.Process.Kill())
+		worker.Wait()
 		killed++
 		if r, _ = w.newest(); !r.Ended() {
 			midFile++
@@ -225,7 +226,7 @@ func TestADeadWorkersRunIsTakenUpWithin15Seconds(t *testing.T) {
 // TestCtrlCEndsAWorker shows that a worker that is asked to stop ends cleanly and leaves the list.
 func TestCtrlCEndsAWorker(t *testing.T) {
 	w := newWorld(t)
-	cmd := w.worker()
+	worker := w.worker()
 	deadline := time.Now().Add(10 * time.Second)
 	for {
 		workers, err := store.Workers(t.Context(), w.db)
@@ -236,14 +237,12 @@ func TestCtrlCEndsAWorker(t *testing.T) {
 		require.True(t, time.Now().Before(deadline), "the worker did not start")
 		time.Sleep(10 * time.Millisecond)
 	}
-	require.NoError(t, cmd.Process.Signal(os.Interrupt))
+	require.NoError(t, worker.Process.Signal(os.Interrupt))
 	ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
 	defer cancel()
-	done := make(chan error, 1)
-	go func() { done <- cmd.Wait() }()
 	select {
-	case err := <-done:
-		require.NoError(t, err)
+	case <-worker.Ended():
+		require.NoError(t, worker.Wait())
 	case <-ctx.Done():
 		t.Fatal("the worker did not end")
 	}

@@ -9,7 +9,6 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
-	"syscall"
 	"testing"
 	"time"
 
@@ -19,6 +18,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"hollowreed/internal/app"
+	"hollowreed/internal/child"
 	"hollowreed/internal/connector"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/openpgp"
@@ -231,7 +231,7 @@ func TestNothingIsLostWithEveryKindOfStep(t *testing.T) {
 	require.Empty(t, kinds, "kinds of step that the load has not")
 
 	args := []string{"--beat", "100ms", "--silence", "1s", "--rest", "50ms", "--batch", "7"}
-	workers := make([]*exec.Cmd, 3)
+	workers := make([]*child.Process, 3)
 	for i := range workers {
 		workers[i] = c.worker(args...)
 	}
@@ -266,7 +266,7 @@ func TestNothingIsLostWithEveryKindOfStep(t *testing.T) {
 			restarts++
 		}
 		for i, w := range workers { // one that was started while the database was away ends by itself
-			if w.ProcessState != nil || syscall.Kill(w.Process.Pid, 0) != nil {
+			if w.HasEnded() {
 				workers[i] = c.worker(args...)
 			}
 		}

@@ -15,22 +15,24 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"hollowreed/internal/child"
 )
 
 var addressLine = regexp.MustCompile(`http://127\.0\.0\.1:\d+/`)
 
 // startDemo starts the real program and waits for its address.
-func startDemo(t *testing.T, binary, dir string) (cmd *exec.Cmd, address, pages string, took time.Duration) {
+func startDemo(t *testing.T, binary, dir string) (demo *child.Process, address, pages string, took time.Duration) {
 	t.Helper()
 	began := time.Now()
-	cmd = exec.Command(binary, "demo", "--listen", "127.0.0.1:0", "--calls", "127.0.0.1:0", "--rest", "100ms")
+	cmd := exec.Command(binary, "demo", "--listen", "127.0.0.1:0", "--calls", "127.0.0.1:0", "--rest", "100ms")
 	cmd.Dir = dir // as make demo does: the data folder is var below the present one
 	cmd.Env = append(os.Environ(), "DATABASE_URL=")
-	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
 	out, err := cmd.StderrPipe()
 	require.NoError(t, err)
-	require.NoError(t, cmd.Start())
-	t.Cleanup(func() { cmd.Process.Kill() })
+	demo, err = child.Start(cmd, syscall.SIGTERM)
+	require.NoError(t, err)
+	t.Cleanup(func() { demo.Process.Kill() })
 	lines := bufio.NewScanner(out)
 	var said []string
 	for lines.Scan() {
@@ -46,19 +48,17 @@ func startDemo(t *testing.T, binary, dir string) (cmd *exec.Cmd, address, pages 
 	}
 	require.NotEmpty(t, address, "the demo did not become ready: %s", strings.Join(said, "\n"))
 	go io.Copy(io.Discard, out)
-	return cmd, address, pages, took
+	return demo, address, pages, took
 }
 
-func stop(t *testing.T, cmd *exec.Cmd) {
+func stop(t *testing.T, demo *child.Process) {
 	t.Helper()
-	require.NoError(t, cmd.Process.Signal(os.Interrupt))
+	require.NoError(t, demo.Process.Signal(os.Interrupt))
 	ctx, cancel := context.WithTimeout(t.Context(), 25*time.Second)
 	defer cancel()
-	done := make(chan error, 1)
-	go func() { done <- cmd.Wait() }()
 	select {
-	case err := <-done:
-		require.NoError(t, err)
+	case <-demo.Ended():
+		require.NoError(t, demo.Wait())
 	case <-ctx.Done():
 		t.Fatal("Ctrl-C did not stop the demo")
 	}

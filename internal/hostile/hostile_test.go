@@ -28,6 +28,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
 
+	"hollowreed/internal/child"
 	"hollowreed/internal/testdb"
 )
 
@@ -52,7 +53,7 @@ func within() time.Duration {
 // program is the running program.
 type program struct {
 	t            *testing.T
-	cmd          *exec.Cmd
+	process      *child.Process
 	pages, calls string
 	client       *http.Client
 	taken        sync.Map // runs that it said it took
@@ -82,14 +83,14 @@ func start(t *testing.T, texts map[string]string) *program {
 
 	p := &program{t: t, client: &http.Client{Timeout: patient, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}
 	p.client.Transport = &http.Transport{MaxIdleConnsPerHost: 100}
-	p.cmd = exec.Command(binary, "serve", "--database-file", database, "--listen", "127.0.0.1:0", "--calls", "127.0.0.1:0")
-	p.cmd.Dir = dir
-	p.cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
-	said, err := p.cmd.StderrPipe()
+	cmd := exec.Command(binary, "serve", "--database-file", database, "--listen", "127.0.0.1:0", "--calls", "127.0.0.1:0")
+	cmd.Dir = dir
+	said, err := cmd.StderrPipe()
 	require.NoError(t, err)
-	require.NoError(t, p.cmd.Start())
-	t.Cleanup(func() { p.cmd.Process.Kill(); p.cmd.Wait() })
-	require.NoError(t, unix.Prlimit(p.cmd.Process.Pid, unix.RLIMIT_DATA, &unix.Rlimit{Cur: maxData, Max: maxData}, nil))
+	p.process, err = child.Start(cmd, syscall.SIGTERM)
+	require.NoError(t, err)
+	t.Cleanup(func() { p.process.Process.Kill(); p.process.Wait() })
+	require.NoError(t, unix.Prlimit(p.process.Process.Pid, unix.RLIMIT_DATA, &unix.Rlimit{Cur: maxData, Max: maxData}, nil))
 	lines := bufio.NewScanner(said)
 	for p.pages == "" && lines.Scan() {
 		if found := addresses.FindAllString(lines.Text(), 2); len(found) == 2 {
@@ -292,7 +293,7 @@ func TestTheProgramLives(t *testing.T) {
 	t.Logf("the slowest page took %s; %d calls were told to come again", time.Duration(worst.Load()), p.refused.Load())
 	require.Less(t, time.Duration(worst.Load()), within())
 
-	require.NoError(t, p.cmd.Process.Signal(syscall.Signal(0)), "it lives")
+	require.False(t, p.process.HasEnded(), "it lives")
 	well()
 	lost := 0
 	p.taken.Range(func(run, path any) bool {

@@ -16,7 +16,6 @@ import (
 	"os/exec"
 	"os/user"
 	"path/filepath"
-	"runtime"
 	"sort"
 	"strconv"
 	"strings"
@@ -24,6 +23,8 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+
+	"hollowreed/internal/child"
 )
 
 // Server is a running cluster.
@@ -34,8 +35,7 @@ type Server struct {
 	Port     int
 	dir      string
 	password string
-	cmd      *exec.Cmd
-	done     chan error
+	process  *child.Process
 	log      *os.File
 }
 
@@ -173,27 +173,16 @@ func (s *Server) start(ctx context.Context) (err error) {
 	if s.options.Durable {
 		fsync = "on"
 	}
-	s.cmd = exec.Command(filepath.Join(s.bin, "postgres"), "-D", filepath.Join(s.dir, "data"),
+	cmd := exec.Command(filepath.Join(s.bin, "postgres"), "-D", filepath.Join(s.dir, "data"),
 		"-p", strconv.Itoa(s.Port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=",
 		"-c", "fsync="+fsync, "-c", "max_connections=200", "-c", "timezone=UTC", "-c", "log_min_messages=warning")
-	s.cmd.Dir = "/"
+	cmd.Dir = "/"
 	if s.log, err = os.OpenFile(filepath.Join(s.dir, "log"), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600); err != nil {
 		return err
 	}
-	s.cmd.Stdout, s.cmd.Stderr = s.log, s.log
-	// A group of its own keeps the terminal's Ctrl-C from it; it ends when this process dies.
-	s.cmd.SysProcAttr = &syscall.SysProcAttr{Credential: s.who, Setpgid: true, Pdeathsig: syscall.SIGINT}
-	s.done = make(chan error, 1)
-	started := make(chan error)
-	go func() {
-		runtime.LockOSThread() // the death signal is tied to the thread that starts the process
-		err := s.cmd.Start()
-		started <- err
-		if err == nil {
-			s.done <- s.cmd.Wait()
-		}
-	}()
-	if err := <-started; err != nil {
+	cmd.Stdout, cmd.Stderr = s.log, s.log
+	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: s.who, Setpgid: true} // a group of its own keeps the terminal's Ctrl-C from it
+	if s.process, err = child.Start(cmd, syscall.SIGINT); err != nil {
 		return err
 	}
 	return s.await(ctx)
@@ -207,8 +196,8 @@ func (s *Server) await(ctx context.Context) error {
 			return conn.Close(ctx)
 		}
 		select {
-		case werr := <-s.done:
-			return fmt.Errorf("the database does not start (%w); see %s", werr, filepath.Join(s.dir, "log"))
+		case <-s.process.Ended():
+			return fmt.Errorf("the database does not start (%w); see %s", s.process.Wait(), filepath.Join(s.dir, "log"))
 		case <-ctx.Done():
 			s.Stop()
 			return ctx.Err()
@@ -321,15 +310,15 @@ end $$`
 
 // Stop ends the server: sessions are closed, what is committed is kept.
 func (s *Server) Stop() {
-	if s == nil || s.cmd == nil || s.cmd.Process == nil {
+	if s == nil || s.process == nil {
 		return
 	}
-	s.cmd.Process.Signal(syscall.SIGINT)
+	s.process.Process.Signal(syscall.SIGINT)
 	select {
-	case <-s.done:
+	case <-s.process.Ended():
 	case <-time.After(20 * time.Second):
-		s.cmd.Process.Kill()
-		<-s.done
+		s.process.Process.Kill()
+		s.process.Wait()
 	}
 	s.log.Close()
 }
