@@ -1,5 +1,5 @@
 #!/bin/sh
-# Installs from Debian's packages what is missing: "server" is PostgreSQL, "browser" Chromium,
+# Installs from Debian's packages what is missing: "server" is PostgreSQL, "browser" Chromium without windows,
 # "judge" xmllint and xsltproc, with which results on XML are compared; "systems" the real servers
 # against which connections are tested; "axe" the checker of accessibility, from the package registry.
 set -eu
@@ -26,5 +26,5 @@ case "$1" in
   judge) command -v xmllint >/dev/null || install libxml2-utils; command -v xsltproc >/dev/null || install xsltproc ;;
   axe) [ -f tools/node_modules/axe-core/axe.min.js ] || (cd tools && npm install --no-audit --no-fund --silent) ;;
   systems) [ -x /usr/sbin/mariadbd ] || installquiet mariadb-server; [ -x /usr/sbin/slapd ] || installquiet slapd; [ -x /usr/lib/openssh/sftp-server ] || installquiet openssh-sftp-server; [ -x /usr/sbin/exim4 ] || installquiet exim4-daemon-light; [ -x /usr/sbin/dovecot ] || installquiet dovecot-imapd ;;
-  browser) [ -x /usr/bin/chromium ] || install chromium ;;
+  browser) [ -x /usr/bin/chromium-headless-shell ] || install chromium-headless-shell ;;
 esac

@@ -9,6 +9,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"strings"
 	"sync"
 	"testing"
@@ -53,6 +54,7 @@ import (
 )
 
 func TestMain(m *testing.M) {
+	debug.SetGCPercent(400) // the machine has memory; its processors are what the tests wait for
 	code := testdb.Main(m)
 	closeBrowser()
 	os.Exit(code)
@@ -189,7 +191,7 @@ var browser = sync.OnceValues(func() (context.Context, error) {
 		return nil, err
 	}
 	options := append(chromedp.DefaultExecAllocatorOptions[:],
-		chromedp.ExecPath("/usr/bin/chromium"), chromedp.UserDataDir(dir), chromedp.NoSandbox, chromedp.DisableGPU,
+		chromedp.ExecPath("/usr/bin/chromium-headless-shell"), chromedp.UserDataDir(dir), chromedp.NoSandbox, chromedp.DisableGPU,
 		chromedp.Flag("disable-dev-shm-usage", true), chromedp.Flag("disable-component-update", true),
 		chromedp.Flag("disable-background-networking", true), chromedp.Flag("no-proxy-server", true),
 		chromedp.Flag("host-resolver-rules", "MAP * ~NOTFOUND, EXCLUDE 127.0.0.1"),

@@ -102,6 +102,7 @@ func serve(c *gin.Context, s *page.Site) {
 	page.Bounded(c, maxBody)
 	call, err := s.Engine.Called(c, s.Project, asked(c))
 	if err != nil {
+		page.Unread(c)
 		refuse(c, s, err)
 		return
 	}

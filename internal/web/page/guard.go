@@ -14,6 +14,9 @@ import (
 // bodyTime is how long the body of a request may take to come in.
 const bodyTime = 30 * time.Second
 
+// restTime is for what is left of a body that nobody reads: the server takes it in before it sends the answer.
+const restTime = 250 * time.Millisecond
+
 // Loopback answers only to names of this machine, so that no other site can reach what is served through a name of its own.
 func Loopback(c *gin.Context) {
 	if !loopback.Is(c.Request.Host) {
@@ -32,6 +35,11 @@ func bounded(c *gin.Context, most int64, within time.Duration) {
 		body.conn.SetReadDeadline(time.Now().Add(within)) // a writer without connection, as in tests, has none
 	}
 	c.Request.Body = body
+}
+
+// Unread gives a caller its answer although its body has not come in, which it need not any more.
+func Unread(c *gin.Context) {
+	http.NewResponseController(c.Writer).SetReadDeadline(time.Now().Add(restTime)) // as above
 }
 
 // Answered bounds the time in which a request has to be answered and its answer taken, so that who does not read holds nothing
