@@ -13,6 +13,7 @@ import (
 	"os"
 	"os/exec"
 	"runtime"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -271,12 +272,16 @@ func (p *process) end(err error) *fault.Fault {
 		return late()
 	case strings.Contains(said, "stack exceeds"):
 		return fault.New(fault.Limit, "the script, or the data in it, is nested too deep")
-	case strings.Contains(said, "out of memory"), strings.Contains(said, "cannot allocate memory"), strings.Contains(said, "pthread_create failed"), strings.Contains(said, "failed to allocate"):
+	case slices.ContainsFunc(outOfMemory, func(sign string) bool { return strings.Contains(said, sign) }):
 		return fault.New(fault.Limit, "the script takes more than %d MiB of memory", MaxMemory>>20)
 	}
 	line, _, _ := strings.Cut(said, "\n")
 	return fault.New(fault.Limit, "the process of the script ended: %s %s", p.cmd.ProcessState, line)
 }
+
+// outOfMemory are the words with which a process ends that gets no more memory. The last one: what runs there is Go without any
+// unsafe part, which meets no such signal but where the system cannot let a stack grow.
+var outOfMemory = []string{"out of memory", "cannot allocate memory", "pthread_create failed", "failed to allocate", "segmentation violation"}
 
 func late() *fault.Fault { return fault.New(fault.Limit, "the script takes more than %s", MaxTime) }
 
