@@ -89,17 +89,11 @@ type batchEntries struct {
 
 // record writes all that a batch has come to in one transaction.
 func (x *execution) record(ctx context.Context, r store.Run, b *flow.Batch, j batchEntries, aside []store.Aside, end *ending) (cancelledBy *string, err error) {
-	r.Counts = sum(x.run.Counts, b.Counts)
+	counts := sum
 	if j.first == flow.WholeRun { // the head may be done again
-		r.Counts = latest(x.run.Counts, b.Counts)
+		counts = latest
 	}
-	r.Totals = writeTotals(x.totals)
-	if b.Reply != nil {
-		r.Reply = b.Reply
-	}
-	if b.Answer.Kind() != value.Absent {
-		r.Answer = (&json.Appender{}).Append(nil, b.Answer)
-	}
+	r = x.came(r, b, counts(x.run.Counts, b.Counts))
 	if end != nil && x.run.Claim <= 1 && len(aside)+len(b.References)+len(b.Events)+len(b.Collected) == 0 {
 		return x.end(ctx, store.Ending{Run: r, State: end.state, Fault: end.fault, Entries: j.entries})
 	}
@@ -127,6 +121,18 @@ func (x *execution) record(ctx context.Context, r store.Run, b *flow.Batch, j ba
 		return store.Finish(ctx, tx, r, end.state, end.fault, nil)
 	})
 	return cancelledBy, x.recorded(r, err)
+}
+
+// came is a run with what a batch has come to.
+func (x *execution) came(r store.Run, b *flow.Batch, counts map[string]*flow.Counts) store.Run {
+	r.Counts, r.Totals = counts, writeTotals(x.totals)
+	if b.Reply != nil {
+		r.Reply = b.Reply
+	}
+	if b.Answer.Kind() != value.Absent {
+		r.Answer = (&json.Appender{}).Append(nil, b.Answer)
+	}
+	return r
 }
 
 // recordAsides keeps what was set aside, and gives how many the run has set aside now. The run as a whole may be done again:

@@ -107,33 +107,36 @@ func (o Options) filled() Options {
 
 // Engine is one worker process's part in running flows.
 type Engine struct {
-	ID       string
-	db       *pgxpool.Pool
-	quick    *pgxpool.Pool // commits without waiting for the disk: what is lost in a crash is done again, and a later commit keeps it
-	claims   *together[uuid.UUID, *store.Run]
-	ends     *together[store.Ending, store.Ended]
-	outside  *connector.Pool
-	opt      Options
-	river    *river.Client[pgx.Tx]
-	releases releases
-	folders  folders
-	triggers triggers
-	notices  notices
-	health   looked
-	stops    stops
-	active   active
-	walks    walks
-	callers  callers
-	reading  chan struct{} // places to read what callers send
-	beaten   time.Time     // when it last said that it lives
-	judges   time.Time     // from when on it says that others are dead
-	tallies  *tallies
-	teller   teller
-	draft    drafted
-	tracer   trace.Tracer
-	stop     context.CancelFunc
-	stopped  context.CancelFunc // ends what serves the runs until their last
-	wg       sync.WaitGroup
+	ID          string
+	db          *pgxpool.Pool
+	quick       *pgxpool.Pool // commits without waiting for the disk: what is lost in a crash is done again, and a later commit keeps it
+	claims      *together[uuid.UUID, *store.Run]
+	ends        *together[store.Ending, store.Ended]
+	wholes      *together[store.WholeRun, bool]
+	quickWholes *together[store.WholeRun, bool] // without waiting for the disk
+	places      chan struct{}                   // in which calls are done at once
+	outside     *connector.Pool
+	opt         Options
+	river       *river.Client[pgx.Tx]
+	releases    releases
+	folders     folders
+	triggers    triggers
+	notices     notices
+	health      looked
+	stops       stops
+	active      active
+	walks       walks
+	callers     callers
+	reading     chan struct{} // places to read what callers send
+	beaten      time.Time     // when it last said that it lives
+	judges      time.Time     // from when on it says that others are dead
+	tallies     *tallies
+	teller      teller
+	draft       drafted
+	tracer      trace.Tracer
+	stop        context.CancelFunc
+	stopped     context.CancelFunc // ends what serves the runs until their last
+	wg          sync.WaitGroup
 }
 
 // front is the pool for those who call and look.
@@ -162,7 +165,7 @@ func New(db *pgxpool.Pool, outside *connector.Pool, o Options) (*Engine, error) 
 		ID: fmt.Sprintf("%s-%d-%s", host, os.Getpid(), uuid.NewString()[:8]),
 		db: db, outside: outside, opt: o.filled(), tallies: newTallies(), releases: releases{most: maxReleases}, tracer: otel.Tracer("hollowreed"),
 	}
-	e.reading = make(chan struct{}, runtime.GOMAXPROCS(0))
+	e.reading, e.places = make(chan struct{}, runtime.GOMAXPROCS(0)), make(chan struct{}, 2*runtime.GOMAXPROCS(0))
 	e.callers.most, e.callers.each = e.opt.Callers, e.opt.Each
 	e.tallies.Registry.MustRegister(newBacklog(e))
 	outside.Observe(e.tallies.called)
@@ -192,6 +195,7 @@ func (e *Engine) Start(ctx context.Context) error {
 	serving, stopped := context.WithCancel(context.WithoutCancel(ctx))
 	e.stopped = stopped
 	e.claims, e.ends = newTogether(serving, e.claimFree), newTogether(serving, e.endAll)
+	e.wholes, e.quickWholes = newTogether(serving, e.addWhole(e.db)), newTogether(serving, e.addWhole(e.quick))
 	ctx, e.stop = context.WithCancel(ctx)
 	if err := e.serve(ctx); err != nil {
 		return err
@@ -370,5 +374,6 @@ func (e *Engine) MakeRelease(ctx context.Context, projectID, flowID, note, by st
 		number, err = store.AddRelease(ctx, tx, store.Release{Project: projectID, Flow: flowID, Title: plan.Flow.Title, Note: note, MadeBy: by, FailedCases: failedCases(p, flowID)}, files)
 		return err
 	})
+	e.triggersChanged()
 	return number, err
 }

@@ -53,8 +53,7 @@ func (e *Engine) noticed(what string) {
 	kind, rest, _ := strings.Cut(what, " ")
 	switch kind {
 	case "release", "trigger":
-		e.triggers.forget()
-		e.folders.forget()
+		e.triggersChanged()
 	case "setting":
 		_, connection, _ := strings.Cut(rest, " ")
 		e.outside.Anew(connection)
@@ -77,6 +76,7 @@ type triggers struct {
 	read     time.Time
 	releases []store.Release
 	paused   map[[2]string]bool
+	routes   routes
 }
 
 func (t *triggers) forget() {
@@ -84,6 +84,25 @@ func (t *triggers) forget() {
 	defer t.mu.Unlock()
 	t.changes++
 	t.read = time.Time{}
+}
+
+// PauseTrigger lets the trigger of a flow start nothing.
+func (e *Engine) PauseTrigger(ctx context.Context, projectID, flowID, by, reason string) error {
+	defer e.triggersChanged()
+	return store.Pause(ctx, e.db, projectID, flowID, by, reason)
+}
+
+// ResumeTrigger lets a paused trigger start runs again.
+func (e *Engine) ResumeTrigger(ctx context.Context, projectID, flowID string) error {
+	defer e.triggersChanged()
+	return store.Unpause(ctx, e.db, projectID, flowID)
+}
+
+// triggersChanged forgets what is remembered of triggers and releases, which this process itself has just changed, too: others
+// hear of it a moment later.
+func (e *Engine) triggersChanged() {
+	e.triggers.forget()
+	e.folders.forget()
 }
 
 // watched are the newest releases of all flows, and which triggers are paused.

@@ -9,8 +9,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"slices"
-	"strings"
 	"time"
 	"unicode/utf8"
 
@@ -57,6 +55,7 @@ type Taken struct {
 	Run  uuid.UUID
 	Plan *flow.Plan
 	Wait time.Duration // for which the caller waits for its answer
+	Done *store.Run    // the run, where it is over already
 }
 
 // Call is a request whose flow was found, and whose caller may ask it and has a place to wait.
@@ -77,10 +76,11 @@ func (c *Call) Leave() {
 // Called finds the flow that waits for a request, before its body is read: it says whether it may be taken at all. The error is a
 // *Refused where the request is at fault, or where there are too many.
 func (e *Engine) Called(ctx context.Context, projectID string, a Asked) (*Call, error) {
-	r, plan, err := e.asked(ctx, projectID, a)
+	route, err := e.asked(ctx, projectID, a)
 	if err != nil {
 		return nil, err
 	}
+	r, plan := route.release, route.plan
 	if a.Foreign && !plan.Flow.Trigger.Elsewhere {
 		return nil, refused(403, fault.New(fault.Setting, "a page of another site sent this, and the flow is not for those").
 			Mended("Let the trigger take requests of other sites, if that is meant"))
@@ -107,6 +107,18 @@ func (e *Engine) Request(ctx context.Context, c *Call, body []byte) (*Taken, err
 		return nil, err
 	}
 	t := &Taken{Plan: plan, Wait: time.Duration(plan.Flow.Trigger.Wait) * time.Second}
+	if c.atOnce() {
+		run, err := e.doAtOnce(ctx, c, b, a)
+		switch {
+		case err == nil:
+			t.Run, t.Done = run.ID, &run
+			return t, nil
+		case errors.Is(err, errSeen):
+			return t, e.seen(ctx, r, a, t)
+		case !errors.Is(err, errUndecided):
+			return t, err
+		}
+	}
 	err = pgx.BeginFunc(ctx, e.front(), func(tx pgx.Tx) error {
 		if t.Run, err = e.record(ctx, tx, r, plan, b); err != nil || a.Key == "" {
 			return err
@@ -145,7 +157,7 @@ func (e *Engine) begun(ctx context.Context, plan *flow.Plan, a Asked) (b beginni
 		if len(faults) > 0 {
 			return b, &Refused{Status: 422, Faults: faults}
 		}
-		b.input = (&json.Appender{}).Append(nil, v)
+		b.input, b.value = (&json.Appender{}).Append(nil, v), v
 	}
 	query, headers := plan.KeptRequest(a.Query, a.Headers)
 	request := flow.RequestOf(a.Method, a.Path, body, query, headers)
@@ -195,56 +207,6 @@ func (a Asked) digest() string {
 	part("")
 	h.Write(a.Body)
 	return hex.EncodeToString(h.Sum(nil))
-}
-
-// asked finds the flow that a request starts.
-func (e *Engine) asked(ctx context.Context, projectID string, a Asked) (store.Release, *flow.Plan, error) {
-	releases, err := store.NewestReleases(ctx, e.front(), projectID)
-	if err != nil {
-		return store.Release{}, nil, err
-	}
-	other := &Refused{Status: 405}
-	var best store.Release
-	var found *flow.Plan
-	for _, r := range releases {
-		p, err := e.Release(ctx, projectID, r.Flow, r.Number)
-		if err != nil {
-			return r, nil, err
-		}
-		plan := p.Flow(r.Flow)
-		if plan == nil || !plan.Flow.Trigger.Of().Requests || len(plan.Faults) > 0 {
-			continue
-		}
-		t := plan.Flow.Trigger
-		if _, matches := flow.MatchPath(t.Path.Value, a.Path); !matches {
-			continue
-		}
-		switch {
-		case t.Method != a.Method:
-			other.Allow = append(other.Allow, t.Method)
-		case found == nil || flow.Closer(t.Path.Value, found.Flow.Trigger.Path.Value):
-			best, found = r, plan
-		}
-	}
-	if found != nil {
-		return best, found, e.takes(ctx, best)
-	}
-	if other.Allow == nil {
-		return store.Release{}, nil, refused(404, fault.New(fault.Unknown, "no flow that is released starts with a request to %q", a.Path))
-	}
-	slices.Sort(other.Allow)
-	other.Allow = slices.Compact(other.Allow)
-	other.Faults = fault.List{fault.Expect(fault.Setting, "one of the methods "+strings.Join(other.Allow, ", "), a.Method)}
-	return store.Release{}, nil, other
-}
-
-// takes refuses requests while somebody has paused the flow.
-func (e *Engine) takes(ctx context.Context, r store.Release) error {
-	t, err := store.TriggerOf(ctx, e.front(), r.Project, r.Flow)
-	if err == nil && t.PausedBy != nil {
-		return refused(503, fault.New(fault.Setting, "the flow takes no requests now: %s", t.PausedFor))
-	}
-	return err
 }
 
 // admitted compares the caller's token with the flow's secret.

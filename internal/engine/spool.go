@@ -225,14 +225,15 @@ type beginning struct {
 	by      string
 	records *spool.Spool // one JSON value a line; nil: they are read when the run is taken on
 	input   []byte       // a message as JSON
+	value   value.Value  // the same as it was read; absent where nobody has read it
 	request []byte       // the HTTP request that it came with, as JSON
 }
 
 // record keeps a run and makes some worker take it on.
 func (e *Engine) record(ctx context.Context, tx pgx.Tx, r store.Release, plan *flow.Plan, b beginning) (uuid.UUID, error) {
 	run := store.Run{ID: uuid.Must(uuid.NewV7()), Project: r.Project, Flow: r.Flow, Release: r.Number, File: plan.ReadsFrom(), Input: b.input, Request: b.request, StartedBy: b.by}
-	input := value.Value{}
-	if b.input != nil && plan.Input != nil {
+	input := b.value
+	if b.input != nil && plan.Input != nil && input.Kind() == value.Absent {
 		rows, err := project.ReadJSON(plan.Input, string(b.input))
 		if err != nil {
 			return run.ID, err

@@ -130,7 +130,7 @@ func TestARequestStartsARunAndIsAnsweredByIt(t *testing.T) {
 	require.Equal(t, "the run is set aside", answer["detail"], "what it failed for is not for the caller")
 	require.NotEmpty(t, answer["run"])
 
-	require.NoError(t, store.Pause(t.Context(), w.db, "skerry", "kiosk-door", "mira", "the ledger is moved"))
+	require.NoError(t, w.engine.PauseTrigger(t.Context(), "skerry", "kiosk-door", "mira", "the ledger is moved"))
 	resp, answer = w.ask("POST", "/in/kiosk/sign-ups?board=crew", good, token)
 	require.Equal(t, 503, resp.StatusCode)
 	require.Contains(t, answer["detail"], "the ledger is moved")

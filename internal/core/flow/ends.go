@@ -267,7 +267,7 @@ func notInHeaders(r rune) bool { return r < ' ' && r != '\t' || r == 0x7f }
 var headerOK = regexp.MustCompile("^[A-Za-z0-9!#$%&'*+.^_`|~-]+$")
 
 var onceKind = &Kind{
-	Name: "once", Title: "Leave out repeats", Group: Way, About: "Lets a record pass only when its key was not there before, in this run or an earlier one.",
+	Name: "once", Title: "Leave out repeats", Group: Way, Lasting: true, About: "Lets a record pass only when its key was not there before, in this run or an earlier one.",
 	Settings: []Setting{
 		{Name: "key", Label: "Key", Type: Formula, Required: true},
 		{Name: "within", Label: "Within (seconds)", Type: Number, Help: "After that time a key may come again; empty: never"},
@@ -305,7 +305,7 @@ func compileOnce(c *compiler, s *Step) runner {
 }
 
 var waitKind = &Kind{
-	Name: "wait", Title: "Wait", Group: Run, About: "Lets the run rest for a time, or until a time; it needs no worker while it does.",
+	Name: "wait", Title: "Wait", Group: Run, Lasting: true, About: "Lets the run rest for a time, or until a time; it needs no worker while it does.",
 	Settings: []Setting{
 		{Name: "seconds", Label: "Seconds", Type: Formula, Help: "A number, or a formula for one"},
 		{Name: "until", Label: "Or until", Type: Formula, Help: "A formula that is a timestamp"},
@@ -369,7 +369,7 @@ func compileWait(c *compiler, s *Step) runner {
 }
 
 var flowKind = &Kind{
-	Name: "flow", Title: "Run a flow", Group: Run, About: "Runs another flow with each record, as a run of its own: waits for its answer, or only begins it.",
+	Name: "flow", Title: "Run a flow", Group: Run, Lasting: true, About: "Runs another flow with each record, as a run of its own: waits for its answer, or only begins it.",
 	Settings: []Setting{
 		{Name: "flow", Label: "Flow", Type: Part, Of: "flow", Required: true, Help: "One that is called by others, or by a person with a form"},
 		{Name: "from", Label: "Record to begin with", Type: Name, Help: "The name of a record that is the flow's input; or write it by fields"},

@@ -49,6 +49,7 @@ type Kind struct {
 	Outside            bool // stands on its connection's lane
 	Effect             bool // changes the outside system
 	Ends               bool // nothing behind it is reached
+	Lasting            bool // outlives its run: it keeps something for others, starts runs, or waits
 	Detail             func(s *Step) string
 	compile            func(c *compiler, s *Step) runner
 }

@@ -11,7 +11,7 @@ import (
 )
 
 var gatherKind = &Kind{
-	Name: "gather", Title: "Gather", Group: Way, About: "Gathers what several messages bring: the one with which a group is whole goes on with a list of it all, the others end here.",
+	Name: "gather", Title: "Gather", Group: Way, Lasting: true, About: "Gathers what several messages bring: the one with which a group is whole goes on with a list of it all, the others end here.",
 	Settings: []Setting{
 		{Name: "bring", Label: "What each brings", Type: Formula, Required: true, Help: "A formula, often the name of a record"},
 		{Name: "key", Label: "Together by", Type: Formula, Help: "Messages for which it is the same belong to one group; empty: all"},
@@ -113,7 +113,7 @@ func goOn(s *Step, it *Item, slot int, one Kept, g Gathered, key string) {
 var kindOfMessage = Setting{Name: "kind", Label: "Kind of message", Type: Text, Required: true, Help: "A word on which both flows agree"}
 
 var deliverKind = &Kind{
-	Name: "deliver", Title: "Hand over a message", Group: Run, About: "Hands a message over to the run that waits for one of its kind with its reference, or will.",
+	Name: "deliver", Title: "Hand over a message", Group: Run, Lasting: true, About: "Hands a message over to the run that waits for one of its kind with its reference, or will.",
 	Settings: []Setting{
 		kindOfMessage,
 		{Name: "reference", Label: "Reference", Type: Formula, Required: true},
@@ -147,7 +147,7 @@ func compileDeliver(c *compiler, s *Step) runner {
 }
 
 var awaitKind = &Kind{
-	Name: "await", Title: "Wait for a message", Group: Run, About: "Lets the run rest until another one hands over a message of a kind with its reference; it needs no worker while it does.",
+	Name: "await", Title: "Wait for a message", Group: Run, Lasting: true, About: "Lets the run rest until another one hands over a message of a kind with its reference; it needs no worker while it does.",
 	Settings: []Setting{
 		kindOfMessage,
 		{Name: "reference", Label: "Reference", Type: Formula, Required: true},

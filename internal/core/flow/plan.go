@@ -3,6 +3,7 @@ package flow
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/fault"
@@ -255,4 +256,10 @@ func (ps *PlannedStep) refuse(_ context.Context, _ *Batch, items []*Item) error 
 		}
 	}
 	return nil
+}
+
+// Repeatable says whether a run of the plan changes nothing but itself, so that it can be done again from its beginning at any time:
+// no step reaches an outside system, and none outlives the run.
+func (p *Plan) Repeatable() bool {
+	return !slices.ContainsFunc(p.Steps, func(ps *PlannedStep) bool { return ps.kind.Outside || ps.kind.Lasting })
 }

@@ -15,7 +15,7 @@ import (
 )
 
 var cachedKind = &Kind{
-	Name: "cached", Title: "Remember an answer", Group: Way, About: "Does its steps, and remembers under a key what they come to: for a time they are not done again for that key.",
+	Name: "cached", Title: "Remember an answer", Group: Way, Lasting: true, About: "Does its steps, and remembers under a key what they come to: for a time they are not done again for that key.",
 	Tracks: []TrackKind{{Key: "steps", Title: "Unless it is known"}},
 	Settings: []Setting{
 		{Name: "key", Label: "Key", Type: Formula, Required: true},
@@ -299,7 +299,7 @@ func lookedUp(s *Step, t *table.Table, it *Item, slot int, row value.Value, f *f
 }
 
 var changeKind = &Kind{
-	Name: "change", Title: "Change a table", Group: Shape, About: "Sets a row of a table of the project, or takes it away. Look up in a table sees it at once; formulas see the table as it was released.",
+	Name: "change", Title: "Change a table", Group: Shape, Lasting: true, About: "Sets a row of a table of the project, or takes it away. Look up in a table sees it at once; formulas see the table as it was released.",
 	Settings: []Setting{
 		{Name: "table", Label: "Table", Type: Part, Of: "table", Required: true},
 		{Name: "do", Label: "Do", Type: Choice, Default: "set the row", Choices: []string{"set the row", "take it away"}},

@@ -80,9 +80,9 @@ func (b bench) pause(c *gin.Context) error {
 		return err
 	}
 	if c.PostForm("do") == "go on" {
-		err = store.Unpause(c, b.DB, b.Project, plan.Flow.ID)
+		err = b.Engine.ResumeTrigger(c, b.Project, plan.Flow.ID)
 	} else {
-		err = store.Pause(c, b.DB, b.Project, plan.Flow.ID, b.Person.ID, strings.TrimSpace(c.PostForm("reason")))
+		err = b.Engine.PauseTrigger(c, b.Project, plan.Flow.ID, b.Person.ID, strings.TrimSpace(c.PostForm("reason")))
 	}
 	if err != nil {
 		return err

@@ -1,0 +1,119 @@
+package engine
+
+import (
+	"context"
+	"slices"
+	"strings"
+
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/flow"
+	"hollowreed/internal/store"
+)
+
+// route is a released flow that requests start.
+type route struct {
+	release store.Release
+	plan    *flow.Plan
+}
+
+// routes are those of each project, made of the releases that the triggers were read with.
+type routes struct {
+	of        []store.Release
+	byProject map[string][]route
+}
+
+// asked finds the flow that a request starts. Where there is none by what is remembered, a release may just have been made.
+func (e *Engine) asked(ctx context.Context, projectID string, a Asked) (route, error) {
+	list, err := e.routed(ctx, projectID)
+	if err != nil {
+		return route{}, err
+	}
+	found, refusal := routeOf(list, a)
+	if refusal == nil {
+		return found, e.takes(ctx, found.release)
+	}
+	e.triggers.forget()
+	if list, err = e.routed(ctx, projectID); err != nil {
+		return route{}, err
+	}
+	if found, refusal = routeOf(list, a); refusal != nil {
+		return route{}, refusal
+	}
+	return found, e.takes(ctx, found.release)
+}
+
+// routeOf is the route that a request takes: of several the one whose path has the most words of its own.
+func routeOf(list []route, a Asked) (found route, refusal *Refused) {
+	other := &Refused{Status: 405}
+	for _, r := range list {
+		t := r.plan.Flow.Trigger
+		if _, matches := flow.MatchPath(t.Path.Value, a.Path); !matches {
+			continue
+		}
+		switch {
+		case t.Method != a.Method:
+			other.Allow = append(other.Allow, t.Method)
+		case found.plan == nil || flow.Closer(t.Path.Value, found.plan.Flow.Trigger.Path.Value):
+			found = r
+		}
+	}
+	if found.plan != nil {
+		return found, nil
+	}
+	if other.Allow == nil {
+		return found, refused(404, fault.New(fault.Unknown, "no flow that is released starts with a request to %q", a.Path))
+	}
+	slices.Sort(other.Allow)
+	other.Allow = slices.Compact(other.Allow)
+	other.Faults = fault.List{fault.Expect(fault.Setting, "one of the methods "+strings.Join(other.Allow, ", "), a.Method)}
+	return found, other
+}
+
+// routed are the routes of a project, made anew when the releases were read anew.
+func (e *Engine) routed(ctx context.Context, projectID string) ([]route, error) {
+	releases, _, err := e.watched(ctx)
+	if err != nil || len(releases) == 0 {
+		return nil, err
+	}
+	t := &e.triggers
+	t.mu.Lock()
+	same := len(t.routes.of) > 0 && &t.routes.of[0] == &releases[0]
+	list, made := t.routes.byProject[projectID]
+	t.mu.Unlock()
+	if same && made {
+		return list, nil
+	}
+	list = nil
+	for _, r := range releases {
+		if r.Project != projectID {
+			continue
+		}
+		p, err := e.Release(ctx, projectID, r.Flow, r.Number)
+		if err != nil {
+			return nil, err
+		}
+		if plan := p.Flow(r.Flow); plan != nil && plan.Flow.Trigger.Of().Requests && len(plan.Faults) == 0 {
+			list = append(list, route{r, plan})
+		}
+	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if len(t.routes.of) == 0 || &t.routes.of[0] != &releases[0] {
+		t.routes = routes{of: releases, byProject: map[string][]route{}}
+	}
+	t.routes.byProject[projectID] = list
+	return list, nil
+}
+
+// takes refuses requests while somebody has paused the flow.
+func (e *Engine) takes(ctx context.Context, r store.Release) error {
+	_, paused, err := e.watched(ctx)
+	if err != nil || !paused[[2]string{r.Project, r.Flow}] {
+		return err
+	}
+	t, err := store.TriggerOf(ctx, e.front(), r.Project, r.Flow)
+	if err == nil && t.PausedBy != nil {
+		return refused(503, fault.New(fault.Setting, "the flow takes no requests now: %s", t.PausedFor))
+	}
+	return err
+}
