@@ -3,7 +3,11 @@ package store
 import (
 	"context"
 	"encoding/json"
+	"errors"
+	"slices"
+	"time"
 
+	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 
 	"hollowreed/internal/core/fault"
@@ -24,53 +28,91 @@ type WholeRun struct {
 // AddWhole records runs that are over: all of them or, when it fails, none. One whose key came before is not recorded: fresh says
 // which were.
 func AddWhole(ctx context.Context, db DB, list []WholeRun) (fresh []bool, err error) {
-	b := &pgx.Batch{}
+	var c columns
+	for _, w := range list {
+		if err := c.add(w); err != nil {
+			return nil, err
+		}
+	}
+	rows, _ := db.Query(ctx, addWhole, c.ids, c.projects, c.flows, c.releases, c.references, c.files, c.inputs, c.startedBy, c.requests, c.states, c.counts, c.faults, c.totals, c.answers, c.replies,
+		c.began, c.ended, c.entries, calls, c.keys, c.digests, c.refRuns, c.refRecords, c.refTexts, c.eventRuns, c.eventSteps, c.eventRecords, c.eventTexts, c.eventFaults)
+	added, err := pgx.CollectRows(rows, pgx.RowTo[uuid.UUID])
+	if err != nil {
+		return nil, err
+	}
 	fresh = make([]bool, len(list))
 	for i, w := range list {
-		args, err := w.args()
-		if err != nil {
-			return nil, err
-		}
-		b.Queue(addWhole, args...).QueryRow(func(row pgx.Row) error { return row.Scan(&fresh[i]) })
+		fresh[i] = len(added) == len(list) || slices.Contains(added, w.Run.ID)
 	}
-	return fresh, db.SendBatch(ctx, b).Close() // what is sent at once is one transaction
+	return fresh, nil
 }
 
-func (w WholeRun) args() ([]any, error) {
-	r := w.Run
-	refRecords, refTexts := make([]int, len(w.References)), make([]string, len(w.References))
-	for i, ref := range w.References {
-		refRecords[i], refTexts[i] = ref.Record, ref.Text
-	}
-	steps, records, texts, faults := make([]string, len(w.Events)), make([]int, len(w.Events)), make([]string, len(w.Events)), make([]*string, len(w.Events))
-	for i, e := range w.Events {
-		steps[i], records[i], texts[i] = e.Step, e.Record, e.Text
-		if e.Fault == nil {
-			continue
-		}
-		text, err := json.Marshal(e.Fault)
-		if err != nil {
-			return nil, err
-		}
-		s := string(text)
-		faults[i] = &s
-	}
-	key := ""
+// columns are runs that are over, by column.
+type columns struct {
+	ids                                                          []uuid.UUID
+	projects, flows, references, files, startedBy, keys, digests []string
+	releases                                                     []int
+	inputs, requests, totals, answers, entries                   [][]byte
+	states                                                       []State
+	counts, faults, replies                                      []*string // JSON
+	began, ended                                                 []*time.Time
+
+	refRuns    []uuid.UUID
+	refRecords []int
+	refTexts   []string
+
+	eventRuns    []uuid.UUID
+	eventSteps   []string
+	eventRecords []int
+	eventTexts   []string
+	eventFaults  []*string
+}
+
+func (c *columns) add(w WholeRun) error {
+	r, key := w.Run, ""
 	if w.Key != "" {
 		key = callKey(w.Key)
 	}
-	return []any{
-		r.ID, r.Project, r.Flow, r.Release, r.Reference, r.File, r.Input, r.StartedBy, r.Request, r.Claim, w.State, r.Counts, w.Fault, r.Totals, r.Answer, r.Reply, r.BeganAt, r.EndedAt,
-		w.Entries, refRecords, refTexts, steps, records, texts, faults, calls, key, w.Digest,
-	}, nil
+	c.ids, c.projects, c.flows, c.releases = append(c.ids, r.ID), append(c.projects, r.Project), append(c.flows, r.Flow), append(c.releases, r.Release)
+	c.references, c.files, c.startedBy = append(c.references, r.Reference), append(c.files, r.File), append(c.startedBy, r.StartedBy)
+	c.inputs, c.requests, c.totals, c.answers = append(c.inputs, r.Input), append(c.requests, r.Request), append(c.totals, r.Totals), append(c.answers, r.Answer)
+	c.states, c.began, c.ended, c.entries = append(c.states, w.State), append(c.began, r.BeganAt), append(c.ended, r.EndedAt), append(c.entries, w.Entries)
+	c.keys, c.digests = append(c.keys, key), append(c.digests, w.Digest)
+	var err error
+	asJSON := func(list *[]*string, v any, there bool) {
+		if !there {
+			*list = append(*list, nil)
+			return
+		}
+		text, jerr := json.Marshal(v)
+		s := string(text)
+		*list, err = append(*list, &s), errors.Join(err, jerr)
+	}
+	asJSON(&c.counts, r.Counts, true)
+	asJSON(&c.faults, w.Fault, w.Fault != nil)
+	asJSON(&c.replies, r.Reply, r.Reply != nil)
+	for _, ref := range w.References {
+		c.refRuns, c.refRecords, c.refTexts = append(c.refRuns, r.ID), append(c.refRecords, ref.Record), append(c.refTexts, ref.Text)
+	}
+	for _, e := range w.Events {
+		c.eventRuns, c.eventSteps, c.eventRecords, c.eventTexts = append(c.eventRuns, r.ID), append(c.eventSteps, e.Step), append(c.eventRecords, e.Record), append(c.eventTexts, e.Text)
+		asJSON(&c.eventFaults, e.Fault, e.Fault != nil)
+	}
+	return err
 }
 
-// addWhole is one statement. The run is there before what refers to it is checked, which is when the statement ends.
-const addWhole = `with called as (
-			insert into pickup (project, flow, path, identity, digest, run) select $2, $3, $26, $27, $28, $1 where $27 <> '' on conflict do nothing returning run),
+// addWhole is one statement: to begin one costs more than what it does for a run. The runs are there before what refers to them is
+// checked, which is when the statement ends.
+const addWhole = `with given as (
+			select * from unnest($1::uuid[], $2::text[], $3::text[], $4::int[], $5::text[], $6::text[], $7::bytea[], $8::text[], $9::bytea[], $10::text[], $11::jsonb[], $12::json[], $13::bytea[], $14::bytea[], $15::jsonb[],
+				$16::timestamptz[], $17::timestamptz[], $18::bytea[], $20::text[], $21::text[])
+			as g(id, project, flow, release, reference, file, input, started_by, request, state, counts, fault, totals, answer, reply, began_at, ended_at, entries, key, digest)),
+		called as (insert into pickup (project, flow, path, identity, digest, run) select project, flow, $19, key, digest, id from given where key <> '' on conflict do nothing returning run),
 		added as (insert into run (id, project, flow, release, release_flow, reference, file, input, started_by, request, claim, attempt, state, counts, fault, totals, answer, reply, created_at, began_at, ended_at)
-			select $1, $2, $3, $4, $3, $5, $6, $7, $8, $9, $10, 1, $11, $12, $13, $14, $15, $16, $17, $17, $18 where $27 = '' or exists (select from called) returning id),
-		journaled as (insert into journal (run, first, records, entries) select id, -1, 1, $19 from added),
-		referred as (insert into reference (run, project, record, text) select id, $2, n, t from added, unnest($20::int[], $21::text[]) as x(n, t) on conflict do nothing),
-		told as (insert into event (project, flow, run, step, record, text, fault) select $2, $3, id, s, n, t, f from added, unnest($22::text[], $23::int[], $24::text[], $25::jsonb[]) as x(s, n, t, f))
-		select exists (select from added)`
+			select id, project, flow, release, flow, reference, file, input, started_by, request, 1, 1, state, counts, fault, totals, answer, reply, began_at, began_at, ended_at
+			from given where key = '' or id in (select run from called) returning id, project, flow),
+		journaled as (insert into journal (run, first, records, entries) select id, -1, 1, entries from given where id in (select id from added)),
+		referred as (insert into reference (run, project, record, text) select id, project, n, t from unnest($22::uuid[], $23::int[], $24::text[]) as x(id, n, t) join added using (id) on conflict do nothing),
+		told as (insert into event (project, flow, run, step, record, text, fault)
+			select project, flow, id, s, n, t, f from unnest($25::uuid[], $26::text[], $27::int[], $28::text[], $29::json[]) as x(id, s, n, t, f) join added using (id))
+		select id from added`
