@@ -78,8 +78,9 @@ func (e *Engine) computed(ctx context.Context, c *Call, b beginning) (w store.Wh
 		ID: uuid.Must(uuid.NewV7()), Project: r.Project, Flow: r.Flow, Release: r.Number, Of: r.Flow, File: c.Plan.ReadsFrom(), Input: b.input, Request: b.request, StartedBy: b.by,
 		State: store.Running, Claim: 1, Attempt: 1, CreatedAt: began, BeganAt: &began,
 	}
-	e.known(c.Plan, &w.Run, b.value)
-	x := &execution{engine: e, run: w.Run, plan: c.Plan, totals: &flow.Totals{Values: map[string]value.Value{}}}
+	request := flow.ReadRequest(b.request)
+	e.known(c.Plan, &w.Run, b.value, request)
+	x := &execution{engine: e, run: w.Run, plan: c.Plan, request: request, totals: &flow.Totals{Values: map[string]value.Value{}}}
 	x.whole = c.Plan.Whole(x.facts(), b.value)
 	batch := &flow.Batch{Plan: c.Plan, House: &transient{house{x: x}}, Try: 1, Totals: x.totals, Trace: x.tracing()}
 	ctx, end := x.traced(ctx)

@@ -95,7 +95,7 @@ func (x *execution) child(c flow.Started, plan *flow.Plan, i int, input value.Va
 	if input.Kind() != value.Absent {
 		r.Input = (&json.Appender{}).Append(nil, input)
 	}
-	x.engine.known(plan, &r, input)
+	x.engine.known(plan, &r, input, value.Value{})
 	if plan.Reference == nil {
 		r.Reference = x.run.Reference
 	}

@@ -53,8 +53,18 @@ var zippers = sync.Pool{New: func() any {
 	return z
 }}
 
-// encode writes the entries of a batch, one JSON value a line, compressed.
+// smallJournal is up to how many bytes the journal of a batch is kept as it is: to compress it takes longer than to write it.
+const smallJournal = 2 << 10
+
+// encode writes the entries of a batch, one JSON value a line, compressed where they are many or large.
 func encode(plan *flow.Plan, items []*flow.Item) ([]byte, error) {
+	if len(items) == 1 {
+		var enc json.Appender
+		line, err := appendEntry(nil, &enc, plan, items[0])
+		if err != nil || len(line) < smallJournal {
+			return append(line, '\n'), err
+		}
+	}
 	var out bytes.Buffer
 	z := zippers.Get().(*gzip.Writer)
 	defer zippers.Put(z)
@@ -226,13 +236,22 @@ func (e *Engine) Journal(ctx context.Context, run uuid.UUID, record int) (*Entry
 	return found, err
 }
 
+// unzipped reads the journal of a batch, whether or not it is compressed: as JSON it begins with a brace, as gzip with its magic
+// number (RFC 1952, section 2.3.1).
+func unzipped(data []byte) (io.Reader, error) {
+	if len(data) > 0 && data[0] == '{' {
+		return bytes.NewReader(data), nil
+	}
+	return gzip.NewReader(bytes.NewReader(data))
+}
+
 // decode gives the entries of a batch to use, until that is false.
 func decode(data []byte, use func(*Entry) bool) error {
-	z, err := gzip.NewReader(bytes.NewReader(data))
+	plain, err := unzipped(data)
 	if err != nil {
 		return err
 	}
-	dec := stdjson.NewDecoder(io.LimitReader(z, maxJournal))
+	dec := stdjson.NewDecoder(io.LimitReader(plain, maxJournal))
 	for {
 		var entry Entry
 		if err := dec.Decode(&entry); err == io.EOF {

@@ -243,7 +243,7 @@ func (e *Engine) pickUp(ctx context.Context, r store.Release, plan *flow.Plan, s
 		File: filepath.Base(path), InputPath: path, StartedBy: "new file",
 	}
 	run.DonePath = donePath(s, run)
-	e.known(plan, &run, value.Value{})
+	e.known(plan, &run, value.Value{}, value.Value{})
 	fresh := false
 	err := pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
 		if err := store.AddRun(ctx, tx, run, nil); err != nil {

@@ -157,13 +157,14 @@ func (e *Engine) claim(ctx context.Context, id uuid.UUID) (r store.Run, err erro
 
 // execution is one taking on of a run.
 type execution struct {
-	engine *Engine
-	run    store.Run
-	plan   *flow.Plan
-	src    *flow.Source
-	whole  *flow.Item // the run as a whole
-	totals *flow.Totals
-	ends   bool // it was told to stop, and takes back what was begun
+	engine  *Engine
+	run     store.Run
+	plan    *flow.Plan
+	src     *flow.Source
+	whole   *flow.Item // the run as a whole
+	totals  *flow.Totals
+	request value.Value // that started it, where it is at hand already
+	ends    bool        // it was told to stop, and takes back what was begun
 }
 
 // errCancelled is why a run's work was ended at once.
@@ -277,7 +278,11 @@ func (x *execution) facts() flow.Facts {
 	if r.BeganAt != nil {
 		started = r.BeganAt.UTC()
 	}
-	return flow.Facts{ID: r.ID.String(), File: r.File, Reference: r.Reference, Started: value.Instant(started), Request: flow.ReadRequest(r.Request)}
+	request := x.request
+	if request.Kind() == value.Absent {
+		request = flow.ReadRequest(r.Request)
+	}
+	return flow.Facts{ID: r.ID.String(), File: r.File, Reference: r.Reference, Started: value.Instant(started), Request: request}
 }
 
 // prepare makes the item that is the run as a whole, and the totals that it has come to.

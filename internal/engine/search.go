@@ -2,7 +2,6 @@ package engine
 
 import (
 	"bytes"
-	"compress/gzip"
 	"context"
 	"io"
 	"strings"
@@ -68,11 +67,11 @@ func (e *Engine) mentions(ctx context.Context, r store.Run, needle []byte) (bool
 	}
 	has := false
 	err := store.JournalBatches(ctx, e.db, r.ID, func(entries []byte) (bool, error) {
-		z, err := gzip.NewReader(bytes.NewReader(entries))
+		plain, err := unzipped(entries)
 		if err != nil {
 			return false, err
 		}
-		has, err = contains(z, needle)
+		has, err = contains(plain, needle)
 		return !has, err
 	})
 	return has, err

@@ -240,7 +240,7 @@ func (e *Engine) record(ctx context.Context, tx pgx.Tx, r store.Release, plan *f
 		}
 		input = rows[0]
 	}
-	e.known(plan, &run, input)
+	e.known(plan, &run, input, flow.ReadRequest(run.Request))
 	if err := store.AddRun(ctx, tx, run, b.records); err != nil {
 		return run.ID, err
 	}
@@ -248,9 +248,8 @@ func (e *Engine) record(ctx context.Context, tx pgx.Tx, r store.Release, plan *f
 }
 
 // known works out by what a run is known: its reference, and the lane in which runs wait for each other.
-func (e *Engine) known(plan *flow.Plan, run *store.Run, input value.Value) {
+func (e *Engine) known(plan *flow.Plan, run *store.Run, input, request value.Value) {
 	facts := flow.RunFacts(run.ID.String(), run.File, "", 0, value.Instant(e.now()))
-	request := flow.ReadRequest(run.Request)
 	run.Reference = plan.ReferenceOf(facts, input, request)
 	run.Lane = plan.LaneOf(facts, input, request)
 	run.Turns = plan.Flow.AtOnce > 0 || run.Lane != ""
