@@ -3,7 +3,6 @@ package engine
 import (
 	"context"
 	"errors"
-	"net/http"
 	"time"
 
 	"github.com/google/uuid"
@@ -23,10 +22,10 @@ var errUndecided = errors.New("the run needs to be recorded before it is done")
 // placeTime is how long a call waits for a place in which its run is done at once; behind it the queue takes the run.
 const placeTime = 200 * time.Millisecond
 
-// atOnce says whether runs of a call are done where it came in.
-func (c *Call) atOnce() bool {
+// atOnce says whether the runs of a call are done where it came in: this process does runs, and its flow lets them.
+func (e *Engine) atOnce(c *Call) bool {
 	t := c.Plan.Flow.Trigger
-	return t.Wait > 0 && c.Plan.ReadStep == nil && c.Plan.OnePer == nil && c.Plan.Flow.AtOnce == 0 && c.Plan.Flow.Limit == 0 && c.Plan.Repeatable()
+	return e.wholes != nil && t.Wait > 0 && c.Plan.ReadStep == nil && c.Plan.OnePer == nil && c.Plan.Flow.AtOnce == 0 && c.Plan.Flow.Limit == 0 && c.Plan.Repeatable()
 }
 
 // doAtOnce does the run of a call and records it. The error is errUndecided where nothing was done and the run is to be recorded
@@ -58,7 +57,7 @@ func (e *Engine) doAtOnce(ctx context.Context, c *Call, b beginning, a Asked) (s
 
 // safe says whether a caller asks for nothing but an answer (RFC 9110, section 9.2.1). The record of its run may be lost with the
 // machine in the moment behind the answer.
-func (a Asked) safe() bool { return a.Method == http.MethodGet || a.Method == http.MethodHead }
+func (a Asked) safe() bool { return a.Method == "GET" || a.Method == "HEAD" }
 
 // computed does the run of a call in memory.
 func (e *Engine) computed(ctx context.Context, c *Call, b beginning) (w store.WholeRun, err error) {
@@ -91,8 +90,8 @@ func (e *Engine) computed(ctx context.Context, c *Call, b beginning) (w store.Wh
 		return w, errUndecided
 	}
 	over := x.ending(batch)
-	if over == nil || len(asides(x.run, x.whole.Inner))+len(batch.Collected) > 0 || over.state == store.SetAside {
-		return w, errUndecided // what is set aside is work for somebody
+	if over == nil || len(asides(x.run, x.whole.Inner))+len(batch.Collected) > 0 {
+		return w, errUndecided
 	}
 	w.State, w.Fault, w.References, w.Events = over.state, over.fault, batch.References, batch.Events
 	if w.Entries, err = encode(c.Plan, []*flow.Item{x.whole}); err != nil {

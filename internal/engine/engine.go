@@ -195,7 +195,7 @@ func (e *Engine) Start(ctx context.Context) error {
 	serving, stopped := context.WithCancel(context.WithoutCancel(ctx))
 	e.stopped = stopped
 	e.claims, e.ends = newTogether(serving, e.claimFree), newTogether(serving, e.endAll)
-	e.wholes, e.quickWholes = newTogether(serving, e.addWhole(e.db)), newTogether(serving, e.addWhole(e.quick))
+	e.wholes, e.quickWholes = newTogether(serving, e.addWhole(e.front())), newTogether(serving, e.addWhole(e.quick))
 	ctx, e.stop = context.WithCancel(ctx)
 	if err := e.serve(ctx); err != nil {
 		return err

@@ -116,11 +116,11 @@ func (e *Engine) watched(ctx context.Context) ([]store.Release, map[[2]string]bo
 		return releases, paused, nil
 	}
 	read := time.Now()
-	releases, err := store.NewestReleases(ctx, e.db, "")
+	releases, err := store.NewestReleases(ctx, e.front(), "")
 	if err != nil {
 		return nil, nil, err
 	}
-	if paused, err = store.Paused(ctx, e.db); err != nil {
+	if paused, err = store.Paused(ctx, e.front()); err != nil {
 		return nil, nil, err
 	}
 	t.mu.Lock()

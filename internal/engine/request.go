@@ -107,7 +107,7 @@ func (e *Engine) Request(ctx context.Context, c *Call, body []byte) (*Taken, err
 		return nil, err
 	}
 	t := &Taken{Plan: plan, Wait: time.Duration(plan.Flow.Trigger.Wait) * time.Second}
-	if c.atOnce() {
+	if e.atOnce(c) {
 		run, err := e.doAtOnce(ctx, c, b, a)
 		switch {
 		case err == nil:

@@ -1,0 +1,185 @@
+package engine
+
+import (
+	"sync"
+	"testing"
+
+	"github.com/google/uuid"
+	"github.com/stretchr/testify/require"
+
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/flow"
+	"hollowreed/internal/store"
+)
+
+// called sends a card to a flow that waits for it below ask.
+func (w *world) called(e *Engine, body []byte, key string) *Taken {
+	w.t.Helper()
+	c, err := e.Called(w.t.Context(), "skerry", Asked{Method: "POST", Path: "ask", Client: "a", Key: key})
+	require.NoError(w.t, err)
+	defer c.Leave()
+	t, err := e.Request(w.t.Context(), c, body)
+	require.NoError(w.t, err)
+	return t
+}
+
+// kept counts rows of the product's own database.
+func (w *world) kept(sql string, args ...any) (n int) {
+	w.t.Helper()
+	require.NoError(w.t, w.db.QueryRow(w.t.Context(), sql, args...).Scan(&n))
+	return n
+}
+
+// jobs are how many jobs the queue has, or had, for a run.
+func (w *world) jobs(run uuid.UUID) int {
+	w.t.Helper()
+	return w.kept("select count(*) from river_job where args->>'run' = $1", run.String())
+}
+
+const direct = `flow: Asking
+trigger: {kind: request, path: ask, input: sign-up, as: card, output: sign-up, wait: 30}
+steps:
+  - {step: reference, id: known, is: card.card}
+  - step: choose
+    id: c
+    when:
+      - if: card.name == "Nobody"
+        steps: [{step: stop, id: no, text: '"nobody is not taken"'}]
+  - {step: note, id: n, text: '"hail " + card.name', where: the event log}
+  - {step: set, id: broken, values: {n: 'integer(card.card)'}, as: number}
+  - {step: answer, id: a, with: {card: card.card, name: upper(card.name), mail: card.mail, kiosk: card.kiosk, at: card.at}, status: "201"}
+`
+
+// TestACallIsDoneWhereItComesIn: its run is over before the call returns, without a job of the queue, and there is of it what
+// there is of every other run.
+func TestACallIsDoneWhereItComesIn(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	e := w.start(Options{})
+	w.add("asking", map[string]string{"flows/asking.yaml": direct})
+
+	taken := w.called(e, card("17", "Ada"), "")
+	require.NotNil(t, taken.Done)
+	require.Zero(t, w.jobs(taken.Run))
+	r, err := store.RunByID(t.Context(), w.db, taken.Run)
+	require.NoError(t, err)
+	require.Equal(t, store.Done, r.State)
+	require.Equal(t, 201, r.Reply.Status)
+	require.JSONEq(t, string(taken.Done.Answer), string(r.Answer))
+	require.Contains(t, string(r.Answer), `"ADA"`)
+	require.False(t, r.BeganAt.Before(r.CreatedAt))
+	require.False(t, r.EndedAt.Before(*r.BeganAt))
+	require.Equal(t, r.BeganAt.UTC(), taken.Done.BeganAt.UTC(), "by which formulas told the time")
+	require.Equal(t, 1, r.Counts["a"].Out)
+	refs, err := store.References(t.Context(), w.db, r.ID, 5)
+	require.NoError(t, err)
+	require.Equal(t, []flow.Reference{{Record: flow.WholeRun, Text: "17"}}, refs)
+	require.Equal(t, "hail Ada", w.noted(r))
+	entry, err := e.Journal(t.Context(), r.ID, flow.WholeRun)
+	require.NoError(t, err)
+	require.JSONEq(t, `{"n": 17}`, string(entry.Values["number"]))
+
+	stopped := w.called(e, card("18", "Nobody"), "")
+	require.NotNil(t, stopped.Done)
+	require.Equal(t, store.SetAside, stopped.Done.State)
+	r, err = store.RunByID(t.Context(), w.db, stopped.Run)
+	require.NoError(t, err)
+	require.Equal(t, store.SetAside, r.State)
+	require.Equal(t, fault.Stopped, r.Fault.Code)
+	require.Contains(t, r.Fault.What(), "nobody is not taken")
+}
+
+// TestACallThatIsSetAsideIsMendedAsAnyRun: it waits for somebody, who lets it go on from where it came to.
+func TestACallThatIsSetAsideIsMendedAsAnyRun(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	e := w.start(Options{})
+	w.add("asking", map[string]string{"flows/asking.yaml": direct})
+	taken := w.called(e, card("A1", "Ada"), "")
+	require.NotNil(t, taken.Done)
+	r := w.over(taken.Run)
+	require.Equal(t, store.SetAside, r.State)
+	require.Contains(t, r.Fault.Error(), "A1")
+	require.NoError(t, e.Resume(t.Context(), r.ID))
+	r = until(t, "the run to be taken on", func() (store.Run, bool) {
+		r, err := store.RunByID(t.Context(), w.db, taken.Run)
+		require.NoError(t, err)
+		return r, r.Claim == 2 && r.Ended()
+	})
+	require.Equal(t, store.SetAside, r.State)
+	require.Equal(t, 1, w.kept("select count(*) from event where run = $1", r.ID), "it was told once")
+	require.Equal(t, 1, w.kept("select count(*) from run where flow = 'asking'"))
+}
+
+// TestWhatOutlivesItsRunIsRecordedFirst: a flow that keeps keys for later runs.
+func TestWhatOutlivesItsRunIsRecordedFirst(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	e := w.start(Options{})
+	w.add("asking", map[string]string{"flows/asking.yaml": "flow: Asking\ntrigger: {kind: request, path: ask, input: sign-up, as: card, wait: 30}\nsteps:\n  - {step: once, id: o, key: card.card}\n  - {step: note, id: n, text: card.name, where: the event log}\n"})
+	first, second := w.called(e, card("1", "Ada"), ""), w.called(e, card("1", "Jon"), "")
+	for _, taken := range []*Taken{first, second} {
+		require.Nil(t, taken.Done)
+		require.Equal(t, store.Done, w.over(taken.Run).State)
+		require.Equal(t, 1, w.jobs(taken.Run))
+	}
+	require.Equal(t, 1, w.kept("select count(*) from event where flow = 'asking'"))
+}
+
+// TestCallsWithOneKeyAreOneRun: however many come at once.
+func TestCallsWithOneKeyAreOneRun(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	e := w.start(Options{})
+	w.add("asking", map[string]string{"flows/asking.yaml": direct})
+	runs := make([]uuid.UUID, 30)
+	var wg sync.WaitGroup
+	for i := range runs {
+		wg.Go(func() {
+			c, err := e.Called(t.Context(), "skerry", Asked{Method: "POST", Path: "ask", Client: "a", Key: "k"})
+			if err != nil {
+				t.Error(err)
+				return
+			}
+			defer c.Leave()
+			taken, err := e.Request(t.Context(), c, card("17", "Ada"))
+			if err != nil {
+				t.Error(err)
+				return
+			}
+			runs[i] = taken.Run
+		})
+	}
+	wg.Wait()
+	for _, id := range runs {
+		require.Equal(t, runs[0], id)
+	}
+	require.Equal(t, 1, w.kept("select count(*) from run where flow = 'asking'"))
+	require.Equal(t, 1, w.kept("select count(*) from event where flow = 'asking'"))
+
+	c, err := e.Called(t.Context(), "skerry", Asked{Method: "POST", Path: "ask", Client: "a", Key: "k"})
+	require.NoError(t, err)
+	defer c.Leave()
+	_, err = e.Request(t.Context(), c, card("18", "Ada"))
+	var no *Refused
+	require.ErrorAs(t, err, &no)
+	require.Equal(t, 422, no.Status)
+}
+
+// TestACallTakesTheReleaseThatWasJustMade: what is remembered of routes is never older than what this process has done.
+func TestACallTakesTheReleaseThatWasJustMade(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	e := w.start(Options{})
+	for _, word := range []string{"one", "two", "three"} {
+		w.add("asking", map[string]string{"flows/asking.yaml": "flow: Asking\ntrigger: {kind: request, path: ask, input: sign-up, wait: 30}\nsteps:\n  - {step: note, id: n, text: '\"" + word + "\"'}\n"})
+		taken := w.called(e, card("1", "Ada"), "")
+		require.NotNil(t, taken.Done)
+		require.Equal(t, word, w.noted(*taken.Done))
+	}
+	require.NoError(t, e.PauseTrigger(t.Context(), "skerry", "asking", "mo", "the desk is closed"))
+	_, err := e.Called(t.Context(), "skerry", Asked{Method: "POST", Path: "ask"})
+	require.ErrorContains(t, err, "the desk is closed")
+	require.NoError(t, e.ResumeTrigger(t.Context(), "skerry", "asking"))
+	require.NotNil(t, w.called(e, card("1", "Ada"), "").Done)
+}

@@ -1,0 +1,93 @@
+package store
+
+import (
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/stretchr/testify/require"
+
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/flow"
+)
+
+// whole is a run that is over.
+func whole(reference string) WholeRun {
+	began := time.Date(2031, 3, 9, 6, 0, 0, 0, time.UTC)
+	ended := began.Add(time.Millisecond)
+	r := Run{ID: uuid.Must(uuid.NewV7()), Project: projectID, Flow: "f", Release: 1, Reference: reference, File: "call", StartedBy: "request", BeganAt: &began, EndedAt: &ended}
+	return WholeRun{Run: r, State: Done, Entries: []byte(`{"record":-1}`)}
+}
+
+// TestWholeRunsAreRecordedTogether: each with what it has come to, and with nothing of the others.
+func TestWholeRunsAreRecordedTogether(t *testing.T) {
+	db := open(t)
+	release(t, db, "one")
+	plain, rich := whole("plain"), whole("rich")
+	rich.State, rich.Fault = Stopped, fault.New(fault.Stopped, "no \x00 of that")
+	rich.Run.Input, rich.Run.Request, rich.Run.Answer = []byte(`{"a":1}`), []byte(`{"path":"x"}`), []byte(`"yes"`)
+	rich.Run.Counts, rich.Run.Reply = map[string]*flow.Counts{"s": {In: 2}}, &flow.Reply{Status: 422}
+	rich.References = []flow.Reference{{Record: -1, Text: "B-1"}, {Record: -1, Text: "B-2"}, {Record: -1, Text: "B-1"}}
+	rich.Events = []flow.Event{{Step: "n", Record: -1, Text: "one"}, {Step: "n", Record: -1, Text: "two", Fault: fault.New(fault.Type, "odd")}}
+	fresh, err := AddWhole(t.Context(), db, []WholeRun{plain, rich})
+	require.NoError(t, err)
+	require.Equal(t, []bool{true, true}, fresh)
+
+	got := byID(t, db, rich.Run.ID)
+	require.Equal(t, Stopped, got.State)
+	require.Contains(t, got.Fault.Message, "of that")
+	require.Equal(t, [][]byte{rich.Run.Input, rich.Run.Request, rich.Run.Answer}, [][]byte{got.Input, got.Request, got.Answer})
+	require.Equal(t, rich.Run.Counts, got.Counts)
+	require.Equal(t, 422, got.Reply.Status)
+	require.True(t, got.EndedAt.Equal(*rich.Run.EndedAt))
+	require.EqualValues(t, 1, got.Claim)
+	refs, err := References(t.Context(), db, got.ID, 9)
+	require.NoError(t, err)
+	require.Len(t, refs, 2, "each once")
+	events, err := Events(t.Context(), db, projectID, 9)
+	require.NoError(t, err)
+	require.Len(t, events, 2)
+	_, entries, err := JournalBatch(t.Context(), db, got.ID, -1)
+	require.NoError(t, err)
+	require.Equal(t, rich.Entries, entries)
+
+	other := byID(t, db, plain.Run.ID)
+	require.Equal(t, Done, other.State)
+	require.Nil(t, other.Fault)
+	require.Nil(t, other.Reply)
+	require.Nil(t, other.Input)
+}
+
+// TestAKeyIsOneWholeRun: of two that are recorded in one go, and of one that comes later.
+func TestAKeyIsOneWholeRun(t *testing.T) {
+	db := open(t)
+	release(t, db, "one")
+	first, second, third := whole("first"), whole("second"), whole("third")
+	for _, w := range []*WholeRun{&first, &second, &third} {
+		w.Key, w.Digest, w.Events = "k", "d", []flow.Event{{Step: "n", Text: "told"}}
+	}
+	fresh, err := AddWhole(t.Context(), db, []WholeRun{first, second})
+	require.NoError(t, err)
+	require.Equal(t, []bool{true, false}, fresh)
+	fresh, err = AddWhole(t.Context(), db, []WholeRun{third})
+	require.NoError(t, err)
+	require.Equal(t, []bool{false}, fresh)
+	_, run, err := CalledWith(t.Context(), db, projectID, "f", "k")
+	require.NoError(t, err)
+	require.Equal(t, first.Run.ID, *run)
+	events, err := Events(t.Context(), db, projectID, 9)
+	require.NoError(t, err)
+	require.Len(t, events, 1, "those that came before tell nothing again")
+}
+
+// TestWholeRunsAreRecordedAllOrNone: one tells something in a project that is not there.
+func TestWholeRunsAreRecordedAllOrNone(t *testing.T) {
+	db := open(t)
+	release(t, db, "one")
+	good, bad := whole("good"), whole("bad")
+	bad.Run.Project, bad.Events = "nowhere", []flow.Event{{Step: "n", Text: "x"}}
+	_, err := AddWhole(t.Context(), db, []WholeRun{good, bad})
+	require.Error(t, err)
+	_, err = RunByID(t.Context(), db, good.Run.ID)
+	require.ErrorIs(t, err, ErrNotFound)
+}
