@@ -127,7 +127,7 @@ type Engine struct {
 	active      active
 	walks       walks
 	callers     callers
-	reading     chan struct{} // places to read what callers send
+	reading     chan struct{} // places to read large bodies that callers send
 	beaten      time.Time     // when it last said that it lives
 	judges      time.Time     // from when on it says that others are dead
 	tallies     *tallies
@@ -165,7 +165,7 @@ func New(db *pgxpool.Pool, outside *connector.Pool, o Options) (*Engine, error) 
 		ID: fmt.Sprintf("%s-%d-%s", host, os.Getpid(), uuid.NewString()[:8]),
 		db: db, outside: outside, opt: o.filled(), tallies: newTallies(), releases: releases{most: maxReleases}, tracer: otel.Tracer("hollowreed"),
 	}
-	e.reading, e.places = make(chan struct{}, runtime.GOMAXPROCS(0)), make(chan struct{}, 2*runtime.GOMAXPROCS(0))
+	e.reading, e.places = make(chan struct{}, max(1, runtime.GOMAXPROCS(0)-1)), make(chan struct{}, runtime.GOMAXPROCS(0))
 	e.callers.most, e.callers.each = e.opt.Callers, e.opt.Each
 	e.tallies.Registry.MustRegister(newBacklog(e))
 	outside.Observe(e.tallies.called)

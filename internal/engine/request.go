@@ -135,14 +135,19 @@ func (e *Engine) Request(ctx context.Context, c *Call, body []byte) (*Taken, err
 	return t, err
 }
 
-// begun is how the run begins that a request starts. So many bodies are read at once as there are processors: who sends large ones
-// does not take the machine from all others.
+// smallBody is up to how many bytes a body is read in a moment.
+const smallBody = 64 << 10
+
+// begun is how the run begins that a request starts. Of large bodies not so many are read at once as there are processors: who
+// sends them does not take the machine from all others.
 func (e *Engine) begun(ctx context.Context, plan *flow.Plan, a Asked) (b beginning, err error) {
-	select {
-	case e.reading <- struct{}{}:
-		defer func() { <-e.reading }()
-	case <-ctx.Done():
-		return b, ctx.Err()
+	if len(a.Body) > smallBody {
+		select {
+		case e.reading <- struct{}{}:
+			defer func() { <-e.reading }()
+		case <-ctx.Done():
+			return b, ctx.Err()
+		}
 	}
 	b.by = "request"
 	body := (*string)(nil)
