@@ -11,7 +11,7 @@ demo: setup-server bin/hollowreed ## start everything with demo data; Ctrl-C sto
 demo-reset: bin/hollowreed ## remove the demo's data, to start over
 	@bin/hollowreed demo --reset
 
-test: setup-server setup-browser setup-judge setup-systems setup-axe ## run all tests
+test: setup-server setup-browser setup-judge setup-systems setup-node ## run all tests
 	@echo "Building and testing; the first build takes some minutes"
 	go test -timeout 40m -p 3 -parallel 4 $$(go list ./... | grep -Ev '/internal/(web|hostile)$$') # many wait more than they work
 	go test -timeout 40m ./internal/hostile # takes all of the machine
@@ -30,7 +30,7 @@ race: setup-server ## run the tests of what runs at once with the race detector
 fuzz: ## run every fuzz target for a while (FUZZ=10m)
 	@tools/fuzz.sh "$${FUZZ:-10m}"
 
-check: ## vet, staticcheck, formatting, and whether committed assets are fresh
+check: setup-node ## vet, staticcheck, formatting, and whether committed assets are fresh
 	@tools/check.sh
 
 bench: bin/hollowreed setup-server ## compare speed with hand-written programs on the same data
@@ -54,8 +54,8 @@ setup-server:
 setup-browser:
 	@tools/setup.sh browser
 
-setup-axe:
-	@tools/setup.sh axe
+setup-node:
+	@tools/setup.sh node
 
 setup-systems:
 	@tools/setup.sh systems
@@ -69,4 +69,4 @@ bin/hollowreed: FORCE
 
 FORCE:
 
-.PHONY: help demo demo-reset test test-fast hostile race fuzz check bench architecture templates assets screenshots setup-server setup-browser setup-judge setup-systems setup-axe FORCE
+.PHONY: help demo demo-reset test test-fast hostile race fuzz check bench architecture templates assets screenshots setup-server setup-browser setup-judge setup-systems setup-node FORCE

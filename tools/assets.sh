@@ -3,7 +3,7 @@
 set -eu
 cd "$(dirname "$0")"
 out=$1
-[ -d node_modules ] || npm install --no-audit --no-fund --silent >&2
+./setup.sh node >&2
 mkdir -p "$out/fonts"
 node_modules/.bin/tailwindcss --minify -i ../internal/web/assets/src/app.css -o "$out/app.css"
 node_modules/.bin/esbuild ../internal/web/assets/src/app.js --bundle --format=iife --target=es2022 --log-level=warning --outfile="$out/app.js"
