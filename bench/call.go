@@ -14,6 +14,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -35,8 +36,8 @@ const (
 	callTurns = 5
 )
 
-// callFlows are a report that is known by its id, told in the event log and answered; and a question that is answered from a
-// table. Neither reaches an outside system.
+// callFlows are a report that is known by its id, told in the event log and answered; one whose id is kept for later runs, so that
+// its run is recorded before it begins; and a question that is answered from a table.
 var callFlows = map[string]string{
 	"project.yaml":        "project: Calls\n",
 	"schemas/report.yaml": "schema: Report\nnotation: json\nfields:\n  - {name: id, type: text}\n  - {name: vessel, type: text}\n  - {name: severity, type: integer}\n  - {name: remark, type: text, occurs: 0..1}\n",
@@ -49,6 +50,12 @@ steps:
   - {step: reference, id: reference, is: report.id}
   - {step: template, id: line, text: "${report.vessel}, severity ${report.severity}: ${report.remark ?? \"no remark\"}", as: line}
   - {step: note, id: note, text: line, where: the event log}
+  - {step: answer, id: answer, with: {noted: "true"}, status: "201"}
+`,
+	"flows/once.yaml": `flow: Once
+trigger: {kind: request, path: once, input: report, as: report, output: noted}
+steps:
+  - {step: once, id: once, key: report.id}
   - {step: answer, id: answer, with: {noted: "true"}, status: "201"}
 `,
 	"flows/where.yaml": `flow: Where
@@ -89,6 +96,10 @@ func calls(dir string) error {
 	report := func() (string, string, string) {
 		return http.MethodPost, "reports", `{"id": "R-17", "vessel": "Ling", "severity": 3, "remark": "rope in the screw"}`
 	}
+	var id atomic.Int64
+	once := func() (string, string, string) {
+		return http.MethodPost, "once", fmt.Sprintf(`{"id": "R-%d", "vessel": "Ling", "severity": 3}`, id.Add(1))
+	}
 	where := func() (string, string, string) { return http.MethodGet, "where/Ling", "" }
 	for _, c := range []struct {
 		what   string
@@ -99,6 +110,8 @@ func calls(dir string) error {
 	}{
 		{"a report, 1 caller", 1, bare, 201, report},
 		{"a report, 32 callers", 32, bare, 201, report},
+		{"a report that is kept, 1 caller", 1, bare, 201, once},
+		{"a report that is kept, 32 callers", 32, bare, 201, once},
 		{"a question, 1 caller", 1, side{bare.name + ", no wait for the disk", bare.address + "quick/"}, 200, where},
 		{"a question, 32 callers", 32, side{bare.name + ", no wait for the disk", bare.address + "quick/"}, 200, where},
 	} {
@@ -211,7 +224,7 @@ func bareCalls(ctx context.Context, server *localpg.Server) (side, func(), error
 	}
 	gin.SetMode(gin.ReleaseMode)
 	r := gin.New()
-	r.POST("/in/reports", func(c *gin.Context) {
+	report := func(c *gin.Context) {
 		var m struct {
 			ID       string `json:"id"`
 			Vessel   string `json:"vessel"`
@@ -227,7 +240,9 @@ func bareCalls(ctx context.Context, server *localpg.Server) (side, func(), error
 			return
 		}
 		c.JSON(http.StatusCreated, map[string]bool{"noted": true})
-	})
+	}
+	r.POST("/in/reports", report)
+	r.POST("/in/once", report)
 	r.GET("/in/quick/where/:vessel", func(c *gin.Context) {
 		if _, err := quick.Exec(c, "insert into told (id, message) values ($1, '{}')", c.Param("vessel")); err != nil {
 			c.Status(http.StatusInternalServerError)
@@ -273,7 +288,7 @@ func prepareCalls(ctx context.Context, db *pgxpool.Pool, e *engine.Engine) error
 		_, err := store.AddProject(ctx, tx, "calls", "Calls", callFlows, "bench")
 		return err
 	})
-	for _, flow := range []string{"reports", "where"} {
+	for _, flow := range []string{"reports", "once", "where"} {
 		if err == nil {
 			_, err = e.MakeRelease(ctx, "calls", flow, "", "bench")
 		}

@@ -104,6 +104,24 @@ func (e *Engine) wakeCallers(ctx context.Context) error {
 	return err
 }
 
+// Ended waits until the run of a call is over, for as long as its caller waits. The run is given as it is then.
+func (e *Engine) Ended(ctx context.Context, t *Taken) (store.Run, error) {
+	switch {
+	case t.Done != nil:
+		return *t.Done, nil
+	case t.over == nil:
+		return e.Over(ctx, t.Run, t.Wait)
+	}
+	defer t.left()
+	select {
+	case <-ctx.Done():
+		return store.Run{}, ctx.Err()
+	case <-t.over:
+	case <-time.After(t.Wait):
+	}
+	return store.RunByID(ctx, e.front(), t.Run)
+}
+
 // Over waits until a run is over, for a time. The run is given as it is then.
 func (e *Engine) Over(ctx context.Context, run uuid.UUID, within time.Duration) (store.Run, error) {
 	over, done := e.callers.on(run)

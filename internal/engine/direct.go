@@ -6,34 +6,38 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
 
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/store"
 )
 
-// A run that a caller waits for, and of which nothing outlives it but what it answers, is done where the call came in and recorded
-// with its end, in one go with those of other calls: were the process to end before, nothing would have been done. One that
-// cannot end so is begun anew as any other, by the queue.
+// A call becomes a run in one of three ways. One of which nothing outlives it but what it answers is done where the call came in and
+// recorded with its end, in one go with those of other calls: were the process to end before, nothing would have been done. One
+// that changes something is recorded first, and done where it came in. All others are done by the queue: those that nobody waits
+// for, that wait for their turn, or for which this process has no place.
 
-// errUndecided is that a run cannot be done at once: it is to be recorded before it begins.
-var errUndecided = errors.New("the run needs to be recorded before it is done")
+// errOtherwise is that a call was not done in a way, and nothing was done.
+var errOtherwise = errors.New("the call is to be done in another way")
 
 // placeTime is how long a call waits for a place in which its run is done at once; behind it the queue takes the run.
 const placeTime = 200 * time.Millisecond
 
-// atOnce says whether the runs of a call are done where it came in: this process does runs, and its flow lets them.
-func (e *Engine) atOnce(c *Call) bool {
-	t := c.Plan.Flow.Trigger
-	return e.wholes != nil && t.Wait > 0 && c.Plan.ReadStep == nil && c.Plan.OnePer == nil && c.Plan.Flow.AtOnce == 0 && c.Plan.Flow.Limit == 0 && c.Plan.Repeatable()
+// direct says whether the run of a call may be done where it came in: this process does runs, somebody waits for the answer, and no
+// run of the flow waits for another.
+func (e *Engine) direct(c *Call) bool {
+	return e.wholes != nil && c.Plan.Flow.Trigger.Wait > 0 && c.Plan.OnePer == nil && c.Plan.Flow.AtOnce == 0
 }
 
-// doAtOnce does the run of a call and records it. The error is errUndecided where nothing was done and the run is to be recorded
-// first, errSeen where a call with its key came before.
-func (e *Engine) doAtOnce(ctx context.Context, c *Call, b beginning, a Asked) (store.Run, error) {
+// doAtOnce does the run of a call and records it when it is over.
+func (e *Engine) doAtOnce(ctx context.Context, c *Call, b beginning, a Asked, t *Taken) error {
+	if !e.direct(c) || c.Plan.ReadStep != nil || c.Plan.Flow.Limit > 0 || !c.Plan.Repeatable() {
+		return errOtherwise
+	}
 	w, err := e.computed(ctx, c, b)
 	if err != nil {
-		return w.Run, err
+		return err
 	}
 	if a.Key != "" {
 		w.Key, w.Digest = a.Key, a.digest()
@@ -44,15 +48,79 @@ func (e *Engine) doAtOnce(ctx context.Context, c *Call, b beginning, a Asked) (s
 	}
 	fresh, err := record.ask(ctx, w)
 	if err != nil {
-		return w.Run, err
+		return err
 	}
 	if !fresh {
-		return w.Run, errSeen
+		return errSeen
 	}
-	x := &execution{engine: e, run: w.Run, plan: c.Plan}
-	x.told(w.State)
+	(&execution{engine: e, run: w.Run, plan: c.Plan}).told(w.State)
 	e.changed()
-	return w.Run, nil
+	t.Run, t.Done = w.Run.ID, &w.Run
+	return nil
+}
+
+// doHere records the run of a call as one that this process has taken on, and begins to do it. When the process ends before the run
+// does, another one puts it into the queue.
+func (e *Engine) doHere(ctx context.Context, c *Call, b beginning, a Asked, t *Taken) error {
+	if !e.direct(c) {
+		return errOtherwise
+	}
+	select {
+	case e.hands <- struct{}{}:
+	default:
+		return errOtherwise
+	}
+	r, err := e.recordHere(ctx, c, b, a)
+	if err != nil {
+		<-e.hands
+		return err
+	}
+	t.Run = r.ID
+	t.over, t.left = e.callers.on(r.ID)
+	go func() {
+		defer func() { <-e.hands }()
+		defer e.changed()
+		x := &execution{engine: e, run: r, direct: true}
+		if _, err := x.attempt(e.runs); err != nil && !errors.Is(err, store.ErrTakenOn) {
+			e.opt.Log.Warn("the end of a call's run is not recorded", "run", r.ID, "error", err) // it is taken up again
+		}
+	}()
+	return nil
+}
+
+// stopCalls ends the runs of calls that are done here, and waits for them: no other begins behind it.
+func (e *Engine) stopCalls(ctx context.Context) {
+	e.endRuns()
+	for range cap(e.hands) {
+		select {
+		case e.hands <- struct{}{}:
+		case <-ctx.Done():
+			e.opt.Log.Warn("runs of calls did not end in time")
+			return
+		}
+	}
+}
+
+// recordHere records a run that this process takes on.
+func (e *Engine) recordHere(ctx context.Context, c *Call, b beginning, a Asked) (r store.Run, err error) {
+	r = c.run(b)
+	e.known(c.Plan, &r, b.value, flow.ReadRequest(b.request))
+	if a.Key == "" {
+		return store.AddClaimed(ctx, e.front(), r, e.ID)
+	}
+	err = pgx.BeginFunc(ctx, e.front(), func(tx pgx.Tx) error {
+		if r, err = store.AddClaimed(ctx, tx, r, e.ID); err != nil {
+			return err
+		}
+		return e.keyed(ctx, tx, c, a, r.ID)
+	})
+	return r, err
+}
+
+// run is what is known of the run of a call before it is done.
+func (c *Call) run(b beginning) store.Run {
+	r := c.release
+	return store.Run{ID: uuid.Must(uuid.NewV7()), Project: r.Project, Flow: r.Flow, Release: r.Number, Of: r.Flow, File: c.Plan.ReadsFrom(), Input: b.input, Request: b.request, StartedBy: b.by}
 }
 
 // safe says whether a caller asks for nothing but an answer (RFC 9110, section 9.2.1). The record of its run may be lost with the
@@ -67,16 +135,13 @@ func (e *Engine) computed(ctx context.Context, c *Call, b beginning) (w store.Wh
 	case e.places <- struct{}{}:
 		defer func() { <-e.places }()
 	case <-place.C:
-		return w, errUndecided
+		return w, errOtherwise
 	case <-ctx.Done():
 		return w, ctx.Err()
 	}
 	began := time.Now().UTC().Truncate(time.Microsecond)
-	r := c.release
-	w.Run = store.Run{
-		ID: uuid.Must(uuid.NewV7()), Project: r.Project, Flow: r.Flow, Release: r.Number, Of: r.Flow, File: c.Plan.ReadsFrom(), Input: b.input, Request: b.request, StartedBy: b.by,
-		State: store.Running, Claim: 1, Attempt: 1, CreatedAt: began, BeganAt: &began,
-	}
+	w.Run = c.run(b)
+	w.Run.State, w.Run.Claim, w.Run.Attempt, w.Run.CreatedAt, w.Run.BeganAt = store.Running, 1, 1, began, &began
 	request := flow.ReadRequest(b.request)
 	e.known(c.Plan, &w.Run, b.value, request)
 	x := &execution{engine: e, run: w.Run, plan: c.Plan, request: request, totals: &flow.Totals{Values: map[string]value.Value{}}}
@@ -86,12 +151,12 @@ func (e *Engine) computed(ctx context.Context, c *Call, b beginning) (w store.Wh
 	err = batch.Pass(ctx, c.Plan.Head, x.whole)
 	end(err)
 	if err != nil { // that it failed is to be seen, and tried again
-		e.opt.Log.Debug("call not done at once", "flow", r.Flow, "error", err)
-		return w, errUndecided
+		e.opt.Log.Debug("call not done at once", "flow", w.Run.Flow, "error", err)
+		return w, errOtherwise
 	}
 	over := x.ending(batch)
 	if over == nil || len(asides(x.run, x.whole.Inner))+len(batch.Collected) > 0 {
-		return w, errUndecided
+		return w, errOtherwise
 	}
 	w.State, w.Fault, w.References, w.Events = over.state, over.fault, batch.References, batch.Events
 	if w.Entries, err = encode(c.Plan, []*flow.Item{x.whole}); err != nil {
@@ -112,25 +177,25 @@ func (e *Engine) addWhole(db store.DB) func(context.Context, []store.WholeRun) (
 type transient struct{ house }
 
 func (transient) Start(context.Context, flow.Started, []value.Value) ([]flow.Answered, error) {
-	return nil, errUndecided
+	return nil, errOtherwise
 }
 
-func (transient) Wait(context.Context, string, []*flow.Item, []time.Time) error { return errUndecided }
+func (transient) Wait(context.Context, string, []*flow.Item, []time.Time) error { return errOtherwise }
 
 func (transient) Seen(context.Context, flow.Sight, []string) ([]bool, error) {
-	return nil, errUndecided
+	return nil, errOtherwise
 }
 
-func (transient) Remember(context.Context, string, []flow.Noted) error { return errUndecided }
+func (transient) Remember(context.Context, string, []flow.Noted) error { return errOtherwise }
 
 func (transient) Deliver(context.Context, string, []*flow.Item, []flow.Letter) error {
-	return errUndecided
+	return errOtherwise
 }
 
 func (transient) Await(context.Context, flow.Awaited, []flow.Letter) ([]*string, error) {
-	return nil, errUndecided
+	return nil, errOtherwise
 }
 
 func (transient) Gather(context.Context, flow.Gathering, []string, []string) ([]flow.Gathered, error) {
-	return nil, errUndecided
+	return nil, errOtherwise
 }

@@ -3,6 +3,7 @@ package engine
 import (
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/google/uuid"
 	"github.com/stretchr/testify/require"
@@ -111,19 +112,94 @@ func TestACallThatIsSetAsideIsMendedAsAnyRun(t *testing.T) {
 	require.Equal(t, 1, w.kept("select count(*) from run where flow = 'asking'"))
 }
 
-// TestWhatOutlivesItsRunIsRecordedFirst: a flow that keeps keys for later runs.
+const onceFlow = `flow: Asking
+trigger: {kind: request, path: ask, input: sign-up, as: card, wait: 30}
+steps:
+  - {step: once, id: o, key: card.card}
+  - {step: note, id: n, text: card.name, where: the event log}
+`
+
+// TestWhatOutlivesItsRunIsRecordedFirst: a flow that keeps keys for later runs is done where the call came in, too.
 func TestWhatOutlivesItsRunIsRecordedFirst(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
 	e := w.start(Options{})
-	w.add("asking", map[string]string{"flows/asking.yaml": "flow: Asking\ntrigger: {kind: request, path: ask, input: sign-up, as: card, wait: 30}\nsteps:\n  - {step: once, id: o, key: card.card}\n  - {step: note, id: n, text: card.name, where: the event log}\n"})
-	first, second := w.called(e, card("1", "Ada"), ""), w.called(e, card("1", "Jon"), "")
-	for _, taken := range []*Taken{first, second} {
+	w.add("asking", map[string]string{"flows/asking.yaml": onceFlow})
+	for _, name := range []string{"Ada", "Jon"} {
+		taken := w.called(e, card("1", name), "")
 		require.Nil(t, taken.Done)
-		require.Equal(t, store.Done, w.over(taken.Run).State)
-		require.Equal(t, 1, w.jobs(taken.Run))
+		r, err := e.Ended(t.Context(), taken)
+		require.NoError(t, err)
+		require.Equal(t, store.Done, r.State)
+		require.Zero(t, w.jobs(taken.Run))
 	}
 	require.Equal(t, 1, w.kept("select count(*) from event where flow = 'asking'"))
+	require.Empty(t, e.callers.runs(), "nobody waits any more")
+}
+
+// TestACallThatFindsNoPlaceIsDoneByTheQueue: so many are done here as the process has hands for.
+func TestACallThatFindsNoPlaceIsDoneByTheQueue(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	e := w.start(Options{Hands: 1})
+	w.add("asking", map[string]string{"flows/asking.yaml": onceFlow})
+	e.hands <- struct{}{}
+	taken := w.called(e, card("1", "Ada"), "k")
+	<-e.hands
+	r, err := e.Ended(t.Context(), taken)
+	require.NoError(t, err)
+	require.Equal(t, store.Done, r.State)
+	require.Equal(t, 1, w.jobs(taken.Run))
+	again := w.called(e, card("1", "Ada"), "k")
+	require.Equal(t, taken.Run, again.Run, "whichever way it went")
+	require.Equal(t, 1, w.kept("select count(*) from run where flow = 'asking'"))
+}
+
+// TestACallsRunThatFailsGoesIntoTheQueue: it waits there until its system is back, and what was done is not done again.
+func TestACallsRunThatFailsGoesIntoTheQueue(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	e := w.start(Options{Backoff: func(int) time.Duration { return 100 * time.Millisecond }, Tries: 100})
+	w.add("asking", map[string]string{"flows/asking.yaml": `flow: Asking
+trigger: {kind: request, path: ask, input: sign-up, as: card, wait: 30}
+steps:
+  - {step: call, id: put, connection: harbour-ledger, operation: put-member, with: {card: card.card, name: card.name, mail: card.mail, kiosk: card.kiosk, at: card.at}, as: first}
+`, "connections/harbour-ledger.yaml": w.part("connections/harbour-ledger.yaml") + "  - operation: put-member\n    name: Put a member\n    does: insert\n    request: sign-up\n    table: kiosk_member\n"})
+	w.setLedger(false)
+	taken := w.called(e, card("C1", "Ada"), "")
+	r := until(t, "the run to be tried again", func() (store.Run, bool) {
+		r, err := store.RunByID(t.Context(), w.db, taken.Run)
+		require.NoError(t, err)
+		return r, r.State == store.Retrying || r.Claim > 2
+	})
+	require.Equal(t, fault.Outside, r.Fault.Code)
+	w.setLedger(true)
+	r = w.over(taken.Run)
+	require.Equal(t, store.Done, r.State, r.Fault)
+	require.Equal(t, 1, w.jobs(taken.Run), "one job, that was made when it failed")
+	require.Equal(t, 1, w.count("select count(*) from kiosk_member where card = 'C1'"))
+}
+
+// TestTheRunOfACallOutlivesItsProcess: another one takes it up, and so does its own when its end could not be recorded.
+func TestTheRunOfACallOutlivesItsProcess(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	e := w.start(Options{Silence: 300 * time.Millisecond})
+	w.add("asking", map[string]string{"flows/asking.yaml": onceFlow})
+	for _, worker := range []string{"one that died", e.ID} {
+		c, err := e.Called(t.Context(), "skerry", Asked{Method: "POST", Path: "ask", Client: "a"})
+		require.NoError(t, err)
+		r := c.run(beginning{by: "request", input: card(worker, "Ada")})
+		r.Reference = "x"
+		r, err = store.AddClaimed(t.Context(), w.db, r, worker) // and there the process ends
+		require.NoError(t, err)
+		c.Leave()
+		r = w.over(r.ID)
+		require.Equal(t, store.Done, r.State)
+		require.EqualValues(t, 2, r.Claim)
+		require.Equal(t, 1, r.Attempt, "what a process did not end is no try")
+		require.Equal(t, worker != e.ID, r.Deaths == 1)
+	}
 }
 
 // TestCallsWithOneKeyAreOneRun: however many come at once.

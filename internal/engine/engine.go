@@ -62,6 +62,7 @@ type Options struct {
 	Project string           // whose connections are looked at; none when it is empty
 	Env     string           // the environment in which runs are
 	Site    string           // where its pages are, as http://127.0.0.1:8420, for messages that lead there
+	Hands   int              // with which runs of calls are done where they come in, at once: 16
 	Callers int              // that wait for an answer at once: 500
 	Each    int              // of them from one address: 250
 	Front   *pgxpool.Pool    // for those who call and look, so that they take no connection from the runs; nil is the engine's own
@@ -83,6 +84,7 @@ func (o Options) filled() Options {
 	num(&o.Batch, 500)
 	num(&o.Workers, 4)
 	num(&o.Tries, 6)
+	num(&o.Hands, 16)
 	num(&o.Callers, 500)
 	num(&o.Each, 250)
 	def(&o.Health, 15*time.Second)
@@ -114,7 +116,10 @@ type Engine struct {
 	ends        *together[store.Ending, store.Ended]
 	wholes      *together[store.WholeRun, bool]
 	quickWholes *together[store.WholeRun, bool] // without waiting for the disk
-	places      chan struct{}                   // in which calls are done at once
+	runs        context.Context                 // of the runs of calls that are done here
+	endRuns     context.CancelFunc
+	hands       chan struct{} // with which runs of calls are done where they came in
+	places      chan struct{} // in which calls are done at once
 	outside     *connector.Pool
 	opt         Options
 	river       *river.Client[pgx.Tx]
@@ -134,6 +139,7 @@ type Engine struct {
 	teller      teller
 	draft       drafted
 	tracer      trace.Tracer
+	ended       sync.Once
 	stop        context.CancelFunc
 	stopped     context.CancelFunc // ends what serves the runs until their last
 	wg          sync.WaitGroup
@@ -166,6 +172,7 @@ func New(db *pgxpool.Pool, outside *connector.Pool, o Options) (*Engine, error) 
 		db: db, outside: outside, opt: o.filled(), tallies: newTallies(), releases: releases{most: maxReleases}, tracer: otel.Tracer("hollowreed"),
 	}
 	e.reading, e.places = make(chan struct{}, max(1, runtime.GOMAXPROCS(0)-1)), make(chan struct{}, runtime.GOMAXPROCS(0))
+	e.hands = make(chan struct{}, e.opt.Hands)
 	e.callers.most, e.callers.each = e.opt.Callers, e.opt.Each
 	e.tallies.Registry.MustRegister(newBacklog(e))
 	outside.Observe(e.tallies.called)
@@ -195,6 +202,7 @@ func (e *Engine) Start(ctx context.Context) error {
 	serving, stopped := context.WithCancel(context.WithoutCancel(ctx))
 	e.stopped = stopped
 	e.claims, e.ends = newTogether(serving, e.claimFree), newTogether(serving, e.endAll)
+	e.runs, e.endRuns = context.WithCancel(serving)
 	e.wholes, e.quickWholes = newTogether(serving, e.addWhole(e.front())), newTogether(serving, e.addWhole(e.quick))
 	ctx, e.stop = context.WithCancel(ctx)
 	if err := e.serve(ctx); err != nil {
@@ -243,13 +251,17 @@ func quick(ctx context.Context, db *pgxpool.Pool) (*pgxpool.Pool, error) {
 
 // Stop lets the batches under way end, for a while, and takes no more.
 func (e *Engine) Stop() {
-	if e.stop == nil {
-		return
+	if e.stop != nil {
+		e.ended.Do(e.end)
 	}
+}
+
+func (e *Engine) end() {
 	e.stop()
 	e.wg.Wait()
 	ctx, cancel := context.WithTimeout(context.Background(), 8*time.Second)
 	defer cancel()
+	e.stopCalls(ctx)
 	if err := e.river.StopAndCancel(ctx); err != nil {
 		e.opt.Log.Warn("runs did not end in time", "error", err)
 	}
@@ -314,8 +326,26 @@ func (e *Engine) beat(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
+		if err := e.adopt(ctx, tx); err != nil {
+			return err
+		}
 		return store.WakeQueue(ctx, tx)
 	})
+}
+
+// adopt puts runs into the queue that nobody works on, and that never were in it.
+func (e *Engine) adopt(ctx context.Context, tx pgx.Tx) error {
+	orphans, err := store.Orphans(ctx, tx, e.ID, e.active.list(), e.opt.Silence)
+	if err != nil || len(orphans) == 0 {
+		return err
+	}
+	e.opt.Log.Info("took up runs of calls", "runs", len(orphans))
+	jobs := make([]river.InsertManyParams, len(orphans))
+	for i, id := range orphans {
+		jobs[i].Args = jobArgs{Run: id}
+	}
+	_, err = e.river.InsertManyFastTx(ctx, tx, jobs)
+	return err
 }
 
 // enqueue makes some worker take a run on once the transaction commits.

@@ -56,6 +56,8 @@ type Taken struct {
 	Plan *flow.Plan
 	Wait time.Duration // for which the caller waits for its answer
 	Done *store.Run    // the run, where it is over already
+	over chan struct{} // tells of its end, where it is done in this process
+	left func()        // ends the waiting for that
 }
 
 // Call is a request whose flow was found, and whose caller may ask it and has a place to wait.
@@ -100,39 +102,44 @@ func (e *Engine) Called(ctx context.Context, projectID string, a Asked) (*Call, 
 // Request starts the run of the flow with the body of the call. The error is a *Refused where that is at fault; then nothing is
 // recorded.
 func (e *Engine) Request(ctx context.Context, c *Call, body []byte) (*Taken, error) {
-	a, r, plan := c.asked, c.release, c.Plan
+	a := c.asked
 	a.Body = body
-	b, err := e.begun(ctx, plan, a)
+	b, err := e.begun(ctx, c.Plan, a)
 	if err != nil {
 		return nil, err
 	}
-	t := &Taken{Plan: plan, Wait: time.Duration(plan.Flow.Trigger.Wait) * time.Second}
-	if e.atOnce(c) {
-		run, err := e.doAtOnce(ctx, c, b, a)
-		switch {
-		case err == nil:
-			t.Run, t.Done = run.ID, &run
-			return t, nil
-		case errors.Is(err, errSeen):
-			return t, e.seen(ctx, r, a, t)
-		case !errors.Is(err, errUndecided):
-			return t, err
+	t := &Taken{Plan: c.Plan, Wait: time.Duration(c.Plan.Flow.Trigger.Wait) * time.Second}
+	for _, way := range []func(context.Context, *Call, beginning, Asked, *Taken) error{e.doAtOnce, e.doHere, e.doByQueue} {
+		if err = way(ctx, c, b, a, t); !errors.Is(err, errOtherwise) {
+			break
 		}
 	}
-	err = pgx.BeginFunc(ctx, e.front(), func(tx pgx.Tx) error {
-		if t.Run, err = e.record(ctx, tx, r, plan, b); err != nil || a.Key == "" {
-			return err
-		}
-		fresh, err := store.AddCall(ctx, tx, r.Project, r.Flow, a.Key, a.digest(), t.Run)
-		if err == nil && !fresh {
-			return errSeen
-		}
-		return err
-	})
 	if errors.Is(err, errSeen) {
-		err = e.seen(ctx, r, a, t)
+		err = e.seen(ctx, c.release, a, t)
 	}
 	return t, err
+}
+
+// doByQueue records the run of a call for any worker.
+func (e *Engine) doByQueue(ctx context.Context, c *Call, b beginning, a Asked, t *Taken) error {
+	return pgx.BeginFunc(ctx, e.front(), func(tx pgx.Tx) (err error) {
+		if t.Run, err = e.record(ctx, tx, c.release, c.Plan, b); err != nil {
+			return err
+		}
+		return e.keyed(ctx, tx, c, a, t.Run)
+	})
+}
+
+// keyed notes the key of a call with its run; errSeen is that another one came with it before.
+func (e *Engine) keyed(ctx context.Context, tx pgx.Tx, c *Call, a Asked, run uuid.UUID) error {
+	if a.Key == "" {
+		return nil
+	}
+	fresh, err := store.AddCall(ctx, tx, c.release.Project, c.release.Flow, a.Key, a.digest(), run)
+	if err == nil && !fresh {
+		return errSeen
+	}
+	return err
 }
 
 // smallBody is up to how many bytes a body is read in a moment.

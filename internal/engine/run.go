@@ -46,16 +46,25 @@ func (w *worker) Work(ctx context.Context, job *river.Job[jobArgs]) error {
 	}
 	e.changed()
 	x := &execution{engine: e, run: r}
+	next, err := x.attempt(ctx)
+	switch {
+	case errors.Is(err, store.ErrTakenOn):
+		return e.superseded(ctx, r.ID)
+	case err == nil && next > 0:
+		return e.snooze(next)
+	}
+	return err
+}
+
+// attempt does a run as far as it can, and says after which time it is to be taken on again; zero where it is over.
+func (x *execution) attempt(ctx context.Context) (next time.Duration, err error) {
 	ctx, end := x.traced(ctx)
 	err = x.work(ctx)
 	end(err)
 	if err != nil && !errors.Is(err, store.ErrTakenOn) && ctx.Err() == nil {
-		err = x.later(ctx, err)
+		return x.later(ctx, err)
 	}
-	if errors.Is(err, store.ErrTakenOn) {
-		return e.superseded(ctx, r.ID)
-	}
-	return err
+	return 0, err
 }
 
 // snooze lets the job of a run wait for a while.
@@ -163,6 +172,7 @@ type execution struct {
 	src     *flow.Source
 	whole   *flow.Item // the run as a whole
 	totals  *flow.Totals
+	direct  bool        // it was never in the queue: where it has to wait it is put there
 	request value.Value // that started it, where it is at hand already
 	ends    bool        // it was told to stop, and takes back what was begun
 }
@@ -441,19 +451,28 @@ func (x *execution) cancelled(ctx context.Context, by string) error {
 }
 
 // later lets a run that cannot go on now be taken on again, where that may help.
-func (x *execution) later(ctx context.Context, err error) error {
+func (x *execution) later(ctx context.Context, err error) (next time.Duration, _ error) {
 	var waiting *flow.Waiting
-	if errors.As(err, &waiting) {
-		if err := store.Rest(ctx, x.engine.db, x.run, waiting.Until); err != nil {
+	if !errors.As(err, &waiting) {
+		return x.failed(ctx, err)
+	}
+	err = x.recordFor(ctx, waiting.Until, func(db store.DB) error { return store.Rest(ctx, db, x.run, waiting.Until) })
+	return max(1, time.Until(waiting.Until)), err
+}
+
+// recordFor records that a run waits until a time, when it is taken on again: by its own job of the queue, by the run that waits
+// for it, or by a job that is made with the record where nothing stands behind it.
+func (x *execution) recordFor(ctx context.Context, at time.Time, record func(db store.DB) error) error {
+	if !x.direct {
+		return record(x.engine.db)
+	}
+	return pgx.BeginFunc(ctx, x.engine.db, func(tx pgx.Tx) error {
+		if err := record(tx); err != nil {
 			return err
 		}
-		return x.engine.snooze(max(0, time.Until(waiting.Until)))
-	}
-	next, err := x.failed(ctx, err)
-	if err != nil || next == 0 {
+		_, err := x.engine.river.InsertTx(ctx, tx, jobArgs{Run: x.run.ID}, &river.InsertOpts{ScheduledAt: at})
 		return err
-	}
-	return x.engine.snooze(next)
+	})
 }
 
 // failed decides what becomes of a run that cannot go on. A fault that no waiting mends ends it;
@@ -488,7 +507,7 @@ func (x *execution) failed(ctx context.Context, err error) (next time.Duration, 
 		return 0, x.over(ctx, store.SetAside, f)
 	}
 	at := time.Now().Add(next)
-	return next, store.Finish(ctx, x.engine.db, x.run, store.Retrying, f, &at)
+	return next, x.recordFor(ctx, at, func(db store.DB) error { return store.Finish(ctx, db, x.run, store.Retrying, f, &at) })
 }
 
 // open opens the run's input: what is kept with it, or the file where it was dropped or moved to.

@@ -124,6 +124,14 @@ func AddRun(ctx context.Context, db DB, r Run, content *spool.Spool) error {
 	return err
 }
 
+// AddClaimed records a run that a worker takes on as it comes in; no job of the queue stands behind it.
+func AddClaimed(ctx context.Context, db DB, r Run, worker string) (Run, error) {
+	rows, _ := db.Query(ctx, `insert into run (id, project, flow, release, release_flow, reference, file, input, started_by, request, state, claim, worker, attempt, began_at)
+		values ($1, $2, $3, $4, $3, $5, $6, $7, $8, $9, 'running', 1, $10, 1, clock_timestamp()) returning `+runColumns,
+		r.ID, r.Project, r.Flow, r.Release, r.Reference, r.File, r.Input, r.StartedBy, r.Request, worker)
+	return pgx.CollectExactlyOneRow(rows, asRun)
+}
+
 // AddChild records a run that a step starts, or finds the one that it has started before; fresh says which.
 func AddChild(ctx context.Context, tx pgx.Tx, r Run) (child Run, fresh bool, err error) {
 	tag, err := tx.Exec(ctx, `insert into run (id, project, flow, release, release_flow, reference, file, input, parent, parent_step, parent_record, parent_path, depth, started_by, lane)

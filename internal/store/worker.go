@@ -31,7 +31,9 @@ func BeatAndLook(ctx context.Context, db DB, id string, active []uuid.UUID, sile
 				and not exists (select from worker w where w.id = attempted_by[array_upper(attempted_by, 1)]))
 			or exists (select from run r where state = 'running' and worker <> $1 and not exists (select from worker w where w.id = r.worker))
 			or exists (select from river_job where state = 'running' and kind = 'run' and attempted_by[array_upper(attempted_by, 1)] = $1
-				and attempted_at < now() - make_interval(secs => $3) and not coalesce((args->>'run')::uuid = any($2), false))`,
+				and attempted_at < now() - make_interval(secs => $3) and not coalesce((args->>'run')::uuid = any($2), false))
+			or exists (select from run r where state = 'running' and worker = $1 and parent_step = '' and began_at < now() - make_interval(secs => $3)
+				and not id = any($2) and not `+hasJob+`)`,
 		id, active, silence.Seconds()).Scan(&due)
 	return due, err
 }
@@ -85,6 +87,20 @@ func Reclaim(ctx context.Context, db DB, worker string, active []uuid.UUID, afte
 		where state = 'running' and kind = 'run' and attempted_by[array_upper(attempted_by, 1)] = $1 and attempted_at < now() - make_interval(secs => $3)
 			and not (args->>'run')::uuid = any($2)`, worker, active, after.Seconds())
 	return tag.RowsAffected(), err
+}
+
+// hasJob says of a run r whether there is, or was, a job of the queue for it.
+const hasJob = `exists (select from river_job j where j.kind = 'run' and j.args @> jsonb_build_object('run', r.id))`
+
+// Orphans are runs under way without a job, which were done where they came in: those of workers that are gone, each of which counts
+// as a death, and those that this worker has given up without being able to record it.
+func Orphans(ctx context.Context, tx pgx.Tx, worker string, active []uuid.UUID, after time.Duration) ([]uuid.UUID, error) {
+	rows, _ := tx.Query(ctx, `update run r set attempt = greatest(attempt - 1, 0),
+			deaths = case when worker = $1 then deaths else case when deaths_behind = taken then deaths else 0 end + 1 end, deaths_behind = taken
+		where state = 'running' and parent_step = '' and not `+hasJob+`
+			and (not exists (select from worker w where w.id = r.worker) or worker = $1 and began_at < now() - make_interval(secs => $3) and not id = any($2))
+		returning id`, worker, active, after.Seconds())
+	return pgx.CollectRows(rows, pgx.RowTo[uuid.UUID])
 }
 
 // Requeue gives the jobs of workers that have been silent for too long back to the queue and

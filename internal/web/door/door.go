@@ -119,7 +119,7 @@ func serve(c *gin.Context, s *page.Site) {
 	}
 	c.Header("Hollowreed-Run", t.Run.String())
 	page.Answered(c, t.Wait+sendTime)
-	r, err := over(c, s, t)
+	r, err := s.Engine.Ended(c, t)
 	switch {
 	case err != nil: // it is recorded, and is done whether or not it can be looked at now
 		s.Log.Error("run not looked at", "run", t.Run, "error", err)
@@ -131,14 +131,6 @@ func serve(c *gin.Context, s *page.Site) {
 	default:
 		answer(c, s, t.Plan, r)
 	}
-}
-
-// over waits for the end of a run, where it is not over already.
-func over(c *gin.Context, s *page.Site, t *engine.Taken) (store.Run, error) {
-	if t.Done != nil {
-		return *t.Done, nil
-	}
-	return s.Engine.Over(c, t.Run, t.Wait)
 }
 
 // unread says why a body cannot be read.
