@@ -245,6 +245,17 @@ func unzipped(data []byte) (io.Reader, error) {
 	return gzip.NewReader(bytes.NewReader(data))
 }
 
+// WriteJournal writes all that the journal holds of a run, one JSON value a line.
+func (e *Engine) WriteJournal(ctx context.Context, run uuid.UUID, to io.Writer) error {
+	return store.JournalBatches(ctx, e.front(), run, func(entries []byte) (bool, error) {
+		plain, err := unzipped(entries)
+		if err == nil {
+			_, err = io.Copy(to, plain)
+		}
+		return err == nil, err
+	})
+}
+
 // decode gives the entries of a batch to use, until that is false.
 func decode(data []byte, use func(*Entry) bool) error {
 	plain, err := unzipped(data)

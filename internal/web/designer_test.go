@@ -108,7 +108,7 @@ func TestBookingsBecomeInvoicesByKeyboardAlone(t *testing.T) {
 	tb.step("post an invoice", "Post an invoice")
 	tb.step("note invoice", "Note")
 	tb.setting("#with-invoice", "text(posted.number)")
-	tb.sees("#faults", "✓ no faults")
+	tb.sees("#faults", "✓ No faults")
 	require.Equal(t, []string{"read", "each", "keep", "booking-to-invoice", "invoice-to-posting", "post-invoice", "note-invoice"}, w.steps("bills-of-bookings"))
 
 	tb.tabTo("#release")
@@ -178,7 +178,7 @@ func TestStepsAreMovedWithTheMouse(t *testing.T) {
 	w.eventually("booking-to-invoice", "read each note2 keep map posting post note")
 	tb.sees("#node-note2.sel", "Note")
 	tb.keys("o")
-	tb.sees("#node-note2.off", "switched off")
+	tb.sees("#node-note2.off", "disabled")
 	tb.do(chromedp.Evaluate(`document.querySelector("#doing details").open = true`, nil))
 	tb.click(`#doing button[value="wrap attempt"]`)
 	tb.sees("#panel .ph", "Attempt")
@@ -249,7 +249,7 @@ func TestSomebodyElseChangedTheFlow(t *testing.T) {
 	tb.sees("#panel .ph", "Without an invoice")
 	w.change("flows/booking-to-invoice.yaml", "name: Without an invoice", "name: Not billed yet")
 	tb.keys("d")
-	tb.sees("#problem", "changed")
+	tb.sees("#problem", "Someone else saved this")
 	require.Len(t, tb.errors, 1)
 	require.Contains(t, tb.errors[0], "409")
 	tb.errors = nil // the refused request is logged by the browser
@@ -270,5 +270,5 @@ func TestFaultsLeadToTheirSteps(t *testing.T) {
 	tb.sees("#panel .ph", "Without an invoice")
 	tb.sees("#panel", "bill")
 	tb.fill("#set-where", "isAbsent(booking.invoice)")
-	tb.sees("#faults", "✓ no faults")
+	tb.sees("#faults", "✓ No faults")
 }

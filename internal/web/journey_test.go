@@ -90,7 +90,7 @@ func TestTheKeyOfAnUpsertIsChecked(t *testing.T) {
 	tb.fill("#set-key", "gauge_code, take_at")
 	tb.sees("#panel", `row has no field "take_at"`)
 	tb.fill("#set-key", "gauge_code, taken_at")
-	tb.sees("#faults", "no faults")
+	tb.sees("#faults", "No faults")
 }
 
 func TestARuleIsChangedAndItsResultSeen(t *testing.T) {
@@ -190,7 +190,7 @@ func TestTwoEditorsAreTold(t *testing.T) {
 	res.Body.Close()
 	require.Equal(t, http.StatusOK, res.StatusCode)
 	tb.fill("#set-where", "level_cm > 2")
-	tb.sees("#problem", "Somebody else changed this meanwhile")
+	tb.sees("#problem", "Someone else saved this after you opened it")
 	after, err := store.PartDraft(t.Context(), w.db, "skerry", "flows/gauge-readings.yaml")
 	require.NoError(t, err)
 	require.Contains(t, after.Text, "level_cm > 1")

@@ -153,7 +153,7 @@ func TestAnInvoiceIsMappedByKeyboardAlone(t *testing.T) {
 	tb.sees("#show", "open 0")
 	tb.tabTo("#keep-case")
 	tb.keys(kb.Enter)
-	tb.sees("#outcome", "1 of 1 came out as expected")
+	tb.sees("#outcome", "1 of 1 passed")
 
 	w.change("schemas/booking.yaml", "name: departs", "name: departs_at")
 	tb.open("/bench/mappings/bill-of-a-booking")

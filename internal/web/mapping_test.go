@@ -146,17 +146,17 @@ func TestCasesAreKeptAndAccepted(t *testing.T) {
 	const path = "/bench/mappings/reading-to-tide-level"
 	tb.open(path + "?record=2")
 	tb.click("#keep-case")
-	tb.sees("#outcome", "2 of 2 came out as expected")
+	tb.sees("#outcome", "2 of 2 passed")
 	tb.open(path + "?field=unit")
 	tb.fill("#formula", "mm")
-	tb.sees("#cases", "2 otherwise")
+	tb.sees("#cases", "2 failed")
 	tb.click("#cases")
 	tb.sees("#outcome", "2 of 2 failed")
 	tb.sees(".panel tbody", `"mm"`)
 	tb.click("form[action$='accept'] button")
 	tb.sees("#outcome", "1 of 2 failed")
 	tb.click("form[action$='accept'] button")
-	tb.sees("#outcome", "2 of 2 came out as expected")
+	tb.sees("#outcome", "2 of 2 passed")
 	require.Contains(t, w.text("cases/surge-at-orma-slip.yaml"), `"unit": "mm"`)
 }
 

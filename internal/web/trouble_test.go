@@ -120,7 +120,7 @@ func TestANightlyScheduleRunsAChild(t *testing.T) {
 	tb.keys(kb.Escape) // out of the field behind it
 	tb.step("berth permit", "Berth permit")
 	tb.setting("#with-card", `"SK 40117"`)
-	tb.sees("#faults", "✓ no faults")
+	tb.sees("#faults", "✓ No faults")
 	tb.tabTo("#release")
 	tb.keys(kb.Enter)
 	tb.sees("h1", "Release")

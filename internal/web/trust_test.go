@@ -262,7 +262,7 @@ func TestAMappingIsMadeFromTheStep(t *testing.T) {
 	tb.sees("#field-mapping .fault", "Choose under Sources")
 	tb.sees("#field-sources", "choose…")
 	tb.click("#wrap-it")
-	tb.sees("#faults", "no faults")
+	tb.sees("#faults", "No faults")
 	tb.sees("#panel .ph", "Map")
 	require.Contains(t, w.text("flows/orders.yaml"), "booking: order")
 	require.Equal(t, "order", tb.value("#sources-booking"))

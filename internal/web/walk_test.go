@@ -79,7 +79,7 @@ func TestAMessageIsSteppedThroughWithAChangedValue(t *testing.T) {
 	tb.keys(kb.Enter)
 	tb.sees("#walking", "stepping through")
 	tb.fill("#set-where", "false")
-	tb.sees("#faults", "✓ no faults")
+	tb.sees("#faults", "✓ No faults")
 	tb.sees("#goes-out", "Left out")
 	tb.tabTo("#back-to-walk")
 	tb.keys(kb.Enter)

@@ -493,7 +493,7 @@ func TestScreenshots(t *testing.T) {
 		}
 		if s.name == "connection" {
 			tb.click("#test-it")
-			tb.sees("#verdict", "it works")
+			tb.sees("#verdict", "Connected")
 		}
 		if s.name == "operation" {
 			tb.click("#try-it")

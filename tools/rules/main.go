@@ -1,8 +1,9 @@
-// Command rules checks what the packages of this module may know of each other and of the world. Each rule gives its reason;
-// an exception gives its own.
+// Command rules checks what the packages of this module may know of each other and of the world, and that the screens use the words
+// of the glossary. Each rule gives its reason; an exception gives its own.
 package main
 
 import (
+	"errors"
 	"fmt"
 	"go/ast"
 	"go/parser"
@@ -91,10 +92,12 @@ func main() {
 		root = os.Args[1]
 	}
 	found, err := check(root, rules)
-	if err != nil {
+	said, werr := checkWords(root)
+	if err = errors.Join(err, werr); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(2)
 	}
+	found = append(found, said...)
 	for _, f := range found {
 		fmt.Fprintln(os.Stderr, f)
 	}

@@ -305,7 +305,7 @@ type Consent struct {
 // Ask begins to ask for consent.
 func Ask(env system.Env, redirect, state string) (*Consent, error) {
 	if _, err := Address(env.Values["authorize at"]); err != nil {
-		return nil, fault.Expect(fault.Setting, "the address of a consent page", fault.Quote(env.Values["authorize at"])).In("Consent page")
+		return nil, fault.Expect(fault.Setting, "the address of the authorization endpoint", fault.Quote(env.Values["authorize at"])).In("Authorization endpoint")
 	}
 	c := configOf(env.Values, redirect)
 	verifier := oauth2.GenerateVerifier()

@@ -18,7 +18,7 @@ var attemptKind = &Kind{
 		{Key: "finally", Title: "Finally"},
 	},
 	Settings: []Setting{
-		{Name: "then", Label: "After On fault", Type: Choice, Default: "go on", Choices: []string{"go on", "set aside"}, Help: "Go on behind the attempt, or set the record aside with its fault nevertheless"},
+		{Name: "then", Label: "After On fault", Type: Choice, Default: "go on", Choices: []string{"go on", "set aside"}, Help: "Continue behind the attempt, or set the record aside with its fault nevertheless"},
 	},
 	Detail:  func(s *Step) string { return plural(len(s.Track("steps").Steps), "step") },
 	compile: compileAttempt,

@@ -16,7 +16,7 @@ var chooseKind = &Kind{
 		{Key: "otherwise", Title: "Otherwise"},
 	},
 	Settings: []Setting{
-		{Name: "none", Label: "When no condition is true", Type: Choice, Default: "otherwise", Choices: []string{"otherwise", "set aside", "leave out"}, Help: "Go on with the steps under Otherwise, of which there may be none"},
+		{Name: "none", Label: "When no condition is true", Type: Choice, Default: "otherwise", Choices: []string{"otherwise", "set aside", "leave out"}, Help: "Continue with the steps under Otherwise, of which there may be none"},
 		onFault,
 	},
 	Detail: func(s *Step) string {

@@ -143,7 +143,7 @@ var findKind = &Kind{
 		{Name: "schema", Label: "Row schema", Type: Part, Of: "schema", Required: true, Help: "The columns to read"},
 		{Name: "match", Label: "Where", Type: Matches, Required: true, Help: "Key columns and the formulas that they must equal"},
 		{Name: "as", Label: "Result name", Type: Text, Default: "row"},
-		{Name: "none", Label: "When there is no such row", Type: Choice, Default: "set aside", Choices: []string{"set aside", "leave out", "go on"}, Help: "Go on: isEmpty tells later steps that there is none"},
+		{Name: "none", Label: "When there is no such row", Type: Choice, Default: "set aside", Choices: []string{"set aside", "leave out", "go on"}, Help: "Continue: isEmpty tells later steps that there is none"},
 	},
 	Detail:  func(s *Step) string { return "1 row of " + s.Setting("table") },
 	compile: compileFind,

@@ -17,7 +17,7 @@ var MailTrigger = &TriggerKind{
 		{Name: "from", Label: "Sender contains", Type: Text, Help: "Part of a name or an address; mails of others are left alone"},
 		{Name: "subject", Label: "Subject contains", Type: Text},
 		{Name: "as", Label: "The mail is called", Type: Text, Default: "letter"},
-		{Name: "tried with", Label: "Mail of a try", Type: Part, Of: "sample", Help: "As JSON; one is made up where none is named"},
+		{Name: "tried with", Label: "Sample mail", Type: Part, Of: "sample", Help: "As JSON; one is made up where none is named"},
 		{Name: "every", Label: "Poll interval (s)", Type: Number, Default: "30"},
 	},
 	read: readMailTrigger,

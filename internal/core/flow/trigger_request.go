@@ -16,7 +16,7 @@ var RequestTrigger = &TriggerKind{
 		{Name: "parameters", Label: "Its parameters are those of", Type: Part, Of: "schema", Help: "Fields that the path does not name are taken from the query, or else from a header of that name. None: those of the path, as texts"},
 		{Name: "input", Label: "Its body is a message of", Type: Part, Of: "schema", Help: "None: its text stands in request.body"},
 		startsAs,
-		{Name: "tried with", Label: "Body of a try", Type: Part, Of: "sample", Help: "Where it is a text"},
+		{Name: "tried with", Label: "Sample body", Type: Part, Of: "sample", Help: "Where it is a text"},
 		{Name: "output", Label: "Response schema", Type: Part, Of: "schema", Help: "Given by an Answer step. None: with an empty body"},
 		{Name: "wait", Label: "Response timeout (s)", Type: Number, Default: "30", Help: "After that, or at once with 0, it is told that the run goes on (202)"},
 		{Name: "key", Label: "Bearer token (secret)", Type: Text, Help: "The name of a secret; empty: anybody on this machine may ask"},

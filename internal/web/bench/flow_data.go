@@ -181,7 +181,7 @@ func Passage(plan *flow.Plan, it *flow.Item, step string) (in, out []page.Row, t
 	}
 	switch {
 	case ps.Step.Off:
-		return nil, nil, "This step is switched off: everything passes it by.", nil
+		return nil, nil, "This step is disabled: every record passes it by.", nil
 	case !plan.Passed(it, step):
 		left := plan.Planned(it.Step)
 		return nil, nil, fmt.Sprintf("This record did not come so far: it was %s at %s. %s", it.State, left.Step.Name, it.Reason), it.Faults

@@ -241,7 +241,7 @@ func (s *svg) node(n flow.Node, o FlowOptions) {
 	s.text(n.X+n.W/2, n.Y+15, `text-anchor="middle" font-weight="650"`, cut(n.Title, 18))
 	detail := n.Detail
 	if n.Off {
-		detail = "switched off"
+		detail = "disabled"
 	}
 	s.text(n.X+n.W/2, n.Y+29, `text-anchor="middle" font-size="10.5" class="dimmer"`, cut(detail, 22))
 	if n.Comment != "" {

@@ -241,7 +241,7 @@ func (s *Site) Fail(c *gin.Context, err error) {
 	case errors.Is(err, store.ErrNotFound), errors.Is(err, project.ErrNoPart):
 		status, what = http.StatusNotFound, "There is no such thing here. It may have been renamed."
 	case errors.Is(err, store.ErrChanged):
-		status, what = http.StatusConflict, "Somebody else changed this meanwhile. Nothing was overwritten; load the page again to see it."
+		status, what = http.StatusConflict, "Someone else saved this after you opened it. Nothing was overwritten; load the page again to see it."
 	case errors.Is(err, store.ErrExists):
 		status, what = http.StatusConflict, "There is one of that name already. Choose another name."
 	case errors.Is(err, engine.ErrFaults):

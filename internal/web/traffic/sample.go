@@ -2,7 +2,6 @@ package traffic
 
 import (
 	"bytes"
-	"compress/gzip"
 	"fmt"
 	"io"
 	"net/url"
@@ -89,14 +88,7 @@ func (t traffic) download(c *gin.Context) error {
 	}
 	c.Header("Content-Disposition", `attachment; filename="`+bench.FileName(r.Reference+".ndjson")+`"`)
 	c.Header("Content-Type", "application/x-ndjson")
-	return store.JournalBatches(c, t.DB, r.ID, func(entries []byte) (bool, error) {
-		z, err := gzip.NewReader(bytes.NewReader(entries))
-		if err != nil {
-			return false, err
-		}
-		_, err = io.Copy(c.Writer, z)
-		return err == nil, err
-	})
+	return t.Engine.WriteJournal(c, r.ID, c.Writer)
 }
 
 // message sends what a run began with: its message, or the records that are kept with it.
