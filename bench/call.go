@@ -26,7 +26,7 @@ import (
 	"hollowreed/internal/engine"
 	"hollowreed/internal/localpg"
 	"hollowreed/internal/store"
-	"hollowreed/internal/web/door"
+	"hollowreed/internal/web/inbound"
 	"hollowreed/internal/web/page"
 )
 
@@ -276,8 +276,8 @@ func engineCalls(ctx context.Context, server *localpg.Server) (side, func(), err
 		return side{}, nil, err
 	}
 	site := &page.Site{Workspace: &design.Workspace{DB: db, Project: "calls"}, Engine: e, Outside: outside, Log: slog.New(slog.DiscardHandler)}
-	address, stop, err := served(door.Handler(site))
-	return side{"Hollow Reed, a run each", address + door.Prefix}, func() { stop(); e.Stop(); outside.Close(); db.Close() }, err
+	address, stop, err := served(inbound.Handler(site))
+	return side{"Hollow Reed, a run each", address + inbound.Prefix}, func() { stop(); e.Stop(); outside.Close(); db.Close() }, err
 }
 
 func prepareCalls(ctx context.Context, db *pgxpool.Pool, e *engine.Engine) error {
@@ -290,7 +290,7 @@ func prepareCalls(ctx context.Context, db *pgxpool.Pool, e *engine.Engine) error
 	})
 	for _, flow := range []string{"reports", "once", "where"} {
 		if err == nil {
-			_, err = e.MakeRelease(ctx, "calls", flow, "", "bench")
+			_, err = e.CreateRelease(ctx, "calls", flow, "", "bench")
 		}
 	}
 	return err

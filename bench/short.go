@@ -265,7 +265,7 @@ func engineShort(ctx context.Context, server *localpg.Server) (*shortEngine, fun
 func (s *shortEngine) round(from int) (time.Duration, error) {
 	began := time.Now()
 	err := handIn(from, func(i int) error {
-		_, err := s.e.Begin(s.ctx, "short", "short", "bench", fmt.Appendf(nil, `{"id": %d, "plate": "sk 1"}`, i))
+		_, err := s.e.StartRun(s.ctx, "short", "short", "bench", fmt.Appendf(nil, `{"id": %d, "plate": "sk 1"}`, i))
 		return err
 	})
 	if err != nil {
@@ -285,7 +285,7 @@ func prepareShort(ctx context.Context, db *pgxpool.Pool, e *engine.Engine) error
 	if err != nil {
 		return err
 	}
-	_, err = e.MakeRelease(ctx, "short", "short", "", "bench")
+	_, err = e.CreateRelease(ctx, "short", "short", "", "bench")
 	return err
 }
 
@@ -293,7 +293,7 @@ func prepareShort(ctx context.Context, db *pgxpool.Pool, e *engine.Engine) error
 func (s *shortEngine) startDelay(ctx context.Context) (time.Duration, error) {
 	var delays []time.Duration
 	for i := range 40 {
-		id, err := s.e.Begin(ctx, "short", "short", "bench", fmt.Appendf(nil, `{"id": %d, "plate": "one"}`, i))
+		id, err := s.e.StartRun(ctx, "short", "short", "bench", fmt.Appendf(nil, `{"id": %d, "plate": "one"}`, i))
 		if err != nil {
 			return 0, err
 		}

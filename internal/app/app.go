@@ -33,7 +33,7 @@ import (
 	"hollowreed/internal/store"
 	"hollowreed/internal/vault"
 	"hollowreed/internal/web"
-	"hollowreed/internal/web/door"
+	"hollowreed/internal/web/inbound"
 	"hollowreed/internal/web/page"
 )
 
@@ -396,7 +396,7 @@ func (f *flags) welcome(ctx context.Context, errs io.Writer, db *pgxpool.Pool) e
 			return nil, err
 		}
 		stop = func() { end(); outside.Close() }
-		go web.Serve(ctx, calls, door.Handler(site))
+		go web.Serve(ctx, calls, inbound.Handler(site))
 		return web.Handler(site), nil
 	}}
 	fmt.Fprintf(errs, "Hollow Reed is ready at http://%s/ and holds no project yet: begin one there\n", l.Addr())
@@ -476,10 +476,10 @@ func (f *flags) serve(ctx context.Context, errs io.Writer, db *pgxpool.Pool, out
 		return err
 	}
 	defer end()
-	go web.Serve(ctx, calls, door.Handler(site))
+	go web.Serve(ctx, calls, inbound.Handler(site))
 	address := "http://" + l.Addr().String() + "/"
 	if ready == nil {
-		fmt.Fprintln(errs, "Hollow Reed is ready at", address, "and takes calls at", site.Calls+door.Prefix)
+		fmt.Fprintln(errs, "Hollow Reed is ready at", address, "and takes calls at", site.Calls+inbound.Prefix)
 	} else if err := ready(address); err != nil {
 		return err
 	}
@@ -517,7 +517,7 @@ func LoadDemo(ctx context.Context, db *pgxpool.Pool, e *engine.Engine, texts map
 		return err
 	}
 	for _, part := range project.Load(DemoProject, texts).Parts(project.Flows) {
-		if _, err := e.MakeRelease(ctx, DemoProject, part.ID, "First light", DemoPerson.ID); err != nil {
+		if _, err := e.CreateRelease(ctx, DemoProject, part.ID, "First light", DemoPerson.ID); err != nil {
 			return err
 		}
 	}

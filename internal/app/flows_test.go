@@ -117,7 +117,7 @@ func (w *world) ended(id uuid.UUID) store.Run {
 // byHand starts a flow and waits for its end.
 func (w *world) byHand(flow string) store.Run {
 	w.t.Helper()
-	id, err := w.engine.Begin(w.t.Context(), DemoProject, flow, DemoPerson.ID, nil)
+	id, err := w.engine.StartRun(w.t.Context(), DemoProject, flow, DemoPerson.ID, nil)
 	require.NoError(w.t, err)
 	return w.ended(id)
 }

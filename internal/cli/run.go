@@ -101,7 +101,7 @@ func (e env) runFlow(cmd *cobra.Command, p *project.Project, id string, f runFla
 	file := filepath.Base(d.input)
 	now := time.Now().UTC()
 	d.facts = flow.Facts{ID: uuid.NewString(), File: file, Reference: file, Started: value.Instant(now), Request: p.TriedRequest(plan)}
-	d.house = &flow.DryHouse{Outside: d.outside, Plan: p.Flow, At: now, Facts: d.facts, Randomness: rand.Reader, Collect: d.collect}
+	d.runtime = &flow.DryRuntime{Outside: d.outside, Plan: p.Flow, At: now, Facts: d.facts, Randomness: rand.Reader, Collect: d.collect}
 	if f.input == "" {
 		return d.sample(cmd.Context(), p, of)
 	}
@@ -283,7 +283,7 @@ type drive struct {
 	madeUp  map[*connection.Operation]bool
 	filing  sync.Mutex
 	answer  value.Value
-	house   flow.House
+	runtime flow.Runtime
 	facts   flow.Facts
 	input   string
 	totals  map[string]*flow.Counts
@@ -293,7 +293,7 @@ type drive struct {
 }
 
 func (d *drive) batch() *flow.Batch {
-	return &flow.Batch{Plan: d.plan, Outside: d.outside, House: d.house, Try: 1, Totals: d.tally}
+	return &flow.Batch{Plan: d.plan, Outside: d.outside, Runtime: d.runtime, Try: 1, Totals: d.tally}
 }
 
 // run does the head, every record and the tail, and says what became of them.

@@ -58,8 +58,8 @@ func TestSecretsAreHiddenInErrorsAndStages(t *testing.T) {
 	err := p.Check(t.Context(), "db")
 	require.Error(t, err)
 	require.NotContains(t, err.Error(), word)
-	require.NotContains(t, p.Hidden(errors.New("with "+word)).Error(), word)
-	require.NotContains(t, p.Hidden(fault.New(fault.Outside, "with %s", word)).Error(), word)
+	require.NotContains(t, p.Redact(errors.New("with "+word)).Error(), word)
+	require.NotContains(t, p.Redact(fault.New(fault.Outside, "with %s", word)).Error(), word)
 	run := p.Probe(t.Context(), "db", nil)
 	require.False(t, run.Well())
 	for _, s := range run.Stages {

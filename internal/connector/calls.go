@@ -25,8 +25,8 @@ func (p *Pool) Folder(ctx context.Context, id string) (system.Folder, error) {
 	return f, err
 }
 
-// Letters brings the mails that wait in a mailbox, and takes those out of the way that take has taken.
-func (p *Pool) Letters(ctx context.Context, id, from, subject string, take func(system.Letter) error) error {
+// FetchMails brings the mails that wait in a mailbox, and takes those out of the way that take has taken.
+func (p *Pool) FetchMails(ctx context.Context, id, from, subject string, take func(system.Mail) error) error {
 	box, e, err := as[system.Mailbox](ctx, p, id, "bring mail")
 	if err != nil {
 		return err
@@ -48,7 +48,7 @@ func (p *Pool) Lookup(ctx context.Context, l flow.Lookup, keys [][]value.Value) 
 }
 
 // Upsert writes rows.
-func (p *Pool) Upsert(ctx context.Context, u flow.Upsert, rows []value.Value) (done []flow.Written, err error) {
+func (p *Pool) Upsert(ctx context.Context, u flow.Upsert, rows []value.Value) (done []flow.WriteResult, err error) {
 	db, e, err := as[system.Tables](ctx, p, u.Connection, "upsert rows")
 	if err != nil {
 		return nil, err
@@ -87,7 +87,7 @@ func (p *Pool) Ask(ctx context.Context, r system.Request) (answer value.Value, e
 }
 
 // Call does an operation for each request: all at once where the system can, otherwise one after another, or some beside each other where they change nothing.
-func (p *Pool) Call(ctx context.Context, c flow.Call, requests []value.Value) ([]flow.Answered, error) {
+func (p *Pool) Call(ctx context.Context, c flow.Call, requests []value.Value) ([]flow.Response, error) {
 	list := make([]system.Request, len(requests))
 	for i, v := range requests {
 		list[i] = system.Request{Op: c.Op, Value: v, Key: keyOf(c, i)}
@@ -101,7 +101,7 @@ func (p *Pool) Call(ctx context.Context, c flow.Call, requests []value.Value) ([
 	if !c.Op.Changes() {
 		return p.beside(ctx, list, p.Ask)
 	}
-	done := make([]flow.Answered, len(list))
+	done := make([]flow.Response, len(list))
 	for i, r := range list {
 		answer, err := p.heard(ctx, r, p.Ask)
 		if err != nil {
@@ -121,10 +121,10 @@ func (p *Pool) Call(ctx context.Context, c flow.Call, requests []value.Value) ([
 const atOnce = 4
 
 // beside asks for what changes nothing, a few at a time; the answers stand in the order of the requests.
-func (p *Pool) beside(ctx context.Context, list []system.Request, ask asking) ([]flow.Answered, error) {
+func (p *Pool) beside(ctx context.Context, list []system.Request, ask asking) ([]flow.Response, error) {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
-	done := make([]flow.Answered, len(list))
+	done := make([]flow.Response, len(list))
 	free := make(chan struct{}, atOnce)
 	var wg sync.WaitGroup
 	for i, r := range list {
@@ -148,14 +148,14 @@ func (p *Pool) beside(ctx context.Context, list []system.Request, ask asking) ([
 type asking func(ctx context.Context, r system.Request) (value.Value, error)
 
 // heard asks once and keeps what was said. A fault of a setting is about every request; any other one is about this one.
-func (p *Pool) heard(ctx context.Context, r system.Request, ask asking) (flow.Answered, error) {
+func (p *Pool) heard(ctx context.Context, r system.Request, ask asking) (flow.Response, error) {
 	ctx, said := system.ListenBriefly(ctx, p.Mask)
 	answer, err := ask(ctx, r)
 	var f *fault.Fault
 	if errors.As(err, &f) && f.Code != fault.Setting {
-		return flow.Answered{Fault: f, Said: said.Turns}, nil
+		return flow.Response{Fault: f, Said: said.Turns}, nil
 	}
-	return flow.Answered{Answer: answer, Said: said.Turns}, err
+	return flow.Response{Answer: answer, Said: said.Turns}, err
 }
 
 // Preview is what would be sent for a request of a call, with secrets masked; nil where the system cannot tell.
@@ -171,7 +171,7 @@ func (p *Pool) Preview(ctx context.Context, c flow.Call, request value.Value) (*
 	}
 	turn, err := previewer.Preview(ctx, r)
 	if err != nil {
-		return nil, p.Hidden(err)
+		return nil, p.Redact(err)
 	}
 	turn.Sent, turn.Head, turn.Text = true, p.Mask(turn.Head), p.Mask(turn.Text)
 	return &turn, nil
@@ -216,7 +216,7 @@ func keyOf(c flow.Call, i int) string {
 	return key
 }
 
-func (p *Pool) callAll(ctx context.Context, c flow.Call, list []system.Request) (answers []flow.Answered, ok bool, err error) {
+func (p *Pool) callAll(ctx context.Context, c flow.Call, list []system.Request) (answers []flow.Response, ok bool, err error) {
 	b, e, err := as[system.Caller](ctx, p, c.Op.Connection, "do "+c.Op.Name)
 	if err != nil {
 		return nil, false, err
@@ -234,7 +234,7 @@ func (p *Pool) callAll(ctx context.Context, c flow.Call, list []system.Request) 
 		return nil, ok, err
 	}
 	for _, d := range done {
-		answers = append(answers, flow.Answered{Answer: d.Answer, Fault: d.Fault})
+		answers = append(answers, flow.Response{Answer: d.Answer, Fault: d.Fault})
 	}
 	if c.Done != nil {
 		err = c.Done(0, answers)
@@ -256,7 +256,7 @@ func (p *Pool) Read(ctx context.Context, r system.Request) iter.Seq2[value.Value
 		for v, err := range reader.Read(ctx, r) {
 			if err != nil {
 				e.breaker.after(err)
-				yield(v, p.Hidden(err))
+				yield(v, p.Redact(err))
 				return
 			}
 			if !yield(v, nil) {

@@ -135,8 +135,8 @@ func (p *Pool) Setup(ctx context.Context, id string) (*Setup, error) {
 	return e.setup, nil
 }
 
-// Anew makes the next use of a connection ask for its settings anew: they were just changed. An empty id is all connections.
-func (p *Pool) Anew(id string) {
+// Reload makes the next use of a connection ask for its settings anew: they were just changed. An empty id is all connections.
+func (p *Pool) Reload(id string) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	for name, e := range p.open {
@@ -262,7 +262,7 @@ func (p *Pool) Fetch(ctx context.Context, id, at string) ([]byte, error) {
 		return nil, err
 	}
 	text, err := f.Fetch(ctx, at)
-	return text, p.Hidden(err)
+	return text, p.Redact(err)
 }
 
 // hide makes a setup's secrets known to the mask, also as they are sent for basic authentication.
@@ -318,11 +318,11 @@ func (p *Pool) guarded(e *entry, id string, do func() error) error {
 		p.seen(id, time.Since(began), err != nil)
 	}
 	e.breaker.after(err)
-	return p.Hidden(err)
+	return p.Redact(err)
 }
 
-// Hidden gives an error with the secrets in its texts masked.
-func (p *Pool) Hidden(err error) error {
+// Redact gives an error with the secrets in its texts masked.
+func (p *Pool) Redact(err error) error {
 	var f *fault.Fault
 	switch {
 	case err == nil:
@@ -339,7 +339,7 @@ func (p *Pool) Hidden(err error) error {
 
 // Probe tries a connection stage by stage; each is told to seen as it ends, when seen is not nil.
 func (p *Pool) Probe(ctx context.Context, id string, seen func(probe.Stage)) *probe.Run {
-	p.Anew(id)
+	p.Reload(id)
 	r := &probe.Run{Seen: seen, Hide: p.Mask, Why: system.Untrusted}
 	s, err := p.System(ctx, id)
 	r.Do("settings read", func() (string, error) {
@@ -366,7 +366,7 @@ func (p *Pool) Check(ctx context.Context, id string) error {
 	if err != nil {
 		return err
 	}
-	return p.Hidden(s.Check(ctx))
+	return p.Redact(s.Check(ctx))
 }
 
 // Offers lists what a system has; nothing where it cannot say.
@@ -380,7 +380,7 @@ func (p *Pool) Offers(ctx context.Context, id, find string) ([]system.Offer, err
 		return nil, nil
 	}
 	list, err := o.Offers(ctx, find)
-	return list, p.Hidden(err)
+	return list, p.Redact(err)
 }
 
 // Breaker says how a connection's breaker stands, in words; empty when it is closed.

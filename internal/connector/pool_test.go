@@ -61,7 +61,7 @@ func TestAChangeThatComesWhileSettingsAreAskedForIsSeen(t *testing.T) {
 	up, err := p.Setup(t.Context(), "drop")
 	require.NoError(t, err)
 	require.Equal(t, old, up.Values["folder"])
-	p.Anew("drop")
+	p.Reload("drop")
 	c.asked, c.goOn = make(chan struct{}), make(chan struct{})
 	first := make(chan *Setup)
 	go func() {
@@ -72,7 +72,7 @@ func TestAChangeThatComesWhileSettingsAreAskedForIsSeen(t *testing.T) {
 	c.mu.Lock()
 	c.folder = now
 	c.mu.Unlock()
-	p.Anew("drop")
+	p.Reload("drop")
 	c.goOn <- struct{}{}
 	require.Equal(t, old, (<-first).Values["folder"], "it was asked for before")
 	second := make(chan *Setup)
@@ -86,7 +86,7 @@ func TestAChangeThatComesWhileSettingsAreAskedForIsSeen(t *testing.T) {
 	third, err := p.Setup(t.Context(), "drop") // would hang if it asked again
 	require.NoError(t, err)
 	require.Equal(t, now, third.Values["folder"])
-	p.Anew("unknown")
+	p.Reload("unknown")
 }
 
 // TestWhatASystemCannotDoIsSaid: by its connection, and as a fault that no waiting mends.
@@ -99,7 +99,7 @@ func TestWhatASystemCannotDoIsSaid(t *testing.T) {
 	_, err := p.Tables(t.Context(), "drop")
 	require.ErrorAs(t, err, &f)
 	require.Equal(t, "the connection drop cannot look up rows", f.Message)
-	require.ErrorAs(t, p.Letters(t.Context(), "drop", "", "", nil), &f)
+	require.ErrorAs(t, p.FetchMails(t.Context(), "drop", "", "", nil), &f)
 	require.Equal(t, "the connection drop cannot bring mail", f.Message)
 	_, err = p.Fetch(t.Context(), "drop", "/openapi.json")
 	require.ErrorAs(t, err, &f)
@@ -138,13 +138,13 @@ func TestUsesAreObserved(t *testing.T) {
 	})
 	desk.Deliver(postroom.Wrote(0))
 	var got []string
-	require.NoError(t, p.Letters(t.Context(), "desk", "lind", "", func(l system.Letter) error {
+	require.NoError(t, p.FetchMails(t.Context(), "desk", "lind", "", func(l system.Mail) error {
 		got = append(got, l.Value.Field("subject").String())
 		return nil
 	}))
 	require.Equal(t, []string{"About booking B-20417"}, got)
 	desk.Moods.GoDown(time.Minute)
-	require.Error(t, p.Letters(t.Context(), "desk", "", "", nil))
+	require.Error(t, p.FetchMails(t.Context(), "desk", "", "", nil))
 	require.Equal(t, []bool{false, true}, seen)
 }
 

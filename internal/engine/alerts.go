@@ -19,36 +19,36 @@ import (
 )
 
 // looking are the queries for what alerts look for.
-var looking = map[alert.When]func(ctx context.Context, db store.DB, o *outlook) ([]store.Matter, error){
-	alert.Fails: func(ctx context.Context, db store.DB, o *outlook) ([]store.Matter, error) {
+var looking = map[alert.When]func(ctx context.Context, db store.DB, o *alertWindow) ([]store.Incident, error){
+	alert.Fails: func(ctx context.Context, db store.DB, o *alertWindow) ([]store.Incident, error) {
 		return store.Failing(ctx, db, o.project, o.Flow.Value, o.Runs.Value, o.past(), max(1, o.Times))
 	},
-	alert.Nothing: func(ctx context.Context, db store.DB, o *outlook) ([]store.Matter, error) {
+	alert.Nothing: func(ctx context.Context, db store.DB, o *alertWindow) ([]store.Incident, error) {
 		since, ok := o.Since(o.now)
 		if !ok {
 			return nil, nil
 		}
 		return store.Missing(ctx, db, o.project, o.Flow.Value, since)
 	},
-	alert.Backlog: func(ctx context.Context, db store.DB, o *outlook) ([]store.Matter, error) {
+	alert.Backlog: func(ctx context.Context, db store.DB, o *alertWindow) ([]store.Incident, error) {
 		return store.Piling(ctx, db, o.project, o.Flow.Value, o.Runs.Value, o.Times)
 	},
-	alert.Down: func(ctx context.Context, db store.DB, o *outlook) ([]store.Matter, error) {
+	alert.Down: func(ctx context.Context, db store.DB, o *alertWindow) ([]store.Incident, error) {
 		return store.Down(ctx, db, o.project, o.env, o.Connection.Value, o.past())
 	},
-	alert.Long: func(ctx context.Context, db store.DB, o *outlook) ([]store.Matter, error) {
+	alert.Long: func(ctx context.Context, db store.DB, o *alertWindow) ([]store.Incident, error) {
 		return store.Lasting(ctx, db, o.project, o.Flow.Value, o.Runs.Value, o.past())
 	},
 }
 
-// outlook is one look at an alert.
-type outlook struct {
+// alertWindow is one look at an alert.
+type alertWindow struct {
 	*alert.Alert
 	project, env string
 	now          time.Time
 }
 
-func (o *outlook) past() time.Time { return o.now.Add(-time.Duration(o.Within) * time.Second) }
+func (o *alertWindow) past() time.Time { return o.now.Add(-time.Duration(o.Within) * time.Second) }
 
 // drafted keeps the draft of the project, whose alerts are in force as soon as they have no faults.
 type drafted struct {
@@ -104,7 +104,7 @@ func (e *Engine) watch(ctx context.Context) error {
 		if a.Off || p.AlertFault(a.ID) != nil {
 			continue
 		}
-		of := slices.DeleteFunc(slices.Clone(open), func(m store.Alarm) bool { return m.Alert != a.ID })
+		of := slices.DeleteFunc(slices.Clone(open), func(m store.AlertState) bool { return m.Alert != a.ID })
 		now, err := e.matters(ctx, e.db, a, of)
 		if err == nil && !e.news(a, of, now) {
 			continue
@@ -129,7 +129,7 @@ func (e *Engine) watchOne(ctx context.Context, tx pgx.Tx, a *alert.Alert) error 
 		return err
 	}
 	for _, m := range now {
-		i := slices.IndexFunc(open, func(was store.Alarm) bool { return was.Cause == m.Cause })
+		i := slices.IndexFunc(open, func(was store.AlertState) bool { return was.Cause == m.Cause })
 		if i < 0 {
 			err = e.raise(ctx, tx, a, m)
 		} else {
@@ -143,8 +143,8 @@ func (e *Engine) watchOne(ctx context.Context, tx pgx.Tx, a *alert.Alert) error 
 }
 
 // matters is what is the matter now.
-func (e *Engine) matters(ctx context.Context, db store.DB, a *alert.Alert, open []store.Alarm) ([]store.Matter, error) {
-	now, err := looking[a.When](ctx, db, &outlook{Alert: a, project: e.opt.Project, env: e.opt.Env, now: e.now()})
+func (e *Engine) matters(ctx context.Context, db store.DB, a *alert.Alert, open []store.AlertState) ([]store.Incident, error) {
+	now, err := looking[a.When](ctx, db, &alertWindow{Alert: a, project: e.opt.Project, env: e.opt.Env, now: e.now()})
 	if err != nil || a.When != alert.Fails {
 		return now, err
 	}
@@ -152,12 +152,12 @@ func (e *Engine) matters(ctx context.Context, db store.DB, a *alert.Alert, open 
 }
 
 // news says whether there is something to tell or to note.
-func (e *Engine) news(a *alert.Alert, open []store.Alarm, now []store.Matter) bool {
+func (e *Engine) news(a *alert.Alert, open []store.AlertState, now []store.Incident) bool {
 	if len(open) != len(now) {
 		return true
 	}
 	for _, m := range now {
-		i := slices.IndexFunc(open, func(was store.Alarm) bool { return was.Cause == m.Cause })
+		i := slices.IndexFunc(open, func(was store.AlertState) bool { return was.Cause == m.Cause })
 		if i < 0 || m.Count != open[i].Count || e.again(a, open[i], m) != "" {
 			return true
 		}
@@ -167,14 +167,14 @@ func (e *Engine) news(a *alert.Alert, open []store.Alarm, now []store.Matter) bo
 
 // waiting adds what was told and still waits for somebody, however long ago it came: it is over only when nothing does. Of
 // what was told, all that waits is counted, and not only what came lately.
-func (e *Engine) waiting(ctx context.Context, tx store.DB, open []store.Alarm, now []store.Matter) ([]store.Matter, error) {
+func (e *Engine) waiting(ctx context.Context, tx store.DB, open []store.AlertState, now []store.Incident) ([]store.Incident, error) {
 	for _, was := range open {
 		flow, _, _ := strings.Cut(was.Cause, ": ")
 		m, err := store.StillFailed(ctx, tx, e.opt.Project, was.Cause, flow)
 		if err != nil {
 			return nil, err
 		}
-		i := slices.IndexFunc(now, func(m store.Matter) bool { return m.Cause == was.Cause })
+		i := slices.IndexFunc(now, func(m store.Incident) bool { return m.Cause == was.Cause })
 		switch {
 		case m == nil:
 		case i >= 0:
@@ -186,7 +186,7 @@ func (e *Engine) waiting(ctx context.Context, tx store.DB, open []store.Alarm, n
 	return now, nil
 }
 
-func (e *Engine) raise(ctx context.Context, tx pgx.Tx, a *alert.Alert, m store.Matter) error {
+func (e *Engine) raise(ctx context.Context, tx pgx.Tx, a *alert.Alert, m store.Incident) error {
 	run, err := e.tell(ctx, tx, a, e.telling("raised", m, m.Since, 1))
 	if err != nil {
 		return err
@@ -195,7 +195,7 @@ func (e *Engine) raise(ctx context.Context, tx pgx.Tx, a *alert.Alert, m store.M
 }
 
 // repeat tells again what has come again, or lasts; else it is only counted.
-func (e *Engine) repeat(ctx context.Context, tx pgx.Tx, a *alert.Alert, was store.Alarm, m store.Matter) error {
+func (e *Engine) repeat(ctx context.Context, tx pgx.Tx, a *alert.Alert, was store.AlertState, m store.Incident) error {
 	state := e.again(a, was, m)
 	if state == "" {
 		if m.Count != was.Count {
@@ -211,7 +211,7 @@ func (e *Engine) repeat(ctx context.Context, tx pgx.Tx, a *alert.Alert, was stor
 }
 
 // again says as what a matter that was told is told now: it has come again, or lasts; empty where it is not.
-func (e *Engine) again(a *alert.Alert, was store.Alarm, m store.Matter) string {
+func (e *Engine) again(a *alert.Alert, was store.AlertState, m store.Incident) string {
 	switch now := e.now(); {
 	case a.Again(m.Newest, was.Newest, was.ToldAt, now):
 		return "again"
@@ -222,7 +222,7 @@ func (e *Engine) again(a *alert.Alert, was store.Alarm, m store.Matter) string {
 }
 
 // telling is what is told of a matter.
-func (e *Engine) telling(state string, m store.Matter, since time.Time, told int) alert.Telling {
+func (e *Engine) telling(state string, m store.Incident, since time.Time, told int) alert.Telling {
 	t := alert.Telling{State: state, Text: m.Text, Cause: m.Cause, Flow: m.Flow, Connection: m.Connection, Since: since, Told: told, Count: m.Count, Reference: m.Reference}
 	if m.Run != nil {
 		t.Run = m.Run.String()
@@ -238,9 +238,9 @@ func (e *Engine) telling(state string, m store.Matter, since time.Time, told int
 }
 
 // clear tells what is over.
-func (e *Engine) clear(ctx context.Context, tx pgx.Tx, a *alert.Alert, open []store.Alarm, now []store.Matter) error {
+func (e *Engine) clear(ctx context.Context, tx pgx.Tx, a *alert.Alert, open []store.AlertState, now []store.Incident) error {
 	for _, was := range open {
-		if slices.ContainsFunc(now, func(m store.Matter) bool { return m.Cause == was.Cause }) {
+		if slices.ContainsFunc(now, func(m store.Incident) bool { return m.Cause == was.Cause }) {
 			continue
 		}
 		t := alert.Telling{State: "cleared", Text: "over: " + was.Text, Cause: was.Cause, Since: was.Since, Told: was.Told + 1, Count: was.Count}

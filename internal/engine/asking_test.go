@@ -15,9 +15,9 @@ import (
 const askFlow = "flow: Asking\ntrigger: {kind: request, path: ask, input: sign-up, wait: 30}\nsteps:\n  - {step: note, id: n, text: '\"x\"'}\n"
 
 // asked takes a call as the door does.
-func (w *world) asked(e *Engine, client string) *Taken {
+func (w *world) asked(e *Engine, client string) *Accepted {
 	w.t.Helper()
-	c, err := e.Called(w.t.Context(), "skerry", Asked{Method: "POST", Path: "ask", Client: client})
+	c, err := e.Called(w.t.Context(), "skerry", InboundRequest{Method: "POST", Path: "ask", Client: client})
 	require.NoError(w.t, err)
 	defer c.Leave()
 	t, err := e.Request(w.t.Context(), c, card("A1", "Ada"))
@@ -49,7 +49,7 @@ func TestACallerIsWokenForAnotherWorkersRun(t *testing.T) {
 		held = append(held, c)
 	}
 	taken := w.asked(door, "127.0.0.1")
-	r, err := door.Over(ctx, taken.Run, 0)
+	r, err := door.WaitForEnd(ctx, taken.Run, 0)
 	require.NoError(t, err)
 	require.False(t, r.Ended())
 	for _, c := range held {
@@ -58,7 +58,7 @@ func TestACallerIsWokenForAnotherWorkersRun(t *testing.T) {
 
 	over := make(chan store.Run, 1)
 	go func() {
-		r, err := door.Over(ctx, taken.Run, time.Minute)
+		r, err := door.WaitForEnd(ctx, taken.Run, time.Minute)
 		if err == nil {
 			over <- r
 		}
@@ -89,7 +89,7 @@ func TestTooManyCallersAreToldToComeAgain(t *testing.T) {
 	e := w.start(Options{Callers: 3, Each: 2})
 	w.add("asking", map[string]string{"flows/asking.yaml": askFlow})
 	call := func(client string) (*Call, error) {
-		return e.Called(t.Context(), "skerry", Asked{Method: "POST", Path: "ask", Client: client})
+		return e.Called(t.Context(), "skerry", InboundRequest{Method: "POST", Path: "ask", Client: client})
 	}
 	var first *Call
 	for range 2 {
@@ -97,7 +97,7 @@ func TestTooManyCallersAreToldToComeAgain(t *testing.T) {
 		require.NoError(t, err)
 		first = c
 	}
-	var no *Refused
+	var no *Rejected
 	_, err := call("a")
 	require.ErrorAs(t, err, &no)
 	require.Equal(t, 429, no.Status)

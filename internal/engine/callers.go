@@ -45,7 +45,7 @@ func (w *callers) admit(client string) (leave func()) {
 }
 
 // errManyCallers is why a request is refused for now.
-func errManyCallers() *Refused {
+func errManyCallers() *Rejected {
 	return refused(429, fault.New(fault.Limit, "so many callers wait for an answer that this one has to come again")) // RFC 6585, section 4
 }
 
@@ -105,12 +105,12 @@ func (e *Engine) wakeCallers(ctx context.Context) error {
 }
 
 // Ended waits until the run of a call is over, for as long as its caller waits. The run is given as it is then.
-func (e *Engine) Ended(ctx context.Context, t *Taken) (store.Run, error) {
+func (e *Engine) Ended(ctx context.Context, t *Accepted) (store.Run, error) {
 	switch {
 	case t.Done != nil:
 		return *t.Done, nil
 	case t.over == nil:
-		return e.Over(ctx, t.Run, t.Wait)
+		return e.WaitForEnd(ctx, t.Run, t.Wait)
 	}
 	defer t.left()
 	select {
@@ -122,8 +122,8 @@ func (e *Engine) Ended(ctx context.Context, t *Taken) (store.Run, error) {
 	return store.RunByID(ctx, e.front(), t.Run)
 }
 
-// Over waits until a run is over, for a time. The run is given as it is then.
-func (e *Engine) Over(ctx context.Context, run uuid.UUID, within time.Duration) (store.Run, error) {
+// WaitForEnd waits until a run is over, for a time. The run is given as it is then.
+func (e *Engine) WaitForEnd(ctx context.Context, run uuid.UUID, within time.Duration) (store.Run, error) {
 	over, done := e.callers.on(run)
 	defer done()
 	r, err := store.RunByID(ctx, e.front(), run)

@@ -18,7 +18,7 @@ import (
 
 // SampleCase is a sample of a draft as the message of a case, with what systems answer to it: those that are asked really
 // by their answers, the others by what is made up. Of a flow that reads records it is one of them.
-func (e *Engine) SampleCase(ctx context.Context, p *project.Project, flowID, sample string, record int, how How) (project.Run, *fault.Fault) {
+func (e *Engine) SampleCase(ctx context.Context, p *project.Project, flowID, sample string, record int, how TestOptions) (project.Run, *fault.Fault) {
 	how.Record, how.At, how.Keeps, how.Reads = record, time.Now(), true, true
 	if how.Heard == nil {
 		how.Heard = &flow.Recording{}
@@ -61,7 +61,7 @@ func (e *Engine) RunCase(ctx context.Context, r store.Run) (project.Run, *projec
 		return c, nil, err
 	}
 	plan := p.Flow(r.Flow)
-	past := &past{e: e, run: r, plan: plan, items: map[store.EffectOf]*flow.Item{}}
+	past := &replayer{e: e, run: r, plan: plan, items: map[store.EffectKey]*flow.Item{}}
 	if whole, err := e.Journal(ctx, r.ID, flow.WholeRun); err == nil {
 		past.add(whole.Item(plan))
 	} else if !errors.Is(err, store.ErrNotFound) {
@@ -84,15 +84,15 @@ func (e *Engine) RunCase(ctx context.Context, r store.Run) (project.Run, *projec
 	return c, p, err
 }
 
-// past answers as systems did in a run: by what its journal has for each item.
-type past struct {
+// replayer answers as systems did in a run: by what its journal has for each item.
+type replayer struct {
 	e     *Engine
 	run   store.Run
 	plan  *flow.Plan
-	items map[store.EffectOf]*flow.Item
+	items map[store.EffectKey]*flow.Item
 }
 
-func (k *past) add(it *flow.Item) {
+func (k *replayer) add(it *flow.Item) {
 	k.items[effectOf(it)] = it
 	for _, inner := range it.Inner {
 		k.add(inner)
@@ -100,12 +100,12 @@ func (k *past) add(it *flow.Item) {
 }
 
 // answers takes the message through the flow once more and keeps what it is answered.
-func (k *past) answers(ctx context.Context, p *project.Project, c project.Run) ([]flow.Heard, error) {
+func (k *replayer) answers(ctx context.Context, p *project.Project, c project.Run) ([]flow.RecordedCall, error) {
 	rec := &flow.Recording{}
-	outside := &flow.Recorder{Inner: k, Dry: k, Heard: rec, Choose: func(string, string, bool) flow.Manner { return flow.Really }}
+	outside := &flow.Recorder{Inner: k, Dry: k, Heard: rec, Choose: func(string, string, bool) flow.CallMode { return flow.Really }}
 	facts := flow.Facts{ID: k.run.ID.String(), File: c.File, Reference: k.run.Reference, Started: c.At, Request: flow.ReadRequest(k.run.Request)}
-	house := &pastHouse{&flow.DryHouse{Outside: outside, Plan: p.Flow, At: c.At.GoTime(), Facts: facts, Randomness: rand.Reader}, k, rec}
-	b := &flow.Batch{Plan: k.plan, Outside: outside, House: house, Try: 1000, Totals: &flow.Totals{}}
+	runtime := &replayRuntime{&flow.DryRuntime{Outside: outside, Plan: p.Flow, At: c.At.GoTime(), Facts: facts, Randomness: rand.Reader}, k, rec}
+	b := &flow.Batch{Plan: k.plan, Outside: outside, Runtime: runtime, Try: 1000, Totals: &flow.Totals{}}
 	_, err := p.PlayWith(b, facts, c)
 	if err != nil && !errors.Is(err, io.EOF) {
 		return nil, err
@@ -114,7 +114,7 @@ func (k *past) answers(ctx context.Context, p *project.Project, c project.Run) (
 }
 
 // at is what the journal has for an item; nil where it has nothing.
-func (k *past) at(items []*flow.Item, i int) *flow.Item {
+func (k *replayer) at(items []*flow.Item, i int) *flow.Item {
 	if i >= len(items) {
 		return nil
 	}
@@ -122,8 +122,8 @@ func (k *past) at(items []*flow.Item, i int) *flow.Item {
 }
 
 // answered is what a step came to for an item then.
-func (k *past) answered(step string, it *flow.Item) flow.Answered {
-	a := flow.Answered{}
+func (k *replayer) answered(step string, it *flow.Item) flow.Response {
+	a := flow.Response{}
 	if it == nil {
 		return a
 	}
@@ -140,7 +140,7 @@ func (k *past) answered(step string, it *flow.Item) flow.Answered {
 }
 
 // Lookup gives the row that was found then.
-func (k *past) Lookup(_ context.Context, l flow.Lookup, keys [][]value.Value) ([]value.Value, error) {
+func (k *replayer) Lookup(_ context.Context, l flow.Lookup, keys [][]value.Value) ([]value.Value, error) {
 	rows := make([]value.Value, len(keys))
 	for i := range keys {
 		rows[i] = k.answered(l.Step, k.at(l.Items, i)).Answer
@@ -149,11 +149,11 @@ func (k *past) Lookup(_ context.Context, l flow.Lookup, keys [][]value.Value) ([
 }
 
 // Upsert says what writing the row did then.
-func (k *past) Upsert(_ context.Context, u flow.Upsert, rows []value.Value) ([]flow.Written, error) {
-	out := make([]flow.Written, len(rows))
+func (k *replayer) Upsert(_ context.Context, u flow.Upsert, rows []value.Value) ([]flow.WriteResult, error) {
+	out := make([]flow.WriteResult, len(rows))
 	for i := range rows {
 		it := k.at(u.Items, i)
-		out[i] = flow.Written{Effect: flow.Unchanged, Fault: k.answered(u.Step, it).Fault}
+		out[i] = flow.WriteResult{Effect: flow.Unchanged, Fault: k.answered(u.Step, it).Fault}
 		if e := it.EffectOf(u.Step); e != "" {
 			out[i].Effect = e
 		}
@@ -162,24 +162,24 @@ func (k *past) Upsert(_ context.Context, u flow.Upsert, rows []value.Value) ([]f
 }
 
 // Call gives what was answered then.
-func (k *past) Call(_ context.Context, c flow.Call, requests []value.Value) ([]flow.Answered, error) {
-	out := make([]flow.Answered, len(requests))
+func (k *replayer) Call(_ context.Context, c flow.Call, requests []value.Value) ([]flow.Response, error) {
+	out := make([]flow.Response, len(requests))
 	for i := range requests {
 		out[i] = k.answered(c.Step, k.at(c.Items, i))
 	}
 	return out, nil
 }
 
-// pastHouse answers for flows that were called.
-type pastHouse struct {
-	*flow.DryHouse
-	past *past
+// replayRuntime answers for flows that were called.
+type replayRuntime struct {
+	*flow.DryRuntime
+	past *replayer
 	rec  *flow.Recording
 }
 
 // Start gives what the flow answered then.
-func (h *pastHouse) Start(_ context.Context, c flow.Started, inputs []value.Value) ([]flow.Answered, error) {
-	out := make([]flow.Answered, len(inputs))
+func (h *replayRuntime) Start(_ context.Context, c flow.FlowCall, inputs []value.Value) ([]flow.Response, error) {
+	out := make([]flow.Response, len(inputs))
 	for i, input := range inputs {
 		out[i] = h.past.answered(c.Step, h.past.at(c.Items, i))
 		h.rec.Hear(c.From, c.Step, input, out[i])

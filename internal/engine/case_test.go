@@ -39,7 +39,7 @@ func TestASampleBecomesACase(t *testing.T) {
 	w := newWorld(t)
 	e := w.start(Options{})
 	p := w.draft()
-	run, f := e.SampleCase(t.Context(), p, flowID, "sk_0309.tide", 1, How{})
+	run, f := e.SampleCase(t.Context(), p, flowID, "sk_0309.tide", 1, TestOptions{})
 	require.Nil(t, f)
 	text, f := p.NewFlowCase("First reading", flowID, run)
 	require.Nil(t, f)

@@ -66,13 +66,13 @@ func (x *execution) commitWhole(ctx context.Context, b *flow.Batch, end *ending)
 }
 
 // end records that the run ends, together with others that end at the same time.
-func (x *execution) end(ctx context.Context, e store.Ending) (cancelledBy *string, err error) {
-	var ended store.Ended
+func (x *execution) end(ctx context.Context, e store.RunResult) (cancelledBy *string, err error) {
+	var ended store.RunClosed
 	if e.Run.InputPath == "" {
 		ended, err = x.engine.ends.ask(ctx, e)
 	} else { // its file may be removed then: that must not be forgotten
-		var list []store.Ended
-		list, err = store.End(ctx, x.engine.db, []store.Ending{e})
+		var list []store.RunClosed
+		list, err = store.CloseRuns(ctx, x.engine.db, []store.RunResult{e})
 		ended = list[0]
 	}
 	if err == nil && ended.TakenOn {
@@ -95,7 +95,7 @@ func (x *execution) record(ctx context.Context, r store.Run, b *flow.Batch, j ba
 	}
 	r = x.came(r, b, counts(x.run.Counts, b.Counts))
 	if end != nil && x.run.Claim <= 1 && len(aside)+len(b.References)+len(b.Events)+len(b.Collected) == 0 {
-		return x.end(ctx, store.Ending{Run: r, State: end.state, Fault: end.fault, Entries: j.entries})
+		return x.end(ctx, store.RunResult{Run: r, State: end.state, Fault: end.fault, Entries: j.entries})
 	}
 	err = pgx.BeginFunc(ctx, x.engine.db, func(tx pgx.Tx) error {
 		if r.Aside, err = x.recordAsides(ctx, tx, j, b, aside); err != nil {

@@ -10,10 +10,10 @@ import (
 	"hollowreed/internal/store"
 )
 
-// once is the outside as a run sees it: what an operation with an effect answered is kept at once, and not asked
+// effectGuard is the outside as a run sees it: what an operation with an effect answered is kept at effectGuard, and not asked
 // for again when the batch is done again after a crash or an outage. For the run as a whole that is so for all that
 // it asks: it must come to the same decisions whenever it is taken on.
-type once struct {
+type effectGuard struct {
 	flow.Outside
 	db     store.DB
 	run    *store.Run
@@ -25,7 +25,7 @@ type once struct {
 func errEnding() *fault.Fault { return fault.New(fault.Cancelled, "the run was told to stop") }
 
 // begins says whether a step may begin something in a run that ends.
-func (o *once) begins(step string) bool {
+func (o *effectGuard) begins(step string) bool {
 	if !o.ending {
 		return true
 	}
@@ -34,11 +34,11 @@ func (o *once) begins(step string) bool {
 }
 
 // Upsert writes rows; in a run that ends only those that are taken back then, since nobody knows whether they were written.
-func (o *once) Upsert(ctx context.Context, u flow.Upsert, rows []value.Value) ([]flow.Written, error) {
+func (o *effectGuard) Upsert(ctx context.Context, u flow.Upsert, rows []value.Value) ([]flow.WriteResult, error) {
 	if o.begins(u.Step) || o.plan.Planned(u.Step).Undoable() {
 		return o.Outside.Upsert(ctx, u, rows)
 	}
-	done := make([]flow.Written, len(rows))
+	done := make([]flow.WriteResult, len(rows))
 	for i := range done {
 		done[i].Fault = errEnding()
 	}
@@ -46,11 +46,11 @@ func (o *once) Upsert(ctx context.Context, u flow.Upsert, rows []value.Value) ([
 }
 
 // Call asks for what was not answered before.
-func (o *once) Call(ctx context.Context, c flow.Call, requests []value.Value) ([]flow.Answered, error) {
+func (o *effectGuard) Call(ctx context.Context, c flow.Call, requests []value.Value) ([]flow.Response, error) {
 	if !c.Op.Changes() && !whole(c.Items) {
 		return o.Outside.Call(ctx, c, requests)
 	}
-	done := make([]flow.Answered, len(requests))
+	done := make([]flow.Response, len(requests))
 	left := make([]int, 0, len(requests))
 	known, err := o.known(ctx, c.Step, c.Items, c.AnswerOf())
 	if err != nil {
@@ -79,7 +79,7 @@ func (o *once) Call(ctx context.Context, c flow.Call, requests []value.Value) ([
 		rest.Items[n], asked[n] = c.Items[i], requests[i]
 	}
 	kept := 0
-	rest.Done = func(from int, answers []flow.Answered) error {
+	rest.Done = func(from int, answers []flow.Response) error {
 		kept += len(answers)
 		return o.keep(ctx, c.Step, rest.Items, from, answers)
 	}
@@ -99,7 +99,7 @@ func (o *once) Call(ctx context.Context, c flow.Call, requests []value.Value) ([
 }
 
 // Lookup looks up what the run as a whole has not looked up before.
-func (o *once) Lookup(ctx context.Context, l flow.Lookup, keys [][]value.Value) ([]value.Value, error) {
+func (o *effectGuard) Lookup(ctx context.Context, l flow.Lookup, keys [][]value.Value) ([]value.Value, error) {
 	if !whole(l.Items) {
 		return o.Outside.Lookup(ctx, l, keys)
 	}
@@ -118,7 +118,7 @@ func (o *once) Lookup(ctx context.Context, l flow.Lookup, keys [][]value.Value) 
 	if err != nil {
 		return nil, err
 	}
-	answers := make([]flow.Answered, len(rows))
+	answers := make([]flow.Response, len(rows))
 	for i, row := range rows {
 		answers[i].Answer = row
 	}
@@ -128,10 +128,12 @@ func (o *once) Lookup(ctx context.Context, l flow.Lookup, keys [][]value.Value) 
 // whole says whether items are the run as a whole, or entries of its lists.
 func whole(items []*flow.Item) bool { return len(items) > 0 && items[0].Record == flow.WholeRun }
 
-func effectOf(it *flow.Item) store.EffectOf { return store.EffectOf{Record: it.Record, Path: it.Path} }
+func effectOf(it *flow.Item) store.EffectKey {
+	return store.EffectKey{Record: it.Record, Path: it.Path}
+}
 
 // known reads what was answered before; a run that is taken on for the first time has nothing.
-func (o *once) known(ctx context.Context, step string, items []*flow.Item, of *flow.Kept) (map[store.EffectOf]value.Value, error) {
+func (o *effectGuard) known(ctx context.Context, step string, items []*flow.Item, of *flow.Kept) (map[store.EffectKey]value.Value, error) {
 	if o.run.Claim <= 1 {
 		return nil, nil
 	}
@@ -143,7 +145,7 @@ func (o *once) known(ctx context.Context, step string, items []*flow.Item, of *f
 	if err != nil {
 		return nil, err
 	}
-	known := map[store.EffectOf]value.Value{}
+	known := map[store.EffectKey]value.Value{}
 	for effect, text := range kept {
 		known[effect] = value.Value{}
 		if of == nil || text == "" {
@@ -155,8 +157,8 @@ func (o *once) known(ctx context.Context, step string, items []*flow.Item, of *f
 }
 
 // keep notes answers; what was refused may be asked for again.
-func (o *once) keep(ctx context.Context, step string, items []*flow.Item, from int, answers []flow.Answered) error {
-	var of []store.EffectOf
+func (o *effectGuard) keep(ctx context.Context, step string, items []*flow.Item, from int, answers []flow.Response) error {
+	var of []store.EffectKey
 	var texts []string
 	var enc json.Appender
 	for i, a := range answers {
@@ -169,5 +171,5 @@ func (o *once) keep(ctx context.Context, step string, items []*flow.Item, from i
 		}
 		of, texts = append(of, effectOf(items[from+i])), append(texts, text)
 	}
-	return store.KeepEffects(ctx, o.db, o.run.ID, step, of, texts)
+	return store.SaveEffects(ctx, o.db, o.run.ID, step, of, texts)
 }

@@ -27,8 +27,8 @@ type counter struct {
 	breaks int
 }
 
-func (c *counter) Call(_ context.Context, call flow.Call, requests []value.Value) ([]flow.Answered, error) {
-	done := make([]flow.Answered, len(requests))
+func (c *counter) Call(_ context.Context, call flow.Call, requests []value.Value) ([]flow.Response, error) {
+	done := make([]flow.Response, len(requests))
 	for i, r := range requests {
 		if c.calls == c.breaks {
 			c.breaks = -1
@@ -37,7 +37,7 @@ func (c *counter) Call(_ context.Context, call flow.Call, requests []value.Value
 		c.calls++
 		done[i].Answer = value.Rec(call.Op.Response.Root.Shape(), []value.Value{value.Int(int64(c.calls)), r})
 		if r.Text() == "refused" {
-			done[i] = flow.Answered{Fault: fault.New(fault.Outside, "no")}
+			done[i] = flow.Response{Fault: fault.New(fault.Outside, "no")}
 		}
 		if err := call.Done(i, done[i:i+1]); err != nil {
 			return nil, err
@@ -66,10 +66,10 @@ func TestAnEffectIsNotRepeated(t *testing.T) {
 	}
 	call := flow.Call{Op: op, Step: "post", Items: items}
 	run.Claim = 1
-	_, err = (&once{Outside: out, db: e.db, run: &run}).Call(t.Context(), call, requests)
+	_, err = (&effectGuard{Outside: out, db: e.db, run: &run}).Call(t.Context(), call, requests)
 	require.ErrorContains(t, err, "gone")
 	run.Claim = 2
-	done, err := (&once{Outside: out, db: e.db, run: &run}).Call(t.Context(), call, requests)
+	done, err := (&effectGuard{Outside: out, db: e.db, run: &run}).Call(t.Context(), call, requests)
 	require.NoError(t, err)
 	require.Equal(t, "1", done[0].Answer.Field("n").String(), "the answer from before the outage")
 	require.Equal(t, "a", done[0].Answer.Field("of").String())
@@ -77,7 +77,7 @@ func TestAnEffectIsNotRepeated(t *testing.T) {
 	require.Equal(t, "c", done[2].Answer.Field("of").String())
 	require.Equal(t, 5, out.calls, "two before the outage, three after it")
 	run.Claim = 3
-	_, err = (&once{Outside: out, db: e.db, run: &run}).Call(t.Context(), call, requests)
+	_, err = (&effectGuard{Outside: out, db: e.db, run: &run}).Call(t.Context(), call, requests)
 	require.NoError(t, err)
 	require.Equal(t, 6, out.calls, "only what was refused is asked again")
 }

@@ -112,11 +112,11 @@ type Engine struct {
 	ID          string
 	db          *pgxpool.Pool
 	quick       *pgxpool.Pool // commits without waiting for the disk: what is lost in a crash is done again, and a later commit keeps it
-	claims      *together[uuid.UUID, *store.Run]
-	ends        *together[store.Ending, store.Ended]
-	wholes      *together[store.WholeRun, bool]
-	quickWholes *together[store.WholeRun, bool] // without waiting for the disk
-	runs        context.Context                 // of the runs of calls that are done here
+	claims      *batcher[uuid.UUID, *store.Run]
+	ends        *batcher[store.RunResult, store.RunClosed]
+	wholes      *batcher[store.WholeRun, bool]
+	quickWholes *batcher[store.WholeRun, bool] // without waiting for the disk
+	runs        context.Context                // of the runs of calls that are done here
 	endRuns     context.CancelFunc
 	hands       chan struct{} // with which runs of calls are done where they came in
 	places      chan struct{} // in which calls are done at once
@@ -201,9 +201,9 @@ func (e *Engine) Start(ctx context.Context) error {
 	}
 	serving, stopped := context.WithCancel(context.WithoutCancel(ctx))
 	e.stopped = stopped
-	e.claims, e.ends = newTogether(serving, e.claimFree), newTogether(serving, e.endAll)
+	e.claims, e.ends = newBatcher(serving, e.claimFree), newBatcher(serving, e.endAll)
 	e.runs, e.endRuns = context.WithCancel(serving)
-	e.wholes, e.quickWholes = newTogether(serving, e.addWhole(e.front())), newTogether(serving, e.addWhole(e.quick))
+	e.wholes, e.quickWholes = newBatcher(serving, e.addWhole(e.front())), newBatcher(serving, e.addWhole(e.quick))
 	ctx, e.stop = context.WithCancel(ctx)
 	if err := e.serve(ctx); err != nil {
 		return err
@@ -213,7 +213,7 @@ func (e *Engine) Start(ctx context.Context) error {
 	}
 	e.every(ctx, e.opt.Beat, "sign of life", e.beat)
 	e.every(ctx, tellEvery, "tell of changes", e.tellRuns)
-	e.every(ctx, e.opt.Look, "look for runs to stop", e.heed)
+	e.every(ctx, e.opt.Look, "look for runs to stop", e.applyCancellations)
 	e.every(ctx, min(250*time.Millisecond, e.opt.Look), "wake callers", e.wakeCallers)
 	e.every(ctx, 3*e.opt.Beat, "keep the figures", e.keepFigures)
 	e.wg.Go(func() { e.listen(ctx) })
@@ -236,7 +236,7 @@ func (e *Engine) serve(ctx context.Context) error {
 					Mended("Start it with --environment %s, give %s a database of its own, or wait until its workers have stopped and its runs have ended", held.Environment, want.Environment)
 			}
 		}
-		return store.Beat(ctx, tx, e.ID)
+		return store.Heartbeat(ctx, tx, e.ID)
 	})
 }
 
@@ -268,7 +268,7 @@ func (e *Engine) end() {
 	if err := e.keepFigures(ctx); err != nil {
 		e.opt.Log.Warn("figures not kept", "error", err)
 	}
-	store.Leave(ctx, e.db, e.ID)
+	store.Deregister(ctx, e.db, e.ID)
 	e.stopped()
 	e.quick.Close()
 }
@@ -380,8 +380,8 @@ func unfit(p *project.Project) error {
 	return nil
 }
 
-// MakeRelease makes the draft of a flow, with all that it needs, the release that new runs take.
-func (e *Engine) MakeRelease(ctx context.Context, projectID, flowID, note, by string) (int, error) {
+// CreateRelease makes the draft of a flow, with all that it needs, the release that new runs take.
+func (e *Engine) CreateRelease(ctx context.Context, projectID, flowID, note, by string) (int, error) {
 	texts, _, err := store.Texts(ctx, e.db, projectID)
 	if err != nil {
 		return 0, err

@@ -96,7 +96,7 @@ func (w *world) start(o Options) *Engine {
 	e, err := New(w.db, pool, o)
 	require.NoError(w.t, err)
 	if releases, err := store.NewestReleases(w.t.Context(), w.db, "skerry"); err == nil && len(releases) == 0 {
-		_, err = e.MakeRelease(w.t.Context(), "skerry", flowID, "first", "mo")
+		_, err = e.CreateRelease(w.t.Context(), "skerry", flowID, "first", "mo")
 		require.NoError(w.t, err)
 	}
 	require.NoError(w.t, e.Start(context.WithoutCancel(w.t.Context())))
@@ -352,7 +352,7 @@ func TestARunKeepsItsRelease(t *testing.T) {
 	require.NoError(t, pgx.BeginFunc(t.Context(), w.db, func(tx pgx.Tx) error {
 		return store.SavePart(t.Context(), tx, "skerry", draft.Path, text, draft.Revision, "mo")
 	}))
-	n, err := e.MakeRelease(t.Context(), "skerry", flowID, "falling ones too", "mo")
+	n, err := e.CreateRelease(t.Context(), "skerry", flowID, "falling ones too", "mo")
 	require.NoError(t, err)
 	require.Equal(t, 2, n)
 	w.drop("two.tide", tide(reading("SK04", 2, 4125, "F")))
@@ -437,7 +437,7 @@ func TestTheJournalKeepsWhatAMappingLeftOut(t *testing.T) {
 	require.NoError(t, pgx.BeginFunc(t.Context(), w.db, func(tx pgx.Tx) error {
 		return store.SavePart(t.Context(), tx, "skerry", path, text, draft.Revision, "mo")
 	}))
-	_, err = e.MakeRelease(t.Context(), "skerry", flowID, "", "mo")
+	_, err = e.CreateRelease(t.Context(), "skerry", flowID, "", "mo")
 	require.NoError(t, err)
 	list, err := store.Releases(t.Context(), w.db, "skerry", 1)
 	require.NoError(t, err)

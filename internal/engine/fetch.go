@@ -61,7 +61,7 @@ const maxInput = 4 << 30
 // before.
 func (e *Engine) begin(ctx context.Context, r store.Release, plan *flow.Plan, file, by string, content *spool.Spool, note func(tx pgx.Tx, run uuid.UUID) (bool, error)) error {
 	run := store.Run{ID: uuid.Must(uuid.NewV7()), Project: r.Project, Flow: r.Flow, Release: r.Number, File: file, StartedBy: by}
-	e.known(plan, &run, value.Value{}, value.Value{})
+	e.setReference(plan, &run, value.Value{}, value.Value{})
 	err := pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
 		if err := store.AddRun(ctx, tx, run, content); err != nil {
 			return err

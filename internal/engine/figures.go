@@ -17,8 +17,8 @@ import (
 // who scrapes this one.
 type tallies struct {
 	mu       sync.Mutex
-	counted  map[string]map[[2]string]*store.Figure // by project, kind and name
-	calls    map[string]*store.Figure               // of connections
+	counted  map[string]map[[2]string]*store.Metric // by project, kind and name
+	calls    map[string]*store.Metric               // of connections
 	runs     *prometheus.CounterVec
 	records  *prometheus.CounterVec
 	took     *prometheus.HistogramVec
@@ -30,7 +30,7 @@ type tallies struct {
 func newTallies() *tallies {
 	spans := prometheus.ExponentialBuckets(0.001, 2, 18)
 	t := &tallies{
-		counted: map[string]map[[2]string]*store.Figure{}, calls: map[string]*store.Figure{}, Registry: prometheus.NewRegistry(),
+		counted: map[string]map[[2]string]*store.Metric{}, calls: map[string]*store.Metric{}, Registry: prometheus.NewRegistry(),
 		runs:    prometheus.NewCounterVec(prometheus.CounterOpts{Name: "hollowreed_runs_total", Help: "Runs that ended, by outcome."}, []string{"flow", "outcome"}),
 		records: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "hollowreed_records_total", Help: "Records of runs that ended, by what became of them."}, []string{"flow", "outcome"}),
 		took:    prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "hollowreed_run_seconds", Help: "From a run's beginning to its end.", Buckets: spans}, []string{"flow"}),
@@ -52,12 +52,12 @@ func (t *tallies) ran(r store.Run, state store.State, took time.Duration) {
 	defer t.mu.Unlock()
 	of := t.counted[r.Project]
 	if of == nil {
-		of = map[[2]string]*store.Figure{}
+		of = map[[2]string]*store.Metric{}
 		t.counted[r.Project] = of
 	}
 	key := [2]string{"flow", r.Flow}
 	if of[key] == nil {
-		of[key] = &store.Figure{Kind: "flow", Name: r.Flow}
+		of[key] = &store.Metric{Kind: "flow", Name: r.Flow}
 	}
 	of[key].Add(took, failed)
 }
@@ -73,16 +73,16 @@ func (t *tallies) called(id string, took time.Duration, failed bool) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	if t.calls[id] == nil {
-		t.calls[id] = &store.Figure{Kind: "connection", Name: id}
+		t.calls[id] = &store.Metric{Kind: "connection", Name: id}
 	}
 	t.calls[id].Add(took, failed)
 }
 
 // take gives what was counted since it was last taken.
-func (t *tallies) take(project string) map[string][]store.Figure {
+func (t *tallies) take(project string) map[string][]store.Metric {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	out := map[string][]store.Figure{}
+	out := map[string][]store.Metric{}
 	for p, figures := range t.counted {
 		for _, f := range figures {
 			out[p] = append(out[p], *f)

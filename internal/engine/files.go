@@ -57,7 +57,7 @@ func (x *execution) writeFiles(ctx context.Context) error {
 
 func (x *execution) writeFilesOf(ctx context.Context, t *flow.FileTarget) error {
 	// A record that was mended belongs beside those of the run that it was set aside in.
-	family, err := store.Family(ctx, x.engine.db, x.run.ID)
+	family, err := store.RelatedRuns(ctx, x.engine.db, x.run.ID)
 	if err != nil {
 		return err
 	}
@@ -87,7 +87,7 @@ func (e *Engine) files(ctx context.Context, t *flow.FileTarget, runs []uuid.UUID
 
 // RunFile is a file as a run has written it: its content once more, made of the records that were collected for it.
 func (e *Engine) RunFile(ctx context.Context, r store.Run, t *flow.FileTarget, name string) (*spool.Spool, error) {
-	family, err := store.Family(ctx, e.db, r.ID)
+	family, err := store.RelatedRuns(ctx, e.db, r.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -118,7 +118,7 @@ type TriedFile struct {
 const shownOf = 4 << 10
 
 // Files are the files that a try's step would have written, by name.
-func (t *Trial) Files(to *flow.FileTarget) ([]TriedFile, error) {
+func (t *TestRun) Files(to *flow.FileTarget) ([]TriedFile, error) {
 	set, files, err := formatFiles(to, func(use func(content []byte) error) error { return use(collected(t.batch)[to.Step.ID]) })
 	if err != nil {
 		return nil, err

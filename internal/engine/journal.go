@@ -37,7 +37,7 @@ type Entry struct {
 	Values  map[string]stdjson.RawMessage `json:"values"` // by the name of the step's result
 	Faults  fault.List                    `json:"faults,omitempty"`
 	Notes   fault.List                    `json:"notes,omitempty"` // of what was left out
-	Took    []flow.Took                   `json:"took,omitempty"`
+	Took    []flow.BranchTaken            `json:"took,omitempty"`
 	Path    string                        `json:"path,omitempty"`  // of an entry of a list in the record
 	Of      string                        `json:"of,omitempty"`    // the each that it belongs to
 	Inner   []*Entry                      `json:"inner,omitempty"` // the entries of lists in the record

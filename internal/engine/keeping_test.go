@@ -49,7 +49,7 @@ func TestWhatIsKeptOfMessages(t *testing.T) {
 	require.NotEmpty(t, bad.Faults)
 
 	w.change("flows/gauge-readings.yaml", "keeps: ends and faults\n", "keeps: nothing\n")
-	_, err := e.MakeRelease(t.Context(), "skerry", flowID, "", "mo")
+	_, err := e.CreateRelease(t.Context(), "skerry", flowID, "", "mo")
 	require.NoError(t, err)
 	good, bad = entries("nothing.tide")
 	require.Empty(t, names(good)+names(bad)+good.Raw+bad.Raw)
@@ -110,7 +110,7 @@ func TestTheFiguresOfAFlowAndItsConnections(t *testing.T) {
 		return by, by["flow gauge-readings"].Done == 2 && by["connection harbour-ledger"].Done >= 2
 	})
 	require.Equal(t, 1, figures["flow gauge-readings"].Failed)
-	f := store.Figure{Took: figures["flow gauge-readings"].Took}
+	f := store.Metric{Took: figures["flow gauge-readings"].Took}
 	require.Positive(t, f.Within(0.5))
 	families, err := w.engine.Metrics().Gather()
 	require.NoError(t, err)
@@ -124,7 +124,7 @@ func TestTheFiguresOfAFlowAndItsConnections(t *testing.T) {
 }
 
 func TestSpansOfDurations(t *testing.T) {
-	f := store.Figure{}
+	f := store.Metric{}
 	for _, ms := range []int{0, 1, 2, 3, 4, 5, 100, 1 << 30} {
 		f.Add(time.Duration(ms)*time.Millisecond, false)
 	}

@@ -226,7 +226,7 @@ func TestAStoppedRunThatIsLetGoGivesBackWhatItWasToDo(t *testing.T) {
 	again := w.over(id)
 	require.Equal(t, store.Stopped, again.State)
 	require.Empty(t, w.openAsides(first.ID))
-	require.NoError(t, w.engine.LetRunGo(t.Context(), id))
+	require.NoError(t, w.engine.DiscardRun(t.Context(), id))
 	require.Len(t, w.openAsides(first.ID), 1)
 	require.ErrorIs(t, w.engine.Resume(t.Context(), id), store.ErrChanged, "what was let go is not resumed")
 }

@@ -43,7 +43,7 @@ func (e *Engine) hears() {
 	e.folders.forget()
 	e.health.forget()
 	e.draft.forget()
-	e.outside.Anew("")
+	e.outside.Reload("")
 	e.outside.Hears(true)
 	e.notices.hears.Store(true)
 }
@@ -56,10 +56,10 @@ func (e *Engine) noticed(what string) {
 		e.triggersChanged()
 	case "setting":
 		_, connection, _ := strings.Cut(rest, " ")
-		e.outside.Anew(connection)
+		e.outside.Reload(connection)
 		e.health.forget()
 	case "secret":
-		e.outside.Anew("")
+		e.outside.Reload("")
 		e.health.forget()
 	case "part":
 		e.draft.forget()
@@ -138,7 +138,7 @@ func (e *Engine) lead(ctx context.Context) {
 		err := store.Lead(ctx, e.db, "workers", func(ctx context.Context) {
 			e.folders.forget()
 			var duties sync.WaitGroup
-			e.each(ctx, &duties, e.opt.Look, "look for files", e.look)
+			e.each(ctx, &duties, e.opt.Look, "look for files", e.pollTriggers)
 			e.each(ctx, &duties, e.opt.Alerts, "look at the alerts", e.watch)
 			e.each(ctx, &duties, e.opt.Sweep, "remove what is not kept", e.sweep)
 			e.each(ctx, &duties, min(time.Second, e.opt.Health), "look at the connections", e.watchHealth)

@@ -80,8 +80,8 @@ var looks = map[*flow.TriggerKind]func(e *Engine, ctx context.Context, r store.R
 	flow.FileTrigger: (*Engine).lookInto, flow.RecordsTrigger: (*Engine).poll, flow.MailTrigger: (*Engine).collect, flow.ScheduleTrigger: (*Engine).onTime,
 }
 
-// look goes through the folders of all released flows.
-func (e *Engine) look(ctx context.Context) error {
+// pollTriggers goes through the folders of all released flows.
+func (e *Engine) pollTriggers(ctx context.Context) error {
 	releases, paused, err := e.watched(ctx)
 	if err != nil {
 		return err
@@ -110,7 +110,7 @@ func (e *Engine) look(ctx context.Context) error {
 // lookAt looks at one trigger and keeps what it met, so that people see why it starts nothing.
 func (e *Engine) lookAt(ctx context.Context, r store.Release, plan *flow.Plan, look func(e *Engine, ctx context.Context, r store.Release, plan *flow.Plan) error) error {
 	if plan.Flow.Busy == "skip" {
-		n, err := store.UnderWay(ctx, e.db, r.Project, r.Flow)
+		n, err := store.CountActive(ctx, e.db, r.Project, r.Flow)
 		if err != nil || n >= max(1, plan.Flow.AtOnce) {
 			return err
 		}
@@ -243,7 +243,7 @@ func (e *Engine) pickUp(ctx context.Context, r store.Release, plan *flow.Plan, s
 		File: filepath.Base(path), InputPath: path, StartedBy: "new file",
 	}
 	run.DonePath = donePath(s, run)
-	e.known(plan, &run, value.Value{}, value.Value{})
+	e.setReference(plan, &run, value.Value{}, value.Value{})
 	fresh := false
 	err := pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
 		if err := store.AddRun(ctx, tx, run, nil); err != nil {

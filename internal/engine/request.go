@@ -25,8 +25,8 @@ import (
 	"hollowreed/internal/store"
 )
 
-// Asked is an HTTP request that came in. Names of headers are in lower case.
-type Asked struct {
+// InboundRequest is an HTTP request that came in. Names of headers are in lower case.
+type InboundRequest struct {
 	Method, Path   string
 	Query, Headers []flow.Pair
 	Body           []byte
@@ -36,22 +36,22 @@ type Asked struct {
 	Foreign        bool   // a browser sent it for a page of another site
 }
 
-// Refused is why a request starts no run.
-type Refused struct {
+// Rejected is why a request starts no run.
+type Rejected struct {
 	Status int // RFC 9110, section 15
 	Allow  []string
 	Faults fault.List
 }
 
 // Error is the first fault.
-func (r *Refused) Error() string { return r.Faults.Error() }
+func (r *Rejected) Error() string { return r.Faults.Error() }
 
-func refused(status int, f *fault.Fault) *Refused {
-	return &Refused{Status: status, Faults: fault.List{f}}
+func refused(status int, f *fault.Fault) *Rejected {
+	return &Rejected{Status: status, Faults: fault.List{f}}
 }
 
-// Taken is a request that has become a run.
-type Taken struct {
+// Accepted is a request that has become a run.
+type Accepted struct {
 	Run  uuid.UUID
 	Plan *flow.Plan
 	Wait time.Duration // for which the caller waits for its answer
@@ -63,7 +63,7 @@ type Taken struct {
 // Call is a request whose flow was found, and whose caller may ask it and has a place to wait.
 type Call struct {
 	Plan    *flow.Plan
-	asked   Asked
+	asked   InboundRequest
 	release store.Release
 	leave   func()
 }
@@ -77,7 +77,7 @@ func (c *Call) Leave() {
 
 // Called finds the flow that waits for a request, before its body is read: it says whether it may be taken at all. The error is a
 // *Refused where the request is at fault, or where there are too many.
-func (e *Engine) Called(ctx context.Context, projectID string, a Asked) (*Call, error) {
+func (e *Engine) Called(ctx context.Context, projectID string, a InboundRequest) (*Call, error) {
 	route, err := e.asked(ctx, projectID, a)
 	if err != nil {
 		return nil, err
@@ -101,15 +101,15 @@ func (e *Engine) Called(ctx context.Context, projectID string, a Asked) (*Call, 
 
 // Request starts the run of the flow with the body of the call. The error is a *Refused where that is at fault; then nothing is
 // recorded.
-func (e *Engine) Request(ctx context.Context, c *Call, body []byte) (*Taken, error) {
+func (e *Engine) Request(ctx context.Context, c *Call, body []byte) (*Accepted, error) {
 	a := c.asked
 	a.Body = body
 	b, err := e.begun(ctx, c.Plan, a)
 	if err != nil {
 		return nil, err
 	}
-	t := &Taken{Plan: c.Plan, Wait: time.Duration(c.Plan.Flow.Trigger.Wait) * time.Second}
-	for _, way := range []func(context.Context, *Call, beginning, Asked, *Taken) error{e.doAtOnce, e.doHere, e.doByQueue} {
+	t := &Accepted{Plan: c.Plan, Wait: time.Duration(c.Plan.Flow.Trigger.Wait) * time.Second}
+	for _, way := range []func(context.Context, *Call, beginning, InboundRequest, *Accepted) error{e.doAtOnce, e.doHere, e.doByQueue} {
 		if err = way(ctx, c, b, a, t); !errors.Is(err, errOtherwise) {
 			break
 		}
@@ -121,7 +121,7 @@ func (e *Engine) Request(ctx context.Context, c *Call, body []byte) (*Taken, err
 }
 
 // doByQueue records the run of a call for any worker.
-func (e *Engine) doByQueue(ctx context.Context, c *Call, b beginning, a Asked, t *Taken) error {
+func (e *Engine) doByQueue(ctx context.Context, c *Call, b beginning, a InboundRequest, t *Accepted) error {
 	return pgx.BeginFunc(ctx, e.front(), func(tx pgx.Tx) (err error) {
 		if t.Run, err = e.record(ctx, tx, c.release, c.Plan, b); err != nil {
 			return err
@@ -131,7 +131,7 @@ func (e *Engine) doByQueue(ctx context.Context, c *Call, b beginning, a Asked, t
 }
 
 // keyed notes the key of a call with its run; errSeen is that another one came with it before.
-func (e *Engine) keyed(ctx context.Context, tx pgx.Tx, c *Call, a Asked, run uuid.UUID) error {
+func (e *Engine) keyed(ctx context.Context, tx pgx.Tx, c *Call, a InboundRequest, run uuid.UUID) error {
 	if a.Key == "" {
 		return nil
 	}
@@ -147,7 +147,7 @@ const smallBody = 64 << 10
 
 // begun is how the run begins that a request starts. Of large bodies not so many are read at once as there are processors: who
 // sends them does not take the machine from all others.
-func (e *Engine) begun(ctx context.Context, plan *flow.Plan, a Asked) (b beginning, err error) {
+func (e *Engine) begun(ctx context.Context, plan *flow.Plan, a InboundRequest) (b beginning, err error) {
 	if len(a.Body) > smallBody {
 		select {
 		case e.reading <- struct{}{}:
@@ -167,21 +167,21 @@ func (e *Engine) begun(ctx context.Context, plan *flow.Plan, a Asked) (b beginni
 	} else {
 		v, faults := readBody(plan.Input, a.Body)
 		if len(faults) > 0 {
-			return b, &Refused{Status: 422, Faults: faults}
+			return b, &Rejected{Status: 422, Faults: faults}
 		}
 		b.input, b.value = (&json.Appender{}).Append(nil, v), v
 	}
 	query, headers := plan.KeptRequest(a.Query, a.Headers)
 	request := flow.RequestOf(a.Method, a.Path, body, query, headers)
 	if _, faults := plan.Parameters(request); len(faults) > 0 {
-		return b, &Refused{Status: 422, Faults: faults}
+		return b, &Rejected{Status: 422, Faults: faults}
 	}
 	b.request = flow.WriteRequest(request)
 	return b, nil
 }
 
 // seen finds what became of a request that came before with the same key: the caller gets the same answer again.
-func (e *Engine) seen(ctx context.Context, r store.Release, a Asked, t *Taken) error {
+func (e *Engine) seen(ctx context.Context, r store.Release, a InboundRequest, t *Accepted) error {
 	digest, id, err := store.CalledWith(ctx, e.front(), r.Project, r.Flow, a.Key)
 	switch {
 	case err != nil:
@@ -207,7 +207,7 @@ func (e *Engine) seen(ctx context.Context, r store.Release, a Asked, t *Taken) e
 }
 
 // digest tells one request from another: its method, path, query and body.
-func (a Asked) digest() string {
+func (a InboundRequest) digest() string {
 	h := sha256.New()
 	part := func(text string) { fmt.Fprintf(h, "%d:%s", len(text), text) }
 	part(a.Method)

@@ -23,7 +23,7 @@ type routes struct {
 }
 
 // asked finds the flow that a request starts. Where there is none by what is remembered, a release may just have been made.
-func (e *Engine) asked(ctx context.Context, projectID string, a Asked) (route, error) {
+func (e *Engine) asked(ctx context.Context, projectID string, a InboundRequest) (route, error) {
 	list, err := e.routed(ctx, projectID)
 	if err != nil {
 		return route{}, err
@@ -43,8 +43,8 @@ func (e *Engine) asked(ctx context.Context, projectID string, a Asked) (route, e
 }
 
 // routeOf is the route that a request takes: of several the one whose path has the most words of its own.
-func routeOf(list []route, a Asked) (found route, refusal *Refused) {
-	other := &Refused{Status: 405}
+func routeOf(list []route, a InboundRequest) (found route, refusal *Rejected) {
+	other := &Rejected{Status: 405}
 	for _, r := range list {
 		t := r.plan.Flow.Trigger
 		if _, matches := flow.MatchPath(t.Path.Value, a.Path); !matches {

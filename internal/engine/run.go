@@ -100,7 +100,7 @@ func (e *Engine) superseded(ctx context.Context, id uuid.UUID) error {
 
 // worked says whether somebody works on a run now.
 func (e *Engine) worked(ctx context.Context, id uuid.UUID) (bool, error) {
-	worker, alive, err := store.WorkedBy(ctx, e.db, id)
+	worker, alive, err := store.WorkerOf(ctx, e.db, id)
 	if err != nil || worker != e.ID {
 		return alive, err
 	}
@@ -126,8 +126,8 @@ func (e *Engine) claimFree(ctx context.Context, ids []uuid.UUID) ([]*store.Run, 
 }
 
 // endAll records the ends of runs.
-func (e *Engine) endAll(ctx context.Context, list []store.Ending) ([]store.Ended, error) {
-	return store.End(ctx, e.quick, list)
+func (e *Engine) endAll(ctx context.Context, list []store.RunResult) ([]store.RunClosed, error) {
+	return store.CloseRuns(ctx, e.quick, list)
 }
 
 // claim takes a run on, when it is its turn.
@@ -151,7 +151,7 @@ func (e *Engine) claim(ctx context.Context, id uuid.UUID) (r store.Run, err erro
 		return store.Claim(ctx, e.db, id, e.ID)
 	}
 	err = pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
-		free, err := store.Turn(ctx, tx, id, r.Project, r.Flow, r.Lane, plan.Flow.AtOnce)
+		free, err := store.MayStart(ctx, tx, id, r.Project, r.Flow, r.Lane, plan.Flow.AtOnce)
 		if err != nil {
 			return err
 		}
@@ -313,8 +313,8 @@ func (x *execution) prepare() error {
 
 // batch is one for the next items of the run.
 func (x *execution) batch() *flow.Batch {
-	o := &once{Outside: x.engine.outside, db: x.engine.db, run: &x.run, plan: x.plan, ending: x.ends}
-	return &flow.Batch{Plan: x.plan, Outside: o, House: &house{x: x}, Try: x.run.Attempt, Totals: x.totals, Trace: x.tracing()}
+	o := &effectGuard{Outside: x.engine.outside, db: x.engine.db, run: &x.run, plan: x.plan, ending: x.ends}
+	return &flow.Batch{Plan: x.plan, Outside: o, Runtime: &services{x: x}, Try: x.run.Attempt, Totals: x.totals, Trace: x.tracing()}
 }
 
 // pass takes the run as a whole through steps of its head or tail; over says that it has ended there.
@@ -456,7 +456,7 @@ func (x *execution) later(ctx context.Context, err error) (next time.Duration, _
 	if !errors.As(err, &waiting) {
 		return x.failed(ctx, err)
 	}
-	err = x.recordFor(ctx, waiting.Until, func(db store.DB) error { return store.Rest(ctx, db, x.run, waiting.Until) })
+	err = x.recordFor(ctx, waiting.Until, func(db store.DB) error { return store.Suspend(ctx, db, x.run, waiting.Until) })
 	return max(1, time.Until(waiting.Until)), err
 }
 

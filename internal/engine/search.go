@@ -19,8 +19,8 @@ const (
 	searchSlab  = 64 << 10
 )
 
-// Searched is what a search in messages has found, and how far it came.
-type Searched struct {
+// SearchResult is what a search in messages has found, and how far it came.
+type SearchResult struct {
 	Runs   []uuid.UUID // the newest first
 	Looked int         // runs that were looked into
 	Last   *time.Time  // when the last of them began; nil where all were looked into
@@ -28,8 +28,8 @@ type Searched struct {
 
 // Search looks for a text in the messages of runs, as the journal has them: large and small letters are the same. It
 // stops after a time, or a number of runs; the rest is found by searching on from there.
-func (e *Engine) Search(ctx context.Context, f store.RunFilter, text string, most int) (Searched, error) {
-	found := Searched{Runs: []uuid.UUID{}}
+func (e *Engine) Search(ctx context.Context, f store.RunFilter, text string, most int) (SearchResult, error) {
+	found := SearchResult{Runs: []uuid.UUID{}}
 	f.Most = maxSearched
 	runs, err := store.Runs(ctx, e.db, f)
 	if err != nil {

@@ -240,24 +240,24 @@ func (e *Engine) record(ctx context.Context, tx pgx.Tx, r store.Release, plan *f
 		}
 		input = rows[0]
 	}
-	e.known(plan, &run, input, flow.ReadRequest(run.Request))
+	e.setReference(plan, &run, input, flow.ReadRequest(run.Request))
 	if err := store.AddRun(ctx, tx, run, b.records); err != nil {
 		return run.ID, err
 	}
 	return run.ID, e.enqueue(ctx, tx, run.ID)
 }
 
-// known works out by what a run is known: its reference, and the lane in which runs wait for each other.
-func (e *Engine) known(plan *flow.Plan, run *store.Run, input, request value.Value) {
+// setReference works out by what a run is setReference: its reference, and the lane in which runs wait for each other.
+func (e *Engine) setReference(plan *flow.Plan, run *store.Run, input, request value.Value) {
 	facts := flow.RunFacts(run.ID.String(), run.File, "", 0, value.Instant(e.now()))
 	run.Reference = plan.ReferenceOf(facts, input, request)
 	run.Lane = plan.LaneOf(facts, input, request)
 	run.Turns = plan.Flow.AtOnce > 0 || run.Lane != ""
 }
 
-// Begin starts a run of a flow's newest release because somebody asks for it, with the message that its form asks
+// StartRun starts a run of a flow's newest release because somebody asks for it, with the message that its form asks
 // for, as JSON. A flow that waits for a file or for new records begins when they come.
-func (e *Engine) Begin(ctx context.Context, projectID, flowID, by string, input []byte) (uuid.UUID, error) {
+func (e *Engine) StartRun(ctx context.Context, projectID, flowID, by string, input []byte) (uuid.UUID, error) {
 	releases, err := store.NewestReleases(ctx, e.db, projectID)
 	if err != nil {
 		return uuid.Nil, err

@@ -35,7 +35,7 @@ func (w *world) add(flow string, parts map[string]string) {
 		}
 		return nil
 	}))
-	_, err := w.engine.MakeRelease(w.t.Context(), "skerry", flow, "", "mo")
+	_, err := w.engine.CreateRelease(w.t.Context(), "skerry", flow, "", "mo")
 	require.NoError(w.t, err)
 }
 
@@ -55,7 +55,7 @@ func (w *world) begun(flow string, input []byte) store.Run {
 
 func (w *world) begin(flow string, input []byte) uuid.UUID {
 	w.t.Helper()
-	id, err := w.engine.Begin(w.t.Context(), "skerry", flow, "mo", input)
+	id, err := w.engine.StartRun(w.t.Context(), "skerry", flow, "mo", input)
 	require.NoError(w.t, err)
 	return id
 }
@@ -100,7 +100,7 @@ steps:
 	entry, err := e.Journal(t.Context(), r.ID, flow.WholeRun)
 	require.NoError(t, err)
 	require.JSONEq(t, `{"first": "Ada"}`, string(entry.Values["values"]))
-	require.Equal(t, []flow.Took{{Step: "c", Track: 1}}, entry.Took)
+	require.Equal(t, []flow.BranchTaken{{Step: "c", Track: 1}}, entry.Took)
 	p, err := e.Release(t.Context(), "skerry", "member", r.Release)
 	require.NoError(t, err)
 	require.Equal(t, "Ada", entry.Item(p.Flow("member")).Frame.Slots[p.Flow("member").Planned("s").Result.Slot].Field("first").Text())
@@ -118,7 +118,7 @@ steps:
 	require.NoError(t, err)
 	require.Equal(t, store.Done, w.begun("member", text).State)
 	require.Zero(t, w.count("select count(*) from kiosk_member where card = 'C2'"))
-	_, err = e.Begin(t.Context(), "skerry", "member", "mo", []byte(`{"card": 7}`))
+	_, err = e.StartRun(t.Context(), "skerry", "member", "mo", []byte(`{"card": 7}`))
 	require.Error(t, err, "what a person gives is checked before a run begins")
 }
 

@@ -10,20 +10,20 @@ import (
 	"hollowreed/internal/core/flow"
 )
 
-// EffectOf tells an effect of a step: the record, and the path of the entry inside it.
-type EffectOf struct {
+// EffectKey tells an effect of a step: the record, and the path of the entry inside it.
+type EffectKey struct {
 	Record int
 	Path   string
 }
 
 // Effects reads what effects of a step answered for records, by their positions in the message.
-func Effects(ctx context.Context, db DB, run uuid.UUID, step string, records []int) (map[EffectOf]string, error) {
+func Effects(ctx context.Context, db DB, run uuid.UUID, step string, records []int) (map[EffectKey]string, error) {
 	rows, err := db.Query(ctx, "select record, path, answer from effect where run = $1 and step = $2 and record = any($3)", run, step, records)
 	if err != nil {
 		return nil, err
 	}
-	known := map[EffectOf]string{}
-	var of EffectOf
+	known := map[EffectKey]string{}
+	var of EffectKey
 	var answer []byte
 	_, err = pgx.ForEachRow(rows, []any{&of.Record, &of.Path, &answer}, func() error {
 		known[of] = string(answer)
@@ -33,7 +33,7 @@ func Effects(ctx context.Context, db DB, run uuid.UUID, step string, records []i
 }
 
 // positions are the columns of a list of effects.
-func positions(of []EffectOf) (records []int, paths []string) {
+func positions(of []EffectKey) (records []int, paths []string) {
 	records, paths = make([]int, len(of)), make([]string, len(of))
 	for i, e := range of {
 		records[i], paths[i] = e.Record, e.Path
@@ -41,8 +41,8 @@ func positions(of []EffectOf) (records []int, paths []string) {
 	return records, paths
 }
 
-// KeepEffects notes what effects answered.
-func KeepEffects(ctx context.Context, db DB, run uuid.UUID, step string, of []EffectOf, answers []string) error {
+// SaveEffects notes what effects answered.
+func SaveEffects(ctx context.Context, db DB, run uuid.UUID, step string, of []EffectKey, answers []string) error {
 	if len(of) == 0 {
 		return nil
 	}
@@ -52,8 +52,8 @@ func KeepEffects(ctx context.Context, db DB, run uuid.UUID, step string, of []Ef
 	return err
 }
 
-// ForgetEffects forgets what effects answered that were taken back.
-func ForgetEffects(ctx context.Context, db DB, run uuid.UUID, list []flow.Undone) error {
+// DeleteEffects forgets what effects answered that were taken back.
+func DeleteEffects(ctx context.Context, db DB, run uuid.UUID, list []flow.Compensated) error {
 	if len(list) == 0 {
 		return nil
 	}
@@ -66,7 +66,7 @@ func ForgetEffects(ctx context.Context, db DB, run uuid.UUID, list []flow.Undone
 
 // Seen notes keys of a step's records and says which of them other records had before, within a time where it is
 // not 0. The keys must differ from each other.
-func Seen(ctx context.Context, db DB, r Run, step string, of []EffectOf, keys []string, within time.Duration) (map[string]bool, error) {
+func Seen(ctx context.Context, db DB, r Run, step string, of []EffectKey, keys []string, within time.Duration) (map[string]bool, error) {
 	records, paths := positions(of)
 	rows, err := db.Query(ctx, `with fresh as (
 			insert into seen as s (project, flow, step, key, run, record, path)

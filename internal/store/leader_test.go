@@ -69,12 +69,12 @@ func TestWorkIsDueOnlyWhenItIsLeft(t *testing.T) {
 		return due
 	}
 	require.False(t, due(), "nobody else is there")
-	require.NoError(t, Beat(t.Context(), db, "other"))
+	require.NoError(t, Heartbeat(t.Context(), db, "other"))
 	require.False(t, due())
 	_, err := db.Exec(t.Context(), "update worker set beat_at = now() - interval '1 minute'")
 	require.NoError(t, err)
 	require.True(t, due(), "the other is silent; its own sign of life is no reason")
-	require.NoError(t, Leave(t.Context(), db, "other"))
+	require.NoError(t, Deregister(t.Context(), db, "other"))
 	require.False(t, due())
 
 	run := uuid.New()

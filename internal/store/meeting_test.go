@@ -20,9 +20,9 @@ func TestAMessageIsHandedOverOnce(t *testing.T) {
 	db := open(t)
 	release(t, db, "one")
 	giver, waiter, other := running(t, db, "a"), running(t, db, "b"), running(t, db, "c")
-	asks := flow.Letter{Kind: "paid", Reference: "B-7"}
+	asks := flow.CorrelatedMessage{Kind: "paid", Reference: "B-7"}
 	await := func(r Run, path string) (string, time.Time) {
-		text, since, err := Await(t.Context(), db, r, "wait", EffectOf{3, path}, asks)
+		text, since, err := Await(t.Context(), db, r, "wait", EffectKey{3, path}, asks)
 		require.NoError(t, err)
 		if text == nil {
 			return "", since
@@ -34,7 +34,7 @@ func TestAMessageIsHandedOverOnce(t *testing.T) {
 	id := job(t, db, waiter.ID, "scheduled", "w", time.Hour)
 	elsewhere := job(t, db, other.ID, "scheduled", "w", time.Hour)
 	for range 2 { // the step that hands it over is done again
-		require.NoError(t, Deliver(t.Context(), db, giver, "give", []EffectOf{{0, ""}}, []flow.Letter{{Kind: "paid", Reference: "B-7", Text: "412.00"}}))
+		require.NoError(t, Deliver(t.Context(), db, giver, "give", []EffectKey{{0, ""}}, []flow.CorrelatedMessage{{Kind: "paid", Reference: "B-7", Text: "412.00"}}))
 	}
 	_, due := jobState(t, db, id)
 	require.True(t, due, "who waits is woken")
@@ -49,10 +49,10 @@ func TestAMessageIsHandedOverOnce(t *testing.T) {
 	require.Empty(t, text, "another entry has its own")
 	text, _ = await(other, "")
 	require.Empty(t, text, "it was handed over once, though the step was done twice")
-	require.NoError(t, Deliver(t.Context(), db, giver, "give", []EffectOf{{1, ""}}, []flow.Letter{{Kind: "refused", Reference: "B-7", Text: "no"}}))
+	require.NoError(t, Deliver(t.Context(), db, giver, "give", []EffectKey{{1, ""}}, []flow.CorrelatedMessage{{Kind: "refused", Reference: "B-7", Text: "no"}}))
 	text, _ = await(other, "")
 	require.Empty(t, text, "of another kind")
-	require.NoError(t, Deliver(t.Context(), db, giver, "give", []EffectOf{{2, ""}}, []flow.Letter{{Kind: "paid", Reference: "B-7", Text: "second"}}))
+	require.NoError(t, Deliver(t.Context(), db, giver, "give", []EffectKey{{2, ""}}, []flow.CorrelatedMessage{{Kind: "paid", Reference: "B-7", Text: "second"}}))
 	text, _ = await(other, "")
 	require.Equal(t, "second", text)
 }
@@ -74,7 +74,7 @@ func TestAGroupIsWholeByItsCount(t *testing.T) {
 	release(t, db, "one")
 	r := running(t, db, "a")
 	bring := func(record int, key string) []string {
-		texts, until := gather(t, db, r, Gathers{Step: "g", Key: key, Text: fmt.Sprint(record), Of: EffectOf{Record: record}, Count: 3})
+		texts, until := gather(t, db, r, Gathers{Step: "g", Key: key, Text: fmt.Sprint(record), Of: EffectKey{Record: record}, Count: 3})
 		require.True(t, until.IsZero())
 		return texts
 	}
@@ -95,11 +95,11 @@ func TestAGroupIsWholeByItsTime(t *testing.T) {
 	db := open(t)
 	release(t, db, "one")
 	r := running(t, db, "a")
-	first := Gathers{Step: "g", Key: "x", Text: "1", Of: EffectOf{Record: 1}, Within: time.Minute}
+	first := Gathers{Step: "g", Key: "x", Text: "1", Of: EffectKey{Record: 1}, Within: time.Minute}
 	texts, until := gather(t, db, r, first)
 	require.Empty(t, texts)
 	require.WithinDuration(t, time.Now().Add(time.Minute), until, 10*time.Second)
-	texts, none := gather(t, db, r, Gathers{Step: "g", Key: "x", Text: "2", Of: EffectOf{Record: 2}, Within: time.Minute})
+	texts, none := gather(t, db, r, Gathers{Step: "g", Key: "x", Text: "2", Of: EffectKey{Record: 2}, Within: time.Minute})
 	require.Empty(t, texts)
 	require.True(t, none.IsZero(), "one waits for all")
 	_, again := gather(t, db, r, first)
@@ -128,7 +128,7 @@ func TestManyGatherAtOnce(t *testing.T) {
 	for i, r := range runs {
 		wg.Go(func() {
 			for n := range each {
-				texts, _ := gather(t, db, r, Gathers{Step: "g", Key: "x", Text: fmt.Sprintf("%d/%d", i, n), Of: EffectOf{Record: n}, Count: 4})
+				texts, _ := gather(t, db, r, Gathers{Step: "g", Key: "x", Text: fmt.Sprintf("%d/%d", i, n), Of: EffectKey{Record: n}, Count: 4})
 				mu.Lock()
 				for _, text := range texts {
 					seen[text]++
@@ -154,21 +154,21 @@ func TestEffectsAreKnownAgain(t *testing.T) {
 	db := open(t)
 	release(t, db, "one")
 	id := addRun(t, db, "a")
-	of := []EffectOf{{0, ""}, {1, ""}, {1, "line/2"}}
-	require.NoError(t, KeepEffects(t.Context(), db, id, "s", of, []string{`{"n": 1}`, "", "ü"}))
-	require.NoError(t, KeepEffects(t.Context(), db, id, "s", of[:1], []string{"late"}))
-	require.NoError(t, KeepEffects(t.Context(), db, id, "t", of[:1], []string{"t's"}))
-	require.NoError(t, KeepEffects(t.Context(), db, id, "s", nil, nil))
-	known := func(step string, records ...int) map[EffectOf]string {
+	of := []EffectKey{{0, ""}, {1, ""}, {1, "line/2"}}
+	require.NoError(t, SaveEffects(t.Context(), db, id, "s", of, []string{`{"n": 1}`, "", "ü"}))
+	require.NoError(t, SaveEffects(t.Context(), db, id, "s", of[:1], []string{"late"}))
+	require.NoError(t, SaveEffects(t.Context(), db, id, "t", of[:1], []string{"t's"}))
+	require.NoError(t, SaveEffects(t.Context(), db, id, "s", nil, nil))
+	known := func(step string, records ...int) map[EffectKey]string {
 		m, err := Effects(t.Context(), db, id, step, records)
 		require.NoError(t, err)
 		return m
 	}
-	require.Equal(t, map[EffectOf]string{{0, ""}: `{"n": 1}`, {1, ""}: "", {1, "line/2"}: "ü"}, known("s", 0, 1, 2))
-	require.Equal(t, map[EffectOf]string{{0, ""}: "t's"}, known("t", 0))
-	require.NoError(t, ForgetEffects(t.Context(), db, id, nil))
-	require.NoError(t, ForgetEffects(t.Context(), db, id, []flow.Undone{{Steps: []string{"s", "u"}, Record: 1, Path: ""}}))
-	require.Equal(t, map[EffectOf]string{{1, "line/2"}: "ü"}, known("s", 1))
+	require.Equal(t, map[EffectKey]string{{0, ""}: `{"n": 1}`, {1, ""}: "", {1, "line/2"}: "ü"}, known("s", 0, 1, 2))
+	require.Equal(t, map[EffectKey]string{{0, ""}: "t's"}, known("t", 0))
+	require.NoError(t, DeleteEffects(t.Context(), db, id, nil))
+	require.NoError(t, DeleteEffects(t.Context(), db, id, []flow.Compensated{{Steps: []string{"s", "u"}, Record: 1, Path: ""}}))
+	require.Equal(t, map[EffectKey]string{{1, "line/2"}: "ü"}, known("s", 1))
 	require.Empty(t, known("s", 7))
 }
 
@@ -179,9 +179,9 @@ func TestKeysAreSeen(t *testing.T) {
 	release(t, db, "one")
 	first, second := byID(t, db, addRun(t, db, "a")), byID(t, db, addRun(t, db, "b"))
 	seen := func(r Run, within time.Duration, record int, keys ...string) []string {
-		of := make([]EffectOf, len(keys))
+		of := make([]EffectKey, len(keys))
 		for i := range of {
-			of[i] = EffectOf{Record: record + i}
+			of[i] = EffectKey{Record: record + i}
 		}
 		m, err := Seen(t.Context(), db, r, "once", of, keys, within)
 		require.NoError(t, err)
@@ -202,7 +202,7 @@ func TestKeysAreSeen(t *testing.T) {
 	require.Equal(t, []string{"x"}, seen(second, 2*time.Hour, 9, "x"))
 	require.Empty(t, seen(second, time.Minute, 9, "x"))
 	require.Equal(t, []string{"x"}, seen(first, time.Minute, 0, "x"), "it is the other's now")
-	none, err := Seen(t.Context(), db, Run{ID: uuid.Must(uuid.NewV7()), Project: projectID, Flow: "g"}, "once", []EffectOf{{}}, []string{"y"}, 0)
+	none, err := Seen(t.Context(), db, Run{ID: uuid.Must(uuid.NewV7()), Project: projectID, Flow: "g"}, "once", []EffectKey{{}}, []string{"y"}, 0)
 	require.NoError(t, err)
 	require.Empty(t, none, "another flow")
 }

@@ -78,7 +78,7 @@ func AddPart(ctx context.Context, tx pgx.Tx, project, path, text, by string) err
 	if err := insertPart(ctx, tx, project, path, text, by); err != nil {
 		return err
 	}
-	return Tell(ctx, tx, "part "+project+" "+path)
+	return Publish(ctx, tx, "part "+project+" "+path)
 }
 
 // maxNumbered bounds the numbers that AddNumbered tries.
@@ -218,7 +218,7 @@ func move(ctx context.Context, tx pgx.Tx, project, path string, edit int64) erro
 	if _, err := tx.Exec(ctx, "update part set edit = $3, revision = revision + 1 where project = $1 and path = $2", project, path, edit); err != nil {
 		return err
 	}
-	return Tell(ctx, tx, "part "+project+" "+path)
+	return Publish(ctx, tx, "part "+project+" "+path)
 }
 
 // RemovePart takes a part out of a project. Its edits stay, so that Restore brings it back. It is ErrChanged like SavePart.
@@ -233,7 +233,7 @@ func RemovePart(ctx context.Context, tx pgx.Tx, project, path string, from int64
 	if _, err := tx.Exec(ctx, "update project set removed = removed + $2 + 1 where id = $1", project, from); err != nil {
 		return err
 	}
-	return Tell(ctx, tx, "part "+project+" "+path)
+	return Publish(ctx, tx, "part "+project+" "+path)
 }
 
 // MovePart gives a part another path; what was ever in it goes along.
@@ -255,7 +255,7 @@ func MovePart(ctx context.Context, tx pgx.Tx, project, path, to string, from int
 	if _, err := tx.Exec(ctx, "update part_edit set path = $3 where project = $1 and path = $2", project, path, to); err != nil {
 		return err
 	}
-	return Tell(ctx, tx, "part "+project+" "+to)
+	return Publish(ctx, tx, "part "+project+" "+to)
 }
 
 // Removed is a part that was removed: its path, and who changed it last.
@@ -289,7 +289,7 @@ func RestorePart(ctx context.Context, tx pgx.Tx, project, path string) error {
 	if err != nil {
 		return err
 	}
-	return Tell(ctx, tx, "part "+project+" "+path)
+	return Publish(ctx, tx, "part "+project+" "+path)
 }
 
 // Changes are how many parts an import adds, changes and removes.

@@ -36,7 +36,7 @@ func AddRelease(ctx context.Context, tx pgx.Tx, r Release, files map[string]stri
 			return 0, err
 		}
 	}
-	return r.Number, Tell(ctx, tx, "release "+r.Project+" "+r.Flow)
+	return r.Number, Publish(ctx, tx, "release "+r.Project+" "+r.Flow)
 }
 
 const releaseColumns = "project, flow, number, title, note, made_by, made_at, failed_cases"

@@ -161,9 +161,9 @@ func Reruns(ctx context.Context, db DB, run uuid.UUID, most int) ([]Run, error) 
 	return pgx.CollectRows(rows, asRun)
 }
 
-// TellRuns announces that runs have changed. It is not part of their transactions: a commit that announces something waits
+// PublishRuns announces that runs have changed. It is not part of their transactions: a commit that announces something waits
 // for all others that do.
-func TellRuns(ctx context.Context, db DB) error { return Tell(ctx, db, "runs") }
+func PublishRuns(ctx context.Context, db DB) error { return Publish(ctx, db, "runs") }
 
 // AddPickup notes that a file became a run; false when it had been noted before, with that run's id.
 func AddPickup(ctx context.Context, db DB, project, flowID, path, identity string, run uuid.UUID) (bool, error) {
@@ -243,24 +243,24 @@ func ClaimFree(ctx context.Context, db DB, ids []uuid.UUID, worker string) ([]Ru
 	return pgx.CollectRows(rows, asRun)
 }
 
-// Ending is what a run has come to as it ends.
-type Ending struct {
+// RunResult is what a run has come to as it ends.
+type RunResult struct {
 	Run     Run
 	State   State
 	Fault   *fault.Fault
 	Entries []byte // of the journal, of the run as a whole
 }
 
-// Ended is how recording an end went.
-type Ended struct {
+// RunClosed is how recording an end went.
+type RunClosed struct {
 	CancelledBy *string // somebody has asked the run to stop: it has not ended
 	TakenOn     bool    // another worker has claimed the run: nothing was recorded
 }
 
-// End records what runs have come to and that they end with it: all of them or, when it fails, none.
-func End(ctx context.Context, db DB, list []Ending) ([]Ended, error) {
+// CloseRuns records what runs have come to and that they end with it: all of them or, when it fails, none.
+func CloseRuns(ctx context.Context, db DB, list []RunResult) ([]RunClosed, error) {
 	b := &pgx.Batch{}
-	out := make([]Ended, len(list))
+	out := make([]RunClosed, len(list))
 	for i, e := range list {
 		r := e.Run
 		b.Queue(end, r.ID, r.Claim, r.Taken, r.Aside, r.Counts, r.Totals, r.Answer, r.Reply, e.State, e.Fault, e.Entries).QueryRow(func(row pgx.Row) error {
@@ -293,8 +293,8 @@ func Progress(ctx context.Context, db DB, r Run) (cancelledBy *string, err error
 	return cancelledBy, err
 }
 
-// Rest lets a run wait until a time at which it is taken on again. That it was taken on does not count as a try.
-func Rest(ctx context.Context, db DB, r Run, until time.Time) error {
+// Suspend lets a run wait until a time at which it is taken on again. That it was taken on does not count as a try.
+func Suspend(ctx context.Context, db DB, r Run, until time.Time) error {
 	tag, err := db.Exec(ctx, "update run set state = 'waiting', next_at = $3, attempt = greatest(attempt - 1, 0) where id = $1 and claim = $2", r.ID, r.Claim, until)
 	if err == nil && tag.RowsAffected() == 0 {
 		err = ErrTakenOn
@@ -341,7 +341,7 @@ func Cancel(ctx context.Context, db DB, r Run, by string) error {
 		err = WakeCancelled(ctx, db)
 	}
 	if err == nil {
-		err = Tell(ctx, db, "cancel "+r.ID.String())
+		err = Publish(ctx, db, "cancel "+r.ID.String())
 	}
 	return err
 }
@@ -472,9 +472,9 @@ func RunFiles(ctx context.Context, db DB, run uuid.UUID, most int) ([]RunFile, e
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[RunFile])
 }
 
-// Family are the runs whose records belong together: a run, those in which its records were mended, and the one in
+// RelatedRuns are the runs whose records belong together: a run, those in which its records were mended, and the one in
 // which they were set aside; the oldest first.
-func Family(ctx context.Context, db DB, run uuid.UUID) ([]uuid.UUID, error) {
+func RelatedRuns(ctx context.Context, db DB, run uuid.UUID) ([]uuid.UUID, error) {
 	rows, _ := db.Query(ctx, `with recursive up as (select $1::uuid as id union select s.run from set_aside s join up on s.rerun = up.id),
 		family as (select id from up union select s.rerun from set_aside s join family f on s.run = f.id where s.rerun is not null)
 		select r.id from run r join family f using (id) order by r.created_at, r.id`, run)

@@ -100,8 +100,8 @@ func TestEndsAreRecordedTogether(t *testing.T) {
 	_, err := Claim(t.Context(), db, old.ID, "other")
 	require.NoError(t, err)
 	well.Taken, well.Counts = 3, map[string]*flow.Counts{"n": {In: 3, Out: 3}}
-	list := []Ending{{Run: well, State: Done, Entries: []byte("j")}, {Run: asked, State: Done, Entries: []byte("k")}, {Run: old, State: Done, Entries: []byte("l")}}
-	ended, err := End(t.Context(), db, list)
+	list := []RunResult{{Run: well, State: Done, Entries: []byte("j")}, {Run: asked, State: Done, Entries: []byte("k")}, {Run: old, State: Done, Entries: []byte("l")}}
+	ended, err := CloseRuns(t.Context(), db, list)
 	require.NoError(t, err)
 	require.Nil(t, ended[0].CancelledBy)
 	require.Equal(t, "mo", *ended[1].CancelledBy)
@@ -118,10 +118,10 @@ func TestEndsAreRecordedTogether(t *testing.T) {
 	require.Equal(t, Running, byID(t, db, old.ID).State)
 
 	one, two := running(t, db, "d"), running(t, db, "e")
-	_, err = End(t.Context(), db, []Ending{{Run: one, State: Done, Entries: []byte{}}, {Run: two, State: "no such state", Entries: []byte{}}})
+	_, err = CloseRuns(t.Context(), db, []RunResult{{Run: one, State: Done, Entries: []byte{}}, {Run: two, State: "no such state", Entries: []byte{}}})
 	require.Error(t, err)
 	require.Equal(t, Running, byID(t, db, one.ID).State, "all of them or none")
-	ended, err = End(t.Context(), db, []Ending{{Run: one, State: SetAside, Fault: fault.New(fault.Range, "too much\x00"), Entries: []byte{}}})
+	ended, err = CloseRuns(t.Context(), db, []RunResult{{Run: one, State: SetAside, Fault: fault.New(fault.Range, "too much\x00"), Entries: []byte{}}})
 	require.NoError(t, err)
 	require.False(t, ended[0].TakenOn)
 	require.Equal(t, "too much␀", byID(t, db, one.ID).Fault.Message)
@@ -164,14 +164,14 @@ func TestARunRestsAndGoesOn(t *testing.T) {
 	release(t, db, "one")
 	r := running(t, db, "a")
 	until := time.Now().Add(time.Hour).Truncate(time.Millisecond)
-	require.NoError(t, Rest(t.Context(), db, r, until))
+	require.NoError(t, Suspend(t.Context(), db, r, until))
 	now := byID(t, db, r.ID)
 	require.Equal(t, Waiting, now.State)
 	require.Equal(t, 0, now.Attempt)
 	require.WithinDuration(t, until, *now.NextAt, time.Millisecond)
 	fresh, err := Claim(t.Context(), db, r.ID, "w")
 	require.NoError(t, err)
-	require.ErrorIs(t, Rest(t.Context(), db, r, until), ErrTakenOn)
+	require.ErrorIs(t, Suspend(t.Context(), db, r, until), ErrTakenOn)
 	require.ErrorIs(t, Resume(t.Context(), db, r.ID), ErrChanged, "it is not over")
 	require.NoError(t, Cancel(t.Context(), db, fresh, "mo"))
 	require.NoError(t, Finish(t.Context(), db, fresh, Stopped, fault.New(fault.Stopped, "somebody did"), nil))
@@ -271,7 +271,7 @@ func TestWhatIsCollectedStaysInItsOrder(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, HandleAside(t.Context(), db, asides[0].ID, "run again", &mended.ID, "mo"))
 	for _, from := range []uuid.UUID{first.ID, mended.ID} {
-		family, err := Family(t.Context(), db, from)
+		family, err := RelatedRuns(t.Context(), db, from)
 		require.NoError(t, err)
 		require.Equal(t, []uuid.UUID{first.ID, mended.ID}, family)
 	}
@@ -343,7 +343,7 @@ func TestTurnsAreTaken(t *testing.T) {
 	}
 	free := func(id uuid.UUID, lane string, atOnce int) (is bool) {
 		in(t, db, func(tx pgx.Tx) (err error) {
-			is, err = Turn(t.Context(), tx, id, projectID, "f", lane, atOnce)
+			is, err = MayStart(t.Context(), tx, id, projectID, "f", lane, atOnce)
 			return err
 		})
 		return is
@@ -356,7 +356,7 @@ func TestTurnsAreTaken(t *testing.T) {
 	require.NoError(t, err)
 	require.False(t, free(b1, "b", 1), "one is under way")
 	require.True(t, free(b1, "b", 2))
-	n, err := UnderWay(t.Context(), db, projectID, "f")
+	n, err := CountActive(t.Context(), db, projectID, "f")
 	require.NoError(t, err)
 	require.Equal(t, 3, n)
 	require.NoError(t, Finish(t.Context(), db, byID(t, db, a1), Done, nil, nil))

@@ -165,8 +165,8 @@ func apply(ctx context.Context, tx pgx.Tx, name, sql string) error {
 	return err
 }
 
-// Tell announces a change to all listening processes, when the transaction commits.
-func Tell(ctx context.Context, db DB, what string) error {
+// Publish announces a change to all listening processes, when the transaction commits.
+func Publish(ctx context.Context, db DB, what string) error {
 	_, err := db.Exec(ctx, "select pg_notify($1, $2)", Channel, what)
 	return err
 }

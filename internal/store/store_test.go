@@ -336,7 +336,7 @@ func TestAsidesAreHandledOnce(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, []byte("x\x00\xff"), got[0].Raw)
 	require.Equal(t, "qty: expected a number, found x␀", got[0].Faults[0].What())
-	work, err := Works(t.Context(), db, WorkFilter{Project: projectID, Text: "expected", Most: 10})
+	work, err := WorkItems(t.Context(), db, WorkFilter{Project: projectID, Text: "expected", Most: 10})
 	require.NoError(t, err)
 	require.Len(t, work, 1)
 	n, err := OpenAsides(t.Context(), db, projectID)
@@ -350,7 +350,7 @@ func TestAsidesAreHandledOnce(t *testing.T) {
 
 func TestOnlyTheJobsOfSilentWorkersAreGivenBack(t *testing.T) {
 	db := open(t)
-	require.NoError(t, Beat(t.Context(), db, "alive"))
+	require.NoError(t, Heartbeat(t.Context(), db, "alive"))
 	_, err := db.Exec(t.Context(), "insert into worker (id, beat_at) values ('silent', now() - interval '1 minute')")
 	require.NoError(t, err)
 	for _, worker := range []string{"alive", "silent", "unknown"} {
@@ -372,7 +372,7 @@ func TestOnlyTheJobsOfSilentWorkersAreGivenBack(t *testing.T) {
 	workers, err := Workers(t.Context(), db)
 	require.NoError(t, err)
 	require.Len(t, workers, 1)
-	require.NoError(t, Leave(t.Context(), db, "alive"))
+	require.NoError(t, Deregister(t.Context(), db, "alive"))
 }
 
 // TestDeathsOfWorkersAreCounted: of those that ended at one place of a run. One that comes further begins anew.
@@ -407,7 +407,7 @@ func TestDeathsOfWorkersAreCounted(t *testing.T) {
 // TestALostJobIsGivenBack: one that has ended while its run is under way, and nobody is left who works on it.
 func TestALostJobIsGivenBack(t *testing.T) {
 	db := open(t)
-	require.NoError(t, Beat(t.Context(), db, "alive"))
+	require.NoError(t, Heartbeat(t.Context(), db, "alive"))
 	jobs := map[string]string{"alive": "completed", "gone": "completed", "dead": "discarded"}
 	for worker, state := range jobs {
 		id := addRun(t, db, worker)

@@ -89,7 +89,7 @@ func Pause(ctx context.Context, db DB, project, flowID, by, reason string) error
 	if err != nil {
 		return err
 	}
-	return Tell(ctx, db, "trigger "+project+" "+flowID)
+	return Publish(ctx, db, "trigger "+project+" "+flowID)
 }
 
 // Unpause lets a trigger start runs again.
@@ -98,7 +98,7 @@ func Unpause(ctx context.Context, db DB, project, flowID string) error {
 	if err != nil {
 		return err
 	}
-	return Tell(ctx, db, "trigger "+project+" "+flowID)
+	return Publish(ctx, db, "trigger "+project+" "+flowID)
 }
 
 // Paused are the flows of a project whose triggers are paused.
@@ -116,15 +116,15 @@ func Paused(ctx context.Context, db DB) (map[[2]string]bool, error) {
 	return paused, err
 }
 
-// UnderWay counts the runs of a flow that have begun or wait to.
-func UnderWay(ctx context.Context, db DB, project, flowID string) (n int, err error) {
+// CountActive counts the runs of a flow that have begun or wait to.
+func CountActive(ctx context.Context, db DB, project, flowID string) (n int, err error) {
 	err = db.QueryRow(ctx, "select count(*) from run where project = $1 and flow = $2 and state in ('waiting', 'running', 'retrying')", project, flowID).Scan(&n)
 	return n, err
 }
 
-// Turn says whether it is a run's turn: fewer than so many runs of its flow are under way (0 is any number), and none
+// MayStart says whether it is a run's turn: fewer than so many runs of its flow are under way (0 is any number), and none
 // of its lane that is older waits. Until the transaction ends no other run of the flow is given its turn.
-func Turn(ctx context.Context, tx pgx.Tx, id uuid.UUID, project, flowID, lane string, atOnce int) (bool, error) {
+func MayStart(ctx context.Context, tx pgx.Tx, id uuid.UUID, project, flowID, lane string, atOnce int) (bool, error) {
 	if _, err := tx.Exec(ctx, "select pg_advisory_xact_lock(hashtextextended($1 || '/' || $2, 7))", project, flowID); err != nil {
 		return false, err
 	}

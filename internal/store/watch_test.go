@@ -64,9 +64,9 @@ func TestWorkIsTakenNotedAndDone(t *testing.T) {
 	require.NoError(t, AddAside(t.Context(), db, []Aside{{Run: r.ID, Record: 4, Line: 5, Path: "line/1", Step: "post", Raw: []byte("r"), Faults: fault.List{fault.New(fault.Outside, "closed 100%%")}}}))
 	failed := over(t, db, "b", Stopped, fault.New(fault.Limit, "too long").At(fault.Place{Step: "wait"}))
 	over(t, db, "c", Done, nil)
-	works := func(f WorkFilter) []Work {
+	works := func(f WorkFilter) []WorkItem {
 		f.Project, f.Most = projectID, 10
-		list, err := Works(t.Context(), db, f)
+		list, err := WorkItems(t.Context(), db, f)
 		require.NoError(t, err)
 		return list
 	}
@@ -83,21 +83,21 @@ func TestWorkIsTakenNotedAndDone(t *testing.T) {
 	require.Empty(t, works(WorkFilter{Flow: "g"}))
 	require.Len(t, works(WorkFilter{Owner: "-"}), 2)
 
-	n, err := Take(t.Context(), db, projectID, []int64{list[1].Aside}, []uuid.UUID{failed.ID}, "mo")
+	n, err := Assign(t.Context(), db, projectID, []int64{list[1].Aside}, []uuid.UUID{failed.ID}, "mo")
 	require.NoError(t, err)
 	require.Equal(t, int64(2), n)
 	require.Empty(t, works(WorkFilter{Owner: "-"}))
 	require.Len(t, works(WorkFilter{Owner: "mo"}), 2)
-	n, err = Take(t.Context(), db, "another", []int64{list[1].Aside}, []uuid.UUID{failed.ID}, "mo")
+	n, err = Assign(t.Context(), db, "another", []int64{list[1].Aside}, []uuid.UUID{failed.ID}, "mo")
 	require.NoError(t, err)
 	require.Zero(t, n, "of another project")
-	_, err = Take(t.Context(), db, projectID, nil, []uuid.UUID{failed.ID}, "")
+	_, err = Assign(t.Context(), db, projectID, nil, []uuid.UUID{failed.ID}, "")
 	require.NoError(t, err)
 	require.Len(t, works(WorkFilter{Owner: "-"}), 1)
 
-	require.NoError(t, NoteAside(t.Context(), db, projectID, list[1].Aside, "asked Norholm"))
+	require.NoError(t, SetWorkNote(t.Context(), db, projectID, list[1].Aside, "asked Norholm"))
 	require.NoError(t, NoteRun(t.Context(), db, projectID, failed.ID, "see the ledger"))
-	require.ErrorIs(t, NoteAside(t.Context(), db, "another", list[1].Aside, "x"), ErrNotFound)
+	require.ErrorIs(t, SetWorkNote(t.Context(), db, "another", list[1].Aside, "x"), ErrNotFound)
 	require.ErrorIs(t, NoteRun(t.Context(), db, projectID, uuid.Must(uuid.NewV7()), "x"), ErrNotFound)
 	require.Equal(t, "see the ledger", works(WorkFilter{})[0].Note)
 	require.Equal(t, "asked Norholm", works(WorkFilter{})[1].Note)
@@ -117,8 +117,8 @@ func TestDeedsAndSearchesAreKept(t *testing.T) {
 	db := open(t)
 	release(t, db, "one")
 	id := addRun(t, db, "a")
-	require.NoError(t, AddDeed(t.Context(), db, projectID, "mo", "cancelled", &id, "a"))
-	require.NoError(t, AddDeed(t.Context(), db, projectID, "mo", "paused", nil, "f"))
+	require.NoError(t, AddAuditEntry(t.Context(), db, projectID, "mo", "cancelled", &id, "a"))
+	require.NoError(t, AddAuditEntry(t.Context(), db, projectID, "mo", "paused", nil, "f"))
 	deeds, err := Deeds(t.Context(), db, projectID, nil, 10)
 	require.NoError(t, err)
 	require.Len(t, deeds, 2)
@@ -149,7 +149,7 @@ func TestMattersAreFound(t *testing.T) {
 		over(t, db, ref, Stopped, fault.New(fault.Outside, `"%s" is away`, ref))
 	}
 	over(t, db, "d", Stopped, fault.New(fault.Cancelled, "somebody stopped it"))
-	causes := func(list []Matter, err error) (out []string) {
+	causes := func(list []Incident, err error) (out []string) {
 		require.NoError(t, err)
 		for _, m := range list {
 			out = append(out, m.Cause)
@@ -215,14 +215,14 @@ func TestAnAlarmIsToldRemindedAndCleared(t *testing.T) {
 	db := open(t)
 	release(t, db, "one")
 	first, second := addRun(t, db, "a"), addRun(t, db, "b")
-	require.NoError(t, Raise(t.Context(), db, projectID, "away", Matter{Cause: "desk", Text: "desk is away", Since: time.Now()}, first))
-	require.NoError(t, Raise(t.Context(), db, projectID, "other", Matter{Cause: "x", Text: "x", Since: time.Now()}, first))
+	require.NoError(t, Raise(t.Context(), db, projectID, "away", Incident{Cause: "desk", Text: "desk is away", Since: time.Now()}, first))
+	require.NoError(t, Raise(t.Context(), db, projectID, "other", Incident{Cause: "x", Text: "x", Since: time.Now()}, first))
 	list, err := OpenAlarms(t.Context(), db, projectID, "away")
 	require.NoError(t, err)
 	require.Len(t, list, 1)
 	require.Equal(t, 1, list[0].Told)
-	require.NoError(t, Recount(t.Context(), db, list[0].ID, Matter{Text: "away twice", Count: 2}))
-	require.NoError(t, Remind(t.Context(), db, list[0].ID, Matter{Text: "still away", Count: 3}, second))
+	require.NoError(t, Recount(t.Context(), db, list[0].ID, Incident{Text: "away twice", Count: 2}))
+	require.NoError(t, Remind(t.Context(), db, list[0].ID, Incident{Text: "still away", Count: 3}, second))
 	require.NoError(t, Clear(t.Context(), db, list[0].ID, nil))
 	list, err = OpenAlarms(t.Context(), db, projectID, "away")
 	require.NoError(t, err)
@@ -240,18 +240,18 @@ func TestAnAlarmIsToldRemindedAndCleared(t *testing.T) {
 // TestFiguresAddUp: counts of a minute are one row whoever counts; they are summed in steps, and spans of duration add up.
 func TestFiguresAddUp(t *testing.T) {
 	db := open(t)
-	count := func(name string, failed bool, took ...time.Duration) Figure {
-		f := Figure{Kind: "flow", Name: name}
+	count := func(name string, failed bool, took ...time.Duration) Metric {
+		f := Metric{Kind: "flow", Name: name}
 		for _, d := range took {
 			f.Add(d, failed)
 		}
 		return f
 	}
-	require.NoError(t, AddFigures(t.Context(), db, projectID, []Figure{count("f", false, time.Millisecond, 3*time.Millisecond), count("g", true, time.Hour)}))
-	require.NoError(t, AddFigures(t.Context(), db, projectID, []Figure{count("f", true, 3*time.Millisecond)}))
+	require.NoError(t, AddFigures(t.Context(), db, projectID, []Metric{count("f", false, time.Millisecond, 3*time.Millisecond), count("g", true, time.Hour)}))
+	require.NoError(t, AddFigures(t.Context(), db, projectID, []Metric{count("f", true, 3*time.Millisecond)}))
 	list, err := Figures(t.Context(), db, projectID, time.Now().Add(-time.Hour), 60*24)
 	require.NoError(t, err)
-	sums := map[string]Figure{}
+	sums := map[string]Metric{}
 	for _, f := range list {
 		s := sums[f.Name]
 		s.Done, s.Failed, s.Took = s.Done+f.Done, s.Failed+f.Failed, f.Took
@@ -271,7 +271,7 @@ func TestFiguresAddUp(t *testing.T) {
 	require.Equal(t, 2*time.Millisecond, all.Within(0.5))
 	require.Equal(t, 128*time.Millisecond, all.Within(0.8))
 	require.Equal(t, time.Millisecond<<(Spans-1), all.Within(1))
-	require.Zero(t, (&Figure{}).Within(0.5))
+	require.Zero(t, (&Metric{}).Within(0.5))
 	for d, want := range map[time.Duration]int{0: 0, time.Millisecond: 0, 1500 * time.Microsecond: 0, 2 * time.Millisecond: 1, 3 * time.Millisecond: 2, 4 * time.Millisecond: 2, 5 * time.Millisecond: 3} {
 		require.Equal(t, want, SpanOf(d), d)
 	}
@@ -358,7 +358,7 @@ func TestSecretsAreKeptSealed(t *testing.T) {
 		require.NoError(t, err)
 		require.Len(t, all, 2)
 		all[0].KeyID, all[0].Content = "k2", []byte("z")
-		return Reseal(t.Context(), tx, all[0])
+		return Reencrypt(t.Context(), tx, all[0])
 	})
 	sealed, err = SealedSecret(t.Context(), db, projectID, "Live", "desk")
 	require.NoError(t, err)
@@ -373,6 +373,6 @@ func TestSecretsAreKeptSealed(t *testing.T) {
 	due, err := HealthDue(t.Context(), db, projectID, "Live", time.Hour)
 	require.NoError(t, err)
 	require.Equal(t, []string{"quay"}, due)
-	require.NoError(t, DropSecret(t.Context(), db, projectID, "Live", "desk"))
-	require.ErrorIs(t, DropSecret(t.Context(), db, projectID, "Live", "desk"), ErrNotFound)
+	require.NoError(t, DeleteSecret(t.Context(), db, projectID, "Live", "desk"))
+	require.ErrorIs(t, DeleteSecret(t.Context(), db, projectID, "Live", "desk"), ErrNotFound)
 }

@@ -10,8 +10,8 @@ import (
 	"hollowreed/internal/core/fault"
 )
 
-// Work is a record that was set aside, or a run that failed as a whole: somebody has to deal with it.
-type Work struct {
+// WorkItem is a record that was set aside, or a run that failed as a whole: somebody has to deal with it.
+type WorkItem struct {
 	Aside           int64 // 0: the run as a whole
 	Run             uuid.UUID
 	Flow, Reference string
@@ -32,8 +32,8 @@ type WorkFilter struct {
 	Most                 int
 }
 
-// Works lists what waits for somebody, the newest first.
-func Works(ctx context.Context, db DB, f WorkFilter) ([]Work, error) {
+// WorkItems lists what waits for somebody, the newest first.
+func WorkItems(ctx context.Context, db DB, f WorkFilter) ([]WorkItem, error) {
 	rows, _ := db.Query(ctx, `select * from (
 			select a.id, r.id, r.flow, r.reference, a.record, a.line, a.path, a.step, a.faults->0 as fault, a.owner, a.note, r.created_at as at, a.times
 			from set_aside a join run r on r.id = a.run where r.project = $1 and a.state = 'open'
@@ -43,7 +43,7 @@ func Works(ctx context.Context, db DB, f WorkFilter) ([]Work, error) {
 		where ($2 = '' or flow = $2) and ($3 = '' or owner = $3 or $3 = '-' and owner is null) and ($4 = '' or fault_cause(fault) ilike '%' || $4 || '%')
 			and ($5::timestamptz is null or at < $5) order by at desc, 1 desc limit $6`,
 		f.Project, f.Flow, f.Owner, likeText(f.Text), f.Before, f.Most)
-	return pgx.CollectRows(rows, pgx.RowToStructByPos[Work])
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[WorkItem])
 }
 
 // OpenWork counts what waits for somebody.
@@ -53,8 +53,8 @@ func OpenWork(ctx context.Context, db DB, project string) (n int, err error) {
 	return n, err
 }
 
-// Take makes records and runs somebody's work; an empty owner gives them back.
-func Take(ctx context.Context, db DB, project string, asides []int64, runs []uuid.UUID, owner string) (int64, error) {
+// Assign makes records and runs somebody's work; an empty owner gives them back.
+func Assign(ctx context.Context, db DB, project string, asides []int64, runs []uuid.UUID, owner string) (int64, error) {
 	a, err := db.Exec(ctx, "update set_aside a set owner = nullif($3, '') from run r where r.id = a.run and r.project = $1 and a.id = any($2) and a.state = 'open'", project, asides, owner)
 	if err != nil {
 		return 0, err
@@ -63,8 +63,8 @@ func Take(ctx context.Context, db DB, project string, asides []int64, runs []uui
 	return a.RowsAffected() + b.RowsAffected(), err
 }
 
-// NoteAside writes what is to be known of a record that was set aside.
-func NoteAside(ctx context.Context, db DB, project string, id int64, note string) error {
+// SetWorkNote writes what is to be known of a record that was set aside.
+func SetWorkNote(ctx context.Context, db DB, project string, id int64, note string) error {
 	tag, err := db.Exec(ctx, "update set_aside a set note = $3 from run r where r.id = a.run and r.project = $1 and a.id = $2", project, id, note)
 	if err == nil && tag.RowsAffected() == 0 {
 		err = ErrNotFound

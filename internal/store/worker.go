@@ -16,8 +16,8 @@ type Worker struct {
 	BeatAt    time.Time
 }
 
-// Beat says that a worker is alive.
-func Beat(ctx context.Context, db DB, id string) error {
+// Heartbeat says that a worker is alive.
+func Heartbeat(ctx context.Context, db DB, id string) error {
 	_, err := db.Exec(ctx, "insert into worker (id) values ($1) on conflict (id) do update set beat_at = now()", id)
 	return err
 }
@@ -58,8 +58,8 @@ func Serve(ctx context.Context, tx pgx.Tx, s Serving, silence time.Duration) (he
 	return s, err
 }
 
-// Leave takes a worker off the list.
-func Leave(ctx context.Context, db DB, id string) error {
+// Deregister takes a worker off the list.
+func Deregister(ctx context.Context, db DB, id string) error {
 	_, err := db.Exec(ctx, "delete from worker where id = $1", id)
 	return err
 }
@@ -70,8 +70,8 @@ func Workers(ctx context.Context, db DB) ([]Worker, error) {
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[Worker])
 }
 
-// WorkedBy says which worker has taken a run on, and whether it is alive; nobody where the run is not under way.
-func WorkedBy(ctx context.Context, db DB, run uuid.UUID) (worker string, alive bool, err error) {
+// WorkerOf says which worker has taken a run on, and whether it is alive; nobody where the run is not under way.
+func WorkerOf(ctx context.Context, db DB, run uuid.UUID) (worker string, alive bool, err error) {
 	err = db.QueryRow(ctx, `select coalesce(worker, ''), exists (select from worker w where w.id = run.worker) from run
 		where id = $1 and state = 'running'`, run).Scan(&worker, &alive)
 	if errors.Is(err, pgx.ErrNoRows) {

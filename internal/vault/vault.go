@@ -175,7 +175,7 @@ func Rotate(ctx context.Context, db *pgxpool.Pool, ring *secret.Ring, path strin
 				return fmt.Errorf("the secret %s of %s: %w", s.Name, s.Environment, err)
 			}
 			s.KeyID, s.Content = next.Seal(bound(s), plain)
-			if err := store.Reseal(ctx, tx, s); err != nil {
+			if err := store.Reencrypt(ctx, tx, s); err != nil {
 				return err
 			}
 		}

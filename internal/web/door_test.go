@@ -38,7 +38,7 @@ func (w *world) release(flow, text string) {
 	require.NoError(w.t, pgx.BeginFunc(w.t.Context(), w.db, func(tx pgx.Tx) error {
 		return store.AddPart(w.t.Context(), tx, "skerry", "flows/"+flow+".yaml", text, "mira")
 	}))
-	_, err := w.engine.MakeRelease(w.t.Context(), "skerry", flow, "", "mira")
+	_, err := w.engine.CreateRelease(w.t.Context(), "skerry", flow, "", "mira")
 	require.NoError(w.t, err)
 }
 

@@ -12,7 +12,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/web/door"
+	"hollowreed/internal/web/inbound"
 )
 
 // formNames are the names that the pages' forms and addresses use.
@@ -98,7 +98,7 @@ func TestNoAddressFailsOnBadInput(t *testing.T) {
 		answered[method]++
 	}
 	for _, r := range routes(w.site).Routes() {
-		if r.Path == "/live" || strings.HasPrefix(r.Path, door.Prefix) || !slices.Contains([]string{http.MethodGet, http.MethodPost}, r.Method) {
+		if r.Path == "/live" || strings.HasPrefix(r.Path, inbound.Prefix) || !slices.Contains([]string{http.MethodGet, http.MethodPost}, r.Method) {
 			continue
 		}
 		for _, name := range slices.Sorted(maps.Keys(bad)) { // in one order, so that a fault comes again

@@ -86,7 +86,7 @@ func TestWhatWasSetAsideIsWork(t *testing.T) {
 	w := newWorld(t)
 	r := w.dropped("work.tide", goodLine+badLine+strings.Replace(badLine, "XX99", "XX98", 1))
 	require.Equal(t, 2, r.Aside)
-	list, err := store.Works(t.Context(), w.db, store.WorkFilter{Project: "skerry", Most: 10})
+	list, err := store.WorkItems(t.Context(), w.db, store.WorkFilter{Project: "skerry", Most: 10})
 	require.NoError(t, err)
 	require.Len(t, list, 2)
 	key := func(i int) string { return "a" + strconv.FormatInt(list[i].Aside, 10) }

@@ -226,7 +226,7 @@ func TestTheRequestIsShown(t *testing.T) {
 	w := newWorld(t)
 	address := w.desks()
 	w.change("flows/booking-to-invoice.yaml", "every: 5", "every: 1")
-	_, err := w.engine.MakeRelease(t.Context(), "skerry", "booking-to-invoice", "", "mira")
+	_, err := w.engine.CreateRelease(t.Context(), "skerry", "booking-to-invoice", "", "mira")
 	require.NoError(t, err)
 	r := w.newestOf("booking-to-invoice", store.Done)
 

@@ -49,7 +49,7 @@ import (
 	"hollowreed/internal/store"
 	"hollowreed/internal/testdb"
 	"hollowreed/internal/vault"
-	"hollowreed/internal/web/door"
+	"hollowreed/internal/web/inbound"
 	"hollowreed/internal/web/page"
 )
 
@@ -123,7 +123,7 @@ func newWorld(t testing.TB) *world {
 	t.Cleanup(w.pool.Close)
 	w.engine, err = engine.New(w.db, w.pool, engine.Options{Look: 50 * time.Millisecond, Rest: 100 * time.Millisecond, Health: 300 * time.Millisecond, Project: "skerry", Env: "Workbench"})
 	require.NoError(t, err)
-	_, err = w.engine.MakeRelease(ctx, "skerry", "gauge-readings", "First light", person.ID)
+	_, err = w.engine.CreateRelease(ctx, "skerry", "gauge-readings", "First light", person.ID)
 	require.NoError(t, err)
 	require.NoError(t, w.engine.Start(ctx))
 	t.Cleanup(w.engine.Stop)
@@ -132,7 +132,7 @@ func newWorld(t testing.TB) *world {
 		Workspace: workspace, Engine: w.engine, Outside: w.pool, Vault: w.vault, Hub: page.NewHub(ctx, workspace),
 		Log: slog.New(slog.NewTextHandler(w.logs, nil)), Person: person, Env: "Workbench",
 	}
-	w.calls = httptest.NewServer(door.Handler(w.site))
+	w.calls = httptest.NewServer(inbound.Handler(w.site))
 	t.Cleanup(w.calls.Close)
 	w.site.Calls = w.calls.URL
 	w.server = httptest.NewServer(Handler(w.site))
@@ -159,7 +159,7 @@ func (w *world) reach(id, kind string, values map[string]string) {
 	}
 	require.NoError(w.t, store.SaveSetting(w.t.Context(), w.db, "skerry", "Workbench", store.Setting{Connection: id, Kind: kind, Chosen: chosen}, -1, "mira"))
 	if w.pool != nil {
-		w.pool.Anew(id)
+		w.pool.Reload(id)
 	}
 }
 
@@ -414,12 +414,12 @@ func (w *world) everything() {
 	require.NoError(w.t, err)
 	for _, part := range project.Load("skerry", texts).Parts(project.Flows) {
 		if part.ID != "gauge-readings" {
-			_, err := w.engine.MakeRelease(w.t.Context(), "skerry", part.ID, "First light", "mira")
+			_, err := w.engine.CreateRelease(w.t.Context(), "skerry", part.ID, "First light", "mira")
 			require.NoError(w.t, err)
 		}
 	}
 	for _, flow := range []string{"crew-roster", "vessel-list", "crew-notice"} {
-		_, err := w.engine.Begin(w.t.Context(), "skerry", flow, "mira", nil)
+		_, err := w.engine.StartRun(w.t.Context(), "skerry", flow, "mira", nil)
 		require.NoError(w.t, err)
 	}
 }

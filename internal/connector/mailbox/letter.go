@@ -88,7 +88,7 @@ func (l *letter) part(p *message.Entity) {
 	}
 }
 
-var attachments = connection.Letter.Root.Field("attachments").Shape()
+var attachments = connection.IncomingMail.Root.Field("attachments").Shape()
 
 // inline says whether a part is of the text: it is told to be, or is a text that is not told to be attached.
 func inline(h message.Header) bool {
@@ -150,7 +150,7 @@ func record(h mail.Header, l letter, size int) value.Value {
 	if err != nil {
 		subject = decoded(h.Get("Subject"))
 	}
-	return value.Rec(connection.Letter.Root.Shape(), []value.Value{
+	return value.Rec(connection.IncomingMail.Root.Shape(), []value.Value{
 		value.Str(id), value.Str(strings.Join(people(h, "From"), ", ")), texts(people(h, "To")), texts(people(h, "Cc")),
 		optional(strings.Join(people(h, "Reply-To"), ", ")), optional(answers), value.Str(valid(subject)), sent,
 		text(l.text), text(l.html), value.ListOf(l.attachments...), value.Int(int64(size)),

@@ -87,7 +87,7 @@ func FuzzLetter(f *testing.F) {
 	f.Fuzz(func(t *testing.T, raw []byte) {
 		v := Letter(raw)
 		text := (&json.Appender{}).Append(nil, v)
-		rows, err := project.ReadJSON(connection.Letter, string(text))
+		rows, err := project.ReadJSON(connection.IncomingMail, string(text))
 		require.NoError(t, err, string(text))
 		require.True(t, value.Equal(v, rows[0]), string(text))
 	})

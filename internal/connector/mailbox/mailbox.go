@@ -249,7 +249,7 @@ const maxLook = 500
 
 // Letters brings the mails that wait, oldest first, and takes those out of the way that take has taken. One that take
 // does not take stays where it is; the others go on.
-func (b *Box) Letters(ctx context.Context, from, subject string, take func(system.Letter) error) error {
+func (b *Box) Letters(ctx context.Context, from, subject string, take func(system.Mail) error) error {
 	return b.with(ctx, false, func(s *session) error {
 		c := criteria(from, subject)
 		if b.env.Values["after"] != "move" && b.env.Values["after"] != "delete" {
@@ -277,7 +277,7 @@ func (b *Box) Letters(ctx context.Context, from, subject string, take func(syste
 }
 
 // taken fetches one mail and lets it be taken.
-func (s *session) taken(uid uint32, most int64, take func(system.Letter) error) error {
+func (s *session) taken(uid uint32, most int64, take func(system.Mail) error) error {
 	m, err := s.one(uid, imap.FetchRFC822Size, imap.FetchEnvelope)
 	switch {
 	case err != nil || m == nil:
@@ -294,7 +294,7 @@ func (s *session) taken(uid uint32, most int64, take func(system.Letter) error) 
 	if err != nil || raw == nil {
 		return err
 	}
-	return take(system.Letter{Identity: fmt.Sprintf("%d/%d", s.state.UidValidity, uid), Value: Letter(raw)})
+	return take(system.Mail{Identity: fmt.Sprintf("%d/%d", s.state.UidValidity, uid), Value: Letter(raw)})
 }
 
 // one fetches of one mail; nil when it has gone meanwhile.

@@ -55,7 +55,7 @@ func (a account) send(folder, from, subject string) {
 
 // brought are the subjects of the mails that a look brings; those that are refused stay.
 func (a account) brought(b *Box, from, subject string, refuse ...string) (subjects, identities []string, err error) {
-	err = b.Letters(a.t.Context(), from, subject, func(l system.Letter) error {
+	err = b.Letters(a.t.Context(), from, subject, func(l system.Mail) error {
 		s := l.Value.Field("subject").String()
 		if slices.Contains(refuse, s) {
 			return errors.New("not now: " + s)

@@ -32,10 +32,10 @@ func (db *DB) within(ctx context.Context, do func(tx *sql.Tx) error) error {
 
 // Upsert inserts rows, or updates those whose key exists and that differ, in one transaction. A row that is refused
 // is told apart; the others stand.
-func (db *DB) Upsert(ctx context.Context, u flow.Upsert, rows []value.Value) ([]flow.Written, error) {
+func (db *DB) Upsert(ctx context.Context, u flow.Upsert, rows []value.Value) ([]flow.WriteResult, error) {
 	ctx, cancel := context.WithTimeout(ctx, db.env.Values.Timeout())
 	defer cancel()
-	out := make([]flow.Written, len(rows))
+	out := make([]flow.WriteResult, len(rows))
 	err := db.within(ctx, func(tx *sql.Tx) error {
 		writers := map[*sqltext.Present]*writer{}
 		defer func() {

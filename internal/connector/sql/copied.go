@@ -20,7 +20,7 @@ const copyFrom = 1000
 
 // upsertCopied writes rows by way of a temporary table: they are copied into it as texts, and taken over with one
 // statement that says of each what it did.
-func (db *DB) upsertCopied(ctx context.Context, u flow.Upsert, b batch, out []flow.Written) error {
+func (db *DB) upsertCopied(ctx context.Context, u flow.Upsert, b batch, out []flow.WriteResult) error {
 	ctx, cancel := context.WithTimeout(ctx, db.timeout())
 	defer cancel()
 	list := quoted(u.Row.Root.Shape().Names)

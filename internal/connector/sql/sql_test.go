@@ -67,7 +67,7 @@ func row(s *schema.Schema, id int64, code, amount string) value.Value {
 	return value.Rec(s.Root.Shape(), fields)
 }
 
-func effects(written []flow.Written) []flow.Effect {
+func effects(written []flow.WriteResult) []flow.Effect {
 	out := make([]flow.Effect, len(written))
 	for i, w := range written {
 		out[i] = w.Effect

@@ -18,8 +18,8 @@ import (
 // Upsert inserts rows, or updates those whose key exists and that differ. Rows that the database
 // refuses are told apart by writing them one by one. Where several rows have one key the last one
 // stands in the end, as if they had been written in order. Columns that a row has no value for are not touched.
-func (db *DB) Upsert(ctx context.Context, u flow.Upsert, rows []value.Value) ([]flow.Written, error) {
-	out := make([]flow.Written, len(rows))
+func (db *DB) Upsert(ctx context.Context, u flow.Upsert, rows []value.Value) ([]flow.WriteResult, error) {
+	out := make([]flow.WriteResult, len(rows))
 	todo := make([]int, 0, len(rows))
 	for i := range rows {
 		if out[i].Fault = sqltext.KeyFault(u.Key, rows[i]); out[i].Fault == nil {
@@ -70,7 +70,7 @@ func splitKeys(u flow.Upsert, rows []value.Value, todo []int) (now, later []int)
 }
 
 // upsertAll writes rows with one statement; where that is refused it writes them one by one.
-func (db *DB) upsertAll(ctx context.Context, u flow.Upsert, b batch, out []flow.Written) error {
+func (db *DB) upsertAll(ctx context.Context, u flow.Upsert, b batch, out []flow.WriteResult) error {
 	var err error
 	if len(b.todo) >= copyFrom {
 		if err = db.upsertCopied(ctx, u, b, out); err != nil { // the other way tells rows apart and needs no right to temporary tables
@@ -117,7 +117,7 @@ func refused(u flow.Upsert, pg *pgconn.PgError) *fault.Fault {
 	return f
 }
 
-func (db *DB) upsert(ctx context.Context, u flow.Upsert, b batch, out []flow.Written) error {
+func (db *DB) upsert(ctx context.Context, u flow.Upsert, b batch, out []flow.WriteResult) error {
 	ctx, cancel := context.WithTimeout(ctx, Timeout)
 	defer cancel()
 	n := len(u.Row.Root.Fields)
@@ -130,10 +130,10 @@ func (db *DB) upsert(ctx context.Context, u flow.Upsert, b batch, out []flow.Wri
 }
 
 // noted keeps what was done with each row: those that are not told of are as they should be.
-func noted(result pgx.Rows, todo []int, out []flow.Written) error {
+func noted(result pgx.Rows, todo []int, out []flow.WriteResult) error {
 	defer result.Close()
 	for _, i := range todo {
-		out[i] = flow.Written{Effect: flow.Unchanged}
+		out[i] = flow.WriteResult{Effect: flow.Unchanged}
 	}
 	for result.Next() {
 		var at int64

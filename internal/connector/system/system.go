@@ -82,8 +82,8 @@ type Folder interface {
 	Open(ctx context.Context, name string) (io.ReadCloser, error)
 }
 
-// Letter is a mail that waits in a mailbox.
-type Letter struct {
+// Mail is a mail that waits in a mailbox.
+type Mail struct {
 	Identity string      // tells it from every other mail of the folder, for ever
 	Value    value.Value // a record of connection.Letter
 }
@@ -91,7 +91,7 @@ type Letter struct {
 // Mailbox is a system that has mails.
 type Mailbox interface {
 	// Letters brings the mails that wait and fit, oldest first; those that take has taken are marked, moved or deleted there.
-	Letters(ctx context.Context, from, subject string, take func(Letter) error) error
+	Letters(ctx context.Context, from, subject string, take func(Mail) error) error
 }
 
 // Values are the settings of one system, by name, with secrets in place of their names.
@@ -141,7 +141,7 @@ type Keeper interface {
 // Tables is a system in whose tables rows are looked up and written by key.
 type Tables interface {
 	Lookup(ctx context.Context, l flow.Lookup, keys [][]value.Value) ([]value.Value, error)
-	Upsert(ctx context.Context, u flow.Upsert, rows []value.Value) ([]flow.Written, error)
+	Upsert(ctx context.Context, u flow.Upsert, rows []value.Value) ([]flow.WriteResult, error)
 	// CheckUpsert says why rows cannot be written so, whatever is in them: columns and constraints that the table does not have.
 	CheckUpsert(ctx context.Context, u flow.Upsert) (fault.List, error)
 	// Describe gives the shape of a table's or a query's rows as the database tells it, and the first of them.

@@ -57,7 +57,7 @@ type Kind struct {
 	Settings    []Setting
 	Verbs       []Verb
 	Watches     bool // new files in it can start a flow
-	Letters     bool // new mails in it can start a flow
+	Mails       bool // new mails in it can start a flow
 	Tables      bool // rows can be looked up and upserted by key
 	Loose       bool // what it offers can be called without being described as an operation
 }

@@ -38,8 +38,8 @@ var mailKind = &Kind{
 	}},
 }
 
-// Letter is the structure of a mail that came in (RFC 5322, MIME).
-var Letter = fixed("letter", "A mail that came in",
+// IncomingMail is the structure of a mail that came in (RFC 5322, MIME).
+var IncomingMail = fixed("letter", "A mail that came in",
 	needed("id", value.Text, "the Message-ID; empty where it has none"),
 	needed("from", value.Text, "as Mira Orrin <mira@skerry.example>"), listed(needed("to", value.Text, "")), listed(needed("cc", value.Text, "")),
 	field("reply_to", value.Text, "where its sender wants the answer"), field("answers", value.Text, "the Message-ID of the mail that it answers"),
@@ -53,7 +53,7 @@ func letterParts() *schema.Field {
 }
 
 var mailboxKind = &Kind{
-	Name: "mailbox", Title: "Mailbox", Letters: true,
+	Name: "mailbox", Title: "Mailbox", Mails: true,
 	About: "Reads mail over IMAP, and starts flows with new ones.",
 	Needs: "The server's host and port, a user and a password.",
 	Settings: append([]Setting{
@@ -68,7 +68,7 @@ var mailboxKind = &Kind{
 		{Name: "done", Label: "Such mails go to", Type: Text, Required: true, When: "after=move", Help: "A folder there; it is made when it is missing"},
 	}, waits, largest),
 	Verbs: []Verb{{
-		Name: "find", About: "The mails of the folder that fit, oldest first; they stay as they are", Reads: true, Response: Letter,
+		Name: "find", About: "The mails of the folder that fit, oldest first; they stay as they are", Reads: true, Response: IncomingMail,
 		Request: fixed("letter-search", "Which mails", field("from", value.Text, "in the sender's name or address"), field("subject", value.Text, "in the subject"), field("since", value.Date, "came in on that day or later"), field("unread", value.Boolean, "only such as nobody has read")),
 	}},
 }

@@ -132,7 +132,7 @@ func (a *attempt) failed(ctx context.Context, b *Batch, failed []*Item, moves []
 		it.Frame.Slots[a.slot] = troubleOf(it.Faults[0])
 		it.Notes = append(it.Notes, it.Faults...)
 		it.State, it.Step, it.Faults = Live, "", nil
-		it.Took = append(it.Took, Took{a.step.ID, 1})
+		it.Took = append(it.Took, BranchTaken{a.step.ID, 1})
 	}
 	live, err := b.pass(ctx, a.onFault, append([]*Item(nil), failed...))
 	if err != nil {
@@ -178,8 +178,8 @@ func (a *attempt) undo(ctx context.Context, b *Batch, failed []*Item) error {
 	return nil
 }
 
-// Undone is a step that was taken back for an item, with the steps that have done so.
-type Undone struct {
+// Compensated is a step that was taken back for an item, with the steps that have done so.
+type Compensated struct {
 	Steps  []string
 	Record int
 	Path   string
@@ -190,7 +190,7 @@ func (b *Batch) undone(ps *PlannedStep, items []*Item) {
 	steps := []string{ps.Step.ID}
 	walk(ps.Step.Track("undo").Steps, func(s *Step) { steps = append(steps, s.ID) })
 	for _, it := range items {
-		b.Undone = append(b.Undone, Undone{steps, it.Record, it.Path})
+		b.Undone = append(b.Undone, Compensated{steps, it.Record, it.Path})
 	}
 }
 

@@ -17,20 +17,20 @@ import (
 type Batch struct {
 	Plan       *Plan
 	Outside    Outside
-	House      House
+	Runtime    Runtime
 	Try        int // how often this was tried, this time included
 	Counts     map[string]*Counts
 	Collected  []Collected // records for files, in their order
 	References []Reference
 	Events     []Event
-	Answer     value.Value // of the run, where a step gave one
-	Reply      *Reply      // how an HTTP request is answered, where a step says so
-	Totals     *Totals     // of the run so far
-	Undone     []Undone    // what was taken back
-	Stopped    *Stopped    // where the run is to stop: the records before that one are done
-	Trace      Tracer      // told how long steps take; nil: nobody is
-	Watch      Watcher     // told where the items are; nil: nobody is
-	Around     []string    // the steps that have called this flow, as flow/step, for who watches
+	Answer     value.Value   // of the run, where a step gave one
+	Reply      *Reply        // how an HTTP request is answered, where a step says so
+	Totals     *Totals       // of the run so far
+	Undone     []Compensated // what was taken back
+	Stopped    *Stopped      // where the run is to stop: the records before that one are done
+	Trace      Tracer        // told how long steps take; nil: nobody is
+	Watch      Watcher       // told where the items are; nil: nobody is
+	Around     []string      // the steps that have called this flow, as flow/step, for who watches
 	beside     *beside
 	live       []*Item // those that have not left the way
 	next       int     // the step that they come to
@@ -240,12 +240,12 @@ type Tracer interface {
 	Begin(ctx context.Context, ps *PlannedStep, items int) (context.Context, func(error))
 }
 
-// now is the time by the house's clock; always the same where there is none.
+// now is the time by the clock of the runtime; always the same where there is none.
 func (b *Batch) now() time.Time {
-	if b.House == nil {
+	if b.Runtime == nil {
 		return time.Time{}
 	}
-	return b.House.Now()
+	return b.Runtime.Now()
 }
 
 // traced does a step, and tells how long it takes.
@@ -332,7 +332,7 @@ func (c *Counts) effect(e Effect) {
 
 // fork is a batch for work beside others; join adds what it did.
 func (b *Batch) fork() *Batch {
-	return &Batch{Plan: b.Plan, Outside: b.Outside, House: b.House, Try: b.Try, Totals: b.Totals, Trace: b.Trace, Watch: b.Watch, Around: b.Around, Counts: map[string]*Counts{}}
+	return &Batch{Plan: b.Plan, Outside: b.Outside, Runtime: b.Runtime, Try: b.Try, Totals: b.Totals, Trace: b.Trace, Watch: b.Watch, Around: b.Around, Counts: map[string]*Counts{}}
 }
 
 func (b *Batch) join(o *Batch) {
@@ -459,8 +459,8 @@ func (p *Plan) ReferenceOf(run, input, request value.Value) string {
 	return run.Field("file").String()
 }
 
-// Took is a track that an item was led to, counted from 0.
-type Took struct {
+// BranchTaken is a track that an item was led to, counted from 0.
+type BranchTaken struct {
 	Step  string `json:"step"`
 	Track int    `json:"track"`
 }

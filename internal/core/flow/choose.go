@@ -118,7 +118,7 @@ func choose(ctx context.Context, b *Batch, s *Step, branches []*branch, items []
 	for _, it := range items {
 		if i := chosen(s, branches, it); i >= 0 {
 			groups[i] = append(groups[i], it)
-			it.Took = append(it.Took, Took{s.ID, i})
+			it.Took = append(it.Took, BranchTaken{s.ID, i})
 		}
 	}
 	for i, br := range branches {

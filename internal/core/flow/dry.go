@@ -67,8 +67,8 @@ func (d *Dry) samples(s *schema.Schema) []value.Value {
 }
 
 // Call asks nobody; the answers are the samples that are kept of them, or else made up.
-func (d *Dry) Call(_ context.Context, c Call, requests []value.Value) ([]Answered, error) {
-	out := make([]Answered, len(requests))
+func (d *Dry) Call(_ context.Context, c Call, requests []value.Value) ([]Response, error) {
+	out := make([]Response, len(requests))
 	rows := d.samples(c.Op.Response)
 	for i := range out {
 		out[i].NotDone = true
@@ -112,8 +112,8 @@ next:
 }
 
 // Upsert writes nothing.
-func (d *Dry) Upsert(_ context.Context, u Upsert, rows []value.Value) ([]Written, error) {
-	out := make([]Written, len(rows))
+func (d *Dry) Upsert(_ context.Context, u Upsert, rows []value.Value) ([]WriteResult, error) {
+	out := make([]WriteResult, len(rows))
 	for i, row := range rows {
 		out[i].Effect = NotDone
 		if d.Tell != nil {
@@ -123,8 +123,8 @@ func (d *Dry) Upsert(_ context.Context, u Upsert, rows []value.Value) ([]Written
 	return out, nil
 }
 
-// DryHouse runs the flows that a flow calls in the same way, remembers keys for itself, and waits for nothing.
-type DryHouse struct {
+// DryRuntime runs the flows that a flow calls in the same way, remembers keys for itself, and waits for nothing.
+type DryRuntime struct {
 	Outside    Outside
 	Plan       func(flow string) *Plan // of a flow that is called; nil when there is none
 	At         time.Time
@@ -137,7 +137,7 @@ type DryHouse struct {
 	mu         sync.Mutex
 	seen       map[string]bool
 	kept       map[string]string
-	letters    map[Letter][]string
+	messages   map[CorrelatedMessage][]string
 	groups     map[string][]string
 	depth      int
 	around     []string // the steps that have called this flow
@@ -147,8 +147,8 @@ type DryHouse struct {
 const maxCalls = 20
 
 // Start runs the flow at once for each input, and nothing is recorded.
-func (d *DryHouse) Start(ctx context.Context, c Started, inputs []value.Value) ([]Answered, error) {
-	out := make([]Answered, len(inputs))
+func (d *DryRuntime) Start(ctx context.Context, c FlowCall, inputs []value.Value) ([]Response, error) {
+	out := make([]Response, len(inputs))
 	plan, around := d.Plan(c.Flow.ID), d.around
 	if from := d.Plan(c.From); from != nil && from.Planned(c.Step) != nil {
 		around = from.Planned(c.Step).around(around)
@@ -161,8 +161,8 @@ func (d *DryHouse) Start(ctx context.Context, c Started, inputs []value.Value) (
 		case d.depth >= maxCalls:
 			out[i].Fault = fault.New(fault.Limit, "flows call flows more than %d deep", maxCalls)
 		default:
-			house := &DryHouse{Outside: d.Outside, Plan: d.Plan, At: d.At, Facts: d.Facts, Secrets: d.Secrets, Randomness: d.Randomness, Watch: d.Watch, Collect: d.Collect, depth: d.depth + 1, around: around}
-			b := &Batch{Plan: plan, Outside: d.Outside, House: house, Try: standardTries, Watch: d.Watch, Around: around}
+			runtime := &DryRuntime{Outside: d.Outside, Plan: d.Plan, At: d.At, Facts: d.Facts, Secrets: d.Secrets, Randomness: d.Randomness, Watch: d.Watch, Collect: d.Collect, depth: d.depth + 1, around: around}
+			b := &Batch{Plan: plan, Outside: d.Outside, Runtime: runtime, Try: standardTries, Watch: d.Watch, Around: around}
 			whole := plan.Whole(d.Facts, input)
 			if err := b.Pass(ctx, append(plan.Head[:len(plan.Head):len(plan.Head)], plan.Tail...), whole); err != nil {
 				return nil, err
@@ -182,20 +182,20 @@ func (d *DryHouse) Start(ctx context.Context, c Started, inputs []value.Value) (
 }
 
 // Outcome is what a flow that was called answers, or the fault for which it does not.
-func Outcome(whole *Item, b *Batch) Answered {
+func Outcome(whole *Item, b *Batch) Response {
 	switch {
 	case whole.State == SetAside:
 		f := *whole.Faults[0]
-		return Answered{Fault: &f}
+		return Response{Fault: &f}
 	case b.Stopped != nil && b.Stopped.Fault != nil:
 		f := *b.Stopped.Fault
-		return Answered{Fault: &f}
+		return Response{Fault: &f}
 	}
-	return Answered{Answer: b.Answer}
+	return Response{Answer: b.Answer}
 }
 
-// Seen knows the keys of this try only.
-func (d *DryHouse) Seen(_ context.Context, s Sight, keys []string) ([]bool, error) {
+// MarkSeen knows the keys of this try only.
+func (d *DryRuntime) MarkSeen(_ context.Context, s DuplicateCheck, keys []string) ([]bool, error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if d.seen == nil {
@@ -210,13 +210,13 @@ func (d *DryHouse) Seen(_ context.Context, s Sight, keys []string) ([]bool, erro
 }
 
 // Wait waits for nothing.
-func (d *DryHouse) Wait(context.Context, string, []*Item, []time.Time) error { return nil }
+func (d *DryRuntime) Wait(context.Context, string, []*Item, []time.Time) error { return nil }
 
 // Now is the time at which the try began.
-func (d *DryHouse) Now() time.Time { return d.At }
+func (d *DryRuntime) Now() time.Time { return d.At }
 
 // Secret is what the secrets of the try have.
-func (d *DryHouse) Secret(ctx context.Context, name string) (string, error) {
+func (d *DryRuntime) Secret(ctx context.Context, name string) (string, error) {
 	if d.Secrets == nil {
 		return "", nil
 	}
@@ -224,7 +224,7 @@ func (d *DryHouse) Secret(ctx context.Context, name string) (string, error) {
 }
 
 // Random gives random bytes.
-func (d *DryHouse) Random() io.Reader {
+func (d *DryRuntime) Random() io.Reader {
 	if d.Randomness == nil {
 		return noRandomness{}
 	}
@@ -238,8 +238,8 @@ func (noRandomness) Read([]byte) (int, error) {
 	return 0, fault.New(fault.Setting, "this run was given no source of random bytes")
 }
 
-// Recall knows what this try has remembered.
-func (d *DryHouse) Recall(_ context.Context, space string, keys []string) (map[string]string, error) {
+// Get knows what this try has remembered.
+func (d *DryRuntime) Get(_ context.Context, space string, keys []string) (map[string]string, error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	known := map[string]string{}
@@ -251,8 +251,8 @@ func (d *DryHouse) Recall(_ context.Context, space string, keys []string) (map[s
 	return known, nil
 }
 
-// Remember remembers for this try.
-func (d *DryHouse) Remember(_ context.Context, space string, notes []Noted) error {
+// Put remembers for this try.
+func (d *DryRuntime) Put(_ context.Context, space string, notes []StateEntry) error {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if d.kept == nil {
@@ -264,28 +264,28 @@ func (d *DryHouse) Remember(_ context.Context, space string, notes []Noted) erro
 	return nil
 }
 
-// Deliver hands over within this try.
-func (d *DryHouse) Deliver(_ context.Context, _ string, _ []*Item, letters []Letter) error {
+// Send hands over within this try.
+func (d *DryRuntime) Send(_ context.Context, _ string, _ []*Item, messages []CorrelatedMessage) error {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	if d.letters == nil {
-		d.letters = map[Letter][]string{}
+	if d.messages == nil {
+		d.messages = map[CorrelatedMessage][]string{}
 	}
-	for _, l := range letters {
-		of := Letter{Kind: l.Kind, Reference: l.Reference}
-		d.letters[of] = append(d.letters[of], l.Text)
+	for _, l := range messages {
+		of := CorrelatedMessage{Kind: l.Kind, Reference: l.Reference}
+		d.messages[of] = append(d.messages[of], l.Text)
 	}
 	return nil
 }
 
-// Await takes what was handed over in this try; otherwise it makes a message up, for the steps that come after.
-func (d *DryHouse) Await(_ context.Context, a Awaited, letters []Letter) ([]*string, error) {
+// Receive takes what was handed over in this try; otherwise it makes a message up, for the steps that come after.
+func (d *DryRuntime) Receive(_ context.Context, a ReceiveStep, messages []CorrelatedMessage) ([]*string, error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	texts := make([]*string, len(letters))
-	for i, of := range letters {
-		if waiting := d.letters[of]; len(waiting) > 0 {
-			texts[i], d.letters[of] = &waiting[0], waiting[1:]
+	texts := make([]*string, len(messages))
+	for i, of := range messages {
+		if waiting := d.messages[of]; len(waiting) > 0 {
+			texts[i], d.messages[of] = &waiting[0], waiting[1:]
 			continue
 		}
 		if v, f := sample.Make(a.Of, sample.Typical, uint64(i)); f == nil {
@@ -296,15 +296,15 @@ func (d *DryHouse) Await(_ context.Context, a Awaited, letters []Letter) ([]*str
 	return texts, nil
 }
 
-// Gather gathers what comes in this try: a group that is whole by its number, and at the end of what comes together
+// Aggregate gathers what comes in this try: a group that is whole by its number, and at the end of what comes together
 // those that are whole by the time.
-func (d *DryHouse) Gather(_ context.Context, g Gathering, keys, texts []string) ([]Gathered, error) {
+func (d *DryRuntime) Aggregate(_ context.Context, g AggregateStep, keys, texts []string) ([]AggregateGroup, error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if d.groups == nil {
 		d.groups = map[string][]string{}
 	}
-	out, last := make([]Gathered, len(keys)), map[string]int{}
+	out, last := make([]AggregateGroup, len(keys)), map[string]int{}
 	for i, key := range keys {
 		of := g.Step + "\x00" + key
 		d.groups[of] = append(d.groups[of], texts[i])

@@ -30,13 +30,13 @@ type Item struct {
 	Step    string // where it left the way, when it did
 	Reason  string // why it was left out
 	Faults  fault.List
-	Notes   fault.List   // what it went on with: left out by a map step, noted, or caught by an attempt
-	Effects []StepEffect // what was done outside for it, step by step
-	Parent  *Item        // of an entry of a list
-	Path    string       // of an entry: its positions in the lists around it, as 3 or 3.0
-	Of      string       // of an entry: the each that it belongs to
-	Took    []Took       // the tracks that it was led to
-	Said    []StepTurns  // what was said with systems for it
+	Notes   fault.List    // what it went on with: left out by a map step, noted, or caught by an attempt
+	Effects []StepEffect  // what was done outside for it, step by step
+	Parent  *Item         // of an entry of a list
+	Path    string        // of an entry: its positions in the lists around it, as 3 or 3.0
+	Of      string        // of an entry: the each that it belongs to
+	Took    []BranchTaken // the tracks that it was led to
+	Said    []StepTurns   // what was said with systems for it
 	Inner   []*Item
 	origin  *Item // of a copy for a branch beside others: the item that it is a copy of
 }

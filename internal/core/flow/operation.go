@@ -134,7 +134,7 @@ func compileCall(c *compiler, s *Step) runner {
 	}
 }
 
-func called(s *Step, op *connection.Operation, it *Item, slot int, d Answered) {
+func called(s *Step, op *connection.Operation, it *Item, slot int, d Response) {
 	it.heard(s.ID, d.Said)
 	if op.Changes() && d.Fault == nil {
 		effect := Called
@@ -166,7 +166,7 @@ func called(s *Step, op *connection.Operation, it *Item, slot int, d Answered) {
 }
 
 // notDone says what stands in place of an answer of what was not done; empty where it was done.
-func notDone(op *connection.Operation, d Answered) string {
+func notDone(op *connection.Operation, d Response) string {
 	switch {
 	case !d.NotDone || d.Fault != nil || op.Response == nil:
 		return ""

@@ -126,7 +126,7 @@ type told struct {
 	hangs    bool
 }
 
-func (o *told) Call(ctx context.Context, c Call, requests []value.Value) ([]Answered, error) {
+func (o *told) Call(ctx context.Context, c Call, requests []value.Value) ([]Response, error) {
 	if o.hangs {
 		<-ctx.Done()
 		return nil, ctx.Err()
@@ -142,14 +142,14 @@ func (o *told) Call(ctx context.Context, c Call, requests []value.Value) ([]Answ
 		o.numbers = append(o.numbers, r.Field("number").Text())
 	}
 	o.requests = requests
-	done := make([]Answered, len(requests))
+	done := make([]Response, len(requests))
 	for i, r := range requests {
 		done[i].Answer = r
 		switch r.Field("number").Text() {
 		case "refused":
-			done[i] = Answered{Fault: fault.New(fault.Outside, "no")}
+			done[i] = Response{Fault: fault.New(fault.Outside, "no")}
 		case "none":
-			done[i] = Answered{}
+			done[i] = Response{}
 		}
 	}
 	return done, nil

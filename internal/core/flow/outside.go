@@ -18,9 +18,9 @@ type Outside interface {
 	// Lookup finds one row for each key; Absent where there is none.
 	Lookup(ctx context.Context, l Lookup, keys [][]value.Value) ([]value.Value, error)
 	// Upsert writes rows by key and says for each what it did.
-	Upsert(ctx context.Context, u Upsert, rows []value.Value) ([]Written, error)
+	Upsert(ctx context.Context, u Upsert, rows []value.Value) ([]WriteResult, error)
 	// Call asks a system once for each request and says what it answered, or why it refused.
-	Call(ctx context.Context, c Call, requests []value.Value) ([]Answered, error)
+	Call(ctx context.Context, c Call, requests []value.Value) ([]Response, error)
 }
 
 // Call is a step that asks a system.
@@ -29,7 +29,7 @@ type Call struct {
 	Flow  string
 	Step  string
 	Items []*Item                               // to which the requests belong
-	Done  func(from int, done []Answered) error // told of answers as they come; may be nil
+	Done  func(from int, done []Response) error // told of answers as they come; may be nil
 	Rows  Rows                                  // of an operation that gives any number of records: which are wanted
 }
 
@@ -63,8 +63,8 @@ func answerOf(s *schema.Schema, list bool) *Kept {
 // RowOf describes the rows of a look-up, as they are kept and read back.
 func (l Lookup) RowOf() *Kept { return answerOf(l.Row, false) }
 
-// Answered is the outcome of one request: an answer, absent where there is none, or a fault.
-type Answered struct {
+// Response is the outcome of one request: an answer, absent where there is none, or a fault.
+type Response struct {
 	Answer  value.Value
 	Fault   *fault.Fault
 	NotDone bool   // a try: nothing was asked
@@ -122,14 +122,14 @@ const (
 	NotDone   Effect = "not done"
 )
 
-// Written is the outcome for one row: an effect, or the fault for which the system refused it.
-type Written struct {
+// WriteResult is the outcome for one row: an effect, or the fault for which the system refused it.
+type WriteResult struct {
 	Effect Effect
 	Fault  *fault.Fault
 }
 
-// Started is a step that runs another flow.
-type Started struct {
+// FlowCall is a step that runs another flow.
+type FlowCall struct {
 	Flow  *Contract
 	From  string // the flow whose step it is
 	Step  string
@@ -137,8 +137,8 @@ type Started struct {
 	Items []*Item
 }
 
-// Sight is a step that looks for keys that were there before.
-type Sight struct {
+// DuplicateCheck is a step that looks for keys that were there before.
+type DuplicateCheck struct {
 	Step   string
 	Items  []*Item
 	Within time.Duration // 0: ever

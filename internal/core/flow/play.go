@@ -9,15 +9,15 @@ import (
 	"hollowreed/internal/core/value"
 )
 
-// Played is what became of a message that was taken through a flow in one go, with nothing recorded.
-type Played struct {
+// PlayResult is what became of a message that was taken through a flow in one go, with nothing recorded.
+type PlayResult struct {
 	Whole *Item // the run as a whole
 	Items []*Item
 	More  bool // there are more records than were taken
 }
 
-// Playing is a message that is taken through a flow in one go.
-type Playing struct {
+// PlayOptions is a message that is taken through a flow in one go.
+type PlayOptions struct {
 	Facts Facts
 	Input value.Value
 	Open  func() (notation.Reader, error) // the records that are read; nil where none are
@@ -25,20 +25,20 @@ type Playing struct {
 	Only  int                             // from 1: the only one that is worked on; 0: all
 }
 
-// Unread is why the records of a message could not be read.
-type Unread struct{ Err error }
+// ReadError is why the records of a message could not be read.
+type ReadError struct{ Err error }
 
 // Error is the cause.
-func (u *Unread) Error() string { return u.Err.Error() }
+func (u *ReadError) Error() string { return u.Err.Error() }
 
 // Unwrap is the cause.
-func (u *Unread) Unwrap() error { return u.Err }
+func (u *ReadError) Unwrap() error { return u.Err }
 
 // Play takes a message through the batch's flow: its head, its records in one batch, and its tail. What was done before an
 // error is given, too; an error is an *Unread, a *Halt, or that of a step.
-func (b *Batch) Play(ctx context.Context, m Playing) (*Played, error) {
+func (b *Batch) Play(ctx context.Context, m PlayOptions) (*PlayResult, error) {
 	plan := b.Plan
-	p := &Played{Whole: plan.Whole(m.Facts, m.Input)}
+	p := &PlayResult{Whole: plan.Whole(m.Facts, m.Input)}
 	if err := b.Pass(ctx, plan.Head, p.Whole); err != nil {
 		return p, err
 	}
@@ -54,20 +54,20 @@ func (b *Batch) Play(ctx context.Context, m Playing) (*Played, error) {
 }
 
 // records reads the records and passes them through the body.
-func (b *Batch) records(ctx context.Context, m Playing, p *Played) error {
+func (b *Batch) records(ctx context.Context, m PlayOptions, p *PlayResult) error {
 	if b.Plan.Source == nil || m.Open == nil {
-		return &Unread{fault.New(fault.Setting, "the flow reads nothing yet")}
+		return &ReadError{fault.New(fault.Setting, "the flow reads nothing yet")}
 	}
 	r, err := m.Open()
 	if err != nil {
-		return &Unread{fault.From(err, fault.Setting)}
+		return &ReadError{fault.From(err, fault.Setting)}
 	}
 	src := NewSource(b.Plan, r, m.Facts).Within(p.Whole)
 	if p.Items, err = src.Batch(m.Most); err != nil {
 		if AtEnd(err) {
-			return &Unread{Empty(m.Facts.File)}
+			return &ReadError{Empty(m.Facts.File)}
 		}
-		return &Unread{fault.From(err, fault.Syntax)}
+		return &ReadError{fault.From(err, fault.Syntax)}
 	}
 	if len(p.Items) == m.Most {
 		_, err := src.Batch(1)

@@ -62,11 +62,11 @@ type ledger struct {
 }
 
 // Upsert refuses heights that are odd.
-func (l *ledger) Upsert(_ context.Context, u flow.Upsert, rows []value.Value) ([]flow.Written, error) {
+func (l *ledger) Upsert(_ context.Context, u flow.Upsert, rows []value.Value) ([]flow.WriteResult, error) {
 	if l.down != nil {
 		return nil, l.down
 	}
-	out := make([]flow.Written, len(rows))
+	out := make([]flow.WriteResult, len(rows))
 	for i, row := range rows {
 		height := row.Field("height")
 		if n, _ := height.Int64(); n%2 == 1 {
@@ -80,14 +80,14 @@ func (l *ledger) Upsert(_ context.Context, u flow.Upsert, rows []value.Value) ([
 }
 
 // run takes records through a flow, and a request or an input where it begins with one.
-func run(t *testing.T, p *project.Project, plan *flow.Plan, records string, out *ledger, house func(*flow.DryHouse) flow.House) (*flow.Played, *flow.Batch, error) {
+func run(t *testing.T, p *project.Project, plan *flow.Plan, records string, out *ledger, runtime func(*flow.DryRuntime) flow.Runtime) (*flow.PlayResult, *flow.Batch, error) {
 	t.Helper()
 	require.Empty(t, plan.Faults)
-	return tried(t, p, plan, records, out, house)
+	return tried(t, p, plan, records, out, runtime)
 }
 
 // tried is run for a plan that may have faults.
-func tried(t *testing.T, p *project.Project, plan *flow.Plan, records string, out *ledger, house func(*flow.DryHouse) flow.House) (*flow.Played, *flow.Batch, error) {
+func tried(t *testing.T, p *project.Project, plan *flow.Plan, records string, out *ledger, runtime func(*flow.DryRuntime) flow.Runtime) (*flow.PlayResult, *flow.Batch, error) {
 	t.Helper()
 	if out == nil {
 		out = &ledger{}
@@ -95,12 +95,12 @@ func tried(t *testing.T, p *project.Project, plan *flow.Plan, records string, ou
 	out.Rows = func(row *schema.Schema) ([]value.Value, error) { return p.SampleRecords(row, 100) }
 	at := time.Date(2031, 3, 9, 6, 0, 0, 0, time.UTC)
 	facts := flow.Facts{ID: "r1", File: "scans.csv", Started: value.Instant(at), Request: p.TriedRequest(plan)}
-	dry := &flow.DryHouse{Outside: out, Plan: p.Flow, At: at, Facts: facts}
-	b := &flow.Batch{Plan: plan, Outside: out, House: dry, Try: 1, Totals: &flow.Totals{}}
-	if house != nil {
-		b.House = house(dry)
+	dry := &flow.DryRuntime{Outside: out, Plan: p.Flow, At: at, Facts: facts}
+	b := &flow.Batch{Plan: plan, Outside: out, Runtime: dry, Try: 1, Totals: &flow.Totals{}}
+	if runtime != nil {
+		b.Runtime = runtime(dry)
 	}
-	m := flow.Playing{Facts: facts, Most: 100}
+	m := flow.PlayOptions{Facts: facts, Most: 100}
 	if plan.Input != nil {
 		var err error
 		m.Input, err = p.Example(plan.Input)
@@ -165,7 +165,7 @@ func TestRecordsAreFoundMappedAndWritten(t *testing.T) {
 	require.Equal(t, "upsert", failed.Step.Step.ID)
 
 	_, _, err = run(t, p, plan, "", nil, nil)
-	var unread *flow.Unread
+	var unread *flow.ReadError
 	require.ErrorAs(t, err, &unread)
 	require.Contains(t, unread.Error(), "empty")
 	_, _, err = run(t, p, plan, "code,level\n"+strings.Repeat("LC,110\n", 150), nil, nil)
@@ -244,7 +244,7 @@ func TestWhatIsWrongWithAStepIsSaidWhereItStands(t *testing.T) {
 // TestARequestIsAnsweredAsTheStepSays: with a status and headers of formulas; what is no status and no header is the
 // message's fault, not an answer.
 func TestARequestIsAnsweredAsTheStepSays(t *testing.T) {
-	answering := func(step string) (*flow.Played, *flow.Batch) {
+	answering := func(step string) (*flow.PlayResult, *flow.Batch) {
 		p, plan := loaded(t, "flow: Ask\ntrigger: {kind: request, method: PUT, path: levels/one, input: message, output: message, as: m}\nsteps:\n  - "+step+"\n")
 		played, b, err := run(t, p, plan, "", nil, nil)
 		require.NoError(t, err)
@@ -280,7 +280,7 @@ func TestARequestIsAnsweredAsTheStepSays(t *testing.T) {
 
 // resting notes for how long records are to wait.
 type resting struct {
-	*flow.DryHouse
+	*flow.DryRuntime
 	until []time.Time
 }
 
@@ -296,11 +296,11 @@ func (r *resting) Now() time.Time { return r.At }
 // TestRecordsWaitForTheirTime: some seconds, or until a time; nothing is waited for where there is none, and nobody waits
 // for years.
 func TestRecordsWaitForTheirTime(t *testing.T) {
-	waits := func(step string) (*flow.Played, []time.Duration) {
+	waits := func(step string) (*flow.PlayResult, []time.Duration) {
 		p, plan := loaded(t, levels(step))
 		var r *resting
-		played, _, err := run(t, p, plan, "code,level\nLC,5\nOR,0\n", nil, func(d *flow.DryHouse) flow.House {
-			r = &resting{DryHouse: d}
+		played, _, err := run(t, p, plan, "code,level\nLC,5\nOR,0\n", nil, func(d *flow.DryRuntime) flow.Runtime {
+			r = &resting{DryRuntime: d}
 			return r
 		})
 		require.NoError(t, err)

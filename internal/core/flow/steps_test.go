@@ -70,8 +70,8 @@ func fly(t *testing.T, d *desk, plan *Plan, out *told, bookings ...string) *jour
 	j := &journey{t: t, plan: plan, out: out}
 	at := time.Date(2031, 3, 9, 6, 0, 0, 0, time.UTC)
 	facts := Facts{ID: "r1", File: "list", Started: value.Instant(at)}
-	house := &DryHouse{Outside: out, At: at, Facts: facts, Plan: func(id string) *Plan { return d.flows[id] }}
-	j.batch = &Batch{Plan: plan, Outside: out, House: house, Try: 1, Totals: &Totals{}}
+	runtime := &DryRuntime{Outside: out, At: at, Facts: facts, Plan: func(id string) *Plan { return d.flows[id] }}
+	j.batch = &Batch{Plan: plan, Outside: out, Runtime: runtime, Try: 1, Totals: &Totals{}}
 	j.whole = plan.Whole(facts, value.Value{})
 	require.NoError(t, j.batch.Pass(t.Context(), plan.Head, j.whole))
 	var lines strings.Builder
@@ -144,8 +144,8 @@ func TestChooseLeadsEachRecordItsWay(t *testing.T) {
 	require.Equal(t, "nobody travels on b", j.items[1].Reason)
 	require.Equal(t, "Ga", j.result(0, "after").Field("number").Text(), "what both branches yield is seen behind them")
 	require.Equal(t, "3", j.result(2, "after").Field("count").String())
-	require.Equal(t, []Took{{"size", 0}}, j.items[0].Took)
-	require.Equal(t, []Took{{"size", 2}}, j.items[2].Took)
+	require.Equal(t, []BranchTaken{{"size", 0}}, j.items[0].Took)
+	require.Equal(t, []BranchTaken{{"size", 2}}, j.items[2].Took)
 	require.Equal(t, &Counts{In: 3, Out: 2, LeftOut: 1}, j.batch.Counts["size"])
 	require.Equal(t, &Counts{In: 1, Out: 1, Called: 1}, j.batch.Counts["group-note"])
 	require.Contains(t, planned(t, d, "- step: choose\n  id: c\n  when:\n    - if: pax > 9\n      steps:\n        - {step: set, id: s, values: {fare: pax}}\n- {step: note, id: n, text: text(fare)}\n", "").Faults.Error(), "fare", "what one branch yields is not seen behind them")
@@ -281,7 +281,7 @@ func TestASystemThatIsAwayIsTriedAsOftenAsTheStepSays(t *testing.T) {
 	for _, it := range j.items {
 		it.State, it.Step, it.Faults = Live, "", nil
 	}
-	last := &Batch{Plan: plan, Outside: out, House: &DryHouse{}, Try: 2}
+	last := &Batch{Plan: plan, Outside: out, Runtime: &DryRuntime{}, Try: 2}
 	require.NoError(t, last.Run(t.Context(), j.items))
 	require.Equal(t, "second: Call an operation: cannot be reached, tried 2 times: the desk is away", j.result(0, "told").Field("trouble").Text())
 	require.Equal(t, 1, last.Counts["told"].In, "the other record is not harmed")
@@ -433,6 +433,6 @@ func TestASystemThatNeverAnswersRunsIntoTheTimeLimit(t *testing.T) {
 	require.ErrorContains(t, j.err, "it took longer than 20ms")
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	b := &Batch{Plan: plan, Outside: &told{hangs: true}, House: &DryHouse{}}
+	b := &Batch{Plan: plan, Outside: &told{hangs: true}, Runtime: &DryRuntime{}}
 	require.True(t, errors.Is(b.Run(ctx, []*Item{j.items[0]}), context.Canceled))
 }

@@ -39,14 +39,14 @@ func readMailTrigger(tr *Trigger, t doc.Node) {
 func checkMailTrigger(c *compiler, t Trigger) {
 	if conn := c.parts.Connection(t.Connection.Value); conn == nil {
 		c.unknownConnection(t.Connection)
-	} else if k := connection.KindOf(conn.Kind); k == nil || !k.Letters {
+	} else if k := connection.KindOf(conn.Kind); k == nil || !k.Mails {
 		c.fault(t.Connection, fault.Expect(fault.Setting, "a connection to a mailbox", conn.Kind))
 	}
 }
 
 // mailMessage is the message that a run begins with.
 func mailMessage(t Trigger) *schema.Schema {
-	letter := *connection.Letter
+	letter := *connection.IncomingMail
 	if t.Sample.Value != "" {
 		letter.Samples = []string{t.Sample.Value}
 	}

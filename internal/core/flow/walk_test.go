@@ -17,9 +17,9 @@ func stepped(t *testing.T, d *desk, plan *Plan, w *Walk, rec *Recording, out Out
 	require.Empty(t, plan.Faults)
 	at := time.Date(2031, 3, 9, 6, 0, 0, 0, time.UTC)
 	facts := Facts{ID: "r1", Started: value.Instant(at)}
-	o := &Recorder{Inner: out, Dry: &Dry{}, Heard: rec, Choose: func(_, _ string, effect bool) Manner { return Really }}
-	house := &DryHouse{Outside: o, At: at, Facts: facts, Plan: func(id string) *Plan { return d.flows[id] }, Watch: w}
-	b := &Batch{Plan: plan, Outside: o, House: house, Try: 1, Watch: w, Totals: &Totals{}}
+	o := &Recorder{Inner: out, Dry: &Dry{}, Heard: rec, Choose: func(_, _ string, effect bool) CallMode { return Really }}
+	runtime := &DryRuntime{Outside: o, At: at, Facts: facts, Plan: func(id string) *Plan { return d.flows[id] }, Watch: w}
+	b := &Batch{Plan: plan, Outside: o, Runtime: runtime, Try: 1, Watch: w, Totals: &Totals{}}
 	whole := plan.Whole(facts, value.Rec(d.schemas["booking"].Root.Shape(), []value.Value{value.Str("A"), value.Int(2)}))
 	err := b.Pass(t.Context(), plan.Head, whole)
 	var h *Halt
@@ -123,8 +123,8 @@ func TestAnswersAreRememberedOrMadeUp(t *testing.T) {
 	plan := planned(t, d, "- {step: call, id: ask, connection: desk, operation: note, with: {number: number, count: pax}, as: noted}\n", "")
 	out, rec := &told{}, &Recording{}
 	how := Really
-	var asked []Question
-	o := &Recorder{Inner: out, Dry: &Dry{}, Heard: rec, Choose: func(string, string, bool) Manner { return how }, Tell: func(q Question) { asked = append(asked, q) }}
+	var asked []RecordedRequest
+	o := &Recorder{Inner: out, Dry: &Dry{}, Heard: rec, Choose: func(string, string, bool) CallMode { return how }, Tell: func(q RecordedRequest) { asked = append(asked, q) }}
 	run := func(bookings ...string) *journey {
 		j := fly(t, d, plan, nil, "x:1")
 		j.items = nil
@@ -134,7 +134,7 @@ func TestAnswersAreRememberedOrMadeUp(t *testing.T) {
 			it.Frame.Slots[plan.Record] = value.Rec(d.schemas["booking"].Root.Shape(), []value.Value{value.Str(b), value.Int(1)})
 			j.items = append(j.items, it)
 		}
-		b := &Batch{Plan: plan, Outside: o, House: j.batch.House, Try: 1}
+		b := &Batch{Plan: plan, Outside: o, Runtime: j.batch.Runtime, Try: 1}
 		j.err = b.Run(t.Context(), j.items)
 		return j
 	}

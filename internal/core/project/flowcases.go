@@ -20,12 +20,12 @@ import (
 
 // Run is the message of a case of a flow, with what other systems answered.
 type Run struct {
-	At      value.Value  // timestamp
-	File    string       // that the records are said to come from
-	Input   string       // the message with which it begins, as JSON
-	Request string       // the HTTP request with which it came, as JSON
-	Records string       // the records that are read, one JSON value a line
-	Answers []flow.Heard // of systems, and of flows that are called
+	At      value.Value         // timestamp
+	File    string              // that the records are said to come from
+	Input   string              // the message with which it begins, as JSON
+	Request string              // the HTTP request with which it came, as JSON
+	Records string              // the records that are read, one JSON value a line
+	Answers []flow.RecordedCall // of systems, and of flows that are called
 }
 
 // Account is what a run came to: what it asked of systems that it changes, what became of it and of each record, and what
@@ -46,7 +46,7 @@ func parseRun(n doc.Node, flowID string) (r Run) {
 	r.At = started
 	r.File, r.Input, r.Request, r.Records = n.Text("file").Value, n.Text("input").Value, n.Text("request").Value, n.Text("records").Value
 	for _, a := range n.List("answers") {
-		h := flow.Heard{Flow: flowID, Step: a.Need("step").Value, Asked: a.Text("asked").Value, Answer: a.Text("answer").Value, Effect: flow.Effect(a.Text("effect").Value)}
+		h := flow.RecordedCall{Flow: flowID, Step: a.Need("step").Value, Asked: a.Text("asked").Value, Answer: a.Text("answer").Value, Effect: flow.Effect(a.Text("effect").Value)}
 		if text := a.Text("fault").Value; text != "" {
 			h.Fault = fault.New(fault.Code(a.Text("code").Value), "%s", text)
 		}
@@ -101,7 +101,7 @@ func (p *Project) Play(flowID string, r Run) (Account, *fault.Fault) {
 		rec.Add(h)
 	}
 	k := &player{p: p, plan: plan, heard: rec}
-	outside := &flow.Recorder{Heard: rec, Tell: k.asked, Choose: func(string, string, bool) flow.Manner { return flow.Remembered }}
+	outside := &flow.Recorder{Heard: rec, Tell: k.asked, Choose: func(string, string, bool) flow.CallMode { return flow.Remembered }}
 	return k.play(r, outside)
 }
 
@@ -121,22 +121,22 @@ func (k *player) note(of, is string) {
 }
 
 // asked notes what is asked of a system that it changes.
-func (k *player) asked(q flow.Question) {
+func (k *player) asked(q flow.RecordedRequest) {
 	if q.Effect {
 		k.note("asked by "+q.Step, q.Asked)
 	}
 }
 
-// caseHouse is Hollow Reed as a case sees it: flows that are called are not run.
-type caseHouse struct {
-	*flow.DryHouse
+// caseRuntime is Hollow Reed as a case sees it: flows that are called are not run.
+type caseRuntime struct {
+	*flow.DryRuntime
 	player *player
 }
 
 // Start gives what is remembered of flows that are called.
-func (h caseHouse) Start(_ context.Context, c flow.Started, inputs []value.Value) ([]flow.Answered, error) {
+func (h caseRuntime) Start(_ context.Context, c flow.FlowCall, inputs []value.Value) ([]flow.Response, error) {
 	k := h.player
-	done := make([]flow.Answered, len(inputs))
+	done := make([]flow.Response, len(inputs))
 	for i, input := range inputs {
 		asked := "{}"
 		if input.Kind() != value.Absent {
@@ -161,8 +161,8 @@ func (k *player) play(r Run, outside flow.Outside) (Account, *fault.Fault) {
 		facts.Request = flow.ReadRequest([]byte(r.Request))
 	}
 	at := r.At.GoTime()
-	house := caseHouse{&flow.DryHouse{Outside: outside, Plan: k.p.Flow, At: at, Facts: facts, Randomness: rand.NewChaCha8([32]byte{})}, k}
-	b := &flow.Batch{Plan: k.plan, Outside: outside, House: house, Try: 1000, Totals: &flow.Totals{}}
+	runtime := caseRuntime{&flow.DryRuntime{Outside: outside, Plan: k.p.Flow, At: at, Facts: facts, Randomness: rand.NewChaCha8([32]byte{})}, k}
+	b := &flow.Batch{Plan: k.plan, Outside: outside, Runtime: runtime, Try: 1000, Totals: &flow.Totals{}}
 	played, err := k.p.PlayWith(b, facts, r)
 	if err != nil {
 		k.note("run", "could not go on: "+fault.From(err, fault.Outside).What())
@@ -173,8 +173,8 @@ func (k *player) play(r Run, outside flow.Outside) (Account, *fault.Fault) {
 }
 
 // PlayWith takes the message of a case through a batch's flow.
-func (p *Project) PlayWith(b *flow.Batch, facts flow.Facts, r Run) (*flow.Played, error) {
-	m := flow.Playing{Facts: facts, Most: maxCaseRecords}
+func (p *Project) PlayWith(b *flow.Batch, facts flow.Facts, r Run) (*flow.PlayResult, error) {
+	m := flow.PlayOptions{Facts: facts, Most: maxCaseRecords}
 	if b.Plan.Input != nil && r.Input != "" {
 		rows, err := ReadJSON(b.Plan.Input, r.Input)
 		if err != nil {
@@ -196,7 +196,7 @@ func openLines(sch *schema.Schema, text string) (notation.Reader, error) {
 }
 
 // ends notes what became of the run, its records, and the caller's answer.
-func (k *player) ends(played *flow.Played, b *flow.Batch) {
+func (k *player) ends(played *flow.PlayResult, b *flow.Batch) {
 	if b.Stopped != nil && b.Stopped.Fault != nil {
 		k.note("run", "stopped: "+b.Stopped.Fault.What())
 	} else {

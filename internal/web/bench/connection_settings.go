@@ -94,7 +94,7 @@ func (b bench) setConnection(c *gin.Context) error {
 	if err := store.SaveSetting(c, b.DB, b.Project, d.In, s, version, b.Person.ID); err != nil {
 		return err
 	}
-	b.Outside.Anew(d.ID)
+	b.Outside.Reload(d.ID)
 	c.Redirect(303, connectionAt(d.ID, d.In, "Saved"))
 	return nil
 }

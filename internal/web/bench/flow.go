@@ -87,7 +87,7 @@ type flowPage struct {
 	Notes         []faultLink // outcomes that nothing is done about
 	Drawing       template.HTML
 	Summary       []string // the drawing as text
-	Trial         *engine.Trial
+	Trial         *engine.TestRun
 	Files         []engine.TriedFile // that the chosen step would write
 	Since         time.Time          // when the remembered answers of the chosen step were given; zero: there are none
 	Step          *stepPanel
@@ -117,7 +117,7 @@ type flowPage struct {
 	Walk          string // the walk that it was opened from
 	item          *flow.Item
 	look          flowLook
-	how           engine.How
+	how           engine.TestOptions
 	Typed         *typedForm // what tries begin with, where that can be typed
 	Exchange      *Exchange  // what the chosen step sends for the record at hand; nil where it sends nothing
 }
@@ -231,7 +231,7 @@ func beginWith(p *project.Project, sch *schema.Schema) string {
 }
 
 // try runs the draft on a sample of what it begins with.
-func (d *flowPage) try(c *gin.Context, b bench, p *project.Project, plan *flow.Plan, how engine.How) {
+func (d *flowPage) try(c *gin.Context, b bench, p *project.Project, plan *flow.Plan, how engine.TestOptions) {
 	d.how = how
 	of := plan.Source
 	if plan.ReadStep == nil {

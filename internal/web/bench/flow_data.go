@@ -159,7 +159,7 @@ func took(it *flow.Item, ps *flow.PlannedStep, track int) bool {
 		return true
 	}
 	for ; it != nil; it = it.Parent {
-		if slices.Contains(it.Took, flow.Took{Step: ps.Step.ID, Track: track}) {
+		if slices.Contains(it.Took, flow.BranchTaken{Step: ps.Step.ID, Track: track}) {
 			return true
 		}
 	}

@@ -426,7 +426,7 @@ func (b bench) flowHelp(c *gin.Context) error {
 // runNow starts a run of the newest release because somebody asks for it, and shows it. Where it begins with a
 // message, that is asked for first.
 func (b bench) runNow(c *gin.Context) error {
-	id, err := b.Engine.Begin(c, b.Project, c.Param("id"), b.Person.ID, []byte(c.PostForm("message")))
+	id, err := b.Engine.StartRun(c, b.Project, c.Param("id"), b.Person.ID, []byte(c.PostForm("message")))
 	if err != nil {
 		return err
 	}

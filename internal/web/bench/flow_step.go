@@ -37,7 +37,7 @@ type stepPanel struct {
 	Triggers               []*flow.TriggerKind
 	FlowSettings           []settingField
 	InTry                  string // what a try does about it; empty where it reaches no system
-	Manners                []flow.Manner
+	Manners                []flow.CallMode
 	WrapIn                 string         // an each of this would mend it; empty where it would not
 	NewMapping             *newMapping    // of a map step without one
 	ValuesOf               []project.Part // of a step that sets values: the schemas whose fields it can take
@@ -150,7 +150,7 @@ func (d *flowPage) panel(p *project.Project, plan *flow.Plan) {
 		s.FlowID = ps.Calls.ID
 	}
 	if k.Outside && k.Name != "write" {
-		s.Manners, s.InTry = flow.Manners, string(d.how.Choices[engine.StepOf{Flow: d.ID, Step: s.ID}])
+		s.Manners, s.InTry = flow.Manners, string(d.how.Choices[engine.StepRef{Flow: d.ID, Step: s.ID}])
 		if s.InTry == "" {
 			s.InTry = string(engine.Usual(k.Name == "upsert" || ps.Op != nil && ps.Op.Changes()))
 		}

@@ -8,7 +8,7 @@ import (
 
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/store"
-	"hollowreed/internal/web/door"
+	"hollowreed/internal/web/inbound"
 )
 
 // firing is whether and when a trigger starts runs, and why it does not.
@@ -36,7 +36,7 @@ func (b bench) firing(c *gin.Context, plan *flow.Plan, release int) (*firing, er
 	}
 	f := &firing{next: kept.NextAt, LookedAt: kept.LookedAt, Paused: kept.PausedBy != nil, Pausable: !t.Of().Callable && release > 0}
 	if t.Of().Requests {
-		f.Address = t.Method + " " + b.Calls + door.Prefix + t.Path.Value
+		f.Address = t.Method + " " + b.Calls + inbound.Prefix + t.Path.Value
 	}
 	switch {
 	case !f.Pausable:

@@ -18,17 +18,17 @@ import (
 )
 
 // how is what a try of a flow does about the steps that reach systems, with what they answered before.
-func (b bench) how(c *gin.Context, plan *flow.Plan) (engine.How, error) {
+func (b bench) how(c *gin.Context, plan *flow.Plan) (engine.TestOptions, error) {
 	choices, err := b.choices(c)
 	if err != nil {
-		return engine.How{}, err
+		return engine.TestOptions{}, err
 	}
 	with, err := store.TypedTry(c, b.DB, b.Project, plan.Flow.ID)
 	if err != nil {
-		return engine.How{}, err
+		return engine.TestOptions{}, err
 	}
-	heard, err := store.HeardOf(c, b.DB, b.Project, append([]string{plan.Flow.ID}, plan.Flows...)...)
-	return engine.How{Choices: choices, Heard: heard, With: with}, err
+	heard, err := store.RecordedCalls(c, b.DB, b.Project, append([]string{plan.Flow.ID}, plan.Flows...)...)
+	return engine.TestOptions{Choices: choices, Heard: heard, With: with}, err
 }
 
 // maxTyped bounds what is typed for tries, in bytes.
@@ -128,7 +128,7 @@ func (b bench) tryFlow(c *gin.Context) error {
 	how.Asks = true
 	d := &flowPage{ID: look.id, look: look}
 	d.try(c, b, p, plan, how)
-	if err := store.Hear(c, b.DB, b.Project, how.Heard.All()); err != nil {
+	if err := store.SaveRecordedCall(c, b.DB, b.Project, how.Heard.All()); err != nil {
 		return err
 	}
 	c.Redirect(303, look.address(look.step, look.record))
@@ -138,11 +138,11 @@ func (b bench) tryFlow(c *gin.Context) error {
 // chooseTry keeps what tries do about a step.
 func (b bench) chooseTry(c *gin.Context) error {
 	look := lookOf(c.Param("id"), c.PostForm)
-	m := flow.Manner(c.PostForm("manner"))
+	m := flow.CallMode(c.PostForm("manner"))
 	if !slices.Contains(flow.Manners, m) {
 		return store.ErrNotFound
 	}
-	if err := store.Choose(c, b.DB, b.Project, stepKey(look.id, look.step), m); err != nil {
+	if err := store.SetCallMode(c, b.DB, b.Project, stepKey(look.id, look.step), m); err != nil {
 		return err
 	}
 	return b.showFlow(c, look)

@@ -79,7 +79,7 @@ func (b bench) tableOf(c *gin.Context) (*project.Project, *tablePage, error) {
 
 // changedRows are the rows of a table that flows have changed.
 func (b bench) changedRows(c *gin.Context, t *table.Table) ([]changedRow, error) {
-	notes, err := store.KeptIn(c, b.DB, b.Project, flow.TableSpace(t.ID), rowsShown)
+	notes, err := store.ListState(c, b.DB, b.Project, flow.TableSpace(t.ID), rowsShown)
 	rows := make([]changedRow, len(notes))
 	for i, n := range notes {
 		changed := flow.ReadChanged(t, n.Key, n.Content)
@@ -106,10 +106,10 @@ func (b bench) forgetChanged(c *gin.Context) error {
 	if key := c.PostForm("key"); key != "" {
 		keys = append(keys, key)
 	}
-	if err := store.Forget(c, b.DB, b.Project, flow.TableSpace(d.ID), keys...); err != nil {
+	if err := store.DeleteState(c, b.DB, b.Project, flow.TableSpace(d.ID), keys...); err != nil {
 		return err
 	}
-	if err := store.AddDeed(c, b.DB, b.Project, b.Person.ID, "took back rows that flows had changed", nil, d.Table.Title); err != nil {
+	if err := store.AddAuditEntry(c, b.DB, b.Project, b.Person.ID, "took back rows that flows had changed", nil, d.Table.Title); err != nil {
 		return err
 	}
 	c.Redirect(303, "/bench/tables/"+d.ID)

@@ -90,7 +90,7 @@ func (b bench) beginWalk(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	w, err := b.Engine.BeginWalk(c, p, look.id, look.sample, record, how)
+	w, err := b.Engine.StartDebug(c, p, look.id, look.sample, record, how)
 	if err != nil {
 		return err
 	}
@@ -99,18 +99,18 @@ func (b bench) beginWalk(c *gin.Context) error {
 }
 
 // choices are the manners in which tries deal with steps.
-func (b bench) choices(c *gin.Context) (map[engine.StepOf]flow.Manner, error) {
-	chosen, err := store.Chosen(c, b.DB, b.Project)
-	choices := map[engine.StepOf]flow.Manner{}
+func (b bench) choices(c *gin.Context) (map[engine.StepRef]flow.CallMode, error) {
+	chosen, err := store.CallModes(c, b.DB, b.Project)
+	choices := map[engine.StepRef]flow.CallMode{}
 	for key, m := range chosen {
 		f, step, _ := strings.Cut(key, "/")
-		choices[engine.StepOf{Flow: f, Step: step}] = m
+		choices[engine.StepRef{Flow: f, Step: step}] = m
 	}
 	return choices, err
 }
 
-func (b bench) walkOf(c *gin.Context) (*engine.Walk, *project.Project, error) {
-	w := b.Engine.WalkByID(c.Param("walk"))
+func (b bench) walkOf(c *gin.Context) (*engine.DebugSession, *project.Project, error) {
+	w := b.Engine.DebugSessionByID(c.Param("walk"))
 	if w == nil {
 		return nil, nil, fault.New(fault.Gone, "this walk is over: it was not used for long, or the server was started anew").Mended("Open the flow and step through it again")
 	}
@@ -162,14 +162,14 @@ func (b bench) markWalk(c *gin.Context) error {
 			return err
 		}
 	case "unmark":
-		w.Mark(engine.StepOf{Flow: f, Step: step}, false, "")
+		w.Mark(engine.StepRef{Flow: f, Step: step}, false, "")
 	default:
-		w.Mark(engine.StepOf{Flow: f, Step: step}, true, strings.TrimSpace(c.PostForm("condition")))
+		w.Mark(engine.StepRef{Flow: f, Step: step}, true, strings.TrimSpace(c.PostForm("condition")))
 	}
 	return b.showWalk(c, w, p, nil)
 }
 
-func (b bench) showWalk(c *gin.Context, w *engine.Walk, p *project.Project, bad *fault.Fault) error {
+func (b bench) showWalk(c *gin.Context, w *engine.DebugSession, p *project.Project, bad *fault.Fault) error {
 	d := &walkPage{
 		Frame: b.Frame(c, "bench", "Step through", "I", "into the next step", "O", "over it", "G", "go on to a mark", "B", "back a step", "E", "work out a formula"),
 		ID:    w.ID, FlowID: w.Flow, Bad: bad,
@@ -207,7 +207,7 @@ func (d *walkPage) address(pairs ...string) string {
 	return "/bench/walks/" + d.ID + "?" + q.Encode()
 }
 
-func (d *walkPage) fill(w *engine.Walk, p *project.Project, get func(string) string) error {
+func (d *walkPage) fill(w *engine.DebugSession, p *project.Project, get func(string) string) error {
 	plan := p.Flow(w.Flow)
 	if plan == nil {
 		return store.ErrNotFound
@@ -236,7 +236,7 @@ func (d *walkPage) fill(w *engine.Walk, p *project.Project, get func(string) str
 }
 
 // ended says how a walk that did not halt came to its end.
-func ended(w *engine.Walk, d *walkPage) *flow.Item {
+func ended(w *engine.DebugSession, d *walkPage) *flow.Item {
 	item := w.Trial.Whole
 	if n := w.Record; n > 0 && n <= len(w.Trial.Items) {
 		item = w.Trial.Items[n-1]
@@ -329,14 +329,14 @@ func formulaOf(v value.Value) string {
 }
 
 // looked shows what is known of the step that is looked at.
-func (d *walkPage) looked(w *engine.Walk, plan *flow.Plan, item *flow.Item) {
+func (d *walkPage) looked(w *engine.DebugSession, plan *flow.Plan, item *flow.Item) {
 	_, step, _ := strings.Cut(d.Look, "/")
 	ps := plan.Planned(step)
 	if ps == nil {
 		return
 	}
 	d.LookTitle, d.Here = ps.Step.Name, d.Halted && step == d.Step
-	d.Condition, d.Marked = w.Marks[engine.StepOf{Flow: d.In, Step: step}]
+	d.Condition, d.Marked = w.Marks[engine.StepRef{Flow: d.In, Step: step}]
 	for _, s := range w.Trace[:min(max(w.At, 0), len(w.Trace))] {
 		d.Passed = d.Passed || s.Flow == d.In && s.Step == step && !s.Failed
 	}
@@ -345,7 +345,7 @@ func (d *walkPage) looked(w *engine.Walk, plan *flow.Plan, item *flow.Item) {
 	}
 }
 
-func (d *walkPage) trace(w *engine.Walk, p *project.Project) {
+func (d *walkPage) trace(w *engine.DebugSession, p *project.Project) {
 	from := max(0, len(w.Trace)-maxTrace)
 	for _, s := range w.Trace[from:] {
 		row := traceRow{Stop: s, Title: s.Step, Number: flow.EntryNumber(s.Path), Here: d.Halted && s.N == w.At}
@@ -383,7 +383,7 @@ func (d *walkPage) evaluate(plan *flow.Plan, item *flow.Item, get func(string) s
 	}
 }
 
-func (d *walkPage) draw(w *engine.Walk, p *project.Project, plan *flow.Plan) {
+func (d *walkPage) draw(w *engine.DebugSession, p *project.Project, plan *flow.Plan) {
 	marks := map[string]bool{}
 	for at := range w.Marks {
 		if at.Flow == d.In {

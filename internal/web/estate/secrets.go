@@ -138,7 +138,7 @@ func dropSecret(c *gin.Context, s *page.Site) error {
 			return fault.New(fault.Setting, "%s is used by %s", name, strings.Join(r.UsedBy, ", ")).Mended("Choose another secret there first")
 		}
 	}
-	if err := store.DropSecret(c, s.DB, s.Project, d.In, name); err != nil {
+	if err := store.DeleteSecret(c, s.DB, s.Project, d.In, name); err != nil {
 		return err
 	}
 	c.Redirect(303, "/estate/secrets?env="+url.QueryEscape(d.In)+"&said="+url.QueryEscape("Removed "+name))

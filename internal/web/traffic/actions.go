@@ -240,7 +240,7 @@ func asideName(a store.Aside) string {
 func (t traffic) letGo(c *gin.Context) error {
 	a, err := t.aside(c)
 	if err == nil {
-		err = t.Engine.LetGo(c, a.ID, t.Person.ID)
+		err = t.Engine.Discard(c, a.ID, t.Person.ID)
 	}
 	if err == nil {
 		err = t.deed(c, "let go", &a.Run, asideName(a))

@@ -40,7 +40,7 @@ type alertRow struct {
 }
 
 type alarmRow struct {
-	store.Alarm
+	store.AlertState
 	Title string
 }
 

@@ -36,7 +36,7 @@ type asidePage struct {
 }
 
 type workRow struct {
-	store.Work
+	store.WorkItem
 	FlowTitle, StepTitle string
 	What                 string
 	OwnerName            string
@@ -45,7 +45,7 @@ type workRow struct {
 }
 
 type deedRow struct {
-	store.Deed
+	store.AuditEntry
 	Name string
 }
 
@@ -64,7 +64,7 @@ func (t traffic) asideList(c *gin.Context) error {
 	if before, err := time.Parse(time.RFC3339Nano, c.Query("before")); err == nil {
 		f.Before = &before
 	}
-	list, err := store.Works(c, t.DB, f)
+	list, err := store.WorkItems(c, t.DB, f)
 	if err != nil {
 		return err
 	}
@@ -100,8 +100,8 @@ func (t traffic) asideList(c *gin.Context) error {
 	return nil
 }
 
-func workOf(p *project.Project, w store.Work, people map[string]store.Person) workRow {
-	row := workRow{Work: w, FlowTitle: w.Flow, StepTitle: w.Step, Number: flow.EntryNumber(w.Path)}
+func workOf(p *project.Project, w store.WorkItem, people map[string]store.Person) workRow {
+	row := workRow{WorkItem: w, FlowTitle: w.Flow, StepTitle: w.Step, Number: flow.EntryNumber(w.Path)}
 	if plan := p.Flow(w.Flow); plan != nil {
 		row.FlowTitle = plan.Flow.Title
 		if ps := plan.Planned(w.Step); ps != nil {
@@ -154,8 +154,8 @@ var works = map[string]struct {
 }{
 	"let go": {
 		"let go",
-		func(t traffic, c *gin.Context, a store.Aside) error { return t.Engine.LetGo(c, a.ID, t.Person.ID) },
-		func(t traffic, c *gin.Context, r store.Run) error { return t.Engine.LetRunGo(c, r.ID) },
+		func(t traffic, c *gin.Context, a store.Aside) error { return t.Engine.Discard(c, a.ID, t.Person.ID) },
+		func(t traffic, c *gin.Context, r store.Run) error { return t.Engine.DiscardRun(c, r.ID) },
 	},
 	"run again": {
 		"ran again",
@@ -203,7 +203,7 @@ func back(c *gin.Context) string {
 }
 
 func (t traffic) takeWork(c *gin.Context, asides []int64, runs []uuid.UUID, owner string) error {
-	n, err := store.Take(c, t.DB, t.Project, asides, runs, owner)
+	n, err := store.Assign(c, t.DB, t.Project, asides, runs, owner)
 	if err != nil || n == 0 {
 		return err
 	}
@@ -262,7 +262,7 @@ func (t traffic) noteAside(c *gin.Context) error {
 	err := store.ErrNotFound
 	key := c.Param("id")
 	if id, perr := strconv.ParseInt(strings.TrimPrefix(key, "a"), 10, 64); perr == nil {
-		err = store.NoteAside(c, t.DB, t.Project, id, note)
+		err = store.SetWorkNote(c, t.DB, t.Project, id, note)
 	} else if id, perr := uuid.Parse(strings.TrimPrefix(key, "r")); perr == nil {
 		err = store.NoteRun(c, t.DB, t.Project, id, note)
 	}

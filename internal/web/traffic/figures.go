@@ -90,11 +90,11 @@ func (t traffic) figures(c *gin.Context) error {
 
 // figureRows adds up what was counted, by kind and name.
 func figureRows(list []store.FigureAt, since time.Time, minutes, steps int, span time.Duration) map[string]map[string]*figureRow {
-	sums, bars := map[[2]string]*store.Figure{}, map[[2]string][]draw.Bar{}
+	sums, bars := map[[2]string]*store.Metric{}, map[[2]string][]draw.Bar{}
 	for _, f := range list {
 		key := [2]string{f.Kind, f.Name}
 		if sums[key] == nil {
-			sums[key], bars[key] = &store.Figure{Took: make([]int32, store.Spans)}, make([]draw.Bar, steps)
+			sums[key], bars[key] = &store.Metric{Took: make([]int32, store.Spans)}, make([]draw.Bar, steps)
 		}
 		sum := sums[key]
 		sum.Done, sum.Failed = sum.Done+f.Done, sum.Failed+f.Failed
@@ -120,7 +120,7 @@ func figureRows(list []store.FigureAt, since time.Time, minutes, steps int, span
 	return rows
 }
 
-func within(f *store.Figure, share float64) string {
+func within(f *store.Metric, share float64) string {
 	d := f.Within(share)
 	if d == 0 {
 		return ""

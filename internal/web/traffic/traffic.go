@@ -193,9 +193,9 @@ func (t traffic) list(c *gin.Context) error {
 }
 
 // search narrows the list to runs in whose messages a text stands.
-func (t traffic) search(c *gin.Context, f *store.RunFilter, text string) (engine.Searched, error) {
+func (t traffic) search(c *gin.Context, f *store.RunFilter, text string) (engine.SearchResult, error) {
 	if text == "" {
-		return engine.Searched{}, nil
+		return engine.SearchResult{}, nil
 	}
 	found, err := t.Engine.Search(c, *f, text, pageSize)
 	f.Among = found.Runs

@@ -39,5 +39,5 @@ func (t traffic) views(c *gin.Context, here string) (views, error) {
 
 // deed keeps what the person who is signed in has done.
 func (t traffic) deed(c *gin.Context, what string, run *uuid.UUID, about string) error {
-	return store.AddDeed(c, t.DB, t.Project, t.Person.ID, what, run, about)
+	return store.AddAuditEntry(c, t.DB, t.Project, t.Person.ID, what, run, about)
 }

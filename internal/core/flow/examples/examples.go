@@ -111,8 +111,8 @@ func (e *Example) Run(ctx context.Context) (*Run, error) {
 	at := time.Date(2031, 3, 9, 6, 0, 0, 0, time.UTC)
 	facts := flow.Facts{ID: "example", File: "sample", Started: value.Instant(at)}
 	outside := &flow.Dry{Rows: func(row *schema.Schema) ([]value.Value, error) { return p.SampleRecords(row, 100) }}
-	house := &flow.DryHouse{Outside: outside, Plan: p.Flow, At: at, Facts: facts, Randomness: rand.NewChaCha8([32]byte{}), Secrets: func(_ context.Context, name string) (string, error) { return e.secrets[name], nil }}
-	b := &flow.Batch{Plan: r.Plan, Outside: outside, House: house, Try: 1, Totals: &flow.Totals{}}
+	runtime := &flow.DryRuntime{Outside: outside, Plan: p.Flow, At: at, Facts: facts, Randomness: rand.NewChaCha8([32]byte{}), Secrets: func(_ context.Context, name string) (string, error) { return e.secrets[name], nil }}
+	b := &flow.Batch{Plan: r.Plan, Outside: outside, Runtime: runtime, Try: 1, Totals: &flow.Totals{}}
 	input := value.Value{}
 	if r.Plan.Input != nil {
 		var err error
@@ -122,7 +122,7 @@ func (e *Example) Run(ctx context.Context) (*Run, error) {
 	}
 	r.Counts = map[string]*flow.Counts{}
 	b.Counts = r.Counts
-	m := flow.Playing{Facts: facts, Input: input, Most: 100}
+	m := flow.PlayOptions{Facts: facts, Input: input, Most: 100}
 	if r.Plan.Source != nil {
 		m.Open = func() (notation.Reader, error) { return p.OpenSample(r.Plan.Source, r.Plan.Source.Samples[0], false) }
 	}

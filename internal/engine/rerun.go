@@ -42,8 +42,8 @@ func (e *Engine) newest(ctx context.Context, tx pgx.Tx, r store.Run) (int, error
 	return 0, store.ErrNotFound
 }
 
-// LetGo closes a set-aside record without running it again.
-func (e *Engine) LetGo(ctx context.Context, id int64, by string) error {
+// Discard closes a set-aside record without running it again.
+func (e *Engine) Discard(ctx context.Context, id int64, by string) error {
 	return store.HandleAside(ctx, e.db, id, "let go", nil, by)
 }
 
@@ -116,8 +116,8 @@ func (e *Engine) Retry(ctx context.Context, run uuid.UUID, by string) (uuid.UUID
 	return run, e.Resume(ctx, run)
 }
 
-// LetRunGo closes a run that failed as a whole without running it again. What it was to do again for another waits again.
-func (e *Engine) LetRunGo(ctx context.Context, run uuid.UUID) error {
+// DiscardRun closes a run that failed as a whole without running it again. What it was to do again for another waits again.
+func (e *Engine) DiscardRun(ctx context.Context, run uuid.UUID) error {
 	return pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
 		return errors.Join(store.HandleRun(ctx, tx, run, "let go"), store.ReopenAsides(ctx, tx, run))
 	})

@@ -24,7 +24,7 @@ func Recall(ctx context.Context, db DB, project, space string, keys []string) (m
 }
 
 // Remember keeps texts in a space, in place of what is there.
-func Remember(ctx context.Context, db DB, project, space string, notes []flow.Noted) error {
+func Remember(ctx context.Context, db DB, project, space string, notes []flow.StateEntry) error {
 	b := &pgx.Batch{}
 	for _, n := range notes {
 		b.Queue(`insert into kept (project, space, key, content, until) values ($1, $2, $3, $4, nullif($5, '0001-01-01 00:00:00Z'::timestamptz))
@@ -33,17 +33,17 @@ func Remember(ctx context.Context, db DB, project, space string, notes []flow.No
 	return db.SendBatch(ctx, b).Close()
 }
 
-// KeptNote is one text of a space.
-type KeptNote struct{ Key, Content string }
+// StateEntry is one text of a space.
+type StateEntry struct{ Key, Content string }
 
-// KeptIn lists what is kept in a space, by key.
-func KeptIn(ctx context.Context, db DB, project, space string, most int) ([]KeptNote, error) {
+// ListState lists what is kept in a space, by key.
+func ListState(ctx context.Context, db DB, project, space string, most int) ([]StateEntry, error) {
 	rows, _ := db.Query(ctx, "select key, content from kept where project = $1 and space = $2 and (until is null or until > now()) order by key limit $3", project, space, most)
-	return pgx.CollectRows(rows, pgx.RowToStructByPos[KeptNote])
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[StateEntry])
 }
 
-// Forget takes what is under keys out of a space, or all where none are named.
-func Forget(ctx context.Context, db DB, project, space string, keys ...string) error {
+// DeleteState takes what is under keys out of a space, or all where none are named.
+func DeleteState(ctx context.Context, db DB, project, space string, keys ...string) error {
 	_, err := db.Exec(ctx, "delete from kept where project = $1 and space = $2 and ($3::text[] is null or key = any($3))", project, space, keys)
 	return err
 }

@@ -291,7 +291,7 @@ func compileOnce(c *compiler, s *Step) runner {
 		if len(asked) == 0 {
 			return nil
 		}
-		seen, err := b.House.Seen(ctx, Sight{Step: s.ID, Items: asked, Within: within}, keys)
+		seen, err := b.Runtime.MarkSeen(ctx, DuplicateCheck{Step: s.ID, Items: asked, Within: within}, keys)
 		if err != nil {
 			return err
 		}
@@ -351,11 +351,11 @@ func compileWait(c *compiler, s *Step) runner {
 				it.aside(s.ID, f.In(s.Name))
 				continue
 			}
-			at := b.House.Now()
+			at := b.Runtime.Now()
 			if seconds {
 				n, _ := strconv.ParseFloat(v.String(), 64)
 				at = at.Add(time.Duration(min(max(n, 0), maxWait.Seconds()) * float64(time.Second)))
-			} else if at = v.GoTime(); at.Sub(b.House.Now()) > maxWait {
+			} else if at = v.GoTime(); at.Sub(b.Runtime.Now()) > maxWait {
 				it.aside(s.ID, fault.Expect(fault.Range, "a time within a year", v.String()).In(s.Name))
 				continue
 			}
@@ -364,7 +364,7 @@ func compileWait(c *compiler, s *Step) runner {
 		if len(waiting) == 0 {
 			return nil
 		}
-		return b.House.Wait(ctx, s.ID, waiting, until)
+		return b.Runtime.Wait(ctx, s.ID, waiting, until)
 	}
 }
 
@@ -430,7 +430,7 @@ func compileFlowStep(c *compiler, s *Step) runner {
 		if len(asked) == 0 {
 			return nil
 		}
-		done, err := b.House.Start(ctx, Started{Flow: contract, From: c.flow.ID, Step: s.ID, Wait: wait, Items: asked}, inputs)
+		done, err := b.Runtime.Start(ctx, FlowCall{Flow: contract, From: c.flow.ID, Step: s.ID, Wait: wait, Items: asked}, inputs)
 		if err != nil {
 			return err
 		}
@@ -446,7 +446,7 @@ func compileFlowStep(c *compiler, s *Step) runner {
 
 // calledRun deals with what became of a called run: a fault of it sets the record aside that it was called for; records that it
 // has set aside do what the step says.
-func calledRun(b *Batch, s *Step, it *Item, d Answered) {
+func calledRun(b *Batch, s *Step, it *Item, d Response) {
 	if d.Fault != nil {
 		f := *d.Fault
 		it.aside(s.ID, f.In(s.Name))

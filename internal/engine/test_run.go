@@ -20,8 +20,8 @@ import (
 // MaxTried is how many records of a sample a try takes.
 const MaxTried = 1000
 
-// Trial is what a try of a draft did with a sample: every record of every step.
-type Trial struct {
+// TestRun is what a try of a draft did with a sample: every record of every step.
+type TestRun struct {
 	Sample string
 	Whole  *flow.Item // the run as a whole
 	Items  []*flow.Item
@@ -31,36 +31,36 @@ type Trial struct {
 	Halt   *flow.Halt   // where it was halted; nil where it was not
 	Made   bool         // the message with which it begins is made up: no sample is kept, and nobody has typed one
 	batch  *flow.Batch
-	how    How
+	how    TestOptions
 }
 
-// How is what a try does.
-type How struct {
-	Choices map[StepOf]flow.Manner // of steps that reach a system, where it is not the usual one
-	Heard   *flow.Recording        // what systems answered before; nil: nothing
-	Asks    bool                   // somebody has asked for this try: systems are read, and what is to be done really is done
-	Reads   bool                   // systems are read, and nothing is done
-	Watch   flow.Watcher           // nil: nobody watches
-	Record  int                    // from 1: the only one that is tried; 0: all
-	At      time.Time              // that it is for the steps; zero: now
-	Keeps   bool                   // what is made up is kept among what was heard, and what flows that are called have answered
-	Replays bool                   // what was heard before is taken for all steps
-	With    *flow.TriedWith        // what somebody has typed in place of a sample; nil: nothing
+// TestOptions is what a try does.
+type TestOptions struct {
+	Choices map[StepRef]flow.CallMode // of steps that reach a system, where it is not the usual one
+	Heard   *flow.Recording           // what systems answered before; nil: nothing
+	Asks    bool                      // somebody has asked for this try: systems are read, and what is to be done really is done
+	Reads   bool                      // systems are read, and nothing is done
+	Watch   flow.Watcher              // nil: nobody watches
+	Record  int                       // from 1: the only one that is tried; 0: all
+	At      time.Time                 // that it is for the steps; zero: now
+	Keeps   bool                      // what is made up is kept among what was heard, and what flows that are called have answered
+	Replays bool                      // what was heard before is taken for all steps
+	With    *flow.TriedWith           // what somebody has typed in place of a sample; nil: nothing
 }
 
-// StepOf names a step of a flow.
-type StepOf struct{ Flow, Step string }
+// StepRef names a step of a flow.
+type StepRef struct{ Flow, Step string }
 
 // Usual is what a try does about a step where nothing else is chosen: it reads really and changes nothing.
-func Usual(effect bool) flow.Manner {
+func Usual(effect bool) flow.CallMode {
 	if effect {
 		return flow.NotAtAll
 	}
 	return flow.Really
 }
 
-func (h How) chosen(f, step string, effect bool) flow.Manner {
-	if c, ok := h.Choices[StepOf{f, step}]; ok {
+func (h TestOptions) chosen(f, step string, effect bool) flow.CallMode {
+	if c, ok := h.Choices[StepRef{f, step}]; ok {
 		return c
 	}
 	return Usual(effect)
@@ -68,13 +68,13 @@ func (h How) chosen(f, step string, effect bool) flow.Manner {
 
 // asks says whether a step is asked now. A page is drawn by a try that nobody has asked for: it reaches no system, and shows
 // what was answered when somebody did.
-func (h How) asks(effect bool) bool { return h.Asks || h.Reads && !effect }
+func (h TestOptions) asks(effect bool) bool { return h.Asks || h.Reads && !effect }
 
 // outside is how a try reaches systems.
-func (h How) outside(inner flow.Outside, p *project.Project) *flow.Recorder {
+func (h TestOptions) outside(inner flow.Outside, p *project.Project) *flow.Recorder {
 	dry := &flow.Dry{Rows: func(s *schema.Schema) ([]value.Value, error) { return p.SampleRecords(s, MaxTried) }, Asks: "Press Try with sample (Ctrl Enter) to ask"}
 	r := &flow.Recorder{Inner: inner, Dry: dry, Heard: h.Heard, All: h.Keeps, At: h.At, Checks: h.Asks}
-	r.Choose = func(f, step string, effect bool) flow.Manner {
+	r.Choose = func(f, step string, effect bool) flow.CallMode {
 		c := h.chosen(f, step, effect)
 		if c == flow.Really && !h.asks(effect) {
 			return flow.NotAtAll
@@ -92,8 +92,8 @@ func (h How) outside(inner flow.Outside, p *project.Project) *flow.Recorder {
 
 // Try runs a draft on a sample. What would be written is not, unless something else is chosen for a step; systems are read
 // when somebody asks for it, and otherwise what they answered then is taken.
-func (e *Engine) Try(ctx context.Context, p *project.Project, flowID, sample string, how How) *Trial {
-	t := &Trial{Sample: sample, how: how}
+func (e *Engine) Try(ctx context.Context, p *project.Project, flowID, sample string, how TestOptions) *TestRun {
+	t := &TestRun{Sample: sample, how: how}
 	plan := p.Flow(flowID)
 	if plan == nil {
 		t.Fault = fault.New(fault.Setting, "there is no flow %q", flowID)
@@ -121,18 +121,18 @@ func (e *Engine) Try(ctx context.Context, p *project.Project, flowID, sample str
 	}
 	facts.Reference = plan.ReferenceOf(flow.RunFacts(facts.ID, facts.File, "", 0, facts.Started), input, facts.Request)
 	outside := how.outside(e.outside, p)
-	house := &flow.DryHouse{Outside: outside, Plan: p.Flow, At: at, Facts: facts, Watch: how.Watch, Secrets: e.outside.Secret, Randomness: rand.Reader}
+	runtime := &flow.DryRuntime{Outside: outside, Plan: p.Flow, At: at, Facts: facts, Watch: how.Watch, Secrets: e.outside.Secret, Randomness: rand.Reader}
 	if how.Keeps {
-		house.Heard = how.Heard
+		runtime.Heard = how.Heard
 	}
-	t.batch = &flow.Batch{Plan: plan, Outside: outside, Try: 1, Totals: &flow.Totals{}, House: house, Watch: how.Watch}
-	t.run(ctx, p, plan, flow.Playing{Facts: facts, Input: input, Most: MaxTried, Only: how.Record})
+	t.batch = &flow.Batch{Plan: plan, Outside: outside, Try: 1, Totals: &flow.Totals{}, Runtime: runtime, Watch: how.Watch}
+	t.run(ctx, p, plan, flow.PlayOptions{Facts: facts, Input: input, Most: MaxTried, Only: how.Record})
 	t.Counts = t.batch.Counts
 	return t
 }
 
 // run takes the sample through the flow.
-func (t *Trial) run(ctx context.Context, p *project.Project, plan *flow.Plan, m flow.Playing) {
+func (t *TestRun) run(ctx context.Context, p *project.Project, plan *flow.Plan, m flow.PlayOptions) {
 	if plan.Source != nil {
 		m.Open = func() (notation.Reader, error) { return p.OpenSample(plan.Source, t.Sample, false) }
 	}
@@ -148,7 +148,7 @@ func (t *Trial) run(ctx context.Context, p *project.Project, plan *flow.Plan, m 
 
 // request is the HTTP request with which the try begins: as it was typed, or one that is made of samples. It is refused where
 // a caller would be.
-func (t *Trial) request(p *project.Project, plan *flow.Plan) (value.Value, *fault.Fault) {
+func (t *TestRun) request(p *project.Project, plan *flow.Plan) (value.Value, *fault.Fault) {
 	if !plan.Flow.Trigger.Of().Requests || t.how.With.Empty() {
 		return p.TriedRequest(plan), nil
 	}
@@ -164,7 +164,7 @@ func (t *Trial) request(p *project.Project, plan *flow.Plan) (value.Value, *faul
 
 // input is the message with which the try begins: what was typed, the sample, or the first one of the input's schema. One
 // that does not fit is a fault: its values would only be absent.
-func (t *Trial) input(p *project.Project, plan *flow.Plan) (value.Value, error) {
+func (t *TestRun) input(p *project.Project, plan *flow.Plan) (value.Value, error) {
 	if plan.Input == nil {
 		return value.Value{}, nil
 	}

@@ -31,7 +31,7 @@ func (e *Engine) direct(c *Call) bool {
 }
 
 // doAtOnce does the run of a call and records it when it is over.
-func (e *Engine) doAtOnce(ctx context.Context, c *Call, b beginning, a Asked, t *Taken) error {
+func (e *Engine) doAtOnce(ctx context.Context, c *Call, b beginning, a InboundRequest, t *Accepted) error {
 	if !e.direct(c) || c.Plan.ReadStep != nil || c.Plan.Flow.Limit > 0 || !c.Plan.Repeatable() {
 		return errOtherwise
 	}
@@ -61,7 +61,7 @@ func (e *Engine) doAtOnce(ctx context.Context, c *Call, b beginning, a Asked, t 
 
 // doHere records the run of a call as one that this process has taken on, and begins to do it. When the process ends before the run
 // does, another one puts it into the queue.
-func (e *Engine) doHere(ctx context.Context, c *Call, b beginning, a Asked, t *Taken) error {
+func (e *Engine) doHere(ctx context.Context, c *Call, b beginning, a InboundRequest, t *Accepted) error {
 	if !e.direct(c) {
 		return errOtherwise
 	}
@@ -102,9 +102,9 @@ func (e *Engine) stopCalls(ctx context.Context) {
 }
 
 // recordHere records a run that this process takes on.
-func (e *Engine) recordHere(ctx context.Context, c *Call, b beginning, a Asked) (r store.Run, err error) {
+func (e *Engine) recordHere(ctx context.Context, c *Call, b beginning, a InboundRequest) (r store.Run, err error) {
 	r = c.run(b)
-	e.known(c.Plan, &r, b.value, flow.ReadRequest(b.request))
+	e.setReference(c.Plan, &r, b.value, flow.ReadRequest(b.request))
 	if a.Key == "" {
 		return store.AddClaimed(ctx, e.front(), r, e.ID)
 	}
@@ -125,7 +125,7 @@ func (c *Call) run(b beginning) store.Run {
 
 // safe says whether a caller asks for nothing but an answer (RFC 9110, section 9.2.1). The record of its run may be lost with the
 // machine in the moment behind the answer.
-func (a Asked) safe() bool { return a.Method == "GET" || a.Method == "HEAD" }
+func (a InboundRequest) safe() bool { return a.Method == "GET" || a.Method == "HEAD" }
 
 // computed does the run of a call in memory.
 func (e *Engine) computed(ctx context.Context, c *Call, b beginning) (w store.WholeRun, err error) {
@@ -143,10 +143,10 @@ func (e *Engine) computed(ctx context.Context, c *Call, b beginning) (w store.Wh
 	w.Run = c.run(b)
 	w.Run.State, w.Run.Claim, w.Run.Attempt, w.Run.CreatedAt, w.Run.BeganAt = store.Running, 1, 1, began, &began
 	request := flow.ReadRequest(b.request)
-	e.known(c.Plan, &w.Run, b.value, request)
+	e.setReference(c.Plan, &w.Run, b.value, request)
 	x := &execution{engine: e, run: w.Run, plan: c.Plan, request: request, totals: &flow.Totals{Values: map[string]value.Value{}}}
 	x.whole = c.Plan.Whole(x.facts(), b.value)
-	batch := &flow.Batch{Plan: c.Plan, House: &transient{house{x: x}}, Try: 1, Totals: x.totals, Trace: x.tracing()}
+	batch := &flow.Batch{Plan: c.Plan, Runtime: &transient{services{x: x}}, Try: 1, Totals: x.totals, Trace: x.tracing()}
 	ctx, end := x.traced(ctx)
 	err = batch.Pass(ctx, c.Plan.Head, x.whole)
 	end(err)
@@ -174,28 +174,28 @@ func (e *Engine) addWhole(db store.DB) func(context.Context, []store.WholeRun) (
 }
 
 // transient is Hollow Reed as a run sees it that is not recorded yet: it may look, and keep nothing.
-type transient struct{ house }
+type transient struct{ services }
 
-func (transient) Start(context.Context, flow.Started, []value.Value) ([]flow.Answered, error) {
+func (transient) Start(context.Context, flow.FlowCall, []value.Value) ([]flow.Response, error) {
 	return nil, errOtherwise
 }
 
 func (transient) Wait(context.Context, string, []*flow.Item, []time.Time) error { return errOtherwise }
 
-func (transient) Seen(context.Context, flow.Sight, []string) ([]bool, error) {
+func (transient) MarkSeen(context.Context, flow.DuplicateCheck, []string) ([]bool, error) {
 	return nil, errOtherwise
 }
 
-func (transient) Remember(context.Context, string, []flow.Noted) error { return errOtherwise }
+func (transient) Put(context.Context, string, []flow.StateEntry) error { return errOtherwise }
 
-func (transient) Deliver(context.Context, string, []*flow.Item, []flow.Letter) error {
+func (transient) Send(context.Context, string, []*flow.Item, []flow.CorrelatedMessage) error {
 	return errOtherwise
 }
 
-func (transient) Await(context.Context, flow.Awaited, []flow.Letter) ([]*string, error) {
+func (transient) Receive(context.Context, flow.ReceiveStep, []flow.CorrelatedMessage) ([]*string, error) {
 	return nil, errOtherwise
 }
 
-func (transient) Gather(context.Context, flow.Gathering, []string, []string) ([]flow.Gathered, error) {
+func (transient) Aggregate(context.Context, flow.AggregateStep, []string, []string) ([]flow.AggregateGroup, error) {
 	return nil, errOtherwise
 }

@@ -12,7 +12,7 @@ import (
 )
 
 // Deliver hands messages over, each once, and makes the runs that wait for them be taken on now.
-func Deliver(ctx context.Context, db DB, r Run, step string, of []EffectOf, letters []flow.Letter) error {
+func Deliver(ctx context.Context, db DB, r Run, step string, of []EffectKey, letters []flow.CorrelatedMessage) error {
 	b := &pgx.Batch{}
 	for i, l := range letters {
 		b.Queue("insert into letter (project, kind, reference, content, run, step, record, path) values ($1, $2, $3, $4, $5, $6, $7, $8) on conflict do nothing",
@@ -26,7 +26,7 @@ func Deliver(ctx context.Context, db DB, r Run, step string, of []EffectOf, lett
 
 // Await gives the message that was handed over for a record, and since when the record waits; nil where there is none
 // yet. A record is noted as waiting before messages are looked for, so that whoever hands one over later finds it.
-func Await(ctx context.Context, db DB, r Run, step string, of EffectOf, l flow.Letter) (text *string, since time.Time, err error) {
+func Await(ctx context.Context, db DB, r Run, step string, of EffectKey, l flow.CorrelatedMessage) (text *string, since time.Time, err error) {
 	err = db.QueryRow(ctx, `insert into awaiting as a (run, step, record, path, project, kind, reference) values ($1, $2, $3, $4, $5, $6, $7)
 		on conflict (run, step, record, path) do update set reference = excluded.reference returning since`,
 		r.ID, step, of.Record, of.Path, r.Project, l.Kind, l.Reference).Scan(&since)
@@ -49,7 +49,7 @@ func Await(ctx context.Context, db DB, r Run, step string, of EffectOf, l flow.L
 // Gathers is one record of a step that gathers.
 type Gathers struct {
 	Step, Key, Text string
-	Of              EffectOf
+	Of              EffectKey
 	Count           int
 	Within          time.Duration
 }

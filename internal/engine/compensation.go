@@ -31,7 +31,7 @@ func (x *execution) takeBack(ctx context.Context) error {
 	if errors.As(err, &failed) { // what stands in no attempt is left as it is
 		err = nil
 	}
-	return errors.Join(err, store.ForgetEffects(ctx, x.engine.db, x.run.ID, b.Undone))
+	return errors.Join(err, store.DeleteEffects(ctx, x.engine.db, x.run.ID, b.Undone))
 }
 
 // undo passes what is not recorded yet: the head, or the batch behind the records that are dealt with, or the tail.

@@ -14,9 +14,9 @@ import (
 )
 
 // called sends a card to a flow that waits for it below ask.
-func (w *world) called(e *Engine, body []byte, key string) *Taken {
+func (w *world) called(e *Engine, body []byte, key string) *Accepted {
 	w.t.Helper()
-	c, err := e.Called(w.t.Context(), "skerry", Asked{Method: "POST", Path: "ask", Client: "a", Key: key})
+	c, err := e.Called(w.t.Context(), "skerry", InboundRequest{Method: "POST", Path: "ask", Client: "a", Key: key})
 	require.NoError(w.t, err)
 	defer c.Leave()
 	t, err := e.Request(w.t.Context(), c, body)
@@ -187,7 +187,7 @@ func TestTheRunOfACallOutlivesItsProcess(t *testing.T) {
 	e := w.start(Options{Silence: 300 * time.Millisecond})
 	w.add("asking", map[string]string{"flows/asking.yaml": onceFlow})
 	for _, worker := range []string{"one that died", e.ID} {
-		c, err := e.Called(t.Context(), "skerry", Asked{Method: "POST", Path: "ask", Client: "a"})
+		c, err := e.Called(t.Context(), "skerry", InboundRequest{Method: "POST", Path: "ask", Client: "a"})
 		require.NoError(t, err)
 		r := c.run(beginning{by: "request", input: card(worker, "Ada")})
 		r.Reference = "x"
@@ -212,7 +212,7 @@ func TestCallsWithOneKeyAreOneRun(t *testing.T) {
 	var wg sync.WaitGroup
 	for i := range runs {
 		wg.Go(func() {
-			c, err := e.Called(t.Context(), "skerry", Asked{Method: "POST", Path: "ask", Client: "a", Key: "k"})
+			c, err := e.Called(t.Context(), "skerry", InboundRequest{Method: "POST", Path: "ask", Client: "a", Key: "k"})
 			if err != nil {
 				t.Error(err)
 				return
@@ -233,11 +233,11 @@ func TestCallsWithOneKeyAreOneRun(t *testing.T) {
 	require.Equal(t, 1, w.kept("select count(*) from run where flow = 'asking'"))
 	require.Equal(t, 1, w.kept("select count(*) from event where flow = 'asking'"))
 
-	c, err := e.Called(t.Context(), "skerry", Asked{Method: "POST", Path: "ask", Client: "a", Key: "k"})
+	c, err := e.Called(t.Context(), "skerry", InboundRequest{Method: "POST", Path: "ask", Client: "a", Key: "k"})
 	require.NoError(t, err)
 	defer c.Leave()
 	_, err = e.Request(t.Context(), c, card("18", "Ada"))
-	var no *Refused
+	var no *Rejected
 	require.ErrorAs(t, err, &no)
 	require.Equal(t, 422, no.Status)
 }
@@ -254,7 +254,7 @@ func TestACallTakesTheReleaseThatWasJustMade(t *testing.T) {
 		require.Equal(t, word, w.noted(*taken.Done))
 	}
 	require.NoError(t, e.PauseTrigger(t.Context(), "skerry", "asking", "mo", "the desk is closed"))
-	_, err := e.Called(t.Context(), "skerry", Asked{Method: "POST", Path: "ask"})
+	_, err := e.Called(t.Context(), "skerry", InboundRequest{Method: "POST", Path: "ask"})
 	require.ErrorContains(t, err, "the desk is closed")
 	require.NoError(t, e.ResumeTrigger(t.Context(), "skerry", "asking"))
 	require.NotNil(t, w.called(e, card("1", "Ada"), "").Done)

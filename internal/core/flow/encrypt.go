@@ -38,7 +38,7 @@ func (b *Batch) key(ctx context.Context, s *Step, named string) (*openpgp.Key, *
 	if name == "" {
 		return nil, nil, nil
 	}
-	text, err := b.House.Secret(ctx, name)
+	text, err := b.Runtime.Secret(ctx, name)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -47,7 +47,7 @@ func (b *Batch) key(ctx context.Context, s *Step, named string) (*openpgp.Key, *
 	}
 	k := &openpgp.Key{Armored: text}
 	if phrase := s.Setting("passphrase"); phrase != "" {
-		if k.Passphrase, err = b.House.Secret(ctx, phrase); err != nil {
+		if k.Passphrase, err = b.Runtime.Secret(ctx, phrase); err != nil {
 			return nil, nil, err
 		}
 	}
@@ -55,7 +55,7 @@ func (b *Batch) key(ctx context.Context, s *Step, named string) (*openpgp.Key, *
 }
 
 func (b *Batch) world() openpgp.World {
-	return openpgp.World{Random: b.House.Random(), Now: b.House.Now()}
+	return openpgp.World{Random: b.Runtime.Random(), Now: b.Runtime.Now()}
 }
 
 func compileSeal(c *compiler, s *Step) runner {

@@ -21,15 +21,15 @@ import (
 // maxCalls bounds runs that start runs.
 const maxCalls = 20
 
-// house is Hollow Reed as a run sees it.
-type house struct{ x *execution }
+// services is Hollow Reed as a run sees it.
+type services struct{ x *execution }
 
 // Now is the time of this taking on.
-func (h *house) Now() time.Time { return h.x.engine.now() }
+func (h *services) Now() time.Time { return h.x.engine.now() }
 
 // Start records a run for each input, once, and does it where its answer is waited for.
-func (h *house) Start(ctx context.Context, c flow.Started, inputs []value.Value) ([]flow.Answered, error) {
-	done := make([]flow.Answered, len(inputs))
+func (h *services) Start(ctx context.Context, c flow.FlowCall, inputs []value.Value) ([]flow.Response, error) {
+	done := make([]flow.Response, len(inputs))
 	if h.x.ends {
 		for i := range done {
 			done[i].Fault = errEnding()
@@ -55,7 +55,7 @@ func (h *house) Start(ctx context.Context, c flow.Started, inputs []value.Value)
 }
 
 // record records the runs in one transaction; those that nobody waits for are made ready for any worker.
-func (h *house) record(ctx context.Context, c flow.Started, inputs []value.Value) ([]store.Run, error) {
+func (h *services) record(ctx context.Context, c flow.FlowCall, inputs []value.Value) ([]store.Run, error) {
 	x := h.x
 	p, err := x.engine.released(ctx, x.engine.db, x.run.Project, x.run.Of, x.run.Release)
 	if err != nil {
@@ -87,7 +87,7 @@ func (h *house) record(ctx context.Context, c flow.Started, inputs []value.Value
 }
 
 // child is the run that a step starts for one of its items.
-func (x *execution) child(c flow.Started, plan *flow.Plan, i int, input value.Value) store.Run {
+func (x *execution) child(c flow.FlowCall, plan *flow.Plan, i int, input value.Value) store.Run {
 	r := store.Run{
 		ID: uuid.Must(uuid.NewV7()), Project: x.run.Project, Flow: c.Flow.ID, Release: x.run.Release, Of: x.run.Of, File: x.run.File, StartedBy: "another flow", Parent: &x.run.ID,
 		Caller: store.Caller{Step: c.Step, Record: c.Items[i].Record, Path: c.Items[i].Path, Depth: x.run.Depth + 1},
@@ -95,7 +95,7 @@ func (x *execution) child(c flow.Started, plan *flow.Plan, i int, input value.Va
 	if input.Kind() != value.Absent {
 		r.Input = (&json.Appender{}).Append(nil, input)
 	}
-	x.engine.known(plan, &r, input, value.Value{})
+	x.engine.setReference(plan, &r, input, value.Value{})
 	if plan.Reference == nil {
 		r.Reference = x.run.Reference
 	}
@@ -103,12 +103,12 @@ func (x *execution) child(c flow.Started, plan *flow.Plan, i int, input value.Va
 }
 
 // await does a child where it stands, unless it is over, and gives its answer.
-func (h *house) await(ctx context.Context, c flow.Started, child store.Run) (flow.Answered, error) {
+func (h *services) await(ctx context.Context, c flow.FlowCall, child store.Run) (flow.Response, error) {
 	e := h.x.engine
 	if !child.Ended() {
 		claimed, err := store.Claim(ctx, e.db, child.ID, e.ID)
 		if err != nil && !errors.Is(err, store.ErrNotFound) {
-			return flow.Answered{}, err
+			return flow.Response{}, err
 		}
 		if err == nil {
 			y := &execution{engine: e, run: claimed}
@@ -116,11 +116,11 @@ func (h *house) await(ctx context.Context, c flow.Started, child store.Run) (flo
 			err := y.work(inner)
 			end(err)
 			if err != nil {
-				return flow.Answered{}, y.given(ctx, err)
+				return flow.Response{}, y.given(ctx, err)
 			}
 		}
 		if child, err = store.RunByID(ctx, e.db, child.ID); err != nil {
-			return flow.Answered{}, err
+			return flow.Response{}, err
 		}
 	}
 	onlyRecords := child.State == store.SetAside && child.Fault == nil
@@ -130,9 +130,9 @@ func (h *house) await(ctx context.Context, c flow.Started, child store.Run) (flo
 			f.Code = child.Fault.Code
 			f.Message += ": " + child.Fault.What()
 		}
-		return flow.Answered{Fault: f}, nil
+		return flow.Response{Fault: f}, nil
 	}
-	given := flow.Answered{}
+	given := flow.Response{}
 	if onlyRecords {
 		given.Aside = child.Aside
 	}
@@ -141,7 +141,7 @@ func (h *house) await(ctx context.Context, c flow.Started, child store.Run) (flo
 	}
 	rows, err := project.ReadJSON(c.Flow.Output, string(child.Answer))
 	if err != nil {
-		return flow.Answered{}, fmt.Errorf("the answer of %s: %w", c.Flow.Title, err)
+		return flow.Response{}, fmt.Errorf("the answer of %s: %w", c.Flow.Title, err)
 	}
 	given.Answer = rows[0]
 	return given, nil
@@ -153,7 +153,7 @@ func (x *execution) given(ctx context.Context, err error) error {
 	var waiting *flow.Waiting
 	switch {
 	case errors.As(err, &waiting):
-		return errors.Join(store.Rest(ctx, x.engine.db, x.run, waiting.Until), err)
+		return errors.Join(store.Suspend(ctx, x.engine.db, x.run, waiting.Until), err)
 	case errors.Is(context.Cause(ctx), errCancelled):
 		over := fault.New(fault.Cancelled, "the run that started it was stopped")
 		return errors.Join(x.over(context.WithoutCancel(ctx), store.Stopped, over), err)
@@ -171,11 +171,11 @@ func (x *execution) given(ctx context.Context, err error) error {
 	return err
 }
 
-// Seen notes the keys of a step's records and says which were there before.
-func (h *house) Seen(ctx context.Context, s flow.Sight, keys []string) ([]bool, error) {
+// MarkSeen notes the keys of a step's records and says which were there before.
+func (h *services) MarkSeen(ctx context.Context, s flow.DuplicateCheck, keys []string) ([]bool, error) {
 	seen := make([]bool, len(keys))
 	at := map[string]int{}
-	var of []store.EffectOf
+	var of []store.EffectKey
 	var asked []string
 	for i, key := range keys {
 		if _, again := at[key]; again {
@@ -193,17 +193,17 @@ func (h *house) Seen(ctx context.Context, s flow.Sight, keys []string) ([]bool, 
 }
 
 // Wait remembers until when each item waits, and is a *flow.Waiting error until the last of these times.
-func (h *house) Wait(ctx context.Context, step string, items []*flow.Item, until []time.Time) error {
+func (h *services) Wait(ctx context.Context, step string, items []*flow.Item, until []time.Time) error {
 	x := h.x
 	if x.ends {
 		return errEnding()
 	}
 	records := make([]int, len(items))
-	of, texts := make([]store.EffectOf, len(items)), make([]string, len(items))
+	of, texts := make([]store.EffectKey, len(items)), make([]string, len(items))
 	for i, it := range items {
 		records[i], of[i], texts[i] = it.Record, effectOf(it), until[i].UTC().Format(time.RFC3339Nano)
 	}
-	if err := store.KeepEffects(ctx, x.engine.db, x.run.ID, step, of, texts); err != nil {
+	if err := store.SaveEffects(ctx, x.engine.db, x.run.ID, step, of, texts); err != nil {
 		return err
 	}
 	known, err := store.Effects(ctx, x.engine.db, x.run.ID, step, records)

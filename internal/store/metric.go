@@ -11,8 +11,8 @@ import (
 // Spans is how many spans of duration are counted: up to 1 ms, 2 ms, 4 ms and so on; the last one has all that took longer.
 const Spans = 24
 
-// Figure is how much was done in a time, how much of it failed, and how long it took.
-type Figure struct {
+// Metric is how much was done in a time, how much of it failed, and how long it took.
+type Metric struct {
 	Kind, Name string
 	Done       int
 	Failed     int
@@ -29,7 +29,7 @@ func SpanOf(d time.Duration) int {
 }
 
 // Add counts one thing that was done.
-func (f *Figure) Add(took time.Duration, failed bool) {
+func (f *Metric) Add(took time.Duration, failed bool) {
 	if f.Took == nil {
 		f.Took = make([]int32, Spans)
 	}
@@ -41,7 +41,7 @@ func (f *Figure) Add(took time.Duration, failed bool) {
 }
 
 // Within is a duration within which a share of all was done, from 0 to 1: the upper end of its span. Zero where nothing was.
-func (f *Figure) Within(share float64) time.Duration {
+func (f *Metric) Within(share float64) time.Duration {
 	var all, so int32
 	for _, n := range f.Took {
 		all += n
@@ -55,7 +55,7 @@ func (f *Figure) Within(share float64) time.Duration {
 }
 
 // AddFigures adds to what was counted in this minute.
-func AddFigures(ctx context.Context, db DB, project string, list []Figure) error {
+func AddFigures(ctx context.Context, db DB, project string, list []Metric) error {
 	b := &pgx.Batch{}
 	for _, f := range list {
 		b.Queue(`insert into figure as f (project, kind, name, minute, done, failed, took) values ($1, $2, $3, date_trunc('minute', now()), $4, $5, $6)

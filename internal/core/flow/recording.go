@@ -11,8 +11,8 @@ import (
 	"hollowreed/internal/core/value"
 )
 
-// Heard is what a system answered a step, or a flow that it called: what it was asked and what came of it, as JSON.
-type Heard struct {
+// RecordedCall is what a system answered a step, or a flow that it called: what it was asked and what came of it, as JSON.
+type RecordedCall struct {
 	Flow   string       `json:"flow"`
 	Step   string       `json:"step"`
 	Asked  string       `json:"asked"`
@@ -36,21 +36,21 @@ func (r *Recording) Since(flow, step string) (at time.Time) {
 }
 
 // Key tells what was heard from all else.
-func (h Heard) Key() string { return h.Flow + "\x00" + h.Step + "\x00" + h.Asked }
+func (h RecordedCall) Key() string { return h.Flow + "\x00" + h.Step + "\x00" + h.Asked }
 
 // Recording keeps what was heard, the last answer to each question. The zero Recording is empty.
 type Recording struct {
 	mu    sync.Mutex
-	known map[string]Heard
+	known map[string]RecordedCall
 	order []string
 }
 
 // Add keeps an answer, in place of one to the same question.
-func (r *Recording) Add(h Heard) {
+func (r *Recording) Add(h RecordedCall) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.known == nil {
-		r.known = map[string]Heard{}
+		r.known = map[string]RecordedCall{}
 	}
 	key := h.Key()
 	if _, there := r.known[key]; !there {
@@ -60,41 +60,41 @@ func (r *Recording) Add(h Heard) {
 }
 
 // Hear keeps what a step was answered.
-func (r *Recording) Hear(flow, step string, asked value.Value, a Answered) {
+func (r *Recording) Hear(flow, step string, asked value.Value, a Response) {
 	r.Add(heardOf(question{flow, step, asJSON(asked), nil}, a, ""))
 }
 
 // Find gives the answer to a question.
-func (r *Recording) Find(flow, step, asked string) (Heard, bool) {
+func (r *Recording) Find(flow, step, asked string) (RecordedCall, bool) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	h, ok := r.known[Heard{Flow: flow, Step: step, Asked: asked}.Key()]
+	h, ok := r.known[RecordedCall{Flow: flow, Step: step, Asked: asked}.Key()]
 	return h, ok
 }
 
 // All lists what was heard, in its order.
-func (r *Recording) All() []Heard {
+func (r *Recording) All() []RecordedCall {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	list := make([]Heard, len(r.order))
+	list := make([]RecordedCall, len(r.order))
 	for i, key := range r.order {
 		list[i] = r.known[key]
 	}
 	return list
 }
 
-// Manner is what a try does about a step that reaches a system.
-type Manner string
+// CallMode is what a try does about a step that reaches a system.
+type CallMode string
 
 // The manners. Not at all makes something up, as a system could answer; a remembered answer must be there.
 const (
-	Really     Manner = "really"
-	NotAtAll   Manner = "not at all"
-	Remembered Manner = "with a remembered answer"
+	Really     CallMode = "really"
+	NotAtAll   CallMode = "not at all"
+	Remembered CallMode = "with a remembered answer"
 )
 
 // Manners in the order in which they are offered.
-var Manners = []Manner{NotAtAll, Really, Remembered}
+var Manners = []CallMode{NotAtAll, Really, Remembered}
 
 // Recorder is an Outside that asks as is chosen for each step, keeps what it hears, and does not ask twice for the same.
 type Recorder struct {
@@ -102,7 +102,7 @@ type Recorder struct {
 	Dry   Outside
 	Heard *Recording
 	// Choose says what is done about a step; effect says whether it changes its system.
-	Choose func(flow, step string, effect bool) Manner
+	Choose func(flow, step string, effect bool) CallMode
 	// Again says whether what was heard before is taken for a step; nil is always.
 	Again func(flow, step string, effect bool) bool
 	// Checks holds upserts that are not done against their tables.
@@ -112,11 +112,11 @@ type Recorder struct {
 	// All keeps what was made up, too.
 	All bool
 	// Tell is told of every question as it is asked, whether it is answered from memory or not; it may be nil.
-	Tell func(Question)
+	Tell func(RecordedRequest)
 }
 
-// Question is what a step asks a system.
-type Question struct {
+// RecordedRequest is what a step asks a system.
+type RecordedRequest struct {
 	Flow, Step, Asked string
 	Effect            bool
 }
@@ -129,12 +129,12 @@ type question struct {
 }
 
 // hear answers questions: what is known from memory, the others by ask, which gets their positions.
-func (r *Recorder) hear(list []question, effect bool, ask func(o Outside, left []int) ([]Answered, []Effect, error)) ([]Answered, []Effect, error) {
-	done, effects := make([]Answered, len(list)), make([]Effect, len(list))
-	left := map[Manner][]int{}
+func (r *Recorder) hear(list []question, effect bool, ask func(o Outside, left []int) ([]Response, []Effect, error)) ([]Response, []Effect, error) {
+	done, effects := make([]Response, len(list)), make([]Effect, len(list))
+	left := map[CallMode][]int{}
 	for i, q := range list {
 		if r.Tell != nil {
-			r.Tell(Question{q.flow, q.step, q.asked, effect})
+			r.Tell(RecordedRequest{q.flow, q.step, q.asked, effect})
 		}
 		if h, ok := r.Heard.Find(q.flow, q.step, q.asked); ok && (r.Again == nil || r.Again(q.flow, q.step, effect)) {
 			done[i], effects[i] = h.Answered(q.of), h.Effect
@@ -147,7 +147,7 @@ func (r *Recorder) hear(list []question, effect bool, ask func(o Outside, left [
 		}
 		left[how] = append(left[how], i)
 	}
-	for how, o := range map[Manner]Outside{Really: r.Inner, NotAtAll: r.Dry} {
+	for how, o := range map[CallMode]Outside{Really: r.Inner, NotAtAll: r.Dry} {
 		if len(left[how]) == 0 {
 			continue
 		}
@@ -169,8 +169,8 @@ func (r *Recorder) hear(list []question, effect bool, ask func(o Outside, left [
 	return done, effects, nil
 }
 
-func heardOf(q question, a Answered, e Effect) Heard {
-	h := Heard{Flow: q.flow, Step: q.step, Asked: q.asked, Effect: e, Fault: a.Fault, Said: a.Said}
+func heardOf(q question, a Response, e Effect) RecordedCall {
+	h := RecordedCall{Flow: q.flow, Step: q.step, Asked: q.asked, Effect: e, Fault: a.Fault, Said: a.Said}
 	if a.Answer.Kind() != value.Absent {
 		h.Answer = string((&json.Appender{}).Append(nil, a.Answer))
 	}
@@ -178,8 +178,8 @@ func heardOf(q question, a Answered, e Effect) Heard {
 }
 
 // Answered reads back what was heard, as a record of a schema.
-func (h Heard) Answered(of *Kept) Answered {
-	a := Answered{Said: h.Said}
+func (h RecordedCall) Answered(of *Kept) Response {
+	a := Response{Said: h.Said}
 	if h.Fault != nil {
 		f := *h.Fault
 		a.Fault = &f
@@ -213,11 +213,11 @@ func (r *Recorder) Lookup(ctx context.Context, l Lookup, keys [][]value.Value) (
 	for i, key := range keys {
 		list[i] = question{l.Flow, l.Step, asJSON(value.Rec(value.NewShape(l.Columns...), key)), l.RowOf()}
 	}
-	done, _, err := r.hear(list, false, func(o Outside, left []int) ([]Answered, []Effect, error) {
+	done, _, err := r.hear(list, false, func(o Outside, left []int) ([]Response, []Effect, error) {
 		part := l
 		part.Items = picked(l.Items, left)
 		rows, err := o.Lookup(ctx, part, picked(keys, left))
-		out := make([]Answered, len(rows))
+		out := make([]Response, len(rows))
 		for n, row := range rows {
 			out[n].Answer = row
 		}
@@ -237,19 +237,19 @@ func (r *Recorder) Lookup(ctx context.Context, l Lookup, keys [][]value.Value) (
 }
 
 // Upsert writes rows, or remembers what writing them did.
-func (r *Recorder) Upsert(ctx context.Context, u Upsert, rows []value.Value) ([]Written, error) {
+func (r *Recorder) Upsert(ctx context.Context, u Upsert, rows []value.Value) ([]WriteResult, error) {
 	list := make([]question, len(rows))
 	for i, row := range rows {
 		list[i] = question{u.Flow, u.Step, asJSON(row), nil}
 	}
-	done, effects, err := r.hear(list, true, func(o Outside, left []int) ([]Answered, []Effect, error) {
+	done, effects, err := r.hear(list, true, func(o Outside, left []int) ([]Response, []Effect, error) {
 		part := u
 		part.Items = picked(u.Items, left)
 		if out := r.checked(ctx, o, part, len(left)); out != nil {
 			return out, make([]Effect, len(left)), nil
 		}
 		written, err := o.Upsert(ctx, part, picked(rows, left))
-		out, effects := make([]Answered, len(written)), make([]Effect, len(written))
+		out, effects := make([]Response, len(written)), make([]Effect, len(written))
 		for n, w := range written {
 			out[n].Fault, effects[n] = w.Fault, w.Effect
 		}
@@ -258,9 +258,9 @@ func (r *Recorder) Upsert(ctx context.Context, u Upsert, rows []value.Value) ([]
 	if err != nil {
 		return nil, err
 	}
-	out := make([]Written, len(done))
+	out := make([]WriteResult, len(done))
 	for i := range done {
-		out[i] = Written{Effect: effects[i], Fault: done[i].Fault}
+		out[i] = WriteResult{Effect: effects[i], Fault: done[i].Fault}
 	}
 	return out, nil
 }
@@ -272,7 +272,7 @@ type Checker interface {
 
 // checked are the faults of rows that are not written, and never could be; nil where they could, or their system cannot be
 // asked now. What was found is kept for when the page is drawn again.
-func (r *Recorder) checked(ctx context.Context, o Outside, u Upsert, rows int) []Answered {
+func (r *Recorder) checked(ctx context.Context, o Outside, u Upsert, rows int) []Response {
 	check, can := r.Inner.(Checker)
 	if !can || o != r.Dry || r.Heard == nil {
 		return nil
@@ -286,7 +286,7 @@ func (r *Recorder) checked(ctx context.Context, o Outside, u Upsert, rows int) [
 		if err != nil {
 			return nil
 		}
-		h, known = heardOf(q, Answered{}, NotDone), true
+		h, known = heardOf(q, Response{}, NotDone), true
 		if h.At = &r.At; len(faults) > 0 {
 			h.Fault = faults[0]
 		}
@@ -295,7 +295,7 @@ func (r *Recorder) checked(ctx context.Context, o Outside, u Upsert, rows int) [
 	if !known || h.Fault == nil {
 		return nil
 	}
-	out := make([]Answered, rows)
+	out := make([]Response, rows)
 	for i := range out {
 		f := *h.Fault
 		out[i].Fault = &f
@@ -304,12 +304,12 @@ func (r *Recorder) checked(ctx context.Context, o Outside, u Upsert, rows int) [
 }
 
 // Call asks systems, or remembers what they answered.
-func (r *Recorder) Call(ctx context.Context, c Call, requests []value.Value) ([]Answered, error) {
+func (r *Recorder) Call(ctx context.Context, c Call, requests []value.Value) ([]Response, error) {
 	list := make([]question, len(requests))
 	for i, request := range requests {
 		list[i] = question{c.Flow, c.Step, asJSON(request), c.AnswerOf()}
 	}
-	done, effects, err := r.hear(list, c.Op.Changes(), func(o Outside, left []int) ([]Answered, []Effect, error) {
+	done, effects, err := r.hear(list, c.Op.Changes(), func(o Outside, left []int) ([]Response, []Effect, error) {
 		part := c
 		part.Items = picked(c.Items, left)
 		if u := UpsertOf(c.Op); u != nil {

@@ -67,7 +67,7 @@ func (a *cached) run(ctx context.Context, b *Batch, items []*Item) error {
 	if len(of) == 0 {
 		return nil
 	}
-	known, err := b.House.Recall(ctx, a.space, slices.Sorted(maps.Keys(byKey)))
+	known, err := b.Runtime.Get(ctx, a.space, slices.Sorted(maps.Keys(byKey)))
 	if err != nil {
 		return err
 	}
@@ -96,7 +96,7 @@ func (a *cached) fill(ctx context.Context, b *Batch, first []*Item, of map[*Item
 	if err != nil {
 		return err
 	}
-	var notes []Noted
+	var notes []StateEntry
 	for _, it := range live {
 		it.Frame.Reset()
 		v, f := a.keep.Eval(&it.Frame)
@@ -104,13 +104,13 @@ func (a *cached) fill(ctx context.Context, b *Batch, first []*Item, of map[*Item
 			it.aside(a.step.ID, f.In(a.step.Name))
 			continue
 		}
-		notes = append(notes, Noted{Key: of[it], Text: a.kept.Write(v), Until: b.House.Now().Add(a.during)})
+		notes = append(notes, StateEntry{Key: of[it], Text: a.kept.Write(v), Until: b.Runtime.Now().Add(a.during)})
 		for _, other := range byKey[of[it]] {
 			other.Frame.Slots[a.slot] = v
 		}
 	}
 	if len(notes) > 0 {
-		if err := b.House.Remember(ctx, a.space, notes); err != nil {
+		if err := b.Runtime.Put(ctx, a.space, notes); err != nil {
 			return err
 		}
 	}
@@ -242,7 +242,7 @@ func compileLookUp(c *compiler, s *Step) runner {
 		if len(asked) == 0 {
 			return nil
 		}
-		changed, err := b.House.Recall(ctx, tableSpace(t.ID), slices.Sorted(maps.Keys(asked)))
+		changed, err := b.Runtime.Get(ctx, tableSpace(t.ID), slices.Sorted(maps.Keys(asked)))
 		if err != nil {
 			return err
 		}
@@ -318,7 +318,7 @@ func compileChange(c *compiler, s *Step) runner {
 	k, kept := keysOf(t, progs), keptOf(recordOf("row", rowOf(t), 0))
 	gone := s.Setting("do") == "take it away"
 	return func(ctx context.Context, b *Batch, items []*Item) error {
-		notes := map[string]Noted{}
+		notes := map[string]StateEntry{}
 		for _, it := range items {
 			key, _, ok := k.key(s, it)
 			if !ok {
@@ -333,12 +333,12 @@ func compileChange(c *compiler, s *Step) runner {
 				}
 				text = kept.Write(row)
 			}
-			notes[key] = Noted{Key: key, Text: text} // of several for one key the last one stays
+			notes[key] = StateEntry{Key: key, Text: text} // of several for one key the last one stays
 		}
 		if len(notes) == 0 {
 			return nil
 		}
-		return b.House.Remember(ctx, tableSpace(t.ID), slices.Collect(maps.Values(notes)))
+		return b.Runtime.Put(ctx, tableSpace(t.ID), slices.Collect(maps.Values(notes)))
 	}
 }
 

@@ -77,9 +77,9 @@ func (s *stops) due(hears bool) bool {
 // grace is how long a batch may go on in a run that somebody asked to stop; what it has done then counts.
 const grace = time.Second
 
-// heed ends the work on runs that somebody asked to stop and whose batch does not end by itself, and takes those on that
+// applyCancellations ends the work on runs that somebody asked to stop and whose batch does not end by itself, and takes those on that
 // rest.
-func (e *Engine) heed(ctx context.Context) error {
+func (e *Engine) applyCancellations(ctx context.Context) error {
 	if !e.stops.due(e.notices.hears.Load()) {
 		return nil
 	}

@@ -15,22 +15,22 @@ import (
 	"hollowreed/internal/core/project"
 )
 
-// Walk is a draft that somebody steps through with one message. Each move goes from the start to where the walk is to
+// DebugSession is a draft that somebody steps through with one message. Each move goes from the start to where the walk is to
 // halt: what systems answered is remembered, so that nobody is asked twice, and a step whose settings were changed
 // meanwhile is done with the new ones.
-type Walk struct {
+type DebugSession struct {
 	ID      string
 	Flow    string
 	Sample  string
 	Record  int // from 1, of the records that are read; 0 for a flow that reads none
-	Marks   map[StepOf]string
+	Marks   map[StepRef]string
 	OnFault bool // it halts behind a step that has failed, too
 	Changes []flow.Change
 	At      int // the stop at which it halts; -1 before it has begun
-	Trial   *Trial
+	Trial   *TestRun
 	Trace   []flow.Stop
 	Bad     *fault.Fault // of the last change
-	choices map[StepOf]flow.Manner
+	choices map[StepRef]flow.CallMode
 	with    *flow.TriedWith
 	heard   flow.Recording
 	mu      sync.Mutex
@@ -41,14 +41,14 @@ type Walk struct {
 // walks are those that people have begun.
 type walks struct {
 	mu   sync.Mutex
-	kept map[string]*Walk
+	kept map[string]*DebugSession
 }
 
 // maxWalks bounds them: the one that was longest not used is forgotten.
 const maxWalks = 50
 
-// BeginWalk begins to step through a draft, and halts before its first step.
-func (e *Engine) BeginWalk(ctx context.Context, p *project.Project, flowID, sample string, record int, how How) (*Walk, error) {
+// StartDebug begins to step through a draft, and halts before its first step.
+func (e *Engine) StartDebug(ctx context.Context, p *project.Project, flowID, sample string, record int, how TestOptions) (*DebugSession, error) {
 	plan := p.Flow(flowID)
 	if plan == nil {
 		return nil, project.ErrNoPart
@@ -56,16 +56,16 @@ func (e *Engine) BeginWalk(ctx context.Context, p *project.Project, flowID, samp
 	if len(plan.Faults) > 0 {
 		return nil, fault.New(fault.Setting, "the flow has faults").Mended("Mend them, then step through it")
 	}
-	w := &Walk{ID: uuid.NewString(), Flow: flowID, Sample: sample, Record: record, Marks: map[StepOf]string{}, OnFault: true, At: -1, choices: how.Choices, with: how.With, began: time.Now(), used: time.Now()}
+	w := &DebugSession{ID: uuid.NewString(), Flow: flowID, Sample: sample, Record: record, Marks: map[StepRef]string{}, OnFault: true, At: -1, choices: how.Choices, with: how.With, began: time.Now(), used: time.Now()}
 	e.walks.add(w)
 	return w, e.Move(ctx, p, w, "into", "")
 }
 
-func (w *walks) add(one *Walk) {
+func (w *walks) add(one *DebugSession) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if w.kept == nil {
-		w.kept = map[string]*Walk{}
+		w.kept = map[string]*DebugSession{}
 	}
 	w.kept[one.ID] = one
 	for len(w.kept) > maxWalks {
@@ -79,8 +79,8 @@ func (w *walks) add(one *Walk) {
 	}
 }
 
-// WalkByID finds a walk; nil where there is none any more.
-func (e *Engine) WalkByID(id string) *Walk {
+// DebugSessionByID finds a walk; nil where there is none any more.
+func (e *Engine) DebugSessionByID(id string) *DebugSession {
 	e.walks.mu.Lock()
 	defer e.walks.mu.Unlock()
 	return e.walks.kept[id]
@@ -90,13 +90,13 @@ func (e *Engine) WalkByID(id string) *Walk {
 type halting func(s flow.Stop, it *flow.Item, ps *flow.PlannedStep) bool
 
 // moves are the ways of going on, by what a person asks for; to is a step, as flow/step, where one is named.
-var moves = map[string]func(w *Walk, to StepOf) halting{
+var moves = map[string]func(w *DebugSession, to StepRef) halting{
 	// into halts before the next step, whatever it stands in
-	"into": func(w *Walk, _ StepOf) halting {
+	"into": func(w *DebugSession, _ StepRef) halting {
 		return w.behind(func(flow.Stop) bool { return true })
 	},
 	// over halts before the next step that stands in no step of this one
-	"over": func(w *Walk, _ StepOf) halting {
+	"over": func(w *DebugSession, _ StepRef) halting {
 		here := ""
 		if w.At >= 0 && w.At < len(w.Trace) {
 			here = w.Trace[w.At].Flow + "/" + w.Trace[w.At].Step
@@ -104,30 +104,30 @@ var moves = map[string]func(w *Walk, to StepOf) halting{
 		return w.behind(func(s flow.Stop) bool { return !slices.Contains(s.Around, here) })
 	},
 	// on halts at marks and faults only
-	"on": func(w *Walk, _ StepOf) halting {
+	"on": func(w *DebugSession, _ StepRef) halting {
 		return w.behind(func(flow.Stop) bool { return false })
 	},
 	// to halts before a step
-	"to": func(w *Walk, to StepOf) halting {
+	"to": func(w *DebugSession, to StepRef) halting {
 		return w.behind(func(s flow.Stop) bool { return s.Flow == to.Flow && s.Step == to.Step })
 	},
 	// back halts at the stop before this one
-	"back": func(w *Walk, _ StepOf) halting {
+	"back": func(w *DebugSession, _ StepRef) halting {
 		return w.backTo(func(flow.Stop) bool { return true })
 	},
 	// back to halts where the walk was last before a step
-	"back to": func(w *Walk, to StepOf) halting {
+	"back to": func(w *DebugSession, to StepRef) halting {
 		return w.backTo(func(s flow.Stop) bool { return s.Flow == to.Flow && s.Step == to.Step })
 	},
 	// again halts where it is: with what was changed
-	"again": func(w *Walk, _ StepOf) halting {
+	"again": func(w *DebugSession, _ StepRef) halting {
 		at := w.At
 		return func(s flow.Stop, _ *flow.Item, _ *flow.PlannedStep) bool { return s.N == at }
 	},
 }
 
 // behind halts at stops behind the present one: at those that fit, at marks, and at faults.
-func (w *Walk) behind(fits func(flow.Stop) bool) halting {
+func (w *DebugSession) behind(fits func(flow.Stop) bool) halting {
 	at := w.At
 	return func(s flow.Stop, it *flow.Item, ps *flow.PlannedStep) bool {
 		switch {
@@ -141,8 +141,8 @@ func (w *Walk) behind(fits func(flow.Stop) bool) halting {
 }
 
 // marked says whether a stop has a mark whose condition is true.
-func (w *Walk) marked(s flow.Stop, it *flow.Item, ps *flow.PlannedStep) bool {
-	condition, ok := w.Marks[StepOf{s.Flow, s.Step}]
+func (w *DebugSession) marked(s flow.Stop, it *flow.Item, ps *flow.PlannedStep) bool {
+	condition, ok := w.Marks[StepRef{s.Flow, s.Step}]
 	if !ok || condition == "" {
 		return ok
 	}
@@ -156,7 +156,7 @@ func (w *Walk) marked(s flow.Stop, it *flow.Item, ps *flow.PlannedStep) bool {
 }
 
 // backTo halts at the last stop before the present one that fits; the changes behind it are taken back.
-func (w *Walk) backTo(fits func(flow.Stop) bool) halting {
+func (w *DebugSession) backTo(fits func(flow.Stop) bool) halting {
 	to := 0
 	for i := 0; i < min(w.At, len(w.Trace)); i++ {
 		if fits(w.Trace[i]) && !w.Trace[i].Failed {
@@ -168,7 +168,7 @@ func (w *Walk) backTo(fits func(flow.Stop) bool) halting {
 }
 
 // Move goes on, or back.
-func (e *Engine) Move(ctx context.Context, p *project.Project, w *Walk, move string, to string) error {
+func (e *Engine) Move(ctx context.Context, p *project.Project, w *DebugSession, move string, to string) error {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	how := moves[move]
@@ -179,16 +179,16 @@ func (e *Engine) Move(ctx context.Context, p *project.Project, w *Walk, move str
 	return nil
 }
 
-func stepOf(s string) StepOf {
+func stepOf(s string) StepRef {
 	f, step, _ := strings.Cut(s, "/")
-	return StepOf{f, step}
+	return StepRef{f, step}
 }
 
 // walk takes the message from the start to where it halts.
-func (e *Engine) walk(ctx context.Context, p *project.Project, w *Walk, halts halting) {
+func (e *Engine) walk(ctx context.Context, p *project.Project, w *DebugSession, halts halting) {
 	w.used = time.Now()
 	walk := &flow.Walk{Changes: w.Changes, Halts: halts}
-	w.Trial = e.Try(ctx, p, w.Flow, w.Sample, How{Choices: w.choices, With: w.with, Heard: &w.heard, Asks: true, Replays: true, Watch: walk, Record: w.Record, At: w.began})
+	w.Trial = e.Try(ctx, p, w.Flow, w.Sample, TestOptions{Choices: w.choices, With: w.with, Heard: &w.heard, Asks: true, Replays: true, Watch: walk, Record: w.Record, At: w.began})
 	w.Trace, w.Bad = walk.Trace, walk.Bad
 	w.At = len(walk.Trace)
 	if w.Trial.Halt != nil {
@@ -197,7 +197,7 @@ func (e *Engine) walk(ctx context.Context, p *project.Project, w *Walk, halts ha
 }
 
 // Change changes a value where the walk is halted. One that cannot be made is told, and nothing is changed.
-func (e *Engine) Change(ctx context.Context, p *project.Project, w *Walk, name, source string) *fault.Fault {
+func (e *Engine) Change(ctx context.Context, p *project.Project, w *DebugSession, name, source string) *fault.Fault {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if w.Trial == nil || w.Trial.Halt == nil {
@@ -205,17 +205,17 @@ func (e *Engine) Change(ctx context.Context, p *project.Project, w *Walk, name, 
 	}
 	was := w.Changes
 	w.Changes = append(slices.Clone(was), flow.Change{N: w.At, Name: name, Formula: source})
-	e.walk(ctx, p, w, moves["again"](w, StepOf{}))
+	e.walk(ctx, p, w, moves["again"](w, StepRef{}))
 	bad := w.Bad
 	if bad != nil {
 		w.Changes = was
-		e.walk(ctx, p, w, moves["again"](w, StepOf{}))
+		e.walk(ctx, p, w, moves["again"](w, StepRef{}))
 	}
 	return bad
 }
 
 // Mark makes the walk halt before a step each time, or only where a condition is true; or no longer.
-func (w *Walk) Mark(step StepOf, on bool, condition string) {
+func (w *DebugSession) Mark(step StepRef, on bool, condition string) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if on {
@@ -226,7 +226,7 @@ func (w *Walk) Mark(step StepOf, on bool, condition string) {
 }
 
 // Do does something with the walk while it does not move.
-func (w *Walk) Do(do func() error) error {
+func (w *DebugSession) Do(do func() error) error {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	return do()

@@ -2,19 +2,19 @@ package engine
 
 import "context"
 
-// together does at one go what several ask for at the same time: while one go is under way, what is asked meanwhile
+// batcher does at one go what several ask for at the same time: while one go is under way, what is asked meanwhile
 // gathers for the next. Who asks alone is served at once.
-type together[Q, A any] struct {
+type batcher[Q, A any] struct {
 	do   func(ctx context.Context, list []Q) ([]A, error) // an answer for each
-	asks chan asking[Q, A]
+	asks chan batchRequest[Q, A]
 }
 
-type asking[Q, A any] struct {
+type batchRequest[Q, A any] struct {
 	what Q
-	told chan told[A]
+	told chan batchResult[A]
 }
 
-type told[A any] struct {
+type batchResult[A any] struct {
 	answer A
 	err    error
 }
@@ -22,16 +22,16 @@ type told[A any] struct {
 // mostTogether bounds one go.
 const mostTogether = 64
 
-// newTogether begins to serve, until the context ends.
-func newTogether[Q, A any](ctx context.Context, do func(ctx context.Context, list []Q) ([]A, error)) *together[Q, A] {
-	t := &together[Q, A]{do: do, asks: make(chan asking[Q, A], mostTogether)}
+// newBatcher begins to serve, until the context ends.
+func newBatcher[Q, A any](ctx context.Context, do func(ctx context.Context, list []Q) ([]A, error)) *batcher[Q, A] {
+	t := &batcher[Q, A]{do: do, asks: make(chan batchRequest[Q, A], mostTogether)}
 	go t.serve(ctx)
 	return t
 }
 
 // ask waits for its answer. A go that fails as a whole is done again for each by itself, so that nobody fails for another.
-func (t *together[Q, A]) ask(ctx context.Context, what Q) (answer A, err error) {
-	a := asking[Q, A]{what, make(chan told[A], 1)}
+func (t *batcher[Q, A]) ask(ctx context.Context, what Q) (answer A, err error) {
+	a := batchRequest[Q, A]{what, make(chan batchResult[A], 1)}
 	select {
 	case t.asks <- a:
 	case <-ctx.Done():
@@ -45,7 +45,7 @@ func (t *together[Q, A]) ask(ctx context.Context, what Q) (answer A, err error) 
 	}
 }
 
-func (t *together[Q, A]) serve(ctx context.Context) {
+func (t *batcher[Q, A]) serve(ctx context.Context) {
 	for {
 		select {
 		case <-ctx.Done():
@@ -56,8 +56,8 @@ func (t *together[Q, A]) serve(ctx context.Context) {
 	}
 }
 
-func (t *together[Q, A]) gathered(first asking[Q, A]) []asking[Q, A] {
-	list := []asking[Q, A]{first}
+func (t *batcher[Q, A]) gathered(first batchRequest[Q, A]) []batchRequest[Q, A] {
+	list := []batchRequest[Q, A]{first}
 	for len(list) < mostTogether {
 		select {
 		case a := <-t.asks:
@@ -70,7 +70,7 @@ func (t *together[Q, A]) gathered(first asking[Q, A]) []asking[Q, A] {
 }
 
 // serveAll is one go.
-func (t *together[Q, A]) serveAll(ctx context.Context, list []asking[Q, A]) {
+func (t *batcher[Q, A]) serveAll(ctx context.Context, list []batchRequest[Q, A]) {
 	what := make([]Q, len(list))
 	for i, a := range list {
 		what[i] = a.what
@@ -83,7 +83,7 @@ func (t *together[Q, A]) serveAll(ctx context.Context, list []asking[Q, A]) {
 		return
 	}
 	for i, a := range list {
-		got := told[A]{err: err}
+		got := batchResult[A]{err: err}
 		if err == nil {
 			got.answer = answers[i]
 		}

@@ -12,8 +12,8 @@ import (
 	"hollowreed/internal/core/fault"
 )
 
-// Matter is something that is the matter now, as alerts look for it.
-type Matter struct {
+// Incident is something that is the matter now, as alerts look for it.
+type Incident struct {
 	Cause            string // tells it from other matters of the same alert
 	Text             string
 	Flow, Connection string
@@ -29,8 +29,8 @@ type Matter struct {
 const maxMatters = 50
 
 // matters are those without runs that have failed.
-func matters(rows pgx.Rows) ([]Matter, error) {
-	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (m Matter, err error) {
+func matters(rows pgx.Rows) ([]Incident, error) {
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (m Incident, err error) {
 		m.Count = 1
 		return m, row.Scan(&m.Cause, &m.Text, &m.Flow, &m.Connection, &m.Since)
 	})
@@ -48,8 +48,8 @@ const failures = `select cause, flow, n, began, newest, fault, run, reference fr
 			where r.project = $1 and a.state = 'open' and %s) x
 		where ($2 = '' or flow = $2) and flow <> $3 group by flow, text) y %s`
 
-func failed(rows pgx.Rows) ([]Matter, error) {
-	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (m Matter, err error) {
+func failed(rows pgx.Rows) ([]Incident, error) {
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (m Incident, err error) {
 		if err := row.Scan(&m.Cause, &m.Flow, &m.Count, &m.Since, &m.Newest, &m.Fault, &m.Run, &m.Reference); err != nil {
 			return m, err
 		}
@@ -66,7 +66,7 @@ func failed(rows pgx.Rows) ([]Matter, error) {
 
 // Failing lists causes for which a flow, or any when it is empty, has failed at least so many times since a time. Runs of
 // the flow that is told of it do not count: they would tell of themselves.
-func Failing(ctx context.Context, db DB, project, flow, except string, since time.Time, times int) ([]Matter, error) {
+func Failing(ctx context.Context, db DB, project, flow, except string, since time.Time, times int) ([]Incident, error) {
 	rows, _ := db.Query(ctx, fmt.Sprintf(failures, "ended_at >= $4", "a.made_at >= $4", "where n >= $5 order by n desc limit $6"),
 		project, flow, except, since, times, maxMatters)
 	return failed(rows)
@@ -74,7 +74,7 @@ func Failing(ctx context.Context, db DB, project, flow, except string, since tim
 
 // StillFailed is a cause as Failing lists it, however long ago it came, while anything of it waits for somebody; nil where
 // nothing does.
-func StillFailed(ctx context.Context, db DB, project, cause, flow string) (*Matter, error) {
+func StillFailed(ctx context.Context, db DB, project, cause, flow string) (*Incident, error) {
 	rows, _ := db.Query(ctx, fmt.Sprintf(failures, "flow = $2", "r.flow = $2", "where cause = $4"), project, flow, "", cause)
 	list, err := failed(rows)
 	if err != nil || len(list) == 0 {
@@ -84,7 +84,7 @@ func StillFailed(ctx context.Context, db DB, project, cause, flow string) (*Matt
 }
 
 // Missing says whether no run of a flow has begun since a time, and it was released before that.
-func Missing(ctx context.Context, db DB, project, flow string, since time.Time) ([]Matter, error) {
+func Missing(ctx context.Context, db DB, project, flow string, since time.Time) ([]Incident, error) {
 	rows, _ := db.Query(ctx, `select flow, case when last is null then 'nothing has ever arrived' else 'nothing has arrived since ' || to_char(last at time zone 'UTC', 'DD Mon HH24:MI') || ' UTC' end, flow, '', $3::timestamptz
 		from (select $2::text as flow, max(created_at) as last, (select max(made_at) from release where project = $1 and flow = $2) as released from run where project = $1 and flow = $2) x
 		where greatest(last, released) < $3`, project, flow, since)
@@ -92,28 +92,28 @@ func Missing(ctx context.Context, db DB, project, flow string, since time.Time) 
 }
 
 // Piling lists flows of which more runs wait than so many.
-func Piling(ctx context.Context, db DB, project, flow, except string, most int) ([]Matter, error) {
+func Piling(ctx context.Context, db DB, project, flow, except string, most int) ([]Incident, error) {
 	rows, _ := db.Query(ctx, `select flow, count(*) || ' runs wait', flow, '', min(created_at) from run
 		where project = $1 and state in ('waiting', 'retrying') and ($2 = '' or flow = $2) and flow <> $3 group by flow having count(*) > $4 limit $5`, project, flow, except, most, maxMatters)
 	return matters(rows)
 }
 
 // Down lists connections that could be used before, and could not since a time. One that never could is not set up yet.
-func Down(ctx context.Context, db DB, project, environment, connection string, since time.Time) ([]Matter, error) {
+func Down(ctx context.Context, db DB, project, environment, connection string, since time.Time) ([]Incident, error) {
 	rows, _ := db.Query(ctx, `select connection, connection || ' cannot be used: ' || fault, '', connection, since from health
 		where project = $1 and environment = $2 and ($3 = '' or connection = $3) and not well and good_at is not null and since <= $4 order by since limit $5`, project, environment, connection, since, maxMatters)
 	return matters(rows)
 }
 
 // Lasting lists runs that have been under way since before a time.
-func Lasting(ctx context.Context, db DB, project, flow, except string, since time.Time) ([]Matter, error) {
+func Lasting(ctx context.Context, db DB, project, flow, except string, since time.Time) ([]Incident, error) {
 	rows, _ := db.Query(ctx, `select id::text, 'the run ' || reference || ' is under way since ' || to_char(began_at at time zone 'UTC', 'HH24:MI:SS') || ' UTC', flow, '', began_at from run
 		where project = $1 and state in ('running', 'retrying') and ($2 = '' or flow = $2) and flow <> $3 and began_at < $4 order by began_at limit $5`, project, flow, except, since, maxMatters)
 	return matters(rows)
 }
 
-// Alarm is a matter that was told.
-type Alarm struct {
+// AlertState is a matter that was told.
+type AlertState struct {
 	ID        int64
 	Alert     string
 	Cause     string
@@ -130,38 +130,38 @@ type Alarm struct {
 const alarmColumns = "id, alert, cause, since, told_at, told, text, run, cleared_at, count, newest"
 
 // OpenAlarms lists what an alert has told and is not over.
-func OpenAlarms(ctx context.Context, db DB, project, alert string) ([]Alarm, error) {
+func OpenAlarms(ctx context.Context, db DB, project, alert string) ([]AlertState, error) {
 	rows, _ := db.Query(ctx, "select "+alarmColumns+" from alarm where project = $1 and alert = $2 and cleared_at is null order by id", project, alert)
-	return pgx.CollectRows(rows, pgx.RowToStructByPos[Alarm])
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[AlertState])
 }
 
 // AllOpenAlarms lists what was told of all alerts and is not over.
-func AllOpenAlarms(ctx context.Context, db DB, project string) ([]Alarm, error) {
+func AllOpenAlarms(ctx context.Context, db DB, project string) ([]AlertState, error) {
 	rows, _ := db.Query(ctx, "select "+alarmColumns+" from alarm where project = $1 and cleared_at is null order by id", project)
-	return pgx.CollectRows(rows, pgx.RowToStructByPos[Alarm])
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[AlertState])
 }
 
 // Alarms lists what was told, the newest first.
-func Alarms(ctx context.Context, db DB, project string, most int) ([]Alarm, error) {
+func Alarms(ctx context.Context, db DB, project string, most int) ([]AlertState, error) {
 	rows, _ := db.Query(ctx, "select "+alarmColumns+" from alarm where project = $1 order by cleared_at is not null, id desc limit $2", project, most)
-	return pgx.CollectRows(rows, pgx.RowToStructByPos[Alarm])
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[AlertState])
 }
 
 // Raise keeps that a matter was told for the first time.
-func Raise(ctx context.Context, db DB, project, alert string, m Matter, run uuid.UUID) error {
+func Raise(ctx context.Context, db DB, project, alert string, m Incident, run uuid.UUID) error {
 	_, err := db.Exec(ctx, "insert into alarm (project, alert, cause, since, text, run, count, newest) values ($1, $2, $3, $4, $5, $6, $7, $8)",
 		project, alert, m.Cause, m.Since, m.Text, run, m.Count, m.Newest)
 	return err
 }
 
 // Remind keeps that a matter was told again.
-func Remind(ctx context.Context, db DB, id int64, m Matter, run uuid.UUID) error {
+func Remind(ctx context.Context, db DB, id int64, m Incident, run uuid.UUID) error {
 	_, err := db.Exec(ctx, "update alarm set told = told + 1, told_at = now(), text = $2, run = $3, count = $4, newest = $5 where id = $1", id, m.Text, run, m.Count, m.Newest)
 	return err
 }
 
 // Recount keeps how often a matter has come by now, without its being told.
-func Recount(ctx context.Context, db DB, id int64, m Matter) error {
+func Recount(ctx context.Context, db DB, id int64, m Incident) error {
 	_, err := db.Exec(ctx, "update alarm set text = $2, count = $3 where id = $1", id, m.Text, m.Count)
 	return err
 }

@@ -59,7 +59,7 @@ func compileGather(c *compiler, s *Step) runner {
 	if bring == nil || s.Setting("key") != "" && key == nil {
 		return pass
 	}
-	g := Gathering{Step: s.ID, Count: count, Within: within}
+	g := AggregateStep{Step: s.ID, Count: count, Within: within}
 	return func(ctx context.Context, b *Batch, items []*Item) error {
 		g := g
 		var keys, texts []string
@@ -82,7 +82,7 @@ func compileGather(c *compiler, s *Step) runner {
 		if len(g.Items) == 0 {
 			return nil
 		}
-		groups, err := b.House.Gather(ctx, g, keys, texts)
+		groups, err := b.Runtime.Aggregate(ctx, g, keys, texts)
 		if err != nil {
 			return err
 		}
@@ -94,7 +94,7 @@ func compileGather(c *compiler, s *Step) runner {
 }
 
 // goOn lets an item go on with its group, or end because another one does.
-func goOn(s *Step, it *Item, slot int, one Kept, g Gathered, key string) {
+func goOn(s *Step, it *Item, slot int, one Kept, g AggregateGroup, key string) {
 	if g.Texts == nil {
 		if key != "" {
 			key = " by " + fault.Quote(key)
@@ -133,16 +133,16 @@ func compileDeliver(c *compiler, s *Step) runner {
 	kept := keptOf(recordOf("message", sch, slot))
 	return func(ctx context.Context, b *Batch, items []*Item) error {
 		var at []*Item
-		var letters []Letter
+		var messages []CorrelatedMessage
 		for _, it := range items {
 			if ref, ok := it.text(s, prog); ok {
-				at, letters = append(at, it), append(letters, Letter{s.Setting("kind"), ref, kept.Write(it.Frame.Slots[slot])})
+				at, messages = append(at, it), append(messages, CorrelatedMessage{s.Setting("kind"), ref, kept.Write(it.Frame.Slots[slot])})
 			}
 		}
 		if len(at) == 0 {
 			return nil
 		}
-		return b.House.Deliver(ctx, s.ID, at, letters)
+		return b.Runtime.Send(ctx, s.ID, at, messages)
 	}
 }
 
@@ -165,33 +165,33 @@ func compileAwait(c *compiler, s *Step) runner {
 	prog, sch := c.formula(s.place("reference")), c.schema(s, "schema")
 	slot := c.define(s, "as", sch)
 	kept := keptOf(*c.cur.Result)
-	a := Awaited{Step: s.ID, Of: sch, Within: time.Duration(min(s.number("within"), maxWait.Seconds()) * float64(time.Second))}
+	a := ReceiveStep{Step: s.ID, Of: sch, Within: time.Duration(min(s.number("within"), maxWait.Seconds()) * float64(time.Second))}
 	if prog == nil {
 		return pass
 	}
 	return func(ctx context.Context, b *Batch, items []*Item) error {
 		a := a
-		var letters []Letter
+		var messages []CorrelatedMessage
 		for _, it := range items {
 			if ref, ok := it.text(s, prog); ok {
-				a.Items, letters = append(a.Items, it), append(letters, Letter{Kind: s.Setting("kind"), Reference: ref})
+				a.Items, messages = append(a.Items, it), append(messages, CorrelatedMessage{Kind: s.Setting("kind"), Reference: ref})
 			}
 		}
 		if len(a.Items) == 0 {
 			return nil
 		}
-		texts, err := b.House.Await(ctx, a, letters)
+		texts, err := b.Runtime.Receive(ctx, a, messages)
 		if err != nil {
 			return err
 		}
 		for i, it := range a.Items {
-			awaited(s, sch.Title, it, slot, kept, texts[i], letters[i])
+			awaited(s, sch.Title, it, slot, kept, texts[i], messages[i])
 		}
 		return nil
 	}
 }
 
-func awaited(s *Step, title string, it *Item, slot int, kept Kept, text *string, l Letter) {
+func awaited(s *Step, title string, it *Item, slot int, kept Kept, text *string, l CorrelatedMessage) {
 	if text != nil {
 		v := kept.Read(*text)
 		if v.Kind() == value.Absent {

@@ -20,7 +20,7 @@ func (w *world) draft() *project.Project {
 	return p
 }
 
-func (k *Walk) at() string {
+func (k *DebugSession) at() string {
 	if k.Trial.Halt == nil {
 		return "end"
 	}
@@ -38,7 +38,7 @@ func TestADraftIsSteppedThrough(t *testing.T) {
 	w := newWorld(t)
 	e := w.start(Options{})
 	ctx, p := t.Context(), w.draft()
-	k, err := e.BeginWalk(ctx, p, flowID, "sk_0309.tide", 1, How{})
+	k, err := e.StartDebug(ctx, p, flowID, "sk_0309.tide", 1, TestOptions{})
 	require.NoError(t, err)
 	go_ := func(move, to string) string {
 		require.NoError(t, e.Move(ctx, p, k, move, to))
@@ -65,9 +65,9 @@ func TestADraftIsSteppedThrough(t *testing.T) {
 
 	require.Equal(t, "read", go_("back to", flowID+"/read"))
 	require.Empty(t, k.Changes, "the change is behind it")
-	k.Mark(StepOf{flowID, "map"}, true, `reading.gauge == "nowhere"`)
+	k.Mark(StepRef{flowID, "map"}, true, `reading.gauge == "nowhere"`)
 	require.Equal(t, "end", go_("on", ""))
-	k.Mark(StepOf{flowID, "map"}, true, `reading.gauge == "SK04"`)
+	k.Mark(StepRef{flowID, "map"}, true, `reading.gauge == "SK04"`)
 	go_("back to", flowID+"/read")
 	require.Equal(t, "map", go_("on", ""))
 
@@ -77,7 +77,7 @@ func TestADraftIsSteppedThrough(t *testing.T) {
 	require.Equal(t, "keep", go_("again", ""))
 	require.Equal(t, "end", go_("on", ""))
 	require.Equal(t, flow.LeftOut, k.Trial.Items[0].State)
-	require.NotNil(t, e.WalkByID(k.ID))
+	require.NotNil(t, e.DebugSessionByID(k.ID))
 }
 
 // TestAnEffectIsDoneInATryWhenItIsChosen: once when somebody asks for it; the page then shows what was answered; stepping
@@ -87,36 +87,36 @@ func TestAnEffectIsDoneInATryWhenItIsChosen(t *testing.T) {
 	w := newWorld(t)
 	e := w.start(Options{})
 	ctx, p := t.Context(), w.draft()
-	really := map[StepOf]flow.Manner{{flowID, "upsert"}: flow.Really}
+	really := map[StepRef]flow.CallMode{{flowID, "upsert"}: flow.Really}
 	rows := func() int { return w.count("select count(*) from tide_level_write") }
 	heard := &flow.Recording{}
-	trial := e.Try(ctx, p, flowID, "sk_0309.tide", How{Choices: really, Heard: heard})
+	trial := e.Try(ctx, p, flowID, "sk_0309.tide", TestOptions{Choices: really, Heard: heard})
 	require.Equal(t, flow.NotDone, trial.Items[0].Effects[0].Effect)
 	require.Zero(t, rows())
-	trial = e.Try(ctx, p, flowID, "sk_0309.tide", How{Choices: really, Heard: heard, Asks: true})
+	trial = e.Try(ctx, p, flowID, "sk_0309.tide", TestOptions{Choices: really, Heard: heard, Asks: true})
 	require.Nil(t, trial.Fault)
 	n := rows()
 	require.Positive(t, n)
-	require.NoError(t, store.Hear(ctx, w.db, "skerry", heard.All()))
-	kept, err := store.HeardOf(ctx, w.db, "skerry", flowID)
+	require.NoError(t, store.SaveRecordedCall(ctx, w.db, "skerry", heard.All()))
+	kept, err := store.RecordedCalls(ctx, w.db, "skerry", flowID)
 	require.NoError(t, err)
 	require.Len(t, kept.All(), len(heard.All()))
-	trial = e.Try(ctx, p, flowID, "sk_0309.tide", How{Choices: really, Heard: kept})
+	trial = e.Try(ctx, p, flowID, "sk_0309.tide", TestOptions{Choices: really, Heard: kept})
 	require.Equal(t, flow.Inserted, trial.Items[0].Effects[0].Effect, "as it was answered")
 	w.ledger.Exec(ctx, "delete from tide_level_write")
 
 	_, err = w.ledger.Exec(ctx, "delete from tide_level")
 	require.NoError(t, err)
-	k, err := e.BeginWalk(ctx, p, flowID, "sk_0309.tide", 1, How{Choices: really})
+	k, err := e.StartDebug(ctx, p, flowID, "sk_0309.tide", 1, TestOptions{Choices: really})
 	require.NoError(t, err)
 	for range 3 {
 		require.NoError(t, e.Move(ctx, p, k, "on", ""))
 		require.NoError(t, e.Move(ctx, p, k, "back", ""))
 	}
 	require.Equal(t, 1, rows())
-	remembered := map[StepOf]flow.Manner{{flowID, "find"}: flow.Remembered}
-	require.Contains(t, e.Try(ctx, p, flowID, "sk_0309.tide", How{Choices: remembered}).Fault.What(), "no answer is remembered")
-	require.Nil(t, e.Try(ctx, p, flowID, "sk_0309.tide", How{Choices: remembered, Heard: kept}).Fault)
+	remembered := map[StepRef]flow.CallMode{{flowID, "find"}: flow.Remembered}
+	require.Contains(t, e.Try(ctx, p, flowID, "sk_0309.tide", TestOptions{Choices: remembered}).Fault.What(), "no answer is remembered")
+	require.Nil(t, e.Try(ctx, p, flowID, "sk_0309.tide", TestOptions{Choices: remembered, Heard: kept}).Fault)
 }
 
 // TestAFaultBehindBlanksNothingBefore: where a system that a later step asks is away, what came into the steps before it and
@@ -126,7 +126,7 @@ func TestAFaultBehindBlanksNothingBefore(t *testing.T) {
 	w := newWorld(t)
 	e := w.start(Options{})
 	w.setLedger(false)
-	tried := e.Try(t.Context(), w.draft(), flowID, "sk_0309.tide", How{Asks: true})
+	tried := e.Try(t.Context(), w.draft(), flowID, "sk_0309.tide", TestOptions{Asks: true})
 	require.NotNil(t, tried.Fault)
 	require.NotEmpty(t, tried.Items)
 	require.Positive(t, tried.Counts["keep"].In)

@@ -25,5 +25,5 @@ func (e *Engine) tellRuns(ctx context.Context) error {
 	if time.Since(time.Unix(0, e.teller.last.Load())) > tellAfter+tellEvery {
 		return nil
 	}
-	return store.TellRuns(ctx, e.db)
+	return store.PublishRuns(ctx, e.db)
 }

@@ -8,8 +8,8 @@ import (
 	"github.com/jackc/pgx/v5"
 )
 
-// Deed is something that a person has done.
-type Deed struct {
+// AuditEntry is something that a person has done.
+type AuditEntry struct {
 	ID     int64
 	Person string
 	What   string
@@ -18,16 +18,16 @@ type Deed struct {
 	At     time.Time
 }
 
-// AddDeed keeps what a person has done; run may be nil.
-func AddDeed(ctx context.Context, db DB, project, person, what string, run *uuid.UUID, about string) error {
+// AddAuditEntry keeps what a person has done; run may be nil.
+func AddAuditEntry(ctx context.Context, db DB, project, person, what string, run *uuid.UUID, about string) error {
 	_, err := db.Exec(ctx, "insert into deed (project, person, what, run, about) values ($1, $2, $3, $4, $5)", project, person, what, run, about)
 	return err
 }
 
 // Deeds lists what people have done, the newest first; of one run where that is given.
-func Deeds(ctx context.Context, db DB, project string, run *uuid.UUID, most int) ([]Deed, error) {
+func Deeds(ctx context.Context, db DB, project string, run *uuid.UUID, most int) ([]AuditEntry, error) {
 	rows, _ := db.Query(ctx, "select id, person, what, run, about, at from deed where project = $1 and ($2::uuid is null or run = $2) order by id desc limit $3", project, run, most)
-	return pgx.CollectRows(rows, pgx.RowToStructByPos[Deed])
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[AuditEntry])
 }
 
 // Search is a search that a person has saved: what stands behind the question mark of its address.

@@ -13,33 +13,33 @@ import (
 )
 
 // Secret is one of the environment's secrets.
-func (h *house) Secret(ctx context.Context, name string) (string, error) {
+func (h *services) Secret(ctx context.Context, name string) (string, error) {
 	return h.x.engine.outside.Secret(ctx, name)
 }
 
 // Random gives random bytes.
-func (h *house) Random() io.Reader { return rand.Reader }
+func (h *services) Random() io.Reader { return rand.Reader }
 
-// Recall reads what flows have kept.
-func (h *house) Recall(ctx context.Context, space string, keys []string) (map[string]string, error) {
+// Get reads what flows have kept.
+func (h *services) Get(ctx context.Context, space string, keys []string) (map[string]string, error) {
 	return store.Recall(ctx, h.x.engine.db, h.x.run.Project, space, keys)
 }
 
-// Remember keeps texts; the same text twice is the same as once.
-func (h *house) Remember(ctx context.Context, space string, notes []flow.Noted) error {
+// Put keeps texts; the same text twice is the same as once.
+func (h *services) Put(ctx context.Context, space string, notes []flow.StateEntry) error {
 	return store.Remember(ctx, h.x.engine.db, h.x.run.Project, space, notes)
 }
 
-// Deliver hands messages over, each once however often the batch is done.
-func (h *house) Deliver(ctx context.Context, step string, items []*flow.Item, letters []flow.Letter) error {
-	of := make([]store.EffectOf, len(items))
+// Send hands messages over, each once however often the batch is done.
+func (h *services) Send(ctx context.Context, step string, items []*flow.Item, messages []flow.CorrelatedMessage) error {
+	of := make([]store.EffectKey, len(items))
 	for i, it := range items {
 		of[i] = effectOf(it)
 	}
 	if h.x.ends {
 		return errEnding()
 	}
-	return store.Deliver(ctx, h.x.engine.db, h.x.run, step, of, letters)
+	return store.Deliver(ctx, h.x.engine.db, h.x.run, step, of, messages)
 }
 
 // How long a run that waits for a message rests before it looks again: as long as it has waited, within these bounds.
@@ -49,14 +49,14 @@ const (
 	longRest  = time.Minute
 )
 
-// Await takes messages that were handed over, and rests while some may still come.
-func (h *house) Await(ctx context.Context, a flow.Awaited, letters []flow.Letter) ([]*string, error) {
+// Receive takes messages that were handed over, and rests while some may still come.
+func (h *services) Receive(ctx context.Context, a flow.ReceiveStep, messages []flow.CorrelatedMessage) ([]*string, error) {
 	if h.x.ends {
 		return nil, errEnding()
 	}
-	texts := make([]*string, len(letters))
+	texts := make([]*string, len(messages))
 	var next time.Time
-	for i, l := range letters {
+	for i, l := range messages {
 		text, since, err := store.Await(ctx, h.x.engine.db, h.x.run, a.Step, effectOf(a.Items[i]), l)
 		if err != nil {
 			return nil, err
@@ -80,12 +80,12 @@ func (h *house) Await(ctx context.Context, a flow.Awaited, letters []flow.Letter
 	return texts, nil
 }
 
-// Gather keeps what the items bring. One that waits for the rest of its group makes the run rest until its time is over.
-func (h *house) Gather(ctx context.Context, g flow.Gathering, keys, texts []string) ([]flow.Gathered, error) {
+// Aggregate keeps what the items bring. One that waits for the rest of its group makes the run rest until its time is over.
+func (h *services) Aggregate(ctx context.Context, g flow.AggregateStep, keys, texts []string) ([]flow.AggregateGroup, error) {
 	if h.x.ends {
 		return nil, errEnding()
 	}
-	out := make([]flow.Gathered, len(keys))
+	out := make([]flow.AggregateGroup, len(keys))
 	var last time.Time
 	for i, key := range keys {
 		one := store.Gathers{Step: g.Step, Key: key, Text: texts[i], Of: effectOf(g.Items[i]), Count: g.Count, Within: g.Within}

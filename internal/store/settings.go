@@ -41,7 +41,7 @@ func SaveSetting(ctx context.Context, db DB, project, environment string, s Sett
 	if err != nil {
 		return err
 	}
-	return Tell(ctx, db, "setting "+project+" "+s.Connection)
+	return Publish(ctx, db, "setting "+project+" "+s.Connection)
 }
 
 // Secret is what is told of a secret: never its content.
@@ -131,8 +131,8 @@ func AllSealed(ctx context.Context, tx pgx.Tx) ([]Sealed, error) {
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[Sealed])
 }
 
-// Reseal keeps a secret under another key.
-func Reseal(ctx context.Context, tx pgx.Tx, s Sealed) error {
+// Reencrypt keeps a secret under another key.
+func Reencrypt(ctx context.Context, tx pgx.Tx, s Sealed) error {
 	_, err := tx.Exec(ctx, "update secret set key_id = $4, sealed = $5 where project = $1 and environment = $2 and name = $3", s.Project, s.Environment, s.Name, s.KeyID, s.Content)
 	return err
 }
@@ -156,11 +156,11 @@ func SaveSecret(ctx context.Context, db DB, s Sealed, as Secret) error {
 	if err != nil {
 		return err
 	}
-	return Tell(ctx, db, "secret "+s.Project+" "+s.Name)
+	return Publish(ctx, db, "secret "+s.Project+" "+s.Name)
 }
 
-// DropSecret removes a secret.
-func DropSecret(ctx context.Context, db DB, project, environment, name string) error {
+// DeleteSecret removes a secret.
+func DeleteSecret(ctx context.Context, db DB, project, environment, name string) error {
 	tag, err := db.Exec(ctx, "delete from secret where project = $1 and environment = $2 and name = $3", project, environment, name)
 	if err == nil && tag.RowsAffected() == 0 {
 		return ErrNotFound
@@ -168,7 +168,7 @@ func DropSecret(ctx context.Context, db DB, project, environment, name string) e
 	if err != nil {
 		return err
 	}
-	return Tell(ctx, db, "secret "+project+" "+name)
+	return Publish(ctx, db, "secret "+project+" "+name)
 }
 
 // SecretUsers are the connections whose settings name a secret.
@@ -219,7 +219,7 @@ func SaveHealth(ctx context.Context, db DB, project, environment string, list ..
 		return nil, err
 	}
 	for _, id := range changed {
-		if err := Tell(ctx, db, "health "+project+" "+id); err != nil {
+		if err := Publish(ctx, db, "health "+project+" "+id); err != nil {
 			return changed, err
 		}
 	}

@@ -29,7 +29,7 @@ func (g *gate) double(_ context.Context, list []int) ([]int, error) {
 }
 
 // asked asks for all of a list at the same time.
-func asked(t *testing.T, tg *together[int, int], list ...int) (wait func() map[int]string) {
+func asked(t *testing.T, tg *batcher[int, int], list ...int) (wait func() map[int]string) {
 	t.Helper()
 	var wg sync.WaitGroup
 	var mu sync.Mutex
@@ -51,7 +51,7 @@ func asked(t *testing.T, tg *together[int, int], list ...int) (wait func() map[i
 // next one, and each gets its own answer.
 func TestWhatIsAskedMeanwhileIsDoneTogether(t *testing.T) {
 	g := &gate{begun: make(chan int), pass: make(chan struct{})}
-	tg := newTogether(t.Context(), g.double)
+	tg := newBatcher(t.Context(), g.double)
 	first := asked(t, tg, 1)
 	require.Equal(t, 1, <-g.begun)
 	rest := asked(t, tg, 2, 3, 4, 5)
@@ -66,7 +66,7 @@ func TestWhatIsAskedMeanwhileIsDoneTogether(t *testing.T) {
 // TestNobodyFailsForAnother: a go that fails is done again for each by itself.
 func TestNobodyFailsForAnother(t *testing.T) {
 	g := &gate{begun: make(chan int, 100), pass: make(chan struct{})}
-	tg := newTogether(t.Context(), g.double)
+	tg := newBatcher(t.Context(), g.double)
 	first := asked(t, tg, 1)
 	<-g.begun
 	rest := asked(t, tg, 2, -3, 4)
@@ -80,7 +80,7 @@ func TestNobodyFailsForAnother(t *testing.T) {
 // TestWhoDoesNotWaitAnyLongerIsLetGo: and the others get their answers.
 func TestWhoDoesNotWaitAnyLongerIsLetGo(t *testing.T) {
 	g := &gate{begun: make(chan int), pass: make(chan struct{})}
-	tg := newTogether(t.Context(), g.double)
+	tg := newBatcher(t.Context(), g.double)
 	ctx, cancel := context.WithCancel(t.Context())
 	gone := make(chan error)
 	go func() {

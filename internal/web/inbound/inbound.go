@@ -1,6 +1,6 @@
-// Package door is where other programs come in: HTTP requests that start runs of flows and are answered by them. What is
+// Package inbound is where other programs come in: HTTP requests that start runs of flows and are answered by them. What is
 // refused is told as problem details (RFC 9457).
-package door
+package inbound
 
 import (
 	"bytes"
@@ -153,8 +153,8 @@ func accepted(c *gin.Context, s *page.Site, run uuid.UUID, state store.State) {
 }
 
 // asked is the request as flows see it. The token is for us alone.
-func asked(c *gin.Context) engine.Asked {
-	a := engine.Asked{Method: c.Request.Method, Path: strings.Trim(c.Param("path"), "/"), Key: c.GetHeader("Idempotency-Key"), Foreign: foreign(c.Request)}
+func asked(c *gin.Context) engine.InboundRequest {
+	a := engine.InboundRequest{Method: c.Request.Method, Path: strings.Trim(c.Param("path"), "/"), Key: c.GetHeader("Idempotency-Key"), Foreign: foreign(c.Request)}
 	if a.Method == http.MethodHead {
 		a.Method = http.MethodGet // and the server sends no body (RFC 9110, section 9.3.2)
 	}
@@ -196,7 +196,7 @@ func pairs(values map[string][]string, without map[string]bool) (list []flow.Pai
 }
 
 func refuse(c *gin.Context, s *page.Site, err error) {
-	var r *engine.Refused
+	var r *engine.Rejected
 	if !errors.As(err, &r) {
 		s.Log.Error("request not taken", "path", c.Request.URL.Path, "error", err)
 		tell(c, problem{Status: http.StatusServiceUnavailable, Detail: "the request cannot be taken now; nothing was done"})

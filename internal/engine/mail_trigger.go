@@ -16,7 +16,7 @@ import (
 // be taken out of the way, since a worker died or the server did, starts no second run.
 func (e *Engine) collect(ctx context.Context, r store.Release, plan *flow.Plan) error {
 	t := plan.Flow.Trigger
-	return e.outside.Letters(ctx, t.Connection.Value, t.From, t.Subject, func(l system.Letter) error {
+	return e.outside.FetchMails(ctx, t.Connection.Value, t.From, t.Subject, func(l system.Mail) error {
 		b := beginning{by: "new mail", input: (&json.Appender{}).Append(nil, l.Value)}
 		err := pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
 			run, err := e.record(ctx, tx, r, plan, b)
