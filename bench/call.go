@@ -61,7 +61,7 @@ steps:
 	"flows/where.yaml": `flow: Where
 trigger: {kind: request, method: GET, path: "where/{vessel}", output: berth}
 steps:
-  - {step: answer, id: answer, with: {berth: 'table("berths", request.parameters.vessel).berth'}}
+  - {step: answer, id: answer, with: {berth: 'lookup("berths", request.parameters.vessel).berth'}}
 `,
 }
 

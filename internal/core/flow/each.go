@@ -90,7 +90,7 @@ func (c *compiler) entries(s *Step) runner {
 	item := formula.Type{}
 	if e.of != nil {
 		if !e.of.Type.Fits(value.ListKind) {
-			c.fault(s.place("of"), fault.Expect(fault.Type, "a list", e.of.Type.String()).Mended("asList(…) makes a list of one or many"))
+			c.fault(s.place("of"), fault.Expect(fault.Type, "a list", e.of.Type.String()).Mended("toList(…) makes a list of one or many"))
 		} else if e.of.Type.Item != nil {
 			item = *e.of.Type.Item
 		}

@@ -210,7 +210,7 @@ func TestAnEachOverAListWorksOnItsEntries(t *testing.T) {
 	some := strings.NewReplacer("%ATONCE%", "1", "%FAILED%", "the record fails after").Replace(each)
 	j = fly(t, d, planned(t, d, some, ""), nil, "a refused:1", "refused refused:1")
 	require.Equal(t, "done, set aside", j.states())
-	require.Contains(t, planned(t, d, "- {step: each, id: e, of: pax, as: x, steps: []}\n", "").Faults.Error(), "asList(…) makes a list of one or many")
+	require.Contains(t, planned(t, d, "- {step: each, id: e, of: pax, as: x, steps: []}\n", "").Faults.Error(), "toList(…) makes a list of one or many")
 }
 
 const attempted = `

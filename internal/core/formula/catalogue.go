@@ -42,7 +42,20 @@ var byName = func() map[string]*Function {
 	for i := range Catalogue {
 		m[Catalogue[i].Name] = &Catalogue[i]
 	}
+	for old, now := range FormerNames {
+		m[old] = m[now]
+	}
 	return m
+}
+
+// FormerNames are names of functions under which formulas were written before, and the present ones. They go on to be read.
+var FormerNames = map[string]string{
+	"kindOf": "typeOf", "whole": "trunc", "places": "decimalPlaces", "recode": "mapValue",
+	"quotient": "div", "remainder": "mod", "greatestDivisor": "gcd",
+	"numbersFrom": "range", "asList": "toList", "only": "pick", "without": "omit",
+	"at": "pointer", "table": "lookup", "inTable": "hasKey",
+	"squeeze": "normalizeSpace", "title": "titleCase", "countOf": "countMatches", "character": "fromCodePoint", "uuidOf": "uuid5",
+	"atZone": "zonedTimestamp", "inZone": "toZone",
 }
 
 var functions map[string]*Function
@@ -54,7 +67,7 @@ func (c *compiler) call(n ast.Node, name string, nodes []ast.Node) (eval, Type) 
 	if fn == nil {
 		f := fault.New(fault.Unknown, "there is no function %q", name)
 		if near := nearest(name, keysOf(functions)); near != "" {
-			f.Mended("Did you mean %s?", near)
+			f.Mended("Did you mean %s?", functions[near].Name)
 		}
 		return c.fail(n, f)
 	}

@@ -280,7 +280,7 @@ func (s *Scope) suggested() []Suggestion {
 func (e *Env) suggested() []Suggestion {
 	var out []Suggestion
 	for _, id := range slices.Sorted(maps.Keys(e.Tables)) {
-		out = append(out, Suggestion{Insert: "table(" + strconv.Quote(id) + ", )", Label: "table(" + strconv.Quote(id) + ")", Detail: e.Tables[id].Title, Call: true})
+		out = append(out, Suggestion{Insert: "lookup(" + strconv.Quote(id) + ", )", Label: "lookup(" + strconv.Quote(id) + ")", Detail: e.Tables[id].Title, Call: true})
 	}
 	for _, id := range slices.Sorted(maps.Keys(e.Libraries)) {
 		out = append(out, Suggestion{Insert: id + ".", Label: id + ".", Detail: "library", Call: true})

@@ -106,14 +106,14 @@ var dateFunctions = []Function{
 	}, ex(`startOfWeek(date("2031-03-09"))`, "2031-03-03")),
 	pure("addBusinessDays", "dates", "The date a number of business days later: Saturdays, Sundays and the dates of a list of holidays do not count.", []Param{p("date", justDate), p("days", whole), opt("holidays", listKind)}, value.Date, addBusinessDays, ex(`addBusinessDays(date("2031-03-07"), 1)`, "2031-03-10"), ex(`addBusinessDays(date("2031-03-07"), 1, [date("2031-03-10")])`, "2031-03-11"), ex(`addBusinessDays(date("2031-03-10"), -1)`, "2031-03-07")),
 	pure("businessDaysBetween", "dates", "How many business days there are from one date to another, the second not counted.", []Param{p("from", justDate), p("to", justDate), opt("holidays", listKind)}, value.Integer, businessDaysBetween, ex(`businessDaysBetween(date("2031-03-07"), date("2031-03-11"))`, "2")),
-	pure("inZone", "dates", "A timestamp as it stands on the clocks of a time zone, as Europe/Oslo.", []Param{p("timestamp", stamp), p("zone", textKind)}, value.Timestamp, func(a []value.Value) (value.Value, error) {
+	pure("toZone", "dates", "A timestamp as it stands on the clocks of a time zone, as Europe/Oslo.", []Param{p("timestamp", stamp), p("zone", textKind)}, value.Timestamp, func(a []value.Value) (value.Value, error) {
 		zone, err := location(a[1].Text())
 		if err != nil {
 			return value.Value{}, err
 		}
 		return value.Instant(a[0].GoTime().In(zone)), nil
-	}, ex(`inZone(timestamp("2031-07-01T06:00:00Z"), "Europe/Oslo")`, "2031-07-01T08:00:00+02:00")),
-	pure("atZone", "dates", "The timestamp at which the clocks of a time zone show a date and a time; which of two is said by earlier or later.", []Param{p("date", justDate), p("time", []value.Kind{value.Time}), p("zone", textKind), opt("which", textKind)}, value.Timestamp, atZone, ex(`atZone(date("2031-07-01"), time("08:00:00"), "Europe/Oslo")`, "2031-07-01T08:00:00+02:00"), ex(`atZone(date("2031-10-26"), time("02:30:00"), "Europe/Oslo", "later")`, "2031-10-26T02:30:00+01:00")),
+	}, ex(`toZone(timestamp("2031-07-01T06:00:00Z"), "Europe/Oslo")`, "2031-07-01T08:00:00+02:00")),
+	pure("zonedTimestamp", "dates", "The timestamp at which the clocks of a time zone show a date and a time; which of two is said by earlier or later.", []Param{p("date", justDate), p("time", []value.Kind{value.Time}), p("zone", textKind), opt("which", textKind)}, value.Timestamp, atZone, ex(`zonedTimestamp(date("2031-07-01"), time("08:00:00"), "Europe/Oslo")`, "2031-07-01T08:00:00+02:00"), ex(`zonedTimestamp(date("2031-10-26"), time("02:30:00"), "Europe/Oslo", "later")`, "2031-10-26T02:30:00+01:00")),
 	pure("epochSeconds", "dates", "A timestamp as seconds since the beginning of 1970 in UTC.", []Param{p("timestamp", stamp)}, value.Integer, func(a []value.Value) (value.Value, error) { return value.Int(a[0].GoTime().Unix()), nil }, ex(`epochSeconds(timestamp("1970-01-02T00:00:00Z"))`, "86400")),
 	pure("fromEpoch", "dates", "The timestamp a number of seconds after the beginning of 1970 in UTC.", []Param{p("seconds", whole)}, value.Timestamp, func(a []value.Value) (value.Value, error) {
 		n, ok := a[0].Int64()

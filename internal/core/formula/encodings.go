@@ -93,13 +93,13 @@ var encodings = []Function{
 
 // identifiers are the functions that make and check identifiers.
 var identifiers = []Function{
-	pure("uuidOf", "identifiers", "The UUID of a name in the namespace of another UUID, always the same (RFC 9562, version 5).", []Param{p("namespace", textKind), p("name", textKind)}, value.Text, func(a []value.Value) (value.Value, error) {
+	pure("uuid5", "identifiers", "The UUID of a name in the namespace of another UUID, always the same (RFC 9562, version 5).", []Param{p("namespace", textKind), p("name", textKind)}, value.Text, func(a []value.Value) (value.Value, error) {
 		space, err := uuid.Parse(a[0].Text())
 		if err != nil {
 			return value.Value{}, fault.Expect(fault.Syntax, "a UUID as namespace", fault.Quote(a[0].Text()))
 		}
 		return str(uuid.NewSHA1(space, []byte(a[1].Text())).String())
-	}, ex(`uuidOf("6ba7b810-9dad-11d1-80b4-00c04fd430c8", "www.example.com")`, "2ed6657d-e927-568b-95e1-2665a8aea6a2")),
+	}, ex(`uuid5("6ba7b810-9dad-11d1-80b4-00c04fd430c8", "www.example.com")`, "2ed6657d-e927-568b-95e1-2665a8aea6a2")),
 	pure("isUUID", "identifiers", "Whether a text is a UUID (RFC 9562).", oneText, value.Boolean, func(a []value.Value) (value.Value, error) {
 		return value.Bool(len(a[0].Text()) == 36 && uuid.Validate(a[0].Text()) == nil), nil
 	}, ex(`isUUID("2ed6657d-e927-568b-95e1-2665a8aea6a2")`, "true")),

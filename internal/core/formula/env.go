@@ -18,14 +18,14 @@ type Env struct {
 // be a constant text.
 var tableFunctions = []Function{
 	{
-		Name: "table", Family: "tables", About: "The row of a table with a key, or several; what comes of a key that it does not have is chosen in the table.",
+		Name: "lookup", Family: "tables", About: "The row of a table with a key, or several; what comes of a key that it does not have is chosen in the table.",
 		Params: []Param{p("table", textKind), p("key", scalar)}, Variadic: true, bind: bindTable,
-		Examples: []Example{{`table("islands", "OR").name`, "Orma"}, {`table("islands", "XX").name`, "elsewhere"}},
+		Examples: []Example{{`lookup("islands", "OR").name`, "Orma"}, {`lookup("islands", "XX").name`, "elsewhere"}},
 	},
 	{
-		Name: "inTable", Family: "tables", About: "Whether a table has a row with a key, or several.",
+		Name: "hasKey", Family: "tables", About: "Whether a table has a row with a key, or several.",
 		Params: []Param{p("table", textKind), p("key", scalar)}, Variadic: true, bind: bindTable, Lenient: true,
-		Examples: []Example{{`inTable("islands", "OR")`, "true"}, {`inTable("islands", "XX")`, "false"}},
+		Examples: []Example{{`hasKey("islands", "OR")`, "true"}, {`hasKey("islands", "XX")`, "false"}},
 	},
 }
 
@@ -57,7 +57,7 @@ func bindTable(c *compiler, fn *Function, n ast.Node, nodes []ast.Node) (eval, T
 	}
 	c.lookups, c.closed = append(c.lookups, t.ID), len(c.reads)
 	look := &tableCall{fn: fn, table: t, args: args, place: place(n)}
-	if fn.Name == "inTable" {
+	if fn.Name == "hasKey" {
 		return look.has, Type{Kind: value.Boolean}
 	}
 	return look.find, Type{Kind: value.RecordKind, Fields: t.Row, Maybe: maybe}

@@ -99,7 +99,7 @@ func TestFaultsOfTablesAndLibraries(t *testing.T) {
 
 func TestCompletionKnowsTablesAndLibraries(t *testing.T) {
 	sc := exampleEnv(t).Scope()
-	require.Equal(t, `table("islands", )`, Complete("islan", 5, sc).Suggestions[0].Insert)
+	require.Equal(t, `lookup("islands", )`, Complete("islan", 5, sc).Suggestions[0].Insert)
 	require.Equal(t, "freight.", Complete("fr", 2, sc).Suggestions[0].Insert)
 	require.Equal(t, "plate()", Complete("freight.pl", 10, sc).Suggestions[0].Insert)
 	h := Complete(`freight.fare(1, `, 16, sc)

@@ -123,7 +123,7 @@ var listFunctions = []Function{
 	}, ex(`has(["CAR", "LOR"], "LOR")`, "true")),
 	extremeOf("least", "The least item of a list; absent when it is empty.", -1, ex(`least([3, 1, 2])`, "1")),
 	extremeOf("greatest", "The greatest item of a list; absent when it is empty.", 1, ex(`greatest([3, 1, 2])`, "3")),
-	pure("numbersFrom", "lists", "The whole numbers from one to another, as a list of at most 100,000.", []Param{p("from", whole), p("to", whole)}, value.ListKind, func(a []value.Value) (value.Value, error) {
+	pure("range", "lists", "The whole numbers from one to another, as a list of at most 100,000.", []Param{p("from", whole), p("to", whole)}, value.ListKind, func(a []value.Value) (value.Value, error) {
 		from, okf := a[0].Int64()
 		to, okt := a[1].Int64()
 		if !okf || !okt || to >= from && uint64(to)-uint64(from) >= 100_000 {
@@ -134,7 +134,7 @@ var listFunctions = []Function{
 			items = append(items, value.Int(n))
 		}
 		return value.ListOf(items...), nil
-	}, ex(`sum(numbersFrom(1, 4))`, "10")).listOf(value.Integer),
+	}, ex(`sum(range(1, 4))`, "10")).listOf(value.Integer),
 	{
 		Name: "chunk", Family: "lists", About: "The items in lists of a length; the last may be shorter.", Params: []Param{p("list", listKind), p("length", whole)},
 		Result: func(a []Type) Type { item := same(a); return Type{Kind: value.ListKind, Item: &item} }, Examples: []Example{{`length(chunk([1, 2, 3], 2))`, "2"}},
@@ -151,7 +151,7 @@ var listFunctions = []Function{
 		},
 	},
 	{
-		Name: "asList", Family: "lists", About: "A list of one item; a list as it is; an empty list for what is absent or null.", Params: []Param{p("value", nil)}, Lenient: true,
+		Name: "toList", Family: "lists", About: "A list of one item; a list as it is; an empty list for what is absent or null.", Params: []Param{p("value", nil)}, Lenient: true,
 		Result: func(a []Type) Type {
 			if a[0].is(value.ListKind) {
 				return Type{Kind: value.ListKind, Item: a[0].Item}
@@ -168,7 +168,7 @@ var listFunctions = []Function{
 			}
 			return value.ListOf(a[0]), nil
 		},
-		Examples: []Example{{`length(asList("a"))`, "1"}, {`length(asList(nil))`, "0"}, {`length(asList([1, 2]))`, "2"}},
+		Examples: []Example{{`length(toList("a"))`, "1"}, {`length(toList(nil))`, "0"}, {`length(toList([1, 2]))`, "2"}},
 	},
 }
 

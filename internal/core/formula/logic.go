@@ -65,8 +65,8 @@ var logicFunctions = []Function{
 		},
 	},
 	{
-		Name: "recode", Family: "logic", About: "The value that stands behind an equal one in a row of pairs; a last one by itself is for all others, else the result is absent.",
-		Params: []Param{p("value", nil), p("from", nil), p("to", nil)}, Variadic: true, Lenient: true, Examples: []Example{{`recode("R", "R", "rising", "F", "falling")`, "rising"}, {`recode("X", "R", "rising", "other")`, "other"}},
+		Name: "mapValue", Family: "logic", About: "The value that stands behind an equal one in a row of pairs; a last one by itself is for all others, else the result is absent.",
+		Params: []Param{p("value", nil), p("from", nil), p("to", nil)}, Variadic: true, Lenient: true, Examples: []Example{{`mapValue("R", "R", "rising", "F", "falling")`, "rising"}, {`mapValue("X", "R", "rising", "other")`, "other"}},
 		Result: func(a []Type) Type {
 			t := a[2]
 			for i := 4; i < len(a); i += 2 {
@@ -88,8 +88,8 @@ var logicFunctions = []Function{
 		},
 	},
 	{
-		Name: "kindOf", Family: "conversion", About: "The name of a value's type.", Params: []Param{p("value", nil)}, Lenient: true, Result: known(value.Text),
-		Call: func(_ *Frame, a []value.Value) (value.Value, error) { return str(a[0].Kind().String()) }, Examples: []Example{{`kindOf(1.50)`, "decimal"}, {`kindOf(nil)`, "null"}},
+		Name: "typeOf", Family: "conversion", About: "The name of a value's type.", Params: []Param{p("value", nil)}, Lenient: true, Result: known(value.Text),
+		Call: func(_ *Frame, a []value.Value) (value.Value, error) { return str(a[0].Kind().String()) }, Examples: []Example{{`typeOf(1.50)`, "decimal"}, {`typeOf(nil)`, "null"}},
 	},
 }
 

@@ -29,13 +29,13 @@ var numberFunctions = []Function{
 	extreme("max", "The greatest of several values.", 1, `max(3, 1, 2)`, "3"),
 	rounding("ceiling", "The least whole number that is not below a number.", "ceiling", ex(`ceiling(2.1)`, "3"), ex(`ceiling(-2.1)`, "-2")),
 	rounding("floor", "The greatest whole number that is not above a number.", "floor", ex(`floor(2.9)`, "2"), ex(`floor(-2.1)`, "-3")),
-	rounding("whole", "A number without its fraction.", "down", ex(`whole(-2.9)`, "-2")),
+	rounding("trunc", "A number without its fraction.", "down", ex(`trunc(-2.9)`, "-2")),
 	pure("sign", "numbers", "-1, 0 or 1, as a number is negative, zero or positive.", oneNumber, value.Integer, func(a []value.Value) (value.Value, error) {
 		return value.Int(int64(value.Sign(a[0]))), nil
 	}, ex(`sign(-3.5)`, "-1")),
 	pure("power", "numbers", "A number to the power of a whole number from 0 to 1000.", []Param{p("number", number), p("exponent", whole)}, value.Decimal, power, ex(`power(1.1, 2)`, "1.21"), ex(`power(2, 10)`, "1024")),
-	pure("remainder", "numbers", "What a division leaves, with the sign of the dividend.", []Param{p("dividend", number), p("divisor", number)}, value.Decimal, func(a []value.Value) (value.Value, error) { return value.Mod(a[0], a[1]) }, ex(`remainder(7.5, 2)`, "1.5"), ex(`remainder(-7, 2)`, "-1")),
-	pure("quotient", "numbers", "How often one number goes into another as a whole.", []Param{p("dividend", number), p("divisor", number)}, value.Integer, func(a []value.Value) (value.Value, error) {
+	pure("mod", "numbers", "What a division leaves, with the sign of the dividend.", []Param{p("dividend", number), p("divisor", number)}, value.Decimal, func(a []value.Value) (value.Value, error) { return value.Mod(a[0], a[1]) }, ex(`mod(7.5, 2)`, "1.5"), ex(`mod(-7, 2)`, "-1")),
+	pure("div", "numbers", "How often one number goes into another as a whole.", []Param{p("dividend", number), p("divisor", number)}, value.Integer, func(a []value.Value) (value.Value, error) {
 		rest, err := value.Mod(a[0], a[1])
 		if err != nil {
 			return rest, err
@@ -53,7 +53,7 @@ var numberFunctions = []Function{
 			return n, fault.Expect(fault.Arith, "a quotient of at most 34 digits", q.String())
 		}
 		return n, nil
-	}, ex(`quotient(7.5, 2)`, "3"), ex(`quotient(-7, 2)`, "-3")),
+	}, ex(`div(7.5, 2)`, "3"), ex(`div(-7, 2)`, "-3")),
 	pure("clamp", "numbers", "A number, but not below a least nor above a greatest one.", []Param{p("number", number), p("least", number), p("greatest", number)}, value.Decimal, func(a []value.Value) (value.Value, error) {
 		if c, err := value.Compare(a[0], a[1]); err != nil || c < 0 {
 			return a[1], err
@@ -71,15 +71,15 @@ var numberFunctions = []Function{
 		rest, err := value.Mod(a[0], value.Int(2))
 		return value.Bool(value.Sign(rest) != 0), err
 	}, ex(`isOdd(-3)`, "true")),
-	pure("places", "numbers", "How many decimal places a number has.", oneNumber, value.Integer, func(a []value.Value) (value.Value, error) { return value.Int(int64(value.Scale(a[0]))), nil }, ex(`places(1.50)`, "2")),
-	pure("greatestDivisor", "numbers", "The greatest whole number that divides two others.", []Param{p("a", whole), p("b", whole)}, value.Integer, func(a []value.Value) (value.Value, error) {
+	pure("decimalPlaces", "numbers", "How many decimal places a number has.", oneNumber, value.Integer, func(a []value.Value) (value.Value, error) { return value.Int(int64(value.Scale(a[0]))), nil }, ex(`decimalPlaces(1.50)`, "2")),
+	pure("gcd", "numbers", "The greatest whole number that divides two others.", []Param{p("a", whole), p("b", whole)}, value.Integer, func(a []value.Value) (value.Value, error) {
 		x, okx := a[0].Int64()
 		y, oky := a[1].Int64()
 		if !okx || !oky {
 			return value.Value{}, fault.New(fault.Range, "the numbers have more than 18 digits")
 		}
 		return value.Number(new(big.Int).GCD(nil, nil, new(big.Int).Abs(big.NewInt(x)), new(big.Int).Abs(big.NewInt(y))).String()), nil
-	}, ex(`greatestDivisor(12, -18)`, "6")),
+	}, ex(`gcd(12, -18)`, "6")),
 	pure("average", "numbers", "The mean of a list's numbers, exact to 34 digits; absent when there is none.", []Param{p("list", listKind)}, value.Decimal, average, ex(`average([1, 2, 4.5])`, "2.5")),
 	pure("median", "numbers", "The number in the middle of a list's numbers; between two, their mean.", []Param{p("list", listKind)}, value.Decimal, median, ex(`median([9, 1, 5])`, "5"), ex(`median([1, 2])`, "1.5")),
 	pure("product", "numbers", "The product of a list's numbers.", []Param{p("list", listKind)}, value.Decimal, func(a []value.Value) (value.Value, error) {

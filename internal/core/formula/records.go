@@ -45,8 +45,8 @@ var recordFunctions = []Function{
 		Name: "merge", Family: "records", About: "The fields of several records in one; a later value takes the place of an earlier one.", Params: oneRecord, Variadic: true,
 		Result: known(value.RecordKind), Call: mergeRecords, Examples: []Example{{`toJSON(merge(record("a", 1, "b", 2), record("b", 3)))`, `{"a":1,"b":3}`}},
 	},
-	narrowed("only", "A record with no other fields than those of a list of names.", true, ex(`toJSON(only(record("a", 1, "b", 2), ["b"]))`, `{"b":2}`)),
-	narrowed("without", "A record without the fields of a list of names.", false, ex(`toJSON(without(record("a", 1, "b", 2), ["b"]))`, `{"a":1}`)),
+	narrowed("pick", "A record with no other fields than those of a list of names.", true, ex(`toJSON(pick(record("a", 1, "b", 2), ["b"]))`, `{"b":2}`)),
+	narrowed("omit", "A record without the fields of a list of names.", false, ex(`toJSON(omit(record("a", 1, "b", 2), ["b"]))`, `{"a":1}`)),
 }
 
 // messageFunctions are those on messages as text, and on values of which no schema is known.
@@ -64,9 +64,9 @@ var messageFunctions = []Function{
 		Call: fromJSON, Examples: []Example{{`fromJSON("{\"a\": [1, 2.50]}").a[1]`, "2.50"}},
 	},
 	{
-		Name: "at", Family: "messages", About: "What stands in a value at a JSON Pointer (RFC 6901); absent where there is nothing.", Params: []Param{p("value", nil), p("pointer", textKind)}, Result: known(value.Absent),
+		Name: "pointer", Family: "messages", About: "What stands in a value at a JSON Pointer (RFC 6901); absent where there is nothing.", Params: []Param{p("value", nil), p("pointer", textKind)}, Result: known(value.Absent),
 		Call:     func(_ *Frame, a []value.Value) (value.Value, error) { return pointed(a[0], a[1].Text()) },
-		Examples: []Example{{`at(record("a", [7, 8]), "/a/1")`, "8"}, {`isAbsent(at(record("a", 1), "/b"))`, "true"}},
+		Examples: []Example{{`pointer(record("a", [7, 8]), "/a/1")`, "8"}, {`isAbsent(pointer(record("a", 1), "/b"))`, "true"}},
 	},
 }
 

@@ -2,6 +2,7 @@ package formula
 
 import (
 	"os"
+	"regexp"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -206,4 +207,30 @@ func TestRecordsAndMessages(t *testing.T) {
 		require.NotNil(t, f, source)
 		require.Contains(t, f.Error(), want, source)
 	}
+}
+
+// TestFormerNamesAreStillRead: a formula with a function's former name comes to what one with the present name does.
+func TestFormerNamesAreStillRead(t *testing.T) {
+	present := map[string]*Function{}
+	for i := range Catalogue {
+		present[Catalogue[i].Name] = &Catalogue[i]
+	}
+	sc := exampleEnv(t).Scope()
+	for old, now := range FormerNames {
+		require.Nil(t, present[old], "%s is in the catalogue", old)
+		fn := present[now]
+		require.NotNil(t, fn, "%s is now %s, which there is not", old, now)
+		require.NotEmpty(t, fn.Examples, now)
+		for _, x := range fn.Examples {
+			former := regexp.MustCompile(`\b`+now+`\(`).ReplaceAllString(x.Formula, old+"(")
+			require.NotEqual(t, x.Formula, former)
+			p, faults := Compile(former, sc)
+			require.Empty(t, faults, former)
+			v, f := p.Eval(&Frame{})
+			require.Nil(t, f, former)
+			require.Equal(t, x.Result, v.String(), former)
+		}
+	}
+	_, faults := Compile("quotien(7, 2)", sc)
+	require.Contains(t, faults[0].Mend, "div", "the present name is proposed")
 }

@@ -17,9 +17,9 @@ var otherNames = map[string]string{
 	"padstart": "padLeft", "padend": "padRight", "substitute": "replace", "instr": "indexOf", "charindex": "indexOf",
 	"tostring": "text", "str": "text", "string": "text", "int": "integer", "toint": "integer", "parseint": "integer",
 	"todecimal": "decimal", "float": "decimal", "double": "decimal", "tonumber": "decimal", "number": "decimal",
-	"todate": "date", "bool": "boolean", "avg": "average", "mean": "average", "ceil": "ceiling", "pow": "power", "mod": "remainder",
-	"trunc": "whole", "isnullorempty": "isEmpty", "ifnull": "coalesce", "nvl": "coalesce", "adddate": "addDays", "dateadd": "addDays",
-	"datediff": "daysBetween", "unique": "distinct", "lookup": "table", "vlookup": "table", "tojsonstring": "toJSON", "stringify": "toJSON",
+	"todate": "date", "bool": "boolean", "avg": "average", "mean": "average", "ceil": "ceiling", "pow": "power",
+	"isnullorempty": "isEmpty", "ifnull": "coalesce", "nvl": "coalesce", "adddate": "addDays", "dateadd": "addDays",
+	"datediff": "daysBetween", "unique": "distinct", "vlookup": "lookup", "tojsonstring": "toJSON", "stringify": "toJSON",
 }
 
 // otherForms are functions of other languages that are no functions here, by their name in lower case and the number of
@@ -48,7 +48,7 @@ var otherSigns = []struct {
 	{regexp.MustCompile(`\bNOT\b`), "not"},
 	{regexp.MustCompile(`\bTRUE\b|\bTrue\b`), "true"},
 	{regexp.MustCompile(`\bFALSE\b|\bFalse\b`), "false"},
-	{regexp.MustCompile(`\b(\w+)\.\.(\w+)\b`), "numbersFrom($1, $2)"},
+	{regexp.MustCompile(`\b(\w+)\.\.(\w+)\b`), "range($1, $2)"},
 }
 
 var (
@@ -129,9 +129,9 @@ func respeltCall(source string, from int) (now string, at int, changed bool) {
 
 // spelling is how a function is written here; empty where there is none.
 func spelling(lower string) string {
-	for name := range functions {
+	for name, fn := range functions {
 		if strings.ToLower(name) == lower {
-			return name
+			return fn.Name
 		}
 	}
 	return otherNames[lower]

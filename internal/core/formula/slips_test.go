@@ -30,7 +30,7 @@ func TestSlipsAreAnsweredWithWhatToWrite(t *testing.T) {
 		`name.trim().toUpperCase()`:  `upper(trim(name))`,
 		`name.substring(1, 2).trim().lower() + "x"`: `lower(trim(substring(name, 1, 2))) + "x"`,
 		`contains(name, "a, b")`:                    `(name contains "a, b")`,
-		`sum(1..3)`:                                 `sum(numbersFrom(1, 3))`,
+		`sum(1..3)`:                                 `sum(range(1, 3))`,
 		`isnull(mail)`:                              `isNull(mail)`,
 	} {
 		_, faults := Compile(source, sc)

@@ -77,9 +77,9 @@ var textFunctions = []Function{
 	},
 	text1("trimStart", "The text without white space at its beginning.", func(s string) string { return strings.TrimLeftFunc(s, unicode.IsSpace) }, `trimStart("  a ")`, "a "),
 	text1("trimEnd", "The text without white space at its end.", func(s string) string { return strings.TrimRightFunc(s, unicode.IsSpace) }, `trimEnd(" a  ")`, " a"),
-	text1("squeeze", "The text with every run of white space as one space, and none at its ends.", func(s string) string { return strings.Join(strings.Fields(s), " ") }, `squeeze("  a   b ")`, "a b"),
+	text1("normalizeSpace", "The text with every run of white space as one space, and none at its ends.", func(s string) string { return strings.Join(strings.Fields(s), " ") }, `normalizeSpace("  a   b ")`, "a b"),
 	text1("capitalize", "The text with its first letter as a capital.", capitalize, `capitalize("ling castle")`, "Ling castle"),
-	text1("title", "The text with the first letter of every word as a capital and the others small.", func(s string) string { return cases.Title(language.Und).String(s) }, `title("LING castle")`, "Ling Castle"),
+	text1("titleCase", "The text with the first letter of every word as a capital and the others small.", func(s string) string { return cases.Title(language.Und).String(s) }, `titleCase("LING castle")`, "Ling Castle"),
 	text1("removeAccents", "The text with letters in place of accented ones, as far as they can be taken apart.", removeAccents, `removeAccents("Ålesund é")`, "Alesund e"),
 	text1("normalize", "The text in Unicode normal form C: characters that look alike are written alike.", norm.NFC.String, `length(normalize("é"))`, "1"),
 	text1("digits", "Only the digits of a text.", keep(unicode.IsDigit), `digits("+47 22-33")`, "472233"),
@@ -93,12 +93,12 @@ var textFunctions = []Function{
 	pure("lastIndexOf", "text", "Where a text last stands in another, in characters from 1; 0 where it does not.", []Param{p("text", textKind), p("part", textKind)}, value.Integer, func(a []value.Value) (value.Value, error) {
 		return position(a[0].Text(), strings.LastIndex(a[0].Text(), a[1].Text())), nil
 	}, ex(`lastIndexOf("a-b-c", "-")`, "4")),
-	pure("countOf", "text", "How often a text stands in another, without overlapping.", []Param{p("text", textKind), p("part", textKind)}, value.Integer, func(a []value.Value) (value.Value, error) {
+	pure("countMatches", "text", "How often a text stands in another, without overlapping.", []Param{p("text", textKind), p("part", textKind)}, value.Integer, func(a []value.Value) (value.Value, error) {
 		if a[1].Text() == "" {
 			return value.Value{}, fault.Expect(fault.Range, "a text to count", "an empty one")
 		}
 		return value.Int(int64(strings.Count(a[0].Text(), a[1].Text()))), nil
-	}, ex(`countOf("a-b-c", "-")`, "2")),
+	}, ex(`countMatches("a-b-c", "-")`, "2")),
 	pure("left", "text", "The first characters of a text.", []Param{p("text", textKind), p("count", whole)}, value.Text, func(a []value.Value) (value.Value, error) {
 		r := []rune(a[0].Text())
 		n, err := size(a[1], len(r))
@@ -137,13 +137,13 @@ var textFunctions = []Function{
 		r, _ := utf8.DecodeRuneInString(a[0].Text())
 		return value.Int(int64(r)), nil
 	}, ex(`codePoint("A")`, "65")),
-	pure("character", "text", "The character of a number in Unicode.", []Param{p("number", whole)}, value.Text, func(a []value.Value) (value.Value, error) {
+	pure("fromCodePoint", "text", "The character of a number in Unicode.", []Param{p("number", whole)}, value.Text, func(a []value.Value) (value.Value, error) {
 		n, ok := a[0].Int64()
 		if !ok || n < 0 || n > unicode.MaxRune || !utf8.ValidRune(rune(n)) {
 			return value.Value{}, fault.Expect(fault.Range, "the number of a character", a[0].String())
 		}
 		return str(string(rune(n)))
-	}, ex(`character(65)`, "A")),
+	}, ex(`fromCodePoint(65)`, "A")),
 	matching("extract", "The first part of a text that matches a pattern, or its first group; absent where none does.", []Param{p("text", textKind), p("pattern", textKind)}, value.Text, func(re *regexp.Regexp, a []value.Value) (value.Value, error) {
 		m := re.FindStringSubmatch(a[0].Text())
 		if m == nil {

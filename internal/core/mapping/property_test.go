@@ -69,7 +69,7 @@ func TestTheIdentityKeepsEveryMessage(t *testing.T) {
 func TestResultsDoNotDependOnTheOrderOfRules(t *testing.T) {
 	text, err := os.ReadFile("../../../demo/mappings/booking-to-invoice.yaml")
 	require.NoError(t, err)
-	whole := strings.NewReplacer(`table("cargo-articles", .class).vat_percent`, "25", `table("cargo-articles", class).vat_percent`, "25", `table("cargo-articles", class).article`, "class", `table("cargo-articles", class).title`, "class", "freight.plate(plate)", "plate").Replace(string(text))
+	whole := strings.NewReplacer(`lookup("cargo-articles", .class).vat_percent`, "25", `lookup("cargo-articles", class).vat_percent`, "25", `lookup("cargo-articles", class).article`, "class", `lookup("cargo-articles", class).title`, "class", "freight.plate(plate)", "plate").Replace(string(text))
 	head, body, _ := strings.Cut(whole, "rules:\n")
 	rules := strings.Split(strings.TrimPrefix(body, "  - field"), "\n  - field")
 	schemas := map[string]*schema.Schema{"booking": demoSchema(t, "booking"), "invoice": demoSchema(t, "invoice")}

@@ -130,7 +130,7 @@ func functionsOf(library string) *regexp.Regexp {
 }
 
 func tablesIn(id string) *regexp.Regexp {
-	return regexp.MustCompile(`(\b(?:table|inTable)\(\s*\\?["'])` + regexp.QuoteMeta(id) + `(\\?["'])`)
+	return regexp.MustCompile(`(\b(?:lookup|hasKey|table|inTable)\(\s*\\?["'])` + regexp.QuoteMeta(id) + `(\\?["'])`)
 }
 
 // stays says why a part cannot get another id: something beside the drafts knows it by the one that it has.

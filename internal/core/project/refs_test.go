@@ -48,7 +48,7 @@ func TestRenamingFollowsUses(t *testing.T) {
 
 	after, _ = renamed(t, "tables/cargo-articles.yaml", "Articles", "articles")
 	require.NotNil(t, after.Table("articles"))
-	require.Contains(t, after.Texts["mappings/booking-to-invoice.yaml"], `table("articles"`)
+	require.Contains(t, after.Texts["mappings/booking-to-invoice.yaml"], `lookup("articles"`)
 
 	after, changed = renamed(t, "mappings/booking-to-invoice.yaml", "Bill", "bill")
 	require.Contains(t, changed["flows/booking-to-invoice.yaml"], "mapping: bill")
