@@ -62,15 +62,13 @@ func TestThreeWorkersLoseNothing(t *testing.T) {
 			files++
 		}
 		time.Sleep(time.Duration(200+random.IntN(800)) * time.Millisecond) // the random point
+		w.revive(workers, args...)
 		if random.IntN(4) == 0 {
 			_, err := w.db.Exec(t.Context(), "select pg_terminate_backend(pid) from pg_stat_activity where datname = current_database() and pid <> pg_backend_pid()")
 			require.NoError(t, err)
 			continue
 		}
-		i := random.IntN(len(workers))
-		require.NoError(t, workers[i].Process.Kill())
-		workers[i].Wait()
-		workers[i] = w.worker(args...)
+		w.kill(workers, random.IntN(len(workers)), args...)
 		kills++
 	}
 	require.Positive(t, kills)
@@ -79,6 +77,7 @@ func TestThreeWorkersLoseNothing(t *testing.T) {
 		return n
 	}
 	require.Eventually(t, func() bool {
+		w.revive(workers, args...)
 		var manifests int
 		require.NoError(t, w.db.QueryRow(t.Context(), "select count(*) from run where flow = 'manifest'").Scan(&manifests))
 		return manifests == files && left() == 0

@@ -89,6 +89,25 @@ func (w *world) worker(args ...string) *child.Process {
 	return p
 }
 
+// kill kills one of several workers and starts another in its place.
+func (w *world) kill(workers []*child.Process, i int, args ...string) {
+	w.t.Helper()
+	workers[i].Process.Kill() // or it has just ended by itself
+	workers[i].Wait()
+	workers[i] = w.worker(args...)
+}
+
+// revive starts others in place of workers that have ended by themselves: one does that from whom the database is taken while it
+// starts.
+func (w *world) revive(workers []*child.Process, args ...string) {
+	w.t.Helper()
+	for i, worker := range workers {
+		if worker.HasEnded() {
+			workers[i] = w.worker(args...)
+		}
+	}
+}
+
 func (w *world) newest() (store.Run, bool) {
 	w.t.Helper()
 	runs, err := store.Runs(w.t.Context(), w.db, store.RunFilter{Project: app.DemoProject, Flow: "gauge-readings", Most: 1})

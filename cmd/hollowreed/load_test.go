@@ -249,10 +249,7 @@ func TestNothingIsLostWithEveryKindOfStep(t *testing.T) {
 		time.Sleep(time.Duration(200+random.IntN(900)) * time.Millisecond) // the random point
 		switch n := random.IntN(10); {
 		case n < 6:
-			i := random.IntN(len(workers))
-			workers[i].Process.Kill()
-			workers[i].Wait()
-			workers[i] = c.worker(args...)
+			c.kill(workers, random.IntN(len(workers)), args...)
 			kills++
 		case n < 8:
 			c.db.Exec(t.Context(), "select pg_terminate_backend(pid) from pg_stat_activity where datname is not null and pid <> pg_backend_pid()")
@@ -265,14 +262,10 @@ func TestNothingIsLostWithEveryKindOfStep(t *testing.T) {
 			require.NoError(t, c.server.Restart(t.Context(), away))
 			restarts++
 		}
-		for i, w := range workers { // one that was started while the database was away ends by itself
-			if w.HasEnded() {
-				workers[i] = c.worker(args...)
-			}
-		}
+		c.revive(workers, args...)
 	}
 	require.Positive(t, kills)
-	c.settle(o, files)
+	c.settle(o, files, func() { c.revive(workers, args...) })
 	t.Logf("%s: %d files with %d orders; %d workers killed, connections dropped %d times, the database restarted %d times", long, files, o.n, kills, drops, restarts)
 }
 
@@ -292,7 +285,7 @@ func (c *crash) resumed() {
 }
 
 // settle waits until all is over, and compares what there is with the truth.
-func (c *crash) settle(o *orders, files int) {
+func (c *crash) settle(o *orders, files int, revive func()) {
 	t, ctx := c.t, c.t.Context()
 	count := func(db *pgxpool.Pool, sql string) (n int) {
 		if err := db.QueryRow(ctx, sql).Scan(&n); err != nil {
@@ -301,6 +294,7 @@ func (c *crash) settle(o *orders, files int) {
 		return n
 	}
 	for end := time.Now().Add(150 * time.Second); ; time.Sleep(200 * time.Millisecond) {
+		revive()
 		c.resumed()
 		if count(c.db, "select count(*) from run where flow = 'orders'") == files && count(c.db, "select count(*) from run where state in ('waiting', 'running', 'retrying')") == 0 {
 			break
