@@ -13,9 +13,9 @@ demo-reset: bin/hollowreed ## remove the demo's data, to start over
 
 test: setup-server setup-browser setup-judge setup-systems setup-node ## run all tests
 	@echo "Building and testing; the first build takes some minutes"
-	go test -timeout 40m -p 3 -parallel 4 $$(go list ./... | grep -Ev '/internal/(web|hostile)$$') # many wait more than they work
+	go test -timeout 40m -p 3 -parallel 4 $$(go list ./... | grep -Ev '/internal/(web/journeys|hostile)$$') # many wait more than they work
 	go test -timeout 40m ./internal/hostile # takes all of the machine
-	go test -timeout 40m -parallel 3 ./internal/web # drives a browser, and has the machine to itself
+	go test -timeout 40m -parallel 3 ./internal/web/journeys # drives a browser, and has the machine to itself
 
 test-fast: ## run the tests that need no browser and no outside server
 	@go test $$(go list -f '{{if or .TestGoFiles .XTestGoFiles}}{{.ImportPath}} {{.TestImports}} {{.XTestImports}}{{end}}' ./... \
@@ -46,7 +46,7 @@ assets: ## build the committed assets from their sources
 	tools/assets.sh "$(CURDIR)/internal/web/assets/dist"
 
 screenshots: setup-server setup-browser ## take the pictures of docs/screenshots anew
-	SCREENSHOTS="$(CURDIR)/docs/screenshots" go test ./internal/web -run TestScreenshots -count=1
+	SCREENSHOTS="$(CURDIR)/docs/screenshots" go test ./internal/web/journeys -run TestScreenshots -count=1
 
 setup-server:
 	@tools/setup.sh server

@@ -24,8 +24,8 @@ import (
 	"hollowreed/internal/web/traffic"
 )
 
-// maxBody is the most bytes of one request.
-const maxBody = 4 << 20
+// MaxBody is the most bytes of one request.
+const MaxBody = 4 << 20
 
 //go:embed found.html
 var found embed.FS
@@ -35,7 +35,7 @@ var foundView = page.Parse(found, "found.html")
 // Handler serves a site.
 func Handler(s *page.Site) http.Handler {
 	// A form of another site cannot change anything here.
-	return http.NewCrossOriginProtection().Handler(asked(routes(s)))
+	return http.NewCrossOriginProtection().Handler(asked(Routes(s)))
 }
 
 // asked answers HEAD as GET, where that ends; the server sends no body then (RFC 9110, section 9.3.2).
@@ -52,8 +52,8 @@ func asked(h http.Handler) http.Handler {
 // livePath is where open pages hear of changes.
 const livePath = "/live"
 
-// routes are all addresses of a site.
-func routes(s *page.Site) *gin.Engine {
+// Routes are all addresses of a site.
+func Routes(s *page.Site) *gin.Engine {
 	gin.SetMode(gin.ReleaseMode)
 	r := gin.New()
 	r.ContextWithFallback = true
@@ -85,9 +85,9 @@ const pageTime = 5 * time.Minute
 
 // guarded says what a page may load, that it is kept nowhere, and bounds what is sent to it.
 func guarded(c *gin.Context) {
-	most := int64(maxBody)
+	most := int64(MaxBody)
 	if c.FullPath() == "/bench/import" {
-		most = project.MaxPacked + maxBody
+		most = project.MaxPacked + MaxBody
 	}
 	page.Bounded(c, most)
 	page.Answered(c, pageTime)

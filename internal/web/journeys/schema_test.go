@@ -1,4 +1,4 @@
-package web
+package journeys
 
 import (
 	"fmt"
@@ -201,7 +201,7 @@ func TestASchemaIsMadeOfAFileAndOfAJSONSchema(t *testing.T) {
 func TestASchemaIsMadeOfAnXMLSchema(t *testing.T) {
 	w := newWorld(t)
 	tb := w.tab()
-	text, err := os.ReadFile("../core/schema/xsd/testdata/order.xsd")
+	text, err := os.ReadFile("../../core/schema/xsd/testdata/order.xsd")
 	require.NoError(t, err)
 	tb.open("/bench/schemas/new")
 	tb.fill("#title", "Order")

@@ -1,4 +1,6 @@
-package web
+// Package journeys holds what is tried of the whole site: people's ways through it in a browser, and what programs ask of it. The
+// world in which that happens stands in world_test.go; the files are named by what people do.
+package journeys
 
 import (
 	"bytes"
@@ -49,6 +51,7 @@ import (
 	"hollowreed/internal/store"
 	"hollowreed/internal/testdb"
 	"hollowreed/internal/vault"
+	"hollowreed/internal/web"
 	"hollowreed/internal/web/inbound"
 	"hollowreed/internal/web/page"
 )
@@ -135,7 +138,7 @@ func newWorld(t testing.TB) *world {
 	w.calls = httptest.NewServer(inbound.Handler(w.site))
 	t.Cleanup(w.calls.Close)
 	w.site.Calls = w.calls.URL
-	w.server = httptest.NewServer(Handler(w.site))
+	w.server = httptest.NewServer(web.Handler(w.site))
 	w.site.Address = w.server.URL
 	t.Cleanup(w.server.Close)
 	t.Cleanup(w.server.CloseClientConnections) // first: open event streams would keep Close waiting

@@ -1,4 +1,4 @@
-package web
+package journeys
 
 import (
 	"os"
@@ -11,7 +11,7 @@ import (
 // TestNoSeriousFaultOfAccessibility checks the screens with axe-core
 // (WCAG 2.2 A and AA): none may have a serious or critical fault.
 func TestNoSeriousFaultOfAccessibility(t *testing.T) {
-	axe, err := os.ReadFile("../../tools/node_modules/axe-core/axe.min.js")
+	axe, err := os.ReadFile("../../../tools/node_modules/axe-core/axe.min.js")
 	if err != nil {
 		t.Skip("axe-core is not installed; make test installs it")
 	}

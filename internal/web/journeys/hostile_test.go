@@ -1,4 +1,4 @@
-package web
+package journeys
 
 import (
 	"io"
@@ -12,6 +12,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"hollowreed/internal/web"
 	"hollowreed/internal/web/inbound"
 )
 
@@ -97,7 +98,7 @@ func TestNoAddressFailsOnBadInput(t *testing.T) {
 		}
 		answered[method]++
 	}
-	for _, r := range routes(w.site).Routes() {
+	for _, r := range web.Routes(w.site).Routes() {
 		if r.Path == "/live" || strings.HasPrefix(r.Path, inbound.Prefix) || !slices.Contains([]string{http.MethodGet, http.MethodPost}, r.Method) {
 			continue
 		}

@@ -1,4 +1,4 @@
-package web
+package journeys
 
 import (
 	"bufio"
@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hollowreed/internal/store"
+	"hollowreed/internal/web"
 )
 
 const doorFlow = `
@@ -148,7 +149,7 @@ func TestARequestThatIsNotWaitedFor(t *testing.T) {
 	w.release("now", "flow: Now\ntrigger: {kind: request, path: now}\nsteps:\n  - {step: note, id: n, text: request.body}\n")
 	resp, answer = w.ask("POST", "/in/now", "any text")
 	require.Equal(t, 204, resp.StatusCode, answer)
-	large, _ := w.ask("POST", "/in/now", strings.Repeat("x", maxBody+1))
+	large, _ := w.ask("POST", "/in/now", strings.Repeat("x", web.MaxBody+1))
 	require.Equal(t, 413, large.StatusCode)
 }
 
