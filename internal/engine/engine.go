@@ -28,6 +28,7 @@ import (
 	"os"
 	"runtime"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/google/uuid"
@@ -57,6 +58,7 @@ type Options struct {
 	Alerts  time.Duration    // between two looks at the alerts: 15 s
 	Traces  bool             // the steps of runs have spans, for who wants traces
 	Figures time.Duration    // for which figures are kept: 400 days
+	Poll    time.Duration    // between two looks at the queue, of which every insert tells: 20 times Look, at most 10 s
 	Sweep   time.Duration    // between two looks for what is to be removed: 1 min
 	Health  time.Duration    // between two looks whether a connection answers: 15 s
 	Project string           // whose connections are looked at; none when it is empty
@@ -95,6 +97,7 @@ func (o Options) filled() Options {
 	def(&o.Silence, 6*time.Second)
 	def(&o.Look, 500*time.Millisecond)
 	def(&o.Rest, 1500*time.Millisecond)
+	def(&o.Poll, min(pollEvery, 20*o.Look))
 	if o.Backoff == nil {
 		o.Backoff = func(attempt int) time.Duration { return time.Second << min(attempt, 6) }
 	}
@@ -118,8 +121,9 @@ type Engine struct {
 	quickWholes *batcher[store.WholeRun, bool] // without waiting for the disk
 	runs        context.Context                // of the runs of calls that are done here
 	endRuns     context.CancelFunc
-	hands       chan struct{} // with which runs of calls are done where they came in
-	places      chan struct{} // in which calls are done at once
+	hands       chan struct{}  // with which runs of calls are done where they came in
+	wakes       [2]atomic.Bool // which wakings of the queue are under way
+	places      chan struct{}  // in which calls are done at once
 	outside     *connector.Pool
 	opt         Options
 	river       *river.Client[pgx.Tx]
@@ -186,7 +190,7 @@ func New(db *pgxpool.Pool, outside *connector.Pool, o Options) (*Engine, error) 
 		Queues:            map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: e.opt.Workers}},
 		Workers:           workers,
 		FetchCooldown:     5 * time.Millisecond,
-		FetchPollInterval: min(pollEvery, 20*e.opt.Look),
+		FetchPollInterval: e.opt.Poll,
 		JobTimeout:        -1,
 		Logger:            e.opt.Log,
 	})
@@ -352,6 +356,7 @@ func (e *Engine) adopt(ctx context.Context, tx pgx.Tx) error {
 func (e *Engine) enqueue(ctx context.Context, tx pgx.Tx, run uuid.UUID) error {
 	e.changed()
 	_, err := e.river.InsertTx(ctx, tx, jobArgs{Run: run}, nil)
+	e.wakeSoon()
 	return err
 }
 

@@ -465,3 +465,15 @@ func TestTheJournalKeepsWhatAMappingLeftOut(t *testing.T) {
 	require.NoError(t, e.Entries(t.Context(), r, func(*Entry) bool { seen++; return false }))
 	require.Equal(t, 1, seen)
 }
+
+// TestARunThatComesRightBehindAnotherBeginsAtOnce: the queue tells of several inserts within milliseconds only once; the workers look
+// again without being told. They would not look by themselves before this test is over.
+func TestARunThatComesRightBehindAnotherBeginsAtOnce(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.start(Options{Poll: time.Hour})
+	w.add("asking", map[string]string{"flows/asking.yaml": "flow: Asking\ntrigger: {kind: person}\nsteps:\n  - {step: note, id: n, text: '\"x\"'}\n"})
+	for range 30 {
+		require.Equal(t, store.Done, w.begun("asking", nil).State)
+	}
+}

@@ -159,11 +159,31 @@ func (e *Engine) wakeIn(d time.Duration) {
 	if d > pollEvery {
 		return // the queue itself tells of those
 	}
-	time.AfterFunc(d+wakeLater, func() {
-		ctx, cancel := context.WithTimeout(context.Background(), time.Second)
-		defer cancel()
-		_ = store.WakeQueue(ctx, e.db) // else it is found at the next look
-	})
+	time.AfterFunc(d+wakeLater, e.wake)
+}
+
+// wakeAfter is when the workers look at the queue once more behind an insert. Of several that come within milliseconds the queue
+// tells once, and a worker may have looked before the last was committed.
+var wakeAfter = [2]time.Duration{20 * time.Millisecond, 500 * time.Millisecond}
+
+// wakeSoon lets the workers look at the queue a moment after a job was put into it, once for all of that moment.
+func (e *Engine) wakeSoon() {
+	for i, d := range wakeAfter {
+		if e.wakes[i].Swap(true) {
+			continue
+		}
+		time.AfterFunc(d, func() {
+			e.wakes[i].Store(false)
+			e.wake()
+		})
+	}
+}
+
+// wake lets the workers look at the queue now.
+func (e *Engine) wake() {
+	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+	defer cancel()
+	_ = store.WakeQueue(ctx, e.db) // else it is found at the next look
 }
 
 const (

@@ -81,6 +81,7 @@ func (h *services) record(ctx context.Context, c flow.FlowCall, inputs []value.V
 			return nil
 		}
 		_, err := x.engine.river.InsertManyFastTx(ctx, tx, jobs)
+		x.engine.wakeSoon()
 		return err
 	})
 	return children, err
