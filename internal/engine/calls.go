@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"errors"
+	"runtime/debug"
 	"time"
 
 	"github.com/google/uuid"
@@ -80,12 +81,21 @@ func (e *Engine) doHere(ctx context.Context, c *Call, b beginning, a InboundRequ
 	go func() {
 		defer func() { <-e.hands }()
 		defer e.changed()
+		defer e.survive(r.Flow, func() {}) // it is taken up again, by the queue
 		x := &execution{engine: e, run: r, direct: true}
 		if _, err := x.attempt(e.runs); err != nil && !errors.Is(err, store.ErrTakenOn) {
 			e.opt.Log.Warn("the end of a call's run is not recorded", "run", r.ID, "error", err) // it is taken up again
 		}
 	}()
 	return nil
+}
+
+// survive keeps the process alive, and with it all other runs, when a run fails beyond all expectation. It is to be deferred.
+func (e *Engine) survive(flowID string, then func()) {
+	if failure := recover(); failure != nil {
+		e.opt.Log.Error("panic in the run of a call", "flow", flowID, "error", failure, "stack", string(debug.Stack()))
+		then()
+	}
 }
 
 // stopCalls ends the runs of calls that are done here, and waits for them: no other begins behind it.
@@ -139,6 +149,7 @@ func (e *Engine) computed(ctx context.Context, c *Call, b beginning) (w store.Wh
 	case <-ctx.Done():
 		return w, ctx.Err()
 	}
+	defer e.survive(c.Plan.Flow.ID, func() { err = errOtherwise }) // the queue deals with it, and tries it again
 	began := time.Now().UTC().Truncate(time.Microsecond)
 	w.Run = c.run(b)
 	w.Run.State, w.Run.Claim, w.Run.Attempt, w.Run.CreatedAt, w.Run.BeganAt = store.Running, 1, 1, began, &began

@@ -1,6 +1,8 @@
 package engine
 
 import (
+	"context"
+	"log/slog"
 	"sync"
 	"testing"
 	"time"
@@ -8,6 +10,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/stretchr/testify/require"
 
+	"hollowreed/internal/connector"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/store"
@@ -258,4 +261,42 @@ func TestACallTakesTheReleaseThatWasJustMade(t *testing.T) {
 	require.ErrorContains(t, err, "the desk is closed")
 	require.NoError(t, e.ResumeTrigger(t.Context(), "skerry", "asking"))
 	require.NotNil(t, w.called(e, card("1", "Ada"), "").Done)
+}
+
+// failing is a log that panics once at a message, as a step may that has a fault of its own.
+type failing struct {
+	slog.Handler
+	at   string
+	once *sync.Once
+}
+
+func (f failing) Handle(_ context.Context, r slog.Record) error {
+	if r.Message == f.at {
+		f.once.Do(func() { panic("beyond all expectation") })
+	}
+	return nil
+}
+
+func (f failing) Enabled(context.Context, slog.Level) bool { return true }
+
+// TestAPanicInTheRunOfACallEndsNothingElse: the process lives, the place is free again, and the next call is done.
+func TestAPanicInTheRunOfACallEndsNothingElse(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	pool := connector.NewPool(w.settings, connector.Rules{})
+	t.Cleanup(pool.Close)
+	e, err := New(w.db, pool, Options{Hands: 1, Log: slog.New(failing{slog.DiscardHandler, "run ended", &sync.Once{}})})
+	require.NoError(t, err)
+	w.engine = e
+	require.NoError(t, e.Start(context.WithoutCancel(t.Context())))
+	t.Cleanup(e.Stop)
+	w.add("asking", map[string]string{"flows/asking.yaml": onceFlow})
+	first := w.called(e, card("1", "Ada"), "")
+	require.Equal(t, store.Done, w.over(first.Run).State, "what was recorded stands")
+	until(t, "the place to be free", func() (int, bool) { return len(e.hands), len(e.hands) == 0 })
+	second := w.called(e, card("2", "Jon"), "")
+	r, err := e.Ended(t.Context(), second)
+	require.NoError(t, err)
+	require.Equal(t, store.Done, r.State)
+	require.Zero(t, w.jobs(second.Run))
 }
