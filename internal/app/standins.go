@@ -8,6 +8,7 @@ import (
 
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/connection"
+	"hollowreed/internal/core/setting"
 	"hollowreed/internal/standin"
 	"hollowreed/internal/standin/berthmaster"
 	"hollowreed/internal/standin/crewroll"
@@ -85,7 +86,7 @@ func (f *flags) sealed(ctx context.Context, id string, reach standin.Reach) (sys
 		if v == "" {
 			continue
 		}
-		if set.Type == connection.Secret {
+		if set.Type == setting.Secret {
 			as := store.Secret{Name: id + " " + set.Name, Type: set.Of, About: "of the stand-in", ChangedBy: DemoPerson.ID}
 			if err := f.vault.Keep(ctx, as, v); err != nil {
 				return nil, err

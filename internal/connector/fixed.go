@@ -8,6 +8,7 @@ import (
 
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/setting"
 )
 
 // Fixed are setups that do not change, by connection.
@@ -34,7 +35,7 @@ func ReadFixed(path string) (Fixed, error) {
 			return nil, fault.Expect(fault.Unknown, "a kind of system", fault.Quote(s.Kind)).In(id).At(fault.Place{Source: path})
 		}
 		for _, set := range connection.KindOf(s.Kind).Settings {
-			if set.Type == connection.Secret && values[set.Name] != "" {
+			if set.Type == setting.Secret && values[set.Name] != "" {
 				s.Secrets = append(s.Secrets, values[set.Name])
 			}
 		}

@@ -11,7 +11,6 @@ import (
 
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/connection"
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/notation"
@@ -105,7 +104,7 @@ func (s *Set) Write(ctx context.Context, to Asker, f *File, key string) (name st
 	verb, step := connection.KindOf("file").Verb("write"), s.target.Step
 	op := &connection.Operation{
 		Connection: s.target.Connection, ID: step.ID, Name: step.Name, Verb: verb, Request: verb.Request, Response: verb.Response,
-		Settings: map[string]doc.Text{"there": {Value: step.Setting("there")}, "compress": {Value: step.Setting("compress")}},
+		Settings: verb.Settings.Chosen(map[string]string{"there": step.Setting("there"), "compress": step.Setting("compress")}),
 	}
 	request := value.Rec(verb.Request.Root.Shape(), []value.Value{value.Str(f.Name), {}, {}})
 	done, err := to.Ask(ctx, system.Request{Op: op, Value: request, Key: key, Content: f.Spool})

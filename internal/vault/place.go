@@ -9,6 +9,7 @@ import (
 
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/setting"
 	"hollowreed/internal/store"
 )
 
@@ -18,7 +19,7 @@ func HostOf(k *connection.Kind, chosen map[string]string) string {
 	for _, set := range k.Settings {
 		v := chosen[set.Name]
 		switch {
-		case v == "" || set.Type == connection.Secret:
+		case v == "" || set.Type == setting.Secret:
 		case set.Name == "host" && chosen["port"] != "":
 			return strings.ToLower(net.JoinHostPort(v, chosen["port"]))
 		case set.Name == "host":

@@ -16,6 +16,7 @@ import (
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/setting"
 	"hollowreed/internal/secret"
 	"hollowreed/internal/store"
 )
@@ -55,7 +56,7 @@ func (v *Vault) Setup(ctx context.Context, id string) (*connector.Setup, error) 
 	place := store.Place{Connection: id, Host: HostOf(k, s.Chosen)}
 	for _, set := range k.Settings {
 		text := s.Chosen[set.Name]
-		if set.Type == connection.Secret && text != "" {
+		if set.Type == setting.Secret && text != "" {
 			if err := v.Settle(ctx, text, place); err != nil {
 				return nil, err
 			}

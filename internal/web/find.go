@@ -14,6 +14,7 @@ import (
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/schema/edit"
+	"hollowreed/internal/core/setting"
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/page"
 )
@@ -171,7 +172,7 @@ func (f *finder) steps(part project.Part, href string) {
 			return
 		}
 		for _, set := range k.Settings {
-			if set.Type == flow.Formula || set.Type == flow.Template || set.Type == flow.Text && set.Name != "as" {
+			if set.Type == setting.Formula || set.Type == setting.Template || set.Type == setting.Text && set.Name != "as" {
 				f.text(h, s.Setting(set.Name))
 			}
 		}

@@ -95,7 +95,7 @@ func connected(t *testing.T, env system.Env) *Service {
 func listing(t *testing.T) system.Request {
 	r := asking(t, "read", "records: /files\npages: next field\nnext: /next")
 	op := *r.Op
-	op.Settings["path"] = doc.Text{Value: "/files"}
+	op.Settings.Texts["path"] = doc.Text{Value: "/files"}
 	r.Op = &op
 	return r
 }

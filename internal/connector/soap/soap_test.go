@@ -135,7 +135,7 @@ func TestRecordsOfAnAnswerAreRead(t *testing.T) {
 	_, s, part := port(t, "/berths", nil)
 	op := *part.Operation("list-berths")
 	op.Verb = connection.KindOf("soap").Verb("read")
-	op.Settings["records"] = doc.Text{Value: "/berth"}
+	op.Settings.Texts["records"] = doc.Text{Value: "/berth"}
 	r := contract.Request(t, part, "list-berths", `{}`)
 	r.Op = &op
 	require.Len(t, contract.All(t, s, r), 4)

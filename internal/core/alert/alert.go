@@ -3,7 +3,6 @@
 package alert
 
 import (
-	"slices"
 	"strings"
 	"time"
 	_ "time/tzdata" // zones by name, also where the machine has none
@@ -11,67 +10,15 @@ import (
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/setting"
 	"hollowreed/internal/core/value"
 )
-
-// When is what an alert looks for.
-type When string
-
-// What alerts look for.
-const (
-	Fails   When = "a flow fails"
-	Nothing When = "nothing arrives"
-	Backlog When = "a backlog grows"
-	Down    When = "a connection is down"
-	Long    When = "a run takes long"
-)
-
-// Rhythm is when a cause that comes again, while it is told already, is told again.
-type Rhythm string
-
-// The rhythms.
-const (
-	Once    Rhythm = "once a cause"
-	AtMost  Rhythm = "at most every"
-	EachOne Rhythm = "each"
-)
-
-// Rhythms in the order in which they are offered.
-var Rhythms = []Rhythm{Once, AtMost, EachOne}
-
-// Kind describes what an alert can look for, for who sets one.
-type Kind struct {
-	When   When
-	About  string
-	Flow   bool // a flow can be named; none is any
-	Must   bool // and must be
-	Times  string
-	Within string // what the seconds mean
-	By     bool
-}
-
-// Kinds in the order in which they are offered.
-var Kinds = []Kind{
-	{When: Fails, About: "Runs are set aside or stopped, or records of them are set aside, so many times in so many seconds. Once for each cause.", Flow: true, Times: "times, at least", Within: "within (seconds)"},
-	{When: Nothing, About: "No run of the flow has begun for so many seconds; where a time of day is set, it is looked at from then on.", Flow: true, Must: true, Within: "for (seconds)", By: true},
-	{When: Backlog, About: "More runs wait than so many.", Flow: true, Times: "runs that wait, more than"},
-	{When: Down, About: "A connection that could be used before cannot be for so many seconds. Once for each connection.", Within: "for (seconds)"},
-	{When: Long, About: "A run is under way for more than so many seconds. Once for each run.", Flow: true, Within: "longer than (seconds)"},
-}
-
-// KindOf finds what is known of what an alert looks for.
-func KindOf(w When) *Kind {
-	i := slices.IndexFunc(Kinds, func(k Kind) bool { return k.When == w })
-	if i < 0 {
-		return nil
-	}
-	return &Kinds[i]
-}
 
 // Alert is one part.
 type Alert struct {
 	ID, Title  string
 	When       When
+	Settings   setting.Values
 	Flow       doc.Text // that it is about; empty: any
 	Connection doc.Text // that it is about; empty: any
 	Times      int
@@ -91,22 +38,24 @@ type Alert struct {
 // Parse reads an alert part.
 func Parse(id string, d *doc.Doc) *Alert {
 	n := d.Root()
-	names := make([]string, len(Kinds))
-	for i, k := range Kinds {
-		names[i] = string(k.When)
+	a := &Alert{ID: id, Title: n.Need("alert").Value, When: When(n.Choice("when", names()...)), At: n.At(), zone: time.UTC}
+	for _, k := range Kinds { // what only other kinds have is passed by
+		for _, s := range k.Settings {
+			n.Text(s.Name)
+		}
 	}
-	a := &Alert{ID: id, Title: n.Need("alert").Value, When: When(n.Choice("when", names...)), At: n.At(), zone: time.UTC}
-	a.Flow, a.Connection, a.Runs = n.Text("flow"), n.Text("connection"), n.Need("runs")
-	a.Times, a.Within, a.Reminder = max(0, n.Int("times", 1)), max(0, n.Int("within", 600)), max(0, n.Int("reminder", 3600))
-	rhythms := make([]string, len(Rhythms))
-	for i, r := range Rhythms {
-		rhythms[i] = string(r)
-	}
-	a.Tells, a.Every = Rhythm(n.Choice("tells", rhythms...)), max(0, n.Int("every", 900))
-	a.By, a.Zone, a.Off = n.Text("by"), n.Text("zone"), n.Bool("off", false)
-	if k := KindOf(a.When); k != nil && k.Must && a.Flow.Value == "" {
-		n.Fault(fault.Required, "%q is missing: of which flow nothing arrives", "flow")
-	}
+	v := KindOf(a.When).Settings.Read(n)
+	a.Settings, a.Flow, a.Connection, a.Runs = v, v.Text("flow"), v.Text("connection"), v.Text("runs")
+	a.Times, a.Within, a.Reminder = v.Int("times"), v.Int("within"), v.Int("reminder")
+	a.Tells, a.Every, a.Off = Rhythm(v.Get("tells")), v.Int("every"), v.Is("off")
+	a.By, a.Zone = v.Text("by"), v.Text("zone")
+	a.times(d)
+	n.Done()
+	return a
+}
+
+// times reads the time of day and its zone.
+func (a *Alert) times(d *doc.Doc) {
 	if a.By.Value != "" {
 		clock, err := time.Parse("15:04", a.By.Value)
 		if err != nil {
@@ -114,16 +63,15 @@ func Parse(id string, d *doc.Doc) *Alert {
 		}
 		a.by = time.Duration(clock.Hour())*time.Hour + time.Duration(clock.Minute())*time.Minute
 	}
-	if a.Zone.Value != "" {
-		zone, err := time.LoadLocation(a.Zone.Value)
-		if err != nil || a.Zone.Value == "Local" {
-			d.Fault(a.Zone, fault.Expect(fault.Setting, "a time zone as Europe/Oslo", fault.Quote(a.Zone.Value)).In("zone"))
-		} else {
-			a.zone = zone
-		}
+	if a.Zone.Value == "" {
+		return
 	}
-	n.Done()
-	return a
+	zone, err := time.LoadLocation(a.Zone.Value)
+	if err != nil || a.Zone.Value == "Local" {
+		d.Fault(a.Zone, fault.Expect(fault.Setting, "a time zone as Europe/Oslo", fault.Quote(a.Zone.Value)).In("zone"))
+		return
+	}
+	a.zone = zone
 }
 
 // Since is the time after which something must have arrived; ok is false while it is not looked at, before its time of day.

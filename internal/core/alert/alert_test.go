@@ -24,7 +24,7 @@ func TestAnAlertIsReadWithItsDefaults(t *testing.T) {
 	for text, want := range map[string]string{
 		"alert: A\nruns: tell\nwhen: it rains\n":                              "it rains",
 		"alert: A\nwhen: a flow fails\n":                                      "runs",
-		"alert: A\nruns: tell\nwhen: nothing arrives\n":                       "of which flow nothing arrives",
+		"alert: A\nruns: tell\nwhen: nothing arrives\n":                       `"flow" is missing`,
 		"alert: A\nruns: tell\nwhen: nothing arrives\nflow: f\nby: dawn\n":    `expected a time of day as 06:30, found "dawn"`,
 		"alert: A\nruns: tell\nwhen: nothing arrives\nflow: f\nzone: Nowhere": "expected a time zone",
 	} {

@@ -11,6 +11,7 @@ import (
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/setting"
 )
 
 // Connection is one part.
@@ -27,8 +28,7 @@ type Operation struct {
 	Connection string
 	ID, Name   string
 	Verb       *Verb
-	Settings   map[string]doc.Text
-	Pairs      map[string][]Pair
+	Settings   setting.Values
 	Ask, Give  doc.Text       // the ids of the schemas, where the verb does not have its own
 	Request    *schema.Schema // what it is asked with; nil where it needs nothing
 	Response   *schema.Schema // one record of what it answers; nil where it answers nothing
@@ -38,9 +38,6 @@ type Operation struct {
 	At         doc.Text
 }
 
-// Pair is one named value of an operation: a header, a part of the query.
-type Pair struct{ Name, Value doc.Text }
-
 // Named is the compiled value of a pair.
 type Named struct {
 	Name  string
@@ -48,17 +45,7 @@ type Named struct {
 }
 
 // Setting reads one of the operation's settings, or its default.
-func (o *Operation) Setting(name string) string {
-	if t, ok := o.Settings[name]; ok && t.Value != "" {
-		return t.Value
-	}
-	for _, s := range o.Verb.Settings {
-		if s.Name == name {
-			return s.Default
-		}
-	}
-	return ""
-}
+func (o *Operation) Setting(name string) string { return o.Settings.Get(name) }
 
 // Parse reads a connection part.
 func Parse(id string, d *doc.Doc) *Connection {
@@ -74,7 +61,9 @@ func Parse(id string, d *doc.Doc) *Connection {
 		if k == nil {
 			continue
 		}
+		before := len(d.Faults)
 		o := k.operation(item)
+		o.Faults = slices.Clone(d.Faults[before:])
 		o.Connection = id
 		if seen[o.ID] {
 			item.Fault(fault.Setting, "the operation %q is there twice", o.ID)
@@ -88,7 +77,7 @@ func Parse(id string, d *doc.Doc) *Connection {
 
 func (k *Kind) operation(n doc.Node) *Operation {
 	id := n.Need("operation")
-	o := &Operation{ID: id.Value, Name: n.Text("name").Value, Settings: map[string]doc.Text{}, Pairs: map[string][]Pair{}, At: n.At()}
+	o := &Operation{ID: id.Value, Name: n.Text("name").Value, At: n.At()}
 	if o.Name == "" {
 		o.Name = o.ID
 	}
@@ -108,9 +97,7 @@ func (k *Kind) operation(n doc.Node) *Operation {
 	if !o.Verb.Gives() {
 		o.Give = n.Text("response")
 	}
-	for _, s := range o.Verb.Settings {
-		o.setting(n, s)
-	}
+	o.Settings = o.Verb.Settings.Read(n)
 	n.Done()
 	return o
 }
@@ -126,29 +113,7 @@ func (o *Operation) Changes() bool {
 }
 
 // changes is the setting of operations of which nobody but a person knows.
-var changes = Setting{Name: "changes", Label: "Changes the system", Type: Choice, Choices: []string{"yes", "no"}, Default: "yes", More: true, Help: "No: it only reads, as a search that is sent with POST. Then it is asked in tests, too, and may be asked again"}
-
-func (o *Operation) setting(n doc.Node, s Setting) {
-	switch s.Type {
-	case Formulas:
-		keys, values := n.Map(s.Name).Pairs()
-		for i := range keys {
-			o.Pairs[s.Name] = append(o.Pairs[s.Name], Pair{keys[i], values[i]})
-		}
-		return
-	case Choice:
-		n.Choice(s.Name, s.Choices...)
-	case Number:
-		n.Int(s.Name, 0)
-	case Flag:
-		n.Bool(s.Name, false)
-	}
-	t := n.Text(s.Name)
-	if t.Value == "" && s.Required {
-		n.Missing(s.Name)
-	}
-	o.Settings[s.Name] = t
-}
+var changes = setting.Setting{Name: "changes", Label: "Changes the system", Type: setting.Choice, Choices: []string{"yes", "no"}, Default: "yes", Rare: true, Help: "No: it only reads, as a search that is sent with POST. Then it is asked in tests, too, and may be asked again"}
 
 // Operation finds an operation by id; nil when there is none.
 func (c *Connection) Operation(id string) *Operation {
@@ -199,32 +164,38 @@ const (
 // answer is what a formula on an answer can read.
 var answer = schema.Record("answer", schema.Scalar("status", integer), schema.Scalar("body", text).Optional())
 
-// compile makes programs of the formulas. Those see the request's fields by their names.
-func (o *Operation) compile(c *Connection, env formula.Env) {
-	o.Formulas, o.Fields = map[string]*formula.Program{}, map[string][]Named{}
+// Scope is what a formula of the operation sees: the request, whose fields need no name before them, and, once it is answered,
+// the response.
+func (o *Operation) Scope(env formula.Env, answered bool) *formula.Scope {
 	root := schema.Record("request")
 	if o.Request != nil {
 		root = o.Request.Root
 	}
+	scope := env.Scope()
+	scope.Define("request", formula.Type{Kind: record, Fields: root})
+	if answered {
+		scope.Define("answer", formula.Type{Kind: record, Fields: answer})
+	}
+	scope.Open("request")
+	return scope
+}
+
+// compile makes programs of the formulas. Those see the request's fields by their names.
+func (o *Operation) compile(c *Connection, env formula.Env) {
+	o.Formulas, o.Fields = map[string]*formula.Program{}, map[string][]Named{}
 	compile := func(at doc.Text, answered bool) *formula.Program {
-		scope := env.Scope()
-		scope.Define("request", formula.Type{Kind: record, Fields: root})
-		if answered {
-			scope.Define("answer", formula.Type{Kind: record, Fields: answer})
-		}
-		scope.Open("request")
-		prog, faults := formula.Compile(at.Value, scope)
+		prog, faults := formula.Compile(at.Value, o.Scope(env, answered))
 		for _, f := range faults {
 			c.fault(o, at, f)
 		}
 		return prog
 	}
 	for _, s := range o.Verb.Settings {
-		if t := o.Settings[s.Name]; (s.Type == Formula || s.Type == OnAnswer) && t.Value != "" {
-			o.Formulas[s.Name] = compile(t, s.Type == OnAnswer)
+		if t := o.Settings.Texts[s.Name]; (s.Type == setting.Formula || s.Type == setting.OnAnswer) && t.Value != "" {
+			o.Formulas[s.Name] = compile(t, s.Type == setting.OnAnswer)
 		}
-		for _, p := range o.Pairs[s.Name] {
-			o.Fields[s.Name] = append(o.Fields[s.Name], Named{p.Name.Value, compile(p.Value, false)})
+		for _, p := range o.Settings.Pairs[s.Name] {
+			o.Fields[s.Name] = append(o.Fields[s.Name], Named{p.Name.Value, compile(p.Formula, false)})
 		}
 	}
 }

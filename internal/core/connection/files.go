@@ -1,6 +1,9 @@
 package connection
 
-import "hollowreed/internal/core/value"
+import (
+	"hollowreed/internal/core/setting"
+	"hollowreed/internal/core/value"
+)
 
 // fileWrite is what a file is written with.
 var fileWrite = fixed("file-write", "A file to write",
@@ -29,32 +32,32 @@ var fileVerbs = []Verb{
 	{Name: "delete", About: "Remove a file", Effect: true, Request: fileName, NoResponse: true},
 }
 
-var writing = []Setting{
-	{Name: "there", Label: "If the file exists", Type: Choice, Choices: []string{"replace", "refuse", "append"}, Default: "replace"},
-	{Name: "compress", Label: "Compress", Type: Choice, Choices: []string{"no", "gzip", "zip"}, Default: "no", Help: "The ending .gz or .zip is added to the name"},
+var writing = setting.List{
+	{Name: "there", Label: "If the file exists", Type: setting.Choice, Choices: []string{"replace", "refuse", "append"}, Default: "replace"},
+	{Name: "compress", Label: "Compress", Type: setting.Choice, Choices: []string{"no", "gzip", "zip"}, Default: "no", Help: "The ending .gz or .zip is added to the name"},
 }
 
 // taking are the settings of a folder whose new files start flows.
-var taking = []Setting{
-	{Name: "after", Label: "A file that was picked up", Type: Choice, Choices: []string{"move", "delete", "leave"}, Default: "move", Help: "It is moved away, deleted once its run has ended well, or left and remembered"},
-	{Name: "done", Label: "Picked-up files go to", Type: Text, Required: true, When: "after=move", Help: "A folder on the same disk"},
-	{Name: "failed", More: true, Label: "Files of failed runs go to", Type: Text, Help: "A folder; where none is named they stay where the others go"},
-	{Name: "order", More: true, Label: "Order", Type: Choice, Choices: []string{"name", "oldest first"}, Default: "name"},
+var taking = setting.List{
+	{Name: "after", Label: "A file that was picked up", Type: setting.Choice, Choices: []string{"move", "delete", "leave"}, Default: "move", Help: "It is moved away, deleted once its run has ended well, or left and remembered"},
+	{Name: "done", Label: "Picked-up files go to", Type: setting.Text, Required: true, When: "after=move", Help: "A folder on the same disk"},
+	{Name: "failed", Rare: true, Label: "Files of failed runs go to", Type: setting.Text, Help: "A folder; where none is named they stay where the others go"},
+	{Name: "order", Rare: true, Label: "Order", Type: setting.Choice, Choices: []string{"name", "oldest first"}, Default: "name"},
 }
 
 // fetching are the settings of a folder on another machine whose new files start flows: they are copied into their runs.
-var fetching = []Setting{
-	{Name: "after", Label: "A file that was fetched", Type: Choice, Choices: []string{"move", "delete", "leave"}, Default: "move", Help: "It is kept with its run; there it is moved away, deleted, or left and remembered"},
-	{Name: "done", Label: "Fetched files go to", Type: Text, Required: true, When: "after=move", Help: "A folder there, beside the watched one"},
-	{Name: "order", Label: "Order", Type: Choice, Choices: []string{"name", "oldest first"}, Default: "name", More: true},
+var fetching = setting.List{
+	{Name: "after", Label: "A file that was fetched", Type: setting.Choice, Choices: []string{"move", "delete", "leave"}, Default: "move", Help: "It is kept with its run; there it is moved away, deleted, or left and remembered"},
+	{Name: "done", Label: "Fetched files go to", Type: setting.Text, Required: true, When: "after=move", Help: "A folder there, beside the watched one"},
+	{Name: "order", Label: "Order", Type: setting.Choice, Choices: []string{"name", "oldest first"}, Default: "name", Rare: true},
 }
 
 var fileKind = &Kind{
 	Name: "file", Title: "Files", Watches: true, Verbs: fileVerbs,
 	About: "Reads and writes files in a folder of this machine, and starts flows with new ones.",
 	Needs: "The folder; it must be below one of the roots that are allowed.",
-	Settings: append([]Setting{
-		{Name: "folder", Label: "Folder", Type: Text, Required: true, Help: "An absolute path; nothing outside of it is ever read or written"},
+	Settings: append(setting.List{
+		{Name: "folder", Label: "Folder", Type: setting.Text, Required: true, Help: "An absolute path; nothing outside of it is ever read or written"},
 	}, append(taking, largest)...),
 }
 
@@ -62,13 +65,13 @@ var sftpKind = &Kind{
 	Name: "sftp", Title: "SFTP", Watches: true, Verbs: fileVerbs,
 	About: "Reads and writes files on another machine over SSH, and starts flows with new ones.",
 	Needs: "Host, user, a password or a private key, and the host's key.",
-	Settings: append([]Setting{
-		{Name: "host", Label: "Host", Type: Text, Required: true},
-		{Name: "port", Label: "Port", Type: Number, Default: "22", Least: 1, Greatest: 65535},
-		{Name: "user", Label: "User", Type: Text, Required: true},
-		{Name: "password", Label: "Password", Type: Secret, Of: "password", Help: "Either this or a private key"},
-		{Name: "key", Label: "Private key", Type: Secret, Of: "key pair", Help: "In OpenSSH's or PEM form"},
-		{Name: "host key", Label: "The host's key", Type: Lines, Help: "As in known_hosts, or type and key. Test without one shows the key that the host gives: compare its print with what its owner says, then keep it here"},
-		{Name: "folder", Label: "Folder", Type: Text, Default: ".", Help: "On the host; names are below it"},
+	Settings: append(setting.List{
+		{Name: "host", Label: "Host", Type: setting.Text, Required: true},
+		{Name: "port", Label: "Port", Type: setting.Number, Default: "22", Least: 1, Greatest: 65535},
+		{Name: "user", Label: "User", Type: setting.Text, Required: true},
+		{Name: "password", Label: "Password", Type: setting.Secret, Of: "password", Help: "Either this or a private key"},
+		{Name: "key", Label: "Private key", Type: setting.Secret, Of: "key pair", Help: "In OpenSSH's or PEM form"},
+		{Name: "host key", Label: "The host's key", Type: setting.Lines, Help: "As in known_hosts, or type and key. Test without one shows the key that the host gives: compare its print with what its owner says, then keep it here"},
+		{Name: "folder", Label: "Folder", Type: setting.Text, Default: ".", Help: "On the host; names are below it"},
 	}, append(fetching, waits, largest)...),
 }

@@ -1,15 +1,10 @@
 package connection
 
 import (
-	"fmt"
-	"slices"
-	"strconv"
-	"strings"
-
 	"hollowreed/internal/core/doc"
-	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/setting"
 	"hollowreed/internal/core/value"
 )
 
@@ -19,42 +14,12 @@ const (
 	text    = value.Text
 )
 
-// SettingType is how a setting is edited and checked.
-type SettingType string
-
-// The types of setting. Those of an environment are Text to Lines; operations have Formula, OnAnswer and
-// Formulas, too.
-const (
-	Text     SettingType = "text"
-	Number   SettingType = "number"
-	Choice   SettingType = "choice"
-	Flag     SettingType = "flag"
-	Secret   SettingType = "secret" // the name of a secret
-	Lines    SettingType = "lines"  // several lines of text
-	Formula  SettingType = "formula"
-	OnAnswer SettingType = "formula on the answer"
-	Formulas SettingType = "formulas" // names with a formula each
-)
-
-// Setting describes one setting of a kind of system in an environment, or of an operation.
-type Setting struct {
-	Name, Label, Help string
-	Type              SettingType
-	Required          bool
-	Default           string
-	Choices           []string
-	Least, Greatest   int    // of a number; Greatest 0 is none
-	When              string // shown and needed only where another setting has a value: "name=value|value"
-	Of                string // Secret: the type of secret
-	More              bool   // most connections do without it
-}
-
 // Kind is one kind of system: all that the product knows of it, but for how it is reached.
 type Kind struct {
 	Name, Title string
 	About       string // what it is for, in a sentence
 	Needs       string // what one needs to know to connect
-	Settings    []Setting
+	Settings    setting.List
 	Verbs       []Verb
 	Watches     bool // new files in it can start a flow
 	Mails       bool // new mails in it can start a flow
@@ -65,7 +30,7 @@ type Kind struct {
 // Verb is a kind of operation.
 type Verb struct {
 	Name, About       string
-	Settings          []Setting
+	Settings          setting.List
 	Request, Response *schema.Schema // where they are the same for every operation
 	Reads             bool           // gives any number of records: a run can read them
 	Effect            bool           // changes the outside system
@@ -137,58 +102,17 @@ func fixed(id, title string, fields ...*schema.Field) *schema.Schema {
 }
 
 // waits is the setting that all kinds have which wait for an answer.
-var waits = Setting{Name: "timeout", More: true, Label: "Timeout (s)", Type: Number, Default: "30", Least: 1, Greatest: 600, Help: "Seconds for one answer; then it counts as not answered"}
+var waits = setting.Setting{Name: "timeout", Rare: true, Label: "Timeout (s)", Type: setting.Number, Default: "30", Least: 1, Greatest: 600, Help: "Seconds for one answer; then it counts as not answered"}
 
 // largest is the setting that all kinds have which read what a system sends.
-var largest = Setting{Name: "largest", More: true, Label: "Largest response (MB)", Type: Number, Default: "64", Least: 1, Greatest: 4096, Help: "Megabytes; an answer that is longer, also when it is unpacked, is cut off and is a fault"}
+var largest = setting.Setting{Name: "largest", Rare: true, Label: "Largest response (MB)", Type: setting.Number, Default: "64", Least: 1, Greatest: 4096, Help: "Megabytes; an answer that is longer, also when it is unpacked, is cut off and is a fault"}
 
 // encryption are the settings of kinds that are reached over TLS.
-func encryption(when string) []Setting {
-	return []Setting{
-		{Name: "authority", More: true, Label: "CA certificates", Type: Lines, When: when, Help: "PEM certificates that are trusted beside those of this machine"},
-		{Name: "certificate", More: true, Label: "Client certificate", Type: Secret, Of: "certificate", When: when, Help: "Where the system asks who we are: certificate and key as PEM, as one secret"},
+func encryption(when string) setting.List {
+	return setting.List{
+		{Name: "authority", Rare: true, Label: "CA certificates", Type: setting.Lines, When: when, Help: "PEM certificates that are trusted beside those of this machine"},
+		{Name: "certificate", Rare: true, Label: "Client certificate", Type: setting.Secret, Of: "certificate", When: when, Help: "Where the system asks who we are: certificate and key as PEM, as one secret"},
 	}
-}
-
-// Needed says whether a setting is asked for, as the others are chosen.
-func (k *Kind) Needed(s Setting, chosen map[string]string) bool {
-	name, values, ok := strings.Cut(s.When, "=")
-	if !ok {
-		return true
-	}
-	now := chosen[name]
-	for _, other := range k.Settings {
-		if other.Name == name {
-			if now == "" {
-				now = other.Default
-			}
-			if !k.Needed(other, chosen) {
-				return false
-			}
-		}
-	}
-	return slices.Contains(strings.Split(values, "|"), now)
-}
-
-// Check says what is wrong with what is chosen for a setting; nil when it fits.
-func (s Setting) Check(chosen string) *fault.Fault {
-	switch {
-	case chosen == "" && s.Required && s.Default == "":
-		return fault.New(fault.Required, "needed").In(s.Label)
-	case chosen == "":
-		return nil
-	case s.Type == Number:
-		n, err := strconv.Atoi(chosen)
-		if err != nil {
-			return fault.Expect(fault.Type, "a whole number", fault.Quote(chosen)).In(s.Label)
-		}
-		if n < s.Least || s.Greatest > 0 && n > s.Greatest {
-			return fault.Expect(fault.Range, fmt.Sprintf("%d to %d", s.Least, s.Greatest), chosen).In(s.Label)
-		}
-	case s.Type == Choice && !slices.Contains(s.Choices, chosen):
-		return fault.Expect(fault.Setting, "one of "+strings.Join(s.Choices, ", "), fault.Quote(chosen)).In(s.Label)
-	}
-	return nil
 }
 
 // New is the text of a part of a kind, without operations.

@@ -9,6 +9,7 @@ import (
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/setting"
 )
 
 // TestEveryKindIsWhole: what the table says of a kind can be shown, chosen and checked.
@@ -23,8 +24,8 @@ func TestEveryKindIsWhole(t *testing.T) {
 			require.False(t, names[s.Name] || labels[s.Label], "%s: %s is there twice", k.Name, s.Name)
 			names[s.Name], labels[s.Label] = true, true
 			require.True(t, s.Default == "" || s.Check(s.Default) == nil, "%s: the default of %s is one that can be chosen", k.Name, s.Name)
-			require.Equal(t, s.Type == Choice, len(s.Choices) > 0, "%s: %s", k.Name, s.Name)
-			require.Equal(t, s.Type == Secret, s.Of != "", "%s: %s", k.Name, s.Name)
+			require.Equal(t, s.Type == setting.Choice, len(s.Choices) > 0, "%s: %s", k.Name, s.Name)
+			require.Equal(t, s.Type == setting.Secret, s.Of != "", "%s: %s", k.Name, s.Name)
 			if name, values, ok := strings.Cut(s.When, "="); ok {
 				at := settingOf(k, name)
 				require.NotNil(t, at, "%s: %s depends on what is not there", k.Name, s.Name)
@@ -52,14 +53,7 @@ func TestEveryKindIsWhole(t *testing.T) {
 	require.Nil(t, KindOf("pigeon"))
 }
 
-func settingOf(k *Kind, name string) *Setting {
-	for i := range k.Settings {
-		if k.Settings[i].Name == name {
-			return &k.Settings[i]
-		}
-	}
-	return nil
-}
+func settingOf(k *Kind, name string) *setting.Setting { return k.Settings.Find(name) }
 
 // TestEveryKindMakesAPart: a new one has no faults, and each of its verbs can be an operation of it.
 func TestEveryKindMakesAPart(t *testing.T) {
@@ -72,7 +66,7 @@ func TestEveryKindMakesAPart(t *testing.T) {
 			text += "  - {operation: op" + string(rune('a'+i)) + ", does: " + v.Name
 			for _, s := range v.Settings {
 				if s.Required && s.Default == "" {
-					text += `, "` + s.Name + `": "` + map[bool]string{true: "true", false: "x"}[s.Type == Formula] + `"`
+					text += `, "` + s.Name + `": "` + map[bool]string{true: "true", false: "x"}[s.Type == setting.Formula] + `"`
 				}
 			}
 			text += "}\n"
@@ -98,19 +92,19 @@ func TestEveryKindMakesAPart(t *testing.T) {
 func TestSettingsAreAskedForAsOthersAreChosen(t *testing.T) {
 	mailbox := KindOf("mailbox")
 	authority, done := *settingOf(mailbox, "authority"), *settingOf(mailbox, "done")
-	require.True(t, mailbox.Needed(authority, nil), "encrypted is the default")
-	require.False(t, mailbox.Needed(authority, map[string]string{"encryption": "none"}))
-	require.False(t, mailbox.Needed(done, nil))
-	require.True(t, mailbox.Needed(done, map[string]string{"after": "move"}))
-	nested := &Kind{Settings: []Setting{
-		{Name: "a", Type: Choice, Choices: []string{"x", "y"}, Default: "x"},
-		{Name: "b", Type: Choice, Choices: []string{"1", "2"}, Default: "1", When: "a=y"},
+	require.True(t, mailbox.Settings.Applies(authority, setting.Of(nil)), "encrypted is the default")
+	require.False(t, mailbox.Settings.Applies(authority, setting.Of(map[string]string{"encryption": "none"})))
+	require.False(t, mailbox.Settings.Applies(done, setting.Of(nil)))
+	require.True(t, mailbox.Settings.Applies(done, setting.Of(map[string]string{"after": "move"})))
+	nested := &Kind{Settings: setting.List{
+		{Name: "a", Type: setting.Choice, Choices: []string{"x", "y"}, Default: "x"},
+		{Name: "b", Type: setting.Choice, Choices: []string{"1", "2"}, Default: "1", When: "a=y"},
 		{Name: "c", When: "b=1|2"},
 	}}
-	require.False(t, nested.Needed(nested.Settings[2], nil), "what it hangs on is not asked for")
-	require.True(t, nested.Needed(nested.Settings[2], map[string]string{"a": "y"}))
-	require.False(t, nested.Needed(nested.Settings[2], map[string]string{"a": "y", "b": "3"}))
-	require.True(t, nested.Needed(nested.Settings[0], nil))
+	require.False(t, nested.Settings.Applies(nested.Settings[2], setting.Of(nil)), "what it hangs on is not asked for")
+	require.True(t, nested.Settings.Applies(nested.Settings[2], setting.Of(map[string]string{"a": "y"})))
+	require.False(t, nested.Settings.Applies(nested.Settings[2], setting.Of(map[string]string{"a": "y", "b": "3"})))
+	require.True(t, nested.Settings.Applies(nested.Settings[0], setting.Of(nil)))
 
 	port := *settingOf(mailbox, "port")
 	for chosen, want := range map[string]string{"143": "", "": "", "0": "expected 1 to 65535, found 0", "65536": "expected 1 to 65535", "x": "expected a whole number", "1.5": "expected a whole number"} {

@@ -2,6 +2,7 @@ package connection
 
 import (
 	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/setting"
 	"hollowreed/internal/core/value"
 )
 
@@ -22,14 +23,14 @@ var mailKind = &Kind{
 	Name: "mail", Title: "Mail",
 	About: "Sends mail through an SMTP server.",
 	Needs: "The server's host and port, a user and a password where it wants them, and a sender.",
-	Settings: []Setting{
-		{Name: "host", Label: "Host", Type: Text, Required: true},
-		{Name: "port", Label: "Port", Type: Number, Default: "587", Least: 1, Greatest: 65535},
-		{Name: "encryption", Label: "Encryption", Type: Choice, Choices: []string{"starttls", "tls from the start", "none"}, Default: "starttls", Help: "STARTTLS (RFC 3207), or implicit TLS as on port 465 (RFC 8314)"},
-		{Name: "authority", Label: "CA certificates", Type: Lines, When: "encryption=starttls|tls from the start", Help: "PEM certificates that are trusted beside those of this machine"},
-		{Name: "user", Label: "User", Type: Text},
-		{Name: "password", Label: "Password", Type: Secret, Of: "password"},
-		{Name: "sender", Label: "Sender", Type: Text, Required: true, Help: "The address that mail comes from when a message names none"},
+	Settings: setting.List{
+		{Name: "host", Label: "Host", Type: setting.Text, Required: true},
+		{Name: "port", Label: "Port", Type: setting.Number, Default: "587", Least: 1, Greatest: 65535},
+		{Name: "encryption", Label: "Encryption", Type: setting.Choice, Choices: []string{"starttls", "tls from the start", "none"}, Default: "starttls", Help: "STARTTLS (RFC 3207), or implicit TLS as on port 465 (RFC 8314)"},
+		{Name: "authority", Label: "CA certificates", Type: setting.Lines, When: "encryption=starttls|tls from the start", Help: "PEM certificates that are trusted beside those of this machine"},
+		{Name: "user", Label: "User", Type: setting.Text},
+		{Name: "password", Label: "Password", Type: setting.Secret, Of: "password"},
+		{Name: "sender", Label: "Sender", Type: setting.Text, Required: true, Help: "The address that mail comes from when a message names none"},
 		waits,
 	},
 	Verbs: []Verb{{
@@ -56,16 +57,16 @@ var mailboxKind = &Kind{
 	Name: "mailbox", Title: "Mailbox", Mails: true,
 	About: "Reads mail over IMAP, and starts flows with new ones.",
 	Needs: "The server's host and port, a user and a password.",
-	Settings: append([]Setting{
-		{Name: "host", Label: "Host", Type: Text, Required: true},
-		{Name: "port", Label: "Port", Type: Number, Default: "993", Least: 1, Greatest: 65535},
-		{Name: "encryption", Label: "Encryption", Type: Choice, Choices: []string{"tls from the start", "starttls", "none"}, Default: "tls from the start", Help: "Implicit TLS as on port 993 (RFC 8314), or STARTTLS as on 143 (RFC 3501, 6.2.1)"},
-		{Name: "authority", Label: "CA certificates", Type: Lines, When: "encryption=starttls|tls from the start", Help: "PEM certificates that are trusted beside those of this machine"},
-		{Name: "user", Label: "User", Type: Text, Required: true},
-		{Name: "password", Label: "Password", Type: Secret, Of: "password"},
-		{Name: "folder", Label: "Folder", Type: Text, Default: "INBOX", Help: "Whose mails are read"},
-		{Name: "after", Label: "A mail that has started a run", Type: Choice, Choices: []string{"mark as read", "move", "delete"}, Default: "mark as read", Help: "It is kept with its run; there it is marked, moved away, or deleted. Where it is marked, mails that somebody has read already start nothing"},
-		{Name: "done", Label: "Such mails go to", Type: Text, Required: true, When: "after=move", Help: "A folder there; it is made when it is missing"},
+	Settings: append(setting.List{
+		{Name: "host", Label: "Host", Type: setting.Text, Required: true},
+		{Name: "port", Label: "Port", Type: setting.Number, Default: "993", Least: 1, Greatest: 65535},
+		{Name: "encryption", Label: "Encryption", Type: setting.Choice, Choices: []string{"tls from the start", "starttls", "none"}, Default: "tls from the start", Help: "Implicit TLS as on port 993 (RFC 8314), or STARTTLS as on 143 (RFC 3501, 6.2.1)"},
+		{Name: "authority", Label: "CA certificates", Type: setting.Lines, When: "encryption=starttls|tls from the start", Help: "PEM certificates that are trusted beside those of this machine"},
+		{Name: "user", Label: "User", Type: setting.Text, Required: true},
+		{Name: "password", Label: "Password", Type: setting.Secret, Of: "password"},
+		{Name: "folder", Label: "Folder", Type: setting.Text, Default: "INBOX", Help: "Whose mails are read"},
+		{Name: "after", Label: "A mail that has started a run", Type: setting.Choice, Choices: []string{"mark as read", "move", "delete"}, Default: "mark as read", Help: "It is kept with its run; there it is marked, moved away, or deleted. Where it is marked, mails that somebody has read already start nothing"},
+		{Name: "done", Label: "Such mails go to", Type: setting.Text, Required: true, When: "after=move", Help: "A folder there; it is made when it is missing"},
 	}, waits, largest),
 	Verbs: []Verb{{
 		Name: "find", About: "The mails of the folder that fit, oldest first; they stay as they are", Reads: true, Response: IncomingMail,
@@ -77,14 +78,14 @@ var directoryKind = &Kind{
 	Name: "directory", Title: "Directory",
 	About: "Searches and changes the entries of a directory over LDAP v3.",
 	Needs: "Host and port, the name and password to bind with, and where the entries are.",
-	Settings: append([]Setting{
-		{Name: "host", Label: "Host", Type: Text, Required: true},
-		{Name: "port", Label: "Port", Type: Number, Default: "389", Least: 1, Greatest: 65535},
-		{Name: "encryption", Label: "Encryption", Type: Choice, Choices: []string{"starttls", "tls from the start", "none"}, Default: "starttls", Help: "StartTLS (RFC 4511, 4.14), or TLS as on port 636"},
-		{Name: "authority", Label: "CA certificates", Type: Lines, When: "encryption=starttls|tls from the start", Help: "PEM certificates that are trusted beside those of this machine"},
-		{Name: "user", Label: "Bind as", Type: Text, Help: "A distinguished name; anonymous where it is left out"},
-		{Name: "password", Label: "Password", Type: Secret, Of: "password"},
-		{Name: "base", Label: "Base", Type: Text, Required: true, Help: "The name below which everything is, as ou=people,dc=skerry,dc=example"},
+	Settings: append(setting.List{
+		{Name: "host", Label: "Host", Type: setting.Text, Required: true},
+		{Name: "port", Label: "Port", Type: setting.Number, Default: "389", Least: 1, Greatest: 65535},
+		{Name: "encryption", Label: "Encryption", Type: setting.Choice, Choices: []string{"starttls", "tls from the start", "none"}, Default: "starttls", Help: "StartTLS (RFC 4511, 4.14), or TLS as on port 636"},
+		{Name: "authority", Label: "CA certificates", Type: setting.Lines, When: "encryption=starttls|tls from the start", Help: "PEM certificates that are trusted beside those of this machine"},
+		{Name: "user", Label: "Bind as", Type: setting.Text, Help: "A distinguished name; anonymous where it is left out"},
+		{Name: "password", Label: "Password", Type: setting.Secret, Of: "password"},
+		{Name: "base", Label: "Base", Type: setting.Text, Required: true, Help: "The name below which everything is, as ou=people,dc=skerry,dc=example"},
 	}, waits),
 	Verbs: []Verb{
 		{Name: "search", About: "The entries that a filter finds, page by page", Reads: true, Settings: searching},
@@ -103,9 +104,9 @@ var directoryKind = &Kind{
 	},
 }
 
-var searching = []Setting{
-	{Name: "filter", Label: "Filter", Type: Text, Required: true, Help: "As (&(objectClass=person)(badge={badge})); {name} stands for a field of the request, escaped as RFC 4515 says"},
-	{Name: "below", Label: "Below", Type: Text, Help: "A name below the connection's base to search from, as ou=deck"},
-	{Name: "depth", Label: "How deep", Type: Choice, Choices: []string{"all below", "one level"}, Default: "all below"},
-	{Name: "page size", Label: "Entries of a page", Type: Number, Default: "500", Least: 1, Greatest: 10000},
+var searching = setting.List{
+	{Name: "filter", Label: "Filter", Type: setting.Text, Required: true, Help: "As (&(objectClass=person)(badge={badge})); {name} stands for a field of the request, escaped as RFC 4515 says"},
+	{Name: "below", Label: "Below", Type: setting.Text, Help: "A name below the connection's base to search from, as ou=deck"},
+	{Name: "depth", Label: "How deep", Type: setting.Choice, Choices: []string{"all below", "one level"}, Default: "all below"},
+	{Name: "page size", Label: "Entries of a page", Type: setting.Number, Default: "500", Least: 1, Greatest: 10000},
 }

@@ -7,6 +7,7 @@ import (
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/setting"
 	"hollowreed/internal/core/value"
 )
 
@@ -17,8 +18,8 @@ var attemptKind = &Kind{
 		{Key: "on fault", Title: "On fault", Below: true},
 		{Key: "finally", Title: "Finally"},
 	},
-	Settings: []Setting{
-		{Name: "then", Label: "After On fault", Type: Choice, Default: "go on", Choices: []string{"go on", "set aside"}, Help: "Continue behind the attempt, or set the record aside with its fault nevertheless"},
+	Settings: setting.List{
+		{Name: "then", Label: "After On fault", Type: setting.Choice, Default: "go on", Choices: []string{"go on", "set aside"}, Help: "Continue behind the attempt, or set the record aside with its fault nevertheless"},
 	},
 	Detail:  func(s *Step) string { return plural(len(s.Track("steps").Steps), "step") },
 	compile: compileAttempt,

@@ -6,6 +6,7 @@ import (
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/setting"
 	"hollowreed/internal/core/value"
 )
 
@@ -15,8 +16,8 @@ var chooseKind = &Kind{
 		{Key: "when", Title: "When", About: "at least one branch with a condition", Many: true, If: true},
 		{Key: "otherwise", Title: "Otherwise"},
 	},
-	Settings: []Setting{
-		{Name: "none", Label: "When no condition is true", Type: Choice, Default: "otherwise", Choices: []string{"otherwise", "set aside", "leave out"}, Help: "Continue with the steps under Otherwise, of which there may be none"},
+	Settings: setting.List{
+		{Name: "none", Label: "When no condition is true", Type: setting.Choice, Default: "otherwise", Choices: []string{"otherwise", "set aside", "leave out"}, Help: "Continue with the steps under Otherwise, of which there may be none"},
 		onFault,
 	},
 	Detail: func(s *Step) string {

@@ -200,7 +200,6 @@ func (c *compiler) planned(s *Step, k *Kind, ended string) *PlannedStep {
 	if ended != "" {
 		c.fault(s.At, fault.New(fault.Setting, "this step is never reached: %s ends the way before it", ended))
 	}
-	c.numbers(s, k)
 	ps.policy = policyOf(s)
 	ps.run = k.compile(c, s)
 	c.undo(s)
@@ -211,17 +210,6 @@ func (c *compiler) planned(s *Step, k *Kind, ended string) *PlannedStep {
 		ps.run = pass
 	}
 	return ps
-}
-
-// numbers checks the settings that are numbers.
-func (c *compiler) numbers(s *Step, k *Kind) {
-	for _, set := range k.Settings {
-		if v := s.Setting(set.Name); set.Type == Number && v != "" {
-			if n, err := strconv.ParseFloat(v, 64); err != nil || n < 0 || n > 1e9 {
-				c.fault(s.place(set.Name), fault.Expect(fault.Type, "a number that is not negative", fault.Quote(v)).In(set.Name))
-			}
-		}
-	}
 }
 
 // number reads a setting that was checked.

@@ -7,17 +7,18 @@ import (
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/setting"
 	"hollowreed/internal/core/value"
 )
 
 var gatherKind = &Kind{
 	Name: "gather", Title: "Gather", Group: Way, Lasting: true, About: "Gathers what several messages bring: the one with which a group is whole goes on with a list of it all, the others end here.",
-	Settings: []Setting{
-		{Name: "bring", Label: "What each brings", Type: Formula, Required: true, Help: "A formula, often the name of a record"},
-		{Name: "key", Label: "Together by", Type: Formula, Help: "Messages for which it is the same belong to one group; empty: all"},
-		{Name: "count", Label: "A group is whole with", Type: Number, Help: "So many; empty: only the time counts"},
-		{Name: "within", Label: "Or so many seconds after its first", Type: Number, Help: "Empty: only the number counts"},
-		{Name: "as", Label: "Result name", Type: Text, Default: "gathered"},
+	Settings: setting.List{
+		{Name: "bring", Label: "What each brings", Type: setting.Formula, Required: true, Help: "A formula, often the name of a record"},
+		{Name: "key", Label: "Together by", Type: setting.Formula, Help: "Messages for which it is the same belong to one group; empty: all"},
+		{Name: "count", Label: "A group is whole with", Type: setting.Number, Help: "So many; empty: only the time counts"},
+		{Name: "within", Label: "Or so many seconds after its first", Type: setting.Decimal, Help: "Empty: only the number counts"},
+		{Name: "as", Label: "Result name", Type: setting.Text, Default: "gathered"},
 		onFault,
 	},
 	Detail: func(s *Step) string {
@@ -110,14 +111,14 @@ func goOn(s *Step, it *Item, slot int, one Kept, g AggregateGroup, key string) {
 }
 
 // kindOfMessage is the setting by which messages are told apart that are handed over.
-var kindOfMessage = Setting{Name: "kind", Label: "Kind of message", Type: Text, Required: true, Help: "A word on which both flows agree"}
+var kindOfMessage = setting.Setting{Name: "kind", Label: "Kind of message", Type: setting.Text, Required: true, Help: "A word on which both flows agree"}
 
 var deliverKind = &Kind{
 	Name: "deliver", Title: "Hand over a message", Group: Run, Lasting: true, About: "Hands a message over to the run that waits for one of its kind with its reference, or will.",
-	Settings: []Setting{
+	Settings: setting.List{
 		kindOfMessage,
-		{Name: "reference", Label: "Reference", Type: Formula, Required: true},
-		{Name: "from", Label: "Message", Type: Name, Required: true, Help: "The name of a record"},
+		{Name: "reference", Label: "Reference", Type: setting.Formula, Required: true},
+		{Name: "from", Label: "Message", Type: setting.Name, Required: true, Help: "The name of a record"},
 		onFault,
 	},
 	Detail:  func(s *Step) string { return s.Setting("kind") + " · " + s.Setting("reference") },
@@ -148,13 +149,13 @@ func compileDeliver(c *compiler, s *Step) runner {
 
 var awaitKind = &Kind{
 	Name: "await", Title: "Wait for a message", Group: Run, Lasting: true, About: "Lets the run rest until another one hands over a message of a kind with its reference; it needs no worker while it does.",
-	Settings: []Setting{
+	Settings: setting.List{
 		kindOfMessage,
-		{Name: "reference", Label: "Reference", Type: Formula, Required: true},
-		{Name: "schema", Label: "Schema of the message", Type: Part, Of: "schema", Required: true},
-		{Name: "within", Label: "Within (seconds)", Type: Number, Default: "86400"},
-		{Name: "none", Label: "When none comes in time", Type: Choice, Default: "set aside", Choices: []string{"set aside", "leave out", "go on"}},
-		{Name: "as", Label: "Result name", Type: Text, Default: "message"},
+		{Name: "reference", Label: "Reference", Type: setting.Formula, Required: true},
+		{Name: "schema", Label: "Schema of the message", Type: setting.Part, Of: "schema", Required: true},
+		{Name: "within", Label: "Within (seconds)", Type: setting.Decimal, Default: "86400"},
+		{Name: "none", Label: "When none comes in time", Type: setting.Choice, Default: "set aside", Choices: []string{"set aside", "leave out", "go on"}},
+		{Name: "as", Label: "Result name", Type: setting.Text, Default: "message"},
 		onFault,
 	},
 	Detail:  func(s *Step) string { return s.Setting("kind") + " · " + s.Setting("reference") },

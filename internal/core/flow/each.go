@@ -8,6 +8,7 @@ import (
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/setting"
 	"hollowreed/internal/core/value"
 )
 
@@ -22,15 +23,15 @@ const (
 var eachKind = &Kind{
 	Name: "each", Title: "For each", Group: Way, About: "Does its steps for each record that is read, or for each entry of a list.",
 	Tracks: []TrackKind{{Key: "steps", Title: "For each"}},
-	Settings: []Setting{
-		{Name: "of", Label: "Of", Type: Formula, Required: true, Help: "The name of the records that are read, or a formula that is a list"},
-		{Name: "as", Label: "An entry is called", Type: Text, Default: "entry", Help: "Of a list; records keep the name with which they are read"},
-		{Name: "at once", Label: "At once", Type: Number, Default: "1", Help: "How many entries of a list are under way at the same time; 1 keeps their order"},
-		{Name: "key", Label: "In order within", Type: Formula, Rare: true, Help: "Entries for which this formula has the same value keep their order"},
-		{Name: "collect", Label: "Collect", Type: Formula, Rare: true, Help: "A formula whose values, one for each entry that came through, are a list behind the each"},
-		{Name: "collected as", Label: "Result name", Type: Text, Default: "collected", Rare: true},
-		{Name: "failed", Label: "When an entry fails", Type: Choice, Default: "set it aside", Choices: []string{"set it aside", "the record fails", "the record fails after"}, Help: "Set it aside and carry on with the others, or let the record that it belongs to fail"},
-		{Name: "most", Label: "Failed entries, at most", Type: Number, Default: "10", Rare: true},
+	Settings: setting.List{
+		{Name: "of", Label: "Of", Type: setting.Formula, Required: true, Help: "The name of the records that are read, or a formula that is a list"},
+		{Name: "as", Label: "An entry is called", Type: setting.Text, Default: "entry", Help: "Of a list; records keep the name with which they are read"},
+		{Name: "at once", Label: "At once", Type: setting.Number, Default: "1", Help: "How many entries of a list are under way at the same time; 1 keeps their order"},
+		{Name: "key", Label: "In order within", Type: setting.Formula, Rare: true, Help: "Entries for which this formula has the same value keep their order"},
+		{Name: "collect", Label: "Collect", Type: setting.Formula, Rare: true, Help: "A formula whose values, one for each entry that came through, are a list behind the each"},
+		{Name: "collected as", Label: "Result name", Type: setting.Text, Default: "collected", Rare: true},
+		{Name: "failed", Label: "When an entry fails", Type: setting.Choice, Default: "set it aside", Choices: []string{"set it aside", "the record fails", "the record fails after"}, Help: "Set it aside and carry on with the others, or let the record that it belongs to fail"},
+		{Name: "most", Label: "Failed entries, at most", Type: setting.Number, Default: "10", Rare: true},
 	},
 	Detail: func(s *Step) string {
 		if n := s.Setting("at once"); n != "1" {

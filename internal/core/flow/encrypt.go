@@ -7,17 +7,18 @@ import (
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/openpgp"
 	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/setting"
 	"hollowreed/internal/core/value"
 )
 
 var sealKind = &Kind{
 	Name: "seal", Title: "Encrypt or sign", Group: Shape, About: "Encrypts a text for the owners of OpenPGP keys, signs it with ours, or both (RFC 9580).",
-	Settings: []Setting{
-		{Name: "value", Label: "Text or bytes", Type: Formula, Required: true},
-		{Name: "for", Label: "For the owners of", Type: Formula, Help: "Their public keys as armored text: from a table, a record. Empty: it is only signed"},
-		{Name: "signed by", Label: "Signed with the secret", Type: Text, Help: "The name of a secret that holds a private key. Empty: it is not signed"},
-		{Name: "passphrase", Label: "Its passphrase is the secret", Type: Text, Rare: true},
-		{Name: "as", Label: "Result name", Type: Text, Default: "sealed"},
+	Settings: setting.List{
+		{Name: "value", Label: "Text or bytes", Type: setting.Formula, Required: true},
+		{Name: "for", Label: "For the owners of", Type: setting.Formula, Help: "Their public keys as armored text: from a table, a record. Empty: it is only signed"},
+		{Name: "signed by", Label: "Signed with the secret", Type: setting.Text, Help: "The name of a secret that holds a private key. Empty: it is not signed"},
+		{Name: "passphrase", Label: "Its passphrase is the secret", Type: setting.Text, Rare: true},
+		{Name: "as", Label: "Result name", Type: setting.Text, Default: "sealed"},
 		onFault,
 	},
 	Detail: func(s *Step) string {
@@ -115,13 +116,13 @@ var openedRecord = schema.Record("opened", schema.Scalar("text", value.Text), sc
 
 var openKind = &Kind{
 	Name: "open", Title: "Decrypt or verify", Group: Shape, About: "Decrypts an OpenPGP message and verifies who has signed it (RFC 9580).",
-	Settings: []Setting{
-		{Name: "value", Label: "Message", Type: Formula, Required: true, Help: "As armored text, or bytes"},
-		{Name: "with", Label: "With the secret", Type: Text, Help: "The name of a secret that holds our private key. Empty: it is only verified"},
-		{Name: "passphrase", Label: "Its passphrase is the secret", Type: Text, Rare: true},
-		{Name: "signed by", Label: "Signed by the owner of", Type: Formula, Help: "The sender's public key as armored text. Empty: signatures do not matter"},
-		{Name: "unsigned", Label: "When it is not signed so", Type: Choice, Default: "set aside", Choices: []string{"set aside", "go on"}},
-		{Name: "as", Label: "Result name", Type: Text, Default: "opened", Help: "A record with text, signed and signer"},
+	Settings: setting.List{
+		{Name: "value", Label: "Message", Type: setting.Formula, Required: true, Help: "As armored text, or bytes"},
+		{Name: "with", Label: "With the secret", Type: setting.Text, Help: "The name of a secret that holds our private key. Empty: it is only verified"},
+		{Name: "passphrase", Label: "Its passphrase is the secret", Type: setting.Text, Rare: true},
+		{Name: "signed by", Label: "Signed by the owner of", Type: setting.Formula, Help: "The sender's public key as armored text. Empty: signatures do not matter"},
+		{Name: "unsigned", Label: "When it is not signed so", Type: setting.Choice, Default: "set aside", Choices: []string{"set aside", "go on"}},
+		{Name: "as", Label: "Result name", Type: setting.Text, Default: "opened", Help: "A record with text, signed and signer"},
 		onFault,
 	},
 	Detail: func(s *Step) string {

@@ -14,6 +14,7 @@ import (
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/mapping"
 	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/setting"
 )
 
 // Flow is one part.
@@ -21,6 +22,7 @@ type Flow struct {
 	ID        string
 	Title     string
 	Trigger   Trigger
+	Settings  setting.Values
 	Reference doc.Text // a formula over run and input
 	Limit     int      // seconds that a run may take; 0 is no limit
 	AtOnce    int      // how many runs may be under way; 0 is any number
@@ -31,6 +33,17 @@ type Flow struct {
 	Steps     []*Step
 	At        doc.Text
 	doc       *doc.Doc
+}
+
+// Settings are those of a flow as a whole.
+var Settings = setting.List{
+	{Name: "reference", Label: "Run reference", Type: setting.Formula, Help: "By which people look for it: a formula over run and the message that it begins with"},
+	{Name: "at once", Label: "Concurrent runs (at most)", Type: setting.Number, Help: "Empty: any number"},
+	{Name: "busy", Label: "When the limit is reached", Type: setting.Choice, Default: "queue", Choices: []string{"queue", "skip"}},
+	{Name: "one per", Label: "Ordering key", Type: setting.Formula, Help: "A formula over run and the message: runs for which it is the same wait for each other, in their order"},
+	{Name: "keeps", Label: "Stored message data", Type: setting.Choice, Default: string(KeepsAll), Choices: []string{string(KeepsAll), string(KeepsEnds), string(KeepsNothing)}, Help: "What is set aside is kept always, until somebody has dealt with it"},
+	{Name: "kept for", Label: "Retention (days)", Type: setting.Number, Help: "Empty: for ever"},
+	{Name: "time limit", Label: "Time limit of a run (seconds)", Type: setting.Number, Help: "Empty: none"},
 }
 
 // Keeps is what the journal keeps of a flow's messages. What is set aside is kept always, with its own text: it waits for
@@ -48,30 +61,31 @@ const (
 // schedule, a person, or another flow.
 type Trigger struct {
 	Kind       string
+	Settings   setting.Values
 	Name       string
 	Connection doc.Text
 	Mask       doc.Text
-	Operation  doc.Text // records: the operation that gives them
-	Rising     doc.Text // records: a field that is greater in each new one
-	With       []Match  // records: what it is asked with; rising is the greatest value so far, as text
-	From       string   // mail: part of the sender's name or address; empty: anybody's
-	Subject    string   // mail: part of the subject
-	Input      doc.Text // person, called, request: the schema of the message that a run begins with
-	Output     doc.Text // called, request: the schema of the answer
-	As         string   // by which steps speak of the message
-	Cron       doc.Text // schedule: its times; empty: every so many seconds
-	Zone       doc.Text // schedule: the time zone of its times, by its name in the tz database
-	Holidays   doc.Text // schedule: a table whose keys are days on which nothing starts
-	Missed     Missed   // schedule: what becomes of starts that were missed
-	Method     string   // request
-	Path       doc.Text // request: behind the address under which requests come in
-	Parameters doc.Text // request: the schema of the parameters in its path, query and headers
-	Key        doc.Text // request: the secret that the caller must send as bearer token; empty: none
-	Sample     doc.Text // request: the body of a try, where no schema has one; mail: the mail of a try
-	Keep       string   // request: names of its query and headers that are kept beside the usual ones
-	Elsewhere  bool     // request: browsers may send it for pages of other sites
-	Wait       int      // request: seconds for which the caller waits for the answer
-	Every      int      // seconds between two looks, or two starts of a schedule
+	Operation  doc.Text       // records: the operation that gives them
+	Rising     doc.Text       // records: a field that is greater in each new one
+	With       []setting.Pair // records: what it is asked with; rising is the greatest value so far, as text
+	From       string         // mail: part of the sender's name or address; empty: anybody's
+	Subject    string         // mail: part of the subject
+	Input      doc.Text       // person, called, request: the schema of the message that a run begins with
+	Output     doc.Text       // called, request: the schema of the answer
+	As         string         // by which steps speak of the message
+	Cron       doc.Text       // schedule: its times; empty: every so many seconds
+	Zone       doc.Text       // schedule: the time zone of its times, by its name in the tz database
+	Holidays   doc.Text       // schedule: a table whose keys are days on which nothing starts
+	Missed     Missed         // schedule: what becomes of starts that were missed
+	Method     string         // request
+	Path       doc.Text       // request: behind the address under which requests come in
+	Parameters doc.Text       // request: the schema of the parameters in its path, query and headers
+	Key        doc.Text       // request: the secret that the caller must send as bearer token; empty: none
+	Sample     doc.Text       // request: the body of a try, where no schema has one; mail: the mail of a try
+	Keep       string         // request: names of its query and headers that are kept beside the usual ones
+	Elsewhere  bool           // request: browsers may send it for pages of other sites
+	Wait       int            // request: seconds for which the caller waits for the answer
+	Every      int            // seconds between two looks, or two starts of a schedule
 	At         doc.Text
 }
 
@@ -82,8 +96,8 @@ type Step struct {
 	Name     string
 	Comment  string
 	Off      bool // switched off: it is passed over, and yields nothing
-	Settings map[string]doc.Text
-	Match    []Match // pairs of name and formula, for the kinds that have them
+	Settings setting.Values
+	Match    []setting.Pair // pairs of name and formula, for the kinds that have them
 	Tracks   []*Track
 	Path     []any // where the step stands in the part, for edits
 	At       doc.Text
@@ -100,25 +114,8 @@ type Track struct {
 	At    doc.Text
 }
 
-// Match is one key column and the formula that it must equal.
-type Match struct{ Column, Formula doc.Text }
-
 // Setting reads one of the step's settings, or its default.
-func (s *Step) Setting(name string) string {
-	if t, ok := s.Settings[name]; ok && t.Value != "" {
-		return t.Value
-	}
-	k := kindOf(s.Kind)
-	if k == nil {
-		return ""
-	}
-	for _, set := range k.Settings {
-		if set.Name == name {
-			return set.Default
-		}
-	}
-	return ""
-}
+func (s *Step) Setting(name string) string { return s.Settings.Get(name) }
 
 // Parts finds what a flow refers to; nil when there is no such part.
 type Parts interface {
@@ -139,20 +136,11 @@ type Contract struct {
 func Parse(id string, d *doc.Doc) *Flow {
 	n := d.Root()
 	f := &Flow{ID: id, Title: n.Need("flow").Value, At: n.At(), doc: d}
-	t := n.Map("trigger")
-	f.Trigger = Trigger{Kind: t.Choice("kind", triggerNames()...), Name: t.Text("name").Value, At: t.At()}
-	f.Trigger.Of().read(&f.Trigger, t)
-	if f.Trigger.Every < 1 {
-		t.Fault(fault.Range, "every: expected at least 1 second")
-		f.Trigger.Every = 1
-	}
-	if f.Trigger.As == "" {
-		f.Trigger.As = "input"
-	}
-	t.Done()
-	f.Reference = n.Text("reference")
-	f.Limit, f.AtOnce, f.OnePer, f.Busy = n.Int("time limit", 0), n.Int("at once", 0), n.Text("one per"), n.Choice("busy", "queue", "skip")
-	f.Keeps, f.KeptFor = Keeps(n.Choice("keeps", string(KeepsAll), string(KeepsEnds), string(KeepsNothing))), n.Int("kept for", 0)
+	f.Trigger = readTrigger(n.Map("trigger"))
+	f.Settings = Settings.Read(n)
+	f.Reference, f.OnePer = f.Settings.Text("reference"), f.Settings.Text("one per")
+	f.Limit, f.AtOnce, f.Busy = f.Settings.Int("time limit"), f.Settings.Int("at once"), f.Settings.Get("busy")
+	f.Keeps, f.KeptFor = Keeps(f.Settings.Get("keeps")), f.Settings.Int("kept for")
 	f.Steps = steps(n, "steps", []any{"steps"}, map[string]bool{"trigger": true})
 	if len(f.Steps) == 0 && n.Present() {
 		n.Fault(fault.Required, "the flow has no steps").Setting = "steps"
@@ -189,7 +177,7 @@ func readStep(n doc.Node, path []any, seen map[string]bool) *Step {
 	kind := n.Need("step")
 	s := &Step{
 		ID: n.Need("id").Value, Kind: kind.Value, Name: n.Text("name").Value, Comment: n.Text("comment").Value, Off: n.Bool("off", false),
-		Settings: map[string]doc.Text{}, Path: path, At: n.At(),
+		Path: path, At: n.At(),
 	}
 	k := kindOf(kind.Value)
 	if k == nil {
@@ -205,8 +193,9 @@ func readStep(n doc.Node, path []any, seen map[string]bool) *Step {
 	if s.Name == "" {
 		s.Name = k.Title
 	}
-	for _, set := range k.Settings {
-		s.setting(n, set)
+	s.Settings = k.Settings.Read(n)
+	for _, pairs := range s.Settings.Pairs {
+		s.Match = pairs
 	}
 	for i := range k.Tracks {
 		s.tracks(n, &k.Tracks[i], seen)
@@ -247,28 +236,6 @@ func (s *Step) Track(key string) *Track {
 		}
 	}
 	return nil
-}
-
-func (s *Step) setting(n doc.Node, set Setting) {
-	switch set.Type {
-	case Matches:
-		keys, formulas := n.Map(set.Name).Pairs()
-		for i := range keys {
-			s.Match = append(s.Match, Match{Column: keys[i], Formula: formulas[i]})
-		}
-		if len(keys) == 0 && set.Required {
-			n.Missing(set.Name)
-		}
-	case Choice:
-		n.Choice(set.Name, set.Choices...)
-		s.Settings[set.Name] = n.Text(set.Name)
-	default:
-		t := n.Text(set.Name)
-		if t.Value == "" && set.Required {
-			n.Missing(set.Name)
-		}
-		s.Settings[set.Name] = t
-	}
 }
 
 // Walk visits every step in order, outer before inner.

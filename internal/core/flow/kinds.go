@@ -2,35 +2,8 @@ package flow
 
 import (
 	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/setting"
 )
-
-// SettingType is how a setting is edited and checked.
-type SettingType string
-
-// The types of setting.
-const (
-	Text      SettingType = "text"
-	Formula   SettingType = "formula"
-	Template  SettingType = "template" // a text of several lines with formulas in it
-	Part      SettingType = "part"
-	Choice    SettingType = "choice"
-	Matches   SettingType = "matches"   // pairs of a name and a formula
-	Name      SettingType = "name"      // the name of what a step before yields
-	Number    SettingType = "number"    // a number that is not negative
-	Operation SettingType = "operation" // one of the connection's operations
-)
-
-// Setting describes one setting of a kind of step.
-type Setting struct {
-	Name, Label, Help string
-	Type              SettingType
-	Required          bool
-	Default           string
-	Choices           []string
-	Of                string // Part: the kind of part
-	Rare              bool   // folded away until somebody wants it
-	Redraw            bool   // others depend on it
-}
 
 // TrackKind is one way in which a kind of step holds other steps.
 type TrackKind struct {
@@ -44,7 +17,7 @@ type TrackKind struct {
 type Kind struct {
 	Name, Title, About string
 	Group              string // under which it is offered
-	Settings           []Setting
+	Settings           setting.List
 	Tracks             []TrackKind
 	Outside            bool // stands on its connection's lane
 	Effect             bool // changes the outside system
@@ -54,18 +27,18 @@ type Kind struct {
 	compile            func(c *compiler, s *Step) runner
 }
 
-var onFault = Setting{
-	Name: "on fault", Label: "On fault", Type: Choice, Default: "set aside", Choices: []string{"set aside", "stop"},
+var onFault = setting.Setting{
+	Name: "on fault", Label: "On fault", Type: setting.Choice, Default: "set aside", Choices: []string{"set aside", "stop"},
 	Help: "Set it aside with its fault and carry on, or stop the run there; the records before it are done, and the run can be resumed",
 }
 
 // reaching are the settings of all steps that reach an outside system.
-var reaching = []Setting{
-	{Name: "tries", Label: "Attempts (at most)", Type: Number, Rare: true, Help: "How often it is tried while the system cannot be reached; a refused request is not tried again"},
-	{Name: "pause", Label: "First delay (s)", Type: Number, Rare: true},
-	{Name: "growth", Label: "Backoff factor", Type: Number, Default: "2", Rare: true, Help: "With a little chance in it, so that not all come at once"},
-	{Name: "longest pause", Label: "Longest delay (s)", Type: Number, Default: "300", Rare: true},
-	{Name: "time limit", Label: "Time limit (seconds)", Type: Number, Rare: true, Help: "After which a try counts as failed"},
+var reaching = setting.List{
+	{Name: "tries", Label: "Attempts (at most)", Type: setting.Number, Rare: true, Help: "How often it is tried while the system cannot be reached; a refused request is not tried again"},
+	{Name: "pause", Label: "First delay (s)", Type: setting.Decimal, Rare: true},
+	{Name: "growth", Label: "Backoff factor", Type: setting.Decimal, Default: "2", Rare: true, Help: "With a little chance in it, so that not all come at once"},
+	{Name: "longest pause", Label: "Longest delay (s)", Type: setting.Decimal, Default: "300", Rare: true},
+	{Name: "time limit", Label: "Time limit (seconds)", Type: setting.Decimal, Rare: true, Help: "After which a try counts as failed"},
 }
 
 var undo = TrackKind{Key: "undo", Title: "Undo", About: "what takes this step back when a later step of the attempt around it fails", Below: true}
@@ -123,7 +96,7 @@ func KindNames() []string {
 
 // place is where a setting stands; the step itself when the setting is not there.
 func (s *Step) place(name string) doc.Text {
-	if t, ok := s.Settings[name]; ok && t.Line > 0 {
+	if t := s.Settings.Text(name); t.Line > 0 {
 		return t
 	}
 	return s.At

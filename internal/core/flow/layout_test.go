@@ -6,8 +6,6 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
-
-	"hollowreed/internal/core/doc"
 )
 
 // grower makes flows of random steps.
@@ -34,7 +32,7 @@ func (g *grower) step(depth int) *Step {
 	}
 	k := kindOf(kinds[g.IntN(len(kinds))])
 	g.n++
-	s := &Step{ID: fmt.Sprint("s", g.n), Kind: k.Name, Name: k.Title, Settings: map[string]doc.Text{"connection": {Value: []string{"desk", "board", "ledger"}[g.IntN(3)]}}}
+	s := &Step{ID: fmt.Sprint("s", g.n), Kind: k.Name, Name: k.Title, Settings: k.Settings.Chosen(map[string]string{"connection": []string{"desk", "board", "ledger"}[g.IntN(3)]})}
 	for i := range k.Tracks {
 		t := &k.Tracks[i]
 		for range 1 + g.IntN(3) {

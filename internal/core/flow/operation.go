@@ -9,6 +9,7 @@ import (
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/setting"
 	"hollowreed/internal/core/value"
 )
 
@@ -69,21 +70,21 @@ func (c *compiler) asking(at doc.Text, op *connection.Operation, s *Step) *Askin
 		return &Asking{Op: op, filled: c.filling(s, at, op.Request, op.Name)}
 	}
 	for _, m := range s.Match {
-		c.fault(m.Column, fault.New(fault.Unknown, "%s is asked with nothing", op.Name))
+		c.fault(m.Name, fault.New(fault.Unknown, "%s is asked with nothing", op.Name))
 	}
 	return &Asking{Op: op}
 }
 
 var callKind = &Kind{
 	Name: "call", Title: "Call an operation", Group: Systems, About: "Asks a system with each record and adds what it answers: to do something there, or to read, which changes nothing.", Effect: true,
-	Settings: []Setting{
-		{Name: "connection", Label: "Connection", Type: Part, Of: "connection", Required: true},
-		{Name: "operation", Label: "Operation", Type: Operation, Required: true},
-		{Name: "from", Label: "Record to ask with", Type: Name, Help: "The name of a step's result that is the request as it is; or write it by fields"},
-		{Name: "with", Label: "Ask with", Type: Matches, Help: "Fields of the request and their formulas"},
-		{Name: "as", Label: "Answer is called", Type: Text, Default: "answer"},
-		{Name: "records", Label: "Of an answer of several records", Type: Choice, Default: string(OneRow), Choices: []string{string(OneRow), string(FirstRow), string(AllRows)}, Help: "Of an operation that reads: one, and more are a fault; the first; or all as a list"},
-		{Name: "none", Label: "When there is no answer", Type: Choice, Default: "set aside", Choices: []string{"set aside", "leave out", "go on"}},
+	Settings: setting.List{
+		{Name: "connection", Label: "Connection", Type: setting.Part, Of: "connection", Required: true},
+		{Name: "operation", Label: "Operation", Type: setting.Operation, Required: true},
+		{Name: "from", Label: "Record to ask with", Type: setting.Name, Help: "The name of a step's result that is the request as it is; or write it by fields"},
+		{Name: "with", Label: "Ask with", Type: setting.Pairs, Help: "Fields of the request and their formulas"},
+		{Name: "as", Label: "Answer is called", Type: setting.Text, Default: "answer"},
+		{Name: "records", Label: "Of an answer of several records", Type: setting.Choice, Default: string(OneRow), Choices: []string{string(OneRow), string(FirstRow), string(AllRows)}, Help: "Of an operation that reads: one, and more are a fault; the first; or all as a list"},
+		{Name: "none", Label: "When there is no answer", Type: setting.Choice, Default: "set aside", Choices: []string{"set aside", "leave out", "go on"}},
 	},
 	Detail:  func(s *Step) string { return s.Setting("operation") },
 	compile: compileCall,
@@ -198,13 +199,13 @@ func wrongAnswer(op *connection.Operation, answer value.Value) *fault.Fault {
 
 var writeKind = &Kind{
 	Name: "write", Title: "Write files", Group: Systems, About: "Collects the records and writes them to files when all are there: one file for each name.", Effect: true,
-	Settings: []Setting{
-		{Name: "connection", Label: "Connection", Type: Part, Of: "connection", Required: true, Help: "To a folder of this machine or another"},
-		{Name: "schema", Label: "Schema", Type: Part, Of: "schema", Required: true, Help: "How the records are written"},
-		{Name: "from", Label: "Record to write", Type: Name, Required: true, Help: "The name of a step's result"},
-		{Name: "file name", Label: "Name of the file", Type: Formula, Required: true, Help: "Records with the same name stand in one file"},
-		{Name: "there", Label: "If the file exists", Type: Choice, Default: "replace", Choices: []string{"replace", "refuse"}},
-		{Name: "compress", Label: "Compress", Type: Choice, Default: "no", Choices: []string{"no", "gzip", "zip"}},
+	Settings: setting.List{
+		{Name: "connection", Label: "Connection", Type: setting.Part, Of: "connection", Required: true, Help: "To a folder of this machine or another"},
+		{Name: "schema", Label: "Schema", Type: setting.Part, Of: "schema", Required: true, Help: "How the records are written"},
+		{Name: "from", Label: "Record to write", Type: setting.Name, Required: true, Help: "The name of a step's result"},
+		{Name: "file name", Label: "Name of the file", Type: setting.Formula, Required: true, Help: "Records with the same name stand in one file"},
+		{Name: "there", Label: "If the file exists", Type: setting.Choice, Default: "replace", Choices: []string{"replace", "refuse"}},
+		{Name: "compress", Label: "Compress", Type: setting.Choice, Default: "no", Choices: []string{"no", "gzip", "zip"}},
 	},
 	Detail:  func(s *Step) string { return s.Setting("file name") },
 	compile: compileWrite,

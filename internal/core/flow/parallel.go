@@ -6,14 +6,15 @@ import (
 	"sync"
 
 	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/setting"
 	"hollowreed/internal/core/value"
 )
 
 var atOnceKind = &Kind{
 	Name: "at once", Title: "At once", Group: Way, About: "Does its branches beside each other for each record.",
 	Tracks: []TrackKind{{Key: "branches", Title: "Branch", About: "at least one branch", Many: true}},
-	Settings: []Setting{
-		{Name: "wait", Label: "Continue", Type: Choice, Default: "when all are done", Choices: []string{"when all are done", "when the first is done", "at once"}, Help: "What branches yield is seen behind them where it is waited for: from all, or what all of them yield from the first. At once: a branch that fails does not harm the record"},
+	Settings: setting.List{
+		{Name: "wait", Label: "Continue", Type: setting.Choice, Default: "when all are done", Choices: []string{"when all are done", "when the first is done", "at once"}, Help: "What branches yield is seen behind them where it is waited for: from all, or what all of them yield from the first. At once: a branch that fails does not harm the record"},
 		onFault,
 	},
 	Detail:  func(s *Step) string { return plural(len(s.Tracks), "branch") + " · " + s.Setting("wait") },

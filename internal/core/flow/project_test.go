@@ -345,10 +345,9 @@ func TestTriggersSayWhenTheyStart(t *testing.T) {
 		require.Equal(t, want, tr.When(), trigger)
 		k := flow.TriggerOf(tr.Kind)
 		require.NotNil(t, k)
-		set := tr.Settings()
 		for _, pair := range strings.Split(strings.Trim(trigger, "{}"), ", ")[1:] {
 			name, v, _ := strings.Cut(pair, ": ")
-			require.Equal(t, strings.Trim(v, "'"), set[name], "%s of %s", name, trigger)
+			require.Equal(t, strings.Trim(v, "'"), tr.Settings.Get(name), "%s of %s", name, trigger)
 		}
 	}
 	require.Nil(t, flow.TriggerOf("telepathy"))

@@ -9,16 +9,17 @@ import (
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/all"
 	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/setting"
 	"hollowreed/internal/core/value"
 )
 
 var parseKind = &Kind{
 	Name: "parse", Title: "Read a text", Group: Shape, About: "Reads a text in its notation: a field that holds JSON, XML, lines.",
-	Settings: []Setting{
-		{Name: "text", Label: "Text", Type: Formula, Required: true},
-		{Name: "schema", Label: "Schema", Type: Part, Of: "schema", Required: true},
-		{Name: "gives", Label: "It holds", Type: Choice, Default: "one record", Choices: []string{"one record", "a list of records"}},
-		{Name: "as", Label: "Result name", Type: Text, Default: "parsed"},
+	Settings: setting.List{
+		{Name: "text", Label: "Text", Type: setting.Formula, Required: true},
+		{Name: "schema", Label: "Schema", Type: setting.Part, Of: "schema", Required: true},
+		{Name: "gives", Label: "It holds", Type: setting.Choice, Default: "one record", Choices: []string{"one record", "a list of records"}},
+		{Name: "as", Label: "Result name", Type: setting.Text, Default: "parsed"},
 		onFault,
 	},
 	Detail:  func(s *Step) string { return s.Setting("gives") + " of " + s.Setting("schema") },
@@ -80,11 +81,11 @@ func ContentType(s *schema.Schema) string { return all.Of(s).ContentType() }
 
 var formatKind = &Kind{
 	Name: "format", Title: "Write a text", Group: Shape, About: "Writes a record or a list of records as a text in a schema's notation, with its content type.",
-	Settings: []Setting{
-		{Name: "value", Label: "Write", Type: Formula, Required: true, Help: "A record, or a list of records"},
-		{Name: "schema", Label: "Schema", Type: Part, Of: "schema", Required: true},
-		{Name: "type", Label: "Content type", Type: Formula, Rare: true, Help: "That of the notation otherwise"},
-		{Name: "as", Label: "Result name", Type: Text, Default: "written", Help: "A record with text and type"},
+	Settings: setting.List{
+		{Name: "value", Label: "Write", Type: setting.Formula, Required: true, Help: "A record, or a list of records"},
+		{Name: "schema", Label: "Schema", Type: setting.Part, Of: "schema", Required: true},
+		{Name: "type", Label: "Content type", Type: setting.Formula, Rare: true, Help: "That of the notation otherwise"},
+		{Name: "as", Label: "Result name", Type: setting.Text, Default: "written", Help: "A record with text and type"},
 		onFault,
 	},
 	Detail:  func(s *Step) string { return "as " + s.Setting("schema") },

@@ -10,14 +10,15 @@ import (
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/setting"
 	"hollowreed/internal/core/value"
 )
 
 var noteKind = &Kind{
 	Name: "note", Title: "Note", Group: Run, About: "Notes a text with the run.",
-	Settings: []Setting{
-		{Name: "text", Label: "Text", Type: Formula, Required: true},
-		{Name: "where", Label: "Noted in", Type: Choice, Default: "the run", Choices: []string{"the run", "the event log"}, Help: "The event log is seen without opening the run"},
+	Settings: setting.List{
+		{Name: "text", Label: "Text", Type: setting.Formula, Required: true},
+		{Name: "where", Label: "Noted in", Type: setting.Choice, Default: "the run", Choices: []string{"the run", "the event log"}, Help: "The event log is seen without opening the run"},
 		onFault,
 	},
 	Detail:  func(s *Step) string { return s.Setting("text") },
@@ -59,8 +60,8 @@ func (it *Item) text(s *Step, prog *formula.Program) (string, bool) {
 
 var referenceKind = &Kind{
 	Name: "reference", Title: "Set the reference", Group: Run, About: "Gives the run a business key by which people find it. Each record can give one of its own.",
-	Settings: []Setting{
-		{Name: "is", Label: "Reference", Type: Formula, Required: true},
+	Settings: setting.List{
+		{Name: "is", Label: "Reference", Type: setting.Formula, Required: true},
 		onFault,
 	},
 	Detail: func(s *Step) string { return s.Setting("is") },
@@ -79,10 +80,10 @@ var referenceKind = &Kind{
 
 var stopKind = &Kind{
 	Name: "stop", Title: "Stop", Group: Run, About: "Ends the way of a record, or the run, with an outcome.", Ends: true,
-	Settings: []Setting{
-		{Name: "ends", Label: "Ends", Type: Choice, Default: "this record", Choices: []string{"this record", "the run"}, Help: "The run: the records before this one are done, and it can be resumed"},
-		{Name: "outcome", Label: "Outcome", Type: Choice, Default: "set aside", Choices: []string{"set aside", "left out", "done"}},
-		{Name: "text", Label: "Because", Type: Formula, Help: "A text"},
+	Settings: setting.List{
+		{Name: "ends", Label: "Ends", Type: setting.Choice, Default: "this record", Choices: []string{"this record", "the run"}, Help: "The run: the records before this one are done, and it can be resumed"},
+		{Name: "outcome", Label: "Outcome", Type: setting.Choice, Default: "set aside", Choices: []string{"set aside", "left out", "done"}},
+		{Name: "text", Label: "Because", Type: setting.Formula, Help: "A text"},
 	},
 	Detail:  func(s *Step) string { return s.Setting("ends") + ": " + s.Setting("outcome") },
 	compile: compileStop,
@@ -120,13 +121,13 @@ func compileStop(c *compiler, s *Step) runner {
 
 var answerKind = &Kind{
 	Name: "answer", Title: "Answer", Group: Run, About: "Answers who called the flow.",
-	Settings: []Setting{
-		{Name: "from", Label: "With", Type: Name, Help: "The name of a record that is the answer; or write it by fields"},
-		{Name: "with", Label: "By fields", Type: Matches},
-		{Name: "schema", Label: "It is a message of", Type: Part, Of: "schema", Rare: true, Redraw: true, Help: "In place of the trigger's, as for another status"},
-		{Name: "body", Label: "Body", Type: Choice, Default: "yes", Choices: []string{"yes", NoBody}, Rare: true, Redraw: true, Help: "Of the answer to a request"},
-		{Name: "status", Label: "HTTP status", Type: Formula, Rare: true, Help: "Of the answer to a request: 200 where it is empty"},
-		{Name: "headers", Label: "HTTP headers", Type: Template, Rare: true, Help: "One a line, as Retry-After: ${seconds}. The content type is that of the answer's schema where none stands here"},
+	Settings: setting.List{
+		{Name: "from", Label: "With", Type: setting.Name, Help: "The name of a record that is the answer; or write it by fields"},
+		{Name: "with", Label: "By fields", Type: setting.Pairs},
+		{Name: "schema", Label: "It is a message of", Type: setting.Part, Of: "schema", Rare: true, Redraw: true, Help: "In place of the trigger's, as for another status"},
+		{Name: "body", Label: "Body", Type: setting.Choice, Default: "yes", Choices: []string{"yes", NoBody}, Rare: true, Redraw: true, Help: "Of the answer to a request"},
+		{Name: "status", Label: "HTTP status", Type: setting.Formula, Rare: true, Help: "Of the answer to a request: 200 where it is empty"},
+		{Name: "headers", Label: "HTTP headers", Type: setting.Template, Rare: true, Help: "One a line, as Retry-After: ${seconds}. The content type is that of the answer's schema where none stands here"},
 		onFault,
 	},
 	Detail: func(s *Step) string {
@@ -175,7 +176,7 @@ func compileAnswer(c *compiler, s *Step) runner {
 
 // ownAnswer checks the schema that an answer has in place of the trigger's.
 func (c *compiler) ownAnswer(s *Step, asked bool) {
-	own := s.Settings["schema"]
+	own := s.Settings.Text("schema")
 	if !asked && (own.Value != "" || s.Setting("body") == NoBody) {
 		c.fault(s.At, fault.New(fault.Setting, "no request is answered: the answer has the schema of the trigger"))
 		return
@@ -268,9 +269,9 @@ var headerOK = regexp.MustCompile("^[A-Za-z0-9!#$%&'*+.^_`|~-]+$")
 
 var onceKind = &Kind{
 	Name: "once", Title: "Leave out repeats", Group: Way, Lasting: true, About: "Lets a record pass only when its key was not there before, in this run or an earlier one.",
-	Settings: []Setting{
-		{Name: "key", Label: "Key", Type: Formula, Required: true},
-		{Name: "within", Label: "Within (seconds)", Type: Number, Help: "After that time a key may come again; empty: never"},
+	Settings: setting.List{
+		{Name: "key", Label: "Key", Type: setting.Formula, Required: true},
+		{Name: "within", Label: "Within (seconds)", Type: setting.Decimal, Help: "After that time a key may come again; empty: never"},
 		onFault,
 	},
 	Detail:  func(s *Step) string { return "by " + s.Setting("key") },
@@ -306,9 +307,9 @@ func compileOnce(c *compiler, s *Step) runner {
 
 var waitKind = &Kind{
 	Name: "wait", Title: "Wait", Group: Run, Lasting: true, About: "Lets the run rest for a time, or until a time; it needs no worker while it does.",
-	Settings: []Setting{
-		{Name: "seconds", Label: "Seconds", Type: Formula, Help: "A number, or a formula for one"},
-		{Name: "until", Label: "Or until", Type: Formula, Help: "A formula that is a timestamp"},
+	Settings: setting.List{
+		{Name: "seconds", Label: "Seconds", Type: setting.Formula, Help: "A number, or a formula for one"},
+		{Name: "until", Label: "Or until", Type: setting.Formula, Help: "A formula that is a timestamp"},
 		onFault,
 	},
 	Detail: func(s *Step) string {
@@ -370,13 +371,13 @@ func compileWait(c *compiler, s *Step) runner {
 
 var flowKind = &Kind{
 	Name: "flow", Title: "Run a flow", Group: Run, Lasting: true, About: "Runs another flow with each record, as a run of its own: waits for its answer, or only begins it.",
-	Settings: []Setting{
-		{Name: "flow", Label: "Flow", Type: Part, Of: "flow", Required: true, Help: "One that is called by others, or by a person with a form"},
-		{Name: "from", Label: "Record to begin with", Type: Name, Help: "The name of a record that is the flow's input; or write it by fields"},
-		{Name: "with", Label: "Begin with", Type: Matches, Help: "Fields of its input and their formulas"},
-		{Name: "wait", Label: "Wait for its end", Type: Choice, Default: "yes", Choices: []string{"yes", "no"}, Help: "No: it goes on by itself, and its faults are its own"},
-		{Name: "as", Label: "Answer is called", Type: Text, Default: "answer"},
-		{Name: "records set aside", Label: "When it sets records aside", Type: Choice, Default: "go on", Choices: []string{"go on", "set aside", "stop"}, Rare: true, Help: "The called run has ended, and some of its records wait for somebody there: go on with a note, set aside the record that it was called for, or stop this run"},
+	Settings: setting.List{
+		{Name: "flow", Label: "Flow", Type: setting.Part, Of: "flow", Required: true, Help: "One that is called by others, or by a person with a form"},
+		{Name: "from", Label: "Record to begin with", Type: setting.Name, Help: "The name of a record that is the flow's input; or write it by fields"},
+		{Name: "with", Label: "Begin with", Type: setting.Pairs, Help: "Fields of its input and their formulas"},
+		{Name: "wait", Label: "Wait for its end", Type: setting.Choice, Default: "yes", Choices: []string{"yes", "no"}, Help: "No: it goes on by itself, and its faults are its own"},
+		{Name: "as", Label: "Answer is called", Type: setting.Text, Default: "answer"},
+		{Name: "records set aside", Label: "When it sets records aside", Type: setting.Choice, Default: "go on", Choices: []string{"go on", "set aside", "stop"}, Rare: true, Help: "The called run has ended, and some of its records wait for somebody there: go on with a note, set aside the record that it was called for, or stop this run"},
 		onFault,
 	},
 	Detail: func(s *Step) string {

@@ -10,6 +10,7 @@ import (
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/setting"
 	"hollowreed/internal/core/table"
 	"hollowreed/internal/core/value"
 )
@@ -17,11 +18,11 @@ import (
 var cachedKind = &Kind{
 	Name: "cached", Title: "Remember an answer", Group: Way, Lasting: true, About: "Does its steps, and remembers under a key what they come to: for a time they are not done again for that key.",
 	Tracks: []TrackKind{{Key: "steps", Title: "Unless it is known"}},
-	Settings: []Setting{
-		{Name: "key", Label: "Key", Type: Formula, Required: true},
-		{Name: "keep", Label: "What is remembered", Type: Formula, Required: true, Help: "A formula over what the steps inside yield"},
-		{Name: "for", Label: "For (seconds)", Type: Number, Default: "3600"},
-		{Name: "as", Label: "Result name", Type: Text, Default: "known"},
+	Settings: setting.List{
+		{Name: "key", Label: "Key", Type: setting.Formula, Required: true},
+		{Name: "keep", Label: "What is remembered", Type: setting.Formula, Required: true, Help: "A formula over what the steps inside yield"},
+		{Name: "for", Label: "For (seconds)", Type: setting.Decimal, Default: "3600"},
+		{Name: "as", Label: "Result name", Type: setting.Text, Default: "known"},
 		onFault,
 	},
 	Detail:  func(s *Step) string { return "by " + s.Setting("key") + " · " + s.Setting("for") + " s" },
@@ -134,11 +135,11 @@ const lookUpName = "look up"
 
 var lookUpKind = &Kind{
 	Name: lookUpName, Title: "Look up in a table", Group: Shape, About: "Gets a row of a table of the project by its key, with what flows have changed in it since.",
-	Settings: []Setting{
-		{Name: "table", Label: "Table", Type: Part, Of: "table", Required: true},
-		{Name: "match", Label: "Where", Type: Matches, Required: true, Help: "The key columns and the formulas that they must equal"},
-		{Name: "as", Label: "Result name", Type: Text, Default: "row"},
-		{Name: "none", Label: "When there is no such row", Type: Choice, Default: "set aside", Choices: []string{"set aside", "leave out", "go on"}},
+	Settings: setting.List{
+		{Name: "table", Label: "Table", Type: setting.Part, Of: "table", Required: true},
+		{Name: "match", Label: "Where", Type: setting.Pairs, Free: true, Required: true, Help: "The key columns and the formulas that they must equal"},
+		{Name: "as", Label: "Result name", Type: setting.Text, Default: "row"},
+		{Name: "none", Label: "When there is no such row", Type: setting.Choice, Default: "set aside", Choices: []string{"set aside", "leave out", "go on"}},
 		onFault,
 	},
 	Detail:  func(s *Step) string { return "1 row of " + s.Setting("table") },
@@ -184,9 +185,9 @@ func (c *compiler) table(s *Step) (t *table.Table, progs map[string]*formula.Pro
 	}
 	progs = map[string]*formula.Program{}
 	for _, m := range s.Match {
-		f := t.Row.Field(m.Column.Value)
+		f := t.Row.Field(m.Name.Value)
 		if f == nil {
-			c.fault(m.Column, fault.New(fault.Unknown, "the table %s has no column %q", t.Title, m.Column.Value))
+			c.fault(m.Name, fault.New(fault.Unknown, "the table %s has no column %q", t.Title, m.Name.Value))
 			continue
 		}
 		if progs[f.Name] = c.want(m.Formula, f.Kind, f.Kind.String()+" for "+f.Name); progs[f.Name] == nil {
@@ -300,10 +301,10 @@ func lookedUp(s *Step, t *table.Table, it *Item, slot int, row value.Value, f *f
 
 var changeKind = &Kind{
 	Name: "change", Title: "Change a table", Group: Shape, Lasting: true, About: "Sets a row of a table of the project, or takes it away. Look up in a table sees it at once; formulas see the table as it was released.",
-	Settings: []Setting{
-		{Name: "table", Label: "Table", Type: Part, Of: "table", Required: true},
-		{Name: "do", Label: "Do", Type: Choice, Default: "set the row", Choices: []string{"set the row", "take it away"}},
-		{Name: "row", Label: "Columns", Type: Matches, Required: true, Help: "The columns and their formulas; those of the key must be there"},
+	Settings: setting.List{
+		{Name: "table", Label: "Table", Type: setting.Part, Of: "table", Required: true},
+		{Name: "do", Label: "Do", Type: setting.Choice, Default: "set the row", Choices: []string{"set the row", "take it away"}},
+		{Name: "row", Label: "Columns", Type: setting.Pairs, Free: true, Required: true, Help: "The columns and their formulas; those of the key must be there"},
 		onFault,
 	},
 	Detail:  func(s *Step) string { return s.Setting("do") + " · " + s.Setting("table") },

@@ -8,17 +8,18 @@ import (
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/mapping"
 	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/setting"
 	"hollowreed/internal/core/value"
 )
 
 var readKind = &Kind{
 	Name: "read", Title: "Read", Group: Systems, About: "Reads the message in its notation and checks every record against its schema.",
-	Settings: []Setting{
-		{Name: "schema", Label: "Schema", Type: Part, Of: "schema", Help: "How the records are written and what they must be; an operation says so itself"},
-		{Name: "connection", Label: "Connection", Type: Part, Of: "connection", Help: "To read what an operation answers, in place of the message that started the run"},
-		{Name: "operation", Label: "Operation", Type: Operation, Help: "One that reads"},
-		{Name: "with", Label: "Ask with", Type: Matches, Help: "Fields of its request and their formulas"},
-		{Name: "as", Label: "Result name", Type: Text, Default: "record", Help: "The name by which later steps speak of the record"},
+	Settings: setting.List{
+		{Name: "schema", Label: "Schema", Type: setting.Part, Of: "schema", Help: "How the records are written and what they must be; an operation says so itself"},
+		{Name: "connection", Label: "Connection", Type: setting.Part, Of: "connection", Help: "To read what an operation answers, in place of the message that started the run"},
+		{Name: "operation", Label: "Operation", Type: setting.Operation, Help: "One that reads"},
+		{Name: "with", Label: "Ask with", Type: setting.Pairs, Help: "Fields of its request and their formulas"},
+		{Name: "as", Label: "Result name", Type: setting.Text, Default: "record", Help: "The name by which later steps speak of the record"},
 		onFault,
 	},
 	Detail: func(s *Step) string {
@@ -100,8 +101,8 @@ func pass(context.Context, *Batch, []*Item) error { return nil }
 
 var keepKind = &Kind{
 	Name: "keep", Title: "Keep only", Group: Way, About: "Lets the records pass for which a formula is true; the others are left out and counted.",
-	Settings: []Setting{
-		{Name: "where", Label: "Keep a record where", Type: Formula, Required: true, Help: "A formula that is true or false"},
+	Settings: setting.List{
+		{Name: "where", Label: "Keep a record where", Type: setting.Formula, Required: true, Help: "A formula that is true or false"},
 		onFault,
 	},
 	Detail: func(s *Step) string { return s.Setting("where") },
@@ -137,13 +138,13 @@ func keep(s *Step, prog *formula.Program, it *Item) {
 
 var findKind = &Kind{
 	Name: "find", Title: "Find a row", Group: Systems, About: "Looks up one row of a table by key and adds it to the record.",
-	Settings: []Setting{
-		{Name: "connection", Label: "Connection", Type: Part, Of: "connection", Required: true},
-		{Name: "table", Label: "Table", Type: Text, Required: true},
-		{Name: "schema", Label: "Row schema", Type: Part, Of: "schema", Required: true, Help: "The columns to read"},
-		{Name: "match", Label: "Where", Type: Matches, Required: true, Help: "Key columns and the formulas that they must equal"},
-		{Name: "as", Label: "Result name", Type: Text, Default: "row"},
-		{Name: "none", Label: "When there is no such row", Type: Choice, Default: "set aside", Choices: []string{"set aside", "leave out", "go on"}, Help: "Continue: isEmpty tells later steps that there is none"},
+	Settings: setting.List{
+		{Name: "connection", Label: "Connection", Type: setting.Part, Of: "connection", Required: true},
+		{Name: "table", Label: "Table", Type: setting.Text, Required: true},
+		{Name: "schema", Label: "Row schema", Type: setting.Part, Of: "schema", Required: true, Help: "The columns to read"},
+		{Name: "match", Label: "Where", Type: setting.Pairs, Free: true, Required: true, Help: "Key columns and the formulas that they must equal"},
+		{Name: "as", Label: "Result name", Type: setting.Text, Default: "row"},
+		{Name: "none", Label: "When there is no such row", Type: setting.Choice, Default: "set aside", Choices: []string{"set aside", "leave out", "go on"}, Help: "Continue: isEmpty tells later steps that there is none"},
 	},
 	Detail:  func(s *Step) string { return "1 row of " + s.Setting("table") },
 	compile: compileFind,
@@ -156,14 +157,14 @@ func compileFind(c *compiler, s *Step) runner {
 	var progs []*formula.Program
 	for _, m := range s.Match {
 		prog := c.formula(m.Formula)
-		field := sch.Root.Field(m.Column.Value)
+		field := sch.Root.Field(m.Name.Value)
 		switch {
 		case field == nil:
-			c.fault(m.Column, fault.New(fault.Unknown, "%s has no column %q", sch.ID, m.Column.Value))
+			c.fault(m.Name, fault.New(fault.Unknown, "%s has no column %q", sch.ID, m.Name.Value))
 		case prog != nil && !prog.Type.Fits(field.Kind):
 			c.fault(m.Formula, fault.Expect(fault.Type, field.Kind.String()+" to compare with "+field.Name, prog.Type.String()))
 		}
-		l.Columns = append(l.Columns, m.Column.Value)
+		l.Columns = append(l.Columns, m.Name.Value)
 		progs = append(progs, prog)
 	}
 	slot := c.define(s, "as", sch)
@@ -228,10 +229,10 @@ func matched(s *Step, l Lookup, it *Item, slot int, row value.Value, key []value
 
 var mapKind = &Kind{
 	Name: "map", Title: "Map", Group: Shape, About: "Makes a target record from the records in scope by a mapping's rules.",
-	Settings: []Setting{
-		{Name: "mapping", Label: "Mapping", Type: Part, Of: "mapping", Required: true},
-		{Name: "sources", Label: "Sources", Type: Matches, Help: "Which record each source of the mapping is; one that is not named here is the record of its own name"},
-		{Name: "as", Label: "Result name", Type: Text, Default: "row"},
+	Settings: setting.List{
+		{Name: "mapping", Label: "Mapping", Type: setting.Part, Of: "mapping", Required: true},
+		{Name: "sources", Label: "Sources", Type: setting.Pairs, Help: "Which record each source of the mapping is; one that is not named here is the record of its own name"},
+		{Name: "as", Label: "Result name", Type: setting.Text, Default: "row"},
 		onFault,
 	},
 	Detail:  func(s *Step) string { return "mapping " + s.Setting("mapping") },
@@ -250,8 +251,8 @@ func compileMap(c *compiler, s *Step) runner {
 	c.cur.Mapping = plan
 	c.cur.Sources = boundTo(plan.Mapping, s.Match)
 	for _, m := range s.Match {
-		if plan.Mapping.SourceAt(m.Column.Value) < 0 {
-			c.fault(m.Column, fault.New(fault.Unknown, "the mapping has no source %q", m.Column.Value))
+		if plan.Mapping.SourceAt(m.Name.Value) < 0 {
+			c.fault(m.Name, fault.New(fault.Unknown, "the mapping has no source %q", m.Name.Value))
 		}
 	}
 	var from []int
@@ -276,13 +277,13 @@ func compileMap(c *compiler, s *Step) runner {
 }
 
 // boundTo are the names in scope that a mapping's sources are: what the step says, or else the sources' own names.
-func boundTo(m *mapping.Mapping, match []Match) []string {
+func boundTo(m *mapping.Mapping, match []setting.Pair) []string {
 	names := make([]string, len(m.From))
 	for i, src := range m.From {
 		names[i] = src.Name.Value
 	}
 	for _, b := range match {
-		if i := m.SourceAt(b.Column.Value); i >= 0 && b.Formula.Value != "" {
+		if i := m.SourceAt(b.Name.Value); i >= 0 && b.Formula.Value != "" {
 			names[i] = b.Formula.Value
 		}
 	}
@@ -329,11 +330,11 @@ func mapItem(s *Step, plan *mapping.Plan, fr *mapping.Frame, from []int, slot in
 
 var upsertKind = &Kind{
 	Name: "upsert", Title: "Upsert rows", Group: Systems, About: "Inserts each record into a table, or updates the row with its key where a value differs.", Effect: true,
-	Settings: []Setting{
-		{Name: "connection", Label: "Connection", Type: Part, Of: "connection", Required: true},
-		{Name: "table", Label: "Table", Type: Text, Required: true},
-		{Name: "from", Label: "Record to write", Type: Name, Required: true, Help: "The name of a step's result"},
-		{Name: "key", Label: "Key", Type: Text, Required: true, Help: "The columns that tell rows apart, with commas between"},
+	Settings: setting.List{
+		{Name: "connection", Label: "Connection", Type: setting.Part, Of: "connection", Required: true},
+		{Name: "table", Label: "Table", Type: setting.Text, Required: true},
+		{Name: "from", Label: "Record to write", Type: setting.Name, Required: true, Help: "The name of a step's result"},
+		{Name: "key", Label: "Key", Type: setting.Text, Required: true, Help: "The columns that tell rows apart, with commas between"},
 	},
 	Detail:  func(s *Step) string { return "key: " + s.Setting("key") },
 	compile: compileUpsert,

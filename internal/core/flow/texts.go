@@ -14,14 +14,15 @@ import (
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/setting"
 	"hollowreed/internal/core/value"
 )
 
 var templateKind = &Kind{
 	Name: "template", Title: "Fill in a template", Group: Shape, About: "Writes a text in which ${formula} stands for what the formula yields.",
-	Settings: []Setting{
-		{Name: "text", Label: "Template", Type: Template, Required: true, Help: "${formula} is replaced by what it yields, nothing where that is absent; \\${ stays as ${"},
-		{Name: "as", Label: "The text is called", Type: Text, Default: "text"},
+	Settings: setting.List{
+		{Name: "text", Label: "Template", Type: setting.Template, Required: true, Help: "${formula} is replaced by what it yields, nothing where that is absent; \\${ stays as ${"},
+		{Name: "as", Label: "The text is called", Type: setting.Text, Default: "text"},
 		onFault,
 	},
 	Detail: func(s *Step) string {
@@ -241,12 +242,12 @@ func unzipped(b []byte, _ string) ([]byte, error) {
 
 var packKind = &Kind{
 	Name: "pack", Title: "Pack, unpack, hash", Group: Shape, About: "Compresses, encodes or hashes a text or bytes, or takes that back.",
-	Settings: []Setting{
-		{Name: "value", Label: "Text or bytes", Type: Formula, Required: true},
-		{Name: "do", Label: "Do", Type: Choice, Default: packingNames[0], Choices: packingNames},
-		{Name: "name", Label: "Name of the file inside", Type: Text, Default: "content", Rare: true, Help: "Of a zip"},
-		{Name: "gives", Label: "What comes of it is", Type: Choice, Default: "what it usually is", Choices: []string{"what it usually is", "text", "bytes"}, Rare: true},
-		{Name: "as", Label: "Result name", Type: Text, Default: "packed"},
+	Settings: setting.List{
+		{Name: "value", Label: "Text or bytes", Type: setting.Formula, Required: true},
+		{Name: "do", Label: "Do", Type: setting.Choice, Default: packingNames[0], Choices: packingNames},
+		{Name: "name", Label: "Name of the file inside", Type: setting.Text, Default: "content", Rare: true, Help: "Of a zip"},
+		{Name: "gives", Label: "What comes of it is", Type: setting.Choice, Default: "what it usually is", Choices: []string{"what it usually is", "text", "bytes"}, Rare: true},
+		{Name: "as", Label: "Result name", Type: setting.Text, Default: "packed"},
 		onFault,
 	},
 	Detail:  func(s *Step) string { return s.Setting("do") },

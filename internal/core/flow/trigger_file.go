@@ -4,29 +4,24 @@ import (
 	"strings"
 
 	"hollowreed/internal/core/connection"
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/setting"
 )
 
 // FileTrigger starts runs by a new file in a folder.
 var FileTrigger = &TriggerKind{
 	Name: "file", Title: "New file", Drawn: "Pick up file", Brings: true, Files: true,
 	About: "Looks into the folder now and then. A file is picked up when it rests; it is moved to the done folder once its run is recorded.",
-	Settings: []Setting{
+	Settings: setting.List{
 		triggerName,
-		{Name: "connection", Label: "Connection", Type: Part, Of: "connection", Required: true, Help: "A folder of this machine, or another"},
-		{Name: "mask", Label: "File name pattern", Type: Text, Required: true, Help: "* stands for any characters"},
-		{Name: "every", Label: "Poll interval (s)", Type: Number, Default: "2"},
+		{Name: "connection", Label: "Connection", Type: setting.Part, Of: "connection", Required: true, Help: "A folder of this machine, or another"},
+		{Name: "mask", Label: "File name pattern", Type: setting.Text, Required: true, Help: "* stands for any characters"},
+		{Name: "every", Label: "Poll interval (s)", Type: setting.Number, Default: "2", Least: 1},
 	},
-	read: readFileTrigger,
 	when: func(t Trigger) string {
 		return t.Mask.Value
 	},
 	check: checkFileTrigger,
-}
-
-func readFileTrigger(tr *Trigger, t doc.Node) {
-	tr.Connection, tr.Mask, tr.Every = t.Need("connection"), t.Need("mask"), t.Int("every", 2)
 }
 
 func checkFileTrigger(c *compiler, t Trigger) {

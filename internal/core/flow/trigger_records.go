@@ -1,36 +1,27 @@
 package flow
 
 import (
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/setting"
 )
 
 // RecordsTrigger starts runs by records that are new.
 var RecordsTrigger = &TriggerKind{
 	Name: "records", Title: "New records", Drawn: "New records", Brings: true,
 	About: "Asks for records now and then and starts a run with those whose rising field is beyond the last one that was taken; none is taken twice.",
-	Settings: []Setting{
+	Settings: setting.List{
 		triggerName,
-		{Name: "connection", Label: "Connection", Type: Part, Of: "connection", Required: true},
-		{Name: "operation", Label: "Operation", Type: Operation, Required: true, Help: "One that reads"},
-		{Name: "rising", Label: "Watermark field", Type: Text, Required: true, Redraw: true, Help: "Greater in each new record: a number, a time"},
-		{Name: "with", Label: "Ask with", Type: Matches, Help: "rising is the greatest value so far"},
-		{Name: "every", Label: "Poll interval (s)", Type: Number, Default: "10"},
+		{Name: "connection", Label: "Connection", Type: setting.Part, Of: "connection", Required: true},
+		{Name: "operation", Label: "Operation", Type: setting.Operation, Required: true, Help: "One that reads"},
+		{Name: "rising", Label: "Watermark field", Type: setting.Text, Required: true, Redraw: true, Help: "Greater in each new record: a number, a time"},
+		{Name: "with", Label: "Ask with", Type: setting.Pairs, Help: "rising is the greatest value so far"},
+		{Name: "every", Label: "Poll interval (s)", Type: setting.Number, Default: "10", Least: 1},
 	},
-	read: readRecordsTrigger,
 	when: func(t Trigger) string {
 		return "new of " + t.Operation.Value
 	},
 	check: checkRecordsTrigger,
-}
-
-func readRecordsTrigger(tr *Trigger, t doc.Node) {
-	tr.Connection, tr.Operation, tr.Rising, tr.Every = t.Need("connection"), t.Need("operation"), t.Need("rising"), t.Int("every", 10)
-	keys, formulas := t.Map("with").Pairs()
-	for i := range keys {
-		tr.With = append(tr.With, Match{keys[i], formulas[i]})
-	}
 }
 
 func checkRecordsTrigger(c *compiler, t Trigger) {

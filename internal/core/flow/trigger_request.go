@@ -1,39 +1,32 @@
 package flow
 
 import (
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/setting"
 )
 
 // RequestTrigger starts runs by an HTTP request.
 var RequestTrigger = &TriggerKind{
 	Name: "request", Title: "HTTP request", Drawn: "HTTP request", Requests: true,
 	About: "Starts a run with each request that comes in at its address, and answers it when the run has ended.",
-	Settings: []Setting{
+	Settings: setting.List{
 		triggerName,
-		{Name: "method", Label: "Method", Type: Choice, Default: Methods[0], Choices: Methods},
-		{Name: "path", Label: "Path", Type: Text, Required: true, Help: "Behind /in/, as bookings/new; or invoices/{booking}, and formulas say request.parameters.booking"},
-		{Name: "parameters", Label: "Its parameters are those of", Type: Part, Of: "schema", Help: "Fields that the path does not name are taken from the query, or else from a header of that name. None: those of the path, as texts"},
-		{Name: "input", Label: "Its body is a message of", Type: Part, Of: "schema", Help: "None: its text stands in request.body"},
+		{Name: "method", Label: "Method", Type: setting.Choice, Default: Methods[0], Choices: Methods},
+		{Name: "path", Label: "Path", Type: setting.Text, Required: true, Help: "Behind /in/, as bookings/new; or invoices/{booking}, and formulas say request.parameters.booking"},
+		{Name: "parameters", Label: "Its parameters are those of", Type: setting.Part, Of: "schema", Help: "Fields that the path does not name are taken from the query, or else from a header of that name. None: those of the path, as texts"},
+		{Name: "input", Label: "Its body is a message of", Type: setting.Part, Of: "schema", Help: "None: its text stands in request.body"},
 		startsAs,
-		{Name: "tried with", Label: "Sample body", Type: Part, Of: "sample", Help: "Where it is a text"},
-		{Name: "output", Label: "Response schema", Type: Part, Of: "schema", Help: "Given by an Answer step. None: with an empty body"},
-		{Name: "wait", Label: "Response timeout (s)", Type: Number, Default: "30", Help: "After that, or at once with 0, it is told that the run goes on (202)"},
-		{Name: "key", Label: "Bearer token (secret)", Type: Text, Help: "The name of a secret; empty: anybody on this machine may ask"},
-		{Name: "keep", Label: "Kept of its query and headers", Type: Text, Rare: true, Help: "Names with commas between, beside the parameters and the usual headers; * is all. What is not kept, no step sees: a caller's password belongs into no journal"},
-		{Name: "other sites", Label: "Pages of other sites may send it", Type: Choice, Default: "no", Choices: []string{"no", "yes"}, Rare: true, Help: "A link or a form on any page starts a run then, in the browser of whoever opens it"},
+		{Name: "tried with", Label: "Sample body", Type: setting.Part, Of: "sample", Help: "Where it is a text"},
+		{Name: "output", Label: "Response schema", Type: setting.Part, Of: "schema", Help: "Given by an Answer step. None: with an empty body"},
+		{Name: "wait", Label: "Response timeout (s)", Type: setting.Number, Default: "30", Help: "After that, or at once with 0, it is told that the run goes on (202)"},
+		{Name: "key", Label: "Bearer token (secret)", Type: setting.Text, Help: "The name of a secret; empty: anybody on this machine may ask"},
+		{Name: "keep", Label: "Kept of its query and headers", Type: setting.Text, Rare: true, Help: "Names with commas between, beside the parameters and the usual headers; * is all. What is not kept, no step sees: a caller's password belongs into no journal"},
+		{Name: "other sites", Label: "Pages of other sites may send it", Type: setting.Choice, Default: "no", Choices: []string{"no", "yes"}, Rare: true, Help: "A link or a form on any page starts a run then, in the browser of whoever opens it"},
 	},
-	read: readRequestTrigger,
 	when: func(t Trigger) string {
 		return t.Method + " /" + t.Path.Value
 	},
 	check: checkRequestTrigger,
-}
-
-func readRequestTrigger(tr *Trigger, t doc.Node) {
-	tr.Every, tr.Method, tr.Path, tr.Key, tr.Wait = 1, t.Choice("method", Methods...), t.Need("path"), t.Text("key"), t.Int("wait", 30)
-	tr.Sample, tr.Parameters, tr.Keep, tr.Elsewhere = t.Text("tried with"), t.Text("parameters"), t.Text("keep").Value, t.Choice("other sites", "no", "yes") == "yes"
-	tr.Input, tr.Output, tr.As = t.Text("input"), t.Text("output"), t.Text("as").Value
 }
 
 func checkRequestTrigger(c *compiler, t Trigger) {

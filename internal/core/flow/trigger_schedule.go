@@ -1,22 +1,19 @@
 package flow
 
-import (
-	"hollowreed/internal/core/doc"
-)
+import "hollowreed/internal/core/setting"
 
 // ScheduleTrigger starts runs by the clock.
 var ScheduleTrigger = &TriggerKind{
 	Name: "schedule", Title: "Schedule", Drawn: "On time",
 	About: "Starts a run at its times; of several workers one does.",
-	Settings: []Setting{
+	Settings: setting.List{
 		triggerName,
-		{Name: "cron", Label: "At", Type: Text, Redraw: true, Help: "A cron expression: minute hour day month weekday, with seconds before it where they matter; or @daily, @hourly"},
-		{Name: "zone", Label: "In the time zone", Type: Text, Redraw: true, Help: "As Europe/Oslo; UTC where it is empty"},
-		{Name: "every", Label: "Or fixed interval (s)", Type: Number, Default: "3600"},
-		{Name: "holidays", Label: "Skip holidays in table", Type: Part, Of: "table", Help: "A table whose keys are days, as 2031-05-17"},
-		{Name: "missed", Label: "Missed starts", Type: Choice, Default: string(OneForAll), Choices: []string{string(OneForAll), string(EachRun), string(NoRun)}, Help: "Because no worker ran, or the trigger was paused"},
+		{Name: "cron", Label: "At", Type: setting.Text, Redraw: true, Help: "A cron expression: minute hour day month weekday, with seconds before it where they matter; or @daily, @hourly"},
+		{Name: "zone", Label: "In the time zone", Type: setting.Text, Redraw: true, Help: "As Europe/Oslo; UTC where it is empty"},
+		{Name: "every", Label: "Or fixed interval (s)", Type: setting.Number, Default: "3600", Least: 1},
+		{Name: "holidays", Label: "Skip holidays in table", Type: setting.Part, Of: "table", Help: "A table whose keys are days, as 2031-05-17"},
+		{Name: "missed", Label: "Missed starts", Type: setting.Choice, Default: string(OneForAll), Choices: []string{string(OneForAll), string(EachRun), string(NoRun)}, Help: "Because no worker ran, or the trigger was paused"},
 	},
-	read: readScheduleTrigger,
 	when: func(t Trigger) string {
 		if t.Cron.Value != "" {
 			return t.Cron.Value
@@ -24,11 +21,6 @@ var ScheduleTrigger = &TriggerKind{
 		return "every " + every(t.Every)
 	},
 	check: checkScheduleTrigger,
-}
-
-func readScheduleTrigger(tr *Trigger, t doc.Node) {
-	tr.Every, tr.Cron, tr.Zone, tr.Holidays = t.Int("every", 3600), t.Text("cron"), t.Text("zone"), t.Text("holidays")
-	tr.Missed = Missed(t.Choice("missed", string(OneForAll), string(EachRun), string(NoRun)))
 }
 
 func checkScheduleTrigger(c *compiler, t Trigger) {

@@ -1,31 +1,29 @@
 package flow
 
 import (
-	"strconv"
-
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/setting"
 )
 
 // TriggerKind is one way in which runs start: all that a person can set stands in this value.
 type TriggerKind struct {
 	Name, Title, About string
 	Drawn              string // its title on a drawing, where it has no name
-	Settings           []Setting
+	Settings           setting.List
 	Brings             bool // runs begin with records, which a Read step reads
 	Files              bool // they stand in a file
 	Requests           bool // somebody waits for the answer of an HTTP request
 	Callable           bool // people and other flows run it; nothing else starts it
-	read               func(tr *Trigger, t doc.Node)
 	when               func(t Trigger) string
 	message            func(t Trigger) *schema.Schema // that it brings itself; nil: one of its input's schema
 	check              func(c *compiler, t Trigger)   // nil: there is nothing to check but its settings
 }
 
 var (
-	triggerName = Setting{Name: "name", Label: "Name", Type: Text}
-	startsOff   = Setting{Name: "input", Label: "Input schema", Type: Part, Of: "schema", Help: "None: it begins with nothing"}
-	startsAs    = Setting{Name: "as", Label: "Input name", Type: Text, Default: "input"}
+	triggerName = setting.Setting{Name: "name", Label: "Name", Type: setting.Text}
+	startsOff   = setting.Setting{Name: "input", Label: "Input schema", Type: setting.Part, Of: "schema", Help: "None: it begins with nothing"}
+	startsAs    = setting.Setting{Name: "as", Label: "Input name", Type: setting.Text, Default: "input"}
 )
 
 // Triggers is the list of the kinds of trigger.
@@ -64,24 +62,20 @@ func (t Trigger) Of() *TriggerKind {
 // When says in a few words when a run starts.
 func (t Trigger) When() string { return t.Of().when(t) }
 
-// Settings are the texts of the trigger's settings, by name.
-func (t Trigger) Settings() map[string]string {
-	out := map[string]string{
-		"name": t.Name, "connection": t.Connection.Value, "mask": t.Mask.Value, "operation": t.Operation.Value, "rising": t.Rising.Value,
-		"from": t.From, "subject": t.Subject,
-		"cron": t.Cron.Value, "zone": t.Zone.Value, "holidays": t.Holidays.Value, "missed": string(t.Missed),
-		"method": t.Method, "path": t.Path.Value, "key": t.Key.Value, "tried with": t.Sample.Value, "parameters": t.Parameters.Value,
-		"input": t.Input.Value, "output": t.Output.Value, "as": t.As,
+// readTrigger reads a trigger: the settings of its kind, and those that others ask for by a name of their own.
+func readTrigger(n doc.Node) Trigger {
+	tr := Trigger{Kind: n.Choice("kind", triggerNames()...), At: n.At()}
+	v := tr.Of().Settings.Read(n)
+	tr.Settings, tr.With = v, v.Pairs["with"]
+	tr.Name, tr.From, tr.Subject, tr.As = v.Get("name"), v.Get("from"), v.Get("subject"), v.Get("as")
+	tr.Connection, tr.Operation, tr.Mask, tr.Rising = v.Text("connection"), v.Text("operation"), v.Text("mask"), v.Text("rising")
+	tr.Cron, tr.Zone, tr.Holidays, tr.Missed = v.Text("cron"), v.Text("zone"), v.Text("holidays"), Missed(v.Get("missed"))
+	tr.Method, tr.Path, tr.Key, tr.Keep = v.Get("method"), v.Text("path"), v.Text("key"), v.Get("keep")
+	tr.Input, tr.Output, tr.Parameters, tr.Sample = v.Text("input"), v.Text("output"), v.Text("parameters"), v.Text("tried with")
+	tr.Elsewhere, tr.Wait, tr.Every = v.Get("other sites") == "yes", v.Int("wait"), max(1, v.Int("every"))
+	if tr.As == "" {
+		tr.As = "input"
 	}
-	if t.Every > 0 {
-		out["every"] = strconv.Itoa(t.Every)
-	}
-	if t.Of().Requests {
-		out["keep"], out["other sites"] = t.Keep, "no"
-		if t.Elsewhere {
-			out["other sites"] = "yes"
-		}
-		out["wait"] = strconv.Itoa(t.Wait)
-	}
-	return out
+	n.Done()
+	return tr
 }

@@ -11,20 +11,21 @@ import (
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/all"
 	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/setting"
 	"hollowreed/internal/core/value"
 )
 
 var setKind = &Kind{
 	Name: "set", Title: "Set values", Group: Shape, About: "Computes values by formulas and gives them names.",
-	Settings: []Setting{
-		{Name: "values", Label: "Values", Type: Matches, Required: true, Help: "Names and their formulas; one may use those above it"},
-		{Name: "as", Label: "Result name", Type: Text, Default: "values", Help: "Each can be used by its own name, too"},
+	Settings: setting.List{
+		{Name: "values", Label: "Values", Type: setting.Pairs, Free: true, Required: true, Help: "Names and their formulas; one may use those above it"},
+		{Name: "as", Label: "Result name", Type: setting.Text, Default: "values", Help: "Each can be used by its own name, too"},
 		onFault,
 	},
 	Detail: func(s *Step) string {
 		names := make([]string, len(s.Match))
 		for i, m := range s.Match {
-			names[i] = m.Column.Value
+			names[i] = m.Name.Value
 		}
 		return strings.Join(names, ", ")
 	},
@@ -38,15 +39,15 @@ func compileSet(c *compiler, s *Step) runner {
 	scope := c.scope
 	c.scope = scope.Inner()
 	for i, m := range s.Match {
-		if !formula.Name(m.Column.Value) {
-			c.fault(m.Column, fault.Expect(fault.Setting, "a name of letters, digits and _", fault.Quote(m.Column.Value)))
+		if !formula.Name(m.Name.Value) {
+			c.fault(m.Name, fault.Expect(fault.Setting, "a name of letters, digits and _", fault.Quote(m.Name.Value)))
 		}
 		t := formula.Type{}
 		if progs[i] = c.formula(m.Formula); progs[i] != nil {
 			t = progs[i].Type
 		}
-		fields[i] = fieldOf(m.Column.Value, t)
-		slots[i] = c.scope.Define(m.Column.Value, t)
+		fields[i] = fieldOf(m.Name.Value, t)
+		slots[i] = c.scope.Define(m.Name.Value, t)
 	}
 	scope.Follow(c.scope)
 	c.scope = scope
@@ -92,10 +93,10 @@ func fieldOf(name string, t formula.Type) *schema.Field {
 
 var tallyKind = &Kind{
 	Name: "tally", Title: "Keep a tally", Group: Shape, About: "Carries a value from record to record through the run: a counter, a sum, a list that grows.",
-	Settings: []Setting{
-		{Name: "as", Label: "Result name", Type: Text, Default: "total", Help: "For each record, the value with it; behind the records, the last one"},
-		{Name: "starts", Label: "Starts with", Type: Formula, Default: "0"},
-		{Name: "becomes", Label: "Becomes with each record", Type: Formula, Required: true, Help: "total + 1 counts; flatten([list, [reading.gauge]]) collects"},
+	Settings: setting.List{
+		{Name: "as", Label: "Result name", Type: setting.Text, Default: "total", Help: "For each record, the value with it; behind the records, the last one"},
+		{Name: "starts", Label: "Starts with", Type: setting.Formula, Default: "0"},
+		{Name: "becomes", Label: "Becomes with each record", Type: setting.Formula, Required: true, Help: "total + 1 counts; flatten([list, [reading.gauge]]) collects"},
 		onFault,
 	},
 	Detail:  func(s *Step) string { return s.Setting("as") + " = " + s.Setting("becomes") },
@@ -106,7 +107,7 @@ var tallyKind = &Kind{
 const maxTally = 10_000
 
 func compileTally(c *compiler, s *Step) runner {
-	at := s.Settings["starts"]
+	at := s.Settings.Text("starts")
 	at.Value = s.Setting("starts")
 	start := c.formula(at)
 	t := formula.Type{}
@@ -170,11 +171,11 @@ func (p *Plan) Tallied(whole *Item, totals map[string]value.Value) {
 
 var checkKind = &Kind{
 	Name: "check", Title: "Check", Group: Shape, About: "Compares a text or a record with a schema.",
-	Settings: []Setting{
-		{Name: "value", Label: "Check", Type: Formula, Required: true, Help: "A text in the schema's notation, or a record"},
-		{Name: "schema", Label: "Against", Type: Part, Of: "schema", Required: true},
+	Settings: setting.List{
+		{Name: "value", Label: "Check", Type: setting.Formula, Required: true, Help: "A text in the schema's notation, or a record"},
+		{Name: "schema", Label: "Against", Type: setting.Part, Of: "schema", Required: true},
 		{
-			Name: "faults", Label: "What a fault does", Type: Choice, Default: "stop with all", Choices: []string{"stop at the first", "stop with all", "carry on, noted in the event log", "carry on, noted in the run only"},
+			Name: "faults", Label: "What a fault does", Type: setting.Choice, Default: "stop with all", Choices: []string{"stop at the first", "stop with all", "carry on, noted in the event log", "carry on, noted in the run only"},
 			Help: "Stop: the record goes no further. Carry on: it goes on as it is",
 		},
 		onFault,
@@ -341,9 +342,9 @@ func (c *compiler) filling(s *Step, at doc.Text, sch *schema.Schema, what string
 	}
 	done := map[string]bool{}
 	for _, m := range s.Match {
-		f := sch.Root.Field(m.Column.Value)
+		f := sch.Root.Field(m.Name.Value)
 		if f == nil {
-			c.fault(m.Column, fault.New(fault.Unknown, "%s has no field %q", what, m.Column.Value).Mended("It has %s", strings.Join(sch.Root.Shape().Names, ", ")))
+			c.fault(m.Name, fault.New(fault.Unknown, "%s has no field %q", what, m.Name.Value).Mended("It has %s", strings.Join(sch.Root.Shape().Names, ", ")))
 			continue
 		}
 		done[f.Name] = true

@@ -368,6 +368,9 @@ func (p *Project) title(kind, id string) string {
 	return id
 }
 
+// TitleOf is the title of a part; its id where there is none.
+func (p *Project) TitleOf(kind, id string) string { return p.title(kind, id) }
+
 // Schema finds a schema; nil when there is none.
 func (p *Project) Schema(id string) *schema.Schema { return p.schemas[id] }
 
@@ -425,17 +428,11 @@ func (p *Project) useFlow(uses map[string]bool, id string) {
 }
 
 func (p *Project) useStep(uses map[string]bool, s *flow.Step) {
-	kind := flow.KindOf(s.Kind)
-	if kind == nil {
-		return
-	}
-	for _, set := range kind.Settings {
-		switch named := s.Setting(set.Name); {
-		case set.Type != flow.Part || named == "":
-		case set.Of == "flow":
-			p.useFlow(uses, named)
-		default:
-			p.use(uses, set.Of+"s", named)
+	for _, r := range s.Settings.Refs() {
+		if r.Kind == "flow" {
+			p.useFlow(uses, r.ID)
+		} else {
+			p.use(uses, r.Kind+"s", r.ID)
 		}
 	}
 }

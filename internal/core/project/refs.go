@@ -9,6 +9,7 @@ import (
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/setting"
 )
 
 // ref is a place in a part at which another part is named.
@@ -69,25 +70,13 @@ func pattern(path []any) string {
 }
 
 func flowRefs(f *flow.Flow) (list []ref) {
-	if k := flow.TriggerOf(f.Trigger.Kind); k != nil {
-		values := f.Trigger.Settings()
-		for _, set := range k.Settings {
-			if id := values[set.Name]; set.Type == flow.Part && id != "" {
-				list = append(list, ref{[]any{"trigger", set.Name}, set.Of + "s", id})
-			}
+	add := func(path []any, v setting.Values) {
+		for _, r := range v.Refs() {
+			list = append(list, ref{append(path[:len(path):len(path)], r.Setting), r.Kind + "s", r.ID})
 		}
 	}
-	f.Walk(func(s *flow.Step) {
-		k := flow.KindOf(s.Kind)
-		if k == nil {
-			return
-		}
-		for _, set := range k.Settings {
-			if id := s.Setting(set.Name); set.Type == flow.Part && id != "" {
-				list = append(list, ref{append(s.Path[:len(s.Path):len(s.Path)], set.Name), set.Of + "s", id})
-			}
-		}
-	})
+	add([]any{"trigger"}, f.Trigger.Settings)
+	f.Walk(func(s *flow.Step) { add(s.Path, s.Settings) })
 	return list
 }
 

@@ -99,6 +99,7 @@ func Routes(r gin.IRouter, s *page.Site) {
 	r.GET("/oauth/callback", s.Do(b.consented))
 	r.POST("/bench/connections/:id/operations", s.Do(b.addOperation))
 	r.GET("/bench/connections/:id/operations/:op", s.Do(b.operation))
+	r.GET("/bench/connections/:id/operations/:op/help", s.Do(b.operationHelp))
 	r.POST("/bench/connections/:id/operations/:op", s.Do(b.setOperation))
 	r.POST("/bench/connections/:id/operations/:op/remove", s.Do(b.removeOperation))
 	r.POST("/bench/connections/:id/operations/:op/shape", s.Do(b.fetchShape))

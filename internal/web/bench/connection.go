@@ -15,6 +15,7 @@ import (
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/store"
+	"hollowreed/internal/web/form"
 	"hollowreed/internal/web/page"
 )
 
@@ -33,7 +34,7 @@ type connectionPage struct {
 	Kind       *connection.Kind
 	In         string // the environment whose settings are shown
 	Envs       []string
-	Settings   []settingRow
+	Settings   []form.Field
 	Version    int64  // of the settings
 	StandIn    string // the address of the system's own page, if it has one
 	Here       bool   // the environment is the one that is served

@@ -1,7 +1,6 @@
 package bench
 
 import (
-	"fmt"
 	"net/url"
 	"slices"
 	"strconv"
@@ -16,9 +15,11 @@ import (
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/setting"
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/design"
 	"hollowreed/internal/store"
+	"hollowreed/internal/web/form"
 	"hollowreed/internal/web/page"
 )
 
@@ -31,7 +32,8 @@ var (
 type operationPage struct {
 	connectionPage
 	Op      *connection.Operation
-	Rows    []settingRow
+	Rows    []form.Field
+	Left    fault.List // that are at no setting
 	Schemas []project.Part
 	Asked   []askedField
 	Trial   *trial
@@ -66,39 +68,37 @@ func (b bench) operationOf(c *gin.Context) (*project.Project, *operationPage, er
 	}
 	o.Title = o.Op.Name
 	o.Keys = append([][2]string{{"[ ]", "the record before, the next one"}}, o.Keys...)
-	for _, set := range o.Op.Verb.Settings {
-		row := settingRow{Setting: set, Value: o.Op.Setting(set.Name)}
-		if set.Type == connection.Formulas {
-			row.Value = pairText(o.Op.Pairs[set.Name])
-		}
-		o.Rows = append(o.Rows, row)
-	}
+	o.fields()
 	return p, o, nil
 }
 
-// pairText writes named formulas one a line.
-func pairText(pairs []connection.Pair) string {
-	var b strings.Builder
-	for _, p := range pairs {
-		fmt.Fprintf(&b, "%s: %s\n", p.Name.Value, p.Value.Value)
+// fields fills the settings of the operation, each with its faults.
+func (d *operationPage) fields() {
+	d.Rows, d.Left = form.Fields(d.Op.Settings), d.Op.Faults
+	for i := range d.Rows {
+		f := &d.Rows[i]
+		f.Complete = operationPath(d.ID, d.Op.ID) + "/help?setting=" + url.QueryEscape(f.Name)
+		f.Needed, d.Left = needed(d.Left, f.Name)
+		f.Faults, d.Left = take(d.Left, d.Op.Settings.Text(f.Name))
+		for _, p := range d.Op.Settings.Pairs[f.Name] {
+			var more fault.List
+			more, d.Left = take(d.Left, p.Formula)
+			f.Faults = append(f.Faults, more...)
+		}
 	}
-	return b.String()
 }
 
-// pairsOut reads named formulas that stand one a line.
-func pairsOut(text string) (doc.Out, error) {
-	var out doc.Out
-	for line := range strings.SplitSeq(text, "\n") {
-		if strings.TrimSpace(line) == "" {
-			continue
-		}
-		name, formula, ok := strings.Cut(line, ":")
-		if !ok || strings.TrimSpace(name) == "" {
-			return nil, fault.Expect(fault.Syntax, "a name, a colon and a formula, as since: since", fault.Quote(line))
-		}
-		out.Add(strings.TrimSpace(name), strings.TrimSpace(formula))
+// operationHelp suggests what could stand at the caret of a formula.
+func (b bench) operationHelp(c *gin.Context) error {
+	p, d, err := b.operationOf(c)
+	if err != nil {
+		return err
 	}
-	return out, nil
+	set := d.Op.Verb.Settings.Find(c.Query("setting"))
+	if set == nil {
+		return store.ErrNotFound
+	}
+	return completes(c, d.Op.Scope(p.Formulas(), set.Type == setting.OnAnswer))
 }
 
 func (b bench) operation(c *gin.Context) error {
@@ -164,8 +164,12 @@ func (b bench) addOperation(c *gin.Context) error {
 	return nil
 }
 
+func operationPath(id, op string) string {
+	return "/bench/connections/" + url.PathEscape(id) + "/operations/" + url.PathEscape(op)
+}
+
 func operationAt(id, op, env string) string {
-	return "/bench/connections/" + url.PathEscape(id) + "/operations/" + url.PathEscape(op) + "?env=" + url.QueryEscape(env)
+	return operationPath(id, op) + "?env=" + url.QueryEscape(env)
 }
 
 // indexOf is the position of an operation in its part.
@@ -203,23 +207,8 @@ func (b bench) saveOperation(c *gin.Context, d *operationPage) error {
 		if !d.Op.Verb.Gives() {
 			set("response", c.PostForm("response"))
 		}
-		for _, r := range d.Rows {
-			text := strings.TrimSpace(strings.ReplaceAll(c.PostForm(r.Field()), "\r\n", "\n"))
-			if r.Type == connection.Formulas {
-				pairs, perr := pairsOut(text)
-				if perr != nil {
-					return nil, perr
-				}
-				set(r.Name, "")
-				if len(pairs) > 0 {
-					set(r.Name, pairs)
-				}
-				continue
-			}
-			if text == r.Default {
-				text = ""
-			}
-			set(r.Name, text)
+		if err == nil {
+			out, err = form.Write(c, out, d.Op.Settings, at...)
 		}
 		return out, err
 	})

@@ -2,8 +2,6 @@ package bench
 
 import (
 	"errors"
-	"fmt"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -13,21 +11,12 @@ import (
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/setting"
 	"hollowreed/internal/design"
 	"hollowreed/internal/store"
 	"hollowreed/internal/vault"
+	"hollowreed/internal/web/form"
 )
-
-// settingRow is one setting with what is chosen for it.
-type settingRow struct {
-	connection.Setting
-	Value   string
-	Secrets []string // names to choose from
-	Fault   string
-}
-
-// Field is the name of the form's field.
-func (r settingRow) Field() string { return "set " + r.Name }
 
 // settings reads what is chosen in the page's environment.
 func (b bench) settings(c *gin.Context, d *connectionPage) error {
@@ -41,17 +30,14 @@ func (b bench) settings(c *gin.Context, d *connectionPage) error {
 	if err != nil {
 		return err
 	}
-	for _, set := range d.Kind.Settings {
-		row := settingRow{Setting: set, Value: s.Chosen[set.Name]}
-		if row.Value == "" {
-			row.Value = set.Default
-		}
+	d.Settings = form.Fields(d.Kind.Settings.Chosen(s.Chosen))
+	for i := range d.Settings {
+		f := &d.Settings[i]
 		for _, secret := range secrets {
-			if set.Type == connection.Secret && secret.Type == set.Of {
-				row.Secrets = append(row.Secrets, secret.Name)
+			if f.Type == setting.Secret && secret.Type == f.Of {
+				f.Secrets = append(f.Secrets, secret.Name)
 			}
 		}
-		d.Settings = append(d.Settings, row)
 	}
 	for _, secret := range secrets {
 		if secret.Name == system.TokensOf(d.ID) {
@@ -75,7 +61,9 @@ func (b bench) setConnection(c *gin.Context) error {
 	if err != nil {
 		return fault.New(fault.Setting, "the form is not whole; load the page again")
 	}
-	chosen, ok := d.chosen(c)
+	chosen, ok := form.Check(c, d.Kind.Settings, d.Settings, func(s setting.Setting) bool {
+		return s.Type == setting.Secret && newSecret(c, s.Name) != ""
+	})
 	if ok {
 		if ok, err = b.maySend(c, d, chosen); err != nil {
 			return err
@@ -99,28 +87,9 @@ func (b bench) setConnection(c *gin.Context) error {
 	return nil
 }
 
-// chosen reads the form and marks what is missing or does not fit.
-func (d *connectionPage) chosen(c *gin.Context) (chosen map[string]string, ok bool) {
-	chosen, ok = map[string]string{}, true
-	for i := range d.Settings {
-		r := &d.Settings[i]
-		r.Value = strings.TrimSpace(strings.ReplaceAll(c.PostForm(r.Field()), "\r\n", "\n"))
-		if r.Value != "" {
-			chosen[r.Name] = r.Value
-		}
-	}
-	for i := range d.Settings {
-		r := &d.Settings[i]
-		if !d.Kind.Needed(r.Setting, chosen) {
-			delete(chosen, r.Name)
-			continue
-		}
-		fresh := r.Type == connection.Secret && c.PostForm("new "+r.Name) != ""
-		if f := r.Check(r.Value); f != nil && !fresh {
-			r.Fault, ok = f.What(), false
-		}
-	}
-	return chosen, ok
+// newSecret is what was typed to be kept as the secret of a setting.
+func newSecret(c *gin.Context, name string) string {
+	return strings.ReplaceAll(c.PostForm("new "+name), "\r\n", "\n")
 }
 
 // maySend says whether the secrets that were chosen, and not written anew, may be sent to where the settings lead, and marks those
@@ -130,14 +99,14 @@ func (b bench) maySend(c *gin.Context, d *connectionPage, chosen map[string]stri
 	place := store.Place{Connection: d.ID, Host: vault.HostOf(d.Kind, chosen)}
 	for i := range d.Settings {
 		r := &d.Settings[i]
-		if r.Type != connection.Secret || chosen[r.Name] == "" || c.PostForm("new "+r.Name) != "" {
+		if r.Type != setting.Secret || chosen[r.Name] == "" || newSecret(c, r.Name) != "" {
 			continue
 		}
 		err := b.Vault.In(d.In).May(c, chosen[r.Name], place)
 		var why *fault.Fault
 		switch {
 		case errors.As(err, &why):
-			r.Fault, ok = why.What(), false
+			r.Faults, ok = fault.List{why}, false
 		case err != nil:
 			return false, err
 		}
@@ -148,8 +117,8 @@ func (b bench) maySend(c *gin.Context, d *connectionPage, chosen map[string]stri
 // writeSecrets seals what was typed into the secret fields.
 func (b bench) writeSecrets(c *gin.Context, d *connectionPage, chosen map[string]string) error {
 	for _, r := range d.Settings {
-		plain := strings.ReplaceAll(c.PostForm("new "+r.Name), "\r\n", "\n")
-		if r.Type != connection.Secret || plain == "" || !d.Kind.Needed(r.Setting, chosen) {
+		plain := newSecret(c, r.Name)
+		if r.Type != setting.Secret || plain == "" || !d.Kind.Settings.Applies(r.Setting, setting.Of(chosen)) {
 			continue
 		}
 		name := chosen[r.Name]
@@ -209,29 +178,4 @@ func (b bench) addConnection(c *gin.Context) error {
 	}
 	newConnectionView.Page(c, d)
 	return nil
-}
-
-// whenText tells the page on what a setting depends, as other=value|value.
-func (r settingRow) Depends() string {
-	name, values, ok := strings.Cut(r.When, "=")
-	if !ok {
-		return ""
-	}
-	return fmt.Sprintf("set %s=%s", name, values)
-}
-
-// Folded says whether the setting is shown only when somebody asks for more.
-func (r settingRow) Folded() bool {
-	return r.More && r.Fault == "" && (r.Value == "" || r.Value == r.Default)
-}
-
-// Rows is how high the field of several lines is.
-func (r settingRow) Rows() int { return min(8, 2+strings.Count(r.Value, "\n")) }
-
-// Other are the choices with the chosen one among them, so that none is lost.
-func (r settingRow) Other() []string {
-	if r.Value == "" || slices.Contains(r.Choices, r.Value) {
-		return r.Choices
-	}
-	return append([]string{r.Value}, r.Choices...)
 }

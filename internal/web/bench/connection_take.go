@@ -10,10 +10,10 @@ import (
 
 	"hollowreed/internal/connector/http/openapi"
 	"hollowreed/internal/connector/soap/wsdl"
-	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/setting"
 	"hollowreed/internal/store"
 )
 
@@ -109,7 +109,7 @@ func (b bench) suggest(c *gin.Context, d *connectionPage, settings map[string]st
 	}
 	chosen := map[string]string{}
 	for name, v := range settings {
-		known := slices.ContainsFunc(d.Kind.Settings, func(s connection.Setting) bool { return s.Name == name && s.Type != connection.Secret })
+		known := slices.ContainsFunc(d.Kind.Settings, func(s setting.Setting) bool { return s.Name == name && s.Type != setting.Secret })
 		if known && v != "" {
 			chosen[name] = v
 		}

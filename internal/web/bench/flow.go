@@ -20,6 +20,8 @@ import (
 	notationjson "hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/setting"
+
 	"hollowreed/internal/engine"
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/draw"
@@ -293,19 +295,17 @@ func (l faultLink) Told() string {
 }
 
 // labelOf is the label of a setting in the form of a step, or of the trigger where there is none.
-func labelOf(plan *flow.Plan, ps *flow.PlannedStep, setting string) string {
-	var settings []flow.Setting
+func labelOf(plan *flow.Plan, ps *flow.PlannedStep, name string) string {
+	var list setting.List
 	if ps != nil {
-		settings = flow.KindOf(ps.Step.Kind).Settings
+		list = flow.KindOf(ps.Step.Kind).Settings
 	} else if k := flow.TriggerOf(plan.Flow.Trigger.Kind); k != nil {
-		settings = k.Settings
+		list = k.Settings
 	}
-	for _, set := range settings {
-		if set.Name == setting {
-			return set.Label
-		}
+	if set := list.Find(name); set != nil {
+		return set.Label
 	}
-	return map[string]string{"if": "A condition", "steps": "A step", "formula": "A formula"}[setting]
+	return map[string]string{"if": "A condition", "steps": "A step", "formula": "A formula"}[name]
 }
 
 func (d *flowPage) links(plan *flow.Plan, faults fault.List) (list []faultLink) {

@@ -13,8 +13,10 @@ import (
 	"hollowreed/internal/core/flow/edit"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/project"
+	"hollowreed/internal/core/setting"
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/draw"
+	"hollowreed/internal/web/form"
 	"hollowreed/internal/web/page"
 )
 
@@ -298,14 +300,8 @@ func editStep(c *gin.Context, p *project.Project, plan *flow.Plan, step string, 
 	}
 	f.set("step-name", s.Name, with(s.Path, "name")...)
 	f.set("step-comment", s.Comment, with(s.Path, "comment")...)
-	for _, set := range flow.KindOf(s.Kind).Settings {
-		if set.Type == flow.Matches {
-			f.pairs(set.Name, s.Match, with(s.Path, set.Name))
-			continue
-		}
-		f.set(set.Name, s.Setting(set.Name), with(s.Path, set.Name)...)
-	}
-	if id, there := c.GetPostForm("mapping"); there && f.err == nil && id != s.Setting("mapping") { // another one has other sources
+	f.settings(s.Settings, s.Path...)
+	if id, there := c.GetPostForm(form.Input("mapping")); there && f.err == nil && id != s.Setting("mapping") { // another one has other sources
 		var bound doc.Out
 		if m := p.Mapping(id); m != nil {
 			bound, _ = edit.Bind(m, plan.Planned(step).Before)
@@ -324,29 +320,19 @@ func editStep(c *gin.Context, p *project.Project, plan *flow.Plan, step string, 
 // trigger writes the settings of the trigger. With another kind only what both have stays.
 func (f *stepForm) trigger(plan *flow.Plan) {
 	t := plan.Flow.Trigger
-	was := t.Settings()
-	f.set("title", plan.Flow.Title, "flow")
-	f.set("reference", plan.Flow.Reference.Value, "reference")
-	f.set("limit", ifPositive(plan.Flow.Limit), "time limit")
-	f.set("atonce", ifPositive(plan.Flow.AtOnce), "at once")
-	f.set("busy", plan.Flow.Busy, "busy")
-	f.set("keeps", string(plan.Flow.Keeps), "keeps")
-	f.set("keptfor", ifPositive(plan.Flow.KeptFor), "kept for")
-	f.set("oneper", plan.Flow.OnePer.Value, "one per")
+	f.set(form.Input(flowTitle.Name), plan.Flow.Title, "flow")
+	f.settings(plan.Flow.Settings)
 	if kind := f.c.PostForm("kind"); kind != "" && kind != t.Kind {
 		f.kind(t, kind)
 		return
 	}
-	k := flow.TriggerOf(t.Kind)
-	if k == nil {
-		return
-	}
-	for _, set := range k.Settings {
-		if set.Type == flow.Matches {
-			f.pairs(set.Name, t.With, []any{"trigger", set.Name})
-			continue
-		}
-		f.set(set.Name, was[set.Name], "trigger", set.Name)
+	f.settings(t.Settings, "trigger")
+}
+
+// settings writes the settings of a kind where the form has them.
+func (f *stepForm) settings(v setting.Values, at ...any) {
+	if f.err == nil {
+		f.text, f.err = form.Write(f.c, f.text, v, at...)
 	}
 }
 
@@ -358,47 +344,12 @@ func (f *stepForm) kind(t flow.Trigger, kind string) {
 		return
 	}
 	out := doc.Out{{Key: "kind", Value: kind}}
-	was := t.Settings()
 	for _, set := range k.Settings {
-		if set.Name != "every" && set.Name != "name" && was[set.Name] != set.Default {
-			out.Add(set.Name, was[set.Name])
+		if set.Name != "every" && set.Name != "name" && set.Type != setting.Pairs && t.Settings.Text(set.Name).Value != set.Default {
+			out.Add(set.Name, t.Settings.Text(set.Name).Value)
 		}
 	}
 	f.text, f.err = doc.Set(f.text, []any{"trigger"}, out)
-}
-
-// pairs writes pairs of names and formulas: those with fixed names by their names, or a list in which names are
-// written, too.
-func (f *stepForm) pairs(name string, was []flow.Match, path []any) {
-	if _, listed := f.c.GetPostForm(name + ".name.0"); listed {
-		f.listed(name, path)
-		return
-	}
-	written := map[string]string{}
-	for _, m := range was {
-		written[m.Column.Value] = m.Formula.Value
-	}
-	for field := range f.c.Request.PostForm {
-		if key, ok := strings.CutPrefix(field, name+"/"); ok {
-			f.set(field, written[key], with(path, key)...)
-		}
-	}
-}
-
-func (f *stepForm) listed(name string, path []any) {
-	out := doc.Out{}
-	for i := 0; ; i++ {
-		key, there := f.c.GetPostForm(name + ".name." + strconv.Itoa(i))
-		if !there {
-			break
-		}
-		if key = strings.TrimSpace(key); key != "" {
-			out.Add(key, doc.Text{Value: f.c.PostForm(name + ".formula." + strconv.Itoa(i))})
-		}
-	}
-	if f.err == nil {
-		f.text, f.err = doc.Set(f.text, path, out)
-	}
 }
 
 // flowHelp suggests what could stand at the caret of a formula.
@@ -407,7 +358,6 @@ func (b bench) flowHelp(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	rule := c.Query("rule")
 	scope := plan.Polls
 	if ps := plan.Planned(c.Query("step")); ps != nil {
 		scope = ps.Scope
@@ -415,6 +365,12 @@ func (b bench) flowHelp(c *gin.Context) error {
 	if scope == nil {
 		scope = formula.NewScope()
 	}
+	return completes(c, scope)
+}
+
+// completes answers what could stand at the caret of a formula that sees a scope.
+func completes(c *gin.Context, scope *formula.Scope) error {
+	rule := c.Query("rule")
 	if len(rule) > formula.MaxSource {
 		return store.ErrNotFound
 	}

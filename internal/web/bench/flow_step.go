@@ -1,7 +1,7 @@
 package bench
 
 import (
-	"strconv"
+	"net/url"
 
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/doc"
@@ -11,9 +11,11 @@ import (
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/setting"
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/engine"
 	"hollowreed/internal/web/draw"
+	"hollowreed/internal/web/form"
 	"hollowreed/internal/web/page"
 )
 
@@ -27,15 +29,15 @@ type stepPanel struct {
 	Holds                  bool // other steps
 	Branches               bool
 	Under                  []underTrack // tracks without steps, which the drawing does not show
-	Name                   settingField
-	Settings, Rare         []settingField
+	Name                   form.Field
+	Settings, Rare         []form.Field
 	Tracks                 []trackField
 	Faults                 fault.List // that are at no setting
 	Notes                  fault.List // outcomes that nothing is done about
 	MappingID, FlowID      string
 	Rules                  []ruleRow
 	Triggers               []*flow.TriggerKind
-	FlowSettings           []settingField
+	FlowSettings           []form.Field
 	InTry                  string // what a try does about it; empty where it reaches no system
 	Manners                []flow.CallMode
 	WrapIn                 string         // an each of this would mend it; empty where it would not
@@ -44,25 +46,6 @@ type stepPanel struct {
 	ps                     *flow.PlannedStep
 	plan                   *flow.Plan
 	p                      *project.Project
-}
-
-// settingField is one setting as it is edited.
-type settingField struct {
-	flow.Setting
-	Value   string
-	Result  string // of a formula, for the record at hand
-	Options []option
-	Rows    []matchRow
-	Free    bool // rows whose names are written, too
-	Faults  fault.List
-	Needed  bool // it must be there, and is not yet
-}
-
-// matchRow is one pair of a name and a formula.
-type matchRow struct {
-	Name, Formula, Result, About string
-	Must                         bool
-	Options                      []option // one of these in place of a formula
 }
 
 // trackField is a branch as it is edited.
@@ -96,22 +79,22 @@ func (d *flowPage) panel(p *project.Project, plan *flow.Plan) {
 			s.Number = i + 2
 		}
 	}
-	e := evaluator{scope: ps.Scope, item: d.item, p: p}
+	e := evaluator{scope: ps.Scope, item: d.item, p: p, complete: helpAddress(d.ID, s.ID)}
 	left := append(fault.List{}, ps.Faults...)
 	for _, set := range k.Settings {
 		f := e.field(set, ps.Step.Setting(set.Name), ps.Step.Setting("connection"))
-		f.Faults, left = take(left, ps.Step.Settings[set.Name])
+		f.Faults, left = take(left, ps.Step.Settings.Text(set.Name))
 		f.Needed, left = needed(left, set.Name)
-		if set.Type == flow.Matches {
+		if set.Type == setting.Pairs {
 			if ps.Step.Setting("from") == "" {
-				f.Rows, f.Free = e.rows(ps)
+				f.Rows, f.Free = e.rows(ps, set)
 			}
 			var without bool
 			without, left = needed(left, "with")
 			f.Needed = f.Needed || without
 			for _, m := range ps.Step.Match {
 				var more fault.List
-				more, left = take(left, m.Column)
+				more, left = take(left, m.Name)
 				f.Faults = append(f.Faults, more...)
 				more, left = take(left, m.Formula)
 				empty, more := needed(more, "formula")
@@ -119,13 +102,13 @@ func (d *flowPage) panel(p *project.Project, plan *flow.Plan) {
 				f.Faults = append(f.Faults, more...)
 			}
 		}
-		if set.Type == flow.Name {
+		if set.Type == setting.Name {
 			f.Options = recordsIn(ps.Before, set.Required)
 		}
-		if set.Type == flow.Matches && len(f.Rows) == 0 && len(f.Faults) == 0 && !f.Needed {
+		if set.Type == setting.Pairs && len(f.Rows) == 0 && len(f.Faults) == 0 && !f.Needed {
 			continue
 		}
-		if set.Rare && f.Value == set.Default && len(f.Faults) == 0 && !f.Needed {
+		if f.Folded() {
 			s.Rare = append(s.Rare, f)
 		} else {
 			s.Settings = append(s.Settings, f)
@@ -215,6 +198,9 @@ func needed(list fault.List, setting string) (is bool, left fault.List) {
 	return is, left
 }
 
+// flowTitle is edited among the settings of a flow; a part has it under flow.
+var flowTitle = setting.Setting{Name: "flow", Label: "Title of the flow", Type: setting.Text}
+
 // trigger fills the panel of the trigger, and of the flow as a whole.
 func (s *stepPanel) trigger(p *project.Project, plan *flow.Plan, item *flow.Item) {
 	t := plan.Flow.Trigger
@@ -224,30 +210,23 @@ func (s *stepPanel) trigger(p *project.Project, plan *flow.Plan, item *flow.Item
 		return
 	}
 	s.Kind, s.About = k.Title, k.About
-	e := evaluator{item: item, p: p}
-	values := t.Settings()
+	e := evaluator{item: item, p: p, complete: helpAddress(plan.Flow.ID, s.ID)}
 	for _, f := range plan.Faults {
 		if f.Place.Step == "" {
 			s.Faults = append(s.Faults, f)
 		}
 	}
 	for _, set := range k.Settings {
-		f := e.field(set, values[set.Name], values["connection"])
+		f := e.field(set, t.Settings.Get(set.Name), t.Connection.Value)
 		f.Needed, s.Faults = needed(s.Faults, set.Name)
-		if set.Type == flow.Matches && plan.Poll != nil {
+		if set.Type == setting.Pairs && plan.Poll != nil {
 			f.Rows = requestRows(plan.Poll.Op.Request, t.With, nil)
 		}
 		s.Settings = append(s.Settings, f)
 	}
-	s.FlowSettings = []settingField{
-		{Setting: flow.Setting{Name: "title", Label: "Title of the flow", Type: flow.Text}, Value: plan.Flow.Title},
-		{Setting: flow.Setting{Name: "reference", Label: "Run reference", Type: flow.Formula, Help: "By which people look for it: a formula over run and the message that it begins with"}, Value: plan.Flow.Reference.Value},
-		{Setting: flow.Setting{Name: "atonce", Label: "Concurrent runs (at most)", Type: flow.Number, Help: "Empty: any number"}, Value: ifPositive(plan.Flow.AtOnce)},
-		{Setting: flow.Setting{Name: "busy", Label: "When the limit is reached", Type: flow.Choice, Choices: []string{"queue", "skip"}}, Value: plan.Flow.Busy},
-		{Setting: flow.Setting{Name: "oneper", Label: "Ordering key", Type: flow.Formula, Help: "A formula over run and the message: runs for which it is the same wait for each other, in their order"}, Value: plan.Flow.OnePer.Value},
-		{Setting: flow.Setting{Name: "keeps", Label: "Stored message data", Type: flow.Choice, Choices: []string{string(flow.KeepsAll), string(flow.KeepsEnds), string(flow.KeepsNothing)}, Help: "What is set aside is kept always, until somebody has dealt with it"}, Value: string(plan.Flow.Keeps)},
-		{Setting: flow.Setting{Name: "keptfor", Label: "Retention (days)", Type: flow.Number, Help: "Empty: for ever"}, Value: ifPositive(plan.Flow.KeptFor)},
-		{Setting: flow.Setting{Name: "limit", Label: "Time limit of a run (seconds)", Type: flow.Number, Help: "Empty: none"}, Value: ifPositive(plan.Flow.Limit)},
+	s.FlowSettings = append(s.FlowSettings, form.Field{Setting: flowTitle, Value: plan.Flow.Title})
+	for _, set := range flow.Settings {
+		s.FlowSettings = append(s.FlowSettings, evaluator{p: p}.field(set, plan.Flow.Settings.Get(set.Name), ""))
 	}
 	_, s.Faults = needed(s.Faults, "steps") // the drawing shows that
 	s.Notes = notesOf(plan, "")
@@ -262,18 +241,13 @@ func notesOf(plan *flow.Plan, step string) (list fault.List) {
 	return list
 }
 
-func ifPositive(n int) string {
-	if n <= 0 {
-		return ""
-	}
-	return strconv.Itoa(n)
-}
-
 // evaluator shows what formulas yield for the record at hand.
 type evaluator struct {
 	scope *formula.Scope
 	item  *flow.Item
 	p     *project.Project
+
+	complete string // the address that completes formulas
 }
 
 // result is what a formula yields; empty where there is no record or it has a fault.
@@ -293,27 +267,27 @@ func (e evaluator) result(source string) string {
 	return page.Show(v)
 }
 
+// helpAddress is where the formulas of a step are completed.
+func helpAddress(flowID, step string) string {
+	return "/bench/flows/" + url.PathEscape(flowID) + "/help?step=" + url.QueryEscape(step)
+}
+
 // field makes the field of one setting.
-func (e evaluator) field(set flow.Setting, v, connectionID string) settingField {
-	f := settingField{Setting: set, Value: v}
+func (e evaluator) field(set setting.Setting, v, connectionID string) form.Field {
+	f := form.Field{Setting: set, Value: v, Complete: e.complete}
 	switch set.Type {
-	case flow.Part:
-		f.Options = append(f.Options, option{"", "choose…"})
-		for _, part := range e.p.Parts(set.Of + "s") {
-			if set.Of != "flow" || e.p.Contract(part.ID) != nil {
-				f.Options = append(f.Options, option{part.ID, part.Title})
-			}
-		}
-	case flow.Operation:
+	case setting.Part:
+		f.Options = form.Parts(e.p, set, v, func(id string) bool { return set.Of != "flow" || e.p.Contract(id) != nil })
+	case setting.Operation:
 		f.Options = operationsOf(e.p.Connection(connectionID))
-	case flow.Formula:
+	case setting.Formula:
 		f.Result = e.result(v)
 	}
 	return f
 }
 
-func operationsOf(c *connection.Connection) []option {
-	list := []option{{"", "choose…"}}
+func operationsOf(c *connection.Connection) []form.Option {
+	list := []form.Option{{Title: "choose…"}}
 	if c == nil {
 		return list
 	}
@@ -322,27 +296,27 @@ func operationsOf(c *connection.Connection) []option {
 		if op.Response != nil {
 			label += " → " + op.Response.ID
 		}
-		list = append(list, option{op.ID, label})
+		list = append(list, form.Option{ID: op.ID, Title: label})
 	}
 	return list
 }
 
 // recordsIn are the records in scope.
-func recordsIn(names []flow.Named, required bool) []option {
-	list := []option{{"", "by fields"}}
+func recordsIn(names []flow.Named, required bool) []form.Option {
+	list := []form.Option{{Title: "by fields"}}
 	if required {
-		list = []option{{"", "choose…"}}
+		list = []form.Option{{Title: "choose…"}}
 	}
 	for _, n := range names {
 		if n.Schema != nil && !n.List && n.Name != "run" {
-			list = append(list, option{n.Name, n.Name})
+			list = append(list, form.Option{ID: n.Name, Title: n.Name})
 		}
 	}
 	return list
 }
 
 // rows are the pairs of a step: of a request's fields, or with names that are written.
-func (e evaluator) rows(ps *flow.PlannedStep) (rows []matchRow, free bool) {
+func (e evaluator) rows(ps *flow.PlannedStep, set setting.Setting) (rows []form.Row, free bool) {
 	switch {
 	case ps.Mapping != nil:
 		return sourceRows(ps), false
@@ -356,22 +330,22 @@ func (e evaluator) rows(ps *flow.PlannedStep) (rows []matchRow, free bool) {
 		return requestRows(ps.Output(), ps.Step.Match, e.result), false
 	case ps.Step.Kind == "read" && ps.Asked() != nil:
 		return requestRows(ps.Asked(), ps.Step.Match, e.result), false
-	case !freeNames[ps.Step.Kind] && len(ps.Step.Match) == 0:
+	case !set.Free && len(ps.Step.Match) == 0:
 		return nil, false
 	}
 	for _, m := range ps.Step.Match {
-		rows = append(rows, matchRow{Name: m.Column.Value, Formula: m.Formula.Value, Result: e.result(m.Formula.Value)})
+		rows = append(rows, form.Row{Name: m.Name.Value, Formula: m.Formula.Value, Result: e.result(m.Formula.Value)})
 	}
-	return append(rows, matchRow{}), true
+	return append(rows, form.Row{}), true
 }
 
 // sourceRows has a row for each source of a step's mapping, with the records in scope that it can be.
-func sourceRows(ps *flow.PlannedStep) (rows []matchRow) {
+func sourceRows(ps *flow.PlannedStep) (rows []form.Row) {
 	m := ps.Mapping
 	for i, src := range m.Mapping.From {
 		own, bound := src.Name.Value, ps.Sources[i]
-		row := matchRow{Name: own, About: "schema " + src.Schema.Value, Must: true}
-		first, known := option{"", "choose…"}, bound == own
+		row := form.Row{Name: own, About: "schema " + src.Schema.Value, Must: true}
+		first, known := form.Option{Title: "choose…"}, bound == own
 		if bound != own {
 			row.Formula = bound
 		}
@@ -379,36 +353,33 @@ func sourceRows(ps *flow.PlannedStep) (rows []matchRow) {
 			switch {
 			case !n.FitsSource(src, m.Sources[i]):
 			case n.Name == own:
-				first = option{"", own}
+				first = form.Option{Title: own}
 			default:
-				row.Options = append(row.Options, option{n.Name, n.Name})
+				row.Options = append(row.Options, form.Option{ID: n.Name, Title: n.Name})
 				known = known || n.Name == bound
 			}
 		}
-		row.Options = append([]option{first}, row.Options...)
+		row.Options = append([]form.Option{first}, row.Options...)
 		if !known {
-			row.Options = append(row.Options, option{bound, bound + " does not fit"})
+			row.Options = append(row.Options, form.Option{ID: bound, Title: bound + " does not fit"})
 		}
 		rows = append(rows, row)
 	}
 	return rows
 }
 
-// freeNames are the kinds of step whose pairs have names that are written.
-var freeNames = map[string]bool{"set": true, "find": true, "look up": true, "change": true}
-
 // requestRows has a row for every field of a request, with what is written for it; and for what is written and is
 // no field of it.
-func requestRows(request *schema.Schema, match []flow.Match, result func(string) string) (rows []matchRow) {
+func requestRows(request *schema.Schema, match []setting.Pair, result func(string) string) (rows []form.Row) {
 	if request == nil {
 		return nil
 	}
 	written := map[string]string{}
 	for _, m := range match {
-		written[m.Column.Value] = m.Formula.Value
+		written[m.Name.Value] = m.Formula.Value
 	}
 	add := func(name, about string, must bool) {
-		row := matchRow{Name: name, Formula: written[name], About: about, Must: must}
+		row := form.Row{Name: name, Formula: written[name], About: about, Must: must}
 		if result != nil {
 			row.Result = result(row.Formula)
 		}
@@ -423,8 +394,8 @@ func requestRows(request *schema.Schema, match []flow.Match, result func(string)
 		add(f.Name, about, f.Required())
 	}
 	for _, m := range match {
-		if _, left := written[m.Column.Value]; left {
-			add(m.Column.Value, "unknown", false)
+		if _, left := written[m.Name.Value]; left {
+			add(m.Name.Value, "unknown", false)
 		}
 	}
 	return rows

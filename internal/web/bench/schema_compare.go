@@ -14,6 +14,7 @@ import (
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/schema/compare"
 	"hollowreed/internal/store"
+	"hollowreed/internal/web/form"
 	"hollowreed/internal/web/page"
 )
 
@@ -24,13 +25,11 @@ type comparePage struct {
 	page.Frame
 	ID, SchemaTitle string
 	With            string
-	Others          []option
+	Others          []form.Option
 	Changes         []schemaChange
 	Breaking        int
 	UsedBy          []project.Part
 }
-
-type option struct{ ID, Title string }
 
 type schemaChange struct {
 	compare.Change
@@ -55,7 +54,7 @@ func (b bench) compareSchema(c *gin.Context) error {
 			return err
 		}
 		if _, holds := files[path]; holds {
-			d.Others = append(d.Others, option{ID: fmt.Sprintf("%s:%d", r.Flow, r.Number), Title: fmt.Sprintf("release %d of %s", r.Number, p.Flow(r.Flow).Flow.Title)})
+			d.Others = append(d.Others, form.Option{ID: fmt.Sprintf("%s:%d", r.Flow, r.Number), Title: fmt.Sprintf("release %d of %s", r.Number, p.Flow(r.Flow).Flow.Title)})
 		}
 	}
 	edits, err := store.PartEdits(c, b.DB, p.ID, path, maxEdits)
@@ -63,11 +62,11 @@ func (b bench) compareSchema(c *gin.Context) error {
 		return err
 	}
 	for _, e := range edits[min(1, len(edits)):] { // the newest is the draft itself
-		d.Others = append(d.Others, option{ID: fmt.Sprintf("edit:%d", e.ID), Title: "as of " + e.MadeAt.UTC().Format("2 Jan 15:04:05") + ", " + e.MadeBy})
+		d.Others = append(d.Others, form.Option{ID: fmt.Sprintf("edit:%d", e.ID), Title: "as of " + e.MadeAt.UTC().Format("2 Jan 15:04:05") + ", " + e.MadeBy})
 	}
 	for _, part := range p.Parts(project.Schemas) {
 		if part.ID != s.ID {
-			d.Others = append(d.Others, option{ID: part.ID, Title: part.Title})
+			d.Others = append(d.Others, form.Option{ID: part.ID, Title: part.Title})
 		}
 	}
 	if d.With == "" && len(d.Others) > 0 {

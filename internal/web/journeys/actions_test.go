@@ -116,14 +116,14 @@ func TestEditsChangeTheTextAndNothingElse(t *testing.T) {
 	w := newWorld(t)
 	const flow, mapping = "flows/gauge-readings.yaml", "mappings/reading-to-tide-level.yaml"
 	before := w.draft(flow)
-	form := url.Values{"revision": {fmt.Sprint(before.Revision)}, "where": {`level_cm > 0`}, "on fault": {"stop"}}
+	form := url.Values{"revision": {fmt.Sprint(before.Revision)}, "set where": {`level_cm > 0`}, "set on fault": {"stop"}}
 	status, _ := w.post("/bench/flows/gauge-readings/steps/keep", form)
 	require.Equal(t, http.StatusOK, status)
 	want := strings.Replace(before.Text, `trend == "R" and level_cm > 0`, "level_cm > 0\n        on fault: stop", 1)
 	require.Equal(t, want, w.draft(flow).Text)
 	require.Equal(t, "mira", w.draft(flow).MadeBy)
 
-	status, _ = w.post("/bench/flows/gauge-readings/steps/trigger", url.Values{"revision": {fmt.Sprint(w.draft(flow).Revision)}, "mask": {"*.txt"}, "every": {"5"}})
+	status, _ = w.post("/bench/flows/gauge-readings/steps/trigger", url.Values{"revision": {fmt.Sprint(w.draft(flow).Revision)}, "set mask": {"*.txt"}, "set every": {"5"}})
 	require.Equal(t, http.StatusOK, status)
 	require.Contains(t, w.draft(flow).Text, "mask: '*.txt'\n  every: 5\n")
 
@@ -139,7 +139,7 @@ func TestEditsChangeTheTextAndNothingElse(t *testing.T) {
 	require.Contains(t, rule("unit", "formula", `"mm"`), "  - field: unit\n    formula: '\"mm\"'\n")
 
 	for path, form := range map[string]url.Values{
-		"/bench/flows/gauge-readings/steps/keep":     {"revision": {"1"}, "where": {"true"}},
+		"/bench/flows/gauge-readings/steps/keep":     {"revision": {"1"}, "set where": {"true"}},
 		"/bench/flows/gauge-readings/steps/trigger":  {"revision": {"many"}},
 		"/bench/mappings/reading-to-tide-level/rule": {"field": {"unit"}, "rule": {"x"}},
 		"/bench/undo": {"path": {flow}, "revision": {"1"}},
@@ -157,7 +157,7 @@ func TestUndoLeadsBackToTheBenchOnly(t *testing.T) {
 	w := newWorld(t)
 	const flow = "flows/gauge-readings.yaml"
 	before := w.draft(flow).Text
-	status, _ := w.post("/bench/flows/gauge-readings/steps/keep", url.Values{"revision": {"1"}, "where": {"true"}})
+	status, _ := w.post("/bench/flows/gauge-readings/steps/keep", url.Values{"revision": {"1"}, "set where": {"true"}})
 	require.Equal(t, http.StatusOK, status)
 	for _, c := range []struct{ way, back, location string }{
 		{"undo", "/bench/flows/gauge-readings?step=keep", "/bench/flows/gauge-readings?step=keep"},
@@ -175,7 +175,7 @@ func TestUndoLeadsBackToTheBenchOnly(t *testing.T) {
 
 func TestAFaultyDraftIsNotReleased(t *testing.T) {
 	w := newWorld(t)
-	status, _ := w.post("/bench/flows/gauge-readings/steps/keep", url.Values{"revision": {"1"}, "where": {"no such name"}})
+	status, _ := w.post("/bench/flows/gauge-readings/steps/keep", url.Values{"revision": {"1"}, "set where": {"no such name"}})
 	require.Equal(t, http.StatusOK, status)
 	status, _ = w.post("/bench/flows/gauge-readings/release", nil)
 	require.Equal(t, http.StatusUnprocessableEntity, status)

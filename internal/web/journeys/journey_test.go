@@ -185,7 +185,7 @@ func TestTwoEditorsAreTold(t *testing.T) {
 	tb.open(flowPath + "?step=keep")
 	draft, err := store.PartDraft(t.Context(), w.db, "skerry", "flows/gauge-readings.yaml")
 	require.NoError(t, err)
-	res, err := http.PostForm(w.server.URL+flowPath+"/steps/keep", url.Values{"revision": {fmt.Sprint(draft.Revision)}, "where": {"level_cm > 1"}})
+	res, err := http.PostForm(w.server.URL+flowPath+"/steps/keep", url.Values{"revision": {fmt.Sprint(draft.Revision)}, "set where": {"level_cm > 1"}})
 	require.NoError(t, err)
 	res.Body.Close()
 	require.Equal(t, http.StatusOK, res.StatusCode)

@@ -186,7 +186,7 @@ func TestMailStartsAFlow(t *testing.T) {
 	tb.leave()
 	tb.sees("#lanes", "about invoice")
 	tb.sees("#goes-out", "attachments")
-	tb.pick(`[id="set-tried with"]`, "letter.json")
+	tb.pick(`#set-tried-with`, "letter.json")
 	tb.sees("#goes-out", "About booking B-20417")
 	tb.put("steps:0", "note", "kind/note", "Note")
 	tb.write("#set-text", "letter.subject")

@@ -124,7 +124,7 @@ func TestANewcomerBuildsAFlowOfTheirOwn(t *testing.T) {
 	n.sees("#goes-out", "Sea salt")
 	n.puts("write files", "Write files")
 	n.chooses("#set-connection", "bills-out")
-	n.writes("#set-file\\ name", `"bills.csv"`)
+	n.writes("#set-file-name", `"bills.csv"`)
 	n.sees("#faults", "✓ No faults")
 	n.sees("#goes-out", "bills.csv")
 	n.puts("post", "Post")

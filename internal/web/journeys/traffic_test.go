@@ -177,14 +177,14 @@ func TestAlertsAreSetOnAPage(t *testing.T) {
 	w.has(w.shows("/traffic/alerts"), "Trouble in any flow")
 	page := w.shows("/traffic/alerts?alert=new&when=nothing+arrives")
 	w.has(page, "By the time of day")
-	w.hasNot(page, `name="times"`)
-	status, page := w.sends("/traffic/alerts", "title", "No scans", "when", "nothing arrives", "flow", "gauge-readings", "within", "60", "by", "dawn", "runs", "trouble-to-the-board")
+	w.hasNot(page, `name="set times"`)
+	status, page := w.sends("/traffic/alerts", "title", "No scans", "when", "nothing arrives", "set flow", "gauge-readings", "set within", "60", "set by", "dawn", "set runs", "trouble-to-the-board")
 	require.Equal(t, 200, status)
 	w.has(page, "expected a time of day as 06:30")
 	w.has(page, "has a fault")
 	revision := page[strings.Index(page, `name="revision" value="`)+len(`name="revision" value="`):]
 	revision = revision[:strings.Index(revision, `"`)]
-	change := []string{"id", "no-scans", "title", "No scans", "when", "nothing arrives", "flow", "gauge-readings", "within", "60", "by", "06:30", "runs", "trouble-to-the-board", "revision", revision}
+	change := []string{"id", "no-scans", "title", "No scans", "when", "nothing arrives", "set flow", "gauge-readings", "set within", "60", "set by", "06:30", "set runs", "trouble-to-the-board", "revision", revision}
 	status, page = w.sends("/traffic/alerts", change...)
 	require.Equal(t, 200, status)
 	w.has(page, "nothing arrives for Gauge readings to the ledger by 06:30")

@@ -34,6 +34,7 @@ import (
 	"hollowreed/internal/connector"
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/project"
+	"hollowreed/internal/core/setting"
 	"hollowreed/internal/design"
 	"hollowreed/internal/engine"
 	"hollowreed/internal/secret"
@@ -151,7 +152,7 @@ func (w *world) reach(id, kind string, values map[string]string) {
 	chosen := map[string]string{}
 	for _, set := range connection.KindOf(kind).Settings {
 		v := values[set.Name]
-		if set.Type == connection.Secret && v != "" {
+		if set.Type == setting.Secret && v != "" {
 			as := store.Secret{Name: id + " " + set.Name, Type: set.Of, ChangedBy: "mira"}
 			require.NoError(w.t, w.vault.Keep(w.t.Context(), as, v))
 			v = as.Name

@@ -31,6 +31,7 @@ import (
 	"hollowreed/internal/store"
 	"hollowreed/internal/vault"
 	"hollowreed/internal/web/assets"
+	"hollowreed/internal/web/form"
 )
 
 //go:embed *.html
@@ -201,6 +202,7 @@ func Took(d time.Duration) string {
 // Parse parses a page's template with the layout. It panics on a faulty template: they are embedded.
 func Parse(files fs.FS, names ...string) View {
 	t := template.Must(template.New("layout").Funcs(funcs).ParseFS(frame, "*.html"))
+	template.Must(t.ParseFS(form.Files, "*.html"))
 	return View{template.Must(t.ParseFS(files, names...))}
 }
 

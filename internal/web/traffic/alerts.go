@@ -1,7 +1,6 @@
 package traffic
 
 import (
-	"strconv"
 	"strings"
 
 	"github.com/gin-gonic/gin"
@@ -10,8 +9,10 @@ import (
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/project"
+	"hollowreed/internal/core/setting"
 	"hollowreed/internal/design"
 	"hollowreed/internal/store"
+	"hollowreed/internal/web/form"
 	"hollowreed/internal/web/page"
 )
 
@@ -21,14 +22,10 @@ var alertsView = page.Parse(files, "alerts.html", "views.html")
 type alertsPage struct {
 	page.Frame
 	views
-	Alerts      []alertRow
-	Alarms      []alarmRow
-	Form        *alertForm
-	Flows       []project.Part
-	Callable    []project.Part // flows that can be run with an alert
-	Connections []project.Part
-	Kinds       []alert.Kind
-	Rhythms     []alert.Rhythm
+	Alerts []alertRow
+	Alarms []alarmRow
+	Form   *alertForm
+	Kinds  []*alert.Kind
 }
 
 type alertRow struct {
@@ -46,12 +43,11 @@ type alarmRow struct {
 
 // alertForm is an alert as it is set; a new one has no id.
 type alertForm struct {
-	ID       string
-	Values   map[string]string
-	Kind     alert.Kind
-	Revision int64
-	Fault    *fault.Fault
-	Fits     string
+	ID, Title string
+	Kind      *alert.Kind
+	Fields    []form.Field
+	Revision  int64
+	Fault     *fault.Fault
 }
 
 func (t traffic) alerts(c *gin.Context) error {
@@ -59,16 +55,9 @@ func (t traffic) alerts(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	d := alertsPage{
-		Frame: t.Frame(c, "traffic", "Alerts"), Flows: p.Parts(project.Flows), Connections: p.Parts(project.Connections), Kinds: alert.Kinds, Rhythms: alert.Rhythms,
-	}
+	d := alertsPage{Frame: t.Frame(c, "traffic", "Alerts"), Kinds: alert.Kinds}
 	if d.views, err = t.views(c, "Alerts"); err != nil {
 		return err
-	}
-	for _, part := range d.Flows {
-		if contract := p.Contract(part.ID); contract != nil && alert.Fits(contract.Input) == nil {
-			d.Callable = append(d.Callable, part)
-		}
 	}
 	alarms, err := store.Alarms(c, t.DB, p.ID, maxAlarms)
 	if err != nil {
@@ -85,7 +74,7 @@ func (t traffic) alerts(c *gin.Context) error {
 		}
 	}
 	for _, a := range p.Alerts() {
-		d.Alerts = append(d.Alerts, alertRow{a, aboutAlert(p, a), p.AlertFault(a.ID), raised[a.ID], titleOf(p, a.Runs.Value)})
+		d.Alerts = append(d.Alerts, alertRow{a, a.Describe(func(kind, id string) string { return p.TitleOf(kind+"s", id) }), p.AlertFault(a.ID), raised[a.ID], p.TitleOf(project.Flows, a.Runs.Value)})
 	}
 	if d.Form, err = t.alertForm(c, p); err != nil {
 		return err
@@ -94,82 +83,46 @@ func (t traffic) alerts(c *gin.Context) error {
 	return nil
 }
 
-func titleOf(p *project.Project, flow string) string {
-	if plan := p.Flow(flow); plan != nil {
-		return plan.Flow.Title
-	}
-	return flow
-}
-
-// aboutAlert is when an alert is raised, in a sentence.
-func aboutAlert(p *project.Project, a *alert.Alert) string {
-	of := "any flow"
-	if a.Flow.Value != "" {
-		of = titleOf(p, a.Flow.Value)
-	}
-	seconds := span(a.Within)
-	switch a.When {
-	case alert.Fails:
-		if a.Times < 2 {
-			return of + " fails within " + seconds
-		}
-		return of + " fails " + strconv.Itoa(a.Times) + " times within " + seconds
-	case alert.Nothing:
-		if a.By.Value != "" {
-			return "nothing arrives for " + of + " by " + a.By.Value
-		}
-		return "nothing arrives for " + of + " for " + seconds
-	case alert.Backlog:
-		return "more than " + strconv.Itoa(a.Times) + " runs of " + of + " wait"
-	case alert.Down:
-		if a.Connection.Value != "" {
-			of = a.Connection.Value
-		} else {
-			of = "a connection"
-		}
-		return of + " cannot be used for " + seconds
-	}
-	return "a run of " + of + " takes longer than " + seconds
-}
-
-// span is a number of seconds for people: 2 h, 5 min, 90 s.
-func span(seconds int) string {
-	switch {
-	case seconds >= 3600 && seconds%3600 == 0:
-		return strconv.Itoa(seconds/3600) + " h"
-	case seconds >= 60 && seconds%60 == 0:
-		return strconv.Itoa(seconds/60) + " min"
-	}
-	return strconv.Itoa(seconds) + " s"
-}
-
 // alertForm is the alert that is set: the one that is named, or a new one.
 func (t traffic) alertForm(c *gin.Context, p *project.Project) (*alertForm, error) {
 	id := c.Query("alert")
 	if id == "" {
 		return nil, nil
 	}
-	f := &alertForm{Values: map[string]string{"when": string(alert.Fails), "times": "1", "within": "600", "reminder": "3600", "tells": string(alert.Once), "every": "900"}, Kind: alert.Kinds[0]}
+	f := &alertForm{Kind: alert.Kinds[0]}
+	values := setting.Values{}
 	if a := p.Alert(id); a != nil {
 		draft, err := store.PartDraft(c, t.DB, p.ID, project.Path(project.Alerts, id))
 		if err != nil {
 			return nil, err
 		}
-		f.ID, f.Revision, f.Fault = id, draft.Revision, p.AlertFault(id)
-		f.Values = map[string]string{
-			"title": a.Title, "when": string(a.When), "flow": a.Flow.Value, "connection": a.Connection.Value, "times": strconv.Itoa(a.Times), "within": strconv.Itoa(a.Within),
-			"by": a.By.Value, "zone": a.Zone.Value, "runs": a.Runs.Value, "reminder": strconv.Itoa(a.Reminder), "tells": string(a.Tells), "every": strconv.Itoa(a.Every), "off": strconv.FormatBool(a.Off),
-		}
+		f.ID, f.Title, f.Kind, f.Revision, f.Fault, values = id, a.Title, alert.KindOf(a.When), draft.Revision, p.AlertFault(id), a.Settings
 	} else if id != "new" {
 		return nil, store.ErrNotFound
 	}
-	if when := c.Query("when"); when != "" {
-		f.Values["when"] = when
+	if k := alert.KindOf(alert.When(c.Query("when"))); k != nil {
+		f.Kind = k
 	}
-	if k := alert.KindOf(alert.When(f.Values["when"])); k != nil {
-		f.Kind = *k
+	values.List = f.Kind.Settings
+	f.Fields = form.Fields(values)
+	for i := range f.Fields {
+		set := &f.Fields[i]
+		if set.Type == setting.Part {
+			set.Options = form.Parts(p, set.Setting, set.Value, tells(p, set.Setting))
+		}
 	}
 	return f, nil
+}
+
+// tells says which flows a setting can name: to be run with an alert, those that fit its message.
+func tells(p *project.Project, s setting.Setting) func(id string) bool {
+	if s.Name != alert.Runs {
+		return nil
+	}
+	return func(id string) bool {
+		contract := p.Contract(id)
+		return contract != nil && alert.Fits(contract.Input) == nil
+	}
 }
 
 // saveAlert writes an alert as its form says; it is in force at once.
@@ -189,18 +142,19 @@ func (t traffic) saveAlert(c *gin.Context) error {
 	if !fresh && p.Alert(id) == nil {
 		return store.ErrNotFound
 	}
-	o := doc.Out{{Key: "alert", Value: title}}
-	for _, name := range []string{"when", "flow", "connection", "times", "within", "by", "zone", "runs", "tells", "every", "reminder"} {
-		o.Add(name, strings.TrimSpace(c.PostForm(name)))
+	k := alert.KindOf(alert.When(c.PostForm("when")))
+	if k == nil {
+		return fault.Expect(fault.Unknown, "something to look for", fault.Quote(c.PostForm("when"))).In("When")
 	}
-	if c.PostForm("off") == "true" {
-		o.Add("off", "true")
+	text := doc.Encode(doc.Out{{Key: "alert", Value: title}, {Key: "when", Value: string(k.When)}})
+	if text, err = form.Write(c, text, setting.Values{List: k.Settings}); err != nil {
+		return err
 	}
 	path := project.Path(project.Alerts, id)
 	if fresh {
-		err = t.Designer().Add(c, path, string(doc.Encode(o)))
+		err = t.Designer().Add(c, path, string(text))
 	} else {
-		err = t.save(c, path, doc.Encode(o))
+		err = t.save(c, path, text)
 	}
 	if err != nil {
 		return err

@@ -223,7 +223,7 @@ func TestValuesAreTakenFromScopeByName(t *testing.T) {
 	b.keep(Values(b.p, b.plan(), b.text(), "set", "vehicle"))
 	var rows []string
 	for _, m := range b.f().Step("set").Match {
-		rows = append(rows, m.Column.Value+"="+m.Formula.Value)
+		rows = append(rows, m.Name.Value+"="+m.Formula.Value)
 	}
 	require.Equal(t, []string{"sailing=booking.sailing", "plate=", "class=", "length_m=", "dangerous="}, rows)
 	_, err := Values(b.p, b.plan(), b.text(), "set", "nothing")

@@ -9,6 +9,7 @@ import (
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/project"
+	"hollowreed/internal/core/setting"
 )
 
 // Extract makes a flow of some steps and calls it in their place. They may read one record from before and yield
@@ -108,9 +109,9 @@ func reads(plan *flow.Plan, s *flow.Step) []string {
 	}
 	for _, set := range flow.KindOf(s.Kind).Settings {
 		switch set.Type {
-		case flow.Formula:
+		case setting.Formula:
 			formulas(s.Setting(set.Name))
-		case flow.Name:
+		case setting.Name:
 			names = append(names, s.Setting(set.Name))
 		}
 	}

@@ -333,11 +333,11 @@ func Values(p *project.Project, plan *flow.Plan, text []byte, step, of string) (
 	var values doc.Out
 	has := map[string]bool{}
 	for _, m := range list[index].Match {
-		if m.Formula.Value == "" && m.Column.Value == "value" {
+		if m.Formula.Value == "" && m.Name.Value == "value" {
 			continue // with which a new step begins
 		}
-		has[m.Column.Value] = true
-		values.Add(m.Column.Value, doc.Text{Value: m.Formula.Value})
+		has[m.Name.Value] = true
+		values.Add(m.Name.Value, doc.Text{Value: m.Formula.Value})
 	}
 	for _, f := range sch.Root.Fields {
 		if !has[f.Name] && f.Kind != value.RecordKind {

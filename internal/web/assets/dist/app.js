@@ -1066,7 +1066,7 @@
   function refusals() {
     const fieldOf = (form, name) => {
       const wanted2 = name.toLowerCase(), seen2 = [...form.elements].filter((el) => el.checkVisibility?.() && el.matches("input:not([type=hidden]), select, textarea"));
-      return name ? seen2.find((el) => el.name.toLowerCase() === wanted2) ?? seen2.find((el) => [...el.labels ?? []].some((l) => l.textContent.trim().toLowerCase().startsWith(wanted2))) : null;
+      return name ? seen2.find((el) => [wanted2, `set ${wanted2}`].includes(el.name.toLowerCase())) ?? seen2.find((el) => [...el.labels ?? []].some((l) => l.textContent.trim().toLowerCase().startsWith(wanted2))) : null;
     };
     const refuse = (form, { what, field: name, id }) => {
       const told = document.createElement("div"), field = fieldOf(form, name ?? "");

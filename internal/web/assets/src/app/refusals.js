@@ -3,7 +3,7 @@
 export function refusals() {
   const fieldOf = (form, name) => {
     const wanted = name.toLowerCase(), seen = [...form.elements].filter((el) => el.checkVisibility?.() && el.matches("input:not([type=hidden]), select, textarea"));
-    return name ? (seen.find((el) => el.name.toLowerCase() === wanted) ?? seen.find((el) => [...el.labels ?? []].some((l) => l.textContent.trim().toLowerCase().startsWith(wanted)))) : null;
+    return name ? (seen.find((el) => [wanted, `set ${wanted}`].includes(el.name.toLowerCase())) ?? seen.find((el) => [...el.labels ?? []].some((l) => l.textContent.trim().toLowerCase().startsWith(wanted)))) : null;
   };
   const refuse = (form, { what, field: name, id }) => {
     const told = document.createElement("div"), field = fieldOf(form, name ?? "");

@@ -1,0 +1,163 @@
+package alert
+
+import (
+	"slices"
+	"strconv"
+	"strings"
+
+	"hollowreed/internal/core/setting"
+)
+
+// When is what an alert looks for.
+type When string
+
+// What alerts look for.
+const (
+	Fails   When = "a flow fails"
+	Nothing When = "nothing arrives"
+	Backlog When = "a backlog grows"
+	Down    When = "a connection is down"
+	Long    When = "a run takes long"
+)
+
+// Rhythm is when a cause that comes again, while it is told already, is told again.
+type Rhythm string
+
+// The rhythms.
+const (
+	Once    Rhythm = "once a cause"
+	AtMost  Rhythm = "at most every"
+	EachOne Rhythm = "each"
+)
+
+// Kind is one thing that an alert can look for: all that a person can set of it, and how it is said.
+type Kind struct {
+	When     When
+	About    string
+	Settings setting.List
+	says     func(a *Alert, of string) string // when it is raised, in a sentence about a flow or connection
+}
+
+// Describe says when an alert is raised; title gives the title of a part.
+func (a *Alert) Describe(title func(kind, id string) string) string {
+	of := "any flow"
+	switch {
+	case a.Flow.Value != "":
+		of = title("flow", a.Flow.Value)
+	case a.Connection.Value != "":
+		of = title("connection", a.Connection.Value)
+	case KindOf(a.When).Settings.Find("connection") != nil:
+		of = "a connection"
+	}
+	return KindOf(a.When).says(a, of)
+}
+
+// Runs is the setting that names the flow that is run.
+const Runs = "runs"
+
+// Kinds in the order in which they are offered.
+var Kinds = []*Kind{failsKind, nothingKind, backlogKind, downKind, longKind}
+
+// KindOf finds what is known of what an alert looks for; nil when there is no such thing.
+func KindOf(w When) *Kind {
+	i := slices.IndexFunc(Kinds, func(k *Kind) bool { return k.When == w })
+	if i < 0 {
+		return nil
+	}
+	return Kinds[i]
+}
+
+func names() []string {
+	list := make([]string, len(Kinds))
+	for i, k := range Kinds {
+		list[i] = string(k.When)
+	}
+	return list
+}
+
+var (
+	anyFlow = setting.Setting{Name: "flow", Label: "Flow", Type: setting.Part, Of: "flow", Help: "None: any"}
+	runs    = setting.Setting{Name: Runs, Label: "Runs the flow", Type: setting.Part, Of: "flow", Required: true, Help: "Flows that a person or another flow starts, and whose message has fields of: " + strings.Join(Message.Shape().Names, ", ")}
+	repeats = setting.Setting{Name: "reminder", Label: "Repeat while it lasts, after (seconds)", Type: setting.Number, Default: "3600", Help: "0: never"}
+	off     = setting.Setting{Name: "off", Label: "Disabled", Type: setting.Flag}
+)
+
+// within is for how many seconds something holds.
+func within(label string) setting.Setting {
+	return setting.Setting{Name: "within", Label: label, Type: setting.Number, Default: "600"}
+}
+
+// all adds what can be set of every alert.
+func all(own ...setting.Setting) setting.List {
+	return append(setting.List(own), repeats, off)
+}
+
+var failsKind = &Kind{
+	When:  Fails,
+	About: "Runs are set aside or stopped, or records of them are set aside, so many times in so many seconds. Once for each cause.",
+	Settings: all(anyFlow,
+		setting.Setting{Name: "times", Label: "Times, at least", Type: setting.Number, Default: "1"}, within("Within (seconds)"), runs,
+		setting.Setting{Name: "tells", Label: "When a cause comes again", Type: setting.Choice, Default: string(Once), Choices: []string{string(Once), string(AtMost), string(EachOne)}, Help: "It is counted in any case; this is when it is told again"},
+		setting.Setting{Name: "every", Label: "At most every (seconds)", Type: setting.Number, Default: "900", When: "tells=" + string(AtMost)},
+	),
+	says: func(a *Alert, of string) string {
+		if a.Times < 2 {
+			return of + " fails within " + span(a.Within)
+		}
+		return of + " fails " + strconv.Itoa(a.Times) + " times within " + span(a.Within)
+	},
+}
+
+var nothingKind = &Kind{
+	When:  Nothing,
+	About: "No run of the flow has begun for so many seconds; where a time of day is set, it is looked at from then on.",
+	Settings: all(
+		setting.Setting{Name: "flow", Label: "Flow", Type: setting.Part, Of: "flow", Required: true}, within("For (seconds)"),
+		setting.Setting{Name: "by", Label: "By the time of day", Type: setting.Text, Hint: "06:30"},
+		setting.Setting{Name: "zone", Label: "In the time zone", Type: setting.Text, Hint: "UTC", Help: "For example Europe/Oslo"}, runs,
+	),
+	says: func(a *Alert, of string) string {
+		if a.By.Value != "" {
+			return "nothing arrives for " + of + " by " + a.By.Value
+		}
+		return "nothing arrives for " + of + " for " + span(a.Within)
+	},
+}
+
+var backlogKind = &Kind{
+	When:     Backlog,
+	About:    "More runs wait than so many.",
+	Settings: all(anyFlow, setting.Setting{Name: "times", Label: "Runs that wait, more than", Type: setting.Number, Default: "1"}, runs),
+	says: func(a *Alert, of string) string {
+		return "more than " + strconv.Itoa(a.Times) + " runs of " + of + " wait"
+	},
+}
+
+var downKind = &Kind{
+	When:     Down,
+	About:    "A connection that could be used before cannot be for so many seconds. Once for each connection.",
+	Settings: all(setting.Setting{Name: "connection", Label: "Connection", Type: setting.Part, Of: "connection", Help: "None: any"}, within("For (seconds)"), runs),
+	says: func(a *Alert, of string) string {
+		return of + " cannot be used for " + span(a.Within)
+	},
+}
+
+var longKind = &Kind{
+	When:     Long,
+	About:    "A run is under way for more than so many seconds. Once for each run.",
+	Settings: all(anyFlow, within("Longer than (seconds)"), runs),
+	says: func(a *Alert, of string) string {
+		return "a run of " + of + " takes longer than " + span(a.Within)
+	},
+}
+
+// span is a number of seconds for people: 2 h, 5 min, 90 s.
+func span(seconds int) string {
+	switch {
+	case seconds >= 3600 && seconds%3600 == 0:
+		return strconv.Itoa(seconds/3600) + " h"
+	case seconds >= 60 && seconds%60 == 0:
+		return strconv.Itoa(seconds/60) + " min"
+	}
+	return strconv.Itoa(seconds) + " s"
+}
