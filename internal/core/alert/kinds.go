@@ -76,7 +76,7 @@ func names() []string {
 }
 
 var (
-	anyFlow = setting.Setting{Name: "flow", Label: "Flow", Type: setting.Part, Of: "flow", Help: "None: any"}
+	anyFlow = setting.Setting{Name: "flow", Label: "Flow", Type: setting.Part, Of: "flow", None: "any"}
 	runs    = setting.Setting{Name: Runs, Label: "Runs the flow", Type: setting.Part, Of: "flow", Required: true, Help: "Flows that a person or another flow starts, and whose message has fields of: " + strings.Join(Message.Shape().Names, ", ")}
 	repeats = setting.Setting{Name: "reminder", Label: "Repeat while it lasts, after (seconds)", Type: setting.Number, Default: "3600", Help: "0: never"}
 	off     = setting.Setting{Name: "off", Label: "Disabled", Type: setting.Flag}
@@ -136,7 +136,7 @@ var backlogKind = &Kind{
 var downKind = &Kind{
 	When:     Down,
 	About:    "A connection that could be used before cannot be for so many seconds. Once for each connection.",
-	Settings: all(setting.Setting{Name: "connection", Label: "Connection", Type: setting.Part, Of: "connection", Help: "None: any"}, within("For (seconds)"), runs),
+	Settings: all(setting.Setting{Name: "connection", Label: "Connection", Type: setting.Part, Of: "connection", None: "any"}, within("For (seconds)"), runs),
 	says: func(a *Alert, of string) string {
 		return of + " cannot be used for " + span(a.Within)
 	},

@@ -46,6 +46,7 @@ type Setting struct {
 	Least, Greatest   int    // of a number; Greatest 0 is none
 	When              string // there only while another setting has one of some values: "name=value|value"
 	Of                string // Part: the kind of part; Secret: the type of secret
+	None              string // Part: what it is called that none is named
 	Rare              bool   // most do without it: folded away until it is wanted or set
 	Redraw            bool   // what other settings offer depends on it
 	Free              bool   // Pairs: their names are written by hand

@@ -98,6 +98,9 @@ func (f Field) Height() int {
 	return min(8, 2+strings.Count(f.Value, "\n"))
 }
 
+// Numeric says whether it is a number.
+func (f Field) Numeric() bool { return f.Type == setting.Number || f.Type == setting.Decimal }
+
 // Long says whether a secret has several lines.
 func (f Field) Long() bool { return f.Of == "key pair" || f.Of == "certificate" }
 

@@ -8,8 +8,11 @@ import (
 // Parts are the parts that a setting can name, those that fit; fits may be nil. What is chosen is among them.
 func Parts(p *project.Project, s setting.Setting, chosen string, fits func(id string) bool) []Option {
 	list := []Option{{Title: "none"}}
-	if s.Required {
+	switch {
+	case s.Required:
 		list[0].Title = "choose…"
+	case s.None != "":
+		list[0].Title = s.None
 	}
 	there := chosen == ""
 	for _, part := range p.Parts(s.Of + "s") {
