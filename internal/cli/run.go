@@ -484,7 +484,7 @@ func (e env) tell(items []*flow.Item) (aside int) {
 func (e env) counts(plan *flow.Plan, totals map[string]*flow.Counts) {
 	for _, ps := range plan.Steps {
 		c := totals[ps.Step.ID]
-		if c == nil || ps.Step.Kind == "each" {
+		if c == nil || ps.Step.Of().Loops {
 			continue
 		}
 		fmt.Fprintf(e.err, "%-20s %6d in %6d out", ps.Step.Name, c.In, c.Out)

@@ -18,12 +18,14 @@ import (
 	"hollowreed/internal/connector/directory"
 	"hollowreed/internal/connector/file"
 	"hollowreed/internal/connector/http"
+	"hollowreed/internal/connector/http/openapi"
 	"hollowreed/internal/connector/mail"
 	"hollowreed/internal/connector/mailbox"
 	"hollowreed/internal/connector/mariadb"
 	"hollowreed/internal/connector/probe"
 	"hollowreed/internal/connector/sftp"
 	"hollowreed/internal/connector/soap"
+	"hollowreed/internal/connector/soap/wsdl"
 	"hollowreed/internal/connector/sql"
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/connection"
@@ -32,17 +34,26 @@ import (
 	"hollowreed/internal/secret"
 )
 
-// openers are how the kinds of system are opened. Opening reaches nothing yet.
-var openers = map[string]func(system.Env) (system.System, error){
-	"file":      file.Open,
-	"http":      http.Open,
-	"sftp":      sftp.Open,
-	"soap":      soap.Open,
-	"mail":      mail.Open,
-	"mailbox":   mailbox.Open,
-	"directory": directory.Open,
-	"sql":       openSQL,
+// driver is how a kind of system is reached. Opening it reaches nothing yet.
+type driver struct {
+	open     func(system.Env) (system.System, error)
+	importer *system.Importer // nil: no document describes its operations
 }
+
+// drivers are the kinds of system by their names, as connections have them.
+var drivers = map[string]driver{
+	"file":      {open: file.Open},
+	"http":      {open: http.Open, importer: openapi.Importer},
+	"sftp":      {open: sftp.Open},
+	"soap":      {open: soap.Open, importer: wsdl.Importer},
+	"mail":      {open: mail.Open},
+	"mailbox":   {open: mailbox.Open},
+	"directory": {open: directory.Open},
+	"sql":       {open: openSQL},
+}
+
+// ImporterOf reads the documents that describe the operations of a kind of system; nil where there are none.
+func ImporterOf(kind string) *system.Importer { return drivers[kind].importer }
 
 // openSQL opens a database of the engine that is set.
 func openSQL(env system.Env) (system.System, error) {
@@ -195,7 +206,7 @@ func same(a, b *Setup) bool {
 }
 
 func (p *Pool) opened(id string, s *Setup) (system.System, error) {
-	open := openers[s.Kind]
+	open := drivers[s.Kind].open
 	if open == nil {
 		return nil, fault.New(fault.Unknown, "there is no kind of system %q", s.Kind)
 	}
@@ -369,8 +380,12 @@ func (p *Pool) Check(ctx context.Context, id string) error {
 	return p.Redact(s.Check(ctx))
 }
 
-// Offers lists what a system has; nothing where it cannot say.
+// Offers lists what a system has; nothing where it cannot say, or has no settings yet.
 func (p *Pool) Offers(ctx context.Context, id, find string) ([]system.Offer, error) {
+	e, err := p.entry(ctx, id)
+	if err != nil || e.setup == nil {
+		return nil, err
+	}
 	s, err := p.System(ctx, id)
 	if err != nil {
 		return nil, err
@@ -394,4 +409,4 @@ func (p *Pool) Breaker(id string) string {
 }
 
 // Kinds lists the kinds of system that can be opened.
-func Kinds() []string { return slices.Sorted(maps.Keys(openers)) }
+func Kinds() []string { return slices.Sorted(maps.Keys(drivers)) }

@@ -31,7 +31,7 @@ func ReadFixed(path string) (Fixed, error) {
 			continue
 		}
 		s := Setup{Kind: values["kind"], Values: values}
-		if openers[s.Kind] == nil {
+		if drivers[s.Kind].open == nil {
 			return nil, fault.Expect(fault.Unknown, "a kind of system", fault.Quote(s.Kind)).In(id).At(fault.Place{Source: path})
 		}
 		for _, set := range connection.KindOf(s.Kind).Settings {

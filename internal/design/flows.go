@@ -62,7 +62,7 @@ func (d Designer) AddMappingFor(ctx context.Context, plan *flow.Plan, step *flow
 		return err
 	}
 	if each != "" {
-		r, err := edit.Wrap(plan.Flow, changed, edit.Range{Step: step.ID, Count: 1}, "each", each)
+		r, err := edit.Wrap(plan.Flow, changed, edit.Range{Step: step.ID, Count: 1}, flow.EachKind, each)
 		if err != nil {
 			return err
 		}

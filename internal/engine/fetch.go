@@ -16,11 +16,6 @@ import (
 	"hollowreed/internal/store"
 )
 
-// taker is a folder on another machine that moves or removes what was fetched from it.
-type taker interface {
-	Took(ctx context.Context, name string) error
-}
-
 // fetch copies a file of another machine into its run and lets the folder move or remove it there.
 // What was fetched before is only moved: the run is recorded once for each file.
 func (e *Engine) fetch(ctx context.Context, r store.Release, plan *flow.Plan, folder system.Folder, f system.File) error {
@@ -32,7 +27,7 @@ func (e *Engine) fetch(ctx context.Context, r store.Release, plan *flow.Plan, fo
 	} else if err != nil {
 		return err
 	}
-	if t, ok := folder.(taker); ok {
+	if t, ok := folder.(system.Fetched); ok {
 		return t.Took(ctx, f.Name)
 	}
 	return nil

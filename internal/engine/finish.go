@@ -2,12 +2,9 @@ package engine
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"io/fs"
-	"os"
-	"path/filepath"
 
+	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/store"
 )
@@ -36,24 +33,14 @@ func (x *execution) settle(ctx context.Context, state store.State) error {
 	if r.InputPath == "" || x.plan == nil {
 		return nil
 	}
-	setup, err := x.engine.outside.Setup(ctx, x.plan.Flow.Trigger.Connection.Value)
-	if err != nil || setup == nil || setup.Kind != "file" {
+	folder, err := x.engine.outside.Folder(ctx, x.plan.Flow.Trigger.Connection.Value)
+	here, is := folder.(system.InPlace)
+	if err != nil || !is {
 		return err
 	}
-	switch failed := setup.Values["failed"]; {
-	case state == store.Done && setup.Values["after"] == "delete":
-		if err := os.Remove(r.DonePath); !errors.Is(err, fs.ErrNotExist) {
-			return err
-		}
-	case state != store.Done && failed != "":
-		to := filepath.Join(failed, r.File)
-		if _, err := os.Lstat(to); err == nil && to != r.DonePath {
-			to += "." + r.ID.String()
-		}
-		if err := move(r.DonePath, to, ""); err != nil {
-			return err
-		}
-		return store.SetDone(ctx, x.engine.db, r, to)
+	to, err := here.Settle(r.DonePath, r.File, r.ID.String(), state == store.Done)
+	if err != nil || to == r.DonePath {
+		return err
 	}
-	return nil
+	return store.SetDone(ctx, x.engine.db, r, to)
 }

@@ -4,11 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
-	"os"
 	"path/filepath"
 	"sync"
-	"syscall"
 	"time"
 
 	"github.com/google/uuid"
@@ -185,10 +182,6 @@ func (e *Engine) due(r store.Release, t flow.Trigger) bool {
 
 func (e *Engine) lookInto(ctx context.Context, r store.Release, plan *flow.Plan) error {
 	t := plan.Flow.Trigger
-	setup, err := e.outside.Setup(ctx, t.Connection.Value)
-	if err != nil {
-		return err
-	}
 	folder, err := e.outside.Folder(ctx, t.Connection.Value)
 	if err != nil {
 		return fmt.Errorf("%s: %w", r.Flow, err)
@@ -202,18 +195,18 @@ func (e *Engine) lookInto(ctx context.Context, r store.Release, plan *flow.Plan)
 		if !e.rested(t.Connection.Value+"/"+f.Name, f.Identity) {
 			continue
 		}
-		if setup.Kind == "file" {
-			errs = append(errs, e.take(ctx, r, plan, setup.Values, f))
-			continue
+		if here, is := folder.(system.InPlace); is {
+			errs = append(errs, e.pickUp(ctx, r, plan, here, f))
+		} else {
+			errs = append(errs, e.fetch(ctx, r, plan, folder, f))
 		}
-		errs = append(errs, e.fetch(ctx, r, plan, folder, f))
 	}
 	return errors.Join(errs...)
 }
 
-// take records the run of a file that rests and moves the file.
-func (e *Engine) take(ctx context.Context, r store.Release, plan *flow.Plan, s system.Values, f system.File) error {
-	run, err := e.pickUp(ctx, r, plan, s, filepath.Join(s["folder"], f.Name), f.Identity)
+// pickUp records the run of a file that is read where it stands, and moves the file out of the watched folder.
+func (e *Engine) pickUp(ctx context.Context, r store.Release, plan *flow.Plan, folder system.InPlace, f system.File) error {
+	run, err := e.recordPickup(ctx, r, plan, folder, f)
 	if err != nil {
 		return err
 	}
@@ -236,13 +229,14 @@ func (e *Engine) rested(path, id string) bool {
 // errSeen rolls the transaction back when the file's run was recorded before.
 var errSeen = errors.New("picked up before")
 
-// pickUp records the run of a file, or finds the one that was recorded before.
-func (e *Engine) pickUp(ctx context.Context, r store.Release, plan *flow.Plan, s system.Values, path, id string) (store.Run, error) {
+// recordPickup records the run of a file, or finds the one that was recorded before.
+func (e *Engine) recordPickup(ctx context.Context, r store.Release, plan *flow.Plan, folder system.InPlace, f system.File) (store.Run, error) {
+	path, id := folder.Path(f.Name), f.Identity
 	run := store.Run{
 		ID: uuid.Must(uuid.NewV7()), Project: r.Project, Flow: r.Flow, Release: r.Number,
 		File: filepath.Base(path), InputPath: path, StartedBy: "new file",
 	}
-	run.DonePath = donePath(s, run)
+	run.DonePath = folder.DonePath(f.Name, run.ID.String())
 	e.setReference(plan, &run, value.Value{}, value.Value{})
 	fresh := false
 	err := pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
@@ -268,19 +262,6 @@ func (e *Engine) pickUp(ctx context.Context, r store.Release, plan *flow.Plan, s
 	return before, err
 }
 
-// donePath is where a file goes; one of its name that is there already is not replaced. A file that is left
-// stays where it is.
-func donePath(s system.Values, run store.Run) string {
-	if s["done"] == "" || s["after"] == "leave" || s["after"] == "delete" {
-		return run.InputPath
-	}
-	path := filepath.Join(s["done"], run.File)
-	if _, err := os.Lstat(path); errors.Is(err, os.ErrNotExist) {
-		return path
-	}
-	return path + "." + run.ID.String()
-}
-
 // moveDone moves a recorded run's file out of the watched folder, unless that is done. Trouble is
 // noted with the run; the file then stays, and moving it is tried again with every look.
 func (e *Engine) moveDone(ctx context.Context, r store.Run) error {
@@ -289,7 +270,7 @@ func (e *Engine) moveDone(ctx context.Context, r store.Run) error {
 	}
 	identity, err := store.PickupIdentity(ctx, e.db, r.ID)
 	if err == nil {
-		err = move(r.InputPath, r.DonePath, identity)
+		err = file.Move(r.InputPath, r.DonePath, identity)
 	}
 	warning := ""
 	if err != nil {
@@ -297,76 +278,4 @@ func (e *Engine) moveDone(ctx context.Context, r store.Run) error {
 	}
 	e.changed()
 	return errors.Join(err, store.Warn(ctx, e.db, r, warning))
-}
-
-// move renames without replacing; between two file systems it copies beside the target first. What has taken the place of the
-// file that was seen with an identity is left where it is; empty is any.
-func move(from, to, identity string) error {
-	if _, err := os.Lstat(from); errors.Is(err, os.ErrNotExist) {
-		return nil // moved before
-	}
-	err := os.Link(from, to)
-	switch {
-	case err == nil:
-		if err := stillThere(to, identity); err != nil {
-			return errors.Join(err, os.Remove(to)) // it has its old name yet
-		}
-		return os.Remove(from)
-	case errors.Is(err, os.ErrExist):
-		return finishMove(from, to, err)
-	case errors.Is(err, syscall.EXDEV):
-		return copyAcross(from, to, identity)
-	}
-	return err
-}
-
-// stillThere says whether a path names the file that was seen.
-func stillThere(path, identity string) error {
-	info, err := os.Lstat(path)
-	if err == nil && (!info.Mode().IsRegular() || identity != "" && file.Identity(info) != identity) {
-		err = file.ErrReplaced
-	}
-	return err
-}
-
-// finishMove ends a move that was cut off between its two halves.
-func finishMove(from, to string, cause error) error {
-	a, err := os.Lstat(from)
-	if err != nil {
-		return err
-	}
-	b, err := os.Lstat(to)
-	if err != nil {
-		return err
-	}
-	if os.SameFile(a, b) {
-		return os.Remove(from)
-	}
-	return cause
-}
-
-func copyAcross(from, to, identity string) error {
-	in, err := file.OpenIn(from, identity)
-	if err != nil {
-		return err
-	}
-	defer in.Close()
-	temp := filepath.Join(filepath.Dir(to), ".incoming-"+filepath.Base(to))
-	out, err := os.OpenFile(temp, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o644)
-	if err != nil {
-		return err
-	}
-	_, err = io.Copy(out, in)
-	if err == nil {
-		err = out.Sync()
-	}
-	err = errors.Join(err, out.Close())
-	if err == nil {
-		err = os.Link(temp, to)
-	}
-	os.Remove(temp)
-	if err != nil {
-		return err
-	}
-	return os.Remove(from)
 }

@@ -233,31 +233,6 @@ func TestADoneFileIsNotReplaced(t *testing.T) {
 	require.Len(t, done, 2)
 }
 
-func TestMoveDoesNotReplaceAndEndsWhatWasCutOff(t *testing.T) {
-	t.Parallel()
-	dir := t.TempDir()
-	path := func(name string) string { return filepath.Join(dir, name) }
-	write := func(name, text string) {
-		require.NoError(t, os.WriteFile(path(name), []byte(text), 0o644))
-	}
-	write("a", "1")
-	write("b", "2")
-	require.Error(t, move(path("a"), path("b"), ""), "another file stands there")
-	require.FileExists(t, path("a"))
-	require.NoError(t, os.Link(path("a"), path("c")))
-	require.NoError(t, move(path("a"), path("c"), ""), "cut off between its two halves")
-	require.NoFileExists(t, path("a"))
-	require.NoError(t, move(path("a"), path("c"), ""), "moved before")
-	require.NoError(t, copyAcross(path("b"), path("d"), ""))
-	require.NoFileExists(t, path("b"))
-	text, err := os.ReadFile(path("d"))
-	require.NoError(t, err)
-	require.Equal(t, "2", string(text))
-	write("e", "3")
-	require.Error(t, copyAcross(path("e"), filepath.Join(dir, "none", "e"), ""))
-	require.FileExists(t, path("e"), "what cannot be moved stays")
-}
-
 func TestATryWritesNothing(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)

@@ -101,7 +101,7 @@ type Asker interface {
 // Write writes a file where the step says; a file that was written under the same key before is written once more. It gives
 // the name and the size, in bytes, of what stands there then.
 func (s *Set) Write(ctx context.Context, to Asker, f *File, key string) (name string, size int64, err error) {
-	verb, step := connection.KindOf("file").Verb("write"), s.target.Step
+	verb, step := connection.WriteFile, s.target.Step
 	op := &connection.Operation{
 		Connection: s.target.Connection, ID: step.ID, Name: step.Name, Verb: verb, Request: verb.Request, Response: verb.Response,
 		Settings: verb.Settings.Chosen(map[string]string{"there": step.Setting("there"), "compress": step.Setting("compress")}),

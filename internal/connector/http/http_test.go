@@ -46,8 +46,7 @@ func newDesk(t *testing.T, change map[string]string) *desk {
 	im, err := openapi.Take("desk", "openapi.json", text)
 	require.NoError(t, err)
 	require.Empty(t, im.Notes)
-	require.Equal(t, address, im.Address)
-	require.Equal(t, map[string]string{"sign in": "bearer token"}, im.SignIn)
+	require.Equal(t, map[string]string{"address": address, "sign in": "bearer token"}, im.Settings)
 	out := doc.Out{{Key: "connection", Value: "Desk"}, {Key: "kind", Value: "http"}, {Key: "operations", Value: im.Operations}}
 	d.part = contract.Part(t, string(doc.Encode(out)), im.Schemas...)
 	return d

@@ -40,7 +40,7 @@ func port(t *testing.T, path string, change map[string]string) (*berthmaster.Ser
 	im, err := wsdl.Take("desk", "berths.wsdl", text, nil)
 	require.NoError(t, err)
 	require.Empty(t, im.Notes)
-	require.Equal(t, address+path, im.Address)
+	require.Equal(t, address+path, im.Settings["address"])
 	out := doc.Out{{Key: "connection", Value: "Desk"}, {Key: "kind", Value: "soap"}, {Key: "operations", Value: im.Operations}}
 	return b, s, contract.Part(t, string(doc.Encode(out)), im.Schemas...)
 }

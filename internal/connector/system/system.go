@@ -82,6 +82,21 @@ type Folder interface {
 	Open(ctx context.Context, name string) (io.ReadCloser, error)
 }
 
+// Fetched is a folder that moves or removes a file once a copy of it is recorded with its run.
+type Fetched interface {
+	Took(ctx context.Context, name string) error
+}
+
+// InPlace is a folder of this machine: a run reads its files where they stand, and they are moved rather than copied.
+type InPlace interface {
+	Folder
+	// Path is where a file stands, DonePath where it goes once its run is recorded.
+	Path(name string) string
+	DonePath(name, run string) string
+	// Settle deletes or moves the file of a run that has ended, well or not, as the settings say, and gives where it is then.
+	Settle(at, name, run string, well bool) (to string, err error)
+}
+
 // Mail is a mail that waits in a mailbox.
 type Mail struct {
 	Identity string      // tells it from every other mail of the folder, for ever

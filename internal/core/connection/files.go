@@ -32,6 +32,9 @@ var fileVerbs = []Verb{
 	{Name: "delete", About: "Remove a file", Effect: true, Request: fileName, NoResponse: true},
 }
 
+// WriteFile is the operation by which steps write files, into a folder of any kind.
+var WriteFile = &fileVerbs[2]
+
 var writing = setting.List{
 	{Name: "there", Label: "If the file exists", Type: setting.Choice, Choices: []string{"replace", "refuse", "append"}, Default: "replace"},
 	{Name: "compress", Label: "Compress", Type: setting.Choice, Choices: []string{"no", "gzip", "zip"}, Default: "no", Help: "The ending .gz or .zip is added to the name"},

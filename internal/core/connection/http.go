@@ -45,7 +45,7 @@ var httpKind = &Kind{
 func calling(method string) setting.List {
 	return setting.List{
 		{Name: "method", Label: "Method", Type: setting.Choice, Choices: append([]string{method}, others(method)...), Default: method},
-		{Name: "path", Label: "Path", Type: setting.Text, Required: true, Help: "{name} stands for a field of the request"},
+		{Name: "path", Label: "Path", Type: setting.Text, Required: true, Initial: "/", Help: "{name} stands for a field of the request"},
 		{Name: "query", Label: "Query", Type: setting.Pairs, Help: "Names, each with a formula over the request's fields; what has no value is not sent"},
 		{Name: "headers", Label: "Headers", Type: setting.Pairs, Help: "Names, each with a formula"},
 		{Name: "body", Label: "Body", Type: setting.Formula, Help: "A formula: a record or a list is written in the body's notation, a text or bytes as they are"},

@@ -36,6 +36,8 @@ type Verb struct {
 	Effect            bool           // changes the outside system
 	NoRequest         bool
 	NoResponse        bool
+	Described         bool // the system says of what schema its result is, without doing it
+	Upserts           bool // rows of a table by key
 }
 
 // Asks says whether what the verb is asked with is fixed.

@@ -105,7 +105,7 @@ var directoryKind = &Kind{
 }
 
 var searching = setting.List{
-	{Name: "filter", Label: "Filter", Type: setting.Text, Required: true, Help: "As (&(objectClass=person)(badge={badge})); {name} stands for a field of the request, escaped as RFC 4515 says"},
+	{Name: "filter", Label: "Filter", Type: setting.Text, Required: true, Initial: "(objectClass=*)", Help: "As (&(objectClass=person)(badge={badge})); {name} stands for a field of the request, escaped as RFC 4515 says"},
 	{Name: "below", Label: "Below", Type: setting.Text, Help: "A name below the connection's base to search from, as ou=deck"},
 	{Name: "depth", Label: "How deep", Type: setting.Choice, Choices: []string{"all below", "one level"}, Default: "all below"},
 	{Name: "page size", Label: "Entries of a page", Type: setting.Number, Default: "500", Least: 1, Greatest: 10000},

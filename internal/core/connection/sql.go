@@ -8,7 +8,7 @@ import (
 var rowsDone = fixed("rows-done", "What was done with a row", needed("rows", value.Integer, "rows that were changed"))
 
 var sqlStatement = setting.Setting{
-	Name: "statement", Label: "Statement", Type: setting.Lines, Required: true,
+	Name: "statement", Label: "Statement", Type: setting.Lines, Required: true, Initial: "select 1 as one",
 	Help: "Values of the request are named :field; they travel beside the statement and are never pasted into it",
 }
 
@@ -35,11 +35,11 @@ var sqlKind = &Kind{
 		waits,
 	},
 	Verbs: []Verb{
-		{Name: "query", About: "Rows of a statement, read in batches", Reads: true, Settings: setting.List{sqlStatement}},
+		{Name: "query", About: "Rows of a statement, read in batches", Reads: true, Described: true, Settings: setting.List{sqlStatement}},
 		{Name: "run", About: "A statement that changes rows or calls a procedure", Effect: true, Response: rowsDone, Settings: setting.List{sqlStatement, changes}},
 		{Name: "insert", About: "Add a row", Effect: true, Response: rowsDone, Settings: setting.List{tableName}},
 		{Name: "update", About: "Change the rows with a key", Effect: true, Response: rowsDone, Settings: setting.List{tableName, keyColumns}},
-		{Name: "upsert", About: "Add a row, or change the one with its key where a value differs", Effect: true, Response: rowsDone, Settings: setting.List{tableName, keyColumns}},
+		{Name: "upsert", About: "Add a row, or change the one with its key where a value differs", Effect: true, Upserts: true, Response: rowsDone, Settings: setting.List{tableName, keyColumns}},
 		{Name: "delete", About: "Remove the rows with a key", Effect: true, Response: rowsDone, Settings: setting.List{tableName, keyColumns}},
 		{Name: "call", About: "Call a function and take what it gives", Effect: true, Settings: setting.List{
 			{Name: "function", Label: "Function", Type: setting.Text, Required: true}, {Name: "parameters", Label: "Parameters", Type: setting.Text, Help: "Fields of the request in the function's order, with commas between"}, changes,

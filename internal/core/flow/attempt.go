@@ -13,10 +13,11 @@ import (
 
 var attemptKind = &Kind{
 	Name: "attempt", Title: "Attempt", Group: Way, About: "Does its steps; a record that fails in one of them goes on with the steps under On fault, where fault tells what happened.",
+	Wraps: &Wrapping{Inside: []any{"steps"}},
 	Tracks: []TrackKind{
 		{Key: "steps"},
-		{Key: "on fault", Title: "On fault", Below: true},
-		{Key: "finally", Title: "Finally"},
+		{Key: "on fault", Title: "On fault", Below: true, Chosen: true},
+		{Key: "finally", Title: "Finally", Quiet: true},
 	},
 	Settings: setting.List{
 		{Name: "then", Label: "After On fault", Type: setting.Choice, Default: "go on", Choices: []string{"go on", "set aside"}, Help: "Continue behind the attempt, or set the record aside with its fault nevertheless"},

@@ -4,6 +4,7 @@ import (
 	"context"
 	"strings"
 
+	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/setting"
@@ -12,9 +13,13 @@ import (
 
 var chooseKind = &Kind{
 	Name: "choose", Title: "Choose", Group: Way, About: "Leads each record to the first branch whose condition is true. What all branches yield under one name is seen behind them.",
+	Wraps: &Wrapping{Settings: doc.Out{{Key: "when", Value: []doc.Out{{{Key: "if", Value: "true"}}}}}, Inside: []any{"when", 0, "steps"}},
+	Begin: func(Offering) doc.Out {
+		return doc.Out{{Key: "when", Value: []doc.Out{{{Key: "if", Value: doc.Text{}}}}}}
+	},
 	Tracks: []TrackKind{
-		{Key: "when", Title: "When", About: "at least one branch with a condition", Many: true, If: true},
-		{Key: "otherwise", Title: "Otherwise"},
+		{Key: "when", Title: "When", About: "at least one branch with a condition", Many: true, If: true, Chosen: true},
+		{Key: "otherwise", Title: "Otherwise", Chosen: true},
 	},
 	Settings: setting.List{
 		{Name: "none", Label: "When no condition is true", Type: setting.Choice, Default: "otherwise", Choices: []string{"otherwise", "set aside", "leave out"}, Help: "Continue with the steps under Otherwise, of which there may be none"},

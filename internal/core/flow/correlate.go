@@ -5,6 +5,7 @@ import (
 	"strconv"
 	"time"
 
+	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/setting"
@@ -13,6 +14,9 @@ import (
 
 var gatherKind = &Kind{
 	Name: "gather", Title: "Gather", Group: Way, Lasting: true, About: "Gathers what several messages bring: the one with which a group is whole goes on with a list of it all, the others end here.",
+	Begin: func(o Offering) doc.Out {
+		return yields("gathered", append(o.Record("bring", ""), doc.Entry{Key: "count", Value: "10"}, doc.Entry{Key: "within", Value: "60"})...)
+	},
 	Settings: setting.List{
 		{Name: "bring", Label: "What each brings", Type: setting.Formula, Required: true, Help: "A formula, often the name of a record"},
 		{Name: "key", Label: "Together by", Type: setting.Formula, Help: "Messages for which it is the same belong to one group; empty: all"},
@@ -115,6 +119,9 @@ var kindOfMessage = setting.Setting{Name: "kind", Label: "Kind of message", Type
 
 var deliverKind = &Kind{
 	Name: "deliver", Title: "Hand over a message", Group: Run, Lasting: true, About: "Hands a message over to the run that waits for one of its kind with its reference, or will.",
+	Begin: func(o Offering) doc.Out {
+		return append(doc.Out{{Key: "kind", Value: "message"}}, o.Record("from", "")...)
+	},
 	Settings: setting.List{
 		kindOfMessage,
 		{Name: "reference", Label: "Reference", Type: setting.Formula, Required: true},
@@ -149,6 +156,7 @@ func compileDeliver(c *compiler, s *Step) runner {
 
 var awaitKind = &Kind{
 	Name: "await", Title: "Wait for a message", Group: Run, Lasting: true, About: "Lets the run rest until another one hands over a message of a kind with its reference; it needs no worker while it does.",
+	Begin: func(Offering) doc.Out { return yields("message", doc.Entry{Key: "kind", Value: "message"}) },
 	Settings: setting.List{
 		kindOfMessage,
 		{Name: "reference", Label: "Reference", Type: setting.Formula, Required: true},

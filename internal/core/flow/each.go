@@ -6,6 +6,7 @@ import (
 	"strconv"
 	"strings"
 
+	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/setting"
@@ -22,6 +23,10 @@ const (
 
 var eachKind = &Kind{
 	Name: "each", Title: "For each", Group: Way, About: "Does its steps for each record that is read, or for each entry of a list.",
+	Loops: true, Wraps: &Wrapping{Settings: doc.Out{{Key: "of", Value: "of"}, {Key: "as", Value: "entry"}}, Inside: []any{"steps"}},
+	Begin: func(o Offering) doc.Out {
+		return yields("entry", doc.Entry{Key: "of", Value: doc.Text{Value: o.List()}})
+	},
 	Tracks: []TrackKind{{Key: "steps", Title: "For each"}},
 	Settings: setting.List{
 		{Name: "of", Label: "Of", Type: setting.Formula, Required: true, Help: "The name of the records that are read, or a formula that is a list"},

@@ -3,6 +3,7 @@ package flow
 import (
 	"context"
 
+	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/openpgp"
@@ -13,6 +14,7 @@ import (
 
 var sealKind = &Kind{
 	Name: "seal", Title: "Encrypt or sign", Group: Shape, About: "Encrypts a text for the owners of OpenPGP keys, signs it with ours, or both (RFC 9580).",
+	Begin: func(Offering) doc.Out { return yields("sealed") },
 	Settings: setting.List{
 		{Name: "value", Label: "Text or bytes", Type: setting.Formula, Required: true},
 		{Name: "for", Label: "For the owners of", Type: setting.Formula, Help: "Their public keys as armored text: from a table, a record. Empty: it is only signed"},
@@ -116,6 +118,7 @@ var openedRecord = schema.Record("opened", schema.Scalar("text", value.Text), sc
 
 var openKind = &Kind{
 	Name: "open", Title: "Decrypt or verify", Group: Shape, About: "Decrypts an OpenPGP message and verifies who has signed it (RFC 9580).",
+	Begin: func(Offering) doc.Out { return yields("opened") },
 	Settings: setting.List{
 		{Name: "value", Label: "Message", Type: setting.Formula, Required: true, Help: "As armored text, or bytes"},
 		{Name: "with", Label: "With the secret", Type: setting.Text, Help: "The name of a secret that holds our private key. Empty: it is only verified"},

@@ -77,6 +77,7 @@ func (c *compiler) asking(at doc.Text, op *connection.Operation, s *Step) *Askin
 
 var callKind = &Kind{
 	Name: "call", Title: "Call an operation", Group: Systems, About: "Asks a system with each record and adds what it answers: to do something there, or to read, which changes nothing.", Effect: true,
+	Targets: true,
 	Settings: setting.List{
 		{Name: "connection", Label: "Connection", Type: setting.Part, Of: "connection", Required: true},
 		{Name: "operation", Label: "Operation", Type: setting.Operation, Required: true},
@@ -199,6 +200,8 @@ func wrongAnswer(op *connection.Operation, answer value.Value) *fault.Fault {
 
 var writeKind = &Kind{
 	Name: "write", Title: "Write files", Group: Systems, About: "Collects the records and writes them to files when all are there: one file for each name.", Effect: true,
+	Collects: true,
+	Begin:    func(o Offering) doc.Out { return append(o.Connection(hasFolder), o.Record("from", "schema")...) },
 	Settings: setting.List{
 		{Name: "connection", Label: "Connection", Type: setting.Part, Of: "connection", Required: true, Help: "To a folder of this machine or another"},
 		{Name: "schema", Label: "Schema", Type: setting.Part, Of: "schema", Required: true, Help: "How the records are written"},

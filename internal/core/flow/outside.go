@@ -97,7 +97,7 @@ type Upsert struct {
 
 // UpsertOf is the upsert that an operation does; nil where it does another thing.
 func UpsertOf(op *connection.Operation) *Upsert {
-	if op.Verb == nil || op.Verb.Name != "upsert" || op.Request == nil {
+	if op.Verb == nil || !op.Verb.Upserts || op.Request == nil {
 		return nil
 	}
 	u := &Upsert{Connection: op.Connection, Table: op.Setting("table"), Row: op.Request}

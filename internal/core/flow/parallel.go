@@ -5,6 +5,7 @@ import (
 	"errors"
 	"sync"
 
+	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/setting"
 	"hollowreed/internal/core/value"
@@ -12,6 +13,10 @@ import (
 
 var atOnceKind = &Kind{
 	Name: "at once", Title: "At once", Group: Way, About: "Does its branches beside each other for each record.",
+	Wraps: &Wrapping{Settings: doc.Out{{Key: "branches", Value: []doc.Out{{{Key: "name", Value: "first"}}}}}, Inside: []any{"branches", 0, "steps"}},
+	Begin: func(Offering) doc.Out {
+		return doc.Out{{Key: "branches", Value: []doc.Out{{{Key: "name", Value: "first"}}, {{Key: "name", Value: "second"}}}}}
+	},
 	Tracks: []TrackKind{{Key: "branches", Title: "Branch", About: "at least one branch", Many: true}},
 	Settings: setting.List{
 		{Name: "wait", Label: "Continue", Type: setting.Choice, Default: "when all are done", Choices: []string{"when all are done", "when the first is done", "at once"}, Help: "What branches yield is seen behind them where it is waited for: from all, or what all of them yield from the first. At once: a branch that fails does not harm the record"},

@@ -136,12 +136,17 @@ func (p *Plan) AnswerSchema(r *Reply) *schema.Schema {
 	return p.Output
 }
 
-// Asked is the schema of what the step's operation is asked with, where it reads one's answer; nil otherwise.
-func (ps *PlannedStep) Asked() *schema.Schema {
-	if ps.plan.Asks == nil || ps.Step != ps.plan.ReadStep {
-		return nil
+// PairFields is the schema whose fields the step's pairs are; nil where their names are written by hand.
+func (ps *PlannedStep) PairFields() *schema.Schema {
+	switch {
+	case ps.Columns != nil:
+		return ps.Columns
+	case ps.Op != nil:
+		return ps.Op.Request
+	case ps.Calls != nil:
+		return ps.Calls.Input
 	}
-	return ps.plan.Asks.Op.Request
+	return nil
 }
 
 // RunSlot is the slot of the run's facts in every item, InputSlot that of the message that a run begins with, RequestSlot

@@ -4,6 +4,7 @@ import (
 	"context"
 	"strings"
 
+	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/notation"
@@ -15,6 +16,7 @@ import (
 
 var parseKind = &Kind{
 	Name: "parse", Title: "Read a text", Group: Shape, About: "Reads a text in its notation: a field that holds JSON, XML, lines.",
+	Begin: func(Offering) doc.Out { return yields("parsed") },
 	Settings: setting.List{
 		{Name: "text", Label: "Text", Type: setting.Formula, Required: true},
 		{Name: "schema", Label: "Schema", Type: setting.Part, Of: "schema", Required: true},
@@ -81,6 +83,7 @@ func ContentType(s *schema.Schema) string { return all.Of(s).ContentType() }
 
 var formatKind = &Kind{
 	Name: "format", Title: "Write a text", Group: Shape, About: "Writes a record or a list of records as a text in a schema's notation, with its content type.",
+	Begin: func(o Offering) doc.Out { return yields("written", o.Record("value", "schema")...) },
 	Settings: setting.List{
 		{Name: "value", Label: "Write", Type: setting.Formula, Required: true, Help: "A record, or a list of records"},
 		{Name: "schema", Label: "Schema", Type: setting.Part, Of: "schema", Required: true},

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/schema"
@@ -121,6 +122,13 @@ func compileStop(c *compiler, s *Step) runner {
 
 var answerKind = &Kind{
 	Name: "answer", Title: "Answer", Group: Run, About: "Answers who called the flow.",
+	Fits: func(o Offering) bool { return o.Plan().Output != nil || o.Plan().Flow.Trigger.Of().Requests },
+	Begin: func(o Offering) doc.Out {
+		if o.Plan().Output == nil {
+			return nil
+		}
+		return o.Request(o.Plan().Output)
+	},
 	Settings: setting.List{
 		{Name: "from", Label: "With", Type: setting.Name, Help: "The name of a record that is the answer; or write it by fields"},
 		{Name: "with", Label: "By fields", Type: setting.Pairs},
@@ -151,6 +159,7 @@ func compileAnswer(c *compiler, s *Step) runner {
 	c.ownAnswer(s, asked)
 	var a *filled
 	if of := c.plan.answerOf(s); of != nil {
+		c.cur.Columns = of
 		a = c.filling(s, s.At, of, "the answer")
 	}
 	r := c.reply(s, asked)
@@ -307,6 +316,7 @@ func compileOnce(c *compiler, s *Step) runner {
 
 var waitKind = &Kind{
 	Name: "wait", Title: "Wait", Group: Run, Lasting: true, About: "Lets the run rest for a time, or until a time; it needs no worker while it does.",
+	Begin: func(Offering) doc.Out { return doc.Out{{Key: "seconds", Value: "60"}} },
 	Settings: setting.List{
 		{Name: "seconds", Label: "Seconds", Type: setting.Formula, Help: "A number, or a formula for one"},
 		{Name: "until", Label: "Or until", Type: setting.Formula, Help: "A formula that is a timestamp"},
@@ -371,6 +381,7 @@ func compileWait(c *compiler, s *Step) runner {
 
 var flowKind = &Kind{
 	Name: "flow", Title: "Run a flow", Group: Run, Lasting: true, About: "Runs another flow with each record, as a run of its own: waits for its answer, or only begins it.",
+	Targets: true,
 	Settings: setting.List{
 		{Name: "flow", Label: "Flow", Type: setting.Part, Of: "flow", Required: true, Help: "One that is called by others, or by a person with a form"},
 		{Name: "from", Label: "Record to begin with", Type: setting.Name, Help: "The name of a record that is the flow's input; or write it by fields"},

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/notation/json"
@@ -17,6 +18,7 @@ import (
 
 var cachedKind = &Kind{
 	Name: "cached", Title: "Remember an answer", Group: Way, Lasting: true, About: "Does its steps, and remembers under a key what they come to: for a time they are not done again for that key.",
+	Begin:  func(Offering) doc.Out { return yields("known", doc.Entry{Key: "for", Value: "3600"}) },
 	Tracks: []TrackKind{{Key: "steps", Title: "Unless it is known"}},
 	Settings: setting.List{
 		{Name: "key", Label: "Key", Type: setting.Formula, Required: true},
@@ -135,6 +137,7 @@ const lookUpName = "look up"
 
 var lookUpKind = &Kind{
 	Name: lookUpName, Title: "Look up in a table", Group: Shape, About: "Gets a row of a table of the project by its key, with what flows have changed in it since.",
+	Begin: func(o Offering) doc.Out { return yields("row", o.Table("match")...) },
 	Settings: setting.List{
 		{Name: "table", Label: "Table", Type: setting.Part, Of: "table", Required: true},
 		{Name: "match", Label: "Where", Type: setting.Pairs, Free: true, Required: true, Help: "The key columns and the formulas that they must equal"},
@@ -301,6 +304,7 @@ func lookedUp(s *Step, t *table.Table, it *Item, slot int, row value.Value, f *f
 
 var changeKind = &Kind{
 	Name: "change", Title: "Change a table", Group: Shape, Lasting: true, About: "Sets a row of a table of the project, or takes it away. Look up in a table sees it at once; formulas see the table as it was released.",
+	Begin: func(o Offering) doc.Out { return o.Table("row") },
 	Settings: setting.List{
 		{Name: "table", Label: "Table", Type: setting.Part, Of: "table", Required: true},
 		{Name: "do", Label: "Do", Type: setting.Choice, Default: "set the row", Choices: []string{"set the row", "take it away"}},

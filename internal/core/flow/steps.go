@@ -4,6 +4,7 @@ import (
 	"context"
 	"strings"
 
+	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/mapping"
@@ -14,6 +15,9 @@ import (
 
 var readKind = &Kind{
 	Name: "read", Title: "Read", Group: Systems, About: "Reads the message in its notation and checks every record against its schema.",
+	Reads: true,
+	Fits:  func(o Offering) bool { return o.Plan().ReadStep == nil && o.Top() },
+	Begin: func(Offering) doc.Out { return yields("record") },
 	Settings: setting.List{
 		{Name: "schema", Label: "Schema", Type: setting.Part, Of: "schema", Help: "How the records are written and what they must be; an operation says so itself"},
 		{Name: "connection", Label: "Connection", Type: setting.Part, Of: "connection", Help: "To read what an operation answers, in place of the message that started the run"},
@@ -67,6 +71,7 @@ func (c *compiler) source(s *Step) *schema.Schema {
 			return none
 		}
 		c.plan.Asks = c.asking(s.At, op, s)
+		c.cur.Columns = op.Request
 		return op.Response
 	}
 	if c.plan.Poll != nil {
@@ -138,6 +143,7 @@ func keep(s *Step, prog *formula.Program, it *Item) {
 
 var findKind = &Kind{
 	Name: "find", Title: "Find a row", Group: Systems, About: "Looks up one row of a table by key and adds it to the record.",
+	Begin: func(o Offering) doc.Out { return yields("row", o.Connection(hasTables)...) },
 	Settings: setting.List{
 		{Name: "connection", Label: "Connection", Type: setting.Part, Of: "connection", Required: true},
 		{Name: "table", Label: "Table", Type: setting.Text, Required: true},
@@ -229,6 +235,8 @@ func matched(s *Step, l Lookup, it *Item, slot int, row value.Value, key []value
 
 var mapKind = &Kind{
 	Name: "map", Title: "Map", Group: Shape, About: "Makes a target record from the records in scope by a mapping's rules.",
+	Maps:  true,
+	Begin: func(Offering) doc.Out { return yields("row") },
 	Settings: setting.List{
 		{Name: "mapping", Label: "Mapping", Type: setting.Part, Of: "mapping", Required: true},
 		{Name: "sources", Label: "Sources", Type: setting.Pairs, Help: "Which record each source of the mapping is; one that is not named here is the record of its own name"},
@@ -330,6 +338,7 @@ func mapItem(s *Step, plan *mapping.Plan, fr *mapping.Frame, from []int, slot in
 
 var upsertKind = &Kind{
 	Name: "upsert", Title: "Upsert rows", Group: Systems, About: "Inserts each record into a table, or updates the row with its key where a value differs.", Effect: true,
+	Begin: func(o Offering) doc.Out { return append(o.Connection(hasTables), o.Record("from", "")...) },
 	Settings: setting.List{
 		{Name: "connection", Label: "Connection", Type: setting.Part, Of: "connection", Required: true},
 		{Name: "table", Label: "Table", Type: setting.Text, Required: true},

@@ -12,6 +12,7 @@ import (
 	"io"
 	"strings"
 
+	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/setting"
@@ -20,6 +21,7 @@ import (
 
 var templateKind = &Kind{
 	Name: "template", Title: "Fill in a template", Group: Shape, About: "Writes a text in which ${formula} stands for what the formula yields.",
+	Begin: func(Offering) doc.Out { return yields("text") },
 	Settings: setting.List{
 		{Name: "text", Label: "Template", Type: setting.Template, Required: true, Help: "${formula} is replaced by what it yields, nothing where that is absent; \\${ stays as ${"},
 		{Name: "as", Label: "The text is called", Type: setting.Text, Default: "text"},
@@ -242,6 +244,7 @@ func unzipped(b []byte, _ string) ([]byte, error) {
 
 var packKind = &Kind{
 	Name: "pack", Title: "Pack, unpack, hash", Group: Shape, About: "Compresses, encodes or hashes a text or bytes, or takes that back.",
+	Begin: func(Offering) doc.Out { return yields("packed") },
 	Settings: setting.List{
 		{Name: "value", Label: "Text or bytes", Type: setting.Formula, Required: true},
 		{Name: "do", Label: "Do", Type: setting.Choice, Default: packingNames[0], Choices: packingNames},

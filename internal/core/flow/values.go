@@ -17,6 +17,10 @@ import (
 
 var setKind = &Kind{
 	Name: "set", Title: "Set values", Group: Shape, About: "Computes values by formulas and gives them names.",
+	Fills: true,
+	Begin: func(Offering) doc.Out {
+		return yields("values", doc.Entry{Key: "values", Value: doc.Out{{Key: "value", Value: doc.Text{}}}})
+	},
 	Settings: setting.List{
 		{Name: "values", Label: "Values", Type: setting.Pairs, Free: true, Required: true, Help: "Names and their formulas; one may use those above it"},
 		{Name: "as", Label: "Result name", Type: setting.Text, Default: "values", Help: "Each can be used by its own name, too"},
@@ -93,6 +97,9 @@ func fieldOf(name string, t formula.Type) *schema.Field {
 
 var tallyKind = &Kind{
 	Name: "tally", Title: "Keep a tally", Group: Shape, About: "Carries a value from record to record through the run: a counter, a sum, a list that grows.",
+	Begin: func(Offering) doc.Out {
+		return doc.Out{{Key: "as", Value: "total"}, {Key: "becomes", Value: "total + 1"}}
+	},
 	Settings: setting.List{
 		{Name: "as", Label: "Result name", Type: setting.Text, Default: "total", Help: "For each record, the value with it; behind the records, the last one"},
 		{Name: "starts", Label: "Starts with", Type: setting.Formula, Default: "0"},
@@ -171,6 +178,7 @@ func (p *Plan) Tallied(whole *Item, totals map[string]value.Value) {
 
 var checkKind = &Kind{
 	Name: "check", Title: "Check", Group: Shape, About: "Compares a text or a record with a schema.",
+	Begin: func(o Offering) doc.Out { return o.Record("value", "schema") },
 	Settings: setting.List{
 		{Name: "value", Label: "Check", Type: setting.Formula, Required: true, Help: "A text in the schema's notation, or a record"},
 		{Name: "schema", Label: "Against", Type: setting.Part, Of: "schema", Required: true},

@@ -42,6 +42,7 @@ type Setting struct {
 	Type              Type
 	Required          bool
 	Default           string
+	Initial           string // what a new thing begins with where something must be written
 	Choices           []string
 	Least, Greatest   int    // of a number; Greatest 0 is none
 	When              string // there only while another setting has one of some values: "name=value|value"

@@ -255,10 +255,10 @@ func chartFlow(plan *flow.Plan, part project.Part) draw.ChartFlow {
 		f.Reads = []string{c}
 	}
 	plan.Flow.Walk(func(s *flow.Step) {
-		if c := s.Setting("connection"); s.Kind == "read" && c != "" {
+		if c := s.Setting("connection"); s.Of().Reads && c != "" {
 			f.Reads = add(f.Reads, c)
 		}
-		if k := flow.KindOf(s.Kind); k != nil && k.Outside {
+		if s.Of().Outside {
 			f.Writes = add(f.Writes, s.Setting("connection"))
 		}
 	})

@@ -10,6 +10,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"hollowreed/internal/connector"
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/fault"
@@ -106,7 +107,10 @@ func (d *connectionPage) Loose() bool { return d.Kind.Loose }
 
 // Imports names the document from which the operations are taken, where the kind has one.
 func (d *connectionPage) Imports() string {
-	return map[string]string{"http": "an OpenAPI document", "soap": "a WSDL document"}[d.Kind.Name]
+	if importer := connector.ImporterOf(d.Kind.Name); importer != nil {
+		return importer.Document
+	}
+	return ""
 }
 
 func (b bench) connection(c *gin.Context) error {
@@ -125,7 +129,7 @@ func (b bench) connection(c *gin.Context) error {
 
 // offered lists what the system has; a system that does not answer offers nothing.
 func (d *connectionPage) offered(c *gin.Context, b bench) {
-	if !d.Here || !slices.Contains([]string{"sql", "file", "sftp", "directory"}, d.Kind.Name) {
+	if !d.Here {
 		return
 	}
 	ctx, cancel := context.WithTimeout(c, probeTime/6)

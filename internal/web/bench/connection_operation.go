@@ -152,7 +152,7 @@ func (b bench) addOperation(c *gin.Context) error {
 	out := doc.Out{{Key: "operation", Value: id}, {Key: "name", Value: title}, {Key: "does", Value: does}}
 	for _, set := range d.Kind.Verb(does).Settings {
 		if set.Required && set.Default == "" {
-			out.Add(set.Name, map[string]string{"path": "/", "statement": "select 1 as one", "filter": "(objectClass=*)"}[set.Name])
+			out.Add(set.Name, set.Initial)
 		}
 	}
 	if err := b.save(c, d.Path, func(text []byte) ([]byte, error) {

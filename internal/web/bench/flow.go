@@ -232,6 +232,16 @@ func beginWith(p *project.Project, sch *schema.Schema) string {
 	return out.String()
 }
 
+// Wraps are the kinds of step that others can be put into.
+func (d *flowPage) Wraps() (list []*flow.Kind) {
+	for _, k := range flow.Kinds {
+		if k.Wraps != nil {
+			list = append(list, k)
+		}
+	}
+	return list
+}
+
 // try runs the draft on a sample of what it begins with.
 func (d *flowPage) try(c *gin.Context, b bench, p *project.Project, plan *flow.Plan, how engine.TestOptions) {
 	d.how = how
@@ -261,7 +271,7 @@ func (d *flowPage) choose(p *project.Project, plan *flow.Plan) {
 	id := d.look.step
 	ps := plan.Planned(id)
 	for i := 0; ps == nil && id != "trigger" && i < len(plan.Steps); i++ {
-		if plan.Steps[i].Step.Kind == "keep" {
+		if k := plan.Steps[i].Step.Of(); !k.Reads && len(k.Tracks) == 0 {
 			ps = plan.Steps[i]
 		}
 	}

@@ -100,7 +100,7 @@ type EntryNav struct {
 func EntryOf(it *flow.Item, ps *flow.PlannedStep, wanted string) (*flow.Item, EntryNav) {
 	var around []string
 	for ; ps != nil && ps.Inside != nil; ps = ps.Inside {
-		if ps.Inside.Entry != nil && ps.Inside.Step.Kind == "each" {
+		if ps.Inside.Entry != nil && ps.Inside.Step.Of().Loops {
 			around = append(around, ps.Inside.Step.ID)
 		}
 	}
@@ -139,10 +139,7 @@ func EntryOf(it *flow.Item, ps *flow.PlannedStep, wanted string) (*flow.Item, En
 func Reached(plan *flow.Plan, it *flow.Item, ps *flow.PlannedStep) bool {
 	for inner := ps; inner.Inside != nil; inner = inner.Inside {
 		outer := inner.Inside
-		if kind := outer.Step.Kind; kind != "choose" && kind != "attempt" {
-			continue
-		}
-		if track := trackOf(outer, inner); !took(it, outer, track) {
+		if track := trackOf(outer, inner); track >= 0 && outer.Step.Tracks[track].Kind.Chosen && !took(it, outer, track) {
 			return false
 		}
 	}
@@ -155,9 +152,6 @@ func trackOf(outer, inner *flow.PlannedStep) int {
 }
 
 func took(it *flow.Item, ps *flow.PlannedStep, track int) bool {
-	if ps.Step.Kind == "attempt" && track != 1 {
-		return true
-	}
 	for ; it != nil; it = it.Parent {
 		if slices.Contains(it.Took, flow.BranchTaken{Step: ps.Step.ID, Track: track}) {
 			return true
@@ -288,32 +282,27 @@ func tellings(it *flow.Item, step string) (told string, faults []*fault.Fault) {
 
 // heldTold says what became of an item in a step that holds others.
 func heldTold(ps *flow.PlannedStep, it *flow.Item) string {
-	switch ps.Step.Kind {
-	case "choose":
-		for i, t := range ps.Step.Tracks {
-			if took(it, ps, i) {
-				return "It goes on with " + trackName(t) + "."
+	for i, t := range ps.Step.Tracks {
+		if t.Kind.Chosen && took(it, ps, i) {
+			if t.Kind.Below {
+				return "A step failed; it went on with " + trackName(t) + "."
 			}
-		}
-	case "attempt":
-		if took(it, ps, 1) {
-			return "A step of the attempt failed; it went on with On fault."
-		}
-	case "each":
-		n, aside := 0, 0
-		for _, inner := range it.Inner {
-			if inner.Of == ps.Step.ID {
-				n++
-				if inner.State == flow.SetAside {
-					aside++
-				}
-			}
-		}
-		if ps.Entry != nil {
-			return fmt.Sprintf("%d entries, %d of them set aside.", n, aside)
+			return "It goes on with " + trackName(t) + "."
 		}
 	}
-	return ""
+	if !ps.Step.Of().Loops || ps.Entry == nil {
+		return ""
+	}
+	n, aside := 0, 0
+	for _, inner := range it.Inner {
+		if inner.Of == ps.Step.ID {
+			n++
+			if inner.State == flow.SetAside {
+				aside++
+			}
+		}
+	}
+	return fmt.Sprintf("%d entries, %d of them set aside.", n, aside)
 }
 
 func trackName(t *flow.Track) string {

@@ -45,8 +45,8 @@ func behind(f *flow.Flow, step string, count int) flow.Gap {
 	if s == nil {
 		return flow.Gap{Path: []any{"steps"}}
 	}
-	if len(s.Tracks) > 0 && s.Tracks[0].Kind.Key != "undo" && len(s.Tracks[0].Steps) == 0 && count > 0 {
-		return flow.Gap{Path: s.Tracks[0].Path}
+	if inside := s.Holds(); inside != nil && len(inside.Steps) == 0 && count > 0 {
+		return flow.Gap{Path: inside.Path}
 	}
 	n := len(s.Path)
 	return flow.Gap{Path: s.Path[: n-1 : n-1], At: s.Path[n-1].(int) + count}

@@ -82,7 +82,7 @@ func (b bench) addStepMapping(c *gin.Context) error {
 		return err
 	}
 	ps := plan.Planned(c.Param("step"))
-	if ps == nil || ps.Step.Kind != "map" {
+	if ps == nil || !ps.Step.Of().Maps {
 		return store.ErrNotFound
 	}
 	var sources []begunSource

@@ -117,10 +117,10 @@ func (d *flowPage) panel(p *project.Project, plan *flow.Plan) {
 	s.tracks(ps, &left, e)
 	s.Faults, s.Notes = left, notesOf(plan, ps.Step.ID)
 	_, s.WrapIn = edit.InEach(p, plan, s.ID)
-	if k.Name == "map" && ps.Mapping == nil {
+	if k.Maps && ps.Mapping == nil {
 		s.NewMapping = mappingFor(p, plan, ps)
 	}
-	if k.Name == "set" {
+	if k.Fills {
 		s.ValuesOf = p.Parts(project.Schemas)
 	}
 	if ps.Mapping != nil {
@@ -132,10 +132,10 @@ func (d *flowPage) panel(p *project.Project, plan *flow.Plan) {
 	if ps.Calls != nil {
 		s.FlowID = ps.Calls.ID
 	}
-	if k.Outside && k.Name != "write" {
+	if k.Outside && !k.Collects {
 		s.Manners, s.InTry = flow.Manners, string(d.how.Choices[engine.StepRef{Flow: d.ID, Step: s.ID}])
 		if s.InTry == "" {
-			s.InTry = string(engine.Usual(k.Name == "upsert" || ps.Op != nil && ps.Op.Changes()))
+			s.InTry = string(engine.Usual(k.Effect && (ps.Op == nil || ps.Op.Changes())))
 		}
 	}
 }
@@ -152,10 +152,8 @@ func (s *stepPanel) tracks(ps *flow.PlannedStep, left *fault.List, e evaluator) 
 		}
 	}
 	for i, t := range ps.Step.Tracks {
-		if t.Kind.Key != "undo" {
-			s.Holds = true
-		}
-		if (t.Kind.Key == "undo" || t.Kind.Key == "finally") && len(t.Steps) == 0 {
+		s.Holds = s.Holds || !t.Kind.TakesBack
+		if t.Kind.Quiet && len(t.Steps) == 0 {
 			s.Under = append(s.Under, underTrack{t.Kind.Title, draw.GapKey(&flow.Gap{Path: t.Path})})
 		}
 		s.Branches = s.Branches || t.Kind.Many
@@ -320,16 +318,8 @@ func (e evaluator) rows(ps *flow.PlannedStep, set setting.Setting) (rows []form.
 	switch {
 	case ps.Mapping != nil:
 		return sourceRows(ps), false
-	case ps.Op != nil && ps.Op.Request != nil:
-		return requestRows(ps.Op.Request, ps.Step.Match, e.result), false
-	case ps.Calls != nil && ps.Calls.Input != nil:
-		return requestRows(ps.Calls.Input, ps.Step.Match, e.result), false
-	case ps.Columns != nil:
-		return requestRows(ps.Columns, ps.Step.Match, e.result), false
-	case ps.Step.Kind == "answer" && ps.Output() != nil:
-		return requestRows(ps.Output(), ps.Step.Match, e.result), false
-	case ps.Step.Kind == "read" && ps.Asked() != nil:
-		return requestRows(ps.Asked(), ps.Step.Match, e.result), false
+	case ps.PairFields() != nil:
+		return requestRows(ps.PairFields(), ps.Step.Match, e.result), false
 	case !set.Free && len(ps.Step.Match) == 0:
 		return nil, false
 	}

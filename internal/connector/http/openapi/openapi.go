@@ -13,6 +13,7 @@ import (
 
 	"github.com/getkin/kin-openapi/openapi3"
 
+	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/notation/json"
@@ -20,16 +21,6 @@ import (
 	"hollowreed/internal/core/schema/jsonschema"
 	"hollowreed/internal/core/value"
 )
-
-// Import is what a document gives.
-type Import struct {
-	Title      string
-	Address    string // of its first server; empty where it names none
-	SignIn     map[string]string
-	Operations []doc.Out // as they stand in a connection part
-	Schemas    []*schema.Schema
-	Notes      []string // what could not be taken
-}
 
 // Bounds on what is taken of one document.
 const (
@@ -44,14 +35,19 @@ type taker struct {
 	schemas    *jsonschema.Document
 	unread     error // why schemas cannot be made of it
 	doc        *openapi3.T
-	out        *Import
+	out        *system.Import
 	made       map[string]*schema.Schema // by place in the document
 	fields     int
 	ids        map[string]int // of operations, with how many wanted each
 }
 
+// Importer takes the operations of an OpenAPI document.
+var Importer = &system.Importer{Document: "an OpenAPI document", Read: func(id string, documents []system.Document) (*system.Import, error) {
+	return Take(id, documents[0].Name, documents[0].Content)
+}}
+
 // Take reads a document, in JSON or YAML, for the connection of an id.
-func Take(connection, name string, text []byte) (*Import, error) {
+func Take(connection, name string, text []byte) (*system.Import, error) {
 	l := openapi3.NewLoader()
 	l.IsExternalRefsAllowed = false
 	d, err := l.LoadFromData(text)
@@ -61,13 +57,10 @@ func Take(connection, name string, text []byte) (*Import, error) {
 	if !strings.HasPrefix(d.OpenAPI, "3.") {
 		return nil, fault.Expect(fault.Setting, "an OpenAPI 3 document", fault.Quote("openapi: "+d.OpenAPI)).At(fault.Place{Source: name})
 	}
-	t := &taker{connection: connection, name: name, doc: d, out: &Import{SignIn: map[string]string{}}, made: map[string]*schema.Schema{}, ids: map[string]int{}}
+	t := &taker{connection: connection, name: name, doc: d, out: &system.Import{Settings: map[string]string{}}, made: map[string]*schema.Schema{}, ids: map[string]int{}}
 	t.schemas, t.unread = jsonschema.Open(name, text, nil)
-	if d.Info != nil {
-		t.out.Title = d.Info.Title
-	}
 	if len(d.Servers) > 0 && d.Servers[0] != nil {
-		t.out.Address = strings.TrimSuffix(d.Servers[0].URL, "/")
+		t.out.Settings["address"] = strings.TrimSuffix(d.Servers[0].URL, "/")
 	}
 	t.security()
 	return t.out, t.operations()
@@ -93,7 +86,7 @@ func (t *taker) security() {
 }
 
 func (t *taker) scheme(s *openapi3.SecurityScheme) {
-	set := t.out.SignIn
+	set := t.out.Settings
 	switch {
 	case s.Type == "http" && strings.EqualFold(s.Scheme, "bearer"):
 		set["sign in"] = "bearer token"
@@ -113,7 +106,7 @@ func (t *taker) scheme(s *openapi3.SecurityScheme) {
 }
 
 func (t *taker) flow(kind string, f *openapi3.OAuthFlow) {
-	set := t.out.SignIn
+	set := t.out.Settings
 	set["sign in"], set["token at"], set["authorize at"] = kind, f.TokenURL, f.AuthorizationURL
 	var scopes []string
 	for s := range f.Scopes {

@@ -64,10 +64,9 @@ components:
 func TestADocumentBecomesOperations(t *testing.T) {
 	im, err := Take("tariff", "tariff.yaml", []byte(document))
 	require.NoError(t, err)
-	require.Equal(t, "https://tariff.example/api", im.Address)
 	require.Equal(t, map[string]string{
-		"sign in": "oauth consent", "authorize at": "https://tariff.example/ask", "token at": "https://tariff.example/token", "scopes": "fares more",
-	}, im.SignIn)
+		"address": "https://tariff.example/api", "sign in": "oauth consent", "authorize at": "https://tariff.example/ask", "token at": "https://tariff.example/token", "scopes": "fares more",
+	}, im.Settings)
 	require.Equal(t, []string{"put-photo: a body of image/png is left out", "list-fares: the parameter shade in cookie is left out"}, im.Notes)
 	out := doc.Out{{Key: "operations", Value: im.Operations}}
 	require.Equal(t, `operations:

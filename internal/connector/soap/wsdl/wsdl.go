@@ -12,19 +12,12 @@ import (
 	"strings"
 
 	"hollowreed/internal/connector/soap/envelope"
+	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/schema/xsd"
 )
-
-// Import is what a document gives.
-type Import struct {
-	Address    string
-	Operations []doc.Out
-	Schemas    []*schema.Schema
-	Notes      []string
-}
 
 // The namespaces of WSDL's bindings to SOAP.
 const (
@@ -115,9 +108,18 @@ const (
 	mostFields     = 300_000  // of all schemas that are made
 )
 
+// Importer takes the operations of a WSDL document, with the schemas that lie beside it.
+var Importer = &system.Importer{Document: "a WSDL document", Read: func(id string, documents []system.Document) (*system.Import, error) {
+	others := map[string][]byte{}
+	for _, d := range documents[1:] {
+		others[d.Name] = d.Content
+	}
+	return Take(id, documents[0].Name, documents[0].Content, others)
+}}
+
 // Take reads a document for the connection of an id. Schemas that it takes in from other files are given by
 // their names.
-func Take(connection, name string, text []byte, others map[string][]byte) (*Import, error) {
+func Take(connection, name string, text []byte, others map[string][]byte) (*system.Import, error) {
 	if len(text) > mostBytes {
 		return nil, fault.New(fault.Limit, "the document is larger than %d bytes", mostBytes)
 	}
@@ -125,7 +127,7 @@ func Take(connection, name string, text []byte, others map[string][]byte) (*Impo
 	if err := xml.Unmarshal(text, &d); err != nil {
 		return nil, fault.New(fault.Syntax, "the document cannot be read as WSDL 1.1: %s", err).At(fault.Place{Source: name})
 	}
-	t := &taker{connection: connection, name: name, d: &d, out: &Import{}, files: map[string][]byte{}, sets: map[string]*xsd.Set{}}
+	t := &taker{connection: connection, name: name, d: &d, out: &system.Import{Settings: map[string]string{}}, files: map[string][]byte{}, sets: map[string]*xsd.Set{}}
 	for n, f := range others {
 		t.files[n] = f
 	}
@@ -142,7 +144,7 @@ func Take(connection, name string, text []byte, others map[string][]byte) (*Impo
 type taker struct {
 	connection, name string
 	d                *definitions
-	out              *Import
+	out              *system.Import
 	files            map[string][]byte   // the schemas, by name
 	main             []string            // those that stand in the document
 	spaces           []string            // their namespaces
@@ -211,7 +213,7 @@ func (t *taker) port() (*binding, string, error) {
 				}
 				for i := range t.d.Bindings {
 					if t.d.Bindings[i].Name == local(p.Binding) {
-						t.out.Address = a.Location
+						t.out.Settings["address"] = a.Location
 						return &t.d.Bindings[i], map[string]string{soap11: "1.1", soap12: "1.2"}[a.XMLName.Space], nil
 					}
 				}

@@ -119,7 +119,7 @@ func Insert(f *flow.Flow, text []byte, gap flow.Gap, offer Offer) (Result, error
 		out = append(out, e)
 	}
 	if offer.Each != "" {
-		around := doc.Out{{Key: "step", Value: "each"}, {Key: "id", Value: names.name("each")}, {Key: "of", Value: doc.Text{Value: offer.Each}}}
+		around := doc.Out{{Key: "step", Value: flow.EachKind}, {Key: "id", Value: names.name(flow.EachKind)}, {Key: "of", Value: doc.Text{Value: offer.Each}}}
 		if offer.Entry != offer.Each {
 			around.Add("as", offer.Entry)
 		}
@@ -254,8 +254,7 @@ func Nudge(f *flow.Flow, text []byte, r Range, way int) (Result, error) {
 		return out(f, text, r, path, way)
 	}
 	neighbour := list[next]
-	if len(neighbour.Tracks) > 0 && flow.KindOf(neighbour.Kind).Tracks[0].Key != "undo" {
-		to := neighbour.Tracks[0]
+	if to := neighbour.Holds(); to != nil {
 		if way > 0 {
 			return Move(f, text, r, flow.Gap{Path: to.Path, At: 0})
 		}
@@ -319,31 +318,20 @@ func Switch(f *flow.Flow, text []byte, r Range) (Result, error) {
 	return Result{text, r.Step}, nil
 }
 
-// wraps are the kinds into which steps can be wrapped, with the list inside that takes them.
-var wraps = map[string]struct {
-	settings doc.Out
-	inside   []any
-}{
-	"each":    {doc.Out{{Key: "of", Value: "of"}, {Key: "as", Value: "entry"}}, []any{"steps"}},
-	"attempt": {nil, []any{"steps"}},
-	"choose":  {doc.Out{{Key: "when", Value: []doc.Out{{{Key: "if", Value: "true"}}}}}, []any{"when", 0, "steps"}},
-	"at once": {doc.Out{{Key: "branches", Value: []doc.Out{{{Key: "name", Value: "first"}}}}}, []any{"branches", 0, "steps"}},
-}
-
 // Wrap puts steps into a new step that holds them; an each is of what is given.
 func Wrap(f *flow.Flow, text []byte, r Range, kind, of string) (Result, error) {
 	path, index, n, err := r.within(f)
 	if err != nil {
 		return Result{}, err
 	}
-	w, ok := wraps[kind]
-	if !ok {
+	k := flow.KindOf(kind)
+	if k == nil || k.Wraps == nil {
 		return Result{}, fault.New(fault.Unknown, "steps cannot be wrapped in %q", kind)
 	}
 	names := freshIn(f)
 	id := names.name(slug(kind))
 	around := doc.Out{{Key: "step", Value: kind}, {Key: "id", Value: id}}
-	for _, e := range w.settings {
+	for _, e := range k.Wraps.Settings {
 		switch e.Key {
 		case "as":
 			e.Value = names.name("entry")
@@ -352,7 +340,7 @@ func Wrap(f *flow.Flow, text []byte, r Range, kind, of string) (Result, error) {
 		}
 		around = append(around, e)
 	}
-	text, err = doc.Wrap(text, path, index, n, around, w.inside)
+	text, err = doc.Wrap(text, path, index, n, around, k.Wraps.Inside)
 	return Result{text, id}, err
 }
 
@@ -361,7 +349,7 @@ func Wrap(f *flow.Flow, text []byte, r Range, kind, of string) (Result, error) {
 // is empty where it would not help.
 func InEach(p *project.Project, plan *flow.Plan, step string) (r Result, of string) {
 	ps := plan.Planned(step)
-	if ps == nil || len(ps.Faults) == 0 || ps.Step.Kind == "each" || ps.Step.Kind == "read" {
+	if ps == nil || len(ps.Faults) == 0 || ps.Step.Of().Loops || ps.Step.Of().Reads {
 		return r, ""
 	}
 	path, index, _, err := place(plan.Flow, step)
@@ -375,7 +363,7 @@ func InEach(p *project.Project, plan *flow.Plan, step string) (r Result, of stri
 		return project.Next(p, p.ID, texts).Flow(plan.Flow.ID)
 	}
 	of = ListAt(p, plan, flow.Gap{Path: path, At: index})
-	r, err = Wrap(plan.Flow, []byte(p.Texts[part]), Range{Step: step, Count: 1}, "each", of)
+	r, err = Wrap(plan.Flow, []byte(p.Texts[part]), Range{Step: step, Count: 1}, flow.EachKind, of)
 	if of == "" || err != nil {
 		return r, ""
 	}
@@ -402,10 +390,10 @@ func Unwrap(f *flow.Flow, text []byte, id string) (Result, error) {
 		return Result{}, err
 	}
 	s := f.Step(id)
-	if len(s.Tracks) == 0 || s.Tracks[0].Kind.Key == "undo" {
+	first := s.Holds()
+	if first == nil {
 		return Result{}, fault.New(fault.Setting, "%s holds no steps", s.Name)
 	}
-	first := s.Tracks[0]
 	text, err = doc.Unwrap(text, path, index, first.Path[len(s.Path):])
 	selected := beside(f, path, index)
 	if len(first.Steps) > 0 {

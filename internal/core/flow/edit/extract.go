@@ -69,7 +69,7 @@ func called(items []byte, n int, title string, in, out *flow.Named) ([]byte, err
 	if err != nil || out == nil {
 		return text, err
 	}
-	return doc.Insert(text, []any{"steps"}, n, doc.Out{{Key: "step", Value: "answer"}, {Key: "id", Value: "answer"}, {Key: "from", Value: out.Name}})
+	return doc.Insert(text, []any{"steps"}, n, doc.Out{{Key: "step", Value: flow.AnswerKind}, {Key: "id", Value: flow.AnswerKind}, {Key: "from", Value: out.Name}})
 }
 
 // single finds the one record among names; nil where there is none.

@@ -78,14 +78,14 @@ func named(id string) string {
 // mappings offers those whose sources are in scope, and those whose sources would be inside an each of what is at hand:
 // these come with it.
 func (o *offering) mappings() {
-	of, entry := o.ListAt(), o.entryAt()
+	of, entry := o.List(), o.entryAt()
 	for _, part := range o.p.Parts(project.Mappings) {
 		m := o.p.Mapping(part.ID)
 		if m == nil || m.Target == nil {
 			continue
 		}
 		offer := Offer{
-			Key: "mapping/" + part.ID, ID: part.ID, Kind: "map", Name: "Map to " + m.Target.Title, About: part.Title, Group: "Mappings", Yields: m.Target.Title,
+			Key: "mapping/" + part.ID, ID: part.ID, Kind: flow.MapKind, Name: "Map to " + m.Target.Title, About: part.Title, Group: "Mappings", Yields: m.Target.Title,
 			Settings: doc.Out{{Key: "mapping", Value: part.ID}},
 		}
 		bound, fits := Bind(m, o.scope)
@@ -128,7 +128,7 @@ func Bind(m *mapping.Plan, scope []flow.Named) (bound doc.Out, fits bool) {
 
 // entryAt is what the steps inside an each of ListAt would see beside the scope; nil where nothing is known of it.
 func (o *offering) entryAt() *flow.Named {
-	of := o.ListAt()
+	of := o.List()
 	if read := o.plan.ReadStep; read != nil && o.plan.Source != nil && of == read.Setting("as") {
 		return &flow.Named{Name: of, Schema: o.plan.Source}
 	}
@@ -156,7 +156,7 @@ func (o *offering) operation(conn *connection.Connection, op *connection.Operati
 	if op.Verb == nil {
 		return
 	}
-	of := Offer{Key: "operation/" + conn.ID + "/" + op.ID, ID: op.ID, Kind: "call", Name: op.Name, About: conn.Title, Group: conn.Title}
+	of := Offer{Key: "operation/" + conn.ID + "/" + op.ID, ID: op.ID, Kind: flow.CallKind, Name: op.Name, About: conn.Title, Group: conn.Title}
 	of.Settings = doc.Out{{Key: "connection", Value: conn.ID}, {Key: "operation", Value: op.ID}}
 	if op.Response != nil {
 		of.Yields = op.Response.Title
@@ -165,7 +165,7 @@ func (o *offering) operation(conn *connection.Connection, op *connection.Operati
 		}
 	}
 	if op.Request != nil {
-		filled := o.filled(op.Request)
+		filled := o.Request(op.Request)
 		of.Fits = filled[0].Key == "from"
 		of.Settings = append(of.Settings, filled...)
 	}
@@ -174,16 +174,16 @@ func (o *offering) operation(conn *connection.Connection, op *connection.Operati
 	}
 	if op.Verb.Reads && o.plan.ReadStep == nil && o.top && op.Response != nil { // its records become those of the flow
 		read := of
-		read.Kind, read.Yields = "read", "records of "+of.Yields
+		read.Kind, read.Yields = flow.ReadKind, "records of "+of.Yields
 		o.list = append(o.list, read)
 		of.Key, of.About = of.Key+"/ask", conn.Title+", asked for its answer"
 	}
 	o.list = append(o.list, of)
 }
 
-// filled proposes how a request is made: a record of its schema that is in scope, or a formula for each field, where
+// Request proposes how a request is made: a record of its schema that is in scope, or a formula for each field, where
 // a record in scope has a field of that name. A required field without one begins empty.
-func (o *offering) filled(request *schema.Schema) doc.Out {
+func (o *offering) Request(request *schema.Schema) doc.Out {
 	for i := len(o.scope) - 1; i >= 0; i-- {
 		if n := o.scope[i]; n.Schema != nil && !n.List && n.Schema.Root == request.Root {
 			return doc.Out{{Key: "from", Value: n.Name}}
@@ -220,9 +220,9 @@ func (o *offering) flows() {
 		if c == nil || part.ID == o.plan.Flow.ID {
 			continue
 		}
-		of := Offer{Key: "flow/" + part.ID, ID: part.ID, Kind: "flow", Name: part.Title, About: "as a run of its own", Group: "Flows", Settings: doc.Out{{Key: "flow", Value: part.ID}}}
+		of := Offer{Key: "flow/" + part.ID, ID: part.ID, Kind: flow.FlowKind, Name: part.Title, About: "as a run of its own", Group: "Flows", Settings: doc.Out{{Key: "flow", Value: part.ID}}}
 		if c.Input != nil {
-			of.Settings = append(of.Settings, o.filled(c.Input)...)
+			of.Settings = append(of.Settings, o.Request(c.Input)...)
 		}
 		if c.Output != nil {
 			of.Yields = c.Output.Title
@@ -232,66 +232,14 @@ func (o *offering) flows() {
 	}
 }
 
-// begins are the settings with which steps of a kind begin.
-var begins = map[string]func(o *offering) doc.Out{
-	"each": func(o *offering) doc.Out {
-		return doc.Out{{Key: "of", Value: doc.Text{Value: o.ListAt()}}, {Key: "as", Value: "entry"}}
-	},
-	"choose": func(*offering) doc.Out {
-		return doc.Out{{Key: "when", Value: []doc.Out{{{Key: "if", Value: doc.Text{}}}}}}
-	},
-	"at once": func(*offering) doc.Out {
-		return doc.Out{{Key: "branches", Value: []doc.Out{{{Key: "name", Value: "first"}}, {{Key: "name", Value: "second"}}}}}
-	},
-	"set": func(*offering) doc.Out {
-		return doc.Out{{Key: "values", Value: doc.Out{{Key: "value", Value: doc.Text{}}}}, {Key: "as", Value: "values"}}
-	},
-	"tally": func(*offering) doc.Out {
-		return doc.Out{{Key: "as", Value: "total"}, {Key: "becomes", Value: "total + 1"}}
-	},
-	"check": func(o *offering) doc.Out { return o.record("value", "schema") },
-	"format": func(o *offering) doc.Out {
-		return append(o.record("value", "schema"), doc.Entry{Key: "as", Value: "written"})
-	},
-	"parse":  func(*offering) doc.Out { return doc.Out{{Key: "as", Value: "parsed"}} },
-	"find":   func(o *offering) doc.Out { return append(o.connection(hasTables), doc.Entry{Key: "as", Value: "row"}) },
-	"upsert": func(o *offering) doc.Out { return append(o.connection(hasTables), o.record("from", "")...) },
-	"write":  func(o *offering) doc.Out { return append(o.connection(hasFolder), o.record("from", "schema")...) },
-	"wait":   func(*offering) doc.Out { return doc.Out{{Key: "seconds", Value: "60"}} },
-	"answer": func(o *offering) doc.Out {
-		if o.plan.Output == nil {
-			return nil
-		}
-		return o.filled(o.plan.Output)
-	},
-	"map": func(*offering) doc.Out { return doc.Out{{Key: "as", Value: "row"}} },
-	"gather": func(o *offering) doc.Out {
-		return append(o.record("bring", ""), doc.Entry{Key: "count", Value: "10"}, doc.Entry{Key: "within", Value: "60"}, doc.Entry{Key: "as", Value: "gathered"})
-	},
-	"cached":   func(*offering) doc.Out { return doc.Out{{Key: "for", Value: "3600"}, {Key: "as", Value: "known"}} },
-	"template": func(*offering) doc.Out { return doc.Out{{Key: "as", Value: "text"}} },
-	"pack":     func(*offering) doc.Out { return doc.Out{{Key: "as", Value: "packed"}} },
-	"seal":     func(*offering) doc.Out { return doc.Out{{Key: "as", Value: "sealed"}} },
-	"open":     func(*offering) doc.Out { return doc.Out{{Key: "as", Value: "opened"}} },
-	"look up":  func(o *offering) doc.Out { return append(o.table("match"), doc.Entry{Key: "as", Value: "row"}) },
-	"change":   func(o *offering) doc.Out { return o.table("row") },
-	"deliver": func(o *offering) doc.Out {
-		return append(doc.Out{{Key: "kind", Value: "message"}}, o.record("from", "")...)
-	},
-	"await": func(*offering) doc.Out {
-		return doc.Out{{Key: "kind", Value: "message"}, {Key: "as", Value: "message"}}
-	},
-}
+// Plan, Top, List, Record, Connection, Table and Request are what a kind asks of the place at which it is offered.
 
-func hasTables(c *connection.Connection) bool { return c.Kind == "sql" }
+func (o *offering) Plan() *flow.Plan { return o.plan }
 
-func hasFolder(c *connection.Connection) bool {
-	k := connection.KindOf(c.Kind)
-	return k != nil && k.Watches
-}
+func (o *offering) Top() bool { return o.top }
 
-// ListAt proposes what an each is of: the records that are read and have none yet, or the last list in scope.
-func (o *offering) ListAt() string {
+// List is the records that are read and have no loop yet, or the last list in scope.
+func (o *offering) List() string {
 	if read := o.plan.ReadStep; read != nil && o.top && len(o.plan.Body) < 2 {
 		return read.Setting("as")
 	}
@@ -326,7 +274,7 @@ func Values(p *project.Project, plan *flow.Plan, text []byte, step, of string) (
 		return Result{}, err
 	}
 	sch := p.Schema(of)
-	if sch == nil || list[index].Kind != "set" {
+	if sch == nil || !list[index].Of().Fills {
 		return Result{}, fault.Expect(fault.Unknown, "a schema of the project", fault.Quote(of))
 	}
 	o := &offering{p: p, plan: plan, scope: plan.ScopeAt(list, flow.Gap{Path: path, At: index})}
@@ -353,11 +301,11 @@ func Values(p *project.Project, plan *flow.Plan, text []byte, step, of string) (
 func EntryAt(p *project.Project, plan *flow.Plan, gap flow.Gap) (of string, entry *flow.Named) {
 	o := &offering{p: p, plan: plan, top: same(gap.Path, []any{"steps"})}
 	o.scope = plan.ScopeAt(List(plan.Flow, gap.Path), gap)
-	return o.ListAt(), o.entryAt()
+	return o.List(), o.entryAt()
 }
 
-// record proposes the last record in scope, and its schema.
-func (o *offering) record(name, sch string) (out doc.Out) {
+// Record proposes the last record in scope, and its schema.
+func (o *offering) Record(name, sch string) (out doc.Out) {
 	for i := len(o.scope) - 1; i >= 0; i-- {
 		n := o.scope[i]
 		if n.Schema == nil || n.List || n.Name == "run" || o.p.Schema(n.Schema.ID) == nil {
@@ -372,9 +320,14 @@ func (o *offering) record(name, sch string) (out doc.Out) {
 	return out
 }
 
-func (o *offering) connection(fits func(*connection.Connection) bool) (out doc.Out) {
+// Connection proposes the first connection of a kind that fits.
+func (o *offering) Connection(fits func(*connection.Kind) bool) (out doc.Out) {
 	for _, part := range o.p.Parts(project.Connections) {
-		if c := o.p.Connection(part.ID); c != nil && fits(c) {
+		c := o.p.Connection(part.ID)
+		if c == nil {
+			continue
+		}
+		if k := connection.KindOf(c.Kind); k != nil && fits(k) {
 			out.Add("connection", part.ID)
 			return out
 		}
@@ -382,9 +335,9 @@ func (o *offering) connection(fits func(*connection.Connection) bool) (out doc.O
 	return out
 }
 
-// table proposes the first table of the project, with its key columns: for a formula each, where a record in scope has a
+// Table proposes the first table of the project, with its key columns: for a formula each, where a record in scope has a
 // field of that name.
-func (o *offering) table(columns string) doc.Out {
+func (o *offering) Table(columns string) doc.Out {
 	for _, part := range o.p.Parts(project.Tables) {
 		t := o.p.Formulas().Tables[part.ID]
 		if t == nil {
@@ -401,18 +354,12 @@ func (o *offering) table(columns string) doc.Out {
 
 // kind offers a kind of step, unless there is nothing that it could do here.
 func (o *offering) kind(k *flow.Kind) {
-	switch {
-	case k.Name == "call", k.Name == "flow": // offered by what they call
-		return
-	case k.Name == "read" && (o.plan.ReadStep != nil || !o.top), k.Name == "answer" && o.plan.Output == nil && o.plan.Flow.Trigger.Kind != "request":
+	if k.Targets || k.Fits != nil && !k.Fits(o) {
 		return
 	}
 	of := Offer{Key: "kind/" + k.Name, ID: k.Name, Kind: k.Name, Name: k.Title, About: k.About, Group: k.Group}
-	if begin := begins[k.Name]; begin != nil {
-		of.Settings = begin(o)
-	}
-	if k.Name == "read" {
-		of.Settings = doc.Out{{Key: "as", Value: "record"}}
+	if k.Begin != nil {
+		of.Settings = k.Begin(o)
 	}
 	o.list = append(o.list, of)
 }
