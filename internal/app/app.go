@@ -456,7 +456,7 @@ func (f *flags) site(ctx context.Context, errs io.Writer, db *pgxpool.Pool, outs
 		runs.Close()
 		return nil, nil, err
 	}
-	w := &design.Workspace{DB: db, Project: f.project}
+	w := &design.Workspace{DB: db, Project: f.project, Compiled: e.Compiled()}
 	return &page.Site{
 		Workspace: w, Engine: e, Outside: outside, Rules: f.rules, Vault: f.vault, Hub: page.NewHub(ctx, w), Log: log,
 		Person: DemoPerson, Env: f.env, Address: f.address(), Calls: "http://" + f.calls,

@@ -4,14 +4,13 @@ package design
 
 import (
 	"context"
-	"maps"
 	"regexp"
 	"strings"
-	"sync"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgxpool"
 
+	"hollowreed/internal/compiled"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/store"
@@ -19,31 +18,14 @@ import (
 
 // Workspace is the drafts of a project, for all who work on them.
 type Workspace struct {
-	DB      *pgxpool.Pool
-	Project string
-
-	mu        sync.Mutex
-	compiled  *project.Project
-	compileAt int64 // the version of the drafts that it was compiled from
+	DB       *pgxpool.Pool
+	Project  string
+	Compiled *compiled.Cache
 }
 
-// Load gives the drafts compiled. Only parts that have changed are compiled again.
+// Load gives the drafts compiled. Only parts that have changed, and those that depend on them, are compiled again.
 func (w *Workspace) Load(ctx context.Context) (*project.Project, error) {
-	version, err := store.Version(ctx, w.DB, w.Project)
-	if err != nil {
-		return nil, err
-	}
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	if w.compiled != nil && w.compileAt == version {
-		return w.compiled, nil
-	}
-	texts, version, err := store.Texts(ctx, w.DB, w.Project)
-	if err != nil {
-		return nil, err
-	}
-	w.compiled, w.compileAt = project.Next(w.compiled, w.Project, texts), version
-	return w.compiled, nil
+	return w.Compiled.Draft(ctx, w.DB, w.Project)
 }
 
 // As is the workspace in the hands of a person, by whose id the changes are kept.
@@ -98,9 +80,7 @@ func (d Designer) compileScripts(ctx context.Context, path, text string) error {
 	if err != nil {
 		return err
 	}
-	texts := maps.Clone(p.Texts)
-	texts[path] = text
-	project.Next(p, p.ID, texts)
+	p.With(path, text)
 	return nil
 }
 

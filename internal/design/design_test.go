@@ -11,6 +11,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
+	"hollowreed/internal/compiled"
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/flow"
@@ -54,7 +55,7 @@ func work(t *testing.T) Designer {
 		_, err := store.AddProject(t.Context(), tx, "quay", "Quay", parts, "mo")
 		return err
 	}))
-	d := (&Workspace{DB: db, Project: "quay"}).As("mo")
+	d := (&Workspace{DB: db, Project: "quay", Compiled: compiled.New()}).As("mo")
 	require.Empty(t, d.loaded(t).Faults)
 	return d
 }

@@ -25,7 +25,7 @@ func (d Designer) Duplicate(ctx context.Context, path string) (string, error) {
 		return "", err
 	}
 	text := p.Texts[path]
-	if key := project.TitleKeys[part.Kind]; key != "" {
+	if key := project.TitleKey(part.Kind); key != "" {
 		changed, err := doc.Set([]byte(text), []any{key}, part.Title+" copy")
 		if err != nil {
 			return "", err
@@ -214,7 +214,7 @@ func (d Designer) Rename(ctx context.Context, path string, from int64, title, id
 	if d.KeepsID(ctx, p, r.Was) != "" {
 		id = r.Was.ID
 	}
-	if title == "" && project.TitleKeys[r.Was.Kind] != "" {
+	if title == "" && project.TitleKey(r.Was.Kind) != "" {
 		return r, fault.Expect(fault.Required, "a title", "none").In("Title")
 	}
 	if id == "" {

@@ -50,12 +50,11 @@ type alertWindow struct {
 
 func (o *alertWindow) past() time.Time { return o.now.Add(-time.Duration(o.Within) * time.Second) }
 
-// drafted keeps the draft of the project, whose alerts are in force as soon as they have no faults.
+// drafted is the draft of the project, whose alerts are in force as soon as they have no faults.
 type drafted struct {
-	mu      sync.Mutex
-	version int64
-	kept    *project.Project
-	read    time.Time // when it was last seen to be as it is kept; zero where it has changed perhaps
+	mu   sync.Mutex
+	kept *project.Project
+	read time.Time // when it was last seen to be as it is kept; zero where it has changed perhaps
 }
 
 func (d *drafted) forget() {
@@ -72,18 +71,11 @@ func (e *Engine) drafted(ctx context.Context) (*project.Project, error) {
 		return d.kept, nil
 	}
 	d.read = time.Now()
-	version, err := store.Version(ctx, e.db, e.opt.Project)
-	if err != nil {
-		return nil, err
+	p, err := e.opt.Compiled.Draft(ctx, e.db, e.opt.Project)
+	if err == nil {
+		d.kept = p
 	}
-	if d.kept == nil || d.version != version {
-		texts, version, err := store.Texts(ctx, e.db, e.opt.Project)
-		if err != nil {
-			return nil, err
-		}
-		d.kept, d.version = project.Load(e.opt.Project, texts), version
-	}
-	return d.kept, nil
+	return p, err
 }
 
 // watch looks at all alerts. What is as it was told needs no transaction.

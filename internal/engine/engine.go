@@ -39,6 +39,7 @@ import (
 	"go.opentelemetry.io/otel"
 	"go.opentelemetry.io/otel/trace"
 
+	"hollowreed/internal/compiled"
 	"hollowreed/internal/connector"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/project"
@@ -47,29 +48,30 @@ import (
 
 // Options of an engine. Zero members take the defaults that stand beside them.
 type Options struct {
-	Batch   int           // records of one batch: 500
-	Workers int           // runs at once: 4
-	Beat    time.Duration // between two signs of life: 2 s
-	Silence time.Duration // after which a worker is taken for dead: 6 s
-	Look    time.Duration // between two looks at the folders: 500 ms
-	Rest    time.Duration // how long a file must not change before it is picked up: 1.5 s
-	Backoff func(attempt int) time.Duration
-	Tries   int              // before a run that cannot reach an outside system is set aside: 6
-	Alerts  time.Duration    // between two looks at the alerts: 15 s
-	Traces  bool             // the steps of runs have spans, for who wants traces
-	Figures time.Duration    // for which figures are kept: 400 days
-	Poll    time.Duration    // between two looks at the queue, of which every insert tells: 20 times Look, at most 10 s
-	Sweep   time.Duration    // between two looks for what is to be removed: 1 min
-	Health  time.Duration    // between two looks whether a connection answers: 15 s
-	Project string           // whose connections are looked at; none when it is empty
-	Env     string           // the environment in which runs are
-	Site    string           // where its pages are, as http://127.0.0.1:8420, for messages that lead there
-	Hands   int              // with which runs of calls are done where they come in, at once: 16
-	Callers int              // that wait for an answer at once: 500
-	Each    int              // of them from one address: 250
-	Front   *pgxpool.Pool    // for those who call and look, so that they take no connection from the runs; nil is the engine's own
-	Now     func() time.Time // the clock by which schedules start; nil is the machine's
-	Log     *slog.Logger
+	Batch    int           // records of one batch: 500
+	Workers  int           // runs at once: 4
+	Beat     time.Duration // between two signs of life: 2 s
+	Silence  time.Duration // after which a worker is taken for dead: 6 s
+	Look     time.Duration // between two looks at the folders: 500 ms
+	Rest     time.Duration // how long a file must not change before it is picked up: 1.5 s
+	Backoff  func(attempt int) time.Duration
+	Tries    int              // before a run that cannot reach an outside system is set aside: 6
+	Alerts   time.Duration    // between two looks at the alerts: 15 s
+	Traces   bool             // the steps of runs have spans, for who wants traces
+	Figures  time.Duration    // for which figures are kept: 400 days
+	Poll     time.Duration    // between two looks at the queue, of which every insert tells: 20 times Look, at most 10 s
+	Sweep    time.Duration    // between two looks for what is to be removed: 1 min
+	Health   time.Duration    // between two looks whether a connection answers: 15 s
+	Project  string           // whose connections are looked at; none when it is empty
+	Env      string           // the environment in which runs are
+	Site     string           // where its pages are, as http://127.0.0.1:8420, for messages that lead there
+	Hands    int              // with which runs of calls are done where they come in, at once: 16
+	Callers  int              // that wait for an answer at once: 500
+	Each     int              // of them from one address: 250
+	Front    *pgxpool.Pool    // for those who call and look, so that they take no connection from the runs; nil is the engine's own
+	Compiled *compiled.Cache  // of projects, shared with whoever else compiles them; nil is one of its own
+	Now      func() time.Time // the clock by which schedules start; nil is the machine's
+	Log      *slog.Logger
 }
 
 func (o Options) filled() Options {
@@ -101,6 +103,9 @@ func (o Options) filled() Options {
 	if o.Backoff == nil {
 		o.Backoff = func(attempt int) time.Duration { return time.Second << min(attempt, 6) }
 	}
+	if o.Compiled == nil {
+		o.Compiled = compiled.New()
+	}
 	if o.Now == nil {
 		o.Now = time.Now
 	}
@@ -127,7 +132,6 @@ type Engine struct {
 	outside     *connector.Pool
 	opt         Options
 	river       *river.Client[pgx.Tx]
-	releases    releases
 	folders     folders
 	triggers    triggers
 	notices     notices
@@ -173,7 +177,7 @@ func New(db *pgxpool.Pool, outside *connector.Pool, o Options) (*Engine, error) 
 	host, _ := os.Hostname()
 	e := &Engine{
 		ID: fmt.Sprintf("%s-%d-%s", host, os.Getpid(), uuid.NewString()[:8]),
-		db: db, outside: outside, opt: o.filled(), tallies: newTallies(), releases: releases{most: maxReleases}, tracer: otel.Tracer("hollowreed"),
+		db: db, outside: outside, opt: o.filled(), tallies: newTallies(), tracer: otel.Tracer("hollowreed"),
 	}
 	e.reading, e.places = make(chan struct{}, max(1, runtime.GOMAXPROCS(0)-1)), make(chan struct{}, runtime.GOMAXPROCS(0))
 	e.hands = make(chan struct{}, e.opt.Hands)
@@ -387,18 +391,17 @@ func unfit(p *project.Project) error {
 
 // CreateRelease makes the draft of a flow, with all that it needs, the release that new runs take.
 func (e *Engine) CreateRelease(ctx context.Context, projectID, flowID, note, by string) (int, error) {
-	texts, _, err := store.Texts(ctx, e.db, projectID)
+	p, err := e.opt.Compiled.Draft(ctx, e.db, projectID)
 	if err != nil {
 		return 0, err
 	}
-	p := project.Load(projectID, texts)
 	plan := p.Flow(flowID)
 	if plan == nil {
 		return 0, project.ErrNoPart
 	}
 	files := map[string]string{}
 	for _, path := range p.Uses(flowID) {
-		files[path] = texts[path]
+		files[path] = p.Texts[path]
 	}
 	if f := unfit(project.Load(projectID, files)); f != nil {
 		return 0, fmt.Errorf("%w: %w", ErrFaults, f)

@@ -123,28 +123,60 @@ func Projects(ctx context.Context, db DB) ([]string, error) {
 
 // Texts are the drafts of all parts, by path, and a number that changes whenever one of them does.
 func Texts(ctx context.Context, db DB, project string) (texts map[string]string, version int64, err error) {
-	rows, err := db.Query(ctx, `select p.path, e.content, p.revision from part p join part_edit e on e.id = p.edit where p.project = $1`, project)
-	if err != nil {
-		return nil, 0, err
+	d, err := ReadDrafts(ctx, db, project, Drafts{})
+	return d.Texts, d.Version(), err
+}
+
+// Drafts are the drafts of a project's parts.
+type Drafts struct {
+	Texts     map[string]string // by path
+	revisions map[string]int64
+	removed   int64
+}
+
+// Version is a number that changes whenever one of the drafts does, as the function Version asks for it.
+func (d Drafts) Version() int64 {
+	v := d.removed
+	for _, revision := range d.revisions {
+		v += revision
 	}
-	texts = map[string]string{}
+	return v
+}
+
+// ReadDrafts reads the drafts of a project. Texts that are known of before, and have not changed, are not read again.
+func ReadDrafts(ctx context.Context, db DB, project string, known Drafts) (Drafts, error) {
+	d := Drafts{Texts: map[string]string{}, revisions: map[string]int64{}}
+	rows, err := db.Query(ctx, "select p.path, p.revision, o.removed from project o join part p on p.project = o.id where o.id = $1", project)
+	if err != nil {
+		return d, err
+	}
 	var path string
-	var content []byte
 	var revision int64
-	_, err = pgx.ForEachRow(rows, []any{&path, &content, &revision}, func() error {
-		texts[path] = string(content)
-		version += revision
+	var changed []string
+	_, err = pgx.ForEachRow(rows, []any{&path, &revision, &d.removed}, func() error {
+		if d.revisions[path] = revision; known.revisions[path] == revision {
+			d.Texts[path] = known.Texts[path]
+		} else {
+			changed = append(changed, path)
+		}
 		return nil
 	})
-	if err != nil {
-		return nil, 0, err
-	}
-	var removed int64
-	err = db.QueryRow(ctx, "select removed from project where id = $1", project).Scan(&removed)
-	if len(texts) == 0 || err == pgx.ErrNoRows {
+	if err == nil && len(d.revisions) == 0 {
 		err = ErrNotFound
 	}
-	return texts, version + removed, err
+	if err != nil || len(changed) == 0 {
+		return d, err
+	}
+	rows, err = db.Query(ctx, "select p.path, p.revision, e.content from part p join part_edit e on e.id = p.edit where p.project = $1 and p.path = any($2)", project, changed)
+	if err != nil {
+		return d, err
+	}
+	var content []byte
+	_, err = pgx.ForEachRow(rows, []any{&path, &revision, &content}, func() error {
+		d.Texts[path], d.revisions[path] = string(content), revision
+		return nil
+	})
+	return d, err
 }
 
 // Version is the number that Texts gives, without the texts.

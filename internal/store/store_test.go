@@ -465,3 +465,33 @@ func TestNoSessionHoldsUpTheOthers(t *testing.T) {
 	})
 	require.Equal(t, bounded, shown(db))
 }
+
+// TestOnlyChangedDraftsAreReadAgain: those that are known are taken as they are known, those that changed, came or went are not.
+func TestOnlyChangedDraftsAreReadAgain(t *testing.T) {
+	db := open(t)
+	known, err := ReadDrafts(t.Context(), db, projectID, Drafts{})
+	require.NoError(t, err)
+	version, err := Version(t.Context(), db, projectID)
+	require.NoError(t, err)
+	require.Equal(t, version, known.Version())
+	for other := range known.Texts {
+		known.Texts[other] = "as it is known"
+	}
+	require.NoError(t, save(t, db, "two", draft(t, db).Revision))
+	in(t, db, func(tx pgx.Tx) error { return AddPart(t.Context(), tx, projectID, "schemas/new.yaml", "new", "mo") })
+	now, err := ReadDrafts(t.Context(), db, projectID, known)
+	require.NoError(t, err)
+	require.Equal(t, "two", now.Texts[path])
+	require.Equal(t, "new", now.Texts["schemas/new.yaml"])
+	require.Len(t, now.Texts, len(known.Texts)+1)
+	for other, text := range known.Texts {
+		if other != path {
+			require.Equal(t, text, now.Texts[other])
+		}
+	}
+	in(t, db, func(tx pgx.Tx) error { return RemovePart(t.Context(), tx, projectID, "schemas/new.yaml", 1) })
+	gone, err := ReadDrafts(t.Context(), db, projectID, now)
+	require.NoError(t, err)
+	require.NotContains(t, gone.Texts, "schemas/new.yaml")
+	require.Greater(t, gone.Version(), now.Version(), "a part that goes is a change, too")
+}

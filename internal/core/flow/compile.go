@@ -70,7 +70,7 @@ func (c *compiler) holidays(id doc.Text) func(date string) bool {
 	if id.Value == "" {
 		return nil
 	}
-	t := c.parts.Formulas().Tables[id.Value]
+	t := c.parts.Formulas().Table(id.Value)
 	if t == nil {
 		c.fault(id, fault.New(fault.Unknown, "there is no table %q", id.Value))
 		return nil

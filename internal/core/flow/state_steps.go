@@ -175,7 +175,7 @@ func (k keyed) key(s *Step, it *Item) (key string, keys []value.Value, ok bool) 
 // table finds the table of a step, and compiles the formulas for its columns: all those that are keys must have one.
 func (c *compiler) table(s *Step) (t *table.Table, progs map[string]*formula.Program) {
 	id := s.Setting("table")
-	t = c.parts.Formulas().Tables[id]
+	t = c.parts.Formulas().Table(id)
 	if t == nil {
 		if id != "" {
 			c.fault(s.place("table"), fault.New(fault.Unknown, "there is no table %q", id))

@@ -12,6 +12,23 @@ import (
 type Env struct {
 	Tables    map[string]*table.Table
 	Libraries map[string]*Library
+	Used      func(kind, id string) // told of each table and library that a formula names while it is compiled; may be nil
+}
+
+// Table finds a table that something names; nil when there is none.
+func (e Env) Table(id string) *table.Table {
+	if e.Used != nil {
+		e.Used("table", id)
+	}
+	return e.Tables[id]
+}
+
+// library finds a library that a formula names; nil when there is none.
+func (e Env) library(id string) *Library {
+	if e.Used != nil {
+		e.Used("library", id)
+	}
+	return e.Libraries[id]
 }
 
 // tableFunctions look values up in the project's tables. They are compiled with the table: its id must
@@ -35,7 +52,7 @@ func bindTable(c *compiler, fn *Function, n ast.Node, nodes []ast.Node) (eval, T
 	if !ok {
 		return c.fail(nodes[0], fault.New(fault.Setting, "the table's name must be a constant text").In(fn.Name))
 	}
-	t := c.scope.env.Tables[id.Value]
+	t := c.scope.env.Table(id.Value)
 	if t == nil {
 		f := fault.New(fault.Unknown, "there is no table %q", id.Value)
 		if near := nearest(id.Value, keysOf(c.scope.env.Tables)); near != "" {

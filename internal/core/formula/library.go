@@ -69,7 +69,7 @@ func (c *compiler) libraryCall(n *ast.CallNode) (lib *Library, id, name string, 
 	if !isName || !named {
 		return nil, "", "", false
 	}
-	lib = c.scope.env.Libraries[of.Value]
+	lib = c.scope.env.library(of.Value)
 	_, _, known := c.scope.find(of.Value)
 	return lib, of.Value, property.Value, lib != nil || !known
 }

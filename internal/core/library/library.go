@@ -139,16 +139,19 @@ func (l *Library) Formulas() *formula.Library {
 	return out
 }
 
-// Check compiles every formula of the library with what formulas can use, and notes what is wrong.
-func (l *Library) Check(env formula.Env) {
+// Check compiles every formula of the library with what formulas can use, and says what is wrong.
+func (l *Library) Check(env formula.Env) fault.List {
+	d := l.doc.Again()
+	before := len(d.Faults)
 	for _, f := range l.Functions {
 		if !f.Script {
-			l.check(env, f)
+			check(d, env, f)
 		}
 	}
+	return d.Faults[before:]
 }
 
-func (l *Library) check(env formula.Env, f Function) {
+func check(d *doc.Doc, env formula.Env, f Function) {
 	scope := env.Scope()
 	for _, p := range f.Params {
 		t := formula.Type{Maybe: true}
@@ -163,10 +166,10 @@ func (l *Library) check(env formula.Env, f Function) {
 		if ft.Place.Column > 1 {
 			at.Column += ft.Place.Column - 1
 		}
-		l.doc.Fault(at, ft.In(f.Name))
+		d.Fault(at, ft.In(f.Name))
 	}
 	if prog != nil && f.Result != value.Absent && !prog.Type.Fits(f.Result) {
-		l.doc.Fault(f.Text, fault.Expect(fault.Type, f.Result.String(), prog.Type.String()).In(f.Name))
+		d.Fault(f.Text, fault.Expect(fault.Type, f.Result.String(), prog.Type.String()).In(f.Name))
 	}
 }
 

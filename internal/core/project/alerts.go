@@ -1,39 +1,35 @@
 package project
 
 import (
-	"slices"
-	"strings"
-
 	"hollowreed/internal/core/alert"
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 )
 
-// loadAlerts reads the alerts and checks them against the flows and connections that they name.
-func (p *Project) loadAlerts() {
-	p.alertFaults = map[string]*fault.Fault{}
-	p.each(Alerts, func(id string, d *doc.Doc) {
-		a := alert.Parse(id, d)
-		p.checkAlert(a, d)
-		p.alerts = append(p.alerts, a)
-		if len(d.Faults) > 0 {
-			p.alertFaults[id] = d.Faults[0]
-		}
-	})
-	slices.SortFunc(p.alerts, func(a, b *alert.Alert) int { return strings.Compare(a.ID, b.ID) })
+var alertKind = &kind{
+	folder: Alerts, one: "alert", title: "alert", named: map[string]string{"flow": Flows, "runs": Flows, "connection": Connections},
+	compile: func(k *looking, u *unit) {
+		d := u.doc.Again()
+		a := alert.Parse(u.ID, d)
+		checkAlert(k, a, d)
+		u.value = a
+		u.found(d.Faults)
+	},
+	titled: func(u *unit) string { return titleOf(u, func(a *alert.Alert) string { return a.Title }) },
 }
 
-func (p *Project) checkAlert(a *alert.Alert, d *doc.Doc) {
-	if a.Flow.Value != "" && p.flows[a.Flow.Value] == nil {
+// checkAlert holds an alert against the flows and connections that it names.
+func checkAlert(k *looking, a *alert.Alert, d *doc.Doc) {
+	if a.Flow.Value != "" && !k.has(Flows, a.Flow.Value) {
 		d.Fault(a.Flow, fault.New(fault.Unknown, "there is no flow %q", a.Flow.Value))
 	}
-	if a.Connection.Value != "" && p.connections[a.Connection.Value] == nil {
+	if a.Connection.Value != "" && !k.has(Connections, a.Connection.Value) {
 		d.Fault(a.Connection, fault.New(fault.Unknown, "there is no connection %q", a.Connection.Value))
 	}
 	if a.Runs.Value == "" {
 		return
 	}
-	c := p.Contract(a.Runs.Value)
+	c := k.Contract(a.Runs.Value)
 	if c == nil {
 		d.Fault(a.Runs, fault.New(fault.Unknown, "there is no flow %q that can be run", a.Runs.Value).Mended("It is to be started by another flow, or by a person"))
 		return
@@ -44,16 +40,20 @@ func (p *Project) checkAlert(a *alert.Alert, d *doc.Doc) {
 }
 
 // Alerts lists the alerts, by id.
-func (p *Project) Alerts() []*alert.Alert { return p.alerts }
-
-// Alert finds an alert; nil when there is none.
-func (p *Project) Alert(id string) *alert.Alert {
-	i := slices.IndexFunc(p.alerts, func(a *alert.Alert) bool { return a.ID == id })
-	if i < 0 {
-		return nil
+func (p *Project) Alerts() (list []*alert.Alert) {
+	for _, part := range p.Parts(Alerts) {
+		list = append(list, p.Alert(part.ID))
 	}
-	return p.alerts[i]
+	return list
 }
 
+// Alert finds an alert; nil when there is none.
+func (p *Project) Alert(id string) *alert.Alert { return compiled[*alert.Alert](p, Alerts, id) }
+
 // AlertFault is the first fault of an alert; nil where it has none.
-func (p *Project) AlertFault(id string) *fault.Fault { return p.alertFaults[id] }
+func (p *Project) AlertFault(id string) *fault.Fault {
+	if u := p.units[Path(Alerts, id)]; u != nil && len(u.faults) > 0 {
+		return u.faults[0]
+	}
+	return nil
+}

@@ -103,24 +103,35 @@ func ignored(n doc.Node) (list []string) {
 	return list
 }
 
-func (p *Project) loadCases() {
-	p.each(Cases, func(id string, d *doc.Doc) {
-		c := parseCase(id, d)
-		if p.mappings[c.Mapping] == nil && c.Mapping != "" {
+var caseKind = &kind{
+	folder: Cases, one: "case", title: "case", named: map[string]string{"mapping": Mappings, "flow": Flows},
+	compile: func(k *looking, u *unit) {
+		d := u.doc.Again()
+		c := parseCase(u.ID, d)
+		if c.Mapping != "" && !k.has(Mappings, c.Mapping) {
 			d.Faults = append(d.Faults, fault.New(fault.Unknown, "there is no mapping %q", c.Mapping).At(fault.Place{Source: d.Source, Line: 1}))
 		}
-		if p.flows[c.Flow] == nil && c.Flow != "" {
+		if c.Flow != "" && !k.has(Flows, c.Flow) {
 			d.Faults = append(d.Faults, fault.New(fault.Unknown, "there is no flow %q", c.Flow).At(fault.Place{Source: d.Source, Line: 1}))
 		}
-		p.cases = append(p.cases, c)
-	})
-	slices.SortFunc(p.cases, func(a, b Case) int { return strings.Compare(a.ID, b.ID) })
+		u.value = c
+		u.found(d.Faults)
+	},
+	titled: func(u *unit) string { return titleOf(u, func(c Case) string { return c.Title }) },
+}
+
+// cases are all cases, by id.
+func (p *Project) cases() (list []Case) {
+	for _, part := range p.Parts(Cases) {
+		list = append(list, p.units[part.Path].value.(Case))
+	}
+	return list
 }
 
 // CasesOf lists the cases of a mapping, or all when it is empty.
 func (p *Project) CasesOf(mappingID string) []Case {
 	var out []Case
-	for _, c := range p.cases {
+	for _, c := range p.cases() {
 		if mappingID == "" || c.Mapping == mappingID {
 			out = append(out, c)
 		}
@@ -134,7 +145,7 @@ func (p *Project) RunCase(c Case) Result {
 		return p.runFlowCase(c)
 	}
 	r := Result{Case: c}
-	plan := p.mappings[c.Mapping]
+	plan := p.Mapping(c.Mapping)
 	if plan == nil {
 		r.Fault = fault.New(fault.Unknown, "there is no mapping %q", c.Mapping)
 		return r
@@ -179,7 +190,7 @@ func (p *Project) FlowCases(flowID string) []Result {
 
 // Outcome is what comes of a case now: the target message as a case writes it, or the fault.
 func (p *Project) Outcome(c Case) (expected, fails string) {
-	plan := p.mappings[c.Mapping]
+	plan := p.Mapping(c.Mapping)
 	if plan == nil {
 		return "", "there is no mapping"
 	}

@@ -67,7 +67,7 @@ func parseAccount(n doc.Node) (list Account) {
 // CasesOfFlow lists the cases of a flow.
 func (p *Project) CasesOfFlow(id string) []Case {
 	var out []Case
-	for _, c := range p.cases {
+	for _, c := range p.cases() {
 		if c.Flow == id {
 			out = append(out, c)
 		}
@@ -89,7 +89,7 @@ func (p *Project) runFlowCase(c Case) Result {
 
 // Play takes a message through a flow, answered by what the case remembers, and says what it comes to.
 func (p *Project) Play(flowID string, r Run) (Account, *fault.Fault) {
-	plan := p.flows[flowID]
+	plan := p.Flow(flowID)
 	switch {
 	case plan == nil:
 		return nil, fault.New(fault.Unknown, "there is no flow %q", flowID)

@@ -1,14 +1,18 @@
 package project
 
 import (
+	"maps"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/library"
+	"hollowreed/internal/core/mapping"
 	"hollowreed/internal/core/table"
 )
 
@@ -27,50 +31,70 @@ func LibraryName(id string) (name string, version int) {
 	return name, version
 }
 
-// loadFormulas reads the tables and libraries, and makes of them what formulas can use: of a library
-// the version that the project names, or else the draft.
-func (p *Project) loadFormulas(pinned map[string]int) {
-	p.env = formula.Env{Tables: map[string]*table.Table{}, Libraries: map[string]*formula.Library{}}
-	p.each(Tables, func(id string, d *doc.Doc) { p.env.Tables[id] = table.Parse(id, d) })
-	docs := p.docs(Libraries)
-	for id, d := range docs {
+// parsedLibrary is a library as formulas use it.
+type parsedLibrary struct {
+	*library.Library
+	formulas *formula.Library
+}
+
+var libraryKind = &kind{
+	folder: Libraries, one: "library", title: "library",
+	parse: func(id string, d *doc.Doc) any {
 		l := library.Parse(id, d)
 		if name, _ := LibraryName(id); !formula.Name(name) {
 			d.Faults = append(d.Faults, fault.New(fault.Setting, "a library cannot be called %q", name).Mended("Use letters, digits and _, so that formulas can name it").At(fault.Place{Source: d.Source, Line: 1}))
 		}
-		p.libraries[id] = l
-	}
-	for id, l := range p.libraries {
-		if name, version := LibraryName(id); version == pinned[name] {
-			f := l.Formulas()
-			p.env.Libraries[name] = f
+		return &parsedLibrary{l, l.Formulas()}
+	},
+	compile: func(k *looking, u *unit) {
+		l := u.parsed.(*parsedLibrary)
+		u.value = l.Library
+		u.found(l.Check(ownEnv(k.Formulas(), u.ID, l.formulas)))
+	},
+	titled: func(u *unit) string { return u.parsed.(*parsedLibrary).Title },
+	stays: func(p *Project, id string) string {
+		name, version := LibraryName(id)
+		if version > 0 || len(p.Versions(name)) > 0 || p.pinned[name] > 0 {
+			return "it is published under its id"
+		}
+		return ""
+	},
+	calls: func(id string) *regexp.Regexp {
+		return regexp.MustCompile(`(^|[^\w.])` + regexp.QuoteMeta(id) + `(\.\w+\()`)
+	},
+	users: func(p *Project, id string, by Part) bool {
+		name, version := LibraryName(id)
+		return version == p.pinned[name] && (p.dependsOn(Libraries, name, by) || by.Kind == Libraries && p.callsLibrary(by, name))
+	},
+}
+
+// ownEnv is what formulas of a library can use: the library itself is the one of its id.
+func ownEnv(env formula.Env, id string, own *formula.Library) formula.Env {
+	env.Libraries = maps.Clone(env.Libraries)
+	name, _ := LibraryName(id)
+	env.Libraries[name] = own
+	if used := env.Used; used != nil {
+		env.Used = func(kind, of string) {
+			if kind != "library" || of != name {
+				used(kind, of)
+			}
 		}
 	}
-	for id, d := range docs {
-		p.libraries[id].Check(p.EnvOf(id))
-		p.Faults = append(p.Faults, d.Faults...)
-	}
+	return env
 }
 
 // EnvOf is what the formulas of a library can use: the library itself is the one of that id.
 func (p *Project) EnvOf(id string) formula.Env {
-	env := formula.Env{Tables: p.env.Tables, Libraries: map[string]*formula.Library{}}
-	for name, l := range p.env.Libraries {
-		env.Libraries[name] = l
-	}
-	name, _ := LibraryName(id)
-	env.Libraries[name] = p.libraries[id].Formulas()
-	return env
+	return ownEnv(p.env, id, p.units[Path(Libraries, id)].parsed.(*parsedLibrary).formulas)
 }
-
-// Formulas is what the project's formulas can use beside the catalogue.
-func (p *Project) Formulas() formula.Env { return p.env }
 
 // Table finds a table; nil when there is none.
 func (p *Project) Table(id string) *table.Table { return p.env.Tables[id] }
 
 // Library finds a library by id, which has the number of a published version; nil when there is none.
-func (p *Project) Library(id string) *library.Library { return p.libraries[id] }
+func (p *Project) Library(id string) *library.Library {
+	return compiled[*library.Library](p, Libraries, id)
+}
 
 // Pinned is the version of a library that the project uses; 0 is the draft.
 func (p *Project) Pinned(name string) int { return p.pinned[name] }
@@ -78,22 +102,14 @@ func (p *Project) Pinned(name string) int { return p.pinned[name] }
 // Versions lists the published versions of a library, the newest first.
 func (p *Project) Versions(name string) []int {
 	var out []int
-	for id := range p.libraries {
-		if of, version := LibraryName(id); of == name && version > 0 {
+	for _, part := range p.Parts(Libraries) {
+		if of, version := LibraryName(part.ID); of == name && version > 0 {
 			out = append(out, version)
 		}
 	}
 	slices.Sort(out)
 	slices.Reverse(out)
 	return out
-}
-
-// libraryPath is the part of the version of a library that is used.
-func (p *Project) libraryPath(name string) string {
-	if version := p.pinned[name]; version > 0 {
-		name = VersionID(name, version)
-	}
-	return Path(Libraries, name)
 }
 
 // Dependent is a place that uses a table or a function of a library.
@@ -107,37 +123,45 @@ type Dependent struct {
 func (p *Project) Dependents(kind, what string) []Dependent {
 	var out []Dependent
 	for _, part := range p.Parts(Mappings) {
-		plan := p.mappings[part.ID]
+		plan := p.Mapping(part.ID)
 		for _, f := range slices.Concat(plan.Variables, plan.Fields) {
-			uses := f.Tables
-			if kind == Libraries {
-				uses = f.Functions
-			}
-			if slices.ContainsFunc(uses, func(u string) bool { return u == what || kind == Libraries && strings.HasPrefix(u, what+".") }) {
+			if names(kind, what, f.Tables, f.Functions) {
 				out = append(out, Dependent{Part: part, Field: f.Name()})
 			}
 		}
 	}
 	for _, part := range p.Parts(Flows) {
-		plan := p.flows[part.ID]
-		uses := plan.Tables
-		if kind == Libraries {
-			uses = plan.Functions
-		}
-		if slices.ContainsFunc(uses, func(u string) bool { return u == what || kind == Libraries && strings.HasPrefix(u, what+".") }) {
+		if plan := p.Flow(part.ID); names(kind, what, plan.Tables, plan.Functions) {
 			out = append(out, Dependent{Part: part})
 		}
 	}
 	return out
 }
 
-// useFormulas adds the parts of tables and functions to those that are used.
-func (p *Project) useFormulas(uses map[string]bool, tables, functions []string) {
-	for _, id := range tables {
-		uses[Path(Tables, id)] = true
+// names says whether a table, or a library or one of its functions, is among those that are used.
+func names(kind, what string, tables, functions []string) bool {
+	if kind == Tables {
+		return slices.Contains(tables, what)
 	}
-	for _, fn := range functions {
-		name, _, _ := strings.Cut(fn, ".")
-		uses[p.libraryPath(name)] = true
+	return slices.ContainsFunc(functions, func(f string) bool { return f == what || strings.HasPrefix(f, what+".") })
+}
+
+// dependsOn says whether formulas of a mapping or a flow use a table or a library.
+func (p *Project) dependsOn(kind, what string, by Part) bool {
+	switch of := p.units[by.Path].value.(type) {
+	case *mapping.Plan:
+		return names(kind, what, of.Tables, of.Functions)
+	case *flow.Plan:
+		return names(kind, what, of.Tables, of.Functions)
 	}
+	return false
+}
+
+// callsLibrary says whether a formula of a library uses a function of another.
+func (p *Project) callsLibrary(part Part, library string) bool {
+	other, _ := LibraryName(part.ID)
+	if other == library || !strings.Contains(p.Texts[part.Path], library+".") { // most hold none, and are long
+		return false
+	}
+	return kindOf(Libraries).calls(library).MatchString(p.Texts[part.Path])
 }

@@ -35,7 +35,7 @@ type passing struct {
 func (p *Project) passings() []passing {
 	var out []passing
 	for _, part := range p.Parts(Flows) {
-		plan := p.flows[part.ID]
+		plan := p.Flow(part.ID)
 		made := map[string]*mapping.Plan{}
 		for _, ps := range plan.Steps {
 			if ps.Mapping == nil {
@@ -57,7 +57,7 @@ func (p *Project) passings() []passing {
 // Origins follows a target field back to every source field, table and function that feeds it, and on
 // through the mappings before it in the project's flows; nil when there is no such field.
 func (p *Project) Origins(mappingID, field string) *Lineage {
-	plan := p.mappings[mappingID]
+	plan := p.Mapping(mappingID)
 	if plan == nil {
 		return nil
 	}
@@ -153,7 +153,7 @@ func (t *tracer) before(plan *mapping.Plan, read string, depth int) *Lineage {
 // Reach follows a source's field, as source.field, to every target field that it feeds, and on through
 // the mappings after it in the project's flows; nil when there is no such mapping.
 func (p *Project) Reach(mappingID, source string) *Lineage {
-	plan := p.mappings[mappingID]
+	plan := p.Mapping(mappingID)
 	if plan == nil {
 		return nil
 	}

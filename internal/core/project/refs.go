@@ -2,14 +2,11 @@ package project
 
 import (
 	"maps"
-	"regexp"
 	"slices"
 	"strings"
 
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
-	"hollowreed/internal/core/setting"
 )
 
 // ref is a place in a part at which another part is named.
@@ -18,40 +15,24 @@ type ref struct {
 	kind, id string
 }
 
-// named are the settings by which parts of a kind name other parts, by the names on their way: * is any position.
-var named = map[string]map[string]string{
-	Schemas:     {"samples/*": Samples},
-	Mappings:    {"to": Schemas, "from/*/schema": Schemas},
-	Connections: {"operations/*/request": Schemas, "operations/*/response": Schemas},
-	Alerts:      {"flow": Flows, "runs": Flows, "connection": Connections},
-	Cases:       {"mapping": Mappings, "flow": Flows},
-}
-
 // refs are the places at which a part names others; what formulas name is not among them. They are looked for once.
-func (p *Project) refs(part Part) []ref {
-	p.references.Do(func() {
-		p.namedIn = map[string][]ref{}
-		for _, part := range p.Parts("") {
-			p.namedIn[part.Path] = p.findRefs(part)
+func (u *unit) refs() []ref {
+	u.once.Do(func() {
+		switch {
+		case u.kind.refs != nil:
+			u.named = u.kind.refs(u)
+		case u.kind.named != nil:
+			u.named = refsIn(u, func(path []any) string { return u.kind.named[pattern(path)] })
 		}
 	})
-	return p.namedIn[part.Path]
+	return u.named
 }
 
-func (p *Project) findRefs(part Part) (list []ref) {
-	if named[part.Kind] == nil && part.Kind != Flows {
-		return nil
-	}
-	if plan := p.flows[part.ID]; part.Kind == Flows && plan != nil {
-		return flowRefs(plan.Flow)
-	}
-	for _, s := range doc.Scalars([]byte(p.Texts[part.Path])) {
-		kind := named[part.Kind][pattern(s.Path)]
-		if last, is := s.Path[len(s.Path)-1].(string); part.Kind == Schemas && is && last == "of" && len(s.Path) > 1 {
-			kind = Schemas
-		}
-		if kind != "" && s.Value != "" {
-			list = append(list, ref{s.Path, kind, s.Value})
+// refsIn are the settings of a part at whose path the id of a part stands, of the kind that is given; empty is none.
+func refsIn(u *unit, kind func(path []any) string) (list []ref) {
+	for _, s := range doc.Scalars([]byte(u.text)) {
+		if of := kind(s.Path); of != "" && s.Value != "" {
+			list = append(list, ref{s.Path, of, s.Value})
 		}
 	}
 	return list
@@ -69,68 +50,29 @@ func pattern(path []any) string {
 	return strings.Join(names, "/")
 }
 
-func flowRefs(f *flow.Flow) (list []ref) {
-	add := func(path []any, v setting.Values) {
-		for _, r := range v.Refs() {
-			list = append(list, ref{append(path[:len(path):len(path)], r.Setting), r.Kind + "s", r.ID})
-		}
-	}
-	add([]any{"trigger"}, f.Trigger.Settings)
-	f.Walk(func(s *flow.Step) { add(s.Path, s.Settings) })
-	return list
-}
-
 // UsedBy lists the parts that name a part, in settings or in formulas, and the flows that need it because of them.
 func (p *Project) UsedBy(path string) (by []Part) {
 	kind, id, ok := Kind(path)
 	if !ok {
 		return nil
 	}
-	name, version := LibraryName(id)
-	for _, part := range p.Parts("") {
-		names := slices.ContainsFunc(p.refs(part), func(r ref) bool { return r.kind == kind && r.id == id })
-		switch {
-		case part.Path == path:
+	users := kindOf(kind).users
+	for _, part := range p.parts {
+		if part.Path == path {
 			continue
-		case kind == Tables:
-			names = names || slices.ContainsFunc(p.Dependents(kind, id), func(d Dependent) bool { return d.Part == part })
-		case kind == Libraries && version == p.pinned[name]:
-			names = names || slices.ContainsFunc(p.Dependents(kind, name), func(d Dependent) bool { return d.Part == part }) || part.Kind == Libraries && p.uses(part, name)
 		}
-		if names || part.Kind == Flows && slices.Contains(p.Uses(part.ID), path) {
+		names := slices.ContainsFunc(p.units[part.Path].refs(), func(r ref) bool { return r.kind == kind && r.id == id })
+		if names || users != nil && users(p, id, part) || part.Kind == Flows && slices.Contains(p.Uses(part.ID), path) {
 			by = append(by, part)
 		}
 	}
 	return by
 }
 
-// uses says whether a formula of a library uses a function of another.
-func (p *Project) uses(part Part, library string) bool {
-	other, _ := LibraryName(part.ID)
-	if other == library || !strings.Contains(p.Texts[part.Path], library+".") { // most hold none, and are long
-		return false
-	}
-	return functionsOf(library).MatchString(p.Texts[part.Path])
-}
-
-// functionsOf finds the functions of a library in texts with formulas, tablesIn the look-ups of a table.
-func functionsOf(library string) *regexp.Regexp {
-	return regexp.MustCompile(`(^|[^\w.])` + regexp.QuoteMeta(library) + `(\.\w+\()`)
-}
-
-func tablesIn(id string) *regexp.Regexp {
-	return regexp.MustCompile(`(\b(?:lookup|hasKey|table|inTable)\(\s*\\?["'])` + regexp.QuoteMeta(id) + `(\\?["'])`)
-}
-
 // stays says why a part cannot get another id: something beside the drafts knows it by the one that it has.
 func (p *Project) stays(kind, id string) string {
-	switch name, version := LibraryName(id); {
-	case kind == Flows:
-		return "its runs and releases are kept under its id"
-	case kind == Connections:
-		return "its settings and secrets are kept under its id"
-	case kind == Libraries && (version > 0 || len(p.Versions(name)) > 0 || p.pinned[name] > 0):
-		return "it is published under its id"
+	if k := kindOf(kind); k != nil && k.stays != nil {
+		return k.stays(p, id)
 	}
 	return ""
 }
@@ -141,17 +83,12 @@ func (p *Project) Stays(path string) string {
 	return p.stays(kind, id)
 }
 
-// TitleKeys are the settings in which parts of a kind have their title.
-var TitleKeys = map[string]string{
-	Flows: "flow", Schemas: "schema", Mappings: "mapping", Connections: "connection", Tables: "table", Libraries: "library", Alerts: "alert", Cases: "case",
-}
-
 // Rename gives the texts of the parts that change when a part gets another title, and another id where it may: all that name
 // it, in settings or in formulas, name it by the new one. Text under its old path is gone then. It is refused where anything
 // would have a fault that it did not have.
 func (p *Project) Rename(path, title, id string) (texts map[string]string, to string, err error) {
 	kind, was, ok := Kind(path)
-	if text, there := p.Texts[path]; !ok || !there || text == "" && kind != Samples {
+	if text, there := p.Texts[path]; !ok || !there || text == "" && !kindOf(kind).files {
 		return nil, "", ErrNoPart
 	}
 	if why := p.stays(kind, was); id != was && why != "" {
@@ -166,7 +103,7 @@ func (p *Project) Rename(path, title, id string) (texts map[string]string, to st
 	}
 	texts = map[string]string{}
 	own := []byte(p.Texts[path])
-	if key := TitleKeys[kind]; key != "" {
+	if key := TitleKey(kind); key != "" {
 		if own, err = doc.Set(own, []any{key}, title); err != nil {
 			return nil, "", err
 		}
@@ -182,7 +119,7 @@ func (p *Project) Rename(path, title, id string) (texts map[string]string, to st
 
 // follow writes the new id wherever a part is named.
 func (p *Project) follow(texts map[string]string, kind, was, id, path, to string) error {
-	for _, part := range p.Parts("") {
+	for _, part := range p.parts {
 		at := part.Path
 		if at == path {
 			at = to
@@ -192,7 +129,7 @@ func (p *Project) follow(texts map[string]string, kind, was, id, path, to string
 			before = p.Texts[part.Path]
 		}
 		text := []byte(before)
-		for _, r := range p.refs(part) {
+		for _, r := range p.units[part.Path].refs() {
 			var err error
 			if r.kind == kind && r.id == was {
 				if text, err = doc.Set(text, r.path, id); err != nil {
@@ -200,11 +137,8 @@ func (p *Project) follow(texts map[string]string, kind, was, id, path, to string
 				}
 			}
 		}
-		switch kind {
-		case Tables:
-			text = tablesIn(was).ReplaceAll(text, []byte("${1}"+id+"${2}"))
-		case Libraries:
-			text = functionsOf(was).ReplaceAll(text, []byte("${1}"+id+"${2}"))
+		if calls := kindOf(kind).calls; calls != nil {
+			text = calls(was).ReplaceAll(text, []byte("${1}"+id+"${2}"))
 		}
 		if string(text) != before {
 			texts[at] = string(text)
@@ -222,7 +156,7 @@ func (p *Project) unbroken(texts map[string]string, path, to string) error {
 	for _, f := range p.Faults {
 		had[f.What()]++
 	}
-	for _, f := range Load(p.ID, after).Faults {
+	for _, f := range Next(p, p.ID, after).Faults {
 		if had[f.What()]--; had[f.What()] < 0 && !strings.Contains(f.What(), strings.TrimSuffix(to, ".yaml")) {
 			return fault.New(fault.Setting, "%s would have a fault: %s", f.Place.Source, f.What()).In("Id").Mended("Choose another name, or mend that first")
 		}
@@ -245,7 +179,7 @@ func (p *Project) Matters(flowID, path, text string) string {
 			name, _ := LibraryName(usedID)
 			libraries[name] = true
 		case Flows:
-			for _, op := range p.flows[usedID].Operations {
+			for _, op := range p.Flow(usedID).Operations {
 				operations[op.Connection+"/"+op.ID] = true
 			}
 		}

@@ -13,7 +13,7 @@ import (
 // MaxDepth bounds how deep records nest.
 const MaxDepth = 64
 
-func read(id string, d *doc.Doc, l *Loader) *Schema {
+func read(id string, d *doc.Doc, find Finder) *Schema {
 	n := d.Root()
 	s := &Schema{ID: id, Title: n.Need("schema").Value, At: n.At(), source: d.Source}
 	names := NotationNames()
@@ -48,7 +48,7 @@ func read(id string, d *doc.Doc, l *Loader) *Schema {
 	s.checkLines(w)
 	w.Done()
 	s.Root = &Field{Name: id, Kind: value.RecordKind, Min: 1, Max: 1, At: n.At(), part: d.Source}
-	p := parser{s: s, loader: l, taken: new(int)}
+	p := parser{s: s, find: find, taken: new(int)}
 	s.Root.Fields = p.fields(n, 0)
 	if len(s.Root.Fields) == 0 && n.Present() {
 		n.Fault(fault.Required, "the schema has no fields")
@@ -105,9 +105,9 @@ func one(n doc.Node, key, def string) string {
 }
 
 type parser struct {
-	s      *Schema
-	loader *Loader
-	taken  *int // fields from other schemas
+	s     *Schema
+	find  Finder
+	taken *int // fields from other schemas
 }
 
 func (p parser) fields(n doc.Node, depth int) []*Field {

@@ -8,8 +8,19 @@ import (
 	"hollowreed/internal/core/value"
 )
 
-// Loader parses schemas that take groups of fields from one another: a record that is "of" another
-// schema has the fields of that schema's record. Each is parsed once.
+// Finder gives a schema of which another one takes a group of fields: a record that is "of" another schema has the fields of that
+// schema's record. It is nil where there is none, and where that schema is inside of itself.
+type Finder func(id string) (s *Schema, inside bool)
+
+// Read reads a schema part. Its faults are noted in the document; the schema is always usable.
+func Read(id string, d *doc.Doc, of Finder) *Schema { return read(id, d, of) }
+
+// Parse reads a schema part that stands by itself.
+func Parse(id string, d *doc.Doc) *Schema {
+	return read(id, d, func(other string) (*Schema, bool) { return nil, other == id })
+}
+
+// Loader reads schemas that take fields from one another, each once.
 type Loader struct {
 	doc     func(id string) *doc.Doc
 	loaded  map[string]*Schema
@@ -21,37 +32,30 @@ func NewLoader(open func(id string) *doc.Doc) *Loader {
 	return &Loader{doc: open, loaded: map[string]*Schema{}, loading: map[string]bool{}}
 }
 
-// Schema parses a schema; nil when there is none, or when it is only half parsed since it is of
-// itself. Its faults are noted in its document.
+// Schema reads a schema; nil when there is none.
 func (l *Loader) Schema(id string) *Schema {
+	s, _ := l.find(id)
+	return s
+}
+
+func (l *Loader) find(id string) (s *Schema, inside bool) {
 	if s := l.loaded[id]; s != nil || l.loading[id] {
-		return s
+		return s, s == nil
 	}
 	d := l.doc(id)
 	if d == nil {
-		return nil
+		return nil, false
 	}
 	l.loading[id] = true
-	l.loaded[id] = read(id, d, l)
-	return l.loaded[id]
-}
-
-// Parse reads a schema part that stands by itself. Its faults are noted in the document; the schema
-// is always usable.
-func Parse(id string, d *doc.Doc) *Schema {
-	return NewLoader(func(name string) *doc.Doc {
-		if name == id {
-			return d
-		}
-		return nil
-	}).Schema(id)
+	l.loaded[id] = read(id, d, l.find)
+	return l.loaded[id], false
 }
 
 // shared are the fields that a record takes from another schema.
 func (p parser) shared(of doc.Text, d *doc.Doc) []*Field {
-	from := p.loader.Schema(of.Value)
+	from, inside := p.find(of.Value)
 	switch {
-	case from == nil && p.loader.loading[of.Value]:
+	case inside:
 		d.Fault(of, fault.New(fault.Setting, "the schema %s is inside of itself", fault.Quote(of.Value)))
 		return nil
 	case from == nil:

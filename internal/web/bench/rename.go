@@ -38,7 +38,7 @@ func (b bench) askRename(c *gin.Context) error {
 		return err
 	}
 	_, d.ID, _ = project.Kind(d.Part.Path)
-	d.Titled, d.Stays = project.TitleKeys[d.Part.Kind] != "", b.Designer().KeepsID(c, p, d.Part)
+	d.Titled, d.Stays = project.TitleKey(d.Part.Kind) != "", b.Designer().KeepsID(c, p, d.Part)
 	draft, err := store.PartDraft(c, b.DB, p.ID, d.Part.Path)
 	if err != nil {
 		return err

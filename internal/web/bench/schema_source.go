@@ -3,7 +3,6 @@ package bench
 import (
 	"errors"
 	"io"
-	"maps"
 	"strings"
 
 	"github.com/gin-gonic/gin"
@@ -116,9 +115,7 @@ func (d *sourcePage) check(p *project.Project, s *schema.Schema) {
 	d.Changed = string(part) != d.Draft.Text
 	then := p
 	if d.Changed {
-		texts := maps.Clone(p.Texts)
-		texts[d.Path] = string(part)
-		then = project.Next(p, p.ID, texts)
+		then = p.With(d.Path, string(part))
 	}
 	d.Faults = further(p, then, d.Path)
 	now := then.Schema(s.ID)

@@ -15,7 +15,7 @@ func Parts(p *project.Project, s setting.Setting, chosen string, fits func(id st
 		list[0].Title = s.None
 	}
 	there := chosen == ""
-	for _, part := range p.Parts(s.Of + "s") {
+	for _, part := range p.Parts(project.FolderOf(s.Of)) {
 		if fits == nil || part.ID == chosen || fits(part.ID) {
 			list = append(list, Option{part.ID, part.Title})
 			there = there || part.ID == chosen

@@ -74,7 +74,7 @@ func (t traffic) alerts(c *gin.Context) error {
 		}
 	}
 	for _, a := range p.Alerts() {
-		d.Alerts = append(d.Alerts, alertRow{a, a.Describe(func(kind, id string) string { return p.TitleOf(kind+"s", id) }), p.AlertFault(a.ID), raised[a.ID], p.TitleOf(project.Flows, a.Runs.Value)})
+		d.Alerts = append(d.Alerts, alertRow{a, a.Describe(func(kind, id string) string { return p.TitleOf(project.FolderOf(kind), id) }), p.AlertFault(a.ID), raised[a.ID], p.TitleOf(project.Flows, a.Runs.Value)})
 	}
 	if d.Form, err = t.alertForm(c, p); err != nil {
 		return err

@@ -3,7 +3,6 @@
 package edit
 
 import (
-	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -357,11 +356,7 @@ func InEach(p *project.Project, plan *flow.Plan, step string) (r Result, of stri
 		return r, ""
 	}
 	part := project.Path(project.Flows, plan.Flow.ID)
-	texts := maps.Clone(p.Texts)
-	loaded := func(text []byte) *flow.Plan {
-		texts[part] = string(text)
-		return project.Next(p, p.ID, texts).Flow(plan.Flow.ID)
-	}
+	loaded := func(text []byte) *flow.Plan { return p.With(part, string(text)).Flow(plan.Flow.ID) }
 	of = ListAt(p, plan, flow.Gap{Path: path, At: index})
 	r, err = Wrap(plan.Flow, []byte(p.Texts[part]), Range{Step: step, Count: 1}, flow.EachKind, of)
 	if of == "" || err != nil {

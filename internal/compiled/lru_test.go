@@ -1,4 +1,4 @@
-package engine
+package compiled
 
 import (
 	"context"
@@ -15,7 +15,7 @@ import (
 
 // TestAReleaseIsCompiledOnce: however many ask for it at the same time; who gives up waits for nobody.
 func TestAReleaseIsCompiledOnce(t *testing.T) {
-	c := releases{most: 10}
+	c := lru[*project.Project]{most: 10}
 	var made atomic.Int32
 	begun, goOn := make(chan struct{}), make(chan struct{})
 	compile := func() (*project.Project, error) {
@@ -46,7 +46,7 @@ func TestAReleaseIsCompiledOnce(t *testing.T) {
 
 // TestTheReleasesUsedLastAreKept: what fails is tried again, and what was not used for longest goes first.
 func TestTheReleasesUsedLastAreKept(t *testing.T) {
-	c := releases{most: 3}
+	c := lru[*project.Project]{most: 3}
 	made := map[string]int{}
 	use := func(key string) {
 		_, err := c.of(t.Context(), key, func() (*project.Project, error) {
