@@ -120,7 +120,7 @@ func missing(p *project.Project, kind, id string) error {
 	for _, part := range p.Parts(kind) {
 		ids = append(ids, part.ID)
 	}
-	return fault.New(fault.Unknown, "the project has no %s %q; it has %s", strings.TrimSuffix(kind, "s"), id, strings.Join(ids, ", "))
+	return fault.New(fault.Unknown, "the project has no %s %q; it has %s", project.OneOf(kind), id, strings.Join(ids, ", "))
 }
 
 // notationOf is the notation named, or else that of the schema.

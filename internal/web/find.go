@@ -101,29 +101,27 @@ func (f *finder) text(h hit, text string) {
 	f.hits = append(f.hits, h)
 }
 
-// kindTitles are the kinds of parts as they are called beside a hit, where that is not the singular of their folder.
-var kindTitles = map[string]string{project.Libraries: "library"}
+// inside are how things are found in parts, by the kind of part.
+var inside = map[string]func(f *finder, part project.Part, href string){
+	project.Schemas: (*finder).schema, project.Mappings: (*finder).rules, project.Flows: (*finder).steps,
+	project.Connections: (*finder).operations, project.Tables: (*finder).rows,
+}
+
+func (f *finder) schema(part project.Part, href string) {
+	if sch := f.p.Schema(part.ID); sch != nil {
+		f.fields(sch.Root, nil, part.Title, href)
+	}
+}
 
 func (f *finder) parts() {
 	for _, part := range f.p.Parts("") {
-		h := hit{Title: part.Title, Kind: cmp.Or(kindTitles[part.Kind], strings.TrimSuffix(part.Kind, "s")), Href: page.PartHref(part.Path)}
+		h := hit{Title: part.Title, Kind: project.OneOf(part.Kind), Href: page.PartHref(part.Path)}
 		was := len(f.hits)
 		if f.named(h, part.Title, ""); len(f.hits) == was {
 			f.named(h, part.ID, "")
 		}
-		switch part.Kind {
-		case project.Schemas:
-			if sch := f.p.Schema(part.ID); sch != nil {
-				f.fields(sch.Root, nil, part.Title, h.Href)
-			}
-		case project.Mappings:
-			f.rules(part, h.Href)
-		case project.Flows:
-			f.steps(part, h.Href)
-		case project.Connections:
-			f.operations(part, h.Href)
-		case project.Tables:
-			f.rows(part, h.Href)
+		if within := inside[part.Kind]; within != nil {
+			within(f, part, h.Href)
 		}
 	}
 }

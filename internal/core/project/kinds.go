@@ -63,6 +63,14 @@ func Folders() []string {
 	return list
 }
 
+// OneOf is what a part of a folder is called.
+func OneOf(folder string) string {
+	if k := kindOf(folder); k != nil {
+		return k.one
+	}
+	return folder
+}
+
 // FolderOf is the folder of a kind by what one is called in settings.
 func FolderOf(one string) string {
 	i := slices.IndexFunc(kinds, func(k *kind) bool { return k.one == one })

@@ -141,11 +141,13 @@ func ruleHref(f *fault.Fault) string {
 	return PartHref(f.Rule.Source) + "?rule=" + strconv.Itoa(f.Rule.Line)
 }
 
+// asText are the kinds of part that have no page of their own but that of their text.
+var asText = map[string]bool{project.Cases: true, project.Alerts: true, "": true}
+
 // PartHref is the page of a part: its own, or that of its text.
 func PartHref(path string) string {
 	kind, id, _ := project.Kind(path)
-	switch kind {
-	case project.Samples, project.Flows, project.Mappings, project.Schemas, project.Tables, project.Connections, project.Libraries:
+	if !asText[kind] {
 		return "/bench/" + kind + "/" + url.PathEscape(id)
 	}
 	return "/bench/text?path=" + url.QueryEscape(path)
