@@ -3,6 +3,8 @@ package schema
 import (
 	"fmt"
 	"slices"
+
+	"hollowreed/internal/core/setting"
 )
 
 // Notation is what schemas know of a notation: what it can hold and how it is called. It is described in the folder of its
@@ -22,10 +24,13 @@ type Notation struct {
 	Elements bool   // fields are elements or attributes, in namespaces
 	Types    bool   // numbers, booleans and null differ from texts
 	Document bool   // a message is one document: one record, or something around its records
+
+	Settings setting.List                           // of how messages are written
+	Field    func(s *Schema, f *Field) setting.List // of how a field is written; nil: none
 }
 
 // Rows is the notation of rows of a database: they have no bytes, and no records inside.
-var Rows = &Notation{Name: "rows", Family: "rows", Types: true}
+var Rows = &Notation{Name: "rows", Family: "rows", Types: true, Field: func(_ *Schema, f *Field) setting.List { return DateSettings(f) }}
 
 var registered []*Notation
 

@@ -26,27 +26,7 @@ func read(id string, d *doc.Doc, find Finder) *Schema {
 	for _, c := range n.List("left out") {
 		s.LeftOut = append(s.LeftOut, c.At().Value)
 	}
-	w := n.Map("written")
-	s.Settings = Settings{
-		Encoding:   w.Choice("encoding", "UTF-8", "ISO-8859-1", "windows-1252"),
-		LineEnd:    w.Choice("line end", "any", "CRLF", "LF"),
-		Characters: w.Choice("count", "bytes", "characters") == "characters",
-		Delimiter:  one(w, "delimiter", ","),
-		Quote:      one(w, "quote", `"`),
-		Escape:     one(w, "escape", ""),
-		Header:     w.Bool("header", true),
-		RootName:   w.Text("root").Value,
-		RecordName: w.Text("record").Value,
-		Namespaces: readNamespaces(w),
-		MaxRecord:  sizeOf(w, "most bytes"),
-		Attributes: w.Choice("values as", "elements", "attributes") == "attributes",
-		Missing:    Missing{Null: w.Choice("null as", AsNull, AsEmpty, LeftOut), Empty: w.Choice("empty as", AsEmpty, AsNull, LeftOut), Absent: w.Choice("absent as", LeftOut, AsNull)},
-		Lines: Lines{
-			First: w.Int("skip first", 0), Last: w.Int("skip last", 0), Comment: w.Text("comment").Value, Begins: w.Text("begins").Value,
-		},
-	}
-	s.checkLines(w)
-	w.Done()
+	s.readWritten(n.Map("written"))
 	s.Root = &Field{Name: id, Kind: value.RecordKind, Min: 1, Max: 1, At: n.At(), part: d.Source}
 	p := parser{s: s, find: find, taken: new(int)}
 	s.Root.Fields = p.fields(n, 0)
@@ -63,32 +43,8 @@ func read(id string, d *doc.Doc, find Finder) *Schema {
 // MaxRecord bounds what a schema may allow one record to have, in bytes.
 const MaxRecord = 1 << 30
 
-func sizeOf(w doc.Node, key string) int {
-	n := w.Int(key, 0)
-	if n < 0 || n > MaxRecord {
-		w.Fault(fault.Setting, "%q is from 1 to %d", key, MaxRecord)
-		return 0
-	}
-	return n
-}
-
 // maxSkipped bounds the lines that are passed over at either end.
 const maxSkipped = 1000
-
-// checkLines refuses choices of lines that the notation does not have.
-func (s *Schema) checkLines(w doc.Node) {
-	l := s.Settings.Lines
-	if l.First < 0 || l.First > maxSkipped || l.Last < 0 || l.Last > maxSkipped {
-		w.Fault(fault.Setting, "from 0 to %d lines can be passed over", maxSkipped)
-		s.Settings.Lines.First, s.Settings.Lines.Last = 0, 0
-	}
-	if !s.Notation.Columns && l.Last > 0 {
-		w.Fault(fault.Setting, `"skip last" is for fixed width`)
-	}
-	if !s.Notation.Lines && (l.First > 0 || l.Comment != "" || l.Begins != "") {
-		w.Fault(fault.Setting, `"skip first", "comment" and "begins" are for fixed width and delimited`)
-	}
-}
 
 func one(n doc.Node, key, def string) string {
 	t := n.Text(key)

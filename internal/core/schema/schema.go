@@ -7,6 +7,7 @@ import (
 	"regexp"
 
 	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/setting"
 	"hollowreed/internal/core/value"
 )
 
@@ -21,7 +22,8 @@ type Schema struct {
 	Samples  []string
 	LeftOut  []string // what an import could not carry over from another description, in words
 	Settings Settings
-	Root     *Field // the record
+	Written  setting.Values // the settings as they stand in the part, those of the notation's own among them
+	Root     *Field         // the record
 	At       doc.Text
 	source   string // the part's name
 }

@@ -18,10 +18,11 @@ type Type string
 // The types of setting.
 const (
 	Text      Type = "text"
-	Lines     Type = "lines"    // several lines of text
-	Template  Type = "template" // several lines of text with formulas in it
-	Number    Type = "number"   // a whole number that is not negative
-	Decimal   Type = "decimal"  // a number that is not negative
+	Lines     Type = "lines"     // several lines of text
+	Template  Type = "template"  // several lines of text with formulas in it
+	Number    Type = "number"    // a whole number that is not negative
+	Decimal   Type = "decimal"   // a number that is not negative
+	Character Type = "character" // one ASCII character, or the word tab
 	Choice    Type = "choice"
 	Flag      Type = "flag"                    // true or false
 	Secret    Type = "secret"                  // the name of a secret
@@ -44,14 +45,16 @@ type Setting struct {
 	Default           string
 	Initial           string // what a new thing begins with where something must be written
 	Choices           []string
-	Least, Greatest   int    // of a number; Greatest 0 is none
-	When              string // there only while another setting has one of some values: "name=value|value"
-	Of                string // Part: the kind of part; Secret: the type of secret
-	None              string // Part: what it is called that none is named
-	Rare              bool   // most do without it: folded away until it is wanted or set
-	Redraw            bool   // what other settings offer depends on it
-	Free              bool   // Pairs: their names are written by hand
-	Hint              string // shown in an empty field: an example of what can be written
+	Least, Greatest   int      // of a number; Greatest 0 is none
+	When              string   // there only while another setting has one of some values: "name=value|value"
+	Of                string   // Part: the kind of part; Secret: the type of secret
+	None              string   // Part: what it is called that none is named
+	Rare              bool     // most do without it: folded away until it is wanted or set
+	Redraw            bool     // what other settings offer depends on it
+	Free              bool     // Pairs: their names are written by hand
+	Hint              string   // shown in an empty field: an example of what can be written
+	Suggested         []string // offered while something is written
+	Wide              bool     // takes a row by itself where others stand side by side
 }
 
 // List is the settings of a kind, in the order in which they are shown.
@@ -116,6 +119,8 @@ func (s Setting) Check(chosen string) *fault.Fault {
 		if n, err := strconv.ParseFloat(chosen, 64); err != nil || !(n >= 0 && n <= MaxDecimal) {
 			return fault.Expect(fault.Type, "a number that is not negative", fault.Quote(chosen)).In(s.Label)
 		}
+	case s.Type == Character && chosen != "tab" && (len(chosen) != 1 || chosen[0] >= 0x80 || strings.ContainsAny(chosen, "\r\n")):
+		return fault.Expect(fault.Setting, "one ASCII character or tab", fault.Quote(chosen)).In(s.Label)
 	case s.Type == Choice && !slices.Contains(s.Choices, chosen):
 		return fault.Expect(fault.Setting, "one of "+strings.Join(s.Choices, ", "), fault.Quote(chosen)).In(s.Label)
 	case s.Type == Flag && chosen != "true" && chosen != "false":

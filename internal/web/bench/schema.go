@@ -18,8 +18,10 @@ import (
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/schema/edit"
 	"hollowreed/internal/core/schema/infer"
+	"hollowreed/internal/core/setting"
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/store"
+	"hollowreed/internal/web/form"
 	"hollowreed/internal/web/page"
 )
 
@@ -60,8 +62,8 @@ type schemaPage struct {
 	Nested            bool // lines of several types
 	RecordName        string
 	Settings          schema.Settings
-	Written           edit.Settings
-	Notations         []string
+	Head              []form.Field
+	Written           []form.Field
 	Line              int
 	Before, After     int
 	JSON              string
@@ -170,7 +172,7 @@ func (b bench) schemaPage(c *gin.Context, id string, at at) (*schemaPage, error)
 		Frame: b.Frame(c, "bench", s.Title, "↑ ↓", "choose a field", "Enter", "edit it", "[ ]", "record before, after", "N", "new field below",
 			"I", "new field inside", "Shift ↑ ↓", "move the field", "Shift → ←", "into the record before, out", "Delete", "remove it", "F", "fold or unfold"),
 		ID: id, SchemaTitle: s.Title, Notation: s.Notation, Settings: s.Settings, Width: s.Width(), Nested: s.Notation.Lines && s.Nested(), Path: project.Path(project.Schemas, id),
-		Written: edit.ReadSchema(s), Notations: schema.NotationNames(), LeftOut: s.LeftOut, Samples: s.Samples, Sample: at.sample, Find: at.find, evidence: map[*schema.Field]*evidence{},
+		Written: form.Fields(writtenOf(s)), Head: form.Fields(headOf(s)), LeftOut: s.LeftOut, Samples: s.Samples, Sample: at.sample, Find: at.find, evidence: map[*schema.Field]*evidence{},
 	}
 	d.UsedBy = p.UsedBy(d.Path)
 	if d.Draft, err = store.PartDraft(c, b.DB, p.ID, d.Path); err != nil {
@@ -422,26 +424,38 @@ func howWritten(f *schema.Field) string {
 type fieldForm struct {
 	Path, Name string
 	Values     edit.Settings
+	Settings   []form.Field
 	Evidence   string
-	Codes      []string // that are proposed
-	Kinds      []string
-	Text       bool // what of the constraints makes sense for the type
-	Number     bool
-	Temporal   bool
-	Decimal    bool
-	Record     bool
-	Line       bool           // a record inside whose lines are told apart
-	Mark       bool           // a field of a line that is to be told apart
-	Single     bool           // a list in JSON, for which a value by itself can stand
-	XML        bool           // a single value that can stand in different places of XML
-	Place      string         // which of them
-	Schemas    []project.Part // a record: those whose fields it can take
-	Share      bool           // a record with fields of its own that others could take
-	Of         *project.Part  // the schema that describes the field, when it is another
+	Codes      []string      // that are proposed
+	Share      bool          // a record with fields of its own that others could take
+	Of         *project.Part // the schema that describes the field, when it is another
 	Faults     fault.List
 }
 
-var kinds = []string{"text", "integer", "decimal", "boolean", "date", "time", "timestamp", "binary", "record"}
+// headOf is what a schema has beside the settings of its notation.
+func headOf(s *schema.Schema) setting.Values {
+	return setting.List{
+		{Name: "title", Label: "Title", Type: setting.Text, Wide: true},
+		{Name: "notation", Label: "Notation", Type: setting.Choice, Choices: schema.NotationNames(), Redraw: true},
+	}.Chosen(edit.ReadSchema(s))
+}
+
+// writtenOf are the settings of how messages of a schema are written.
+func writtenOf(s *schema.Schema) setting.Values {
+	return s.Notation.Settings.Chosen(edit.ReadSchema(s))
+}
+
+// valuesOf are the settings of a field with their values.
+func valuesOf(s *schema.Schema, f *schema.Field) setting.Values {
+	chosen := edit.Read(f)
+	switch {
+	case f.Written.Attribute:
+		chosen["place"] = schema.Places[1]
+	case f.Written.Content:
+		chosen["place"] = schema.Places[2]
+	}
+	return s.FieldSettings(f).Chosen(chosen)
+}
 
 func (d *schemaPage) choose(p *project.Project, s *schema.Schema, field string) {
 	at, ok := edit.ParsePath(field)
@@ -455,30 +469,21 @@ func (d *schemaPage) choose(p *project.Project, s *schema.Schema, field string) 
 	for i := range d.Fields {
 		d.Fields[i].Chosen = d.Fields[i].Path == at.String()
 	}
+	record := f.Kind == value.RecordKind
 	d.Form = &fieldForm{
-		Path: at.String(), Name: f.Name, Values: edit.Read(f), Evidence: d.evidence[f].text(d.Bad > 0), Codes: d.evidence[f].codes(f), Kinds: kinds,
-		Text: f.Kind == value.Text, Number: f.Kind.Numeric(), Decimal: f.Kind == value.Decimal, Record: f.Kind == value.RecordKind,
-		Temporal: f.Kind == value.Date || f.Kind == value.Time || f.Kind == value.Timestamp,
+		Path: at.String(), Name: f.Name, Values: edit.Read(f), Settings: form.Fields(valuesOf(s, f)), Evidence: d.evidence[f].text(d.Bad > 0), Codes: d.evidence[f].codes(f),
+		Share: record && f.Of == "" && !s.Notation.Lines && len(f.Fields) > 0,
 	}
 	for _, part := range p.Parts(project.Schemas) {
-		switch {
-		case f.Source == part.Path:
+		if f.Source == part.Path {
 			d.Form.Of = &part
-		case d.Form.Record && part.ID != s.ID && !s.Notation.Lines:
-			d.Form.Schemas = append(d.Form.Schemas, part)
 		}
 	}
-	d.Form.XML = !d.Form.Record && !f.List() && s.Notation.Tree
-	switch d.Form.Place = "an element"; {
-	case f.Written.Attribute:
-		d.Form.Place = "an attribute"
-	case f.Written.Content:
-		d.Form.Place = "the element's text"
+	for i := range d.Form.Settings {
+		if set := &d.Form.Settings[i]; set.Type == setting.Part {
+			set.Options = form.Parts(p, set.Setting, set.Value, func(id string) bool { return id != s.ID })
+		}
 	}
-	d.Form.Share = d.Form.Record && f.Of == "" && !s.Notation.Lines && len(f.Fields) > 0
-	d.Form.Line = s.Notation.Lines && d.Form.Record
-	d.Form.Mark = d.Nested && !d.Form.Record
-	d.Form.Single = s.Notation.Tree && s.Notation.Types && f.List()
 	next := lineAfter(s, f)
 	for _, ft := range d.PartFaults {
 		if f.Source == "" && ft.Place.Line >= f.At.Line && ft.Place.Line < next {
@@ -503,11 +508,6 @@ var treeOps = []string{
 	"n,after,New,new field below (N)", "i,inside,Inside,new field inside (I)", "c,copy,Copy,copy the field (C)", "Delete,remove,Remove,remove the field (Delete)",
 	"Shift+ArrowUp,up,↑,move up (Shift ↑)", "Shift+ArrowDown,down,↓,move down (Shift ↓)",
 	"Shift+ArrowLeft,out,←,move out of its record (Shift ←)", "Shift+ArrowRight,in,→,move into the record before (Shift →)",
-}
-
-// TextNumbers says whether numbers stand in the notation as texts, with a decimal mark and groups of the field's own.
-func (d *schemaPage) TextNumbers() bool {
-	return !d.Notation.Types
 }
 
 // Ops are the changes that fit the notation: columns are cut on the ruler, rows have no records inside.

@@ -15,7 +15,9 @@ import (
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/schema/edit"
+	"hollowreed/internal/core/setting"
 	"hollowreed/internal/store"
+	"hollowreed/internal/web/form"
 	"hollowreed/internal/web/page"
 )
 
@@ -34,6 +36,7 @@ type convertPage struct {
 	Notation                *schema.Notation
 	To                      string
 	Choices                 edit.Settings
+	Settings                []form.Field
 	Changed                 bool // the choices are not those of the schema
 	Revision                int64
 	OOB                     bool
@@ -54,13 +57,18 @@ func (b bench) convertSchema(c *gin.Context) error {
 		Frame: b.Frame(c, "bench", "Convert "+s.Title), ID: s.ID, SchemaTitle: s.Title, Notation: s.Notation, To: c.Query("to"),
 		Sample: c.Query("sample"), Choices: edit.ReadSchema(s),
 	}
-	for _, name := range convertChoices {
-		if v, chosen := c.GetQuery("set " + name); chosen {
+	for _, set := range convertSettings {
+		if v, chosen := c.GetQuery(form.Input(set.Name)); chosen {
 			v = strings.TrimSpace(unixLines(v))
-			d.Changed = d.Changed || v != d.Choices[name]
-			d.Choices[name] = v
+			d.Changed = d.Changed || v != d.Choices[set.Name]
+			d.Choices[set.Name] = v
 		}
 	}
+	list := convertSettings
+	if s.Notation.Elements {
+		list = slices.DeleteFunc(slices.Clone(list), func(set setting.Setting) bool { return set.Name == schema.ValuesAsSetting.Name })
+	}
+	d.Settings = form.Fields(list.Chosen(d.Choices))
 	draft, err := store.PartDraft(c, b.DB, p.ID, project.Path(project.Schemas, s.ID))
 	if err != nil {
 		return err
@@ -96,8 +104,10 @@ func other(n *schema.Notation) *notation.Kind {
 	return all.Kinds[i]
 }
 
-// convertChoices are the settings of a schema that say how its messages look in another notation.
-var convertChoices = []string{"root", "record", "namespaces", "values as", "null as", "empty as", "absent as"}
+// convertSettings are the settings of a schema that say how its messages look in another notation.
+var convertSettings = setting.List{
+	schema.RootSetting, schema.RecordSetting, schema.NamespacesSetting, schema.ValuesAsSetting, schema.NullAsSetting, schema.EmptyAsSetting, schema.AbsentAsSetting,
+}
 
 // keepChoices writes the choices into the schema, for all that write its messages.
 func (b bench) keepChoices(c *gin.Context) error {
@@ -105,7 +115,9 @@ func (b bench) keepChoices(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	err = b.save(c, project.Path(project.Schemas, s.ID), func(text []byte) ([]byte, error) { return edit.WriteSchema(text, s, settingsOf(c)) })
+	err = b.save(c, project.Path(project.Schemas, s.ID), func(text []byte) ([]byte, error) {
+		return edit.WriteSchema(text, s, form.Changed(c, convertSettings.Chosen(edit.ReadSchema(s))))
+	})
 	if err != nil {
 		return err
 	}

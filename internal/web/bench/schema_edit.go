@@ -2,6 +2,7 @@ package bench
 
 import (
 	"fmt"
+	"maps"
 	"net/url"
 	"strconv"
 	"strings"
@@ -17,6 +18,7 @@ import (
 	"hollowreed/internal/core/schema/edit"
 	"hollowreed/internal/core/schema/sample"
 	"hollowreed/internal/store"
+	"hollowreed/internal/web/form"
 	"hollowreed/internal/web/page"
 )
 
@@ -36,7 +38,7 @@ func (b bench) setField(c *gin.Context) error {
 			return fault.New(fault.Unknown, "the schema has no field %s any more: what was typed for it is not kept", called)
 		}
 	}
-	err = b.save(c, project.Path(project.Schemas, s.ID), func(text []byte) ([]byte, error) { return edit.Write(text, s, path, settingsOf(c)) })
+	err = b.save(c, project.Path(project.Schemas, s.ID), func(text []byte) ([]byte, error) { return edit.Write(text, s, path, fieldSettings(c, s, path)) })
 	if err != nil {
 		return err
 	}
@@ -55,7 +57,7 @@ func (b bench) setWritten(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	err = b.save(c, project.Path(project.Schemas, s.ID), func(text []byte) ([]byte, error) { return edit.WriteSchema(text, s, settingsOf(c)) })
+	err = b.save(c, project.Path(project.Schemas, s.ID), func(text []byte) ([]byte, error) { return edit.WriteSchema(text, s, schemaSettings(c, s)) })
 	if err != nil {
 		return err
 	}
@@ -68,18 +70,26 @@ func (b bench) setWritten(c *gin.Context) error {
 	return nil
 }
 
-// settingsOf are the settings of a form, whose names begin with set.
-func settingsOf(c *gin.Context) edit.Settings {
-	c.PostForm("") // reads the form
-	to := edit.Settings{}
-	for name, values := range c.Request.PostForm {
-		if setting, ok := strings.CutPrefix(name, "set "); ok {
-			to[setting] = strings.TrimSpace(strings.ReplaceAll(values[len(values)-1], "\r\n", "\n"))
-		}
+// fieldSettings are the settings of a field that a form changes.
+func fieldSettings(c *gin.Context, s *schema.Schema, at edit.Path) edit.Settings {
+	f := edit.Field(s, at)
+	if f == nil {
+		return nil
 	}
-	if place := c.PostForm("place"); place != "" {
-		to["attribute"], to["content"] = set(place == "an attribute"), set(place == "the element's text")
+	to := edit.Settings(form.Changed(c, valuesOf(s, f)))
+	if name, there := c.GetPostForm(form.Input("name")); there {
+		to["name"] = strings.TrimSpace(name)
 	}
+	if place, changed := to["place"]; changed {
+		to["attribute"], to["content"] = set(place == schema.Places[1]), set(place == schema.Places[2])
+	}
+	return to
+}
+
+// schemaSettings are the settings of a schema as a whole that a form changes.
+func schemaSettings(c *gin.Context, s *schema.Schema) edit.Settings {
+	to := edit.Settings(form.Changed(c, headOf(s)))
+	maps.Copy(to, form.Changed(c, writtenOf(s)))
 	return to
 }
 

@@ -98,6 +98,11 @@ func (f Field) Height() int {
 	return min(8, 2+strings.Count(f.Value, "\n"))
 }
 
+// Row says whether the field takes a row by itself where others stand side by side.
+func (f Field) Row() bool {
+	return f.Wide || f.Type == setting.Lines || f.Type == setting.Template || f.Type == setting.Pairs || f.Type == setting.Secret
+}
+
 // Numeric says whether it is a number.
 func (f Field) Numeric() bool { return f.Type == setting.Number || f.Type == setting.Decimal }
 
@@ -147,18 +152,32 @@ func Check(c *gin.Context, list setting.List, fields []Field, excused func(setti
 	return chosen, ok
 }
 
+// Changed is what the form says of settings that are not so already, by name; what is chosen as it is anyway is empty.
+func Changed(c *gin.Context, v setting.Values) map[string]string {
+	changed := map[string]string{}
+	for _, s := range v.List {
+		if to, there := Text(c, s); there && to != v.Get(s.Name) {
+			if to == s.Default || s.Type == setting.Flag && s.Default == "" && to == "false" {
+				to = ""
+			}
+			if to != v.Get(s.Name) {
+				changed[s.Name] = to
+			}
+		}
+	}
+	return changed
+}
+
 // Write writes into a part what the form says of settings and what is not so already; at is where they stand in the part. What
 // is chosen as it is anyway is not written.
 func Write(c *gin.Context, text []byte, v setting.Values, at ...any) (out []byte, err error) {
 	out = text
+	changed := Changed(c, v)
 	for _, s := range v.List {
 		path := append(at[:len(at):len(at)], s.Name)
 		if s.Type == setting.Pairs {
 			out, err = writePairs(c, out, s.Name, v.Pairs[s.Name], path)
-		} else if to, there := Text(c, s); there && to != v.Get(s.Name) {
-			if to == s.Default {
-				to = ""
-			}
+		} else if to, is := changed[s.Name]; is {
 			out, err = doc.Set(out, path, to)
 		}
 		if err != nil {

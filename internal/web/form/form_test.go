@@ -112,3 +112,12 @@ func TestEveryTypeOfSettingIsDrawn(t *testing.T) {
 		})
 	}
 }
+
+// TestOnlyWhatAFormChangesIsSaid: of the settings that it has, those that are another by now; what is chosen as it is anyway is
+// empty.
+func TestOnlyWhatAFormChangesIsSaid(t *testing.T) {
+	v := settings.Chosen(map[string]string{"address": "old", "port": "2222", "trusted": "true"})
+	require.Empty(t, form.Changed(posted("set address", "old", "set port", "2222", "set by", "address", "set trusted", "true", "set trusted", "false"), v))
+	require.Equal(t, map[string]string{"port": "", "trusted": "", "by": "fields"}, form.Changed(posted("set port", "22", "set trusted", "false", "set by", "fields"), v))
+	require.Empty(t, form.Changed(posted("set trusted", "false"), settings.Chosen(nil)), "a flag that was never set is not set now")
+}

@@ -93,7 +93,7 @@ func TestBookingsBecomeInvoicesByKeyboardAlone(t *testing.T) {
 	tb.sees("#set-operation", "List bookings")
 	tb.chosen("#set-operation", "List")
 	tb.setting("#set-rising", "changed")
-	tb.sees("#field-with", "since")
+	tb.sees("#setting-with", "since")
 	tb.setting("#with-since", "rising")
 
 	tb.step("its notation", "Read")

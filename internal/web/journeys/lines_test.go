@@ -44,7 +44,7 @@ func TestLinesOfSeveralTypesAreDescribedOnTheRuler(t *testing.T) {
 	tb.sees("tr.sel", "field_2")
 	tb.sees("#fits", "1 of 4 records do not fit")
 	tb.open("/bench/schemas/weigh-list?field=3")
-	tb.fill("#f-begins", "Note")
+	tb.fill("#set-begins", "Note")
 	tb.sees("#fields", "lines begin with Note")
 	require.Contains(t, w.text("schemas/weigh-list.yaml"), "begins: Note")
 }

@@ -91,7 +91,7 @@ func TestBookingsBecomeInvoicesByMouse(t *testing.T) {
 	tb.sees("#lanes", "list-bookings")
 	tb.write("#set-rising", "changed")
 	tb.leave()
-	tb.sees("#field-with", "since")
+	tb.sees("#setting-with", "since")
 	tb.write("#with-since", "rising")
 	tb.write("#set-every", "1")
 	tb.leave()

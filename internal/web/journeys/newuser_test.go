@@ -89,7 +89,7 @@ func TestANewcomerBuildsAFlowOfTheirOwn(t *testing.T) {
 	for _, f := range []struct{ field, kind string }{{"1", "date"}, {"3", "decimal"}, {"4", "boolean"}} {
 		n.does("tr[data-field='" + f.field + "']")
 		n.sees("tr[data-field='"+f.field+"'].sel", "")
-		n.chooses("#f-type", f.kind)
+		n.chooses("#set-type", f.kind)
 		n.sees("tr[data-field='"+f.field+"']", f.kind)
 	}
 
@@ -192,7 +192,7 @@ func TestANewcomerAnswersRequests(t *testing.T) {
 	n.chooses("#set-connection", "harbour-ledger")
 	n.writes("#set-table", "station")
 	n.chooses("#set-schema", "station")
-	n.sees("#field-match", "")
+	n.sees("#setting-match", "")
 	n.writes("#match-name-0", "gauge_code")
 	n.writes("#match-formula-0", "request.parameters.code")
 	n.chooses("#set-none", "go on")

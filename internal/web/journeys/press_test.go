@@ -151,7 +151,7 @@ func TestWhatIsTypedBesideAChangeIsKept(t *testing.T) {
 		tb.sees("[data-field].sel", "first")
 		tb.do(chromedp.Evaluate(`document.addEventListener("htmx:before:request", ({ detail: { ctx } }) => { const real = ctx.fetch; ctx.fetch = (...a) => new Promise((go) => { globalThis.goOn = go; }).then(() => real(...a)); }, { once: true })`, nil))
 		tb.on("button.op[hx-vals*='\"op\":\""+c.op+"\"']", "e.click()", nil)
-		tb.on("#f-notes", `e.value = "`+c.note+`"; e.dispatchEvent(new Event("input", { bubbles: true })); e.dispatchEvent(new Event("change", { bubbles: true }))`, nil)
+		tb.on("#set-notes", `e.value = "`+c.note+`"; e.dispatchEvent(new Event("input", { bubbles: true })); e.dispatchEvent(new Event("change", { bubbles: true }))`, nil)
 		tb.do(chromedp.Evaluate("goOn()", nil))
 		tb.until(c.note+" to be kept with the first", func() bool {
 			return strings.Contains(w.text("schemas/parcel.yaml"), "name: first, type: text, notes: "+c.note)

@@ -4,11 +4,13 @@ import (
 	"bytes"
 	"errors"
 	"io"
+	"slices"
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/internal/charset"
 	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/setting"
 )
 
 // Kind is comma separated values (RFC 4180), and their like with other delimiters.
@@ -16,6 +18,13 @@ var Kind = notation.Kind{
 	Notation: &schema.Notation{
 		Name: "csv", Ending: "csv", Media: "text/csv", Family: "csv",
 		Bytes: true, Lines: true, Cells: true,
+		Settings: setting.List{
+			schema.EncodingSetting, schema.LineEndSetting, schema.FirstSetting, schema.CommentSetting, schema.BeginsSetting, schema.SizeSetting,
+			schema.HeaderSetting, schema.DelimiterSetting, schema.QuoteSetting, schema.EscapeSetting,
+		},
+		Field: func(s *schema.Schema, f *schema.Field) setting.List {
+			return slices.Concat(schema.LineSettings(s, f), schema.NumberSettings(f), schema.DateSettings(f))
+		},
 	},
 	About:  "comma separated values (RFC 4180)",
 	Reader: NewReader, Writer: NewWriter,

@@ -1,8 +1,11 @@
 package fixedwidth
 
 import (
+	"slices"
+
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/setting"
 )
 
 // Kind is fixed width: fields at fixed columns.
@@ -10,6 +13,13 @@ var Kind = notation.Kind{
 	Notation: &schema.Notation{
 		Name: "fixedwidth", Ending: "txt", Media: "text/plain", Family: "fixedwidth",
 		Bytes: true, Lines: true, Columns: true,
+		Settings: setting.List{
+			schema.EncodingSetting, schema.LineEndSetting, schema.CountSetting, schema.FirstSetting, schema.LastSetting, schema.CommentSetting,
+			schema.BeginsSetting, schema.SizeSetting,
+		},
+		Field: func(s *schema.Schema, f *schema.Field) setting.List {
+			return slices.Concat(schema.LineSettings(s, f), schema.ColumnSettings(f), schema.NumberSettings(f), schema.DateSettings(f))
+		},
 	},
 	About:  "fields at fixed columns, one record a line",
 	Reader: NewReader, Writer: NewWriter,

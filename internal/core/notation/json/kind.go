@@ -3,6 +3,7 @@ package json
 import (
 	"bytes"
 	"io"
+	"slices"
 	"strings"
 
 	"github.com/go-json-experiment/json/jsontext"
@@ -10,15 +11,25 @@ import (
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/setting"
 )
 
 const family = "json"
+
+var settings = setting.List{schema.SizeSetting, schema.NullAsSetting, schema.EmptyAsSetting, schema.AbsentAsSetting}
+
+func fieldSettings(_ *schema.Schema, f *schema.Field) (list setting.List) {
+	if f.List() {
+		list = setting.List{{Name: "single", Label: "A value by itself is a list of one", Type: setting.Flag}}
+	}
+	return slices.Concat(list, schema.DateSettings(f), schema.PlaceSettings(f))
+}
 
 // Kind is JSON (RFC 8259).
 var Kind = notation.Kind{
 	Notation: &schema.Notation{
 		Name: "json", Ending: "json", Media: "application/json", Suffix: "+json", Family: family,
-		Bytes: true, Tree: true, Types: true, Document: true,
+		Bytes: true, Tree: true, Types: true, Document: true, Settings: settings, Field: fieldSettings,
 	},
 	About:  "JSON (RFC 8259)",
 	Reader: NewReader, Writer: NewWriter, CopyDocument: CopyDocument,
@@ -30,7 +41,7 @@ var Kind = notation.Kind{
 var LinesKind = notation.Kind{
 	Notation: &schema.Notation{
 		Name: "ndjson", Ending: "ndjson", Media: "application/x-ndjson", Family: family,
-		Bytes: true, Tree: true, Types: true,
+		Bytes: true, Tree: true, Types: true, Settings: settings, Field: fieldSettings,
 	},
 	About:  "one JSON value a line",
 	Reader: NewLinesReader, Writer: NewLinesWriter,

@@ -5,10 +5,12 @@ import (
 	"bytes"
 	stdxml "encoding/xml"
 	"io"
+	"slices"
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/setting"
 )
 
 // Kind is XML 1.0.
@@ -16,6 +18,13 @@ var Kind = notation.Kind{
 	Notation: &schema.Notation{
 		Name: "xml", Ending: "xml", Media: "application/xml", Suffix: "+xml", Family: "xml",
 		Bytes: true, Tree: true, Elements: true, Document: true,
+		Settings: setting.List{
+			schema.SizeSetting, schema.RootSetting, schema.RecordSetting, schema.NamespacesSetting,
+			schema.NullAsSetting, schema.EmptyAsSetting, schema.AbsentAsSetting,
+		},
+		Field: func(_ *schema.Schema, f *schema.Field) setting.List {
+			return slices.Concat(schema.NumberSettings(f), schema.DateSettings(f), schema.PlaceSettings(f))
+		},
 	},
 	About:  "XML 1.0",
 	Reader: NewReader, Writer: NewWriter, OpenList: openList,

@@ -1,0 +1,193 @@
+package schema
+
+import (
+	"slices"
+
+	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/setting"
+	"hollowreed/internal/core/value"
+)
+
+// The settings of how messages are written that more than one notation has. A notation lists those that it has, and others of
+// its own.
+var (
+	EncodingSetting = setting.Setting{Name: "encoding", Label: "Encoding", Type: setting.Choice, Choices: []string{"UTF-8", "ISO-8859-1", "windows-1252"}, Default: "UTF-8"}
+	LineEndSetting  = setting.Setting{Name: "line end", Label: "Records end in", Type: setting.Choice, Choices: []string{"any", "CRLF", "LF"}, Default: "any"}
+	CountSetting    = setting.Setting{Name: "count", Label: "Columns count", Type: setting.Choice, Choices: []string{"bytes", "characters"}, Default: "bytes"}
+	FirstSetting    = setting.Setting{Name: "skip first", Label: "Lines to skip first", Type: setting.Number, Greatest: maxSkipped, Hint: "0"}
+	LastSetting     = setting.Setting{Name: "skip last", Label: "Lines to skip last", Type: setting.Number, Greatest: maxSkipped, Hint: "0"}
+	CommentSetting  = setting.Setting{Name: "comment", Label: "Comments begin with", Type: setting.Text, Hint: "none"}
+	BeginsSetting   = setting.Setting{Name: "begins", Label: "Records begin with", Type: setting.Text, Hint: "anything"}
+	SizeSetting     = setting.Setting{Name: "most bytes", Label: "Most bytes of a record", Type: setting.Number, Greatest: MaxRecord, Hint: "16777216"}
+
+	HeaderSetting    = setting.Setting{Name: "header", Label: "First record holds names", Type: setting.Flag, Default: "true"}
+	DelimiterSetting = setting.Setting{Name: "delimiter", Label: "Delimiter", Type: setting.Character, Default: ",", Suggested: []string{",", ";", "tab", "|"}}
+	QuoteSetting     = setting.Setting{Name: "quote", Label: "Quote", Type: setting.Character, Default: `"`}
+	EscapeSetting    = setting.Setting{Name: "escape", Label: "Escape inside of quotes", Type: setting.Character, Hint: "a quote is doubled"}
+
+	RootSetting       = setting.Setting{Name: "root", Label: "Root element", Type: setting.Text, Hint: "any"}
+	RecordSetting     = setting.Setting{Name: "record", Label: "Element of one record", Type: setting.Text, Hint: "the root is the record", Help: "A list of records becomes a root with one such element for each; taken away again on the way back"}
+	NamespacesSetting = setting.Setting{Name: "namespaces", Label: "Namespaces, one a line", Type: setting.Lines, Hint: "ev urn:skerry:event", Help: "A prefix of names and what it stands for; alone, for names without one"}
+	ValuesAsSetting   = setting.Setting{Name: "values as", Label: "Single values as", Type: setting.Choice, Choices: []string{"elements", "attributes"}, Default: "elements"}
+
+	NullAsSetting   = setting.Setting{Name: "null as", Label: "Null as", Type: setting.Choice, Choices: []string{AsNull, AsEmpty, LeftOut}, Default: AsNull}
+	EmptyAsSetting  = setting.Setting{Name: "empty as", Label: "Empty as", Type: setting.Choice, Choices: []string{AsEmpty, AsNull, LeftOut}, Default: AsEmpty}
+	AbsentAsSetting = setting.Setting{Name: "absent as", Label: "Absent as", Type: setting.Choice, Choices: []string{LeftOut, AsNull}, Default: LeftOut}
+)
+
+// common are the settings above that stand in a part as they are; a schema keeps those that only another notation has.
+var common = setting.List{
+	EncodingSetting, LineEndSetting, CountSetting, FirstSetting, LastSetting, CommentSetting, BeginsSetting, SizeSetting,
+	HeaderSetting, DelimiterSetting, QuoteSetting, EscapeSetting, RootSetting, RecordSetting, ValuesAsSetting, NullAsSetting, EmptyAsSetting, AbsentAsSetting,
+}
+
+// written are the settings that a part of a notation may have.
+func (n *Notation) written() setting.List {
+	list := slices.Clip(common)
+	for _, s := range n.Settings {
+		if s.Name != NamespacesSetting.Name && list.Find(s.Name) == nil {
+			list = append(list, s)
+		}
+	}
+	return list
+}
+
+// settingsOf are the settings as readers and writers ask for them.
+func settingsOf(v setting.Values) Settings {
+	return Settings{
+		Encoding: v.Get("encoding"), LineEnd: v.Get("line end"), Characters: v.Get("count") == "characters", MaxRecord: v.Int("most bytes"),
+		Delimiter: character(v.Get("delimiter")), Quote: character(v.Get("quote")), Escape: character(v.Get("escape")), Header: v.Is("header"),
+		RootName: v.Get("root"), RecordName: v.Get("record"), Attributes: v.Get("values as") == "attributes",
+		Missing: Missing{Null: v.Get("null as"), Empty: v.Get("empty as"), Absent: v.Get("absent as")},
+		Lines:   Lines{First: v.Int("skip first"), Last: v.Int("skip last"), Comment: v.Get("comment"), Begins: v.Get("begins")},
+	}
+}
+
+// character is the character that a setting names.
+func character(text string) string {
+	if text == "tab" {
+		return "\t"
+	}
+	return text
+}
+
+// FieldSettings are the settings of a field: what every field has, how the notation writes it, and what it must be.
+func (s *Schema) FieldSettings(f *Field) setting.List {
+	list := setting.List{
+		{Name: "type", Label: "Type", Type: setting.Choice, Choices: types, Redraw: true},
+		{Name: "occurs", Label: "Occurs", Type: setting.Text, Hint: "1", Suggested: []string{"1", "0..1", "1..n", "0..n"}},
+		{Name: "nullable", Label: "Null is allowed", Type: setting.Flag},
+	}
+	if s.Notation.Field != nil {
+		list = append(list, s.Notation.Field(s, f)...)
+	}
+	list = append(list, constraints(f)...)
+	if f.Kind == value.RecordKind && !s.Notation.Lines {
+		list = append(list, setting.Setting{Name: "of", Label: "Its fields are those of", Type: setting.Part, Of: "schema", None: "its own", Redraw: true, Wide: true})
+	}
+	return append(list, setting.Setting{Name: "notes", Label: "Notes", Type: setting.Lines})
+}
+
+// types are the names of the types that a field can have.
+var types = []string{"text", "integer", "decimal", "boolean", "date", "time", "timestamp", "binary", "record"}
+
+// constraints are the settings of what a field must be, as its type has them.
+func constraints(f *Field) (list setting.List) {
+	if f.Kind.Numeric() || f.Temporal() {
+		list = append(list, setting.Setting{Name: "least", Label: "Minimum", Type: setting.Text, Hint: "any"}, setting.Setting{Name: "greatest", Label: "Maximum", Type: setting.Text, Hint: "any"})
+	}
+	if f.Kind == value.Decimal {
+		list = append(list, setting.Setting{Name: "digits", Label: "Most digits", Type: setting.Number, Hint: "any"}, setting.Setting{Name: "places", Label: "Most decimal places", Type: setting.Number, Hint: "any"})
+	}
+	if f.Kind == value.Text {
+		list = append(list,
+			setting.Setting{Name: "least length", Label: "Minimum length", Type: setting.Number, Hint: "0"}, setting.Setting{Name: "most length", Label: "Maximum length", Type: setting.Number, Hint: "any"},
+			setting.Setting{Name: "pattern", Label: "Pattern", Type: setting.Text, Wide: true, Hint: "[A-Z]{2}[0-9]+"},
+			setting.Setting{Name: "codes", Label: "Codes, one a line with its meaning", Type: setting.Lines, Hint: "R rising"})
+	}
+	return list
+}
+
+// Temporal says whether the field is a date, a time or a timestamp.
+func (f *Field) Temporal() bool {
+	return f.Kind == value.Date || f.Kind == value.Time || f.Kind == value.Timestamp
+}
+
+// DateSettings are how a date is written as text.
+func DateSettings(f *Field) (list setting.List) {
+	if f.Temporal() {
+		list = append(list, setting.Setting{Name: "date pattern", Label: "Written as", Type: setting.Text, Wide: true, Hint: "standard form, as 2031-03-09"})
+	}
+	return list
+}
+
+// NumberSettings are how a number is written as text.
+func NumberSettings(f *Field) (list setting.List) {
+	if f.Kind == value.Decimal {
+		list = append(list, setting.Setting{Name: "decimal mark", Label: "Decimal mark", Type: setting.Choice, Choices: []string{"point", "comma"}, Default: "point", Help: "1234.5 or 1234,5"})
+	}
+	if f.Kind.Numeric() {
+		list = append(list, setting.Setting{Name: "grouping", Label: "Groups of digits", Type: setting.Choice, Choices: []string{"none", "point", "comma", "space", "no-break space", "apostrophe"}, Default: "none"})
+	}
+	return list
+}
+
+// LineSettings are how lines of several types are told apart: those of a record inside by how they begin, or by a field that marks
+// them.
+func LineSettings(s *Schema, f *Field) setting.List {
+	switch {
+	case f.Kind == value.RecordKind:
+		return setting.List{{Name: "begins", Label: "Its lines begin with", Type: setting.Text, Wide: true, Hint: "the field that marks them"}}
+	case s.Nested():
+		return setting.List{{Name: "marks", Label: "Marks the lines that have here", Type: setting.Text, Wide: true, Hint: "nothing"}}
+	}
+	return nil
+}
+
+// PlaceSettings are where a single value stands in a document of elements.
+func PlaceSettings(f *Field) setting.List {
+	if f.Kind == value.RecordKind || f.List() {
+		return nil
+	}
+	return setting.List{{Name: "place", Label: "In XML it is", Type: setting.Choice, Choices: Places, Default: Places[0], Wide: true}}
+}
+
+// Places are where a single value can stand in a document of elements.
+var Places = []string{"an element", "an attribute", "the element's text"}
+
+// ColumnSettings are how a field stands in its columns.
+func ColumnSettings(f *Field) setting.List {
+	if f.Kind == value.RecordKind {
+		return nil
+	}
+	list := setting.List{{Name: "columns", Label: "Columns", Type: setting.Text, Hint: "5-12"}}
+	if f.Temporal() {
+		return list
+	}
+	align, fill := padding(f.Kind)
+	if fill == " " {
+		fill = "spaces"
+	}
+	list = append(list, setting.Setting{Name: "align", Label: "Aligned", Type: setting.Choice, Choices: []string{align, other(align)}, Default: align},
+		setting.Setting{Name: "fill", Label: "Filled with", Type: setting.Character, Hint: fill})
+	if f.Kind == value.Decimal {
+		list = append(list, setting.Setting{Name: "implied places", Label: "Digits after an implied point", Type: setting.Number, Hint: "0"})
+	}
+	return list
+}
+
+// readWritten reads how messages of the schema are written.
+func (s *Schema) readWritten(w doc.Node) {
+	s.Written = s.Notation.written().Read(w)
+	s.Settings = settingsOf(s.Written)
+	s.Settings.Namespaces = readNamespaces(w)
+	l := s.Settings.Lines
+	if !s.Notation.Columns && l.Last > 0 {
+		w.Fault(fault.Setting, `"skip last" is for fixed width`)
+	}
+	if !s.Notation.Lines && (l.First > 0 || l.Comment != "" || l.Begins != "") {
+		w.Fault(fault.Setting, `"skip first", "comment" and "begins" are for fixed width and delimited`)
+	}
+	w.Done()
+}
