@@ -60,6 +60,31 @@ type Shell struct {
 // Shelled is a reader that knows its shell, after the first Next.
 type Shelled interface{ Shell() *Shell }
 
+// Message is one document of a file.
+type Message struct {
+	Type     string      // of the document; empty where all documents of a file are of one type
+	Envelope value.Value // the facts of the envelopes around it, as a record; absent where there are none
+	Record   value.Value
+}
+
+// Enveloped is a reader of files that hold documents of several types, inside envelopes.
+type Enveloped interface {
+	Reader
+	// Message gives the type of the record that Next dealt with, and the facts of the envelopes around it.
+	Message() (typ string, envelope value.Value)
+}
+
+// Next reads the next document of any reader. Its error is that of Reader.Next; of a record that cannot be read, the type and
+// the envelope are known all the same.
+func Next(r Reader) (Message, error) {
+	record, err := r.Next()
+	m := Message{Record: record}
+	if e, is := r.(Enveloped); is {
+		m.Type, m.Envelope = e.Message()
+	}
+	return m, err
+}
+
 // Limit is the most bytes of one record: what the options or the schema say.
 func (o Options) Limit() int { return o.LimitOr(MaxRecord) }
 

@@ -11,6 +11,7 @@ import (
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/setting"
 	"hollowreed/internal/core/value"
 )
 
@@ -39,6 +40,13 @@ func TestEveryNotationIsComplete(t *testing.T) {
 			require.True(t, ok)
 			require.Same(t, k, found)
 
+			settingsAreComplete(t, k.Settings)
+			require.NotEmpty(t, k.Settings)
+			for kind := value.Text; kind <= value.RecordKind; kind++ {
+				f := schema.Scalar("f", kind)
+				settingsAreComplete(t, (&schema.Schema{Notation: k.Notation, Root: schema.Record("r", f)}).FieldSettings(f))
+			}
+
 			s := parse(t, "berth", "schema: Berth\nnotation: "+k.Name+"\nwritten: {root: berths, record: berth}\nfields:\n"+
 				"  - {name: code, type: text, columns: 1-4}\n  - {name: length, type: integer, columns: 5-9}\n")
 			require.Same(t, k, Of(s))
@@ -63,6 +71,19 @@ func TestEveryNotationIsComplete(t *testing.T) {
 			_, err = r.Next()
 			require.ErrorIs(t, err, io.EOF)
 		})
+	}
+}
+
+// settingsAreComplete holds settings against what a form and a reader need of them.
+func settingsAreComplete(t *testing.T, list setting.List) {
+	t.Helper()
+	names := map[string]bool{}
+	for _, s := range list {
+		require.False(t, names[s.Name], "%s is there twice", s.Name)
+		names[s.Name] = true
+		require.NotEmpty(t, s.Label, s.Name)
+		require.Equal(t, s.Type == setting.Choice, len(s.Choices) > 0, s.Name)
+		require.Nil(t, s.Check(s.Default), "the default of %s can be chosen", s.Name)
 	}
 }
 
