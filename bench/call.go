@@ -275,7 +275,7 @@ func engineCalls(ctx context.Context, server *localpg.Server) (side, func(), err
 	if err := e.Start(ctx); err != nil {
 		return side{}, nil, err
 	}
-	site := &page.Site{Workspace: &design.Workspace{DB: db, Project: "calls", Compiled: e.Compiled()}, Engine: e, Outside: outside, Log: slog.New(slog.DiscardHandler)}
+	site := &page.Site{Workspace: &design.Workspace{DB: db, Project: "calls", Compiled: e.Compiled(), Engine: e}, Engine: e, Outside: outside, Log: slog.New(slog.DiscardHandler)}
 	address, stop, err := served(inbound.Handler(site))
 	return side{"Hollow Reed, a run each", address + inbound.Prefix}, func() { stop(); e.Stop(); outside.Close(); db.Close() }, err
 }

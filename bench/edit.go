@@ -65,7 +65,7 @@ func edits(dir string) error {
 	if err != nil {
 		return err
 	}
-	w := &design.Workspace{DB: db, Project: "many", Compiled: e.Compiled()}
+	w := &design.Workspace{DB: db, Project: "many", Compiled: e.Compiled(), Engine: e}
 	site := &page.Site{
 		Workspace: w, Engine: e, Outside: outside, Vault: &vault.Vault{DB: db, Project: "many"}, Hub: page.NewHub(ctx, w),
 		Log: slog.New(slog.DiscardHandler), Person: store.Person{ID: "bench", Name: "Bench", Initials: "B"}, Env: "Workbench",

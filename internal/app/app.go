@@ -87,8 +87,8 @@ func (f *flags) common(c *cobra.Command) {
 	c.Flags().StringVar(&f.logs, "log", "text", "how the log is written: text, json")
 	c.Flags().IntVar(&f.figures, "figures", 400, "days for which figures are kept")
 	c.Flags().IntVar(&f.batch, "batch", 0, "records of one batch (500)")
-	c.Flags().DurationVar(&f.beat, "beat", 0, "time between two signs of life (1s)")
-	c.Flags().DurationVar(&f.silence, "silence", 0, "time after which a worker is taken for dead (6s)")
+	c.Flags().DurationVar(&f.beat, "beat", 0, "time between two signs of life (2.5s)")
+	c.Flags().DurationVar(&f.silence, "silence", 0, "time after which a worker is taken for dead (7.5s)")
 	c.Flags().DurationVar(&f.rest, "rest", 0, "how long a file must not change before it is picked up (1.5s)")
 }
 
@@ -456,7 +456,7 @@ func (f *flags) site(ctx context.Context, errs io.Writer, db *pgxpool.Pool, outs
 		runs.Close()
 		return nil, nil, err
 	}
-	w := &design.Workspace{DB: db, Project: f.project, Compiled: e.Compiled()}
+	w := &design.Workspace{DB: db, Project: f.project, Compiled: e.Compiled(), Engine: e}
 	return &page.Site{
 		Workspace: w, Engine: e, Outside: outside, Rules: f.rules, Vault: f.vault, Hub: page.NewHub(ctx, w), Log: log,
 		Person: DemoPerson, Env: f.env, Address: f.address(), Calls: "http://" + f.calls,

@@ -97,6 +97,7 @@ type Pool struct {
 	hears  atomic.Bool // of every change of settings and secrets
 	mu     sync.Mutex
 	open   map[string]*entry
+	absent absent
 }
 
 type entry struct {
@@ -150,6 +151,7 @@ func (p *Pool) Setup(ctx context.Context, id string) (*Setup, error) {
 func (p *Pool) Reload(id string) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
+	p.absent.forget()
 	for name, e := range p.open {
 		if id == "" || name == id {
 			e.changed = time.Now()
@@ -221,24 +223,66 @@ func (p *Pool) env(id string, s *Setup) system.Env {
 			values[set.Name] = set.Default
 		}
 	}
-	return system.Env{ID: id, Values: values, Net: p.rules.Net, Roots: p.rules.Roots, Never: p.rules.Never, Own: p.rules.Own, Keep: keeping{p.source, &p.mask}}
+	return system.Env{ID: id, Values: values, Net: p.rules.Net, Roots: p.rules.Roots, Never: p.rules.Never, Own: p.rules.Own, Keep: keeping{p.source, p}}
 }
 
-// keeping hides the tokens that a system learns, too.
+// keeping hides the tokens that a system learns, too. One that is not there is not asked for again until something changes.
 type keeping struct {
 	system.Keeper
-	mask *secret.Mask
+	pool *Pool
 }
 
 func (k keeping) Get(ctx context.Context, name string) (string, error) {
+	gone, asked := k.pool.absent.has(name)
+	if gone && k.pool.hears.Load() {
+		return "", nil
+	}
 	text, err := k.Keeper.Get(ctx, name)
 	k.hide(text)
+	if err == nil && text == "" {
+		k.pool.absent.note(name, asked)
+	}
 	return text, err
 }
 
 func (k keeping) Set(ctx context.Context, name, text string) error {
 	k.hide(text)
+	defer k.pool.absent.forget()
 	return k.Keeper.Set(ctx, name, text)
+}
+
+// absent are the secrets that were asked for and are not there.
+type absent struct {
+	mu      sync.Mutex
+	names   map[string]bool
+	changes int // how often secrets changed
+}
+
+// has says whether a secret was not there, and after how many changes that is asked.
+func (a *absent) has(name string) (gone bool, asked int) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return a.names[name], a.changes
+}
+
+// note notes that a secret is not there, unless one has changed since that was asked.
+func (a *absent) note(name string, asked int) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.changes != asked {
+		return
+	}
+	if a.names == nil {
+		a.names = map[string]bool{}
+	}
+	a.names[name] = true
+}
+
+func (a *absent) forget() {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.changes++
+	clear(a.names)
 }
 
 // hide makes the tokens in a text of JSON known to the mask.
@@ -249,7 +293,7 @@ func (k keeping) hide(text string) {
 	}
 	for name, v := range fields {
 		if s, ok := v.(string); ok && strings.HasSuffix(name, "_token") {
-			k.mask.Add(s)
+			k.pool.mask.Add(s)
 		}
 	}
 }

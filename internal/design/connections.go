@@ -12,6 +12,11 @@ import (
 	"hollowreed/internal/store"
 )
 
+// Configure keeps how a connection is reached in an environment, from the version that the change was made from.
+func (d Designer) Configure(ctx context.Context, env string, s store.Setting, from int64) error {
+	return store.SaveSetting(ctx, d.DB, d.Project, env, s, from, d.Person)
+}
+
 // AddOperations adds operations to a connection, and the schemas that they need, as a service describes them. What is there
 // already stays as it is. It gives the number of operations that are new.
 func (d Designer) AddOperations(ctx context.Context, to *connection.Connection, operations []doc.Out, schemas []*schema.Schema) (n int, err error) {

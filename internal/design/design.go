@@ -13,6 +13,7 @@ import (
 	"hollowreed/internal/compiled"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/project"
+	"hollowreed/internal/engine"
 	"hollowreed/internal/store"
 )
 
@@ -21,6 +22,7 @@ type Workspace struct {
 	DB       *pgxpool.Pool
 	Project  string
 	Compiled *compiled.Cache
+	Engine   *engine.Engine // which tries and releases
 }
 
 // Load gives the drafts compiled. Only parts that have changed, and those that depend on them, are compiled again.

@@ -78,18 +78,67 @@ func (e *Engine) drafted(ctx context.Context) (*project.Project, error) {
 	return p, err
 }
 
+// alertsDue says when the alerts are looked at: soon after what they look for may have come, and now and then.
+type alertsDue struct {
+	mu    sync.Mutex
+	until time.Time // till when every look is wanted
+	last  time.Time
+}
+
+// restful is how many looks are left out where nothing has happened.
+const restful = 4
+
+// stir wants every look for a while: something has happened that an alert may be about, at the end of that time perhaps.
+func (a *alertsDue) stir(during time.Duration) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if until := time.Now().Add(during); until.After(a.until) {
+		a.until = until
+	}
+}
+
+// wanted says whether a look is wanted now, and notes that it is made.
+func (a *alertsDue) wanted(every time.Duration, hears bool) bool {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	now := time.Now()
+	if hears && now.After(a.until) && now.Sub(a.last) < restful*every-every/2 {
+		return false
+	}
+	a.last = now
+	return true
+}
+
+// stirred wants looks at the alerts for as long as one of those of a project may still find what has just come: so many seconds
+// behind it.
+func (e *Engine) stirred(p *project.Project) {
+	within := 0
+	for _, a := range p.Alerts() {
+		if a.When == alert.Down || a.When == alert.Long {
+			within = max(within, a.Within)
+		}
+	}
+	e.alertsDue.stir(time.Duration(within)*time.Second + 2*e.opt.Alerts)
+}
+
 // watch looks at all alerts. What is as it was told needs no transaction.
 func (e *Engine) watch(ctx context.Context) error {
-	if e.opt.Project == "" {
+	if e.opt.Project == "" || !e.alertsDue.wanted(e.opt.Alerts, e.notices.hears.Load()) {
 		return nil
 	}
 	p, err := e.drafted(ctx)
 	if err != nil {
 		return err
 	}
+	if e.stirs.Swap(false) {
+		e.stirred(p)
+	}
 	open, err := store.AllOpenAlarms(ctx, e.db, e.opt.Project)
 	if err != nil {
 		return err
+	}
+	if len(open) > 0 {
+		e.alertsDue.stir(2 * e.opt.Alerts)
 	}
 	var errs []error
 	for _, a := range p.Alerts() {

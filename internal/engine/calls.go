@@ -55,7 +55,7 @@ func (e *Engine) doAtOnce(ctx context.Context, c *Call, b beginning, a InboundRe
 		return errSeen
 	}
 	(&execution{engine: e, run: w.Run, plan: c.Plan}).told(w.State)
-	e.changed()
+	e.changed(w.Run)
 	t.Run, t.Done = w.Run.ID, &w.Run
 	return nil
 }
@@ -80,7 +80,7 @@ func (e *Engine) doHere(ctx context.Context, c *Call, b beginning, a InboundRequ
 	t.over, t.left = e.callers.on(r.ID)
 	go func() {
 		defer func() { <-e.hands }()
-		defer e.changed()
+		defer e.changed(r)
 		defer e.survive(r.Flow, func() {}) // it is taken up again, by the queue
 		x := &execution{engine: e, run: r, direct: true}
 		if _, err := x.attempt(e.runs); err != nil && !errors.Is(err, store.ErrTakenOn) {

@@ -161,7 +161,7 @@ func (x *execution) recordAsides(ctx context.Context, tx pgx.Tx, j batchEntries,
 // recorded takes over what was recorded.
 func (x *execution) recorded(r store.Run, err error) error {
 	if err == nil {
-		x.engine.changed()
+		x.engine.changed(r)
 		x.run = r
 		x.run.Attempt = 1
 	}

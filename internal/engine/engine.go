@@ -50,8 +50,8 @@ import (
 type Options struct {
 	Batch    int           // records of one batch: 500
 	Workers  int           // runs at once: 4
-	Beat     time.Duration // between two signs of life: 2 s
-	Silence  time.Duration // after which a worker is taken for dead: 6 s
+	Beat     time.Duration // between two signs of life: 2.5 s
+	Silence  time.Duration // after which a worker is taken for dead: 7.5 s
 	Look     time.Duration // between two looks at the folders: 500 ms
 	Rest     time.Duration // how long a file must not change before it is picked up: 1.5 s
 	Backoff  func(attempt int) time.Duration
@@ -59,8 +59,8 @@ type Options struct {
 	Alerts   time.Duration    // between two looks at the alerts: 15 s
 	Traces   bool             // the steps of runs have spans, for who wants traces
 	Figures  time.Duration    // for which figures are kept: 400 days
-	Poll     time.Duration    // between two looks at the queue, of which every insert tells: 20 times Look, at most 10 s
-	Sweep    time.Duration    // between two looks for what is to be removed: 1 min
+	Poll     time.Duration    // between two looks at the queue, of which every insert tells: 40 times Look, at most 20 s
+	Sweep    time.Duration    // between two looks for what is to be removed: 5 min
 	Health   time.Duration    // between two looks whether a connection answers: 15 s
 	Project  string           // whose connections are looked at; none when it is empty
 	Env      string           // the environment in which runs are
@@ -94,12 +94,12 @@ func (o Options) filled() Options {
 	def(&o.Health, 15*time.Second)
 	def(&o.Figures, figures)
 	def(&o.Alerts, 15*time.Second)
-	def(&o.Sweep, time.Minute)
-	def(&o.Beat, 2*time.Second)
-	def(&o.Silence, 6*time.Second)
+	def(&o.Sweep, 5*time.Minute)
+	def(&o.Beat, 2500*time.Millisecond)
+	def(&o.Silence, 7500*time.Millisecond)
 	def(&o.Look, 500*time.Millisecond)
 	def(&o.Rest, 1500*time.Millisecond)
-	def(&o.Poll, min(pollEvery, 20*o.Look))
+	def(&o.Poll, min(pollEvery, 40*o.Look))
 	if o.Backoff == nil {
 		o.Backoff = func(attempt int) time.Duration { return time.Second << min(attempt, 6) }
 	}
@@ -144,7 +144,9 @@ type Engine struct {
 	beaten      time.Time     // when it last said that it lives
 	judges      time.Time     // from when on it says that others are dead
 	tallies     *tallies
-	teller      teller
+	publisher   publisher
+	alertsDue   alertsDue
+	stirs       atomic.Bool // something has happened since the alerts were looked at
 	draft       drafted
 	tracer      trace.Tracer
 	ended       sync.Once
@@ -220,7 +222,7 @@ func (e *Engine) Start(ctx context.Context) error {
 		return err
 	}
 	e.every(ctx, e.opt.Beat, "sign of life", e.beat)
-	e.every(ctx, tellEvery, "tell of changes", e.tellRuns)
+	e.every(ctx, publishEvery, "tell of changes", e.publishRuns)
 	e.every(ctx, e.opt.Look, "look for runs to stop", e.applyCancellations)
 	e.every(ctx, min(250*time.Millisecond, e.opt.Look), "wake callers", e.wakeCallers)
 	e.every(ctx, 3*e.opt.Beat, "keep the figures", e.keepFigures)
@@ -358,7 +360,7 @@ func (e *Engine) adopt(ctx context.Context, tx pgx.Tx) error {
 
 // enqueue makes some worker take a run on once the transaction commits.
 func (e *Engine) enqueue(ctx context.Context, tx pgx.Tx, run uuid.UUID) error {
-	e.changed()
+	e.changedRun(run)
 	_, err := e.river.InsertTx(ctx, tx, jobArgs{Run: run}, nil)
 	e.wakeSoon()
 	return err

@@ -19,6 +19,7 @@ type tallies struct {
 	mu       sync.Mutex
 	counted  map[string]map[[2]string]*store.Metric // by project, kind and name
 	calls    map[string]*store.Metric               // of connections
+	taken    time.Time                              // when all was taken last
 	runs     *prometheus.CounterVec
 	records  *prometheus.CounterVec
 	took     *prometheus.HistogramVec
@@ -78,10 +79,17 @@ func (t *tallies) called(id string, took time.Duration, failed bool) {
 	t.calls[id].Add(took, failed)
 }
 
+// callsWait is how long uses of connections wait to be kept where no run has ended: connections are polled all the time.
+const callsWait = 30 * time.Second
+
 // take gives what was counted since it was last taken.
 func (t *tallies) take(project string) map[string][]store.Metric {
 	t.mu.Lock()
 	defer t.mu.Unlock()
+	if len(t.counted) == 0 && time.Since(t.taken) < callsWait {
+		return nil
+	}
+	t.taken = time.Now()
 	out := map[string][]store.Metric{}
 	for p, figures := range t.counted {
 		for _, f := range figures {

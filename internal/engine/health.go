@@ -11,50 +11,74 @@ import (
 // healthTime bounds how long one connection may take to say that it is there.
 const healthTime = 5 * time.Second
 
-// looked says when the connections were last looked at.
+// looked says when the connections were last looked at, and which there are.
 type looked struct {
-	mu sync.Mutex
-	at time.Time
+	mu   sync.Mutex
+	at   time.Time
+	ids  []string
+	read time.Time // when the connections were last asked for
 }
 
 // forget lets them be looked at where their settings have changed.
 func (l *looked) forget() {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	l.at = time.Time{}
+	l.at, l.read = time.Time{}, time.Time{}
 }
 
-// due says whether it is time to look, and notes that somebody does.
-func (l *looked) due(every time.Duration) bool {
+// due says whether it is time to look, and notes that somebody does; known are the connections, nil where they are to be asked for.
+func (l *looked) due(every time.Duration, hears bool) (known []string, due bool) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	now := time.Now()
 	if now.Sub(l.at) < every {
-		return false
+		return nil, false
 	}
 	l.at = now
-	return true
+	if !hears || now.Sub(l.read) > remembered {
+		l.read = now // what changes from now on is heard of
+		return nil, true
+	}
+	return l.ids, true
 }
 
-// watchHealth looks whether the connections answer that nobody has looked at for a while.
+// keep remembers the connections, unless their settings have changed since they were asked for.
+func (l *looked) keep(ids []string) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.ids = ids
+}
+
+// watchHealth looks whether the connections answer.
 func (e *Engine) watchHealth(ctx context.Context) error {
-	if e.opt.Project == "" || !e.health.due(e.opt.Health*9/10) {
+	if e.opt.Project == "" {
 		return nil
 	}
-	due, err := store.HealthDue(ctx, e.db, e.opt.Project, e.opt.Env, e.opt.Health*3/4)
-	if err != nil || len(due) == 0 {
-		return err
+	ids, due := e.health.due(e.opt.Health*9/10, e.notices.hears.Load())
+	if !due {
+		return nil
 	}
-	list := make([]store.Health, len(due))
+	if ids == nil {
+		var err error
+		if ids, err = store.Configured(ctx, e.db, e.opt.Project, e.opt.Env); err != nil {
+			e.health.forget()
+			return err
+		}
+		e.health.keep(ids)
+	}
+	if len(ids) == 0 {
+		return nil
+	}
+	list := make([]store.Health, len(ids))
 	var all sync.WaitGroup
-	for i, id := range due {
+	for i, id := range ids {
 		all.Go(func() { list[i] = e.healthOf(ctx, id) })
 	}
 	all.Wait()
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
-	_, err = store.SaveHealth(ctx, e.db, e.opt.Project, e.opt.Env, list...)
+	_, err := store.SaveHealth(ctx, e.db, e.opt.Project, e.opt.Env, list...)
 	return err
 }
 

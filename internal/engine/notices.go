@@ -63,9 +63,18 @@ func (e *Engine) noticed(what string) {
 		e.health.forget()
 	case "part":
 		e.draft.forget()
+		e.stir()
+	case "runs", "health":
+		e.stir()
 	case "cancel":
 		e.stops.soon()
 	}
+}
+
+// stir lets the next look at the alerts be made: something has happened.
+func (e *Engine) stir() {
+	e.stirs.Store(true)
+	e.alertsDue.stir(2 * e.opt.Alerts)
 }
 
 // triggers are the newest releases and which triggers are paused.
@@ -187,6 +196,6 @@ func (e *Engine) wake() {
 }
 
 const (
-	pollEvery = 10 * time.Second      // between two looks at the queue, of which every insert tells
+	pollEvery = 20 * time.Second      // between two looks at the queue, of which every insert tells
 	wakeLater = 60 * time.Millisecond // by when the queue has noted that a job waits
 )

@@ -121,7 +121,7 @@ func (e *Engine) lookAt(ctx context.Context, r store.Release, plan *flow.Plan, l
 }
 
 // noteEvery is how long a look that met the same as before is not noted.
-const noteEvery = 2 * time.Minute
+const noteEvery = 5 * time.Minute
 
 // noteLook notes what a look met where that is something else than before, and now and then.
 func (e *Engine) noteLook(ctx context.Context, r store.Release, fault string) error {
@@ -276,6 +276,6 @@ func (e *Engine) moveDone(ctx context.Context, r store.Run) error {
 	if err != nil {
 		warning = fmt.Sprintf("%s stays where it was dropped: it cannot be moved to %s: %s", r.File, filepath.Dir(r.DonePath), plainError(err))
 	}
-	e.changed()
+	e.changed(r)
 	return errors.Join(err, store.Warn(ctx, e.db, r, warning))
 }

@@ -2,28 +2,80 @@ package engine
 
 import (
 	"context"
-	"sync/atomic"
+	"net/url"
+	"slices"
+	"strings"
+	"sync"
 	"time"
+
+	"github.com/google/uuid"
 
 	"hollowreed/internal/store"
 )
 
-// teller announces that runs have changed, at most some times a second however many change: open pages then look anew.
-type teller struct{ last atomic.Int64 }
+// publisher announces which runs have changed, at most some times a second however many change: open pages that show them then
+// look anew.
+type publisher struct {
+	mu      sync.Mutex
+	changes map[string]time.Time // when each run changed last, as project/flow/run, what is not known of it left out; empty is any run
+}
 
 // How often changes are announced, and for how long after the last one: a change is noted a little before it is committed.
 const (
-	tellEvery = 100 * time.Millisecond
-	tellAfter = 300 * time.Millisecond
+	publishEvery = 100 * time.Millisecond
+	publishFor   = 300 * time.Millisecond
 )
 
-// changed notes that a run changes.
-func (e *Engine) changed() { e.teller.last.Store(time.Now().UnixNano()) }
+// maxChanged bounds the runs that are announced by name: where more change, any run may have.
+const maxChanged = 60
 
-// tellRuns announces what has changed lately.
-func (e *Engine) tellRuns(ctx context.Context) error {
-	if time.Since(time.Unix(0, e.teller.last.Load())) > tellAfter+tellEvery {
+// changed notes that a run changes, and with it the one that started it.
+func (e *Engine) changed(r store.Run) {
+	e.publisher.note(r.Project + "/" + url.PathEscape(r.Flow) + "/" + r.ID.String())
+	if r.Parent != nil {
+		e.publisher.note(r.Project + "//" + r.Parent.String())
+	}
+}
+
+// changedRun notes that a run changes of which only the id is known.
+func (e *Engine) changedRun(id uuid.UUID) { e.publisher.note("//" + id.String()) }
+
+func (p *publisher) note(run string) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.changes == nil {
+		p.changes = map[string]time.Time{}
+	}
+	if len(p.changes) >= maxChanged {
+		clear(p.changes)
+		run = ""
+	}
+	p.changes[run] = time.Now()
+}
+
+// take gives the runs that have changed lately.
+func (p *publisher) take() (runs []string) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for run, at := range p.changes {
+		if time.Since(at) > publishFor+publishEvery {
+			delete(p.changes, run)
+			continue
+		}
+		runs = append(runs, run)
+	}
+	slices.Sort(runs)
+	if len(runs) > 0 && runs[0] == "" {
+		return runs[:1]
+	}
+	return runs
+}
+
+// publishRuns announces what has changed lately.
+func (e *Engine) publishRuns(ctx context.Context) error {
+	runs := e.publisher.take()
+	if len(runs) == 0 {
 		return nil
 	}
-	return store.PublishRuns(ctx, e.db)
+	return store.PublishRuns(ctx, e.db, strings.Join(runs, " "))
 }

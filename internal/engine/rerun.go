@@ -154,6 +154,6 @@ func (e *Engine) Cancel(ctx context.Context, run uuid.UUID, by string) error {
 	if err != nil {
 		return err
 	}
-	e.changed()
+	e.changed(r)
 	return store.Cancel(ctx, e.db, r, by)
 }

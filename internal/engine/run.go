@@ -33,7 +33,7 @@ type worker struct {
 // Work takes one run on and goes as far as it can.
 func (w *worker) Work(ctx context.Context, job *river.Job[jobArgs]) error {
 	e := w.engine
-	defer e.changed()
+	defer e.changedRun(job.Args.Run)
 	r, err := e.claim(ctx, job.Args.Run)
 	if errors.Is(err, errBusy) {
 		return e.snooze(turnAfter)
@@ -44,7 +44,8 @@ func (w *worker) Work(ctx context.Context, job *river.Job[jobArgs]) error {
 	if err != nil {
 		return err
 	}
-	e.changed()
+	e.changed(r)
+	defer func() { e.changed(r) }()
 	x := &execution{engine: e, run: r}
 	next, err := x.attempt(ctx)
 	switch {

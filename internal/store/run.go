@@ -163,7 +163,9 @@ func Reruns(ctx context.Context, db DB, run uuid.UUID, most int) ([]Run, error) 
 
 // PublishRuns announces that runs have changed. It is not part of their transactions: a commit that announces something waits
 // for all others that do.
-func PublishRuns(ctx context.Context, db DB) error { return Publish(ctx, db, "runs") }
+func PublishRuns(ctx context.Context, db DB, runs string) error {
+	return Publish(ctx, db, strings.TrimSpace("runs "+runs))
+}
 
 // AddPickup notes that a file became a run; false when it had been noted before, with that run's id.
 func AddPickup(ctx context.Context, db DB, project, flowID, path, identity string, run uuid.UUID) (bool, error) {

@@ -237,13 +237,8 @@ func Healths(ctx context.Context, db DB, project, environment string) (map[strin
 	return all, err
 }
 
-// HealthDue lists the connections with settings that nobody has looked at for a time, or since their
-// settings were changed. They count as looked at from now on, so that of several workers one looks.
-func HealthDue(ctx context.Context, db DB, project, environment string, every time.Duration) ([]string, error) {
-	rows, _ := db.Query(ctx, `insert into health as h (project, environment, connection, well, took_ms, fault, checked_at)
-		select s.project, s.environment, s.connection, true, 0, '', 'epoch' from setting s where s.project = $1 and s.environment = $2
-		on conflict (project, environment, connection) do update set checked_at = now()
-		where h.checked_at < now() - make_interval(secs => $3) or h.checked_at < (select changed_at from setting s where s.project = h.project and s.environment = h.environment and s.connection = h.connection)
-		returning connection`, project, environment, every.Seconds())
+// Configured lists the connections that have settings in an environment.
+func Configured(ctx context.Context, db DB, project, environment string) ([]string, error) {
+	rows, _ := db.Query(ctx, "select connection from setting where project = $1 and environment = $2 order by connection", project, environment)
 	return pgx.CollectRows(rows, pgx.RowTo[string])
 }

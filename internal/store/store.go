@@ -77,7 +77,7 @@ func Long(ctx context.Context, db DB, name string) error {
 
 // pingAfter is how long a connection is idle before it is tried with a ping when it is used again. That a server went away is
 // seen at once by who listens.
-const pingAfter = time.Minute
+const pingAfter = 5 * time.Minute
 
 // Open connects and brings the database to the newest migration.
 func Open(ctx context.Context, url string) (*pgxpool.Pool, error) {

@@ -370,9 +370,9 @@ func TestSecretsAreKeptSealed(t *testing.T) {
 	users, err := SecretUsers(t.Context(), db, projectID, "Live")
 	require.NoError(t, err)
 	require.Equal(t, map[string][]string{"desk": {"quay"}}, users)
-	due, err := HealthDue(t.Context(), db, projectID, "Live", time.Hour)
+	there, err := Configured(t.Context(), db, projectID, "Live")
 	require.NoError(t, err)
-	require.Equal(t, []string{"quay"}, due)
+	require.Equal(t, []string{"quay"}, there)
 	require.NoError(t, DeleteSecret(t.Context(), db, projectID, "Live", "desk"))
 	require.ErrorIs(t, DeleteSecret(t.Context(), db, projectID, "Live", "desk"), ErrNotFound)
 }

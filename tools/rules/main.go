@@ -33,7 +33,7 @@ var rules = []rule{
 		but:    map[string]string{"internal/core/schema/sample/": "it only formats made-up addresses"},
 	},
 	{
-		in: "^internal/core/", imports: `^hollowreed/internal/(app|cli|connector|engine|hostile|localpg|loopback|outfile|secret|spool|standin|store|testdb|vault|web)\b`,
+		in: "^internal/core/", imports: `^hollowreed/internal/(app|cli|compiled|connector|design|engine|hostile|localpg|loopback|operate|outfile|secret|spool|standin|store|testdb|vault|web)\b`,
 		reason: "everything may know the core, the core knows nothing but itself",
 	},
 	{
@@ -69,6 +69,14 @@ var rules = []rule{
 	{
 		in: "^internal/web/", imports: `pgx`,
 		reason: "pages have no transactions: use cases of design, operate and the engine do",
+	},
+	{
+		in: "^internal/web/", calls: `/store\.((Save|Add|Delete|Remove|Note|Move|Restore|Record|Create)[A-Z]\w*|SetWorkNote|SetCallMode|TypeTry|Undo|Redo|Assign|Pause|Unpause|Cancel)$`,
+		reason: "pages change nothing by themselves: use cases of design and operate do, with a name, so that rights are asked for and deeds are noted in one place",
+	},
+	{
+		in: "^internal/(design|operate)/", imports: `gin-gonic|^hollowreed/internal/(web|app|cli)\b`,
+		reason: "use cases are for pages, commands and interfaces alike, and know none of them",
 	},
 	{
 		in: "^internal/(engine|store|vault|outfile|spool|cli)/", imports: `^net/(http|smtp)$`,

@@ -83,7 +83,7 @@ func (b bench) testConnection(c *gin.Context) error {
 		if n := len(run.Stages); n > 0 && !run.Well() {
 			h.Fault = run.Stages[n-1].Name + ": " + run.Stages[n-1].Told
 		}
-		if _, err := store.SaveHealth(ctx, b.DB, b.Project, d.In, h); err != nil {
+		if err := b.Operator().NoteHealth(ctx, d.In, h); err != nil {
 			b.Log.Warn("the outcome of a test is not noted", "connection", d.ID, "error", err)
 		}
 		b.tests.change(func() { t.Over, t.Well = true, run.Well() })

@@ -79,7 +79,7 @@ func (b bench) setConnection(c *gin.Context) error {
 		return err
 	}
 	s := store.Setting{Connection: d.ID, Kind: d.Kind.Name, Chosen: chosen, Page: d.StandIn}
-	if err := store.SaveSetting(c, b.DB, b.Project, d.In, s, version, b.Person.ID); err != nil {
+	if err := b.Designer().Configure(c, d.In, s, version); err != nil {
 		return err
 	}
 	b.Outside.Reload(d.ID)

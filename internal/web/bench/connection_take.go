@@ -82,5 +82,5 @@ func (b bench) suggest(c *gin.Context, d *connectionPage, settings map[string]st
 			chosen[name] = v
 		}
 	}
-	return store.SaveSetting(c, b.DB, b.Project, d.In, store.Setting{Connection: d.ID, Kind: d.Kind.Name, Chosen: chosen, Page: d.StandIn}, 0, b.Person.ID)
+	return b.Designer().Configure(c, d.In, store.Setting{Connection: d.ID, Kind: d.Kind.Name, Chosen: chosen, Page: d.StandIn}, 0)
 }

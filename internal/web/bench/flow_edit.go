@@ -382,7 +382,7 @@ func completes(c *gin.Context, scope *formula.Scope) error {
 // runNow starts a run of the newest release because somebody asks for it, and shows it. Where it begins with a
 // message, that is asked for first.
 func (b bench) runNow(c *gin.Context) error {
-	id, err := b.Engine.StartRun(c, b.Project, c.Param("id"), b.Person.ID, []byte(c.PostForm("message")))
+	id, err := b.Operator().Start(c, c.Param("id"), []byte(c.PostForm("message")))
 	if err != nil {
 		return err
 	}

@@ -80,9 +80,9 @@ func (b bench) pause(c *gin.Context) error {
 		return err
 	}
 	if c.PostForm("do") == "go on" {
-		err = b.Engine.ResumeTrigger(c, b.Project, plan.Flow.ID)
+		err = b.Operator().Unpause(c, plan.Flow.ID)
 	} else {
-		err = b.Engine.PauseTrigger(c, b.Project, plan.Flow.ID, b.Person.ID, strings.TrimSpace(c.PostForm("reason")))
+		err = b.Operator().Pause(c, plan.Flow.ID, strings.TrimSpace(c.PostForm("reason")))
 	}
 	if err != nil {
 		return err

@@ -3,13 +3,11 @@ package bench
 import (
 	"bytes"
 	"encoding/json"
-	"slices"
 	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
 
-	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	notationjson "hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/value"
@@ -31,9 +29,6 @@ func (b bench) how(c *gin.Context, plan *flow.Plan) (engine.TestOptions, error) 
 	return engine.TestOptions{Choices: choices, Heard: heard, With: with}, err
 }
 
-// maxTyped bounds what is typed for tries, in bytes.
-const maxTyped = 256 << 10
-
 // typeTry keeps what somebody types for the tries of a flow in place of a sample, and tries it with that.
 func (b bench) typeTry(c *gin.Context) error {
 	_, plan, err := b.flowOf(c)
@@ -45,15 +40,7 @@ func (b bench) typeTry(c *gin.Context) error {
 	if c.PostForm("do") != "forget" {
 		with = flow.TriedWith{Message: strings.TrimSpace(unixLines(c.PostForm("message"))), Address: strings.TrimSpace(c.PostForm("address")), Headers: strings.TrimSpace(unixLines(c.PostForm("headers")))}
 	}
-	if len(with.Message)+len(with.Address)+len(with.Headers) > maxTyped {
-		return fault.New(fault.Limit, "more than 256 KB are not kept for a try").Mended("Keep it as a sample with its schema")
-	}
-	if plan.Flow.Trigger.Of().Requests && !with.Empty() {
-		if _, ft := with.Request(plan); ft != nil {
-			return ft
-		}
-	}
-	if err := store.TypeTry(c, b.DB, b.Project, look.id, with); err != nil {
+	if err := b.Designer().TypeTry(c, plan, with); err != nil {
 		return err
 	}
 	c.Redirect(303, look.address(look.step, look.record))
@@ -128,7 +115,7 @@ func (b bench) tryFlow(c *gin.Context) error {
 	how.Asks = true
 	d := &flowPage{ID: look.id, look: look}
 	d.try(c, b, p, plan, how)
-	if err := store.SaveRecordedCall(c, b.DB, b.Project, how.Heard.All()); err != nil {
+	if err := b.Designer().KeepRecordedCalls(c, how.Heard.All()); err != nil {
 		return err
 	}
 	c.Redirect(303, look.address(look.step, look.record))
@@ -138,11 +125,7 @@ func (b bench) tryFlow(c *gin.Context) error {
 // chooseTry keeps what tries do about a step.
 func (b bench) chooseTry(c *gin.Context) error {
 	look := lookOf(c.Param("id"), c.PostForm)
-	m := flow.CallMode(c.PostForm("manner"))
-	if !slices.Contains(flow.Manners, m) {
-		return store.ErrNotFound
-	}
-	if err := store.SetCallMode(c, b.DB, b.Project, stepKey(look.id, look.step), m); err != nil {
+	if err := b.Designer().ChooseCallMode(c, stepKey(look.id, look.step), flow.CallMode(c.PostForm("manner"))); err != nil {
 		return err
 	}
 	return b.showFlow(c, look)

@@ -85,7 +85,7 @@ func (b bench) release(c *gin.Context) error {
 			return faults[0].Mended("Mend the step or the table, or release it without that check")
 		}
 	}
-	if _, err := b.Engine.CreateRelease(c, b.Project, id, note, b.Person.ID); err != nil {
+	if _, err := b.Designer().Release(c, id, note); err != nil {
 		return err
 	}
 	c.Redirect(303, "/bench/flows/"+id)

@@ -106,10 +106,7 @@ func (b bench) forgetChanged(c *gin.Context) error {
 	if key := c.PostForm("key"); key != "" {
 		keys = append(keys, key)
 	}
-	if err := store.DeleteState(c, b.DB, b.Project, flow.TableSpace(d.ID), keys...); err != nil {
-		return err
-	}
-	if err := store.AddAuditEntry(c, b.DB, b.Project, b.Person.ID, "took back rows that flows had changed", nil, d.Table.Title); err != nil {
+	if err := b.Operator().RevertTable(c, d.ID, d.Table.Title, keys...); err != nil {
 		return err
 	}
 	c.Redirect(303, "/bench/tables/"+d.ID)

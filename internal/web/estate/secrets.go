@@ -133,12 +133,7 @@ func dropSecret(c *gin.Context, s *page.Site) error {
 		return err
 	}
 	name := c.PostForm("name")
-	for _, r := range d.Rows {
-		if r.Name == name && len(r.UsedBy) > 0 && r.Type != "oauth tokens" {
-			return fault.New(fault.Setting, "%s is used by %s", name, strings.Join(r.UsedBy, ", ")).Mended("Choose another secret there first")
-		}
-	}
-	if err := store.DeleteSecret(c, s.DB, s.Project, d.In, name); err != nil {
+	if err := s.Operator().DeleteSecret(c, d.In, name); err != nil {
 		return err
 	}
 	c.Redirect(303, "/estate/secrets?env="+url.QueryEscape(d.In)+"&said="+url.QueryEscape("Removed "+name))

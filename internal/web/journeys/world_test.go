@@ -131,7 +131,7 @@ func newWorld(t testing.TB) *world {
 	require.NoError(t, err)
 	require.NoError(t, w.engine.Start(ctx))
 	t.Cleanup(w.engine.Stop)
-	workspace := &design.Workspace{DB: w.db, Project: "skerry", Compiled: w.engine.Compiled()}
+	workspace := &design.Workspace{DB: w.db, Project: "skerry", Compiled: w.engine.Compiled(), Engine: w.engine}
 	w.site = &page.Site{
 		Workspace: workspace, Engine: w.engine, Outside: w.pool, Vault: w.vault, Hub: page.NewHub(ctx, workspace),
 		Log: slog.New(slog.NewTextHandler(w.logs, nil)), Person: person, Env: "Workbench",

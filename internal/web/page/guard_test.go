@@ -7,6 +7,7 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -94,7 +95,7 @@ func TestAnAnswerThatNobodyTakesIsGivenUp(t *testing.T) {
 
 // TestALivePageHears: of every change, until it is closed.
 func TestALivePageHears(t *testing.T) {
-	hub := &Hub{listeners: map[chan string]string{}}
+	hub := &Hub{project: "quay", listeners: map[*listener]bool{}}
 	conn, done := asks(t, "GET / HTTP/1.1\r\nHost: localhost\r\n\r\n", func(c *gin.Context) error { hub.Serve(c); return nil })
 	resp, err := http.ReadResponse(bufio.NewReader(conn), nil)
 	require.NoError(t, err)
@@ -110,16 +111,41 @@ func TestALivePageHears(t *testing.T) {
 	}
 	hears("retry: 1000")
 	for range 2 {
-		hub.tell("flows/a.yaml")
+		hub.tell("part quay flows/a.yaml")
 		hears("event: change")
+		hears("data: part:flows%2Fa.yaml")
 	}
 	conn.Close()
 	<-done
 }
 
+// TestAPageIsToldWhatHasChanged: in its project, each thing once until it was sent; where too much has, anything may have.
+func TestAPageIsToldWhatHasChanged(t *testing.T) {
+	hub := &Hub{project: "quay", listeners: map[*listener]bool{}}
+	l := hub.join("127.0.0.1")
+	for announced, want := range map[string]string{
+		"runs": "runs", "runs quay/bill/0195 quay/bill/0196": "run:0195 run:0196 runs:bill", "runs other/bill/0195": "", "runs //0195": "run:0195 runs",
+		"runs quay//0195": "run:0195 runs", "part quay schemas/a b.yaml": "part:schemas%2Fa%20b.yaml", "part other schemas/a.yaml": "",
+		"release quay bill": "release:bill", "trigger quay bill": "trigger:bill", "setting quay desk": "setting:desk", "health quay desk": "health:desk",
+		"secret quay the key to all": "secret", "cancel 0195": "", "something else": "", "": "",
+	} {
+		hub.tell(announced)
+		hub.tell(announced)
+		require.Equal(t, want, hub.take(l), announced)
+		require.Empty(t, hub.take(l))
+	}
+	for i := range 3 * maxTopics {
+		hub.tell("part quay flows/" + strconv.Itoa(i))
+	}
+	require.Contains(t, hub.take(l), Anything)
+	hub.leave(l)
+	hub.tell("runs")
+	require.Empty(t, hub.take(l), "a page that was closed is told nothing")
+}
+
 // TestOneAddressShutsOutNoOther: so many live pages of one address, and no more.
 func TestOneAddressShutsOutNoOther(t *testing.T) {
-	hub := &Hub{listeners: map[chan string]string{}}
+	hub := &Hub{project: "quay", listeners: map[*listener]bool{}}
 	for range maxOfOne {
 		require.NotNil(t, hub.join("127.0.0.1"))
 	}

@@ -28,6 +28,7 @@ import (
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/design"
 	"hollowreed/internal/engine"
+	"hollowreed/internal/operate"
 	"hollowreed/internal/store"
 	"hollowreed/internal/vault"
 	"hollowreed/internal/web/assets"
@@ -57,6 +58,11 @@ var Environments = []string{"Workbench", "Trial", "Live"}
 
 // Designer is who is signed in, at work on the project.
 func (s *Site) Designer() design.Designer { return s.As(s.Person.ID) }
+
+// Operator is who is signed in, at watch over the project's runs.
+func (s *Site) Operator() operate.Operator {
+	return operate.Operator{DB: s.DB, Engine: s.Engine, Project: s.Project, Person: s.Person.ID}
+}
 
 // Revision is the revision of a part that a form was made of.
 func Revision(c *gin.Context) (int64, error) {

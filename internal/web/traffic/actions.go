@@ -1,77 +1,96 @@
 package traffic
 
 import (
-	"errors"
 	"strconv"
 	"strings"
-	"time"
 
 	"github.com/gin-gonic/gin"
 	"github.com/google/uuid"
 
-	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
 	"hollowreed/internal/engine"
 	"hollowreed/internal/store"
-	"hollowreed/internal/web/page"
 )
 
-// rerunCause runs what waits for somebody for a cause again: just those records, and the runs that failed as a whole.
-func (t traffic) rerunCause(c *gin.Context, cause store.Cause) error {
-	asides, runs, err := store.OpenOfCause(c, t.DB, t.Project, cause, time.Now().Add(-lately), maxAgain)
+// runAddress is the page of a run.
+func runAddress(id uuid.UUID) string { return "/traffic/runs/" + id.String() }
+
+func runID(c *gin.Context) (uuid.UUID, error) {
+	id, err := uuid.Parse(c.Param("run"))
+	if err != nil {
+		return id, store.ErrNotFound
+	}
+	return id, nil
+}
+
+// onRun makes a handler of what is done to a run; it goes on to the page of the run that is given.
+func (t traffic) onRun(do func(c *gin.Context, run uuid.UUID) (shown uuid.UUID, err error)) func(c *gin.Context) error {
+	return func(c *gin.Context) error {
+		id, err := runID(c)
+		if err != nil {
+			return err
+		}
+		shown, err := do(c, id)
+		if err != nil {
+			return err
+		}
+		c.Redirect(303, runAddress(shown))
+		return nil
+	}
+}
+
+func (t traffic) rerunOpen(c *gin.Context, run uuid.UUID) (uuid.UUID, error) {
+	return run, t.Operator().RerunOpen(c, run)
+}
+
+func (t traffic) resume(c *gin.Context, run uuid.UUID) (uuid.UUID, error) {
+	return run, t.Operator().Resume(c, run)
+}
+
+func (t traffic) cancel(c *gin.Context, run uuid.UUID) (uuid.UUID, error) {
+	return run, t.Operator().Cancel(c, run)
+}
+
+func (t traffic) rerun(c *gin.Context, run uuid.UUID) (uuid.UUID, error) {
+	return t.Operator().Rerun(c, run, []byte(c.PostForm("message")), c.PostForm("release") == "same")
+}
+
+func (t traffic) rerunFrom(c *gin.Context, run uuid.UUID) (uuid.UUID, error) {
+	return t.Operator().RerunFrom(c, run, c.PostForm("step"))
+}
+
+// again runs all runs of a list again that have ended, each on the newest release; of a cause just what waits for somebody.
+func (t traffic) again(c *gin.Context) error {
+	var err error
+	if cause, ok := causeOf(c.Query("cause")); ok {
+		err = t.Operator().RerunCause(c, cause)
+	} else {
+		f := store.RunFilter{Project: t.Project, Flow: c.Query("flow"), State: store.State(c.Query("state")), Reference: strings.TrimSpace(c.Query("reference"))}
+		if err = t.narrow(c, &f); err == nil {
+			err = t.Operator().RerunMatching(c, f)
+		}
+	}
 	if err != nil {
 		return err
-	}
-	n, err := t.Engine.RerunAll(c, asides, runs, t.Person.ID)
-	if derr := t.deed(c, "ran again by cause:", nil, plural(n, "of what was set aside", "of what was set aside")); derr != nil {
-		return derr
-	}
-	if err != nil {
-		return refusal(err)
 	}
 	c.Redirect(303, "/traffic")
 	return nil
 }
 
-// rerunOpen runs the records of a run again that wait for somebody.
-func (t traffic) rerunOpen(c *gin.Context) error {
-	id, err := runID(c)
+func asideID(c *gin.Context) (int64, error) {
+	id, err := strconv.ParseInt(c.Param("id"), 10, 64)
 	if err != nil {
-		return err
+		return 0, store.ErrNotFound
 	}
-	list, err := store.Asides(c, t.DB, id, maxAgain)
-	if err != nil {
-		return err
-	}
-	var open []int64
-	for _, a := range list {
-		if a.State == "open" {
-			open = append(open, a.ID)
-		}
-	}
-	n, err := t.Engine.RerunAll(c, open, nil, t.Person.ID)
-	if derr := t.deed(c, "ran again what was set aside:", &id, plural(n, "record", "records")); derr != nil {
-		return derr
-	}
-	if err != nil {
-		return refusal(err)
-	}
-	c.Redirect(303, "/traffic/runs/"+id.String())
-	return nil
-}
-
-// refusal tells an error that holds a fault as one.
-func refusal(err error) error {
-	var f *fault.Fault
-	if errors.As(err, &f) {
-		return fault.New(f.Code, "%s", err)
-	}
-	return err
+	return id, nil
 }
 
 // mendText brings the text of what was set aside, to be mended.
 func (t traffic) mendText(c *gin.Context) error {
-	a, err := t.aside(c)
+	id, err := asideID(c)
+	if err != nil {
+		return err
+	}
+	a, err := store.AsideByID(c, t.DB, id)
 	if err != nil {
 		return err
 	}
@@ -86,168 +105,34 @@ func (t traffic) mendText(c *gin.Context) error {
 	return nil
 }
 
-// again runs all runs of a list again that have ended, each on the newest release.
-func (t traffic) again(c *gin.Context) error {
-	if cause, ok := causeOf(c.Query("cause")); ok {
-		return t.rerunCause(c, cause)
-	}
-	f := store.RunFilter{Project: t.Project, Flow: c.Query("flow"), State: store.State(c.Query("state")), Reference: strings.TrimSpace(c.Query("reference")), Most: maxAgain}
-	if err := t.narrow(c, &f); err != nil {
-		return err
-	}
-	if f.Flow == "" && f.Among == nil {
-		return fault.New(fault.Setting, "choose a flow or a cause first").Mended("Narrow the list to what is to be run again")
-	}
-	runs, err := store.Runs(c, t.DB, f)
-	if err != nil {
-		return err
-	}
-	n := 0
-	for _, r := range runs {
-		if !r.Ended() {
-			continue
-		}
-		if _, err := t.Engine.Repeat(c, r.ID, engine.Again{By: t.Person.ID}); err != nil {
-			return err
-		}
-		n++
-	}
-	if err := t.deed(c, "ran many again:", nil, page.Number(n)+" runs"); err != nil {
-		return err
-	}
-	c.Redirect(303, "/traffic")
-	return nil
-}
-
-func runID(c *gin.Context) (uuid.UUID, error) {
-	id, err := uuid.Parse(c.Param("run"))
-	if err != nil {
-		return id, store.ErrNotFound
-	}
-	return id, nil
-}
-
-func (t traffic) resume(c *gin.Context) error {
-	id, err := runID(c)
-	if err != nil {
-		return err
-	}
-	if err := t.Engine.Resume(c, id); err != nil {
-		return err
-	}
-	if err := t.deed(c, "resumed the run", &id, ""); err != nil {
-		return err
-	}
-	c.Redirect(303, "/traffic/runs/"+id.String())
-	return nil
-}
-
-func (t traffic) repeat(c *gin.Context) error {
-	id, err := runID(c)
-	if err != nil {
-		return err
-	}
-	message := []byte(c.PostForm("message"))
-	again, err := t.Engine.Repeat(c, id, engine.Again{By: t.Person.ID, Message: message, Same: c.PostForm("release") == "same"})
-	if err != nil {
-		return err
-	}
-	what := "ran it again"
-	if len(message) > 0 {
-		what = "ran it again with a mended message"
-	}
-	if err := t.deed(c, what, &id, ""); err != nil {
-		return err
-	}
-	c.Redirect(303, "/traffic/runs/"+again.String())
-	return nil
-}
-
-// repeatFrom runs a run again from a step on.
-func (t traffic) repeatFrom(c *gin.Context) error {
-	id, err := runID(c)
-	if err != nil {
-		return err
-	}
-	again, err := t.Engine.RepeatFrom(c, id, c.PostForm("step"), t.Person.ID)
-	if err == nil {
-		err = t.deed(c, "ran it again from", &id, c.PostForm("step"))
-	}
-	if err != nil {
-		return err
-	}
-	c.Redirect(303, "/traffic/runs/"+again.String())
-	return nil
-}
-
-func (t traffic) cancel(c *gin.Context) error {
-	id, err := runID(c)
-	if err != nil {
-		return err
-	}
-	if err := t.Engine.Cancel(c, id, t.Person.ID); err != nil {
-		return err
-	}
-	if err := t.deed(c, "stopped the run", &id, ""); err != nil {
-		return err
-	}
-	c.Redirect(303, "/traffic/runs/"+id.String())
-	return nil
-}
-
-func (t traffic) aside(c *gin.Context) (store.Aside, error) {
-	id, err := strconv.ParseInt(c.Param("id"), 10, 64)
-	if err != nil {
-		return store.Aside{}, store.ErrNotFound
-	}
-	return store.AsideByID(c, t.DB, id)
-}
-
+// mend runs what was set aside again, with the text that was mended where there is one.
 func (t traffic) mend(c *gin.Context) error {
-	a, err := t.aside(c)
+	id, err := asideID(c)
 	if err != nil {
 		return err
 	}
 	var text *string
-	what := "ran again as it is"
-	if given, ok := c.GetPostForm("text"); ok {
+	if given, there := c.GetPostForm("text"); there {
 		given = strings.TrimRight(given, "\r\n")
-		text, what = &given, "mended"
+		text = &given
 	}
-	again, err := t.Engine.Mend(c, a.ID, text, t.Person.ID)
+	again, err := t.Operator().Correct(c, id, text)
 	if err != nil {
 		return err
 	}
-	if err := t.deed(c, what, &a.Run, asideName(a)); err != nil {
-		return err
-	}
-	c.Redirect(303, "/traffic/runs/"+again.String())
+	c.Redirect(303, runAddress(again))
 	return nil
 }
 
-// asideName tells a record, or an entry of one, as people count.
-func asideName(a store.Aside) string {
-	var parts []string
-	if a.Record >= 0 {
-		parts = append(parts, "record "+strconv.Itoa(a.Record+1))
-	}
-	if a.Path != "" {
-		parts = append(parts, "entry "+flow.EntryNumber(a.Path))
-	}
-	return strings.Join(parts, ", ")
-}
-
-func (t traffic) letGo(c *gin.Context) error {
-	a, err := t.aside(c)
-	if err == nil {
-		err = t.Engine.Discard(c, a.ID, t.Person.ID)
-	}
-	if err == nil {
-		err = t.deed(c, "let go", &a.Run, asideName(a))
-	}
+func (t traffic) discard(c *gin.Context) error {
+	id, err := asideID(c)
 	if err != nil {
 		return err
 	}
-	c.Redirect(303, "/traffic/runs/"+a.Run.String())
+	run, err := t.Operator().Discard(c, id)
+	if err != nil {
+		return err
+	}
+	c.Redirect(303, runAddress(run))
 	return nil
 }

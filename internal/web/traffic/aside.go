@@ -1,8 +1,7 @@
 package traffic
 
 import (
-	"errors"
-	"net/url"
+	"context"
 	"sort"
 	"strconv"
 	"strings"
@@ -11,9 +10,9 @@ import (
 	"github.com/gin-gonic/gin"
 	"github.com/google/uuid"
 
-	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/project"
+	"hollowreed/internal/operate"
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/page"
 )
@@ -49,18 +48,15 @@ type deedRow struct {
 	Name string
 }
 
-// maxWorks bounds the records of one page, maxDeeds the deeds.
-const (
-	maxWorks = 100
-	maxDeeds = 20
-)
+// maxDeeds bounds the entries of the audit log that are shown.
+const maxDeeds = 20
 
 func (t traffic) asideList(c *gin.Context) error {
 	p, err := t.Load(c)
 	if err != nil {
 		return err
 	}
-	f := store.WorkFilter{Project: p.ID, Flow: c.Query("flow"), Owner: c.Query("owner"), Text: strings.TrimSpace(c.Query("text")), Most: maxWorks + 1}
+	f := store.WorkFilter{Project: p.ID, Flow: c.Query("flow"), Owner: c.Query("owner"), Text: strings.TrimSpace(c.Query("text")), Most: operate.MaxWork + 1}
 	if before, err := time.Parse(time.RFC3339Nano, c.Query("before")); err == nil {
 		f.Before = &before
 	}
@@ -80,10 +76,10 @@ func (t traffic) asideList(c *gin.Context) error {
 		d.People = append(d.People, person)
 	}
 	sort.Slice(d.People, func(i, j int) bool { return d.People[i].Name < d.People[j].Name })
-	if len(list) > maxWorks {
-		list = list[:maxWorks]
+	if len(list) > operate.MaxWork {
+		list = list[:operate.MaxWork]
 		q := c.Request.URL.Query()
-		q.Set("before", list[maxWorks-1].At.Format(time.RFC3339Nano))
+		q.Set("before", list[operate.MaxWork-1].At.Format(time.RFC3339Nano))
 		d.Older = "/traffic/aside?" + q.Encode()
 	}
 	for _, w := range list {
@@ -135,60 +131,29 @@ func (t traffic) deeds(c *gin.Context, people map[string]store.Person, run *uuid
 }
 
 // chosen are the records and runs that a form names.
-func chosen(c *gin.Context) (asides []int64, runs []uuid.UUID) {
+func chosen(c *gin.Context) (w operate.Work) {
 	for _, key := range c.PostFormArray("id") {
 		if id, err := strconv.ParseInt(strings.TrimPrefix(key, "a"), 10, 64); err == nil {
-			asides = append(asides, id)
+			w.Records = append(w.Records, id)
 		} else if id, err := uuid.Parse(strings.TrimPrefix(key, "r")); err == nil {
-			runs = append(runs, id)
+			w.Runs = append(w.Runs, id)
 		}
 	}
-	return asides, runs
+	return w
 }
 
-// works are what can be done with records and runs that were set aside, by what is asked for.
-var works = map[string]struct {
-	what  string // that is kept of it
-	aside func(t traffic, c *gin.Context, a store.Aside) error
-	run   func(t traffic, c *gin.Context, r store.Run) error
-}{
-	"let go": {
-		"let go",
-		func(t traffic, c *gin.Context, a store.Aside) error { return t.Engine.Discard(c, a.ID, t.Person.ID) },
-		func(t traffic, c *gin.Context, r store.Run) error { return t.Engine.DiscardRun(c, r.ID) },
-	},
-	"run again": {
-		"ran again",
-		func(t traffic, c *gin.Context, a store.Aside) error {
-			_, err := t.Engine.Mend(c, a.ID, nil, t.Person.ID)
-			return err
-		},
-		func(t traffic, c *gin.Context, r store.Run) error {
-			_, err := t.Engine.Retry(c, r.ID, t.Person.ID)
-			return err
-		},
-	},
+// works are what can be done with what was set aside, by what is asked for.
+var works = map[string]func(o operate.Operator, ctx context.Context, w operate.Work) error{
+	"take": operate.Operator.Assign, "give back": operate.Operator.Unassign, "let go": operate.Operator.DiscardWork, "run again": operate.Operator.RerunWork,
 }
 
 // asideWork does something with what is chosen, and goes back to the list.
 func (t traffic) asideWork(c *gin.Context) error {
-	asides, runs := chosen(c)
-	switch n := len(asides) + len(runs); {
-	case n == 0:
-		return fault.New(fault.Required, "nothing is chosen").Mended("Tick what is meant")
-	case n > maxWorks:
-		return fault.New(fault.Limit, "at most %d at once", maxWorks)
+	do := works[c.PostForm("do")]
+	if do == nil {
+		return store.ErrNotFound
 	}
-	var err error
-	switch do := c.PostForm("do"); do {
-	case "take":
-		err = t.takeWork(c, asides, runs, t.Person.ID)
-	case "give back":
-		err = t.takeWork(c, asides, runs, "")
-	default:
-		err = t.work(c, do, asides, runs)
-	}
-	if err != nil {
+	if err := do(t.Operator(), c, chosen(c)); err != nil {
 		return err
 	}
 	c.Redirect(303, back(c))
@@ -202,69 +167,14 @@ func back(c *gin.Context) string {
 	return "/traffic/aside"
 }
 
-func (t traffic) takeWork(c *gin.Context, asides []int64, runs []uuid.UUID, owner string) error {
-	n, err := store.Assign(c, t.DB, t.Project, asides, runs, owner)
-	if err != nil || n == 0 {
-		return err
-	}
-	what := "took"
-	if owner == "" {
-		what = "gave back"
-	}
-	return t.deed(c, what, nil, page.Number(int(n))+" of what was set aside")
-}
-
-// work does something with each; what cannot be done with some is told, with the others it is done.
-func (t traffic) work(c *gin.Context, do string, asides []int64, runs []uuid.UUID) error {
-	w, ok := works[do]
-	if !ok {
-		return store.ErrNotFound
-	}
-	var errs []error
-	done := func(run uuid.UUID, about string, err error) {
-		if err == nil {
-			err = t.deed(c, w.what, &run, about)
-		}
-		if err != nil {
-			errs = append(errs, err)
-		}
-	}
-	for _, id := range asides {
-		a, err := store.AsideByID(c, t.DB, id)
-		if err == nil {
-			err = w.aside(t, c, a)
-		}
-		done(a.Run, asideName(a), err)
-	}
-	for _, id := range runs {
-		r, err := store.RunByID(c, t.DB, id)
-		if err == nil {
-			err = w.run(t, c, r)
-		}
-		done(id, r.Reference, err)
-	}
-	if len(errs) == 0 {
-		return nil
-	}
-	var f *fault.Fault
-	if !errors.As(errs[0], &f) {
-		return errs[0]
-	}
-	return fault.New(f.Code, "%d of %d could not be done, the others are: %s", len(errs), len(asides)+len(runs), f.What())
-}
-
 // noteAside writes what is to be known of a record, or a run.
 func (t traffic) noteAside(c *gin.Context) error {
-	note := strings.TrimSpace(c.PostForm("note"))
-	if len(note) > 2000 {
-		return fault.New(fault.Limit, "the note is longer than 2000 bytes")
-	}
+	note, key := strings.TrimSpace(c.PostForm("note")), c.Param("id")
 	err := store.ErrNotFound
-	key := c.Param("id")
 	if id, perr := strconv.ParseInt(strings.TrimPrefix(key, "a"), 10, 64); perr == nil {
-		err = store.SetWorkNote(c, t.DB, t.Project, id, note)
+		err = t.Operator().NoteRecord(c, id, note)
 	} else if id, perr := uuid.Parse(strings.TrimPrefix(key, "r")); perr == nil {
-		err = store.NoteRun(c, t.DB, t.Project, id, note)
+		err = t.Operator().NoteRun(c, id, note)
 	}
 	if err != nil {
 		return err
@@ -275,21 +185,14 @@ func (t traffic) noteAside(c *gin.Context) error {
 
 // saveSearch keeps the search of the list under a name, or takes one away.
 func (t traffic) saveSearch(c *gin.Context) error {
-	s := store.Search{Name: strings.TrimSpace(c.PostForm("name")), Query: c.PostForm("query")}
-	if s.Name == "" || len(s.Name) > 80 {
-		return fault.Expect(fault.Required, "a name of up to 80 characters", fault.Quote(s.Name))
-	}
-	if q, err := url.ParseQuery(s.Query); err != nil || len(s.Query) > 2000 {
-		return store.ErrNotFound
-	} else if q.Del("before"); s.Query != "" {
-		s.Query = q.Encode()
-	}
+	query := c.PostForm("query")
 	if c.PostForm("do") == "remove" {
-		s.Query = ""
+		query = ""
 	}
-	if err := store.SaveSearch(c, t.DB, t.Project, t.Person.ID, s); err != nil {
+	kept, err := t.Operator().SaveSearch(c, strings.TrimSpace(c.PostForm("name")), query)
+	if err != nil {
 		return err
 	}
-	c.Redirect(303, "/traffic?"+s.Query)
+	c.Redirect(303, "/traffic?"+kept)
 	return nil
 }

@@ -10,11 +10,10 @@ import (
 	"time"
 
 	"github.com/gin-gonic/gin"
-	"github.com/google/uuid"
 
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/project"
-	"hollowreed/internal/engine"
+	"hollowreed/internal/operate"
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/draw"
 	"hollowreed/internal/web/page"
@@ -30,17 +29,17 @@ func Routes(r gin.IRouter, s *page.Site) {
 	t := traffic{s}
 	r.GET("/traffic", s.Do(t.list))
 	r.GET("/traffic/runs/:run", s.Do(t.run))
-	r.POST("/traffic/runs/:run/resume", s.Do(t.resume))
+	r.POST("/traffic/runs/:run/resume", s.Do(t.onRun(t.resume)))
 	r.POST("/traffic/runs/:run/sample", s.Do(t.sample))
 	r.POST("/traffic/runs/:run/case", s.Do(t.keepCase))
 	r.POST("/traffic/runs/:run/flow-case", s.Do(t.keepRun))
-	r.POST("/traffic/runs/:run/repeat", s.Do(t.repeat))
-	r.POST("/traffic/runs/:run/cancel", s.Do(t.cancel))
+	r.POST("/traffic/runs/:run/repeat", s.Do(t.onRun(t.rerun)))
+	r.POST("/traffic/runs/:run/cancel", s.Do(t.onRun(t.cancel)))
 	r.POST("/traffic/again", s.Do(t.again))
 	r.GET("/traffic/runs/:run/journal.ndjson", s.Do(t.download))
 	r.GET("/traffic/runs/:run/message", s.Do(t.message))
 	r.GET("/traffic/runs/:run/file", s.Do(t.file))
-	r.POST("/traffic/runs/:run/from", s.Do(t.repeatFrom))
+	r.POST("/traffic/runs/:run/from", s.Do(t.onRun(t.rerunFrom)))
 	r.GET("/traffic/aside", s.Do(t.asideList))
 	r.POST("/traffic/aside", s.Do(t.asideWork))
 	r.POST("/traffic/aside/:id/note", s.Do(t.noteAside))
@@ -50,8 +49,8 @@ func Routes(r gin.IRouter, s *page.Site) {
 	r.POST("/traffic/alerts", s.Do(t.saveAlert))
 	r.POST("/traffic/aside/:id/mend", s.Do(t.mend))
 	r.GET("/traffic/aside/:id/text", s.Do(t.mendText))
-	r.POST("/traffic/runs/:run/open", s.Do(t.rerunOpen))
-	r.POST("/traffic/aside/:id/let-go", s.Do(t.letGo))
+	r.POST("/traffic/runs/:run/open", s.Do(t.onRun(t.rerunOpen)))
+	r.POST("/traffic/aside/:id/let-go", s.Do(t.discard))
 }
 
 var listView = page.Parse(files, "list.html", "views.html")
@@ -103,8 +102,6 @@ type eventRow struct {
 const (
 	maxCauses = 8
 	maxEvents = 12
-	maxAgain  = 1000 // runs that are run again at once
-	lately    = 24 * time.Hour
 )
 
 type runRow struct {
@@ -132,7 +129,7 @@ func (t traffic) list(c *gin.Context) error {
 		f.Before = &before
 	}
 	text := strings.TrimSpace(c.Query("text"))
-	found, err := t.search(c, &f, text)
+	found, err := t.Operator().Search(c, &f, text, pageSize)
 	if err != nil {
 		return err
 	}
@@ -160,7 +157,7 @@ func (t traffic) list(c *gin.Context) error {
 	}
 	if cause, ok := causeOf(c.Query("cause")); ok {
 		d.Cause = &cause
-		asides, runs, err := store.OpenOfCause(c, t.DB, p.ID, cause, time.Now().Add(-lately), maxAgain)
+		asides, runs, err := store.OpenOfCause(c, t.DB, p.ID, cause, time.Now().Add(-operate.Recent), operate.MaxRerun)
 		if err != nil {
 			return err
 		}
@@ -192,16 +189,6 @@ func (t traffic) list(c *gin.Context) error {
 	return nil
 }
 
-// search narrows the list to runs in whose messages a text stands.
-func (t traffic) search(c *gin.Context, f *store.RunFilter, text string) (engine.SearchResult, error) {
-	if text == "" {
-		return engine.SearchResult{}, nil
-	}
-	found, err := t.Engine.Search(c, *f, text, pageSize)
-	f.Among = found.Runs
-	return found, err
-}
-
 // sinces are the times to which the list can be narrowed.
 var sinces = map[string]time.Duration{"hour": time.Hour, "day": 24 * time.Hour, "week": 7 * 24 * time.Hour}
 
@@ -215,12 +202,7 @@ func (t traffic) narrow(c *gin.Context, f *store.RunFilter) error {
 	if !ok {
 		return nil
 	}
-	ids, err := store.RunsOfCause(c, t.DB, f.Project, cause, time.Now().Add(-lately), maxAgain)
-	if ids == nil {
-		ids = []uuid.UUID{}
-	}
-	f.Among = ids
-	return err
+	return t.Operator().OfCause(c, f, cause)
 }
 
 // causeOf reads what store.Cause.Key writes.
@@ -234,7 +216,7 @@ func causeOf(key string) (store.Cause, bool) {
 
 // troubles groups what has failed by its causes, and lists what steps told.
 func (t traffic) troubles(c *gin.Context, d *listPage, p *project.Project) error {
-	causes, err := store.Causes(c, t.DB, p.ID, time.Now().Add(-lately), maxCauses)
+	causes, err := store.Causes(c, t.DB, p.ID, time.Now().Add(-operate.Recent), maxCauses)
 	if err != nil {
 		return err
 	}

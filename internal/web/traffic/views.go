@@ -2,7 +2,6 @@ package traffic
 
 import (
 	"github.com/gin-gonic/gin"
-	"github.com/google/uuid"
 
 	"hollowreed/internal/store"
 )
@@ -35,9 +34,4 @@ func (t traffic) views(c *gin.Context, here string) (views, error) {
 		}
 	}
 	return views{here, []view{{"Runs", "/traffic", 0}, {"Set aside", "/traffic/aside", open}, {"Metrics", "/traffic/figures", 0}, {"Alerts", "/traffic/alerts", raised}}}, err
-}
-
-// deed keeps what the person who is signed in has done.
-func (t traffic) deed(c *gin.Context, what string, run *uuid.UUID, about string) error {
-	return store.AddAuditEntry(c, t.DB, t.Project, t.Person.ID, what, run, about)
 }

@@ -982,12 +982,23 @@
   }
 
   // ../internal/web/assets/src/app/live.js
+  var concerns = (changed2, shown2) => changed2 === "*" || changed2 === shown2 || changed2.split(":")[0] === shown2.split(":")[0] && (!changed2.includes(":") || !shown2.includes(":"));
   function live() {
     const channel = new BroadcastChannel("hollowreed-live");
+    const topics = /* @__PURE__ */ new Set();
     let timer = 0, state = "", holder = false;
-    const tell = () => {
+    const pass = () => {
+      const changed2 = [...topics];
+      topics.clear();
+      for (const el of document.querySelectorAll("[data-shows]")) {
+        const shown2 = el.dataset.shows.split(" ");
+        if (changed2.some((topic) => shown2.some((of) => concerns(topic, of)))) el.dispatchEvent(new CustomEvent("hr-change"));
+      }
+    };
+    const tell = (changed2) => {
+      for (const topic of changed2.split(" ")) topics.add(topic);
       clearTimeout(timer);
-      timer = setTimeout(() => document.body.dispatchEvent(new CustomEvent("hr-change")), 150);
+      timer = setTimeout(pass, 150);
     };
     const show = (now) => {
       state = now;
@@ -998,25 +1009,25 @@
     };
     const say = (now) => {
       show(now);
-      channel.postMessage(now);
+      channel.postMessage({ now });
     };
     channel.onmessage = ({ data }) => {
-      if (data === "change") tell();
-      else if (data === "ask") {
-        if (holder) channel.postMessage(state);
-      } else show(data);
+      if (data.changed) tell(data.changed);
+      else if (data.ask) {
+        if (holder) channel.postMessage({ now: state });
+      } else show(data.now);
     };
     const listen = () => new Promise((release) => {
       holder = true;
       const source = new EventSource("/live");
-      const pass = () => {
-        tell();
-        channel.postMessage("change");
+      const heard = (changed2) => {
+        tell(changed2);
+        channel.postMessage({ changed: changed2 });
       };
-      source.addEventListener("change", pass);
+      source.addEventListener("change", (e) => heard(e.data));
       source.onopen = () => {
         say("on");
-        pass();
+        heard("*");
       };
       source.onerror = () => say("off");
       addEventListener("pagehide", () => {
@@ -1027,11 +1038,11 @@
     });
     const claim = () => navigator.locks.request("hollowreed-live", listen);
     claim();
-    channel.postMessage("ask");
-    tell();
+    channel.postMessage({ ask: true });
+    tell("*");
     addEventListener("pageshow", (e) => {
       if (e.persisted) {
-        tell();
+        tell("*");
         claim();
       }
     });

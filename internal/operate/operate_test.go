@@ -1,0 +1,221 @@
+package operate
+
+import (
+	"os"
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/require"
+
+	"hollowreed/internal/connector"
+	_ "hollowreed/internal/core/notation/all"
+	"hollowreed/internal/engine"
+	"hollowreed/internal/store"
+	"hollowreed/internal/testdb"
+)
+
+func TestMain(m *testing.M) { os.Exit(testdb.Main(m)) }
+
+// parts are a flow that sets orders aside whose number is bad, and one that waits for an hour.
+var parts = map[string]string{
+	"project.yaml":       "project: Quay\n",
+	"schemas/order.yaml": "schema: Order\nnotation: json\nfields:\n  - {name: number, type: text}\n  - name: lines\n    type: record\n    occurs: 0..n\n    fields: [{name: code, type: text}]\n",
+	"flows/orders.yaml": `flow: Orders
+trigger: {kind: person, input: order, as: order}
+reference: order.number
+steps:
+  - step: choose
+    id: sort
+    when:
+      - {if: 'order.number == "bad"', steps: [{step: stop, id: stop, text: '"a bad number"'}]}
+  - step: each
+    id: each
+    of: order.lines
+    as: line
+    steps:
+      - step: choose
+        id: which
+        when:
+          - {if: 'line.code == "odd"', steps: [{step: stop, id: end, text: '"an odd line"'}]}
+      - {step: note, id: note, text: line.code}
+`,
+	"flows/slow.yaml": "flow: Slow\ntrigger: {kind: person}\nsteps:\n  - {step: wait, id: w, seconds: 3600}\n",
+}
+
+func operator(t *testing.T) Operator {
+	ctx := t.Context()
+	db, err := store.Open(ctx, testdb.New(t))
+	require.NoError(t, err)
+	t.Cleanup(db.Close)
+	require.NoError(t, store.AddPerson(ctx, db, store.Person{ID: "mo", Name: "Mo", Initials: "M"}))
+	require.NoError(t, pgx.BeginFunc(ctx, db, func(tx pgx.Tx) error {
+		_, err := store.AddProject(ctx, tx, "quay", "Quay", parts, "mo")
+		return err
+	}))
+	outside := connector.NewPool(connector.Fixed{}, connector.Rules{})
+	t.Cleanup(outside.Close)
+	e, err := engine.New(db, outside, engine.Options{Look: 50 * time.Millisecond, Beat: 100 * time.Millisecond})
+	require.NoError(t, err)
+	for _, flow := range []string{"orders", "slow"} {
+		_, err := e.CreateRelease(ctx, "quay", flow, "", "mo")
+		require.NoError(t, err)
+	}
+	require.NoError(t, e.Start(ctx))
+	t.Cleanup(e.Stop)
+	return Operator{DB: db, Engine: e, Project: "quay", Person: "mo"}
+}
+
+// run starts a run and waits until it is in a state.
+func (o Operator) runs(t *testing.T, flow, message string, state store.State) uuid.UUID {
+	t.Helper()
+	id, err := o.Start(t.Context(), flow, []byte(message))
+	require.NoError(t, err)
+	o.becomes(t, id, state)
+	return id
+}
+
+func (o Operator) becomes(t *testing.T, id uuid.UUID, state store.State) {
+	t.Helper()
+	require.Eventually(t, func() bool {
+		r, err := store.RunByID(t.Context(), o.DB, id)
+		require.NoError(t, err)
+		return r.State == state
+	}, 30*time.Second, 20*time.Millisecond, "the run to be %s", state)
+}
+
+// deeds are what the audit log says, the newest first.
+func (o Operator) deeds(t *testing.T) (list []string) {
+	t.Helper()
+	all, err := store.Deeds(t.Context(), o.DB, "quay", nil, 100)
+	require.NoError(t, err)
+	for _, d := range all {
+		require.Equal(t, "mo", d.Person)
+		list = append(list, d.What)
+	}
+	return list
+}
+
+func (o Operator) open(t *testing.T) []store.WorkItem {
+	t.Helper()
+	list, err := store.WorkItems(t.Context(), o.DB, store.WorkFilter{Project: "quay", Most: 100})
+	require.NoError(t, err)
+	return list
+}
+
+// odd is an order of which a line is set aside.
+const odd = `{"number": "B-1", "lines": [{"code": "A"}, {"code": "odd"}]}`
+
+// aside starts a run of which a line is set aside, and gives that.
+func (o Operator) aside(t *testing.T) store.Aside {
+	t.Helper()
+	id := o.runs(t, "orders", odd, store.SetAside)
+	asides, err := store.Asides(t.Context(), o.DB, id, 10)
+	require.NoError(t, err)
+	require.Len(t, asides, 1)
+	return asides[0]
+}
+
+// TestWhatWasSetAsideIsDealtWith: assigned, noted, corrected and discarded; each deed is in the audit log.
+func TestWhatWasSetAsideIsDealtWith(t *testing.T) {
+	t.Parallel()
+	o := operator(t)
+	a := o.aside(t)
+	require.Len(t, o.open(t), 1)
+	w := Work{Records: []int64{a.ID}}
+	require.NoError(t, o.Assign(t.Context(), w))
+	require.Equal(t, "mo", *o.open(t)[0].Owner)
+	require.NoError(t, o.NoteRecord(t.Context(), a.ID, "asked Ormlet"))
+	require.Equal(t, "asked Ormlet", o.open(t)[0].Note)
+	require.NoError(t, o.Unassign(t.Context(), w))
+	require.Nil(t, o.open(t)[0].Owner)
+	again, err := o.Correct(t.Context(), a.ID, nil)
+	require.NoError(t, err)
+	o.becomes(t, again, store.SetAside)
+	_, err = o.Correct(t.Context(), a.ID, nil)
+	require.Error(t, err, "once")
+	require.Equal(t, []string{"ran again as it is", "gave back", "took"}, o.deeds(t), "and nothing that was refused")
+	second := o.aside(t)
+	of, err := o.Discard(t.Context(), second.ID)
+	require.NoError(t, err)
+	require.Equal(t, second.Run, of)
+	require.Equal(t, "let go", o.deeds(t)[0])
+
+	whole := o.runs(t, "orders", `{"number": "bad"}`, store.SetAside)
+	require.NoError(t, o.NoteRun(t.Context(), whole, "the sender mends it"))
+	require.NoError(t, o.RerunWork(t.Context(), Work{Runs: []uuid.UUID{whole}}))
+	require.Equal(t, "ran again", o.deeds(t)[0])
+}
+
+// TestManyAreDealtWithAtOnce: what cannot be done with one is told, with the others it is done; nothing and too much are refused.
+func TestManyAreDealtWithAtOnce(t *testing.T) {
+	t.Parallel()
+	o := operator(t)
+	var w Work
+	for range 3 {
+		w.Records = append(w.Records, o.aside(t).ID)
+	}
+	require.ErrorContains(t, o.RerunWork(t.Context(), Work{}), "nothing is chosen")
+	require.ErrorContains(t, o.DiscardWork(t.Context(), Work{Records: make([]int64, MaxWork+1)}), "at most 100")
+	require.NoError(t, o.DiscardWork(t.Context(), Work{Records: w.Records[:1]}))
+	require.ErrorContains(t, o.DiscardWork(t.Context(), w), "1 of 3 could not be done")
+	require.Empty(t, o.open(t), "the others were")
+	third := o.aside(t)
+	require.NoError(t, o.RerunOpen(t.Context(), third.Run))
+	require.Equal(t, "ran again what was set aside:", o.deeds(t)[0])
+	require.NoError(t, o.RerunCause(t.Context(), store.Cause{Flow: "orders"}))
+	o.runs(t, "orders", `{"number": "B-2"}`, store.Done)
+	require.NoError(t, o.RerunMatching(t.Context(), store.RunFilter{Project: "quay", Flow: "orders", State: store.Done}))
+	require.ErrorContains(t, o.RerunMatching(t.Context(), store.RunFilter{Project: "quay"}), "choose a flow or a cause first")
+	require.Equal(t, "ran many again:", o.deeds(t)[0])
+}
+
+// TestARunIsStoppedResumedAndRunAgain: with the message as it was, or another.
+func TestARunIsStoppedResumedAndRunAgain(t *testing.T) {
+	t.Parallel()
+	o := operator(t)
+	slow := o.runs(t, "slow", "", store.Waiting)
+	require.NoError(t, o.Cancel(t.Context(), slow))
+	o.becomes(t, slow, store.Stopped)
+	require.NoError(t, o.Resume(t.Context(), slow))
+	o.becomes(t, slow, store.Waiting)
+	done := o.runs(t, "orders", `{"number": "B-3"}`, store.Done)
+	again, err := o.Rerun(t.Context(), done, nil, true)
+	require.NoError(t, err)
+	o.becomes(t, again, store.Done)
+	mended, err := o.Rerun(t.Context(), done, []byte(`{"number": "B-4"}`), false)
+	require.NoError(t, err)
+	o.becomes(t, mended, store.Done)
+	r, err := store.RunByID(t.Context(), o.DB, mended)
+	require.NoError(t, err)
+	require.Equal(t, "B-4", r.Reference)
+	_, err = o.Rerun(t.Context(), uuid.New(), nil, false)
+	require.ErrorIs(t, err, store.ErrNotFound)
+	require.Equal(t, []string{"ran it again with a mended message", "ran it again", "resumed the run", "stopped the run"}, o.deeds(t))
+}
+
+// TestSearchesAndSecretsAreKept: a search under a name within bounds; a secret goes only when nothing uses it.
+func TestSearchesAndSecretsAreKept(t *testing.T) {
+	t.Parallel()
+	o := operator(t)
+	kept, err := o.SaveSearch(t.Context(), "mine", "flow=orders&before=2031&text=B")
+	require.NoError(t, err)
+	require.Equal(t, "flow=orders&text=B", kept, "where one was in the list is no part of it")
+	searches, err := store.Searches(t.Context(), o.DB, "quay", "mo")
+	require.NoError(t, err)
+	require.Len(t, searches, 1)
+	for _, name := range []string{"", string(make([]byte, 81))} {
+		_, err = o.SaveSearch(t.Context(), name, "x=y")
+		require.Error(t, err)
+	}
+	_, err = o.SaveSearch(t.Context(), "bad", "%zz")
+	require.ErrorIs(t, err, store.ErrNotFound)
+	require.ErrorContains(t, o.NoteRun(t.Context(), uuid.New(), string(make([]byte, 2001))), "longer than 2000 bytes")
+
+	require.ErrorIs(t, o.DeleteSecret(t.Context(), "Live", "desk"), store.ErrNotFound)
+	require.NoError(t, o.NoteHealth(t.Context(), "Live", store.Health{Connection: "desk", Well: true}))
+	health, err := store.Healths(t.Context(), o.DB, "quay", "Live")
+	require.NoError(t, err)
+	require.True(t, health["desk"].Well)
+}
