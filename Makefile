@@ -5,7 +5,7 @@ export GOFLAGS := -mod=readonly
 help: ## list the commands
 	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 16
 
-demo: setup-server bin/hollowreed ## start everything with demo data; Ctrl-C stops it
+demo: setup-server bin/hollowreed bin/standins ## start everything with demo data; Ctrl-C stops it
 	@exec bin/hollowreed demo
 
 demo-reset: bin/hollowreed ## remove the demo's data, to start over
@@ -65,7 +65,10 @@ setup-judge:
 
 bin/hollowreed: FORCE
 	@[ -x bin/hollowreed ] || echo "Building; the first build takes some minutes"
-	@go build -o bin/hollowreed ./cmd/hollowreed
+	@go build -trimpath -ldflags="-s -w" -o bin/hollowreed ./cmd/hollowreed
+
+bin/standins: FORCE
+	@go build -trimpath -ldflags="-s -w" -o bin/standins ./cmd/standins
 
 FORCE:
 

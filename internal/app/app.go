@@ -71,7 +71,7 @@ type flags struct {
 
 // Commands are those that need a server.
 func Commands() []*cobra.Command {
-	return []*cobra.Command{serveCommand(), workerCommand(), importCommand(), exportCommand(), demoCommand(), standinCommand(), secretsCommand()}
+	return []*cobra.Command{serveCommand(), workerCommand(), importCommand(), exportCommand(), demoCommand(), secretsCommand()}
 }
 
 func (f *flags) common(c *cobra.Command) {

@@ -17,7 +17,7 @@ import (
 	"hollowreed/demo"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/localpg"
-	"hollowreed/internal/standin/gauges"
+	"hollowreed/internal/standin"
 	"hollowreed/internal/store"
 )
 
@@ -155,7 +155,7 @@ func (f *flags) demo(ctx context.Context, out io.Writer) error {
 		return err
 	}
 	say("starting the stand-ins")
-	running, err := startAll(ctx, standins(ledgerURL, f.database), data)
+	running, err := standin.StartProgram(ctx, standin.Asked{Ledger: ledgerURL, Admin: f.database, Data: data})
 	if err != nil {
 		return err
 	}
@@ -190,5 +190,14 @@ func firstFile(ctx context.Context, db store.DB, incoming string) error {
 	if err != nil || len(runs) > 0 {
 		return err
 	}
-	return gauges.Drop(incoming, "sk_0309.tide", gauges.Readings(9, 12))
+	const name = "sk_0309.tide"
+	text, err := demo.Files.ReadFile("samples/" + name)
+	if err != nil {
+		return err
+	}
+	temp := filepath.Join(incoming, "."+name+".part")
+	if err := os.WriteFile(temp, text, 0o644); err != nil {
+		return err
+	}
+	return os.Rename(temp, filepath.Join(incoming, name))
 }

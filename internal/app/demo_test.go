@@ -90,7 +90,7 @@ func TestTheDemo(t *testing.T) {
 	t.Cleanup(func() { os.RemoveAll(dir) })
 	require.NoError(t, os.Chmod(dir, 0o755)) // the user postgres must reach its folder
 	binary, data := filepath.Join(dir, "hollowreed"), filepath.Join(dir, "var")
-	out, err := exec.Command("go", "build", "-o", binary, "../../cmd/hollowreed").CombinedOutput()
+	out, err := exec.Command("go", "build", "-o", dir, "../../cmd/hollowreed", "../../cmd/standins").CombinedOutput()
 	require.NoError(t, err, string(out))
 
 	cmd, address, gauges, took := startDemo(t, binary, dir)

@@ -19,6 +19,7 @@ import (
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/engine"
 	"hollowreed/internal/standin"
+	"hollowreed/internal/standin/all"
 	"hollowreed/internal/standin/crewroll"
 	"hollowreed/internal/standin/driftbox"
 	"hollowreed/internal/standin/ledger"
@@ -68,7 +69,7 @@ func newWorld(t *testing.T) *world {
 	texts, err := project.Read(demo.Files)
 	require.NoError(t, err)
 	require.NoError(t, LoadDemo(ctx, w.db, w.engine, texts))
-	running, err := startAll(ctx, []standin.Standin{ledger.Standin(ledgerURL, ledgerURL, "x"), crewroll.Standin, driftbox.Standin, office.Standin, w.own()}, data)
+	running, err := all.Start(ctx, []standin.Standin{ledger.Standin(ledgerURL, ledgerURL, "x"), crewroll.Standin, driftbox.Standin, office.Standin, w.own()}, data)
 	require.NoError(t, err)
 	require.NoError(t, w.flags.settle(ctx, running))
 	require.NoError(t, w.engine.Start(ctx))

@@ -2,63 +2,14 @@ package app
 
 import (
 	"context"
-	"net/url"
-	"path/filepath"
-	"strings"
 
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/setting"
 	"hollowreed/internal/standin"
-	"hollowreed/internal/standin/berthmaster"
-	"hollowreed/internal/standin/crewroll"
-	"hollowreed/internal/standin/driftbox"
-	"hollowreed/internal/standin/gauges"
-	"hollowreed/internal/standin/ledger"
-	"hollowreed/internal/standin/noticeboard"
-	"hollowreed/internal/standin/office"
-	"hollowreed/internal/standin/postroom"
-	"hollowreed/internal/standin/quayside"
-	"hollowreed/internal/standin/sftpdrop"
 	"hollowreed/internal/store"
 	"hollowreed/internal/vault"
 )
-
-// standins are the simulated systems that the demo starts, in the order in which they are told.
-func standins(ledgerURL, admin string) []standin.Standin {
-	return append([]standin.Standin{gauges.Standin, ledger.Standin(ledgerURL, admin, databaseOf(ledgerURL))}, alone...)
-}
-
-// alone are the stand-ins that need nothing else; each can be started by itself.
-var alone = []standin.Standin{
-	quayside.Standin, crewroll.Standin, berthmaster.Standin, noticeboard.Standin, postroom.Standin, driftbox.Standin, sftpdrop.Standin, office.Standin,
-}
-
-func databaseOf(address string) string {
-	u, err := url.Parse(address)
-	if err != nil {
-		return "harbour_ledger"
-	}
-	return strings.TrimPrefix(u.Path, "/")
-}
-
-// startAll starts stand-ins below the data folder.
-func startAll(ctx context.Context, list []standin.Standin, data string) ([]*standin.Running, error) {
-	abs, err := filepath.Abs(data)
-	if err != nil {
-		return nil, err
-	}
-	var running []*standin.Running
-	for _, s := range list {
-		r, err := s.Start(ctx, abs)
-		if err != nil {
-			return nil, err
-		}
-		r.Name = s.Name
-		running = append(running, r)
-	}
-	return running, nil
-}
 
 // settle keeps how the stand-ins are reached as the settings of the demo's connections. Their ports are
 // others at each start.
