@@ -15,6 +15,7 @@ import (
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/store"
 	"hollowreed/internal/testdb"
+	"hollowreed/internal/testkit"
 )
 
 func TestMain(m *testing.M) { os.Exit(testdb.Main(m)) }
@@ -22,16 +23,8 @@ func TestMain(m *testing.M) { os.Exit(testdb.Main(m)) }
 const schemaText = "schema: %s\nnotation: json\nfields:\n  - {name: code, type: text}\n"
 
 func opened(t *testing.T) *pgxpool.Pool {
-	db, err := store.Open(t.Context(), testdb.New(t))
-	require.NoError(t, err)
-	t.Cleanup(db.Close)
-	require.NoError(t, store.AddPerson(t.Context(), db, store.Person{ID: "mo", Name: "Mo", Initials: "M"}))
 	texts := map[string]string{"project.yaml": "project: Quay\n", "schemas/a.yaml": fmt.Sprintf(schemaText, "A"), "schemas/b.yaml": fmt.Sprintf(schemaText, "B")}
-	require.NoError(t, pgx.BeginFunc(t.Context(), db, func(tx pgx.Tx) error {
-		_, err := store.AddProject(t.Context(), tx, "quay", "Quay", texts, "mo")
-		return err
-	}))
-	return db
+	return testkit.Project(t, "quay", "Quay", texts)
 }
 
 // TestADraftIsAsItIsDraftedNow: for all who ask, and what did not change is the same as before.

@@ -8,7 +8,6 @@ import (
 	"sync/atomic"
 	"testing"
 
-	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
 	"hollowreed/internal/compiled"
@@ -21,6 +20,7 @@ import (
 	"hollowreed/internal/core/schema/edit"
 	"hollowreed/internal/store"
 	"hollowreed/internal/testdb"
+	"hollowreed/internal/testkit"
 )
 
 func TestMain(m *testing.M) { os.Exit(testdb.Main(m)) }
@@ -39,22 +39,8 @@ var parts = map[string]string{
 // work is a project in a database of its own, in the hands of a person.
 func work(t *testing.T) Designer {
 	t.Helper()
-	db, err := store.Open(t.Context(), testdb.Like(t, "migrated", func(url string) error {
-		db, err := store.Open(context.Background(), url)
-		if err == nil {
-			db.Close()
-		}
-		return err
-	}))
-	require.NoError(t, err)
-	t.Cleanup(db.Close)
-	for _, id := range []string{"mo", "ta"} {
-		require.NoError(t, store.AddPerson(t.Context(), db, store.Person{ID: id, Name: id, Initials: id}))
-	}
-	require.NoError(t, pgx.BeginFunc(t.Context(), db, func(tx pgx.Tx) error {
-		_, err := store.AddProject(t.Context(), tx, "quay", "Quay", parts, "mo")
-		return err
-	}))
+	db := testkit.Project(t, "quay", "Quay", parts)
+	require.NoError(t, store.AddPerson(t.Context(), db, store.Person{ID: "ta", Name: "ta", Initials: "ta"}))
 	d := (&Workspace{DB: db, Project: "quay", Compiled: compiled.New()}).As("mo")
 	require.Empty(t, d.loaded(t).Faults)
 	return d

@@ -8,6 +8,7 @@ import (
 
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/store"
+	"hollowreed/internal/testkit"
 )
 
 // told are the texts that the flow of the alerts was run with, in their order.
@@ -25,7 +26,7 @@ func (w *world) told() (texts []string) {
 
 func (w *world) tells(n int) []string {
 	w.t.Helper()
-	return until(w.t, "alerts to be told", func() ([]string, bool) {
+	return testkit.Until(w.t, "alerts to be told", func() ([]string, bool) {
 		texts := w.told()
 		return texts, len(texts) >= n
 	})
@@ -66,7 +67,7 @@ func TestAlertsAreToldOncePerCause(t *testing.T) {
 	require.Equal(t, []string{`raised: 2 times: ` + missing("XX77") + `, in two.tide (gauge-readings)`}, w.tells(1))
 	w.drop("three.tide", tide(reading("XX55", 1, 4125, "R")))
 	w.ended("three.tide")
-	until(t, "the third to be counted", func() (int, bool) {
+	testkit.Until(t, "the third to be counted", func() (int, bool) {
 		open, err := store.OpenAlarms(t.Context(), w.db, "skerry", "twice")
 		require.NoError(t, err)
 		return open[0].Count, open[0].Count == 3
@@ -125,7 +126,7 @@ func TestWhatComesAgainIsToldInTheRhythm(t *testing.T) {
 	w.ended("two.tide")
 	require.Regexp(t, `^again 2 no row of station with gauge_code "XX77" two.tide http`, w.tells(2)[1])
 
-	looked := until(t, "the window to be over", func() (time.Time, bool) {
+	looked := testkit.Until(t, "the window to be over", func() (time.Time, bool) {
 		var newest time.Time
 		err := w.db.QueryRow(t.Context(), "select max(ended_at) from run where flow = 'gauge-readings'").Scan(&newest)
 		require.NoError(t, err)

@@ -10,6 +10,7 @@ import (
 
 	"hollowreed/internal/connector"
 	"hollowreed/internal/store"
+	"hollowreed/internal/testkit"
 )
 
 const askFlow = "flow: Asking\ntrigger: {kind: request, path: ask, input: sign-up, wait: 30}\nsteps:\n  - {step: note, id: n, text: '\"x\"'}\n"
@@ -63,11 +64,11 @@ func TestACallerIsWokenForAnotherWorkersRun(t *testing.T) {
 			over <- r
 		}
 	}()
-	until(t, "the caller to wait", func() ([]uuid.UUID, bool) { list := door.callers.runs(); return list, len(list) == 1 })
+	testkit.Until(t, "the caller to wait", func() ([]uuid.UUID, bool) { list := door.callers.runs(); return list, len(list) == 1 })
 	require.NoError(t, door.wakeCallers(ctx))
 	require.Empty(t, over, "the run is not over yet")
 	w.start(Options{})
-	until(t, "the run to end", func() (store.Run, bool) {
+	testkit.Until(t, "the run to end", func() (store.Run, bool) {
 		r, err := store.RunByID(ctx, w.db, taken.Run)
 		require.NoError(t, err)
 		return r, r.Ended()

@@ -6,6 +6,8 @@ import (
 	"sync"
 	"testing"
 
+	"hollowreed/internal/testkit"
+
 	"github.com/stretchr/testify/require"
 )
 
@@ -55,7 +57,7 @@ func TestWhatIsAskedMeanwhileIsDoneTogether(t *testing.T) {
 	first := asked(t, tg, 1)
 	require.Equal(t, 1, <-g.begun)
 	rest := asked(t, tg, 2, 3, 4, 5)
-	until(t, "the others to wait", func() (int, bool) { return len(tg.asks), len(tg.asks) == 4 })
+	testkit.Until(t, "the others to wait", func() (int, bool) { return len(tg.asks), len(tg.asks) == 4 })
 	g.pass <- struct{}{}
 	require.Equal(t, map[int]string{1: "2"}, first())
 	require.Equal(t, 4, <-g.begun)
@@ -70,7 +72,7 @@ func TestNobodyFailsForAnother(t *testing.T) {
 	first := asked(t, tg, 1)
 	<-g.begun
 	rest := asked(t, tg, 2, -3, 4)
-	until(t, "the others to wait", func() (int, bool) { return len(tg.asks), len(tg.asks) == 3 })
+	testkit.Until(t, "the others to wait", func() (int, bool) { return len(tg.asks), len(tg.asks) == 3 })
 	close(g.pass)
 	first()
 	require.Equal(t, map[int]string{2: "4", -3: "-3 is refused", 4: "8"}, rest())

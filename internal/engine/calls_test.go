@@ -14,6 +14,7 @@ import (
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/store"
+	"hollowreed/internal/testkit"
 )
 
 // called sends a card to a flow that waits for it below ask.
@@ -105,7 +106,7 @@ func TestACallThatIsSetAsideIsMendedAsAnyRun(t *testing.T) {
 	require.Equal(t, store.SetAside, r.State)
 	require.Contains(t, r.Fault.Error(), "A1")
 	require.NoError(t, e.Resume(t.Context(), r.ID))
-	r = until(t, "the run to be taken on", func() (store.Run, bool) {
+	r = testkit.Until(t, "the run to be taken on", func() (store.Run, bool) {
 		r, err := store.RunByID(t.Context(), w.db, taken.Run)
 		require.NoError(t, err)
 		return r, r.Claim == 2 && r.Ended()
@@ -170,7 +171,7 @@ steps:
 `, "connections/harbour-ledger.yaml": w.part("connections/harbour-ledger.yaml") + "  - operation: put-member\n    name: Put a member\n    does: insert\n    request: sign-up\n    table: kiosk_member\n"})
 	w.setLedger(false)
 	taken := w.called(e, card("C1", "Ada"), "")
-	r := until(t, "the run to be tried again", func() (store.Run, bool) {
+	r := testkit.Until(t, "the run to be tried again", func() (store.Run, bool) {
 		r, err := store.RunByID(t.Context(), w.db, taken.Run)
 		require.NoError(t, err)
 		return r, r.State == store.Retrying || r.Claim > 2
@@ -293,7 +294,7 @@ func TestAPanicInTheRunOfACallEndsNothingElse(t *testing.T) {
 	w.add("asking", map[string]string{"flows/asking.yaml": onceFlow})
 	first := w.called(e, card("1", "Ada"), "")
 	require.Equal(t, store.Done, w.over(first.Run).State, "what was recorded stands")
-	until(t, "the place to be free", func() (int, bool) { return len(e.hands), len(e.hands) == 0 })
+	testkit.Until(t, "the place to be free", func() (int, bool) { return len(e.hands), len(e.hands) == 0 })
 	second := w.called(e, card("2", "Jon"), "")
 	r, err := e.Ended(t.Context(), second)
 	require.NoError(t, err)

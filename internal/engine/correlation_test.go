@@ -10,6 +10,7 @@ import (
 
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/store"
+	"hollowreed/internal/testkit"
 )
 
 // noted is the text that the last note of a run's whole says.
@@ -23,7 +24,7 @@ func (w *world) noted(r store.Run) string {
 
 func (w *world) resting(id uuid.UUID) {
 	w.t.Helper()
-	until(w.t, "the run to rest", func() (store.Run, bool) {
+	testkit.Until(w.t, "the run to rest", func() (store.Run, bool) {
 		r, err := store.RunByID(w.t.Context(), w.db, id)
 		require.NoError(w.t, err)
 		return r, r.State == store.Waiting && r.NextAt != nil
@@ -54,7 +55,7 @@ steps:
 `})
 	first := w.begin("awaiting", card("L1", "Ada"))
 	w.resting(first)
-	until(t, "it to rest for an hour", func() (int64, bool) { // so that nothing but the message can wake it
+	testkit.Until(t, "it to rest for an hour", func() (int64, bool) { // so that nothing but the message can wake it
 		tag, err := w.db.Exec(t.Context(), "update river_job set scheduled_at = now() + interval '1 hour' where args->>'run' = $1 and state in ('scheduled', 'available')", first.String())
 		require.NoError(t, err)
 		return tag.RowsAffected(), tag.RowsAffected() == 1

@@ -15,14 +15,13 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/demo"
 	"hollowreed/internal/connector"
 	"hollowreed/internal/connector/system"
-	"hollowreed/internal/core/project"
 	"hollowreed/internal/spool"
 	"hollowreed/internal/standin/ledger"
 	"hollowreed/internal/store"
 	"hollowreed/internal/testdb"
+	"hollowreed/internal/testkit"
 )
 
 func TestMain(m *testing.M) { os.Exit(testdb.Main(m)) }
@@ -42,31 +41,10 @@ type world struct {
 	engine    *Engine
 }
 
-// product makes a database that has the demo's project.
-func product(url string) error {
-	ctx := context.Background()
-	db, err := store.Open(ctx, url)
-	if err != nil {
-		return err
-	}
-	defer db.Close()
-	texts, err := project.Read(demo.Files)
-	if err != nil {
-		return err
-	}
-	return pgx.BeginFunc(ctx, db, func(tx pgx.Tx) error {
-		if err := store.AddPerson(ctx, tx, store.Person{ID: "mo", Name: "Mira Orrin", Initials: "MO"}); err != nil {
-			return err
-		}
-		_, err := store.AddProject(ctx, tx, "skerry", "Skerry Line", texts, "mo")
-		return err
-	})
-}
-
 func newWorld(t *testing.T) *world {
 	t.Helper()
 	ctx := t.Context()
-	w := &world{t: t, url: testdb.Like(t, "product", product), ledgerURL: testdb.Like(t, "ledger", func(url string) error { return ledger.Seed(ctx, url) }), folder: t.TempDir(), done: t.TempDir()}
+	w := &world{t: t, url: testdb.Like(t, "product", testkit.Demo(testkit.Mo)), ledgerURL: testdb.Like(t, "ledger", func(url string) error { return ledger.Seed(ctx, url) }), folder: t.TempDir(), done: t.TempDir()}
 	var err error
 	w.db, err = store.Open(ctx, w.url)
 	require.NoError(t, err)
@@ -112,33 +90,10 @@ func (w *world) drop(name, content string) {
 	require.NoError(w.t, os.Rename(temp, filepath.Join(w.folder, name)))
 }
 
-// until waits for a condition that the database tells.
-func until[T any](t *testing.T, what string, get func() (T, bool)) T {
-	t.Helper()
-	deadline := time.Now().Add(40 * time.Second)
-	for {
-		v, ok := get()
-		if ok {
-			return v
-		}
-		if time.Now().After(deadline) {
-			t.Fatalf("waited in vain for %s; last seen: %+v", what, v)
-		}
-		time.Sleep(20 * time.Millisecond)
-	}
-}
-
 // ended waits for the newest run of a file to end.
 func (w *world) ended(file string) store.Run {
 	w.t.Helper()
-	return until(w.t, file+" to end", func() (store.Run, bool) {
-		runs, err := store.Runs(w.t.Context(), w.db, store.RunFilter{Project: "skerry", Reference: file, Most: 1})
-		require.NoError(w.t, err)
-		if len(runs) == 0 {
-			return store.Run{}, false
-		}
-		return runs[0], runs[0].Ended()
-	})
+	return testkit.Ended(w.t, w.db, "skerry", file)
 }
 
 func (w *world) count(sql string, args ...any) (n int) {
@@ -177,7 +132,7 @@ func TestAFileBecomesRowsOnce(t *testing.T) {
 	require.Equal(t, store.Done, again.State)
 	require.Equal(t, 2, again.Counts["upsert"].Updated, "the file's name is part of the row")
 	w.drop("a.tide", content)
-	until(t, "the third run", func() (int, bool) {
+	testkit.Until(t, "the third run", func() (int, bool) {
 		runs, _ := store.Runs(t.Context(), w.db, store.RunFilter{Project: "skerry", Reference: "a.tide", Most: 9})
 		return len(runs), len(runs) == 2 && runs[0].Ended()
 	})
@@ -194,7 +149,7 @@ func TestTheSameFileTwiceChangesNothing(t *testing.T) {
 	first := w.ended("a.tide")
 	id, err := e.Repeat(t.Context(), first.ID, Again{By: "mo"})
 	require.NoError(t, err)
-	again := until(t, "the repeat", func() (store.Run, bool) {
+	again := testkit.Until(t, "the repeat", func() (store.Run, bool) {
 		r, err := store.RunByID(t.Context(), w.db, id)
 		require.NoError(t, err)
 		return r, r.Ended()
@@ -241,7 +196,7 @@ func TestBadRecordsAreSetAsideAndMended(t *testing.T) {
 	text := reading("SK04", 22, 4130, "R")
 	id, err := e.Mend(t.Context(), asides[0].ID, &text, "mo")
 	require.NoError(t, err)
-	mended := until(t, "the mended run", func() (store.Run, bool) {
+	mended := testkit.Until(t, "the mended run", func() (store.Run, bool) {
 		r, err := store.RunByID(t.Context(), w.db, id)
 		require.NoError(t, err)
 		return r, r.Ended()
@@ -372,14 +327,14 @@ func TestADoneFolderThatCannotBeWrittenLosesNothing(t *testing.T) {
 	r := w.ended("full.tide")
 	require.Equal(t, store.Done, r.State)
 	require.FileExists(t, filepath.Join(w.folder, "full.tide"))
-	r = until(t, "the warning", func() (store.Run, bool) {
+	r = testkit.Until(t, "the warning", func() (store.Run, bool) {
 		r, err := store.RunByID(t.Context(), w.db, r.ID)
 		require.NoError(t, err)
 		return r, r.Warning != ""
 	})
 	require.Contains(t, r.Warning, "stays where it was dropped")
 	require.NoError(t, os.Mkdir(s.Values["done"], 0o755))
-	until(t, "the file to be moved", func() (bool, bool) {
+	testkit.Until(t, "the file to be moved", func() (bool, bool) {
 		_, err := os.Stat(filepath.Join(s.Values["done"], "full.tide"))
 		return false, err == nil
 	})
@@ -397,7 +352,7 @@ func TestAFileThatIsRemovedIsSaid(t *testing.T) {
 	require.NoError(t, os.Remove(filepath.Join(w.done, "gone.tide")))
 	id, err := e.Repeat(t.Context(), r.ID, Again{By: "mo"})
 	require.NoError(t, err)
-	again := until(t, "the repeat", func() (store.Run, bool) {
+	again := testkit.Until(t, "the repeat", func() (store.Run, bool) {
 		r, err := store.RunByID(t.Context(), w.db, id)
 		require.NoError(t, err)
 		return r, r.Ended()

@@ -13,6 +13,7 @@ import (
 
 	"hollowreed/internal/connector"
 	"hollowreed/internal/store"
+	"hollowreed/internal/testkit"
 )
 
 const crates = `flow: Crates
@@ -181,7 +182,7 @@ func TestAWholeRunIsDoneAgain(t *testing.T) {
 	require.NoError(t, os.Remove(out))
 	require.NoError(t, os.WriteFile(out, nil, 0o600))
 	id := w.begin("load", []byte(`{"crates": [{"n": 1, "to": "LC", "what": "kelp"}, {"n": 2, "to": "LC", "what": "peat"}, {"n": 3, "to": "OR", "what": "salt"}]}`))
-	until(t, "the run to be tried again", func() (int64, bool) {
+	testkit.Until(t, "the run to be tried again", func() (int64, bool) {
 		r, err := store.RunByID(t.Context(), w.db, id)
 		require.NoError(t, err)
 		return r.Claim, r.Claim >= 3

@@ -11,6 +11,7 @@ import (
 	"hollowreed/internal/connector"
 	"hollowreed/internal/standin/sftpdrop"
 	"hollowreed/internal/store"
+	"hollowreed/internal/testkit"
 )
 
 // TestFilesOfAnotherMachineStartRuns: a file over SFTP is fetched once, kept with its run and moved there.
@@ -32,13 +33,13 @@ func TestFilesOfAnotherMachineStartRuns(t *testing.T) {
 	r := w.ended("far.tide")
 	require.Equal(t, store.Done, r.State, "%v", r.Fault)
 	require.Equal(t, 2, w.count("select count(*) from tide_level"))
-	until(t, "the file to be moved", func() (bool, bool) {
+	testkit.Until(t, "the file to be moved", func() (bool, bool) {
 		_, err := os.Stat(filepath.Join(folder, "done", "far.tide"))
 		return err == nil, err == nil
 	})
 	again, err := e.Repeat(t.Context(), r.ID, Again{By: "mo"})
 	require.NoError(t, err)
-	until(t, "the run to be repeated", func() (store.State, bool) {
+	testkit.Until(t, "the run to be repeated", func() (store.State, bool) {
 		r, err := store.RunByID(t.Context(), w.db, again)
 		require.NoError(t, err)
 		return r.State, r.State == store.Done
@@ -59,14 +60,14 @@ func TestWhatBecomesOfAFileIsChosen(t *testing.T) {
 	require.Equal(t, store.Done, w.ended("well.tide").State)
 	w.drop("bad.tide", tide(reading("ZZ99", 1, 4125, "R")))
 	require.Equal(t, store.SetAside, w.ended("bad.tide").State)
-	until(t, "the files to be where they belong", func() (string, bool) {
+	testkit.Until(t, "the files to be where they belong", func() (string, bool) {
 		left, err := os.ReadDir(w.folder)
 		require.NoError(t, err)
 		moved, err := os.ReadDir(failed)
 		require.NoError(t, err)
 		return filepath.Join(w.folder), len(left) == 0 && len(moved) == 1 && moved[0].Name() == "bad.tide"
 	})
-	until(t, "the run to know where its file is", func() (string, bool) { // it is noted once the file is there
+	testkit.Until(t, "the run to know where its file is", func() (string, bool) { // it is noted once the file is there
 		r := w.ended("bad.tide")
 		return r.DonePath, r.DonePath == filepath.Join(failed, "bad.tide")
 	})

@@ -12,6 +12,7 @@ import (
 
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/store"
+	"hollowreed/internal/testkit"
 )
 
 // TestWhatIsKeptOfMessages: everything, the ends and faults, or nothing, as the flow says; a record that was set aside is
@@ -71,7 +72,7 @@ func TestOldRunsAreRemoved(t *testing.T) {
 	require.NoError(t, err)
 	_, err = w.db.Exec(t.Context(), "update run set ended_at = now() - interval '25 hours' where id = any($1)", []any{good.ID, bad.ID})
 	require.NoError(t, err)
-	until(t, "the old run to go", func() (int, bool) {
+	testkit.Until(t, "the old run to go", func() (int, bool) {
 		n := 0
 		require.NoError(t, w.db.QueryRow(t.Context(), "select count(*) from run where id = $1", good.ID).Scan(&n))
 		return n, n == 0
@@ -98,7 +99,7 @@ func TestTheFiguresOfAFlowAndItsConnections(t *testing.T) {
 	w.drop("two.tide", tide(reading("XX99", 1, 4125, "R")))
 	w.ended("one.tide")
 	w.ended("two.tide")
-	figures := until(t, "the figures", func() (map[string]store.FigureAt, bool) {
+	figures := testkit.Until(t, "the figures", func() (map[string]store.FigureAt, bool) {
 		list, err := store.Figures(t.Context(), w.db, "skerry", time.Now().Add(-time.Hour), 600)
 		require.NoError(t, err)
 		by := map[string]store.FigureAt{}

@@ -14,6 +14,7 @@ import (
 	"hollowreed/internal/standin"
 	"hollowreed/internal/standin/postroom"
 	"hollowreed/internal/store"
+	"hollowreed/internal/testkit"
 )
 
 const letterFlow = `flow: Letters
@@ -43,7 +44,7 @@ func mailed(t *testing.T, change map[string]string) (w *world, desk *postroom.De
 // lettersDone waits until so many runs of the letters have ended well, and gives them, the newest first.
 func (w *world) lettersDone(n int) []store.Run {
 	w.t.Helper()
-	return until(w.t, "the letters' runs", func() ([]store.Run, bool) {
+	return testkit.Until(w.t, "the letters' runs", func() ([]store.Run, bool) {
 		runs, err := store.Runs(w.t.Context(), w.db, store.RunFilter{Project: "skerry", Flow: "letters", State: store.Done, Most: 100})
 		require.NoError(w.t, err)
 		return runs, len(runs) >= n
@@ -69,7 +70,7 @@ func TestALetterStartsARunOnce(t *testing.T) {
 	text, err := os.ReadFile(filepath.Join(folder, "B-20419.txt"))
 	require.NoError(t, err)
 	require.Equal(t, "The plate on the booking is wrong, the right one is attached.", string(text))
-	until(t, "the letters to be read", func() (int, bool) {
+	testkit.Until(t, "the letters to be read", func() (int, bool) {
 		_, read := desk.In(imap.InboxName)
 		n := 0
 		for _, r := range read {
@@ -98,7 +99,7 @@ func TestATriggerSaysWhyNoMailComes(t *testing.T) {
 	desk.Moods.Set(standin.Expire, true)
 	w.add("letters", map[string]string{"flows/letters.yaml": letterFlow})
 	why := func(want string) {
-		until(t, want, func() (string, bool) {
+		testkit.Until(t, want, func() (string, bool) {
 			kept, err := store.TriggerOf(context.Background(), w.db, "skerry", "letters")
 			require.NoError(t, err)
 			return kept.Fault, (want == "") == (kept.Fault == "") && kept.LookedAt != nil

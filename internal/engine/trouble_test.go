@@ -20,6 +20,7 @@ import (
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/standin/gauges"
 	"hollowreed/internal/store"
+	"hollowreed/internal/testkit"
 )
 
 // many is a file of rising readings that differ in their time.
@@ -44,7 +45,7 @@ func (w *world) change(path, old, now string) {
 
 func (w *world) run(file string) store.Run {
 	w.t.Helper()
-	return until(w.t, "a run of "+file, func() (store.Run, bool) {
+	return testkit.Until(w.t, "a run of "+file, func() (store.Run, bool) {
 		runs, err := store.Runs(w.t.Context(), w.db, store.RunFilter{Project: "skerry", Reference: file, Most: 1})
 		require.NoError(w.t, err)
 		if len(runs) == 0 {
@@ -59,7 +60,7 @@ func TestTheLedgerGoesDownInMidRun(t *testing.T) {
 	w := newWorld(t)
 	e := w.start(Options{Batch: 20, Tries: 2, Backoff: func(int) time.Duration { return 100 * time.Millisecond }})
 	w.drop("mid.tide", many(4000))
-	until(t, "some progress", func() (store.Run, bool) {
+	testkit.Until(t, "some progress", func() (store.Run, bool) {
 		r := w.run("mid.tide")
 		return r, r.Taken > 0
 	})
@@ -71,7 +72,7 @@ func TestTheLedgerGoesDownInMidRun(t *testing.T) {
 	w.setLedger(true)
 	require.NoError(t, e.Resume(t.Context(), r.ID))
 	require.ErrorIs(t, e.Resume(t.Context(), r.ID), store.ErrChanged, "resumed once")
-	r = until(t, "the end", func() (store.Run, bool) {
+	r = testkit.Until(t, "the end", func() (store.Run, bool) {
 		r := w.run("mid.tide")
 		return r, r.Ended()
 	})
@@ -86,7 +87,7 @@ func TestARunIsCancelledAndResumed(t *testing.T) {
 	w := newWorld(t)
 	e := w.start(Options{Batch: 10})
 	w.drop("long.tide", many(6000))
-	until(t, "some progress", func() (store.Run, bool) {
+	testkit.Until(t, "some progress", func() (store.Run, bool) {
 		r := w.run("long.tide")
 		return r, r.Taken > 0
 	})
@@ -97,7 +98,7 @@ func TestARunIsCancelledAndResumed(t *testing.T) {
 	require.Contains(t, r.Fault.What(), "stopped by mo")
 	require.Equal(t, r.Taken, w.count("select count(*) from tide_level"))
 	require.NoError(t, e.Resume(t.Context(), r.ID))
-	r = until(t, "the end", func() (store.Run, bool) {
+	r = testkit.Until(t, "the end", func() (store.Run, bool) {
 		r := w.run("long.tide")
 		return r, r.Ended()
 	})
@@ -152,7 +153,7 @@ func TestTwoWorkersTakeAFileOnce(t *testing.T) {
 	for i := range files {
 		w.drop(fmt.Sprintf("f%02d.tide", i), tide(reading("SK04", i, 4125+i, "R")))
 	}
-	until(t, "all files to be done", func() (int, bool) {
+	testkit.Until(t, "all files to be done", func() (int, bool) {
 		runs, err := store.Runs(t.Context(), w.db, store.RunFilter{Project: "skerry", State: store.Done, Most: 100})
 		require.NoError(t, err)
 		return len(runs), len(runs) >= files
@@ -220,7 +221,7 @@ func TestADoneFileIsNotReplaced(t *testing.T) {
 	w.drop("same.tide", tide(reading("SK04", 1, 4125, "R")))
 	w.ended("same.tide")
 	w.drop("same.tide", tide(reading("SK04", 2, 4125, "R")))
-	until(t, "the second run", func() (int, bool) {
+	testkit.Until(t, "the second run", func() (int, bool) {
 		runs, err := store.Runs(t.Context(), w.db, store.RunFilter{Project: "skerry", State: store.Done, Most: 9})
 		require.NoError(t, err)
 		return len(runs), len(runs) == 2
@@ -292,7 +293,7 @@ func TestADiskThatIsFullLosesNothing(t *testing.T) {
 	w.drop("big.tide", content.String())
 	r := w.ended("big.tide")
 	require.Equal(t, store.Done, r.State)
-	until(t, "the warning", func() (string, bool) {
+	testkit.Until(t, "the warning", func() (string, bool) {
 		r, err := store.RunByID(t.Context(), w.db, r.ID)
 		require.NoError(t, err)
 		return r.Warning, strings.Contains(r.Warning, "no space left")
@@ -303,7 +304,7 @@ func TestADiskThatIsFullLosesNothing(t *testing.T) {
 	require.Empty(t, left, "no half of the file stays behind")
 
 	require.NoError(t, syscall.Mount("tmpfs", w.done, "tmpfs", syscall.MS_REMOUNT, "size=1m"))
-	until(t, "the file is moved", func() (bool, bool) {
+	testkit.Until(t, "the file is moved", func() (bool, bool) {
 		moved, err := os.ReadFile(filepath.Join(w.done, "big.tide"))
 		return err == nil, err == nil && string(moved) == content.String()
 	})
@@ -320,7 +321,7 @@ func TestARunWhoseRestWasNotRecordedGoesOn(t *testing.T) {
 	w.add("resting", map[string]string{"flows/resting.yaml": "flow: Resting\ntrigger: {kind: person, input: sign-up}\nsteps:\n  - {step: wait, id: w, seconds: '2'}\n"})
 	id := w.begin("resting", card("R1", "Rut"))
 	w.resting(id)
-	until(t, "the job to be snoozed", func() (int64, bool) {
+	testkit.Until(t, "the job to be snoozed", func() (int64, bool) {
 		tag, err := w.db.Exec(t.Context(), "update river_job set state = 'running', attempted_at = now() - interval '1 minute', attempted_by = array[$2] where args->>'run' = $1 and state in ('scheduled', 'available')", id.String(), e.ID)
 		require.NoError(t, err)
 		return tag.RowsAffected(), tag.RowsAffected() == 1
@@ -340,7 +341,7 @@ func TestARunThatAnotherWorkerTookOnIsNotForgotten(t *testing.T) {
 	_, err = held.Exec(t.Context(), "lock table tide_level in access exclusive mode")
 	require.NoError(t, err)
 	w.drop("held.tide", tide(reading("SK04", 1, 4125, "R")))
-	id := until(t, "the write to hang", func() (id uuid.UUID, is bool) {
+	id := testkit.Until(t, "the write to hang", func() (id uuid.UUID, is bool) {
 		runs, err := store.Runs(t.Context(), w.db, store.RunFilter{Project: "skerry", Reference: "held.tide", Most: 1})
 		require.NoError(t, err)
 		if len(runs) == 1 {
@@ -352,7 +353,7 @@ func TestARunThatAnotherWorkerTookOnIsNotForgotten(t *testing.T) {
 	_, err = store.Claim(t.Context(), w.db, id, "other")
 	require.NoError(t, err)
 	require.NoError(t, held.Rollback(t.Context()))
-	until(t, "the first to have noticed", func() (struct{}, bool) { return struct{}{}, !w.engine.active.has(id) })
+	testkit.Until(t, "the first to have noticed", func() (struct{}, bool) { return struct{}{}, !w.engine.active.has(id) })
 	r, err := store.RunByID(t.Context(), w.db, id)
 	require.NoError(t, err)
 	require.Equal(t, store.Running, r.State)
@@ -375,7 +376,7 @@ func TestARunThatEndsItsWorkersIsSetAside(t *testing.T) {
 	require.Equal(t, fault.Limit, r.Fault.Code)
 	require.Contains(t, r.Fault.What(), "the server ended 3 times while it worked on this run")
 	require.NoError(t, e.Resume(t.Context(), r.ID))
-	r = until(t, "the end", func() (store.Run, bool) {
+	r = testkit.Until(t, "the end", func() (store.Run, bool) {
 		r := w.run("deadly.tide")
 		return r, r.Ended()
 	})
@@ -399,7 +400,7 @@ func TestASilentWorkerCallsNoOtherDead(t *testing.T) {
 	there := func() bool { return w.works("other") }
 	called := func(began time.Time) {
 		t.Helper()
-		until(t, "the other to be called dead", func() (bool, bool) {
+		testkit.Until(t, "the other to be called dead", func() (bool, bool) {
 			require.NoError(t, e.beat(ctx))
 			return there(), !there()
 		})

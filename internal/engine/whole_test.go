@@ -16,6 +16,7 @@ import (
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/store"
+	"hollowreed/internal/testkit"
 )
 
 // add puts parts into the draft and releases the flow among them.
@@ -62,7 +63,7 @@ func (w *world) begin(flow string, input []byte) uuid.UUID {
 
 func (w *world) over(id uuid.UUID) store.Run {
 	w.t.Helper()
-	return until(w.t, "the run to end", func() (store.Run, bool) {
+	return testkit.Until(w.t, "the run to end", func() (store.Run, bool) {
 		r, err := store.RunByID(w.t.Context(), w.db, id)
 		require.NoError(w.t, err)
 		return r, r.Ended()
@@ -196,7 +197,7 @@ func TestOneMessageBecomesManyRuns(t *testing.T) {
 	}
 	r := w.begun("splitting", card("M", strings.Join(append(names, "Bad"), " ")))
 	require.Equal(t, store.Done, r.State)
-	children := until(t, "all children to end", func() ([]store.Run, bool) {
+	children := testkit.Until(t, "all children to end", func() ([]store.Run, bool) {
 		children, err := store.Children(t.Context(), w.db, r.ID, 100)
 		require.NoError(t, err)
 		ended := 0
@@ -232,7 +233,7 @@ steps:
     table: kiosk_member
 `})
 	id := w.begin("resting", card("R1", "Rut"))
-	r := until(t, "the run to rest", func() (store.Run, bool) {
+	r := testkit.Until(t, "the run to rest", func() (store.Run, bool) {
 		r, err := store.RunByID(t.Context(), w.db, id)
 		require.NoError(t, err)
 		return r, r.State == store.Waiting && r.NextAt != nil
@@ -271,7 +272,7 @@ trigger: {kind: person, input: sign-up}
 	_, err = tx.Exec(t.Context(), "lock table kiosk_member in access exclusive mode")
 	require.NoError(t, err)
 	id, limited := w.begin("hanging", card("H1", "Hal")), w.begin("limited", card("H2", "Hal"))
-	until(t, "the run to hang", func() (store.Run, bool) {
+	testkit.Until(t, "the run to hang", func() (store.Run, bool) {
 		r, err := store.RunByID(t.Context(), w.db, id)
 		require.NoError(t, err)
 		return r, r.State == store.Running
@@ -329,7 +330,7 @@ func TestAScheduleStartsOnceForAllWorkers(t *testing.T) {
 		return len(runs)
 	}
 	for _, flow := range []string{"ticking", "beside"} {
-		until(t, "the first time of "+flow, func() (store.Trigger, bool) {
+		testkit.Until(t, "the first time of "+flow, func() (store.Trigger, bool) {
 			state, err := store.TriggerOf(t.Context(), w.db, "skerry", flow)
 			return state, err == nil && state.NextAt.After(began)
 		})
@@ -341,7 +342,7 @@ func TestAScheduleStartsOnceForAllWorkers(t *testing.T) {
 		}
 		passed.Add(1)
 		for _, flow := range flows {
-			until(t, "a tick of "+flow, func() (int, bool) { n := ticks(flow); return n, n > before[flow] })
+			testkit.Until(t, "a tick of "+flow, func() (int, bool) { n := ticks(flow); return n, n > before[flow] })
 		}
 	}
 	for range 4 {

@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"github.com/google/uuid"
-	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
 	"hollowreed/internal/connector"
@@ -14,6 +13,7 @@ import (
 	"hollowreed/internal/engine"
 	"hollowreed/internal/store"
 	"hollowreed/internal/testdb"
+	"hollowreed/internal/testkit"
 )
 
 func TestMain(m *testing.M) { os.Exit(testdb.Main(m)) }
@@ -46,14 +46,7 @@ steps:
 
 func operator(t *testing.T) Operator {
 	ctx := t.Context()
-	db, err := store.Open(ctx, testdb.New(t))
-	require.NoError(t, err)
-	t.Cleanup(db.Close)
-	require.NoError(t, store.AddPerson(ctx, db, store.Person{ID: "mo", Name: "Mo", Initials: "M"}))
-	require.NoError(t, pgx.BeginFunc(ctx, db, func(tx pgx.Tx) error {
-		_, err := store.AddProject(ctx, tx, "quay", "Quay", parts, "mo")
-		return err
-	}))
+	db := testkit.Project(t, "quay", "Quay", parts)
 	outside := connector.NewPool(connector.Fixed{}, connector.Rules{})
 	t.Cleanup(outside.Close)
 	e, err := engine.New(db, outside, engine.Options{Look: 50 * time.Millisecond, Beat: 100 * time.Millisecond})
@@ -78,11 +71,11 @@ func (o Operator) runs(t *testing.T, flow, message string, state store.State) uu
 
 func (o Operator) becomes(t *testing.T, id uuid.UUID, state store.State) {
 	t.Helper()
-	require.Eventually(t, func() bool {
+	testkit.Until(t, "the run to be "+string(state), func() (store.State, bool) {
 		r, err := store.RunByID(t.Context(), o.DB, id)
 		require.NoError(t, err)
-		return r.State == state
-	}, 30*time.Second, 20*time.Millisecond, "the run to be %s", state)
+		return r.State, r.State == state
+	})
 }
 
 // deeds are what the audit log says, the newest first.

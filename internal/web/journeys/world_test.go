@@ -26,7 +26,6 @@ import (
 	"github.com/chromedp/cdproto/target"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
-	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/stretchr/testify/require"
 
@@ -51,6 +50,7 @@ import (
 	"hollowreed/internal/standin/sftpdrop"
 	"hollowreed/internal/store"
 	"hollowreed/internal/testdb"
+	"hollowreed/internal/testkit"
 	"hollowreed/internal/vault"
 	"hollowreed/internal/web"
 	"hollowreed/internal/web/inbound"
@@ -81,27 +81,6 @@ type world struct {
 
 var person = store.Person{ID: "mira", Name: "Mira Orrin", Initials: "MO"}
 
-// product makes a database that has the demo's project.
-func product(url string) error {
-	ctx := context.Background()
-	db, err := store.Open(ctx, url)
-	if err != nil {
-		return err
-	}
-	defer db.Close()
-	texts, err := project.Read(demo.Files)
-	if err != nil {
-		return err
-	}
-	return pgx.BeginFunc(ctx, db, func(tx pgx.Tx) error {
-		if err := store.AddPerson(ctx, tx, person); err != nil {
-			return err
-		}
-		_, err := store.AddProject(ctx, tx, "skerry", "Skerry Line", texts, person.ID)
-		return err
-	})
-}
-
 func newWorld(t testing.TB) *world {
 	t.Helper()
 	if t, ok := t.(*testing.T); ok {
@@ -110,7 +89,7 @@ func newWorld(t testing.TB) *world {
 	ctx, cancel := context.WithCancel(context.Background())
 	w := &world{t: t, folder: t.TempDir(), logs: &bytes.Buffer{}}
 	var err error
-	w.db, err = store.Open(ctx, testdb.Like(t, "product", product))
+	w.db, err = store.Open(ctx, testdb.Like(t, "product", testkit.Demo(person)))
 	require.NoError(t, err)
 	t.Cleanup(w.db.Close)
 	t.Cleanup(cancel)
@@ -175,17 +154,7 @@ func (w *world) drop(name, content string) {
 // ended waits until the newest run of a file is over.
 func (w *world) ended(file string) store.Run {
 	w.t.Helper()
-	deadline := time.Now().Add(30 * time.Second)
-	for time.Now().Before(deadline) {
-		runs, err := store.Runs(w.t.Context(), w.db, store.RunFilter{Project: "skerry", Reference: file, Most: 1})
-		require.NoError(w.t, err)
-		if len(runs) == 1 && runs[0].Ended() {
-			return runs[0]
-		}
-		time.Sleep(20 * time.Millisecond)
-	}
-	w.t.Fatalf("%s did not end", file)
-	return store.Run{}
+	return testkit.Ended(w.t, w.db, "skerry", file)
 }
 
 // browser is one Chromium for all tests of the package.
