@@ -2,11 +2,9 @@ package journeys
 
 import (
 	"fmt"
-	"io"
 	"net/http"
 	"net/url"
 	"os"
-	"regexp"
 	"strconv"
 	"strings"
 	"testing"
@@ -40,21 +38,21 @@ func TestAConnectionIsTested(t *testing.T) {
 	tb.click("#test-it")
 	tb.sees("#verdict", "Connected")
 	tb.sees("#test", "permission to write")
-	require.NoError(t, os.RemoveAll(w.folder))
+	require.NoError(t, os.RemoveAll(w.Folder))
 	tb.click("#test-it")
 	tb.sees("#verdict", "it does not work")
 	tb.sees("#test", "there is no folder")
 	tb.sees("#test", "Make the folder")
 	tb.open("/estate")
 	tb.sees("#connections", "not usable")
-	require.Equal(t, http.StatusNotFound, w.get("/bench/connections/none").StatusCode)
+	require.Equal(t, http.StatusNotFound, w.Get("/bench/connections/none").StatusCode)
 }
 
 // TestAConnectionIsMadeFromNothing: a kind is chosen, settings are filled in, a secret is sealed and never comes
 // back, other environments have other settings, and an operation is described, tried and kept.
 func TestAConnectionIsMadeFromNothing(t *testing.T) {
 	w := newWorld(t)
-	u, err := url.Parse(w.ledger.Config().ConnString())
+	u, err := url.Parse(w.Ledger.Config().ConnString())
 	require.NoError(t, err)
 	tb := w.tab()
 	tb.open("/bench/connections/new")
@@ -86,7 +84,7 @@ func TestAConnectionIsMadeFromNothing(t *testing.T) {
 	tb.click("#test-it")
 	tb.sees("#verdict", "Connected")
 	for _, path := range []string{"/bench/connections/second-ledger", "/estate/secrets", "/bench/text?path=connections/second-ledger.yaml"} {
-		require.NotContains(t, w.body(path), "not-the-word-9182")
+		require.NotContains(t, w.Body(path), "not-the-word-9182")
 	}
 	tb.open("/estate/secrets")
 	tb.sees("#secrets", "second-ledger password")
@@ -102,12 +100,12 @@ func TestAConnectionIsMadeFromNothing(t *testing.T) {
 	tb.fill(`[name="set statement"]`, "select id, name from station order by id")
 	tb.click("#fetch-shape") // of what was just typed
 	tb.sees("#said", "kept as the schema second-ledger-stations-above")
-	require.Contains(t, w.text("connections/second-ledger.yaml"), "statement: select id, name from station order by id")
-	require.NotContains(t, w.text("schemas/second-ledger-stations-above.yaml"), "datum_cm")
+	require.Contains(t, w.Text("connections/second-ledger.yaml"), "statement: select id, name from station order by id")
+	require.NotContains(t, w.Text("schemas/second-ledger-stations-above.yaml"), "datum_cm")
 	tb.fill(`[name="set statement"]`, "select id, datum_cm, name from station order by id")
 	tb.click("#fetch-shape")
 	tb.sees("#said", "kept as the schema second-ledger-stations-above")
-	require.Contains(t, w.text("schemas/second-ledger-stations-above.yaml"), "datum_cm")
+	require.Contains(t, w.Text("schemas/second-ledger-stations-above.yaml"), "datum_cm")
 	tb.fill(`[name="set statement"]`, "select id, name, datum_cm from station order by id")
 	tb.click("#try-it")
 	tb.sees("#outcome", "4 records")
@@ -118,54 +116,41 @@ func TestAConnectionIsMadeFromNothing(t *testing.T) {
 	tb.sees("#answer .exchange", "select id, name, datum_cm from station")
 	tb.click("#keep")
 	tb.sees("#said", "Kept as the sample")
-	require.Contains(t, w.text("samples/stations-above-answer.json"), "Havra quay")
+	require.Contains(t, w.Text("samples/stations-above-answer.json"), "Havra quay")
 }
 
 // visible says whether an element is there and shown.
 func (tb *tab) visible(selector string) (is bool) {
-	tb.t.Helper()
+	tb.T.Helper()
 	tb.do(chromedp.Evaluate(fmt.Sprintf(`document.querySelector(%q)?.checkVisibility() === true`, selector), &is))
 	return is
 }
 
 // value is what stands in a field.
 func (tb *tab) value(selector string) (text string) {
-	tb.t.Helper()
+	tb.T.Helper()
 	tb.on(selector, `return e.value`, &text)
 	return text
 }
-
-// body is a page as the server sends it.
-func (w *world) body(path string) string {
-	w.t.Helper()
-	text, err := io.ReadAll(w.get(path).Body)
-	require.NoError(w.t, err)
-	return flowing(string(text))
-}
-
-// flowing is a page without line ends, which a browser shows as blanks.
-func flowing(page string) string { return lineEnds.ReplaceAllString(page, " ") }
-
-var lineEnds = regexp.MustCompile(`\s*\n\s*`)
 
 // TestASecretIsNotSentElsewhere: whoever changes the address of a connection has to write its secret anew.
 func TestASecretIsNotSentElsewhere(t *testing.T) {
 	w := newWorld(t)
 	form := func(address, token, fresh string) url.Values {
-		s, err := store.SettingOf(t.Context(), w.db, "skerry", "Workbench", "quayside")
+		s, err := store.SettingOf(t.Context(), w.DB, "skerry", "Workbench", "quayside")
 		if err != nil {
 			require.ErrorIs(t, err, store.ErrNotFound)
 		}
 		return url.Values{"version": {strconv.FormatInt(s.Version, 10)}, "set address": {address}, "set sign in": {"bearer token"}, "set token": {token}, "new token": {fresh}}
 	}
 	keep := func(form url.Values) int {
-		status, _ := w.post("/bench/connections/quayside/settings?env=Workbench", form)
+		status, _ := w.Post("/bench/connections/quayside/settings?env=Workbench", form)
 		return status
 	}
 	require.Equal(t, 303, keep(form("http://desk.example:81/a", "", "hush")))
 	require.Equal(t, 303, keep(form("http://desk.example:81/b", "quayside token", "")))
 	require.Equal(t, 200, keep(form("http://evil.example", "quayside token", "")))
-	s, err := store.SettingOf(t.Context(), w.db, "skerry", "Workbench", "quayside")
+	s, err := store.SettingOf(t.Context(), w.DB, "skerry", "Workbench", "quayside")
 	require.NoError(t, err)
 	require.Equal(t, "http://desk.example:81/b", s.Chosen["address"])
 	require.Equal(t, 303, keep(form("http://other.example", "quayside token", "hush")))

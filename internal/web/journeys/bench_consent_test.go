@@ -22,7 +22,7 @@ import (
 
 // newConnection makes a connection of a kind by its page, without settings.
 func (tb *tab) newConnection(kind, title string) {
-	tb.t.Helper()
+	tb.T.Helper()
 	tb.open("/bench/connections/new")
 	tb.click(`input[value="` + kind + `"]`)
 	tb.fill("#title", title)
@@ -34,7 +34,7 @@ func (tb *tab) newConnection(kind, title string) {
 func (tb *tab) set(name, text string) { tb.fill(`[name="set `+name+`"]`, text) }
 
 func (tb *tab) save() {
-	tb.t.Helper()
+	tb.T.Helper()
 	tb.click("#save-settings")
 	tb.sees("#said", "Saved")
 }
@@ -76,13 +76,13 @@ func TestQuaysideIsConnectedFromItsDocument(t *testing.T) {
 	tb.sees("#answer", "B-20421")
 	tb.click("#keep")
 	tb.sees("#said", "Kept as the sample list-bookings-answer.json")
-	require.NotContains(t, w.text("samples/list-bookings-answer.json"), quayside.Token)
+	require.NotContains(t, w.Text("samples/list-bookings-answer.json"), quayside.Token)
 	tb.open("/bench/schemas/booking-desk-booking")
 	tb.sees("#fits", "all 20 records fit")
 	for _, page := range []string{"/bench/connections/booking-desk", "/bench/connections/booking-desk/operations/list-bookings", "/estate/secrets", "/bench/text?path=connections/booking-desk.yaml"} {
-		require.NotContains(t, w.body(page), quayside.Token)
+		require.NotContains(t, w.Body(page), quayside.Token)
 	}
-	require.NotContains(t, w.logs.String(), quayside.Token)
+	require.NotContains(t, w.Logs.String(), quayside.Token)
 }
 
 // TestConsentFromNothingToAListedFolder: consent in place, then a token that expires is refreshed unseen, then a
@@ -144,7 +144,7 @@ func TestConsentFromNothingToAListedFolder(t *testing.T) {
 	tb.sees("#verdict", "it does not work")
 	tb.open("/estate")
 	tb.sees("#connections", "the consent was taken back")
-	require.Equal(t, http.StatusUnprocessableEntity, w.get("/oauth/callback?state=made-up&code=x").StatusCode)
+	require.Equal(t, http.StatusUnprocessableEntity, w.Get("/oauth/callback?state=made-up&code=x").StatusCode)
 }
 
 // TestTroubleIsNamedByItsCause: a closed port, another host key, an untrusted certificate; a wrong password is shown
@@ -198,23 +198,23 @@ func TestTroubleIsNamedByItsCause(t *testing.T) {
 	drop.Moods.Set(standin.HostKey, true)
 	tb.click("#test-it")
 	tb.sees("#test", "THE HOST SHOWS ANOTHER KEY")
-	require.NotContains(t, w.body("/bench/connections/partner-drop"), sftpdrop.Password)
+	require.NotContains(t, w.Body("/bench/connections/partner-drop"), sftpdrop.Password)
 	tb.open("/estate")
 	tb.sees("#connections", "THE HOST SHOWS ANOTHER KEY")
 }
 
 // pick chooses from a list as a person would.
 func (tb *tab) pick(selector, text string) {
-	tb.t.Helper()
+	tb.T.Helper()
 	var got string
 	tb.on(selector, `e.value = `+quoted(text)+`; for (const name of ["input", "change"]) e.dispatchEvent(new Event(name, { bubbles: true })); return e.value`, &got)
-	require.Equal(tb.t, text, got)
+	require.Equal(tb.T, text, got)
 }
 
 // away waits until a page of another site shows a text.
 func (tb *tab) away(selector, text string) {
-	tb.t.Helper()
-	require.Eventually(tb.t, func() bool {
+	tb.T.Helper()
+	require.Eventually(tb.T, func() bool {
 		var there bool
 		err := chromedp.Run(tb.ctx, chromedp.Evaluate(`document.readyState === "complete" && document.querySelector(`+quoted(selector)+`)?.textContent.includes(`+quoted(text)+`) === true`, &there))
 		return err == nil && there
@@ -236,8 +236,8 @@ func TestNothingFromOutsideIsRenderedAsHTML(t *testing.T) {
 		out.Write([]byte(`{"title": ` + quotedJSON(evil) + `, "` + "`<b>`" + `": 1}`))
 	}))
 	t.Cleanup(server.Close)
-	w.part("connections/evil-desk.yaml", "connection: Evil desk\nkind: http\noperations:\n  - {operation: ask, does: read, path: /ask}\n  - {operation: refuse, does: read, path: /refuse}\n")
-	w.reach("evil-desk", "http", map[string]string{"address": server.URL})
+	w.Part("connections/evil-desk.yaml", "connection: Evil desk\nkind: http\noperations:\n  - {operation: ask, does: read, path: /ask}\n  - {operation: refuse, does: read, path: /refuse}\n")
+	w.Reach("evil-desk", "http", map[string]string{"address": server.URL})
 	tb := w.tab()
 	for _, op := range []string{"ask", "refuse"} {
 		tb.open("/bench/connections/evil-desk/operations/" + op)

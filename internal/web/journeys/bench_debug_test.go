@@ -10,16 +10,9 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// count is what a query of the ledger counts.
-func (w *world) count(query string) (n int) {
-	w.t.Helper()
-	require.NoError(w.t, w.ledger.QueryRow(w.t.Context(), query).Scan(&n))
-	return n
-}
-
 // focused says whether an element has the focus.
 func (tb *tab) focused(selector string) (is bool) {
-	tb.t.Helper()
+	tb.T.Helper()
 	tb.do(chromedp.Evaluate(`document.activeElement.matches("`+selector+`")`, &is))
 	return is
 }
@@ -56,7 +49,7 @@ func TestAMessageIsSteppedThroughWithAChangedValue(t *testing.T) {
 	tb.keys("o")
 	tb.sees("#halted", "before To ledger row")
 	tb.sees("#values", `"HV07"`)
-	require.Zero(t, w.count("select count(*) from tide_level"))
+	require.Zero(t, w.Count("select count(*) from tide_level"))
 
 	tb.keys("g")
 	tb.sees("#told", "The message has come to its end: done")
@@ -96,13 +89,13 @@ func TestAStepIsDoneReallyInATry(t *testing.T) {
 	tb.sees("#goes-out", "in a try nothing is")
 	tb.pick("#manner", "really")
 	tb.sees("#goes-out", "in a try nothing is")
-	require.Zero(t, w.count("select count(*) from tide_level"))
+	require.Zero(t, w.Count("select count(*) from tide_level"))
 	tb.click("[data-key=try]")
 	tb.sees("#goes-out", "The row was inserted")
-	n := w.count("select count(*) from tide_level_write")
+	n := w.Count("select count(*) from tide_level_write")
 	require.Positive(t, n)
 	tb.open("/bench/flows/gauge-readings?step=upsert&record=1")
 	tb.sees("#goes-out", "The row was inserted")
-	require.Equal(t, n, w.count("select count(*) from tide_level_write"), "looking at the page writes nothing")
-	require.False(t, strings.Contains(w.text("flows/gauge-readings.yaml"), "really"), "what a try does is not part of the flow")
+	require.Equal(t, n, w.Count("select count(*) from tide_level_write"), "looking at the page writes nothing")
+	require.False(t, strings.Contains(w.Text("flows/gauge-readings.yaml"), "really"), "what a try does is not part of the flow")
 }

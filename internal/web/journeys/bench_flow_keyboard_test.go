@@ -18,11 +18,11 @@ import (
 
 // desks starts Quayside and lets the world's connection reach it at its address.
 func (w *world) desks() (address string) {
-	w.t.Helper()
-	running, err := quayside.Standin.Start(w.t.Context(), w.t.TempDir())
-	require.NoError(w.t, err)
+	w.T.Helper()
+	running, err := quayside.Standin.Start(w.T.Context(), w.T.TempDir())
+	require.NoError(w.T, err)
 	for id, r := range running.Reach {
-		w.reach(id, r.Kind, r.Values)
+		w.Reach(id, r.Kind, r.Values)
 		address = r.Values["address"]
 	}
 	return address
@@ -30,7 +30,7 @@ func (w *world) desks() (address string) {
 
 // step puts a step behind the chosen one by keys alone: I, what is looked for, Enter.
 func (tb *tab) step(words, title string) {
-	tb.t.Helper()
+	tb.T.Helper()
 	tb.quiet()
 	tb.keys("i" + words + kb.Enter) // what is typed before the list is there is not lost
 	if !tb.soon("#panel .ph", title) && tb.stillChoosing(words) {
@@ -44,18 +44,18 @@ func (tb *tab) step(words, title string) {
 // stillChoosing says whether the list of steps is open and nothing is on its way, and logs what it holds: on a machine with
 // too much to do a key behind the opening of the list was lost now and then, beside many other tabs.
 func (tb *tab) stillChoosing(words string) bool {
-	tb.t.Helper()
+	tb.T.Helper()
 	var left string
 	tb.do(chromedp.Evaluate(`document.querySelector("#pick") && !document.querySelector("form[data-sending]") ? JSON.stringify({pick: document.querySelector("#pick").value, problem: document.querySelector("#problem")?.textContent, refused: document.querySelector(".refusal")?.textContent, focus: document.activeElement?.outerHTML.slice(0, 200)}) : ""`, &left))
 	if left != "" {
-		tb.t.Logf("%q is typed again: %s", words, left)
+		tb.T.Logf("%q is typed again: %s", words, left)
 	}
 	return left != ""
 }
 
 // setting writes a setting of the chosen step by keys alone and leaves it.
 func (tb *tab) setting(selector, text string) {
-	tb.t.Helper()
+	tb.T.Helper()
 	tb.tabTo(selector)
 	tb.do(chromedp.Evaluate("document.activeElement.select()", nil))
 	tb.keys(text)
@@ -70,7 +70,7 @@ func (tb *tab) setting(selector, text string) {
 
 // chosen waits until a setting of a list is what was chosen by typing.
 func (tb *tab) chosen(selector, typed string) {
-	tb.t.Helper()
+	tb.T.Helper()
 	tb.tabTo(selector)
 	tb.keys(typed + kb.Tab)
 }
@@ -117,14 +117,14 @@ func TestBookingsBecomeInvoicesByKeyboardAlone(t *testing.T) {
 	tb.tabTo("#do-release")
 	tb.keys(kb.Enter)
 	require.Eventually(t, func() bool {
-		runs, err := store.Runs(t.Context(), w.db, store.RunFilter{Project: "skerry", Flow: "bills-of-bookings", State: store.Done, Most: 1})
+		runs, err := store.Runs(t.Context(), w.DB, store.RunFilter{Project: "skerry", Flow: "bills-of-bookings", State: store.Done, Most: 1})
 		return err == nil && len(runs) == 1 && runs[0].Counts["post-invoice"] != nil && runs[0].Counts["post-invoice"].Called > 0
 	}, 15*time.Second, 20*time.Millisecond)
 }
 
 // steps are the ids of a flow's steps.
 func (w *world) steps(id string) (ids []string) {
-	w.t.Helper()
+	w.T.Helper()
 	p := w.project()
 	for _, ps := range p.Flow(id).Steps {
 		ids = append(ids, ps.Step.ID)
@@ -133,16 +133,16 @@ func (w *world) steps(id string) (ids []string) {
 }
 
 func (w *world) project() *project.Project {
-	w.t.Helper()
-	texts, _, err := store.Texts(w.t.Context(), w.db, "skerry")
-	require.NoError(w.t, err)
+	w.T.Helper()
+	texts, _, err := store.Texts(w.T.Context(), w.DB, "skerry")
+	require.NoError(w.T, err)
 	return project.Load("skerry", texts)
 }
 
 // outline is the tree of a flow as it is written in its part.
 func (w *world) outline(id string) string {
 	var ids []string
-	for line := range strings.Lines(w.text("flows/" + id + ".yaml")) {
+	for line := range strings.Lines(w.Text("flows/" + id + ".yaml")) {
 		if name, ok := strings.CutPrefix(strings.TrimLeft(line, " -"), "id: "); ok {
 			ids = append(ids, strings.TrimSpace(name))
 		}
@@ -156,7 +156,7 @@ func TestStepsAreMovedWithTheMouse(t *testing.T) {
 	w := newWorld(t)
 	tb := w.tab()
 	const page = "/bench/flows/booking-to-invoice?step=keep"
-	was := w.text("flows/booking-to-invoice.yaml")
+	was := w.Text("flows/booking-to-invoice.yaml")
 	tb.open(page)
 	tb.sees("#panel .ph", "Without an invoice")
 	tb.do(chromedp.Evaluate(`document.querySelector('.gap[data-gap="steps/1/steps:2"]').dispatchEvent(new MouseEvent("click", {bubbles: true, cancelable: true}))`, nil))
@@ -192,24 +192,24 @@ func TestStepsAreMovedWithTheMouse(t *testing.T) {
 			return err == nil && now
 		}, 15*time.Second, 20*time.Millisecond)
 	}
-	require.Eventually(t, func() bool { return w.text("flows/booking-to-invoice.yaml") == was }, 15*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return w.Text("flows/booking-to-invoice.yaml") == was }, 15*time.Second, 20*time.Millisecond)
 }
 
 // ctrl presses a key with Ctrl held down.
 func (tb *tab) ctrl(key string) {
-	tb.t.Helper()
+	tb.T.Helper()
 	tb.do(chromedp.KeyEvent(key, chromedp.KeyModifiers(input.ModifierCtrl)))
 }
 
 // eventually waits until the draft's steps are as they should be.
 func (w *world) eventually(flow, outline string) {
-	w.t.Helper()
-	require.Eventually(w.t, func() bool { return w.outline(flow) == outline }, 15*time.Second, 20*time.Millisecond, "the steps are %s", w.outline(flow))
+	w.T.Helper()
+	require.Eventually(w.T, func() bool { return w.outline(flow) == outline }, 15*time.Second, 20*time.Millisecond, "the steps are %s", w.outline(flow))
 }
 
 // carry drags one element of a drawing onto another with the mouse.
 func (tb *tab) carry(from, to string) {
-	tb.t.Helper()
+	tb.T.Helper()
 	var a, b struct{ X, Y float64 }
 	at := func(selector string) string {
 		return fmt.Sprintf(`(() => { const r = document.querySelector(%q).getBoundingClientRect(); return {X: r.left + r.width / 2, Y: r.top + r.height / 2} })()`, selector)
@@ -237,8 +237,8 @@ func TestStepsArePutUnderUndoAndFinally(t *testing.T) {
 		tb.sees("#panel .ph", "Note")
 		tb.sees("#lanes", track)
 	}
-	require.Contains(t, w.text("flows/vehicle.yaml"), "undo:\n")
-	require.Contains(t, w.text("flows/vehicle.yaml"), "finally:\n")
+	require.Contains(t, w.Text("flows/vehicle.yaml"), "undo:\n")
+	require.Contains(t, w.Text("flows/vehicle.yaml"), "finally:\n")
 }
 
 // TestSomebodyElseChangedTheFlow: a change from an old page is refused and says so; nothing is overwritten.
@@ -247,20 +247,20 @@ func TestSomebodyElseChangedTheFlow(t *testing.T) {
 	tb := w.tab()
 	tb.open("/bench/flows/booking-to-invoice?step=keep")
 	tb.sees("#panel .ph", "Without an invoice")
-	w.change("flows/booking-to-invoice.yaml", "name: Without an invoice", "name: Not billed yet")
+	w.Change("flows/booking-to-invoice.yaml", "name: Without an invoice", "name: Not billed yet")
 	tb.keys("d")
 	tb.sees("#problem", "Someone else saved this")
 	require.Len(t, tb.errors, 1)
 	require.Contains(t, tb.errors[0], "409")
 	tb.errors = nil // the refused request is logged by the browser
-	require.Contains(t, w.text("flows/booking-to-invoice.yaml"), "Not billed yet")
+	require.Contains(t, w.Text("flows/booking-to-invoice.yaml"), "Not billed yet")
 	require.Equal(t, "read each keep map posting post note", w.outline("booking-to-invoice"))
 }
 
 // TestFaultsLeadToTheirSteps: the list of faults jumps to the step and shows the fault at its setting.
 func TestFaultsLeadToTheirSteps(t *testing.T) {
 	w := newWorld(t)
-	w.change("flows/booking-to-invoice.yaml", "where: isAbsent(booking.invoice)", "where: isAbsent(booking.bill)")
+	w.Change("flows/booking-to-invoice.yaml", "where: isAbsent(booking.invoice)", "where: isAbsent(booking.bill)")
 	tb := w.tab()
 	tb.open("/bench/flows/booking-to-invoice?step=post")
 	tb.sees("#faults", "1 fault")

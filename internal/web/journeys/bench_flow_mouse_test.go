@@ -15,13 +15,13 @@ import (
 
 // until waits for a condition of the page or the database.
 func (tb *tab) until(what string, is func() bool) {
-	tb.t.Helper()
-	require.Eventually(tb.t, is, 20*time.Second, 20*time.Millisecond, what)
+	tb.T.Helper()
+	require.Eventually(tb.T, is, 20*time.Second, 20*time.Millisecond, what)
 }
 
 // press presses the mouse where an element is seen: one that another covers, or that cannot be scrolled to, is a fault.
 func (tb *tab) press(selector string) {
-	tb.t.Helper()
+	tb.T.Helper()
 	js := fmt.Sprintf(`(() => { const e = document.querySelector(%q); if (!e) return null; e.scrollIntoView({block: "center", inline: "center"});
 		const r = e.getBoundingClientRect(), x = r.left + r.width / 2, y = r.top + r.height / 2, top = document.elementFromPoint(x, y);
 		return {X: x, Y: y, Free: !!top && (e === top || e.contains(top) || top.contains(e) || top.closest("label")?.control === e)} })()`, selector)
@@ -38,27 +38,27 @@ func (tb *tab) press(selector string) {
 
 // write puts a text in place of what stands in a field: a triple click takes hold of it.
 func (tb *tab) write(selector, text string) {
-	tb.t.Helper()
+	tb.T.Helper()
 	tb.press(selector)
 	tb.do(chromedp.Evaluate(`document.activeElement.select?.()`, nil), typed(keysFor(text)))
 }
 
 // leave presses the mouse beside a field, so that what was written is taken.
 func (tb *tab) leave() {
-	tb.t.Helper()
+	tb.T.Helper()
 	tb.press("h1")
 	tb.quiet()
 }
 
 // quiet waits until nothing is under way on the page.
 func (tb *tab) quiet() {
-	tb.t.Helper()
+	tb.T.Helper()
 	tb.sees("h1", "")
 }
 
 // put puts a step into a gap of the drawing: the gap, what is looked for, the offer.
 func (tb *tab) put(gap, words, offer, title string) {
-	tb.t.Helper()
+	tb.T.Helper()
 	tb.quiet()
 	tb.until("the offers for "+gap, func() bool { // a drawing that is replaced under the mouse is pressed again
 		tb.press(`.gap[data-gap="` + gap + `"]`)
@@ -126,7 +126,7 @@ func TestBookingsBecomeInvoicesByMouse(t *testing.T) {
 	closed := w.book(address, "Norholm Salt", "CAR")
 	w.newestOf("bills-of-bookings", store.SetAside)
 	tb.find("reference", closed, "the account of Norholm Salt is closed")
-	_, err := w.ledger.Exec(t.Context(), "update account set closed = false where customer = 'Norholm Salt'")
+	_, err := w.Ledger.Exec(t.Context(), "update account set closed = false where customer = 'Norholm Salt'")
 	require.NoError(t, err)
 	tb.press("#asides button.go")
 	tb.sees("#outcome", "done")
@@ -142,8 +142,8 @@ func TestBookingsBecomeInvoicesByMouse(t *testing.T) {
 	require.Equal(t, 1, w.invoices(bad))
 
 	// The ledger is down: the run waits and says for what; when it is there again it goes on by itself.
-	values := map[string]string{"by": "address", "address": w.ledger.Config().ConnString()}
-	w.reach("harbour-ledger", "sql", map[string]string{"by": "address", "address": "postgres://nobody@127.0.0.1:1/none?sslmode=disable"})
+	values := map[string]string{"by": "address", "address": w.Ledger.Config().ConnString()}
+	w.Reach("harbour-ledger", "sql", map[string]string{"by": "address", "address": "postgres://nobody@127.0.0.1:1/none?sslmode=disable"})
 	late := w.book(address, "Tove Lind", "CAR")
 	w.newestOf("bills-of-bookings", store.Retrying)
 	tb.press(`nav a[href="/traffic"]`)
@@ -151,13 +151,13 @@ func TestBookingsBecomeInvoicesByMouse(t *testing.T) {
 	tb.pick("select[name=state]", string(store.Retrying))
 	tb.press(`form[role=search] button`)
 	tb.sees("#list [aria-label=Runs]", "cannot be reached")
-	w.reach("harbour-ledger", "sql", values)
+	w.Reach("harbour-ledger", "sql", values)
 	tb.until("the late one to be invoiced", func() bool { return w.invoices(late) == 1 })
 }
 
 // find opens the run that is found by a text in a field of the search.
 func (tb *tab) find(field, text, why string) {
-	tb.t.Helper()
+	tb.T.Helper()
 	tb.press(`nav a[href="/traffic"]`)
 	tb.sees("h1", "Traffic")
 	tb.write("input[name="+field+"]", text)
@@ -201,7 +201,7 @@ func TestMailStartsAFlow(t *testing.T) {
 // once something is said about it.
 func TestWhatIsToThinkAboutLeadsToItsStep(t *testing.T) {
 	w := newWorld(t)
-	w.release("quote", "flow: Quote\ntrigger: {kind: called, input: booking, output: invoice-note, as: b}\nsteps:\n  - {step: note, id: n, text: b.number}\n  - step: choose\n    id: c\n    name: From where\n    when:\n"+
+	w.Release("quote", "flow: Quote\ntrigger: {kind: called, input: booking, output: invoice-note, as: b}\nsteps:\n  - {step: note, id: n, text: b.number}\n  - step: choose\n    id: c\n    name: From where\n    when:\n"+
 		"      - {if: 'b.customer.country == \"NO\"', steps: [{step: answer, id: a, with: {number: b.number, invoice: b.number}}]}\n")
 	tb := w.tab()
 	tb.open("/bench/flows/quote?step=n")
@@ -219,7 +219,7 @@ func TestWhatIsToThinkAboutLeadsToItsStep(t *testing.T) {
 // TestANightlyScheduleIsBuiltByMouse: it calls a child flow each night; run now, its child's run is opened from it.
 func TestANightlyScheduleIsBuiltByMouse(t *testing.T) {
 	w := newWorld(t)
-	w.release("permit", "flow: Berth permit\ntrigger: {kind: called, input: invoice-note, as: asked}\nreference: asked.number\nsteps:\n  - {step: note, id: n, text: '\"permit \" + asked.number'}\n")
+	w.Release("permit", "flow: Berth permit\ntrigger: {kind: called, input: invoice-note, as: asked}\nreference: asked.number\nsteps:\n  - {step: note, id: n, text: '\"permit \" + asked.number'}\n")
 	tb := w.tab()
 	tb.open("/bench")
 	tb.press(`a[href="/bench/flows/new"]`)
@@ -274,5 +274,5 @@ func TestAMessageIsSteppedThroughByMouse(t *testing.T) {
 	tb.sees("#halted", "before Keep rising")
 	tb.press("button[name=move][value=on]")
 	tb.sees("#told", "The message has come to its end: done")
-	require.Zero(t, w.count("select count(*) from tide_level"))
+	require.Zero(t, w.Count("select count(*) from tide_level"))
 }

@@ -24,7 +24,7 @@ func TestTheChartIsLive(t *testing.T) {
 	tb.open("/bench?flow=gauge-readings")
 	tb.sees("#chart", "Gauge readings to the ledger")
 	tb.sees("#chart", "waiting")
-	w.drop("live.tide", gauges.Readings(9, 12))
+	w.Drop("live.tide", gauges.Readings(9, 12))
 	tb.sees("#chart", "in step")
 	tb.click("#open-flow")
 	tb.sees("#lanes", "")
@@ -132,8 +132,8 @@ func TestTheSchemaStandsOnItsRuler(t *testing.T) {
 
 func TestAReleaseTakesEffectAtOnce(t *testing.T) {
 	w := newWorld(t)
-	w.drop("one.tide", gauges.Readings(9, 12))
-	require.Equal(t, 1, w.ended("one.tide").Release)
+	w.Drop("one.tide", gauges.Readings(9, 12))
+	require.Equal(t, 1, w.Ended("one.tide").Release)
 	tb := w.tab()
 	tb.open(flowPath + "?step=keep")
 	tb.fill("#set-where", "level_cm > 0")
@@ -145,8 +145,8 @@ func TestAReleaseTakesEffectAtOnce(t *testing.T) {
 	tb.click("#do-release")
 	tb.sees("#lanes", "")
 	tb.sees("#state", "release 2")
-	w.drop("two.tide", gauges.Readings(10, 12))
-	r := w.ended("two.tide")
+	w.Drop("two.tide", gauges.Readings(10, 12))
+	r := w.Ended("two.tide")
 	require.Equal(t, 2, r.Release)
 	require.Equal(t, 48, r.Counts["upsert"].Inserted)
 	tb.open("/releases")
@@ -160,7 +160,7 @@ func TestASetAsideRecordIsMendedInPlace(t *testing.T) {
 	tb.open("/traffic")
 	tb.sees("#list", "A run appears here")
 	tb.sees("[data-live]", "live")
-	w.drop("sk_0311.tide", gauges.Spoilt(11))
+	w.Drop("sk_0311.tide", gauges.Spoilt(11))
 	tb.sees("#list", "sk_0311.tide") // no reload: it is live
 	tb.sees("#list", "set aside")
 	tb.open("/traffic?reference=SK_03&state=set+aside")
@@ -183,15 +183,15 @@ func TestTwoEditorsAreTold(t *testing.T) {
 	w := newWorld(t)
 	tb := w.tab()
 	tb.open(flowPath + "?step=keep")
-	draft, err := store.PartDraft(t.Context(), w.db, "skerry", "flows/gauge-readings.yaml")
+	draft, err := store.PartDraft(t.Context(), w.DB, "skerry", "flows/gauge-readings.yaml")
 	require.NoError(t, err)
-	res, err := http.PostForm(w.server.URL+flowPath+"/steps/keep", url.Values{"revision": {fmt.Sprint(draft.Revision)}, "set where": {"level_cm > 1"}})
+	res, err := http.PostForm(w.Server.URL+flowPath+"/steps/keep", url.Values{"revision": {fmt.Sprint(draft.Revision)}, "set where": {"level_cm > 1"}})
 	require.NoError(t, err)
 	res.Body.Close()
 	require.Equal(t, http.StatusOK, res.StatusCode)
 	tb.fill("#set-where", "level_cm > 2")
 	tb.sees("#problem", "Someone else saved this after you opened it")
-	after, err := store.PartDraft(t.Context(), w.db, "skerry", "flows/gauge-readings.yaml")
+	after, err := store.PartDraft(t.Context(), w.DB, "skerry", "flows/gauge-readings.yaml")
 	require.NoError(t, err)
 	require.Contains(t, after.Text, "level_cm > 1")
 	tb.mu.Lock()
@@ -201,7 +201,7 @@ func TestTwoEditorsAreTold(t *testing.T) {
 
 func TestOnlyLoopbackNamesAndOwnFormsAreServed(t *testing.T) {
 	w := newWorld(t)
-	req, err := http.NewRequest(http.MethodGet, w.server.URL+"/bench", nil)
+	req, err := http.NewRequest(http.MethodGet, w.Server.URL+"/bench", nil)
 	require.NoError(t, err)
 	req.Host = "rebound.example"
 	res, err := http.DefaultClient.Do(req)
@@ -209,7 +209,7 @@ func TestOnlyLoopbackNamesAndOwnFormsAreServed(t *testing.T) {
 	res.Body.Close()
 	require.Equal(t, http.StatusMisdirectedRequest, res.StatusCode)
 
-	req, err = http.NewRequest(http.MethodPost, w.server.URL+flowPath+"/release", strings.NewReader("note=x"))
+	req, err = http.NewRequest(http.MethodPost, w.Server.URL+flowPath+"/release", strings.NewReader("note=x"))
 	require.NoError(t, err)
 	req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
 	req.Header.Set("Sec-Fetch-Site", "cross-site")
@@ -221,8 +221,8 @@ func TestOnlyLoopbackNamesAndOwnFormsAreServed(t *testing.T) {
 
 func TestPagesAnswerAndEscape(t *testing.T) {
 	w := newWorld(t)
-	w.drop("<b>x.tide", gauges.Readings(9, 1))
-	r := w.ended("<b>x.tide")
+	w.Drop("<b>x.tide", gauges.Readings(9, 1))
+	r := w.Ended("<b>x.tide")
 	for path, status := range map[string]int{
 		"/bench": 200, "/bench/parts": 200, "/bench/text": 200, "/estate": 200, "/releases": 200, "/traffic": 200,
 		flowPath: 200, flowPath + "?step=trigger": 200, flowPath + "?step=nothing&record=9999": 200, flowPath + "/release": 200,
@@ -230,7 +230,7 @@ func TestPagesAnswerAndEscape(t *testing.T) {
 		"/bench/flows/none": 404, "/bench/mappings/none": 404, "/bench/schemas/none": 404, "/traffic/runs/none": 404,
 		"/bench/text?path=../secret": 404, "/nothing": 404, "/find?q=tide": 200,
 	} {
-		res := w.get(path)
+		res := w.Get(path)
 		require.Equal(t, status, res.StatusCode, path)
 		body, err := io.ReadAll(res.Body)
 		require.NoError(t, err)

@@ -46,7 +46,7 @@ func TestLinesOfSeveralTypesAreDescribedOnTheRuler(t *testing.T) {
 	tb.open("/bench/schemas/weigh-list?field=3")
 	tb.fill("#set-begins", "Note")
 	tb.sees("#fields", "lines begin with Note")
-	require.Contains(t, w.text("schemas/weigh-list.yaml"), "begins: Note")
+	require.Contains(t, w.Text("schemas/weigh-list.yaml"), "begins: Note")
 }
 
 // TestASchemaIsMadeOfSeveralFiles: of all samples together, or of a description in several documents.
@@ -108,7 +108,7 @@ func TestRecordsAreFolded(t *testing.T) {
 			fmt.Fprintf(&part, "      - {name: field_%02d_%02d, type: text}\n", i, j)
 		}
 	}
-	w.part("schemas/wide.yaml", part.String())
+	w.Part("schemas/wide.yaml", part.String())
 	tb.open("/bench/schemas/wide")
 	tb.sees("#fields", "group_39")
 	require.Equal(t, 80, visible(), "the first record is chosen")

@@ -38,7 +38,7 @@ fields:
 // reach a mapping in which nothing is open.
 func TestAMappingIsBuiltFromNothing(t *testing.T) {
 	w := newWorld(t)
-	w.part("schemas/freight-bill.yaml", invoicePart)
+	w.Part("schemas/freight-bill.yaml", invoicePart)
 	tb := w.tab()
 	tb.open("/bench/mappings/new")
 	tb.do(chromedp.Submit("#title"))
@@ -54,7 +54,7 @@ func TestAMappingIsBuiltFromNothing(t *testing.T) {
 	tb.click("#accept")
 	tb.sees("[data-target='line/class']", "CAR")
 	tb.sees("[data-target='sailing']", "LS204")
-	text := w.text("mappings/booking-invoice.yaml")
+	text := w.Text("mappings/booking-invoice.yaml")
 	require.Contains(t, text, "  - field: line\n    each: line\n    as: line\n")
 	require.NotContains(t, text, "total")
 
@@ -75,14 +75,14 @@ func TestAMappingIsBuiltFromNothing(t *testing.T) {
 	tb.sees("#targets", "All required fields are mapped")
 	tb.open("/bench/mappings/booking-invoice?field=line")
 	tb.fill("#as", "position")
-	require.Eventually(t, func() bool { return strings.Contains(w.text("mappings/booking-invoice.yaml"), "as: position") }, 10*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(w.Text("mappings/booking-invoice.yaml"), "as: position") }, 10*time.Second, 20*time.Millisecond)
 	tb.sees("#faults", "complete")
 	tb.sees("#unused", "5 not used") // those of the lines are used, through their list
 }
 
 // drag drops a source field onto a target field.
 func (tb *tab) drag(source, target string) {
-	tb.t.Helper()
+	tb.T.Helper()
 	tb.do(chromedp.Evaluate(fmt.Sprintf(`(() => {
 		const from = document.querySelector("[data-source='%s']"), to = document.querySelector("[data-target='%s']"), data = new DataTransfer();
 		from.dispatchEvent(new DragEvent("dragstart", { bubbles: true, dataTransfer: data }));
@@ -94,8 +94,8 @@ func (tb *tab) drag(source, target string) {
 // TestRulesAreDragged: a field onto a field, a list onto a list; and both ends light up under the mouse.
 func TestRulesAreDragged(t *testing.T) {
 	w := newWorld(t)
-	w.part("schemas/freight-bill.yaml", invoicePart)
-	w.part("mappings/bill.yaml", "mapping: Bill\nfrom:\n  - {name: booking, schema: booking}\nto: freight-bill\n")
+	w.Part("schemas/freight-bill.yaml", invoicePart)
+	w.Part("mappings/bill.yaml", "mapping: Bill\nfrom:\n  - {name: booking, schema: booking}\nto: freight-bill\n")
 	tb := w.tab()
 	tb.open("/bench/mappings/bill")
 	tb.drag("booking.number", "booking_no")
@@ -104,7 +104,7 @@ func TestRulesAreDragged(t *testing.T) {
 	tb.sees("[data-target='line'].sel", "2 items")
 	tb.drag("booking.line.price", "line/amount")
 	tb.sees("[data-target='line/amount'].sel", "412.00")
-	require.Contains(t, w.text("mappings/bill.yaml"), "each: line\n    as: line\n")
+	require.Contains(t, w.Text("mappings/bill.yaml"), "each: line\n    as: line\n")
 	tb.do(chromedp.Evaluate(`document.querySelector("[data-source='booking.number']").dispatchEvent(new MouseEvent("mouseover", {bubbles: true}))`, nil))
 	tb.sees("[data-target='booking_no'].lit", "number")
 }
@@ -157,7 +157,7 @@ func TestCasesAreKeptAndAccepted(t *testing.T) {
 	tb.sees("#outcome", "1 of 2 failed")
 	tb.click("form[action$='accept'] button")
 	tb.sees("#outcome", "2 of 2 passed")
-	require.Contains(t, w.text("cases/surge-at-orma-slip.yaml"), `"unit": "mm"`)
+	require.Contains(t, w.Text("cases/surge-at-orma-slip.yaml"), `"unit": "mm"`)
 }
 
 // TestOddAddressesOfMappingsAreAnswered: what is not there is said, and nothing breaks.
@@ -179,6 +179,6 @@ func TestOddAddressesOfMappingsAreAnswered(t *testing.T) {
 		"/bench/schemas/booking/compare?with=edit:999999999":                      http.StatusNotFound,
 		"/bench/schemas/booking/compare?with=none":                                http.StatusNotFound,
 	} {
-		require.Equal(t, want, w.get(path).StatusCode, path)
+		require.Equal(t, want, w.Get(path).StatusCode, path)
 	}
 }

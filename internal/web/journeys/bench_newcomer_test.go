@@ -6,7 +6,6 @@ import (
 	"testing"
 
 	"github.com/chromedp/chromedp/kb"
-	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
 	"hollowreed/internal/standin/noticeboard"
@@ -20,14 +19,14 @@ type newcomer struct {
 	actions int
 }
 
-func (n *newcomer) does(press string) { n.t.Helper(); n.actions++; n.click(press) }
+func (n *newcomer) does(press string) { n.T.Helper(); n.actions++; n.click(press) }
 
-func (n *newcomer) writes(field, text string) { n.t.Helper(); n.actions++; n.fill(field, text) }
+func (n *newcomer) writes(field, text string) { n.T.Helper(); n.actions++; n.fill(field, text) }
 
-func (n *newcomer) chooses(field, text string) { n.t.Helper(); n.actions++; n.pick(field, text) }
+func (n *newcomer) chooses(field, text string) { n.T.Helper(); n.actions++; n.pick(field, text) }
 
 func (n *newcomer) puts(words, title string) {
-	n.t.Helper()
+	n.T.Helper()
 	n.does("#put")
 	n.sees("#pick:focus", "")
 	n.writes("#pick", words+kb.Enter)
@@ -53,11 +52,11 @@ func TestANewcomerBuildsAFlowOfTheirOwn(t *testing.T) {
 	running, err := noticeboard.Standin.Start(t.Context(), t.TempDir())
 	require.NoError(t, err)
 	for id, r := range running.Reach {
-		w.reach(id, r.Kind, r.Values)
+		w.Reach(id, r.Kind, r.Values)
 	}
 	out := t.TempDir()
-	w.adds("connections/bills-out.yaml", "connection: Bills out\nkind: file\n")
-	w.reach("bills-out", "file", map[string]string{"folder": out})
+	w.Part("connections/bills-out.yaml", "connection: Bills out\nkind: file\n")
+	w.Reach("bills-out", "file", map[string]string{"folder": out})
 	n := &newcomer{tab: w.tab()}
 
 	n.open("/bench/schemas/new")
@@ -67,7 +66,7 @@ func TestANewcomerBuildsAFlowOfTheirOwn(t *testing.T) {
 	n.sees("h1", "Sale")
 	n.sees("#fits", "1 of 9 records do not fit")
 	n.sees("#fields", "dd.MM.yyyy")
-	require.Contains(t, w.text("schemas/sale.yaml"), "decimal mark")
+	require.Contains(t, w.Text("schemas/sale.yaml"), "decimal mark")
 
 	n.open("/bench/parts")
 	n.does("details:has(#table-title) summary")
@@ -145,10 +144,10 @@ func TestANewcomerBuildsAFlowOfTheirOwn(t *testing.T) {
 	n.does("#do-release")
 	n.sees("#state", "release 1")
 
-	w.drop("monday.sales", sales)
-	r := w.ended("monday.sales")
+	w.Drop("monday.sales", sales)
+	r := w.Ended("monday.sales")
 	require.Equal(t, store.SetAside, r.State)
-	asides, err := store.Asides(t.Context(), w.db, r.ID, 10)
+	asides, err := store.Asides(t.Context(), w.DB, r.ID, 10)
 	require.NoError(t, err)
 	require.Len(t, asides, 1, "%v", asides[0].Faults)
 	n.open("/traffic/aside")
@@ -167,18 +166,12 @@ func TestANewcomerBuildsAFlowOfTheirOwn(t *testing.T) {
 	require.Less(t, n.actions, 81, "half of what it once took")
 }
 
-// adds puts a part into the draft.
-func (w *world) adds(path, text string) {
-	w.t.Helper()
-	require.NoError(w.t, pgx.BeginFunc(w.t.Context(), w.db, func(tx pgx.Tx) error { return store.AddPart(w.t.Context(), tx, "skerry", path, text, "mira") }))
-}
-
 // TestANewcomerAnswersRequests: an HTTP flow that finds a row by its path: 200, 404 and 422.
 func TestANewcomerAnswersRequests(t *testing.T) {
 	w := newWorld(t)
 	n := &newcomer{tab: w.tab()}
-	w.adds("schemas/station-asked.yaml", "schema: Station asked\nnotation: json\nfields:\n  - {name: code, type: text, must: {pattern: '[A-Z]{2}[0-9]{2}'}}\n")
-	w.adds("schemas/station-told.yaml", "schema: Station told\nnotation: json\nfields:\n  - {name: code, type: text}\n  - {name: name, type: text}\n")
+	w.Part("schemas/station-asked.yaml", "schema: Station asked\nnotation: json\nfields:\n  - {name: code, type: text, must: {pattern: '[A-Z]{2}[0-9]{2}'}}\n")
+	w.Part("schemas/station-told.yaml", "schema: Station told\nnotation: json\nfields:\n  - {name: code, type: text}\n  - {name: name, type: text}\n")
 	n.open("/bench/flows/new")
 	n.writes("#flow-title", "Stations by code")
 	n.does("input[name=kind][value=request]")
@@ -213,12 +206,12 @@ func TestANewcomerAnswersRequests(t *testing.T) {
 	n.does("#do-release")
 	n.sees("#state", "release 1")
 
-	res, got := w.ask("GET", "/in/stations/SK04", "")
+	res, got := w.Ask("GET", "/in/stations/SK04", "")
 	require.Equal(t, 200, res.StatusCode)
 	require.Equal(t, "SK04", got["code"])
-	res, _ = w.ask("GET", "/in/stations/XX99", "")
+	res, _ = w.Ask("GET", "/in/stations/XX99", "")
 	require.Equal(t, 404, res.StatusCode)
-	res, _ = w.ask("GET", "/in/stations/nowhere", "")
+	res, _ = w.Ask("GET", "/in/stations/nowhere", "")
 	require.Equal(t, 422, res.StatusCode)
 	t.Logf("%d actions", n.actions)
 	require.Less(t, n.actions, 41)

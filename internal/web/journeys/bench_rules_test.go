@@ -11,12 +11,6 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// keeps waits until a part holds a text.
-func (w *world) keeps(path, text string) {
-	w.t.Helper()
-	require.Eventually(w.t, func() bool { return strings.Contains(w.text(path), text) }, 20*time.Second, 20*time.Millisecond, "%s lacks %s:\n%s", path, text, w.text(path))
-}
-
 const invoiceRules = "mappings/booking-to-invoice.yaml"
 
 // TestTheWiderRulesOnScreen: a variable, a condition, the further settings of an each, one more feed, and
@@ -31,17 +25,17 @@ func TestTheWiderRulesOnScreen(t *testing.T) {
 	tb.fill("#formula", "net / 10")
 	tb.sees("#result", "50.85")
 	tb.sees("[data-target='/let/discount']", "50.85")
-	w.keeps(invoiceRules, "  - name: discount\n    formula: net / 10\n")
+	w.Keeps(invoiceRules, "  - name: discount\n    formula: net / 10\n")
 	tb.fill("#name", "rebate")
 	tb.sees("[data-target='/let/rebate']", "50.85")
 
 	tb.open("/bench/mappings/booking-to-invoice?field=/let/net")
 	tb.fill("#name", "net_sum")
-	w.keeps(invoiceRules, "formula: net_sum / 10")
-	w.keeps(invoiceRules, "formula: net_sum + vat")
+	w.Keeps(invoiceRules, "formula: net_sum / 10")
+	w.Keeps(invoiceRules, "formula: net_sum + vat")
 	tb.sees("#faults", "3 of 3 map")
 	tb.fill("#name", "net")
-	w.keeps(invoiceRules, "formula: net / 10")
+	w.Keeps(invoiceRules, "formula: net / 10")
 
 	tb.click("#add-keep")
 	tb.sees("label[for=formula]", "only where")
@@ -49,9 +43,9 @@ func TestTheWiderRulesOnScreen(t *testing.T) {
 	tb.sees("#result", "false")
 	tb.fill("[name=else]", "not from the Faroes")
 	tb.sees("#left-out", "left out: not from the Faroes")
-	w.keeps(invoiceRules, "else: not from the Faroes")
+	w.Keeps(invoiceRules, "else: not from the Faroes")
 	tb.fill("#formula", "")
-	w.keeps(invoiceRules, "    else: nothing to pay\nlet:")
+	w.Keeps(invoiceRules, "    else: nothing to pay\nlet:")
 
 	tb.open("/bench/mappings/booking-to-invoice?field=line")
 	tb.fill("[name='sort by']", "price")
@@ -59,7 +53,7 @@ func TestTheWiderRulesOnScreen(t *testing.T) {
 	tb.fill("[name=where]", `class == "CAR"`)
 	tb.sees("[data-target=line]", "1 item")
 	tb.fill("[name=let]", "half = price / 2")
-	w.keeps(invoiceRules, "    let:\n      - name: half\n        formula: price / 2\n")
+	w.Keeps(invoiceRules, "    let:\n      - name: half\n        formula: price / 2\n")
 	tb.open("/bench/mappings/booking-to-invoice?field=line/amount")
 	tb.fill("#formula", "half")
 	tb.sees("#result", "206")
@@ -71,9 +65,9 @@ func TestTheWiderRulesOnScreen(t *testing.T) {
 	tb.sees("#missing", "required fields have no rule")
 	tb.click("#remove-feed")
 	tb.sees("#faults", "1 of 3 map · 1 kind of fault") // an invoice needs a line, and the others have no car
-	require.NotContains(t, w.text(invoiceRules), "deposit")
+	require.NotContains(t, w.Text(invoiceRules), "deposit")
 	tb.pick("#on-fault", "leave out field")
-	w.keeps(invoiceRules, "on fault: leave out field")
+	w.Keeps(invoiceRules, "on fault: leave out field")
 }
 
 // TestPartiesAreToldApart: the items of a source's list by a qualifier, as branches that can be mapped; and
@@ -91,9 +85,9 @@ func TestPartiesAreToldApart(t *testing.T) {
 	tb.click("#tell-apart")
 	tb.sees("[data-source='car_up_to_5_m.plate']", "SK 40117")
 	tb.sees("[data-source='last_line.class']", "PAX")
-	w.keeps(invoiceRules, `formula: find(booking.line, .class == "CAR")`)
+	w.Keeps(invoiceRules, `formula: find(booking.line, .class == "CAR")`)
 	tb.fill("#formula", "")
-	w.keeps(invoiceRules, "formula: net + vat\n")
+	w.Keeps(invoiceRules, "formula: net + vat\n")
 	tb.click("[data-source='car_up_to_5_m.plate'] .pick")
 	tb.sees("#result", "SK 40117")
 
@@ -135,7 +129,7 @@ func TestATableIsKeptOnScreen(t *testing.T) {
 	tb := w.tab()
 	tb.open("/bench/tables/cargo-articles")
 	tb.fill("[name=r0c1]", "7011")
-	w.keeps("tables/cargo-articles.yaml", `[CAR, 7011, Car up to 5 m, 25]`)
+	w.Keeps("tables/cargo-articles.yaml", `[CAR, 7011, Car up to 5 m, 25]`)
 	tb.fill("[name=r3c3]", "twelve")
 	tb.sees("#faults", "expected decimal")
 	tb.fill("[name=r3c3]", "12.5")
@@ -143,7 +137,7 @@ func TestATableIsKeptOnScreen(t *testing.T) {
 	tb.fill("#paste", "class,title\nBUS,\"Coach, to 15 m\"\nCAR,Car\n")
 	tb.do(chromedp.Submit("#paste"))
 	tb.sees("[name=r4c2][value='Coach, to 15 m']", "")
-	w.keeps("tables/cargo-articles.yaml", `[BUS, "", 'Coach, to 15 m', ""]`)
+	w.Keeps("tables/cargo-articles.yaml", `[BUS, "", 'Coach, to 15 m', ""]`)
 	tb.click("#add-row")
 	tb.sees("#faults", "fault")
 	tb.click("button[name=remove][value='5']")
@@ -152,14 +146,14 @@ func TestATableIsKeptOnScreen(t *testing.T) {
 	tb.sees("#result", "Car")
 
 	status := func(path string, form url.Values) int {
-		code, _ := w.post(path, form)
+		code, _ := w.Post(path, form)
 		return code
 	}
 	require.Equal(t, http.StatusSeeOther, status("/bench/tables", url.Values{"title": {"Port fees"}, "columns": {"port*, fee decimal"}}))
-	w.keeps("tables/port-fees.yaml", "  - name: fee\n    type: decimal\n")
+	w.Keeps("tables/port-fees.yaml", "  - name: fee\n    type: decimal\n")
 	require.Equal(t, http.StatusUnprocessableEntity, status("/bench/tables", url.Values{"title": {"X"}, "columns": {"port"}}))
 	require.Equal(t, http.StatusUnprocessableEntity, status("/bench/tables", url.Values{"title": {""}, "columns": {"port*"}}))
-	require.Equal(t, http.StatusNotFound, w.get("/bench/tables/none").StatusCode)
+	require.Equal(t, http.StatusNotFound, w.Get("/bench/tables/none").StatusCode)
 }
 
 // TestALibraryIsWrittenAndPublished: a function is changed, its cases say so; a version is published and
@@ -171,11 +165,11 @@ func TestALibraryIsWrittenAndPublished(t *testing.T) {
 	tb.sees("#outcome", "4 cases")
 	tb.click("#publish")
 	tb.sees("#version", "version 1")
-	w.keeps("libraries/freight@1.yaml", "version: 1")
+	w.Keeps("libraries/freight@1.yaml", "version: 1")
 	tb.pick("#version", "1")
 	tb.click("#use")
 	tb.sees("#using", "version 1 is used")
-	w.keeps("project.yaml", "libraries:\n  freight: 1\n")
+	w.Keeps("project.yaml", "libraries:\n  freight: 1\n")
 	tb.open("/bench/libraries/freight?function=plate")
 	tb.fill("#source", `"plate " + raw`)
 	tb.sees("#outcome", "2 of 4 cases failed")
@@ -200,11 +194,11 @@ func TestALibraryIsWrittenAndPublished(t *testing.T) {
 	tb.paste("#cases", "freight.twice(4) = 8")
 	tb.sees("#case-results", "✓")
 	tb.click("#remove")
-	require.Eventually(t, func() bool { return !strings.Contains(w.text("libraries/freight.yaml"), "twice") }, 20*time.Second, 20*time.Millisecond)
-	require.Equal(t, http.StatusNotFound, w.get("/bench/libraries/none").StatusCode)
-	code, _ := w.post("/bench/libraries", url.Values{"title": {"Harbour dues"}})
+	require.Eventually(t, func() bool { return !strings.Contains(w.Text("libraries/freight.yaml"), "twice") }, 20*time.Second, 20*time.Millisecond)
+	require.Equal(t, http.StatusNotFound, w.Get("/bench/libraries/none").StatusCode)
+	code, _ := w.Post("/bench/libraries", url.Values{"title": {"Harbour dues"}})
 	require.Equal(t, http.StatusSeeOther, code)
-	require.Contains(t, w.text("libraries/harbour_dues.yaml"), "library: Harbour dues")
+	require.Contains(t, w.Text("libraries/harbour_dues.yaml"), "library: Harbour dues")
 }
 
 // TestWhatWouldChange: the draft beside the release on the messages of a run; one of them kept as a case,
@@ -214,8 +208,8 @@ func TestWhatWouldChange(t *testing.T) {
 	tb := w.tab()
 	tb.open("/bench/mappings/reading-to-tide-level/changes")
 	tb.sees("main", "No message has come")
-	w.drop("sk_0309.tide", w.text("samples/sk_0309.tide"))
-	r := w.ended("sk_0309.tide")
+	w.Drop("sk_0309.tide", w.Text("samples/sk_0309.tide"))
+	r := w.Ended("sk_0309.tide")
 	tb.open("/bench/mappings/reading-to-tide-level/changes")
 	tb.sees("#outcome", "messages come out the same")
 	tb.fill("#reference", "sk_99")
@@ -229,7 +223,7 @@ func TestWhatWouldChange(t *testing.T) {
 
 	tb.open("/bench/mappings/reading-to-tide-level?field=unit")
 	tb.fill("#formula", "m")
-	w.keeps("mappings/reading-to-tide-level.yaml", "constant: m\n")
+	w.Keeps("mappings/reading-to-tide-level.yaml", "constant: m\n")
 	tb.open("/bench/mappings/reading-to-tide-level?field=is_surge")
 	tb.fill("#formula", "level_cm > surge_cm + 1000")
 	tb.sees("#result", "false")
@@ -253,9 +247,9 @@ func TestABrokenSchemaIsMended(t *testing.T) {
 	tb := w.tab()
 	tb.open("/bench/mappings/booking-to-invoice")
 	tb.sees("#faults", "3 of 3 map")
-	w.change("schemas/booking.yaml", "name: remark", "name: comment")
-	w.change("schemas/invoice.yaml", "{name: due, type: date}", "{name: payable_by, type: date}")
-	w.change("schemas/invoice.yaml", "{name: plate, type: text, occurs: 0..1}", "{name: cabin, type: integer, occurs: 0..1}")
+	w.Change("schemas/booking.yaml", "name: remark", "name: comment")
+	w.Change("schemas/invoice.yaml", "{name: due, type: date}", "{name: payable_by, type: date}")
+	w.Change("schemas/invoice.yaml", "{name: plate, type: text, occurs: 0..1}", "{name: cabin, type: integer, occurs: 0..1}")
 	tb.open("/bench/mappings/booking-to-invoice")
 	tb.sees("#mends", "2 mends proposed")
 	tb.sees("#mends", "remark → comment")
@@ -266,7 +260,7 @@ func TestABrokenSchemaIsMended(t *testing.T) {
 	tb.sees("#mends", "Rules without a field")
 	tb.click("#mends tbody button")
 	tb.sees("#faults", "1 of 3 map") // the others have the field that the schema no longer knows
-	require.NotContains(t, w.text(invoiceRules), "line/plate")
+	require.NotContains(t, w.Text(invoiceRules), "line/plate")
 }
 
 // TestTwoEditAMapping: who saved later is told, and nothing is overwritten.
@@ -274,11 +268,11 @@ func TestTwoEditAMapping(t *testing.T) {
 	w := newWorld(t)
 	tb := w.tab()
 	tb.open("/bench/mappings/booking-to-invoice?field=note")
-	w.change(invoiceRules, "constant: NOK", "constant: NOK # checked")
+	w.Change(invoiceRules, "constant: NOK", "constant: NOK # checked")
 	tb.fill("#formula", "number")
 	tb.sees("#problem", "Someone else saved this after you opened it")
-	require.Contains(t, w.text(invoiceRules), "# checked")
-	require.Contains(t, w.text(invoiceRules), "formula: remark")
+	require.Contains(t, w.Text(invoiceRules), "# checked")
+	require.Contains(t, w.Text(invoiceRules), "formula: remark")
 	tb.open("/bench/mappings/booking-to-invoice?field=note")
 	tb.fill("#formula", "number")
 	tb.sees("#result", "B-20417")
@@ -292,8 +286,8 @@ func TestTwoEditAMapping(t *testing.T) {
 // TestASampleIsChosenAndOneFieldMatched.
 func TestASampleIsChosenAndOneFieldMatched(t *testing.T) {
 	w := newWorld(t)
-	w.part("samples/faroes.json", `[{"number": "B-30001", "sailing": "LS204", "departs": "2031-03-10T07:30:00Z", "customer": {"name": "Rúna", "country": "FO"}, "line": [{"class": "PAX", "price": 96.50}], "remark": "late"}]`)
-	w.change("schemas/booking.yaml", "  - bookings.json\n", "  - bookings.json\n  - faroes.json\n")
+	w.Part("samples/faroes.json", `[{"number": "B-30001", "sailing": "LS204", "departs": "2031-03-10T07:30:00Z", "customer": {"name": "Rúna", "country": "FO"}, "line": [{"class": "PAX", "price": 96.50}], "remark": "late"}]`)
+	w.Change("schemas/booking.yaml", "  - bookings.json\n", "  - bookings.json\n  - faroes.json\n")
 	tb := w.tab()
 	tb.open("/bench/mappings/booking-to-invoice?field=note")
 	tb.sees("[data-target=booking]", "B-20417")
@@ -305,12 +299,12 @@ func TestASampleIsChosenAndOneFieldMatched(t *testing.T) {
 	tb.click("[data-target='party[buyer]/mail']")
 	tb.sees("label[for=formula]", "party[buyer]/mail")
 	tb.fill("#formula", "")
-	w.keeps(invoiceRules, "formula: customer.name\n  - field: party[buyer]/country")
+	w.Keeps(invoiceRules, "formula: customer.name\n  - field: party[buyer]/country")
 	tb.open("/bench/mappings/booking-to-invoice?field=party[buyer]/mail&sample=faroes.json")
 	tb.click("#match-one")
 	tb.sees("#matches", "1 rule proposed")
 	tb.click("#accept")
-	w.keeps(invoiceRules, "formula: customer.mail")
+	w.Keeps(invoiceRules, "formula: customer.mail")
 }
 
 // TestAMappingByScript: made from nothing, written in place, with its result beside every field and its
@@ -332,7 +326,7 @@ func TestAMappingByScript(t *testing.T) {
 	tb.sees("[data-target='line/text']", "CAR")
 	tb.fill("#formula", "return { booking: bookng.number };")
 	tb.sees("#verdict", "bookng is not defined")
-	w.keeps("mappings/by-hand.yaml", "bookng")
+	w.Keeps("mappings/by-hand.yaml", "bookng")
 }
 
 // TestAListIsJoined: a list as a further source, looked up by key.
@@ -346,7 +340,7 @@ func TestAListIsJoined(t *testing.T) {
 	tb.click("form input[name=list]")
 	tb.click("#take-source")
 	tb.sees("#sources", "stations")
-	w.keeps("mappings/reading-to-tide-level.yaml", "  - name: stations\n    schema: station\n    list: true\n")
+	w.Keeps("mappings/reading-to-tide-level.yaml", "  - name: stations\n    schema: station\n    list: true\n")
 	tb.fill("#formula", `find(stations, .gauge_code == reading.gauge).name`)
 	tb.sees("#result", "Ling")
 	tb.sees("#verdict", "text")
@@ -356,7 +350,7 @@ func TestAListIsJoined(t *testing.T) {
 // shows both beside its own rows, and lets go of them one by one or all at once.
 func TestRowsThatFlowsChangedAreSeenAndTakenBack(t *testing.T) {
 	w := newWorld(t)
-	w.release("tariff", "flow: Tariff\ntrigger: {kind: person}\nsteps:\n  - {step: change, id: set, table: cargo-articles, row: {class: '\"BUS\"', article: '\"7099\"', title: '\"Bus\"'}}\n"+
+	w.Release("tariff", "flow: Tariff\ntrigger: {kind: person}\nsteps:\n  - {step: change, id: set, table: cargo-articles, row: {class: '\"BUS\"', article: '\"7099\"', title: '\"Bus\"'}}\n"+
 		"  - {step: change, id: gone, table: cargo-articles, do: take it away, row: {class: '\"PAX\"'}}\n  - {step: look up, id: find, table: cargo-articles, match: {class: '\"BUS\"'}}\n")
 	tb := w.tab()
 	tb.open("/bench/flows/tariff?step=find")

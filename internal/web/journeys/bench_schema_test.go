@@ -12,45 +12,17 @@ import (
 
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
-	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
 	"hollowreed/internal/standin/gauges"
-	"hollowreed/internal/store"
 )
 
 const gaugePath = "/bench/schemas/gauge-reading"
 
-// text is the draft of a part.
-func (w *world) text(path string) string {
-	w.t.Helper()
-	d, err := store.PartDraft(w.t.Context(), w.db, "skerry", path)
-	require.NoError(w.t, err)
-	return d.Text
-}
-
-// part adds a part to the demo's project.
-func (w *world) part(path, text string) {
-	w.t.Helper()
-	require.NoError(w.t, pgx.BeginFunc(w.t.Context(), w.db, func(tx pgx.Tx) error {
-		return store.AddPart(w.t.Context(), tx, "skerry", path, text, "mira")
-	}))
-}
-
-// change replaces a text in a part, as somebody else would.
-func (w *world) change(path, old, now string) {
-	w.t.Helper()
-	d := w.draft(path)
-	require.Contains(w.t, d.Text, old)
-	require.NoError(w.t, pgx.BeginFunc(w.t.Context(), w.db, func(tx pgx.Tx) error {
-		return store.SavePart(w.t.Context(), tx, "skerry", path, strings.ReplaceAll(d.Text, old, now), d.Revision, "mira")
-	}))
-}
-
 // click presses the mouse in the middle of an element as soon as it is shown. It is found and measured in one go, since the
 // page may be drawn anew between two looks; one that is covered for a while is waited for.
 func (tb *tab) click(selector string) {
-	tb.t.Helper()
+	tb.T.Helper()
 	js := fmt.Sprintf(`(() => { const e = [...document.querySelectorAll(%s)].find((e) => e.checkVisibility()); if (!e) return null;
 		e.scrollIntoView({block: "nearest", inline: "nearest"});
 		const r = e.getClientRects()[0] ?? e.getBoundingClientRect(), x = r.left + r.width / 2, y = r.top + r.height / 2, top = document.elementFromPoint(x, y);
@@ -64,9 +36,9 @@ func (tb *tab) click(selector string) {
 		return
 	}
 	if at == nil {
-		tb.t.Fatalf("%s is not shown; the server logged %s", selector, tb.logs.String())
+		tb.T.Fatalf("%s is not shown; the server logged %s", selector, tb.Logs.String())
 	}
-	tb.t.Fatalf("%s is covered", selector)
+	tb.T.Fatalf("%s is covered", selector)
 }
 
 func TestTheRulerIsCutByClicksAndKeys(t *testing.T) {
@@ -96,7 +68,7 @@ func TestAnAddressBeyondTheSampleIsAnswered(t *testing.T) {
 	w := newWorld(t)
 	for _, query := range []string{"?line=9999", "?line=-3", "?line=x", "?field=99.1", "?field=x", "?sample=none", "?find=zzz"} {
 		for _, id := range []string{"gauge-reading", "manifest", "booking", "crew", "incident"} {
-			require.Equal(t, http.StatusOK, w.get("/bench/schemas/"+id+query).StatusCode, id+query)
+			require.Equal(t, http.StatusOK, w.Get("/bench/schemas/"+id+query).StatusCode, id+query)
 		}
 	}
 }
@@ -141,7 +113,7 @@ func TestATreeIsTypedLikeAnOutline(t *testing.T) {
 	tb.sees("tr[data-field='2'].sel", "name")
 	tb.do(chromedp.KeyEvent(kb.ArrowRight, chromedp.KeyModifiers(8)))
 	tb.sees("tr[data-field='1.0'].sel", "name")
-	require.Equal(t, "schema: Mishap\nnotation: json\nfields:\n  - name: number\n    type: text\n  - name: party\n    type: record\n    fields:\n      - name: name\n        type: text\n", w.text("schemas/mishap.yaml"))
+	require.Equal(t, "schema: Mishap\nnotation: json\nfields:\n  - name: number\n    type: text\n  - name: party\n    type: record\n    fields:\n      - name: name\n        type: text\n", w.Text("schemas/mishap.yaml"))
 }
 
 func TestASchemaIsMadeOfAPastedSample(t *testing.T) {
@@ -187,7 +159,7 @@ func TestASchemaIsMadeOfAFileAndOfAJSONSchema(t *testing.T) {
 	tb.sees("#fits", "do not fit")
 	tb.fill("#set-delimiter", ";")
 	tb.sees("#fits", "all 2 records fit")
-	text := w.text("schemas/crew-list.yaml")
+	text := w.Text("schemas/crew-list.yaml")
 	require.Contains(t, text, "encoding: ISO-8859-1\n  line end: CRLF\n  delimiter: ;\n")
 
 	tb.open("/bench/schemas/new")
@@ -231,8 +203,8 @@ func TestASchemaIsMadeOfATable(t *testing.T) {
 
 func TestARecordOfTrafficIsKeptAsASample(t *testing.T) {
 	w := newWorld(t)
-	w.drop("bad.tide", gauges.Spoilt(11))
-	r := w.ended("bad.tide")
+	w.Drop("bad.tide", gauges.Spoilt(11))
+	r := w.Ended("bad.tide")
 	tb := w.tab()
 	tb.open("/traffic/runs/" + r.ID.String())
 	tb.click("#keep")
@@ -267,8 +239,8 @@ func TestASampleIsConvertedSideBySide(t *testing.T) {
 	tb.sees("#keeping", "not kept yet")
 	tb.click("#keep-choices")
 	tb.sees("#keeping", "as the schema says")
-	require.Contains(t, w.text("schemas/sailing-event.yaml"), "null as: left out")
-	require.Contains(t, w.text("schemas/sailing-event.yaml"), "ev: urn:other")
+	require.Contains(t, w.Text("schemas/sailing-event.yaml"), "null as: left out")
+	require.Contains(t, w.Text("schemas/sailing-event.yaml"), "ev: urn:other")
 	tb.open("/bench/schemas/incident/convert")
 	tb.sees("#converted", `"id":"I-0311"`)
 	tb.sees("#after", "application/json")
@@ -283,8 +255,8 @@ func TestALargeSchemaStaysUsable(t *testing.T) {
 	for i := range 10_000 {
 		fmt.Fprintf(&part, "  - {name: field_%05d, type: text, occurs: 0..1}\n", i)
 	}
-	w.part("schemas/large.yaml", part.String())
-	body, err := io.ReadAll(w.get("/bench/schemas/large").Body)
+	w.Part("schemas/large.yaml", part.String())
+	body, err := io.ReadAll(w.Get("/bench/schemas/large").Body)
 	require.NoError(t, err)
 	require.Equal(t, 500, strings.Count(string(body), `data-pick="row"`))
 	require.Less(t, len(body), 1<<20, "only what can be looked at is sent")
@@ -294,7 +266,7 @@ func TestALargeSchemaStaysUsable(t *testing.T) {
 	tb.open("/bench/schemas/large?find=field_0742&field=7421")
 	tb.sees("tr.sel", "field_07421")
 	tb.fill("#f-name", "found")
-	w.keeps("schemas/large.yaml", "name: found, type")
+	w.Keeps("schemas/large.yaml", "name: found, type")
 	tb.sees("#head", "saved by")
 }
 
@@ -334,7 +306,7 @@ func TestASchemaIsEditedAsText(t *testing.T) {
 	tb.sees("#verdict", "0 of 3 records fit")
 	tb.do(chromedp.KeyEvent("s", chromedp.KeyModifiers(2)))
 	tb.sees(".tag.draft", "draft 2")
-	require.Contains(t, w.text("schemas/booking.yaml"), "name: departure")
+	require.Contains(t, w.Text("schemas/booking.yaml"), "name: departure")
 	tb.click("[data-key=undo]")
 	tb.sees("#verdict", "3 of 3 records fit")
 
@@ -347,7 +319,7 @@ func TestASchemaIsEditedAsText(t *testing.T) {
 	tb.sees("#verdict", "as it is kept")
 	tb.open("/bench/schemas/booking")
 	tb.sees("#fields", "pier")
-	require.Contains(t, w.text("schemas/booking.yaml"), "name: pier")
+	require.Contains(t, w.Text("schemas/booking.yaml"), "name: pier")
 }
 
 // TestFieldsAreSharedBetweenSchemas: changed in one place, they are changed for all.

@@ -14,7 +14,7 @@ import (
 
 // keys presses keys, one after another.
 func (tb *tab) keys(keys string) {
-	tb.t.Helper()
+	tb.T.Helper()
 	tb.do(typed(keys))
 }
 
@@ -41,7 +41,7 @@ func typed(keys string) chromedp.Action {
 
 // soon says whether an element comes to hold a text within some seconds.
 func (tb *tab) soon(selector, text string) bool {
-	tb.t.Helper()
+	tb.T.Helper()
 	js := fmt.Sprintf(`[...document.querySelectorAll(%q)].some(e => e.textContent.includes(%q))`, selector, text)
 	return tb.within(4*time.Second, func() bool {
 		var there bool
@@ -51,7 +51,7 @@ func (tb *tab) soon(selector, text string) bool {
 
 // tabTo presses Tab until an element has the focus.
 func (tb *tab) tabTo(selector string) {
-	tb.t.Helper()
+	tb.T.Helper()
 	for range 400 {
 		var there bool
 		tb.do(chromedp.Evaluate(fmt.Sprintf(`!!document.activeElement?.matches(%q)`, selector), &there))
@@ -60,7 +60,7 @@ func (tb *tab) tabTo(selector string) {
 		}
 		tb.keys(kb.Tab)
 	}
-	tb.t.Fatalf("Tab does not lead to %s", selector)
+	tb.T.Fatalf("Tab does not lead to %s", selector)
 }
 
 // TestAnInvoiceIsMappedByKeyboardAlone: from the bookings of the demo to its invoices, from nothing to no
@@ -125,7 +125,7 @@ func TestAnInvoiceIsMappedByKeyboardAlone(t *testing.T) {
 			tb.keys(kb.Enter)
 			tb.tabTo("[name=position]")
 			tb.keys("n")
-			w.keeps("mappings/bill-of-a-booking.yaml", "position: n")
+			w.Keeps("mappings/bill-of-a-booking.yaml", "position: n")
 			tb.open("/bench/mappings/bill-of-a-booking?field=line/no")
 			fallthrough
 		case name != "":
@@ -155,7 +155,7 @@ func TestAnInvoiceIsMappedByKeyboardAlone(t *testing.T) {
 	tb.keys(kb.Enter)
 	tb.sees("#outcome", "1 of 1 passed")
 
-	w.change("schemas/booking.yaml", "name: departs", "name: departs_at")
+	w.Change("schemas/booking.yaml", "name: departs", "name: departs_at")
 	tb.open("/bench/mappings/bill-of-a-booking")
 	tb.sees("#mends", "departs_at")
 	tb.tabTo("#mend")

@@ -90,7 +90,7 @@ func TestASecondPressIsDoneAfterTheFirst(t *testing.T) {
 			tb.do(chromedp.MouseEvent(input.MousePressed, at.X, at.Y, chromedp.ButtonLeft, chromedp.ClickCount(int(n))), chromedp.MouseEvent(input.MouseReleased, at.X, at.Y, chromedp.ButtonLeft, chromedp.ClickCount(int(n))))
 		}
 	}
-	steps := func() int { return strings.Count(w.text("flows/gauge-readings.yaml"), "step: keep") }
+	steps := func() int { return strings.Count(w.Text("flows/gauge-readings.yaml"), "step: keep") }
 	twice(1)
 	tb.until("two more steps", func() bool { return steps() == 3 })
 	tb.quiet()
@@ -108,7 +108,7 @@ func TestASecondPressIsDoneAfterTheFirst(t *testing.T) {
 // drawn anew between them.
 func TestAChoiceByLettersOutlivesARedraw(t *testing.T) {
 	w := newWorld(t)
-	w.adds("flows/nightly.yaml", "flow: Nightly\ntrigger: {kind: schedule, cron: 30 2 * * *}\nsteps:\n  - {step: note, id: n, text: '\"x\"'}\n")
+	w.Part("flows/nightly.yaml", "flow: Nightly\ntrigger: {kind: schedule, cron: 30 2 * * *}\nsteps:\n  - {step: note, id: n, text: '\"x\"'}\n")
 	tb := w.tab()
 	tb.open("/bench/flows/nightly?step=trigger")
 	tb.sees("#starts", "02:30:00")
@@ -133,10 +133,10 @@ func TestAChoiceByLettersOutlivesARedraw(t *testing.T) {
 	var chosen string
 	tb.do(chromedp.Evaluate(`document.querySelector("#set-missed:focus").value`, &chosen))
 	require.Equal(t, "none", chosen)
-	w.keeps("flows/nightly.yaml", "missed: none")
-	w.keeps("flows/nightly.yaml", "cron: 30 3 * * *")
+	w.Keeps("flows/nightly.yaml", "missed: none")
+	w.Keeps("flows/nightly.yaml", "cron: 30 3 * * *")
 	tb.quiet()
-	require.Contains(t, w.text("flows/nightly.yaml"), "missed: none")
+	require.Contains(t, w.Text("flows/nightly.yaml"), "missed: none")
 	tb.sees("#starts", "03:30:00")
 }
 
@@ -144,7 +144,7 @@ func TestAChoiceByLettersOutlivesARedraw(t *testing.T) {
 // it was typed for: where its form is drawn anew, where the field has moved, and where another field is shown then.
 func TestWhatIsTypedBesideAChangeIsKept(t *testing.T) {
 	w := newWorld(t)
-	w.adds("schemas/parcel.yaml", "schema: Parcel\nnotation: csv\nfields:\n  - {name: first, type: text}\n  - {name: second, type: text}\n")
+	w.Part("schemas/parcel.yaml", "schema: Parcel\nnotation: csv\nfields:\n  - {name: first, type: text}\n  - {name: second, type: text}\n")
 	tb := w.tab()
 	tb.open("/bench/schemas/parcel?field=0")
 	for _, c := range []struct{ op, note string }{{"down", "moved"}, {"after", "left behind"}} {
@@ -154,7 +154,7 @@ func TestWhatIsTypedBesideAChangeIsKept(t *testing.T) {
 		tb.on("#set-notes", `e.value = "`+c.note+`"; e.dispatchEvent(new Event("input", { bubbles: true })); e.dispatchEvent(new Event("change", { bubbles: true }))`, nil)
 		tb.do(chromedp.Evaluate("goOn()", nil))
 		tb.until(c.note+" to be kept with the first", func() bool {
-			return strings.Contains(w.text("schemas/parcel.yaml"), "name: first, type: text, notes: "+c.note)
+			return strings.Contains(w.Text("schemas/parcel.yaml"), "name: first, type: text, notes: "+c.note)
 		})
 		tb.until("all to be sent", func() bool {
 			var done bool
@@ -166,5 +166,5 @@ func TestWhatIsTypedBesideAChangeIsKept(t *testing.T) {
 		tb.do(chromedp.Evaluate(`document.querySelector("#problem").textContent`, &problem))
 		require.Empty(t, problem)
 	}
-	require.Regexp(t, `(?s)name: second, type: text\}.*name: first, type: text, notes: left behind\}.*name: field`, w.text("schemas/parcel.yaml"))
+	require.Regexp(t, `(?s)name: second, type: text\}.*name: first, type: text, notes: left behind\}.*name: field`, w.Text("schemas/parcel.yaml"))
 }

@@ -24,18 +24,18 @@ func (w *world) wide(n int) {
 		fmt.Fprintf(&to, "      - {name: t%d, type: text, occurs: 0..1}\n", i)
 		fmt.Fprintf(&rules, "  - {field: part%d/t%d, formula: 'upper(group%d.f%d)'}\n", i/20, i, i/20, i)
 	}
-	w.part("schemas/wide.yaml", from.String())
-	w.part("schemas/broad.yaml", to.String())
-	w.part("mappings/wide.yaml", "mapping: Wide\nfrom:\n  - {name: wide, schema: wide}\nto: broad\nrules:\n"+rules.String())
+	w.Part("schemas/wide.yaml", from.String())
+	w.Part("schemas/broad.yaml", to.String())
+	w.Part("mappings/wide.yaml", "mapping: Wide\nfrom:\n  - {name: wide, schema: wide}\nto: broad\nrules:\n"+rules.String())
 }
 
 // BenchmarkARuleOf500Fields is the answer to one change of a rule: it must come within 100 ms.
 func BenchmarkARuleOf500Fields(b *testing.B) {
 	w := newWorld(b)
 	w.wide(500)
-	revision := w.draft("mappings/wide.yaml").Revision
+	revision := w.Draft("mappings/wide.yaml").Revision
 	for b.Loop() {
-		status, _ := w.post("/bench/mappings/wide/rule", url.Values{
+		status, _ := w.Post("/bench/mappings/wide/rule", url.Values{
 			"revision": {strconv.FormatInt(revision, 10)}, "field": {"part3/t61"}, "kind": {"formula"}, "when": {""}, "default": {""}, "when empty": {"keep"}, "rule": {"lower(group3.f61) + \"" + strconv.FormatInt(revision, 10) + "\""},
 		})
 		require.Equal(b, 200, status)
@@ -51,9 +51,9 @@ func BenchmarkAFlowOf150Steps(b *testing.B) {
 	for i := range 75 {
 		fmt.Fprintf(&steps, "  - step: choose\n    id: c%d\n    when:\n      - {if: 'input.kiosk == \"K%d\"', steps: [{step: note, id: n%d, text: input.name}]}\n", i, i, i)
 	}
-	w.part("flows/long.yaml", "flow: Long\ntrigger: {kind: person, input: sign-up}\nsteps:\n"+steps.String())
-	w.get("/bench/flows/long")
+	w.Part("flows/long.yaml", "flow: Long\ntrigger: {kind: person, input: sign-up}\nsteps:\n"+steps.String())
+	w.Get("/bench/flows/long")
 	for b.Loop() {
-		require.Equal(b, 200, w.get("/bench/flows/long?step=n40").StatusCode)
+		require.Equal(b, 200, w.Get("/bench/flows/long?step=n40").StatusCode)
 	}
 }

@@ -67,30 +67,30 @@ func TestAnEditKeepsItsRow(t *testing.T) {
 	const of = "/bench/mappings/booking-to-invoice/rule"
 	edit := func(field string, pairs ...string) string {
 		t.Helper()
-		status, page := w.sends(of, append(pairs, "field", field, "revision", strconv.FormatInt(w.draft(invoiceRules).Revision, 10))...)
+		status, page := w.Sends(of, append(pairs, "field", field, "revision", strconv.FormatInt(w.Draft(invoiceRules).Revision, 10))...)
 		require.Equal(t, 200, status)
 		found := rowName.FindStringSubmatch(page)
 		require.NotNil(t, found)
 		return found[1]
 	}
-	first := w.text(invoiceRules)
+	first := w.Text(invoiceRules)
 	row := edit("/let/", "name", "discount", "rule", "")
 	require.Equal(t, "/let/discount", row, "a variable that has a name and no formula yet")
-	require.Equal(t, first, w.text(invoiceRules))
+	require.Equal(t, first, w.Text(invoiceRules))
 	row = edit(row, "name", "discount", "rule", "net / 10")
-	require.Contains(t, w.text(invoiceRules), "  - name: discount\n    formula: net / 10\n")
+	require.Contains(t, w.Text(invoiceRules), "  - name: discount\n    formula: net / 10\n")
 	row = edit(row, "name", "discount", "rule", "")
 	row = edit(row, "name", "discount", "rule", "net / 20")
 	require.Equal(t, "/let/discount", row, "emptied and written again")
-	require.Contains(t, w.text(invoiceRules), "  - name: discount\n    formula: net / 20\n")
+	require.Contains(t, w.Text(invoiceRules), "  - name: discount\n    formula: net / 20\n")
 
 	row = edit("/keep/", "rule", `customer.country == "FO"`)
 	require.Equal(t, "/keep/1", row)
 	row = edit("/keep/0", "rule", "")
 	require.Equal(t, "/keep/", row, "not the one that has its place now")
 	edit(row, "rule", "net > 1")
-	require.Contains(t, w.text(invoiceRules), `customer.country == "FO"`)
-	require.Contains(t, w.text(invoiceRules), "net > 1")
+	require.Contains(t, w.Text(invoiceRules), `customer.country == "FO"`)
+	require.Contains(t, w.Text(invoiceRules), "net > 1")
 
 	row = edit("party[buyer]", "kind", "record", "rule", "")
 	require.Equal(t, "party[buyer]", row)
@@ -107,8 +107,8 @@ func TestANewVariableOnScreen(t *testing.T) {
 	tb.do(typed(kb.Tab))
 	tb.fill("#formula", "net / 10")
 	tb.sees("[data-target='/let/rebate']", "50.85")
-	w.keeps(invoiceRules, "  - name: rebate\n    formula: net / 10\n")
-	require.NotContains(t, w.text(invoiceRules), "  - field: number\n    formula: net / 10\n")
+	w.Keeps(invoiceRules, "  - name: rebate\n    formula: net / 10\n")
+	require.NotContains(t, w.Text(invoiceRules), "  - field: number\n    formula: net / 10\n")
 }
 
 // TestAClickWaitsForWhatWasTyped: what stands in a form that waits to be sent is kept before what is clicked is done, and
@@ -127,7 +127,7 @@ func TestAClickWaitsForWhatWasTyped(t *testing.T) {
 		require.Equal(t, text, tb.value("#formula"))
 	}
 	tb.sees("#problem", "")
-	w.keeps(invoiceRules, "formula: upper(number)")
+	w.Keeps(invoiceRules, "formula: upper(number)")
 }
 
 // TestTheSchemaOfAnAnswerIsInItsNotation: XML stays XML, with its repeated element as the records, and the next try reads
@@ -139,17 +139,17 @@ func TestTheSchemaOfAnAnswerIsInItsNotation(t *testing.T) {
 		out.Write([]byte(`<?xml version="1.0"?><ports xmlns="urn:ports"><port code="LC"><name>Ling Castle</name></port><port code="OR"><name>Orma</name></port></ports>`))
 	}))
 	t.Cleanup(server.Close)
-	w.part("connections/ports.yaml", "connection: Ports\nkind: http\noperations:\n  - {operation: list, name: List ports, does: read, path: /ports}\n")
-	w.reach("ports", "http", map[string]string{"address": server.URL})
+	w.Part("connections/ports.yaml", "connection: Ports\nkind: http\noperations:\n  - {operation: list, name: List ports, does: read, path: /ports}\n")
+	w.Reach("ports", "http", map[string]string{"address": server.URL})
 	try := func() string {
 		t.Helper()
-		status, at := w.post("/bench/connections/ports/operations/list/try", url.Values{})
+		status, at := w.Post("/bench/connections/ports/operations/list/try", url.Values{})
 		require.Equal(t, 303, status)
 		return strings.SplitN(at, "?", 2)[0]
 	}
 	keep := func() {
 		t.Helper()
-		status, at := w.post(try()+"/keep", url.Values{"revision": {strconv.FormatInt(w.draft("connections/ports.yaml").Revision, 10)}})
+		status, at := w.Post(try()+"/keep", url.Values{"revision": {strconv.FormatInt(w.Draft("connections/ports.yaml").Revision, 10)}})
 		require.Equal(t, 303, status, at)
 	}
 	keep()
@@ -159,7 +159,7 @@ func TestTheSchemaOfAnAnswerIsInItsNotation(t *testing.T) {
 	require.Equal(t, "port", s.Settings.RecordName)
 	require.NotNil(t, s.Root.Field("code"))
 	require.True(t, s.Root.Field("code").Written.Attribute)
-	page := w.body(try())
+	page := w.Body(try())
 	require.True(t, strings.Contains(page, "1 of 2"), "two ports")
 	require.True(t, strings.Contains(page, "Ling Castle"))
 	keep()
@@ -172,29 +172,29 @@ func TestATryHoldsAnUpsertAgainstItsTable(t *testing.T) {
 	const path = "/bench/flows/gauge-readings?step=upsert"
 	try := func() string {
 		t.Helper()
-		status, _ := w.post("/bench/flows/gauge-readings/try", url.Values{"step": {"upsert"}})
+		status, _ := w.Post("/bench/flows/gauge-readings/try", url.Values{"step": {"upsert"}})
 		require.Equal(t, 303, status)
-		return w.body(path)
+		return w.Body(path)
 	}
 	const told = "the key station_id of the table tide_level has no unique constraint"
 	require.False(t, strings.Contains(try(), "no unique constraint"))
-	w.change("flows/gauge-readings.yaml", "key: gauge_code, taken_at", "key: station_id")
-	require.False(t, strings.Contains(w.body(path), told), "nobody has asked the system yet")
+	w.Change("flows/gauge-readings.yaml", "key: gauge_code, taken_at", "key: station_id")
+	require.False(t, strings.Contains(w.Body(path), told), "nobody has asked the system yet")
 	require.True(t, strings.Contains(try(), told))
-	require.True(t, strings.Contains(w.body(path), told), "drawn again")
-	w.change("flows/gauge-readings.yaml", "key: station_id", "key: gauge_code, taken_at")
-	require.False(t, strings.Contains(w.body(path), told))
+	require.True(t, strings.Contains(w.Body(path), told), "drawn again")
+	w.Change("flows/gauge-readings.yaml", "key: station_id", "key: gauge_code, taken_at")
+	require.False(t, strings.Contains(w.Body(path), told))
 }
 
 // TestASampleThatCannotBeReadIsSaid: a mapping is not complete over the records that are left.
 func TestASampleThatCannotBeReadIsSaid(t *testing.T) {
 	w := newWorld(t)
 	const sure = "no required field can be absent"
-	require.True(t, strings.Contains(w.body("/bench/mappings/reading-to-tide-level"), sure))
-	require.False(t, strings.Contains(w.body("/bench/mappings/invoice-to-posting"), sure), "some of it may be")
-	w.part("samples/bad.json", `[{"number": "B-1", "departs": "not a time"}, {"number": "B-2", "sailing": "LS204", "departs": "2031-03-09T07:30:00Z", "customer": {"name": "Tove Lind", "country": "NO"}, "line": [{"class": "CAR", "price": 412.00}]}]`)
-	w.change("schemas/booking.yaml", "bookings.json", "bad.json")
-	text := w.body("/bench/mappings/booking-to-invoice")
+	require.True(t, strings.Contains(w.Body("/bench/mappings/reading-to-tide-level"), sure))
+	require.False(t, strings.Contains(w.Body("/bench/mappings/invoice-to-posting"), sure), "some of it may be")
+	w.Part("samples/bad.json", `[{"number": "B-1", "departs": "not a time"}, {"number": "B-2", "sailing": "LS204", "departs": "2031-03-09T07:30:00Z", "customer": {"name": "Tove Lind", "country": "NO"}, "line": [{"class": "CAR", "price": 412.00}]}]`)
+	w.Change("schemas/booking.yaml", "bookings.json", "bad.json")
+	text := w.Body("/bench/mappings/booking-to-invoice")
 	require.False(t, strings.Contains(text, sure), "not said of a sample that is not whole")
 	require.True(t, strings.Contains(text, "1 cannot be read"))
 	require.True(t, strings.Contains(text, "1 of 2 map"))
@@ -205,11 +205,11 @@ func TestASampleThatCannotBeReadIsSaid(t *testing.T) {
 // TestTheRulerShowsTheLine: each character once, as wide as the bytes that it takes.
 func TestTheRulerShowsTheLine(t *testing.T) {
 	w := newWorld(t)
-	w.part("samples/crew.txt", "Þóra  LC\r\nJon   OR\r\n")
-	w.part("schemas/crew-list.yaml", "schema: Crew list\nnotation: fixedwidth\nwritten: {count: bytes}\nsamples: [crew.txt]\nfields:\n  - {name: name, type: text, columns: 1-8}\n  - {name: port, type: text, columns: 9-10}\n")
+	w.Part("samples/crew.txt", "Þóra  LC\r\nJon   OR\r\n")
+	w.Part("schemas/crew-list.yaml", "schema: Crew list\nnotation: fixedwidth\nwritten: {count: bytes}\nsamples: [crew.txt]\nfields:\n  - {name: name, type: text, columns: 1-8}\n  - {name: port, type: text, columns: 9-10}\n")
 	p := w.project()
 	require.Empty(t, p.Faults)
-	text := w.body("/bench/schemas/crew-list")
+	text := w.Body("/bench/schemas/crew-list")
 	cells := regexp.MustCompile(`whitespace-pre"\s+data-width="(\d+)px">([^<]*)</span>`).FindAllStringSubmatch(text, -1)
 	line := ""
 	for _, c := range cells {
@@ -225,28 +225,28 @@ func TestTheRulerShowsTheLine(t *testing.T) {
 func TestTheRequestIsShown(t *testing.T) {
 	w := newWorld(t)
 	address := w.desks()
-	w.change("flows/booking-to-invoice.yaml", "every: 5", "every: 1")
-	_, err := w.engine.CreateRelease(t.Context(), "skerry", "booking-to-invoice", "", "mira")
+	w.Change("flows/booking-to-invoice.yaml", "every: 5", "every: 1")
+	_, err := w.Engine.CreateRelease(t.Context(), "skerry", "booking-to-invoice", "", "mira")
 	require.NoError(t, err)
 	r := w.newestOf("booking-to-invoice", store.Done)
 
-	body := w.body("/bench/flows/booking-to-invoice?step=note")
+	body := w.Body("/bench/flows/booking-to-invoice?step=note")
 	require.Contains(t, body, "What would be sent")
 	require.Contains(t, body, "→ PUT "+address+"/bookings/B-20417/invoice")
 	require.Contains(t, body, "Authorization: Bearer ••••••")
 	require.NotContains(t, body, "What was sent")
-	body = w.body("/bench/flows/booking-to-invoice?step=post")
+	body = w.Body("/bench/flows/booking-to-invoice?step=post")
 	require.Contains(t, body, "$1 = B-20417 (:booking)")
 
 	at := "/traffic/runs/" + r.ID.String()
-	body = w.body(at + "?step=note&record=1")
+	body = w.Body(at + "?step=note&record=1")
 	require.Contains(t, body, "What was sent and answered")
 	require.Contains(t, body, "{&#34;invoice&#34;:&#34;7001&#34;}")
 	require.Contains(t, body, "← HTTP/1.1 200 OK")
 	require.NotContains(t, body, quayside.Token)
-	require.Contains(t, w.body(at+"?step=post&record=1"), "What is sent with these values", "rows of one transaction are not kept apart")
+	require.Contains(t, w.Body(at+"?step=post&record=1"), "What is sent with these values", "rows of one transaction are not kept apart")
 
-	require.NotContains(t, w.body("/traffic/runs/"+r.ID.String()+"/journal.ndjson"), quayside.Token)
+	require.NotContains(t, w.Body("/traffic/runs/"+r.ID.String()+"/journal.ndjson"), quayside.Token)
 }
 
 // TestAMappingIsMadeFromTheStep: a step outside of its each offers to be put into one; a mapping is made for it in place with
@@ -254,7 +254,7 @@ func TestTheRequestIsShown(t *testing.T) {
 func TestAMappingIsMadeFromTheStep(t *testing.T) {
 	w := newWorld(t)
 	w.desks()
-	require.NoError(t, pgx.BeginFunc(t.Context(), w.db, func(tx pgx.Tx) error {
+	require.NoError(t, pgx.BeginFunc(t.Context(), w.DB, func(tx pgx.Tx) error {
 		return store.AddPart(t.Context(), tx, "skerry", "flows/orders.yaml", "flow: Orders\ntrigger: {kind: records, connection: quayside, operation: list-bookings, rising: changed, with: {since: rising}}\nsteps:\n  - {step: read, id: read, as: order}\n  - {step: map, id: map, mapping: booking-to-invoice, as: invoice}\n", "mira")
 	}))
 	tb := w.tab()
@@ -264,7 +264,7 @@ func TestAMappingIsMadeFromTheStep(t *testing.T) {
 	tb.click("#wrap-it")
 	tb.sees("#faults", "No faults")
 	tb.sees("#panel .ph", "Map")
-	require.Contains(t, w.text("flows/orders.yaml"), "booking: order")
+	require.Contains(t, w.Text("flows/orders.yaml"), "booking: order")
 	require.Equal(t, "order", tb.value("#sources-booking"))
 
 	tb.pick("#set-mapping", "")
@@ -272,8 +272,8 @@ func TestAMappingIsMadeFromTheStep(t *testing.T) {
 	tb.pick("#new-to", "invoice")
 	tb.click("#make-mapping")
 	tb.sees("h1", "Booking → Invoice")
-	require.Contains(t, w.text("flows/orders.yaml"), "mapping: booking-invoice")
-	require.Contains(t, w.text("mappings/booking-invoice.yaml"), "name: order")
+	require.Contains(t, w.Text("flows/orders.yaml"), "mapping: booking-invoice")
+	require.Contains(t, w.Text("mappings/booking-invoice.yaml"), "name: order")
 	tb.open("/bench/flows/orders?step=map")
 	tb.sees("#faults", "fault")
 	tb.sees("#panel", "Open the mapping")
@@ -297,7 +297,7 @@ func TestARefusedFormStays(t *testing.T) {
 // TestANewStepShowsWhatIsNeeded: calmly, in the words of the form, and never by a line of a file.
 func TestANewStepShowsWhatIsNeeded(t *testing.T) {
 	w := newWorld(t)
-	require.NoError(t, pgx.BeginFunc(t.Context(), w.db, func(tx pgx.Tx) error {
+	require.NoError(t, pgx.BeginFunc(t.Context(), w.DB, func(tx pgx.Tx) error {
 		return store.AddPart(t.Context(), tx, "skerry", "flows/fresh.yaml", "flow: Fresh\ntrigger: {kind: person}\nsteps:\n  - {step: keep, id: keep}\n  - {step: map, id: map}\n", "mira")
 	}))
 	tb := w.tab()
@@ -310,7 +310,7 @@ func TestANewStepShowsWhatIsNeeded(t *testing.T) {
 	tb.fill("#set-where", "run.lenght > 1")
 	tb.sees("#setting-where .fault", "lenght")
 	tb.sees("#faults", "1 fault")
-	require.NotContains(t, w.body("/bench/flows/fresh?step=keep"), "fresh.yaml:")
+	require.NotContains(t, w.Body("/bench/flows/fresh?step=keep"), "fresh.yaml:")
 	tb.fill("#set-where", "true")
 	tb.sees("#faults", "1 still needed")
 }
@@ -320,7 +320,7 @@ func TestANewStepShowsWhatIsNeeded(t *testing.T) {
 func TestTheBestHitStandsFirst(t *testing.T) {
 	w := newWorld(t)
 	first := func(typed string) string {
-		text := regexp.MustCompile(`<a href="([^"]*)"`).FindStringSubmatch(w.body("/find?q=" + url.QueryEscape(typed)))
+		text := regexp.MustCompile(`<a href="([^"]*)"`).FindStringSubmatch(w.Body("/find?q=" + url.QueryEscape(typed)))
 		require.NotNil(t, text, typed)
 		return text[1]
 	}
@@ -330,7 +330,7 @@ func TestTheBestHitStandsFirst(t *testing.T) {
 	require.Equal(t, "/bench/formulas?find=trim", first("trim"))
 	require.Contains(t, first("checkDigit"), "/bench/libraries/freight?function=checkDigit")
 	require.Equal(t, "/bench/flows/booking-to-invoice?step=keep", first("isAbsent(booking"))
-	require.Contains(t, w.body("/find?q=nothingofthatname"), "No results for")
+	require.Contains(t, w.Body("/find?q=nothingofthatname"), "No results for")
 
 	tb := w.tab()
 	tb.open("/bench")
@@ -379,14 +379,14 @@ func TestAPartIsRenamed(t *testing.T) {
 	tb.fill("#id", "booking-to-bill")
 	tb.click("#do-rename")
 	tb.sees("#said", "parts that name it follow")
-	require.Contains(t, w.text("flows/booking-to-invoice.yaml"), "mapping: booking-to-bill")
-	require.Contains(t, w.text("mappings/booking-to-bill.yaml"), "mapping: Booking → bill")
+	require.Contains(t, w.Text("flows/booking-to-invoice.yaml"), "mapping: booking-to-bill")
+	require.Contains(t, w.Text("mappings/booking-to-bill.yaml"), "mapping: Booking → bill")
 	tb.open("/bench/mappings/booking-to-bill")
 	tb.sees("h1", "Booking → bill")
 	tb.do(chromedp.NavigateBack(), chromedp.WaitReady("#said"))
 	tb.click("#undo-rename")
 	tb.sees("#said", "Renamed mappings/booking-to-bill.yaml")
-	require.Contains(t, w.text("flows/booking-to-invoice.yaml"), "mapping: booking-to-invoice")
+	require.Contains(t, w.Text("flows/booking-to-invoice.yaml"), "mapping: booking-to-invoice")
 	tb.open("/bench/flows/gauge-readings")
 	tb.open("/bench/parts/rename?path=flows/gauge-readings.yaml")
 	tb.sees("#rename", "its runs and releases are kept under its id")
@@ -403,18 +403,18 @@ func TestASampleIsEditedAsText(t *testing.T) {
 	tb := w.tab()
 	tb.open("/bench/samples/bookings.json")
 	tb.sees("#verdict", "all 3 records fit")
-	before := w.text("samples/bookings.json")
+	before := w.Text("samples/bookings.json")
 	tb.pick("#source", strings.Replace(before, `"Tove Lind"`, `"string"`, 1))
 	tb.sees("#verdict", "not saved yet")
 	tb.click("#save-sample")
 	tb.sees("#said", "Saved")
 	tb.click("#do-liven")
 	tb.sees("#said", "1 value was replaced")
-	require.NotContains(t, w.text("samples/bookings.json"), `"string"`)
+	require.NotContains(t, w.Text("samples/bookings.json"), `"string"`)
 	tb.click("#do-copy")
 	tb.sees("#said", "Copied record 1")
 	tb.sees("#verdict", "all 4 records fit")
-	tb.pick("#source", strings.Replace(w.text("samples/bookings.json"), `"departs"`, `"departed"`, 1))
+	tb.pick("#source", strings.Replace(w.Text("samples/bookings.json"), `"departs"`, `"departed"`, 1))
 	tb.sees("#verdict", "1 of 4 records do not fit")
 	tb.click("#verdict .faultlist a")
 	require.True(t, tb.focused("#source"))
@@ -428,14 +428,14 @@ func TestASampleIsEditedAsText(t *testing.T) {
 		tb.click("[data-key=undo]")
 		tb.sees(".where .tag", fmt.Sprintf("draft %d", revision))
 	}
-	require.Equal(t, before, w.text("samples/bookings.json"))
+	require.Equal(t, before, w.Text("samples/bookings.json"))
 }
 
 // TestAFlowIsTriedWithWhatIsTyped: parameters of a GET and a message by hand, without a sample; what is made up says so, and
 // what does not fit is told at the top.
 func TestAFlowIsTriedWithWhatIsTyped(t *testing.T) {
 	w := newWorld(t)
-	require.NoError(t, pgx.BeginFunc(t.Context(), w.db, func(tx pgx.Tx) error {
+	require.NoError(t, pgx.BeginFunc(t.Context(), w.DB, func(tx pgx.Tx) error {
 		for path, text := range map[string]string{
 			"schemas/asked.yaml":  "schema: Asked\nnotation: json\nfields:\n  - {name: number, type: text}\n  - {name: seats, type: integer}\n",
 			"schemas/wanted.yaml": "schema: Wanted\nnotation: json\nfields:\n  - {name: booking, type: text}\n  - {name: most, type: integer}\n",
@@ -503,8 +503,8 @@ func TestTheFocusStandsWhereOneTypesNext(t *testing.T) {
 // TestUpsertsAreHeldAgainstTheirTables: of an operation when somebody asks, and of a flow when it is released.
 func TestUpsertsAreHeldAgainstTheirTables(t *testing.T) {
 	w := newWorld(t)
-	require.NoError(t, pgx.BeginFunc(t.Context(), w.db, func(tx pgx.Tx) error {
-		text := w.text("connections/harbour-ledger.yaml") + "  - operation: keep-station\n    name: Keep a station\n    does: upsert\n    table: station\n    key: datum_mm\n    request: station\n"
+	require.NoError(t, pgx.BeginFunc(t.Context(), w.DB, func(tx pgx.Tx) error {
+		text := w.Text("connections/harbour-ledger.yaml") + "  - operation: keep-station\n    name: Keep a station\n    does: upsert\n    table: station\n    key: datum_mm\n    request: station\n"
 		d, err := store.LockDraft(t.Context(), tx, "skerry", "connections/harbour-ledger.yaml")
 		if err != nil {
 			return err
@@ -529,13 +529,13 @@ func TestUpsertsAreHeldAgainstTheirTables(t *testing.T) {
 // TestALibraryThatBreaksRulesSaysSo: on its own page, and the flow that does not use what changed is not another.
 func TestALibraryThatBreaksRulesSaysSo(t *testing.T) {
 	w := newWorld(t)
-	require.NotContains(t, w.body("/bench/libraries/freight"), `id="broken"`)
-	require.NotContains(t, w.body("/bench/flows/gauge-readings"), "differs from release")
-	w.change("libraries/freight.yaml", "name: plate\n", "name: plates\n")
-	w.change("project.yaml", "project: Skerry Line", "project: Skerry Line and more")
-	w.change("connections/harbour-ledger.yaml", "operation: on-watch\n", "operation: on-watch-now\n")
-	body := w.body("/bench/libraries/freight")
+	require.NotContains(t, w.Body("/bench/libraries/freight"), `id="broken"`)
+	require.NotContains(t, w.Body("/bench/flows/gauge-readings"), "differs from release")
+	w.Change("libraries/freight.yaml", "name: plate\n", "name: plates\n")
+	w.Change("project.yaml", "project: Skerry Line", "project: Skerry Line and more")
+	w.Change("connections/harbour-ledger.yaml", "operation: on-watch\n", "operation: on-watch-now\n")
+	body := w.Body("/bench/libraries/freight")
 	require.Contains(t, body, "faults with the draft")
 	require.Contains(t, body, "/bench/mappings/booking-to-invoice")
-	require.NotContains(t, w.body("/bench/flows/gauge-readings"), "differs from release", "it uses neither")
+	require.NotContains(t, w.Body("/bench/flows/gauge-readings"), "differs from release", "it uses neither")
 }

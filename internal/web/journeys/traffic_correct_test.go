@@ -45,9 +45,9 @@ func TestABadMessageIsFoundMendedAndRunAgain(t *testing.T) {
 
 // newestOf waits for a run of a flow in a state.
 func (w *world) newestOf(flow string, state store.State) (r store.Run) {
-	w.t.Helper()
-	require.Eventually(w.t, func() bool {
-		runs, err := store.Runs(w.t.Context(), w.db, store.RunFilter{Project: "skerry", Flow: flow, State: state, Most: 1})
+	w.T.Helper()
+	require.Eventually(w.T, func() bool {
+		runs, err := store.Runs(w.T.Context(), w.DB, store.RunFilter{Project: "skerry", Flow: flow, State: state, Most: 1})
 		if err != nil || len(runs) == 0 {
 			return false
 		}
@@ -59,9 +59,9 @@ func (w *world) newestOf(flow string, state store.State) (r store.Run) {
 
 // sample is a sample of the demo.
 func (w *world) sample(name string) string {
-	w.t.Helper()
+	w.T.Helper()
 	text, err := demo.Files.ReadFile("samples/" + name)
-	require.NoError(w.t, err)
+	require.NoError(w.T, err)
 	return string(text)
 }
 
@@ -70,7 +70,7 @@ func (w *world) sample(name string) string {
 func TestOneMessageIsSeenAsManyRuns(t *testing.T) {
 	w := newWorld(t)
 	w.everything()
-	w.drop("ls204.man", w.sample("ls204_0309.man"))
+	w.Drop("ls204.man", w.sample("ls204_0309.man"))
 	parent := w.newestOf("manifest", store.Done)
 	w.newestOf("vehicle", store.Done)
 	tb := w.tab()

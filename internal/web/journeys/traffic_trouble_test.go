@@ -19,18 +19,18 @@ import (
 
 // book makes a booking at the desk.
 func (w *world) book(address, customer, class string) string {
-	w.t.Helper()
+	w.T.Helper()
 	body := fmt.Sprintf(`{"sailing": "LS204", "departs": "2031-03-09T07:30:00Z", "customer": {"name": %q, "country": "NO"}, "line": [{"class": %q, "length_m": 4.4, "plate": "SK 1", "price": 412.00}]}`, customer, class)
-	req, err := http.NewRequestWithContext(w.t.Context(), http.MethodPost, address+"/bookings", bytes.NewReader([]byte(body)))
-	require.NoError(w.t, err)
+	req, err := http.NewRequestWithContext(w.T.Context(), http.MethodPost, address+"/bookings", bytes.NewReader([]byte(body)))
+	require.NoError(w.T, err)
 	req.Header.Set("Authorization", "Bearer "+quayside.Token)
 	resp, err := http.DefaultClient.Do(req)
-	require.NoError(w.t, err)
+	require.NoError(w.T, err)
 	defer resp.Body.Close()
 	var text bytes.Buffer
 	_, err = text.ReadFrom(resp.Body)
-	require.NoError(w.t, err)
-	require.Equal(w.t, 201, resp.StatusCode, text.String())
+	require.NoError(w.T, err)
+	require.Equal(w.T, 201, resp.StatusCode, text.String())
 	_, rest, _ := strings.Cut(text.String(), `"number":"`)
 	number, _, _ := strings.Cut(rest, `"`)
 	return number
@@ -38,7 +38,7 @@ func (w *world) book(address, customer, class string) string {
 
 // invoices counts those of a booking.
 func (w *world) invoices(booking string) int {
-	return w.count("select count(*) from invoice where booking = '" + booking + "'")
+	return w.Count("select count(*) from invoice where booking = '" + booking + "'")
 }
 
 // TestABookingThatFailsIsFoundMendedAndInvoiced: by keys alone. The account of its customer is closed, a class is unknown,
@@ -46,9 +46,9 @@ func (w *world) invoices(booking string) int {
 func TestABookingThatFailsIsFoundMendedAndInvoiced(t *testing.T) {
 	w := newWorld(t)
 	address := w.desks()
-	w.change("flows/booking-to-invoice.yaml", "every: 5", "every: 1")
-	w.change("flows/booking-to-invoice.yaml", "      - step: keep\n", "      - {step: reference, id: known, name: Known by its number, is: booking.number}\n      - step: keep\n")
-	_, err := w.engine.CreateRelease(t.Context(), "skerry", "booking-to-invoice", "", "mira")
+	w.Change("flows/booking-to-invoice.yaml", "every: 5", "every: 1")
+	w.Change("flows/booking-to-invoice.yaml", "      - step: keep\n", "      - {step: reference, id: known, name: Known by its number, is: booking.number}\n      - step: keep\n")
+	_, err := w.Engine.CreateRelease(t.Context(), "skerry", "booking-to-invoice", "", "mira")
 	require.NoError(t, err)
 	w.newestOf("booking-to-invoice", store.Done)
 
@@ -56,7 +56,7 @@ func TestABookingThatFailsIsFoundMendedAndInvoiced(t *testing.T) {
 	tb := w.tab()
 	found := func(field, booking, what string) {
 		require.Eventually(t, func() bool {
-			list, err := store.WorkItems(t.Context(), w.db, store.WorkFilter{Project: "skerry", Flow: "booking-to-invoice", Most: 1})
+			list, err := store.WorkItems(t.Context(), w.DB, store.WorkFilter{Project: "skerry", Flow: "booking-to-invoice", Most: 1})
 			return err == nil && len(list) == 1
 		}, 20*time.Second, 20*time.Millisecond)
 		tb.open("/traffic")
@@ -70,7 +70,7 @@ func TestABookingThatFailsIsFoundMendedAndInvoiced(t *testing.T) {
 	}
 	found("reference", closed, "the account of Norholm Salt is closed")
 	require.Zero(t, w.invoices(closed))
-	_, err = w.ledger.Exec(t.Context(), "update account set closed = false where customer = 'Norholm Salt'")
+	_, err = w.Ledger.Exec(t.Context(), "update account set closed = false where customer = 'Norholm Salt'")
 	require.NoError(t, err)
 	tb.tabTo("#asides button.go")
 	tb.keys(kb.Enter)
@@ -86,24 +86,24 @@ func TestABookingThatFailsIsFoundMendedAndInvoiced(t *testing.T) {
 	tb.sees("#outcome", "done")
 	require.Equal(t, 1, w.invoices(bad))
 
-	values := map[string]string{"by": "address", "address": w.ledger.Config().ConnString()}
+	values := map[string]string{"by": "address", "address": w.Ledger.Config().ConnString()}
 	away := map[string]string{"by": "address", "address": "postgres://nobody@127.0.0.1:1/none?sslmode=disable"}
-	w.reach("harbour-ledger", "sql", away)
+	w.Reach("harbour-ledger", "sql", away)
 	late := w.book(address, "Tove Lind", "CAR")
 	w.newestOf("booking-to-invoice", store.Retrying)
 	tb.open("/traffic?flow=booking-to-invoice&state=retrying")
 	tb.sees("#list [aria-label=Runs]", "cannot be reached")
-	w.reach("harbour-ledger", "sql", values)
+	w.Reach("harbour-ledger", "sql", values)
 	require.Eventually(t, func() bool { return w.invoices(late) == 1 }, 40*time.Second, 50*time.Millisecond, "it goes on by itself")
 }
 
 // TestANightlyScheduleRunsAChild: built by keys alone from nothing; it runs, and its child's run is opened from it.
 func TestANightlyScheduleRunsAChild(t *testing.T) {
 	w := newWorld(t)
-	require.NoError(t, pgx.BeginFunc(t.Context(), w.db, func(tx pgx.Tx) error {
+	require.NoError(t, pgx.BeginFunc(t.Context(), w.DB, func(tx pgx.Tx) error {
 		return store.AddPart(t.Context(), tx, "skerry", "schemas/vehicle-card.yaml", "schema: Vehicle card\nnotation: json\nfields:\n  - {name: card, type: text}\n", "mira")
 	}))
-	w.release("permit", "flow: Berth permit\ntrigger: {kind: called, input: vehicle-card, as: asked}\nreference: asked.card\nsteps:\n  - {step: note, id: n, text: '\"permit \" + asked.card'}\n")
+	w.Release("permit", "flow: Berth permit\ntrigger: {kind: called, input: vehicle-card, as: asked}\nreference: asked.card\nsteps:\n  - {step: note, id: n, text: '\"permit \" + asked.card'}\n")
 	tb := w.tab()
 	tb.open("/bench/flows/new")
 	tb.keys("Nightly permits")
@@ -115,7 +115,7 @@ func TestANightlyScheduleRunsAChild(t *testing.T) {
 	tb.setting("#set-cron", "30 2 * * *")
 	tb.sees("#starts", "02:30:00")
 	tb.chosen("#set-missed", "none")
-	tb.keeps("flows/nightly-permits.yaml", "missed: none")
+	tb.Keeps("flows/nightly-permits.yaml", "missed: none")
 	tb.quiet()
 	tb.keys(kb.Escape) // out of the field behind it
 	tb.step("berth permit", "Berth permit")

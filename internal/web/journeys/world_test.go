@@ -3,12 +3,8 @@
 package journeys
 
 import (
-	"bytes"
 	"context"
 	"fmt"
-	"log/slog"
-	"net/http"
-	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"runtime/debug"
@@ -26,23 +22,15 @@ import (
 	"github.com/chromedp/cdproto/target"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
-	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/stretchr/testify/require"
 
 	"hollowreed/demo"
-	"hollowreed/internal/connector"
-	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/project"
-	"hollowreed/internal/core/setting"
-	"hollowreed/internal/design"
-	"hollowreed/internal/engine"
-	"hollowreed/internal/secret"
 	"hollowreed/internal/standin"
 	"hollowreed/internal/standin/berthmaster"
 	"hollowreed/internal/standin/crewroll"
 	"hollowreed/internal/standin/driftbox"
 	"hollowreed/internal/standin/gauges"
-	"hollowreed/internal/standin/ledger"
 	"hollowreed/internal/standin/noticeboard"
 	"hollowreed/internal/standin/office"
 	"hollowreed/internal/standin/postroom"
@@ -50,11 +38,7 @@ import (
 	"hollowreed/internal/standin/sftpdrop"
 	"hollowreed/internal/store"
 	"hollowreed/internal/testdb"
-	"hollowreed/internal/testkit"
-	"hollowreed/internal/vault"
-	"hollowreed/internal/web"
-	"hollowreed/internal/web/inbound"
-	"hollowreed/internal/web/page"
+	"hollowreed/internal/web/webtest"
 )
 
 func TestMain(m *testing.M) {
@@ -64,98 +48,10 @@ func TestMain(m *testing.M) {
 	os.Exit(code)
 }
 
-// world is a running site with the demo project released.
-type world struct {
-	t      testing.TB
-	db     *pgxpool.Pool
-	ledger *pgxpool.Pool
-	engine *engine.Engine
-	vault  *vault.Vault
-	site   *page.Site
-	server *httptest.Server
-	calls  *httptest.Server // requests that start flows
-	pool   *connector.Pool
-	folder string
-	logs   *bytes.Buffer
-}
+// world is a running site that is looked at in a browser.
+type world struct{ *webtest.World }
 
-var person = store.Person{ID: "mira", Name: "Mira Orrin", Initials: "MO"}
-
-func newWorld(t testing.TB) *world {
-	t.Helper()
-	if t, ok := t.(*testing.T); ok {
-		t.Parallel() // each has a database, a server and windows of its own
-	}
-	ctx, cancel := context.WithCancel(context.Background())
-	w := &world{t: t, folder: t.TempDir(), logs: &bytes.Buffer{}}
-	var err error
-	w.db, err = store.Open(ctx, testdb.Like(t, "product", testkit.Demo(person)))
-	require.NoError(t, err)
-	t.Cleanup(w.db.Close)
-	t.Cleanup(cancel)
-	ledgerURL := testdb.Like(t, "ledger", func(url string) error { return ledger.Seed(ctx, url) })
-	w.ledger, err = pgxpool.New(ctx, ledgerURL)
-	require.NoError(t, err)
-	t.Cleanup(w.ledger.Close)
-	ring, err := secret.Parse(secret.NewKey())
-	require.NoError(t, err)
-	w.vault = &vault.Vault{DB: w.db, Ring: ring, Project: "skerry", Env: "Workbench"}
-	w.reach("gauge-drop", "file", map[string]string{"folder": w.folder, "done": t.TempDir()})
-	w.reach("harbour-ledger", "sql", map[string]string{"by": "address", "address": ledgerURL})
-	w.pool = connector.NewPool(w.vault, connector.Rules{})
-	t.Cleanup(w.pool.Close)
-	w.engine, err = engine.New(w.db, w.pool, engine.Options{Look: 50 * time.Millisecond, Rest: 100 * time.Millisecond, Health: 300 * time.Millisecond, Project: "skerry", Env: "Workbench"})
-	require.NoError(t, err)
-	_, err = w.engine.CreateRelease(ctx, "skerry", "gauge-readings", "First light", person.ID)
-	require.NoError(t, err)
-	require.NoError(t, w.engine.Start(ctx))
-	t.Cleanup(w.engine.Stop)
-	workspace := &design.Workspace{DB: w.db, Project: "skerry", Compiled: w.engine.Compiled(), Engine: w.engine}
-	w.site = &page.Site{
-		Workspace: workspace, Engine: w.engine, Outside: w.pool, Vault: w.vault, Hub: page.NewHub(ctx, workspace),
-		Log: slog.New(slog.NewTextHandler(w.logs, nil)), Person: person, Env: "Workbench",
-	}
-	w.calls = httptest.NewServer(inbound.Handler(w.site))
-	t.Cleanup(w.calls.Close)
-	w.site.Calls = w.calls.URL
-	w.server = httptest.NewServer(web.Handler(w.site))
-	w.site.Address = w.server.URL
-	t.Cleanup(w.server.Close)
-	t.Cleanup(w.server.CloseClientConnections) // first: open event streams would keep Close waiting
-	return w
-}
-
-// reach keeps the settings of a connection, with its secrets sealed.
-func (w *world) reach(id, kind string, values map[string]string) {
-	w.t.Helper()
-	chosen := map[string]string{}
-	for _, set := range connection.KindOf(kind).Settings {
-		v := values[set.Name]
-		if set.Type == setting.Secret && v != "" {
-			as := store.Secret{Name: id + " " + set.Name, Type: set.Of, ChangedBy: "mira"}
-			require.NoError(w.t, w.vault.Keep(w.t.Context(), as, v))
-			v = as.Name
-		}
-		if v != "" {
-			chosen[set.Name] = v
-		}
-	}
-	require.NoError(w.t, store.SaveSetting(w.t.Context(), w.db, "skerry", "Workbench", store.Setting{Connection: id, Kind: kind, Chosen: chosen}, -1, "mira"))
-	if w.pool != nil {
-		w.pool.Reload(id)
-	}
-}
-
-func (w *world) drop(name, content string) {
-	w.t.Helper()
-	require.NoError(w.t, gauges.Drop(w.folder, name, content))
-}
-
-// ended waits until the newest run of a file is over.
-func (w *world) ended(file string) store.Run {
-	w.t.Helper()
-	return testkit.Ended(w.t, w.db, "skerry", file)
-}
+func newWorld(t testing.TB) *world { return &world{webtest.New(t)} }
 
 // browser is one Chromium for all tests of the package.
 var browser = sync.OnceValues(func() (context.Context, error) {
@@ -193,15 +89,15 @@ func window(root context.Context) (id target.ID, err error) {
 
 // tab opens a window of 1280 by 800 and fails the test for every error that the page logs.
 func (w *world) tab() *tab {
-	w.t.Helper()
+	w.T.Helper()
 	root, err := browser()
-	require.NoError(w.t, err)
+	require.NoError(w.T, err)
 	id, err := window(root)
-	require.NoError(w.t, err)
+	require.NoError(w.T, err)
 	ctx, cancel := chromedp.NewContext(root, chromedp.WithTargetID(id))
-	w.t.Cleanup(cancel)
+	w.T.Cleanup(cancel)
 	ctx, stop := context.WithTimeout(ctx, 2*time.Minute)
-	w.t.Cleanup(stop)
+	w.T.Cleanup(stop)
 	tb := &tab{world: w, ctx: ctx}
 	chromedp.ListenTarget(ctx, tb.listen)
 	tb.do(chromedp.ActionFunc(func(ctx context.Context) error {
@@ -216,12 +112,12 @@ func (w *world) tab() *tab {
 		}
 		return cdppage.BringToFront().Do(ctx)
 	}))
-	w.t.Cleanup(tb.tellWhatItMet) // behind what fails the test last
-	w.t.Cleanup(func() {
+	w.T.Cleanup(tb.tellWhatItMet) // behind what fails the test last
+	w.T.Cleanup(func() {
 		tb.mu.Lock()
 		defer tb.mu.Unlock()
 		if len(tb.errors) > 0 {
-			w.t.Errorf("errors in the browser: %v", tb.errors)
+			w.T.Errorf("errors in the browser: %v", tb.errors)
 		}
 	})
 	return tb
@@ -229,12 +125,12 @@ func (w *world) tab() *tab {
 
 // tellWhatItMet logs where a tab of a failed test was and what its page met last.
 func (tb *tab) tellWhatItMet() {
-	if !tb.t.Failed() {
+	if !tb.T.Failed() {
 		return
 	}
 	var told string
 	err := chromedp.Run(tb.ctx, chromedp.Evaluate(`[location.pathname + location.search, document.querySelector("h1")?.textContent, document.querySelector("#panel .ph")?.textContent, document.querySelector("#problem")?.textContent, ...hrMet].join("\n")`, &told))
-	tb.t.Logf("the tab was at %s (%v)", told, err)
+	tb.T.Logf("the tab was at %s (%v)", told, err)
 }
 
 // met keeps in a page what it met last: presses, keys, requests and what they brought, with where the focus was.
@@ -273,17 +169,17 @@ func (tb *tab) listen(ev any) {
 }
 
 func (tb *tab) do(actions ...chromedp.Action) {
-	tb.t.Helper()
+	tb.T.Helper()
 	if err := chromedp.Run(tb.ctx, actions...); err != nil {
 		tb.mu.Lock()
 		defer tb.mu.Unlock()
-		tb.t.Fatalf("%v; the page logged %v; the server logged %s", err, tb.errors, tb.logs.String())
+		tb.T.Fatalf("%v; the page logged %v; the server logged %s", err, tb.errors, tb.Logs.String())
 	}
 }
 
 func (tb *tab) open(path string) {
-	tb.t.Helper()
-	tb.do(chromedp.Navigate(tb.server.URL+path), chromedp.WaitReady("#main"), chromedp.Evaluate("document.fonts.ready.then(() => true)", nil, awaitPromise))
+	tb.T.Helper()
+	tb.do(chromedp.Navigate(tb.Server.URL+path), chromedp.WaitReady("#main"), chromedp.Evaluate("document.fonts.ready.then(() => true)", nil, awaitPromise))
 }
 
 func awaitPromise(p *runtime.EvaluateParams) *runtime.EvaluateParams { return p.WithAwaitPromise(true) }
@@ -305,7 +201,7 @@ func (tb *tab) asks(js string, answer any) bool {
 
 // sees waits until an element holds a text.
 func (tb *tab) sees(selector, text string) {
-	tb.t.Helper()
+	tb.T.Helper()
 	// A page is only seen once its scripts are there, since keys would be lost before, and while it waits for nothing.
 	js := fmt.Sprintf(`document.readyState === "complete" && !document.documentElement.dataset.leaving && !document.querySelector(".htmx-request") && [...document.querySelectorAll(%q)].some(e => e.textContent.replace(/\s+/g, " ").includes(%q))`, selector, text)
 	if tb.within(15*time.Second, func() bool {
@@ -316,13 +212,13 @@ func (tb *tab) sees(selector, text string) {
 	}
 	var got string
 	chromedp.Run(tb.ctx, chromedp.Evaluate(fmt.Sprintf(`[...document.querySelectorAll(%q)].map(e => e.textContent).join(" | ")`, selector), &got))
-	tb.t.Fatalf("%s does not show %q but %q; the server logged %s", selector, text, strings.Join(strings.Fields(got), " "), tb.logs.String())
+	tb.T.Fatalf("%s does not show %q but %q; the server logged %s", selector, text, strings.Join(strings.Fields(got), " "), tb.Logs.String())
 }
 
 // on does something with an element e as soon as it is shown, or there where it is a hidden field, and keeps what is returned. It is found and used in one go,
 // since the page may be drawn anew between two looks.
 func (tb *tab) on(selector, js string, returned any) {
-	tb.t.Helper()
+	tb.T.Helper()
 	js = fmt.Sprintf(`(() => { const e = document.querySelector(%s); if (!e || e.type !== "hidden" && !e.checkVisibility()) return { Shown: false }; return { Shown: true, Is: (() => { %s })() ?? null } })()`, quoted(selector), js)
 	if tb.within(15*time.Second, func() bool {
 		was := struct {
@@ -333,25 +229,25 @@ func (tb *tab) on(selector, js string, returned any) {
 	}) {
 		return
 	}
-	tb.t.Fatalf("%s is not shown; the server logged %s", selector, tb.logs.String())
+	tb.T.Fatalf("%s is not shown; the server logged %s", selector, tb.Logs.String())
 }
 
 // focus sets the focus on an element and takes hold of what stands in it.
 func (tb *tab) focus(selector string) {
-	tb.t.Helper()
+	tb.T.Helper()
 	tb.on(selector, `e.focus(); e.select?.()`, nil)
 }
 
 // fill replaces what stands in a field, as by typing.
 func (tb *tab) fill(selector, text string) {
-	tb.t.Helper()
+	tb.T.Helper()
 	tb.focus(selector)
 	tb.do(typed(keysFor(text)))
 }
 
 // paste puts a text into a field at once, where half of it would be refused while it is typed.
 func (tb *tab) paste(selector, text string) {
-	tb.t.Helper()
+	tb.T.Helper()
 	tb.focus(selector)
 	tb.do(input.InsertText(text))
 }
@@ -365,35 +261,35 @@ func keysFor(text string) string {
 }
 
 func (tb *tab) shot(path string) {
-	tb.t.Helper()
+	tb.T.Helper()
 	var png []byte
 	tb.do(chromedp.Evaluate("document.fonts.ready.then(() => true)", nil, awaitPromise), chromedp.CaptureScreenshot(&png))
-	require.NoError(tb.t, os.WriteFile(path, png, 0o644))
+	require.NoError(tb.T, os.WriteFile(path, png, 0o644))
 }
 
 // everything starts the stand-ins of the demo, releases its flows and starts those that a person starts.
 func (w *world) everything() {
-	w.t.Helper()
+	w.T.Helper()
 	for _, s := range []standin.Standin{
 		quayside.Standin, crewroll.Standin, noticeboard.Standin, postroom.Standin, driftbox.Standin, berthmaster.Standin, sftpdrop.Standin, office.Standin,
 	} {
-		running, err := s.Start(w.t.Context(), w.t.TempDir())
-		require.NoError(w.t, err)
+		running, err := s.Start(w.T.Context(), w.T.TempDir())
+		require.NoError(w.T, err)
 		for id, r := range running.Reach {
-			w.reach(id, r.Kind, r.Values)
+			w.Reach(id, r.Kind, r.Values)
 		}
 	}
 	texts, err := project.Read(demo.Files)
-	require.NoError(w.t, err)
+	require.NoError(w.T, err)
 	for _, part := range project.Load("skerry", texts).Parts(project.Flows) {
 		if part.ID != "gauge-readings" {
-			_, err := w.engine.CreateRelease(w.t.Context(), "skerry", part.ID, "First light", "mira")
-			require.NoError(w.t, err)
+			_, err := w.Engine.CreateRelease(w.T.Context(), "skerry", part.ID, "First light", "mira")
+			require.NoError(w.T, err)
 		}
 	}
 	for _, flow := range []string{"crew-roster", "vessel-list", "crew-notice"} {
-		_, err := w.engine.StartRun(w.t.Context(), "skerry", flow, "mira", nil)
-		require.NoError(w.t, err)
+		_, err := w.Engine.StartRun(w.T.Context(), "skerry", flow, "mira", nil)
+		require.NoError(w.T, err)
 	}
 }
 
@@ -406,13 +302,13 @@ func TestScreenshots(t *testing.T) {
 	require.NoError(t, os.MkdirAll(dir, 0o755))
 	w := newWorld(t)
 	w.everything()
-	w.drop("sk_0309.tide", gauges.Readings(9, 12))
-	w.ended("sk_0309.tide")
-	w.drop("sk_0311.tide", gauges.Spoilt(11))
-	aside := w.ended("sk_0311.tide")
-	w.drop("sk_0312.tide", gauges.Readings(12, 12))
-	w.ended("sk_0312.tide")
-	w.drop("ls204_0309.man", w.sample("ls204_0309.man"))
+	w.Drop("sk_0309.tide", gauges.Readings(9, 12))
+	w.Ended("sk_0309.tide")
+	w.Drop("sk_0311.tide", gauges.Spoilt(11))
+	aside := w.Ended("sk_0311.tide")
+	w.Drop("sk_0312.tide", gauges.Readings(12, 12))
+	w.Ended("sk_0312.tide")
+	w.Drop("ls204_0309.man", w.sample("ls204_0309.man"))
 	w.newestOf("vehicle", store.Done)
 	tb := w.tab()
 	for _, s := range []struct{ name, path string }{
@@ -474,17 +370,4 @@ func TestScreenshots(t *testing.T) {
 		}
 		tb.shot(filepath.Join(dir, s.name+".png"))
 	}
-}
-
-func (w *world) get(path string, header ...string) *http.Response {
-	w.t.Helper()
-	req, err := http.NewRequestWithContext(w.t.Context(), http.MethodGet, w.server.URL+path, nil)
-	require.NoError(w.t, err)
-	for i := 0; i+1 < len(header); i += 2 {
-		req.Header.Set(header[i], header[i+1])
-	}
-	res, err := http.DefaultClient.Do(req)
-	require.NoError(w.t, err)
-	w.t.Cleanup(func() { res.Body.Close() })
-	return res
 }

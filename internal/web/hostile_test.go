@@ -1,4 +1,4 @@
-package journeys
+package web_test
 
 import (
 	"io"
@@ -14,6 +14,7 @@ import (
 
 	"hollowreed/internal/web"
 	"hollowreed/internal/web/inbound"
+	"hollowreed/internal/web/webtest"
 )
 
 // formNames are the names that the pages' forms and addresses use.
@@ -74,12 +75,12 @@ func fill(route string, value func(name string) string) string {
 // TestNoAddressFailsOnBadInput: whatever is sent to any address is answered without a fault of the server's, without a panic,
 // and never comes back as markup.
 func TestNoAddressFailsOnBadInput(t *testing.T) {
-	w := newWorld(t)
+	w := webtest.New(t)
 	client := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	answered := map[string]int{}
 	send := func(what, method, path string, form url.Values) {
 		t.Helper()
-		address, body := w.server.URL+path, io.Reader(nil)
+		address, body := w.Server.URL+path, io.Reader(nil)
 		if method == http.MethodGet {
 			address += "?" + form.Encode()
 		} else {
@@ -98,7 +99,7 @@ func TestNoAddressFailsOnBadInput(t *testing.T) {
 		}
 		answered[method]++
 	}
-	for _, r := range web.Routes(w.site).Routes() {
+	for _, r := range web.Routes(w.Site).Routes() {
 		if r.Path == "/live" || strings.HasPrefix(r.Path, inbound.Prefix) || !slices.Contains([]string{http.MethodGet, http.MethodPost}, r.Method) {
 			continue
 		}
@@ -116,5 +117,5 @@ func TestNoAddressFailsOnBadInput(t *testing.T) {
 	send("a field \xff", http.MethodGet, "/bench/parts", url.Values{"a\xff": {"x"}})
 	require.Greater(t, answered[http.MethodPost], 500)
 	require.Greater(t, answered[http.MethodGet], 500)
-	require.NotContains(t, w.logs.String(), "panic")
+	require.NotContains(t, w.Logs.String(), "panic")
 }

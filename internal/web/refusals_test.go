@@ -1,4 +1,4 @@
-package journeys
+package web_test
 
 import (
 	"io"
@@ -8,21 +8,25 @@ import (
 	"strings"
 	"testing"
 
+	"hollowreed/internal/web/webtest"
+
 	"github.com/stretchr/testify/require"
 )
+
+const invoiceRules = "mappings/booking-to-invoice.yaml"
 
 // TestWhatIsRefusedChangesNothing: bad input to the pages of mappings, tables and libraries gets an answer
 // that names it, and no part is touched.
 func TestWhatIsRefusedChangesNothing(t *testing.T) {
-	w := newWorld(t)
+	w := webtest.New(t)
 	const of, tables, libraries = "/bench/mappings/booking-to-invoice", "/bench/tables/cargo-articles", "/bench/libraries/freight"
 	parts := []string{invoiceRules, "tables/cargo-articles.yaml", "libraries/freight.yaml", "project.yaml"}
 	before := map[string]string{}
 	for _, p := range parts {
-		before[p] = w.text(p)
+		before[p] = w.Text(p)
 	}
 	revision := func(path string) string {
-		return strconv.FormatInt(w.draft(path).Revision, 10)
+		return strconv.FormatInt(w.Draft(path).Revision, 10)
 	}
 	for name, c := range map[string]struct {
 		path, part string
@@ -67,10 +71,10 @@ func TestWhatIsRefusedChangesNothing(t *testing.T) {
 			if c.part != "" && c.form.Get("revision") == "" {
 				c.form.Set("revision", revision(c.part))
 			}
-			status, _ := w.post(c.path, c.form)
+			status, _ := w.Post(c.path, c.form)
 			require.Equal(t, c.status, status)
 			for _, p := range parts {
-				require.Equal(t, before[p], w.text(p), p)
+				require.Equal(t, before[p], w.Text(p), p)
 			}
 		})
 	}
@@ -78,7 +82,7 @@ func TestWhatIsRefusedChangesNothing(t *testing.T) {
 
 // TestPagesOfAMappingAnswer: each address gives what it should, and odd ones are not found.
 func TestPagesOfAMappingAnswer(t *testing.T) {
-	w := newWorld(t)
+	w := webtest.New(t)
 	const of = "/bench/mappings/booking-to-invoice"
 	for path, want := range map[string]string{
 		of + "?field=nothing&record=99":                    "B-20417",
@@ -99,7 +103,7 @@ func TestPagesOfAMappingAnswer(t *testing.T) {
 		"/bench/libraries/freight?function=none":           "Freight functions",
 		"/bench/connections/gauge-drop":                    "Press Test",
 	} {
-		res := w.get(path)
+		res := w.Get(path)
 		body, err := io.ReadAll(res.Body)
 		require.NoError(t, err)
 		require.NoError(t, res.Body.Close())
@@ -107,7 +111,7 @@ func TestPagesOfAMappingAnswer(t *testing.T) {
 		require.Contains(t, string(body), want, path)
 	}
 	for _, path := range []string{of + "/lineage?field=nothing", of + "/apart?source=booking", "/bench/mappings/none/changes", "/bench/mappings/none/lineage", of + "/apart?target=note"} {
-		res := w.get(path)
+		res := w.Get(path)
 		require.NoError(t, res.Body.Close())
 		require.Equal(t, http.StatusNotFound, res.StatusCode, path)
 	}

@@ -1,0 +1,10 @@
+package traffic_test
+
+import (
+	"os"
+	"testing"
+
+	"hollowreed/internal/testdb"
+)
+
+func TestMain(m *testing.M) { os.Exit(testdb.Main(m)) }
