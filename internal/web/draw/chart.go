@@ -32,7 +32,7 @@ const (
 )
 
 var moods = map[string][2]string{ // stem and word
-	"well": {paleStem, reedDeep}, "fault": {clay, clay}, "draft": {pollenStem, "#8a5f05"},
+	"well": {paleStem, reedDeep}, "fault": {clay, clay}, "draft": {pollenStem, "var(--color-pollen)"},
 }
 
 // Chart draws the project: systems that are read on the left, flows, systems that are written on
@@ -159,7 +159,7 @@ func Bars(bars []Bar) template.HTML {
 		if b.Failed > 0 {
 			failed = max(failed, 4)
 		}
-		s.f(`<g><title>%s: %d runs, %d with trouble</title><rect x="%d" y="%d" width="%d" height="%d" fill="#b9c98a"/><rect x="%d" y="%d" width="%d" height="%d" fill="%s"/></g>`,
+		s.f(`<g><title>%s: %d runs, %d with trouble</title><rect x="%d" y="%d" width="%d" height="%d" fill="var(--color-reed-bar)"/><rect x="%d" y="%d" width="%d" height="%d" fill="%s"/></g>`,
 			html.EscapeString(b.Label), b.Runs, b.Failed, x+1, 66-tall, width, tall, x+1, 66-failed, width, failed, clay)
 		if i%10 == 0 && i < len(bars)-4 {
 			s.text(x+2, 80, `font-family="AtkinsonMono, ui-monospace, monospace" font-size="11" fill="`+ink3+`"`, b.Label)
@@ -199,7 +199,7 @@ func Steps(marks []string) template.HTML {
 	var s svg
 	w := 20 + 16*len(marks)
 	s.f(`<svg width="%d" height="18" viewBox="0 0 %d 18" aria-hidden="true"><path d="M2 9H%d" stroke="%s" stroke-width="5"/><path d="M2 9H%d" stroke="%s" stroke-width="2"/>`, w, w, w-4, stem, w-4, light)
-	fill := map[string]string{"passed": sheet, "aside": "#f6e8c3", "stopped": clay, "waiting": "#ece8dc"}
+	fill := map[string]string{"passed": sheet, "aside": "var(--color-pollen-pale)", "stopped": clay, "waiting": "var(--color-sand)"}
 	for i, m := range marks {
 		s.f(`<rect x="%d" y="3" width="11" height="12" rx="2" fill="%s" stroke="%s"/>`, 6+16*i, fill[m], ink2)
 		if m == "aside" || m == "stopped" {

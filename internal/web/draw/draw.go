@@ -14,17 +14,17 @@ import (
 
 // The colours of the drawings; the same as the tokens of app.css.
 const (
-	ink, ink2, ink3 = "#1e2a2f", "#4d5a5f", "#667070"
-	reedDeep        = "#435812"
-	stem            = "#5f7a1f"
-	paleStem        = "#8fa35a"
-	clay            = "#ad4427"
-	pollenStem      = "#c9b98a"
-	light           = "#fbfaf3"
-	rule            = "#d9d3c3"
-	strong          = "#8d8672"
-	sheet           = "#fffefa"
-	reedLane        = "#eef1df"
+	ink, ink2, ink3 = "var(--color-ink)", "var(--color-ink-2)", "var(--color-ink-3)"
+	reedDeep        = "var(--color-reed-deep)"
+	stem            = "var(--color-reed)"
+	paleStem        = "var(--color-reed-soft)"
+	clay            = "var(--color-clay)"
+	pollenStem      = "var(--color-pollen-soft)"
+	light           = "var(--color-light)"
+	rule            = "var(--color-rule)"
+	strong          = "var(--color-rule-strong)"
+	sheet           = "var(--color-sheet)"
+	reedLane        = "var(--color-reed-lane)"
 )
 
 type svg struct{ strings.Builder }
@@ -93,7 +93,7 @@ func (s *svg) lane(l flow.Lane, width int, line bool) {
 		s.f(`<rect x="0" y="%d" width="%d" height="%d" fill="%s"/>`, l.Y, width, l.Height, reedLane)
 	}
 	if line {
-		s.f(`<path d="M0 %dH%d" stroke="#ebe6d9"/>`, l.Y, width)
+		s.f(`<path d="M0 %dH%d" stroke="var(--color-rule-pale)"/>`, l.Y, width)
 	}
 	s.text(18, l.Y+35, `font-weight="650" font-size="13" fill="`+ink+`"`, cut(l.Title, 17))
 	s.text(18, l.Y+51, `font-size="11" fill="`+ink3+`"`, cut(l.About, 19))
