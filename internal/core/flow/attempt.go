@@ -13,6 +13,7 @@ import (
 
 var attemptKind = &Kind{
 	Name: "attempt", Title: "Attempt", Group: Way, About: "Does its steps; a record that fails in one of them goes on with the steps under On fault, where fault tells what happened.",
+	Drawn: AsAttempt,
 	Wraps: &Wrapping{Inside: []any{"steps"}},
 	Tracks: []TrackKind{
 		{Key: "steps"},
@@ -190,7 +191,7 @@ type Compensated struct {
 // undone notes what was taken back.
 func (b *Batch) undone(ps *PlannedStep, items []*Item) {
 	steps := []string{ps.Step.ID}
-	walk(ps.Step.Track("undo").Steps, func(s *Step) { steps = append(steps, s.ID) })
+	WalkSteps(ps.Step.Track("undo").Steps, func(s *Step) { steps = append(steps, s.ID) })
 	for _, it := range items {
 		b.Undone = append(b.Undone, Compensated{steps, it.Record, it.Path})
 	}

@@ -13,6 +13,7 @@ import (
 
 var chooseKind = &Kind{
 	Name: "choose", Title: "Choose", Group: Way, About: "Leads each record to the first branch whose condition is true. What all branches yield under one name is seen behind them.",
+	Drawn: AsFork,
 	Wraps: &Wrapping{Settings: doc.Out{{Key: "when", Value: []doc.Out{{{Key: "if", Value: "true"}}}}}, Inside: []any{"when", 0, "steps"}},
 	Begin: func(Offering) doc.Out {
 		return doc.Out{{Key: "when", Value: []doc.Out{{{Key: "if", Value: doc.Text{}}}}}}

@@ -23,7 +23,7 @@ const (
 
 var eachKind = &Kind{
 	Name: "each", Title: "For each", Group: Way, About: "Does its steps for each record that is read, or for each entry of a list.",
-	Loops: true, Wraps: &Wrapping{Settings: doc.Out{{Key: "of", Value: "of"}, {Key: "as", Value: "entry"}}, Inside: []any{"steps"}},
+	Loops: true, Drawn: AsSpan, Wraps: &Wrapping{Settings: doc.Out{{Key: "of", Value: "of"}, {Key: "as", Value: "entry"}}, Inside: []any{"steps"}},
 	Begin: func(o Offering) doc.Out {
 		return yields("entry", doc.Entry{Key: "of", Value: doc.Text{Value: o.List()}})
 	},

@@ -239,13 +239,14 @@ func (s *Step) Track(key string) *Track {
 }
 
 // Walk visits every step in order, outer before inner.
-func (f *Flow) Walk(visit func(s *Step)) { walk(f.Steps, visit) }
+func (f *Flow) Walk(visit func(s *Step)) { WalkSteps(f.Steps, visit) }
 
-func walk(steps []*Step, visit func(*Step)) {
+// WalkSteps visits steps and those inside them in order, outer before inner.
+func WalkSteps(steps []*Step, visit func(*Step)) {
 	for _, s := range steps {
 		visit(s)
 		for _, t := range s.Tracks {
-			walk(t.Steps, visit)
+			WalkSteps(t.Steps, visit)
 		}
 	}
 }
@@ -266,4 +267,10 @@ func plural(n int, what string) string {
 		return "1 " + what
 	}
 	return strconv.Itoa(n) + " " + what + "s"
+}
+
+// Gap is a place between steps: the path of a list of steps in the part, and a position in it.
+type Gap struct {
+	Path []any
+	At   int
 }

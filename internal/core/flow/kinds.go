@@ -29,6 +29,7 @@ type Kind struct {
 	Ends               bool // nothing behind it is reached
 	Lasting            bool // outlives its run: it keeps something for others, starts runs, or waits
 	Reads              bool // its records are those that the flow works on
+	Drawn              Drawing
 	Loops              bool // does its steps for each of several records
 	Maps               bool // has a mapping
 	Fills              bool // its values can be those of a schema's fields
@@ -40,6 +41,17 @@ type Kind struct {
 	Detail             func(s *Step) string
 	compile            func(c *compiler, s *Step) runner
 }
+
+// Drawing is how a step and those inside it are drawn.
+type Drawing uint8
+
+// A step is a node on its lane, unless its kind says another way.
+const (
+	AsNode    Drawing = iota
+	AsSpan            // a bracket around its steps
+	AsFork            // its tracks beside each other
+	AsAttempt         // with the track of what failed below, and what is done in any case behind both
+)
 
 // Wrapping is how steps are put into a new step of a kind.
 type Wrapping struct {

@@ -268,3 +268,15 @@ func (ps *PlannedStep) refuse(_ context.Context, _ *Batch, items []*Item) error 
 func (p *Plan) Repeatable() bool {
 	return !slices.ContainsFunc(p.Steps, func(ps *PlannedStep) bool { return ps.kind.Outside || ps.kind.Lasting })
 }
+
+// Needs counts what is wrong, and apart from it the settings that are only not there yet.
+func Needs(list fault.List) (faults, needs int) {
+	for _, f := range list {
+		if f.Setting != "" {
+			needs++
+		} else {
+			faults++
+		}
+	}
+	return faults, needs
+}

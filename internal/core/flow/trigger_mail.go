@@ -1,6 +1,8 @@
 package flow
 
 import (
+	"strings"
+
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/schema"
@@ -42,4 +44,19 @@ func mailMessage(t Trigger) *schema.Schema {
 		letter.Samples = []string{t.Sample.Value}
 	}
 	return &letter
+}
+
+// fits says in a few words which mails start a run.
+func (t Trigger) fits() string {
+	var parts []string
+	if t.From != "" {
+		parts = append(parts, "from "+t.From)
+	}
+	if t.Subject != "" {
+		parts = append(parts, "about "+t.Subject)
+	}
+	if parts == nil {
+		return "any mail"
+	}
+	return strings.Join(parts, ", ")
 }

@@ -1,6 +1,10 @@
 package flow
 
-import "hollowreed/internal/core/setting"
+import (
+	"strconv"
+
+	"hollowreed/internal/core/setting"
+)
 
 // ScheduleTrigger starts runs by the clock.
 var ScheduleTrigger = &TriggerKind{
@@ -34,4 +38,15 @@ func checkScheduleTrigger(c *compiler, t Trigger) {
 		return
 	}
 	c.plan.Schedule = s
+}
+
+// every says how long a number of seconds is: 2 h, 1 min, 90 s.
+func every(seconds int) string {
+	switch {
+	case seconds%3600 == 0:
+		return strconv.Itoa(seconds/3600) + " h"
+	case seconds%60 == 0:
+		return strconv.Itoa(seconds/60) + " min"
+	}
+	return strconv.Itoa(seconds) + " s"
 }

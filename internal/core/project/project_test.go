@@ -16,6 +16,7 @@ import (
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/layout"
 	"hollowreed/internal/core/notation/all"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/validate"
@@ -98,7 +99,7 @@ func TestFaultsAcrossParts(t *testing.T) {
 func tryIt(t *testing.T, p *Project) {
 	t.Helper()
 	plan := p.Flow("gauge-readings")
-	require.NotEmpty(t, plan.Layout(p, nil).Lanes)
+	require.NotEmpty(t, layout.Of(plan, p, nil).Lanes)
 	if plan.Source == nil || plan.ReadStep == nil || len(plan.Source.Samples) == 0 {
 		return
 	}
@@ -128,7 +129,7 @@ func TestReadRefusesWhatIsNoProject(t *testing.T) {
 // TestLayout holds the geometry of the demo flow against its golden file.
 func TestLayout(t *testing.T) {
 	p := Load("skerry", demoTexts(t))
-	got, err := json.MarshalIndent(p.Flow("gauge-readings").Layout(p, nil), "", "  ")
+	got, err := json.MarshalIndent(layout.Of(p.Flow("gauge-readings"), p, nil), "", "  ")
 	require.NoError(t, err)
 	golden := filepath.Join("testdata", "gauge-readings.layout.json")
 	if *update {
@@ -151,7 +152,7 @@ func TestLayoutNeverOverlaps(t *testing.T) {
 	texts["flows/gauge-readings.yaml"] = text[:at] + many.String() + text[at:]
 	p := Load("skerry", texts)
 	require.Empty(t, p.Faults)
-	g := p.Flow("gauge-readings").Layout(p, nil)
+	g := layout.Of(p.Flow("gauge-readings"), p, nil)
 	require.Len(t, g.Nodes, 156)
 	for i, a := range g.Nodes {
 		require.LessOrEqual(t, a.X+a.W, g.Width)

@@ -17,6 +17,7 @@ import (
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/edit"
+	"hollowreed/internal/core/flow/layout"
 	notationjson "hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
@@ -333,7 +334,7 @@ func (d *flowPage) links(plan *flow.Plan, faults fault.List) (list []faultLink) 
 }
 
 func (d *flowPage) draw(p *project.Project, plan *flow.Plan) {
-	g := plan.Layout(p, d.look.folded)
+	g := layout.Of(plan, p, d.look.folded)
 	record := strconv.Itoa(d.Record)
 	o := draw.FlowOptions{
 		Selected: d.Step.ID, Target: "#work",
@@ -355,7 +356,7 @@ func (d *flowPage) draw(p *project.Project, plan *flow.Plan) {
 }
 
 // Summary is a flow's drawing as a list of sentences.
-func Summary(g flow.Geometry, counts map[string]*flow.Counts) []string {
+func Summary(g layout.Geometry, counts map[string]*flow.Counts) []string {
 	var lines []string
 	for i, n := range g.Nodes {
 		line := fmt.Sprintf("%d. %s: %s", i+1, n.Title, n.Detail)

@@ -9,6 +9,7 @@ import (
 
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/examples"
+	"hollowreed/internal/core/flow/layout"
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/draw"
 	"hollowreed/internal/web/page"
@@ -77,7 +78,7 @@ func (d *stepsPage) example(c *gin.Context, kind string) error {
 	if err != nil {
 		return err
 	}
-	d.Drawing = draw.Flow(r.Plan.Layout(r.Project, nil), draw.FlowOptions{
+	d.Drawing = draw.Flow(layout.Of(r.Plan, r.Project, nil), draw.FlowOptions{
 		Target: "#main", Counts: r.Counts,
 		Href: func(step string) string {
 			if ps := r.Plan.Planned(step); ps != nil {

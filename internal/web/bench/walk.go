@@ -12,6 +12,7 @@ import (
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/layout"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/value"
@@ -397,5 +398,5 @@ func (d *walkPage) draw(w *engine.DebugSession, p *project.Project, plan *flow.P
 	if d.In == w.Flow {
 		o.Counts, o.Read = w.Trial.Counts, 1
 	}
-	d.Drawing = draw.Flow(plan.Layout(p, nil), o)
+	d.Drawing = draw.Flow(layout.Of(plan, p, nil), o)
 }

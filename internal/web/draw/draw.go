@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/layout"
 )
 
 // The colours of the drawings; the same as the tokens of app.css.
@@ -56,7 +57,7 @@ type FlowOptions struct {
 }
 
 // Flow draws a flow on its lanes.
-func Flow(g flow.Geometry, o FlowOptions) template.HTML {
+func Flow(g layout.Geometry, o FlowOptions) template.HTML {
 	var s svg
 	s.f(`<svg width="%d" height="%d" viewBox="0 0 %d %d" preserveAspectRatio="xMinYMin" role="group" aria-label="The flow on its lanes" font-family="Atkinson, system-ui, sans-serif" font-size="12">`, g.Width, g.Height, g.Width, g.Height)
 	for i, l := range g.Lanes {
@@ -88,7 +89,7 @@ func Flow(g flow.Geometry, o FlowOptions) template.HTML {
 	return template.HTML(s.String())
 }
 
-func (s *svg) lane(l flow.Lane, width int, line bool) {
+func (s *svg) lane(l layout.Lane, width int, line bool) {
 	if l.Reed {
 		s.f(`<rect x="0" y="%d" width="%d" height="%d" fill="%s"/>`, l.Y, width, l.Height, reedLane)
 	}
@@ -101,7 +102,7 @@ func (s *svg) lane(l flow.Lane, width int, line bool) {
 
 // links draws the stem, and the thin ways of what failed. Stems that part or join flow into each other: the light of
 // all of them comes over the lines of all. Others cross like pipes, one over the other.
-func (s *svg) links(links []flow.Link) {
+func (s *svg) links(links []layout.Link) {
 	for _, meeting := range meetings(links) {
 		for _, k := range meeting {
 			s.f(`<path d="%s" fill="none" stroke="%s" stroke-width="7"/>`, points(k.Points), stem)
@@ -119,14 +120,14 @@ func (s *svg) links(links []flow.Link) {
 }
 
 // meetings are the stems by the steps at which they part, or the joints at which they join.
-func meetings(links []flow.Link) [][]flow.Link {
+func meetings(links []layout.Link) [][]layout.Link {
 	from, to := map[string]int{}, map[string]int{}
 	for _, k := range links {
 		from[k.From]++
 		to[k.To]++
 	}
 	at := map[string]int{}
-	var out [][]flow.Link
+	var out [][]layout.Link
 	for i, k := range links {
 		key := fmt.Sprint(i)
 		switch {
@@ -149,7 +150,7 @@ func meetings(links []flow.Link) [][]flow.Link {
 }
 
 // label writes the name of the track that a link leads to.
-func (s *svg) label(k flow.Link) {
+func (s *svg) label(k layout.Link) {
 	if k.Label == "" {
 		return
 	}
@@ -161,7 +162,7 @@ func (s *svg) label(k flow.Link) {
 }
 
 // points makes a path with rounded corners.
-func points(p []flow.Point) string {
+func points(p []layout.Point) string {
 	if len(p) == 2 {
 		return fmt.Sprintf("M%d %dL%d %d", p[0].X, p[0].Y, p[1].X, p[1].Y)
 	}
@@ -176,7 +177,7 @@ func points(p []flow.Point) string {
 }
 
 // bars draws the two ends of a span through all lanes.
-func (s *svg) bars(sp flow.Span, height int) {
+func (s *svg) bars(sp layout.Span, height int) {
 	for _, x := range []int{sp.X, sp.X + sp.Width} {
 		if sp.Attempt {
 			s.f(`<path d="M%d %dV%d" stroke="%s" stroke-width="1.6" stroke-dasharray="9 4"/>`, x, sp.Y+30, height-6, ink2)
@@ -214,7 +215,7 @@ func nodeClass(faults, needs int, off bool) string {
 }
 
 // span draws the title of a span above its first bar.
-func (s *svg) span(sp flow.Span, o FlowOptions) {
+func (s *svg) span(sp layout.Span, o FlowOptions) {
 	class := nodeClass(sp.Faults, sp.Needs, sp.Off)
 	title, detail := cut(sp.Title, 30), cut(sp.Detail, 34)
 	if 26+7*len([]rune(title))+6*len([]rune(detail)) > sp.Width {
@@ -228,7 +229,7 @@ func (s *svg) span(sp flow.Span, o FlowOptions) {
 	s.f(`</a>`)
 }
 
-func (s *svg) node(n flow.Node, o FlowOptions) {
+func (s *svg) node(n layout.Node, o FlowOptions) {
 	class := nodeClass(n.Faults, n.Needs, n.Off)
 	s.anchor(n.ID, class, o)
 	if n.Comment != "" {
@@ -268,7 +269,7 @@ func (s *svg) badge(x, y, faults int) {
 }
 
 // counted is how many records pass a link; -1 where that is not known.
-func (o FlowOptions) counted(k flow.Link) int {
+func (o FlowOptions) counted(k layout.Link) int {
 	c := o.Counts[k.Count]
 	switch {
 	case k.From == "trigger":
@@ -282,7 +283,7 @@ func (o FlowOptions) counted(k flow.Link) int {
 }
 
 // counts writes how many records pass each link, and beneath a step how many left the way there.
-func (s *svg) counts(g flow.Geometry, o FlowOptions) {
+func (s *svg) counts(g layout.Geometry, o FlowOptions) {
 	for _, k := range g.Links {
 		n := o.counted(k)
 		if n < 0 {
@@ -316,7 +317,7 @@ func tookText(d time.Duration) string {
 }
 
 // left writes beneath a step how many records left the way there.
-func (s *svg) left(n flow.Node, c *flow.Counts) {
+func (s *svg) left(n layout.Node, c *flow.Counts) {
 	var parts []string
 	if c.LeftOut > 0 {
 		parts = append(parts, fmt.Sprintf("%d left out", c.LeftOut))
@@ -341,7 +342,7 @@ func (s *svg) left(n flow.Node, c *flow.Counts) {
 }
 
 // gaps draws the places at which a step can be put.
-func (s *svg) gaps(g flow.Geometry, o FlowOptions) {
+func (s *svg) gaps(g layout.Geometry, o FlowOptions) {
 	for _, k := range g.Links {
 		if k.Gap == nil {
 			continue

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/layout"
 )
 
 const evil = `<script>alert("x")</script>&'`
@@ -30,16 +31,16 @@ func wellFormed(t *testing.T, svg string) map[string]int {
 	}
 }
 
-func geometry() flow.Geometry {
-	return flow.Geometry{
+func geometry() layout.Geometry {
+	return layout.Geometry{
 		Width: 600, Height: 152,
-		Lanes: []flow.Lane{{ID: "a", Title: evil, About: evil, Height: 76}, {ID: "reed", Title: "In the reed", Y: 76, Height: 76, Reed: true}},
-		Nodes: []flow.Node{
+		Lanes: []layout.Lane{{ID: "a", Title: evil, About: evil, Height: 76}, {ID: "reed", Title: "In the reed", Y: 76, Height: 76, Reed: true}},
+		Nodes: []layout.Node{
 			{ID: "trigger", Title: "Pick up", X: 150, Y: 20, W: 118, H: 36},
 			{ID: "read", Title: evil, Detail: evil, X: 290, Y: 96, W: 118, H: 36, Faults: 2},
 		},
-		Links: []flow.Link{{From: "trigger", To: "read", Points: []flow.Point{{X: 268, Y: 38}, {X: 279, Y: 38}, {X: 279, Y: 114}, {X: 290, Y: 114}}, CX: 279, CY: 76}},
-		Spans: []flow.Span{{ID: "each", Title: evil, X: 270, Width: 200}},
+		Links: []layout.Link{{From: "trigger", To: "read", Points: []layout.Point{{X: 268, Y: 38}, {X: 279, Y: 38}, {X: 279, Y: 114}, {X: 290, Y: 114}}, CX: 279, CY: 76}},
+		Spans: []layout.Span{{ID: "each", Title: evil, X: 270, Width: 200}},
 	}
 }
 

@@ -18,6 +18,7 @@ import (
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/layout"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/all"
 	"hollowreed/internal/core/notation/excerpt"
@@ -143,7 +144,7 @@ func (t traffic) run(c *gin.Context) error {
 	if err := t.record(c, d, plan, c.Query("record"), c.Query("entry")); err != nil {
 		return err
 	}
-	g := plan.Layout(released, nil)
+	g := layout.Of(plan, released, nil)
 	d.Drawing = draw.Flow(g, draw.FlowOptions{
 		Selected: d.Step, Counts: r.Counts, Read: r.Taken, Target: "#work",
 		Href: func(step string) string {

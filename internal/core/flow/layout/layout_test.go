@@ -1,9 +1,13 @@
-package flow
+package layout
 
 import (
 	"fmt"
 	"math/rand/v2"
+	"os"
 	"testing"
+
+	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/project"
 
 	"github.com/stretchr/testify/require"
 )
@@ -14,8 +18,8 @@ type grower struct {
 	n int
 }
 
-func (g *grower) steps(depth int) []*Step {
-	var list []*Step
+func (g *grower) steps(depth int) []*flow.Step {
+	var list []*flow.Step
 	if depth < 0 {
 		return nil
 	}
@@ -25,18 +29,18 @@ func (g *grower) steps(depth int) []*Step {
 	return list
 }
 
-func (g *grower) step(depth int) *Step {
+func (g *grower) step(depth int) *flow.Step {
 	kinds := []string{"set", "call", "call", "note", "stop", "each", "choose", "at once", "attempt"}
 	if depth == 0 {
 		kinds = kinds[:4]
 	}
-	k := kindOf(kinds[g.IntN(len(kinds))])
+	k := flow.KindOf(kinds[g.IntN(len(kinds))])
 	g.n++
-	s := &Step{ID: fmt.Sprint("s", g.n), Kind: k.Name, Name: k.Title, Settings: k.Settings.Chosen(map[string]string{"connection": []string{"desk", "board", "ledger"}[g.IntN(3)]})}
+	s := &flow.Step{ID: fmt.Sprint("s", g.n), Kind: k.Name, Name: k.Title, Settings: k.Settings.Chosen(map[string]string{"connection": []string{"desk", "board", "ledger"}[g.IntN(3)]})}
 	for i := range k.Tracks {
 		t := &k.Tracks[i]
 		for range 1 + g.IntN(3) {
-			s.Tracks = append(s.Tracks, &Track{Kind: t, Name: "branch", Steps: g.steps(depth - 1), Path: []any{s.ID, t.Key}})
+			s.Tracks = append(s.Tracks, &flow.Track{Kind: t, Name: "branch", Steps: g.steps(depth - 1), Path: []any{s.ID, t.Key}})
 			if !t.Many {
 				break
 			}
@@ -45,10 +49,10 @@ func (g *grower) step(depth int) *Step {
 	return s
 }
 
-func geometry(t testing.TB, steps []*Step, folded map[string]bool) Geometry {
+func geometry(t testing.TB, steps []*flow.Step, folded map[string]bool) Geometry {
 	t.Helper()
-	f := &Flow{Trigger: Trigger{Kind: "person"}, Steps: steps}
-	return (&Plan{Flow: f, order: map[string]int{}}).Layout(parts(t), folded)
+	f := &flow.Flow{Trigger: flow.Trigger{Kind: "person"}, Steps: steps}
+	return Of(&flow.Plan{Flow: f}, project.Load("p", nil), folded)
 }
 
 // TestNothingOverlaps: whatever the tree, no step lies on another, and no link runs through a step.
@@ -135,7 +139,7 @@ func TestEveryGapIsThereOnce(t *testing.T) {
 }
 
 // gaps lists the places of a list of steps to which a way leads.
-func gaps(all map[string]bool, steps []*Step, path []any) {
+func gaps(all map[string]bool, steps []*flow.Step, path []any) {
 	for i, s := range steps {
 		all[fmt.Sprint(path, i)] = true
 		for _, t := range s.Tracks {
@@ -152,15 +156,15 @@ func gaps(all map[string]bool, steps []*Step, path []any) {
 }
 
 // ends says whether no way leads on behind a step.
-func ends(s *Step) bool {
-	k := kindOf(s.Kind)
+func ends(s *flow.Step) bool {
+	k := flow.KindOf(s.Kind)
 	if k.Ends {
 		return true
 	}
-	if k == attemptKind && endsAll(s.Track("finally").Steps) {
+	if k.Drawn == flow.AsAttempt && endsAll(s.Track("finally").Steps) {
 		return true
 	}
-	if k != chooseKind && k != atOnceKind && k != attemptKind && k != eachKind {
+	if k.Drawn == flow.AsNode {
 		return false
 	}
 	for _, t := range s.Tracks {
@@ -171,7 +175,7 @@ func ends(s *Step) bool {
 	return true
 }
 
-func endsAll(steps []*Step) bool {
+func endsAll(steps []*flow.Step) bool {
 	for _, s := range steps {
 		if ends(s) {
 			return true
@@ -181,19 +185,21 @@ func endsAll(steps []*Step) bool {
 }
 
 func TestFoldedStepsAreOneNode(t *testing.T) {
-	d := parts(t)
-	plan := planned(t, d, "- {step: set, id: s, values: {a: pax}}\n- {step: note, id: n, text: number}\n", "")
-	require.Len(t, plan.Layout(d, nil).Nodes, 4)
-	g := plan.Layout(d, map[string]bool{"each": true})
+	texts, err := project.Read(os.DirFS("../../../../demo"))
+	require.NoError(t, err)
+	p := project.Load("demo", texts)
+	plan := p.Flow("gauge-readings")
+	require.Len(t, Of(plan, p, nil).Nodes, 6)
+	g := Of(plan, p, map[string]bool{"each": true})
 	require.Len(t, g.Nodes, 3)
 	require.True(t, g.Nodes[2].Folded)
-	require.Equal(t, "2 steps folded", g.Nodes[2].Detail)
+	require.Equal(t, "4 steps folded", g.Nodes[2].Detail)
 }
 
 // BenchmarkALongFlowIsDrawn lays out a flow of 150 steps, as every look at its page does.
 func BenchmarkALongFlowIsDrawn(b *testing.B) {
 	g := &grower{Rand: rand.New(rand.NewPCG(1, 1))}
-	var steps []*Step
+	var steps []*flow.Step
 	for g.n < 150 {
 		steps = append(steps, g.step(2))
 	}

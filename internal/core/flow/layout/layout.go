@@ -1,11 +1,11 @@
-package flow
+// Package layout computes the drawing of a flow from its tree: lanes, nodes, links and spans, as plain geometry.
+package layout
 
 import (
 	"slices"
 	"strconv"
-	"strings"
 
-	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/flow"
 )
 
 // Geometry of a flow's drawing, in pixels. It knows nothing of how it is drawn.
@@ -46,13 +46,7 @@ type Link struct {
 	Trouble  bool   // the way of what failed
 	Count    string // the step whose count it shows: of what comes in, or with Out of what goes out
 	Out      bool
-	Gap      *Gap // where a step that is put here stands; nil where none can be
-}
-
-// Gap is a place between steps: the path of a list of steps in the part, and a position in it.
-type Gap struct {
-	Path []any
-	At   int
+	Gap      *flow.Gap // where a step that is put here stands; nil where none can be
 }
 
 // Point of a link.
@@ -97,7 +91,7 @@ type end struct {
 	spot
 	id, label string
 	trouble   bool
-	gap       *Gap
+	gap       *flow.Gap
 }
 
 // joined is a link before the lanes have their heights.
@@ -110,8 +104,8 @@ type joined struct {
 
 type layout struct {
 	g      Geometry
-	parts  Parts
-	plan   *Plan
+	parts  flow.Parts
+	plan   *flow.Plan
 	folded map[string]bool
 	lanes  map[string]int
 	rows   map[string][]int // of each lane, those that are used
@@ -128,10 +122,10 @@ type layout struct {
 	trail  int // how far right a track below reaches
 }
 
-// Layout computes the drawing from the tree: the steps from left to right in their order, each on
+// Of computes the drawing from the tree: the steps from left to right in their order, each on
 // the lane of the system that it touches; tracks beside each other have rows of their own in the lanes that they
 // touch. Of folded steps only the outline is drawn.
-func (p *Plan) Layout(parts Parts, folded map[string]bool) Geometry {
+func Of(p *flow.Plan, parts flow.Parts, folded map[string]bool) Geometry {
 	l := &layout{parts: parts, plan: p, folded: folded, lanes: map[string]int{}, rows: map[string][]int{}, x: headWidth + 26, next: 1}
 	f := p.Flow
 	at := f.Trigger.Connection.Value
@@ -140,7 +134,7 @@ func (p *Plan) Layout(parts Parts, folded map[string]bool) Geometry {
 	}
 	l.lane(at)
 	l.lane(ReedLane)
-	f.Walk(func(s *Step) { l.lane(laneOf(s)) })
+	f.Walk(func(s *flow.Step) { l.lane(laneOf(s)) })
 	title := f.Trigger.Name
 	if title == "" {
 		title = f.Trigger.Of().Drawn
@@ -152,35 +146,9 @@ func (p *Plan) Layout(parts Parts, folded map[string]bool) Geometry {
 	return l.g
 }
 
-// every says how long a number of seconds is: 2 h, 1 min, 90 s.
-func every(seconds int) string {
-	switch {
-	case seconds%3600 == 0:
-		return strconv.Itoa(seconds/3600) + " h"
-	case seconds%60 == 0:
-		return strconv.Itoa(seconds/60) + " min"
-	}
-	return strconv.Itoa(seconds) + " s"
-}
-
-// fits says in a few words which mails start a run.
-func (t Trigger) fits() string {
-	var parts []string
-	if t.From != "" {
-		parts = append(parts, "from "+t.From)
-	}
-	if t.Subject != "" {
-		parts = append(parts, "about "+t.Subject)
-	}
-	if parts == nil {
-		return "any mail"
-	}
-	return strings.Join(parts, ", ")
-}
-
-func laneOf(s *Step) string {
-	k := kindOf(s.Kind)
-	if k != nil && (k.Outside || k == readKind) && s.Setting("connection") != "" {
+func laneOf(s *flow.Step) string {
+	k := flow.KindOf(s.Kind)
+	if k != nil && (k.Outside || k.Reads) && s.Setting("connection") != "" {
 		return s.Setting("connection")
 	}
 	return ReedLane
@@ -210,7 +178,7 @@ func (l *layout) at(x, width int, lane string) spot {
 }
 
 // node places the next node and ties the loose ends to it.
-func (l *layout) node(n Node, lane string, gap *Gap) {
+func (l *layout) node(n Node, lane string, gap *flow.Gap) {
 	n.X, n.W, n.H = l.x, nodeWidth, nodeHeight
 	s := l.at(l.x, nodeWidth, lane)
 	l.tie(s, n.ID, gap, false)
@@ -220,7 +188,7 @@ func (l *layout) node(n Node, lane string, gap *Gap) {
 }
 
 // tie links all loose ends to a spot.
-func (l *layout) tie(to spot, id string, gap *Gap, joint bool) {
+func (l *layout) tie(to spot, id string, gap *flow.Gap, joint bool) {
 	for _, e := range l.ends {
 		k := Link{From: e.id, To: id, Label: e.label, Trouble: e.trouble, Gap: gap}
 		if e.gap != nil {
@@ -236,7 +204,7 @@ func (l *layout) tie(to spot, id string, gap *Gap, joint bool) {
 
 // joint brings the loose ends together. Where tracks lie beside it, it keeps to the columns, so that nothing runs
 // through their steps.
-func (l *layout) joint(id string, width int, gap *Gap) {
+func (l *layout) joint(id string, width int, gap *flow.Gap) {
 	lane := ReedLane
 	if len(l.ends) == 1 && l.ends[0].row == l.row && l.group == 0 {
 		lane = l.ends[0].lane // it stays where it is
@@ -257,56 +225,44 @@ func (l *layout) jointAt(width int) int {
 	return l.x + width/2
 }
 
-// Needs counts what is wrong, and apart from it the settings that are only not there yet.
-func Needs(list fault.List) (faults, needs int) {
-	for _, f := range list {
-		if f.Setting != "" {
-			needs++
-		} else {
-			faults++
-		}
-	}
-	return faults, needs
-}
-
-func (l *layout) steps(steps []*Step, path []any) {
+func (l *layout) steps(steps []*flow.Step, path []any) {
 	for i, s := range steps {
-		l.step(s, &Gap{path, i})
+		l.step(s, &flow.Gap{Path: path, At: i})
 	}
 }
 
-func (l *layout) step(s *Step, gap *Gap) {
-	k := kindOf(s.Kind)
+func (l *layout) step(s *flow.Step, gap *flow.Gap) {
+	k := flow.KindOf(s.Kind)
 	if k == nil {
 		l.node(Node{ID: s.ID, Title: s.Name, Detail: "unknown", Faults: 1}, ReedLane, gap)
 		return
 	}
 	n := Node{ID: s.ID, Title: s.Name, Detail: k.Detail(s), Off: s.Off, Comment: s.Comment}
 	if ps := l.plan.Planned(s.ID); ps != nil {
-		n.Faults, n.Needs = Needs(ps.Faults)
+		n.Faults, n.Needs = flow.Needs(ps.Faults)
 	}
-	walk(heldBy(s), func(*Step) { n.Holds++ })
+	flow.WalkSteps(heldBy(s), func(*flow.Step) { n.Holds++ })
 	switch {
 	case l.folded[s.ID] && n.Holds > 0:
-		n.Folded, n.Detail = true, plural(n.Holds, "step")+" folded"
+		n.Folded, n.Detail = true, folded(n.Holds)
 		for _, inner := range heldBy(s) {
-			walk([]*Step{inner}, func(s *Step) {
+			flow.WalkSteps([]*flow.Step{inner}, func(s *flow.Step) {
 				if ps := l.plan.Planned(s.ID); ps != nil {
-					faults, needs := Needs(ps.Faults)
+					faults, needs := flow.Needs(ps.Faults)
 					n.Faults, n.Needs = n.Faults+faults, n.Needs+needs
 				}
 			})
 		}
 		l.node(n, ReedLane, gap)
-	case k == eachKind && l.group == 0:
+	case k.Drawn == flow.AsSpan && l.group == 0:
 		l.span(s, n, gap)
-	case k == attemptKind:
+	case k.Drawn == flow.AsAttempt:
 		l.attempt(s, n, gap)
-	case k == eachKind:
+	case k.Drawn == flow.AsSpan:
 		l.node(n, laneOf(s), gap)
 		l.steps(s.Tracks[0].Steps, s.Tracks[0].Path)
-		l.joint("end-"+s.ID, column, &Gap{s.Tracks[0].Path, len(s.Tracks[0].Steps)})
-	case k == chooseKind || k == atOnceKind:
+		l.joint("end-"+s.ID, column, &flow.Gap{Path: s.Tracks[0].Path, At: len(s.Tracks[0].Steps)})
+	case k.Drawn == flow.AsFork:
 		l.fork(s, n, gap)
 	default:
 		l.node(n, laneOf(s), gap)
@@ -317,8 +273,16 @@ func (l *layout) step(s *Step, gap *Gap) {
 	}
 }
 
+// folded says how many steps a node stands for.
+func folded(n int) string {
+	if n == 1 {
+		return "1 step folded"
+	}
+	return strconv.Itoa(n) + " steps folded"
+}
+
 // heldBy are the steps inside a step.
-func heldBy(s *Step) (list []*Step) {
+func heldBy(s *flow.Step) (list []*flow.Step) {
 	for _, t := range s.Tracks {
 		list = append(list, t.Steps...)
 	}
@@ -326,22 +290,22 @@ func heldBy(s *Step) (list []*Step) {
 }
 
 // span draws an each at the top as a bracket through all lanes.
-func (l *layout) span(s *Step, n Node, gap *Gap) {
+func (l *layout) span(s *flow.Step, n Node, gap *flow.Gap) {
 	start := l.open(s.ID, gap)
 	t := s.Tracks[0]
 	l.steps(t.Steps, t.Path)
-	l.close(s, n, start, &Gap{t.Path, len(t.Steps)}, false)
+	l.close(s, n, start, &flow.Gap{Path: t.Path, At: len(t.Steps)}, false)
 }
 
 // open begins a span: the stem runs on through it.
-func (l *layout) open(id string, gap *Gap) int {
+func (l *layout) open(id string, gap *flow.Gap) int {
 	l.spans++
 	l.deep = max(l.deep, l.spans)
 	l.joint("begin-"+id, spanRoom, gap)
 	return l.x - spanRoom/2
 }
 
-func (l *layout) close(s *Step, n Node, start int, gap *Gap, attempt bool) {
+func (l *layout) close(s *flow.Step, n Node, start int, gap *flow.Gap, attempt bool) {
 	l.x = max(l.x, l.trail)
 	l.joint("end-"+s.ID, spanRoom, gap)
 	l.g.Spans = append(l.g.Spans, Span{ID: s.ID, Title: n.Title, Detail: n.Detail, X: start, Width: l.x - spanRoom/2 - start, Depth: l.spans, Faults: n.Faults, Needs: n.Needs, Attempt: attempt, Off: s.Off})
@@ -349,7 +313,7 @@ func (l *layout) close(s *Step, n Node, start int, gap *Gap, attempt bool) {
 }
 
 // fork draws tracks beside each other, from a node to a joint.
-func (l *layout) fork(s *Step, n Node, gap *Gap) {
+func (l *layout) fork(s *flow.Step, n Node, gap *flow.Gap) {
 	l.node(n, laneOf(s), gap)
 	l.tracks(s.Tracks, l.ends[0], nil)
 	l.meet("end-" + s.ID)
@@ -366,7 +330,7 @@ func (l *layout) meet(id string) {
 }
 
 // tracks draws tracks from one loose end, each on rows of its own, and leaves their ends loose.
-func (l *layout) tracks(tracks []*Track, from end, below []*Track) {
+func (l *layout) tracks(tracks []*flow.Track, from end, below []*flow.Track) {
 	row, x, far := l.row, l.x, l.x
 	var loose []end
 	l.group++
@@ -379,7 +343,7 @@ func (l *layout) tracks(tracks []*Track, from end, below []*Track) {
 		begin.label, begin.trouble = labelOf(t, i), i >= len(tracks)
 		l.ends = []end{begin}
 		l.steps(t.Steps, t.Path)
-		gap := &Gap{t.Path, len(t.Steps)}
+		gap := &flow.Gap{Path: t.Path, At: len(t.Steps)}
 		if len(t.Steps) == 0 { // the way around
 			s := l.at(l.x, 0, ReedLane)
 			l.tie(s, "", gap, false)
@@ -405,7 +369,7 @@ func (l *layout) tracks(tracks []*Track, from end, below []*Track) {
 	l.row, l.x, l.ends = row, max(far, l.trail), loose
 }
 
-func labelOf(t *Track, i int) string {
+func labelOf(t *flow.Track, i int) string {
 	switch {
 	case t.Name != "":
 		return t.Name
@@ -418,7 +382,7 @@ func labelOf(t *Track, i int) string {
 }
 
 // attempt draws what is attempted with the track of what failed below, and finally behind both.
-func (l *layout) attempt(s *Step, n Node, gap *Gap) {
+func (l *layout) attempt(s *flow.Step, n Node, gap *flow.Gap) {
 	top := l.group == 0
 	start := 0
 	if top {
@@ -431,7 +395,7 @@ func (l *layout) attempt(s *Step, n Node, gap *Gap) {
 		from = l.ends[0]
 	}
 	main, other, last := s.Track("steps"), s.Track("on fault"), s.Track("finally")
-	l.tracks([]*Track{main}, from, []*Track{other})
+	l.tracks([]*flow.Track{main}, from, []*flow.Track{other})
 	if len(last.Steps) > 0 {
 		ended := len(l.ends) == 0 // what ended inside passes the last steps, too
 		if ended {
@@ -441,11 +405,11 @@ func (l *layout) attempt(s *Step, n Node, gap *Gap) {
 		l.ends[0].label = last.Kind.Title
 		l.steps(last.Steps, last.Path)
 		if ended {
-			l.tie(l.at(l.x, 0, ReedLane), "", &Gap{last.Path, len(last.Steps)}, false)
+			l.tie(l.at(l.x, 0, ReedLane), "", &flow.Gap{Path: last.Path, At: len(last.Steps)}, false)
 			l.ends = nil
 		}
 		for i := range l.ends {
-			l.ends[i].gap = &Gap{last.Path, len(last.Steps)}
+			l.ends[i].gap = &flow.Gap{Path: last.Path, At: len(last.Steps)}
 		}
 	}
 	if top {
@@ -457,7 +421,7 @@ func (l *layout) attempt(s *Step, n Node, gap *Gap) {
 }
 
 // undo draws what takes a step back as a track below it that leads nowhere.
-func (l *layout) undo(s *Step) {
+func (l *layout) undo(s *flow.Step) {
 	t := s.Track("undo")
 	if t == nil || len(t.Steps) == 0 {
 		return
@@ -486,7 +450,7 @@ func (l *layout) tail() {
 		if len(l.ends) == 1 {
 			lane = l.ends[0].lane
 		}
-		l.tie(l.at(l.x+spanRoom, 0, lane), "end", &Gap{[]any{"steps"}, len(f.Steps)}, false)
+		l.tie(l.at(l.x+spanRoom, 0, lane), "end", &flow.Gap{Path: []any{"steps"}, At: len(f.Steps)}, false)
 	}
 	l.g.Width = max(minWidth, l.x+spanRoom+30, l.trail)
 }
