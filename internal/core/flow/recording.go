@@ -93,6 +93,12 @@ const (
 	Remembered CallMode = "with a remembered answer"
 )
 
+// callModes are what the modes are called.
+var callModes = map[CallMode]string{Really: "Call the system", NotAtAll: "Simulate", Remembered: "Replay the recorded response"}
+
+// Title is what the mode is called.
+func (m CallMode) Title() string { return callModes[m] }
+
 // Manners in the order in which they are offered.
 var Manners = []CallMode{NotAtAll, Really, Remembered}
 

@@ -37,9 +37,9 @@ func TestWhatWasSetAsideIsWork(t *testing.T) {
 	w.HasNot(page, `<span class="dim">nobody</span>`)
 	_, page = w.Sends("/traffic/aside/"+key(0)+"/note", "note", "the pier is <new>", "back", "/traffic/aside?owner=mira")
 	w.Has(page, "the pier is &lt;new&gt;")
-	w.Has(w.Shows("/traffic/aside?owner=-"), "Nothing waits for somebody")
+	w.Has(w.Shows("/traffic/aside?owner=-"), "Nothing needs attention")
 	w.Has(w.Shows("/traffic/aside?text=a+row+of+station"), "XX98")
-	w.Has(w.Shows("/traffic/aside?text=no+such+fault"), "Nothing waits for somebody")
+	w.Has(w.Shows("/traffic/aside?text=no+such+fault"), "Nothing needs attention")
 
 	status, page = w.Sends("/traffic/aside", "do", "let go", "id", key(0))
 	require.Equal(t, 200, status)
@@ -76,7 +76,7 @@ func TestARunThatFailedAsAWholeIsWork(t *testing.T) {
 	w.Has(page, "the gauge was cleaned")
 	status, page := w.Sends("/traffic/aside", "do", "let go", "id", "r"+r.ID.String())
 	require.Equal(t, 200, status)
-	w.Has(page, "Nothing waits for somebody")
+	w.Has(page, "Nothing needs attention")
 	w.Has(page, "let go empty.tide")
 }
 
