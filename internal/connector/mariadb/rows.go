@@ -37,7 +37,10 @@ func param(v value.Value) any {
 }
 
 // dialect is how MariaDB has its statements.
-var dialect = sqltext.Dialect{Written: statement, Changing: statementOf, Parameter: param, Told: func(s sqltext.Statement, args []any) string { return fmt.Sprintf("%s\n%v", s.Text, args) }}
+var dialect = sqltext.Dialect{
+	Written: statement, Changing: statementOf, Parameter: param, Ident: ident,
+	Told: func(s sqltext.Statement, args []any) string { return fmt.Sprintf("%s\n%v", s.Text, args) },
+}
 
 // read reads a column's text as a value of a kind. Timestamps are in UTC, as the session is.
 func read(kind value.Kind, text string) (value.Value, bool) {
@@ -63,16 +66,13 @@ var kinds = map[string]value.Kind{
 
 // Describe gives the shape of a table's rows or of a query's result; the statement is asked for no row.
 func (db *DB) Describe(ctx context.Context, id, what string, rows int) (*schema.Schema, []value.Value, error) {
-	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	ctx, cancel := context.WithTimeout(ctx, sqltext.DescribeTime)
 	defer cancel()
-	what = strings.TrimRight(strings.TrimSpace(what), "; \n")
-	if what == "" {
-		return nil, nil, fault.New(fault.Required, "name a table, or write a query")
+	query, err := dialect.QueryOf(what)
+	if err != nil {
+		return nil, nil, err
 	}
-	if !sqltext.IsQuery(what) {
-		what = "select * from " + ident(what)
-	}
-	st, err := statement(what)
+	st, err := statement(query)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -111,15 +111,15 @@ func (db *DB) shape(ctx context.Context, id string, st sqltext.Statement) (*sche
 	if err != nil {
 		return nil, err
 	}
-	s := &schema.Schema{ID: id, Title: id, Notation: schema.Rows}
-	root := &schema.Field{Name: id, Kind: value.RecordKind, Min: 1, Max: 1, Must: schema.Must{Places: -1}}
+	var columns []*schema.Field
+	var leftOut []string
 	for _, t := range types {
-		f := &schema.Field{Name: t.Name(), Kind: value.Text, Max: 1, Nullable: true, Must: schema.Must{Places: -1}}
+		f := sqltext.Column(t.Name())
 		if k, ok := kinds[t.DatabaseTypeName()]; ok {
 			f.Kind = k
 		}
 		if t.DatabaseTypeName() == "DATETIME" {
-			s.LeftOut = append(s.LeftOut, t.Name()+" is a time without a zone; it is taken as text")
+			leftOut = append(leftOut, t.Name()+" is a time without a zone; it is taken as text")
 		}
 		if digits, places, ok := t.DecimalSize(); ok && f.Kind == value.Decimal && places < 31 {
 			f.Must.Digits, f.Must.Places = int(digits), int(places)
@@ -127,10 +127,12 @@ func (db *DB) shape(ctx context.Context, id string, st sqltext.Statement) (*sche
 		if null, ok := t.Nullable(); ok && !null && !sqltext.Outer(st.Text) {
 			f.Min, f.Nullable = 1, false
 		}
-		root.Fields = append(root.Fields, f)
+		columns = append(columns, f)
 	}
-	s.Root = root.Sealed()
-	return s, result.Err()
+	if err := result.Err(); err != nil {
+		return nil, told(err)
+	}
+	return sqltext.RowSchema(id, columns, leftOut)
 }
 
 // each gives the rows of a statement as records, as they arrive.

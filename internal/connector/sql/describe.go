@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"strings"
-	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
@@ -17,29 +16,23 @@ import (
 	"hollowreed/internal/core/value"
 )
 
-// describeTime bounds how long the database may take to describe something and give its first rows.
-const describeTime = 10 * time.Second
-
 // Describe gives the shape of a table's rows, or of a query's result, as the database itself says
 // it; the statement is prepared, not run. Then up to rows of its rows are read, in a transaction
 // that cannot write. What is a table's name and what a query is told by its first word.
 func (db *DB) Describe(ctx context.Context, id, what string, rows int) (*schema.Schema, []value.Value, error) {
-	ctx, cancel := context.WithTimeout(ctx, describeTime)
+	ctx, cancel := context.WithTimeout(ctx, sqltext.DescribeTime)
 	defer cancel()
-	what = strings.TrimRight(strings.TrimSpace(what), "; \n")
-	if what == "" {
-		return nil, nil, fault.New(fault.Required, "name a table, or write a query")
+	query, err := dialect.QueryOf(what)
+	if err != nil {
+		return nil, nil, err
 	}
-	if !sqltext.IsQuery(what) {
-		what = "select * from " + ident(what)
-	}
-	st, err := statement(what)
+	st, err := statement(query)
 	if err != nil {
 		return nil, nil, err
 	}
 	s, found, err := db.described(ctx, id, st, rows)
 	if untyped(err) {
-		if st, err = typed(what, nil); err == nil {
+		if st, err = typed(query, nil); err == nil {
 			s, found, err = db.described(ctx, id, st, rows)
 		}
 	}
@@ -61,7 +54,7 @@ group by i.indexrelid order by i.indexrelid`
 
 // CheckUpsert holds an upsert against its table, as the database describes it.
 func (db *DB) CheckUpsert(ctx context.Context, u flow.Upsert) (fault.List, error) {
-	ctx, cancel := context.WithTimeout(ctx, describeTime)
+	ctx, cancel := context.WithTimeout(ctx, sqltext.DescribeTime)
 	defer cancel()
 	rows, err := db.pool.Query(ctx, tableColumns, ident(u.Table))
 	if err != nil {
@@ -126,21 +119,16 @@ var kindsOf = map[uint32]value.Kind{
 }
 
 func shapeOf(ctx context.Context, tx pgx.Tx, id, statement string, columns []pgconn.FieldDescription) (*schema.Schema, error) {
-	s := &schema.Schema{ID: id, Title: id, Notation: schema.Rows}
-	root := &schema.Field{Name: id, Kind: value.RecordKind, Min: 1, Max: 1, Must: schema.Must{Places: -1}}
-	seen := map[string]bool{}
+	var fields []*schema.Field
+	var leftOut []string
 	for _, c := range columns {
-		if seen[c.Name] {
-			return nil, fault.New(fault.Setting, "two columns are called %s", c.Name).Mended("Give one of them another name with as")
-		}
-		seen[c.Name] = true
-		f := &schema.Field{Name: c.Name, Kind: value.Text, Max: 1, Nullable: true, Must: schema.Must{Places: -1}}
+		f := sqltext.Column(c.Name)
 		if k, ok := kindsOf[c.DataTypeOID]; ok {
 			f.Kind = k
 		}
 		sized(f, c)
 		if c.DataTypeOID == pgtype.TimestampOID {
-			s.LeftOut = append(s.LeftOut, c.Name+" is a timestamp without a zone; it is taken as text")
+			leftOut = append(leftOut, c.Name+" is a timestamp without a zone; it is taken as text")
 		}
 		if c.TableOID != 0 {
 			var required bool
@@ -152,13 +140,9 @@ func shapeOf(ctx context.Context, tx pgx.Tx, id, statement string, columns []pgc
 				f.Min, f.Nullable = 1, false
 			}
 		}
-		root.Fields = append(root.Fields, f)
+		fields = append(fields, f)
 	}
-	if len(root.Fields) == 0 {
-		return nil, fault.New(fault.Setting, "the statement gives no columns")
-	}
-	s.Root = root.Sealed()
-	return s, nil
+	return sqltext.RowSchema(id, fields, leftOut)
 }
 
 // sized reads a column's size from its type modifier: numeric(p,s) and varchar(n).

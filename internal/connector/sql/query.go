@@ -50,7 +50,7 @@ func untyped(err error) bool {
 }
 
 // dialect is how PostgreSQL has its statements.
-var dialect = sqltext.Dialect{Written: statement, Changing: statementOf, Parameter: argument, Told: told}
+var dialect = sqltext.Dialect{Written: statement, Changing: statementOf, Parameter: argument, Told: told, Ident: ident}
 
 // argument is a value for a place of a statement.
 func argument(v value.Value) any {

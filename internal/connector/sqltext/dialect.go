@@ -14,6 +14,7 @@ type Dialect struct {
 	Changing  func(op *connection.Operation) (Statement, error) // the statement of an operation that changes something
 	Parameter func(v value.Value) any                           // a value as the database takes it
 	Told      func(s Statement, args []any) string              // a statement with its arguments, to be shown
+	Ident     func(name string) string                          // the name of a table, of its schema too, quoted
 }
 
 // Reading is the statement of an operation that reads.
