@@ -63,8 +63,7 @@ func (e env) result(p *formula.Program, fr *formula.Frame) error {
 	if f != nil {
 		return f
 	}
-	var enc json.Appender
-	_, err := fmt.Fprintf(e.out, "%s\n", enc.Append(nil, v))
+	_, err := fmt.Fprintf(e.out, "%s\n", json.Bytes(v))
 	return err
 }
 

@@ -317,6 +317,6 @@ func (e *Engine) tell(ctx context.Context, tx pgx.Tx, a *alert.Alert, t alert.Te
 	if f := alert.Fits(plan.Input); f != nil {
 		return uuid.Nil, f
 	}
-	input := (&json.Appender{}).Append(nil, a.As(t, plan.Input))
+	input := json.Bytes(a.As(t, plan.Input))
 	return e.record(ctx, tx, releases[i], plan, beginning{by: "alert", input: input})
 }

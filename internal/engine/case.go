@@ -33,15 +33,13 @@ func (e *Engine) SampleCase(ctx context.Context, p *project.Project, flowID, sam
 		r.Request = string(flow.WriteRequest(req))
 	}
 	if in := t.Whole.Frame.Slots[flow.InputSlot]; plan.Input != nil && in.Kind() != value.Absent {
-		r.Input = asText(in)
+		r.Input = json.Text(in)
 	}
 	if plan.ReadStep != nil && record > 0 && record <= len(t.Items) {
-		r.Records = asText(t.Items[record-1].Frame.Slots[plan.Record]) + "\n"
+		r.Records = json.Text(t.Items[record-1].Frame.Slots[plan.Record]) + "\n"
 	}
 	return r, nil
 }
-
-func asText(v value.Value) string { return string((&json.Appender{}).Append(nil, v)) }
 
 // maxRunCase bounds the records of a run that becomes a case.
 const maxRunCase = 100
@@ -72,7 +70,7 @@ func (e *Engine) RunCase(ctx context.Context, r store.Run) (project.Run, *projec
 		it := entry.Item(plan)
 		past.add(it)
 		if v := it.Frame.Slots[plan.Record]; plan.ReadStep != nil && v.Kind() != value.Absent {
-			records.WriteString(asText(v) + "\n")
+			records.WriteString(json.Text(v) + "\n")
 		}
 		return true
 	})

@@ -130,7 +130,7 @@ func (x *execution) came(r store.Run, b *flow.Batch, counts map[string]*flow.Cou
 		r.Reply = b.Reply
 	}
 	if b.Answer.Kind() != value.Absent {
-		r.Answer = (&json.Appender{}).Append(nil, b.Answer)
+		r.Answer = json.Bytes(b.Answer)
 	}
 	return r
 }

@@ -17,7 +17,7 @@ import (
 func (e *Engine) collect(ctx context.Context, r store.Release, plan *flow.Plan) error {
 	t := plan.Flow.Trigger
 	return e.outside.FetchMails(ctx, t.Connection.Value, t.From, t.Subject, func(l system.Mail) error {
-		b := beginning{by: "new mail", input: (&json.Appender{}).Append(nil, l.Value)}
+		b := beginning{by: "new mail", input: json.Bytes(l.Value)}
 		err := pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
 			run, err := e.record(ctx, tx, r, plan, b)
 			if err != nil {

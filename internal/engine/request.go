@@ -169,7 +169,7 @@ func (e *Engine) begun(ctx context.Context, plan *flow.Plan, a InboundRequest) (
 		if len(faults) > 0 {
 			return b, &Rejected{Status: 422, Faults: faults}
 		}
-		b.input, b.value = (&json.Appender{}).Append(nil, v), v
+		b.input, b.value = json.Bytes(v), v
 	}
 	query, headers := plan.KeptRequest(a.Query, a.Headers)
 	request := flow.RequestOf(a.Method, a.Path, body, query, headers)

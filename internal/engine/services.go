@@ -94,7 +94,7 @@ func (x *execution) child(c flow.FlowCall, plan *flow.Plan, i int, input value.V
 		Caller: store.Caller{Step: c.Step, Record: c.Items[i].Record, Path: c.Items[i].Path, Depth: x.run.Depth + 1},
 	}
 	if input.Kind() != value.Absent {
-		r.Input = (&json.Appender{}).Append(nil, input)
+		r.Input = json.Bytes(input)
 	}
 	x.engine.setReference(plan, &r, input, value.Value{})
 	if plan.Reference == nil {

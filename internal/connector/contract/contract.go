@@ -13,7 +13,6 @@ import (
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/formula"
-	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
@@ -69,12 +68,6 @@ func Request(t testing.TB, c *connection.Connection, op, json string) system.Req
 		r.Value = rows[0]
 	}
 	return r
-}
-
-// JSON writes a value.
-func JSON(v value.Value) string {
-	var enc json.Appender
-	return string(enc.Append(nil, v))
 }
 
 // All reads all records of an operation.

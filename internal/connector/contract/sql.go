@@ -9,6 +9,7 @@ import (
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
@@ -45,9 +46,9 @@ func SQL(t *testing.T, s system.System) {
 	c := Part(t, database, one("crane", crane), one("ask", "schema: Ask\nnotation: json\nfields:\n  - {name: least, type: decimal}\n  - {name: name, type: text, occurs: 0..1}\n"),
 		one("ask-id", "schema: Id\nnotation: json\nfields:\n  - {name: id, type: integer}\n"), one("answer", "schema: Answer\nnotation: json\nfields:\n  - {name: answer, type: integer}\n"))
 	caller, reader, tables, batcher := s.(system.Caller), s.(system.Reader), s.(system.Tables), s.(system.Batcher)
-	call := func(op, json string) (string, error) {
-		v, err := caller.Call(t.Context(), Request(t, c, op, json))
-		return JSON(v), err
+	call := func(op, asked string) (string, error) {
+		v, err := caller.Call(t.Context(), Request(t, c, op, asked))
+		return json.Text(v), err
 	}
 	well, told := Probe(t, s)
 	require.True(t, well, told)
@@ -63,7 +64,7 @@ func SQL(t *testing.T, s system.System) {
 	}
 	list := All(t, reader, Request(t, c, "above", `{"least": 0.10}`))
 	require.Len(t, list, 3)
-	require.JSONEq(t, evil, JSON(list[0]), "every value is as it was, and texts are no statements")
+	require.JSONEq(t, evil, json.Text(list[0]), "every value is as it was, and texts are no statements")
 	require.Equal(t, "99999999.99", list[2].Field("lift_t").String())
 	require.Len(t, All(t, reader, Request(t, c, "above", `{"least": 0, "name": "two"}`)), 2)
 
@@ -133,7 +134,7 @@ func together(t *testing.T, b system.Batcher, c *connection.Connection) {
 	require.Nil(t, done[0].Fault)
 	require.NotNil(t, done[1].Fault)
 	require.Nil(t, done[2].Fault)
-	require.JSONEq(t, `{"rows": 1}`, JSON(done[2].Answer))
+	require.JSONEq(t, `{"rows": 1}`, json.Text(done[2].Answer))
 }
 
 func lookups(t *testing.T, tables system.Tables, add *connection.Operation) {
@@ -186,7 +187,7 @@ func Absent(t *testing.T, s system.System) {
 		t.Helper()
 		for v, err := range s.(system.Reader).Read(t.Context(), system.Request{Op: c.Operation("all")}) {
 			require.NoError(t, err)
-			rows = append(rows, JSON(v))
+			rows = append(rows, json.Text(v))
 		}
 		return rows
 	}

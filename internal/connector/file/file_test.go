@@ -18,6 +18,7 @@ import (
 	"hollowreed/internal/connector/contract"
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/spool"
 )
@@ -47,9 +48,9 @@ func TestFilesAreWrittenReadListedAndRemoved(t *testing.T) {
 	dir := t.TempDir()
 	f := open(t, dir)
 	c := contract.Part(t, part)
-	call := func(op, json string) (string, error) {
-		v, err := f.Call(t.Context(), contract.Request(t, c, op, json))
-		return contract.JSON(v), err
+	call := func(op, asked string) (string, error) {
+		v, err := f.Call(t.Context(), contract.Request(t, c, op, asked))
+		return json.Text(v), err
 	}
 	well, told := contract.Probe(t, f)
 	require.True(t, well, told)
@@ -94,9 +95,9 @@ func TestFilesAreNotTorn(t *testing.T) {
 	s, err := Open(contract.Env("file", map[string]string{"folder": dir, "after": "leave", "largest": "4"}))
 	require.NoError(t, err)
 	c := contract.Part(t, part)
-	contract.AtOnce(t, func(op, json string) (string, error) {
-		v, err := s.(*Folder).Call(t.Context(), contract.Request(t, c, op, json))
-		return contract.JSON(v), err
+	contract.AtOnce(t, func(op, asked string) (string, error) {
+		v, err := s.(*Folder).Call(t.Context(), contract.Request(t, c, op, asked))
+		return json.Text(v), err
 	})
 	hidden, err := filepath.Glob(filepath.Join(dir, ".*"))
 	require.NoError(t, err)

@@ -17,6 +17,7 @@ import (
 	"hollowreed/internal/connector/contract"
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/value"
 )
 
@@ -54,7 +55,7 @@ func TestAnswersAreReadAsTheirMediaTypeSays(t *testing.T) {
 		if c.want == "" {
 			continue
 		}
-		require.Equal(t, c.want, contract.JSON(v), c.media)
+		require.Equal(t, c.want, json.Text(v), c.media)
 	}
 	_, err := answering(t, 200, typed("application/json"), `{"a": `).Call(t.Context(), asking(t, "call", ""))
 	var f *fault.Fault

@@ -19,6 +19,7 @@ import (
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/standin"
 	"hollowreed/internal/standin/quayside"
@@ -87,7 +88,7 @@ func TestEveryOperationOfTheDocumentWorks(t *testing.T) {
 	require.NoError(t, err)
 	again, err := d.service.Call(t.Context(), add)
 	require.NoError(t, err)
-	require.Equal(t, contract.JSON(first), contract.JSON(again), "one that is sent again with its key is the same")
+	require.Equal(t, json.Text(first), json.Text(again), "one that is sent again with its key is the same")
 }
 
 func TestRefusalsAreFaultsOfTheRequest(t *testing.T) {

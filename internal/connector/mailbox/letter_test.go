@@ -7,7 +7,6 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/connector/contract"
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/project"
@@ -17,7 +16,7 @@ import (
 
 // letterOf reads a mail whose lines are written with line feeds, and gives the letter as JSON.
 func letterOf(mail string) string {
-	return contract.JSON(Letter([]byte(strings.ReplaceAll(mail, "\n", "\r\n"))))
+	return json.Text(Letter([]byte(strings.ReplaceAll(mail, "\n", "\r\n"))))
 }
 
 func TestALetterIsReadAsARecord(t *testing.T) {

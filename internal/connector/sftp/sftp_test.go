@@ -14,6 +14,7 @@ import (
 
 	"hollowreed/internal/connector/contract"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/standin"
 	"hollowreed/internal/standin/sftpdrop"
 )
@@ -60,9 +61,9 @@ func contractOf(t *testing.T, h *Host, root string) {
 	well, told := contract.Probe(t, h)
 	require.True(t, well, told)
 	require.NoError(t, h.Check(t.Context()))
-	call := func(op, json string) (string, error) {
-		v, err := h.Call(t.Context(), contract.Request(t, c, op, json))
-		return contract.JSON(v), err
+	call := func(op, asked string) (string, error) {
+		v, err := h.Call(t.Context(), contract.Request(t, c, op, asked))
+		return json.Text(v), err
 	}
 	_, err := call("write", `{"name": "a.txt", "text": "one\n"}`)
 	require.NoError(t, err)

@@ -9,6 +9,7 @@ import (
 
 	"hollowreed/internal/connector/contract"
 	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/testdb"
 )
@@ -64,7 +65,7 @@ func TestManyRowsAreCopied(t *testing.T) {
 	found, err := db.Lookup(t.Context(), flow.Lookup{Table: "parcel", Columns: []string{"id"}, Row: s}, keys)
 	require.NoError(t, err)
 	for i := range rows {
-		require.True(t, value.Equal(rows[i], found[i]), "%s and %s", contract.JSON(rows[i]), contract.JSON(found[i]))
+		require.True(t, value.Equal(rows[i], found[i]), "%s and %s", json.Text(rows[i]), json.Text(found[i]))
 	}
 	rows[3].Record().Fields[1] = value.Str("changed")
 	rows[5].Record().Fields[1] = value.Str("ghost")

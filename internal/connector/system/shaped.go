@@ -18,8 +18,7 @@ func Shaped(v value.Value, s *schema.Schema) (value.Value, error) {
 	if s == nil {
 		return v, nil
 	}
-	var enc json.Appender
-	r, err := json.Kind.NewReader(bytes.NewReader(enc.Append(nil, v)), notation.Options{Source: "the answer", Schema: s})
+	r, err := json.Kind.NewReader(bytes.NewReader(json.Bytes(v)), notation.Options{Source: "the answer", Schema: s})
 	if err != nil {
 		return v, err
 	}

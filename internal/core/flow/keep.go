@@ -20,7 +20,7 @@ func keptOf(n Named) Kept {
 }
 
 // Write writes a value as JSON.
-func (k Kept) Write(v value.Value) string { return string((&json.Appender{}).Append(nil, v)) }
+func (k Kept) Write(v value.Value) string { return json.Text(v) }
 
 // Read reads back what Write wrote; absent where it cannot be read any more.
 func (k Kept) Read(text string) value.Value {

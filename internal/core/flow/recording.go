@@ -178,7 +178,7 @@ func (r *Recorder) hear(list []question, effect bool, ask func(o Outside, left [
 func heardOf(q question, a Response, e Effect) RecordedCall {
 	h := RecordedCall{Flow: q.flow, Step: q.step, Asked: q.asked, Effect: e, Fault: a.Fault, Said: a.Said}
 	if a.Answer.Kind() != value.Absent {
-		h.Answer = string((&json.Appender{}).Append(nil, a.Answer))
+		h.Answer = json.Text(a.Answer)
 	}
 	return h
 }
@@ -210,7 +210,7 @@ func asJSON(v value.Value) string {
 	if v.Kind() == value.Absent {
 		return "{}"
 	}
-	return string((&json.Appender{}).Append(nil, v))
+	return json.Text(v)
 }
 
 // Lookup looks rows up, or remembers them.

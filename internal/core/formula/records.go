@@ -54,8 +54,7 @@ var messageFunctions = []Function{
 	{
 		Name: "toJSON", Family: "messages", About: "A value as a JSON text (RFC 8259).", Params: []Param{p("value", nil)}, Result: known(value.Text), Examples: []Example{{`toJSON([1, "a", true])`, `[1,"a",true]`}},
 		Call: func(fr *Frame, a []value.Value) (value.Value, error) {
-			var enc json.Appender
-			b := enc.Append(nil, a[0])
+			b := json.Bytes(a[0])
 			return value.Str(string(b)), fr.grow(len(b))
 		},
 	},

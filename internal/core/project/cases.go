@@ -1,8 +1,6 @@
 package project
 
 import (
-	"bytes"
-	stdjson "encoding/json"
 	"fmt"
 	"io"
 	"slices"
@@ -198,7 +196,7 @@ func (p *Project) Outcome(c Case) (expected, fails string) {
 	if ft != nil {
 		return "", ft.What()
 	}
-	return indented(v), ""
+	return json.Indented(v) + "\n", ""
 }
 
 func runCase(plan *mapping.Plan, c Case) (value.Value, *fault.Fault) {
@@ -334,7 +332,7 @@ func NewCase(title, mappingID string, plan *mapping.Plan, fr *mapping.Frame) ([]
 	o.Add("facts", facts)
 	for i, src := range plan.Mapping.From {
 		if v := fr.Slots[1+i]; !v.Missing() {
-			from = append(from, doc.Entry{Key: src.Name.Value, Value: doc.Text{Value: indented(v)}})
+			from = append(from, doc.Entry{Key: src.Name.Value, Value: doc.Text{Value: json.Indented(v) + "\n"}})
 		}
 	}
 	if from == nil {
@@ -344,19 +342,9 @@ func NewCase(title, mappingID string, plan *mapping.Plan, fr *mapping.Frame) ([]
 	if ft != nil {
 		o.Add("fails", ft.What())
 	} else {
-		o.Add("expected", indented(got))
+		o.Add("expected", json.Indented(got)+"\n")
 	}
 	return doc.Encode(o), nil
-}
-
-func indented(v value.Value) string {
-	var enc json.Appender
-	raw := enc.Append(nil, v)
-	var b bytes.Buffer
-	if err := stdjson.Indent(&b, raw, "", "  "); err != nil {
-		return string(raw) + "\n"
-	}
-	return b.String() + "\n"
 }
 
 // String is the difference in a sentence.

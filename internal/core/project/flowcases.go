@@ -140,7 +140,7 @@ func (h caseRuntime) Start(_ context.Context, c flow.FlowCall, inputs []value.Va
 	for i, input := range inputs {
 		asked := "{}"
 		if input.Kind() != value.Absent {
-			asked = string((&json.Appender{}).Append(nil, input))
+			asked = json.Text(input)
 		}
 		k.note("asked by "+c.Step, asked)
 		h, ok := k.heard.Find(c.From, c.Step, asked)
@@ -206,7 +206,7 @@ func (k *player) ends(played *flow.PlayResult, b *flow.Batch) {
 		k.note("record "+strconv.Itoa(i+1), k.became(it))
 	}
 	if b.Answer.Kind() != value.Absent {
-		k.note("answer", string((&json.Appender{}).Append(nil, b.Answer)))
+		k.note("answer", json.Text(b.Answer))
 	}
 	if b.Reply != nil && b.Reply.Status != 200 {
 		k.note("status", strconv.Itoa(b.Reply.Status))

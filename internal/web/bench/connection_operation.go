@@ -6,6 +6,9 @@ import (
 	"strconv"
 	"strings"
 
+	"hollowreed/internal/core/notation/json"
+	"hollowreed/internal/core/setting"
+
 	"github.com/gin-gonic/gin"
 
 	"hollowreed/internal/connector"
@@ -15,7 +18,6 @@ import (
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
-	"hollowreed/internal/core/setting"
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/design"
 	"hollowreed/internal/store"
@@ -125,7 +127,7 @@ func (d *operationPage) ask(p *project.Project, asked map[string]string) {
 		if v := first.Field(f.Name); !v.Missing() {
 			a.Value = schema.ScalarText(v)
 			if a.Large {
-				a.Value = page.JSON(v)
+				a.Value = json.Text(v)
 			}
 		}
 		d.Asked = append(d.Asked, a)

@@ -2,7 +2,7 @@ package bench
 
 import (
 	"context"
-	"encoding/json"
+	stdjson "encoding/json"
 	"errors"
 	"fmt"
 	"mime"
@@ -21,7 +21,7 @@ import (
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/notation"
-	jsonnotation "hollowreed/internal/core/notation/json"
+	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/notation/xml"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
@@ -135,13 +135,13 @@ func asked(c *gin.Context, op *connection.Operation, keep map[string]string) (va
 		}
 		quoted := !f.List() && (f.Kind == value.Text || f.Kind == value.Binary || f.Kind == value.Date || f.Kind == value.Time || f.Kind == value.Timestamp)
 		if quoted {
-			q, err := json.Marshal(text)
+			q, err := stdjson.Marshal(text)
 			if err != nil {
 				return value.Value{}, err
 			}
 			text = string(q)
 		}
-		name, err := json.Marshal(f.Name)
+		name, err := stdjson.Marshal(f.Name)
 		if err != nil {
 			return value.Value{}, err
 		}
@@ -252,7 +252,7 @@ func (b bench) keepAnswer(c *gin.Context) error {
 	if !ok || len(t.Records) == 0 {
 		return fault.New(fault.Gone, "the answer is not kept any more").Mended("Try the operation again")
 	}
-	as, sample := &jsonnotation.Kind, jsonText(t.Records)
+	as, sample := &json.Kind, jsonText(t.Records)
 	if t.XML != nil && (d.Op.Response == nil || d.Op.Response.Notation.Elements) {
 		as, sample = &xml.Kind, infer.Text(t.XML)
 	}
@@ -303,7 +303,7 @@ func jsonText(records []value.Value) string {
 		if i > 0 {
 			b.WriteString(",\n")
 		}
-		b.WriteString(page.JSON(r))
+		b.WriteString(json.Text(r))
 	}
 	return b.String() + "\n]\n"
 }

@@ -1,8 +1,6 @@
 package bench
 
 import (
-	"bytes"
-	"encoding/json"
 	"fmt"
 	"html/template"
 	"maps"
@@ -18,7 +16,7 @@ import (
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/edit"
 	"hollowreed/internal/core/flow/layout"
-	notationjson "hollowreed/internal/core/notation/json"
+	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/setting"
@@ -226,11 +224,7 @@ func beginWith(p *project.Project, sch *schema.Schema) string {
 	if err != nil {
 		return ""
 	}
-	var out bytes.Buffer
-	if err := json.Indent(&out, (&notationjson.Appender{}).Append(nil, v), "", "  "); err != nil {
-		return ""
-	}
-	return out.String()
+	return json.Indented(v)
 }
 
 // Wraps are the kinds of step that others can be put into.

@@ -1,8 +1,6 @@
 package bench
 
 import (
-	"bytes"
-	"encoding/json"
 	"fmt"
 	"slices"
 	"strconv"
@@ -10,6 +8,7 @@ import (
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/web/page"
 )
@@ -236,10 +235,7 @@ func RawPassage(plan *flow.Plan, it *flow.Item, step string) (in, out string) {
 		if n.Name == "run" || n.Slot >= len(it.Frame.Slots) || it.Frame.Slots[n.Slot].Kind() == value.Absent {
 			return
 		}
-		var pretty bytes.Buffer
-		if json.Indent(&pretty, []byte(asJSON(it.Frame.Slots[n.Slot])), "", "  ") == nil {
-			*text += n.Name + " " + page.Cut(pretty.String()) + "\n"
-		}
+		*text += n.Name + " " + page.Cut(json.Indented(it.Frame.Slots[n.Slot])) + "\n"
 	}
 	for _, n := range ps.Before {
 		add(&in, n)

@@ -1,15 +1,13 @@
 package bench
 
 import (
-	"bytes"
-	"encoding/json"
 	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
 
 	"hollowreed/internal/core/flow"
-	notationjson "hollowreed/internal/core/notation/json"
+	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/engine"
 	"hollowreed/internal/store"
@@ -66,8 +64,8 @@ func (d *flowPage) typed(plan *flow.Plan) *typedForm {
 			f.Address = flow.TypedAddress(v)
 			f.Message = v.Field("body").Text()
 		}
-		if v := d.Trial.Whole.Frame.Slots[flow.InputSlot]; plan.Input != nil && v.Kind() == value.RecordKind && (!request || plan.Input.Notation == notationjson.Kind.Notation) {
-			f.Message = prettyJSON(v)
+		if v := d.Trial.Whole.Frame.Slots[flow.InputSlot]; plan.Input != nil && v.Kind() == value.RecordKind && (!request || plan.Input.Notation == json.Kind.Notation) {
+			f.Message = json.Indented(v)
 		}
 	}
 	return f
@@ -79,15 +77,6 @@ type typedForm struct {
 	Request, Messaged bool
 	Notation          string // of the message of a request
 	Kept              bool   // somebody has typed it
-}
-
-// prettyJSON is a value as JSON for people.
-func prettyJSON(v value.Value) string {
-	var out bytes.Buffer
-	if json.Indent(&out, []byte(asJSON(v)), "", "  ") != nil {
-		return asJSON(v)
-	}
-	return out.String()
 }
 
 // since is when the remembered answers of a flow's steps were given: the oldest of them; zero where there are none.
@@ -130,5 +119,3 @@ func (b bench) chooseTry(c *gin.Context) error {
 	}
 	return b.showFlow(c, look)
 }
-
-func asJSON(v value.Value) string { return string((&notationjson.Appender{}).Append(nil, v)) }

@@ -1,8 +1,6 @@
 package bench
 
 import (
-	"bytes"
-	stdjson "encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -326,12 +324,7 @@ func indented(v value.Value) string {
 	if v.Kind() == value.Absent {
 		return ""
 	}
-	var enc json.Appender
-	var b bytes.Buffer
-	if err := stdjson.Indent(&b, enc.Append(nil, v), "", "  "); err != nil {
-		return ""
-	}
-	return b.String()
+	return json.Indented(v)
 }
 
 func (d *schemaPage) fields(s *schema.Schema, record value.Value) {

@@ -14,6 +14,7 @@ import (
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/layout"
 	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/engine"
@@ -378,7 +379,7 @@ func (d *walkPage) evaluate(plan *flow.Plan, item *flow.Item, get func(string) s
 	case f != nil:
 		d.Result = f.What()
 	case v.Kind() == value.RecordKind || v.Kind() == value.ListKind:
-		d.Result = asJSON(v)
+		d.Result = json.Text(v)
 	default:
 		d.Result = page.Show(v)
 	}

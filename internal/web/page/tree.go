@@ -6,7 +6,6 @@ import (
 	"strconv"
 	"strings"
 
-	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
@@ -190,10 +189,4 @@ func items(n int) string {
 		return "1 item"
 	}
 	return strconv.Itoa(n) + " items"
-}
-
-// JSON writes a value as one line of JSON.
-func JSON(v value.Value) string {
-	var enc json.Appender
-	return string(enc.Append(nil, v))
 }
