@@ -18,7 +18,7 @@ func (e env) test() *cobra.Command {
 		Use:   "test FOLDER",
 		Short: "Run the cases of a project's mappings and flows",
 		Long: `Runs every case of the project and says which came out other than expected, field by field. A flow's
-case is answered by what it remembers of other systems: none is reached. The exit code is 1 when a case came out otherwise.`,
+case is answered by what it remembers of other systems: none is reached. The exit code is 1 when a case failed.`,
 		Example: "  hollowreed test demo\n  hollowreed test demo --junit cases.xml",
 		Args:    cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {

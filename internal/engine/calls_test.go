@@ -301,3 +301,27 @@ func TestAPanicInTheRunOfACallEndsNothingElse(t *testing.T) {
 	require.Equal(t, store.Done, r.State)
 	require.Zero(t, w.jobs(second.Run))
 }
+
+// TestAPanicInACallThatIsDoneInMemoryIsDoneAnotherWay: nothing is recorded of the first attempt, and the caller has the answer.
+func TestAPanicInACallThatIsDoneInMemoryIsDoneAnotherWay(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	e := w.start(Options{})
+	w.add("asking", map[string]string{"flows/asking.yaml": direct})
+	c, err := e.Called(t.Context(), "skerry", InboundRequest{Method: "POST", Path: "ask", Client: "a"})
+	require.NoError(t, err)
+	defer c.Leave()
+	broken := *c.Plan
+	broken.Head = []*flow.PlannedStep{nil}
+	c.Plan = &broken
+	first, err := e.Request(t.Context(), c, card("1", "Ada"))
+	require.NoError(t, err)
+	require.Nil(t, first.Done, "it is not over where it came in")
+	r, err := e.Ended(t.Context(), first)
+	require.NoError(t, err)
+	require.Equal(t, store.Done, r.State)
+	require.Contains(t, string(r.Answer), `"ADA"`)
+	require.Empty(t, e.places, "the place is free again")
+	require.NotNil(t, w.called(e, card("2", "Jon"), "").Done, "the next call is done as ever")
+	require.Equal(t, 2, w.kept("select count(*) from run where flow = 'asking'"))
+}

@@ -14,7 +14,7 @@ type Release struct {
 	Title, Note   string
 	MadeBy        string
 	MadeAt        time.Time
-	FailedCases   []string // titles of the cases that came out otherwise when it was made
+	FailedCases   []string // titles of the cases that failed when it was made
 }
 
 // AddRelease makes the next release of a flow of the given files. The newest release is the one

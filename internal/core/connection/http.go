@@ -29,7 +29,7 @@ var httpKind = &Kind{
 	}, encryption("")...),
 		waits, largest,
 		setting.Setting{Name: "tries", Rare: true, Label: "Attempts (at most)", Type: setting.Number, Default: "4", Least: 1, Greatest: 10, Help: "When the system does not answer or is busy; with growing pauses, or as long as it asks for (Retry-After)"},
-		setting.Setting{Name: "rate", Rare: true, Label: "Rate limit (calls/s)", Type: setting.Number, Least: 1, Greatest: 10000, Help: "Never more than these; no limit where it is left out"},
+		setting.Setting{Name: "rate", Rare: true, Label: "Rate limit (calls/s)", Type: setting.Number, Least: 1, Greatest: 10000, Help: "Never more than these. Default: no limit"},
 		setting.Setting{Name: "at once", Rare: true, Label: "Concurrent calls", Type: setting.Number, Default: "4", Least: 1, Greatest: 64},
 	),
 	Verbs: []Verb{
@@ -50,7 +50,7 @@ func calling(method string) setting.List {
 		{Name: "headers", Label: "Headers", Type: setting.Pairs, Help: "Names, each with a formula"},
 		{Name: "body", Label: "Body", Type: setting.Formula, Help: "A formula: a record or a list is written in the body's notation, a text or bytes as they are"},
 		{Name: "media", Label: "Body is sent as", Type: setting.Choice, Choices: []string{"application/json", "application/xml", "application/x-www-form-urlencoded", "multipart/form-data", "text/plain", "application/octet-stream"}, Default: "application/json"},
-		{Name: "records", Label: "Records", Type: setting.Text, Help: "Where they stand in the answer, as /items; the answer itself where it is left out"},
+		{Name: "records", Label: "Records", Type: setting.Text, Help: "Where they stand in the response, for example /items. Default: the response itself"},
 		{Name: "fails when", Label: "Fails when", Type: setting.OnAnswer, Help: `A formula over answer.status and answer.body that is true for a failure; without one, status 400 and above. As answer.status >= 400 or answer.body contains "error"`},
 		{Name: "none", Label: "404 means", Type: setting.Choice, Choices: []string{"a fault", "no answer"}, Default: "a fault"},
 	}
@@ -71,7 +71,7 @@ var paging = setting.List{
 	{Name: "page", Label: "Parameter", Type: setting.Text, When: "pages=page number|offset|cursor", Help: "of the query that holds page, offset or cursor"},
 	{Name: "first", Label: "First page", Type: setting.Number, Default: "1", When: "pages=page number"},
 	{Name: "next", Label: "Next", Type: setting.Text, When: "pages=cursor|next field", Help: "where the cursor, or the address of the next page, stands in the answer, as /next"},
-	{Name: "size", Label: "Size of a page", Type: setting.Number, When: "pages=offset", Least: 1, Help: "How far the offset goes on; the number of records on the page where it is left out"},
+	{Name: "size", Label: "Size of a page", Type: setting.Number, When: "pages=offset", Least: 1, Help: "How far the offset goes on. Default: the number of records on the page"},
 }
 
 var soapKind = &Kind{
@@ -87,7 +87,7 @@ var soapKind = &Kind{
 	Verbs: []Verb{
 		{Name: "call", About: "Call an operation of the service", Effect: true, Settings: append(soapSettings[:len(soapSettings):len(soapSettings)], changes)},
 		{Name: "read", About: "Call an operation that changes nothing, and take the records of its answer", Reads: true, Settings: append(soapSettings[:len(soapSettings):len(soapSettings)],
-			setting.Setting{Name: "records", Label: "Records", Type: setting.Text, Help: "Where they stand in the answer, as /berth; the answer itself where it is left out"})},
+			setting.Setting{Name: "records", Label: "Records", Type: setting.Text, Help: "Where they stand in the response, for example /berth. Default: the response itself"})},
 	},
 }
 
@@ -96,7 +96,7 @@ var soapSettings = setting.List{
 	{Name: "style", Label: "Style", Type: setting.Choice, Choices: []string{"document", "rpc"}, Default: "document", Help: "Both with literal use, as WS-I Basic Profile 1.1 wants"},
 	{Name: "action", Label: "Action", Type: setting.Text},
 	{Name: "wrapper", Label: "Request element", Type: setting.Text, Required: true, Help: "Its name in the body"},
-	{Name: "answer", Label: "Answer element", Type: setting.Text, Help: "Its name in the body of the answer; any where it is left out"},
+	{Name: "answer", Label: "Response element", Type: setting.Text, Help: "Its name in the body of the response. Default: any"},
 	{Name: "namespace", Label: "Namespace", Type: setting.Text, Required: true, Help: "of the request element"},
 	{Name: "header", Label: "Header", Type: setting.Lines, Help: "XML that stands in the envelope's header; {name} stands for a field of the request"},
 }

@@ -83,7 +83,7 @@ var directoryKind = &Kind{
 		{Name: "port", Label: "Port", Type: setting.Number, Default: "389", Least: 1, Greatest: 65535},
 		{Name: "encryption", Label: "Encryption", Type: setting.Choice, Choices: []string{"starttls", "tls from the start", "none"}, Default: "starttls", Help: "StartTLS (RFC 4511, 4.14), or TLS as on port 636"},
 		{Name: "authority", Label: "CA certificates", Type: setting.Lines, When: "encryption=starttls|tls from the start", Help: "PEM certificates that are trusted beside those of this machine"},
-		{Name: "user", Label: "Bind as", Type: setting.Text, Help: "A distinguished name; anonymous where it is left out"},
+		{Name: "user", Label: "Bind as", Type: setting.Text, Help: "A distinguished name. Default: anonymous"},
 		{Name: "password", Label: "Password", Type: setting.Secret, Of: "password"},
 		{Name: "base", Label: "Base", Type: setting.Text, Required: true, Help: "The name below which everything is, as ou=people,dc=skerry,dc=example"},
 	}, waits),
