@@ -115,7 +115,7 @@ func (f *finder) schema(part project.Part, href string) {
 
 func (f *finder) parts() {
 	for _, part := range f.p.Parts("") {
-		h := hit{Title: part.Title, Kind: project.OneOf(part.Kind), Href: page.PartHref(part.Path)}
+		h := hit{Title: part.Title, Kind: part.KindName(), Href: page.PartHref(part.Path)}
 		was := len(f.hits)
 		if f.named(h, part.Title, ""); len(f.hits) == was {
 			f.named(h, part.ID, "")

@@ -124,6 +124,9 @@ func (p *Project) Contract(id string) *flow.Contract { return contract(p, id, p.
 // Part is one part by its names.
 type Part struct{ Path, Kind, ID, Title string }
 
+// KindName is what a part of its kind is called, for example flow.
+func (p Part) KindName() string { return OneOf(p.Kind) }
+
 // Parts lists the parts of one kind, or all when kind is empty, by path.
 func (p *Project) Parts(kind string) []Part {
 	from, to := 0, len(p.parts)
