@@ -96,12 +96,12 @@ func (o Operator) RerunMatching(ctx context.Context, f store.RunFilter) error {
 		if !r.Ended() {
 			continue
 		}
-		if _, err := o.Engine.Repeat(ctx, r.ID, engine.Again{By: o.Person}); err != nil {
-			return err
+		if _, err = o.Engine.Repeat(ctx, r.ID, engine.Again{By: o.Person}); err != nil {
+			break
 		}
 		n++
 	}
-	return o.audit(ctx, "ran many again:", nil, count(n, "run"))
+	return errors.Join(err, o.audit(ctx, "ran many again:", nil, count(n, "run"))) // those before the fault run
 }
 
 // RerunCause runs what waits for somebody for a cause again: just those records, and the runs that failed as a whole.
@@ -174,12 +174,18 @@ func (o Operator) Discard(ctx context.Context, id int64) (run uuid.UUID, err err
 
 // Pause lets the trigger of a flow start nothing, for a reason.
 func (o Operator) Pause(ctx context.Context, flowID, reason string) error {
-	return o.Engine.PauseTrigger(ctx, o.Project, flowID, o.Person, reason)
+	if err := o.Engine.PauseTrigger(ctx, o.Project, flowID, o.Person, reason); err != nil {
+		return err
+	}
+	return o.audit(ctx, "paused the trigger of", nil, flowID)
 }
 
 // Unpause lets a paused trigger start runs again.
 func (o Operator) Unpause(ctx context.Context, flowID string) error {
-	return o.Engine.ResumeTrigger(ctx, o.Project, flowID)
+	if err := o.Engine.ResumeTrigger(ctx, o.Project, flowID); err != nil {
+		return err
+	}
+	return o.audit(ctx, "resumed the trigger of", nil, flowID)
 }
 
 // Start starts a run of the newest release of a flow, with its message where it begins with one.

@@ -186,6 +186,9 @@ func TestARunIsStoppedResumedAndRunAgain(t *testing.T) {
 	_, err = o.Rerun(t.Context(), uuid.New(), nil, false)
 	require.ErrorIs(t, err, store.ErrNotFound)
 	require.Equal(t, []string{"ran it again with a mended message", "ran it again", "resumed the run", "stopped the run"}, o.deeds(t))
+	require.NoError(t, o.Pause(t.Context(), "slow", "the clock is mended"))
+	require.NoError(t, o.Unpause(t.Context(), "slow"))
+	require.Equal(t, []string{"resumed the trigger of", "paused the trigger of"}, o.deeds(t)[:2])
 }
 
 // TestSearchesAndSecretsAreKept: a search under a name within bounds; a secret goes only when nothing uses it.

@@ -38,7 +38,7 @@ type unit struct {
 	named    []ref // found once
 }
 
-// read makes the unit of a part that is not compiled yet.
+// readUnit makes the unit of a part that is not compiled yet.
 func readUnit(part Part, text string) *unit {
 	u := &unit{Part: part, kind: kindOf(part.Kind), text: text}
 	if u.kind.files {

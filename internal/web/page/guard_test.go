@@ -138,6 +138,8 @@ func TestAPageIsToldWhatHasChanged(t *testing.T) {
 		hub.tell("part quay flows/" + strconv.Itoa(i))
 	}
 	require.Contains(t, hub.take(l), Anything)
+	hub.tellAnything()
+	require.Equal(t, Anything, hub.take(l), "the database was not listened to for a while")
 	hub.leave(l)
 	hub.tell("runs")
 	require.Empty(t, hub.take(l), "a page that was closed is told nothing")

@@ -50,7 +50,7 @@ func NewHub(ctx context.Context, w *design.Workspace) *Hub {
 	h := &Hub{project: w.Project, listeners: map[*listener]bool{}}
 	go func() {
 		for ctx.Err() == nil {
-			_ = store.Listen(ctx, w.DB, func() {}, h.tell) // it is tried again
+			_ = store.Listen(ctx, w.DB, h.tellAnything, h.tell) // it is tried again
 			select {
 			case <-ctx.Done():
 			case <-time.After(time.Second):
@@ -95,10 +95,15 @@ func (h *Hub) topicsOf(announced string) (topics []string) {
 }
 
 func (h *Hub) tell(announced string) {
-	topics := h.topicsOf(announced)
-	if len(topics) == 0 {
-		return
+	if topics := h.topicsOf(announced); len(topics) > 0 {
+		h.changed(topics)
 	}
+}
+
+// tellAnything tells all pages that anything may have changed, as it may have while the database was not listened to.
+func (h *Hub) tellAnything() { h.changed([]string{Anything}) }
+
+func (h *Hub) changed(topics []string) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	for l := range h.listeners {
