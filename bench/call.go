@@ -22,10 +22,10 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"hollowreed/internal/connector"
-	"hollowreed/internal/design"
 	"hollowreed/internal/engine"
 	"hollowreed/internal/localpg"
 	"hollowreed/internal/store"
+	"hollowreed/internal/vault"
 	"hollowreed/internal/web/inbound"
 	"hollowreed/internal/web/page"
 )
@@ -264,7 +264,7 @@ func engineCalls(ctx context.Context, server *localpg.Server) (side, func(), err
 	if err != nil {
 		return side{}, nil, err
 	}
-	outside := connector.NewPool(connector.Fixed{}, connector.Rules{})
+	outside := connector.Same[store.Scope](connector.Fixed{}, connector.Rules{})
 	e, err := engine.New(db, outside, engine.Options{})
 	if err != nil {
 		return side{}, nil, err
@@ -275,10 +275,13 @@ func engineCalls(ctx context.Context, server *localpg.Server) (side, func(), err
 	if err := e.Start(ctx); err != nil {
 		return side{}, nil, err
 	}
-	site := &page.Site{Workspace: &design.Workspace{DB: db, Project: "calls", Compiled: e.Compiled(), Engine: e}, Engine: e, Outside: outside, Log: slog.New(slog.DiscardHandler)}
-	address, stop, err := served(inbound.Handler(site))
+	sites := &page.Sites{Shared: page.Shared{DB: db, Engine: e, Pools: outside, Vault: &vault.Vault{DB: db}, Log: slog.New(slog.DiscardHandler), Environment: callScope.Environment}}
+	address, stop, err := served(inbound.Handler(sites))
 	return side{"Hollow Reed, a run each", address + inbound.Prefix}, func() { stop(); e.Stop(); outside.Close(); db.Close() }, err
 }
+
+// callScope is what the calls run in.
+var callScope = store.Scope{Project: "calls", Environment: store.Environments[0]}
 
 func prepareCalls(ctx context.Context, db *pgxpool.Pool, e *engine.Engine) error {
 	if err := store.AddPerson(ctx, db, store.Person{ID: "bench", Name: "Bench", Initials: "B"}); err != nil {
@@ -290,7 +293,7 @@ func prepareCalls(ctx context.Context, db *pgxpool.Pool, e *engine.Engine) error
 	})
 	for _, flow := range []string{"reports", "once", "where"} {
 		if err == nil {
-			_, err = e.CreateRelease(ctx, "calls", flow, "", "bench")
+			_, err = e.CreateRelease(ctx, callScope, flow, "", "bench")
 		}
 	}
 	return err

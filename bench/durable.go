@@ -119,7 +119,7 @@ func engineDurable(ctx context.Context, s *localpg.Server, dir, file string) (to
 			return 0, 0, err
 		}
 	}
-	outside := connector.NewPool(connector.Fixed{
+	outside := connector.Same[store.Scope](connector.Fixed{
 		"gauge-drop":     {Kind: "file", Values: system.Values{"folder": in, "done": done}},
 		"harbour-ledger": {Kind: "sql", Values: system.Values{"by": "address", "address": ledgerURL}},
 	}, connector.Rules{})
@@ -146,7 +146,7 @@ func engineDurable(ctx context.Context, s *localpg.Server, dir, file string) (to
 		return 0, 0, err
 	}
 	for {
-		runs, err := store.Runs(ctx, db, store.RunFilter{Project: app.DemoProject, Flow: "gauge-readings", Most: 1})
+		runs, err := store.Runs(ctx, db, store.RunFilter{Scope: app.Demo, Flow: "gauge-readings", Most: 1})
 		if err != nil {
 			return 0, 0, err
 		}

@@ -22,7 +22,6 @@ import (
 	"hollowreed/demo"
 	"hollowreed/internal/connector"
 	"hollowreed/internal/core/project"
-	"hollowreed/internal/design"
 	"hollowreed/internal/engine"
 	"hollowreed/internal/localpg"
 	"hollowreed/internal/store"
@@ -59,18 +58,17 @@ func edits(dir string) error {
 		return err
 	}
 	defer db.Close()
-	outside := connector.NewPool(connector.Fixed{}, connector.Rules{})
+	outside := connector.Same[store.Scope](connector.Fixed{}, connector.Rules{})
 	defer outside.Close()
 	e, err := engine.New(db, outside, engine.Options{})
 	if err != nil {
 		return err
 	}
-	w := &design.Workspace{DB: db, Project: "many", Compiled: e.Compiled(), Engine: e}
-	site := &page.Site{
-		Workspace: w, Engine: e, Outside: outside, Vault: &vault.Vault{DB: db, Project: "many"}, Hub: page.NewHub(ctx, w),
-		Log: slog.New(slog.DiscardHandler), Person: store.Person{ID: "bench", Name: "Bench", Initials: "B"}, Env: "Workbench",
-	}
-	address, stop, err := served(web.Handler(site))
+	sites := &page.Sites{Shared: page.Shared{
+		DB: db, Engine: e, Pools: outside, Vault: &vault.Vault{DB: db}, Hub: page.NewHub(ctx, db),
+		Log: slog.New(slog.DiscardHandler), Person: store.Person{ID: "bench", Name: "Bench", Initials: "B"}, Environment: store.Environments[0],
+	}}
+	address, stop, err := served(web.Handler(sites))
 	if err != nil {
 		return err
 	}
@@ -88,7 +86,7 @@ func edits(dir string) error {
 			return url.Values{"field": {"0"}, "set notes": {"changed " + strconv.Itoa(i)}}
 		}},
 	} {
-		if err := editFor(ctx, db, address, c.what, c.path, c.at, c.change, whole); err != nil {
+		if err := editFor(ctx, db, address+page.Base("many"), c.what, c.path, c.at, c.change, whole); err != nil {
 			return fmt.Errorf("%s: %w", c.what, err)
 		}
 	}

@@ -241,7 +241,7 @@ func engineShort(ctx context.Context, server *localpg.Server) (*shortEngine, fun
 	if err != nil {
 		return nil, nil, err
 	}
-	outside := connector.NewPool(connector.Fixed{"db": {Kind: "sql", Values: system.Values{"by": "address", "address": targetURL}}}, connector.Rules{})
+	outside := connector.Same[store.Scope](connector.Fixed{"db": {Kind: "sql", Values: system.Values{"by": "address", "address": targetURL}}}, connector.Rules{})
 	e, err := engine.New(db, outside, engine.Options{Workers: shortWorkers})
 	if err == nil {
 		err = prepareShort(ctx, db, e)
@@ -265,7 +265,7 @@ func engineShort(ctx context.Context, server *localpg.Server) (*shortEngine, fun
 func (s *shortEngine) round(from int) (time.Duration, error) {
 	began := time.Now()
 	err := handIn(from, func(i int) error {
-		_, err := s.e.StartRun(s.ctx, "short", "short", "bench", fmt.Appendf(nil, `{"id": %d, "plate": "sk 1"}`, i))
+		_, err := s.e.StartRun(s.ctx, shortScope, "short", "bench", fmt.Appendf(nil, `{"id": %d, "plate": "sk 1"}`, i))
 		return err
 	})
 	if err != nil {
@@ -273,6 +273,9 @@ func (s *shortEngine) round(from int) (time.Duration, error) {
 	}
 	return since(s.ctx, s.target, from, began)
 }
+
+// shortScope is what the messages run in.
+var shortScope = store.Scope{Project: "short", Environment: store.Environments[0]}
 
 func prepareShort(ctx context.Context, db *pgxpool.Pool, e *engine.Engine) error {
 	if err := store.AddPerson(ctx, db, store.Person{ID: "bench", Name: "Bench", Initials: "B"}); err != nil {
@@ -285,7 +288,7 @@ func prepareShort(ctx context.Context, db *pgxpool.Pool, e *engine.Engine) error
 	if err != nil {
 		return err
 	}
-	_, err = e.CreateRelease(ctx, "short", "short", "", "bench")
+	_, err = e.CreateRelease(ctx, shortScope, "short", "", "bench")
 	return err
 }
 
@@ -293,7 +296,7 @@ func prepareShort(ctx context.Context, db *pgxpool.Pool, e *engine.Engine) error
 func (s *shortEngine) startDelay(ctx context.Context) (time.Duration, error) {
 	var delays []time.Duration
 	for i := range 40 {
-		id, err := s.e.StartRun(ctx, "short", "short", "bench", fmt.Appendf(nil, `{"id": %d, "plate": "one"}`, i))
+		id, err := s.e.StartRun(ctx, shortScope, "short", "bench", fmt.Appendf(nil, `{"id": %d, "plate": "one"}`, i))
 		if err != nil {
 			return 0, err
 		}

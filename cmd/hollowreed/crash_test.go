@@ -97,7 +97,7 @@ func TestThreeWorkersLoseNothing(t *testing.T) {
 	require.NoError(t, w.db.QueryRow(t.Context(), "select count(*), count(*) filter (where state = 'done') from run where project = $1 and flow = 'vehicle'", app.DemoProject).Scan(&vehicles, &done))
 	require.Equal(t, len(boarded), vehicles, "one run for each vehicle")
 	require.Equal(t, len(boarded), done)
-	runs, err := store.Runs(t.Context(), w.db, store.RunFilter{Project: app.DemoProject, Flow: "manifest", Most: 1000})
+	runs, err := store.Runs(t.Context(), w.db, store.RunFilter{Scope: app.Demo, Flow: "manifest", Most: 1000})
 	require.NoError(t, err)
 	for _, r := range runs {
 		require.Equal(t, store.Done, r.State, "%s: %v", r.File, r.Fault)

@@ -67,7 +67,7 @@ func newWorld(t *testing.T) *world {
 	require.NoError(t, err)
 	texts, err := project.Read(demo.Files)
 	require.NoError(t, err)
-	pool := connector.NewPool(settings, connector.Rules{})
+	pool := connector.Same[store.Scope](settings, connector.Rules{})
 	t.Cleanup(pool.Close)
 	loader, err := engine.New(w.db, pool, engine.Options{})
 	require.NoError(t, err)
@@ -110,7 +110,7 @@ func (w *world) revive(workers []*child.Process, args ...string) {
 
 func (w *world) newest() (store.Run, bool) {
 	w.t.Helper()
-	runs, err := store.Runs(w.t.Context(), w.db, store.RunFilter{Project: app.DemoProject, Flow: "gauge-readings", Most: 1})
+	runs, err := store.Runs(w.t.Context(), w.db, store.RunFilter{Scope: app.Demo, Flow: "gauge-readings", Most: 1})
 	require.NoError(w.t, err)
 	if len(runs) == 0 {
 		return store.Run{}, false
@@ -248,7 +248,7 @@ func TestCtrlCEndsAWorker(t *testing.T) {
 	worker := w.worker()
 	deadline := time.Now().Add(10 * time.Second)
 	for {
-		workers, err := store.Workers(t.Context(), w.db)
+		workers, err := store.Workers(t.Context(), w.db, app.Demo.Environment)
 		require.NoError(t, err)
 		if len(workers) == 1 {
 			break
@@ -265,7 +265,7 @@ func TestCtrlCEndsAWorker(t *testing.T) {
 	case <-ctx.Done():
 		t.Fatal("the worker did not end")
 	}
-	workers, err := store.Workers(t.Context(), w.db)
+	workers, err := store.Workers(t.Context(), w.db, app.Demo.Environment)
 	require.NoError(t, err)
 	require.Empty(t, workers)
 }

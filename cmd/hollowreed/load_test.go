@@ -167,7 +167,7 @@ func (c *crash) load(public string) {
 	ctx := c.t.Context()
 	fixed, err := connector.ReadFixed(c.settings)
 	require.NoError(c.t, err)
-	pool := connector.NewPool(fixed, connector.Rules{})
+	pool := connector.Same[store.Scope](fixed, connector.Rules{})
 	c.t.Cleanup(pool.Close)
 	c.loader, err = engine.New(c.db, pool, engine.Options{})
 	require.NoError(c.t, err)
@@ -272,7 +272,7 @@ func TestNothingIsLostWithEveryKindOfStep(t *testing.T) {
 // resumed lets runs go on that chance has hit so often that they were set aside, as a person does who has looked why the server
 // ended at them.
 func (c *crash) resumed() {
-	runs, err := store.Runs(c.t.Context(), c.db, store.RunFilter{Project: app.DemoProject, State: store.SetAside, Most: 500})
+	runs, err := store.Runs(c.t.Context(), c.db, store.RunFilter{Scope: app.Demo, State: store.SetAside, Most: 500})
 	if err != nil {
 		return
 	}
@@ -301,7 +301,7 @@ func (c *crash) settle(o *orders, files int, revive func()) {
 		}
 		require.True(t, time.Now().Before(end), "runs are stuck: %d of %d files are runs\n%s", count(c.db, "select count(*) from run where flow = 'orders'"), files, c.stuck())
 	}
-	runs, err := store.Runs(ctx, c.db, store.RunFilter{Project: app.DemoProject, Flow: "orders", Most: 500})
+	runs, err := store.Runs(ctx, c.db, store.RunFilter{Scope: app.Demo, Flow: "orders", Most: 500})
 	require.NoError(t, err)
 	aside, told := map[string]bool{}, map[string]int{}
 	for _, r := range runs {

@@ -15,6 +15,7 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -25,6 +26,7 @@ import (
 
 	"hollowreed/internal/connector"
 	"hollowreed/internal/connector/system"
+	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/design"
 	"hollowreed/internal/engine"
@@ -41,8 +43,10 @@ import (
 const (
 	DemoProject = "skerry"
 	DemoTitle   = "Skerry Line"
-	Workbench   = "Workbench"
 )
+
+// Demo is what the demo runs.
+var Demo = store.Scope{Project: DemoProject, Environment: store.Environments[0]}
 
 // DemoPerson is who is signed in in the demo.
 var DemoPerson = store.Person{ID: "mira", Name: "Mira Orrin", Initials: "MO"}
@@ -54,7 +58,8 @@ type flags struct {
 	database, databaseFile, key string
 	settings, listen, calls     string
 	data                        string
-	project, env, keyFile       string
+	project                     string // of import and export
+	env, keyFile                string
 	allow, refuse               string
 	roots, folders              []string         // folders: those below the data that may be used beside files
 	product                     string           // address of the product's own database, where that is not database
@@ -77,7 +82,7 @@ func Commands() []*cobra.Command {
 func (f *flags) common(c *cobra.Command) {
 	f.named(c)
 	c.Flags().StringVar(&f.settings, "settings", "", "YAML file with the settings of each connection, in place of those in the database")
-	c.Flags().StringVar(&f.env, "environment", Workbench, "environment whose settings are used: "+strings.Join(page.Environments, ", "))
+	c.Flags().StringVar(&f.env, "environment", store.Environments[0], "environment whose runs are done, with its settings and secrets: "+strings.Join(store.Environments, ", "))
 	c.Flags().StringVar(&f.keyFile, "key-file", keyFile, "file with the key of the secrets, made where there is none; or "+keyVariable)
 	c.Flags().StringSliceVar(&f.roots, "roots", nil, "folders below which connections may read and write; the folder files of the data where none is named")
 	c.Flags().StringVar(&f.data, "data", "hollowreed-data", "folder of what the program keeps itself: a private database, where no other one is named, and files")
@@ -117,8 +122,8 @@ func (f *flags) address() string {
 	return "http://" + f.listen
 }
 
-func (f *flags) engine(db *pgxpool.Pool, outside *connector.Pool, log *slog.Logger) (*engine.Engine, error) {
-	return engine.New(db, outside, engine.Options{Batch: f.batch, Beat: f.beat, Silence: f.silence, Rest: f.rest, Log: log, Project: f.project, Env: f.env, Site: f.address(), Front: f.front, Traces: tracesWanted(), Figures: time.Duration(f.figures) * 24 * time.Hour})
+func (f *flags) engine(db *pgxpool.Pool, outside *engine.Outside, log *slog.Logger) (*engine.Engine, error) {
+	return engine.New(db, outside, engine.Options{Batch: f.batch, Beat: f.beat, Silence: f.silence, Rest: f.rest, Log: log, Env: f.env, Site: f.address(), Front: f.front, Traces: tracesWanted(), Figures: time.Duration(f.figures) * 24 * time.Hour})
 }
 
 // untilStopped is a context that ends with Ctrl-C or a polite request to stop.
@@ -130,8 +135,8 @@ func workerCommand() *cobra.Command {
 	var f flags
 	c := &cobra.Command{
 		Use: "worker", Short: "Run flows, without screens", Args: cobra.NoArgs,
-		Long: "Takes on runs from the database and watches the triggers. As many workers as are wanted may run.",
-		RunE: f.connected(func(ctx context.Context, cmd *cobra.Command, db *pgxpool.Pool, outside *connector.Pool) error {
+		Long: "Takes on the runs of an environment from the database, of all projects, and watches their triggers. As many workers as are\nwanted may run, of as many environments.",
+		RunE: f.connected(func(ctx context.Context, cmd *cobra.Command, db *pgxpool.Pool, outside *engine.Outside) error {
 			e, err := f.engine(db, outside, f.log(cmd.ErrOrStderr()))
 			if err != nil {
 				return err
@@ -160,7 +165,7 @@ func workerCommand() *cobra.Command {
 
 // connected makes a command of something that works with the database and the connections until it
 // is asked to stop.
-func (f *flags) connected(do func(context.Context, *cobra.Command, *pgxpool.Pool, *connector.Pool) error) func(*cobra.Command, []string) error {
+func (f *flags) connected(do func(context.Context, *cobra.Command, *pgxpool.Pool, *engine.Outside) error) func(*cobra.Command, []string) error {
 	return func(cmd *cobra.Command, _ []string) error {
 		ctx, stop := untilStopped(cmd.Context())
 		defer stop()
@@ -179,7 +184,7 @@ func (f *flags) connected(do func(context.Context, *cobra.Command, *pgxpool.Pool
 	}
 }
 
-func (f *flags) open(ctx context.Context) (*pgxpool.Pool, *connector.Pool, error) {
+func (f *flags) open(ctx context.Context) (*pgxpool.Pool, *engine.Outside, error) {
 	if f.database == "" {
 		return nil, nil, errors.New("no database: give --database or --database-file, or set " + databaseVariable)
 	}
@@ -191,9 +196,8 @@ func (f *flags) open(ctx context.Context) (*pgxpool.Pool, *connector.Pool, error
 	if err == nil && len(projects) == 0 {
 		err = errors.New("the database holds no project yet: hollowreed serve begins one, hollowreed import FOLDER brings one")
 	}
-	var outside *connector.Pool
+	var outside *engine.Outside
 	if err == nil {
-		f.project = projects[0]
 		outside, err = f.connections(db)
 	}
 	if err != nil {
@@ -203,21 +207,31 @@ func (f *flags) open(ctx context.Context) (*pgxpool.Pool, *connector.Pool, error
 	return db, outside, nil
 }
 
-// connections are those of the project in the environment, with their settings and secrets in the database,
-// or, where a settings file is named, as that says.
-func (f *flags) connections(db *pgxpool.Pool) (*connector.Pool, error) {
+// connections are those of all projects in all environments, with their settings and secrets in the database; those in the
+// environment that is served, where a settings file is named, as that says.
+func (f *flags) connections(db *pgxpool.Pool) (*engine.Outside, error) {
+	if !slices.Contains(store.Environments, f.env) {
+		return nil, fault.Expect(fault.Setting, "one of "+strings.Join(store.Environments, ", "), fault.Quote(f.env)).In("--environment")
+	}
 	var err error
 	if f.rules, err = f.allowed(); err != nil {
 		return nil, err
 	}
-	if f.settings != "" {
-		fixed, err := connector.ReadFixed(f.settings)
-		return connector.NewPool(fixed, f.rules), err
-	}
 	if err := f.openVault(db); err != nil {
 		return nil, err
 	}
-	return connector.NewPool(f.vault, f.rules), nil
+	var fixed connector.Fixed
+	if f.settings != "" {
+		if fixed, err = connector.ReadFixed(f.settings); err != nil {
+			return nil, err
+		}
+	}
+	return connector.NewPools(func(s store.Scope) connector.Source {
+		if fixed != nil && s.Environment == f.env {
+			return fixed
+		}
+		return f.vault.Of(s)
+	}, f.rules), nil
 }
 
 // openVault opens the vault with the key of the environment, or that of the key file.
@@ -232,7 +246,7 @@ func (f *flags) openVault(db *pgxpool.Pool) error {
 	if err != nil {
 		return fmt.Errorf("the key of the secrets: %w", err)
 	}
-	f.vault = &vault.Vault{DB: db, Ring: ring, Project: f.project, Env: f.env}
+	f.vault = &vault.Vault{DB: db, Ring: ring}
 	return nil
 }
 
@@ -292,7 +306,7 @@ func serveCommand() *cobra.Command {
 	var f flags
 	c := &cobra.Command{
 		Use: "serve", Short: "Serve the screens, and run flows", Args: cobra.NoArgs,
-		Long: `Serves the project in the database on an address of this machine, and works as a worker, too. Without
+		Long: `Serves the projects in the database on an address of this machine, and works as a worker, too. Without
 a database a private one is started in the data folder. Where there is no project yet, the page that is
 served begins one: an empty one, or one that is brought.`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -334,7 +348,7 @@ func (f *flags) private(ctx context.Context) (stop func(), err error) {
 	return func() { server.Stop(); unlock() }, nil
 }
 
-// own serves the project of the database; while there is none, the page on which one is begun.
+// own serves the projects of the database; while there is none, the page on which one is begun.
 func (f *flags) own(ctx context.Context, errs io.Writer) error {
 	stop, err := f.private(ctx)
 	if err != nil {
@@ -359,7 +373,6 @@ func (f *flags) own(ctx context.Context, errs io.Writer) error {
 		return err
 	}
 	if len(projects) > 0 {
-		f.project = projects[0]
 		outside, err := f.connections(db)
 		if err != nil {
 			return err
@@ -381,35 +394,40 @@ func (f *flags) welcome(ctx context.Context, errs io.Writer, db *pgxpool.Pool) e
 	stop := func() {}
 	defer func() { stop() }()
 	w := &web.Welcome{Person: DemoPerson, Begin: func(_ context.Context, title string, texts map[string]string) (http.Handler, error) {
-		id, err := AddProject(ctx, db, title, texts)
-		if err != nil {
+		if _, err := AddProject(ctx, db, title, texts); err != nil {
 			return nil, err
 		}
-		f.project = id
 		outside, err := f.connections(db)
 		if err != nil {
 			return nil, err
 		}
-		site, end, err := f.site(ctx, errs, db, outside)
+		sites, end, err := f.sites(ctx, errs, db, outside)
 		if err != nil {
 			outside.Close()
 			return nil, err
 		}
 		stop = func() { end(); outside.Close() }
-		go web.Serve(ctx, calls, inbound.Handler(site))
-		return web.Handler(site), nil
+		go web.Serve(ctx, calls, inbound.Handler(sites))
+		return web.Handler(sites), nil
 	}}
 	fmt.Fprintf(errs, "Hollow Reed is ready at http://%s/ and holds no project yet: begin one there\n", l.Addr())
 	return web.Serve(ctx, l, w)
 }
 
-// AddProject adds a project with its parts to a database that has none, and gives its id.
+// AddProject adds a project with its parts, and gives its id.
 func AddProject(ctx context.Context, db *pgxpool.Pool, title string, texts map[string]string) (string, error) {
-	id := design.ID(title)
-	if id == "" {
-		id = "project"
+	id := idOf(title)
+	return id, addProject(ctx, db, id, title, texts)
+}
+
+// idOf is the id of a project of a title.
+func idOf(title string) string { return cmp.Or(design.ID(title), "project") }
+
+func addProject(ctx context.Context, db *pgxpool.Pool, id, title string, texts map[string]string) error {
+	if id != design.ID(id) {
+		return fault.Expect(fault.Setting, "an id of small letters, digits, and hyphens between", fault.Quote(id)).In("--project")
 	}
-	return id, pgx.BeginFunc(ctx, db, func(tx pgx.Tx) error {
+	return pgx.BeginFunc(ctx, db, func(tx pgx.Tx) error {
 		_, err := store.AddProject(ctx, tx, id, title, texts, DemoPerson.ID)
 		return err
 	})
@@ -434,15 +452,10 @@ func (f *flags) listeners() (pages, calls net.Listener, err error) {
 	return pages, calls, nil
 }
 
-// site starts the engine and gives what the screens show; end stops the engine. The runs have connections to the database of their
+// sites starts the engine and gives what the screens show; end stops the engine. The runs have connections to the database of their
 // own, which nobody who calls or looks takes from them.
-func (f *flags) site(ctx context.Context, errs io.Writer, db *pgxpool.Pool, outside *connector.Pool) (s *page.Site, end func(), err error) {
+func (f *flags) sites(ctx context.Context, errs io.Writer, db *pgxpool.Pool, outside *engine.Outside) (s *page.Sites, end func(), err error) {
 	log := f.log(errs)
-	if f.vault == nil {
-		if err := f.openVault(db); err != nil {
-			return nil, nil, err
-		}
-	}
 	runs, err := pgxpool.NewWithConfig(ctx, db.Config())
 	if err != nil {
 		return nil, nil, err
@@ -456,34 +469,33 @@ func (f *flags) site(ctx context.Context, errs io.Writer, db *pgxpool.Pool, outs
 		runs.Close()
 		return nil, nil, err
 	}
-	w := &design.Workspace{DB: db, Project: f.project, Compiled: e.Compiled(), Engine: e}
-	return &page.Site{
-		Workspace: w, Engine: e, Outside: outside, Rules: f.rules, Vault: f.vault, Hub: page.NewHub(ctx, w), Log: log,
-		Person: DemoPerson, Env: f.env, Address: f.address(), Calls: "http://" + f.calls,
-	}, func() { e.Stop(); runs.Close() }, nil
+	return &page.Sites{Shared: page.Shared{
+		DB: db, Engine: e, Pools: outside, Vault: f.vault, Hub: page.NewHub(ctx, db), Log: log,
+		Person: DemoPerson, Environment: f.env, Address: f.address(), Calls: "http://" + f.calls,
+	}}, func() { e.Stop(); runs.Close() }, nil
 }
 
 // serve runs the engine and the screens; ready is told the address once both work.
-func (f *flags) serve(ctx context.Context, errs io.Writer, db *pgxpool.Pool, outside *connector.Pool, ready func(address string) error) error {
+func (f *flags) serve(ctx context.Context, errs io.Writer, db *pgxpool.Pool, outside *engine.Outside, ready func(address string) error) error {
 	l, calls, err := f.listeners()
 	if err != nil {
 		return err
 	}
 	defer l.Close()
 	defer calls.Close()
-	site, end, err := f.site(ctx, errs, db, outside)
+	sites, end, err := f.sites(ctx, errs, db, outside)
 	if err != nil {
 		return err
 	}
 	defer end()
-	go web.Serve(ctx, calls, inbound.Handler(site))
+	go web.Serve(ctx, calls, inbound.Handler(sites))
 	address := "http://" + l.Addr().String() + "/"
 	if ready == nil {
-		fmt.Fprintln(errs, "Hollow Reed is ready at", address, "and takes calls at", site.Calls+inbound.Prefix)
+		fmt.Fprintln(errs, "Hollow Reed is ready at", address, "and takes calls at", sites.Calls+inbound.Prefix)
 	} else if err := ready(address); err != nil {
 		return err
 	}
-	return web.Serve(ctx, l, web.Handler(site))
+	return web.Serve(ctx, l, web.Handler(sites))
 }
 
 // listen takes loopback addresses only; flag is the one that names the address.
@@ -517,7 +529,7 @@ func LoadDemo(ctx context.Context, db *pgxpool.Pool, e *engine.Engine, texts map
 		return err
 	}
 	for _, part := range project.Load(DemoProject, texts).Parts(project.Flows) {
-		if _, err := e.CreateRelease(ctx, DemoProject, part.ID, "First light", DemoPerson.ID); err != nil {
+		if _, err := e.CreateRelease(ctx, Demo, part.ID, "First light", DemoPerson.ID); err != nil {
 			return err
 		}
 	}

@@ -137,7 +137,7 @@ func (f *flags) demo(ctx context.Context, out io.Writer) error {
 	}
 	defer db.Close()
 	f.folders = []string{"gauge-drop", "stand-ins"}
-	f.project, f.keyFile = DemoProject, filepath.Join(data, "key")
+	f.env, f.keyFile = Demo.Environment, filepath.Join(data, "key")
 	outside, err := f.connections(db)
 	if err != nil {
 		return err
@@ -186,7 +186,7 @@ func owned(ctx context.Context, admin, database, role string) (string, error) {
 
 // firstFile drops a file when nothing has ever run.
 func firstFile(ctx context.Context, db store.DB, incoming string) error {
-	runs, err := store.Runs(ctx, db, store.RunFilter{Project: DemoProject, Most: 1})
+	runs, err := store.Runs(ctx, db, store.RunFilter{Scope: Demo, Most: 1})
 	if err != nil || len(runs) > 0 {
 		return err
 	}

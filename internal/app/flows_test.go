@@ -60,11 +60,11 @@ func newWorld(t *testing.T) *world {
 	w.ledger, err = pgxpool.New(ctx, ledgerURL)
 	require.NoError(t, err)
 	t.Cleanup(w.ledger.Close)
-	w.flags = flags{project: DemoProject, env: Workbench, keyFile: filepath.Join(data, "key"), data: data, folders: []string{"stand-ins"}, database: address}
+	w.flags = flags{env: Demo.Environment, keyFile: filepath.Join(data, "key"), data: data, folders: []string{"stand-ins"}, database: address}
 	pool, err := w.flags.connections(w.db)
 	require.NoError(t, err)
 	t.Cleanup(pool.Close)
-	w.engine, err = engine.New(w.db, pool, engine.Options{Look: 50 * time.Millisecond, Project: DemoProject, Env: Workbench, Backoff: func(int) time.Duration { return 50 * time.Millisecond }})
+	w.engine, err = engine.New(w.db, pool, engine.Options{Look: 50 * time.Millisecond, Backoff: func(int) time.Duration { return 50 * time.Millisecond }})
 	require.NoError(t, err)
 	texts, err := project.Read(demo.Files)
 	require.NoError(t, err)
@@ -118,7 +118,7 @@ func (w *world) ended(id uuid.UUID) store.Run {
 // byHand starts a flow and waits for its end.
 func (w *world) byHand(flow string) store.Run {
 	w.t.Helper()
-	id, err := w.engine.StartRun(w.t.Context(), DemoProject, flow, DemoPerson.ID, nil)
+	id, err := w.engine.StartRun(w.t.Context(), Demo, flow, DemoPerson.ID, nil)
 	require.NoError(w.t, err)
 	return w.ended(id)
 }
@@ -128,7 +128,7 @@ func (w *world) first(flow string) store.Run {
 	w.t.Helper()
 	var id uuid.UUID
 	require.Eventually(w.t, func() bool {
-		runs, err := store.Runs(w.t.Context(), w.db, store.RunFilter{Project: DemoProject, Flow: flow, Most: 1})
+		runs, err := store.Runs(w.t.Context(), w.db, store.RunFilter{Scope: Demo, Flow: flow, Most: 1})
 		require.NoError(w.t, err)
 		if len(runs) > 0 {
 			id = runs[0].ID
@@ -280,7 +280,7 @@ func TestSecretsAreSealed(t *testing.T) {
 	w.byHand("crew-notice")
 	w.byHand("scanned-papers")
 	words := []string{quayside.Token, noticeboard.Token, postroom.Password, postroom.Word, crewroll.Password, driftbox.ClientSecret}
-	runs, err := store.Runs(t.Context(), w.db, store.RunFilter{Project: DemoProject, Most: 50})
+	runs, err := store.Runs(t.Context(), w.db, store.RunFilter{Scope: Demo, Most: 50})
 	require.NoError(t, err)
 	entries := 0
 	for _, r := range runs { // journals are packed

@@ -36,7 +36,7 @@ func (o *told) Write(p []byte) (int, error) {
 // served runs hollowreed serve on a database and gives its address.
 func served(t *testing.T, database string) (address string) {
 	t.Helper()
-	f := flags{database: database, listen: "127.0.0.1:0", calls: "127.0.0.1:0", env: Workbench, keyFile: filepath.Join(t.TempDir(), "key"), logs: "text", data: t.TempDir()}
+	f := flags{database: database, listen: "127.0.0.1:0", calls: "127.0.0.1:0", env: Demo.Environment, keyFile: filepath.Join(t.TempDir(), "key"), logs: "text", data: t.TempDir()}
 	out := &told{make(chan string, 100)}
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan error, 1)

@@ -21,7 +21,7 @@ func (f *flags) settle(ctx context.Context, running []*standin.Running) error {
 				return err
 			}
 			s := store.Setting{Connection: id, Kind: reach.Kind, Chosen: chosen, Page: r.Page}
-			if err := store.SaveSetting(ctx, f.vault.DB, f.project, f.env, s, -1, DemoPerson.ID); err != nil {
+			if err := store.SaveSetting(ctx, f.vault.DB, Demo, s, -1, DemoPerson.ID); err != nil {
 				return err
 			}
 		}
@@ -39,11 +39,12 @@ func (f *flags) sealed(ctx context.Context, id string, reach standin.Reach) (sys
 		}
 		if set.Type == setting.Secret {
 			as := store.Secret{Name: id + " " + set.Name, Type: set.Of, About: "of the stand-in", ChangedBy: DemoPerson.ID}
-			if err := f.vault.Keep(ctx, as, v); err != nil {
+			demo := f.vault.Of(Demo)
+			if err := demo.Keep(ctx, as, v); err != nil {
 				return nil, err
 			}
 			place := store.Place{Connection: id, Host: vault.HostOf(connection.KindOf(reach.Kind), reach.Values)}
-			if err := f.vault.Place(ctx, as.Name, place); err != nil {
+			if err := demo.Place(ctx, as.Name, place); err != nil {
 				return nil, err
 			}
 			v = as.Name

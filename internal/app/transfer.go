@@ -4,12 +4,14 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/spf13/cobra"
 
+	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/store"
 )
@@ -19,6 +21,7 @@ func (f *flags) transfer(c *cobra.Command, do func(cmd *cobra.Command, args []st
 	f.named(c)
 	c.Flags().StringVar(&f.data, "data", "hollowreed-data", "folder of the private database, where no other one is named")
 	c.Flags().StringVar(&f.keyFile, "key-file", keyFile, "file with the key of the secrets")
+	c.Flags().StringVar(&f.project, "project", "", "id of the project; the only one, where none is named")
 	c.RunE = func(cmd *cobra.Command, args []string) error {
 		ctx, stop := untilStopped(cmd.Context())
 		defer stop()
@@ -38,11 +41,26 @@ func (f *flags) transfer(c *cobra.Command, do func(cmd *cobra.Command, args []st
 	return c
 }
 
+// chosen is the project that is named, or the only one.
+func (f *flags) chosen(projects []string) (string, error) {
+	switch {
+	case len(projects) == 0:
+		return "", errors.New("the database holds no project yet")
+	case f.project == "" && len(projects) > 1:
+		return "", fault.Expect(fault.Required, "one of the projects "+strings.Join(projects, ", "), "none").In("--project")
+	case f.project == "":
+		return projects[0], nil
+	case !slices.Contains(projects, f.project):
+		return "", fault.Expect(fault.Unknown, "one of the projects "+strings.Join(projects, ", "), fault.Quote(f.project)).In("--project")
+	}
+	return f.project, nil
+}
+
 func importCommand() *cobra.Command {
 	var f flags
 	return f.transfer(&cobra.Command{
 		Use: "import FOLDER|FILE.zip", Short: "Bring a project into the database", Args: cobra.ExactArgs(1),
-		Long: `Brings the text files of a project in: as the project of a database that has none, or in place of its
+		Long: `Brings the text files of a project in: as a new project, where there is none of that id, or in place of its
 drafts. What differs is an edit that can be undone; parts that the folder lacks are removed, and can be
 restored. What is released goes on running.`,
 	}, func(cmd *cobra.Command, args []string, db *pgxpool.Pool) error {
@@ -58,21 +76,28 @@ restored. What is released goes on running.`,
 		if err != nil {
 			return err
 		}
-		if len(projects) == 0 {
-			title := project.Load("new", texts).Title
-			if _, err := AddProject(ctx, db, title, texts); err != nil {
+		title := project.Load("new", texts).Title
+		if len(projects) == 0 && f.project == "" {
+			f.project = idOf(title)
+		}
+		if f.project != "" && !slices.Contains(projects, f.project) {
+			if err := addProject(ctx, db, f.project, title, texts); err != nil {
 				return err
 			}
 			fmt.Fprintf(cmd.ErrOrStderr(), "imported %s: %d parts\n", title, len(texts))
 			return nil
 		}
+		id, err := f.chosen(projects)
+		if err != nil {
+			return err
+		}
 		var c store.Changes
 		err = pgx.BeginFunc(ctx, db, func(tx pgx.Tx) error {
-			c, err = store.ReplaceParts(ctx, tx, projects[0], texts, DemoPerson.ID)
+			c, err = store.ReplaceParts(ctx, tx, id, texts, DemoPerson.ID)
 			return err
 		})
 		if err == nil {
-			fmt.Fprintf(cmd.ErrOrStderr(), "imported into %s: %d added, %d changed, %d removed\n", projects[0], c.Added, c.Changed, c.Removed)
+			fmt.Fprintf(cmd.ErrOrStderr(), "imported into %s: %d added, %d changed, %d removed\n", id, c.Added, c.Changed, c.Removed)
 		}
 		return err
 	})
@@ -109,10 +134,11 @@ has changed.`,
 		if err != nil {
 			return err
 		}
-		if len(projects) == 0 {
-			return errors.New("the database holds no project yet")
+		id, err := f.chosen(projects)
+		if err != nil {
+			return err
 		}
-		texts, _, err := store.Texts(cmd.Context(), db, projects[0])
+		texts, _, err := store.Texts(cmd.Context(), db, id)
 		if err != nil {
 			return err
 		}
@@ -128,7 +154,7 @@ has changed.`,
 			}
 		}
 		if err == nil {
-			fmt.Fprintf(cmd.ErrOrStderr(), "exported %s: %d parts\n", projects[0], len(texts))
+			fmt.Fprintf(cmd.ErrOrStderr(), "exported %s: %d parts\n", id, len(texts))
 		}
 		return err
 	})

@@ -14,7 +14,7 @@ import (
 
 // Configure keeps how a connection is reached in an environment, from the version that the change was made from.
 func (d Designer) Configure(ctx context.Context, env string, s store.Setting, from int64) error {
-	return store.SaveSetting(ctx, d.DB, d.Project, env, s, from, d.Person)
+	return store.SaveSetting(ctx, d.DB, d.In(env), s, from, d.Person)
 }
 
 // AddOperations adds operations to a connection, and the schemas that they need, as a service describes them. What is there

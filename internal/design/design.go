@@ -17,10 +17,10 @@ import (
 	"hollowreed/internal/store"
 )
 
-// Workspace is the drafts of a project, for all who work on them.
+// Workspace is the drafts of a project, for all who work on them, with the environment in which they are tried.
 type Workspace struct {
-	DB       *pgxpool.Pool
-	Project  string
+	DB *pgxpool.Pool
+	store.Scope
 	Compiled *compiled.Cache
 	Engine   *engine.Engine // which tries and releases
 }

@@ -41,7 +41,7 @@ func work(t *testing.T) Designer {
 	t.Helper()
 	db := testkit.Project(t, "quay", "Quay", parts)
 	require.NoError(t, store.AddPerson(t.Context(), db, store.Person{ID: "ta", Name: "ta", Initials: "ta"}))
-	d := (&Workspace{DB: db, Project: "quay", Compiled: compiled.New()}).As("mo")
+	d := (&Workspace{DB: db, Scope: store.Scope{Project: "quay", Environment: store.Environments[0]}, Compiled: compiled.New()}).As("mo")
 	require.Empty(t, d.loaded(t).Faults)
 	return d
 }

@@ -22,7 +22,7 @@ func (d Designer) TypeTry(ctx context.Context, plan *flow.Plan, with flow.TriedW
 			return ft
 		}
 	}
-	return store.TypeTry(ctx, d.DB, d.Project, plan.Flow.ID, with)
+	return store.TypeTry(ctx, d.DB, d.Scope, plan.Flow.ID, with)
 }
 
 // ChooseCallMode says what test runs do about a step that reaches a system.
@@ -30,15 +30,15 @@ func (d Designer) ChooseCallMode(ctx context.Context, stepKey string, m flow.Cal
 	if !slices.Contains(flow.Manners, m) {
 		return store.ErrNotFound
 	}
-	return store.SetCallMode(ctx, d.DB, d.Project, stepKey, m)
+	return store.SetCallMode(ctx, d.DB, d.Scope, stepKey, m)
 }
 
 // KeepRecordedCalls keeps what systems answered in a test run, to be replayed.
 func (d Designer) KeepRecordedCalls(ctx context.Context, calls []flow.RecordedCall) error {
-	return store.SaveRecordedCall(ctx, d.DB, d.Project, calls)
+	return store.SaveRecordedCall(ctx, d.DB, d.Scope, calls)
 }
 
 // Release makes the draft of a flow, with all that it needs, the release that new runs take. It gives its number.
 func (d Designer) Release(ctx context.Context, flowID, note string) (int, error) {
-	return d.Engine.CreateRelease(ctx, d.Project, flowID, note, d.Person)
+	return d.Engine.CreateRelease(ctx, d.Scope, flowID, note, d.Person)
 }

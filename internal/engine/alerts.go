@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"errors"
+	"net/url"
 	"slices"
 	"strconv"
 	"strings"
@@ -21,61 +22,65 @@ import (
 // looking are the queries for what alerts look for.
 var looking = map[alert.When]func(ctx context.Context, db store.DB, o *alertWindow) ([]store.Incident, error){
 	alert.Fails: func(ctx context.Context, db store.DB, o *alertWindow) ([]store.Incident, error) {
-		return store.Failing(ctx, db, o.project, o.Flow.Value, o.Runs.Value, o.past(), max(1, o.Times))
+		return store.Failing(ctx, db, o.scope, o.Flow.Value, o.Runs.Value, o.past(), max(1, o.Times))
 	},
 	alert.Nothing: func(ctx context.Context, db store.DB, o *alertWindow) ([]store.Incident, error) {
 		since, ok := o.Since(o.now)
 		if !ok {
 			return nil, nil
 		}
-		return store.Missing(ctx, db, o.project, o.Flow.Value, since)
+		return store.Missing(ctx, db, o.scope, o.Flow.Value, since)
 	},
 	alert.Backlog: func(ctx context.Context, db store.DB, o *alertWindow) ([]store.Incident, error) {
-		return store.Piling(ctx, db, o.project, o.Flow.Value, o.Runs.Value, o.Times)
+		return store.Piling(ctx, db, o.scope, o.Flow.Value, o.Runs.Value, o.Times)
 	},
 	alert.Down: func(ctx context.Context, db store.DB, o *alertWindow) ([]store.Incident, error) {
-		return store.Down(ctx, db, o.project, o.env, o.Connection.Value, o.past())
+		return store.Down(ctx, db, o.scope, o.Connection.Value, o.past())
 	},
 	alert.Long: func(ctx context.Context, db store.DB, o *alertWindow) ([]store.Incident, error) {
-		return store.Lasting(ctx, db, o.project, o.Flow.Value, o.Runs.Value, o.past())
+		return store.Lasting(ctx, db, o.scope, o.Flow.Value, o.Runs.Value, o.past())
 	},
 }
 
 // alertWindow is one look at an alert.
 type alertWindow struct {
 	*alert.Alert
-	project, env string
-	now          time.Time
+	scope store.Scope
+	now   time.Time
 }
 
 func (o *alertWindow) past() time.Time { return o.now.Add(-time.Duration(o.Within) * time.Second) }
 
-// drafted is the draft of the project, whose alerts are in force as soon as they have no faults.
+// drafted are the drafts of the projects, whose alerts are in force as soon as they have no faults.
 type drafted struct {
 	mu   sync.Mutex
-	kept *project.Project
-	read time.Time // when it was last seen to be as it is kept; zero where it has changed perhaps
+	kept map[string]*project.Project
+	read map[string]time.Time // when each was last seen to be as it is kept; none where it has changed perhaps
 }
 
 func (d *drafted) forget() {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	d.read = time.Time{}
+	clear(d.read)
 }
 
-func (e *Engine) drafted(ctx context.Context) (*project.Project, error) {
+func (e *Engine) drafted(ctx context.Context, projectID string) (*project.Project, error) {
 	d := &e.draft
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	if d.kept != nil && e.notices.hears.Load() && time.Since(d.read) < remembered {
-		return d.kept, nil
+	if p := d.kept[projectID]; p != nil && e.notices.hears.Load() && time.Since(d.read[projectID]) < remembered {
+		return p, nil
 	}
-	d.read = time.Now()
-	p, err := e.opt.Compiled.Draft(ctx, e.db, e.opt.Project)
-	if err == nil {
-		d.kept = p
+	read := time.Now()
+	p, err := e.opt.Compiled.Draft(ctx, e.db, projectID)
+	if err != nil {
+		return nil, err
 	}
-	return p, err
+	if d.kept == nil {
+		d.kept, d.read = map[string]*project.Project{}, map[string]time.Time{}
+	}
+	d.kept[projectID], d.read[projectID] = p, read
+	return p, nil
 }
 
 // alertsDue says when the alerts are looked at: soon after what they look for may have come, and now and then.
@@ -109,31 +114,57 @@ func (a *alertsDue) wanted(every time.Duration, hears bool) bool {
 	return true
 }
 
-// stirred wants looks at the alerts for as long as one of those of a project may still find what has just come: so many seconds
+// stirred wants looks at the alerts for as long as one of those of the projects may still find what has just come: so many seconds
 // behind it.
-func (e *Engine) stirred(p *project.Project) {
+func (e *Engine) stirred(list []*project.Project) {
 	within := 0
-	for _, a := range p.Alerts() {
-		if a.When == alert.Down || a.When == alert.Long {
-			within = max(within, a.Within)
+	for _, p := range list {
+		for _, a := range p.Alerts() {
+			if a.When == alert.Down || a.When == alert.Long {
+				within = max(within, a.Within)
+			}
 		}
 	}
 	e.alertsDue.stir(time.Duration(within)*time.Second + 2*e.opt.Alerts)
 }
 
-// watch looks at all alerts. What is as it was told needs no transaction.
+// watch looks at the alerts of all projects that run something in the environment.
 func (e *Engine) watch(ctx context.Context) error {
-	if e.opt.Project == "" || !e.alertsDue.wanted(e.opt.Alerts, e.notices.hears.Load()) {
+	if !e.alertsDue.wanted(e.opt.Alerts, e.notices.hears.Load()) {
 		return nil
 	}
-	p, err := e.drafted(ctx)
+	deployments, _, err := e.watched(ctx)
 	if err != nil {
 		return err
 	}
-	if e.stirs.Swap(false) {
-		e.stirred(p)
+	var drafts []*project.Project
+	for i, d := range deployments {
+		if i > 0 && d.Project == deployments[i-1].Project {
+			continue
+		}
+		p, err := e.drafted(ctx, d.Project)
+		if err != nil {
+			return err
+		}
+		drafts = append(drafts, p)
 	}
-	open, err := store.AllOpenAlarms(ctx, e.db, e.opt.Project)
+	if e.stirs.Swap(false) {
+		e.stirred(drafts)
+	}
+	var errs []error
+	for _, p := range drafts {
+		errs = append(errs, e.watchProject(ctx, p))
+	}
+	return errors.Join(errs...)
+}
+
+// watchProject looks at the alerts of a project. What is as it was told needs no transaction.
+func (e *Engine) watchProject(ctx context.Context, p *project.Project) error {
+	s := e.in(p.ID)
+	if len(p.Alerts()) == 0 {
+		return nil
+	}
+	open, err := store.AllOpenAlarms(ctx, e.db, s)
 	if err != nil {
 		return err
 	}
@@ -146,50 +177,50 @@ func (e *Engine) watch(ctx context.Context) error {
 			continue
 		}
 		of := slices.DeleteFunc(slices.Clone(open), func(m store.AlertState) bool { return m.Alert != a.ID })
-		now, err := e.matters(ctx, e.db, a, of)
+		now, err := e.matters(ctx, e.db, s, a, of)
 		if err == nil && !e.news(a, of, now) {
 			continue
 		}
-		errs = append(errs, pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error { return e.watchOne(ctx, tx, a) }))
+		errs = append(errs, pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error { return e.watchOne(ctx, tx, s, a) }))
 	}
 	return errors.Join(errs...)
 }
 
 // watchOne compares what is the matter now with what was told: what is new is raised, what comes again or lasts is told again
 // in the alert's rhythm, what is over is told as such. Telling is a run of the alert's flow, recorded with what it tells.
-func (e *Engine) watchOne(ctx context.Context, tx pgx.Tx, a *alert.Alert) error {
-	if ok, err := store.TryLock(ctx, tx, "alert "+e.opt.Project+" "+a.ID); err != nil || !ok {
+func (e *Engine) watchOne(ctx context.Context, tx pgx.Tx, s store.Scope, a *alert.Alert) error {
+	if ok, err := store.TryLock(ctx, tx, "alert "+s.String()+" "+a.ID); err != nil || !ok {
 		return err
 	}
-	open, err := store.OpenAlarms(ctx, tx, e.opt.Project, a.ID)
+	open, err := store.OpenAlarms(ctx, tx, s, a.ID)
 	if err != nil {
 		return err
 	}
-	now, err := e.matters(ctx, tx, a, open)
+	now, err := e.matters(ctx, tx, s, a, open)
 	if err != nil {
 		return err
 	}
 	for _, m := range now {
 		i := slices.IndexFunc(open, func(was store.AlertState) bool { return was.Cause == m.Cause })
 		if i < 0 {
-			err = e.raise(ctx, tx, a, m)
+			err = e.raise(ctx, tx, s, a, m)
 		} else {
-			err = e.repeat(ctx, tx, a, open[i], m)
+			err = e.repeat(ctx, tx, s, a, open[i], m)
 		}
 		if err != nil {
 			return err
 		}
 	}
-	return e.clear(ctx, tx, a, open, now)
+	return e.clear(ctx, tx, s, a, open, now)
 }
 
 // matters is what is the matter now.
-func (e *Engine) matters(ctx context.Context, db store.DB, a *alert.Alert, open []store.AlertState) ([]store.Incident, error) {
-	now, err := looking[a.When](ctx, db, &alertWindow{Alert: a, project: e.opt.Project, env: e.opt.Env, now: e.now()})
+func (e *Engine) matters(ctx context.Context, db store.DB, s store.Scope, a *alert.Alert, open []store.AlertState) ([]store.Incident, error) {
+	now, err := looking[a.When](ctx, db, &alertWindow{Alert: a, scope: s, now: e.now()})
 	if err != nil || a.When != alert.Fails {
 		return now, err
 	}
-	return e.waiting(ctx, db, open, now)
+	return e.waiting(ctx, db, s, open, now)
 }
 
 // news says whether there is something to tell or to note.
@@ -208,10 +239,10 @@ func (e *Engine) news(a *alert.Alert, open []store.AlertState, now []store.Incid
 
 // waiting adds what was told and still waits for somebody, however long ago it came: it is over only when nothing does. Of
 // what was told, all that waits is counted, and not only what came lately.
-func (e *Engine) waiting(ctx context.Context, tx store.DB, open []store.AlertState, now []store.Incident) ([]store.Incident, error) {
+func (e *Engine) waiting(ctx context.Context, tx store.DB, s store.Scope, open []store.AlertState, now []store.Incident) ([]store.Incident, error) {
 	for _, was := range open {
 		flow, _, _ := strings.Cut(was.Cause, ": ")
-		m, err := store.StillFailed(ctx, tx, e.opt.Project, was.Cause, flow)
+		m, err := store.StillFailed(ctx, tx, s, was.Cause, flow)
 		if err != nil {
 			return nil, err
 		}
@@ -227,16 +258,16 @@ func (e *Engine) waiting(ctx context.Context, tx store.DB, open []store.AlertSta
 	return now, nil
 }
 
-func (e *Engine) raise(ctx context.Context, tx pgx.Tx, a *alert.Alert, m store.Incident) error {
-	run, err := e.tell(ctx, tx, a, e.telling("raised", m, m.Since, 1))
+func (e *Engine) raise(ctx context.Context, tx pgx.Tx, s store.Scope, a *alert.Alert, m store.Incident) error {
+	run, err := e.tell(ctx, tx, s, a, e.telling(s, "raised", m, m.Since, 1))
 	if err != nil {
 		return err
 	}
-	return store.Raise(ctx, tx, e.opt.Project, a.ID, m, run)
+	return store.Raise(ctx, tx, s, a.ID, m, run)
 }
 
 // repeat tells again what has come again, or lasts; else it is only counted.
-func (e *Engine) repeat(ctx context.Context, tx pgx.Tx, a *alert.Alert, was store.AlertState, m store.Incident) error {
+func (e *Engine) repeat(ctx context.Context, tx pgx.Tx, s store.Scope, a *alert.Alert, was store.AlertState, m store.Incident) error {
 	state := e.again(a, was, m)
 	if state == "" {
 		if m.Count != was.Count {
@@ -244,7 +275,7 @@ func (e *Engine) repeat(ctx context.Context, tx pgx.Tx, a *alert.Alert, was stor
 		}
 		return nil
 	}
-	run, err := e.tell(ctx, tx, a, e.telling(state, m, was.Since, was.Told+1))
+	run, err := e.tell(ctx, tx, s, a, e.telling(s, state, m, was.Since, was.Told+1))
 	if err != nil {
 		return err
 	}
@@ -263,11 +294,11 @@ func (e *Engine) again(a *alert.Alert, was store.AlertState, m store.Incident) s
 }
 
 // telling is what is told of a matter.
-func (e *Engine) telling(state string, m store.Incident, since time.Time, told int) alert.Telling {
+func (e *Engine) telling(s store.Scope, state string, m store.Incident, since time.Time, told int) alert.Telling {
 	t := alert.Telling{State: state, Text: m.Text, Cause: m.Cause, Flow: m.Flow, Connection: m.Connection, Since: since, Told: told, Count: m.Count, Reference: m.Reference}
 	if m.Run != nil {
 		t.Run = m.Run.String()
-		t.Address = e.opt.Site + "/traffic/runs/" + t.Run
+		t.Address = e.opt.Site + "/p/" + url.PathEscape(s.Project) + "/traffic/runs/" + t.Run
 	}
 	if m.Fault != nil {
 		t.Value = m.Fault.Found
@@ -279,13 +310,13 @@ func (e *Engine) telling(state string, m store.Incident, since time.Time, told i
 }
 
 // clear tells what is over.
-func (e *Engine) clear(ctx context.Context, tx pgx.Tx, a *alert.Alert, open []store.AlertState, now []store.Incident) error {
+func (e *Engine) clear(ctx context.Context, tx pgx.Tx, s store.Scope, a *alert.Alert, open []store.AlertState, now []store.Incident) error {
 	for _, was := range open {
 		if slices.ContainsFunc(now, func(m store.Incident) bool { return m.Cause == was.Cause }) {
 			continue
 		}
 		t := alert.Telling{State: "cleared", Text: "over: " + was.Text, Cause: was.Cause, Since: was.Since, Told: was.Told + 1, Count: was.Count}
-		run, err := e.tell(ctx, tx, a, t)
+		run, err := e.tell(ctx, tx, s, a, t)
 		if err != nil {
 			return err
 		}
@@ -296,17 +327,16 @@ func (e *Engine) clear(ctx context.Context, tx pgx.Tx, a *alert.Alert, open []st
 	return nil
 }
 
-// tell records a run of the newest release of the alert's flow with the message.
-func (e *Engine) tell(ctx context.Context, tx pgx.Tx, a *alert.Alert, t alert.Telling) (uuid.UUID, error) {
-	releases, err := store.NewestReleases(ctx, tx, e.opt.Project)
+// tell records a run of the alert's flow, as it is deployed, with the message.
+func (e *Engine) tell(ctx context.Context, tx pgx.Tx, s store.Scope, a *alert.Alert, t alert.Telling) (uuid.UUID, error) {
+	d, err := store.DeploymentOf(ctx, tx, s, a.Runs.Value)
+	if errors.Is(err, store.ErrNotFound) {
+		return uuid.Nil, errors.New("the flow " + a.Runs.Value + " of the alert " + a.Title + " is not released")
+	}
 	if err != nil {
 		return uuid.Nil, err
 	}
-	i := slices.IndexFunc(releases, func(r store.Release) bool { return r.Flow == a.Runs.Value })
-	if i < 0 {
-		return uuid.Nil, errors.New("the flow " + a.Runs.Value + " of the alert " + a.Title + " is not released")
-	}
-	p, err := e.released(ctx, e.db, e.opt.Project, a.Runs.Value, releases[i].Number)
+	p, err := e.released(ctx, e.db, s.Project, a.Runs.Value, d.Number)
 	if err != nil {
 		return uuid.Nil, err
 	}
@@ -318,5 +348,5 @@ func (e *Engine) tell(ctx context.Context, tx pgx.Tx, a *alert.Alert, t alert.Te
 		return uuid.Nil, f
 	}
 	input := json.Bytes(a.As(t, plan.Input))
-	return e.record(ctx, tx, releases[i], plan, beginning{by: "alert", input: input})
+	return e.record(ctx, tx, d, plan, beginning{by: "alert", input: input})
 }

@@ -14,7 +14,7 @@ import (
 // told are the texts that the flow of the alerts was run with, in their order.
 func (w *world) told() (texts []string) {
 	w.t.Helper()
-	runs, err := store.Runs(w.t.Context(), w.db, store.RunFilter{Project: "skerry", Flow: "telling", State: store.Done, Most: 50})
+	runs, err := store.Runs(w.t.Context(), w.db, store.RunFilter{Scope: testkit.Skerry, Flow: "telling", State: store.Done, Most: 50})
 	require.NoError(w.t, err)
 	for i := len(runs) - 1; i >= 0; i-- {
 		entry, err := w.engine.Journal(w.t.Context(), runs[i].ID, flow.WholeRun)
@@ -52,7 +52,7 @@ func TestAlertsAreToldOncePerCause(t *testing.T) {
 	for _, path := range []string{"alerts/no-readings.yaml", "alerts/systems-down.yaml", "alerts/trouble.yaml"} {
 		w.change(path, "runs: trouble-to-the-board\n", "runs: trouble-to-the-board\noff: true\n")
 	}
-	o := Options{Project: "skerry", Env: "Workbench", Alerts: 50 * time.Millisecond, Health: time.Hour}
+	o := Options{Alerts: 50 * time.Millisecond, Health: time.Hour}
 	w.start(o)
 	w.start(o)
 	w.add("telling", map[string]string{"flows/telling.yaml": telling})
@@ -68,7 +68,7 @@ func TestAlertsAreToldOncePerCause(t *testing.T) {
 	w.drop("three.tide", tide(reading("XX55", 1, 4125, "R")))
 	w.ended("three.tide")
 	testkit.Until(t, "the third to be counted", func() (int, bool) {
-		open, err := store.OpenAlarms(t.Context(), w.db, "skerry", "twice")
+		open, err := store.OpenAlarms(t.Context(), w.db, testkit.Skerry, "twice")
 		require.NoError(t, err)
 		return open[0].Count, open[0].Count == 3
 	})
@@ -76,7 +76,7 @@ func TestAlertsAreToldOncePerCause(t *testing.T) {
 	_, err := w.db.Exec(t.Context(), "update set_aside set state = 'let go'")
 	require.NoError(t, err)
 	require.Equal(t, `cleared: over: 3 times: `+missing("XX55")+`, in three.tide (gauge-readings)`, w.tells(2)[1], "the third was counted, and not told")
-	alarms, err := store.Alarms(t.Context(), w.db, "skerry", 10)
+	alarms, err := store.Alarms(t.Context(), w.db, testkit.Skerry, 10)
 	require.NoError(t, err)
 	require.Len(t, alarms, 1)
 	require.NotNil(t, alarms[0].ClearedAt)
@@ -91,7 +91,7 @@ func TestAlertsOfAbsenceBacklogAndLongRuns(t *testing.T) {
 	for _, path := range []string{"alerts/no-readings.yaml", "alerts/systems-down.yaml", "alerts/trouble.yaml"} {
 		w.change(path, "runs: trouble-to-the-board\n", "runs: trouble-to-the-board\noff: true\n")
 	}
-	w.start(Options{Project: "skerry", Env: "Workbench", Alerts: 50 * time.Millisecond, Health: 100 * time.Millisecond})
+	w.start(Options{Alerts: 50 * time.Millisecond, Health: 100 * time.Millisecond})
 	w.add("telling", map[string]string{"flows/telling.yaml": telling})
 	w.add("resting", map[string]string{"flows/resting.yaml": "flow: Resting\ntrigger: {kind: person, input: sign-up}\nsteps:\n  - {step: wait, id: w, seconds: 'input.kiosk == \"K1\" ? 60 : 0'}\n"})
 	w.add("telling", map[string]string{
@@ -114,14 +114,14 @@ func TestWhatComesAgainIsToldInTheRhythm(t *testing.T) {
 	for _, path := range []string{"alerts/no-readings.yaml", "alerts/systems-down.yaml", "alerts/trouble.yaml"} {
 		w.change(path, "runs: trouble-to-the-board\n", "runs: trouble-to-the-board\noff: true\n")
 	}
-	w.start(Options{Project: "skerry", Env: "Workbench", Site: "http://127.0.0.1:1", Alerts: 50 * time.Millisecond, Health: time.Hour})
+	w.start(Options{Site: "http://127.0.0.1:1", Alerts: 50 * time.Millisecond, Health: time.Hour})
 	w.change("schemas/trouble.yaml", "  - {name: since, type: timestamp}\n", "  - {name: since, type: timestamp}\n  - {name: count, type: integer}\n")
 	w.add("telling", map[string]string{"flows/telling.yaml": "\nflow: Telling\ntrigger: {kind: person, input: trouble, as: trouble}\nsteps:\n" +
 		`  - {step: note, id: n, text: 'trouble.state + " " + text(trouble.count) + " " + (trouble.value ?? "") + " " + (trouble.reference ?? "") + " " + (trouble.address ?? "")'}` + "\n"})
 	w.add("telling", map[string]string{"alerts/each.yaml": "alert: Each\nwhen: a flow fails\nflow: gauge-readings\nwithin: 2\nreminder: 0\ntells: each\nruns: telling\n"})
 	w.drop("one.tide", tide(reading("XX99", 1, 4125, "R")))
 	w.ended("one.tide")
-	require.Regexp(t, `^raised 1 no row of station with gauge_code "XX99" one.tide http://127.0.0.1:1/traffic/runs/[0-9a-f-]{36}$`, w.tells(1)[0])
+	require.Regexp(t, `^raised 1 no row of station with gauge_code "XX99" one.tide http://127.0.0.1:1/p/skerry/traffic/runs/[0-9a-f-]{36}$`, w.tells(1)[0])
 	w.drop("two.tide", tide(reading("XX77", 1, 4125, "R")))
 	w.ended("two.tide")
 	require.Regexp(t, `^again 2 no row of station with gauge_code "XX77" two.tide http`, w.tells(2)[1])
@@ -132,7 +132,7 @@ func TestWhatComesAgainIsToldInTheRhythm(t *testing.T) {
 		require.NoError(t, err)
 		return newest, time.Since(newest) > 3*time.Second
 	})
-	open, err := store.OpenAlarms(t.Context(), w.db, "skerry", "each")
+	open, err := store.OpenAlarms(t.Context(), w.db, testkit.Skerry, "each")
 	require.NoError(t, err)
 	require.Len(t, open, 1, "both records wait still, though they came before %s", looked)
 	require.Len(t, w.told(), 2)

@@ -18,7 +18,7 @@ const askFlow = "flow: Asking\ntrigger: {kind: request, path: ask, input: sign-u
 // asked takes a call as the door does.
 func (w *world) asked(e *Engine, client string) *Accepted {
 	w.t.Helper()
-	c, err := e.Called(w.t.Context(), "skerry", InboundRequest{Method: "POST", Path: "ask", Client: client})
+	c, err := e.Called(w.t.Context(), testkit.Skerry, InboundRequest{Method: "POST", Path: "ask", Client: client})
 	require.NoError(w.t, err)
 	defer c.Leave()
 	t, err := e.Request(w.t.Context(), c, card("A1", "Ada"))
@@ -39,7 +39,7 @@ func TestACallerIsWokenForAnotherWorkersRun(t *testing.T) {
 	own, err := pgxpool.New(ctx, w.url)
 	require.NoError(t, err)
 	t.Cleanup(own.Close)
-	pool := connector.NewPool(w.settings, connector.Rules{})
+	pool := connector.Same[store.Scope](w.settings, connector.Rules{})
 	t.Cleanup(pool.Close)
 	door, err := New(own, pool, Options{Front: w.db})
 	require.NoError(t, err)
@@ -90,7 +90,7 @@ func TestTooManyCallersAreToldToComeAgain(t *testing.T) {
 	e := w.start(Options{Callers: 3, Each: 2})
 	w.add("asking", map[string]string{"flows/asking.yaml": askFlow})
 	call := func(client string) (*Call, error) {
-		return e.Called(t.Context(), "skerry", InboundRequest{Method: "POST", Path: "ask", Client: client})
+		return e.Called(t.Context(), testkit.Skerry, InboundRequest{Method: "POST", Path: "ask", Client: client})
 	}
 	var first *Call
 	for range 2 {
@@ -110,7 +110,7 @@ func TestTooManyCallersAreToldToComeAgain(t *testing.T) {
 	_, err = call("c")
 	require.NoError(t, err)
 	require.ErrorContains(t, no, "come again")
-	runs, err := store.Runs(t.Context(), w.db, store.RunFilter{Project: "skerry", Flow: "asking", Most: 1})
+	runs, err := store.Runs(t.Context(), w.db, store.RunFilter{Scope: testkit.Skerry, Flow: "asking", Most: 1})
 	require.NoError(t, err)
 	require.Empty(t, runs, "who was told to come again is not recorded")
 }

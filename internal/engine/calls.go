@@ -130,7 +130,7 @@ func (e *Engine) recordHere(ctx context.Context, c *Call, b beginning, a Inbound
 // run is what is known of the run of a call before it is done.
 func (c *Call) run(b beginning) store.Run {
 	r := c.release
-	return store.Run{ID: uuid.Must(uuid.NewV7()), Project: r.Project, Flow: r.Flow, Release: r.Number, Of: r.Flow, File: c.Plan.ReadsFrom(), Input: b.input, Request: b.request, StartedBy: b.by}
+	return store.Run{ID: uuid.Must(uuid.NewV7()), Scope: r.Scope, Flow: r.Flow, Release: r.Number, Of: r.Flow, File: c.Plan.ReadsFrom(), Input: b.input, Request: b.request, StartedBy: b.by}
 }
 
 // safe says whether a caller asks for nothing but an answer (RFC 9110, section 9.2.1). The record of its run may be lost with the

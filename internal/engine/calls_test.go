@@ -20,7 +20,7 @@ import (
 // called sends a card to a flow that waits for it below ask.
 func (w *world) called(e *Engine, body []byte, key string) *Accepted {
 	w.t.Helper()
-	c, err := e.Called(w.t.Context(), "skerry", InboundRequest{Method: "POST", Path: "ask", Client: "a", Key: key})
+	c, err := e.Called(w.t.Context(), testkit.Skerry, InboundRequest{Method: "POST", Path: "ask", Client: "a", Key: key})
 	require.NoError(w.t, err)
 	defer c.Leave()
 	t, err := e.Request(w.t.Context(), c, body)
@@ -191,7 +191,7 @@ func TestTheRunOfACallOutlivesItsProcess(t *testing.T) {
 	e := w.start(Options{Silence: 300 * time.Millisecond})
 	w.add("asking", map[string]string{"flows/asking.yaml": onceFlow})
 	for _, worker := range []string{"one that died", e.ID} {
-		c, err := e.Called(t.Context(), "skerry", InboundRequest{Method: "POST", Path: "ask", Client: "a"})
+		c, err := e.Called(t.Context(), testkit.Skerry, InboundRequest{Method: "POST", Path: "ask", Client: "a"})
 		require.NoError(t, err)
 		r := c.run(beginning{by: "request", input: card(worker, "Ada")})
 		r.Reference = "x"
@@ -216,7 +216,7 @@ func TestCallsWithOneKeyAreOneRun(t *testing.T) {
 	var wg sync.WaitGroup
 	for i := range runs {
 		wg.Go(func() {
-			c, err := e.Called(t.Context(), "skerry", InboundRequest{Method: "POST", Path: "ask", Client: "a", Key: "k"})
+			c, err := e.Called(t.Context(), testkit.Skerry, InboundRequest{Method: "POST", Path: "ask", Client: "a", Key: "k"})
 			if err != nil {
 				t.Error(err)
 				return
@@ -237,7 +237,7 @@ func TestCallsWithOneKeyAreOneRun(t *testing.T) {
 	require.Equal(t, 1, w.kept("select count(*) from run where flow = 'asking'"))
 	require.Equal(t, 1, w.kept("select count(*) from event where flow = 'asking'"))
 
-	c, err := e.Called(t.Context(), "skerry", InboundRequest{Method: "POST", Path: "ask", Client: "a", Key: "k"})
+	c, err := e.Called(t.Context(), testkit.Skerry, InboundRequest{Method: "POST", Path: "ask", Client: "a", Key: "k"})
 	require.NoError(t, err)
 	defer c.Leave()
 	_, err = e.Request(t.Context(), c, card("18", "Ada"))
@@ -257,10 +257,10 @@ func TestACallTakesTheReleaseThatWasJustMade(t *testing.T) {
 		require.NotNil(t, taken.Done)
 		require.Equal(t, word, w.noted(*taken.Done))
 	}
-	require.NoError(t, e.PauseTrigger(t.Context(), "skerry", "asking", "mo", "the desk is closed"))
-	_, err := e.Called(t.Context(), "skerry", InboundRequest{Method: "POST", Path: "ask"})
+	require.NoError(t, e.PauseTrigger(t.Context(), testkit.Skerry, "asking", "mo", "the desk is closed"))
+	_, err := e.Called(t.Context(), testkit.Skerry, InboundRequest{Method: "POST", Path: "ask"})
 	require.ErrorContains(t, err, "the desk is closed")
-	require.NoError(t, e.ResumeTrigger(t.Context(), "skerry", "asking"))
+	require.NoError(t, e.ResumeTrigger(t.Context(), testkit.Skerry, "asking"))
 	require.NotNil(t, w.called(e, card("1", "Ada"), "").Done)
 }
 
@@ -284,7 +284,7 @@ func (f failing) Enabled(context.Context, slog.Level) bool { return true }
 func TestAPanicInTheRunOfACallEndsNothingElse(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
-	pool := connector.NewPool(w.settings, connector.Rules{})
+	pool := connector.Same[store.Scope](w.settings, connector.Rules{})
 	t.Cleanup(pool.Close)
 	e, err := New(w.db, pool, Options{Hands: 1, Log: slog.New(failing{slog.DiscardHandler, "run ended", &sync.Once{}})})
 	require.NoError(t, err)
@@ -308,7 +308,7 @@ func TestAPanicInACallThatIsDoneInMemoryIsDoneAnotherWay(t *testing.T) {
 	w := newWorld(t)
 	e := w.start(Options{})
 	w.add("asking", map[string]string{"flows/asking.yaml": direct})
-	c, err := e.Called(t.Context(), "skerry", InboundRequest{Method: "POST", Path: "ask", Client: "a"})
+	c, err := e.Called(t.Context(), testkit.Skerry, InboundRequest{Method: "POST", Path: "ask", Client: "a"})
 	require.NoError(t, err)
 	defer c.Leave()
 	broken := *c.Plan

@@ -83,7 +83,7 @@ func (e *Engine) applyCancellations(ctx context.Context) error {
 	if !e.stops.due(e.notices.hears.Load()) {
 		return nil
 	}
-	if err := store.WakeCancelled(ctx, e.db); err != nil {
+	if err := store.WakeCancelled(ctx, e.db, e.opt.Env); err != nil {
 		return err
 	}
 	ids := e.active.list()

@@ -14,7 +14,7 @@ import (
 
 // Secret is one of the environment's secrets.
 func (h *services) Secret(ctx context.Context, name string) (string, error) {
-	return h.x.engine.outside.Secret(ctx, name)
+	return h.x.outside().Secret(ctx, name)
 }
 
 // Random gives random bytes.
@@ -22,12 +22,12 @@ func (h *services) Random() io.Reader { return rand.Reader }
 
 // Get reads what flows have kept.
 func (h *services) Get(ctx context.Context, space string, keys []string) (map[string]string, error) {
-	return store.Recall(ctx, h.x.engine.db, h.x.run.Project, space, keys)
+	return store.Recall(ctx, h.x.engine.db, h.x.run.Scope, space, keys)
 }
 
 // Put keeps texts; the same text twice is the same as once.
 func (h *services) Put(ctx context.Context, space string, notes []flow.StateEntry) error {
-	return store.Remember(ctx, h.x.engine.db, h.x.run.Project, space, notes)
+	return store.Remember(ctx, h.x.engine.db, h.x.run.Scope, space, notes)
 }
 
 // Send hands messages over, each once however often the batch is done.

@@ -8,6 +8,7 @@ import (
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/store"
+	"hollowreed/internal/testkit"
 )
 
 // draft is the project as it is drafted.
@@ -97,8 +98,8 @@ func TestAnEffectIsDoneInATryWhenItIsChosen(t *testing.T) {
 	require.Nil(t, trial.Fault)
 	n := rows()
 	require.Positive(t, n)
-	require.NoError(t, store.SaveRecordedCall(ctx, w.db, "skerry", heard.All()))
-	kept, err := store.RecordedCalls(ctx, w.db, "skerry", flowID)
+	require.NoError(t, store.SaveRecordedCall(ctx, w.db, testkit.Skerry, heard.All()))
+	kept, err := store.RecordedCalls(ctx, w.db, testkit.Skerry, flowID)
 	require.NoError(t, err)
 	require.Len(t, kept.All(), len(heard.All()))
 	trial = e.Try(ctx, p, flowID, "sk_0309.tide", TestOptions{Choices: really, Heard: kept})

@@ -18,6 +18,7 @@ import (
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/spool"
 	"hollowreed/internal/store"
+	"hollowreed/internal/testkit"
 )
 
 // counter is an outside that answers the number of the call and breaks off at one of them.
@@ -54,7 +55,7 @@ func TestAnEffectIsNotRepeated(t *testing.T) {
 	e := w.start(Options{})
 	releases, err := store.NewestReleases(t.Context(), w.db, "skerry")
 	require.NoError(t, err)
-	run := store.Run{ID: uuid.New(), Project: "skerry", Flow: flowID, Release: releases[0].Number, File: "x", Reference: "x", StartedBy: "mo"}
+	run := store.Run{ID: uuid.New(), Scope: testkit.Skerry, Flow: flowID, Release: releases[0].Number, File: "x", Reference: "x", StartedBy: "mo"}
 	require.NoError(t, pgx.BeginFunc(t.Context(), w.db, func(tx pgx.Tx) error { return store.AddRun(t.Context(), tx, run, spool.Of([]byte("x"))) }))
 	out := &counter{breaks: 2}
 	op := &connection.Operation{Verb: &connection.Verb{Effect: true}, Response: &schema.Schema{ID: "answer", Notation: json.Kind.Notation, Root: schema.Record("answer", schema.Scalar("n", value.Integer), schema.Scalar("of", value.Text))}}
@@ -131,7 +132,7 @@ func TestOddValuesOfADatabaseAreTheirRecordsFault(t *testing.T) {
 		insert into odd values (1, 1.5, '2031-01-01', now(), '[1,3)', '{1,2}', '1 day', 2), (2, 'NaN', '2031-01-01', now(), null, null, null, null),
 			(3, 1, 'infinity', now(), null, null, null, null), (4, 1, '0044-03-15 BC', '-infinity', null, null, null, null), (5, null, null, null, null, null, null, 'Infinity'), (6, 2, null, null, null, null, null, null)`)
 	require.NoError(t, err)
-	tables, err := w.engine.outside.Tables(t.Context(), "second")
+	tables, err := w.engine.outside.Of(testkit.Skerry).Tables(t.Context(), "second")
 	require.NoError(t, err)
 	s, _, err := tables.Describe(t.Context(), "odd", "odd", 10)
 	require.NoError(t, err)

@@ -41,7 +41,6 @@ import (
 
 	"hollowreed/internal/compiled"
 	"hollowreed/internal/connector"
-	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/store"
 )
@@ -62,8 +61,7 @@ type Options struct {
 	Poll     time.Duration    // between two looks at the queue, of which every insert tells: 40 times Look, at most 20 s
 	Sweep    time.Duration    // between two looks for what is to be removed: 5 min
 	Health   time.Duration    // between two looks whether a connection answers: 15 s
-	Project  string           // whose connections are looked at; none when it is empty
-	Env      string           // the environment in which runs are
+	Env      string           // the environment whose runs it does, of all projects: the first of store.Environments
 	Site     string           // where its pages are, as http://127.0.0.1:8420, for messages that lead there
 	Hands    int              // with which runs of calls are done where they come in, at once: 16
 	Callers  int              // that wait for an answer at once: 500
@@ -91,6 +89,9 @@ func (o Options) filled() Options {
 	num(&o.Hands, 16)
 	num(&o.Callers, 500)
 	num(&o.Each, 250)
+	if o.Env == "" {
+		o.Env = store.Environments[0]
+	}
 	def(&o.Health, 15*time.Second)
 	def(&o.Figures, figures)
 	def(&o.Alerts, 15*time.Second)
@@ -129,7 +130,7 @@ type Engine struct {
 	hands       chan struct{}  // with which runs of calls are done where they came in
 	wakes       [2]atomic.Bool // which wakings of the queue are under way
 	places      chan struct{}  // in which calls are done at once
-	outside     *connector.Pool
+	outside     *Outside
 	opt         Options
 	river       *river.Client[pgx.Tx]
 	folders     folders
@@ -155,6 +156,14 @@ type Engine struct {
 	wg          sync.WaitGroup
 }
 
+// Outside are the connections of each scope.
+type Outside = connector.Pools[store.Scope]
+
+// in is the scope of a project in the engine's environment.
+func (e *Engine) in(projectID string) store.Scope {
+	return store.Scope{Project: projectID, Environment: e.opt.Env}
+}
+
 // front is the pool for those who call and look.
 func (e *Engine) front() *pgxpool.Pool {
 	if e.opt.Front != nil {
@@ -175,7 +184,7 @@ type jobArgs struct {
 func (jobArgs) Kind() string { return "run" }
 
 // New makes an engine. It can record runs at once; it works on them after Start.
-func New(db *pgxpool.Pool, outside *connector.Pool, o Options) (*Engine, error) {
+func New(db *pgxpool.Pool, outside *Outside, o Options) (*Engine, error) {
 	host, _ := os.Hostname()
 	e := &Engine{
 		ID: fmt.Sprintf("%s-%d-%s", host, os.Getpid(), uuid.NewString()[:8]),
@@ -193,7 +202,7 @@ func New(db *pgxpool.Pool, outside *connector.Pool, o Options) (*Engine, error) 
 	var err error
 	e.river, err = river.NewClient(riverpgxv5.New(db), &river.Config{
 		ID:                e.ID,
-		Queues:            map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: e.opt.Workers}},
+		Queues:            map[string]river.QueueConfig{store.Queue(e.opt.Env): {MaxWorkers: e.opt.Workers}},
 		Workers:           workers,
 		FetchCooldown:     5 * time.Millisecond,
 		FetchPollInterval: e.opt.Poll,
@@ -215,7 +224,7 @@ func (e *Engine) Start(ctx context.Context) error {
 	e.runs, e.endRuns = context.WithCancel(serving)
 	e.wholes, e.quickWholes = newBatcher(serving, e.addWhole(e.front())), newBatcher(serving, e.addWhole(e.quick))
 	ctx, e.stop = context.WithCancel(ctx)
-	if err := e.serve(ctx); err != nil {
+	if err := store.Heartbeat(ctx, e.db, e.opt.Env, e.ID); err != nil {
 		return err
 	}
 	if err := e.river.Start(context.WithoutCancel(ctx)); err != nil {
@@ -229,25 +238,6 @@ func (e *Engine) Start(ctx context.Context) error {
 	e.wg.Go(func() { e.listen(ctx) })
 	e.wg.Go(func() { e.lead(ctx) })
 	return nil
-}
-
-// serve joins the workers. It is a fault to join those of another project or environment: runs do not name theirs yet, so that
-// each would take on the others' with its own connections.
-func (e *Engine) serve(ctx context.Context) error {
-	return pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
-		if e.opt.Project != "" {
-			want := store.Serving{Project: e.opt.Project, Environment: e.opt.Env}
-			held, err := store.Serve(ctx, tx, want, e.opt.Silence)
-			if err != nil {
-				return err
-			}
-			if held != want {
-				return fault.Expect(fault.Setting, fmt.Sprintf("a worker for %s in %s, whose runs this database holds", held.Project, held.Environment), fmt.Sprintf("one for %s in %s", want.Project, want.Environment)).
-					Mended("Start it with --environment %s, give %s a database of its own, or wait until its workers have stopped and its runs have ended", held.Environment, want.Environment)
-			}
-		}
-		return store.Heartbeat(ctx, tx, e.ID)
-	})
 }
 
 // quick opens connections to the same database that do not wait for the disk at a commit. All that is done with them is done
@@ -313,7 +303,7 @@ func (e *Engine) beat(ctx context.Context) error {
 	if now.Sub(e.beaten) > e.opt.Silence-e.opt.Beat*3/2 {
 		e.judges = now.Add(e.opt.Silence)
 	}
-	due, err := store.BeatAndLook(ctx, e.db, e.ID, e.active.list(), e.opt.Silence)
+	due, err := store.BeatAndLook(ctx, e.db, e.opt.Env, e.ID, e.active.list(), e.opt.Silence)
 	if err != nil {
 		return err
 	}
@@ -322,7 +312,7 @@ func (e *Engine) beat(ctx context.Context) error {
 		return nil
 	}
 	return pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
-		n, err := store.Requeue(ctx, tx, e.opt.Silence)
+		n, err := store.Requeue(ctx, tx, e.opt.Env, e.opt.Silence)
 		if n > 0 {
 			e.opt.Log.Info("took up the work of a dead worker", "runs", n)
 		}
@@ -339,29 +329,34 @@ func (e *Engine) beat(ctx context.Context) error {
 		if err := e.adopt(ctx, tx); err != nil {
 			return err
 		}
-		return store.WakeQueue(ctx, tx)
+		return store.WakeQueue(ctx, tx, e.opt.Env)
 	})
 }
 
 // adopt puts runs into the queue that nobody works on, and that never were in it.
 func (e *Engine) adopt(ctx context.Context, tx pgx.Tx) error {
-	orphans, err := store.Orphans(ctx, tx, e.ID, e.active.list(), e.opt.Silence)
+	orphans, err := store.Orphans(ctx, tx, e.opt.Env, e.ID, e.active.list(), e.opt.Silence)
 	if err != nil || len(orphans) == 0 {
 		return err
 	}
 	e.opt.Log.Info("took up runs of calls", "runs", len(orphans))
 	jobs := make([]river.InsertManyParams, len(orphans))
 	for i, id := range orphans {
-		jobs[i].Args = jobArgs{Run: id}
+		jobs[i] = river.InsertManyParams{Args: jobArgs{Run: id}, InsertOpts: queued(e.opt.Env)}
 	}
 	_, err = e.river.InsertManyFastTx(ctx, tx, jobs)
 	return err
 }
 
-// enqueue makes some worker take a run on once the transaction commits.
-func (e *Engine) enqueue(ctx context.Context, tx pgx.Tx, run uuid.UUID) error {
-	e.changedRun(run)
-	_, err := e.river.InsertTx(ctx, tx, jobArgs{Run: run}, nil)
+// queued puts a job into the queue of an environment.
+func queued(environment string) *river.InsertOpts {
+	return &river.InsertOpts{Queue: store.Queue(environment)}
+}
+
+// enqueue makes some worker of its environment take a run on once the transaction commits.
+func (e *Engine) enqueue(ctx context.Context, tx pgx.Tx, s store.Scope, run uuid.UUID) error {
+	e.changedRun(s, run)
+	_, err := e.river.InsertTx(ctx, tx, jobArgs{Run: run}, queued(s.Environment))
 	e.wakeSoon()
 	return err
 }
@@ -391,9 +386,9 @@ func unfit(p *project.Project) error {
 	return nil
 }
 
-// CreateRelease makes the draft of a flow, with all that it needs, the release that new runs take.
-func (e *Engine) CreateRelease(ctx context.Context, projectID, flowID, note, by string) (int, error) {
-	p, err := e.opt.Compiled.Draft(ctx, e.db, projectID)
+// CreateRelease makes a release of the draft of a flow, with all that it needs, and deploys it: new runs in the environment take it.
+func (e *Engine) CreateRelease(ctx context.Context, s store.Scope, flowID, note, by string) (int, error) {
+	p, err := e.opt.Compiled.Draft(ctx, e.db, s.Project)
 	if err != nil {
 		return 0, err
 	}
@@ -405,14 +400,17 @@ func (e *Engine) CreateRelease(ctx context.Context, projectID, flowID, note, by 
 	for _, path := range p.Uses(flowID) {
 		files[path] = p.Texts[path]
 	}
-	if f := unfit(project.Load(projectID, files)); f != nil {
+	if f := unfit(project.Load(s.Project, files)); f != nil {
 		return 0, fmt.Errorf("%w: %w", ErrFaults, f)
 	}
 	number := 0
 	err = pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
 		var err error
-		number, err = store.AddRelease(ctx, tx, store.Release{Project: projectID, Flow: flowID, Title: plan.Flow.Title, Note: note, MadeBy: by, FailedCases: failedCases(p, flowID)}, files)
-		return err
+		number, err = store.AddRelease(ctx, tx, store.Release{Project: s.Project, Flow: flowID, Title: plan.Flow.Title, Note: note, MadeBy: by, FailedCases: failedCases(p, flowID)}, files)
+		if err != nil {
+			return err
+		}
+		return store.Deploy(ctx, tx, s, flowID, number, by)
 	})
 	e.triggersChanged()
 	return number, err

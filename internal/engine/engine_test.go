@@ -62,7 +62,7 @@ func newWorld(t *testing.T) *world {
 // start runs an engine and releases the flow.
 func (w *world) start(o Options) *Engine {
 	w.t.Helper()
-	pool := connector.NewPool(w.settings, connector.Rules{})
+	pool := connector.Same[store.Scope](w.settings, connector.Rules{})
 	w.t.Cleanup(pool.Close)
 	o.Look, o.Beat = 50*time.Millisecond, 100*time.Millisecond
 	if o.Rest == 0 {
@@ -74,7 +74,7 @@ func (w *world) start(o Options) *Engine {
 	e, err := New(w.db, pool, o)
 	require.NoError(w.t, err)
 	if releases, err := store.NewestReleases(w.t.Context(), w.db, "skerry"); err == nil && len(releases) == 0 {
-		_, err = e.CreateRelease(w.t.Context(), "skerry", flowID, "first", "mo")
+		_, err = e.CreateRelease(w.t.Context(), testkit.Skerry, flowID, "first", "mo")
 		require.NoError(w.t, err)
 	}
 	require.NoError(w.t, e.Start(context.WithoutCancel(w.t.Context())))
@@ -93,7 +93,7 @@ func (w *world) drop(name, content string) {
 // ended waits for the newest run of a file to end.
 func (w *world) ended(file string) store.Run {
 	w.t.Helper()
-	return testkit.Ended(w.t, w.db, "skerry", file)
+	return testkit.Ended(w.t, w.db, testkit.Skerry, file)
 }
 
 func (w *world) count(sql string, args ...any) (n int) {
@@ -133,7 +133,7 @@ func TestAFileBecomesRowsOnce(t *testing.T) {
 	require.Equal(t, 2, again.Counts["upsert"].Updated, "the file's name is part of the row")
 	w.drop("a.tide", content)
 	testkit.Until(t, "the third run", func() (int, bool) {
-		runs, _ := store.Runs(t.Context(), w.db, store.RunFilter{Project: "skerry", Reference: "a.tide", Most: 9})
+		runs, _ := store.Runs(t.Context(), w.db, store.RunFilter{Scope: testkit.Skerry, Reference: "a.tide", Most: 9})
 		return len(runs), len(runs) == 2 && runs[0].Ended()
 	})
 	third := w.ended("a.tide")
@@ -244,7 +244,7 @@ func TestAGrowingFileIsLeftAlone(t *testing.T) {
 		_, err := f.WriteString(tide(reading("SK04", i, 4125, "R")))
 		require.NoError(t, err)
 		time.Sleep(100 * time.Millisecond) // the writer's pace, shorter than the rest
-		runs, err := store.Runs(t.Context(), w.db, store.RunFilter{Project: "skerry", Most: 1})
+		runs, err := store.Runs(t.Context(), w.db, store.RunFilter{Scope: testkit.Skerry, Most: 1})
 		require.NoError(t, err)
 		require.Empty(t, runs, "picked up half-written")
 	}
@@ -307,7 +307,7 @@ func TestARunKeepsItsRelease(t *testing.T) {
 	require.NoError(t, pgx.BeginFunc(t.Context(), w.db, func(tx pgx.Tx) error {
 		return store.SavePart(t.Context(), tx, "skerry", draft.Path, text, draft.Revision, "mo")
 	}))
-	n, err := e.CreateRelease(t.Context(), "skerry", flowID, "falling ones too", "mo")
+	n, err := e.CreateRelease(t.Context(), testkit.Skerry, flowID, "falling ones too", "mo")
 	require.NoError(t, err)
 	require.Equal(t, 2, n)
 	w.drop("two.tide", tide(reading("SK04", 2, 4125, "F")))
@@ -338,7 +338,7 @@ func TestADoneFolderThatCannotBeWrittenLosesNothing(t *testing.T) {
 		_, err := os.Stat(filepath.Join(s.Values["done"], "full.tide"))
 		return false, err == nil
 	})
-	runs, err := store.Runs(t.Context(), w.db, store.RunFilter{Project: "skerry", Most: 9})
+	runs, err := store.Runs(t.Context(), w.db, store.RunFilter{Scope: testkit.Skerry, Most: 9})
 	require.NoError(t, err)
 	require.Len(t, runs, 1, "one file, one run")
 }
@@ -366,13 +366,13 @@ func TestAJobOfADeadWorkerIsGivenBack(t *testing.T) {
 	w := newWorld(t)
 	w.start(Options{Silence: time.Second})
 	w.engine.Stop()
-	_, err := w.db.Exec(t.Context(), "insert into worker (id, beat_at) values ('dead', now())")
+	_, err := w.db.Exec(t.Context(), "insert into worker (id, environment, beat_at) values ('dead', 'Workbench', now())")
 	require.NoError(t, err)
 	id := uuid.Must(uuid.NewV7())
 	require.NoError(t, store.AddRun(t.Context(), w.db, store.Run{
-		ID: id, Project: "skerry", Flow: flowID, Release: 1, Reference: "dead", File: "dead.tide", StartedBy: "mo",
+		ID: id, Scope: testkit.Skerry, Flow: flowID, Release: 1, Reference: "dead", File: "dead.tide", StartedBy: "mo",
 	}, spool.Of([]byte(tide(reading("SK04", 1, 4125, "R"))))))
-	require.NoError(t, pgx.BeginFunc(t.Context(), w.db, func(tx pgx.Tx) error { return w.engine.enqueue(t.Context(), tx, id) }))
+	require.NoError(t, pgx.BeginFunc(t.Context(), w.db, func(tx pgx.Tx) error { return w.engine.enqueue(t.Context(), tx, testkit.Skerry, id) }))
 	_, err = w.db.Exec(t.Context(), "update river_job set state = 'running', attempt = 1, attempted_at = now(), attempted_by = '{dead}'")
 	require.NoError(t, err)
 	w.start(Options{Silence: time.Second})
@@ -392,7 +392,7 @@ func TestTheJournalKeepsWhatAMappingLeftOut(t *testing.T) {
 	require.NoError(t, pgx.BeginFunc(t.Context(), w.db, func(tx pgx.Tx) error {
 		return store.SavePart(t.Context(), tx, "skerry", path, text, draft.Revision, "mo")
 	}))
-	_, err = e.CreateRelease(t.Context(), "skerry", flowID, "", "mo")
+	_, err = e.CreateRelease(t.Context(), testkit.Skerry, flowID, "", "mo")
 	require.NoError(t, err)
 	list, err := store.Releases(t.Context(), w.db, "skerry", 1)
 	require.NoError(t, err)

@@ -18,9 +18,9 @@ import (
 
 // fetch copies a file of another machine into its run and lets the folder move or remove it there.
 // What was fetched before is only moved: the run is recorded once for each file.
-func (e *Engine) fetch(ctx context.Context, r store.Release, plan *flow.Plan, folder system.Folder, f system.File) error {
+func (e *Engine) fetch(ctx context.Context, r store.Deployment, plan *flow.Plan, folder system.Folder, f system.File) error {
 	key := plan.Flow.Trigger.Connection.Value + ":" + f.Name
-	if _, err := store.PickupRun(ctx, e.db, r.Project, r.Flow, key, f.Identity); errors.Is(err, store.ErrNotFound) {
+	if _, err := store.PickupRun(ctx, e.db, r.Scope, r.Flow, key, f.Identity); errors.Is(err, store.ErrNotFound) {
 		if err := e.fetched(ctx, r, plan, folder, f, key); err != nil {
 			return err
 		}
@@ -33,7 +33,7 @@ func (e *Engine) fetch(ctx context.Context, r store.Release, plan *flow.Plan, fo
 	return nil
 }
 
-func (e *Engine) fetched(ctx context.Context, r store.Release, plan *flow.Plan, folder system.Folder, f system.File, key string) error {
+func (e *Engine) fetched(ctx context.Context, r store.Deployment, plan *flow.Plan, folder system.Folder, f system.File, key string) error {
 	in, err := folder.Open(ctx, f.Name)
 	if err != nil {
 		return err
@@ -45,7 +45,7 @@ func (e *Engine) fetched(ctx context.Context, r store.Release, plan *flow.Plan, 
 		return err
 	}
 	return e.begin(ctx, r, plan, path.Base(f.Name), "new file", content, func(tx pgx.Tx, run uuid.UUID) (bool, error) {
-		return store.AddPickup(ctx, tx, r.Project, r.Flow, key, f.Identity, run)
+		return store.AddPickup(ctx, tx, r.Scope, r.Flow, key, f.Identity, run)
 	})
 }
 
@@ -54,8 +54,8 @@ const maxInput = 4 << 30
 
 // begin records a run with its input and makes some worker take it on, unless note says that it was there
 // before.
-func (e *Engine) begin(ctx context.Context, r store.Release, plan *flow.Plan, file, by string, content *spool.Spool, note func(tx pgx.Tx, run uuid.UUID) (bool, error)) error {
-	run := store.Run{ID: uuid.Must(uuid.NewV7()), Project: r.Project, Flow: r.Flow, Release: r.Number, File: file, StartedBy: by}
+func (e *Engine) begin(ctx context.Context, r store.Deployment, plan *flow.Plan, file, by string, content *spool.Spool, note func(tx pgx.Tx, run uuid.UUID) (bool, error)) error {
+	run := store.Run{ID: uuid.Must(uuid.NewV7()), Scope: r.Scope, Flow: r.Flow, Release: r.Number, File: file, StartedBy: by}
 	e.setReference(plan, &run, value.Value{}, value.Value{})
 	err := pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
 		if err := store.AddRun(ctx, tx, run, content); err != nil {
@@ -68,7 +68,7 @@ func (e *Engine) begin(ctx context.Context, r store.Release, plan *flow.Plan, fi
 		if !fresh {
 			return errSeen
 		}
-		return e.enqueue(ctx, tx, run.ID)
+		return e.enqueue(ctx, tx, run.Scope, run.ID)
 	})
 	if errors.Is(err, errSeen) {
 		return nil

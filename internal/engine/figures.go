@@ -17,9 +17,9 @@ import (
 // who scrapes this one.
 type tallies struct {
 	mu       sync.Mutex
-	counted  map[string]map[[2]string]*store.Metric // by project, kind and name
-	calls    map[string]*store.Metric               // of connections
-	taken    time.Time                              // when all was taken last
+	counted  map[store.Scope]map[[2]string]*store.Metric // by kind and name
+	calls    map[store.Scope]map[string]*store.Metric    // by connection
+	taken    time.Time                                   // when all was taken last
 	runs     *prometheus.CounterVec
 	records  *prometheus.CounterVec
 	took     *prometheus.HistogramVec
@@ -31,12 +31,12 @@ type tallies struct {
 func newTallies() *tallies {
 	spans := prometheus.ExponentialBuckets(0.001, 2, 18)
 	t := &tallies{
-		counted: map[string]map[[2]string]*store.Metric{}, calls: map[string]*store.Metric{}, Registry: prometheus.NewRegistry(),
-		runs:    prometheus.NewCounterVec(prometheus.CounterOpts{Name: "hollowreed_runs_total", Help: "Runs that ended, by outcome."}, []string{"flow", "outcome"}),
-		records: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "hollowreed_records_total", Help: "Records of runs that ended, by what became of them."}, []string{"flow", "outcome"}),
-		took:    prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "hollowreed_run_seconds", Help: "From a run's beginning to its end.", Buckets: spans}, []string{"flow"}),
-		asked:   prometheus.NewCounterVec(prometheus.CounterOpts{Name: "hollowreed_calls_total", Help: "Uses of connections, by outcome."}, []string{"connection", "outcome"}),
-		askTook: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "hollowreed_call_seconds", Help: "How long systems took to answer.", Buckets: spans}, []string{"connection"}),
+		counted: map[store.Scope]map[[2]string]*store.Metric{}, calls: map[store.Scope]map[string]*store.Metric{}, Registry: prometheus.NewRegistry(),
+		runs:    prometheus.NewCounterVec(prometheus.CounterOpts{Name: "hollowreed_runs_total", Help: "Runs that ended, by outcome."}, []string{"project", "flow", "outcome"}),
+		records: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "hollowreed_records_total", Help: "Records of runs that ended, by what became of them."}, []string{"project", "flow", "outcome"}),
+		took:    prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "hollowreed_run_seconds", Help: "From a run's beginning to its end.", Buckets: spans}, []string{"project", "flow"}),
+		asked:   prometheus.NewCounterVec(prometheus.CounterOpts{Name: "hollowreed_calls_total", Help: "Uses of connections, by outcome."}, []string{"project", "connection", "outcome"}),
+		askTook: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "hollowreed_call_seconds", Help: "How long systems took to answer.", Buckets: spans}, []string{"project", "connection"}),
 	}
 	t.Registry.MustRegister(t.runs, t.records, t.took, t.asked, t.askTook)
 	return t
@@ -45,16 +45,16 @@ func newTallies() *tallies {
 // ran counts a run that has ended.
 func (t *tallies) ran(r store.Run, state store.State, took time.Duration) {
 	failed := state != store.Done
-	t.runs.WithLabelValues(r.Flow, string(state)).Inc()
-	t.took.WithLabelValues(r.Flow).Observe(took.Seconds())
-	t.records.WithLabelValues(r.Flow, string(flow.SetAside)).Add(float64(r.Aside))
-	t.records.WithLabelValues(r.Flow, string(flow.Done)).Add(float64(max(0, r.Taken-r.Aside)))
+	t.runs.WithLabelValues(r.Project, r.Flow, string(state)).Inc()
+	t.took.WithLabelValues(r.Project, r.Flow).Observe(took.Seconds())
+	t.records.WithLabelValues(r.Project, r.Flow, string(flow.SetAside)).Add(float64(r.Aside))
+	t.records.WithLabelValues(r.Project, r.Flow, string(flow.Done)).Add(float64(max(0, r.Taken-r.Aside)))
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	of := t.counted[r.Project]
+	of := t.counted[r.Scope]
 	if of == nil {
 		of = map[[2]string]*store.Metric{}
-		t.counted[r.Project] = of
+		t.counted[r.Scope] = of
 	}
 	key := [2]string{"flow", r.Flow}
 	if of[key] == nil {
@@ -64,41 +64,46 @@ func (t *tallies) ran(r store.Run, state store.State, took time.Duration) {
 }
 
 // called counts a use of a connection.
-func (t *tallies) called(id string, took time.Duration, failed bool) {
+func (t *tallies) called(s store.Scope, id string, took time.Duration, failed bool) {
 	outcome := "answered"
 	if failed {
 		outcome = "failed"
 	}
-	t.asked.WithLabelValues(id, outcome).Inc()
-	t.askTook.WithLabelValues(id).Observe(took.Seconds())
+	t.asked.WithLabelValues(s.Project, id, outcome).Inc()
+	t.askTook.WithLabelValues(s.Project, id).Observe(took.Seconds())
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	if t.calls[id] == nil {
-		t.calls[id] = &store.Metric{Kind: "connection", Name: id}
+	of := t.calls[s]
+	if of == nil {
+		of = map[string]*store.Metric{}
+		t.calls[s] = of
 	}
-	t.calls[id].Add(took, failed)
+	if of[id] == nil {
+		of[id] = &store.Metric{Kind: "connection", Name: id}
+	}
+	of[id].Add(took, failed)
 }
 
 // callsWait is how long uses of connections wait to be kept where no run has ended: connections are polled all the time.
 const callsWait = 30 * time.Second
 
 // take gives what was counted since it was last taken.
-func (t *tallies) take(project string) map[string][]store.Metric {
+func (t *tallies) take() map[store.Scope][]store.Metric {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	if len(t.counted) == 0 && time.Since(t.taken) < callsWait {
 		return nil
 	}
 	t.taken = time.Now()
-	out := map[string][]store.Metric{}
-	for p, figures := range t.counted {
+	out := map[store.Scope][]store.Metric{}
+	for s, figures := range t.counted {
 		for _, f := range figures {
-			out[p] = append(out[p], *f)
+			out[s] = append(out[s], *f)
 		}
 	}
-	for _, id := range slices.Sorted(maps.Keys(t.calls)) {
-		if project != "" {
-			out[project] = append(out[project], *t.calls[id])
+	for s, calls := range t.calls {
+		for _, id := range slices.Sorted(maps.Keys(calls)) {
+			out[s] = append(out[s], *calls[id])
 		}
 	}
 	clear(t.counted)
@@ -108,8 +113,8 @@ func (t *tallies) take(project string) map[string][]store.Metric {
 
 // keepFigures adds what was counted to the figures of this minute. What cannot be kept is lost: figures are no messages.
 func (e *Engine) keepFigures(ctx context.Context) error {
-	for project, list := range e.tallies.take(e.opt.Project) {
-		if err := store.AddFigures(ctx, e.db, project, list); err != nil {
+	for s, list := range e.tallies.take() {
+		if err := store.AddFigures(ctx, e.db, s, list); err != nil {
 			return err
 		}
 	}
@@ -138,9 +143,9 @@ type backlog struct {
 func newBacklog(e *Engine) *backlog {
 	return &backlog{
 		e:     e,
-		runs:  prometheus.NewDesc("hollowreed_backlog_runs", "Runs that wait or are tried again.", []string{"flow"}, nil),
-		up:    prometheus.NewDesc("hollowreed_workers", "Workers that live.", nil, nil),
-		aside: prometheus.NewDesc("hollowreed_aside_records", "Records that wait for somebody.", nil, nil),
+		runs:  prometheus.NewDesc("hollowreed_backlog_runs", "Runs that wait or are tried again.", []string{"project", "flow"}, nil),
+		up:    prometheus.NewDesc("hollowreed_workers", "Workers of the environment that live.", nil, nil),
+		aside: prometheus.NewDesc("hollowreed_aside_records", "Records that wait for somebody.", []string{"project"}, nil),
 	}
 }
 
@@ -155,15 +160,26 @@ func (b *backlog) Describe(ch chan<- *prometheus.Desc) {
 func (b *backlog) Collect(ch chan<- prometheus.Metric) {
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
-	if waiting, err := store.Backlog(ctx, b.e.db, b.e.opt.Project); err == nil {
-		for name, n := range waiting {
-			ch <- prometheus.MustNewConstMetric(b.runs, prometheus.GaugeValue, float64(n), name)
-		}
-	}
-	if workers, err := store.Workers(ctx, b.e.db); err == nil {
+	if workers, err := store.Workers(ctx, b.e.db, b.e.opt.Env); err == nil {
 		ch <- prometheus.MustNewConstMetric(b.up, prometheus.GaugeValue, float64(len(workers)))
 	}
-	if open, err := store.OpenAsides(ctx, b.e.db, b.e.opt.Project); err == nil {
-		ch <- prometheus.MustNewConstMetric(b.aside, prometheus.GaugeValue, float64(open))
+	projects, err := store.Projects(ctx, b.e.db)
+	if err != nil {
+		return
+	}
+	for _, id := range projects {
+		b.collect(ctx, ch, b.e.in(id))
+	}
+}
+
+// collect asks the database for what waits in a scope.
+func (b *backlog) collect(ctx context.Context, ch chan<- prometheus.Metric, s store.Scope) {
+	if waiting, err := store.Backlog(ctx, b.e.db, s); err == nil {
+		for name, n := range waiting {
+			ch <- prometheus.MustNewConstMetric(b.runs, prometheus.GaugeValue, float64(n), s.Project, name)
+		}
+	}
+	if open, err := store.OpenAsides(ctx, b.e.db, s); err == nil {
+		ch <- prometheus.MustNewConstMetric(b.aside, prometheus.GaugeValue, float64(open), s.Project)
 	}
 }

@@ -67,7 +67,7 @@ func (x *execution) writeFilesOf(ctx context.Context, t *flow.FileTarget) error 
 	}
 	defer set.Close(nil)
 	for _, f := range files {
-		name, size, err := set.Write(ctx, x.engine.outside, f, x.run.ID.String())
+		name, size, err := set.Write(ctx, x.outside(), f, x.run.ID.String())
 		if err == nil {
 			err = store.AddRunFile(ctx, x.engine.db, x.run.ID, store.RunFile{Step: t.Step.ID, Name: name, Size: size, Records: f.Records})
 		}

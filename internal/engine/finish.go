@@ -33,7 +33,7 @@ func (x *execution) settle(ctx context.Context, state store.State) error {
 	if r.InputPath == "" || x.plan == nil {
 		return nil
 	}
-	folder, err := x.engine.outside.Folder(ctx, x.plan.Flow.Trigger.Connection.Value)
+	folder, err := x.outside().Folder(ctx, x.plan.Flow.Trigger.Connection.Value)
 	here, is := folder.(system.InPlace)
 	if err != nil || !is {
 		return err

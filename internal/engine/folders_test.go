@@ -91,11 +91,11 @@ func TestASlowTriggerKeepsNobodyWaiting(t *testing.T) {
 func TestATriggerThatAsksSeldomAsksAgainSoonAfterAFailure(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
-	pool := connector.NewPool(w.settings, connector.Rules{})
+	pool := connector.Same[store.Scope](w.settings, connector.Rules{})
 	t.Cleanup(pool.Close)
 	e, err := New(w.db, pool, Options{})
 	require.NoError(t, err)
-	r := store.Release{Project: "skerry", Flow: flowID, Number: 1}
+	r := store.Deployment{Scope: testkit.Skerry, Flow: flowID, Number: 1}
 	due := func() bool {
 		_, due, err := e.taken(t.Context(), r, time.Hour)
 		require.NoError(t, err)

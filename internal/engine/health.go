@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"sync"
 	"time"
 
@@ -15,8 +16,8 @@ const healthTime = 5 * time.Second
 type looked struct {
 	mu   sync.Mutex
 	at   time.Time
-	ids  []string
-	read time.Time // when the connections were last asked for
+	ids  map[string][]string // by project
+	read time.Time           // when the connections were last asked for
 }
 
 // forget lets them be looked at where their settings have changed.
@@ -27,7 +28,7 @@ func (l *looked) forget() {
 }
 
 // due says whether it is time to look, and notes that somebody does; known are the connections, nil where they are to be asked for.
-func (l *looked) due(every time.Duration, hears bool) (known []string, due bool) {
+func (l *looked) due(every time.Duration, hears bool) (known map[string][]string, due bool) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	now := time.Now()
@@ -43,50 +44,52 @@ func (l *looked) due(every time.Duration, hears bool) (known []string, due bool)
 }
 
 // keep remembers the connections, unless their settings have changed since they were asked for.
-func (l *looked) keep(ids []string) {
+func (l *looked) keep(ids map[string][]string) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.ids = ids
 }
 
-// watchHealth looks whether the connections answer.
+// watchHealth looks whether the connections of the environment answer.
 func (e *Engine) watchHealth(ctx context.Context) error {
-	if e.opt.Project == "" {
-		return nil
-	}
 	ids, due := e.health.due(e.opt.Health*9/10, e.notices.hears.Load())
 	if !due {
 		return nil
 	}
 	if ids == nil {
 		var err error
-		if ids, err = store.Configured(ctx, e.db, e.opt.Project, e.opt.Env); err != nil {
+		if ids, err = store.Configured(ctx, e.db, e.opt.Env); err != nil {
 			e.health.forget()
 			return err
 		}
 		e.health.keep(ids)
 	}
-	if len(ids) == 0 {
-		return nil
+	var errs []error
+	for project, list := range ids {
+		errs = append(errs, e.watchHealthOf(ctx, e.in(project), list))
 	}
+	return errors.Join(errs...)
+}
+
+func (e *Engine) watchHealthOf(ctx context.Context, s store.Scope, ids []string) error {
 	list := make([]store.Health, len(ids))
 	var all sync.WaitGroup
 	for i, id := range ids {
-		all.Go(func() { list[i] = e.healthOf(ctx, id) })
+		all.Go(func() { list[i] = e.healthOf(ctx, s, id) })
 	}
 	all.Wait()
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
-	_, err := store.SaveHealth(ctx, e.db, e.opt.Project, e.opt.Env, list...)
+	_, err := store.SaveHealth(ctx, e.db, s, list...)
 	return err
 }
 
-func (e *Engine) healthOf(ctx context.Context, id string) store.Health {
+func (e *Engine) healthOf(ctx context.Context, s store.Scope, id string) store.Health {
 	ctx, cancel := context.WithTimeout(ctx, healthTime)
 	defer cancel()
 	began := time.Now()
-	err := e.outside.Check(ctx, id)
+	err := e.outside.Of(s).Check(ctx, id)
 	h := store.Health{Connection: id, Well: err == nil, TookMS: int(time.Since(began).Milliseconds())}
 	if err != nil {
 		h.Fault = plainError(err)

@@ -50,7 +50,7 @@ func TestWhatIsKeptOfMessages(t *testing.T) {
 	require.NotEmpty(t, bad.Faults)
 
 	w.change("flows/gauge-readings.yaml", "keeps: ends and faults\n", "keeps: nothing\n")
-	_, err := e.CreateRelease(t.Context(), "skerry", flowID, "", "mo")
+	_, err := e.CreateRelease(t.Context(), testkit.Skerry, flowID, "", "mo")
 	require.NoError(t, err)
 	good, bad = entries("nothing.tide")
 	require.Empty(t, names(good)+names(bad)+good.Raw+bad.Raw)
@@ -84,7 +84,7 @@ func TestOldRunsAreRemoved(t *testing.T) {
 	}
 	_, err = store.RunByID(t.Context(), w.db, bad.ID)
 	require.NoError(t, err, "its record waits for somebody")
-	runs, err := store.Runs(t.Context(), w.db, store.RunFilter{Project: "skerry", Reference: "good.tide", Most: 5})
+	runs, err := store.Runs(t.Context(), w.db, store.RunFilter{Scope: testkit.Skerry, Reference: "good.tide", Most: 5})
 	require.NoError(t, err)
 	require.Len(t, runs, 1, "the one that was run again")
 	require.Nil(t, runs[0].Parent)
@@ -94,13 +94,13 @@ func TestOldRunsAreRemoved(t *testing.T) {
 func TestTheFiguresOfAFlowAndItsConnections(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
-	w.start(Options{Project: "skerry", Env: "Workbench", Health: time.Hour})
+	w.start(Options{Health: time.Hour})
 	w.drop("one.tide", tide(reading("SK04", 1, 4125, "R")))
 	w.drop("two.tide", tide(reading("XX99", 1, 4125, "R")))
 	w.ended("one.tide")
 	w.ended("two.tide")
 	figures := testkit.Until(t, "the figures", func() (map[string]store.FigureAt, bool) {
-		list, err := store.Figures(t.Context(), w.db, "skerry", time.Now().Add(-time.Hour), 600)
+		list, err := store.Figures(t.Context(), w.db, testkit.Skerry, time.Now().Add(-time.Hour), 600)
 		require.NoError(t, err)
 		by := map[string]store.FigureAt{}
 		for _, f := range list {

@@ -14,16 +14,16 @@ import (
 
 // collect begins a run with each mail that waits. Which mails were taken is noted with their runs: one that could not
 // be taken out of the way, since a worker died or the server did, starts no second run.
-func (e *Engine) collect(ctx context.Context, r store.Release, plan *flow.Plan) error {
+func (e *Engine) collect(ctx context.Context, r store.Deployment, plan *flow.Plan) error {
 	t := plan.Flow.Trigger
-	return e.outside.FetchMails(ctx, t.Connection.Value, t.From, t.Subject, func(l system.Mail) error {
+	return e.outside.Of(r.Scope).FetchMails(ctx, t.Connection.Value, t.From, t.Subject, func(l system.Mail) error {
 		b := beginning{by: "new mail", input: json.Bytes(l.Value)}
 		err := pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
 			run, err := e.record(ctx, tx, r, plan, b)
 			if err != nil {
 				return err
 			}
-			fresh, err := store.AddPickup(ctx, tx, r.Project, r.Flow, t.Connection.Value, l.Identity, run)
+			fresh, err := store.AddPickup(ctx, tx, r.Scope, r.Flow, t.Connection.Value, l.Identity, run)
 			if err == nil && !fresh {
 				return errSeen
 			}

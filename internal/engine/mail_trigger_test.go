@@ -45,7 +45,7 @@ func mailed(t *testing.T, change map[string]string) (w *world, desk *postroom.De
 func (w *world) lettersDone(n int) []store.Run {
 	w.t.Helper()
 	return testkit.Until(w.t, "the letters' runs", func() ([]store.Run, bool) {
-		runs, err := store.Runs(w.t.Context(), w.db, store.RunFilter{Project: "skerry", Flow: "letters", State: store.Done, Most: 100})
+		runs, err := store.Runs(w.t.Context(), w.db, store.RunFilter{Scope: testkit.Skerry, Flow: "letters", State: store.Done, Most: 100})
 		require.NoError(w.t, err)
 		return runs, len(runs) >= n
 	})
@@ -100,7 +100,7 @@ func TestATriggerSaysWhyNoMailComes(t *testing.T) {
 	w.add("letters", map[string]string{"flows/letters.yaml": letterFlow})
 	why := func(want string) {
 		testkit.Until(t, want, func() (string, bool) {
-			kept, err := store.TriggerOf(context.Background(), w.db, "skerry", "letters")
+			kept, err := store.TriggerOf(context.Background(), w.db, testkit.Skerry, "letters")
 			require.NoError(t, err)
 			return kept.Fault, (want == "") == (kept.Fault == "") && kept.LookedAt != nil
 		})

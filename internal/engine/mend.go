@@ -227,7 +227,7 @@ func (e *Engine) Mend(ctx context.Context, id int64, text *string, by string) (u
 		return uuid.Nil, err
 	}
 	again := store.Run{
-		ID: uuid.Must(uuid.NewV7()), Project: r.Project, Flow: r.Flow, Of: r.Of, Reference: r.Reference, File: r.File, Input: r.Input, Request: r.Request,
+		ID: uuid.Must(uuid.NewV7()), Scope: r.Scope, Flow: r.Flow, Of: r.Of, Reference: r.Reference, File: r.File, Input: r.Input, Request: r.Request,
 		Parent: &r.ID, StartedBy: by,
 	}
 	err = pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
@@ -248,7 +248,7 @@ func (e *Engine) Mend(ctx context.Context, id int64, text *string, by string) (u
 		if err := store.HandleAside(ctx, tx, id, "run again", &again.ID, by); err != nil {
 			return err
 		}
-		return e.enqueue(ctx, tx, again.ID)
+		return e.enqueue(ctx, tx, again.Scope, again.ID)
 	})
 	return again.ID, err
 }

@@ -12,6 +12,7 @@ import (
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/store"
+	"hollowreed/internal/testkit"
 )
 
 // parcels are files whose records are written into one file again; a record of the kind "ghost" is refused by the flow.
@@ -95,7 +96,7 @@ func TestEveryRecordIsMendedByItself(t *testing.T) {
 			content, err := os.ReadFile(filepath.Join(out, "all.csv"))
 			require.NoError(t, err)
 			require.Equal(t, "n,to,what\r\n1,LC,kelp\r\n2,OR,søl\r\n3,HV,peats\r\n", string(content))
-			open, err := store.OpenWork(t.Context(), w.db, "skerry")
+			open, err := store.OpenWork(t.Context(), w.db, testkit.Skerry)
 			require.NoError(t, err)
 			require.Zero(t, open)
 		})
@@ -159,7 +160,7 @@ func TestAnEntryIsMendedByItself(t *testing.T) {
 			require.Equal(t, 4, strings.Count(string(content), "\r\n"), string(content))
 		}
 	}
-	open, err := store.OpenWork(t.Context(), w.db, "skerry")
+	open, err := store.OpenWork(t.Context(), w.db, testkit.Skerry)
 	require.NoError(t, err)
 	require.Zero(t, open)
 }
@@ -191,11 +192,11 @@ func TestARunAgainClosesWhatItSolved(t *testing.T) {
 	require.Equal(t, id, reruns[0].ID)
 
 	cause := store.Cause{Flow: "parcels", Step: "read", Text: ""}
-	causes, err := store.Causes(t.Context(), w.db, "skerry", first.CreatedAt, 10)
+	causes, err := store.Causes(t.Context(), w.db, testkit.Skerry, first.CreatedAt, 10)
 	require.NoError(t, err)
 	require.Len(t, causes, 1)
 	cause.Text = causes[0].Text
-	asides, runs, err := store.OpenOfCause(t.Context(), w.db, "skerry", cause, first.CreatedAt, 10)
+	asides, runs, err := store.OpenOfCause(t.Context(), w.db, testkit.Skerry, cause, first.CreatedAt, 10)
 	require.NoError(t, err)
 	require.Len(t, asides, 1, "the open record of the cause, not the three of its message")
 	require.Empty(t, runs)

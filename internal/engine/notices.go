@@ -43,7 +43,7 @@ func (e *Engine) hears() {
 	e.folders.forget()
 	e.health.forget()
 	e.draft.forget()
-	e.outside.Reload("")
+	e.outside.ReloadAll()
 	e.outside.Hears(true)
 	e.notices.hears.Store(true)
 }
@@ -52,14 +52,15 @@ func (e *Engine) hears() {
 func (e *Engine) noticed(what string) {
 	kind, rest, _ := strings.Cut(what, " ")
 	switch kind {
-	case "release", "trigger":
+	case "deployment", "trigger":
 		e.triggersChanged()
 	case "setting":
-		_, connection, _ := strings.Cut(rest, " ")
-		e.outside.Reload(connection)
+		s, connection := scopeOf(rest)
+		e.outside.Reload(s, connection)
 		e.health.forget()
 	case "secret":
-		e.outside.Reload("")
+		s, _ := scopeOf(rest)
+		e.outside.Reload(s, "")
 		e.health.forget()
 	case "part":
 		e.draft.forget()
@@ -71,21 +72,28 @@ func (e *Engine) noticed(what string) {
 	}
 }
 
+// scopeOf are the scope of what has changed, and what it is, as it is announced.
+func scopeOf(announced string) (s store.Scope, what string) {
+	scope, what, _ := strings.Cut(announced, " ")
+	s.Project, s.Environment, _ = strings.Cut(scope, "/")
+	return s, what
+}
+
 // stir lets the next look at the alerts be made: something has happened.
 func (e *Engine) stir() {
 	e.stirs.Store(true)
 	e.alertsDue.stir(2 * e.opt.Alerts)
 }
 
-// triggers are the newest releases and which triggers are paused.
+// triggers are what the environment runs, and which triggers are paused.
 type triggers struct {
-	mu       sync.Mutex
-	changes  int // how often something changed
-	keptAt   int // of changes; what is kept is as it was then
-	read     time.Time
-	releases []store.Release
-	paused   map[[2]string]bool
-	routes   routes
+	mu          sync.Mutex
+	changes     int // how often something changed
+	keptAt      int // of changes; what is kept is as it was then
+	read        time.Time
+	deployments []store.Deployment
+	paused      map[[2]string]bool
+	routes      routes
 }
 
 func (t *triggers) forget() {
@@ -96,55 +104,55 @@ func (t *triggers) forget() {
 }
 
 // PauseTrigger lets the trigger of a flow start nothing.
-func (e *Engine) PauseTrigger(ctx context.Context, projectID, flowID, by, reason string) error {
+func (e *Engine) PauseTrigger(ctx context.Context, s store.Scope, flowID, by, reason string) error {
 	defer e.triggersChanged()
-	return store.Pause(ctx, e.db, projectID, flowID, by, reason)
+	return store.Pause(ctx, e.db, s, flowID, by, reason)
 }
 
 // ResumeTrigger lets a paused trigger start runs again.
-func (e *Engine) ResumeTrigger(ctx context.Context, projectID, flowID string) error {
+func (e *Engine) ResumeTrigger(ctx context.Context, s store.Scope, flowID string) error {
 	defer e.triggersChanged()
-	return store.Unpause(ctx, e.db, projectID, flowID)
+	return store.Unpause(ctx, e.db, s, flowID)
 }
 
-// triggersChanged forgets what is remembered of triggers and releases, which this process itself has just changed, too: others
+// triggersChanged forgets what is remembered of triggers and deployments, which this process itself has just changed, too: others
 // hear of it a moment later.
 func (e *Engine) triggersChanged() {
 	e.triggers.forget()
 	e.folders.forget()
 }
 
-// watched are the newest releases of all flows, and which triggers are paused.
-func (e *Engine) watched(ctx context.Context) ([]store.Release, map[[2]string]bool, error) {
+// watched are the flows of all projects as the environment runs them, and which triggers are paused.
+func (e *Engine) watched(ctx context.Context) ([]store.Deployment, map[[2]string]bool, error) {
 	t := &e.triggers
 	t.mu.Lock()
-	releases, paused, before := t.releases, t.paused, t.changes
+	deployments, paused, before := t.deployments, t.paused, t.changes
 	known := e.notices.hears.Load() && t.keptAt == t.changes && time.Since(t.read) < remembered
 	t.mu.Unlock()
 	if known {
-		return releases, paused, nil
+		return deployments, paused, nil
 	}
 	read := time.Now()
-	releases, err := store.NewestReleases(ctx, e.front(), "")
+	deployments, err := store.AllDeployments(ctx, e.front(), e.opt.Env)
 	if err != nil {
 		return nil, nil, err
 	}
-	if paused, err = store.Paused(ctx, e.front()); err != nil {
+	if paused, err = store.Paused(ctx, e.front(), e.opt.Env); err != nil {
 		return nil, nil, err
 	}
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	if t.changes == before {
-		t.releases, t.paused, t.keptAt, t.read = releases, paused, before, read
+		t.deployments, t.paused, t.keptAt, t.read = deployments, paused, before, read
 	}
-	return releases, paused, nil
+	return deployments, paused, nil
 }
 
-// lead does what one of several workers does, whenever this one is it: it watches the triggers, the alerts and the
+// lead does what one of several workers of the environment does, whenever this one is it: it watches the triggers, the alerts and the
 // connections, and removes what is not kept.
 func (e *Engine) lead(ctx context.Context) {
 	for ctx.Err() == nil {
-		err := store.Lead(ctx, e.db, "workers", func(ctx context.Context) {
+		err := store.Lead(ctx, e.db, "workers of "+e.opt.Env, func(ctx context.Context) {
 			e.folders.forget()
 			var duties sync.WaitGroup
 			e.each(ctx, &duties, e.opt.Look, "look for files", e.pollTriggers)
@@ -192,7 +200,7 @@ func (e *Engine) wakeSoon() {
 func (e *Engine) wake() {
 	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
 	defer cancel()
-	_ = store.WakeQueue(ctx, e.db) // else it is found at the next look
+	_ = store.WakeQueue(ctx, e.db, e.opt.Env) // else it is found at the next look
 }
 
 const (

@@ -73,7 +73,7 @@ func (e *Engine) apart(key string, look func() error) {
 }
 
 // looks are how the triggers are watched; a person is not.
-var looks = map[*flow.TriggerKind]func(e *Engine, ctx context.Context, r store.Release, plan *flow.Plan) error{
+var looks = map[*flow.TriggerKind]func(e *Engine, ctx context.Context, r store.Deployment, plan *flow.Plan) error{
 	flow.FileTrigger: (*Engine).lookInto, flow.RecordsTrigger: (*Engine).poll, flow.MailTrigger: (*Engine).collect, flow.ScheduleTrigger: (*Engine).onTime,
 }
 
@@ -105,9 +105,9 @@ func (e *Engine) pollTriggers(ctx context.Context) error {
 }
 
 // lookAt looks at one trigger and keeps what it met, so that people see why it starts nothing.
-func (e *Engine) lookAt(ctx context.Context, r store.Release, plan *flow.Plan, look func(e *Engine, ctx context.Context, r store.Release, plan *flow.Plan) error) error {
+func (e *Engine) lookAt(ctx context.Context, r store.Deployment, plan *flow.Plan, look func(e *Engine, ctx context.Context, r store.Deployment, plan *flow.Plan) error) error {
 	if plan.Flow.Busy == "skip" {
-		n, err := store.CountActive(ctx, e.db, r.Project, r.Flow)
+		n, err := store.CountActive(ctx, e.db, r.Scope, r.Flow)
 		if err != nil || n >= max(1, plan.Flow.AtOnce) {
 			return err
 		}
@@ -124,7 +124,7 @@ func (e *Engine) lookAt(ctx context.Context, r store.Release, plan *flow.Plan, l
 const noteEvery = 5 * time.Minute
 
 // noteLook notes what a look met where that is something else than before, and now and then.
-func (e *Engine) noteLook(ctx context.Context, r store.Release, fault string) error {
+func (e *Engine) noteLook(ctx context.Context, r store.Deployment, fault string) error {
 	key, now := r.Project+"/"+r.Flow, time.Now()
 	e.folders.mu.Lock()
 	was, known := e.folders.told[key]
@@ -132,7 +132,7 @@ func (e *Engine) noteLook(ctx context.Context, r store.Release, fault string) er
 	if known && was.fault == fault && now.Sub(was.at) < noteEvery {
 		return nil
 	}
-	if err := store.NoteLook(ctx, e.db, r.Project, r.Flow, fault); err != nil {
+	if err := store.NoteLook(ctx, e.db, r.Scope, r.Flow, fault); err != nil {
 		return err
 	}
 	e.folders.mu.Lock()
@@ -148,10 +148,12 @@ func (e *Engine) noteLook(ctx context.Context, r store.Release, fault string) er
 const longEvery = 60
 
 // ofRelease names a flow with its release: what a look knew of an older one holds for no newer.
-func ofRelease(r store.Release) string { return fmt.Sprintf("%s/%s/%d", r.Project, r.Flow, r.Number) }
+func ofRelease(r store.Deployment) string {
+	return fmt.Sprintf("%s/%s/%d", r.Project, r.Flow, r.Number)
+}
 
 // waits notes until when, by the clock of the engine, a schedule starts nothing.
-func (e *Engine) waits(r store.Release, until time.Time) {
+func (e *Engine) waits(r store.Deployment, until time.Time) {
 	e.folders.mu.Lock()
 	defer e.folders.mu.Unlock()
 	if e.folders.wait == nil {
@@ -163,7 +165,7 @@ func (e *Engine) waits(r store.Release, until time.Time) {
 	e.folders.wait[ofRelease(r)] = until
 }
 
-func (e *Engine) due(r store.Release, t flow.Trigger) bool {
+func (e *Engine) due(r store.Deployment, t flow.Trigger) bool {
 	e.folders.mu.Lock()
 	defer e.folders.mu.Unlock()
 	key := r.Project + "/" + r.Flow
@@ -180,9 +182,9 @@ func (e *Engine) due(r store.Release, t flow.Trigger) bool {
 	return true
 }
 
-func (e *Engine) lookInto(ctx context.Context, r store.Release, plan *flow.Plan) error {
+func (e *Engine) lookInto(ctx context.Context, r store.Deployment, plan *flow.Plan) error {
 	t := plan.Flow.Trigger
-	folder, err := e.outside.Folder(ctx, t.Connection.Value)
+	folder, err := e.outside.Of(r.Scope).Folder(ctx, t.Connection.Value)
 	if err != nil {
 		return fmt.Errorf("%s: %w", r.Flow, err)
 	}
@@ -192,7 +194,7 @@ func (e *Engine) lookInto(ctx context.Context, r store.Release, plan *flow.Plan)
 	}
 	var errs []error
 	for _, f := range files[:min(len(files), maxFiles)] {
-		if !e.rested(t.Connection.Value+"/"+f.Name, f.Identity) {
+		if !e.rested(r.Scope.String()+"/"+t.Connection.Value+"/"+f.Name, f.Identity) {
 			continue
 		}
 		if here, is := folder.(system.InPlace); is {
@@ -205,7 +207,7 @@ func (e *Engine) lookInto(ctx context.Context, r store.Release, plan *flow.Plan)
 }
 
 // pickUp records the run of a file that is read where it stands, and moves the file out of the watched folder.
-func (e *Engine) pickUp(ctx context.Context, r store.Release, plan *flow.Plan, folder system.InPlace, f system.File) error {
+func (e *Engine) pickUp(ctx context.Context, r store.Deployment, plan *flow.Plan, folder system.InPlace, f system.File) error {
 	run, err := e.recordPickup(ctx, r, plan, folder, f)
 	if err != nil {
 		return err
@@ -230,10 +232,10 @@ func (e *Engine) rested(path, id string) bool {
 var errSeen = errors.New("picked up before")
 
 // recordPickup records the run of a file, or finds the one that was recorded before.
-func (e *Engine) recordPickup(ctx context.Context, r store.Release, plan *flow.Plan, folder system.InPlace, f system.File) (store.Run, error) {
+func (e *Engine) recordPickup(ctx context.Context, r store.Deployment, plan *flow.Plan, folder system.InPlace, f system.File) (store.Run, error) {
 	path, id := folder.Path(f.Name), f.Identity
 	run := store.Run{
-		ID: uuid.Must(uuid.NewV7()), Project: r.Project, Flow: r.Flow, Release: r.Number,
+		ID: uuid.Must(uuid.NewV7()), Scope: r.Scope, Flow: r.Flow, Release: r.Number,
 		File: filepath.Base(path), InputPath: path, StartedBy: "new file",
 	}
 	run.DonePath = folder.DonePath(f.Name, run.ID.String())
@@ -244,18 +246,18 @@ func (e *Engine) recordPickup(ctx context.Context, r store.Release, plan *flow.P
 			return err
 		}
 		var err error
-		if fresh, err = store.AddPickup(ctx, tx, r.Project, r.Flow, path, id, run.ID); err != nil {
+		if fresh, err = store.AddPickup(ctx, tx, r.Scope, r.Flow, path, id, run.ID); err != nil {
 			return err
 		}
 		if !fresh {
 			return errSeen
 		}
-		return e.enqueue(ctx, tx, run.ID)
+		return e.enqueue(ctx, tx, run.Scope, run.ID)
 	})
 	if !errors.Is(err, errSeen) {
 		return run, err
 	}
-	before, err := store.PickupRun(ctx, e.db, r.Project, r.Flow, path, id)
+	before, err := store.PickupRun(ctx, e.db, r.Scope, r.Flow, path, id)
 	if errors.Is(err, store.ErrNotFound) { // its run is not kept any longer
 		return store.Run{}, nil
 	}

@@ -17,7 +17,7 @@ import (
 // look anew.
 type publisher struct {
 	mu      sync.Mutex
-	changes map[string]time.Time // when each run changed last, as project/flow/run, what is not known of it left out; empty is any run
+	changes map[string]time.Time // when each run changed last, as project/environment/flow/run, what is not known of it left out; empty is any run
 }
 
 // How often changes are announced, and for how long after the last one: a change is noted a little before it is committed.
@@ -31,14 +31,16 @@ const maxChanged = 60
 
 // changed notes that a run changes, and with it the one that started it.
 func (e *Engine) changed(r store.Run) {
-	e.publisher.note(r.Project + "/" + url.PathEscape(r.Flow) + "/" + r.ID.String())
+	e.publisher.note(r.Scope.String() + "/" + url.PathEscape(r.Flow) + "/" + r.ID.String())
 	if r.Parent != nil {
-		e.publisher.note(r.Project + "//" + r.Parent.String())
+		e.publisher.note(r.Scope.String() + "//" + r.Parent.String())
 	}
 }
 
-// changedRun notes that a run changes of which only the id is known.
-func (e *Engine) changedRun(id uuid.UUID) { e.publisher.note("//" + id.String()) }
+// changedRun notes that a run changes of which the flow is not known, or not even the scope.
+func (e *Engine) changedRun(s store.Scope, id uuid.UUID) {
+	e.publisher.note(s.String() + "//" + id.String())
+}
 
 func (p *publisher) note(run string) {
 	p.mu.Lock()

@@ -16,11 +16,11 @@ import (
 func TestWhichRunsHaveChangedIsAnnounced(t *testing.T) {
 	e := &Engine{}
 	require.Empty(t, e.publisher.take())
-	parent, r := uuid.New(), store.Run{ID: uuid.New(), Project: "quay", Flow: "a bill"}
+	parent, r := uuid.New(), store.Run{ID: uuid.New(), Scope: store.Scope{Project: "quay", Environment: "Live"}, Flow: "a bill"}
 	r.Parent = &parent
 	e.changed(r)
 	e.changed(r)
-	want := []string{"quay//" + parent.String(), "quay/a%20bill/" + r.ID.String()}
+	want := []string{"quay/Live//" + parent.String(), "quay/Live/a%20bill/" + r.ID.String()}
 	require.ElementsMatch(t, want, e.publisher.take())
 	require.ElementsMatch(t, want, e.publisher.take(), "for a moment")
 	for at := range e.publisher.changes {
@@ -28,7 +28,7 @@ func TestWhichRunsHaveChangedIsAnnounced(t *testing.T) {
 	}
 	require.Empty(t, e.publisher.take())
 	for i := range 3*maxChanged + 7 {
-		e.changed(store.Run{ID: uuid.New(), Project: "quay", Flow: strconv.Itoa(i)})
+		e.changed(store.Run{ID: uuid.New(), Scope: store.Scope{Project: "quay", Environment: "Live"}, Flow: strconv.Itoa(i)})
 	}
 	require.Equal(t, []string{""}, e.publisher.take())
 }

@@ -64,7 +64,7 @@ type Accepted struct {
 type Call struct {
 	Plan    *flow.Plan
 	asked   InboundRequest
-	release store.Release
+	release store.Deployment
 	leave   func()
 }
 
@@ -77,8 +77,8 @@ func (c *Call) Leave() {
 
 // Called finds the flow that waits for a request, before its body is read: it says whether it may be taken at all. The error is a
 // *Refused where the request is at fault, or where there are too many.
-func (e *Engine) Called(ctx context.Context, projectID string, a InboundRequest) (*Call, error) {
-	route, err := e.asked(ctx, projectID, a)
+func (e *Engine) Called(ctx context.Context, s store.Scope, a InboundRequest) (*Call, error) {
+	route, err := e.asked(ctx, s, a)
 	if err != nil {
 		return nil, err
 	}
@@ -87,7 +87,7 @@ func (e *Engine) Called(ctx context.Context, projectID string, a InboundRequest)
 		return nil, refused(403, fault.New(fault.Setting, "a page of another site sent this, and the flow is not for those").
 			Mended("Let the trigger take requests of other sites, if that is meant"))
 	}
-	if err := e.admitted(ctx, plan, a.Token); err != nil {
+	if err := e.admitted(ctx, s, plan, a.Token); err != nil {
 		return nil, err
 	}
 	c := &Call{Plan: plan, asked: a, release: r}
@@ -135,7 +135,7 @@ func (e *Engine) keyed(ctx context.Context, tx pgx.Tx, c *Call, a InboundRequest
 	if a.Key == "" {
 		return nil
 	}
-	fresh, err := store.AddCall(ctx, tx, c.release.Project, c.release.Flow, a.Key, a.digest(), run)
+	fresh, err := store.AddCall(ctx, tx, c.release.Scope, c.release.Flow, a.Key, a.digest(), run)
 	if err == nil && !fresh {
 		return errSeen
 	}
@@ -181,8 +181,8 @@ func (e *Engine) begun(ctx context.Context, plan *flow.Plan, a InboundRequest) (
 }
 
 // seen finds what became of a request that came before with the same key: the caller gets the same answer again.
-func (e *Engine) seen(ctx context.Context, r store.Release, a InboundRequest, t *Accepted) error {
-	digest, id, err := store.CalledWith(ctx, e.front(), r.Project, r.Flow, a.Key)
+func (e *Engine) seen(ctx context.Context, r store.Deployment, a InboundRequest, t *Accepted) error {
+	digest, id, err := store.CalledWith(ctx, e.front(), r.Scope, r.Flow, a.Key)
 	switch {
 	case err != nil:
 		return err
@@ -222,12 +222,12 @@ func (a InboundRequest) digest() string {
 }
 
 // admitted compares the caller's token with the flow's secret.
-func (e *Engine) admitted(ctx context.Context, plan *flow.Plan, token string) error {
+func (e *Engine) admitted(ctx context.Context, s store.Scope, plan *flow.Plan, token string) error {
 	name := plan.Flow.Trigger.Key.Value
 	if name == "" {
 		return nil
 	}
-	want, err := e.outside.Secret(ctx, name)
+	want, err := e.outside.Of(s).Secret(ctx, name)
 	if err != nil {
 		return err
 	}

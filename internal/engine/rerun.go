@@ -20,26 +20,22 @@ const MaxMended = 1 << 20
 // Resume lets a run go on that was set aside or stopped as a whole, from where it came to and on
 // the release that it began with.
 func (e *Engine) Resume(ctx context.Context, run uuid.UUID) error {
+	r, err := store.RunByID(ctx, e.db, run)
+	if err != nil {
+		return err
+	}
 	return pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
 		if err := store.Resume(ctx, tx, run); err != nil {
 			return err
 		}
-		return e.enqueue(ctx, tx, run)
+		return e.enqueue(ctx, tx, r.Scope, run)
 	})
 }
 
 // newest is the release that a new run of a flow takes.
 func (e *Engine) newest(ctx context.Context, tx pgx.Tx, r store.Run) (int, error) {
-	releases, err := store.NewestReleases(ctx, tx, r.Project)
-	if err != nil {
-		return 0, err
-	}
-	for _, rel := range releases {
-		if rel.Flow == r.Of {
-			return rel.Number, nil
-		}
-	}
-	return 0, store.ErrNotFound
+	d, err := store.DeploymentOf(ctx, tx, r.Scope, r.Of)
+	return d.Number, err
 }
 
 // Discard closes a set-aside record without running it again.
@@ -93,7 +89,7 @@ func (e *Engine) Repeat(ctx context.Context, run uuid.UUID, how Again) (uuid.UUI
 				return err
 			}
 		}
-		return errors.Join(store.HandleRun(ctx, tx, r.ID, "run again"), store.HandleAllAsides(ctx, tx, r.ID, again.ID, how.By), e.enqueue(ctx, tx, again.ID))
+		return errors.Join(store.HandleRun(ctx, tx, r.ID, "run again"), store.HandleAllAsides(ctx, tx, r.ID, again.ID, how.By), e.enqueue(ctx, tx, again.Scope, again.ID))
 	})
 	return again.ID, err
 }

@@ -41,7 +41,7 @@ func (e *Engine) RepeatFrom(ctx context.Context, run uuid.UUID, step, by string)
 		if err := store.AddRun(ctx, tx, again, nil); err != nil {
 			return err
 		}
-		return errors.Join(store.HandleRun(ctx, tx, r.ID, "run again"), store.HandleAsides(ctx, tx, r.ID, plan.From(again.FromStep), again.ID, by), e.enqueue(ctx, tx, again.ID))
+		return errors.Join(store.HandleRun(ctx, tx, r.ID, "run again"), store.HandleAsides(ctx, tx, r.ID, plan.From(again.FromStep), again.ID, by), e.enqueue(ctx, tx, again.Scope, again.ID))
 	})
 	return again.ID, err
 }

@@ -8,6 +8,7 @@ import (
 
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/store"
+	"hollowreed/internal/testkit"
 )
 
 // TestARunBeginsAgainAtAStep: with what its records had come to there; those that failed behind it are done again, those
@@ -71,13 +72,13 @@ func TestMessagesAreSearched(t *testing.T) {
 	w.drop("two.tide", tide(reading("HV07", 1, 4125, "R")))
 	one := w.ended("one.tide")
 	w.ended("two.tide")
-	found, err := e.Search(t.Context(), store.RunFilter{Project: "skerry"}, `"sk04"`, 10)
+	found, err := e.Search(t.Context(), store.RunFilter{Scope: testkit.Skerry}, `"sk04"`, 10)
 	require.NoError(t, err)
 	require.Len(t, found.Runs, 1)
 	require.Equal(t, one.ID, found.Runs[0])
 	require.Equal(t, 2, found.Looked)
 	require.Nil(t, found.Last)
-	found, err = e.Search(t.Context(), store.RunFilter{Project: "skerry"}, "no such thing", 10)
+	found, err = e.Search(t.Context(), store.RunFilter{Scope: testkit.Skerry}, "no such thing", 10)
 	require.NoError(t, err)
 	require.Empty(t, found.Runs)
 	has, err := contains(strings.NewReader(strings.Repeat("x", searchSlab-2)+"KELP"), []byte("kelp"))

@@ -6,6 +6,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hollowreed/internal/store"
+	"hollowreed/internal/testkit"
 )
 
 // TestABadRowThatIsReadAgainIsOneEntry: what a system gives again and that fails again is counted, with whose it is; what was
@@ -31,14 +32,14 @@ steps:
     statement: select id, gauge_code, name, datum_cm from station order by id
 `})
 	open := func() []store.WorkItem {
-		works, err := store.WorkItems(t.Context(), w.db, store.WorkFilter{Project: "skerry", Flow: "stations", Most: 50})
+		works, err := store.WorkItems(t.Context(), w.db, store.WorkFilter{Scope: testkit.Skerry, Flow: "stations", Most: 50})
 		require.NoError(t, err)
 		return works
 	}
 	w.begun("stations", nil)
 	first := open()
 	require.NotEmpty(t, first)
-	_, err := store.Assign(t.Context(), w.db, "skerry", []int64{first[0].Aside}, nil, "mo")
+	_, err := store.Assign(t.Context(), w.db, testkit.Skerry, []int64{first[0].Aside}, nil, "mo")
 	require.NoError(t, err)
 	w.begun("stations", nil)
 	r := w.begun("stations", nil)
@@ -60,7 +61,7 @@ steps:
 		w.drop(name, tide(reading("XX99", 1, 4125, "R")))
 		w.ended(name)
 	}
-	works, err := store.WorkItems(t.Context(), w.db, store.WorkFilter{Project: "skerry", Flow: flowID, Most: 50})
+	works, err := store.WorkItems(t.Context(), w.db, store.WorkFilter{Scope: testkit.Skerry, Flow: flowID, Most: 50})
 	require.NoError(t, err)
 	require.Len(t, works, 2, "two files are two messages")
 }

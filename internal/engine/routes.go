@@ -12,19 +12,19 @@ import (
 
 // route is a released flow that requests start.
 type route struct {
-	release store.Release
+	release store.Deployment
 	plan    *flow.Plan
 }
 
-// routes are those of each project, made of the releases that the triggers were read with.
+// routes are those of each scope, made of the deployments that the triggers were read with.
 type routes struct {
-	of        []store.Release
-	byProject map[string][]route
+	of      []store.Deployment
+	byScope map[store.Scope][]route
 }
 
 // asked finds the flow that a request starts. Where there is none by what is remembered, a release may just have been made.
-func (e *Engine) asked(ctx context.Context, projectID string, a InboundRequest) (route, error) {
-	list, err := e.routed(ctx, projectID)
+func (e *Engine) asked(ctx context.Context, s store.Scope, a InboundRequest) (route, error) {
+	list, err := e.routed(ctx, s)
 	if err != nil {
 		return route{}, err
 	}
@@ -33,7 +33,7 @@ func (e *Engine) asked(ctx context.Context, projectID string, a InboundRequest) 
 		return found, e.takes(ctx, found.release)
 	}
 	e.triggers.forget()
-	if list, err = e.routed(ctx, projectID); err != nil {
+	if list, err = e.routed(ctx, s); err != nil {
 		return route{}, err
 	}
 	if found, refusal = routeOf(list, a); refusal != nil {
@@ -69,26 +69,26 @@ func routeOf(list []route, a InboundRequest) (found route, refusal *Rejected) {
 	return found, other
 }
 
-// routed are the routes of a project, made anew when the releases were read anew.
-func (e *Engine) routed(ctx context.Context, projectID string) ([]route, error) {
-	releases, _, err := e.watched(ctx)
-	if err != nil || len(releases) == 0 {
+// routed are the routes of a scope, made anew when the deployments were read anew.
+func (e *Engine) routed(ctx context.Context, s store.Scope) ([]route, error) {
+	deployments, _, err := e.watched(ctx)
+	if err != nil || len(deployments) == 0 {
 		return nil, err
 	}
 	t := &e.triggers
 	t.mu.Lock()
-	same := len(t.routes.of) > 0 && &t.routes.of[0] == &releases[0]
-	list, made := t.routes.byProject[projectID]
+	same := len(t.routes.of) > 0 && &t.routes.of[0] == &deployments[0]
+	list, made := t.routes.byScope[s]
 	t.mu.Unlock()
 	if same && made {
 		return list, nil
 	}
 	list = nil
-	for _, r := range releases {
-		if r.Project != projectID {
+	for _, r := range deployments {
+		if r.Scope != s {
 			continue
 		}
-		p, err := e.Release(ctx, projectID, r.Flow, r.Number)
+		p, err := e.Release(ctx, s.Project, r.Flow, r.Number)
 		if err != nil {
 			return nil, err
 		}
@@ -98,20 +98,20 @@ func (e *Engine) routed(ctx context.Context, projectID string) ([]route, error) 
 	}
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	if len(t.routes.of) == 0 || &t.routes.of[0] != &releases[0] {
-		t.routes = routes{of: releases, byProject: map[string][]route{}}
+	if len(t.routes.of) == 0 || &t.routes.of[0] != &deployments[0] {
+		t.routes = routes{of: deployments, byScope: map[store.Scope][]route{}}
 	}
-	t.routes.byProject[projectID] = list
+	t.routes.byScope[s] = list
 	return list, nil
 }
 
 // takes refuses requests while somebody has paused the flow.
-func (e *Engine) takes(ctx context.Context, r store.Release) error {
+func (e *Engine) takes(ctx context.Context, r store.Deployment) error {
 	_, paused, err := e.watched(ctx)
 	if err != nil || !paused[[2]string{r.Project, r.Flow}] {
 		return err
 	}
-	t, err := store.TriggerOf(ctx, e.front(), r.Project, r.Flow)
+	t, err := store.TriggerOf(ctx, e.front(), r.Scope, r.Flow)
 	if err == nil && t.PausedBy != nil {
 		return refused(503, fault.New(fault.Setting, "the flow takes no requests now: %s", t.PausedFor))
 	}

@@ -14,6 +14,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 
+	"hollowreed/internal/connector"
 	"hollowreed/internal/connector/file"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
@@ -33,7 +34,7 @@ type worker struct {
 // Work takes one run on and goes as far as it can.
 func (w *worker) Work(ctx context.Context, job *river.Job[jobArgs]) error {
 	e := w.engine
-	defer e.changedRun(job.Args.Run)
+	defer e.changedRun(store.Scope{}, job.Args.Run)
 	r, err := e.claim(ctx, job.Args.Run)
 	if errors.Is(err, errBusy) {
 		return e.snooze(turnAfter)
@@ -152,7 +153,7 @@ func (e *Engine) claim(ctx context.Context, id uuid.UUID) (r store.Run, err erro
 		return store.Claim(ctx, e.db, id, e.ID)
 	}
 	err = pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
-		free, err := store.MayStart(ctx, tx, id, r.Project, r.Flow, r.Lane, plan.Flow.AtOnce)
+		free, err := store.MayStart(ctx, tx, id, r.Scope, r.Flow, r.Lane, plan.Flow.AtOnce)
 		if err != nil {
 			return err
 		}
@@ -312,9 +313,12 @@ func (x *execution) prepare() error {
 	return err
 }
 
+// outside are the connections of the run's scope.
+func (x *execution) outside() *connector.Pool { return x.engine.outside.Of(x.run.Scope) }
+
 // batch is one for the next items of the run.
 func (x *execution) batch() *flow.Batch {
-	o := &effectGuard{Outside: x.engine.outside, db: x.engine.db, run: &x.run, plan: x.plan, ending: x.ends}
+	o := &effectGuard{Outside: x.outside(), db: x.engine.db, run: &x.run, plan: x.plan, ending: x.ends}
 	return &flow.Batch{Plan: x.plan, Outside: o, Runtime: &services{x: x}, Try: x.run.Attempt, Totals: x.totals, Trace: x.tracing()}
 }
 
@@ -471,7 +475,7 @@ func (x *execution) recordFor(ctx context.Context, at time.Time, record func(db 
 		if err := record(tx); err != nil {
 			return err
 		}
-		_, err := x.engine.river.InsertTx(ctx, tx, jobArgs{Run: x.run.ID}, &river.InsertOpts{ScheduledAt: at})
+		_, err := x.engine.river.InsertTx(ctx, tx, jobArgs{Run: x.run.ID}, &river.InsertOpts{Queue: store.Queue(x.run.Environment), ScheduledAt: at})
 		return err
 	})
 }

@@ -74,7 +74,7 @@ func (h *services) record(ctx context.Context, c flow.FlowCall, inputs []value.V
 				return err
 			}
 			if children[i] = child; fresh && !c.Wait {
-				jobs = append(jobs, river.InsertManyParams{Args: jobArgs{Run: child.ID}})
+				jobs = append(jobs, river.InsertManyParams{Args: jobArgs{Run: child.ID}, InsertOpts: queued(child.Environment)})
 			}
 		}
 		if len(jobs) == 0 {
@@ -90,7 +90,7 @@ func (h *services) record(ctx context.Context, c flow.FlowCall, inputs []value.V
 // child is the run that a step starts for one of its items.
 func (x *execution) child(c flow.FlowCall, plan *flow.Plan, i int, input value.Value) store.Run {
 	r := store.Run{
-		ID: uuid.Must(uuid.NewV7()), Project: x.run.Project, Flow: c.Flow.ID, Release: x.run.Release, Of: x.run.Of, File: x.run.File, StartedBy: "another flow", Parent: &x.run.ID,
+		ID: uuid.Must(uuid.NewV7()), Scope: x.run.Scope, Flow: c.Flow.ID, Release: x.run.Release, Of: x.run.Of, File: x.run.File, StartedBy: "another flow", Parent: &x.run.ID,
 		Caller: store.Caller{Step: c.Step, Record: c.Items[i].Record, Path: c.Items[i].Path, Depth: x.run.Depth + 1},
 	}
 	if input.Kind() != value.Absent {

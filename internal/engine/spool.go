@@ -2,8 +2,8 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"io"
-	"slices"
 	"time"
 
 	"github.com/google/uuid"
@@ -53,7 +53,7 @@ func (x *execution) spool(ctx context.Context) error {
 	}
 	var s spooled
 	defer s.Close()
-	for v, err := range x.engine.outside.Read(ctx, system.Request{Op: x.plan.Asks.Op, Value: request, Key: x.run.ID.String()}) {
+	for v, err := range x.outside().Read(ctx, system.Request{Op: x.plan.Asks.Op, Value: request, Key: x.run.ID.String()}) {
 		if err != nil {
 			return err
 		}
@@ -76,13 +76,13 @@ func (x *execution) input(ctx context.Context) (io.ReadCloser, error) {
 
 // poll asks for records that are new since the last look, and begins a run with them. What was taken is noted in
 // the same transaction, so that no record is taken twice or passed over.
-func (e *Engine) poll(ctx context.Context, r store.Release, plan *flow.Plan) error {
+func (e *Engine) poll(ctx context.Context, r store.Deployment, plan *flow.Plan) error {
 	every := time.Duration(plan.Flow.Trigger.Every) * time.Second
 	last, due, err := e.taken(ctx, r, every)
 	if err != nil || !due {
 		return err
 	}
-	s, greatest, err := e.fresh(ctx, plan, last)
+	s, greatest, err := e.fresh(ctx, r, plan, last)
 	if err != nil { // it is asked again at the next look, however seldom it is asked
 		return err
 	}
@@ -92,11 +92,11 @@ func (e *Engine) poll(ctx context.Context, r store.Release, plan *flow.Plan) err
 	}
 	began := false
 	err = pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
-		t, ok, err := store.LockTrigger(ctx, tx, r.Project, r.Flow)
+		t, ok, err := store.LockTrigger(ctx, tx, r.Scope, r.Flow)
 		if err != nil || !ok || t.Rising != last { // paused, or others have taken them
 			return err
 		}
-		if err := store.SetRising(ctx, tx, r.Project, r.Flow, greatest); err != nil {
+		if err := store.SetRising(ctx, tx, r.Scope, r.Flow, greatest); err != nil {
 			return err
 		}
 		began = true
@@ -116,7 +116,7 @@ func (e *Engine) poll(ctx context.Context, r store.Release, plan *flow.Plan) err
 
 // taken is the greatest value that a trigger has taken so far, as this process knows it or the database. due says whether it is
 // time to ask: for one that asks seldom the database knows, see asksNext.
-func (e *Engine) taken(ctx context.Context, r store.Release, every time.Duration) (last string, due bool, err error) {
+func (e *Engine) taken(ctx context.Context, r store.Deployment, every time.Duration) (last string, due bool, err error) {
 	key := r.Project + "/" + r.Flow
 	e.folders.mu.Lock()
 	last, known := e.folders.last[key]
@@ -124,7 +124,7 @@ func (e *Engine) taken(ctx context.Context, r store.Release, every time.Duration
 	if known && e.notices.hears.Load() && every < longEvery*time.Second {
 		return last, true, nil
 	}
-	t, err := store.TriggerOf(ctx, e.db, r.Project, r.Flow)
+	t, err := store.TriggerOf(ctx, e.db, r.Scope, r.Flow)
 	if err != nil || t.PausedBy != nil || t.NextAt.After(time.Now()) && every >= longEvery*time.Second {
 		return "", false, err
 	}
@@ -138,15 +138,15 @@ func (e *Engine) taken(ctx context.Context, r store.Release, every time.Duration
 }
 
 // asksNext notes when a trigger that asks seldom does so next, for this worker and for the next one that starts.
-func (e *Engine) asksNext(ctx context.Context, r store.Release, every time.Duration) error {
+func (e *Engine) asksNext(ctx context.Context, r store.Deployment, every time.Duration) error {
 	if every < longEvery*time.Second {
 		return nil
 	}
-	return store.AskNext(ctx, e.db, r.Project, r.Flow, every)
+	return store.AskNext(ctx, e.db, r.Scope, r.Flow, every)
 }
 
 // fresh reads the records whose rising field is beyond the last one that was taken.
-func (e *Engine) fresh(ctx context.Context, plan *flow.Plan, last string) (*spooled, string, error) {
+func (e *Engine) fresh(ctx context.Context, r store.Deployment, plan *flow.Plan, last string) (*spooled, string, error) {
 	ctx, cancel := context.WithTimeout(ctx, readTime)
 	defer cancel()
 	field := plan.Poll.Op.Response.Root.Field(plan.Flow.Trigger.Rising.Value)
@@ -161,7 +161,7 @@ func (e *Engine) fresh(ctx context.Context, plan *flow.Plan, last string) (*spoo
 		return nil, "", f
 	}
 	s, greatest := &spooled{}, was
-	for v, err := range e.outside.Read(ctx, system.Request{Op: plan.Poll.Op, Value: request}) {
+	for v, err := range e.outside.Of(r.Scope).Read(ctx, system.Request{Op: plan.Poll.Op, Value: request}) {
 		if err != nil {
 			return nil, "", err
 		}
@@ -189,25 +189,25 @@ func beyond(a, b value.Value) bool {
 
 // onTime begins a run of a schedule that is due; of several workers one does. A schedule by the clock begins with
 // its first time after it was released; one that runs every so often begins at once.
-func (e *Engine) onTime(ctx context.Context, r store.Release, plan *flow.Plan) error {
+func (e *Engine) onTime(ctx context.Context, r store.Deployment, plan *flow.Plan) error {
 	s := plan.Schedule
 	var waits time.Time
 	err := pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
-		t, ok, err := store.LockTrigger(ctx, tx, r.Project, r.Flow)
+		t, ok, err := store.LockTrigger(ctx, tx, r.Scope, r.Flow)
 		now := e.now()
 		if err != nil || !ok {
 			return err
 		}
 		if t.Spec != s.Spec && plan.Flow.Trigger.Cron.Value != "" {
 			waits = s.Next(now)
-			return store.SetNext(ctx, tx, r.Project, r.Flow, s.Spec, waits)
+			return store.SetNext(ctx, tx, r.Scope, r.Flow, s.Spec, waits)
 		}
 		if t.NextAt.After(now) {
 			waits = t.NextAt
 			return nil
 		}
 		starts, next := s.Due(t.NextAt, now, plan.Flow.Trigger.Missed)
-		if err := store.SetNext(ctx, tx, r.Project, r.Flow, s.Spec, next); err != nil || !starts {
+		if err := store.SetNext(ctx, tx, r.Scope, r.Flow, s.Spec, next); err != nil || !starts {
 			return err
 		}
 		waits = next
@@ -230,8 +230,8 @@ type beginning struct {
 }
 
 // record keeps a run and makes some worker take it on.
-func (e *Engine) record(ctx context.Context, tx pgx.Tx, r store.Release, plan *flow.Plan, b beginning) (uuid.UUID, error) {
-	run := store.Run{ID: uuid.Must(uuid.NewV7()), Project: r.Project, Flow: r.Flow, Release: r.Number, File: plan.ReadsFrom(), Input: b.input, Request: b.request, StartedBy: b.by}
+func (e *Engine) record(ctx context.Context, tx pgx.Tx, r store.Deployment, plan *flow.Plan, b beginning) (uuid.UUID, error) {
+	run := store.Run{ID: uuid.Must(uuid.NewV7()), Scope: r.Scope, Flow: r.Flow, Release: r.Number, File: plan.ReadsFrom(), Input: b.input, Request: b.request, StartedBy: b.by}
 	input := b.value
 	if b.input != nil && plan.Input != nil && input.Kind() == value.Absent {
 		rows, err := project.ReadJSON(plan.Input, string(b.input))
@@ -244,10 +244,10 @@ func (e *Engine) record(ctx context.Context, tx pgx.Tx, r store.Release, plan *f
 	if err := store.AddRun(ctx, tx, run, b.records); err != nil {
 		return run.ID, err
 	}
-	return run.ID, e.enqueue(ctx, tx, run.ID)
+	return run.ID, e.enqueue(ctx, tx, run.Scope, run.ID)
 }
 
-// setReference works out by what a run is setReference: its reference, and the lane in which runs wait for each other.
+// setReference evaluates by what a run is found: its reference, and the lane in which runs wait for each other.
 func (e *Engine) setReference(plan *flow.Plan, run *store.Run, input, request value.Value) {
 	facts := flow.RunFacts(run.ID.String(), run.File, "", 0, value.Instant(e.now()))
 	run.Reference = plan.ReferenceOf(facts, input, request)
@@ -255,18 +255,17 @@ func (e *Engine) setReference(plan *flow.Plan, run *store.Run, input, request va
 	run.Turns = plan.Flow.AtOnce > 0 || run.Lane != ""
 }
 
-// StartRun starts a run of a flow's newest release because somebody asks for it, with the message that its form asks
+// StartRun starts a run of a flow, as it is deployed, because somebody asks for it, with the message that its form asks
 // for, as JSON. A flow that waits for a file or for new records begins when they come.
-func (e *Engine) StartRun(ctx context.Context, projectID, flowID, by string, input []byte) (uuid.UUID, error) {
-	releases, err := store.NewestReleases(ctx, e.db, projectID)
+func (e *Engine) StartRun(ctx context.Context, s store.Scope, flowID, by string, input []byte) (uuid.UUID, error) {
+	d, err := store.DeploymentOf(ctx, e.db, s, flowID)
+	if errors.Is(err, store.ErrNotFound) {
+		return uuid.Nil, fault.New(fault.Setting, "the flow is not released yet").Mended("Release it; then it can be started")
+	}
 	if err != nil {
 		return uuid.Nil, err
 	}
-	i := slices.IndexFunc(releases, func(r store.Release) bool { return r.Flow == flowID })
-	if i < 0 {
-		return uuid.Nil, fault.New(fault.Setting, "the flow is not released yet").Mended("Release it; then it can be started")
-	}
-	p, err := e.Release(ctx, projectID, flowID, releases[i].Number)
+	p, err := e.Release(ctx, s.Project, flowID, d.Number)
 	if err != nil {
 		return uuid.Nil, err
 	}
@@ -279,7 +278,7 @@ func (e *Engine) StartRun(ctx context.Context, projectID, flowID, by string, inp
 	}
 	var id uuid.UUID
 	err = pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
-		id, err = e.record(ctx, tx, releases[i], plan, beginning{by: by, input: input})
+		id, err = e.record(ctx, tx, d, plan, beginning{by: by, input: input})
 		return err
 	})
 	return id, err

@@ -22,13 +22,13 @@ const (
 // sweep removes what is not kept any longer, a little at a time. Of several workers one does.
 func (e *Engine) sweep(ctx context.Context) error {
 	return pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
-		if ok, err := store.TryLock(ctx, tx, "sweep"); err != nil || !ok {
+		if ok, err := store.TryLock(ctx, tx, "sweep "+e.opt.Env); err != nil || !ok {
 			return err
 		}
 		if err := store.Long(ctx, tx, "remove what is not kept"); err != nil {
 			return err
 		}
-		releases, err := store.NewestReleases(ctx, tx, "")
+		releases, err := store.AllDeployments(ctx, tx, e.opt.Env)
 		if err != nil {
 			return err
 		}
@@ -36,14 +36,14 @@ func (e *Engine) sweep(ctx context.Context) error {
 		for _, r := range releases {
 			errs = append(errs, e.sweepFlow(ctx, tx, r))
 		}
-		_, kept := store.SweepKept(ctx, tx, maxSwept)
-		_, met := store.SweepMeetings(ctx, tx, e.now().Add(-metFor), maxSwept)
-		_, counted := store.SweepFigures(ctx, tx, e.now().Add(-e.opt.Figures), maxSwept)
+		_, kept := store.SweepKept(ctx, tx, e.opt.Env, maxSwept)
+		_, met := store.SweepMeetings(ctx, tx, e.opt.Env, e.now().Add(-metFor), maxSwept)
+		_, counted := store.SweepFigures(ctx, tx, e.opt.Env, e.now().Add(-e.opt.Figures), maxSwept)
 		return errors.Join(append(errs, kept, met, counted)...)
 	})
 }
 
-func (e *Engine) sweepFlow(ctx context.Context, tx pgx.Tx, r store.Release) error {
+func (e *Engine) sweepFlow(ctx context.Context, tx pgx.Tx, r store.Deployment) error {
 	p, err := e.released(ctx, e.db, r.Project, r.Flow, r.Number)
 	if err != nil {
 		return err
@@ -53,13 +53,13 @@ func (e *Engine) sweepFlow(ctx context.Context, tx pgx.Tx, r store.Release) erro
 		return nil
 	}
 	if days := plan.Flow.KeptFor; days > 0 {
-		if _, err := store.SweepRuns(ctx, tx, r.Project, r.Flow, e.now().AddDate(0, 0, -days), maxSwept); err != nil {
+		if _, err := store.SweepRuns(ctx, tx, r.Scope, r.Flow, e.now().AddDate(0, 0, -days), maxSwept); err != nil {
 			return err
 		}
 	}
 	if plan.Flow.Keeps != flow.KeepsNothing {
 		return nil
 	}
-	_, err = store.SweepMessages(ctx, tx, r.Project, r.Flow, e.now().Add(-settled), maxSwept)
+	_, err = store.SweepMessages(ctx, tx, r.Scope, r.Flow, e.now().Add(-settled), maxSwept)
 	return err
 }

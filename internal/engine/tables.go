@@ -6,6 +6,7 @@ import (
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
+	"hollowreed/internal/store"
 )
 
 // tableTime bounds how long holding a flow's upserts against their tables may take.
@@ -13,14 +14,14 @@ const tableTime = 10 * time.Second
 
 // CheckTables holds the upserts of a flow against their tables as these are now. unreached are the connections that could not
 // be asked.
-func (e *Engine) CheckTables(ctx context.Context, plan *flow.Plan) (faults fault.List, unreached []string) {
+func (e *Engine) CheckTables(ctx context.Context, s store.Scope, plan *flow.Plan) (faults fault.List, unreached []string) {
 	ctx, cancel := context.WithTimeout(ctx, tableTime)
 	defer cancel()
 	for _, ps := range plan.Steps {
 		if ps.Upsert == nil || ps.Step.Off {
 			continue
 		}
-		found, err := e.outside.CheckUpsert(ctx, *ps.Upsert)
+		found, err := e.outside.Of(s).CheckUpsert(ctx, *ps.Upsert)
 		if err != nil {
 			unreached = append(unreached, ps.Upsert.Connection)
 			continue

@@ -120,8 +120,9 @@ func (e *Engine) Try(ctx context.Context, p *project.Project, flowID, sample str
 		return t
 	}
 	facts.Reference = plan.ReferenceOf(flow.RunFacts(facts.ID, facts.File, "", 0, facts.Started), input, facts.Request)
-	outside := how.outside(e.outside, p)
-	runtime := &flow.DryRuntime{Outside: outside, Plan: p.Flow, At: at, Facts: facts, Watch: how.Watch, Secrets: e.outside.Secret, Randomness: rand.Reader}
+	real := e.outside.Of(e.in(p.ID))
+	outside := how.outside(real, p)
+	runtime := &flow.DryRuntime{Outside: outside, Plan: p.Flow, At: at, Facts: facts, Watch: how.Watch, Secrets: real.Secret, Randomness: rand.Reader}
 	if how.Keeps {
 		runtime.Heard = how.Heard
 	}

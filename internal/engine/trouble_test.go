@@ -46,7 +46,7 @@ func (w *world) change(path, old, now string) {
 func (w *world) run(file string) store.Run {
 	w.t.Helper()
 	return testkit.Until(w.t, "a run of "+file, func() (store.Run, bool) {
-		runs, err := store.Runs(w.t.Context(), w.db, store.RunFilter{Project: "skerry", Reference: file, Most: 1})
+		runs, err := store.Runs(w.t.Context(), w.db, store.RunFilter{Scope: testkit.Skerry, Reference: file, Most: 1})
 		require.NoError(w.t, err)
 		if len(runs) == 0 {
 			return store.Run{}, false
@@ -137,10 +137,10 @@ func TestADraftWithFaultsIsNotReleased(t *testing.T) {
 	w := newWorld(t)
 	e := w.start(Options{})
 	w.change("mappings/reading-to-tide-level.yaml", "formula: station.id", "formula: station.idd")
-	_, err := e.CreateRelease(t.Context(), "skerry", flowID, "", "mo")
+	_, err := e.CreateRelease(t.Context(), testkit.Skerry, flowID, "", "mo")
 	require.ErrorIs(t, err, ErrFaults)
 	require.ErrorContains(t, err, "the mapping reading-to-tide-level has 1 fault")
-	_, err = e.CreateRelease(t.Context(), "skerry", "nothing", "", "mo")
+	_, err = e.CreateRelease(t.Context(), testkit.Skerry, "nothing", "", "mo")
 	require.ErrorIs(t, err, project.ErrNoPart)
 }
 
@@ -154,41 +154,17 @@ func TestTwoWorkersTakeAFileOnce(t *testing.T) {
 		w.drop(fmt.Sprintf("f%02d.tide", i), tide(reading("SK04", i, 4125+i, "R")))
 	}
 	testkit.Until(t, "all files to be done", func() (int, bool) {
-		runs, err := store.Runs(t.Context(), w.db, store.RunFilter{Project: "skerry", State: store.Done, Most: 100})
+		runs, err := store.Runs(t.Context(), w.db, store.RunFilter{Scope: testkit.Skerry, State: store.Done, Most: 100})
 		require.NoError(t, err)
 		return len(runs), len(runs) >= files
 	})
-	runs, err := store.Runs(t.Context(), w.db, store.RunFilter{Project: "skerry", Most: 100})
+	runs, err := store.Runs(t.Context(), w.db, store.RunFilter{Scope: testkit.Skerry, Most: 100})
 	require.NoError(t, err)
 	require.Len(t, runs, files)
 	require.Equal(t, files, w.count("select count(*) from tide_level_write"))
 	left, err := os.ReadDir(w.folder)
 	require.NoError(t, err)
 	require.Empty(t, left)
-}
-
-// TestWorkersOfOneEnvironment: a second one for another environment would take on the first one's runs with other settings. It
-// does not start while there are any.
-func TestWorkersOfOneEnvironment(t *testing.T) {
-	t.Parallel()
-	w := newWorld(t)
-	first := w.start(Options{Project: "skerry", Env: "Workbench"})
-	other := func(project, env string) error {
-		pool := connector.NewPool(w.settings, connector.Rules{})
-		t.Cleanup(pool.Close)
-		e, err := New(w.db, pool, Options{Project: project, Env: env})
-		require.NoError(t, err)
-		if err = e.Start(context.WithoutCancel(t.Context())); err == nil {
-			t.Cleanup(e.Stop)
-		}
-		return err
-	}
-	require.EqualError(t, other("skerry", "Live"), "expected a worker for skerry in Workbench, whose runs this database holds, found one for skerry in Live. "+
-		"Start it with --environment Workbench, give Live a database of its own, or wait until its workers have stopped and its runs have ended")
-	require.Error(t, other("other", "Workbench"))
-	require.NoError(t, other("skerry", "Workbench"))
-	first.Stop()
-	require.Error(t, other("skerry", "Live"), "there is one still")
 }
 
 func TestOnlyFilesOfTheMaskInTheFolderItselfAreTaken(t *testing.T) {
@@ -206,7 +182,7 @@ func TestOnlyFilesOfTheMaskInTheFolderItselfAreTaken(t *testing.T) {
 	require.Equal(t, store.Done, w.ended("good.tide").State)
 	w.drop("second.tide", tide(reading("SK04", 2, 4125, "R")))
 	w.ended("second.tide")
-	runs, err := store.Runs(t.Context(), w.db, store.RunFilter{Project: "skerry", Most: 9})
+	runs, err := store.Runs(t.Context(), w.db, store.RunFilter{Scope: testkit.Skerry, Most: 9})
 	require.NoError(t, err)
 	require.Len(t, runs, 2)
 	content, err := os.ReadFile(secret)
@@ -222,7 +198,7 @@ func TestADoneFileIsNotReplaced(t *testing.T) {
 	w.ended("same.tide")
 	w.drop("same.tide", tide(reading("SK04", 2, 4125, "R")))
 	testkit.Until(t, "the second run", func() (int, bool) {
-		runs, err := store.Runs(t.Context(), w.db, store.RunFilter{Project: "skerry", State: store.Done, Most: 9})
+		runs, err := store.Runs(t.Context(), w.db, store.RunFilter{Scope: testkit.Skerry, State: store.Done, Most: 9})
 		require.NoError(t, err)
 		return len(runs), len(runs) == 2
 	})
@@ -342,14 +318,14 @@ func TestARunThatAnotherWorkerTookOnIsNotForgotten(t *testing.T) {
 	require.NoError(t, err)
 	w.drop("held.tide", tide(reading("SK04", 1, 4125, "R")))
 	id := testkit.Until(t, "the write to hang", func() (id uuid.UUID, is bool) {
-		runs, err := store.Runs(t.Context(), w.db, store.RunFilter{Project: "skerry", Reference: "held.tide", Most: 1})
+		runs, err := store.Runs(t.Context(), w.db, store.RunFilter{Scope: testkit.Skerry, Reference: "held.tide", Most: 1})
 		require.NoError(t, err)
 		if len(runs) == 1 {
 			id = runs[0].ID
 		}
 		return id, w.count("select count(*) from pg_stat_activity where wait_event_type = 'Lock' and query like '%tide_level%' and datname = current_database()") > 0
 	})
-	require.NoError(t, store.Heartbeat(t.Context(), w.db, "other"))
+	require.NoError(t, store.Heartbeat(t.Context(), w.db, testkit.Skerry.Environment, "other"))
 	_, err = store.Claim(t.Context(), w.db, id, "other")
 	require.NoError(t, err)
 	require.NoError(t, held.Rollback(t.Context()))
@@ -391,10 +367,10 @@ func TestASilentWorkerCallsNoOtherDead(t *testing.T) {
 	w := newWorld(t)
 	ctx := t.Context()
 	const silence = 400 * time.Millisecond
-	e, err := New(w.db, connector.NewPool(w.settings, connector.Rules{}), Options{Silence: silence, Beat: 20 * time.Millisecond})
+	e, err := New(w.db, connector.Same[store.Scope](w.settings, connector.Rules{}), Options{Silence: silence, Beat: 20 * time.Millisecond})
 	require.NoError(t, err)
 	other := func() {
-		_, err := w.db.Exec(ctx, "insert into worker (id, beat_at) values ('other', now() - interval '10 seconds') on conflict (id) do update set beat_at = excluded.beat_at")
+		_, err := w.db.Exec(ctx, "insert into worker (id, environment, beat_at) values ('other', 'Workbench', now() - interval '10 seconds') on conflict (id) do update set beat_at = excluded.beat_at")
 		require.NoError(t, err)
 	}
 	there := func() bool { return w.works("other") }
@@ -418,7 +394,7 @@ func TestASilentWorkerCallsNoOtherDead(t *testing.T) {
 
 func (w *world) works(id string) bool {
 	w.t.Helper()
-	list, err := store.Workers(w.t.Context(), w.db)
+	list, err := store.Workers(w.t.Context(), w.db, testkit.Skerry.Environment)
 	require.NoError(w.t, err)
 	return slices.ContainsFunc(list, func(o store.Worker) bool { return o.ID == id })
 }

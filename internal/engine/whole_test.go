@@ -36,7 +36,7 @@ func (w *world) add(flow string, parts map[string]string) {
 		}
 		return nil
 	}))
-	_, err := w.engine.CreateRelease(w.t.Context(), "skerry", flow, "", "mo")
+	_, err := w.engine.CreateRelease(w.t.Context(), testkit.Skerry, flow, "", "mo")
 	require.NoError(w.t, err)
 }
 
@@ -56,7 +56,7 @@ func (w *world) begun(flow string, input []byte) store.Run {
 
 func (w *world) begin(flow string, input []byte) uuid.UUID {
 	w.t.Helper()
-	id, err := w.engine.StartRun(w.t.Context(), "skerry", flow, "mo", input)
+	id, err := w.engine.StartRun(w.t.Context(), testkit.Skerry, flow, "mo", input)
 	require.NoError(w.t, err)
 	return id
 }
@@ -105,10 +105,10 @@ steps:
 	p, err := e.Release(t.Context(), "skerry", "member", r.Release)
 	require.NoError(t, err)
 	require.Equal(t, "Ada", entry.Item(p.Flow("member")).Frame.Slots[p.Flow("member").Planned("s").Result.Slot].Field("first").Text())
-	found, err := store.Runs(t.Context(), w.db, store.RunFilter{Project: "skerry", Reference: "ad", Most: 5})
+	found, err := store.Runs(t.Context(), w.db, store.RunFilter{Scope: testkit.Skerry, Reference: "ad", Most: 5})
 	require.NoError(t, err)
 	require.Len(t, found, 1, "found by what a step gave it")
-	events, err := store.Events(t.Context(), w.db, "skerry", 10)
+	events, err := store.Events(t.Context(), w.db, testkit.Skerry, 10)
 	require.NoError(t, err)
 	require.Equal(t, "welcome Ada", events[0].Text)
 
@@ -119,7 +119,7 @@ steps:
 	require.NoError(t, err)
 	require.Equal(t, store.Done, w.begun("member", text).State)
 	require.Zero(t, w.count("select count(*) from kiosk_member where card = 'C2'"))
-	_, err = e.StartRun(t.Context(), "skerry", "member", "mo", []byte(`{"card": 7}`))
+	_, err = e.StartRun(t.Context(), testkit.Skerry, "member", "mo", []byte(`{"card": 7}`))
 	require.Error(t, err, "what a person gives is checked before a run begins")
 }
 
@@ -325,13 +325,13 @@ func TestAScheduleStartsOnceForAllWorkers(t *testing.T) {
 	w.add("ticking", map[string]string{"flows/ticking.yaml": text})
 	w.add("beside", map[string]string{"flows/beside.yaml": strings.Replace(text, "Ticking", "Beside", 1)})
 	ticks := func(flow string) int {
-		runs, err := store.Runs(t.Context(), w.db, store.RunFilter{Project: "skerry", Flow: flow, Most: 100})
+		runs, err := store.Runs(t.Context(), w.db, store.RunFilter{Scope: testkit.Skerry, Flow: flow, Most: 100})
 		require.NoError(t, err)
 		return len(runs)
 	}
 	for _, flow := range []string{"ticking", "beside"} {
 		testkit.Until(t, "the first time of "+flow, func() (store.Trigger, bool) {
-			state, err := store.TriggerOf(t.Context(), w.db, "skerry", flow)
+			state, err := store.TriggerOf(t.Context(), w.db, testkit.Skerry, flow)
 			return state, err == nil && state.NextAt.After(began)
 		})
 	}
@@ -348,11 +348,11 @@ func TestAScheduleStartsOnceForAllWorkers(t *testing.T) {
 	for range 4 {
 		second("ticking", "beside")
 	}
-	require.NoError(t, store.Pause(t.Context(), w.db, "skerry", "ticking", "mo", "the clock is mended"))
+	require.NoError(t, store.Pause(t.Context(), w.db, testkit.Skerry, "ticking", "mo", "the clock is mended"))
 	second("beside") // the flow beside it is looked at together with it
 	second("beside")
 	require.Equal(t, []int{4, 6}, []int{ticks("ticking"), ticks("beside")}, "one for each second, whoever looked, and none while it is paused")
-	require.NoError(t, store.Unpause(t.Context(), w.db, "skerry", "ticking"))
+	require.NoError(t, store.Unpause(t.Context(), w.db, testkit.Skerry, "ticking"))
 	second("ticking", "beside")
 }
 

@@ -18,12 +18,12 @@ import (
 	"hollowreed/internal/store"
 )
 
-// Operator is a person who watches the runs of a project.
+// Operator is a person who watches the runs of a scope.
 type Operator struct {
-	DB      *pgxpool.Pool
-	Engine  *engine.Engine
-	Project string
-	Person  string
+	DB     *pgxpool.Pool
+	Engine *engine.Engine
+	store.Scope
+	Person string
 }
 
 // Bounds on what is done at once.
@@ -40,7 +40,7 @@ const Recent = 24 * time.Hour
 
 // audit notes what the person has done.
 func (o Operator) audit(ctx context.Context, what string, run *uuid.UUID, about string) error {
-	return store.AddAuditEntry(ctx, o.DB, o.Project, o.Person, what, run, about)
+	return store.AddAuditEntry(ctx, o.DB, o.Scope, o.Person, what, run, about)
 }
 
 // Resume lets a run that was set aside or stopped go on.
@@ -106,7 +106,7 @@ func (o Operator) RerunMatching(ctx context.Context, f store.RunFilter) error {
 
 // RerunCause runs what waits for somebody for a cause again: just those records, and the runs that failed as a whole.
 func (o Operator) RerunCause(ctx context.Context, cause store.Cause) error {
-	asides, runs, err := store.OpenOfCause(ctx, o.DB, o.Project, cause, time.Now().Add(-Recent), MaxRerun)
+	asides, runs, err := store.OpenOfCause(ctx, o.DB, o.Scope, cause, time.Now().Add(-Recent), MaxRerun)
 	if err != nil {
 		return err
 	}
@@ -146,7 +146,7 @@ func (o Operator) rerunAll(ctx context.Context, asides []int64, runs []uuid.UUID
 
 // Correct runs what was set aside again, with another text where one is given.
 func (o Operator) Correct(ctx context.Context, id int64, text *string) (again uuid.UUID, err error) {
-	a, err := store.AsideByID(ctx, o.DB, id)
+	a, err := store.AsideOf(ctx, o.DB, o.Scope, id)
 	if err != nil {
 		return again, err
 	}
@@ -162,7 +162,7 @@ func (o Operator) Correct(ctx context.Context, id int64, text *string) (again uu
 
 // Discard takes what was set aside off the list without doing anything with it. It gives the run that it is of.
 func (o Operator) Discard(ctx context.Context, id int64) (run uuid.UUID, err error) {
-	a, err := store.AsideByID(ctx, o.DB, id)
+	a, err := store.AsideOf(ctx, o.DB, o.Scope, id)
 	if err != nil {
 		return run, err
 	}
@@ -174,7 +174,7 @@ func (o Operator) Discard(ctx context.Context, id int64) (run uuid.UUID, err err
 
 // Pause lets the trigger of a flow start nothing, for a reason.
 func (o Operator) Pause(ctx context.Context, flowID, reason string) error {
-	if err := o.Engine.PauseTrigger(ctx, o.Project, flowID, o.Person, reason); err != nil {
+	if err := o.Engine.PauseTrigger(ctx, o.Scope, flowID, o.Person, reason); err != nil {
 		return err
 	}
 	return o.audit(ctx, "paused the trigger of", nil, flowID)
@@ -182,7 +182,7 @@ func (o Operator) Pause(ctx context.Context, flowID, reason string) error {
 
 // Unpause lets a paused trigger start runs again.
 func (o Operator) Unpause(ctx context.Context, flowID string) error {
-	if err := o.Engine.ResumeTrigger(ctx, o.Project, flowID); err != nil {
+	if err := o.Engine.ResumeTrigger(ctx, o.Scope, flowID); err != nil {
 		return err
 	}
 	return o.audit(ctx, "resumed the trigger of", nil, flowID)
@@ -190,7 +190,7 @@ func (o Operator) Unpause(ctx context.Context, flowID string) error {
 
 // Start starts a run of the newest release of a flow, with its message where it begins with one.
 func (o Operator) Start(ctx context.Context, flowID string, message []byte) (uuid.UUID, error) {
-	return o.Engine.StartRun(ctx, o.Project, flowID, o.Person, message)
+	return o.Engine.StartRun(ctx, o.Scope, flowID, o.Person, message)
 }
 
 // nameOf tells a record, or an entry of one, as people count.

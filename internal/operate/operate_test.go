@@ -44,20 +44,22 @@ steps:
 	"flows/slow.yaml": "flow: Slow\ntrigger: {kind: person}\nsteps:\n  - {step: wait, id: w, seconds: 3600}\n",
 }
 
+var quay = store.Scope{Project: "quay", Environment: store.Environments[0]}
+
 func operator(t *testing.T) Operator {
 	ctx := t.Context()
 	db := testkit.Project(t, "quay", "Quay", parts)
-	outside := connector.NewPool(connector.Fixed{}, connector.Rules{})
+	outside := connector.Same[store.Scope](connector.Fixed{}, connector.Rules{})
 	t.Cleanup(outside.Close)
 	e, err := engine.New(db, outside, engine.Options{Look: 50 * time.Millisecond, Beat: 100 * time.Millisecond})
 	require.NoError(t, err)
 	for _, flow := range []string{"orders", "slow"} {
-		_, err := e.CreateRelease(ctx, "quay", flow, "", "mo")
+		_, err := e.CreateRelease(ctx, quay, flow, "", "mo")
 		require.NoError(t, err)
 	}
 	require.NoError(t, e.Start(ctx))
 	t.Cleanup(e.Stop)
-	return Operator{DB: db, Engine: e, Project: "quay", Person: "mo"}
+	return Operator{DB: db, Engine: e, Scope: quay, Person: "mo"}
 }
 
 // run starts a run and waits until it is in a state.
@@ -81,7 +83,7 @@ func (o Operator) becomes(t *testing.T, id uuid.UUID, state store.State) {
 // deeds are what the audit log says, the newest first.
 func (o Operator) deeds(t *testing.T) (list []string) {
 	t.Helper()
-	all, err := store.Deeds(t.Context(), o.DB, "quay", nil, 100)
+	all, err := store.Deeds(t.Context(), o.DB, quay, nil, 100)
 	require.NoError(t, err)
 	for _, d := range all {
 		require.Equal(t, "mo", d.Person)
@@ -92,7 +94,7 @@ func (o Operator) deeds(t *testing.T) (list []string) {
 
 func (o Operator) open(t *testing.T) []store.WorkItem {
 	t.Helper()
-	list, err := store.WorkItems(t.Context(), o.DB, store.WorkFilter{Project: "quay", Most: 100})
+	list, err := store.WorkItems(t.Context(), o.DB, store.WorkFilter{Scope: quay, Most: 100})
 	require.NoError(t, err)
 	return list
 }
@@ -159,8 +161,8 @@ func TestManyAreDealtWithAtOnce(t *testing.T) {
 	require.Equal(t, "ran again what was set aside:", o.deeds(t)[0])
 	require.NoError(t, o.RerunCause(t.Context(), store.Cause{Flow: "orders"}))
 	o.runs(t, "orders", `{"number": "B-2"}`, store.Done)
-	require.NoError(t, o.RerunMatching(t.Context(), store.RunFilter{Project: "quay", Flow: "orders", State: store.Done}))
-	require.ErrorContains(t, o.RerunMatching(t.Context(), store.RunFilter{Project: "quay"}), "choose a flow or a cause first")
+	require.NoError(t, o.RerunMatching(t.Context(), store.RunFilter{Scope: quay, Flow: "orders", State: store.Done}))
+	require.ErrorContains(t, o.RerunMatching(t.Context(), store.RunFilter{Scope: quay}), "choose a flow or a cause first")
 	require.Equal(t, "ran many again:", o.deeds(t)[0])
 }
 
@@ -198,7 +200,7 @@ func TestSearchesAndSecretsAreKept(t *testing.T) {
 	kept, err := o.SaveSearch(t.Context(), "mine", "flow=orders&before=2031&text=B")
 	require.NoError(t, err)
 	require.Equal(t, "flow=orders&text=B", kept, "where one was in the list is no part of it")
-	searches, err := store.Searches(t.Context(), o.DB, "quay", "mo")
+	searches, err := store.Searches(t.Context(), o.DB, quay.Project, "mo")
 	require.NoError(t, err)
 	require.Len(t, searches, 1)
 	for _, name := range []string{"", string(make([]byte, 81))} {
@@ -211,7 +213,7 @@ func TestSearchesAndSecretsAreKept(t *testing.T) {
 
 	require.ErrorIs(t, o.DeleteSecret(t.Context(), "Live", "desk"), store.ErrNotFound)
 	require.NoError(t, o.NoteHealth(t.Context(), "Live", store.Health{Connection: "desk", Well: true}))
-	health, err := store.Healths(t.Context(), o.DB, "quay", "Live")
+	health, err := store.Healths(t.Context(), o.DB, quay.In("Live"))
 	require.NoError(t, err)
 	require.True(t, health["desk"].Well)
 }

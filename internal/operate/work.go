@@ -46,7 +46,7 @@ func (o Operator) assign(ctx context.Context, w Work, owner, what string) error 
 	if err := w.Check(); err != nil {
 		return err
 	}
-	n, err := store.Assign(ctx, o.DB, o.Project, w.Records, w.Runs, owner)
+	n, err := store.Assign(ctx, o.DB, o.Scope, w.Records, w.Runs, owner)
 	if err != nil || n == 0 {
 		return err
 	}
@@ -82,14 +82,14 @@ func (o Operator) each(ctx context.Context, w Work, what string, record func(sto
 		}
 	}
 	for _, id := range w.Records {
-		a, err := store.AsideByID(ctx, o.DB, id)
+		a, err := store.AsideOf(ctx, o.DB, o.Scope, id)
 		if err == nil {
 			err = record(a)
 		}
 		done(a.Run, nameOf(a), err)
 	}
 	for _, id := range w.Runs {
-		r, err := store.RunByID(ctx, o.DB, id)
+		r, err := store.RunOf(ctx, o.DB, o.Scope, id)
 		if err == nil {
 			err = run(r)
 		}
@@ -110,7 +110,7 @@ func (o Operator) NoteRecord(ctx context.Context, id int64, note string) error {
 	if err := checkNote(note); err != nil {
 		return err
 	}
-	return store.SetWorkNote(ctx, o.DB, o.Project, id, note)
+	return store.SetWorkNote(ctx, o.DB, o.Scope, id, note)
 }
 
 // NoteRun writes what is to be known of a run that was set aside.
@@ -118,7 +118,7 @@ func (o Operator) NoteRun(ctx context.Context, id uuid.UUID, note string) error 
 	if err := checkNote(note); err != nil {
 		return err
 	}
-	return store.NoteRun(ctx, o.DB, o.Project, id, note)
+	return store.NoteRun(ctx, o.DB, o.Scope, id, note)
 }
 
 func checkNote(note string) error {
@@ -140,7 +140,7 @@ func (o Operator) Search(ctx context.Context, f *store.RunFilter, text string, m
 
 // OfCause narrows a filter to what failed for a cause lately.
 func (o Operator) OfCause(ctx context.Context, f *store.RunFilter, cause store.Cause) error {
-	ids, err := store.RunsOfCause(ctx, o.DB, o.Project, cause, time.Now().Add(-Recent), MaxRerun)
+	ids, err := store.RunsOfCause(ctx, o.DB, o.Scope, cause, time.Now().Add(-Recent), MaxRerun)
 	if ids == nil {
 		ids = []uuid.UUID{}
 	}

@@ -42,10 +42,10 @@ const failures = `select cause, flow, n, began, newest, fault, run, reference fr
 		select flow || ': ' || text as cause, flow, count(*) as n, min(at) as began, max(at) as newest, (array_agg(fault order by at desc))[1] as fault,
 			(array_agg(run order by at desc))[1] as run, (array_agg(reference order by at desc))[1] as reference from (
 			select flow, fault_cause(fault) as text, coalesce(ended_at, created_at) as at, fault, id as run, reference from run
-			where project = $1 and state in ('set aside', 'stopped') and handled = '' and fault is not null and coalesce(fault->>'code', '') <> 'cancelled' and %s
+			where project = $1 and environment = $4 and state in ('set aside', 'stopped') and handled = '' and fault is not null and coalesce(fault->>'code', '') <> 'cancelled' and %s
 			union all
 			select r.flow, fault_cause(a.faults->0), a.made_at, a.faults->0, r.id, r.reference from set_aside a join run r on r.id = a.run
-			where r.project = $1 and a.state = 'open' and %s) x
+			where r.project = $1 and r.environment = $4 and a.state = 'open' and %s) x
 		where ($2 = '' or flow = $2) and flow <> $3 group by flow, text) y %s`
 
 func failed(rows pgx.Rows) ([]Incident, error) {
@@ -66,16 +66,16 @@ func failed(rows pgx.Rows) ([]Incident, error) {
 
 // Failing lists causes for which a flow, or any when it is empty, has failed at least so many times since a time. Runs of
 // the flow that is told of it do not count: they would tell of themselves.
-func Failing(ctx context.Context, db DB, project, flow, except string, since time.Time, times int) ([]Incident, error) {
-	rows, _ := db.Query(ctx, fmt.Sprintf(failures, "ended_at >= $4", "a.made_at >= $4", "where n >= $5 order by n desc limit $6"),
-		project, flow, except, since, times, maxMatters)
+func Failing(ctx context.Context, db DB, s Scope, flow, except string, since time.Time, times int) ([]Incident, error) {
+	rows, _ := db.Query(ctx, fmt.Sprintf(failures, "ended_at >= $5", "a.made_at >= $5", "where n >= $6 order by n desc limit $7"),
+		s.Project, flow, except, s.Environment, since, times, maxMatters)
 	return failed(rows)
 }
 
 // StillFailed is a cause as Failing lists it, however long ago it came, while anything of it waits for somebody; nil where
 // nothing does.
-func StillFailed(ctx context.Context, db DB, project, cause, flow string) (*Incident, error) {
-	rows, _ := db.Query(ctx, fmt.Sprintf(failures, "flow = $2", "r.flow = $2", "where cause = $4"), project, flow, "", cause)
+func StillFailed(ctx context.Context, db DB, s Scope, cause, flow string) (*Incident, error) {
+	rows, _ := db.Query(ctx, fmt.Sprintf(failures, "flow = $2", "r.flow = $2", "where cause = $5"), s.Project, flow, "", s.Environment, cause)
 	list, err := failed(rows)
 	if err != nil || len(list) == 0 {
 		return nil, err
@@ -84,31 +84,31 @@ func StillFailed(ctx context.Context, db DB, project, cause, flow string) (*Inci
 }
 
 // Missing says whether no run of a flow has begun since a time, and it was released before that.
-func Missing(ctx context.Context, db DB, project, flow string, since time.Time) ([]Incident, error) {
+func Missing(ctx context.Context, db DB, s Scope, flow string, since time.Time) ([]Incident, error) {
 	rows, _ := db.Query(ctx, `select flow, case when last is null then 'nothing has ever arrived' else 'nothing has arrived since ' || to_char(last at time zone 'UTC', 'DD Mon HH24:MI') || ' UTC' end, flow, '', $3::timestamptz
-		from (select $2::text as flow, max(created_at) as last, (select max(made_at) from release where project = $1 and flow = $2) as released from run where project = $1 and flow = $2) x
-		where greatest(last, released) < $3`, project, flow, since)
+		from (select $2::text as flow, max(created_at) as last, (select made_at from deployment where project = $1 and environment = $4 and flow = $2) as deployed from run where project = $1 and environment = $4 and flow = $2) x
+		where greatest(last, deployed) < $3`, s.Project, flow, since, s.Environment)
 	return matters(rows)
 }
 
 // Piling lists flows of which more runs wait than so many.
-func Piling(ctx context.Context, db DB, project, flow, except string, most int) ([]Incident, error) {
+func Piling(ctx context.Context, db DB, s Scope, flow, except string, most int) ([]Incident, error) {
 	rows, _ := db.Query(ctx, `select flow, count(*) || ' runs wait', flow, '', min(created_at) from run
-		where project = $1 and state in ('waiting', 'retrying') and ($2 = '' or flow = $2) and flow <> $3 group by flow having count(*) > $4 limit $5`, project, flow, except, most, maxMatters)
+		where project = $1 and environment = $6 and state in ('waiting', 'retrying') and ($2 = '' or flow = $2) and flow <> $3 group by flow having count(*) > $4 limit $5`, s.Project, flow, except, most, maxMatters, s.Environment)
 	return matters(rows)
 }
 
 // Down lists connections that could be used before, and could not since a time. One that never could is not set up yet.
-func Down(ctx context.Context, db DB, project, environment, connection string, since time.Time) ([]Incident, error) {
+func Down(ctx context.Context, db DB, s Scope, connection string, since time.Time) ([]Incident, error) {
 	rows, _ := db.Query(ctx, `select connection, connection || ' cannot be used: ' || fault, '', connection, since from health
-		where project = $1 and environment = $2 and ($3 = '' or connection = $3) and not well and good_at is not null and since <= $4 order by since limit $5`, project, environment, connection, since, maxMatters)
+		where project = $1 and environment = $2 and ($3 = '' or connection = $3) and not well and good_at is not null and since <= $4 order by since limit $5`, s.Project, s.Environment, connection, since, maxMatters)
 	return matters(rows)
 }
 
 // Lasting lists runs that have been under way since before a time.
-func Lasting(ctx context.Context, db DB, project, flow, except string, since time.Time) ([]Incident, error) {
+func Lasting(ctx context.Context, db DB, s Scope, flow, except string, since time.Time) ([]Incident, error) {
 	rows, _ := db.Query(ctx, `select id::text, 'the run ' || reference || ' is under way since ' || to_char(began_at at time zone 'UTC', 'HH24:MI:SS') || ' UTC', flow, '', began_at from run
-		where project = $1 and state in ('running', 'retrying') and ($2 = '' or flow = $2) and flow <> $3 and began_at < $4 order by began_at limit $5`, project, flow, except, since, maxMatters)
+		where project = $1 and environment = $6 and state in ('running', 'retrying') and ($2 = '' or flow = $2) and flow <> $3 and began_at < $4 order by began_at limit $5`, s.Project, flow, except, since, maxMatters, s.Environment)
 	return matters(rows)
 }
 
@@ -130,27 +130,27 @@ type AlertState struct {
 const alarmColumns = "id, alert, cause, since, told_at, told, text, run, cleared_at, count, newest"
 
 // OpenAlarms lists what an alert has told and is not over.
-func OpenAlarms(ctx context.Context, db DB, project, alert string) ([]AlertState, error) {
-	rows, _ := db.Query(ctx, "select "+alarmColumns+" from alarm where project = $1 and alert = $2 and cleared_at is null order by id", project, alert)
+func OpenAlarms(ctx context.Context, db DB, s Scope, alert string) ([]AlertState, error) {
+	rows, _ := db.Query(ctx, "select "+alarmColumns+" from alarm where project = $1 and environment = $2 and alert = $3 and cleared_at is null order by id", s.Project, s.Environment, alert)
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[AlertState])
 }
 
 // AllOpenAlarms lists what was told of all alerts and is not over.
-func AllOpenAlarms(ctx context.Context, db DB, project string) ([]AlertState, error) {
-	rows, _ := db.Query(ctx, "select "+alarmColumns+" from alarm where project = $1 and cleared_at is null order by id", project)
+func AllOpenAlarms(ctx context.Context, db DB, s Scope) ([]AlertState, error) {
+	rows, _ := db.Query(ctx, "select "+alarmColumns+" from alarm where project = $1 and environment = $2 and cleared_at is null order by id", s.Project, s.Environment)
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[AlertState])
 }
 
 // Alarms lists what was told, the newest first.
-func Alarms(ctx context.Context, db DB, project string, most int) ([]AlertState, error) {
-	rows, _ := db.Query(ctx, "select "+alarmColumns+" from alarm where project = $1 order by cleared_at is not null, id desc limit $2", project, most)
+func Alarms(ctx context.Context, db DB, s Scope, most int) ([]AlertState, error) {
+	rows, _ := db.Query(ctx, "select "+alarmColumns+" from alarm where project = $1 and environment = $3 order by cleared_at is not null, id desc limit $2", s.Project, most, s.Environment)
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[AlertState])
 }
 
 // Raise keeps that a matter was told for the first time.
-func Raise(ctx context.Context, db DB, project, alert string, m Incident, run uuid.UUID) error {
-	_, err := db.Exec(ctx, "insert into alarm (project, alert, cause, since, text, run, count, newest) values ($1, $2, $3, $4, $5, $6, $7, $8)",
-		project, alert, m.Cause, m.Since, m.Text, run, m.Count, m.Newest)
+func Raise(ctx context.Context, db DB, s Scope, alert string, m Incident, run uuid.UUID) error {
+	_, err := db.Exec(ctx, "insert into alarm (project, environment, alert, cause, since, text, run, count, newest) values ($1, $2, $3, $4, $5, $6, $7, $8, $9)",
+		s.Project, s.Environment, alert, m.Cause, m.Since, m.Text, run, m.Count, m.Newest)
 	return err
 }
 

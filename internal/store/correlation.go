@@ -15,21 +15,21 @@ import (
 func Deliver(ctx context.Context, db DB, r Run, step string, of []EffectKey, letters []flow.CorrelatedMessage) error {
 	b := &pgx.Batch{}
 	for i, l := range letters {
-		b.Queue("insert into letter (project, kind, reference, content, run, step, record, path) values ($1, $2, $3, $4, $5, $6, $7, $8) on conflict do nothing",
-			r.Project, l.Kind, l.Reference, l.Text, r.ID, step, of[i].Record, of[i].Path)
+		b.Queue("insert into letter (project, environment, kind, reference, content, run, step, record, path) values ($1, $2, $3, $4, $5, $6, $7, $8, $9) on conflict do nothing",
+			r.Project, r.Environment, l.Kind, l.Reference, l.Text, r.ID, step, of[i].Record, of[i].Path)
 		b.Queue(`update river_job j set state = 'available', scheduled_at = now() from awaiting a
-			where a.project = $1 and a.kind = $2 and a.reference = $3 and j.args @> jsonb_build_object('run', a.run) and j.kind = 'run' and j.state in ('scheduled', 'available')`, r.Project, l.Kind, l.Reference)
+			where a.project = $1 and a.environment = $4 and a.kind = $2 and a.reference = $3 and j.args @> jsonb_build_object('run', a.run) and j.kind = 'run' and j.state in ('scheduled', 'available')`, r.Project, l.Kind, l.Reference, r.Environment)
 	}
-	b.Queue(wakeQueue)
+	b.Queue(wakeQueue, Queue(r.Environment))
 	return db.SendBatch(ctx, b).Close()
 }
 
 // Await gives the message that was handed over for a record, and since when the record waits; nil where there is none
 // yet. A record is noted as waiting before messages are looked for, so that whoever hands one over later finds it.
 func Await(ctx context.Context, db DB, r Run, step string, of EffectKey, l flow.CorrelatedMessage) (text *string, since time.Time, err error) {
-	err = db.QueryRow(ctx, `insert into awaiting as a (run, step, record, path, project, kind, reference) values ($1, $2, $3, $4, $5, $6, $7)
+	err = db.QueryRow(ctx, `insert into awaiting as a (run, step, record, path, project, kind, reference, environment) values ($1, $2, $3, $4, $5, $6, $7, $8)
 		on conflict (run, step, record, path) do update set reference = excluded.reference returning since`,
-		r.ID, step, of.Record, of.Path, r.Project, l.Kind, l.Reference).Scan(&since)
+		r.ID, step, of.Record, of.Path, r.Project, l.Kind, l.Reference, r.Environment).Scan(&since)
 	if err != nil {
 		return nil, since, err
 	}
@@ -38,8 +38,8 @@ func Await(ctx context.Context, db DB, r Run, step string, of EffectKey, l flow.
 		return text, since, err
 	}
 	err = db.QueryRow(ctx, `update letter set taken_run = $4, taken_step = $5, taken_record = $6, taken_path = $7
-		where id = (select id from letter where project = $1 and kind = $2 and reference = $3 and taken_run is null order by id limit 1 for update skip locked) returning content`,
-		r.Project, l.Kind, l.Reference, r.ID, step, of.Record, of.Path).Scan(&text)
+		where id = (select id from letter where project = $1 and environment = $8 and kind = $2 and reference = $3 and taken_run is null order by id limit 1 for update skip locked) returning content`,
+		r.Project, l.Kind, l.Reference, r.ID, step, of.Record, of.Path, r.Environment).Scan(&text)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return nil, since, nil
 	}
@@ -58,16 +58,16 @@ type Gathers struct {
 // the group waits for others, where this record is the one that does, zero where another one goes on. Until the
 // transaction ends, no other worker gathers for the key.
 func Gather(ctx context.Context, tx pgx.Tx, r Run, g Gathers) (texts []string, until time.Time, err error) {
-	if _, err := tx.Exec(ctx, "select pg_advisory_xact_lock(hashtextextended($1, 11))", r.Project+"/"+r.Flow+"/"+g.Step+"/"+g.Key); err != nil {
+	if _, err := tx.Exec(ctx, "select pg_advisory_xact_lock(hashtextextended($1, 11))", r.Scope.String()+"/"+r.Flow+"/"+g.Step+"/"+g.Key); err != nil {
 		return nil, until, err
 	}
 	var id int64
 	var takenBy *uuid.UUID
 	var takenRecord *int
 	var takenPath *string
-	err = tx.QueryRow(ctx, `insert into gathered as g (project, flow, step, key, content, run, record, path) values ($1, $2, $3, $4, $5, $6, $7, $8)
+	err = tx.QueryRow(ctx, `insert into gathered as g (project, flow, step, key, content, run, record, path, environment) values ($1, $2, $3, $4, $5, $6, $7, $8, $9)
 		on conflict (run, step, record, path) do update set content = g.content returning id, taken_run, taken_record, taken_path`,
-		r.Project, r.Flow, g.Step, g.Key, g.Text, r.ID, g.Of.Record, g.Of.Path).Scan(&id, &takenBy, &takenRecord, &takenPath)
+		r.Project, r.Flow, g.Step, g.Key, g.Text, r.ID, g.Of.Record, g.Of.Path, r.Environment).Scan(&id, &takenBy, &takenRecord, &takenPath)
 	if err != nil {
 		return nil, until, err
 	}
@@ -90,8 +90,8 @@ func wholeGroup(ctx context.Context, tx pgx.Tx, r Run, g Gathers, id int64) (who
 	var n int
 	var first int64
 	var began, now time.Time
-	err = tx.QueryRow(ctx, "select count(*), min(id), min(at), clock_timestamp() from gathered where project = $1 and flow = $2 and step = $3 and key = $4 and taken_run is null",
-		r.Project, r.Flow, g.Step, g.Key).Scan(&n, &first, &began, &now)
+	err = tx.QueryRow(ctx, "select count(*), min(id), min(at), clock_timestamp() from gathered where project = $1 and environment = $5 and flow = $2 and step = $3 and key = $4 and taken_run is null",
+		r.Project, r.Flow, g.Step, g.Key, r.Environment).Scan(&n, &first, &began, &now)
 	if err != nil {
 		return false, until, err
 	}
@@ -103,7 +103,7 @@ func wholeGroup(ctx context.Context, tx pgx.Tx, r Run, g Gathers, id int64) (who
 	default:
 		return false, time.Time{}, nil
 	}
-	_, err = tx.Exec(ctx, "update gathered set taken_run = $5, taken_record = $6, taken_path = $7 where project = $1 and flow = $2 and step = $3 and key = $4 and taken_run is null",
-		r.Project, r.Flow, g.Step, g.Key, r.ID, g.Of.Record, g.Of.Path)
+	_, err = tx.Exec(ctx, "update gathered set taken_run = $5, taken_record = $6, taken_path = $7 where project = $1 and environment = $8 and flow = $2 and step = $3 and key = $4 and taken_run is null",
+		r.Project, r.Flow, g.Step, g.Key, r.ID, g.Of.Record, g.Of.Path, r.Environment)
 	return err == nil, time.Time{}, err
 }

@@ -28,7 +28,7 @@ func AddReferences(ctx context.Context, db DB, r Run, list []flow.Reference) err
 	for i, ref := range list {
 		records[i], texts[i] = ref.Record, ref.Text
 	}
-	_, err := db.Exec(ctx, "insert into reference (run, project, record, text) select $1, $2, n, t from unnest($3::int[], $4::text[]) as x(n, t) on conflict do nothing", r.ID, r.Project, records, texts)
+	_, err := db.Exec(ctx, "insert into reference (run, project, environment, record, text) select $1, $2, $5, n, t from unnest($3::int[], $4::text[]) as x(n, t) on conflict do nothing", r.ID, r.Project, records, texts, r.Environment)
 	return err
 }
 
@@ -57,7 +57,7 @@ func AddEvents(ctx context.Context, db DB, r Run, list []flow.Event) error {
 	}
 	b := &pgx.Batch{}
 	for _, e := range list {
-		b.Queue("insert into event (project, flow, run, step, record, text, fault) values ($1, $2, $3, $4, $5, $6, $7)", r.Project, r.Flow, r.ID, e.Step, e.Record, e.Text, e.Fault)
+		b.Queue("insert into event (project, environment, flow, run, step, record, text, fault) values ($1, $2, $3, $4, $5, $6, $7, $8)", r.Project, r.Environment, r.Flow, r.ID, e.Step, e.Record, e.Text, e.Fault)
 	}
 	return db.SendBatch(ctx, b).Close()
 }
@@ -68,9 +68,9 @@ func ForgetEvents(ctx context.Context, db DB, run uuid.UUID, steps []string) err
 	return err
 }
 
-// Events lists what steps of a project told, the newest first.
-func Events(ctx context.Context, db DB, project string, most int) ([]Event, error) {
-	rows, _ := db.Query(ctx, "select id, flow, run, step, record, text, fault, at from event where project = $1 order by at desc, id desc limit $2", project, most)
+// Events lists what steps told, the newest first.
+func Events(ctx context.Context, db DB, s Scope, most int) ([]Event, error) {
+	rows, _ := db.Query(ctx, "select id, flow, run, step, record, text, fault, at from event where project = $1 and environment = $3 order by at desc, id desc limit $2", s.Project, most, s.Environment)
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[Event])
 }
 
@@ -122,11 +122,11 @@ func JoinAsides(ctx context.Context, tx pgx.Tx, r Run, from int) error {
 	_, err := tx.Exec(ctx, `with twin as (
 			select distinct on (n.id) n.id as now, o.id as was, o.times, o.owner, o.note from set_aside n
 			join set_aside o on o.step = n.step and md5(o.raw) = md5(n.raw) and o.raw = n.raw and o.path = n.path and o.state = 'open' and o.run <> n.run
-			join run r on r.id = o.run and r.project = $2 and r.flow = $3
+			join run r on r.id = o.run and r.project = $2 and r.environment = $5 and r.flow = $3
 			where n.run = $1 and n.state = 'open' and n.record >= $4 and length(n.raw) > 0 order by n.id, o.id desc),
 		past as (update set_aside s set state = 'came again', rerun = $1, handled_at = now() from twin where s.id = twin.was)
 		update set_aside s set times = twin.times + 1, owner = coalesce(s.owner, twin.owner), note = case when s.note = '' then twin.note else s.note end
-		from twin where s.id = twin.now`, r.ID, r.Project, r.Flow, from)
+		from twin where s.id = twin.now`, r.ID, r.Project, r.Flow, from, r.Environment)
 	return err
 }
 
@@ -156,7 +156,13 @@ func Asides(ctx context.Context, db DB, run uuid.UUID, most int) ([]Aside, error
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[Aside])
 }
 
-// AsideByID reads one.
+// AsideOf reads one of a scope; one of another scope is not found.
+func AsideOf(ctx context.Context, db DB, s Scope, id int64) (Aside, error) {
+	rows, _ := db.Query(ctx, "select "+asideColumns+" from set_aside a where id = $1 and exists (select from run r where r.id = a.run and r.project = $2 and r.environment = $3)", id, s.Project, s.Environment)
+	return one(pgx.CollectExactlyOneRow(rows, pgx.RowToStructByPos[Aside]))
+}
+
+// AsideByID reads one, of whatever scope: for who has its id of the database, and not of a person.
 func AsideByID(ctx context.Context, db DB, id int64) (Aside, error) {
 	rows, _ := db.Query(ctx, "select "+asideColumns+" from set_aside where id = $1", id)
 	return one(pgx.CollectExactlyOneRow(rows, pgx.RowToStructByPos[Aside]))
@@ -193,8 +199,8 @@ func ReopenAsides(ctx context.Context, db DB, rerun uuid.UUID) error {
 }
 
 // OpenAsides counts what still waits for somebody.
-func OpenAsides(ctx context.Context, db DB, project string) (n int, err error) {
-	err = db.QueryRow(ctx, "select count(*) from set_aside a join run r on r.id = a.run where r.project = $1 and a.state = 'open'", project).Scan(&n)
+func OpenAsides(ctx context.Context, db DB, s Scope) (n int, err error) {
+	err = db.QueryRow(ctx, "select count(*) from set_aside a join run r on r.id = a.run where r.project = $1 and r.environment = $2 and a.state = 'open'", s.Project, s.Environment).Scan(&n)
 	return n, err
 }
 

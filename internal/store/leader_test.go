@@ -64,16 +64,19 @@ func TestWorkIsDueOnlyWhenItIsLeft(t *testing.T) {
 	db := open(t)
 	due := func(active ...uuid.UUID) bool {
 		t.Helper()
-		due, err := BeatAndLook(t.Context(), db, "me", active, 5*time.Second)
+		due, err := BeatAndLook(t.Context(), db, scope.Environment, "me", active, 5*time.Second)
 		require.NoError(t, err)
 		return due
 	}
 	require.False(t, due(), "nobody else is there")
-	require.NoError(t, Heartbeat(t.Context(), db, "other"))
+	require.NoError(t, Heartbeat(t.Context(), db, scope.Environment, "other"))
 	require.False(t, due())
 	_, err := db.Exec(t.Context(), "update worker set beat_at = now() - interval '1 minute'")
 	require.NoError(t, err)
 	require.True(t, due(), "the other is silent; its own sign of life is no reason")
+	elsewhere, err := BeatAndLook(t.Context(), db, "Live", "one of another environment", nil, 5*time.Second)
+	require.NoError(t, err)
+	require.False(t, elsewhere, "it is nothing to another environment")
 	require.NoError(t, Deregister(t.Context(), db, "other"))
 	require.False(t, due())
 
@@ -81,7 +84,7 @@ func TestWorkIsDueOnlyWhenItIsLeft(t *testing.T) {
 	job := func(by string) {
 		t.Helper()
 		_, err := db.Exec(t.Context(), `insert into river_job (state, kind, args, max_attempts, attempted_by, attempted_at, queue) values
-			('running', 'run', jsonb_build_object('run', $1::text), 25, array[$2], now() - interval '1 minute', 'default')`, run, by)
+			('running', 'run', jsonb_build_object('run', $1::text), 25, array[$2], now() - interval '1 minute', 'workbench')`, run, by)
 		require.NoError(t, err)
 	}
 	job("gone")

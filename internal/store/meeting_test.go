@@ -107,10 +107,10 @@ func TestAGroupIsWholeByItsTime(t *testing.T) {
 	aged(t, db, "gathered", "at", 2*time.Minute)
 	texts, _ = gather(t, db, r, first)
 	require.Equal(t, []string{"1", "2"}, texts)
-	n, err := SweepMeetings(t.Context(), db, time.Now().Add(-time.Hour), 10)
+	n, err := SweepMeetings(t.Context(), db, scope.Environment, time.Now().Add(-time.Hour), 10)
 	require.NoError(t, err)
 	require.Zero(t, n)
-	n, err = SweepMeetings(t.Context(), db, time.Now(), 10)
+	n, err = SweepMeetings(t.Context(), db, scope.Environment, time.Now(), 10)
 	require.NoError(t, err)
 	require.Equal(t, int64(2), n)
 }
@@ -202,7 +202,7 @@ func TestKeysAreSeen(t *testing.T) {
 	require.Equal(t, []string{"x"}, seen(second, 2*time.Hour, 9, "x"))
 	require.Empty(t, seen(second, time.Minute, 9, "x"))
 	require.Equal(t, []string{"x"}, seen(first, time.Minute, 0, "x"), "it is the other's now")
-	none, err := Seen(t.Context(), db, Run{ID: uuid.Must(uuid.NewV7()), Project: projectID, Flow: "g"}, "once", []EffectKey{{}}, []string{"y"}, 0)
+	none, err := Seen(t.Context(), db, Run{ID: uuid.Must(uuid.NewV7()), Scope: scope, Flow: "g"}, "once", []EffectKey{{}}, []string{"y"}, 0)
 	require.NoError(t, err)
 	require.Empty(t, none, "another flow")
 }

@@ -115,9 +115,9 @@ func addEdit(ctx context.Context, db DB, project, path string, parent *int64, te
 	return id, err
 }
 
-// Projects lists the ids of all projects.
+// Projects lists the ids of all projects, the oldest first.
 func Projects(ctx context.Context, db DB) ([]string, error) {
-	rows, _ := db.Query(ctx, "select id from project order by id")
+	rows, _ := db.Query(ctx, "select id from project order by created_at, id")
 	return pgx.CollectRows(rows, pgx.RowTo[string])
 }
 

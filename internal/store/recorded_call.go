@@ -20,8 +20,8 @@ const (
 )
 
 // CallModes lists the manners in which tries deal with steps, by flow/step.
-func CallModes(ctx context.Context, db DB, project string) (map[string]flow.CallMode, error) {
-	notes, err := ListState(ctx, db, project, chosenSpace, maxHeard)
+func CallModes(ctx context.Context, db DB, s Scope) (map[string]flow.CallMode, error) {
+	notes, err := ListState(ctx, db, s, chosenSpace, maxHeard)
 	chosen := map[string]flow.CallMode{}
 	for _, n := range notes {
 		chosen[n.Key] = flow.CallMode(n.Content)
@@ -30,12 +30,12 @@ func CallModes(ctx context.Context, db DB, project string) (map[string]flow.Call
 }
 
 // SetCallMode keeps the manner in which tries deal with a step, as flow/step.
-func SetCallMode(ctx context.Context, db DB, project, step string, m flow.CallMode) error {
-	return Remember(ctx, db, project, chosenSpace, []flow.StateEntry{{Key: step, Text: string(m)}})
+func SetCallMode(ctx context.Context, db DB, s Scope, step string, m flow.CallMode) error {
+	return Remember(ctx, db, s, chosenSpace, []flow.StateEntry{{Key: step, Text: string(m)}})
 }
 
 // SaveRecordedCall keeps what systems answered in tries of a flow.
-func SaveRecordedCall(ctx context.Context, db DB, project string, list []flow.RecordedCall) error {
+func SaveRecordedCall(ctx context.Context, db DB, s Scope, list []flow.RecordedCall) error {
 	byFlow := map[string][]flow.StateEntry{}
 	for _, h := range list {
 		text, err := json.Marshal(h)
@@ -46,7 +46,7 @@ func SaveRecordedCall(ctx context.Context, db DB, project string, list []flow.Re
 		byFlow[h.Flow] = append(byFlow[h.Flow], flow.StateEntry{Key: hex.EncodeToString(hash[:]), Text: string(text), Until: time.Now().Add(heardFor)})
 	}
 	for id, notes := range byFlow {
-		if err := Remember(ctx, db, project, heardSpace+id, notes); err != nil {
+		if err := Remember(ctx, db, s, heardSpace+id, notes); err != nil {
 			return err
 		}
 	}
@@ -54,10 +54,10 @@ func SaveRecordedCall(ctx context.Context, db DB, project string, list []flow.Re
 }
 
 // RecordedCalls gives what systems answered in tries of flows.
-func RecordedCalls(ctx context.Context, db DB, project string, flows ...string) (*flow.Recording, error) {
+func RecordedCalls(ctx context.Context, db DB, s Scope, flows ...string) (*flow.Recording, error) {
 	rec := &flow.Recording{}
 	for _, id := range flows {
-		notes, err := ListState(ctx, db, project, heardSpace+id, maxHeard)
+		notes, err := ListState(ctx, db, s, heardSpace+id, maxHeard)
 		if err != nil {
 			return nil, err
 		}
@@ -73,20 +73,20 @@ func RecordedCalls(ctx context.Context, db DB, project string, flows ...string) 
 }
 
 // TypeTry keeps what somebody has typed for the tries of a flow; what is empty is forgotten.
-func TypeTry(ctx context.Context, db DB, project, id string, with flow.TriedWith) error {
+func TypeTry(ctx context.Context, db DB, s Scope, id string, with flow.TriedWith) error {
 	if with.Empty() {
-		return DeleteState(ctx, db, project, withSpace, id)
+		return DeleteState(ctx, db, s, withSpace, id)
 	}
 	text, err := json.Marshal(with)
 	if err != nil {
 		return err
 	}
-	return Remember(ctx, db, project, withSpace, []flow.StateEntry{{Key: id, Text: string(text)}})
+	return Remember(ctx, db, s, withSpace, []flow.StateEntry{{Key: id, Text: string(text)}})
 }
 
 // TypedTry is what somebody has typed for the tries of a flow; nil where nobody has.
-func TypedTry(ctx context.Context, db DB, project, id string) (*flow.TriedWith, error) {
-	kept, err := Recall(ctx, db, project, withSpace, []string{id})
+func TypedTry(ctx context.Context, db DB, s Scope, id string) (*flow.TriedWith, error) {
+	kept, err := Recall(ctx, db, s, withSpace, []string{id})
 	if err != nil || kept[id] == "" {
 		return nil, err
 	}

@@ -17,8 +17,7 @@ type Release struct {
 	FailedCases   []string // titles of the cases that failed when it was made
 }
 
-// AddRelease makes the next release of a flow of the given files. The newest release is the one
-// that new runs take.
+// AddRelease makes the next release of a flow of the given files. Nothing runs it before it is deployed.
 func AddRelease(ctx context.Context, tx pgx.Tx, r Release, files map[string]string) (int, error) {
 	if _, err := tx.Exec(ctx, "select 1 from project where id = $1 for update", r.Project); err != nil {
 		return 0, err
@@ -41,10 +40,9 @@ func AddRelease(ctx context.Context, tx pgx.Tx, r Release, files map[string]stri
 
 const releaseColumns = "project, flow, number, title, note, made_by, made_at, failed_cases"
 
-// NewestReleases lists the newest release of every flow; of all projects when project is empty.
+// NewestReleases lists the newest release of every flow of a project.
 func NewestReleases(ctx context.Context, db DB, project string) ([]Release, error) {
-	rows, _ := db.Query(ctx, "select distinct on (project, flow) "+releaseColumns+` from release
-		where $1 = '' or project = $1 order by project, flow, number desc`, project)
+	rows, _ := db.Query(ctx, "select distinct on (flow) "+releaseColumns+" from release where project = $1 order by flow, number desc", project)
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[Release])
 }
 

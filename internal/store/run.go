@@ -36,8 +36,8 @@ var States = []State{Waiting, Running, Retrying, Done, SetAside, Stopped}
 
 // Run is one execution of a flow.
 type Run struct {
-	ID        uuid.UUID
-	Project   string
+	ID uuid.UUID
+	Scope
 	Flow      string
 	Release   int
 	Of        string // the flow whose release it is: that of the run that started it; empty is its own
@@ -96,13 +96,13 @@ type Caller struct {
 // Ended says whether the run is over.
 func (r Run) Ended() bool { return r.State == Done || r.State == SetAside || r.State == Stopped }
 
-const runColumns = `id, project, flow, release, release_flow, reference, file, input_path, done_path, first_line, parent,
+const runColumns = `id, project, environment, flow, release, release_flow, reference, file, input_path, done_path, first_line, parent,
 	parent_step, parent_record, parent_path, depth, started_by,
 	state, claim, attempt, next_at, cancel_by, taken, aside, counts, fault, warning, created_at, began_at, ended_at, content is not null, input, answer, totals, lane, request, reply, from_step, turns, read_as, entry, handled, deaths`
 
 // asRun reads the run columns.
 func asRun(row pgx.CollectableRow) (r Run, err error) {
-	err = row.Scan(&r.ID, &r.Project, &r.Flow, &r.Release, &r.Of, &r.Reference, &r.File, &r.InputPath, &r.DonePath, &r.FirstLine, &r.Parent,
+	err = row.Scan(&r.ID, &r.Project, &r.Environment, &r.Flow, &r.Release, &r.Of, &r.Reference, &r.File, &r.InputPath, &r.DonePath, &r.FirstLine, &r.Parent,
 		&r.Caller.Step, &r.Caller.Record, &r.Caller.Path, &r.Caller.Depth, &r.StartedBy,
 		&r.State, &r.Claim, &r.Attempt, &r.NextAt, &r.CancelBy, &r.Taken, &r.Aside, &r.Counts, &r.Fault, &r.Warning, &r.CreatedAt, &r.BeganAt, &r.EndedAt, &r.HasInput, &r.Input, &r.Answer, &r.Totals, &r.Lane, &r.Request, &r.Reply, &r.FromStep, &r.Turns, &r.ReadAs, &r.Entry, &r.Handled, &r.Deaths)
 	return r, err
@@ -114,10 +114,10 @@ func AddRun(ctx context.Context, db DB, r Run, content *spool.Spool) error {
 		r.Of = r.Flow
 	}
 	_, err := db.Exec(ctx, `insert into run (id, project, flow, release, release_flow, reference, file, input_path, done_path, input, first_line, parent,
-		parent_step, parent_record, parent_path, depth, started_by, lane, request, from_step, turns, read_as, entry)
-		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20, $21, $22, $23)`,
+		parent_step, parent_record, parent_path, depth, started_by, lane, request, from_step, turns, read_as, entry, environment)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20, $21, $22, $23, $24)`,
 		r.ID, r.Project, r.Flow, r.Release, r.Of, r.Reference, r.File, r.InputPath, r.DonePath, r.Input, max(r.FirstLine, 1), r.Parent,
-		r.Caller.Step, r.Caller.Record, r.Caller.Path, r.Caller.Depth, r.StartedBy, r.Lane, r.Request, r.FromStep, r.Turns, r.ReadAs, r.Entry)
+		r.Caller.Step, r.Caller.Record, r.Caller.Path, r.Caller.Depth, r.StartedBy, r.Lane, r.Request, r.FromStep, r.Turns, r.ReadAs, r.Entry, r.Environment)
 	if err == nil && content != nil {
 		err = addInput(ctx, db, r.ID, content)
 	}
@@ -126,17 +126,17 @@ func AddRun(ctx context.Context, db DB, r Run, content *spool.Spool) error {
 
 // AddClaimed records a run that a worker takes on as it comes in; no job of the queue stands behind it.
 func AddClaimed(ctx context.Context, db DB, r Run, worker string) (Run, error) {
-	rows, _ := db.Query(ctx, `insert into run (id, project, flow, release, release_flow, reference, file, input, started_by, request, state, claim, worker, attempt, began_at)
-		values ($1, $2, $3, $4, $3, $5, $6, $7, $8, $9, 'running', 1, $10, 1, clock_timestamp()) returning `+runColumns,
-		r.ID, r.Project, r.Flow, r.Release, r.Reference, r.File, r.Input, r.StartedBy, r.Request, worker)
+	rows, _ := db.Query(ctx, `insert into run (id, project, flow, release, release_flow, reference, file, input, started_by, request, state, claim, worker, attempt, began_at, environment)
+		values ($1, $2, $3, $4, $3, $5, $6, $7, $8, $9, 'running', 1, $10, 1, clock_timestamp(), $11) returning `+runColumns,
+		r.ID, r.Project, r.Flow, r.Release, r.Reference, r.File, r.Input, r.StartedBy, r.Request, worker, r.Environment)
 	return pgx.CollectExactlyOneRow(rows, asRun)
 }
 
 // AddChild records a run that a step starts, or finds the one that it has started before; fresh says which.
 func AddChild(ctx context.Context, tx pgx.Tx, r Run) (child Run, fresh bool, err error) {
-	tag, err := tx.Exec(ctx, `insert into run (id, project, flow, release, release_flow, reference, file, input, parent, parent_step, parent_record, parent_path, depth, started_by, lane)
-		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15) on conflict (parent, parent_step, parent_record, parent_path) where parent_step <> '' do nothing`,
-		r.ID, r.Project, r.Flow, r.Release, r.Of, r.Reference, r.File, r.Input, r.Parent, r.Caller.Step, r.Caller.Record, r.Caller.Path, r.Caller.Depth, r.StartedBy, r.Lane)
+	tag, err := tx.Exec(ctx, `insert into run (id, project, flow, release, release_flow, reference, file, input, parent, parent_step, parent_record, parent_path, depth, started_by, lane, environment)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16) on conflict (parent, parent_step, parent_record, parent_path) where parent_step <> '' do nothing`,
+		r.ID, r.Project, r.Flow, r.Release, r.Of, r.Reference, r.File, r.Input, r.Parent, r.Caller.Step, r.Caller.Record, r.Caller.Path, r.Caller.Depth, r.StartedBy, r.Lane, r.Environment)
 	if err != nil {
 		return r, false, err
 	}
@@ -168,16 +168,16 @@ func PublishRuns(ctx context.Context, db DB, runs string) error {
 }
 
 // AddPickup notes that a file became a run; false when it had been noted before, with that run's id.
-func AddPickup(ctx context.Context, db DB, project, flowID, path, identity string, run uuid.UUID) (bool, error) {
-	tag, err := db.Exec(ctx, "insert into pickup (project, flow, path, identity, run) values ($1, $2, $3, $4, $5) on conflict do nothing",
-		project, flowID, path, identity, run)
+func AddPickup(ctx context.Context, db DB, s Scope, flowID, path, identity string, run uuid.UUID) (bool, error) {
+	tag, err := db.Exec(ctx, "insert into pickup (project, environment, flow, path, identity, run) values ($1, $2, $3, $4, $5, $6) on conflict do nothing",
+		s.Project, s.Environment, flowID, path, identity, run)
 	return tag.RowsAffected() == 1, err
 }
 
 // PickupRun finds the run that a file became.
-func PickupRun(ctx context.Context, db DB, project, flowID, path, identity string) (Run, error) {
-	rows, _ := db.Query(ctx, "select "+runColumns+` from run where id = (select run from pickup where project = $1 and flow = $2 and path = $3 and identity = $4)`,
-		project, flowID, path, identity)
+func PickupRun(ctx context.Context, db DB, s Scope, flowID, path, identity string) (Run, error) {
+	rows, _ := db.Query(ctx, "select "+runColumns+` from run where id = (select run from pickup where project = $1 and environment = $2 and flow = $3 and path = $4 and identity = $5)`,
+		s.Project, s.Environment, flowID, path, identity)
 	return one(pgx.CollectExactlyOneRow(rows, asRun))
 }
 
@@ -203,19 +203,25 @@ func callKey(key string) string {
 
 // AddCall notes that a request with a key became a run, and the digest of what came with it; false when there was one with
 // the key before.
-func AddCall(ctx context.Context, db DB, project, flowID, key, digest string, run uuid.UUID) (bool, error) {
-	tag, err := db.Exec(ctx, "insert into pickup (project, flow, path, identity, digest, run) values ($1, $2, $3, $4, $5, $6) on conflict do nothing",
-		project, flowID, calls, callKey(key), digest, run)
+func AddCall(ctx context.Context, db DB, s Scope, flowID, key, digest string, run uuid.UUID) (bool, error) {
+	tag, err := db.Exec(ctx, "insert into pickup (project, environment, flow, path, identity, digest, run) values ($1, $2, $3, $4, $5, $6, $7) on conflict do nothing",
+		s.Project, s.Environment, flowID, calls, callKey(key), digest, run)
 	return tag.RowsAffected() == 1, err
 }
 
 // CalledWith finds the digest of what came with a key, and the run that it became; none where that is no longer kept.
-func CalledWith(ctx context.Context, db DB, project, flowID, key string) (digest string, run *uuid.UUID, err error) {
-	err = db.QueryRow(ctx, "select digest, run from pickup where project = $1 and flow = $2 and path = $3 and identity = $4", project, flowID, calls, callKey(key)).Scan(&digest, &run)
+func CalledWith(ctx context.Context, db DB, s Scope, flowID, key string) (digest string, run *uuid.UUID, err error) {
+	err = db.QueryRow(ctx, "select digest, run from pickup where project = $1 and environment = $2 and flow = $3 and path = $4 and identity = $5", s.Project, s.Environment, flowID, calls, callKey(key)).Scan(&digest, &run)
 	return digest, run, err
 }
 
-// RunByID reads one run.
+// RunOf reads one run of a scope; one of another scope is not found.
+func RunOf(ctx context.Context, db DB, s Scope, id uuid.UUID) (Run, error) {
+	rows, _ := db.Query(ctx, "select "+runColumns+" from run where id = $1 and project = $2 and environment = $3", id, s.Project, s.Environment)
+	return one(pgx.CollectExactlyOneRow(rows, asRun))
+}
+
+// RunByID reads one run, of whatever scope: for who has its id of the database, and not of a person.
 func RunByID(ctx context.Context, db DB, id uuid.UUID) (Run, error) {
 	rows, _ := db.Query(ctx, "select "+runColumns+" from run where id = $1", id)
 	return one(pgx.CollectExactlyOneRow(rows, asRun))
@@ -340,7 +346,7 @@ func Warn(ctx context.Context, db DB, r Run, warning string) error {
 func Cancel(ctx context.Context, db DB, r Run, by string) error {
 	_, err := db.Exec(ctx, `update run set cancel_by = $2, cancel_at = now() where id = $1 and state not in ('done', 'set aside', 'stopped')`, r.ID, by)
 	if err == nil {
-		err = WakeCancelled(ctx, db)
+		err = WakeCancelled(ctx, db, r.Environment)
 	}
 	if err == nil {
 		err = Publish(ctx, db, "cancel "+r.ID.String())
@@ -348,12 +354,12 @@ func Cancel(ctx context.Context, db DB, r Run, by string) error {
 	return err
 }
 
-// WakeCancelled makes runs be taken on now that rest, and that somebody asked to stop.
-func WakeCancelled(ctx context.Context, db DB) error {
+// WakeCancelled makes runs of an environment be taken on now that rest, and that somebody asked to stop.
+func WakeCancelled(ctx context.Context, db DB, environment string) error {
 	tag, err := db.Exec(ctx, `update river_job j set scheduled_at = now(), state = 'available' from run r
-		where r.cancel_by is not null and r.state in ('waiting', 'retrying') and j.args @> jsonb_build_object('run', r.id) and j.kind = 'run' and j.state in ('scheduled', 'available') and j.scheduled_at > now()`)
+		where r.cancel_by is not null and r.environment = $1 and r.state in ('waiting', 'retrying') and j.args @> jsonb_build_object('run', r.id) and j.kind = 'run' and j.state in ('scheduled', 'available') and j.scheduled_at > now()`, environment)
 	if err == nil && tag.RowsAffected() > 0 {
-		err = WakeQueue(ctx, db)
+		err = WakeQueue(ctx, db, environment)
 	}
 	return err
 }
@@ -370,7 +376,8 @@ func Resume(ctx context.Context, db DB, id uuid.UUID) error {
 
 // RunFilter narrows a list of runs. Zero members do not.
 type RunFilter struct {
-	Project, Flow string
+	Scope
+	Flow          string
 	State         State
 	Reference     string // the beginning of it
 	Before, Since *time.Time
@@ -380,7 +387,7 @@ type RunFilter struct {
 
 // Runs lists runs, newest first.
 func Runs(ctx context.Context, db DB, f RunFilter) ([]Run, error) {
-	where, args := []string{"project = $1"}, []any{f.Project}
+	where, args := []string{"project = $1 and environment = $2"}, []any{f.Project, f.Environment}
 	and := func(condition string, arg any) {
 		args = append(args, arg)
 		where = append(where, fmt.Sprintf(condition, len(args)))
@@ -392,7 +399,7 @@ func Runs(ctx context.Context, db DB, f RunFilter) ([]Run, error) {
 		and("state = $%d", f.State)
 	}
 	if f.Reference != "" {
-		and("(lower(reference) like $%[1]d or id in (select run from reference where project = $1 and lower(text) like $%[1]d))", likePrefix(f.Reference))
+		and("(lower(reference) like $%[1]d or id in (select run from reference where project = $1 and environment = $2 and lower(text) like $%[1]d))", likePrefix(f.Reference))
 	}
 	if f.Before != nil {
 		and("created_at < $%d", *f.Before)
@@ -424,8 +431,8 @@ type Tally struct {
 }
 
 // Tallies counts the runs since a time, by flow and state.
-func Tallies(ctx context.Context, db DB, project string, since time.Time) ([]Tally, error) {
-	rows, _ := db.Query(ctx, "select flow, state, count(*) from run where project = $1 and created_at >= $2 group by flow, state", project, since)
+func Tallies(ctx context.Context, db DB, s Scope, since time.Time) ([]Tally, error) {
+	rows, _ := db.Query(ctx, "select flow, state, count(*) from run where project = $1 and environment = $2 and created_at >= $3 group by flow, state", s.Project, s.Environment, since)
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[Tally])
 }
 
@@ -438,10 +445,10 @@ type Slice struct {
 }
 
 // Slices counts runs in spans of equal length from a time on.
-func Slices(ctx context.Context, db DB, project string, since time.Time, span time.Duration) ([]Slice, error) {
+func Slices(ctx context.Context, db DB, s Scope, since time.Time, span time.Duration) ([]Slice, error) {
 	rows, _ := db.Query(ctx, `select flow, floor(extract(epoch from created_at - $2) / $3)::int, count(*),
 		count(*) filter (where state in ('stopped', 'set aside', 'retrying'))
-		from run where project = $1 and created_at >= $2 group by 1, 2 order by 1, 2`, project, since, span.Seconds())
+		from run where project = $1 and environment = $4 and created_at >= $2 group by 1, 2 order by 1, 2`, s.Project, since, span.Seconds(), s.Environment)
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[Slice])
 }
 

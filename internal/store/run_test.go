@@ -54,7 +54,7 @@ func job(t *testing.T, db *pgxpool.Pool, run uuid.UUID, state, worker string, in
 	args, err := json.Marshal(map[string]uuid.UUID{"run": run})
 	require.NoError(t, err)
 	require.NoError(t, db.QueryRow(t.Context(), `insert into river_job (state, attempt, max_attempts, attempted_at, attempted_by, kind, args, queue, priority, scheduled_at)
-		values ($1, 2, 6, now() - interval '1 minute', array[$2], 'run', $3, 'default', 1, now() + make_interval(secs => $4)) returning id`, state, worker, args, in.Seconds()).Scan(&id))
+		values ($1, 2, 6, now() - interval '1 minute', array[$2], 'run', $3, 'workbench', 1, now() + make_interval(secs => $4)) returning id`, state, worker, args, in.Seconds()).Scan(&id))
 	return id
 }
 
@@ -72,7 +72,7 @@ func TestFreeRunsAreClaimedTogether(t *testing.T) {
 	free, again := addRun(t, db, "a"), addRun(t, db, "b")
 	done := over(t, db, "c", Done, nil).ID
 	turn := uuid.Must(uuid.NewV7())
-	require.NoError(t, AddRun(t.Context(), db, Run{ID: turn, Project: projectID, Flow: "f", Release: 1, Turns: true, StartedBy: "mo"}, nil))
+	require.NoError(t, AddRun(t.Context(), db, Run{ID: turn, Scope: scope, Flow: "f", Release: 1, Turns: true, StartedBy: "mo"}, nil))
 	runs, err := ClaimFree(t.Context(), db, []uuid.UUID{free, again, done, turn, uuid.Must(uuid.NewV7())}, "w")
 	require.NoError(t, err)
 	got := map[uuid.UUID]Run{}
@@ -199,7 +199,7 @@ func TestAStepStartsAChildOnce(t *testing.T) {
 	start := func(path string) (child Run, fresh bool) {
 		in(t, db, func(tx pgx.Tx) (err error) {
 			child, fresh, err = AddChild(t.Context(), tx, Run{
-				ID: uuid.Must(uuid.NewV7()), Project: projectID, Flow: "f", Of: "f", Release: 1, Parent: &parent, StartedBy: "mo",
+				ID: uuid.Must(uuid.NewV7()), Scope: scope, Flow: "f", Of: "f", Release: 1, Parent: &parent, StartedBy: "mo",
 				Caller: Caller{Step: "call", Record: 4, Path: path, Depth: 1},
 			})
 			return err
@@ -323,11 +323,11 @@ func TestTheJournalIsReadInItsOrder(t *testing.T) {
 	refs, err := References(t.Context(), db, id, 10)
 	require.NoError(t, err)
 	require.Equal(t, []flow.Reference{{Record: 3, Text: "LS-7"}, {Record: 4, Text: "LS-8"}}, refs)
-	runs, err := Runs(t.Context(), db, RunFilter{Project: projectID, Reference: "ls-8", Most: 5})
+	runs, err := Runs(t.Context(), db, RunFilter{Scope: scope, Reference: "ls-8", Most: 5})
 	require.NoError(t, err)
 	require.Len(t, runs, 1, "a run is found by what its records are known by")
 	require.NoError(t, AddEvents(t.Context(), db, r, []flow.Event{{Step: "n", Record: 3, Text: "late"}}))
-	events, err := Events(t.Context(), db, projectID, 10)
+	events, err := Events(t.Context(), db, scope, 10)
 	require.NoError(t, err)
 	require.Equal(t, "late", events[0].Text)
 }
@@ -338,12 +338,12 @@ func TestTurnsAreTaken(t *testing.T) {
 	release(t, db, "one")
 	laned := func(lane string) uuid.UUID {
 		id := uuid.Must(uuid.NewV7())
-		require.NoError(t, AddRun(t.Context(), db, Run{ID: id, Project: projectID, Flow: "f", Release: 1, Lane: lane, Turns: true, StartedBy: "mo"}, nil))
+		require.NoError(t, AddRun(t.Context(), db, Run{ID: id, Scope: scope, Flow: "f", Release: 1, Lane: lane, Turns: true, StartedBy: "mo"}, nil))
 		return id
 	}
 	free := func(id uuid.UUID, lane string, atOnce int) (is bool) {
 		in(t, db, func(tx pgx.Tx) (err error) {
-			is, err = MayStart(t.Context(), tx, id, projectID, "f", lane, atOnce)
+			is, err = MayStart(t.Context(), tx, id, scope, "f", lane, atOnce)
 			return err
 		})
 		return is
@@ -356,7 +356,7 @@ func TestTurnsAreTaken(t *testing.T) {
 	require.NoError(t, err)
 	require.False(t, free(b1, "b", 1), "one is under way")
 	require.True(t, free(b1, "b", 2))
-	n, err := CountActive(t.Context(), db, projectID, "f")
+	n, err := CountActive(t.Context(), db, scope, "f")
 	require.NoError(t, err)
 	require.Equal(t, 3, n)
 	require.NoError(t, Finish(t.Context(), db, byID(t, db, a1), Done, nil, nil))

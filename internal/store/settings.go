@@ -21,27 +21,27 @@ type Setting struct {
 const settingColumns = "connection, kind, chosen, page, version, changed_by, changed_at"
 
 // SettingOf reads a connection's settings; ErrNotFound when it has none.
-func SettingOf(ctx context.Context, db DB, project, environment, connection string) (Setting, error) {
-	rows, _ := db.Query(ctx, "select "+settingColumns+" from setting where project = $1 and environment = $2 and connection = $3", project, environment, connection)
+func SettingOf(ctx context.Context, db DB, s Scope, connection string) (Setting, error) {
+	rows, _ := db.Query(ctx, "select "+settingColumns+" from setting where project = $1 and environment = $2 and connection = $3", s.Project, s.Environment, connection)
 	return one(pgx.CollectExactlyOneRow(rows, pgx.RowToStructByPos[Setting]))
 }
 
 // SaveSetting keeps a connection's settings. from is the version that they were changed from, 0 for
 // none; ErrChanged when somebody else was faster. A negative from replaces whatever is there.
-func SaveSetting(ctx context.Context, db DB, project, environment string, s Setting, from int64, by string) error {
+func SaveSetting(ctx context.Context, db DB, s Scope, c Setting, from int64, by string) error {
 	tag, err := db.Exec(ctx, `insert into setting (project, environment, connection, kind, chosen, page, changed_by) select $1, $2, $3, $4, $5, $6, $8
 		where $7 <= 0 or exists (select from setting where project = $1 and environment = $2 and connection = $3)
 		on conflict (project, environment, connection) do update set kind = excluded.kind, chosen = excluded.chosen, page = excluded.page,
 			version = default, changed_by = excluded.changed_by, changed_at = now()
 		where $7 < 0 or setting.version = $7`,
-		project, environment, s.Connection, s.Kind, s.Chosen, s.Page, from, by)
+		s.Project, s.Environment, c.Connection, c.Kind, c.Chosen, c.Page, from, by)
 	if err == nil && tag.RowsAffected() == 0 {
 		return ErrChanged
 	}
 	if err != nil {
 		return err
 	}
-	return Publish(ctx, db, "setting "+project+" "+s.Connection)
+	return Publish(ctx, db, "setting "+s.String()+" "+c.Connection)
 }
 
 // Secret is what is told of a secret: never its content.
@@ -68,14 +68,14 @@ type Place struct{ Connection, Host string }
 const ByName = "flows by name"
 
 // SecretPlaces are the places for which a secret was given.
-func SecretPlaces(ctx context.Context, db DB, project, environment, name string) ([]Place, error) {
-	rows, _ := db.Query(ctx, "select connection, host from secret_place where project = $1 and environment = $2 and secret = $3 order by connection", project, environment, name)
+func SecretPlaces(ctx context.Context, db DB, s Scope, name string) ([]Place, error) {
+	rows, _ := db.Query(ctx, "select connection, host from secret_place where project = $1 and environment = $2 and secret = $3 order by connection", s.Project, s.Environment, name)
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[Place])
 }
 
 // AllPlaces are the places of all secrets of an environment, by name.
-func AllPlaces(ctx context.Context, db DB, project, environment string) (map[string][]Place, error) {
-	rows, err := db.Query(ctx, "select secret, connection, host from secret_place where project = $1 and environment = $2 order by secret, connection", project, environment)
+func AllPlaces(ctx context.Context, db DB, s Scope) (map[string][]Place, error) {
+	rows, err := db.Query(ctx, "select secret, connection, host from secret_place where project = $1 and environment = $2 order by secret, connection", s.Project, s.Environment)
 	if err != nil {
 		return nil, err
 	}
@@ -90,38 +90,39 @@ func AllPlaces(ctx context.Context, db DB, project, environment string) (map[str
 }
 
 // PlaceSecret lets a secret be used at a place, and for that connection nowhere else.
-func PlaceSecret(ctx context.Context, db DB, project, environment, name string, p Place) error {
+func PlaceSecret(ctx context.Context, db DB, s Scope, name string, p Place) error {
 	_, err := db.Exec(ctx, `insert into secret_place (project, environment, secret, connection, host) values ($1, $2, $3, $4, $5)
-		on conflict (project, environment, secret, connection) do update set host = excluded.host`, project, environment, name, p.Connection, p.Host)
+		on conflict (project, environment, secret, connection) do update set host = excluded.host`, s.Project, s.Environment, name, p.Connection, p.Host)
 	return err
 }
 
 // UseSecret counts that a secret was opened, and by what. A count is not waited for until it is on disk: many callers use one
 // token at once.
-func UseSecret(ctx context.Context, db DB, project, environment, name, by string) error {
-	_, err := db.Exec(ctx, "with quick as (select set_config('synchronous_commit', 'off', true)) update secret set uses = uses + 1, used_at = now(), used_by = $4 from quick where project = $1 and environment = $2 and name = $3", project, environment, name, by)
+func UseSecret(ctx context.Context, db DB, s Scope, name, by string) error {
+	_, err := db.Exec(ctx, "with quick as (select set_config('synchronous_commit', 'off', true)) update secret set uses = uses + 1, used_at = now(), used_by = $4 from quick where project = $1 and environment = $2 and name = $3", s.Project, s.Environment, name, by)
 	return err
 }
 
 // Secrets lists the secrets of an environment by name.
-func Secrets(ctx context.Context, db DB, project, environment string) ([]Secret, error) {
-	rows, _ := db.Query(ctx, "select "+secretColumns+" from secret where project = $1 and environment = $2 order by name", project, environment)
+func Secrets(ctx context.Context, db DB, s Scope) ([]Secret, error) {
+	rows, _ := db.Query(ctx, "select "+secretColumns+" from secret where project = $1 and environment = $2 order by name", s.Project, s.Environment)
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[Secret])
 }
 
 // Sealed is a secret as it is kept.
 type Sealed struct {
-	Project, Environment, Name string
-	KeyID                      string
-	Content                    []byte
-	Version                    int64
+	Scope
+	Name    string
+	KeyID   string
+	Content []byte
+	Version int64
 }
 
 const sealedColumns = "project, environment, name, key_id, sealed, version"
 
 // SealedSecret reads a secret; ErrNotFound when there is none of that name.
-func SealedSecret(ctx context.Context, db DB, project, environment, name string) (Sealed, error) {
-	rows, _ := db.Query(ctx, "select "+sealedColumns+" from secret where project = $1 and environment = $2 and name = $3", project, environment, name)
+func SealedSecret(ctx context.Context, db DB, s Scope, name string) (Sealed, error) {
+	rows, _ := db.Query(ctx, "select "+sealedColumns+" from secret where project = $1 and environment = $2 and name = $3", s.Project, s.Environment, name)
 	return one(pgx.CollectExactlyOneRow(rows, pgx.RowToStructByPos[Sealed]))
 }
 
@@ -139,11 +140,11 @@ func Reencrypt(ctx context.Context, tx pgx.Tx, s Sealed) error {
 
 // NamedSecret is SealedSecret and UseSecret in one, for a secret that has the place ByName; ErrNotFound where there is none, or
 // where it does not have it.
-func NamedSecret(ctx context.Context, db DB, project, environment, name, by string) (Sealed, error) {
+func NamedSecret(ctx context.Context, db DB, s Scope, name, by string) (Sealed, error) {
 	rows, _ := db.Query(ctx, `with quick as (select set_config('synchronous_commit', 'off', true))
 		update secret s set uses = uses + 1, used_at = now(), used_by = $4 from quick where project = $1 and environment = $2 and name = $3
 			and exists (select from secret_place p where p.project = s.project and p.environment = s.environment and p.secret = s.name and p.connection = $5)
-		returning `+sealedColumns, project, environment, name, by, ByName)
+		returning `+sealedColumns, s.Project, s.Environment, name, by, ByName)
 	return one(pgx.CollectExactlyOneRow(rows, pgx.RowToStructByPos[Sealed]))
 }
 
@@ -156,25 +157,25 @@ func SaveSecret(ctx context.Context, db DB, s Sealed, as Secret) error {
 	if err != nil {
 		return err
 	}
-	return Publish(ctx, db, "secret "+s.Project+" "+s.Name)
+	return Publish(ctx, db, "secret "+s.Scope.String()+" "+s.Name)
 }
 
 // DeleteSecret removes a secret.
-func DeleteSecret(ctx context.Context, db DB, project, environment, name string) error {
-	tag, err := db.Exec(ctx, "delete from secret where project = $1 and environment = $2 and name = $3", project, environment, name)
+func DeleteSecret(ctx context.Context, db DB, s Scope, name string) error {
+	tag, err := db.Exec(ctx, "delete from secret where project = $1 and environment = $2 and name = $3", s.Project, s.Environment, name)
 	if err == nil && tag.RowsAffected() == 0 {
 		return ErrNotFound
 	}
 	if err != nil {
 		return err
 	}
-	return Publish(ctx, db, "secret "+project+" "+name)
+	return Publish(ctx, db, "secret "+s.String()+" "+name)
 }
 
 // SecretUsers are the connections whose settings name a secret.
-func SecretUsers(ctx context.Context, db DB, project, environment string) (map[string][]string, error) {
+func SecretUsers(ctx context.Context, db DB, s Scope) (map[string][]string, error) {
 	rows, err := db.Query(ctx, `select e.value, s.connection from setting s, jsonb_each_text(s.chosen) e
-		where s.project = $1 and s.environment = $2 and exists (select from secret x where x.project = $1 and x.environment = $2 and x.name = e.value) order by 1, 2`, project, environment)
+		where s.project = $1 and s.environment = $2 and exists (select from secret x where x.project = $1 and x.environment = $2 and x.name = e.value) order by 1, 2`, s.Project, s.Environment)
 	if err != nil {
 		return nil, err
 	}
@@ -200,7 +201,7 @@ type Health struct {
 }
 
 // SaveHealth notes how connections are, and gives those that are otherwise than before.
-func SaveHealth(ctx context.Context, db DB, project, environment string, list ...Health) (changed []string, err error) {
+func SaveHealth(ctx context.Context, db DB, s Scope, list ...Health) (changed []string, err error) {
 	ids, wells, took, faults := make([]string, len(list)), make([]bool, len(list)), make([]int, len(list)), make([]string, len(list))
 	for i, h := range list {
 		ids[i], wells[i], took[i], faults[i] = h.Connection, h.Well, h.TookMS, h.Fault
@@ -214,12 +215,12 @@ func SaveHealth(ctx context.Context, db DB, project, environment string, list ..
 				since = case when h.well = excluded.well then h.since else now() end
 			returning connection, well)
 		select connection from now_is left join was using (connection) where was.well is distinct from now_is.well order by connection`,
-		project, environment, ids, wells, took, faults)
+		s.Project, s.Environment, ids, wells, took, faults)
 	if changed, err = pgx.CollectRows(rows, pgx.RowTo[string]); err != nil {
 		return nil, err
 	}
 	for _, id := range changed {
-		if err := Publish(ctx, db, "health "+project+" "+id); err != nil {
+		if err := Publish(ctx, db, "health "+s.String()+" "+id); err != nil {
 			return changed, err
 		}
 	}
@@ -227,8 +228,8 @@ func SaveHealth(ctx context.Context, db DB, project, environment string, list ..
 }
 
 // Healths reads how the connections of an environment were.
-func Healths(ctx context.Context, db DB, project, environment string) (map[string]Health, error) {
-	rows, _ := db.Query(ctx, "select connection, well, took_ms, fault, good_at, bad_at, since, checked_at from health where project = $1 and environment = $2", project, environment)
+func Healths(ctx context.Context, db DB, s Scope) (map[string]Health, error) {
+	rows, _ := db.Query(ctx, "select connection, well, took_ms, fault, good_at, bad_at, since, checked_at from health where project = $1 and environment = $2", s.Project, s.Environment)
 	list, err := pgx.CollectRows(rows, pgx.RowToStructByPos[Health])
 	all := map[string]Health{}
 	for _, h := range list {
@@ -237,8 +238,17 @@ func Healths(ctx context.Context, db DB, project, environment string) (map[strin
 	return all, err
 }
 
-// Configured lists the connections that have settings in an environment.
-func Configured(ctx context.Context, db DB, project, environment string) ([]string, error) {
-	rows, _ := db.Query(ctx, "select connection from setting where project = $1 and environment = $2 order by connection", project, environment)
-	return pgx.CollectRows(rows, pgx.RowTo[string])
+// Configured lists the connections that have settings in an environment, by project.
+func Configured(ctx context.Context, db DB, environment string) (map[string][]string, error) {
+	rows, err := db.Query(ctx, "select project, connection from setting where environment = $1 order by project, connection", environment)
+	if err != nil {
+		return nil, err
+	}
+	configured := map[string][]string{}
+	var project, connection string
+	_, err = pgx.ForEachRow(rows, []any{&project, &connection}, func() error {
+		configured[project] = append(configured[project], connection)
+		return nil
+	})
+	return configured, err
 }

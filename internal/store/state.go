@@ -9,8 +9,8 @@ import (
 )
 
 // Recall reads what is kept in a space under keys; what is over is left out.
-func Recall(ctx context.Context, db DB, project, space string, keys []string) (map[string]string, error) {
-	rows, err := db.Query(ctx, "select key, content from kept where project = $1 and space = $2 and key = any($3) and (until is null or until > now())", project, space, keys)
+func Recall(ctx context.Context, db DB, s Scope, space string, keys []string) (map[string]string, error) {
+	rows, err := db.Query(ctx, "select key, content from kept where project = $1 and environment = $2 and space = $3 and key = any($4) and (until is null or until > now())", s.Project, s.Environment, space, keys)
 	if err != nil {
 		return nil, err
 	}
@@ -24,11 +24,11 @@ func Recall(ctx context.Context, db DB, project, space string, keys []string) (m
 }
 
 // Remember keeps texts in a space, in place of what is there.
-func Remember(ctx context.Context, db DB, project, space string, notes []flow.StateEntry) error {
+func Remember(ctx context.Context, db DB, s Scope, space string, notes []flow.StateEntry) error {
 	b := &pgx.Batch{}
 	for _, n := range notes {
-		b.Queue(`insert into kept (project, space, key, content, until) values ($1, $2, $3, $4, nullif($5, '0001-01-01 00:00:00Z'::timestamptz))
-			on conflict (project, space, key) do update set content = excluded.content, until = excluded.until`, project, space, n.Key, n.Text, n.Until)
+		b.Queue(`insert into kept (project, environment, space, key, content, until) values ($1, $2, $3, $4, $5, nullif($6, '0001-01-01 00:00:00Z'::timestamptz))
+			on conflict (project, environment, space, key) do update set content = excluded.content, until = excluded.until`, s.Project, s.Environment, space, n.Key, n.Text, n.Until)
 	}
 	return db.SendBatch(ctx, b).Close()
 }
@@ -37,19 +37,19 @@ func Remember(ctx context.Context, db DB, project, space string, notes []flow.St
 type StateEntry struct{ Key, Content string }
 
 // ListState lists what is kept in a space, by key.
-func ListState(ctx context.Context, db DB, project, space string, most int) ([]StateEntry, error) {
-	rows, _ := db.Query(ctx, "select key, content from kept where project = $1 and space = $2 and (until is null or until > now()) order by key limit $3", project, space, most)
+func ListState(ctx context.Context, db DB, s Scope, space string, most int) ([]StateEntry, error) {
+	rows, _ := db.Query(ctx, "select key, content from kept where project = $1 and environment = $2 and space = $3 and (until is null or until > now()) order by key limit $4", s.Project, s.Environment, space, most)
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[StateEntry])
 }
 
 // DeleteState takes what is under keys out of a space, or all where none are named.
-func DeleteState(ctx context.Context, db DB, project, space string, keys ...string) error {
-	_, err := db.Exec(ctx, "delete from kept where project = $1 and space = $2 and ($3::text[] is null or key = any($3))", project, space, keys)
+func DeleteState(ctx context.Context, db DB, s Scope, space string, keys ...string) error {
+	_, err := db.Exec(ctx, "delete from kept where project = $1 and environment = $2 and space = $3 and ($4::text[] is null or key = any($4))", s.Project, s.Environment, space, keys)
 	return err
 }
 
-// SweepKept removes some of what is over, and says how much.
-func SweepKept(ctx context.Context, db DB, most int) (int64, error) {
-	tag, err := db.Exec(ctx, "delete from kept where ctid in (select ctid from kept where until < now() limit $1)", most)
+// SweepKept removes some of what is over in an environment, and says how much.
+func SweepKept(ctx context.Context, db DB, environment string, most int) (int64, error) {
+	tag, err := db.Exec(ctx, "delete from kept where ctid in (select ctid from kept where until < now() and environment = $2 limit $1)", most, environment)
 	return tag.RowsAffected(), err
 }

@@ -31,6 +31,9 @@ type DB interface {
 	SendBatch(ctx context.Context, b *pgx.Batch) pgx.BatchResults
 }
 
+// Pool are the connections to the database.
+type Pool = pgxpool.Pool
+
 // Channel is the notification channel on which changes are told; see Tell.
 const Channel = "hollowreed"
 

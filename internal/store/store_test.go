@@ -26,6 +26,8 @@ const (
 	path      = "flows/f.yaml"
 )
 
+var scope = Scope{projectID, Environments[0]}
+
 func open(t *testing.T) *pgxpool.Pool {
 	t.Helper()
 	db, err := Open(t.Context(), testdb.Like(t, "migrated", func(url string) error {
@@ -240,7 +242,7 @@ func TestReleasesAreNumberedAndKeep(t *testing.T) {
 func addRun(t *testing.T, db *pgxpool.Pool, reference string) uuid.UUID {
 	t.Helper()
 	id := uuid.Must(uuid.NewV7())
-	require.NoError(t, AddRun(t.Context(), db, Run{ID: id, Project: projectID, Flow: "f", Release: 1, Reference: reference, File: reference, StartedBy: "mo"}, spool.Of([]byte("x"))))
+	require.NoError(t, AddRun(t.Context(), db, Run{ID: id, Scope: scope, Flow: "f", Release: 1, Reference: reference, File: reference, StartedBy: "mo"}, spool.Of([]byte("x"))))
 	return id
 }
 
@@ -277,7 +279,7 @@ func TestRunsAreFoundByReferenceAndState(t *testing.T) {
 		addRun(t, db, ref)
 	}
 	find := func(f RunFilter) []string {
-		f.Project, f.Most = projectID, 50
+		f.Scope, f.Most = scope, 50
 		runs, err := Runs(t.Context(), db, f)
 		require.NoError(t, err)
 		refs := []string{}
@@ -295,10 +297,10 @@ func TestRunsAreFoundByReferenceAndState(t *testing.T) {
 	require.Empty(t, find(RunFilter{Flow: "g"}))
 	past := time.Now().Add(-time.Hour)
 	require.Empty(t, find(RunFilter{Before: &past}))
-	tallies, err := Tallies(t.Context(), db, projectID, past)
+	tallies, err := Tallies(t.Context(), db, scope, past)
 	require.NoError(t, err)
 	require.Equal(t, []Tally{{Flow: "f", State: Waiting, Runs: 6}}, tallies)
-	slices, err := Slices(t.Context(), db, projectID, past, time.Minute)
+	slices, err := Slices(t.Context(), db, scope, past, time.Minute)
 	require.NoError(t, err)
 	total := 0
 	for _, s := range slices {
@@ -311,16 +313,16 @@ func TestAFileIsPickedUpOnce(t *testing.T) {
 	db := open(t)
 	release(t, db, "one")
 	id := addRun(t, db, "a")
-	fresh, err := AddPickup(t.Context(), db, projectID, "f", "/in/a", "1-2-3", id)
+	fresh, err := AddPickup(t.Context(), db, scope, "f", "/in/a", "1-2-3", id)
 	require.NoError(t, err)
 	require.True(t, fresh)
-	fresh, err = AddPickup(t.Context(), db, projectID, "f", "/in/a", "1-2-3", id)
+	fresh, err = AddPickup(t.Context(), db, scope, "f", "/in/a", "1-2-3", id)
 	require.NoError(t, err)
 	require.False(t, fresh)
-	r, err := PickupRun(t.Context(), db, projectID, "f", "/in/a", "1-2-3")
+	r, err := PickupRun(t.Context(), db, scope, "f", "/in/a", "1-2-3")
 	require.NoError(t, err)
 	require.Equal(t, id, r.ID)
-	fresh, err = AddPickup(t.Context(), db, projectID, "f", "/in/a", "1-2-4", id)
+	fresh, err = AddPickup(t.Context(), db, scope, "f", "/in/a", "1-2-4", id)
 	require.NoError(t, err)
 	require.True(t, fresh, "another file of the same name")
 }
@@ -336,10 +338,10 @@ func TestAsidesAreHandledOnce(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, []byte("x\x00\xff"), got[0].Raw)
 	require.Equal(t, "qty: expected a number, found x␀", got[0].Faults[0].What())
-	work, err := WorkItems(t.Context(), db, WorkFilter{Project: projectID, Text: "expected", Most: 10})
+	work, err := WorkItems(t.Context(), db, WorkFilter{Scope: scope, Text: "expected", Most: 10})
 	require.NoError(t, err)
 	require.Len(t, work, 1)
-	n, err := OpenAsides(t.Context(), db, projectID)
+	n, err := OpenAsides(t.Context(), db, scope)
 	require.NoError(t, err)
 	require.Equal(t, 1, n)
 	require.NoError(t, HandleAside(t.Context(), db, got[0].ID, "let go", nil, "mo"))
@@ -350,16 +352,16 @@ func TestAsidesAreHandledOnce(t *testing.T) {
 
 func TestOnlyTheJobsOfSilentWorkersAreGivenBack(t *testing.T) {
 	db := open(t)
-	require.NoError(t, Heartbeat(t.Context(), db, "alive"))
-	_, err := db.Exec(t.Context(), "insert into worker (id, beat_at) values ('silent', now() - interval '1 minute')")
+	require.NoError(t, Heartbeat(t.Context(), db, scope.Environment, "alive"))
+	_, err := db.Exec(t.Context(), "insert into worker (id, environment, beat_at) values ('silent', 'Workbench', now() - interval '1 minute')")
 	require.NoError(t, err)
 	for _, worker := range []string{"alive", "silent", "unknown"} {
 		_, err := db.Exec(t.Context(), `insert into river_job (state, attempt, max_attempts, attempted_at, attempted_by, kind, args, queue, priority, scheduled_at)
-			values ('running', 2, 6, now(), array[$1], 'run', '{}', 'default', 1, now())`, worker)
+			values ('running', 2, 6, now(), array[$1], 'run', '{}', 'workbench', 1, now())`, worker)
 		require.NoError(t, err)
 	}
 	in(t, db, func(tx pgx.Tx) error {
-		n, err := Requeue(t.Context(), tx, 5*time.Second)
+		n, err := Requeue(t.Context(), tx, scope.Environment, 5*time.Second)
 		require.Equal(t, int64(2), n)
 		return err
 	})
@@ -369,7 +371,7 @@ func TestOnlyTheJobsOfSilentWorkersAreGivenBack(t *testing.T) {
 	attempts, err = pgx.CollectRows(rows, pgx.RowTo[int])
 	require.NoError(t, err)
 	require.Equal(t, []int{1, 1, 2}, attempts, "a dead worker's try does not count")
-	workers, err := Workers(t.Context(), db)
+	workers, err := Workers(t.Context(), db, scope.Environment)
 	require.NoError(t, err)
 	require.Len(t, workers, 1)
 	require.NoError(t, Deregister(t.Context(), db, "alive"))
@@ -381,7 +383,7 @@ func TestDeathsOfWorkersAreCounted(t *testing.T) {
 	release(t, db, "one")
 	id := addRun(t, db, "a")
 	_, err := db.Exec(t.Context(), `insert into river_job (state, attempt, max_attempts, attempted_at, attempted_by, kind, args, queue, priority, scheduled_at)
-		values ('running', 1, 6, now(), array['gone'], 'run', jsonb_build_object('run', $1::text), 'default', 1, now())`, id)
+		values ('running', 1, 6, now(), array['gone'], 'run', jsonb_build_object('run', $1::text), 'workbench', 1, now())`, id)
 	require.NoError(t, err)
 	dies := func() int {
 		_, err := db.Exec(t.Context(), "update river_job set state = 'running', attempt = 1")
@@ -389,7 +391,7 @@ func TestDeathsOfWorkersAreCounted(t *testing.T) {
 		r, err := Claim(t.Context(), db, id, "gone")
 		require.NoError(t, err)
 		in(t, db, func(tx pgx.Tx) error {
-			_, err := Requeue(t.Context(), tx, 5*time.Second)
+			_, err := Requeue(t.Context(), tx, scope.Environment, 5*time.Second)
 			return err
 		})
 		return r.Deaths
@@ -407,18 +409,18 @@ func TestDeathsOfWorkersAreCounted(t *testing.T) {
 // TestALostJobIsGivenBack: one that has ended while its run is under way, and nobody is left who works on it.
 func TestALostJobIsGivenBack(t *testing.T) {
 	db := open(t)
-	require.NoError(t, Heartbeat(t.Context(), db, "alive"))
+	require.NoError(t, Heartbeat(t.Context(), db, scope.Environment, "alive"))
 	jobs := map[string]string{"alive": "completed", "gone": "completed", "dead": "discarded"}
 	for worker, state := range jobs {
 		id := addRun(t, db, worker)
 		_, err := Claim(t.Context(), db, id, worker)
 		require.NoError(t, err)
 		_, err = db.Exec(t.Context(), `insert into river_job (state, attempt, max_attempts, finalized_at, attempted_at, attempted_by, kind, args, queue, priority, scheduled_at)
-			values ($1, 6, 6, now(), now(), array['alive'], 'run', jsonb_build_object('run', $2::text), 'default', 1, now())`, state, id)
+			values ($1, 6, 6, now(), now(), array['alive'], 'run', jsonb_build_object('run', $2::text), 'workbench', 1, now())`, state, id)
 		require.NoError(t, err)
 	}
 	in(t, db, func(tx pgx.Tx) error {
-		n, err := Requeue(t.Context(), tx, 5*time.Second)
+		n, err := Requeue(t.Context(), tx, scope.Environment, 5*time.Second)
 		require.Equal(t, int64(2), n)
 		return err
 	})

@@ -34,7 +34,7 @@ func AddWhole(ctx context.Context, db DB, list []WholeRun) (fresh []bool, err er
 			return nil, err
 		}
 	}
-	rows, _ := db.Query(ctx, addWhole, c.ids, c.projects, c.flows, c.releases, c.references, c.files, c.inputs, c.startedBy, c.requests, c.states, c.counts, c.faults, c.totals, c.answers, c.replies,
+	rows, _ := db.Query(ctx, addWhole, c.ids, c.projects, c.environments, c.flows, c.releases, c.references, c.files, c.inputs, c.startedBy, c.requests, c.states, c.counts, c.faults, c.totals, c.answers, c.replies,
 		c.began, c.ended, c.entries, calls, c.keys, c.digests, c.refRuns, c.refRecords, c.refTexts, c.eventRuns, c.eventSteps, c.eventRecords, c.eventTexts, c.eventFaults)
 	added, err := pgx.CollectRows(rows, pgx.RowTo[uuid.UUID])
 	if err != nil {
@@ -49,13 +49,13 @@ func AddWhole(ctx context.Context, db DB, list []WholeRun) (fresh []bool, err er
 
 // columns are runs that are over, by column.
 type columns struct {
-	ids                                                          []uuid.UUID
-	projects, flows, references, files, startedBy, keys, digests []string
-	releases                                                     []int
-	inputs, requests, totals, answers, entries                   [][]byte
-	states                                                       []State
-	counts, faults, replies                                      []*string // JSON
-	began, ended                                                 []*time.Time
+	ids                                                                        []uuid.UUID
+	projects, environments, flows, references, files, startedBy, keys, digests []string
+	releases                                                                   []int
+	inputs, requests, totals, answers, entries                                 [][]byte
+	states                                                                     []State
+	counts, faults, replies                                                    []*string // JSON
+	began, ended                                                               []*time.Time
 
 	refRuns    []uuid.UUID
 	refRecords []int
@@ -73,7 +73,8 @@ func (c *columns) add(w WholeRun) error {
 	if w.Key != "" {
 		key = callKey(w.Key)
 	}
-	c.ids, c.projects, c.flows, c.releases = append(c.ids, r.ID), append(c.projects, r.Project), append(c.flows, r.Flow), append(c.releases, r.Release)
+	c.ids, c.projects, c.environments = append(c.ids, r.ID), append(c.projects, r.Project), append(c.environments, r.Environment)
+	c.flows, c.releases = append(c.flows, r.Flow), append(c.releases, r.Release)
 	c.references, c.files, c.startedBy = append(c.references, r.Reference), append(c.files, r.File), append(c.startedBy, r.StartedBy)
 	c.inputs, c.requests, c.totals, c.answers = append(c.inputs, r.Input), append(c.requests, r.Request), append(c.totals, r.Totals), append(c.answers, r.Answer)
 	c.states, c.began, c.ended, c.entries = append(c.states, w.State), append(c.began, r.BeganAt), append(c.ended, r.EndedAt), append(c.entries, w.Entries)
@@ -104,15 +105,17 @@ func (c *columns) add(w WholeRun) error {
 // addWhole is one statement: to begin one costs more than what it does for a run. The runs are there before what refers to them is
 // checked, which is when the statement ends.
 const addWhole = `with given as (
-			select * from unnest($1::uuid[], $2::text[], $3::text[], $4::int[], $5::text[], $6::text[], $7::bytea[], $8::text[], $9::bytea[], $10::text[], $11::jsonb[], $12::json[], $13::bytea[], $14::bytea[], $15::jsonb[],
-				$16::timestamptz[], $17::timestamptz[], $18::bytea[], $20::text[], $21::text[])
-			as g(id, project, flow, release, reference, file, input, started_by, request, state, counts, fault, totals, answer, reply, began_at, ended_at, entries, key, digest)),
-		called as (insert into pickup (project, flow, path, identity, digest, run) select project, flow, $19, key, digest, id from given where key <> '' on conflict do nothing returning run),
-		added as (insert into run (id, project, flow, release, release_flow, reference, file, input, started_by, request, claim, attempt, state, counts, fault, totals, answer, reply, created_at, began_at, ended_at)
-			select id, project, flow, release, flow, reference, file, input, started_by, request, 1, 1, state, counts, fault, totals, answer, reply, began_at, began_at, ended_at
-			from given where key = '' or id in (select run from called) returning id, project, flow),
+			select * from unnest($1::uuid[], $2::text[], $3::text[], $4::text[], $5::int[], $6::text[], $7::text[], $8::bytea[], $9::text[], $10::bytea[], $11::text[], $12::jsonb[], $13::json[], $14::bytea[], $15::bytea[], $16::jsonb[],
+				$17::timestamptz[], $18::timestamptz[], $19::bytea[], $21::text[], $22::text[])
+			as g(id, project, environment, flow, release, reference, file, input, started_by, request, state, counts, fault, totals, answer, reply, began_at, ended_at, entries, key, digest)),
+		called as (insert into pickup (project, environment, flow, path, identity, digest, run)
+			select project, environment, flow, $20, key, digest, id from given where key <> '' on conflict do nothing returning run),
+		added as (insert into run (id, project, environment, flow, release, release_flow, reference, file, input, started_by, request, claim, attempt, state, counts, fault, totals, answer, reply, created_at, began_at, ended_at)
+			select id, project, environment, flow, release, flow, reference, file, input, started_by, request, 1, 1, state, counts, fault, totals, answer, reply, began_at, began_at, ended_at
+			from given where key = '' or id in (select run from called) returning id, project, environment, flow),
 		journaled as (insert into journal (run, first, records, entries) select id, -1, 1, entries from given where id in (select id from added)),
-		referred as (insert into reference (run, project, record, text) select id, project, n, t from unnest($22::uuid[], $23::int[], $24::text[]) as x(id, n, t) join added using (id) on conflict do nothing),
-		told as (insert into event (project, flow, run, step, record, text, fault)
-			select project, flow, id, s, n, t, f from unnest($25::uuid[], $26::text[], $27::int[], $28::text[], $29::json[]) as x(id, s, n, t, f) join added using (id))
+		referred as (insert into reference (run, project, environment, record, text)
+			select id, project, environment, n, t from unnest($23::uuid[], $24::int[], $25::text[]) as x(id, n, t) join added using (id) on conflict do nothing),
+		told as (insert into event (project, environment, flow, run, step, record, text, fault)
+			select project, environment, flow, id, s, n, t, f from unnest($26::uuid[], $27::text[], $28::int[], $29::text[], $30::json[]) as x(id, s, n, t, f) join added using (id))
 		select id from added`

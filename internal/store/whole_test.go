@@ -15,7 +15,7 @@ import (
 func whole(reference string) WholeRun {
 	began := time.Date(2031, 3, 9, 6, 0, 0, 0, time.UTC)
 	ended := began.Add(time.Millisecond)
-	r := Run{ID: uuid.Must(uuid.NewV7()), Project: projectID, Flow: "f", Release: 1, Reference: reference, File: "call", StartedBy: "request", BeganAt: &began, EndedAt: &ended}
+	r := Run{ID: uuid.Must(uuid.NewV7()), Scope: scope, Flow: "f", Release: 1, Reference: reference, File: "call", StartedBy: "request", BeganAt: &began, EndedAt: &ended}
 	return WholeRun{Run: r, State: Done, Entries: []byte(`{"record":-1}`)}
 }
 
@@ -44,7 +44,7 @@ func TestWholeRunsAreRecordedTogether(t *testing.T) {
 	refs, err := References(t.Context(), db, got.ID, 9)
 	require.NoError(t, err)
 	require.Len(t, refs, 2, "each once")
-	events, err := Events(t.Context(), db, projectID, 9)
+	events, err := Events(t.Context(), db, scope, 9)
 	require.NoError(t, err)
 	require.Len(t, events, 2)
 	_, entries, err := JournalBatch(t.Context(), db, got.ID, -1)
@@ -72,10 +72,10 @@ func TestAKeyIsOneWholeRun(t *testing.T) {
 	fresh, err = AddWhole(t.Context(), db, []WholeRun{third})
 	require.NoError(t, err)
 	require.Equal(t, []bool{false}, fresh)
-	_, run, err := CalledWith(t.Context(), db, projectID, "f", "k")
+	_, run, err := CalledWith(t.Context(), db, scope, "f", "k")
 	require.NoError(t, err)
 	require.Equal(t, first.Run.ID, *run)
-	events, err := Events(t.Context(), db, projectID, 9)
+	events, err := Events(t.Context(), db, scope, 9)
 	require.NoError(t, err)
 	require.Len(t, events, 1, "those that came before tell nothing again")
 }

@@ -26,46 +26,47 @@ type WorkItem struct {
 
 // WorkFilter narrows the list of work. Zero members do not.
 type WorkFilter struct {
-	Project, Flow, Owner string // the owner nobody is "-"
-	Text                 string // in the cause
-	Before               *time.Time
-	Most                 int
+	Scope
+	Flow, Owner string // the owner nobody is "-"
+	Text        string // in the cause
+	Before      *time.Time
+	Most        int
 }
 
 // WorkItems lists what waits for somebody, the newest first.
 func WorkItems(ctx context.Context, db DB, f WorkFilter) ([]WorkItem, error) {
 	rows, _ := db.Query(ctx, `select * from (
 			select a.id, r.id, r.flow, r.reference, a.record, a.line, a.path, a.step, a.faults->0 as fault, a.owner, a.note, r.created_at as at, a.times
-			from set_aside a join run r on r.id = a.run where r.project = $1 and a.state = 'open'
+			from set_aside a join run r on r.id = a.run where r.project = $1 and r.environment = $7 and a.state = 'open'
 			union all
 			select 0, id, flow, reference, -1, 0, '', coalesce(fault->'place'->>'step', ''), fault, owner, note, created_at, 1
-			from run where project = $1 and state in ('set aside', 'stopped') and fault is not null and handled = '') x
+			from run where project = $1 and environment = $7 and state in ('set aside', 'stopped') and fault is not null and handled = '') x
 		where ($2 = '' or flow = $2) and ($3 = '' or owner = $3 or $3 = '-' and owner is null) and ($4 = '' or fault_cause(fault) ilike '%' || $4 || '%')
 			and ($5::timestamptz is null or at < $5) order by at desc, 1 desc limit $6`,
-		f.Project, f.Flow, f.Owner, likeText(f.Text), f.Before, f.Most)
+		f.Project, f.Flow, f.Owner, likeText(f.Text), f.Before, f.Most, f.Environment)
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[WorkItem])
 }
 
 // OpenWork counts what waits for somebody.
-func OpenWork(ctx context.Context, db DB, project string) (n int, err error) {
-	err = db.QueryRow(ctx, `select (select count(*) from set_aside a join run r on r.id = a.run where r.project = $1 and a.state = 'open')
-		+ (select count(*) from run where project = $1 and state in ('set aside', 'stopped') and fault is not null and handled = '')`, project).Scan(&n)
+func OpenWork(ctx context.Context, db DB, s Scope) (n int, err error) {
+	err = db.QueryRow(ctx, `select (select count(*) from set_aside a join run r on r.id = a.run where r.project = $1 and r.environment = $2 and a.state = 'open')
+		+ (select count(*) from run where project = $1 and environment = $2 and state in ('set aside', 'stopped') and fault is not null and handled = '')`, s.Project, s.Environment).Scan(&n)
 	return n, err
 }
 
 // Assign makes records and runs somebody's work; an empty owner gives them back.
-func Assign(ctx context.Context, db DB, project string, asides []int64, runs []uuid.UUID, owner string) (int64, error) {
-	a, err := db.Exec(ctx, "update set_aside a set owner = nullif($3, '') from run r where r.id = a.run and r.project = $1 and a.id = any($2) and a.state = 'open'", project, asides, owner)
+func Assign(ctx context.Context, db DB, s Scope, asides []int64, runs []uuid.UUID, owner string) (int64, error) {
+	a, err := db.Exec(ctx, "update set_aside a set owner = nullif($3, '') from run r where r.id = a.run and r.project = $1 and r.environment = $4 and a.id = any($2) and a.state = 'open'", s.Project, asides, owner, s.Environment)
 	if err != nil {
 		return 0, err
 	}
-	b, err := db.Exec(ctx, "update run set owner = nullif($3, '') where project = $1 and id = any($2)", project, runs, owner)
+	b, err := db.Exec(ctx, "update run set owner = nullif($3, '') where project = $1 and environment = $4 and id = any($2)", s.Project, runs, owner, s.Environment)
 	return a.RowsAffected() + b.RowsAffected(), err
 }
 
 // SetWorkNote writes what is to be known of a record that was set aside.
-func SetWorkNote(ctx context.Context, db DB, project string, id int64, note string) error {
-	tag, err := db.Exec(ctx, "update set_aside a set note = $3 from run r where r.id = a.run and r.project = $1 and a.id = $2", project, id, note)
+func SetWorkNote(ctx context.Context, db DB, s Scope, id int64, note string) error {
+	tag, err := db.Exec(ctx, "update set_aside a set note = $3 from run r where r.id = a.run and r.project = $1 and r.environment = $4 and a.id = $2", s.Project, id, note, s.Environment)
 	if err == nil && tag.RowsAffected() == 0 {
 		err = ErrNotFound
 	}
@@ -73,8 +74,8 @@ func SetWorkNote(ctx context.Context, db DB, project string, id int64, note stri
 }
 
 // NoteRun writes what is to be known of a run that failed.
-func NoteRun(ctx context.Context, db DB, project string, id uuid.UUID, note string) error {
-	tag, err := db.Exec(ctx, "update run set note = $3 where project = $1 and id = $2", project, id, note)
+func NoteRun(ctx context.Context, db DB, s Scope, id uuid.UUID, note string) error {
+	tag, err := db.Exec(ctx, "update run set note = $3 where project = $1 and environment = $4 and id = $2", s.Project, id, note, s.Environment)
 	if err == nil && tag.RowsAffected() == 0 {
 		err = ErrNotFound
 	}

@@ -69,6 +69,9 @@ func migrate(url string) error {
 // patience is how long something may take on a busy machine.
 const patience = 40 * time.Second
 
+// Skerry is the demo project as the tests run it.
+var Skerry = store.Scope{Project: "skerry", Environment: store.Environments[0]}
+
 // Until waits for what get gives to be so.
 func Until[T any](t testing.TB, what string, get func() (T, bool)) T {
 	t.Helper()
@@ -86,10 +89,10 @@ func Until[T any](t testing.TB, what string, get func() (T, bool)) T {
 }
 
 // Ended waits for the newest run of a file to end.
-func Ended(t testing.TB, db store.DB, projectID, file string) store.Run {
+func Ended(t testing.TB, db store.DB, s store.Scope, file string) store.Run {
 	t.Helper()
 	return Until(t, file+" to end", func() (store.Run, bool) {
-		runs, err := store.Runs(t.Context(), db, store.RunFilter{Project: projectID, Reference: file, Most: 1})
+		runs, err := store.Runs(t.Context(), db, store.RunFilter{Scope: s, Reference: file, Most: 1})
 		require.NoError(t, err)
 		if len(runs) == 0 {
 			return store.Run{}, false

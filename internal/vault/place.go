@@ -41,7 +41,7 @@ func (v *Vault) May(ctx context.Context, name string, p store.Place) error {
 
 // placed is May; known says whether the secret has the place already.
 func (v *Vault) placed(ctx context.Context, name string, p store.Place) (known bool, err error) {
-	places, err := store.SecretPlaces(ctx, v.DB, v.Project, v.Env, name)
+	places, err := store.SecretPlaces(ctx, v.DB, v.Scope, name)
 	if err != nil {
 		return false, err
 	}
@@ -71,10 +71,10 @@ func (v *Vault) Settle(ctx context.Context, name string, p store.Place) error {
 
 // Place lets a secret be used at a place that whoever has written it gave it for.
 func (v *Vault) Place(ctx context.Context, name string, p store.Place) error {
-	if _, err := store.SealedSecret(ctx, v.DB, v.Project, v.Env, name); err != nil {
+	if _, err := store.SealedSecret(ctx, v.DB, v.Scope, name); err != nil {
 		return ignoreMissing(err)
 	}
-	return store.PlaceSecret(ctx, v.DB, v.Project, v.Env, name, p)
+	return store.PlaceSecret(ctx, v.DB, v.Scope, name, p)
 }
 
 func ignoreMissing(err error) error {

@@ -23,25 +23,25 @@ import (
 
 // Vault is one environment's.
 type Vault struct {
-	DB      *pgxpool.Pool
-	Ring    *secret.Ring
-	Project string
-	Env     string
+	DB   *pgxpool.Pool
+	Ring *secret.Ring
+	store.Scope
 }
 
 var _ connector.Source = (*Vault)(nil)
 
 // In gives the vault of another environment of the project.
-func (v *Vault) In(env string) *Vault {
-	return &Vault{DB: v.DB, Ring: v.Ring, Project: v.Project, Env: env}
-}
+func (v *Vault) In(env string) *Vault { return v.Of(v.Scope.In(env)) }
+
+// Of gives the vault of another scope, which the same keys open.
+func (v *Vault) Of(s store.Scope) *Vault { return &Vault{DB: v.DB, Ring: v.Ring, Scope: s} }
 
 // bound is the name under which a secret is sealed: it cannot be put in another's place.
 func bound(s store.Sealed) string { return s.Project + "\x00" + s.Environment + "\x00" + s.Name }
 
 // Setup gives a connection's settings with its secrets.
 func (v *Vault) Setup(ctx context.Context, id string) (*connector.Setup, error) {
-	s, err := store.SettingOf(ctx, v.DB, v.Project, v.Env, id)
+	s, err := store.SettingOf(ctx, v.DB, v.Scope, id)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, nil
 	}
@@ -73,7 +73,7 @@ func (v *Vault) Setup(ctx context.Context, id string) (*connector.Setup, error) 
 // Get opens a secret that is used by name; it is empty where there is none of that name. One that was given for a connection is
 // for nothing else, and one that is used by name for no connection.
 func (v *Vault) Get(ctx context.Context, name string) (string, error) {
-	s, err := store.NamedSecret(ctx, v.DB, v.Project, v.Env, name, "by name")
+	s, err := store.NamedSecret(ctx, v.DB, v.Scope, name, "by name")
 	if errors.Is(err, store.ErrNotFound) { // there is none, or it has no place yet, or another
 		if err := v.Settle(ctx, name, store.Place{Connection: store.ByName}); err != nil {
 			return "", err
@@ -88,7 +88,7 @@ func (v *Vault) Get(ctx context.Context, name string) (string, error) {
 
 // open opens a secret, and counts that it was.
 func (v *Vault) open(ctx context.Context, name, by string) (string, error) {
-	s, err := store.SealedSecret(ctx, v.DB, v.Project, v.Env, name)
+	s, err := store.SealedSecret(ctx, v.DB, v.Scope, name)
 	if errors.Is(err, store.ErrNotFound) {
 		return "", nil
 	}
@@ -99,7 +99,7 @@ func (v *Vault) open(ctx context.Context, name, by string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	return plain, store.UseSecret(ctx, v.DB, v.Project, v.Env, name, by)
+	return plain, store.UseSecret(ctx, v.DB, v.Scope, name, by)
 }
 
 // plain is what was sealed.
@@ -122,7 +122,7 @@ func (v *Vault) Lock(ctx context.Context, name string, do func(context.Context) 
 		if err := store.Long(ctx, tx, "wait for new tokens of "+name); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, "select pg_advisory_xact_lock(hashtextextended($1, 0))", v.Project+"/"+v.Env+"/"+name); err != nil {
+		if _, err := tx.Exec(ctx, "select pg_advisory_xact_lock(hashtextextended($1, 0))", v.Scope.String()+"/"+name); err != nil {
 			return err
 		}
 		return do(ctx)
@@ -150,7 +150,7 @@ func (v *Vault) Keep(ctx context.Context, as store.Secret, plain string) error {
 	if as.ExpiresAt == nil {
 		as.ExpiresAt = expiry(as.Type, plain)
 	}
-	s := store.Sealed{Project: v.Project, Environment: v.Env, Name: as.Name}
+	s := store.Sealed{Scope: v.Scope, Name: as.Name}
 	s.KeyID, s.Content = v.Ring.Seal(bound(s), plain)
 	return store.SaveSecret(ctx, v.DB, s, as)
 }

@@ -20,6 +20,8 @@ import (
 
 func TestMain(m *testing.M) { os.Exit(testdb.Main(m)) }
 
+var scope = store.Scope{Project: "p", Environment: store.Environments[0]}
+
 func open(t *testing.T) (*Vault, string) {
 	t.Helper()
 	ctx := t.Context()
@@ -34,7 +36,7 @@ func open(t *testing.T) (*Vault, string) {
 	path := filepath.Join(t.TempDir(), "key")
 	ring, err := secret.Load(path)
 	require.NoError(t, err)
-	return &Vault{DB: db, Ring: ring, Project: "p", Env: "Workbench"}, path
+	return &Vault{DB: db, Ring: ring, Scope: scope}, path
 }
 
 func TestSettingsGetTheirSecrets(t *testing.T) {
@@ -46,8 +48,8 @@ func TestSettingsGetTheirSecrets(t *testing.T) {
 	require.NoError(t, v.Keep(ctx, store.Secret{Name: "desk token", Type: "token", ChangedBy: "mira"}, "t-0-k-e-n"))
 	require.NoError(t, v.In("Live").Keep(ctx, store.Secret{Name: "desk token", Type: "token", ChangedBy: "mira"}, "live-one"))
 	s := store.Setting{Connection: "desk", Kind: "http", Chosen: map[string]string{"address": "http://a.example", "sign in": "bearer token", "token": "desk token"}}
-	require.NoError(t, store.SaveSetting(ctx, v.DB, "p", "Workbench", s, 0, "mira"))
-	require.NoError(t, store.SaveSetting(ctx, v.DB, "p", "Live", s, 0, "mira"))
+	require.NoError(t, store.SaveSetting(ctx, v.DB, scope, s, 0, "mira"))
+	require.NoError(t, store.SaveSetting(ctx, v.DB, scope.In("Live"), s, 0, "mira"))
 	up, err = v.Setup(ctx, "desk")
 	require.NoError(t, err)
 	require.Equal(t, "t-0-k-e-n", up.Values["token"])
@@ -55,13 +57,13 @@ func TestSettingsGetTheirSecrets(t *testing.T) {
 	live, err := v.In("Live").Setup(ctx, "desk")
 	require.NoError(t, err)
 	require.Equal(t, "live-one", live.Values["token"], "the same name is another secret in another environment")
-	users, err := store.SecretUsers(ctx, v.DB, "p", "Workbench")
+	users, err := store.SecretUsers(ctx, v.DB, scope)
 	require.NoError(t, err)
 	require.Equal(t, map[string][]string{"desk token": {"desk"}}, users)
 
-	require.ErrorIs(t, store.SaveSetting(ctx, v.DB, "p", "Workbench", s, up.Version+100, "mira"), store.ErrChanged, "nobody overwrites another")
-	require.ErrorIs(t, store.SaveSetting(ctx, v.DB, "p", "Workbench", s, 0, "mira"), store.ErrChanged)
-	require.NoError(t, store.SaveSetting(ctx, v.DB, "p", "Workbench", s, up.Version, "mira"))
+	require.ErrorIs(t, store.SaveSetting(ctx, v.DB, scope, s, up.Version+100, "mira"), store.ErrChanged, "nobody overwrites another")
+	require.ErrorIs(t, store.SaveSetting(ctx, v.DB, scope, s, 0, "mira"), store.ErrChanged)
+	require.NoError(t, store.SaveSetting(ctx, v.DB, scope, s, up.Version, "mira"))
 	again, err := v.Setup(ctx, "desk")
 	require.NoError(t, err)
 	require.NotEqual(t, up.Version, again.Version)
@@ -79,7 +81,7 @@ func TestRotationSealsAnewAndRunningProcessesGoOn(t *testing.T) {
 	n, err := Rotate(ctx, v.DB, ring, path)
 	require.NoError(t, err)
 	require.Equal(t, 2, n)
-	all, err := store.Secrets(ctx, v.DB, "p", "Workbench")
+	all, err := store.Secrets(ctx, v.DB, scope)
 	require.NoError(t, err)
 	for _, s := range all {
 		require.NotEqual(t, before, s.KeyID)
@@ -94,7 +96,7 @@ func TestRotationSealsAnewAndRunningProcessesGoOn(t *testing.T) {
 	require.NotEqual(t, before, only.Present())
 	other, err := secret.Parse(secret.NewKey())
 	require.NoError(t, err)
-	_, err = (&Vault{DB: v.DB, Ring: other, Project: "p", Env: "Workbench"}).Get(ctx, "a")
+	_, err = (&Vault{DB: v.DB, Ring: other, Scope: scope}).Get(ctx, "a")
 	require.ErrorContains(t, err, "the secret a cannot be opened")
 }
 
@@ -106,7 +108,7 @@ func TestWhatIsNoSecretIsRefused(t *testing.T) {
 	a, err := trust.New()
 	require.NoError(t, err)
 	require.NoError(t, v.Keep(t.Context(), store.Secret{Name: "c", Type: "certificate", ChangedBy: "mira"}, a.PEM))
-	all, err := store.Secrets(t.Context(), v.DB, "p", "Workbench")
+	all, err := store.Secrets(t.Context(), v.DB, scope)
 	require.NoError(t, err)
 	require.WithinDuration(t, time.Now().AddDate(1, 0, 0), *all[0].ExpiresAt, 48*time.Hour, "a certificate tells until when it is valid")
 }
@@ -145,7 +147,7 @@ func TestSecretsAreForAPlace(t *testing.T) {
 	keep := func(id, address string) {
 		t.Helper()
 		s := store.Setting{Connection: id, Kind: "http", Chosen: map[string]string{"address": address, "sign in": "bearer token", "token": "desk token"}}
-		require.NoError(t, store.SaveSetting(ctx, v.DB, "p", "Workbench", s, -1, "mira"))
+		require.NoError(t, store.SaveSetting(ctx, v.DB, scope, s, -1, "mira"))
 	}
 	keep("desk", "http://A.example:80/x")
 	for range 2 {
@@ -167,7 +169,7 @@ func TestSecretsAreForAPlace(t *testing.T) {
 	require.NoError(t, v.Place(ctx, "desk token", store.Place{Connection: "desk", Host: "evil.example"}))
 	_, err = v.Setup(ctx, "desk")
 	require.NoError(t, err, "somebody has written it anew for that")
-	list, err := store.Secrets(ctx, v.DB, "p", "Workbench")
+	list, err := store.Secrets(ctx, v.DB, scope)
 	require.NoError(t, err)
 	require.Equal(t, 5, list[0].Uses)
 	require.Equal(t, "desk", list[0].UsedBy)
@@ -200,7 +202,7 @@ func TestSecretsByNameAreForNoConnection(t *testing.T) {
 	none, err := v.Get(ctx, "no such secret")
 	require.NoError(t, err)
 	require.Empty(t, none)
-	list, err := store.Secrets(ctx, v.DB, "p", "Workbench")
+	list, err := store.Secrets(ctx, v.DB, scope)
 	require.NoError(t, err)
 	require.Equal(t, []int{3, 0}, []int{list[0].Uses, list[1].Uses})
 	require.Equal(t, "by name", list[0].UsedBy)

@@ -55,7 +55,7 @@ func find(c *gin.Context, s *page.Site) error {
 	f := &finder{p: p, typed: typed}
 	f.parts()
 	f.functions()
-	runs, err := store.Runs(c, s.DB, store.RunFilter{Project: p.ID, Reference: strings.ToLower(typed), Most: 6})
+	runs, err := store.Runs(c, s.DB, store.RunFilter{Scope: s.Scope, Reference: strings.ToLower(typed), Most: 6})
 	if err != nil {
 		return err
 	}

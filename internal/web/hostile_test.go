@@ -80,7 +80,7 @@ func TestNoAddressFailsOnBadInput(t *testing.T) {
 	answered := map[string]int{}
 	send := func(what, method, path string, form url.Values) {
 		t.Helper()
-		address, body := w.Server.URL+path, io.Reader(nil)
+		address, body := w.Base()+path, io.Reader(nil)
 		if method == http.MethodGet {
 			address += "?" + form.Encode()
 		} else {

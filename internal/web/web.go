@@ -9,6 +9,7 @@ import (
 	"net"
 	"net/http"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -32,16 +33,62 @@ var found embed.FS
 
 var foundView = page.Parse(found, "found.html")
 
-// Handler serves a site.
-func Handler(s *page.Site) http.Handler {
+// Handler serves the sites of all projects, each below its own address.
+func Handler(s *page.Sites) http.Handler {
+	gin.SetMode(gin.ReleaseMode)
+	var handlers sync.Map // of the sites, by *page.Site
+	root := gin.New()
+	root.Use(page.Recovered(s.Log, func(c *gin.Context) { c.AbortWithStatus(http.StatusInternalServerError) }), page.Loopback)
+	root.UseRawPath = true
+	root.UnescapePathValues = true
+	root.Any(page.Below, func(c *gin.Context) {
+		site, err := s.Of(c, c.Param("project"))
+		if err != nil {
+			s.Missing(c, err)
+			return
+		}
+		h, made := handlers.Load(site)
+		if !made {
+			h, _ = handlers.LoadOrStore(site, Routes(site))
+		}
+		page.Mount(c.Writer, c.Request, site.Project, s.Person, h.(http.Handler))
+	})
+	root.GET("/assets/*path", asset)
+	metrics := promhttp.HandlerFor(s.Engine.Metrics(), promhttp.HandlerOpts{})
+	root.GET("/metrics", func(c *gin.Context) { metrics.ServeHTTP(c.Writer, c.Request) })
+	root.GET(page.Callback, func(c *gin.Context) { lead(c, page.ProjectOf(c.Query("state"))) })
+	root.NoRoute(func(c *gin.Context) {
+		first, err := s.First(c)
+		if err != nil {
+			s.Missing(c, err)
+			return
+		}
+		lead(c, first)
+	})
 	// A form of another site cannot change anything here.
-	return http.NewCrossOriginProtection().Handler(asked(Routes(s)))
+	return http.NewCrossOriginProtection().Handler(asked(root))
+}
+
+// lead leads an address that names no project to the same one of a project.
+func lead(c *gin.Context, projectID string) {
+	c.Redirect(http.StatusTemporaryRedirect, page.Base(projectID)+c.Request.URL.RequestURI())
+}
+
+// asset answers with a file that all pages share.
+func asset(c *gin.Context) {
+	if !fs.ValidPath(strings.TrimPrefix(c.Param("path"), "/")) {
+		c.Status(http.StatusNotFound)
+		return
+	}
+	c.Header("X-Content-Type-Options", "nosniff")
+	c.Header("Cache-Control", "public, max-age=86400")
+	http.StripPrefix("/assets", http.FileServerFS(assets.FS())).ServeHTTP(c.Writer, c.Request)
 }
 
 // asked answers HEAD as GET, where that ends; the server sends no body then (RFC 9110, section 9.3.2).
 func asked(h http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if r.Method == http.MethodHead && r.URL.Path != livePath {
+		if r.Method == http.MethodHead && !strings.HasSuffix(r.URL.Path, livePath) {
 			r = r.Clone(r.Context())
 			r.Method = http.MethodGet
 		}
@@ -49,29 +96,18 @@ func asked(h http.Handler) http.Handler {
 	})
 }
 
-// livePath is where open pages hear of changes.
+// livePath is where the open pages of a project hear of changes.
 const livePath = "/live"
 
-// Routes are all addresses of a site.
+// Routes are all addresses of a site, as its pages write them.
 func Routes(s *page.Site) *gin.Engine {
 	gin.SetMode(gin.ReleaseMode)
 	r := gin.New()
 	r.ContextWithFallback = true
 	r.Use(page.Logged(s.Log), page.Recovered(s.Log, func(c *gin.Context) { c.AbortWithStatus(http.StatusInternalServerError) }), page.Loopback, guarded)
 	r.GET("/", func(c *gin.Context) { c.Redirect(http.StatusFound, "/bench") })
-	files := http.StripPrefix("/assets", http.FileServerFS(assets.FS()))
-	r.GET("/assets/*path", func(c *gin.Context) {
-		if !fs.ValidPath(strings.TrimPrefix(c.Param("path"), "/")) {
-			s.Fail(c, store.ErrNotFound)
-			return
-		}
-		c.Header("Cache-Control", "public, max-age=86400")
-		files.ServeHTTP(c.Writer, c.Request)
-	})
-	r.GET(livePath, s.Hub.Serve)
+	r.GET(livePath, func(c *gin.Context) { s.Hub.Serve(c, s.Scope) })
 	r.GET("/find", s.Do(func(c *gin.Context) error { return find(c, s) }))
-	metrics := promhttp.HandlerFor(s.Engine.Metrics(), promhttp.HandlerOpts{})
-	r.GET("/metrics", func(c *gin.Context) { metrics.ServeHTTP(c.Writer, c.Request) })
 	bench.Routes(r, s)
 	traffic.Routes(r, s)
 	estate.Routes(r, s)

@@ -77,6 +77,10 @@ var rules = []rule{
 		but:    map[string]string{"internal/web/webtest/": "it makes what tests begin with"},
 	},
 	{
+		in: "^internal/(web|design|operate)/", calls: `/store\.(RunByID|AsideByID)$`,
+		reason: "an id that a person sends may be one of another project or environment: RunOf and AsideOf find it in the scope only",
+	},
+	{
 		in: "^internal/(design|operate)/", imports: `gin-gonic|^hollowreed/internal/(web|app|cli)\b`,
 		reason: "use cases are for pages, commands and interfaces alike, and know none of them",
 	},

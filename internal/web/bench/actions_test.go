@@ -69,7 +69,7 @@ func TestSamplesOfOneMoment(t *testing.T) {
 	done := make(chan int, many)
 	for i := range many {
 		go func() {
-			res, err := http.PostForm(w.Server.URL+"/bench/schemas/booking/samples", url.Values{"text": {fmt.Sprintf(`{"number": "B-%d"}`, i)}})
+			res, err := http.PostForm(w.Base()+"/bench/schemas/booking/samples", url.Values{"text": {fmt.Sprintf(`{"number": "B-%d"}`, i)}})
 			if err == nil {
 				res.Body.Close()
 				done <- res.StatusCode

@@ -96,7 +96,7 @@ func Routes(r gin.IRouter, s *page.Site) {
 	r.GET("/bench/connections/:id/test/:test", s.Do(b.testSeen))
 	r.POST("/bench/connections/:id/take", s.Do(b.take))
 	r.GET("/bench/connections/:id/consent", s.Do(b.askConsent))
-	r.GET("/oauth/callback", s.Do(b.consented))
+	r.GET(page.Callback, s.Do(b.consented))
 	r.POST("/bench/connections/:id/operations", s.Do(b.addOperation))
 	r.GET("/bench/connections/:id/operations/:op", s.Do(b.operation))
 	r.GET("/bench/connections/:id/operations/:op/help", s.Do(b.operationHelp))
@@ -195,7 +195,7 @@ func (b bench) chart(c *gin.Context) error {
 	if d.Selected != nil {
 		d.Uses = uses(p, d.Selected.ID)
 		chosen = d.Selected.ID
-		runs, err := store.Runs(c, b.DB, store.RunFilter{Project: p.ID, Flow: chosen, Most: newest})
+		runs, err := store.Runs(c, b.DB, store.RunFilter{Scope: b.Scope, Flow: chosen, Most: newest})
 		if err != nil {
 			return err
 		}
@@ -215,15 +215,15 @@ func (b bench) chart(c *gin.Context) error {
 
 func (b bench) chartFlows(c *gin.Context, p *project.Project) ([]draw.ChartFlow, error) {
 	since := time.Now().Add(-spans * span)
-	tallies, err := store.Tallies(c, b.DB, p.ID, since)
+	tallies, err := store.Tallies(c, b.DB, b.Scope, since)
 	if err != nil {
 		return nil, err
 	}
-	counts, err := store.Slices(c, b.DB, p.ID, since, span)
+	counts, err := store.Slices(c, b.DB, b.Scope, since, span)
 	if err != nil {
 		return nil, err
 	}
-	releases, err := store.NewestReleases(c, b.DB, p.ID)
+	releases, err := store.Deployments(c, b.DB, b.Scope)
 	if err != nil {
 		return nil, err
 	}
@@ -314,7 +314,7 @@ func (b bench) systems(c *gin.Context, p *project.Project, flows []draw.ChartFlo
 			writes[id] = true
 		}
 	}
-	healths, err := store.Healths(c, b.DB, p.ID, b.Env)
+	healths, err := store.Healths(c, b.DB, b.Scope)
 	if err != nil {
 		b.Log.Warn("the health of connections cannot be read", "error", err)
 	}

@@ -78,7 +78,7 @@ func (b bench) keepCase(c *gin.Context) error {
 	if title == "" {
 		title = fmt.Sprintf("Record %d of %s", d.Record, d.Sample)
 	}
-	if err := b.Designer().AddMappingCase(c, title, id, plan, fr); err != nil {
+	if err := b.Designer(c).AddMappingCase(c, title, id, plan, fr); err != nil {
 		return err
 	}
 	c.Redirect(303, "/bench/mappings/"+url.PathEscape(id)+"/cases")
@@ -105,7 +105,7 @@ func (b bench) keepFlowCase(c *gin.Context) error {
 	if title == "" {
 		title = "Record " + strconv.Itoa(max(1, record)) + " of " + look.sample
 	}
-	if err := b.Designer().AddFlowCase(c, p, look.id, title, run); err != nil {
+	if err := b.Designer(c).AddFlowCase(c, p, look.id, title, run); err != nil {
 		return err
 	}
 	c.Redirect(303, "/bench/flows/"+url.PathEscape(look.id)+"/cases")

@@ -68,7 +68,7 @@ func (b bench) connectionOf(c *gin.Context) (*project.Project, *connectionPage, 
 	}
 	d := &connectionPage{
 		Frame: b.Frame(c, "bench", conn.Title, "T", "test the connection"), ID: id, Path: project.Path(project.Connections, id),
-		Connection: conn, Kind: connection.KindOf(conn.Kind), Envs: page.Environments, In: c.DefaultQuery("env", c.DefaultPostForm("env", b.Env)),
+		Connection: conn, Kind: connection.KindOf(conn.Kind), Envs: store.Environments, In: c.DefaultQuery("env", c.DefaultPostForm("env", b.Environment)),
 		UsedBy: p.UsedBy(project.Path(project.Connections, id)), Find: c.Query("find"), FindOp: c.Query("op"), Said: c.Query("said"), Breaker: b.Outside.Breaker(id),
 	}
 	if !slices.Contains(d.Envs, d.In) {
@@ -77,11 +77,11 @@ func (b bench) connectionOf(c *gin.Context) (*project.Project, *connectionPage, 
 	if d.Kind == nil {
 		d.Kind = &connection.Kind{Name: conn.Kind, Title: conn.Kind}
 	}
-	d.Here = d.In == b.Env
+	d.Here = d.In == b.Environment
 	if d.Draft, err = store.PartDraft(c, b.DB, p.ID, d.Path); err != nil {
 		return nil, nil, err
 	}
-	healths, err := store.Healths(c, b.DB, p.ID, d.In)
+	healths, err := store.Healths(c, b.DB, b.In(d.In))
 	if err != nil {
 		return nil, nil, err
 	}

@@ -6,11 +6,11 @@ import (
 	"time"
 
 	"github.com/gin-gonic/gin"
-	"github.com/google/uuid"
 
 	"hollowreed/internal/connector/http"
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/web/page"
 )
 
 // consents are those that somebody is being asked for, by their state.
@@ -52,7 +52,7 @@ func (s *consents) take(state string) (asking, bool) {
 }
 
 // callbackAt is where the authorization server sends people back to.
-func callbackAt(c *gin.Context) string { return "http://" + c.Request.Host + "/oauth/callback" }
+func callbackAt(c *gin.Context) string { return "http://" + c.Request.Host + page.Callback }
 
 // askConsent leads to the consent page of a connection's system.
 func (b bench) askConsent(c *gin.Context) error {
@@ -64,7 +64,7 @@ func (b bench) askConsent(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	consent, err := http.Ask(env, callbackAt(c), uuid.NewString())
+	consent, err := http.Ask(env, callbackAt(c), page.StateOf(b.Project))
 	if err != nil {
 		return err
 	}
@@ -75,8 +75,7 @@ func (b bench) askConsent(c *gin.Context) error {
 
 // opened is what a connection is opened in.
 func (b bench) opened(c *gin.Context, env, id string) (system.Env, error) {
-	pool, done := b.poolOf(env)
-	defer done()
+	pool := b.poolOf(env)
 	return pool.Env(c, id)
 }
 

@@ -50,14 +50,8 @@ type askedField struct {
 
 func connectionPath(id string) string { return project.Path(project.Connections, id) }
 
-// poolOf gives the connections of an environment; done must be called when they are not needed any more.
-func (b bench) poolOf(env string) (p *connector.Pool, done func()) {
-	if env == b.Env {
-		return b.Outside, func() {}
-	}
-	p = connector.NewPool(b.Vault.In(env), b.Rules)
-	return p, p.Close
-}
+// poolOf gives the connections of an environment.
+func (b bench) poolOf(env string) *connector.Pool { return b.Pools.Of(b.In(env)) }
 
 func (b bench) operationOf(c *gin.Context) (*project.Project, *operationPage, error) {
 	p, d, err := b.connectionOf(c)
@@ -271,8 +265,7 @@ func (b bench) checkTable(c *gin.Context) error {
 	if u == nil {
 		return fault.Expect(fault.Setting, "an upsert with a request schema", d.Op.Verb.Name)
 	}
-	pool, done := b.poolOf(d.In)
-	defer done()
+	pool := b.poolOf(d.In)
 	faults, err := pool.CheckUpsert(c, *u)
 	if err == nil && len(faults) > 0 {
 		err = faults[0]
@@ -287,7 +280,7 @@ func (b bench) checkTable(c *gin.Context) error {
 // keepShape keeps a schema as the operation's response: a new part, or in place of the one that is there.
 func (b bench) keepShape(c *gin.Context, p *project.Project, d *operationPage, s *schema.Schema, samples []file) error {
 	if old := p.Schema(s.ID); old != nil {
-		if err := b.Designer().ReplaceSchema(c, s, old.Samples); err != nil {
+		if err := b.Designer(c).ReplaceSchema(c, s, old.Samples); err != nil {
 			return err
 		}
 	} else if err := b.keepSchema(c, s, samples); err != nil {

@@ -72,9 +72,8 @@ func (b bench) testConnection(c *gin.Context) error {
 		return err
 	}
 	t := b.tests.begin()
-	pool, done := b.poolOf(d.In)
+	pool := b.poolOf(d.In)
 	go func() {
-		defer done()
 		ctx, cancel := context.WithTimeout(context.WithoutCancel(c.Request.Context()), probeTime)
 		defer cancel()
 		began := time.Now()
@@ -83,7 +82,7 @@ func (b bench) testConnection(c *gin.Context) error {
 		if n := len(run.Stages); n > 0 && !run.Well() {
 			h.Fault = run.Stages[n-1].Name + ": " + run.Stages[n-1].Told
 		}
-		if err := b.Operator().NoteHealth(ctx, d.In, h); err != nil {
+		if err := b.Operator(c).NoteHealth(ctx, d.In, h); err != nil {
 			b.Log.Warn("the outcome of a test is not noted", "connection", d.ID, "error", err)
 		}
 		b.tests.change(func() { t.Over, t.Well = true, run.Well() })

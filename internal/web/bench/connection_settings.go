@@ -16,17 +16,18 @@ import (
 	"hollowreed/internal/store"
 	"hollowreed/internal/vault"
 	"hollowreed/internal/web/form"
+	"hollowreed/internal/web/page"
 )
 
 // settings reads what is chosen in the page's environment.
 func (b bench) settings(c *gin.Context, d *connectionPage) error {
-	s, err := store.SettingOf(c, b.DB, b.Project, d.In, d.ID)
+	s, err := store.SettingOf(c, b.DB, b.In(d.In), d.ID)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return err
 	}
 	d.Version, d.StandIn = s.Version, s.Page
 	d.Consent = s.Chosen["sign in"] == "oauth consent"
-	secrets, err := store.Secrets(c, b.DB, b.Project, d.In)
+	secrets, err := store.Secrets(c, b.DB, b.In(d.In))
 	if err != nil {
 		return err
 	}
@@ -79,7 +80,7 @@ func (b bench) setConnection(c *gin.Context) error {
 		return err
 	}
 	s := store.Setting{Connection: d.ID, Kind: d.Kind.Name, Chosen: chosen, Page: d.StandIn}
-	if err := b.Designer().Configure(c, d.In, s, version); err != nil {
+	if err := b.Designer(c).Configure(c, d.In, s, version); err != nil {
 		return err
 	}
 	b.Outside.Reload(d.ID)
@@ -125,7 +126,7 @@ func (b bench) writeSecrets(c *gin.Context, d *connectionPage, chosen map[string
 		if name == "" {
 			name = d.ID + " " + r.Name
 		}
-		as := store.Secret{Name: name, Type: r.Of, About: d.Connection.Title, ChangedBy: b.Person.ID}
+		as := store.Secret{Name: name, Type: r.Of, About: d.Connection.Title, ChangedBy: page.Person(c).ID}
 		v := b.Vault.In(d.In)
 		if err := v.Keep(c, as, plain); err != nil {
 			return err
@@ -166,7 +167,7 @@ func (b bench) addConnection(c *gin.Context) error {
 		d.Fault = fault.Expect(fault.Unknown, "a kind of system", fault.Quote(d.Chosen))
 	default:
 		text := connection.New(d.TitleWanted, k)
-		err := b.Designer().Add(c, connectionPath(id), string(text))
+		err := b.Designer(c).Add(c, connectionPath(id), string(text))
 		if err == nil {
 			c.Redirect(303, connectionAt(id, "", ""))
 			return nil

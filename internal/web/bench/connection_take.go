@@ -33,7 +33,7 @@ func (b bench) take(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	n, err := b.Designer().AddOperations(c, d.Connection, t.Operations, t.Schemas)
+	n, err := b.Designer(c).AddOperations(c, d.Connection, t.Operations, t.Schemas)
 	if err != nil {
 		return err
 	}
@@ -82,5 +82,5 @@ func (b bench) suggest(c *gin.Context, d *connectionPage, settings map[string]st
 			chosen[name] = v
 		}
 	}
-	return b.Designer().Configure(c, d.In, store.Setting{Connection: d.ID, Kind: d.Kind.Name, Chosen: chosen, Page: d.StandIn}, 0)
+	return b.Designer(c).Configure(c, d.In, store.Setting{Connection: d.ID, Kind: d.Kind.Name, Chosen: chosen, Page: d.StandIn}, 0)
 }

@@ -97,8 +97,7 @@ func (b bench) tryOperation(c *gin.Context) error {
 	t := &trial{ID: uuid.NewString(), Asked: map[string]string{}}
 	request, err := asked(c, d.Op, t.Asked)
 	if err == nil {
-		pool, done := b.poolOf(d.In)
-		defer done()
+		pool := b.poolOf(d.In)
 		t.call(c, pool, system.Request{Op: d.Op, Value: request, Key: "try-" + t.ID})
 	} else {
 		t.Fault = fault.From(err, fault.Syntax)
@@ -260,7 +259,7 @@ func (b bench) keepAnswer(c *gin.Context) error {
 		if part.Notation != as.Notation && part.Notation.Bytes {
 			return fault.New(fault.Setting, "the schema %s is written as %s; the answer is kept as %s only", part.ID, part.Notation, as.Name)
 		}
-		name, err := b.Designer().AddSample(c, part.ID, design.ID(d.Op.ID+" answer")+"."+as.Ending, sample)
+		name, err := b.Designer(c).AddSample(c, part.ID, design.ID(d.Op.ID+" answer")+"."+as.Ending, sample)
 		if err != nil {
 			return err
 		}

@@ -5,6 +5,7 @@ import (
 
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/engine"
+	"hollowreed/internal/store"
 )
 
 // Exchange is what a step says to its system for an item: as it was said, or as it would be.
@@ -19,7 +20,7 @@ func (x *Exchange) After() string { return "What the flow goes on with" }
 
 // ExchangeOf shows what a step that calls an operation sends for an item; nil for other steps, and for an item that did not
 // come to it.
-func ExchangeOf(ctx context.Context, e *engine.Engine, plan *flow.Plan, ps *flow.PlannedStep, it *flow.Item) *Exchange {
+func ExchangeOf(ctx context.Context, e *engine.Engine, s store.Scope, plan *flow.Plan, ps *flow.PlannedStep, it *flow.Item) *Exchange {
 	if ps == nil || ps.Asking == nil || ps.Step.Off || !plan.Passed(it, ps.Step.ID) || !Reached(plan, it, ps) {
 		return nil
 	}
@@ -30,7 +31,7 @@ func ExchangeOf(ctx context.Context, e *engine.Engine, plan *flow.Plan, ps *flow
 	if it.EffectOf(ps.Step.ID) == flow.Called {
 		x.Title, x.About = "What is sent with these values", "made anew; the exchange itself was not kept"
 	}
-	turn, err := e.Preview(ctx, plan.Flow.ID, ps, it)
+	turn, err := e.Preview(ctx, s, plan.Flow.ID, ps, it)
 	switch {
 	case err != nil:
 		x.Why = "The request cannot be made: " + err.Error()

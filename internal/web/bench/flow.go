@@ -184,7 +184,7 @@ func (b bench) flowPage(c *gin.Context, look flowLook) (*flowPage, error) {
 	d.choose(p, plan)
 	d.record(plan)
 	if d.item != nil {
-		d.Exchange = ExchangeOf(c, b.Engine, plan, d.Step.ps, d.item)
+		d.Exchange = ExchangeOf(c, b.Engine, b.Scope, plan, d.Step.ps, d.item)
 	}
 	d.panel(p, plan)
 	d.faults(plan)
@@ -362,9 +362,9 @@ func Summary(g layout.Geometry, counts map[string]*flow.Counts) []string {
 	return lines
 }
 
-// differs tells the newest release of a flow and whether the draft is another.
+// differs tells the release of a flow that the environment runs, and whether the draft is another.
 func (b bench) differs(c *gin.Context, p *project.Project, id string) (number int, differs bool, err error) {
-	releases, err := store.NewestReleases(c, b.DB, p.ID)
+	releases, err := store.Deployments(c, b.DB, b.Scope)
 	if err != nil {
 		return 0, false, err
 	}
@@ -415,7 +415,7 @@ func (b bench) save(c *gin.Context, path string, edit func(text []byte) ([]byte,
 	if err != nil {
 		return err
 	}
-	return b.Designer().Edit(c, path, from, edit)
+	return b.Designer(c).Edit(c, path, from, edit)
 }
 
 func with(path []any, names ...string) []any {
@@ -432,9 +432,9 @@ func (b bench) undo(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	step := b.Designer().Undo
+	step := b.Designer(c).Undo
 	if c.PostForm("way") == "redo" {
-		step = b.Designer().Redo
+		step = b.Designer(c).Redo
 	}
 	if err := step(c, c.PostForm("path"), from); err != nil {
 		return err

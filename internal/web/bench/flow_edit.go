@@ -223,7 +223,7 @@ func (b bench) extract(c *gin.Context) error {
 		return err
 	}
 	steps := edit.Range{Step: look.step, Count: look.count}
-	if look.step, err = b.Designer().ExtractSteps(c, plan, from, steps, strings.TrimSpace(c.PostForm("title"))); err != nil {
+	if look.step, err = b.Designer(c).ExtractSteps(c, plan, from, steps, strings.TrimSpace(c.PostForm("title"))); err != nil {
 		return err
 	}
 	look.count = 1
@@ -243,7 +243,7 @@ func (b bench) newFlow(c *gin.Context) error {
 
 // addFlow makes a flow with a trigger and nothing else.
 func (b bench) addFlow(c *gin.Context) error {
-	id, err := b.Designer().AddFlow(c, strings.TrimSpace(c.PostForm("title")), c.PostForm("kind"))
+	id, err := b.Designer(c).AddFlow(c, strings.TrimSpace(c.PostForm("title")), c.PostForm("kind"))
 	if err != nil {
 		return err
 	}
@@ -382,7 +382,7 @@ func completes(c *gin.Context, scope *formula.Scope) error {
 // runNow starts a run of the newest release because somebody asks for it, and shows it. Where it begins with a
 // message, that is asked for first.
 func (b bench) runNow(c *gin.Context) error {
-	id, err := b.Operator().Start(c, c.Param("id"), []byte(c.PostForm("message")))
+	id, err := b.Operator(c).Start(c, c.Param("id"), []byte(c.PostForm("message")))
 	if err != nil {
 		return err
 	}

@@ -101,7 +101,7 @@ func (b bench) addStepMapping(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := b.Designer().AddMappingFor(c, plan, ps.Step, from, id, string(text), each); err != nil {
+	if err := b.Designer(c).AddMappingFor(c, plan, ps.Step, from, id, string(text), each); err != nil {
 		return err
 	}
 	c.Redirect(303, "/bench/mappings/"+url.PathEscape(id))

@@ -30,7 +30,7 @@ const nextStarts = 10
 // firing says what is known of the flow's trigger.
 func (b bench) firing(c *gin.Context, plan *flow.Plan, release int) (*firing, error) {
 	t := plan.Flow.Trigger
-	kept, err := store.TriggerOf(c, b.DB, b.Project, plan.Flow.ID)
+	kept, err := store.TriggerOf(c, b.DB, b.Scope, plan.Flow.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -80,9 +80,9 @@ func (b bench) pause(c *gin.Context) error {
 		return err
 	}
 	if c.PostForm("do") == "go on" {
-		err = b.Operator().Unpause(c, plan.Flow.ID)
+		err = b.Operator(c).Unpause(c, plan.Flow.ID)
 	} else {
-		err = b.Operator().Pause(c, plan.Flow.ID, strings.TrimSpace(c.PostForm("reason")))
+		err = b.Operator(c).Pause(c, plan.Flow.ID, strings.TrimSpace(c.PostForm("reason")))
 	}
 	if err != nil {
 		return err

@@ -19,11 +19,11 @@ func (b bench) how(c *gin.Context, plan *flow.Plan) (engine.TestOptions, error) 
 	if err != nil {
 		return engine.TestOptions{}, err
 	}
-	with, err := store.TypedTry(c, b.DB, b.Project, plan.Flow.ID)
+	with, err := store.TypedTry(c, b.DB, b.Scope, plan.Flow.ID)
 	if err != nil {
 		return engine.TestOptions{}, err
 	}
-	heard, err := store.RecordedCalls(c, b.DB, b.Project, append([]string{plan.Flow.ID}, plan.Flows...)...)
+	heard, err := store.RecordedCalls(c, b.DB, b.Scope, append([]string{plan.Flow.ID}, plan.Flows...)...)
 	return engine.TestOptions{Choices: choices, Heard: heard, With: with}, err
 }
 
@@ -38,7 +38,7 @@ func (b bench) typeTry(c *gin.Context) error {
 	if c.PostForm("do") != "forget" {
 		with = flow.TriedWith{Message: strings.TrimSpace(unixLines(c.PostForm("message"))), Address: strings.TrimSpace(c.PostForm("address")), Headers: strings.TrimSpace(unixLines(c.PostForm("headers")))}
 	}
-	if err := b.Designer().TypeTry(c, plan, with); err != nil {
+	if err := b.Designer(c).TypeTry(c, plan, with); err != nil {
 		return err
 	}
 	c.Redirect(303, look.address(look.step, look.record))
@@ -104,7 +104,7 @@ func (b bench) tryFlow(c *gin.Context) error {
 	how.Asks = true
 	d := &flowPage{ID: look.id, look: look}
 	d.try(c, b, p, plan, how)
-	if err := b.Designer().KeepRecordedCalls(c, how.Heard.All()); err != nil {
+	if err := b.Designer(c).KeepRecordedCalls(c, how.Heard.All()); err != nil {
 		return err
 	}
 	c.Redirect(303, look.address(look.step, look.record))
@@ -114,7 +114,7 @@ func (b bench) tryFlow(c *gin.Context) error {
 // chooseTry keeps what tries do about a step.
 func (b bench) chooseTry(c *gin.Context) error {
 	look := lookOf(c.Param("id"), c.PostForm)
-	if err := b.Designer().ChooseCallMode(c, stepKey(look.id, look.step), flow.CallMode(c.PostForm("manner"))); err != nil {
+	if err := b.Designer(c).ChooseCallMode(c, stepKey(look.id, look.step), flow.CallMode(c.PostForm("manner"))); err != nil {
 		return err
 	}
 	return b.showFlow(c, look)

@@ -314,7 +314,7 @@ func (b bench) publish(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := b.Designer().PublishLibrary(c, d.ID, number, from); err != nil {
+	if err := b.Designer(c).PublishLibrary(c, d.ID, number, from); err != nil {
 		return err
 	}
 	c.Redirect(303, "/bench/libraries/"+url.PathEscape(d.ID))
@@ -344,7 +344,7 @@ func (b bench) useVersion(c *gin.Context) error {
 
 // addLibrary begins a library.
 func (b bench) addLibrary(c *gin.Context) error {
-	id, err := b.Designer().AddLibrary(c, strings.TrimSpace(c.PostForm("title")), c.PostForm("id"))
+	id, err := b.Designer(c).AddLibrary(c, strings.TrimSpace(c.PostForm("title")), c.PostForm("id"))
 	if err != nil {
 		return err
 	}

@@ -95,7 +95,7 @@ func (d *changesPage) rules(old, now *mapping.Plan) {
 
 // compare maps the newest messages of the flow by both.
 func (d *changesPage) compare(ctx context.Context, b bench, p *project.Project, old, now *mapping.Plan) error {
-	runs, err := store.Runs(ctx, b.DB, store.RunFilter{Project: p.ID, Flow: d.Flow, Reference: d.Reference, Most: runsLookedAt})
+	runs, err := store.Runs(ctx, b.DB, store.RunFilter{Scope: b.Scope, Flow: d.Flow, Reference: d.Reference, Most: runsLookedAt})
 	if err != nil {
 		return err
 	}

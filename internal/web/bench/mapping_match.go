@@ -150,7 +150,7 @@ func (b bench) addMapping(c *gin.Context) error {
 	}
 	id, text, ft := begunMapping(p, d.MapTitle, sources, d.To, d.Script)
 	if ft == nil {
-		if err = b.Designer().Add(c, project.Path(project.Mappings, id), string(text)); err == nil {
+		if err = b.Designer(c).Add(c, project.Path(project.Mappings, id), string(text)); err == nil {
 			c.Redirect(303, "/bench/mappings/"+url.PathEscape(id))
 			return nil
 		}

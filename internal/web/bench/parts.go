@@ -18,7 +18,7 @@ import (
 
 // duplicatePart adds a copy of a part beside it.
 func (b bench) duplicatePart(c *gin.Context) error {
-	path, err := b.Designer().Duplicate(c, c.PostForm("path"))
+	path, err := b.Designer(c).Duplicate(c, c.PostForm("path"))
 	if err != nil {
 		return err
 	}
@@ -68,7 +68,7 @@ func (b bench) deletePart(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	gone, err := b.Designer().Delete(c, c.PostForm("path"), from, deletions[c.PostForm("how")])
+	gone, err := b.Designer(c).Delete(c, c.PostForm("path"), from, deletions[c.PostForm("how")])
 	if err != nil {
 		return err
 	}
@@ -79,7 +79,7 @@ func (b bench) deletePart(c *gin.Context) error {
 // restorePart brings a part back that was deleted.
 func (b bench) restorePart(c *gin.Context) error {
 	path := c.PostForm("path")
-	if err := b.Designer().Restore(c, path); err != nil {
+	if err := b.Designer(c).Restore(c, path); err != nil {
 		return err
 	}
 	c.Redirect(http.StatusSeeOther, "/bench/parts?said="+url.QueryEscape("Restored "+path))
@@ -107,7 +107,7 @@ func (b bench) importProject(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	changes, err := b.Designer().Import(c, texts)
+	changes, err := b.Designer(c).Import(c, texts)
 	if err != nil {
 		return err
 	}

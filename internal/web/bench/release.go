@@ -81,11 +81,11 @@ func (b bench) release(c *gin.Context) error {
 		if err != nil {
 			return err
 		}
-		if faults, _ := b.Engine.CheckTables(c, plan); len(faults) > 0 {
+		if faults, _ := b.Engine.CheckTables(c, b.Scope, plan); len(faults) > 0 {
 			return faults[0].Mended("Mend the step or the table, or release it without that check")
 		}
 	}
-	if _, err := b.Designer().Release(c, id, note); err != nil {
+	if _, err := b.Designer(c).Release(c, id, note); err != nil {
 		return err
 	}
 	c.Redirect(303, "/bench/flows/"+id)

@@ -38,7 +38,7 @@ func (b bench) askRename(c *gin.Context) error {
 		return err
 	}
 	_, d.ID, _ = project.Kind(d.Part.Path)
-	d.Titled, d.Stays = project.TitleKey(d.Part.Kind) != "", b.Designer().KeepsID(c, p, d.Part)
+	d.Titled, d.Stays = project.TitleKey(d.Part.Kind) != "", b.Designer(c).KeepsID(c, p, d.Part)
 	draft, err := store.PartDraft(c, b.DB, p.ID, d.Part.Path)
 	if err != nil {
 		return err
@@ -57,7 +57,7 @@ func (b bench) renamePart(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	r, err := b.Designer().Rename(c, c.PostForm("path"), from, strings.TrimSpace(c.PostForm("title")), strings.TrimSpace(c.PostForm("id")))
+	r, err := b.Designer(c).Rename(c, c.PostForm("path"), from, strings.TrimSpace(c.PostForm("title")), strings.TrimSpace(c.PostForm("id")))
 	if err != nil {
 		return err
 	}

@@ -151,7 +151,7 @@ func (b bench) share(c *gin.Context) error {
 	if !ok {
 		return store.ErrNotFound
 	}
-	if err := b.Designer().ShareRecord(c, s, at); err != nil {
+	if err := b.Designer(c).ShareRecord(c, s, at); err != nil {
 		return err
 	}
 	return b.again(c, s.ID, look)
@@ -191,7 +191,7 @@ func (b bench) makeSample(c *gin.Context) error {
 		return err
 	}
 	name := fmt.Sprintf("%s-%s-%d.%s", s.ID, kind, seed, ending)
-	if name, err = b.Designer().AddSample(c, s.ID, name, text); err != nil {
+	if name, err = b.Designer(c).AddSample(c, s.ID, name, text); err != nil {
 		return err
 	}
 	return b.again(c, s.ID, at{sample: name, field: c.PostForm("field")})
@@ -235,7 +235,7 @@ func (b bench) uploadSample(c *gin.Context) error {
 	if name == "" {
 		name = fmt.Sprintf("%s-%s.txt", s.ID, time.Now().UTC().Format("20060102-150405"))
 	}
-	if name, err = b.Designer().AddSample(c, s.ID, name, string(files[0].content)); err != nil {
+	if name, err = b.Designer(c).AddSample(c, s.ID, name, string(files[0].content)); err != nil {
 		return err
 	}
 	return b.again(c, s.ID, at{sample: name})

@@ -290,5 +290,5 @@ func (b bench) keepSchema(c *gin.Context, s *schema.Schema, samples []file) erro
 	for i, f := range samples {
 		list[i] = design.Sample{Name: f.name, Content: f.content}
 	}
-	return b.Designer().AddSchema(c, s, list)
+	return b.Designer(c).AddSchema(c, s, list)
 }

@@ -79,7 +79,7 @@ func (b bench) tableOf(c *gin.Context) (*project.Project, *tablePage, error) {
 
 // changedRows are the rows of a table that flows have changed.
 func (b bench) changedRows(c *gin.Context, t *table.Table) ([]changedRow, error) {
-	notes, err := store.ListState(c, b.DB, b.Project, flow.TableSpace(t.ID), rowsShown)
+	notes, err := store.ListState(c, b.DB, b.Scope, flow.TableSpace(t.ID), rowsShown)
 	rows := make([]changedRow, len(notes))
 	for i, n := range notes {
 		changed := flow.ReadChanged(t, n.Key, n.Content)
@@ -106,7 +106,7 @@ func (b bench) forgetChanged(c *gin.Context) error {
 	if key := c.PostForm("key"); key != "" {
 		keys = append(keys, key)
 	}
-	if err := b.Operator().RevertTable(c, d.ID, d.Table.Title, keys...); err != nil {
+	if err := b.Operator(c).RevertTable(c, d.ID, d.Table.Title, keys...); err != nil {
 		return err
 	}
 	c.Redirect(303, "/bench/tables/"+d.ID)
@@ -288,7 +288,7 @@ func (b bench) addTable(c *gin.Context) error {
 		return fault.New(fault.Required, "a table needs a title")
 	}
 	text := doc.Encode(doc.Out{{Key: "table", Value: title}, {Key: "columns", Value: columns}})
-	if err := b.Designer().Add(c, project.Path(project.Tables, id), string(text)+"rows: []\n"); err != nil {
+	if err := b.Designer(c).Add(c, project.Path(project.Tables, id), string(text)+"rows: []\n"); err != nil {
 		return err
 	}
 	c.Redirect(303, "/bench/tables/"+url.PathEscape(id))

@@ -102,7 +102,7 @@ func (b bench) beginWalk(c *gin.Context) error {
 
 // choices are the manners in which tries deal with steps.
 func (b bench) choices(c *gin.Context) (map[engine.StepRef]flow.CallMode, error) {
-	chosen, err := store.CallModes(c, b.DB, b.Project)
+	chosen, err := store.CallModes(c, b.DB, b.Scope)
 	choices := map[engine.StepRef]flow.CallMode{}
 	for key, m := range chosen {
 		f, step, _ := strings.Cut(key, "/")

@@ -48,7 +48,7 @@ func show(c *gin.Context, s *page.Site) error {
 		return err
 	}
 	d := estatePage{Frame: s.Frame(c, "estate", "Estate", "T", "look at all connections now")}
-	healths, err := store.Healths(c, s.DB, s.Project, s.Env)
+	healths, err := store.Healths(c, s.DB, s.Scope)
 	if err != nil {
 		return err
 	}
@@ -58,7 +58,7 @@ func show(c *gin.Context, s *page.Site) error {
 		if h, ok := healths[part.ID]; ok {
 			row.Health = &h
 		}
-		if set, err := store.SettingOf(c, s.DB, s.Project, s.Env, part.ID); err == nil {
+		if set, err := store.SettingOf(c, s.DB, s.Scope, part.ID); err == nil {
 			row.Page = set.Page
 		}
 		d.Connections = append(d.Connections, row)
@@ -73,7 +73,7 @@ func show(c *gin.Context, s *page.Site) error {
 			d.Expiring++
 		}
 	}
-	if d.Workers, err = store.Workers(c, s.DB); err != nil {
+	if d.Workers, err = store.Workers(c, s.DB, s.Environment); err != nil {
 		return err
 	}
 	if page.Partial(c) {

@@ -46,19 +46,19 @@ type secretsPage struct {
 }
 
 func secretsOf(c *gin.Context, s *page.Site) (*secretsPage, error) {
-	d := &secretsPage{Frame: s.Frame(c, "estate", "Secrets"), In: c.DefaultQuery("env", s.Env), Envs: page.Environments, Types: vault.Types, Said: c.Query("said")}
+	d := &secretsPage{Frame: s.Frame(c, "estate", "Secrets"), In: c.DefaultQuery("env", s.Environment), Envs: store.Environments, Types: vault.Types, Said: c.Query("said")}
 	if !slices.Contains(d.Envs, d.In) {
 		return nil, store.ErrNotFound
 	}
-	list, err := store.Secrets(c, s.DB, s.Project, d.In)
+	list, err := store.Secrets(c, s.DB, s.In(d.In))
 	if err != nil {
 		return nil, err
 	}
-	users, err := store.SecretUsers(c, s.DB, s.Project, d.In)
+	users, err := store.SecretUsers(c, s.DB, s.In(d.In))
 	if err != nil {
 		return nil, err
 	}
-	places, err := store.AllPlaces(c, s.DB, s.Project, d.In)
+	places, err := store.AllPlaces(c, s.DB, s.In(d.In))
 	if err != nil {
 		return nil, err
 	}
@@ -103,7 +103,7 @@ func keepSecret(c *gin.Context, s *page.Site) error {
 		return err
 	}
 	d.Name, d.About, d.Kind, d.Expiry = strings.TrimSpace(c.PostForm("name")), strings.TrimSpace(c.PostForm("about")), c.PostForm("type"), c.PostForm("expires")
-	as := store.Secret{Name: d.Name, Type: d.Kind, About: d.About, ChangedBy: s.Person.ID}
+	as := store.Secret{Name: d.Name, Type: d.Kind, About: d.About, ChangedBy: page.Person(c).ID}
 	if !slices.Contains(vault.Types, as.Type) {
 		return fault.Expect(fault.Setting, "one of "+strings.Join(vault.Types, ", "), fault.Quote(as.Type))
 	}
@@ -133,7 +133,7 @@ func dropSecret(c *gin.Context, s *page.Site) error {
 		return err
 	}
 	name := c.PostForm("name")
-	if err := s.Operator().DeleteSecret(c, d.In, name); err != nil {
+	if err := s.Operator(c).DeleteSecret(c, d.In, name); err != nil {
 		return err
 	}
 	c.Redirect(303, "/estate/secrets?env="+url.QueryEscape(d.In)+"&said="+url.QueryEscape("Removed "+name))

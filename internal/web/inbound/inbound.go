@@ -38,16 +38,40 @@ const (
 )
 
 // Handler takes the requests that start flows, at an address of its own: what answers them is not of the site of the pages.
-func Handler(s *page.Site) http.Handler {
+// Those of a project come in below its address; those of the oldest without it, too, as they did when there was but one.
+func Handler(s *page.Sites) http.Handler {
 	gin.SetMode(gin.ReleaseMode)
 	r := gin.New()
 	r.ContextWithFallback = true
 	r.Use(page.Logged(s.Log), page.Recovered(s.Log, panicked), page.Loopback, inert)
-	r.Any(Prefix+"*path", func(c *gin.Context) { serve(c, s) })
-	r.NoRoute(func(c *gin.Context) {
-		tell(c, problem{Status: http.StatusNotFound, Detail: "requests that start flows come in below " + Prefix})
+	of := func(c *gin.Context, projectID string, err error) {
+		var site *page.Site
+		if err == nil {
+			site, err = s.Of(c, projectID)
+		}
+		if err != nil {
+			nowhere(c, s, err)
+			return
+		}
+		serve(c, site)
+	}
+	r.Any("/p/:project"+Prefix+"*path", func(c *gin.Context) { of(c, c.Param("project"), nil) })
+	r.Any(Prefix+"*path", func(c *gin.Context) {
+		projectID, err := s.First(c)
+		of(c, projectID, err)
 	})
+	r.NoRoute(func(c *gin.Context) { nowhere(c, s, store.ErrNotFound) })
 	return r
+}
+
+// nowhere answers a request at an address below which none come in.
+func nowhere(c *gin.Context, s *page.Sites, err error) {
+	if !errors.Is(err, store.ErrNotFound) {
+		s.Log.Error("request not taken", "path", c.Request.URL.Path, "error", err)
+		tell(c, problem{Status: http.StatusServiceUnavailable, Detail: "the request cannot be dealt with now"})
+		return
+	}
+	tell(c, problem{Status: http.StatusNotFound, Detail: "requests that start flows come in below /p/ and the id of their project, and there " + Prefix})
 }
 
 // inert makes answers harmless in a browser: a page that a flow sends runs no scripts and asks nobody for anything (Content
@@ -100,7 +124,7 @@ func tell(c *gin.Context, p problem) {
 // answering may take.
 func serve(c *gin.Context, s *page.Site) {
 	page.Bounded(c, maxBody)
-	call, err := s.Engine.Called(c, s.Project, asked(c))
+	call, err := s.Engine.Called(c, s.Scope, asked(c))
 	if err != nil {
 		page.Unread(c)
 		refuse(c, s, err)

@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hollowreed/internal/store"
+	"hollowreed/internal/testkit"
 	"hollowreed/internal/web"
 	"hollowreed/internal/web/webtest"
 )
@@ -68,7 +69,7 @@ func TestARequestStartsARunAndIsAnsweredByIt(t *testing.T) {
 	require.Empty(t, resp.Header.Get("Set-Cookie"))
 
 	runs := func() int {
-		list, err := store.Runs(t.Context(), w.DB, store.RunFilter{Project: "skerry", Flow: "kiosk-door", Most: 50})
+		list, err := store.Runs(t.Context(), w.DB, store.RunFilter{Scope: testkit.Skerry, Flow: "kiosk-door", Most: 50})
 		require.NoError(t, err)
 		return len(list)
 	}
@@ -100,7 +101,7 @@ func TestARequestStartsARunAndIsAnsweredByIt(t *testing.T) {
 	require.Equal(t, "the run is set aside", answer["detail"], "what it failed for is not for the caller")
 	require.NotEmpty(t, answer["run"])
 
-	require.NoError(t, w.Engine.PauseTrigger(t.Context(), "skerry", "kiosk-door", "mira", "the ledger is moved"))
+	require.NoError(t, w.Engine.PauseTrigger(t.Context(), testkit.Skerry, "kiosk-door", "mira", "the ledger is moved"))
 	resp, answer = w.Ask("POST", "/in/kiosk/sign-ups?board=crew", good, token)
 	require.Equal(t, 503, resp.StatusCode)
 	require.Contains(t, answer["detail"], "the ledger is moved")

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hollowreed/internal/store"
+	"hollowreed/internal/testkit"
 )
 
 // TestAConnectionIsTested: every stage of a database and of a folder, what the database offers, and a
@@ -137,7 +138,7 @@ func (tb *tab) value(selector string) (text string) {
 func TestASecretIsNotSentElsewhere(t *testing.T) {
 	w := newWorld(t)
 	form := func(address, token, fresh string) url.Values {
-		s, err := store.SettingOf(t.Context(), w.DB, "skerry", "Workbench", "quayside")
+		s, err := store.SettingOf(t.Context(), w.DB, testkit.Skerry, "quayside")
 		if err != nil {
 			require.ErrorIs(t, err, store.ErrNotFound)
 		}
@@ -150,7 +151,7 @@ func TestASecretIsNotSentElsewhere(t *testing.T) {
 	require.Equal(t, 303, keep(form("http://desk.example:81/a", "", "hush")))
 	require.Equal(t, 303, keep(form("http://desk.example:81/b", "quayside token", "")))
 	require.Equal(t, 200, keep(form("http://evil.example", "quayside token", "")))
-	s, err := store.SettingOf(t.Context(), w.DB, "skerry", "Workbench", "quayside")
+	s, err := store.SettingOf(t.Context(), w.DB, testkit.Skerry, "quayside")
 	require.NoError(t, err)
 	require.Equal(t, "http://desk.example:81/b", s.Chosen["address"])
 	require.Equal(t, 303, keep(form("http://other.example", "quayside token", "hush")))

@@ -14,6 +14,7 @@ import (
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/standin/quayside"
 	"hollowreed/internal/store"
+	"hollowreed/internal/testkit"
 )
 
 // desks starts Quayside and lets the world's connection reach it at its address.
@@ -117,7 +118,7 @@ func TestBookingsBecomeInvoicesByKeyboardAlone(t *testing.T) {
 	tb.tabTo("#do-release")
 	tb.keys(kb.Enter)
 	require.Eventually(t, func() bool {
-		runs, err := store.Runs(t.Context(), w.DB, store.RunFilter{Project: "skerry", Flow: "bills-of-bookings", State: store.Done, Most: 1})
+		runs, err := store.Runs(t.Context(), w.DB, store.RunFilter{Scope: testkit.Skerry, Flow: "bills-of-bookings", State: store.Done, Most: 1})
 		return err == nil && len(runs) == 1 && runs[0].Counts["post-invoice"] != nil && runs[0].Counts["post-invoice"].Called > 0
 	}, 15*time.Second, 20*time.Millisecond)
 }

@@ -185,7 +185,7 @@ func TestTwoEditorsAreTold(t *testing.T) {
 	tb.open(flowPath + "?step=keep")
 	draft, err := store.PartDraft(t.Context(), w.DB, "skerry", "flows/gauge-readings.yaml")
 	require.NoError(t, err)
-	res, err := http.PostForm(w.Server.URL+flowPath+"/steps/keep", url.Values{"revision": {fmt.Sprint(draft.Revision)}, "set where": {"level_cm > 1"}})
+	res, err := http.PostForm(w.Base()+flowPath+"/steps/keep", url.Values{"revision": {fmt.Sprint(draft.Revision)}, "set where": {"level_cm > 1"}})
 	require.NoError(t, err)
 	res.Body.Close()
 	require.Equal(t, http.StatusOK, res.StatusCode)
@@ -201,7 +201,7 @@ func TestTwoEditorsAreTold(t *testing.T) {
 
 func TestOnlyLoopbackNamesAndOwnFormsAreServed(t *testing.T) {
 	w := newWorld(t)
-	req, err := http.NewRequest(http.MethodGet, w.Server.URL+"/bench", nil)
+	req, err := http.NewRequest(http.MethodGet, w.Base()+"/bench", nil)
 	require.NoError(t, err)
 	req.Host = "rebound.example"
 	res, err := http.DefaultClient.Do(req)
@@ -209,7 +209,7 @@ func TestOnlyLoopbackNamesAndOwnFormsAreServed(t *testing.T) {
 	res.Body.Close()
 	require.Equal(t, http.StatusMisdirectedRequest, res.StatusCode)
 
-	req, err = http.NewRequest(http.MethodPost, w.Server.URL+flowPath+"/release", strings.NewReader("note=x"))
+	req, err = http.NewRequest(http.MethodPost, w.Base()+flowPath+"/release", strings.NewReader("note=x"))
 	require.NoError(t, err)
 	req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
 	req.Header.Set("Sec-Fetch-Site", "cross-site")

@@ -278,7 +278,7 @@ func TestADraftIsComparedWithItsRelease(t *testing.T) {
 	tb.open(gaugePath + "?field=3")
 	tb.fill("#f-name", "water_cm")
 	tb.sees("tr.sel", "water_cm")
-	tb.click("a[href='" + gaugePath + "/compare']")
+	tb.click("a[href='/p/skerry" + gaugePath + "/compare']")
 	tb.sees("tbody", "level_cm → water_cm")
 	tb.sees("tbody", "readers and writers")
 	tb.sees("tbody", "above_datum_cm")

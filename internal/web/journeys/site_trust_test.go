@@ -18,6 +18,7 @@ import (
 
 	"hollowreed/internal/standin/quayside"
 	"hollowreed/internal/store"
+	"hollowreed/internal/testkit"
 )
 
 // TestCompletionNeverOverwrites: Tab takes a suggestion only when a part of it was typed, or somebody moved to it; a word
@@ -226,7 +227,7 @@ func TestTheRequestIsShown(t *testing.T) {
 	w := newWorld(t)
 	address := w.desks()
 	w.Change("flows/booking-to-invoice.yaml", "every: 5", "every: 1")
-	_, err := w.Engine.CreateRelease(t.Context(), "skerry", "booking-to-invoice", "", "mira")
+	_, err := w.Engine.CreateRelease(t.Context(), testkit.Skerry, "booking-to-invoice", "", "mira")
 	require.NoError(t, err)
 	r := w.newestOf("booking-to-invoice", store.Done)
 

@@ -9,6 +9,7 @@ import (
 
 	"hollowreed/demo"
 	"hollowreed/internal/store"
+	"hollowreed/internal/testkit"
 )
 
 // TestABadMessageIsFoundMendedAndRunAgain: a vehicle without a length is refused by the ledger; it is found by its
@@ -47,7 +48,7 @@ func TestABadMessageIsFoundMendedAndRunAgain(t *testing.T) {
 func (w *world) newestOf(flow string, state store.State) (r store.Run) {
 	w.T.Helper()
 	require.Eventually(w.T, func() bool {
-		runs, err := store.Runs(w.T.Context(), w.DB, store.RunFilter{Project: "skerry", Flow: flow, State: state, Most: 1})
+		runs, err := store.Runs(w.T.Context(), w.DB, store.RunFilter{Scope: testkit.Skerry, Flow: flow, State: state, Most: 1})
 		if err != nil || len(runs) == 0 {
 			return false
 		}

@@ -15,6 +15,7 @@ import (
 
 	"hollowreed/internal/standin/quayside"
 	"hollowreed/internal/store"
+	"hollowreed/internal/testkit"
 )
 
 // book makes a booking at the desk.
@@ -48,7 +49,7 @@ func TestABookingThatFailsIsFoundMendedAndInvoiced(t *testing.T) {
 	address := w.desks()
 	w.Change("flows/booking-to-invoice.yaml", "every: 5", "every: 1")
 	w.Change("flows/booking-to-invoice.yaml", "      - step: keep\n", "      - {step: reference, id: known, name: Known by its number, is: booking.number}\n      - step: keep\n")
-	_, err := w.Engine.CreateRelease(t.Context(), "skerry", "booking-to-invoice", "", "mira")
+	_, err := w.Engine.CreateRelease(t.Context(), testkit.Skerry, "booking-to-invoice", "", "mira")
 	require.NoError(t, err)
 	w.newestOf("booking-to-invoice", store.Done)
 
@@ -56,7 +57,7 @@ func TestABookingThatFailsIsFoundMendedAndInvoiced(t *testing.T) {
 	tb := w.tab()
 	found := func(field, booking, what string) {
 		require.Eventually(t, func() bool {
-			list, err := store.WorkItems(t.Context(), w.DB, store.WorkFilter{Project: "skerry", Flow: "booking-to-invoice", Most: 1})
+			list, err := store.WorkItems(t.Context(), w.DB, store.WorkFilter{Scope: testkit.Skerry, Flow: "booking-to-invoice", Most: 1})
 			return err == nil && len(list) == 1
 		}, 20*time.Second, 20*time.Millisecond)
 		tb.open("/traffic")

@@ -38,6 +38,7 @@ import (
 	"hollowreed/internal/standin/sftpdrop"
 	"hollowreed/internal/store"
 	"hollowreed/internal/testdb"
+	"hollowreed/internal/testkit"
 	"hollowreed/internal/web/webtest"
 )
 
@@ -179,7 +180,7 @@ func (tb *tab) do(actions ...chromedp.Action) {
 
 func (tb *tab) open(path string) {
 	tb.T.Helper()
-	tb.do(chromedp.Navigate(tb.Server.URL+path), chromedp.WaitReady("#main"), chromedp.Evaluate("document.fonts.ready.then(() => true)", nil, awaitPromise))
+	tb.do(chromedp.Navigate(tb.Base()+path), chromedp.WaitReady("#main"), chromedp.Evaluate("document.fonts.ready.then(() => true)", nil, awaitPromise))
 }
 
 func awaitPromise(p *runtime.EvaluateParams) *runtime.EvaluateParams { return p.WithAwaitPromise(true) }
@@ -283,12 +284,12 @@ func (w *world) everything() {
 	require.NoError(w.T, err)
 	for _, part := range project.Load("skerry", texts).Parts(project.Flows) {
 		if part.ID != "gauge-readings" {
-			_, err := w.Engine.CreateRelease(w.T.Context(), "skerry", part.ID, "First light", "mira")
+			_, err := w.Engine.CreateRelease(w.T.Context(), testkit.Skerry, part.ID, "First light", "mira")
 			require.NoError(w.T, err)
 		}
 	}
 	for _, flow := range []string{"crew-roster", "vessel-list", "crew-notice"} {
-		_, err := w.Engine.StartRun(w.T.Context(), "skerry", flow, "mira", nil)
+		_, err := w.Engine.StartRun(w.T.Context(), testkit.Skerry, flow, "mira", nil)
 		require.NoError(w.T, err)
 	}
 }

@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/store"
 )
 
 // asks sends the beginning of a request to a handler, which tells how what it does ends.
@@ -93,10 +94,12 @@ func TestAnAnswerThatNobodyTakesIsGivenUp(t *testing.T) {
 	require.True(t, late.Timeout())
 }
 
+var quay = store.Scope{Project: "quay", Environment: "Live"}
+
 // TestALivePageHears: of every change, until it is closed.
 func TestALivePageHears(t *testing.T) {
-	hub := &Hub{project: "quay", listeners: map[*listener]bool{}}
-	conn, done := asks(t, "GET / HTTP/1.1\r\nHost: localhost\r\n\r\n", func(c *gin.Context) error { hub.Serve(c); return nil })
+	hub := &Hub{listeners: map[*listener]bool{}}
+	conn, done := asks(t, "GET / HTTP/1.1\r\nHost: localhost\r\n\r\n", func(c *gin.Context) error { hub.Serve(c, quay); return nil })
 	resp, err := http.ReadResponse(bufio.NewReader(conn), nil)
 	require.NoError(t, err)
 	lines := bufio.NewScanner(resp.Body)
@@ -121,13 +124,14 @@ func TestALivePageHears(t *testing.T) {
 
 // TestAPageIsToldWhatHasChanged: in its project, each thing once until it was sent; where too much has, anything may have.
 func TestAPageIsToldWhatHasChanged(t *testing.T) {
-	hub := &Hub{project: "quay", listeners: map[*listener]bool{}}
-	l := hub.join("127.0.0.1")
+	hub := &Hub{listeners: map[*listener]bool{}}
+	l := hub.join(quay, "127.0.0.1")
 	for announced, want := range map[string]string{
-		"runs": "runs", "runs quay/bill/0195 quay/bill/0196": "run:0195 run:0196 runs:bill", "runs other/bill/0195": "", "runs //0195": "run:0195 runs",
-		"runs quay//0195": "run:0195 runs", "part quay schemas/a b.yaml": "part:schemas%2Fa%20b.yaml", "part other schemas/a.yaml": "",
-		"release quay bill": "release:bill", "trigger quay bill": "trigger:bill", "setting quay desk": "setting:desk", "health quay desk": "health:desk",
-		"secret quay the key to all": "secret", "cancel 0195": "", "something else": "", "": "",
+		"runs": "runs", "runs quay/Live/bill/0195 quay/Live/bill/0196": "run:0195 run:0196 runs:bill", "runs other/Live/bill/0195": "", "runs quay/Trial/bill/0195": "",
+		"runs ///0195": "run:0195 runs", "runs quay/Live//0195": "run:0195 runs", "part quay schemas/a b.yaml": "part:schemas%2Fa%20b.yaml", "part other schemas/a.yaml": "",
+		"release quay bill": "release:bill", "deployment quay/Live bill": "release:bill", "deployment quay/Trial bill": "", "trigger quay/Live bill": "trigger:bill",
+		"trigger quay/Trial bill": "", "setting quay/Live desk": "setting:desk", "health quay/Live desk": "health:desk", "health other/Live desk": "",
+		"secret quay/Live the key to all": "secret", "secret quay/Trial the key to all": "", "cancel 0195": "", "something else": "", "": "",
 	} {
 		hub.tell(announced)
 		hub.tell(announced)
@@ -147,12 +151,12 @@ func TestAPageIsToldWhatHasChanged(t *testing.T) {
 
 // TestOneAddressShutsOutNoOther: so many live pages of one address, and no more.
 func TestOneAddressShutsOutNoOther(t *testing.T) {
-	hub := &Hub{project: "quay", listeners: map[*listener]bool{}}
+	hub := &Hub{listeners: map[*listener]bool{}}
 	for range maxOfOne {
-		require.NotNil(t, hub.join("127.0.0.1"))
+		require.NotNil(t, hub.join(quay, "127.0.0.1"))
 	}
-	require.NotNil(t, hub.join("127.0.0.2"))
-	conn, done := asks(t, "GET / HTTP/1.1\r\nHost: localhost\r\n\r\n", func(c *gin.Context) error { hub.Serve(c); return nil })
+	require.NotNil(t, hub.join(quay, "127.0.0.2"))
+	conn, done := asks(t, "GET / HTTP/1.1\r\nHost: localhost\r\n\r\n", func(c *gin.Context) error { hub.Serve(c, quay); return nil })
 	require.NoError(t, <-done)
 	resp, err := http.ReadResponse(bufio.NewReader(conn), nil)
 	require.NoError(t, err)

@@ -14,21 +14,20 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"hollowreed/internal/design"
 	"hollowreed/internal/store"
 )
 
 // Hub passes on to the open pages what has changed, as server-sent events: of what the database announces the topics that pages
 // show.
 type Hub struct {
-	project   string
 	mu        sync.Mutex
 	listeners map[*listener]bool
 }
 
 // listener is one open page with what has changed and was not sent to it yet.
 type listener struct {
-	client string // its address
+	scope  store.Scope // whose pages
+	client string      // its address
 	wake   chan struct{}
 	topics map[string]bool
 }
@@ -46,11 +45,11 @@ const (
 )
 
 // NewHub listens until the context ends, connecting anew when the database goes away.
-func NewHub(ctx context.Context, w *design.Workspace) *Hub {
-	h := &Hub{project: w.Project, listeners: map[*listener]bool{}}
+func NewHub(ctx context.Context, db *store.Pool) *Hub {
+	h := &Hub{listeners: map[*listener]bool{}}
 	go func() {
 		for ctx.Err() == nil {
-			_ = store.Listen(ctx, w.DB, h.tellAnything, h.tell) // it is tried again
+			_ = store.Listen(ctx, db, h.tellAnything, h.tell) // it is tried again
 			select {
 			case <-ctx.Done():
 			case <-time.After(time.Second):
@@ -60,64 +59,93 @@ func NewHub(ctx context.Context, w *design.Workspace) *Hub {
 	return h
 }
 
-// topicsOf are what pages of the project may show of a change that is announced: a kind, and mostly of what.
-func (h *Hub) topicsOf(announced string) (topics []string) {
+// change is a topic that has changed, and in which scope; an empty project or environment is any.
+type change struct {
+	scope store.Scope
+	topic string
+}
+
+func (c change) concerns(s store.Scope) bool {
+	return (c.scope.Project == "" || c.scope.Project == s.Project) && (c.scope.Environment == "" || c.scope.Environment == s.Environment)
+}
+
+// changesOf are what pages may show of a change that is announced: a kind, in which scope, and mostly of what.
+func changesOf(announced string) []change {
 	kind, rest, _ := strings.Cut(announced, " ")
+	in, of, _ := strings.Cut(rest, " ")
+	var c change
+	c.scope.Project, c.scope.Environment, _ = strings.Cut(in, "/")
 	switch kind {
 	case "runs":
-		if rest == "" {
-			return []string{"runs"}
-		}
-		for run := range strings.SplitSeq(rest, " ") {
-			project, run, _ := strings.Cut(run, "/")
-			flow, id, _ := strings.Cut(run, "/")
-			switch {
-			case project != "" && project != h.project:
-				continue
-			case flow == "":
-				topics = append(topics, "runs")
-			default:
-				topics = append(topics, "runs:"+flow)
-			}
-			topics = append(topics, "run:"+id)
-		}
-		return topics
-	case "part", "release", "trigger", "setting", "health":
-		if project, of, _ := strings.Cut(rest, " "); project == h.project {
-			return []string{kind + ":" + url.PathEscape(of)}
-		}
+		return runChanges(rest)
 	case "secret":
-		if project, _, _ := strings.Cut(rest, " "); project == h.project {
-			return []string{kind} // its name is nobody's business
-		}
+		c.topic = kind // its name is nobody's business
+	case "deployment":
+		c.topic = "release:" + url.PathEscape(of)
+	case "part", "release", "trigger", "setting", "health":
+		c.topic = kind + ":" + url.PathEscape(of)
 	}
-	return nil
+	if c.topic == "" || in == "" {
+		return nil
+	}
+	return []change{c}
+}
+
+// runChanges are those of runs, each as project/environment/flow/run, of which anything but the run may be unknown.
+func runChanges(runs string) (list []change) {
+	if runs == "" {
+		return []change{{topic: "runs"}}
+	}
+	for run := range strings.SplitSeq(runs, " ") {
+		var s store.Scope
+		var flow, id string
+		s.Project, run, _ = strings.Cut(run, "/")
+		s.Environment, run, _ = strings.Cut(run, "/")
+		flow, id, _ = strings.Cut(run, "/")
+		topic := "runs"
+		if flow != "" {
+			topic = "runs:" + flow
+		}
+		list = append(list, change{s, topic}, change{s, "run:" + id})
+	}
+	return list
 }
 
 func (h *Hub) tell(announced string) {
-	if topics := h.topicsOf(announced); len(topics) > 0 {
-		h.changed(topics)
+	if list := changesOf(announced); len(list) > 0 {
+		h.changed(list)
 	}
 }
 
 // tellAnything tells all pages that anything may have changed, as it may have while the database was not listened to.
-func (h *Hub) tellAnything() { h.changed([]string{Anything}) }
+func (h *Hub) tellAnything() { h.changed([]change{{topic: Anything}}) }
 
-func (h *Hub) changed(topics []string) {
+func (h *Hub) changed(list []change) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	for l := range h.listeners {
-		for _, topic := range topics {
-			if len(l.topics) >= maxTopics {
-				clear(l.topics)
-				topic = Anything
-			}
-			l.topics[topic] = true
+		l.note(list)
+	}
+}
+
+// note keeps what concerns the page, and wakes it.
+func (l *listener) note(list []change) {
+	for _, c := range list {
+		if !c.concerns(l.scope) {
+			continue
 		}
-		select {
-		case l.wake <- struct{}{}:
-		default: // it is awake already
+		if len(l.topics) >= maxTopics {
+			clear(l.topics)
+			c.topic = Anything
 		}
+		l.topics[c.topic] = true
+	}
+	if len(l.topics) == 0 {
+		return
+	}
+	select {
+	case l.wake <- struct{}{}:
+	default: // it is awake already
 	}
 }
 
@@ -130,7 +158,7 @@ func (h *Hub) take(l *listener) string {
 	return strings.Join(topics, " ")
 }
 
-func (h *Hub) join(client string) *listener {
+func (h *Hub) join(s store.Scope, client string) *listener {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	ofOne := 0
@@ -142,7 +170,7 @@ func (h *Hub) join(client string) *listener {
 	if len(h.listeners) >= maxListeners || ofOne >= maxOfOne {
 		return nil
 	}
-	l := &listener{client: client, wake: make(chan struct{}, 1), topics: map[string]bool{}}
+	l := &listener{scope: s, client: client, wake: make(chan struct{}, 1), topics: map[string]bool{}}
 	h.listeners[l] = true
 	return l
 }
@@ -156,10 +184,10 @@ func (h *Hub) leave(l *listener) {
 // eventTime is how long a live page may take for one event.
 const eventTime = 30 * time.Second
 
-// Serve is the stream of one open page.
-func (h *Hub) Serve(c *gin.Context) {
+// Serve is the stream of one open page of a scope.
+func (h *Hub) Serve(c *gin.Context, s store.Scope) {
 	client, _, _ := net.SplitHostPort(c.Request.RemoteAddr)
-	l := h.join(client)
+	l := h.join(s, client)
 	if l == nil {
 		c.Header("Retry-After", "5")
 		c.Status(http.StatusTooManyRequests)

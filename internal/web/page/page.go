@@ -10,7 +10,6 @@ import (
 	"fmt"
 	"html/template"
 	"io/fs"
-	"log/slog"
 	"mime"
 	"net/http"
 	"net/url"
@@ -23,14 +22,12 @@ import (
 	"github.com/gin-gonic/gin"
 	"github.com/google/uuid"
 
-	"hollowreed/internal/connector"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/design"
 	"hollowreed/internal/engine"
 	"hollowreed/internal/operate"
 	"hollowreed/internal/store"
-	"hollowreed/internal/vault"
 	"hollowreed/internal/web/assets"
 	"hollowreed/internal/web/form"
 )
@@ -38,30 +35,12 @@ import (
 //go:embed *.html
 var frame embed.FS
 
-// Site is what the handlers work with.
-type Site struct {
-	*design.Workspace // the project that is served
-	Engine            *engine.Engine
-	Outside           *connector.Pool
-	Rules             connector.Rules
-	Vault             *vault.Vault // of the environment that is served
-	Hub               *Hub
-	Log               *slog.Logger
-	Person            store.Person // who is signed in
-	Env               string       // the environment's name, one of Environments
-	Address           string       // of the pages, as http://127.0.0.1:8420
-	Calls             string       // of the requests that start flows, as http://127.0.0.1:8421
-}
+// Designer is who asks, at work on the project.
+func (s *Site) Designer(ctx context.Context) design.Designer { return s.As(Person(ctx).ID) }
 
-// Environments are those that a connection has settings for. One of them is served.
-var Environments = []string{"Workbench", "Trial", "Live"}
-
-// Designer is who is signed in, at work on the project.
-func (s *Site) Designer() design.Designer { return s.As(s.Person.ID) }
-
-// Operator is who is signed in, at watch over the project's runs.
-func (s *Site) Operator() operate.Operator {
-	return operate.Operator{DB: s.DB, Engine: s.Engine, Project: s.Project, Person: s.Person.ID}
+// Operator is who asks, at watch over the runs of the scope.
+func (s *Site) Operator(ctx context.Context) operate.Operator {
+	return operate.Operator{DB: s.DB, Engine: s.Engine, Scope: s.Scope, Person: Person(ctx).ID}
 }
 
 // Revision is the revision of a part that a form was made of.
@@ -87,7 +66,7 @@ type Frame struct {
 
 // Frame makes the frame of a page.
 func (s *Site) Frame(c *gin.Context, place, title string, keys ...string) Frame {
-	f := Frame{Title: title, Place: place, Person: s.Person, Env: s.Env, Version: assets.Version, Project: s.Project}
+	f := Frame{Title: title, Place: place, Person: Person(c), Env: s.Environment, Version: assets.Version, Project: s.Project}
 	if p, err := s.Load(c); err == nil {
 		f.Project = p.Title
 	}
@@ -234,7 +213,7 @@ func (v View) send(c *gin.Context, status int, block string, data any) {
 		return
 	}
 	c.Header("Vary", "HX-Request")
-	c.Data(status, "text/html; charset=utf-8", b.Bytes())
+	c.Data(status, "text/html; charset=utf-8", mounted(base(c), b.Bytes()))
 }
 
 // Partial says whether htmx asks for a part of the page.
@@ -283,6 +262,20 @@ func (s *Site) Fail(c *gin.Context, err error) {
 		return
 	}
 	failure.send(c, status, "layout", data)
+}
+
+// Missing answers that there is no such project, or why that cannot be said.
+func (s *Sites) Missing(c *gin.Context, err error) {
+	status, what := http.StatusNotFound, "There is no such project here."
+	if !errors.Is(err, store.ErrNotFound) {
+		s.Log.Error("request failed", "path", c.Request.URL.Path, "error", err)
+		status, what = http.StatusInternalServerError, "Something went wrong here. The log has the details."
+	}
+	failure.send(c, status, "layout", struct {
+		Frame
+		What, ID string
+		Status   int
+	}{Frame{Title: failureTitles[status], Project: "No project", Person: s.Person, Version: assets.Version, Bare: true}, what, "", status})
 }
 
 // failureTitles are the titles of pages that say why nothing was done.

@@ -39,34 +39,34 @@ func (t traffic) onRun(do func(c *gin.Context, run uuid.UUID) (shown uuid.UUID, 
 }
 
 func (t traffic) rerunOpen(c *gin.Context, run uuid.UUID) (uuid.UUID, error) {
-	return run, t.Operator().RerunOpen(c, run)
+	return run, t.Operator(c).RerunOpen(c, run)
 }
 
 func (t traffic) resume(c *gin.Context, run uuid.UUID) (uuid.UUID, error) {
-	return run, t.Operator().Resume(c, run)
+	return run, t.Operator(c).Resume(c, run)
 }
 
 func (t traffic) cancel(c *gin.Context, run uuid.UUID) (uuid.UUID, error) {
-	return run, t.Operator().Cancel(c, run)
+	return run, t.Operator(c).Cancel(c, run)
 }
 
 func (t traffic) rerun(c *gin.Context, run uuid.UUID) (uuid.UUID, error) {
-	return t.Operator().Rerun(c, run, []byte(c.PostForm("message")), c.PostForm("release") == "same")
+	return t.Operator(c).Rerun(c, run, []byte(c.PostForm("message")), c.PostForm("release") == "same")
 }
 
 func (t traffic) rerunFrom(c *gin.Context, run uuid.UUID) (uuid.UUID, error) {
-	return t.Operator().RerunFrom(c, run, c.PostForm("step"))
+	return t.Operator(c).RerunFrom(c, run, c.PostForm("step"))
 }
 
 // again runs all runs of a list again that have ended, each on the newest release; of a cause just what waits for somebody.
 func (t traffic) again(c *gin.Context) error {
 	var err error
 	if cause, ok := causeOf(c.Query("cause")); ok {
-		err = t.Operator().RerunCause(c, cause)
+		err = t.Operator(c).RerunCause(c, cause)
 	} else {
-		f := store.RunFilter{Project: t.Project, Flow: c.Query("flow"), State: store.State(c.Query("state")), Reference: strings.TrimSpace(c.Query("reference"))}
+		f := store.RunFilter{Scope: t.Scope, Flow: c.Query("flow"), State: store.State(c.Query("state")), Reference: strings.TrimSpace(c.Query("reference"))}
 		if err = t.narrow(c, &f); err == nil {
-			err = t.Operator().RerunMatching(c, f)
+			err = t.Operator(c).RerunMatching(c, f)
 		}
 	}
 	if err != nil {
@@ -90,7 +90,7 @@ func (t traffic) mendText(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	a, err := store.AsideByID(c, t.DB, id)
+	a, err := store.AsideOf(c, t.DB, t.Scope, id)
 	if err != nil {
 		return err
 	}
@@ -116,7 +116,7 @@ func (t traffic) mend(c *gin.Context) error {
 		given = strings.TrimRight(given, "\r\n")
 		text = &given
 	}
-	again, err := t.Operator().Correct(c, id, text)
+	again, err := t.Operator(c).Correct(c, id, text)
 	if err != nil {
 		return err
 	}
@@ -129,7 +129,7 @@ func (t traffic) discard(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	run, err := t.Operator().Discard(c, id)
+	run, err := t.Operator(c).Discard(c, id)
 	if err != nil {
 		return err
 	}

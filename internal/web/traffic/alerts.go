@@ -59,7 +59,7 @@ func (t traffic) alerts(c *gin.Context) error {
 	if d.views, err = t.views(c, "Alerts"); err != nil {
 		return err
 	}
-	alarms, err := store.Alarms(c, t.DB, p.ID, maxAlarms)
+	alarms, err := store.Alarms(c, t.DB, t.Scope, maxAlarms)
 	if err != nil {
 		return err
 	}
@@ -152,7 +152,7 @@ func (t traffic) saveAlert(c *gin.Context) error {
 	}
 	path := project.Path(project.Alerts, id)
 	if fresh {
-		err = t.Designer().Add(c, path, string(text))
+		err = t.Designer(c).Add(c, path, string(text))
 	} else {
 		err = t.save(c, path, text)
 	}
@@ -169,5 +169,5 @@ func (t traffic) save(c *gin.Context, path string, text []byte) error {
 	if err != nil {
 		return err
 	}
-	return t.Designer().Edit(c, path, from, func([]byte) ([]byte, error) { return text, nil })
+	return t.Designer(c).Edit(c, path, from, func([]byte) ([]byte, error) { return text, nil })
 }

@@ -56,7 +56,7 @@ func (t traffic) asideList(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	f := store.WorkFilter{Project: p.ID, Flow: c.Query("flow"), Owner: c.Query("owner"), Text: strings.TrimSpace(c.Query("text")), Most: operate.MaxWork + 1}
+	f := store.WorkFilter{Scope: t.Scope, Flow: c.Query("flow"), Owner: c.Query("owner"), Text: strings.TrimSpace(c.Query("text")), Most: operate.MaxWork + 1}
 	if before, err := time.Parse(time.RFC3339Nano, c.Query("before")); err == nil {
 		f.Before = &before
 	}
@@ -119,7 +119,7 @@ func workOf(p *project.Project, w store.WorkItem, people map[string]store.Person
 
 // deeds lists what people have done, of one run where that is given.
 func (t traffic) deeds(c *gin.Context, people map[string]store.Person, run *uuid.UUID) (rows []deedRow, err error) {
-	list, err := store.Deeds(c, t.DB, t.Project, run, maxDeeds)
+	list, err := store.Deeds(c, t.DB, t.Scope, run, maxDeeds)
 	for _, d := range list {
 		row := deedRow{d, d.Person}
 		if who := people[d.Person]; who.Name != "" {
@@ -153,7 +153,7 @@ func (t traffic) asideWork(c *gin.Context) error {
 	if do == nil {
 		return store.ErrNotFound
 	}
-	if err := do(t.Operator(), c, chosen(c)); err != nil {
+	if err := do(t.Operator(c), c, chosen(c)); err != nil {
 		return err
 	}
 	c.Redirect(303, back(c))
@@ -172,9 +172,9 @@ func (t traffic) noteAside(c *gin.Context) error {
 	note, key := strings.TrimSpace(c.PostForm("note")), c.Param("id")
 	err := store.ErrNotFound
 	if id, perr := strconv.ParseInt(strings.TrimPrefix(key, "a"), 10, 64); perr == nil {
-		err = t.Operator().NoteRecord(c, id, note)
+		err = t.Operator(c).NoteRecord(c, id, note)
 	} else if id, perr := uuid.Parse(strings.TrimPrefix(key, "r")); perr == nil {
-		err = t.Operator().NoteRun(c, id, note)
+		err = t.Operator(c).NoteRun(c, id, note)
 	}
 	if err != nil {
 		return err
@@ -189,7 +189,7 @@ func (t traffic) saveSearch(c *gin.Context) error {
 	if c.PostForm("do") == "remove" {
 		query = ""
 	}
-	kept, err := t.Operator().SaveSearch(c, strings.TrimSpace(c.PostForm("name")), query)
+	kept, err := t.Operator(c).SaveSearch(c, strings.TrimSpace(c.PostForm("name")), query)
 	if err != nil {
 		return err
 	}

@@ -66,11 +66,11 @@ func (t traffic) figures(c *gin.Context) error {
 		return err
 	}
 	since := time.Now().Add(-chosen.span).Truncate(time.Minute)
-	list, err := store.Figures(c, t.DB, p.ID, since, chosen.minutes)
+	list, err := store.Figures(c, t.DB, t.Scope, since, chosen.minutes)
 	if err != nil {
 		return err
 	}
-	backlog, err := store.Backlog(c, t.DB, p.ID)
+	backlog, err := store.Backlog(c, t.DB, t.Scope)
 	if err != nil {
 		return err
 	}

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hollowreed/internal/store"
+	"hollowreed/internal/testkit"
 	"hollowreed/internal/web/webtest"
 )
 
@@ -23,7 +24,7 @@ func TestWhatWasSetAsideIsWork(t *testing.T) {
 	w := webtest.New(t)
 	r := w.Dropped("work.tide", goodLine+badLine+strings.Replace(badLine, "XX99", "XX98", 1))
 	require.Equal(t, 2, r.Aside)
-	list, err := store.WorkItems(t.Context(), w.DB, store.WorkFilter{Project: "skerry", Most: 10})
+	list, err := store.WorkItems(t.Context(), w.DB, store.WorkFilter{Scope: testkit.Skerry, Most: 10})
 	require.NoError(t, err)
 	require.Len(t, list, 2)
 	key := func(i int) string { return "a" + strconv.FormatInt(list[i].Aside, 10) }
@@ -102,7 +103,7 @@ func TestRunsAreFoundByTheirMessages(t *testing.T) {
 	w.Has(raw, "&#34;gauge&#34;: &#34;SK04&#34;")
 	w.Has(w.Shows("/traffic/figures"), "Gauge readings to the ledger")
 	w.Has(w.Shows("/traffic/figures?span=week"), "last week")
-	w.Has(w.Shows("/metrics"), `hollowreed_runs_total{flow="gauge-readings",outcome="done"} 2`)
+	w.Has(w.Shows("/metrics"), `hollowreed_runs_total{flow="gauge-readings",outcome="done",project="skerry"} 2`)
 	status, page := w.Sends("/traffic/runs/"+one.ID.String()+"/from", "step", "map")
 	require.Equal(t, 200, status)
 	w.Has(page, "an earlier run")

@@ -100,7 +100,7 @@ func (t traffic) runOf(c *gin.Context) (r store.Run, draft, released *project.Pr
 	if err != nil {
 		return r, nil, nil, err
 	}
-	if r, err = store.RunByID(c, t.DB, id); err != nil {
+	if r, err = store.RunOf(c, t.DB, t.Scope, id); err != nil {
 		return r, nil, nil, err
 	}
 	if draft, err = t.Load(c); err != nil {
@@ -239,7 +239,7 @@ func (t traffic) kin(c *gin.Context, d *runPage, p *project.Project, r store.Run
 		d.Reruns = append(d.Reruns, t.row(c, p, again))
 	}
 	if r.Parent != nil && r.Caller.Step != "" {
-		parent, err := store.RunByID(c, t.DB, *r.Parent)
+		parent, err := store.RunOf(c, t.DB, t.Scope, *r.Parent)
 		if err != nil {
 			return err
 		}
@@ -294,7 +294,7 @@ func (t traffic) record(c *gin.Context, d *runPage, plan *flow.Plan, record, ent
 	}
 	d.EntryBefore, d.EntryAfter = link(d.Nav.Before), link(d.Nav.After)
 	d.In, d.Out, d.Told, d.Faults = bench.Passage(plan, it, d.Step)
-	d.Exchange = bench.ExchangeOf(c, t.Engine, plan, ps, it)
+	d.Exchange = bench.ExchangeOf(c, t.Engine, t.Scope, plan, ps, it)
 	view := "raw"
 	if d.Raw {
 		view = ""

@@ -47,7 +47,7 @@ func (t traffic) sample(c *gin.Context) error {
 	}
 	base := strings.TrimSuffix(path.Base(r.Reference), path.Ext(r.Reference))
 	name := bench.FileName(fmt.Sprintf("%s-record-%d%s", base, n, path.Ext(r.Reference)))
-	if name, err = t.Designer().AddSample(c, s.ID, name, text); err != nil {
+	if name, err = t.Designer(c).AddSample(c, s.ID, name, text); err != nil {
 		return err
 	}
 	c.Redirect(303, "/bench/schemas/"+s.ID+"?sample="+url.QueryEscape(name))
@@ -124,7 +124,7 @@ func (t traffic) keepRun(c *gin.Context) error {
 	if p.Flow(r.Flow) == nil {
 		return fault.New(fault.Unknown, "the flow %s is no longer part of the project", r.Flow)
 	}
-	if err := t.Designer().AddFlowCase(c, released, r.Flow, r.Reference, run); err != nil {
+	if err := t.Designer(c).AddFlowCase(c, released, r.Flow, r.Reference, run); err != nil {
 		return err
 	}
 	c.Redirect(303, "/bench/flows/"+r.Flow+"/cases")
@@ -156,7 +156,7 @@ func (t traffic) keepCase(c *gin.Context) error {
 		return fault.New(fault.Setting, "this record did not come to the mapping, or does not go with its sources now")
 	}
 	title := fmt.Sprintf("Record %d of %s", n, r.Reference)
-	if err := t.Designer().AddMappingCase(c, title, id, plan, fr); err != nil {
+	if err := t.Designer(c).AddMappingCase(c, title, id, plan, fr); err != nil {
 		return err
 	}
 	c.Redirect(303, "/bench/mappings/"+id+"/cases")

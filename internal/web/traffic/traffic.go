@@ -119,7 +119,7 @@ func (t traffic) list(c *gin.Context) error {
 		return err
 	}
 	f := store.RunFilter{
-		Project: p.ID, Flow: c.Query("flow"), State: store.State(c.Query("state")),
+		Scope: t.Scope, Flow: c.Query("flow"), State: store.State(c.Query("state")),
 		Reference: strings.TrimSpace(c.Query("reference")), Most: pageSize + 1,
 	}
 	if err := t.narrow(c, &f); err != nil {
@@ -129,7 +129,7 @@ func (t traffic) list(c *gin.Context) error {
 		f.Before = &before
 	}
 	text := strings.TrimSpace(c.Query("text"))
-	found, err := t.Operator().Search(c, &f, text, pageSize)
+	found, err := t.Operator(c).Search(c, &f, text, pageSize)
 	if err != nil {
 		return err
 	}
@@ -152,12 +152,12 @@ func (t traffic) list(c *gin.Context) error {
 	if d.views, err = t.views(c, "Runs"); err != nil {
 		return err
 	}
-	if d.Searches, err = store.Searches(c, t.DB, p.ID, t.Person.ID); err != nil {
+	if d.Searches, err = store.Searches(c, t.DB, p.ID, page.Person(c).ID); err != nil {
 		return err
 	}
 	if cause, ok := causeOf(c.Query("cause")); ok {
 		d.Cause = &cause
-		asides, runs, err := store.OpenOfCause(c, t.DB, p.ID, cause, time.Now().Add(-operate.Recent), operate.MaxRerun)
+		asides, runs, err := store.OpenOfCause(c, t.DB, t.Scope, cause, time.Now().Add(-operate.Recent), operate.MaxRerun)
 		if err != nil {
 			return err
 		}
@@ -175,7 +175,7 @@ func (t traffic) list(c *gin.Context) error {
 			d.Ended++
 		}
 	}
-	if err := t.overview(c, &d, p.ID); err != nil {
+	if err := t.overview(c, &d); err != nil {
 		return err
 	}
 	if err := t.troubles(c, &d, p); err != nil {
@@ -202,7 +202,7 @@ func (t traffic) narrow(c *gin.Context, f *store.RunFilter) error {
 	if !ok {
 		return nil
 	}
-	return t.Operator().OfCause(c, f, cause)
+	return t.Operator(c).OfCause(c, f, cause)
 }
 
 // causeOf reads what store.Cause.Key writes.
@@ -216,7 +216,7 @@ func causeOf(key string) (store.Cause, bool) {
 
 // troubles groups what has failed by its causes, and lists what steps told.
 func (t traffic) troubles(c *gin.Context, d *listPage, p *project.Project) error {
-	causes, err := store.Causes(c, t.DB, p.ID, time.Now().Add(-operate.Recent), maxCauses)
+	causes, err := store.Causes(c, t.DB, t.Scope, time.Now().Add(-operate.Recent), maxCauses)
 	if err != nil {
 		return err
 	}
@@ -230,7 +230,7 @@ func (t traffic) troubles(c *gin.Context, d *listPage, p *project.Project) error
 		}
 		d.Causes = append(d.Causes, row)
 	}
-	events, err := store.Events(c, t.DB, p.ID, maxEvents)
+	events, err := store.Events(c, t.DB, t.Scope, maxEvents)
 	for _, e := range events {
 		row := eventRow{Event: e, FlowTitle: e.Flow}
 		if plan := p.Flow(e.Flow); plan != nil {
@@ -241,9 +241,9 @@ func (t traffic) troubles(c *gin.Context, d *listPage, p *project.Project) error
 	return err
 }
 
-func (t traffic) overview(c *gin.Context, d *listPage, projectID string) error {
+func (t traffic) overview(c *gin.Context, d *listPage) error {
 	since := time.Now().Add(-minutes * time.Minute).Truncate(time.Minute)
-	slices, err := store.Slices(c, t.DB, projectID, since, time.Minute)
+	slices, err := store.Slices(c, t.DB, t.Scope, since, time.Minute)
 	if err != nil {
 		return err
 	}
@@ -258,7 +258,7 @@ func (t traffic) overview(c *gin.Context, d *listPage, projectID string) error {
 		}
 	}
 	d.Bars = draw.Bars(bars)
-	tallies, err := store.Tallies(c, t.DB, projectID, time.Now().Add(-24*time.Hour))
+	tallies, err := store.Tallies(c, t.DB, t.Scope, time.Now().Add(-24*time.Hour))
 	if err != nil {
 		return err
 	}
@@ -267,7 +267,7 @@ func (t traffic) overview(c *gin.Context, d *listPage, projectID string) error {
 		d.Tally[string(tally.State)] += tally.Runs
 		d.Tally[""] += tally.Runs
 	}
-	d.Open, err = store.OpenAsides(c, t.DB, projectID)
+	d.Open, err = store.OpenAsides(c, t.DB, t.Scope)
 	return err
 }
 

@@ -22,11 +22,11 @@ const maxAlarms = 100
 
 // views counts what waits.
 func (t traffic) views(c *gin.Context, here string) (views, error) {
-	open, err := store.OpenWork(c, t.DB, t.Project)
+	open, err := store.OpenWork(c, t.DB, t.Scope)
 	if err != nil {
 		return views{}, err
 	}
-	alarms, err := store.Alarms(c, t.DB, t.Project, maxAlarms)
+	alarms, err := store.Alarms(c, t.DB, t.Scope, maxAlarms)
 	raised := 0
 	for _, a := range alarms {
 		if a.ClearedAt == nil {

@@ -24,7 +24,6 @@ import (
 	"hollowreed/internal/connector"
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/setting"
-	"hollowreed/internal/design"
 	"hollowreed/internal/engine"
 	"hollowreed/internal/secret"
 	"hollowreed/internal/standin/gauges"
@@ -75,31 +74,41 @@ func New(t testing.TB) *World {
 	t.Cleanup(w.Ledger.Close)
 	ring, err := secret.Parse(secret.NewKey())
 	require.NoError(t, err)
-	w.Vault = &vault.Vault{DB: w.DB, Ring: ring, Project: "skerry", Env: "Workbench"}
+	w.Vault = &vault.Vault{DB: w.DB, Ring: ring, Scope: testkit.Skerry}
 	w.Reach("gauge-drop", "file", map[string]string{"folder": w.Folder, "done": t.TempDir()})
 	w.Reach("harbour-ledger", "sql", map[string]string{"by": "address", "address": ledgerURL})
-	w.Pool = connector.NewPool(w.Vault, connector.Rules{})
-	t.Cleanup(w.Pool.Close)
-	w.Engine, err = engine.New(w.DB, w.Pool, engine.Options{Look: 50 * time.Millisecond, Rest: 100 * time.Millisecond, Health: 300 * time.Millisecond, Project: "skerry", Env: "Workbench"})
+	pools := connector.NewPools(func(s store.Scope) connector.Source { return w.Vault.Of(s) }, connector.Rules{})
+	t.Cleanup(pools.Close)
+	w.Pool = pools.Of(testkit.Skerry)
+	w.Engine, err = engine.New(w.DB, pools, engine.Options{Look: 50 * time.Millisecond, Rest: 100 * time.Millisecond, Health: 300 * time.Millisecond})
 	require.NoError(t, err)
-	_, err = w.Engine.CreateRelease(ctx, "skerry", "gauge-readings", "First light", Person.ID)
+	_, err = w.Engine.CreateRelease(ctx, testkit.Skerry, "gauge-readings", "First light", Person.ID)
 	require.NoError(t, err)
 	require.NoError(t, w.Engine.Start(ctx))
 	t.Cleanup(w.Engine.Stop)
-	workspace := &design.Workspace{DB: w.DB, Project: "skerry", Compiled: w.Engine.Compiled(), Engine: w.Engine}
-	w.Site = &page.Site{
-		Workspace: workspace, Engine: w.Engine, Outside: w.Pool, Vault: w.Vault, Hub: page.NewHub(ctx, workspace),
-		Log: slog.New(slog.NewTextHandler(w.Logs, nil)), Person: Person, Env: "Workbench",
-	}
-	w.Calls = httptest.NewServer(inbound.Handler(w.Site))
+	sites := &page.Sites{Shared: page.Shared{
+		DB: w.DB, Engine: w.Engine, Pools: pools, Vault: w.Vault, Hub: page.NewHub(ctx, w.DB),
+		Log: slog.New(slog.NewTextHandler(w.Logs, nil)), Person: Person, Environment: testkit.Skerry.Environment,
+	}}
+	w.Calls = httptest.NewServer(inbound.Handler(sites))
 	t.Cleanup(w.Calls.Close)
-	w.Site.Calls = w.Calls.URL
-	w.Server = httptest.NewServer(web.Handler(w.Site))
-	w.Site.Address = w.Server.URL
+	w.Server = httptest.NewServer(web.Handler(sites))
+	sites.Address, sites.Calls = w.Server.URL, w.Calls.URL
+	w.Site, err = sites.Of(ctx, testkit.Skerry.Project)
+	require.NoError(t, err)
 	t.Cleanup(w.Server.Close)
 	t.Cleanup(w.Server.CloseClientConnections) // first: open event streams would keep Close waiting
 	return w
 }
+
+// mount is the address of the project's pages on the server; the tests write addresses as the pages do, without it.
+var mount = page.Base(testkit.Skerry.Project)
+
+// Base is where the project's pages are.
+func (w *World) Base() string { return w.Server.URL + mount }
+
+// As makes a context of what somebody asks for.
+func As(ctx context.Context, by store.Person) context.Context { return page.As(ctx, by) }
 
 // Reach keeps the settings of a connection, with its secrets sealed.
 func (w *World) Reach(id, kind string, values map[string]string) {
@@ -116,7 +125,7 @@ func (w *World) Reach(id, kind string, values map[string]string) {
 			chosen[set.Name] = v
 		}
 	}
-	require.NoError(w.T, store.SaveSetting(w.T.Context(), w.DB, "skerry", "Workbench", store.Setting{Connection: id, Kind: kind, Chosen: chosen}, -1, "mira"))
+	require.NoError(w.T, store.SaveSetting(w.T.Context(), w.DB, testkit.Skerry, store.Setting{Connection: id, Kind: kind, Chosen: chosen}, -1, "mira"))
 	if w.Pool != nil {
 		w.Pool.Reload(id)
 	}
@@ -130,12 +139,12 @@ func (w *World) Drop(name, content string) {
 // Ended waits until the newest run of a file is over.
 func (w *World) Ended(file string) store.Run {
 	w.T.Helper()
-	return testkit.Ended(w.T, w.DB, "skerry", file)
+	return testkit.Ended(w.T, w.DB, testkit.Skerry, file)
 }
 
 func (w *World) Get(path string, header ...string) *http.Response {
 	w.T.Helper()
-	req, err := http.NewRequestWithContext(w.T.Context(), http.MethodGet, w.Server.URL+path, nil)
+	req, err := http.NewRequestWithContext(w.T.Context(), http.MethodGet, w.Base()+path, nil)
 	require.NoError(w.T, err)
 	for i := 0; i+1 < len(header); i += 2 {
 		req.Header.Set(header[i], header[i+1])
@@ -165,7 +174,7 @@ func (w *World) Sends(path string, pairs ...string) (int, string) {
 	for i := 0; i+1 < len(pairs); i += 2 {
 		form.Add(pairs[i], pairs[i+1])
 	}
-	resp, err := http.PostForm(w.Server.URL+path, form)
+	resp, err := http.PostForm(w.Base()+path, form)
 	require.NoError(w.T, err)
 	defer resp.Body.Close()
 	text, err := io.ReadAll(resp.Body)
@@ -195,7 +204,7 @@ func (w *World) Dropped(name, content string) store.Run {
 	require.NoError(w.T, os.Rename(filepath.Join(w.Folder, "."+name), filepath.Join(w.Folder, name)))
 	var r store.Run
 	require.Eventually(w.T, func() bool {
-		runs, err := store.Runs(w.T.Context(), w.DB, store.RunFilter{Project: "skerry", Reference: name, Most: 1})
+		runs, err := store.Runs(w.T.Context(), w.DB, store.RunFilter{Scope: testkit.Skerry, Reference: name, Most: 1})
 		if err != nil || len(runs) == 0 {
 			return false
 		}
@@ -209,10 +218,10 @@ func (w *World) Dropped(name, content string) store.Run {
 func (w *World) Post(path string, form url.Values) (status int, location string) {
 	w.T.Helper()
 	client := http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
-	res, err := client.PostForm(w.Server.URL+path, form)
+	res, err := client.PostForm(w.Base()+path, form)
 	require.NoError(w.T, err)
 	res.Body.Close()
-	return res.StatusCode, res.Header.Get("Location")
+	return res.StatusCode, strings.TrimPrefix(res.Header.Get("Location"), mount)
 }
 
 func (w *World) Draft(path string) store.Draft {
@@ -254,7 +263,7 @@ func (w *World) Release(flow, text string) {
 	require.NoError(w.T, pgx.BeginFunc(w.T.Context(), w.DB, func(tx pgx.Tx) error {
 		return store.AddPart(w.T.Context(), tx, "skerry", "flows/"+flow+".yaml", text, "mira")
 	}))
-	_, err := w.Engine.CreateRelease(w.T.Context(), "skerry", flow, "", "mira")
+	_, err := w.Engine.CreateRelease(w.T.Context(), testkit.Skerry, flow, "", "mira")
 	require.NoError(w.T, err)
 }
 
@@ -293,8 +302,10 @@ func (w *World) Keeps(path, text string) {
 	require.Eventually(w.T, func() bool { return strings.Contains(w.Text(path), text) }, 20*time.Second, 20*time.Millisecond, "%s lacks %s:\n%s", path, text, w.Text(path))
 }
 
-// Flowing is a page without line ends, which a browser shows as blanks.
-func Flowing(page string) string { return lineEnds.ReplaceAllString(page, " ") }
+// Flowing is a page without line ends, which a browser shows as blanks, with addresses as the project's pages write them.
+func Flowing(page string) string {
+	return strings.ReplaceAll(lineEnds.ReplaceAllString(page, " "), `="`+mount+"/", `="/`)
+}
 
 var lineEnds = regexp.MustCompile(`\s*\n\s*`)
 

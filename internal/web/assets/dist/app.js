@@ -984,7 +984,10 @@
   // ../internal/web/assets/src/app/live.js
   var concerns = (changed2, shown2) => changed2 === "*" || changed2 === shown2 || changed2.split(":")[0] === shown2.split(":")[0] && (!changed2.includes(":") || !shown2.includes(":"));
   function live() {
-    const channel = new BroadcastChannel("hollowreed-live");
+    const stream = document.body.dataset.stream;
+    if (!stream) return;
+    const shared = `hollowreed ${stream}`;
+    const channel = new BroadcastChannel(shared);
     const topics = /* @__PURE__ */ new Set();
     let timer = 0, state = "", holder = false;
     const pass = () => {
@@ -1019,7 +1022,7 @@
     };
     const listen = () => new Promise((release) => {
       holder = true;
-      const source = new EventSource("/live");
+      const source = new EventSource(stream);
       const heard = (changed2) => {
         tell(changed2);
         channel.postMessage({ changed: changed2 });
@@ -1036,7 +1039,7 @@
         release();
       }, { once: true });
     });
-    const claim = () => navigator.locks.request("hollowreed-live", listen);
+    const claim = () => navigator.locks.request(shared, listen);
     claim();
     channel.postMessage({ ask: true });
     tell("*");
