@@ -263,11 +263,11 @@ func TestScannedPapersNeedAConsent(t *testing.T) {
 // grantConsent keeps tokens as a consent gives them; the journey through the consent page is shown in the browser.
 func grantConsent(t *testing.T, w *world) {
 	t.Helper()
-	up, err := w.flags.vault.Setup(t.Context(), "driftbox")
+	up, err := w.flags.vault.Of(Demo).Setup(t.Context(), "driftbox")
 	require.NoError(t, err)
 	token, err := driftbox.Grant(t.Context(), up.Values["address"])
 	require.NoError(t, err)
-	require.NoError(t, w.flags.vault.Set(t.Context(), system.TokensOf("driftbox"), token))
+	require.NoError(t, w.flags.vault.Of(Demo).Set(t.Context(), system.TokensOf("driftbox"), token))
 }
 
 // TestSecretsAreSealed: no secret stands anywhere in the database in the clear, after flows have run and failed.

@@ -100,7 +100,7 @@ func start(t *testing.T, texts map[string]string) *program {
 	lines := bufio.NewScanner(said)
 	for p.pages == "" && lines.Scan() {
 		if found := addresses.FindAllString(lines.Text(), 2); len(found) == 2 {
-			p.pages, p.calls = found[0], found[1]
+			p.pages, p.calls = found[0]+"/p/hostile", found[1]
 		}
 	}
 	require.NotEmpty(t, p.pages)

@@ -54,6 +54,7 @@ type Sites struct {
 	Shared
 	mu    sync.Mutex
 	known map[string]*Site
+	first string // the oldest project, once it is known
 }
 
 // Of gives the site of a project; ErrNotFound where there is none of that id.
@@ -82,8 +83,15 @@ func (s *Sites) Of(ctx context.Context, projectID string) (*Site, error) {
 	return s.known[projectID], nil
 }
 
-// First is the oldest project, to which addresses lead that name none; ErrNotFound where there is no project.
+// First is the oldest project, to which addresses lead that name none; ErrNotFound where there is no project. It stays the oldest,
+// so it is asked for once.
 func (s *Sites) First(ctx context.Context) (string, error) {
+	s.mu.Lock()
+	first := s.first
+	s.mu.Unlock()
+	if first != "" {
+		return first, nil
+	}
 	projects, err := store.Projects(ctx, s.DB)
 	if err == nil && len(projects) == 0 {
 		err = store.ErrNotFound
@@ -91,5 +99,8 @@ func (s *Sites) First(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	return projects[0], nil
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.first = projects[0]
+	return s.first, nil
 }
