@@ -43,8 +43,17 @@ func (o Operator) audit(ctx context.Context, what string, run *uuid.UUID, about 
 	return store.AddAuditEntry(ctx, o.DB, o.Scope, o.Person, what, run, about)
 }
 
+// owns says whether a run is one of the scope; ErrNotFound where it is not.
+func (o Operator) owns(ctx context.Context, run uuid.UUID) error {
+	_, err := store.RunOf(ctx, o.DB, o.Scope, run)
+	return err
+}
+
 // Resume lets a run that was set aside or stopped go on.
 func (o Operator) Resume(ctx context.Context, run uuid.UUID) error {
+	if err := o.owns(ctx, run); err != nil {
+		return err
+	}
 	if err := o.Engine.Resume(ctx, run); err != nil {
 		return err
 	}
@@ -53,6 +62,9 @@ func (o Operator) Resume(ctx context.Context, run uuid.UUID) error {
 
 // Cancel asks a run to stop; what is dealt with stays dealt with.
 func (o Operator) Cancel(ctx context.Context, run uuid.UUID) error {
+	if err := o.owns(ctx, run); err != nil {
+		return err
+	}
 	if err := o.Engine.Cancel(ctx, run, o.Person); err != nil {
 		return err
 	}
@@ -61,6 +73,9 @@ func (o Operator) Cancel(ctx context.Context, run uuid.UUID) error {
 
 // Rerun runs the whole input of a run again: with another message where one is given, on the same release where that is wanted.
 func (o Operator) Rerun(ctx context.Context, run uuid.UUID, message []byte, sameRelease bool) (again uuid.UUID, err error) {
+	if err := o.owns(ctx, run); err != nil {
+		return again, err
+	}
 	again, err = o.Engine.Repeat(ctx, run, engine.Again{By: o.Person, Message: message, Same: sameRelease})
 	if err != nil {
 		return again, err
@@ -74,6 +89,9 @@ func (o Operator) Rerun(ctx context.Context, run uuid.UUID, message []byte, same
 
 // RerunFrom runs a run again from a step on.
 func (o Operator) RerunFrom(ctx context.Context, run uuid.UUID, step string) (again uuid.UUID, err error) {
+	if err := o.owns(ctx, run); err != nil {
+		return again, err
+	}
 	again, err = o.Engine.RepeatFrom(ctx, run, step, o.Person)
 	if err != nil {
 		return again, err
@@ -86,7 +104,7 @@ func (o Operator) RerunMatching(ctx context.Context, f store.RunFilter) error {
 	if f.Flow == "" && f.Among == nil {
 		return fault.New(fault.Setting, "choose a flow or a cause first").Mended("Narrow the list to what is to be run again")
 	}
-	f.Most = MaxRerun
+	f.Scope, f.Most = o.Scope, MaxRerun
 	runs, err := store.Runs(ctx, o.DB, f)
 	if err != nil {
 		return err
@@ -115,6 +133,9 @@ func (o Operator) RerunCause(ctx context.Context, cause store.Cause) error {
 
 // RerunOpen runs the records of a run again that wait for somebody.
 func (o Operator) RerunOpen(ctx context.Context, run uuid.UUID) error {
+	if err := o.owns(ctx, run); err != nil {
+		return err
+	}
 	list, err := store.Asides(ctx, o.DB, run, MaxRerun)
 	if err != nil {
 		return err
@@ -188,9 +209,12 @@ func (o Operator) Unpause(ctx context.Context, flowID string) error {
 	return o.audit(ctx, "resumed the trigger of", nil, flowID)
 }
 
-// Start starts a run of the newest release of a flow, with its message where it begins with one.
-func (o Operator) Start(ctx context.Context, flowID string, message []byte) (uuid.UUID, error) {
-	return o.Engine.StartRun(ctx, o.Scope, flowID, o.Person, message)
+// Start starts a run of a flow, as the environment runs it, with its message where it begins with one.
+func (o Operator) Start(ctx context.Context, flowID string, message []byte) (run uuid.UUID, err error) {
+	if run, err = o.Engine.StartRun(ctx, o.Scope, flowID, o.Person, message); err != nil {
+		return run, err
+	}
+	return run, o.audit(ctx, "started a run of", &run, flowID)
 }
 
 // nameOf tells a record, or an entry of one, as people count.

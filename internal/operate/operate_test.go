@@ -130,7 +130,7 @@ func TestWhatWasSetAsideIsDealtWith(t *testing.T) {
 	o.becomes(t, again, store.SetAside)
 	_, err = o.Correct(t.Context(), a.ID, nil)
 	require.Error(t, err, "once")
-	require.Equal(t, []string{"ran again as it is", "gave back", "took"}, o.deeds(t), "and nothing that was refused")
+	require.Equal(t, []string{"ran again as it is", "gave back", "took", "started a run of"}, o.deeds(t), "and nothing that was refused")
 	second := o.aside(t)
 	of, err := o.Discard(t.Context(), second.ID)
 	require.NoError(t, err)
@@ -187,7 +187,7 @@ func TestARunIsStoppedResumedAndRunAgain(t *testing.T) {
 	require.Equal(t, "B-4", r.Reference)
 	_, err = o.Rerun(t.Context(), uuid.New(), nil, false)
 	require.ErrorIs(t, err, store.ErrNotFound)
-	require.Equal(t, []string{"ran it again with a mended message", "ran it again", "resumed the run", "stopped the run"}, o.deeds(t))
+	require.Equal(t, []string{"ran it again with a mended message", "ran it again", "started a run of", "resumed the run", "stopped the run", "started a run of"}, o.deeds(t))
 	require.NoError(t, o.Pause(t.Context(), "slow", "the clock is mended"))
 	require.NoError(t, o.Unpause(t.Context(), "slow"))
 	require.Equal(t, []string{"resumed the trigger of", "paused the trigger of"}, o.deeds(t)[:2])
@@ -216,4 +216,45 @@ func TestSearchesAndSecretsAreKept(t *testing.T) {
 	health, err := store.Healths(t.Context(), o.DB, quay.In("Live"))
 	require.NoError(t, err)
 	require.True(t, health["desk"].Well)
+}
+
+// TestNobodyReachesRunsOfAnotherScope: who knows the id of a run, or of a record that was set aside, can do nothing with it from
+// another environment or project, and nothing is noted.
+func TestNobodyReachesRunsOfAnotherScope(t *testing.T) {
+	o := operator(t)
+	ctx := t.Context()
+	set := o.runs(t, "orders", `{"lines": [{"code": "odd"}]}`, store.SetAside)
+	slow := o.runs(t, "slow", "", store.Waiting)
+	before := o.deeds(t)
+	record := o.open(t)[0].Aside
+	for _, scope := range []store.Scope{quay.In("Live"), {Project: "other", Environment: quay.Environment}} {
+		other := o
+		other.Scope = scope
+		for what, do := range map[string]func() error{
+			"resume":           func() error { return other.Resume(ctx, set) },
+			"cancel":           func() error { return other.Cancel(ctx, slow) },
+			"rerun":            func() error { _, err := other.Rerun(ctx, set, nil, false); return err },
+			"rerun from":       func() error { _, err := other.RerunFrom(ctx, set, "note"); return err },
+			"rerun records":    func() error { return other.RerunOpen(ctx, set) },
+			"correct":          func() error { _, err := other.Correct(ctx, record, nil); return err },
+			"let go":           func() error { _, err := other.Discard(ctx, record); return err },
+			"let records go":   func() error { return other.DiscardWork(ctx, Work{Records: []int64{record}}) },
+			"let the run go":   func() error { return other.DiscardWork(ctx, Work{Runs: []uuid.UUID{set}}) },
+			"note of a record": func() error { return other.NoteRecord(ctx, record, "mine") },
+			"note of a run":    func() error { return other.NoteRun(ctx, set, "mine") },
+			"start":            func() error { _, err := other.Start(ctx, "orders", []byte(`{"lines": []}`)); return err },
+		} {
+			require.Error(t, do(), "%s from %s", what, scope)
+		}
+		require.NoError(t, other.Assign(ctx, Work{Records: []int64{record}}), "there is nothing to assign")
+	}
+	elsewhere := o
+	elsewhere.Scope = quay.In("Live")
+	require.NoError(t, elsewhere.RerunMatching(ctx, store.RunFilter{Scope: quay, Flow: "orders"}), "its own are looked for, of which there are none")
+	require.Nil(t, o.open(t)[0].Owner)
+	require.Empty(t, o.open(t)[0].Note)
+	require.Equal(t, before, o.deeds(t))
+	r, err := store.RunByID(ctx, o.DB, slow)
+	require.NoError(t, err)
+	require.Nil(t, r.CancelBy)
 }

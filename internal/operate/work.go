@@ -133,6 +133,7 @@ func (o Operator) Search(ctx context.Context, f *store.RunFilter, text string, m
 	if text == "" {
 		return engine.SearchResult{}, nil
 	}
+	f.Scope = o.Scope
 	found, err := o.Engine.Search(ctx, *f, text, most)
 	f.Among = found.Runs
 	return found, err

@@ -17,8 +17,7 @@ func Deliver(ctx context.Context, db DB, r Run, step string, of []EffectKey, let
 	for i, l := range letters {
 		b.Queue("insert into letter (project, environment, kind, reference, content, run, step, record, path) values ($1, $2, $3, $4, $5, $6, $7, $8, $9) on conflict do nothing",
 			r.Project, r.Environment, l.Kind, l.Reference, l.Text, r.ID, step, of[i].Record, of[i].Path)
-		b.Queue(`update river_job j set state = 'available', scheduled_at = now() from awaiting a
-			where a.project = $1 and a.environment = $4 and a.kind = $2 and a.reference = $3 and j.args @> jsonb_build_object('run', a.run) and j.kind = 'run' and j.state in ('scheduled', 'available')`, r.Project, l.Kind, l.Reference, r.Environment)
+		b.Queue(wakeAwaiting, r.Project, l.Kind, l.Reference, r.Environment)
 	}
 	b.Queue(wakeQueue, Queue(r.Environment))
 	return db.SendBatch(ctx, b).Close()

@@ -40,12 +40,3 @@ func Lead(ctx context.Context, db *pgxpool.Pool, name string, do func(ctx contex
 	<-done
 	return err
 }
-
-// WakeQueue lets all workers of an environment look at its queue now: what is put into it tells them, what is made available again does not.
-func WakeQueue(ctx context.Context, db DB, environment string) error {
-	_, err := db.Exec(ctx, wakeQueue, Queue(environment))
-	return err
-}
-
-// wakeQueue is the notification that River sends when jobs are inserted into a queue.
-const wakeQueue = `select pg_notify(current_schema() || '.river_insert', json_build_object('queue', $1::text)::text)`

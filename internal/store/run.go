@@ -354,16 +354,6 @@ func Cancel(ctx context.Context, db DB, r Run, by string) error {
 	return err
 }
 
-// WakeCancelled makes runs of an environment be taken on now that rest, and that somebody asked to stop.
-func WakeCancelled(ctx context.Context, db DB, environment string) error {
-	tag, err := db.Exec(ctx, `update river_job j set scheduled_at = now(), state = 'available' from run r
-		where r.cancel_by is not null and r.environment = $1 and r.state in ('waiting', 'retrying') and j.args @> jsonb_build_object('run', r.id) and j.kind = 'run' and j.state in ('scheduled', 'available') and j.scheduled_at > now()`, environment)
-	if err == nil && tag.RowsAffected() > 0 {
-		err = WakeQueue(ctx, db, environment)
-	}
-	return err
-}
-
 // Resume lets a run that was set aside as a whole go on from where it came to.
 func Resume(ctx context.Context, db DB, id uuid.UUID) error {
 	tag, err := db.Exec(ctx, `update run set state = 'waiting', attempt = 0, deaths = 0, fault = null, handled = '', ended_at = null, cancel_by = null, cancel_at = null

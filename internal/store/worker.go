@@ -22,22 +22,6 @@ func Heartbeat(ctx context.Context, db DB, environment, id string) error {
 	return err
 }
 
-// BeatAndLook says that a worker is alive, and whether somebody's work in its environment is to be given back: that of a worker that has been
-// silent for too long, a run that nobody works on, or a job of its own on which it does not work.
-func BeatAndLook(ctx context.Context, db DB, environment, id string, active []uuid.UUID, silence time.Duration) (due bool, err error) {
-	err = db.QueryRow(ctx, `with beat as (insert into worker (id, environment) values ($1, $4) on conflict (id) do update set beat_at = now())
-		select exists (select from worker where id <> $1 and environment = $4 and beat_at < now() - make_interval(secs => $3))
-			or exists (select from river_job where state = 'running' and queue = $5 and attempted_by[array_upper(attempted_by, 1)] <> $1
-				and not exists (select from worker w where w.id = attempted_by[array_upper(attempted_by, 1)]))
-			or exists (select from run r where state = 'running' and environment = $4 and worker <> $1 and not exists (select from worker w where w.id = r.worker))
-			or exists (select from river_job where state = 'running' and kind = 'run' and attempted_by[array_upper(attempted_by, 1)] = $1
-				and attempted_at < now() - make_interval(secs => $3) and not coalesce((args->>'run')::uuid = any($2), false))
-			or exists (select from run r where state = 'running' and worker = $1 and parent_step = '' and began_at < now() - make_interval(secs => $3)
-				and not id = any($2) and not `+hasJob+`)`,
-		id, active, silence.Seconds(), environment, Queue(environment)).Scan(&due)
-	return due, err
-}
-
 // Deregister takes a worker off the list.
 func Deregister(ctx context.Context, db DB, id string) error {
 	_, err := db.Exec(ctx, "delete from worker where id = $1", id)
@@ -58,50 +42,4 @@ func WorkerOf(ctx context.Context, db DB, run uuid.UUID) (worker string, alive b
 		return "", false, nil
 	}
 	return worker, alive, err
-}
-
-// Reclaim gives a worker's own jobs back to the queue on which it does not work: their end could not be recorded, since the
-// database was away. It says how many.
-func Reclaim(ctx context.Context, db DB, worker string, active []uuid.UUID, after time.Duration) (int64, error) {
-	tag, err := db.Exec(ctx, `update river_job set state = 'available', scheduled_at = now(), attempt = greatest(attempt - 1, 0)
-		where state = 'running' and kind = 'run' and attempted_by[array_upper(attempted_by, 1)] = $1 and attempted_at < now() - make_interval(secs => $3)
-			and not (args->>'run')::uuid = any($2)`, worker, active, after.Seconds())
-	return tag.RowsAffected(), err
-}
-
-// hasJob says of a run r whether there is, or was, a job of the queue for it.
-const hasJob = `exists (select from river_job j where j.kind = 'run' and j.args @> jsonb_build_object('run', r.id))`
-
-// Orphans are runs of an environment under way without a job, which were done where they came in: those of workers that are gone, each of which counts
-// as a death, and those that this worker has given up without being able to record it.
-func Orphans(ctx context.Context, tx pgx.Tx, environment, worker string, active []uuid.UUID, after time.Duration) ([]uuid.UUID, error) {
-	rows, _ := tx.Query(ctx, `update run r set attempt = greatest(attempt - 1, 0),
-			deaths = case when worker = $1 then deaths else case when deaths_behind = taken then deaths else 0 end + 1 end, deaths_behind = taken
-		where state = 'running' and environment = $4 and parent_step = '' and not `+hasJob+`
-			and (not exists (select from worker w where w.id = r.worker) or worker = $1 and began_at < now() - make_interval(secs => $3) and not id = any($2))
-		returning id`, worker, active, after.Seconds(), environment)
-	return pgx.CollectRows(rows, pgx.RowTo[uuid.UUID])
-}
-
-// Requeue gives the jobs of an environment's workers that have been silent for too long back to its queue and
-// says how many; so also a job that has ended although its run is under way with nobody left who works on it. A dead worker's
-// try does not count as one, but its death is counted.
-func Requeue(ctx context.Context, tx pgx.Tx, environment string, silence time.Duration) (int64, error) {
-	if _, err := tx.Exec(ctx, "delete from worker where environment = $2 and beat_at < now() - make_interval(secs => $1)", silence.Seconds(), environment); err != nil {
-		return 0, err
-	}
-	if _, err := tx.Exec(ctx, `update run set attempt = greatest(attempt - 1, 0),
-			deaths = case when deaths_behind = taken then deaths else 0 end + 1, deaths_behind = taken where state = 'running' and id in (select (args->>'run')::uuid from river_job
-		where state = 'running' and queue = $1 and not exists (select 1 from worker w where w.id = attempted_by[array_upper(attempted_by, 1)]))`, Queue(environment)); err != nil {
-		return 0, err
-	}
-	silent, err := tx.Exec(ctx, `update river_job set state = 'available', scheduled_at = now(), attempt = greatest(attempt - 1, 0)
-		where state = 'running' and queue = $1 and not exists (select 1 from worker w where w.id = attempted_by[array_upper(attempted_by, 1)])`, Queue(environment))
-	if err != nil {
-		return 0, err
-	}
-	lost, err := tx.Exec(ctx, `update river_job j set state = 'available', finalized_at = null, scheduled_at = now(), attempt = greatest(j.attempt - 1, 0)
-		from run r where r.state = 'running' and r.environment = $1 and not exists (select 1 from worker w where w.id = r.worker)
-			and j.kind = 'run' and j.state in ('completed', 'discarded', 'cancelled') and j.args @> jsonb_build_object('run', r.id)`, environment)
-	return silent.RowsAffected() + lost.RowsAffected(), err
 }
