@@ -127,7 +127,7 @@ func guarded(c *gin.Context) {
 	}
 	page.Bounded(c, most)
 	page.Answered(c, pageTime)
-	c.Header("Content-Security-Policy", "default-src 'self'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+	c.Header("Content-Security-Policy", "default-src 'self'; style-src 'self' 'nonce-"+page.Nonce(c)+"'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
 	c.Header("X-Content-Type-Options", "nosniff")
 	c.Header("Referrer-Policy", "same-origin")
 	c.Header("Cache-Control", "no-store")

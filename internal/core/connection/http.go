@@ -98,5 +98,5 @@ var soapSettings = setting.List{
 	{Name: "wrapper", Label: "Request element", Type: setting.Text, Required: true, Help: "Its name in the body"},
 	{Name: "answer", Label: "Response element", Type: setting.Text, Help: "Its name in the body of the response. Default: any"},
 	{Name: "namespace", Label: "Namespace", Type: setting.Text, Required: true, Help: "of the request element"},
-	{Name: "header", Label: "Header", Type: setting.Lines, Help: "XML that stands in the envelope's header; {name} stands for a field of the request"},
+	{Name: "header", Label: "Header", Type: setting.Lines, Of: "xml", Help: "XML that stands in the envelope's header; {name} stands for a field of the request"},
 }

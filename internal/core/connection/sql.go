@@ -8,7 +8,7 @@ import (
 var rowsDone = fixed("rows-done", "What was done with a row", needed("rows", value.Integer, "rows that were changed"))
 
 var sqlStatement = setting.Setting{
-	Name: "statement", Label: "Statement", Type: setting.Lines, Required: true, Initial: "select 1 as one",
+	Name: "statement", Label: "Statement", Type: setting.Lines, Of: "sql", Required: true, Initial: "select 1 as one",
 	Help: "Values of the request are named :field; they travel beside the statement and are never pasted into it",
 }
 

@@ -47,7 +47,7 @@ type Setting struct {
 	Choices           []string
 	Least, Greatest   int      // of a number; Greatest 0 is none
 	When              string   // there only while another setting has one of some values: "name=value|value"
-	Of                string   // Part: the kind of part; Secret: the type of secret
+	Of                string   // Part: the kind of part; Secret: the type of secret; Lines: the language of the text, where it has one
 	None              string   // Part: what it is called that none is named
 	Rare              bool     // most do without it: folded away until it is wanted or set
 	Redraw            bool     // what other settings offer depends on it

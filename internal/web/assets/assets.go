@@ -24,7 +24,7 @@ func FS() fs.FS {
 // Version changes with the assets; pages name it, so that browsers may keep them for long.
 var Version = func() string {
 	h := sha256.New()
-	for _, name := range []string{"app.css", "app.js", "htmx.js"} {
+	for _, name := range []string{"app.css", "app.js", "code.js", "htmx.js"} {
 		b, err := fs.ReadFile(FS(), name)
 		if err != nil {
 			panic(err)

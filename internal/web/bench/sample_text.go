@@ -4,7 +4,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"mime"
 	"net/url"
+	"path"
 	"slices"
 	"strconv"
 	"strings"
@@ -40,6 +42,7 @@ type samplePage struct {
 	Text     string
 	Size     int64
 	Encoding string // where it is not UTF-8
+	Media    string // Internet media type; empty where it is not known
 	Editable bool
 	Locked   string // why it is not
 	Changed  bool
@@ -72,6 +75,10 @@ func (b bench) sampleOf(c *gin.Context, as string) (*project.Project, *schema.Sc
 		}
 	}
 	s := p.Schema(d.SchemaID)
+	d.Media = mime.TypeByExtension(path.Ext(id))
+	if s != nil {
+		d.Media = s.Notation.Media
+	}
 	d.Size, d.Editable, d.Text = int64(len(d.Draft.Text)), true, strings.ToValidUTF8(d.Draft.Text, "\uFFFD")
 	if s != nil && s.Settings.Encoding != "" && !strings.EqualFold(s.Settings.Encoding, "utf-8") {
 		d.Encoding, d.Text = s.Settings.Encoding, all.Decode(s, []byte(d.Draft.Text))

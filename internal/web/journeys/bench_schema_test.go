@@ -298,7 +298,7 @@ func TestASchemaIsEditedAsText(t *testing.T) {
 	edit("notation: json", "notation: [json")
 	tb.sees("#verdict", "cannot be read")
 	tb.click("#verdict [data-goto]")
-	tb.sees("#source:focus", "")
+	tb.sees("#source + .code .cm-content:focus", "notation")
 	edit("notation: [json", "notation: json")
 	tb.sees("#verdict", "as it is kept")
 	edit("name: sailing", "name: departure")

@@ -418,7 +418,7 @@ func TestASampleIsEditedAsText(t *testing.T) {
 	tb.pick("#source", strings.Replace(w.Text("samples/bookings.json"), `"departs"`, `"departed"`, 1))
 	tb.sees("#verdict", "1 of 4 records do not fit")
 	tb.click("#verdict .faultlist a")
-	require.True(t, tb.focused("#source"))
+	require.True(t, tb.focused("#source + .code .cm-content"))
 	tb.fill("#copy", "9")
 	tb.do(chromedp.Evaluate(`document.querySelector("#copy").removeAttribute("max")`, nil))
 	tb.click("#do-copy")

@@ -1,6 +1,7 @@
 package page
 
 import (
+	"crypto/rand"
 	"io"
 	"log/slog"
 	"net/http"
@@ -10,6 +11,16 @@ import (
 
 	"hollowreed/internal/loopback"
 )
+
+// Nonce is the word of a page with which the editor of texts may add its styles (Content Security Policy Level 3, section 2.3.1). It
+// is another one for every page.
+func Nonce(c *gin.Context) string {
+	const key = "nonce"
+	if c.GetString(key) == "" {
+		c.Set(key, rand.Text())
+	}
+	return c.GetString(key)
+}
 
 // bodyTime is how long the body of a request may take to come in.
 const bodyTime = 30 * time.Second

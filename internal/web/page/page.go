@@ -62,11 +62,12 @@ type Frame struct {
 	Version string
 	Keys    [][2]string // the keys of this page and what they do
 	Bare    bool        // without the places, where there is no project
+	Nonce   string      // with which scripts of the page may add styles
 }
 
 // Frame makes the frame of a page.
 func (s *Site) Frame(c *gin.Context, place, title string, keys ...string) Frame {
-	f := Frame{Title: title, Place: place, Person: Person(c), Env: s.Environment, Version: assets.Version, Project: s.Project}
+	f := Frame{Title: title, Place: place, Person: Person(c), Env: s.Environment, Version: assets.Version, Project: s.Project, Nonce: Nonce(c)}
 	if p, err := s.Load(c); err == nil {
 		f.Project = p.Title
 	}
@@ -105,6 +106,7 @@ var funcs = template.FuncMap{
 	"dict":     dict,
 	"chars":    func(s string) []string { return strings.Split(s, "") },
 	"list":     func(items ...string) []string { return items },
+	"code":     Code,
 	"split":    func(s string) []string { return strings.Split(s, ",") },
 }
 
@@ -136,6 +138,17 @@ func PartHref(path string) string {
 		return "/bench/" + kind + "/" + url.PathEscape(id)
 	}
 	return "/bench/text?path=" + url.QueryEscape(path)
+}
+
+// Code is the language in which a text of a media type is shown in the editor; empty where it knows none.
+func Code(media string) string {
+	media, _, _ = strings.Cut(media, ";")
+	for _, language := range []string{"json", "xml", "yaml"} {
+		if strings.HasSuffix(media, language) {
+			return language
+		}
+	}
+	return ""
 }
 
 // dict makes the data of an inner template out of names and values.

@@ -302,7 +302,7 @@
   // ../internal/web/assets/src/app/clicks.js
   function clicksWait() {
     const leads = "a[href]:not([href^='#']), button:not([type=button]), [hx-get], [hx-post]";
-    let held = null, down = null, at = null;
+    let held2 = null, down = null, at = null;
     document.addEventListener("htmx:finally:request", () => setTimeout(release));
     const again = (el) => {
       const now = standsFor(el);
@@ -311,7 +311,7 @@
       now?.dispatchEvent(new MouseEvent("click", { bubbles: true, cancelable: true }));
     };
     const hold = (el) => {
-      held = el;
+      held2 = el;
       meant(el);
     };
     document.addEventListener("pointerdown", (e) => {
@@ -351,12 +351,82 @@
       hold(el);
     }, true);
     const release = () => {
-      if (!held || unsent.size || posting.size) return;
-      const el = held;
-      held = null;
+      if (!held2 || unsent.size || posting.size) return;
+      const el = held2;
+      held2 = null;
       again(el);
     };
     document.addEventListener("hr-sent", release);
+  }
+
+  // ../internal/web/assets/src/app/codes.js
+  var begun = /* @__PURE__ */ new WeakSet();
+  var mount = null;
+  var coming = null;
+  var held = null;
+  var labelOf = (field) => field.getAttribute("aria-label") || [...field.labels].map((l) => l.textContent.trim().replace(/\s+/g, " ")).join(", ");
+  var entered = () => document.activeElement?.closest(".code")?.previousElementSibling ?? document.activeElement;
+  function edit(field) {
+    begun.add(field);
+    const box = Object.assign(document.createElement("div"), { className: "code" }), had = document.activeElement === field, caret = [field.selectionStart, field.selectionEnd];
+    const own = { is: false, typed: false };
+    const select = HTMLTextAreaElement.prototype.setSelectionRange.bind(field);
+    field.after(box);
+    const editor = mount(box, {
+      text: field.value,
+      language: field.dataset.code,
+      label: labelOf(field),
+      readOnly: field.readOnly,
+      nonce: document.body.dataset.nonce,
+      selected: select,
+      changed(text) {
+        own.is = own.typed = true;
+        field.value = text;
+        field.dispatchEvent(new Event("input", { bubbles: true }));
+        own.is = false;
+      }
+    });
+    field.dataset.shown = "";
+    field.tabIndex = -1;
+    field.setAttribute("aria-hidden", "true");
+    Object.assign(field, { focus: editor.focus, select: editor.selectAll, goTo: editor.goTo, setSelectionRange(from, to) {
+      select(from, to);
+      editor.select(from, to);
+    } });
+    field.addEventListener("input", () => {
+      if (!own.is) editor.show(field.value);
+    });
+    field.addEventListener("focus", editor.focus);
+    box.addEventListener("focusout", () => {
+      if (own.typed) field.dispatchEvent(new Event("change", { bubbles: true }));
+      own.typed = false;
+    });
+    if (!had) return;
+    editor.focus();
+    field.setSelectionRange(...caret);
+  }
+  function codes() {
+    const fields = [...document.querySelectorAll("textarea[data-code]")].filter((field) => !begun.has(field));
+    if (!fields.length || !document.body.dataset.editor) return;
+    if (!mount) {
+      coming ??= import(document.body.dataset.editor).then((editor) => {
+        mount = editor.mount;
+        codes();
+      }, () => {
+        coming = null;
+      });
+      return;
+    }
+    fields.forEach(edit);
+    const again = held && !held.isConnected && fields.find((field) => field.id === held.id);
+    if (!again) return;
+    again.focus();
+    again.setSelectionRange(held.selectionStart, held.selectionEnd);
+  }
+  function codesStay() {
+    document.addEventListener("htmx:before:swap", () => {
+      held = document.activeElement?.closest(".code") ? entered() : null;
+    });
   }
 
   // ../internal/web/assets/src/app/clips.js
@@ -631,7 +701,7 @@
       const form = document.querySelector("form[data-edit]");
       carries2 = redrawing;
       kept = redrawing || unsent.has(form) ? form : null;
-      focused = kept?.contains(document.activeElement) ? document.activeElement : null;
+      focused = kept?.contains(entered()) ? entered() : null;
       movedAside(focused);
     });
     document.addEventListener("htmx:after:swap", () => {
@@ -968,6 +1038,7 @@
       const text = link && document.querySelector(link.getAttribute("href"));
       if (!text) return;
       e.preventDefault();
+      if (text.goTo) return text.goTo(Number(link.dataset.goto));
       const lines = text.value.split("\n"), line = Number(link.dataset.goto) - 1;
       const from = lines.slice(0, line).reduce((n, l) => n + l.length + 1, 0);
       text.focus();
@@ -1227,7 +1298,7 @@
   htmx.config.defaultSettleDelay = 0;
   addEventListener("DOMContentLoaded", () => {
     document.querySelector("#show-keys")?.addEventListener("click", () => showKeys());
-    for (const behaviour of [focusMeant, boxes, fills, remember, focusStays, guards, clicksWait, answersFind, narrow, clips, carries, live, outline, depending, edits, keys, sources, drags, twists, trees, places, measures, helps, texts, number, folds, ribbons]) behaviour();
+    for (const behaviour of [focusMeant, boxes, fills, remember, focusStays, guards, clicksWait, answersFind, narrow, clips, carries, live, outline, depending, edits, keys, sources, drags, twists, trees, places, measures, helps, texts, number, folds, ribbons, codes, codesStay]) behaviour();
     document.fonts.ready.then(ribbons);
     refusals();
   });
@@ -1238,6 +1309,7 @@
   });
   document.addEventListener("htmx:after:swap", ribbons);
   document.addEventListener("htmx:after:swap", number);
+  document.addEventListener("htmx:after:swap", codes);
   document.addEventListener("htmx:after:swap", fold);
   addEventListener("resize", ribbons);
   document.addEventListener("scroll", ribbons, true);

@@ -8,6 +8,7 @@ import { boxes } from "./app/boxes.js";
 import { carries } from "./app/carries.js";
 import { clicksWait } from "./app/clicks.js";
 import { showKeys } from "./app/close.js";
+import { codes, codesStay } from "./app/codes.js";
 import { clips } from "./app/clips.js";
 import { depending } from "./app/depending.js";
 import { drags } from "./app/drags.js";
@@ -33,13 +34,14 @@ htmx.config.defaultSettleDelay = 0;
 
 addEventListener("DOMContentLoaded", () => {
   document.querySelector("#show-keys")?.addEventListener("click", () => showKeys());
-  for (const behaviour of [focusMeant, boxes, fills, remember, focusStays, guards, clicksWait, answersFind, narrow, clips, carries, live, outline, depending, edits, keys, sources, drags, twists, trees, places, measures, helps, texts, number, folds, ribbons]) behaviour();
+  for (const behaviour of [focusMeant, boxes, fills, remember, focusStays, guards, clicksWait, answersFind, narrow, clips, carries, live, outline, depending, edits, keys, sources, drags, twists, trees, places, measures, helps, texts, number, folds, ribbons, codes, codesStay]) behaviour();
   document.fonts.ready.then(ribbons);
   refusals(); // last: what others hold back is not sent
 });
 document.addEventListener("htmx:after:swap", () => { trees(); places(); measures(); });
 document.addEventListener("htmx:after:swap", ribbons);
 document.addEventListener("htmx:after:swap", number);
+document.addEventListener("htmx:after:swap", codes);
 document.addEventListener("htmx:after:swap", fold);
 addEventListener("resize", ribbons);
 document.addEventListener("scroll", ribbons, true);

@@ -1,3 +1,4 @@
+import { entered } from "./codes.js";
 import { ahead } from "./ahead.js";
 import { press } from "./dom.js";
 import { saveForm } from "./guards.js";
@@ -106,7 +107,7 @@ export function edits() {
     const form = document.querySelector("form[data-edit]");
     carries = redrawing;
     kept = redrawing || unsent.has(form) ? form : null;
-    focused = kept?.contains(document.activeElement) ? document.activeElement : null;
+    focused = kept?.contains(entered()) ? entered() : null;
     movedAside(focused);
   });
   document.addEventListener("htmx:after:swap", () => {

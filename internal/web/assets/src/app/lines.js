@@ -20,6 +20,7 @@ export function texts() {
     const text = link && document.querySelector(link.getAttribute("href"));
     if (!text) return;
     e.preventDefault();
+    if (text.goTo) return text.goTo(Number(link.dataset.goto));
     const lines = text.value.split("\n"), line = Number(link.dataset.goto) - 1;
     const from = lines.slice(0, line).reduce((n, l) => n + l.length + 1, 0);
     text.focus();
