@@ -182,7 +182,7 @@ func TestTheCrewRosterIsWritten(t *testing.T) {
 	w := newWorld(t)
 	r := w.byHand("crew-roster")
 	require.Equal(t, store.SetAside, r.State, "one badge is not in the directory")
-	require.Equal(t, 1, r.Counts["keep"].LeftOut, "one has no badge")
+	require.Equal(t, 1, r.Counts["keep"].Skipped, "one has no badge")
 	require.Equal(t, 1, r.Counts["person"].SetAside)
 	text, err := os.ReadFile(filepath.Join(w.office, "roster.xml"))
 	require.NoError(t, err)

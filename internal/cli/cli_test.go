@@ -87,7 +87,7 @@ func TestRunTouchesNothing(t *testing.T) {
 	code, out, errs := call(t, "", "run", demoFolder, "gauge-readings", "--input", demoFolder+"/samples/sk_0309.tide")
 	require.Equal(t, exitDone, code, errs)
 	require.Len(t, strings.Split(strings.TrimSpace(out), "\n"), 17)
-	require.Contains(t, errs, "Keep rising              48 in     17 out, 31 left out")
+	require.Contains(t, errs, "Keep rising              48 in     17 out, 31 skipped")
 
 	bad := file(t, "bad.tide", "SK042031030906120003000038036\r\nZZ99203103090612000300003803610R\r\n")
 	code, _, errs = call(t, "", "run", demoFolder, "gauge-readings", "--input", bad)

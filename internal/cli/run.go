@@ -491,7 +491,7 @@ func (e env) counts(plan *flow.Plan, totals map[string]*flow.Counts) {
 		for _, more := range []struct {
 			n    int
 			what string
-		}{{c.LeftOut, "left out"}, {c.SetAside, "set aside"}, {c.Inserted, "inserted"}, {c.Updated, "updated"}, {c.Unchanged, "unchanged"}, {c.Collected, "for files"}} {
+		}{{c.Skipped, "skipped"}, {c.SetAside, "set aside"}, {c.Inserted, "inserted"}, {c.Updated, "updated"}, {c.Unchanged, "unchanged"}, {c.Collected, "for files"}} {
 			if more.n > 0 {
 				fmt.Fprintf(e.err, ", %d %s", more.n, more.what)
 			}

@@ -58,7 +58,7 @@ func TestASampleBecomesACase(t *testing.T) {
 		texts["flows/gauge-readings.yaml"] = strings.Replace(texts["flows/gauge-readings.yaml"], `trend == "R"`, `trend == "F"`, 1)
 	})
 	require.Equal(t, []string{"asked by upsert", "record 1"}, []string{r.Differences[0].Path, r.Differences[1].Path})
-	require.Contains(t, r.Differences[1].Found, "left out at keep")
+	require.Contains(t, r.Differences[1].Found, "skipped at keep")
 }
 
 // TestARunBecomesACase: with what systems and flows that it called answered then, refusals among it.

@@ -98,7 +98,7 @@ func TestRunsGather(t *testing.T) {
 		require.Equal(t, store.Done, r.State)
 		entry, err := w.engine.Journal(t.Context(), r.ID, flow.WholeRun)
 		require.NoError(t, err)
-		if entry.State == flow.LeftOut {
+		if entry.State == flow.Skipped {
 			continue
 		}
 		names := strings.Split(entry.Notes[0].Message, ", ")

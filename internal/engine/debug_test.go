@@ -77,7 +77,7 @@ func TestADraftIsSteppedThrough(t *testing.T) {
 	p = w.draft()
 	require.Equal(t, "keep", go_("again", ""))
 	require.Equal(t, "end", go_("on", ""))
-	require.Equal(t, flow.LeftOut, k.Trial.Items[0].State)
+	require.Equal(t, flow.Skipped, k.Trial.Items[0].State)
 	require.NotNil(t, e.DebugSessionByID(k.ID))
 }
 

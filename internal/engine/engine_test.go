@@ -119,7 +119,7 @@ func TestAFileBecomesRowsOnce(t *testing.T) {
 	require.Equal(t, store.Done, r.State)
 	require.Equal(t, 3, r.Taken)
 	require.Equal(t, 2, r.Counts["upsert"].Inserted)
-	require.Equal(t, 1, r.Counts["keep"].LeftOut)
+	require.Equal(t, 1, r.Counts["keep"].Skipped)
 	require.FileExists(t, filepath.Join(w.done, "a.tide"))
 	require.NoFileExists(t, filepath.Join(w.folder, "a.tide"))
 
@@ -299,7 +299,7 @@ func TestARunKeepsItsRelease(t *testing.T) {
 	w := newWorld(t)
 	e := w.start(Options{})
 	w.drop("one.tide", tide(reading("SK04", 1, 4125, "F")))
-	require.Equal(t, 1, w.ended("one.tide").Counts["keep"].LeftOut)
+	require.Equal(t, 1, w.ended("one.tide").Counts["keep"].Skipped)
 	draft, err := store.PartDraft(t.Context(), w.db, "skerry", "flows/gauge-readings.yaml")
 	require.NoError(t, err)
 	text := strings.Replace(draft.Text, `trend == "R" and level_cm > 0`, "level_cm > 0", 1)
@@ -400,7 +400,7 @@ func TestTheJournalKeepsWhatAMappingLeftOut(t *testing.T) {
 
 	w.drop("notes.tide", tide(reading("SK04", 1, 4125, "R"), reading("SK04", 2, 1125, "R"), reading("SK04", 3, 4225, "R")))
 	r := w.ended("notes.tide")
-	require.Equal(t, 1, r.Counts["map"].LeftOut)
+	require.Equal(t, 1, r.Counts["map"].Skipped)
 	var entries []*Entry
 	require.NoError(t, e.Entries(t.Context(), r, func(entry *Entry) bool {
 		entries = append(entries, entry)

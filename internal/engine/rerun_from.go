@@ -127,8 +127,8 @@ func (x *execution) rebody(ctx context.Context, parent store.Run) (over bool, er
 		it := entry.Item(x.plan)
 		it.Place.Source = x.run.File
 		it.Frame.Slots[flow.RunSlot] = x.whole.Frame.Slots[flow.RunSlot]
-		if !x.plan.Reset(it, x.run.FromStep) && it.State != flow.LeftOut {
-			it.State, it.Reason, it.Faults = flow.LeftOut, "in the run before it did not come to the step at which this one begins", nil
+		if !x.plan.Reset(it, x.run.FromStep) && it.State != flow.Skipped {
+			it.State, it.Reason, it.Faults = flow.Skipped, "in the run before it did not come to the step at which this one begins", nil
 		}
 		if batch = append(batch, it); len(batch) == x.engine.opt.Batch {
 			pass()

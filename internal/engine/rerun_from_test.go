@@ -33,7 +33,7 @@ func TestARunBeginsAgainAtAStep(t *testing.T) {
 	require.Equal(t, 2, r.Counts["upsert"].Unchanged)
 	entry, err := e.Journal(t.Context(), id, 2)
 	require.NoError(t, err)
-	require.Equal(t, flow.LeftOut, entry.State)
+	require.Equal(t, flow.Skipped, entry.State)
 	asides, err := store.Asides(t.Context(), w.db, first.ID, 5)
 	require.NoError(t, err)
 	require.Equal(t, "run again", asides[0].State)

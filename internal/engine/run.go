@@ -341,7 +341,7 @@ func (x *execution) pass(ctx context.Context, steps []*flow.PlannedStep) (over b
 		return true, x.cancelled(ctx, *cancelledBy)
 	case end != nil:
 		return true, x.settled(ctx, end.state)
-	case x.whole.State == flow.LeftOut, x.whole.State == flow.Ended:
+	case x.whole.State == flow.Skipped, x.whole.State == flow.Ended:
 		return true, x.finish(ctx)
 	}
 	return false, nil
@@ -439,7 +439,7 @@ func (x *execution) finish(ctx context.Context) error {
 	}
 	state, f := store.Done, (*fault.Fault)(nil)
 	switch {
-	case x.plan.ReadStep != nil && x.run.Taken == 0 && x.run.FromStep == "" && x.run.Entry == nil && !x.plan.Spooled() && x.whole.State != flow.LeftOut && x.whole.State != flow.Ended:
+	case x.plan.ReadStep != nil && x.run.Taken == 0 && x.run.FromStep == "" && x.run.Entry == nil && !x.plan.Spooled() && x.whole.State != flow.Skipped && x.whole.State != flow.Ended:
 		state, f = store.Stopped, flow.Empty(x.run.File)
 	case x.run.Aside > 0:
 		state = store.SetAside

@@ -126,7 +126,7 @@ func TestRecordsWithoutAStationAreLeftOutWhenToldTo(t *testing.T) {
 	w.drop("out.tide", tide(reading("ZZ99", 1, 4125, "R"), reading("SK04", 2, 4125, "R")))
 	r := w.ended("out.tide")
 	require.Equal(t, store.Done, r.State)
-	require.Equal(t, 1, r.Counts["find"].LeftOut)
+	require.Equal(t, 1, r.Counts["find"].Skipped)
 	entry, err := e.Journal(t.Context(), r.ID, 0)
 	require.NoError(t, err)
 	require.Equal(t, `no row of station with gauge_code "ZZ99"`, entry.Reason)

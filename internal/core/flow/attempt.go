@@ -21,7 +21,7 @@ var attemptKind = &Kind{
 		{Key: "finally", Title: "Finally", Quiet: true},
 	},
 	Settings: setting.List{
-		{Name: "then", Label: "After On fault", Type: setting.Choice, Default: "go on", Choices: []string{"go on", "set aside"}, Help: "Continue behind the attempt, or set the record aside with its fault nevertheless"},
+		{Name: "then", Label: "After On fault", Type: setting.Choice, Was: older, Default: "continue", Choices: []string{"continue", "set aside"}, Help: "Continue behind the attempt, or set the record aside with its fault nevertheless"},
 	},
 	Detail:  func(s *Step) string { return plural(len(s.Track("steps").Steps), "step") },
 	compile: compileAttempt,

@@ -66,7 +66,7 @@ type Totals struct {
 type Counts struct {
 	In        int           `json:"in"`
 	Out       int           `json:"out"`
-	LeftOut   int           `json:"left_out"`
+	Skipped   int           `json:"left_out"`
 	SetAside  int           `json:"set_aside"`
 	Inserted  int           `json:"inserted,omitempty"`
 	Updated   int           `json:"updated,omitempty"`
@@ -81,7 +81,7 @@ type Counts struct {
 func (c *Counts) Add(o *Counts) {
 	c.In += o.In
 	c.Out += o.Out
-	c.LeftOut += o.LeftOut
+	c.Skipped += o.Skipped
 	c.SetAside += o.SetAside
 	c.Inserted += o.Inserted
 	c.Updated += o.Updated
@@ -114,7 +114,7 @@ func (ps *PlannedStep) apart() bool {
 }
 
 // Run passes the items through every step of the body, or those that are left after Prepare. Afterwards each
-// is Done, LeftOut or SetAside, save for those behind the one at which the run stops. When it returns an error
+// is Done, Skipped or SetAside, save for those behind the one at which the run stops. When it returns an error
 // nothing of the batch counts: it is tried again as a whole.
 func (b *Batch) Run(ctx context.Context, items []*Item) error {
 	if b.live == nil {
@@ -294,8 +294,8 @@ func (ps *PlannedStep) sort(kept, items []*Item, counts *Counts) []*Item {
 	live := kept
 	for _, it := range items {
 		switch it.State {
-		case LeftOut:
-			counts.LeftOut++
+		case Skipped:
+			counts.Skipped++
 		case SetAside:
 			if ps.caught {
 				counts.Caught++

@@ -23,7 +23,7 @@ var chooseKind = &Kind{
 		{Key: "otherwise", Title: "Otherwise", Chosen: true},
 	},
 	Settings: setting.List{
-		{Name: "none", Label: "When no condition is true", Type: setting.Choice, Default: "otherwise", Choices: []string{"otherwise", "set aside", "leave out"}, Help: "Continue with the steps under Otherwise, of which there may be none"},
+		{Name: "none", Label: "When no condition is true", Type: setting.Choice, Was: older, Default: "otherwise", Choices: []string{"otherwise", "set aside", "skip"}, Help: "Continue with the steps under Otherwise, of which there may be none"},
 		onFault,
 	},
 	Detail: func(s *Step) string {
@@ -163,9 +163,9 @@ func chosen(s *Step, branches []*branch, it *Item) int {
 	}
 	switch s.Setting("none") {
 	case "set aside":
-		it.aside(s.ID, fault.New(fault.NotFound, "no condition is true").In(s.Name).Mended("Add a branch for it, or let it go on"))
+		it.aside(s.ID, fault.New(fault.NotFound, "no condition is true").In(s.Name).Mended("Add a branch for it, or let it continue"))
 		return -1
-	case "leave out":
+	case "skip":
 		it.leave(s.ID, "no condition is true")
 		return -1
 	}

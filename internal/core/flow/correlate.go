@@ -162,7 +162,7 @@ var awaitKind = &Kind{
 		{Name: "reference", Label: "Reference", Type: setting.Formula, Required: true},
 		{Name: "schema", Label: "Schema of the message", Type: setting.Part, Of: "schema", Required: true},
 		{Name: "within", Label: "Within (seconds)", Type: setting.Decimal, Default: "86400"},
-		{Name: "none", Label: "When none comes in time", Type: setting.Choice, Default: "set aside", Choices: []string{"set aside", "leave out", "go on"}},
+		{Name: "none", Label: "When none comes in time", Type: setting.Choice, Was: older, Default: "set aside", Choices: []string{"set aside", "skip", "continue"}},
 		{Name: "as", Label: "Result name", Type: setting.Text, Default: "message"},
 		onFault,
 	},
@@ -214,7 +214,7 @@ func awaited(s *Step, title string, it *Item, slot int, kept Kept, text *string,
 	switch s.Setting("none") {
 	case "set aside":
 		it.aside(s.ID, fault.New(fault.NotFound, "%s", why).In(s.Name))
-	case "leave out":
+	case "skip":
 		it.leave(s.ID, why)
 	}
 }

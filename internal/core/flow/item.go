@@ -11,11 +11,22 @@ type State string
 // The states of a record.
 const (
 	Live     State = "live"
-	LeftOut  State = "left out"
+	Skipped  State = "skipped"
 	SetAside State = "set aside"
 	Done     State = "done"
 	Ended    State = "ended" // a stop step ended its way well
 )
+
+// UnmarshalText reads a state, also by the name that it had in older journals.
+func (s *State) UnmarshalText(text []byte) error {
+	if *s = State(text); *s == "left out" {
+		*s = Skipped
+	}
+	return nil
+}
+
+// older are the choices of settings by the names that they had before.
+var older = map[string]string{"leave out": "skip", "left out": "skipped", "go on": "continue"}
 
 // WholeRun is the position of the item that is the run as a whole.
 const WholeRun = -1
@@ -28,7 +39,7 @@ type Item struct {
 	Raw     string
 	State   State
 	Step    string // where it left the way, when it did
-	Reason  string // why it was left out
+	Reason  string // why it was skipped
 	Faults  fault.List
 	Notes   fault.List    // what it went on with: left out by a map step, noted, or caught by an attempt
 	Effects []StepEffect  // what was done outside for it, step by step
@@ -69,7 +80,7 @@ func (it *Item) EffectOf(step string) Effect {
 // Through says whether an item, and all that it belongs to, came through.
 func (it *Item) Through() bool {
 	for ; it != nil; it = it.Parent {
-		if it.State == SetAside || it.State == LeftOut {
+		if it.State == SetAside || it.State == Skipped {
 			return false
 		}
 	}
@@ -113,4 +124,4 @@ func (it *Item) placed(step string, faults ...*fault.Fault) fault.List {
 }
 
 // leave lets the item leave the way without a fault.
-func (it *Item) leave(step, reason string) { it.State, it.Step, it.Reason = LeftOut, step, reason }
+func (it *Item) leave(step, reason string) { it.State, it.Step, it.Reason = Skipped, step, reason }

@@ -19,7 +19,7 @@ func outcome(t *testing.T, steps string) string {
 	switch it.State {
 	case flow.SetAside:
 		return "! " + it.Step + ": " + it.Faults[0].What()
-	case flow.LeftOut:
+	case flow.Skipped:
 		return "- " + it.Step + ": " + it.Reason
 	}
 	var notes []string
@@ -165,7 +165,7 @@ func TestATableOfTheProjectIsLookedInto(t *testing.T) {
 	}
 	require.Equal(t, "Ling Cross", see("- {step: look up, id: l, table: ports, match: {code: scan.code}, as: port}"+tells("port.title")))
 	require.Contains(t, see("- {step: look up, id: l, table: ports, match: {code: '\"XX\"'}, as: port}"), `no row of Ports with code "XX"`)
-	require.Contains(t, see("- {step: look up, id: l, table: ports, match: {code: '\"XX\"'}, as: port, none: leave out}"), "left out")
+	require.Contains(t, see("- {step: look up, id: l, table: ports, match: {code: '\"XX\"'}, as: port, none: leave out}"), "skipped")
 	require.Equal(t, "none", see("- {step: look up, id: l, table: ports, match: {code: '\"XX\"'}, as: port, none: go on}"+tells(`isAbsent(port) ? "none" : "some"`)))
 	change := "- {step: change, id: c, table: ports, row: {code: '\"XX\"', title: '\"Ex\"'}}\n"
 	require.Equal(t, "Ex", see(change+"- {step: look up, id: l, table: ports, match: {code: '\"XX\"'}, as: port}"+tells("port.title")))

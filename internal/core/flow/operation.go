@@ -85,7 +85,7 @@ var callKind = &Kind{
 		{Name: "with", Label: "Ask with", Type: setting.Pairs, Help: "Fields of the request and their formulas"},
 		{Name: "as", Label: "Answer is called", Type: setting.Text, Default: "answer"},
 		{Name: "records", Label: "Of an answer of several records", Type: setting.Choice, Default: string(OneRow), Choices: []string{string(OneRow), string(FirstRow), string(AllRows)}, Help: "Of an operation that reads: one, and more are a fault; the first; or all as a list"},
-		{Name: "none", Label: "When there is no answer", Type: setting.Choice, Default: "set aside", Choices: []string{"set aside", "leave out", "go on"}},
+		{Name: "none", Label: "When there is no answer", Type: setting.Choice, Was: older, Default: "set aside", Choices: []string{"set aside", "skip", "continue"}},
 	},
 	Detail:  func(s *Step) string { return s.Setting("operation") },
 	compile: compileCall,
@@ -159,8 +159,8 @@ func called(s *Step, op *connection.Operation, it *Item, slot int, d Response) {
 			return
 		}
 		it.Frame.Slots[slot] = d.Answer
-	case s.Setting("none") == "leave out":
-		it.State, it.Step, it.Reason = LeftOut, s.ID, op.Name+" answers nothing"
+	case s.Setting("none") == "skip":
+		it.State, it.Step, it.Reason = Skipped, s.ID, op.Name+" answers nothing"
 	case s.Setting("none") == "set aside":
 		it.aside(s.ID, fault.Expect(fault.NotFound, "an answer of "+op.Name, "none").In(s.Name).
 			Mended("Add there what is asked for, or mend the record"))

@@ -89,8 +89,8 @@ func init() { // the followers follow what is inside
 	endings = map[string]func(c *compiler, s *Step) ending{
 		"answer": func(*compiler, *Step) ending { return ending{some: true, all: true} },
 		"stop":   stopped,
-		"keep":   ended("to what is left out here"),
-		"once":   ended("to a repeat that is left out here"),
+		"keep":   ended("to what is skipped here"),
+		"once":   ended("to a repeat that is skipped here"),
 		"gather": ended("to what is gathered into another message"),
 		"choose": (*compiler).chooses, "attempt": (*compiler).attempts, "at once": (*compiler).beside,
 		"each":   func(c *compiler, s *Step) ending { return c.perhaps(s, "when the list is empty") },
@@ -146,8 +146,8 @@ func (c *compiler) chooses(s *Step) ending {
 		return c.alternatives(s, tracksOf(s, "when", "otherwise"), underTrack)
 	}
 	e := c.alternatives(s, tracksOf(s, "when"), underTrack)
-	if none == "leave out" {
-		e.without = append(e.without, without{s, "to what is left out since no condition is true", true})
+	if none == "skip" {
+		e.without = append(e.without, without{s, "to what is skipped since no condition is true", true})
 	}
 	return e
 }
@@ -167,7 +167,7 @@ func (c *compiler) attempts(s *Step) ending {
 		return last
 	}
 	tracks := tracksOf(s, "steps")
-	if len(s.Track("on fault").Steps) > 0 && s.Setting("then") == "go on" {
+	if len(s.Track("on fault").Steps) > 0 && s.Setting("then") == "continue" {
 		tracks = tracksOf(s, "steps", "on fault")
 	}
 	return c.alternatives(s, tracks, func(t *Track) string {

@@ -39,12 +39,12 @@ func TestWhoeverCallsIsTold(t *testing.T) {
 		"told why not": {"- step: choose\n  id: c\n  none: set aside\n  when:\n    - {if: b.pax > 3, steps: [" + answer + "]}\n    - {if: b.pax > 1, steps: [{step: stop, id: s}]}", nil},
 		"left out": {
 			"- step: choose\n  id: c\n  none: leave out\n  when:\n    - {if: b.pax > 3, steps: [" + answer + "]}",
-			[]string{"c: no answer is given to what is left out since no condition is true, and Note is promised"},
+			[]string{"c: no answer is given to what is skipped since no condition is true, and Note is promised"},
 		},
 		"answered behind it": {"- step: choose\n  id: c\n  when:\n    - {if: b.pax > 3, steps: [" + answer + "]}\n- " + other, nil},
-		"left out before":    {"- {step: keep, id: k, where: b.pax > 3}\n- " + answer, []string{"k: no answer is given to what is left out here, and Note is promised"}},
+		"left out before":    {"- {step: keep, id: k, where: b.pax > 3}\n- " + answer, []string{"k: no answer is given to what is skipped here, and Note is promised"}},
 		"left out behind":    {"- " + answer + "\n- {step: keep, id: k, where: b.pax > 3}\n- {step: once, id: o, key: b.number}", nil},
-		"a repeat":           {"- {step: once, id: o, key: b.number}\n- " + answer, []string{"o: no answer is given to a repeat that is left out here, and Note is promised"}},
+		"a repeat":           {"- {step: once, id: o, key: b.number}\n- " + answer, []string{"o: no answer is given to a repeat that is skipped here, and Note is promised"}},
 		"ended as done": {
 			"- step: choose\n  id: c\n  when:\n    - {if: b.pax > 3, steps: [{step: stop, id: s, outcome: done}]}\n- " + answer,
 			[]string{"s: no answer is given where the way ends here, and Note is promised"},

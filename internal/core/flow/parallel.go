@@ -101,7 +101,7 @@ func allAtOnce(ctx context.Context, b *Batch, s *Step, branches []*branch, items
 			case c.State == SetAside:
 				it.State, it.Step = SetAside, c.Step
 				it.Faults.Add(c.Faults...)
-			case c.State == LeftOut && it.State == Live:
+			case c.State == Skipped && it.State == Live:
 				it.leave(c.Step, c.Reason)
 			}
 		}

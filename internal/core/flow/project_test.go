@@ -136,7 +136,7 @@ func TestRecordsAreFoundMappedAndWritten(t *testing.T) {
 	}
 	require.Equal(t, []string{
 		"done :", "done :",
-		"left out keep: not scan.level < 900",
+		"skipped keep: not scan.level < 900",
 		"set aside find: Find a row: expected a row of station, found no row of station with code \"XX\". Add the row, or mend the record's key",
 		"set aside map: height: expected at most 500, found 790",
 		"set aside upsert: the height 101 is refused",
@@ -147,7 +147,7 @@ func TestRecordsAreFoundMappedAndWritten(t *testing.T) {
 	require.Equal(t, []string{"tide station+height 1/100", "tide station+height 2/200"}, out.wrote)
 	require.Equal(t, flow.Inserted, played.Items[0].Effects[0].Effect)
 	require.Equal(t, 6, b.Counts["keep"].In)
-	require.Equal(t, 1, b.Counts["keep"].LeftOut)
+	require.Equal(t, 1, b.Counts["keep"].Skipped)
 	require.Equal(t, 1, b.Counts["find"].SetAside)
 	require.Equal(t, 2, b.Counts["upsert"].Inserted)
 	require.Equal(t, flow.Done, played.Whole.State)
@@ -156,7 +156,7 @@ func TestRecordsAreFoundMappedAndWritten(t *testing.T) {
 	p, plan = loaded(t, levels(strings.Replace(steps, "as: station}", "as: station, none: leave out}", 1)))
 	played, _, err = run(t, p, plan, "code,level\nXX,30\n", nil, nil)
 	require.NoError(t, err)
-	require.Equal(t, flow.LeftOut, played.Items[0].State)
+	require.Equal(t, flow.Skipped, played.Items[0].State)
 	away := errors.New("connection refused")
 	_, _, err = run(t, p, plan, "code,level\nLC,110\n", &ledger{down: away}, nil)
 	require.ErrorIs(t, err, away)

@@ -83,7 +83,7 @@ var stopKind = &Kind{
 	Name: "stop", Title: "Stop", Group: Run, About: "Ends the way of a record, or the run, with an outcome.", Ends: true,
 	Settings: setting.List{
 		{Name: "ends", Label: "Ends", Type: setting.Choice, Default: "this record", Choices: []string{"this record", "the run"}, Help: "The run: the records before this one are done, and it can be resumed"},
-		{Name: "outcome", Label: "Outcome", Type: setting.Choice, Default: "set aside", Choices: []string{"set aside", "left out", "done"}},
+		{Name: "outcome", Label: "Outcome", Type: setting.Choice, Was: older, Default: "set aside", Choices: []string{"set aside", "skipped", "done"}},
 		{Name: "text", Label: "Because", Type: setting.Formula, Help: "A text"},
 	},
 	Detail:  func(s *Step) string { return s.Setting("ends") + ": " + s.Setting("outcome") },
@@ -110,7 +110,7 @@ func compileStop(c *compiler, s *Step) runner {
 			switch s.Setting("outcome") {
 			case "set aside":
 				it.aside(s.ID, f)
-			case "left out":
+			case "skipped":
 				it.leave(s.ID, text)
 			default:
 				it.State, it.Step, it.Reason = Ended, s.ID, text
@@ -388,7 +388,7 @@ var flowKind = &Kind{
 		{Name: "with", Label: "Begin with", Type: setting.Pairs, Help: "Fields of its input and their formulas"},
 		{Name: "wait", Label: "Wait for its end", Type: setting.Choice, Default: "yes", Choices: []string{"yes", "no"}, Help: "No: it goes on by itself, and its faults are its own"},
 		{Name: "as", Label: "Answer is called", Type: setting.Text, Default: "answer"},
-		{Name: "records set aside", Label: "When it sets records aside", Type: setting.Choice, Default: "go on", Choices: []string{"go on", "set aside", "stop"}, Rare: true, Help: "The called run has ended, and some of its records wait for somebody there: go on with a note, set aside the record that it was called for, or stop this run"},
+		{Name: "records set aside", Label: "When it sets records aside", Type: setting.Choice, Was: older, Default: "continue", Choices: []string{"continue", "set aside", "stop"}, Rare: true, Help: "The called run has ended, and some of its records wait for somebody there: go on with a note, set aside the record that it was called for, or stop this run"},
 		onFault,
 	},
 	Detail: func(s *Step) string {

@@ -142,7 +142,7 @@ var lookUpKind = &Kind{
 		{Name: "table", Label: "Table", Type: setting.Part, Of: "table", Required: true},
 		{Name: "match", Label: "Where", Type: setting.Pairs, Free: true, Required: true, Help: "The key columns and the formulas that they must equal"},
 		{Name: "as", Label: "Result name", Type: setting.Text, Default: "row"},
-		{Name: "none", Label: "When there is no such row", Type: setting.Choice, Default: "set aside", Choices: []string{"set aside", "leave out", "go on"}},
+		{Name: "none", Label: "When there is no such row", Type: setting.Choice, Was: older, Default: "set aside", Choices: []string{"set aside", "skip", "continue"}},
 		onFault,
 	},
 	Detail:  func(s *Step) string { return "1 row of " + s.Setting("table") },
@@ -295,7 +295,7 @@ func lookedUp(s *Step, t *table.Table, it *Item, slot int, row value.Value, f *f
 		it.aside(s.ID, f.In(s.Name))
 	case row.Kind() != value.Absent:
 		it.Frame.Slots[slot] = row
-	case s.Setting("none") == "leave out":
+	case s.Setting("none") == "skip":
 		it.leave(s.ID, none)
 	case s.Setting("none") == "set aside":
 		it.aside(s.ID, fault.Expect(fault.NotFound, "a row of "+t.Title, none).In(s.Name).Mended("Add the row, or mend the record's key"))

@@ -40,13 +40,13 @@ func TestAGroupGoesOnWithItsLast(t *testing.T) {
 	d := parts(t)
 	plan := planned(t, d, "- {step: gather, id: g, bring: pax, key: number, count: 2, as: all}\n- {step: note, id: n, text: text(sum(all))}\n", "")
 	j := fly(t, d, plan, nil, "A:1", "B:5", "A:2", "A:7")
-	require.Equal(t, "left out, left out, done, left out", j.states())
+	require.Equal(t, "skipped, skipped, done, skipped", j.states())
 	require.Equal(t, "3", j.items[2].Notes[0].Message)
 	require.Equal(t, `gathered by "B": the last of the group goes on with it`, j.items[1].Reason)
 
 	plan = planned(t, d, "- {step: gather, id: g, bring: booking, within: 60, as: all}\n- {step: note, id: n, text: 'join(map(all, .number), \",\")'}\n", "")
 	j = fly(t, d, plan, nil, "A:1", "B:5")
-	require.Equal(t, "left out, done", j.states())
+	require.Equal(t, "skipped, done", j.states())
 	require.Equal(t, "A,B", j.items[1].Notes[0].Message)
 }
 

@@ -105,7 +105,7 @@ func checkItem(s *Step, sch *schema.Schema, it *Item, v value.Value) {
 func pass(context.Context, *Batch, []*Item) error { return nil }
 
 var keepKind = &Kind{
-	Name: "keep", Title: "Keep only", Group: Way, About: "Lets the records pass for which a formula is true; the others are left out and counted.",
+	Name: "keep", Title: "Keep only", Group: Way, About: "Lets the records pass for which a formula is true; the others are skipped and counted.",
 	Settings: setting.List{
 		{Name: "where", Label: "Keep a record where", Type: setting.Formula, Required: true, Help: "A formula that is true or false"},
 		onFault,
@@ -137,7 +137,7 @@ func keep(s *Step, prog *formula.Program, it *Item) {
 	case v.Kind() != value.Boolean:
 		it.aside(s.ID, fault.Expect(fault.Type, "true or false from "+prog.Source, v.Kind().String()).In(s.Name))
 	case !v.IsTrue():
-		it.State, it.Step, it.Reason = LeftOut, s.ID, "not "+prog.Source
+		it.State, it.Step, it.Reason = Skipped, s.ID, "not "+prog.Source
 	}
 }
 
@@ -150,7 +150,7 @@ var findKind = &Kind{
 		{Name: "schema", Label: "Row schema", Type: setting.Part, Of: "schema", Required: true, Help: "The columns to read"},
 		{Name: "match", Label: "Where", Type: setting.Pairs, Free: true, Required: true, Help: "Key columns and the formulas that they must equal"},
 		{Name: "as", Label: "Result name", Type: setting.Text, Default: "row"},
-		{Name: "none", Label: "When there is no such row", Type: setting.Choice, Default: "set aside", Choices: []string{"set aside", "leave out", "go on"}, Help: "Continue: isEmpty tells later steps that there is none"},
+		{Name: "none", Label: "When there is no such row", Type: setting.Choice, Was: older, Default: "set aside", Choices: []string{"set aside", "skip", "continue"}, Help: "Continue: isEmpty tells later steps that there is none"},
 	},
 	Detail:  func(s *Step) string { return "1 row of " + s.Setting("table") },
 	compile: compileFind,
@@ -222,10 +222,10 @@ func matched(s *Step, l Lookup, it *Item, slot int, row value.Value, key []value
 	}
 	what := "no row of " + l.Table + " with " + strings.Join(with, " and ")
 	switch s.Setting("none") {
-	case "leave out":
-		it.State, it.Step, it.Reason = LeftOut, s.ID, what
+	case "skip":
+		it.State, it.Step, it.Reason = Skipped, s.ID, what
 		return
-	case "go on":
+	case "continue":
 		it.Notes = append(it.Notes, it.placed(s.ID, fault.New(fault.Note, "%s", what))...)
 		return
 	}
@@ -330,7 +330,7 @@ func mapItem(s *Step, plan *mapping.Plan, fr *mapping.Frame, from []int, slot in
 	case res.Faults != nil:
 		it.aside(s.ID, res.Faults...)
 	case res.LeftOut != "":
-		it.State, it.Step, it.Reason = LeftOut, s.ID, res.LeftOut
+		it.State, it.Step, it.Reason = Skipped, s.ID, res.LeftOut
 	default:
 		it.Frame.Slots[slot] = res.Value
 	}

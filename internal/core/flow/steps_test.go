@@ -140,13 +140,13 @@ func TestChooseLeadsEachRecordItsWay(t *testing.T) {
   as: done
 `, "")
 	j := fly(t, d, plan, nil, "a:12", "b:0", "c:2")
-	require.Equal(t, "done, left out, done", j.states())
+	require.Equal(t, "done, skipped, done", j.states())
 	require.Equal(t, "nobody travels on b", j.items[1].Reason)
 	require.Equal(t, "Ga", j.result(0, "after").Field("number").Text(), "what both branches yield is seen behind them")
 	require.Equal(t, "3", j.result(2, "after").Field("count").String())
 	require.Equal(t, []BranchTaken{{"size", 0}}, j.items[0].Took)
 	require.Equal(t, []BranchTaken{{"size", 2}}, j.items[2].Took)
-	require.Equal(t, &Counts{In: 3, Out: 2, LeftOut: 1}, j.batch.Counts["size"])
+	require.Equal(t, &Counts{In: 3, Out: 2, Skipped: 1}, j.batch.Counts["size"])
 	require.Equal(t, &Counts{In: 1, Out: 1, Called: 1}, j.batch.Counts["group-note"])
 	require.Contains(t, planned(t, d, "- step: choose\n  id: c\n  when:\n    - if: pax > 9\n      steps:\n        - {step: set, id: s, values: {fare: pax}}\n- {step: note, id: n, text: text(fare)}\n", "").Faults.Error(), "fare", "what one branch yields is not seen behind them")
 }
@@ -200,7 +200,7 @@ func TestAnEachOverAListWorksOnItsEntries(t *testing.T) {
 		require.Equal(t, SetAside, j.items[0].Inner[3].State)
 		require.Equal(t, "3", j.items[0].Inner[3].Path)
 		require.Equal(t, &Counts{In: 6, Out: 5, SetAside: 1, Called: 5}, j.batch.Counts["note"])
-		require.Equal(t, 1, j.batch.Counts["keep"].LeftOut)
+		require.Equal(t, 1, j.batch.Counts["keep"].Skipped)
 	}
 	one := strings.NewReplacer("%ATONCE%", "2", "%FAILED%", "the record fails").Replace(each)
 	j := fly(t, d, planned(t, d, one, ""), nil, "a refused:1", "b:1")
@@ -374,7 +374,7 @@ func TestStopsAndRepeats(t *testing.T) {
 - {step: call, id: note, connection: desk, operation: note, with: {number: number, count: pax}, as: noted}
 `, "")
 	j := fly(t, d, plan, nil, "a:1", "a:2", "b:8", "c:7", "d:1")
-	require.Equal(t, "done, left out, ended, live, live", j.states())
+	require.Equal(t, "done, skipped, ended, live, live", j.states())
 	require.Equal(t, "repeated: a", j.items[1].Reason)
 	require.Equal(t, 3, j.batch.Stopped.Record)
 	require.Equal(t, "seven", j.batch.Stopped.Fault.Message)

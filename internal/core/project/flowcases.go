@@ -58,7 +58,7 @@ func parseRun(n doc.Node, flowID string) (r Run) {
 
 func parseAccount(n doc.Node) (list Account) {
 	for _, line := range n.List("account") {
-		list = append(list, AccountLine{line.Need("of").Value, line.Text("is").Value})
+		list = append(list, AccountLine{line.Need("of").Value, sayState(line.Text("is").Value)})
 		line.Done()
 	}
 	return list
@@ -235,6 +235,14 @@ func (k *player) became(it *flow.Item) string {
 		text += fmt.Sprintf(" (%d entries set aside)", aside)
 	}
 	return text
+}
+
+// sayState is what is said of a record, where an older case calls a state by the name that it had.
+func sayState(is string) string {
+	if rest, older := strings.CutPrefix(is, "left out"); older {
+		return string(flow.Skipped) + rest
+	}
+	return is
 }
 
 // differing compares two accounts. What is asked by one step is compared whatever its order: entries that are under way at

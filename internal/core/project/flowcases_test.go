@@ -83,7 +83,7 @@ func TestARunIsPlayedWithWhatWasAnswered(t *testing.T) {
 	require.Nil(t, f)
 	text := account(got)
 	for _, want := range []string{
-		`asked by tell: {"code":"A","level":1}`, "run: done", "record 1: done", "record 2: left out at keep: not scan.level < 900",
+		`asked by tell: {"code":"A","level":1}`, "run: done", "record 1: done", "record 2: skipped at keep: not scan.level < 900",
 		"record 3: set aside at tell: Call an operation: the desk is closed", "record 4: set aside at read: ", "(1 entries set aside)",
 	} {
 		require.Contains(t, text, want)
@@ -160,7 +160,7 @@ func TestWhatIsKeptOfARunIsACaseThatHolds(t *testing.T) {
 		told = append(told, d.String())
 	}
 	require.Contains(t, strings.Join(told, "\n"), "record 2")
-	require.Contains(t, strings.Join(told, "\n"), "left out at keep")
+	require.Contains(t, strings.Join(told, "\n"), "skipped at keep")
 
 	_, f = p.NewFlowCase("None", "nothing", r)
 	require.NotNil(t, f)
@@ -190,4 +190,10 @@ func TestBranchesNoteAtOnce(t *testing.T) {
 	}
 	wg.Wait()
 	require.Len(t, k.account, 16_000)
+}
+
+// TestAnOlderCaseSaysSkipped: a case that was kept when skipped records were called otherwise holds as before.
+func TestAnOlderCaseSaysSkipped(t *testing.T) {
+	require.Equal(t, "skipped at keep: not true", sayState("left out at keep: not true"))
+	require.Equal(t, "done", sayState("done"))
 }

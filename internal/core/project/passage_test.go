@@ -38,7 +38,7 @@ func TestAMapStepLeavesOutAndNotes(t *testing.T) {
 	low, high := 0, 0
 	for _, it := range items {
 		switch it.State {
-		case flow.LeftOut:
+		case flow.Skipped:
 			if it.Step == "map" {
 				low++
 				require.Equal(t, "too low to matter", it.Reason)
@@ -49,7 +49,7 @@ func TestAMapStepLeavesOutAndNotes(t *testing.T) {
 	}
 	require.Positive(t, low)
 	require.Positive(t, high)
-	require.Equal(t, low, b.Counts["map"].LeftOut)
+	require.Equal(t, low, b.Counts["map"].Skipped)
 	require.Equal(t, b.Counts["map"].In, low+b.Counts["map"].Out+b.Counts["map"].SetAside)
 
 	const broken = "quotient(level_cm, level_cm - level_cm)"

@@ -176,11 +176,11 @@ func TestTheFlowRunsDry(t *testing.T) {
 		Tell: func(flow.Upsert, value.Value) { told++ },
 	}}
 	require.NoError(t, b.Run(context.Background(), items))
-	require.Equal(t, &flow.Counts{In: 48, Out: 17, LeftOut: 31}, b.Counts["keep"])
+	require.Equal(t, &flow.Counts{In: 48, Out: 17, Skipped: 31}, b.Counts["keep"])
 	require.Equal(t, 17, told)
 	require.Equal(t, "331.0", items[0].Frame.Slots[plan.Planned("map").Result.Slot].Field("above_datum_cm").String())
 	for _, it := range items {
-		if it.State == flow.LeftOut {
+		if it.State == flow.Skipped {
 			require.Equal(t, `not trend == "R" and level_cm > 0`, it.Reason)
 		}
 	}

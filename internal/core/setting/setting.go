@@ -45,16 +45,17 @@ type Setting struct {
 	Default           string
 	Initial           string // what a new thing begins with where something must be written
 	Choices           []string
-	Least, Greatest   int      // of a number; Greatest 0 is none
-	When              string   // there only while another setting has one of some values: "name=value|value"
-	Of                string   // Part: the kind of part; Secret: the type of secret; Lines: the language of the text, where it has one
-	None              string   // Part: what it is called that none is named
-	Rare              bool     // most do without it: folded away until it is wanted or set
-	Redraw            bool     // what other settings offer depends on it
-	Free              bool     // Pairs: their names are written by hand
-	Hint              string   // shown in an empty field: an example of what can be written
-	Suggested         []string // offered while something is written
-	Wide              bool     // takes a row by itself where others stand side by side
+	Was               map[string]string // choices by the names that they had before, which part files may still say
+	Least, Greatest   int               // of a number; Greatest 0 is none
+	When              string            // there only while another setting has one of some values: "name=value|value"
+	Of                string            // Part: the kind of part; Secret: the type of secret; Lines: the language of the text, where it has one
+	None              string            // Part: what it is called that none is named
+	Rare              bool              // most do without it: folded away until it is wanted or set
+	Redraw            bool              // what other settings offer depends on it
+	Free              bool              // Pairs: their names are written by hand
+	Hint              string            // shown in an empty field: an example of what can be written
+	Suggested         []string          // offered while something is written
+	Wide              bool              // takes a row by itself where others stand side by side
 }
 
 // List is the settings of a kind, in the order in which they are shown.
@@ -160,7 +161,11 @@ func (l List) Read(n doc.Node) Values {
 			v.readPairs(n, s)
 			continue
 		}
-		v.Texts[s.Name] = n.Text(s.Name)
+		t := n.Text(s.Name)
+		if now, older := s.Was[t.Value]; older {
+			t.Value = now
+		}
+		v.Texts[s.Name] = t
 	}
 	for _, s := range l {
 		if s.Type != Pairs {

@@ -355,7 +355,7 @@ func Summary(g layout.Geometry, counts map[string]*flow.Counts) []string {
 	for i, n := range g.Nodes {
 		line := fmt.Sprintf("%d. %s: %s", i+1, n.Title, n.Detail)
 		if c := counts[n.ID]; c != nil {
-			line += fmt.Sprintf(" (%d in, %d out, %d left out, %d set aside)", c.In, c.Out, c.LeftOut, c.SetAside)
+			line += fmt.Sprintf(" (%d in, %d out, %d skipped, %d set aside)", c.In, c.Out, c.Skipped, c.SetAside)
 		}
 		lines = append(lines, line)
 	}

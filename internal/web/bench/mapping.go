@@ -30,7 +30,7 @@ type mappingPage struct {
 	Sources       []sourceRow
 	Targets       []targetRow // conditions, variables and fields
 	OnFault       mapping.OnFault
-	LeftOut       string // why the record at hand is left out
+	LeftOut       string // why the record at hand is skipped
 	Links         []link
 	Done, All     int
 	Percent       int

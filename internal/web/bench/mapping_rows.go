@@ -243,7 +243,7 @@ func (d *mappingPage) condition(plan *mapping.Plan, fr *mapping.Frame, i int) ta
 }
 
 func reason(why string) []ruleSetting {
-	return []ruleSetting{{Name: "else", Label: "Else the reason", Value: why, Help: "what is told of a message that is left out"}}
+	return []ruleSetting{{Name: "else", Label: "Else the reason", Value: why, Help: "why a message is skipped"}}
 }
 
 func (d *mappingPage) variable(v *mapping.Field, o outcomes) targetRow {
@@ -321,7 +321,7 @@ func optionsOf(r *mapping.Rule, kind mapping.RuleKind) []ruleSetting {
 	if r == nil {
 		r = &mapping.Rule{Kind: kind, Empty: mapping.Empties[0]}
 	}
-	options := []ruleSetting{{Name: "when", Label: "Only when", Value: r.When.Value, Formula: true, Help: "a condition; the field is left out where it is not true"}}
+	options := []ruleSetting{{Name: "when", Label: "Only when", Value: r.When.Value, Formula: true, Help: "a condition; the field is omitted where it is not true"}}
 	switch kind {
 	case mapping.Formula:
 		options = append(options,

@@ -319,8 +319,8 @@ func tookText(d time.Duration) string {
 // left writes beneath a step how many records left the way there.
 func (s *svg) left(n layout.Node, c *flow.Counts) {
 	var parts []string
-	if c.LeftOut > 0 {
-		parts = append(parts, fmt.Sprintf("%d left out", c.LeftOut))
+	if c.Skipped > 0 {
+		parts = append(parts, fmt.Sprintf("%d skipped", c.Skipped))
 	}
 	if c.SetAside > 0 {
 		parts = append(parts, fmt.Sprintf("%d set aside", c.SetAside))

@@ -47,7 +47,7 @@ func geometry() layout.Geometry {
 func TestAFlowIsDrawnWellFormedAndEscaped(t *testing.T) {
 	got := string(Flow(geometry(), FlowOptions{
 		Selected: "read", Target: "#work", Read: 48,
-		Counts: map[string]*flow.Counts{"read": {In: 48, Out: 45, LeftOut: 1, SetAside: 2}},
+		Counts: map[string]*flow.Counts{"read": {In: 48, Out: 45, Skipped: 1, SetAside: 2}},
 		Href:   func(step string) string { return "/x?step=" + step + "&record=1" },
 	}))
 	require.NotContains(t, got, "<script")
@@ -56,7 +56,7 @@ func TestAFlowIsDrawnWellFormedAndEscaped(t *testing.T) {
 	require.Contains(t, got, `aria-current="true"`)
 	require.Contains(t, got, `class="node bad sel"`)
 	require.Contains(t, got, "2 set aside")
-	require.Contains(t, got, "1 left out")
+	require.Contains(t, got, "1 skipped")
 	require.Contains(t, got, "step=read&amp;record=1")
 	require.NotContains(t, got, "%!", "a broken format")
 }

@@ -78,7 +78,7 @@ func TestAMessageIsSteppedThroughWithAChangedValue(t *testing.T) {
 	tb.keys(kb.Enter)
 	tb.sees("#halted", "before Keep rising")
 	tb.keys("o")
-	tb.sees("#told", "left out")
+	tb.sees("#told", "skipped")
 }
 
 // TestAStepIsDoneReallyInATry: when that is chosen, and only when somebody presses the button.

@@ -35,11 +35,11 @@ func TestAFilterIsChangedWithTheDataInView(t *testing.T) {
 	w := newWorld(t)
 	tb := w.tab()
 	tb.open(flowPath + "?step=keep")
-	tb.sees("#lanes", "31 left out")
+	tb.sees("#lanes", "31 skipped")
 	tb.sees("#comes-in", `"SK04"`)
 
 	tb.fill("#set-where", "level_cm > 450")
-	tb.sees("#lanes", "36 left out")
+	tb.sees("#lanes", "36 skipped")
 	tb.sees("#state", "differs from release 1")
 
 	tb.fill("#set-where", "level > 450")

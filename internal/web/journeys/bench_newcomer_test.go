@@ -188,7 +188,7 @@ func TestANewcomerAnswersRequests(t *testing.T) {
 	n.sees("#setting-match", "")
 	n.writes("#match-name-0", "gauge_code")
 	n.writes("#match-formula-0", "request.parameters.code")
-	n.chooses("#set-none", "go on")
+	n.chooses("#set-none", "continue")
 	n.sees("#faults", "")
 	n.puts("choose", "Choose")
 	n.writes("#if-0", "isMissing(row)")

@@ -42,7 +42,7 @@ func TestTheWiderRulesOnScreen(t *testing.T) {
 	tb.fill("#formula", `customer.country == "FO"`)
 	tb.sees("#result", "false")
 	tb.fill("[name=else]", "not from the Faroes")
-	tb.sees("#left-out", "left out: not from the Faroes")
+	tb.sees("#left-out", "skipped: not from the Faroes")
 	w.Keeps(invoiceRules, "else: not from the Faroes")
 	tb.fill("#formula", "")
 	w.Keeps(invoiceRules, "    else: nothing to pay\nlet:")

@@ -88,8 +88,8 @@ func TestAMessageIsDrawnInBounds(t *testing.T) {
 }
 
 func TestWhatARunDidInALine(t *testing.T) {
-	require.Equal(t, "3 inserted, 1,000 left out, 2 set aside", What(store.Run{Counts: map[string]*flow.Counts{
-		"keep": {In: 1005, LeftOut: 1000}, "read": {SetAside: 2}, "upsert": {Inserted: 3},
+	require.Equal(t, "3 inserted, 1,000 skipped, 2 set aside", What(store.Run{Counts: map[string]*flow.Counts{
+		"keep": {In: 1005, Skipped: 1000}, "read": {SetAside: 2}, "upsert": {Inserted: 3},
 	}}))
 	require.Equal(t, "7 records", What(store.Run{Taken: 7}))
 	f := fault.New(fault.Outside, "no answer")

@@ -36,7 +36,7 @@ func What(r store.Run) string {
 	say(total.Updated, "updated")
 	say(total.Unchanged, "unchanged")
 	say(total.Called, map[bool]string{true: "call", false: "calls"}[total.Called == 1])
-	say(total.LeftOut, "left out")
+	say(total.Skipped, "skipped")
 	say(total.SetAside, "set aside")
 	if len(parts) == 0 {
 		return Number(r.Taken) + " records"
