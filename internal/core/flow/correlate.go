@@ -13,7 +13,7 @@ import (
 )
 
 var gatherKind = &Kind{
-	Name: "gather", Title: "Gather", Group: Way, Lasting: true, About: "Gathers what several messages bring: the one with which a group is whole goes on with a list of it all, the others end here.",
+	Name: "gather", Title: "Aggregate", Group: Way, Lasting: true, About: "Gathers what several messages bring: the one with which a group is whole goes on with a list of it all, the others end here.",
 	Begin: func(o Offering) doc.Out {
 		return yields("gathered", append(o.Record("bring", ""), doc.Entry{Key: "count", Value: "10"}, doc.Entry{Key: "within", Value: "60"})...)
 	},
@@ -118,7 +118,7 @@ func goOn(s *Step, it *Item, slot int, one Kept, g AggregateGroup, key string) {
 var kindOfMessage = setting.Setting{Name: "kind", Label: "Kind of message", Type: setting.Text, Required: true, Help: "A word on which both flows agree"}
 
 var deliverKind = &Kind{
-	Name: "deliver", Title: "Hand over a message", Group: Run, Lasting: true, About: "Hands a message over to the run that waits for one of its kind with its reference, or will.",
+	Name: "deliver", Title: "Send a message", Group: Run, Lasting: true, About: "Hands a message over to the run that waits for one of its kind with its reference, or will.",
 	Begin: func(o Offering) doc.Out {
 		return append(doc.Out{{Key: "kind", Value: "message"}}, o.Record("from", "")...)
 	},

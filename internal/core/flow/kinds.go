@@ -133,8 +133,8 @@ func (s *Step) Of() *Kind {
 
 // The groups under which kinds are offered.
 const (
-	Shape   = "Shape the data"
-	Way     = "Way and order"
+	Shape   = "Transform data"
+	Way     = "Control"
 	Systems = "Systems"
 	Run     = "The run itself"
 )

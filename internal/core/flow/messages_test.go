@@ -66,7 +66,7 @@ func TestTextsAreReadAsRecordsAndWritten(t *testing.T) {
 	for steps, want := range map[string]string{
 		parse(`"{\"code\": \"A\", \"level\": 7}"`, "one record") + tells("m.code + text(m.level)"): "A7",
 		parse(list, "a list of records") + tells(`join(map(m, .code), "+")`):                       "A+B",
-		parse(list, "one record"): "! parse: Read a text: expected one record, found 2 records. Let the step hold a list of records",
+		parse(list, "one record"): "! parse: Parse: expected one record, found 2 records. Let the step hold a list of records",
 		parse(`"{\"code\": \"A\", \"level\": \"high\"}"`, "one record"):                                                          "! parse: level: expected a whole number, found the string \"high\"",
 		parse(`"{\"code\": "`, "one record"):                                                                                     "! parse: ",
 		parse(list, "a list of records") + "\n- {step: format, id: format, value: m, schema: scan, as: out}" + tells("out.text"): "code,level\r\nA,1\r\nB,2\r\n",

@@ -12,7 +12,7 @@ import (
 )
 
 var atOnceKind = &Kind{
-	Name: "at once", Title: "At once", Group: Way, About: "Does its branches beside each other for each record.",
+	Name: "at once", Title: "In parallel", Group: Way, About: "Does its branches beside each other for each record.",
 	Drawn: AsFork,
 	Wraps: &Wrapping{Settings: doc.Out{{Key: "branches", Value: []doc.Out{{{Key: "name", Value: "first"}}}}}, Inside: []any{"branches", 0, "steps"}},
 	Begin: func(Offering) doc.Out {

@@ -137,7 +137,7 @@ func TestRecordsAreFoundMappedAndWritten(t *testing.T) {
 	require.Equal(t, []string{
 		"done :", "done :",
 		"skipped keep: not scan.level < 900",
-		"set aside find: Find a row: expected a row of station, found no row of station with code \"XX\". Add the row, or mend the record's key",
+		"set aside find: Look up a row: expected a row of station, found no row of station with code \"XX\". Add the row, or mend the record's key",
 		"set aside map: height: expected at most 500, found 790",
 		"set aside upsert: the height 101 is refused",
 		"set aside read: code: expected at least 1 character, found 0",

@@ -15,7 +15,7 @@ import (
 )
 
 var parseKind = &Kind{
-	Name: "parse", Title: "Read a text", Group: Shape, About: "Reads a text in its notation: a field that holds JSON, XML, lines.",
+	Name: "parse", Title: "Parse", Group: Shape, About: "Reads a text in its notation: a field that holds JSON, XML, lines.",
 	Begin: func(Offering) doc.Out { return yields("parsed") },
 	Settings: setting.List{
 		{Name: "text", Label: "Text", Type: setting.Formula, Required: true},
@@ -82,7 +82,7 @@ var writtenRecord = schema.Record("written", schema.Scalar("text", value.Text), 
 func ContentType(s *schema.Schema) string { return all.Of(s).ContentType() }
 
 var formatKind = &Kind{
-	Name: "format", Title: "Write a text", Group: Shape, About: "Writes a record or a list of records as a text in a schema's notation, with its content type.",
+	Name: "format", Title: "Serialize", Group: Shape, About: "Writes a record or a list of records as a text in a schema's notation, with its content type.",
 	Begin: func(o Offering) doc.Out { return yields("written", o.Record("value", "schema")...) },
 	Settings: setting.List{
 		{Name: "value", Label: "Write", Type: setting.Formula, Required: true, Help: "A record, or a list of records"},

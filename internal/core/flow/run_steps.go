@@ -277,7 +277,7 @@ func notInHeaders(r rune) bool { return r < ' ' && r != '\t' || r == 0x7f }
 var headerOK = regexp.MustCompile("^[A-Za-z0-9!#$%&'*+.^_`|~-]+$")
 
 var onceKind = &Kind{
-	Name: "once", Title: "Leave out repeats", Group: Way, Lasting: true, About: "Lets a record pass only when its key was not there before, in this run or an earlier one.",
+	Name: "once", Title: "Skip duplicates", Group: Way, Lasting: true, About: "Lets a record pass only when its key was not there before, in this run or an earlier one.",
 	Settings: setting.List{
 		{Name: "key", Label: "Key", Type: setting.Formula, Required: true},
 		{Name: "within", Label: "Within (seconds)", Type: setting.Decimal, Help: "After that time a key may come again; empty: never"},

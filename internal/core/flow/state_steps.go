@@ -17,7 +17,7 @@ import (
 )
 
 var cachedKind = &Kind{
-	Name: "cached", Title: "Remember an answer", Group: Way, Lasting: true, About: "Does its steps, and remembers under a key what they come to: for a time they are not done again for that key.",
+	Name: "cached", Title: "Cache a response", Group: Way, Lasting: true, About: "Does its steps, and remembers under a key what they come to: for a time they are not done again for that key.",
 	Begin:  func(Offering) doc.Out { return yields("known", doc.Entry{Key: "for", Value: "3600"}) },
 	Tracks: []TrackKind{{Key: "steps", Title: "Unless it is known"}},
 	Settings: setting.List{
@@ -303,7 +303,7 @@ func lookedUp(s *Step, t *table.Table, it *Item, slot int, row value.Value, f *f
 }
 
 var changeKind = &Kind{
-	Name: "change", Title: "Change a table", Group: Shape, Lasting: true, About: "Sets a row of a table of the project, or takes it away. Look up in a table sees it at once; formulas see the table as it was released.",
+	Name: "change", Title: "Update a table", Group: Shape, Lasting: true, About: "Sets a row of a table of the project, or takes it away. Look up in a table sees it at once; formulas see the table as it was released.",
 	Begin: func(o Offering) doc.Out { return o.Table("row") },
 	Settings: setting.List{
 		{Name: "table", Label: "Table", Type: setting.Part, Of: "table", Required: true},

@@ -105,7 +105,7 @@ func checkItem(s *Step, sch *schema.Schema, it *Item, v value.Value) {
 func pass(context.Context, *Batch, []*Item) error { return nil }
 
 var keepKind = &Kind{
-	Name: "keep", Title: "Keep only", Group: Way, About: "Lets the records pass for which a formula is true; the others are skipped and counted.",
+	Name: "keep", Title: "Filter", Group: Way, About: "Lets the records pass for which a formula is true; the others are skipped and counted.",
 	Settings: setting.List{
 		{Name: "where", Label: "Keep a record where", Type: setting.Formula, Required: true, Help: "A formula that is true or false"},
 		onFault,
@@ -142,7 +142,7 @@ func keep(s *Step, prog *formula.Program, it *Item) {
 }
 
 var findKind = &Kind{
-	Name: "find", Title: "Find a row", Group: Systems, About: "Looks up one row of a table by key and adds it to the record.",
+	Name: "find", Title: "Look up a row", Group: Systems, About: "Looks up one row of a table by key and adds it to the record.",
 	Begin: func(o Offering) doc.Out { return yields("row", o.Connection(hasTables)...) },
 	Settings: setting.List{
 		{Name: "connection", Label: "Connection", Type: setting.Part, Of: "connection", Required: true},

@@ -243,7 +243,7 @@ func unzipped(b []byte, _ string) ([]byte, error) {
 }
 
 var packKind = &Kind{
-	Name: "pack", Title: "Pack, unpack, hash", Group: Shape, About: "Compresses, encodes or hashes a text or bytes, or takes that back.",
+	Name: "pack", Title: "Encode, decode, hash", Group: Shape, About: "Compresses, encodes or hashes a text or bytes, or takes that back.",
 	Begin: func(Offering) doc.Out { return yields("packed") },
 	Settings: setting.List{
 		{Name: "value", Label: "Text or bytes", Type: setting.Formula, Required: true},

@@ -96,7 +96,7 @@ func fieldOf(name string, t formula.Type) *schema.Field {
 }
 
 var tallyKind = &Kind{
-	Name: "tally", Title: "Keep a tally", Group: Shape, About: "Carries a value from record to record through the run: a counter, a sum, a list that grows.",
+	Name: "tally", Title: "Accumulate", Group: Shape, About: "Carries a value from record to record through the run: a counter, a sum, a list that grows.",
 	Begin: func(Offering) doc.Out {
 		return doc.Out{{Key: "as", Value: "total"}, {Key: "becomes", Value: "total + 1"}}
 	},

@@ -73,7 +73,7 @@ func TestAMessageIsSteppedThroughWithAChangedValue(t *testing.T) {
 	tb.sees("#walking", "stepping through")
 	tb.fill("#set-where", "false")
 	tb.sees("#faults", "✓ No faults")
-	tb.sees("#goes-out", "Left out")
+	tb.sees("#goes-out", "Skipped")
 	tb.tabTo("#back-to-walk")
 	tb.keys(kb.Enter)
 	tb.sees("#halted", "before Keep rising")

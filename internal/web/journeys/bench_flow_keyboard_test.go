@@ -100,7 +100,7 @@ func TestBookingsBecomeInvoicesByKeyboardAlone(t *testing.T) {
 	tb.step("its notation", "Read")
 	tb.setting("#set-as", "booking")
 	tb.step("for each", "For each")
-	tb.step("keep only", "Keep only")
+	tb.step("filter", "Filter")
 	tb.setting("#set-where", "isAbsent(booking.invoice)")
 	tb.sees("#out-where", "true")
 	tb.step("map to invoice", "Map to Invoice")

@@ -103,7 +103,7 @@ func TestBookingsBecomeInvoicesByMouse(t *testing.T) {
 	tb.put("steps/1/steps:0", "reference", "kind/reference", "Set the reference")
 	tb.write("#set-is", "booking.number")
 	tb.leave()
-	tb.put("steps/1/steps:1", "keep only", "kind/keep", "Keep only")
+	tb.put("steps/1/steps:1", "filter", "kind/keep", "Filter")
 	tb.write("#set-where", "isAbsent(booking.invoice)")
 	tb.sees("#out-where", "true")
 	tb.leave()

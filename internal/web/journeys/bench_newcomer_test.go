@@ -181,7 +181,7 @@ func TestANewcomerAnswersRequests(t *testing.T) {
 	n.writes("#set-path", "stations/{code}")
 	n.chooses("#set-parameters", "station-asked")
 	n.chooses("#set-output", "station-told")
-	n.puts("find a row", "Find a row")
+	n.puts("look up a row", "Look up a row")
 	n.chooses("#set-connection", "harbour-ledger")
 	n.writes("#set-table", "station")
 	n.chooses("#set-schema", "station")

@@ -342,7 +342,7 @@ func TestTheBestHitStandsFirst(t *testing.T) {
 	tb.open("/bench/flows/gauge-readings?step=find")
 	tb.do(typed("i"))
 	tb.sees("#panel .ph", "Add step")
-	for typed, want := range map[string]string{"write files": "Write files", "map": "Map to Tide level", "note": "Note", "keep": "Keep only"} {
+	for typed, want := range map[string]string{"write files": "Write files", "map": "Map to Tide level", "note": "Note", "keep": "Filter", "filter": "Filter"} {
 		tb.fill("#pick", typed)
 		var offered string
 		tb.on("#offers", `return [...e.querySelectorAll(".offer")].filter((o) => !o.hidden).sort((a, b) => a.style.order - b.style.order)[0].dataset.name`, &offered)
