@@ -217,17 +217,19 @@ func (f *flags) connections(db *pgxpool.Pool) (*engine.Outside, error) {
 	if f.rules, err = f.allowed(); err != nil {
 		return nil, err
 	}
-	if err := f.openVault(db); err != nil {
-		return nil, err
-	}
 	var fixed connector.Fixed
 	if f.settings != "" {
 		if fixed, err = connector.ReadFixed(f.settings); err != nil {
 			return nil, err
 		}
 	}
+	if fixed == nil || f.listen != "" { // pages show the settings and secrets of all environments
+		if err := f.openVault(db); err != nil {
+			return nil, err
+		}
+	}
 	return connector.NewPools(func(s store.Scope) connector.Source {
-		if fixed != nil && s.Environment == f.env {
+		if fixed != nil && (f.vault == nil || s.Environment == f.env) {
 			return fixed
 		}
 		return f.vault.Of(s)
