@@ -268,6 +268,7 @@ func TestCtrlCEndsAWorker(t *testing.T) {
 	workers, err := store.Workers(t.Context(), w.db, app.Demo.Environment)
 	require.NoError(t, err)
 	require.Empty(t, workers)
+	require.NoFileExists(t, "hollowreed.key", "it has its settings from a file, and needs no key")
 }
 
 // TestRunReallyWrites shows that run writes to the ledger only when it is told to.
