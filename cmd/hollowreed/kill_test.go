@@ -42,13 +42,20 @@ type world struct {
 	settings     string
 }
 
+// build builds the program.
+func build(t *testing.T, binary string) {
+	t.Helper()
+	out, err := exec.Command("go", "build", "-o", binary, ".").CombinedOutput()
+	require.NoError(t, err, string(out))
+}
+
 func newWorld(t *testing.T) *world {
 	t.Helper()
 	ctx := t.Context()
 	dir := t.TempDir()
 	w := &world{t: t, binary: filepath.Join(dir, "hollowreed"), folder: t.TempDir(), done: t.TempDir(), settings: filepath.Join(dir, "settings.yaml")}
-	out, err := exec.Command("go", "build", "-o", w.binary, ".").CombinedOutput()
-	require.NoError(t, err, string(out))
+	var err error
+	build(t, w.binary)
 	w.url = testdb.New(t)
 	w.db, err = store.Open(ctx, w.url)
 	require.NoError(t, err)

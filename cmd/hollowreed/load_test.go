@@ -5,7 +5,6 @@ import (
 	"fmt"
 	mathrand "math/rand/v2"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -132,8 +131,7 @@ func newCrash(t *testing.T) *crash {
 	t.Cleanup(func() { os.RemoveAll(dir) })
 	require.NoError(t, os.Chmod(dir, 0o755))
 	c := &crash{world: world{t: t, binary: filepath.Join(dir, "hollowreed"), folder: t.TempDir(), done: t.TempDir(), settings: filepath.Join(dir, "settings.yaml")}, out: t.TempDir()}
-	text, err := exec.Command("go", "build", "-o", c.binary, ".").CombinedOutput()
-	require.NoError(t, err, string(text))
+	build(t, c.binary)
 	c.server, err = localpg.Start(ctx, filepath.Join(dir, "pg"), localpg.Options{Durable: true})
 	require.NoError(t, err)
 	t.Cleanup(c.server.Stop)

@@ -90,8 +90,8 @@ func newScoped(t *testing.T) *scoped {
 	ctx := t.Context()
 	s := &scoped{t: t, dir: t.TempDir(), address: testdb.New(t), started: map[int]string{}}
 	s.binary = filepath.Join(s.dir, "hollowreed")
-	out, err := exec.Command("go", "build", "-o", s.binary, ".").CombinedOutput()
-	require.NoError(t, err, string(out))
+	build(t, s.binary)
+	var err error
 	s.db, err = store.Open(ctx, s.address)
 	require.NoError(t, err)
 	t.Cleanup(s.db.Close)

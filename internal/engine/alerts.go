@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"errors"
+	"fmt"
 	"net/url"
 	"slices"
 	"strconv"
@@ -138,20 +139,21 @@ func (e *Engine) watch(ctx context.Context) error {
 		return err
 	}
 	var drafts []*project.Project
+	var errs []error
 	for i, d := range deployments {
 		if i > 0 && d.Project == deployments[i-1].Project {
 			continue
 		}
 		p, err := e.drafted(ctx, d.Project)
-		if err != nil {
-			return err
+		if err != nil { // the alerts of other projects are looked at nevertheless
+			errs = append(errs, fmt.Errorf("%s: %w", d.Project, err))
+			continue
 		}
 		drafts = append(drafts, p)
 	}
 	if e.stirs.Swap(false) {
 		e.stirred(drafts)
 	}
-	var errs []error
 	for _, p := range drafts {
 		errs = append(errs, e.watchProject(ctx, p))
 	}

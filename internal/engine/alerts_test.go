@@ -4,6 +4,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
 	"hollowreed/internal/core/flow"
@@ -91,7 +92,20 @@ func TestAlertsOfAbsenceBacklogAndLongRuns(t *testing.T) {
 	for _, path := range []string{"alerts/no-readings.yaml", "alerts/systems-down.yaml", "alerts/trouble.yaml"} {
 		w.change(path, "runs: trouble-to-the-board\n", "runs: trouble-to-the-board\noff: true\n")
 	}
+	broken := store.Scope{Project: "broken", Environment: testkit.Skerry.Environment} // it has no parts, and stands before the other
+	require.NoError(t, pgx.BeginFunc(t.Context(), w.db, func(tx pgx.Tx) error {
+		if _, err := store.AddProject(t.Context(), tx, broken.Project, "Broken", nil, "mo"); err != nil {
+			return err
+		}
+		n, err := store.AddRelease(t.Context(), tx, store.Release{Project: broken.Project, Flow: "f", MadeBy: "mo"}, map[string]string{"flows/f.yaml": "flow: F\n"})
+		if err != nil {
+			return err
+		}
+		return store.Deploy(t.Context(), tx, broken, "f", n, "mo")
+	}))
 	w.start(Options{Alerts: 50 * time.Millisecond, Health: 100 * time.Millisecond})
+	_, err := w.engine.CreateRelease(t.Context(), testkit.Skerry, flowID, "first", "mo")
+	require.NoError(t, err)
 	w.add("telling", map[string]string{"flows/telling.yaml": telling})
 	w.add("resting", map[string]string{"flows/resting.yaml": "flow: Resting\ntrigger: {kind: person, input: sign-up}\nsteps:\n  - {step: wait, id: w, seconds: 'input.kiosk == \"K1\" ? 60 : 0'}\n"})
 	w.add("telling", map[string]string{

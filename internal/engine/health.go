@@ -3,6 +3,8 @@ package engine
 import (
 	"context"
 	"errors"
+	"maps"
+	"slices"
 	"sync"
 	"time"
 
@@ -64,10 +66,13 @@ func (e *Engine) watchHealth(ctx context.Context) error {
 		}
 		e.health.keep(ids)
 	}
-	var errs []error
-	for project, list := range ids {
-		errs = append(errs, e.watchHealthOf(ctx, e.in(project), list))
+	projects := slices.Sorted(maps.Keys(ids))
+	errs := make([]error, len(projects))
+	var all sync.WaitGroup // a project whose systems are slow keeps no other one waiting
+	for i, project := range projects {
+		all.Go(func() { errs[i] = e.watchHealthOf(ctx, e.in(project), ids[project]) })
 	}
+	all.Wait()
 	return errors.Join(errs...)
 }
 

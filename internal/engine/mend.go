@@ -198,7 +198,7 @@ func (e *Entry) within(path string) *Entry {
 	return nil
 }
 
-// Mend runs a record, or an entry of a list in one, that was set aside again, on the newest release, as a run of its own
+// Mend runs a record, or an entry of a list in one, that was set aside again, on the release that is deployed, as a run of its own
 // that names the first as its parent. With no text it is run again as it is.
 func (e *Engine) Mend(ctx context.Context, id int64, text *string, by string) (uuid.UUID, error) {
 	a, err := store.AsideByID(ctx, e.db, id)
@@ -232,7 +232,7 @@ func (e *Engine) Mend(ctx context.Context, id int64, text *string, by string) (u
 	}
 	err = pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
 		var err error
-		if again.Release, err = e.newest(ctx, tx, r); err != nil {
+		if again.Release, err = e.deployed(ctx, tx, r); err != nil {
 			return err
 		}
 		content, err := e.mended(ctx, &again, r, a, now, *text, mended)

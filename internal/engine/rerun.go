@@ -32,8 +32,8 @@ func (e *Engine) Resume(ctx context.Context, run uuid.UUID) error {
 	})
 }
 
-// newest is the release that a new run of a flow takes.
-func (e *Engine) newest(ctx context.Context, tx pgx.Tx, r store.Run) (int, error) {
+// deployed is the release that a new run of a flow takes.
+func (e *Engine) deployed(ctx context.Context, tx pgx.Tx, r store.Run) (int, error) {
 	d, err := store.DeploymentOf(ctx, tx, r.Scope, r.Of)
 	return d.Number, err
 }
@@ -47,7 +47,7 @@ func (e *Engine) Discard(ctx context.Context, id int64, by string) error {
 type Again struct {
 	By      string
 	Message []byte // in place of the one that it began with; nil: the same
-	Same    bool   // on the release that it ran on, not on the newest
+	Same    bool   // on the release that it ran on, not on the one that is deployed
 }
 
 // anew is an ended run, and the run that somebody begins of it.
@@ -72,7 +72,7 @@ func (e *Engine) Repeat(ctx context.Context, run uuid.UUID, how Again) (uuid.UUI
 	again.InputPath = r.DonePath
 	err = pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
 		var err error
-		if again.Release, err = e.newest(ctx, tx, r); err != nil {
+		if again.Release, err = e.deployed(ctx, tx, r); err != nil {
 			return err
 		}
 		if how.Same {
@@ -94,7 +94,7 @@ func (e *Engine) Repeat(ctx context.Context, run uuid.UUID, how Again) (uuid.UUI
 	return again.ID, err
 }
 
-// Retry runs the part of a run again that failed as a whole: from the step at which it failed, on the newest release, where
+// Retry runs the part of a run again that failed as a whole: from the step at which it failed, on the release that is deployed, where
 // that can be; else it goes on from where it came to, on its own.
 func (e *Engine) Retry(ctx context.Context, run uuid.UUID, by string) (uuid.UUID, error) {
 	r, err := store.RunByID(ctx, e.db, run)

@@ -13,7 +13,7 @@ import (
 	"hollowreed/internal/store"
 )
 
-// RepeatFrom runs an ended run again from a step on, on the newest release, with what its messages had come to there. It is
+// RepeatFrom runs an ended run again from a step on, on the release that is deployed, with what its messages had come to there. It is
 // a run of its own that names the first as its parent.
 func (e *Engine) RepeatFrom(ctx context.Context, run uuid.UUID, step, by string) (uuid.UUID, error) {
 	r, again, err := e.anew(ctx, run, by)
@@ -23,7 +23,7 @@ func (e *Engine) RepeatFrom(ctx context.Context, run uuid.UUID, step, by string)
 	again.InputPath, again.DonePath = "", ""
 	err = pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
 		var err error
-		if again.Release, err = e.newest(ctx, tx, r); err != nil {
+		if again.Release, err = e.deployed(ctx, tx, r); err != nil {
 			return err
 		}
 		p, err := e.Release(ctx, r.Project, r.Of, again.Release)

@@ -99,7 +99,7 @@ func (o Operator) RerunFrom(ctx context.Context, run uuid.UUID, step string) (ag
 	return again, o.audit(ctx, "ran it again from", &run, step)
 }
 
-// RerunMatching runs all runs again that fit a filter and have ended, each on the newest release.
+// RerunMatching runs all runs again that fit a filter and have ended, each on the release that is deployed.
 func (o Operator) RerunMatching(ctx context.Context, f store.RunFilter) error {
 	if f.Flow == "" && f.Among == nil {
 		return fault.New(fault.Setting, "choose a flow or a cause first").Mended("Narrow the list to what is to be run again")

@@ -50,6 +50,10 @@ func TestAddressesWithoutAProjectLeadToTheOldest(t *testing.T) {
 	status, _, page := answered(t, http.MethodGet, w.Server.URL+"/p/none/bench")
 	require.Equal(t, http.StatusNotFound, status)
 	require.Contains(t, page, "There is no such project here.")
+	res, err := http.Get(w.Server.URL + "/p/none/bench")
+	require.NoError(t, err)
+	res.Body.Close()
+	require.Contains(t, res.Header.Get("Content-Security-Policy"), "frame-ancestors 'none'")
 	status, _, _ = answered(t, http.MethodGet, w.Server.URL+"/p/skerry/nothing")
 	require.Equal(t, http.StatusNotFound, status)
 }

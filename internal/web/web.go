@@ -38,7 +38,7 @@ func Handler(s *page.Sites) http.Handler {
 	gin.SetMode(gin.ReleaseMode)
 	var handlers sync.Map // of the sites, by *page.Site
 	root := gin.New()
-	root.Use(page.Recovered(s.Log, func(c *gin.Context) { c.AbortWithStatus(http.StatusInternalServerError) }), page.Loopback)
+	root.Use(page.Recovered(s.Log, func(c *gin.Context) { c.AbortWithStatus(http.StatusInternalServerError) }), page.Loopback, secured)
 	root.UseRawPath = true
 	root.UnescapePathValues = true
 	root.Any(page.Below, func(c *gin.Context) {
@@ -127,11 +127,16 @@ func guarded(c *gin.Context) {
 	}
 	page.Bounded(c, most)
 	page.Answered(c, pageTime)
+	secured(c)
+	c.Next()
+}
+
+// secured says what a page may load, and that it is kept nowhere.
+func secured(c *gin.Context) {
 	c.Header("Content-Security-Policy", "default-src 'self'; style-src 'self' 'nonce-"+page.Nonce(c)+"'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
 	c.Header("X-Content-Type-Options", "nosniff")
 	c.Header("Referrer-Policy", "same-origin")
 	c.Header("Cache-Control", "no-store")
-	c.Next()
 }
 
 // Serve serves on an address of this machine until the context ends.

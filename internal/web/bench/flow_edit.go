@@ -379,7 +379,7 @@ func completes(c *gin.Context, scope *formula.Scope) error {
 	return nil
 }
 
-// runNow starts a run of the newest release because somebody asks for it, and shows it. Where it begins with a
+// runNow starts a run of the release that is deployed because somebody asks for it, and shows it. Where it begins with a
 // message, that is asked for first.
 func (b bench) runNow(c *gin.Context) error {
 	id, err := b.Operator(c).Start(c, c.Param("id"), []byte(c.PostForm("message")))

@@ -58,7 +58,7 @@ func (t traffic) rerunFrom(c *gin.Context, run uuid.UUID) (uuid.UUID, error) {
 	return t.Operator(c).RerunFrom(c, run, c.PostForm("step"))
 }
 
-// again runs all runs of a list again that have ended, each on the newest release; of a cause just what waits for somebody.
+// again runs all runs of a list again that have ended, each on the release that is deployed; of a cause just what waits for somebody.
 func (t traffic) again(c *gin.Context) error {
 	var err error
 	if cause, ok := causeOf(c.Query("cause")); ok {
