@@ -15,9 +15,10 @@ func TestTextsInALanguageHaveAnEditor(t *testing.T) {
 	tb := w.tab()
 	tb.open("/bench/libraries/freight?function=checkDigit")
 	tb.sees("#source + .code .cm-gutters", "2")
-	var coloured int
-	tb.do(chromedp.Evaluate(`new Set([...document.querySelectorAll(".cm-line span")].map((e) => getComputedStyle(e).color)).size`, &coloured))
-	require.Greater(t, coloured, 2)
+	tb.until("the text to be coloured", func() bool { // the editor reads a language when it has the time
+		var colours int
+		return tb.asks(`new Set([...document.querySelectorAll(".cm-line span")].map((e) => getComputedStyle(e).color)).size`, &colours) && colours > 2
+	})
 	before := tb.value("#source")
 	tb.on("#source", `e.focus(); e.setSelectionRange(0, 0)`, nil)
 	tb.do(typed("// first"))
