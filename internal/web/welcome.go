@@ -14,7 +14,7 @@ import (
 	"hollowreed/internal/design"
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/assets"
-	"hollowreed/internal/web/bench"
+	"hollowreed/internal/web/bench/parts"
 	"hollowreed/internal/web/page"
 )
 
@@ -68,7 +68,7 @@ func (w *Welcome) begin(c *gin.Context) {
 	title := strings.TrimSpace(c.PostForm("title"))
 	texts, err := map[string]string{project.File: ""}, error(nil)
 	if c.PostForm("from") == "archive" {
-		texts, err = bench.UnpackedFile(c)
+		texts, err = parts.UnpackedFile(c)
 		if err == nil {
 			title = project.Load("new", texts).Title
 		}

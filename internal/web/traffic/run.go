@@ -26,7 +26,8 @@ import (
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/store"
-	"hollowreed/internal/web/bench"
+	"hollowreed/internal/web/bench/base"
+	"hollowreed/internal/web/bench/flows"
 	"hollowreed/internal/web/draw"
 	"hollowreed/internal/web/page"
 )
@@ -58,7 +59,7 @@ type runPage struct {
 	CanResume     bool
 	Address       string
 	Whole         bool // the step works on the run as a whole
-	Nav           bench.EntryNav
+	Nav           flows.EntryNav
 	EntryBefore   string
 	EntryAfter    string
 	Children      []runRow
@@ -76,7 +77,7 @@ type runPage struct {
 	Unwritten     string          // what became of records that were collected, where no file was written
 	From          string          // the step from which the run can begin again; empty where it cannot
 	Input, Answer string
-	Exchange      *bench.Exchange // with the step's system, for the record; nil where there is none
+	Exchange      *flows.Exchange // with the step's system, for the record; nil where there is none
 }
 
 // maxChildren and maxReferences bound what one page shows.
@@ -151,7 +152,7 @@ func (t traffic) run(c *gin.Context) error {
 			return fmt.Sprintf("/traffic/runs/%s?step=%s&record=%d", r.ID, step, d.Record)
 		},
 	})
-	d.Summary = bench.Summary(g, r.Counts)
+	d.Summary = flows.Summary(g, r.Counts)
 	if page.Partial(c) {
 		runView.Part(c, "work", d)
 		return nil
@@ -264,7 +265,7 @@ func pretty(text []byte) string {
 func (t traffic) record(c *gin.Context, d *runPage, plan *flow.Plan, record, entryPath string) error {
 	r, ps := d.Run, plan.Planned(d.Step)
 	n := flow.WholeRun + 1
-	if d.Whole = !bench.InBody(plan, ps) && (ps != nil || plan.ReadStep == nil); !d.Whole {
+	if d.Whole = !flows.InBody(plan, ps) && (ps != nil || plan.ReadStep == nil); !d.Whole {
 		if r.Taken == 0 {
 			return nil
 		}
@@ -285,7 +286,7 @@ func (t traffic) record(c *gin.Context, d *runPage, plan *flow.Plan, record, ent
 		}
 	}
 	it.Frame.Slots[flow.RequestSlot] = plan.Asked(flow.ReadRequest(r.Request))
-	it, d.Nav = bench.EntryOf(it, ps, entryPath)
+	it, d.Nav = flows.EntryOf(it, ps, entryPath)
 	link := func(path string) string {
 		if path == "" {
 			return ""
@@ -293,12 +294,12 @@ func (t traffic) record(c *gin.Context, d *runPage, plan *flow.Plan, record, ent
 		return fmt.Sprintf("/traffic/runs/%s?step=%s&record=%d&entry=%s", r.ID, d.Step, d.Record, path)
 	}
 	d.EntryBefore, d.EntryAfter = link(d.Nav.Before), link(d.Nav.After)
-	d.In, d.Out, d.Told, d.Faults = bench.Passage(plan, it, d.Step)
-	d.Exchange = bench.ExchangeOf(c, t.Engine, t.Scope, plan, ps, it)
+	d.In, d.Out, d.Told, d.Faults = flows.Passage(plan, it, d.Step)
+	d.Exchange = flows.ExchangeOf(c, t.Engine, t.Scope, plan, ps, it)
 	view := "raw"
 	if d.Raw {
 		view = ""
-		d.RawIn, d.RawOut = bench.RawPassage(plan, it, d.Step)
+		d.RawIn, d.RawOut = flows.RawPassage(plan, it, d.Step)
 	}
 	d.RawHref = fmt.Sprintf("/traffic/runs/%s?step=%s&record=%d&view=%s", r.ID, d.Step, d.Record, view)
 	d.Changed, d.New = page.Mark(d.In, d.Out)
@@ -391,7 +392,7 @@ func (t traffic) file(c *gin.Context) error {
 	}
 	defer content.Close()
 	if c.Query("download") != "" {
-		c.Header("Content-Disposition", `attachment; filename="`+bench.FileName(path.Base(strings.TrimSuffix(strings.TrimSuffix(d.File.Name, ".gz"), ".zip")))+`"`)
+		c.Header("Content-Disposition", `attachment; filename="`+base.FileName(path.Base(strings.TrimSuffix(strings.TrimSuffix(d.File.Name, ".gz"), ".zip")))+`"`)
 		c.Header("Content-Type", "application/octet-stream")
 		_, err := io.Copy(c.Writer, content.Reader())
 		return err

@@ -19,7 +19,7 @@ import (
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/engine"
 	"hollowreed/internal/store"
-	"hollowreed/internal/web/bench"
+	"hollowreed/internal/web/bench/base"
 )
 
 // sample keeps a record of a run as a sample with the schema by which it was read.
@@ -45,8 +45,8 @@ func (t traffic) sample(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	base := strings.TrimSuffix(path.Base(r.Reference), path.Ext(r.Reference))
-	name := bench.FileName(fmt.Sprintf("%s-record-%d%s", base, n, path.Ext(r.Reference)))
+	stem := strings.TrimSuffix(path.Base(r.Reference), path.Ext(r.Reference))
+	name := base.FileName(fmt.Sprintf("%s-record-%d%s", stem, n, path.Ext(r.Reference)))
 	if name, err = t.Designer(c).AddSample(c, s.ID, name, text); err != nil {
 		return err
 	}
@@ -86,7 +86,7 @@ func (t traffic) download(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	c.Header("Content-Disposition", `attachment; filename="`+bench.FileName(r.Reference+".ndjson")+`"`)
+	c.Header("Content-Disposition", `attachment; filename="`+base.FileName(r.Reference+".ndjson")+`"`)
 	c.Header("Content-Type", "application/x-ndjson")
 	return t.Engine.WriteJournal(c, r.ID, c.Writer)
 }
@@ -105,7 +105,7 @@ func (t traffic) message(c *gin.Context) error {
 	default:
 		return store.ErrNotFound
 	}
-	c.Header("Content-Disposition", `attachment; filename="`+bench.FileName(name)+`"`)
+	c.Header("Content-Disposition", `attachment; filename="`+base.FileName(name)+`"`)
 	c.Header("Content-Type", "application/octet-stream")
 	_, err = io.Copy(c.Writer, content)
 	return err
