@@ -15,7 +15,7 @@ import (
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/doc"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
@@ -199,7 +199,7 @@ func bareUpsert(ctx context.Context, conn *pgx.Conn, s *schema.Schema) error {
 
 func ourUpsert(ctx context.Context, db *sql.DB, s *schema.Schema) error {
 	list := records(s)
-	u := flow.Upsert{Table: "target", Key: []string{"id"}, Row: s}
+	u := running.Upsert{Table: "target", Key: []string{"id"}, Row: s}
 	for from := 0; from < len(list); from += upsertBatch {
 		if _, err := db.Upsert(ctx, u, list[from:min(from+upsertBatch, len(list))]); err != nil {
 			return err

@@ -20,7 +20,7 @@ import (
 	"hollowreed/internal/app"
 	"hollowreed/internal/child"
 	"hollowreed/internal/connector"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/engine"
 	"hollowreed/internal/store"
 	"hollowreed/internal/testdb"
@@ -240,7 +240,7 @@ func (s *scoped) whole(of store.Scope, files, orders int) {
 	require.Equal(s.t, lines(want, of, ""), s.written(of, "*.csv"), "%s: what was written", of)
 	require.Equal(s.t, lines(want, of, of.String()), s.written(of, "*.paid"), "%s: what was waited for, and gathered", of)
 
-	rows, err := store.ListState(ctx, s.db, of, flow.TableSpace("known"), 1000)
+	rows, err := store.ListState(ctx, s.db, of, running.TableSpace("known"), 1000)
 	require.NoError(s.t, err)
 	require.Len(s.t, rows, len(want), "%s: rows of the table", of)
 	for _, row := range rows {

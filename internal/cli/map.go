@@ -11,7 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/mapping"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/all"
@@ -101,7 +101,7 @@ func mapper(plan *mapping.Plan, input string, others []value.Value) notation.Cha
 			return v, err
 		}
 		sources[0] = v
-		fr.Set(flow.RunFacts("", file, file, line, started), sources...)
+		fr.Set(running.RunFacts("", file, file, line, started), sources...)
 		res := plan.Apply(fr)
 		if res.Faults != nil {
 			ft := res.Faults[0]

@@ -21,7 +21,8 @@ import (
 	"hollowreed/internal/connector"
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
+	"hollowreed/internal/core/flow/trial"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/project"
@@ -81,7 +82,7 @@ func (e env) runFlow(cmd *cobra.Command, p *project.Project, id string, f runFla
 	if len(plan.Faults) > 0 {
 		return plan.Faults[0]
 	}
-	d := &drive{env: e, plan: plan, show: e.showEffects(), totals: map[string]*flow.Counts{}, tally: &flow.Totals{}, files: map[*flow.FileTarget]*outfile.Set{}, madeUp: map[*connection.Operation]bool{}}
+	d := &drive{env: e, plan: plan, show: e.showEffects(), totals: map[string]*running.Counts{}, tally: &running.Totals{}, files: map[*running.FileTarget]*outfile.Set{}, madeUp: map[*connection.Operation]bool{}}
 	defer d.close()
 	if err := d.reach(p, f); err != nil {
 		return err
@@ -100,8 +101,8 @@ func (e env) runFlow(cmd *cobra.Command, p *project.Project, id string, f runFla
 	}
 	file := filepath.Base(d.input)
 	now := time.Now().UTC()
-	d.facts = flow.Facts{ID: uuid.NewString(), File: file, Reference: file, Started: value.Instant(now), Request: p.TriedRequest(plan)}
-	d.runtime = &flow.DryRuntime{Outside: d.outside, Plan: p.Flow, At: now, Facts: d.facts, Randomness: rand.Reader, Collect: d.collect}
+	d.facts = running.Facts{ID: uuid.NewString(), File: file, Reference: file, Started: value.Instant(now), Request: p.TriedRequest(plan)}
+	d.runtime = &trial.DryRuntime{Outside: d.outside, Plan: p.Flow, At: now, Facts: d.facts, Randomness: rand.Reader, Collect: d.collect}
 	if f.input == "" {
 		return d.sample(cmd.Context(), p, of)
 	}
@@ -117,7 +118,7 @@ func (e env) runFlow(cmd *cobra.Command, p *project.Project, id string, f runFla
 				return err
 			}
 			text := string(body)
-			d.facts.Request = plan.Flow.Trigger.Tried(&text, value.Value{})
+			d.facts.Request = running.TriedRequest(plan.Flow.Trigger, &text, value.Value{})
 		}
 		return d.run(cmd.Context(), nil)
 	}
@@ -171,11 +172,11 @@ func (o *one) Many() bool         { return false }
 // reach makes the outside: that of the settings file, or one that only shows what would be done.
 func (d *drive) reach(p *project.Project, f runFlags) error {
 	if !f.really {
-		d.outside = &flow.Dry{
+		d.outside = &trial.Dry{
 			Made: d.made,
 			Rows: func(s *schema.Schema) ([]value.Value, error) { return p.SampleRecords(s, maxSampleRows) },
-			Tell: func(_ flow.Upsert, row value.Value) { d.show.tell(row) },
-			Sent: func(c flow.Call, request value.Value) { d.show.tell(labelled("request", c.Step, request)) },
+			Tell: func(_ running.Upsert, row value.Value) { d.show.tell(row) },
+			Sent: func(c running.Call, request value.Value) { d.show.tell(labelled("request", c.Step, request)) },
 		}
 		return nil
 	}
@@ -207,7 +208,7 @@ func labelled(what, step string, v value.Value) value.Value {
 }
 
 // collect keeps what write steps have collected, of flows that are called as well.
-func (d *drive) collect(plan *flow.Plan, records []flow.Collected) error {
+func (d *drive) collect(plan *running.Plan, records []running.Collected) error {
 	d.filing.Lock()
 	defer d.filing.Unlock()
 	for _, c := range records {
@@ -227,7 +228,7 @@ func (d *drive) collect(plan *flow.Plan, records []flow.Collected) error {
 
 // writeFiles writes the files, or shows them.
 func (d *drive) writeFiles(ctx context.Context) error {
-	for _, to := range slices.SortedFunc(maps.Keys(d.files), func(a, b *flow.FileTarget) int { return strings.Compare(a.Step.ID, b.Step.ID) }) {
+	for _, to := range slices.SortedFunc(maps.Keys(d.files), func(a, b *running.FileTarget) int { return strings.Compare(a.Step.ID, b.Step.ID) }) {
 		files, err := d.files[to].End()
 		if err != nil {
 			return err
@@ -241,7 +242,7 @@ func (d *drive) writeFiles(ctx context.Context) error {
 	return nil
 }
 
-func (d *drive) writeFile(ctx context.Context, to *flow.FileTarget, f *outfile.File) error {
+func (d *drive) writeFile(ctx context.Context, to *running.FileTarget, f *outfile.File) error {
 	if d.pool != nil {
 		name, size, err := d.files[to].Write(ctx, d.pool, f, d.facts.ID)
 		if err == nil {
@@ -275,25 +276,25 @@ func (d *drive) close() {
 // drive takes one message through a flow.
 type drive struct {
 	env
-	plan    *flow.Plan
-	outside flow.Outside
+	plan    *running.Plan
+	outside running.Outside
 	pool    *connector.Pool // where it is done really; nil otherwise
 	show    *effects
-	files   map[*flow.FileTarget]*outfile.Set
+	files   map[*running.FileTarget]*outfile.Set
 	madeUp  map[*connection.Operation]bool
 	filing  sync.Mutex
 	answer  value.Value
-	runtime flow.Runtime
-	facts   flow.Facts
+	runtime running.Runtime
+	facts   running.Facts
 	input   string
-	totals  map[string]*flow.Counts
-	tally   *flow.Totals
-	whole   *flow.Item
+	totals  map[string]*running.Counts
+	tally   *running.Totals
+	whole   *running.Item
 	aside   int
 }
 
-func (d *drive) batch() *flow.Batch {
-	return &flow.Batch{Plan: d.plan, Outside: d.outside, Runtime: d.runtime, Try: 1, Totals: d.tally}
+func (d *drive) batch() *running.Batch {
+	return &running.Batch{Plan: d.plan, Outside: d.outside, Runtime: d.runtime, Try: 1, Totals: d.tally}
 }
 
 // run does the head, every record and the tail, and says what became of them.
@@ -309,8 +310,8 @@ func (d *drive) run(ctx context.Context, r notation.Reader) error {
 	if err := d.pass(ctx, d.plan.Head); err != nil {
 		return err
 	}
-	if d.plan.ReadStep != nil && d.whole.State == flow.Done {
-		if err := d.records(ctx, flow.NewSource(d.plan, r, d.facts).Within(d.whole)); err != nil {
+	if d.plan.ReadStep != nil && d.whole.State == running.Done {
+		if err := d.records(ctx, running.NewSource(d.plan, r, d.facts).Within(d.whole)); err != nil {
 			return err
 		}
 		d.plan.Tallied(d.whole, d.tally.Values)
@@ -332,16 +333,16 @@ func (d *drive) run(ctx context.Context, r notation.Reader) error {
 }
 
 // pass takes the run as a whole through steps.
-func (d *drive) pass(ctx context.Context, steps []*flow.PlannedStep) error {
+func (d *drive) pass(ctx context.Context, steps []*running.PlannedStep) error {
 	b := d.batch()
-	d.whole.State = flow.Live
+	d.whole.State = running.Live
 	if err := b.Pass(ctx, steps, d.whole); err != nil {
 		return err
 	}
-	return d.done(b, []*flow.Item{d.whole})
+	return d.done(b, []*running.Item{d.whole})
 }
 
-func (d *drive) records(ctx context.Context, src *flow.Source) error {
+func (d *drive) records(ctx context.Context, src *running.Source) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	for p := range ahead(ctx, d.batch, src) {
@@ -360,16 +361,16 @@ func (d *drive) records(ctx context.Context, src *flow.Source) error {
 		}
 	}
 	if src.Taken() == 0 {
-		return flow.Empty(d.input)
+		return running.Empty(d.input)
 	}
 	return nil
 }
 
 // done adds up what a batch did; its error is the fault at which the run stops.
-func (d *drive) done(b *flow.Batch, items []*flow.Item) error {
+func (d *drive) done(b *running.Batch, items []*running.Item) error {
 	for id, c := range b.Counts {
 		if d.totals[id] == nil {
-			d.totals[id] = &flow.Counts{}
+			d.totals[id] = &running.Counts{}
 		}
 		d.totals[id].Add(c)
 	}
@@ -434,13 +435,13 @@ func (r *effects) close() {
 
 // prepared is a batch that has passed all steps that reach nothing outside.
 type prepared struct {
-	batch *flow.Batch
-	items []*flow.Item
+	batch *running.Batch
+	items []*running.Item
 	err   error
 }
 
 // ahead reads and prepares batches while others are worked on, and gives them in their order.
-func ahead(ctx context.Context, batch func() *flow.Batch, src *flow.Source) <-chan chan prepared {
+func ahead(ctx context.Context, batch func() *running.Batch, src *running.Source) <-chan chan prepared {
 	out := make(chan chan prepared, 8)
 	go func() {
 		defer close(out)
@@ -466,9 +467,9 @@ func ahead(ctx context.Context, batch func() *flow.Batch, src *flow.Source) <-ch
 	return out
 }
 
-func (e env) tell(items []*flow.Item) (aside int) {
+func (e env) tell(items []*running.Item) (aside int) {
 	for _, it := range items {
-		if it.State != flow.SetAside {
+		if it.State != running.SetAside {
 			aside += e.tell(it.Inner)
 			continue
 		}
@@ -481,7 +482,7 @@ func (e env) tell(items []*flow.Item) (aside int) {
 	return aside
 }
 
-func (e env) counts(plan *flow.Plan, totals map[string]*flow.Counts) {
+func (e env) counts(plan *running.Plan, totals map[string]*running.Counts) {
 	for _, ps := range plan.Steps {
 		c := totals[ps.Step.ID]
 		if c == nil || ps.Step.Of().Loops {

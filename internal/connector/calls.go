@@ -9,7 +9,7 @@ import (
 
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/value"
 )
 
@@ -35,7 +35,7 @@ func (p *Pool) FetchMails(ctx context.Context, id, from, subject string, take fu
 }
 
 // Lookup finds rows.
-func (p *Pool) Lookup(ctx context.Context, l flow.Lookup, keys [][]value.Value) (rows []value.Value, err error) {
+func (p *Pool) Lookup(ctx context.Context, l running.Lookup, keys [][]value.Value) (rows []value.Value, err error) {
 	db, e, err := as[system.Tables](ctx, p, l.Connection, "look up rows")
 	if err != nil {
 		return nil, err
@@ -48,7 +48,7 @@ func (p *Pool) Lookup(ctx context.Context, l flow.Lookup, keys [][]value.Value) 
 }
 
 // Upsert writes rows.
-func (p *Pool) Upsert(ctx context.Context, u flow.Upsert, rows []value.Value) (done []flow.WriteResult, err error) {
+func (p *Pool) Upsert(ctx context.Context, u running.Upsert, rows []value.Value) (done []running.WriteResult, err error) {
 	db, e, err := as[system.Tables](ctx, p, u.Connection, "upsert rows")
 	if err != nil {
 		return nil, err
@@ -61,7 +61,7 @@ func (p *Pool) Upsert(ctx context.Context, u flow.Upsert, rows []value.Value) (d
 }
 
 // CheckUpsert holds an upsert against its table, and writes nothing.
-func (p *Pool) CheckUpsert(ctx context.Context, u flow.Upsert) (faults fault.List, err error) {
+func (p *Pool) CheckUpsert(ctx context.Context, u running.Upsert) (faults fault.List, err error) {
 	db, e, err := as[system.Tables](ctx, p, u.Connection, "upsert rows")
 	if err != nil {
 		return nil, err
@@ -87,7 +87,7 @@ func (p *Pool) Ask(ctx context.Context, r system.Request) (answer value.Value, e
 }
 
 // Call does an operation for each request: all at once where the system can, otherwise one after another, or some beside each other where they change nothing.
-func (p *Pool) Call(ctx context.Context, c flow.Call, requests []value.Value) ([]flow.Response, error) {
+func (p *Pool) Call(ctx context.Context, c running.Call, requests []value.Value) ([]running.Response, error) {
 	list := make([]system.Request, len(requests))
 	for i, v := range requests {
 		list[i] = system.Request{Op: c.Op, Value: v, Key: keyOf(c, i)}
@@ -101,7 +101,7 @@ func (p *Pool) Call(ctx context.Context, c flow.Call, requests []value.Value) ([
 	if !c.Op.Changes() {
 		return p.beside(ctx, list, p.Ask)
 	}
-	done := make([]flow.Response, len(list))
+	done := make([]running.Response, len(list))
 	for i, r := range list {
 		answer, err := p.heard(ctx, r, p.Ask)
 		if err != nil {
@@ -121,10 +121,10 @@ func (p *Pool) Call(ctx context.Context, c flow.Call, requests []value.Value) ([
 const atOnce = 4
 
 // beside asks for what changes nothing, a few at a time; the answers stand in the order of the requests.
-func (p *Pool) beside(ctx context.Context, list []system.Request, ask asking) ([]flow.Response, error) {
+func (p *Pool) beside(ctx context.Context, list []system.Request, ask asking) ([]running.Response, error) {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
-	done := make([]flow.Response, len(list))
+	done := make([]running.Response, len(list))
 	free := make(chan struct{}, atOnce)
 	var wg sync.WaitGroup
 	for i, r := range list {
@@ -148,18 +148,18 @@ func (p *Pool) beside(ctx context.Context, list []system.Request, ask asking) ([
 type asking func(ctx context.Context, r system.Request) (value.Value, error)
 
 // heard asks once and keeps what was said. A fault of a setting is about every request; any other one is about this one.
-func (p *Pool) heard(ctx context.Context, r system.Request, ask asking) (flow.Response, error) {
+func (p *Pool) heard(ctx context.Context, r system.Request, ask asking) (running.Response, error) {
 	ctx, said := system.ListenBriefly(ctx, p.Mask)
 	answer, err := ask(ctx, r)
 	var f *fault.Fault
 	if errors.As(err, &f) && f.Code != fault.Setting {
-		return flow.Response{Fault: f, Said: said.Turns}, nil
+		return running.Response{Fault: f, Said: said.Turns}, nil
 	}
-	return flow.Response{Answer: answer, Said: said.Turns}, err
+	return running.Response{Answer: answer, Said: said.Turns}, err
 }
 
 // Preview is what would be sent for a request of a call, with secrets masked; nil where the system cannot tell.
-func (p *Pool) Preview(ctx context.Context, c flow.Call, request value.Value) (*flow.Turn, error) {
+func (p *Pool) Preview(ctx context.Context, c running.Call, request value.Value) (*running.Turn, error) {
 	r := system.Request{Op: c.Op, Value: request, Key: keyOf(c, 0)}
 	s, err := p.System(ctx, r.Op.Connection)
 	if err != nil {
@@ -178,7 +178,7 @@ func (p *Pool) Preview(ctx context.Context, c flow.Call, request value.Value) (*
 }
 
 // rows reads the records of one answer that are wanted.
-func (p *Pool) rows(ctx context.Context, r system.Request, wanted flow.Rows) (value.Value, error) {
+func (p *Pool) rows(ctx context.Context, r system.Request, wanted running.Rows) (value.Value, error) {
 	var list []value.Value
 	for v, err := range p.Read(ctx, r) {
 		if err != nil {
@@ -186,16 +186,16 @@ func (p *Pool) rows(ctx context.Context, r system.Request, wanted flow.Rows) (va
 		}
 		list = append(list, v)
 		switch {
-		case wanted == flow.FirstRow:
+		case wanted == running.FirstRow:
 			return v, nil
-		case wanted == flow.OneRow && len(list) > 1:
+		case wanted == running.OneRow && len(list) > 1:
 			return value.Value{}, fault.Expect(fault.Range, "one record of "+r.Op.Name, "several").Mended("Choose the first record, or all as a list")
-		case len(list) > flow.MaxRows:
-			return value.Value{}, fault.New(fault.Limit, "%s answers with more than %d records", r.Op.Name, flow.MaxRows).Mended("Read them as the records of a flow")
+		case len(list) > running.MaxRows:
+			return value.Value{}, fault.New(fault.Limit, "%s answers with more than %d records", r.Op.Name, running.MaxRows).Mended("Read them as the records of a flow")
 		}
 	}
 	switch {
-	case wanted == flow.AllRows:
+	case wanted == running.AllRows:
 		return value.ListOf(list...), nil
 	case len(list) == 0:
 		return value.Value{}, nil
@@ -204,19 +204,19 @@ func (p *Pool) rows(ctx context.Context, r system.Request, wanted flow.Rows) (va
 }
 
 // keyOf is the same for each try of a record.
-func keyOf(c flow.Call, i int) string {
+func keyOf(c running.Call, i int) string {
 	if i >= len(c.Items) {
 		return ""
 	}
 	it := c.Items[i]
-	key := fmt.Sprintf("%s-%s-%d", it.Frame.Slots[flow.RunSlot].Field("id"), c.Step, it.Record)
+	key := fmt.Sprintf("%s-%s-%d", it.Frame.Slots[running.RunSlot].Field("id"), c.Step, it.Record)
 	if it.Path != "" {
 		key += "." + it.Path
 	}
 	return key
 }
 
-func (p *Pool) callAll(ctx context.Context, c flow.Call, list []system.Request) (answers []flow.Response, ok bool, err error) {
+func (p *Pool) callAll(ctx context.Context, c running.Call, list []system.Request) (answers []running.Response, ok bool, err error) {
 	b, e, err := as[system.Caller](ctx, p, c.Op.Connection, "do "+c.Op.Name)
 	if err != nil {
 		return nil, false, err
@@ -234,7 +234,7 @@ func (p *Pool) callAll(ctx context.Context, c flow.Call, list []system.Request) 
 		return nil, ok, err
 	}
 	for _, d := range done {
-		answers = append(answers, flow.Response{Answer: d.Answer, Fault: d.Fault})
+		answers = append(answers, running.Response{Answer: d.Answer, Fault: d.Fault})
 	}
 	if c.Done != nil {
 		err = c.Done(0, answers)

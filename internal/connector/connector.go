@@ -30,7 +30,7 @@ import (
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/secret"
 )
 
@@ -109,7 +109,7 @@ type entry struct {
 	breaker breaker
 }
 
-var _ flow.Outside = (*Pool)(nil)
+var _ running.Outside = (*Pool)(nil)
 
 // NewPool makes a pool with nothing open.
 func NewPool(s Source, r Rules) *Pool { return &Pool{source: s, rules: r, open: map[string]*entry{}} }

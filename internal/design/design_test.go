@@ -13,7 +13,8 @@ import (
 	"hollowreed/internal/compiled"
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/doc"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
+
 	flowedit "hollowreed/internal/core/flow/edit"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
@@ -255,5 +256,5 @@ func TestFlowsLibrariesAndOperations(t *testing.T) {
 	require.NotNil(t, p.Connection("desk").Operation("pong"))
 	require.NotNil(t, p.Schema("pong"))
 	require.NotNil(t, connection.KindOf(p.Connection("desk").Kind))
-	require.IsType(t, &flow.Plan{}, p.Flow("bookings"))
+	require.IsType(t, &running.Plan{}, p.Flow("bookings"))
 }

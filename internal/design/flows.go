@@ -6,6 +6,7 @@ import (
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/edit"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/store"
 )
@@ -28,7 +29,7 @@ func (d Designer) AddFlow(ctx context.Context, title, trigger string) (string, e
 }
 
 // ExtractSteps makes a flow of steps, which are replaced by one that runs it. It gives the id of that step.
-func (d Designer) ExtractSteps(ctx context.Context, plan *flow.Plan, from int64, steps edit.Range, title string) (string, error) {
+func (d Designer) ExtractSteps(ctx context.Context, plan *running.Plan, from int64, steps edit.Range, title string) (string, error) {
 	p, err := d.Load(ctx)
 	if err != nil {
 		return "", err
@@ -51,7 +52,7 @@ func (d Designer) ExtractSteps(ctx context.Context, plan *flow.Plan, from int64,
 
 // AddMappingFor adds a mapping and lets a step map with it. Where each names a list, the step is put into a loop over its
 // entries.
-func (d Designer) AddMappingFor(ctx context.Context, plan *flow.Plan, step *flow.Step, from int64, id, text, each string) error {
+func (d Designer) AddMappingFor(ctx context.Context, plan *running.Plan, step *flow.Step, from int64, id, text, each string) error {
 	path := project.Path(project.Flows, plan.Flow.ID)
 	draft, err := d.at(ctx, path, from)
 	if err != nil {

@@ -9,7 +9,7 @@ import (
 
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/store"
 )
@@ -185,7 +185,7 @@ func (d Designer) Import(ctx context.Context, texts map[string]string) (changes 
 // KeepsID is why a part keeps its id; empty where it may get another.
 func (d Designer) KeepsID(ctx context.Context, p *project.Project, part project.Part) string {
 	if part.Kind == project.Tables {
-		if changed, err := store.ListState(ctx, d.DB, d.Scope, flow.TableSpace(part.ID), 1); err == nil && len(changed) > 0 {
+		if changed, err := store.ListState(ctx, d.DB, d.Scope, running.TableSpace(part.ID), 1); err == nil && len(changed) > 0 {
 			return "flows have changed rows of it, which are kept under its id"
 		}
 	}

@@ -5,7 +5,8 @@ import (
 	"slices"
 
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
+	"hollowreed/internal/core/flow/trial"
 	"hollowreed/internal/store"
 )
 
@@ -13,7 +14,7 @@ import (
 const maxTyped = 256 << 10
 
 // TypeTry keeps what test runs of a flow begin with; nothing is what its samples say.
-func (d Designer) TypeTry(ctx context.Context, plan *flow.Plan, with flow.TriedWith) error {
+func (d Designer) TypeTry(ctx context.Context, plan *running.Plan, with trial.TriedWith) error {
 	if len(with.Message)+len(with.Address)+len(with.Headers) > maxTyped {
 		return fault.New(fault.Limit, "more than 256 KB are not kept for a try").Mended("Keep it as a sample with its schema")
 	}
@@ -26,15 +27,15 @@ func (d Designer) TypeTry(ctx context.Context, plan *flow.Plan, with flow.TriedW
 }
 
 // ChooseCallMode says what test runs do about a step that reaches a system.
-func (d Designer) ChooseCallMode(ctx context.Context, stepKey string, m flow.CallMode) error {
-	if !slices.Contains(flow.Manners, m) {
+func (d Designer) ChooseCallMode(ctx context.Context, stepKey string, m trial.CallMode) error {
+	if !slices.Contains(trial.Manners, m) {
 		return store.ErrNotFound
 	}
 	return store.SetCallMode(ctx, d.DB, d.Scope, stepKey, m)
 }
 
 // KeepRecordedCalls keeps what systems answered in a test run, to be replayed.
-func (d Designer) KeepRecordedCalls(ctx context.Context, calls []flow.RecordedCall) error {
+func (d Designer) KeepRecordedCalls(ctx context.Context, calls []trial.RecordedCall) error {
 	return store.SaveRecordedCall(ctx, d.DB, d.Scope, calls)
 }
 

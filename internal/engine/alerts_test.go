@@ -7,7 +7,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/store"
 	"hollowreed/internal/testkit"
 )
@@ -18,7 +18,7 @@ func (w *world) told() (texts []string) {
 	runs, err := store.Runs(w.t.Context(), w.db, store.RunFilter{Scope: testkit.Skerry, Flow: "telling", State: store.Done, Most: 50})
 	require.NoError(w.t, err)
 	for i := len(runs) - 1; i >= 0; i-- {
-		entry, err := w.engine.Journal(w.t.Context(), runs[i].ID, flow.WholeRun)
+		entry, err := w.engine.Journal(w.t.Context(), runs[i].ID, running.WholeRun)
 		require.NoError(w.t, err)
 		texts = append(texts, entry.Notes[0].Message)
 	}

@@ -9,7 +9,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/store"
 )
@@ -114,7 +114,7 @@ func (e *Engine) stopCalls(ctx context.Context) {
 // recordHere records a run that this process takes on.
 func (e *Engine) recordHere(ctx context.Context, c *Call, b beginning, a InboundRequest) (r store.Run, err error) {
 	r = c.run(b)
-	e.setReference(c.Plan, &r, b.value, flow.ReadRequest(b.request))
+	e.setReference(c.Plan, &r, b.value, running.ReadRequest(b.request))
 	if a.Key == "" {
 		return store.AddClaimed(ctx, e.front(), r, e.ID)
 	}
@@ -153,11 +153,11 @@ func (e *Engine) computed(ctx context.Context, c *Call, b beginning) (w store.Wh
 	began := time.Now().UTC().Truncate(time.Microsecond)
 	w.Run = c.run(b)
 	w.Run.State, w.Run.Claim, w.Run.Attempt, w.Run.CreatedAt, w.Run.BeganAt = store.Running, 1, 1, began, &began
-	request := flow.ReadRequest(b.request)
+	request := running.ReadRequest(b.request)
 	e.setReference(c.Plan, &w.Run, b.value, request)
-	x := &execution{engine: e, run: w.Run, plan: c.Plan, request: request, totals: &flow.Totals{Values: map[string]value.Value{}}}
+	x := &execution{engine: e, run: w.Run, plan: c.Plan, request: request, totals: &running.Totals{Values: map[string]value.Value{}}}
 	x.whole = c.Plan.Whole(x.facts(), b.value)
-	batch := &flow.Batch{Plan: c.Plan, Runtime: &transient{services{x: x}}, Try: 1, Totals: x.totals, Trace: x.tracing()}
+	batch := &running.Batch{Plan: c.Plan, Runtime: &transient{services{x: x}}, Try: 1, Totals: x.totals, Trace: x.tracing()}
 	ctx, end := x.traced(ctx)
 	err = batch.Pass(ctx, c.Plan.Head, x.whole)
 	end(err)
@@ -170,7 +170,7 @@ func (e *Engine) computed(ctx context.Context, c *Call, b beginning) (w store.Wh
 		return w, errOtherwise
 	}
 	w.State, w.Fault, w.References, w.Events = over.state, over.fault, batch.References, batch.Events
-	if w.Entries, err = encode(c.Plan, []*flow.Item{x.whole}); err != nil {
+	if w.Entries, err = encode(c.Plan, []*running.Item{x.whole}); err != nil {
 		return w, err
 	}
 	w.Run = x.came(x.run, batch, batch.Counts)
@@ -187,26 +187,28 @@ func (e *Engine) addWhole(db store.DB) func(context.Context, []store.WholeRun) (
 // transient is Hollow Reed as a run sees it that is not recorded yet: it may look, and keep nothing.
 type transient struct{ services }
 
-func (transient) Start(context.Context, flow.FlowCall, []value.Value) ([]flow.Response, error) {
+func (transient) Start(context.Context, running.FlowCall, []value.Value) ([]running.Response, error) {
 	return nil, errOtherwise
 }
 
-func (transient) Wait(context.Context, string, []*flow.Item, []time.Time) error { return errOtherwise }
-
-func (transient) MarkSeen(context.Context, flow.DuplicateCheck, []string) ([]bool, error) {
-	return nil, errOtherwise
-}
-
-func (transient) Put(context.Context, string, []flow.StateEntry) error { return errOtherwise }
-
-func (transient) Send(context.Context, string, []*flow.Item, []flow.CorrelatedMessage) error {
+func (transient) Wait(context.Context, string, []*running.Item, []time.Time) error {
 	return errOtherwise
 }
 
-func (transient) Receive(context.Context, flow.ReceiveStep, []flow.CorrelatedMessage) ([]*string, error) {
+func (transient) MarkSeen(context.Context, running.DuplicateCheck, []string) ([]bool, error) {
 	return nil, errOtherwise
 }
 
-func (transient) Aggregate(context.Context, flow.AggregateStep, []string, []string) ([]flow.AggregateGroup, error) {
+func (transient) Put(context.Context, string, []running.StateEntry) error { return errOtherwise }
+
+func (transient) Send(context.Context, string, []*running.Item, []running.CorrelatedMessage) error {
+	return errOtherwise
+}
+
+func (transient) Receive(context.Context, running.ReceiveStep, []running.CorrelatedMessage) ([]*string, error) {
+	return nil, errOtherwise
+}
+
+func (transient) Aggregate(context.Context, running.AggregateStep, []string, []string) ([]running.AggregateGroup, error) {
 	return nil, errOtherwise
 }

@@ -12,7 +12,7 @@ import (
 
 	"hollowreed/internal/connector"
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/store"
 	"hollowreed/internal/testkit"
 )
@@ -78,9 +78,9 @@ func TestACallIsDoneWhereItComesIn(t *testing.T) {
 	require.Equal(t, 1, r.Counts["a"].Out)
 	refs, err := store.References(t.Context(), w.db, r.ID, 5)
 	require.NoError(t, err)
-	require.Equal(t, []flow.Reference{{Record: flow.WholeRun, Text: "17"}}, refs)
+	require.Equal(t, []running.Reference{{Record: running.WholeRun, Text: "17"}}, refs)
 	require.Equal(t, "hail Ada", w.noted(r))
-	entry, err := e.Journal(t.Context(), r.ID, flow.WholeRun)
+	entry, err := e.Journal(t.Context(), r.ID, running.WholeRun)
 	require.NoError(t, err)
 	require.JSONEq(t, `{"n": 17}`, string(entry.Values["number"]))
 
@@ -312,7 +312,7 @@ func TestAPanicInACallThatIsDoneInMemoryIsDoneAnotherWay(t *testing.T) {
 	require.NoError(t, err)
 	defer c.Leave()
 	broken := *c.Plan
-	broken.Head = []*flow.PlannedStep{nil}
+	broken.Head = []*running.PlannedStep{nil}
 	c.Plan = &broken
 	first, err := e.Request(t.Context(), c, card("1", "Ada"))
 	require.NoError(t, err)

@@ -9,7 +9,8 @@ import (
 	"time"
 
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
+	"hollowreed/internal/core/flow/trial"
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/value"
@@ -21,7 +22,7 @@ import (
 func (e *Engine) SampleCase(ctx context.Context, p *project.Project, flowID, sample string, record int, how TestOptions) (project.Run, *fault.Fault) {
 	how.Record, how.At, how.Keeps, how.Reads = record, time.Now(), true, true
 	if how.Heard == nil {
-		how.Heard = &flow.Recording{}
+		how.Heard = &trial.Recording{}
 	}
 	t := e.Try(ctx, p, flowID, sample, how)
 	if t.Fault != nil {
@@ -29,10 +30,10 @@ func (e *Engine) SampleCase(ctx context.Context, p *project.Project, flowID, sam
 	}
 	plan := p.Flow(flowID)
 	r := project.Run{At: value.Instant(how.At.UTC().Truncate(time.Second)), File: sample, Answers: how.Heard.All()}
-	if req := t.Whole.Frame.Slots[flow.RequestSlot]; req.Kind() != value.Absent {
-		r.Request = string(flow.WriteRequest(req))
+	if req := t.Whole.Frame.Slots[running.RequestSlot]; req.Kind() != value.Absent {
+		r.Request = string(running.WriteRequest(req))
 	}
-	if in := t.Whole.Frame.Slots[flow.InputSlot]; plan.Input != nil && in.Kind() != value.Absent {
+	if in := t.Whole.Frame.Slots[running.InputSlot]; plan.Input != nil && in.Kind() != value.Absent {
 		r.Input = json.Text(in)
 	}
 	if plan.ReadStep != nil && record > 0 && record <= len(t.Items) {
@@ -59,8 +60,8 @@ func (e *Engine) RunCase(ctx context.Context, r store.Run) (project.Run, *projec
 		return c, nil, err
 	}
 	plan := p.Flow(r.Flow)
-	past := &replayer{e: e, run: r, plan: plan, items: map[store.EffectKey]*flow.Item{}}
-	if whole, err := e.Journal(ctx, r.ID, flow.WholeRun); err == nil {
+	past := &replayer{e: e, run: r, plan: plan, items: map[store.EffectKey]*running.Item{}}
+	if whole, err := e.Journal(ctx, r.ID, running.WholeRun); err == nil {
 		past.add(whole.Item(plan))
 	} else if !errors.Is(err, store.ErrNotFound) {
 		return c, nil, err
@@ -86,11 +87,11 @@ func (e *Engine) RunCase(ctx context.Context, r store.Run) (project.Run, *projec
 type replayer struct {
 	e     *Engine
 	run   store.Run
-	plan  *flow.Plan
-	items map[store.EffectKey]*flow.Item
+	plan  *running.Plan
+	items map[store.EffectKey]*running.Item
 }
 
-func (k *replayer) add(it *flow.Item) {
+func (k *replayer) add(it *running.Item) {
 	k.items[effectOf(it)] = it
 	for _, inner := range it.Inner {
 		k.add(inner)
@@ -98,12 +99,12 @@ func (k *replayer) add(it *flow.Item) {
 }
 
 // answers takes the message through the flow once more and keeps what it is answered.
-func (k *replayer) answers(ctx context.Context, p *project.Project, c project.Run) ([]flow.RecordedCall, error) {
-	rec := &flow.Recording{}
-	outside := &flow.Recorder{Inner: k, Dry: k, Heard: rec, Choose: func(string, string, bool) flow.CallMode { return flow.Really }}
-	facts := flow.Facts{ID: k.run.ID.String(), File: c.File, Reference: k.run.Reference, Started: c.At, Request: flow.ReadRequest(k.run.Request)}
-	runtime := &replayRuntime{&flow.DryRuntime{Outside: outside, Plan: p.Flow, At: c.At.GoTime(), Facts: facts, Randomness: rand.Reader}, k, rec}
-	b := &flow.Batch{Plan: k.plan, Outside: outside, Runtime: runtime, Try: 1000, Totals: &flow.Totals{}}
+func (k *replayer) answers(ctx context.Context, p *project.Project, c project.Run) ([]trial.RecordedCall, error) {
+	rec := &trial.Recording{}
+	outside := &trial.Recorder{Inner: k, Dry: k, Heard: rec, Choose: func(string, string, bool) trial.CallMode { return trial.Really }}
+	facts := running.Facts{ID: k.run.ID.String(), File: c.File, Reference: k.run.Reference, Started: c.At, Request: running.ReadRequest(k.run.Request)}
+	runtime := &replayRuntime{&trial.DryRuntime{Outside: outside, Plan: p.Flow, At: c.At.GoTime(), Facts: facts, Randomness: rand.Reader}, k, rec}
+	b := &running.Batch{Plan: k.plan, Outside: outside, Runtime: runtime, Try: 1000, Totals: &running.Totals{}}
 	_, err := p.PlayWith(b, facts, c)
 	if err != nil && !errors.Is(err, io.EOF) {
 		return nil, err
@@ -112,7 +113,7 @@ func (k *replayer) answers(ctx context.Context, p *project.Project, c project.Ru
 }
 
 // at is what the journal has for an item; nil where it has nothing.
-func (k *replayer) at(items []*flow.Item, i int) *flow.Item {
+func (k *replayer) at(items []*running.Item, i int) *running.Item {
 	if i >= len(items) {
 		return nil
 	}
@@ -120,8 +121,8 @@ func (k *replayer) at(items []*flow.Item, i int) *flow.Item {
 }
 
 // answered is what a step came to for an item then.
-func (k *replayer) answered(step string, it *flow.Item) flow.Response {
-	a := flow.Response{}
+func (k *replayer) answered(step string, it *running.Item) running.Response {
+	a := running.Response{}
 	if it == nil {
 		return a
 	}
@@ -138,7 +139,7 @@ func (k *replayer) answered(step string, it *flow.Item) flow.Response {
 }
 
 // Lookup gives the row that was found then.
-func (k *replayer) Lookup(_ context.Context, l flow.Lookup, keys [][]value.Value) ([]value.Value, error) {
+func (k *replayer) Lookup(_ context.Context, l running.Lookup, keys [][]value.Value) ([]value.Value, error) {
 	rows := make([]value.Value, len(keys))
 	for i := range keys {
 		rows[i] = k.answered(l.Step, k.at(l.Items, i)).Answer
@@ -147,11 +148,11 @@ func (k *replayer) Lookup(_ context.Context, l flow.Lookup, keys [][]value.Value
 }
 
 // Upsert says what writing the row did then.
-func (k *replayer) Upsert(_ context.Context, u flow.Upsert, rows []value.Value) ([]flow.WriteResult, error) {
-	out := make([]flow.WriteResult, len(rows))
+func (k *replayer) Upsert(_ context.Context, u running.Upsert, rows []value.Value) ([]running.WriteResult, error) {
+	out := make([]running.WriteResult, len(rows))
 	for i := range rows {
 		it := k.at(u.Items, i)
-		out[i] = flow.WriteResult{Effect: flow.Unchanged, Fault: k.answered(u.Step, it).Fault}
+		out[i] = running.WriteResult{Effect: running.Unchanged, Fault: k.answered(u.Step, it).Fault}
 		if e := it.EffectOf(u.Step); e != "" {
 			out[i].Effect = e
 		}
@@ -160,8 +161,8 @@ func (k *replayer) Upsert(_ context.Context, u flow.Upsert, rows []value.Value) 
 }
 
 // Call gives what was answered then.
-func (k *replayer) Call(_ context.Context, c flow.Call, requests []value.Value) ([]flow.Response, error) {
-	out := make([]flow.Response, len(requests))
+func (k *replayer) Call(_ context.Context, c running.Call, requests []value.Value) ([]running.Response, error) {
+	out := make([]running.Response, len(requests))
 	for i := range requests {
 		out[i] = k.answered(c.Step, k.at(c.Items, i))
 	}
@@ -170,14 +171,14 @@ func (k *replayer) Call(_ context.Context, c flow.Call, requests []value.Value) 
 
 // replayRuntime answers for flows that were called.
 type replayRuntime struct {
-	*flow.DryRuntime
+	*trial.DryRuntime
 	past *replayer
-	rec  *flow.Recording
+	rec  *trial.Recording
 }
 
 // Start gives what the flow answered then.
-func (h *replayRuntime) Start(_ context.Context, c flow.FlowCall, inputs []value.Value) ([]flow.Response, error) {
-	out := make([]flow.Response, len(inputs))
+func (h *replayRuntime) Start(_ context.Context, c running.FlowCall, inputs []value.Value) ([]running.Response, error) {
+	out := make([]running.Response, len(inputs))
 	for i, input := range inputs {
 		out[i] = h.past.answered(c.Step, h.past.at(c.Items, i))
 		h.rec.Hear(c.From, c.Step, input, out[i])

@@ -9,7 +9,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/store"
@@ -23,11 +23,11 @@ type ending struct {
 
 // ending says how the run ends with a batch of the run as a whole; nil where more is to be done. It is recorded with
 // the batch, in one transaction.
-func (x *execution) ending(b *flow.Batch) *ending {
+func (x *execution) ending(b *running.Batch) *ending {
 	switch {
 	case b.Stopped != nil:
 		return &ending{store.Stopped, b.Stopped.Fault}
-	case x.whole.State == flow.SetAside:
+	case x.whole.State == running.SetAside:
 		return &ending{store.SetAside, x.whole.Faults[0]}
 	case x.plan.ReadStep != nil || x.writes():
 		return nil
@@ -39,11 +39,11 @@ func (x *execution) ending(b *flow.Batch) *ending {
 
 // writes says whether files are written when the run ends.
 func (x *execution) writes() bool {
-	return slices.ContainsFunc(x.plan.Steps, func(ps *flow.PlannedStep) bool { return ps.File != nil })
+	return slices.ContainsFunc(x.plan.Steps, func(ps *running.PlannedStep) bool { return ps.File != nil })
 }
 
 // commit records a batch: what happened to its records, what was set aside and how far the run is.
-func (x *execution) commit(ctx context.Context, b *flow.Batch, items []*flow.Item) (cancelledBy *string, err error) {
+func (x *execution) commit(ctx context.Context, b *running.Batch, items []*running.Item) (cancelledBy *string, err error) {
 	r := x.run
 	first := r.Taken
 	r.Taken += len(items)
@@ -57,12 +57,12 @@ func (x *execution) commit(ctx context.Context, b *flow.Batch, items []*flow.Ite
 
 // commitWhole records what happened to the run as a whole. Its journal stands before that of the first record.
 // Where the run ends with it, that is recorded, too.
-func (x *execution) commitWhole(ctx context.Context, b *flow.Batch, end *ending) (cancelledBy *string, err error) {
-	entries, err := encode(x.plan, []*flow.Item{x.whole})
+func (x *execution) commitWhole(ctx context.Context, b *running.Batch, end *ending) (cancelledBy *string, err error) {
+	entries, err := encode(x.plan, []*running.Item{x.whole})
 	if err != nil {
 		return nil, err
 	}
-	return x.record(ctx, x.run, b, batchEntries{flow.WholeRun, 1, entries}, asides(x.run, x.whole.Inner), end)
+	return x.record(ctx, x.run, b, batchEntries{running.WholeRun, 1, entries}, asides(x.run, x.whole.Inner), end)
 }
 
 // end records that the run ends, together with others that end at the same time.
@@ -88,9 +88,9 @@ type batchEntries struct {
 }
 
 // record writes all that a batch has come to in one transaction.
-func (x *execution) record(ctx context.Context, r store.Run, b *flow.Batch, j batchEntries, aside []store.Aside, end *ending) (cancelledBy *string, err error) {
+func (x *execution) record(ctx context.Context, r store.Run, b *running.Batch, j batchEntries, aside []store.Aside, end *ending) (cancelledBy *string, err error) {
 	counts := sum
-	if j.first == flow.WholeRun { // the head may be done again
+	if j.first == running.WholeRun { // the head may be done again
 		counts = latest
 	}
 	r = x.came(r, b, counts(x.run.Counts, b.Counts))
@@ -124,7 +124,7 @@ func (x *execution) record(ctx context.Context, r store.Run, b *flow.Batch, j ba
 }
 
 // came is a run with what a batch has come to.
-func (x *execution) came(r store.Run, b *flow.Batch, counts map[string]*flow.Counts) store.Run {
+func (x *execution) came(r store.Run, b *running.Batch, counts map[string]*running.Counts) store.Run {
 	r.Counts, r.Totals = counts, writeTotals(x.totals)
 	if b.Reply != nil {
 		r.Reply = b.Reply
@@ -137,8 +137,8 @@ func (x *execution) came(r store.Run, b *flow.Batch, counts map[string]*flow.Cou
 
 // recordAsides keeps what was set aside, and gives how many the run has set aside now. The run as a whole may be done again:
 // what it sets aside and tells then takes the place of what it did before.
-func (x *execution) recordAsides(ctx context.Context, tx pgx.Tx, j batchEntries, b *flow.Batch, aside []store.Aside) (int, error) {
-	if j.first != flow.WholeRun {
+func (x *execution) recordAsides(ctx context.Context, tx pgx.Tx, j batchEntries, b *running.Batch, aside []store.Aside) (int, error) {
+	if j.first != running.WholeRun {
 		err := store.AddAside(ctx, tx, aside)
 		if err == nil && len(aside) > 0 && x.plan.Spooled() {
 			err = store.JoinAsides(ctx, tx, x.run, j.first)
@@ -169,7 +169,7 @@ func (x *execution) recorded(r store.Run, err error) error {
 }
 
 // latest are counts of which some are counted anew.
-func latest(a, b map[string]*flow.Counts) map[string]*flow.Counts {
+func latest(a, b map[string]*running.Counts) map[string]*running.Counts {
 	all := maps.Clone(b)
 	for id, c := range a {
 		if all[id] == nil {
@@ -179,12 +179,12 @@ func latest(a, b map[string]*flow.Counts) map[string]*flow.Counts {
 	return all
 }
 
-func sum(a, b map[string]*flow.Counts) map[string]*flow.Counts {
-	total := map[string]*flow.Counts{}
-	for _, m := range []map[string]*flow.Counts{a, b} {
+func sum(a, b map[string]*running.Counts) map[string]*running.Counts {
+	total := map[string]*running.Counts{}
+	for _, m := range []map[string]*running.Counts{a, b} {
 		for id, c := range m {
 			if total[id] == nil {
-				total[id] = &flow.Counts{}
+				total[id] = &running.Counts{}
 			}
 			total[id].Add(c)
 		}
@@ -193,10 +193,10 @@ func sum(a, b map[string]*flow.Counts) map[string]*flow.Counts {
 }
 
 // asides are the records that were set aside, and the entries inside others.
-func asides(r store.Run, items []*flow.Item) []store.Aside {
+func asides(r store.Run, items []*running.Item) []store.Aside {
 	var list []store.Aside
 	for _, it := range items {
-		if it.State == flow.SetAside {
+		if it.State == running.SetAside {
 			list = append(list, store.Aside{Run: r.ID, Record: it.Record, Path: it.Path, Line: it.Place.Line, Step: it.Step, Raw: []byte(it.Raw), Faults: it.Faults, Byte: it.Place.Byte})
 			continue
 		}

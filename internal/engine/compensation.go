@@ -5,7 +5,7 @@ import (
 	"errors"
 	"io"
 
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/store"
 )
 
@@ -27,7 +27,7 @@ func (x *execution) takeBack(ctx context.Context) error {
 	b := x.batch()
 	b.Try = endless
 	err := x.undo(ctx, b)
-	var failed *flow.Failed
+	var failed *running.Failed
 	if errors.As(err, &failed) { // what stands in no attempt is left as it is
 		err = nil
 	}
@@ -35,9 +35,9 @@ func (x *execution) takeBack(ctx context.Context) error {
 }
 
 // undo passes what is not recorded yet: the head, or the batch behind the records that are dealt with, or the tail.
-func (x *execution) undo(ctx context.Context, b *flow.Batch) error {
+func (x *execution) undo(ctx context.Context, b *running.Batch) error {
 	if x.run.Taken == 0 && x.run.FromStep == "" {
-		if err := b.Pass(ctx, x.plan.Head, x.whole); err != nil || x.plan.ReadStep == nil || x.whole.State != flow.Done {
+		if err := b.Pass(ctx, x.plan.Head, x.whole); err != nil || x.plan.ReadStep == nil || x.whole.State != running.Done {
 			return err
 		}
 	}
@@ -56,7 +56,7 @@ func (x *execution) undo(ctx context.Context, b *flow.Batch) error {
 	switch {
 	case err == io.EOF:
 		x.plan.Tallied(x.whole, x.totals.Values)
-		x.whole.State = flow.Live
+		x.whole.State = running.Live
 		return b.Pass(ctx, x.plan.Tail, x.whole)
 	case err != nil:
 		return err

@@ -8,7 +8,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/store"
 )
 
@@ -26,12 +26,12 @@ func (h *services) Get(ctx context.Context, space string, keys []string) (map[st
 }
 
 // Put keeps texts; the same text twice is the same as once.
-func (h *services) Put(ctx context.Context, space string, notes []flow.StateEntry) error {
+func (h *services) Put(ctx context.Context, space string, notes []running.StateEntry) error {
 	return store.Remember(ctx, h.x.engine.db, h.x.run.Scope, space, notes)
 }
 
 // Send hands messages over, each once however often the batch is done.
-func (h *services) Send(ctx context.Context, step string, items []*flow.Item, messages []flow.CorrelatedMessage) error {
+func (h *services) Send(ctx context.Context, step string, items []*running.Item, messages []running.CorrelatedMessage) error {
 	of := make([]store.EffectKey, len(items))
 	for i, it := range items {
 		of[i] = effectOf(it)
@@ -50,7 +50,7 @@ const (
 )
 
 // Receive takes messages that were handed over, and rests while some may still come.
-func (h *services) Receive(ctx context.Context, a flow.ReceiveStep, messages []flow.CorrelatedMessage) ([]*string, error) {
+func (h *services) Receive(ctx context.Context, a running.ReceiveStep, messages []running.CorrelatedMessage) ([]*string, error) {
 	if h.x.ends {
 		return nil, errEnding()
 	}
@@ -75,17 +75,17 @@ func (h *services) Receive(ctx context.Context, a flow.ReceiveStep, messages []f
 		}
 	}
 	if !next.IsZero() {
-		return nil, &flow.Waiting{Until: next}
+		return nil, &running.Waiting{Until: next}
 	}
 	return texts, nil
 }
 
 // Aggregate keeps what the items bring. One that waits for the rest of its group makes the run rest until its time is over.
-func (h *services) Aggregate(ctx context.Context, g flow.AggregateStep, keys, texts []string) ([]flow.AggregateGroup, error) {
+func (h *services) Aggregate(ctx context.Context, g running.AggregateStep, keys, texts []string) ([]running.AggregateGroup, error) {
 	if h.x.ends {
 		return nil, errEnding()
 	}
-	out := make([]flow.AggregateGroup, len(keys))
+	out := make([]running.AggregateGroup, len(keys))
 	var last time.Time
 	for i, key := range keys {
 		one := store.Gathers{Step: g.Step, Key: key, Text: texts[i], Of: effectOf(g.Items[i]), Count: g.Count, Within: g.Within}
@@ -102,7 +102,7 @@ func (h *services) Aggregate(ctx context.Context, g flow.AggregateStep, keys, te
 		}
 	}
 	if !last.IsZero() {
-		return nil, &flow.Waiting{Until: last}
+		return nil, &running.Waiting{Until: last}
 	}
 	return out, nil
 }

@@ -8,7 +8,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/store"
 	"hollowreed/internal/testkit"
 )
@@ -16,7 +16,7 @@ import (
 // noted is the text that the last note of a run's whole says.
 func (w *world) noted(r store.Run) string {
 	w.t.Helper()
-	entry, err := w.engine.Journal(w.t.Context(), r.ID, flow.WholeRun)
+	entry, err := w.engine.Journal(w.t.Context(), r.ID, running.WholeRun)
 	require.NoError(w.t, err)
 	require.NotEmpty(w.t, entry.Notes)
 	return entry.Notes[len(entry.Notes)-1].Message
@@ -96,9 +96,9 @@ func TestRunsGather(t *testing.T) {
 	for _, id := range ids {
 		r := w.over(id)
 		require.Equal(t, store.Done, r.State)
-		entry, err := w.engine.Journal(t.Context(), r.ID, flow.WholeRun)
+		entry, err := w.engine.Journal(t.Context(), r.ID, running.WholeRun)
 		require.NoError(t, err)
-		if entry.State == flow.Skipped {
+		if entry.State == running.Skipped {
 			continue
 		}
 		names := strings.Split(entry.Notes[0].Message, ", ")

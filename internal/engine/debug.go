@@ -10,7 +10,8 @@ import (
 	"github.com/google/uuid"
 
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
+	"hollowreed/internal/core/flow/trial"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/project"
 )
@@ -25,14 +26,14 @@ type DebugSession struct {
 	Record  int // from 1, of the records that are read; 0 for a flow that reads none
 	Marks   map[StepRef]string
 	OnFault bool // it halts behind a step that has failed, too
-	Changes []flow.Change
+	Changes []trial.Change
 	At      int // the stop at which it halts; -1 before it has begun
 	Trial   *TestRun
-	Trace   []flow.Stop
+	Trace   []running.Stop
 	Bad     *fault.Fault // of the last change
-	choices map[StepRef]flow.CallMode
-	with    *flow.TriedWith
-	heard   flow.Recording
+	choices map[StepRef]trial.CallMode
+	with    *trial.TriedWith
+	heard   trial.Recording
 	mu      sync.Mutex
 	began   time.Time
 	used    time.Time
@@ -87,13 +88,13 @@ func (e *Engine) DebugSessionByID(id string) *DebugSession {
 }
 
 // halting says for a stop whether the walk halts there.
-type halting func(s flow.Stop, it *flow.Item, ps *flow.PlannedStep) bool
+type halting func(s running.Stop, it *running.Item, ps *running.PlannedStep) bool
 
 // moves are the ways of going on, by what a person asks for; to is a step, as flow/step, where one is named.
 var moves = map[string]func(w *DebugSession, to StepRef) halting{
 	// into halts before the next step, whatever it stands in
 	"into": func(w *DebugSession, _ StepRef) halting {
-		return w.behind(func(flow.Stop) bool { return true })
+		return w.behind(func(running.Stop) bool { return true })
 	},
 	// over halts before the next step that stands in no step of this one
 	"over": func(w *DebugSession, _ StepRef) halting {
@@ -101,35 +102,35 @@ var moves = map[string]func(w *DebugSession, to StepRef) halting{
 		if w.At >= 0 && w.At < len(w.Trace) {
 			here = w.Trace[w.At].Flow + "/" + w.Trace[w.At].Step
 		}
-		return w.behind(func(s flow.Stop) bool { return !slices.Contains(s.Around, here) })
+		return w.behind(func(s running.Stop) bool { return !slices.Contains(s.Around, here) })
 	},
 	// on halts at marks and faults only
 	"on": func(w *DebugSession, _ StepRef) halting {
-		return w.behind(func(flow.Stop) bool { return false })
+		return w.behind(func(running.Stop) bool { return false })
 	},
 	// to halts before a step
 	"to": func(w *DebugSession, to StepRef) halting {
-		return w.behind(func(s flow.Stop) bool { return s.Flow == to.Flow && s.Step == to.Step })
+		return w.behind(func(s running.Stop) bool { return s.Flow == to.Flow && s.Step == to.Step })
 	},
 	// back halts at the stop before this one
 	"back": func(w *DebugSession, _ StepRef) halting {
-		return w.backTo(func(flow.Stop) bool { return true })
+		return w.backTo(func(running.Stop) bool { return true })
 	},
 	// back to halts where the walk was last before a step
 	"back to": func(w *DebugSession, to StepRef) halting {
-		return w.backTo(func(s flow.Stop) bool { return s.Flow == to.Flow && s.Step == to.Step })
+		return w.backTo(func(s running.Stop) bool { return s.Flow == to.Flow && s.Step == to.Step })
 	},
 	// again halts where it is: with what was changed
 	"again": func(w *DebugSession, _ StepRef) halting {
 		at := w.At
-		return func(s flow.Stop, _ *flow.Item, _ *flow.PlannedStep) bool { return s.N == at }
+		return func(s running.Stop, _ *running.Item, _ *running.PlannedStep) bool { return s.N == at }
 	},
 }
 
 // behind halts at stops behind the present one: at those that fit, at marks, and at faults.
-func (w *DebugSession) behind(fits func(flow.Stop) bool) halting {
+func (w *DebugSession) behind(fits func(running.Stop) bool) halting {
 	at := w.At
-	return func(s flow.Stop, it *flow.Item, ps *flow.PlannedStep) bool {
+	return func(s running.Stop, it *running.Item, ps *running.PlannedStep) bool {
 		switch {
 		case s.N <= at:
 			return false
@@ -141,7 +142,7 @@ func (w *DebugSession) behind(fits func(flow.Stop) bool) halting {
 }
 
 // marked says whether a stop has a mark whose condition is true.
-func (w *DebugSession) marked(s flow.Stop, it *flow.Item, ps *flow.PlannedStep) bool {
+func (w *DebugSession) marked(s running.Stop, it *running.Item, ps *running.PlannedStep) bool {
 	condition, ok := w.Marks[StepRef{s.Flow, s.Step}]
 	if !ok || condition == "" {
 		return ok
@@ -156,15 +157,15 @@ func (w *DebugSession) marked(s flow.Stop, it *flow.Item, ps *flow.PlannedStep) 
 }
 
 // backTo halts at the last stop before the present one that fits; the changes behind it are taken back.
-func (w *DebugSession) backTo(fits func(flow.Stop) bool) halting {
+func (w *DebugSession) backTo(fits func(running.Stop) bool) halting {
 	to := 0
 	for i := 0; i < min(w.At, len(w.Trace)); i++ {
 		if fits(w.Trace[i]) && !w.Trace[i].Failed {
 			to = i
 		}
 	}
-	w.Changes = slices.DeleteFunc(w.Changes, func(c flow.Change) bool { return c.N > to })
-	return func(s flow.Stop, _ *flow.Item, _ *flow.PlannedStep) bool { return s.N == to }
+	w.Changes = slices.DeleteFunc(w.Changes, func(c trial.Change) bool { return c.N > to })
+	return func(s running.Stop, _ *running.Item, _ *running.PlannedStep) bool { return s.N == to }
 }
 
 // Move goes on, or back.
@@ -187,7 +188,7 @@ func stepOf(s string) StepRef {
 // walk takes the message from the start to where it halts.
 func (e *Engine) walk(ctx context.Context, p *project.Project, w *DebugSession, halts halting) {
 	w.used = time.Now()
-	walk := &flow.Walk{Changes: w.Changes, Halts: halts}
+	walk := &trial.Walk{Changes: w.Changes, Halts: halts}
 	w.Trial = e.Try(ctx, p, w.Flow, w.Sample, TestOptions{Choices: w.choices, With: w.with, Heard: &w.heard, Asks: true, Replays: true, Watch: walk, Record: w.Record, At: w.began})
 	w.Trace, w.Bad = walk.Trace, walk.Bad
 	w.At = len(walk.Trace)
@@ -204,7 +205,7 @@ func (e *Engine) Change(ctx context.Context, p *project.Project, w *DebugSession
 		return fault.New(fault.Setting, "the message has come to its end: nothing can be changed").Mended("Go back first")
 	}
 	was := w.Changes
-	w.Changes = append(slices.Clone(was), flow.Change{N: w.At, Name: name, Formula: source})
+	w.Changes = append(slices.Clone(was), trial.Change{N: w.At, Name: name, Formula: source})
 	e.walk(ctx, p, w, moves["again"](w, StepRef{}))
 	bad := w.Bad
 	if bad != nil {

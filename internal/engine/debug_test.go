@@ -5,7 +5,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
+	"hollowreed/internal/core/flow/trial"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/store"
 	"hollowreed/internal/testkit"
@@ -77,7 +78,7 @@ func TestADraftIsSteppedThrough(t *testing.T) {
 	p = w.draft()
 	require.Equal(t, "keep", go_("again", ""))
 	require.Equal(t, "end", go_("on", ""))
-	require.Equal(t, flow.Skipped, k.Trial.Items[0].State)
+	require.Equal(t, running.Skipped, k.Trial.Items[0].State)
 	require.NotNil(t, e.DebugSessionByID(k.ID))
 }
 
@@ -88,22 +89,22 @@ func TestAnEffectIsDoneInATryWhenItIsChosen(t *testing.T) {
 	w := newWorld(t)
 	e := w.start(Options{})
 	ctx, p := t.Context(), w.draft()
-	really := map[StepRef]flow.CallMode{{flowID, "upsert"}: flow.Really}
+	really := map[StepRef]trial.CallMode{{flowID, "upsert"}: trial.Really}
 	rows := func() int { return w.count("select count(*) from tide_level_write") }
-	heard := &flow.Recording{}
-	trial := e.Try(ctx, p, flowID, "sk_0309.tide", TestOptions{Choices: really, Heard: heard})
-	require.Equal(t, flow.NotDone, trial.Items[0].Effects[0].Effect)
+	heard := &trial.Recording{}
+	tried := e.Try(ctx, p, flowID, "sk_0309.tide", TestOptions{Choices: really, Heard: heard})
+	require.Equal(t, running.NotDone, tried.Items[0].Effects[0].Effect)
 	require.Zero(t, rows())
-	trial = e.Try(ctx, p, flowID, "sk_0309.tide", TestOptions{Choices: really, Heard: heard, Asks: true})
-	require.Nil(t, trial.Fault)
+	tried = e.Try(ctx, p, flowID, "sk_0309.tide", TestOptions{Choices: really, Heard: heard, Asks: true})
+	require.Nil(t, tried.Fault)
 	n := rows()
 	require.Positive(t, n)
 	require.NoError(t, store.SaveRecordedCall(ctx, w.db, testkit.Skerry, heard.All()))
 	kept, err := store.RecordedCalls(ctx, w.db, testkit.Skerry, flowID)
 	require.NoError(t, err)
 	require.Len(t, kept.All(), len(heard.All()))
-	trial = e.Try(ctx, p, flowID, "sk_0309.tide", TestOptions{Choices: really, Heard: kept})
-	require.Equal(t, flow.Inserted, trial.Items[0].Effects[0].Effect, "as it was answered")
+	tried = e.Try(ctx, p, flowID, "sk_0309.tide", TestOptions{Choices: really, Heard: kept})
+	require.Equal(t, running.Inserted, tried.Items[0].Effects[0].Effect, "as it was answered")
 	w.ledger.Exec(ctx, "delete from tide_level_write")
 
 	_, err = w.ledger.Exec(ctx, "delete from tide_level")
@@ -115,7 +116,7 @@ func TestAnEffectIsDoneInATryWhenItIsChosen(t *testing.T) {
 		require.NoError(t, e.Move(ctx, p, k, "back", ""))
 	}
 	require.Equal(t, 1, rows())
-	remembered := map[StepRef]flow.CallMode{{flowID, "find"}: flow.Remembered}
+	remembered := map[StepRef]trial.CallMode{{flowID, "find"}: trial.Remembered}
 	require.Contains(t, e.Try(ctx, p, flowID, "sk_0309.tide", TestOptions{Choices: remembered}).Fault.What(), "no answer is remembered")
 	require.Nil(t, e.Try(ctx, p, flowID, "sk_0309.tide", TestOptions{Choices: remembered, Heard: kept}).Fault)
 }

@@ -4,7 +4,7 @@ import (
 	"context"
 
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/store"
@@ -14,10 +14,10 @@ import (
 // for again when the batch is done again after a crash or an outage. For the run as a whole that is so for all that
 // it asks: it must come to the same decisions whenever it is taken on.
 type effectGuard struct {
-	flow.Outside
+	running.Outside
 	db     store.DB
 	run    *store.Run
-	plan   *flow.Plan
+	plan   *running.Plan
 	ending bool // the run was told to stop: nothing new is begun, but for what takes back what was done
 }
 
@@ -34,11 +34,11 @@ func (o *effectGuard) begins(step string) bool {
 }
 
 // Upsert writes rows; in a run that ends only those that are taken back then, since nobody knows whether they were written.
-func (o *effectGuard) Upsert(ctx context.Context, u flow.Upsert, rows []value.Value) ([]flow.WriteResult, error) {
+func (o *effectGuard) Upsert(ctx context.Context, u running.Upsert, rows []value.Value) ([]running.WriteResult, error) {
 	if o.begins(u.Step) || o.plan.Planned(u.Step).Undoable() {
 		return o.Outside.Upsert(ctx, u, rows)
 	}
-	done := make([]flow.WriteResult, len(rows))
+	done := make([]running.WriteResult, len(rows))
 	for i := range done {
 		done[i].Fault = errEnding()
 	}
@@ -46,11 +46,11 @@ func (o *effectGuard) Upsert(ctx context.Context, u flow.Upsert, rows []value.Va
 }
 
 // Call asks for what was not answered before.
-func (o *effectGuard) Call(ctx context.Context, c flow.Call, requests []value.Value) ([]flow.Response, error) {
+func (o *effectGuard) Call(ctx context.Context, c running.Call, requests []value.Value) ([]running.Response, error) {
 	if !c.Op.Changes() && !whole(c.Items) {
 		return o.Outside.Call(ctx, c, requests)
 	}
-	done := make([]flow.Response, len(requests))
+	done := make([]running.Response, len(requests))
 	left := make([]int, 0, len(requests))
 	known, err := o.known(ctx, c.Step, c.Items, c.AnswerOf())
 	if err != nil {
@@ -73,13 +73,13 @@ func (o *effectGuard) Call(ctx context.Context, c flow.Call, requests []value.Va
 		return done, nil
 	}
 	rest := c
-	rest.Items = make([]*flow.Item, len(left))
+	rest.Items = make([]*running.Item, len(left))
 	asked := make([]value.Value, len(left))
 	for n, i := range left {
 		rest.Items[n], asked[n] = c.Items[i], requests[i]
 	}
 	kept := 0
-	rest.Done = func(from int, answers []flow.Response) error {
+	rest.Done = func(from int, answers []running.Response) error {
 		kept += len(answers)
 		return o.keep(ctx, c.Step, rest.Items, from, answers)
 	}
@@ -99,7 +99,7 @@ func (o *effectGuard) Call(ctx context.Context, c flow.Call, requests []value.Va
 }
 
 // Lookup looks up what the run as a whole has not looked up before.
-func (o *effectGuard) Lookup(ctx context.Context, l flow.Lookup, keys [][]value.Value) ([]value.Value, error) {
+func (o *effectGuard) Lookup(ctx context.Context, l running.Lookup, keys [][]value.Value) ([]value.Value, error) {
 	if !whole(l.Items) {
 		return o.Outside.Lookup(ctx, l, keys)
 	}
@@ -118,7 +118,7 @@ func (o *effectGuard) Lookup(ctx context.Context, l flow.Lookup, keys [][]value.
 	if err != nil {
 		return nil, err
 	}
-	answers := make([]flow.Response, len(rows))
+	answers := make([]running.Response, len(rows))
 	for i, row := range rows {
 		answers[i].Answer = row
 	}
@@ -126,14 +126,14 @@ func (o *effectGuard) Lookup(ctx context.Context, l flow.Lookup, keys [][]value.
 }
 
 // whole says whether items are the run as a whole, or entries of its lists.
-func whole(items []*flow.Item) bool { return len(items) > 0 && items[0].Record == flow.WholeRun }
+func whole(items []*running.Item) bool { return len(items) > 0 && items[0].Record == running.WholeRun }
 
-func effectOf(it *flow.Item) store.EffectKey {
+func effectOf(it *running.Item) store.EffectKey {
 	return store.EffectKey{Record: it.Record, Path: it.Path}
 }
 
 // known reads what was answered before; a run that is taken on for the first time has nothing.
-func (o *effectGuard) known(ctx context.Context, step string, items []*flow.Item, of *flow.Kept) (map[store.EffectKey]value.Value, error) {
+func (o *effectGuard) known(ctx context.Context, step string, items []*running.Item, of *running.Kept) (map[store.EffectKey]value.Value, error) {
 	if o.run.Claim <= 1 {
 		return nil, nil
 	}
@@ -157,7 +157,7 @@ func (o *effectGuard) known(ctx context.Context, step string, items []*flow.Item
 }
 
 // keep notes answers; what was refused may be asked for again.
-func (o *effectGuard) keep(ctx context.Context, step string, items []*flow.Item, from int, answers []flow.Response) error {
+func (o *effectGuard) keep(ctx context.Context, step string, items []*running.Item, from int, answers []running.Response) error {
 	var of []store.EffectKey
 	var texts []string
 	var enc json.Appender

@@ -12,7 +12,7 @@ import (
 
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
@@ -23,13 +23,13 @@ import (
 
 // counter is an outside that answers the number of the call and breaks off at one of them.
 type counter struct {
-	flow.Outside
+	running.Outside
 	calls  int
 	breaks int
 }
 
-func (c *counter) Call(_ context.Context, call flow.Call, requests []value.Value) ([]flow.Response, error) {
-	done := make([]flow.Response, len(requests))
+func (c *counter) Call(_ context.Context, call running.Call, requests []value.Value) ([]running.Response, error) {
+	done := make([]running.Response, len(requests))
 	for i, r := range requests {
 		if c.calls == c.breaks {
 			c.breaks = -1
@@ -38,7 +38,7 @@ func (c *counter) Call(_ context.Context, call flow.Call, requests []value.Value
 		c.calls++
 		done[i].Answer = value.Rec(call.Op.Response.Root.Shape(), []value.Value{value.Int(int64(c.calls)), r})
 		if r.Text() == "refused" {
-			done[i] = flow.Response{Fault: fault.New(fault.Outside, "no")}
+			done[i] = running.Response{Fault: fault.New(fault.Outside, "no")}
 		}
 		if err := call.Done(i, done[i:i+1]); err != nil {
 			return nil, err
@@ -59,13 +59,13 @@ func TestAnEffectIsNotRepeated(t *testing.T) {
 	require.NoError(t, pgx.BeginFunc(t.Context(), w.db, func(tx pgx.Tx) error { return store.AddRun(t.Context(), tx, run, spool.Of([]byte("x"))) }))
 	out := &counter{breaks: 2}
 	op := &connection.Operation{Verb: &connection.Verb{Effect: true}, Response: &schema.Schema{ID: "answer", Notation: json.Kind.Notation, Root: schema.Record("answer", schema.Scalar("n", value.Integer), schema.Scalar("of", value.Text))}}
-	var items []*flow.Item
+	var items []*running.Item
 	var requests []value.Value
 	for i, text := range []string{"a", "refused", "c", "d"} {
-		items = append(items, &flow.Item{Record: i, Place: fault.Place{Line: 1}})
+		items = append(items, &running.Item{Record: i, Place: fault.Place{Line: 1}})
 		requests = append(requests, value.Str(text))
 	}
-	call := flow.Call{Op: op, Step: "post", Items: items}
+	call := running.Call{Op: op, Step: "post", Items: items}
 	run.Claim = 1
 	_, err = (&effectGuard{Outside: out, db: e.db, run: &run}).Call(t.Context(), call, requests)
 	require.ErrorContains(t, err, "gone")
@@ -112,7 +112,7 @@ steps:
 	})
 	r := w.begun("berths", []byte(`{"crates": [{"n": 1, "to": "LC", "what": "a"}, {"n": 2, "to": "OR", "what": "b"}, {"n": 3, "to": "HV", "what": "c"}]}`))
 	require.Equal(t, store.SetAside, r.State, "%v", r.Fault)
-	entry, err := w.engine.Journal(t.Context(), r.ID, flow.WholeRun)
+	entry, err := w.engine.Journal(t.Context(), r.ID, running.WholeRun)
 	require.NoError(t, err)
 	require.Equal(t, "North North,South", entry.Inner[0].Notes[0].Message)
 	require.Equal(t, "Main Main", entry.Inner[1].Notes[0].Message)

@@ -10,7 +10,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"hollowreed/internal/connector/system"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/spool"
 	"hollowreed/internal/store"
@@ -18,7 +18,7 @@ import (
 
 // fetch copies a file of another machine into its run and lets the folder move or remove it there.
 // What was fetched before is only moved: the run is recorded once for each file.
-func (e *Engine) fetch(ctx context.Context, r store.Deployment, plan *flow.Plan, folder system.Folder, f system.File) error {
+func (e *Engine) fetch(ctx context.Context, r store.Deployment, plan *running.Plan, folder system.Folder, f system.File) error {
 	key := plan.Flow.Trigger.Connection.Value + ":" + f.Name
 	if _, err := store.PickupRun(ctx, e.db, r.Scope, r.Flow, key, f.Identity); errors.Is(err, store.ErrNotFound) {
 		if err := e.fetched(ctx, r, plan, folder, f, key); err != nil {
@@ -33,7 +33,7 @@ func (e *Engine) fetch(ctx context.Context, r store.Deployment, plan *flow.Plan,
 	return nil
 }
 
-func (e *Engine) fetched(ctx context.Context, r store.Deployment, plan *flow.Plan, folder system.Folder, f system.File, key string) error {
+func (e *Engine) fetched(ctx context.Context, r store.Deployment, plan *running.Plan, folder system.Folder, f system.File, key string) error {
 	in, err := folder.Open(ctx, f.Name)
 	if err != nil {
 		return err
@@ -54,7 +54,7 @@ const maxInput = 4 << 30
 
 // begin records a run with its input and makes some worker take it on, unless note says that it was there
 // before.
-func (e *Engine) begin(ctx context.Context, r store.Deployment, plan *flow.Plan, file, by string, content *spool.Spool, note func(tx pgx.Tx, run uuid.UUID) (bool, error)) error {
+func (e *Engine) begin(ctx context.Context, r store.Deployment, plan *running.Plan, file, by string, content *spool.Spool, note func(tx pgx.Tx, run uuid.UUID) (bool, error)) error {
 	run := store.Run{ID: uuid.Must(uuid.NewV7()), Scope: r.Scope, Flow: r.Flow, Release: r.Number, File: file, StartedBy: by}
 	e.setReference(plan, &run, value.Value{}, value.Value{})
 	err := pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {

@@ -9,7 +9,7 @@ import (
 
 	"github.com/prometheus/client_golang/prometheus"
 
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/store"
 )
 
@@ -47,8 +47,8 @@ func (t *tallies) ran(r store.Run, state store.State, took time.Duration) {
 	failed := state != store.Done
 	t.runs.WithLabelValues(r.Project, r.Flow, string(state)).Inc()
 	t.took.WithLabelValues(r.Project, r.Flow).Observe(took.Seconds())
-	t.records.WithLabelValues(r.Project, r.Flow, string(flow.SetAside)).Add(float64(r.Aside))
-	t.records.WithLabelValues(r.Project, r.Flow, string(flow.Done)).Add(float64(max(0, r.Taken-r.Aside)))
+	t.records.WithLabelValues(r.Project, r.Flow, string(running.SetAside)).Add(float64(r.Aside))
+	t.records.WithLabelValues(r.Project, r.Flow, string(running.Done)).Add(float64(max(0, r.Taken-r.Aside)))
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	of := t.counted[r.Scope]

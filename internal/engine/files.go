@@ -3,14 +3,16 @@ package engine
 import (
 	"bytes"
 	"context"
-	stdjson "encoding/json"
 	"errors"
 	"io"
 	"strings"
 
+	"hollowreed/internal/core/flow/running"
+
+	stdjson "encoding/json"
+
 	"github.com/google/uuid"
 
-	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
@@ -27,7 +29,7 @@ type line struct {
 }
 
 // collected are the records of a batch for files, by step: one JSON value a line.
-func collected(b *flow.Batch) map[string][]byte {
+func collected(b *running.Batch) map[string][]byte {
 	out := map[string][]byte{}
 	var enc json.Appender
 	for _, c := range b.Collected {
@@ -55,7 +57,7 @@ func (x *execution) writeFiles(ctx context.Context) error {
 	return nil
 }
 
-func (x *execution) writeFilesOf(ctx context.Context, t *flow.FileTarget) error {
+func (x *execution) writeFilesOf(ctx context.Context, t *running.FileTarget) error {
 	// A record that was mended belongs beside those of the run that it was set aside in.
 	family, err := store.RelatedRuns(ctx, x.engine.db, x.run.ID)
 	if err != nil {
@@ -79,14 +81,14 @@ func (x *execution) writeFilesOf(ctx context.Context, t *flow.FileTarget) error 
 }
 
 // files are those of the records that a step has collected in some runs.
-func (e *Engine) files(ctx context.Context, t *flow.FileTarget, runs []uuid.UUID) (*outfile.Set, []*outfile.File, error) {
+func (e *Engine) files(ctx context.Context, t *running.FileTarget, runs []uuid.UUID) (*outfile.Set, []*outfile.File, error) {
 	return formatFiles(t, func(use func(content []byte) error) error {
 		return store.Collected(ctx, e.db, runs, t.Step.ID, use)
 	})
 }
 
 // RunFile is a file as a run has written it: its content once more, made of the records that were collected for it.
-func (e *Engine) RunFile(ctx context.Context, r store.Run, t *flow.FileTarget, name string) (*spool.Spool, error) {
+func (e *Engine) RunFile(ctx context.Context, r store.Run, t *running.FileTarget, name string) (*spool.Spool, error) {
 	family, err := store.RelatedRuns(ctx, e.db, r.ID)
 	if err != nil {
 		return nil, err
@@ -118,7 +120,7 @@ type TriedFile struct {
 const shownOf = 4 << 10
 
 // Files are the files that a try's step would have written, by name.
-func (t *TestRun) Files(to *flow.FileTarget) ([]TriedFile, error) {
+func (t *TestRun) Files(to *running.FileTarget) ([]TriedFile, error) {
 	set, files, err := formatFiles(to, func(use func(content []byte) error) error { return use(collected(t.batch)[to.Step.ID]) })
 	if err != nil {
 		return nil, err
@@ -136,7 +138,7 @@ func (t *TestRun) Files(to *flow.FileTarget) ([]TriedFile, error) {
 }
 
 // formatFiles writes collected records in their notation, by the names of their files.
-func formatFiles(t *flow.FileTarget, collected func(use func(content []byte) error) error) (*outfile.Set, []*outfile.File, error) {
+func formatFiles(t *running.FileTarget, collected func(use func(content []byte) error) error) (*outfile.Set, []*outfile.File, error) {
 	set := outfile.New(t)
 	err := collected(func(content []byte) error { return addLines(set, t.Schema, content) })
 	var files []*outfile.File

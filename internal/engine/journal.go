@@ -4,12 +4,15 @@ import (
 	"bytes"
 	"compress/gzip"
 	"context"
-	stdjson "encoding/json"
 	"fmt"
 	"io"
 	"strconv"
 	"strings"
 	"sync"
+
+	"hollowreed/internal/core/flow/running"
+
+	stdjson "encoding/json"
 
 	"github.com/google/uuid"
 
@@ -29,19 +32,19 @@ const maxJournal = 256 << 20
 type Entry struct {
 	Record  int                           `json:"record"` // from 0
 	Line    int                           `json:"line"`
-	State   flow.State                    `json:"state"`
+	State   running.State                 `json:"state"`
 	Step    string                        `json:"step,omitempty"` // where it left the way
 	Reason  string                        `json:"reason,omitempty"`
-	Effects []flow.StepEffect             `json:"effects,omitempty"`
+	Effects []running.StepEffect          `json:"effects,omitempty"`
 	Raw     string                        `json:"raw,omitempty"`
 	Values  map[string]stdjson.RawMessage `json:"values"` // by the name of the step's result
 	Faults  fault.List                    `json:"faults,omitempty"`
 	Notes   fault.List                    `json:"notes,omitempty"` // of what was left out
-	Took    []flow.BranchTaken            `json:"took,omitempty"`
+	Took    []running.BranchTaken         `json:"took,omitempty"`
 	Path    string                        `json:"path,omitempty"`  // of an entry of a list in the record
 	Of      string                        `json:"of,omitempty"`    // the each that it belongs to
 	Inner   []*Entry                      `json:"inner,omitempty"` // the entries of lists in the record
-	Said    []flow.StepTurns              `json:"said,omitempty"`  // with systems, for this record
+	Said    []running.StepTurns           `json:"said,omitempty"`  // with systems, for this record
 }
 
 // zippers are writers that have their memory already: making one costs more than a short batch.
@@ -57,7 +60,7 @@ var zippers = sync.Pool{New: func() any {
 const smallJournal = 2 << 10
 
 // encode writes the entries of a batch, one JSON value a line, compressed where they are many or large.
-func encode(plan *flow.Plan, items []*flow.Item) ([]byte, error) {
+func encode(plan *running.Plan, items []*running.Item) ([]byte, error) {
 	if len(items) == 1 {
 		var enc json.Appender
 		line, err := appendEntry(nil, &enc, plan, items[0])
@@ -84,7 +87,7 @@ func encode(plan *flow.Plan, items []*flow.Item) ([]byte, error) {
 	return out.Bytes(), err
 }
 
-func appendEntry(b []byte, enc *json.Appender, plan *flow.Plan, it *flow.Item) ([]byte, error) {
+func appendEntry(b []byte, enc *json.Appender, plan *running.Plan, it *running.Item) ([]byte, error) {
 	text := func(name, s string) {
 		if s != "" {
 			b = append(append(b, name...), ':')
@@ -132,7 +135,7 @@ func appendEntry(b []byte, enc *json.Appender, plan *flow.Plan, it *flow.Item) (
 	return append(b, "}}"...), nil
 }
 
-func appendEffects(b []byte, enc *json.Appender, effects []flow.StepEffect) []byte {
+func appendEffects(b []byte, enc *json.Appender, effects []running.StepEffect) []byte {
 	if len(effects) == 0 {
 		return b
 	}
@@ -148,7 +151,7 @@ func appendEffects(b []byte, enc *json.Appender, effects []flow.StepEffect) []by
 }
 
 // appendInner writes the entries of lists in a record.
-func appendInner(b []byte, enc *json.Appender, plan *flow.Plan, inner []*flow.Item) (_ []byte, err error) {
+func appendInner(b []byte, enc *json.Appender, plan *running.Plan, inner []*running.Item) (_ []byte, err error) {
 	if len(inner) == 0 {
 		return b, nil
 	}
@@ -165,11 +168,11 @@ func appendInner(b []byte, enc *json.Appender, plan *flow.Plan, inner []*flow.It
 }
 
 // keeps says which of an item's values the journal keeps, by their positions in plan.Kept: as the flow's level says.
-func keeps(plan *flow.Plan, it *flow.Item) func(i int) bool {
+func keeps(plan *running.Plan, it *running.Item) func(i int) bool {
 	switch {
 	case plan.Flow.Keeps == flow.KeepsNothing:
 		return func(int) bool { return false }
-	case plan.Flow.Keeps != flow.KeepsEnds, it.State == flow.SetAside, it.Faults != nil, it.Notes != nil:
+	case plan.Flow.Keeps != flow.KeepsEnds, it.State == running.SetAside, it.Faults != nil, it.Notes != nil:
 		return func(int) bool { return true }
 	}
 	last := plan.LastOf(it)
@@ -177,18 +180,18 @@ func keeps(plan *flow.Plan, it *flow.Item) func(i int) bool {
 }
 
 // keepsSaid says whether the journal keeps what was said with systems for an item: where it keeps what is between both ends.
-func keepsSaid(plan *flow.Plan, it *flow.Item) bool {
+func keepsSaid(plan *running.Plan, it *running.Item) bool {
 	switch plan.Flow.Keeps {
 	case flow.KeepsNothing:
 		return false
 	case flow.KeepsEnds:
-		return it.State == flow.SetAside || it.Faults != nil || it.Notes != nil
+		return it.State == running.SetAside || it.Faults != nil || it.Notes != nil
 	}
 	return true
 }
 
 // appendValues writes what the steps yielded; of an entry only what its record does not have.
-func appendValues(b []byte, enc *json.Appender, plan *flow.Plan, it *flow.Item) []byte {
+func appendValues(b []byte, enc *json.Appender, plan *running.Plan, it *running.Item) []byte {
 	begun, keeps := false, keeps(plan, it)
 	for i := range plan.Kept {
 		k := &plan.Kept[i]
@@ -313,7 +316,7 @@ func (e *Entry) Fill(plan *mapping.Plan, fr *mapping.Frame, r store.Run) bool {
 		}
 		sources[i] = rows[0]
 	}
-	fr.Set(flow.RunFacts(r.ID.String(), r.File, r.Reference, e.Line, value.Instant(r.CreatedAt)), sources...)
+	fr.Set(running.RunFacts(r.ID.String(), r.File, r.Reference, e.Line, value.Instant(r.CreatedAt)), sources...)
 	return true
 }
 
@@ -331,10 +334,10 @@ func (e *Entry) value(name string) (stdjson.RawMessage, bool) {
 }
 
 // Item makes of an entry what a batch had of the record. What cannot be read any more is absent.
-func (e *Entry) Item(plan *flow.Plan) *flow.Item { return e.item(plan, nil) }
+func (e *Entry) Item(plan *running.Plan) *running.Item { return e.item(plan, nil) }
 
-func (e *Entry) item(plan *flow.Plan, parent *flow.Item) *flow.Item {
-	it := &flow.Item{
+func (e *Entry) item(plan *running.Plan, parent *running.Item) *running.Item {
+	it := &running.Item{
 		Record: e.Record, Place: fault.Place{Line: e.Line}, Raw: e.Raw, State: e.State, Step: e.Step, Reason: e.Reason, Effects: e.Effects,
 		Faults: e.Faults, Notes: e.Notes, Took: e.Took, Path: e.Path, Of: e.Of, Parent: parent, Said: e.Said,
 	}
@@ -354,8 +357,8 @@ func (e *Entry) item(plan *flow.Plan, parent *flow.Item) *flow.Item {
 }
 
 // readTotals reads what tally steps had come to.
-func readTotals(plan *flow.Plan, text []byte) (*flow.Totals, error) {
-	t := &flow.Totals{Values: map[string]value.Value{}}
+func readTotals(plan *running.Plan, text []byte) (*running.Totals, error) {
+	t := &running.Totals{Values: map[string]value.Value{}}
 	if text == nil {
 		return t, nil
 	}
@@ -375,7 +378,7 @@ func readTotals(plan *flow.Plan, text []byte) (*flow.Totals, error) {
 }
 
 // writeTotals writes what tally steps have come to.
-func writeTotals(t *flow.Totals) []byte {
+func writeTotals(t *running.Totals) []byte {
 	if len(t.Values) == 0 {
 		return nil
 	}

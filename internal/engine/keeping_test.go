@@ -10,7 +10,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/store"
 	"hollowreed/internal/testkit"
 )
@@ -54,7 +54,7 @@ func TestWhatIsKeptOfMessages(t *testing.T) {
 	require.NoError(t, err)
 	good, bad = entries("nothing.tide")
 	require.Empty(t, names(good)+names(bad)+good.Raw+bad.Raw)
-	require.Equal(t, flow.Done, good.State)
+	require.Equal(t, running.Done, good.State)
 	require.NotEmpty(t, bad.Faults, "what became of it is kept")
 }
 

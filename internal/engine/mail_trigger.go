@@ -7,14 +7,14 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"hollowreed/internal/connector/system"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/store"
 )
 
 // collect begins a run with each mail that waits. Which mails were taken is noted with their runs: one that could not
 // be taken out of the way, since a worker died or the server did, starts no second run.
-func (e *Engine) collect(ctx context.Context, r store.Deployment, plan *flow.Plan) error {
+func (e *Engine) collect(ctx context.Context, r store.Deployment, plan *running.Plan) error {
 	t := plan.Flow.Trigger
 	return e.outside.Of(r.Scope).FetchMails(ctx, t.Connection.Value, t.From, t.Subject, func(l system.Mail) error {
 		b := beginning{by: "new mail", input: json.Bytes(l.Value)}

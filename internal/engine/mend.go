@@ -13,7 +13,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/all"
 	"hollowreed/internal/core/notation/excerpt"
@@ -79,7 +79,7 @@ func noText(m MendText, err error) (MendText, error) {
 	return m, err
 }
 
-func (e *Engine) planOf(ctx context.Context, run uuid.UUID) (store.Run, *flow.Plan, error) {
+func (e *Engine) planOf(ctx context.Context, run uuid.UUID) (store.Run, *running.Plan, error) {
 	r, err := store.RunByID(ctx, e.db, run)
 	if err != nil {
 		return r, nil, err
@@ -95,7 +95,7 @@ func (e *Engine) planOf(ctx context.Context, run uuid.UUID) (store.Run, *flow.Pl
 }
 
 // recordSchema is the schema by which a run reads its records, which says in which notation they stand.
-func recordSchema(plan *flow.Plan, r store.Run) *schema.Schema {
+func recordSchema(plan *running.Plan, r store.Run) *schema.Schema {
 	switch {
 	case plan.Spooled():
 		return linesOf(plan.Source)
@@ -142,7 +142,7 @@ func (e *Engine) standing(ctx context.Context, r store.Run, s *schema.Schema, at
 }
 
 // recordValue is the value of a record that was read, as JSON.
-func (e *Engine) recordValue(ctx context.Context, r store.Run, plan *flow.Plan, a store.Aside) (string, error) {
+func (e *Engine) recordValue(ctx context.Context, r store.Run, plan *running.Plan, a store.Aside) (string, error) {
 	entry, err := e.Journal(ctx, r.ID, a.Record)
 	if err != nil {
 		return "", err
@@ -157,7 +157,7 @@ func (e *Engine) recordValue(ctx context.Context, r store.Run, plan *flow.Plan, 
 func pretty(text []byte) string { return project.Indented(text) }
 
 // entryText is the value of an entry of a list, as JSON.
-func (e *Engine) entryText(ctx context.Context, r store.Run, plan *flow.Plan, a store.Aside) (string, error) {
+func (e *Engine) entryText(ctx context.Context, r store.Run, plan *running.Plan, a store.Aside) (string, error) {
 	inner, err := e.innerEntry(ctx, r.ID, a.Record, a.Path)
 	if err != nil {
 		return "", err
@@ -332,7 +332,7 @@ func (e *Engine) frame(ctx context.Context, r store.Run, s *schema.Schema) (nota
 }
 
 // mendedEntry is an entry of a list with another value.
-func (e *Engine) mendedEntry(ctx context.Context, plan *flow.Plan, a store.Aside, text string, checked bool) (*store.Entry, error) {
+func (e *Engine) mendedEntry(ctx context.Context, plan *running.Plan, a store.Aside, text string, checked bool) (*store.Entry, error) {
 	inner, err := e.innerEntry(ctx, a.Run, a.Record, a.Path)
 	if err != nil {
 		return nil, err
@@ -384,7 +384,7 @@ func (x *execution) entry(ctx context.Context) error {
 	ps := x.plan.Planned(entry.Each)
 	inner := find(record.Item(x.plan), entry.Path)
 	if ps == nil || ps.Entry == nil || inner == nil {
-		return fault.New(fault.Gone, "the entry %s of the run before is not kept any longer", flow.EntryNumber(entry.Path)).Mended("Run the whole message again")
+		return fault.New(fault.Gone, "the entry %s of the run before is not kept any longer", running.EntryNumber(entry.Path)).Mended("Run the whole message again")
 	}
 	v, ok := x.plan.ReadKept(ps.Entry.Slot, string(entry.Value))
 	if !ok {
@@ -395,7 +395,7 @@ func (x *execution) entry(ctx context.Context) error {
 	if err := b.PassEntry(ctx, ps, child); err != nil {
 		return err
 	}
-	x.whole.State = flow.Done
+	x.whole.State = running.Done
 	cancelledBy, err := x.commitWhole(ctx, b, nil)
 	switch {
 	case err != nil:
@@ -409,7 +409,7 @@ func (x *execution) entry(ctx context.Context) error {
 }
 
 // find finds an entry of a list in an item by its path.
-func find(it *flow.Item, path string) *flow.Item {
+func find(it *running.Item, path string) *running.Item {
 	for _, inner := range it.Inner {
 		if inner.Path == path {
 			return inner

@@ -14,6 +14,8 @@ import (
 	"hollowreed/internal/connector/file"
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
+	"hollowreed/internal/core/flow/trigger"
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/store"
 )
@@ -73,8 +75,8 @@ func (e *Engine) apart(key string, look func() error) {
 }
 
 // looks are how the triggers are watched; a person is not.
-var looks = map[*flow.TriggerKind]func(e *Engine, ctx context.Context, r store.Deployment, plan *flow.Plan) error{
-	flow.FileTrigger: (*Engine).lookInto, flow.RecordsTrigger: (*Engine).poll, flow.MailTrigger: (*Engine).collect, flow.ScheduleTrigger: (*Engine).onTime,
+var looks = map[string]func(e *Engine, ctx context.Context, r store.Deployment, plan *running.Plan) error{
+	trigger.File.Name: (*Engine).lookInto, trigger.Records.Name: (*Engine).poll, trigger.Mail.Name: (*Engine).collect, trigger.Schedule.Name: (*Engine).onTime,
 }
 
 // pollTriggers goes through the folders of all released flows.
@@ -97,7 +99,7 @@ func (e *Engine) pollTriggers(ctx context.Context) error {
 		if plan == nil || len(plan.Faults) > 0 || !e.due(r, plan.Flow.Trigger) {
 			continue
 		}
-		if look := looks[plan.Flow.Trigger.Of()]; look != nil {
+		if look := looks[plan.Flow.Trigger.Kind]; look != nil {
 			e.apart(r.Project+"/"+r.Flow, func() error { return e.lookAt(ctx, r, plan, look) })
 		}
 	}
@@ -105,7 +107,7 @@ func (e *Engine) pollTriggers(ctx context.Context) error {
 }
 
 // lookAt looks at one trigger and keeps what it met, so that people see why it starts nothing.
-func (e *Engine) lookAt(ctx context.Context, r store.Deployment, plan *flow.Plan, look func(e *Engine, ctx context.Context, r store.Deployment, plan *flow.Plan) error) error {
+func (e *Engine) lookAt(ctx context.Context, r store.Deployment, plan *running.Plan, look func(e *Engine, ctx context.Context, r store.Deployment, plan *running.Plan) error) error {
 	if plan.Flow.Busy == "skip" {
 		n, err := store.CountActive(ctx, e.db, r.Scope, r.Flow)
 		if err != nil || n >= max(1, plan.Flow.AtOnce) {
@@ -182,7 +184,7 @@ func (e *Engine) due(r store.Deployment, t flow.Trigger) bool {
 	return true
 }
 
-func (e *Engine) lookInto(ctx context.Context, r store.Deployment, plan *flow.Plan) error {
+func (e *Engine) lookInto(ctx context.Context, r store.Deployment, plan *running.Plan) error {
 	t := plan.Flow.Trigger
 	folder, err := e.outside.Of(r.Scope).Folder(ctx, t.Connection.Value)
 	if err != nil {
@@ -207,7 +209,7 @@ func (e *Engine) lookInto(ctx context.Context, r store.Deployment, plan *flow.Pl
 }
 
 // pickUp records the run of a file that is read where it stands, and moves the file out of the watched folder.
-func (e *Engine) pickUp(ctx context.Context, r store.Deployment, plan *flow.Plan, folder system.InPlace, f system.File) error {
+func (e *Engine) pickUp(ctx context.Context, r store.Deployment, plan *running.Plan, folder system.InPlace, f system.File) error {
 	run, err := e.recordPickup(ctx, r, plan, folder, f)
 	if err != nil {
 		return err
@@ -232,7 +234,7 @@ func (e *Engine) rested(path, id string) bool {
 var errSeen = errors.New("picked up before")
 
 // recordPickup records the run of a file, or finds the one that was recorded before.
-func (e *Engine) recordPickup(ctx context.Context, r store.Deployment, plan *flow.Plan, folder system.InPlace, f system.File) (store.Run, error) {
+func (e *Engine) recordPickup(ctx context.Context, r store.Deployment, plan *running.Plan, folder system.InPlace, f system.File) (store.Run, error) {
 	path, id := folder.Path(f.Name), f.Identity
 	run := store.Run{
 		ID: uuid.Must(uuid.NewV7()), Scope: r.Scope, Flow: r.Flow, Release: r.Number,

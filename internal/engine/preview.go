@@ -4,13 +4,13 @@ import (
 	"context"
 	"slices"
 
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/store"
 )
 
 // Preview is what a step would send to its system for an item, with secrets masked; nil where nothing can be said. It sends
 // nothing.
-func (e *Engine) Preview(ctx context.Context, s store.Scope, f string, ps *flow.PlannedStep, it *flow.Item) (*flow.Turn, error) {
+func (e *Engine) Preview(ctx context.Context, s store.Scope, f string, ps *running.PlannedStep, it *running.Item) (*running.Turn, error) {
 	if ps == nil || ps.Asking == nil {
 		return nil, nil
 	}
@@ -20,5 +20,5 @@ func (e *Engine) Preview(ctx context.Context, s store.Scope, f string, ps *flow.
 	if fault != nil {
 		return nil, fault
 	}
-	return e.outside.Of(s).Preview(ctx, flow.Call{Op: ps.Asking.Op, Flow: f, Step: ps.Step.ID, Items: []*flow.Item{it}}, request)
+	return e.outside.Of(s).Preview(ctx, running.Call{Op: ps.Asking.Op, Flow: f, Step: ps.Step.ID, Items: []*running.Item{it}}, request)
 }

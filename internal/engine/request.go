@@ -16,7 +16,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/all"
 	"hollowreed/internal/core/notation/json"
@@ -28,7 +28,7 @@ import (
 // InboundRequest is an HTTP request that came in. Names of headers are in lower case.
 type InboundRequest struct {
 	Method, Path   string
-	Query, Headers []flow.Pair
+	Query, Headers []running.Pair
 	Body           []byte
 	Token          string // bearer token (RFC 6750); empty where there is none
 	Key            string // of idempotency: a request with the same key is the same request
@@ -53,7 +53,7 @@ func refused(status int, f *fault.Fault) *Rejected {
 // Accepted is a request that has become a run.
 type Accepted struct {
 	Run  uuid.UUID
-	Plan *flow.Plan
+	Plan *running.Plan
 	Wait time.Duration // for which the caller waits for its answer
 	Done *store.Run    // the run, where it is over already
 	over chan struct{} // tells of its end, where it is done in this process
@@ -62,7 +62,7 @@ type Accepted struct {
 
 // Call is a request whose flow was found, and whose caller may ask it and has a place to wait.
 type Call struct {
-	Plan    *flow.Plan
+	Plan    *running.Plan
 	asked   InboundRequest
 	release store.Deployment
 	leave   func()
@@ -147,7 +147,7 @@ const smallBody = 64 << 10
 
 // begun is how the run begins that a request starts. Of large bodies not so many are read at once as there are processors: who
 // sends them does not take the machine from all others.
-func (e *Engine) begun(ctx context.Context, plan *flow.Plan, a InboundRequest) (b beginning, err error) {
+func (e *Engine) begun(ctx context.Context, plan *running.Plan, a InboundRequest) (b beginning, err error) {
 	if len(a.Body) > smallBody {
 		select {
 		case e.reading <- struct{}{}:
@@ -172,11 +172,11 @@ func (e *Engine) begun(ctx context.Context, plan *flow.Plan, a InboundRequest) (
 		b.input, b.value = json.Bytes(v), v
 	}
 	query, headers := plan.KeptRequest(a.Query, a.Headers)
-	request := flow.RequestOf(a.Method, a.Path, body, query, headers)
+	request := running.RequestOf(a.Method, a.Path, body, query, headers)
 	if _, faults := plan.Parameters(request); len(faults) > 0 {
 		return b, &Rejected{Status: 422, Faults: faults}
 	}
-	b.request = flow.WriteRequest(request)
+	b.request = running.WriteRequest(request)
 	return b, nil
 }
 
@@ -222,7 +222,7 @@ func (a InboundRequest) digest() string {
 }
 
 // admitted compares the caller's token with the flow's secret.
-func (e *Engine) admitted(ctx context.Context, s store.Scope, plan *flow.Plan, token string) error {
+func (e *Engine) admitted(ctx context.Context, s store.Scope, plan *running.Plan, token string) error {
 	name := plan.Flow.Trigger.Key.Value
 	if name == "" {
 		return nil

@@ -9,6 +9,7 @@ import (
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/store"
@@ -140,7 +141,7 @@ func (e *Engine) begins(ctx context.Context, r *store.Run, message []byte) error
 		return err
 	}
 	r.Input = message
-	r.Reference = plan.ReferenceOf(flow.RunFacts(r.ID.String(), r.File, "", 0, value.Instant(e.now())), rows[0], flow.ReadRequest(r.Request))
+	r.Reference = plan.ReferenceOf(running.RunFacts(r.ID.String(), r.File, "", 0, value.Instant(e.now())), rows[0], running.ReadRequest(r.Request))
 	return nil
 }
 

@@ -10,6 +10,7 @@ import (
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/store"
 )
 
@@ -47,7 +48,7 @@ func (e *Engine) RepeatFrom(ctx context.Context, run uuid.UUID, step, by string)
 }
 
 // position is where in a list of steps a run begins again; -1 where it does not.
-func position(steps []*flow.PlannedStep, step string) int {
+func position(steps []*running.PlannedStep, step string) int {
 	for i, ps := range steps {
 		if ps.Step.ID == step {
 			return i
@@ -98,7 +99,7 @@ func (x *execution) recall(ctx context.Context, parent store.Run) (err error) {
 			return err
 		}
 	}
-	entry, err := x.engine.Journal(ctx, parent.ID, flow.WholeRun)
+	entry, err := x.engine.Journal(ctx, parent.ID, running.WholeRun)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil
 	}
@@ -107,13 +108,13 @@ func (x *execution) recall(ctx context.Context, parent store.Run) (err error) {
 	}
 	it := entry.Item(x.plan)
 	x.plan.Reset(it, x.run.FromStep)
-	copy(x.whole.Frame.Slots[flow.RequestSlot+1:], it.Frame.Slots[flow.RequestSlot+1:])
+	copy(x.whole.Frame.Slots[running.RequestSlot+1:], it.Frame.Slots[running.RequestSlot+1:])
 	return nil
 }
 
 // rebody passes the parent's records through the body from the step on, batch by batch.
 func (x *execution) rebody(ctx context.Context, parent store.Run) (over bool, err error) {
-	var batch []*flow.Item
+	var batch []*running.Item
 	pass := func() {
 		if len(batch) > 0 && err == nil && !over {
 			over, err = x.rebatch(ctx, batch)
@@ -126,9 +127,9 @@ func (x *execution) rebody(ctx context.Context, parent store.Run) (over bool, er
 		}
 		it := entry.Item(x.plan)
 		it.Place.Source = x.run.File
-		it.Frame.Slots[flow.RunSlot] = x.whole.Frame.Slots[flow.RunSlot]
-		if !x.plan.Reset(it, x.run.FromStep) && it.State != flow.Skipped {
-			it.State, it.Reason, it.Faults = flow.Skipped, "in the run before it did not come to the step at which this one begins", nil
+		it.Frame.Slots[running.RunSlot] = x.whole.Frame.Slots[running.RunSlot]
+		if !x.plan.Reset(it, x.run.FromStep) && it.State != running.Skipped {
+			it.State, it.Reason, it.Faults = running.Skipped, "in the run before it did not come to the step at which this one begins", nil
 		}
 		if batch = append(batch, it); len(batch) == x.engine.opt.Batch {
 			pass()
@@ -142,7 +143,7 @@ func (x *execution) rebody(ctx context.Context, parent store.Run) (over bool, er
 	return over, err
 }
 
-func (x *execution) rebatch(ctx context.Context, items []*flow.Item) (over bool, err error) {
+func (x *execution) rebatch(ctx context.Context, items []*running.Item) (over bool, err error) {
 	b := x.batch()
 	if err := b.RunFrom(ctx, x.run.FromStep, items); err != nil {
 		return false, err

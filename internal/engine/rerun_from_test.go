@@ -6,7 +6,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/store"
 	"hollowreed/internal/testkit"
 )
@@ -33,7 +33,7 @@ func TestARunBeginsAgainAtAStep(t *testing.T) {
 	require.Equal(t, 2, r.Counts["upsert"].Unchanged)
 	entry, err := e.Journal(t.Context(), id, 2)
 	require.NoError(t, err)
-	require.Equal(t, flow.Skipped, entry.State)
+	require.Equal(t, running.Skipped, entry.State)
 	asides, err := store.Asides(t.Context(), w.db, first.ID, 5)
 	require.NoError(t, err)
 	require.Equal(t, "run again", asides[0].State)

@@ -7,13 +7,14 @@ import (
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/store"
 )
 
 // route is a released flow that requests start.
 type route struct {
 	release store.Deployment
-	plan    *flow.Plan
+	plan    *running.Plan
 }
 
 // routes are those of each scope, made of the deployments that the triggers were read with.

@@ -17,7 +17,7 @@ import (
 	"hollowreed/internal/connector"
 	"hollowreed/internal/connector/file"
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/all"
 	"hollowreed/internal/core/project"
@@ -170,10 +170,10 @@ func (e *Engine) claim(ctx context.Context, id uuid.UUID) (r store.Run, err erro
 type execution struct {
 	engine  *Engine
 	run     store.Run
-	plan    *flow.Plan
-	src     *flow.Source
-	whole   *flow.Item // the run as a whole
-	totals  *flow.Totals
+	plan    *running.Plan
+	src     *running.Source
+	whole   *running.Item // the run as a whole
+	totals  *running.Totals
 	direct  bool        // it was never in the queue: where it has to wait it is put there
 	request value.Value // that started it, where it is at hand already
 	ends    bool        // it was told to stop, and takes back what was begun
@@ -284,7 +284,7 @@ func (x *execution) body(ctx context.Context) error {
 }
 
 // facts are what the run knows of itself. They are the same whenever it is taken on.
-func (x *execution) facts() flow.Facts {
+func (x *execution) facts() running.Facts {
 	r := x.run
 	started := x.engine.now()
 	if r.BeganAt != nil {
@@ -292,9 +292,9 @@ func (x *execution) facts() flow.Facts {
 	}
 	request := x.request
 	if request.Kind() == value.Absent {
-		request = flow.ReadRequest(r.Request)
+		request = running.ReadRequest(r.Request)
 	}
-	return flow.Facts{ID: r.ID.String(), File: r.File, Reference: r.Reference, Started: value.Instant(started), Request: request}
+	return running.Facts{ID: r.ID.String(), File: r.File, Reference: r.Reference, Started: value.Instant(started), Request: request}
 }
 
 // prepare makes the item that is the run as a whole, and the totals that it has come to.
@@ -317,17 +317,17 @@ func (x *execution) prepare() error {
 func (x *execution) outside() *connector.Pool { return x.engine.outside.Of(x.run.Scope) }
 
 // batch is one for the next items of the run.
-func (x *execution) batch() *flow.Batch {
+func (x *execution) batch() *running.Batch {
 	o := &effectGuard{Outside: x.outside(), db: x.engine.db, run: &x.run, plan: x.plan, ending: x.ends}
-	return &flow.Batch{Plan: x.plan, Outside: o, Runtime: &services{x: x}, Try: x.run.Attempt, Totals: x.totals, Trace: x.tracing()}
+	return &running.Batch{Plan: x.plan, Outside: o, Runtime: &services{x: x}, Try: x.run.Attempt, Totals: x.totals, Trace: x.tracing()}
 }
 
 // pass takes the run as a whole through steps of its head or tail; over says that it has ended there.
-func (x *execution) pass(ctx context.Context, steps []*flow.PlannedStep) (over bool, err error) {
+func (x *execution) pass(ctx context.Context, steps []*running.PlannedStep) (over bool, err error) {
 	if len(steps) == 0 {
 		return false, nil
 	}
-	x.whole.State = flow.Live
+	x.whole.State = running.Live
 	b := x.batch()
 	if err := b.Pass(ctx, steps, x.whole); err != nil {
 		return false, err
@@ -341,7 +341,7 @@ func (x *execution) pass(ctx context.Context, steps []*flow.PlannedStep) (over b
 		return true, x.cancelled(ctx, *cancelledBy)
 	case end != nil:
 		return true, x.settled(ctx, end.state)
-	case x.whole.State == flow.Skipped, x.whole.State == flow.Ended:
+	case x.whole.State == running.Skipped, x.whole.State == running.Ended:
 		return true, x.finish(ctx)
 	}
 	return false, nil
@@ -358,7 +358,7 @@ func (x *execution) begin(in io.Reader) error {
 	if r.FirstLine > 1 {
 		reader = &shifted{Reader: reader, lines: r.FirstLine - 1}
 	}
-	x.src = flow.NewSource(x.plan, reader, x.facts()).Within(x.whole)
+	x.src = running.NewSource(x.plan, reader, x.facts()).Within(x.whole)
 	if err := x.src.Skip(r.Taken); err != nil {
 		return fault.Expect(fault.Gone, fmt.Sprintf("at least %d records, as were read before", r.Taken), fmt.Sprintf("%d", x.src.Taken())).
 			At(fault.Place{Source: r.File})
@@ -393,7 +393,7 @@ func (s *shifted) Next() (value.Value, error) {
 func (x *execution) batches(ctx context.Context) (over bool, err error) {
 	for {
 		items, err := x.src.Batch(x.engine.opt.Batch)
-		if flow.AtEnd(err) {
+		if running.AtEnd(err) {
 			return false, nil
 		}
 		if err != nil {
@@ -410,7 +410,7 @@ func (x *execution) batches(ctx context.Context) (over bool, err error) {
 }
 
 // committed records a batch; over says that the run has ended there.
-func (x *execution) committed(ctx context.Context, b *flow.Batch, items []*flow.Item) (over bool, err error) {
+func (x *execution) committed(ctx context.Context, b *running.Batch, items []*running.Item) (over bool, err error) {
 	cancelledBy, err := x.commit(ctx, b, before(b, items))
 	switch {
 	case err != nil:
@@ -424,7 +424,7 @@ func (x *execution) committed(ctx context.Context, b *flow.Batch, items []*flow.
 }
 
 // before are the items before the one at which the run stops.
-func before(b *flow.Batch, items []*flow.Item) []*flow.Item {
+func before(b *running.Batch, items []*running.Item) []*running.Item {
 	for i, it := range items {
 		if b.Stopped != nil && it.Record >= b.Stopped.Record {
 			return items[:i]
@@ -439,8 +439,8 @@ func (x *execution) finish(ctx context.Context) error {
 	}
 	state, f := store.Done, (*fault.Fault)(nil)
 	switch {
-	case x.plan.ReadStep != nil && x.run.Taken == 0 && x.run.FromStep == "" && x.run.Entry == nil && !x.plan.Spooled() && x.whole.State != flow.Skipped && x.whole.State != flow.Ended:
-		state, f = store.Stopped, flow.Empty(x.run.File)
+	case x.plan.ReadStep != nil && x.run.Taken == 0 && x.run.FromStep == "" && x.run.Entry == nil && !x.plan.Spooled() && x.whole.State != running.Skipped && x.whole.State != running.Ended:
+		state, f = store.Stopped, running.Empty(x.run.File)
 	case x.run.Aside > 0:
 		state = store.SetAside
 	}
@@ -457,7 +457,7 @@ func (x *execution) cancelled(ctx context.Context, by string) error {
 
 // later lets a run that cannot go on now be taken on again, where that may help.
 func (x *execution) later(ctx context.Context, err error) (next time.Duration, _ error) {
-	var waiting *flow.Waiting
+	var waiting *running.Waiting
 	if !errors.As(err, &waiting) {
 		return x.failed(ctx, err)
 	}
@@ -486,7 +486,7 @@ func (x *execution) recordFor(ctx context.Context, at time.Time, record func(db 
 func (x *execution) failed(ctx context.Context, err error) (next time.Duration, _ error) {
 	var input *inputError
 	var f *fault.Fault
-	var failed *flow.Failed
+	var failed *running.Failed
 	switch {
 	case errors.As(err, &input):
 		return 0, x.over(ctx, store.Stopped, input.fault)

@@ -11,7 +11,7 @@ import (
 	"github.com/riverqueue/river"
 
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/value"
@@ -28,8 +28,8 @@ type services struct{ x *execution }
 func (h *services) Now() time.Time { return h.x.engine.now() }
 
 // Start records a run for each input, once, and does it where its answer is waited for.
-func (h *services) Start(ctx context.Context, c flow.FlowCall, inputs []value.Value) ([]flow.Response, error) {
-	done := make([]flow.Response, len(inputs))
+func (h *services) Start(ctx context.Context, c running.FlowCall, inputs []value.Value) ([]running.Response, error) {
+	done := make([]running.Response, len(inputs))
 	if h.x.ends {
 		for i := range done {
 			done[i].Fault = errEnding()
@@ -55,7 +55,7 @@ func (h *services) Start(ctx context.Context, c flow.FlowCall, inputs []value.Va
 }
 
 // record records the runs in one transaction; those that nobody waits for are made ready for any worker.
-func (h *services) record(ctx context.Context, c flow.FlowCall, inputs []value.Value) ([]store.Run, error) {
+func (h *services) record(ctx context.Context, c running.FlowCall, inputs []value.Value) ([]store.Run, error) {
 	x := h.x
 	p, err := x.engine.released(ctx, x.engine.db, x.run.Project, x.run.Of, x.run.Release)
 	if err != nil {
@@ -88,7 +88,7 @@ func (h *services) record(ctx context.Context, c flow.FlowCall, inputs []value.V
 }
 
 // child is the run that a step starts for one of its items.
-func (x *execution) child(c flow.FlowCall, plan *flow.Plan, i int, input value.Value) store.Run {
+func (x *execution) child(c running.FlowCall, plan *running.Plan, i int, input value.Value) store.Run {
 	r := store.Run{
 		ID: uuid.Must(uuid.NewV7()), Scope: x.run.Scope, Flow: c.Flow.ID, Release: x.run.Release, Of: x.run.Of, File: x.run.File, StartedBy: "another flow", Parent: &x.run.ID,
 		Caller: store.Caller{Step: c.Step, Record: c.Items[i].Record, Path: c.Items[i].Path, Depth: x.run.Depth + 1},
@@ -104,12 +104,12 @@ func (x *execution) child(c flow.FlowCall, plan *flow.Plan, i int, input value.V
 }
 
 // await does a child where it stands, unless it is over, and gives its answer.
-func (h *services) await(ctx context.Context, c flow.FlowCall, child store.Run) (flow.Response, error) {
+func (h *services) await(ctx context.Context, c running.FlowCall, child store.Run) (running.Response, error) {
 	e := h.x.engine
 	if !child.Ended() {
 		claimed, err := store.Claim(ctx, e.db, child.ID, e.ID)
 		if err != nil && !errors.Is(err, store.ErrNotFound) {
-			return flow.Response{}, err
+			return running.Response{}, err
 		}
 		if err == nil {
 			y := &execution{engine: e, run: claimed}
@@ -117,11 +117,11 @@ func (h *services) await(ctx context.Context, c flow.FlowCall, child store.Run) 
 			err := y.work(inner)
 			end(err)
 			if err != nil {
-				return flow.Response{}, y.given(ctx, err)
+				return running.Response{}, y.given(ctx, err)
 			}
 		}
 		if child, err = store.RunByID(ctx, e.db, child.ID); err != nil {
-			return flow.Response{}, err
+			return running.Response{}, err
 		}
 	}
 	onlyRecords := child.State == store.SetAside && child.Fault == nil
@@ -131,9 +131,9 @@ func (h *services) await(ctx context.Context, c flow.FlowCall, child store.Run) 
 			f.Code = child.Fault.Code
 			f.Message += ": " + child.Fault.What()
 		}
-		return flow.Response{Fault: f}, nil
+		return running.Response{Fault: f}, nil
 	}
-	given := flow.Response{}
+	given := running.Response{}
 	if onlyRecords {
 		given.Aside = child.Aside
 	}
@@ -142,7 +142,7 @@ func (h *services) await(ctx context.Context, c flow.FlowCall, child store.Run) 
 	}
 	rows, err := project.ReadJSON(c.Flow.Output, string(child.Answer))
 	if err != nil {
-		return flow.Response{}, fmt.Errorf("the answer of %s: %w", c.Flow.Title, err)
+		return running.Response{}, fmt.Errorf("the answer of %s: %w", c.Flow.Title, err)
 	}
 	given.Answer = rows[0]
 	return given, nil
@@ -151,7 +151,7 @@ func (h *services) await(ctx context.Context, c flow.FlowCall, child store.Run) 
 // given decides what becomes of a child that cannot go on: what waits makes the parent wait; what failed for good
 // is over, and its parent deals with that; anything else is tried again with the parent.
 func (x *execution) given(ctx context.Context, err error) error {
-	var waiting *flow.Waiting
+	var waiting *running.Waiting
 	switch {
 	case errors.As(err, &waiting):
 		return errors.Join(store.Suspend(ctx, x.engine.db, x.run, waiting.Until), err)
@@ -173,7 +173,7 @@ func (x *execution) given(ctx context.Context, err error) error {
 }
 
 // MarkSeen notes the keys of a step's records and says which were there before.
-func (h *services) MarkSeen(ctx context.Context, s flow.DuplicateCheck, keys []string) ([]bool, error) {
+func (h *services) MarkSeen(ctx context.Context, s running.DuplicateCheck, keys []string) ([]bool, error) {
 	seen := make([]bool, len(keys))
 	at := map[string]int{}
 	var of []store.EffectKey
@@ -194,7 +194,7 @@ func (h *services) MarkSeen(ctx context.Context, s flow.DuplicateCheck, keys []s
 }
 
 // Wait remembers until when each item waits, and is a *flow.Waiting error until the last of these times.
-func (h *services) Wait(ctx context.Context, step string, items []*flow.Item, until []time.Time) error {
+func (h *services) Wait(ctx context.Context, step string, items []*running.Item, until []time.Time) error {
 	x := h.x
 	if x.ends {
 		return errEnding()
@@ -222,7 +222,7 @@ func (h *services) Wait(ctx context.Context, step string, items []*flow.Item, un
 		}
 	}
 	if last.After(x.engine.now()) {
-		return &flow.Waiting{Until: last}
+		return &running.Waiting{Until: last}
 	}
 	return nil
 }

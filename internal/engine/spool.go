@@ -11,7 +11,7 @@ import (
 
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/project"
@@ -76,7 +76,7 @@ func (x *execution) input(ctx context.Context) (io.ReadCloser, error) {
 
 // poll asks for records that are new since the last look, and begins a run with them. What was taken is noted in
 // the same transaction, so that no record is taken twice or passed over.
-func (e *Engine) poll(ctx context.Context, r store.Deployment, plan *flow.Plan) error {
+func (e *Engine) poll(ctx context.Context, r store.Deployment, plan *running.Plan) error {
 	every := time.Duration(plan.Flow.Trigger.Every) * time.Second
 	last, due, err := e.taken(ctx, r, every)
 	if err != nil || !due {
@@ -146,7 +146,7 @@ func (e *Engine) asksNext(ctx context.Context, r store.Deployment, every time.Du
 }
 
 // fresh reads the records whose rising field is beyond the last one that was taken.
-func (e *Engine) fresh(ctx context.Context, r store.Deployment, plan *flow.Plan, last string) (*spooled, string, error) {
+func (e *Engine) fresh(ctx context.Context, r store.Deployment, plan *running.Plan, last string) (*spooled, string, error) {
 	ctx, cancel := context.WithTimeout(ctx, readTime)
 	defer cancel()
 	field := plan.Poll.Op.Response.Root.Field(plan.Flow.Trigger.Rising.Value)
@@ -189,7 +189,7 @@ func beyond(a, b value.Value) bool {
 
 // onTime begins a run of a schedule that is due; of several workers one does. A schedule by the clock begins with
 // its first time after it was released; one that runs every so often begins at once.
-func (e *Engine) onTime(ctx context.Context, r store.Deployment, plan *flow.Plan) error {
+func (e *Engine) onTime(ctx context.Context, r store.Deployment, plan *running.Plan) error {
 	s := plan.Schedule
 	var waits time.Time
 	err := pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
@@ -230,7 +230,7 @@ type beginning struct {
 }
 
 // record keeps a run and makes some worker take it on.
-func (e *Engine) record(ctx context.Context, tx pgx.Tx, r store.Deployment, plan *flow.Plan, b beginning) (uuid.UUID, error) {
+func (e *Engine) record(ctx context.Context, tx pgx.Tx, r store.Deployment, plan *running.Plan, b beginning) (uuid.UUID, error) {
 	run := store.Run{ID: uuid.Must(uuid.NewV7()), Scope: r.Scope, Flow: r.Flow, Release: r.Number, File: plan.ReadsFrom(), Input: b.input, Request: b.request, StartedBy: b.by}
 	input := b.value
 	if b.input != nil && plan.Input != nil && input.Kind() == value.Absent {
@@ -240,7 +240,7 @@ func (e *Engine) record(ctx context.Context, tx pgx.Tx, r store.Deployment, plan
 		}
 		input = rows[0]
 	}
-	e.setReference(plan, &run, input, flow.ReadRequest(run.Request))
+	e.setReference(plan, &run, input, running.ReadRequest(run.Request))
 	if err := store.AddRun(ctx, tx, run, b.records); err != nil {
 		return run.ID, err
 	}
@@ -248,8 +248,8 @@ func (e *Engine) record(ctx context.Context, tx pgx.Tx, r store.Deployment, plan
 }
 
 // setReference evaluates by what a run is found: its reference, and the lane in which runs wait for each other.
-func (e *Engine) setReference(plan *flow.Plan, run *store.Run, input, request value.Value) {
-	facts := flow.RunFacts(run.ID.String(), run.File, "", 0, value.Instant(e.now()))
+func (e *Engine) setReference(plan *running.Plan, run *store.Run, input, request value.Value) {
+	facts := running.RunFacts(run.ID.String(), run.File, "", 0, value.Instant(e.now()))
 	run.Reference = plan.ReferenceOf(facts, input, request)
 	run.Lane = plan.LaneOf(facts, input, request)
 	run.Turns = plan.Flow.AtOnce > 0 || run.Lane != ""

@@ -8,7 +8,8 @@ import (
 	"time"
 
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
+	"hollowreed/internal/core/flow/trial"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/all"
 	"hollowreed/internal/core/notation/json"
@@ -23,43 +24,43 @@ const MaxTried = 1000
 // TestRun is what a try of a draft did with a sample: every record of every step.
 type TestRun struct {
 	Sample string
-	Whole  *flow.Item // the run as a whole
-	Items  []*flow.Item
-	Counts map[string]*flow.Counts
-	More   bool         // the sample has more records than were tried
-	Fault  *fault.Fault // why it could not be tried to the end
-	Halt   *flow.Halt   // where it was halted; nil where it was not
-	Made   bool         // the message with which it begins is made up: no sample is kept, and nobody has typed one
-	batch  *flow.Batch
+	Whole  *running.Item // the run as a whole
+	Items  []*running.Item
+	Counts map[string]*running.Counts
+	More   bool          // the sample has more records than were tried
+	Fault  *fault.Fault  // why it could not be tried to the end
+	Halt   *running.Halt // where it was halted; nil where it was not
+	Made   bool          // the message with which it begins is made up: no sample is kept, and nobody has typed one
+	batch  *running.Batch
 	how    TestOptions
 }
 
 // TestOptions is what a try does.
 type TestOptions struct {
-	Choices map[StepRef]flow.CallMode // of steps that reach a system, where it is not the usual one
-	Heard   *flow.Recording           // what systems answered before; nil: nothing
-	Asks    bool                      // somebody has asked for this try: systems are read, and what is to be done really is done
-	Reads   bool                      // systems are read, and nothing is done
-	Watch   flow.Watcher              // nil: nobody watches
-	Record  int                       // from 1: the only one that is tried; 0: all
-	At      time.Time                 // that it is for the steps; zero: now
-	Keeps   bool                      // what is made up is kept among what was heard, and what flows that are called have answered
-	Replays bool                      // what was heard before is taken for all steps
-	With    *flow.TriedWith           // what somebody has typed in place of a sample; nil: nothing
+	Choices map[StepRef]trial.CallMode // of steps that reach a system, where it is not the usual one
+	Heard   *trial.Recording           // what systems answered before; nil: nothing
+	Asks    bool                       // somebody has asked for this try: systems are read, and what is to be done really is done
+	Reads   bool                       // systems are read, and nothing is done
+	Watch   running.Watcher            // nil: nobody watches
+	Record  int                        // from 1: the only one that is tried; 0: all
+	At      time.Time                  // that it is for the steps; zero: now
+	Keeps   bool                       // what is made up is kept among what was heard, and what flows that are called have answered
+	Replays bool                       // what was heard before is taken for all steps
+	With    *trial.TriedWith           // what somebody has typed in place of a sample; nil: nothing
 }
 
 // StepRef names a step of a flow.
 type StepRef struct{ Flow, Step string }
 
 // Usual is what a try does about a step where nothing else is chosen: it reads really and changes nothing.
-func Usual(effect bool) flow.CallMode {
+func Usual(effect bool) trial.CallMode {
 	if effect {
-		return flow.NotAtAll
+		return trial.NotAtAll
 	}
-	return flow.Really
+	return trial.Really
 }
 
-func (h TestOptions) chosen(f, step string, effect bool) flow.CallMode {
+func (h TestOptions) chosen(f, step string, effect bool) trial.CallMode {
 	if c, ok := h.Choices[StepRef{f, step}]; ok {
 		return c
 	}
@@ -71,20 +72,20 @@ func (h TestOptions) chosen(f, step string, effect bool) flow.CallMode {
 func (h TestOptions) asks(effect bool) bool { return h.Asks || h.Reads && !effect }
 
 // outside is how a try reaches systems.
-func (h TestOptions) outside(inner flow.Outside, p *project.Project) *flow.Recorder {
-	dry := &flow.Dry{Rows: func(s *schema.Schema) ([]value.Value, error) { return p.SampleRecords(s, MaxTried) }, Asks: "Press Try with sample (Ctrl Enter) to ask"}
-	r := &flow.Recorder{Inner: inner, Dry: dry, Heard: h.Heard, All: h.Keeps, At: h.At, Checks: h.Asks}
-	r.Choose = func(f, step string, effect bool) flow.CallMode {
+func (h TestOptions) outside(inner running.Outside, p *project.Project) *trial.Recorder {
+	dry := &trial.Dry{Rows: func(s *schema.Schema) ([]value.Value, error) { return p.SampleRecords(s, MaxTried) }, Asks: "Press Try with sample (Ctrl Enter) to ask"}
+	r := &trial.Recorder{Inner: inner, Dry: dry, Heard: h.Heard, All: h.Keeps, At: h.At, Checks: h.Asks}
+	r.Choose = func(f, step string, effect bool) trial.CallMode {
 		c := h.chosen(f, step, effect)
-		if c == flow.Really && !h.asks(effect) {
-			return flow.NotAtAll
+		if c == trial.Really && !h.asks(effect) {
+			return trial.NotAtAll
 		}
 		return c
 	}
 	if !h.Replays {
 		r.Again = func(f, step string, effect bool) bool {
 			c := h.chosen(f, step, effect)
-			return c == flow.Remembered || c == flow.Really && !h.asks(effect)
+			return c == trial.Remembered || c == trial.Really && !h.asks(effect)
 		}
 	}
 	return r
@@ -102,13 +103,13 @@ func (e *Engine) Try(ctx context.Context, p *project.Project, flowID, sample str
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
 	if how.Heard == nil {
-		how.Heard = &flow.Recording{}
+		how.Heard = &trial.Recording{}
 	}
 	if how.At.IsZero() {
 		how.At = time.Now()
 	}
 	at := how.At.UTC().Truncate(time.Second)
-	facts := flow.Facts{ID: "try", File: sample, Started: value.Instant(at)}
+	facts := running.Facts{ID: "try", File: sample, Started: value.Instant(at)}
 	var ft *fault.Fault
 	if facts.Request, ft = t.request(p, plan); ft != nil {
 		t.Fault = ft
@@ -119,27 +120,27 @@ func (e *Engine) Try(ctx context.Context, p *project.Project, flowID, sample str
 		t.Fault = fault.From(err, fault.Setting)
 		return t
 	}
-	facts.Reference = plan.ReferenceOf(flow.RunFacts(facts.ID, facts.File, "", 0, facts.Started), input, facts.Request)
+	facts.Reference = plan.ReferenceOf(running.RunFacts(facts.ID, facts.File, "", 0, facts.Started), input, facts.Request)
 	real := e.outside.Of(e.in(p.ID))
 	outside := how.outside(real, p)
-	runtime := &flow.DryRuntime{Outside: outside, Plan: p.Flow, At: at, Facts: facts, Watch: how.Watch, Secrets: real.Secret, Randomness: rand.Reader}
+	runtime := &trial.DryRuntime{Outside: outside, Plan: p.Flow, At: at, Facts: facts, Watch: how.Watch, Secrets: real.Secret, Randomness: rand.Reader}
 	if how.Keeps {
 		runtime.Heard = how.Heard
 	}
-	t.batch = &flow.Batch{Plan: plan, Outside: outside, Try: 1, Totals: &flow.Totals{}, Runtime: runtime, Watch: how.Watch}
-	t.run(ctx, p, plan, flow.PlayOptions{Facts: facts, Input: input, Most: MaxTried, Only: how.Record})
+	t.batch = &running.Batch{Plan: plan, Outside: outside, Try: 1, Totals: &running.Totals{}, Runtime: runtime, Watch: how.Watch}
+	t.run(ctx, p, plan, trial.PlayOptions{Facts: facts, Input: input, Most: MaxTried, Only: how.Record})
 	t.Counts = t.batch.Counts
 	return t
 }
 
 // run takes the sample through the flow.
-func (t *TestRun) run(ctx context.Context, p *project.Project, plan *flow.Plan, m flow.PlayOptions) {
+func (t *TestRun) run(ctx context.Context, p *project.Project, plan *running.Plan, m trial.PlayOptions) {
 	if plan.Source != nil {
 		m.Open = func() (notation.Reader, error) { return p.OpenSample(plan.Source, t.Sample, false) }
 	}
-	played, err := t.batch.Play(ctx, m)
+	played, err := trial.Play(ctx, t.batch, m)
 	t.Whole, t.Items, t.More = played.Whole, played.Items, played.More
-	if t.Halt = flow.Halted(err); err != nil && t.Halt == nil {
+	if t.Halt = trial.Halted(err); err != nil && t.Halt == nil {
 		t.Fault = tryFault(err)
 	}
 	if s := t.batch.Stopped; s != nil && t.Fault == nil {
@@ -149,7 +150,7 @@ func (t *TestRun) run(ctx context.Context, p *project.Project, plan *flow.Plan, 
 
 // request is the HTTP request with which the try begins: as it was typed, or one that is made of samples. It is refused where
 // a caller would be.
-func (t *TestRun) request(p *project.Project, plan *flow.Plan) (value.Value, *fault.Fault) {
+func (t *TestRun) request(p *project.Project, plan *running.Plan) (value.Value, *fault.Fault) {
 	if !plan.Flow.Trigger.Of().Requests || t.how.With.Empty() {
 		return p.TriedRequest(plan), nil
 	}
@@ -165,7 +166,7 @@ func (t *TestRun) request(p *project.Project, plan *flow.Plan) (value.Value, *fa
 
 // input is the message with which the try begins: what was typed, the sample, or the first one of the input's schema. One
 // that does not fit is a fault: its values would only be absent.
-func (t *TestRun) input(p *project.Project, plan *flow.Plan) (value.Value, error) {
+func (t *TestRun) input(p *project.Project, plan *running.Plan) (value.Value, error) {
 	if plan.Input == nil {
 		return value.Value{}, nil
 	}

@@ -8,7 +8,7 @@ import (
 	"go.opentelemetry.io/otel/codes"
 	"go.opentelemetry.io/otel/trace"
 
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 )
 
 // traced begins the span of a run, when traces are wanted (OpenTelemetry). What it gives ends it.
@@ -22,7 +22,7 @@ func (x *execution) traced(ctx context.Context) (context.Context, func(error)) {
 }
 
 func endSpan(span trace.Span, err error) {
-	var waiting *flow.Waiting
+	var waiting *running.Waiting
 	if err != nil && !errors.As(err, &waiting) {
 		span.SetStatus(codes.Error, plainError(err))
 	}
@@ -30,7 +30,7 @@ func endSpan(span trace.Span, err error) {
 }
 
 // tracing tells the spans of steps; nil where nobody wants them.
-func (x *execution) tracing() flow.Tracer {
+func (x *execution) tracing() running.Tracer {
 	if !x.engine.opt.Traces {
 		return nil
 	}
@@ -41,7 +41,7 @@ func (x *execution) tracing() flow.Tracer {
 type spans struct{ tracer trace.Tracer }
 
 // Begin begins the span of a step.
-func (s spans) Begin(ctx context.Context, ps *flow.PlannedStep, items int) (context.Context, func(error)) {
+func (s spans) Begin(ctx context.Context, ps *running.PlannedStep, items int) (context.Context, func(error)) {
 	ctx, span := s.tracer.Start(ctx, ps.Step.Kind+" "+ps.Step.Name, trace.WithAttributes(attribute.String("hollowreed.step", ps.Step.ID), attribute.Int("hollowreed.items", items)))
 	return ctx, func(err error) { endSpan(span, err) }
 }

@@ -6,13 +6,13 @@ import (
 	"strings"
 
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/store"
 )
 
 // RevertTable lets rows of a table be again as the table has them: those of some keys, or all that flows have changed.
 func (o Operator) RevertTable(ctx context.Context, table, title string, keys ...string) error {
-	if err := store.DeleteState(ctx, o.DB, o.Scope, flow.TableSpace(table), keys...); err != nil {
+	if err := store.DeleteState(ctx, o.DB, o.Scope, running.TableSpace(table), keys...); err != nil {
 		return err
 	}
 	return o.audit(ctx, "took back rows that flows had changed", nil, title)

@@ -13,7 +13,7 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/engine"
 	"hollowreed/internal/store"
 )
@@ -224,7 +224,7 @@ func nameOf(a store.Aside) string {
 		parts = append(parts, "record "+strconv.Itoa(a.Record+1))
 	}
 	if a.Path != "" {
-		parts = append(parts, "entry "+flow.EntryNumber(a.Path))
+		parts = append(parts, "entry "+running.EntryNumber(a.Path))
 	}
 	return strings.Join(parts, ", ")
 }

@@ -12,7 +12,7 @@ import (
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/all"
 	"hollowreed/internal/core/value"
@@ -37,7 +37,7 @@ type File struct {
 
 // Set is the files of one write step.
 type Set struct {
-	target *flow.FileTarget
+	target *running.FileTarget
 	n      *notation.Kind
 	files  map[string]*File
 	onDisk int
@@ -45,7 +45,7 @@ type Set struct {
 }
 
 // New begins the files of a write step. Close removes what they hold.
-func New(t *flow.FileTarget) *Set {
+func New(t *running.FileTarget) *Set {
 	return &Set{target: t, n: all.Of(t.Schema), files: map[string]*File{}}
 }
 

@@ -8,11 +8,11 @@ import (
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 )
 
 // Deliver hands messages over, each once, and makes the runs that wait for them be taken on now.
-func Deliver(ctx context.Context, db DB, r Run, step string, of []EffectKey, letters []flow.CorrelatedMessage) error {
+func Deliver(ctx context.Context, db DB, r Run, step string, of []EffectKey, letters []running.CorrelatedMessage) error {
 	b := &pgx.Batch{}
 	for i, l := range letters {
 		b.Queue("insert into letter (project, environment, kind, reference, content, run, step, record, path) values ($1, $2, $3, $4, $5, $6, $7, $8, $9) on conflict do nothing",
@@ -25,7 +25,7 @@ func Deliver(ctx context.Context, db DB, r Run, step string, of []EffectKey, let
 
 // Await gives the message that was handed over for a record, and since when the record waits; nil where there is none
 // yet. A record is noted as waiting before messages are looked for, so that whoever hands one over later finds it.
-func Await(ctx context.Context, db DB, r Run, step string, of EffectKey, l flow.CorrelatedMessage) (text *string, since time.Time, err error) {
+func Await(ctx context.Context, db DB, r Run, step string, of EffectKey, l running.CorrelatedMessage) (text *string, since time.Time, err error) {
 	err = db.QueryRow(ctx, `insert into awaiting as a (run, step, record, path, project, kind, reference, environment) values ($1, $2, $3, $4, $5, $6, $7, $8)
 		on conflict (run, step, record, path) do update set reference = excluded.reference returning since`,
 		r.ID, step, of.Record, of.Path, r.Project, l.Kind, l.Reference, r.Environment).Scan(&since)
@@ -96,7 +96,7 @@ func wholeGroup(ctx context.Context, tx pgx.Tx, r Run, g Gathers, id int64) (who
 	}
 	until = began.Add(g.Within)
 	switch {
-	case g.Count > 0 && n >= g.Count, n >= flow.MaxGathered, g.Within > 0 && !now.Before(until):
+	case g.Count > 0 && n >= g.Count, n >= running.MaxGathered, g.Within > 0 && !now.Before(until):
 	case g.Within > 0 && first == id:
 		return false, until, nil
 	default:

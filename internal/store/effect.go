@@ -7,7 +7,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 )
 
 // EffectKey tells an effect of a step: the record, and the path of the entry inside it.
@@ -53,7 +53,7 @@ func SaveEffects(ctx context.Context, db DB, run uuid.UUID, step string, of []Ef
 }
 
 // DeleteEffects forgets what effects answered that were taken back.
-func DeleteEffects(ctx context.Context, db DB, run uuid.UUID, list []flow.Compensated) error {
+func DeleteEffects(ctx context.Context, db DB, run uuid.UUID, list []running.Compensated) error {
 	if len(list) == 0 {
 		return nil
 	}

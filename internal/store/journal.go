@@ -9,7 +9,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 )
 
 // AddJournal keeps what happened to the records of a batch; first is the batch's first record, from 0.
@@ -20,7 +20,7 @@ func AddJournal(ctx context.Context, db DB, run uuid.UUID, first, records int, e
 }
 
 // AddReferences gives a run business keys by which it is found.
-func AddReferences(ctx context.Context, db DB, r Run, list []flow.Reference) error {
+func AddReferences(ctx context.Context, db DB, r Run, list []running.Reference) error {
 	if len(list) == 0 {
 		return nil
 	}
@@ -33,9 +33,9 @@ func AddReferences(ctx context.Context, db DB, r Run, list []flow.Reference) err
 }
 
 // References lists the business keys of a run's records.
-func References(ctx context.Context, db DB, run uuid.UUID, most int) ([]flow.Reference, error) {
+func References(ctx context.Context, db DB, run uuid.UUID, most int) ([]running.Reference, error) {
 	rows, _ := db.Query(ctx, "select record, text from reference where run = $1 order by record, text limit $2", run, most)
-	return pgx.CollectRows(rows, pgx.RowToStructByPos[flow.Reference])
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[running.Reference])
 }
 
 // Event is what a step of a run told.
@@ -51,7 +51,7 @@ type Event struct {
 }
 
 // AddEvents keeps what steps told.
-func AddEvents(ctx context.Context, db DB, r Run, list []flow.Event) error {
+func AddEvents(ctx context.Context, db DB, r Run, list []running.Event) error {
 	if len(list) == 0 {
 		return nil
 	}

@@ -11,7 +11,7 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 )
 
 // TestAMessageIsHandedOverOnce: to the record that waits for it, whichever comes first; the same one finds it again when its
@@ -19,8 +19,8 @@ import (
 func TestAMessageIsHandedOverOnce(t *testing.T) {
 	db := open(t)
 	release(t, db, "one")
-	giver, waiter, other := running(t, db, "a"), running(t, db, "b"), running(t, db, "c")
-	asks := flow.CorrelatedMessage{Kind: "paid", Reference: "B-7"}
+	giver, waiter, other := startedRun(t, db, "a"), startedRun(t, db, "b"), startedRun(t, db, "c")
+	asks := running.CorrelatedMessage{Kind: "paid", Reference: "B-7"}
 	await := func(r Run, path string) (string, time.Time) {
 		text, since, err := Await(t.Context(), db, r, "wait", EffectKey{3, path}, asks)
 		require.NoError(t, err)
@@ -34,7 +34,7 @@ func TestAMessageIsHandedOverOnce(t *testing.T) {
 	id := job(t, db, waiter.ID, "scheduled", "w", time.Hour)
 	elsewhere := job(t, db, other.ID, "scheduled", "w", time.Hour)
 	for range 2 { // the step that hands it over is done again
-		require.NoError(t, Deliver(t.Context(), db, giver, "give", []EffectKey{{0, ""}}, []flow.CorrelatedMessage{{Kind: "paid", Reference: "B-7", Text: "412.00"}}))
+		require.NoError(t, Deliver(t.Context(), db, giver, "give", []EffectKey{{0, ""}}, []running.CorrelatedMessage{{Kind: "paid", Reference: "B-7", Text: "412.00"}}))
 	}
 	_, due := jobState(t, db, id)
 	require.True(t, due, "who waits is woken")
@@ -49,10 +49,10 @@ func TestAMessageIsHandedOverOnce(t *testing.T) {
 	require.Empty(t, text, "another entry has its own")
 	text, _ = await(other, "")
 	require.Empty(t, text, "it was handed over once, though the step was done twice")
-	require.NoError(t, Deliver(t.Context(), db, giver, "give", []EffectKey{{1, ""}}, []flow.CorrelatedMessage{{Kind: "refused", Reference: "B-7", Text: "no"}}))
+	require.NoError(t, Deliver(t.Context(), db, giver, "give", []EffectKey{{1, ""}}, []running.CorrelatedMessage{{Kind: "refused", Reference: "B-7", Text: "no"}}))
 	text, _ = await(other, "")
 	require.Empty(t, text, "of another kind")
-	require.NoError(t, Deliver(t.Context(), db, giver, "give", []EffectKey{{2, ""}}, []flow.CorrelatedMessage{{Kind: "paid", Reference: "B-7", Text: "second"}}))
+	require.NoError(t, Deliver(t.Context(), db, giver, "give", []EffectKey{{2, ""}}, []running.CorrelatedMessage{{Kind: "paid", Reference: "B-7", Text: "second"}}))
 	text, _ = await(other, "")
 	require.Equal(t, "second", text)
 }
@@ -72,7 +72,7 @@ func gather(t *testing.T, db *pgxpool.Pool, r Run, g Gathers) (texts []string, u
 func TestAGroupIsWholeByItsCount(t *testing.T) {
 	db := open(t)
 	release(t, db, "one")
-	r := running(t, db, "a")
+	r := startedRun(t, db, "a")
 	bring := func(record int, key string) []string {
 		texts, until := gather(t, db, r, Gathers{Step: "g", Key: key, Text: fmt.Sprint(record), Of: EffectKey{Record: record}, Count: 3})
 		require.True(t, until.IsZero())
@@ -94,7 +94,7 @@ func TestAGroupIsWholeByItsCount(t *testing.T) {
 func TestAGroupIsWholeByItsTime(t *testing.T) {
 	db := open(t)
 	release(t, db, "one")
-	r := running(t, db, "a")
+	r := startedRun(t, db, "a")
 	first := Gathers{Step: "g", Key: "x", Text: "1", Of: EffectKey{Record: 1}, Within: time.Minute}
 	texts, until := gather(t, db, r, first)
 	require.Empty(t, texts)
@@ -119,7 +119,7 @@ func TestAGroupIsWholeByItsTime(t *testing.T) {
 func TestManyGatherAtOnce(t *testing.T) {
 	db := open(t)
 	release(t, db, "one")
-	runs := []Run{running(t, db, "a"), running(t, db, "b"), running(t, db, "c"), running(t, db, "d")}
+	runs := []Run{startedRun(t, db, "a"), startedRun(t, db, "b"), startedRun(t, db, "c"), startedRun(t, db, "d")}
 	const each = 10
 	var mu sync.Mutex
 	var wg sync.WaitGroup
@@ -167,7 +167,7 @@ func TestEffectsAreKnownAgain(t *testing.T) {
 	require.Equal(t, map[EffectKey]string{{0, ""}: `{"n": 1}`, {1, ""}: "", {1, "line/2"}: "ü"}, known("s", 0, 1, 2))
 	require.Equal(t, map[EffectKey]string{{0, ""}: "t's"}, known("t", 0))
 	require.NoError(t, DeleteEffects(t.Context(), db, id, nil))
-	require.NoError(t, DeleteEffects(t.Context(), db, id, []flow.Compensated{{Steps: []string{"s", "u"}, Record: 1, Path: ""}}))
+	require.NoError(t, DeleteEffects(t.Context(), db, id, []running.Compensated{{Steps: []string{"s", "u"}, Record: 1, Path: ""}}))
 	require.Equal(t, map[EffectKey]string{{1, "line/2"}: "ü"}, known("s", 1))
 	require.Empty(t, known("s", 7))
 }

@@ -14,7 +14,7 @@ import (
 	"github.com/riverqueue/river/rivermigrate"
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/testdb"
 )
 
@@ -117,7 +117,7 @@ func TestADatabaseOfOneEnvironmentGetsScopes(t *testing.T) {
 // TestTheScopesCanBeTakenBack: the down migration leaves what it finds, and can be made up again.
 func TestTheScopesCanBeTakenBack(t *testing.T) {
 	db := open(t)
-	require.NoError(t, Remember(t.Context(), db, scope, "space", []flow.StateEntry{{Key: "k", Text: "v"}}))
+	require.NoError(t, Remember(t.Context(), db, scope, "space", []running.StateEntry{{Key: "k", Text: "v"}}))
 	for _, way := range []string{"down", "up"} {
 		text, err := os.ReadFile("migrations/019_scope." + way + ".sql")
 		require.NoError(t, err)

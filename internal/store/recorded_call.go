@@ -7,7 +7,8 @@ import (
 	"encoding/json"
 	"time"
 
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
+	"hollowreed/internal/core/flow/trial"
 )
 
 // What tries remember: the manner that is chosen for a step, and what systems answered.
@@ -20,30 +21,30 @@ const (
 )
 
 // CallModes lists the manners in which tries deal with steps, by flow/step.
-func CallModes(ctx context.Context, db DB, s Scope) (map[string]flow.CallMode, error) {
+func CallModes(ctx context.Context, db DB, s Scope) (map[string]trial.CallMode, error) {
 	notes, err := ListState(ctx, db, s, chosenSpace, maxHeard)
-	chosen := map[string]flow.CallMode{}
+	chosen := map[string]trial.CallMode{}
 	for _, n := range notes {
-		chosen[n.Key] = flow.CallMode(n.Content)
+		chosen[n.Key] = trial.CallMode(n.Content)
 	}
 	return chosen, err
 }
 
 // SetCallMode keeps the manner in which tries deal with a step, as flow/step.
-func SetCallMode(ctx context.Context, db DB, s Scope, step string, m flow.CallMode) error {
-	return Remember(ctx, db, s, chosenSpace, []flow.StateEntry{{Key: step, Text: string(m)}})
+func SetCallMode(ctx context.Context, db DB, s Scope, step string, m trial.CallMode) error {
+	return Remember(ctx, db, s, chosenSpace, []running.StateEntry{{Key: step, Text: string(m)}})
 }
 
 // SaveRecordedCall keeps what systems answered in tries of a flow.
-func SaveRecordedCall(ctx context.Context, db DB, s Scope, list []flow.RecordedCall) error {
-	byFlow := map[string][]flow.StateEntry{}
+func SaveRecordedCall(ctx context.Context, db DB, s Scope, list []trial.RecordedCall) error {
+	byFlow := map[string][]running.StateEntry{}
 	for _, h := range list {
 		text, err := json.Marshal(h)
 		if err != nil {
 			return err
 		}
 		hash := sha256.Sum256([]byte(h.Key()))
-		byFlow[h.Flow] = append(byFlow[h.Flow], flow.StateEntry{Key: hex.EncodeToString(hash[:]), Text: string(text), Until: time.Now().Add(heardFor)})
+		byFlow[h.Flow] = append(byFlow[h.Flow], running.StateEntry{Key: hex.EncodeToString(hash[:]), Text: string(text), Until: time.Now().Add(heardFor)})
 	}
 	for id, notes := range byFlow {
 		if err := Remember(ctx, db, s, heardSpace+id, notes); err != nil {
@@ -54,15 +55,15 @@ func SaveRecordedCall(ctx context.Context, db DB, s Scope, list []flow.RecordedC
 }
 
 // RecordedCalls gives what systems answered in tries of flows.
-func RecordedCalls(ctx context.Context, db DB, s Scope, flows ...string) (*flow.Recording, error) {
-	rec := &flow.Recording{}
+func RecordedCalls(ctx context.Context, db DB, s Scope, flows ...string) (*trial.Recording, error) {
+	rec := &trial.Recording{}
 	for _, id := range flows {
 		notes, err := ListState(ctx, db, s, heardSpace+id, maxHeard)
 		if err != nil {
 			return nil, err
 		}
 		for _, n := range notes {
-			var h flow.RecordedCall
+			var h trial.RecordedCall
 			if err := json.Unmarshal([]byte(n.Content), &h); err != nil {
 				return nil, err
 			}
@@ -73,7 +74,7 @@ func RecordedCalls(ctx context.Context, db DB, s Scope, flows ...string) (*flow.
 }
 
 // TypeTry keeps what somebody has typed for the tries of a flow; what is empty is forgotten.
-func TypeTry(ctx context.Context, db DB, s Scope, id string, with flow.TriedWith) error {
+func TypeTry(ctx context.Context, db DB, s Scope, id string, with trial.TriedWith) error {
 	if with.Empty() {
 		return DeleteState(ctx, db, s, withSpace, id)
 	}
@@ -81,15 +82,15 @@ func TypeTry(ctx context.Context, db DB, s Scope, id string, with flow.TriedWith
 	if err != nil {
 		return err
 	}
-	return Remember(ctx, db, s, withSpace, []flow.StateEntry{{Key: id, Text: string(text)}})
+	return Remember(ctx, db, s, withSpace, []running.StateEntry{{Key: id, Text: string(text)}})
 }
 
 // TypedTry is what somebody has typed for the tries of a flow; nil where nobody has.
-func TypedTry(ctx context.Context, db DB, s Scope, id string) (*flow.TriedWith, error) {
+func TypedTry(ctx context.Context, db DB, s Scope, id string) (*trial.TriedWith, error) {
 	kept, err := Recall(ctx, db, s, withSpace, []string{id})
 	if err != nil || kept[id] == "" {
 		return nil, err
 	}
-	var with flow.TriedWith
+	var with trial.TriedWith
 	return &with, json.Unmarshal([]byte(kept[id]), &with)
 }

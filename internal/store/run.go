@@ -13,7 +13,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/spool"
 )
 
@@ -56,25 +56,25 @@ type Run struct {
 	CancelBy  *string
 	Taken     int // records dealt with for good
 	Aside     int // of them set aside
-	Counts    map[string]*flow.Counts
+	Counts    map[string]*running.Counts
 	Fault     *fault.Fault
 	Warning   string
 	CreatedAt time.Time
 	BeganAt   *time.Time
 	EndedAt   *time.Time
-	HasInput  bool        // the records are kept with the run, not in a file
-	Input     []byte      // the message that the run begins with, as JSON
-	Answer    []byte      // what its caller is answered, as JSON
-	Request   []byte      // the HTTP request that it came with, as JSON
-	Reply     *flow.Reply // how that is answered, beside the answer
-	Totals    []byte      // what tally steps carry, as JSON by step
-	FromStep  string      // at which it begins, with what its parent had come to there; empty: at its start
-	Lane      string      // of the runs with the same one is under way; empty: they need not wait
-	Turns     bool        // it may have to wait for its turn
-	ReadAs    string      // the notation of records that were mended; empty: as the flow says
-	Entry     *Entry      // the entry of a list that is done again by itself; nil: the whole
-	Deaths    int         // how often its worker ended while it worked on the run, which came no further in between
-	Handled   string      // what somebody did about its fault: run again, let go; empty: nothing yet
+	HasInput  bool           // the records are kept with the run, not in a file
+	Input     []byte         // the message that the run begins with, as JSON
+	Answer    []byte         // what its caller is answered, as JSON
+	Request   []byte         // the HTTP request that it came with, as JSON
+	Reply     *running.Reply // how that is answered, beside the answer
+	Totals    []byte         // what tally steps carry, as JSON by step
+	FromStep  string         // at which it begins, with what its parent had come to there; empty: at its start
+	Lane      string         // of the runs with the same one is under way; empty: they need not wait
+	Turns     bool           // it may have to wait for its turn
+	ReadAs    string         // the notation of records that were mended; empty: as the flow says
+	Entry     *Entry         // the entry of a list that is done again by itself; nil: the whole
+	Deaths    int            // how often its worker ended while it worked on the run, which came no further in between
+	Handled   string         // what somebody did about its fault: run again, let go; empty: nothing yet
 }
 
 // Entry is an entry of a list in a record of the parent, which a run does again by itself.
@@ -483,7 +483,7 @@ func RelatedRuns(ctx context.Context, db DB, run uuid.UUID) ([]uuid.UUID, error)
 // Collected gives what runs have collected, run by run and batch by batch, to use.
 func Collected(ctx context.Context, db DB, runs []uuid.UUID, step string, use func(content []byte) error) error {
 	for _, run := range runs {
-		for first := flow.WholeRun - 1; ; { // what the run as a whole has collected stands first
+		for first := running.WholeRun - 1; ; { // what the run as a whole has collected stands first
 			var content []byte
 			err := db.QueryRow(ctx, "select first, content from collected where run = $1 and step = $2 and first > $3 order by first limit 1", run, step, first).Scan(&first, &content)
 			if err == pgx.ErrNoRows {

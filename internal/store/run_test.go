@@ -14,12 +14,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/spool"
 )
 
 // running makes a run that a worker has taken on.
-func running(t *testing.T, db *pgxpool.Pool, reference string) Run {
+func startedRun(t *testing.T, db *pgxpool.Pool, reference string) Run {
 	t.Helper()
 	r, err := Claim(t.Context(), db, addRun(t, db, reference), "w")
 	require.NoError(t, err)
@@ -29,7 +29,7 @@ func running(t *testing.T, db *pgxpool.Pool, reference string) Run {
 // over makes a run that has ended.
 func over(t *testing.T, db *pgxpool.Pool, reference string, state State, f *fault.Fault) Run {
 	t.Helper()
-	r := running(t, db, reference)
+	r := startedRun(t, db, reference)
 	require.NoError(t, Finish(t.Context(), db, r, state, f, nil))
 	return byID(t, db, r.ID)
 }
@@ -95,11 +95,11 @@ func TestFreeRunsAreClaimedTogether(t *testing.T) {
 func TestEndsAreRecordedTogether(t *testing.T) {
 	db := open(t)
 	release(t, db, "one")
-	well, asked, old := running(t, db, "a"), running(t, db, "b"), running(t, db, "c")
+	well, asked, old := startedRun(t, db, "a"), startedRun(t, db, "b"), startedRun(t, db, "c")
 	require.NoError(t, Cancel(t.Context(), db, asked, "mo"))
 	_, err := Claim(t.Context(), db, old.ID, "other")
 	require.NoError(t, err)
-	well.Taken, well.Counts = 3, map[string]*flow.Counts{"n": {In: 3, Out: 3}}
+	well.Taken, well.Counts = 3, map[string]*running.Counts{"n": {In: 3, Out: 3}}
 	list := []RunResult{{Run: well, State: Done, Entries: []byte("j")}, {Run: asked, State: Done, Entries: []byte("k")}, {Run: old, State: Done, Entries: []byte("l")}}
 	ended, err := CloseRuns(t.Context(), db, list)
 	require.NoError(t, err)
@@ -117,7 +117,7 @@ func TestEndsAreRecordedTogether(t *testing.T) {
 	require.Nil(t, byID(t, db, asked.ID).EndedAt)
 	require.Equal(t, Running, byID(t, db, old.ID).State)
 
-	one, two := running(t, db, "d"), running(t, db, "e")
+	one, two := startedRun(t, db, "d"), startedRun(t, db, "e")
 	_, err = CloseRuns(t.Context(), db, []RunResult{{Run: one, State: Done, Entries: []byte{}}, {Run: two, State: "no such state", Entries: []byte{}}})
 	require.Error(t, err)
 	require.Equal(t, Running, byID(t, db, one.ID).State, "all of them or none")
@@ -132,7 +132,7 @@ func TestEndsAreRecordedTogether(t *testing.T) {
 func TestARunThatIsAskedToStopIsWoken(t *testing.T) {
 	db := open(t)
 	release(t, db, "one")
-	r := running(t, db, "a")
+	r := startedRun(t, db, "a")
 	at := time.Now().Add(time.Hour)
 	require.NoError(t, Finish(t.Context(), db, r, Retrying, fault.New(fault.Outside, "away"), &at))
 	id := job(t, db, r.ID, "scheduled", "w", time.Hour)
@@ -162,7 +162,7 @@ func TestARunThatIsAskedToStopIsWoken(t *testing.T) {
 func TestARunRestsAndGoesOn(t *testing.T) {
 	db := open(t)
 	release(t, db, "one")
-	r := running(t, db, "a")
+	r := startedRun(t, db, "a")
 	until := time.Now().Add(time.Hour).Truncate(time.Millisecond)
 	require.NoError(t, Suspend(t.Context(), db, r, until))
 	now := byID(t, db, r.ID)
@@ -224,7 +224,7 @@ func TestAStepStartsAChildOnce(t *testing.T) {
 func TestInputsArePieces(t *testing.T) {
 	db := open(t)
 	release(t, db, "one")
-	r := running(t, db, "a")
+	r := startedRun(t, db, "a")
 	long := strings.Repeat("0123456789abcdef", 1<<17) // 2 MB
 	var content spool.Spool
 	defer content.Close()
@@ -265,7 +265,7 @@ func TestInputsArePieces(t *testing.T) {
 func TestWhatIsCollectedStaysInItsOrder(t *testing.T) {
 	db := open(t)
 	release(t, db, "one")
-	first, mended, other := running(t, db, "a"), running(t, db, "b"), running(t, db, "c")
+	first, mended, other := startedRun(t, db, "a"), startedRun(t, db, "b"), startedRun(t, db, "c")
 	require.NoError(t, AddAside(t.Context(), db, []Aside{{Run: first.ID, Record: 4, Step: "s", Raw: []byte("x"), Faults: fault.List{fault.New(fault.Range, "x")}}}))
 	asides, err := Asides(t.Context(), db, first.ID, 1)
 	require.NoError(t, err)
@@ -319,14 +319,14 @@ func TestTheJournalIsReadInItsOrder(t *testing.T) {
 	require.Equal(t, "ac", all(2))
 
 	r := byID(t, db, id)
-	require.NoError(t, AddReferences(t.Context(), db, r, []flow.Reference{{Record: 3, Text: "LS-7"}, {Record: 4, Text: "LS-8"}}))
+	require.NoError(t, AddReferences(t.Context(), db, r, []running.Reference{{Record: 3, Text: "LS-7"}, {Record: 4, Text: "LS-8"}}))
 	refs, err := References(t.Context(), db, id, 10)
 	require.NoError(t, err)
-	require.Equal(t, []flow.Reference{{Record: 3, Text: "LS-7"}, {Record: 4, Text: "LS-8"}}, refs)
+	require.Equal(t, []running.Reference{{Record: 3, Text: "LS-7"}, {Record: 4, Text: "LS-8"}}, refs)
 	runs, err := Runs(t.Context(), db, RunFilter{Scope: scope, Reference: "ls-8", Most: 5})
 	require.NoError(t, err)
 	require.Len(t, runs, 1, "a run is found by what its records are known by")
-	require.NoError(t, AddEvents(t.Context(), db, r, []flow.Event{{Step: "n", Record: 3, Text: "late"}}))
+	require.NoError(t, AddEvents(t.Context(), db, r, []running.Event{{Step: "n", Record: 3, Text: "late"}}))
 	events, err := Events(t.Context(), db, scope, 10)
 	require.NoError(t, err)
 	require.Equal(t, "late", events[0].Text)
@@ -385,7 +385,7 @@ func TestAWorkersOwnJobsAreReclaimed(t *testing.T) {
 func TestARunBeginsWhenItIsTakenOn(t *testing.T) {
 	db := open(t)
 	release(t, db, "one")
-	before, after := running(t, db, "before"), addRun(t, db, "after")
+	before, after := startedRun(t, db, "before"), addRun(t, db, "after")
 	var second Run
 	require.NoError(t, pgx.BeginFunc(t.Context(), db, func(tx pgx.Tx) (err error) {
 		if _, err := tx.Exec(t.Context(), "select 1"); err != nil {

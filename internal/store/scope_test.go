@@ -14,7 +14,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 )
 
 // TestEveryQueryOfWhatRunsHasAScope: a statement that chooses by project among what runs, or is kept with runs, chooses by
@@ -78,9 +78,9 @@ func TestScopesShareNothingThatIsKept(t *testing.T) {
 		known, err := Recall(ctx, db, s, "space", []string{"k"})
 		require.NoError(t, err)
 		require.Empty(t, known, "%s", s)
-		require.NoError(t, Remember(ctx, db, s, "space", []flow.StateEntry{{Key: "k", Text: s.String()}}))
-		require.NoError(t, AddReferences(ctx, db, r, []flow.Reference{{Text: "ref"}}))
-		require.NoError(t, AddEvents(ctx, db, r, []flow.Event{{Step: "n", Text: s.String()}}))
+		require.NoError(t, Remember(ctx, db, s, "space", []running.StateEntry{{Key: "k", Text: s.String()}}))
+		require.NoError(t, AddReferences(ctx, db, r, []running.Reference{{Text: "ref"}}))
+		require.NoError(t, AddEvents(ctx, db, r, []running.Event{{Step: "n", Text: s.String()}}))
 		require.NoError(t, AddFigures(ctx, db, s, []Metric{{Kind: "flow", Name: "f", Done: 1, Took: make([]int32, Spans)}}))
 		require.NoError(t, Raise(ctx, db, s, "late", Incident{Cause: "c", Text: s.String()}, r.ID))
 		require.NoError(t, AddAuditEntry(ctx, db, s, "mo", "looked at", nil, s.String()))

@@ -5,7 +5,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 )
 
 // Recall reads what is kept in a space under keys; what is over is left out.
@@ -24,7 +24,7 @@ func Recall(ctx context.Context, db DB, s Scope, space string, keys []string) (m
 }
 
 // Remember keeps texts in a space, in place of what is there.
-func Remember(ctx context.Context, db DB, s Scope, space string, notes []flow.StateEntry) error {
+func Remember(ctx context.Context, db DB, s Scope, space string, notes []running.StateEntry) error {
 	b := &pgx.Batch{}
 	for _, n := range notes {
 		b.Queue(`insert into kept (project, environment, space, key, content, until) values ($1, $2, $3, $4, $5, nullif($6, '0001-01-01 00:00:00Z'::timestamptz))

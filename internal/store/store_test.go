@@ -14,7 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/spool"
 	"hollowreed/internal/testdb"
 )
@@ -259,7 +259,7 @@ func TestAnOldClaimCanRecordNothing(t *testing.T) {
 	require.ErrorIs(t, err, ErrTakenOn)
 	require.ErrorIs(t, Finish(t.Context(), db, old, Done, nil, nil), ErrTakenOn)
 	fresh.Taken = 7
-	fresh.Counts = map[string]*flow.Counts{"keep": {In: 7, Out: 7}}
+	fresh.Counts = map[string]*running.Counts{"keep": {In: 7, Out: 7}}
 	_, err = Progress(t.Context(), db, fresh)
 	require.NoError(t, err)
 	require.NoError(t, Finish(t.Context(), db, fresh, Done, nil, nil))

@@ -8,7 +8,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
+	"hollowreed/internal/core/flow/trial"
 )
 
 // TestOnlyWhatNobodyWaitsForIsSwept: runs go with all that belongs to them; what waits for somebody stays, however old.
@@ -98,12 +99,12 @@ func TestNotesAreKeptForATime(t *testing.T) {
 	db := open(t)
 	const space = "s"
 	past, future := time.Now().Add(-time.Minute), time.Now().Add(time.Hour)
-	require.NoError(t, Remember(t.Context(), db, scope, space, []flow.StateEntry{{Key: "a", Text: "for ever"}, {Key: "b", Text: "over", Until: past}, {Key: "c", Text: "an hour", Until: future}}))
-	require.NoError(t, Remember(t.Context(), db, scope, "other", []flow.StateEntry{{Key: "a", Text: "elsewhere"}}))
+	require.NoError(t, Remember(t.Context(), db, scope, space, []running.StateEntry{{Key: "a", Text: "for ever"}, {Key: "b", Text: "over", Until: past}, {Key: "c", Text: "an hour", Until: future}}))
+	require.NoError(t, Remember(t.Context(), db, scope, "other", []running.StateEntry{{Key: "a", Text: "elsewhere"}}))
 	known, err := Recall(t.Context(), db, scope, space, []string{"a", "b", "c", "d"})
 	require.NoError(t, err)
 	require.Equal(t, map[string]string{"a": "for ever", "c": "an hour"}, known)
-	require.NoError(t, Remember(t.Context(), db, scope, space, []flow.StateEntry{{Key: "a", Text: "anew", Until: future}}))
+	require.NoError(t, Remember(t.Context(), db, scope, space, []running.StateEntry{{Key: "a", Text: "anew", Until: future}}))
 	list, err := ListState(t.Context(), db, scope, space, 10)
 	require.NoError(t, err)
 	require.Equal(t, []StateEntry{{"a", "anew"}, {"c", "an hour"}}, list)
@@ -130,12 +131,12 @@ func TestTriesRemember(t *testing.T) {
 	require.NoError(t, SetCallMode(t.Context(), db, scope, "f/post", "not at all"))
 	chosen, err := CallModes(t.Context(), db, scope)
 	require.NoError(t, err)
-	require.Equal(t, map[string]flow.CallMode{"f/post": "not at all"}, chosen)
-	require.NoError(t, SaveRecordedCall(t.Context(), db, scope, []flow.RecordedCall{{Flow: "f", Step: "s", Asked: "1", Answer: "one"}, {Flow: "g", Step: "s", Asked: "1", Answer: "g's"}}))
-	require.NoError(t, SaveRecordedCall(t.Context(), db, scope, []flow.RecordedCall{{Flow: "f", Step: "s", Asked: "1", Answer: "uno"}, {Flow: "f", Step: "s", Asked: "2", Fault: fault.New(fault.Outside, "no")}}))
+	require.Equal(t, map[string]trial.CallMode{"f/post": "not at all"}, chosen)
+	require.NoError(t, SaveRecordedCall(t.Context(), db, scope, []trial.RecordedCall{{Flow: "f", Step: "s", Asked: "1", Answer: "one"}, {Flow: "g", Step: "s", Asked: "1", Answer: "g's"}}))
+	require.NoError(t, SaveRecordedCall(t.Context(), db, scope, []trial.RecordedCall{{Flow: "f", Step: "s", Asked: "1", Answer: "uno"}, {Flow: "f", Step: "s", Asked: "2", Fault: fault.New(fault.Outside, "no")}}))
 	rec, err := RecordedCalls(t.Context(), db, scope, "f")
 	require.NoError(t, err)
-	got := map[string]flow.RecordedCall{}
+	got := map[string]trial.RecordedCall{}
 	for _, h := range rec.All() {
 		got[h.Flow+h.Asked] = h
 	}

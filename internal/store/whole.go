@@ -11,7 +11,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 )
 
 // WholeRun is a run that is recorded when it is over, with all that it has come to.
@@ -20,8 +20,8 @@ type WholeRun struct {
 	State       State
 	Fault       *fault.Fault
 	Entries     []byte // of the journal, of the run as a whole
-	References  []flow.Reference
-	Events      []flow.Event
+	References  []running.Reference
+	Events      []running.Event
 	Key, Digest string // of idempotency, as with AddCall; empty: none
 }
 

@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 )
 
 // whole is a run that is over.
@@ -26,9 +26,9 @@ func TestWholeRunsAreRecordedTogether(t *testing.T) {
 	plain, rich := whole("plain"), whole("rich")
 	rich.State, rich.Fault = Stopped, fault.New(fault.Stopped, "no \x00 of that")
 	rich.Run.Input, rich.Run.Request, rich.Run.Answer = []byte(`{"a":1}`), []byte(`{"path":"x"}`), []byte(`"yes"`)
-	rich.Run.Counts, rich.Run.Reply = map[string]*flow.Counts{"s": {In: 2}}, &flow.Reply{Status: 422}
-	rich.References = []flow.Reference{{Record: -1, Text: "B-1"}, {Record: -1, Text: "B-2"}, {Record: -1, Text: "B-1"}}
-	rich.Events = []flow.Event{{Step: "n", Record: -1, Text: "one"}, {Step: "n", Record: -1, Text: "two", Fault: fault.New(fault.Type, "odd")}}
+	rich.Run.Counts, rich.Run.Reply = map[string]*running.Counts{"s": {In: 2}}, &running.Reply{Status: 422}
+	rich.References = []running.Reference{{Record: -1, Text: "B-1"}, {Record: -1, Text: "B-2"}, {Record: -1, Text: "B-1"}}
+	rich.Events = []running.Event{{Step: "n", Record: -1, Text: "one"}, {Step: "n", Record: -1, Text: "two", Fault: fault.New(fault.Type, "odd")}}
 	fresh, err := AddWhole(t.Context(), db, []WholeRun{plain, rich})
 	require.NoError(t, err)
 	require.Equal(t, []bool{true, true}, fresh)
@@ -64,7 +64,7 @@ func TestAKeyIsOneWholeRun(t *testing.T) {
 	release(t, db, "one")
 	first, second, third := whole("first"), whole("second"), whole("third")
 	for _, w := range []*WholeRun{&first, &second, &third} {
-		w.Key, w.Digest, w.Events = "k", "d", []flow.Event{{Step: "n", Text: "told"}}
+		w.Key, w.Digest, w.Events = "k", "d", []running.Event{{Step: "n", Text: "told"}}
 	}
 	fresh, err := AddWhole(t.Context(), db, []WholeRun{first, second})
 	require.NoError(t, err)
@@ -85,7 +85,7 @@ func TestWholeRunsAreRecordedAllOrNone(t *testing.T) {
 	db := open(t)
 	release(t, db, "one")
 	good, bad := whole("good"), whole("bad")
-	bad.Run.Project, bad.Events = "nowhere", []flow.Event{{Step: "n", Text: "x"}}
+	bad.Run.Project, bad.Events = "nowhere", []running.Event{{Step: "n", Text: "x"}}
 	_, err := AddWhole(t.Context(), db, []WholeRun{good, bad})
 	require.Error(t, err)
 	_, err = RunByID(t.Context(), db, good.Run.ID)

@@ -8,7 +8,7 @@ import (
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
@@ -103,7 +103,7 @@ func SQL(t *testing.T, s system.System) {
 	require.Len(t, shape.Root.Fields, 2)
 	_, _, err = tables.Describe(t.Context(), "found", "select nonsense from nowhere", 0)
 	require.ErrorAs(t, err, &f)
-	u := flow.Upsert{Table: "crane", Key: []string{"id"}, Row: c.Operation("add").Request}
+	u := running.Upsert{Table: "crane", Key: []string{"id"}, Row: c.Operation("add").Request}
 	faults, err := tables.CheckUpsert(t.Context(), u)
 	require.NoError(t, err)
 	require.Empty(t, faults)
@@ -142,12 +142,12 @@ func lookups(t *testing.T, tables system.Tables, add *connection.Operation) {
 	row := func(id int64, name string) value.Value {
 		return value.Rec(add.Request.Root.Shape(), []value.Value{value.Int(id), value.Str(name), value.NullValue, value.NullValue, value.NullValue})
 	}
-	u := flow.Upsert{Table: "crane", Key: []string{"id"}, Row: add.Request}
+	u := running.Upsert{Table: "crane", Key: []string{"id"}, Row: add.Request}
 	done, err := tables.Upsert(t.Context(), u, []value.Value{row(13, "c"), row(13, "cc"), row(14, "d"), row(15, "ghost")})
 	require.NoError(t, err)
-	require.Equal(t, []flow.Effect{flow.Unchanged, flow.Updated, flow.Inserted}, []flow.Effect{done[0].Effect, done[1].Effect, done[2].Effect})
+	require.Equal(t, []running.Effect{running.Unchanged, running.Updated, running.Inserted}, []running.Effect{done[0].Effect, done[1].Effect, done[2].Effect})
 	require.NotNil(t, done[3].Fault)
-	found, err := tables.Lookup(t.Context(), flow.Lookup{Table: "crane", Columns: []string{"name"}, Row: add.Request}, [][]value.Value{{value.Str("cc")}, {value.Str("nobody")}, {value.Str("cc")}})
+	found, err := tables.Lookup(t.Context(), running.Lookup{Table: "crane", Columns: []string{"name"}, Row: add.Request}, [][]value.Value{{value.Str("cc")}, {value.Str("nobody")}, {value.Str("cc")}})
 	require.NoError(t, err)
 	require.Equal(t, "13", found[0].Field("id").String())
 	require.Equal(t, value.Absent, found[1].Kind())
@@ -209,13 +209,13 @@ func Absent(t *testing.T, s system.System) {
 		row(1, value.Str("one"), value.Value{}), row(2, value.Value{}, value.NullValue), row(4, value.Value{}, value.Value{}), row(1, value.Value{}, value.DateOf(2032, 1, 1)),
 		value.Rec(shape, []value.Value{{}, value.Str("nobody"), {}}), row(3, value.Value{}, value.Value{}),
 	}
-	done, err := s.(system.Tables).Upsert(t.Context(), flow.Upsert{Table: "berth", Key: []string{"id"}, Row: c.Operation("keep").Request}, rows)
+	done, err := s.(system.Tables).Upsert(t.Context(), running.Upsert{Table: "berth", Key: []string{"id"}, Row: c.Operation("keep").Request}, rows)
 	require.NoError(t, err)
 	require.Equal(t, "expected a value for the key column id, found absent. Give it a rule that always yields a value", done[4].Fault.What())
-	effects := []flow.Effect{}
+	effects := []running.Effect{}
 	for _, d := range done {
 		effects = append(effects, d.Effect)
 	}
-	require.Equal(t, []flow.Effect{flow.Updated, flow.Updated, flow.Inserted, flow.Updated, "", flow.Unchanged}, effects)
+	require.Equal(t, []running.Effect{running.Updated, running.Updated, running.Inserted, running.Updated, "", running.Unchanged}, effects)
 	require.Equal(t, []string{`{"id":1,"name":"one","until":"2032-01-01"}`, `{"id":2,"name":"North","until":null}`, `{"id":3,"name":null,"until":"2031-05-05"}`, `{"id":4,"name":"unnamed","until":"2030-01-01"}`}, all())
 }

@@ -16,7 +16,7 @@ import (
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/all"
@@ -46,32 +46,32 @@ func (w *wire) make(ctx context.Context) (*http.Request, error) {
 }
 
 // turn is the request as it goes over the wire.
-func (s *Service) turn(w *wire, req *http.Request) flow.Turn {
+func (s *Service) turn(w *wire, req *http.Request) running.Turn {
 	body := string(w.body)
 	if s.Hide != nil {
 		body = s.Hide(body)
 	}
-	return flow.Turn{Sent: true, Head: w.method + " " + shown(req.URL), Text: headers(req.Header) + "\n\n" + body}
+	return running.Turn{Sent: true, Head: w.method + " " + shown(req.URL), Text: headers(req.Header) + "\n\n" + body}
 }
 
 // Preview is the request that an operation would send. A token that would have to be fetched first is only named.
-func (s *Service) Preview(ctx context.Context, r system.Request) (flow.Turn, error) {
+func (s *Service) Preview(ctx context.Context, r system.Request) (running.Turn, error) {
 	w, err := s.request(r, nil)
 	if err != nil {
-		return flow.Turn{}, err
+		return running.Turn{}, err
 	}
 	return s.preview(ctx, w)
 }
 
 // PreviewPost is what Post would send.
-func (s *Service) PreviewPost(ctx context.Context, h http.Header, text []byte) (flow.Turn, error) {
+func (s *Service) PreviewPost(ctx context.Context, h http.Header, text []byte) (running.Turn, error) {
 	return s.preview(ctx, &wire{method: http.MethodPost, url: s.base, header: h, body: text})
 }
 
-func (s *Service) preview(ctx context.Context, w *wire) (flow.Turn, error) {
+func (s *Service) preview(ctx context.Context, w *wire) (running.Turn, error) {
 	req, err := w.make(ctx)
 	if err != nil {
-		return flow.Turn{}, err
+		return running.Turn{}, err
 	}
 	if known, is := s.sign.(fixed); is {
 		known(req)

@@ -11,12 +11,13 @@ import (
 	"regexp"
 	"strings"
 
+	"hollowreed/internal/core/flow/running"
+
 	gomail "github.com/wneessen/go-mail"
 
 	"hollowreed/internal/connector/probe"
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/value"
 )
 
@@ -162,18 +163,18 @@ func (s *Server) Call(ctx context.Context, r system.Request) (value.Value, error
 }
 
 // Preview is the mail that would be sent.
-func (s *Server) Preview(_ context.Context, r system.Request) (flow.Turn, error) {
+func (s *Server) Preview(_ context.Context, r system.Request) (running.Turn, error) {
 	m, err := s.named(r)
 	if err != nil {
-		return flow.Turn{}, err
+		return running.Turn{}, err
 	}
 	c, err := s.client()
 	if err != nil {
-		return flow.Turn{}, err
+		return running.Turn{}, err
 	}
 	var text bytes.Buffer
 	_, err = m.WriteTo(&text)
-	return flow.Turn{Head: "a mail to " + c.ServerAddr(), Text: text.String()}, err
+	return running.Turn{Head: "a mail to " + c.ServerAddr(), Text: text.String()}, err
 }
 
 // named makes the message of a request, with its id.

@@ -12,7 +12,7 @@ import (
 	"hollowreed/internal/connector/sqltext"
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
@@ -89,7 +89,7 @@ func (db *DB) Describe(ctx context.Context, id, what string, rows int) (*schema.
 }
 
 // CheckUpsert holds an upsert against the columns of its table. The key needs no constraint: its row is looked for and locked.
-func (db *DB) CheckUpsert(ctx context.Context, u flow.Upsert) (fault.List, error) {
+func (db *DB) CheckUpsert(ctx context.Context, u running.Upsert) (fault.List, error) {
 	s, _, err := db.Describe(ctx, "row", u.Table, 0)
 	var f *fault.Fault
 	if errors.As(err, &f) {
@@ -208,7 +208,7 @@ func (db *DB) Read(ctx context.Context, r system.Request) iter.Seq2[value.Value,
 }
 
 // Lookup finds one row for each key.
-func (db *DB) Lookup(ctx context.Context, l flow.Lookup, keys [][]value.Value) ([]value.Value, error) {
+func (db *DB) Lookup(ctx context.Context, l running.Lookup, keys [][]value.Value) ([]value.Value, error) {
 	var cols, where []string
 	for _, f := range l.Row.Root.Fields {
 		cols = append(cols, column(f.Name))

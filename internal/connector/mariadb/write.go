@@ -14,7 +14,7 @@ import (
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/value"
 )
 
@@ -32,10 +32,10 @@ func (db *DB) within(ctx context.Context, do func(tx *sql.Tx) error) error {
 
 // Upsert inserts rows, or updates those whose key exists and that differ, in one transaction. A row that is refused
 // is told apart; the others stand.
-func (db *DB) Upsert(ctx context.Context, u flow.Upsert, rows []value.Value) ([]flow.WriteResult, error) {
+func (db *DB) Upsert(ctx context.Context, u running.Upsert, rows []value.Value) ([]running.WriteResult, error) {
 	ctx, cancel := context.WithTimeout(ctx, db.env.Values.Timeout())
 	defer cancel()
-	out := make([]flow.WriteResult, len(rows))
+	out := make([]running.WriteResult, len(rows))
 	err := db.within(ctx, func(tx *sql.Tx) error {
 		writers := map[*sqltext.Present]*writer{}
 		defer func() {
@@ -117,7 +117,7 @@ type writer struct {
 }
 
 // prepare makes the statements for rows that have just some columns.
-func prepare(ctx context.Context, tx *sql.Tx, u flow.Upsert, g *sqltext.Present) (*writer, error) {
+func prepare(ctx context.Context, tx *sql.Tx, u running.Upsert, g *sqltext.Present) (*writer, error) {
 	w := &writer{}
 	var cols, marks, where, set, differs []string
 	for n, f := range g.Row.Root.Fields {
@@ -161,26 +161,26 @@ func values(row value.Value, slots ...[]int) []any {
 	return args
 }
 
-func (w *writer) write(ctx context.Context, row value.Value) (flow.Effect, error) {
+func (w *writer) write(ctx context.Context, row value.Value) (running.Effect, error) {
 	if w.update != nil {
 		res, err := w.update.ExecContext(ctx, values(row, w.others, w.keys, w.others)...)
 		if err != nil {
 			return "", err
 		}
 		if n, err := res.RowsAffected(); err != nil || n > 0 {
-			return flow.Updated, err
+			return running.Updated, err
 		}
 	}
 	var one int
 	err := w.there.QueryRowContext(ctx, values(row, w.keys)...).Scan(&one)
 	if err == nil {
-		return flow.Unchanged, nil
+		return running.Unchanged, nil
 	}
 	if !errors.Is(err, sql.ErrNoRows) {
 		return "", err
 	}
 	_, err = w.insert.ExecContext(ctx, values(row, w.all)...)
-	return flow.Inserted, err
+	return running.Inserted, err
 }
 
 // Call does one statement. Rows that the database refuses are faults.
@@ -245,10 +245,10 @@ func (db *DB) upserts(ctx context.Context, op *connection.Operation, requests []
 	for i, r := range requests {
 		rows[i] = r.Value
 	}
-	written, err := db.Upsert(ctx, flow.Upsert{Table: op.Setting("table"), Key: sqltext.Columns(op.Setting("key")), Row: op.Request}, rows)
+	written, err := db.Upsert(ctx, running.Upsert{Table: op.Setting("table"), Key: sqltext.Columns(op.Setting("key")), Row: op.Request}, rows)
 	for i, w := range written {
 		n := int64(1)
-		if w.Effect == flow.Unchanged {
+		if w.Effect == running.Unchanged {
 			n = 0
 		}
 		done[i] = system.Done{Answer: rowsDone(op, n), Fault: w.Fault}
@@ -289,7 +289,7 @@ func one(ctx context.Context, tx *sql.Tx, op *connection.Operation, st sqltext.S
 }
 
 // Preview is the statement of a request with its values; rows that are upserted stand in one statement for many.
-func (db *DB) Preview(_ context.Context, r system.Request) (flow.Turn, error) {
+func (db *DB) Preview(_ context.Context, r system.Request) (running.Turn, error) {
 	return dialect.Preview(r)
 }
 

@@ -18,14 +18,16 @@ import (
 	"strings"
 	"time"
 
+	"hollowreed/internal/core/flow/running"
+
 	service "hollowreed/internal/connector/http"
 	"hollowreed/internal/connector/probe"
 	"hollowreed/internal/connector/soap/envelope"
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/notation"
+
 	xmlnotation "hollowreed/internal/core/notation/xml"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
@@ -96,10 +98,10 @@ func (s *Service) Call(ctx context.Context, r system.Request) (value.Value, erro
 }
 
 // Preview is the envelope that an operation would send.
-func (s *Service) Preview(ctx context.Context, r system.Request) (flow.Turn, error) {
+func (s *Service) Preview(ctx context.Context, r system.Request) (running.Turn, error) {
 	text, err := s.envelope(r)
 	if err != nil {
-		return flow.Turn{}, err
+		return running.Turn{}, err
 	}
 	return s.http.PreviewPost(ctx, header(r.Op), text)
 }

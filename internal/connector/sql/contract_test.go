@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hollowreed/internal/connector/contract"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/testdb"
@@ -52,17 +52,17 @@ func TestManyRowsAreCopied(t *testing.T) {
 		}
 		rows[i] = value.Rec(s.Root.Shape(), []value.Value{value.Int(int64(i)), note, value.Bytes("\x00\\x\n"), value.Instant(time.Unix(int64(i), 0).UTC()), value.Dec(int64(i), -3), value.Bool(i%2 == 0)})
 	}
-	u := flow.Upsert{Table: "parcel", Key: []string{"id"}, Row: s}
+	u := running.Upsert{Table: "parcel", Key: []string{"id"}, Row: s}
 	done, err := db.Upsert(t.Context(), u, rows)
 	require.NoError(t, err)
 	for i := range done {
-		require.Equal(t, flow.Inserted, done[i].Effect)
+		require.Equal(t, running.Inserted, done[i].Effect)
 	}
 	keys := make([][]value.Value, len(rows))
 	for i := range keys {
 		keys[i] = []value.Value{value.Int(int64(i))}
 	}
-	found, err := db.Lookup(t.Context(), flow.Lookup{Table: "parcel", Columns: []string{"id"}, Row: s}, keys)
+	found, err := db.Lookup(t.Context(), running.Lookup{Table: "parcel", Columns: []string{"id"}, Row: s}, keys)
 	require.NoError(t, err)
 	for i := range rows {
 		require.True(t, value.Equal(rows[i], found[i]), "%s and %s", json.Text(rows[i]), json.Text(found[i]))
@@ -71,7 +71,7 @@ func TestManyRowsAreCopied(t *testing.T) {
 	rows[5].Record().Fields[1] = value.Str("ghost")
 	done, err = db.Upsert(t.Context(), u, rows)
 	require.NoError(t, err)
-	require.Equal(t, flow.Updated, done[3].Effect)
-	require.Equal(t, flow.Unchanged, done[4].Effect)
+	require.Equal(t, running.Updated, done[3].Effect)
+	require.Equal(t, running.Unchanged, done[4].Effect)
 	require.NotNil(t, done[5].Fault, "one that is refused is told apart")
 }

@@ -10,7 +10,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/value"
 )
 
@@ -20,7 +20,7 @@ const copyFrom = 1000
 
 // upsertCopied writes rows by way of a temporary table: they are copied into it as texts, and taken over with one
 // statement that says of each what it did.
-func (db *DB) upsertCopied(ctx context.Context, u flow.Upsert, b batch, out []flow.WriteResult) error {
+func (db *DB) upsertCopied(ctx context.Context, u running.Upsert, b batch, out []running.WriteResult) error {
 	ctx, cancel := context.WithTimeout(ctx, db.timeout())
 	defer cancel()
 	list := quoted(u.Row.Root.Shape().Names)
@@ -66,7 +66,7 @@ func copyText(b *bytes.Buffer, v value.Value) {
 }
 
 // takenOver writes the copied rows and gives the number of each that was inserted or changed.
-func takenOver(u flow.Upsert, list string) string {
+func takenOver(u running.Upsert, list string) string {
 	var join []string
 	for _, k := range u.Key {
 		join = append(join, fmt.Sprintf("w.%s = v.%s", column(k), column(k)))

@@ -11,7 +11,7 @@ import (
 
 	"hollowreed/internal/connector/sqltext"
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
@@ -53,7 +53,7 @@ group by i.indexrelid order by i.indexrelid`
 )
 
 // CheckUpsert holds an upsert against its table, as the database describes it.
-func (db *DB) CheckUpsert(ctx context.Context, u flow.Upsert) (fault.List, error) {
+func (db *DB) CheckUpsert(ctx context.Context, u running.Upsert) (fault.List, error) {
 	ctx, cancel := context.WithTimeout(ctx, sqltext.DescribeTime)
 	defer cancel()
 	rows, err := db.pool.Query(ctx, tableColumns, ident(u.Table))

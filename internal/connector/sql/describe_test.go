@@ -6,7 +6,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/schema/sample"
 	"hollowreed/internal/core/value"
@@ -102,7 +102,7 @@ func TestWhatIsDescribedOwnsItsData(t *testing.T) {
 			made, ft := sample.Make(s, kind, seed)
 			require.Nil(t, ft)
 			s.Check(made, func(f *fault.Fault) { t.Errorf("%s", f) })
-			done, err := db.Upsert(t.Context(), flow.Upsert{Table: "Odd Table", Key: []string{"id"}, Row: s}, []value.Value{made})
+			done, err := db.Upsert(t.Context(), running.Upsert{Table: "Odd Table", Key: []string{"id"}, Row: s}, []value.Value{made})
 			require.NoError(t, err)
 			require.Nil(t, done[0].Fault, "%v %s", made, kind)
 		}

@@ -17,7 +17,7 @@ import (
 
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
@@ -81,7 +81,7 @@ func columns(n int, at func(row, col int) value.Value, rows int) []any {
 }
 
 // Lookup finds one row for each key with one statement.
-func (db *DB) Lookup(ctx context.Context, l flow.Lookup, keys [][]value.Value) ([]value.Value, error) {
+func (db *DB) Lookup(ctx context.Context, l running.Lookup, keys [][]value.Value) ([]value.Value, error) {
 	ctx, cancel := context.WithTimeout(ctx, Timeout)
 	defer cancel()
 	distinct, at := unique(keys)
@@ -137,7 +137,7 @@ func unique(keys [][]value.Value) (distinct [][]value.Value, at []int) {
 	return distinct, at
 }
 
-func lookupSQL(l flow.Lookup) string {
+func lookupSQL(l running.Lookup) string {
 	var cols, args, names, on []string
 	for _, f := range l.Row.Root.Fields {
 		cols = append(cols, "t."+column(f.Name)+"::text")

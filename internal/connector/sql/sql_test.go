@@ -12,7 +12,7 @@ import (
 
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/testdb"
@@ -67,8 +67,8 @@ func row(s *schema.Schema, id int64, code, amount string) value.Value {
 	return value.Rec(s.Root.Shape(), fields)
 }
 
-func effects(written []flow.WriteResult) []flow.Effect {
-	out := make([]flow.Effect, len(written))
+func effects(written []running.WriteResult) []running.Effect {
+	out := make([]running.Effect, len(written))
 	for i, w := range written {
 		out[i] = w.Effect
 		if w.Fault != nil {
@@ -80,25 +80,25 @@ func effects(written []flow.WriteResult) []flow.Effect {
 
 func TestUpsertTellsWhatItDid(t *testing.T) {
 	db, conn, s := open(t)
-	u := flow.Upsert{Table: "Odd Table", Key: []string{"id"}, Row: s}
+	u := running.Upsert{Table: "Odd Table", Key: []string{"id"}, Row: s}
 	got, err := db.Upsert(t.Context(), u, []value.Value{row(s, 1, "a", "0.1"), row(s, 2, "b", "12345678901234567890.12345678901234567890")})
 	require.NoError(t, err)
-	require.Equal(t, []flow.Effect{flow.Inserted, flow.Inserted}, effects(got))
+	require.Equal(t, []running.Effect{running.Inserted, running.Inserted}, effects(got))
 	var exact string
 	require.NoError(t, conn.QueryRow(t.Context(), `select amount::text from "Odd Table" where id = 2`).Scan(&exact))
 	require.Equal(t, "12345678901234567890.12345678901234567890", exact)
 
 	got, err = db.Upsert(t.Context(), u, []value.Value{row(s, 1, "a", "0.10"), row(s, 2, "b", "2"), row(s, 3, "c", "3")})
 	require.NoError(t, err)
-	require.Equal(t, []flow.Effect{flow.Unchanged, flow.Updated, flow.Inserted}, effects(got), "0.1 and 0.10 are one number")
+	require.Equal(t, []running.Effect{running.Unchanged, running.Updated, running.Inserted}, effects(got), "0.1 and 0.10 are one number")
 }
 
 func TestOneKeyTwiceInABatchIsWrittenInOrder(t *testing.T) {
 	db, conn, s := open(t)
-	u := flow.Upsert{Table: "Odd Table", Key: []string{"id"}, Row: s}
+	u := running.Upsert{Table: "Odd Table", Key: []string{"id"}, Row: s}
 	got, err := db.Upsert(t.Context(), u, []value.Value{row(s, 1, "a", "1"), row(s, 1, "a", "2"), row(s, 1, "a", "2")})
 	require.NoError(t, err)
-	require.Equal(t, []flow.Effect{flow.Inserted, flow.Updated, flow.Unchanged}, effects(got))
+	require.Equal(t, []running.Effect{running.Inserted, running.Updated, running.Unchanged}, effects(got))
 	var amount string
 	require.NoError(t, conn.QueryRow(t.Context(), `select amount::text from "Odd Table"`).Scan(&amount))
 	require.Equal(t, "2", amount)
@@ -106,10 +106,10 @@ func TestOneKeyTwiceInABatchIsWrittenInOrder(t *testing.T) {
 
 func TestARefusedRowDoesNotHarmTheOthers(t *testing.T) {
 	db, conn, s := open(t)
-	u := flow.Upsert{Table: "Odd Table", Key: []string{"id"}, Row: s}
+	u := running.Upsert{Table: "Odd Table", Key: []string{"id"}, Row: s}
 	got, err := db.Upsert(t.Context(), u, []value.Value{row(s, 1, "a", "1"), row(s, 2, "refused", "1"), row(s, 3, "a", "1"), row(s, 4, "d", "1"), row(s, 5, "e\x00", "1")})
 	require.NoError(t, err)
-	require.Equal(t, []flow.Effect{flow.Inserted, "refused", "refused", flow.Inserted, "refused"}, effects(got))
+	require.Equal(t, []running.Effect{running.Inserted, "refused", "refused", running.Inserted, "refused"}, effects(got))
 	require.Contains(t, got[1].Fault.What(), "violates check constraint")
 	require.Contains(t, got[2].Fault.What(), "duplicate key value")
 	var n int
@@ -122,12 +122,12 @@ func TestUpsertWithoutOtherColumns(t *testing.T) {
 	_, err := conn.Exec(t.Context(), "create table tag (name text primary key)")
 	require.NoError(t, err)
 	root := schema.Record("tag", schema.Scalar("name", value.Text))
-	u := flow.Upsert{Table: "public.tag", Key: []string{"name"}, Row: &schema.Schema{Root: root}}
+	u := running.Upsert{Table: "public.tag", Key: []string{"name"}, Row: &schema.Schema{Root: root}}
 	rows := []value.Value{value.Rec(root.Shape(), []value.Value{value.Str("x")})}
-	for _, want := range []flow.Effect{flow.Inserted, flow.Unchanged} {
+	for _, want := range []running.Effect{running.Inserted, running.Unchanged} {
 		got, err := db.Upsert(t.Context(), u, rows)
 		require.NoError(t, err)
-		require.Equal(t, []flow.Effect{want}, effects(got))
+		require.Equal(t, []running.Effect{want}, effects(got))
 	}
 }
 
@@ -136,7 +136,7 @@ func TestLookupFindsRowsByKey(t *testing.T) {
 	_, err := conn.Exec(t.Context(), `insert into "Odd Table" values
 		(1, 'a', 1.50, true, '2031-03-09', '06:12:00', '2031-03-09 06:12:00.25+02', '\x00ff', 'x'), (2, 'b', 2, null, null, null, null, null, null)`)
 	require.NoError(t, err)
-	l := flow.Lookup{Table: "Odd Table", Columns: []string{"code"}, Row: s}
+	l := running.Lookup{Table: "Odd Table", Columns: []string{"code"}, Row: s}
 	got, err := db.Lookup(t.Context(), l, [][]value.Value{{value.Str("b")}, {value.Str("none")}, {value.Str("a")}, {value.Str("b")}, {{}}})
 	require.NoError(t, err)
 	require.Len(t, got, 5)
@@ -155,11 +155,11 @@ func TestLookupFindsRowsByKey(t *testing.T) {
 	require.Equal(t, value.Absent, odd[0].Kind())
 	require.Equal(t, "1", odd[1].Field("id").String())
 	huge, _ := value.ParseInteger("123456789012345678901234567890")
-	odd, err = db.Lookup(t.Context(), flow.Lookup{Table: "Odd Table", Columns: []string{"id"}, Row: s}, [][]value.Value{{huge}, {value.Int(2)}})
+	odd, err = db.Lookup(t.Context(), running.Lookup{Table: "Odd Table", Columns: []string{"id"}, Row: s}, [][]value.Value{{huge}, {value.Int(2)}})
 	require.NoError(t, err)
 	require.Equal(t, value.Absent, odd[0].Kind())
 	require.Equal(t, "b", odd[1].Field("code").String())
-	both := flow.Lookup{Table: "Odd Table", Columns: []string{"id", "code"}, Row: s}
+	both := running.Lookup{Table: "Odd Table", Columns: []string{"id", "code"}, Row: s}
 	got, err = db.Lookup(t.Context(), both, [][]value.Value{{value.Int(1), value.Str("b")}, {value.Int(2), value.Str("b")}})
 	require.NoError(t, err)
 	require.Equal(t, value.Absent, got[0].Kind())
@@ -173,9 +173,9 @@ func TestValuesOfEveryKindComeBack(t *testing.T) {
 		value.Instant(time.Date(2031, 3, 9, 6, 12, 0, 250000, time.UTC)), value.Bytes("\x00\x01'\\"), value.Str("æ\n\"{}"),
 	}
 	in := value.Rec(s.Root.Shape(), fields)
-	_, err := db.Upsert(t.Context(), flow.Upsert{Table: "Odd Table", Key: []string{"id"}, Row: s}, []value.Value{in})
+	_, err := db.Upsert(t.Context(), running.Upsert{Table: "Odd Table", Key: []string{"id"}, Row: s}, []value.Value{in})
 	require.NoError(t, err)
-	out, err := db.Lookup(t.Context(), flow.Lookup{Table: "Odd Table", Columns: []string{"id"}, Row: s}, [][]value.Value{{value.Int(7)}})
+	out, err := db.Lookup(t.Context(), running.Lookup{Table: "Odd Table", Columns: []string{"id"}, Row: s}, [][]value.Value{{value.Int(7)}})
 	require.NoError(t, err)
 	for i, f := range s.Root.Fields {
 		require.Equal(t, fields[i].String(), out[0].Field(f.Name).String(), f.Name)
@@ -185,11 +185,11 @@ func TestValuesOfEveryKindComeBack(t *testing.T) {
 func TestWhatWaitingDoesNotMendIsAFault(t *testing.T) {
 	db, _, s := open(t)
 	for _, name := range []string{"none", `x"; drop table "Odd Table"; --`} {
-		_, err := db.Lookup(t.Context(), flow.Lookup{Table: name, Columns: []string{"id"}, Row: s}, [][]value.Value{{value.Int(1)}})
+		_, err := db.Lookup(t.Context(), running.Lookup{Table: name, Columns: []string{"id"}, Row: s}, [][]value.Value{{value.Int(1)}})
 		var f *fault.Fault
 		require.ErrorAs(t, err, &f, name)
 		require.Equal(t, fault.Setting, f.Code)
-		_, err = db.Upsert(t.Context(), flow.Upsert{Table: name, Key: []string{"id"}, Row: s}, []value.Value{row(s, 1, "a", "1")})
+		_, err = db.Upsert(t.Context(), running.Upsert{Table: name, Key: []string{"id"}, Row: s}, []value.Value{row(s, 1, "a", "1")})
 		require.ErrorAs(t, err, &f, name)
 	}
 	require.NoError(t, db.Ping(t.Context()))
@@ -202,7 +202,7 @@ func TestWhatWaitingMendsIsNoFault(t *testing.T) {
 	require.NoError(t, err)
 	defer db.Close()
 	_, _, s := open(t)
-	_, err = db.Lookup(t.Context(), flow.Lookup{Table: "t", Columns: []string{"id"}, Row: s}, [][]value.Value{{value.Int(1)}})
+	_, err = db.Lookup(t.Context(), running.Lookup{Table: "t", Columns: []string{"id"}, Row: s}, [][]value.Value{{value.Int(1)}})
 	require.Error(t, err)
 	var f *fault.Fault
 	require.False(t, errors.As(err, &f))
@@ -217,7 +217,7 @@ func TestAKeyWithoutAConstraintIsToldBeforeTheFirstRun(t *testing.T) {
 	require.NoError(t, err)
 	row := &schema.Schema{Root: schema.Record("row", schema.Scalar("code", value.Text), schema.Scalar("quay", value.Integer), schema.Scalar("name", value.Text))}
 	check := func(key ...string) fault.List {
-		faults, err := db.CheckUpsert(t.Context(), flow.Upsert{Table: "public.berth", Key: key, Row: row})
+		faults, err := db.CheckUpsert(t.Context(), running.Upsert{Table: "public.berth", Key: key, Row: row})
 		require.NoError(t, err)
 		return faults
 	}

@@ -11,15 +11,15 @@ import (
 
 	"hollowreed/internal/connector/sqltext"
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/value"
 )
 
 // Upsert inserts rows, or updates those whose key exists and that differ. Rows that the database
 // refuses are told apart by writing them one by one. Where several rows have one key the last one
 // stands in the end, as if they had been written in order. Columns that a row has no value for are not touched.
-func (db *DB) Upsert(ctx context.Context, u flow.Upsert, rows []value.Value) ([]flow.WriteResult, error) {
-	out := make([]flow.WriteResult, len(rows))
+func (db *DB) Upsert(ctx context.Context, u running.Upsert, rows []value.Value) ([]running.WriteResult, error) {
+	out := make([]running.WriteResult, len(rows))
 	todo := make([]int, 0, len(rows))
 	for i := range rows {
 		if out[i].Fault = sqltext.KeyFault(u.Key, rows[i]); out[i].Fault == nil {
@@ -52,7 +52,7 @@ type batch struct {
 func (b batch) at(n, column int) value.Value { return b.rows[b.todo[n]].Slot(b.slots[column]) }
 
 // splitKeys keeps the first row of every key for now; one statement must not meet a key twice.
-func splitKeys(u flow.Upsert, rows []value.Value, todo []int) (now, later []int) {
+func splitKeys(u running.Upsert, rows []value.Value, todo []int) (now, later []int) {
 	seen := map[string]bool{}
 	for _, i := range todo {
 		var b []byte
@@ -70,7 +70,7 @@ func splitKeys(u flow.Upsert, rows []value.Value, todo []int) (now, later []int)
 }
 
 // upsertAll writes rows with one statement; where that is refused it writes them one by one.
-func (db *DB) upsertAll(ctx context.Context, u flow.Upsert, b batch, out []flow.WriteResult) error {
+func (db *DB) upsertAll(ctx context.Context, u running.Upsert, b batch, out []running.WriteResult) error {
 	var err error
 	if len(b.todo) >= copyFrom {
 		if err = db.upsertCopied(ctx, u, b, out); err != nil { // the other way tells rows apart and needs no right to temporary tables
@@ -110,14 +110,14 @@ func aboutRow(code string) bool {
 	return false
 }
 
-func refused(u flow.Upsert, pg *pgconn.PgError) *fault.Fault {
+func refused(u running.Upsert, pg *pgconn.PgError) *fault.Fault {
 	f := fault.New(fault.Outside, "%s refused the row: %s", u.Table, pg.Message)
 	f.Field = pg.ColumnName
 	f.Found = pg.Detail
 	return f
 }
 
-func (db *DB) upsert(ctx context.Context, u flow.Upsert, b batch, out []flow.WriteResult) error {
+func (db *DB) upsert(ctx context.Context, u running.Upsert, b batch, out []running.WriteResult) error {
 	ctx, cancel := context.WithTimeout(ctx, Timeout)
 	defer cancel()
 	n := len(u.Row.Root.Fields)
@@ -130,10 +130,10 @@ func (db *DB) upsert(ctx context.Context, u flow.Upsert, b batch, out []flow.Wri
 }
 
 // noted keeps what was done with each row: those that are not told of are as they should be.
-func noted(result pgx.Rows, todo []int, out []flow.WriteResult) error {
+func noted(result pgx.Rows, todo []int, out []running.WriteResult) error {
 	defer result.Close()
 	for _, i := range todo {
-		out[i] = flow.WriteResult{Effect: flow.Unchanged}
+		out[i] = running.WriteResult{Effect: running.Unchanged}
 	}
 	for result.Next() {
 		var at int64
@@ -141,9 +141,9 @@ func noted(result pgx.Rows, todo []int, out []flow.WriteResult) error {
 		if err := result.Scan(&at, &inserted); err != nil {
 			return err
 		}
-		out[todo[at-1]].Effect = flow.Updated
+		out[todo[at-1]].Effect = running.Updated
 		if inserted {
-			out[todo[at-1]].Effect = flow.Inserted
+			out[todo[at-1]].Effect = running.Inserted
 		}
 	}
 	return result.Err()
@@ -151,7 +151,7 @@ func noted(result pgx.Rows, todo []int, out []flow.WriteResult) error {
 
 // upsertSQL writes all rows of the array parameters and returns the position of each row that was
 // inserted or changed. A row that is as it should be is not touched. xmax is 0 in a new row.
-func upsertSQL(u flow.Upsert) string {
+func upsertSQL(u running.Upsert) string {
 	var cols, args, casts, join []string
 	for i, f := range u.Row.Root.Fields {
 		c := column(f.Name)
@@ -172,7 +172,7 @@ select v.n, w.inserted from v join w on %s`,
 }
 
 // onConflict is what is done with a row whose key is there: it is changed where a value differs.
-func onConflict(u flow.Upsert) string {
+func onConflict(u running.Upsert) string {
 	var set, old, excluded []string
 	for _, f := range u.Row.Root.Fields {
 		if c := column(f.Name); !contains(u.Key, f.Name) {

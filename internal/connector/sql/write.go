@@ -13,7 +13,7 @@ import (
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
@@ -70,7 +70,7 @@ func (db *DB) CallAll(ctx context.Context, requests []system.Request) ([]system.
 		case err == nil:
 			done[i] = one[0]
 		case errors.As(err, &pg) && !temporary(pg.Code) && aboutRow(pg.Code):
-			done[i].Fault = refused(flow.Upsert{Table: op.Name}, pg)
+			done[i].Fault = refused(running.Upsert{Table: op.Name}, pg)
 		default:
 			return nil, true, classify(err)
 		}
@@ -130,7 +130,7 @@ func result(rows pgx.Rows, s *schema.Schema) (v value.Value, err error) {
 }
 
 // Preview is the statement of a request with its values; rows that are upserted stand in one statement for many.
-func (db *DB) Preview(_ context.Context, r system.Request) (flow.Turn, error) {
+func (db *DB) Preview(_ context.Context, r system.Request) (running.Turn, error) {
 	return dialect.Preview(r)
 }
 
@@ -217,7 +217,7 @@ func (db *DB) upserts(ctx context.Context, op *connection.Operation, requests []
 	for i, r := range requests {
 		rows[i] = r.Value
 	}
-	u := flow.Upsert{Connection: op.Connection, Table: op.Setting("table"), Key: sqltext.Columns(op.Setting("key")), Row: op.Request}
+	u := running.Upsert{Connection: op.Connection, Table: op.Setting("table"), Key: sqltext.Columns(op.Setting("key")), Row: op.Request}
 	if u.Row == nil {
 		return nil, fault.New(fault.Required, "the operation %s names no request schema", op.ID)
 	}
@@ -225,7 +225,7 @@ func (db *DB) upserts(ctx context.Context, op *connection.Operation, requests []
 	done := make([]system.Done, len(requests))
 	for i, w := range written {
 		changed := int64(1)
-		if w.Effect == flow.Unchanged {
+		if w.Effect == running.Unchanged {
 			changed = 0
 		}
 		done[i] = system.Done{Answer: value.Rec(op.Response.Root.Shape(), []value.Value{value.Int(changed)}), Fault: w.Fault}

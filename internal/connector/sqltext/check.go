@@ -5,12 +5,12 @@ import (
 	"strings"
 
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 )
 
 // Check says what an upsert and its table have against each other: columns that are not there, and a key that does not tell
 // rows apart. unique are the columns of each unique constraint or index; nil where the system needs none.
-func Check(u flow.Upsert, columns []string, unique [][]string, same func(a, b string) bool) (faults fault.List) {
+func Check(u running.Upsert, columns []string, unique [][]string, same func(a, b string) bool) (faults fault.List) {
 	for _, f := range u.Row.Root.Fields {
 		if !slices.ContainsFunc(columns, func(c string) bool { return same(c, f.Name) }) {
 			faults = append(faults, fault.New(fault.Unknown, "the table %s has no column %q", u.Table, f.Name).

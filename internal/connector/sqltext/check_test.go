@@ -5,7 +5,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
@@ -13,7 +13,7 @@ import (
 func TestAnUpsertIsHeldAgainstItsTable(t *testing.T) {
 	same := func(a, b string) bool { return a == b }
 	row := &schema.Schema{Root: schema.Record("row", schema.Scalar("code", value.Text), schema.Scalar("name", value.Text))}
-	u := flow.Upsert{Table: "port", Key: []string{"code"}, Row: row}
+	u := running.Upsert{Table: "port", Key: []string{"code"}, Row: row}
 	require.Empty(t, Check(u, []string{"id", "code", "name"}, [][]string{{"id"}, {"code"}}, same))
 	require.Empty(t, Check(u, []string{"code", "name"}, nil, same), "some systems need no constraint")
 	require.EqualError(t, Check(u, []string{"code"}, [][]string{{"code"}}, same), `the table port has no column "name". It has code`)

@@ -4,7 +4,7 @@ import (
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/value"
 )
 
@@ -37,21 +37,21 @@ func (d Dialect) Arguments(s Statement, request value.Value) ([]any, error) {
 }
 
 // Preview is what an operation would send for a request.
-func (d Dialect) Preview(r system.Request) (flow.Turn, error) {
+func (d Dialect) Preview(r system.Request) (running.Turn, error) {
 	of := d.Changing
 	switch {
 	case r.Op.Verb.Reads:
 		of = d.Reading
 	case r.Op.Verb.Name == "upsert":
-		return flow.Turn{Head: "a row that is upserted", Text: Row(r.Value)}, nil
+		return running.Turn{Head: "a row that is upserted", Text: Row(r.Value)}, nil
 	}
 	st, err := NewStatements(r.Op, of).Of(r.Value)
 	if err != nil {
-		return flow.Turn{}, err
+		return running.Turn{}, err
 	}
 	args, err := d.Arguments(st, r.Value)
 	if err != nil {
-		return flow.Turn{Head: "statement"}, err
+		return running.Turn{Head: "statement"}, err
 	}
-	return flow.Turn{Head: "statement", Text: d.Told(st, args)}, nil
+	return running.Turn{Head: "statement", Text: d.Told(st, args)}, nil
 }

@@ -7,7 +7,7 @@ import (
 	"sync"
 	"unicode/utf8"
 
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 )
 
 // Exchange is what was said between Hollow Reed and a system, as it went over the wire, with secrets
@@ -15,7 +15,7 @@ import (
 type Exchange struct {
 	mu    sync.Mutex
 	mask  func(string) string
-	Turns []flow.Turn
+	Turns []running.Turn
 	Body  []byte // of the newest answer, unmasked, where it is short enough
 	Media string // its media type
 	left  int
@@ -85,5 +85,5 @@ func (x *Exchange) turn(sent bool, head, text string) {
 		text = strings.ToValidUTF8(text[:x.left], "") + "\n… cut off here; only what is shown is"
 	}
 	x.left -= min(x.left, len(text))
-	x.Turns = append(x.Turns, flow.Turn{Sent: sent, Head: x.mask(head), Text: text})
+	x.Turns = append(x.Turns, running.Turn{Sent: sent, Head: x.mask(head), Text: text})
 }

@@ -13,7 +13,7 @@ import (
 	"hollowreed/internal/connector/probe"
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/spool"
@@ -45,7 +45,7 @@ type Caller interface {
 
 // Previewer is a system that can tell what it would send for a request, and sends nothing.
 type Previewer interface {
-	Preview(ctx context.Context, r Request) (flow.Turn, error)
+	Preview(ctx context.Context, r Request) (running.Turn, error)
 }
 
 // Reader is a system whose answer is any number of records, read as they are wanted. Errors are as
@@ -155,10 +155,10 @@ type Keeper interface {
 
 // Tables is a system in whose tables rows are looked up and written by key.
 type Tables interface {
-	Lookup(ctx context.Context, l flow.Lookup, keys [][]value.Value) ([]value.Value, error)
-	Upsert(ctx context.Context, u flow.Upsert, rows []value.Value) ([]flow.WriteResult, error)
+	Lookup(ctx context.Context, l running.Lookup, keys [][]value.Value) ([]value.Value, error)
+	Upsert(ctx context.Context, u running.Upsert, rows []value.Value) ([]running.WriteResult, error)
 	// CheckUpsert says why rows cannot be written so, whatever is in them: columns and constraints that the table does not have.
-	CheckUpsert(ctx context.Context, u flow.Upsert) (fault.List, error)
+	CheckUpsert(ctx context.Context, u running.Upsert) (fault.List, error)
 	// Describe gives the shape of a table's or a query's rows as the database tells it, and the first of them.
 	Describe(ctx context.Context, id, what string, rows int) (*schema.Schema, []value.Value, error)
 }

@@ -1,19 +1,16 @@
-// Package flow holds flows: a trigger and a tree of steps. A flow is compiled against its project
-// to a plan that knows the shape of the data after every step and runs batches of records; what
-// reaches outside systems goes through the Outside interface. The layout of the drawing is
-// computed here, too, as plain geometry.
+// Package flow is the model of flows: a trigger and a tree of steps, read from the text of a part, and how kinds of step and
+// of trigger are described.
+//
+// The packages below it: step and trigger hold the kinds, a file each; compile makes a plan of a flow; running takes records
+// through a plan; trial does so without outside systems, for tests and tries; layout draws a flow; edit changes one.
 package flow
 
 import (
 	"strconv"
 	"strings"
 
-	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/formula"
-	"hollowreed/internal/core/mapping"
-	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/setting"
 )
 
@@ -32,7 +29,7 @@ type Flow struct {
 	Busy      string   // what becomes of a start when as many are under way: queue or skip
 	Steps     []*Step
 	At        doc.Text
-	doc       *doc.Doc
+	Doc       *doc.Doc
 }
 
 // Settings are those of a flow as a whole.
@@ -117,25 +114,10 @@ type Track struct {
 // Setting reads one of the step's settings, or its default.
 func (s *Step) Setting(name string) string { return s.Settings.Get(name) }
 
-// Parts finds what a flow refers to; nil when there is no such part.
-type Parts interface {
-	Schema(id string) *schema.Schema
-	Mapping(id string) *mapping.Plan
-	Connection(id string) *connection.Connection
-	Formulas() formula.Env
-	Contract(flow string) *Contract
-}
-
-// Contract is what a flow is given by who calls it, and what it answers. Either schema may be nil.
-type Contract struct {
-	ID, Title     string
-	Input, Output *schema.Schema
-}
-
 // Parse reads a flow part.
 func Parse(id string, d *doc.Doc) *Flow {
 	n := d.Root()
-	f := &Flow{ID: id, Title: n.Need("flow").Value, At: n.At(), doc: d}
+	f := &Flow{ID: id, Title: n.Need("flow").Value, At: n.At(), Doc: d}
 	f.Trigger = readTrigger(n.Map("trigger"))
 	f.Settings = Settings.Read(n)
 	f.Reference, f.OnePer = f.Settings.Text("reference"), f.Settings.Text("one per")
@@ -179,7 +161,7 @@ func readStep(n doc.Node, path []any, seen map[string]bool) *Step {
 		ID: n.Need("id").Value, Kind: kind.Value, Name: n.Text("name").Value, Comment: n.Text("comment").Value, Off: n.Bool("off", false),
 		Path: path, At: n.At(),
 	}
-	k := kindOf(kind.Value)
+	k := KindOf(kind.Value)
 	if k == nil {
 		if kind.Value != "" {
 			n.Doc().Fault(kind, fault.Expect(fault.Unknown, "a kind of step ("+strings.Join(KindNames(), ", ")+")", fault.Quote(kind.Value)))
@@ -262,15 +244,17 @@ func (f *Flow) Step(id string) *Step {
 	return found
 }
 
-func plural(n int, what string) string {
-	if n == 1 {
-		return "1 " + what
-	}
-	return strconv.Itoa(n) + " " + what + "s"
-}
-
 // Gap is a place between steps: the path of a list of steps in the part, and a position in it.
 type Gap struct {
 	Path []any
 	At   int
+}
+
+// Number reads a setting that was checked.
+func (s *Step) Number(name string) float64 {
+	n, err := strconv.ParseFloat(s.Setting(name), 64)
+	if err != nil || n < 0 {
+		return 0
+	}
+	return n
 }

@@ -39,7 +39,8 @@ type Kind struct {
 	Fits               func(o Offering) bool    // whether one can stand at a place; nil: anywhere
 	Begin              func(o Offering) doc.Out // the settings with which one begins there; nil: none
 	Detail             func(s *Step) string
-	compile            func(c *compiler, s *Step) runner
+	Apart              bool // it may be done for a batch while the one before it is under way
+	Carries            bool // what it yields goes from record to record
 }
 
 // Drawing is how a step and those inside it are drawn.
@@ -61,48 +62,15 @@ type Wrapping struct {
 
 // Offering is a place at which a step is offered, with what is there for it to begin with.
 type Offering interface {
-	Plan() *Plan
+	Output() *schema.Schema                              // that the flow answers with; nil where it has none
+	Asked() bool                                         // an HTTP request starts the flow
+	Reads() bool                                         // a step reads its records already
 	Top() bool                                           // it is no place inside another step
 	List() string                                        // of which list, or of which records, a loop there would be
 	Record(name, schema string) doc.Out                  // the last record in scope under one name, and its schema under another where that is not empty
 	Connection(fits func(*connection.Kind) bool) doc.Out // the first connection that fits
 	Table(columns string) doc.Out                        // the first table, with its key columns under a name
 	Request(of *schema.Schema) doc.Out                   // how a message of a schema can be made of what is in scope
-}
-
-func hasTables(k *connection.Kind) bool { return k.Tables }
-
-func hasFolder(k *connection.Kind) bool { return k.Watches }
-
-// yields is the settings of which one names the result.
-func yields(name string, settings ...doc.Entry) doc.Out {
-	return append(settings, doc.Entry{Key: "as", Value: name})
-}
-
-var onFault = setting.Setting{
-	Name: "on fault", Label: "On fault", Type: setting.Choice, Default: "set aside", Choices: []string{"set aside", "stop"},
-	Help: "Set it aside with its fault and carry on, or stop the run there; the records before it are done, and the run can be resumed",
-}
-
-// reaching are the settings of all steps that reach an outside system.
-var reaching = setting.List{
-	{Name: "tries", Label: "Attempts (at most)", Type: setting.Number, Rare: true, Help: "How often it is tried while the system cannot be reached; a refused request is not tried again"},
-	{Name: "pause", Label: "First delay (s)", Type: setting.Decimal, Rare: true},
-	{Name: "growth", Label: "Backoff factor", Type: setting.Decimal, Default: "2", Rare: true, Help: "With a little chance in it, so that not all come at once"},
-	{Name: "longest pause", Label: "Longest delay (s)", Type: setting.Decimal, Default: "300", Rare: true},
-	{Name: "time limit", Label: "Time limit (seconds)", Type: setting.Decimal, Rare: true, Help: "After which a try counts as failed"},
-}
-
-var undo = TrackKind{Key: "undo", Title: "Undo", About: "what takes this step back when a later step of the attempt around it fails", Below: true, TakesBack: true, Quiet: true}
-
-// outside adds what all kinds have that reach an outside system.
-func outside(k *Kind) *Kind {
-	k.Outside = true
-	k.Settings = append(append(k.Settings[:len(k.Settings):len(k.Settings)], onFault), reaching...)
-	if k.Effect {
-		k.Tracks = append(k.Tracks, undo)
-	}
-	return k
 }
 
 // The names of the kinds of step that are put into a flow by what they are for.
@@ -125,7 +93,7 @@ func (s *Step) Holds() *Track {
 
 // Of is the step's kind.
 func (s *Step) Of() *Kind {
-	if k := kindOf(s.Kind); k != nil {
+	if k := KindOf(s.Kind); k != nil {
 		return k
 	}
 	return &Kind{Name: s.Kind} // a part may name one that there is not
@@ -139,19 +107,11 @@ const (
 	Run     = "The run itself"
 )
 
-// Kinds is the table of step kinds. Its init function keeps the compiler's mutual recursion legal.
+// Kinds lists the kinds of step. Package step fills it: a program that reads flows imports that.
 var Kinds []*Kind
 
-func init() {
-	Kinds = []*Kind{
-		readKind, eachKind, chooseKind, atOnceKind, attemptKind, keepKind, onceKind, gatherKind, cachedKind,
-		mapKind, setKind, tallyKind, checkKind, parseKind, formatKind, templateKind, packKind, sealKind, openKind, lookUpKind, changeKind,
-		outside(findKind), outside(upsertKind), outside(callKind), outside(writeKind),
-		flowKind, answerKind, waitKind, deliverKind, awaitKind, noteKind, referenceKind, stopKind,
-	}
-}
-
-func kindOf(name string) *Kind {
+// KindOf finds a kind of step; nil where there is none.
+func KindOf(name string) *Kind {
 	for _, k := range Kinds {
 		if k.Name == name {
 			return k
@@ -159,9 +119,6 @@ func kindOf(name string) *Kind {
 	}
 	return nil
 }
-
-// KindOf finds a kind of step; nil when there is none.
-func KindOf(name string) *Kind { return kindOf(name) }
 
 // KindNames lists the kinds.
 func KindNames() []string {
@@ -172,8 +129,8 @@ func KindNames() []string {
 	return names
 }
 
-// place is where a setting stands; the step itself when the setting is not there.
-func (s *Step) place(name string) doc.Text {
+// Place is where a setting stands; the step itself when the setting is not there.
+func (s *Step) Place(name string) doc.Text {
 	if t := s.Settings.Text(name); t.Line > 0 {
 		return t
 	}

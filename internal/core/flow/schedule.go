@@ -1,6 +1,7 @@
 package flow
 
 import (
+	"strconv"
 	"strings"
 	"time"
 	_ "time/tzdata" // zones by name, also where the machine has none
@@ -28,7 +29,7 @@ const maxSkipped = 100_000
 
 // ScheduleOf reads the schedule of a trigger.
 func ScheduleOf(t Trigger, holidays func(date string) bool) (*Schedule, *fault.Fault) {
-	s := &Schedule{Spec: strings.Join([]string{t.Cron.Value, t.Zone.Value, every(t.Every), t.Holidays.Value}, "|"), every: time.Duration(t.Every) * time.Second, zone: time.UTC, holidays: holidays}
+	s := &Schedule{Spec: strings.Join([]string{t.Cron.Value, t.Zone.Value, Interval(t.Every), t.Holidays.Value}, "|"), every: time.Duration(t.Every) * time.Second, zone: time.UTC, holidays: holidays}
 	if z := t.Zone.Value; z != "" {
 		zone, err := time.LoadLocation(z)
 		if err != nil || z == "Local" {
@@ -100,4 +101,15 @@ func (s *Schedule) Due(planned, now time.Time, missed Missed) (starts bool, next
 		return false, s.Next(now)
 	}
 	return true, s.Next(now)
+}
+
+// Interval says how long a number of seconds is: 2 h, 1 min, 90 s.
+func Interval(seconds int) string {
+	switch {
+	case seconds%3600 == 0:
+		return strconv.Itoa(seconds/3600) + " h"
+	case seconds%60 == 0:
+		return strconv.Itoa(seconds/60) + " min"
+	}
+	return strconv.Itoa(seconds) + " s"
 }

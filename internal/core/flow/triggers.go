@@ -11,27 +11,16 @@ type TriggerKind struct {
 	Name, Title, About string
 	Drawn              string // its title on a drawing, where it has no name
 	Settings           setting.List
-	Brings             bool // runs begin with records, which a Read step reads
-	Files              bool // they stand in a file
-	Requests           bool // somebody waits for the answer of an HTTP request
-	Callable           bool // people and other flows run it; nothing else starts it
-	when               func(t Trigger) string
-	message            func(t Trigger) *schema.Schema // that it brings itself; nil: one of its input's schema
-	check              func(c *compiler, t Trigger)   // nil: there is nothing to check but its settings
+	Brings             bool                           // runs begin with records, which a Read step reads
+	Files              bool                           // they stand in a file
+	Requests           bool                           // somebody waits for the answer of an HTTP request
+	Callable           bool                           // people and other flows run it; nothing else starts it
+	When               func(t Trigger) string         // it starts runs, in a few words
+	Message            func(t Trigger) *schema.Schema // that it brings itself; nil: one of its input's schema
 }
 
-var (
-	triggerName = setting.Setting{Name: "name", Label: "Name", Type: setting.Text}
-	startsOff   = setting.Setting{Name: "input", Label: "Input schema", Type: setting.Part, Of: "schema", Help: "None: it begins with nothing"}
-	startsAs    = setting.Setting{Name: "as", Label: "Input name", Type: setting.Text, Default: "input"}
-)
-
-// Triggers is the list of the kinds of trigger.
+// Triggers lists the kinds of trigger. Package trigger fills it.
 var Triggers []*TriggerKind
-
-func init() { // their checks know the list
-	Triggers = []*TriggerKind{FileTrigger, RecordsTrigger, MailTrigger, ScheduleTrigger, RequestTrigger, PersonTrigger, CalledTrigger}
-}
 
 func triggerNames() []string {
 	names := make([]string, len(Triggers))
@@ -56,11 +45,11 @@ func (t Trigger) Of() *TriggerKind {
 	if k := TriggerOf(t.Kind); k != nil {
 		return k
 	}
-	return PersonTrigger // one that is not read from a part
+	return &TriggerKind{When: func(Trigger) string { return "when asked" }} // one that is not read from a part
 }
 
 // When says in a few words when a run starts.
-func (t Trigger) When() string { return t.Of().when(t) }
+func (t Trigger) When() string { return t.Of().When(t) }
 
 // readTrigger reads a trigger: the settings of its kind, and those that others ask for by a name of their own.
 func readTrigger(n doc.Node) Trigger {

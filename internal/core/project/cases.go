@@ -11,7 +11,7 @@ import (
 
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/mapping"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/json"
@@ -84,7 +84,7 @@ func parseCase(id string, d *doc.Doc) Case {
 	if !ok {
 		started = value.Value{}
 	}
-	c.facts = flow.RunFacts(facts.Text("id").Value, facts.Text("file").Value, facts.Text("reference").Value, facts.Int("line", 1), started)
+	c.facts = running.RunFacts(facts.Text("id").Value, facts.Text("file").Value, facts.Text("reference").Value, facts.Int("line", 1), started)
 	facts.Done()
 	if (c.Expected == "") == (c.Fails == "") && n.Present() {
 		n.Fault(fault.Required, "a case has either what is expected or the fault with which it fails")

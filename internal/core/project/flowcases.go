@@ -11,7 +11,8 @@ import (
 
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
+	"hollowreed/internal/core/flow/trial"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/schema"
@@ -20,12 +21,12 @@ import (
 
 // Run is the message of a case of a flow, with what other systems answered.
 type Run struct {
-	At      value.Value         // timestamp
-	File    string              // that the records are said to come from
-	Input   string              // the message with which it begins, as JSON
-	Request string              // the HTTP request with which it came, as JSON
-	Records string              // the records that are read, one JSON value a line
-	Answers []flow.RecordedCall // of systems, and of flows that are called
+	At      value.Value          // timestamp
+	File    string               // that the records are said to come from
+	Input   string               // the message with which it begins, as JSON
+	Request string               // the HTTP request with which it came, as JSON
+	Records string               // the records that are read, one JSON value a line
+	Answers []trial.RecordedCall // of systems, and of flows that are called
 }
 
 // Account is what a run came to: what it asked of systems that it changes, what became of it and of each record, and what
@@ -46,7 +47,7 @@ func parseRun(n doc.Node, flowID string) (r Run) {
 	r.At = started
 	r.File, r.Input, r.Request, r.Records = n.Text("file").Value, n.Text("input").Value, n.Text("request").Value, n.Text("records").Value
 	for _, a := range n.List("answers") {
-		h := flow.RecordedCall{Flow: flowID, Step: a.Need("step").Value, Asked: a.Text("asked").Value, Answer: a.Text("answer").Value, Effect: flow.Effect(a.Text("effect").Value)}
+		h := trial.RecordedCall{Flow: flowID, Step: a.Need("step").Value, Asked: a.Text("asked").Value, Answer: a.Text("answer").Value, Effect: running.Effect(a.Text("effect").Value)}
 		if text := a.Text("fault").Value; text != "" {
 			h.Fault = fault.New(fault.Code(a.Text("code").Value), "%s", text)
 		}
@@ -96,20 +97,20 @@ func (p *Project) Play(flowID string, r Run) (Account, *fault.Fault) {
 	case len(plan.Faults) > 0:
 		return nil, plan.Faults[0]
 	}
-	rec := &flow.Recording{}
+	rec := &trial.Recording{}
 	for _, h := range r.Answers {
 		rec.Add(h)
 	}
 	k := &player{p: p, plan: plan, heard: rec}
-	outside := &flow.Recorder{Heard: rec, Tell: k.asked, Choose: func(string, string, bool) flow.CallMode { return flow.Remembered }}
+	outside := &trial.Recorder{Heard: rec, Tell: k.asked, Choose: func(string, string, bool) trial.CallMode { return trial.Remembered }}
 	return k.play(r, outside)
 }
 
 // player keeps the account of one run.
 type player struct {
 	p       *Project
-	plan    *flow.Plan
-	heard   *flow.Recording
+	plan    *running.Plan
+	heard   *trial.Recording
 	mu      sync.Mutex // branches that run at once note what they ask
 	account Account
 }
@@ -121,7 +122,7 @@ func (k *player) note(of, is string) {
 }
 
 // asked notes what is asked of a system that it changes.
-func (k *player) asked(q flow.RecordedRequest) {
+func (k *player) asked(q trial.RecordedRequest) {
 	if q.Effect {
 		k.note("asked by "+q.Step, q.Asked)
 	}
@@ -129,14 +130,14 @@ func (k *player) asked(q flow.RecordedRequest) {
 
 // caseRuntime is Hollow Reed as a case sees it: flows that are called are not run.
 type caseRuntime struct {
-	*flow.DryRuntime
+	*trial.DryRuntime
 	player *player
 }
 
 // Start gives what is remembered of flows that are called.
-func (h caseRuntime) Start(_ context.Context, c flow.FlowCall, inputs []value.Value) ([]flow.Response, error) {
+func (h caseRuntime) Start(_ context.Context, c running.FlowCall, inputs []value.Value) ([]running.Response, error) {
 	k := h.player
-	done := make([]flow.Response, len(inputs))
+	done := make([]running.Response, len(inputs))
 	for i, input := range inputs {
 		asked := "{}"
 		if input.Kind() != value.Absent {
@@ -155,14 +156,14 @@ func (h caseRuntime) Start(_ context.Context, c flow.FlowCall, inputs []value.Va
 	return done, nil
 }
 
-func (k *player) play(r Run, outside flow.Outside) (Account, *fault.Fault) {
-	facts := flow.Facts{ID: "case", File: r.File, Started: r.At}
+func (k *player) play(r Run, outside running.Outside) (Account, *fault.Fault) {
+	facts := running.Facts{ID: "case", File: r.File, Started: r.At}
 	if r.Request != "" {
-		facts.Request = flow.ReadRequest([]byte(r.Request))
+		facts.Request = running.ReadRequest([]byte(r.Request))
 	}
 	at := r.At.GoTime()
-	runtime := caseRuntime{&flow.DryRuntime{Outside: outside, Plan: k.p.Flow, At: at, Facts: facts, Randomness: rand.NewChaCha8([32]byte{})}, k}
-	b := &flow.Batch{Plan: k.plan, Outside: outside, Runtime: runtime, Try: 1000, Totals: &flow.Totals{}}
+	runtime := caseRuntime{&trial.DryRuntime{Outside: outside, Plan: k.p.Flow, At: at, Facts: facts, Randomness: rand.NewChaCha8([32]byte{})}, k}
+	b := &running.Batch{Plan: k.plan, Outside: outside, Runtime: runtime, Try: 1000, Totals: &running.Totals{}}
 	played, err := k.p.PlayWith(b, facts, r)
 	if err != nil {
 		k.note("run", "could not go on: "+fault.From(err, fault.Outside).What())
@@ -173,8 +174,8 @@ func (k *player) play(r Run, outside flow.Outside) (Account, *fault.Fault) {
 }
 
 // PlayWith takes the message of a case through a batch's flow.
-func (p *Project) PlayWith(b *flow.Batch, facts flow.Facts, r Run) (*flow.PlayResult, error) {
-	m := flow.PlayOptions{Facts: facts, Most: maxCaseRecords}
+func (p *Project) PlayWith(b *running.Batch, facts running.Facts, r Run) (*trial.PlayResult, error) {
+	m := trial.PlayOptions{Facts: facts, Most: maxCaseRecords}
 	if b.Plan.Input != nil && r.Input != "" {
 		rows, err := ReadJSON(b.Plan.Input, r.Input)
 		if err != nil {
@@ -183,12 +184,12 @@ func (p *Project) PlayWith(b *flow.Batch, facts flow.Facts, r Run) (*flow.PlayRe
 		m.Input = rows[0]
 	}
 	if m.Facts.Reference == "" {
-		m.Facts.Reference = b.Plan.ReferenceOf(flow.RunFacts(facts.ID, facts.File, "", 0, facts.Started), m.Input, facts.Request)
+		m.Facts.Reference = b.Plan.ReferenceOf(running.RunFacts(facts.ID, facts.File, "", 0, facts.Started), m.Input, facts.Request)
 	}
 	if b.Plan.Source != nil {
 		m.Open = func() (notation.Reader, error) { return openLines(b.Plan.Source, r.Records) }
 	}
-	return b.Play(context.Background(), m)
+	return trial.Play(context.Background(), b, m)
 }
 
 func openLines(sch *schema.Schema, text string) (notation.Reader, error) {
@@ -196,7 +197,7 @@ func openLines(sch *schema.Schema, text string) (notation.Reader, error) {
 }
 
 // ends notes what became of the run, its records, and the caller's answer.
-func (k *player) ends(played *flow.PlayResult, b *flow.Batch) {
+func (k *player) ends(played *trial.PlayResult, b *running.Batch) {
 	if b.Stopped != nil && b.Stopped.Fault != nil {
 		k.note("run", "stopped: "+b.Stopped.Fault.What())
 	} else {
@@ -214,9 +215,9 @@ func (k *player) ends(played *flow.PlayResult, b *flow.Batch) {
 }
 
 // became says what became of an item, and of the entries in it.
-func (k *player) became(it *flow.Item) string {
+func (k *player) became(it *running.Item) string {
 	text := string(it.State)
-	if ps := k.plan.Planned(it.Step); ps != nil && it.State != flow.Done {
+	if ps := k.plan.Planned(it.Step); ps != nil && it.State != running.Done {
 		text += " at " + ps.Step.ID
 	}
 	if it.Reason != "" {
@@ -227,7 +228,7 @@ func (k *player) became(it *flow.Item) string {
 	}
 	aside := 0
 	for _, inner := range it.Inner {
-		if inner.State == flow.SetAside {
+		if inner.State == running.SetAside {
 			aside++
 		}
 	}
@@ -240,7 +241,7 @@ func (k *player) became(it *flow.Item) string {
 // sayState is what is said of a record, where an older case calls a state by the name that it had.
 func sayState(is string) string {
 	if rest, older := strings.CutPrefix(is, "left out"); older {
-		return string(flow.Skipped) + rest
+		return string(running.Skipped) + rest
 	}
 	return is
 }

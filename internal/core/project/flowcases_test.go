@@ -8,7 +8,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
+	"hollowreed/internal/core/flow/trial"
 	"hollowreed/internal/core/value"
 )
 
@@ -61,8 +62,8 @@ func account(a Account) string {
 }
 
 // heard is what the desk answered to a scan.
-func heard(asked, answer string) flow.RecordedCall {
-	h := flow.RecordedCall{Flow: "scans", Step: "tell", Asked: asked, Answer: answer, Effect: flow.Called}
+func heard(asked, answer string) trial.RecordedCall {
+	h := trial.RecordedCall{Flow: "scans", Step: "tell", Asked: asked, Answer: answer, Effect: running.Called}
 	if answer == "" {
 		h.Fault = fault.New(fault.Outside, "the desk is closed")
 	}
@@ -77,7 +78,7 @@ func TestARunIsPlayedWithWhatWasAnswered(t *testing.T) {
 	r := Run{
 		At: at(t), File: "scans.json",
 		Records: `{"code":"A","level":1}` + "\n" + `{"code":"B","level":950}` + "\n" + `{"code":"C","level":3}` + "\n" + `{"code":"D","level":"x"}` + "\n" + `{"code":"E !","level":5}` + "\n",
-		Answers: []flow.RecordedCall{heard(`{"code":"A","level":1}`, `{"code":"A","level":1}`), heard(`{"code":"C","level":3}`, ""), heard(`{"code":"E !","level":5}`, `{"code":"E !","level":5}`)},
+		Answers: []trial.RecordedCall{heard(`{"code":"A","level":1}`, `{"code":"A","level":1}`), heard(`{"code":"C","level":3}`, ""), heard(`{"code":"E !","level":5}`, `{"code":"E !","level":5}`)},
 	}
 	got, f := p.Play("scans", r)
 	require.Nil(t, f)
@@ -114,8 +115,8 @@ func with(texts map[string]string, path, text string) map[string]string {
 // TestARequestIsPlayed: with the answers of flows that it calls, which are not run, and what it is answered.
 func TestARequestIsPlayed(t *testing.T) {
 	p := Load("played", played)
-	request := string(flow.WriteRequest(flow.RequestOf("POST", "orders", nil, nil, nil)))
-	r := Run{At: at(t), Input: `{"code":"K","level":2}`, Request: request, Answers: []flow.RecordedCall{{Flow: "order", Step: "check", Asked: `{"code":"K","level":2}`, Answer: `{"code":"ok","level":0}`}}}
+	request := string(running.WriteRequest(running.RequestOf("POST", "orders", nil, nil, nil)))
+	r := Run{At: at(t), Input: `{"code":"K","level":2}`, Request: request, Answers: []trial.RecordedCall{{Flow: "order", Step: "check", Asked: `{"code":"K","level":2}`, Answer: `{"code":"ok","level":0}`}}}
 	got, f := p.Play("order", r)
 	require.Nil(t, f)
 	require.Equal(t, "asked by check: {\"code\":\"K\",\"level\":2}\nrun: done\nanswer: {\"code\":\"ok POST K\",\"level\":1}\nstatus: 201", account(got))
@@ -136,7 +137,7 @@ func TestWhatIsKeptOfARunIsACaseThatHolds(t *testing.T) {
 	p := Load("played", played)
 	r := Run{
 		At: at(t), File: "scans.json", Records: `{"code":"A","level":1}` + "\n" + `{"code":"C","level":3}` + "\n",
-		Answers: []flow.RecordedCall{heard(`{"code":"A","level":1}`, `{"code":"A","level":1}`), heard(`{"code":"C","level":3}`, ""), {Flow: "order", Step: "check", Asked: "{}"}},
+		Answers: []trial.RecordedCall{heard(`{"code":"A","level":1}`, `{"code":"A","level":1}`), heard(`{"code":"C","level":3}`, ""), {Flow: "order", Step: "check", Asked: "{}"}},
 	}
 	text, f := p.NewFlowCase("Two scans", "scans", r)
 	require.Nil(t, f)
@@ -184,7 +185,7 @@ func TestBranchesNoteAtOnce(t *testing.T) {
 	for range 8 {
 		wg.Go(func() {
 			for range 2000 {
-				k.asked(flow.RecordedRequest{Step: "s", Effect: true, Asked: "{}"})
+				k.asked(trial.RecordedRequest{Step: "s", Effect: true, Asked: "{}"})
 			}
 		})
 	}

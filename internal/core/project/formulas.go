@@ -9,7 +9,7 @@ import (
 
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/library"
 	"hollowreed/internal/core/mapping"
@@ -151,7 +151,7 @@ func (p *Project) dependsOn(kind, what string, by Part) bool {
 	switch of := p.units[by.Path].value.(type) {
 	case *mapping.Plan:
 		return names(kind, what, of.Tables, of.Functions)
-	case *flow.Plan:
+	case *running.Plan:
 		return names(kind, what, of.Tables, of.Functions)
 	}
 	return false

@@ -5,6 +5,9 @@ import (
 	"slices"
 
 	"hollowreed/internal/core/doc"
+
+	_ "hollowreed/internal/core/flow/step"    // makes the kinds of step known,
+	_ "hollowreed/internal/core/flow/trigger" // and those of trigger
 )
 
 // The kinds of part, by their folder.

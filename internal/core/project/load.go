@@ -13,6 +13,8 @@ import (
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/compile"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/library"
 	"hollowreed/internal/core/mapping"
@@ -94,9 +96,9 @@ func init() { // what looks compiles what is looked for
 	}
 }
 
-func contractOf(c *flow.Contract) flow.Contract {
+func contractOf(c *running.Contract) running.Contract {
 	if c == nil {
-		return flow.Contract{}
+		return running.Contract{}
 	}
 	return *c
 }
@@ -108,7 +110,7 @@ type looking struct {
 	noted map[[2]string]bool
 }
 
-var _ flow.Parts = (*looking)(nil)
+var _ compile.Parts = (*looking)(nil)
 
 func (k *looking) note(what, id string) {
 	key := [2]string{what, id}
@@ -137,7 +139,7 @@ func (k *looking) Connection(id string) *connection.Connection {
 	return k.l.connection(id)
 }
 
-func (k *looking) Contract(id string) *flow.Contract {
+func (k *looking) Contract(id string) *running.Contract {
 	k.note("contract", id)
 	return k.l.contract(id)
 }
@@ -234,7 +236,7 @@ func (l *loader) connection(id string) *connection.Connection {
 	return nil
 }
 
-func (l *loader) contract(id string) *flow.Contract {
+func (l *loader) contract(id string) *running.Contract {
 	return contract(l.p, id, func(id string) *schema.Schema { s, _ := l.schema(id); return s })
 }
 
@@ -372,7 +374,7 @@ func (p *Project) clashes() {
 		plan := *p.Flow(part.ID) // what is compiled is shared with other projects
 		plan.Faults = append(slices.Clip(plan.Faults), ft)
 		if p.clashed == nil {
-			p.clashed = map[string]*flow.Plan{}
+			p.clashed = map[string]*running.Plan{}
 		}
 		p.clashed[part.ID], p.Faults = &plan, append(p.Faults, ft)
 	}

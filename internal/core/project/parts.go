@@ -9,6 +9,8 @@ import (
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/compile"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/mapping"
 	"hollowreed/internal/core/schema"
@@ -102,7 +104,7 @@ var flowKind = &kind{
 
 func compileFlow(k *looking, u *unit) {
 	f := u.parsed.(*flow.Flow)
-	plan := f.Compile(k)
+	plan := compile.Compile(f, k)
 	if t := f.Trigger; t.Of().Requests && t.Sample.Value != "" && !k.has(Samples, t.Sample.Value) {
 		plan.Faults = append(plan.Faults, fault.New(fault.Unknown, "there is no sample %q", t.Sample.Value).At(fault.Place{Source: u.Path, Line: t.Sample.Line}))
 	}
@@ -111,7 +113,7 @@ func compileFlow(k *looking, u *unit) {
 }
 
 func usesOfFlow(s *usage, u *unit) {
-	plan := u.value.(*flow.Plan)
+	plan := u.value.(*running.Plan)
 	t := plan.Flow.Trigger
 	s.part(Connections, t.Connection.Value)
 	for _, id := range []string{t.Input.Value, t.Output.Value, t.Parameters.Value} {
@@ -162,12 +164,12 @@ func titleOf[T any](u *unit, title func(T) string) string {
 }
 
 // contract is what a flow that another one can run is given and answers; nil when there is none.
-func contract(p *Project, id string, schemaOf func(id string) *schema.Schema) *flow.Contract {
+func contract(p *Project, id string, schemaOf func(id string) *schema.Schema) *running.Contract {
 	f := p.parsedFlow(id)
 	if f == nil || !f.Trigger.Of().Callable {
 		return nil
 	}
-	return &flow.Contract{ID: id, Title: f.Title, Input: schemaOf(f.Trigger.Input.Value), Output: schemaOf(f.Trigger.Output.Value)}
+	return &running.Contract{ID: id, Title: f.Title, Input: schemaOf(f.Trigger.Input.Value), Output: schemaOf(f.Trigger.Output.Value)}
 }
 
 // usage gathers what a release with a part needs.

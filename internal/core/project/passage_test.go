@@ -6,13 +6,14 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
+	"hollowreed/internal/core/flow/trial"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
 
 // passed runs the demo's flow dry on its sample, with a mapping that was changed.
-func passed(t *testing.T, change *strings.Replacer) (*flow.Plan, []*flow.Item, *flow.Batch) {
+func passed(t *testing.T, change *strings.Replacer) (*running.Plan, []*running.Item, *running.Batch) {
 	t.Helper()
 	p := loadDemo(t, func(texts map[string]string) {
 		const path = "mappings/reading-to-tide-level.yaml"
@@ -22,9 +23,9 @@ func passed(t *testing.T, change *strings.Replacer) (*flow.Plan, []*flow.Item, *
 	plan := p.Flow("gauge-readings")
 	r, err := p.OpenSample(plan.Source, plan.Source.Samples[0], false)
 	require.NoError(t, err)
-	items, err := flow.NewSource(plan, r, flow.Facts{ID: "1", File: "sk_0309.tide", Reference: "SK 9 March"}).Batch(100)
+	items, err := running.NewSource(plan, r, running.Facts{ID: "1", File: "sk_0309.tide", Reference: "SK 9 March"}).Batch(100)
 	require.NoError(t, err)
-	b := &flow.Batch{Plan: plan, Outside: &flow.Dry{Rows: func(s *schema.Schema) ([]value.Value, error) { return p.SampleRecords(s, 100) }}}
+	b := &running.Batch{Plan: plan, Outside: &trial.Dry{Rows: func(s *schema.Schema) ([]value.Value, error) { return p.SampleRecords(s, 100) }}}
 	require.NoError(t, b.Run(t.Context(), items))
 	return plan, items, b
 }
@@ -38,12 +39,12 @@ func TestAMapStepLeavesOutAndNotes(t *testing.T) {
 	low, high := 0, 0
 	for _, it := range items {
 		switch it.State {
-		case flow.Skipped:
+		case running.Skipped:
 			if it.Step == "map" {
 				low++
 				require.Equal(t, "too low to matter", it.Reason)
 			}
-		case flow.Done:
+		case running.Done:
 			high++
 		}
 	}
@@ -56,7 +57,7 @@ func TestAMapStepLeavesOutAndNotes(t *testing.T) {
 	_, items, b = passed(t, strings.NewReplacer("rules:\n", "on fault: leave out field\nrules:\n", "    formula: trend\n", "    formula: text("+broken+")\n"))
 	noted := 0
 	for _, it := range items {
-		if it.State == flow.Done {
+		if it.State == running.Done {
 			require.Len(t, it.Notes, 1)
 			require.Equal(t, "map", it.Notes[0].Place.Step)
 			require.Equal(t, "/trend", it.Notes[0].Place.Path)
@@ -77,7 +78,7 @@ func TestTheRunsFactsReachTheMapping(t *testing.T) {
 	plan, items, _ := passed(t, strings.NewReplacer("    formula: run.file\n", `    formula: run.file + " line " + text(run.line) + " of " + run.reference`+"\n"))
 	slot := plan.Planned("map").Result.Slot
 	for _, it := range items {
-		if it.State == flow.Done {
+		if it.State == running.Done {
 			require.Equal(t, "sk_0309.tide line "+value.Int(int64(it.Place.Line)).String()+" of SK 9 March", it.Frame.Slots[slot].Field("source_file").String())
 		}
 	}

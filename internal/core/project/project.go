@@ -13,6 +13,7 @@ import (
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/mapping"
 	"hollowreed/internal/core/schema"
@@ -37,9 +38,9 @@ type Project struct {
 	units     map[string]*unit
 	parts     []Part // by path
 	env       formula.Env
-	signature string                // of what formulas can name
-	pinned    map[string]int        // the version of a library that is used, where it is not the draft
-	clashed   map[string]*flow.Plan // flows whose request starts another one already, with that fault
+	signature string                   // of what formulas can name
+	pinned    map[string]int           // the version of a library that is used, where it is not the draft
+	clashed   map[string]*running.Plan // flows whose request starts another one already, with that fault
 }
 
 // Kind and id of a part by its path; ok is false for files that are no parts.
@@ -107,19 +108,19 @@ func readPart(dir fs.FS, p string, e fs.DirEntry, texts map[string]string) error
 }
 
 // TriedRequest is the HTTP request of a try of a flow; absent where requests do not start it.
-func (p *Project) TriedRequest(plan *flow.Plan) value.Value {
+func (p *Project) TriedRequest(plan *running.Plan) value.Value {
 	parameters := value.Value{}
 	if s := p.Schema(plan.Flow.Trigger.Parameters.Value); s != nil {
 		parameters, _ = p.Example(s) // without one the path shows its names
 	}
 	if text, there := p.Texts[Path(Samples, plan.Flow.Trigger.Sample.Value)]; there {
-		return plan.Flow.Trigger.Tried(&text, parameters)
+		return running.TriedRequest(plan.Flow.Trigger, &text, parameters)
 	}
-	return plan.Flow.Trigger.Tried(nil, parameters)
+	return running.TriedRequest(plan.Flow.Trigger, nil, parameters)
 }
 
 // Contract is what a flow that another one can run is given and answers; nil when there is none.
-func (p *Project) Contract(id string) *flow.Contract { return contract(p, id, p.Schema) }
+func (p *Project) Contract(id string) *running.Contract { return contract(p, id, p.Schema) }
 
 // Part is one part by its names.
 type Part struct{ Path, Kind, ID, Title string }
@@ -165,11 +166,11 @@ func (p *Project) Connection(id string) *connection.Connection {
 }
 
 // Flow finds a compiled flow; nil when there is none.
-func (p *Project) Flow(id string) *flow.Plan {
+func (p *Project) Flow(id string) *running.Plan {
 	if plan := p.clashed[id]; plan != nil {
 		return plan
 	}
-	return compiled[*flow.Plan](p, Flows, id)
+	return compiled[*running.Plan](p, Flows, id)
 }
 
 // parsedFlow finds a flow as it was read; nil when there is none.

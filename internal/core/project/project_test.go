@@ -15,8 +15,9 @@ import (
 	"hollowreed/demo"
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/layout"
+	"hollowreed/internal/core/flow/running"
+	"hollowreed/internal/core/flow/trial"
 	"hollowreed/internal/core/notation/all"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/validate"
@@ -107,11 +108,11 @@ func tryIt(t *testing.T, p *Project) {
 	if err != nil {
 		return
 	}
-	items, err := flow.NewSource(plan, r, flow.Facts{ID: "1", File: "x"}).Batch(100)
+	items, err := running.NewSource(plan, r, running.Facts{ID: "1", File: "x"}).Batch(100)
 	if err != nil {
 		return
 	}
-	b := &flow.Batch{Plan: plan, Outside: &flow.Dry{Rows: func(s *schema.Schema) ([]value.Value, error) { return p.SampleRecords(s, 100) }}}
+	b := &running.Batch{Plan: plan, Outside: &trial.Dry{Rows: func(s *schema.Schema) ([]value.Value, error) { return p.SampleRecords(s, 100) }}}
 	require.NoError(t, b.Run(context.Background(), items))
 }
 
@@ -168,19 +169,19 @@ func TestTheFlowRunsDry(t *testing.T) {
 	plan := p.Flow("gauge-readings")
 	r, err := p.OpenSample(plan.Source, "sk_0309.tide", false)
 	require.NoError(t, err)
-	items, err := flow.NewSource(plan, r, flow.Facts{ID: "1", File: "sk_0309.tide"}).Batch(100)
+	items, err := running.NewSource(plan, r, running.Facts{ID: "1", File: "sk_0309.tide"}).Batch(100)
 	require.NoError(t, err)
 	told := 0
-	b := &flow.Batch{Plan: plan, Outside: &flow.Dry{
+	b := &running.Batch{Plan: plan, Outside: &trial.Dry{
 		Rows: func(s *schema.Schema) ([]value.Value, error) { return p.SampleRecords(s, 100) },
-		Tell: func(flow.Upsert, value.Value) { told++ },
+		Tell: func(running.Upsert, value.Value) { told++ },
 	}}
 	require.NoError(t, b.Run(context.Background(), items))
-	require.Equal(t, &flow.Counts{In: 48, Out: 17, Skipped: 31}, b.Counts["keep"])
+	require.Equal(t, &running.Counts{In: 48, Out: 17, Skipped: 31}, b.Counts["keep"])
 	require.Equal(t, 17, told)
 	require.Equal(t, "331.0", items[0].Frame.Slots[plan.Planned("map").Result.Slot].Field("above_datum_cm").String())
 	for _, it := range items {
-		if it.State == flow.Skipped {
+		if it.State == running.Skipped {
 			require.Equal(t, `not trend == "R" and level_cm > 0`, it.Reason)
 		}
 	}

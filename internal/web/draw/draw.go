@@ -11,6 +11,7 @@ import (
 
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/layout"
+	"hollowreed/internal/core/flow/running"
 )
 
 // The colours of the drawings; the same as the tokens of app.css.
@@ -48,8 +49,8 @@ func cut(s string, most int) string {
 // FlowOptions say what is shown on a flow's drawing.
 type FlowOptions struct {
 	Selected string
-	Counts   map[string]*flow.Counts // nil before a try or a run
-	Read     int                     // records that came in
+	Counts   map[string]*running.Counts // nil before a try or a run
+	Read     int                        // records that came in
 	Href     func(step string) string
 	Insert   func(g *flow.Gap) string // where a gap leads; nil where nothing can be put into the flow
 	Target   string                   // selector of what a click fetches anew
@@ -317,7 +318,7 @@ func tookText(d time.Duration) string {
 }
 
 // left writes beneath a step how many records left the way there.
-func (s *svg) left(n layout.Node, c *flow.Counts) {
+func (s *svg) left(n layout.Node, c *running.Counts) {
 	var parts []string
 	if c.Skipped > 0 {
 		parts = append(parts, fmt.Sprintf("%d skipped", c.Skipped))

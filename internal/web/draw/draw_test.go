@@ -8,8 +8,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/layout"
+	"hollowreed/internal/core/flow/running"
 )
 
 const evil = `<script>alert("x")</script>&'`
@@ -47,7 +47,7 @@ func geometry() layout.Geometry {
 func TestAFlowIsDrawnWellFormedAndEscaped(t *testing.T) {
 	got := string(Flow(geometry(), FlowOptions{
 		Selected: "read", Target: "#work", Read: 48,
-		Counts: map[string]*flow.Counts{"read": {In: 48, Out: 45, Skipped: 1, SetAside: 2}},
+		Counts: map[string]*running.Counts{"read": {In: 48, Out: 45, Skipped: 1, SetAside: 2}},
 		Href:   func(step string) string { return "/x?step=" + step + "&record=1" },
 	}))
 	require.NotContains(t, got, "<script")

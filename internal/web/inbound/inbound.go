@@ -18,7 +18,7 @@ import (
 	"github.com/google/uuid"
 
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/all"
 	"hollowreed/internal/core/project"
@@ -201,7 +201,7 @@ func foreign(r *http.Request) bool {
 	return origin != "" && origin != "http://"+r.Host && origin != "https://"+r.Host
 }
 
-func pairs(values map[string][]string, without map[string]bool) (list []flow.Pair) {
+func pairs(values map[string][]string, without map[string]bool) (list []running.Pair) {
 	names := make([]string, 0, len(values))
 	for name := range values {
 		names = append(names, name)
@@ -210,9 +210,9 @@ func pairs(values map[string][]string, without map[string]bool) (list []flow.Pai
 	for _, name := range names {
 		for _, v := range values[name] {
 			if without == nil {
-				list = append(list, flow.Pair{Name: name, Value: v})
+				list = append(list, running.Pair{Name: name, Value: v})
 			} else if lower := strings.ToLower(name); !without[lower] {
-				list = append(list, flow.Pair{Name: lower, Value: v})
+				list = append(list, running.Pair{Name: lower, Value: v})
 			}
 		}
 	}
@@ -255,7 +255,7 @@ func failed(c *gin.Context, r store.Run) {
 }
 
 // answer sends what the run has answered, in the notation of its schema.
-func answer(c *gin.Context, s *page.Site, plan *flow.Plan, r store.Run) {
+func answer(c *gin.Context, s *page.Site, plan *running.Plan, r store.Run) {
 	status, media := http.StatusOK, ""
 	if r.Reply != nil {
 		if r.Reply.Status != 0 {
@@ -290,7 +290,7 @@ func answer(c *gin.Context, s *page.Site, plan *flow.Plan, r store.Run) {
 		return
 	}
 	if media == "" {
-		media = flow.ContentType(of)
+		media = all.Of(of).ContentType()
 	}
 	c.Data(status, media, text)
 }

@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/store"
 )
@@ -88,7 +88,7 @@ func TestAMessageIsDrawnInBounds(t *testing.T) {
 }
 
 func TestWhatARunDidInALine(t *testing.T) {
-	require.Equal(t, "3 inserted, 1,000 skipped, 2 set aside", What(store.Run{Counts: map[string]*flow.Counts{
+	require.Equal(t, "3 inserted, 1,000 skipped, 2 set aside", What(store.Run{Counts: map[string]*running.Counts{
 		"keep": {In: 1005, Skipped: 1000}, "read": {SetAside: 2}, "upsert": {Inserted: 3},
 	}}))
 	require.Equal(t, "7 records", What(store.Run{Taken: 7}))

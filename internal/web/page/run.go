@@ -4,7 +4,7 @@ import (
 	"fmt"
 	"strings"
 
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/store"
 )
 
@@ -28,7 +28,7 @@ func What(r store.Run) string {
 			parts = append(parts, Number(n)+" "+what)
 		}
 	}
-	total := flow.Counts{}
+	total := running.Counts{}
 	for _, c := range r.Counts {
 		total.Add(c)
 	}

@@ -10,7 +10,7 @@ import (
 	"github.com/gin-gonic/gin"
 	"github.com/google/uuid"
 
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/operate"
 	"hollowreed/internal/store"
@@ -97,7 +97,7 @@ func (t traffic) asideList(c *gin.Context) error {
 }
 
 func workOf(p *project.Project, w store.WorkItem, people map[string]store.Person) workRow {
-	row := workRow{WorkItem: w, FlowTitle: w.Flow, StepTitle: w.Step, Number: flow.EntryNumber(w.Path)}
+	row := workRow{WorkItem: w, FlowTitle: w.Flow, StepTitle: w.Step, Number: running.EntryNumber(w.Path)}
 	if plan := p.Flow(w.Flow); plan != nil {
 		row.FlowTitle = plan.Flow.Title
 		if ps := plan.Planned(w.Step); ps != nil {

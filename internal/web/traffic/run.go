@@ -19,6 +19,7 @@ import (
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/layout"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/all"
 	"hollowreed/internal/core/notation/excerpt"
@@ -68,7 +69,7 @@ type runPage struct {
 	Reruns        []runRow // in which it, or something of it, was done again
 	Open          int      // records of it that wait for somebody
 	Effects       []string // what would be done a second time if the whole message was run again
-	References    []flow.Reference
+	References    []running.Reference
 	Deeds         []deedRow
 	Raw           bool // messages are shown as JSON
 	RawIn, RawOut string
@@ -161,13 +162,13 @@ func (t traffic) run(c *gin.Context) error {
 	return nil
 }
 
-func (t traffic) asides(c *gin.Context, d *runPage, plan *flow.Plan, r store.Run) error {
+func (t traffic) asides(c *gin.Context, d *runPage, plan *running.Plan, r store.Run) error {
 	list, err := store.Asides(c, t.DB, r.ID, maxAsides)
 	if err != nil {
 		return err
 	}
 	for _, a := range list {
-		row := asideRow{Aside: a, StepTitle: a.Step, Number: flow.EntryNumber(a.Path)}
+		row := asideRow{Aside: a, StepTitle: a.Step, Number: running.EntryNumber(a.Path)}
 		if a.Path == "" && len(a.Raw) > 0 && plan.Source != nil {
 			row.Text = all.Decode(plan.Source, a.Raw)
 			row.Inline = len(row.Text) <= mostInline && !strings.ContainsAny(row.Text, "\r\n") && (plan.Spooled() || excerpt.Kept(plan.Source))
@@ -192,7 +193,7 @@ func (t traffic) asides(c *gin.Context, d *runPage, plan *flow.Plan, r store.Run
 }
 
 // effectsOf tells what a step has done outside.
-func effectsOf(c *flow.Counts) string {
+func effectsOf(c *running.Counts) string {
 	var parts []string
 	for _, e := range []struct {
 		n         int
@@ -208,7 +209,7 @@ func effectsOf(c *flow.Counts) string {
 }
 
 // choose takes the step asked for; the last one otherwise.
-func (d *runPage) choose(plan *flow.Plan, id string) {
+func (d *runPage) choose(plan *running.Plan, id string) {
 	ps := plan.Planned(id)
 	if ps == nil && id != "trigger" && len(plan.Steps) > 0 {
 		ps = plan.Steps[len(plan.Steps)-1]
@@ -262,9 +263,9 @@ func pretty(text []byte) string {
 }
 
 // record shows the run as a whole or one record of the journal at the chosen step.
-func (t traffic) record(c *gin.Context, d *runPage, plan *flow.Plan, record, entryPath string) error {
+func (t traffic) record(c *gin.Context, d *runPage, plan *running.Plan, record, entryPath string) error {
 	r, ps := d.Run, plan.Planned(d.Step)
-	n := flow.WholeRun + 1
+	n := running.WholeRun + 1
 	if d.Whole = !flows.InBody(plan, ps) && (ps != nil || plan.ReadStep == nil); !d.Whole {
 		if r.Taken == 0 {
 			return nil
@@ -282,10 +283,10 @@ func (t traffic) record(c *gin.Context, d *runPage, plan *flow.Plan, record, ent
 	it := entry.Item(plan)
 	if d.Whole && plan.Input != nil && r.Input != nil {
 		if rows, err := project.ReadJSON(plan.Input, string(r.Input)); err == nil {
-			it.Frame.Slots[flow.InputSlot] = rows[0]
+			it.Frame.Slots[running.InputSlot] = rows[0]
 		}
 	}
-	it.Frame.Slots[flow.RequestSlot] = plan.Asked(flow.ReadRequest(r.Request))
+	it.Frame.Slots[running.RequestSlot] = plan.Asked(running.ReadRequest(r.Request))
 	it, d.Nav = flows.EntryOf(it, ps, entryPath)
 	link := func(path string) string {
 		if path == "" {
@@ -310,7 +311,7 @@ func (t traffic) record(c *gin.Context, d *runPage, plan *flow.Plan, record, ent
 const maxFiles = 200
 
 // written finds the files that the chosen step has written, or says why there are none.
-func (t traffic) written(c *gin.Context, d *runPage, plan *flow.Plan, r store.Run) error {
+func (t traffic) written(c *gin.Context, d *runPage, plan *running.Plan, r store.Run) error {
 	ps := plan.Planned(d.Step)
 	if ps == nil || ps.File == nil {
 		return nil

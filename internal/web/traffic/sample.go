@@ -12,7 +12,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/all"
 	"hollowreed/internal/core/notation/excerpt"
@@ -56,7 +56,7 @@ func (t traffic) sample(c *gin.Context) error {
 
 // sampleText is the record as it came in: its own text where it can be read by itself, else its
 // value written in its notation.
-func sampleText(plan *flow.Plan, e *engine.Entry) (string, error) {
+func sampleText(plan *running.Plan, e *engine.Entry) (string, error) {
 	if !plan.Source.Notation.Cells && excerpt.Kept(plan.Source) && e.Raw != "" {
 		end := "\r\n"
 		if plan.Source.Settings.LineEnd == "LF" {

@@ -11,7 +11,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/operate"
 	"hollowreed/internal/store"
@@ -294,7 +294,7 @@ func (t traffic) row(c *gin.Context, p *project.Project, r store.Run) runRow {
 const maxMarks = 14
 
 // marks says for each step of a run whether all passed, some were set aside, or it ended there.
-func marks(plan *flow.Plan, r store.Run) []string {
+func marks(plan *running.Plan, r store.Run) []string {
 	var out []string
 	for _, ps := range plan.Steps {
 		if len(ps.Step.Tracks) > 0 && ps.Op == nil && ps.File == nil || len(out) == maxMarks {

@@ -10,6 +10,7 @@ import (
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/project"
 )
 
@@ -346,7 +347,7 @@ func Wrap(f *flow.Flow, text []byte, r Range, kind, of string) (Result, error) {
 // InEach puts a step into an each of what is at hand, and binds the sources of its mapping there. It is done only where that
 // mends the step: the flow is compiled with it, and the step has fewer faults then and the flow no more. What the each is of
 // is empty where it would not help.
-func InEach(p *project.Project, plan *flow.Plan, step string) (r Result, of string) {
+func InEach(p *project.Project, plan *running.Plan, step string) (r Result, of string) {
 	ps := plan.Planned(step)
 	if ps == nil || len(ps.Faults) == 0 || ps.Step.Of().Loops || ps.Step.Of().Reads {
 		return r, ""
@@ -356,7 +357,7 @@ func InEach(p *project.Project, plan *flow.Plan, step string) (r Result, of stri
 		return r, ""
 	}
 	part := project.Path(project.Flows, plan.Flow.ID)
-	loaded := func(text []byte) *flow.Plan { return p.With(part, string(text)).Flow(plan.Flow.ID) }
+	loaded := func(text []byte) *running.Plan { return p.With(part, string(text)).Flow(plan.Flow.ID) }
 	of = ListAt(p, plan, flow.Gap{Path: path, At: index})
 	r, err = Wrap(plan.Flow, []byte(p.Texts[part]), Range{Step: step, Count: 1}, flow.EachKind, of)
 	if of == "" || err != nil {

@@ -8,6 +8,8 @@ import (
 
 	"hollowreed/demo"
 	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
+
 	_ "hollowreed/internal/core/notation/all"
 	"hollowreed/internal/core/project"
 )
@@ -33,10 +35,10 @@ func (b *bench) load() *bench {
 	return b
 }
 
-func (b *bench) plan() *flow.Plan { return b.p.Flow(b.id) }
-func (b *bench) f() *flow.Flow    { return b.plan().Flow }
-func (b *bench) path() string     { return project.Path(project.Flows, b.id) }
-func (b *bench) text() []byte     { return []byte(b.texts[b.path()]) }
+func (b *bench) plan() *running.Plan { return b.p.Flow(b.id) }
+func (b *bench) f() *flow.Flow       { return b.plan().Flow }
+func (b *bench) path() string        { return project.Path(project.Flows, b.id) }
+func (b *bench) text() []byte        { return []byte(b.texts[b.path()]) }
 
 // keep takes a change over.
 func (b *bench) keep(r Result, err error) string {

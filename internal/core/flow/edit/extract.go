@@ -7,6 +7,7 @@ import (
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/setting"
@@ -14,7 +15,7 @@ import (
 
 // Extract makes a flow of some steps and calls it in their place. They may read one record from before and yield
 // one that is read behind them: these become the flow's input and its answer.
-func Extract(p *project.Project, plan *flow.Plan, text []byte, r Range, id, title string) (made []byte, changed Result, err error) {
+func Extract(p *project.Project, plan *running.Plan, text []byte, r Range, id, title string) (made []byte, changed Result, err error) {
 	f := plan.Flow
 	path, index, n, err := r.within(f)
 	if err != nil {
@@ -56,7 +57,7 @@ func Extract(p *project.Project, plan *flow.Plan, text []byte, r Range, id, titl
 }
 
 // called writes the flow that holds the steps.
-func called(items []byte, n int, title string, in, out *flow.Named) ([]byte, error) {
+func called(items []byte, n int, title string, in, out *running.Named) ([]byte, error) {
 	trigger := doc.Out{{Key: "kind", Value: "called"}}
 	if in != nil {
 		trigger.Add("input", in.Schema.ID)
@@ -73,7 +74,7 @@ func called(items []byte, n int, title string, in, out *flow.Named) ([]byte, err
 }
 
 // single finds the one record among names; nil where there is none.
-func single(p *project.Project, what string, names []string, among []flow.Named) (*flow.Named, error) {
+func single(p *project.Project, what string, names []string, among []running.Named) (*running.Named, error) {
 	switch len(names) {
 	case 0:
 		return nil, nil
@@ -95,7 +96,7 @@ func single(p *project.Project, what string, names []string, among []flow.Named)
 }
 
 // reads lists the names that a step's own settings speak of.
-func reads(plan *flow.Plan, s *flow.Step) []string {
+func reads(plan *running.Plan, s *flow.Step) []string {
 	var names []string
 	formulas := func(source string) {
 		for _, name := range formula.Names(source) {
@@ -140,10 +141,10 @@ func walk(steps []*flow.Step, visit func(*flow.Step)) {
 }
 
 // externals are the names from before that steps read.
-func externals(plan *flow.Plan, steps []*flow.Step, before []flow.Named) (names []string) {
+func externals(plan *running.Plan, steps []*flow.Step, before []running.Named) (names []string) {
 	walk(steps, func(s *flow.Step) {
 		for _, name := range reads(plan, s) {
-			there := slices.ContainsFunc(before, func(n flow.Named) bool { return n.Name == name })
+			there := slices.ContainsFunc(before, func(n running.Named) bool { return n.Name == name })
 			if there && name != "run" && !slices.Contains(names, name) {
 				names = append(names, name)
 			}
@@ -153,7 +154,7 @@ func externals(plan *flow.Plan, steps []*flow.Step, before []flow.Named) (names 
 }
 
 // resultsOf is what steps yield for those behind them.
-func resultsOf(plan *flow.Plan, steps []*flow.Step) (all []flow.Named) {
+func resultsOf(plan *running.Plan, steps []*flow.Step) (all []running.Named) {
 	for _, s := range steps {
 		if ps := plan.Planned(s.ID); ps != nil {
 			if ps.Result != nil {
@@ -166,7 +167,7 @@ func resultsOf(plan *flow.Plan, steps []*flow.Step) (all []flow.Named) {
 }
 
 // usedBehind are those results that other steps of the flow read.
-func usedBehind(plan *flow.Plan, steps []*flow.Step, results []flow.Named) (names []string) {
+func usedBehind(plan *running.Plan, steps []*flow.Step, results []running.Named) (names []string) {
 	inside := map[string]bool{}
 	walk(steps, func(s *flow.Step) { inside[s.ID] = true })
 	walk(plan.Flow.Steps, func(s *flow.Step) {
@@ -174,7 +175,7 @@ func usedBehind(plan *flow.Plan, steps []*flow.Step, results []flow.Named) (name
 			return
 		}
 		for _, name := range reads(plan, s) {
-			if slices.ContainsFunc(results, func(n flow.Named) bool { return n.Name == name }) && !slices.Contains(names, name) {
+			if slices.ContainsFunc(results, func(n running.Named) bool { return n.Name == name }) && !slices.Contains(names, name) {
 				names = append(names, name)
 			}
 		}

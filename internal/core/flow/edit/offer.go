@@ -7,6 +7,7 @@ import (
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/mapping"
 	"hollowreed/internal/core/project"
@@ -31,7 +32,7 @@ type Offer struct {
 
 // Offers lists what fits at a gap: steps of every kind, the operations of the project's connections, mappings whose
 // sources are in scope, and the flows that can be called.
-func Offers(p *project.Project, plan *flow.Plan, gap flow.Gap) []Offer {
+func Offers(p *project.Project, plan *running.Plan, gap flow.Gap) []Offer {
 	o := &offering{p: p, plan: plan, top: same(gap.Path, []any{"steps"})}
 	o.scope = plan.ScopeAt(List(plan.Flow, gap.Path), gap)
 	o.mappings()
@@ -55,9 +56,9 @@ func Find(list []Offer, key string) (Offer, bool) {
 
 type offering struct {
 	p     *project.Project
-	plan  *flow.Plan
+	plan  *running.Plan
 	top   bool
-	scope []flow.Named
+	scope []running.Named
 	list  []Offer
 }
 
@@ -108,7 +109,7 @@ func (o *offering) mappings() {
 
 // Bind finds for each source of a mapping the name in scope that it can be: its own where that fits, or else the last that
 // does. What is given are those with another name.
-func Bind(m *mapping.Plan, scope []flow.Named) (bound doc.Out, fits bool) {
+func Bind(m *mapping.Plan, scope []running.Named) (bound doc.Out, fits bool) {
 	for i, src := range m.Mapping.From {
 		found := ""
 		for _, n := range scope {
@@ -127,14 +128,14 @@ func Bind(m *mapping.Plan, scope []flow.Named) (bound doc.Out, fits bool) {
 }
 
 // entryAt is what the steps inside an each of ListAt would see beside the scope; nil where nothing is known of it.
-func (o *offering) entryAt() *flow.Named {
+func (o *offering) entryAt() *running.Named {
 	of := o.List()
 	if read := o.plan.ReadStep; read != nil && o.plan.Source != nil && of == read.Setting("as") {
-		return &flow.Named{Name: of, Schema: o.plan.Source}
+		return &running.Named{Name: of, Schema: o.plan.Source}
 	}
 	for _, n := range o.scope {
 		if n.List && n.Name == of && n.Schema != nil {
-			return &flow.Named{Name: freshIn(o.plan.Flow).name("entry"), Schema: n.Schema}
+			return &running.Named{Name: freshIn(o.plan.Flow).name("entry"), Schema: n.Schema}
 		}
 	}
 	return nil
@@ -234,7 +235,11 @@ func (o *offering) flows() {
 
 // Plan, Top, List, Record, Connection, Table and Request are what a kind asks of the place at which it is offered.
 
-func (o *offering) Plan() *flow.Plan { return o.plan }
+func (o *offering) Output() *schema.Schema { return o.plan.Output }
+
+func (o *offering) Asked() bool { return o.plan.Flow.Trigger.Of().Requests }
+
+func (o *offering) Reads() bool { return o.plan.ReadStep != nil }
 
 func (o *offering) Top() bool { return o.top }
 
@@ -261,14 +266,14 @@ func (o *offering) List() string {
 }
 
 // ListAt proposes what an each at a place is of.
-func ListAt(p *project.Project, plan *flow.Plan, gap flow.Gap) string {
+func ListAt(p *project.Project, plan *running.Plan, gap flow.Gap) string {
 	of, _ := EntryAt(p, plan, gap)
 	return of
 }
 
 // Values gives a step that sets values one for each field of a schema that it has not yet, each with the field of a record in
 // scope that has its name and kind; where there is none, its formula is still needed.
-func Values(p *project.Project, plan *flow.Plan, text []byte, step, of string) (Result, error) {
+func Values(p *project.Project, plan *running.Plan, text []byte, step, of string) (Result, error) {
 	path, index, list, err := place(plan.Flow, step)
 	if err != nil {
 		return Result{}, err
@@ -298,7 +303,7 @@ func Values(p *project.Project, plan *flow.Plan, text []byte, step, of string) (
 
 // EntryAt is what an each at a place would be of, and what the steps inside it would see beside the scope; nil where nothing
 // is known of that.
-func EntryAt(p *project.Project, plan *flow.Plan, gap flow.Gap) (of string, entry *flow.Named) {
+func EntryAt(p *project.Project, plan *running.Plan, gap flow.Gap) (of string, entry *running.Named) {
 	o := &offering{p: p, plan: plan, top: same(gap.Path, []any{"steps"})}
 	o.scope = plan.ScopeAt(List(plan.Flow, gap.Path), gap)
 	return o.List(), o.entryAt()

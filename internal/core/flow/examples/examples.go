@@ -11,7 +11,8 @@ import (
 	"time"
 
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
+	"hollowreed/internal/core/flow/trial"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
@@ -95,10 +96,10 @@ func parse(text string) *Example {
 // Run is what came of an example.
 type Run struct {
 	Project *project.Project
-	Plan    *flow.Plan
-	Whole   *flow.Item
-	Items   []*flow.Item
-	Counts  map[string]*flow.Counts
+	Plan    *running.Plan
+	Whole   *running.Item
+	Items   []*running.Item
+	Counts  map[string]*running.Counts
 }
 
 // Run runs the example on its sample, and reaches nothing outside.
@@ -109,10 +110,10 @@ func (e *Example) Run(ctx context.Context) (*Run, error) {
 	}
 	r := &Run{Project: p, Plan: p.Flow("example")}
 	at := time.Date(2031, 3, 9, 6, 0, 0, 0, time.UTC)
-	facts := flow.Facts{ID: "example", File: "sample", Started: value.Instant(at)}
-	outside := &flow.Dry{Rows: func(row *schema.Schema) ([]value.Value, error) { return p.SampleRecords(row, 100) }}
-	runtime := &flow.DryRuntime{Outside: outside, Plan: p.Flow, At: at, Facts: facts, Randomness: rand.NewChaCha8([32]byte{}), Secrets: func(_ context.Context, name string) (string, error) { return e.secrets[name], nil }}
-	b := &flow.Batch{Plan: r.Plan, Outside: outside, Runtime: runtime, Try: 1, Totals: &flow.Totals{}}
+	facts := running.Facts{ID: "example", File: "sample", Started: value.Instant(at)}
+	outside := &trial.Dry{Rows: func(row *schema.Schema) ([]value.Value, error) { return p.SampleRecords(row, 100) }}
+	runtime := &trial.DryRuntime{Outside: outside, Plan: p.Flow, At: at, Facts: facts, Randomness: rand.NewChaCha8([32]byte{}), Secrets: func(_ context.Context, name string) (string, error) { return e.secrets[name], nil }}
+	b := &running.Batch{Plan: r.Plan, Outside: outside, Runtime: runtime, Try: 1, Totals: &running.Totals{}}
 	input := value.Value{}
 	if r.Plan.Input != nil {
 		var err error
@@ -120,13 +121,13 @@ func (e *Example) Run(ctx context.Context) (*Run, error) {
 			return nil, err
 		}
 	}
-	r.Counts = map[string]*flow.Counts{}
+	r.Counts = map[string]*running.Counts{}
 	b.Counts = r.Counts
-	m := flow.PlayOptions{Facts: facts, Input: input, Most: 100}
+	m := trial.PlayOptions{Facts: facts, Input: input, Most: 100}
 	if r.Plan.Source != nil {
 		m.Open = func() (notation.Reader, error) { return p.OpenSample(r.Plan.Source, r.Plan.Source.Samples[0], false) }
 	}
-	played, err := b.Play(ctx, m)
+	played, err := trial.Play(ctx, b, m)
 	r.Whole, r.Items = played.Whole, played.Items
 	return r, err
 }
@@ -150,7 +151,7 @@ func (r *Run) Got(of string) (value.Value, *fault.Fault) {
 	if ps == nil {
 		return value.Value{}, fault.New(fault.Unknown, "there is no step %q", of)
 	}
-	for _, it := range append([]*flow.Item{r.Whole}, r.Items...) {
+	for _, it := range append([]*running.Item{r.Whole}, r.Items...) {
 		if ps.Result != nil && it.Frame.Slots[ps.Result.Slot].Kind() != value.Absent {
 			return it.Frame.Slots[ps.Result.Slot], nil
 		}

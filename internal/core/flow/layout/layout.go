@@ -6,6 +6,8 @@ import (
 	"strconv"
 
 	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/compile"
+	"hollowreed/internal/core/flow/running"
 )
 
 // Geometry of a flow's drawing, in pixels. It knows nothing of how it is drawn.
@@ -104,8 +106,8 @@ type joined struct {
 
 type layout struct {
 	g      Geometry
-	parts  flow.Parts
-	plan   *flow.Plan
+	parts  compile.Parts
+	plan   *running.Plan
 	folded map[string]bool
 	lanes  map[string]int
 	rows   map[string][]int // of each lane, those that are used
@@ -125,7 +127,7 @@ type layout struct {
 // Of computes the drawing from the tree: the steps from left to right in their order, each on
 // the lane of the system that it touches; tracks beside each other have rows of their own in the lanes that they
 // touch. Of folded steps only the outline is drawn.
-func Of(p *flow.Plan, parts flow.Parts, folded map[string]bool) Geometry {
+func Of(p *running.Plan, parts compile.Parts, folded map[string]bool) Geometry {
 	l := &layout{parts: parts, plan: p, folded: folded, lanes: map[string]int{}, rows: map[string][]int{}, x: headWidth + 26, next: 1}
 	f := p.Flow
 	at := f.Trigger.Connection.Value
@@ -239,7 +241,7 @@ func (l *layout) step(s *flow.Step, gap *flow.Gap) {
 	}
 	n := Node{ID: s.ID, Title: s.Name, Detail: k.Detail(s), Off: s.Off, Comment: s.Comment}
 	if ps := l.plan.Planned(s.ID); ps != nil {
-		n.Faults, n.Needs = flow.Needs(ps.Faults)
+		n.Faults, n.Needs = running.Needs(ps.Faults)
 	}
 	flow.WalkSteps(heldBy(s), func(*flow.Step) { n.Holds++ })
 	switch {
@@ -248,7 +250,7 @@ func (l *layout) step(s *flow.Step, gap *flow.Gap) {
 		for _, inner := range heldBy(s) {
 			flow.WalkSteps([]*flow.Step{inner}, func(s *flow.Step) {
 				if ps := l.plan.Planned(s.ID); ps != nil {
-					faults, needs := flow.Needs(ps.Faults)
+					faults, needs := running.Needs(ps.Faults)
 					n.Faults, n.Needs = n.Faults+faults, n.Needs+needs
 				}
 			})

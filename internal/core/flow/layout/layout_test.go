@@ -6,10 +6,11 @@ import (
 	"os"
 	"testing"
 
-	"hollowreed/internal/core/flow"
-	"hollowreed/internal/core/project"
-
 	"github.com/stretchr/testify/require"
+
+	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
+	"hollowreed/internal/core/project"
 )
 
 // grower makes flows of random steps.
@@ -52,7 +53,7 @@ func (g *grower) step(depth int) *flow.Step {
 func geometry(t testing.TB, steps []*flow.Step, folded map[string]bool) Geometry {
 	t.Helper()
 	f := &flow.Flow{Trigger: flow.Trigger{Kind: "person"}, Steps: steps}
-	return Of(&flow.Plan{Flow: f}, project.Load("p", nil), folded)
+	return Of(&running.Plan{Flow: f}, project.Load("p", nil), folded)
 }
 
 // TestNothingOverlaps: whatever the tree, no step lies on another, and no link runs through a step.

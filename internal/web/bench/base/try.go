@@ -6,13 +6,14 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
+	"hollowreed/internal/core/flow/trial"
 	"hollowreed/internal/engine"
 	"hollowreed/internal/store"
 )
 
 // TestOptions says what a try of a flow does at steps that call systems, with the recorded responses.
-func (b Pages) TestOptions(c *gin.Context, plan *flow.Plan) (engine.TestOptions, error) {
+func (b Pages) TestOptions(c *gin.Context, plan *running.Plan) (engine.TestOptions, error) {
 	choices, err := b.CallModes(c)
 	if err != nil {
 		return engine.TestOptions{}, err
@@ -26,7 +27,7 @@ func (b Pages) TestOptions(c *gin.Context, plan *flow.Plan) (engine.TestOptions,
 }
 
 // RecordedSince is when the oldest recorded response of a flow's steps was given; zero where there is none.
-func RecordedSince(heard *flow.Recording, plan *flow.Plan) (at time.Time) {
+func RecordedSince(heard *trial.Recording, plan *running.Plan) (at time.Time) {
 	for _, ps := range plan.Steps {
 		if s := heard.Since(plan.Flow.ID, ps.Step.ID); !s.IsZero() && (at.IsZero() || s.Before(at)) {
 			at = s
@@ -36,9 +37,9 @@ func RecordedSince(heard *flow.Recording, plan *flow.Plan) (at time.Time) {
 }
 
 // CallModes says which steps call their systems in a try, which simulate them and which replay recorded responses.
-func (b Pages) CallModes(c *gin.Context) (map[engine.StepRef]flow.CallMode, error) {
+func (b Pages) CallModes(c *gin.Context) (map[engine.StepRef]trial.CallMode, error) {
 	chosen, err := store.CallModes(c, b.DB, b.Scope)
-	choices := map[engine.StepRef]flow.CallMode{}
+	choices := map[engine.StepRef]trial.CallMode{}
 	for key, m := range chosen {
 		f, step, _ := strings.Cut(key, "/")
 		choices[engine.StepRef{Flow: f, Step: step}] = m

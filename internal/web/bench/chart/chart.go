@@ -11,6 +11,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/bench/base"
@@ -135,7 +136,7 @@ func (b pages) chartFlows(c *gin.Context, p *project.Project) ([]draw.ChartFlow,
 	return flows, nil
 }
 
-func chartFlow(plan *flow.Plan, part project.Part) draw.ChartFlow {
+func chartFlow(plan *running.Plan, part project.Part) draw.ChartFlow {
 	f := draw.ChartFlow{ID: part.ID, Title: part.Title, When: plan.Flow.Trigger.When()}
 	if plan.Flow.Trigger.Of().Files {
 		f.When = "each new file " + f.When

@@ -12,7 +12,7 @@ import (
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
@@ -261,7 +261,7 @@ func (b pages) checkTable(c *gin.Context) error {
 	if _, d, err = b.operationOf(c); err != nil {
 		return err
 	}
-	u := flow.UpsertOf(d.Op)
+	u := running.UpsertOf(d.Op)
 	if u == nil {
 		return fault.Expect(fault.Setting, "an upsert with a request schema", d.Op.Verb.Name)
 	}

@@ -11,6 +11,7 @@ import (
 	"sync"
 	"time"
 
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/web/bench/base"
 
 	stdjson "encoding/json"
@@ -22,7 +23,6 @@ import (
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/notation/xml"
@@ -50,7 +50,7 @@ type trial struct {
 	Asked   map[string]string
 	Records []value.Value
 	More    bool // there are more records than were read
-	Turns   []flow.Turn
+	Turns   []running.Turn
 	XML     []byte // the answer as it came, where it is XML whose records are those of the document
 	Took    time.Duration
 	Fault   *fault.Fault

@@ -8,13 +8,14 @@ import (
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/web/page"
 )
 
 // record fills what comes in and what goes out for the record at hand.
-func (d *flowPage) record(plan *flow.Plan) {
+func (d *flowPage) record(plan *running.Plan) {
 	if d.Trial == nil {
 		return
 	}
@@ -46,7 +47,7 @@ func (d *flowPage) record(plan *flow.Plan) {
 }
 
 // InBody says whether a step works on the records that are read.
-func InBody(plan *flow.Plan, ps *flow.PlannedStep) bool {
+func InBody(plan *running.Plan, ps *running.PlannedStep) bool {
 	for ps != nil && ps.Inside != nil {
 		ps = ps.Inside
 	}
@@ -54,7 +55,7 @@ func InBody(plan *flow.Plan, ps *flow.PlannedStep) bool {
 }
 
 // atRecord is the record that is looked at; the first that reaches the end where none is asked for.
-func (d *flowPage) atRecord(plan *flow.Plan) *flow.Item {
+func (d *flowPage) atRecord(plan *running.Plan) *running.Item {
 	if d.Records == 0 {
 		return nil
 	}
@@ -76,7 +77,7 @@ func (d *flowPage) atRecord(plan *flow.Plan) *flow.Item {
 func (d *flowPage) firstPassed() int {
 	first := 0
 	for i, it := range d.Trial.Items {
-		if it.State == flow.Done || it.State == flow.Live {
+		if it.State == running.Done || it.State == running.Live {
 			if d.Step.ps == nil || Reached(d.Step.plan, it, d.Step.ps) {
 				return i + 1
 			}
@@ -96,7 +97,7 @@ type EntryNav struct {
 }
 
 // EntryOf goes into the lists around a step, to the entry that a path names: its positions in them, as 0.2.
-func EntryOf(it *flow.Item, ps *flow.PlannedStep, wanted string) (*flow.Item, EntryNav) {
+func EntryOf(it *running.Item, ps *running.PlannedStep, wanted string) (*running.Item, EntryNav) {
 	var around []string
 	for ; ps != nil && ps.Inside != nil; ps = ps.Inside {
 		if ps.Inside.Entry != nil && ps.Inside.Step.Of().Loops {
@@ -107,7 +108,7 @@ func EntryOf(it *flow.Item, ps *flow.PlannedStep, wanted string) (*flow.Item, En
 	var nav EntryNav
 	positions, path := strings.Split(wanted, "."), ""
 	for depth, each := range around {
-		var list []*flow.Item
+		var list []*running.Item
 		for _, inner := range it.Inner {
 			if inner.Of == each {
 				list = append(list, inner)
@@ -135,7 +136,7 @@ func EntryOf(it *flow.Item, ps *flow.PlannedStep, wanted string) (*flow.Item, En
 }
 
 // Reached says whether an item was led to a step: through the branches around it.
-func Reached(plan *flow.Plan, it *flow.Item, ps *flow.PlannedStep) bool {
+func Reached(plan *running.Plan, it *running.Item, ps *running.PlannedStep) bool {
 	for inner := ps; inner.Inside != nil; inner = inner.Inside {
 		outer := inner.Inside
 		if track := trackOf(outer, inner); track >= 0 && outer.Step.Tracks[track].Kind.Chosen && !took(it, outer, track) {
@@ -146,13 +147,13 @@ func Reached(plan *flow.Plan, it *flow.Item, ps *flow.PlannedStep) bool {
 }
 
 // trackOf is the position of the track of a step in which another stands.
-func trackOf(outer, inner *flow.PlannedStep) int {
-	return slices.IndexFunc(outer.Tracks, func(track []*flow.PlannedStep) bool { return slices.Contains(track, inner) })
+func trackOf(outer, inner *running.PlannedStep) int {
+	return slices.IndexFunc(outer.Tracks, func(track []*running.PlannedStep) bool { return slices.Contains(track, inner) })
 }
 
-func took(it *flow.Item, ps *flow.PlannedStep, track int) bool {
+func took(it *running.Item, ps *running.PlannedStep, track int) bool {
 	for ; it != nil; it = it.Parent {
-		if slices.Contains(it.Took, flow.BranchTaken{Step: ps.Step.ID, Track: track}) {
+		if slices.Contains(it.Took, running.BranchTaken{Step: ps.Step.ID, Track: track}) {
 			return true
 		}
 	}
@@ -161,13 +162,13 @@ func took(it *flow.Item, ps *flow.PlannedStep, track int) bool {
 
 // Passage is what comes into a step for one record and what goes out of it, or what became of the
 // record instead.
-func Passage(plan *flow.Plan, it *flow.Item, step string) (in, out []page.Row, told string, faults []*fault.Fault) {
+func Passage(plan *running.Plan, it *running.Item, step string) (in, out []page.Row, told string, faults []*fault.Fault) {
 	ps := plan.Planned(step)
 	if ps == nil {
-		if input := it.Frame.Slots[flow.InputSlot]; plan.Input != nil && it.Record == flow.WholeRun {
+		if input := it.Frame.Slots[running.InputSlot]; plan.Input != nil && it.Record == running.WholeRun {
 			return nil, page.Tree(plan.Flow.Trigger.As, input), "", nil
 		}
-		if request := it.Frame.Slots[flow.RequestSlot]; request.Kind() != value.Absent {
+		if request := it.Frame.Slots[running.RequestSlot]; request.Kind() != value.Absent {
 			return nil, page.Tree("request", request), "", nil
 		}
 		return nil, nil, "What starts the run comes in as it stands.", nil
@@ -182,7 +183,7 @@ func Passage(plan *flow.Plan, it *flow.Item, step string) (in, out []page.Row, t
 		return nil, nil, "This record was not led here: it took another way.", nil
 	}
 	in = scopeRows(ps, it)
-	if it.Step == step && it.State != flow.Done {
+	if it.Step == step && it.State != running.Done {
 		return in, nil, strings.TrimSpace(fmt.Sprintf("%s. %s", strings.ToUpper(string(it.State[0]))+string(it.State[1:]), it.Reason)), it.Faults
 	}
 	told, faults = tellings(it, step)
@@ -201,7 +202,7 @@ func Passage(plan *flow.Plan, it *flow.Item, step string) (in, out []page.Row, t
 	if ps.Calls != nil && told == "" {
 		told = "A run of " + ps.Calls.Title + " begins with it, and goes on by itself."
 	}
-	if _, needs := flow.Needs(ps.Faults); needs > 0 && told == "" {
+	if _, needs := running.Needs(ps.Faults); needs > 0 && told == "" {
 		told = "This step is not complete yet: a try passes it by."
 	}
 	if told == "" {
@@ -211,27 +212,27 @@ func Passage(plan *flow.Plan, it *flow.Item, step string) (in, out []page.Row, t
 }
 
 // effectTold says in words what a step did outside for a record.
-func effectTold(ps *flow.PlannedStep, e flow.Effect) string {
+func effectTold(ps *running.PlannedStep, e running.Effect) string {
 	switch {
-	case e == flow.ForFile:
+	case e == running.ForFile:
 		return "Collected for a file. It is written when the run ends."
-	case ps.Op != nil && e == flow.NotDone:
+	case ps.Op != nil && e == running.NotDone:
 		return ps.Op.Name + " would be called; in a try nothing is."
 	case ps.Op != nil:
 		return ps.Op.Name + " was called, and did not refuse it."
-	case e == flow.NotDone:
+	case e == running.NotDone:
 		return "The row would be written; in a try nothing is."
 	}
 	return "The row was " + string(e) + "."
 }
 
 // RawPassage is what comes into a step for one record and what goes out of it, as JSON.
-func RawPassage(plan *flow.Plan, it *flow.Item, step string) (in, out string) {
+func RawPassage(plan *running.Plan, it *running.Item, step string) (in, out string) {
 	ps := plan.Planned(step)
 	if ps == nil {
 		return "", ""
 	}
-	add := func(text *string, n flow.Named) {
+	add := func(text *string, n running.Named) {
 		if n.Name == "run" || n.Slot >= len(it.Frame.Slots) || it.Frame.Slots[n.Slot].Kind() == value.Absent {
 			return
 		}
@@ -250,7 +251,7 @@ func RawPassage(plan *flow.Plan, it *flow.Item, step string) (in, out string) {
 }
 
 // scopeRows are the values in scope before a step; the text of the record where there are none.
-func scopeRows(ps *flow.PlannedStep, it *flow.Item) (in []page.Row) {
+func scopeRows(ps *running.PlannedStep, it *running.Item) (in []page.Row) {
 	for _, n := range ps.Before {
 		if n.Name != "run" && n.Slot < len(it.Frame.Slots) && it.Frame.Slots[n.Slot].Kind() != value.Absent {
 			in = append(in, page.Tree(n.Name, it.Frame.Slots[n.Slot])...)
@@ -263,7 +264,7 @@ func scopeRows(ps *flow.PlannedStep, it *flow.Item) (in []page.Row) {
 }
 
 // tellings are the text that a step has noted, and the faults with which it let the record go on.
-func tellings(it *flow.Item, step string) (told string, faults []*fault.Fault) {
+func tellings(it *running.Item, step string) (told string, faults []*fault.Fault) {
 	for _, f := range it.Notes {
 		switch {
 		case f.Place.Step != step:
@@ -277,7 +278,7 @@ func tellings(it *flow.Item, step string) (told string, faults []*fault.Fault) {
 }
 
 // heldTold says what became of an item in a step that holds others.
-func heldTold(ps *flow.PlannedStep, it *flow.Item) string {
+func heldTold(ps *running.PlannedStep, it *running.Item) string {
 	for i, t := range ps.Step.Tracks {
 		if t.Kind.Chosen && took(it, ps, i) {
 			if t.Kind.Below {
@@ -293,7 +294,7 @@ func heldTold(ps *flow.PlannedStep, it *flow.Item) string {
 	for _, inner := range it.Inner {
 		if inner.Of == ps.Step.ID {
 			n++
-			if inner.State == flow.SetAside {
+			if inner.State == running.SetAside {
 				aside++
 			}
 		}

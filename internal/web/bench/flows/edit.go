@@ -11,6 +11,7 @@ import (
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/edit"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/setting"
@@ -98,7 +99,7 @@ func (b pages) picker(c *gin.Context) error {
 	return nil
 }
 
-func (b pages) flowOf(c *gin.Context) (*project.Project, *flow.Plan, error) {
+func (b pages) flowOf(c *gin.Context) (*project.Project, *running.Plan, error) {
 	p, err := b.Load(c)
 	if err != nil {
 		return nil, nil, err
@@ -113,7 +114,7 @@ func (b pages) flowOf(c *gin.Context) (*project.Project, *flow.Plan, error) {
 // doing is one change of a flow's tree.
 type doing struct {
 	p     *project.Project
-	plan  *flow.Plan
+	plan  *running.Plan
 	r     edit.Range
 	arg   string
 	value func(string) string
@@ -289,7 +290,7 @@ func (f *stepForm) set(field, was string, path ...any) {
 	f.text, f.err = doc.Set(f.text, path, v)
 }
 
-func editStep(c *gin.Context, p *project.Project, plan *flow.Plan, step string, text []byte) ([]byte, error) {
+func editStep(c *gin.Context, p *project.Project, plan *running.Plan, step string, text []byte) ([]byte, error) {
 	f := &stepForm{c: c, text: text}
 	if step == "trigger" {
 		f.trigger(plan)
@@ -319,7 +320,7 @@ func editStep(c *gin.Context, p *project.Project, plan *flow.Plan, step string, 
 }
 
 // trigger writes the settings of the trigger. With another kind only what both have stays.
-func (f *stepForm) trigger(plan *flow.Plan) {
+func (f *stepForm) trigger(plan *running.Plan) {
 	t := plan.Flow.Trigger
 	f.set(form.Input(flowTitle.Name), plan.Flow.Title, "flow")
 	f.settings(plan.Flow.Settings)

@@ -3,7 +3,7 @@ package flows
 import (
 	"context"
 
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/engine"
 	"hollowreed/internal/store"
 )
@@ -12,7 +12,7 @@ import (
 type Exchange struct {
 	Title, About string
 	Why          string // nothing can be shown; empty where it can
-	Turns        []flow.Turn
+	Turns        []running.Turn
 }
 
 // After is the heading of what stands below it.
@@ -20,7 +20,7 @@ func (x *Exchange) After() string { return "What the flow goes on with" }
 
 // ExchangeOf shows what a step that calls an operation sends for an item; nil for other steps, and for an item that did not
 // come to it.
-func ExchangeOf(ctx context.Context, e *engine.Engine, s store.Scope, plan *flow.Plan, ps *flow.PlannedStep, it *flow.Item) *Exchange {
+func ExchangeOf(ctx context.Context, e *engine.Engine, s store.Scope, plan *running.Plan, ps *running.PlannedStep, it *running.Item) *Exchange {
 	if ps == nil || ps.Asking == nil || ps.Step.Off || !plan.Passed(it, ps.Step.ID) || !Reached(plan, it, ps) {
 		return nil
 	}
@@ -28,7 +28,7 @@ func ExchangeOf(ctx context.Context, e *engine.Engine, s store.Scope, plan *flow
 		return &Exchange{Title: "What was sent and answered", About: "on the wire; secrets masked", Turns: turns}
 	}
 	x := &Exchange{Title: "What would be sent", About: "secrets masked"}
-	if it.EffectOf(ps.Step.ID) == flow.Called {
+	if it.EffectOf(ps.Step.ID) == running.Called {
 		x.Title, x.About = "What is sent with these values", "made anew; the exchange itself was not kept"
 	}
 	turn, err := e.Preview(ctx, s, plan.Flow.ID, ps, it)
@@ -38,7 +38,7 @@ func ExchangeOf(ctx context.Context, e *engine.Engine, s store.Scope, plan *flow
 	case turn == nil:
 		return nil
 	default:
-		x.Turns = []flow.Turn{*turn}
+		x.Turns = []running.Turn{*turn}
 	}
 	return x
 }

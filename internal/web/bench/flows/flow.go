@@ -18,6 +18,7 @@ import (
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/edit"
 	"hollowreed/internal/core/flow/layout"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
@@ -153,7 +154,7 @@ type flowPage struct {
 	Begin         string // a message with which a run could begin, as JSON
 	Cases, Failed int    // that are kept of the flow, and come out otherwise
 	Walk          string // the walk that it was opened from
-	item          *flow.Item
+	item          *running.Item
 	look          flowLook
 	how           engine.TestOptions
 	Typed         *typedForm // what tries begin with, where that can be typed
@@ -275,7 +276,7 @@ func (d *flowPage) Wraps() (list []*flow.Kind) {
 }
 
 // try runs the draft on a sample of what it begins with.
-func (d *flowPage) try(c *gin.Context, b pages, p *project.Project, plan *flow.Plan, how engine.TestOptions) {
+func (d *flowPage) try(c *gin.Context, b pages, p *project.Project, plan *running.Plan, how engine.TestOptions) {
 	d.how = how
 	of := plan.Source
 	if plan.ReadStep == nil {
@@ -298,7 +299,7 @@ func (d *flowPage) try(c *gin.Context, b pages, p *project.Project, plan *flow.P
 }
 
 // choose finds the chosen step; the first step that works on records by default.
-func (d *flowPage) choose(p *project.Project, plan *flow.Plan) {
+func (d *flowPage) choose(p *project.Project, plan *running.Plan) {
 	d.Step = &stepPanel{ID: "trigger", plan: plan, p: p, Count: d.look.count}
 	id := d.look.step
 	ps := plan.Planned(id)
@@ -317,7 +318,7 @@ func (d *flowPage) choose(p *project.Project, plan *flow.Plan) {
 }
 
 // faults lists the flow's faults, and what is pointed out, with the steps at which they are.
-func (d *flowPage) faults(plan *flow.Plan) {
+func (d *flowPage) faults(plan *running.Plan) {
 	d.Notes = d.links(plan, plan.Notes)
 	for _, l := range d.links(plan, plan.Faults) {
 		if l.Setting == "" {
@@ -337,7 +338,7 @@ func (l faultLink) Told() string {
 }
 
 // labelOf is the label of a setting in the form of a step, or of the trigger where there is none.
-func labelOf(plan *flow.Plan, ps *flow.PlannedStep, name string) string {
+func labelOf(plan *running.Plan, ps *running.PlannedStep, name string) string {
 	var list setting.List
 	if ps != nil {
 		list = flow.KindOf(ps.Step.Kind).Settings
@@ -350,7 +351,7 @@ func labelOf(plan *flow.Plan, ps *flow.PlannedStep, name string) string {
 	return map[string]string{"if": "A condition", "steps": "A step", "formula": "A formula"}[name]
 }
 
-func (d *flowPage) links(plan *flow.Plan, faults fault.List) (list []faultLink) {
+func (d *flowPage) links(plan *running.Plan, faults fault.List) (list []faultLink) {
 	for _, f := range faults {
 		l := faultLink{Fault: f, Href: d.look.address("trigger", ""), StepTitle: "the flow"}
 		if ps := plan.Planned(f.Place.Step); ps != nil {
@@ -364,7 +365,7 @@ func (d *flowPage) links(plan *flow.Plan, faults fault.List) (list []faultLink) 
 	return list
 }
 
-func (d *flowPage) draw(p *project.Project, plan *flow.Plan) {
+func (d *flowPage) draw(p *project.Project, plan *running.Plan) {
 	g := layout.Of(plan, p, d.look.folded)
 	record := strconv.Itoa(d.Record)
 	o := draw.FlowOptions{
@@ -387,7 +388,7 @@ func (d *flowPage) draw(p *project.Project, plan *flow.Plan) {
 }
 
 // Summary is a flow's drawing as a list of sentences.
-func Summary(g layout.Geometry, counts map[string]*flow.Counts) []string {
+func Summary(g layout.Geometry, counts map[string]*running.Counts) []string {
 	var lines []string
 	for i, n := range g.Nodes {
 		line := fmt.Sprintf("%d. %s: %s", i+1, n.Title, n.Detail)

@@ -9,6 +9,7 @@ import (
 
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/edit"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/design"
 	"hollowreed/internal/store"
@@ -31,7 +32,7 @@ type scopeRecord struct {
 }
 
 // mappingFor proposes a mapping for a step: from what came last to what the next step asks with.
-func mappingFor(p *project.Project, plan *flow.Plan, ps *flow.PlannedStep) *newMapping {
+func mappingFor(p *project.Project, plan *running.Plan, ps *running.PlannedStep) *newMapping {
 	d := &newMapping{Schemas: p.Parts(project.Schemas)}
 	d.From, d.Each = mappable(p, plan, ps)
 	if n := len(d.From); n > 0 {
@@ -49,7 +50,7 @@ func mappingFor(p *project.Project, plan *flow.Plan, ps *flow.PlannedStep) *newM
 }
 
 // mappable are the records that a step can map; where none is in scope, that of an each which is put around it.
-func mappable(p *project.Project, plan *flow.Plan, ps *flow.PlannedStep) (list []scopeRecord, each string) {
+func mappable(p *project.Project, plan *running.Plan, ps *running.PlannedStep) (list []scopeRecord, each string) {
 	if list = recordsAt(p, ps.Before); len(list) > 0 {
 		return list, ""
 	}
@@ -57,7 +58,7 @@ func mappable(p *project.Project, plan *flow.Plan, ps *flow.PlannedStep) (list [
 	if entry == nil {
 		return nil, ""
 	}
-	return recordsAt(p, []flow.Named{*entry}), of
+	return recordsAt(p, []running.Named{*entry}), of
 }
 
 // gapOf is the place at which a step stands.
@@ -67,7 +68,7 @@ func gapOf(s *flow.Step) flow.Gap {
 }
 
 // recordsAt are those records in scope whose schemas are parts of the project.
-func recordsAt(p *project.Project, before []flow.Named) (list []scopeRecord) {
+func recordsAt(p *project.Project, before []running.Named) (list []scopeRecord) {
 	for _, n := range before {
 		if n.Name != "run" && n.Schema != nil && p.Schema(n.Schema.ID) != nil && p.Schema(n.Schema.ID).Root == n.Schema.Root {
 			list = append(list, scopeRecord{Name: n.Name, Schema: n.Schema.ID, Title: n.Schema.Title, List: n.List})

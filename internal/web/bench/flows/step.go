@@ -7,6 +7,8 @@ import (
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/edit"
+	"hollowreed/internal/core/flow/running"
+	"hollowreed/internal/core/flow/trial"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
@@ -39,12 +41,12 @@ type stepPanel struct {
 	Triggers               []*flow.TriggerKind
 	FlowSettings           []form.Field
 	InTry                  string // what a try does about it; empty where it reaches no system
-	Manners                []flow.CallMode
+	Manners                []trial.CallMode
 	WrapIn                 string         // an each of this would mend it; empty where it would not
 	NewMapping             *newMapping    // of a map step without one
 	ValuesOf               []project.Part // of a step that sets values: the schemas whose fields it can take
-	ps                     *flow.PlannedStep
-	plan                   *flow.Plan
+	ps                     *running.PlannedStep
+	plan                   *running.Plan
 	p                      *project.Project
 }
 
@@ -65,7 +67,7 @@ type ruleRow struct {
 }
 
 // panel fills the panel of the chosen step.
-func (d *flowPage) panel(p *project.Project, plan *flow.Plan) {
+func (d *flowPage) panel(p *project.Project, plan *running.Plan) {
 	if d.Step.ps == nil {
 		d.Step.trigger(p, plan, d.item)
 		return
@@ -133,7 +135,7 @@ func (d *flowPage) panel(p *project.Project, plan *flow.Plan) {
 		s.FlowID = ps.Calls.ID
 	}
 	if k.Outside && !k.Collects {
-		s.Manners, s.InTry = flow.Manners, string(d.how.Choices[engine.StepRef{Flow: d.ID, Step: s.ID}])
+		s.Manners, s.InTry = trial.Manners, string(d.how.Choices[engine.StepRef{Flow: d.ID, Step: s.ID}])
 		if s.InTry == "" {
 			s.InTry = string(engine.Usual(k.Effect && (ps.Op == nil || ps.Op.Changes())))
 		}
@@ -144,7 +146,7 @@ func (d *flowPage) panel(p *project.Project, plan *flow.Plan) {
 type underTrack struct{ Title, Gap string }
 
 // tracks fills the branches of a step.
-func (s *stepPanel) tracks(ps *flow.PlannedStep, left *fault.List, e evaluator) {
+func (s *stepPanel) tracks(ps *running.PlannedStep, left *fault.List, e evaluator) {
 	many := 0
 	for _, t := range ps.Step.Tracks {
 		if t.Kind.Many {
@@ -176,7 +178,7 @@ func (s *stepPanel) tracks(ps *flow.PlannedStep, left *fault.List, e evaluator) 
 var flowTitle = setting.Setting{Name: "flow", Label: "Title of the flow", Type: setting.Text}
 
 // trigger fills the panel of the trigger, and of the flow as a whole.
-func (s *stepPanel) trigger(p *project.Project, plan *flow.Plan, item *flow.Item) {
+func (s *stepPanel) trigger(p *project.Project, plan *running.Plan, item *running.Item) {
 	t := plan.Flow.Trigger
 	k := flow.TriggerOf(t.Kind)
 	s.Title, s.Number, s.KindName, s.Triggers = t.Name, 1, t.Kind, flow.Triggers
@@ -206,7 +208,7 @@ func (s *stepPanel) trigger(p *project.Project, plan *flow.Plan, item *flow.Item
 	s.Notes = notesOf(plan, "")
 }
 
-func notesOf(plan *flow.Plan, step string) (list fault.List) {
+func notesOf(plan *running.Plan, step string) (list fault.List) {
 	for _, f := range plan.Notes {
 		if f.Place.Step == step {
 			list = append(list, f)
@@ -218,7 +220,7 @@ func notesOf(plan *flow.Plan, step string) (list fault.List) {
 // evaluator shows what formulas yield for the record at hand.
 type evaluator struct {
 	scope *formula.Scope
-	item  *flow.Item
+	item  *running.Item
 	p     *project.Project
 
 	complete string // the address that completes formulas
@@ -276,7 +278,7 @@ func operationsOf(c *connection.Connection) []form.Option {
 }
 
 // recordsIn are the records in scope.
-func recordsIn(names []flow.Named, required bool) []form.Option {
+func recordsIn(names []running.Named, required bool) []form.Option {
 	list := []form.Option{{Title: "by fields"}}
 	if required {
 		list = []form.Option{{Title: "choose…"}}
@@ -290,7 +292,7 @@ func recordsIn(names []flow.Named, required bool) []form.Option {
 }
 
 // rows are the pairs of a step: of a request's fields, or with names that are written.
-func (e evaluator) rows(ps *flow.PlannedStep, set setting.Setting) (rows []form.Row, free bool) {
+func (e evaluator) rows(ps *running.PlannedStep, set setting.Setting) (rows []form.Row, free bool) {
 	switch {
 	case ps.Mapping != nil:
 		return sourceRows(ps), false
@@ -306,7 +308,7 @@ func (e evaluator) rows(ps *flow.PlannedStep, set setting.Setting) (rows []form.
 }
 
 // sourceRows has a row for each source of a step's mapping, with the records in scope that it can be.
-func sourceRows(ps *flow.PlannedStep) (rows []form.Row) {
+func sourceRows(ps *running.PlannedStep) (rows []form.Row) {
 	m := ps.Mapping
 	for i, src := range m.Mapping.From {
 		own, bound := src.Name.Value, ps.Sources[i]
@@ -368,7 +370,7 @@ func requestRows(request *schema.Schema, match []setting.Pair, result func(strin
 }
 
 // rules shows the rules of the step's mapping with what they yield.
-func (s *stepPanel) rules(it *flow.Item) {
+func (s *stepPanel) rules(it *running.Item) {
 	if s.ps.Result == nil {
 		return
 	}

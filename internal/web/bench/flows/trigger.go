@@ -6,7 +6,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/inbound"
 )
@@ -28,7 +28,7 @@ type firing struct {
 const nextStarts = 10
 
 // firing says what is known of the flow's trigger.
-func (b pages) firing(c *gin.Context, plan *flow.Plan, release int) (*firing, error) {
+func (b pages) firing(c *gin.Context, plan *running.Plan, release int) (*firing, error) {
 	t := plan.Flow.Trigger
 	kept, err := store.TriggerOf(c, b.DB, b.Scope, plan.Flow.ID)
 	if err != nil {
@@ -57,7 +57,7 @@ func (b pages) firing(c *gin.Context, plan *flow.Plan, release int) (*firing, er
 }
 
 // schedule adds the next starts of the draft's schedule.
-func (f *firing) schedule(plan *flow.Plan, now time.Time) {
+func (f *firing) schedule(plan *running.Plan, now time.Time) {
 	if plan.Schedule == nil {
 		return
 	}

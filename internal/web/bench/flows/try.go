@@ -5,7 +5,8 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
+	"hollowreed/internal/core/flow/trial"
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/web/bench/base"
@@ -18,9 +19,9 @@ func (b pages) typeTry(c *gin.Context) error {
 		return err
 	}
 	look := lookOf(c.Param("id"), c.PostForm)
-	var with flow.TriedWith
+	var with trial.TriedWith
 	if c.PostForm("do") != "forget" {
-		with = flow.TriedWith{Message: strings.TrimSpace(base.UnixLines(c.PostForm("message"))), Address: strings.TrimSpace(c.PostForm("address")), Headers: strings.TrimSpace(base.UnixLines(c.PostForm("headers")))}
+		with = trial.TriedWith{Message: strings.TrimSpace(base.UnixLines(c.PostForm("message"))), Address: strings.TrimSpace(c.PostForm("address")), Headers: strings.TrimSpace(base.UnixLines(c.PostForm("headers")))}
 	}
 	if err := b.Designer(c).TypeTry(c, plan, with); err != nil {
 		return err
@@ -30,7 +31,7 @@ func (b pages) typeTry(c *gin.Context) error {
 }
 
 // typed is the form for what tries of a flow begin with; nil where they begin with nothing that could be typed.
-func (d *flowPage) typed(plan *flow.Plan) *typedForm {
+func (d *flowPage) typed(plan *running.Plan) *typedForm {
 	request := plan.Flow.Trigger.Of().Requests
 	if !request && plan.Input == nil {
 		return nil
@@ -44,11 +45,11 @@ func (d *flowPage) typed(plan *flow.Plan) *typedForm {
 		return f
 	}
 	if d.Trial != nil && d.Trial.Whole != nil {
-		if v := d.Trial.Whole.Frame.Slots[flow.RequestSlot]; request {
-			f.Address = flow.TypedAddress(v)
+		if v := d.Trial.Whole.Frame.Slots[running.RequestSlot]; request {
+			f.Address = trial.TypedAddress(v)
 			f.Message = v.Field("body").Text()
 		}
-		if v := d.Trial.Whole.Frame.Slots[flow.InputSlot]; plan.Input != nil && v.Kind() == value.RecordKind && (!request || plan.Input.Notation == json.Kind.Notation) {
+		if v := d.Trial.Whole.Frame.Slots[running.InputSlot]; plan.Input != nil && v.Kind() == value.RecordKind && (!request || plan.Input.Notation == json.Kind.Notation) {
 			f.Message = json.Indented(v)
 		}
 	}
@@ -57,7 +58,7 @@ func (d *flowPage) typed(plan *flow.Plan) *typedForm {
 
 // typedForm is what tries begin with.
 type typedForm struct {
-	flow.TriedWith
+	trial.TriedWith
 	Request, Messaged bool
 	Notation          string // of the message of a request
 	Kept              bool   // somebody has typed it
@@ -88,7 +89,7 @@ func (b pages) tryFlow(c *gin.Context) error {
 // chooseTry keeps what tries do about a step.
 func (b pages) chooseTry(c *gin.Context) error {
 	look := lookOf(c.Param("id"), c.PostForm)
-	if err := b.Designer(c).ChooseCallMode(c, stepKey(look.id, look.step), flow.CallMode(c.PostForm("manner"))); err != nil {
+	if err := b.Designer(c).ChooseCallMode(c, stepKey(look.id, look.step), trial.CallMode(c.PostForm("manner"))); err != nil {
 		return err
 	}
 	return b.showFlow(c, look)

@@ -11,8 +11,9 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/layout"
+	"hollowreed/internal/core/flow/running"
+	"hollowreed/internal/core/flow/trial"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/project"
@@ -47,7 +48,7 @@ type walkPage struct {
 	Condition             string
 	Passed                bool // the walk was there
 	Here                  bool // it is there now
-	Changes               []flow.Change
+	Changes               []trial.Change
 	Change, Now           string // the value that is being changed, and a formula for what it is
 	Bad                   *fault.Fault
 	Formula, Result       string
@@ -64,7 +65,7 @@ type walkRow struct {
 
 // traceRow is a stop that was passed.
 type traceRow struct {
-	flow.Stop
+	running.Stop
 	Title  string
 	Number string // of an entry, as people count
 	Here   bool
@@ -205,7 +206,7 @@ func (d *walkPage) fill(w *engine.DebugSession, p *project.Project, get func(str
 	}
 	d.FlowTitle, d.In, d.Changes, d.OnFault = plan.Flow.Title, w.Flow, w.Changes, w.OnFault
 	here := plan
-	var item *flow.Item
+	var item *running.Item
 	if h := w.Trial.Halt; h != nil {
 		d.Halted, d.Failed, d.Step, d.In, item = true, h.Failed, h.Step, h.Flow, h.Item
 		if inner := p.Flow(h.Flow); inner != nil {
@@ -227,7 +228,7 @@ func (d *walkPage) fill(w *engine.DebugSession, p *project.Project, get func(str
 }
 
 // ended says how a walk that did not halt came to its end.
-func ended(w *engine.DebugSession, d *walkPage) *flow.Item {
+func ended(w *engine.DebugSession, d *walkPage) *running.Item {
 	item := w.Trial.Whole
 	if n := w.Record; n > 0 && n <= len(w.Trial.Items) {
 		item = w.Trial.Items[n-1]
@@ -244,7 +245,7 @@ func ended(w *engine.DebugSession, d *walkPage) *flow.Item {
 }
 
 // at shows the step at which the walk halts, and the values in scope there.
-func (d *walkPage) at(plan *flow.Plan, item *flow.Item) {
+func (d *walkPage) at(plan *running.Plan, item *running.Item) {
 	if item == nil {
 		return
 	}
@@ -252,7 +253,7 @@ func (d *walkPage) at(plan *flow.Plan, item *flow.Item) {
 		d.Of = fmt.Sprintf("record %d", item.Record+1)
 	}
 	if item.Path != "" {
-		d.Of = strings.TrimSpace(d.Of + " entry " + flow.EntryNumber(item.Path))
+		d.Of = strings.TrimSpace(d.Of + " entry " + running.EntryNumber(item.Path))
 	}
 	ps := plan.Planned(d.Step)
 	if ps == nil {
@@ -320,7 +321,7 @@ func formulaOf(v value.Value) string {
 }
 
 // looked shows what is known of the step that is looked at.
-func (d *walkPage) looked(w *engine.DebugSession, plan *flow.Plan, item *flow.Item) {
+func (d *walkPage) looked(w *engine.DebugSession, plan *running.Plan, item *running.Item) {
 	_, step, _ := strings.Cut(d.Look, "/")
 	ps := plan.Planned(step)
 	if ps == nil {
@@ -339,7 +340,7 @@ func (d *walkPage) looked(w *engine.DebugSession, plan *flow.Plan, item *flow.It
 func (d *walkPage) trace(w *engine.DebugSession, p *project.Project) {
 	from := max(0, len(w.Trace)-maxTrace)
 	for _, s := range w.Trace[from:] {
-		row := traceRow{Stop: s, Title: s.Step, Number: flow.EntryNumber(s.Path), Here: d.Halted && s.N == w.At}
+		row := traceRow{Stop: s, Title: s.Step, Number: running.EntryNumber(s.Path), Here: d.Halted && s.N == w.At}
 		if plan := p.Flow(s.Flow); plan != nil && plan.Planned(s.Step) != nil {
 			row.Title = plan.Planned(s.Step).Step.Name
 		}
@@ -348,7 +349,7 @@ func (d *walkPage) trace(w *engine.DebugSession, p *project.Project) {
 }
 
 // evaluate works out a formula over the values in scope, and shows the value that is being changed.
-func (d *walkPage) evaluate(plan *flow.Plan, item *flow.Item, get func(string) string) {
+func (d *walkPage) evaluate(plan *running.Plan, item *running.Item, get func(string) string) {
 	d.Change, d.Now, d.Formula = get("change"), get("now"), get("formula")
 	if d.Bad != nil {
 		d.Change, d.Now, d.Formula = get("name"), get("formula"), ""
@@ -374,7 +375,7 @@ func (d *walkPage) evaluate(plan *flow.Plan, item *flow.Item, get func(string) s
 	}
 }
 
-func (d *walkPage) draw(w *engine.DebugSession, p *project.Project, plan *flow.Plan) {
+func (d *walkPage) draw(w *engine.DebugSession, p *project.Project, plan *running.Plan) {
 	marks := map[string]bool{}
 	for at := range w.Marks {
 		if at.Flow == d.In {

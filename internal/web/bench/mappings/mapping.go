@@ -11,7 +11,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/mapping"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
@@ -169,7 +169,7 @@ func flowsUsing(p *project.Project, path string) []project.Part {
 // message puts a real message into the frame: what comes into the map step of a flow that uses the
 // mapping, on its sample; else the first records of the sources' samples.
 func (d *mappingPage) message(c *gin.Context, b pages, p *project.Project, plan *mapping.Plan, record string, fr *mapping.Frame) {
-	var items []*flow.Item
+	var items []*running.Item
 	var slots []int
 	for _, part := range d.UsedBy {
 		fp := p.Flow(part.ID)
@@ -204,7 +204,7 @@ func (d *mappingPage) message(c *gin.Context, b pages, p *project.Project, plan 
 	d.page(record, len(items))
 	d.fill = func(n int, fr *mapping.Frame) {
 		it := items[n]
-		fr.Slots[0] = it.Frame.Slots[flow.RunSlot]
+		fr.Slots[0] = it.Frame.Slots[running.RunSlot]
 		for i, slot := range slots {
 			fr.Slots[1+i] = it.Frame.Slots[slot]
 		}
@@ -276,7 +276,7 @@ func sampledBy(s *schema.Schema, sample string) *schema.Schema {
 	return &one
 }
 
-func stepOf(fp *flow.Plan, mappingID string) *flow.PlannedStep {
+func stepOf(fp *running.Plan, mappingID string) *running.PlannedStep {
 	for _, ps := range fp.Steps {
 		if ps.Step.Setting("mapping") == mappingID {
 			return ps
@@ -285,7 +285,7 @@ func stepOf(fp *flow.Plan, mappingID string) *flow.PlannedStep {
 	return nil
 }
 
-func sourceSlots(ps *flow.PlannedStep, plan *mapping.Plan) []int {
+func sourceSlots(ps *running.PlannedStep, plan *mapping.Plan) []int {
 	var slots []int
 	for _, src := range plan.Mapping.From {
 		for _, n := range ps.Before {
@@ -301,7 +301,7 @@ func sourceSlots(ps *flow.PlannedStep, plan *mapping.Plan) []int {
 }
 
 func (d *mappingPage) samples(c *gin.Context, p *project.Project, plan *mapping.Plan, record string, fr *mapping.Frame) {
-	fr.Slots[0] = flow.RunFacts("try", "sample", "sample", 1, value.Value{})
+	fr.Slots[0] = running.RunFacts("try", "sample", "sample", 1, value.Value{})
 	for i, s := range plan.Sources {
 		if i == 0 && len(s.Samples) > 0 {
 			d.sample(c, s.Samples)

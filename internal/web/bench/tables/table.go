@@ -13,7 +13,7 @@ import (
 
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/table"
 	"hollowreed/internal/design"
@@ -97,10 +97,10 @@ func (b pages) tableOf(c *gin.Context) (*project.Project, *tablePage, error) {
 
 // changedRows are the rows of a table that flows have changed.
 func (b pages) changedRows(c *gin.Context, t *table.Table) ([]changedRow, error) {
-	notes, err := store.ListState(c, b.DB, b.Scope, flow.TableSpace(t.ID), rowsShown)
+	notes, err := store.ListState(c, b.DB, b.Scope, running.TableSpace(t.ID), rowsShown)
 	rows := make([]changedRow, len(notes))
 	for i, n := range notes {
-		changed := flow.ReadChanged(t, n.Key, n.Content)
+		changed := running.ReadChanged(t, n.Key, n.Content)
 		rows[i] = changedRow{Key: n.Key, Gone: changed.Gone, Cells: make([]string, len(t.Row.Fields))}
 		for j := range t.Row.Fields {
 			rows[i].Cells[j] = changed.Row.Slot(j).String()
