@@ -18,6 +18,7 @@ import (
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/engine"
+	"hollowreed/internal/engine/journal"
 	"hollowreed/internal/standin"
 	"hollowreed/internal/standin/all"
 	"hollowreed/internal/standin/crewroll"
@@ -284,7 +285,7 @@ func TestSecretsAreSealed(t *testing.T) {
 	require.NoError(t, err)
 	entries := 0
 	for _, r := range runs { // journals are packed
-		require.NoError(t, w.engine.Entries(t.Context(), r, func(e *engine.Entry) bool {
+		require.NoError(t, journal.Entries(t.Context(), w.db, r, func(e *journal.Entry) bool {
 			entries++
 			text, err := json.Marshal(e)
 			require.NoError(t, err)

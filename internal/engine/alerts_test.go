@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hollowreed/internal/core/flow/running"
+	"hollowreed/internal/engine/journal"
 	"hollowreed/internal/store"
 	"hollowreed/internal/testkit"
 )
@@ -18,7 +19,7 @@ func (w *world) told() (texts []string) {
 	runs, err := store.Runs(w.t.Context(), w.db, store.RunFilter{Scope: testkit.Skerry, Flow: "telling", State: store.Done, Most: 50})
 	require.NoError(w.t, err)
 	for i := len(runs) - 1; i >= 0; i-- {
-		entry, err := w.engine.Journal(w.t.Context(), runs[i].ID, running.WholeRun)
+		entry, err := journal.Of(w.t.Context(), w.engine.db, runs[i].ID, running.WholeRun)
 		require.NoError(w.t, err)
 		texts = append(texts, entry.Notes[0].Message)
 	}
@@ -153,20 +154,4 @@ func TestWhatComesAgainIsToldInTheRhythm(t *testing.T) {
 	_, err = w.db.Exec(t.Context(), "update set_aside set state = 'let go'")
 	require.NoError(t, err)
 	require.Equal(t, "cleared 2", w.tells(3)[2][:9])
-}
-
-// TestAlertsAreLookedAtWhenSomethingHappens: at every look for a while behind it, and now and then where nothing does.
-func TestAlertsAreLookedAtWhenSomethingHappens(t *testing.T) {
-	var a alertsDue
-	every := time.Hour
-	require.True(t, a.wanted(every, true), "for the first time")
-	require.False(t, a.wanted(every, true), "nothing has happened")
-	require.True(t, a.wanted(every, false), "nobody would have told")
-	a.stir(time.Minute)
-	require.True(t, a.wanted(every, true))
-	require.True(t, a.wanted(every, true), "what it is about may come yet")
-	a.until = time.Now().Add(-time.Second)
-	require.False(t, a.wanted(every, true))
-	a.last = time.Now().Add(-restful * every)
-	require.True(t, a.wanted(every, true), "now and then")
 }

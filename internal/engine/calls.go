@@ -11,6 +11,8 @@ import (
 
 	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/value"
+	"hollowreed/internal/engine/journal"
+	"hollowreed/internal/engine/triggers"
 	"hollowreed/internal/store"
 )
 
@@ -32,7 +34,7 @@ func (e *Engine) direct(c *Call) bool {
 }
 
 // doAtOnce does the run of a call and records it when it is over.
-func (e *Engine) doAtOnce(ctx context.Context, c *Call, b beginning, a InboundRequest, t *Accepted) error {
+func (e *Engine) doAtOnce(ctx context.Context, c *Call, b triggers.Beginning, a InboundRequest, t *Accepted) error {
 	if !e.direct(c) || c.Plan.ReadStep != nil || c.Plan.Flow.Limit > 0 || !c.Plan.Repeatable() {
 		return errOtherwise
 	}
@@ -62,7 +64,7 @@ func (e *Engine) doAtOnce(ctx context.Context, c *Call, b beginning, a InboundRe
 
 // doHere records the run of a call as one that this process has taken on, and begins to do it. When the process ends before the run
 // does, another one puts it into the queue.
-func (e *Engine) doHere(ctx context.Context, c *Call, b beginning, a InboundRequest, t *Accepted) error {
+func (e *Engine) doHere(ctx context.Context, c *Call, b triggers.Beginning, a InboundRequest, t *Accepted) error {
 	if !e.direct(c) {
 		return errOtherwise
 	}
@@ -112,9 +114,9 @@ func (e *Engine) stopCalls(ctx context.Context) {
 }
 
 // recordHere records a run that this process takes on.
-func (e *Engine) recordHere(ctx context.Context, c *Call, b beginning, a InboundRequest) (r store.Run, err error) {
+func (e *Engine) recordHere(ctx context.Context, c *Call, b triggers.Beginning, a InboundRequest) (r store.Run, err error) {
 	r = c.run(b)
-	e.setReference(c.Plan, &r, b.value, running.ReadRequest(b.request))
+	e.setReference(c.Plan, &r, b.Value, running.ReadRequest(b.Request))
 	if a.Key == "" {
 		return store.AddClaimed(ctx, e.front(), r, e.ID)
 	}
@@ -128,9 +130,9 @@ func (e *Engine) recordHere(ctx context.Context, c *Call, b beginning, a Inbound
 }
 
 // run is what is known of the run of a call before it is done.
-func (c *Call) run(b beginning) store.Run {
+func (c *Call) run(b triggers.Beginning) store.Run {
 	r := c.release
-	return store.Run{ID: uuid.Must(uuid.NewV7()), Scope: r.Scope, Flow: r.Flow, Release: r.Number, Of: r.Flow, File: c.Plan.ReadsFrom(), Input: b.input, Request: b.request, StartedBy: b.by}
+	return store.Run{ID: uuid.Must(uuid.NewV7()), Scope: r.Scope, Flow: r.Flow, Release: r.Number, Of: r.Flow, File: c.Plan.ReadsFrom(), Input: b.Input, Request: b.Request, StartedBy: b.By}
 }
 
 // safe says whether a caller asks for nothing but an answer (RFC 9110, section 9.2.1). The record of its run may be lost with the
@@ -138,7 +140,7 @@ func (c *Call) run(b beginning) store.Run {
 func (a InboundRequest) safe() bool { return a.Method == "GET" || a.Method == "HEAD" }
 
 // computed does the run of a call in memory.
-func (e *Engine) computed(ctx context.Context, c *Call, b beginning) (w store.WholeRun, err error) {
+func (e *Engine) computed(ctx context.Context, c *Call, b triggers.Beginning) (w store.WholeRun, err error) {
 	place := time.NewTimer(placeTime)
 	defer place.Stop()
 	select {
@@ -153,10 +155,10 @@ func (e *Engine) computed(ctx context.Context, c *Call, b beginning) (w store.Wh
 	began := time.Now().UTC().Truncate(time.Microsecond)
 	w.Run = c.run(b)
 	w.Run.State, w.Run.Claim, w.Run.Attempt, w.Run.CreatedAt, w.Run.BeganAt = store.Running, 1, 1, began, &began
-	request := running.ReadRequest(b.request)
-	e.setReference(c.Plan, &w.Run, b.value, request)
+	request := running.ReadRequest(b.Request)
+	e.setReference(c.Plan, &w.Run, b.Value, request)
 	x := &execution{engine: e, run: w.Run, plan: c.Plan, request: request, totals: &running.Totals{Values: map[string]value.Value{}}}
-	x.whole = c.Plan.Whole(x.facts(), b.value)
+	x.whole = c.Plan.Whole(x.facts(), b.Value)
 	batch := &running.Batch{Plan: c.Plan, Runtime: &transient{services{x: x}}, Try: 1, Totals: x.totals, Trace: x.tracing()}
 	ctx, end := x.traced(ctx)
 	err = batch.Pass(ctx, c.Plan.Head, x.whole)
@@ -170,7 +172,7 @@ func (e *Engine) computed(ctx context.Context, c *Call, b beginning) (w store.Wh
 		return w, errOtherwise
 	}
 	w.State, w.Fault, w.References, w.Events = over.state, over.fault, batch.References, batch.Events
-	if w.Entries, err = encode(c.Plan, []*running.Item{x.whole}); err != nil {
+	if w.Entries, err = journal.Encode(c.Plan, []*running.Item{x.whole}); err != nil {
 		return w, err
 	}
 	w.Run = x.came(x.run, batch, batch.Counts)

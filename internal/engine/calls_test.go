@@ -13,6 +13,8 @@ import (
 	"hollowreed/internal/connector"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow/running"
+	"hollowreed/internal/engine/journal"
+	"hollowreed/internal/engine/triggers"
 	"hollowreed/internal/store"
 	"hollowreed/internal/testkit"
 )
@@ -80,7 +82,7 @@ func TestACallIsDoneWhereItComesIn(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, []running.Reference{{Record: running.WholeRun, Text: "17"}}, refs)
 	require.Equal(t, "hail Ada", w.noted(r))
-	entry, err := e.Journal(t.Context(), r.ID, running.WholeRun)
+	entry, err := journal.Of(t.Context(), e.db, r.ID, running.WholeRun)
 	require.NoError(t, err)
 	require.JSONEq(t, `{"n": 17}`, string(entry.Values["number"]))
 
@@ -193,7 +195,7 @@ func TestTheRunOfACallOutlivesItsProcess(t *testing.T) {
 	for _, worker := range []string{"one that died", e.ID} {
 		c, err := e.Called(t.Context(), testkit.Skerry, InboundRequest{Method: "POST", Path: "ask", Client: "a"})
 		require.NoError(t, err)
-		r := c.run(beginning{by: "request", input: card(worker, "Ada")})
+		r := c.run(triggers.Beginning{By: "request", Input: card(worker, "Ada")})
 		r.Reference = "x"
 		r, err = store.AddClaimed(t.Context(), w.db, r, worker) // and there the process ends
 		require.NoError(t, err)

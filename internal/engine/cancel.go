@@ -9,6 +9,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"hollowreed/internal/engine/shared"
 	"hollowreed/internal/store"
 )
 
@@ -67,7 +68,7 @@ func (s *stops) due(hears bool) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	now := time.Now()
-	if hears && now.After(s.until) && now.Sub(s.looked) < remembered {
+	if hears && now.After(s.until) && now.Sub(s.looked) < shared.Remembered {
 		return false
 	}
 	s.looked = now
@@ -80,7 +81,7 @@ const grace = time.Second
 // applyCancellations ends the work on runs that somebody asked to stop and whose batch does not end by itself, and takes those on that
 // rest.
 func (e *Engine) applyCancellations(ctx context.Context) error {
-	if !e.stops.due(e.notices.hears.Load()) {
+	if !e.stops.due(e.hearing.Load()) {
 		return nil
 	}
 	if err := store.WakeCancelled(ctx, e.db, e.opt.Env); err != nil {

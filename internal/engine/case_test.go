@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hollowreed/internal/core/project"
+	"hollowreed/internal/engine/tries"
 	"hollowreed/internal/store"
 )
 
@@ -39,7 +40,7 @@ func TestASampleBecomesACase(t *testing.T) {
 	w := newWorld(t)
 	e := w.start(Options{})
 	p := w.draft()
-	run, f := e.SampleCase(t.Context(), p, flowID, "sk_0309.tide", 1, TestOptions{})
+	run, f := e.Tries.SampleCase(t.Context(), p, flowID, "sk_0309.tide", 1, tries.TestOptions{})
 	require.Nil(t, f)
 	text, f := p.NewFlowCase("First reading", flowID, run)
 	require.Nil(t, f)
@@ -68,7 +69,7 @@ func TestARunBecomesACase(t *testing.T) {
 	e := w.start(Options{})
 	w.add("splitting", map[string]string{"flows/greeting.yaml": greeting, "flows/splitting.yaml": strings.Replace(splitting, "%WAIT%", "yes", 1)})
 	r := w.begun("splitting", card("S", "Ada Bad Cem"))
-	run, p, err := e.RunCase(t.Context(), r)
+	run, p, err := e.Tries.RunCase(t.Context(), r)
 	require.NoError(t, err)
 	text, f := p.NewFlowCase("Three names", "splitting", run)
 	require.Nil(t, f)
@@ -79,7 +80,7 @@ func TestARunBecomesACase(t *testing.T) {
 	require.Contains(t, got.Case.Account[len(got.Case.Account)-1].Is, "1 entries set aside")
 
 	w.drop("case.tide", tide(reading("SK04", 1, 4125, "R"), reading("XX99", 2, 4125, "R")))
-	run, p, err = e.RunCase(t.Context(), w.ended("case.tide"))
+	run, p, err = e.Tries.RunCase(t.Context(), w.ended("case.tide"))
 	require.NoError(t, err)
 	text, f = p.NewFlowCase("Two readings", flowID, run)
 	require.Nil(t, f)

@@ -12,6 +12,8 @@ import (
 	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/value"
+	"hollowreed/internal/engine/journal"
+	"hollowreed/internal/outfile"
 	"hollowreed/internal/store"
 )
 
@@ -48,7 +50,7 @@ func (x *execution) commit(ctx context.Context, b *running.Batch, items []*runni
 	first := r.Taken
 	r.Taken += len(items)
 	aside := asides(r, items)
-	entries, err := encode(x.plan, items)
+	entries, err := journal.Encode(x.plan, items)
 	if err != nil {
 		return nil, err
 	}
@@ -58,7 +60,7 @@ func (x *execution) commit(ctx context.Context, b *running.Batch, items []*runni
 // commitWhole records what happened to the run as a whole. Its journal stands before that of the first record.
 // Where the run ends with it, that is recorded, too.
 func (x *execution) commitWhole(ctx context.Context, b *running.Batch, end *ending) (cancelledBy *string, err error) {
-	entries, err := encode(x.plan, []*running.Item{x.whole})
+	entries, err := journal.Encode(x.plan, []*running.Item{x.whole})
 	if err != nil {
 		return nil, err
 	}
@@ -109,7 +111,7 @@ func (x *execution) record(ctx context.Context, r store.Run, b *running.Batch, j
 				return err
 			}
 		}
-		for step, content := range collected(b) {
+		for step, content := range outfile.Collected(b) {
 			if err := store.Collect(ctx, tx, r.ID, step, j.first, content); err != nil {
 				return err
 			}
@@ -125,7 +127,7 @@ func (x *execution) record(ctx context.Context, r store.Run, b *running.Batch, j
 
 // came is a run with what a batch has come to.
 func (x *execution) came(r store.Run, b *running.Batch, counts map[string]*running.Counts) store.Run {
-	r.Counts, r.Totals = counts, writeTotals(x.totals)
+	r.Counts, r.Totals = counts, journal.WriteTotals(x.totals)
 	if b.Reply != nil {
 		r.Reply = b.Reply
 	}

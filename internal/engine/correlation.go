@@ -9,6 +9,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"hollowreed/internal/core/flow/running"
+	"hollowreed/internal/engine/journal"
 	"hollowreed/internal/store"
 )
 
@@ -34,7 +35,7 @@ func (h *services) Put(ctx context.Context, space string, notes []running.StateE
 func (h *services) Send(ctx context.Context, step string, items []*running.Item, messages []running.CorrelatedMessage) error {
 	of := make([]store.EffectKey, len(items))
 	for i, it := range items {
-		of[i] = effectOf(it)
+		of[i] = journal.KeyOf(it)
 	}
 	if h.x.ends {
 		return errEnding()
@@ -57,7 +58,7 @@ func (h *services) Receive(ctx context.Context, a running.ReceiveStep, messages 
 	texts := make([]*string, len(messages))
 	var next time.Time
 	for i, l := range messages {
-		text, since, err := store.Await(ctx, h.x.engine.db, h.x.run, a.Step, effectOf(a.Items[i]), l)
+		text, since, err := store.Await(ctx, h.x.engine.db, h.x.run, a.Step, journal.KeyOf(a.Items[i]), l)
 		if err != nil {
 			return nil, err
 		}
@@ -88,7 +89,7 @@ func (h *services) Aggregate(ctx context.Context, g running.AggregateStep, keys,
 	out := make([]running.AggregateGroup, len(keys))
 	var last time.Time
 	for i, key := range keys {
-		one := store.Gathers{Step: g.Step, Key: key, Text: texts[i], Of: effectOf(g.Items[i]), Count: g.Count, Within: g.Within}
+		one := store.Gathers{Step: g.Step, Key: key, Text: texts[i], Of: journal.KeyOf(g.Items[i]), Count: g.Count, Within: g.Within}
 		err := pgx.BeginFunc(ctx, h.x.engine.db, func(tx pgx.Tx) error {
 			group, until, err := store.Gather(ctx, tx, h.x.run, one)
 			out[i].Texts = group

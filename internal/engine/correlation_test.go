@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hollowreed/internal/core/flow/running"
+	"hollowreed/internal/engine/journal"
 	"hollowreed/internal/store"
 	"hollowreed/internal/testkit"
 )
@@ -16,7 +17,7 @@ import (
 // noted is the text that the last note of a run's whole says.
 func (w *world) noted(r store.Run) string {
 	w.t.Helper()
-	entry, err := w.engine.Journal(w.t.Context(), r.ID, running.WholeRun)
+	entry, err := journal.Of(w.t.Context(), w.engine.db, r.ID, running.WholeRun)
 	require.NoError(w.t, err)
 	require.NotEmpty(w.t, entry.Notes)
 	return entry.Notes[len(entry.Notes)-1].Message
@@ -96,7 +97,7 @@ func TestRunsGather(t *testing.T) {
 	for _, id := range ids {
 		r := w.over(id)
 		require.Equal(t, store.Done, r.State)
-		entry, err := w.engine.Journal(t.Context(), r.ID, running.WholeRun)
+		entry, err := journal.Of(t.Context(), w.engine.db, r.ID, running.WholeRun)
 		require.NoError(t, err)
 		if entry.State == running.Skipped {
 			continue

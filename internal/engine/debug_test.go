@@ -8,6 +8,7 @@ import (
 	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/flow/trial"
 	"hollowreed/internal/core/project"
+	"hollowreed/internal/engine/tries"
 	"hollowreed/internal/store"
 	"hollowreed/internal/testkit"
 )
@@ -22,7 +23,8 @@ func (w *world) draft() *project.Project {
 	return p
 }
 
-func (k *DebugSession) at() string {
+// haltedAt is the step before which a session is halted.
+func haltedAt(k *tries.DebugSession) string {
 	if k.Trial.Halt == nil {
 		return "end"
 	}
@@ -40,13 +42,13 @@ func TestADraftIsSteppedThrough(t *testing.T) {
 	w := newWorld(t)
 	e := w.start(Options{})
 	ctx, p := t.Context(), w.draft()
-	k, err := e.StartDebug(ctx, p, flowID, "sk_0309.tide", 1, TestOptions{})
+	k, err := e.Tries.StartDebug(ctx, p, flowID, "sk_0309.tide", 1, tries.TestOptions{})
 	require.NoError(t, err)
 	go_ := func(move, to string) string {
-		require.NoError(t, e.Move(ctx, p, k, move, to))
-		return k.at()
+		require.NoError(t, e.Tries.Move(ctx, p, k, move, to))
+		return haltedAt(k)
 	}
-	require.Equal(t, "read", k.at())
+	require.Equal(t, "read", haltedAt(k))
 	require.Equal(t, "keep", go_("over", ""))
 	require.Equal(t, "find", go_("into", ""))
 	require.Equal(t, "upsert", go_("to", flowID+"/upsert"))
@@ -57,19 +59,19 @@ func TestADraftIsSteppedThrough(t *testing.T) {
 	require.Zero(t, w.count("select count(*) from tide_level"))
 	require.Equal(t, "keep", go_("back to", flowID+"/keep"))
 
-	require.Nil(t, e.Change(ctx, p, k, "reading.gauge", `"XX99"`))
-	require.Equal(t, "keep", k.at())
+	require.Nil(t, e.Tries.Change(ctx, p, k, "reading.gauge", `"XX99"`))
+	require.Equal(t, "keep", haltedAt(k))
 	require.Equal(t, "XX99", k.Trial.Halt.Item.Frame.Slots[p.Flow(flowID).Record].Field("gauge").Text())
 	require.Equal(t, "find failed", go_("on", ""))
 	require.Contains(t, k.Trial.Halt.Item.Faults[0].What(), "XX99")
-	require.Contains(t, e.Change(ctx, p, k, "reading.level_cm", `"many"`).What(), "expected")
-	require.Equal(t, "find failed", k.at(), "what cannot be changed changes nothing")
+	require.Contains(t, e.Tries.Change(ctx, p, k, "reading.level_cm", `"many"`).What(), "expected")
+	require.Equal(t, "find failed", haltedAt(k), "what cannot be changed changes nothing")
 
 	require.Equal(t, "read", go_("back to", flowID+"/read"))
 	require.Empty(t, k.Changes, "the change is behind it")
-	k.Mark(StepRef{flowID, "map"}, true, `reading.gauge == "nowhere"`)
+	k.Mark(tries.StepRef{Flow: flowID, Step: "map"}, true, `reading.gauge == "nowhere"`)
 	require.Equal(t, "end", go_("on", ""))
-	k.Mark(StepRef{flowID, "map"}, true, `reading.gauge == "SK04"`)
+	k.Mark(tries.StepRef{Flow: flowID, Step: "map"}, true, `reading.gauge == "SK04"`)
 	go_("back to", flowID+"/read")
 	require.Equal(t, "map", go_("on", ""))
 
@@ -79,7 +81,7 @@ func TestADraftIsSteppedThrough(t *testing.T) {
 	require.Equal(t, "keep", go_("again", ""))
 	require.Equal(t, "end", go_("on", ""))
 	require.Equal(t, running.Skipped, k.Trial.Items[0].State)
-	require.NotNil(t, e.DebugSessionByID(k.ID))
+	require.NotNil(t, e.Tries.DebugSessionByID(k.ID))
 }
 
 // TestAnEffectIsDoneInATryWhenItIsChosen: once when somebody asks for it; the page then shows what was answered; stepping
@@ -89,13 +91,13 @@ func TestAnEffectIsDoneInATryWhenItIsChosen(t *testing.T) {
 	w := newWorld(t)
 	e := w.start(Options{})
 	ctx, p := t.Context(), w.draft()
-	really := map[StepRef]trial.CallMode{{flowID, "upsert"}: trial.Really}
+	really := map[tries.StepRef]trial.CallMode{{Flow: flowID, Step: "upsert"}: trial.Really}
 	rows := func() int { return w.count("select count(*) from tide_level_write") }
 	heard := &trial.Recording{}
-	tried := e.Try(ctx, p, flowID, "sk_0309.tide", TestOptions{Choices: really, Heard: heard})
+	tried := e.Tries.Try(ctx, p, flowID, "sk_0309.tide", tries.TestOptions{Choices: really, Heard: heard})
 	require.Equal(t, running.NotDone, tried.Items[0].Effects[0].Effect)
 	require.Zero(t, rows())
-	tried = e.Try(ctx, p, flowID, "sk_0309.tide", TestOptions{Choices: really, Heard: heard, Asks: true})
+	tried = e.Tries.Try(ctx, p, flowID, "sk_0309.tide", tries.TestOptions{Choices: really, Heard: heard, Asks: true})
 	require.Nil(t, tried.Fault)
 	n := rows()
 	require.Positive(t, n)
@@ -103,22 +105,22 @@ func TestAnEffectIsDoneInATryWhenItIsChosen(t *testing.T) {
 	kept, err := store.RecordedCalls(ctx, w.db, testkit.Skerry, flowID)
 	require.NoError(t, err)
 	require.Len(t, kept.All(), len(heard.All()))
-	tried = e.Try(ctx, p, flowID, "sk_0309.tide", TestOptions{Choices: really, Heard: kept})
+	tried = e.Tries.Try(ctx, p, flowID, "sk_0309.tide", tries.TestOptions{Choices: really, Heard: kept})
 	require.Equal(t, running.Inserted, tried.Items[0].Effects[0].Effect, "as it was answered")
 	w.ledger.Exec(ctx, "delete from tide_level_write")
 
 	_, err = w.ledger.Exec(ctx, "delete from tide_level")
 	require.NoError(t, err)
-	k, err := e.StartDebug(ctx, p, flowID, "sk_0309.tide", 1, TestOptions{Choices: really})
+	k, err := e.Tries.StartDebug(ctx, p, flowID, "sk_0309.tide", 1, tries.TestOptions{Choices: really})
 	require.NoError(t, err)
 	for range 3 {
-		require.NoError(t, e.Move(ctx, p, k, "on", ""))
-		require.NoError(t, e.Move(ctx, p, k, "back", ""))
+		require.NoError(t, e.Tries.Move(ctx, p, k, "on", ""))
+		require.NoError(t, e.Tries.Move(ctx, p, k, "back", ""))
 	}
 	require.Equal(t, 1, rows())
-	remembered := map[StepRef]trial.CallMode{{flowID, "find"}: trial.Remembered}
-	require.Contains(t, e.Try(ctx, p, flowID, "sk_0309.tide", TestOptions{Choices: remembered}).Fault.What(), "no answer is remembered")
-	require.Nil(t, e.Try(ctx, p, flowID, "sk_0309.tide", TestOptions{Choices: remembered, Heard: kept}).Fault)
+	remembered := map[tries.StepRef]trial.CallMode{{Flow: flowID, Step: "find"}: trial.Remembered}
+	require.Contains(t, e.Tries.Try(ctx, p, flowID, "sk_0309.tide", tries.TestOptions{Choices: remembered}).Fault.What(), "no answer is remembered")
+	require.Nil(t, e.Tries.Try(ctx, p, flowID, "sk_0309.tide", tries.TestOptions{Choices: remembered, Heard: kept}).Fault)
 }
 
 // TestAFaultBehindBlanksNothingBefore: where a system that a later step asks is away, what came into the steps before it and
@@ -128,7 +130,7 @@ func TestAFaultBehindBlanksNothingBefore(t *testing.T) {
 	w := newWorld(t)
 	e := w.start(Options{})
 	w.setLedger(false)
-	tried := e.Try(t.Context(), w.draft(), flowID, "sk_0309.tide", TestOptions{Asks: true})
+	tried := e.Tries.Try(t.Context(), w.draft(), flowID, "sk_0309.tide", tries.TestOptions{Asks: true})
 	require.NotNil(t, tried.Fault)
 	require.NotEmpty(t, tried.Items)
 	require.Positive(t, tried.Counts["keep"].In)

@@ -7,6 +7,7 @@ import (
 	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/value"
+	"hollowreed/internal/engine/journal"
 	"hollowreed/internal/store"
 )
 
@@ -57,7 +58,7 @@ func (o *effectGuard) Call(ctx context.Context, c running.Call, requests []value
 		return nil, err
 	}
 	for i, it := range c.Items {
-		if answer, ok := known[effectOf(it)]; ok {
+		if answer, ok := known[journal.KeyOf(it)]; ok {
 			done[i].Answer = answer
 			continue
 		}
@@ -110,7 +111,7 @@ func (o *effectGuard) Lookup(ctx context.Context, l running.Lookup, keys [][]val
 	if len(known) == len(l.Items) {
 		rows := make([]value.Value, len(l.Items))
 		for i, it := range l.Items {
-			rows[i] = known[effectOf(it)]
+			rows[i] = known[journal.KeyOf(it)]
 		}
 		return rows, nil
 	}
@@ -127,10 +128,6 @@ func (o *effectGuard) Lookup(ctx context.Context, l running.Lookup, keys [][]val
 
 // whole says whether items are the run as a whole, or entries of its lists.
 func whole(items []*running.Item) bool { return len(items) > 0 && items[0].Record == running.WholeRun }
-
-func effectOf(it *running.Item) store.EffectKey {
-	return store.EffectKey{Record: it.Record, Path: it.Path}
-}
 
 // known reads what was answered before; a run that is taken on for the first time has nothing.
 func (o *effectGuard) known(ctx context.Context, step string, items []*running.Item, of *running.Kept) (map[store.EffectKey]value.Value, error) {
@@ -169,7 +166,7 @@ func (o *effectGuard) keep(ctx context.Context, step string, items []*running.It
 		if a.Answer.Kind() != value.Absent {
 			text = string(enc.Append(nil, a.Answer))
 		}
-		of, texts = append(of, effectOf(items[from+i])), append(texts, text)
+		of, texts = append(of, journal.KeyOf(items[from+i])), append(texts, text)
 	}
 	return store.SaveEffects(ctx, o.db, o.run.ID, step, of, texts)
 }

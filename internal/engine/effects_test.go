@@ -16,6 +16,7 @@ import (
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
+	"hollowreed/internal/engine/journal"
 	"hollowreed/internal/spool"
 	"hollowreed/internal/store"
 	"hollowreed/internal/testkit"
@@ -112,7 +113,7 @@ steps:
 	})
 	r := w.begun("berths", []byte(`{"crates": [{"n": 1, "to": "LC", "what": "a"}, {"n": 2, "to": "OR", "what": "b"}, {"n": 3, "to": "HV", "what": "c"}]}`))
 	require.Equal(t, store.SetAside, r.State, "%v", r.Fault)
-	entry, err := w.engine.Journal(t.Context(), r.ID, running.WholeRun)
+	entry, err := journal.Of(t.Context(), w.engine.db, r.ID, running.WholeRun)
 	require.NoError(t, err)
 	require.Equal(t, "North North,South", entry.Inner[0].Notes[0].Message)
 	require.Equal(t, "Main Main", entry.Inner[1].Notes[0].Message)

@@ -34,14 +34,19 @@ import (
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgxpool"
+	"github.com/prometheus/client_golang/prometheus"
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"go.opentelemetry.io/otel"
 	"go.opentelemetry.io/otel/trace"
 
 	"hollowreed/internal/compiled"
-	"hollowreed/internal/connector"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/project"
+	"hollowreed/internal/engine/shared"
+	"hollowreed/internal/engine/tries"
+	"hollowreed/internal/engine/triggers"
+	"hollowreed/internal/engine/watch"
 	"hollowreed/internal/store"
 )
 
@@ -93,7 +98,7 @@ func (o Options) filled() Options {
 		o.Env = store.Environments[0]
 	}
 	def(&o.Health, 15*time.Second)
-	def(&o.Figures, figures)
+	def(&o.Figures, watch.FiguresKept)
 	def(&o.Alerts, 15*time.Second)
 	def(&o.Sweep, 5*time.Minute)
 	def(&o.Beat, 2500*time.Millisecond)
@@ -119,6 +124,7 @@ func (o Options) filled() Options {
 // Engine is one worker process's part in running flows.
 type Engine struct {
 	ID          string
+	Tries       *tries.Tries
 	db          *pgxpool.Pool
 	quick       *pgxpool.Pool // commits without waiting for the disk: what is lost in a crash is done again, and a later commit keeps it
 	claims      *batcher[uuid.UUID, *store.Run]
@@ -133,22 +139,21 @@ type Engine struct {
 	outside     *Outside
 	opt         Options
 	river       *river.Client[pgx.Tx]
-	folders     folders
-	triggers    triggers
-	notices     notices
-	health      looked
+	hearing     shared.Hearing
+	deployments *shared.Deployments
+	routes      routes
+	triggers    *triggers.Watch
+	alerts      *watch.Alerts
+	health      *watch.Health
+	sweeping    *watch.Sweeping
 	stops       stops
 	active      active
-	walks       walks
 	callers     callers
 	reading     chan struct{} // places to read large bodies that callers send
 	beaten      time.Time     // when it last said that it lives
 	judges      time.Time     // from when on it says that others are dead
-	tallies     *tallies
+	tallies     *watch.Figures
 	publisher   publisher
-	alertsDue   alertsDue
-	stirs       atomic.Bool // something has happened since the alerts were looked at
-	draft       drafted
 	tracer      trace.Tracer
 	ended       sync.Once
 	stop        context.CancelFunc
@@ -157,12 +162,7 @@ type Engine struct {
 }
 
 // Outside are the connections of each scope.
-type Outside = connector.Pools[store.Scope]
-
-// in is the scope of a project in the engine's environment.
-func (e *Engine) in(projectID string) store.Scope {
-	return store.Scope{Project: projectID, Environment: e.opt.Env}
-}
+type Outside = shared.Connections
 
 // front is the pool for those who call and look.
 func (e *Engine) front() *pgxpool.Pool {
@@ -183,18 +183,23 @@ type jobArgs struct {
 // Kind is the job's stored name.
 func (jobArgs) Kind() string { return "run" }
 
+// Metrics is what this process has counted, with what waits in the database when it is asked.
+func (e *Engine) Metrics() prometheus.Gatherer { return e.tallies.Registry }
+
 // New makes an engine. It can record runs at once; it works on them after Start.
 func New(db *pgxpool.Pool, outside *Outside, o Options) (*Engine, error) {
 	host, _ := os.Hostname()
 	e := &Engine{
 		ID: fmt.Sprintf("%s-%d-%s", host, os.Getpid(), uuid.NewString()[:8]),
-		db: db, outside: outside, opt: o.filled(), tallies: newTallies(), tracer: otel.Tracer("hollowreed"),
+		db: db, outside: outside, opt: o.filled(), tallies: watch.NewFigures(), tracer: otel.Tracer("hollowreed"),
 	}
+	e.Tries = tries.New(e.front(), e.opt.Compiled, outside, e.opt.Env)
 	e.reading, e.places = make(chan struct{}, max(1, runtime.GOMAXPROCS(0)-1)), make(chan struct{}, runtime.GOMAXPROCS(0))
 	e.hands = make(chan struct{}, e.opt.Hands)
 	e.callers.most, e.callers.each = e.opt.Callers, e.opt.Each
-	e.tallies.Registry.MustRegister(newBacklog(e))
-	outside.Observe(e.tallies.called)
+	e.tallies.Registry.MustRegister(watch.NewBacklog(db, e.opt.Env))
+	e.watches(outside)
+	outside.Observe(e.tallies.Called)
 	workers := river.NewWorkers()
 	if err := river.AddWorkerSafely(workers, &worker{engine: e}); err != nil {
 		return nil, err
@@ -210,6 +215,22 @@ func New(db *pgxpool.Pool, outside *Outside, o Options) (*Engine, error) {
 		Logger:            e.opt.Log,
 	})
 	return e, err
+}
+
+// watches makes what looks for triggers, alerts and connections, and removes what is not kept. It works while this worker leads.
+func (e *Engine) watches(outside *Outside) {
+	e.deployments = shared.NewDeployments(e.front(), e.opt.Env, &e.hearing)
+	e.triggers = triggers.New(triggers.Config{
+		DB: e.db, Outside: outside, Compiled: e.opt.Compiled, Deployments: e.deployments, Hearing: &e.hearing, Runs: e, Rest: e.opt.Rest, Now: e.now, Log: e.opt.Log,
+	})
+	e.alerts = watch.NewAlerts(watch.AlertConfig{
+		DB: e.db, Compiled: e.opt.Compiled, Deployments: e.deployments, Hearing: &e.hearing, Env: e.opt.Env, Site: e.opt.Site, Every: e.opt.Alerts, Now: e.now,
+		Begin: func(ctx context.Context, tx pgx.Tx, d store.Deployment, plan *running.Plan, input []byte) (uuid.UUID, error) {
+			return e.Record(ctx, tx, d, plan, triggers.Beginning{By: "alert", Input: input})
+		},
+	})
+	e.health = watch.NewHealth(e.db, outside, &e.hearing, e.opt.Env, e.opt.Health)
+	e.sweeping = watch.NewSweeping(e.db, e.opt.Compiled, e.opt.Env, e.opt.Figures, e.now)
 }
 
 // Start begins to take runs on and to watch the triggers.
@@ -234,7 +255,7 @@ func (e *Engine) Start(ctx context.Context) error {
 	e.every(ctx, publishEvery, "tell of changes", e.publishRuns)
 	e.every(ctx, e.opt.Look, "look for runs to stop", e.applyCancellations)
 	e.every(ctx, min(250*time.Millisecond, e.opt.Look), "wake callers", e.wakeCallers)
-	e.every(ctx, 3*e.opt.Beat, "keep the figures", e.keepFigures)
+	e.every(ctx, 3*e.opt.Beat, "keep the figures", func(ctx context.Context) error { return e.tallies.Keep(ctx, e.db) })
 	e.wg.Go(func() { e.listen(ctx) })
 	e.wg.Go(func() { e.lead(ctx) })
 	return nil
@@ -259,13 +280,14 @@ func (e *Engine) Stop() {
 func (e *Engine) end() {
 	e.stop()
 	e.wg.Wait()
+	e.triggers.Finish()
 	ctx, cancel := context.WithTimeout(context.Background(), 8*time.Second)
 	defer cancel()
 	e.stopCalls(ctx)
 	if err := e.river.StopAndCancel(ctx); err != nil {
 		e.opt.Log.Warn("runs did not end in time", "error", err)
 	}
-	if err := e.keepFigures(ctx); err != nil {
+	if err := e.tallies.Keep(ctx, e.db); err != nil {
 		e.opt.Log.Warn("figures not kept", "error", err)
 	}
 	store.Deregister(ctx, e.db, e.ID)

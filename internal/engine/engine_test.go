@@ -17,6 +17,7 @@ import (
 
 	"hollowreed/internal/connector"
 	"hollowreed/internal/connector/system"
+	"hollowreed/internal/engine/journal"
 	"hollowreed/internal/spool"
 	"hollowreed/internal/standin/ledger"
 	"hollowreed/internal/store"
@@ -206,7 +207,7 @@ func TestBadRecordsAreSetAsideAndMended(t *testing.T) {
 	require.Equal(t, "mo", mended.StartedBy)
 	require.Equal(t, 2, w.count("select count(*) from tide_level"))
 	require.Equal(t, 1, w.count("select count(*) from tide_level where level_cm = 413.0 and source_file = 'bad.tide'"))
-	entry, err := e.Journal(t.Context(), id, 0)
+	entry, err := journal.Of(t.Context(), e.db, id, 0)
 	require.NoError(t, err)
 	require.Equal(t, 2, entry.Line, "a mended record keeps its line")
 
@@ -220,16 +221,16 @@ func TestTheJournalHoldsEveryRecord(t *testing.T) {
 	e := w.start(Options{Batch: 2})
 	w.drop("j.tide", tide(reading("SK04", 1, 4125, "R"), reading("SK04", 2, 4125, "F"), reading("SK04", 3, 4126, "R")))
 	r := w.ended("j.tide")
-	entry, err := e.Journal(t.Context(), r.ID, 2)
+	entry, err := journal.Of(t.Context(), e.db, r.ID, 2)
 	require.NoError(t, err)
 	require.Equal(t, 3, entry.Line)
 	require.Equal(t, "done", string(entry.State))
 	require.Equal(t, "inserted", string(entry.Effects[0].Effect))
 	require.JSONEq(t, `{"id":17,"gauge_code":"SK04","name":"Ling Sound, north pier","datum_cm":-31.0}`, string(entry.Values["station"]))
-	left, err := e.Journal(t.Context(), r.ID, 1)
+	left, err := journal.Of(t.Context(), e.db, r.ID, 1)
 	require.NoError(t, err)
 	require.Equal(t, "keep", left.Step)
-	_, err = e.Journal(t.Context(), r.ID, 3)
+	_, err = journal.Of(t.Context(), e.db, r.ID, 3)
 	require.ErrorIs(t, err, store.ErrNotFound)
 }
 
@@ -401,8 +402,8 @@ func TestTheJournalKeepsWhatAMappingLeftOut(t *testing.T) {
 	w.drop("notes.tide", tide(reading("SK04", 1, 4125, "R"), reading("SK04", 2, 1125, "R"), reading("SK04", 3, 4225, "R")))
 	r := w.ended("notes.tide")
 	require.Equal(t, 1, r.Counts["map"].Skipped)
-	var entries []*Entry
-	require.NoError(t, e.Entries(t.Context(), r, func(entry *Entry) bool {
+	var entries []*journal.Entry
+	require.NoError(t, journal.Entries(t.Context(), e.db, r, func(entry *journal.Entry) bool {
 		entries = append(entries, entry)
 		return true
 	}))
@@ -417,7 +418,7 @@ func TestTheJournalKeepsWhatAMappingLeftOut(t *testing.T) {
 	require.True(t, entries[2].Fill(plan, fr, r))
 	require.Equal(t, "422.5", plan.Apply(fr).Value.Field("level_cm").String())
 	seen := 0
-	require.NoError(t, e.Entries(t.Context(), r, func(*Entry) bool { seen++; return false }))
+	require.NoError(t, journal.Entries(t.Context(), e.db, r, func(*journal.Entry) bool { seen++; return false }))
 	require.Equal(t, 1, seen)
 }
 

@@ -3,9 +3,11 @@ package engine
 import (
 	"context"
 	"fmt"
+	"time"
 
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/engine/shared"
 	"hollowreed/internal/store"
 )
 
@@ -22,7 +24,7 @@ func (x *execution) settled(ctx context.Context, state store.State) error {
 	x.told(state)
 	x.engine.callers.wake(x.run.ID)
 	if err := x.settle(ctx, state); err != nil { // the run's outcome stands
-		return store.Warn(ctx, x.engine.db, x.run, fmt.Sprintf("%s stays where it is: %s", x.run.File, plainError(err)))
+		return store.Warn(ctx, x.engine.db, x.run, fmt.Sprintf("%s stays where it is: %s", x.run.File, shared.PlainError(err)))
 	}
 	return nil
 }
@@ -43,4 +45,14 @@ func (x *execution) settle(ctx context.Context, state store.State) error {
 		return err
 	}
 	return store.SetDone(ctx, x.engine.db, r, to)
+}
+
+// told tells that the run has ended: to the figures and the log.
+func (x *execution) told(state store.State) {
+	took := time.Duration(0)
+	if x.run.BeganAt != nil {
+		took = max(0, x.engine.now().Sub(x.run.BeganAt.UTC()))
+	}
+	x.engine.tallies.Ran(x.run, state, took)
+	x.engine.opt.Log.Info("run ended", "run", x.run.ID, "flow", x.run.Flow, "release", x.run.Release, "reference", x.run.Reference, "state", state, "records", x.run.Taken, "aside", x.run.Aside, "took", took)
 }

@@ -4,7 +4,6 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -72,37 +71,4 @@ func TestWhatBecomesOfAFileIsChosen(t *testing.T) {
 		return r.DonePath, r.DonePath == filepath.Join(failed, "bad.tide")
 	})
 	require.Equal(t, 1, w.count("select count(*) from tide_level"))
-}
-
-// TestASlowTriggerKeepsNobodyWaiting: while one trigger's system does not answer, the files of another are picked up.
-func TestASlowTriggerKeepsNobodyWaiting(t *testing.T) {
-	t.Parallel()
-	w := newWorld(t)
-	e := w.start(Options{})
-	hold := make(chan struct{})
-	t.Cleanup(func() { close(hold) })
-	e.apart("skerry/slow", func() error { <-hold; return nil })
-	e.apart("skerry/slow", func() error { t.Error("looked at twice at once"); return nil })
-	w.drop("quick.tide", tide(reading("SK04", 1, 4125, "R")))
-	require.Equal(t, store.Done, w.ended("quick.tide").State)
-}
-
-// TestATriggerThatAsksSeldomAsksAgainSoonAfterAFailure: only a look that was answered puts the next one off.
-func TestATriggerThatAsksSeldomAsksAgainSoonAfterAFailure(t *testing.T) {
-	t.Parallel()
-	w := newWorld(t)
-	pool := connector.Same[store.Scope](w.settings, connector.Rules{})
-	t.Cleanup(pool.Close)
-	e, err := New(w.db, pool, Options{})
-	require.NoError(t, err)
-	r := store.Deployment{Scope: testkit.Skerry, Flow: flowID, Number: 1}
-	due := func() bool {
-		_, due, err := e.taken(t.Context(), r, time.Hour)
-		require.NoError(t, err)
-		return due
-	}
-	require.True(t, due())
-	require.True(t, due(), "the first look was not answered")
-	require.NoError(t, e.asksNext(t.Context(), r, time.Hour))
-	require.False(t, due(), "the look was answered")
 }

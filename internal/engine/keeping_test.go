@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hollowreed/internal/core/flow/running"
+	"hollowreed/internal/engine/journal"
 	"hollowreed/internal/store"
 	"hollowreed/internal/testkit"
 )
@@ -22,20 +23,20 @@ func TestWhatIsKeptOfMessages(t *testing.T) {
 	w := newWorld(t)
 	w.change("flows/gauge-readings.yaml", "reference: run.file\n", "reference: run.file\nkeeps: ends and faults\n")
 	e := w.start(Options{})
-	entries := func(name string) (good, bad *Entry) {
+	entries := func(name string) (good, bad *journal.Entry) {
 		w.drop(name, tide(reading("SK04", 1, 4125, "R"), reading("XX99", 2, 4125, "R")))
 		r := w.ended(name)
 		var err error
-		good, err = e.Journal(t.Context(), r.ID, 0)
+		good, err = journal.Of(t.Context(), e.db, r.ID, 0)
 		require.NoError(t, err)
-		bad, err = e.Journal(t.Context(), r.ID, 1)
+		bad, err = journal.Of(t.Context(), e.db, r.ID, 1)
 		require.NoError(t, err)
 		asides, err := store.Asides(t.Context(), w.db, r.ID, 5)
 		require.NoError(t, err)
 		require.Contains(t, string(asides[0].Raw), "XX99")
 		return good, bad
 	}
-	names := func(e *Entry) string {
+	names := func(e *journal.Entry) string {
 		var list []string
 		for _, name := range []string{"reading", "station", "row"} {
 			if e.Values[name] != nil {

@@ -21,6 +21,7 @@ import (
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
+	"hollowreed/internal/engine/journal"
 	"hollowreed/internal/spool"
 	"hollowreed/internal/store"
 )
@@ -143,11 +144,11 @@ func (e *Engine) standing(ctx context.Context, r store.Run, s *schema.Schema, at
 
 // recordValue is the value of a record that was read, as JSON.
 func (e *Engine) recordValue(ctx context.Context, r store.Run, plan *running.Plan, a store.Aside) (string, error) {
-	entry, err := e.Journal(ctx, r.ID, a.Record)
+	entry, err := journal.Of(ctx, e.db, r.ID, a.Record)
 	if err != nil {
 		return "", err
 	}
-	text, ok := entry.value(plan.ReadStep.Setting("as"))
+	text, ok := entry.Value(plan.ReadStep.Setting("as"))
 	if !ok {
 		return "", store.ErrNotFound
 	}
@@ -166,7 +167,7 @@ func (e *Engine) entryText(ctx context.Context, r store.Run, plan *running.Plan,
 	if ps == nil || ps.Entry == nil {
 		return "", store.ErrNotFound
 	}
-	text, ok := inner.value(ps.Entry.Name)
+	text, ok := inner.Value(ps.Entry.Name)
 	if !ok {
 		return "", store.ErrNotFound
 	}
@@ -174,28 +175,15 @@ func (e *Engine) entryText(ctx context.Context, r store.Run, plan *running.Plan,
 }
 
 // innerEntry finds the journal's entry of an entry of a list by its path.
-func (e *Engine) innerEntry(ctx context.Context, run uuid.UUID, record int, path string) (*Entry, error) {
-	entry, err := e.Journal(ctx, run, record)
+func (e *Engine) innerEntry(ctx context.Context, run uuid.UUID, record int, path string) (*journal.Entry, error) {
+	entry, err := journal.Of(ctx, e.db, run, record)
 	if err != nil {
 		return nil, err
 	}
-	if found := entry.within(path); found != nil {
+	if found := entry.Within(path); found != nil {
 		return found, nil
 	}
 	return nil, store.ErrNotFound
-}
-
-// within finds an entry of a list in an entry.
-func (e *Entry) within(path string) *Entry {
-	for _, inner := range e.Inner {
-		if inner.Path == path {
-			return inner
-		}
-		if found := inner.within(path); found != nil {
-			return found
-		}
-	}
-	return nil
 }
 
 // Mend runs a record, or an entry of a list in one, that was set aside again, on the release that is deployed, as a run of its own
@@ -377,7 +365,7 @@ func (x *execution) entry(ctx context.Context) error {
 	if x.run.Parent == nil {
 		return fault.New(fault.Gone, "the run that this one begins again is not kept any longer").Mended("Run the whole message again")
 	}
-	record, err := x.engine.Journal(ctx, *x.run.Parent, entry.Record)
+	record, err := journal.Of(ctx, x.engine.db, *x.run.Parent, entry.Record)
 	if err != nil {
 		return err
 	}

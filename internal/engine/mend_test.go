@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/engine/journal"
 	"hollowreed/internal/store"
 	"hollowreed/internal/testkit"
 )
@@ -254,7 +255,7 @@ func TestARecordSetAsideInACalledRun(t *testing.T) {
 			require.Equal(t, store.SetAside, children[0].State)
 			require.Len(t, w.openAsides(children[0].ID), 1)
 			if want == store.Done {
-				entry, err := w.engine.Journal(t.Context(), r.ID, -1)
+				entry, err := journal.Of(t.Context(), w.engine.db, r.ID, -1)
 				require.NoError(t, err)
 				require.Equal(t, "the called run has set aside 1 record", entry.Notes[0].Message)
 				require.Equal(t, "went on", entry.Notes[1].Message)

@@ -4,7 +4,6 @@ import (
 	"context"
 	"strings"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgxpool"
@@ -12,17 +11,11 @@ import (
 	"hollowreed/internal/store"
 )
 
-// remembered bounds how long what is kept in memory is believed, though the database tells of every change.
-const remembered = 5 * time.Minute
-
-// notices say what of a process's memory holds: while it hears of changes, what it has read is as it was.
-type notices struct{ hears atomic.Bool }
-
 // listen hears what the database tells, until the context ends.
 func (e *Engine) listen(ctx context.Context) {
 	for ctx.Err() == nil {
 		err := store.Listen(ctx, e.db, e.hears, e.noticed)
-		e.notices.hears.Store(false)
+		e.hearing.Store(false)
 		e.outside.Hears(false)
 		if ctx.Err() == nil {
 			e.opt.Log.Warn("listen for changes", "error", err)
@@ -39,13 +32,13 @@ func (e *Engine) listen(ctx context.Context) {
 
 // hears begins to believe what is read from now on: changes before were perhaps not heard.
 func (e *Engine) hears() {
-	e.triggers.forget()
-	e.folders.forget()
-	e.health.forget()
-	e.draft.forget()
+	e.deployments.Forget()
+	e.triggers.Forget()
+	e.health.Forget()
+	e.alerts.Forget()
 	e.outside.ReloadAll()
 	e.outside.Hears(true)
-	e.notices.hears.Store(true)
+	e.hearing.Store(true)
 }
 
 // noticed forgets what has changed.
@@ -57,16 +50,16 @@ func (e *Engine) noticed(what string) {
 	case "setting":
 		s, connection := scopeOf(rest)
 		e.outside.Reload(s, connection)
-		e.health.forget()
+		e.health.Forget()
 	case "secret":
 		s, _ := scopeOf(rest)
 		e.outside.Reload(s, "")
-		e.health.forget()
+		e.health.Forget()
 	case "part":
-		e.draft.forget()
-		e.stir()
+		e.alerts.Forget()
+		e.alerts.Stir()
 	case "runs", "health":
-		e.stir()
+		e.alerts.Stir()
 	case "cancel":
 		e.stops.soon()
 	}
@@ -77,30 +70,6 @@ func scopeOf(announced string) (s store.Scope, what string) {
 	scope, what, _ := strings.Cut(announced, " ")
 	s.Project, s.Environment, _ = strings.Cut(scope, "/")
 	return s, what
-}
-
-// stir lets the next look at the alerts be made: something has happened.
-func (e *Engine) stir() {
-	e.stirs.Store(true)
-	e.alertsDue.stir(2 * e.opt.Alerts)
-}
-
-// triggers are what the environment runs, and which triggers are paused.
-type triggers struct {
-	mu          sync.Mutex
-	changes     int // how often something changed
-	keptAt      int // of changes; what is kept is as it was then
-	read        time.Time
-	deployments []store.Deployment
-	paused      map[[2]string]bool
-	routes      routes
-}
-
-func (t *triggers) forget() {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	t.changes++
-	t.read = time.Time{}
 }
 
 // PauseTrigger lets the trigger of a flow start nothing.
@@ -118,34 +87,8 @@ func (e *Engine) ResumeTrigger(ctx context.Context, s store.Scope, flowID string
 // triggersChanged forgets what is remembered of triggers and deployments, which this process itself has just changed, too: others
 // hear of it a moment later.
 func (e *Engine) triggersChanged() {
-	e.triggers.forget()
-	e.folders.forget()
-}
-
-// watched are the flows of all projects as the environment runs them, and which triggers are paused.
-func (e *Engine) watched(ctx context.Context) ([]store.Deployment, map[[2]string]bool, error) {
-	t := &e.triggers
-	t.mu.Lock()
-	deployments, paused, before := t.deployments, t.paused, t.changes
-	known := e.notices.hears.Load() && t.keptAt == t.changes && time.Since(t.read) < remembered
-	t.mu.Unlock()
-	if known {
-		return deployments, paused, nil
-	}
-	read := time.Now()
-	deployments, err := store.AllDeployments(ctx, e.front(), e.opt.Env)
-	if err != nil {
-		return nil, nil, err
-	}
-	if paused, err = store.Paused(ctx, e.front(), e.opt.Env); err != nil {
-		return nil, nil, err
-	}
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	if t.changes == before {
-		t.deployments, t.paused, t.keptAt, t.read = deployments, paused, before, read
-	}
-	return deployments, paused, nil
+	e.deployments.Forget()
+	e.triggers.Forget()
 }
 
 // lead does what one of several workers of the environment does, whenever this one is it: it watches the triggers, the alerts and the
@@ -153,12 +96,12 @@ func (e *Engine) watched(ctx context.Context) ([]store.Deployment, map[[2]string
 func (e *Engine) lead(ctx context.Context) {
 	for ctx.Err() == nil {
 		err := store.Lead(ctx, e.db, "workers of "+e.opt.Env, func(ctx context.Context) {
-			e.folders.forget()
+			e.triggers.Forget()
 			var duties sync.WaitGroup
-			e.each(ctx, &duties, e.opt.Look, "look for files", e.pollTriggers)
-			e.each(ctx, &duties, e.opt.Alerts, "look at the alerts", e.watch)
-			e.each(ctx, &duties, e.opt.Sweep, "remove what is not kept", e.sweep)
-			e.each(ctx, &duties, min(time.Second, e.opt.Health), "look at the connections", e.watchHealth)
+			e.each(ctx, &duties, e.opt.Look, "look for files", e.triggers.Look)
+			e.each(ctx, &duties, e.opt.Alerts, "look at the alerts", e.alerts.Look)
+			e.each(ctx, &duties, e.opt.Sweep, "remove what is not kept", e.sweeping.Sweep)
+			e.each(ctx, &duties, min(time.Second, e.opt.Health), "look at the connections", e.health.Look)
 			duties.Wait()
 		})
 		if ctx.Err() == nil {

@@ -22,6 +22,7 @@ import (
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
+	"hollowreed/internal/engine/triggers"
 	"hollowreed/internal/store"
 )
 
@@ -109,7 +110,7 @@ func (e *Engine) Request(ctx context.Context, c *Call, body []byte) (*Accepted, 
 		return nil, err
 	}
 	t := &Accepted{Plan: c.Plan, Wait: time.Duration(c.Plan.Flow.Trigger.Wait) * time.Second}
-	for _, way := range []func(context.Context, *Call, beginning, InboundRequest, *Accepted) error{e.doAtOnce, e.doHere, e.doByQueue} {
+	for _, way := range []func(context.Context, *Call, triggers.Beginning, InboundRequest, *Accepted) error{e.doAtOnce, e.doHere, e.doByQueue} {
 		if err = way(ctx, c, b, a, t); !errors.Is(err, errOtherwise) {
 			break
 		}
@@ -121,14 +122,17 @@ func (e *Engine) Request(ctx context.Context, c *Call, body []byte) (*Accepted, 
 }
 
 // doByQueue records the run of a call for any worker.
-func (e *Engine) doByQueue(ctx context.Context, c *Call, b beginning, a InboundRequest, t *Accepted) error {
+func (e *Engine) doByQueue(ctx context.Context, c *Call, b triggers.Beginning, a InboundRequest, t *Accepted) error {
 	return pgx.BeginFunc(ctx, e.front(), func(tx pgx.Tx) (err error) {
-		if t.Run, err = e.record(ctx, tx, c.release, c.Plan, b); err != nil {
+		if t.Run, err = e.Record(ctx, tx, c.release, c.Plan, b); err != nil {
 			return err
 		}
 		return e.keyed(ctx, tx, c, a, t.Run)
 	})
 }
+
+// errSeen rolls a transaction back when another call came with the same key before.
+var errSeen = errors.New("called before")
 
 // keyed notes the key of a call with its run; errSeen is that another one came with it before.
 func (e *Engine) keyed(ctx context.Context, tx pgx.Tx, c *Call, a InboundRequest, run uuid.UUID) error {
@@ -147,7 +151,7 @@ const smallBody = 64 << 10
 
 // begun is how the run begins that a request starts. Of large bodies not so many are read at once as there are processors: who
 // sends them does not take the machine from all others.
-func (e *Engine) begun(ctx context.Context, plan *running.Plan, a InboundRequest) (b beginning, err error) {
+func (e *Engine) begun(ctx context.Context, plan *running.Plan, a InboundRequest) (b triggers.Beginning, err error) {
 	if len(a.Body) > smallBody {
 		select {
 		case e.reading <- struct{}{}:
@@ -156,7 +160,7 @@ func (e *Engine) begun(ctx context.Context, plan *running.Plan, a InboundRequest
 			return b, ctx.Err()
 		}
 	}
-	b.by = "request"
+	b.By = "request"
 	body := (*string)(nil)
 	if plan.Input == nil {
 		if !utf8.Valid(a.Body) {
@@ -169,14 +173,14 @@ func (e *Engine) begun(ctx context.Context, plan *running.Plan, a InboundRequest
 		if len(faults) > 0 {
 			return b, &Rejected{Status: 422, Faults: faults}
 		}
-		b.input, b.value = json.Bytes(v), v
+		b.Input, b.Value = json.Bytes(v), v
 	}
 	query, headers := plan.KeptRequest(a.Query, a.Headers)
 	request := running.RequestOf(a.Method, a.Path, body, query, headers)
 	if _, faults := plan.Parameters(request); len(faults) > 0 {
 		return b, &Rejected{Status: 422, Faults: faults}
 	}
-	b.request = running.WriteRequest(request)
+	b.Request = running.WriteRequest(request)
 	return b, nil
 }
 

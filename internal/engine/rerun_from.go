@@ -11,6 +11,7 @@ import (
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/running"
+	"hollowreed/internal/engine/journal"
 	"hollowreed/internal/store"
 )
 
@@ -95,11 +96,11 @@ func (x *execution) again(ctx context.Context) error {
 // recall gives the run as a whole what the parent's journal has of it.
 func (x *execution) recall(ctx context.Context, parent store.Run) (err error) {
 	if x.run.Totals == nil {
-		if x.totals, err = readTotals(x.plan, parent.Totals); err != nil {
+		if x.totals, err = journal.ReadTotals(x.plan, parent.Totals); err != nil {
 			return err
 		}
 	}
-	entry, err := x.engine.Journal(ctx, parent.ID, running.WholeRun)
+	entry, err := journal.Of(ctx, x.engine.db, parent.ID, running.WholeRun)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil
 	}
@@ -121,7 +122,7 @@ func (x *execution) rebody(ctx context.Context, parent store.Run) (over bool, er
 			batch = nil
 		}
 	}
-	rerr := x.engine.Entries(ctx, parent, func(entry *Entry) bool {
+	rerr := journal.Entries(ctx, x.engine.db, parent, func(entry *journal.Entry) bool {
 		if entry.Record < x.run.Taken {
 			return true // dealt with before
 		}

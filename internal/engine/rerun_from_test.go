@@ -7,8 +7,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hollowreed/internal/core/flow/running"
+	"hollowreed/internal/engine/journal"
 	"hollowreed/internal/store"
-	"hollowreed/internal/testkit"
 )
 
 // TestARunBeginsAgainAtAStep: with what its records had come to there; those that failed behind it are done again, those
@@ -31,7 +31,7 @@ func TestARunBeginsAgainAtAStep(t *testing.T) {
 	require.Nil(t, r.Counts["keep"])
 	require.Equal(t, 1, r.Counts["upsert"].Inserted)
 	require.Equal(t, 2, r.Counts["upsert"].Unchanged)
-	entry, err := e.Journal(t.Context(), id, 2)
+	entry, err := journal.Of(t.Context(), e.db, id, 2)
 	require.NoError(t, err)
 	require.Equal(t, running.Skipped, entry.State)
 	asides, err := store.Asides(t.Context(), w.db, first.ID, 5)
@@ -61,27 +61,4 @@ func TestAMessageBeginsAgainAtAStep(t *testing.T) {
 	require.Equal(t, store.Done, r.State)
 	require.Equal(t, first.Fault.Message, w.noted(r), "computed by the first run")
 	require.Nil(t, r.Counts["s"])
-}
-
-// TestMessagesAreSearched: for what the steps have yielded, in large and small letters alike.
-func TestMessagesAreSearched(t *testing.T) {
-	t.Parallel()
-	w := newWorld(t)
-	e := w.start(Options{Batch: 3})
-	w.drop("one.tide", tide(reading("SK04", 1, 4125, "R"))+many(8))
-	w.drop("two.tide", tide(reading("HV07", 1, 4125, "R")))
-	one := w.ended("one.tide")
-	w.ended("two.tide")
-	found, err := e.Search(t.Context(), store.RunFilter{Scope: testkit.Skerry}, `"sk04"`, 10)
-	require.NoError(t, err)
-	require.Len(t, found.Runs, 1)
-	require.Equal(t, one.ID, found.Runs[0])
-	require.Equal(t, 2, found.Looked)
-	require.Nil(t, found.Last)
-	found, err = e.Search(t.Context(), store.RunFilter{Scope: testkit.Skerry}, "no such thing", 10)
-	require.NoError(t, err)
-	require.Empty(t, found.Runs)
-	has, err := contains(strings.NewReader(strings.Repeat("x", searchSlab-2)+"KELP"), []byte("kelp"))
-	require.NoError(t, err)
-	require.True(t, has, "across two slabs")
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"slices"
 	"strings"
+	"sync"
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
@@ -19,6 +20,7 @@ type route struct {
 
 // routes are those of each scope, made of the deployments that the triggers were read with.
 type routes struct {
+	mu      sync.Mutex
 	of      []store.Deployment
 	byScope map[store.Scope][]route
 }
@@ -33,7 +35,7 @@ func (e *Engine) asked(ctx context.Context, s store.Scope, a InboundRequest) (ro
 	if refusal == nil {
 		return found, e.takes(ctx, found.release)
 	}
-	e.triggers.forget()
+	e.deployments.Forget()
 	if list, err = e.routed(ctx, s); err != nil {
 		return route{}, err
 	}
@@ -72,15 +74,15 @@ func routeOf(list []route, a InboundRequest) (found route, refusal *Rejected) {
 
 // routed are the routes of a scope, made anew when the deployments were read anew.
 func (e *Engine) routed(ctx context.Context, s store.Scope) ([]route, error) {
-	deployments, _, err := e.watched(ctx)
+	deployments, _, err := e.deployments.All(ctx)
 	if err != nil || len(deployments) == 0 {
 		return nil, err
 	}
-	t := &e.triggers
-	t.mu.Lock()
-	same := len(t.routes.of) > 0 && &t.routes.of[0] == &deployments[0]
-	list, made := t.routes.byScope[s]
-	t.mu.Unlock()
+	rs := &e.routes
+	rs.mu.Lock()
+	same := len(rs.of) > 0 && &rs.of[0] == &deployments[0]
+	list, made := rs.byScope[s]
+	rs.mu.Unlock()
 	if same && made {
 		return list, nil
 	}
@@ -97,18 +99,18 @@ func (e *Engine) routed(ctx context.Context, s store.Scope) ([]route, error) {
 			list = append(list, route{r, plan})
 		}
 	}
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	if len(t.routes.of) == 0 || &t.routes.of[0] != &deployments[0] {
-		t.routes = routes{of: deployments, byScope: map[store.Scope][]route{}}
+	rs.mu.Lock()
+	defer rs.mu.Unlock()
+	if len(rs.of) == 0 || &rs.of[0] != &deployments[0] {
+		rs.of, rs.byScope = deployments, map[store.Scope][]route{}
 	}
-	t.routes.byScope[s] = list
+	rs.byScope[s] = list
 	return list, nil
 }
 
 // takes refuses requests while somebody has paused the flow.
 func (e *Engine) takes(ctx context.Context, r store.Deployment) error {
-	_, paused, err := e.watched(ctx)
+	_, paused, err := e.deployments.All(ctx)
 	if err != nil || !paused[[2]string{r.Project, r.Flow}] {
 		return err
 	}

@@ -22,6 +22,8 @@ import (
 	"hollowreed/internal/core/notation/all"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/value"
+	"hollowreed/internal/engine/journal"
+	"hollowreed/internal/engine/shared"
 	"hollowreed/internal/store"
 )
 
@@ -309,7 +311,7 @@ func (x *execution) prepare() error {
 	}
 	x.whole = x.plan.Whole(x.facts(), input)
 	var err error
-	x.totals, err = readTotals(x.plan, x.run.Totals)
+	x.totals, err = journal.ReadTotals(x.plan, x.run.Totals)
 	return err
 }
 
@@ -499,7 +501,7 @@ func (x *execution) failed(ctx context.Context, err error) (next time.Duration, 
 	}
 	tried, tries := x.run.Attempt, x.engine.opt.Tries
 	next = x.engine.opt.Backoff(tried)
-	f = fault.New(fault.Outside, "an outside system cannot be reached: %s", plainError(err)).At(fault.Place{Source: x.run.File})
+	f = fault.New(fault.Outside, "an outside system cannot be reached: %s", shared.PlainError(err)).At(fault.Place{Source: x.run.File})
 	if failed != nil {
 		f.Place.Step = failed.Step.Step.ID
 		tries = failed.Tries(tries)
@@ -524,7 +526,7 @@ func (x *execution) open(ctx context.Context) (io.ReadCloser, error) {
 	if x.plan.Spooled() {
 		return x.input(ctx)
 	}
-	if err := x.engine.moveDone(ctx, r); err != nil {
+	if err := x.engine.MoveDone(ctx, r); err != nil {
 		x.engine.opt.Log.Warn("file not moved", "run", r.ID, "error", err)
 	}
 	identity, err := store.PickupIdentity(ctx, x.engine.db, r.ID)
@@ -541,7 +543,7 @@ func (x *execution) open(ctx context.Context) (io.ReadCloser, error) {
 			return f, nil
 		}
 		if !errors.Is(err, os.ErrNotExist) {
-			return nil, &inputError{fault.New(fault.Gone, "the file cannot be read: %s", plainError(err)).At(fault.Place{Source: r.File})}
+			return nil, &inputError{fault.New(fault.Gone, "the file cannot be read: %s", shared.PlainError(err)).At(fault.Place{Source: r.File})}
 		}
 	}
 	return nil, &inputError{fault.Expect(fault.Gone, "the file "+r.DonePath, "none; it was removed").At(fault.Place{Source: r.File}).

@@ -15,6 +15,7 @@ import (
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/value"
+	"hollowreed/internal/engine/journal"
 	"hollowreed/internal/store"
 )
 
@@ -184,7 +185,7 @@ func (h *services) MarkSeen(ctx context.Context, s running.DuplicateCheck, keys 
 			continue
 		}
 		at[key] = i
-		of, asked = append(of, effectOf(s.Items[i])), append(asked, key)
+		of, asked = append(of, journal.KeyOf(s.Items[i])), append(asked, key)
 	}
 	repeated, err := store.Seen(ctx, h.x.engine.db, h.x.run, s.Step, of, asked, s.Within)
 	for key := range repeated {
@@ -202,7 +203,7 @@ func (h *services) Wait(ctx context.Context, step string, items []*running.Item,
 	records := make([]int, len(items))
 	of, texts := make([]store.EffectKey, len(items)), make([]string, len(items))
 	for i, it := range items {
-		records[i], of[i], texts[i] = it.Record, effectOf(it), until[i].UTC().Format(time.RFC3339Nano)
+		records[i], of[i], texts[i] = it.Record, journal.KeyOf(it), until[i].UTC().Format(time.RFC3339Nano)
 	}
 	if err := store.SaveEffects(ctx, x.engine.db, x.run.ID, step, of, texts); err != nil {
 		return err

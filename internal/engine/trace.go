@@ -9,6 +9,7 @@ import (
 	"go.opentelemetry.io/otel/trace"
 
 	"hollowreed/internal/core/flow/running"
+	"hollowreed/internal/engine/shared"
 )
 
 // traced begins the span of a run, when traces are wanted (OpenTelemetry). What it gives ends it.
@@ -24,7 +25,7 @@ func (x *execution) traced(ctx context.Context) (context.Context, func(error)) {
 func endSpan(span trace.Span, err error) {
 	var waiting *running.Waiting
 	if err != nil && !errors.As(err, &waiting) {
-		span.SetStatus(codes.Error, plainError(err))
+		span.SetStatus(codes.Error, shared.PlainError(err))
 	}
 	span.End()
 }

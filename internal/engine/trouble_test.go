@@ -18,6 +18,8 @@ import (
 	"hollowreed/internal/connector"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/project"
+	"hollowreed/internal/engine/journal"
+	"hollowreed/internal/engine/tries"
 	"hollowreed/internal/standin/gauges"
 	"hollowreed/internal/store"
 	"hollowreed/internal/testkit"
@@ -127,7 +129,7 @@ func TestRecordsWithoutAStationAreLeftOutWhenToldTo(t *testing.T) {
 	r := w.ended("out.tide")
 	require.Equal(t, store.Done, r.State)
 	require.Equal(t, 1, r.Counts["find"].Skipped)
-	entry, err := e.Journal(t.Context(), r.ID, 0)
+	entry, err := journal.Of(t.Context(), e.db, r.ID, 0)
 	require.NoError(t, err)
 	require.Equal(t, `no row of station with gauge_code "ZZ99"`, entry.Reason)
 }
@@ -218,19 +220,19 @@ func TestATryWritesNothing(t *testing.T) {
 	require.NoError(t, err)
 	texts["samples/big.tide"] = strings.Repeat(gauges.Readings(9, 12), 30)
 	p := project.Load("skerry", texts)
-	trial := e.Try(t.Context(), p, flowID, "sk_0309.tide", TestOptions{})
+	trial := e.Tries.Try(t.Context(), p, flowID, "sk_0309.tide", tries.TestOptions{})
 	require.Nil(t, trial.Fault)
 	require.False(t, trial.More)
 	require.Equal(t, 17, trial.Counts["upsert"].Out)
 	require.Zero(t, w.count("select count(*) from tide_level"))
-	big := e.Try(t.Context(), p, flowID, "big.tide", TestOptions{})
-	require.Len(t, big.Items, MaxTried)
+	big := e.Tries.Try(t.Context(), p, flowID, "big.tide", tries.TestOptions{})
+	require.Len(t, big.Items, tries.MaxTried)
 	require.True(t, big.More)
-	require.NotNil(t, e.Try(t.Context(), p, flowID, "none.tide", TestOptions{}).Fault)
-	require.NotNil(t, e.Try(t.Context(), p, "none", "sk_0309.tide", TestOptions{}).Fault)
+	require.NotNil(t, e.Tries.Try(t.Context(), p, flowID, "none.tide", tries.TestOptions{}).Fault)
+	require.NotNil(t, e.Tries.Try(t.Context(), p, "none", "sk_0309.tide", tries.TestOptions{}).Fault)
 	w.setLedger(false)
-	require.Nil(t, e.Try(t.Context(), p, flowID, "sk_0309.tide", TestOptions{}).Fault, "a try that nobody has asked for reaches no system")
-	down := e.Try(t.Context(), p, flowID, "sk_0309.tide", TestOptions{Reads: true})
+	require.Nil(t, e.Tries.Try(t.Context(), p, flowID, "sk_0309.tide", tries.TestOptions{}).Fault, "a try that nobody has asked for reaches no system")
+	down := e.Tries.Try(t.Context(), p, flowID, "sk_0309.tide", tries.TestOptions{Reads: true})
 	require.Contains(t, down.Fault.What(), "cannot be reached")
 	require.Equal(t, 17, down.Counts["keep"].Out, "the steps before it are shown")
 }

@@ -15,6 +15,7 @@ import (
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow/running"
+	"hollowreed/internal/engine/journal"
 	"hollowreed/internal/store"
 	"hollowreed/internal/testkit"
 )
@@ -98,7 +99,7 @@ steps:
 	require.Equal(t, "C1", r.Reference)
 	require.Equal(t, 1, r.Counts["put"].Inserted)
 	require.Equal(t, 1, w.count("select count(*) from kiosk_member where card = 'C1'"))
-	entry, err := e.Journal(t.Context(), r.ID, running.WholeRun)
+	entry, err := journal.Of(t.Context(), e.db, r.ID, running.WholeRun)
 	require.NoError(t, err)
 	require.JSONEq(t, `{"first": "Ada"}`, string(entry.Values["values"]))
 	require.Equal(t, []running.BranchTaken{{Step: "c", Track: 1}}, entry.Took)
@@ -163,7 +164,7 @@ func TestAFlowCallsAnother(t *testing.T) {
 	w.add("splitting", map[string]string{"flows/greeting.yaml": greeting, "flows/splitting.yaml": strings.Replace(splitting, "%WAIT%", "yes", 1)})
 	r := w.begun("splitting", card("S", "Ada Bad Cem"))
 	require.Equal(t, store.SetAside, r.State)
-	entry, err := e.Journal(t.Context(), r.ID, running.WholeRun)
+	entry, err := journal.Of(t.Context(), e.db, r.ID, running.WholeRun)
 	require.NoError(t, err)
 	require.Equal(t, "hello Ada; hello Cem", entry.Notes[0].Message)
 	require.Len(t, entry.Inner, 3)
@@ -305,7 +306,7 @@ func TestRepeatsAndTalliesOverRuns(t *testing.T) {
 	w.drop("two.tide", tide(reading("SK04", 1, 4125, "R"), reading("SK04", 2, 4125, "R"))+many(18))
 	r := w.ended("two.tide")
 	require.Equal(t, 2, r.Counts["once"].Skipped)
-	entry, err := e.Journal(t.Context(), r.ID, running.WholeRun)
+	entry, err := journal.Of(t.Context(), e.db, r.ID, running.WholeRun)
 	require.NoError(t, err)
 	require.Equal(t, "kept 18", entry.Notes[0].Message)
 	require.Equal(t, 20, w.count("select count(*) from tide_level"))

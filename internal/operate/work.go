@@ -11,7 +11,7 @@ import (
 	"github.com/google/uuid"
 
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/engine"
+	"hollowreed/internal/engine/journal"
 	"hollowreed/internal/store"
 )
 
@@ -129,12 +129,12 @@ func checkNote(note string) error {
 }
 
 // Search narrows a filter to the runs in whose messages a text stands; an empty text narrows nothing.
-func (o Operator) Search(ctx context.Context, f *store.RunFilter, text string, most int) (engine.SearchResult, error) {
+func (o Operator) Search(ctx context.Context, f *store.RunFilter, text string, most int) (journal.SearchResult, error) {
 	if text == "" {
-		return engine.SearchResult{}, nil
+		return journal.SearchResult{}, nil
 	}
 	f.Scope = o.Scope
-	found, err := o.Engine.Search(ctx, *f, text, most)
+	found, err := journal.Search(ctx, o.DB, *f, text, most)
 	f.Among = found.Runs
 	return found, err
 }

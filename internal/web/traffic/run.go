@@ -26,6 +26,7 @@ import (
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
+	"hollowreed/internal/engine/journal"
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/bench/base"
 	"hollowreed/internal/web/bench/flows"
@@ -272,7 +273,7 @@ func (t traffic) record(c *gin.Context, d *runPage, plan *running.Plan, record, 
 		}
 		n = d.position(record)
 	}
-	entry, err := t.Engine.Journal(c, r.ID, n-1)
+	entry, err := journal.Of(c, t.DB, r.ID, n-1)
 	if errors.Is(err, store.ErrNotFound) && d.Whole {
 		d.Told = "The run has not come here yet."
 		return nil

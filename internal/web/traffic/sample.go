@@ -17,7 +17,7 @@ import (
 	"hollowreed/internal/core/notation/all"
 	"hollowreed/internal/core/notation/excerpt"
 	"hollowreed/internal/core/value"
-	"hollowreed/internal/engine"
+	"hollowreed/internal/engine/journal"
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/bench/base"
 )
@@ -32,7 +32,7 @@ func (t traffic) sample(c *gin.Context) error {
 	if err != nil || n < 1 || n > r.Taken {
 		return store.ErrNotFound
 	}
-	entry, err := t.Engine.Journal(c, r.ID, n-1)
+	entry, err := journal.Of(c, t.DB, r.ID, n-1)
 	if err != nil {
 		return err
 	}
@@ -56,7 +56,7 @@ func (t traffic) sample(c *gin.Context) error {
 
 // sampleText is the record as it came in: its own text where it can be read by itself, else its
 // value written in its notation.
-func sampleText(plan *running.Plan, e *engine.Entry) (string, error) {
+func sampleText(plan *running.Plan, e *journal.Entry) (string, error) {
 	if !plan.Source.Notation.Cells && excerpt.Kept(plan.Source) && e.Raw != "" {
 		end := "\r\n"
 		if plan.Source.Settings.LineEnd == "LF" {
@@ -88,7 +88,7 @@ func (t traffic) download(c *gin.Context) error {
 	}
 	c.Header("Content-Disposition", `attachment; filename="`+base.FileName(r.Reference+".ndjson")+`"`)
 	c.Header("Content-Type", "application/x-ndjson")
-	return t.Engine.WriteJournal(c, r.ID, c.Writer)
+	return journal.Write(c, t.DB, r.ID, c.Writer)
 }
 
 // message sends what a run began with: its message, or the records that are kept with it.
@@ -117,7 +117,7 @@ func (t traffic) keepRun(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	run, released, err := t.Engine.RunCase(c, r)
+	run, released, err := t.Engine.Tries.RunCase(c, r)
 	if err != nil {
 		return err
 	}
@@ -147,7 +147,7 @@ func (t traffic) keepCase(c *gin.Context) error {
 	if plan == nil {
 		return fault.New(fault.Unknown, "the mapping %s is no longer part of the project", id)
 	}
-	entry, err := t.Engine.Journal(c, r.ID, n-1)
+	entry, err := journal.Of(c, t.DB, r.ID, n-1)
 	if err != nil {
 		return err
 	}

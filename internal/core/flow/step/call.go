@@ -52,16 +52,7 @@ func compileCall(c *compile.Compiler, s *flow.Step) running.Runner {
 		slot = c.Define(s, "as", op.Response)
 	}
 	return func(ctx context.Context, b *running.Batch, items []*running.Item) error {
-		var asked []*running.Item
-		var requests []value.Value
-		for _, it := range items {
-			request, f := a.Request(&it.Frame)
-			if f != nil {
-				it.Aside(s.ID, f)
-				continue
-			}
-			asked, requests = append(asked, it), append(requests, request)
-		}
+		asked, requests := asking(s, items, a.Request)
 		if len(asked) == 0 {
 			return nil
 		}

@@ -84,3 +84,16 @@ func plural(n int, what string) string {
 	}
 	return strconv.Itoa(n) + " " + what + "s"
 }
+
+// asking makes what each item asks with. An item for which that cannot be made is set aside and does not ask.
+func asking(s *flow.Step, items []*running.Item, request func(*formula.Frame) (value.Value, *fault.Fault)) (asked []*running.Item, requests []value.Value) {
+	for _, it := range items {
+		v, f := request(&it.Frame)
+		if f != nil {
+			it.Aside(s.ID, f)
+			continue
+		}
+		asked, requests = append(asked, it), append(requests, v)
+	}
+	return asked, requests
+}

@@ -8,7 +8,6 @@ import (
 	"hollowreed/internal/core/flow/compile"
 	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/setting"
-	"hollowreed/internal/core/value"
 )
 
 var flowKind = &compile.Kind{
@@ -58,21 +57,9 @@ func compileFlowStep(c *compile.Compiler, s *flow.Step) running.Runner {
 	if wait && contract.Output != nil {
 		slot = c.Define(s, "as", contract.Output)
 	}
+	input := running.Asking{Filled: a}
 	return func(ctx context.Context, b *running.Batch, items []*running.Item) error {
-		var asked []*running.Item
-		var inputs []value.Value
-		for _, it := range items {
-			var v value.Value
-			var f *fault.Fault
-			if a != nil {
-				v, f = a.Make(&it.Frame)
-			}
-			if f != nil {
-				it.Aside(s.ID, f)
-				continue
-			}
-			asked, inputs = append(asked, it), append(inputs, v)
-		}
+		asked, inputs := asking(s, items, input.Request)
 		if len(asked) == 0 {
 			return nil
 		}

@@ -34,7 +34,7 @@ func (b pages) keepFlowCase(c *gin.Context) error {
 		return err
 	}
 	record, _ := strconv.Atoi(look.record)
-	run, f := b.Engine.SampleCase(c, p, look.id, look.sample, record, how)
+	run, f := b.Engine.Tries.SampleCase(c, p, look.id, look.sample, record, how)
 	if f != nil {
 		return f
 	}

@@ -31,7 +31,7 @@ func ExchangeOf(ctx context.Context, e *engine.Engine, s store.Scope, plan *runn
 	if it.EffectOf(ps.Step.ID) == running.Called {
 		x.Title, x.About = "What is sent with these values", "made anew; the exchange itself was not kept"
 	}
-	turn, err := e.Preview(ctx, s, plan.Flow.ID, ps, it)
+	turn, err := e.Tries.Preview(ctx, s, plan.Flow.ID, ps, it)
 	switch {
 	case err != nil:
 		x.Why = "The request cannot be made: " + err.Error()

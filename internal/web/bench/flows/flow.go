@@ -23,7 +23,7 @@ import (
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/setting"
-	"hollowreed/internal/engine"
+	"hollowreed/internal/engine/tries"
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/bench/base"
 	"hollowreed/internal/web/draw"
@@ -126,9 +126,9 @@ type flowPage struct {
 	Notes         []faultLink // outcomes that nothing is done about
 	Drawing       template.HTML
 	Summary       []string // the drawing as text
-	Trial         *engine.TestRun
-	Files         []engine.TriedFile // that the chosen step would write
-	Since         time.Time          // when the remembered answers of the chosen step were given; zero: there are none
+	Trial         *tries.TestRun
+	Files         []tries.TriedFile // that the chosen step would write
+	Since         time.Time         // when the remembered answers of the chosen step were given; zero: there are none
 	Step          *stepPanel
 	Record        int // from 1
 	Records       int
@@ -156,7 +156,7 @@ type flowPage struct {
 	Walk          string // the walk that it was opened from
 	item          *running.Item
 	look          flowLook
-	how           engine.TestOptions
+	how           tries.TestOptions
 	Typed         *typedForm // what tries begin with, where that can be typed
 	Exchange      *Exchange  // what the chosen step sends for the record at hand; nil where it sends nothing
 }
@@ -276,7 +276,7 @@ func (d *flowPage) Wraps() (list []*flow.Kind) {
 }
 
 // try runs the draft on a sample of what it begins with.
-func (d *flowPage) try(c *gin.Context, b pages, p *project.Project, plan *running.Plan, how engine.TestOptions) {
+func (d *flowPage) try(c *gin.Context, b pages, p *project.Project, plan *running.Plan, how tries.TestOptions) {
 	d.how = how
 	of := plan.Source
 	if plan.ReadStep == nil {
@@ -294,7 +294,7 @@ func (d *flowPage) try(c *gin.Context, b pages, p *project.Project, plan *runnin
 		return
 	}
 	d.look.sample = d.Sample
-	d.Trial = b.Engine.Try(c, p, d.ID, d.Sample, how)
+	d.Trial = b.Engine.Tries.Try(c, p, d.ID, d.Sample, how)
 	d.Records = len(d.Trial.Items)
 }
 

@@ -81,7 +81,7 @@ func (b pages) release(c *gin.Context) error {
 		if err != nil {
 			return err
 		}
-		if faults, _ := b.Engine.CheckTables(c, b.Scope, plan); len(faults) > 0 {
+		if faults, _ := b.Engine.Tries.CheckTables(c, b.Scope, plan); len(faults) > 0 {
 			return faults[0].Mended("Mend the step or the table, or release it without that check")
 		}
 	}

@@ -14,7 +14,7 @@ import (
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/setting"
 	"hollowreed/internal/core/value"
-	"hollowreed/internal/engine"
+	"hollowreed/internal/engine/tries"
 	"hollowreed/internal/web/bench/base"
 	"hollowreed/internal/web/draw"
 	"hollowreed/internal/web/form"
@@ -135,9 +135,9 @@ func (d *flowPage) panel(p *project.Project, plan *running.Plan) {
 		s.FlowID = ps.Calls.ID
 	}
 	if k.Outside && !k.Collects {
-		s.Manners, s.InTry = trial.Manners, string(d.how.Choices[engine.StepRef{Flow: d.ID, Step: s.ID}])
+		s.Manners, s.InTry = trial.Manners, string(d.how.Choices[tries.StepRef{Flow: d.ID, Step: s.ID}])
 		if s.InTry == "" {
-			s.InTry = string(engine.Usual(k.Effect && (ps.Op == nil || ps.Op.Changes())))
+			s.InTry = string(tries.Usual(k.Effect && (ps.Op == nil || ps.Op.Changes())))
 		}
 	}
 }

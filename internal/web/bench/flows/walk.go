@@ -18,7 +18,7 @@ import (
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/value"
-	"hollowreed/internal/engine"
+	"hollowreed/internal/engine/tries"
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/draw"
 	"hollowreed/internal/web/page"
@@ -93,7 +93,7 @@ func (b pages) beginWalk(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	w, err := b.Engine.StartDebug(c, p, look.id, look.sample, record, how)
+	w, err := b.Engine.Tries.StartDebug(c, p, look.id, look.sample, record, how)
 	if err != nil {
 		return err
 	}
@@ -101,8 +101,8 @@ func (b pages) beginWalk(c *gin.Context) error {
 	return nil
 }
 
-func (b pages) walkOf(c *gin.Context) (*engine.DebugSession, *project.Project, error) {
-	w := b.Engine.DebugSessionByID(c.Param("walk"))
+func (b pages) walkOf(c *gin.Context) (*tries.DebugSession, *project.Project, error) {
+	w := b.Engine.Tries.DebugSessionByID(c.Param("walk"))
 	if w == nil {
 		return nil, nil, fault.New(fault.Gone, "this walk is over: it was not used for long, or the server was started anew").Mended("Open the flow and step through it again")
 	}
@@ -125,7 +125,7 @@ func (b pages) moveWalk(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := b.Engine.Move(c, p, w, c.PostForm("move"), c.PostForm("to")); err != nil {
+	if err := b.Engine.Tries.Move(c, p, w, c.PostForm("move"), c.PostForm("to")); err != nil {
 		return err
 	}
 	return b.showWalk(c, w, p, nil)
@@ -137,7 +137,7 @@ func (b pages) changeWalk(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	bad := b.Engine.Change(c, p, w, strings.TrimSpace(c.PostForm("name")), strings.TrimSpace(c.PostForm("formula")))
+	bad := b.Engine.Tries.Change(c, p, w, strings.TrimSpace(c.PostForm("name")), strings.TrimSpace(c.PostForm("formula")))
 	return b.showWalk(c, w, p, bad)
 }
 
@@ -154,14 +154,14 @@ func (b pages) markWalk(c *gin.Context) error {
 			return err
 		}
 	case "unmark":
-		w.Mark(engine.StepRef{Flow: f, Step: step}, false, "")
+		w.Mark(tries.StepRef{Flow: f, Step: step}, false, "")
 	default:
-		w.Mark(engine.StepRef{Flow: f, Step: step}, true, strings.TrimSpace(c.PostForm("condition")))
+		w.Mark(tries.StepRef{Flow: f, Step: step}, true, strings.TrimSpace(c.PostForm("condition")))
 	}
 	return b.showWalk(c, w, p, nil)
 }
 
-func (b pages) showWalk(c *gin.Context, w *engine.DebugSession, p *project.Project, bad *fault.Fault) error {
+func (b pages) showWalk(c *gin.Context, w *tries.DebugSession, p *project.Project, bad *fault.Fault) error {
 	d := &walkPage{
 		Frame: b.Frame(c, "bench", "Step through", "I", "into the next step", "O", "over it", "G", "go on to a mark", "B", "back a step", "E", "work out a formula"),
 		ID:    w.ID, FlowID: w.Flow, Bad: bad,
@@ -199,7 +199,7 @@ func (d *walkPage) address(pairs ...string) string {
 	return "/bench/walks/" + d.ID + "?" + q.Encode()
 }
 
-func (d *walkPage) fill(w *engine.DebugSession, p *project.Project, get func(string) string) error {
+func (d *walkPage) fill(w *tries.DebugSession, p *project.Project, get func(string) string) error {
 	plan := p.Flow(w.Flow)
 	if plan == nil {
 		return store.ErrNotFound
@@ -228,7 +228,7 @@ func (d *walkPage) fill(w *engine.DebugSession, p *project.Project, get func(str
 }
 
 // ended says how a walk that did not halt came to its end.
-func ended(w *engine.DebugSession, d *walkPage) *running.Item {
+func ended(w *tries.DebugSession, d *walkPage) *running.Item {
 	item := w.Trial.Whole
 	if n := w.Record; n > 0 && n <= len(w.Trial.Items) {
 		item = w.Trial.Items[n-1]
@@ -321,14 +321,14 @@ func formulaOf(v value.Value) string {
 }
 
 // looked shows what is known of the step that is looked at.
-func (d *walkPage) looked(w *engine.DebugSession, plan *running.Plan, item *running.Item) {
+func (d *walkPage) looked(w *tries.DebugSession, plan *running.Plan, item *running.Item) {
 	_, step, _ := strings.Cut(d.Look, "/")
 	ps := plan.Planned(step)
 	if ps == nil {
 		return
 	}
 	d.LookTitle, d.Here = ps.Step.Name, d.Halted && step == d.Step
-	d.Condition, d.Marked = w.Marks[engine.StepRef{Flow: d.In, Step: step}]
+	d.Condition, d.Marked = w.Marks[tries.StepRef{Flow: d.In, Step: step}]
 	for _, s := range w.Trace[:min(max(w.At, 0), len(w.Trace))] {
 		d.Passed = d.Passed || s.Flow == d.In && s.Step == step && !s.Failed
 	}
@@ -337,7 +337,7 @@ func (d *walkPage) looked(w *engine.DebugSession, plan *running.Plan, item *runn
 	}
 }
 
-func (d *walkPage) trace(w *engine.DebugSession, p *project.Project) {
+func (d *walkPage) trace(w *tries.DebugSession, p *project.Project) {
 	from := max(0, len(w.Trace)-maxTrace)
 	for _, s := range w.Trace[from:] {
 		row := traceRow{Stop: s, Title: s.Step, Number: running.EntryNumber(s.Path), Here: d.Halted && s.N == w.At}
@@ -375,7 +375,7 @@ func (d *walkPage) evaluate(plan *running.Plan, item *running.Item, get func(str
 	}
 }
 
-func (d *walkPage) draw(w *engine.DebugSession, p *project.Project, plan *running.Plan) {
+func (d *walkPage) draw(w *tries.DebugSession, p *project.Project, plan *running.Plan) {
 	marks := map[string]bool{}
 	for at := range w.Marks {
 		if at.Flow == d.In {

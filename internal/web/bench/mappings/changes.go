@@ -11,7 +11,7 @@ import (
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/mapping"
 	"hollowreed/internal/core/project"
-	"hollowreed/internal/engine"
+	"hollowreed/internal/engine/journal"
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/page"
 )
@@ -101,7 +101,7 @@ func (d *changesPage) compare(ctx context.Context, b pages, p *project.Project, 
 	}
 	was, is := old.NewFrame(), now.NewFrame()
 	for _, r := range runs {
-		err := b.Engine.Entries(ctx, r, func(e *engine.Entry) bool {
+		err := journal.Entries(ctx, b.DB, r, func(e *journal.Entry) bool {
 			if e.Fill(old, was, r) {
 				told := fmt.Sprintf("/traffic/runs/%s?record=%d", r.ID, e.Record+1)
 				result := old.Apply(was)

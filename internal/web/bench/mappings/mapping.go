@@ -184,7 +184,7 @@ func (d *mappingPage) message(c *gin.Context, b pages, p *project.Project, plan 
 			d.Told = "The remembered answers cannot be read."
 			return
 		}
-		trial := b.Engine.Try(c, p, part.ID, d.Sample, how)
+		trial := b.Engine.Tries.Try(c, p, part.ID, d.Sample, how)
 		d.Since = base.RecordedSince(how.Heard, fp)
 		if trial.Fault != nil {
 			d.Told = trial.Fault.What()

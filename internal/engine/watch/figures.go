@@ -1,4 +1,4 @@
-package engine
+package watch
 
 import (
 	"context"
@@ -7,15 +7,16 @@ import (
 	"sync"
 	"time"
 
+	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/prometheus/client_golang/prometheus"
 
 	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/store"
 )
 
-// tallies count what this process does: for the figures of a minute, which all processes add up in the database, and for
+// Figures count what this process does: for the figures of a minute, which all processes add up in the database, and for
 // who scrapes this one.
-type tallies struct {
+type Figures struct {
 	mu       sync.Mutex
 	counted  map[store.Scope]map[[2]string]*store.Metric // by kind and name
 	calls    map[store.Scope]map[string]*store.Metric    // by connection
@@ -28,9 +29,10 @@ type tallies struct {
 	Registry *prometheus.Registry
 }
 
-func newTallies() *tallies {
+// NewFigures makes figures with nothing counted.
+func NewFigures() *Figures {
 	spans := prometheus.ExponentialBuckets(0.001, 2, 18)
-	t := &tallies{
+	t := &Figures{
 		counted: map[store.Scope]map[[2]string]*store.Metric{}, calls: map[store.Scope]map[string]*store.Metric{}, Registry: prometheus.NewRegistry(),
 		runs:    prometheus.NewCounterVec(prometheus.CounterOpts{Name: "hollowreed_runs_total", Help: "Runs that ended, by outcome."}, []string{"project", "flow", "outcome"}),
 		records: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "hollowreed_records_total", Help: "Records of runs that ended, by what became of them."}, []string{"project", "flow", "outcome"}),
@@ -42,8 +44,8 @@ func newTallies() *tallies {
 	return t
 }
 
-// ran counts a run that has ended.
-func (t *tallies) ran(r store.Run, state store.State, took time.Duration) {
+// Ran counts a run that has ended.
+func (t *Figures) Ran(r store.Run, state store.State, took time.Duration) {
 	failed := state != store.Done
 	t.runs.WithLabelValues(r.Project, r.Flow, string(state)).Inc()
 	t.took.WithLabelValues(r.Project, r.Flow).Observe(took.Seconds())
@@ -63,8 +65,8 @@ func (t *tallies) ran(r store.Run, state store.State, took time.Duration) {
 	of[key].Add(took, failed)
 }
 
-// called counts a use of a connection.
-func (t *tallies) called(s store.Scope, id string, took time.Duration, failed bool) {
+// Called counts a use of a connection.
+func (t *Figures) Called(s store.Scope, id string, took time.Duration, failed bool) {
 	outcome := "answered"
 	if failed {
 		outcome = "failed"
@@ -88,7 +90,7 @@ func (t *tallies) called(s store.Scope, id string, took time.Duration, failed bo
 const callsWait = 30 * time.Second
 
 // take gives what was counted since it was last taken.
-func (t *tallies) take() map[store.Scope][]store.Metric {
+func (t *Figures) take() map[store.Scope][]store.Metric {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	if len(t.counted) == 0 && time.Since(t.taken) < callsWait {
@@ -111,38 +113,27 @@ func (t *tallies) take() map[store.Scope][]store.Metric {
 	return out
 }
 
-// keepFigures adds what was counted to the figures of this minute. What cannot be kept is lost: figures are no messages.
-func (e *Engine) keepFigures(ctx context.Context) error {
-	for s, list := range e.tallies.take() {
-		if err := store.AddFigures(ctx, e.db, s, list); err != nil {
+// Keep adds what was counted to the figures of this minute. What cannot be kept is lost: figures are no messages.
+func (t *Figures) Keep(ctx context.Context, db store.DB) error {
+	for s, list := range t.take() {
+		if err := store.AddFigures(ctx, db, s, list); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// told tells that the run has ended: to the figures and the log.
-func (x *execution) told(state store.State) {
-	took := time.Duration(0)
-	if x.run.BeganAt != nil {
-		took = max(0, x.engine.now().Sub(x.run.BeganAt.UTC()))
-	}
-	x.engine.tallies.ran(x.run, state, took)
-	x.engine.opt.Log.Info("run ended", "run", x.run.ID, "flow", x.run.Flow, "release", x.run.Release, "reference", x.run.Reference, "state", state, "records", x.run.Taken, "aside", x.run.Aside, "took", took)
-}
-
-// Metrics is what this process has counted, with what waits in the database when it is asked.
-func (e *Engine) Metrics() prometheus.Gatherer { return e.tallies.Registry }
-
 // backlog is collected when somebody asks.
 type backlog struct {
-	e               *Engine
+	db              *pgxpool.Pool
+	env             string
 	runs, up, aside *prometheus.Desc
 }
 
-func newBacklog(e *Engine) *backlog {
+// NewBacklog makes the collector of what waits in an environment.
+func NewBacklog(db *pgxpool.Pool, env string) prometheus.Collector {
 	return &backlog{
-		e:     e,
+		db: db, env: env,
 		runs:  prometheus.NewDesc("hollowreed_backlog_runs", "Runs that wait or are tried again.", []string{"project", "flow"}, nil),
 		up:    prometheus.NewDesc("hollowreed_workers", "Workers of the environment that live.", nil, nil),
 		aside: prometheus.NewDesc("hollowreed_aside_records", "Records that wait for somebody.", []string{"project"}, nil),
@@ -160,26 +151,26 @@ func (b *backlog) Describe(ch chan<- *prometheus.Desc) {
 func (b *backlog) Collect(ch chan<- prometheus.Metric) {
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
-	if workers, err := store.Workers(ctx, b.e.db, b.e.opt.Env); err == nil {
+	if workers, err := store.Workers(ctx, b.db, b.env); err == nil {
 		ch <- prometheus.MustNewConstMetric(b.up, prometheus.GaugeValue, float64(len(workers)))
 	}
-	projects, err := store.Projects(ctx, b.e.db)
+	projects, err := store.Projects(ctx, b.db)
 	if err != nil {
 		return
 	}
 	for _, id := range projects {
-		b.collect(ctx, ch, b.e.in(id))
+		b.collect(ctx, ch, store.Scope{Project: id, Environment: b.env})
 	}
 }
 
 // collect asks the database for what waits in a scope.
 func (b *backlog) collect(ctx context.Context, ch chan<- prometheus.Metric, s store.Scope) {
-	if waiting, err := store.Backlog(ctx, b.e.db, s); err == nil {
+	if waiting, err := store.Backlog(ctx, b.db, s); err == nil {
 		for name, n := range waiting {
 			ch <- prometheus.MustNewConstMetric(b.runs, prometheus.GaugeValue, float64(n), s.Project, name)
 		}
 	}
-	if open, err := store.OpenAsides(ctx, b.e.db, s); err == nil {
+	if open, err := store.OpenAsides(ctx, b.db, s); err == nil {
 		ch <- prometheus.MustNewConstMetric(b.aside, prometheus.GaugeValue, float64(open), s.Project)
 	}
 }

@@ -1,4 +1,6 @@
-package engine
+// Package journal writes and reads what runs leave behind of each record: what every step yielded, what was said with systems,
+// and what became of it.
+package journal
 
 import (
 	"bytes"
@@ -59,8 +61,8 @@ var zippers = sync.Pool{New: func() any {
 // smallJournal is up to how many bytes the journal of a batch is kept as it is: to compress it takes longer than to write it.
 const smallJournal = 2 << 10
 
-// encode writes the entries of a batch, one JSON value a line, compressed where they are many or large.
-func encode(plan *running.Plan, items []*running.Item) ([]byte, error) {
+// Encode writes the entries of a batch, one JSON value a line, compressed where they are many or large.
+func Encode(plan *running.Plan, items []*running.Item) ([]byte, error) {
 	if len(items) == 1 {
 		var enc json.Appender
 		line, err := appendEntry(nil, &enc, plan, items[0])
@@ -220,9 +222,9 @@ func appendFaults(b []byte, name string, list fault.List) ([]byte, error) {
 	return append(append(append(b, name...), faults...), ','), err
 }
 
-// Journal reads the entry of one record, counted from 0.
-func (e *Engine) Journal(ctx context.Context, run uuid.UUID, record int) (*Entry, error) {
-	_, data, err := store.JournalBatch(ctx, e.db, run, record)
+// Of reads the entry of one record, counted from 0.
+func Of(ctx context.Context, db store.DB, run uuid.UUID, record int) (*Entry, error) {
+	_, data, err := store.JournalBatch(ctx, db, run, record)
 	if err != nil {
 		return nil, err
 	}
@@ -248,9 +250,9 @@ func unzipped(data []byte) (io.Reader, error) {
 	return gzip.NewReader(bytes.NewReader(data))
 }
 
-// WriteJournal writes all that the journal holds of a run, one JSON value a line.
-func (e *Engine) WriteJournal(ctx context.Context, run uuid.UUID, to io.Writer) error {
-	return store.JournalBatches(ctx, e.front(), run, func(entries []byte) (bool, error) {
+// Write writes all that the journal holds of a run, one JSON value a line.
+func Write(ctx context.Context, db store.DB, run uuid.UUID, to io.Writer) error {
+	return store.JournalBatches(ctx, db, run, func(entries []byte) (bool, error) {
 		plain, err := unzipped(entries)
 		if err == nil {
 			_, err = io.Copy(to, plain)
@@ -280,9 +282,9 @@ func decode(data []byte, use func(*Entry) bool) error {
 }
 
 // Entries gives what the journal holds of a run's records, in their order, to use until that is false.
-func (e *Engine) Entries(ctx context.Context, r store.Run, use func(*Entry) bool) error {
+func Entries(ctx context.Context, db store.DB, r store.Run, use func(*Entry) bool) error {
 	for record := 0; record < r.Taken; {
-		first, data, err := store.JournalBatch(ctx, e.db, r.ID, record)
+		first, data, err := store.JournalBatch(ctx, db, r.ID, record)
 		if err != nil {
 			return err
 		}
@@ -306,7 +308,7 @@ func (e *Engine) Entries(ctx context.Context, r store.Run, use func(*Entry) bool
 func (e *Entry) Fill(plan *mapping.Plan, fr *mapping.Frame, r store.Run) bool {
 	sources := make([]value.Value, len(plan.Sources))
 	for i, src := range plan.Mapping.From {
-		text, there := e.value(src.Name.Value)
+		text, there := e.Value(src.Name.Value)
 		if !there || src.List {
 			return false
 		}
@@ -320,8 +322,8 @@ func (e *Entry) Fill(plan *mapping.Plan, fr *mapping.Frame, r store.Run) bool {
 	return true
 }
 
-// value finds what a step yielded under a name.
-func (e *Entry) value(name string) (stdjson.RawMessage, bool) {
+// Value finds what a step yielded under a name.
+func (e *Entry) Value(name string) (stdjson.RawMessage, bool) {
 	if text, ok := e.Values[name]; ok {
 		return text, true
 	}
@@ -356,8 +358,8 @@ func (e *Entry) item(plan *running.Plan, parent *running.Item) *running.Item {
 	return it
 }
 
-// readTotals reads what tally steps had come to.
-func readTotals(plan *running.Plan, text []byte) (*running.Totals, error) {
+// ReadTotals reads what tally steps had come to.
+func ReadTotals(plan *running.Plan, text []byte) (*running.Totals, error) {
 	t := &running.Totals{Values: map[string]value.Value{}}
 	if text == nil {
 		return t, nil
@@ -377,8 +379,8 @@ func readTotals(plan *running.Plan, text []byte) (*running.Totals, error) {
 	return t, nil
 }
 
-// writeTotals writes what tally steps have come to.
-func writeTotals(t *running.Totals) []byte {
+// WriteTotals writes what tally steps have come to.
+func WriteTotals(t *running.Totals) []byte {
 	if len(t.Values) == 0 {
 		return nil
 	}
@@ -392,4 +394,22 @@ func writeTotals(t *running.Totals) []byte {
 		return nil // what was just written as JSON can be written
 	}
 	return text
+}
+
+// KeyOf names an item among those of its run.
+func KeyOf(it *running.Item) store.EffectKey {
+	return store.EffectKey{Record: it.Record, Path: it.Path}
+}
+
+// Within finds an entry of a list in an entry.
+func (e *Entry) Within(path string) *Entry {
+	for _, inner := range e.Inner {
+		if inner.Path == path {
+			return inner
+		}
+		if found := inner.Within(path); found != nil {
+			return found
+		}
+	}
+	return nil
 }

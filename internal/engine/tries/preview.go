@@ -1,4 +1,4 @@
-package engine
+package tries
 
 import (
 	"context"
@@ -10,7 +10,7 @@ import (
 
 // Preview is what a step would send to its system for an item, with secrets masked; nil where nothing can be said. It sends
 // nothing.
-func (e *Engine) Preview(ctx context.Context, s store.Scope, f string, ps *running.PlannedStep, it *running.Item) (*running.Turn, error) {
+func (e *Tries) Preview(ctx context.Context, s store.Scope, f string, ps *running.PlannedStep, it *running.Item) (*running.Turn, error) {
 	if ps == nil || ps.Asking == nil {
 		return nil, nil
 	}

@@ -1,4 +1,4 @@
-package engine
+package journal
 
 import (
 	"bytes"
@@ -28,10 +28,10 @@ type SearchResult struct {
 
 // Search looks for a text in the messages of runs, as the journal has them: large and small letters are the same. It
 // stops after a time, or a number of runs; the rest is found by searching on from there.
-func (e *Engine) Search(ctx context.Context, f store.RunFilter, text string, most int) (SearchResult, error) {
+func Search(ctx context.Context, db store.DB, f store.RunFilter, text string, most int) (SearchResult, error) {
 	found := SearchResult{Runs: []uuid.UUID{}}
 	f.Most = maxSearched
-	runs, err := store.Runs(ctx, e.db, f)
+	runs, err := store.Runs(ctx, db, f)
 	if err != nil {
 		return found, err
 	}
@@ -41,7 +41,7 @@ func (e *Engine) Search(ctx context.Context, f store.RunFilter, text string, mos
 		if time.Now().After(deadline) || len(found.Runs) == most {
 			return found, nil
 		}
-		has, err := e.mentions(ctx, r, needle)
+		has, err := mentions(ctx, db, r, needle)
 		if err != nil {
 			return found, err
 		}
@@ -59,14 +59,14 @@ func (e *Engine) Search(ctx context.Context, f store.RunFilter, text string, mos
 }
 
 // mentions says whether a run's messages have a text in them.
-func (e *Engine) mentions(ctx context.Context, r store.Run, needle []byte) (bool, error) {
+func mentions(ctx context.Context, db store.DB, r store.Run, needle []byte) (bool, error) {
 	for _, text := range [][]byte{[]byte(r.Reference), r.Input, r.Answer, r.Request} {
 		if bytes.Contains(bytes.ToLower(text), needle) {
 			return true, nil
 		}
 	}
 	has := false
-	err := store.JournalBatches(ctx, e.db, r.ID, func(entries []byte) (bool, error) {
+	err := store.JournalBatches(ctx, db, r.ID, func(entries []byte) (bool, error) {
 		plain, err := unzipped(entries)
 		if err != nil {
 			return false, err

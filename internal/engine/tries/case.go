@@ -1,4 +1,4 @@
-package engine
+package tries
 
 import (
 	"bytes"
@@ -14,12 +14,13 @@ import (
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/value"
+	"hollowreed/internal/engine/journal"
 	"hollowreed/internal/store"
 )
 
 // SampleCase is a sample of a draft as the message of a case, with what systems answer to it: those that are asked really
 // by their answers, the others by what is made up. Of a flow that reads records it is one of them.
-func (e *Engine) SampleCase(ctx context.Context, p *project.Project, flowID, sample string, record int, how TestOptions) (project.Run, *fault.Fault) {
+func (e *Tries) SampleCase(ctx context.Context, p *project.Project, flowID, sample string, record int, how TestOptions) (project.Run, *fault.Fault) {
 	how.Record, how.At, how.Keeps, how.Reads = record, time.Now(), true, true
 	if how.Heard == nil {
 		how.Heard = &trial.Recording{}
@@ -47,7 +48,7 @@ const maxRunCase = 100
 
 // RunCase is the message of a run as a case, with what systems answered then, as the journal has it. The project is that
 // of the run's release.
-func (e *Engine) RunCase(ctx context.Context, r store.Run) (project.Run, *project.Project, error) {
+func (e *Tries) RunCase(ctx context.Context, r store.Run) (project.Run, *project.Project, error) {
 	c := project.Run{File: r.File, Input: string(r.Input), Request: string(r.Request), At: value.Instant(r.CreatedAt.UTC().Truncate(time.Second))}
 	if r.BeganAt != nil {
 		c.At = value.Instant(r.BeganAt.UTC().Truncate(time.Second))
@@ -55,19 +56,19 @@ func (e *Engine) RunCase(ctx context.Context, r store.Run) (project.Run, *projec
 	if r.Taken > maxRunCase {
 		return c, nil, fault.New(fault.Limit, "the run has more than %d records", maxRunCase).Mended("Keep one of its records as a case of the mapping, or as a sample")
 	}
-	p, err := e.Release(ctx, r.Project, r.Of, r.Release)
+	p, err := e.compiled.Release(ctx, e.db, r.Project, r.Of, r.Release)
 	if err != nil {
 		return c, nil, err
 	}
 	plan := p.Flow(r.Flow)
 	past := &replayer{e: e, run: r, plan: plan, items: map[store.EffectKey]*running.Item{}}
-	if whole, err := e.Journal(ctx, r.ID, running.WholeRun); err == nil {
+	if whole, err := journal.Of(ctx, e.db, r.ID, running.WholeRun); err == nil {
 		past.add(whole.Item(plan))
 	} else if !errors.Is(err, store.ErrNotFound) {
 		return c, nil, err
 	}
 	var records bytes.Buffer
-	err = e.Entries(ctx, r, func(entry *Entry) bool {
+	err = journal.Entries(ctx, e.db, r, func(entry *journal.Entry) bool {
 		it := entry.Item(plan)
 		past.add(it)
 		if v := it.Frame.Slots[plan.Record]; plan.ReadStep != nil && v.Kind() != value.Absent {
@@ -85,14 +86,14 @@ func (e *Engine) RunCase(ctx context.Context, r store.Run) (project.Run, *projec
 
 // replayer answers as systems did in a run: by what its journal has for each item.
 type replayer struct {
-	e     *Engine
+	e     *Tries
 	run   store.Run
 	plan  *running.Plan
 	items map[store.EffectKey]*running.Item
 }
 
 func (k *replayer) add(it *running.Item) {
-	k.items[effectOf(it)] = it
+	k.items[journal.KeyOf(it)] = it
 	for _, inner := range it.Inner {
 		k.add(inner)
 	}
@@ -117,7 +118,7 @@ func (k *replayer) at(items []*running.Item, i int) *running.Item {
 	if i >= len(items) {
 		return nil
 	}
-	return k.items[effectOf(items[i])]
+	return k.items[journal.KeyOf(items[i])]
 }
 
 // answered is what a step came to for an item then.

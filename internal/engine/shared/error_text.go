@@ -1,4 +1,4 @@
-package engine
+package shared
 
 import (
 	"errors"
@@ -9,9 +9,9 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 )
 
-// plainError says what went wrong without addresses or passwords: only what the operating system
+// PlainError says what went wrong without addresses or passwords: only what the operating system
 // or the database server said.
-func plainError(err error) string {
+func PlainError(err error) string {
 	var path *fs.PathError
 	var link *os.LinkError
 	var op *net.OpError

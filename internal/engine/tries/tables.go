@@ -1,4 +1,4 @@
-package engine
+package tries
 
 import (
 	"context"
@@ -14,7 +14,7 @@ const tableTime = 10 * time.Second
 
 // CheckTables holds the upserts of a flow against their tables as these are now. unreached are the connections that could not
 // be asked.
-func (e *Engine) CheckTables(ctx context.Context, s store.Scope, plan *running.Plan) (faults fault.List, unreached []string) {
+func (e *Tries) CheckTables(ctx context.Context, s store.Scope, plan *running.Plan) (faults fault.List, unreached []string) {
 	ctx, cancel := context.WithTimeout(ctx, tableTime)
 	defer cancel()
 	for _, ps := range plan.Steps {

@@ -1,4 +1,4 @@
-package engine
+package triggers
 
 import (
 	"context"
@@ -14,22 +14,22 @@ import (
 
 // collect begins a run with each mail that waits. Which mails were taken is noted with their runs: one that could not
 // be taken out of the way, since a worker died or the server did, starts no second run.
-func (e *Engine) collect(ctx context.Context, r store.Deployment, plan *running.Plan) error {
+func (w *Watch) collect(ctx context.Context, r store.Deployment, plan *running.Plan) error {
 	t := plan.Flow.Trigger
-	return e.outside.Of(r.Scope).FetchMails(ctx, t.Connection.Value, t.From, t.Subject, func(l system.Mail) error {
-		b := beginning{by: "new mail", input: json.Bytes(l.Value)}
-		err := pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
-			run, err := e.record(ctx, tx, r, plan, b)
+	return w.Outside.Of(r.Scope).FetchMails(ctx, t.Connection.Value, t.From, t.Subject, func(l system.Mail) error {
+		b := Beginning{By: "new mail", Input: json.Bytes(l.Value)}
+		err := pgx.BeginFunc(ctx, w.DB, func(tx pgx.Tx) error {
+			run, err := w.Runs.Record(ctx, tx, r, plan, b)
 			if err != nil {
 				return err
 			}
 			fresh, err := store.AddPickup(ctx, tx, r.Scope, r.Flow, t.Connection.Value, l.Identity, run)
 			if err == nil && !fresh {
-				return errSeen
+				return errTaken
 			}
 			return err
 		})
-		if errors.Is(err, errSeen) {
+		if errors.Is(err, errTaken) {
 			return nil
 		}
 		return err

@@ -1,4 +1,4 @@
-package engine
+package tries
 
 import (
 	"context"
@@ -49,7 +49,7 @@ type walks struct {
 const maxWalks = 50
 
 // StartDebug begins to step through a draft, and halts before its first step.
-func (e *Engine) StartDebug(ctx context.Context, p *project.Project, flowID, sample string, record int, how TestOptions) (*DebugSession, error) {
+func (e *Tries) StartDebug(ctx context.Context, p *project.Project, flowID, sample string, record int, how TestOptions) (*DebugSession, error) {
 	plan := p.Flow(flowID)
 	if plan == nil {
 		return nil, project.ErrNoPart
@@ -81,7 +81,7 @@ func (w *walks) add(one *DebugSession) {
 }
 
 // DebugSessionByID finds a walk; nil where there is none any more.
-func (e *Engine) DebugSessionByID(id string) *DebugSession {
+func (e *Tries) DebugSessionByID(id string) *DebugSession {
 	e.walks.mu.Lock()
 	defer e.walks.mu.Unlock()
 	return e.walks.kept[id]
@@ -169,7 +169,7 @@ func (w *DebugSession) backTo(fits func(running.Stop) bool) halting {
 }
 
 // Move goes on, or back.
-func (e *Engine) Move(ctx context.Context, p *project.Project, w *DebugSession, move string, to string) error {
+func (e *Tries) Move(ctx context.Context, p *project.Project, w *DebugSession, move string, to string) error {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	how := moves[move]
@@ -186,7 +186,7 @@ func stepOf(s string) StepRef {
 }
 
 // walk takes the message from the start to where it halts.
-func (e *Engine) walk(ctx context.Context, p *project.Project, w *DebugSession, halts halting) {
+func (e *Tries) walk(ctx context.Context, p *project.Project, w *DebugSession, halts halting) {
 	w.used = time.Now()
 	walk := &trial.Walk{Changes: w.Changes, Halts: halts}
 	w.Trial = e.Try(ctx, p, w.Flow, w.Sample, TestOptions{Choices: w.choices, With: w.with, Heard: &w.heard, Asks: true, Replays: true, Watch: walk, Record: w.Record, At: w.began})
@@ -198,7 +198,7 @@ func (e *Engine) walk(ctx context.Context, p *project.Project, w *DebugSession, 
 }
 
 // Change changes a value where the walk is halted. One that cannot be made is told, and nothing is changed.
-func (e *Engine) Change(ctx context.Context, p *project.Project, w *DebugSession, name, source string) *fault.Fault {
+func (e *Tries) Change(ctx context.Context, p *project.Project, w *DebugSession, name, source string) *fault.Fault {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if w.Trial == nil || w.Trial.Halt == nil {

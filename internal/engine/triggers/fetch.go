@@ -1,4 +1,4 @@
-package engine
+package triggers
 
 import (
 	"context"
@@ -11,17 +11,16 @@ import (
 
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/flow/running"
-	"hollowreed/internal/core/value"
 	"hollowreed/internal/spool"
 	"hollowreed/internal/store"
 )
 
 // fetch copies a file of another machine into its run and lets the folder move or remove it there.
 // What was fetched before is only moved: the run is recorded once for each file.
-func (e *Engine) fetch(ctx context.Context, r store.Deployment, plan *running.Plan, folder system.Folder, f system.File) error {
+func (w *Watch) fetch(ctx context.Context, r store.Deployment, plan *running.Plan, folder system.Folder, f system.File) error {
 	key := plan.Flow.Trigger.Connection.Value + ":" + f.Name
-	if _, err := store.PickupRun(ctx, e.db, r.Scope, r.Flow, key, f.Identity); errors.Is(err, store.ErrNotFound) {
-		if err := e.fetched(ctx, r, plan, folder, f, key); err != nil {
+	if _, err := store.PickupRun(ctx, w.DB, r.Scope, r.Flow, key, f.Identity); errors.Is(err, store.ErrNotFound) {
+		if err := w.fetched(ctx, r, plan, folder, f, key); err != nil {
 			return err
 		}
 	} else if err != nil {
@@ -33,7 +32,7 @@ func (e *Engine) fetch(ctx context.Context, r store.Deployment, plan *running.Pl
 	return nil
 }
 
-func (e *Engine) fetched(ctx context.Context, r store.Deployment, plan *running.Plan, folder system.Folder, f system.File, key string) error {
+func (w *Watch) fetched(ctx context.Context, r store.Deployment, plan *running.Plan, folder system.Folder, f system.File, key string) error {
 	in, err := folder.Open(ctx, f.Name)
 	if err != nil {
 		return err
@@ -44,33 +43,26 @@ func (e *Engine) fetched(ctx context.Context, r store.Deployment, plan *running.
 	if err = errors.Join(err, in.Close()); err != nil {
 		return err
 	}
-	return e.begin(ctx, r, plan, path.Base(f.Name), "new file", content, func(tx pgx.Tx, run uuid.UUID) (bool, error) {
+	return w.begin(ctx, r, plan, path.Base(f.Name), "new file", content, func(tx pgx.Tx, run uuid.UUID) (bool, error) {
 		return store.AddPickup(ctx, tx, r.Scope, r.Flow, key, f.Identity, run)
 	})
 }
 
-// maxInput bounds the input that is kept with a run, in bytes.
-const maxInput = 4 << 30
-
 // begin records a run with its input and makes some worker take it on, unless note says that it was there
 // before.
-func (e *Engine) begin(ctx context.Context, r store.Deployment, plan *running.Plan, file, by string, content *spool.Spool, note func(tx pgx.Tx, run uuid.UUID) (bool, error)) error {
+func (w *Watch) begin(ctx context.Context, r store.Deployment, plan *running.Plan, file, by string, content *spool.Spool, note func(tx pgx.Tx, run uuid.UUID) (bool, error)) error {
 	run := store.Run{ID: uuid.Must(uuid.NewV7()), Scope: r.Scope, Flow: r.Flow, Release: r.Number, File: file, StartedBy: by}
-	e.setReference(plan, &run, value.Value{}, value.Value{})
-	err := pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
-		if err := store.AddRun(ctx, tx, run, content); err != nil {
+	err := pgx.BeginFunc(ctx, w.DB, func(tx pgx.Tx) error {
+		if err := w.Runs.AddRun(ctx, tx, plan, run, content); err != nil {
 			return err
 		}
 		fresh, err := note(tx, run.ID)
-		if err != nil {
-			return err
+		if err == nil && !fresh {
+			err = errTaken
 		}
-		if !fresh {
-			return errSeen
-		}
-		return e.enqueue(ctx, tx, run.Scope, run.ID)
+		return err
 	})
-	if errors.Is(err, errSeen) {
+	if errors.Is(err, errTaken) {
 		return nil
 	}
 	return err

@@ -1,4 +1,4 @@
-package engine
+package tries
 
 import (
 	"context"
@@ -16,6 +16,8 @@ import (
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
+	"hollowreed/internal/engine/shared"
+	"hollowreed/internal/store"
 )
 
 // MaxTried is how many records of a sample a try takes.
@@ -93,7 +95,7 @@ func (h TestOptions) outside(inner running.Outside, p *project.Project) *trial.R
 
 // Try runs a draft on a sample. What would be written is not, unless something else is chosen for a step; systems are read
 // when somebody asks for it, and otherwise what they answered then is taken.
-func (e *Engine) Try(ctx context.Context, p *project.Project, flowID, sample string, how TestOptions) *TestRun {
+func (e *Tries) Try(ctx context.Context, p *project.Project, flowID, sample string, how TestOptions) *TestRun {
 	t := &TestRun{Sample: sample, how: how}
 	plan := p.Flow(flowID)
 	if plan == nil {
@@ -121,7 +123,7 @@ func (e *Engine) Try(ctx context.Context, p *project.Project, flowID, sample str
 		return t
 	}
 	facts.Reference = plan.ReferenceOf(running.RunFacts(facts.ID, facts.File, "", 0, facts.Started), input, facts.Request)
-	real := e.outside.Of(e.in(p.ID))
+	real := e.outside.Of(store.Scope{Project: p.ID, Environment: e.env})
 	outside := how.outside(real, p)
 	runtime := &trial.DryRuntime{Outside: outside, Plan: p.Flow, At: at, Facts: facts, Watch: how.Watch, Secrets: real.Secret, Randomness: rand.Reader}
 	if how.Keeps {
@@ -208,6 +210,6 @@ func tryFault(err error) *fault.Fault {
 	case errors.As(err, &f):
 		return f
 	}
-	return fault.New(fault.Outside, "an outside system cannot be reached: %s", plainError(err)).
+	return fault.New(fault.Outside, "an outside system cannot be reached: %s", shared.PlainError(err)).
 		Mended("The steps before it are shown; start the system and try again")
 }

@@ -1,4 +1,6 @@
-package engine
+// Package watch is what one of the workers of an environment does beside the triggers: it looks at the alerts, whether connections
+// answer, and removes what is not kept; and it holds the figures that each worker counts.
+package watch
 
 import (
 	"context"
@@ -9,14 +11,19 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgxpool"
 
+	"hollowreed/internal/compiled"
 	"hollowreed/internal/core/alert"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/project"
+	"hollowreed/internal/engine/shared"
 	"hollowreed/internal/store"
 )
 
@@ -65,15 +72,15 @@ func (d *drafted) forget() {
 	clear(d.read)
 }
 
-func (e *Engine) drafted(ctx context.Context, projectID string) (*project.Project, error) {
-	d := &e.draft
+func (w *Alerts) drafted(ctx context.Context, projectID string) (*project.Project, error) {
+	d := &w.draft
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	if p := d.kept[projectID]; p != nil && e.notices.hears.Load() && time.Since(d.read[projectID]) < remembered {
+	if p := d.kept[projectID]; p != nil && w.Hearing.Load() && time.Since(d.read[projectID]) < shared.Remembered {
 		return p, nil
 	}
 	read := time.Now()
-	p, err := e.opt.Compiled.Draft(ctx, e.db, projectID)
+	p, err := w.Compiled.Draft(ctx, w.DB, projectID)
 	if err != nil {
 		return nil, err
 	}
@@ -82,6 +89,40 @@ func (e *Engine) drafted(ctx context.Context, projectID string) (*project.Projec
 	}
 	d.kept[projectID], d.read[projectID] = p, read
 	return p, nil
+}
+
+// Alerts looks for what alerts are about and tells of it. One of the workers of an environment does.
+type Alerts struct {
+	AlertConfig
+	draft drafted
+	dues  alertsDue
+	stirs atomic.Bool // something has happened since the alerts were looked at
+}
+
+// AlertConfig is what a watch of alerts works with.
+type AlertConfig struct {
+	DB          *pgxpool.Pool
+	Compiled    *compiled.Cache
+	Deployments *shared.Deployments
+	Hearing     *shared.Hearing
+	Env         string
+	Site        string           // where the pages are, for messages that lead there
+	Every       time.Duration    // between two looks
+	Now         func() time.Time // the time in UTC
+	// Begin records a run of a flow that tells, with its message as JSON.
+	Begin func(ctx context.Context, tx pgx.Tx, d store.Deployment, plan *running.Plan, input []byte) (uuid.UUID, error)
+}
+
+// NewAlerts makes a watch of alerts.
+func NewAlerts(with AlertConfig) *Alerts { return &Alerts{AlertConfig: with} }
+
+// Forget lets drafts be read anew.
+func (w *Alerts) Forget() { w.draft.forget() }
+
+// Stir lets the next look be made: something has happened.
+func (w *Alerts) Stir() {
+	w.stirs.Store(true)
+	w.dues.stir(2 * w.Every)
 }
 
 // alertsDue says when the alerts are looked at: soon after what they look for may have come, and now and then.
@@ -117,7 +158,7 @@ func (a *alertsDue) wanted(every time.Duration, hears bool) bool {
 
 // stirred wants looks at the alerts for as long as one of those of the projects may still find what has just come: so many seconds
 // behind it.
-func (e *Engine) stirred(list []*project.Project) {
+func (w *Alerts) stirred(list []*project.Project) {
 	within := 0
 	for _, p := range list {
 		for _, a := range p.Alerts() {
@@ -126,15 +167,15 @@ func (e *Engine) stirred(list []*project.Project) {
 			}
 		}
 	}
-	e.alertsDue.stir(time.Duration(within)*time.Second + 2*e.opt.Alerts)
+	w.dues.stir(time.Duration(within)*time.Second + 2*w.Every)
 }
 
-// watch looks at the alerts of all projects that run something in the environment.
-func (e *Engine) watch(ctx context.Context) error {
-	if !e.alertsDue.wanted(e.opt.Alerts, e.notices.hears.Load()) {
+// Look looks at the alerts of all projects that run something in the environment.
+func (w *Alerts) Look(ctx context.Context) error {
+	if !w.dues.wanted(w.Every, w.Hearing.Load()) {
 		return nil
 	}
-	deployments, _, err := e.watched(ctx)
+	deployments, _, err := w.Deployments.All(ctx)
 	if err != nil {
 		return err
 	}
@@ -144,34 +185,34 @@ func (e *Engine) watch(ctx context.Context) error {
 		if i > 0 && d.Project == deployments[i-1].Project {
 			continue
 		}
-		p, err := e.drafted(ctx, d.Project)
+		p, err := w.drafted(ctx, d.Project)
 		if err != nil { // the alerts of other projects are looked at nevertheless
 			errs = append(errs, fmt.Errorf("%s: %w", d.Project, err))
 			continue
 		}
 		drafts = append(drafts, p)
 	}
-	if e.stirs.Swap(false) {
-		e.stirred(drafts)
+	if w.stirs.Swap(false) {
+		w.stirred(drafts)
 	}
 	for _, p := range drafts {
-		errs = append(errs, e.watchProject(ctx, p))
+		errs = append(errs, w.watchProject(ctx, p))
 	}
 	return errors.Join(errs...)
 }
 
 // watchProject looks at the alerts of a project. What is as it was told needs no transaction.
-func (e *Engine) watchProject(ctx context.Context, p *project.Project) error {
-	s := e.in(p.ID)
+func (w *Alerts) watchProject(ctx context.Context, p *project.Project) error {
+	s := store.Scope{Project: p.ID, Environment: w.Env}
 	if len(p.Alerts()) == 0 {
 		return nil
 	}
-	open, err := store.AllOpenAlarms(ctx, e.db, s)
+	open, err := store.AllOpenAlarms(ctx, w.DB, s)
 	if err != nil {
 		return err
 	}
 	if len(open) > 0 {
-		e.alertsDue.stir(2 * e.opt.Alerts)
+		w.dues.stir(2 * w.Every)
 	}
 	var errs []error
 	for _, a := range p.Alerts() {
@@ -179,18 +220,18 @@ func (e *Engine) watchProject(ctx context.Context, p *project.Project) error {
 			continue
 		}
 		of := slices.DeleteFunc(slices.Clone(open), func(m store.AlertState) bool { return m.Alert != a.ID })
-		now, err := e.matters(ctx, e.db, s, a, of)
-		if err == nil && !e.news(a, of, now) {
+		now, err := w.matters(ctx, w.DB, s, a, of)
+		if err == nil && !w.news(a, of, now) {
 			continue
 		}
-		errs = append(errs, pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error { return e.watchOne(ctx, tx, s, a) }))
+		errs = append(errs, pgx.BeginFunc(ctx, w.DB, func(tx pgx.Tx) error { return w.watchOne(ctx, tx, s, a) }))
 	}
 	return errors.Join(errs...)
 }
 
 // watchOne compares what is the matter now with what was told: what is new is raised, what comes again or lasts is told again
 // in the alert's rhythm, what is over is told as such. Telling is a run of the alert's flow, recorded with what it tells.
-func (e *Engine) watchOne(ctx context.Context, tx pgx.Tx, s store.Scope, a *alert.Alert) error {
+func (w *Alerts) watchOne(ctx context.Context, tx pgx.Tx, s store.Scope, a *alert.Alert) error {
 	if ok, err := store.TryLock(ctx, tx, "alert "+s.String()+" "+a.ID); err != nil || !ok {
 		return err
 	}
@@ -198,41 +239,41 @@ func (e *Engine) watchOne(ctx context.Context, tx pgx.Tx, s store.Scope, a *aler
 	if err != nil {
 		return err
 	}
-	now, err := e.matters(ctx, tx, s, a, open)
+	now, err := w.matters(ctx, tx, s, a, open)
 	if err != nil {
 		return err
 	}
 	for _, m := range now {
 		i := slices.IndexFunc(open, func(was store.AlertState) bool { return was.Cause == m.Cause })
 		if i < 0 {
-			err = e.raise(ctx, tx, s, a, m)
+			err = w.raise(ctx, tx, s, a, m)
 		} else {
-			err = e.repeat(ctx, tx, s, a, open[i], m)
+			err = w.repeat(ctx, tx, s, a, open[i], m)
 		}
 		if err != nil {
 			return err
 		}
 	}
-	return e.clear(ctx, tx, s, a, open, now)
+	return w.clear(ctx, tx, s, a, open, now)
 }
 
 // matters is what is the matter now.
-func (e *Engine) matters(ctx context.Context, db store.DB, s store.Scope, a *alert.Alert, open []store.AlertState) ([]store.Incident, error) {
-	now, err := looking[a.When](ctx, db, &alertWindow{Alert: a, scope: s, now: e.now()})
+func (w *Alerts) matters(ctx context.Context, db store.DB, s store.Scope, a *alert.Alert, open []store.AlertState) ([]store.Incident, error) {
+	now, err := looking[a.When](ctx, db, &alertWindow{Alert: a, scope: s, now: w.Now()})
 	if err != nil || a.When != alert.Fails {
 		return now, err
 	}
-	return e.waiting(ctx, db, s, open, now)
+	return w.waiting(ctx, db, s, open, now)
 }
 
 // news says whether there is something to tell or to note.
-func (e *Engine) news(a *alert.Alert, open []store.AlertState, now []store.Incident) bool {
+func (w *Alerts) news(a *alert.Alert, open []store.AlertState, now []store.Incident) bool {
 	if len(open) != len(now) {
 		return true
 	}
 	for _, m := range now {
 		i := slices.IndexFunc(open, func(was store.AlertState) bool { return was.Cause == m.Cause })
-		if i < 0 || m.Count != open[i].Count || e.again(a, open[i], m) != "" {
+		if i < 0 || m.Count != open[i].Count || w.again(a, open[i], m) != "" {
 			return true
 		}
 	}
@@ -241,7 +282,7 @@ func (e *Engine) news(a *alert.Alert, open []store.AlertState, now []store.Incid
 
 // waiting adds what was told and still waits for somebody, however long ago it came: it is over only when nothing does. Of
 // what was told, all that waits is counted, and not only what came lately.
-func (e *Engine) waiting(ctx context.Context, tx store.DB, s store.Scope, open []store.AlertState, now []store.Incident) ([]store.Incident, error) {
+func (w *Alerts) waiting(ctx context.Context, tx store.DB, s store.Scope, open []store.AlertState, now []store.Incident) ([]store.Incident, error) {
 	for _, was := range open {
 		flow, _, _ := strings.Cut(was.Cause, ": ")
 		m, err := store.StillFailed(ctx, tx, s, was.Cause, flow)
@@ -260,8 +301,8 @@ func (e *Engine) waiting(ctx context.Context, tx store.DB, s store.Scope, open [
 	return now, nil
 }
 
-func (e *Engine) raise(ctx context.Context, tx pgx.Tx, s store.Scope, a *alert.Alert, m store.Incident) error {
-	run, err := e.tell(ctx, tx, s, a, e.telling(s, "raised", m, m.Since, 1))
+func (w *Alerts) raise(ctx context.Context, tx pgx.Tx, s store.Scope, a *alert.Alert, m store.Incident) error {
+	run, err := w.tell(ctx, tx, s, a, w.telling(s, "raised", m, m.Since, 1))
 	if err != nil {
 		return err
 	}
@@ -269,15 +310,15 @@ func (e *Engine) raise(ctx context.Context, tx pgx.Tx, s store.Scope, a *alert.A
 }
 
 // repeat tells again what has come again, or lasts; else it is only counted.
-func (e *Engine) repeat(ctx context.Context, tx pgx.Tx, s store.Scope, a *alert.Alert, was store.AlertState, m store.Incident) error {
-	state := e.again(a, was, m)
+func (w *Alerts) repeat(ctx context.Context, tx pgx.Tx, s store.Scope, a *alert.Alert, was store.AlertState, m store.Incident) error {
+	state := w.again(a, was, m)
 	if state == "" {
 		if m.Count != was.Count {
 			return store.Recount(ctx, tx, was.ID, m)
 		}
 		return nil
 	}
-	run, err := e.tell(ctx, tx, s, a, e.telling(s, state, m, was.Since, was.Told+1))
+	run, err := w.tell(ctx, tx, s, a, w.telling(s, state, m, was.Since, was.Told+1))
 	if err != nil {
 		return err
 	}
@@ -285,8 +326,8 @@ func (e *Engine) repeat(ctx context.Context, tx pgx.Tx, s store.Scope, a *alert.
 }
 
 // again says as what a matter that was told is told now: it has come again, or lasts; empty where it is not.
-func (e *Engine) again(a *alert.Alert, was store.AlertState, m store.Incident) string {
-	switch now := e.now(); {
+func (w *Alerts) again(a *alert.Alert, was store.AlertState, m store.Incident) string {
+	switch now := w.Now(); {
 	case a.Again(m.Newest, was.Newest, was.ToldAt, now):
 		return "again"
 	case a.Reminder > 0 && now.Sub(was.ToldAt) >= time.Duration(a.Reminder)*time.Second:
@@ -296,11 +337,11 @@ func (e *Engine) again(a *alert.Alert, was store.AlertState, m store.Incident) s
 }
 
 // telling is what is told of a matter.
-func (e *Engine) telling(s store.Scope, state string, m store.Incident, since time.Time, told int) alert.Telling {
+func (w *Alerts) telling(s store.Scope, state string, m store.Incident, since time.Time, told int) alert.Telling {
 	t := alert.Telling{State: state, Text: m.Text, Cause: m.Cause, Flow: m.Flow, Connection: m.Connection, Since: since, Told: told, Count: m.Count, Reference: m.Reference}
 	if m.Run != nil {
 		t.Run = m.Run.String()
-		t.Address = e.opt.Site + "/p/" + url.PathEscape(s.Project) + "/traffic/runs/" + t.Run
+		t.Address = w.Site + "/p/" + url.PathEscape(s.Project) + "/traffic/runs/" + t.Run
 	}
 	if m.Fault != nil {
 		t.Value = m.Fault.Found
@@ -312,13 +353,13 @@ func (e *Engine) telling(s store.Scope, state string, m store.Incident, since ti
 }
 
 // clear tells what is over.
-func (e *Engine) clear(ctx context.Context, tx pgx.Tx, s store.Scope, a *alert.Alert, open []store.AlertState, now []store.Incident) error {
+func (w *Alerts) clear(ctx context.Context, tx pgx.Tx, s store.Scope, a *alert.Alert, open []store.AlertState, now []store.Incident) error {
 	for _, was := range open {
 		if slices.ContainsFunc(now, func(m store.Incident) bool { return m.Cause == was.Cause }) {
 			continue
 		}
 		t := alert.Telling{State: "cleared", Text: "over: " + was.Text, Cause: was.Cause, Since: was.Since, Told: was.Told + 1, Count: was.Count}
-		run, err := e.tell(ctx, tx, s, a, t)
+		run, err := w.tell(ctx, tx, s, a, t)
 		if err != nil {
 			return err
 		}
@@ -330,7 +371,7 @@ func (e *Engine) clear(ctx context.Context, tx pgx.Tx, s store.Scope, a *alert.A
 }
 
 // tell records a run of the alert's flow, as it is deployed, with the message.
-func (e *Engine) tell(ctx context.Context, tx pgx.Tx, s store.Scope, a *alert.Alert, t alert.Telling) (uuid.UUID, error) {
+func (w *Alerts) tell(ctx context.Context, tx pgx.Tx, s store.Scope, a *alert.Alert, t alert.Telling) (uuid.UUID, error) {
 	d, err := store.DeploymentOf(ctx, tx, s, a.Runs.Value)
 	if errors.Is(err, store.ErrNotFound) {
 		return uuid.Nil, errors.New("the flow " + a.Runs.Value + " of the alert " + a.Title + " is not released")
@@ -338,7 +379,7 @@ func (e *Engine) tell(ctx context.Context, tx pgx.Tx, s store.Scope, a *alert.Al
 	if err != nil {
 		return uuid.Nil, err
 	}
-	p, err := e.released(ctx, e.db, s.Project, a.Runs.Value, d.Number)
+	p, err := w.Compiled.Release(ctx, w.DB, s.Project, a.Runs.Value, d.Number)
 	if err != nil {
 		return uuid.Nil, err
 	}
@@ -350,5 +391,5 @@ func (e *Engine) tell(ctx context.Context, tx pgx.Tx, s store.Scope, a *alert.Al
 		return uuid.Nil, f
 	}
 	input := json.Bytes(a.As(t, plan.Input))
-	return e.record(ctx, tx, d, plan, beginning{by: "alert", input: input})
+	return w.Begin(ctx, tx, d, plan, input)
 }

@@ -1,0 +1,81 @@
+package watch
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgxpool"
+
+	"hollowreed/internal/compiled"
+	"hollowreed/internal/core/flow"
+	"hollowreed/internal/store"
+)
+
+// Bounds of one look for what is to be removed.
+const (
+	maxSwept    = 200
+	settled     = time.Minute          // after which the messages of a run may go that are not kept
+	metFor      = 31 * 24 * time.Hour  // for which messages are kept that were handed over
+	FiguresKept = 400 * 24 * time.Hour // for which figures are kept where nothing else is set
+)
+
+// Sweeping removes what is not kept any longer. One of the workers of an environment does.
+type Sweeping struct {
+	db       *pgxpool.Pool
+	compiled *compiled.Cache
+	env      string
+	figures  time.Duration    // for which figures are kept
+	now      func() time.Time // the time in UTC
+}
+
+// NewSweeping makes what removes, in an environment, what is not kept.
+func NewSweeping(db *pgxpool.Pool, c *compiled.Cache, env string, keptFor time.Duration, now func() time.Time) *Sweeping {
+	return &Sweeping{db: db, compiled: c, env: env, figures: keptFor, now: now}
+}
+
+// Sweep removes what is not kept any longer, a little at a time. Of several workers one does.
+func (w *Sweeping) Sweep(ctx context.Context) error {
+	return pgx.BeginFunc(ctx, w.db, func(tx pgx.Tx) error {
+		if ok, err := store.TryLock(ctx, tx, "sweep "+w.env); err != nil || !ok {
+			return err
+		}
+		if err := store.Long(ctx, tx, "remove what is not kept"); err != nil {
+			return err
+		}
+		releases, err := store.AllDeployments(ctx, tx, w.env)
+		if err != nil {
+			return err
+		}
+		var errs []error
+		for _, r := range releases {
+			errs = append(errs, w.sweepFlow(ctx, tx, r))
+		}
+		_, kept := store.SweepKept(ctx, tx, w.env, maxSwept)
+		_, met := store.SweepMeetings(ctx, tx, w.env, w.now().Add(-metFor), maxSwept)
+		_, counted := store.SweepFigures(ctx, tx, w.env, w.now().Add(-w.figures), maxSwept)
+		return errors.Join(append(errs, kept, met, counted)...)
+	})
+}
+
+func (w *Sweeping) sweepFlow(ctx context.Context, tx pgx.Tx, r store.Deployment) error {
+	p, err := w.compiled.Release(ctx, w.db, r.Project, r.Flow, r.Number)
+	if err != nil {
+		return err
+	}
+	plan := p.Flow(r.Flow)
+	if plan == nil {
+		return nil
+	}
+	if days := plan.Flow.KeptFor; days > 0 {
+		if _, err := store.SweepRuns(ctx, tx, r.Scope, r.Flow, w.now().AddDate(0, 0, -days), maxSwept); err != nil {
+			return err
+		}
+	}
+	if plan.Flow.Keeps != flow.KeepsNothing {
+		return nil
+	}
+	_, err = store.SweepMessages(ctx, tx, r.Scope, r.Flow, w.now().Add(-settled), maxSwept)
+	return err
+}
