@@ -1,12 +1,18 @@
 package engine
 
-import "context"
+import (
+	"context"
+	"sync"
+)
 
 // batcher does at one go what several ask for at the same time: while one go is under way, what is asked meanwhile
-// gathers for the next. Who asks alone is served at once.
+// gathers for the next. Who asks alone does it himself, at once.
 type batcher[Q, A any] struct {
-	do   func(ctx context.Context, list []Q) ([]A, error) // an answer for each
-	asks chan batchRequest[Q, A]
+	do      func(ctx context.Context, list []Q) ([]A, error) // an answer for each
+	ctx     context.Context                                  // of what is done
+	mu      sync.Mutex
+	busy    bool // a go is under way
+	waiting []batchRequest[Q, A]
 }
 
 type batchRequest[Q, A any] struct {
@@ -22,20 +28,23 @@ type batchResult[A any] struct {
 // mostTogether bounds one go.
 const mostTogether = 64
 
-// newBatcher begins to serve, until the context ends.
+// newBatcher makes one whose work ends with the context.
 func newBatcher[Q, A any](ctx context.Context, do func(ctx context.Context, list []Q) ([]A, error)) *batcher[Q, A] {
-	t := &batcher[Q, A]{do: do, asks: make(chan batchRequest[Q, A], mostTogether)}
-	go t.serve(ctx)
-	return t
+	return &batcher[Q, A]{do: do, ctx: ctx}
 }
 
 // ask waits for its answer. A go that fails as a whole is done again for each by itself, so that nobody fails for another.
 func (t *batcher[Q, A]) ask(ctx context.Context, what Q) (answer A, err error) {
 	a := batchRequest[Q, A]{what, make(chan batchResult[A], 1)}
-	select {
-	case t.asks <- a:
-	case <-ctx.Done():
-		return answer, ctx.Err()
+	t.mu.Lock()
+	if !t.busy {
+		t.busy = true
+		t.mu.Unlock()
+		t.alone(ctx, a)
+		t.next()
+	} else {
+		t.waiting = append(t.waiting, a)
+		t.mu.Unlock()
 	}
 	select {
 	case got := <-a.told:
@@ -45,32 +54,42 @@ func (t *batcher[Q, A]) ask(ctx context.Context, what Q) (answer A, err error) {
 	}
 }
 
-func (t *batcher[Q, A]) serve(ctx context.Context) {
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case first := <-t.asks:
-			t.serveAll(ctx, t.gathered(first))
-		}
+// alone does what one asks, until that one waits no longer.
+func (t *batcher[Q, A]) alone(ctx context.Context, a batchRequest[Q, A]) {
+	own, cancel := context.WithCancel(t.ctx)
+	defer cancel()
+	stop := context.AfterFunc(ctx, cancel)
+	defer stop()
+	t.serve(own, []batchRequest[Q, A]{a})
+}
+
+// next lets what was asked meanwhile be done, without keeping who asked first.
+func (t *batcher[Q, A]) next() {
+	if list := t.gathered(); list != nil {
+		go func() {
+			for ; list != nil; list = t.gathered() {
+				t.serve(t.ctx, list)
+			}
+		}()
 	}
 }
 
-func (t *batcher[Q, A]) gathered(first batchRequest[Q, A]) []batchRequest[Q, A] {
-	list := []batchRequest[Q, A]{first}
-	for len(list) < mostTogether {
-		select {
-		case a := <-t.asks:
-			list = append(list, a)
-		default:
-			return list
-		}
+// gathered takes what waits; nil where nothing does, and then nothing is under way.
+func (t *batcher[Q, A]) gathered() []batchRequest[Q, A] {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	n := min(len(t.waiting), mostTogether)
+	if n == 0 {
+		t.busy = false
+		return nil
 	}
+	list := t.waiting[:n:n]
+	t.waiting = append([]batchRequest[Q, A](nil), t.waiting[n:]...)
 	return list
 }
 
-// serveAll is one go.
-func (t *batcher[Q, A]) serveAll(ctx context.Context, list []batchRequest[Q, A]) {
+// serve is one go.
+func (t *batcher[Q, A]) serve(ctx context.Context, list []batchRequest[Q, A]) {
 	what := make([]Q, len(list))
 	for i, a := range list {
 		what[i] = a.what
@@ -78,7 +97,7 @@ func (t *batcher[Q, A]) serveAll(ctx context.Context, list []batchRequest[Q, A])
 	answers, err := t.do(ctx, what)
 	if err != nil && len(list) > 1 {
 		for i := range list {
-			t.serveAll(ctx, list[i:i+1])
+			t.serve(ctx, list[i:i+1])
 		}
 		return
 	}

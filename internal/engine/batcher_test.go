@@ -17,9 +17,13 @@ type gate struct {
 	pass  chan struct{}
 }
 
-func (g *gate) double(_ context.Context, list []int) ([]int, error) {
+func (g *gate) double(ctx context.Context, list []int) ([]int, error) {
 	g.begun <- len(list)
-	<-g.pass
+	select {
+	case <-g.pass:
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
 	out := make([]int, len(list))
 	for i, n := range list {
 		if n < 0 {
@@ -28,6 +32,13 @@ func (g *gate) double(_ context.Context, list []int) ([]int, error) {
 		out[i] = 2 * n
 	}
 	return out, nil
+}
+
+// waits is how many wait for the next go.
+func waits(tg *batcher[int, int]) int {
+	tg.mu.Lock()
+	defer tg.mu.Unlock()
+	return len(tg.waiting)
 }
 
 // asked asks for all of a list at the same time.
@@ -57,7 +68,7 @@ func TestWhatIsAskedMeanwhileIsDoneTogether(t *testing.T) {
 	first := asked(t, tg, 1)
 	require.Equal(t, 1, <-g.begun)
 	rest := asked(t, tg, 2, 3, 4, 5)
-	testkit.Until(t, "the others to wait", func() (int, bool) { return len(tg.asks), len(tg.asks) == 4 })
+	testkit.Until(t, "the others to wait", func() (int, bool) { n := waits(tg); return n, n == 4 })
 	g.pass <- struct{}{}
 	require.Equal(t, map[int]string{1: "2"}, first())
 	require.Equal(t, 4, <-g.begun)
@@ -72,7 +83,7 @@ func TestNobodyFailsForAnother(t *testing.T) {
 	first := asked(t, tg, 1)
 	<-g.begun
 	rest := asked(t, tg, 2, -3, 4)
-	testkit.Until(t, "the others to wait", func() (int, bool) { return len(tg.asks), len(tg.asks) == 3 })
+	testkit.Until(t, "the others to wait", func() (int, bool) { n := waits(tg); return n, n == 3 })
 	close(g.pass)
 	first()
 	require.Equal(t, map[int]string{2: "4", -3: "-3 is refused", 4: "8"}, rest())
@@ -92,7 +103,6 @@ func TestWhoDoesNotWaitAnyLongerIsLetGo(t *testing.T) {
 	<-g.begun
 	cancel()
 	require.ErrorIs(t, <-gone, context.Canceled)
-	g.pass <- struct{}{}
 	next := asked(t, tg, 8)
 	<-g.begun
 	g.pass <- struct{}{}

@@ -116,7 +116,7 @@ func (e *Engine) stopCalls(ctx context.Context) {
 // recordHere records a run that this process takes on.
 func (e *Engine) recordHere(ctx context.Context, c *Call, b triggers.Beginning, a InboundRequest) (r store.Run, err error) {
 	r = c.run(b)
-	e.setReference(c.Plan, &r, b.Value, running.ReadRequest(b.Request))
+	e.setReference(c.Plan, &r, b.Value, b.Asked)
 	if a.Key == "" {
 		return store.AddClaimed(ctx, e.front(), r, e.ID)
 	}
@@ -155,7 +155,7 @@ func (e *Engine) computed(ctx context.Context, c *Call, b triggers.Beginning) (w
 	began := time.Now().UTC().Truncate(time.Microsecond)
 	w.Run = c.run(b)
 	w.Run.State, w.Run.Claim, w.Run.Attempt, w.Run.CreatedAt, w.Run.BeganAt = store.Running, 1, 1, began, &began
-	request := running.ReadRequest(b.Request)
+	request := b.Asked
 	e.setReference(c.Plan, &w.Run, b.Value, request)
 	x := &execution{engine: e, run: w.Run, plan: c.Plan, request: request, totals: &running.Totals{Values: map[string]value.Value{}}}
 	x.whole = c.Plan.Whole(x.facts(), b.Value)

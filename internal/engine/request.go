@@ -180,7 +180,7 @@ func (e *Engine) begun(ctx context.Context, plan *running.Plan, a InboundRequest
 	if _, faults := plan.Parameters(request); len(faults) > 0 {
 		return b, &Rejected{Status: 422, Faults: faults}
 	}
-	b.Request = running.WriteRequest(request)
+	b.Request, b.Asked = running.WriteRequest(request), request
 	return b, nil
 }
 

@@ -4,6 +4,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
@@ -19,7 +20,11 @@ func TestOnlyWhatNobodyWaitsForIsSwept(t *testing.T) {
 	well, gone, failed, handled, open1 := over(t, db, "a", Done, nil), over(t, db, "b", Done, nil), over(t, db, "c", Stopped, fault.New(fault.Outside, "x")), over(t, db, "d", SetAside, fault.New(fault.Outside, "x")), over(t, db, "e", SetAside, nil)
 	require.NoError(t, HandleRun(t.Context(), db, handled.ID, "let go"))
 	require.NoError(t, AddAside(t.Context(), db, []Aside{{Run: open1.ID, Step: "s", Raw: []byte("r"), Faults: fault.List{fault.New(fault.Range, "y")}}}))
-	require.NoError(t, AddJournal(t.Context(), db, well.ID, 0, 1, []byte("j")))
+	for _, r := range []Run{well, failed} {
+		require.NoError(t, AddJournal(t.Context(), db, r.ID, 0, 1, []byte("j")))
+		require.NoError(t, AddReferences(t.Context(), db, r, []running.Reference{{Record: 0, Text: "R"}}))
+		require.NoError(t, AddEvents(t.Context(), db, r, []running.Event{{Step: "s", Text: "x"}}))
+	}
 	for _, r := range []Run{well, gone} {
 		_, err := AddPickup(t.Context(), db, scope, "f", "/in/"+r.Reference, "1", r.ID)
 		require.NoError(t, err)
@@ -40,6 +45,12 @@ func TestOnlyWhatNobodyWaitsForIsSwept(t *testing.T) {
 	require.Len(t, runs, 2)
 	require.Equal(t, open1.ID, runs[0].ID)
 	require.Equal(t, failed.ID, runs[1].ID)
+	for _, table := range []string{"journal", "reference", "event"} {
+		rows, _ := db.Query(t.Context(), "select run from "+table)
+		left, err := pgx.CollectRows(rows, pgx.RowTo[uuid.UUID])
+		require.NoError(t, err)
+		require.Equal(t, []uuid.UUID{failed.ID}, left, "what a run has left behind goes with it: %s", table)
+	}
 	_, err = PickupRun(t.Context(), db, scope, "f", "/in/a", "1")
 	require.ErrorIs(t, err, ErrNotFound)
 	fresh, err := AddPickup(t.Context(), db, scope, "f", "/in/a", "1", failed.ID)

@@ -4,7 +4,9 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -28,6 +30,9 @@ type WholeRun struct {
 // AddWhole records runs that are over: all of them or, when it fails, none. One whose key came before is not recorded: fresh says
 // which were.
 func AddWhole(ctx context.Context, db DB, list []WholeRun) (fresh []bool, err error) {
+	if len(list) == 1 && list[0].plain() {
+		return []bool{true}, addOne(ctx, db, list[0])
+	}
 	var c columns
 	for _, w := range list {
 		if err := c.add(w); err != nil {
@@ -45,6 +50,85 @@ func AddWhole(ctx context.Context, db DB, list []WholeRun) (fresh []bool, err er
 		fresh[i] = len(added) == len(list) || slices.Contains(added, w.Run.ID)
 	}
 	return fresh, nil
+}
+
+// maxPlain bounds the references, and the events, of a run that is recorded by a statement made for it.
+const maxPlain = 4
+
+// plain says whether a run can be recorded by a statement made for it, which takes half the time of that for many.
+func (w WholeRun) plain() bool {
+	return w.Key == "" && len(w.References) <= maxPlain && len(w.Events) <= maxPlain
+}
+
+// addOne records a run that is plain.
+func addOne(ctx context.Context, db DB, w WholeRun) error {
+	sql, args, err := oneArgs(w)
+	if err == nil {
+		_, err = db.Exec(ctx, sql, args...)
+	}
+	return err
+}
+
+func oneArgs(w WholeRun) (sql string, args []any, err error) {
+	asJSON := func(v any, there bool) *string {
+		if !there {
+			return nil
+		}
+		text, jerr := json.Marshal(v)
+		s := string(text)
+		err = errors.Join(err, jerr)
+		return &s
+	}
+	r := w.Run
+	args = []any{
+		r.ID, r.Project, r.Environment, r.Flow, r.Release, r.Reference, r.File, r.Input, r.StartedBy, r.Request, w.State, asJSON(r.Counts, true), asJSON(w.Fault, w.Fault != nil),
+		r.Totals, r.Answer, asJSON(r.Reply, r.Reply != nil), r.BeganAt, r.EndedAt, w.Entries,
+	}
+	for _, ref := range w.References {
+		args = append(args, ref.Record, ref.Text)
+	}
+	for _, e := range w.Events {
+		args = append(args, e.Step, e.Record, e.Text, asJSON(e.Fault, e.Fault != nil))
+	}
+	return addOneSQL[len(w.References)][len(w.Events)], args, err
+}
+
+// addOneSQL are the statements for a run that is plain, by the numbers of its references and events. There are few, so that the
+// server keeps the plan of each.
+var addOneSQL = func() (all [maxPlain + 1][maxPlain + 1]string) {
+	for refs := range all {
+		for events := range all[refs] {
+			all[refs][events] = oneSQL(refs, events)
+		}
+	}
+	return all
+}()
+
+func oneSQL(refs, events int) string {
+	var b strings.Builder
+	b.WriteString(`with added as (insert into run (id, project, environment, flow, release, release_flow, reference, file, input, started_by, request, claim, attempt, state, counts, fault, totals, answer, reply, created_at, began_at, ended_at)
+		values ($1, $2, $3, $4, $5, $4, $6, $7, $8, $9, $10, 1, 1, $11, $12, $13, $14, $15, $16, $17, $17, $18))`)
+	n := 20 // the next parameter
+	rows := func(insert, each string, count, width int) {
+		for i := range count {
+			if b.WriteString(","); i == 0 {
+				b.WriteString(insert)
+			}
+			values := make([]any, width)
+			for j := range values {
+				values[j] = n
+				n++
+			}
+			fmt.Fprintf(&b, each, values...)
+		}
+		if count > 0 {
+			b.WriteString(" on conflict do nothing)")
+		}
+	}
+	rows(" referred as (insert into reference (run, project, environment, record, text) values ", "($1, $2, $3, $%d, $%d)", refs, 2)
+	rows(" told as (insert into event (run, project, environment, flow, step, record, text, fault) values ", "($1, $2, $3, $4, $%d, $%d, $%d, $%d)", events, 4)
+	b.WriteString(" insert into journal (run, first, records, entries) values ($1, -1, 1, $19)")
+	return b.String()
 }
 
 // columns are runs that are over, by column.

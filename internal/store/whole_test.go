@@ -19,8 +19,23 @@ func whole(reference string) WholeRun {
 	return WholeRun{Run: r, State: Done, Entries: []byte(`{"record":-1}`)}
 }
 
-// TestWholeRunsAreRecordedTogether: each with what it has come to, and with nothing of the others.
+// TestWholeRunsAreRecordedTogether: each with what it has come to, and with nothing of the others; alone, too.
 func TestWholeRunsAreRecordedTogether(t *testing.T) {
+	for name, lists := range map[string]func(plain, rich WholeRun) [][]WholeRun{
+		"together":   func(plain, rich WholeRun) [][]WholeRun { return [][]WholeRun{{plain, rich}} },
+		"each alone": func(plain, rich WholeRun) [][]WholeRun { return [][]WholeRun{{plain}, {rich}} },
+		"with many references": func(plain, rich WholeRun) [][]WholeRun {
+			for range maxPlain {
+				rich.References = append(rich.References, rich.References[0])
+			}
+			return [][]WholeRun{{plain}, {rich}}
+		},
+	} {
+		t.Run(name, func(t *testing.T) { wholeRuns(t, lists) })
+	}
+}
+
+func wholeRuns(t *testing.T, lists func(plain, rich WholeRun) [][]WholeRun) {
 	db := open(t)
 	release(t, db, "one")
 	plain, rich := whole("plain"), whole("rich")
@@ -29,9 +44,11 @@ func TestWholeRunsAreRecordedTogether(t *testing.T) {
 	rich.Run.Counts, rich.Run.Reply = map[string]*running.Counts{"s": {In: 2}}, &running.Reply{Status: 422}
 	rich.References = []running.Reference{{Record: -1, Text: "B-1"}, {Record: -1, Text: "B-2"}, {Record: -1, Text: "B-1"}}
 	rich.Events = []running.Event{{Step: "n", Record: -1, Text: "one"}, {Step: "n", Record: -1, Text: "two", Fault: fault.New(fault.Type, "odd")}}
-	fresh, err := AddWhole(t.Context(), db, []WholeRun{plain, rich})
-	require.NoError(t, err)
-	require.Equal(t, []bool{true, true}, fresh)
+	for _, list := range lists(plain, rich) {
+		fresh, err := AddWhole(t.Context(), db, list)
+		require.NoError(t, err)
+		require.Equal(t, []bool{true, true}[:len(list)], fresh)
+	}
 
 	got := byID(t, db, rich.Run.ID)
 	require.Equal(t, Stopped, got.State)
@@ -80,14 +97,18 @@ func TestAKeyIsOneWholeRun(t *testing.T) {
 	require.Len(t, events, 1, "those that came before tell nothing again")
 }
 
-// TestWholeRunsAreRecordedAllOrNone: one tells something in a project that is not there.
+// TestWholeRunsAreRecordedAllOrNone: one tells what the database does not take; by itself it leaves nothing, either.
 func TestWholeRunsAreRecordedAllOrNone(t *testing.T) {
 	db := open(t)
 	release(t, db, "one")
 	good, bad := whole("good"), whole("bad")
-	bad.Run.Project, bad.Events = "nowhere", []running.Event{{Step: "n", Text: "x"}}
+	bad.Events = []running.Event{{Step: "n", Text: "x\x00"}}
 	_, err := AddWhole(t.Context(), db, []WholeRun{good, bad})
 	require.Error(t, err)
 	_, err = RunByID(t.Context(), db, good.Run.ID)
+	require.ErrorIs(t, err, ErrNotFound)
+	_, err = AddWhole(t.Context(), db, []WholeRun{bad})
+	require.Error(t, err)
+	_, err = RunByID(t.Context(), db, bad.Run.ID)
 	require.ErrorIs(t, err, ErrNotFound)
 }

@@ -38,6 +38,7 @@ type Beginning struct {
 	Input   []byte       // a message as JSON
 	Value   value.Value  // the same as it was read; absent where nobody has read it
 	Request []byte       // the HTTP request that it came with, as JSON
+	Asked   value.Value  // the same as it was read; absent where nobody has read it
 }
 
 // ReadTime bounds how long all records of an operation may take to be read.
