@@ -53,33 +53,33 @@ steps:
     id: each
     of: order
     steps:
-      - {step: keep, id: keep, where: 'order.note != "drop"'}
-      - {step: once, id: once, key: order.id}
-      - {step: tally, id: tally, as: seen, becomes: seen + 1}
+      - {step: filter, id: keep, where: 'order.note != "drop"'}
+      - {step: deduplicate, id: once, key: order.id}
+      - {step: accumulate, id: tally, as: seen, becomes: seen + 1}
       - {step: reference, id: reference, is: order.id}
-      - {step: find, id: find, connection: db, table: station, schema: station, match: {code: order.station}, as: place}
+      - {step: look up row, id: find, connection: db, table: station, schema: station, match: {code: order.station}, as: place}
       - {step: map, id: map, mapping: to-shipment, as: shipment}
-      - step: cached
+      - step: cache
         id: cached
         key: order.station
         keep: rate.rate
         for: 2
         as: rate
         steps: [{step: look up, id: rate, table: rates, match: {station: order.station}, as: rate}]
-      - {step: change, id: change, table: rates, row: {station: order.id, rate: rate}}
+      - {step: update table, id: change, table: rates, row: {station: order.id, rate: rate}}
       - {step: template, id: template, text: '{"weight": ${shipment.total}}', as: text}
-      - {step: pack, id: pack, value: text, do: gzip (RFC 1952), as: packed}
-      - {step: pack, id: unpack, value: packed, do: ungzip, as: unpacked}
-      - {step: check, id: check, value: unpacked, schema: note}
+      - {step: encode, id: pack, value: text, do: gzip (RFC 1952), as: packed}
+      - {step: encode, id: unpack, value: packed, do: ungzip, as: unpacked}
+      - {step: validate, id: check, value: unpacked, schema: note}
       - {step: parse, id: parse, text: unpacked, schema: note, as: parsed}
-      - {step: format, id: format, value: parsed, schema: note, as: formatted}
-      - {step: seal, id: seal, value: formatted.text, for: 'PUBLIC', signed by: key, as: sealed}
-      - {step: open, id: open, value: sealed, with: key, as: opened}
+      - {step: serialize, id: format, value: parsed, schema: note, as: formatted}
+      - {step: encrypt, id: seal, value: formatted.text, for: 'PUBLIC', signed by: key, as: sealed}
+      - {step: decrypt, id: open, value: sealed, with: key, as: opened}
       - step: choose
         id: choose
         when:
           - {if: 'order.note == "stop"', steps: [{step: stop, id: stop, text: '"no more"'}]}
-      - step: attempt
+      - step: try
         id: attempt
         steps:
           - step: call
@@ -88,27 +88,27 @@ steps:
             operation: log
             with: {id: order.id}
             undo: [{step: call, id: unlog, connection: db, operation: unlog, with: {id: order.id}, as: unlogged}]
-          - {step: check, id: fails, value: order.note, schema: note, faults: stop at the first}
-        on fault: [{step: note, id: noted, text: fault.text}]
-      - step: at once
+          - {step: validate, id: fails, value: order.note, schema: note, faults: stop at the first}
+        on fault: [{step: log, id: noted, text: fault.text}]
+      - step: parallel
         id: branches
         branches:
           - {name: inner, steps: [{step: each, id: lines, of: order.lines, as: line, at once: 2, collect: line * 2, collected as: doubled, steps: [{step: set, id: line, values: {twice: line * 2}, as: two}]}]}
-          - {name: child, steps: [{step: flow, id: expect, flow: expect, wait: "no", with: {id: order.id, group: order.group}}, {step: flow, id: greet, flow: greet, with: {id: order.id, group: order.group}, as: greeted}]}
-      - {step: deliver, id: deliver, kind: payment, reference: order.id, from: greeted}
+          - {name: child, steps: [{step: run flow, id: expect, flow: expect, wait: "no", with: {id: order.id, group: order.group}}, {step: run flow, id: greet, flow: greet, with: {id: order.id, group: order.group}, as: greeted}]}
+      - {step: send message, id: deliver, kind: payment, reference: order.id, from: greeted}
       - {step: upsert, id: upsert, connection: db, table: shipped, from: shipment, key: id}
       - {step: map, id: line2, mapping: to-line, as: written}
       - {step: write, id: write, connection: out, schema: line, from: written, file name: from + ".csv"}
   - {step: wait, id: wait, seconds: "0.05"}
-  - {step: note, id: end, text: text(seen)}
+  - {step: log, id: end, text: text(seen)}
 `,
-	"flows/greet.yaml": "flow: Greet\ntrigger: {kind: called, input: payment, output: payment, as: order}\nreference: order.id\nsteps:\n  - {step: answer, id: a, with: {id: order.id, group: order.group}}\n",
+	"flows/greet.yaml": "flow: Greet\ntrigger: {kind: called, input: payment, output: payment, as: order}\nreference: order.id\nsteps:\n  - {step: respond, id: a, with: {id: order.id, group: order.group}}\n",
 	"flows/expect.yaml": `flow: Expect
 trigger: {kind: called, input: payment, as: order}
 reference: order.id
 steps:
-  - {step: await, id: await, kind: payment, reference: order.id, schema: payment, within: 600, as: paid}
-  - {step: gather, id: gather, bring: paid, key: paid.group, count: 5, as: payments}
+  - {step: receive message, id: await, kind: payment, reference: order.id, schema: payment, within: 600, as: paid}
+  - {step: aggregate, id: gather, bring: paid, key: paid.group, count: 5, as: payments}
   - {step: map, id: map, mapping: to-booked, as: booked}
   - {step: upsert, id: upsert, connection: db, table: booked, from: booked, key: first}
 `,

@@ -49,16 +49,16 @@ steps:
     id: each
     of: order
     steps:
-      - {step: once, id: once, key: order.id}
+      - {step: deduplicate, id: once, key: order.id}
       - {step: reference, id: reference, is: order.id}
       - step: choose
         id: choose
         when:
           - {if: 'order.id == "bad"', steps: [{step: stop, id: stop, text: '"a bad order"'}]}
-      - {step: change, id: change, table: known, row: {id: order.id, scope: order.scope}}
-      - {step: flow, id: expect, flow: expect, wait: "no", with: {id: order.id, scope: order.scope}}
+      - {step: update table, id: change, table: known, row: {id: order.id, scope: order.scope}}
+      - {step: run flow, id: expect, flow: expect, wait: "no", with: {id: order.id, scope: order.scope}}
       - {step: map, id: payment, mapping: to-payment, as: paid}
-      - {step: deliver, id: deliver, kind: payment, reference: order.id, from: paid}
+      - {step: send message, id: deliver, kind: payment, reference: order.id, from: paid}
       - {step: map, id: line, mapping: to-line, as: line}
       - {step: write, id: write, connection: out, schema: line, from: line, file name: from + ".csv"}
 `,
@@ -66,8 +66,8 @@ steps:
 trigger: {kind: called, input: payment, as: order}
 reference: order.id
 steps:
-  - {step: await, id: await, kind: payment, reference: order.id, schema: payment, within: 600, as: paid}
-  - {step: gather, id: gather, bring: paid, key: order.id, count: 1, as: all}
+  - {step: receive message, id: await, kind: payment, reference: order.id, schema: payment, within: 600, as: paid}
+  - {step: aggregate, id: gather, bring: paid, key: order.id, count: 1, as: all}
   - {step: map, id: map, mapping: paid, as: line}
   - {step: write, id: write, connection: out, schema: line, from: line, file name: order.id + ".paid"}
 `,

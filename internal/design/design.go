@@ -69,6 +69,7 @@ func (d Designer) at(ctx context.Context, path string, revision int64) (store.Dr
 	if err == nil && draft.Revision != revision {
 		err = store.ErrChanged
 	}
+	draft.Text = string(project.Upgraded(path, []byte(draft.Text))) // what is edited is found by the names of today
 	return draft, err
 }
 

@@ -215,12 +215,12 @@ func TestSchemasComeWithTheirSamples(t *testing.T) {
 // TestFlowsLibrariesAndOperations: what is begun and taken apart goes on without faults.
 func TestFlowsLibrariesAndOperations(t *testing.T) {
 	d := work(t)
-	id, err := d.AddFlow(t.Context(), "Night run", "person")
+	id, err := d.AddFlow(t.Context(), "Night run", "manual")
 	require.NoError(t, err)
 	require.Equal(t, "night-run", id)
-	_, err = d.AddFlow(t.Context(), "Night run", "person")
+	_, err = d.AddFlow(t.Context(), "Night run", "manual")
 	require.ErrorContains(t, err, "there is one of that title already")
-	_, err = d.AddFlow(t.Context(), "…", "person")
+	_, err = d.AddFlow(t.Context(), "…", "manual")
 	require.ErrorContains(t, err, "a title")
 	_, err = d.AddFlow(t.Context(), "Other", "nothing")
 	require.ErrorIs(t, err, store.ErrNotFound)

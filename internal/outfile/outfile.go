@@ -104,7 +104,7 @@ func (s *Set) Write(ctx context.Context, to Asker, f *File, key string) (name st
 	verb, step := connection.WriteFile, s.target.Step
 	op := &connection.Operation{
 		Connection: s.target.Connection, ID: step.ID, Name: step.Name, Verb: verb, Request: verb.Request, Response: verb.Response,
-		Settings: verb.Settings.Chosen(map[string]string{"there": step.Setting("there"), "compress": step.Setting("compress")}),
+		Settings: verb.Settings.Chosen(map[string]string{"if exists": step.Setting("if exists"), "compress": step.Setting("compress")}),
 	}
 	request := value.Rec(verb.Request.Root.Shape(), []value.Value{value.Str(f.Name), {}, {}})
 	done, err := to.Ask(ctx, system.Request{Op: op, Value: request, Key: key, Content: f.Spool})

@@ -27,7 +27,7 @@ type Write struct {
 
 // Written makes of a request what is to be written: compressed, and with the ending for that.
 func Written(r system.Request) (*Write, error) {
-	w := &Write{Name: r.Value.Field("name").String(), There: r.Op.Setting("there"), Content: r.Content}
+	w := &Write{Name: r.Value.Field("name").String(), There: r.Op.Setting("if exists"), Content: r.Content}
 	if w.Content == nil {
 		content := r.Value.Field("content")
 		if content.Missing() {

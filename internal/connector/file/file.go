@@ -330,7 +330,7 @@ func put(root *os.Root, w *Write) error {
 	switch err = errors.Join(err, out.Sync(), out.Close()); {
 	case err != nil:
 		return err
-	case w.There == "refuse":
+	case w.There == "fail":
 		// Of several that write at once one makes the link.
 		if err := root.Link(temp, w.Name); err == nil || errors.Is(err, fs.ErrExist) {
 			return err

@@ -401,7 +401,7 @@ func (h *Host) put(c *sftp.Client, w *file.Write) error {
 	_, err = io.Copy(out, w.Content.Reader())
 	switch err = errors.Join(err, out.Close()); {
 	case err != nil:
-	case w.There == "refuse":
+	case w.There == "fail":
 		err = named(c, temp, to, w.Name)
 	default:
 		err = replaced(c, temp, to)

@@ -172,7 +172,7 @@ func (s *Service) envelope(r system.Request) ([]byte, error) {
 // written is the request's element, or an empty one where nothing is asked with.
 func written(r system.Request) (string, error) {
 	if r.Op.Request == nil {
-		return fmt.Sprintf("<q:%s xmlns:q=%q/>", r.Op.Setting("wrapper"), r.Op.Setting("namespace")), nil
+		return fmt.Sprintf("<q:%s xmlns:q=%q/>", r.Op.Setting("request element"), r.Op.Setting("namespace")), nil
 	}
 	var b bytes.Buffer
 	w, err := xmlnotation.Kind.NewWriter(&b, notation.Options{Schema: r.Op.Request})
@@ -225,7 +225,7 @@ func (s *Service) answer(op *connection.Operation, status int, text []byte) (val
 	if e.Fault != nil {
 		return value.Value{}, e.Fault
 	}
-	if want := op.Setting("answer"); want != "" && e.Name != "" && e.Name != want {
+	if want := op.Setting("response element"); want != "" && e.Name != "" && e.Name != want {
 		return value.Value{}, fault.Expect(fault.Type, "the element "+want, e.Name).In("Body")
 	}
 	if op.Response == nil || e.Body == "" {

@@ -35,20 +35,30 @@ type Alert struct {
 	zone       *time.Location
 }
 
+// Upgrade writes an alert part with the names of today where it has older ones. It says whether there were any.
+func Upgrade(root doc.Settings) bool {
+	changed := root.Rename("when", "condition")
+	for _, k := range Kinds { // settings that only other kinds have are kept
+		changed = k.Settings.Upgrade(root) || changed
+	}
+	return changed
+}
+
 // Parse reads an alert part.
 func Parse(id string, d *doc.Doc) *Alert {
+	d.Upgrade(Upgrade)
 	n := d.Root()
-	a := &Alert{ID: id, Title: n.Need("alert").Value, When: When(n.Choice("when", names()...)), At: n.At(), zone: time.UTC}
+	a := &Alert{ID: id, Title: n.Need("alert").Value, When: When(n.Choice("condition", names()...)), At: n.At(), zone: time.UTC}
 	for _, k := range Kinds { // what only other kinds have is passed by
 		for _, s := range k.Settings {
 			n.Text(s.Name)
 		}
 	}
 	v := KindOf(a.When).Settings.Read(n)
-	a.Settings, a.Flow, a.Connection, a.Runs = v, v.Text("flow"), v.Text("connection"), v.Text("runs")
-	a.Times, a.Within, a.Reminder = v.Int("times"), v.Int("within"), v.Int("reminder")
-	a.Tells, a.Every, a.Off = Rhythm(v.Get("tells")), v.Int("every"), v.Is("off")
-	a.By, a.Zone = v.Text("by"), v.Text("zone")
+	a.Settings, a.Flow, a.Connection, a.Runs = v, v.Text("flow"), v.Text("connection"), v.Text("run flow")
+	a.Times, a.Within, a.Reminder = v.Int("threshold"), v.Int("window"), v.Int("repeat after")
+	a.Tells, a.Every, a.Off = Rhythm(v.Get("tells")), v.Int("every"), v.Is("disabled")
+	a.By, a.Zone = v.Text("deadline"), v.Text("zone")
 	a.times(d)
 	n.Done()
 	return a
@@ -59,7 +69,7 @@ func (a *Alert) times(d *doc.Doc) {
 	if a.By.Value != "" {
 		clock, err := time.Parse("15:04", a.By.Value)
 		if err != nil {
-			d.Fault(a.By, fault.Expect(fault.Setting, "a time of day as 06:30", fault.Quote(a.By.Value)).In("by"))
+			d.Fault(a.By, fault.Expect(fault.Setting, "a time of day as 06:30", fault.Quote(a.By.Value)).In("deadline"))
 		}
 		a.by = time.Duration(clock.Hour())*time.Hour + time.Duration(clock.Minute())*time.Minute
 	}

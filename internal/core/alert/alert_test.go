@@ -23,7 +23,7 @@ func TestAnAlertIsReadWithItsDefaults(t *testing.T) {
 	require.Equal(t, []int{1, 600, 3600}, []int{a.Times, a.Within, a.Reminder})
 	for text, want := range map[string]string{
 		"alert: A\nruns: tell\nwhen: it rains\n":                              "it rains",
-		"alert: A\nwhen: a flow fails\n":                                      "runs",
+		"alert: A\nwhen: a flow fails\n":                                      "run flow",
 		"alert: A\nruns: tell\nwhen: nothing arrives\n":                       `"flow" is missing`,
 		"alert: A\nruns: tell\nwhen: nothing arrives\nflow: f\nby: dawn\n":    `expected a time of day as 06:30, found "dawn"`,
 		"alert: A\nruns: tell\nwhen: nothing arrives\nflow: f\nzone: Nowhere": "expected a time zone",

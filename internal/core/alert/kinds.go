@@ -53,7 +53,7 @@ func (a *Alert) Describe(title func(kind, id string) string) string {
 }
 
 // Runs is the setting that names the flow that is run.
-const Runs = "runs"
+const Runs = "run flow"
 
 // Kinds in the order in which they are offered.
 var Kinds = []*Kind{failsKind, nothingKind, backlogKind, downKind, longKind}
@@ -77,14 +77,14 @@ func names() []string {
 
 var (
 	anyFlow = setting.Setting{Name: "flow", Label: "Flow", Type: setting.Part, Of: "flow", None: "any"}
-	runs    = setting.Setting{Name: Runs, Label: "Runs the flow", Type: setting.Part, Of: "flow", Required: true, Help: "Flows that a person or another flow starts, and whose message has fields of: " + strings.Join(Message.Shape().Names, ", ")}
-	repeats = setting.Setting{Name: "reminder", Label: "Repeat while it lasts, after (seconds)", Type: setting.Number, Default: "3600", Help: "0: never"}
-	off     = setting.Setting{Name: "off", Label: "Disabled", Type: setting.Flag}
+	runs    = setting.Setting{Name: Runs, Older: []string{"runs"}, Label: "Runs the flow", Type: setting.Part, Of: "flow", Required: true, Help: "Flows that a person or another flow starts, and whose message has fields of: " + strings.Join(Message.Shape().Names, ", ")}
+	repeats = setting.Setting{Name: "repeat after", Older: []string{"reminder"}, Label: "Repeat while it lasts, after (seconds)", Type: setting.Number, Default: "3600", Help: "0: never"}
+	off     = setting.Setting{Name: "disabled", Older: []string{"off"}, Label: "Disabled", Type: setting.Flag}
 )
 
 // within is for how many seconds something holds.
 func within(label string) setting.Setting {
-	return setting.Setting{Name: "within", Label: label, Type: setting.Number, Default: "600"}
+	return setting.Setting{Name: "window", Older: []string{"within"}, Label: label, Type: setting.Number, Default: "600"}
 }
 
 // all adds what can be set of every alert.
@@ -96,7 +96,7 @@ var failsKind = &Kind{
 	When:  Fails,
 	About: "Runs are set aside or stopped, or records of them are set aside, so many times in so many seconds. Once for each cause.",
 	Settings: all(anyFlow,
-		setting.Setting{Name: "times", Label: "Times, at least", Type: setting.Number, Default: "1"}, within("Within (seconds)"), runs,
+		setting.Setting{Name: "threshold", Older: []string{"times"}, Label: "Times, at least", Type: setting.Number, Default: "1"}, within("Within (seconds)"), runs,
 		setting.Setting{Name: "tells", Label: "When a cause comes again", Type: setting.Choice, Default: string(Once), Choices: []string{string(Once), string(AtMost), string(EachOne)}, Help: "It is counted in any case; this is when it is told again"},
 		setting.Setting{Name: "every", Label: "At most every (seconds)", Type: setting.Number, Default: "900", When: "tells=" + string(AtMost)},
 	),
@@ -113,7 +113,7 @@ var nothingKind = &Kind{
 	About: "No run of the flow has begun for so many seconds; where a time of day is set, it is looked at from then on.",
 	Settings: all(
 		setting.Setting{Name: "flow", Label: "Flow", Type: setting.Part, Of: "flow", Required: true}, within("For (seconds)"),
-		setting.Setting{Name: "by", Label: "By the time of day", Type: setting.Text, Hint: "06:30"},
+		setting.Setting{Name: "deadline", Older: []string{"by"}, Label: "By the time of day", Type: setting.Text, Hint: "06:30"},
 		setting.Setting{Name: "zone", Label: "In the time zone", Type: setting.Text, Hint: "UTC", Help: "For example Europe/Oslo"}, runs,
 	),
 	says: func(a *Alert, of string) string {
@@ -127,7 +127,7 @@ var nothingKind = &Kind{
 var backlogKind = &Kind{
 	When:     Backlog,
 	About:    "More runs wait than so many.",
-	Settings: all(anyFlow, setting.Setting{Name: "times", Label: "Runs that wait, more than", Type: setting.Number, Default: "1"}, runs),
+	Settings: all(anyFlow, setting.Setting{Name: "threshold", Older: []string{"times"}, Label: "Runs that wait, more than", Type: setting.Number, Default: "1"}, runs),
 	says: func(a *Alert, of string) string {
 		return "more than " + strconv.Itoa(a.Times) + " runs of " + of + " wait"
 	},

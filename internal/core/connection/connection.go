@@ -47,8 +47,24 @@ type Named struct {
 // Setting reads one of the operation's settings, or its default.
 func (o *Operation) Setting(name string) string { return o.Settings.Get(name) }
 
+// Upgrade writes a connection part with the names of today where it has older ones, of settings of its operations. It says whether
+// there were any.
+func Upgrade(root doc.Settings) (changed bool) {
+	k := KindOf(root.Get("kind"))
+	if k == nil {
+		return false
+	}
+	for _, o := range root.List("operations") {
+		if v := k.Verb(o.Get("does")); v != nil {
+			changed = v.Settings.Upgrade(o) || changed
+		}
+	}
+	return changed
+}
+
 // Parse reads a connection part.
 func Parse(id string, d *doc.Doc) *Connection {
+	d.Upgrade(Upgrade)
 	n := d.Root()
 	kind := n.Need("kind")
 	c := &Connection{ID: id, Title: n.Need("connection").Value, Kind: kind.Value, About: n.Text("about").Value, doc: d}

@@ -36,7 +36,7 @@ var fileVerbs = []Verb{
 var WriteFile = &fileVerbs[2]
 
 var writing = setting.List{
-	{Name: "there", Label: "If the file exists", Type: setting.Choice, Choices: []string{"replace", "refuse", "append"}, Default: "replace"},
+	{Name: "if exists", Older: []string{"there"}, Was: map[string]string{"replace": "overwrite", "refuse": "fail"}, Label: "If the file exists", Type: setting.Choice, Choices: []string{"overwrite", "fail", "append"}, Default: "overwrite"},
 	{Name: "compress", Label: "Compress", Type: setting.Choice, Choices: []string{"no", "gzip", "zip"}, Default: "no", Help: "The ending .gz or .zip is added to the name"},
 }
 

@@ -95,8 +95,8 @@ var soapSettings = setting.List{
 	{Name: "version", Label: "SOAP version", Type: setting.Choice, Choices: []string{"1.1", "1.2"}, Default: "1.1"},
 	{Name: "style", Label: "Style", Type: setting.Choice, Choices: []string{"document", "rpc"}, Default: "document", Help: "Both with literal use, as WS-I Basic Profile 1.1 wants"},
 	{Name: "action", Label: "Action", Type: setting.Text},
-	{Name: "wrapper", Label: "Request element", Type: setting.Text, Required: true, Help: "Its name in the body"},
-	{Name: "answer", Label: "Response element", Type: setting.Text, Help: "Its name in the body of the response. Default: any"},
+	{Name: "request element", Older: []string{"wrapper"}, Label: "Request element", Type: setting.Text, Required: true, Help: "Its name in the body"},
+	{Name: "response element", Older: []string{"answer"}, Label: "Response element", Type: setting.Text, Help: "Its name in the body of the response. Default: any"},
 	{Name: "namespace", Label: "Namespace", Type: setting.Text, Required: true, Help: "of the request element"},
 	{Name: "header", Label: "Header", Type: setting.Lines, Of: "xml", Help: "XML that stands in the envelope's header; {name} stands for a field of the request"},
 }

@@ -25,6 +25,64 @@ func (s Settings) Set(key, to string) {
 	}
 }
 
+// Map is the mapping under a key; ok is false where there is none.
+func (s Settings) Map(key string) (inner Settings, ok bool) {
+	n, err := descend(s.node, key)
+	return Settings{n}, err == nil && n.Kind == yaml.MappingNode
+}
+
+// List are the mappings of the list under a key.
+func (s Settings) List(key string) (list []Settings) {
+	n, err := descend(s.node, key)
+	if err != nil || n.Kind != yaml.SequenceNode {
+		return nil
+	}
+	for _, item := range n.Content {
+		if item.Kind == yaml.MappingNode {
+			list = append(list, Settings{item})
+		}
+	}
+	return list
+}
+
+// Rename gives a key another name, unless there is one of that name already. It says whether it has.
+func (s Settings) Rename(key, to string) bool {
+	was := -1
+	for i := 0; i+1 < len(s.node.Content); i += 2 {
+		switch s.node.Content[i].Value {
+		case key:
+			was = i
+		case to:
+			return false
+		}
+	}
+	if was < 0 {
+		return false
+	}
+	s.node.Content[was].Value = to
+	return true
+}
+
+// Upgrade changes the document, as it was parsed, to what it would be if it were written today. Places stay those of the text.
+func (d *Doc) Upgrade(with func(root Settings) bool) {
+	if d.root != nil && d.root.Kind == yaml.MappingNode {
+		with(Settings{d.root})
+	}
+}
+
+// Upgraded is a text as it would be written today; the same where with changes nothing, or the text cannot be read.
+func Upgraded(text []byte, with func(root Settings) bool) []byte {
+	changed := false
+	now, err := change(text, func(root *yaml.Node) error {
+		changed = root.Kind == yaml.MappingNode && with(Settings{root})
+		return nil
+	})
+	if err != nil || !changed {
+		return text
+	}
+	return now
+}
+
 // Items writes some items of a list of the document as a list of its own.
 func Items(text []byte, path []any, index, n int) ([]byte, error) {
 	var out []byte

@@ -35,12 +35,12 @@ type Flow struct {
 // Settings are those of a flow as a whole.
 var Settings = setting.List{
 	{Name: "reference", Label: "Run reference", Type: setting.Formula, Help: "By which people look for it: a formula over run and the message that it begins with"},
-	{Name: "at once", Label: "Concurrent runs (at most)", Type: setting.Number, Help: "Empty: any number"},
-	{Name: "busy", Label: "When the limit is reached", Type: setting.Choice, Default: "queue", Choices: []string{"queue", "skip"}},
-	{Name: "one per", Label: "Ordering key", Type: setting.Formula, Help: "A formula over run and the message: runs for which it is the same wait for each other, in their order"},
-	{Name: "keeps", Label: "Stored message data", Type: setting.Choice, Default: string(KeepsAll), Choices: []string{string(KeepsAll), string(KeepsEnds), string(KeepsNothing)}, Help: "What is set aside is kept always, until somebody has dealt with it"},
-	{Name: "kept for", Label: "Retention (days)", Type: setting.Number, Help: "Empty: for ever"},
-	{Name: "time limit", Label: "Time limit of a run (seconds)", Type: setting.Number, Help: "Empty: none"},
+	{Name: "concurrency", Older: []string{"at once"}, Label: "Concurrent runs (at most)", Type: setting.Number, Help: "Empty: any number"},
+	{Name: "when busy", Older: []string{"busy"}, Label: "When the limit is reached", Type: setting.Choice, Default: "queue", Choices: []string{"queue", "skip"}},
+	{Name: "ordering key", Older: []string{"one per"}, Label: "Ordering key", Type: setting.Formula, Help: "A formula over run and the message: runs for which it is the same wait for each other, in their order"},
+	{Name: "store", Older: []string{"keeps"}, Label: "Stored message data", Type: setting.Choice, Default: string(KeepsAll), Choices: []string{string(KeepsAll), string(KeepsEnds), string(KeepsNothing)}, Help: "What is set aside is kept always, until somebody has dealt with it"},
+	{Name: "retention days", Older: []string{"kept for"}, Label: "Retention (days)", Type: setting.Number, Help: "Empty: for ever"},
+	{Name: "timeout", Older: []string{"time limit"}, Label: "Time limit of a run (seconds)", Type: setting.Number, Help: "Empty: none"},
 }
 
 // Keeps is what the journal keeps of a flow's messages. What is set aside is kept always, with its own text: it waits for
@@ -116,13 +116,14 @@ func (s *Step) Setting(name string) string { return s.Settings.Get(name) }
 
 // Parse reads a flow part.
 func Parse(id string, d *doc.Doc) *Flow {
+	d.Upgrade(Upgrade)
 	n := d.Root()
 	f := &Flow{ID: id, Title: n.Need("flow").Value, At: n.At(), Doc: d}
 	f.Trigger = readTrigger(n.Map("trigger"))
 	f.Settings = Settings.Read(n)
-	f.Reference, f.OnePer = f.Settings.Text("reference"), f.Settings.Text("one per")
-	f.Limit, f.AtOnce, f.Busy = f.Settings.Int("time limit"), f.Settings.Int("at once"), f.Settings.Get("busy")
-	f.Keeps, f.KeptFor = Keeps(f.Settings.Get("keeps")), f.Settings.Int("kept for")
+	f.Reference, f.OnePer = f.Settings.Text("reference"), f.Settings.Text("ordering key")
+	f.Limit, f.AtOnce, f.Busy = f.Settings.Int("timeout"), f.Settings.Int("concurrency"), f.Settings.Get("when busy")
+	f.Keeps, f.KeptFor = Keeps(f.Settings.Get("store")), f.Settings.Int("retention days")
 	f.Steps = steps(n, "steps", []any{"steps"}, map[string]bool{"trigger": true})
 	if len(f.Steps) == 0 && n.Present() {
 		n.Fault(fault.Required, "the flow has no steps").Setting = "steps"

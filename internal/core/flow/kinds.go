@@ -10,18 +10,20 @@ import (
 // TrackKind is one way in which a kind of step holds other steps.
 type TrackKind struct {
 	Key, Title, About string
-	Many              bool // a list of tracks, each with a name and steps of its own
-	If                bool // each of them has a condition
-	Below             bool // drawn as a track below: what happens when something goes wrong
-	Chosen            bool // only the records that are led into it pass it
-	TakesBack         bool // takes the step back, and is no way on
-	Quiet             bool // not drawn while it has no steps
+	Older             []string // keys that it had before
+	Many              bool     // a list of tracks, each with a name and steps of its own
+	If                bool     // each of them has a condition
+	Below             bool     // drawn as a track below: what happens when something goes wrong
+	Chosen            bool     // only the records that are led into it pass it
+	TakesBack         bool     // takes the step back, and is no way on
+	Quiet             bool     // not drawn while it has no steps
 }
 
 // Kind is one kind of step: all that the product knows of it stands in this value.
 type Kind struct {
 	Name, Title, About string
-	Group              string // under which it is offered
+	Older              []string // names that it had before
+	Group              string   // under which it is offered
 	Settings           setting.List
 	Tracks             []TrackKind
 	Outside            bool // stands on its connection's lane
@@ -79,8 +81,8 @@ const (
 	EachKind   = "each"
 	MapKind    = "map"
 	CallKind   = "call"
-	FlowKind   = "flow"
-	AnswerKind = "answer"
+	FlowKind   = "run flow"
+	AnswerKind = "respond"
 )
 
 // Holds is the first track with the steps inside the step; nil where it holds none.

@@ -9,7 +9,8 @@ import (
 // TriggerKind is one way in which runs start: all that a person can set stands in this value.
 type TriggerKind struct {
 	Name, Title, About string
-	Drawn              string // its title on a drawing, where it has no name
+	Older              []string // names that it had before
+	Drawn              string   // its title on a drawing, where it has no name
 	Settings           setting.List
 	Brings             bool                           // runs begin with records, which a Read step reads
 	Files              bool                           // they stand in a file
@@ -57,11 +58,11 @@ func readTrigger(n doc.Node) Trigger {
 	v := tr.Of().Settings.Read(n)
 	tr.Settings, tr.With = v, v.Pairs["with"]
 	tr.Name, tr.From, tr.Subject, tr.As = v.Get("name"), v.Get("from"), v.Get("subject"), v.Get("as")
-	tr.Connection, tr.Operation, tr.Mask, tr.Rising = v.Text("connection"), v.Text("operation"), v.Text("mask"), v.Text("rising")
+	tr.Connection, tr.Operation, tr.Mask, tr.Rising = v.Text("connection"), v.Text("operation"), v.Text("glob"), v.Text("watermark")
 	tr.Cron, tr.Zone, tr.Holidays, tr.Missed = v.Text("cron"), v.Text("zone"), v.Text("holidays"), Missed(v.Get("missed"))
-	tr.Method, tr.Path, tr.Key, tr.Keep = v.Get("method"), v.Text("path"), v.Text("key"), v.Get("keep")
-	tr.Input, tr.Output, tr.Parameters, tr.Sample = v.Text("input"), v.Text("output"), v.Text("parameters"), v.Text("tried with")
-	tr.Elsewhere, tr.Wait, tr.Every = v.Get("other sites") == "yes", v.Int("wait"), max(1, v.Int("every"))
+	tr.Method, tr.Path, tr.Key, tr.Keep = v.Get("method"), v.Text("path"), v.Text("bearer token"), v.Get("keep")
+	tr.Input, tr.Output, tr.Parameters, tr.Sample = v.Text("input"), v.Text("output"), v.Text("parameters"), v.Text("sample")
+	tr.Elsewhere, tr.Wait, tr.Every = v.Get("other sites") == "yes", v.Int("timeout"), max(1, v.Int("interval"))
 	if tr.As == "" {
 		tr.As = "input"
 	}

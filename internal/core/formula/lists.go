@@ -118,9 +118,9 @@ var listFunctions = []Function{
 	listFn("except", "The items that do not stand in another list, each once.", []Param{p("list", listKind), p("other", listKind)}, func(fr *Frame, a []value.Value) (value.Value, error) {
 		return unlike(fr, a[0].Items(), a[1].Items())
 	}, ex(`join(except([1, 2, 3], [3]), " ")`, "1 2")),
-	pure("has", "lists", "Whether a value stands in a list.", []Param{p("list", listKind), p("value", nil)}, value.Boolean, func(a []value.Value) (value.Value, error) {
+	pure("includes", "lists", "Whether a list includes a value.", []Param{p("list", listKind), p("value", nil)}, value.Boolean, func(a []value.Value) (value.Value, error) {
 		return value.Bool(slices.ContainsFunc(a[0].Items(), func(v value.Value) bool { return value.Equal(v, a[1]) })), nil
-	}, ex(`has(["CAR", "LOR"], "LOR")`, "true")),
+	}, ex(`includes(["CAR", "LOR"], "LOR")`, "true")),
 	extremeOf("least", "The least item of a list; absent when it is empty.", -1, ex(`least([3, 1, 2])`, "1")),
 	extremeOf("greatest", "The greatest item of a list; absent when it is empty.", 1, ex(`greatest([3, 1, 2])`, "3")),
 	pure("range", "lists", "The whole numbers from one to another, as a list of at most 100,000.", []Param{p("from", whole), p("to", whole)}, value.ListKind, func(a []value.Value) (value.Value, error) {

@@ -27,7 +27,7 @@ var otherNames = map[string]string{
 var otherForms = map[string]string{
 	"if/3": "($1 ? $2 : $3)", "iif/3": "($1 ? $2 : $3)", "ifelse/3": "($1 ? $2 : $3)", "if/2": "($1 ? $2 : nil)",
 	"today/0": "date(run.started)", "now/0": "run.started", "currentdate/0": "date(run.started)", "sysdate/0": "run.started",
-	"and/2": "($1 and $2)", "or/2": "($1 or $2)", "contains/2": "($1 contains $2)", "includes/2": "($1 contains $2)",
+	"and/2": "($1 and $2)", "or/2": "($1 or $2)", "contains/2": "($1 contains $2)",
 	"startswith/2": "($1 startsWith $2)", "endswith/2": "($1 endsWith $2)", "matches/2": "($1 matches $2)",
 	"in/2": "($1 in $2)", "equals/2": "($1 == $2)", "eq/2": "($1 == $2)", "exists/1": "not isMissing($1)",
 }

@@ -7,7 +7,7 @@ import (
 )
 
 var alertKind = &kind{
-	folder: Alerts, one: "alert", title: "alert", named: map[string]string{"flow": Flows, "runs": Flows, "connection": Connections},
+	folder: Alerts, one: "alert", title: "alert", older: alert.Upgrade, named: map[string]string{"flow": Flows, "run flow": Flows, "connection": Connections},
 	compile: func(k *looking, u *unit) {
 		d := u.doc.Again()
 		a := alert.Parse(u.ID, d)

@@ -23,6 +23,15 @@ const (
 	Alerts      = "alerts"
 )
 
+// Upgraded is the text of a part with the names of today, where it has older ones.
+func Upgraded(path string, text []byte) []byte {
+	name, _, ok := Kind(path)
+	if k := kindOf(name); ok && k != nil && k.older != nil {
+		return doc.Upgraded(text, k.older)
+	}
+	return text
+}
+
 // kind is one kind of part: all that a project does with parts of it.
 type kind struct {
 	folder string
@@ -30,6 +39,7 @@ type kind struct {
 	title  string // the setting that has the title; empty where a part has none, and is shown by its id
 	files  bool   // its parts are files of any name, whose name is the id
 
+	older   func(root doc.Settings) bool    // writes what has older names with those of today; nil: there are none
 	parse   func(id string, d *doc.Doc) any // what others may know of a part without compiling it; nil: nothing
 	compile func(k *looking, u *unit)       // sets the unit's value and faults; nil: what was parsed is all
 	titled  func(u *unit) string            // the title; empty where there is none

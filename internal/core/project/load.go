@@ -48,6 +48,9 @@ func readUnit(part Part, text string) *unit {
 		return u
 	}
 	u.doc = doc.Parse(part.Path, []byte(text))
+	if u.kind.older != nil {
+		u.doc.Upgrade(u.kind.older)
+	}
 	if !utf8.ValidString(text) {
 		u.own = fault.List{fault.New(fault.Encoding, "the part is not UTF-8 text").At(fault.Place{Source: part.Path, Line: 1})}
 	}

@@ -61,7 +61,7 @@ func schemaRefs(u *unit) []ref {
 }
 
 var connectionKind = &kind{
-	folder: Connections, one: "connection", title: "connection", named: map[string]string{"operations/*/request": Schemas, "operations/*/response": Schemas},
+	folder: Connections, one: "connection", title: "connection", older: connection.Upgrade, named: map[string]string{"operations/*/request": Schemas, "operations/*/response": Schemas},
 	compile: func(k *looking, u *unit) {
 		d := u.doc.Again()
 		c := connection.Parse(u.ID, d)
@@ -94,6 +94,7 @@ var mappingKind = &kind{
 
 var flowKind = &kind{
 	folder: Flows, one: "flow", title: "flow",
+	older:   flow.Upgrade,
 	parse:   func(id string, d *doc.Doc) any { return flow.Parse(id, d) },
 	compile: compileFlow,
 	titled:  func(u *unit) string { return u.parsed.(*flow.Flow).Title },

@@ -73,7 +73,7 @@ func TestFaultsAcrossParts(t *testing.T) {
 		"no such key":         {flowFile, "key: gauge_code, taken_at", "key: gauge_code, at", `flows/gauge-readings.yaml:44:14: row has no field "at". It has station_id, gauge_code, taken_at, level_cm, above_datum_cm, is_surge, trend, station_name, unit, source_file`},
 		"match type":          {flowFile, "gauge_code: reading.gauge", "gauge_code: reading.level_cm", `flows/gauge-readings.yaml:31:23: expected text to compare with gauge_code, found decimal`},
 		"missing setting":     {flowFile, "        table: station\n", "", `flows/gauge-readings.yaml:24:9: "table" is missing`},
-		"unknown step":        {flowFile, "step: keep", "step: sieve", `flows/gauge-readings.yaml:20:15: expected a kind of step (read, each, choose, at once, attempt, keep, once, gather, cached, map, set, tally, check, parse, format, template, pack, seal, open, look up, change, find, upsert, call, write, flow, answer, wait, deliver, await, note, reference, stop), found "sieve"`},
+		"unknown step":        {flowFile, "step: filter", "step: sieve", `flows/gauge-readings.yaml:20:15: expected a kind of step (read, each, choose, parallel, try, filter, deduplicate, aggregate, cache, map, set, accumulate, validate, parse, serialize, template, encode, encrypt, decrypt, look up, update table, look up row, upsert, call, write, run flow, respond, wait, send message, receive message, log, reference, stop), found "sieve"`},
 		"id twice":            {flowFile, "id: find", "id: keep", `flows/gauge-readings.yaml:24:9: the step id "keep" is there twice`},
 		"used too early":      {flowFile, "of: reading", "of: row", `flows/gauge-readings.yaml:18:9: there is no "row" here`},
 		"source missing":      {flowFile, "as: station", "as: pier", `flows/gauge-readings.yaml:36:18: the mapping needs "station"; no step before yields it`},
@@ -145,10 +145,10 @@ func TestLayout(t *testing.T) {
 func TestLayoutNeverOverlaps(t *testing.T) {
 	texts := demoTexts(t)
 	text := texts["flows/gauge-readings.yaml"]
-	at := strings.Index(text, "      - step: find")
+	at := strings.Index(text, "      - step: look up row")
 	var many strings.Builder
 	for i := range 150 {
-		many.WriteString(strings.ReplaceAll("      - step: keep\n        id: kN\n        where: level_cm > 0\n", "N", string(rune('a'+i%26))+strings.Repeat("x", i/26)))
+		many.WriteString(strings.ReplaceAll("      - step: filter\n        id: kN\n        where: level_cm > 0\n", "N", string(rune('a'+i%26))+strings.Repeat("x", i/26)))
 	}
 	texts["flows/gauge-readings.yaml"] = text[:at] + many.String() + text[at:]
 	p := Load("skerry", texts)

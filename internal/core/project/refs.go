@@ -30,7 +30,7 @@ func (u *unit) refs() []ref {
 
 // refsIn are the settings of a part at whose path the id of a part stands, of the kind that is given; empty is none.
 func refsIn(u *unit, kind func(path []any) string) (list []ref) {
-	for _, s := range doc.Scalars([]byte(u.text)) {
+	for _, s := range doc.Scalars(Upgraded(u.Path, []byte(u.text))) {
 		if of := kind(s.Path); of != "" && s.Value != "" {
 			list = append(list, ref{s.Path, of, s.Value})
 		}
@@ -128,7 +128,7 @@ func (p *Project) follow(texts map[string]string, kind, was, id, path, to string
 		if !there {
 			before = p.Texts[part.Path]
 		}
-		text := []byte(before)
+		text := Upgraded(part.Path, []byte(before))
 		for _, r := range p.units[part.Path].refs() {
 			var err error
 			if r.kind == kind && r.id == was {

@@ -45,7 +45,8 @@ type Setting struct {
 	Default           string
 	Initial           string // what a new thing begins with where something must be written
 	Choices           []string
-	Was               map[string]string // choices by the names that they had before, which part files may still say
+	Older             []string          // names that it had before, which part files may still say
+	Was               map[string]string // the same of its choices: the new one by the older one
 	Least, Greatest   int               // of a number; Greatest 0 is none
 	When              string            // there only while another setting has one of some values: "name=value|value"
 	Of                string            // Part: the kind of part; Secret: the type of secret; Lines: the language of the text, where it has one
@@ -173,6 +174,20 @@ func (l List) Read(n doc.Node) Values {
 		}
 	}
 	return v
+}
+
+// Upgrade writes the settings of a part that have older names, or older choices, with those of today. It says whether there were any.
+func (l List) Upgrade(s doc.Settings) (changed bool) {
+	for _, one := range l {
+		for _, older := range one.Older {
+			changed = s.Rename(older, one.Name) || changed
+		}
+		if now, was := one.Was[s.Get(one.Name)]; was {
+			s.Set(one.Name, now)
+			changed = true
+		}
+	}
+	return changed
 }
 
 // Chosen are values that stand in no part.

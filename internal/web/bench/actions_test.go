@@ -107,9 +107,9 @@ func TestEditsChangeTheTextAndNothingElse(t *testing.T) {
 	require.Equal(t, want, w.Draft(flow).Text)
 	require.Equal(t, "mira", w.Draft(flow).MadeBy)
 
-	status, _ = w.Post("/bench/flows/gauge-readings/steps/trigger", url.Values{"revision": {fmt.Sprint(w.Draft(flow).Revision)}, "set mask": {"*.txt"}, "set every": {"5"}})
+	status, _ = w.Post("/bench/flows/gauge-readings/steps/trigger", url.Values{"revision": {fmt.Sprint(w.Draft(flow).Revision)}, "set glob": {"*.txt"}, "set interval": {"5"}})
 	require.Equal(t, http.StatusOK, status)
-	require.Contains(t, w.Draft(flow).Text, "mask: '*.txt'\n  every: 5\n")
+	require.Contains(t, w.Draft(flow).Text, "glob: '*.txt'\n  interval: 5\n")
 
 	rule := func(field, kind, text string) string {
 		d := w.Draft(mapping)

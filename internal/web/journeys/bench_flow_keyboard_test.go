@@ -93,7 +93,7 @@ func TestBookingsBecomeInvoicesByKeyboardAlone(t *testing.T) {
 	tb.chosen("#set-connection", "Quay")
 	tb.sees("#set-operation", "List bookings")
 	tb.chosen("#set-operation", "List")
-	tb.setting("#set-rising", "changed")
+	tb.setting("#set-watermark", "changed")
 	tb.sees("#setting-with", "since")
 	tb.setting("#with-since", "rising")
 
@@ -110,7 +110,7 @@ func TestBookingsBecomeInvoicesByKeyboardAlone(t *testing.T) {
 	tb.step("note invoice", "Note")
 	tb.setting("#with-invoice", "text(posted.number)")
 	tb.sees("#faults", "✓ No faults")
-	require.Equal(t, []string{"read", "each", "keep", "booking-to-invoice", "invoice-to-posting", "post-invoice", "note-invoice"}, w.steps("bills-of-bookings"))
+	require.Equal(t, []string{"read", "each", "filter", "booking-to-invoice", "invoice-to-posting", "post-invoice", "note-invoice"}, w.steps("bills-of-bookings"))
 
 	tb.tabTo("#release")
 	tb.keys(kb.Enter)
@@ -162,28 +162,28 @@ func TestStepsAreMovedWithTheMouse(t *testing.T) {
 	tb.sees("#panel .ph", "Without an invoice")
 	tb.do(chromedp.Evaluate(`document.querySelector('.gap[data-gap="steps/1/steps:2"]').dispatchEvent(new MouseEvent("click", {bubbles: true, cancelable: true}))`, nil))
 	tb.sees("#panel .ph", "Add step")
-	tb.fill("#pick", "note")
-	tb.sees("#offers", "Note")
-	tb.click(`#offers button[value="kind/note"]`)
-	tb.sees("#panel .ph", "Note")
-	require.Equal(t, "read each keep map note2 posting post note", w.outline("booking-to-invoice"))
-	tb.carry("#node-note2", `.gap[data-gap="steps/1/steps:0"]`)
-	tb.sees("#lanes", "Note")
-	w.eventually("booking-to-invoice", "read each note2 keep map posting post note")
-	tb.sees("#panel .ph", "Note")
+	tb.fill("#pick", "log")
+	tb.sees("#offers", "Log")
+	tb.click(`#offers button[value="kind/log"]`)
+	tb.sees("#panel .ph", "Log")
+	require.Equal(t, "read each keep map log posting post note", w.outline("booking-to-invoice"))
+	tb.carry("#node-log", `.gap[data-gap="steps/1/steps:0"]`)
+	tb.sees("#lanes", "Log")
+	w.eventually("booking-to-invoice", "read each log keep map posting post note")
+	tb.sees("#panel .ph", "Log")
 	tb.ctrl("c")
 	tb.ctrl("v")
-	w.eventually("booking-to-invoice", "read each note2 note3 keep map posting post note")
-	tb.sees("#node-note3.sel", "Note")
+	w.eventually("booking-to-invoice", "read each log log2 keep map posting post note")
+	tb.sees("#node-log2.sel", "Log")
 	tb.keys(kb.Delete)
-	w.eventually("booking-to-invoice", "read each note2 keep map posting post note")
-	tb.sees("#node-note2.sel", "Note")
+	w.eventually("booking-to-invoice", "read each log keep map posting post note")
+	tb.sees("#node-log.sel", "Log")
 	tb.keys("o")
-	tb.sees("#node-note2.off", "disabled")
+	tb.sees("#node-log.off", "disabled")
 	tb.do(chromedp.Evaluate(`document.querySelector("#doing details").open = true`, nil))
-	tb.click(`#doing button[value="wrap attempt"]`)
-	tb.sees("#panel .ph", "Attempt")
-	require.Equal(t, "read each attempt note2 keep map posting post note", w.outline("booking-to-invoice"))
+	tb.click(`#doing button[value="wrap try"]`)
+	tb.sees("#panel .ph", "Try")
+	require.Equal(t, "read each try log keep map posting post note", w.outline("booking-to-invoice"))
 	for range 6 {
 		revision := tb.value("#rev-doing")
 		tb.ctrl("z")
@@ -224,21 +224,21 @@ func (tb *tab) carry(from, to string) {
 	)
 }
 
-// TestStepsArePutUnderUndoAndFinally: tracks that have no steps yet are not drawn, and are filled from the step.
-func TestStepsArePutUnderUndoAndFinally(t *testing.T) {
+// TestStepsArePutUnderCompensateAndFinally: tracks that have no steps yet are not drawn, and are filled from the step.
+func TestStepsArePutUnderCompensateAndFinally(t *testing.T) {
 	w := newWorld(t)
 	tb := w.tab()
-	for step, track := range map[string]string{"warn": "Finally", "post": "Undo"} {
+	for step, track := range map[string]string{"warn": "Finally", "post": "Compensate"} {
 		tb.open("/bench/flows/vehicle?step=" + step)
 		tb.sees("#node-"+step+".sel", "")
 		tb.do(chromedp.Evaluate(`document.querySelector("#doing details").open = true`, nil))
 		tb.click("#under-" + track)
 		tb.sees("#panel .ph", "Add step")
-		tb.keys("notes a text" + kb.Enter)
-		tb.sees("#panel .ph", "Note")
+		tb.keys("logs a text" + kb.Enter)
+		tb.sees("#panel .ph", "Log")
 		tb.sees("#lanes", track)
 	}
-	require.Contains(t, w.Text("flows/vehicle.yaml"), "undo:\n")
+	require.Contains(t, w.Text("flows/vehicle.yaml"), "compensate:\n")
 	require.Contains(t, w.Text("flows/vehicle.yaml"), "finally:\n")
 }
 

@@ -91,7 +91,7 @@ func TestASecondPressIsDoneAfterTheFirst(t *testing.T) {
 			tb.do(chromedp.MouseEvent(input.MousePressed, at.X, at.Y, chromedp.ButtonLeft, chromedp.ClickCount(int(n))), chromedp.MouseEvent(input.MouseReleased, at.X, at.Y, chromedp.ButtonLeft, chromedp.ClickCount(int(n))))
 		}
 	}
-	steps := func() int { return strings.Count(w.Text("flows/gauge-readings.yaml"), "step: keep") }
+	steps := func() int { return strings.Count(w.Text("flows/gauge-readings.yaml"), "step: filter") }
 	twice(1)
 	tb.until("two more steps", func() bool { return steps() == 3 })
 	tb.quiet()

@@ -226,7 +226,7 @@ func TestTheRulerShowsTheLine(t *testing.T) {
 func TestTheRequestIsShown(t *testing.T) {
 	w := newWorld(t)
 	address := w.desks()
-	w.Change("flows/booking-to-invoice.yaml", "every: 5", "every: 1")
+	w.Change("flows/booking-to-invoice.yaml", "interval: 5", "interval: 1")
 	_, err := w.Engine.CreateRelease(t.Context(), testkit.Skerry, "booking-to-invoice", "", "mira")
 	require.NoError(t, err)
 	r := w.newestOf("booking-to-invoice", store.Done)
@@ -342,7 +342,7 @@ func TestTheBestHitStandsFirst(t *testing.T) {
 	tb.open("/bench/flows/gauge-readings?step=find")
 	tb.do(typed("i"))
 	tb.sees("#panel .ph", "Add step")
-	for typed, want := range map[string]string{"write files": "Write files", "map": "Map to Tide level", "note": "Note", "keep": "Filter", "filter": "Filter"} {
+	for typed, want := range map[string]string{"write files": "Write files", "map": "Map to Tide level", "log": "Log", "filter": "Filter"} {
 		tb.fill("#pick", typed)
 		var offered string
 		tb.on("#offers", `return [...e.querySelectorAll(".offer")].filter((o) => !o.hidden).sort((a, b) => a.style.order - b.style.order)[0].dataset.name`, &offered)

@@ -47,8 +47,8 @@ func (w *world) invoices(booking string) int {
 func TestABookingThatFailsIsFoundMendedAndInvoiced(t *testing.T) {
 	w := newWorld(t)
 	address := w.desks()
-	w.Change("flows/booking-to-invoice.yaml", "every: 5", "every: 1")
-	w.Change("flows/booking-to-invoice.yaml", "      - step: keep\n", "      - {step: reference, id: known, name: Known by its number, is: booking.number}\n      - step: keep\n")
+	w.Change("flows/booking-to-invoice.yaml", "interval: 5", "interval: 1")
+	w.Change("flows/booking-to-invoice.yaml", "      - step: filter\n", "      - {step: reference, id: known, name: Known by its number, is: booking.number}\n      - step: keep\n")
 	_, err := w.Engine.CreateRelease(t.Context(), testkit.Skerry, "booking-to-invoice", "", "mira")
 	require.NoError(t, err)
 	w.newestOf("booking-to-invoice", store.Done)

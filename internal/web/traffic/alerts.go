@@ -146,7 +146,7 @@ func (t traffic) saveAlert(c *gin.Context) error {
 	if k == nil {
 		return fault.Expect(fault.Unknown, "something to look for", fault.Quote(c.PostForm("when"))).In("When")
 	}
-	text := doc.Encode(doc.Out{{Key: "alert", Value: title}, {Key: "when", Value: string(k.When)}})
+	text := doc.Encode(doc.Out{{Key: "alert", Value: title}, {Key: "condition", Value: string(k.When)}})
 	if text, err = form.Write(c, text, setting.Values{List: k.Settings}); err != nil {
 		return err
 	}

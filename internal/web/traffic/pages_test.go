@@ -115,14 +115,14 @@ func TestAlertsAreSetOnAPage(t *testing.T) {
 	w.Has(w.Shows("/traffic/alerts"), "Trouble in any flow")
 	page := w.Shows("/traffic/alerts?alert=new&when=nothing+arrives")
 	w.Has(page, "By the time of day")
-	w.HasNot(page, `name="set times"`)
-	status, page := w.Sends("/traffic/alerts", "title", "No scans", "when", "nothing arrives", "set flow", "gauge-readings", "set within", "60", "set by", "dawn", "set runs", "trouble-to-the-board")
+	w.HasNot(page, `name="set threshold"`)
+	status, page := w.Sends("/traffic/alerts", "title", "No scans", "when", "nothing arrives", "set flow", "gauge-readings", "set window", "60", "set deadline", "dawn", "set run flow", "trouble-to-the-board")
 	require.Equal(t, 200, status)
 	w.Has(page, "expected a time of day as 06:30")
 	w.Has(page, "has a fault")
 	revision := page[strings.Index(page, `name="revision" value="`)+len(`name="revision" value="`):]
 	revision = revision[:strings.Index(revision, `"`)]
-	change := []string{"id", "no-scans", "title", "No scans", "when", "nothing arrives", "set flow", "gauge-readings", "set within", "60", "set by", "06:30", "set runs", "trouble-to-the-board", "revision", revision}
+	change := []string{"id", "no-scans", "title", "No scans", "when", "nothing arrives", "set flow", "gauge-readings", "set window", "60", "set deadline", "06:30", "set run flow", "trouble-to-the-board", "revision", revision}
 	status, page = w.Sends("/traffic/alerts", change...)
 	require.Equal(t, 200, status)
 	w.Has(page, "nothing arrives for Gauge readings to the ledger by 06:30")

@@ -319,8 +319,8 @@ func (t *taker) take(op *operation, version, style, action, space string) error 
 		o.Add("style", style)
 	}
 	o.Add("action", action)
-	o.Add("wrapper", wrapper)
-	o.Add("answer", answer)
+	o.Add("request element", wrapper)
+	o.Add("response element", answer)
 	o.Add("namespace", namespace)
 	t.out.Operations = append(t.out.Operations, o)
 	return nil

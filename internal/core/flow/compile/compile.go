@@ -193,12 +193,12 @@ func (c *Compiler) planned(s *flow.Step, k *Kind, ended string) *running.Planned
 
 // undo compiles the steps that take a step back.
 func (c *Compiler) undo(s *flow.Step) {
-	t := s.Track("undo")
+	t := s.Track("compensate")
 	if t == nil {
 		return
 	}
 	if len(t.Steps) > 0 && !c.Caught {
-		c.Fault(s.At, fault.New(fault.Setting, "%s is undone by nothing: it stands in no attempt", s.Name).Mended("Wrap it and the steps behind it in an attempt"))
+		c.Fault(s.At, fault.New(fault.Setting, "%s has compensating steps, and stands in no Try step", s.Name).Mended("Wrap it and the steps behind it in a Try step"))
 	}
 	c.Within(func() { c.Track(t) })
 }

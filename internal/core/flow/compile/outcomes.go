@@ -33,7 +33,7 @@ func (c *Compiler) promised() {
 		what = c.Plan.Output.ID
 	}
 	if !e.Some {
-		c.Note(c.Flow.Trigger.At, "", fault.New(fault.Required, "whoever calls the flow is promised %s, and no step answers", what).Mended("Add an Answer step, or take the output out of the trigger"))
+		c.Note(c.Flow.Trigger.At, "", fault.New(fault.Required, "whoever calls the flow is promised %s, and no step answers", what).Mended("Add a Respond step, or take the output out of the trigger"))
 		return
 	}
 	for _, w := range e.Without {

@@ -424,7 +424,7 @@ func (l *layout) attempt(s *flow.Step, n Node, gap *flow.Gap) {
 
 // undo draws what takes a step back as a track below it that leads nowhere.
 func (l *layout) undo(s *flow.Step) {
-	t := s.Track("undo")
+	t := s.Track("compensate")
 	if t == nil || len(t.Steps) == 0 {
 		return
 	}

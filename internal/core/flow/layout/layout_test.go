@@ -31,7 +31,7 @@ func (g *grower) steps(depth int) []*flow.Step {
 }
 
 func (g *grower) step(depth int) *flow.Step {
-	kinds := []string{"set", "call", "call", "note", "stop", "each", "choose", "at once", "attempt"}
+	kinds := []string{"set", "call", "call", "log", "stop", "each", "choose", "parallel", "try"}
 	if depth == 0 {
 		kinds = kinds[:4]
 	}
@@ -144,7 +144,7 @@ func gaps(all map[string]bool, steps []*flow.Step, path []any) {
 	for i, s := range steps {
 		all[fmt.Sprint(path, i)] = true
 		for _, t := range s.Tracks {
-			if t.Kind.Key == "finally" && len(t.Steps) == 0 || t.Kind.Key == "undo" {
+			if t.Kind.Key == "finally" && len(t.Steps) == 0 || t.Kind.Key == "compensate" {
 				continue
 			}
 			gaps(all, t.Steps, t.Path)

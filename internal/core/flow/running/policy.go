@@ -17,7 +17,7 @@ type Policy struct {
 // PolicyOf reads the settings of a step about attempts and delays.
 func PolicyOf(s *flow.Step) Policy {
 	seconds := func(name string) time.Duration { return time.Duration(s.Number(name) * float64(time.Second)) }
-	return Policy{tries: int(s.Number("tries")), pause: seconds("pause"), longest: seconds("longest pause"), growth: s.Number("growth"), limit: seconds("time limit")}
+	return Policy{tries: int(s.Number("attempts")), pause: seconds("delay"), longest: seconds("longest delay"), growth: s.Number("backoff"), limit: seconds("timeout")}
 }
 
 // Failed is what a step could not do because a system cannot be reached.

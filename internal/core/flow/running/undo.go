@@ -16,7 +16,7 @@ type Compensated struct {
 // NoteUndone notes what was taken back.
 func (b *Batch) NoteUndone(ps *PlannedStep, items []*Item) {
 	steps := []string{ps.Step.ID}
-	flow.WalkSteps(ps.Step.Track("undo").Steps, func(s *flow.Step) { steps = append(steps, s.ID) })
+	flow.WalkSteps(ps.Step.Track("compensate").Steps, func(s *flow.Step) { steps = append(steps, s.ID) })
 	for _, it := range items {
 		b.Undone = append(b.Undone, Compensated{steps, it.Record, it.Path})
 	}
@@ -34,7 +34,7 @@ func (p *Plan) Undoes() bool {
 
 // Undoable says whether there are steps that take this one back.
 func (ps *PlannedStep) Undoable() bool {
-	t := ps.Step.Track("undo")
+	t := ps.Step.Track("compensate")
 	return t != nil && len(t.Steps) > 0 && !ps.Step.Off
 }
 

@@ -24,7 +24,7 @@ var callKind = &compile.Kind{
 			{Name: "with", Label: "Ask with", Type: setting.Pairs, Help: "Fields of the request and their formulas"},
 			{Name: "as", Label: "Answer is called", Type: setting.Text, Default: "answer"},
 			{Name: "records", Label: "Of an answer of several records", Type: setting.Choice, Default: string(running.OneRow), Choices: []string{string(running.OneRow), string(running.FirstRow), string(running.AllRows)}, Help: "Of an operation that reads: one, and more are a fault; the first; or all as a list"},
-			{Name: "none", Label: "When there is no answer", Type: setting.Choice, Was: older, Default: "set aside", Choices: []string{"set aside", "skip", "continue"}},
+			{Name: "if missing", Older: []string{"none"}, Label: "When there is no answer", Type: setting.Choice, Was: older, Default: "set aside", Choices: []string{"set aside", "skip", "continue"}},
 		},
 		Detail: func(s *flow.Step) string { return s.Setting("operation") },
 	},
@@ -90,9 +90,9 @@ func called(s *flow.Step, op *connection.Operation, it *running.Item, slot int, 
 			return
 		}
 		it.Frame.Slots[slot] = d.Answer
-	case s.Setting("none") == "skip":
+	case s.Setting("if missing") == "skip":
 		it.State, it.Step, it.Reason = running.Skipped, s.ID, op.Name+" answers nothing"
-	case s.Setting("none") == "set aside":
+	case s.Setting("if missing") == "set aside":
 		it.Aside(s.ID, fault.Expect(fault.NotFound, "an answer of "+op.Name, "none").In(s.Name).
 			Mended("Add there what is asked for, or mend the record"))
 	}

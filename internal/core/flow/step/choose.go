@@ -30,7 +30,7 @@ var chooseKind = &compile.Kind{
 			{Key: "otherwise", Title: "Otherwise", Chosen: true},
 		},
 		Settings: setting.List{
-			{Name: "none", Label: "When no condition is true", Type: setting.Choice, Was: older, Default: "otherwise", Choices: []string{"otherwise", "set aside", "skip"}, Help: "Continue with the steps under Otherwise, of which there may be none"},
+			{Name: "no match", Older: []string{"none"}, Label: "When no condition is true", Type: setting.Choice, Was: older, Default: "otherwise", Choices: []string{"otherwise", "set aside", "skip"}, Help: "Continue with the steps under Otherwise, of which there may be none"},
 			onFault,
 		},
 		Detail: func(s *flow.Step) string {
@@ -58,7 +58,7 @@ func compileChoose(c *compile.Compiler, s *flow.Step) running.Runner {
 	seen := map[string]bool{}
 	always := ""
 	for _, t := range s.Tracks {
-		if t.Kind.Key == "undo" {
+		if t.Kind.Key == "compensate" {
 			continue
 		}
 		br := &branch{}
@@ -172,7 +172,7 @@ func chosen(s *flow.Step, branches []*branch, it *running.Item) int {
 			return i
 		}
 	}
-	switch s.Setting("none") {
+	switch s.Setting("no match") {
 	case "set aside":
 		it.Aside(s.ID, fault.New(fault.NotFound, "no condition is true").In(s.Name).Mended("Add a branch for it, or let it continue"))
 		return -1
@@ -184,7 +184,7 @@ func chosen(s *flow.Step, branches []*branch, it *running.Item) int {
 }
 
 func chooses(c *compile.Compiler, s *flow.Step) compile.Ending {
-	none := s.Setting("none")
+	none := s.Setting("no match")
 	if none == "otherwise" {
 		return c.Alternatives(s, compile.Tracks(s, "when", "otherwise"), compile.Under)
 	}
@@ -201,7 +201,7 @@ const maxCodes = 500
 // uncovered points out the values of a code list for which a choose has no branch, where all its conditions are about
 // that one field and nothing is said about the rest: each value is tried against each condition.
 func uncovered(c *compile.Compiler, s *flow.Step, branches []*branch) {
-	if s.Setting("none") != "otherwise" || len(s.Track("otherwise").Steps) > 0 {
+	if s.Setting("no match") != "otherwise" || len(s.Track("otherwise").Steps) > 0 {
 		return
 	}
 	var path []string

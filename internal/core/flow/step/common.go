@@ -30,14 +30,14 @@ var onFault = setting.Setting{
 
 // reaching are the settings of all steps that reach an outside system.
 var reaching = setting.List{
-	{Name: "tries", Label: "Attempts (at most)", Type: setting.Number, Rare: true, Help: "How often it is tried while the system cannot be reached; a refused request is not tried again"},
-	{Name: "pause", Label: "First delay (s)", Type: setting.Decimal, Rare: true},
-	{Name: "growth", Label: "Backoff factor", Type: setting.Decimal, Default: "2", Rare: true, Help: "With a little chance in it, so that not all come at once"},
-	{Name: "longest pause", Label: "Longest delay (s)", Type: setting.Decimal, Default: "300", Rare: true},
-	{Name: "time limit", Label: "Time limit (seconds)", Type: setting.Decimal, Rare: true, Help: "After which a try counts as failed"},
+	{Name: "attempts", Older: []string{"tries"}, Label: "Attempts (at most)", Type: setting.Number, Rare: true, Help: "How often it is tried while the system cannot be reached; a refused request is not tried again"},
+	{Name: "delay", Older: []string{"pause"}, Label: "First delay (s)", Type: setting.Decimal, Rare: true},
+	{Name: "backoff", Older: []string{"growth"}, Label: "Backoff factor", Type: setting.Decimal, Default: "2", Rare: true, Help: "With a little chance in it, so that not all come at once"},
+	{Name: "longest delay", Older: []string{"longest pause"}, Label: "Longest delay (s)", Type: setting.Decimal, Default: "300", Rare: true},
+	{Name: "timeout", Older: []string{"time limit"}, Label: "Time limit (seconds)", Type: setting.Decimal, Rare: true, Help: "After which a try counts as failed"},
 }
 
-var undo = flow.TrackKind{Key: "undo", Title: "Undo", About: "what takes this step back when a later step of the attempt around it fails", Below: true, TakesBack: true, Quiet: true}
+var undo = flow.TrackKind{Key: "compensate", Older: []string{"undo"}, Title: "Compensate", About: "what compensates this step when a later step of the Try step around it fails", Below: true, TakesBack: true, Quiet: true}
 
 // outside adds what all kinds have that reach an outside system.
 func outside(k *compile.Kind) *compile.Kind {

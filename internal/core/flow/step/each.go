@@ -35,15 +35,15 @@ var eachKind = &compile.Kind{
 		Settings: setting.List{
 			{Name: "of", Label: "Of", Type: setting.Formula, Required: true, Help: "The name of the records that are read, or a formula that is a list"},
 			{Name: "as", Label: "An entry is called", Type: setting.Text, Default: "entry", Help: "Of a list; records keep the name with which they are read"},
-			{Name: "at once", Label: "At once", Type: setting.Number, Default: "1", Help: "How many entries of a list are under way at the same time; 1 keeps their order"},
+			{Name: "concurrency", Older: []string{"at once"}, Label: "At once", Type: setting.Number, Default: "1", Help: "How many entries of a list are under way at the same time; 1 keeps their order"},
 			{Name: "key", Label: "In order within", Type: setting.Formula, Rare: true, Help: "Entries for which this formula has the same value keep their order"},
 			{Name: "collect", Label: "Collect", Type: setting.Formula, Rare: true, Help: "A formula whose values, one for each entry that came through, are a list behind the each"},
-			{Name: "collected as", Label: "Result name", Type: setting.Text, Default: "collected", Rare: true},
+			{Name: "collect as", Older: []string{"collected as"}, Label: "Result name", Type: setting.Text, Default: "collected", Rare: true},
 			{Name: "failed", Label: "When an entry fails", Type: setting.Choice, Default: "set it aside", Choices: []string{"set it aside", "the record fails", "the record fails after"}, Help: "Set it aside and carry on with the others, or let the record that it belongs to fail"},
-			{Name: "most", Label: "Failed entries, at most", Type: setting.Number, Default: "10", Rare: true},
+			{Name: "failures at most", Older: []string{"most"}, Label: "Failed entries, at most", Type: setting.Number, Default: "10", Rare: true},
 		},
 		Detail: func(s *flow.Step) string {
-			if n := s.Setting("at once"); n != "1" {
+			if n := s.Setting("concurrency"); n != "1" {
 				return "of " + s.Setting("of") + " · " + n + " at once"
 			}
 			return "of " + s.Setting("of") + " · keep order"
@@ -98,7 +98,7 @@ type entries struct {
 }
 
 func entriesOf(c *compile.Compiler, s *flow.Step) running.Runner {
-	e := &entries{step: s, of: c.Formula(s.Place("of")), atOnce: min(max(1, int(s.Number("at once"))), maxAtOnce), most: -1, seed: maphash.MakeSeed()}
+	e := &entries{step: s, of: c.Formula(s.Place("of")), atOnce: min(max(1, int(s.Number("concurrency"))), maxAtOnce), most: -1, seed: maphash.MakeSeed()}
 	item := formula.Type{}
 	if e.of != nil {
 		if !e.of.Type.Fits(value.ListKind) {
@@ -111,7 +111,7 @@ func entriesOf(c *compile.Compiler, s *flow.Step) running.Runner {
 	case "the record fails":
 		e.most = 0
 	case "the record fails after":
-		e.most = int(s.Number("most"))
+		e.most = int(s.Number("failures at most"))
 	}
 	ps, nested := c.Cur, c.Nested
 	c.Within(func() {
@@ -132,7 +132,7 @@ func entriesOf(c *compile.Compiler, s *flow.Step) running.Runner {
 		t := e.collect.Type
 		n := namedOf(t)
 		n.List = true
-		e.collected = c.Yield(s, "collected as", n, formula.Type{Kind: value.ListKind, Item: &t})
+		e.collected = c.Yield(s, "collect as", n, formula.Type{Kind: value.ListKind, Item: &t})
 	}
 	return e.run
 }

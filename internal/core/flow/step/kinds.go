@@ -6,10 +6,10 @@ import "hollowreed/internal/core/flow/compile"
 
 // kinds is the one list of the kinds of step.
 var kinds = []*compile.Kind{
-	readKind, eachKind, chooseKind, atOnceKind, attemptKind, keepKind, onceKind, gatherKind, cachedKind,
-	mapKind, setKind, tallyKind, checkKind, parseKind, formatKind, templateKind, packKind, sealKind, openKind, lookUpKind, changeKind,
-	outside(findKind), outside(upsertKind), outside(callKind), outside(writeKind),
-	flowKind, answerKind, waitKind, deliverKind, awaitKind, noteKind, referenceKind, stopKind,
+	readKind, eachKind, chooseKind, parallelKind, tryKind, filterKind, deduplicateKind, aggregateKind, cacheKind,
+	mapKind, setKind, accumulateKind, validateKind, parseKind, serializeKind, templateKind, encodeKind, encryptKind, decryptKind, lookUpKind, updateTableKind,
+	outside(lookUpRowKind), outside(upsertKind), outside(callKind), outside(writeKind),
+	runFlowKind, respondKind, waitKind, sendKind, receiveKind, logKind, referenceKind, stopKind,
 }
 
 func init() { compile.Register(kinds) }

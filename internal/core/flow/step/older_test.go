@@ -7,13 +7,14 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/setting"
 )
 
-// TestOlderNamesAreRead: choices of part files and states of journals by the names that they had; what is written has the new ones.
-func TestOlderNamesAreRead(t *testing.T) {
+// TestStatesOfOlderJournalsAreRead: by the names that they had; what is written has the new ones.
+func TestStatesOfOlderJournalsAreRead(t *testing.T) {
 	var s running.State
 	require.NoError(t, json.Unmarshal([]byte(`"left out"`), &s))
 	require.Equal(t, running.Skipped, s)
@@ -22,18 +23,81 @@ func TestOlderNamesAreRead(t *testing.T) {
 	text, err := json.Marshal(running.Skipped)
 	require.NoError(t, err)
 	require.JSONEq(t, `"skipped"`, string(text))
+}
 
-	named := 0
+// TestOlderNamesAreReadAndWrittenAnew: of kinds, settings, choices and tracks. Each is written with its name of today, and read
+// by either.
+func TestOlderNamesAreReadAndWrittenAnew(t *testing.T) {
+	kinds, settings, choices, tracks := 0, 0, 0, 0
 	for _, k := range flow.Kinds {
+		for _, older := range k.Older {
+			kinds++
+			require.Nil(t, flow.KindOf(older), "%s is no other kind now", older)
+			f := parsedStep(t, doc.Out{{Key: "step", Value: older}, {Key: "id", Value: "x"}})
+			require.Equal(t, k.Name, f.Steps[0].Kind)
+		}
 		for _, set := range k.Settings {
-			if set.Type != setting.Choice {
-				continue
+			for _, older := range set.Older {
+				settings++
+				require.Nil(t, k.Settings.Find(older), "%s: %s is no other setting now", k.Name, older)
+				f := parsedStep(t, doc.Out{{Key: "step", Value: k.Name}, {Key: "id", Value: "x"}, {Key: older, Value: "7"}})
+				require.Equal(t, "7", f.Steps[0].Setting(set.Name), "%s: %s", k.Name, older)
 			}
 			for was, now := range set.Was {
 				require.NotContains(t, set.Choices, was, "%s: %s", k.Name, set.Name)
-				named += map[bool]int{true: 1}[slices.Contains(set.Choices, now)]
+				if slices.Contains(set.Choices, now) {
+					choices++
+					f := parsedStep(t, doc.Out{{Key: "step", Value: k.Name}, {Key: "id", Value: "x"}, {Key: set.Name, Value: was}})
+					require.Equal(t, now, f.Steps[0].Setting(set.Name), "%s: %s", k.Name, set.Name)
+				}
+			}
+		}
+		for _, track := range k.Tracks {
+			for _, older := range track.Older {
+				tracks++
+				f := parsedStep(t, doc.Out{{Key: "step", Value: k.Name}, {Key: "id", Value: "x"}, {Key: older, Value: []doc.Out{{{Key: "step", Value: "note"}, {Key: "id", Value: "y"}}}}})
+				require.Equal(t, "log", f.Steps[0].Track(track.Key).Steps[0].Kind, "%s: %s", k.Name, older)
 			}
 		}
 	}
-	require.Greater(t, named, 6)
+	for what, n := range map[string][2]int{"kinds": {kinds, 19}, "settings": {settings, 40}, "choices": {choices, 15}, "tracks": {tracks, 3}} {
+		require.GreaterOrEqual(t, n[0], n[1], what)
+	}
+	for _, set := range flow.Settings {
+		for _, older := range set.Older {
+			f := parsedStep(t, doc.Out{}, doc.Entry{Key: older, Value: "7"})
+			require.Equal(t, "7", f.Settings.Get(set.Name), older)
+		}
+	}
+}
+
+// parsedStep is a flow with one step, and with settings of its own. What its text would be if it were written today says the same.
+func parsedStep(t *testing.T, step doc.Out, of ...doc.Entry) *flow.Flow {
+	t.Helper()
+	part := doc.Out{{Key: "flow", Value: "F"}, {Key: "trigger", Value: doc.Out{{Key: "kind", Value: "manual"}}}, {Key: "steps", Value: []doc.Out{step}}}
+	text := doc.Encode(append(part, of...))
+	now := doc.Upgraded(text, flow.Upgrade)
+	require.NotEqual(t, string(text), string(now))
+	require.Equal(t, string(now), string(doc.Upgraded(now, flow.Upgrade)), "what is written anew has no older names")
+	f := flow.Parse("f", doc.Parse("f.yaml", text))
+	again := flow.Parse("f", doc.Parse("f.yaml", now))
+	require.Equal(t, kindsOf(again), kindsOf(f))
+	if len(again.Steps) > 0 {
+		require.Equal(t, valuesOf(again.Steps[0].Settings), valuesOf(f.Steps[0].Settings))
+	}
+	return f
+}
+
+func kindsOf(f *flow.Flow) (kinds []string) {
+	kinds = append(kinds, f.Trigger.Kind)
+	f.Walk(func(s *flow.Step) { kinds = append(kinds, s.Kind) })
+	return kinds
+}
+
+func valuesOf(v setting.Values) map[string]string {
+	values := map[string]string{}
+	for _, s := range v.List {
+		values[s.Name] = v.Get(s.Name)
+	}
+	return values
 }

@@ -329,18 +329,18 @@ func TestRecordsWaitForTheirTime(t *testing.T) {
 // stands in the part.
 func TestTriggersSayWhenTheyStart(t *testing.T) {
 	for trigger, want := range map[string]string{
-		"{kind: file, connection: drop, mask: '*.csv'}":                       "*.csv",
-		"{kind: records, connection: desk, operation: all, rising: level}":    "new of all",
-		"{kind: mail, connection: drop}":                                      "any mail",
-		"{kind: mail, connection: drop, from: Lind, subject: booking}":        "from Lind, about booking",
-		"{kind: mail, connection: drop, subject: booking}":                    "about booking",
-		"{kind: schedule, cron: '0 6 * * 1-5'}":                               "0 6 * * 1-5",
-		"{kind: schedule, every: 7200}":                                       "every 2 h",
-		"{kind: schedule, every: 120}":                                        "every 2 min",
-		"{kind: schedule, every: 90}":                                         "every 90 s",
-		"{kind: request, method: GET, path: a/b, wait: 5, tried with: x.txt}": "GET /a/b",
-		"{kind: person, input: scan}":                                         "when asked",
-		"{kind: called, input: scan, output: scan, as: s}":                    "by another flow",
+		"{kind: file, connection: drop, glob: '*.csv'}":                           "*.csv",
+		"{kind: new records, connection: desk, operation: all, watermark: level}": "new of all",
+		"{kind: mail, connection: drop}":                                          "any mail",
+		"{kind: mail, connection: drop, from: Lind, subject: booking}":            "from Lind, about booking",
+		"{kind: mail, connection: drop, subject: booking}":                        "about booking",
+		"{kind: schedule, cron: '0 6 * * 1-5'}":                                   "0 6 * * 1-5",
+		"{kind: schedule, interval: 7200}":                                        "every 2 h",
+		"{kind: schedule, interval: 120}":                                         "every 2 min",
+		"{kind: schedule, interval: 90}":                                          "every 90 s",
+		"{kind: request, method: GET, path: a/b, timeout: 5, sample: x.txt}":      "GET /a/b",
+		"{kind: manual, input: scan}":                                             "when asked",
+		"{kind: flow call, input: scan, output: scan, as: s}":                     "by another flow",
 	} {
 		_, plan := loaded(t, "flow: A\ntrigger: "+trigger+"\nsteps: [{step: note, id: n, text: '\"x\"'}]\n")
 		tr := plan.Flow.Trigger

@@ -23,7 +23,7 @@ var writeKind = &compile.Kind{
 			{Name: "schema", Label: "Schema", Type: setting.Part, Of: "schema", Required: true, Help: "How the records are written"},
 			{Name: "from", Label: "Record to write", Type: setting.Name, Required: true, Help: "The name of a step's result"},
 			{Name: "file name", Label: "Name of the file", Type: setting.Formula, Required: true, Help: "Records with the same name stand in one file"},
-			{Name: "there", Label: "If the file exists", Type: setting.Choice, Default: "replace", Choices: []string{"replace", "refuse"}},
+			{Name: "if exists", Older: []string{"there"}, Was: map[string]string{"replace": "overwrite", "refuse": "fail"}, Label: "If the file exists", Type: setting.Choice, Default: "overwrite", Choices: []string{"overwrite", "fail"}},
 			{Name: "compress", Label: "Compress", Type: setting.Choice, Default: "no", Choices: []string{"no", "gzip", "zip"}},
 		},
 		Detail: func(s *flow.Step) string { return s.Setting("file name") },

@@ -9,7 +9,7 @@ import (
 // Called starts runs by a step of another flow.
 var Called = &compile.TriggerKind{
 	TriggerKind: flow.TriggerKind{
-		Name: "called", Title: "Called by a flow", Drawn: "Called", Callable: true,
+		Name: "flow call", Older: []string{"called"}, Title: "Called by a flow", Drawn: "Called", Callable: true,
 		About: "Starts a run when a step of another flow calls it.",
 		Settings: setting.List{
 			triggerName, startsOff, startsAs,

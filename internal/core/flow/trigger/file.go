@@ -18,8 +18,8 @@ var File = &compile.TriggerKind{
 		Settings: setting.List{
 			triggerName,
 			{Name: "connection", Label: "Connection", Type: setting.Part, Of: "connection", Required: true, Help: "A folder of this machine, or another"},
-			{Name: "mask", Label: "File name pattern", Type: setting.Text, Required: true, Help: "* stands for any characters"},
-			{Name: "every", Label: "Poll interval (s)", Type: setting.Number, Default: "2", Least: 1},
+			{Name: "glob", Older: []string{"mask"}, Label: "File name pattern", Type: setting.Text, Required: true, Help: "* stands for any characters"},
+			{Name: "interval", Older: []string{"every"}, Label: "Poll interval (s)", Type: setting.Number, Default: "2", Least: 1},
 		},
 		When: func(t flow.Trigger) string {
 			return t.Mask.Value

@@ -22,8 +22,8 @@ var Mail = &compile.TriggerKind{
 			{Name: "from", Label: "Sender contains", Type: setting.Text, Help: "Part of a name or an address; mails of others are left alone"},
 			{Name: "subject", Label: "Subject contains", Type: setting.Text},
 			{Name: "as", Label: "The mail is called", Type: setting.Text, Default: "letter"},
-			{Name: "tried with", Label: "Sample mail", Type: setting.Part, Of: "sample", Help: "As JSON; one is made up where none is named"},
-			{Name: "every", Label: "Poll interval (s)", Type: setting.Number, Default: "30", Least: 1},
+			{Name: "sample", Older: []string{"tried with"}, Label: "Sample mail", Type: setting.Part, Of: "sample", Help: "As JSON; one is made up where none is named"},
+			{Name: "interval", Older: []string{"every"}, Label: "Poll interval (s)", Type: setting.Number, Default: "30", Least: 1},
 		},
 		When: func(t flow.Trigger) string {
 			return mailFits(t)

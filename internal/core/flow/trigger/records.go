@@ -12,15 +12,15 @@ import (
 // Records starts runs by records that are new.
 var Records = &compile.TriggerKind{
 	TriggerKind: flow.TriggerKind{
-		Name: "records", Title: "New records", Drawn: "New records", Brings: true,
+		Name: "new records", Older: []string{"records"}, Title: "New records", Drawn: "New records", Brings: true,
 		About: "Asks for records now and then and starts a run with those whose rising field is beyond the last one that was taken; none is taken twice.",
 		Settings: setting.List{
 			triggerName,
 			{Name: "connection", Label: "Connection", Type: setting.Part, Of: "connection", Required: true},
 			{Name: "operation", Label: "Operation", Type: setting.Operation, Required: true, Help: "One that reads"},
-			{Name: "rising", Label: "Watermark field", Type: setting.Text, Required: true, Redraw: true, Help: "Greater in each new record: a number, a time"},
-			{Name: "with", Label: "Ask with", Type: setting.Pairs, Help: "rising is the greatest value so far"},
-			{Name: "every", Label: "Poll interval (s)", Type: setting.Number, Default: "10", Least: 1},
+			{Name: "watermark", Older: []string{"rising"}, Label: "Watermark field", Type: setting.Text, Required: true, Redraw: true, Help: "Greater in each new record: a number, a time"},
+			{Name: "with", Label: "Ask with", Type: setting.Pairs, Help: "watermark is the greatest value so far"},
+			{Name: "interval", Older: []string{"every"}, Label: "Poll interval (s)", Type: setting.Number, Default: "10", Least: 1},
 		},
 		When: func(t flow.Trigger) string {
 			return "new of " + t.Operation.Value
@@ -45,7 +45,8 @@ func checkRecordsTrigger(c *compile.Compiler, t flow.Trigger) {
 	}
 	outer := c.Scope
 	c.Scope = c.Parts.Formulas().Scope()
-	c.Scope.Define("rising", formula.Type{Kind: op.Response.Root.Field(t.Rising.Value).Kind, Maybe: true})
+	last := formula.Type{Kind: op.Response.Root.Field(t.Rising.Value).Kind, Maybe: true}
+	c.Scope.Bind("rising", c.Scope.Define("watermark", last), last) // its older name
 	c.Plan.Poll, c.Plan.Polls = c.Ask(t.At, op, &flow.Step{Match: t.With}), c.Scope
 	c.Scope = outer
 }

@@ -41,3 +41,26 @@ func TestEveryTriggerIsComplete(t *testing.T) {
 		})
 	}
 }
+
+// TestOlderNamesOfTriggersAreRead: of kinds and settings; written they have those of today.
+func TestOlderNamesOfTriggersAreRead(t *testing.T) {
+	kinds, settings := 0, 0
+	for _, k := range flow.Triggers {
+		for _, older := range k.Older {
+			kinds++
+			require.Nil(t, flow.TriggerOf(older))
+			f := flow.Parse("f", doc.Parse("f.yaml", []byte("flow: F\ntrigger: {kind: "+older+"}\n")))
+			require.Equal(t, k.Name, f.Trigger.Kind)
+		}
+		for _, s := range k.Settings {
+			for _, older := range s.Older {
+				settings++
+				text := []byte("flow: F\ntrigger:\n  kind: " + k.Name + "\n  " + older + ": 7 # as it was\n")
+				require.Equal(t, "7", flow.Parse("f", doc.Parse("f.yaml", text)).Trigger.Settings.Get(s.Name), "%s: %s", k.Name, older)
+				require.Equal(t, "flow: F\ntrigger:\n  kind: "+k.Name+"\n  "+s.Name+": 7 # as it was\n", string(doc.Upgraded(text, flow.Upgrade)))
+			}
+		}
+	}
+	require.Equal(t, 3, kinds)
+	require.GreaterOrEqual(t, settings, 9)
+}

@@ -347,7 +347,7 @@ func (f *stepForm) kind(t flow.Trigger, kind string) {
 	}
 	out := doc.Out{{Key: "kind", Value: kind}}
 	for _, set := range k.Settings {
-		if set.Name != "every" && set.Name != "name" && set.Type != setting.Pairs && t.Settings.Text(set.Name).Value != set.Default {
+		if set.Name != "interval" && set.Name != "name" && set.Type != setting.Pairs && t.Settings.Text(set.Name).Value != set.Default {
 			out.Add(set.Name, t.Settings.Text(set.Name).Value)
 		}
 	}

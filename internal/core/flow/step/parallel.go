@@ -13,9 +13,9 @@ import (
 	"hollowreed/internal/core/value"
 )
 
-var atOnceKind = &compile.Kind{
+var parallelKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "at once", Title: "In parallel", Group: flow.Way, About: "Does its branches beside each other for each record.",
+		Name: "parallel", Older: []string{"at once"}, Title: "In parallel", Group: flow.Way, About: "Does its branches beside each other for each record.",
 		Drawn: flow.AsFork,
 		Wraps: &flow.Wrapping{Settings: doc.Out{{Key: "branches", Value: []doc.Out{{{Key: "name", Value: "first"}}}}}, Inside: []any{"branches", 0, "steps"}},
 		Begin: func(flow.Offering) doc.Out {
@@ -28,11 +28,11 @@ var atOnceKind = &compile.Kind{
 		},
 		Detail: func(s *flow.Step) string { return plural(len(s.Tracks), "branch") + " · " + s.Setting("wait") },
 	},
-	Compile: compileAtOnce,
+	Compile: compileParallel,
 	Ending:  endsAtOnce,
 }
 
-func compileAtOnce(c *compile.Compiler, s *flow.Step) running.Runner {
+func compileParallel(c *compile.Compiler, s *flow.Step) running.Runner {
 	branches := make([]*branch, len(s.Tracks))
 	parallel := c.Parallel
 	c.Parallel = true

@@ -12,12 +12,12 @@ import (
 	"hollowreed/internal/core/value"
 )
 
-var checkKind = &compile.Kind{
+var validateKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "check", Title: "Check", Group: flow.Shape, Apart: true, About: "Compares a text or a record with a schema.",
+		Name: "validate", Older: []string{"check"}, Title: "Validate", Group: flow.Shape, Apart: true, About: "Compares a text or a record with a schema.",
 		Begin: func(o flow.Offering) doc.Out { return o.Record("value", "schema") },
 		Settings: setting.List{
-			{Name: "value", Label: "Check", Type: setting.Formula, Required: true, Help: "A text in the schema's notation, or a record"},
+			{Name: "value", Label: "Message", Type: setting.Formula, Required: true, Help: "A text in the schema's notation, or a record"},
 			{Name: "schema", Label: "Against", Type: setting.Part, Of: "schema", Required: true},
 			{
 				Name: "faults", Label: "What a fault does", Type: setting.Choice, Default: "stop with all", Choices: []string{"stop at the first", "stop with all", "carry on, noted in the event log", "carry on, noted in the run only"},
@@ -27,10 +27,10 @@ var checkKind = &compile.Kind{
 		},
 		Detail: func(s *flow.Step) string { return "against " + s.Setting("schema") },
 	},
-	Compile: compileCheck,
+	Compile: compileValidate,
 }
 
-func compileCheck(c *compile.Compiler, s *flow.Step) running.Runner {
+func compileValidate(c *compile.Compiler, s *flow.Step) running.Runner {
 	prog, sch := c.Formula(s.Place("value")), c.Schema(s, "schema")
 	if prog == nil {
 		return running.PassBy

@@ -10,9 +10,9 @@ import (
 	"hollowreed/internal/core/setting"
 )
 
-var onceKind = &compile.Kind{
+var deduplicateKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "once", Title: "Skip duplicates", Group: flow.Way, Lasting: true, About: "Lets a record pass only when its key was not there before, in this run or an earlier one.",
+		Name: "deduplicate", Older: []string{"once"}, Title: "Skip duplicates", Group: flow.Way, Lasting: true, About: "Lets a record pass only when its key was not there before, in this run or an earlier one.",
 		Settings: setting.List{
 			{Name: "key", Label: "Key", Type: setting.Formula, Required: true},
 			{Name: "within", Label: "Within (seconds)", Type: setting.Decimal, Help: "After that time a key may come again; empty: never"},
@@ -20,11 +20,11 @@ var onceKind = &compile.Kind{
 		},
 		Detail: func(s *flow.Step) string { return "by " + s.Setting("key") },
 	},
-	Compile: compileOnce,
+	Compile: compileDeduplicate,
 	Ending:  compile.EndsWithout("to a repeat that is skipped here"),
 }
 
-func compileOnce(c *compile.Compiler, s *flow.Step) running.Runner {
+func compileDeduplicate(c *compile.Compiler, s *flow.Step) running.Runner {
 	prog := c.Single(s.Place("key"))
 	within := time.Duration(s.Number("within") * float64(time.Second))
 	return func(ctx context.Context, b *running.Batch, items []*running.Item) error {

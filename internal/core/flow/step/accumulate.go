@@ -13,29 +13,29 @@ import (
 	"hollowreed/internal/core/value"
 )
 
-var tallyKind = &compile.Kind{
+var accumulateKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "tally", Title: "Accumulate", Group: flow.Shape, Carries: true, About: "Carries a value from record to record through the run: a counter, a sum, a list that grows.",
+		Name: "accumulate", Older: []string{"tally"}, Title: "Accumulate", Group: flow.Shape, Carries: true, About: "Carries a value from record to record through the run: a counter, a sum, a list that grows.",
 		Begin: func(flow.Offering) doc.Out {
-			return doc.Out{{Key: "as", Value: "total"}, {Key: "becomes", Value: "total + 1"}}
+			return doc.Out{{Key: "as", Value: "total"}, {Key: "next", Value: "total + 1"}}
 		},
 		Settings: setting.List{
 			{Name: "as", Label: "Result name", Type: setting.Text, Default: "total", Help: "For each record, the value with it; behind the records, the last one"},
-			{Name: "starts", Label: "Starts with", Type: setting.Formula, Default: "0"},
-			{Name: "becomes", Label: "Becomes with each record", Type: setting.Formula, Required: true, Help: "total + 1 counts; flatten([list, [reading.gauge]]) collects"},
+			{Name: "initial", Older: []string{"starts"}, Label: "Starts with", Type: setting.Formula, Default: "0"},
+			{Name: "next", Older: []string{"becomes"}, Label: "Becomes with each record", Type: setting.Formula, Required: true, Help: "total + 1 counts; flatten([list, [reading.gauge]]) collects"},
 			onFault,
 		},
-		Detail: func(s *flow.Step) string { return s.Setting("as") + " = " + s.Setting("becomes") },
+		Detail: func(s *flow.Step) string { return s.Setting("as") + " = " + s.Setting("next") },
 	},
-	Compile: compileTally,
+	Compile: compileAccumulate,
 }
 
 // maxTally bounds a list that a tally carries.
 const maxTally = 10_000
 
-func compileTally(c *compile.Compiler, s *flow.Step) running.Runner {
-	at := s.Settings.Text("starts")
-	at.Value = s.Setting("starts")
+func compileAccumulate(c *compile.Compiler, s *flow.Step) running.Runner {
+	at := s.Settings.Text("initial")
+	at.Value = s.Setting("initial")
 	start := c.Formula(at)
 	t := formula.Type{}
 	if start != nil {
@@ -48,9 +48,9 @@ func compileTally(c *compile.Compiler, s *flow.Step) running.Runner {
 		}
 	}
 	slot := c.Yield(s, "as", namedOf(t), t)
-	next := c.Formula(s.Place("becomes"))
+	next := c.Formula(s.Place("next"))
 	if next != nil && !t.Fits(next.Type.Kind) && !next.Type.Fits(t.Kind) && t.Kind != value.Absent {
-		c.Fault(s.Place("becomes"), fault.Expect(fault.Type, t.String()+", as it starts", next.Type.String()))
+		c.Fault(s.Place("next"), fault.Expect(fault.Type, t.String()+", as it starts", next.Type.String()))
 	}
 	if start == nil || next == nil {
 		return running.PassBy

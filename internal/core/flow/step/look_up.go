@@ -25,7 +25,7 @@ var lookUpKind = &compile.Kind{
 			{Name: "table", Label: "Table", Type: setting.Part, Of: "table", Required: true},
 			{Name: "match", Label: "Where", Type: setting.Pairs, Free: true, Required: true, Help: "The key columns and the formulas that they must equal"},
 			{Name: "as", Label: "Result name", Type: setting.Text, Default: "row"},
-			{Name: "none", Label: "When there is no such row", Type: setting.Choice, Was: older, Default: "set aside", Choices: []string{"set aside", "skip", "continue"}},
+			{Name: "if missing", Older: []string{"none"}, Label: "When there is no such row", Type: setting.Choice, Was: older, Default: "set aside", Choices: []string{"set aside", "skip", "continue"}},
 			onFault,
 		},
 		Detail: func(s *flow.Step) string { return "1 row of " + s.Setting("table") },
@@ -85,9 +85,9 @@ func lookedUp(s *flow.Step, t *table.Table, it *running.Item, slot int, row valu
 		it.Aside(s.ID, f.In(s.Name))
 	case row.Kind() != value.Absent:
 		it.Frame.Slots[slot] = row
-	case s.Setting("none") == "skip":
+	case s.Setting("if missing") == "skip":
 		it.Leave(s.ID, none)
-	case s.Setting("none") == "set aside":
+	case s.Setting("if missing") == "set aside":
 		it.Aside(s.ID, fault.Expect(fault.NotFound, "a row of "+t.Title, none).In(s.Name).Mended("Add the row, or mend the record's key"))
 	}
 }

@@ -12,9 +12,9 @@ import (
 	"hollowreed/internal/core/value"
 )
 
-var keepKind = &compile.Kind{
+var filterKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "keep", Title: "Filter", Group: flow.Way, Apart: true, About: "Lets the records pass for which a formula is true; the others are skipped and counted.",
+		Name: "filter", Older: []string{"keep"}, Title: "Filter", Group: flow.Way, Apart: true, About: "Lets the records pass for which a formula is true; the others are skipped and counted.",
 		Settings: setting.List{
 			{Name: "where", Label: "Keep a record where", Type: setting.Formula, Required: true, Help: "A formula that is true or false"},
 			onFault,

@@ -10,9 +10,9 @@ import (
 	"hollowreed/internal/core/setting"
 )
 
-var flowKind = &compile.Kind{
+var runFlowKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "flow", Title: "Run a flow", Group: flow.Run, Lasting: true, About: "Runs another flow with each record, as a run of its own: waits for its answer, or only begins it.",
+		Name: "run flow", Older: []string{"flow"}, Title: "Run a flow", Group: flow.Run, Lasting: true, About: "Runs another flow with each record, as a run of its own: waits for its answer, or only begins it.",
 		Targets: true,
 		Settings: setting.List{
 			{Name: "flow", Label: "Flow", Type: setting.Part, Of: "flow", Required: true, Help: "One that is called by others, or by a person with a form"},
@@ -30,10 +30,10 @@ var flowKind = &compile.Kind{
 			return s.Setting("flow")
 		},
 	},
-	Compile: compileFlowStep,
+	Compile: compileRunFlow,
 }
 
-func compileFlowStep(c *compile.Compiler, s *flow.Step) running.Runner {
+func compileRunFlow(c *compile.Compiler, s *flow.Step) running.Runner {
 	id := s.Setting("flow")
 	if id == "" {
 		return running.PassBy

@@ -14,21 +14,21 @@ import (
 	"hollowreed/internal/core/setting"
 )
 
-var cachedKind = &compile.Kind{
+var cacheKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "cached", Title: "Cache a response", Group: flow.Way, Lasting: true, About: "Does its steps, and remembers under a key what they come to: for a time they are not done again for that key.",
-		Begin:  func(flow.Offering) doc.Out { return yields("known", doc.Entry{Key: "for", Value: "3600"}) },
+		Name: "cache", Older: []string{"cached"}, Title: "Cache a response", Group: flow.Way, Lasting: true, About: "Does its steps, and remembers under a key what they come to: for a time they are not done again for that key.",
+		Begin:  func(flow.Offering) doc.Out { return yields("known", doc.Entry{Key: "ttl", Value: "3600"}) },
 		Tracks: []flow.TrackKind{{Key: "steps", Title: "Unless it is known"}},
 		Settings: setting.List{
 			{Name: "key", Label: "Key", Type: setting.Formula, Required: true},
-			{Name: "keep", Label: "What is remembered", Type: setting.Formula, Required: true, Help: "A formula over what the steps inside yield"},
-			{Name: "for", Label: "For (seconds)", Type: setting.Decimal, Default: "3600"},
+			{Name: "value", Older: []string{"keep"}, Label: "What is remembered", Type: setting.Formula, Required: true, Help: "A formula over what the steps inside yield"},
+			{Name: "ttl", Older: []string{"for"}, Label: "For (seconds)", Type: setting.Decimal, Default: "3600"},
 			{Name: "as", Label: "Result name", Type: setting.Text, Default: "known"},
 			onFault,
 		},
-		Detail: func(s *flow.Step) string { return "by " + s.Setting("key") + " · " + s.Setting("for") + " s" },
+		Detail: func(s *flow.Step) string { return "by " + s.Setting("key") + " · " + s.Setting("ttl") + " s" },
 	},
-	Compile: compileCached,
+	Compile: compileCache,
 	Ending: func(c *compile.Compiler, s *flow.Step) compile.Ending {
 		return c.Perhaps(s, "when it is known already")
 	},
@@ -45,11 +45,11 @@ type cached struct {
 	during    time.Duration
 }
 
-func compileCached(c *compile.Compiler, s *flow.Step) running.Runner {
-	a := &cached{step: s, key: c.Formula(s.Place("key")), space: "answers/" + c.Flow.ID + "/" + s.ID, during: time.Duration(s.Number("for") * float64(time.Second))}
+func compileCache(c *compile.Compiler, s *flow.Step) running.Runner {
+	a := &cached{step: s, key: c.Formula(s.Place("key")), space: "answers/" + c.Flow.ID + "/" + s.ID, during: time.Duration(s.Number("ttl") * float64(time.Second))}
 	c.Within(func() {
 		a.steps = c.Track(s.Tracks[0])
-		a.keep = c.Formula(s.Place("keep"))
+		a.keep = c.Formula(s.Place("value"))
 	})
 	t := formula.Type{}
 	if a.keep != nil {

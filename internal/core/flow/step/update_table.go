@@ -16,28 +16,28 @@ import (
 	"hollowreed/internal/core/value"
 )
 
-var changeKind = &compile.Kind{
+var updateTableKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "change", Title: "Update a table", Group: flow.Shape, Apart: true, Lasting: true, About: "Sets a row of a table of the project, or takes it away. Look up in a table sees it at once; formulas see the table as it was released.",
+		Name: "update table", Older: []string{"change"}, Title: "Update a table", Group: flow.Shape, Apart: true, Lasting: true, About: "Sets a row of a table of the project, or takes it away. Look up in a table sees it at once; formulas see the table as it was released.",
 		Begin: func(o flow.Offering) doc.Out { return o.Table("row") },
 		Settings: setting.List{
 			{Name: "table", Label: "Table", Type: setting.Part, Of: "table", Required: true},
-			{Name: "do", Label: "Do", Type: setting.Choice, Default: "set the row", Choices: []string{"set the row", "take it away"}},
+			{Name: "action", Older: []string{"do"}, Was: map[string]string{"set the row": "upsert", "take it away": "delete"}, Label: "Do", Type: setting.Choice, Default: "upsert", Choices: []string{"upsert", "delete"}},
 			{Name: "row", Label: "Columns", Type: setting.Pairs, Free: true, Required: true, Help: "The columns and their formulas; those of the key must be there"},
 			onFault,
 		},
-		Detail: func(s *flow.Step) string { return s.Setting("do") + " · " + s.Setting("table") },
+		Detail: func(s *flow.Step) string { return s.Setting("action") + " · " + s.Setting("table") },
 	},
-	Compile: compileChange,
+	Compile: compileUpdateTable,
 }
 
-func compileChange(c *compile.Compiler, s *flow.Step) running.Runner {
+func compileUpdateTable(c *compile.Compiler, s *flow.Step) running.Runner {
 	t, progs := tableOf(c, s)
 	if t == nil {
 		return running.PassBy
 	}
 	k, kept := keysOf(t, progs), running.KeptOf(running.RecordOf("row", running.RowOf(t), 0))
-	gone := s.Setting("do") == "take it away"
+	gone := s.Setting("action") == "delete"
 	return func(ctx context.Context, b *running.Batch, items []*running.Item) error {
 		notes := map[string]running.StateEntry{}
 		for _, it := range items {

@@ -16,9 +16,9 @@ import (
 	"hollowreed/internal/core/value"
 )
 
-var answerKind = &compile.Kind{
+var respondKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "answer", Title: "Answer", Group: flow.Run, About: "Answers who called the flow.",
+		Name: "respond", Older: []string{"answer"}, Title: "Respond", Group: flow.Run, About: "Responds to the caller of the flow.",
 		Fits: func(o flow.Offering) bool { return o.Output() != nil || o.Asked() },
 		Begin: func(o flow.Offering) doc.Out {
 			if o.Output() == nil {
@@ -42,11 +42,11 @@ var answerKind = &compile.Kind{
 			return "with " + plural(len(s.Match), "field")
 		},
 	},
-	Compile: compileAnswer,
+	Compile: compileRespond,
 	Ending:  func(*compile.Compiler, *flow.Step) compile.Ending { return compile.Ending{Some: true, All: true} },
 }
 
-func compileAnswer(c *compile.Compiler, s *flow.Step) running.Runner {
+func compileRespond(c *compile.Compiler, s *flow.Step) running.Runner {
 	asked := c.Flow.Trigger.Of().Requests
 	if c.Plan.Output == nil && !asked {
 		c.Fault(s.At, fault.New(fault.Setting, "nobody waits for an answer").Mended("Let the flow be called by another one, or start with a request, and give its trigger the schema of the answer"))

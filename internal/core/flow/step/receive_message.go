@@ -14,29 +14,29 @@ import (
 	"hollowreed/internal/core/value"
 )
 
-var awaitKind = &compile.Kind{
+var receiveKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "await", Title: "Wait for a message", Group: flow.Run, Lasting: true, About: "Lets the run rest until another one hands over a message of a kind with its reference; it needs no worker while it does.",
-		Begin: func(flow.Offering) doc.Out { return yields("message", doc.Entry{Key: "kind", Value: "message"}) },
+		Name: "receive message", Older: []string{"await"}, Title: "Wait for a message", Group: flow.Run, Lasting: true, About: "Lets the run rest until another one hands over a message of a kind with its reference; it needs no worker while it does.",
+		Begin: func(flow.Offering) doc.Out { return yields("message", doc.Entry{Key: "message", Value: "message"}) },
 		Settings: setting.List{
 			kindOfMessage,
-			{Name: "reference", Label: "Reference", Type: setting.Formula, Required: true},
+			{Name: "correlation key", Older: []string{"reference"}, Label: "Reference", Type: setting.Formula, Required: true},
 			{Name: "schema", Label: "Schema of the message", Type: setting.Part, Of: "schema", Required: true},
-			{Name: "within", Label: "Within (seconds)", Type: setting.Decimal, Default: "86400"},
-			{Name: "none", Label: "When none comes in time", Type: setting.Choice, Was: older, Default: "set aside", Choices: []string{"set aside", "skip", "continue"}},
+			{Name: "timeout", Older: []string{"within"}, Label: "Within (seconds)", Type: setting.Decimal, Default: "86400"},
+			{Name: "if missing", Older: []string{"none"}, Label: "When none comes in time", Type: setting.Choice, Was: older, Default: "set aside", Choices: []string{"set aside", "skip", "continue"}},
 			{Name: "as", Label: "Result name", Type: setting.Text, Default: "message"},
 			onFault,
 		},
-		Detail: func(s *flow.Step) string { return s.Setting("kind") + " · " + s.Setting("reference") },
+		Detail: func(s *flow.Step) string { return s.Setting("message") + " · " + s.Setting("correlation key") },
 	},
-	Compile: compileAwait,
+	Compile: compileReceive,
 }
 
-func compileAwait(c *compile.Compiler, s *flow.Step) running.Runner {
-	prog, sch := c.Formula(s.Place("reference")), c.Schema(s, "schema")
+func compileReceive(c *compile.Compiler, s *flow.Step) running.Runner {
+	prog, sch := c.Formula(s.Place("correlation key")), c.Schema(s, "schema")
 	slot := c.Define(s, "as", sch)
 	kept := running.KeptOf(*c.Cur.Result)
-	a := running.ReceiveStep{Step: s.ID, Of: sch, Within: time.Duration(min(s.Number("within"), maxWait.Seconds()) * float64(time.Second))}
+	a := running.ReceiveStep{Step: s.ID, Of: sch, Within: time.Duration(min(s.Number("timeout"), maxWait.Seconds()) * float64(time.Second))}
 	if prog == nil {
 		return running.PassBy
 	}
@@ -45,7 +45,7 @@ func compileAwait(c *compile.Compiler, s *flow.Step) running.Runner {
 		var messages []running.CorrelatedMessage
 		for _, it := range items {
 			if ref, ok := textOf(it, s, prog); ok {
-				a.Items, messages = append(a.Items, it), append(messages, running.CorrelatedMessage{Kind: s.Setting("kind"), Reference: ref})
+				a.Items, messages = append(a.Items, it), append(messages, running.CorrelatedMessage{Kind: s.Setting("message"), Reference: ref})
 			}
 		}
 		if len(a.Items) == 0 {
@@ -72,8 +72,8 @@ func awaited(s *flow.Step, title string, it *running.Item, slot int, kept runnin
 		it.Frame.Slots[slot] = v
 		return
 	}
-	why := "no " + l.Kind + " with the reference " + fault.Quote(l.Reference) + " came within " + strconv.FormatFloat(s.Number("within"), 'f', -1, 64) + " seconds"
-	switch s.Setting("none") {
+	why := "no " + l.Kind + " with the reference " + fault.Quote(l.Reference) + " came within " + strconv.FormatFloat(s.Number("timeout"), 'f', -1, 64) + " seconds"
+	switch s.Setting("if missing") {
 	case "set aside":
 		it.Aside(s.ID, fault.New(fault.NotFound, "%s", why).In(s.Name))
 	case "skip":

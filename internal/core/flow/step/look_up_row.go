@@ -14,9 +14,9 @@ import (
 	"hollowreed/internal/core/value"
 )
 
-var findKind = &compile.Kind{
+var lookUpRowKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "find", Title: "Look up a row", Group: flow.Systems, About: "Looks up one row of a table by key and adds it to the record.",
+		Name: "look up row", Older: []string{"find"}, Title: "Look up a row", Group: flow.Systems, About: "Looks up one row of a table by key and adds it to the record.",
 		Begin: func(o flow.Offering) doc.Out { return yields("row", o.Connection(hasTables)...) },
 		Settings: setting.List{
 			{Name: "connection", Label: "Connection", Type: setting.Part, Of: "connection", Required: true},
@@ -24,14 +24,14 @@ var findKind = &compile.Kind{
 			{Name: "schema", Label: "Row schema", Type: setting.Part, Of: "schema", Required: true, Help: "The columns to read"},
 			{Name: "match", Label: "Where", Type: setting.Pairs, Free: true, Required: true, Help: "Key columns and the formulas that they must equal"},
 			{Name: "as", Label: "Result name", Type: setting.Text, Default: "row"},
-			{Name: "none", Label: "When there is no such row", Type: setting.Choice, Was: older, Default: "set aside", Choices: []string{"set aside", "skip", "continue"}, Help: "Continue: isEmpty tells later steps that there is none"},
+			{Name: "if missing", Older: []string{"none"}, Label: "When there is no such row", Type: setting.Choice, Was: older, Default: "set aside", Choices: []string{"set aside", "skip", "continue"}, Help: "Continue: isEmpty tells later steps that there is none"},
 		},
 		Detail: func(s *flow.Step) string { return "1 row of " + s.Setting("table") },
 	},
-	Compile: compileFind,
+	Compile: compileLookUpRow,
 }
 
-func compileFind(c *compile.Compiler, s *flow.Step) running.Runner {
+func compileLookUpRow(c *compile.Compiler, s *flow.Step) running.Runner {
 	wantTables(c, s)
 	sch := c.Schema(s, "schema")
 	l := running.Lookup{Connection: s.Setting("connection"), Table: s.Setting("table"), Row: sch, Flow: c.Flow.ID, Step: s.ID}
@@ -96,7 +96,7 @@ func matched(s *flow.Step, l running.Lookup, it *running.Item, slot int, row val
 		with = append(with, c+" "+fault.Quote(key[i].String()))
 	}
 	what := "no row of " + l.Table + " with " + strings.Join(with, " and ")
-	switch s.Setting("none") {
+	switch s.Setting("if missing") {
 	case "skip":
 		it.State, it.Step, it.Reason = running.Skipped, s.ID, what
 		return

@@ -17,9 +17,9 @@ import (
 	"hollowreed/internal/core/value"
 )
 
-var formatKind = &compile.Kind{
+var serializeKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "format", Title: "Serialize", Group: flow.Shape, Apart: true, About: "Writes a record or a list of records as a text in a schema's notation, with its content type.",
+		Name: "serialize", Older: []string{"format"}, Title: "Serialize", Group: flow.Shape, Apart: true, About: "Writes a record or a list of records as a text in a schema's notation, with its content type.",
 		Begin: func(o flow.Offering) doc.Out { return yields("written", o.Record("value", "schema")...) },
 		Settings: setting.List{
 			{Name: "value", Label: "Write", Type: setting.Formula, Required: true, Help: "A record, or a list of records"},
@@ -30,7 +30,7 @@ var formatKind = &compile.Kind{
 		},
 		Detail: func(s *flow.Step) string { return "as " + s.Setting("schema") },
 	},
-	Compile: compileFormat,
+	Compile: compileSerialize,
 }
 
 // knownWritten checks that a schema has a notation of bytes.
@@ -43,7 +43,7 @@ func knownWritten(c *compile.Compiler, s *flow.Step, sch *schema.Schema) {
 // Written is the shape of what a format step yields.
 var writtenRecord = schema.Record("written", schema.Scalar("text", value.Text), schema.Scalar("type", value.Text))
 
-func compileFormat(c *compile.Compiler, s *flow.Step) running.Runner {
+func compileSerialize(c *compile.Compiler, s *flow.Step) running.Runner {
 	prog, sch := c.Formula(s.Place("value")), c.Schema(s, "schema")
 	knownWritten(c, s, sch)
 	var typ *formula.Program

@@ -16,9 +16,9 @@ import (
 // openedRecord is the shape of a message that was opened.
 var openedRecord = schema.Record("opened", schema.Scalar("text", value.Text), schema.Scalar("signed", value.Boolean), schema.Scalar("signer", value.Text).Optional())
 
-var openKind = &compile.Kind{
+var decryptKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "open", Title: "Decrypt or verify", Group: flow.Shape, Apart: true, About: "Decrypts an OpenPGP message and verifies who has signed it (RFC 9580).",
+		Name: "decrypt", Older: []string{"open"}, Title: "Decrypt or verify", Group: flow.Shape, Apart: true, About: "Decrypts an OpenPGP message and verifies who has signed it (RFC 9580).",
 		Begin: func(flow.Offering) doc.Out { return yields("opened") },
 		Settings: setting.List{
 			{Name: "value", Label: "Message", Type: setting.Formula, Required: true, Help: "As armored text, or bytes"},
@@ -36,10 +36,10 @@ var openKind = &compile.Kind{
 			return "decrypted with " + s.Setting("with")
 		},
 	},
-	Compile: compileOpen,
+	Compile: compileDecrypt,
 }
 
-func compileOpen(c *compile.Compiler, s *flow.Step) running.Runner {
+func compileDecrypt(c *compile.Compiler, s *flow.Step) running.Runner {
 	prog, from := c.Formula(s.Place("value")), c.Optional(s, "signed by")
 	slot := c.Define(s, "as", running.Described(s.Setting("as"), openedRecord))
 	if s.Setting("with") == "" && s.Setting("signed by") == "" {

@@ -112,26 +112,26 @@ func unzipped(b []byte, _ string) ([]byte, error) {
 	return bounded(r)
 }
 
-var packKind = &compile.Kind{
+var encodeKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "pack", Title: "Encode, decode, hash", Group: flow.Shape, Apart: true, About: "Compresses, encodes or hashes a text or bytes, or takes that back.",
+		Name: "encode", Older: []string{"pack"}, Title: "Encode, decode, hash", Group: flow.Shape, Apart: true, About: "Compresses, encodes or hashes a text or bytes, or takes that back.",
 		Begin: func(flow.Offering) doc.Out { return yields("packed") },
 		Settings: setting.List{
 			{Name: "value", Label: "Text or bytes", Type: setting.Formula, Required: true},
-			{Name: "do", Label: "Do", Type: setting.Choice, Default: packingNames[0], Choices: packingNames},
+			{Name: "operation", Older: []string{"do"}, Label: "Do", Type: setting.Choice, Default: packingNames[0], Choices: packingNames},
 			{Name: "name", Label: "Name of the file inside", Type: setting.Text, Default: "content", Rare: true, Help: "Of a zip"},
-			{Name: "gives", Label: "What comes of it is", Type: setting.Choice, Default: "what it usually is", Choices: []string{"what it usually is", "text", "bytes"}, Rare: true},
+			{Name: "result type", Older: []string{"gives"}, Label: "What comes of it is", Type: setting.Choice, Default: "what it usually is", Choices: []string{"what it usually is", "text", "bytes"}, Rare: true},
 			{Name: "as", Label: "Result name", Type: setting.Text, Default: "packed"},
 			onFault,
 		},
-		Detail: func(s *flow.Step) string { return s.Setting("do") },
+		Detail: func(s *flow.Step) string { return s.Setting("operation") },
 	},
-	Compile: compilePack,
+	Compile: compileEncode,
 }
 
-func compilePack(c *compile.Compiler, s *flow.Step) running.Runner {
-	prog, how := c.Formula(s.Place("value")), packings[s.Setting("do")]
-	raw := s.Setting("gives") == "bytes" || s.Setting("gives") != "text" && how.bytes
+func compileEncode(c *compile.Compiler, s *flow.Step) running.Runner {
+	prog, how := c.Formula(s.Place("value")), packings[s.Setting("operation")]
+	raw := s.Setting("result type") == "bytes" || s.Setting("result type") != "text" && how.bytes
 	kind := value.Text
 	if raw {
 		kind = value.Binary

@@ -13,9 +13,9 @@ import (
 	"hollowreed/internal/core/value"
 )
 
-var attemptKind = &compile.Kind{
+var tryKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "attempt", Title: "Attempt", Group: flow.Way, About: "Does its steps; a record that fails in one of them goes on with the steps under On fault, where fault tells what happened.",
+		Name: "try", Older: []string{"attempt"}, Title: "Try", Group: flow.Way, About: "Does its steps; a record that fails in one of them goes on with the steps under On fault, where fault tells what happened.",
 		Drawn: flow.AsAttempt,
 		Wraps: &flow.Wrapping{Inside: []any{"steps"}},
 		Tracks: []flow.TrackKind{
@@ -24,11 +24,11 @@ var attemptKind = &compile.Kind{
 			{Key: "finally", Title: "Finally", Quiet: true},
 		},
 		Settings: setting.List{
-			{Name: "then", Label: "After On fault", Type: setting.Choice, Was: older, Default: "continue", Choices: []string{"continue", "set aside"}, Help: "Continue behind the attempt, or set the record aside with its fault nevertheless"},
+			{Name: "then", Label: "After On fault", Type: setting.Choice, Was: older, Default: "continue", Choices: []string{"continue", "set aside"}, Help: "Continue behind the Try step, or set the record aside with its fault nevertheless"},
 		},
 		Detail: func(s *flow.Step) string { return plural(len(s.Track("steps").Steps), "step") },
 	},
-	Compile: compileAttempt,
+	Compile: compileTry,
 	Ending:  attempts,
 }
 
@@ -59,7 +59,7 @@ type attempt struct {
 	handled              bool
 }
 
-func compileAttempt(c *compile.Compiler, s *flow.Step) running.Runner {
+func compileTry(c *compile.Compiler, s *flow.Step) running.Runner {
 	a := &attempt{step: s, handled: len(s.Track("on fault").Steps) > 0}
 	main, other := &branch{}, &branch{}
 	caught := c.Caught
@@ -79,7 +79,7 @@ func compileAttempt(c *compile.Compiler, s *flow.Step) running.Runner {
 	})
 	c.Within(func() { a.last = c.Track(s.Track("finally")) })
 	if len(a.last) == 0 && !a.handled && !undoes(main.steps) {
-		c.Fault(s.At, fault.New(fault.Required, "the attempt does nothing about a fault").Mended("Add steps under On fault or Finally, or an undo to one of its steps"))
+		c.Fault(s.At, fault.New(fault.Required, "the Try step does nothing about a fault").Mended("Add steps under On fault or Finally, or compensating steps to one of its steps"))
 	}
 	other.ends = other.ends || !a.handled || s.Setting("then") == "set aside"
 	join(c, s, []*branch{main, other})
@@ -91,7 +91,7 @@ func compileAttempt(c *compile.Compiler, s *flow.Step) running.Runner {
 
 func undoes(steps []*running.PlannedStep) bool {
 	for _, ps := range steps {
-		if t := ps.Step.Track("undo"); t != nil && len(t.Steps) > 0 {
+		if t := ps.Step.Track("compensate"); t != nil && len(t.Steps) > 0 {
 			return true
 		}
 	}
@@ -159,7 +159,7 @@ func (a *attempt) failed(ctx context.Context, b *running.Batch, failed []*runnin
 func (a *attempt) undo(ctx context.Context, b *running.Batch, failed []*running.Item) error {
 	for i := len(a.steps) - 1; i >= 0; i-- {
 		ps := a.steps[i]
-		t := ps.Step.Track("undo")
+		t := ps.Step.Track("compensate")
 		if t == nil || len(t.Steps) == 0 || ps.Step.Off {
 			continue
 		}

@@ -11,9 +11,9 @@ import (
 	"hollowreed/internal/core/value"
 )
 
-var noteKind = &compile.Kind{
+var logKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "note", Title: "Note", Group: flow.Run, About: "Notes a text with the run.",
+		Name: "log", Older: []string{"note"}, Title: "Log", Group: flow.Run, About: "Logs a text with the run, or in the event log.",
 		Settings: setting.List{
 			{Name: "text", Label: "Text", Type: setting.Formula, Required: true},
 			{Name: "where", Label: "Noted in", Type: setting.Choice, Default: "the run", Choices: []string{"the run", "the event log"}, Help: "The event log is seen without opening the run"},
@@ -21,10 +21,10 @@ var noteKind = &compile.Kind{
 		},
 		Detail: func(s *flow.Step) string { return s.Setting("text") },
 	},
-	Compile: compileNote,
+	Compile: compileLog,
 }
 
-func compileNote(c *compile.Compiler, s *flow.Step) running.Runner {
+func compileLog(c *compile.Compiler, s *flow.Step) running.Runner {
 	prog := c.Want(s.Place("text"), value.Text, "a text")
 	log := s.Setting("where") == "the event log"
 	return func(_ context.Context, b *running.Batch, items []*running.Item) error {

@@ -12,9 +12,9 @@ import (
 	"hollowreed/internal/core/value"
 )
 
-var sealKind = &compile.Kind{
+var encryptKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "seal", Title: "Encrypt or sign", Group: flow.Shape, Apart: true, About: "Encrypts a text for the owners of OpenPGP keys, signs it with ours, or both (RFC 9580).",
+		Name: "encrypt", Older: []string{"seal"}, Title: "Encrypt or sign", Group: flow.Shape, Apart: true, About: "Encrypts a text for the owners of OpenPGP keys, signs it with ours, or both (RFC 9580).",
 		Begin: func(flow.Offering) doc.Out { return yields("sealed") },
 		Settings: setting.List{
 			{Name: "value", Label: "Text or bytes", Type: setting.Formula, Required: true},
@@ -34,10 +34,10 @@ var sealKind = &compile.Kind{
 			return "encrypted and signed"
 		},
 	},
-	Compile: compileSeal,
+	Compile: compileEncrypt,
 }
 
-func compileSeal(c *compile.Compiler, s *flow.Step) running.Runner {
+func compileEncrypt(c *compile.Compiler, s *flow.Step) running.Runner {
 	prog, to := c.Formula(s.Place("value")), c.Optional(s, "for")
 	slot := c.Yield(s, "as", running.Named{}, formula.Type{Kind: value.Text})
 	if s.Setting("for") == "" && s.Setting("signed by") == "" {

@@ -14,22 +14,22 @@ import (
 	"hollowreed/internal/core/value"
 )
 
-var gatherKind = &compile.Kind{
+var aggregateKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "gather", Title: "Aggregate", Group: flow.Way, Lasting: true, About: "Gathers what several messages bring: the one with which a group is whole goes on with a list of it all, the others end here.",
+		Name: "aggregate", Older: []string{"gather"}, Title: "Aggregate", Group: flow.Way, Lasting: true, About: "Gathers what several messages bring: the one with which a group is whole goes on with a list of it all, the others end here.",
 		Begin: func(o flow.Offering) doc.Out {
-			return yields("gathered", append(o.Record("bring", ""), doc.Entry{Key: "count", Value: "10"}, doc.Entry{Key: "within", Value: "60"})...)
+			return yields("gathered", append(o.Record("bring", ""), doc.Entry{Key: "size", Value: "10"}, doc.Entry{Key: "timeout", Value: "60"})...)
 		},
 		Settings: setting.List{
-			{Name: "bring", Label: "What each brings", Type: setting.Formula, Required: true, Help: "A formula, often the name of a record"},
-			{Name: "key", Label: "Together by", Type: setting.Formula, Help: "Messages for which it is the same belong to one group; empty: all"},
-			{Name: "count", Label: "A group is whole with", Type: setting.Number, Help: "So many; empty: only the time counts"},
-			{Name: "within", Label: "Or so many seconds after its first", Type: setting.Decimal, Help: "Empty: only the number counts"},
+			{Name: "value", Older: []string{"bring"}, Label: "What each brings", Type: setting.Formula, Required: true, Help: "A formula, often the name of a record"},
+			{Name: "correlate by", Older: []string{"key"}, Label: "Together by", Type: setting.Formula, Help: "Messages for which it is the same belong to one group; empty: all"},
+			{Name: "size", Older: []string{"count"}, Label: "A group is whole with", Type: setting.Number, Help: "So many; empty: only the time counts"},
+			{Name: "timeout", Older: []string{"within"}, Label: "Or so many seconds after its first", Type: setting.Decimal, Help: "Empty: only the number counts"},
 			{Name: "as", Label: "Result name", Type: setting.Text, Default: "gathered"},
 			onFault,
 		},
 		Detail: func(s *flow.Step) string {
-			switch n, t := s.Setting("count"), s.Setting("within"); {
+			switch n, t := s.Setting("size"), s.Setting("timeout"); {
 			case t == "":
 				return n + " together"
 			case n == "":
@@ -39,18 +39,18 @@ var gatherKind = &compile.Kind{
 			}
 		},
 	},
-	Compile: compileGather,
+	Compile: compileAggregate,
 	Ending:  compile.EndsWithout("to what is gathered into another message"),
 }
 
-func compileGather(c *compile.Compiler, s *flow.Step) running.Runner {
-	bring, key := c.Formula(s.Place("bring")), c.Optional(s, "key")
-	count, within := int(s.Number("count")), time.Duration(s.Number("within")*float64(time.Second))
+func compileAggregate(c *compile.Compiler, s *flow.Step) running.Runner {
+	bring, key := c.Formula(s.Place("value")), c.Optional(s, "correlate by")
+	count, within := int(s.Number("size")), time.Duration(s.Number("timeout")*float64(time.Second))
 	if count < 1 && within == 0 {
 		c.Fault(s.At, fault.New(fault.Required, "a group is never whole").Mended("Say with how many, or after how many seconds"))
 	}
 	if count > running.MaxGathered {
-		c.Fault(s.Place("count"), fault.New(fault.Limit, "a group has at most %d", running.MaxGathered))
+		c.Fault(s.Place("size"), fault.New(fault.Limit, "a group has at most %d", running.MaxGathered))
 	}
 	t := formula.Type{}
 	if bring != nil {
@@ -63,7 +63,7 @@ func compileGather(c *compile.Compiler, s *flow.Step) running.Runner {
 	n := namedOf(t)
 	n.List = true
 	slot := c.Yield(s, "as", n, formula.Type{Kind: value.ListKind, Item: &t})
-	if bring == nil || s.Setting("key") != "" && key == nil {
+	if bring == nil || s.Setting("correlate by") != "" && key == nil {
 		return running.PassBy
 	}
 	g := running.AggregateStep{Step: s.ID, Count: count, Within: within}

@@ -1,0 +1,64 @@
+package flow
+
+import (
+	"slices"
+
+	"hollowreed/internal/core/doc"
+)
+
+// Upgrade writes a flow part with the names of today where it has older ones, of kinds of step and of trigger, of tracks and of
+// settings. It says whether there were any.
+func Upgrade(root doc.Settings) (changed bool) {
+	changed = Settings.Upgrade(root)
+	if t, ok := root.Map("trigger"); ok {
+		changed = upgradeTrigger(t) || changed
+	}
+	return upgradeSteps(root.List("steps")) || changed
+}
+
+func upgradeTrigger(t doc.Settings) (changed bool) {
+	name := t.Get("kind")
+	for _, k := range Triggers {
+		if slices.Contains(k.Older, name) {
+			t.Set("kind", k.Name)
+			name, changed = k.Name, true
+		}
+	}
+	k := TriggerOf(name)
+	return k != nil && k.Settings.Upgrade(t) || changed
+}
+
+func upgradeSteps(steps []doc.Settings) (changed bool) {
+	for _, s := range steps {
+		changed = upgradeStep(s) || changed
+	}
+	return changed
+}
+
+func upgradeStep(s doc.Settings) (changed bool) {
+	name := s.Get("step")
+	for _, k := range Kinds {
+		if slices.Contains(k.Older, name) {
+			s.Set("step", k.Name)
+			name, changed = k.Name, true
+		}
+	}
+	k := KindOf(name)
+	if k == nil {
+		return changed
+	}
+	changed = k.Settings.Upgrade(s) || changed
+	for _, t := range k.Tracks {
+		for _, older := range t.Older {
+			changed = s.Rename(older, t.Key) || changed
+		}
+		if !t.Many {
+			changed = upgradeSteps(s.List(t.Key)) || changed
+			continue
+		}
+		for _, one := range s.List(t.Key) {
+			changed = upgradeSteps(one.List("steps")) || changed
+		}
+	}
+	return changed
+}
