@@ -52,7 +52,7 @@ func TestAlertsAreToldOncePerCause(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
 	for _, path := range []string{"alerts/no-readings.yaml", "alerts/systems-down.yaml", "alerts/trouble.yaml"} {
-		w.change(path, "runs: trouble-to-the-board\n", "runs: trouble-to-the-board\noff: true\n")
+		w.change(path, "run flow: trouble-to-the-board\n", "run flow: trouble-to-the-board\ndisabled: true\n")
 	}
 	o := Options{Alerts: 50 * time.Millisecond, Health: time.Hour}
 	w.start(o)
@@ -91,7 +91,7 @@ func TestAlertsOfAbsenceBacklogAndLongRuns(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
 	for _, path := range []string{"alerts/no-readings.yaml", "alerts/systems-down.yaml", "alerts/trouble.yaml"} {
-		w.change(path, "runs: trouble-to-the-board\n", "runs: trouble-to-the-board\noff: true\n")
+		w.change(path, "run flow: trouble-to-the-board\n", "run flow: trouble-to-the-board\ndisabled: true\n")
 	}
 	broken := store.Scope{Project: "broken", Environment: testkit.Skerry.Environment} // it has no parts, and stands before the other
 	require.NoError(t, pgx.BeginFunc(t.Context(), w.db, func(tx pgx.Tx) error {
@@ -127,7 +127,7 @@ func TestWhatComesAgainIsToldInTheRhythm(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
 	for _, path := range []string{"alerts/no-readings.yaml", "alerts/systems-down.yaml", "alerts/trouble.yaml"} {
-		w.change(path, "runs: trouble-to-the-board\n", "runs: trouble-to-the-board\noff: true\n")
+		w.change(path, "run flow: trouble-to-the-board\n", "run flow: trouble-to-the-board\ndisabled: true\n")
 	}
 	w.start(Options{Site: "http://127.0.0.1:1", Alerts: 50 * time.Millisecond, Health: time.Hour})
 	w.change("schemas/trouble.yaml", "  - {name: since, type: timestamp}\n", "  - {name: since, type: timestamp}\n  - {name: count, type: integer}\n")

@@ -297,7 +297,7 @@ trigger: {kind: person, input: sign-up}
 func TestRepeatsAndTalliesOverRuns(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
-	w.change("flows/gauge-readings.yaml", "      - step: find\n", "      - {step: once, id: once, key: 'text(reading.day) + text(reading.time) + reading.gauge'}\n      - {step: tally, id: tally, as: total, becomes: total + 1}\n      - step: find\n")
+	w.change("flows/gauge-readings.yaml", "      - step: look up row\n", "      - {step: once, id: once, key: 'text(reading.day) + text(reading.time) + reading.gauge'}\n      - {step: tally, id: tally, as: total, becomes: total + 1}\n      - step: look up row\n")
 	w.change("flows/gauge-readings.yaml", "steps:\n  - step: read\n", "steps:\n  - {step: set, id: first, values: {greeting: '\"kept \"'}}\n  - step: read\n")
 	w.change("flows/gauge-readings.yaml", "key: gauge_code, taken_at\n", "key: gauge_code, taken_at\n  - {step: note, id: told, text: greeting + text(total)}\n")
 	e := w.start(Options{Batch: 7})
