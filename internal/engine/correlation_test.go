@@ -139,7 +139,7 @@ steps:
 `})
 	require.Equal(t, "Ada", w.noted(w.begun("known", card("K1", "Ada"))))
 	require.Equal(t, "Ada", w.noted(w.begun("known", card("K2", "Bo"))))
-	aged, err := w.db.Exec(t.Context(), "update kept set until = until - interval '1 hour'")
+	aged, err := w.db.Exec(t.Context(), "update flow_state set expires_at = expires_at - interval '1 hour'")
 	require.NoError(t, err)
 	require.EqualValues(t, 1, aged.RowsAffected())
 	require.Equal(t, "Cem", w.noted(w.begun("known", card("K3", "Cem"))))

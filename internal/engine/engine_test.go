@@ -367,7 +367,7 @@ func TestAJobOfADeadWorkerIsGivenBack(t *testing.T) {
 	w := newWorld(t)
 	w.start(Options{Silence: time.Second})
 	w.engine.Stop()
-	_, err := w.db.Exec(t.Context(), "insert into worker (id, environment, beat_at) values ('dead', 'Workbench', now())")
+	_, err := w.db.Exec(t.Context(), "insert into worker (id, environment, heartbeat_at) values ('dead', 'Workbench', now())")
 	require.NoError(t, err)
 	id := uuid.Must(uuid.NewV7())
 	require.NoError(t, store.AddRun(t.Context(), w.db, store.Run{

@@ -372,7 +372,7 @@ func TestASilentWorkerCallsNoOtherDead(t *testing.T) {
 	e, err := New(w.db, connector.Same[store.Scope](w.settings, connector.Rules{}), Options{Silence: silence, Beat: 20 * time.Millisecond})
 	require.NoError(t, err)
 	other := func() {
-		_, err := w.db.Exec(ctx, "insert into worker (id, environment, beat_at) values ('other', 'Workbench', now() - interval '10 seconds') on conflict (id) do update set beat_at = excluded.beat_at")
+		_, err := w.db.Exec(ctx, "insert into worker (id, environment, heartbeat_at) values ('other', 'Workbench', now() - interval '10 seconds') on conflict (id) do update set heartbeat_at = excluded.heartbeat_at")
 		require.NoError(t, err)
 	}
 	there := func() bool { return w.works("other") }

@@ -101,7 +101,7 @@ func Piling(ctx context.Context, db DB, s Scope, flow, except string, most int) 
 // Down lists connections that could be used before, and could not since a time. One that never could is not set up yet.
 func Down(ctx context.Context, db DB, s Scope, connection string, since time.Time) ([]Incident, error) {
 	rows, _ := db.Query(ctx, `select connection, connection || ' cannot be used: ' || fault, '', connection, since from health
-		where project = $1 and environment = $2 and ($3 = '' or connection = $3) and not well and good_at is not null and since <= $4 order by since limit $5`, s.Project, s.Environment, connection, since, maxMatters)
+		where project = $1 and environment = $2 and ($3 = '' or connection = $3) and not healthy and last_ok_at is not null and since <= $4 order by since limit $5`, s.Project, s.Environment, connection, since, maxMatters)
 	return matters(rows)
 }
 
@@ -127,47 +127,47 @@ type AlertState struct {
 	Newest    time.Time // the last of those that were told
 }
 
-const alarmColumns = "id, alert, cause, since, told_at, told, text, run, cleared_at, count, newest"
+const alarmColumns = "id, alert, cause, since, notified_at, notified_count, text, run, cleared_at, count, newest"
 
 // OpenAlarms lists what an alert has told and is not over.
 func OpenAlarms(ctx context.Context, db DB, s Scope, alert string) ([]AlertState, error) {
-	rows, _ := db.Query(ctx, "select "+alarmColumns+" from alarm where project = $1 and environment = $2 and alert = $3 and cleared_at is null order by id", s.Project, s.Environment, alert)
+	rows, _ := db.Query(ctx, "select "+alarmColumns+" from alert_state where project = $1 and environment = $2 and alert = $3 and cleared_at is null order by id", s.Project, s.Environment, alert)
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[AlertState])
 }
 
 // AllOpenAlarms lists what was told of all alerts and is not over.
 func AllOpenAlarms(ctx context.Context, db DB, s Scope) ([]AlertState, error) {
-	rows, _ := db.Query(ctx, "select "+alarmColumns+" from alarm where project = $1 and environment = $2 and cleared_at is null order by id", s.Project, s.Environment)
+	rows, _ := db.Query(ctx, "select "+alarmColumns+" from alert_state where project = $1 and environment = $2 and cleared_at is null order by id", s.Project, s.Environment)
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[AlertState])
 }
 
 // Alarms lists what was told, the newest first.
 func Alarms(ctx context.Context, db DB, s Scope, most int) ([]AlertState, error) {
-	rows, _ := db.Query(ctx, "select "+alarmColumns+" from alarm where project = $1 and environment = $3 order by cleared_at is not null, id desc limit $2", s.Project, most, s.Environment)
+	rows, _ := db.Query(ctx, "select "+alarmColumns+" from alert_state where project = $1 and environment = $3 order by cleared_at is not null, id desc limit $2", s.Project, most, s.Environment)
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[AlertState])
 }
 
 // Raise keeps that a matter was told for the first time.
 func Raise(ctx context.Context, db DB, s Scope, alert string, m Incident, run uuid.UUID) error {
-	_, err := db.Exec(ctx, "insert into alarm (project, environment, alert, cause, since, text, run, count, newest) values ($1, $2, $3, $4, $5, $6, $7, $8, $9)",
+	_, err := db.Exec(ctx, "insert into alert_state (project, environment, alert, cause, since, text, run, count, newest) values ($1, $2, $3, $4, $5, $6, $7, $8, $9)",
 		s.Project, s.Environment, alert, m.Cause, m.Since, m.Text, run, m.Count, m.Newest)
 	return err
 }
 
 // Remind keeps that a matter was told again.
 func Remind(ctx context.Context, db DB, id int64, m Incident, run uuid.UUID) error {
-	_, err := db.Exec(ctx, "update alarm set told = told + 1, told_at = now(), text = $2, run = $3, count = $4, newest = $5 where id = $1", id, m.Text, run, m.Count, m.Newest)
+	_, err := db.Exec(ctx, "update alert_state set notified_count = notified_count + 1, notified_at = now(), text = $2, run = $3, count = $4, newest = $5 where id = $1", id, m.Text, run, m.Count, m.Newest)
 	return err
 }
 
 // Recount keeps how often a matter has come by now, without its being told.
 func Recount(ctx context.Context, db DB, id int64, m Incident) error {
-	_, err := db.Exec(ctx, "update alarm set text = $2, count = $3 where id = $1", id, m.Text, m.Count)
+	_, err := db.Exec(ctx, "update alert_state set text = $2, count = $3 where id = $1", id, m.Text, m.Count)
 	return err
 }
 
 // Clear keeps that a matter is over; run is nil where nobody was told.
 func Clear(ctx context.Context, db DB, id int64, run *uuid.UUID) error {
-	_, err := db.Exec(ctx, "update alarm set cleared_at = now(), run = coalesce($2, run) where id = $1", id, run)
+	_, err := db.Exec(ctx, "update alert_state set cleared_at = now(), run = coalesce($2, run) where id = $1", id, run)
 	return err
 }

@@ -20,13 +20,13 @@ type AuditEntry struct {
 
 // AddAuditEntry keeps what a person has done; run may be nil.
 func AddAuditEntry(ctx context.Context, db DB, s Scope, person, what string, run *uuid.UUID, about string) error {
-	_, err := db.Exec(ctx, "insert into deed (project, environment, person, what, run, about) values ($1, $2, $3, $4, $5, $6)", s.Project, s.Environment, person, what, run, about)
+	_, err := db.Exec(ctx, "insert into audit_log (project, environment, person, action, run, subject) values ($1, $2, $3, $4, $5, $6)", s.Project, s.Environment, person, what, run, about)
 	return err
 }
 
 // Deeds lists what people have done, the newest first; of one run where that is given.
 func Deeds(ctx context.Context, db DB, s Scope, run *uuid.UUID, most int) ([]AuditEntry, error) {
-	rows, _ := db.Query(ctx, "select id, person, what, run, about, at from deed where project = $1 and environment = $4 and ($2::uuid is null or run = $2) order by id desc limit $3", s.Project, run, most, s.Environment)
+	rows, _ := db.Query(ctx, "select id, person, action, run, subject, at from audit_log where project = $1 and environment = $4 and ($2::uuid is null or run = $2) order by id desc limit $3", s.Project, run, most, s.Environment)
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[AuditEntry])
 }
 

@@ -69,7 +69,7 @@ func DeleteEffects(ctx context.Context, db DB, run uuid.UUID, list []running.Com
 func Seen(ctx context.Context, db DB, r Run, step string, of []EffectKey, keys []string, within time.Duration) (map[string]bool, error) {
 	records, paths := positions(of)
 	rows, err := db.Query(ctx, `with fresh as (
-			insert into seen as s (project, environment, flow, step, key, run, record, path)
+			insert into duplicate_key as s (project, environment, flow, step, key, run, record, path)
 			select $1, $9, $2, $3, k, $4, n, p from unnest($5::text[], $6::int[], $7::text[]) as x(k, n, p)
 			on conflict (project, environment, flow, step, key) do update set run = excluded.run, record = excluded.record, path = excluded.path, at = now()
 			where (s.run, s.record, s.path) = (excluded.run, excluded.record, excluded.path) or $8::float8 > 0 and s.at < now() - make_interval(secs => $8::float8)

@@ -71,7 +71,7 @@ func TestWorkIsDueOnlyWhenItIsLeft(t *testing.T) {
 	require.False(t, due(), "nobody else is there")
 	require.NoError(t, Heartbeat(t.Context(), db, scope.Environment, "other"))
 	require.False(t, due())
-	_, err := db.Exec(t.Context(), "update worker set beat_at = now() - interval '1 minute'")
+	_, err := db.Exec(t.Context(), "update worker set heartbeat_at = now() - interval '1 minute'")
 	require.NoError(t, err)
 	require.True(t, due(), "the other is silent; its own sign of life is no reason")
 	elsewhere, err := BeatAndLook(t.Context(), db, "Live", "one of another environment", nil, 5*time.Second)

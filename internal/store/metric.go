@@ -58,8 +58,8 @@ func (f *Metric) Within(share float64) time.Duration {
 func AddFigures(ctx context.Context, db DB, s Scope, list []Metric) error {
 	b := &pgx.Batch{}
 	for _, f := range list {
-		b.Queue(`insert into figure as f (project, environment, kind, name, minute, done, failed, took) values ($1, $2, $3, $4, date_trunc('minute', now()), $5, $6, $7)
-			on conflict (project, environment, kind, name, minute) do update set done = f.done + excluded.done, failed = f.failed + excluded.failed, took = add_counts(f.took, excluded.took)`,
+		b.Queue(`insert into metric as f (project, environment, kind, name, minute, count, failed, duration_buckets) values ($1, $2, $3, $4, date_trunc('minute', now()), $5, $6, $7)
+			on conflict (project, environment, kind, name, minute) do update set count = f.count + excluded.count, failed = f.failed + excluded.failed, duration_buckets = add_counts(f.duration_buckets, excluded.duration_buckets)`,
 			s.Project, s.Environment, f.Kind, f.Name, f.Done, f.Failed, f.Took)
 	}
 	return db.SendBatch(ctx, b).Close()
@@ -76,14 +76,14 @@ type FigureAt struct {
 
 // Figures lists what was counted since a time, in steps of so many minutes, by kind, name and time.
 func Figures(ctx context.Context, db DB, s Scope, since time.Time, minutes int) ([]FigureAt, error) {
-	rows, _ := db.Query(ctx, `select kind, name, date_bin(make_interval(mins => $3), minute, 'epoch') as at, sum(done)::int, sum(failed)::int, sum_counts(took)
-		from figure where project = $1 and environment = $4 and minute >= $2 group by 1, 2, 3 order by 1, 2, 3`, s.Project, since, minutes, s.Environment)
+	rows, _ := db.Query(ctx, `select kind, name, date_bin(make_interval(mins => $3), minute, 'epoch') as at, sum(count)::int, sum(failed)::int, sum_counts(duration_buckets)
+		from metric where project = $1 and environment = $4 and minute >= $2 group by 1, 2, 3 order by 1, 2, 3`, s.Project, since, minutes, s.Environment)
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[FigureAt])
 }
 
 // SweepFigures removes some of what was counted in an environment before a time, and says how much.
 func SweepFigures(ctx context.Context, db DB, environment string, before time.Time, most int) (int64, error) {
-	tag, err := db.Exec(ctx, "delete from figure where ctid in (select ctid from figure where environment = $3 and minute < $1 limit $2)", before, most, environment)
+	tag, err := db.Exec(ctx, "delete from metric where ctid in (select ctid from metric where environment = $3 and minute < $1 limit $2)", before, most, environment)
 	return tag.RowsAffected(), err
 }
 

@@ -110,16 +110,16 @@ func TestADatabaseOfOneEnvironmentGetsScopes(t *testing.T) {
 	queues, err := pgx.CollectRows(rows, pgx.RowToStructByPos[struct{ Kind, Queue string }])
 	require.NoError(t, err)
 	require.Equal(t, []struct{ Kind, Queue string }{{"other", "mine"}, {"run", Queue("Live")}}, queues)
-	_, err = db.Exec(ctx, "insert into kept (project, space, key, content) values ('p', 'space', 'new', 'v')")
+	_, err = db.Exec(ctx, "insert into flow_state (project, namespace, key, content) values ('p', 'space', 'new', 'v')")
 	require.Error(t, err, "nothing is kept any more without its environment")
 }
 
-// TestTheScopesCanBeTakenBack: the down migration leaves what it finds, and can be made up again.
-func TestTheScopesCanBeTakenBack(t *testing.T) {
+// TestMigrationsCanBeTakenBack: the newest ones, each of which leaves what it finds, and can be made up again.
+func TestMigrationsCanBeTakenBack(t *testing.T) {
 	db := open(t)
 	require.NoError(t, Remember(t.Context(), db, scope, "space", []running.StateEntry{{Key: "k", Text: "v"}}))
-	for _, way := range []string{"down", "up"} {
-		text, err := os.ReadFile("migrations/019_scope." + way + ".sql")
+	for _, file := range []string{"021_names.down", "020_calls.down", "019_scope.down", "019_scope.up", "020_calls.up", "021_names.up"} {
+		text, err := os.ReadFile("migrations/" + file + ".sql")
 		require.NoError(t, err)
 		in(t, db, func(tx pgx.Tx) error {
 			_, err := tx.Exec(t.Context(), string(text))

@@ -31,15 +31,15 @@ func WakeCancelled(ctx context.Context, db DB, environment string) error {
 }
 
 // wakeAwaiting makes the runs be taken on now that wait for a message of a kind and reference.
-const wakeAwaiting = `update river_job j set state = 'available', scheduled_at = now() from awaiting a
+const wakeAwaiting = `update river_job j set state = 'available', scheduled_at = now() from waiting_receive a
 	where a.project = $1 and a.environment = $4 and a.kind = $2 and a.reference = $3
 		and j.args @> jsonb_build_object('run', a.run) and j.kind = 'run' and j.state in ('scheduled', 'available')`
 
 // BeatAndLook says that a worker is alive, and whether somebody's work in its environment is to be given back: that of a worker that has been
 // silent for too long, a run that nobody works on, or a job of its own on which it does not work.
 func BeatAndLook(ctx context.Context, db DB, environment, id string, active []uuid.UUID, silence time.Duration) (due bool, err error) {
-	err = db.QueryRow(ctx, `with beat as (insert into worker (id, environment) values ($1, $4) on conflict (id) do update set beat_at = now())
-		select exists (select from worker where id <> $1 and environment = $4 and beat_at < now() - make_interval(secs => $3))
+	err = db.QueryRow(ctx, `with beat as (insert into worker (id, environment) values ($1, $4) on conflict (id) do update set heartbeat_at = now())
+		select exists (select from worker where id <> $1 and environment = $4 and heartbeat_at < now() - make_interval(secs => $3))
 			or exists (select from river_job where state = 'running' and queue = $5 and attempted_by[array_upper(attempted_by, 1)] <> $1
 				and not exists (select from worker w where w.id = attempted_by[array_upper(attempted_by, 1)]))
 			or exists (select from run r where state = 'running' and environment = $4 and worker <> $1 and not exists (select from worker w where w.id = r.worker))
@@ -78,7 +78,7 @@ func Orphans(ctx context.Context, tx pgx.Tx, environment, worker string, active 
 // says how many; so also a job that has ended although its run is under way with nobody left who works on it. A dead worker's
 // try does not count as one, but its death is counted.
 func Requeue(ctx context.Context, tx pgx.Tx, environment string, silence time.Duration) (int64, error) {
-	if _, err := tx.Exec(ctx, "delete from worker where environment = $2 and beat_at < now() - make_interval(secs => $1)", silence.Seconds(), environment); err != nil {
+	if _, err := tx.Exec(ctx, "delete from worker where environment = $2 and heartbeat_at < now() - make_interval(secs => $1)", silence.Seconds(), environment); err != nil {
 		return 0, err
 	}
 	if _, err := tx.Exec(ctx, `update run set attempt = greatest(attempt - 1, 0),

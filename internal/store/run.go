@@ -169,21 +169,21 @@ func PublishRuns(ctx context.Context, db DB, runs string) error {
 
 // AddPickup notes that a file became a run; false when it had been noted before, with that run's id.
 func AddPickup(ctx context.Context, db DB, s Scope, flowID, path, identity string, run uuid.UUID) (bool, error) {
-	tag, err := db.Exec(ctx, "insert into pickup (project, environment, flow, path, identity, run) values ($1, $2, $3, $4, $5, $6) on conflict do nothing",
+	tag, err := db.Exec(ctx, "insert into picked_up_file (project, environment, flow, path, identity, run) values ($1, $2, $3, $4, $5, $6) on conflict do nothing",
 		s.Project, s.Environment, flowID, path, identity, run)
 	return tag.RowsAffected() == 1, err
 }
 
 // PickupRun finds the run that a file became.
 func PickupRun(ctx context.Context, db DB, s Scope, flowID, path, identity string) (Run, error) {
-	rows, _ := db.Query(ctx, "select "+runColumns+` from run where id = (select run from pickup where project = $1 and environment = $2 and flow = $3 and path = $4 and identity = $5)`,
+	rows, _ := db.Query(ctx, "select "+runColumns+` from run where id = (select run from picked_up_file where project = $1 and environment = $2 and flow = $3 and path = $4 and identity = $5)`,
 		s.Project, s.Environment, flowID, path, identity)
 	return one(pgx.CollectExactlyOneRow(rows, asRun))
 }
 
 // PickupIdentity is what told the file of a run from others of its name when it was picked up; empty where that is not kept.
 func PickupIdentity(ctx context.Context, db DB, run uuid.UUID) (identity string, err error) {
-	err = db.QueryRow(ctx, "select identity from pickup where run = $1 and path <> $2", run, calls).Scan(&identity)
+	err = db.QueryRow(ctx, "select identity from picked_up_file where run = $1 and path <> $2", run, calls).Scan(&identity)
 	if errors.Is(err, pgx.ErrNoRows) {
 		err = nil
 	}
@@ -204,14 +204,14 @@ func callKey(key string) string {
 // AddCall notes that a request with a key became a run, and the digest of what came with it; false when there was one with
 // the key before.
 func AddCall(ctx context.Context, db DB, s Scope, flowID, key, digest string, run uuid.UUID) (bool, error) {
-	tag, err := db.Exec(ctx, "insert into pickup (project, environment, flow, path, identity, digest, run) values ($1, $2, $3, $4, $5, $6, $7) on conflict do nothing",
+	tag, err := db.Exec(ctx, "insert into picked_up_file (project, environment, flow, path, identity, digest, run) values ($1, $2, $3, $4, $5, $6, $7) on conflict do nothing",
 		s.Project, s.Environment, flowID, calls, callKey(key), digest, run)
 	return tag.RowsAffected() == 1, err
 }
 
 // CalledWith finds the digest of what came with a key, and the run that it became; none where that is no longer kept.
 func CalledWith(ctx context.Context, db DB, s Scope, flowID, key string) (digest string, run *uuid.UUID, err error) {
-	err = db.QueryRow(ctx, "select digest, run from pickup where project = $1 and environment = $2 and flow = $3 and path = $4 and identity = $5", s.Project, s.Environment, flowID, calls, callKey(key)).Scan(&digest, &run)
+	err = db.QueryRow(ctx, "select digest, run from picked_up_file where project = $1 and environment = $2 and flow = $3 and path = $4 and identity = $5", s.Project, s.Environment, flowID, calls, callKey(key)).Scan(&digest, &run)
 	return digest, run, err
 }
 
@@ -445,7 +445,7 @@ func Slices(ctx context.Context, db DB, s Scope, since time.Time, span time.Dura
 // Collect keeps records of a batch for a file. Those of the run as a whole take the place of what it collected when it was
 // done before.
 func Collect(ctx context.Context, db DB, run uuid.UUID, step string, first int, content []byte) error {
-	_, err := db.Exec(ctx, `insert into collected (run, step, first, content) values ($1, $2, $3, $4)
+	_, err := db.Exec(ctx, `insert into file_record (run, step, first, content) values ($1, $2, $3, $4)
 		on conflict (run, step, first) do update set content = excluded.content where excluded.first = -1`, run, step, first, content)
 	return err
 }
@@ -485,7 +485,7 @@ func Collected(ctx context.Context, db DB, runs []uuid.UUID, step string, use fu
 	for _, run := range runs {
 		for first := running.WholeRun - 1; ; { // what the run as a whole has collected stands first
 			var content []byte
-			err := db.QueryRow(ctx, "select first, content from collected where run = $1 and step = $2 and first > $3 order by first limit 1", run, step, first).Scan(&first, &content)
+			err := db.QueryRow(ctx, "select first, content from file_record where run = $1 and step = $2 and first > $3 order by first limit 1", run, step, first).Scan(&first, &content)
 			if err == pgx.ErrNoRows {
 				break
 			}

@@ -206,15 +206,15 @@ func SaveHealth(ctx context.Context, db DB, s Scope, list ...Health) (changed []
 	for i, h := range list {
 		ids[i], wells[i], took[i], faults[i] = h.Connection, h.Well, h.TookMS, h.Fault
 	}
-	rows, _ := db.Query(ctx, `with was as (select connection, well from health where project = $1 and environment = $2 and connection = any($3)),
-		now_is as (insert into health as h (project, environment, connection, well, took_ms, fault, good_at, bad_at)
-			select $1, $2, n.connection, n.well, n.took, n.fault, case when n.well then now() end, case when not n.well then now() end
-				from unnest($3::text[], $4::boolean[], $5::integer[], $6::text[]) n (connection, well, took, fault)
-			on conflict (project, environment, connection) do update set well = excluded.well, took_ms = excluded.took_ms, fault = excluded.fault, checked_at = now(),
-				good_at = coalesce(excluded.good_at, h.good_at), bad_at = coalesce(excluded.bad_at, h.bad_at),
-				since = case when h.well = excluded.well then h.since else now() end
-			returning connection, well)
-		select connection from now_is left join was using (connection) where was.well is distinct from now_is.well order by connection`,
+	rows, _ := db.Query(ctx, `with was as (select connection, healthy from health where project = $1 and environment = $2 and connection = any($3)),
+		now_is as (insert into health as h (project, environment, connection, healthy, response_ms, fault, last_ok_at, last_fault_at)
+			select $1, $2, n.connection, n.healthy, n.took, n.fault, case when n.healthy then now() end, case when not n.healthy then now() end
+				from unnest($3::text[], $4::boolean[], $5::integer[], $6::text[]) n (connection, healthy, took, fault)
+			on conflict (project, environment, connection) do update set healthy = excluded.healthy, response_ms = excluded.response_ms, fault = excluded.fault, checked_at = now(),
+				last_ok_at = coalesce(excluded.last_ok_at, h.last_ok_at), last_fault_at = coalesce(excluded.last_fault_at, h.last_fault_at),
+				since = case when h.healthy = excluded.healthy then h.since else now() end
+			returning connection, healthy)
+		select connection from now_is left join was using (connection) where was.healthy is distinct from now_is.healthy order by connection`,
 		s.Project, s.Environment, ids, wells, took, faults)
 	if changed, err = pgx.CollectRows(rows, pgx.RowTo[string]); err != nil {
 		return nil, err
@@ -229,7 +229,7 @@ func SaveHealth(ctx context.Context, db DB, s Scope, list ...Health) (changed []
 
 // Healths reads how the connections of an environment were.
 func Healths(ctx context.Context, db DB, s Scope) (map[string]Health, error) {
-	rows, _ := db.Query(ctx, "select connection, well, took_ms, fault, good_at, bad_at, since, checked_at from health where project = $1 and environment = $2", s.Project, s.Environment)
+	rows, _ := db.Query(ctx, "select connection, healthy, response_ms, fault, last_ok_at, last_fault_at, since, checked_at from health where project = $1 and environment = $2", s.Project, s.Environment)
 	list, err := pgx.CollectRows(rows, pgx.RowToStructByPos[Health])
 	all := map[string]Health{}
 	for _, h := range list {

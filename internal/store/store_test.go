@@ -353,7 +353,7 @@ func TestAsidesAreHandledOnce(t *testing.T) {
 func TestOnlyTheJobsOfSilentWorkersAreGivenBack(t *testing.T) {
 	db := open(t)
 	require.NoError(t, Heartbeat(t.Context(), db, scope.Environment, "alive"))
-	_, err := db.Exec(t.Context(), "insert into worker (id, environment, beat_at) values ('silent', 'Workbench', now() - interval '1 minute')")
+	_, err := db.Exec(t.Context(), "insert into worker (id, environment, heartbeat_at) values ('silent', 'Workbench', now() - interval '1 minute')")
 	require.NoError(t, err)
 	for _, worker := range []string{"alive", "silent", "unknown"} {
 		_, err := db.Exec(t.Context(), `insert into river_job (state, attempt, max_attempts, attempted_at, attempted_by, kind, args, queue, priority, scheduled_at)

@@ -21,7 +21,7 @@ func SweepMessages(ctx context.Context, db DB, s Scope, flow string, before time
 			where id in (select id from run where project = $1 and environment = $5 and flow = $2 and ended_at < $3 and state = 'done'
 				and (content is not null or input is not null or answer is not null or request is not null or totals is not null) order by ended_at limit $4) returning id)
 		, pieces as (delete from run_content where run in (select id from swept))
-		, files as (delete from collected where run in (select id from swept))
+		, files as (delete from file_record where run in (select id from swept))
 		, effects as (delete from effect where run in (select id from swept))
 		select count(*) from swept`, s.Project, flow, before, most, s.Environment).Scan(&n)
 	return n, err
@@ -30,8 +30,8 @@ func SweepMessages(ctx context.Context, db DB, s Scope, flow string, before time
 // SweepMeetings removes some messages and parts of groups that were taken in an environment before a time, and says how many.
 func SweepMeetings(ctx context.Context, db DB, environment string, before time.Time, most int) (n int64, err error) {
 	for _, sql := range []string{
-		"delete from letter where ctid in (select ctid from letter where taken_run is not null and environment = $3 and at < $1 limit $2)",
-		"delete from gathered where ctid in (select ctid from gathered where taken_run is not null and environment = $3 and at < $1 limit $2)",
+		"delete from correlated_message where ctid in (select ctid from correlated_message where taken_run is not null and environment = $3 and at < $1 limit $2)",
+		"delete from aggregate_item where ctid in (select ctid from aggregate_item where taken_run is not null and environment = $3 and at < $1 limit $2)",
 	} {
 		tag, err := db.Exec(ctx, sql, before, most, environment)
 		if err != nil {

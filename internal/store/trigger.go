@@ -21,7 +21,7 @@ type Trigger struct {
 	LookedAt  *time.Time
 }
 
-const triggerColumns = "next_at, rising, spec, paused_by, paused_at, paused_for, fault, looked_at"
+const triggerColumns = "next_at, watermark, spec, paused_by, paused_at, pause_reason, fault, polled_at"
 
 // TriggerOf reads what is remembered of a trigger; nothing is, before it was first looked at.
 func TriggerOf(ctx context.Context, db DB, s Scope, flowID string) (Trigger, error) {
@@ -70,22 +70,22 @@ func AskNext(ctx context.Context, db DB, s Scope, flowID string, every time.Dura
 
 // SetRising notes the greatest value of a trigger's rising field.
 func SetRising(ctx context.Context, tx pgx.Tx, s Scope, flowID, rising string) error {
-	_, err := tx.Exec(ctx, "update trigger_state set rising = $4 where project = $1 and environment = $2 and flow = $3", s.Project, s.Environment, flowID, rising)
+	_, err := tx.Exec(ctx, "update trigger_state set watermark = $4 where project = $1 and environment = $2 and flow = $3", s.Project, s.Environment, flowID, rising)
 	return err
 }
 
 // NoteLook notes what a look at a trigger met; empty is nothing.
 func NoteLook(ctx context.Context, db DB, s Scope, flowID, fault string) error {
-	_, err := db.Exec(ctx, `insert into trigger_state as t (project, environment, flow, fault, looked_at) values ($1, $2, $3, $4, now())
-		on conflict (project, environment, flow) do update set fault = excluded.fault, looked_at = now()`,
+	_, err := db.Exec(ctx, `insert into trigger_state as t (project, environment, flow, fault, polled_at) values ($1, $2, $3, $4, now())
+		on conflict (project, environment, flow) do update set fault = excluded.fault, polled_at = now()`,
 		s.Project, s.Environment, flowID, fault)
 	return err
 }
 
 // Pause lets a trigger start nothing until it is taken back; the reason is told to those who wonder.
 func Pause(ctx context.Context, db DB, s Scope, flowID, by, reason string) error {
-	_, err := db.Exec(ctx, `insert into trigger_state (project, environment, flow, paused_by, paused_at, paused_for) values ($1, $2, $3, $4, now(), $5)
-		on conflict (project, environment, flow) do update set paused_by = $4, paused_at = now(), paused_for = $5`, s.Project, s.Environment, flowID, by, reason)
+	_, err := db.Exec(ctx, `insert into trigger_state (project, environment, flow, paused_by, paused_at, pause_reason) values ($1, $2, $3, $4, now(), $5)
+		on conflict (project, environment, flow) do update set paused_by = $4, paused_at = now(), pause_reason = $5`, s.Project, s.Environment, flowID, by, reason)
 	if err != nil {
 		return err
 	}
@@ -94,7 +94,7 @@ func Pause(ctx context.Context, db DB, s Scope, flowID, by, reason string) error
 
 // Unpause lets a trigger start runs again.
 func Unpause(ctx context.Context, db DB, s Scope, flowID string) error {
-	_, err := db.Exec(ctx, "update trigger_state set paused_by = null, paused_at = null, paused_for = '' where project = $1 and environment = $2 and flow = $3", s.Project, s.Environment, flowID)
+	_, err := db.Exec(ctx, "update trigger_state set paused_by = null, paused_at = null, pause_reason = '' where project = $1 and environment = $2 and flow = $3", s.Project, s.Environment, flowID)
 	if err != nil {
 		return err
 	}

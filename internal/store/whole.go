@@ -192,7 +192,7 @@ const addWhole = `with given as (
 			select * from unnest($1::uuid[], $2::text[], $3::text[], $4::text[], $5::int[], $6::text[], $7::text[], $8::bytea[], $9::text[], $10::bytea[], $11::text[], $12::jsonb[], $13::json[], $14::bytea[], $15::bytea[], $16::jsonb[],
 				$17::timestamptz[], $18::timestamptz[], $19::bytea[], $21::text[], $22::text[])
 			as g(id, project, environment, flow, release, reference, file, input, started_by, request, state, counts, fault, totals, answer, reply, began_at, ended_at, entries, key, digest)),
-		called as (insert into pickup (project, environment, flow, path, identity, digest, run)
+		called as (insert into picked_up_file (project, environment, flow, path, identity, digest, run)
 			select project, environment, flow, $20, key, digest, id from given where key <> '' on conflict do nothing returning run),
 		added as (insert into run (id, project, environment, flow, release, release_flow, reference, file, input, started_by, request, claim, attempt, state, counts, fault, totals, answer, reply, created_at, began_at, ended_at)
 			select id, project, environment, flow, release, flow, reference, file, input, started_by, request, 1, 1, state, counts, fault, totals, answer, reply, began_at, began_at, ended_at

@@ -18,7 +18,7 @@ type Worker struct {
 
 // Heartbeat says that a worker of an environment is alive.
 func Heartbeat(ctx context.Context, db DB, environment, id string) error {
-	_, err := db.Exec(ctx, "insert into worker (id, environment) values ($1, $2) on conflict (id) do update set beat_at = now()", id, environment)
+	_, err := db.Exec(ctx, "insert into worker (id, environment) values ($1, $2) on conflict (id) do update set heartbeat_at = now()", id, environment)
 	return err
 }
 
@@ -30,7 +30,7 @@ func Deregister(ctx context.Context, db DB, id string) error {
 
 // Workers lists the living workers of an environment.
 func Workers(ctx context.Context, db DB, environment string) ([]Worker, error) {
-	rows, _ := db.Query(ctx, "select id, started_at, beat_at from worker where environment = $1 order by started_at", environment)
+	rows, _ := db.Query(ctx, "select id, started_at, heartbeat_at from worker where environment = $1 order by started_at", environment)
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[Worker])
 }
 

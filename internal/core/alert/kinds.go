@@ -97,7 +97,7 @@ var failsKind = &Kind{
 	About: "Runs are set aside or stopped, or records of them are set aside, so many times in so many seconds. Once for each cause.",
 	Settings: all(anyFlow,
 		setting.Setting{Name: "threshold", Older: []string{"times"}, Label: "Times, at least", Type: setting.Number, Default: "1"}, within("Within (seconds)"), runs,
-		setting.Setting{Name: "tells", Label: "When a cause comes again", Type: setting.Choice, Default: string(Once), Choices: []string{string(Once), string(AtMost), string(EachOne)}, Help: "It is counted in any case; this is when it is told again"},
+		setting.Setting{Name: "tells", Label: "When a cause comes again", Type: setting.Choice, Default: string(Once), Choices: []string{string(Once), string(AtMost), string(EachOne)}, Help: "It is counted in any case; this is when the flow runs again"},
 		setting.Setting{Name: "every", Label: "At most every (seconds)", Type: setting.Number, Default: "900", When: "tells=" + string(AtMost)},
 	),
 	says: func(a *Alert, of string) string {

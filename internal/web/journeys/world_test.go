@@ -315,7 +315,7 @@ func TestScreenshots(t *testing.T) {
 	for _, s := range []struct{ name, path string }{
 		{"bench", "/bench"},
 		{"flow", "/bench/flows/vehicle?step=cargo"},
-		{"steps", "/bench/steps?kind=attempt"},
+		{"steps", "/bench/steps?kind=try"},
 		{"mapping", "/bench/mappings/booking-to-invoice?field=line"},
 		{"schema", "/bench/schemas/gauge-reading?line=3&field=3"},
 		{"schema-tree", "/bench/schemas/booking?field=4.1"},

@@ -1,0 +1,27 @@
+-- Tables and columns have the names of the trade.
+alter table deed rename to audit_log;
+alter table letter rename to correlated_message;
+alter table awaiting rename to waiting_receive;
+alter table gathered rename to aggregate_item;
+alter table alarm rename to alert_state;
+alter table figure rename to metric;
+alter table kept rename to flow_state;
+alter table seen rename to duplicate_key;
+alter table collected rename to file_record;
+alter table pickup rename to picked_up_file;
+alter table audit_log rename column what to action;
+alter table audit_log rename column about to subject;
+alter table alert_state rename column told to notified_count;
+alter table alert_state rename column told_at to notified_at;
+alter table metric rename column done to count;
+alter table metric rename column took to duration_buckets;
+alter table flow_state rename column space to namespace;
+alter table flow_state rename column until to expires_at;
+alter table trigger_state rename column rising to watermark;
+alter table trigger_state rename column looked_at to polled_at;
+alter table trigger_state rename column paused_for to pause_reason;
+alter table health rename column well to healthy;
+alter table health rename column took_ms to response_ms;
+alter table health rename column good_at to last_ok_at;
+alter table health rename column bad_at to last_fault_at;
+alter table worker rename column beat_at to heartbeat_at;
