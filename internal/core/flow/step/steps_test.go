@@ -166,7 +166,7 @@ func TestBranchesThatAreNeverTakenAreFaults(t *testing.T) {
 		"- {step: answer, id: a, with: {number: number}}\n":                                                  "nobody waits for an answer",
 		"- {step: wait, id: w}\n":                "expected either seconds or until, found neither",
 		"- {step: flow, id: f, flow: nowhere}\n": `there is no flow "nowhere" that can be called`,
-		"- step: call\n  id: c\n  connection: desk\n  operation: note\n  with: {number: number, count: pax}\n  undo:\n    - {step: note, id: n, text: number}\n": "stands in no attempt",
+		"- step: call\n  id: c\n  connection: desk\n  operation: note\n  with: {number: number, count: pax}\n  undo:\n    - {step: note, id: n, text: number}\n": "stands in no Try step",
 	} {
 		require.Contains(t, planned(t, d, steps, "").Faults.Error(), want, steps)
 	}
