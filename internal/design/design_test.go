@@ -98,6 +98,25 @@ func TestOfTwoWhoEditOneIsRefused(t *testing.T) {
 	require.NotEqual(t, parts[path], d.loaded(t).Texts[path])
 }
 
+// TestAnOlderPartIsWrittenAnewWhenItIsEdited: with the names of today; looking at it changes nothing, and undo brings it back as it was.
+func TestAnOlderPartIsWrittenAnewWhenItIsEdited(t *testing.T) {
+	d := work(t)
+	const path = "flows/older.yaml"
+	const older = "flow: Older\ntrigger: {kind: person}\nsteps:\n  - {step: note, id: n, text: '\"x\"'} # said\n"
+	require.NoError(t, d.Add(t.Context(), path, older))
+	p := d.loaded(t)
+	require.Equal(t, "log", p.Flow("older").Flow.Steps[0].Kind)
+	require.Equal(t, older, p.Texts[path])
+	require.NoError(t, d.Edit(t.Context(), path, d.revision(t, path), func(text []byte) ([]byte, error) { return text, nil }))
+	require.Equal(t, older, d.loaded(t).Texts[path], "an edit that changes nothing does not, either")
+	require.NoError(t, d.Edit(t.Context(), path, d.revision(t, path), func(text []byte) ([]byte, error) {
+		return doc.Set(text, []any{"steps", 0, "text"}, "\"y\"")
+	}))
+	require.Equal(t, "flow: Older\ntrigger: {kind: manual}\nsteps:\n  - {step: log, id: n, text: '\"y\"'} # said\n", d.loaded(t).Texts[path])
+	require.NoError(t, d.Undo(t.Context(), path, d.revision(t, path)))
+	require.Equal(t, older, d.loaded(t).Texts[path])
+}
+
 // TestAllOfAUseCaseIsDoneOrNothing: where the second part of a use case is refused, the first is not there either.
 func TestAllOfAUseCaseIsDoneOrNothing(t *testing.T) {
 	d := work(t)

@@ -77,3 +77,19 @@ func TestTheFlowMustFitTheMessage(t *testing.T) {
 	require.Equal(t, "9 runs: account closed", v.Field("text").Text())
 	require.Equal(t, "Trouble", v.Field("title").Text())
 }
+
+// TestOlderNamesOfAlertsAreRead: and written they are those of today.
+func TestOlderNamesOfAlertsAreRead(t *testing.T) {
+	const was = "alert: A # ours\nwhen: a flow fails\nruns: tell\ntimes: 3\nwithin: 60\nreminder: 5\noff: true\n"
+	const now = "alert: A # ours\ncondition: a flow fails\nrun flow: tell\nthreshold: 3\nwindow: 60\nrepeat after: 5\ndisabled: true\n"
+	require.Equal(t, now, string(doc.Upgraded([]byte(was), Upgrade)))
+	require.Equal(t, now, string(doc.Upgraded([]byte(now), Upgrade)))
+	for _, text := range []string{was, now} {
+		a, d := parsed(t, text)
+		require.Empty(t, d.Faults)
+		require.Equal(t, Fails, a.When)
+		require.Equal(t, "tell", a.Runs.Value)
+		require.Equal(t, []int{3, 60, 5}, []int{a.Times, a.Within, a.Reminder})
+		require.True(t, a.Off)
+	}
+}

@@ -135,3 +135,25 @@ func TestFaultsOfAConnectionPart(t *testing.T) {
 		require.Contains(t, d.Faults.Error(), want, text)
 	}
 }
+
+// TestOlderNamesOfOperationsAreRead: settings and choices; written they have those of today.
+func TestOlderNamesOfOperationsAreRead(t *testing.T) {
+	settings := 0
+	for _, k := range Kinds {
+		for _, v := range k.Verbs {
+			for _, s := range v.Settings {
+				for _, older := range s.Older {
+					settings++
+					text := []byte("connection: C\nkind: " + k.Name + "\noperations:\n  - {operation: a, does: " + v.Name + ", " + older + ": x}\n")
+					require.Equal(t, "x", Parse("c", doc.Parse("c.yaml", text)).Operations[0].Setting(s.Name), "%s: %s", k.Name, older)
+					require.Contains(t, string(doc.Upgraded(text, Upgrade)), s.Name+": x", "%s: %s", k.Name, older)
+				}
+				for was, now := range s.Was {
+					text := []byte("connection: C\nkind: " + k.Name + "\noperations:\n  - {operation: a, does: " + v.Name + ", " + s.Name + ": " + was + "}\n")
+					require.Equal(t, now, Parse("c", doc.Parse("c.yaml", text)).Operations[0].Setting(s.Name))
+				}
+			}
+		}
+	}
+	require.GreaterOrEqual(t, settings, 4)
+}
