@@ -253,7 +253,7 @@ func (s *scoped) whole(of store.Scope, files, orders int) {
 		tally[n.Flow] += n.Runs
 	}
 	require.Equal(s.t, map[string]int{"orders": files, "expect": len(want)}, tally, "%s", of)
-	figures, err := store.Figures(ctx, s.db, of, time.Now().Add(-time.Hour), 600)
+	figures, err := store.Metrics(ctx, s.db, of, time.Now().Add(-time.Hour), 600)
 	require.NoError(s.t, err)
 	for _, f := range figures {
 		if f.Kind == "flow" { // a worker that is killed takes some with it

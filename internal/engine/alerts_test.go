@@ -70,7 +70,7 @@ func TestAlertsAreToldOncePerCause(t *testing.T) {
 	w.drop("three.tide", tide(reading("XX55", 1, 4125, "R")))
 	w.ended("three.tide")
 	testkit.Until(t, "the third to be counted", func() (int, bool) {
-		open, err := store.OpenAlarms(t.Context(), w.db, testkit.Skerry, "twice")
+		open, err := store.OpenAlertStates(t.Context(), w.db, testkit.Skerry, "twice")
 		require.NoError(t, err)
 		return open[0].Count, open[0].Count == 3
 	})
@@ -78,7 +78,7 @@ func TestAlertsAreToldOncePerCause(t *testing.T) {
 	_, err := w.db.Exec(t.Context(), "update set_aside set state = 'let go'")
 	require.NoError(t, err)
 	require.Equal(t, `cleared: over: 3 times: `+missing("XX55")+`, in three.tide (gauge-readings)`, w.tells(2)[1], "the third was counted, and not told")
-	alarms, err := store.Alarms(t.Context(), w.db, testkit.Skerry, 10)
+	alarms, err := store.AlertStates(t.Context(), w.db, testkit.Skerry, 10)
 	require.NoError(t, err)
 	require.Len(t, alarms, 1)
 	require.NotNil(t, alarms[0].ClearedAt)
@@ -147,7 +147,7 @@ func TestWhatComesAgainIsToldInTheRhythm(t *testing.T) {
 		require.NoError(t, err)
 		return newest, time.Since(newest) > 3*time.Second
 	})
-	open, err := store.OpenAlarms(t.Context(), w.db, testkit.Skerry, "each")
+	open, err := store.OpenAlertStates(t.Context(), w.db, testkit.Skerry, "each")
 	require.NoError(t, err)
 	require.Len(t, open, 1, "both records wait still, though they came before %s", looked)
 	require.Len(t, w.told(), 2)

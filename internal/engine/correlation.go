@@ -23,12 +23,12 @@ func (h *services) Random() io.Reader { return rand.Reader }
 
 // Get reads what flows have kept.
 func (h *services) Get(ctx context.Context, space string, keys []string) (map[string]string, error) {
-	return store.Recall(ctx, h.x.engine.db, h.x.run.Scope, space, keys)
+	return store.GetState(ctx, h.x.engine.db, h.x.run.Scope, space, keys)
 }
 
 // Put keeps texts; the same text twice is the same as once.
 func (h *services) Put(ctx context.Context, space string, notes []running.StateEntry) error {
-	return store.Remember(ctx, h.x.engine.db, h.x.run.Scope, space, notes)
+	return store.PutState(ctx, h.x.engine.db, h.x.run.Scope, space, notes)
 }
 
 // Send hands messages over, each once however often the batch is done.

@@ -100,10 +100,10 @@ func TestTheFiguresOfAFlowAndItsConnections(t *testing.T) {
 	w.drop("two.tide", tide(reading("XX99", 1, 4125, "R")))
 	w.ended("one.tide")
 	w.ended("two.tide")
-	figures := testkit.Until(t, "the figures", func() (map[string]store.FigureAt, bool) {
-		list, err := store.Figures(t.Context(), w.db, testkit.Skerry, time.Now().Add(-time.Hour), 600)
+	figures := testkit.Until(t, "the figures", func() (map[string]store.MetricAt, bool) {
+		list, err := store.Metrics(t.Context(), w.db, testkit.Skerry, time.Now().Add(-time.Hour), 600)
 		require.NoError(t, err)
-		by := map[string]store.FigureAt{}
+		by := map[string]store.MetricAt{}
 		for _, f := range list {
 			was := by[f.Kind+" "+f.Name]
 			f.Done, f.Failed = f.Done+was.Done, f.Failed+was.Failed

@@ -83,7 +83,7 @@ func (o Operator) becomes(t *testing.T, id uuid.UUID, state store.State) {
 // deeds are what the audit log says, the newest first.
 func (o Operator) deeds(t *testing.T) (list []string) {
 	t.Helper()
-	all, err := store.Deeds(t.Context(), o.DB, quay, nil, 100)
+	all, err := store.AuditEntries(t.Context(), o.DB, quay, nil, 100)
 	require.NoError(t, err)
 	for _, d := range all {
 		require.Equal(t, "mo", d.Person)

@@ -127,23 +127,23 @@ type AlertState struct {
 	Newest    time.Time // the last of those that were told
 }
 
-const alarmColumns = "id, alert, cause, since, notified_at, notified_count, text, run, cleared_at, count, newest"
+const alertStateColumns = "id, alert, cause, since, notified_at, notified_count, text, run, cleared_at, count, newest"
 
-// OpenAlarms lists what an alert has told and is not over.
-func OpenAlarms(ctx context.Context, db DB, s Scope, alert string) ([]AlertState, error) {
-	rows, _ := db.Query(ctx, "select "+alarmColumns+" from alert_state where project = $1 and environment = $2 and alert = $3 and cleared_at is null order by id", s.Project, s.Environment, alert)
+// OpenAlertStates lists what an alert has told and is not over.
+func OpenAlertStates(ctx context.Context, db DB, s Scope, alert string) ([]AlertState, error) {
+	rows, _ := db.Query(ctx, "select "+alertStateColumns+" from alert_state where project = $1 and environment = $2 and alert = $3 and cleared_at is null order by id", s.Project, s.Environment, alert)
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[AlertState])
 }
 
-// AllOpenAlarms lists what was told of all alerts and is not over.
-func AllOpenAlarms(ctx context.Context, db DB, s Scope) ([]AlertState, error) {
-	rows, _ := db.Query(ctx, "select "+alarmColumns+" from alert_state where project = $1 and environment = $2 and cleared_at is null order by id", s.Project, s.Environment)
+// AllOpenAlertStates lists what was told of all alerts and is not over.
+func AllOpenAlertStates(ctx context.Context, db DB, s Scope) ([]AlertState, error) {
+	rows, _ := db.Query(ctx, "select "+alertStateColumns+" from alert_state where project = $1 and environment = $2 and cleared_at is null order by id", s.Project, s.Environment)
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[AlertState])
 }
 
-// Alarms lists what was told, the newest first.
-func Alarms(ctx context.Context, db DB, s Scope, most int) ([]AlertState, error) {
-	rows, _ := db.Query(ctx, "select "+alarmColumns+" from alert_state where project = $1 and environment = $3 order by cleared_at is not null, id desc limit $2", s.Project, most, s.Environment)
+// AlertStates lists what was told, the newest first.
+func AlertStates(ctx context.Context, db DB, s Scope, most int) ([]AlertState, error) {
+	rows, _ := db.Query(ctx, "select "+alertStateColumns+" from alert_state where project = $1 and environment = $3 order by cleared_at is not null, id desc limit $2", s.Project, most, s.Environment)
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[AlertState])
 }
 

@@ -24,8 +24,8 @@ func AddAuditEntry(ctx context.Context, db DB, s Scope, person, what string, run
 	return err
 }
 
-// Deeds lists what people have done, the newest first; of one run where that is given.
-func Deeds(ctx context.Context, db DB, s Scope, run *uuid.UUID, most int) ([]AuditEntry, error) {
+// AuditEntries lists what people have done, the newest first; of one run where that is given.
+func AuditEntries(ctx context.Context, db DB, s Scope, run *uuid.UUID, most int) ([]AuditEntry, error) {
 	rows, _ := db.Query(ctx, "select id, person, action, run, subject, at from audit_log where project = $1 and environment = $4 and ($2::uuid is null or run = $2) order by id desc limit $3", s.Project, run, most, s.Environment)
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[AuditEntry])
 }

@@ -54,8 +54,8 @@ func (f *Metric) Within(share float64) time.Duration {
 	return 0
 }
 
-// AddFigures adds to what was counted in this minute.
-func AddFigures(ctx context.Context, db DB, s Scope, list []Metric) error {
+// AddMetrics adds to what was counted in this minute.
+func AddMetrics(ctx context.Context, db DB, s Scope, list []Metric) error {
 	b := &pgx.Batch{}
 	for _, f := range list {
 		b.Queue(`insert into metric as f (project, environment, kind, name, minute, count, failed, duration_buckets) values ($1, $2, $3, $4, date_trunc('minute', now()), $5, $6, $7)
@@ -65,8 +65,8 @@ func AddFigures(ctx context.Context, db DB, s Scope, list []Metric) error {
 	return db.SendBatch(ctx, b).Close()
 }
 
-// FigureAt is what was counted in a span of time.
-type FigureAt struct {
+// MetricAt is what was counted in a span of time.
+type MetricAt struct {
 	Kind, Name string
 	At         time.Time
 	Done       int
@@ -74,15 +74,15 @@ type FigureAt struct {
 	Took       []int32
 }
 
-// Figures lists what was counted since a time, in steps of so many minutes, by kind, name and time.
-func Figures(ctx context.Context, db DB, s Scope, since time.Time, minutes int) ([]FigureAt, error) {
+// Metrics lists what was counted since a time, in steps of so many minutes, by kind, name and time.
+func Metrics(ctx context.Context, db DB, s Scope, since time.Time, minutes int) ([]MetricAt, error) {
 	rows, _ := db.Query(ctx, `select kind, name, date_bin(make_interval(mins => $3), minute, 'epoch') as at, sum(count)::int, sum(failed)::int, sum_counts(duration_buckets)
 		from metric where project = $1 and environment = $4 and minute >= $2 group by 1, 2, 3 order by 1, 2, 3`, s.Project, since, minutes, s.Environment)
-	return pgx.CollectRows(rows, pgx.RowToStructByPos[FigureAt])
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[MetricAt])
 }
 
-// SweepFigures removes some of what was counted in an environment before a time, and says how much.
-func SweepFigures(ctx context.Context, db DB, environment string, before time.Time, most int) (int64, error) {
+// SweepMetrics removes some of what was counted in an environment before a time, and says how much.
+func SweepMetrics(ctx context.Context, db DB, environment string, before time.Time, most int) (int64, error) {
 	tag, err := db.Exec(ctx, "delete from metric where ctid in (select ctid from metric where environment = $3 and minute < $1 limit $2)", before, most, environment)
 	return tag.RowsAffected(), err
 }

@@ -84,7 +84,7 @@ func TestADatabaseOfOneEnvironmentGetsScopes(t *testing.T) {
 	trigger, err := TriggerOf(ctx, db, live, "f")
 	require.NoError(t, err)
 	require.Equal(t, "17", trigger.Rising)
-	known, err := Recall(ctx, db, live, "space", []string{"k"})
+	known, err := GetState(ctx, db, live, "space", []string{"k"})
 	require.NoError(t, err)
 	require.Equal(t, "v", known["k"])
 	deployed, err := Deployments(ctx, db, live)
@@ -94,10 +94,10 @@ func TestADatabaseOfOneEnvironmentGetsScopes(t *testing.T) {
 		numbers[d.Flow] = d.Number
 	}
 	require.Equal(t, map[string]int{"f": 2, "g": 1}, numbers)
-	alarms, err := OpenAlarms(ctx, db, live, "late")
+	alarms, err := OpenAlertStates(ctx, db, live, "late")
 	require.NoError(t, err)
 	require.Len(t, alarms, 1)
-	deeds, err := Deeds(ctx, db, live, nil, 5)
+	deeds, err := AuditEntries(ctx, db, live, nil, 5)
 	require.NoError(t, err)
 	require.Len(t, deeds, 1)
 	for _, other := range []Scope{{"p", Environments[0]}, {"p", "Trial"}} {
@@ -117,7 +117,7 @@ func TestADatabaseOfOneEnvironmentGetsScopes(t *testing.T) {
 // TestMigrationsCanBeTakenBack: the newest ones, each of which leaves what it finds, and can be made up again.
 func TestMigrationsCanBeTakenBack(t *testing.T) {
 	db := open(t)
-	require.NoError(t, Remember(t.Context(), db, scope, "space", []running.StateEntry{{Key: "k", Text: "v"}}))
+	require.NoError(t, PutState(t.Context(), db, scope, "space", []running.StateEntry{{Key: "k", Text: "v"}}))
 	for _, file := range []string{"021_names.down", "020_calls.down", "019_scope.down", "019_scope.up", "020_calls.up", "021_names.up"} {
 		text, err := os.ReadFile("migrations/" + file + ".sql")
 		require.NoError(t, err)
@@ -126,7 +126,7 @@ func TestMigrationsCanBeTakenBack(t *testing.T) {
 			return err
 		})
 	}
-	known, err := Recall(t.Context(), db, scope, "space", []string{"k"})
+	known, err := GetState(t.Context(), db, scope, "space", []string{"k"})
 	require.NoError(t, err)
 	require.Equal(t, "v", known["k"])
 }

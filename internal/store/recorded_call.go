@@ -32,7 +32,7 @@ func CallModes(ctx context.Context, db DB, s Scope) (map[string]trial.CallMode, 
 
 // SetCallMode keeps the manner in which tries deal with a step, as flow/step.
 func SetCallMode(ctx context.Context, db DB, s Scope, step string, m trial.CallMode) error {
-	return Remember(ctx, db, s, chosenSpace, []running.StateEntry{{Key: step, Text: string(m)}})
+	return PutState(ctx, db, s, chosenSpace, []running.StateEntry{{Key: step, Text: string(m)}})
 }
 
 // SaveRecordedCall keeps what systems answered in tries of a flow.
@@ -47,7 +47,7 @@ func SaveRecordedCall(ctx context.Context, db DB, s Scope, list []trial.Recorded
 		byFlow[h.Flow] = append(byFlow[h.Flow], running.StateEntry{Key: hex.EncodeToString(hash[:]), Text: string(text), Until: time.Now().Add(heardFor)})
 	}
 	for id, notes := range byFlow {
-		if err := Remember(ctx, db, s, heardSpace+id, notes); err != nil {
+		if err := PutState(ctx, db, s, heardSpace+id, notes); err != nil {
 			return err
 		}
 	}
@@ -82,12 +82,12 @@ func TypeTry(ctx context.Context, db DB, s Scope, id string, with trial.TriedWit
 	if err != nil {
 		return err
 	}
-	return Remember(ctx, db, s, withSpace, []running.StateEntry{{Key: id, Text: string(text)}})
+	return PutState(ctx, db, s, withSpace, []running.StateEntry{{Key: id, Text: string(text)}})
 }
 
 // TypedTry is what somebody has typed for the tries of a flow; nil where nobody has.
 func TypedTry(ctx context.Context, db DB, s Scope, id string) (*trial.TriedWith, error) {
-	kept, err := Recall(ctx, db, s, withSpace, []string{id})
+	kept, err := GetState(ctx, db, s, withSpace, []string{id})
 	if err != nil || kept[id] == "" {
 		return nil, err
 	}

@@ -8,8 +8,8 @@ import (
 	"hollowreed/internal/core/flow/running"
 )
 
-// Recall reads what is kept in a space under keys; what is over is left out.
-func Recall(ctx context.Context, db DB, s Scope, space string, keys []string) (map[string]string, error) {
+// GetState reads what is kept in a space under keys; what is over is left out.
+func GetState(ctx context.Context, db DB, s Scope, space string, keys []string) (map[string]string, error) {
 	rows, err := db.Query(ctx, "select key, content from flow_state where project = $1 and environment = $2 and namespace = $3 and key = any($4) and (expires_at is null or expires_at > now())", s.Project, s.Environment, space, keys)
 	if err != nil {
 		return nil, err
@@ -23,8 +23,8 @@ func Recall(ctx context.Context, db DB, s Scope, space string, keys []string) (m
 	return known, err
 }
 
-// Remember keeps texts in a space, in place of what is there.
-func Remember(ctx context.Context, db DB, s Scope, space string, notes []running.StateEntry) error {
+// PutState keeps texts in a space, in place of what is there.
+func PutState(ctx context.Context, db DB, s Scope, space string, notes []running.StateEntry) error {
 	b := &pgx.Batch{}
 	for _, n := range notes {
 		b.Queue(`insert into flow_state (project, environment, namespace, key, content, expires_at) values ($1, $2, $3, $4, $5, nullif($6, '0001-01-01 00:00:00Z'::timestamptz))

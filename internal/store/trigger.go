@@ -68,14 +68,14 @@ func AskNext(ctx context.Context, db DB, s Scope, flowID string, every time.Dura
 	return err
 }
 
-// SetRising notes the greatest value of a trigger's rising field.
-func SetRising(ctx context.Context, tx pgx.Tx, s Scope, flowID, rising string) error {
+// SetWatermark notes the greatest value of a trigger's rising field.
+func SetWatermark(ctx context.Context, tx pgx.Tx, s Scope, flowID, rising string) error {
 	_, err := tx.Exec(ctx, "update trigger_state set watermark = $4 where project = $1 and environment = $2 and flow = $3", s.Project, s.Environment, flowID, rising)
 	return err
 }
 
-// NoteLook notes what a look at a trigger met; empty is nothing.
-func NoteLook(ctx context.Context, db DB, s Scope, flowID, fault string) error {
+// RecordPoll notes what a look at a trigger met; empty is nothing.
+func RecordPoll(ctx context.Context, db DB, s Scope, flowID, fault string) error {
 	_, err := db.Exec(ctx, `insert into trigger_state as t (project, environment, flow, fault, polled_at) values ($1, $2, $3, $4, now())
 		on conflict (project, environment, flow) do update set fault = excluded.fault, polled_at = now()`,
 		s.Project, s.Environment, flowID, fault)

@@ -119,11 +119,11 @@ func TestDeedsAndSearchesAreKept(t *testing.T) {
 	id := addRun(t, db, "a")
 	require.NoError(t, AddAuditEntry(t.Context(), db, scope, "mo", "cancelled", &id, "a"))
 	require.NoError(t, AddAuditEntry(t.Context(), db, scope, "mo", "paused", nil, "f"))
-	deeds, err := Deeds(t.Context(), db, scope, nil, 10)
+	deeds, err := AuditEntries(t.Context(), db, scope, nil, 10)
 	require.NoError(t, err)
 	require.Len(t, deeds, 2)
 	require.Equal(t, "paused", deeds[0].What)
-	deeds, err = Deeds(t.Context(), db, scope, &id, 10)
+	deeds, err = AuditEntries(t.Context(), db, scope, &id, 10)
 	require.NoError(t, err)
 	require.Len(t, deeds, 1)
 
@@ -217,17 +217,17 @@ func TestAnAlarmIsToldRemindedAndCleared(t *testing.T) {
 	first, second := addRun(t, db, "a"), addRun(t, db, "b")
 	require.NoError(t, Raise(t.Context(), db, scope, "away", Incident{Cause: "desk", Text: "desk is away", Since: time.Now()}, first))
 	require.NoError(t, Raise(t.Context(), db, scope, "other", Incident{Cause: "x", Text: "x", Since: time.Now()}, first))
-	list, err := OpenAlarms(t.Context(), db, scope, "away")
+	list, err := OpenAlertStates(t.Context(), db, scope, "away")
 	require.NoError(t, err)
 	require.Len(t, list, 1)
 	require.Equal(t, 1, list[0].Told)
 	require.NoError(t, Recount(t.Context(), db, list[0].ID, Incident{Text: "away twice", Count: 2}))
 	require.NoError(t, Remind(t.Context(), db, list[0].ID, Incident{Text: "still away", Count: 3}, second))
 	require.NoError(t, Clear(t.Context(), db, list[0].ID, nil))
-	list, err = OpenAlarms(t.Context(), db, scope, "away")
+	list, err = OpenAlertStates(t.Context(), db, scope, "away")
 	require.NoError(t, err)
 	require.Empty(t, list)
-	all, err := Alarms(t.Context(), db, scope, 10)
+	all, err := AlertStates(t.Context(), db, scope, 10)
 	require.NoError(t, err)
 	require.Len(t, all, 2)
 	require.Equal(t, "other", all[0].Alert, "what is not over stands first")
@@ -247,9 +247,9 @@ func TestFiguresAddUp(t *testing.T) {
 		}
 		return f
 	}
-	require.NoError(t, AddFigures(t.Context(), db, scope, []Metric{count("f", false, time.Millisecond, 3*time.Millisecond), count("g", true, time.Hour)}))
-	require.NoError(t, AddFigures(t.Context(), db, scope, []Metric{count("f", true, 3*time.Millisecond)}))
-	list, err := Figures(t.Context(), db, scope, time.Now().Add(-time.Hour), 60*24)
+	require.NoError(t, AddMetrics(t.Context(), db, scope, []Metric{count("f", false, time.Millisecond, 3*time.Millisecond), count("g", true, time.Hour)}))
+	require.NoError(t, AddMetrics(t.Context(), db, scope, []Metric{count("f", true, 3*time.Millisecond)}))
+	list, err := Metrics(t.Context(), db, scope, time.Now().Add(-time.Hour), 60*24)
 	require.NoError(t, err)
 	sums := map[string]Metric{}
 	for _, f := range list {
@@ -260,10 +260,10 @@ func TestFiguresAddUp(t *testing.T) {
 	require.Equal(t, 3, sums["f"].Done)
 	require.Equal(t, 1, sums["f"].Failed)
 	require.Equal(t, 1, sums["g"].Failed)
-	n, err := SweepFigures(t.Context(), db, scope.Environment, time.Now().Add(-time.Hour), 10)
+	n, err := SweepMetrics(t.Context(), db, scope.Environment, time.Now().Add(-time.Hour), 10)
 	require.NoError(t, err)
 	require.Zero(t, n)
-	n, err = SweepFigures(t.Context(), db, scope.Environment, time.Now().Add(time.Hour), 10)
+	n, err = SweepMetrics(t.Context(), db, scope.Environment, time.Now().Add(time.Hour), 10)
 	require.NoError(t, err)
 	require.Equal(t, int64(len(list)), n)
 
@@ -287,7 +287,7 @@ func TestTriggersAreLookedAtByOne(t *testing.T) {
 		_, ok, err := LockTrigger(t.Context(), tx, scope, "f")
 		require.NoError(t, err)
 		require.True(t, ok)
-		require.NoError(t, SetRising(t.Context(), tx, scope, "f", "17"))
+		require.NoError(t, SetWatermark(t.Context(), tx, scope, "f", "17"))
 		return SetNext(t.Context(), tx, scope, "f", "daily", time.Now().Add(-time.Second))
 	})
 	in(t, db, func(tx pgx.Tx) error {
@@ -315,7 +315,7 @@ func TestTriggersAreLookedAtByOne(t *testing.T) {
 		require.False(t, ok, "it is paused, whatever a look knew that had begun before")
 		return nil
 	})
-	require.NoError(t, NoteLook(t.Context(), db, scope, "f", "the folder is away"))
+	require.NoError(t, RecordPoll(t.Context(), db, scope, "f", "the folder is away"))
 	require.NoError(t, Pause(t.Context(), db, scope, "f", "mo", "cleaning"))
 	kept, err := TriggerOf(t.Context(), db, scope, "f")
 	require.NoError(t, err)

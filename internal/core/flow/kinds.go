@@ -1,6 +1,8 @@
 package flow
 
 import (
+	"slices"
+
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/schema"
@@ -116,6 +118,19 @@ var Kinds []*Kind
 func KindOf(name string) *Kind {
 	for _, k := range Kinds {
 		if k.Name == name {
+			return k
+		}
+	}
+	return nil
+}
+
+// KindCalled finds a kind of step by its name, or by one that it had before; nil where there is none.
+func KindCalled(name string) *Kind {
+	if k := KindOf(name); k != nil {
+		return k
+	}
+	for _, k := range Kinds {
+		if slices.Contains(k.Older, name) {
 			return k
 		}
 	}

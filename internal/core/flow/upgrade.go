@@ -37,15 +37,13 @@ func upgradeSteps(steps []doc.Settings) (changed bool) {
 
 func upgradeStep(s doc.Settings) (changed bool) {
 	name := s.Get("step")
-	for _, k := range Kinds {
-		if slices.Contains(k.Older, name) {
-			s.Set("step", k.Name)
-			name, changed = k.Name, true
-		}
-	}
-	k := KindOf(name)
+	k := KindCalled(name)
 	if k == nil {
-		return changed
+		return false
+	}
+	if k.Name != name {
+		s.Set("step", k.Name)
+		changed = true
 	}
 	changed = k.Settings.Upgrade(s) || changed
 	for _, t := range k.Tracks {

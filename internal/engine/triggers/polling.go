@@ -36,7 +36,7 @@ func (w *Watch) poll(ctx context.Context, r store.Deployment, plan *running.Plan
 		if err != nil || !ok || t.Rising != last { // paused, or others have taken them
 			return err
 		}
-		if err := store.SetRising(ctx, tx, r.Scope, r.Flow, greatest); err != nil {
+		if err := store.SetWatermark(ctx, tx, r.Scope, r.Flow, greatest); err != nil {
 			return err
 		}
 		began = true

@@ -169,7 +169,7 @@ func (w *Watch) noteLook(ctx context.Context, r store.Deployment, fault string) 
 	if known && was.fault == fault && now.Sub(was.at) < noteEvery {
 		return nil
 	}
-	if err := store.NoteLook(ctx, w.DB, r.Scope, r.Flow, fault); err != nil {
+	if err := store.RecordPoll(ctx, w.DB, r.Scope, r.Flow, fault); err != nil {
 		return err
 	}
 	w.mu.Lock()

@@ -207,7 +207,7 @@ func (w *Alerts) watchProject(ctx context.Context, p *project.Project) error {
 	if len(p.Alerts()) == 0 {
 		return nil
 	}
-	open, err := store.AllOpenAlarms(ctx, w.DB, s)
+	open, err := store.AllOpenAlertStates(ctx, w.DB, s)
 	if err != nil {
 		return err
 	}
@@ -235,7 +235,7 @@ func (w *Alerts) watchOne(ctx context.Context, tx pgx.Tx, s store.Scope, a *aler
 	if ok, err := store.TryLock(ctx, tx, "alert "+s.String()+" "+a.ID); err != nil || !ok {
 		return err
 	}
-	open, err := store.OpenAlarms(ctx, tx, s, a.ID)
+	open, err := store.OpenAlertStates(ctx, tx, s, a.ID)
 	if err != nil {
 		return err
 	}

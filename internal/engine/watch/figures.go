@@ -116,7 +116,7 @@ func (t *Figures) take() map[store.Scope][]store.Metric {
 // Keep adds what was counted to the figures of this minute. What cannot be kept is lost: figures are no messages.
 func (t *Figures) Keep(ctx context.Context, db store.DB) error {
 	for s, list := range t.take() {
-		if err := store.AddFigures(ctx, db, s, list); err != nil {
+		if err := store.AddMetrics(ctx, db, s, list); err != nil {
 			return err
 		}
 	}

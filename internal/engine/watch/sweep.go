@@ -54,7 +54,7 @@ func (w *Sweeping) Sweep(ctx context.Context) error {
 		}
 		_, kept := store.SweepKept(ctx, tx, w.env, maxSwept)
 		_, met := store.SweepMeetings(ctx, tx, w.env, w.now().Add(-metFor), maxSwept)
-		_, counted := store.SweepFigures(ctx, tx, w.env, w.now().Add(-w.figures), maxSwept)
+		_, counted := store.SweepMetrics(ctx, tx, w.env, w.now().Add(-w.figures), maxSwept)
 		return errors.Join(append(errs, kept, met, counted)...)
 	})
 }

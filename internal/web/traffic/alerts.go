@@ -59,7 +59,7 @@ func (t traffic) alerts(c *gin.Context) error {
 	if d.views, err = t.views(c, "Alerts"); err != nil {
 		return err
 	}
-	alarms, err := store.Alarms(c, t.DB, t.Scope, maxAlarms)
+	alarms, err := store.AlertStates(c, t.DB, t.Scope, maxAlarms)
 	if err != nil {
 		return err
 	}

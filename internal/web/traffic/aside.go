@@ -119,7 +119,7 @@ func workOf(p *project.Project, w store.WorkItem, people map[string]store.Person
 
 // deeds lists what people have done, of one run where that is given.
 func (t traffic) deeds(c *gin.Context, people map[string]store.Person, run *uuid.UUID) (rows []deedRow, err error) {
-	list, err := store.Deeds(c, t.DB, t.Scope, run, maxDeeds)
+	list, err := store.AuditEntries(c, t.DB, t.Scope, run, maxDeeds)
 	for _, d := range list {
 		row := deedRow{d, d.Person}
 		if who := people[d.Person]; who.Name != "" {

@@ -66,7 +66,7 @@ func (t traffic) figures(c *gin.Context) error {
 		return err
 	}
 	since := time.Now().Add(-chosen.span).Truncate(time.Minute)
-	list, err := store.Figures(c, t.DB, t.Scope, since, chosen.minutes)
+	list, err := store.Metrics(c, t.DB, t.Scope, since, chosen.minutes)
 	if err != nil {
 		return err
 	}
@@ -89,7 +89,7 @@ func (t traffic) figures(c *gin.Context) error {
 }
 
 // figureRows adds up what was counted, by kind and name.
-func figureRows(list []store.FigureAt, since time.Time, minutes, steps int, span time.Duration) map[string]map[string]*figureRow {
+func figureRows(list []store.MetricAt, since time.Time, minutes, steps int, span time.Duration) map[string]map[string]*figureRow {
 	sums, bars := map[[2]string]*store.Metric{}, map[[2]string][]draw.Bar{}
 	for _, f := range list {
 		key := [2]string{f.Kind, f.Name}

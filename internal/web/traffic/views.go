@@ -26,7 +26,7 @@ func (t traffic) views(c *gin.Context, here string) (views, error) {
 	if err != nil {
 		return views{}, err
 	}
-	alarms, err := store.Alarms(c, t.DB, t.Scope, maxAlarms)
+	alarms, err := store.AlertStates(c, t.DB, t.Scope, maxAlarms)
 	raised := 0
 	for _, a := range alarms {
 		if a.ClearedAt == nil {

@@ -48,7 +48,7 @@ func (b pages) stepReference(c *gin.Context) error {
 		return nil
 	}
 	name := c.DefaultQuery("kind", flow.Kinds[0].Name)
-	d := &stepsPage{Frame: b.Frame(c, "bench", "Steps", "↑ ↓", "choose a kind of step"), Kind: flow.KindOf(name)}
+	d := &stepsPage{Frame: b.Frame(c, "bench", "Steps", "↑ ↓", "choose a kind of step"), Kind: flow.KindCalled(name)}
 	if d.Kind == nil {
 		return store.ErrNotFound
 	}
@@ -62,7 +62,7 @@ func (b pages) stepReference(c *gin.Context) error {
 		}
 		d.Groups[i].Kinds = append(d.Groups[i].Kinds, k)
 	}
-	if err := d.example(c, name); err != nil {
+	if err := d.example(c, d.Kind.Name); err != nil {
 		return err
 	}
 	stepsView.Page(c, d)
