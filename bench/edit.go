@@ -58,6 +58,8 @@ func edits(dir string) error {
 		return err
 	}
 	defer db.Close()
+	ctx, stopped := context.WithCancel(ctx) // who listens ends before the pool does
+	defer stopped()
 	outside := connector.Same[store.Scope](connector.Fixed{}, connector.Rules{})
 	defer outside.Close()
 	e, err := engine.New(db, outside, engine.Options{})
