@@ -41,7 +41,6 @@ func (t *batcher[Q, A]) ask(ctx context.Context, what Q) (answer A, err error) {
 		t.busy = true
 		t.mu.Unlock()
 		t.alone(ctx, a)
-		t.next()
 	} else {
 		t.waiting = append(t.waiting, a)
 		t.mu.Unlock()
@@ -54,8 +53,10 @@ func (t *batcher[Q, A]) ask(ctx context.Context, what Q) (answer A, err error) {
 	}
 }
 
-// alone does what one asks, until that one waits no longer.
+// alone does what one asks, until that one waits no longer. Those who wait meanwhile come next, whatever becomes of it: also when
+// it panics, which whoever asks may survive.
 func (t *batcher[Q, A]) alone(ctx context.Context, a batchRequest[Q, A]) {
+	defer t.next()
 	own, cancel := context.WithCancel(t.ctx)
 	defer cancel()
 	stop := context.AfterFunc(ctx, cancel)

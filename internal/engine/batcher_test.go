@@ -108,3 +108,28 @@ func TestWhoDoesNotWaitAnyLongerIsLetGo(t *testing.T) {
 	g.pass <- struct{}{}
 	require.Equal(t, map[int]string{8: "16"}, next())
 }
+
+// TestAPanicHoldsUpNoOtherOne: who asks alone does the work himself. When that panics, those who wait are served all the same.
+func TestAPanicHoldsUpNoOtherOne(t *testing.T) {
+	g := &gate{begun: make(chan int), pass: make(chan struct{})}
+	tg := newBatcher(t.Context(), func(ctx context.Context, list []int) ([]int, error) {
+		answers, err := g.double(ctx, list)
+		if list[0] == 13 {
+			panic("thirteen")
+		}
+		return answers, err
+	})
+	panicked := make(chan any)
+	go func() {
+		defer func() { panicked <- recover() }()
+		_, _ = tg.ask(t.Context(), 13)
+	}()
+	<-g.begun
+	rest := asked(t, tg, 2, 3)
+	testkit.Until(t, "the others to wait", func() (int, bool) { n := waits(tg); return n, n == 2 })
+	g.pass <- struct{}{}
+	require.Equal(t, "thirteen", <-panicked)
+	require.Equal(t, 2, <-g.begun)
+	g.pass <- struct{}{}
+	require.Equal(t, map[int]string{2: "4", 3: "6"}, rest())
+}

@@ -352,7 +352,8 @@ func (b *Batch) Join(o *Batch) {
 	}
 }
 
-// that the attempt can deal with them.
+// do runs the step within its time limit. Inside a Try step, a step whose last attempt fails sets its items aside, so that the Try
+// step can deal with them.
 func (ps *PlannedStep) do(ctx context.Context, b *Batch, items []*Item) error {
 	err := ps.limited(ctx, b, items)
 	var failed *Failed

@@ -66,5 +66,3 @@ func (w *Waiting) Error() string { return "waits until " + w.Until.Format(time.R
 
 // StandardTries is how often a step inside an attempt is tried that does not say.
 const StandardTries = 6
-
-// do runs the step within its time limit. Inside an attempt a step whose last try fails sets its items aside, so
