@@ -13,9 +13,8 @@ import (
 	"hollowreed/internal/compiled"
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/doc"
-	"hollowreed/internal/core/flow/running"
-
 	flowedit "hollowreed/internal/core/flow/edit"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/schema/edit"

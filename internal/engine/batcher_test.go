@@ -6,9 +6,9 @@ import (
 	"sync"
 	"testing"
 
-	"hollowreed/internal/testkit"
-
 	"github.com/stretchr/testify/require"
+
+	"hollowreed/internal/testkit"
 )
 
 // gate is a go that waits until it is let through, and notes how many came at once.

@@ -12,7 +12,7 @@ import (
 // Trigger is what is remembered of the trigger of a flow.
 type Trigger struct {
 	NextAt    time.Time
-	Rising    string // the greatest value of the rising field that was taken
+	Rising    string // the greatest value of the watermark field that was read
 	Spec      string // the schedule by which NextAt was worked out
 	PausedBy  *string
 	PausedAt  *time.Time
@@ -68,7 +68,7 @@ func AskNext(ctx context.Context, db DB, s Scope, flowID string, every time.Dura
 	return err
 }
 
-// SetWatermark notes the greatest value of a trigger's rising field.
+// SetWatermark notes the greatest value of a trigger's watermark field.
 func SetWatermark(ctx context.Context, tx pgx.Tx, s Scope, flowID, rising string) error {
 	_, err := tx.Exec(ctx, "update trigger_state set watermark = $4 where project = $1 and environment = $2 and flow = $3", s.Project, s.Environment, flowID, rising)
 	return err

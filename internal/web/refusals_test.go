@@ -8,9 +8,9 @@ import (
 	"strings"
 	"testing"
 
-	"hollowreed/internal/web/webtest"
-
 	"github.com/stretchr/testify/require"
+
+	"hollowreed/internal/web/webtest"
 )
 
 const invoiceRules = "mappings/booking-to-invoice.yaml"

@@ -11,13 +11,12 @@ import (
 	"regexp"
 	"strings"
 
-	"hollowreed/internal/core/flow/running"
-
 	gomail "github.com/wneessen/go-mail"
 
 	"hollowreed/internal/connector/probe"
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/value"
 )
 

@@ -18,16 +18,14 @@ import (
 	"strings"
 	"time"
 
-	"hollowreed/internal/core/flow/running"
-
 	service "hollowreed/internal/connector/http"
 	"hollowreed/internal/connector/probe"
 	"hollowreed/internal/connector/soap/envelope"
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/notation"
-
 	xmlnotation "hollowreed/internal/core/notation/xml"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"

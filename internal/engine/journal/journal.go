@@ -12,14 +12,13 @@ import (
 	"strings"
 	"sync"
 
-	"hollowreed/internal/core/flow/running"
-
 	stdjson "encoding/json"
 
 	"github.com/google/uuid"
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/mapping"
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/project"

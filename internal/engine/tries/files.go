@@ -4,7 +4,6 @@ import (
 	"strings"
 
 	"hollowreed/internal/core/flow/running"
-
 	"hollowreed/internal/outfile"
 )
 

@@ -85,7 +85,7 @@ func (w *Watch) asksNext(ctx context.Context, r store.Deployment, every time.Dur
 	return store.AskNext(ctx, w.DB, r.Scope, r.Flow, every)
 }
 
-// fresh reads the records whose rising field is beyond the last one that was taken.
+// fresh reads the records whose watermark field is beyond the last value that was read.
 func (w *Watch) fresh(ctx context.Context, r store.Deployment, plan *running.Plan, last string) (*Spooled, string, error) {
 	ctx, cancel := context.WithTimeout(ctx, ReadTime)
 	defer cancel()

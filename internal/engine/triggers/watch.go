@@ -35,7 +35,7 @@ type Watch struct {
 	seen map[string]sighting  // files, to tell those that rest from those that grow
 	next map[string]time.Time // when a trigger is due
 	wait map[string]time.Time // when a schedule is due next, by the clock of the engine
-	last map[string]string    // the greatest value of a rising field that was taken
+	last map[string]string    // the greatest value of a watermark field that was read
 	told map[string]lookNote  // what was noted of the last look
 	busy map[string]bool      // triggers that somebody looks at now
 }

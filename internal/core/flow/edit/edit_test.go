@@ -9,7 +9,6 @@ import (
 	"hollowreed/demo"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/running"
-
 	_ "hollowreed/internal/core/notation/all"
 	"hollowreed/internal/core/project"
 )

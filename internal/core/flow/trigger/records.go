@@ -13,7 +13,7 @@ import (
 var Records = &compile.TriggerKind{
 	TriggerKind: flow.TriggerKind{
 		Name: "new records", Older: []string{"records"}, Title: "New records", Drawn: "New records", Brings: true,
-		About: "Asks for records now and then and starts a run with those whose rising field is beyond the last one that was taken; none is taken twice.",
+		About: "Asks for records at an interval and starts a run with those whose watermark field is beyond the last value that was read; none is read twice.",
 		Settings: setting.List{
 			triggerName,
 			{Name: "connection", Label: "Connection", Type: setting.Part, Of: "connection", Required: true},

@@ -11,9 +11,6 @@ import (
 	"sync"
 	"time"
 
-	"hollowreed/internal/core/flow/running"
-	"hollowreed/internal/web/bench/base"
-
 	stdjson "encoding/json"
 
 	"github.com/gin-gonic/gin"
@@ -23,6 +20,7 @@ import (
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/notation/xml"
@@ -32,6 +30,7 @@ import (
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/design"
 	"hollowreed/internal/store"
+	"hollowreed/internal/web/bench/base"
 	"hollowreed/internal/web/page"
 )
 
