@@ -55,11 +55,7 @@ func compileDecrypt(c *compile.Compiler, s *flow.Step) running.Runner {
 }
 
 func openedOf(b *running.Batch, s *flow.Step, it *running.Item, prog, from *formula.Program, key *openpgp.Key) (value.Value, *fault.Fault) {
-	text, ok := bytesAt(it, s, prog)
-	signers := ""
-	if ok && from != nil {
-		signers, ok = textOf(it, s, from)
-	}
+	text, signers, ok := withPublicKeys(it, s, prog, from)
 	if !ok {
 		return value.Value{}, nil
 	}

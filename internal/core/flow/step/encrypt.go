@@ -48,11 +48,7 @@ func compileEncrypt(c *compile.Compiler, s *flow.Step) running.Runner {
 	}
 	wantBytes(c, s, "value", prog)
 	return withKey(s, "signed by", func(b *running.Batch, it *running.Item, key *openpgp.Key) (value.Value, *fault.Fault) {
-		text, ok := bytesAt(it, s, prog)
-		keys := ""
-		if ok && to != nil {
-			keys, ok = textOf(it, s, to)
-		}
+		text, keys, ok := withPublicKeys(it, s, prog, to)
 		if !ok {
 			return value.Value{}, nil
 		}

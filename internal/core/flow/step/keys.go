@@ -6,6 +6,7 @@ import (
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/running"
+	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/openpgp"
 	"hollowreed/internal/core/value"
 )
@@ -34,6 +35,15 @@ func keyOf(ctx context.Context, b *running.Batch, s *flow.Step, named string) (*
 
 func worldOf(b *running.Batch) openpgp.World {
 	return openpgp.World{Random: b.Runtime.Random(), Now: b.Runtime.Now()}
+}
+
+// withPublicKeys is the content that an item brings, and the public keys that a formula gives for it; none without a formula. ok is
+// false where the item is set aside.
+func withPublicKeys(it *running.Item, s *flow.Step, content, of *formula.Program) (text []byte, keys string, ok bool) {
+	if text, ok = bytesAt(it, s, content); ok && of != nil {
+		keys, ok = textOf(it, s, of)
+	}
+	return text, keys, ok
 }
 
 // withKey does a step to each record with the key that a setting names; what comes of it goes into a slot, and a record

@@ -16,7 +16,7 @@ var logKind = &compile.Kind{
 		Name: "log", Older: []string{"note"}, Title: "Log", Group: flow.Run, About: "Logs a text with the run, or in the event log.",
 		Settings: setting.List{
 			{Name: "text", Label: "Text", Type: setting.Formula, Required: true},
-			{Name: "where", Label: "Noted in", Type: setting.Choice, Default: "the run", Choices: []string{"the run", "the event log"}, Help: "The event log is seen without opening the run"},
+			{Name: "where", Label: "Logged in", Type: setting.Choice, Default: "the run", Choices: []string{"the run", "the event log"}, Help: "The event log is seen without opening the run"},
 			onFault,
 		},
 		Detail: func(s *flow.Step) string { return s.Setting("text") },
