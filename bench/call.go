@@ -264,7 +264,7 @@ func engineCalls(ctx context.Context, server *localpg.Server) (side, func(), err
 	if err != nil {
 		return side{}, nil, err
 	}
-	outside := connector.Same[store.Scope](connector.Fixed{}, connector.Rules{})
+	outside := connector.Same[store.Scope](connector.StaticSettings{}, connector.Rules{})
 	e, err := engine.New(db, outside, engine.Options{})
 	if err != nil {
 		return side{}, nil, err

@@ -119,12 +119,12 @@ func engineDurable(ctx context.Context, s *localpg.Server, dir, file string) (to
 			return 0, 0, err
 		}
 	}
-	outside := connector.Same[store.Scope](connector.Fixed{
+	outside := connector.Same[store.Scope](connector.StaticSettings{
 		"gauge-drop":     {Kind: "file", Values: system.Values{"folder": in, "done": done}},
 		"harbour-ledger": {Kind: "sql", Values: system.Values{"by": "address", "address": ledgerURL}},
 	}, connector.Rules{})
 	defer outside.Close()
-	e, err := engine.New(db, outside, engine.Options{Look: 20 * time.Millisecond, Rest: time.Millisecond})
+	e, err := engine.New(db, outside, engine.Options{PollInterval: 20 * time.Millisecond, StableFor: time.Millisecond})
 	if err != nil {
 		return 0, 0, err
 	}

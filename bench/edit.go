@@ -60,7 +60,7 @@ func edits(dir string) error {
 	defer db.Close()
 	ctx, stopped := context.WithCancel(ctx) // who listens ends before the pool does
 	defer stopped()
-	outside := connector.Same[store.Scope](connector.Fixed{}, connector.Rules{})
+	outside := connector.Same[store.Scope](connector.StaticSettings{}, connector.Rules{})
 	defer outside.Close()
 	e, err := engine.New(db, outside, engine.Options{})
 	if err != nil {

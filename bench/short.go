@@ -241,7 +241,7 @@ func engineShort(ctx context.Context, server *localpg.Server) (*shortEngine, fun
 	if err != nil {
 		return nil, nil, err
 	}
-	outside := connector.Same[store.Scope](connector.Fixed{"db": {Kind: "sql", Values: system.Values{"by": "address", "address": targetURL}}}, connector.Rules{})
+	outside := connector.Same[store.Scope](connector.StaticSettings{"db": {Kind: "sql", Values: system.Values{"by": "address", "address": targetURL}}}, connector.Rules{})
 	e, err := engine.New(db, outside, engine.Options{Workers: shortWorkers})
 	if err == nil {
 		err = prepareShort(ctx, db, e)

@@ -14,9 +14,9 @@ import (
 	"hollowreed/internal/connector/sql"
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/connection"
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/localpg"
@@ -70,7 +70,7 @@ func sqlBench(dir string) error {
 	if _, err := conn.Exec(ctx, "create table freight "+freightTable+"; insert into freight "+fmt.Sprintf(freightRows, rowsRead)+"; analyze freight"); err != nil {
 		return err
 	}
-	d := doc.Parse("freight", []byte(freightSchema))
+	d := partfile.Parse("freight", []byte(freightSchema))
 	s := schema.Parse("freight", d)
 	if err := besideBare("read by SQL", rowsRead, 1.5, nothing, func() error { return bareRead(ctx, conn) }, func() error { return ourRead(ctx, db, s) }); err != nil {
 		return err
@@ -126,7 +126,7 @@ func bareRead(ctx context.Context, conn *pgx.Conn) error {
 }
 
 func operation(text string, s *schema.Schema) (*connection.Operation, error) {
-	d := doc.Parse("bench", []byte(text))
+	d := partfile.Parse("bench", []byte(text))
 	c := connection.Parse("bench", d)
 	c.Resolve(func(string) *schema.Schema { return s }, formula.Env{})
 	if len(d.Faults) > 0 {
@@ -158,8 +158,8 @@ func records(s *schema.Schema) []value.Value {
 	booked := value.Instant(time.Date(2031, 1, 1, 0, 0, 0, 0, time.UTC))
 	list := make([]value.Value, rowsUpserted)
 	for i := range list {
-		list[i] = value.Rec(s.Root.Shape(), []value.Value{
-			value.Int(int64(rowsUpserted/2 + i)), value.Str(fmt.Sprintf("OR %d", i)), value.Str(fmt.Sprintf("customer %d", i%700)), value.Dec(int64(i), -2), booked, value.Bool(i%2 == 0),
+		list[i] = value.NewRecord(s.Root.Layout(), []value.Value{
+			value.Int(int64(rowsUpserted/2 + i)), value.NewText(fmt.Sprintf("OR %d", i)), value.NewText(fmt.Sprintf("customer %d", i%700)), value.NewDecimal(int64(i), -2), booked, value.Bool(i%2 == 0),
 		})
 	}
 	return list
@@ -180,7 +180,7 @@ func bareUpsert(ctx context.Context, conn *pgx.Conn, s *schema.Schema) error {
 		if _, err := tx.Exec(ctx, "create temp table staging "+freightTable+" on commit drop"); err != nil {
 			return err
 		}
-		names := s.Root.Shape().Names
+		names := s.Root.Layout().Names
 		_, err := tx.CopyFrom(ctx, pgx.Identifier{"staging"}, names, pgx.CopyFromSlice(len(list), func(i int) ([]any, error) {
 			r := list[i].Record().Fields
 			id, _ := r[0].Int64()

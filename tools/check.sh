@@ -14,6 +14,7 @@ bad=$(go list -deps ./internal/core/... | grep -E '^(net/http|database/sql|html/
 [ -z "$bad" ] || { echo "internal/core must not reach: $bad" >&2; exit 1; }
 echo "templates"
 go run ./tools/templates internal/web
+go run ./tools/templatetypes
 echo "assets"
 fresh=$(mktemp -d); trap 'rm -rf "$fresh"' EXIT
 tools/assets.sh "$fresh" >/dev/null 2>&1

@@ -101,7 +101,7 @@ func TestThreeWorkersLoseNothing(t *testing.T) {
 	require.NoError(t, err)
 	for _, r := range runs {
 		require.Equal(t, store.Done, r.State, "%s: %v", r.File, r.Fault)
-		require.Equal(t, 6, r.Taken)
+		require.Equal(t, 6, r.RecordsRead)
 	}
 	t.Logf("%d kills, %d files, %d vehicles", kills, files, vehicles)
 }

@@ -70,7 +70,7 @@ func newWorld(t *testing.T) *world {
 	})
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(w.settings, text, 0o600))
-	settings, err := connector.ReadFixed(w.settings)
+	settings, err := connector.ReadStaticSettings(w.settings)
 	require.NoError(t, err)
 	texts, err := project.Read(demo.Files)
 	require.NoError(t, err)
@@ -131,7 +131,7 @@ func (w *world) progressed(beyond int, within time.Duration) store.Run {
 	deadline := time.Now().Add(within)
 	for {
 		r, ok := w.newest()
-		if ok && (r.Taken > beyond || r.Ended()) {
+		if ok && (r.RecordsRead > beyond || r.Ended()) {
 			return r
 		}
 		if time.Now().After(deadline) {
@@ -206,7 +206,7 @@ func TestKilledAnywhereNothingIsLostOrWrittenTwice(t *testing.T) {
 		if r, _ = w.newest(); !r.Ended() {
 			midFile++
 		}
-		taken = r.Taken
+		taken = r.RecordsRead
 		require.False(t, r.Ended() && killed < 20, "the file is too small for this machine: it ended after %d kills", killed)
 		if r.Ended() {
 			break
@@ -215,7 +215,7 @@ func TestKilledAnywhereNothingIsLostOrWrittenTwice(t *testing.T) {
 	w.worker(args...)
 	r := w.progressed(total, 30*time.Second)
 	require.Equal(t, store.Done, r.State, "%+v", r.Fault)
-	require.Equal(t, total, r.Taken)
+	require.Equal(t, total, r.RecordsRead)
 	require.GreaterOrEqual(t, midFile, 20, "killed in mid-file")
 
 	want := truth(content, "kill.tide")
@@ -238,14 +238,14 @@ func TestADeadWorkersRunIsTakenUpWithin15Seconds(t *testing.T) {
 	content := manyReadings()
 	require.NoError(t, gauges.Drop(w.folder, "slow.tide", content))
 	first := w.worker("--batch", "20")
-	taken := w.progressed(0, 20*time.Second).Taken
+	taken := w.progressed(0, 20*time.Second).RecordsRead
 	require.NoError(t, first.Process.Kill())
 	first.Wait()
 	began := time.Now()
 	r, _ := w.newest()
 	require.False(t, r.Ended(), "it ended before it was killed")
 	w.worker("--batch", "20")
-	w.progressed(max(taken, r.Taken), 15*time.Second)
+	w.progressed(max(taken, r.RecordsRead), 15*time.Second)
 	t.Logf("taken up again after %s", time.Since(began).Round(time.Millisecond))
 }
 

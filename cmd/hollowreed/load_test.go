@@ -163,7 +163,7 @@ func newCrash(t *testing.T) *crash {
 // load puts the project into the database, sealing for the owner of a key, and releases its flows.
 func (c *crash) load(public string) {
 	ctx := c.t.Context()
-	fixed, err := connector.ReadFixed(c.settings)
+	fixed, err := connector.ReadStaticSettings(c.settings)
 	require.NoError(c.t, err)
 	pool := connector.Same[store.Scope](fixed, connector.Rules{})
 	c.t.Cleanup(pool.Close)

@@ -96,7 +96,7 @@ func newScoped(t *testing.T) *scoped {
 	require.NoError(t, err)
 	t.Cleanup(s.db.Close)
 	require.NoError(t, store.AddPerson(ctx, s.db, app.DemoPerson))
-	pools := connector.Same[store.Scope](connector.Fixed{}, connector.Rules{})
+	pools := connector.Same[store.Scope](connector.StaticSettings{}, connector.Rules{})
 	t.Cleanup(pools.Close)
 	loader, err := engine.New(s.db, pools, engine.Options{})
 	require.NoError(t, err)
@@ -257,7 +257,7 @@ func (s *scoped) whole(of store.Scope, files, orders int) {
 	require.NoError(s.t, err)
 	for _, f := range figures {
 		if f.Kind == "flow" { // a worker that is killed takes some with it
-			require.LessOrEqual(s.t, f.Done, tally[f.Name], "%s: %s", of, f.Name)
+			require.LessOrEqual(s.t, f.Count, tally[f.Name], "%s: %s", of, f.Name)
 		}
 	}
 	open, err := store.OpenWork(ctx, s.db, of)

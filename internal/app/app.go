@@ -122,8 +122,8 @@ func (f *flags) address() string {
 	return "http://" + f.listen
 }
 
-func (f *flags) engine(db *pgxpool.Pool, outside *engine.Outside, log *slog.Logger) (*engine.Engine, error) {
-	return engine.New(db, outside, engine.Options{Batch: f.batch, Beat: f.beat, Silence: f.silence, Rest: f.rest, Log: log, Env: f.env, Site: f.address(), Front: f.front, Traces: tracesWanted(), Figures: time.Duration(f.figures) * 24 * time.Hour})
+func (f *flags) engine(db *pgxpool.Pool, outside *engine.Connections, log *slog.Logger) (*engine.Engine, error) {
+	return engine.New(db, outside, engine.Options{Batch: f.batch, Heartbeat: f.beat, Silence: f.silence, StableFor: f.rest, Log: log, Env: f.env, Site: f.address(), Front: f.front, Traces: tracesWanted(), MetricRetention: time.Duration(f.figures) * 24 * time.Hour})
 }
 
 // untilStopped is a context that ends with Ctrl-C or a polite request to stop.
@@ -136,7 +136,7 @@ func workerCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "worker", Short: "Run flows, without screens", Args: cobra.NoArgs,
 		Long: "Takes on the runs of an environment from the database, of all projects, and watches their triggers. As many workers as are\nwanted may run, of as many environments.",
-		RunE: f.connected(func(ctx context.Context, cmd *cobra.Command, db *pgxpool.Pool, outside *engine.Outside) error {
+		RunE: f.connected(func(ctx context.Context, cmd *cobra.Command, db *pgxpool.Pool, outside *engine.Connections) error {
 			e, err := f.engine(db, outside, f.log(cmd.ErrOrStderr()))
 			if err != nil {
 				return err
@@ -165,7 +165,7 @@ func workerCommand() *cobra.Command {
 
 // connected makes a command of something that works with the database and the connections until it
 // is asked to stop.
-func (f *flags) connected(do func(context.Context, *cobra.Command, *pgxpool.Pool, *engine.Outside) error) func(*cobra.Command, []string) error {
+func (f *flags) connected(do func(context.Context, *cobra.Command, *pgxpool.Pool, *engine.Connections) error) func(*cobra.Command, []string) error {
 	return func(cmd *cobra.Command, _ []string) error {
 		ctx, stop := untilStopped(cmd.Context())
 		defer stop()
@@ -184,7 +184,7 @@ func (f *flags) connected(do func(context.Context, *cobra.Command, *pgxpool.Pool
 	}
 }
 
-func (f *flags) open(ctx context.Context) (*pgxpool.Pool, *engine.Outside, error) {
+func (f *flags) open(ctx context.Context) (*pgxpool.Pool, *engine.Connections, error) {
 	if f.database == "" {
 		return nil, nil, errors.New("no database: give --database or --database-file, or set " + databaseVariable)
 	}
@@ -196,7 +196,7 @@ func (f *flags) open(ctx context.Context) (*pgxpool.Pool, *engine.Outside, error
 	if err == nil && len(projects) == 0 {
 		err = errors.New("the database holds no project yet: hollowreed serve begins one, hollowreed import FOLDER brings one")
 	}
-	var outside *engine.Outside
+	var outside *engine.Connections
 	if err == nil {
 		outside, err = f.connections(db)
 	}
@@ -209,17 +209,17 @@ func (f *flags) open(ctx context.Context) (*pgxpool.Pool, *engine.Outside, error
 
 // connections are those of all projects in all environments, with their settings and secrets in the database; those in the
 // environment that is served, where a settings file is named, as that says.
-func (f *flags) connections(db *pgxpool.Pool) (*engine.Outside, error) {
+func (f *flags) connections(db *pgxpool.Pool) (*engine.Connections, error) {
 	if !slices.Contains(store.Environments, f.env) {
-		return nil, fault.Expect(fault.Setting, "one of "+strings.Join(store.Environments, ", "), fault.Quote(f.env)).In("--environment")
+		return nil, fault.Expect(fault.Setting, "one of "+strings.Join(store.Environments, ", "), fault.Quote(f.env)).InField("--environment")
 	}
 	var err error
 	if f.rules, err = f.allowed(); err != nil {
 		return nil, err
 	}
-	var fixed connector.Fixed
+	var fixed connector.StaticSettings
 	if f.settings != "" {
-		if fixed, err = connector.ReadFixed(f.settings); err != nil {
+		if fixed, err = connector.ReadStaticSettings(f.settings); err != nil {
 			return nil, err
 		}
 	}
@@ -238,7 +238,7 @@ func (f *flags) connections(db *pgxpool.Pool) (*engine.Outside, error) {
 
 // openVault opens the vault with the key of the environment, or that of the key file.
 func (f *flags) openVault(db *pgxpool.Pool) error {
-	var ring *secret.Ring
+	var ring *secret.Keyring
 	var err error
 	if f.key != "" {
 		ring, err = secret.Parse(f.key)
@@ -427,7 +427,7 @@ func idOf(title string) string { return cmp.Or(design.ID(title), "project") }
 
 func addProject(ctx context.Context, db *pgxpool.Pool, id, title string, texts map[string]string) error {
 	if id != design.ID(id) {
-		return fault.Expect(fault.Setting, "an id of small letters, digits, and hyphens between", fault.Quote(id)).In("--project")
+		return fault.Expect(fault.Setting, "an id of small letters, digits, and hyphens between", fault.Quote(id)).InField("--project")
 	}
 	return pgx.BeginFunc(ctx, db, func(tx pgx.Tx) error {
 		_, err := store.AddProject(ctx, tx, id, title, texts, DemoPerson.ID)
@@ -456,7 +456,7 @@ func (f *flags) listeners() (pages, calls net.Listener, err error) {
 
 // sites starts the engine and gives what the screens show; end stops the engine. The runs have connections to the database of their
 // own, which nobody who calls or looks takes from them.
-func (f *flags) sites(ctx context.Context, errs io.Writer, db *pgxpool.Pool, outside *engine.Outside) (s *page.Sites, end func(), err error) {
+func (f *flags) sites(ctx context.Context, errs io.Writer, db *pgxpool.Pool, outside *engine.Connections) (s *page.Sites, end func(), err error) {
 	log := f.log(errs)
 	runs, err := pgxpool.NewWithConfig(ctx, db.Config())
 	if err != nil {
@@ -478,7 +478,7 @@ func (f *flags) sites(ctx context.Context, errs io.Writer, db *pgxpool.Pool, out
 }
 
 // serve runs the engine and the screens; ready is told the address once both work.
-func (f *flags) serve(ctx context.Context, errs io.Writer, db *pgxpool.Pool, outside *engine.Outside, ready func(address string) error) error {
+func (f *flags) serve(ctx context.Context, errs io.Writer, db *pgxpool.Pool, outside *engine.Connections, ready func(address string) error) error {
 	l, calls, err := f.listeners()
 	if err != nil {
 		return err

@@ -65,7 +65,7 @@ func newWorld(t *testing.T) *world {
 	pool, err := w.flags.connections(w.db)
 	require.NoError(t, err)
 	t.Cleanup(pool.Close)
-	w.engine, err = engine.New(w.db, pool, engine.Options{Look: 50 * time.Millisecond, Backoff: func(int) time.Duration { return 50 * time.Millisecond }})
+	w.engine, err = engine.New(w.db, pool, engine.Options{PollInterval: 50 * time.Millisecond, Backoff: func(int) time.Duration { return 50 * time.Millisecond }})
 	require.NoError(t, err)
 	texts, err := project.Read(demo.Files)
 	require.NoError(t, err)
@@ -149,7 +149,7 @@ func TestBookingsBecomeInvoicesWithTheNumberWrittenBack(t *testing.T) {
 	w := newWorld(t)
 	r := w.first("booking-to-invoice")
 	require.Equal(t, store.Done, r.State, "%v", r.Fault)
-	require.Equal(t, 23, r.Taken)
+	require.Equal(t, 23, r.RecordsRead)
 	require.Equal(t, 23, w.count("select count(*) from invoice"))
 	require.Equal(t, 39, w.count("select count(*) from invoice_line"))
 	for _, b := range w.desk.Booked() {
@@ -163,7 +163,7 @@ func TestBookingsBecomeInvoicesWithTheNumberWrittenBack(t *testing.T) {
 	require.NoError(t, err)
 	_, err = page.Actions[0].Do(t.Context()) // somebody books
 	require.NoError(t, err)
-	time.AfterFunc(1500*time.Millisecond, w.desk.Moods.Behave)
+	time.AfterFunc(1500*time.Millisecond, w.desk.Moods.Reset)
 	require.Eventually(t, func() bool { return w.count("select count(*) from invoice") == 24 }, 60*time.Second, 50*time.Millisecond)
 	require.Eventually(t, func() bool { b := w.desk.Booked(); return b[len(b)-1].Invoice != "" }, 30*time.Second, 20*time.Millisecond)
 }
@@ -172,7 +172,7 @@ func TestKioskSignUpsAreUpsertedByCard(t *testing.T) {
 	w := newWorld(t)
 	r := w.first("kiosk-sign-ups")
 	require.Equal(t, store.Done, r.State, "%v", r.Fault)
-	require.Equal(t, 12, r.Taken)
+	require.Equal(t, 12, r.RecordsRead)
 	require.Equal(t, 9, w.count("select count(*) from kiosk_member"), "a card that signs up again has no second row")
 	again := w.byHand("kiosk-sign-ups")
 	require.Equal(t, store.Done, again.State)
@@ -195,7 +195,7 @@ func TestTheCrewRosterIsWritten(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, asides, 1)
 	mended := strings.Replace(string(asides[0].Raw), "4999", "4120", 1)
-	again, err := w.engine.Mend(t.Context(), asides[0].ID, &mended, DemoPerson.ID)
+	again, err := w.engine.Correct(t.Context(), asides[0].ID, &mended, DemoPerson.ID)
 	require.NoError(t, err)
 	require.Equal(t, store.Done, w.ended(again).State, "a record of an operation's answer is mended by hand")
 	text, err = os.ReadFile(filepath.Join(w.office, "roster.xml"))
@@ -242,7 +242,7 @@ func TestTheVesselListIsWritten(t *testing.T) {
 	require.NoError(t, err)
 	require.Contains(t, string(text), "Fulmar")
 	require.NotContains(t, string(text), "Tern", "it is shorter than what was asked for")
-	again, err := w.engine.Repeat(t.Context(), r.ID, engine.Again{By: DemoPerson.ID})
+	again, err := w.engine.Rerun(t.Context(), r.ID, engine.RerunOptions{By: DemoPerson.ID})
 	require.NoError(t, err)
 	require.Equal(t, store.Done, w.ended(again).State)
 }
@@ -264,7 +264,7 @@ func TestScannedPapersNeedAConsent(t *testing.T) {
 // grantConsent keeps tokens as a consent gives them; the journey through the consent page is shown in the browser.
 func grantConsent(t *testing.T, w *world) {
 	t.Helper()
-	up, err := w.flags.vault.Of(Demo).Setup(t.Context(), "driftbox")
+	up, err := w.flags.vault.Of(Demo).Settings(t.Context(), "driftbox")
 	require.NoError(t, err)
 	token, err := driftbox.Grant(t.Context(), up.Values["address"])
 	require.NoError(t, err)

@@ -40,7 +40,7 @@ func (f *flags) sealed(ctx context.Context, id string, reach standin.Reach) (sys
 		if set.Type == setting.Secret {
 			as := store.Secret{Name: id + " " + set.Name, Type: set.Of, About: "of the stand-in", ChangedBy: DemoPerson.ID}
 			demo := f.vault.Of(Demo)
-			if err := demo.Keep(ctx, as, v); err != nil {
+			if err := demo.Save(ctx, as, v); err != nil {
 				return nil, err
 			}
 			place := store.Place{Connection: id, Host: vault.HostOf(connection.KindOf(reach.Kind), reach.Values)}

@@ -47,11 +47,11 @@ func (f *flags) chosen(projects []string) (string, error) {
 	case len(projects) == 0:
 		return "", errors.New("the database holds no project yet")
 	case f.project == "" && len(projects) > 1:
-		return "", fault.Expect(fault.Required, "one of the projects "+strings.Join(projects, ", "), "none").In("--project")
+		return "", fault.Expect(fault.Required, "one of the projects "+strings.Join(projects, ", "), "none").InField("--project")
 	case f.project == "":
 		return projects[0], nil
 	case !slices.Contains(projects, f.project):
-		return "", fault.Expect(fault.Unknown, "one of the projects "+strings.Join(projects, ", "), fault.Quote(f.project)).In("--project")
+		return "", fault.Expect(fault.Unknown, "one of the projects "+strings.Join(projects, ", "), fault.Quote(f.project)).InField("--project")
 	}
 	return f.project, nil
 }

@@ -126,7 +126,7 @@ nothing is done about, as a caller who gets no answer, are lines that begin with
 			for _, f := range p.Faults {
 				fmt.Fprintln(e.out, f.Error())
 			}
-			for _, f := range p.Notes {
+			for _, f := range p.Warnings {
 				fmt.Fprintln(e.out, "note: "+f.Error())
 			}
 			if len(p.Faults) > 0 {

@@ -13,10 +13,10 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/all"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
@@ -92,8 +92,8 @@ func (e env) copy(in io.Reader, name, from, to, part string) error {
 	return e.copied(r, name, func(many bool) (notation.Writer, error) {
 		out := o
 		out.Many = many
-		if s, ok := r.(notation.Shelled); ok {
-			out.Shell = s.Shell()
+		if s, ok := r.(notation.EnvelopeReader); ok {
+			out.Envelope = s.Shell()
 		}
 		return target.NewWriter(e.out, out)
 	}, change)
@@ -199,12 +199,12 @@ func schemaFile(name string) (*schema.Schema, error) {
 		return nil, err
 	}
 	own := strings.TrimSuffix(filepath.Base(name), ".yaml")
-	docs := map[string]*doc.Doc{own: doc.Parse(name, text)}
-	s := schema.NewLoader(func(id string) *doc.Doc {
+	docs := map[string]*partfile.Doc{own: partfile.Parse(name, text)}
+	s := schema.NewLoader(func(id string) *partfile.Doc {
 		if docs[id] == nil && id == filepath.Base(id) {
 			beside := filepath.Join(filepath.Dir(name), id+".yaml")
 			if text, err := os.ReadFile(beside); err == nil {
-				docs[id] = doc.Parse(beside, text)
+				docs[id] = partfile.Parse(beside, text)
 			}
 		}
 		return docs[id]

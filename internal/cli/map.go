@@ -108,7 +108,7 @@ func mapper(plan *mapping.Plan, input string, others []value.Value) notation.Cha
 			ft.Place.Source, ft.Place.Line = input, line
 			return res.Value, ft
 		}
-		if res.LeftOut != "" {
+		if res.Skipped != "" {
 			return value.Value{}, nil
 		}
 		return res.Value, nil

@@ -102,7 +102,7 @@ func (e env) runFlow(cmd *cobra.Command, p *project.Project, id string, f runFla
 	file := filepath.Base(d.input)
 	now := time.Now().UTC()
 	d.facts = running.Facts{ID: uuid.NewString(), File: file, Reference: file, Started: value.Instant(now), Request: p.TriedRequest(plan)}
-	d.runtime = &trial.DryRuntime{Outside: d.outside, Plan: p.Flow, At: now, Facts: d.facts, Randomness: rand.Reader, Collect: d.collect}
+	d.runtime = &trial.DryRuntime{Systems: d.outside, Plan: p.Flow, At: now, Facts: d.facts, Randomness: rand.Reader, Collect: d.collect}
 	if f.input == "" {
 		return d.sample(cmd.Context(), p, of)
 	}
@@ -141,7 +141,7 @@ func (d *drive) sample(ctx context.Context, p *project.Project, of *schema.Schem
 		}
 		return d.run(ctx, r)
 	case d.plan.ReadStep != nil:
-		return fault.New(fault.Required, "the schema %s has no sample to read", of.ID).Mended("Give a file with --input")
+		return fault.New(fault.Required, "the schema %s has no sample to read", of.ID).WithFix("Give a file with --input")
 	}
 	made, err := p.Example(of)
 	if err != nil {
@@ -173,17 +173,17 @@ func (o *one) Many() bool         { return false }
 func (d *drive) reach(p *project.Project, f runFlags) error {
 	if !f.really {
 		d.outside = &trial.Dry{
-			Made: d.made,
-			Rows: func(s *schema.Schema) ([]value.Value, error) { return p.SampleRecords(s, maxSampleRows) },
-			Tell: func(_ running.Upsert, row value.Value) { d.show.tell(row) },
-			Sent: func(c running.Call, request value.Value) { d.show.tell(labelled("request", c.Step, request)) },
+			OnMadeUp: d.made,
+			Rows:     func(s *schema.Schema) ([]value.Value, error) { return p.SampleRecords(s, maxSampleRows) },
+			OnUpsert: func(_ running.Upsert, row value.Value) { d.show.tell(row) },
+			OnCall:   func(c running.Call, request value.Value) { d.show.tell(labelled("request", c.Step, request)) },
 		}
 		return nil
 	}
 	if f.settings == "" {
 		return fault.New(fault.Required, "--really needs --settings FILE with the connections")
 	}
-	settings, err := connector.ReadFixed(f.settings)
+	settings, err := connector.ReadStaticSettings(f.settings)
 	if err != nil {
 		return err
 	}
@@ -204,7 +204,7 @@ func (d *drive) made(op *connection.Operation) {
 
 // labelled is what would be done, with the step that does it.
 func labelled(what, step string, v value.Value) value.Value {
-	return value.Rec(value.NewShape("step", what), []value.Value{value.Str(step), v})
+	return value.NewRecord(value.NewLayout("step", what), []value.Value{value.NewText(step), v})
 }
 
 // collect keeps what write steps have collected, of flows that are called as well.
@@ -254,11 +254,11 @@ func (d *drive) writeFile(ctx context.Context, to *running.FileTarget, f *outfil
 	if err != nil {
 		return err
 	}
-	fields, values := []string{"step", "file", "records", "bytes", "content"}, []value.Value{value.Str(to.Step.ID), value.Str(f.Name), value.Int(int64(f.Records)), value.Int(f.Size()), value.Str(string(text))}
+	fields, values := []string{"step", "file", "records", "bytes", "content"}, []value.Value{value.NewText(to.Step.ID), value.NewText(f.Name), value.Int(int64(f.Records)), value.Int(f.Size()), value.NewText(string(text))}
 	if !utf8.Valid(text) {
-		fields[4], values[4] = "base64", value.Str(base64.StdEncoding.EncodeToString(text))
+		fields[4], values[4] = "base64", value.NewText(base64.StdEncoding.EncodeToString(text))
 	}
-	d.show.tell(value.Rec(value.NewShape(fields...), values))
+	d.show.tell(value.NewRecord(value.NewLayout(fields...), values))
 	return nil
 }
 
@@ -277,7 +277,7 @@ func (d *drive) close() {
 type drive struct {
 	env
 	plan    *running.Plan
-	outside running.Outside
+	outside running.Systems
 	pool    *connector.Pool // where it is done really; nil otherwise
 	show    *effects
 	files   map[*running.FileTarget]*outfile.Set
@@ -294,7 +294,7 @@ type drive struct {
 }
 
 func (d *drive) batch() *running.Batch {
-	return &running.Batch{Plan: d.plan, Outside: d.outside, Runtime: d.runtime, Try: 1, Totals: d.tally}
+	return &running.Batch{Plan: d.plan, Systems: d.outside, Runtime: d.runtime, Attempt: 1, Totals: d.tally}
 }
 
 // run does the head, every record and the tail, and says what became of them.
@@ -306,7 +306,7 @@ func (d *drive) run(ctx context.Context, r notation.Reader) error {
 			return err
 		}
 	}
-	d.whole = d.plan.Whole(d.facts, input)
+	d.whole = d.plan.RunItem(d.facts, input)
 	if err := d.pass(ctx, d.plan.Head); err != nil {
 		return err
 	}
@@ -314,7 +314,7 @@ func (d *drive) run(ctx context.Context, r notation.Reader) error {
 		if err := d.records(ctx, running.NewSource(d.plan, r, d.facts).Within(d.whole)); err != nil {
 			return err
 		}
-		d.plan.Tallied(d.whole, d.tally.Values)
+		d.plan.SetTotals(d.whole, d.tally.Values)
 		if err := d.pass(ctx, d.plan.Tail); err != nil {
 			return err
 		}
@@ -323,7 +323,7 @@ func (d *drive) run(ctx context.Context, r notation.Reader) error {
 		return err
 	}
 	if d.answer.Kind() != value.Absent {
-		d.show.tell(value.Rec(value.NewShape("answer"), []value.Value{d.answer}))
+		d.show.tell(value.NewRecord(value.NewLayout("answer"), []value.Value{d.answer}))
 	}
 	d.counts(d.plan, d.totals)
 	if d.aside > 0 {
@@ -360,7 +360,7 @@ func (d *drive) records(ctx context.Context, src *running.Source) error {
 			return err
 		}
 	}
-	if src.Taken() == 0 {
+	if src.Count() == 0 {
 		return running.Empty(d.input)
 	}
 	return nil

@@ -129,7 +129,7 @@ error with its line.`,
 			if err != nil {
 				return err
 			}
-			for _, n := range s.LeftOut {
+			for _, n := range s.NotImported {
 				fmt.Fprintln(e.err, n)
 			}
 			return e.write(schema.Write(s))
@@ -209,8 +209,8 @@ in which everything stands. The same seed makes the same message.`,
 }
 
 func (e env) samples(s *schema.Schema, kind sample.Kind, seed uint64, count int, to string) error {
-	if kind != sample.Least && kind != sample.Typical && kind != sample.Full {
-		return fault.Expect(fault.Setting, "least, typical or full", fault.Quote(string(kind))).In("--kind")
+	if kind != sample.Minimal && kind != sample.Typical && kind != sample.Maximal {
+		return fault.Expect(fault.Setting, "least, typical or full", fault.Quote(string(kind))).InField("--kind")
 	}
 	n, err := notationOf(to, s)
 	if err != nil {
@@ -273,7 +273,7 @@ messages in XML.`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if as != "jsonschema" && as != "xsd" {
-				return fault.Expect(fault.Setting, "jsonschema or xsd", fault.Quote(as)).In("--as")
+				return fault.Expect(fault.Setting, "jsonschema or xsd", fault.Quote(as)).InField("--as")
 			}
 			s, err := anySchema(args[0])
 			if err != nil {

@@ -41,7 +41,7 @@ func (e env) runCases(p *project.Project, junit string) error {
 	}
 	for _, part := range p.Parts(project.Libraries) {
 		for _, r := range p.Library(part.ID).Run(p.EnvOf(part.ID)) {
-			suites.add(e, part.ID, r.Case.Call.Value, r.Told())
+			suites.add(e, part.ID, r.Case.Call.Value, r.Failure())
 		}
 	}
 	failed, all := suites.counts()

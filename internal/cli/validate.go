@@ -68,7 +68,7 @@ func (e env) byPart(cmd *cobra.Command, f validateFlags, files []string) (faults
 		return 0, err
 	}
 	if f.from == "" && !s.Notation.Bytes {
-		return 0, fault.New(fault.Required, "rows of a database have no notation of files").Mended("Say with --from how the files are written")
+		return 0, fault.New(fault.Required, "rows of a database have no notation of files").WithFix("Say with --from how the files are written")
 	}
 	as, err := notationOf(f.from, s)
 	if err != nil {

@@ -29,7 +29,7 @@ func (c *counted) Lock(ctx context.Context, _ string, do func(context.Context) e
 
 // TestASecretThatIsNotThereIsAskedForOnce: until something changes, and only while changes are heard of.
 func TestASecretThatIsNotThereIsAskedForOnce(t *testing.T) {
-	p := NewPool(Fixed{}, Rules{})
+	p := NewPool(StaticSettings{}, Rules{})
 	source := &counted{kept: map[string]string{}}
 	k := keeping{source, p}
 	get := func(name string) string {

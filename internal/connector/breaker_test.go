@@ -37,23 +37,23 @@ func TestTheBreakerOpensAfterFailuresAndLetsOneThrough(t *testing.T) {
 
 func TestAPoolTakesNewSettingsAtOnce(t *testing.T) {
 	dir, other := t.TempDir(), t.TempDir()
-	source := Fixed{"drop": {Kind: "file", Values: system.Values{"folder": dir}, Version: 1}}
+	source := StaticSettings{"drop": {Kind: "file", Values: system.Values{"folder": dir}, Version: 1}}
 	p := NewPool(source, Rules{Roots: []string{dir}})
 	t.Cleanup(p.Close)
 	require.NoError(t, p.Check(t.Context(), "drop"))
-	source["drop"] = Setup{Kind: "file", Values: system.Values{"folder": other}, Version: 2}
+	source["drop"] = Settings{Kind: "file", Values: system.Values{"folder": other}, Version: 2}
 	require.Eventually(t, func() bool { return p.Check(t.Context(), "drop") != nil }, 5*time.Second, 20*time.Millisecond)
 	require.ErrorContains(t, p.Check(t.Context(), "drop"), "is not below a folder that may be used")
 	require.ErrorContains(t, p.Check(t.Context(), "none"), "has no settings in this environment")
 	_, err := p.Tables(t.Context(), "none")
 	require.Error(t, err)
-	source["odd"] = Setup{Kind: "nonsense"}
+	source["odd"] = Settings{Kind: "nonsense"}
 	require.ErrorContains(t, p.Check(t.Context(), "odd"), "no kind of system")
 }
 
 func TestSecretsAreHiddenInErrorsAndStages(t *testing.T) {
 	word := "harbour-word-8812"
-	p := NewPool(Fixed{"db": {Kind: "sql", Values: system.Values{"by": "address", "address": "postgres://u:" + word + "@127.0.0.1:1/x"}, Secrets: []string{"postgres://u:" + word + "@127.0.0.1:1/x"}}}, Rules{})
+	p := NewPool(StaticSettings{"db": {Kind: "sql", Values: system.Values{"by": "address", "address": "postgres://u:" + word + "@127.0.0.1:1/x"}, Secrets: []string{"postgres://u:" + word + "@127.0.0.1:1/x"}}}, Rules{})
 	t.Cleanup(p.Close)
 	err := p.Check(t.Context(), "db")
 	require.Error(t, err)
@@ -61,8 +61,8 @@ func TestSecretsAreHiddenInErrorsAndStages(t *testing.T) {
 	require.NotContains(t, p.Redact(errors.New("with "+word)).Error(), word)
 	require.NotContains(t, p.Redact(fault.New(fault.Outside, "with %s", word)).Error(), word)
 	run := p.Probe(t.Context(), "db", nil)
-	require.False(t, run.Well())
+	require.False(t, run.Passed())
 	for _, s := range run.Stages {
-		require.NotContains(t, s.Told+s.Try, word)
+		require.NotContains(t, s.Finding+s.Advice, word)
 	}
 }

@@ -31,7 +31,7 @@ func (p *Pool) FetchMails(ctx context.Context, id, from, subject string, take fu
 	if err != nil {
 		return err
 	}
-	return p.guarded(e, id, func() error { return box.Letters(ctx, from, subject, take) })
+	return p.guarded(e, id, func() error { return box.FetchMails(ctx, from, subject, take) })
 }
 
 // Lookup finds rows.
@@ -153,9 +153,9 @@ func (p *Pool) heard(ctx context.Context, r system.Request, ask asking) (running
 	answer, err := ask(ctx, r)
 	var f *fault.Fault
 	if errors.As(err, &f) && f.Code != fault.Setting {
-		return running.Response{Fault: f, Said: said.Turns}, nil
+		return running.Response{Fault: f, Turns: said.Turns}, nil
 	}
-	return running.Response{Answer: answer, Said: said.Turns}, err
+	return running.Response{Answer: answer, Turns: said.Turns}, err
 }
 
 // Preview is what would be sent for a request of a call, with secrets masked; nil where the system cannot tell.
@@ -189,9 +189,9 @@ func (p *Pool) rows(ctx context.Context, r system.Request, wanted running.Rows) 
 		case wanted == running.FirstRow:
 			return v, nil
 		case wanted == running.OneRow && len(list) > 1:
-			return value.Value{}, fault.Expect(fault.Range, "one record of "+r.Op.Name, "several").Mended("Choose the first record, or all as a list")
+			return value.Value{}, fault.Expect(fault.Range, "one record of "+r.Op.Name, "several").WithFix("Choose the first record, or all as a list")
 		case len(list) > running.MaxRows:
-			return value.Value{}, fault.New(fault.Limit, "%s answers with more than %d records", r.Op.Name, running.MaxRows).Mended("Read them as the records of a flow")
+			return value.Value{}, fault.New(fault.Limit, "%s answers with more than %d records", r.Op.Name, running.MaxRows).WithFix("Read them as the records of a flow")
 		}
 	}
 	switch {
@@ -225,7 +225,7 @@ func (p *Pool) callAll(ctx context.Context, c running.Call, list []system.Reques
 	if !ok || !c.Op.Changes() {
 		return nil, false, nil
 	}
-	var done []system.Done
+	var done []system.Result
 	err = p.guarded(e, c.Op.Connection, func() error {
 		done, ok, err = batcher.CallAll(ctx, list)
 		return err

@@ -63,9 +63,9 @@ func openSQL(env system.Env) (system.System, error) {
 	return sql.OpenSystem(env)
 }
 
-// Setup is how one connection is reached in an environment. It holds secrets: it is never shown,
+// Settings is how one connection is reached in an environment. It holds secrets: it is never shown,
 // logged or exported.
-type Setup struct {
+type Settings struct {
 	Kind    string
 	Values  system.Values // with secrets in place of their names
 	Secrets []string      // that are to be masked
@@ -75,9 +75,9 @@ type Setup struct {
 
 // Source knows the setups of an environment.
 type Source interface {
-	// Setup gives a connection's setup; nil when it has none.
-	Setup(ctx context.Context, id string) (*Setup, error)
-	system.Keeper
+	// Settings gives a connection's setup; nil when it has none.
+	Settings(ctx context.Context, id string) (*Settings, error)
+	system.SecretStore
 }
 
 // Rules are what an administrator allows.
@@ -101,7 +101,7 @@ type Pool struct {
 }
 
 type entry struct {
-	setup   *Setup
+	setup   *Settings
 	sys     system.System
 	err     error
 	looked  time.Time // when the setup was last asked for
@@ -109,7 +109,7 @@ type entry struct {
 	breaker breaker
 }
 
-var _ running.Outside = (*Pool)(nil)
+var _ running.Systems = (*Pool)(nil)
 
 // NewPool makes a pool with nothing open.
 func NewPool(s Source, r Rules) *Pool { return &Pool{source: s, rules: r, open: map[string]*entry{}} }
@@ -138,8 +138,8 @@ func (p *Pool) Close() {
 	}
 }
 
-// Setup gives a connection's setup; nil where it has none in this environment.
-func (p *Pool) Setup(ctx context.Context, id string) (*Setup, error) {
+// Settings gives a connection's setup; nil where it has none in this environment.
+func (p *Pool) Settings(ctx context.Context, id string) (*Settings, error) {
 	e, err := p.entry(ctx, id)
 	if err != nil {
 		return nil, err
@@ -173,7 +173,7 @@ func (p *Pool) entry(ctx context.Context, id string) (*entry, error) {
 	if known {
 		return e, nil
 	}
-	setup, err := p.source.Setup(ctx, id)
+	setup, err := p.source.Settings(ctx, id)
 	if err != nil {
 		return nil, err
 	}
@@ -200,14 +200,14 @@ func (p *Pool) entry(ctx context.Context, id string) (*entry, error) {
 	return e, nil
 }
 
-func same(a, b *Setup) bool {
+func same(a, b *Settings) bool {
 	if a == nil || b == nil {
 		return a == b
 	}
 	return a.Version == b.Version && a.Kind == b.Kind && maps.Equal(a.Values, b.Values)
 }
 
-func (p *Pool) opened(id string, s *Setup) (system.System, error) {
+func (p *Pool) opened(id string, s *Settings) (system.System, error) {
 	open := drivers[s.Kind].open
 	if open == nil {
 		return nil, fault.New(fault.Unknown, "there is no kind of system %q", s.Kind)
@@ -216,19 +216,19 @@ func (p *Pool) opened(id string, s *Setup) (system.System, error) {
 }
 
 // env is what a setup is opened in, with the defaults of its kind in place of what is not set.
-func (p *Pool) env(id string, s *Setup) system.Env {
+func (p *Pool) env(id string, s *Settings) system.Env {
 	values := maps.Clone(s.Values)
 	for _, set := range connection.KindOf(s.Kind).Settings {
 		if values[set.Name] == "" && set.Default != "" {
 			values[set.Name] = set.Default
 		}
 	}
-	return system.Env{ID: id, Values: values, Net: p.rules.Net, Roots: p.rules.Roots, Never: p.rules.Never, Own: p.rules.Own, Keep: keeping{p.source, p}}
+	return system.Env{ID: id, Values: values, Net: p.rules.Net, Roots: p.rules.Roots, Never: p.rules.Never, Own: p.rules.Own, Secrets: keeping{p.source, p}}
 }
 
 // keeping hides the tokens that a system learns, too. One that is not there is not asked for again until something changes.
 type keeping struct {
-	system.Keeper
+	system.SecretStore
 	pool *Pool
 }
 
@@ -237,7 +237,7 @@ func (k keeping) Get(ctx context.Context, name string) (string, error) {
 	if gone && k.pool.hears.Load() {
 		return "", nil
 	}
-	text, err := k.Keeper.Get(ctx, name)
+	text, err := k.SecretStore.Get(ctx, name)
 	k.hide(text)
 	if err == nil && text == "" {
 		k.pool.absent.note(name, asked)
@@ -248,7 +248,7 @@ func (k keeping) Get(ctx context.Context, name string) (string, error) {
 func (k keeping) Set(ctx context.Context, name, text string) error {
 	k.hide(text)
 	defer k.pool.absent.forget()
-	return k.Keeper.Set(ctx, name, text)
+	return k.SecretStore.Set(ctx, name, text)
 }
 
 // absent are the secrets that were asked for and are not there.
@@ -321,7 +321,7 @@ func (p *Pool) Fetch(ctx context.Context, id, at string) ([]byte, error) {
 }
 
 // hide makes a setup's secrets known to the mask, also as they are sent for basic authentication.
-func (p *Pool) hide(s *Setup) {
+func (p *Pool) hide(s *Settings) {
 	p.mask.Add(s.Secrets...)
 	if user := s.Values["user"]; user != "" {
 		for _, word := range s.Secrets {
@@ -340,7 +340,7 @@ func (p *Pool) System(ctx context.Context, id string) (system.System, error) {
 	case err != nil:
 		return nil, err
 	case e.setup == nil:
-		return nil, fault.New(fault.Setting, "the connection %s has no settings in this environment", id).Mended("Open the connection and fill them in")
+		return nil, fault.New(fault.Setting, "the connection %s has no settings in this environment", id).WithFix("Open the connection and fill them in")
 	case e.err != nil:
 		return nil, e.err
 	}
@@ -383,7 +383,7 @@ func (p *Pool) Redact(err error) error {
 	case err == nil:
 		return nil
 	case errors.As(err, &f):
-		f.Message, f.Found, f.Expected, f.Mend = p.Mask(f.Message), p.Mask(f.Found), p.Mask(f.Expected), p.Mask(f.Mend)
+		f.Message, f.Found, f.Expected, f.Fix = p.Mask(f.Message), p.Mask(f.Found), p.Mask(f.Expected), p.Mask(f.Fix)
 		return err
 	}
 	if text := err.Error(); p.Mask(text) != text {
@@ -404,8 +404,8 @@ func (p *Pool) Probe(ctx context.Context, id string, seen func(probe.Stage)) *pr
 		return "all that are needed are there", nil
 	}, func(err error) string {
 		var f *fault.Fault
-		if errors.As(err, &f) && f.Mend != "" {
-			return f.Mend
+		if errors.As(err, &f) && f.Fix != "" {
+			return f.Fix
 		}
 		return "Fill the settings in and save them"
 	})
@@ -424,8 +424,8 @@ func (p *Pool) Check(ctx context.Context, id string) error {
 	return p.Redact(s.Check(ctx))
 }
 
-// Offers lists what a system has; nothing where it cannot say, or has no settings yet.
-func (p *Pool) Offers(ctx context.Context, id, find string) ([]system.Offer, error) {
+// Catalogue lists what a system has; nothing where it cannot say, or has no settings yet.
+func (p *Pool) Catalogue(ctx context.Context, id, find string) ([]system.CatalogueEntry, error) {
 	e, err := p.entry(ctx, id)
 	if err != nil || e.setup == nil {
 		return nil, err
@@ -434,11 +434,11 @@ func (p *Pool) Offers(ctx context.Context, id, find string) ([]system.Offer, err
 	if err != nil {
 		return nil, err
 	}
-	o, ok := s.(system.Offerer)
+	o, ok := s.(system.CatalogueReader)
 	if !ok {
 		return nil, nil
 	}
-	list, err := o.Offers(ctx, find)
+	list, err := o.Catalogue(ctx, find)
 	return list, p.Redact(err)
 }
 

@@ -21,27 +21,27 @@ import (
 func TestEveryKindCanBeOpened(t *testing.T) {
 	require.Equal(t, slices.Sorted(slices.Values(connection.Names())), Kinds())
 	for _, kind := range Kinds() {
-		p := NewPool(Fixed{"it": {Kind: kind, Values: system.Values{}}}, Rules{Roots: []string{t.TempDir()}})
+		p := NewPool(StaticSettings{"it": {Kind: kind, Values: system.Values{}}}, Rules{Roots: []string{t.TempDir()}})
 		err := p.Check(t.Context(), "it")
 		require.Error(t, err, kind)
 		run := p.Probe(t.Context(), "it", nil)
-		require.False(t, run.Well(), kind)
-		require.NotEmpty(t, run.Stages[len(run.Stages)-1].Try, "%s: what mends it is said", kind)
+		require.False(t, run.Passed(), kind)
+		require.NotEmpty(t, run.Stages[len(run.Stages)-1].Advice, "%s: what mends it is said", kind)
 		p.Close()
 	}
 }
 
 // changing are settings that are asked for slowly and change meanwhile.
 type changing struct {
-	Fixed
+	StaticSettings
 	mu     sync.Mutex
 	folder string
 	asked  chan struct{}
 	goOn   chan struct{}
 }
 
-// Setup waits until it may answer, with what held when it was asked.
-func (c *changing) Setup(context.Context, string) (*Setup, error) {
+// Settings waits until it may answer, with what held when it was asked.
+func (c *changing) Settings(context.Context, string) (*Settings, error) {
 	c.mu.Lock()
 	folder := c.folder
 	c.mu.Unlock()
@@ -49,7 +49,7 @@ func (c *changing) Setup(context.Context, string) (*Setup, error) {
 		c.asked <- struct{}{}
 		<-c.goOn
 	}
-	return &Setup{Kind: "file", Values: system.Values{"folder": folder}}, nil
+	return &Settings{Kind: "file", Values: system.Values{"folder": folder}}, nil
 }
 
 // TestAChangeThatComesWhileSettingsAreAskedForIsSeen by the next use, though the old ones have just come.
@@ -58,14 +58,14 @@ func TestAChangeThatComesWhileSettingsAreAskedForIsSeen(t *testing.T) {
 	c := &changing{folder: old}
 	p := NewPool(c, Rules{})
 	t.Cleanup(p.Close)
-	up, err := p.Setup(t.Context(), "drop")
+	up, err := p.Settings(t.Context(), "drop")
 	require.NoError(t, err)
 	require.Equal(t, old, up.Values["folder"])
 	p.Reload("drop")
 	c.asked, c.goOn = make(chan struct{}), make(chan struct{})
-	first := make(chan *Setup)
+	first := make(chan *Settings)
 	go func() {
-		up, _ := p.Setup(context.Background(), "drop")
+		up, _ := p.Settings(context.Background(), "drop")
 		first <- up
 	}()
 	<-c.asked
@@ -75,15 +75,15 @@ func TestAChangeThatComesWhileSettingsAreAskedForIsSeen(t *testing.T) {
 	p.Reload("drop")
 	c.goOn <- struct{}{}
 	require.Equal(t, old, (<-first).Values["folder"], "it was asked for before")
-	second := make(chan *Setup)
+	second := make(chan *Settings)
 	go func() {
-		up, _ := p.Setup(context.Background(), "drop")
+		up, _ := p.Settings(context.Background(), "drop")
 		second <- up
 	}()
 	<-c.asked
 	c.goOn <- struct{}{}
 	require.Equal(t, now, (<-second).Values["folder"])
-	third, err := p.Setup(t.Context(), "drop") // would hang if it asked again
+	third, err := p.Settings(t.Context(), "drop") // would hang if it asked again
 	require.NoError(t, err)
 	require.Equal(t, now, third.Values["folder"])
 	p.Reload("unknown")
@@ -93,7 +93,7 @@ func TestAChangeThatComesWhileSettingsAreAskedForIsSeen(t *testing.T) {
 func TestWhatASystemCannotDoIsSaid(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "a.txt"), []byte("x"), 0o644))
-	p := NewPool(Fixed{"drop": {Kind: "file", Values: system.Values{"folder": dir, "after": "leave"}}, "secrets": {Values: system.Values{"pgp": "word"}}}, Rules{})
+	p := NewPool(StaticSettings{"drop": {Kind: "file", Values: system.Values{"folder": dir, "after": "leave"}}, "secrets": {Values: system.Values{"pgp": "word"}}}, Rules{})
 	t.Cleanup(p.Close)
 	var f *fault.Fault
 	_, err := p.Tables(t.Context(), "drop")
@@ -129,7 +129,7 @@ func TestUsesAreObserved(t *testing.T) {
 	desk := postroom.New().Desk
 	port, authority, err := desk.Serve(t.Context())
 	require.NoError(t, err)
-	p := NewPool(Fixed{"desk": {Kind: "mailbox", Values: postroom.DeskSettings(port, authority)}}, Rules{})
+	p := NewPool(StaticSettings{"desk": {Kind: "mailbox", Values: postroom.DeskSettings(port, authority)}}, Rules{})
 	t.Cleanup(p.Close)
 	var seen []bool
 	p.Observe(func(id string, _ time.Duration, failed bool) {
@@ -143,7 +143,7 @@ func TestUsesAreObserved(t *testing.T) {
 		return nil
 	}))
 	require.Equal(t, []string{"About booking B-20417"}, got)
-	desk.Moods.GoDown(time.Minute)
+	desk.Moods.TakeDown(time.Minute)
 	require.Error(t, p.FetchMails(t.Context(), "desk", "", "", nil))
 	require.Equal(t, []bool{false, true}, seen)
 }
@@ -151,16 +151,16 @@ func TestUsesAreObserved(t *testing.T) {
 // TestSettingsAreReadFromAFile: kinds that nobody knows are said with their connection, secrets are known to be some.
 func TestSettingsAreReadFromAFile(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "settings.yaml")
-	write := func(text string) (Fixed, error) {
+	write := func(text string) (StaticSettings, error) {
 		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
-		return ReadFixed(file)
+		return ReadStaticSettings(file)
 	}
 	f, err := write("desk:\n  kind: mailbox\n  host: h\n  user: u\n  password: letter-box\nsecrets:\n  key: k\n")
 	require.NoError(t, err)
-	up, err := f.Setup(t.Context(), "desk")
+	up, err := f.Settings(t.Context(), "desk")
 	require.NoError(t, err)
 	require.Equal(t, []string{"letter-box"}, up.Secrets)
-	none, err := f.Setup(t.Context(), "other")
+	none, err := f.Settings(t.Context(), "other")
 	require.NoError(t, err)
 	require.Nil(t, none)
 	word, err := f.Get(t.Context(), "key")
@@ -174,6 +174,6 @@ func TestSettingsAreReadFromAFile(t *testing.T) {
 	require.ErrorContains(t, err, `desk: expected a kind of system, found "pigeon"`)
 	_, err = write("desk: [1\n")
 	require.ErrorContains(t, err, "cannot be read")
-	_, err = ReadFixed(filepath.Join(t.TempDir(), "none.yaml"))
+	_, err = ReadStaticSettings(filepath.Join(t.TempDir(), "none.yaml"))
 	require.ErrorIs(t, err, os.ErrNotExist)
 }

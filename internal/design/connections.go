@@ -6,7 +6,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"hollowreed/internal/core/connection"
-	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/store"
@@ -19,7 +19,7 @@ func (d Designer) Configure(ctx context.Context, env string, s store.Setting, fr
 
 // AddOperations adds operations to a connection, and the schemas that they need, as a service describes them. What is there
 // already stays as it is. It gives the number of operations that are new.
-func (d Designer) AddOperations(ctx context.Context, to *connection.Connection, operations []doc.Out, schemas []*schema.Schema) (n int, err error) {
+func (d Designer) AddOperations(ctx context.Context, to *connection.Connection, operations []partfile.Ordered, schemas []*schema.Schema) (n int, err error) {
 	p, err := d.Load(ctx)
 	if err != nil {
 		return 0, err
@@ -35,7 +35,7 @@ func (d Designer) AddOperations(ctx context.Context, to *connection.Connection, 
 		if to.Operation(id) != nil {
 			continue
 		}
-		if text, err = doc.Insert(text, []any{"operations"}, len(to.Operations)+n, out); err != nil {
+		if text, err = partfile.Insert(text, []any{"operations"}, len(to.Operations)+n, out); err != nil {
 			return 0, err
 		}
 		n++

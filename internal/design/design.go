@@ -144,10 +144,10 @@ func ID(title string) string {
 func FreshID(p *project.Project, kind, title string) (string, error) {
 	id := ID(title)
 	if id == "" {
-		return "", fault.Expect(fault.Required, "a title", "none").In("Title")
+		return "", fault.Expect(fault.Required, "a title", "none").InField("Title")
 	}
 	if _, there := p.Texts[project.Path(kind, id)]; there {
-		return "", fault.New(fault.Setting, "there is one of that title already").In("Title").Mended("Choose another title")
+		return "", fault.New(fault.Setting, "there is one of that title already").InField("Title").WithFix("Choose another title")
 	}
 	return id, nil
 }

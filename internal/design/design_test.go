@@ -12,9 +12,9 @@ import (
 
 	"hollowreed/internal/compiled"
 	"hollowreed/internal/core/connection"
-	"hollowreed/internal/core/doc"
 	flowedit "hollowreed/internal/core/flow/edit"
 	"hollowreed/internal/core/flow/running"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/schema/edit"
@@ -76,7 +76,7 @@ func TestOfTwoWhoEditOneIsRefused(t *testing.T) {
 	for _, person := range strings.Fields("mo ta mo ta mo ta mo ta") {
 		wg.Go(func() {
 			err := d.As(person).Edit(context.Background(), path, from, func(text []byte) ([]byte, error) {
-				return doc.Set(text, []any{"flow"}, "Bookings of "+person)
+				return partfile.Set(text, []any{"flow"}, "Bookings of "+person)
 			})
 			if err == nil {
 				won.Add(1)
@@ -109,7 +109,7 @@ func TestAnOlderPartIsWrittenAnewWhenItIsEdited(t *testing.T) {
 	require.NoError(t, d.Edit(t.Context(), path, d.revision(t, path), func(text []byte) ([]byte, error) { return text, nil }))
 	require.Equal(t, older, d.loaded(t).Texts[path], "an edit that changes nothing does not, either")
 	require.NoError(t, d.Edit(t.Context(), path, d.revision(t, path), func(text []byte) ([]byte, error) {
-		return doc.Set(text, []any{"steps", 0, "text"}, "\"y\"")
+		return partfile.Set(text, []any{"steps", 0, "text"}, "\"y\"")
 	}))
 	require.Equal(t, "flow: Older\ntrigger: {kind: manual}\nsteps:\n  - {step: log, id: n, text: '\"y\"'} # said\n", d.loaded(t).Texts[path])
 	require.NoError(t, d.Undo(t.Context(), path, d.revision(t, path)))
@@ -259,7 +259,7 @@ func TestFlowsLibrariesAndOperations(t *testing.T) {
 	_, err = d.AddLibrary(t.Context(), "7 seas", "")
 	require.ErrorContains(t, err, "begins with a letter")
 
-	take := []doc.Out{
+	take := []partfile.Ordered{
 		{{Key: "operation", Value: "ping"}, {Key: "does", Value: "call"}, {Key: "path", Value: "/other"}},
 		{{Key: "operation", Value: "pong"}, {Key: "does", Value: "call"}, {Key: "path", Value: "/pong"}},
 	}

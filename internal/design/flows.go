@@ -3,10 +3,10 @@ package design
 import (
 	"context"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/edit"
 	"hollowreed/internal/core/flow/running"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/store"
 )
@@ -24,7 +24,7 @@ func (d Designer) AddFlow(ctx context.Context, title, trigger string) (string, e
 	if flow.TriggerOf(trigger) == nil {
 		return "", store.ErrNotFound
 	}
-	text := doc.Encode(doc.Out{{Key: "flow", Value: title}, {Key: "trigger", Value: doc.Out{{Key: "kind", Value: trigger}}}})
+	text := partfile.Encode(partfile.Ordered{{Key: "flow", Value: title}, {Key: "trigger", Value: partfile.Ordered{{Key: "kind", Value: trigger}}}})
 	return id, d.Add(ctx, project.Path(project.Flows, id), string(text))
 }
 
@@ -58,7 +58,7 @@ func (d Designer) AddMappingFor(ctx context.Context, plan *running.Plan, step *f
 	if err != nil {
 		return err
 	}
-	changed, err := doc.Set([]byte(draft.Text), append(append([]any{}, step.Path...), "mapping"), id)
+	changed, err := partfile.Set([]byte(draft.Text), append(append([]any{}, step.Path...), "mapping"), id)
 	if err != nil {
 		return err
 	}

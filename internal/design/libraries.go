@@ -7,9 +7,9 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/project"
 )
 
@@ -22,7 +22,7 @@ func (d Designer) AddLibrary(ctx context.Context, title, id string) (string, err
 	if !formula.Name(id) {
 		return "", fault.Expect(fault.Setting, "a title that begins with a letter", fault.Quote(title))
 	}
-	text := doc.Encode(doc.Out{{Key: "library", Value: title}, {Key: "version", Value: "1"}})
+	text := partfile.Encode(partfile.Ordered{{Key: "library", Value: title}, {Key: "version", Value: "1"}})
 	return id, d.Add(ctx, project.Path(project.Libraries, id), string(text)+"functions: []\n")
 }
 
@@ -33,11 +33,11 @@ func (d Designer) PublishLibrary(ctx context.Context, id string, number int, fro
 	if err != nil {
 		return err
 	}
-	frozen, err := doc.Set([]byte(draft.Text), []any{"version"}, strconv.Itoa(number))
+	frozen, err := partfile.Set([]byte(draft.Text), []any{"version"}, strconv.Itoa(number))
 	if err != nil {
 		return err
 	}
-	next, err := doc.Set(frozen, []any{"version"}, strconv.Itoa(number+1))
+	next, err := partfile.Set(frozen, []any{"version"}, strconv.Itoa(number+1))
 	if err != nil {
 		return err
 	}

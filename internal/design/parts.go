@@ -7,9 +7,9 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow/running"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/store"
 )
@@ -26,7 +26,7 @@ func (d Designer) Duplicate(ctx context.Context, path string) (string, error) {
 	}
 	text := p.Texts[path]
 	if key := project.TitleKey(part.Kind); key != "" {
-		changed, err := doc.Set([]byte(text), []any{key}, part.Title+" copy")
+		changed, err := partfile.Set([]byte(text), []any{key}, part.Title+" copy")
 		if err != nil {
 			return "", err
 		}
@@ -110,7 +110,7 @@ func (d Designer) Delete(ctx context.Context, path string, from int64, how Delet
 				gone = append(gone, part.Path)
 			}
 		case len(broken) > 0 && how != DeleteAndBreak:
-			return nil, fault.New(fault.Setting, "%s would break", titles(broken)).Mended("Choose whether they go with it, or keep their faults")
+			return nil, fault.New(fault.Setting, "%s would break", titles(broken)).WithFix("Choose whether they go with it, or keep their faults")
 		}
 	}
 	return gone, d.change(ctx, func(tx pgx.Tx) error {
@@ -156,7 +156,7 @@ func (d Designer) unnameSample(ctx context.Context, tx pgx.Tx, p *project.Projec
 		if err != nil {
 			return err
 		}
-		text, err := doc.Remove([]byte(draft.Text), []any{"samples"}, at)
+		text, err := partfile.Remove([]byte(draft.Text), []any{"samples"}, at)
 		if err != nil {
 			return err
 		}
@@ -215,10 +215,10 @@ func (d Designer) Rename(ctx context.Context, path string, from int64, title, id
 		id = r.Was.ID
 	}
 	if title == "" && project.TitleKey(r.Was.Kind) != "" {
-		return r, fault.Expect(fault.Required, "a title", "none").In("Title")
+		return r, fault.Expect(fault.Required, "a title", "none").InField("Title")
 	}
 	if id == "" {
-		return r, fault.Expect(fault.Required, "an id", "none").In("Id")
+		return r, fault.Expect(fault.Required, "an id", "none").InField("Id")
 	}
 	texts, to, err := p.Rename(path, title, id)
 	if err != nil {

@@ -7,9 +7,9 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/notation/all"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/schema/edit"
@@ -68,7 +68,7 @@ func (d Designer) AddSample(ctx context.Context, schemaID, name, text string) (s
 		if name, err = d.addSample(ctx, tx, name, text); err != nil {
 			return err
 		}
-		part, err := doc.InsertText([]byte(draft.Text), []any{"samples"}, 0, name)
+		part, err := partfile.InsertText([]byte(draft.Text), []any{"samples"}, 0, name)
 		if err != nil {
 			return err
 		}
@@ -95,10 +95,10 @@ func (d Designer) ShareRecord(ctx context.Context, s *schema.Schema, at edit.Pat
 	}
 	id := ID(f.Name)
 	if id == "" {
-		return fault.New(fault.Setting, "no id can be made of the name %s", fault.Quote(f.Name)).Mended("Give the record a name with a letter of a to z or a digit")
+		return fault.New(fault.Setting, "no id can be made of the name %s", fault.Quote(f.Name)).WithFix("Give the record a name with a letter of a to z or a digit")
 	}
 	if p.Schema(id) != nil {
-		return fault.New(fault.Setting, "there is a schema %s already", fault.Quote(id)).Mended("Take its fields, or give the record another name first")
+		return fault.New(fault.Setting, "there is a schema %s already", fault.Quote(id)).WithFix("Take its fields, or give the record another name first")
 	}
 	path := project.Path(project.Schemas, s.ID)
 	draft, err := store.PartDraft(ctx, d.DB, d.Project, path)

@@ -16,14 +16,14 @@ const maxTyped = 256 << 10
 // TypeTry keeps what test runs of a flow begin with; nothing is what its samples say.
 func (d Designer) TypeTry(ctx context.Context, plan *running.Plan, with trial.TriedWith) error {
 	if len(with.Message)+len(with.Address)+len(with.Headers) > maxTyped {
-		return fault.New(fault.Limit, "more than 256 KB are not kept for a try").Mended("Keep it as a sample with its schema")
+		return fault.New(fault.Limit, "more than 256 KB are not kept for a try").WithFix("Keep it as a sample with its schema")
 	}
 	if plan.Flow.Trigger.Of().Requests && !with.Empty() {
 		if _, ft := with.Request(plan); ft != nil {
 			return ft
 		}
 	}
-	return store.TypeTry(ctx, d.DB, d.Scope, plan.Flow.ID, with)
+	return store.SaveTestInput(ctx, d.DB, d.Scope, plan.Flow.ID, with)
 }
 
 // ChooseCallMode says what test runs do about a step that reaches a system.

@@ -81,7 +81,7 @@ func TestAlertsAreToldOncePerCause(t *testing.T) {
 	alarms, err := store.AlertStates(t.Context(), w.db, testkit.Skerry, 10)
 	require.NoError(t, err)
 	require.Len(t, alarms, 1)
-	require.NotNil(t, alarms[0].ClearedAt)
+	require.NotNil(t, alarms[0].ResolvedAt)
 	require.NotNil(t, alarms[0].Run)
 }
 

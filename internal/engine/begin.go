@@ -17,7 +17,7 @@ import (
 )
 
 // Record keeps a run and makes some worker take it on.
-func (e *Engine) Record(ctx context.Context, tx pgx.Tx, r store.Deployment, plan *running.Plan, b triggers.Beginning) (uuid.UUID, error) {
+func (e *Engine) Record(ctx context.Context, tx pgx.Tx, r store.Deployment, plan *running.Plan, b triggers.Start) (uuid.UUID, error) {
 	run := store.Run{ID: uuid.Must(uuid.NewV7()), Scope: r.Scope, Flow: r.Flow, Release: r.Number, File: plan.ReadsFrom(), Input: b.Input, Request: b.Request, StartedBy: b.By}
 	input := b.Value
 	if b.Input != nil && plan.Input != nil && input.Kind() == value.Absent {
@@ -47,8 +47,8 @@ func (e *Engine) AddRun(ctx context.Context, tx pgx.Tx, plan *running.Plan, run 
 func (e *Engine) setReference(plan *running.Plan, run *store.Run, input, request value.Value) {
 	facts := running.RunFacts(run.ID.String(), run.File, "", 0, value.Instant(e.now()))
 	run.Reference = plan.ReferenceOf(facts, input, request)
-	run.Lane = plan.LaneOf(facts, input, request)
-	run.Turns = plan.Flow.AtOnce > 0 || run.Lane != ""
+	run.Lane = plan.OrderingKeyOf(facts, input, request)
+	run.Turns = plan.Flow.Concurrency > 0 || run.Lane != ""
 }
 
 // StartRun starts a run of a flow, as it is deployed, because somebody asks for it, with the message that its form asks
@@ -56,7 +56,7 @@ func (e *Engine) setReference(plan *running.Plan, run *store.Run, input, request
 func (e *Engine) StartRun(ctx context.Context, s store.Scope, flowID, by string, input []byte) (uuid.UUID, error) {
 	d, err := store.DeploymentOf(ctx, e.db, s, flowID)
 	if errors.Is(err, store.ErrNotFound) {
-		return uuid.Nil, fault.New(fault.Setting, "the flow is not released yet").Mended("Release it; then it can be started")
+		return uuid.Nil, fault.New(fault.Setting, "the flow is not released yet").WithFix("Release it; then it can be started")
 	}
 	if err != nil {
 		return uuid.Nil, err
@@ -67,14 +67,14 @@ func (e *Engine) StartRun(ctx context.Context, s store.Scope, flowID, by string,
 	}
 	plan := p.Flow(flowID)
 	if plan == nil || !plan.ByHand() {
-		return uuid.Nil, fault.New(fault.Setting, "this flow waits for what starts it").Mended("Bring its file, or its record")
+		return uuid.Nil, fault.New(fault.Setting, "this flow waits for what starts it").WithFix("Bring its file, or its record")
 	}
 	if plan.Input != nil && len(input) == 0 {
 		return uuid.Nil, fault.New(fault.Required, "the flow begins with a message of %s", plan.Input.Title)
 	}
 	var id uuid.UUID
 	err = pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
-		id, err = e.Record(ctx, tx, d, plan, triggers.Beginning{By: by, Input: input})
+		id, err = e.Record(ctx, tx, d, plan, triggers.Start{By: by, Input: input})
 		return err
 	})
 	return id, err

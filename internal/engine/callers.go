@@ -107,8 +107,8 @@ func (e *Engine) wakeCallers(ctx context.Context) error {
 // Ended waits until the run of a call is over, for as long as its caller waits. The run is given as it is then.
 func (e *Engine) Ended(ctx context.Context, t *Accepted) (store.Run, error) {
 	switch {
-	case t.Done != nil:
-		return *t.Done, nil
+	case t.Finished != nil:
+		return *t.Finished, nil
 	case t.over == nil:
 		return e.WaitForEnd(ctx, t.Run, t.Wait)
 	}

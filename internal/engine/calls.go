@@ -30,12 +30,12 @@ const placeTime = 200 * time.Millisecond
 // direct says whether the run of a call may be done where it came in: this process does runs, somebody waits for the answer, and no
 // run of the flow waits for another.
 func (e *Engine) direct(c *Call) bool {
-	return e.wholes != nil && c.Plan.Flow.Trigger.Wait > 0 && c.Plan.OnePer == nil && c.Plan.Flow.AtOnce == 0
+	return e.wholes != nil && c.Plan.Flow.Trigger.Timeout > 0 && c.Plan.OnePer == nil && c.Plan.Flow.Concurrency == 0
 }
 
 // doAtOnce does the run of a call and records it when it is over.
-func (e *Engine) doAtOnce(ctx context.Context, c *Call, b triggers.Beginning, a InboundRequest, t *Accepted) error {
-	if !e.direct(c) || c.Plan.ReadStep != nil || c.Plan.Flow.Limit > 0 || !c.Plan.Repeatable() {
+func (e *Engine) doAtOnce(ctx context.Context, c *Call, b triggers.Start, a InboundRequest, t *Accepted) error {
+	if !e.direct(c) || c.Plan.ReadStep != nil || c.Plan.Flow.Timeout > 0 || !c.Plan.Repeatable() {
 		return errOtherwise
 	}
 	w, err := e.computed(ctx, c, b)
@@ -56,15 +56,15 @@ func (e *Engine) doAtOnce(ctx context.Context, c *Call, b triggers.Beginning, a 
 	if !fresh {
 		return errSeen
 	}
-	(&execution{engine: e, run: w.Run, plan: c.Plan}).told(w.State)
+	(&execution{engine: e, run: w.Run, plan: c.Plan}).publishEnd(w.State)
 	e.changed(w.Run)
-	t.Run, t.Done = w.Run.ID, &w.Run
+	t.Run, t.Finished = w.Run.ID, &w.Run
 	return nil
 }
 
 // doHere records the run of a call as one that this process has taken on, and begins to do it. When the process ends before the run
 // does, another one puts it into the queue.
-func (e *Engine) doHere(ctx context.Context, c *Call, b triggers.Beginning, a InboundRequest, t *Accepted) error {
+func (e *Engine) doHere(ctx context.Context, c *Call, b triggers.Start, a InboundRequest, t *Accepted) error {
 	if !e.direct(c) {
 		return errOtherwise
 	}
@@ -114,9 +114,9 @@ func (e *Engine) stopCalls(ctx context.Context) {
 }
 
 // recordHere records a run that this process takes on.
-func (e *Engine) recordHere(ctx context.Context, c *Call, b triggers.Beginning, a InboundRequest) (r store.Run, err error) {
+func (e *Engine) recordHere(ctx context.Context, c *Call, b triggers.Start, a InboundRequest) (r store.Run, err error) {
 	r = c.run(b)
-	e.setReference(c.Plan, &r, b.Value, b.Asked)
+	e.setReference(c.Plan, &r, b.Value, b.RequestValue)
 	if a.Key == "" {
 		return store.AddClaimed(ctx, e.front(), r, e.ID)
 	}
@@ -130,7 +130,7 @@ func (e *Engine) recordHere(ctx context.Context, c *Call, b triggers.Beginning, 
 }
 
 // run is what is known of the run of a call before it is done.
-func (c *Call) run(b triggers.Beginning) store.Run {
+func (c *Call) run(b triggers.Start) store.Run {
 	r := c.release
 	return store.Run{ID: uuid.Must(uuid.NewV7()), Scope: r.Scope, Flow: r.Flow, Release: r.Number, Of: r.Flow, File: c.Plan.ReadsFrom(), Input: b.Input, Request: b.Request, StartedBy: b.By}
 }
@@ -140,7 +140,7 @@ func (c *Call) run(b triggers.Beginning) store.Run {
 func (a InboundRequest) safe() bool { return a.Method == "GET" || a.Method == "HEAD" }
 
 // computed does the run of a call in memory.
-func (e *Engine) computed(ctx context.Context, c *Call, b triggers.Beginning) (w store.WholeRun, err error) {
+func (e *Engine) computed(ctx context.Context, c *Call, b triggers.Start) (w store.WholeRun, err error) {
 	place := time.NewTimer(placeTime)
 	defer place.Stop()
 	select {
@@ -154,12 +154,12 @@ func (e *Engine) computed(ctx context.Context, c *Call, b triggers.Beginning) (w
 	defer e.survive(c.Plan.Flow.ID, func() { err = errOtherwise }) // the queue deals with it, and tries it again
 	began := time.Now().UTC().Truncate(time.Microsecond)
 	w.Run = c.run(b)
-	w.Run.State, w.Run.Claim, w.Run.Attempt, w.Run.CreatedAt, w.Run.BeganAt = store.Running, 1, 1, began, &began
-	request := b.Asked
+	w.Run.State, w.Run.ClaimVersion, w.Run.Attempt, w.Run.CreatedAt, w.Run.BeganAt = store.Running, 1, 1, began, &began
+	request := b.RequestValue
 	e.setReference(c.Plan, &w.Run, b.Value, request)
 	x := &execution{engine: e, run: w.Run, plan: c.Plan, request: request, totals: &running.Totals{Values: map[string]value.Value{}}}
-	x.whole = c.Plan.Whole(x.facts(), b.Value)
-	batch := &running.Batch{Plan: c.Plan, Runtime: &transient{services{x: x}}, Try: 1, Totals: x.totals, Trace: x.tracing()}
+	x.whole = c.Plan.RunItem(x.facts(), b.Value)
+	batch := &running.Batch{Plan: c.Plan, Runtime: &transient{services{x: x}}, Attempt: 1, Totals: x.totals, Trace: x.tracing()}
 	ctx, end := x.traced(ctx)
 	err = batch.Pass(ctx, c.Plan.Head, x.whole)
 	end(err)

@@ -66,17 +66,17 @@ func TestACallIsDoneWhereItComesIn(t *testing.T) {
 	w.add("asking", map[string]string{"flows/asking.yaml": direct})
 
 	taken := w.called(e, card("17", "Ada"), "")
-	require.NotNil(t, taken.Done)
+	require.NotNil(t, taken.Finished)
 	require.Zero(t, w.jobs(taken.Run))
 	r, err := store.RunByID(t.Context(), w.db, taken.Run)
 	require.NoError(t, err)
 	require.Equal(t, store.Done, r.State)
 	require.Equal(t, 201, r.Reply.Status)
-	require.JSONEq(t, string(taken.Done.Answer), string(r.Answer))
+	require.JSONEq(t, string(taken.Finished.Answer), string(r.Answer))
 	require.Contains(t, string(r.Answer), `"ADA"`)
 	require.False(t, r.BeganAt.Before(r.CreatedAt))
 	require.False(t, r.EndedAt.Before(*r.BeganAt))
-	require.Equal(t, r.BeganAt.UTC(), taken.Done.BeganAt.UTC(), "by which formulas told the time")
+	require.Equal(t, r.BeganAt.UTC(), taken.Finished.BeganAt.UTC(), "by which formulas told the time")
 	require.Equal(t, 1, r.Counts["a"].Out)
 	refs, err := store.References(t.Context(), w.db, r.ID, 5)
 	require.NoError(t, err)
@@ -87,8 +87,8 @@ func TestACallIsDoneWhereItComesIn(t *testing.T) {
 	require.JSONEq(t, `{"n": 17}`, string(entry.Values["number"]))
 
 	stopped := w.called(e, card("18", "Nobody"), "")
-	require.NotNil(t, stopped.Done)
-	require.Equal(t, store.SetAside, stopped.Done.State)
+	require.NotNil(t, stopped.Finished)
+	require.Equal(t, store.SetAside, stopped.Finished.State)
 	r, err = store.RunByID(t.Context(), w.db, stopped.Run)
 	require.NoError(t, err)
 	require.Equal(t, store.SetAside, r.State)
@@ -103,7 +103,7 @@ func TestACallThatIsSetAsideIsMendedAsAnyRun(t *testing.T) {
 	e := w.start(Options{})
 	w.add("asking", map[string]string{"flows/asking.yaml": direct})
 	taken := w.called(e, card("A1", "Ada"), "")
-	require.NotNil(t, taken.Done)
+	require.NotNil(t, taken.Finished)
 	r := w.over(taken.Run)
 	require.Equal(t, store.SetAside, r.State)
 	require.Contains(t, r.Fault.Error(), "A1")
@@ -111,7 +111,7 @@ func TestACallThatIsSetAsideIsMendedAsAnyRun(t *testing.T) {
 	r = testkit.Until(t, "the run to be taken on", func() (store.Run, bool) {
 		r, err := store.RunByID(t.Context(), w.db, taken.Run)
 		require.NoError(t, err)
-		return r, r.Claim == 2 && r.Ended()
+		return r, r.ClaimVersion == 2 && r.Ended()
 	})
 	require.Equal(t, store.SetAside, r.State)
 	require.Equal(t, 1, w.kept("select count(*) from event where run = $1", r.ID), "it was told once")
@@ -133,7 +133,7 @@ func TestWhatOutlivesItsRunIsRecordedFirst(t *testing.T) {
 	w.add("asking", map[string]string{"flows/asking.yaml": onceFlow})
 	for _, name := range []string{"Ada", "Jon"} {
 		taken := w.called(e, card("1", name), "")
-		require.Nil(t, taken.Done)
+		require.Nil(t, taken.Finished)
 		r, err := e.Ended(t.Context(), taken)
 		require.NoError(t, err)
 		require.Equal(t, store.Done, r.State)
@@ -165,7 +165,7 @@ func TestACallThatFindsNoPlaceIsDoneByTheQueue(t *testing.T) {
 func TestACallsRunThatFailsGoesIntoTheQueue(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
-	e := w.start(Options{Backoff: func(int) time.Duration { return 100 * time.Millisecond }, Tries: 100})
+	e := w.start(Options{Backoff: func(int) time.Duration { return 100 * time.Millisecond }, Attempts: 100})
 	w.add("asking", map[string]string{"flows/asking.yaml": `flow: Asking
 trigger: {kind: request, path: ask, input: sign-up, as: card, wait: 30}
 steps:
@@ -176,7 +176,7 @@ steps:
 	r := testkit.Until(t, "the run to be tried again", func() (store.Run, bool) {
 		r, err := store.RunByID(t.Context(), w.db, taken.Run)
 		require.NoError(t, err)
-		return r, r.State == store.Retrying || r.Claim > 2
+		return r, r.State == store.Retrying || r.ClaimVersion > 2
 	})
 	require.Equal(t, fault.Outside, r.Fault.Code)
 	w.setLedger(true)
@@ -195,14 +195,14 @@ func TestTheRunOfACallOutlivesItsProcess(t *testing.T) {
 	for _, worker := range []string{"one that died", e.ID} {
 		c, err := e.Called(t.Context(), testkit.Skerry, InboundRequest{Method: "POST", Path: "ask", Client: "a"})
 		require.NoError(t, err)
-		r := c.run(triggers.Beginning{By: "request", Input: card(worker, "Ada")})
+		r := c.run(triggers.Start{By: "request", Input: card(worker, "Ada")})
 		r.Reference = "x"
 		r, err = store.AddClaimed(t.Context(), w.db, r, worker) // and there the process ends
 		require.NoError(t, err)
 		c.Leave()
 		r = w.over(r.ID)
 		require.Equal(t, store.Done, r.State)
-		require.EqualValues(t, 2, r.Claim)
+		require.EqualValues(t, 2, r.ClaimVersion)
 		require.Equal(t, 1, r.Attempt, "what a process did not end is no try")
 		require.Equal(t, worker != e.ID, r.Deaths == 1)
 	}
@@ -256,14 +256,14 @@ func TestACallTakesTheReleaseThatWasJustMade(t *testing.T) {
 	for _, word := range []string{"one", "two", "three"} {
 		w.add("asking", map[string]string{"flows/asking.yaml": "flow: Asking\ntrigger: {kind: request, path: ask, input: sign-up, wait: 30}\nsteps:\n  - {step: note, id: n, text: '\"" + word + "\"'}\n"})
 		taken := w.called(e, card("1", "Ada"), "")
-		require.NotNil(t, taken.Done)
-		require.Equal(t, word, w.noted(*taken.Done))
+		require.NotNil(t, taken.Finished)
+		require.Equal(t, word, w.noted(*taken.Finished))
 	}
 	require.NoError(t, e.PauseTrigger(t.Context(), testkit.Skerry, "asking", "mo", "the desk is closed"))
 	_, err := e.Called(t.Context(), testkit.Skerry, InboundRequest{Method: "POST", Path: "ask"})
 	require.ErrorContains(t, err, "the desk is closed")
 	require.NoError(t, e.ResumeTrigger(t.Context(), testkit.Skerry, "asking"))
-	require.NotNil(t, w.called(e, card("1", "Ada"), "").Done)
+	require.NotNil(t, w.called(e, card("1", "Ada"), "").Finished)
 }
 
 // failing is a log that panics once at a message, as a step may that has a fault of its own.
@@ -318,12 +318,12 @@ func TestAPanicInACallThatIsDoneInMemoryIsDoneAnotherWay(t *testing.T) {
 	c.Plan = &broken
 	first, err := e.Request(t.Context(), c, card("1", "Ada"))
 	require.NoError(t, err)
-	require.Nil(t, first.Done, "it is not over where it came in")
+	require.Nil(t, first.Finished, "it is not over where it came in")
 	r, err := e.Ended(t.Context(), first)
 	require.NoError(t, err)
 	require.Equal(t, store.Done, r.State)
 	require.Contains(t, string(r.Answer), `"ADA"`)
 	require.Empty(t, e.places, "the place is free again")
-	require.NotNil(t, w.called(e, card("2", "Jon"), "").Done, "the next call is done as ever")
+	require.NotNil(t, w.called(e, card("2", "Jon"), "").Finished, "the next call is done as ever")
 	require.Equal(t, 2, w.kept("select count(*) from run where flow = 'asking'"))
 }

@@ -33,7 +33,7 @@ func (x *execution) ending(b *running.Batch) *ending {
 		return &ending{store.SetAside, x.whole.Faults[0]}
 	case x.plan.ReadStep != nil || x.writes():
 		return nil
-	case x.run.Aside+len(asides(x.run, x.whole.Inner)) > 0:
+	case x.run.RecordsSetAside+len(asides(x.run, x.whole.Inner)) > 0:
 		return &ending{store.SetAside, nil}
 	}
 	return &ending{store.Done, nil}
@@ -47,8 +47,8 @@ func (x *execution) writes() bool {
 // commit records a batch: what happened to its records, what was set aside and how far the run is.
 func (x *execution) commit(ctx context.Context, b *running.Batch, items []*running.Item) (cancelledBy *string, err error) {
 	r := x.run
-	first := r.Taken
-	r.Taken += len(items)
+	first := r.RecordsRead
+	r.RecordsRead += len(items)
 	aside := asides(r, items)
 	entries, err := journal.Encode(x.plan, items)
 	if err != nil {
@@ -96,11 +96,11 @@ func (x *execution) record(ctx context.Context, r store.Run, b *running.Batch, j
 		counts = latest
 	}
 	r = x.came(r, b, counts(x.run.Counts, b.Counts))
-	if end != nil && x.run.Claim <= 1 && len(aside)+len(b.References)+len(b.Events)+len(b.Collected) == 0 {
+	if end != nil && x.run.ClaimVersion <= 1 && len(aside)+len(b.References)+len(b.Events)+len(b.Collected) == 0 {
 		return x.end(ctx, store.RunResult{Run: r, State: end.state, Fault: end.fault, Entries: j.entries})
 	}
 	err = pgx.BeginFunc(ctx, x.engine.db, func(tx pgx.Tx) error {
-		if r.Aside, err = x.recordAsides(ctx, tx, j, b, aside); err != nil {
+		if r.RecordsSetAside, err = x.recordAsides(ctx, tx, j, b, aside); err != nil {
 			return err
 		}
 		if cancelledBy, err = store.Progress(ctx, tx, r); err != nil {
@@ -145,19 +145,19 @@ func (x *execution) recordAsides(ctx context.Context, tx pgx.Tx, j batchEntries,
 		if err == nil && len(aside) > 0 && x.plan.Spooled() {
 			err = store.JoinAsides(ctx, tx, x.run, j.first)
 		}
-		return x.run.Aside + len(aside), err
+		return x.run.RecordsSetAside + len(aside), err
 	}
 	more := 0
-	if x.run.Claim > 1 || len(aside) > 0 {
+	if x.run.ClaimVersion > 1 || len(aside) > 0 {
 		var err error
 		if more, err = store.ReplaceAsides(ctx, tx, x.run.ID, aside); err != nil {
 			return 0, err
 		}
 	}
-	if x.run.Claim > 1 && len(b.Counts) > 0 {
-		return x.run.Aside + more, store.ForgetEvents(ctx, tx, x.run.ID, slices.Collect(maps.Keys(b.Counts)))
+	if x.run.ClaimVersion > 1 && len(b.Counts) > 0 {
+		return x.run.RecordsSetAside + more, store.DeleteEvents(ctx, tx, x.run.ID, slices.Collect(maps.Keys(b.Counts)))
 	}
-	return x.run.Aside + more, nil
+	return x.run.RecordsSetAside + more, nil
 }
 
 // recorded takes over what was recorded.

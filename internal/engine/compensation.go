@@ -16,27 +16,27 @@ const endless = 1 << 30
 // through once more, as far as it had come. What had an effect is known; the first step that would begin something new
 // fails, so that the attempt around it takes back what was done before.
 func (x *execution) takeBack(ctx context.Context) error {
-	if x.plan == nil || !x.plan.Undoes() || x.run.Claim <= 1 && x.whole == nil {
+	if x.plan == nil || !x.plan.Compensates() || x.run.ClaimVersion <= 1 && x.whole == nil {
 		return nil
 	}
 	x.ends = true
 	if err := x.prepare(); err != nil {
 		return err
 	}
-	x.run.Claim = max(x.run.Claim, 2) // it has been taken on before: what was answered then is known
+	x.run.ClaimVersion = max(x.run.ClaimVersion, 2) // it has been taken on before: what was answered then is known
 	b := x.batch()
-	b.Try = endless
+	b.Attempt = endless
 	err := x.undo(ctx, b)
 	var failed *running.Failed
 	if errors.As(err, &failed) { // what stands in no attempt is left as it is
 		err = nil
 	}
-	return errors.Join(err, store.DeleteEffects(ctx, x.engine.db, x.run.ID, b.Undone))
+	return errors.Join(err, store.DeleteEffects(ctx, x.engine.db, x.run.ID, b.Compensated))
 }
 
 // undo passes what is not recorded yet: the head, or the batch behind the records that are dealt with, or the tail.
 func (x *execution) undo(ctx context.Context, b *running.Batch) error {
-	if x.run.Taken == 0 && x.run.FromStep == "" {
+	if x.run.RecordsRead == 0 && x.run.FromStep == "" {
 		if err := b.Pass(ctx, x.plan.Head, x.whole); err != nil || x.plan.ReadStep == nil || x.whole.State != running.Done {
 			return err
 		}
@@ -55,7 +55,7 @@ func (x *execution) undo(ctx context.Context, b *running.Batch) error {
 	items, err := x.src.Batch(x.engine.opt.Batch)
 	switch {
 	case err == io.EOF:
-		x.plan.Tallied(x.whole, x.totals.Values)
+		x.plan.SetTotals(x.whole, x.totals.Values)
 		x.whole.State = running.Live
 		return b.Pass(ctx, x.plan.Tail, x.whole)
 	case err != nil:

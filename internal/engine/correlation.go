@@ -40,7 +40,7 @@ func (h *services) Send(ctx context.Context, step string, items []*running.Item,
 	if h.x.ends {
 		return errEnding()
 	}
-	return store.Deliver(ctx, h.x.engine.db, h.x.run, step, of, messages)
+	return store.SendMessages(ctx, h.x.engine.db, h.x.run, step, of, messages)
 }
 
 // How long a run that waits for a message rests before it looks again: as long as it has waited, within these bounds.
@@ -58,12 +58,12 @@ func (h *services) Receive(ctx context.Context, a running.ReceiveStep, messages 
 	texts := make([]*string, len(messages))
 	var next time.Time
 	for i, l := range messages {
-		text, since, err := store.Await(ctx, h.x.engine.db, h.x.run, a.Step, journal.KeyOf(a.Items[i]), l)
+		text, since, err := store.ReceiveMessage(ctx, h.x.engine.db, h.x.run, a.Step, journal.KeyOf(a.Items[i]), l)
 		if err != nil {
 			return nil, err
 		}
 		texts[i] = text
-		now, until := h.x.engine.now(), since.Add(a.Within)
+		now, until := h.x.engine.now(), since.Add(a.Timeout)
 		if text != nil || !until.After(now) {
 			continue
 		}
@@ -89,9 +89,9 @@ func (h *services) Aggregate(ctx context.Context, g running.AggregateStep, keys,
 	out := make([]running.AggregateGroup, len(keys))
 	var last time.Time
 	for i, key := range keys {
-		one := store.Gathers{Step: g.Step, Key: key, Text: texts[i], Of: journal.KeyOf(g.Items[i]), Count: g.Count, Within: g.Within}
+		one := store.AggregateItem{Step: g.Step, Key: key, Text: texts[i], Of: journal.KeyOf(g.Items[i]), Size: g.Size, Timeout: g.Timeout}
 		err := pgx.BeginFunc(ctx, h.x.engine.db, func(tx pgx.Tx) error {
-			group, until, err := store.Gather(ctx, tx, h.x.run, one)
+			group, until, err := store.Aggregate(ctx, tx, h.x.run, one)
 			out[i].Texts = group
 			if until.After(last) {
 				last = until

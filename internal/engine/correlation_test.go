@@ -28,7 +28,7 @@ func (w *world) resting(id uuid.UUID) {
 	testkit.Until(w.t, "the run to rest", func() (store.Run, bool) {
 		r, err := store.RunByID(w.t.Context(), w.db, id)
 		require.NoError(w.t, err)
-		return r, r.State == store.Waiting && r.NextAt != nil
+		return r, r.State == store.Waiting && r.NextAttemptAt != nil
 	})
 }
 

@@ -25,11 +25,11 @@ func (w *world) draft() *project.Project {
 
 // haltedAt is the step before which a session is halted.
 func haltedAt(k *tries.DebugSession) string {
-	if k.Trial.Halt == nil {
+	if k.Test.Halt == nil {
 		return "end"
 	}
-	s := k.Trial.Halt.Step
-	if k.Trial.Halt.Failed {
+	s := k.Test.Halt.Step
+	if k.Test.Halt.Failed {
 		s += " failed"
 	}
 	return s
@@ -45,7 +45,7 @@ func TestADraftIsSteppedThrough(t *testing.T) {
 	k, err := e.Tries.StartDebug(ctx, p, flowID, "sk_0309.tide", 1, tries.TestOptions{})
 	require.NoError(t, err)
 	go_ := func(move, to string) string {
-		require.NoError(t, e.Tries.Move(ctx, p, k, move, to))
+		require.NoError(t, e.Tries.Advance(ctx, p, k, move, to))
 		return haltedAt(k)
 	}
 	require.Equal(t, "read", haltedAt(k))
@@ -53,7 +53,7 @@ func TestADraftIsSteppedThrough(t *testing.T) {
 	require.Equal(t, "find", go_("into", ""))
 	require.Equal(t, "upsert", go_("to", flowID+"/upsert"))
 	slot := p.Flow(flowID).Planned("find").Result.Slot
-	require.Equal(t, "SK04", k.Trial.Halt.Item.Frame.Slots[slot].Field("gauge_code").Text(), "really looked up")
+	require.Equal(t, "SK04", k.Test.Halt.Item.Frame.Slots[slot].Field("gauge_code").Text(), "really looked up")
 	require.Equal(t, "map", go_("back", ""))
 	require.Equal(t, "end", go_("on", ""))
 	require.Zero(t, w.count("select count(*) from tide_level"))
@@ -61,17 +61,17 @@ func TestADraftIsSteppedThrough(t *testing.T) {
 
 	require.Nil(t, e.Tries.Change(ctx, p, k, "reading.gauge", `"XX99"`))
 	require.Equal(t, "keep", haltedAt(k))
-	require.Equal(t, "XX99", k.Trial.Halt.Item.Frame.Slots[p.Flow(flowID).Record].Field("gauge").Text())
+	require.Equal(t, "XX99", k.Test.Halt.Item.Frame.Slots[p.Flow(flowID).Record].Field("gauge").Text())
 	require.Equal(t, "find failed", go_("on", ""))
-	require.Contains(t, k.Trial.Halt.Item.Faults[0].What(), "XX99")
+	require.Contains(t, k.Test.Halt.Item.Faults[0].What(), "XX99")
 	require.Contains(t, e.Tries.Change(ctx, p, k, "reading.level_cm", `"many"`).What(), "expected")
 	require.Equal(t, "find failed", haltedAt(k), "what cannot be changed changes nothing")
 
 	require.Equal(t, "read", go_("back to", flowID+"/read"))
 	require.Empty(t, k.Changes, "the change is behind it")
-	k.Mark(tries.StepRef{Flow: flowID, Step: "map"}, true, `reading.gauge == "nowhere"`)
+	k.SetBreakpoint(tries.StepRef{Flow: flowID, Step: "map"}, true, `reading.gauge == "nowhere"`)
 	require.Equal(t, "end", go_("on", ""))
-	k.Mark(tries.StepRef{Flow: flowID, Step: "map"}, true, `reading.gauge == "SK04"`)
+	k.SetBreakpoint(tries.StepRef{Flow: flowID, Step: "map"}, true, `reading.gauge == "SK04"`)
 	go_("back to", flowID+"/read")
 	require.Equal(t, "map", go_("on", ""))
 
@@ -80,7 +80,7 @@ func TestADraftIsSteppedThrough(t *testing.T) {
 	p = w.draft()
 	require.Equal(t, "keep", go_("again", ""))
 	require.Equal(t, "end", go_("on", ""))
-	require.Equal(t, running.Skipped, k.Trial.Items[0].State)
+	require.Equal(t, running.Skipped, k.Test.Items[0].State)
 	require.NotNil(t, e.Tries.DebugSessionByID(k.ID))
 }
 
@@ -91,13 +91,13 @@ func TestAnEffectIsDoneInATryWhenItIsChosen(t *testing.T) {
 	w := newWorld(t)
 	e := w.start(Options{})
 	ctx, p := t.Context(), w.draft()
-	really := map[tries.StepRef]trial.CallMode{{Flow: flowID, Step: "upsert"}: trial.Really}
+	really := map[tries.StepRef]trial.CallMode{{Flow: flowID, Step: "upsert"}: trial.Live}
 	rows := func() int { return w.count("select count(*) from tide_level_write") }
 	heard := &trial.Recording{}
-	tried := e.Tries.Try(ctx, p, flowID, "sk_0309.tide", tries.TestOptions{Choices: really, Heard: heard})
+	tried := e.Tries.RunTest(ctx, p, flowID, "sk_0309.tide", tries.TestOptions{Choices: really, Recording: heard})
 	require.Equal(t, running.NotDone, tried.Items[0].Effects[0].Effect)
 	require.Zero(t, rows())
-	tried = e.Tries.Try(ctx, p, flowID, "sk_0309.tide", tries.TestOptions{Choices: really, Heard: heard, Asks: true})
+	tried = e.Tries.RunTest(ctx, p, flowID, "sk_0309.tide", tries.TestOptions{Choices: really, Recording: heard, Requested: true})
 	require.Nil(t, tried.Fault)
 	n := rows()
 	require.Positive(t, n)
@@ -105,7 +105,7 @@ func TestAnEffectIsDoneInATryWhenItIsChosen(t *testing.T) {
 	kept, err := store.RecordedCalls(ctx, w.db, testkit.Skerry, flowID)
 	require.NoError(t, err)
 	require.Len(t, kept.All(), len(heard.All()))
-	tried = e.Tries.Try(ctx, p, flowID, "sk_0309.tide", tries.TestOptions{Choices: really, Heard: kept})
+	tried = e.Tries.RunTest(ctx, p, flowID, "sk_0309.tide", tries.TestOptions{Choices: really, Recording: kept})
 	require.Equal(t, running.Inserted, tried.Items[0].Effects[0].Effect, "as it was answered")
 	w.ledger.Exec(ctx, "delete from tide_level_write")
 
@@ -114,13 +114,13 @@ func TestAnEffectIsDoneInATryWhenItIsChosen(t *testing.T) {
 	k, err := e.Tries.StartDebug(ctx, p, flowID, "sk_0309.tide", 1, tries.TestOptions{Choices: really})
 	require.NoError(t, err)
 	for range 3 {
-		require.NoError(t, e.Tries.Move(ctx, p, k, "on", ""))
-		require.NoError(t, e.Tries.Move(ctx, p, k, "back", ""))
+		require.NoError(t, e.Tries.Advance(ctx, p, k, "on", ""))
+		require.NoError(t, e.Tries.Advance(ctx, p, k, "back", ""))
 	}
 	require.Equal(t, 1, rows())
-	remembered := map[tries.StepRef]trial.CallMode{{Flow: flowID, Step: "find"}: trial.Remembered}
-	require.Contains(t, e.Tries.Try(ctx, p, flowID, "sk_0309.tide", tries.TestOptions{Choices: remembered}).Fault.What(), "no answer is remembered")
-	require.Nil(t, e.Tries.Try(ctx, p, flowID, "sk_0309.tide", tries.TestOptions{Choices: remembered, Heard: kept}).Fault)
+	remembered := map[tries.StepRef]trial.CallMode{{Flow: flowID, Step: "find"}: trial.Replayed}
+	require.Contains(t, e.Tries.RunTest(ctx, p, flowID, "sk_0309.tide", tries.TestOptions{Choices: remembered}).Fault.What(), "no answer is remembered")
+	require.Nil(t, e.Tries.RunTest(ctx, p, flowID, "sk_0309.tide", tries.TestOptions{Choices: remembered, Recording: kept}).Fault)
 }
 
 // TestAFaultBehindBlanksNothingBefore: where a system that a later step asks is away, what came into the steps before it and
@@ -130,7 +130,7 @@ func TestAFaultBehindBlanksNothingBefore(t *testing.T) {
 	w := newWorld(t)
 	e := w.start(Options{})
 	w.setLedger(false)
-	tried := e.Tries.Try(t.Context(), w.draft(), flowID, "sk_0309.tide", tries.TestOptions{Asks: true})
+	tried := e.Tries.RunTest(t.Context(), w.draft(), flowID, "sk_0309.tide", tries.TestOptions{Requested: true})
 	require.NotNil(t, tried.Fault)
 	require.NotEmpty(t, tried.Items)
 	require.Positive(t, tried.Counts["keep"].In)

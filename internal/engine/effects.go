@@ -15,7 +15,7 @@ import (
 // for again when the batch is done again after a crash or an outage. For the run as a whole that is so for all that
 // it asks: it must come to the same decisions whenever it is taken on.
 type effectGuard struct {
-	running.Outside
+	running.Systems
 	db     store.DB
 	run    *store.Run
 	plan   *running.Plan
@@ -31,13 +31,13 @@ func (o *effectGuard) begins(step string) bool {
 		return true
 	}
 	ps := o.plan.Planned(step)
-	return ps != nil && ps.Closing()
+	return ps != nil && ps.IsCleanup()
 }
 
 // Upsert writes rows; in a run that ends only those that are taken back then, since nobody knows whether they were written.
 func (o *effectGuard) Upsert(ctx context.Context, u running.Upsert, rows []value.Value) ([]running.WriteResult, error) {
-	if o.begins(u.Step) || o.plan.Planned(u.Step).Undoable() {
-		return o.Outside.Upsert(ctx, u, rows)
+	if o.begins(u.Step) || o.plan.Planned(u.Step).HasCompensation() {
+		return o.Systems.Upsert(ctx, u, rows)
 	}
 	done := make([]running.WriteResult, len(rows))
 	for i := range done {
@@ -49,11 +49,11 @@ func (o *effectGuard) Upsert(ctx context.Context, u running.Upsert, rows []value
 // Call asks for what was not answered before.
 func (o *effectGuard) Call(ctx context.Context, c running.Call, requests []value.Value) ([]running.Response, error) {
 	if !c.Op.Changes() && !whole(c.Items) {
-		return o.Outside.Call(ctx, c, requests)
+		return o.Systems.Call(ctx, c, requests)
 	}
 	done := make([]running.Response, len(requests))
 	left := make([]int, 0, len(requests))
-	known, err := o.known(ctx, c.Step, c.Items, c.AnswerOf())
+	known, err := o.recorded(ctx, c.Step, c.Items, c.AnswerOf())
 	if err != nil {
 		return nil, err
 	}
@@ -84,7 +84,7 @@ func (o *effectGuard) Call(ctx context.Context, c running.Call, requests []value
 		kept += len(answers)
 		return o.keep(ctx, c.Step, rest.Items, from, answers)
 	}
-	answers, err := o.Outside.Call(ctx, rest, asked)
+	answers, err := o.Systems.Call(ctx, rest, asked)
 	if err != nil {
 		return nil, err
 	}
@@ -102,9 +102,9 @@ func (o *effectGuard) Call(ctx context.Context, c running.Call, requests []value
 // Lookup looks up what the run as a whole has not looked up before.
 func (o *effectGuard) Lookup(ctx context.Context, l running.Lookup, keys [][]value.Value) ([]value.Value, error) {
 	if !whole(l.Items) {
-		return o.Outside.Lookup(ctx, l, keys)
+		return o.Systems.Lookup(ctx, l, keys)
 	}
-	known, err := o.known(ctx, l.Step, l.Items, l.RowOf())
+	known, err := o.recorded(ctx, l.Step, l.Items, l.RowOf())
 	if err != nil {
 		return nil, err
 	}
@@ -115,7 +115,7 @@ func (o *effectGuard) Lookup(ctx context.Context, l running.Lookup, keys [][]val
 		}
 		return rows, nil
 	}
-	rows, err := o.Outside.Lookup(ctx, l, keys)
+	rows, err := o.Systems.Lookup(ctx, l, keys)
 	if err != nil {
 		return nil, err
 	}
@@ -129,9 +129,9 @@ func (o *effectGuard) Lookup(ctx context.Context, l running.Lookup, keys [][]val
 // whole says whether items are the run as a whole, or entries of its lists.
 func whole(items []*running.Item) bool { return len(items) > 0 && items[0].Record == running.WholeRun }
 
-// known reads what was answered before; a run that is taken on for the first time has nothing.
-func (o *effectGuard) known(ctx context.Context, step string, items []*running.Item, of *running.Kept) (map[store.EffectKey]value.Value, error) {
-	if o.run.Claim <= 1 {
+// recorded reads what was answered before; a run that is taken on for the first time has nothing.
+func (o *effectGuard) recorded(ctx context.Context, step string, items []*running.Item, of *running.Kept) (map[store.EffectKey]value.Value, error) {
+	if o.run.ClaimVersion <= 1 {
 		return nil, nil
 	}
 	records := make([]int, len(items))

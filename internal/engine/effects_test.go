@@ -24,7 +24,7 @@ import (
 
 // counter is an outside that answers the number of the call and breaks off at one of them.
 type counter struct {
-	running.Outside
+	running.Systems
 	calls  int
 	breaks int
 }
@@ -37,7 +37,7 @@ func (c *counter) Call(_ context.Context, call running.Call, requests []value.Va
 			return nil, errors.New("gone")
 		}
 		c.calls++
-		done[i].Answer = value.Rec(call.Op.Response.Root.Shape(), []value.Value{value.Int(int64(c.calls)), r})
+		done[i].Answer = value.NewRecord(call.Op.Response.Root.Layout(), []value.Value{value.Int(int64(c.calls)), r})
 		if r.Text() == "refused" {
 			done[i] = running.Response{Fault: fault.New(fault.Outside, "no")}
 		}
@@ -59,27 +59,27 @@ func TestAnEffectIsNotRepeated(t *testing.T) {
 	run := store.Run{ID: uuid.New(), Scope: testkit.Skerry, Flow: flowID, Release: releases[0].Number, File: "x", Reference: "x", StartedBy: "mo"}
 	require.NoError(t, pgx.BeginFunc(t.Context(), w.db, func(tx pgx.Tx) error { return store.AddRun(t.Context(), tx, run, spool.Of([]byte("x"))) }))
 	out := &counter{breaks: 2}
-	op := &connection.Operation{Verb: &connection.Verb{Effect: true}, Response: &schema.Schema{ID: "answer", Notation: json.Kind.Notation, Root: schema.Record("answer", schema.Scalar("n", value.Integer), schema.Scalar("of", value.Text))}}
+	op := &connection.Operation{Kind: &connection.OperationKind{Effect: true}, Response: &schema.Schema{ID: "answer", Notation: json.Kind.Notation, Root: schema.Record("answer", schema.Scalar("n", value.Integer), schema.Scalar("of", value.Text))}}
 	var items []*running.Item
 	var requests []value.Value
 	for i, text := range []string{"a", "refused", "c", "d"} {
 		items = append(items, &running.Item{Record: i, Place: fault.Place{Line: 1}})
-		requests = append(requests, value.Str(text))
+		requests = append(requests, value.NewText(text))
 	}
 	call := running.Call{Op: op, Step: "post", Items: items}
-	run.Claim = 1
-	_, err = (&effectGuard{Outside: out, db: e.db, run: &run}).Call(t.Context(), call, requests)
+	run.ClaimVersion = 1
+	_, err = (&effectGuard{Systems: out, db: e.db, run: &run}).Call(t.Context(), call, requests)
 	require.ErrorContains(t, err, "gone")
-	run.Claim = 2
-	done, err := (&effectGuard{Outside: out, db: e.db, run: &run}).Call(t.Context(), call, requests)
+	run.ClaimVersion = 2
+	done, err := (&effectGuard{Systems: out, db: e.db, run: &run}).Call(t.Context(), call, requests)
 	require.NoError(t, err)
 	require.Equal(t, "1", done[0].Answer.Field("n").String(), "the answer from before the outage")
 	require.Equal(t, "a", done[0].Answer.Field("of").String())
 	require.NotNil(t, done[1].Fault)
 	require.Equal(t, "c", done[2].Answer.Field("of").String())
 	require.Equal(t, 5, out.calls, "two before the outage, three after it")
-	run.Claim = 3
-	_, err = (&effectGuard{Outside: out, db: e.db, run: &run}).Call(t.Context(), call, requests)
+	run.ClaimVersion = 3
+	_, err = (&effectGuard{Systems: out, db: e.db, run: &run}).Call(t.Context(), call, requests)
 	require.NoError(t, err)
 	require.Equal(t, 6, out.calls, "only what was refused is asked again")
 }
@@ -144,7 +144,7 @@ func TestOddValuesOfADatabaseAreTheirRecordsFault(t *testing.T) {
 	})
 	r := w.begun("odd", nil)
 	require.Equal(t, store.SetAside, r.State, "%v", r.Fault)
-	require.Equal(t, 6, r.Taken)
+	require.Equal(t, 6, r.RecordsRead)
 	told := map[int][]string{}
 	for _, a := range w.openAsides(r.ID) {
 		for _, f := range a.Faults {

@@ -52,29 +52,29 @@ import (
 
 // Options of an engine. Zero members take the defaults that stand beside them.
 type Options struct {
-	Batch    int           // records of one batch: 500
-	Workers  int           // runs at once: 4
-	Beat     time.Duration // between two signs of life: 2.5 s
-	Silence  time.Duration // after which a worker is taken for dead: 7.5 s
-	Look     time.Duration // between two looks at the folders: 500 ms
-	Rest     time.Duration // how long a file must not change before it is picked up: 1.5 s
-	Backoff  func(attempt int) time.Duration
-	Tries    int              // before a run that cannot reach an outside system is set aside: 6
-	Alerts   time.Duration    // between two looks at the alerts: 15 s
-	Traces   bool             // the steps of runs have spans, for who wants traces
-	Figures  time.Duration    // for which figures are kept: 400 days
-	Poll     time.Duration    // between two looks at the queue, of which every insert tells: 40 times Look, at most 20 s
-	Sweep    time.Duration    // between two looks for what is to be removed: 5 min
-	Health   time.Duration    // between two looks whether a connection answers: 15 s
-	Env      string           // the environment whose runs it does, of all projects: the first of store.Environments
-	Site     string           // where its pages are, as http://127.0.0.1:8420, for messages that lead there
-	Hands    int              // with which runs of calls are done where they come in, at once: 16
-	Callers  int              // that wait for an answer at once: 500
-	Each     int              // of them from one address: 250
-	Front    *pgxpool.Pool    // for those who call and look, so that they take no connection from the runs; nil is the engine's own
-	Compiled *compiled.Cache  // of projects, shared with whoever else compiles them; nil is one of its own
-	Now      func() time.Time // the clock by which schedules start; nil is the machine's
-	Log      *slog.Logger
+	Batch           int           // records of one batch: 500
+	Workers         int           // runs at once: 4
+	Heartbeat       time.Duration // between two signs of life: 2.5 s
+	Silence         time.Duration // after which a worker is taken for dead: 7.5 s
+	PollInterval    time.Duration // between two looks at the folders: 500 ms
+	StableFor       time.Duration // how long a file must not change before it is picked up: 1.5 s
+	Backoff         func(attempt int) time.Duration
+	Attempts        int              // before a run that cannot reach an outside system is set aside: 6
+	Alerts          time.Duration    // between two looks at the alerts: 15 s
+	Traces          bool             // the steps of runs have spans, for who wants traces
+	MetricRetention time.Duration    // for which figures are kept: 400 days
+	Poll            time.Duration    // between two looks at the queue, of which every insert tells: 40 times Look, at most 20 s
+	Sweep           time.Duration    // between two looks for what is to be removed: 5 min
+	Health          time.Duration    // between two looks whether a connection answers: 15 s
+	Env             string           // the environment whose runs it does, of all projects: the first of store.Environments
+	Site            string           // where its pages are, as http://127.0.0.1:8420, for messages that lead there
+	Hands           int              // with which runs of calls are done where they come in, at once: 16
+	Callers         int              // that wait for an answer at once: 500
+	Each            int              // of them from one address: 250
+	Front           *pgxpool.Pool    // for those who call and look, so that they take no connection from the runs; nil is the engine's own
+	Compiled        *compiled.Cache  // of projects, shared with whoever else compiles them; nil is one of its own
+	Now             func() time.Time // the clock by which schedules start; nil is the machine's
+	Log             *slog.Logger
 }
 
 func (o Options) filled() Options {
@@ -90,7 +90,7 @@ func (o Options) filled() Options {
 	}
 	num(&o.Batch, 500)
 	num(&o.Workers, 4)
-	num(&o.Tries, 6)
+	num(&o.Attempts, 6)
 	num(&o.Hands, 16)
 	num(&o.Callers, 500)
 	num(&o.Each, 250)
@@ -98,14 +98,14 @@ func (o Options) filled() Options {
 		o.Env = store.Environments[0]
 	}
 	def(&o.Health, 15*time.Second)
-	def(&o.Figures, watch.FiguresKept)
+	def(&o.MetricRetention, watch.FiguresKept)
 	def(&o.Alerts, 15*time.Second)
 	def(&o.Sweep, 5*time.Minute)
-	def(&o.Beat, 2500*time.Millisecond)
+	def(&o.Heartbeat, 2500*time.Millisecond)
 	def(&o.Silence, 7500*time.Millisecond)
-	def(&o.Look, 500*time.Millisecond)
-	def(&o.Rest, 1500*time.Millisecond)
-	def(&o.Poll, min(pollEvery, 40*o.Look))
+	def(&o.PollInterval, 500*time.Millisecond)
+	def(&o.StableFor, 1500*time.Millisecond)
+	def(&o.Poll, min(pollEvery, 40*o.PollInterval))
 	if o.Backoff == nil {
 		o.Backoff = func(attempt int) time.Duration { return time.Second << min(attempt, 6) }
 	}
@@ -136,7 +136,7 @@ type Engine struct {
 	hands       chan struct{}  // with which runs of calls are done where they came in
 	wakes       [2]atomic.Bool // which wakings of the queue are under way
 	places      chan struct{}  // in which calls are done at once
-	outside     *Outside
+	outside     *Connections
 	opt         Options
 	river       *river.Client[pgx.Tx]
 	hearing     shared.Hearing
@@ -152,7 +152,7 @@ type Engine struct {
 	reading     chan struct{} // places to read large bodies that callers send
 	beaten      time.Time     // when it last said that it lives
 	judges      time.Time     // from when on it says that others are dead
-	tallies     *watch.Figures
+	tallies     *watch.Metrics
 	publisher   publisher
 	tracer      trace.Tracer
 	ended       sync.Once
@@ -161,8 +161,8 @@ type Engine struct {
 	wg          sync.WaitGroup
 }
 
-// Outside are the connections of each scope.
-type Outside = shared.Connections
+// Connections are the connections of each scope.
+type Connections = shared.Connections
 
 // front is the pool for those who call and look.
 func (e *Engine) front() *pgxpool.Pool {
@@ -187,11 +187,11 @@ func (jobArgs) Kind() string { return "run" }
 func (e *Engine) Metrics() prometheus.Gatherer { return e.tallies.Registry }
 
 // New makes an engine. It can record runs at once; it works on them after Start.
-func New(db *pgxpool.Pool, outside *Outside, o Options) (*Engine, error) {
+func New(db *pgxpool.Pool, outside *Connections, o Options) (*Engine, error) {
 	host, _ := os.Hostname()
 	e := &Engine{
 		ID: fmt.Sprintf("%s-%d-%s", host, os.Getpid(), uuid.NewString()[:8]),
-		db: db, outside: outside, opt: o.filled(), tallies: watch.NewFigures(), tracer: otel.Tracer("hollowreed"),
+		db: db, outside: outside, opt: o.filled(), tallies: watch.NewMetrics(), tracer: otel.Tracer("hollowreed"),
 	}
 	e.Tries = tries.New(e.front(), e.opt.Compiled, outside, e.opt.Env)
 	e.reading, e.places = make(chan struct{}, max(1, runtime.GOMAXPROCS(0)-1)), make(chan struct{}, runtime.GOMAXPROCS(0))
@@ -218,19 +218,19 @@ func New(db *pgxpool.Pool, outside *Outside, o Options) (*Engine, error) {
 }
 
 // watches makes what looks for triggers, alerts and connections, and removes what is not kept. It works while this worker leads.
-func (e *Engine) watches(outside *Outside) {
+func (e *Engine) watches(outside *Connections) {
 	e.deployments = shared.NewDeployments(e.front(), e.opt.Env, &e.hearing)
 	e.triggers = triggers.New(triggers.Config{
-		DB: e.db, Outside: outside, Compiled: e.opt.Compiled, Deployments: e.deployments, Hearing: &e.hearing, Runs: e, Rest: e.opt.Rest, Now: e.now, Log: e.opt.Log,
+		DB: e.db, Outside: outside, Compiled: e.opt.Compiled, Deployments: e.deployments, Hearing: &e.hearing, Runs: e, StableFor: e.opt.StableFor, Now: e.now, Log: e.opt.Log,
 	})
 	e.alerts = watch.NewAlerts(watch.AlertConfig{
 		DB: e.db, Compiled: e.opt.Compiled, Deployments: e.deployments, Hearing: &e.hearing, Env: e.opt.Env, Site: e.opt.Site, Every: e.opt.Alerts, Now: e.now,
 		Begin: func(ctx context.Context, tx pgx.Tx, d store.Deployment, plan *running.Plan, input []byte) (uuid.UUID, error) {
-			return e.Record(ctx, tx, d, plan, triggers.Beginning{By: "alert", Input: input})
+			return e.Record(ctx, tx, d, plan, triggers.Start{By: "alert", Input: input})
 		},
 	})
 	e.health = watch.NewHealth(e.db, outside, &e.hearing, e.opt.Env, e.opt.Health)
-	e.sweeping = watch.NewSweeping(e.db, e.opt.Compiled, e.opt.Env, e.opt.Figures, e.now)
+	e.sweeping = watch.NewSweeping(e.db, e.opt.Compiled, e.opt.Env, e.opt.MetricRetention, e.now)
 }
 
 // Start begins to take runs on and to watch the triggers.
@@ -251,11 +251,11 @@ func (e *Engine) Start(ctx context.Context) error {
 	if err := e.river.Start(context.WithoutCancel(ctx)); err != nil {
 		return err
 	}
-	e.every(ctx, e.opt.Beat, "sign of life", e.beat)
+	e.every(ctx, e.opt.Heartbeat, "sign of life", e.heartbeat)
 	e.every(ctx, publishEvery, "tell of changes", e.publishRuns)
-	e.every(ctx, e.opt.Look, "look for runs to stop", e.applyCancellations)
-	e.every(ctx, min(250*time.Millisecond, e.opt.Look), "wake callers", e.wakeCallers)
-	e.every(ctx, 3*e.opt.Beat, "keep the figures", func(ctx context.Context) error { return e.tallies.Keep(ctx, e.db) })
+	e.every(ctx, e.opt.PollInterval, "look for runs to stop", e.applyCancellations)
+	e.every(ctx, min(250*time.Millisecond, e.opt.PollInterval), "wake callers", e.wakeCallers)
+	e.every(ctx, 3*e.opt.Heartbeat, "keep the figures", func(ctx context.Context) error { return e.tallies.Save(ctx, e.db) })
 	e.wg.Go(func() { e.listen(ctx) })
 	e.wg.Go(func() { e.lead(ctx) })
 	return nil
@@ -287,7 +287,7 @@ func (e *Engine) end() {
 	if err := e.river.StopAndCancel(ctx); err != nil {
 		e.opt.Log.Warn("runs did not end in time", "error", err)
 	}
-	if err := e.tallies.Keep(ctx, e.db); err != nil {
+	if err := e.tallies.Save(ctx, e.db); err != nil {
 		e.opt.Log.Warn("figures not kept", "error", err)
 	}
 	store.Deregister(ctx, e.db, e.ID)
@@ -318,14 +318,14 @@ func (e *Engine) each(ctx context.Context, of *sync.WaitGroup, d time.Duration, 
 	})
 }
 
-// beat says that this worker lives and gives the work of dead ones back. One that was silent itself, as all are when the database
+// heartbeat says that this worker lives and gives the work of dead ones back. One that was silent itself, as all are when the database
 // was away, calls no other one dead until those had time to say that they live.
-func (e *Engine) beat(ctx context.Context) error {
+func (e *Engine) heartbeat(ctx context.Context) error {
 	now := time.Now()
-	if now.Sub(e.beaten) > e.opt.Silence-e.opt.Beat*3/2 {
+	if now.Sub(e.beaten) > e.opt.Silence-e.opt.Heartbeat*3/2 {
 		e.judges = now.Add(e.opt.Silence)
 	}
-	due, err := store.BeatAndLook(ctx, e.db, e.opt.Env, e.ID, e.active.list(), e.opt.Silence)
+	due, err := store.HeartbeatAndPoll(ctx, e.db, e.opt.Env, e.ID, e.active.list(), e.opt.Silence)
 	if err != nil {
 		return err
 	}

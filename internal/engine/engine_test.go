@@ -38,7 +38,7 @@ type world struct {
 	ledger    *pgxpool.Pool
 	folder    string
 	done      string
-	settings  connector.Fixed
+	settings  connector.StaticSettings
 	engine    *Engine
 }
 
@@ -53,7 +53,7 @@ func newWorld(t *testing.T) *world {
 	w.ledger, err = pgxpool.New(ctx, w.ledgerURL)
 	require.NoError(t, err)
 	t.Cleanup(w.ledger.Close)
-	w.settings = connector.Fixed{
+	w.settings = connector.StaticSettings{
 		"gauge-drop":     {Kind: "file", Values: system.Values{"folder": w.folder, "done": w.done}},
 		"harbour-ledger": {Kind: "sql", Values: system.Values{"by": "address", "address": w.ledgerURL}},
 	}
@@ -65,9 +65,9 @@ func (w *world) start(o Options) *Engine {
 	w.t.Helper()
 	pool := connector.Same[store.Scope](w.settings, connector.Rules{})
 	w.t.Cleanup(pool.Close)
-	o.Look, o.Beat = 50*time.Millisecond, 100*time.Millisecond
-	if o.Rest == 0 {
-		o.Rest = 100 * time.Millisecond
+	o.PollInterval, o.Heartbeat = 50*time.Millisecond, 100*time.Millisecond
+	if o.StableFor == 0 {
+		o.StableFor = 100 * time.Millisecond
 	}
 	if testing.Verbose() {
 		o.Log = slog.New(slog.NewTextHandler(w.t.Output(), nil))
@@ -118,7 +118,7 @@ func TestAFileBecomesRowsOnce(t *testing.T) {
 	w.drop("a.tide", content)
 	r := w.ended("a.tide")
 	require.Equal(t, store.Done, r.State)
-	require.Equal(t, 3, r.Taken)
+	require.Equal(t, 3, r.RecordsRead)
 	require.Equal(t, 2, r.Counts["upsert"].Inserted)
 	require.Equal(t, 1, r.Counts["keep"].Skipped)
 	require.FileExists(t, filepath.Join(w.done, "a.tide"))
@@ -148,7 +148,7 @@ func TestTheSameFileTwiceChangesNothing(t *testing.T) {
 	e := w.start(Options{})
 	w.drop("a.tide", tide(reading("SK04", 12, 4125, "R"), reading("HV07", 12, 4125, "R")))
 	first := w.ended("a.tide")
-	id, err := e.Repeat(t.Context(), first.ID, Again{By: "mo"})
+	id, err := e.Rerun(t.Context(), first.ID, RerunOptions{By: "mo"})
 	require.NoError(t, err)
 	again := testkit.Until(t, "the repeat", func() (store.Run, bool) {
 		r, err := store.RunByID(t.Context(), w.db, id)
@@ -191,11 +191,11 @@ func TestBadRecordsAreSetAsideAndMended(t *testing.T) {
 	}, told)
 
 	for _, still := range []string{"SK04", strings.Replace(reading("SK04", 22, 4130, "R"), "4130", "41X0", 1)} {
-		_, err = e.Mend(t.Context(), asides[0].ID, &still, "mo")
+		_, err = e.Correct(t.Context(), asides[0].ID, &still, "mo")
 		require.ErrorContains(t, err, "it would be set aside again", "a mend is checked before it is sent")
 	}
 	text := reading("SK04", 22, 4130, "R")
-	id, err := e.Mend(t.Context(), asides[0].ID, &text, "mo")
+	id, err := e.Correct(t.Context(), asides[0].ID, &text, "mo")
 	require.NoError(t, err)
 	mended := testkit.Until(t, "the mended run", func() (store.Run, bool) {
 		r, err := store.RunByID(t.Context(), w.db, id)
@@ -211,7 +211,7 @@ func TestBadRecordsAreSetAsideAndMended(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, 2, entry.Line, "a mended record keeps its line")
 
-	_, err = e.Mend(t.Context(), asides[0].ID, &good, "mo")
+	_, err = e.Correct(t.Context(), asides[0].ID, &good, "mo")
 	require.ErrorIs(t, err, store.ErrChanged, "a record is mended once")
 }
 
@@ -237,7 +237,7 @@ func TestTheJournalHoldsEveryRecord(t *testing.T) {
 func TestAGrowingFileIsLeftAlone(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
-	w.start(Options{Rest: 600 * time.Millisecond})
+	w.start(Options{StableFor: 600 * time.Millisecond})
 	path := filepath.Join(w.folder, "slow.tide")
 	f, err := os.Create(path)
 	require.NoError(t, err)
@@ -250,7 +250,7 @@ func TestAGrowingFileIsLeftAlone(t *testing.T) {
 		require.Empty(t, runs, "picked up half-written")
 	}
 	require.NoError(t, f.Close())
-	require.Equal(t, 12, w.ended("slow.tide").Taken)
+	require.Equal(t, 12, w.ended("slow.tide").RecordsRead)
 }
 
 func TestAnEmptyFileIsAFault(t *testing.T) {
@@ -267,7 +267,7 @@ func TestTheLedgerDownIsWaitedFor(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
 	down := w.settings["harbour-ledger"]
-	e := w.start(Options{Tries: 2, Backoff: func(int) time.Duration { return 50 * time.Millisecond }})
+	e := w.start(Options{Attempts: 2, Backoff: func(int) time.Duration { return 50 * time.Millisecond }})
 	w.setLedger(false)
 	w.drop("down.tide", tide(reading("SK04", 1, 4125, "R")))
 	r := w.ended("down.tide")
@@ -351,7 +351,7 @@ func TestAFileThatIsRemovedIsSaid(t *testing.T) {
 	w.drop("gone.tide", tide(reading("SK04", 1, 4125, "R")))
 	r := w.ended("gone.tide")
 	require.NoError(t, os.Remove(filepath.Join(w.done, "gone.tide")))
-	id, err := e.Repeat(t.Context(), r.ID, Again{By: "mo"})
+	id, err := e.Rerun(t.Context(), r.ID, RerunOptions{By: "mo"})
 	require.NoError(t, err)
 	again := testkit.Until(t, "the repeat", func() (store.Run, bool) {
 		r, err := store.RunByID(t.Context(), w.db, id)

@@ -31,8 +31,8 @@ steps:
 func crated(t *testing.T) (w *world, in, out string) {
 	t.Helper()
 	w, in, out = newWorld(t), t.TempDir(), t.TempDir()
-	w.settings["crates"] = connector.Setup{Kind: "file", Values: map[string]string{"folder": in, "after": "leave"}}
-	w.settings["office-folder"] = connector.Setup{Kind: "file", Values: map[string]string{"folder": out, "after": "leave"}}
+	w.settings["crates"] = connector.Settings{Kind: "file", Values: map[string]string{"folder": in, "after": "leave"}}
+	w.settings["office-folder"] = connector.Settings{Kind: "file", Values: map[string]string{"folder": out, "after": "leave"}}
 	w.start(Options{})
 	w.add("crates", map[string]string{
 		"connections/crates.yaml": "connection: Crates\nkind: file\n", "flows/crates.yaml": crates,
@@ -62,7 +62,7 @@ func TestFilesOfAnyLengthAreWritten(t *testing.T) {
 	require.NoError(t, os.Rename(filepath.Join(in, "a.tmp"), filepath.Join(in, "a.csv")))
 	r := w.ended("a.csv")
 	require.Equal(t, store.Done, r.State, "%v", r.Fault)
-	require.Equal(t, 12_000, r.Taken)
+	require.Equal(t, 12_000, r.RecordsRead)
 	for to, content := range want {
 		f, err := os.Open(filepath.Join(out, to+".csv.gz"))
 		require.NoError(t, err)
@@ -185,13 +185,13 @@ func TestAWholeRunIsDoneAgain(t *testing.T) {
 	testkit.Until(t, "the run to be tried again", func() (int64, bool) {
 		r, err := store.RunByID(t.Context(), w.db, id)
 		require.NoError(t, err)
-		return r.Claim, r.Claim >= 3
+		return r.ClaimVersion, r.ClaimVersion >= 3
 	})
 	require.NoError(t, os.Remove(out))
 	require.NoError(t, os.Mkdir(out, 0o700))
 	r := w.over(id)
 	require.Equal(t, store.SetAside, r.State, "%v", r.Fault)
-	require.Equal(t, 1, r.Aside)
+	require.Equal(t, 1, r.RecordsSetAside)
 	list, err := store.Asides(t.Context(), w.db, id, 10)
 	require.NoError(t, err)
 	require.Len(t, list, 1)

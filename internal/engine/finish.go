@@ -11,8 +11,8 @@ import (
 	"hollowreed/internal/store"
 )
 
-// over ends the run and does with its file what the connection's settings say.
-func (x *execution) over(ctx context.Context, state store.State, f *fault.Fault) error {
+// finalizeAs ends the run and does with its file what the connection's settings say.
+func (x *execution) finalizeAs(ctx context.Context, state store.State, f *fault.Fault) error {
 	if err := store.Finish(ctx, x.engine.db, x.run, state, f, nil); err != nil {
 		return err
 	}
@@ -21,16 +21,16 @@ func (x *execution) over(ctx context.Context, state store.State, f *fault.Fault)
 
 // settled deals with the file of a run that is over.
 func (x *execution) settled(ctx context.Context, state store.State) error {
-	x.told(state)
+	x.publishEnd(state)
 	x.engine.callers.wake(x.run.ID)
-	if err := x.settle(ctx, state); err != nil { // the run's outcome stands
+	if err := x.finalizeOnce(ctx, state); err != nil { // the run's outcome stands
 		return store.Warn(ctx, x.engine.db, x.run, fmt.Sprintf("%s stays where it is: %s", x.run.File, shared.PlainError(err)))
 	}
 	return nil
 }
 
-// settle deletes the file of a run that ended well, or moves that of a run that failed.
-func (x *execution) settle(ctx context.Context, state store.State) error {
+// finalizeOnce deletes the file of a run that ended well, or moves that of a run that failed.
+func (x *execution) finalizeOnce(ctx context.Context, state store.State) error {
 	r := x.run
 	if r.InputPath == "" || x.plan == nil {
 		return nil
@@ -47,12 +47,12 @@ func (x *execution) settle(ctx context.Context, state store.State) error {
 	return store.SetDone(ctx, x.engine.db, r, to)
 }
 
-// told tells that the run has ended: to the figures and the log.
-func (x *execution) told(state store.State) {
+// publishEnd tells that the run has ended: to the figures and the log.
+func (x *execution) publishEnd(state store.State) {
 	took := time.Duration(0)
 	if x.run.BeganAt != nil {
 		took = max(0, x.engine.now().Sub(x.run.BeganAt.UTC()))
 	}
-	x.engine.tallies.Ran(x.run, state, took)
-	x.engine.opt.Log.Info("run ended", "run", x.run.ID, "flow", x.run.Flow, "release", x.run.Release, "reference", x.run.Reference, "state", state, "records", x.run.Taken, "aside", x.run.Aside, "took", took)
+	x.engine.tallies.RunEnded(x.run, state, took)
+	x.engine.opt.Log.Info("run ended", "run", x.run.ID, "flow", x.run.Flow, "release", x.run.Release, "reference", x.run.Reference, "state", state, "records", x.run.RecordsRead, "aside", x.run.RecordsSetAside, "took", took)
 }

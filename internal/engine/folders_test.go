@@ -25,7 +25,7 @@ func TestFilesOfAnotherMachineStartRuns(t *testing.T) {
 	require.NoError(t, err)
 	port, err := d.Serve(t.Context())
 	require.NoError(t, err)
-	w.settings["gauge-drop"] = connector.Setup{Kind: "sftp", Values: d.Settings(port)}
+	w.settings["gauge-drop"] = connector.Settings{Kind: "sftp", Values: d.Settings(port)}
 	w.folder = filepath.Join(folder, "outbox")
 	e := w.start(Options{})
 	w.drop("far.tide", tide(reading("SK04", 1, 4125, "R"), reading("LC11", 2, 4000, "R")))
@@ -36,7 +36,7 @@ func TestFilesOfAnotherMachineStartRuns(t *testing.T) {
 		_, err := os.Stat(filepath.Join(folder, "done", "far.tide"))
 		return err == nil, err == nil
 	})
-	again, err := e.Repeat(t.Context(), r.ID, Again{By: "mo"})
+	again, err := e.Rerun(t.Context(), r.ID, RerunOptions{By: "mo"})
 	require.NoError(t, err)
 	testkit.Until(t, "the run to be repeated", func() (store.State, bool) {
 		r, err := store.RunByID(t.Context(), w.db, again)

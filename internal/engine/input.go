@@ -30,7 +30,7 @@ func (x *execution) spool(ctx context.Context) error {
 			return err
 		}
 	}
-	return pgx.BeginFunc(ctx, x.engine.db, func(tx pgx.Tx) error { return store.KeepInput(ctx, tx, x.run, &s.Spool) })
+	return pgx.BeginFunc(ctx, x.engine.db, func(tx pgx.Tx) error { return store.SaveInput(ctx, tx, x.run, &s.Spool) })
 }
 
 // input is the content of a spooled run.

@@ -69,7 +69,7 @@ func TestOldRunsAreRemoved(t *testing.T) {
 	w.drop("good.tide", tide(reading("SK04", 1, 4125, "R")))
 	w.drop("bad.tide", tide(reading("XX99", 1, 4125, "R")))
 	good, bad := w.ended("good.tide"), w.ended("bad.tide")
-	_, err := e.Repeat(t.Context(), good.ID, Again{By: "mo"})
+	_, err := e.Rerun(t.Context(), good.ID, RerunOptions{By: "mo"})
 	require.NoError(t, err)
 	_, err = w.db.Exec(t.Context(), "update run set ended_at = now() - interval '25 hours' where id = any($1)", []any{good.ID, bad.ID})
 	require.NoError(t, err)
@@ -106,14 +106,14 @@ func TestTheFiguresOfAFlowAndItsConnections(t *testing.T) {
 		by := map[string]store.MetricAt{}
 		for _, f := range list {
 			was := by[f.Kind+" "+f.Name]
-			f.Done, f.Failed = f.Done+was.Done, f.Failed+was.Failed
+			f.Count, f.Failed = f.Count+was.Count, f.Failed+was.Failed
 			by[f.Kind+" "+f.Name] = f
 		}
-		return by, by["flow gauge-readings"].Done == 2 && by["connection harbour-ledger"].Done >= 2
+		return by, by["flow gauge-readings"].Count == 2 && by["connection harbour-ledger"].Count >= 2
 	})
 	require.Equal(t, 1, figures["flow gauge-readings"].Failed)
-	f := store.Metric{Took: figures["flow gauge-readings"].Took}
-	require.Positive(t, f.Within(0.5))
+	f := store.Metric{Durations: figures["flow gauge-readings"].Durations}
+	require.Positive(t, f.Quantile(0.5))
 	families, err := w.engine.Metrics().Gather()
 	require.NoError(t, err)
 	seen := map[string]bool{}
@@ -130,10 +130,10 @@ func TestSpansOfDurations(t *testing.T) {
 	for _, ms := range []int{0, 1, 2, 3, 4, 5, 100, 1 << 30} {
 		f.Add(time.Duration(ms)*time.Millisecond, false)
 	}
-	require.Equal(t, []int32{2, 1, 2, 1}, f.Took[:4])
-	require.Equal(t, int32(1), f.Took[store.Spans-1])
-	require.Equal(t, 4*time.Millisecond, f.Within(0.5))
-	require.Equal(t, 128*time.Millisecond, f.Within(0.8))
+	require.Equal(t, []int32{2, 1, 2, 1}, f.Durations[:4])
+	require.Equal(t, int32(1), f.Durations[store.Spans-1])
+	require.Equal(t, 4*time.Millisecond, f.Quantile(0.5))
+	require.Equal(t, 128*time.Millisecond, f.Quantile(0.8))
 }
 
 // TestLargeInputsAreKeptInPieces: what an operation answers, or another machine's file, is kept with its run in pieces, read
@@ -152,7 +152,7 @@ func TestLargeInputsAreKeptInPieces(t *testing.T) {
 	})
 	r := w.begun("heaps", nil)
 	require.Equal(t, store.Done, r.State, "%v", r.Fault)
-	require.Equal(t, n, r.Taken)
+	require.Equal(t, n, r.RecordsRead)
 	pieces := func(id uuid.UUID) (n int) {
 		require.NoError(t, w.db.QueryRow(t.Context(), "select count(*) from run_content where run = $1", id).Scan(&n))
 		return n
@@ -161,9 +161,9 @@ func TestLargeInputsAreKeptInPieces(t *testing.T) {
 	require.Equal(t, strconv.Itoa(n*(n+1)/2), w.noted(r))
 	_, err = w.ledger.Exec(t.Context(), "drop table heap")
 	require.NoError(t, err)
-	again, err := e.Repeat(t.Context(), r.ID, Again{By: "mo", Same: true})
+	again, err := e.Rerun(t.Context(), r.ID, RerunOptions{By: "mo", Same: true})
 	require.NoError(t, err)
 	second := w.over(again)
-	require.Equal(t, n, second.Taken, "with the records that the first has read")
+	require.Equal(t, n, second.RecordsRead, "with the records that the first has read")
 	require.Equal(t, pieces(r.ID), pieces(again))
 }

@@ -36,8 +36,8 @@ func mailed(t *testing.T, change map[string]string) (w *world, desk *postroom.De
 	for name, v := range change {
 		values[name] = v
 	}
-	w.settings["desk-mailbox"] = connector.Setup{Kind: "mailbox", Values: values}
-	w.settings["office-folder"] = connector.Setup{Kind: "file", Values: map[string]string{"folder": folder, "after": "leave"}}
+	w.settings["desk-mailbox"] = connector.Settings{Kind: "mailbox", Values: values}
+	w.settings["office-folder"] = connector.Settings{Kind: "file", Values: map[string]string{"folder": folder, "after": "leave"}}
 	return w, desk, folder
 }
 
@@ -106,12 +106,12 @@ func TestATriggerSaysWhyNoMailComes(t *testing.T) {
 		})
 	}
 	why("does not take the sign-in")
-	desk.Moods.Behave()
+	desk.Moods.Reset()
 	require.Equal(t, "B-20417", w.lettersDone(1)[0].Reference)
 	why("")
 	texts, _ := desk.In("Taken")
 	require.Len(t, texts, 1)
-	desk.Moods.GoDown(2 * time.Second)
+	desk.Moods.TakeDown(2 * time.Second)
 	why("away")
 	desk.Deliver(postroom.Wrote(1))
 	require.Equal(t, "B-20418", w.lettersDone(2)[0].Reference)

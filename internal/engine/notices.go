@@ -98,7 +98,7 @@ func (e *Engine) lead(ctx context.Context) {
 		err := store.Lead(ctx, e.db, "workers of "+e.opt.Env, func(ctx context.Context) {
 			e.triggers.Forget()
 			var duties sync.WaitGroup
-			e.each(ctx, &duties, e.opt.Look, "look for files", e.triggers.Look)
+			e.each(ctx, &duties, e.opt.PollInterval, "look for files", e.triggers.PollAll)
 			e.each(ctx, &duties, e.opt.Alerts, "look at the alerts", e.alerts.Look)
 			e.each(ctx, &duties, e.opt.Sweep, "remove what is not kept", e.sweeping.Sweep)
 			e.each(ctx, &duties, min(time.Second, e.opt.Health), "look at the connections", e.health.Look)

@@ -53,12 +53,12 @@ func refused(status int, f *fault.Fault) *Rejected {
 
 // Accepted is a request that has become a run.
 type Accepted struct {
-	Run  uuid.UUID
-	Plan *running.Plan
-	Wait time.Duration // for which the caller waits for its answer
-	Done *store.Run    // the run, where it is over already
-	over chan struct{} // tells of its end, where it is done in this process
-	left func()        // ends the waiting for that
+	Run      uuid.UUID
+	Plan     *running.Plan
+	Wait     time.Duration // for which the caller waits for its answer
+	Finished *store.Run    // the run, where it is over already
+	over     chan struct{} // tells of its end, where it is done in this process
+	left     func()        // ends the waiting for that
 }
 
 // Call is a request whose flow was found, and whose caller may ask it and has a place to wait.
@@ -86,13 +86,13 @@ func (e *Engine) Called(ctx context.Context, s store.Scope, a InboundRequest) (*
 	r, plan := route.release, route.plan
 	if a.Foreign && !plan.Flow.Trigger.Elsewhere {
 		return nil, refused(403, fault.New(fault.Setting, "a page of another site sent this, and the flow is not for those").
-			Mended("Let the trigger take requests of other sites, if that is meant"))
+			WithFix("Let the trigger take requests of other sites, if that is meant"))
 	}
 	if err := e.admitted(ctx, s, plan, a.Token); err != nil {
 		return nil, err
 	}
 	c := &Call{Plan: plan, asked: a, release: r}
-	if plan.Flow.Trigger.Wait > 0 {
+	if plan.Flow.Trigger.Timeout > 0 {
 		if c.leave = e.callers.admit(a.Client); c.leave == nil {
 			return nil, errManyCallers()
 		}
@@ -109,8 +109,8 @@ func (e *Engine) Request(ctx context.Context, c *Call, body []byte) (*Accepted, 
 	if err != nil {
 		return nil, err
 	}
-	t := &Accepted{Plan: c.Plan, Wait: time.Duration(c.Plan.Flow.Trigger.Wait) * time.Second}
-	for _, way := range []func(context.Context, *Call, triggers.Beginning, InboundRequest, *Accepted) error{e.doAtOnce, e.doHere, e.doByQueue} {
+	t := &Accepted{Plan: c.Plan, Wait: time.Duration(c.Plan.Flow.Trigger.Timeout) * time.Second}
+	for _, way := range []func(context.Context, *Call, triggers.Start, InboundRequest, *Accepted) error{e.doAtOnce, e.doHere, e.doByQueue} {
 		if err = way(ctx, c, b, a, t); !errors.Is(err, errOtherwise) {
 			break
 		}
@@ -122,7 +122,7 @@ func (e *Engine) Request(ctx context.Context, c *Call, body []byte) (*Accepted, 
 }
 
 // doByQueue records the run of a call for any worker.
-func (e *Engine) doByQueue(ctx context.Context, c *Call, b triggers.Beginning, a InboundRequest, t *Accepted) error {
+func (e *Engine) doByQueue(ctx context.Context, c *Call, b triggers.Start, a InboundRequest, t *Accepted) error {
 	return pgx.BeginFunc(ctx, e.front(), func(tx pgx.Tx) (err error) {
 		if t.Run, err = e.Record(ctx, tx, c.release, c.Plan, b); err != nil {
 			return err
@@ -151,7 +151,7 @@ const smallBody = 64 << 10
 
 // begun is how the run begins that a request starts. Of large bodies not so many are read at once as there are processors: who
 // sends them does not take the machine from all others.
-func (e *Engine) begun(ctx context.Context, plan *running.Plan, a InboundRequest) (b triggers.Beginning, err error) {
+func (e *Engine) begun(ctx context.Context, plan *running.Plan, a InboundRequest) (b triggers.Start, err error) {
 	if len(a.Body) > smallBody {
 		select {
 		case e.reading <- struct{}{}:
@@ -164,7 +164,7 @@ func (e *Engine) begun(ctx context.Context, plan *running.Plan, a InboundRequest
 	body := (*string)(nil)
 	if plan.Input == nil {
 		if !utf8.Valid(a.Body) {
-			return b, refused(422, fault.Expect(fault.Encoding, "a body of text in UTF-8", "other bytes").Mended("Send it as UTF-8, or in Base64"))
+			return b, refused(422, fault.Expect(fault.Encoding, "a body of text in UTF-8", "other bytes").WithFix("Send it as UTF-8, or in Base64"))
 		}
 		text := string(a.Body)
 		body = &text
@@ -180,7 +180,7 @@ func (e *Engine) begun(ctx context.Context, plan *running.Plan, a InboundRequest
 	if _, faults := plan.Parameters(request); len(faults) > 0 {
 		return b, &Rejected{Status: 422, Faults: faults}
 	}
-	b.Request, b.Asked = running.WriteRequest(request), request
+	b.Request, b.RequestValue = running.WriteRequest(request), request
 	return b, nil
 }
 
@@ -191,9 +191,9 @@ func (e *Engine) seen(ctx context.Context, r store.Deployment, a InboundRequest,
 	case err != nil:
 		return err
 	case digest != "" && digest != a.digest():
-		return refused(422, fault.New(fault.Setting, "another request came with the same Idempotency-Key").Mended("Send each request with a key of its own; only a repetition has the key of the first"))
+		return refused(422, fault.New(fault.Setting, "another request came with the same Idempotency-Key").WithFix("Send each request with a key of its own; only a repetition has the key of the first"))
 	case id == nil:
-		return refused(409, fault.New(fault.Gone, "a request came with this Idempotency-Key, and its run is no longer kept"))
+		return refused(409, fault.New(fault.InputGone, "a request came with this Idempotency-Key, and its run is no longer kept"))
 	}
 	run, err := store.RunByID(ctx, e.front(), *id)
 	if err != nil {
@@ -227,7 +227,7 @@ func (a InboundRequest) digest() string {
 
 // admitted compares the caller's token with the flow's secret.
 func (e *Engine) admitted(ctx context.Context, s store.Scope, plan *running.Plan, token string) error {
-	name := plan.Flow.Trigger.Key.Value
+	name := plan.Flow.Trigger.BearerToken.Value
 	if name == "" {
 		return nil
 	}

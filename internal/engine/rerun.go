@@ -44,8 +44,8 @@ func (e *Engine) Discard(ctx context.Context, id int64, by string) error {
 	return store.HandleAside(ctx, e.db, id, "let go", nil, by)
 }
 
-// Again says how a run is run again.
-type Again struct {
+// RerunOptions says how a run is run again.
+type RerunOptions struct {
 	By      string
 	Message []byte // in place of the one that it began with; nil: the same
 	Same    bool   // on the release that it ran on, not on the one that is deployed
@@ -64,8 +64,8 @@ func (e *Engine) anew(ctx context.Context, run uuid.UUID, by string) (r, again s
 	return r, again, nil
 }
 
-// Repeat runs the whole input of an ended run again.
-func (e *Engine) Repeat(ctx context.Context, run uuid.UUID, how Again) (uuid.UUID, error) {
+// Rerun runs the whole input of an ended run again.
+func (e *Engine) Rerun(ctx context.Context, run uuid.UUID, how RerunOptions) (uuid.UUID, error) {
 	r, again, err := e.anew(ctx, run, how.By)
 	if err != nil {
 		return uuid.Nil, err
@@ -107,8 +107,8 @@ func (e *Engine) Retry(ctx context.Context, run uuid.UUID, by string) (uuid.UUID
 		return run, err
 	}
 	plan := p.Flow(r.Flow)
-	if r.Fault != nil && plan != nil && plan.ReadStep == nil && plan.Flow.Keeps == flow.KeepsAll && plan.TopOf(r.Fault.Place.Step) != nil {
-		return e.RepeatFrom(ctx, run, r.Fault.Place.Step, by)
+	if r.Fault != nil && plan != nil && plan.ReadStep == nil && plan.Flow.Retention == flow.StoreAll && plan.RestartStep(r.Fault.Place.Step) != nil {
+		return e.RerunFrom(ctx, run, r.Fault.Place.Step, by)
 	}
 	return run, e.Resume(ctx, run)
 }

@@ -15,9 +15,9 @@ import (
 	"hollowreed/internal/store"
 )
 
-// RepeatFrom runs an ended run again from a step on, on the release that is deployed, with what its messages had come to there. It is
+// RerunFrom runs an ended run again from a step on, on the release that is deployed, with what its messages had come to there. It is
 // a run of its own that names the first as its parent.
-func (e *Engine) RepeatFrom(ctx context.Context, run uuid.UUID, step, by string) (uuid.UUID, error) {
+func (e *Engine) RerunFrom(ctx context.Context, run uuid.UUID, step, by string) (uuid.UUID, error) {
 	r, again, err := e.anew(ctx, run, by)
 	if err != nil {
 		return uuid.Nil, err
@@ -33,13 +33,13 @@ func (e *Engine) RepeatFrom(ctx context.Context, run uuid.UUID, step, by string)
 			return err
 		}
 		plan := p.Flow(r.Flow)
-		if plan == nil || plan.TopOf(step) == nil {
-			return fault.New(fault.Setting, "a run cannot begin at this step").Mended("Choose one behind the step that reads; or run the whole message again")
+		if plan == nil || plan.RestartStep(step) == nil {
+			return fault.New(fault.Setting, "a run cannot begin at this step").WithFix("Choose one behind the step that reads; or run the whole message again")
 		}
-		if plan.Flow.Keeps != flow.KeepsAll {
-			return fault.New(fault.Setting, "the flow does not keep what its messages come to at each step").Mended("Run the whole message again")
+		if plan.Flow.Retention != flow.StoreAll {
+			return fault.New(fault.Setting, "the flow does not keep what its messages come to at each step").WithFix("Run the whole message again")
 		}
-		again.FromStep = plan.TopOf(step).Step.ID
+		again.FromStep = plan.RestartStep(step).Step.ID
 		if err := store.AddRun(ctx, tx, again, nil); err != nil {
 			return err
 		}
@@ -61,13 +61,13 @@ func position(steps []*running.PlannedStep, step string) int {
 // again does a run that begins at a step: the steps before it are not done, their values are those of the parent's journal.
 func (x *execution) again(ctx context.Context) error {
 	if x.run.Parent == nil {
-		return fault.New(fault.Gone, "the run that this one begins again is not kept any longer").Mended("Run the whole message again")
+		return fault.New(fault.InputGone, "the run that this one begins again is not kept any longer").WithFix("Run the whole message again")
 	}
 	parent, err := store.RunByID(ctx, x.engine.db, *x.run.Parent)
 	if err != nil {
 		return err
 	}
-	if err := x.recall(ctx, parent); err != nil {
+	if err := x.loadParent(ctx, parent); err != nil {
 		return err
 	}
 	if at := position(x.plan.Head, x.run.FromStep); at >= 0 {
@@ -77,24 +77,24 @@ func (x *execution) again(ctx context.Context) error {
 		if x.plan.ReadStep == nil {
 			return x.finish(ctx)
 		}
-		return x.body(ctx)
+		return x.runRecords(ctx)
 	}
 	at := position(x.plan.Tail, x.run.FromStep)
 	if at < 0 {
-		if over, err := x.rebody(ctx, parent); over || err != nil {
+		if over, err := x.rerunRecords(ctx, parent); over || err != nil {
 			return err
 		}
 		at = 0
 	}
-	x.plan.Tallied(x.whole, x.totals.Values)
+	x.plan.SetTotals(x.whole, x.totals.Values)
 	if over, err := x.pass(ctx, x.plan.Tail[at:]); over || err != nil {
 		return err
 	}
 	return x.finish(ctx)
 }
 
-// recall gives the run as a whole what the parent's journal has of it.
-func (x *execution) recall(ctx context.Context, parent store.Run) (err error) {
+// loadParent gives the run as a whole what the parent's journal has of it.
+func (x *execution) loadParent(ctx context.Context, parent store.Run) (err error) {
 	if x.run.Totals == nil {
 		if x.totals, err = journal.ReadTotals(x.plan, parent.Totals); err != nil {
 			return err
@@ -113,17 +113,17 @@ func (x *execution) recall(ctx context.Context, parent store.Run) (err error) {
 	return nil
 }
 
-// rebody passes the parent's records through the body from the step on, batch by batch.
-func (x *execution) rebody(ctx context.Context, parent store.Run) (over bool, err error) {
+// rerunRecords passes the parent's records through the body from the step on, batch by batch.
+func (x *execution) rerunRecords(ctx context.Context, parent store.Run) (over bool, err error) {
 	var batch []*running.Item
 	pass := func() {
 		if len(batch) > 0 && err == nil && !over {
-			over, err = x.rebatch(ctx, batch)
+			over, err = x.rerunBatch(ctx, batch)
 			batch = nil
 		}
 	}
 	rerr := journal.Entries(ctx, x.engine.db, parent, func(entry *journal.Entry) bool {
-		if entry.Record < x.run.Taken {
+		if entry.Record < x.run.RecordsRead {
 			return true // dealt with before
 		}
 		it := entry.Item(x.plan)
@@ -144,7 +144,7 @@ func (x *execution) rebody(ctx context.Context, parent store.Run) (over bool, er
 	return over, err
 }
 
-func (x *execution) rebatch(ctx context.Context, items []*running.Item) (over bool, err error) {
+func (x *execution) rerunBatch(ctx context.Context, items []*running.Item) (over bool, err error) {
 	b := x.batch()
 	if err := b.RunFrom(ctx, x.run.FromStep, items); err != nil {
 		return false, err

@@ -19,14 +19,14 @@ func TestARunBeginsAgainAtAStep(t *testing.T) {
 	e := w.start(Options{Batch: 2})
 	w.drop("again.tide", tide(reading("SK04", 1, 4125, "R"), reading("XX99", 2, 4125, "R"), reading("SK04", 3, 4125, "F"), reading("SK04", 4, 4125, "R")))
 	first := w.ended("again.tide")
-	require.Equal(t, 1, first.Aside)
+	require.Equal(t, 1, first.RecordsSetAside)
 	_, err := w.ledger.Exec(t.Context(), "insert into station (id, gauge_code, name, datum_cm) select 99, 'XX99', 'New pier', 0 where not exists (select from station where gauge_code = 'XX99')")
 	require.NoError(t, err)
-	id, err := e.RepeatFrom(t.Context(), first.ID, "find", "mo")
+	id, err := e.RerunFrom(t.Context(), first.ID, "find", "mo")
 	require.NoError(t, err)
 	r := w.over(id)
 	require.Equal(t, store.Done, r.State, "%v", r.Fault)
-	require.Equal(t, 4, r.Taken)
+	require.Equal(t, 4, r.RecordsRead)
 	require.Equal(t, 3, r.Counts["find"].In)
 	require.Nil(t, r.Counts["keep"])
 	require.Equal(t, 1, r.Counts["upsert"].Inserted)
@@ -40,7 +40,7 @@ func TestARunBeginsAgainAtAStep(t *testing.T) {
 	require.Equal(t, id, *asides[0].Rerun)
 
 	for _, step := range []string{"read", "each", "nowhere"} {
-		_, err = e.RepeatFrom(t.Context(), first.ID, step, "mo")
+		_, err = e.RerunFrom(t.Context(), first.ID, step, "mo")
 		require.ErrorContains(t, err, "cannot begin at this step")
 	}
 }
@@ -55,7 +55,7 @@ func TestAMessageBeginsAgainAtAStep(t *testing.T) {
 	first := w.begun("two", card("F1", "Ada"))
 	require.Equal(t, store.SetAside, first.State)
 	w.add("two", map[string]string{"flows/two.yaml": strings.Replace(text, "{step: stop, id: x", "{step: note, id: x", 1)})
-	id, err := e.RepeatFrom(t.Context(), first.ID, "x", "mo")
+	id, err := e.RerunFrom(t.Context(), first.ID, "x", "mo")
 	require.NoError(t, err)
 	r := w.over(id)
 	require.Equal(t, store.Done, r.State)

@@ -151,11 +151,11 @@ func (e *Engine) claim(ctx context.Context, id uuid.UUID) (r store.Run, err erro
 		return r, err
 	}
 	plan := p.Flow(r.Flow)
-	if plan == nil || plan.Flow.AtOnce == 0 && r.Lane == "" || r.CancelBy != nil {
+	if plan == nil || plan.Flow.Concurrency == 0 && r.Lane == "" || r.CancelBy != nil {
 		return store.Claim(ctx, e.db, id, e.ID)
 	}
 	err = pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
-		free, err := store.MayStart(ctx, tx, id, r.Scope, r.Flow, r.Lane, plan.Flow.AtOnce)
+		free, err := store.MayStart(ctx, tx, id, r.Scope, r.Flow, r.Lane, plan.Flow.Concurrency)
 		if err != nil {
 			return err
 		}
@@ -192,7 +192,7 @@ const mostDeaths = 3
 func fatal(r store.Run) *fault.Fault {
 	return fault.New(fault.Limit, "the server ended %d times while it worked on this run, which came no further in between", r.Deaths).
 		At(fault.Place{Source: r.File}).
-		Mended("Its log says why. When that is mended, resume the run: %d records are dealt with already", r.Taken)
+		WithFix("Its log says why. When that is mended, resume the run: %d records are dealt with already", r.RecordsRead)
 }
 
 // work does a run within its time limit, until it is over or somebody stops it.
@@ -231,9 +231,9 @@ func (x *execution) do(ctx context.Context) error {
 	if r.CancelBy != nil {
 		return x.cancelled(ctx, *r.CancelBy)
 	}
-	if limit := time.Duration(x.plan.Flow.Limit) * time.Second; limit > 0 {
+	if limit := time.Duration(x.plan.Flow.Timeout) * time.Second; limit > 0 {
 		left := limit - e.now().Sub(r.BeganAt.UTC())
-		inner, cancel := context.WithTimeoutCause(ctx, left, fault.New(fault.Limit, "the run took longer than %s", limit).Mended("Give it more time, then resume it: %d records are dealt with already", r.Taken))
+		inner, cancel := context.WithTimeoutCause(ctx, left, fault.New(fault.Limit, "the run took longer than %s", limit).WithFix("Give it more time, then resume it: %d records are dealt with already", r.RecordsRead))
 		defer cancel()
 		ctx = inner
 	}
@@ -262,11 +262,11 @@ func (x *execution) parts(ctx context.Context) error {
 	if x.plan.ReadStep == nil {
 		return x.finish(ctx)
 	}
-	return x.body(ctx)
+	return x.runRecords(ctx)
 }
 
-// body does the records that are read, and what is behind them.
-func (x *execution) body(ctx context.Context) error {
+// runRecords does the records that are read, and what is behind them.
+func (x *execution) runRecords(ctx context.Context) error {
 	in, err := x.open(ctx)
 	if err != nil {
 		return err
@@ -278,7 +278,7 @@ func (x *execution) body(ctx context.Context) error {
 	if over, err := x.batches(ctx); over || err != nil {
 		return err
 	}
-	x.plan.Tallied(x.whole, x.totals.Values)
+	x.plan.SetTotals(x.whole, x.totals.Values)
 	if over, err := x.pass(ctx, x.plan.Tail); over || err != nil {
 		return err
 	}
@@ -309,7 +309,7 @@ func (x *execution) prepare() error {
 		}
 		input = rows[0]
 	}
-	x.whole = x.plan.Whole(x.facts(), input)
+	x.whole = x.plan.RunItem(x.facts(), input)
 	var err error
 	x.totals, err = journal.ReadTotals(x.plan, x.run.Totals)
 	return err
@@ -320,8 +320,8 @@ func (x *execution) outside() *connector.Pool { return x.engine.outside.Of(x.run
 
 // batch is one for the next items of the run.
 func (x *execution) batch() *running.Batch {
-	o := &effectGuard{Outside: x.outside(), db: x.engine.db, run: &x.run, plan: x.plan, ending: x.ends}
-	return &running.Batch{Plan: x.plan, Outside: o, Runtime: &services{x: x}, Try: x.run.Attempt, Totals: x.totals, Trace: x.tracing()}
+	o := &effectGuard{Systems: x.outside(), db: x.engine.db, run: &x.run, plan: x.plan, ending: x.ends}
+	return &running.Batch{Plan: x.plan, Systems: o, Runtime: &services{x: x}, Attempt: x.run.Attempt, Totals: x.totals, Trace: x.tracing()}
 }
 
 // pass takes the run as a whole through steps of its head or tail; over says that it has ended there.
@@ -361,8 +361,8 @@ func (x *execution) begin(in io.Reader) error {
 		reader = &shifted{Reader: reader, lines: r.FirstLine - 1}
 	}
 	x.src = running.NewSource(x.plan, reader, x.facts()).Within(x.whole)
-	if err := x.src.Skip(r.Taken); err != nil {
-		return fault.Expect(fault.Gone, fmt.Sprintf("at least %d records, as were read before", r.Taken), fmt.Sprintf("%d", x.src.Taken())).
+	if err := x.src.Skip(r.RecordsRead); err != nil {
+		return fault.Expect(fault.InputGone, fmt.Sprintf("at least %d records, as were read before", r.RecordsRead), fmt.Sprintf("%d", x.src.Count())).
 			At(fault.Place{Source: r.File})
 	}
 	return nil
@@ -418,7 +418,7 @@ func (x *execution) committed(ctx context.Context, b *running.Batch, items []*ru
 	case err != nil:
 		return false, err
 	case b.Stopped != nil:
-		return true, x.over(ctx, store.Stopped, b.Stopped.Fault)
+		return true, x.finalizeAs(ctx, store.Stopped, b.Stopped.Fault)
 	case cancelledBy != nil:
 		return true, x.cancelled(ctx, *cancelledBy)
 	}
@@ -441,20 +441,20 @@ func (x *execution) finish(ctx context.Context) error {
 	}
 	state, f := store.Done, (*fault.Fault)(nil)
 	switch {
-	case x.plan.ReadStep != nil && x.run.Taken == 0 && x.run.FromStep == "" && x.run.Entry == nil && !x.plan.Spooled() && x.whole.State != running.Skipped && x.whole.State != running.Ended:
+	case x.plan.ReadStep != nil && x.run.RecordsRead == 0 && x.run.FromStep == "" && x.run.Entry == nil && !x.plan.Spooled() && x.whole.State != running.Skipped && x.whole.State != running.Ended:
 		state, f = store.Stopped, running.Empty(x.run.File)
-	case x.run.Aside > 0:
+	case x.run.RecordsSetAside > 0:
 		state = store.SetAside
 	}
-	return x.over(ctx, state, f)
+	return x.finalizeAs(ctx, state, f)
 }
 
 func (x *execution) cancelled(ctx context.Context, by string) error {
 	if err := x.takeBack(ctx); err != nil {
 		return err
 	}
-	f := fault.New(fault.Cancelled, "stopped by %s after %d records", by, x.run.Taken)
-	return x.over(ctx, store.Stopped, f)
+	f := fault.New(fault.Cancelled, "stopped by %s after %d records", by, x.run.RecordsRead)
+	return x.finalizeAs(ctx, store.Stopped, f)
 }
 
 // later lets a run that cannot go on now be taken on again, where that may help.
@@ -491,27 +491,27 @@ func (x *execution) failed(ctx context.Context, err error) (next time.Duration, 
 	var failed *running.Failed
 	switch {
 	case errors.As(err, &input):
-		return 0, x.over(ctx, store.Stopped, input.fault)
+		return 0, x.finalizeAs(ctx, store.Stopped, input.fault)
 	case errors.As(err, &failed):
 		if errors.As(failed.Err, &f) && f.Code == fault.Setting {
-			return 0, x.over(ctx, store.SetAside, f)
+			return 0, x.finalizeAs(ctx, store.SetAside, f)
 		}
 	case errors.As(err, &f):
-		return 0, x.over(ctx, store.SetAside, f)
+		return 0, x.finalizeAs(ctx, store.SetAside, f)
 	}
-	tried, tries := x.run.Attempt, x.engine.opt.Tries
+	tried, tries := x.run.Attempt, x.engine.opt.Attempts
 	next = x.engine.opt.Backoff(tried)
 	f = fault.New(fault.Outside, "an outside system cannot be reached: %s", shared.PlainError(err)).At(fault.Place{Source: x.run.File})
 	if failed != nil {
 		f.Place.Step = failed.Step.Step.ID
-		tries = failed.Tries(tries)
-		if pause, ok := failed.Pause(tried, rand.Float64()); ok {
+		tries = failed.Attempts(tries)
+		if pause, ok := failed.Delay(tried, rand.Float64()); ok {
 			next = pause
 		}
 	}
 	if tried >= tries {
-		f.Mended("Tried %d times. When it answers again, resume the run: %d records are dealt with already", tried, x.run.Taken)
-		return 0, x.over(ctx, store.SetAside, f)
+		f.WithFix("Tried %d times. When it answers again, resume the run: %d records are dealt with already", tried, x.run.RecordsRead)
+		return 0, x.finalizeAs(ctx, store.SetAside, f)
 	}
 	at := time.Now().Add(next)
 	return next, x.recordFor(ctx, at, func(db store.DB) error { return store.Finish(ctx, db, x.run, store.Retrying, f, &at) })
@@ -543,9 +543,9 @@ func (x *execution) open(ctx context.Context) (io.ReadCloser, error) {
 			return f, nil
 		}
 		if !errors.Is(err, os.ErrNotExist) {
-			return nil, &inputError{fault.New(fault.Gone, "the file cannot be read: %s", shared.PlainError(err)).At(fault.Place{Source: r.File})}
+			return nil, &inputError{fault.New(fault.InputGone, "the file cannot be read: %s", shared.PlainError(err)).At(fault.Place{Source: r.File})}
 		}
 	}
-	return nil, &inputError{fault.Expect(fault.Gone, "the file "+r.DonePath, "none; it was removed").At(fault.Place{Source: r.File}).
-		Mended("Put it back, then resume the run: %d records are dealt with already", r.Taken)}
+	return nil, &inputError{fault.Expect(fault.InputGone, "the file "+r.DonePath, "none; it was removed").At(fault.Place{Source: r.File}).
+		WithFix("Put it back, then resume the run: %d records are dealt with already", r.RecordsRead)}
 }

@@ -127,7 +127,7 @@ func (h *services) await(ctx context.Context, c running.FlowCall, child store.Ru
 	}
 	onlyRecords := child.State == store.SetAside && child.Fault == nil
 	if child.State != store.Done && !onlyRecords {
-		f := fault.New(fault.Outside, "the run of %s is %s", c.Flow.Title, child.State).Mended("Open it from this run, mend and resume it there")
+		f := fault.New(fault.Outside, "the run of %s is %s", c.Flow.Title, child.State).WithFix("Open it from this run, mend and resume it there")
 		if child.Fault != nil {
 			f.Code = child.Fault.Code
 			f.Message += ": " + child.Fault.What()
@@ -136,7 +136,7 @@ func (h *services) await(ctx context.Context, c running.FlowCall, child store.Ru
 	}
 	given := running.Response{}
 	if onlyRecords {
-		given.Aside = child.Aside
+		given.Aside = child.RecordsSetAside
 	}
 	if child.Answer == nil || c.Flow.Output == nil {
 		return given, nil
@@ -158,7 +158,7 @@ func (x *execution) given(ctx context.Context, err error) error {
 		return errors.Join(store.Suspend(ctx, x.engine.db, x.run, waiting.Until), err)
 	case errors.Is(context.Cause(ctx), errCancelled):
 		over := fault.New(fault.Cancelled, "the run that started it was stopped")
-		return errors.Join(x.over(context.WithoutCancel(ctx), store.Stopped, over), err)
+		return errors.Join(x.finalizeAs(context.WithoutCancel(ctx), store.Stopped, over), err)
 	case ctx.Err() != nil:
 		return err
 	}
@@ -187,7 +187,7 @@ func (h *services) MarkSeen(ctx context.Context, s running.DuplicateCheck, keys 
 		at[key] = i
 		of, asked = append(of, journal.KeyOf(s.Items[i])), append(asked, key)
 	}
-	repeated, err := store.Seen(ctx, h.x.engine.db, h.x.run, s.Step, of, asked, s.Within)
+	repeated, err := store.MarkSeen(ctx, h.x.engine.db, h.x.run, s.Step, of, asked, s.Within)
 	for key := range repeated {
 		seen[at[key]] = true
 	}

@@ -60,17 +60,17 @@ func (w *world) run(file string) store.Run {
 func TestTheLedgerGoesDownInMidRun(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
-	e := w.start(Options{Batch: 20, Tries: 2, Backoff: func(int) time.Duration { return 100 * time.Millisecond }})
+	e := w.start(Options{Batch: 20, Attempts: 2, Backoff: func(int) time.Duration { return 100 * time.Millisecond }})
 	w.drop("mid.tide", many(4000))
 	testkit.Until(t, "some progress", func() (store.Run, bool) {
 		r := w.run("mid.tide")
-		return r, r.Taken > 0
+		return r, r.RecordsRead > 0
 	})
 	w.setLedger(false)
 	r := w.ended("mid.tide")
 	require.Equal(t, store.SetAside, r.State)
-	require.Less(t, r.Taken, 4000, "it was over before the ledger went down")
-	require.Contains(t, r.Fault.What(), fmt.Sprintf("%d records are dealt with already", r.Taken))
+	require.Less(t, r.RecordsRead, 4000, "it was over before the ledger went down")
+	require.Contains(t, r.Fault.What(), fmt.Sprintf("%d records are dealt with already", r.RecordsRead))
 	w.setLedger(true)
 	require.NoError(t, e.Resume(t.Context(), r.ID))
 	require.ErrorIs(t, e.Resume(t.Context(), r.ID), store.ErrChanged, "resumed once")
@@ -79,7 +79,7 @@ func TestTheLedgerGoesDownInMidRun(t *testing.T) {
 		return r, r.Ended()
 	})
 	require.Equal(t, store.Done, r.State)
-	require.Equal(t, 4000, r.Taken)
+	require.Equal(t, 4000, r.RecordsRead)
 	require.Equal(t, 4000, w.count("select count(*) from tide_level"))
 	require.Equal(t, 4000, w.count("select count(*) from tide_level_write"), "nothing was written twice")
 }
@@ -91,20 +91,20 @@ func TestARunIsCancelledAndResumed(t *testing.T) {
 	w.drop("long.tide", many(6000))
 	testkit.Until(t, "some progress", func() (store.Run, bool) {
 		r := w.run("long.tide")
-		return r, r.Taken > 0
+		return r, r.RecordsRead > 0
 	})
 	require.NoError(t, e.Cancel(t.Context(), w.run("long.tide").ID, "mo"))
 	r := w.ended("long.tide")
 	require.Equal(t, store.Stopped, r.State)
 	require.Equal(t, fault.Cancelled, r.Fault.Code)
 	require.Contains(t, r.Fault.What(), "stopped by mo")
-	require.Equal(t, r.Taken, w.count("select count(*) from tide_level"))
+	require.Equal(t, r.RecordsRead, w.count("select count(*) from tide_level"))
 	require.NoError(t, e.Resume(t.Context(), r.ID))
 	r = testkit.Until(t, "the end", func() (store.Run, bool) {
 		r := w.run("long.tide")
 		return r, r.Ended()
 	})
-	require.Equal(t, 6000, r.Taken)
+	require.Equal(t, 6000, r.RecordsRead)
 }
 
 func TestARunStopsAtTheFirstFaultWhenToldTo(t *testing.T) {
@@ -117,7 +117,7 @@ func TestARunStopsAtTheFirstFaultWhenToldTo(t *testing.T) {
 	require.Equal(t, store.Stopped, r.State)
 	require.Contains(t, r.Fault.Error(), "stop.tide:2:")
 	require.Equal(t, 1, w.count("select count(*) from tide_level"), "the record before the faulty one is done")
-	require.Equal(t, 1, r.Taken)
+	require.Equal(t, 1, r.RecordsRead)
 }
 
 func TestRecordsWithoutAStationAreLeftOutWhenToldTo(t *testing.T) {
@@ -220,19 +220,19 @@ func TestATryWritesNothing(t *testing.T) {
 	require.NoError(t, err)
 	texts["samples/big.tide"] = strings.Repeat(gauges.Readings(9, 12), 30)
 	p := project.Load("skerry", texts)
-	trial := e.Tries.Try(t.Context(), p, flowID, "sk_0309.tide", tries.TestOptions{})
+	trial := e.Tries.RunTest(t.Context(), p, flowID, "sk_0309.tide", tries.TestOptions{})
 	require.Nil(t, trial.Fault)
 	require.False(t, trial.More)
 	require.Equal(t, 17, trial.Counts["upsert"].Out)
 	require.Zero(t, w.count("select count(*) from tide_level"))
-	big := e.Tries.Try(t.Context(), p, flowID, "big.tide", tries.TestOptions{})
+	big := e.Tries.RunTest(t.Context(), p, flowID, "big.tide", tries.TestOptions{})
 	require.Len(t, big.Items, tries.MaxTried)
 	require.True(t, big.More)
-	require.NotNil(t, e.Tries.Try(t.Context(), p, flowID, "none.tide", tries.TestOptions{}).Fault)
-	require.NotNil(t, e.Tries.Try(t.Context(), p, "none", "sk_0309.tide", tries.TestOptions{}).Fault)
+	require.NotNil(t, e.Tries.RunTest(t.Context(), p, flowID, "none.tide", tries.TestOptions{}).Fault)
+	require.NotNil(t, e.Tries.RunTest(t.Context(), p, "none", "sk_0309.tide", tries.TestOptions{}).Fault)
 	w.setLedger(false)
-	require.Nil(t, e.Tries.Try(t.Context(), p, flowID, "sk_0309.tide", tries.TestOptions{}).Fault, "a try that nobody has asked for reaches no system")
-	down := e.Tries.Try(t.Context(), p, flowID, "sk_0309.tide", tries.TestOptions{Reads: true})
+	require.Nil(t, e.Tries.RunTest(t.Context(), p, flowID, "sk_0309.tide", tries.TestOptions{}).Fault, "a try that nobody has asked for reaches no system")
+	down := e.Tries.RunTest(t.Context(), p, flowID, "sk_0309.tide", tries.TestOptions{ReadSystems: true})
 	require.Contains(t, down.Fault.What(), "cannot be reached")
 	require.Equal(t, 17, down.Counts["keep"].Out, "the steps before it are shown")
 }
@@ -247,7 +247,7 @@ func TestHostileBytesAreSetAside(t *testing.T) {
 	)+strings.Repeat("\r", 100)+"\x1a")
 	r := w.ended("hostile.tide")
 	require.Equal(t, store.SetAside, r.State)
-	require.Equal(t, 5, r.Aside)
+	require.Equal(t, 5, r.RecordsSetAside)
 	require.Equal(t, 1, r.Counts["upsert"].Inserted)
 	asides, err := store.Asides(t.Context(), w.db, r.ID, 10)
 	require.NoError(t, err)
@@ -359,7 +359,7 @@ func TestARunThatEndsItsWorkersIsSetAside(t *testing.T) {
 		return r, r.Ended()
 	})
 	require.Equal(t, store.Done, r.State)
-	require.Equal(t, 20, r.Taken)
+	require.Equal(t, 20, r.RecordsRead)
 }
 
 // TestASilentWorkerCallsNoOtherDead: when the database was away all workers were silent, and each waits until the others had time
@@ -369,7 +369,7 @@ func TestASilentWorkerCallsNoOtherDead(t *testing.T) {
 	w := newWorld(t)
 	ctx := t.Context()
 	const silence = 400 * time.Millisecond
-	e, err := New(w.db, connector.Same[store.Scope](w.settings, connector.Rules{}), Options{Silence: silence, Beat: 20 * time.Millisecond})
+	e, err := New(w.db, connector.Same[store.Scope](w.settings, connector.Rules{}), Options{Silence: silence, Heartbeat: 20 * time.Millisecond})
 	require.NoError(t, err)
 	other := func() {
 		_, err := w.db.Exec(ctx, "insert into worker (id, environment, heartbeat_at) values ('other', 'Workbench', now() - interval '10 seconds') on conflict (id) do update set heartbeat_at = excluded.heartbeat_at")
@@ -379,7 +379,7 @@ func TestASilentWorkerCallsNoOtherDead(t *testing.T) {
 	called := func(began time.Time) {
 		t.Helper()
 		testkit.Until(t, "the other to be called dead", func() (bool, bool) {
-			require.NoError(t, e.beat(ctx))
+			require.NoError(t, e.heartbeat(ctx))
 			return there(), !there()
 		})
 		require.GreaterOrEqual(t, time.Since(began), silence)
@@ -387,7 +387,7 @@ func TestASilentWorkerCallsNoOtherDead(t *testing.T) {
 	for _, before := range []string{"it is new", "it was silent"} {
 		other()
 		began := time.Now()
-		require.NoError(t, e.beat(ctx))
+		require.NoError(t, e.heartbeat(ctx))
 		require.True(t, there(), before)
 		called(began)
 		e.beaten = time.Now().Add(-2 * silence) // as after a time without the database

@@ -102,7 +102,7 @@ steps:
 	entry, err := journal.Of(t.Context(), e.db, r.ID, running.WholeRun)
 	require.NoError(t, err)
 	require.JSONEq(t, `{"first": "Ada"}`, string(entry.Values["values"]))
-	require.Equal(t, []running.BranchTaken{{Step: "c", Track: 1}}, entry.Took)
+	require.Equal(t, []running.BranchTaken{{Step: "c", Track: 1}}, entry.Branches)
 	p, err := e.Release(t.Context(), "skerry", "member", r.Release)
 	require.NoError(t, err)
 	require.Equal(t, "Ada", entry.Item(p.Flow("member")).Frame.Slots[p.Flow("member").Planned("s").Result.Slot].Field("first").Text())
@@ -237,7 +237,7 @@ steps:
 	r := testkit.Until(t, "the run to rest", func() (store.Run, bool) {
 		r, err := store.RunByID(t.Context(), w.db, id)
 		require.NoError(t, err)
-		return r, r.State == store.Waiting && r.NextAt != nil
+		return r, r.State == store.Waiting && r.NextAttemptAt != nil
 	})
 	require.Equal(t, 1, w.count("select count(*) from kiosk_member where card = 'R1'"))
 	w.engine.Stop()

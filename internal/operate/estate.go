@@ -30,7 +30,7 @@ func (o Operator) DeleteSecret(ctx context.Context, env, name string) error {
 	}
 	i := slices.IndexFunc(secrets, func(s store.Secret) bool { return s.Name == name })
 	if by := users[name]; len(by) > 0 && i >= 0 && secrets[i].Type != "oauth tokens" {
-		return fault.New(fault.Setting, "%s is used by %s", name, strings.Join(by, ", ")).Mended("Choose another secret there first")
+		return fault.New(fault.Setting, "%s is used by %s", name, strings.Join(by, ", ")).WithFix("Choose another secret there first")
 	}
 	return store.DeleteSecret(ctx, o.DB, o.In(env), name)
 }

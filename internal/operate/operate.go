@@ -76,7 +76,7 @@ func (o Operator) Rerun(ctx context.Context, run uuid.UUID, message []byte, same
 	if err := o.owns(ctx, run); err != nil {
 		return again, err
 	}
-	again, err = o.Engine.Repeat(ctx, run, engine.Again{By: o.Person, Message: message, Same: sameRelease})
+	again, err = o.Engine.Rerun(ctx, run, engine.RerunOptions{By: o.Person, Message: message, Same: sameRelease})
 	if err != nil {
 		return again, err
 	}
@@ -92,7 +92,7 @@ func (o Operator) RerunFrom(ctx context.Context, run uuid.UUID, step string) (ag
 	if err := o.owns(ctx, run); err != nil {
 		return again, err
 	}
-	again, err = o.Engine.RepeatFrom(ctx, run, step, o.Person)
+	again, err = o.Engine.RerunFrom(ctx, run, step, o.Person)
 	if err != nil {
 		return again, err
 	}
@@ -102,7 +102,7 @@ func (o Operator) RerunFrom(ctx context.Context, run uuid.UUID, step string) (ag
 // RerunMatching runs all runs again that fit a filter and have ended, each on the release that is deployed.
 func (o Operator) RerunMatching(ctx context.Context, f store.RunFilter) error {
 	if f.Flow == "" && f.Among == nil {
-		return fault.New(fault.Setting, "choose a flow or a cause first").Mended("Narrow the list to what is to be run again")
+		return fault.New(fault.Setting, "choose a flow or a cause first").WithFix("Narrow the list to what is to be run again")
 	}
 	f.Scope, f.Most = o.Scope, MaxRerun
 	runs, err := store.Runs(ctx, o.DB, f)
@@ -114,7 +114,7 @@ func (o Operator) RerunMatching(ctx context.Context, f store.RunFilter) error {
 		if !r.Ended() {
 			continue
 		}
-		if _, err = o.Engine.Repeat(ctx, r.ID, engine.Again{By: o.Person}); err != nil {
+		if _, err = o.Engine.Rerun(ctx, r.ID, engine.RerunOptions{By: o.Person}); err != nil {
 			break
 		}
 		n++
@@ -171,7 +171,7 @@ func (o Operator) Correct(ctx context.Context, id int64, text *string) (again uu
 	if err != nil {
 		return again, err
 	}
-	if again, err = o.Engine.Mend(ctx, id, text, o.Person); err != nil {
+	if again, err = o.Engine.Correct(ctx, id, text, o.Person); err != nil {
 		return again, err
 	}
 	what := "ran again as it is"

@@ -49,9 +49,9 @@ var quay = store.Scope{Project: "quay", Environment: store.Environments[0]}
 func operator(t *testing.T) Operator {
 	ctx := t.Context()
 	db := testkit.Project(t, "quay", "Quay", parts)
-	outside := connector.Same[store.Scope](connector.Fixed{}, connector.Rules{})
+	outside := connector.Same[store.Scope](connector.StaticSettings{}, connector.Rules{})
 	t.Cleanup(outside.Close)
-	e, err := engine.New(db, outside, engine.Options{Look: 50 * time.Millisecond, Beat: 100 * time.Millisecond})
+	e, err := engine.New(db, outside, engine.Options{PollInterval: 50 * time.Millisecond, Heartbeat: 100 * time.Millisecond})
 	require.NoError(t, err)
 	for _, flow := range []string{"orders", "slow"} {
 		_, err := e.CreateRelease(ctx, quay, flow, "", "mo")
@@ -87,7 +87,7 @@ func (o Operator) deeds(t *testing.T) (list []string) {
 	require.NoError(t, err)
 	for _, d := range all {
 		require.Equal(t, "mo", d.Person)
-		list = append(list, d.What)
+		list = append(list, d.Action)
 	}
 	return list
 }
@@ -212,10 +212,10 @@ func TestSearchesAndSecretsAreKept(t *testing.T) {
 	require.ErrorContains(t, o.NoteRun(t.Context(), uuid.New(), string(make([]byte, 2001))), "longer than 2000 bytes")
 
 	require.ErrorIs(t, o.DeleteSecret(t.Context(), "Live", "desk"), store.ErrNotFound)
-	require.NoError(t, o.NoteHealth(t.Context(), "Live", store.Health{Connection: "desk", Well: true}))
+	require.NoError(t, o.NoteHealth(t.Context(), "Live", store.Health{Connection: "desk", Healthy: true}))
 	health, err := store.Healths(t.Context(), o.DB, quay.In("Live"))
 	require.NoError(t, err)
-	require.True(t, health["desk"].Well)
+	require.True(t, health["desk"].Healthy)
 }
 
 // TestNobodyReachesRunsOfAnotherScope: who knows the id of a run, or of a record that was set aside, can do nothing with it from

@@ -25,7 +25,7 @@ type Work struct {
 func (w Work) Check() error {
 	switch n := len(w.Records) + len(w.Runs); {
 	case n == 0:
-		return fault.New(fault.Required, "nothing is chosen").Mended("Tick what is meant")
+		return fault.New(fault.Required, "nothing is chosen").WithFix("Tick what is meant")
 	case n > MaxWork:
 		return fault.New(fault.Limit, "at most %d at once", MaxWork)
 	}
@@ -63,7 +63,7 @@ func (o Operator) DiscardWork(ctx context.Context, w Work) error {
 // RerunWork runs work again as it is.
 func (o Operator) RerunWork(ctx context.Context, w Work) error {
 	return o.each(ctx, w, "ran again",
-		func(a store.Aside) error { _, err := o.Engine.Mend(ctx, a.ID, nil, o.Person); return err },
+		func(a store.Aside) error { _, err := o.Engine.Correct(ctx, a.ID, nil, o.Person); return err },
 		func(r store.Run) error { _, err := o.Engine.Retry(ctx, r.ID, o.Person); return err })
 }
 

@@ -29,7 +29,7 @@ func Collected(b *running.Batch) map[string][]byte {
 			continue
 		}
 		text := append(out[c.Step], `{"name":`...)
-		text = append(enc.Append(text, value.Str(c.Name)), `,"record":`...)
+		text = append(enc.Append(text, value.NewText(c.Name)), `,"record":`...)
 		out[c.Step] = append(enc.Append(text, c.Record), "}\n"...)
 	}
 	return out

@@ -103,10 +103,10 @@ type Asker interface {
 func (s *Set) Write(ctx context.Context, to Asker, f *File, key string) (name string, size int64, err error) {
 	verb, step := connection.WriteFile, s.target.Step
 	op := &connection.Operation{
-		Connection: s.target.Connection, ID: step.ID, Name: step.Name, Verb: verb, Request: verb.Request, Response: verb.Response,
+		Connection: s.target.Connection, ID: step.ID, Name: step.Name, Kind: verb, Request: verb.Request, Response: verb.Response,
 		Settings: verb.Settings.Chosen(map[string]string{"if exists": step.Setting("if exists"), "compress": step.Setting("compress")}),
 	}
-	request := value.Rec(verb.Request.Root.Shape(), []value.Value{value.Str(f.Name), {}, {}})
+	request := value.NewRecord(verb.Request.Root.Layout(), []value.Value{value.NewText(f.Name), {}, {}})
 	done, err := to.Ask(ctx, system.Request{Op: op, Value: request, Key: key, Content: f.Spool})
 	if err != nil {
 		return "", 0, err

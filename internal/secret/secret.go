@@ -24,8 +24,8 @@ import (
 // KeySize is the length of a key in bytes.
 const KeySize = 32
 
-// Ring holds keys; the first is the present one.
-type Ring struct {
+// Keyring holds keys; the first is the present one.
+type Keyring struct {
 	mu   sync.Mutex
 	keys []key
 	path string // from which it was loaded; looked into again for a key that is not known yet
@@ -48,8 +48,8 @@ func NewKey() string {
 }
 
 // Parse reads keys, one a line or with commas between; the first is the present one.
-func Parse(text string) (*Ring, error) {
-	r := &Ring{}
+func Parse(text string) (*Keyring, error) {
+	r := &Keyring{}
 	for _, s := range strings.FieldsFunc(text, func(c rune) bool { return c == ',' || c == '\n' || c == '\r' || c == ' ' }) {
 		raw, err := base64.StdEncoding.DecodeString(s)
 		if err != nil || len(raw) != KeySize {
@@ -73,7 +73,7 @@ func Parse(text string) (*Ring, error) {
 }
 
 // Load reads the ring from a file that only its owner may read, and makes one where there is none.
-func Load(path string) (*Ring, error) {
+func Load(path string) (*Keyring, error) {
 	info, err := os.Stat(path)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
@@ -95,7 +95,7 @@ func Load(path string) (*Ring, error) {
 	return r, nil
 }
 
-func create(path string) (*Ring, error) {
+func create(path string) (*Keyring, error) {
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return nil, err
 	}
@@ -115,7 +115,7 @@ func create(path string) (*Ring, error) {
 	return r, errors.Join(err, f.Sync(), f.Close())
 }
 
-func (r *Ring) text() string {
+func (r *Keyring) text() string {
 	var lines []string
 	for _, k := range r.keys {
 		lines = append(lines, k.text)
@@ -124,13 +124,13 @@ func (r *Ring) text() string {
 }
 
 // With gives a ring with a new present key before the others.
-func (r *Ring) With(text string) (*Ring, error) { return Parse(text + "\n" + r.text()) }
+func (r *Keyring) With(text string) (*Keyring, error) { return Parse(text + "\n" + r.text()) }
 
-// Only gives a ring with the present key alone.
-func (r *Ring) Only() *Ring { return &Ring{keys: r.keys[:1]} }
+// CurrentOnly gives a ring with the present key alone.
+func (r *Keyring) CurrentOnly() *Keyring { return &Keyring{keys: r.keys[:1]} }
 
 // Save writes the ring to its file: beside it first, then renamed.
-func (r *Ring) Save(path string) error {
+func (r *Keyring) Save(path string) error {
 	temp := path + ".new"
 	if err := os.WriteFile(temp, []byte(r.text()), 0o600); err != nil {
 		return err
@@ -138,11 +138,11 @@ func (r *Ring) Save(path string) error {
 	return os.Rename(temp, path)
 }
 
-// Present is the id of the present key.
-func (r *Ring) Present() string { return r.keys[0].id }
+// Current is the id of the present key.
+func (r *Keyring) Current() string { return r.keys[0].id }
 
 // Seal encrypts a secret under its name.
-func (r *Ring) Seal(name, plain string) (keyID string, sealed []byte) {
+func (r *Keyring) Seal(name, plain string) (keyID string, sealed []byte) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	k := r.keys[0]
@@ -152,7 +152,7 @@ func (r *Ring) Seal(name, plain string) (keyID string, sealed []byte) {
 }
 
 // Open decrypts a secret.
-func (r *Ring) Open(name, keyID string, sealed []byte) (string, error) {
+func (r *Keyring) Open(name, keyID string, sealed []byte) (string, error) {
 	k := r.find(keyID)
 	if k == nil || len(sealed) < k.aead.NonceSize() {
 		return "", ErrKey
@@ -166,7 +166,7 @@ func (r *Ring) Open(name, keyID string, sealed []byte) (string, error) {
 }
 
 // find gives a key of the ring; one that another process has added is read from the file.
-func (r *Ring) find(id string) *key {
+func (r *Keyring) find(id string) *key {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	for range 2 {

@@ -54,7 +54,7 @@ func TestTheKeyFile(t *testing.T) {
 	plain, err = again.Open("a", id, sealed)
 	require.NoError(t, err, "a key that another process has added is found in the file")
 	require.Equal(t, "new", plain)
-	require.Equal(t, next.Present(), next.Only().Present())
+	require.Equal(t, next.Current(), next.CurrentOnly().Current())
 
 	require.NoError(t, os.Chmod(path, 0o644))
 	_, err = Load(path)

@@ -58,15 +58,15 @@ func failed(rows pgx.Rows) ([]Incident, error) {
 			times = "1 time"
 		}
 		what := *m.Fault
-		what.Mend = "" // how it is mended is told where it is
+		what.Fix = "" // how it is mended is told where it is
 		m.Text = times + ": " + what.What() + ", in " + m.Reference + " (" + m.Flow + ")"
 		return m, nil
 	})
 }
 
-// Failing lists causes for which a flow, or any when it is empty, has failed at least so many times since a time. Runs of
+// FailedFlows lists causes for which a flow, or any when it is empty, has failed at least so many times since a time. Runs of
 // the flow that is told of it do not count: they would tell of themselves.
-func Failing(ctx context.Context, db DB, s Scope, flow, except string, since time.Time, times int) ([]Incident, error) {
+func FailedFlows(ctx context.Context, db DB, s Scope, flow, except string, since time.Time, times int) ([]Incident, error) {
 	rows, _ := db.Query(ctx, fmt.Sprintf(failures, "ended_at >= $5", "a.made_at >= $5", "where n >= $6 order by n desc limit $7"),
 		s.Project, flow, except, s.Environment, since, times, maxMatters)
 	return failed(rows)
@@ -83,30 +83,30 @@ func StillFailed(ctx context.Context, db DB, s Scope, cause, flow string) (*Inci
 	return &list[0], nil
 }
 
-// Missing says whether no run of a flow has begun since a time, and it was released before that.
-func Missing(ctx context.Context, db DB, s Scope, flow string, since time.Time) ([]Incident, error) {
+// FlowsWithoutRuns says whether no run of a flow has begun since a time, and it was released before that.
+func FlowsWithoutRuns(ctx context.Context, db DB, s Scope, flow string, since time.Time) ([]Incident, error) {
 	rows, _ := db.Query(ctx, `select flow, case when last is null then 'nothing has ever arrived' else 'nothing has arrived since ' || to_char(last at time zone 'UTC', 'DD Mon HH24:MI') || ' UTC' end, flow, '', $3::timestamptz
 		from (select $2::text as flow, max(created_at) as last, (select made_at from deployment where project = $1 and environment = $4 and flow = $2) as deployed from run where project = $1 and environment = $4 and flow = $2) x
 		where greatest(last, deployed) < $3`, s.Project, flow, since, s.Environment)
 	return matters(rows)
 }
 
-// Piling lists flows of which more runs wait than so many.
-func Piling(ctx context.Context, db DB, s Scope, flow, except string, most int) ([]Incident, error) {
+// Backlogs lists flows of which more runs wait than so many.
+func Backlogs(ctx context.Context, db DB, s Scope, flow, except string, most int) ([]Incident, error) {
 	rows, _ := db.Query(ctx, `select flow, count(*) || ' runs wait', flow, '', min(created_at) from run
 		where project = $1 and environment = $6 and state in ('waiting', 'retrying') and ($2 = '' or flow = $2) and flow <> $3 group by flow having count(*) > $4 limit $5`, s.Project, flow, except, most, maxMatters, s.Environment)
 	return matters(rows)
 }
 
-// Down lists connections that could be used before, and could not since a time. One that never could is not set up yet.
-func Down(ctx context.Context, db DB, s Scope, connection string, since time.Time) ([]Incident, error) {
+// DownConnections lists connections that could be used before, and could not since a time. One that never could is not set up yet.
+func DownConnections(ctx context.Context, db DB, s Scope, connection string, since time.Time) ([]Incident, error) {
 	rows, _ := db.Query(ctx, `select connection, connection || ' cannot be used: ' || fault, '', connection, since from health
 		where project = $1 and environment = $2 and ($3 = '' or connection = $3) and not healthy and last_ok_at is not null and since <= $4 order by since limit $5`, s.Project, s.Environment, connection, since, maxMatters)
 	return matters(rows)
 }
 
-// Lasting lists runs that have been under way since before a time.
-func Lasting(ctx context.Context, db DB, s Scope, flow, except string, since time.Time) ([]Incident, error) {
+// LongRuns lists runs that have been under way since before a time.
+func LongRuns(ctx context.Context, db DB, s Scope, flow, except string, since time.Time) ([]Incident, error) {
 	rows, _ := db.Query(ctx, `select id::text, 'the run ' || reference || ' is under way since ' || to_char(began_at at time zone 'UTC', 'HH24:MI:SS') || ' UTC', flow, '', began_at from run
 		where project = $1 and environment = $6 and state in ('running', 'retrying') and ($2 = '' or flow = $2) and flow <> $3 and began_at < $4 order by began_at limit $5`, s.Project, flow, except, since, maxMatters, s.Environment)
 	return matters(rows)
@@ -114,17 +114,17 @@ func Lasting(ctx context.Context, db DB, s Scope, flow, except string, since tim
 
 // AlertState is a matter that was told.
 type AlertState struct {
-	ID        int64
-	Alert     string
-	Cause     string
-	Since     time.Time
-	ToldAt    time.Time
-	Told      int
-	Text      string
-	Run       *uuid.UUID // the last one that told it
-	ClearedAt *time.Time
-	Count     int       // how often it has come
-	Newest    time.Time // the last of those that were told
+	ID            int64
+	Alert         string
+	Cause         string
+	Since         time.Time
+	NotifiedAt    time.Time
+	NotifiedCount int
+	Text          string
+	Run           *uuid.UUID // the last one that told it
+	ResolvedAt    *time.Time
+	Count         int       // how often it has come
+	Newest        time.Time // the last of those that were told
 }
 
 const alertStateColumns = "id, alert, cause, since, notified_at, notified_count, text, run, cleared_at, count, newest"
@@ -147,15 +147,15 @@ func AlertStates(ctx context.Context, db DB, s Scope, most int) ([]AlertState, e
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[AlertState])
 }
 
-// Raise keeps that a matter was told for the first time.
-func Raise(ctx context.Context, db DB, s Scope, alert string, m Incident, run uuid.UUID) error {
+// RecordFirst keeps that a matter was told for the first time.
+func RecordFirst(ctx context.Context, db DB, s Scope, alert string, m Incident, run uuid.UUID) error {
 	_, err := db.Exec(ctx, "insert into alert_state (project, environment, alert, cause, since, text, run, count, newest) values ($1, $2, $3, $4, $5, $6, $7, $8, $9)",
 		s.Project, s.Environment, alert, m.Cause, m.Since, m.Text, run, m.Count, m.Newest)
 	return err
 }
 
-// Remind keeps that a matter was told again.
-func Remind(ctx context.Context, db DB, id int64, m Incident, run uuid.UUID) error {
+// RecordRepeat keeps that a matter was told again.
+func RecordRepeat(ctx context.Context, db DB, id int64, m Incident, run uuid.UUID) error {
 	_, err := db.Exec(ctx, "update alert_state set notified_count = notified_count + 1, notified_at = now(), text = $2, run = $3, count = $4, newest = $5 where id = $1", id, m.Text, run, m.Count, m.Newest)
 	return err
 }
@@ -166,8 +166,8 @@ func Recount(ctx context.Context, db DB, id int64, m Incident) error {
 	return err
 }
 
-// Clear keeps that a matter is over; run is nil where nobody was told.
-func Clear(ctx context.Context, db DB, id int64, run *uuid.UUID) error {
+// Resolve keeps that a matter is over; run is nil where nobody was told.
+func Resolve(ctx context.Context, db DB, id int64, run *uuid.UUID) error {
 	_, err := db.Exec(ctx, "update alert_state set cleared_at = now(), run = coalesce($2, run) where id = $1", id, run)
 	return err
 }

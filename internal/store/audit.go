@@ -10,12 +10,12 @@ import (
 
 // AuditEntry is something that a person has done.
 type AuditEntry struct {
-	ID     int64
-	Person string
-	What   string
-	Run    *uuid.UUID
-	About  string
-	At     time.Time
+	ID      int64
+	Person  string
+	Action  string
+	Run     *uuid.UUID
+	Subject string
+	At      time.Time
 }
 
 // AddAuditEntry keeps what a person has done; run may be nil.

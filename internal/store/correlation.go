@@ -11,24 +11,24 @@ import (
 	"hollowreed/internal/core/flow/running"
 )
 
-// Deliver hands messages over, each once, and makes the runs that wait for them be taken on now.
-func Deliver(ctx context.Context, db DB, r Run, step string, of []EffectKey, letters []running.CorrelatedMessage) error {
+// SendMessages hands messages over, each once, and makes the runs that wait for them be taken on now.
+func SendMessages(ctx context.Context, db DB, r Run, step string, of []EffectKey, letters []running.CorrelatedMessage) error {
 	b := &pgx.Batch{}
 	for i, l := range letters {
 		b.Queue("insert into correlated_message (project, environment, kind, reference, content, run, step, record, path) values ($1, $2, $3, $4, $5, $6, $7, $8, $9) on conflict do nothing",
-			r.Project, r.Environment, l.Kind, l.Reference, l.Text, r.ID, step, of[i].Record, of[i].Path)
-		b.Queue(wakeAwaiting, r.Project, l.Kind, l.Reference, r.Environment)
+			r.Project, r.Environment, l.Name, l.CorrelationKey, l.Text, r.ID, step, of[i].Record, of[i].Path)
+		b.Queue(wakeAwaiting, r.Project, l.Name, l.CorrelationKey, r.Environment)
 	}
 	b.Queue(wakeQueue, Queue(r.Environment))
 	return db.SendBatch(ctx, b).Close()
 }
 
-// Await gives the message that was handed over for a record, and since when the record waits; nil where there is none
+// ReceiveMessage gives the message that was handed over for a record, and since when the record waits; nil where there is none
 // yet. A record is noted as waiting before messages are looked for, so that whoever hands one over later finds it.
-func Await(ctx context.Context, db DB, r Run, step string, of EffectKey, l running.CorrelatedMessage) (text *string, since time.Time, err error) {
+func ReceiveMessage(ctx context.Context, db DB, r Run, step string, of EffectKey, l running.CorrelatedMessage) (text *string, since time.Time, err error) {
 	err = db.QueryRow(ctx, `insert into waiting_receive as a (run, step, record, path, project, kind, reference, environment) values ($1, $2, $3, $4, $5, $6, $7, $8)
 		on conflict (run, step, record, path) do update set reference = excluded.reference returning since`,
-		r.ID, step, of.Record, of.Path, r.Project, l.Kind, l.Reference, r.Environment).Scan(&since)
+		r.ID, step, of.Record, of.Path, r.Project, l.Name, l.CorrelationKey, r.Environment).Scan(&since)
 	if err != nil {
 		return nil, since, err
 	}
@@ -38,25 +38,25 @@ func Await(ctx context.Context, db DB, r Run, step string, of EffectKey, l runni
 	}
 	err = db.QueryRow(ctx, `update correlated_message set taken_run = $4, taken_step = $5, taken_record = $6, taken_path = $7
 		where id = (select id from correlated_message where project = $1 and environment = $8 and kind = $2 and reference = $3 and taken_run is null order by id limit 1 for update skip locked) returning content`,
-		r.Project, l.Kind, l.Reference, r.ID, step, of.Record, of.Path, r.Environment).Scan(&text)
+		r.Project, l.Name, l.CorrelationKey, r.ID, step, of.Record, of.Path, r.Environment).Scan(&text)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return nil, since, nil
 	}
 	return text, since, err
 }
 
-// Gathers is one record of a step that gathers.
-type Gathers struct {
+// AggregateItem is one record of a step that gathers.
+type AggregateItem struct {
 	Step, Key, Text string
 	Of              EffectKey
-	Count           int
-	Within          time.Duration
+	Size            int
+	Timeout         time.Duration
 }
 
-// Gather keeps what a record brings. It gives the texts of the group when the record goes on with it; otherwise until when
+// Aggregate keeps what a record brings. It gives the texts of the group when the record goes on with it; otherwise until when
 // the group waits for others, where this record is the one that does, zero where another one goes on. Until the
 // transaction ends, no other worker gathers for the key.
-func Gather(ctx context.Context, tx pgx.Tx, r Run, g Gathers) (texts []string, until time.Time, err error) {
+func Aggregate(ctx context.Context, tx pgx.Tx, r Run, g AggregateItem) (texts []string, until time.Time, err error) {
 	if _, err := tx.Exec(ctx, "select pg_advisory_xact_lock(hashtextextended($1, 11))", r.Scope.String()+"/"+r.Flow+"/"+g.Step+"/"+g.Key); err != nil {
 		return nil, until, err
 	}
@@ -85,7 +85,7 @@ func Gather(ctx context.Context, tx pgx.Tx, r Run, g Gathers) (texts []string, u
 
 // wholeGroup takes the open group of a key for a record, when it is whole; otherwise until when the record waits, where it
 // is the group's first.
-func wholeGroup(ctx context.Context, tx pgx.Tx, r Run, g Gathers, id int64) (whole bool, until time.Time, err error) {
+func wholeGroup(ctx context.Context, tx pgx.Tx, r Run, g AggregateItem, id int64) (whole bool, until time.Time, err error) {
 	var n int
 	var first int64
 	var began, now time.Time
@@ -94,10 +94,10 @@ func wholeGroup(ctx context.Context, tx pgx.Tx, r Run, g Gathers, id int64) (who
 	if err != nil {
 		return false, until, err
 	}
-	until = began.Add(g.Within)
+	until = began.Add(g.Timeout)
 	switch {
-	case g.Count > 0 && n >= g.Count, n >= running.MaxGathered, g.Within > 0 && !now.Before(until):
-	case g.Within > 0 && first == id:
+	case g.Size > 0 && n >= g.Size, n >= running.MaxGathered, g.Timeout > 0 && !now.Before(until):
+	case g.Timeout > 0 && first == id:
 		return false, until, nil
 	default:
 		return false, time.Time{}, nil

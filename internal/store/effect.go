@@ -64,9 +64,9 @@ func DeleteEffects(ctx context.Context, db DB, run uuid.UUID, list []running.Com
 	return db.SendBatch(ctx, b).Close()
 }
 
-// Seen notes keys of a step's records and says which of them other records had before, within a time where it is
+// MarkSeen notes keys of a step's records and says which of them other records had before, within a time where it is
 // not 0. The keys must differ from each other.
-func Seen(ctx context.Context, db DB, r Run, step string, of []EffectKey, keys []string, within time.Duration) (map[string]bool, error) {
+func MarkSeen(ctx context.Context, db DB, r Run, step string, of []EffectKey, keys []string, within time.Duration) (map[string]bool, error) {
 	records, paths := positions(of)
 	rows, err := db.Query(ctx, `with fresh as (
 			insert into duplicate_key as s (project, environment, flow, step, key, run, record, path)

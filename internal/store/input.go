@@ -30,9 +30,9 @@ func addInput(ctx context.Context, db DB, run uuid.UUID, content *spool.Spool) e
 	return err
 }
 
-// KeepInput keeps the records that a run reads, unless another worker has taken the run on.
-func KeepInput(ctx context.Context, tx pgx.Tx, r Run, content *spool.Spool) error {
-	tag, err := tx.Exec(ctx, "update run set content = null where id = $1 and claim = $2", r.ID, r.Claim)
+// SaveInput keeps the records that a run reads, unless another worker has taken the run on.
+func SaveInput(ctx context.Context, tx pgx.Tx, r Run, content *spool.Spool) error {
+	tag, err := tx.Exec(ctx, "update run set content = null where id = $1 and claim = $2", r.ID, r.ClaimVersion)
 	if err == nil && tag.RowsAffected() == 0 {
 		return ErrTakenOn
 	}

@@ -62,8 +62,8 @@ func AddEvents(ctx context.Context, db DB, r Run, list []running.Event) error {
 	return db.SendBatch(ctx, b).Close()
 }
 
-// ForgetEvents removes what steps told for the run as a whole, which tells it anew.
-func ForgetEvents(ctx context.Context, db DB, run uuid.UUID, steps []string) error {
+// DeleteEvents removes what steps told for the run as a whole, which tells it anew.
+func DeleteEvents(ctx context.Context, db DB, run uuid.UUID, steps []string) error {
 	_, err := db.Exec(ctx, "delete from event where run = $1 and record = -1 and step = any($2)", run, steps)
 	return err
 }

@@ -64,7 +64,7 @@ func TestWorkIsDueOnlyWhenItIsLeft(t *testing.T) {
 	db := open(t)
 	due := func(active ...uuid.UUID) bool {
 		t.Helper()
-		due, err := BeatAndLook(t.Context(), db, scope.Environment, "me", active, 5*time.Second)
+		due, err := HeartbeatAndPoll(t.Context(), db, scope.Environment, "me", active, 5*time.Second)
 		require.NoError(t, err)
 		return due
 	}
@@ -74,7 +74,7 @@ func TestWorkIsDueOnlyWhenItIsLeft(t *testing.T) {
 	_, err := db.Exec(t.Context(), "update worker set heartbeat_at = now() - interval '1 minute'")
 	require.NoError(t, err)
 	require.True(t, due(), "the other is silent; its own sign of life is no reason")
-	elsewhere, err := BeatAndLook(t.Context(), db, "Live", "one of another environment", nil, 5*time.Second)
+	elsewhere, err := HeartbeatAndPoll(t.Context(), db, "Live", "one of another environment", nil, 5*time.Second)
 	require.NoError(t, err)
 	require.False(t, elsewhere, "it is nothing to another environment")
 	require.NoError(t, Deregister(t.Context(), db, "other"))

@@ -20,9 +20,9 @@ func TestAMessageIsHandedOverOnce(t *testing.T) {
 	db := open(t)
 	release(t, db, "one")
 	giver, waiter, other := startedRun(t, db, "a"), startedRun(t, db, "b"), startedRun(t, db, "c")
-	asks := running.CorrelatedMessage{Kind: "paid", Reference: "B-7"}
+	asks := running.CorrelatedMessage{Name: "paid", CorrelationKey: "B-7"}
 	await := func(r Run, path string) (string, time.Time) {
-		text, since, err := Await(t.Context(), db, r, "wait", EffectKey{3, path}, asks)
+		text, since, err := ReceiveMessage(t.Context(), db, r, "wait", EffectKey{3, path}, asks)
 		require.NoError(t, err)
 		if text == nil {
 			return "", since
@@ -34,7 +34,7 @@ func TestAMessageIsHandedOverOnce(t *testing.T) {
 	id := job(t, db, waiter.ID, "scheduled", "w", time.Hour)
 	elsewhere := job(t, db, other.ID, "scheduled", "w", time.Hour)
 	for range 2 { // the step that hands it over is done again
-		require.NoError(t, Deliver(t.Context(), db, giver, "give", []EffectKey{{0, ""}}, []running.CorrelatedMessage{{Kind: "paid", Reference: "B-7", Text: "412.00"}}))
+		require.NoError(t, SendMessages(t.Context(), db, giver, "give", []EffectKey{{0, ""}}, []running.CorrelatedMessage{{Name: "paid", CorrelationKey: "B-7", Text: "412.00"}}))
 	}
 	_, due := jobState(t, db, id)
 	require.True(t, due, "who waits is woken")
@@ -49,19 +49,19 @@ func TestAMessageIsHandedOverOnce(t *testing.T) {
 	require.Empty(t, text, "another entry has its own")
 	text, _ = await(other, "")
 	require.Empty(t, text, "it was handed over once, though the step was done twice")
-	require.NoError(t, Deliver(t.Context(), db, giver, "give", []EffectKey{{1, ""}}, []running.CorrelatedMessage{{Kind: "refused", Reference: "B-7", Text: "no"}}))
+	require.NoError(t, SendMessages(t.Context(), db, giver, "give", []EffectKey{{1, ""}}, []running.CorrelatedMessage{{Name: "refused", CorrelationKey: "B-7", Text: "no"}}))
 	text, _ = await(other, "")
 	require.Empty(t, text, "of another kind")
-	require.NoError(t, Deliver(t.Context(), db, giver, "give", []EffectKey{{2, ""}}, []running.CorrelatedMessage{{Kind: "paid", Reference: "B-7", Text: "second"}}))
+	require.NoError(t, SendMessages(t.Context(), db, giver, "give", []EffectKey{{2, ""}}, []running.CorrelatedMessage{{Name: "paid", CorrelationKey: "B-7", Text: "second"}}))
 	text, _ = await(other, "")
 	require.Equal(t, "second", text)
 }
 
 // gather brings one record of a run.
-func gather(t *testing.T, db *pgxpool.Pool, r Run, g Gathers) (texts []string, until time.Time) {
+func gather(t *testing.T, db *pgxpool.Pool, r Run, g AggregateItem) (texts []string, until time.Time) {
 	t.Helper()
 	in(t, db, func(tx pgx.Tx) (err error) {
-		texts, until, err = Gather(t.Context(), tx, r, g)
+		texts, until, err = Aggregate(t.Context(), tx, r, g)
 		return err
 	})
 	return texts, until
@@ -74,7 +74,7 @@ func TestAGroupIsWholeByItsCount(t *testing.T) {
 	release(t, db, "one")
 	r := startedRun(t, db, "a")
 	bring := func(record int, key string) []string {
-		texts, until := gather(t, db, r, Gathers{Step: "g", Key: key, Text: fmt.Sprint(record), Of: EffectKey{Record: record}, Count: 3})
+		texts, until := gather(t, db, r, AggregateItem{Step: "g", Key: key, Text: fmt.Sprint(record), Of: EffectKey{Record: record}, Size: 3})
 		require.True(t, until.IsZero())
 		return texts
 	}
@@ -95,11 +95,11 @@ func TestAGroupIsWholeByItsTime(t *testing.T) {
 	db := open(t)
 	release(t, db, "one")
 	r := startedRun(t, db, "a")
-	first := Gathers{Step: "g", Key: "x", Text: "1", Of: EffectKey{Record: 1}, Within: time.Minute}
+	first := AggregateItem{Step: "g", Key: "x", Text: "1", Of: EffectKey{Record: 1}, Timeout: time.Minute}
 	texts, until := gather(t, db, r, first)
 	require.Empty(t, texts)
 	require.WithinDuration(t, time.Now().Add(time.Minute), until, 10*time.Second)
-	texts, none := gather(t, db, r, Gathers{Step: "g", Key: "x", Text: "2", Of: EffectKey{Record: 2}, Within: time.Minute})
+	texts, none := gather(t, db, r, AggregateItem{Step: "g", Key: "x", Text: "2", Of: EffectKey{Record: 2}, Timeout: time.Minute})
 	require.Empty(t, texts)
 	require.True(t, none.IsZero(), "one waits for all")
 	_, again := gather(t, db, r, first)
@@ -128,7 +128,7 @@ func TestManyGatherAtOnce(t *testing.T) {
 	for i, r := range runs {
 		wg.Go(func() {
 			for n := range each {
-				texts, _ := gather(t, db, r, Gathers{Step: "g", Key: "x", Text: fmt.Sprintf("%d/%d", i, n), Of: EffectKey{Record: n}, Count: 4})
+				texts, _ := gather(t, db, r, AggregateItem{Step: "g", Key: "x", Text: fmt.Sprintf("%d/%d", i, n), Of: EffectKey{Record: n}, Size: 4})
 				mu.Lock()
 				for _, text := range texts {
 					seen[text]++
@@ -183,7 +183,7 @@ func TestKeysAreSeen(t *testing.T) {
 		for i := range of {
 			of[i] = EffectKey{Record: record + i}
 		}
-		m, err := Seen(t.Context(), db, r, "once", of, keys, within)
+		m, err := MarkSeen(t.Context(), db, r, "once", of, keys, within)
 		require.NoError(t, err)
 		var list []string
 		for _, k := range keys {
@@ -202,7 +202,7 @@ func TestKeysAreSeen(t *testing.T) {
 	require.Equal(t, []string{"x"}, seen(second, 2*time.Hour, 9, "x"))
 	require.Empty(t, seen(second, time.Minute, 9, "x"))
 	require.Equal(t, []string{"x"}, seen(first, time.Minute, 0, "x"), "it is the other's now")
-	none, err := Seen(t.Context(), db, Run{ID: uuid.Must(uuid.NewV7()), Scope: scope, Flow: "g"}, "once", []EffectKey{{}}, []string{"y"}, 0)
+	none, err := MarkSeen(t.Context(), db, Run{ID: uuid.Must(uuid.NewV7()), Scope: scope, Flow: "g"}, "once", []EffectKey{{}}, []string{"y"}, 0)
 	require.NoError(t, err)
 	require.Empty(t, none, "another flow")
 }

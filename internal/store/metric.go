@@ -14,13 +14,13 @@ const Spans = 24
 // Metric is how much was done in a time, how much of it failed, and how long it took.
 type Metric struct {
 	Kind, Name string
-	Done       int
+	Count      int
 	Failed     int
-	Took       []int32 // counts of durations, by their span
+	Durations  []int32 // counts of durations, by their span
 }
 
-// SpanOf is the span of a duration.
-func SpanOf(d time.Duration) int {
+// DurationBucket is the span of a duration.
+func DurationBucket(d time.Duration) int {
 	ms := d.Milliseconds()
 	if ms <= 0 {
 		return 0
@@ -30,23 +30,23 @@ func SpanOf(d time.Duration) int {
 
 // Add counts one thing that was done.
 func (f *Metric) Add(took time.Duration, failed bool) {
-	if f.Took == nil {
-		f.Took = make([]int32, Spans)
+	if f.Durations == nil {
+		f.Durations = make([]int32, Spans)
 	}
-	f.Done++
-	f.Took[SpanOf(took)]++
+	f.Count++
+	f.Durations[DurationBucket(took)]++
 	if failed {
 		f.Failed++
 	}
 }
 
-// Within is a duration within which a share of all was done, from 0 to 1: the upper end of its span. Zero where nothing was.
-func (f *Metric) Within(share float64) time.Duration {
+// Quantile is a duration within which a share of all was done, from 0 to 1: the upper end of its span. Zero where nothing was.
+func (f *Metric) Quantile(share float64) time.Duration {
 	var all, so int32
-	for _, n := range f.Took {
+	for _, n := range f.Durations {
 		all += n
 	}
-	for i, n := range f.Took {
+	for i, n := range f.Durations {
 		if so += n; n > 0 && float64(so) >= share*float64(all) {
 			return time.Millisecond << i
 		}
@@ -60,7 +60,7 @@ func AddMetrics(ctx context.Context, db DB, s Scope, list []Metric) error {
 	for _, f := range list {
 		b.Queue(`insert into metric as f (project, environment, kind, name, minute, count, failed, duration_buckets) values ($1, $2, $3, $4, date_trunc('minute', now()), $5, $6, $7)
 			on conflict (project, environment, kind, name, minute) do update set count = f.count + excluded.count, failed = f.failed + excluded.failed, duration_buckets = add_counts(f.duration_buckets, excluded.duration_buckets)`,
-			s.Project, s.Environment, f.Kind, f.Name, f.Done, f.Failed, f.Took)
+			s.Project, s.Environment, f.Kind, f.Name, f.Count, f.Failed, f.Durations)
 	}
 	return db.SendBatch(ctx, b).Close()
 }
@@ -69,9 +69,9 @@ func AddMetrics(ctx context.Context, db DB, s Scope, list []Metric) error {
 type MetricAt struct {
 	Kind, Name string
 	At         time.Time
-	Done       int
+	Count      int
 	Failed     int
-	Took       []int32
+	Durations  []int32
 }
 
 // Metrics lists what was counted since a time, in steps of so many minutes, by kind, name and time.

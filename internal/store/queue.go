@@ -35,9 +35,9 @@ const wakeAwaiting = `update river_job j set state = 'available', scheduled_at =
 	where a.project = $1 and a.environment = $4 and a.kind = $2 and a.reference = $3
 		and j.args @> jsonb_build_object('run', a.run) and j.kind = 'run' and j.state in ('scheduled', 'available')`
 
-// BeatAndLook says that a worker is alive, and whether somebody's work in its environment is to be given back: that of a worker that has been
+// HeartbeatAndPoll says that a worker is alive, and whether somebody's work in its environment is to be given back: that of a worker that has been
 // silent for too long, a run that nobody works on, or a job of its own on which it does not work.
-func BeatAndLook(ctx context.Context, db DB, environment, id string, active []uuid.UUID, silence time.Duration) (due bool, err error) {
+func HeartbeatAndPoll(ctx context.Context, db DB, environment, id string, active []uuid.UUID, silence time.Duration) (due bool, err error) {
 	err = db.QueryRow(ctx, `with beat as (insert into worker (id, environment) values ($1, $4) on conflict (id) do update set heartbeat_at = now())
 		select exists (select from worker where id <> $1 and environment = $4 and heartbeat_at < now() - make_interval(secs => $3))
 			or exists (select from river_job where state = 'running' and queue = $5 and attempted_by[array_upper(attempted_by, 1)] <> $1

@@ -44,7 +44,7 @@ func SaveRecordedCall(ctx context.Context, db DB, s Scope, list []trial.Recorded
 			return err
 		}
 		hash := sha256.Sum256([]byte(h.Key()))
-		byFlow[h.Flow] = append(byFlow[h.Flow], running.StateEntry{Key: hex.EncodeToString(hash[:]), Text: string(text), Until: time.Now().Add(heardFor)})
+		byFlow[h.Flow] = append(byFlow[h.Flow], running.StateEntry{Key: hex.EncodeToString(hash[:]), Text: string(text), ExpiresAt: time.Now().Add(heardFor)})
 	}
 	for id, notes := range byFlow {
 		if err := PutState(ctx, db, s, heardSpace+id, notes); err != nil {
@@ -73,8 +73,8 @@ func RecordedCalls(ctx context.Context, db DB, s Scope, flows ...string) (*trial
 	return rec, nil
 }
 
-// TypeTry keeps what somebody has typed for the tries of a flow; what is empty is forgotten.
-func TypeTry(ctx context.Context, db DB, s Scope, id string, with trial.TriedWith) error {
+// SaveTestInput keeps what somebody has typed for the tries of a flow; what is empty is forgotten.
+func SaveTestInput(ctx context.Context, db DB, s Scope, id string, with trial.TriedWith) error {
 	if with.Empty() {
 		return DeleteState(ctx, db, s, withSpace, id)
 	}
@@ -85,8 +85,8 @@ func TypeTry(ctx context.Context, db DB, s Scope, id string, with trial.TriedWit
 	return PutState(ctx, db, s, withSpace, []running.StateEntry{{Key: id, Text: string(text)}})
 }
 
-// TypedTry is what somebody has typed for the tries of a flow; nil where nobody has.
-func TypedTry(ctx context.Context, db DB, s Scope, id string) (*trial.TriedWith, error) {
+// TestInput is what somebody has typed for the tries of a flow; nil where nobody has.
+func TestInput(ctx context.Context, db DB, s Scope, id string) (*trial.TriedWith, error) {
 	kept, err := GetState(ctx, db, s, withSpace, []string{id})
 	if err != nil || kept[id] == "" {
 		return nil, err

@@ -48,33 +48,33 @@ type Run struct {
 	FirstLine int        // line of the file at which the content begins
 	Parent    *uuid.UUID // the run that it is done again for, or with a Caller the run that started it
 	Caller
-	StartedBy string
-	State     State
-	Claim     int64
-	Attempt   int
-	NextAt    *time.Time
-	CancelBy  *string
-	Taken     int // records dealt with for good
-	Aside     int // of them set aside
-	Counts    map[string]*running.Counts
-	Fault     *fault.Fault
-	Warning   string
-	CreatedAt time.Time
-	BeganAt   *time.Time
-	EndedAt   *time.Time
-	HasInput  bool           // the records are kept with the run, not in a file
-	Input     []byte         // the message that the run begins with, as JSON
-	Answer    []byte         // what its caller is answered, as JSON
-	Request   []byte         // the HTTP request that it came with, as JSON
-	Reply     *running.Reply // how that is answered, beside the answer
-	Totals    []byte         // what tally steps carry, as JSON by step
-	FromStep  string         // at which it begins, with what its parent had come to there; empty: at its start
-	Lane      string         // of the runs with the same one is under way; empty: they need not wait
-	Turns     bool           // it may have to wait for its turn
-	ReadAs    string         // the notation of records that were mended; empty: as the flow says
-	Entry     *Entry         // the entry of a list that is done again by itself; nil: the whole
-	Deaths    int            // how often its worker ended while it worked on the run, which came no further in between
-	Handled   string         // what somebody did about its fault: run again, let go; empty: nothing yet
+	StartedBy       string
+	State           State
+	ClaimVersion    int64
+	Attempt         int
+	NextAttemptAt   *time.Time
+	CancelBy        *string
+	RecordsRead     int // records dealt with for good
+	RecordsSetAside int // of them set aside
+	Counts          map[string]*running.Counts
+	Fault           *fault.Fault
+	Warning         string
+	CreatedAt       time.Time
+	BeganAt         *time.Time
+	EndedAt         *time.Time
+	HasInput        bool           // the records are kept with the run, not in a file
+	Input           []byte         // the message that the run begins with, as JSON
+	Answer          []byte         // what its caller is answered, as JSON
+	Request         []byte         // the HTTP request that it came with, as JSON
+	Reply           *running.Reply // how that is answered, beside the answer
+	Totals          []byte         // what tally steps carry, as JSON by step
+	FromStep        string         // at which it begins, with what its parent had come to there; empty: at its start
+	Lane            string         // of the runs with the same one is under way; empty: they need not wait
+	Turns           bool           // it may have to wait for its turn
+	ReadAs          string         // the notation of records that were mended; empty: as the flow says
+	Entry           *Entry         // the entry of a list that is done again by itself; nil: the whole
+	Deaths          int            // how often its worker ended while it worked on the run, which came no further in between
+	Handled         string         // what somebody did about its fault: run again, let go; empty: nothing yet
 }
 
 // Entry is an entry of a list in a record of the parent, which a run does again by itself.
@@ -104,7 +104,7 @@ const runColumns = `id, project, environment, flow, release, release_flow, refer
 func asRun(row pgx.CollectableRow) (r Run, err error) {
 	err = row.Scan(&r.ID, &r.Project, &r.Environment, &r.Flow, &r.Release, &r.Of, &r.Reference, &r.File, &r.InputPath, &r.DonePath, &r.FirstLine, &r.Parent,
 		&r.Caller.Step, &r.Caller.Record, &r.Caller.Path, &r.Caller.Depth, &r.StartedBy,
-		&r.State, &r.Claim, &r.Attempt, &r.NextAt, &r.CancelBy, &r.Taken, &r.Aside, &r.Counts, &r.Fault, &r.Warning, &r.CreatedAt, &r.BeganAt, &r.EndedAt, &r.HasInput, &r.Input, &r.Answer, &r.Totals, &r.Lane, &r.Request, &r.Reply, &r.FromStep, &r.Turns, &r.ReadAs, &r.Entry, &r.Handled, &r.Deaths)
+		&r.State, &r.ClaimVersion, &r.Attempt, &r.NextAttemptAt, &r.CancelBy, &r.RecordsRead, &r.RecordsSetAside, &r.Counts, &r.Fault, &r.Warning, &r.CreatedAt, &r.BeganAt, &r.EndedAt, &r.HasInput, &r.Input, &r.Answer, &r.Totals, &r.Lane, &r.Request, &r.Reply, &r.FromStep, &r.Turns, &r.ReadAs, &r.Entry, &r.Handled, &r.Deaths)
 	return r, err
 }
 
@@ -271,7 +271,7 @@ func CloseRuns(ctx context.Context, db DB, list []RunResult) ([]RunClosed, error
 	out := make([]RunClosed, len(list))
 	for i, e := range list {
 		r := e.Run
-		b.Queue(end, r.ID, r.Claim, r.Taken, r.Aside, r.Counts, r.Totals, r.Answer, r.Reply, e.State, e.Fault, e.Entries).QueryRow(func(row pgx.Row) error {
+		b.Queue(end, r.ID, r.ClaimVersion, r.RecordsRead, r.RecordsSetAside, r.Counts, r.Totals, r.Answer, r.Reply, e.State, e.Fault, e.Entries).QueryRow(func(row pgx.Row) error {
 			err := row.Scan(&out[i].CancelledBy)
 			if out[i].TakenOn = errors.Is(err, pgx.ErrNoRows); out[i].TakenOn {
 				return nil
@@ -294,7 +294,7 @@ const end = `with ended as (
 func Progress(ctx context.Context, db DB, r Run) (cancelledBy *string, err error) {
 	err = db.QueryRow(ctx, `update run set taken = $3, aside = $4, counts = $5, totals = $6, answer = coalesce($7, answer), reply = coalesce($8, reply), attempt = 1
 		where id = $1 and claim = $2 and state = 'running' returning cancel_by`,
-		r.ID, r.Claim, r.Taken, r.Aside, r.Counts, r.Totals, r.Answer, r.Reply).Scan(&cancelledBy)
+		r.ID, r.ClaimVersion, r.RecordsRead, r.RecordsSetAside, r.Counts, r.Totals, r.Answer, r.Reply).Scan(&cancelledBy)
 	if err == pgx.ErrNoRows {
 		return nil, ErrTakenOn
 	}
@@ -303,7 +303,7 @@ func Progress(ctx context.Context, db DB, r Run) (cancelledBy *string, err error
 
 // Suspend lets a run wait until a time at which it is taken on again. That it was taken on does not count as a try.
 func Suspend(ctx context.Context, db DB, r Run, until time.Time) error {
-	tag, err := db.Exec(ctx, "update run set state = 'waiting', next_at = $3, attempt = greatest(attempt - 1, 0) where id = $1 and claim = $2", r.ID, r.Claim, until)
+	tag, err := db.Exec(ctx, "update run set state = 'waiting', next_at = $3, attempt = greatest(attempt - 1, 0) where id = $1 and claim = $2", r.ID, r.ClaimVersion, until)
 	if err == nil && tag.RowsAffected() == 0 {
 		err = ErrTakenOn
 	}
@@ -320,7 +320,7 @@ func Cancelled(ctx context.Context, db DB, runs []uuid.UUID, grace time.Duration
 func Finish(ctx context.Context, db DB, r Run, state State, f *fault.Fault, nextAt *time.Time) error {
 	tag, err := db.Exec(ctx, `update run set state = $3, fault = $4, next_at = $5,
 		ended_at = case when $3 in ('done', 'set aside', 'stopped') then now() end
-		where id = $1 and claim = $2`, r.ID, r.Claim, state, f, nextAt)
+		where id = $1 and claim = $2`, r.ID, r.ClaimVersion, state, f, nextAt)
 	if err != nil {
 		return err
 	}

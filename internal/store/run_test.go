@@ -78,7 +78,7 @@ func TestFreeRunsAreClaimedTogether(t *testing.T) {
 	got := map[uuid.UUID]Run{}
 	for _, r := range runs {
 		got[r.ID] = r
-		require.Equal(t, int64(1), r.Claim)
+		require.Equal(t, int64(1), r.ClaimVersion)
 		require.Equal(t, Running, r.State)
 		require.NotNil(t, r.BeganAt)
 	}
@@ -99,7 +99,7 @@ func TestEndsAreRecordedTogether(t *testing.T) {
 	require.NoError(t, Cancel(t.Context(), db, asked, "mo"))
 	_, err := Claim(t.Context(), db, old.ID, "other")
 	require.NoError(t, err)
-	well.Taken, well.Counts = 3, map[string]*running.Counts{"n": {In: 3, Out: 3}}
+	well.RecordsRead, well.Counts = 3, map[string]*running.Counts{"n": {In: 3, Out: 3}}
 	list := []RunResult{{Run: well, State: Done, Entries: []byte("j")}, {Run: asked, State: Done, Entries: []byte("k")}, {Run: old, State: Done, Entries: []byte("l")}}
 	ended, err := CloseRuns(t.Context(), db, list)
 	require.NoError(t, err)
@@ -168,7 +168,7 @@ func TestARunRestsAndGoesOn(t *testing.T) {
 	now := byID(t, db, r.ID)
 	require.Equal(t, Waiting, now.State)
 	require.Equal(t, 0, now.Attempt)
-	require.WithinDuration(t, until, *now.NextAt, time.Millisecond)
+	require.WithinDuration(t, until, *now.NextAttemptAt, time.Millisecond)
 	fresh, err := Claim(t.Context(), db, r.ID, "w")
 	require.NoError(t, err)
 	require.ErrorIs(t, Suspend(t.Context(), db, r, until), ErrTakenOn)
@@ -230,7 +230,7 @@ func TestInputsArePieces(t *testing.T) {
 	defer content.Close()
 	_, err := content.Write([]byte(long))
 	require.NoError(t, err)
-	in(t, db, func(tx pgx.Tx) error { return KeepInput(t.Context(), tx, r, &content) })
+	in(t, db, func(tx pgx.Tx) error { return SaveInput(t.Context(), tx, r, &content) })
 	read := func(id uuid.UUID) string {
 		text, err := io.ReadAll(OpenInput(t.Context(), db, id))
 		require.NoError(t, err)
@@ -246,13 +246,13 @@ func TestInputsArePieces(t *testing.T) {
 	require.True(t, long == read(again))
 	_, err = Claim(t.Context(), db, r.ID, "other")
 	require.NoError(t, err)
-	err = pgx.BeginFunc(t.Context(), db, func(tx pgx.Tx) error { return KeepInput(t.Context(), tx, r, spool.Of([]byte("late"))) })
+	err = pgx.BeginFunc(t.Context(), db, func(tx pgx.Tx) error { return SaveInput(t.Context(), tx, r, spool.Of([]byte("late"))) })
 	require.ErrorIs(t, err, ErrTakenOn)
 	require.True(t, long == read(r.ID))
 	fresh := byID(t, db, r.ID)
-	in(t, db, func(tx pgx.Tx) error { return KeepInput(t.Context(), tx, fresh, spool.Of([]byte("short"))) })
+	in(t, db, func(tx pgx.Tx) error { return SaveInput(t.Context(), tx, fresh, spool.Of([]byte("short"))) })
 	require.Equal(t, "short", read(r.ID), "nothing of the long one is left")
-	in(t, db, func(tx pgx.Tx) error { return KeepInput(t.Context(), tx, fresh, spool.Of(nil)) })
+	in(t, db, func(tx pgx.Tx) error { return SaveInput(t.Context(), tx, fresh, spool.Of(nil)) })
 	require.Empty(t, read(r.ID))
 	require.True(t, byID(t, db, r.ID).HasInput, "an empty one is one, too")
 	ctx, cancel := context.WithCancel(t.Context())

@@ -191,8 +191,8 @@ func SecretUsers(ctx context.Context, db DB, s Scope) (map[string][]string, erro
 // Health is how a connection was when it was last looked at.
 type Health struct {
 	Connection string
-	Well       bool
-	TookMS     int
+	Healthy    bool
+	ResponseMS int
 	Fault      string
 	GoodAt     *time.Time
 	BadAt      *time.Time
@@ -204,7 +204,7 @@ type Health struct {
 func SaveHealth(ctx context.Context, db DB, s Scope, list ...Health) (changed []string, err error) {
 	ids, wells, took, faults := make([]string, len(list)), make([]bool, len(list)), make([]int, len(list)), make([]string, len(list))
 	for i, h := range list {
-		ids[i], wells[i], took[i], faults[i] = h.Connection, h.Well, h.TookMS, h.Fault
+		ids[i], wells[i], took[i], faults[i] = h.Connection, h.Healthy, h.ResponseMS, h.Fault
 	}
 	rows, _ := db.Query(ctx, `with was as (select connection, healthy from health where project = $1 and environment = $2 and connection = any($3)),
 		now_is as (insert into health as h (project, environment, connection, healthy, response_ms, fault, last_ok_at, last_fault_at)

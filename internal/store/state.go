@@ -28,7 +28,7 @@ func PutState(ctx context.Context, db DB, s Scope, space string, notes []running
 	b := &pgx.Batch{}
 	for _, n := range notes {
 		b.Queue(`insert into flow_state (project, environment, namespace, key, content, expires_at) values ($1, $2, $3, $4, $5, nullif($6, '0001-01-01 00:00:00Z'::timestamptz))
-			on conflict (project, environment, namespace, key) do update set content = excluded.content, expires_at = excluded.expires_at`, s.Project, s.Environment, space, n.Key, n.Text, n.Until)
+			on conflict (project, environment, namespace, key) do update set content = excluded.content, expires_at = excluded.expires_at`, s.Project, s.Environment, space, n.Key, n.Text, n.ExpiresAt)
 	}
 	return db.SendBatch(ctx, b).Close()
 }

@@ -254,11 +254,11 @@ func TestAnOldClaimCanRecordNothing(t *testing.T) {
 	require.NoError(t, err)
 	fresh, err := Claim(t.Context(), db, id, "second")
 	require.NoError(t, err)
-	require.Greater(t, fresh.Claim, old.Claim)
+	require.Greater(t, fresh.ClaimVersion, old.ClaimVersion)
 	_, err = Progress(t.Context(), db, old)
 	require.ErrorIs(t, err, ErrTakenOn)
 	require.ErrorIs(t, Finish(t.Context(), db, old, Done, nil, nil), ErrTakenOn)
-	fresh.Taken = 7
+	fresh.RecordsRead = 7
 	fresh.Counts = map[string]*running.Counts{"keep": {In: 7, Out: 7}}
 	_, err = Progress(t.Context(), db, fresh)
 	require.NoError(t, err)
@@ -332,7 +332,7 @@ func TestAsidesAreHandledOnce(t *testing.T) {
 	release(t, db, "one")
 	id := addRun(t, db, "a")
 	require.NoError(t, AddAside(t.Context(), db, nil))
-	list := []Aside{{Run: id, Record: 4, Line: 5, Step: "read", Raw: []byte("x\x00\xff"), Faults: fault.List{fault.Expect(fault.Type, "a number", "x\x00").In("qty")}}}
+	list := []Aside{{Run: id, Record: 4, Line: 5, Step: "read", Raw: []byte("x\x00\xff"), Faults: fault.List{fault.Expect(fault.Type, "a number", "x\x00").InField("qty")}}}
 	require.NoError(t, AddAside(t.Context(), db, list))
 	got, err := Asides(t.Context(), db, id, 10)
 	require.NoError(t, err)
@@ -400,7 +400,7 @@ func TestDeathsOfWorkersAreCounted(t *testing.T) {
 	r, err := Claim(t.Context(), db, id, "alive")
 	require.NoError(t, err)
 	require.Equal(t, 3, r.Deaths)
-	r.Taken = 5
+	r.RecordsRead = 5
 	_, err = Progress(t.Context(), db, r)
 	require.NoError(t, err)
 	require.Equal(t, []int{3, 1, 2}, []int{dies(), dies(), dies()})

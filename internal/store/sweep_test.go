@@ -110,12 +110,12 @@ func TestNotesAreKeptForATime(t *testing.T) {
 	db := open(t)
 	const space = "s"
 	past, future := time.Now().Add(-time.Minute), time.Now().Add(time.Hour)
-	require.NoError(t, PutState(t.Context(), db, scope, space, []running.StateEntry{{Key: "a", Text: "for ever"}, {Key: "b", Text: "over", Until: past}, {Key: "c", Text: "an hour", Until: future}}))
+	require.NoError(t, PutState(t.Context(), db, scope, space, []running.StateEntry{{Key: "a", Text: "for ever"}, {Key: "b", Text: "over", ExpiresAt: past}, {Key: "c", Text: "an hour", ExpiresAt: future}}))
 	require.NoError(t, PutState(t.Context(), db, scope, "other", []running.StateEntry{{Key: "a", Text: "elsewhere"}}))
 	known, err := GetState(t.Context(), db, scope, space, []string{"a", "b", "c", "d"})
 	require.NoError(t, err)
 	require.Equal(t, map[string]string{"a": "for ever", "c": "an hour"}, known)
-	require.NoError(t, PutState(t.Context(), db, scope, space, []running.StateEntry{{Key: "a", Text: "anew", Until: future}}))
+	require.NoError(t, PutState(t.Context(), db, scope, space, []running.StateEntry{{Key: "a", Text: "anew", ExpiresAt: future}}))
 	list, err := ListState(t.Context(), db, scope, space, 10)
 	require.NoError(t, err)
 	require.Equal(t, []StateEntry{{"a", "anew"}, {"c", "an hour"}}, list)
@@ -143,16 +143,16 @@ func TestTriesRemember(t *testing.T) {
 	chosen, err := CallModes(t.Context(), db, scope)
 	require.NoError(t, err)
 	require.Equal(t, map[string]trial.CallMode{"f/post": "not at all"}, chosen)
-	require.NoError(t, SaveRecordedCall(t.Context(), db, scope, []trial.RecordedCall{{Flow: "f", Step: "s", Asked: "1", Answer: "one"}, {Flow: "g", Step: "s", Asked: "1", Answer: "g's"}}))
-	require.NoError(t, SaveRecordedCall(t.Context(), db, scope, []trial.RecordedCall{{Flow: "f", Step: "s", Asked: "1", Answer: "uno"}, {Flow: "f", Step: "s", Asked: "2", Fault: fault.New(fault.Outside, "no")}}))
+	require.NoError(t, SaveRecordedCall(t.Context(), db, scope, []trial.RecordedCall{{Flow: "f", Step: "s", Request: "1", Response: "one"}, {Flow: "g", Step: "s", Request: "1", Response: "g's"}}))
+	require.NoError(t, SaveRecordedCall(t.Context(), db, scope, []trial.RecordedCall{{Flow: "f", Step: "s", Request: "1", Response: "uno"}, {Flow: "f", Step: "s", Request: "2", Fault: fault.New(fault.Outside, "no")}}))
 	rec, err := RecordedCalls(t.Context(), db, scope, "f")
 	require.NoError(t, err)
 	got := map[string]trial.RecordedCall{}
 	for _, h := range rec.All() {
-		got[h.Flow+h.Asked] = h
+		got[h.Flow+h.Request] = h
 	}
 	require.Len(t, got, 2)
-	require.Equal(t, "uno", got["f1"].Answer)
+	require.Equal(t, "uno", got["f1"].Response)
 	require.Equal(t, "no", got["f2"].Fault.Message)
 	rec, err = RecordedCalls(t.Context(), db, scope, "f", "g")
 	require.NoError(t, err)

@@ -122,7 +122,7 @@ func TestDeedsAndSearchesAreKept(t *testing.T) {
 	deeds, err := AuditEntries(t.Context(), db, scope, nil, 10)
 	require.NoError(t, err)
 	require.Len(t, deeds, 2)
-	require.Equal(t, "paused", deeds[0].What)
+	require.Equal(t, "paused", deeds[0].Action)
 	deeds, err = AuditEntries(t.Context(), db, scope, &id, 10)
 	require.NoError(t, err)
 	require.Len(t, deeds, 1)
@@ -157,14 +157,14 @@ func TestMattersAreFound(t *testing.T) {
 		return out
 	}
 	failing := func(flow, except string, times int) []string {
-		return causes(Failing(t.Context(), db, scope, flow, except, past, times))
+		return causes(FailedFlows(t.Context(), db, scope, flow, except, past, times))
 	}
 	require.Len(t, failing("", "", 3), 1)
 	require.Len(t, failing("f", "", 1), 1, "what somebody stopped has not failed")
 	require.Empty(t, failing("", "", 4))
 	require.Empty(t, failing("g", "", 1))
 	require.Empty(t, failing("", "f", 1), "nobody is told of the flow that tells")
-	found, err := Failing(t.Context(), db, scope, "f", "", past, 1)
+	found, err := FailedFlows(t.Context(), db, scope, "f", "", past, 1)
 	require.NoError(t, err)
 	require.NotNil(t, found[0].Run)
 	require.NotNil(t, found[0].Fault)
@@ -175,38 +175,38 @@ func TestMattersAreFound(t *testing.T) {
 	require.NoError(t, err)
 	require.Nil(t, none)
 
-	require.Empty(t, causes(Missing(t.Context(), db, scope, "f", past)), "some have arrived")
-	missing, err := Missing(t.Context(), db, scope, "f", time.Now().Add(time.Hour))
+	require.Empty(t, causes(FlowsWithoutRuns(t.Context(), db, scope, "f", past)), "some have arrived")
+	missing, err := FlowsWithoutRuns(t.Context(), db, scope, "f", time.Now().Add(time.Hour))
 	require.NoError(t, err)
 	require.Contains(t, missing[0].Text, "nothing has arrived since")
 
 	waiting := addRun(t, db, "w")
-	require.Equal(t, []string{"f"}, causes(Piling(t.Context(), db, scope, "", "", 0)))
-	require.Empty(t, causes(Piling(t.Context(), db, scope, "", "", 1)))
+	require.Equal(t, []string{"f"}, causes(Backlogs(t.Context(), db, scope, "", "", 0)))
+	require.Empty(t, causes(Backlogs(t.Context(), db, scope, "", "", 1)))
 	backlog, err := Backlog(t.Context(), db, scope)
 	require.NoError(t, err)
 	require.Equal(t, map[string]int{"f": 1}, backlog)
 	_, err = Claim(t.Context(), db, waiting, "w")
 	require.NoError(t, err)
-	require.Empty(t, causes(Lasting(t.Context(), db, scope, "", "", past)))
-	require.Equal(t, []string{waiting.String()}, causes(Lasting(t.Context(), db, scope, "", "", time.Now().Add(time.Minute))))
+	require.Empty(t, causes(LongRuns(t.Context(), db, scope, "", "", past)))
+	require.Equal(t, []string{waiting.String()}, causes(LongRuns(t.Context(), db, scope, "", "", time.Now().Add(time.Minute))))
 
 	for _, well := range []bool{true, false} {
-		changed, err := SaveHealth(t.Context(), db, scope.In("Live"), Health{Connection: "desk", Well: well, Fault: "refused"})
+		changed, err := SaveHealth(t.Context(), db, scope.In("Live"), Health{Connection: "desk", Healthy: well, Fault: "refused"})
 		require.NoError(t, err)
 		require.Equal(t, []string{"desk"}, changed)
 	}
 	changed, err := SaveHealth(t.Context(), db, scope.In("Live"), Health{Connection: "desk", Fault: "refused"})
 	require.NoError(t, err)
 	require.Empty(t, changed)
-	require.Empty(t, causes(Down(t.Context(), db, scope.In("Live"), "", past)), "not yet that long")
-	down, err := Down(t.Context(), db, scope.In("Live"), "desk", time.Now().Add(time.Minute))
+	require.Empty(t, causes(DownConnections(t.Context(), db, scope.In("Live"), "", past)), "not yet that long")
+	down, err := DownConnections(t.Context(), db, scope.In("Live"), "desk", time.Now().Add(time.Minute))
 	require.NoError(t, err)
 	require.Equal(t, "desk cannot be used: refused", down[0].Text)
-	require.Empty(t, causes(Down(t.Context(), db, scope.In("Trial"), "", time.Now().Add(time.Minute))))
+	require.Empty(t, causes(DownConnections(t.Context(), db, scope.In("Trial"), "", time.Now().Add(time.Minute))))
 	healths, err := Healths(t.Context(), db, scope.In("Live"))
 	require.NoError(t, err)
-	require.False(t, healths["desk"].Well)
+	require.False(t, healths["desk"].Healthy)
 	require.NotNil(t, healths["desk"].GoodAt, "when it was well last is remembered")
 }
 
@@ -215,15 +215,15 @@ func TestAnAlarmIsToldRemindedAndCleared(t *testing.T) {
 	db := open(t)
 	release(t, db, "one")
 	first, second := addRun(t, db, "a"), addRun(t, db, "b")
-	require.NoError(t, Raise(t.Context(), db, scope, "away", Incident{Cause: "desk", Text: "desk is away", Since: time.Now()}, first))
-	require.NoError(t, Raise(t.Context(), db, scope, "other", Incident{Cause: "x", Text: "x", Since: time.Now()}, first))
+	require.NoError(t, RecordFirst(t.Context(), db, scope, "away", Incident{Cause: "desk", Text: "desk is away", Since: time.Now()}, first))
+	require.NoError(t, RecordFirst(t.Context(), db, scope, "other", Incident{Cause: "x", Text: "x", Since: time.Now()}, first))
 	list, err := OpenAlertStates(t.Context(), db, scope, "away")
 	require.NoError(t, err)
 	require.Len(t, list, 1)
-	require.Equal(t, 1, list[0].Told)
+	require.Equal(t, 1, list[0].NotifiedCount)
 	require.NoError(t, Recount(t.Context(), db, list[0].ID, Incident{Text: "away twice", Count: 2}))
-	require.NoError(t, Remind(t.Context(), db, list[0].ID, Incident{Text: "still away", Count: 3}, second))
-	require.NoError(t, Clear(t.Context(), db, list[0].ID, nil))
+	require.NoError(t, RecordRepeat(t.Context(), db, list[0].ID, Incident{Text: "still away", Count: 3}, second))
+	require.NoError(t, Resolve(t.Context(), db, list[0].ID, nil))
 	list, err = OpenAlertStates(t.Context(), db, scope, "away")
 	require.NoError(t, err)
 	require.Empty(t, list)
@@ -231,10 +231,10 @@ func TestAnAlarmIsToldRemindedAndCleared(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, all, 2)
 	require.Equal(t, "other", all[0].Alert, "what is not over stands first")
-	require.Equal(t, 2, all[1].Told)
+	require.Equal(t, 2, all[1].NotifiedCount)
 	require.Equal(t, 3, all[1].Count)
 	require.Equal(t, second, *all[1].Run)
-	require.NotNil(t, all[1].ClearedAt)
+	require.NotNil(t, all[1].ResolvedAt)
 }
 
 // TestFiguresAddUp: counts of a minute are one row whoever counts; they are summed in steps, and spans of duration add up.
@@ -254,10 +254,10 @@ func TestFiguresAddUp(t *testing.T) {
 	sums := map[string]Metric{}
 	for _, f := range list {
 		s := sums[f.Name]
-		s.Done, s.Failed, s.Took = s.Done+f.Done, s.Failed+f.Failed, f.Took
+		s.Count, s.Failed, s.Durations = s.Count+f.Count, s.Failed+f.Failed, f.Durations
 		sums[f.Name] = s
 	}
-	require.Equal(t, 3, sums["f"].Done)
+	require.Equal(t, 3, sums["f"].Count)
 	require.Equal(t, 1, sums["f"].Failed)
 	require.Equal(t, 1, sums["g"].Failed)
 	n, err := SweepMetrics(t.Context(), db, scope.Environment, time.Now().Add(-time.Hour), 10)
@@ -268,12 +268,12 @@ func TestFiguresAddUp(t *testing.T) {
 	require.Equal(t, int64(len(list)), n)
 
 	all := count("h", false, 0, time.Millisecond, 2*time.Millisecond, 100*time.Millisecond, 1000*time.Hour)
-	require.Equal(t, 2*time.Millisecond, all.Within(0.5))
-	require.Equal(t, 128*time.Millisecond, all.Within(0.8))
-	require.Equal(t, time.Millisecond<<(Spans-1), all.Within(1))
-	require.Zero(t, (&Metric{}).Within(0.5))
+	require.Equal(t, 2*time.Millisecond, all.Quantile(0.5))
+	require.Equal(t, 128*time.Millisecond, all.Quantile(0.8))
+	require.Equal(t, time.Millisecond<<(Spans-1), all.Quantile(1))
+	require.Zero(t, (&Metric{}).Quantile(0.5))
 	for d, want := range map[time.Duration]int{0: 0, time.Millisecond: 0, 1500 * time.Microsecond: 0, 2 * time.Millisecond: 1, 3 * time.Millisecond: 2, 4 * time.Millisecond: 2, 5 * time.Millisecond: 3} {
-		require.Equal(t, want, SpanOf(d), d)
+		require.Equal(t, want, DurationBucket(d), d)
 	}
 }
 

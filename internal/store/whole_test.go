@@ -57,7 +57,7 @@ func wholeRuns(t *testing.T, lists func(plain, rich WholeRun) [][]WholeRun) {
 	require.Equal(t, rich.Run.Counts, got.Counts)
 	require.Equal(t, 422, got.Reply.Status)
 	require.True(t, got.EndedAt.Equal(*rich.Run.EndedAt))
-	require.EqualValues(t, 1, got.Claim)
+	require.EqualValues(t, 1, got.ClaimVersion)
 	refs, err := References(t.Context(), db, got.ID, 9)
 	require.NoError(t, err)
 	require.Len(t, refs, 2, "each once")

@@ -54,14 +54,14 @@ func (v *Vault) placed(ctx context.Context, name string, p store.Place) (known b
 		return false, nil
 	case at >= 0:
 		return false, fault.New(fault.Setting, "the secret %s was given for %s at %s, and not for %s", name, p.Connection, places[at].Host, p.Host).
-			Mended("Write it anew here, if it is meant to be sent there")
+			WithFix("Write it anew here, if it is meant to be sent there")
 	}
 	return false, fault.New(fault.Setting, "the secret %s was given for %s, and not for %s", name, places[0].Connection, p.Connection).
-		Mended("Write it anew here, if it is meant for this connection, too")
+		WithFix("Write it anew here, if it is meant for this connection, too")
 }
 
-// Settle is May, and lets the secret be used at the place from then on.
-func (v *Vault) Settle(ctx context.Context, name string, p store.Place) error {
+// ConfirmPlace is May, and lets the secret be used at the place from then on.
+func (v *Vault) ConfirmPlace(ctx context.Context, name string, p store.Place) error {
 	known, err := v.placed(ctx, name, p)
 	if err != nil || known {
 		return err

@@ -24,14 +24,14 @@ import (
 // Vault is one environment's.
 type Vault struct {
 	DB   *pgxpool.Pool
-	Ring *secret.Ring
+	Ring *secret.Keyring
 	store.Scope
 }
 
 var _ connector.Source = (*Vault)(nil)
 
-// In gives the vault of another environment of the project.
-func (v *Vault) In(env string) *Vault { return v.Of(v.Scope.In(env)) }
+// ForEnvironment gives the vault of another environment of the project.
+func (v *Vault) ForEnvironment(env string) *Vault { return v.Of(v.Scope.In(env)) }
 
 // Of gives the vault of another scope, which the same keys open.
 func (v *Vault) Of(s store.Scope) *Vault { return &Vault{DB: v.DB, Ring: v.Ring, Scope: s} }
@@ -39,8 +39,8 @@ func (v *Vault) Of(s store.Scope) *Vault { return &Vault{DB: v.DB, Ring: v.Ring,
 // bound is the name under which a secret is sealed: it cannot be put in another's place.
 func bound(s store.Sealed) string { return s.Project + "\x00" + s.Environment + "\x00" + s.Name }
 
-// Setup gives a connection's settings with its secrets.
-func (v *Vault) Setup(ctx context.Context, id string) (*connector.Setup, error) {
+// Settings gives a connection's settings with its secrets.
+func (v *Vault) Settings(ctx context.Context, id string) (*connector.Settings, error) {
 	s, err := store.SettingOf(ctx, v.DB, v.Scope, id)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, nil
@@ -48,7 +48,7 @@ func (v *Vault) Setup(ctx context.Context, id string) (*connector.Setup, error) 
 	if err != nil {
 		return nil, err
 	}
-	up := &connector.Setup{Kind: s.Kind, Values: system.Values{}, Page: s.Page, Version: s.Version}
+	up := &connector.Settings{Kind: s.Kind, Values: system.Values{}, Page: s.Page, Version: s.Version}
 	k := connection.KindOf(s.Kind)
 	if k == nil {
 		return up, nil
@@ -57,7 +57,7 @@ func (v *Vault) Setup(ctx context.Context, id string) (*connector.Setup, error) 
 	for _, set := range k.Settings {
 		text := s.Chosen[set.Name]
 		if set.Type == setting.Secret && text != "" {
-			if err := v.Settle(ctx, text, place); err != nil {
+			if err := v.ConfirmPlace(ctx, text, place); err != nil {
 				return nil, err
 			}
 			if text, err = v.open(ctx, text, id); err != nil {
@@ -75,7 +75,7 @@ func (v *Vault) Setup(ctx context.Context, id string) (*connector.Setup, error) 
 func (v *Vault) Get(ctx context.Context, name string) (string, error) {
 	s, err := store.NamedSecret(ctx, v.DB, v.Scope, name, "by name")
 	if errors.Is(err, store.ErrNotFound) { // there is none, or it has no place yet, or another
-		if err := v.Settle(ctx, name, store.Place{Connection: store.ByName}); err != nil {
+		if err := v.ConfirmPlace(ctx, name, store.Place{Connection: store.ByName}); err != nil {
 			return "", err
 		}
 		return v.open(ctx, name, "by name")
@@ -106,14 +106,14 @@ func (v *Vault) open(ctx context.Context, name, by string) (string, error) {
 func (v *Vault) plain(s store.Sealed) (string, error) {
 	plain, err := v.Ring.Open(bound(s), s.KeyID, s.Content)
 	if err != nil {
-		return "", fault.New(fault.Setting, "the secret %s cannot be opened: %s", s.Name, err).Mended("Give the key with which it was sealed, or write the secret anew")
+		return "", fault.New(fault.Setting, "the secret %s cannot be opened: %s", s.Name, err).WithFix("Give the key with which it was sealed, or write the secret anew")
 	}
 	return plain, nil
 }
 
 // Set keeps tokens that a system has given.
 func (v *Vault) Set(ctx context.Context, name, plain string) error {
-	return v.Keep(ctx, store.Secret{Name: name, Type: "oauth tokens", ChangedBy: "the system"}, plain)
+	return v.Save(ctx, store.Secret{Name: name, Type: "oauth tokens", ChangedBy: "the system"}, plain)
 }
 
 // Lock does something while no other process does the same.
@@ -137,11 +137,11 @@ var nameOK = regexp.MustCompile(`^[a-z0-9][a-z0-9 ._:-]{0,79}$`)
 // maxSecret bounds one secret, in bytes.
 const maxSecret = 64 << 10
 
-// Keep seals a secret under its name, in place of one that is there already.
-func (v *Vault) Keep(ctx context.Context, as store.Secret, plain string) error {
+// Save seals a secret under its name, in place of one that is there already.
+func (v *Vault) Save(ctx context.Context, as store.Secret, plain string) error {
 	switch {
 	case !nameOK.MatchString(as.Name):
-		return fault.Expect(fault.Setting, "a name of small letters, digits, blanks, dots and hyphens", fault.Quote(as.Name)).In("Name")
+		return fault.Expect(fault.Setting, "a name of small letters, digits, blanks, dots and hyphens", fault.Quote(as.Name)).InField("Name")
 	case plain == "":
 		return fault.New(fault.Required, "the secret %s is empty", as.Name)
 	case len(plain) > maxSecret:
@@ -157,7 +157,7 @@ func (v *Vault) Keep(ctx context.Context, as store.Secret, plain string) error {
 
 // Rotate makes a new key the present one: every secret is sealed with it, and the ring is saved before and
 // after, so that at no time a secret is sealed with a key that is not kept.
-func Rotate(ctx context.Context, db *pgxpool.Pool, ring *secret.Ring, path string) (n int, err error) {
+func Rotate(ctx context.Context, db *pgxpool.Pool, ring *secret.Keyring, path string) (n int, err error) {
 	next, err := ring.With(secret.NewKey())
 	if err != nil {
 		return 0, err
@@ -186,7 +186,7 @@ func Rotate(ctx context.Context, db *pgxpool.Pool, ring *secret.Ring, path strin
 	if err != nil {
 		return 0, err // the ring keeps both keys; nothing was resealed
 	}
-	return n, next.Only().Save(path)
+	return n, next.CurrentOnly().Save(path)
 }
 
 // Soon is how long before a secret expires it is warned about.

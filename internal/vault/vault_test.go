@@ -42,19 +42,19 @@ func open(t *testing.T) (*Vault, string) {
 func TestSettingsGetTheirSecrets(t *testing.T) {
 	v, _ := open(t)
 	ctx := t.Context()
-	up, err := v.Setup(ctx, "desk")
+	up, err := v.Settings(ctx, "desk")
 	require.NoError(t, err)
 	require.Nil(t, up)
-	require.NoError(t, v.Keep(ctx, store.Secret{Name: "desk token", Type: "token", ChangedBy: "mira"}, "t-0-k-e-n"))
-	require.NoError(t, v.In("Live").Keep(ctx, store.Secret{Name: "desk token", Type: "token", ChangedBy: "mira"}, "live-one"))
+	require.NoError(t, v.Save(ctx, store.Secret{Name: "desk token", Type: "token", ChangedBy: "mira"}, "t-0-k-e-n"))
+	require.NoError(t, v.ForEnvironment("Live").Save(ctx, store.Secret{Name: "desk token", Type: "token", ChangedBy: "mira"}, "live-one"))
 	s := store.Setting{Connection: "desk", Kind: "http", Chosen: map[string]string{"address": "http://a.example", "sign in": "bearer token", "token": "desk token"}}
 	require.NoError(t, store.SaveSetting(ctx, v.DB, scope, s, 0, "mira"))
 	require.NoError(t, store.SaveSetting(ctx, v.DB, scope.In("Live"), s, 0, "mira"))
-	up, err = v.Setup(ctx, "desk")
+	up, err = v.Settings(ctx, "desk")
 	require.NoError(t, err)
 	require.Equal(t, "t-0-k-e-n", up.Values["token"])
 	require.Equal(t, []string{"t-0-k-e-n"}, up.Secrets)
-	live, err := v.In("Live").Setup(ctx, "desk")
+	live, err := v.ForEnvironment("Live").Settings(ctx, "desk")
 	require.NoError(t, err)
 	require.Equal(t, "live-one", live.Values["token"], "the same name is another secret in another environment")
 	users, err := store.SecretUsers(ctx, v.DB, scope)
@@ -64,7 +64,7 @@ func TestSettingsGetTheirSecrets(t *testing.T) {
 	require.ErrorIs(t, store.SaveSetting(ctx, v.DB, scope, s, up.Version+100, "mira"), store.ErrChanged, "nobody overwrites another")
 	require.ErrorIs(t, store.SaveSetting(ctx, v.DB, scope, s, 0, "mira"), store.ErrChanged)
 	require.NoError(t, store.SaveSetting(ctx, v.DB, scope, s, up.Version, "mira"))
-	again, err := v.Setup(ctx, "desk")
+	again, err := v.Settings(ctx, "desk")
 	require.NoError(t, err)
 	require.NotEqual(t, up.Version, again.Version)
 }
@@ -73,9 +73,9 @@ func TestRotationSealsAnewAndRunningProcessesGoOn(t *testing.T) {
 	v, path := open(t)
 	ctx := t.Context()
 	for _, name := range []string{"a", "b"} {
-		require.NoError(t, v.Keep(ctx, store.Secret{Name: name, Type: "password", ChangedBy: "mira"}, "word of "+name))
+		require.NoError(t, v.Save(ctx, store.Secret{Name: name, Type: "password", ChangedBy: "mira"}, "word of "+name))
 	}
-	before := v.Ring.Present()
+	before := v.Ring.Current()
 	ring, err := secret.Load(path)
 	require.NoError(t, err)
 	n, err := Rotate(ctx, v.DB, ring, path)
@@ -93,7 +93,7 @@ func TestRotationSealsAnewAndRunningProcessesGoOn(t *testing.T) {
 	require.NoError(t, err)
 	only, err := secret.Parse(string(text))
 	require.NoError(t, err)
-	require.NotEqual(t, before, only.Present())
+	require.NotEqual(t, before, only.Current())
 	other, err := secret.Parse(secret.NewKey())
 	require.NoError(t, err)
 	_, err = (&Vault{DB: v.DB, Ring: other, Scope: scope}).Get(ctx, "a")
@@ -103,11 +103,11 @@ func TestRotationSealsAnewAndRunningProcessesGoOn(t *testing.T) {
 func TestWhatIsNoSecretIsRefused(t *testing.T) {
 	v, _ := open(t)
 	for name, plain := range map[string]string{"": "x", "Big": "x", "a\nb": "x", "ok": "", "long": string(make([]byte, maxSecret+1))} {
-		require.Error(t, v.Keep(t.Context(), store.Secret{Name: name, Type: "password", ChangedBy: "mira"}, plain), name)
+		require.Error(t, v.Save(t.Context(), store.Secret{Name: name, Type: "password", ChangedBy: "mira"}, plain), name)
 	}
 	a, err := trust.New()
 	require.NoError(t, err)
-	require.NoError(t, v.Keep(t.Context(), store.Secret{Name: "c", Type: "certificate", ChangedBy: "mira"}, a.PEM))
+	require.NoError(t, v.Save(t.Context(), store.Secret{Name: "c", Type: "certificate", ChangedBy: "mira"}, a.PEM))
 	all, err := store.Secrets(t.Context(), v.DB, scope)
 	require.NoError(t, err)
 	require.WithinDuration(t, time.Now().AddDate(1, 0, 0), *all[0].ExpiresAt, 48*time.Hour, "a certificate tells until when it is valid")
@@ -143,7 +143,7 @@ func TestOneAtATimeRefreshes(t *testing.T) {
 func TestSecretsAreForAPlace(t *testing.T) {
 	v, _ := open(t)
 	ctx := t.Context()
-	require.NoError(t, v.Keep(ctx, store.Secret{Name: "desk token", Type: "token", ChangedBy: "mira"}, "t-0-k-e-n"))
+	require.NoError(t, v.Save(ctx, store.Secret{Name: "desk token", Type: "token", ChangedBy: "mira"}, "t-0-k-e-n"))
 	keep := func(id, address string) {
 		t.Helper()
 		s := store.Setting{Connection: id, Kind: "http", Chosen: map[string]string{"address": address, "sign in": "bearer token", "token": "desk token"}}
@@ -151,23 +151,23 @@ func TestSecretsAreForAPlace(t *testing.T) {
 	}
 	keep("desk", "http://A.example:80/x")
 	for range 2 {
-		_, err := v.Setup(ctx, "desk")
+		_, err := v.Settings(ctx, "desk")
 		require.NoError(t, err)
 	}
 	keep("desk", "http://a.example:80/other")
-	_, err := v.Setup(ctx, "desk")
+	_, err := v.Settings(ctx, "desk")
 	require.NoError(t, err, "the same host")
 	keep("desk", "http://evil.example")
-	_, err = v.Setup(ctx, "desk")
+	_, err = v.Settings(ctx, "desk")
 	require.ErrorContains(t, err, "was given for desk at a.example:80, and not for evil.example")
 	keep("other", "http://a.example:80")
-	_, err = v.Setup(ctx, "other")
+	_, err = v.Settings(ctx, "other")
 	require.ErrorContains(t, err, "was given for desk, and not for other")
 	require.NoError(t, v.Place(ctx, "desk token", store.Place{Connection: "other", Host: "a.example:80"}))
-	_, err = v.Setup(ctx, "other")
+	_, err = v.Settings(ctx, "other")
 	require.NoError(t, err)
 	require.NoError(t, v.Place(ctx, "desk token", store.Place{Connection: "desk", Host: "evil.example"}))
-	_, err = v.Setup(ctx, "desk")
+	_, err = v.Settings(ctx, "desk")
 	require.NoError(t, err, "somebody has written it anew for that")
 	list, err := store.Secrets(ctx, v.DB, scope)
 	require.NoError(t, err)
@@ -183,7 +183,7 @@ func TestSecretsByNameAreForNoConnection(t *testing.T) {
 	v, _ := open(t)
 	ctx := t.Context()
 	for _, name := range []string{"callers token", "desk token"} {
-		require.NoError(t, v.Keep(ctx, store.Secret{Name: name, Type: "token", ChangedBy: "mira"}, "t-0-k-e-n"))
+		require.NoError(t, v.Save(ctx, store.Secret{Name: name, Type: "token", ChangedBy: "mira"}, "t-0-k-e-n"))
 	}
 	for range 2 {
 		plain, err := v.Get(ctx, "callers token")
@@ -191,12 +191,12 @@ func TestSecretsByNameAreForNoConnection(t *testing.T) {
 		require.Equal(t, "t-0-k-e-n", plain)
 	}
 	desk := store.Place{Connection: "desk", Host: "a.example:80"}
-	require.ErrorContains(t, v.Settle(ctx, "callers token", desk), "was given for flows by name, and not for desk")
-	require.NoError(t, v.Settle(ctx, "desk token", desk))
+	require.ErrorContains(t, v.ConfirmPlace(ctx, "callers token", desk), "was given for flows by name, and not for desk")
+	require.NoError(t, v.ConfirmPlace(ctx, "desk token", desk))
 	_, err := v.Get(ctx, "desk token")
 	require.ErrorContains(t, err, "was given for desk, and not for flows by name")
 	require.NoError(t, v.Place(ctx, "callers token", desk), "somebody has written it anew for that")
-	require.NoError(t, v.Settle(ctx, "callers token", desk))
+	require.NoError(t, v.ConfirmPlace(ctx, "callers token", desk))
 	_, err = v.Get(ctx, "callers token")
 	require.NoError(t, err)
 	none, err := v.Get(ctx, "no such secret")

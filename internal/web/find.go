@@ -132,7 +132,7 @@ func (f *finder) fields(root *schema.Field, path edit.Path, title, href string) 
 		at := append(path[:len(path):len(path)], i)
 		to := href + "?field=" + at.String()
 		f.named(hit{Title: title + " · " + c.Name, Kind: "field", Href: to, order: ofName}, c.Name, "")
-		for _, code := range c.Must.Codes {
+		for _, code := range c.Constraints.Codes {
 			f.text(hit{Title: title + " · " + c.Name, Kind: "value", Href: to}, code.Value)
 			f.text(hit{Title: title + " · " + c.Name, Kind: "value", Href: to}, code.Meaning)
 		}
@@ -199,7 +199,7 @@ func (f *finder) rows(part project.Part, href string) {
 			if f.cells++; f.cells > maxCells {
 				return
 			}
-			if v := row.Record().Fields[i]; !v.Missing() {
+			if v := row.Record().Fields[i]; !v.IsMissing() {
 				f.text(hit{Title: part.Title + " · " + name, Kind: "value", Href: href}, v.String())
 			}
 		}

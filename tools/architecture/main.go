@@ -62,8 +62,8 @@ func describe(root string) ([]byte, error) {
 	}
 	b.WriteString("## Who knows whom\n\nAll may know the core; the drawing leaves those arrows out.\n\n")
 	draw(&b, outside, func(to string) bool { return !strings.HasPrefix(to, "core/") })
-	b.WriteString("\n## Within the core\n\n`value`, `fault` and `doc` are known by nearly all; the drawing leaves those arrows out.\n\n")
-	low := map[string]bool{"core/value": true, "core/fault": true, "core/doc": true}
+	b.WriteString("\n## Within the core\n\n`value`, `fault` and `partfile` are known by nearly all; the drawing leaves those arrows out.\n\n")
+	low := map[string]bool{"core/value": true, "core/fault": true, "core/partfile": true}
 	draw(&b, inside, func(to string) bool { return !low[to] })
 	b.WriteString("\n## Packages\n\n| package | what it is for |\n| --- | --- |\n")
 	for _, r := range append(outside, inside...) {

@@ -11,8 +11,8 @@ import (
 	"hollowreed/internal/connector/probe"
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/connection"
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
@@ -33,7 +33,7 @@ func Env(kind string, values map[string]string) system.Env {
 // Part parses a connection part; schemas are the parts that it names.
 func Part(t testing.TB, text string, schemas ...*schema.Schema) *connection.Connection {
 	t.Helper()
-	d := doc.Parse("desk.yaml", []byte(text))
+	d := partfile.Parse("desk.yaml", []byte(text))
 	c := connection.Parse("desk", d)
 	c.Resolve(func(id string) *schema.Schema {
 		for _, s := range schemas {
@@ -50,7 +50,7 @@ func Part(t testing.TB, text string, schemas ...*schema.Schema) *connection.Conn
 // Schema parses a schema part.
 func Schema(t testing.TB, id, text string) *schema.Schema {
 	t.Helper()
-	d := doc.Parse(id, []byte(text))
+	d := partfile.Parse(id, []byte(text))
 	s := schema.Parse(id, d)
 	require.Empty(t, d.Faults)
 	return s
@@ -96,7 +96,7 @@ func Probe(t testing.TB, s system.System) (well bool, told string) {
 	s.Probe(t.Context(), r)
 	var lines []string
 	for _, st := range r.Stages {
-		lines = append(lines, st.Name+": "+st.Told+"; "+st.Try)
+		lines = append(lines, st.Name+": "+st.Finding+"; "+st.Advice)
 	}
-	return r.Well(), strings.Join(lines, "\n")
+	return r.Passed(), strings.Join(lines, "\n")
 }

@@ -94,9 +94,9 @@ func SQL(t *testing.T, s system.System) {
 	lookups(t, tables, c.Operation("add"))
 	shape, rows, err := tables.Describe(t.Context(), "found", "crane", 2)
 	require.NoError(t, err)
-	require.Equal(t, []string{"id", "name", "lift_t", "built"}, shape.Root.Shape().Names[:4])
+	require.Equal(t, []string{"id", "name", "lift_t", "built"}, shape.Root.Layout().Names[:4])
 	require.Equal(t, value.Decimal, shape.Root.Field("lift_t").Kind)
-	require.Equal(t, 2, shape.Root.Field("lift_t").Must.Places)
+	require.Equal(t, 2, shape.Root.Field("lift_t").Constraints.FractionDigits)
 	require.Len(t, rows, 2)
 	shape, _, err = tables.Describe(t.Context(), "found", "select id, name from crane where id > :id", 0)
 	require.NoError(t, err)
@@ -115,7 +115,7 @@ func SQL(t *testing.T, s system.System) {
 	faults, err = tables.CheckUpsert(t.Context(), u)
 	require.NoError(t, err)
 	require.Len(t, faults, 1)
-	offers, err := s.(system.Offerer).Offers(t.Context(), "cra")
+	offers, err := s.(system.CatalogueReader).Catalogue(t.Context(), "cra")
 	require.NoError(t, err)
 	require.Len(t, offers, 1)
 	require.Equal(t, "table", offers[0].Kind)
@@ -140,14 +140,14 @@ func together(t *testing.T, b system.Batcher, c *connection.Connection) {
 func lookups(t *testing.T, tables system.Tables, add *connection.Operation) {
 	t.Helper()
 	row := func(id int64, name string) value.Value {
-		return value.Rec(add.Request.Root.Shape(), []value.Value{value.Int(id), value.Str(name), value.NullValue, value.NullValue, value.NullValue})
+		return value.NewRecord(add.Request.Root.Layout(), []value.Value{value.Int(id), value.NewText(name), value.NullValue, value.NullValue, value.NullValue})
 	}
 	u := running.Upsert{Table: "crane", Key: []string{"id"}, Row: add.Request}
 	done, err := tables.Upsert(t.Context(), u, []value.Value{row(13, "c"), row(13, "cc"), row(14, "d"), row(15, "ghost")})
 	require.NoError(t, err)
 	require.Equal(t, []running.Effect{running.Unchanged, running.Updated, running.Inserted}, []running.Effect{done[0].Effect, done[1].Effect, done[2].Effect})
 	require.NotNil(t, done[3].Fault)
-	found, err := tables.Lookup(t.Context(), running.Lookup{Table: "crane", Columns: []string{"name"}, Row: add.Request}, [][]value.Value{{value.Str("cc")}, {value.Str("nobody")}, {value.Str("cc")}})
+	found, err := tables.Lookup(t.Context(), running.Lookup{Table: "crane", Columns: []string{"name"}, Row: add.Request}, [][]value.Value{{value.NewText("cc")}, {value.NewText("nobody")}, {value.NewText("cc")}})
 	require.NoError(t, err)
 	require.Equal(t, "13", found[0].Field("id").String())
 	require.Equal(t, value.Absent, found[1].Kind())
@@ -201,13 +201,13 @@ func Absent(t *testing.T, s system.System) {
 	_, err := s.(system.Caller).Call(t.Context(), Request(t, c, "change", `{"id": 1}`))
 	require.ErrorContains(t, err, "nothing is to be changed")
 
-	shape := c.Operation("keep").Request.Root.Shape()
+	shape := c.Operation("keep").Request.Root.Layout()
 	row := func(id int64, name, until value.Value) value.Value {
-		return value.Rec(shape, []value.Value{value.Int(id), name, until})
+		return value.NewRecord(shape, []value.Value{value.Int(id), name, until})
 	}
 	rows := []value.Value{
-		row(1, value.Str("one"), value.Value{}), row(2, value.Value{}, value.NullValue), row(4, value.Value{}, value.Value{}), row(1, value.Value{}, value.DateOf(2032, 1, 1)),
-		value.Rec(shape, []value.Value{{}, value.Str("nobody"), {}}), row(3, value.Value{}, value.Value{}),
+		row(1, value.NewText("one"), value.Value{}), row(2, value.Value{}, value.NullValue), row(4, value.Value{}, value.Value{}), row(1, value.Value{}, value.DateOf(2032, 1, 1)),
+		value.NewRecord(shape, []value.Value{{}, value.NewText("nobody"), {}}), row(3, value.Value{}, value.Value{}),
 	}
 	done, err := s.(system.Tables).Upsert(t.Context(), running.Upsert{Table: "berth", Key: []string{"id"}, Row: c.Operation("keep").Request}, rows)
 	require.NoError(t, err)

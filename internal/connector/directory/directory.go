@@ -27,9 +27,9 @@ type Directory struct {
 }
 
 var (
-	_ system.Caller  = (*Directory)(nil)
-	_ system.Reader  = (*Directory)(nil)
-	_ system.Offerer = (*Directory)(nil)
+	_ system.Caller          = (*Directory)(nil)
+	_ system.Reader          = (*Directory)(nil)
+	_ system.CatalogueReader = (*Directory)(nil)
 )
 
 // mostIdle is how many connections are kept open between calls.
@@ -39,11 +39,11 @@ const mostIdle = 4
 func Open(env system.Env) (system.System, error) {
 	for _, name := range []string{"host", "base"} {
 		if env.Values[name] == "" {
-			return nil, fault.New(fault.Required, "the connection has no %s", name).Mended("Fill it in and save")
+			return nil, fault.New(fault.Required, "the connection has no %s", name).WithFix("Fill it in and save")
 		}
 	}
 	if _, err := ldap.ParseDN(env.Values["base"]); err != nil {
-		return nil, fault.Expect(fault.Setting, "a distinguished name, as dc=skerry,dc=example", fault.Quote(env.Values["base"])).In("Base")
+		return nil, fault.Expect(fault.Setting, "a distinguished name, as dc=skerry,dc=example", fault.Quote(env.Values["base"])).InField("Base")
 	}
 	c, err := system.TLS(env.Values["host"], env.Values["authority"], "")
 	return &Directory{env: env, tls: c}, err
@@ -213,13 +213,13 @@ func told(err error) error {
 		return err
 	}
 	if why, is := system.Untrusted(err); is {
-		return fault.New(fault.Setting, "%s", why).Mended("%s", system.TrustMends)
+		return fault.New(fault.Setting, "%s", why).WithFix("%s", system.TrustMends)
 	}
 	switch e.ResultCode {
 	case ldap.ErrorNetwork, ldap.LDAPResultBusy, ldap.LDAPResultUnavailable, ldap.LDAPResultTimeLimitExceeded, ldap.LDAPResultServerDown, ldap.LDAPResultTimeout:
 		return fmt.Errorf("the directory does not answer: %w", e.Err)
 	case ldap.LDAPResultInvalidCredentials:
-		return fault.New(fault.Setting, "the directory does not take the sign-in").Mended("Check the name to bind with and the password")
+		return fault.New(fault.Setting, "the directory does not take the sign-in").WithFix("Check the name to bind with and the password")
 	case ldap.LDAPResultNoSuchObject:
 		return fault.Expect(fault.NotFound, "the entry", "none of that name")
 	}
@@ -233,8 +233,8 @@ func told(err error) error {
 // Call looks one entry up, or changes one.
 func (d *Directory) Call(ctx context.Context, r system.Request) (v value.Value, err error) {
 	dn := r.Value.Field("dn").String()
-	x := system.Heard(ctx)
-	switch r.Op.Verb.Name {
+	x := system.ExchangeOf(ctx)
+	switch r.Op.Kind.Name {
 	case "look up", "search", "members":
 		for v, err = range d.Read(ctx, r) {
 			return v, err
@@ -249,7 +249,7 @@ func (d *Directory) Call(ctx context.Context, r system.Request) (v value.Value, 
 			same, err = c.Compare(dn, r.Value.Field("attribute").String(), r.Value.Field("value").String())
 			return err
 		})
-		return value.Rec(r.Op.Response.Root.Shape(), []value.Value{value.Bool(same)}), err
+		return value.NewRecord(r.Op.Response.Root.Layout(), []value.Value{value.Bool(same)}), err
 	case "add":
 		req := ldap.NewAddRequest(dn, nil)
 		attributes(r.Value, func(name string, list []string) { req.Attribute(name, list) })
@@ -268,7 +268,7 @@ func attributes(v value.Value, use func(name string, list []string)) {
 	if r == nil {
 		return
 	}
-	for i, name := range r.Shape.Names {
+	for i, name := range r.Layout.Names {
 		f := r.Fields[i]
 		if name == "dn" || f.Kind() == value.Absent {
 			continue
@@ -299,8 +299,8 @@ func written(v value.Value) string {
 	return v.String()
 }
 
-// Offers lists what stands one level below the base.
-func (d *Directory) Offers(ctx context.Context, find string) (list []system.Offer, err error) {
+// Catalogue lists what stands one level below the base.
+func (d *Directory) Catalogue(ctx context.Context, find string) (list []system.CatalogueEntry, err error) {
 	filter := "(objectClass=*)"
 	if find != "" {
 		f := ldap.EscapeFilter(find)
@@ -321,7 +321,7 @@ func (d *Directory) Offers(ctx context.Context, find string) (list []system.Offe
 			if len(classes) > 0 {
 				kind = classes[len(classes)-1]
 			}
-			list = append(list, system.Offer{Name: e.DN, Kind: kind, Detail: strings.Join(classes, ", ")})
+			list = append(list, system.CatalogueEntry{Name: e.DN, Kind: kind, Detail: strings.Join(classes, ", ")})
 		}
 		return nil
 	})

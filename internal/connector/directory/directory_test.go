@@ -89,7 +89,7 @@ func contractOf(t *testing.T, d *Directory, c *connection.Connection, people int
 	_, err = d.Call(t.Context(), contract.Request(t, c, "leave", `{"dn": "uid=nye,ou=people,`+base+`"}`))
 	require.ErrorAs(t, err, &f)
 	require.Equal(t, fault.NotFound, f.Code)
-	list, err := d.Offers(t.Context(), "haar")
+	list, err := d.Catalogue(t.Context(), "haar")
 	require.NoError(t, err)
 	require.Len(t, list, 1)
 }
@@ -116,11 +116,11 @@ func TestTheStandIn(t *testing.T) {
 		require.NotContains(t, told, "wrong-word")
 		values[change.name] = was
 	}
-	r.Moods.GoDown(2 * time.Second)
+	r.Moods.TakeDown(2 * time.Second)
 	require.Error(t, d.Check(t.Context()))
 	require.Eventually(t, func() bool { return d.Check(t.Context()) == nil }, 10*time.Second, 50*time.Millisecond, "it is reached again when it is back")
 	for _, mood := range []string{standin.Drop, standin.Refuse, standin.Wrong} {
-		r.Moods.Behave()
+		r.Moods.Reset()
 		d = open(t, values)
 		r.Moods.Set(mood, true)
 		_, err := contract.Some(d, t, contract.Request(t, c, "people", ""))
@@ -199,7 +199,7 @@ func seed(t *testing.T, d *Directory) {
 }
 
 func TestFiltersAreEscaped(t *testing.T) {
-	v := value.Rec(value.NewShape("a"), []value.Value{value.Str(`x*)(\` + "\x00")})
+	v := value.NewRecord(value.NewLayout("a"), []value.Value{value.NewText(`x*)(\` + "\x00")})
 	got, err := Filled("(cn={a})", v)
 	require.NoError(t, err)
 	require.Equal(t, `(cn=x\2a\29\28\5c\00)`, got)

@@ -26,11 +26,11 @@ func Filled(filter string, request value.Value) (string, error) {
 		}
 		name, tail, ok := strings.Cut(after, "}")
 		if !ok {
-			return "", fault.New(fault.Syntax, "a brace in the filter is not ended").In("filter")
+			return "", fault.New(fault.Syntax, "a brace in the filter is not ended").InField("filter")
 		}
 		v := request.Field(name)
-		if v.Missing() {
-			return "", fault.New(fault.Required, "the request has no %s", name).In(name)
+		if v.IsMissing() {
+			return "", fault.New(fault.Required, "the request has no %s", name).InField(name)
 		}
 		b.WriteString(ldap.EscapeFilter(v.String()))
 		rest = tail
@@ -44,7 +44,7 @@ func (d *Directory) search(r system.Request) (*ldap.SearchRequest, error) {
 		return nil, err
 	}
 	if _, err := ldap.CompileFilter(filter); err != nil {
-		return nil, fault.Expect(fault.Syntax, "a filter as (badge=4117) (RFC 4515)", fault.Quote(filter)).In("filter")
+		return nil, fault.Expect(fault.Syntax, "a filter as (badge=4117) (RFC 4515)", fault.Quote(filter)).InField("filter")
 	}
 	base := d.env.Values["base"]
 	if below := r.Op.Setting("below"); below != "" {
@@ -68,7 +68,7 @@ func (d *Directory) search(r system.Request) (*ldap.SearchRequest, error) {
 // Read gives the entries that a filter finds, page by page (RFC 2696), or the members of a group.
 func (d *Directory) Read(ctx context.Context, r system.Request) iter.Seq2[value.Value, error] {
 	return func(yield func(value.Value, error) bool) {
-		if r.Op.Verb.Name == "members" {
+		if r.Op.Kind.Name == "members" {
 			d.members(ctx, r, yield)
 			return
 		}
@@ -81,7 +81,7 @@ func (d *Directory) Read(ctx context.Context, r system.Request) iter.Seq2[value.
 		fmt.Sscan(r.Op.Setting("page size"), &size)
 		page := ldap.NewControlPaging(uint32(size))
 		req.Controls = []ldap.Control{page}
-		x := system.Heard(ctx)
+		x := system.ExchangeOf(ctx)
 		x.Sent("search", shown(req))
 		for {
 			var res *ldap.SearchResult
@@ -89,11 +89,11 @@ func (d *Directory) Read(ctx context.Context, r system.Request) iter.Seq2[value.
 				res, err = c.Search(req)
 				return err
 			}); err != nil {
-				x.Got("refused", err.Error())
+				x.Received("refused", err.Error())
 				yield(value.Value{}, err)
 				return
 			}
-			x.Got(fmt.Sprintf("%d entries", len(res.Entries)), entries(x, res.Entries))
+			x.Received(fmt.Sprintf("%d entries", len(res.Entries)), entries(x, res.Entries))
 			for _, e := range res.Entries {
 				v, err := record(e, r.Op.Response)
 				if !yield(v, err) || err != nil {
@@ -135,17 +135,17 @@ func shown(r *ldap.SearchRequest) string {
 // is a text, or a list of texts.
 func record(e *ldap.Entry, s *schema.Schema) (value.Value, error) {
 	if s == nil {
-		names, fields := []string{"dn"}, []value.Value{value.Str(e.DN)}
+		names, fields := []string{"dn"}, []value.Value{value.NewText(e.DN)}
 		for _, a := range e.Attributes {
 			names = append(names, a.Name)
 			fields = append(fields, many(a.Values))
 		}
-		return value.Rec(value.NewShape(names...), fields), nil
+		return value.NewRecord(value.NewLayout(names...), fields), nil
 	}
 	fields := make([]value.Value, len(s.Root.Fields))
 	for i, f := range s.Root.Fields {
 		if f.Name == "dn" {
-			fields[i] = value.Str(e.DN)
+			fields[i] = value.NewText(e.DN)
 			continue
 		}
 		v, err := attribute(e.GetRawAttributeValues(f.Name), f)
@@ -154,16 +154,16 @@ func record(e *ldap.Entry, s *schema.Schema) (value.Value, error) {
 		}
 		fields[i] = v
 	}
-	return value.Rec(s.Root.Shape(), fields), nil
+	return value.NewRecord(s.Root.Layout(), fields), nil
 }
 
 func many(list []string) value.Value {
 	if len(list) == 1 {
-		return value.Str(list[0])
+		return value.NewText(list[0])
 	}
 	items := make([]value.Value, len(list))
 	for i, t := range list {
-		items[i] = value.Str(t)
+		items[i] = value.NewText(t)
 	}
 	return value.ListOf(items...)
 }
@@ -176,7 +176,7 @@ func attribute(raw [][]byte, f *schema.Field) (value.Value, error) {
 	for i, b := range raw {
 		v, ok := read(f, string(b))
 		if !ok {
-			return v, fault.Expect(fault.Type, f.Kind.String(), fault.Quote(string(b))).In(f.Name)
+			return v, fault.Expect(fault.Type, f.Kind.String(), fault.Quote(string(b))).InField(f.Name)
 		}
 		items[i] = v
 	}
@@ -215,7 +215,7 @@ func (d *Directory) members(ctx context.Context, r system.Request, yield func(va
 	}
 	for _, e := range res.Entries {
 		for _, dn := range append(e.GetAttributeValues("member"), e.GetAttributeValues("uniqueMember")...) {
-			if !yield(value.Rec(r.Op.Response.Root.Shape(), []value.Value{value.Str(dn)}), nil) {
+			if !yield(value.NewRecord(r.Op.Response.Root.Layout(), []value.Value{value.NewText(dn)}), nil) {
 				return
 			}
 		}

@@ -30,7 +30,7 @@ func Written(r system.Request) (*Write, error) {
 	w := &Write{Name: r.Value.Field("name").String(), There: r.Op.Setting("if exists"), Content: r.Content}
 	if w.Content == nil {
 		content := r.Value.Field("content")
-		if content.Missing() {
+		if content.IsMissing() {
 			content = r.Value.Field("text")
 		}
 		w.Content = spool.Of([]byte(content.Text()))
@@ -78,7 +78,7 @@ func (w *Write) Done(op *connection.Operation, found int64) (value.Value, error)
 	if sent := w.Content.Size(); found != sent && (w.There != "append" || found < sent) {
 		return value.Value{}, fmt.Errorf("%s has %d bytes there after %d were written", w.Name, found, sent)
 	}
-	return value.Rec(op.Response.Root.Shape(), []value.Value{value.Str(w.Name), value.Int(found)}), nil
+	return value.NewRecord(op.Response.Root.Layout(), []value.Value{value.NewText(w.Name), value.Int(found)}), nil
 }
 
 // Content is a file with what is in it; one that ends in .gz is unpacked.
@@ -98,22 +98,22 @@ func Content(op *connection.Operation, name string, in io.Reader, largest int64)
 	}
 	text := value.Value{}
 	if utf8.Valid(content) {
-		text = value.Str(string(content))
+		text = value.NewText(string(content))
 	}
-	return value.Rec(op.Response.Root.Shape(), []value.Value{value.Str(name), value.Int(int64(len(content))), text, value.Bytes(string(content))}), nil
+	return value.NewRecord(op.Response.Root.Layout(), []value.Value{value.NewText(name), value.Int(int64(len(content))), text, value.Bytes(string(content))}), nil
 }
 
 // CheckName refuses names that no file below a folder can have.
 func CheckName(name string) error {
 	switch {
 	case name == "":
-		return fault.New(fault.Required, "the file has no name").In("name")
+		return fault.New(fault.Required, "the file has no name").InField("name")
 	case strings.ContainsRune(name, 0), strings.HasPrefix(name, "/"), len(name) > 1000, strings.Contains(name, `\`):
-		return fault.Expect(fault.Setting, "the name of a file below the folder", fault.Quote(name)).In("name")
+		return fault.Expect(fault.Setting, "the name of a file below the folder", fault.Quote(name)).InField("name")
 	}
 	for part := range strings.SplitSeq(name, "/") {
 		if part == ".." || part == "" || part == "." {
-			return fault.New(fault.Setting, "%s leads out of the folder", fault.Quote(name)).In("name")
+			return fault.New(fault.Setting, "%s leads out of the folder", fault.Quote(name)).InField("name")
 		}
 	}
 	return nil

@@ -60,18 +60,18 @@ var never = []string{"/proc", "/sys", "/dev"}
 // around it: what is in a folder can be read by way of it.
 func allowed(dir string, env system.Env) error {
 	if !filepath.IsAbs(dir) {
-		return fault.Expect(fault.Setting, "an absolute path, as /srv/drop", fault.Quote(dir)).In("Folder")
+		return fault.Expect(fault.Setting, "an absolute path, as /srv/drop", fault.Quote(dir)).InField("Folder")
 	}
 	real := resolved(dir)
 	for _, place := range append(never, env.Never...) {
 		if place = resolved(place); within(real, place) || within(place, real) {
-			return fault.New(fault.Setting, "%s may not be used: the system, or this program, keeps its own there", dir).Mended("Choose another folder")
+			return fault.New(fault.Setting, "%s may not be used: the system, or this program, keeps its own there", dir).WithFix("Choose another folder")
 		}
 	}
 	if len(env.Roots) == 0 || slices.ContainsFunc(env.Roots, func(root string) bool { return within(real, resolved(root)) }) {
 		return nil
 	}
-	return fault.New(fault.Setting, "%s is not below a folder that may be used", dir).Mended("May be used: %s; an administrator can name others (--roots)", strings.Join(env.Roots, ", "))
+	return fault.New(fault.Setting, "%s is not below a folder that may be used", dir).WithFix("May be used: %s; an administrator can name others (--roots)", strings.Join(env.Roots, ", "))
 }
 
 // within says whether a path is a folder, or something in it.
@@ -270,7 +270,7 @@ func (f *Folder) Call(_ context.Context, r system.Request) (value.Value, error) 
 }
 
 func (f *Folder) do(root *os.Root, r system.Request, name string) (value.Value, error) {
-	switch r.Op.Verb.Name {
+	switch r.Op.Kind.Name {
 	case "read":
 		in, err := regular(root, name)
 		if err != nil {
@@ -303,7 +303,7 @@ func refused(err error, name string) error {
 	case errors.Is(err, fs.ErrNotExist):
 		return fault.Expect(fault.NotFound, "the file "+name, "none of that name")
 	case errors.Is(err, fs.ErrExist):
-		return fault.New(fault.Outside, "there is a file %s already", name).Mended("Choose another name, or let it be replaced")
+		return fault.New(fault.Outside, "there is a file %s already", name).WithFix("Choose another name, or let it be replaced")
 	case errors.As(err, &p) && strings.Contains(p.Err.Error(), "escapes"):
 		return fault.New(fault.Setting, "%s leads out of the folder", name)
 	}
@@ -386,7 +386,7 @@ func Entries(op *connection.Operation, list []system.File, err error) iter.Seq2[
 			return
 		}
 		for _, e := range list {
-			v := value.Rec(op.Response.Root.Shape(), []value.Value{value.Str(e.Name), value.Int(e.Size), value.Instant(e.Changed.UTC())})
+			v := value.NewRecord(op.Response.Root.Layout(), []value.Value{value.NewText(e.Name), value.Int(e.Size), value.Instant(e.Changed.UTC())})
 			if !yield(v, nil) {
 				return
 			}
@@ -394,15 +394,15 @@ func Entries(op *connection.Operation, list []system.File, err error) iter.Seq2[
 	}
 }
 
-// Offers lists the folder's files and folders.
-func (f *Folder) Offers(_ context.Context, find string) ([]system.Offer, error) {
+// Catalogue lists the folder's files and folders.
+func (f *Folder) Catalogue(_ context.Context, find string) ([]system.CatalogueEntry, error) {
 	entries, err := os.ReadDir(f.path)
-	var list []system.Offer
+	var list []system.CatalogueEntry
 	for _, e := range entries {
 		if !strings.Contains(strings.ToLower(e.Name()), strings.ToLower(find)) || len(list) >= mostOffers {
 			continue
 		}
-		o := system.Offer{Name: e.Name(), Kind: "file"}
+		o := system.CatalogueEntry{Name: e.Name(), Kind: "file"}
 		if e.IsDir() {
 			o.Kind = "folder"
 		} else if info, err := e.Info(); err == nil {

@@ -192,7 +192,7 @@ func TestBombsAreCutOffAndOrderIsKept(t *testing.T) {
 	require.Equal(t, "b", list[0].Name)
 }
 
-func textOf(s string) value.Value { return value.Str(s) }
+func textOf(s string) value.Value { return value.NewText(s) }
 
 // TestLongContentsAreWrittenFromTheirSpool: as they are and packed, again after a try that failed, and the answer says how
 // many bytes stand there.

@@ -34,10 +34,10 @@ type answer struct {
 }
 
 // answerShape is what a formula on an answer reads.
-var answerShape = value.NewShape("status", "body")
+var answerShape = value.NewLayout("status", "body")
 
 func (a *answer) asValue() value.Value {
-	return value.Rec(answerShape, []value.Value{value.Int(int64(a.status)), value.Str(string(a.body))})
+	return value.NewRecord(answerShape, []value.Value{value.Int(int64(a.status)), value.NewText(string(a.body))})
 }
 
 // soapFault is the fault of SOAP in an answer; nil where it is another one.
@@ -94,7 +94,7 @@ func (a *answer) document() (value.Value, error) {
 		return value.Bytes(string(a.body)), nil
 	default:
 		if len(bytes.TrimSpace(a.body)) == 0 || a.body[0] != '{' && a.body[0] != '[' {
-			return value.Str(string(a.body)), nil
+			return value.NewText(string(a.body)), nil
 		}
 	}
 	if len(bytes.TrimSpace(a.body)) == 0 {
@@ -138,9 +138,9 @@ func (a *answer) records(op *connection.Operation) iter.Seq2[value.Value, error]
 		}
 		at := doc
 		if path := op.Setting("records"); path != "" {
-			if at = Pointer(doc, path); at.Missing() {
+			if at = Pointer(doc, path); at.IsMissing() {
 				if Pointer(doc, parent(path)).Kind() != value.RecordKind {
-					yield(value.Value{}, fault.Expect(fault.NotFound, "records at "+path, "none there").In("records"))
+					yield(value.Value{}, fault.Expect(fault.NotFound, "records at "+path, "none there").InField("records"))
 				}
 				return
 			}

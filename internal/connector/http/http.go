@@ -68,7 +68,7 @@ func Open(env system.Env) (system.System, error) {
 func Address(text string) (*url.URL, error) {
 	u, err := url.Parse(text)
 	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
-		return nil, fault.Expect(fault.Setting, "an address as https://desk.example/api", fault.Quote(text)).In("Address")
+		return nil, fault.Expect(fault.Setting, "an address as https://desk.example/api", fault.Quote(text)).InField("Address")
 	}
 	u.Path = strings.TrimSuffix(u.Path, "/")
 	return u, nil
@@ -169,8 +169,8 @@ func (s *Service) Probe(ctx context.Context, r *probe.Run) {
 	}
 	s.sign.probe(ctx, r)
 	r.Do("answered", func() (string, error) { return s.answered(ctx) }, func(err error) string {
-		if f := (*fault.Fault)(nil); errors.As(err, &f) && f.Mend != "" {
-			return f.Mend
+		if f := (*fault.Fault)(nil); errors.As(err, &f) && f.Fix != "" {
+			return f.Fix
 		}
 		return "Check the address, the sign-in and what the account may do"
 	})
@@ -209,7 +209,7 @@ func plain(err error) error {
 		return errors.New("it did not answer in time")
 	}
 	if why, is := system.Untrusted(u.Err); is {
-		return fault.New(fault.Setting, "%s", why).Mended("%s", system.TrustMends)
+		return fault.New(fault.Setting, "%s", why).WithFix("%s", system.TrustMends)
 	}
 	if errors.Is(u.Err, io.EOF) || errors.Is(u.Err, syscall.ECONNRESET) {
 		return errors.New("it ended the connection without an answer")
@@ -223,8 +223,8 @@ func (s *Service) Call(ctx context.Context, r system.Request) (value.Value, erro
 	if err != nil || a == nil {
 		return value.Value{}, err
 	}
-	if r.Op.Verb.Name == "download" {
-		return value.Rec(r.Op.Response.Root.Shape(), []value.Value{value.Bytes(string(a.body)), value.Int(int64(len(a.body))), value.Str(a.header.Get("Content-Type"))}), nil
+	if r.Op.Kind.Name == "download" {
+		return value.NewRecord(r.Op.Response.Root.Layout(), []value.Value{value.Bytes(string(a.body)), value.Int(int64(len(a.body))), value.NewText(a.header.Get("Content-Type"))}), nil
 	}
 	for v, err := range a.records(r.Op) {
 		return v, err
@@ -272,7 +272,7 @@ func (s *Service) failed(r system.Request, a *answer) error {
 	v, f := prog.Eval(fr)
 	switch {
 	case f != nil:
-		return f.In("fails when")
+		return f.InField("fails when")
 	case v.IsTrue():
 		f := a.refusal()
 		f.Expected = "not " + prog.Source
@@ -290,7 +290,7 @@ func (s *Service) tries(ctx context.Context, w *wire) (*answer, error) {
 		if !again || try >= most {
 			return a, settled(a, err, try)
 		}
-		system.Heard(ctx).Got("try "+fmt.Sprint(try), fmt.Sprintf("waits %s and tries again", wait.Round(time.Millisecond)))
+		system.ExchangeOf(ctx).Received("try "+fmt.Sprint(try), fmt.Sprintf("waits %s and tries again", wait.Round(time.Millisecond)))
 		t := time.NewTimer(wait)
 		select {
 		case <-t.C:
@@ -332,19 +332,19 @@ func (s *Service) once(ctx context.Context, w *wire) (*answer, error) {
 		if err := s.sign.sign(req); err != nil {
 			return nil, err
 		}
-		x := system.Heard(ctx)
+		x := system.ExchangeOf(ctx)
 		t := s.turn(w, req)
 		x.Sent(t.Head, t.Text)
 		res, err := s.client.Do(req)
 		if err != nil {
-			x.Got("nothing", plain(err).Error())
+			x.Received("nothing", plain(err).Error())
 			return nil, plain(err)
 		}
 		a, err := s.read(res)
 		if err != nil {
 			return nil, err
 		}
-		x.Got(res.Proto+" "+res.Status, headers(res.Header)+"\n\n"+string(a.body))
+		x.Received(res.Proto+" "+res.Status, headers(res.Header)+"\n\n"+string(a.body))
 		if a.status != http.StatusUnauthorized || renewed {
 			return a, nil
 		}
@@ -369,7 +369,7 @@ func (s *Service) read(res *http.Response) (*answer, error) {
 		}
 		return nil, errors.New("it broke off in the middle of its answer")
 	}
-	system.Heard(res.Request.Context()).Answered(res.Header.Get("Content-Type"), text)
+	system.ExchangeOf(res.Request.Context()).SetBody(res.Header.Get("Content-Type"), text)
 	return &answer{status: res.StatusCode, header: res.Header, body: text, url: res.Request.URL}, nil
 }
 

@@ -17,9 +17,9 @@ import (
 	"hollowreed/internal/connector/http/openapi"
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/connection"
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/notation/json"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/standin"
 	"hollowreed/internal/standin/quayside"
@@ -48,8 +48,8 @@ func newDesk(t *testing.T, change map[string]string) *desk {
 	require.NoError(t, err)
 	require.Empty(t, im.Notes)
 	require.Equal(t, map[string]string{"address": address, "sign in": "bearer token"}, im.Settings)
-	out := doc.Out{{Key: "connection", Value: "Desk"}, {Key: "kind", Value: "http"}, {Key: "operations", Value: im.Operations}}
-	d.part = contract.Part(t, string(doc.Encode(out)), im.Schemas...)
+	out := partfile.Ordered{{Key: "connection", Value: "Desk"}, {Key: "kind", Value: "http"}, {Key: "operations", Value: im.Operations}}
+	d.part = contract.Part(t, string(partfile.Encode(out)), im.Schemas...)
 	return d
 }
 
@@ -99,7 +99,7 @@ func TestRefusalsAreFaultsOfTheRequest(t *testing.T) {
 		require.ErrorAs(t, err, &f)
 		require.Contains(t, f.What(), want)
 	}
-	_, err := d.service.Call(t.Context(), system.Request{Op: d.part.Operation("get-booking"), Value: value.Rec(d.part.Operation("get-booking").Request.Root.Shape(), []value.Value{{}, {}})})
+	_, err := d.service.Call(t.Context(), system.Request{Op: d.part.Operation("get-booking"), Value: value.NewRecord(d.part.Operation("get-booking").Request.Root.Layout(), []value.Value{{}, {}})})
 	require.ErrorContains(t, err, "the request has no number")
 }
 
@@ -120,7 +120,7 @@ func TestEveryMood(t *testing.T) {
 		{standin.Expire, "401 Unauthorized", true},
 	} {
 		t.Run(c.mood, func(t *testing.T) {
-			d.Moods.Behave()
+			d.Moods.Reset()
 			d.Moods.Set(c.mood, true)
 			_, err := d.service.Call(t.Context(), ask)
 			require.ErrorContains(t, err, c.want)
@@ -129,8 +129,8 @@ func TestEveryMood(t *testing.T) {
 			require.NotContains(t, err.Error(), quayside.Token)
 		})
 	}
-	d.Moods.Behave()
-	d.Moods.GoDown(time.Minute)
+	d.Moods.Reset()
+	d.Moods.TakeDown(time.Minute)
 	_, err := d.service.Call(t.Context(), ask)
 	require.Error(t, err)
 	require.Error(t, d.service.Check(t.Context()))

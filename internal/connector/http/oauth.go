@@ -36,7 +36,7 @@ type oauth struct {
 func newOAuth(env system.Env, client *http.Client) (*oauth, error) {
 	o := &oauth{env: env, config: configOf(env.Values, ""), own: env.Values["sign in"] == "oauth client credentials"}
 	if _, err := Address(env.Values["token at"]); err != nil {
-		return nil, fault.Expect(fault.Setting, "an address as https://sign-in.example/token", fault.Quote(env.Values["token at"])).In("Token endpoint")
+		return nil, fault.Expect(fault.Setting, "an address as https://sign-in.example/token", fault.Quote(env.Values["token at"])).InField("Token endpoint")
 	}
 	o.client = &http.Client{Transport: &noted{client.Transport}, Timeout: client.Timeout, CheckRedirect: client.CheckRedirect}
 	return o, nil
@@ -57,7 +57,7 @@ func configOf(v system.Values, redirect string) oauth2.Config {
 type noted struct{ http.RoundTripper }
 
 func (n *noted) RoundTrip(req *http.Request) (*http.Response, error) {
-	x := system.Heard(req.Context())
+	x := system.ExchangeOf(req.Context())
 	if x.Brief() {
 		return n.RoundTripper.RoundTrip(req)
 	}
@@ -66,11 +66,11 @@ func (n *noted) RoundTrip(req *http.Request) (*http.Response, error) {
 	}
 	res, err := n.RoundTripper.RoundTrip(req)
 	if err != nil {
-		x.Got("nothing", plain(err).Error())
+		x.Received("nothing", plain(err).Error())
 		return nil, err
 	}
 	if text, err := httputil.DumpResponse(res, true); err == nil {
-		x.Got("from the token endpoint", tokenText(string(text)))
+		x.Received("from the token endpoint", tokenText(string(text)))
 	}
 	return res, nil
 }
@@ -122,14 +122,14 @@ func (o *oauth) valid(ctx context.Context, refused string) (*oauth2.Token, error
 	if o.own {
 		return o.fresh(ctx)
 	}
-	if kept, err := tokensOf(ctx, o.env.Keep, o.env.ID); err != nil || good(&kept.Token, refused) {
+	if kept, err := tokensOf(ctx, o.env.Secrets, o.env.ID); err != nil || good(&kept.Token, refused) {
 		if err == nil {
 			o.token = &kept.Token
 		}
 		return o.token, err
 	}
-	err := o.env.Keep.Lock(ctx, system.TokensOf(o.env.ID), func(ctx context.Context) error {
-		kept, err := tokensOf(ctx, o.env.Keep, o.env.ID) // another process may have refreshed it
+	err := o.env.Secrets.Lock(ctx, system.TokensOf(o.env.ID), func(ctx context.Context) error {
+		kept, err := tokensOf(ctx, o.env.Secrets, o.env.ID) // another process may have refreshed it
 		if err != nil {
 			return err
 		}
@@ -165,23 +165,23 @@ type keptTokens struct {
 	Gone time.Time `json:"gone,omitzero"` // since when the service does not take them any more
 }
 
-func tokensOf(ctx context.Context, keep system.Keeper, id string) (*keptTokens, error) {
+func tokensOf(ctx context.Context, keep system.SecretStore, id string) (*keptTokens, error) {
 	text, err := keep.Get(ctx, system.TokensOf(id))
 	if err != nil {
 		return nil, err
 	}
 	if text == "" {
-		return nil, fault.New(fault.Setting, "nobody has consented yet").Mended("Open the connection and press Connect")
+		return nil, fault.New(fault.Setting, "nobody has consented yet").WithFix("Open the connection and press Connect")
 	}
 	t := &keptTokens{}
 	if err := json.Unmarshal([]byte(text), t); err != nil {
-		return nil, fault.New(fault.Setting, "the kept tokens cannot be read").Mended("Ask for consent again")
+		return nil, fault.New(fault.Setting, "the kept tokens cannot be read").WithFix("Ask for consent again")
 	}
 	return t, nil
 }
 
 // GoneSince is the time at which the service was first seen to take a connection's consent no more; zero while it does.
-func GoneSince(ctx context.Context, keep system.Keeper, id string) (time.Time, error) {
+func GoneSince(ctx context.Context, keep system.SecretStore, id string) (time.Time, error) {
 	t, err := tokensOf(ctx, keep, id)
 	if err != nil {
 		return time.Time{}, err
@@ -197,7 +197,7 @@ func (o *oauth) refresh(ctx context.Context, kept *keptTokens) error {
 				return err
 			}
 		}
-		return fault.New(fault.Setting, "the consent has ended and there is no refresh token").Mended("Ask for consent again, with the scope that gives one")
+		return fault.New(fault.Setting, "the consent has ended and there is no refresh token").WithFix("Ask for consent again, with the scope that gives one")
 	}
 	old := kept.Token
 	old.Expiry = time.Unix(1, 0) // so that it is refreshed, whatever it says
@@ -228,7 +228,7 @@ func keepTokens(ctx context.Context, env system.Env, t keptTokens) error {
 	if err != nil {
 		return err
 	}
-	return env.Keep.Set(ctx, system.TokensOf(env.ID), string(text))
+	return env.Secrets.Set(ctx, system.TokensOf(env.ID), string(text))
 }
 
 // noGrant is the code of a token endpoint for a grant that is taken back, has ended or never was (RFC 6749, 5.2).
@@ -254,14 +254,14 @@ func told(err error) error {
 	}
 	switch r.ErrorCode {
 	case noGrant:
-		return f.Mended("The consent is gone: it was taken back, or has ended. Open the connection and ask for consent again")
+		return f.WithFix("The consent is gone: it was taken back, or has ended. Open the connection and ask for consent again")
 	case "invalid_client", "unauthorized_client":
-		return f.Mended("Check client id and client secret, and whether the endpoint wants them in the header or in the form")
+		return f.WithFix("Check client id and client secret, and whether the endpoint wants them in the header or in the form")
 	case "invalid_scope":
-		return f.Mended("Check the scopes")
+		return f.WithFix("Check the scopes")
 	case "":
 		f.Found = fault.Quote(strings.TrimSpace(string(r.Body)))
-		return f.Mended("Check the address of the token endpoint")
+		return f.WithFix("Check the address of the token endpoint")
 	}
 	return f
 }
@@ -288,7 +288,7 @@ func (o *oauth) probe(ctx context.Context, r *probe.Run) {
 	}, func(err error) string {
 		var f *fault.Fault
 		if errors.As(err, &f) {
-			return f.Mend
+			return f.Fix
 		}
 		return "Check the address of the token endpoint and whether it can be reached"
 	})
@@ -305,7 +305,7 @@ type Consent struct {
 // Ask begins to ask for consent.
 func Ask(env system.Env, redirect, state string) (*Consent, error) {
 	if _, err := Address(env.Values["authorize at"]); err != nil {
-		return nil, fault.Expect(fault.Setting, "the address of the authorization endpoint", fault.Quote(env.Values["authorize at"])).In("Authorization endpoint")
+		return nil, fault.Expect(fault.Setting, "the address of the authorization endpoint", fault.Quote(env.Values["authorize at"])).InField("Authorization endpoint")
 	}
 	c := configOf(env.Values, redirect)
 	verifier := oauth2.GenerateVerifier()

@@ -14,8 +14,8 @@ import (
 
 	"hollowreed/internal/connector/contract"
 	"hollowreed/internal/connector/system"
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/standin"
 	"hollowreed/internal/standin/driftbox"
 )
@@ -56,7 +56,7 @@ func box(t *testing.T, change map[string]string) (*driftbox.Box, system.Env) {
 		values[name] = v
 	}
 	env := contract.Env("http", values)
-	env.Keep = &keeper{kept: map[string]string{}}
+	env.Secrets = &keeper{kept: map[string]string{}}
 	return b, env
 }
 
@@ -95,7 +95,7 @@ func connected(t *testing.T, env system.Env) *Service {
 func listing(t *testing.T) system.Request {
 	r := asking(t, "read", "records: /files\npages: next field\nnext: /next")
 	op := *r.Op
-	op.Settings.Texts["path"] = doc.Text{Value: "/files"}
+	op.Settings.Texts["path"] = partfile.Text{Value: "/files"}
 	r.Op = &op
 	return r
 }
@@ -168,18 +168,18 @@ func TestConsentThenRefreshUnseen(t *testing.T) {
 	var f *fault.Fault
 	require.ErrorAs(t, err, &f)
 	require.Contains(t, f.What(), "invalid_grant: the consent was taken back")
-	require.Contains(t, f.Mend, "The consent is gone")
-	gone, err := GoneSince(t.Context(), env.Keep, env.ID)
+	require.Contains(t, f.Fix, "The consent is gone")
+	gone, err := GoneSince(t.Context(), env.Secrets, env.ID)
 	require.NoError(t, err)
 	require.WithinDuration(t, time.Now(), gone, time.Minute)
 	_, err = contract.Some(s, t, listing(t))
 	require.ErrorAs(t, err, &f)
-	still, err := GoneSince(t.Context(), env.Keep, env.ID)
+	still, err := GoneSince(t.Context(), env.Secrets, env.ID)
 	require.NoError(t, err)
 	require.Equal(t, gone, still, "the first time stands")
 	s = connected(t, env)
 	require.Len(t, contract.All(t, s, listing(t)), 5)
-	gone, err = GoneSince(t.Context(), env.Keep, env.ID)
+	gone, err = GoneSince(t.Context(), env.Secrets, env.ID)
 	require.NoError(t, err)
 	require.Zero(t, gone, "a new consent is there")
 }
@@ -248,12 +248,12 @@ func TestAConsentIsGoneWhenItsTimeIsOver(t *testing.T) {
 	for left, gone := range map[time.Duration]bool{time.Hour: false, -time.Hour: true} {
 		_, env := box(t, nil)
 		token := `{"access_token": "made-up", "expiry": "` + time.Now().Add(left).Format(time.RFC3339) + `"}`
-		require.NoError(t, env.Keep.Set(t.Context(), system.TokensOf(env.ID), token))
+		require.NoError(t, env.Secrets.Set(t.Context(), system.TokensOf(env.ID), token))
 		s, err := Open(env)
 		require.NoError(t, err)
 		defer s.Close()
 		require.ErrorContains(t, s.Check(t.Context()), "there is no refresh token")
-		since, err := GoneSince(t.Context(), env.Keep, env.ID)
+		since, err := GoneSince(t.Context(), env.Secrets, env.ID)
 		require.NoError(t, err)
 		require.Equal(t, gone, !since.IsZero(), left)
 	}

@@ -29,7 +29,7 @@ func (s *Service) Read(ctx context.Context, r system.Request) iter.Seq2[value.Va
 		seen := map[string]bool{}
 		for page := 1; ; page++ {
 			if seen[at.String()] || page > mostPages {
-				yield(value.Value{}, fault.New(fault.Limit, "the pages go in a circle: page %d is one that was read before", page).Mended("Check how the next page is asked for"))
+				yield(value.Value{}, fault.New(fault.Limit, "the pages go in a circle: page %d is one that was read before", page).WithFix("Check how the next page is asked for"))
 				return
 			}
 			seen[at.String()] = true
@@ -55,7 +55,7 @@ func (s *Service) Read(ctx context.Context, r system.Request) iter.Seq2[value.Va
 				return
 			}
 			if next.Host != s.base.Host || next.Scheme != s.base.Scheme {
-				yield(value.Value{}, fault.Expect(fault.Setting, "a next page at "+s.base.Host, next.Host).Mended("The service's answer leads to another host, to which the sign-in is not sent"))
+				yield(value.Value{}, fault.Expect(fault.Setting, "a next page at "+s.base.Host, next.Host).WithFix("The service's answer leads to another host, to which the sign-in is not sent"))
 				return
 			}
 			at = next
@@ -129,7 +129,7 @@ func (a *answer) next(path string) (string, error) {
 		return "", err
 	}
 	v := Pointer(doc, path)
-	if v.Missing() {
+	if v.IsMissing() {
 		return "", nil
 	}
 	return v.String(), nil

@@ -101,7 +101,7 @@ func (s *Service) request(r system.Request, at *url.URL) (*wire, error) {
 		if err != nil {
 			return nil, err
 		}
-		if !v.Missing() {
+		if !v.IsMissing() {
 			text := v.String()
 			if strings.ContainsAny(text, "\r\n") {
 				return nil, fault.New(fault.Setting, "the header %s cannot hold a line break", h.Name)
@@ -127,7 +127,7 @@ func eval(p *formula.Program, fr *formula.Frame, what string) (value.Value, erro
 	fr.Reset()
 	v, f := p.Eval(fr)
 	if f != nil {
-		return v, f.In(what)
+		return v, f.InField(what)
 	}
 	return v, nil
 }
@@ -158,7 +158,7 @@ func (s *Service) address(op *connection.Operation, request value.Value, fr *for
 
 func listed(v value.Value) []value.Value {
 	switch {
-	case v.Missing():
+	case v.IsMissing():
 		return nil
 	case v.Kind() == value.ListKind:
 		return v.Items()
@@ -180,8 +180,8 @@ func Filled(text string, request value.Value, escape func(string) string) (strin
 			return "", fault.New(fault.Syntax, "a brace in %s is not ended", fault.Quote(text))
 		}
 		v := request.Field(name)
-		if v.Missing() || v.String() == "" {
-			return "", fault.New(fault.Required, "the request has no %s", name).In(name)
+		if v.IsMissing() || v.String() == "" {
+			return "", fault.New(fault.Required, "the request has no %s", name).InField(name)
 		}
 		b.WriteString(escape(v.String()))
 		text = after
@@ -198,7 +198,7 @@ func (w *wire) fill(op *connection.Operation, fr *formula.Frame) error {
 		return nil
 	}
 	v, err := eval(prog, fr, "body")
-	if err != nil || v.Missing() {
+	if err != nil || v.IsMissing() {
 		return err
 	}
 	media := op.Setting("media")
@@ -221,7 +221,7 @@ func written(v value.Value, media string, w *wire) ([]byte, error) {
 	}
 	n, known := all.OfMedia(media)
 	if !known || n.Columns {
-		return nil, fault.Expect(fault.Type, "a text or bytes for "+media, v.Kind().String()).In("body")
+		return nil, fault.Expect(fault.Type, "a text or bytes for "+media, v.Kind().String()).InField("body")
 	}
 	var out bytes.Buffer
 	items, many := []value.Value{v}, v.Kind() == value.ListKind
@@ -246,7 +246,7 @@ func form(v value.Value) url.Values {
 	if r := v.Record(); r != nil {
 		for i, field := range r.Fields {
 			for _, item := range listed(field) {
-				f.Add(r.Shape.Names[i], item.String())
+				f.Add(r.Layout.Names[i], item.String())
 			}
 		}
 	}
@@ -260,11 +260,11 @@ func parts(v value.Value, w *wire) ([]byte, error) {
 	m := multipart.NewWriter(&out)
 	r := v.Record()
 	if r == nil {
-		return nil, fault.Expect(fault.Type, "a record for a form", v.Kind().String()).In("body")
+		return nil, fault.Expect(fault.Type, "a record for a form", v.Kind().String()).InField("body")
 	}
 	for i, field := range r.Fields {
 		for _, item := range listed(field) {
-			if err := part(m, r.Shape.Names[i], item); err != nil {
+			if err := part(m, r.Layout.Names[i], item); err != nil {
 				return nil, err
 			}
 		}
@@ -280,7 +280,7 @@ func part(m *multipart.Writer, name string, v value.Value) error {
 	switch {
 	case v.Kind() == value.RecordKind:
 		content, file, media = v.Field("content"), v.Field("name").String(), v.Field("type").String()
-		if content.Missing() {
+		if content.IsMissing() {
 			content = v.Field("text")
 		}
 	case v.Kind() == value.Binary:

@@ -29,7 +29,7 @@ var _ system.Caller = (*Server)(nil)
 func Open(env system.Env) (system.System, error) {
 	for _, name := range []string{"host", "sender"} {
 		if env.Values[name] == "" {
-			return nil, fault.New(fault.Required, "the connection has no %s", name).Mended("Fill it in and save")
+			return nil, fault.New(fault.Required, "the connection has no %s", name).WithFix("Fill it in and save")
 		}
 	}
 	s := &Server{env: env}
@@ -142,23 +142,23 @@ func (s *Server) Call(ctx context.Context, r system.Request) (value.Value, error
 		return value.Value{}, err
 	}
 	var text bytes.Buffer
-	x := system.Heard(ctx)
+	x := system.ExchangeOf(ctx)
 	if x != nil {
 		if _, err := m.WriteTo(&text); err == nil {
 			x.Sent("a mail to "+c.ServerAddr(), text.String())
 		}
 	}
 	if err := c.DialAndSendWithContext(ctx, m); err != nil {
-		x.Got("refused", plain(err).Error())
+		x.Received("refused", plain(err).Error())
 		return value.Value{}, refused(err)
 	}
-	x.Got("taken", m.ServerResponse())
+	x.Received("taken", m.ServerResponse())
 	ids := m.GetGenHeader(gomail.HeaderMessageID)
 	id := ""
 	if len(ids) > 0 {
 		id = strings.Trim(ids[0], "<>")
 	}
-	return value.Rec(r.Op.Response.Root.Shape(), []value.Value{value.Str(id), value.Str(m.ServerResponse())}), nil
+	return value.NewRecord(r.Op.Response.Root.Layout(), []value.Value{value.NewText(id), value.NewText(m.ServerResponse())}), nil
 }
 
 // Preview is the mail that would be sent.
@@ -199,7 +199,7 @@ func (s *Server) written(v value.Value) (*gomail.Msg, error) {
 	m := s.message()
 	from := v.Field("from")
 	sender := s.env.Values["sender"]
-	if !from.Missing() {
+	if !from.IsMissing() {
 		sender = from.String()
 	}
 	set := func(name string, set func(...string) error, list []string) error {
@@ -207,7 +207,7 @@ func (s *Server) written(v value.Value) (*gomail.Msg, error) {
 			return nil
 		}
 		if err := set(list...); err != nil {
-			return fault.Expect(fault.Pattern, "mail addresses, as Mira Orrin <mira@skerry.example>", fault.Quote(strings.Join(list, ", "))).In(name)
+			return fault.Expect(fault.Pattern, "mail addresses, as Mira Orrin <mira@skerry.example>", fault.Quote(strings.Join(list, ", "))).InField(name)
 		}
 		return nil
 	}
@@ -222,16 +222,16 @@ func (s *Server) written(v value.Value) (*gomail.Msg, error) {
 		return nil, f
 	}
 	if to := texts(v.Field("to")); len(to) == 0 {
-		return nil, fault.New(fault.Required, "the mail goes to nobody").In("to")
+		return nil, fault.New(fault.Required, "the mail goes to nobody").InField("to")
 	}
 	m.Subject(oneLine(v.Field("subject").String()))
 	m.SetDate()
 	text, html := v.Field("text"), v.Field("html")
 	switch {
-	case !text.Missing() && !html.Missing():
+	case !text.IsMissing() && !html.IsMissing():
 		m.SetBodyString(gomail.TypeTextPlain, text.Text())
 		m.AddAlternativeString(gomail.TypeTextHTML, html.Text())
-	case !html.Missing():
+	case !html.IsMissing():
 		m.SetBodyString(gomail.TypeTextHTML, html.Text())
 	default:
 		m.SetBodyString(gomail.TypeTextPlain, text.Text())
@@ -244,11 +244,11 @@ func oneLine(s string) string { return strings.NewReplacer("\r", " ", "\n", " ")
 func attach(m *gomail.Msg, list []value.Value) error {
 	for _, a := range list {
 		content := a.Field("content")
-		if content.Missing() {
+		if content.IsMissing() {
 			content = a.Field("text")
 		}
 		var options []gomail.FileOption
-		if media := a.Field("type"); !media.Missing() {
+		if media := a.Field("type"); !media.IsMissing() {
 			options = append(options, gomail.WithFileContentType(gomail.ContentType(oneLine(media.Text()))))
 		}
 		if err := m.AttachReader(oneLine(a.Field("name").String()), strings.NewReader(content.Text()), options...); err != nil {
@@ -261,7 +261,7 @@ func attach(m *gomail.Msg, list []value.Value) error {
 func texts(v value.Value) []string {
 	var list []string
 	switch {
-	case v.Missing():
+	case v.IsMissing():
 	case v.Kind() == value.ListKind:
 		for _, item := range v.Items() {
 			list = append(list, item.String())
@@ -280,16 +280,16 @@ func refused(err error) error {
 	var sent *gomail.SendError
 	if errors.As(err, &sent) && !sent.IsTemp() && sent.Reason != gomail.ErrConnCheck {
 		if why, is := system.Untrusted(err); is {
-			return fault.New(fault.Setting, "%s", why).Mended("%s", system.TrustMends)
+			return fault.New(fault.Setting, "%s", why).WithFix("%s", system.TrustMends)
 		}
 		return fault.New(fault.Outside, "the mail server refuses it: %s", last(sent.Error()))
 	}
 	if why, is := system.Untrusted(err); is {
-		return fault.New(fault.Setting, "%s", why).Mended("%s", system.TrustMends)
+		return fault.New(fault.Setting, "%s", why).WithFix("%s", system.TrustMends)
 	}
 	var answer *textproto.Error
 	if errors.As(err, &answer) && signIn[answer.Code] {
-		return fault.New(fault.Setting, "the mail server does not take the sign-in: %s", last(err.Error())).Mended("Check user and password")
+		return fault.New(fault.Setting, "the mail server does not take the sign-in: %s", last(err.Error())).WithFix("Check user and password")
 	}
 	return plain(err)
 }

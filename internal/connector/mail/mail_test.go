@@ -95,15 +95,15 @@ func TestEveryMood(t *testing.T) {
 	r, s, c := room(t, map[string]string{"timeout": "1"})
 	r.Moods.SlowFor(1500 * time.Millisecond)
 	for _, mood := range []string{standin.Slow, standin.Refuse, standin.Wrong, standin.Drop, standin.Limit, standin.Expire} {
-		r.Moods.Behave()
+		r.Moods.Reset()
 		r.Moods.Set(mood, true)
 		_, err := s.Call(t.Context(), contract.Request(t, c, "send", `{"to": ["a@b.example"], "subject": "x"}`))
 		require.Error(t, err, mood)
 		var f *fault.Fault
 		require.Equal(t, mood == standin.Expire, errors.As(err, &f), "only what waiting does not mend is a fault: %s, %v", mood, err)
 	}
-	r.Moods.Behave()
-	r.Moods.GoDown(time.Minute)
+	r.Moods.Reset()
+	r.Moods.TakeDown(time.Minute)
 	require.Error(t, s.Check(t.Context()))
 	require.Empty(t, r.Letters())
 }

@@ -34,11 +34,11 @@ var (
 func Open(env system.Env) (system.System, error) {
 	for _, name := range []string{"host", "user"} {
 		if env.Values[name] == "" {
-			return nil, fault.New(fault.Required, "the connection has no %s", name).Mended("Fill it in and save")
+			return nil, fault.New(fault.Required, "the connection has no %s", name).WithFix("Fill it in and save")
 		}
 	}
 	if env.Values["after"] == "move" && env.Values["done"] == "" {
-		return nil, fault.New(fault.Required, "the connection does not say to which folder mails are moved").Mended("Fill it in and save")
+		return nil, fault.New(fault.Required, "the connection does not say to which folder mails are moved").WithFix("Fill it in and save")
 	}
 	return &Box{env: env}, nil
 }
@@ -66,7 +66,7 @@ func (b *Box) with(ctx context.Context, readOnly bool, do func(s *session) error
 	if s.state, err = c.Select(b.folder(), readOnly); err != nil && !alive(c) {
 		return err
 	} else if err != nil {
-		return fault.New(fault.Setting, "the folder %s cannot be opened: %s", fault.Quote(b.folder()), err).Mended("Choose one of the account's folders")
+		return fault.New(fault.Setting, "the folder %s cannot be opened: %s", fault.Quote(b.folder()), err).WithFix("Choose one of the account's folders")
 	}
 	if err = do(s); err != nil {
 		if ctx.Err() != nil {
@@ -111,7 +111,7 @@ func (b *Box) signIn(ctx context.Context) (*client.Client, error) {
 func (b *Box) login(c *client.Client) error {
 	err := c.Login(b.env.Values["user"], b.env.Values["password"])
 	if err != nil && alive(c) {
-		return fault.New(fault.Setting, "the mail server does not take the sign-in: %s", err).Mended("Check user and password, and which kind of encryption the port wants")
+		return fault.New(fault.Setting, "the mail server does not take the sign-in: %s", err).WithFix("Check user and password, and which kind of encryption the port wants")
 	}
 	return err
 }
@@ -133,7 +133,7 @@ func plainly(err error) error {
 		return f
 	}
 	if why, is := system.Untrusted(err); is {
-		return fault.New(fault.Setting, "%s", why).Mended("%s", system.TrustMends)
+		return fault.New(fault.Setting, "%s", why).WithFix("%s", system.TrustMends)
 	}
 	return err
 }
@@ -175,8 +175,8 @@ func well(told string, err error) (string, error) {
 
 func mendOf(err error) string {
 	var f *fault.Fault
-	if errors.As(err, &f) && f.Mend != "" {
-		return f.Mend
+	if errors.As(err, &f) && f.Fix != "" {
+		return f.Fix
 	}
 	return "Check which kind of encryption the port wants"
 }
@@ -195,7 +195,7 @@ func (b *Box) Read(ctx context.Context, r system.Request) iter.Seq2[value.Value,
 				if err != nil {
 					return err
 				}
-				if raw != nil && !yield(Letter(raw), nil) {
+				if raw != nil && !yield(ReadMail(raw), nil) {
 					return errEnough
 				}
 			}
@@ -216,7 +216,7 @@ func wanted(asked value.Value) *imap.SearchCriteria {
 	if asked.Kind() != value.RecordKind {
 		return c
 	}
-	if since := asked.Field("since"); !since.Missing() {
+	if since := asked.Field("since"); !since.IsMissing() {
 		c.Since, _ = time.Parse(time.DateOnly, since.String())
 	}
 	if asked.Field("unread").IsTrue() {
@@ -226,7 +226,7 @@ func wanted(asked value.Value) *imap.SearchCriteria {
 }
 
 func text(v value.Value, field string) string {
-	if v.Kind() != value.RecordKind || v.Field(field).Missing() {
+	if v.Kind() != value.RecordKind || v.Field(field).IsMissing() {
 		return ""
 	}
 	return v.Field(field).String()
@@ -247,9 +247,9 @@ func criteria(from, subject string) *imap.SearchCriteria {
 // maxLook bounds the mails of one look, so that others have their turn.
 const maxLook = 500
 
-// Letters brings the mails that wait, oldest first, and takes those out of the way that take has taken. One that take
+// FetchMails brings the mails that wait, oldest first, and takes those out of the way that take has taken. One that take
 // does not take stays where it is; the others go on.
-func (b *Box) Letters(ctx context.Context, from, subject string, take func(system.Mail) error) error {
+func (b *Box) FetchMails(ctx context.Context, from, subject string, take func(system.Mail) error) error {
 	return b.with(ctx, false, func(s *session) error {
 		c := criteria(from, subject)
 		if b.env.Values["after"] != "move" && b.env.Values["after"] != "delete" {
@@ -288,13 +288,13 @@ func (s *session) taken(uid uint32, most int64, take func(system.Mail) error) er
 			subject = m.Envelope.Subject
 		}
 		return fault.New(fault.Limit, "the mail %s has %d MB; up to %d MB are read", fault.Quote(subject), m.Size>>20, most>>20).
-			Mended("Raise the connection's largest answer, or take the mail out of the folder")
+			WithFix("Raise the connection's largest answer, or take the mail out of the folder")
 	}
 	raw, err := s.text(uid)
 	if err != nil || raw == nil {
 		return err
 	}
-	return take(system.Mail{Identity: fmt.Sprintf("%d/%d", s.state.UidValidity, uid), Value: Letter(raw)})
+	return take(system.Mail{Identity: fmt.Sprintf("%d/%d", s.state.UidValidity, uid), Value: ReadMail(raw)})
 }
 
 // one fetches of one mail; nil when it has gone meanwhile.
@@ -376,7 +376,7 @@ func (b *Box) move(s *session, set *imap.SeqSet) error {
 		return err
 	}
 	if err := s.Create(to); err != nil {
-		return fault.New(fault.Setting, "mails cannot be moved to %s: %s", fault.Quote(to), err).Mended("Choose another folder")
+		return fault.New(fault.Setting, "mails cannot be moved to %s: %s", fault.Quote(to), err).WithFix("Choose another folder")
 	}
 	return s.moved(set, to)
 }

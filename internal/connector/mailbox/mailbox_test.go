@@ -55,7 +55,7 @@ func (a account) send(folder, from, subject string) {
 
 // brought are the subjects of the mails that a look brings; those that are refused stay.
 func (a account) brought(b *Box, from, subject string, refuse ...string) (subjects, identities []string, err error) {
-	err = b.Letters(a.t.Context(), from, subject, func(l system.Mail) error {
+	err = b.FetchMails(a.t.Context(), from, subject, func(l system.Mail) error {
 		s := l.Value.Field("subject").String()
 		if slices.Contains(refuse, s) {
 			return errors.New("not now: " + s)
@@ -164,7 +164,7 @@ func TestWhatAServerRefuses(t *testing.T) {
 		var f *fault.Fault
 		require.ErrorAs(t, err, &f, name)
 		require.Contains(t, f.What(), c.want, name)
-		require.NotEmpty(t, f.Mend, name)
+		require.NotEmpty(t, f.Fix, name)
 		well, told := contract.Probe(t, b)
 		require.False(t, well, name)
 		require.NotContains(t, told, "wrong-word")
@@ -199,16 +199,16 @@ func TestEveryMood(t *testing.T) {
 	a.send("INBOX", "a@b.example", "x")
 	b := a.box(map[string]string{"timeout": "1"})
 	for _, mood := range []string{standin.Slow, standin.Refuse, standin.Wrong, standin.Drop, standin.Expire} {
-		r.Moods.Behave()
+		r.Moods.Reset()
 		r.Moods.Set(mood, true)
 		subjects, _, err := a.brought(b, "", "")
 		require.Error(t, err, mood)
 		require.Empty(t, subjects, mood)
 	}
-	r.Moods.Behave()
-	r.Moods.GoDown(time.Minute)
+	r.Moods.Reset()
+	r.Moods.TakeDown(time.Minute)
 	require.Error(t, b.Check(t.Context()))
-	r.Moods.Behave()
+	r.Moods.Reset()
 	subjects, _, err := a.brought(b, "", "")
 	require.NoError(t, err)
 	require.Equal(t, []string{"x"}, subjects)

@@ -62,7 +62,7 @@ func startTLS(conn net.Conn) error {
 			if strings.HasPrefix(strings.ToUpper(rest), "OK") {
 				return nil
 			}
-			return fault.New(fault.Setting, "the server does not encrypt: %s", rest).Mended("Choose another kind of encryption, or none")
+			return fault.New(fault.Setting, "the server does not encrypt: %s", rest).WithFix("Choose another kind of encryption, or none")
 		}
 	}
 	return fault.New(fault.Setting, "the server does not answer STARTTLS")
@@ -125,7 +125,7 @@ func (b *bounded) seen(p []byte) error {
 		}
 		if b.skip = announced(b.tail); b.skip > b.most {
 			b.Close()
-			return fault.New(fault.Limit, "a mail of %d MB is longer than what is read at once, %d MB", b.skip>>20, b.most>>20).Mended("Raise the connection's largest answer")
+			return fault.New(fault.Limit, "a mail of %d MB is longer than what is read at once, %d MB", b.skip>>20, b.most>>20).WithFix("Raise the connection's largest answer")
 		}
 		b.tail = b.tail[:0]
 	}

@@ -27,11 +27,11 @@ type DB struct {
 }
 
 var (
-	_ system.Caller  = (*DB)(nil)
-	_ system.Reader  = (*DB)(nil)
-	_ system.Offerer = (*DB)(nil)
-	_ system.Tables  = (*DB)(nil)
-	_ system.Batcher = (*DB)(nil)
+	_ system.Caller          = (*DB)(nil)
+	_ system.Reader          = (*DB)(nil)
+	_ system.CatalogueReader = (*DB)(nil)
+	_ system.Tables          = (*DB)(nil)
+	_ system.Batcher         = (*DB)(nil)
 )
 
 // Open makes a database of its settings; nothing is connected before it is used.
@@ -56,13 +56,13 @@ func configOf(env system.Env) (*mysql.Config, error) {
 	if v["by"] == "address" {
 		parsed, err := mysql.ParseDSN(v["address"])
 		if err != nil {
-			return nil, fault.New(fault.Setting, "the database address cannot be read").Mended("Write it as user:password@tcp(host:3306)/database")
+			return nil, fault.New(fault.Setting, "the database address cannot be read").WithFix("Write it as user:password@tcp(host:3306)/database")
 		}
 		c = parsed
 	} else {
 		for _, name := range []string{"host", "database", "user"} {
 			if v[name] == "" {
-				return nil, fault.New(fault.Required, "the connection has no %s", name).Mended("Fill it in and save")
+				return nil, fault.New(fault.Required, "the connection has no %s", name).WithFix("Fill it in and save")
 			}
 		}
 		c.Net, c.Addr, c.DBName, c.User, c.Passwd = "tcp", net.JoinHostPort(v["host"], fmt.Sprint(v.Int("port", 3306))), v["database"], v["user"], v["password"]
@@ -97,7 +97,7 @@ func (db *DB) Probe(ctx context.Context, r *probe.Run) {
 		fmt.Sscan(p, &port)
 	}
 	r.Reach(ctx, db.env.Net.Dialer(), host, port)
-	if !r.Well() {
+	if !r.Passed() {
 		return
 	}
 	began := time.Now()
@@ -199,7 +199,7 @@ func told(err error) error {
 		return err
 	}
 	if refused.Number == accessDenied {
-		return fault.New(fault.Setting, "the database does not take the sign-in").Mended("%s", mendOf(err))
+		return fault.New(fault.Setting, "the database does not take the sign-in").WithFix("%s", mendOf(err))
 	}
 	return fault.New(fault.Setting, "the database refuses the statement: %s", refused.Message)
 }

@@ -24,7 +24,7 @@ func statement(text string) (sqltext.Statement, error) {
 // param is a value as the database takes it: texts, so that decimals stay exact.
 func param(v value.Value) any {
 	switch {
-	case v.Missing():
+	case v.IsMissing():
 		return nil
 	case v.Kind() == value.Boolean:
 		return v.IsTrue()
@@ -98,7 +98,7 @@ func (db *DB) CheckUpsert(ctx context.Context, u running.Upsert) (fault.List, er
 	if err != nil {
 		return nil, err
 	}
-	return sqltext.Check(u, s.Root.Shape().Names, nil, strings.EqualFold), nil
+	return sqltext.Check(u, s.Root.Layout().Names, nil, strings.EqualFold), nil
 }
 
 func (db *DB) shape(ctx context.Context, id string, st sqltext.Statement) (*schema.Schema, error) {
@@ -122,7 +122,7 @@ func (db *DB) shape(ctx context.Context, id string, st sqltext.Statement) (*sche
 			leftOut = append(leftOut, t.Name()+" is a time without a zone; it is taken as text")
 		}
 		if digits, places, ok := t.DecimalSize(); ok && f.Kind == value.Decimal && places < 31 {
-			f.Must.Digits, f.Must.Places = int(digits), int(places)
+			f.Constraints.TotalDigits, f.Constraints.FractionDigits = int(digits), int(places)
 		}
 		if null, ok := t.Nullable(); ok && !null && !sqltext.Outer(st.Text) {
 			f.Min, f.Nullable = 1, false
@@ -149,7 +149,7 @@ func (db *DB) each(ctx context.Context, text string, args []any, s *schema.Schem
 	slots := make([]int, len(names))
 	raw, into := make([]sql.RawBytes, len(names)), make([]any, len(names))
 	for i, name := range names {
-		slots[i], into[i] = s.Root.Shape().Slot(name), &raw[i]
+		slots[i], into[i] = s.Root.Layout().Slot(name), &raw[i]
 	}
 	for rows.Next() {
 		if err := rows.Scan(into...); err != nil {
@@ -179,11 +179,11 @@ func record(s *schema.Schema, slots []int, raw []sql.RawBytes) (value.Value, err
 		}
 		v, ok := read(f.Kind, string(b))
 		if !ok { // its text stands there, which is a fault of this record where it is checked, and of no other
-			v = value.Str(strings.ToValidUTF8(string(b), "\uFFFD"))
+			v = value.NewText(strings.ToValidUTF8(string(b), "\uFFFD"))
 		}
 		fields[slots[i]] = v
 	}
-	return value.Rec(s.Root.Shape(), fields), nil
+	return value.NewRecord(s.Root.Layout(), fields), nil
 }
 
 // Read gives the rows of a query as they arrive.
@@ -195,10 +195,10 @@ func (db *DB) Read(ctx context.Context, r system.Request) iter.Seq2[value.Value,
 			args, err = dialect.Arguments(st, r.Value)
 		}
 		if err == nil && r.Op.Response == nil {
-			err = fault.New(fault.Required, "the operation names no response schema").Mended("Fetch the shape of its result")
+			err = fault.New(fault.Required, "the operation names no response schema").WithFix("Fetch the shape of its result")
 		}
 		if err == nil {
-			system.Heard(ctx).Sent("statement", fmt.Sprintf("%s\n%v", st.Text, args))
+			system.ExchangeOf(ctx).Sent("statement", fmt.Sprintf("%s\n%v", st.Text, args))
 			err = db.each(ctx, st.Text, args, r.Op.Response, func(v value.Value) bool { return yield(v, nil) })
 		}
 		if err != nil {
@@ -242,8 +242,8 @@ func (db *DB) Lookup(ctx context.Context, l running.Lookup, keys [][]value.Value
 	return out, nil
 }
 
-// Offers lists the tables, views and functions whose names have a text in them.
-func (db *DB) Offers(ctx context.Context, find string) ([]system.Offer, error) {
+// Catalogue lists the tables, views and functions whose names have a text in them.
+func (db *DB) Catalogue(ctx context.Context, find string) ([]system.CatalogueEntry, error) {
 	rows, err := db.pool.QueryContext(ctx, `select t.table_name, case t.table_type when 'VIEW' then 'view' else 'table' end, concat(count(*), ' columns')
 		from information_schema.tables t join information_schema.columns c using (table_schema, table_name)
 		where t.table_schema = database() and locate(lower(?), lower(t.table_name)) > 0 group by 1, 2
@@ -253,9 +253,9 @@ func (db *DB) Offers(ctx context.Context, find string) ([]system.Offer, error) {
 		return nil, told(err)
 	}
 	defer rows.Close()
-	var list []system.Offer
+	var list []system.CatalogueEntry
 	for rows.Next() {
-		var o system.Offer
+		var o system.CatalogueEntry
 		if err := rows.Scan(&o.Name, &o.Kind, &o.Detail); err != nil {
 			return nil, err
 		}

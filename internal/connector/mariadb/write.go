@@ -185,7 +185,7 @@ func (w *writer) write(ctx context.Context, row value.Value) (running.Effect, er
 
 // Call does one statement. Rows that the database refuses are faults.
 func (db *DB) Call(ctx context.Context, r system.Request) (v value.Value, err error) {
-	if r.Op.Verb.Name == "query" {
+	if r.Op.Kind.Name == "query" {
 		for v, err = range db.Read(ctx, r) {
 			return v, err
 		}
@@ -202,10 +202,10 @@ func (db *DB) Call(ctx context.Context, r system.Request) (v value.Value, err er
 }
 
 // CallAll does the requests in one transaction; rows that are refused are told apart.
-func (db *DB) CallAll(ctx context.Context, requests []system.Request) ([]system.Done, bool, error) {
+func (db *DB) CallAll(ctx context.Context, requests []system.Request) ([]system.Result, bool, error) {
 	op := requests[0].Op
-	done := make([]system.Done, len(requests))
-	if op.Verb.Name == "upsert" {
+	done := make([]system.Result, len(requests))
+	if op.Kind.Name == "upsert" {
 		return done, true, db.upserts(ctx, op, requests, done)
 	}
 	sts := sqltext.NewStatements(op, statementOf)
@@ -225,7 +225,7 @@ func (db *DB) CallAll(ctx context.Context, requests []system.Request) ([]system.
 			if err != nil {
 				return err
 			}
-			system.Heard(ctx).Sent("statement, in a transaction", fmt.Sprintf("%s\n%v", st.Text, args))
+			system.ExchangeOf(ctx).Sent("statement, in a transaction", fmt.Sprintf("%s\n%v", st.Text, args))
 			if err := saved(ctx, tx, func() error { return one(ctx, tx, op, st, args, &done[i]) }); err != nil {
 				if done[i].Fault = refusedRow(op.Name, err); done[i].Fault == nil {
 					return err
@@ -237,7 +237,7 @@ func (db *DB) CallAll(ctx context.Context, requests []system.Request) ([]system.
 	return done, true, told(err)
 }
 
-func (db *DB) upserts(ctx context.Context, op *connection.Operation, requests []system.Request, done []system.Done) error {
+func (db *DB) upserts(ctx context.Context, op *connection.Operation, requests []system.Request, done []system.Result) error {
 	if op.Request == nil {
 		return fault.New(fault.Required, "the operation %s names no request schema", op.ID)
 	}
@@ -251,17 +251,17 @@ func (db *DB) upserts(ctx context.Context, op *connection.Operation, requests []
 		if w.Effect == running.Unchanged {
 			n = 0
 		}
-		done[i] = system.Done{Answer: rowsDone(op, n), Fault: w.Fault}
+		done[i] = system.Result{Answer: rowsDone(op, n), Fault: w.Fault}
 	}
 	return err
 }
 
 func rowsDone(op *connection.Operation, n int64) value.Value {
-	return value.Rec(op.Response.Root.Shape(), []value.Value{value.Int(n)})
+	return value.NewRecord(op.Response.Root.Layout(), []value.Value{value.Int(n)})
 }
 
-func one(ctx context.Context, tx *sql.Tx, op *connection.Operation, st sqltext.Statement, args []any, done *system.Done) error {
-	if op.Verb.Name != "call" {
+func one(ctx context.Context, tx *sql.Tx, op *connection.Operation, st sqltext.Statement, args []any, done *system.Result) error {
+	if op.Kind.Name != "call" {
 		res, err := tx.ExecContext(ctx, st.Text, args...)
 		if err != nil {
 			return err
@@ -280,11 +280,11 @@ func one(ctx context.Context, tx *sql.Tx, op *connection.Operation, st sqltext.S
 		v, ok = read(f.Kind, text.String)
 	}
 	if !ok {
-		return fault.Expect(fault.Type, f.Kind.String(), fault.Quote(text.String)).In(f.Name)
+		return fault.Expect(fault.Type, f.Kind.String(), fault.Quote(text.String)).InField(f.Name)
 	}
 	fields := make([]value.Value, len(op.Response.Root.Fields))
 	fields[0] = v
-	done.Answer = value.Rec(op.Response.Root.Shape(), fields)
+	done.Answer = value.NewRecord(op.Response.Root.Layout(), fields)
 	return nil
 }
 
@@ -295,10 +295,10 @@ func (db *DB) Preview(_ context.Context, r system.Request) (running.Turn, error)
 
 // statementOf is the statement of an operation that changes something.
 func statementOf(op *connection.Operation) (sqltext.Statement, error) {
-	if op.Verb.Name == "run" {
+	if op.Kind.Name == "run" {
 		return statement(op.Setting("statement"))
 	}
-	if op.Verb.Name == "call" {
+	if op.Kind.Name == "call" {
 		s := sqltext.Statement{Names: sqltext.Columns(op.Setting("parameters"))}
 		marks := strings.TrimSuffix(strings.Repeat("?, ", len(s.Names)), ", ")
 		s.Text = fmt.Sprintf("select %s(%s)", ident(op.Setting("function")), marks)
@@ -316,17 +316,17 @@ func statementOf(op *connection.Operation) (sqltext.Statement, error) {
 		}
 		names, set, setNames = append(names, column(f.Name)), append(set, column(f.Name)+" = ?"), append(setNames, f.Name)
 	}
-	if op.Verb.Name != "insert" && len(where) < len(keys) {
+	if op.Kind.Name != "insert" && len(where) < len(keys) {
 		return sqltext.Statement{}, fault.New(fault.Unknown, "the request of %s has not all fields of the key %s", op.ID, op.Setting("key"))
 	}
 	table := ident(op.Setting("table"))
-	switch op.Verb.Name {
+	switch op.Kind.Name {
 	case "update":
 		if len(set) == 0 {
 			return sqltext.Statement{}, fault.New(fault.Required, "nothing is to be changed: all columns but the key are absent")
 		}
 	}
-	switch op.Verb.Name {
+	switch op.Kind.Name {
 	case "insert":
 		marks := strings.TrimSuffix(strings.Repeat("?, ", len(names)), ", ")
 		return sqltext.Statement{Text: fmt.Sprintf("insert into %s (%s) values (%s)", table, strings.Join(names, ", "), marks), Names: setNames}, nil

@@ -15,11 +15,11 @@ import (
 
 // Stage is one step of trying a connection.
 type Stage struct {
-	Name string
-	OK   bool
-	Told string // what was found, or what went wrong
-	Try  string // what would mend it
-	Took time.Duration
+	Name     string
+	OK       bool
+	Finding  string // what was found, or what went wrong
+	Advice   string // what would mend it
+	Duration time.Duration
 }
 
 // Run goes through stages until one fails.
@@ -46,16 +46,16 @@ func (r *Run) Did(name string, took time.Duration, told string, err error, try f
 	if r.failed {
 		return
 	}
-	s := Stage{Name: name, OK: err == nil, Told: told, Took: took}
+	s := Stage{Name: name, OK: err == nil, Finding: told, Duration: took}
 	if err != nil {
 		r.failed = true
-		if s.Told == "" {
-			s.Told = err.Error()
+		if s.Finding == "" {
+			s.Finding = err.Error()
 		}
-		s.Try = try(err)
+		s.Advice = try(err)
 	}
 	if r.Hide != nil {
-		s.Told, s.Try = r.Hide(s.Told), r.Hide(s.Try)
+		s.Finding, s.Advice = r.Hide(s.Finding), r.Hide(s.Advice)
 	}
 	r.Stages = append(r.Stages, s)
 	if r.Seen != nil {
@@ -63,8 +63,8 @@ func (r *Run) Did(name string, took time.Duration, told string, err error, try f
 	}
 }
 
-// Well says whether every stage was passed.
-func (r *Run) Well() bool { return !r.failed && len(r.Stages) > 0 }
+// Passed says whether every stage was passed.
+func (r *Run) Passed() bool { return !r.failed && len(r.Stages) > 0 }
 
 // Reach resolves a host's name and reaches its port over TCP with a dialer.
 func (r *Run) Reach(ctx context.Context, d *net.Dialer, host string, port int) {
@@ -93,7 +93,7 @@ func (r *Run) Reach(ctx context.Context, d *net.Dialer, host string, port int) {
 		var late net.Error
 		var refused *fault.Fault
 		if errors.As(err, &refused) {
-			return refused.Mend
+			return refused.Fix
 		}
 		if errors.As(err, &late) && late.Timeout() {
 			return "A firewall may drop what is sent; ask whether this machine may reach the port"

@@ -39,10 +39,10 @@ type Host struct {
 }
 
 var (
-	_ system.Caller  = (*Host)(nil)
-	_ system.Reader  = (*Host)(nil)
-	_ system.Folder  = (*Host)(nil)
-	_ system.Offerer = (*Host)(nil)
+	_ system.Caller          = (*Host)(nil)
+	_ system.Reader          = (*Host)(nil)
+	_ system.Folder          = (*Host)(nil)
+	_ system.CatalogueReader = (*Host)(nil)
 )
 
 // keyError is a host that shows another key than the one that is known, or one where none is known.
@@ -71,14 +71,14 @@ func Open(env system.Env) (system.System, error) {
 	v := env.Values
 	for _, name := range []string{"host", "user"} {
 		if v[name] == "" {
-			return nil, fault.New(fault.Required, "the connection has no %s", name).Mended("Fill it in and save")
+			return nil, fault.New(fault.Required, "the connection has no %s", name).WithFix("Fill it in and save")
 		}
 	}
 	h := &Host{env: env, config: &ssh.ClientConfig{User: v["user"], Timeout: v.Timeout()}}
 	if v["key"] != "" {
 		signer, err := ssh.ParsePrivateKey([]byte(v["key"] + "\n"))
 		if err != nil {
-			return nil, fault.Expect(fault.Setting, "a private key in OpenSSH's or PEM form, without a passphrase", "one that cannot be read").In("Private key")
+			return nil, fault.Expect(fault.Setting, "a private key in OpenSSH's or PEM form, without a passphrase", "one that cannot be read").InField("Private key")
 		}
 		h.config.Auth = append(h.config.Auth, ssh.PublicKeys(signer))
 	}
@@ -128,7 +128,7 @@ func knownKeys(text string) ([]ssh.PublicKey, error) {
 			_, _, k, _, _, err = ssh.ParseKnownHosts([]byte(l))
 		}
 		if err != nil {
-			return nil, fault.Expect(fault.Setting, "a line of known_hosts, or type and key", fault.Quote(l)).In("The host's key")
+			return nil, fault.Expect(fault.Setting, "a line of known_hosts, or type and key", fault.Quote(l)).InField("The host's key")
 		}
 		list = append(list, k)
 	}
@@ -199,9 +199,9 @@ func told(err error) error {
 	var key *keyError
 	switch {
 	case errors.As(err, &key):
-		return fault.New(fault.Setting, "%s", key).Mended("%s", key.mend())
+		return fault.New(fault.Setting, "%s", key).WithFix("%s", key.mend())
 	case err != nil && strings.Contains(err.Error(), "unable to authenticate"):
-		return fault.New(fault.Setting, "the host does not take the sign-in").Mended("Check user, password and private key")
+		return fault.New(fault.Setting, "the host does not take the sign-in").WithFix("Check user, password and private key")
 	}
 	return err
 }
@@ -242,7 +242,7 @@ func (h *Host) Check(ctx context.Context) error {
 func (h *Host) Probe(ctx context.Context, r *probe.Run) {
 	v := h.env.Values
 	r.Reach(ctx, h.env.Net.Dialer(), v["host"], v.Int("port", 22))
-	if !r.Well() {
+	if !r.Passed() {
 		return
 	}
 	h.Close() // what is open already says nothing
@@ -299,8 +299,8 @@ func (h *Host) Open(ctx context.Context, name string) (in io.ReadCloser, err err
 	return in, err
 }
 
-// Took moves or removes a file that was fetched, as the settings say.
-func (h *Host) Took(ctx context.Context, name string) error {
+// MarkFetched moves or removes a file that was fetched, as the settings say.
+func (h *Host) MarkFetched(ctx context.Context, name string) error {
 	return h.within(ctx, func(c *sftp.Client) error {
 		switch h.env.Values.Or("after", "move") {
 		case "leave":
@@ -329,10 +329,10 @@ func (h *Host) Call(ctx context.Context, r system.Request) (v value.Value, err e
 	if err := file.CheckName(name); err != nil {
 		return v, err
 	}
-	x := system.Heard(ctx)
-	x.Sent(r.Op.Verb.Name, h.at(name))
+	x := system.ExchangeOf(ctx)
+	x.Sent(r.Op.Kind.Name, h.at(name))
 	err = h.within(ctx, func(c *sftp.Client) error {
-		switch r.Op.Verb.Name {
+		switch r.Op.Kind.Name {
 		case "read":
 			in, err := c.Open(h.at(name))
 			if err != nil {
@@ -366,10 +366,10 @@ func (h *Host) Call(ctx context.Context, r system.Request) (v value.Value, err e
 		err = fault.New(fault.Outside, "the host does not allow it for %s", name)
 	}
 	if err != nil {
-		x.Got("refused", err.Error())
+		x.Received("refused", err.Error())
 		return value.Value{}, err
 	}
-	x.Got("done", "")
+	x.Received("done", "")
 	return v, nil
 }
 
@@ -421,7 +421,7 @@ const (
 // named gives a whole file its name if there is none of it: by a link, of which only one of several that write at once comes
 // about; where a server makes none, by a rename, which many servers refuse over a file.
 func named(c *sftp.Client, temp, to, name string) error {
-	there := fault.New(fault.Outside, "there is a file %s already", name).Mended("Choose another name, or let it be replaced")
+	there := fault.New(fault.Outside, "there is a file %s already", name).WithFix("Choose another name, or let it be replaced")
 	if _, links := c.HasExtension(hardLinks); links && c.Link(temp, to) == nil {
 		c.Remove(temp) // what stays of it is hidden; the file is whole and has its name
 		return nil
@@ -461,13 +461,13 @@ func (h *Host) Read(ctx context.Context, r system.Request) iter.Seq2[value.Value
 	return file.Entries(r.Op, list, err)
 }
 
-// Offers lists the folder's files.
-func (h *Host) Offers(ctx context.Context, find string) ([]system.Offer, error) {
+// Catalogue lists the folder's files.
+func (h *Host) Catalogue(ctx context.Context, find string) ([]system.CatalogueEntry, error) {
 	list, err := h.List(ctx, "")
-	var out []system.Offer
+	var out []system.CatalogueEntry
 	for _, f := range list {
 		if strings.Contains(strings.ToLower(f.Name), strings.ToLower(find)) && len(out) < 500 {
-			out = append(out, system.Offer{Name: f.Name, Kind: "file", Detail: fmt.Sprintf("%d bytes", f.Size)})
+			out = append(out, system.CatalogueEntry{Name: f.Name, Kind: "file", Detail: fmt.Sprintf("%d bytes", f.Size)})
 		}
 	}
 	return out, err

@@ -99,9 +99,9 @@ func contractOf(t *testing.T, h *Host, root string) {
 	require.NoError(t, err)
 	require.NoError(t, in.Close())
 	require.Equal(t, "first\nsecond\n", string(text))
-	require.NoError(t, h.Took(t.Context(), "a.txt"))
+	require.NoError(t, h.MarkFetched(t.Context(), "a.txt"))
 	require.FileExists(t, filepath.Join(root, "done", "a.txt"))
-	require.NoError(t, h.Took(t.Context(), "a.txt"), "one that is moved already stays so")
+	require.NoError(t, h.MarkFetched(t.Context(), "a.txt"), "one that is moved already stays so")
 	_, err = call("delete", `{"name": "sub/b.txt.gz"}`)
 	require.NoError(t, err)
 	contract.AtOnce(t, call)
@@ -128,7 +128,7 @@ func TestAHostThatShowsAnotherKeyIsRefusedLoudly(t *testing.T) {
 	well, told := contract.Probe(t, h)
 	require.False(t, well)
 	require.Contains(t, told, "host key compared: THE HOST SHOWS ANOTHER KEY")
-	d.Moods.Behave()
+	d.Moods.Reset()
 	values["host key"] = ""
 	well, told = contract.Probe(t, open(t, values))
 	require.False(t, well)
@@ -150,13 +150,13 @@ func TestTroubleIsNamed(t *testing.T) {
 	h := open(t, values)
 	require.NoError(t, h.Check(t.Context()))
 	for _, mood := range []string{standin.Slow, standin.Refuse, standin.Wrong, standin.Drop} {
-		d.Moods.Behave()
+		d.Moods.Reset()
 		d.Moods.Set(mood, true)
 		h.Close()
 		require.Error(t, h.Check(t.Context()), mood)
 	}
-	d.Moods.Behave()
-	d.Moods.GoDown(time.Second)
+	d.Moods.Reset()
+	d.Moods.TakeDown(time.Second)
 	require.Error(t, h.Check(t.Context()))
 	require.Eventually(t, func() bool { return h.Check(t.Context()) == nil }, 10*time.Second, 50*time.Millisecond)
 }

@@ -51,7 +51,7 @@ func Open(env system.Env) (system.System, error) {
 		values[name] = v
 	}
 	values["sign in"] = "none"
-	h, err := service.Open(system.Env{ID: env.ID, Values: values, Net: env.Net, Keep: env.Keep})
+	h, err := service.Open(system.Env{ID: env.ID, Values: values, Net: env.Net, Secrets: env.Secrets})
 	if err != nil {
 		return nil, err
 	}
@@ -88,7 +88,7 @@ func (s *Service) Call(ctx context.Context, r system.Request) (value.Value, erro
 	if err != nil {
 		return value.Value{}, err
 	}
-	status, body, err := s.http.Post(ctx, header(r.Op), text, r.Op.Verb.Reads)
+	status, body, err := s.http.Post(ctx, header(r.Op), text, r.Op.Kind.Reads)
 	if err != nil {
 		return value.Value{}, err
 	}
@@ -128,7 +128,7 @@ func (s *Service) Read(ctx context.Context, r system.Request) iter.Seq2[value.Va
 		at := service.Pointer(v, r.Op.Setting("records"))
 		items := []value.Value{at}
 		switch {
-		case at.Missing():
+		case at.IsMissing():
 			return
 		case at.Kind() == value.ListKind:
 			items = at.Items()
@@ -224,7 +224,7 @@ func (s *Service) answer(op *connection.Operation, status int, text []byte) (val
 		return value.Value{}, e.Fault
 	}
 	if want := op.Setting("response element"); want != "" && e.Name != "" && e.Name != want {
-		return value.Value{}, fault.Expect(fault.Type, "the element "+want, e.Name).In("Body")
+		return value.Value{}, fault.Expect(fault.Type, "the element "+want, e.Name).InField("Body")
 	}
 	if op.Response == nil || e.Body == "" {
 		return value.Value{}, nil

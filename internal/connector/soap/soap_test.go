@@ -14,8 +14,8 @@ import (
 	"hollowreed/internal/connector/soap/wsdl"
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/connection"
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/standin"
 	"hollowreed/internal/standin/berthmaster"
@@ -41,8 +41,8 @@ func port(t *testing.T, path string, change map[string]string) (*berthmaster.Ser
 	require.NoError(t, err)
 	require.Empty(t, im.Notes)
 	require.Equal(t, address+path, im.Settings["address"])
-	out := doc.Out{{Key: "connection", Value: "Desk"}, {Key: "kind", Value: "soap"}, {Key: "operations", Value: im.Operations}}
-	return b, s, contract.Part(t, string(doc.Encode(out)), im.Schemas...)
+	out := partfile.Ordered{{Key: "connection", Value: "Desk"}, {Key: "kind", Value: "soap"}, {Key: "operations", Value: im.Operations}}
+	return b, s, contract.Part(t, string(partfile.Encode(out)), im.Schemas...)
 }
 
 func TestDocumentLiteralOverSOAP11(t *testing.T) {
@@ -67,7 +67,7 @@ func TestDocumentLiteralOverSOAP11(t *testing.T) {
 	b.Moods.Set(standin.Wrong, true)
 	_, err = s.Call(t.Context(), contract.Request(t, part, "list-berths", `{}`))
 	require.ErrorContains(t, err, "SOAP envelope")
-	b.Moods.Behave()
+	b.Moods.Reset()
 	b.Moods.Set(standin.Drop, true)
 	_, err = s.Call(t.Context(), contract.Request(t, part, "list-berths", `{}`))
 	require.ErrorContains(t, err, "broke off")
@@ -104,7 +104,7 @@ func TestEveryMood(t *testing.T) {
 		{standin.Drop, "broke off", false},
 		{standin.Expire, "the user name token is not known", true},
 	} {
-		b.Moods.Behave()
+		b.Moods.Reset()
 		b.Moods.Set(c.mood, true)
 		_, err := s.Call(t.Context(), contract.Request(t, part, "list-berths", `{}`))
 		require.ErrorContains(t, err, c.want, c.mood)
@@ -112,8 +112,8 @@ func TestEveryMood(t *testing.T) {
 		require.Equal(t, c.final, errors.As(err, &f), "%s: %v", c.mood, err)
 		require.NotContains(t, err.Error(), berthmaster.Password)
 	}
-	b.Moods.Behave()
-	b.Moods.GoDown(time.Minute)
+	b.Moods.Reset()
+	b.Moods.TakeDown(time.Minute)
 	_, err := s.Call(t.Context(), contract.Request(t, part, "list-berths", `{}`))
 	require.Error(t, err)
 	require.Error(t, s.Check(t.Context()))
@@ -134,8 +134,8 @@ func TestRPCLiteralOverSOAP12(t *testing.T) {
 func TestRecordsOfAnAnswerAreRead(t *testing.T) {
 	_, s, part := port(t, "/berths", nil)
 	op := *part.Operation("list-berths")
-	op.Verb = connection.KindOf("soap").Verb("read")
-	op.Settings.Texts["records"] = doc.Text{Value: "/berth"}
+	op.Kind = connection.KindOf("soap").OperationKind("read")
+	op.Settings.Texts["records"] = partfile.Text{Value: "/berth"}
 	r := contract.Request(t, part, "list-berths", `{}`)
 	r.Op = &op
 	require.Len(t, contract.All(t, s, r), 4)

@@ -46,11 +46,11 @@ func TestManyRowsAreCopied(t *testing.T) {
 	notes := []string{"plain", "tab\tline\nreturn\rback\\slash", `\N`, `\.`, "", "æøå ✓"}
 	rows := make([]value.Value, copyFrom+len(notes))
 	for i := range rows {
-		note := value.Str(notes[i%len(notes)])
+		note := value.NewText(notes[i%len(notes)])
 		if i%7 == 0 {
 			note = value.NullValue
 		}
-		rows[i] = value.Rec(s.Root.Shape(), []value.Value{value.Int(int64(i)), note, value.Bytes("\x00\\x\n"), value.Instant(time.Unix(int64(i), 0).UTC()), value.Dec(int64(i), -3), value.Bool(i%2 == 0)})
+		rows[i] = value.NewRecord(s.Root.Layout(), []value.Value{value.Int(int64(i)), note, value.Bytes("\x00\\x\n"), value.Instant(time.Unix(int64(i), 0).UTC()), value.NewDecimal(int64(i), -3), value.Bool(i%2 == 0)})
 	}
 	u := running.Upsert{Table: "parcel", Key: []string{"id"}, Row: s}
 	done, err := db.Upsert(t.Context(), u, rows)
@@ -67,8 +67,8 @@ func TestManyRowsAreCopied(t *testing.T) {
 	for i := range rows {
 		require.True(t, value.Equal(rows[i], found[i]), "%s and %s", json.Text(rows[i]), json.Text(found[i]))
 	}
-	rows[3].Record().Fields[1] = value.Str("changed")
-	rows[5].Record().Fields[1] = value.Str("ghost")
+	rows[3].Record().Fields[1] = value.NewText("changed")
+	rows[5].Record().Fields[1] = value.NewText("ghost")
 	done, err = db.Upsert(t.Context(), u, rows)
 	require.NoError(t, err)
 	require.Equal(t, running.Updated, done[3].Effect)

@@ -23,7 +23,7 @@ const copyFrom = 1000
 func (db *DB) upsertCopied(ctx context.Context, u running.Upsert, b batch, out []running.WriteResult) error {
 	ctx, cancel := context.WithTimeout(ctx, db.timeout())
 	defer cancel()
-	list := quoted(u.Row.Root.Shape().Names)
+	list := quoted(u.Row.Root.Layout().Names)
 	return pgx.BeginFunc(ctx, db.pool, func(tx pgx.Tx) error {
 		_, err := tx.Exec(ctx, fmt.Sprintf("create temporary table hollowreed_rows on commit drop as select 0 as hollowreed_n, %s from %s with no data", list, ident(u.Table)))
 		if err != nil {
@@ -54,7 +54,7 @@ var escaping = strings.NewReplacer(`\`, `\\`, "\t", `\t`, "\n", `\n`, "\r", `\r`
 
 func copyText(b *bytes.Buffer, v value.Value) {
 	switch {
-	case v.Missing():
+	case v.IsMissing():
 		b.WriteString(`\N`)
 	case v.Kind() == value.Binary:
 		b.WriteString(`\\x` + hex.EncodeToString([]byte(v.Text())))

@@ -106,7 +106,7 @@ func described(err error) error {
 		f.At(fault.Place{Column: int(pg.Position)})
 	}
 	if pg.Hint != "" {
-		f.Mended("%s", pg.Hint)
+		f.WithFix("%s", pg.Hint)
 	}
 	return f
 }
@@ -153,9 +153,9 @@ func sized(f *schema.Field, c pgconn.FieldDescription) {
 	}
 	switch c.DataTypeOID {
 	case pgtype.NumericOID:
-		f.Must.Digits, f.Must.Places = int(mod>>16&0xffff), int(mod&0x7ff)
+		f.Constraints.TotalDigits, f.Constraints.FractionDigits = int(mod>>16&0xffff), int(mod&0x7ff)
 	case pgtype.VarcharOID, pgtype.BPCharOID:
-		f.Must.MaxLength = int(mod)
+		f.Constraints.MaxLength = int(mod)
 	}
 }
 
@@ -198,9 +198,9 @@ func textRow(rows pgx.Rows, s *schema.Schema) (value.Value, error) {
 		}
 		v, ok := readText(f.Kind, *texts[i])
 		if !ok {
-			v = value.Str(*texts[i])
+			v = value.NewText(*texts[i])
 		}
 		fields[i] = v
 	}
-	return value.Rec(s.Root.Shape(), fields), nil
+	return value.NewRecord(s.Root.Layout(), fields), nil
 }

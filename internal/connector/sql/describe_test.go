@@ -98,7 +98,7 @@ func TestWhatIsDescribedOwnsItsData(t *testing.T) {
 	s, _, err := db.Describe(t.Context(), "row", "Odd Table", 0)
 	require.NoError(t, err)
 	for seed := range uint64(8) {
-		for _, kind := range []sample.Kind{sample.Typical, sample.Least, sample.Full} {
+		for _, kind := range []sample.Kind{sample.Typical, sample.Minimal, sample.Maximal} {
 			made, ft := sample.Make(s, kind, seed)
 			require.Nil(t, ft)
 			s.Check(made, func(f *fault.Fault) { t.Errorf("%s", f) })

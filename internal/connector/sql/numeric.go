@@ -38,7 +38,7 @@ func numeric(b []byte) (value.Value, bool) {
 	if sign != 0 {
 		c = -c
 	}
-	return value.Dec(c, int32(-places)), true
+	return value.NewDecimal(c, int32(-places)), true
 }
 
 func digit(digits []byte, i int) int64 {

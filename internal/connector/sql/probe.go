@@ -31,7 +31,7 @@ func Probe(ctx context.Context, r *probe.Run, c *pgx.ConnConfig, d *net.Dialer) 
 
 // signIn connects once: what fails of it is told as encryption or as signing in.
 func signIn(ctx context.Context, r *probe.Run, c *pgx.ConnConfig) {
-	if !r.Well() {
+	if !r.Passed() {
 		return
 	}
 	c.ConnectTimeout = Timeout / 3
@@ -113,8 +113,8 @@ func mendOf(err error) string {
 // mostOffers bounds what is listed at once.
 const mostOffers = 500
 
-// Offers lists the tables and views that can be read and the functions, whose names have a text in them.
-func (db *DB) Offers(ctx context.Context, find string) ([]system.Offer, error) {
+// Catalogue lists the tables and views that can be read and the functions, whose names have a text in them.
+func (db *DB) Catalogue(ctx context.Context, find string) ([]system.CatalogueEntry, error) {
 	rows, err := db.pool.Query(ctx, `select case when t.table_schema = current_schema() then t.table_name::text else t.table_schema || '.' || t.table_name end,
 		case t.table_type when 'VIEW' then 'view' else 'table' end, '', count(*) || ' columns'
 		from information_schema.tables t join information_schema.columns c using (table_schema, table_name)
@@ -129,5 +129,5 @@ func (db *DB) Offers(ctx context.Context, find string) ([]system.Offer, error) {
 	if err != nil {
 		return nil, err
 	}
-	return pgx.CollectRows(rows, pgx.RowToStructByPos[system.Offer])
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[system.CatalogueEntry])
 }

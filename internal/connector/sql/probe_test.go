@@ -15,7 +15,7 @@ import (
 func toldOf(r *probe.Run) map[string]string {
 	m := map[string]string{}
 	for _, s := range r.Stages {
-		m[s.Name] = s.Told + "; " + s.Try
+		m[s.Name] = s.Finding + "; " + s.Advice
 	}
 	return m
 }
@@ -23,7 +23,7 @@ func toldOf(r *probe.Run) map[string]string {
 func TestProbeNamesTheStageThatFails(t *testing.T) {
 	address := testdb.New(t)
 	r := tried(t, address)
-	require.False(t, r.Well(), "an empty database offers nothing to read")
+	require.False(t, r.Passed(), "an empty database offers nothing to read")
 	require.Contains(t, toldOf(r)["permission to read"], "Ask for the right to select")
 	u, err := url.Parse(address)
 	require.NoError(t, err)
@@ -46,13 +46,13 @@ func TestProbeNamesTheStageThatFails(t *testing.T) {
 			v := *u
 			c.change(&v)
 			r := tried(t, v.String())
-			require.False(t, r.Well())
+			require.False(t, r.Passed())
 			last := r.Stages[len(r.Stages)-1]
 			require.Equal(t, c.stage, last.Name)
 			require.False(t, last.OK)
-			require.Contains(t, last.Told+"; "+last.Try, c.want)
+			require.Contains(t, last.Finding+"; "+last.Advice, c.want)
 			for _, s := range r.Stages {
-				require.NotContains(t, s.Told+s.Try, "password=")
+				require.NotContains(t, s.Finding+s.Advice, "password=")
 			}
 		})
 	}
@@ -76,21 +76,21 @@ func TestProbeAndOffersOfADatabase(t *testing.T) {
 	_, err := conn.Exec(t.Context(), `create schema yard; create table yard.crane (id int, name text); create view lifts as select id from yard.crane`)
 	require.NoError(t, err)
 	r := tried(t, conn.Config().ConnString())
-	require.True(t, r.Well(), "%v", r.Stages)
+	require.True(t, r.Passed(), "%v", r.Stages)
 	require.Contains(t, toldOf(r)["permission to read"], "3 tables and views may be read")
 	require.Contains(t, toldOf(r)["encryption agreed"], "not asked for")
-	list, err := db.Offers(t.Context(), "")
+	list, err := db.Catalogue(t.Context(), "")
 	require.NoError(t, err)
 	var names []string
 	for _, o := range list {
 		names = append(names, o.Name+" "+o.Kind)
 	}
 	require.ElementsMatch(t, []string{"Odd Table table", "lifts view", "yard.crane table"}, names)
-	list, err = db.Offers(t.Context(), "CRA")
+	list, err = db.Catalogue(t.Context(), "CRA")
 	require.NoError(t, err)
 	require.Len(t, list, 1)
 	require.Equal(t, "2 columns", list[0].Detail)
-	list, err = db.Offers(t.Context(), "%")
+	list, err = db.Catalogue(t.Context(), "%")
 	require.NoError(t, err)
 	require.Empty(t, list, "a text is sought as it stands")
 }

@@ -110,7 +110,7 @@ func (db *DB) read(ctx context.Context, r system.Request, yield func(value.Value
 }
 
 func (db *DB) rows(ctx context.Context, r system.Request, s sqltext.Statement, args []any, yield func(value.Value, error) bool) error {
-	x := system.Heard(ctx)
+	x := system.ExchangeOf(ctx)
 	x.Sent("statement, read only", told(s, args))
 	return pgx.BeginTxFunc(ctx, db.pool, pgx.TxOptions{AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {
 		d, err := tx.Prepare(ctx, s.Text, s.Text)
@@ -142,7 +142,7 @@ func (db *DB) rows(ctx context.Context, r system.Request, s sqltext.Statement, a
 				break
 			}
 		}
-		x.Got("rows", strconv.Itoa(n)+" read")
+		x.Received("rows", strconv.Itoa(n)+" read")
 		return rows.Err()
 	})
 }
@@ -261,13 +261,13 @@ const (
 )
 
 // next gives a record with room for its fields.
-func (s *slab) next(shape *value.Shape, fields int) *value.Record {
+func (s *slab) next(shape *value.Layout, fields int) *value.Record {
 	if len(s.records) == 0 {
 		s.records, s.values = make([]value.Record, slabRows), make([]value.Value, slabRows*fields)
 	}
 	r := &s.records[0]
 	s.records = s.records[1:]
-	r.Shape, r.Fields = shape, s.values[:fields:fields]
+	r.Layout, r.Fields = shape, s.values[:fields:fields]
 	s.values = s.values[fields:]
 	return r
 }
@@ -291,17 +291,17 @@ func (s *slab) copied(b []byte) string {
 // newShape finds the field of each column. Every required field needs one.
 func newShape(s *schema.Schema, fields []pgconn.FieldDescription, columns []decoding) (*rowShape, error) {
 	if s == nil {
-		return nil, fault.New(fault.Required, "the operation names no response schema").Mended("Fetch the shape of its result")
+		return nil, fault.New(fault.Required, "the operation names no response schema").WithFix("Fetch the shape of its result")
 	}
 	r := &rowShape{schema: s, columns: columns, slots: make([]int, len(fields))}
 	there := map[string]bool{}
 	for i, f := range fields {
 		there[f.Name] = true
-		r.slots[i] = s.Root.Shape().Slot(f.Name)
+		r.slots[i] = s.Root.Layout().Slot(f.Name)
 	}
 	for _, f := range s.Root.Fields {
 		if f.Required() && !there[f.Name] {
-			return nil, fault.Expect(fault.Setting, "a column "+f.Name+" as "+s.ID+" says", "none in the result").Mended("Fetch the shape anew, or mend the statement")
+			return nil, fault.Expect(fault.Setting, "a column "+f.Name+" as "+s.ID+" says", "none in the result").WithFix("Fetch the shape anew, or mend the statement")
 		}
 	}
 	return r, nil
@@ -309,7 +309,7 @@ func newShape(s *schema.Schema, fields []pgconn.FieldDescription, columns []deco
 
 // row makes a record of a row.
 func (s *rowShape) row(raw [][]byte) (value.Value, error) {
-	r := s.slab.next(s.schema.Root.Shape(), len(s.schema.Root.Fields))
+	r := s.slab.next(s.schema.Root.Layout(), len(s.schema.Root.Fields))
 	fields := r.Fields
 	for i, b := range raw {
 		slot := s.slots[i]
@@ -322,7 +322,7 @@ func (s *rowShape) row(raw [][]byte) (value.Value, error) {
 		}
 		f := s.schema.Root.Fields[slot]
 		if s.columns[i].kind == value.Text && f.Kind == value.Text {
-			fields[slot] = value.Str(s.slab.copied(b))
+			fields[slot] = value.NewText(s.slab.copied(b))
 			continue
 		}
 		v, ok := s.columns[i].read(b)
@@ -330,11 +330,11 @@ func (s *rowShape) row(raw [][]byte) (value.Value, error) {
 			v, ok = asKind(v, f.Kind)
 		}
 		if !ok { // its text stands there, which is a fault of this record where it is checked, and of no other
-			v = value.Str(s.columns[i].text(b))
+			v = value.NewText(s.columns[i].text(b))
 		}
 		fields[slot] = v
 	}
-	return value.RecOf(r), nil
+	return value.RecordOf(r), nil
 }
 
 func asKind(v value.Value, kind value.Kind) (value.Value, bool) {

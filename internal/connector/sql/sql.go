@@ -57,7 +57,7 @@ func column(name string) string { return pgx.Identifier{name}.Sanitize() }
 
 // param is a value as the text that PostgreSQL reads for its type; nil for absent and null.
 func param(v value.Value) *string {
-	if v.Missing() {
+	if v.IsMissing() {
 		return nil
 	}
 	s := v.String()
@@ -173,11 +173,11 @@ func scanRow(rows pgx.Rows, s *schema.Schema, found []value.Value) error {
 		}
 		v, ok := readText(f.Kind, *texts[i])
 		if !ok { // a fault of this row where it is checked
-			v = value.Str(*texts[i])
+			v = value.NewText(*texts[i])
 		}
 		fields[i] = v
 	}
-	found[n-1] = value.Rec(s.Root.Shape(), fields)
+	found[n-1] = value.NewRecord(s.Root.Layout(), fields)
 	return nil
 }
 

@@ -10,9 +10,9 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow/running"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/testdb"
@@ -50,7 +50,7 @@ func open(t *testing.T) (*DB, *pgx.Conn, *schema.Schema) {
 	db, err := Open(url)
 	require.NoError(t, err)
 	t.Cleanup(db.Close)
-	d := doc.Parse("row", []byte(rowText))
+	d := partfile.Parse("row", []byte(rowText))
 	s := schema.Parse("row", d)
 	require.Empty(t, d.Faults)
 	return db, conn, s
@@ -63,8 +63,8 @@ func dec(s string) value.Value {
 
 func row(s *schema.Schema, id int64, code, amount string) value.Value {
 	fields := make([]value.Value, len(s.Root.Fields))
-	fields[0], fields[1], fields[2] = value.Int(id), value.Str(code), dec(amount)
-	return value.Rec(s.Root.Shape(), fields)
+	fields[0], fields[1], fields[2] = value.Int(id), value.NewText(code), dec(amount)
+	return value.NewRecord(s.Root.Layout(), fields)
 }
 
 func effects(written []running.WriteResult) []running.Effect {
@@ -123,7 +123,7 @@ func TestUpsertWithoutOtherColumns(t *testing.T) {
 	require.NoError(t, err)
 	root := schema.Record("tag", schema.Scalar("name", value.Text))
 	u := running.Upsert{Table: "public.tag", Key: []string{"name"}, Row: &schema.Schema{Root: root}}
-	rows := []value.Value{value.Rec(root.Shape(), []value.Value{value.Str("x")})}
+	rows := []value.Value{value.NewRecord(root.Layout(), []value.Value{value.NewText("x")})}
 	for _, want := range []running.Effect{running.Inserted, running.Unchanged} {
 		got, err := db.Upsert(t.Context(), u, rows)
 		require.NoError(t, err)
@@ -137,7 +137,7 @@ func TestLookupFindsRowsByKey(t *testing.T) {
 		(1, 'a', 1.50, true, '2031-03-09', '06:12:00', '2031-03-09 06:12:00.25+02', '\x00ff', 'x'), (2, 'b', 2, null, null, null, null, null, null)`)
 	require.NoError(t, err)
 	l := running.Lookup{Table: "Odd Table", Columns: []string{"code"}, Row: s}
-	got, err := db.Lookup(t.Context(), l, [][]value.Value{{value.Str("b")}, {value.Str("none")}, {value.Str("a")}, {value.Str("b")}, {{}}})
+	got, err := db.Lookup(t.Context(), l, [][]value.Value{{value.NewText("b")}, {value.NewText("none")}, {value.NewText("a")}, {value.NewText("b")}, {{}}})
 	require.NoError(t, err)
 	require.Len(t, got, 5)
 	require.Equal(t, value.Absent, got[1].Kind())
@@ -150,7 +150,7 @@ func TestLookupFindsRowsByKey(t *testing.T) {
 	} {
 		require.Equal(t, want, a.Field(name).String(), name)
 	}
-	odd, err := db.Lookup(t.Context(), l, [][]value.Value{{value.Str("a\x00")}, {value.Str("a")}})
+	odd, err := db.Lookup(t.Context(), l, [][]value.Value{{value.NewText("a\x00")}, {value.NewText("a")}})
 	require.NoError(t, err, "one record's odd key must not stop the others")
 	require.Equal(t, value.Absent, odd[0].Kind())
 	require.Equal(t, "1", odd[1].Field("id").String())
@@ -160,7 +160,7 @@ func TestLookupFindsRowsByKey(t *testing.T) {
 	require.Equal(t, value.Absent, odd[0].Kind())
 	require.Equal(t, "b", odd[1].Field("code").String())
 	both := running.Lookup{Table: "Odd Table", Columns: []string{"id", "code"}, Row: s}
-	got, err = db.Lookup(t.Context(), both, [][]value.Value{{value.Int(1), value.Str("b")}, {value.Int(2), value.Str("b")}})
+	got, err = db.Lookup(t.Context(), both, [][]value.Value{{value.Int(1), value.NewText("b")}, {value.Int(2), value.NewText("b")}})
 	require.NoError(t, err)
 	require.Equal(t, value.Absent, got[0].Kind())
 	require.Equal(t, "2", got[1].Field("id").String())
@@ -169,10 +169,10 @@ func TestLookupFindsRowsByKey(t *testing.T) {
 func TestValuesOfEveryKindComeBack(t *testing.T) {
 	db, _, s := open(t)
 	fields := []value.Value{
-		value.Int(7), value.Str("it's; drop table x --"), dec("-0.005"), value.Bool(false), value.DateOf(2031, 12, 31), value.TimeOf(23, 59, 59, 500000),
-		value.Instant(time.Date(2031, 3, 9, 6, 12, 0, 250000, time.UTC)), value.Bytes("\x00\x01'\\"), value.Str("æ\n\"{}"),
+		value.Int(7), value.NewText("it's; drop table x --"), dec("-0.005"), value.Bool(false), value.DateOf(2031, 12, 31), value.TimeOf(23, 59, 59, 500000),
+		value.Instant(time.Date(2031, 3, 9, 6, 12, 0, 250000, time.UTC)), value.Bytes("\x00\x01'\\"), value.NewText("æ\n\"{}"),
 	}
-	in := value.Rec(s.Root.Shape(), fields)
+	in := value.NewRecord(s.Root.Layout(), fields)
 	_, err := db.Upsert(t.Context(), running.Upsert{Table: "Odd Table", Key: []string{"id"}, Row: s}, []value.Value{in})
 	require.NoError(t, err)
 	out, err := db.Lookup(t.Context(), running.Lookup{Table: "Odd Table", Columns: []string{"id"}, Row: s}, [][]value.Value{{value.Int(7)}})

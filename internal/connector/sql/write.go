@@ -20,7 +20,7 @@ import (
 
 // Call does one statement. Rows that the database refuses are faults.
 func (db *DB) Call(ctx context.Context, r system.Request) (value.Value, error) {
-	if r.Op.Verb.Name == "query" {
+	if r.Op.Kind.Name == "query" {
 		return db.first(ctx, r)
 	}
 	done, _, err := db.CallAll(ctx, []system.Request{r})
@@ -43,11 +43,11 @@ func (db *DB) first(ctx context.Context, r system.Request) (v value.Value, err e
 
 // CallAll does the requests in one transaction. When the database refuses one of them they are done again
 // each in a transaction of its own, so that the others stand.
-func (db *DB) CallAll(ctx context.Context, requests []system.Request) ([]system.Done, bool, error) {
+func (db *DB) CallAll(ctx context.Context, requests []system.Request) ([]system.Result, bool, error) {
 	op := requests[0].Op
 	ctx, cancel := context.WithTimeout(ctx, db.timeout())
 	defer cancel()
-	if op.Verb.Name == "upsert" {
+	if op.Kind.Name == "upsert" {
 		done, err := db.upserts(ctx, op, requests)
 		return done, true, err
 	}
@@ -63,7 +63,7 @@ func (db *DB) CallAll(ctx context.Context, requests []system.Request) ([]system.
 	if !errors.As(err, &pg) || temporary(pg.Code) || !aboutRow(pg.Code) {
 		return nil, true, classify(err)
 	}
-	done = make([]system.Done, len(requests))
+	done = make([]system.Result, len(requests))
 	for i := range requests {
 		one, err := db.transaction(ctx, op, st, requests[i:i+1])
 		switch {
@@ -79,9 +79,9 @@ func (db *DB) CallAll(ctx context.Context, requests []system.Request) ([]system.
 }
 
 // transaction does all requests, sent together, or none.
-func (db *DB) transaction(ctx context.Context, op *connection.Operation, st *sqltext.Statements, requests []system.Request) ([]system.Done, error) {
-	done := make([]system.Done, len(requests))
-	x := system.Heard(ctx)
+func (db *DB) transaction(ctx context.Context, op *connection.Operation, st *sqltext.Statements, requests []system.Request) ([]system.Result, error) {
+	done := make([]system.Result, len(requests))
+	x := system.ExchangeOf(ctx)
 	err := pgx.BeginFunc(ctx, db.pool, func(tx pgx.Tx) error {
 		batch := &pgx.Batch{}
 		for i, r := range requests {
@@ -96,7 +96,7 @@ func (db *DB) transaction(ctx context.Context, op *connection.Operation, st *sql
 			}
 			x.Sent("statement, in a transaction", told(st, args))
 			q := batch.Queue(st.Text, args...)
-			if op.Verb.Name == "call" && op.Response != nil {
+			if op.Kind.Name == "call" && op.Response != nil {
 				q.Query(func(rows pgx.Rows) (err error) {
 					done[i].Answer, err = result(rows, op.Response)
 					return err
@@ -104,9 +104,9 @@ func (db *DB) transaction(ctx context.Context, op *connection.Operation, st *sql
 				continue
 			}
 			q.Exec(func(tag pgconn.CommandTag) error {
-				x.Got("done", tag.String())
+				x.Received("done", tag.String())
 				if op.Response != nil {
-					done[i].Answer = value.Rec(op.Response.Root.Shape(), []value.Value{value.Int(tag.RowsAffected())})
+					done[i].Answer = value.NewRecord(op.Response.Root.Layout(), []value.Value{value.Int(tag.RowsAffected())})
 				}
 				return nil
 			})
@@ -137,7 +137,7 @@ func (db *DB) Preview(_ context.Context, r system.Request) (running.Turn, error)
 // statementOf is the statement of an operation that changes something.
 func statementOf(op *connection.Operation) (sqltext.Statement, error) {
 	table := op.Setting("table")
-	switch op.Verb.Name {
+	switch op.Kind.Name {
 	case "run":
 		return statement(op.Setting("statement"))
 	case "call":
@@ -157,20 +157,20 @@ func statementOf(op *connection.Operation) (sqltext.Statement, error) {
 		switch {
 		case contains(keys, f.Name):
 			where = append(where, column(f.Name)+" = "+place(f))
-		case op.Verb.Name == "update":
+		case op.Kind.Name == "update":
 			values = append(values, column(f.Name)+" = "+place(f))
-		case op.Verb.Name == "insert":
+		case op.Kind.Name == "insert":
 			names, values = append(names, column(f.Name)), append(values, place(f))
 		}
 	}
-	if op.Verb.Name == "insert" && len(names) == 0 {
+	if op.Kind.Name == "insert" && len(names) == 0 {
 		s.Text = fmt.Sprintf("insert into %s default values", ident(table))
 		return s, nil
 	}
-	if op.Verb.Name != "insert" && len(where) < len(keys) {
+	if op.Kind.Name != "insert" && len(where) < len(keys) {
 		return s, fault.New(fault.Unknown, "the request of %s has not all fields of the key %s", op.ID, op.Setting("key"))
 	}
-	switch op.Verb.Name {
+	switch op.Kind.Name {
 	case "insert":
 		s.Text = fmt.Sprintf("insert into %s (%s) values (%s)", ident(table), strings.Join(names, ", "), strings.Join(values, ", "))
 	case "update":
@@ -212,7 +212,7 @@ func callOf(op *connection.Operation) (sqltext.Statement, error) {
 	return s, nil
 }
 
-func (db *DB) upserts(ctx context.Context, op *connection.Operation, requests []system.Request) ([]system.Done, error) {
+func (db *DB) upserts(ctx context.Context, op *connection.Operation, requests []system.Request) ([]system.Result, error) {
 	rows := make([]value.Value, len(requests))
 	for i, r := range requests {
 		rows[i] = r.Value
@@ -222,13 +222,13 @@ func (db *DB) upserts(ctx context.Context, op *connection.Operation, requests []
 		return nil, fault.New(fault.Required, "the operation %s names no request schema", op.ID)
 	}
 	written, err := db.Upsert(ctx, u, rows)
-	done := make([]system.Done, len(requests))
+	done := make([]system.Result, len(requests))
 	for i, w := range written {
 		changed := int64(1)
 		if w.Effect == running.Unchanged {
 			changed = 0
 		}
-		done[i] = system.Done{Answer: value.Rec(op.Response.Root.Shape(), []value.Value{value.Int(changed)}), Fault: w.Fault}
+		done[i] = system.Result{Answer: value.NewRecord(op.Response.Root.Layout(), []value.Value{value.Int(changed)}), Fault: w.Fault}
 	}
 	return done, err
 }

@@ -27,7 +27,7 @@ func (d Dialect) QueryOf(what string) (string, error) {
 
 // Column is the field of a column of which only the name is known: a text that may be null.
 func Column(name string) *schema.Field {
-	return &schema.Field{Name: name, Kind: value.Text, Max: 1, Nullable: true, Must: schema.Must{Places: -1}}
+	return &schema.Field{Name: name, Kind: value.Text, Max: 1, Nullable: true, Constraints: schema.Constraints{FractionDigits: -1}}
 }
 
 // RowSchema is the schema of rows with these columns; leftOut says what of them it cannot hold.
@@ -38,10 +38,10 @@ func RowSchema(id string, columns []*schema.Field, leftOut []string) (*schema.Sc
 	seen := map[string]bool{}
 	for _, c := range columns {
 		if seen[c.Name] {
-			return nil, fault.New(fault.Setting, "two columns are called %s", c.Name).Mended("Give one of them another name with as")
+			return nil, fault.New(fault.Setting, "two columns are called %s", c.Name).WithFix("Give one of them another name with as")
 		}
 		seen[c.Name] = true
 	}
-	root := &schema.Field{Name: id, Kind: value.RecordKind, Min: 1, Max: 1, Must: schema.Must{Places: -1}, Fields: columns}
-	return &schema.Schema{ID: id, Title: id, Notation: schema.Rows, Root: root.Sealed(), LeftOut: leftOut}, nil
+	root := &schema.Field{Name: id, Kind: value.RecordKind, Min: 1, Max: 1, Constraints: schema.Constraints{FractionDigits: -1}, Fields: columns}
+	return &schema.Schema{ID: id, Title: id, Notation: schema.Rows, Root: root.Sealed(), NotImported: leftOut}, nil
 }

@@ -30,10 +30,10 @@ func TestRowSchema(t *testing.T) {
 	s, err := RowSchema("row", []*schema.Field{Column("id"), Column("note")}, []string{"note is cut"})
 	require.NoError(t, err)
 	assert.Equal(t, schema.Rows, s.Notation)
-	assert.Equal(t, []string{"id", "note"}, s.Root.Shape().Names)
+	assert.Equal(t, []string{"id", "note"}, s.Root.Layout().Names)
 	assert.Equal(t, value.Text, s.Root.Fields[1].Kind)
 	assert.True(t, s.Root.Fields[1].Nullable)
-	assert.Equal(t, []string{"note is cut"}, s.LeftOut)
+	assert.Equal(t, []string{"note is cut"}, s.NotImported)
 
 	_, err = RowSchema("row", []*schema.Field{Column("id"), Column("id")}, nil)
 	require.ErrorContains(t, err, "two columns are called id")

@@ -27,9 +27,9 @@ func (d Dialect) Arguments(s Statement, request value.Value) ([]any, error) {
 	args := make([]any, len(s.Names))
 	for i, name := range s.Names {
 		r := request.Record()
-		if r == nil || r.Shape.Slot(name) < 0 {
+		if r == nil || r.Layout.Slot(name) < 0 {
 			return nil, fault.New(fault.Unknown, "the statement speaks of :%s; the request has no such field", name).
-				Mended("Add the field to the request's schema")
+				WithFix("Add the field to the request's schema")
 		}
 		args[i] = d.Parameter(request.Field(name))
 	}
@@ -40,9 +40,9 @@ func (d Dialect) Arguments(s Statement, request value.Value) ([]any, error) {
 func (d Dialect) Preview(r system.Request) (running.Turn, error) {
 	of := d.Changing
 	switch {
-	case r.Op.Verb.Reads:
+	case r.Op.Kind.Reads:
 		of = d.Reading
-	case r.Op.Verb.Name == "upsert":
+	case r.Op.Kind.Name == "upsert":
 		return running.Turn{Head: "a row that is upserted", Text: Row(r.Value)}, nil
 	}
 	st, err := NewStatements(r.Op, of).Of(r.Value)

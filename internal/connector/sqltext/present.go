@@ -67,9 +67,9 @@ func narrowed(row *schema.Schema, mask string) *Present {
 // KeyFault is why a row cannot be told from others by its key columns: one has no value.
 func KeyFault(key []string, row value.Value) *fault.Fault {
 	for _, k := range key {
-		if v := row.Field(k); v.Missing() {
+		if v := row.Field(k); v.IsMissing() {
 			return fault.Expect(fault.Required, "a value for the key column "+k, v.Kind().String()).
-				Mended("Give it a rule that always yields a value")
+				WithFix("Give it a rule that always yields a value")
 		}
 	}
 	return nil
@@ -78,7 +78,7 @@ func KeyFault(key []string, row value.Value) *fault.Fault {
 // Row are the columns of a row that have a value, one a line.
 func Row(row value.Value) string {
 	var b strings.Builder
-	for i, name := range row.Record().Shape.Names {
+	for i, name := range row.Record().Layout.Names {
 		if v := row.Record().Fields[i]; v.Kind() != value.Absent {
 			b.WriteString(name + " = " + v.String() + "\n")
 		}
@@ -106,7 +106,7 @@ func NewStatements(op *connection.Operation, make func(op *connection.Operation)
 // Of is the statement for a request. Operations whose statement is written by a person have one only.
 func (s *Statements) Of(request value.Value) (Statement, error) {
 	op, mask := s.op, ""
-	if by := op.Verb.Name; (by == "insert" || by == "update") && op.Request != nil {
+	if by := op.Kind.Name; (by == "insert" || by == "update") && op.Request != nil {
 		g := Group(op.Request, []value.Value{request}, []int{0})[0]
 		for _, i := range g.Slots {
 			mask += "," + strconv.Itoa(i)

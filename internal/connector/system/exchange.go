@@ -48,8 +48,8 @@ func ListenBriefly(ctx context.Context, mask func(string) string) (context.Conte
 // Brief says whether only the requests themselves are wanted.
 func (x *Exchange) Brief() bool { return x == nil || x.brief }
 
-// Heard is the exchange that listens; nil when nobody does. A nil Exchange takes everything and keeps nothing.
-func Heard(ctx context.Context) *Exchange {
+// ExchangeOf is the exchange that listens; nil when nobody does. A nil Exchange takes everything and keeps nothing.
+func ExchangeOf(ctx context.Context) *Exchange {
 	x, _ := ctx.Value(listening{}).(*Exchange)
 	return x
 }
@@ -57,11 +57,11 @@ func Heard(ctx context.Context) *Exchange {
 // Sent keeps what was sent.
 func (x *Exchange) Sent(head, text string) { x.turn(true, head, text) }
 
-// Got keeps what was answered.
-func (x *Exchange) Got(head, text string) { x.turn(false, head, text) }
+// Received keeps what was answered.
+func (x *Exchange) Received(head, text string) { x.turn(false, head, text) }
 
-// Answered keeps the body of an answer, to make a sample of it.
-func (x *Exchange) Answered(media string, body []byte) {
+// SetBody keeps the body of an answer, to make a sample of it.
+func (x *Exchange) SetBody(media string, body []byte) {
 	if x.Brief() {
 		return
 	}

@@ -1,7 +1,7 @@
 package system
 
 import (
-	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 )
 
@@ -13,8 +13,8 @@ type Document struct {
 
 // Import is what documents give a connection.
 type Import struct {
-	Settings   map[string]string // of the connection, as far as the documents say
-	Operations []doc.Out         // as they stand in a connection part
+	Settings   map[string]string  // of the connection, as far as the documents say
+	Operations []partfile.Ordered // as they stand in a connection part
 	Schemas    []*schema.Schema
 	Notes      []string // what could not be read
 }

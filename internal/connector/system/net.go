@@ -138,7 +138,7 @@ func (n *Net) dialer(database bool) *net.Dialer {
 		d.ControlContext = func(_ context.Context, _, address string, _ syscall.RawConn) error {
 			to, err := netip.ParseAddrPort(address)
 			if err != nil || !n.allowed(to, database) {
-				return fault.New(fault.Setting, "%s: %s", address, ErrRefused).Mended("An administrator can allow it")
+				return fault.New(fault.Setting, "%s: %s", address, ErrRefused).WithFix("An administrator can allow it")
 			}
 			return nil
 		}
@@ -161,14 +161,14 @@ func TLS(host, authority, certificate string) (*tls.Config, error) {
 			pool = x509.NewCertPool()
 		}
 		if !pool.AppendCertsFromPEM([]byte(authority)) {
-			return nil, fault.Expect(fault.Setting, "PEM certificates (-----BEGIN CERTIFICATE-----)", "none that can be read").In("CA certificates")
+			return nil, fault.Expect(fault.Setting, "PEM certificates (-----BEGIN CERTIFICATE-----)", "none that can be read").InField("CA certificates")
 		}
 		c.RootCAs = pool
 	}
 	if certificate != "" {
 		pair, err := tls.X509KeyPair([]byte(certificate), []byte(certificate))
 		if err != nil {
-			return nil, fault.Expect(fault.Setting, "a certificate and its key, both as PEM", "none that fit each other").In("Client certificate")
+			return nil, fault.Expect(fault.Setting, "a certificate and its key, both as PEM", "none that fit each other").InField("Client certificate")
 		}
 		c.Certificates = []tls.Certificate{pair}
 	}
@@ -239,5 +239,5 @@ func (b *bounded) Read(p []byte) (int, error) {
 
 func (b *bounded) fault() error {
 	return fault.New(fault.Limit, "the answer is longer than %d MB and was cut off", b.most>>20).
-		Mended("Ask for less, or raise the connection's largest answer")
+		WithFix("Ask for less, or raise the connection's largest answer")
 }

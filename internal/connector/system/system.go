@@ -54,17 +54,17 @@ type Reader interface {
 	Read(ctx context.Context, r Request) iter.Seq2[value.Value, error]
 }
 
-// Offer is something that a system has: a table, an operation, a folder.
-type Offer struct {
+// CatalogueEntry is something that a system has: a table, an operation, a folder.
+type CatalogueEntry struct {
 	Name   string
 	Kind   string // in a word: table, view, function
 	About  string
 	Detail string
 }
 
-// Offerer is a system that can say what it has.
-type Offerer interface {
-	Offers(ctx context.Context, find string) ([]Offer, error)
+// CatalogueReader is a system that can say what it has.
+type CatalogueReader interface {
+	Catalogue(ctx context.Context, find string) ([]CatalogueEntry, error)
 }
 
 // File is a file of a folder.
@@ -84,7 +84,7 @@ type Folder interface {
 
 // Fetched is a folder that moves or removes a file once a copy of it is recorded with its run.
 type Fetched interface {
-	Took(ctx context.Context, name string) error
+	MarkFetched(ctx context.Context, name string) error
 }
 
 // InPlace is a folder of this machine: a run reads its files where they stand, and they are moved rather than copied.
@@ -105,8 +105,8 @@ type Mail struct {
 
 // Mailbox is a system that has mails.
 type Mailbox interface {
-	// Letters brings the mails that wait and fit, oldest first; those that take has taken are marked, moved or deleted there.
-	Letters(ctx context.Context, from, subject string, take func(Mail) error) error
+	// FetchMails brings the mails that wait and fit, oldest first; those that take has taken are marked, moved or deleted there.
+	FetchMails(ctx context.Context, from, subject string, take func(Mail) error) error
 }
 
 // Values are the settings of one system, by name, with secrets in place of their names.
@@ -136,18 +136,18 @@ func (v Values) Largest() int64 { return int64(v.Int("largest", 64)) << 20 }
 
 // Env is what a system is opened in.
 type Env struct {
-	ID     string // the connection's
-	Values Values
-	Net    *Net
-	Roots  []string // folders of this machine that may be used; any where there are none
-	Never  []string // folders and files of it that may not, wherever they are
-	Own    string   // the name of the product's own database, on the server that Net names
-	Keep   Keeper   // keeps what a system learns while it is used
+	ID      string // the connection's
+	Values  Values
+	Net     *Net
+	Roots   []string    // folders of this machine that may be used; any where there are none
+	Never   []string    // folders and files of it that may not, wherever they are
+	Own     string      // the name of the product's own database, on the server that Net names
+	Secrets SecretStore // keeps what a system learns while it is used
 }
 
-// Keeper keeps a secret that changes while a system is used: refreshed tokens. Lock makes sure that of all
+// SecretStore keeps a secret that changes while a system is used: refreshed tokens. Lock makes sure that of all
 // processes one at a time refreshes.
-type Keeper interface {
+type SecretStore interface {
 	Get(ctx context.Context, name string) (string, error)
 	Set(ctx context.Context, name, value string) error
 	Lock(ctx context.Context, name string, do func(ctx context.Context) error) error
@@ -163,8 +163,8 @@ type Tables interface {
 	Describe(ctx context.Context, id, what string, rows int) (*schema.Schema, []value.Value, error)
 }
 
-// Done is the outcome of one request of several: an answer, or the fault for which the system refused it.
-type Done struct {
+// Result is the outcome of one request of several: an answer, or the fault for which the system refused it.
+type Result struct {
 	Answer value.Value
 	Fault  *fault.Fault
 }
@@ -172,7 +172,7 @@ type Done struct {
 // Batcher is a system that does many requests of an operation at once, all or none of those that it does
 // not refuse. ok is false where it does not do so for this operation.
 type Batcher interface {
-	CallAll(ctx context.Context, requests []Request) (done []Done, ok bool, err error)
+	CallAll(ctx context.Context, requests []Request) (done []Result, ok bool, err error)
 }
 
 // TokensOf is the name under which a connection's OAuth tokens are kept.

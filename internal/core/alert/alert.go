@@ -7,8 +7,8 @@ import (
 	"time"
 	_ "time/tzdata" // zones by name, also where the machine has none
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/setting"
 	"hollowreed/internal/core/value"
@@ -16,27 +16,27 @@ import (
 
 // Alert is one part.
 type Alert struct {
-	ID, Title  string
-	When       When
-	Settings   setting.Values
-	Flow       doc.Text // that it is about; empty: any
-	Connection doc.Text // that it is about; empty: any
-	Times      int
-	Within     int // seconds
-	By         doc.Text
-	Zone       doc.Text
-	Runs       doc.Text // the flow that is run
-	Reminder   int      // seconds after which it is told again while it lasts; 0: never
-	Tells      Rhythm   // what comes again
-	Every      int      // seconds, of at most every
-	Off        bool
-	At         doc.Text
-	by         time.Duration // since midnight
-	zone       *time.Location
+	ID, Title   string
+	Condition   Condition
+	Settings    setting.Values
+	Flow        partfile.Text // that it is about; empty: any
+	Connection  partfile.Text // that it is about; empty: any
+	Threshold   int
+	Window      int // seconds
+	Deadline    partfile.Text
+	Zone        partfile.Text
+	RunFlow     partfile.Text // the flow that is run
+	RepeatAfter int           // seconds after which it is told again while it lasts; 0: never
+	Rhythm      Rhythm        // what comes again
+	Interval    int           // seconds, of at most every
+	Disabled    bool
+	At          partfile.Text
+	by          time.Duration // since midnight
+	zone        *time.Location
 }
 
 // Upgrade writes an alert part with the names of today where it has older ones. It says whether there were any.
-func Upgrade(root doc.Settings) bool {
+func Upgrade(root partfile.Settings) bool {
 	changed := root.Rename("when", "condition")
 	for _, k := range Kinds { // settings that only other kinds have are kept
 		changed = k.Settings.Upgrade(root) || changed
@@ -45,31 +45,31 @@ func Upgrade(root doc.Settings) bool {
 }
 
 // Parse reads an alert part.
-func Parse(id string, d *doc.Doc) *Alert {
+func Parse(id string, d *partfile.Doc) *Alert {
 	d.Upgrade(Upgrade)
 	n := d.Root()
-	a := &Alert{ID: id, Title: n.Need("alert").Value, When: When(n.Choice("condition", names()...)), At: n.At(), zone: time.UTC}
+	a := &Alert{ID: id, Title: n.Required("alert").Value, Condition: Condition(n.Choice("condition", names()...)), At: n.At(), zone: time.UTC}
 	for _, k := range Kinds { // what only other kinds have is passed by
 		for _, s := range k.Settings {
 			n.Text(s.Name)
 		}
 	}
-	v := KindOf(a.When).Settings.Read(n)
-	a.Settings, a.Flow, a.Connection, a.Runs = v, v.Text("flow"), v.Text("connection"), v.Text("run flow")
-	a.Times, a.Within, a.Reminder = v.Int("threshold"), v.Int("window"), v.Int("repeat after")
-	a.Tells, a.Every, a.Off = Rhythm(v.Get("tells")), v.Int("every"), v.Is("disabled")
-	a.By, a.Zone = v.Text("deadline"), v.Text("zone")
+	v := KindOf(a.Condition).Settings.Read(n)
+	a.Settings, a.Flow, a.Connection, a.RunFlow = v, v.Text("flow"), v.Text("connection"), v.Text("run flow")
+	a.Threshold, a.Window, a.RepeatAfter = v.Int("threshold"), v.Int("window"), v.Int("repeat after")
+	a.Rhythm, a.Interval, a.Disabled = Rhythm(v.Get("tells")), v.Int("every"), v.Is("disabled")
+	a.Deadline, a.Zone = v.Text("deadline"), v.Text("zone")
 	a.times(d)
-	n.Done()
+	n.RejectUnknown()
 	return a
 }
 
 // times reads the time of day and its zone.
-func (a *Alert) times(d *doc.Doc) {
-	if a.By.Value != "" {
-		clock, err := time.Parse("15:04", a.By.Value)
+func (a *Alert) times(d *partfile.Doc) {
+	if a.Deadline.Value != "" {
+		clock, err := time.Parse("15:04", a.Deadline.Value)
 		if err != nil {
-			d.Fault(a.By, fault.Expect(fault.Setting, "a time of day as 06:30", fault.Quote(a.By.Value)).In("deadline"))
+			d.Fault(a.Deadline, fault.Expect(fault.Setting, "a time of day as 06:30", fault.Quote(a.Deadline.Value)).InField("deadline"))
 		}
 		a.by = time.Duration(clock.Hour())*time.Hour + time.Duration(clock.Minute())*time.Minute
 	}
@@ -78,7 +78,7 @@ func (a *Alert) times(d *doc.Doc) {
 	}
 	zone, err := time.LoadLocation(a.Zone.Value)
 	if err != nil || a.Zone.Value == "Local" {
-		d.Fault(a.Zone, fault.Expect(fault.Setting, "a time zone as Europe/Oslo", fault.Quote(a.Zone.Value)).In("zone"))
+		d.Fault(a.Zone, fault.Expect(fault.Setting, "a time zone as Europe/Oslo", fault.Quote(a.Zone.Value)).InField("zone"))
 		return
 	}
 	a.zone = zone
@@ -86,8 +86,8 @@ func (a *Alert) times(d *doc.Doc) {
 
 // Since is the time after which something must have arrived; ok is false while it is not looked at, before its time of day.
 func (a *Alert) Since(now time.Time) (since time.Time, ok bool) {
-	within := time.Duration(a.Within) * time.Second
-	if a.By.Value == "" {
+	within := time.Duration(a.Window) * time.Second
+	if a.Deadline.Value == "" {
 		return now.Add(-within), true
 	}
 	local := now.In(a.zone)
@@ -95,17 +95,17 @@ func (a *Alert) Since(now time.Time) (since time.Time, ok bool) {
 	return by.Add(-within), !now.Before(by)
 }
 
-// Again says whether a cause that came again at a time is told, where the newest that was told came at another, and the last
+// RepeatsNow says whether a cause that came again at a time is told, where the newest that was told came at another, and the last
 // telling was at a third.
-func (a *Alert) Again(came, newest, toldAt, now time.Time) bool {
+func (a *Alert) RepeatsNow(came, newest, toldAt, now time.Time) bool {
 	if !came.After(newest) {
 		return false
 	}
-	switch a.Tells {
+	switch a.Rhythm {
 	case EachOne:
 		return true
 	case AtMost:
-		return now.Sub(toldAt) >= time.Duration(a.Every)*time.Second
+		return now.Sub(toldAt) >= time.Duration(a.Interval)*time.Second
 	}
 	return false
 }
@@ -128,51 +128,51 @@ var Message = schema.Record("alert",
 	schema.Scalar("address", value.Text).Optional(), // of the run's page
 )
 
-// Fits says why a flow cannot be run with the message: its input must be fields of it.
-func Fits(input *schema.Schema) *fault.Fault {
+// CheckFlow says why a flow cannot be run with the message: its input must be fields of it.
+func CheckFlow(input *schema.Schema) *fault.Fault {
 	if input == nil {
-		return fault.New(fault.Setting, "the flow begins with no message").Mended("Give its trigger a schema with some of %s", strings.Join(Message.Shape().Names, ", "))
+		return fault.New(fault.Setting, "the flow begins with no message").WithFix("Give its trigger a schema with some of %s", strings.Join(Message.Layout().Names, ", "))
 	}
 	for _, f := range input.Root.Fields {
 		has := Message.Field(f.Name)
 		switch {
 		case has == nil && f.Required():
-			return fault.New(fault.Setting, "an alert has no %q, which the flow needs", f.Name).Mended("It has %s", strings.Join(Message.Shape().Names, ", "))
+			return fault.New(fault.Setting, "an alert has no %q, which the flow needs", f.Name).WithFix("It has %s", strings.Join(Message.Layout().Names, ", "))
 		case has != nil && (f.Kind != has.Kind || f.List()):
 			return fault.Expect(fault.Type, has.Kind.String()+" for "+f.Name, f.Kind.String())
 		case has != nil && f.Required() && !has.Required():
-			return fault.New(fault.Setting, "not every alert has %q, which the flow needs", f.Name).Mended("Let it be absent in the schema %s", input.ID)
+			return fault.New(fault.Setting, "not every alert has %q, which the flow needs", f.Name).WithFix("Let it be absent in the schema %s", input.ID)
 		}
 	}
 	return nil
 }
 
-// Telling is what an alert tells.
-type Telling struct {
-	State, Text, Cause string
-	Flow, Connection   string
-	Since              time.Time
-	Told, Count        int
-	Value, Reference   string
-	Run, Address       string
+// Notification is what an alert tells.
+type Notification struct {
+	State, Text, Cause   string
+	Flow, Connection     string
+	Since                time.Time
+	NotifiedCount, Count int
+	Value, Reference     string
+	Run, Address         string
 }
 
 // As is the message as one of a flow's input.
-func (a *Alert) As(t Telling, input *schema.Schema) value.Value {
+func (a *Alert) As(t Notification, input *schema.Schema) value.Value {
 	optional := func(s string) value.Value {
 		if s == "" {
 			return value.Value{}
 		}
-		return value.Str(s)
+		return value.NewText(s)
 	}
 	all := map[string]value.Value{
-		"title": value.Str(a.Title), "state": value.Str(t.State), "text": value.Str(t.Text), "cause": value.Str(t.Cause),
-		"flow": optional(t.Flow), "connection": optional(t.Connection), "since": value.Instant(t.Since), "told": value.Int(int64(t.Told)),
+		"title": value.NewText(a.Title), "state": value.NewText(t.State), "text": value.NewText(t.Text), "cause": value.NewText(t.Cause),
+		"flow": optional(t.Flow), "connection": optional(t.Connection), "since": value.Instant(t.Since), "told": value.Int(int64(t.NotifiedCount)),
 		"count": value.Int(int64(t.Count)), "value": optional(t.Value), "reference": optional(t.Reference), "run": optional(t.Run), "address": optional(t.Address),
 	}
 	fields := make([]value.Value, len(input.Root.Fields))
 	for i, f := range input.Root.Fields {
 		fields[i] = all[f.Name]
 	}
-	return value.Rec(input.Root.Shape(), fields)
+	return value.NewRecord(input.Root.Layout(), fields)
 }

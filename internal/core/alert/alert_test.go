@@ -6,21 +6,21 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/doc"
 	_ "hollowreed/internal/core/notation/all"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 )
 
-func parsed(t *testing.T, text string) (*Alert, *doc.Doc) {
+func parsed(t *testing.T, text string) (*Alert, *partfile.Doc) {
 	t.Helper()
-	d := doc.Parse("alerts/a.yaml", []byte(text))
+	d := partfile.Parse("alerts/a.yaml", []byte(text))
 	return Parse("a", d), d
 }
 
 func TestAnAlertIsReadWithItsDefaults(t *testing.T) {
 	a, d := parsed(t, "alert: Trouble\nwhen: a flow fails\nruns: tell\n")
 	require.Empty(t, d.Faults)
-	require.Equal(t, []int{1, 600, 3600}, []int{a.Times, a.Within, a.Reminder})
+	require.Equal(t, []int{1, 600, 3600}, []int{a.Threshold, a.Window, a.RepeatAfter})
 	for text, want := range map[string]string{
 		"alert: A\nruns: tell\nwhen: it rains\n":                              "it rains",
 		"alert: A\nwhen: a flow fails\n":                                      "run flow",
@@ -51,12 +51,12 @@ func TestNothingArrivesByATimeOfDay(t *testing.T) {
 
 func TestTheFlowMustFitTheMessage(t *testing.T) {
 	of := func(fields string) *schema.Schema {
-		d := doc.Parse("s", []byte("schema: S\nnotation: json\nfields:\n"+fields))
+		d := partfile.Parse("s", []byte("schema: S\nnotation: json\nfields:\n"+fields))
 		s := schema.Parse("s", d)
 		require.Empty(t, d.Faults)
 		return s
 	}
-	require.Contains(t, Fits(nil).Error(), "begins with no message")
+	require.Contains(t, CheckFlow(nil).Error(), "begins with no message")
 	for fields, want := range map[string]string{
 		"  - {name: title, type: text}\n  - {name: since, type: timestamp}\n": "",
 		"  - {name: flow, type: text, occurs: 0..1}\n":                        "",
@@ -65,7 +65,7 @@ func TestTheFlowMustFitTheMessage(t *testing.T) {
 		"  - {name: colour, type: text}\n":                                    `an alert has no "colour"`,
 		"  - {name: told, type: text}\n":                                      "expected integer for told, found text",
 	} {
-		f := Fits(of(fields))
+		f := CheckFlow(of(fields))
 		if want == "" {
 			require.Nil(t, f, fields)
 			continue
@@ -73,7 +73,7 @@ func TestTheFlowMustFitTheMessage(t *testing.T) {
 		require.Contains(t, f.Error(), want)
 	}
 	a := &Alert{Title: "Trouble"}
-	v := a.As(Telling{State: "raised", Text: "9 runs: account closed", Since: time.Unix(0, 0), Told: 1}, of("  - {name: text, type: text}\n  - {name: title, type: text}\n"))
+	v := a.As(Notification{State: "raised", Text: "9 runs: account closed", Since: time.Unix(0, 0), NotifiedCount: 1}, of("  - {name: text, type: text}\n  - {name: title, type: text}\n"))
 	require.Equal(t, "9 runs: account closed", v.Field("text").Text())
 	require.Equal(t, "Trouble", v.Field("title").Text())
 }
@@ -82,14 +82,14 @@ func TestTheFlowMustFitTheMessage(t *testing.T) {
 func TestOlderNamesOfAlertsAreRead(t *testing.T) {
 	const was = "alert: A # ours\nwhen: a flow fails\nruns: tell\ntimes: 3\nwithin: 60\nreminder: 5\noff: true\n"
 	const now = "alert: A # ours\ncondition: a flow fails\nrun flow: tell\nthreshold: 3\nwindow: 60\nrepeat after: 5\ndisabled: true\n"
-	require.Equal(t, now, string(doc.Upgraded([]byte(was), Upgrade)))
-	require.Equal(t, now, string(doc.Upgraded([]byte(now), Upgrade)))
+	require.Equal(t, now, string(partfile.Upgraded([]byte(was), Upgrade)))
+	require.Equal(t, now, string(partfile.Upgraded([]byte(now), Upgrade)))
 	for _, text := range []string{was, now} {
 		a, d := parsed(t, text)
 		require.Empty(t, d.Faults)
-		require.Equal(t, Fails, a.When)
-		require.Equal(t, "tell", a.Runs.Value)
-		require.Equal(t, []int{3, 60, 5}, []int{a.Times, a.Within, a.Reminder})
-		require.True(t, a.Off)
+		require.Equal(t, FlowFailed, a.Condition)
+		require.Equal(t, "tell", a.RunFlow.Value)
+		require.Equal(t, []int{3, 60, 5}, []int{a.Threshold, a.Window, a.RepeatAfter})
+		require.True(t, a.Disabled)
 	}
 }

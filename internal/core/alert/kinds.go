@@ -8,16 +8,16 @@ import (
 	"hollowreed/internal/core/setting"
 )
 
-// When is what an alert looks for.
-type When string
+// Condition is what an alert looks for.
+type Condition string
 
 // What alerts look for.
 const (
-	Fails   When = "a flow fails"
-	Nothing When = "nothing arrives"
-	Backlog When = "a backlog grows"
-	Down    When = "a connection is down"
-	Long    When = "a run takes long"
+	FlowFailed     Condition = "a flow fails"
+	NoRuns         Condition = "nothing arrives"
+	BacklogGrows   Condition = "a backlog grows"
+	ConnectionDown Condition = "a connection is down"
+	RunTooLong     Condition = "a run takes long"
 )
 
 // Rhythm is when a cause that comes again, while it is told already, is told again.
@@ -32,10 +32,10 @@ const (
 
 // Kind is one thing that an alert can look for: all that a person can set of it, and how it is said.
 type Kind struct {
-	When     When
-	About    string
-	Settings setting.List
-	says     func(a *Alert, of string) string // when it is raised, in a sentence about a flow or connection
+	Condition Condition
+	About     string
+	Settings  setting.List
+	says      func(a *Alert, of string) string // when it is raised, in a sentence about a flow or connection
 }
 
 // Describe says when an alert is raised; title gives the title of a part.
@@ -46,10 +46,10 @@ func (a *Alert) Describe(title func(kind, id string) string) string {
 		of = title("flow", a.Flow.Value)
 	case a.Connection.Value != "":
 		of = title("connection", a.Connection.Value)
-	case KindOf(a.When).Settings.Find("connection") != nil:
+	case KindOf(a.Condition).Settings.Find("connection") != nil:
 		of = "a connection"
 	}
-	return KindOf(a.When).says(a, of)
+	return KindOf(a.Condition).says(a, of)
 }
 
 // Runs is the setting that names the flow that is run.
@@ -59,8 +59,8 @@ const Runs = "run flow"
 var Kinds = []*Kind{failsKind, nothingKind, backlogKind, downKind, longKind}
 
 // KindOf finds what is known of what an alert looks for; nil when there is no such thing.
-func KindOf(w When) *Kind {
-	i := slices.IndexFunc(Kinds, func(k *Kind) bool { return k.When == w })
+func KindOf(w Condition) *Kind {
+	i := slices.IndexFunc(Kinds, func(k *Kind) bool { return k.Condition == w })
 	if i < 0 {
 		return nil
 	}
@@ -70,14 +70,14 @@ func KindOf(w When) *Kind {
 func names() []string {
 	list := make([]string, len(Kinds))
 	for i, k := range Kinds {
-		list[i] = string(k.When)
+		list[i] = string(k.Condition)
 	}
 	return list
 }
 
 var (
 	anyFlow = setting.Setting{Name: "flow", Label: "Flow", Type: setting.Part, Of: "flow", None: "any"}
-	runs    = setting.Setting{Name: Runs, Older: []string{"runs"}, Label: "Runs the flow", Type: setting.Part, Of: "flow", Required: true, Help: "Flows that a person or another flow starts, and whose message has fields of: " + strings.Join(Message.Shape().Names, ", ")}
+	runs    = setting.Setting{Name: Runs, Older: []string{"runs"}, Label: "Runs the flow", Type: setting.Part, Of: "flow", Required: true, Help: "Flows that a person or another flow starts, and whose message has fields of: " + strings.Join(Message.Layout().Names, ", ")}
 	repeats = setting.Setting{Name: "repeat after", Older: []string{"reminder"}, Label: "Repeat while it lasts, after (seconds)", Type: setting.Number, Default: "3600", Help: "0: never"}
 	off     = setting.Setting{Name: "disabled", Older: []string{"off"}, Label: "Disabled", Type: setting.Flag}
 )
@@ -93,61 +93,61 @@ func all(own ...setting.Setting) setting.List {
 }
 
 var failsKind = &Kind{
-	When:  Fails,
-	About: "Runs are set aside or stopped, or records of them are set aside, so many times in so many seconds. Once for each cause.",
+	Condition: FlowFailed,
+	About:     "Runs are set aside or stopped, or records of them are set aside, so many times in so many seconds. Once for each cause.",
 	Settings: all(anyFlow,
 		setting.Setting{Name: "threshold", Older: []string{"times"}, Label: "Times, at least", Type: setting.Number, Default: "1"}, within("Within (seconds)"), runs,
 		setting.Setting{Name: "tells", Label: "When a cause comes again", Type: setting.Choice, Default: string(Once), Choices: []string{string(Once), string(AtMost), string(EachOne)}, Help: "It is counted in any case; this is when the flow runs again"},
 		setting.Setting{Name: "every", Label: "At most every (seconds)", Type: setting.Number, Default: "900", When: "tells=" + string(AtMost)},
 	),
 	says: func(a *Alert, of string) string {
-		if a.Times < 2 {
-			return of + " fails within " + span(a.Within)
+		if a.Threshold < 2 {
+			return of + " fails within " + span(a.Window)
 		}
-		return of + " fails " + strconv.Itoa(a.Times) + " times within " + span(a.Within)
+		return of + " fails " + strconv.Itoa(a.Threshold) + " times within " + span(a.Window)
 	},
 }
 
 var nothingKind = &Kind{
-	When:  Nothing,
-	About: "No run of the flow has begun for so many seconds; where a time of day is set, it is looked at from then on.",
+	Condition: NoRuns,
+	About:     "No run of the flow has begun for so many seconds; where a time of day is set, it is looked at from then on.",
 	Settings: all(
 		setting.Setting{Name: "flow", Label: "Flow", Type: setting.Part, Of: "flow", Required: true}, within("For (seconds)"),
 		setting.Setting{Name: "deadline", Older: []string{"by"}, Label: "By the time of day", Type: setting.Text, Hint: "06:30"},
 		setting.Setting{Name: "zone", Label: "In the time zone", Type: setting.Text, Hint: "UTC", Help: "For example Europe/Oslo"}, runs,
 	),
 	says: func(a *Alert, of string) string {
-		if a.By.Value != "" {
-			return "nothing arrives for " + of + " by " + a.By.Value
+		if a.Deadline.Value != "" {
+			return "nothing arrives for " + of + " by " + a.Deadline.Value
 		}
-		return "nothing arrives for " + of + " for " + span(a.Within)
+		return "nothing arrives for " + of + " for " + span(a.Window)
 	},
 }
 
 var backlogKind = &Kind{
-	When:     Backlog,
-	About:    "More runs wait than so many.",
-	Settings: all(anyFlow, setting.Setting{Name: "threshold", Older: []string{"times"}, Label: "Runs that wait, more than", Type: setting.Number, Default: "1"}, runs),
+	Condition: BacklogGrows,
+	About:     "More runs wait than so many.",
+	Settings:  all(anyFlow, setting.Setting{Name: "threshold", Older: []string{"times"}, Label: "Runs that wait, more than", Type: setting.Number, Default: "1"}, runs),
 	says: func(a *Alert, of string) string {
-		return "more than " + strconv.Itoa(a.Times) + " runs of " + of + " wait"
+		return "more than " + strconv.Itoa(a.Threshold) + " runs of " + of + " wait"
 	},
 }
 
 var downKind = &Kind{
-	When:     Down,
-	About:    "A connection that could be used before cannot be for so many seconds. Once for each connection.",
-	Settings: all(setting.Setting{Name: "connection", Label: "Connection", Type: setting.Part, Of: "connection", None: "any"}, within("For (seconds)"), runs),
+	Condition: ConnectionDown,
+	About:     "A connection that could be used before cannot be for so many seconds. Once for each connection.",
+	Settings:  all(setting.Setting{Name: "connection", Label: "Connection", Type: setting.Part, Of: "connection", None: "any"}, within("For (seconds)"), runs),
 	says: func(a *Alert, of string) string {
-		return of + " cannot be used for " + span(a.Within)
+		return of + " cannot be used for " + span(a.Window)
 	},
 }
 
 var longKind = &Kind{
-	When:     Long,
-	About:    "A run is under way for more than so many seconds. Once for each run.",
-	Settings: all(anyFlow, within("Longer than (seconds)"), runs),
+	Condition: RunTooLong,
+	About:     "A run is under way for more than so many seconds. Once for each run.",
+	Settings:  all(anyFlow, within("Longer than (seconds)"), runs),
 	says: func(a *Alert, of string) string {
-		return "a run of " + of + " takes longer than " + span(a.Within)
+		return "a run of " + of + " takes longer than " + span(a.Window)
 	},
 }
 

@@ -7,9 +7,9 @@ import (
 	"slices"
 	"strings"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/setting"
 )
@@ -19,7 +19,7 @@ type Connection struct {
 	ID, Title, About string
 	Kind             string
 	Operations       []*Operation
-	doc              *doc.Doc
+	doc              *partfile.Doc
 }
 
 // Operation is one thing that is done with a system. Its schemas and formulas are there once it is
@@ -27,15 +27,15 @@ type Connection struct {
 type Operation struct {
 	Connection string
 	ID, Name   string
-	Verb       *Verb
+	Kind       *OperationKind
 	Settings   setting.Values
-	Ask, Give  doc.Text       // the ids of the schemas, where the verb does not have its own
+	Ask, Give  partfile.Text  // the ids of the schemas, where the verb does not have its own
 	Request    *schema.Schema // what it is asked with; nil where it needs nothing
 	Response   *schema.Schema // one record of what it answers; nil where it answers nothing
 	Formulas   map[string]*formula.Program
 	Fields     map[string][]Named
 	Faults     fault.List
-	At         doc.Text
+	At         partfile.Text
 }
 
 // Named is the compiled value of a pair.
@@ -49,13 +49,13 @@ func (o *Operation) Setting(name string) string { return o.Settings.Get(name) }
 
 // Upgrade writes a connection part with the names of today where it has older ones, of settings of its operations. It says whether
 // there were any.
-func Upgrade(root doc.Settings) (changed bool) {
+func Upgrade(root partfile.Settings) (changed bool) {
 	k := KindOf(root.Get("kind"))
 	if k == nil {
 		return false
 	}
 	for _, o := range root.List("operations") {
-		if v := k.Verb(o.Get("does")); v != nil {
+		if v := k.OperationKind(o.Get("does")); v != nil {
 			changed = v.Settings.Upgrade(o) || changed
 		}
 	}
@@ -63,11 +63,11 @@ func Upgrade(root doc.Settings) (changed bool) {
 }
 
 // Parse reads a connection part.
-func Parse(id string, d *doc.Doc) *Connection {
+func Parse(id string, d *partfile.Doc) *Connection {
 	d.Upgrade(Upgrade)
 	n := d.Root()
-	kind := n.Need("kind")
-	c := &Connection{ID: id, Title: n.Need("connection").Value, Kind: kind.Value, About: n.Text("about").Value, doc: d}
+	kind := n.Required("kind")
+	c := &Connection{ID: id, Title: n.Required("connection").Value, Kind: kind.Value, About: n.Text("about").Value, doc: d}
 	k := KindOf(c.Kind)
 	if k == nil && kind.Value != "" {
 		d.Fault(kind, fault.Expect(fault.Unknown, "a kind of system ("+strings.Join(Names(), ", ")+")", fault.Quote(kind.Value)))
@@ -87,41 +87,41 @@ func Parse(id string, d *doc.Doc) *Connection {
 		seen[o.ID] = true
 		c.Operations = append(c.Operations, o)
 	}
-	n.Done()
+	n.RejectUnknown()
 	return c
 }
 
-func (k *Kind) operation(n doc.Node) *Operation {
-	id := n.Need("operation")
+func (k *Kind) operation(n partfile.Node) *Operation {
+	id := n.Required("operation")
 	o := &Operation{ID: id.Value, Name: n.Text("name").Value, At: n.At()}
 	if o.Name == "" {
 		o.Name = o.ID
 	}
-	verbs := make([]string, len(k.Verbs))
-	for i, v := range k.Verbs {
+	verbs := make([]string, len(k.OperationKinds))
+	for i, v := range k.OperationKinds {
 		verbs[i] = v.Name
 	}
 	if len(verbs) == 0 {
 		n.Fault(fault.Setting, "a connection of kind %s has no operations", k.Name)
-		o.Verb = &Verb{}
+		o.Kind = &OperationKind{}
 		return o
 	}
-	o.Verb = k.Verb(n.Choice("does", verbs...))
-	if !o.Verb.Asks() {
+	o.Kind = k.OperationKind(n.Choice("does", verbs...))
+	if !o.Kind.HasRequest() {
 		o.Ask = n.Text("request")
 	}
-	if !o.Verb.Gives() {
+	if !o.Kind.HasResponse() {
 		o.Give = n.Text("response")
 	}
-	o.Settings = o.Verb.Settings.Read(n)
-	n.Done()
+	o.Settings = o.Kind.Settings.Read(n)
+	n.RejectUnknown()
 	return o
 }
 
 // Changes says whether the operation changes its system: as what it does says, unless its method only gets something (RFC 9110,
 // section 9.2.1), or a setting says that it changes nothing.
 func (o *Operation) Changes() bool {
-	if !o.Verb.Effect || o.Setting(changes.Name) == "no" {
+	if !o.Kind.Effect || o.Setting(changes.Name) == "no" {
 		return false
 	}
 	method := o.Setting("method")
@@ -143,13 +143,13 @@ func (c *Connection) Operation(id string) *Operation {
 // Resolve finds the schemas of the operations and compiles their formulas.
 func (c *Connection) Resolve(find func(id string) *schema.Schema, env formula.Env) {
 	for _, o := range c.Operations {
-		o.Request = c.schema(o, o.Ask, o.Verb.Request, find)
-		o.Response = c.schema(o, o.Give, o.Verb.Response, find)
+		o.Request = c.schema(o, o.Ask, o.Kind.Request, find)
+		o.Response = c.schema(o, o.Give, o.Kind.Response, find)
 		o.compile(c, env)
 	}
 }
 
-func (c *Connection) schema(o *Operation, id doc.Text, fixed *schema.Schema, find func(string) *schema.Schema) *schema.Schema {
+func (c *Connection) schema(o *Operation, id partfile.Text, fixed *schema.Schema, find func(string) *schema.Schema) *schema.Schema {
 	if fixed != nil || id.Value == "" {
 		return fixed
 	}
@@ -161,7 +161,7 @@ func (c *Connection) schema(o *Operation, id doc.Text, fixed *schema.Schema, fin
 }
 
 // fault notes a fault at a text of the part.
-func (c *Connection) fault(o *Operation, at doc.Text, f *fault.Fault) {
+func (c *Connection) fault(o *Operation, at partfile.Text, f *fault.Fault) {
 	column := f.Place.Column
 	c.doc.Fault(at, f)
 	if column > 1 {
@@ -199,14 +199,14 @@ func (o *Operation) Scope(env formula.Env, answered bool) *formula.Scope {
 // compile makes programs of the formulas. Those see the request's fields by their names.
 func (o *Operation) compile(c *Connection, env formula.Env) {
 	o.Formulas, o.Fields = map[string]*formula.Program{}, map[string][]Named{}
-	compile := func(at doc.Text, answered bool) *formula.Program {
+	compile := func(at partfile.Text, answered bool) *formula.Program {
 		prog, faults := formula.Compile(at.Value, o.Scope(env, answered))
 		for _, f := range faults {
 			c.fault(o, at, f)
 		}
 		return prog
 	}
-	for _, s := range o.Verb.Settings {
+	for _, s := range o.Kind.Settings {
 		if t := o.Settings.Texts[s.Name]; (s.Type == setting.Formula || s.Type == setting.OnAnswer) && t.Value != "" {
 			o.Formulas[s.Name] = compile(t, s.Type == setting.OnAnswer)
 		}

@@ -25,7 +25,7 @@ var fileAsked = fixed("file-mask", "Which files", field("mask", value.Text, "as 
 // fileDone is what a writing operation did.
 var fileDone = fixed("file-done", "A file that was written", needed("name", value.Text, "as it was written"), needed("size", value.Integer, "bytes as they stand there"))
 
-var fileVerbs = []Verb{
+var fileVerbs = []OperationKind{
 	{Name: "list", About: "The files of the folder, by name", Reads: true, Request: fileAsked, Response: fileEntry},
 	{Name: "read", About: "One file as a whole", Request: fileName, Response: fileContent},
 	{Name: "write", About: "Write a file: beside its name first, then renamed, so that nobody sees half of it", Effect: true, Request: fileWrite, Response: fileDone, Settings: writing},
@@ -56,7 +56,7 @@ var fetching = setting.List{
 }
 
 var fileKind = &Kind{
-	Name: "file", Title: "Files", Watches: true, Verbs: fileVerbs,
+	Name: "file", Title: "Files", Watches: true, OperationKinds: fileVerbs,
 	About: "Reads and writes files in a folder of this machine, and starts flows with new ones.",
 	Needs: "The folder; it must be below one of the roots that are allowed.",
 	Settings: append(setting.List{
@@ -65,7 +65,7 @@ var fileKind = &Kind{
 }
 
 var sftpKind = &Kind{
-	Name: "sftp", Title: "SFTP", Watches: true, Verbs: fileVerbs,
+	Name: "sftp", Title: "SFTP", Watches: true, OperationKinds: fileVerbs,
 	About: "Reads and writes files on another machine over SSH, and starts flows with new ones.",
 	Needs: "Host, user, a password or a private key, and the host's key.",
 	Settings: append(setting.List{

@@ -32,7 +32,7 @@ var httpKind = &Kind{
 		setting.Setting{Name: "rate", Rare: true, Label: "Rate limit (calls/s)", Type: setting.Number, Least: 1, Greatest: 10000, Help: "Never more than these. Default: no limit"},
 		setting.Setting{Name: "at once", Rare: true, Label: "Concurrent calls", Type: setting.Number, Default: "4", Least: 1, Greatest: 64},
 	),
-	Verbs: []Verb{
+	OperationKinds: []OperationKind{
 		{Name: "read", About: "Get an answer, or the records of all its pages", Reads: true, Settings: append(calling("GET"), paging...)},
 		{Name: "download", About: "Get an answer as bytes", Response: httpContent, Settings: calling("GET")},
 		{Name: "call", About: "Send something that changes the system", Effect: true, Settings: append(calling("POST"), setting.Setting{
@@ -84,7 +84,7 @@ var soapKind = &Kind{
 		{Name: "password", Label: "Password", Type: setting.Secret, Of: "password"},
 		{Name: "digest", Label: "Password is sent as", Type: setting.Choice, Choices: []string{"digest", "text"}, Default: "digest", Help: "As a digest with nonce and time (UsernameToken Profile 1.0), or as it is"},
 	}, encryption("")...), waits, largest),
-	Verbs: []Verb{
+	OperationKinds: []OperationKind{
 		{Name: "call", About: "Call an operation of the service", Effect: true, Settings: append(soapSettings[:len(soapSettings):len(soapSettings)], changes)},
 		{Name: "read", About: "Call an operation that changes nothing, and take the records of its answer", Reads: true, Settings: append(soapSettings[:len(soapSettings):len(soapSettings)],
 			setting.Setting{Name: "records", Label: "Records", Type: setting.Text, Help: "Where they stand in the response, for example /berth. Default: the response itself"})},

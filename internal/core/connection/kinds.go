@@ -1,8 +1,8 @@
 package connection
 
 import (
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/notation/json"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/setting"
 	"hollowreed/internal/core/value"
@@ -16,19 +16,19 @@ const (
 
 // Kind is one kind of system: all that the product knows of it, but for how it is reached.
 type Kind struct {
-	Name, Title string
-	About       string // what it is for, in a sentence
-	Needs       string // what one needs to know to connect
-	Settings    setting.List
-	Verbs       []Verb
-	Watches     bool // new files in it can start a flow
-	Mails       bool // new mails in it can start a flow
-	Tables      bool // rows can be looked up and upserted by key
-	Loose       bool // what it offers can be called without being described as an operation
+	Name, Title    string
+	About          string // what it is for, in a sentence
+	Needs          string // what one needs to know to connect
+	Settings       setting.List
+	OperationKinds []OperationKind
+	Watches        bool // new files in it can start a flow
+	Mails          bool // new mails in it can start a flow
+	Tables         bool // rows can be looked up and upserted by key
+	Loose          bool // what it offers can be called without being described as an operation
 }
 
-// Verb is a kind of operation.
-type Verb struct {
+// OperationKind is a kind of operation.
+type OperationKind struct {
 	Name, About       string
 	Settings          setting.List
 	Request, Response *schema.Schema // where they are the same for every operation
@@ -40,11 +40,11 @@ type Verb struct {
 	Upserts           bool // rows of a table by key
 }
 
-// Asks says whether what the verb is asked with is fixed.
-func (v *Verb) Asks() bool { return v.Request != nil || v.NoRequest }
+// HasRequest says whether what the verb is asked with is fixed.
+func (v *OperationKind) HasRequest() bool { return v.Request != nil || v.NoRequest }
 
-// Gives says whether what the verb answers is fixed.
-func (v *Verb) Gives() bool { return v.Response != nil || v.NoResponse }
+// HasResponse says whether what the verb answers is fixed.
+func (v *OperationKind) HasResponse() bool { return v.Response != nil || v.NoResponse }
 
 // Kinds is the table of kinds of system.
 var Kinds = []*Kind{fileKind, sftpKind, sqlKind, httpKind, soapKind, mailKind, mailboxKind, directoryKind}
@@ -68,14 +68,14 @@ func Names() []string {
 	return names
 }
 
-// Verb finds a kind of operation; the first when there is none of that name.
-func (k *Kind) Verb(name string) *Verb {
-	for i := range k.Verbs {
-		if k.Verbs[i].Name == name {
-			return &k.Verbs[i]
+// OperationKind finds a kind of operation; the first when there is none of that name.
+func (k *Kind) OperationKind(name string) *OperationKind {
+	for i := range k.OperationKinds {
+		if k.OperationKinds[i].Name == name {
+			return &k.OperationKinds[i]
 		}
 	}
-	return &k.Verbs[0]
+	return &k.OperationKinds[0]
 }
 
 // field makes an optional field of a fixed schema.
@@ -119,5 +119,5 @@ func encryption(when string) setting.List {
 
 // New is the text of a part of a kind, without operations.
 func New(title string, k *Kind) []byte {
-	return doc.Encode(doc.Out{{Key: "connection", Value: title}, {Key: "kind", Value: k.Name}, {Key: "about", Value: k.Title}})
+	return partfile.Encode(partfile.Ordered{{Key: "connection", Value: title}, {Key: "kind", Value: k.Name}, {Key: "about", Value: k.Title}})
 }

@@ -6,8 +6,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/setting"
 )
@@ -35,17 +35,17 @@ func TestEveryKindIsWhole(t *testing.T) {
 			}
 		}
 		verbs := map[string]bool{}
-		for _, v := range k.Verbs {
+		for _, v := range k.OperationKinds {
 			require.False(t, verbs[v.Name], "%s: %s is there twice", k.Name, v.Name)
 			verbs[v.Name] = true
 			require.NotEmpty(t, v.About, v.Name)
-			require.Same(t, &k.Verbs[0], k.Verb("no such verb"))
-			require.Equal(t, v.Name, k.Verb(v.Name).Name)
+			require.Same(t, &k.OperationKinds[0], k.OperationKind("no such verb"))
+			require.Equal(t, v.Name, k.OperationKind(v.Name).Name)
 			require.False(t, v.Reads && v.Effect, "%s: what reads changes nothing", v.Name)
 			for _, sch := range []*schema.Schema{v.Request, v.Response} {
 				if sch != nil {
 					require.NotEmpty(t, sch.Title)
-					require.Equal(t, len(sch.Root.Fields), len(sch.Root.Shape().Names))
+					require.Equal(t, len(sch.Root.Fields), len(sch.Root.Layout().Names))
 				}
 			}
 		}
@@ -59,10 +59,10 @@ func settingOf(k *Kind, name string) *setting.Setting { return k.Settings.Find(n
 func TestEveryKindMakesAPart(t *testing.T) {
 	for _, k := range Kinds {
 		text := string(New("A new one: "+k.Name, k))
-		if len(k.Verbs) > 0 {
+		if len(k.OperationKinds) > 0 {
 			text += "operations:\n"
 		}
-		for i, v := range k.Verbs {
+		for i, v := range k.OperationKinds {
 			text += "  - {operation: op" + string(rune('a'+i)) + ", does: " + v.Name
 			for _, s := range v.Settings {
 				if s.Required && s.Default == "" {
@@ -71,14 +71,14 @@ func TestEveryKindMakesAPart(t *testing.T) {
 			}
 			text += "}\n"
 		}
-		d := doc.Parse("connections/new.yaml", []byte(text))
+		d := partfile.Parse("connections/new.yaml", []byte(text))
 		c := Parse("new", d)
 		require.Equal(t, "A new one: "+k.Name, c.Title)
-		require.Len(t, c.Operations, len(k.Verbs))
+		require.Len(t, c.Operations, len(k.OperationKinds))
 		for i, o := range c.Operations {
 			require.Equal(t, "new", o.Connection)
-			require.Same(t, &k.Verbs[i], o.Verb)
-			for _, s := range o.Verb.Settings {
+			require.Same(t, &k.OperationKinds[i], o.Kind)
+			for _, s := range o.Kind.Settings {
 				if s.Default != "" {
 					require.Equal(t, s.Default, o.Setting(s.Name), "%s: the default of %s", k.Name, s.Name)
 				}
@@ -129,7 +129,7 @@ func TestFaultsOfAConnectionPart(t *testing.T) {
 		"connection: A\nkind: http\noperations:\n  - {operation: a, does: call, path: /a, request: nothing}\n":     `there is no schema "nothing"`,
 		"connection: A\nkind: mail\nspeed: fast\n":                                                                 `unknown setting "speed"`,
 	} {
-		d := doc.Parse("connections/a.yaml", []byte(text))
+		d := partfile.Parse("connections/a.yaml", []byte(text))
 		c := Parse("a", d)
 		c.Resolve(func(string) *schema.Schema { return nil }, formula.Env{})
 		require.Contains(t, d.Faults.Error(), want, text)
@@ -140,17 +140,17 @@ func TestFaultsOfAConnectionPart(t *testing.T) {
 func TestOlderNamesOfOperationsAreRead(t *testing.T) {
 	settings := 0
 	for _, k := range Kinds {
-		for _, v := range k.Verbs {
+		for _, v := range k.OperationKinds {
 			for _, s := range v.Settings {
 				for _, older := range s.Older {
 					settings++
 					text := []byte("connection: C\nkind: " + k.Name + "\noperations:\n  - {operation: a, does: " + v.Name + ", " + older + ": x}\n")
-					require.Equal(t, "x", Parse("c", doc.Parse("c.yaml", text)).Operations[0].Setting(s.Name), "%s: %s", k.Name, older)
-					require.Contains(t, string(doc.Upgraded(text, Upgrade)), s.Name+": x", "%s: %s", k.Name, older)
+					require.Equal(t, "x", Parse("c", partfile.Parse("c.yaml", text)).Operations[0].Setting(s.Name), "%s: %s", k.Name, older)
+					require.Contains(t, string(partfile.Upgraded(text, Upgrade)), s.Name+": x", "%s: %s", k.Name, older)
 				}
 				for was, now := range s.Was {
 					text := []byte("connection: C\nkind: " + k.Name + "\noperations:\n  - {operation: a, does: " + v.Name + ", " + s.Name + ": " + was + "}\n")
-					require.Equal(t, now, Parse("c", doc.Parse("c.yaml", text)).Operations[0].Setting(s.Name))
+					require.Equal(t, now, Parse("c", partfile.Parse("c.yaml", text)).Operations[0].Setting(s.Name))
 				}
 			}
 		}

@@ -33,7 +33,7 @@ var mailKind = &Kind{
 		{Name: "sender", Label: "Sender", Type: setting.Text, Required: true, Help: "The address that mail comes from when a message names none"},
 		waits,
 	},
-	Verbs: []Verb{{
+	OperationKinds: []OperationKind{{
 		Name: "send", About: "Send a mail", Effect: true, Request: Mail,
 		Response: fixed("mail-sent", "A mail that was sent", needed("id", value.Text, "the Message-ID"), needed("said", value.Text, "what the server answered")),
 	}},
@@ -46,9 +46,9 @@ var IncomingMail = fixed("letter", "A mail that came in",
 	field("reply_to", value.Text, "where its sender wants the answer"), field("answers", value.Text, "the Message-ID of the mail that it answers"),
 	needed("subject", value.Text, ""), field("sent", value.Timestamp, "when its sender says that it was"),
 	field("text", value.Text, "its plain text"), field("html", value.Text, "the same as HTML"),
-	letterParts(), needed("size", value.Integer, "bytes of the whole mail"))
+	mailFields(), needed("size", value.Integer, "bytes of the whole mail"))
 
-func letterParts() *schema.Field {
+func mailFields() *schema.Field {
 	return listed(schema.Record("attachments", needed("name", value.Text, "empty where it has none"), needed("type", value.Text, "media type"), needed("content", value.Binary, ""),
 		field("text", value.Text, "where it is UTF-8")))
 }
@@ -68,7 +68,7 @@ var mailboxKind = &Kind{
 		{Name: "after", Label: "A mail that has started a run", Type: setting.Choice, Choices: []string{"mark as read", "move", "delete"}, Default: "mark as read", Help: "It is kept with its run; there it is marked, moved away, or deleted. Where it is marked, mails that somebody has read already start nothing"},
 		{Name: "done", Label: "Such mails go to", Type: setting.Text, Required: true, When: "after=move", Help: "A folder there; it is made when it is missing"},
 	}, waits, largest),
-	Verbs: []Verb{{
+	OperationKinds: []OperationKind{{
 		Name: "find", About: "The mails of the folder that fit, oldest first; they stay as they are", Reads: true, Response: IncomingMail,
 		Request: fixed("letter-search", "Which mails", field("from", value.Text, "in the sender's name or address"), field("subject", value.Text, "in the subject"), field("since", value.Date, "came in on that day or later"), field("unread", value.Boolean, "only such as nobody has read")),
 	}},
@@ -87,7 +87,7 @@ var directoryKind = &Kind{
 		{Name: "password", Label: "Password", Type: setting.Secret, Of: "password"},
 		{Name: "base", Label: "Base", Type: setting.Text, Required: true, Help: "The name below which everything is, as ou=people,dc=skerry,dc=example"},
 	}, waits),
-	Verbs: []Verb{
+	OperationKinds: []OperationKind{
 		{Name: "search", About: "The entries that a filter finds, page by page", Reads: true, Settings: searching},
 		{Name: "look up", About: "The one entry that a filter finds", Settings: searching},
 		{Name: "add", About: "Add an entry; the request holds its dn and its attributes", Effect: true, NoResponse: true},

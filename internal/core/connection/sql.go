@@ -34,7 +34,7 @@ var sqlKind = &Kind{
 		{Name: "connections", Rare: true, Label: "Connections at once", Type: setting.Number, Default: "8", Least: 1, Greatest: 100},
 		waits,
 	},
-	Verbs: []Verb{
+	OperationKinds: []OperationKind{
 		{Name: "query", About: "Rows of a statement, read in batches", Reads: true, Described: true, Settings: setting.List{sqlStatement}},
 		{Name: "run", About: "A statement that changes rows or calls a procedure", Effect: true, Response: rowsDone, Settings: setting.List{sqlStatement, changes}},
 		{Name: "insert", About: "Add a row", Effect: true, Response: rowsDone, Settings: setting.List{tableName}},

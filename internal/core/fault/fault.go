@@ -15,23 +15,23 @@ type Code string
 
 // The kinds of fault.
 const (
-	Syntax    Code = "syntax"     // bytes or text that do not follow their notation's grammar
-	Encoding  Code = "encoding"   // bytes that are not text in the stated encoding
-	Length    Code = "length"     // too short, too long, or cut off
-	Type      Code = "type"       // a value that is not of the stated type
-	Required  Code = "required"   // something that must be there and is not
-	Limit     Code = "limit"      // a bound on size, depth, steps or time was reached
-	Range     Code = "range"      // outside the least or greatest value
-	Pattern   Code = "pattern"    // text that does not match its pattern or code list
-	Unknown   Code = "unknown"    // a name that does not exist
-	Setting   Code = "setting"    // a missing or contradictory setting of a part
-	Arith     Code = "arithmetic" // division by zero, an inexact or overlarge result
-	NotFound  Code = "not found"  // a look-up without a result
-	Outside   Code = "outside"    // an outside system refused or could not be reached
-	Gone      Code = "gone"       // an input that disappeared
-	Cancelled Code = "cancelled"  // stopped because somebody asked for it
-	Stopped   Code = "stopped"    // ended by a step of the flow
-	Note      Code = "note"       // no fault: a text that a step notes
+	Syntax     Code = "syntax"     // bytes or text that do not follow their notation's grammar
+	Encoding   Code = "encoding"   // bytes that are not text in the stated encoding
+	Length     Code = "length"     // too short, too long, or cut off
+	Type       Code = "type"       // a value that is not of the stated type
+	Required   Code = "required"   // something that must be there and is not
+	Limit      Code = "limit"      // a bound on size, depth, steps or time was reached
+	Range      Code = "range"      // outside the least or greatest value
+	Pattern    Code = "pattern"    // text that does not match its pattern or code list
+	Unknown    Code = "unknown"    // a name that does not exist
+	Setting    Code = "setting"    // a missing or contradictory setting of a part
+	Arithmetic Code = "arithmetic" // division by zero, an inexact or overlarge result
+	NotFound   Code = "not found"  // a look-up without a result
+	Outside    Code = "outside"    // an outside system refused or could not be reached
+	InputGone  Code = "gone"       // an input that disappeared
+	Cancelled  Code = "cancelled"  // stopped because somebody asked for it
+	Stopped    Code = "stopped"    // ended by a step of the flow
+	LogEntry   Code = "note"       // no fault: a text that a step notes
 )
 
 // Place says where a fault is. Zero members are unknown and not shown.
@@ -52,7 +52,7 @@ type Fault struct {
 	Expected string `json:"expected,omitempty"`
 	Found    string `json:"found,omitempty"`
 	Message  string `json:"message,omitempty"` // when expected/found do not say it all
-	Mend     string `json:"mend,omitempty"`    // what would mend it
+	Fix      string `json:"mend,omitempty"`    // what would mend it
 	Rule     Place  `json:"rule,omitzero"`     // where the schema says so
 	Setting  string `json:"setting,omitempty"` // of a part: the one that is not there yet
 	More     int    `json:"more,omitempty"`    // it stands for so many faults that are not kept
@@ -76,24 +76,24 @@ func Missing(setting string) *Fault {
 // At returns the fault with its place set.
 func (f *Fault) At(p Place) *Fault { f.Place = p; return f }
 
-// In returns the fault with the field that it concerns set.
-func (f *Fault) In(field string) *Fault { f.Field = field; return f }
+// InField returns the fault with the field that it concerns set.
+func (f *Fault) InField(field string) *Fault { f.Field = field; return f }
 
-// Mended returns the fault with advice on what would mend it.
-func (f *Fault) Mended(format string, args ...any) *Fault {
-	f.Mend = fmt.Sprintf(format, args...)
+// WithFix returns the fault with advice on what would mend it.
+func (f *Fault) WithFix(format string, args ...any) *Fault {
+	f.Fix = fmt.Sprintf(format, args...)
 	return f
 }
 
-// Shown is a text as a store of texts can hold it and a page can show it: U+0000, which neither can, is its picture U+2400.
-func Shown(text string) string { return strings.ReplaceAll(text, "\x00", "\u2400") }
+// Printable is a text as a store of texts can hold it and a page can show it: U+0000, which neither can, is its picture U+2400.
+func Printable(text string) string { return strings.ReplaceAll(text, "\x00", "\u2400") }
 
 // MarshalJSON writes the fault with its texts as they are shown.
 func (f Fault) MarshalJSON() ([]byte, error) {
 	type plain Fault
 	p := plain(f)
-	for _, text := range []*string{&p.Field, &p.Expected, &p.Found, &p.Message, &p.Mend, &p.Place.Source, &p.Place.Path} {
-		*text = Shown(*text)
+	for _, text := range []*string{&p.Field, &p.Expected, &p.Found, &p.Message, &p.Fix, &p.Place.Source, &p.Place.Path} {
+		*text = Printable(*text)
 	}
 	return json.Marshal(p)
 }
@@ -119,8 +119,8 @@ func (f *Fault) What() string {
 	} else if f.Found != "" {
 		b.WriteString(" (found " + f.Found + ")")
 	}
-	if f.Mend != "" {
-		b.WriteString(". " + f.Mend)
+	if f.Fix != "" {
+		b.WriteString(". " + f.Fix)
 	}
 	return b.String()
 }

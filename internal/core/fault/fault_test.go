@@ -18,12 +18,12 @@ func TestAFaultInWords(t *testing.T) {
 		{New(Syntax, "no %s", "good"), "no good"},
 		{Expect(Type, "a number", `"x"`), `expected a number, found "x"`},
 		{Expect(Type, "a number", ""), "expected a number"},
-		{Expect(Type, "a number", `"x"`).In("qty"), `qty: expected a number, found "x"`},
-		{Expect(Type, "a number", `"x"`).In("qty").At(Place{Source: "a.csv", Line: 3, Column: 7}), `a.csv:3:7: qty: expected a number, found "x"`},
+		{Expect(Type, "a number", `"x"`).InField("qty"), `qty: expected a number, found "x"`},
+		{Expect(Type, "a number", `"x"`).InField("qty").At(Place{Source: "a.csv", Line: 3, Column: 7}), `a.csv:3:7: qty: expected a number, found "x"`},
 		{New(Type, "bad").At(Place{Source: "a.csv", Line: 3}), "a.csv:3: bad"},
 		{New(Type, "bad").At(Place{Path: "/order/lines/3"}), "/order/lines/3: bad"},
 		{New(Type, "bad").At(Place{Source: "a", Line: 1, Path: "/x"}), "a:1 /x: bad"},
-		{New(Gone, "it is gone").Mended("Put %s back", "it"), "it is gone. Put it back"},
+		{New(InputGone, "it is gone").WithFix("Put %s back", "it"), "it is gone. Put it back"},
 		{&Fault{Message: "refused", Found: "detail"}, "refused (found detail)"},
 		{&Fault{Message: "refused", Expected: "a", Found: "b"}, "refused; expected a, found b"},
 	} {
@@ -44,20 +44,20 @@ func TestFaultsTravelAsErrors(t *testing.T) {
 	require.Equal(t, Syntax, From(errors.New("x"), Syntax).Code)
 	var got *Fault
 	require.ErrorAs(t, fmt.Errorf("inside: %w", f), &got)
-	list := List{f, New(Gone, "gone")}
+	list := List{f, New(InputGone, "gone")}
 	require.Equal(t, "too much\ngone", list.Error())
 	var faults List
 	require.ErrorAs(t, fmt.Errorf("inside: %w", list), &faults)
 }
 
 func TestAFaultIsWrittenAsItIsShown(t *testing.T) {
-	f := Expect(Type, "a number", "x\x00").In("q\x00").At(Place{Source: "a\x00.txt", Line: 2, Path: "/q\x00"})
+	f := Expect(Type, "a number", "x\x00").InField("q\x00").At(Place{Source: "a\x00.txt", Line: 2, Path: "/q\x00"})
 	text, err := json.Marshal(List{f})
 	require.NoError(t, err)
 	require.NotContains(t, string(text), `\u0000`)
 	var back List
 	require.NoError(t, json.Unmarshal(text, &back))
-	require.Equal(t, List{Expect(Type, "a number", "x␀").In("q␀").At(Place{Source: "a␀.txt", Line: 2, Path: "/q␀"})}, back)
+	require.Equal(t, List{Expect(Type, "a number", "x␀").InField("q␀").At(Place{Source: "a␀.txt", Line: 2, Path: "/q␀"})}, back)
 	require.Equal(t, "x\x00", f.Found, "the fault itself is as it was")
 }
 

@@ -9,27 +9,27 @@ import (
 	"strconv"
 	"strings"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/setting"
 )
 
 // Flow is one part.
 type Flow struct {
-	ID        string
-	Title     string
-	Trigger   Trigger
-	Settings  setting.Values
-	Reference doc.Text // a formula over run and input
-	Limit     int      // seconds that a run may take; 0 is no limit
-	AtOnce    int      // how many runs may be under way; 0 is any number
-	OnePer    doc.Text // a formula over run and input: of the runs for which it is the same one is under way, in their order
-	Keeps     Keeps    // what the journal keeps of its messages
-	KeptFor   int      // days for which its runs are kept; 0 is for ever
-	Busy      string   // what becomes of a start when as many are under way: queue or skip
-	Steps     []*Step
-	At        doc.Text
-	Doc       *doc.Doc
+	ID            string
+	Title         string
+	Trigger       Trigger
+	Settings      setting.Values
+	Reference     partfile.Text // a formula over run and input
+	Timeout       int           // seconds that a run may take; 0 is no limit
+	Concurrency   int           // how many runs may be under way; 0 is any number
+	OrderingKey   partfile.Text // a formula over run and input: of the runs for which it is the same one is under way, in their order
+	Retention     Retention     // what the journal keeps of its messages
+	RetentionDays int           // days for which its runs are kept; 0 is for ever
+	WhenBusy      string        // what becomes of a start when as many are under way: queue or skip
+	Steps         []*Step
+	At            partfile.Text
+	Doc           *partfile.Doc
 }
 
 // Settings are those of a flow as a whole.
@@ -38,52 +38,52 @@ var Settings = setting.List{
 	{Name: "concurrency", Older: []string{"at once"}, Label: "Concurrent runs (at most)", Type: setting.Number, Help: "Empty: any number"},
 	{Name: "when busy", Older: []string{"busy"}, Label: "When the limit is reached", Type: setting.Choice, Default: "queue", Choices: []string{"queue", "skip"}},
 	{Name: "ordering key", Older: []string{"one per"}, Label: "Ordering key", Type: setting.Formula, Help: "A formula over run and the message: runs for which it is the same wait for each other, in their order"},
-	{Name: "store", Older: []string{"keeps"}, Label: "Stored message data", Type: setting.Choice, Default: string(KeepsAll), Choices: []string{string(KeepsAll), string(KeepsEnds), string(KeepsNothing)}, Help: "What is set aside is kept always, until somebody has dealt with it"},
+	{Name: "store", Older: []string{"keeps"}, Label: "Stored message data", Type: setting.Choice, Default: string(StoreAll), Choices: []string{string(StoreAll), string(StoreInputOutput), string(StoreNothing)}, Help: "What is set aside is kept always, until somebody has dealt with it"},
 	{Name: "retention days", Older: []string{"kept for"}, Label: "Retention (days)", Type: setting.Number, Help: "Empty: for ever"},
 	{Name: "timeout", Older: []string{"time limit"}, Label: "Time limit of a run (seconds)", Type: setting.Number, Help: "Empty: none"},
 }
 
-// Keeps is what the journal keeps of a flow's messages. What is set aside is kept always, with its own text: it waits for
+// Retention is what the journal keeps of a flow's messages. What is set aside is kept always, with its own text: it waits for
 // somebody to mend it.
-type Keeps string
+type Retention string
 
 // The levels of keeping.
 const (
-	KeepsAll     Keeps = "everything"
-	KeepsEnds    Keeps = "ends and faults" // what came in and what went out; of records with a fault everything
-	KeepsNothing Keeps = "nothing"         // only what became of each record
+	StoreAll         Retention = "everything"
+	StoreInputOutput Retention = "ends and faults" // what came in and what went out; of records with a fault everything
+	StoreNothing     Retention = "nothing"         // only what became of each record
 )
 
 // Trigger is what starts a run: a new file in a connection's folder, new records that an operation gives, a
 // schedule, a person, or another flow.
 type Trigger struct {
-	Kind       string
-	Settings   setting.Values
-	Name       string
-	Connection doc.Text
-	Mask       doc.Text
-	Operation  doc.Text       // records: the operation that gives them
-	Rising     doc.Text       // records: a field that is greater in each new one
-	With       []setting.Pair // records: what it is asked with; rising is the greatest value so far, as text
-	From       string         // mail: part of the sender's name or address; empty: anybody's
-	Subject    string         // mail: part of the subject
-	Input      doc.Text       // person, called, request: the schema of the message that a run begins with
-	Output     doc.Text       // called, request: the schema of the answer
-	As         string         // by which steps speak of the message
-	Cron       doc.Text       // schedule: its times; empty: every so many seconds
-	Zone       doc.Text       // schedule: the time zone of its times, by its name in the tz database
-	Holidays   doc.Text       // schedule: a table whose keys are days on which nothing starts
-	Missed     Missed         // schedule: what becomes of starts that were missed
-	Method     string         // request
-	Path       doc.Text       // request: behind the address under which requests come in
-	Parameters doc.Text       // request: the schema of the parameters in its path, query and headers
-	Key        doc.Text       // request: the secret that the caller must send as bearer token; empty: none
-	Sample     doc.Text       // request: the body of a try, where no schema has one; mail: the mail of a try
-	Keep       string         // request: names of its query and headers that are kept beside the usual ones
-	Elsewhere  bool           // request: browsers may send it for pages of other sites
-	Wait       int            // request: seconds for which the caller waits for the answer
-	Every      int            // seconds between two looks, or two starts of a schedule
-	At         doc.Text
+	Kind        string
+	Settings    setting.Values
+	Name        string
+	Connection  partfile.Text
+	Glob        partfile.Text
+	Operation   partfile.Text  // records: the operation that gives them
+	Watermark   partfile.Text  // records: a field that is greater in each new one
+	With        []setting.Pair // records: what it is asked with; rising is the greatest value so far, as text
+	From        string         // mail: part of the sender's name or address; empty: anybody's
+	Subject     string         // mail: part of the subject
+	Input       partfile.Text  // person, called, request: the schema of the message that a run begins with
+	Output      partfile.Text  // called, request: the schema of the answer
+	As          string         // by which steps speak of the message
+	Cron        partfile.Text  // schedule: its times; empty: every so many seconds
+	Zone        partfile.Text  // schedule: the time zone of its times, by its name in the tz database
+	Holidays    partfile.Text  // schedule: a table whose keys are days on which nothing starts
+	Missed      Missed         // schedule: what becomes of starts that were missed
+	Method      string         // request
+	Path        partfile.Text  // request: behind the address under which requests come in
+	Parameters  partfile.Text  // request: the schema of the parameters in its path, query and headers
+	BearerToken partfile.Text  // request: the secret that the caller must send as bearer token; empty: none
+	Sample      partfile.Text  // request: the body of a try, where no schema has one; mail: the mail of a try
+	StoredNames string         // request: names of its query and headers that are kept beside the usual ones
+	Elsewhere   bool           // request: browsers may send it for pages of other sites
+	Timeout     int            // request: seconds for which the caller waits for the answer
+	Interval    int            // seconds between two looks, or two starts of a schedule
+	At          partfile.Text
 }
 
 // Step is one step of the tree.
@@ -92,47 +92,47 @@ type Step struct {
 	Kind     string
 	Name     string
 	Comment  string
-	Off      bool // switched off: it is passed over, and yields nothing
+	Disabled bool // switched off: it is passed over, and yields nothing
 	Settings setting.Values
 	Match    []setting.Pair // pairs of name and formula, for the kinds that have them
-	Tracks   []*Track
+	Branches []*Branch
 	Path     []any // where the step stands in the part, for edits
-	At       doc.Text
+	At       partfile.Text
 	Faults   fault.List // of what is written of it, the steps inside it apart
 }
 
-// Track is a sequence of steps inside a step.
-type Track struct {
-	Kind  *TrackKind
+// Branch is a sequence of steps inside a step.
+type Branch struct {
+	Kind  *BranchKind
 	Name  string
-	If    doc.Text // the condition under which it is taken
+	If    partfile.Text // the condition under which it is taken
 	Steps []*Step
 	Path  []any // where its list of steps stands in the part
-	At    doc.Text
+	At    partfile.Text
 }
 
 // Setting reads one of the step's settings, or its default.
 func (s *Step) Setting(name string) string { return s.Settings.Get(name) }
 
 // Parse reads a flow part.
-func Parse(id string, d *doc.Doc) *Flow {
+func Parse(id string, d *partfile.Doc) *Flow {
 	d.Upgrade(Upgrade)
 	n := d.Root()
-	f := &Flow{ID: id, Title: n.Need("flow").Value, At: n.At(), Doc: d}
+	f := &Flow{ID: id, Title: n.Required("flow").Value, At: n.At(), Doc: d}
 	f.Trigger = readTrigger(n.Map("trigger"))
 	f.Settings = Settings.Read(n)
-	f.Reference, f.OnePer = f.Settings.Text("reference"), f.Settings.Text("ordering key")
-	f.Limit, f.AtOnce, f.Busy = f.Settings.Int("timeout"), f.Settings.Int("concurrency"), f.Settings.Get("when busy")
-	f.Keeps, f.KeptFor = Keeps(f.Settings.Get("store")), f.Settings.Int("retention days")
+	f.Reference, f.OrderingKey = f.Settings.Text("reference"), f.Settings.Text("ordering key")
+	f.Timeout, f.Concurrency, f.WhenBusy = f.Settings.Int("timeout"), f.Settings.Int("concurrency"), f.Settings.Get("when busy")
+	f.Retention, f.RetentionDays = Retention(f.Settings.Get("store")), f.Settings.Int("retention days")
 	f.Steps = steps(n, "steps", []any{"steps"}, map[string]bool{"trigger": true})
 	if len(f.Steps) == 0 && n.Present() {
 		n.Fault(fault.Required, "the flow has no steps").Setting = "steps"
 	}
-	n.Done()
+	n.RejectUnknown()
 	return f
 }
 
-func steps(n doc.Node, key string, path []any, seen map[string]bool) []*Step {
+func steps(n partfile.Node, key string, path []any, seen map[string]bool) []*Step {
 	var out []*Step
 	for i, c := range n.List(key) {
 		out = append(out, step(c, below(path, i), seen))
@@ -144,7 +144,7 @@ func steps(n doc.Node, key string, path []any, seen map[string]bool) []*Step {
 func below(path []any, names ...any) []any { return append(path[:len(path):len(path)], names...) }
 
 // step reads a step; its faults are those that were found while it was read, and belong to no step inside it.
-func step(n doc.Node, path []any, seen map[string]bool) *Step {
+func step(n partfile.Node, path []any, seen map[string]bool) *Step {
 	before := len(n.Doc().Faults)
 	s := readStep(n, path, seen)
 	for _, f := range n.Doc().Faults[before:] {
@@ -156,10 +156,10 @@ func step(n doc.Node, path []any, seen map[string]bool) *Step {
 	return s
 }
 
-func readStep(n doc.Node, path []any, seen map[string]bool) *Step {
-	kind := n.Need("step")
+func readStep(n partfile.Node, path []any, seen map[string]bool) *Step {
+	kind := n.Required("step")
 	s := &Step{
-		ID: n.Need("id").Value, Kind: kind.Value, Name: n.Text("name").Value, Comment: n.Text("comment").Value, Off: n.Bool("off", false),
+		ID: n.Required("id").Value, Kind: kind.Value, Name: n.Text("name").Value, Comment: n.Text("comment").Value, Disabled: n.Bool("off", false),
 		Path: path, At: n.At(),
 	}
 	k := KindOf(kind.Value)
@@ -180,19 +180,19 @@ func readStep(n doc.Node, path []any, seen map[string]bool) *Step {
 	for _, pairs := range s.Settings.Pairs {
 		s.Match = pairs
 	}
-	for i := range k.Tracks {
-		s.tracks(n, &k.Tracks[i], seen)
+	for i := range k.Branches {
+		s.readBranches(n, &k.Branches[i], seen)
 	}
-	n.Done()
+	n.RejectUnknown()
 	return s
 }
 
-// tracks reads the tracks of one kind: a list of steps, or a list of tracks with steps of their own. A single
+// readBranches reads the tracks of one kind: a list of steps, or a list of tracks with steps of their own. A single
 // track that is not there has no steps.
-func (s *Step) tracks(n doc.Node, k *TrackKind, seen map[string]bool) {
+func (s *Step) readBranches(n partfile.Node, k *BranchKind, seen map[string]bool) {
 	if !k.Many {
 		list := steps(n, k.Key, below(s.Path, k.Key), seen)
-		s.Tracks = append(s.Tracks, &Track{Kind: k, Steps: list, Path: below(s.Path, k.Key), At: s.At})
+		s.Branches = append(s.Branches, &Branch{Kind: k, Steps: list, Path: below(s.Path, k.Key), At: s.At})
 		return
 	}
 	list := n.List(k.Key)
@@ -201,19 +201,19 @@ func (s *Step) tracks(n doc.Node, k *TrackKind, seen map[string]bool) {
 	}
 	for i, c := range list {
 		path := below(s.Path, k.Key, i, "steps")
-		t := &Track{Kind: k, Name: c.Text("name").Value, Path: path, At: c.At()}
+		t := &Branch{Kind: k, Name: c.Text("name").Value, Path: path, At: c.At()}
 		if k.If {
-			t.If = c.Need("if")
+			t.If = c.Required("if")
 		}
 		t.Steps = steps(c, "steps", path, seen)
-		c.Done()
-		s.Tracks = append(s.Tracks, t)
+		c.RejectUnknown()
+		s.Branches = append(s.Branches, t)
 	}
 }
 
-// Track finds the single track of a key; nil when the kind has none.
-func (s *Step) Track(key string) *Track {
-	for _, t := range s.Tracks {
+// Branch finds the single track of a key; nil when the kind has none.
+func (s *Step) Branch(key string) *Branch {
+	for _, t := range s.Branches {
 		if t.Kind.Key == key {
 			return t
 		}
@@ -228,7 +228,7 @@ func (f *Flow) Walk(visit func(s *Step)) { WalkSteps(f.Steps, visit) }
 func WalkSteps(steps []*Step, visit func(*Step)) {
 	for _, s := range steps {
 		visit(s)
-		for _, t := range s.Tracks {
+		for _, t := range s.Branches {
 			WalkSteps(t.Steps, visit)
 		}
 	}

@@ -4,20 +4,20 @@ import (
 	"slices"
 
 	"hollowreed/internal/core/connection"
-	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/setting"
 )
 
-// TrackKind is one way in which a kind of step holds other steps.
-type TrackKind struct {
+// BranchKind is one way in which a kind of step holds other steps.
+type BranchKind struct {
 	Key, Title, About string
 	Older             []string // keys that it had before
 	Many              bool     // a list of tracks, each with a name and steps of its own
 	If                bool     // each of them has a condition
 	Below             bool     // drawn as a track below: what happens when something goes wrong
-	Chosen            bool     // only the records that are led into it pass it
-	TakesBack         bool     // takes the step back, and is no way on
+	Conditional       bool     // only the records that are led into it pass it
+	Compensates       bool     // takes the step back, and is no way on
 	Quiet             bool     // not drawn while it has no steps
 }
 
@@ -27,8 +27,8 @@ type Kind struct {
 	Older              []string // names that it had before
 	Group              string   // under which it is offered
 	Settings           setting.List
-	Tracks             []TrackKind
-	Outside            bool // stands on its connection's lane
+	Branches           []BranchKind
+	OnConnection       bool // stands on its connection's lane
 	Effect             bool // changes the outside system
 	Ends               bool // nothing behind it is reached
 	Lasting            bool // outlives its run: it keeps something for others, starts runs, or waits
@@ -40,10 +40,10 @@ type Kind struct {
 	Collects           bool // what it does is done when all records are there
 	Targets            bool // offered by what it names: an operation, a flow
 	Wraps              *Wrapping
-	Fits               func(o Offering) bool    // whether one can stand at a place; nil: anywhere
-	Begin              func(o Offering) doc.Out // the settings with which one begins there; nil: none
+	Fits               func(o Offering) bool             // whether one can stand at a place; nil: anywhere
+	Begin              func(o Offering) partfile.Ordered // the settings with which one begins there; nil: none
 	Detail             func(s *Step) string
-	Apart              bool // it may be done for a batch while the one before it is under way
+	Concurrent         bool // it may be done for a batch while the one before it is under way
 	Carries            bool // what it yields goes from record to record
 }
 
@@ -60,21 +60,21 @@ const (
 
 // Wrapping is how steps are put into a new step of a kind.
 type Wrapping struct {
-	Settings doc.Out // of the new step; its "of" is what it is a loop over
-	Inside   []any   // the list in it that takes the steps
+	Settings partfile.Ordered // of the new step; its "of" is what it is a loop over
+	Inside   []any            // the list in it that takes the steps
 }
 
 // Offering is a place at which a step is offered, with what is there for it to begin with.
 type Offering interface {
-	Output() *schema.Schema                              // that the flow answers with; nil where it has none
-	Asked() bool                                         // an HTTP request starts the flow
-	Reads() bool                                         // a step reads its records already
-	Top() bool                                           // it is no place inside another step
-	List() string                                        // of which list, or of which records, a loop there would be
-	Record(name, schema string) doc.Out                  // the last record in scope under one name, and its schema under another where that is not empty
-	Connection(fits func(*connection.Kind) bool) doc.Out // the first connection that fits
-	Table(columns string) doc.Out                        // the first table, with its key columns under a name
-	Request(of *schema.Schema) doc.Out                   // how a message of a schema can be made of what is in scope
+	Output() *schema.Schema                                       // that the flow answers with; nil where it has none
+	Asked() bool                                                  // an HTTP request starts the flow
+	Reads() bool                                                  // a step reads its records already
+	Top() bool                                                    // it is no place inside another step
+	List() string                                                 // of which list, or of which records, a loop there would be
+	Record(name, schema string) partfile.Ordered                  // the last record in scope under one name, and its schema under another where that is not empty
+	Connection(fits func(*connection.Kind) bool) partfile.Ordered // the first connection that fits
+	Table(columns string) partfile.Ordered                        // the first table, with its key columns under a name
+	Request(of *schema.Schema) partfile.Ordered                   // how a message of a schema can be made of what is in scope
 }
 
 // The names of the kinds of step that are put into a flow by what they are for.
@@ -88,11 +88,11 @@ const (
 )
 
 // Holds is the first track with the steps inside the step; nil where it holds none.
-func (s *Step) Holds() *Track {
-	if len(s.Tracks) == 0 || s.Tracks[0].Kind.TakesBack {
+func (s *Step) Holds() *Branch {
+	if len(s.Branches) == 0 || s.Branches[0].Kind.Compensates {
 		return nil
 	}
-	return s.Tracks[0]
+	return s.Branches[0]
 }
 
 // Of is the step's kind.
@@ -147,7 +147,7 @@ func KindNames() []string {
 }
 
 // Place is where a setting stands; the step itself when the setting is not there.
-func (s *Step) Place(name string) doc.Text {
+func (s *Step) Place(name string) partfile.Text {
 	if t := s.Settings.Text(name); t.Line > 0 {
 		return t
 	}

@@ -29,25 +29,25 @@ const maxSkipped = 100_000
 
 // ScheduleOf reads the schedule of a trigger.
 func ScheduleOf(t Trigger, holidays func(date string) bool) (*Schedule, *fault.Fault) {
-	s := &Schedule{Spec: strings.Join([]string{t.Cron.Value, t.Zone.Value, Interval(t.Every), t.Holidays.Value}, "|"), every: time.Duration(t.Every) * time.Second, zone: time.UTC, holidays: holidays}
+	s := &Schedule{Spec: strings.Join([]string{t.Cron.Value, t.Zone.Value, Interval(t.Interval), t.Holidays.Value}, "|"), every: time.Duration(t.Interval) * time.Second, zone: time.UTC, holidays: holidays}
 	if z := t.Zone.Value; z != "" {
 		zone, err := time.LoadLocation(z)
 		if err != nil || z == "Local" {
-			return nil, fault.Expect(fault.Setting, "a time zone as Europe/Oslo", fault.Quote(z)).In("zone")
+			return nil, fault.Expect(fault.Setting, "a time zone as Europe/Oslo", fault.Quote(z)).InField("zone")
 		}
 		s.zone = zone
 	}
 	if c := t.Cron.Value; c != "" {
 		if strings.Contains(c, "TZ=") {
-			return nil, fault.New(fault.Setting, "the zone has a setting of its own").In("cron")
+			return nil, fault.New(fault.Setting, "the zone has a setting of its own").InField("cron")
 		}
 		parsed, err := crontab.Parse(c)
 		if err != nil {
-			return nil, fault.Expect(fault.Syntax, "a cron expression as 0 6 * * 1-5, or with seconds before it", fault.Quote(c)).In("cron").Mended("%s", err)
+			return nil, fault.Expect(fault.Syntax, "a cron expression as 0 6 * * 1-5, or with seconds before it", fault.Quote(c)).InField("cron").WithFix("%s", err)
 		}
 		s.cron = parsed
 		if s.Next(time.Date(2031, 1, 1, 0, 0, 0, 0, time.UTC)).IsZero() {
-			return nil, fault.New(fault.Setting, "this time never comes").In("cron")
+			return nil, fault.New(fault.Setting, "this time never comes").InField("cron")
 		}
 	}
 	return s, nil

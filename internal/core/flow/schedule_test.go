@@ -6,7 +6,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/partfile"
 )
 
 func at(text string) time.Time {
@@ -23,7 +23,7 @@ func schedule(t *testing.T, cron, zone string, every int, holidays ...string) *S
 	for _, d := range holidays {
 		days[d] = true
 	}
-	s, f := ScheduleOf(Trigger{Cron: doc.Text{Value: cron}, Zone: doc.Text{Value: zone}, Every: every}, func(date string) bool { return days[date] })
+	s, f := ScheduleOf(Trigger{Cron: partfile.Text{Value: cron}, Zone: partfile.Text{Value: zone}, Interval: every}, func(date string) bool { return days[date] })
 	require.Nil(t, f)
 	return s
 }
@@ -70,9 +70,9 @@ func TestWhatBecomesOfMissedStarts(t *testing.T) {
 
 func TestSchedulesThatCannotBe(t *testing.T) {
 	for cron, want := range map[string]string{"6 o'clock": "expected a cron expression", "0 0 30 2 *": "never comes", "TZ=UTC 0 6 * * *": "a setting of its own"} {
-		_, f := ScheduleOf(Trigger{Cron: doc.Text{Value: cron}, Every: 1}, nil)
+		_, f := ScheduleOf(Trigger{Cron: partfile.Text{Value: cron}, Interval: 1}, nil)
 		require.Contains(t, f.What(), want)
 	}
-	_, f := ScheduleOf(Trigger{Zone: doc.Text{Value: "Ling/Harbour"}, Every: 1}, nil)
+	_, f := ScheduleOf(Trigger{Zone: partfile.Text{Value: "Ling/Harbour"}, Interval: 1}, nil)
 	require.Contains(t, f.What(), "a time zone as Europe/Oslo")
 }

@@ -1,7 +1,7 @@
 package flow
 
 import (
-	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/setting"
 )
@@ -53,19 +53,19 @@ func (t Trigger) Of() *TriggerKind {
 func (t Trigger) When() string { return t.Of().When(t) }
 
 // readTrigger reads a trigger: the settings of its kind, and those that others ask for by a name of their own.
-func readTrigger(n doc.Node) Trigger {
+func readTrigger(n partfile.Node) Trigger {
 	tr := Trigger{Kind: n.Choice("kind", triggerNames()...), At: n.At()}
 	v := tr.Of().Settings.Read(n)
 	tr.Settings, tr.With = v, v.Pairs["with"]
 	tr.Name, tr.From, tr.Subject, tr.As = v.Get("name"), v.Get("from"), v.Get("subject"), v.Get("as")
-	tr.Connection, tr.Operation, tr.Mask, tr.Rising = v.Text("connection"), v.Text("operation"), v.Text("glob"), v.Text("watermark")
+	tr.Connection, tr.Operation, tr.Glob, tr.Watermark = v.Text("connection"), v.Text("operation"), v.Text("glob"), v.Text("watermark")
 	tr.Cron, tr.Zone, tr.Holidays, tr.Missed = v.Text("cron"), v.Text("zone"), v.Text("holidays"), Missed(v.Get("missed"))
-	tr.Method, tr.Path, tr.Key, tr.Keep = v.Get("method"), v.Text("path"), v.Text("bearer token"), v.Get("keep")
+	tr.Method, tr.Path, tr.BearerToken, tr.StoredNames = v.Get("method"), v.Text("path"), v.Text("bearer token"), v.Get("keep")
 	tr.Input, tr.Output, tr.Parameters, tr.Sample = v.Text("input"), v.Text("output"), v.Text("parameters"), v.Text("sample")
-	tr.Elsewhere, tr.Wait, tr.Every = v.Get("other sites") == "yes", v.Int("timeout"), max(1, v.Int("interval"))
+	tr.Elsewhere, tr.Timeout, tr.Interval = v.Get("other sites") == "yes", v.Int("timeout"), max(1, v.Int("interval"))
 	if tr.As == "" {
 		tr.As = "input"
 	}
-	n.Done()
+	n.RejectUnknown()
 	return tr
 }

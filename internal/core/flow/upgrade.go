@@ -3,12 +3,12 @@ package flow
 import (
 	"slices"
 
-	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/partfile"
 )
 
 // Upgrade writes a flow part with the names of today where it has older ones, of kinds of step and of trigger, of tracks and of
 // settings. It says whether there were any.
-func Upgrade(root doc.Settings) (changed bool) {
+func Upgrade(root partfile.Settings) (changed bool) {
 	changed = Settings.Upgrade(root)
 	if t, ok := root.Map("trigger"); ok {
 		changed = upgradeTrigger(t) || changed
@@ -16,7 +16,7 @@ func Upgrade(root doc.Settings) (changed bool) {
 	return upgradeSteps(root.List("steps")) || changed
 }
 
-func upgradeTrigger(t doc.Settings) (changed bool) {
+func upgradeTrigger(t partfile.Settings) (changed bool) {
 	name := t.Get("kind")
 	for _, k := range Triggers {
 		if slices.Contains(k.Older, name) {
@@ -28,14 +28,14 @@ func upgradeTrigger(t doc.Settings) (changed bool) {
 	return k != nil && k.Settings.Upgrade(t) || changed
 }
 
-func upgradeSteps(steps []doc.Settings) (changed bool) {
+func upgradeSteps(steps []partfile.Settings) (changed bool) {
 	for _, s := range steps {
 		changed = upgradeStep(s) || changed
 	}
 	return changed
 }
 
-func upgradeStep(s doc.Settings) (changed bool) {
+func upgradeStep(s partfile.Settings) (changed bool) {
 	name := s.Get("step")
 	k := KindCalled(name)
 	if k == nil {
@@ -46,7 +46,7 @@ func upgradeStep(s doc.Settings) (changed bool) {
 		changed = true
 	}
 	changed = k.Settings.Upgrade(s) || changed
-	for _, t := range k.Tracks {
+	for _, t := range k.Branches {
 		for _, older := range t.Older {
 			changed = s.Rename(older, t.Key) || changed
 		}

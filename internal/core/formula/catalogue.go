@@ -67,7 +67,7 @@ func (c *compiler) call(n ast.Node, name string, nodes []ast.Node) (eval, Type) 
 	if fn == nil {
 		f := fault.New(fault.Unknown, "there is no function %q", name)
 		if near := nearest(name, keysOf(functions)); near != "" {
-			f.Mended("Did you mean %s?", functions[near].Name)
+			f.WithFix("Did you mean %s?", functions[near].Name)
 		}
 		return c.fail(n, f)
 	}
@@ -85,7 +85,7 @@ func (c *compiler) call(n ast.Node, name string, nodes []ast.Node) (eval, Type) 
 	for i, a := range nodes {
 		args[i], types[i] = c.node(a)
 		if p := fn.param(i); c.faults == nil && !fits(types[i], p.Kinds) {
-			return c.fail(a, fault.Expect(fault.Type, kindList(p.Kinds)+" as "+p.Name, types[i].String()).In(name))
+			return c.fail(a, fault.Expect(fault.Type, kindList(p.Kinds)+" as "+p.Name, types[i].String()).InField(name))
 		}
 	}
 	if c.faults != nil {
@@ -94,7 +94,7 @@ func (c *compiler) call(n ast.Node, name string, nodes []ast.Node) (eval, Type) 
 	for i, a := range nodes {
 		if text, ok := a.(*ast.StringNode); ok && fn.Constant != nil {
 			if f := fn.Constant(i, text.Value, types); f != nil {
-				return c.fail(a, f.In(name))
+				return c.fail(a, f.InField(name))
 			}
 		}
 	}
@@ -126,7 +126,7 @@ func (fn *Function) arity(n int) *fault.Fault {
 	if n >= least && (n <= len(fn.Params) || fn.Variadic) {
 		return nil
 	}
-	return fault.Expect(fault.Syntax, fn.Signature(), count(n, "argument")).In(fn.Name)
+	return fault.Expect(fault.Syntax, fn.Signature(), count(n, "argument")).InField(fn.Name)
 }
 
 // Signature shows how the function is called: round(number, places?, mode?).
@@ -181,10 +181,10 @@ func invoke(fn *Function, args []eval, p fault.Place) eval {
 		base := len(fr.stack)
 		for i, a := range args {
 			v, f := a(fr)
-			if f == nil && !v.Missing() && !accepts[i].has(v.Kind()) {
-				f = fault.Expect(fault.Type, kindList(fn.param(i).Kinds)+" as "+fn.param(i).Name, v.Kind().String()).In(fn.Name).At(p)
+			if f == nil && !v.IsMissing() && !accepts[i].has(v.Kind()) {
+				f = fault.Expect(fault.Type, kindList(fn.param(i).Kinds)+" as "+fn.param(i).Name, v.Kind().String()).InField(fn.Name).At(p)
 			}
-			if f != nil || v.Missing() && !fn.Lenient {
+			if f != nil || v.IsMissing() && !fn.Lenient {
 				fr.stack = fr.stack[:base]
 				return v, f
 			}
@@ -242,7 +242,7 @@ func (c *compiler) items(fn *Function, listNode, body ast.Node) (list, each eval
 		path = c.reads[before]
 	}
 	if !lt.unknown() && !lt.is(value.ListKind) {
-		c.fail(listNode, fault.Expect(fault.Type, "a list", lt.String()).In(fn.Name))
+		c.fail(listNode, fault.Expect(fault.Type, "a list", lt.String()).InField(fn.Name))
 		return list, each, lt, et, 0, false
 	}
 	item := Type{Maybe: true}
@@ -271,7 +271,7 @@ func (c *compiler) over(n ast.Node, fn *Function, nodes []ast.Node) (eval, Type)
 	keyed := c.keyed(fn, nodes[1], lt, slot)
 	return func(fr *Frame) (value.Value, *fault.Fault) {
 		l, f := list(fr)
-		if f != nil || l.Missing() {
+		if f != nil || l.IsMissing() {
 			return l, f
 		}
 		if keyed != nil {

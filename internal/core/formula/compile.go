@@ -35,7 +35,7 @@ func place(n ast.Node) fault.Place { return fault.Place{Column: n.Location().Fro
 
 // at gives an evaluation's error its place.
 func at(p fault.Place, err error) *fault.Fault {
-	code := fault.Arith
+	code := fault.Arithmetic
 	if err == errSteps || err == errTime || err == errBytes || err == errMatch {
 		code = fault.Limit
 	}
@@ -61,7 +61,7 @@ func (c *compiler) node(n ast.Node) (eval, Type) {
 	case *ast.FloatNode:
 		return c.decimal(n)
 	case *ast.StringNode:
-		return constant(value.Str(n.Value)), Type{Kind: value.Text}
+		return constant(value.NewText(n.Value)), Type{Kind: value.Text}
 	case *ast.IdentifierNode:
 		return c.name(n, n.Value)
 	case *ast.MemberNode:
@@ -109,7 +109,7 @@ func (c *compiler) name(n ast.Node, name string) (eval, Type) {
 	if !ok {
 		f := fault.New(fault.Unknown, "there is no %q here", name)
 		if near := nearest(name, c.scope.candidates()); near != "" {
-			f.Mended("Did you mean %s?", near)
+			f.WithFix("Did you mean %s?", near)
 		}
 		return c.fail(n, f)
 	}
@@ -129,11 +129,11 @@ func slotOf(slot, i int) eval {
 func (c *compiler) read(_ ast.Node, path []string) { c.reads = append(c.reads, path) }
 
 // direct finds the place of a name, or of a name's field.
-func (c *compiler) direct(n ast.Node) *Direct {
+func (c *compiler) direct(n ast.Node) *FieldAccess {
 	switch n := n.(type) {
 	case *ast.IdentifierNode:
 		if b, field, ok := c.scope.find(n.Value); ok && field != nil {
-			return &Direct{Slot: b.slot, Field: field.Slot()}
+			return &FieldAccess{Slot: b.slot, Field: field.Slot()}
 		}
 	case *ast.MemberNode:
 		id, ok := n.Node.(*ast.IdentifierNode)
@@ -142,7 +142,7 @@ func (c *compiler) direct(n ast.Node) *Direct {
 			return nil
 		}
 		if b, field, found := c.scope.find(id.Value); found && field == nil && b.typ.Fields != nil {
-			return &Direct{Slot: b.slot, Field: b.typ.Fields.Field(property.Value).Slot()}
+			return &FieldAccess{Slot: b.slot, Field: b.typ.Fields.Field(property.Value).Slot()}
 		}
 	}
 	return nil
@@ -187,8 +187,8 @@ func (c *compiler) field(n *ast.MemberNode, inner eval, t Type, name string, bef
 	f := t.Fields.Field(name)
 	if f == nil {
 		ft := fault.New(fault.Unknown, "%s has no field %q", t.Fields.Name, name)
-		if near := nearest(name, t.Fields.Shape().Names); near != "" {
-			ft.Mended("Did you mean %s?", near)
+		if near := nearest(name, t.Fields.Layout().Names); near != "" {
+			ft.WithFix("Did you mean %s?", near)
 		}
 		return c.fail(n, ft)
 	}
@@ -382,7 +382,7 @@ func (c *compiler) unary(n *ast.UnaryNode) (eval, Type) {
 	p := place(n)
 	return func(fr *Frame) (value.Value, *fault.Fault) {
 		v, f := e(fr)
-		if f != nil || v.Missing() {
+		if f != nil || v.IsMissing() {
 			return v, f
 		}
 		r, err := value.Neg(v)
@@ -462,7 +462,7 @@ func (c *compiler) matches(n *ast.BinaryNode, left eval) (eval, Type) {
 	size, where := instructions(lit.Value), place(n)
 	return func(fr *Frame) (value.Value, *fault.Fault) {
 		v, f := left(fr)
-		if f != nil || v.Missing() {
+		if f != nil || v.IsMissing() {
 			return v, f
 		}
 		if err := fr.match(len(v.Text()), size); err != nil {

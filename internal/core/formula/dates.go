@@ -95,7 +95,7 @@ var dateFunctions = []Function{
 	}, ex(`yearsBetween(date("1987-11-02"), date("2031-11-01"))`, "43")),
 	pure("secondsBetween", "dates", "How many seconds one timestamp is behind another, with their fraction.", []Param{p("from", stamp), p("to", stamp)}, value.Decimal, func(a []value.Value) (value.Value, error) {
 		from, to := a[0].GoTime(), a[1].GoTime()
-		return value.Add(value.Int(to.Unix()-from.Unix()), value.Dec(int64(to.Nanosecond()-from.Nanosecond()), -9))
+		return value.Add(value.Int(to.Unix()-from.Unix()), value.NewDecimal(int64(to.Nanosecond()-from.Nanosecond()), -9))
 	}, ex(`round(secondsBetween(timestamp("2031-03-09T06:00:00Z"), timestamp("2031-03-09T06:01:30Z")))`, "90")),
 	moved("startOfMonth", "The first day of the month.", func(y, m, _ int) (int, int, int) { return y, m, 1 }, ex(`startOfMonth(date("2031-03-09"))`, "2031-03-01")),
 	moved("endOfMonth", "The last day of the month.", func(y, m, _ int) (int, int, int) { return y, m + 1, 0 }, ex(`endOfMonth(date("2032-02-09"))`, "2032-02-29")),
@@ -250,7 +250,7 @@ func atZone(a []value.Value) (value.Value, error) {
 	case len(found) == 2 && which == "later":
 		return value.Instant(found[1]), nil
 	case len(found) == 2 && which != "earlier":
-		return value.Value{}, fault.New(fault.Range, "the clocks of %s show %s twice", a[2].Text(), shown).Mended(`Say "earlier" or "later" as the last argument`)
+		return value.Value{}, fault.New(fault.Range, "the clocks of %s show %s twice", a[2].Text(), shown).WithFix(`Say "earlier" or "later" as the last argument`)
 	}
 	return value.Instant(found[0]), nil
 }
@@ -397,7 +397,7 @@ func format(_ *Frame, a []value.Value) (value.Value, error) {
 	if f != nil {
 		return value.Value{}, f
 	}
-	return value.Str(s), nil
+	return value.NewText(s), nil
 }
 
 func datePart(name string, i int, ex, result string) Function {

@@ -50,18 +50,18 @@ var tableFunctions = []Function{
 func bindTable(c *compiler, fn *Function, n ast.Node, nodes []ast.Node) (eval, Type) {
 	id, ok := nodes[0].(*ast.StringNode)
 	if !ok {
-		return c.fail(nodes[0], fault.New(fault.Setting, "the table's name must be a constant text").In(fn.Name))
+		return c.fail(nodes[0], fault.New(fault.Setting, "the table's name must be a constant text").InField(fn.Name))
 	}
 	t := c.scope.env.Table(id.Value)
 	if t == nil {
 		f := fault.New(fault.Unknown, "there is no table %q", id.Value)
 		if near := nearest(id.Value, keysOf(c.scope.env.Tables)); near != "" {
-			f.Mended("Did you mean %s?", near)
+			f.WithFix("Did you mean %s?", near)
 		}
 		return c.fail(nodes[0], f)
 	}
 	if len(nodes)-1 != len(t.Keys) {
-		return c.fail(n, fault.Expect(fault.Syntax, count(len(t.Keys), "key")+" for the table "+t.ID, count(len(nodes)-1, "key")).In(fn.Name))
+		return c.fail(n, fault.Expect(fault.Syntax, count(len(t.Keys), "key")+" for the table "+t.ID, count(len(nodes)-1, "key")).InField(fn.Name))
 	}
 	args := make([]eval, len(t.Keys))
 	maybe := t.None == table.Absent
@@ -69,7 +69,7 @@ func bindTable(c *compiler, fn *Function, n ast.Node, nodes []ast.Node) (eval, T
 		var at Type
 		args[i], at = c.node(nodes[1+i])
 		if maybe = maybe || at.Maybe; c.faults == nil && !at.unknown() && !at.is(value.Null) && !comparable(at, Type{Kind: key.Kind}) {
-			return c.fail(nodes[1+i], fault.Expect(fault.Type, key.Kind.String()+" as "+key.Name, at.String()).In(fn.Name))
+			return c.fail(nodes[1+i], fault.Expect(fault.Type, key.Kind.String()+" as "+key.Name, at.String()).InField(fn.Name))
 		}
 	}
 	c.lookups, c.closed = append(c.lookups, t.ID), len(c.reads)
@@ -97,7 +97,7 @@ func (t *tableCall) keys(fr *Frame) (keys []value.Value, missing bool, f *fault.
 		if f != nil {
 			return nil, false, f
 		}
-		missing = missing || v.Missing()
+		missing = missing || v.IsMissing()
 		fr.stack = append(fr.stack, v)
 	}
 	if err := fr.step(); err != nil {
@@ -113,7 +113,7 @@ func (t *tableCall) find(fr *Frame) (value.Value, *fault.Fault) {
 	}
 	row, f := t.table.Find(keys)
 	if f != nil {
-		f = f.At(t.place).In(t.fn.Name)
+		f = f.At(t.place).InField(t.fn.Name)
 	}
 	return row, f
 }

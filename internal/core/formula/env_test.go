@@ -5,8 +5,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/doc"
 	_ "hollowreed/internal/core/notation/all"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/script"
 	"hollowreed/internal/core/table"
 	"hollowreed/internal/core/value"
@@ -15,7 +15,7 @@ import (
 // exampleEnv is what the examples of the catalogue can use.
 func exampleEnv(t testing.TB) Env {
 	t.Helper()
-	d := doc.Parse("islands.yaml", []byte("table: Islands\ncolumns:\n  - {name: code, key: true}\n  - {name: name}\n  - {name: zone, type: integer}\nnone: default\ndefault: [elsewhere, 9]\nrows:\n  - [OR, Orma, 1]\n  - [LI, Ling, 2]\n"))
+	d := partfile.Parse("islands.yaml", []byte("table: Islands\ncolumns:\n  - {name: code, key: true}\n  - {name: name}\n  - {name: zone, type: integer}\nnone: default\ndefault: [elsewhere, 9]\nrows:\n  - [OR, Orma, 1]\n  - [LI, Ling, 2]\n"))
 	islands := table.Parse("islands", d)
 	require.Empty(t, d.Faults)
 	twice, ft := script.New("return x * 2", []string{"x"}, nil)
@@ -114,16 +114,16 @@ func TestAJoinByKeyIsThatOfASearch(t *testing.T) {
 	sc.Define("key", Type{})
 	var items []value.Value
 	for i := range 40 {
-		items = append(items, value.Rec(value.NewShape("id", "n"), []value.Value{value.Dec(int64(i%10)*10, -1), value.Int(int64(i))}))
+		items = append(items, value.NewRecord(value.NewLayout("id", "n"), []value.Value{value.NewDecimal(int64(i%10)*10, -1), value.Int(int64(i))}))
 	}
-	items = append(items, value.Rec(value.NewShape("id", "n"), []value.Value{value.Str("x"), value.Int(99)}))
+	items = append(items, value.NewRecord(value.NewLayout("id", "n"), []value.Value{value.NewText("x"), value.Int(99)}))
 	keyed, faults := Compile(`[find(list, .id == key)?.n, length(filter(list, key == .id))]`, sc)
 	require.Empty(t, faults)
 	plain, faults := Compile(`[find(list, .id == key and true)?.n, length(filter(list, key == .id and true))]`, sc)
 	require.Empty(t, faults)
 	for _, list := range []value.Value{value.ListOf(items[:40]...), value.ListOf(items...), value.ListOf(items[:3]...)} {
 		fr := &Frame{Slots: []value.Value{list, {}}}
-		for _, key := range []value.Value{value.Int(3), value.Dec(30, -1), value.Int(77), value.Str("x"), {}, value.NullValue, value.Int(3)} {
+		for _, key := range []value.Value{value.Int(3), value.NewDecimal(30, -1), value.Int(77), value.NewText("x"), {}, value.NullValue, value.Int(3)} {
 			fr.Slots[1] = key
 			want, wf := plain.Eval(fr)
 			got, gf := keyed.Eval(fr)

@@ -7,15 +7,15 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
 
 func order(t testing.TB) *schema.Schema {
 	t.Helper()
-	d := doc.Parse("order", []byte(`
+	d := partfile.Parse("order", []byte(`
 schema: Order
 notation: json
 fields:
@@ -52,12 +52,12 @@ func scope(t testing.TB) (*Scope, *Frame) {
 	sc.Define("order", Type{Kind: value.RecordKind, Fields: s.Root})
 	sc.Define("any", Type{})
 	sc.Open("order")
-	line := s.Root.Field("lines").Shape()
-	rec := value.Rec(s.Root.Shape(), []value.Value{
-		value.Int(7), value.Str(" kelp "),
+	line := s.Root.Field("lines").Layout()
+	rec := value.NewRecord(s.Root.Layout(), []value.Value{
+		value.Int(7), value.NewText(" kelp "),
 		{},
-		dec("19.99"), dec("0.10"), value.DateOf(2031, 3, 9), value.Bool(true), value.Str("odd"),
-		value.ListOf(value.Rec(line, []value.Value{value.Int(2), dec("1.10")}), value.Rec(line, []value.Value{value.Int(3), dec("0.20")})),
+		dec("19.99"), dec("0.10"), value.DateOf(2031, 3, 9), value.Bool(true), value.NewText("odd"),
+		value.ListOf(value.NewRecord(line, []value.Value{value.Int(2), dec("1.10")}), value.NewRecord(line, []value.Value{value.Int(3), dec("0.20")})),
 	})
 	return sc, &Frame{Slots: []value.Value{rec, value.Number("19.990")}}
 }
@@ -248,7 +248,7 @@ func TestEvaluationEndsInTime(t *testing.T) {
 	require.NotNil(t, f)
 	require.Equal(t, fault.Limit, f.Code)
 	require.Contains(t, f.What(), "more than 10 s")
-	fr.Allow(MaxSteps)
+	fr.AddBudget(MaxSteps)
 	_, f = p.Eval(fr)
 	require.Nil(t, f)
 	fr.Reset()

@@ -59,4 +59,4 @@ func (fn Function) listOf(item value.Kind) Function {
 
 func ex(formula, result string) Example { return Example{formula, result} }
 
-func str(s string) (value.Value, error) { return value.Str(s), nil }
+func str(s string) (value.Value, error) { return value.NewText(s), nil }

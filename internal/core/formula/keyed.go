@@ -111,7 +111,7 @@ func (k *keyedCall) find(fr *Frame, list value.Value) (found value.Value, ok boo
 		return found, false
 	}
 	key, ok := value.Key(v)
-	if !ok || v.Missing() || family(v) != known.kind {
+	if !ok || v.IsMissing() || family(v) != known.kind {
 		return found, false
 	}
 	return k.pick(known.all[key]), fr.step() == nil
@@ -136,7 +136,7 @@ func (k *keyedCall) build(fr *Frame, known *keys) bool {
 		if i == 0 {
 			known.kind = family(v)
 		}
-		if f != nil || !ok || v.Missing() || family(v) != known.kind || fr.step() != nil {
+		if f != nil || !ok || v.IsMissing() || family(v) != known.kind || fr.step() != nil {
 			return false
 		}
 		all[key] = append(all[key], item)

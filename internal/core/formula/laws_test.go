@@ -69,8 +69,8 @@ func hold(t *testing.T, list []law, rounds int) {
 			items = append(items, value.Int(int64(r.IntN(6))))
 		}
 		slots := []value.Value{
-			value.Str(anyText(r)), value.Str(anyText(r)), value.Int(int64(r.IntN(14))), value.Int(int64(r.IntN(2001) - 1000)),
-			value.Dec(r.Int64N(200_000)-100_000, -3), value.Dec(1+r.Int64N(9999), -2), anyDate(r), anyDate(r), value.ListOf(items...),
+			value.NewText(anyText(r)), value.NewText(anyText(r)), value.Int(int64(r.IntN(14))), value.Int(int64(r.IntN(2001) - 1000)),
+			value.NewDecimal(r.Int64N(200_000)-100_000, -3), value.NewDecimal(1+r.Int64N(9999), -2), anyDate(r), anyDate(r), value.ListOf(items...),
 		}
 		for _, l := range list {
 			fr := &Frame{Slots: append([]value.Value{}, slots...)}

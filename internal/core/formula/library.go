@@ -78,7 +78,7 @@ func (c *compiler) custom(n *ast.CallNode, lib *Library, id, name string) (eval,
 	if lib == nil {
 		f := fault.New(fault.Unknown, "there is no library %q", id)
 		if near := nearest(id, keysOf(c.scope.env.Libraries)); near != "" {
-			f.Mended("Did you mean %s?", near)
+			f.WithFix("Did you mean %s?", near)
 		}
 		return c.fail(n, f)
 	}
@@ -88,7 +88,7 @@ func (c *compiler) custom(n *ast.CallNode, lib *Library, id, name string) (eval,
 		for _, f := range lib.Functions {
 			names = append(names, f.Name)
 		}
-		return c.fail(n, fault.New(fault.Unknown, "the library %s has no function %q", id, name).Mended("It has %s", strings.Join(names, ", ")))
+		return c.fail(n, fault.New(fault.Unknown, "the library %s has no function %q", id, name).WithFix("It has %s", strings.Join(names, ", ")))
 	}
 	full := id + "." + name
 	if slices.Contains(c.calls, full) {
@@ -102,7 +102,7 @@ func (c *compiler) custom(n *ast.CallNode, lib *Library, id, name string) (eval,
 	for i, a := range n.Arguments {
 		args[i], types[i] = c.node(a)
 		if p := fn.Params[i]; c.faults == nil && !fits(types[i], p.Kinds) {
-			return c.fail(a, fault.Expect(fault.Type, kindList(p.Kinds)+" as "+p.Name, types[i].String()).In(full))
+			return c.fail(a, fault.Expect(fault.Type, kindList(p.Kinds)+" as "+p.Name, types[i].String()).InField(full))
 		}
 	}
 	if c.faults != nil {

@@ -101,7 +101,7 @@ var listFunctions = []Function{
 			for _, v := range a[0].Items() {
 				if v.Kind() == value.ListKind {
 					items = append(items, v.Items()...)
-				} else if !v.Missing() {
+				} else if !v.IsMissing() {
 					items = append(items, v)
 				}
 			}
@@ -163,7 +163,7 @@ var listFunctions = []Function{
 			switch {
 			case a[0].Kind() == value.ListKind:
 				return a[0], nil
-			case a[0].Missing():
+			case a[0].IsMissing():
 				return value.ListOf(), nil
 			}
 			return value.ListOf(a[0]), nil
@@ -216,10 +216,10 @@ func extremeOf(name, about string, sign int, examples ...Example) Function {
 		Call: func(_ *Frame, a []value.Value) (value.Value, error) {
 			best := value.Value{}
 			for _, v := range a[0].Items() {
-				if v.Missing() {
+				if v.IsMissing() {
 					continue
 				}
-				if best.Missing() {
+				if best.IsMissing() {
 					best = v
 					continue
 				}
@@ -319,7 +319,7 @@ func cloned(record *schema.Field) []*schema.Field {
 	return out
 }
 
-var groupShape = value.NewShape("key", "items")
+var groupShape = value.NewLayout("key", "items")
 
 func groupBy(fr *Frame, a []value.Value) (value.Value, error) {
 	groups, err := Grouped(a[0].Items(), a[1].Items())
@@ -350,7 +350,7 @@ func Grouped(items, keys []value.Value) ([]value.Value, error) {
 	}
 	out := make([]value.Value, len(groups))
 	for g := range groups {
-		out[g] = value.Rec(groupShape, []value.Value{first[g], value.ListOf(groups[g]...)})
+		out[g] = value.NewRecord(groupShape, []value.Value{first[g], value.ListOf(groups[g]...)})
 	}
 	return out, nil
 }
@@ -372,7 +372,7 @@ func sumType(a []Type) Type {
 func sum(_ *Frame, a []value.Value) (value.Value, error) {
 	total := value.Int(0)
 	for _, v := range a[len(a)-1].Items() {
-		if v.Missing() {
+		if v.IsMissing() {
 			continue
 		}
 		var err error

@@ -13,7 +13,7 @@ var conversions = []Function{
 	{
 		Name: "text", Family: "conversion", About: "A value as text in standard form.",
 		Params: []Param{p("value", scalar)}, Result: known(value.Text),
-		Call:     func(_ *Frame, a []value.Value) (value.Value, error) { return value.Str(a[0].String()), nil },
+		Call:     func(_ *Frame, a []value.Value) (value.Value, error) { return value.NewText(a[0].String()), nil },
 		Examples: []Example{{`text(4.50)`, "4.50"}},
 	},
 	convert("integer", value.Integer, "A text or a number without fraction as a whole number.", `integer("0042")`, "42"),
@@ -28,7 +28,7 @@ var logicFunctions = []Function{
 		Params: []Param{p("value", nil)}, Variadic: true, Lenient: true, Result: coalesceType,
 		Call: func(_ *Frame, a []value.Value) (value.Value, error) {
 			for _, v := range a {
-				if !v.Missing() {
+				if !v.IsMissing() {
 					return v, nil
 				}
 			}
@@ -36,18 +36,18 @@ var logicFunctions = []Function{
 		},
 		Examples: []Example{{`coalesce(nil, 2, 3)`, "2"}},
 	},
-	lenient("isMissing", "Whether a value is absent or null.", func(v value.Value) bool { return v.Missing() }, ex(`isMissing(nil)`, "true")),
+	lenient("isMissing", "Whether a value is absent or null.", func(v value.Value) bool { return v.IsMissing() }, ex(`isMissing(nil)`, "true")),
 	lenient("isNull", "Whether a value is null, which is not absent.", func(v value.Value) bool { return v.Kind() == value.Null }, ex(`isNull(nil)`, "true"), ex(`isNull(first([]))`, "false")),
 	lenient("isAbsent", "Whether a value is absent, which is not null.", func(v value.Value) bool { return v.Kind() == value.Absent }, ex(`isAbsent(first([]))`, "true"), ex(`isAbsent(nil)`, "false")),
 	lenient("isEmpty", "Whether a value is absent, null, an empty text or an empty list.", func(v value.Value) bool {
-		return v.Missing() || v.Kind() == value.Text && v.Text() == "" || v.Kind() == value.ListKind && len(v.Items()) == 0
+		return v.IsMissing() || v.Kind() == value.Text && v.Text() == "" || v.Kind() == value.ListKind && len(v.Items()) == 0
 	}, ex(`isEmpty("")`, "true"), ex(`isEmpty(" ")`, "false")),
 	{
 		Name: "ifEmpty", Family: "logic", About: "A value, or another one where it is absent, null, an empty text or an empty list.",
 		Params: []Param{p("value", nil), p("other", nil)}, Lenient: true, Examples: []Example{{`ifEmpty("", "none")`, "none"}, {`ifEmpty("a", "none")`, "a"}},
 		Result: func(a []Type) Type { t, _ := union(a[0], a[1]); t.Maybe = a[1].Maybe; return t },
 		Call: func(_ *Frame, a []value.Value) (value.Value, error) {
-			if v := a[0]; v.Missing() || v.Kind() == value.Text && v.Text() == "" || v.Kind() == value.ListKind && len(v.Items()) == 0 {
+			if v := a[0]; v.IsMissing() || v.Kind() == value.Text && v.Text() == "" || v.Kind() == value.ListKind && len(v.Items()) == 0 {
 				return a[1], nil
 			}
 			return a[0], nil

@@ -50,7 +50,7 @@ var numberFunctions = []Function{
 		}
 		n, ok := value.AsInteger(q)
 		if !ok {
-			return n, fault.Expect(fault.Arith, "a quotient of at most 34 digits", q.String())
+			return n, fault.Expect(fault.Arithmetic, "a quotient of at most 34 digits", q.String())
 		}
 		return n, nil
 	}, ex(`div(7.5, 2)`, "3"), ex(`div(-7, 2)`, "-3")),
@@ -127,7 +127,7 @@ func rounding(name, about string, mode value.Rounding, examples ...Example) Func
 		}
 		n, ok := value.AsInteger(v)
 		if !ok {
-			return v, fault.Expect(fault.Arith, "a whole number", v.String())
+			return v, fault.Expect(fault.Arithmetic, "a whole number", v.String())
 		}
 		return n, nil
 	}, examples...)
@@ -164,7 +164,7 @@ func numbers(list value.Value) ([]value.Value, error) {
 	var out []value.Value
 	for _, v := range list.Items() {
 		switch {
-		case v.Missing():
+		case v.IsMissing():
 		case v.Kind().Numeric():
 			out = append(out, v)
 		default:

@@ -62,7 +62,7 @@ func concat(a, b value.Value) (value.Value, error) {
 	if len(a.Text())+len(b.Text()) > MaxBytes {
 		return value.Value{}, errBytes
 	}
-	return value.Str(a.Text() + b.Text()), nil
+	return value.NewText(a.Text() + b.Text()), nil
 }
 
 // strict makes an evaluation that is absent or null when an operand is.
@@ -70,11 +70,11 @@ func (c *compiler) strict(n ast.Node, op operation, left, right eval) eval {
 	p := place(n)
 	return func(fr *Frame) (value.Value, *fault.Fault) {
 		a, f := left(fr)
-		if f != nil || a.Missing() {
+		if f != nil || a.IsMissing() {
 			return a, f
 		}
 		b, f := right(fr)
-		if f != nil || b.Missing() {
+		if f != nil || b.IsMissing() {
 			return b, f
 		}
 		r, err := op(a, b)
@@ -96,7 +96,7 @@ func (c *compiler) joined(n *ast.BinaryNode, lt, rt Type, f *fault.Fault) {
 	}
 	now := left + " + " + right
 	if _, wrong := compilePlain(now, c.scope); len(wrong) == 0 {
-		f.Mended("Write %s", now)
+		f.WithFix("Write %s", now)
 	}
 }
 
@@ -166,8 +166,8 @@ func (c *compiler) equality(n *ast.BinaryNode, left, right eval, lt, rt Type) (e
 		if f != nil {
 			return b, f
 		}
-		if a.Missing() || b.Missing() {
-			return value.Bool((a.Missing() && b.Missing()) == want), nil
+		if a.IsMissing() || b.IsMissing() {
+			return value.Bool((a.IsMissing() && b.IsMissing()) == want), nil
 		}
 		if a.Kind() != b.Kind() && (!a.Kind().Numeric() || !b.Kind().Numeric()) {
 			return value.Value{}, fault.Expect(fault.Type, "two values of one type", a.Kind().String()+" and "+b.Kind().String()).At(p)
@@ -185,7 +185,7 @@ func (c *compiler) in(n *ast.BinaryNode, left, right eval, lt, rt Type) (eval, T
 	}
 	return func(fr *Frame) (value.Value, *fault.Fault) {
 		a, f := left(fr)
-		if f != nil || a.Missing() {
+		if f != nil || a.IsMissing() {
 			return a, f
 		}
 		b, f := right(fr)
@@ -221,7 +221,7 @@ func (c *compiler) coalesce(n *ast.BinaryNode, left, right eval, lt, rt Type) (e
 	t.Maybe = rt.Maybe
 	return func(fr *Frame) (value.Value, *fault.Fault) {
 		v, f := left(fr)
-		if f != nil || !v.Missing() {
+		if f != nil || !v.IsMissing() {
 			return v, f
 		}
 		return right(fr)

@@ -39,11 +39,11 @@ func Order(n int, keys ...SortKey) ([]int, error) {
 func (k *SortKey) compare(a, b int) (int, error) {
 	x, y := k.Values[a], k.Values[b]
 	switch {
-	case x.Missing() && y.Missing():
+	case x.IsMissing() && y.IsMissing():
 		return 0, nil
-	case x.Missing():
+	case x.IsMissing():
 		return 1, nil
-	case y.Missing():
+	case y.IsMissing():
 		return -1, nil
 	}
 	c, err := value.Compare(x, y)

@@ -40,11 +40,11 @@ type Frame struct {
 // Reset gives the frame its full budget again.
 func (fr *Frame) Reset() { fr.steps, fr.more, fr.bytes, fr.work, fr.began = 0, 0, 0, 0, time.Time{} }
 
-// Allow adds steps to the budget, for work that grows with the message.
-func (fr *Frame) Allow(steps int) { fr.more += steps }
+// AddBudget adds steps to the budget, for work that grows with the message.
+func (fr *Frame) AddBudget(steps int) { fr.more += steps }
 
-// Need makes room for a number of slots.
-func (fr *Frame) Need(slots int) {
+// Grow makes room for a number of slots.
+func (fr *Frame) Grow(slots int) {
 	for len(fr.Slots) < slots {
 		fr.Slots = append(fr.Slots, value.Value{})
 	}
@@ -112,14 +112,14 @@ type Program struct {
 	eval              eval
 	slots             int
 	bare              bool
-	direct            *Direct
+	direct            *FieldAccess
 }
 
-// Direct is where the value of a formula stands that is nothing but a field of a record in scope.
-type Direct struct{ Slot, Field int }
+// FieldAccess is where the value of a formula stands that is nothing but a field of a record in scope.
+type FieldAccess struct{ Slot, Field int }
 
-// Direct says where the formula's value stands in the frame; nil when it must be evaluated.
-func (p *Program) Direct() *Direct { return p.direct }
+// FieldAccess says where the formula's value stands in the frame; nil when it must be evaluated.
+func (p *Program) FieldAccess() *FieldAccess { return p.direct }
 
 // Slots is how many slots the frame of an evaluation has.
 func (p *Program) Slots() int { return p.slots }
@@ -130,7 +130,7 @@ func (p *Program) Reference() bool { return p.bare }
 // Eval computes the formula. The frame must hold the scope's values. A fault's column counts
 // characters of the formula from 1.
 func (p *Program) Eval(fr *Frame) (value.Value, *fault.Fault) {
-	fr.Need(p.slots)
+	fr.Grow(p.slots)
 	return p.eval(fr)
 }
 

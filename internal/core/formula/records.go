@@ -23,7 +23,7 @@ var recordFunctions = []Function{
 		var names []value.Value
 		for i, v := range a[0].Record().Fields {
 			if v.Kind() != value.Absent {
-				names = append(names, value.Str(a[0].Record().Shape.Names[i]))
+				names = append(names, value.NewText(a[0].Record().Layout.Names[i]))
 			}
 		}
 		return value.ListOf(names...), nil
@@ -55,7 +55,7 @@ var messageFunctions = []Function{
 		Name: "toJSON", Family: "messages", About: "A value as a JSON text (RFC 8259).", Params: []Param{p("value", nil)}, Result: known(value.Text), Examples: []Example{{`toJSON([1, "a", true])`, `[1,"a",true]`}},
 		Call: func(fr *Frame, a []value.Value) (value.Value, error) {
 			b := json.Bytes(a[0])
-			return value.Str(string(b)), fr.grow(len(b))
+			return value.NewText(string(b)), fr.grow(len(b))
 		},
 	},
 	{
@@ -94,7 +94,7 @@ func makeRecord(fr *Frame, a []value.Value) (value.Value, error) {
 		}
 		names, fields = append(names, a[i].Text()), append(fields, a[i+1])
 	}
-	return value.Rec(value.NewShape(names...), fields), fr.grow(32 * len(names))
+	return value.NewRecord(value.NewLayout(names...), fields), fr.grow(32 * len(names))
 }
 
 func mergeRecords(fr *Frame, a []value.Value) (value.Value, error) {
@@ -102,7 +102,7 @@ func mergeRecords(fr *Frame, a []value.Value) (value.Value, error) {
 	var fields []value.Value
 	at := map[string]int{}
 	for _, r := range a {
-		for i, name := range r.Record().Shape.Names {
+		for i, name := range r.Record().Layout.Names {
 			v := r.Record().Fields[i]
 			if v.Kind() == value.Absent {
 				continue
@@ -115,7 +115,7 @@ func mergeRecords(fr *Frame, a []value.Value) (value.Value, error) {
 			names, fields = append(names, name), append(fields, v)
 		}
 	}
-	return value.Rec(value.NewShape(names...), fields), fr.grow(32 * len(names))
+	return value.NewRecord(value.NewLayout(names...), fields), fr.grow(32 * len(names))
 }
 
 // narrowed makes a function that keeps the fields of a list of names, or all others.
@@ -125,13 +125,13 @@ func narrowed(name, about string, listed bool, examples ...Example) Function {
 		Call: func(fr *Frame, a []value.Value) (value.Value, error) {
 			var names []string
 			var fields []value.Value
-			for i, n := range a[0].Record().Shape.Names {
+			for i, n := range a[0].Record().Layout.Names {
 				in := slices.ContainsFunc(a[1].Items(), func(v value.Value) bool { return v.Kind() == value.Text && v.Text() == n })
 				if in == listed && a[0].Record().Fields[i].Kind() != value.Absent {
 					names, fields = append(names, n), append(fields, a[0].Record().Fields[i])
 				}
 			}
-			return value.Rec(value.NewShape(names...), fields), fr.grow(32 * len(names))
+			return value.NewRecord(value.NewLayout(names...), fields), fr.grow(32 * len(names))
 		},
 	}
 }

@@ -33,8 +33,8 @@ func Families() []Family {
 	return out
 }
 
-// Takes says in words what a parameter takes.
-func (p Param) Takes() string {
+// Describe says in words what a parameter takes.
+func (p Param) Describe() string {
 	switch {
 	case p.Each:
 		return "a formula for every item (# is the item, .name its field)"
@@ -50,8 +50,8 @@ func (p Param) Takes() string {
 	return strings.Join(names, " or ")
 }
 
-// Missing says in words what becomes of arguments that are absent or null.
-func (fn *Function) Missing() string {
+// WhenMissing says in words what becomes of arguments that are absent or null.
+func (fn *Function) WhenMissing() string {
 	if fn.Lenient {
 		return "takes what is absent or null"
 	}
@@ -74,9 +74,9 @@ func Reference() string {
 		for _, fn := range f.Functions {
 			fmt.Fprintf(&b, "\n### %s\n\n%s\n\n", fn.Signature(), fn.About)
 			for _, p := range fn.Params {
-				fmt.Fprintf(&b, "- `%s`: %s\n", p.Name, p.Takes())
+				fmt.Fprintf(&b, "- `%s`: %s\n", p.Name, p.Describe())
 			}
-			fmt.Fprintf(&b, "- %s\n\n", fn.Missing())
+			fmt.Fprintf(&b, "- %s\n\n", fn.WhenMissing())
 			for _, ex := range fn.Examples {
 				fmt.Fprintf(&b, "    %s = %s\n", ex.Formula, ex.Result)
 			}

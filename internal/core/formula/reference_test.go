@@ -117,7 +117,7 @@ func TestMissingArguments(t *testing.T) {
 		require.Empty(t, faults, fn.Name)
 		v, f := p.Eval(&Frame{})
 		require.Nil(t, f, fn.Name)
-		require.True(t, v.Missing(), "%s of null is %s", fn.Name, v)
+		require.True(t, v.IsMissing(), "%s of null is %s", fn.Name, v)
 	}
 }
 
@@ -232,5 +232,5 @@ func TestFormerNamesAreStillRead(t *testing.T) {
 		}
 	}
 	_, faults := Compile("quotien(7, 2)", sc)
-	require.Contains(t, faults[0].Mend, "div", "the present name is proposed")
+	require.Contains(t, faults[0].Fix, "div", "the present name is proposed")
 }

@@ -68,8 +68,8 @@ func hinted(source string, scope *Scope, faults fault.List) fault.List {
 		return faults
 	}
 	f := *faults[0]
-	f.Mend = ""
-	f.Mended("Write %s", now)
+	f.Fix = ""
+	f.WithFix("Write %s", now)
 	return append(fault.List{&f}, faults[1:]...)
 }
 

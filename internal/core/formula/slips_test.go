@@ -35,14 +35,14 @@ func TestSlipsAreAnsweredWithWhatToWrite(t *testing.T) {
 	} {
 		_, faults := Compile(source, sc)
 		require.NotEmpty(t, faults, source)
-		require.Equal(t, "Write "+want, faults[0].Mend, source)
+		require.Equal(t, "Write "+want, faults[0].Fix, source)
 		_, faults = Compile(want, sc)
 		require.Empty(t, faults, want)
 	}
 	for _, source := range []string{`if(open, 1, "x")`, `today()`, `len(no`, `iif()`, `a = b`, `.x(`, `("`, `x.y.z(`} {
 		_, faults := Compile(source, sc)
 		require.NotEmpty(t, faults, source)
-		require.NotContains(t, faults[0].Mend, "Write", source)
+		require.NotContains(t, faults[0].Fix, "Write", source)
 	}
 	for _, name := range slices.Sorted(maps.Values(otherNames)) {
 		require.NotNil(t, functions[name], name)

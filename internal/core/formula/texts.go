@@ -102,12 +102,12 @@ var textFunctions = []Function{
 	pure("left", "text", "The first characters of a text.", []Param{p("text", textKind), p("count", whole)}, value.Text, func(a []value.Value) (value.Value, error) {
 		r := []rune(a[0].Text())
 		n, err := size(a[1], len(r))
-		return value.Str(string(r[:n])), err
+		return value.NewText(string(r[:n])), err
 	}, ex(`left("SK04", 2)`, "SK")),
 	pure("right", "text", "The last characters of a text.", []Param{p("text", textKind), p("count", whole)}, value.Text, func(a []value.Value) (value.Value, error) {
 		r := []rune(a[0].Text())
 		n, err := size(a[1], len(r))
-		return value.Str(string(r[len(r)-n:])), err
+		return value.NewText(string(r[len(r)-n:])), err
 	}, ex(`right("SK04", 2)`, "04")),
 	pure("before", "text", "What stands before a separator; the whole text where it does not stand there.", []Param{p("text", textKind), p("separator", textKind)}, value.Text, func(a []value.Value) (value.Value, error) {
 		s, _, _ := strings.Cut(a[0].Text(), a[1].Text())
@@ -156,7 +156,7 @@ var textFunctions = []Function{
 	}, ex(`join(extractAll("a1b22", "[0-9]+"), "+")`, "1+22")).listOf(value.Text),
 	matching("replacePattern", "The text with every part that matches a pattern replaced; $1 stands for its first group.", []Param{p("text", textKind), p("pattern", textKind), p("new", textKind)}, value.Text, func(re *regexp.Regexp, a []value.Value) (value.Value, error) {
 		s, err := replaceAll(re, a[0].Text(), a[2].Text())
-		return value.Str(s), err
+		return value.NewText(s), err
 	}, ex(`replacePattern("SK-40-117", "-([0-9])", "$1")`, "SK40117")),
 	matching("splitPattern", "The parts of a text between those that match a pattern, as a list.", []Param{p("text", textKind), p("pattern", textKind)}, value.ListKind, func(re *regexp.Regexp, a []value.Value) (value.Value, error) {
 		return texts(re.Split(a[0].Text(), -1)), nil
@@ -166,7 +166,7 @@ var textFunctions = []Function{
 func texts(parts []string) value.Value {
 	items := make([]value.Value, len(parts))
 	for i, s := range parts {
-		items[i] = value.Str(s)
+		items[i] = value.NewText(s)
 	}
 	return value.ListOf(items...)
 }
@@ -327,7 +327,7 @@ func text1(name, about string, fn func(string) string, ex, result string) Functi
 		Name: name, Family: "text", About: about, Params: []Param{p("text", textKind)}, Result: known(value.Text),
 		Call: func(fr *Frame, a []value.Value) (value.Value, error) {
 			s := fn(a[0].Text())
-			return value.Str(s), fr.grow(len(s))
+			return value.NewText(s), fr.grow(len(s))
 		},
 		Examples: []Example{{ex, result}},
 	}
@@ -348,7 +348,7 @@ func substring(_ *Frame, a []value.Value) (value.Value, error) {
 		}
 		end = min(end, start+min(n, end))
 	}
-	return value.Str(string(r[start:end])), nil
+	return value.NewText(string(r[start:end])), nil
 }
 
 func replace(fr *Frame, a []value.Value) (value.Value, error) {
@@ -359,7 +359,7 @@ func replace(fr *Frame, a []value.Value) (value.Value, error) {
 	if err := fr.grow(len(text) + strings.Count(text, old)*len(with)); err != nil {
 		return value.Value{}, err
 	}
-	return value.Str(strings.ReplaceAll(text, old, with)), nil
+	return value.NewText(strings.ReplaceAll(text, old, with)), nil
 }
 
 func repeat(fr *Frame, a []value.Value) (value.Value, error) {
@@ -373,7 +373,7 @@ func repeat(fr *Frame, a []value.Value) (value.Value, error) {
 	if err := fr.grow(int(n) * len(a[0].Text())); err != nil {
 		return value.Value{}, err
 	}
-	return value.Str(strings.Repeat(a[0].Text(), int(n))), nil
+	return value.NewText(strings.Repeat(a[0].Text(), int(n))), nil
 }
 
 func pad(left bool) func(*Frame, []value.Value) (value.Value, error) {
@@ -388,9 +388,9 @@ func pad(left bool) func(*Frame, []value.Value) (value.Value, error) {
 		}
 		fill, err := repeat(fr, []value.Value{a[2], value.Int(missing)})
 		if left {
-			return value.Str(fill.Text() + a[0].Text()), err
+			return value.NewText(fill.Text() + a[0].Text()), err
 		}
-		return value.Str(a[0].Text() + fill.Text()), err
+		return value.NewText(a[0].Text() + fill.Text()), err
 	}
 }
 
@@ -401,7 +401,7 @@ func split(fr *Frame, a []value.Value) (value.Value, error) {
 	parts := strings.Split(a[0].Text(), a[1].Text())
 	items := make([]value.Value, len(parts))
 	for i, s := range parts {
-		items[i] = value.Str(s)
+		items[i] = value.NewText(s)
 	}
 	return value.ListOf(items...), fr.grow(len(parts) * 16)
 }
@@ -420,7 +420,7 @@ func join(fr *Frame, a []value.Value) (value.Value, error) {
 			return value.Value{}, errBytes
 		}
 	}
-	return value.Str(string(b)), fr.grow(len(b))
+	return value.NewText(string(b)), fr.grow(len(b))
 }
 
 func concatAll(fr *Frame, a []value.Value) (value.Value, error) {
@@ -428,5 +428,5 @@ func concatAll(fr *Frame, a []value.Value) (value.Value, error) {
 	for _, v := range a {
 		b = v.AppendText(b)
 	}
-	return value.Str(string(b)), fr.grow(len(b))
+	return value.NewText(string(b)), fr.grow(len(b))
 }

@@ -139,8 +139,8 @@ func (s *Scope) Size() int { return s.size }
 // Reserve keeps slots for names that are defined later: what formulas compute in between stands behind them.
 func (s *Scope) Reserve(slots int) { s.temps = slots }
 
-// Follow lets names that are defined from now on have slots behind those of an inner scope that was left.
-func (s *Scope) Follow(inner *Scope) { s.size = max(s.size, inner.size) }
+// ExtendTo lets names that are defined from now on have slots behind those of an inner scope that was left.
+func (s *Scope) ExtendTo(inner *Scope) { s.size = max(s.size, inner.size) }
 
 // Slot finds a name's slot and type.
 func (s *Scope) Slot(name string) (slot int, t Type, ok bool) {
@@ -168,14 +168,14 @@ func (s *Scope) find(name string) (b binding, field *schema.Field, ok bool) {
 func (s *Scope) candidates() []string {
 	var names []string
 	for _, b := range s.opened {
-		names = append(names, b.typ.Fields.Shape().Names...)
+		names = append(names, b.typ.Fields.Layout().Names...)
 	}
 	return append(names, s.order...)
 }
 
-// Leads says to which record in scope a bare name leads, by the name of that record; ok is false
+// ResolveName says to which record in scope a bare name leads, by the name of that record; ok is false
 // where the name is none of a field's.
-func (s *Scope) Leads(name string) (record string, ok bool) {
+func (s *Scope) ResolveName(name string) (record string, ok bool) {
 	b, field, ok := s.find(name)
 	return b.name, ok && field != nil
 }

@@ -7,9 +7,9 @@ import (
 	"slices"
 	"strings"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/script"
 	"hollowreed/internal/core/value"
@@ -27,24 +27,24 @@ type Library struct {
 	Title     string
 	Version   int // of a published one, or that under which the draft will be published
 	Functions []Function
-	doc       *doc.Doc
+	doc       *partfile.Doc
 }
 
 // Function is one function with its cases.
 type Function struct {
 	*formula.Custom
-	Text   doc.Text // the formula or the script
+	Text   partfile.Text // the formula or the script
 	Script bool
 	Cases  []Case
 }
 
 // Case is a formula that calls functions of the library, and its result as text.
-type Case struct{ Call, Gives doc.Text }
+type Case struct{ Call, Result partfile.Text }
 
 // Parse reads a library part. Formulas are compiled where they are used, and by Check.
-func Parse(id string, d *doc.Doc) *Library {
+func Parse(id string, d *partfile.Doc) *Library {
 	n := d.Root()
-	l := &Library{ID: id, Title: n.Need("library").Value, Version: n.Int("version", 1), doc: d}
+	l := &Library{ID: id, Title: n.Required("library").Value, Version: n.Int("version", 1), doc: d}
 	list := n.List("functions")
 	if len(list) > MaxFunctions {
 		n.Fault(fault.Limit, "the library has more than %d functions", MaxFunctions)
@@ -53,15 +53,15 @@ func Parse(id string, d *doc.Doc) *Library {
 	for _, f := range list {
 		l.function(f)
 	}
-	n.Done()
+	n.RejectUnknown()
 	return l
 }
 
-func (l *Library) function(n doc.Node) {
-	name := n.Need("name")
+func (l *Library) function(n partfile.Node) {
+	name := n.Required("name")
 	fn := Function{Custom: &formula.Custom{Name: name.Value, About: n.Text("about").Value, Result: kindOf(n.Choice("result", Types...))}}
 	for _, p := range n.List("params") {
-		param := formula.Param{Name: p.Need("name").Value}
+		param := formula.Param{Name: p.Required("name").Value}
 		if k := kindOf(p.Choice("type", Types...)); k != value.Absent {
 			param.Kinds = []value.Kind{k}
 		}
@@ -69,11 +69,11 @@ func (l *Library) function(n doc.Node) {
 			p.Fault(fault.Setting, "a parameter cannot be called %q", param.Name)
 		}
 		fn.Params = append(fn.Params, param)
-		p.Done()
+		p.RejectUnknown()
 	}
 	for _, c := range n.List("cases") {
-		fn.Cases = append(fn.Cases, Case{Call: c.Need("call"), Gives: c.Text("gives")})
-		c.Done()
+		fn.Cases = append(fn.Cases, Case{Call: c.Required("call"), Result: c.Text("gives")})
+		c.RejectUnknown()
 	}
 	text, source := n.Text("formula"), n.Text("script")
 	switch {
@@ -85,7 +85,7 @@ func (l *Library) function(n doc.Node) {
 	default:
 		fn.Text, fn.Formula = text, text.Value
 	}
-	n.Done()
+	n.RejectUnknown()
 	if !formula.Name(name.Value) || slices.ContainsFunc(l.Functions, func(o Function) bool { return o.Name == name.Value }) {
 		l.doc.Fault(name, fault.New(fault.Setting, "a function cannot be called %q, or another one is", name.Value))
 		return
@@ -113,14 +113,14 @@ func (l *Library) script(fn *Function) {
 	}
 	compiled, ft := script.New(fn.Text.Value, names, result)
 	if ft != nil {
-		l.doc.Fault(l.at(fn.Text, ft), ft.In(fn.Name))
+		l.doc.Fault(l.at(fn.Text, ft), ft.InField(fn.Name))
 		return
 	}
 	fn.Custom.Script = compiled
 }
 
 // at is the place of a script's fault in the part: a script of several lines begins on the line below.
-func (l *Library) at(t doc.Text, f *fault.Fault) doc.Text {
+func (l *Library) at(t partfile.Text, f *fault.Fault) partfile.Text {
 	if strings.Contains(strings.TrimSpace(t.Value), "\n") && f.Place.Line > 0 {
 		t.Line += f.Place.Line
 	}
@@ -151,7 +151,7 @@ func (l *Library) Check(env formula.Env) fault.List {
 	return d.Faults[before:]
 }
 
-func check(d *doc.Doc, env formula.Env, f Function) {
+func check(d *partfile.Doc, env formula.Env, f Function) {
 	scope := env.Scope()
 	for _, p := range f.Params {
 		t := formula.Type{Maybe: true}
@@ -166,10 +166,10 @@ func check(d *doc.Doc, env formula.Env, f Function) {
 		if ft.Place.Column > 1 {
 			at.Column += ft.Place.Column - 1
 		}
-		d.Fault(at, ft.In(f.Name))
+		d.Fault(at, ft.InField(f.Name))
 	}
 	if prog != nil && f.Result != value.Absent && !prog.Type.Fits(f.Result) {
-		d.Fault(f.Text, fault.Expect(fault.Type, f.Result.String(), prog.Type.String()).In(f.Name))
+		d.Fault(f.Text, fault.Expect(fault.Type, f.Result.String(), prog.Type.String()).InField(f.Name))
 	}
 }
 
@@ -182,15 +182,15 @@ type Result struct {
 }
 
 // OK says whether the case gives what it should.
-func (r Result) OK() bool { return r.Fault == nil && r.Got == r.Case.Gives.Value }
+func (r Result) OK() bool { return r.Fault == nil && r.Got == r.Case.Result.Value }
 
-// Told is what went wrong in the case; empty when nothing did.
-func (r Result) Told() string {
+// Failure is what went wrong in the case; empty when nothing did.
+func (r Result) Failure() string {
 	switch {
 	case r.Fault != nil:
 		return r.Fault.Error()
 	case !r.OK():
-		return "expected " + fault.Quote(r.Case.Gives.Value) + ", found " + fault.Quote(r.Got)
+		return "expected " + fault.Quote(r.Case.Result.Value) + ", found " + fault.Quote(r.Got)
 	}
 	return ""
 }

@@ -16,15 +16,15 @@ type Cause string
 
 // The causes.
 const (
-	Otherwise  Cause = "another value"
-	Appears    Cause = "appears"
-	Disappears Cause = "disappears"
-	NewFault   Cause = "fails now"
-	NoFault    Cause = "fails no longer"
-	OtherFault Cause = "fails otherwise"
-	NowLeft    Cause = "left out now"
-	NowKept    Cause = "left out no longer"
-	OtherCount Cause = "another number of entries"
+	Otherwise       Cause = "another value"
+	Appears         Cause = "appears"
+	Disappears      Cause = "disappears"
+	NewFault        Cause = "fails now"
+	NoFault         Cause = "fails no longer"
+	OtherFault      Cause = "fails otherwise"
+	NowSkipped      Cause = "left out now"
+	SkippedNoLonger Cause = "left out no longer"
+	OtherCount      Cause = "another number of entries"
 )
 
 // Change is one way in which a field of the target differs, over many messages.
@@ -59,11 +59,11 @@ func (c *Changes) Add(message string, was, now Result) {
 	switch {
 	case was.Faults != nil || now.Faults != nil:
 		m.faults(was, now)
-	case was.LeftOut != now.LeftOut && now.LeftOut != "":
-		m.note("", NowLeft, "", was.LeftOut, now.LeftOut)
-	case was.LeftOut != now.LeftOut:
-		m.note("", NowKept, "", was.LeftOut, "")
-	case now.LeftOut == "":
+	case was.Skipped != now.Skipped && now.Skipped != "":
+		m.note("", NowSkipped, "", was.Skipped, now.Skipped)
+	case was.Skipped != now.Skipped:
+		m.note("", SkippedNoLonger, "", was.Skipped, "")
+	case now.Skipped == "":
 		m.value("", was.Value, now.Value)
 	}
 	if m.found {
@@ -156,8 +156,8 @@ func (m *messageChanges) differs(path string, cause Cause, was, now value.Value)
 
 // record compares fields by name: the two states may be of different schemas.
 func (m *messageChanges) record(path string, was, now value.Value) {
-	names := slices.Clone(was.Record().Shape.Names)
-	for _, n := range now.Record().Shape.Names {
+	names := slices.Clone(was.Record().Layout.Names)
+	for _, n := range now.Record().Layout.Names {
 		if !slices.Contains(names, n) {
 			names = append(names, n)
 		}

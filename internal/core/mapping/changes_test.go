@@ -37,14 +37,14 @@ func TestWhatWouldChange(t *testing.T) {
 	require.Equal(t, [2]int{1, 2}, [2]int{text.Messages, text.Places})
 	require.Equal(t, Example{Message: "message B", Path: "/line/0/text", Was: `"x"`, Now: `"X"`}, text.Examples[0])
 	c = Changes{}
-	left := Result{LeftOut: "why"}
+	left := Result{Skipped: "why"}
 	_, made := billed(t, old, `{"id":"A","state":"s","rate":1,"item":[{"sku":"X","kind":"k","qty":3}]}`)
 	c.Add("1", made, left)
 	c.Add("2", left, made)
 	c.Add("3", left, left)
 	require.Equal(t, 2, c.Different)
-	require.Equal(t, NowKept, c.List()[0].Cause)
-	require.Equal(t, NowLeft, c.List()[1].Cause)
+	require.Equal(t, SkippedNoLonger, c.List()[0].Cause)
+	require.Equal(t, NowSkipped, c.List()[1].Cause)
 }
 
 func TestASpecification(t *testing.T) {

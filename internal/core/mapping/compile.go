@@ -5,10 +5,10 @@ import (
 	"slices"
 	"strings"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/notation/json"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/script"
 	"hollowreed/internal/core/value"
@@ -39,13 +39,13 @@ func (m *Mapping) Compile(schemas Schemas, env formula.Env) *Plan {
 	c := &compiler{bases: map[string]base{}, vars: map[string]*Field{}, plan: p, rules: map[string]int{}, feeds: map[string][]string{}, used: map[string]bool{}, begun: map[string]bool{}}
 	c.order()
 	p.root = &node{field: p.Target.Root, info: &Field{Field: p.Target.Root}, scope: scope}
-	p.root.let = c.variables(m.Let, scope)
+	p.root.let = c.variables(m.Variables, scope)
 	for _, v := range p.root.let {
 		p.Variables = append(p.Variables, v.info)
 	}
 	slices.SortFunc(p.Variables, func(a, b *Field) int { return cmp.Compare(a.Index, b.Index) })
 	p.slots = scope.Size()
-	for _, k := range m.Keep {
+	for _, k := range m.Conditions {
 		p.keep = append(p.keep, c.program(nil, k.When, scope, value.Boolean))
 	}
 	c.idle = m.Script.Line > 0
@@ -87,7 +87,7 @@ func (src *Source) typeOf(s *schema.Schema) formula.Type {
 
 // note keeps a fault with its place in the part file. A fault in a formula keeps the column that
 // it has there as its own.
-func (p *Plan) note(at doc.Text, f *fault.Fault) {
+func (p *Plan) note(at partfile.Text, f *fault.Fault) {
 	noted := *f
 	noted.Place = p.Mapping.doc.Place(at)
 	if f.Place.Column > 1 {
@@ -115,7 +115,7 @@ func (c *compiler) order() {
 		if _, twice := c.rules[name]; twice {
 			f := fault.New(fault.Setting, "%s has a rule already", name)
 			if r.Kind == Each {
-				f.Mended("A list is fed once more by %s[more]", name)
+				f.WithFix("A list is fed once more by %s[more]", name)
 			}
 			c.plan.note(r.Field, f)
 			continue
@@ -209,7 +209,7 @@ func (c *compiler) missing(info *Field) {
 		return
 	}
 	info.Missing = true
-	f := fault.New(fault.Required, "the required field has no rule").In(info.Name())
+	f := fault.New(fault.Required, "the required field has no rule").InField(info.Name())
 	c.plan.note(c.plan.Mapping.At, f)
 }
 
@@ -268,19 +268,19 @@ func (c *compiler) formula(n *node, scope *formula.Scope) {
 		return
 	}
 	if n.plain = n.when == nil && n.other == nil && r.Empty == asItIs; n.plain && prog.Type.Kind == n.field.Kind {
-		n.direct = prog.Direct()
+		n.direct = prog.FieldAccess()
 	}
 }
 
 func fits(prog *formula.Program, f *schema.Field) bool { return prog.Type.Fits(wanted(f)) }
 
 // typed compiles a formula whose result must fit a field.
-func (c *compiler) typed(info *Field, at doc.Text, scope *formula.Scope, field *schema.Field) *formula.Program {
+func (c *compiler) typed(info *Field, at partfile.Text, scope *formula.Scope, field *schema.Field) *formula.Program {
 	prog := c.program(info, at, scope, value.Absent)
 	if prog != nil && !fits(prog, field) {
 		f := fault.Expect(fault.Type, formula.Of(field).String(), prog.Type.String())
 		if now := converted(at.Value, scope, field); now != "" {
-			f.Mended("Write %s", now)
+			f.WithFix("Write %s", now)
 		}
 		c.wrong(info, at, f)
 	}
@@ -309,7 +309,7 @@ func converted(source string, scope *formula.Scope, field *schema.Field) string 
 // program compiles a formula of a rule, or of the mapping where info is nil, whose result must be of a
 // kind; Absent stands for any. It is nil for an empty text, and for a formula with a fault that leaves
 // nothing to run.
-func (c *compiler) program(info *Field, at doc.Text, scope *formula.Scope, want value.Kind) *formula.Program {
+func (c *compiler) program(info *Field, at partfile.Text, scope *formula.Scope, want value.Kind) *formula.Program {
 	if at.Line == 0 {
 		return nil
 	}
@@ -347,9 +347,9 @@ func wanted(f *schema.Field) value.Kind {
 }
 
 // wrong notes a fault of a field's rule, at the text that has it.
-func (c *compiler) wrong(info *Field, at doc.Text, f *fault.Fault) {
+func (c *compiler) wrong(info *Field, at partfile.Text, f *fault.Fault) {
 	if info != nil {
-		f.In(info.Name())
+		f.InField(info.Name())
 		info.Faults = append(info.Faults, f)
 	}
 	c.plan.note(at, f)
@@ -364,11 +364,11 @@ func (c *compiler) unused() {
 		}
 		c.plan.Orphans = append(c.plan.Orphans, i)
 		if list, label, ok := openFeed(name, c.rules); ok {
-			c.plan.note(r.Field, fault.New(fault.Required, "%s[%s] has no rule that makes its entries", list, label).Mended("Add one with each, or an empty one for a single entry"))
+			c.plan.note(r.Field, fault.New(fault.Required, "%s[%s] has no rule that makes its entries", list, label).WithFix("Add one with each, or an empty one for a single entry"))
 			continue
 		}
 		c.plan.note(r.Field, fault.New(fault.Unknown, "the target %s has no field %q", c.plan.Target.ID, name).
-			Mended("It has %s", strings.Join(c.plan.Target.Root.Shape().Names, ", ")))
+			WithFix("It has %s", strings.Join(c.plan.Target.Root.Layout().Names, ", ")))
 	}
 }
 

@@ -4,9 +4,9 @@ import (
 	"maps"
 	"strings"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/value"
 )
 
@@ -20,7 +20,7 @@ func (c *compiler) each(n *node, scope *formula.Scope) {
 	inner := scope.Inner()
 	item := c.item(n, prog, r.As, inner)
 	n.list.item = inner.Size() - 1
-	for _, in := range r.Inside {
+	for _, in := range r.Nested {
 		list := c.program(n.info, in.List, inner, value.ListKind)
 		c.item(n, list, in.As, inner)
 		n.list.inside = append(n.list.inside, level{program: list, slot: inner.Size() - 1})
@@ -37,11 +37,11 @@ func (c *compiler) each(n *node, scope *formula.Scope) {
 			n.list.sort = append(n.list.sort, sortKey{program: prog, descending: key.descending})
 		}
 	}
-	if r.Position != "" {
-		n.list.position = inner.Define(r.Position, formula.Type{Kind: value.Integer})
-		c.bases[r.Position] = func([]string) [][]string { return nil }
+	if r.Index != "" {
+		n.list.position = inner.Define(r.Index, formula.Type{Kind: value.Integer})
+		c.bases[r.Index] = func([]string) [][]string { return nil }
 	}
-	n.let = c.variables(r.Let, inner)
+	n.let = c.variables(r.Variables, inner)
 	n.list.size = inner.Size()
 	n.scope, n.opened = inner, r.As
 	c.children(n, n.info.Path, inner)
@@ -59,7 +59,7 @@ func (c *compiler) item(n *node, list *formula.Program, name string, scope *form
 		c.bases[name] = below(of[:min(1, len(of))], t)
 	}
 	if !formula.Name(name) {
-		c.wrong(n.info, n.info.Rule.Text, fault.New(fault.Setting, "an item cannot be called %q", name).Mended("Use letters, digits and _"))
+		c.wrong(n.info, n.info.Rule.Text, fault.New(fault.Setting, "an item cannot be called %q", name).WithFix("Use letters, digits and _"))
 	}
 	scope.Define(name, t)
 	scope.Open(name)
@@ -82,19 +82,19 @@ func (c *compiler) grouped(n *node, key *formula.Program, item formula.Type, sco
 }
 
 type writtenKey struct {
-	text       doc.Text
+	text       partfile.Text
 	descending bool
 }
 
 // sortKeys takes the text of a sort apart: formulas with ; between, each may end in descending.
-func sortKeys(t doc.Text) []writtenKey {
+func sortKeys(t partfile.Text) []writtenKey {
 	if t.Line == 0 {
 		return nil
 	}
 	var keys []writtenKey
 	column := t.Column
 	for part := range strings.SplitSeq(t.Value, ";") {
-		k := writtenKey{text: doc.Text{Value: part, Line: t.Line, Column: column}}
+		k := writtenKey{text: partfile.Text{Value: part, Line: t.Line, Column: column}}
 		column += len(part) + 1
 		if rest, ok := strings.CutSuffix(strings.TrimRight(part, " "), " descending"); ok {
 			k.text.Value, k.descending = rest, true

@@ -75,7 +75,7 @@ func (r *runner) listed(n *node, items []value.Value) ([]value.Value, *fault.Fau
 // take goes through the lists inside of the item at hand from a level on, and keeps what is wanted.
 func (rs *rows) take(depth int) *fault.Fault {
 	fr := &rs.run.frame.Frame
-	fr.Allow(stepsPerEntry)
+	fr.AddBudget(stepsPerEntry)
 	if depth < len(rs.l.inside) {
 		in := rs.l.inside[depth]
 		if in.program == nil {

@@ -6,31 +6,31 @@ package mapping
 import (
 	"slices"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
 
 // Mapping is one part.
 type Mapping struct {
-	ID      string
-	Title   string
-	From    []Source
-	To      doc.Text // id of the target schema
-	Let     []Variable
-	Keep    []Condition
-	OnFault OnFault
-	Rules   []Rule
-	Script  doc.Text // in place of rules: the body of a function of the sources and run
-	At      doc.Text
-	doc     *doc.Doc
+	ID         string
+	Title      string
+	From       []Source
+	To         partfile.Text // id of the target schema
+	Variables  []Variable
+	Conditions []Condition
+	OnFault    OnFault
+	Rules      []Rule
+	Script     partfile.Text // in place of rules: the body of a function of the sources and run
+	At         partfile.Text
+	doc        *partfile.Doc
 }
 
 // Source is one source message, or a list of them.
 type Source struct {
-	Name, Schema doc.Text
+	Name, Schema partfile.Text
 	List         bool
 }
 
@@ -43,13 +43,13 @@ func (m *Mapping) SourceAt(name string) int {
 // order of variables never matters.
 type Variable struct {
 	Name    string
-	Formula doc.Text
+	Formula partfile.Text
 }
 
 // Condition is one that a message must meet; else it is left out with the reason.
 type Condition struct {
-	When doc.Text
-	Else string
+	When   partfile.Text
+	Reason string
 }
 
 // OnFault is what a fault in a rule does.
@@ -57,23 +57,23 @@ type OnFault string
 
 // The choices of what a fault does. What is left out is noted.
 const (
-	Fail       OnFault = "fail"
-	LeaveEntry OnFault = "leave out entry" // of the innermost list around the rule; fails outside of lists
-	LeaveField OnFault = "leave out field"
+	Fail      OnFault = "fail"
+	SkipEntry OnFault = "leave out entry" // of the innermost list around the rule; fails outside of lists
+	OmitField OnFault = "leave out field"
 )
 
 // What can become of an empty result.
 const (
 	asItIs       = "keep"
-	leaveOut     = "leave out"
+	omit         = "leave out"
 	explicitNull = "null"
 )
 
 // OnFaults lists the choices, the default first.
-var OnFaults = []OnFault{Fail, LeaveEntry, LeaveField}
+var OnFaults = []OnFault{Fail, SkipEntry, OmitField}
 
 // Empties lists what can become of an empty result, the default first.
-var Empties = []string{asItIs, leaveOut, explicitNull}
+var Empties = []string{asItIs, omit, explicitNull}
 
 // RuleKind says how a rule makes its field.
 type RuleKind string
@@ -92,31 +92,31 @@ var Kinds = []RuleKind{Formula, Constant, Each, Record}
 
 // Rule makes one target field.
 type Rule struct {
-	Field   doc.Text // path of names with slashes; line[extras] is one more feed of the list line
+	Field   partfile.Text // path of names with slashes; line[extras] is one more feed of the list line
 	Kind    RuleKind
-	Text    doc.Text // the formula, the constant, or the list of an each; a record has none
-	When    doc.Text // a condition; the field is left out where it is not true
-	Default doc.Text // a formula for a result that is absent or null
-	Empty   string   // what becomes of a result that is absent, null, an empty text or an empty list
-	Entries
+	Text    partfile.Text // the formula, the constant, or the list of an each; a record has none
+	When    partfile.Text // a condition; the field is left out where it is not true
+	Default partfile.Text // a formula for a result that is absent or null
+	Empty   string        // what becomes of a result that is absent, null, an empty text or an empty list
+	ListSettings
 }
 
-// Entries says how the items of an each become entries: they are taken apart, filtered, told apart,
+// ListSettings says how the items of an each become entries: they are taken apart, filtered, told apart,
 // grouped and sorted, in this order.
-type Entries struct {
-	As       string   // name of the item, or of the group
-	Inside   []Inside // lists inside of the item, each within the one before
-	Where    doc.Text // which items are taken
-	Distinct doc.Text // of those with the same result only the first is taken
-	Group    doc.Text // those with the same result become one entry with key and items
-	Sort     doc.Text // formulas with ; between; each may end in the word descending
-	Position string   // name of the entry's position, from 1
-	Let      []Variable
+type ListSettings struct {
+	As        string        // name of the item, or of the group
+	Nested    []NestedList  // lists inside of the item, each within the one before
+	Where     partfile.Text // which items are taken
+	Distinct  partfile.Text // of those with the same result only the first is taken
+	Group     partfile.Text // those with the same result become one entry with key and items
+	Sort      partfile.Text // formulas with ; between; each may end in the word descending
+	Index     string        // name of the entry's position, from 1
+	Variables []Variable
 }
 
-// Inside is a list inside of an item.
-type Inside struct {
-	List doc.Text
+// NestedList is a list inside of an item.
+type NestedList struct {
+	List partfile.Text
 	As   string
 }
 
@@ -130,20 +130,20 @@ var Run = schema.Record("run",
 )
 
 // Parse reads a mapping part.
-func Parse(id string, d *doc.Doc) *Mapping {
+func Parse(id string, d *partfile.Doc) *Mapping {
 	n := d.Root()
-	m := &Mapping{ID: id, Title: n.Need("mapping").Value, To: n.Need("to"), At: n.At(), doc: d}
+	m := &Mapping{ID: id, Title: n.Required("mapping").Value, To: n.Required("to"), At: n.At(), doc: d}
 	for _, s := range n.List("from") {
-		m.From = append(m.From, Source{Name: s.Need("name"), Schema: s.Need("schema"), List: s.Bool("list", false)})
-		s.Done()
+		m.From = append(m.From, Source{Name: s.Required("name"), Schema: s.Required("schema"), List: s.Bool("list", false)})
+		s.RejectUnknown()
 	}
 	if len(m.From) == 0 && n.Present() {
 		n.Fault(fault.Required, "the mapping has no source")
 	}
-	m.Let = variables(n)
+	m.Variables = variables(n)
 	for _, k := range n.List("keep") {
-		m.Keep = append(m.Keep, Condition{When: k.Need("when"), Else: k.Text("else").Value})
-		k.Done()
+		m.Conditions = append(m.Conditions, Condition{When: k.Required("when"), Reason: k.Text("else").Value})
+		k.RejectUnknown()
 	}
 	if m.Script = n.Text("script"); m.Script.Line > 0 && len(n.List("rules")) > 0 {
 		d.Fault(m.Script, fault.New(fault.Setting, "a mapping has rules or a script, and not both"))
@@ -152,7 +152,7 @@ func Parse(id string, d *doc.Doc) *Mapping {
 	for _, r := range n.List("rules") {
 		m.Rules = append(m.Rules, rule(r))
 	}
-	n.Done()
+	n.RejectUnknown()
 	return m
 }
 
@@ -164,21 +164,21 @@ func names[T ~string](list []T) []string {
 	return out
 }
 
-func variables(n doc.Node) []Variable {
+func variables(n partfile.Node) []Variable {
 	var vars []Variable
 	for _, v := range n.List("let") {
-		name := v.Need("name")
+		name := v.Required("name")
 		if name.Value != "" && !formula.Name(name.Value) {
-			n.Doc().Fault(name, fault.New(fault.Setting, "a variable cannot be called %q", name.Value).Mended("Use letters, digits and _"))
+			n.Doc().Fault(name, fault.New(fault.Setting, "a variable cannot be called %q", name.Value).WithFix("Use letters, digits and _"))
 		}
-		vars = append(vars, Variable{Name: name.Value, Formula: v.Need("formula")})
-		v.Done()
+		vars = append(vars, Variable{Name: name.Value, Formula: v.Required("formula")})
+		v.RejectUnknown()
 	}
 	return vars
 }
 
-func rule(n doc.Node) Rule {
-	r := Rule{Field: n.Need("field"), Kind: Record, When: n.Text("when"), Default: n.Text("default"), Empty: n.Choice("when empty", Empties...)}
+func rule(n partfile.Node) Rule {
+	r := Rule{Field: n.Required("field"), Kind: Record, When: n.Text("when"), Default: n.Text("default"), Empty: n.Choice("when empty", Empties...)}
 	for _, k := range []RuleKind{Formula, Constant, Each} {
 		t := n.Text(string(k))
 		if t.Line == 0 {
@@ -190,27 +190,27 @@ func rule(n doc.Node) Rule {
 		r.Kind, r.Text = k, t
 	}
 	if r.Kind == Each {
-		r.Entries = entries(n)
+		r.ListSettings = listSettings(n)
 	}
-	n.Done()
+	n.RejectUnknown()
 	return r
 }
 
-func entries(n doc.Node) Entries {
-	e := Entries{
+func listSettings(n partfile.Node) ListSettings {
+	e := ListSettings{
 		As: n.Text("as").Value, Where: n.Text("where"), Distinct: n.Text("distinct by"), Group: n.Text("group by"),
-		Sort: n.Text("sort by"), Position: n.Text("position").Value, Let: variables(n),
+		Sort: n.Text("sort by"), Index: n.Text("position").Value, Variables: variables(n),
 	}
 	if e.As == "" {
 		e.As = "item"
 	}
 	for _, in := range n.List("inside") {
-		e.Inside = append(e.Inside, Inside{List: in.Need("each"), As: in.Need("as").Value})
-		in.Done()
+		e.Nested = append(e.Nested, NestedList{List: in.Required("each"), As: in.Required("as").Value})
+		in.RejectUnknown()
 	}
-	if len(e.Inside) > 0 && e.Group.Value != "" {
-		n.Doc().Fault(e.Group, fault.New(fault.Setting, "items with a list inside cannot be grouped").Mended("Group the items, and take the list inside in an each below"))
-		e.Inside = nil
+	if len(e.Nested) > 0 && e.Group.Value != "" {
+		n.Doc().Fault(e.Group, fault.New(fault.Setting, "items with a list inside cannot be grouped").WithFix("Group the items, and take the list inside in an each below"))
+		e.Nested = nil
 	}
 	return e
 }

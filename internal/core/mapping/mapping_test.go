@@ -7,12 +7,12 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/notation"
 	_ "hollowreed/internal/core/notation/all"
 	"hollowreed/internal/core/notation/json"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
@@ -59,7 +59,7 @@ func schemas(t testing.TB) Schemas {
 	t.Helper()
 	list := map[string]*schema.Schema{}
 	for id, text := range map[string]string{"booking": booking, "invoice": invoice} {
-		d := doc.Parse(id, []byte(text))
+		d := partfile.Parse(id, []byte(text))
 		list[id] = schema.Parse(id, d)
 		require.Empty(t, d.Faults)
 	}
@@ -68,7 +68,7 @@ func schemas(t testing.TB) Schemas {
 
 func compile(t testing.TB, rules string) *Plan {
 	t.Helper()
-	d := doc.Parse("m.yaml", []byte("mapping: Booking to invoice\nfrom:\n  - {name: booking, schema: booking}\nto: invoice\nrules:\n"+rules))
+	d := partfile.Parse("m.yaml", []byte("mapping: Booking to invoice\nfrom:\n  - {name: booking, schema: booking}\nto: invoice\nrules:\n"+rules))
 	m := Parse("m", d)
 	require.Empty(t, d.Faults)
 	return m.Compile(schemas(t), formula.Env{})
@@ -119,7 +119,7 @@ func TestFaultsOfAMessageHavePaths(t *testing.T) {
 	p = compile(t, strings.Replace(rules, "count * rate", "count * rate / (count - 1)", 1))
 	_, faults = run(t, p, `{"ref":"LS-1","made_on":"2031-03-02","rate":0.38,"items":[{"what":"kelp","count":2},{"what":"salt","count":1}]}`)
 	require.Len(t, faults, 1)
-	require.Equal(t, fault.Arith, faults[0].Code)
+	require.Equal(t, fault.Arithmetic, faults[0].Code)
 	require.Equal(t, "/line/1/amount", faults[0].Place.Path)
 }
 

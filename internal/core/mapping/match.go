@@ -54,7 +54,7 @@ type source struct {
 	ref   string
 	path  []string
 	field *schema.Field
-	words words
+	words nameWords
 }
 
 // target is a field without a rule.
@@ -62,7 +62,7 @@ type target struct {
 	name  string
 	path  []string
 	field *schema.Field
-	words words
+	words nameWords
 }
 
 // inside is what the rules at one level of the target can read.
@@ -103,7 +103,7 @@ func reachable(scope *formula.Scope, name string, record *schema.Field) []source
 // reference is how a formula names a field of a record in scope: without the record's name where that
 // leads to the same.
 func reference(scope *formula.Scope, name string, path []string) string {
-	if b, ok := scope.Leads(path[0]); ok && b == name && formula.Name(path[0]) {
+	if b, ok := scope.ResolveName(path[0]); ok && b == name && formula.Name(path[0]) {
 		return formula.Path(path)
 	}
 	return formula.Path(append([]string{name}, path...))

@@ -8,8 +8,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 )
 
@@ -18,11 +18,11 @@ func planOf(t testing.TB, parts map[string]string, m string) *Plan {
 	t.Helper()
 	list := map[string]*schema.Schema{}
 	for id, text := range parts {
-		d := doc.Parse(id, []byte(text))
+		d := partfile.Parse(id, []byte(text))
 		list[id] = schema.Parse(id, d)
 		require.Empty(t, d.Faults, id)
 	}
-	d := doc.Parse("m", []byte(m))
+	d := partfile.Parse("m", []byte(m))
 	p := Parse("m", d).Compile(func(id string) *schema.Schema { return list[id] }, formula.Env{})
 	require.Empty(t, d.Faults)
 	return p

@@ -53,8 +53,8 @@ type node struct {
 	field    *schema.Field
 	info     *Field
 	program  *formula.Program
-	direct   *formula.Direct // where the value stands, for a rule that is only a field
-	plain    bool            // a formula without further settings
+	direct   *formula.FieldAccess // where the value stands, for a rule that is only a field
+	plain    bool                 // a formula without further settings
 	constant value.Value
 	when     *formula.Program
 	other    *formula.Program // for a result that is absent or null
@@ -84,7 +84,7 @@ type Frame struct {
 const ahead = 64
 
 // record gives an empty record of a shape.
-func (fr *Frame) record(shape *value.Shape) *value.Record {
+func (fr *Frame) record(shape *value.Layout) *value.Record {
 	n := len(shape.Names)
 	if len(fr.records) == 0 {
 		fr.records = make([]value.Record, ahead)
@@ -94,7 +94,7 @@ func (fr *Frame) record(shape *value.Shape) *value.Record {
 	}
 	r := &fr.records[0]
 	fr.records = fr.records[1:]
-	r.Shape, r.Fields = shape, fr.fields[:n:n]
+	r.Layout, r.Fields = shape, fr.fields[:n:n]
 	fr.fields = fr.fields[n:]
 	return r
 }

@@ -10,9 +10,9 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/notation/json"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/schema/sample"
 	"hollowreed/internal/core/value"
@@ -22,7 +22,7 @@ func demoSchema(t testing.TB, id string) *schema.Schema {
 	t.Helper()
 	text, err := os.ReadFile("../../../demo/schemas/" + id + ".yaml")
 	require.NoError(t, err)
-	d := doc.Parse(id, text)
+	d := partfile.Parse(id, text)
 	s := schema.Parse(id, d)
 	require.Empty(t, d.Faults)
 	return s
@@ -37,12 +37,12 @@ func TestTheIdentityKeepsEveryMessage(t *testing.T) {
 			schemas := func(string) *schema.Schema { return s }
 			text := fmt.Sprintf("mapping: Same\nfrom:\n  - {name: source, schema: %s}\nto: %s\nrules: []\n", id, id)
 			compiled := func(text string) *Plan {
-				return Parse("m", doc.Parse("m.yaml", []byte(text))).Compile(schemas, formula.Env{})
+				return Parse("m", partfile.Parse("m.yaml", []byte(text))).Compile(schemas, formula.Env{})
 			}
 			p := compiled(text)
 			for _, pr := range p.Match("") {
 				require.GreaterOrEqual(t, pr.Score, sameName, pr.Field)
-				changed, err := doc.Insert([]byte(text), []any{"rules"}, -1, doc.Out{{Key: "field", Value: pr.Field}, {Key: string(pr.Kind), Value: pr.Text}, {Key: "as", Value: pr.As}})
+				changed, err := partfile.Insert([]byte(text), []any{"rules"}, -1, partfile.Ordered{{Key: "field", Value: pr.Field}, {Key: string(pr.Kind), Value: pr.Text}, {Key: "as", Value: pr.As}})
 				require.NoError(t, err)
 				text = string(changed)
 			}
@@ -50,7 +50,7 @@ func TestTheIdentityKeepsEveryMessage(t *testing.T) {
 			require.Empty(t, p.Faults, text)
 			require.Empty(t, p.Match(""), "all is matched")
 			for seed := range uint64(60) {
-				v, ft := sample.Make(s, []sample.Kind{sample.Full, sample.Least}[seed%2], seed)
+				v, ft := sample.Make(s, []sample.Kind{sample.Maximal, sample.Minimal}[seed%2], seed)
 				require.Nil(t, ft)
 				fr := p.NewFrame()
 				fr.Set(value.Value{}, v)
@@ -80,7 +80,7 @@ func TestResultsDoNotDependOnTheOrderOfRules(t *testing.T) {
 	for seed := range uint64(20) {
 		r := rand.New(rand.NewPCG(seed, 1))
 		r.Shuffle(len(rules), func(i, j int) { rules[i], rules[j] = rules[j], rules[i] })
-		d := doc.Parse("m.yaml", []byte(head+"rules:\n  - field"+strings.TrimRight(strings.Join(rules, "\n  - field"), "\n")+"\n"))
+		d := partfile.Parse("m.yaml", []byte(head+"rules:\n  - field"+strings.TrimRight(strings.Join(rules, "\n  - field"), "\n")+"\n"))
 		p := Parse("m", d).Compile(func(id string) *schema.Schema { return schemas[id] }, formula.Env{})
 		require.Empty(t, d.Faults)
 		require.Empty(t, p.Faults)

@@ -8,10 +8,10 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/json"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
@@ -71,7 +71,7 @@ func orderSchemas(t testing.TB) Schemas {
 	t.Helper()
 	list := map[string]*schema.Schema{}
 	for id, text := range map[string]string{"order": orderSchema, "bill": billSchema, "price": priceSchema} {
-		d := doc.Parse(id, []byte(text))
+		d := partfile.Parse(id, []byte(text))
 		list[id] = schema.Parse(id, d)
 		require.Empty(t, d.Faults)
 	}
@@ -81,7 +81,7 @@ func orderSchemas(t testing.TB) Schemas {
 func billing(t testing.TB, body string) *Plan {
 	t.Helper()
 	text := "mapping: M\nto: bill\nfrom:\n  - {name: order, schema: order}\n  - {name: prices, schema: price, list: true}\n" + body
-	d := doc.Parse("m.yaml", []byte(text))
+	d := partfile.Parse("m.yaml", []byte(text))
 	m := Parse("m", d)
 	p := m.Compile(orderSchemas(t), formula.Env{})
 	p.Faults = append(slices.Clone(d.Faults), p.Faults...)
@@ -223,11 +223,11 @@ func TestMessagesThatAreNotKept(t *testing.T) {
 	require.Empty(t, p.Faults)
 	got, res := billed(t, p, sampleOrder)
 	require.Equal(t, `{"id":"O1"}`, got)
-	require.Empty(t, res.LeftOut)
+	require.Empty(t, res.Skipped)
 	_, res = billed(t, p, strings.Replace(sampleOrder, `"open"`, `"shut"`, 1))
-	require.Equal(t, "the order is not open", res.LeftOut)
+	require.Equal(t, "the order is not open", res.Skipped)
 	_, res = billed(t, p, `{"id":"O1","state":"open","rate":1}`)
-	require.Equal(t, "not count(item) > 0", res.LeftOut)
+	require.Equal(t, "not count(item) > 0", res.Skipped)
 }
 
 func TestWhatAFaultDoes(t *testing.T) {

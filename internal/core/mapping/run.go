@@ -22,7 +22,7 @@ type Trace func(f *Field, v value.Value, ft *fault.Fault)
 // Result is what comes of one message.
 type Result struct {
 	Value   value.Value
-	LeftOut string     // why the message is left out; empty when it is not
+	Skipped string     // why the message is left out; empty when it is not
 	Faults  fault.List // for which the target message is not to be used
 	Notes   fault.List // for which a field or an entry was left out
 }
@@ -42,12 +42,12 @@ func (p *Plan) ApplyTraced(fr *Frame, trace Trace) Result {
 	fr.Reset()
 	r := runner{plan: p, frame: fr, trace: trace}
 	r.variables(p.root.let)
-	res := Result{LeftOut: r.kept()}
-	if res.LeftOut != "" && trace == nil && r.faults == nil {
+	res := Result{Skipped: r.unmetCondition()}
+	if res.Skipped != "" && trace == nil && r.faults == nil {
 		return res
 	}
 	res.Value = r.message()
-	if r.faults == nil && res.LeftOut == "" {
+	if r.faults == nil && res.Skipped == "" {
 		p.Target.Check(res.Value, func(f *fault.Fault) { r.faults.Add(f) })
 	}
 	res.Faults, res.Notes = r.faults, r.notes
@@ -82,19 +82,19 @@ type runner struct {
 	notes  fault.List
 }
 
-// kept says why the message is left out: the reason of the first condition that it does not meet.
-func (r *runner) kept() string {
+// unmetCondition says why the message is left out: the reason of the first condition that it does not meet.
+func (r *runner) unmetCondition() string {
 	for i, prog := range r.plan.keep {
 		if prog == nil {
 			continue
 		}
-		v, ft := r.plan.Kept(r.frame, i)
-		switch k := r.plan.Mapping.Keep[i]; {
+		v, ft := r.plan.EvaluateCondition(r.frame, i)
+		switch k := r.plan.Mapping.Conditions[i]; {
 		case ft != nil:
-			r.faults = append(r.faults, ft.In("keep "+prog.Source))
+			r.faults = append(r.faults, ft.InField("keep "+prog.Source))
 		case v.IsTrue():
-		case k.Else != "":
-			return k.Else
+		case k.Reason != "":
+			return k.Reason
 		default:
 			return "not " + prog.Source
 		}
@@ -102,8 +102,8 @@ func (r *runner) kept() string {
 	return ""
 }
 
-// Kept evaluates one of the conditions of the message at hand.
-func (p *Plan) Kept(fr *Frame, i int) (value.Value, *fault.Fault) {
+// EvaluateCondition evaluates one of the conditions of the message at hand.
+func (p *Plan) EvaluateCondition(fr *Frame, i int) (value.Value, *fault.Fault) {
 	if p.keep[i] == nil {
 		return value.Value{}, nil
 	}
@@ -131,7 +131,7 @@ func (r *runner) variables(vars []variable) {
 }
 
 func (r *runner) record(n *node) value.Value {
-	rec := r.frame.record(n.field.Shape())
+	rec := r.frame.record(n.field.Layout())
 	for i, c := range n.children {
 		if c.direct != nil && r.trace == nil {
 			rec.Fields[i] = r.frame.Slots[c.direct.Slot].Slot(c.direct.Field)
@@ -143,7 +143,7 @@ func (r *runner) record(n *node) value.Value {
 		}
 		rec.Fields[i] = r.field(c)
 	}
-	return value.RecOf(rec)
+	return value.RecordOf(rec)
 }
 
 // formula is field for the most frequent kind of rule.
@@ -163,7 +163,7 @@ func (r *runner) fault(info *Field, ft *fault.Fault) {
 	at := *ft
 	at.Field = info.Name()
 	at.Place.Path = r.path(info)
-	if r.plan.Mapping.OnFault == LeaveField {
+	if r.plan.Mapping.OnFault == OmitField {
 		r.notes.Add(&at)
 		return
 	}
@@ -233,7 +233,7 @@ func (r *runner) make(n *node) (value.Value, *fault.Fault) {
 		}
 	}
 	v, ft := r.ruled(n)
-	if ft == nil && n.other != nil && v.Missing() {
+	if ft == nil && n.other != nil && v.IsMissing() {
 		v, ft = n.other.Eval(&r.frame.Frame)
 	}
 	if v.Kind() == value.Integer && n.field.Kind == value.Decimal {
@@ -260,7 +260,7 @@ func (r *runner) ruled(n *node) (value.Value, *fault.Fault) {
 
 // emptied is what becomes of a result that is absent, null or empty.
 func emptied(v value.Value, choice string) value.Value {
-	empty := v.Missing() || v.Kind() == value.Text && v.Text() == "" || v.Kind() == value.ListKind && len(v.Items()) == 0
+	empty := v.IsMissing() || v.Kind() == value.Text && v.Text() == "" || v.Kind() == value.ListKind && len(v.Items()) == 0
 	switch {
 	case !empty || choice == asItIs:
 		return v
@@ -286,13 +286,13 @@ func (r *runner) inner(n *node) value.Value {
 
 func (r *runner) each(n *node) (value.Value, *fault.Fault) {
 	list, ft := n.program.Eval(&r.frame.Frame)
-	if ft != nil || list.Missing() {
+	if ft != nil || list.IsMissing() {
 		return list, ft
 	}
 	if len(list.Items()) > MaxItems {
 		return value.Value{}, tooMany()
 	}
-	r.frame.Need(n.list.size)
+	r.frame.Grow(n.list.size)
 	entries, ft := r.listed(n, list.Items())
 	if ft != nil {
 		return value.Value{}, ft
@@ -319,7 +319,7 @@ func (r *runner) entries(n *node, rows []value.Value) value.Value {
 
 // entry makes one entry; ok is false for one that is left out for its faults.
 func (r *runner) entry(n *node, row []value.Value, made int) (v value.Value, ok bool) {
-	r.frame.Allow(stepsPerEntry)
+	r.frame.AddBudget(stepsPerEntry)
 	n.list.put(r.frame, row)
 	if n.list.position > 0 {
 		r.frame.Slots[n.list.position] = value.Int(int64(made + 1))
@@ -327,7 +327,7 @@ func (r *runner) entry(n *node, row []value.Value, made int) (v value.Value, ok 
 	before, failed := len(r.faults), r.failed
 	r.variables(n.let)
 	v = r.record(n)
-	if r.failed == failed || r.plan.Mapping.OnFault != LeaveEntry {
+	if r.failed == failed || r.plan.Mapping.OnFault != SkipEntry {
 		return v, true
 	}
 	r.notes.Add(r.faults[before:]...)

@@ -26,10 +26,10 @@ type Line struct {
 // target, with the results of a message where results has them.
 func (p *Plan) Specification(results map[*Field]value.Value) []Line {
 	var out []Line
-	for _, k := range p.Mapping.Keep {
+	for _, k := range p.Mapping.Conditions {
 		rule := "only where " + k.When.Value
-		if k.Else != "" {
-			rule += "; else left out: " + k.Else
+		if k.Reason != "" {
+			rule += "; else left out: " + k.Reason
 		}
 		out = append(out, Line{Target: "the message", Kind: "condition", Rule: rule})
 	}
@@ -63,7 +63,7 @@ func line(f *Field, results map[*Field]value.Value) Line {
 	for _, path := range f.Reads {
 		l.Sources = append(l.Sources, strings.Join(path, "."))
 	}
-	if v := results[f]; !v.Missing() && v.Kind() < value.RecordKind {
+	if v := results[f]; !v.IsMissing() && v.Kind() < value.RecordKind {
 		l.Example = v.String()
 	}
 	return l
@@ -87,17 +87,17 @@ func (r *Rule) Words() string {
 			parts = append(parts, words+" "+text)
 		}
 	}
-	for _, in := range r.Inside {
+	for _, in := range r.Nested {
 		add("and each "+in.As+" of", in.List.Value)
 	}
-	for _, v := range r.Let {
+	for _, v := range r.Variables {
 		add("with "+v.Name+" =", v.Formula.Value)
 	}
 	add("where", r.Where.Value)
 	add("distinct by", r.Distinct.Value)
 	add("grouped by", r.Group.Value)
 	add("sorted by", r.Sort.Value)
-	add("numbered as", r.Position)
+	add("numbered as", r.Index)
 	add("only when", r.When.Value)
 	add("or else", r.Default.Value)
 	if r.Empty != asItIs {

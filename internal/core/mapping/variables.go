@@ -50,7 +50,7 @@ func (c *compiler) sequence(vars []Variable) []int {
 }
 
 func (c *compiler) circle(v *Variable, names []string) {
-	c.plan.note(v.Formula, fault.New(fault.Setting, "the variables read each other in a circle: %s", strings.Join(names, " → ")).In(v.Name))
+	c.plan.note(v.Formula, fault.New(fault.Setting, "the variables read each other in a circle: %s", strings.Join(names, " → ")).InField(v.Name))
 }
 
 // sorter puts variables in the order in which they can be computed.

@@ -92,7 +92,7 @@ func TestCopyKeepsWhatIsGood(t *testing.T) {
 		"a record that cannot be changed": {&numbers{limit: 5000, end: io.EOF}, 0, func() Change {
 			return func(v value.Value, line int) (value.Value, error) {
 				if line == bad {
-					return v, fault.New(fault.Arith, "no change at %d", line)
+					return v, fault.New(fault.Arithmetic, "no change at %d", line)
 				}
 				return v, nil
 			}
@@ -112,7 +112,9 @@ func TestCopyKeepsWhatIsGood(t *testing.T) {
 	}
 	s := &sink{}
 	_, told, err := copyTo(s, &numbers{limit: 3, bad: 1, end: io.EOF}, func() Change {
-		return func(v value.Value, line int) (value.Value, error) { return v, fault.New(fault.Arith, "at %d", line) }
+		return func(v value.Value, line int) (value.Value, error) {
+			return v, fault.New(fault.Arithmetic, "at %d", line)
+		}
 	})
 	require.NoError(t, err)
 	require.Equal(t, []string{"at 2", "at 3"}, told[1:], "in their order")

@@ -32,7 +32,7 @@ func (p *parcels) Message() (typ string, envelope value.Value) {
 	if p.at > len(p.types) {
 		return "", value.Value{}
 	}
-	return p.types[p.at-1], value.Str("from Ormlet")
+	return p.types[p.at-1], value.NewText("from Ormlet")
 }
 
 func (p *parcels) Place() fault.Place { return fault.Place{} }
@@ -63,5 +63,5 @@ func TestAFileMayHoldDocumentsOfSeveralTypes(t *testing.T) {
 	m, err = notation.Next(plain{&parcels{types: []string{"order"}}})
 	require.NoError(t, err)
 	require.Empty(t, m.Type)
-	require.True(t, m.Envelope.Missing())
+	require.True(t, m.Envelope.IsMissing())
 }

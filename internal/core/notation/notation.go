@@ -45,20 +45,20 @@ type Options struct {
 	MaxRecord int            // bytes; 0 is MaxRecord
 	Check     bool           // readers: check what is read against the schema, with exact places
 	Many      bool           // writers: the message is a list, though it may have one record or none
-	Shell     *Shell         // writers: what stands around the records
+	Envelope  *Envelope      // writers: what stands around the records
 }
 
-// Shell is what stands around the records of a document that is one record by itself, as a root
+// Envelope is what stands around the records of a document that is one record by itself, as a root
 // element around a list: { Root: { attributes…, List: [ records ] } }. With it such a document can
 // be passed on record by record, however large it is.
-type Shell struct {
+type Envelope struct {
 	Root       string
 	Attributes value.Value // a record of fields named @…
 	List       string
 }
 
-// Shelled is a reader that knows its shell, after the first Next.
-type Shelled interface{ Shell() *Shell }
+// EnvelopeReader is a reader that knows its shell, after the first Next.
+type EnvelopeReader interface{ Shell() *Envelope }
 
 // Message is one document of a file.
 type Message struct {
@@ -138,7 +138,7 @@ func (k *Kind) NewReader(r io.Reader, o Options) (Reader, error) { return k.Read
 func (k *Kind) NewWriter(w io.Writer, o Options) (Writer, error) {
 	o = k.own(o)
 	out, err := k.Writer(w, o)
-	if err != nil || o.Schema == nil || o.Schema.Settings.Missing.AsIs() {
+	if err != nil || o.Schema == nil || o.Schema.Settings.Missing.IsDefault() {
 		return out, err
 	}
 	return &expressing{Writer: out, schema: o.Schema}, nil

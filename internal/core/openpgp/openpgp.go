@@ -162,13 +162,13 @@ func Open(w World, message []byte, key *Key, signers string) (*Opened, *fault.Fa
 	md, err := openpgp.ReadMessage(in, ring, nil, w.config())
 	switch {
 	case errors.Is(err, pgperrors.ErrKeyIncorrect):
-		return nil, fault.New(fault.Setting, "the message is encrypted for another key").Mended("Give the private key that belongs to the public key which the sender has")
+		return nil, fault.New(fault.Setting, "the message is encrypted for another key").WithFix("Give the private key that belongs to the public key which the sender has")
 	case err != nil:
 		return nil, fault.Expect(fault.Syntax, "an OpenPGP message", plain(err))
 	}
 	if key != nil && !md.IsEncrypted {
 		return nil, fault.Expect(fault.Setting, "an encrypted message", "one that everybody can read").
-			Mended("Ask the sender to encrypt it with our public key; or take out the private key, if it is only to be verified")
+			WithFix("Ask the sender to encrypt it with our public key; or take out the private key, if it is only to be verified")
 	}
 	return read(md, expected)
 }
@@ -187,7 +187,7 @@ func read(md *openpgp.MessageDetails, expected openpgp.EntityList) (*Opened, *fa
 		return o, nil
 	}
 	if md.SignatureError != nil {
-		return nil, fault.New(fault.Pattern, "the signature does not hold: %s", plain(md.SignatureError)).Mended("Ask the sender; do not use the message")
+		return nil, fault.New(fault.Pattern, "the signature does not hold: %s", plain(md.SignatureError)).WithFix("Ask the sender; do not use the message")
 	}
 	by := md.SignedBy.Entity.PrimaryKey.Fingerprint
 	if !slices.ContainsFunc(expected, func(e *openpgp.Entity) bool { return bytes.Equal(e.PrimaryKey.Fingerprint, by) }) {

@@ -2,8 +2,8 @@ package project
 
 import (
 	"hollowreed/internal/core/alert"
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/partfile"
 )
 
 var alertKind = &kind{
@@ -19,23 +19,23 @@ var alertKind = &kind{
 }
 
 // checkAlert holds an alert against the flows and connections that it names.
-func checkAlert(k *looking, a *alert.Alert, d *doc.Doc) {
+func checkAlert(k *looking, a *alert.Alert, d *partfile.Doc) {
 	if a.Flow.Value != "" && !k.has(Flows, a.Flow.Value) {
 		d.Fault(a.Flow, fault.New(fault.Unknown, "there is no flow %q", a.Flow.Value))
 	}
 	if a.Connection.Value != "" && !k.has(Connections, a.Connection.Value) {
 		d.Fault(a.Connection, fault.New(fault.Unknown, "there is no connection %q", a.Connection.Value))
 	}
-	if a.Runs.Value == "" {
+	if a.RunFlow.Value == "" {
 		return
 	}
-	c := k.Contract(a.Runs.Value)
+	c := k.Contract(a.RunFlow.Value)
 	if c == nil {
-		d.Fault(a.Runs, fault.New(fault.Unknown, "there is no flow %q that can be run", a.Runs.Value).Mended("It is to be started by another flow, or by a person"))
+		d.Fault(a.RunFlow, fault.New(fault.Unknown, "there is no flow %q that can be run", a.RunFlow.Value).WithFix("It is to be started by another flow, or by a person"))
 		return
 	}
-	if f := alert.Fits(c.Input); f != nil {
-		d.Fault(a.Runs, f)
+	if f := alert.CheckFlow(c.Input); f != nil {
+		d.Fault(a.RunFlow, f)
 	}
 }
 

@@ -9,12 +9,12 @@ import (
 
 	"github.com/go-json-experiment/json/jsontext"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/mapping"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/json"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
@@ -23,9 +23,9 @@ import (
 // to, kept as a part.
 type Case struct {
 	ID, Title string
-	Flow      string  // of a case of a flow
-	Run       Run     // of a case of a flow
-	Account   Account // that is expected of a flow
+	Flow      string   // of a case of a flow
+	Run       Run      // of a case of a flow
+	Account   Outcomes // that is expected of a flow
 	Mapping   string
 	From      map[string]string  // the source messages as JSON, by the source's name
 	Expected  string             // the target message as JSON; empty where a fault is expected
@@ -56,16 +56,16 @@ func (c Case) Of() string {
 	return c.Mapping
 }
 
-func parseCase(id string, d *doc.Doc) Case {
+func parseCase(id string, d *partfile.Doc) Case {
 	n := d.Root()
 	if of := n.Text("flow").Value; of != "" {
-		c := Case{ID: id, Title: n.Need("case").Value, Flow: of}
+		c := Case{ID: id, Title: n.Required("case").Value, Flow: of}
 		c.Run, c.Account = parseRun(n, c.Flow), parseAccount(n)
 		c.Ignore = ignored(n)
-		n.Done()
+		n.RejectUnknown()
 		return c
 	}
-	c := Case{ID: id, Title: n.Need("case").Value, Mapping: n.Need("mapping").Value, From: map[string]string{}, Expected: n.Text("expected").Value, Fails: n.Text("fails").Value, Within: map[string]float64{}}
+	c := Case{ID: id, Title: n.Required("case").Value, Mapping: n.Required("mapping").Value, From: map[string]string{}, Expected: n.Text("expected").Value, Fails: n.Text("fails").Value, Within: map[string]float64{}}
 	names, texts := n.Map("from").Pairs()
 	for i := range names {
 		c.From[names[i].Value] = texts[i].Value
@@ -75,7 +75,7 @@ func parseCase(id string, d *doc.Doc) Case {
 	for i := range fields {
 		amount, err := strconv.ParseFloat(amounts[i].Value, 64)
 		if err != nil || amount < 0 {
-			d.Fault(amounts[i], fault.Expect(fault.Setting, "a number of at least 0", fault.Quote(amounts[i].Value)).In(fields[i].Value))
+			d.Fault(amounts[i], fault.Expect(fault.Setting, "a number of at least 0", fault.Quote(amounts[i].Value)).InField(fields[i].Value))
 		}
 		c.Within[fields[i].Value] = amount
 	}
@@ -85,16 +85,16 @@ func parseCase(id string, d *doc.Doc) Case {
 		started = value.Value{}
 	}
 	c.facts = running.RunFacts(facts.Text("id").Value, facts.Text("file").Value, facts.Text("reference").Value, facts.Int("line", 1), started)
-	facts.Done()
+	facts.RejectUnknown()
 	if (c.Expected == "") == (c.Fails == "") && n.Present() {
 		n.Fault(fault.Required, "a case has either what is expected or the fault with which it fails")
 	}
-	n.Done()
+	n.RejectUnknown()
 	return c
 }
 
 // ignored are the things that are not compared.
-func ignored(n doc.Node) (list []string) {
+func ignored(n partfile.Node) (list []string) {
 	for _, f := range n.List("ignore") {
 		list = append(list, f.At().Value)
 	}
@@ -209,7 +209,7 @@ func runCase(plan *mapping.Plan, c Case) (value.Value, *fault.Fault) {
 		}
 		rows, err := ReadJSON(plan.Sources[i], text)
 		if err != nil {
-			return value.Value{}, fault.From(err, fault.Syntax).In(src.Name.Value)
+			return value.Value{}, fault.From(err, fault.Syntax).InField(src.Name.Value)
 		}
 		if sources[i] = rows[0]; src.List {
 			sources[i] = value.ListOf(rows...)
@@ -224,8 +224,8 @@ func outcome(res mapping.Result) (value.Value, *fault.Fault) {
 	switch {
 	case res.Faults != nil:
 		return res.Value, res.Faults[0]
-	case res.LeftOut != "":
-		return res.Value, fault.New(fault.Setting, "left out: %s", res.LeftOut)
+	case res.Skipped != "":
+		return res.Value, fault.New(fault.Setting, "left out: %s", res.Skipped)
 	}
 	return res.Value, nil
 }
@@ -275,7 +275,7 @@ func (m *comparison) value(path string, want, got value.Value) {
 	switch {
 	case slices.Contains(m.c.Ignore, plain), value.Equal(want, got) && want.Kind() < value.RecordKind, m.near(plain, want, got):
 	case want.Kind() == value.RecordKind && got.Kind() == value.RecordKind:
-		for i, name := range want.Record().Shape.Names {
+		for i, name := range want.Record().Layout.Names {
 			m.value(path+"/"+name, want.Record().Fields[i], got.Field(name))
 		}
 	case want.Kind() == value.ListKind && got.Kind() == value.ListKind:
@@ -312,7 +312,7 @@ func (m *comparison) near(path string, want, got value.Value) bool {
 }
 
 func shown(v value.Value) string {
-	if v.Missing() {
+	if v.IsMissing() {
 		return v.Kind().String()
 	}
 	var enc json.Appender
@@ -322,7 +322,7 @@ func shown(v value.Value) string {
 // NewCase is the part of a case that keeps what a mapping makes of its sources now.
 func NewCase(title, mappingID string, plan *mapping.Plan, fr *mapping.Frame) ([]byte, error) {
 	got, ft := outcome(plan.Apply(fr))
-	var o, from, facts doc.Out
+	var o, from, facts partfile.Ordered
 	o.Add("case", title)
 	o.Add("mapping", mappingID)
 	run := fr.Slots[0]
@@ -331,8 +331,8 @@ func NewCase(title, mappingID string, plan *mapping.Plan, fr *mapping.Frame) ([]
 	}
 	o.Add("facts", facts)
 	for i, src := range plan.Mapping.From {
-		if v := fr.Slots[1+i]; !v.Missing() {
-			from = append(from, doc.Entry{Key: src.Name.Value, Value: doc.Text{Value: json.Indented(v) + "\n"}})
+		if v := fr.Slots[1+i]; !v.IsMissing() {
+			from = append(from, partfile.Entry{Key: src.Name.Value, Value: partfile.Text{Value: json.Indented(v) + "\n"}})
 		}
 	}
 	if from == nil {
@@ -344,7 +344,7 @@ func NewCase(title, mappingID string, plan *mapping.Plan, fr *mapping.Frame) ([]
 	} else {
 		o.Add("expected", json.Indented(got)+"\n")
 	}
-	return doc.Encode(o), nil
+	return partfile.Encode(o), nil
 }
 
 // String is the difference in a sentence.

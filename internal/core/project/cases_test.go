@@ -9,7 +9,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/partfile"
 )
 
 func loadDemo(t testing.TB, change func(texts map[string]string)) *Project {
@@ -101,7 +101,7 @@ func TestWhatIsKeptAsACaseHolds(t *testing.T) {
 	fr.Slots[0] = c.facts
 	text, err := NewCase("Kept", "reading-to-tide-level", plan, fr)
 	require.NoError(t, err)
-	d := doc.Parse("cases/kept.yaml", text)
+	d := partfile.Parse("cases/kept.yaml", text)
 	kept := parseCase("kept", d)
 	require.Empty(t, d.Faults, string(text))
 	r := p.RunCase(kept)
@@ -117,9 +117,9 @@ func surgeCase(p *Project) Case {
 }
 
 func TestAccountsAreComparedWhateverTheOrder(t *testing.T) {
-	want := Account{{"asked by post", "a"}, {"asked by post", "b"}, {"run", "done"}, {"record 1", "done"}}
-	require.Empty(t, differing(want, Account{{"asked by post", "b"}, {"run", "done"}, {"asked by post", "a"}, {"record 1", "done"}}, nil))
-	got := Account{{"asked by post", "c"}, {"asked by post", "a"}, {"asked by post", "d"}, {"run", "done"}}
+	want := Outcomes{{"asked by post", "a"}, {"asked by post", "b"}, {"run", "done"}, {"record 1", "done"}}
+	require.Empty(t, differing(want, Outcomes{{"asked by post", "b"}, {"run", "done"}, {"asked by post", "a"}, {"record 1", "done"}}, nil))
+	got := Outcomes{{"asked by post", "c"}, {"asked by post", "a"}, {"asked by post", "d"}, {"run", "done"}}
 	require.Equal(t, []Difference{{"asked by post", "b", "c"}, {"record 1", "done", "nothing"}, {"asked by post", "nothing", "d"}}, differing(want, got, nil))
 	require.Equal(t, []Difference{{"record 1", "done", "nothing"}}, differing(want, got, []string{"asked by post"}))
 }

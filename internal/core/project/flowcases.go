@@ -9,12 +9,12 @@ import (
 	"strings"
 	"sync"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/flow/trial"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/json"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
@@ -29,17 +29,17 @@ type Run struct {
 	Answers []trial.RecordedCall // of systems, and of flows that are called
 }
 
-// Account is what a run came to: what it asked of systems that it changes, what became of it and of each record, and what
+// Outcomes is what a run came to: what it asked of systems that it changes, what became of it and of each record, and what
 // it answered.
-type Account []AccountLine
+type Outcomes []Outcome
 
-// AccountLine is one thing that a run came to.
-type AccountLine struct{ Of, Is string }
+// Outcome is one thing that a run came to.
+type Outcome struct{ Of, Is string }
 
 // maxCaseRecords bounds the records of one case, maxCaseTime what a case may take.
 const maxCaseRecords = 1000
 
-func parseRun(n doc.Node, flowID string) (r Run) {
+func parseRun(n partfile.Node, flowID string) (r Run) {
 	started, ok := value.ParseTimestamp(n.Text("at").Value)
 	if !ok && n.Present() {
 		n.Fault(fault.Type, "at: expected a timestamp as 2031-03-09T06:00:00Z")
@@ -47,20 +47,20 @@ func parseRun(n doc.Node, flowID string) (r Run) {
 	r.At = started
 	r.File, r.Input, r.Request, r.Records = n.Text("file").Value, n.Text("input").Value, n.Text("request").Value, n.Text("records").Value
 	for _, a := range n.List("answers") {
-		h := trial.RecordedCall{Flow: flowID, Step: a.Need("step").Value, Asked: a.Text("asked").Value, Answer: a.Text("answer").Value, Effect: running.Effect(a.Text("effect").Value)}
+		h := trial.RecordedCall{Flow: flowID, Step: a.Required("step").Value, Request: a.Text("asked").Value, Response: a.Text("answer").Value, Effect: running.Effect(a.Text("effect").Value)}
 		if text := a.Text("fault").Value; text != "" {
 			h.Fault = fault.New(fault.Code(a.Text("code").Value), "%s", text)
 		}
-		a.Done()
+		a.RejectUnknown()
 		r.Answers = append(r.Answers, h)
 	}
 	return r
 }
 
-func parseAccount(n doc.Node) (list Account) {
+func parseAccount(n partfile.Node) (list Outcomes) {
 	for _, line := range n.List("account") {
-		list = append(list, AccountLine{line.Need("of").Value, sayState(line.Text("is").Value)})
-		line.Done()
+		list = append(list, Outcome{line.Required("of").Value, sayState(line.Text("is").Value)})
+		line.RejectUnknown()
 	}
 	return list
 }
@@ -89,7 +89,7 @@ func (p *Project) runFlowCase(c Case) Result {
 }
 
 // Play takes a message through a flow, answered by what the case remembers, and says what it comes to.
-func (p *Project) Play(flowID string, r Run) (Account, *fault.Fault) {
+func (p *Project) Play(flowID string, r Run) (Outcomes, *fault.Fault) {
 	plan := p.Flow(flowID)
 	switch {
 	case plan == nil:
@@ -102,7 +102,7 @@ func (p *Project) Play(flowID string, r Run) (Account, *fault.Fault) {
 		rec.Add(h)
 	}
 	k := &player{p: p, plan: plan, heard: rec}
-	outside := &trial.Recorder{Heard: rec, Tell: k.asked, Choose: func(string, string, bool) trial.CallMode { return trial.Remembered }}
+	outside := &trial.Recorder{Recording: rec, OnRequest: k.asked, CallMode: func(string, string, bool) trial.CallMode { return trial.Replayed }}
 	return k.play(r, outside)
 }
 
@@ -112,13 +112,13 @@ type player struct {
 	plan    *running.Plan
 	heard   *trial.Recording
 	mu      sync.Mutex // branches that run at once note what they ask
-	account Account
+	account Outcomes
 }
 
 func (k *player) note(of, is string) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	k.account = append(k.account, AccountLine{of, is})
+	k.account = append(k.account, Outcome{of, is})
 }
 
 // asked notes what is asked of a system that it changes.
@@ -150,20 +150,20 @@ func (h caseRuntime) Start(_ context.Context, c running.FlowCall, inputs []value
 		case !ok:
 			done[i].Fault = fault.New(fault.NotFound, "no answer of %s is remembered to %s", c.Flow.Title, fault.Quote(asked))
 		default:
-			done[i] = h.Answered(c.Flow.AnswerOf())
+			done[i] = h.ToResponse(c.Flow.AnswerOf())
 		}
 	}
 	return done, nil
 }
 
-func (k *player) play(r Run, outside running.Outside) (Account, *fault.Fault) {
+func (k *player) play(r Run, outside running.Systems) (Outcomes, *fault.Fault) {
 	facts := running.Facts{ID: "case", File: r.File, Started: r.At}
 	if r.Request != "" {
 		facts.Request = running.ReadRequest([]byte(r.Request))
 	}
 	at := r.At.GoTime()
-	runtime := caseRuntime{&trial.DryRuntime{Outside: outside, Plan: k.p.Flow, At: at, Facts: facts, Randomness: rand.NewChaCha8([32]byte{})}, k}
-	b := &running.Batch{Plan: k.plan, Outside: outside, Runtime: runtime, Try: 1000, Totals: &running.Totals{}}
+	runtime := caseRuntime{&trial.DryRuntime{Systems: outside, Plan: k.p.Flow, At: at, Facts: facts, Randomness: rand.NewChaCha8([32]byte{})}, k}
+	b := &running.Batch{Plan: k.plan, Systems: outside, Runtime: runtime, Attempt: 1000, Totals: &running.Totals{}}
 	played, err := k.p.PlayWith(b, facts, r)
 	if err != nil {
 		k.note("run", "could not go on: "+fault.From(err, fault.Outside).What())
@@ -179,7 +179,7 @@ func (p *Project) PlayWith(b *running.Batch, facts running.Facts, r Run) (*trial
 	if b.Plan.Input != nil && r.Input != "" {
 		rows, err := ReadJSON(b.Plan.Input, r.Input)
 		if err != nil {
-			return nil, fault.From(err, fault.Syntax).In("input")
+			return nil, fault.From(err, fault.Syntax).InField("input")
 		}
 		m.Input = rows[0]
 	}
@@ -248,12 +248,12 @@ func sayState(is string) string {
 
 // differing compares two accounts. What is asked by one step is compared whatever its order: entries that are under way at
 // the same time ask as they come.
-func differing(want, got Account, ignore []string) (list []Difference) {
+func differing(want, got Outcomes, ignore []string) (list []Difference) {
 	left := map[string][]string{} // what was found and is not matched, by what it is of
 	for _, line := range got {
 		left[line.Of] = append(left[line.Of], line.Is)
 	}
-	var missing Account
+	var missing Outcomes
 	for _, line := range want {
 		if i := slices.Index(left[line.Of], line.Is); i >= 0 {
 			left[line.Of] = slices.Delete(left[line.Of], i, i+1)
@@ -288,41 +288,41 @@ func (p *Project) NewFlowCase(title, flowID string, r Run) ([]byte, *fault.Fault
 	if f != nil {
 		return nil, f
 	}
-	o := doc.Out{{Key: "case", Value: title}, {Key: "flow", Value: flowID}, {Key: "at", Value: r.At.String()}}
-	for _, part := range []doc.Entry{{Key: "file", Value: r.File}, {Key: "input", Value: r.Input}, {Key: "request", Value: r.Request}, {Key: "records", Value: r.Records}} {
+	o := partfile.Ordered{{Key: "case", Value: title}, {Key: "flow", Value: flowID}, {Key: "at", Value: r.At.String()}}
+	for _, part := range []partfile.Entry{{Key: "file", Value: r.File}, {Key: "input", Value: r.Input}, {Key: "request", Value: r.Request}, {Key: "records", Value: r.Records}} {
 		if part.Value != "" {
-			o.Add(part.Key, doc.Text{Value: part.Value.(string)})
+			o.Add(part.Key, partfile.Text{Value: part.Value.(string)})
 		}
 	}
-	var answers []doc.Out
+	var answers []partfile.Ordered
 	for _, h := range r.Answers {
 		if h.Flow != flowID {
 			continue
 		}
-		a := doc.Out{{Key: "step", Value: h.Step}, {Key: "asked", Value: doc.Text{Value: h.Asked}}}
-		if h.Answer != "" {
-			a.Add("answer", doc.Text{Value: h.Answer})
+		a := partfile.Ordered{{Key: "step", Value: h.Step}, {Key: "asked", Value: partfile.Text{Value: h.Request}}}
+		if h.Response != "" {
+			a.Add("answer", partfile.Text{Value: h.Response})
 		}
 		if h.Effect != "" {
 			a.Add("effect", string(h.Effect))
 		}
 		if h.Fault != nil {
 			a.Add("code", string(h.Fault.Code))
-			a.Add("fault", doc.Text{Value: h.Fault.What()})
+			a.Add("fault", partfile.Text{Value: h.Fault.What()})
 		}
 		answers = append(answers, a)
 	}
 	if answers != nil {
 		o.Add("answers", answers)
 	}
-	o.Add("account", AccountOut(account))
-	return doc.Encode(o), nil
+	o.Add("account", WriteOutcomes(account))
+	return partfile.Encode(o), nil
 }
 
-// AccountOut is an account as a case writes it.
-func AccountOut(account Account) (lines []doc.Out) {
+// WriteOutcomes is an account as a case writes it.
+func WriteOutcomes(account Outcomes) (lines []partfile.Ordered) {
 	for _, line := range account {
-		lines = append(lines, doc.Out{{Key: "of", Value: line.Of}, {Key: "is", Value: doc.Text{Value: line.Is}}})
+		lines = append(lines, partfile.Ordered{{Key: "of", Value: line.Of}, {Key: "is", Value: partfile.Text{Value: line.Is}}})
 	}
 	return lines
 }

@@ -53,7 +53,7 @@ func at(t *testing.T) value.Value {
 }
 
 // account writes what a run came to, a line each.
-func account(a Account) string {
+func account(a Outcomes) string {
 	var lines []string
 	for _, l := range a {
 		lines = append(lines, l.Of+": "+l.Is)
@@ -63,7 +63,7 @@ func account(a Account) string {
 
 // heard is what the desk answered to a scan.
 func heard(asked, answer string) trial.RecordedCall {
-	h := trial.RecordedCall{Flow: "scans", Step: "tell", Asked: asked, Answer: answer, Effect: running.Called}
+	h := trial.RecordedCall{Flow: "scans", Step: "tell", Request: asked, Response: answer, Effect: running.Called}
 	if answer == "" {
 		h.Fault = fault.New(fault.Outside, "the desk is closed")
 	}
@@ -116,7 +116,7 @@ func with(texts map[string]string, path, text string) map[string]string {
 func TestARequestIsPlayed(t *testing.T) {
 	p := Load("played", played)
 	request := string(running.WriteRequest(running.RequestOf("POST", "orders", nil, nil, nil)))
-	r := Run{At: at(t), Input: `{"code":"K","level":2}`, Request: request, Answers: []trial.RecordedCall{{Flow: "order", Step: "check", Asked: `{"code":"K","level":2}`, Answer: `{"code":"ok","level":0}`}}}
+	r := Run{At: at(t), Input: `{"code":"K","level":2}`, Request: request, Answers: []trial.RecordedCall{{Flow: "order", Step: "check", Request: `{"code":"K","level":2}`, Response: `{"code":"ok","level":0}`}}}
 	got, f := p.Play("order", r)
 	require.Nil(t, f)
 	require.Equal(t, "asked by check: {\"code\":\"K\",\"level\":2}\nrun: done\nanswer: {\"code\":\"ok POST K\",\"level\":1}\nstatus: 201", account(got))
@@ -137,7 +137,7 @@ func TestWhatIsKeptOfARunIsACaseThatHolds(t *testing.T) {
 	p := Load("played", played)
 	r := Run{
 		At: at(t), File: "scans.json", Records: `{"code":"A","level":1}` + "\n" + `{"code":"C","level":3}` + "\n",
-		Answers: []trial.RecordedCall{heard(`{"code":"A","level":1}`, `{"code":"A","level":1}`), heard(`{"code":"C","level":3}`, ""), {Flow: "order", Step: "check", Asked: "{}"}},
+		Answers: []trial.RecordedCall{heard(`{"code":"A","level":1}`, `{"code":"A","level":1}`), heard(`{"code":"C","level":3}`, ""), {Flow: "order", Step: "check", Request: "{}"}},
 	}
 	text, f := p.NewFlowCase("Two scans", "scans", r)
 	require.Nil(t, f)

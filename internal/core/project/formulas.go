@@ -7,12 +7,12 @@ import (
 	"strconv"
 	"strings"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/library"
 	"hollowreed/internal/core/mapping"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/table"
 )
 
@@ -39,10 +39,10 @@ type parsedLibrary struct {
 
 var libraryKind = &kind{
 	folder: Libraries, one: "library", title: "library",
-	parse: func(id string, d *doc.Doc) any {
+	parse: func(id string, d *partfile.Doc) any {
 		l := library.Parse(id, d)
 		if name, _ := LibraryName(id); !formula.Name(name) {
-			d.Faults = append(d.Faults, fault.New(fault.Setting, "a library cannot be called %q", name).Mended("Use letters, digits and _, so that formulas can name it").At(fault.Place{Source: d.Source, Line: 1}))
+			d.Faults = append(d.Faults, fault.New(fault.Setting, "a library cannot be called %q", name).WithFix("Use letters, digits and _, so that formulas can name it").At(fault.Place{Source: d.Source, Line: 1}))
 		}
 		return &parsedLibrary{l, l.Formulas()}
 	},

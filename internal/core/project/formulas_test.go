@@ -13,7 +13,7 @@ func TestTheLibraryOfTheDemoHoldsItsCases(t *testing.T) {
 	results := p.Library("freight").Run(p.EnvOf("freight"))
 	require.Len(t, results, 4)
 	for _, r := range results {
-		require.True(t, r.OK(), "%s: %s", r.Case.Call.Value, r.Told())
+		require.True(t, r.OK(), "%s: %s", r.Case.Call.Value, r.Failure())
 	}
 }
 
@@ -32,7 +32,7 @@ func TestAProjectUsesThePublishedVersionThatItNames(t *testing.T) {
 	require.Equal(t, 1, p.Pinned("freight"))
 	for _, id := range []string{"freight", "freight@1"} {
 		for _, r := range p.Library(id).Run(p.EnvOf(id)) {
-			require.True(t, r.OK(), "%s %s: %s", id, r.Case.Call.Value, r.Told())
+			require.True(t, r.OK(), "%s %s: %s", id, r.Case.Call.Value, r.Failure())
 		}
 	}
 	pinned[File] = "project: P\nlibraries: {freight: 7}\n"

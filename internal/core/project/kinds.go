@@ -4,7 +4,7 @@ import (
 	"regexp"
 	"slices"
 
-	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/partfile"
 
 	_ "hollowreed/internal/core/flow/step"    // makes the kinds of step known,
 	_ "hollowreed/internal/core/flow/trigger" // and those of trigger
@@ -27,7 +27,7 @@ const (
 func Upgraded(path string, text []byte) []byte {
 	name, _, ok := Kind(path)
 	if k := kindOf(name); ok && k != nil && k.older != nil {
-		return doc.Upgraded(text, k.older)
+		return partfile.Upgraded(text, k.older)
 	}
 	return text
 }
@@ -39,10 +39,10 @@ type kind struct {
 	title  string // the setting that has the title; empty where a part has none, and is shown by its id
 	files  bool   // its parts are files of any name, whose name is the id
 
-	older   func(root doc.Settings) bool    // writes what has older names with those of today; nil: there are none
-	parse   func(id string, d *doc.Doc) any // what others may know of a part without compiling it; nil: nothing
-	compile func(k *looking, u *unit)       // sets the unit's value and faults; nil: what was parsed is all
-	titled  func(u *unit) string            // the title; empty where there is none
+	older   func(root partfile.Settings) bool    // writes what has older names with those of today; nil: there are none
+	parse   func(id string, d *partfile.Doc) any // what others may know of a part without compiling it; nil: nothing
+	compile func(k *looking, u *unit)            // sets the unit's value and faults; nil: what was parsed is all
+	titled  func(u *unit) string                 // the title; empty where there is none
 
 	named map[string]string                         // settings that name other parts, by the names on their way, with the kind of those: * is any position
 	refs  func(u *unit) []ref                       // the settings that name other parts; nil: as named says

@@ -54,9 +54,9 @@ func (p *Project) passings() []passing {
 	return out
 }
 
-// Origins follows a target field back to every source field, table and function that feeds it, and on
+// Upstream follows a target field back to every source field, table and function that feeds it, and on
 // through the mappings before it in the project's flows; nil when there is no such field.
-func (p *Project) Origins(mappingID, field string) *Lineage {
+func (p *Project) Upstream(mappingID, field string) *Lineage {
 	plan := p.Mapping(mappingID)
 	if plan == nil {
 		return nil
@@ -150,9 +150,9 @@ func (t *tracer) before(plan *mapping.Plan, read string, depth int) *Lineage {
 	return out
 }
 
-// Reach follows a source's field, as source.field, to every target field that it feeds, and on through
+// Downstream follows a source's field, as source.field, to every target field that it feeds, and on through
 // the mappings after it in the project's flows; nil when there is no such mapping.
-func (p *Project) Reach(mappingID, source string) *Lineage {
+func (p *Project) Downstream(mappingID, source string) *Lineage {
 	plan := p.Mapping(mappingID)
 	if plan == nil {
 		return nil

@@ -45,11 +45,11 @@ func TestOriginsAreFollowedThroughFlows(t *testing.T) {
  to-post:row.gauge_code
   reading-to-tide-level:gauge_code
    reading-to-tide-level:reading.gauge
-`, drawn(p.Origins("to-post", "title"), 0))
-	require.Contains(t, drawn(p.Origins("to-post", "level"), 0), "reading-to-tide-level:station.datum_cm")
-	require.Contains(t, drawn(p.Origins("booking-to-invoice", "line"), 0), "booking-to-invoice:line <cargo-articles> <freight.plate>\n booking-to-invoice:booking.line\n booking-to-invoice:booking.line.price\n")
-	require.Nil(t, p.Origins("to-post", "nothing"))
-	require.Nil(t, p.Origins("nothing", "title"))
+`, drawn(p.Upstream("to-post", "title"), 0))
+	require.Contains(t, drawn(p.Upstream("to-post", "level"), 0), "reading-to-tide-level:station.datum_cm")
+	require.Contains(t, drawn(p.Upstream("booking-to-invoice", "line"), 0), "booking-to-invoice:line <cargo-articles> <freight.plate>\n booking-to-invoice:booking.line\n booking-to-invoice:booking.line.price\n")
+	require.Nil(t, p.Upstream("to-post", "nothing"))
+	require.Nil(t, p.Upstream("nothing", "title"))
 }
 
 func TestWhatASourceFieldReaches(t *testing.T) {
@@ -60,8 +60,8 @@ func TestWhatASourceFieldReaches(t *testing.T) {
   to-post:row.above_datum_cm
    to-post:level
  reading-to-tide-level:is_surge
-`, drawn(p.Reach("reading-to-tide-level", "reading.level_cm"), 0))
-	require.Contains(t, drawn(p.Reach("reading-to-tide-level", "station.name"), 0), "to-post:title <islands> <freight.plate>")
-	require.Empty(t, p.Reach("booking-to-invoice", "booking.sailing").Next)
-	require.Nil(t, p.Reach("nothing", "a"))
+`, drawn(p.Downstream("reading-to-tide-level", "reading.level_cm"), 0))
+	require.Contains(t, drawn(p.Downstream("reading-to-tide-level", "station.name"), 0), "to-post:title <islands> <freight.plate>")
+	require.Empty(t, p.Downstream("booking-to-invoice", "booking.sailing").Next)
+	require.Nil(t, p.Downstream("nothing", "a"))
 }

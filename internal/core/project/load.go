@@ -10,7 +10,6 @@ import (
 	"unicode/utf8"
 
 	"hollowreed/internal/core/connection"
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/compile"
@@ -18,6 +17,7 @@ import (
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/library"
 	"hollowreed/internal/core/mapping"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/table"
 )
@@ -28,7 +28,7 @@ type unit struct {
 	Part
 	kind     *kind
 	text     string
-	doc      *doc.Doc // nil of a kind whose parts are files
+	doc      *partfile.Doc // nil of a kind whose parts are files
 	own      fault.List
 	parsed   any // what others may know of the part without compiling it
 	value    any // compiled
@@ -47,7 +47,7 @@ func readUnit(part Part, text string) *unit {
 		u.compiled = true
 		return u
 	}
-	u.doc = doc.Parse(part.Path, []byte(text))
+	u.doc = partfile.Parse(part.Path, []byte(text))
 	if u.kind.older != nil {
 		u.doc.Upgrade(u.kind.older)
 	}
@@ -283,7 +283,7 @@ func (p *Project) load() {
 	paths := slices.Sorted(maps.Keys(p.units))
 	for _, path := range paths {
 		u, _ := l.unit(path)
-		p.Faults, p.Notes = append(p.Faults, u.faults...), append(p.Notes, u.notes...)
+		p.Faults, p.Warnings = append(p.Faults, u.faults...), append(p.Warnings, u.notes...)
 		p.parts = append(p.parts, u.Part)
 	}
 	p.clashes()
@@ -298,9 +298,9 @@ func (p *Project) load() {
 
 // settings reads the project's own file.
 func (p *Project) settings() {
-	d := doc.Parse(File, []byte(p.Texts[File]))
+	d := partfile.Parse(File, []byte(p.Texts[File]))
 	n := d.Root()
-	if t := n.Need("project").Value; t != "" {
+	if t := n.Required("project").Value; t != "" {
 		p.Title = t
 	}
 	p.pinned = map[string]int{}
@@ -315,7 +315,7 @@ func (p *Project) settings() {
 		}
 		p.pinned[name.Value] = version
 	}
-	n.Done()
+	n.RejectUnknown()
 	p.Faults = append(p.Faults, d.Faults...)
 }
 
@@ -373,7 +373,7 @@ func (p *Project) clashes() {
 			before = append(before, f)
 			continue
 		}
-		ft := fault.New(fault.Setting, "%s is started by %s %s already", before[i].Title, f.Trigger.Method, before[i].Trigger.Path.Value).Mended("Choose another path").At(fault.Place{Source: part.Path, Line: f.Trigger.Path.Line})
+		ft := fault.New(fault.Setting, "%s is started by %s %s already", before[i].Title, f.Trigger.Method, before[i].Trigger.Path.Value).WithFix("Choose another path").At(fault.Place{Source: part.Path, Line: f.Trigger.Path.Line})
 		plan := *p.Flow(part.ID) // what is compiled is shared with other projects
 		plan.Faults = append(slices.Clip(plan.Faults), ft)
 		if p.clashed == nil {

@@ -26,7 +26,7 @@ func told(p *project.Project) []string {
 	for _, f := range p.Faults {
 		list = append(list, f.Error())
 	}
-	for _, f := range p.Notes {
+	for _, f := range p.Warnings {
 		list = append(list, "note "+f.Error())
 	}
 	for _, part := range p.Parts("") {

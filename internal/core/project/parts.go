@@ -6,13 +6,13 @@ import (
 	"strings"
 
 	"hollowreed/internal/core/connection"
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/compile"
 	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/mapping"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/table"
 )
@@ -95,7 +95,7 @@ var mappingKind = &kind{
 var flowKind = &kind{
 	folder: Flows, one: "flow", title: "flow",
 	older:   flow.Upgrade,
-	parse:   func(id string, d *doc.Doc) any { return flow.Parse(id, d) },
+	parse:   func(id string, d *partfile.Doc) any { return flow.Parse(id, d) },
 	compile: compileFlow,
 	titled:  func(u *unit) string { return u.parsed.(*flow.Flow).Title },
 	refs:    func(u *unit) []ref { return flowRefs(u.parsed.(*flow.Flow)) },
@@ -148,7 +148,7 @@ func flowRefs(f *flow.Flow) (list []ref) {
 
 var tableKind = &kind{
 	folder: Tables, one: "table", title: "table",
-	parse:  func(id string, d *doc.Doc) any { return table.Parse(id, d) },
+	parse:  func(id string, d *partfile.Doc) any { return table.Parse(id, d) },
 	titled: func(u *unit) string { return u.parsed.(*table.Table).Title },
 	calls: func(id string) *regexp.Regexp {
 		return regexp.MustCompile(`(\b(?:lookup|hasKey|table|inTable)\(\s*\\?["'])` + regexp.QuoteMeta(id) + `(\\?["'])`)

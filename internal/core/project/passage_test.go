@@ -25,7 +25,7 @@ func passed(t *testing.T, change *strings.Replacer) (*running.Plan, []*running.I
 	require.NoError(t, err)
 	items, err := running.NewSource(plan, r, running.Facts{ID: "1", File: "sk_0309.tide", Reference: "SK 9 March"}).Batch(100)
 	require.NoError(t, err)
-	b := &running.Batch{Plan: plan, Outside: &trial.Dry{Rows: func(s *schema.Schema) ([]value.Value, error) { return p.SampleRecords(s, 100) }}}
+	b := &running.Batch{Plan: plan, Systems: &trial.Dry{Rows: func(s *schema.Schema) ([]value.Value, error) { return p.SampleRecords(s, 100) }}}
 	require.NoError(t, b.Run(t.Context(), items))
 	return plan, items, b
 }

@@ -34,7 +34,7 @@ type Project struct {
 	ID, Title string
 	Texts     map[string]string // by path
 	Faults    fault.List
-	Notes     fault.List // outcomes in flows that nothing is done about; no faults
+	Warnings  fault.List // outcomes in flows that nothing is done about; no faults
 	units     map[string]*unit
 	parts     []Part // by path
 	env       formula.Env

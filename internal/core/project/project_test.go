@@ -13,12 +13,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hollowreed/demo"
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow/layout"
 	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/flow/trial"
 	"hollowreed/internal/core/notation/all"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/validate"
 	"hollowreed/internal/core/value"
@@ -52,9 +52,9 @@ func TestAPartThatIsSavedUnchangedStaysTheSame(t *testing.T) {
 		if kind, _, ok := Kind(path); !ok || kind == Samples {
 			continue
 		}
-		once, err := doc.Set([]byte(text), []any{"added"}, "x")
+		once, err := partfile.Set([]byte(text), []any{"added"}, "x")
 		require.NoError(t, err)
-		back, err := doc.Set(once, []any{"added"}, "")
+		back, err := partfile.Set(once, []any{"added"}, "")
 		require.NoError(t, err)
 		require.Equal(t, text, string(back), path)
 	}
@@ -112,7 +112,7 @@ func tryIt(t *testing.T, p *Project) {
 	if err != nil {
 		return
 	}
-	b := &running.Batch{Plan: plan, Outside: &trial.Dry{Rows: func(s *schema.Schema) ([]value.Value, error) { return p.SampleRecords(s, 100) }}}
+	b := &running.Batch{Plan: plan, Systems: &trial.Dry{Rows: func(s *schema.Schema) ([]value.Value, error) { return p.SampleRecords(s, 100) }}}
 	require.NoError(t, b.Run(context.Background(), items))
 }
 
@@ -172,9 +172,9 @@ func TestTheFlowRunsDry(t *testing.T) {
 	items, err := running.NewSource(plan, r, running.Facts{ID: "1", File: "sk_0309.tide"}).Batch(100)
 	require.NoError(t, err)
 	told := 0
-	b := &running.Batch{Plan: plan, Outside: &trial.Dry{
-		Rows: func(s *schema.Schema) ([]value.Value, error) { return p.SampleRecords(s, 100) },
-		Tell: func(running.Upsert, value.Value) { told++ },
+	b := &running.Batch{Plan: plan, Systems: &trial.Dry{
+		Rows:     func(s *schema.Schema) ([]value.Value, error) { return p.SampleRecords(s, 100) },
+		OnUpsert: func(running.Upsert, value.Value) { told++ },
 	}}
 	require.NoError(t, b.Run(context.Background(), items))
 	require.Equal(t, &running.Counts{In: 48, Out: 17, Skipped: 31}, b.Counts["keep"])

@@ -5,8 +5,8 @@ import (
 	"slices"
 	"strings"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/partfile"
 )
 
 // ref is a place in a part at which another part is named.
@@ -30,7 +30,7 @@ func (u *unit) refs() []ref {
 
 // refsIn are the settings of a part at whose path the id of a part stands, of the kind that is given; empty is none.
 func refsIn(u *unit, kind func(path []any) string) (list []ref) {
-	for _, s := range doc.Scalars(Upgraded(u.Path, []byte(u.text))) {
+	for _, s := range partfile.Scalars(Upgraded(u.Path, []byte(u.text))) {
 		if of := kind(s.Path); of != "" && s.Value != "" {
 			list = append(list, ref{s.Path, of, s.Value})
 		}
@@ -92,19 +92,19 @@ func (p *Project) Rename(path, title, id string) (texts map[string]string, to st
 		return nil, "", ErrNoPart
 	}
 	if why := p.stays(kind, was); id != was && why != "" {
-		return nil, "", fault.New(fault.Setting, "it keeps the id %s: %s", was, why).In("Id")
+		return nil, "", fault.New(fault.Setting, "it keeps the id %s: %s", was, why).InField("Id")
 	}
 	to = Path(kind, id)
 	if checked, _, ok := Kind(to); !ok || checked != kind || strings.ContainsAny(id, `/\`) {
-		return nil, "", fault.Expect(fault.Setting, "a name without slashes", fault.Quote(id)).In("Id")
+		return nil, "", fault.Expect(fault.Setting, "a name without slashes", fault.Quote(id)).InField("Id")
 	}
 	if _, there := p.Texts[to]; there && to != path {
-		return nil, "", fault.New(fault.Setting, "there is a part %s already", to).In("Id").Mended("Choose another name")
+		return nil, "", fault.New(fault.Setting, "there is a part %s already", to).InField("Id").WithFix("Choose another name")
 	}
 	texts = map[string]string{}
 	own := []byte(p.Texts[path])
 	if key := TitleKey(kind); key != "" {
-		if own, err = doc.Set(own, []any{key}, title); err != nil {
+		if own, err = partfile.Set(own, []any{key}, title); err != nil {
 			return nil, "", err
 		}
 	}
@@ -132,7 +132,7 @@ func (p *Project) follow(texts map[string]string, kind, was, id, path, to string
 		for _, r := range p.units[part.Path].refs() {
 			var err error
 			if r.kind == kind && r.id == was {
-				if text, err = doc.Set(text, r.path, id); err != nil {
+				if text, err = partfile.Set(text, r.path, id); err != nil {
 					return err
 				}
 			}
@@ -158,7 +158,7 @@ func (p *Project) unbroken(texts map[string]string, path, to string) error {
 	}
 	for _, f := range Next(p, p.ID, after).Faults {
 		if had[f.What()]--; had[f.What()] < 0 && !strings.Contains(f.What(), strings.TrimSuffix(to, ".yaml")) {
-			return fault.New(fault.Setting, "%s would have a fault: %s", f.Place.Source, f.What()).In("Id").Mended("Choose another name, or mend that first")
+			return fault.New(fault.Setting, "%s would have a fault: %s", f.Place.Source, f.What()).InField("Id").WithFix("Choose another name, or mend that first")
 		}
 	}
 	return nil
@@ -184,7 +184,7 @@ func (p *Project) Matters(flowID, path, text string) string {
 			}
 		}
 	}
-	scalars := doc.Scalars([]byte(text))
+	scalars := partfile.Scalars([]byte(text))
 	names := map[any]string{} // of operations, by their positions
 	for _, s := range scalars {
 		if len(s.Path) == 3 && s.Path[0] == "operations" && s.Path[2] == "operation" {

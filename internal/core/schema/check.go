@@ -19,7 +19,7 @@ func (s *Schema) Check(v value.Value, report func(*fault.Fault)) { s.Root.check(
 func (f *Field) CheckField(v value.Value, report func(*fault.Fault)) { f.check(v, "", report) }
 
 func (f *Field) check(v value.Value, path string, report func(*fault.Fault)) {
-	if v.Missing() {
+	if v.IsMissing() {
 		f.checkMissing(v, path, report)
 		return
 	}
@@ -66,8 +66,8 @@ func (f *Field) checkOne(v value.Value, path string, report func(*fault.Fault)) 
 		report(f.fault(fault.Type, path, f.Kind.String(), describe(v)))
 		return
 	}
-	if ft := f.Must.fault(v); ft != nil {
-		report(f.Ruled(ft).At(fault.Place{Path: path}))
+	if ft := f.Constraints.fault(v); ft != nil {
+		report(f.LocateFault(ft).At(fault.Place{Path: path}))
 	}
 }
 
@@ -77,7 +77,7 @@ func (f *Field) checkRecord(v value.Value, path string, report func(*fault.Fault
 		report(f.fault(fault.Type, path, "a record", describe(v)))
 		return
 	}
-	if r.Shape != f.shape {
+	if r.Layout != f.layout {
 		f.checkForeign(r, path, report)
 		return
 	}
@@ -91,7 +91,7 @@ func (f *Field) checkRecord(v value.Value, path string, report func(*fault.Fault
 
 // checkUnder builds the path of a child only when there is a fault to report.
 func (f *Field) checkUnder(v value.Value, path string, report func(*fault.Fault)) {
-	if f.Kind != value.RecordKind && !f.List() && v.Kind() == f.Kind && f.Must.fault(v) == nil {
+	if f.Kind != value.RecordKind && !f.List() && v.Kind() == f.Kind && f.Constraints.fault(v) == nil {
 		return
 	}
 	f.check(v, path+"/"+Escape(f.Name), report)
@@ -100,27 +100,27 @@ func (f *Field) checkUnder(v value.Value, path string, report func(*fault.Fault)
 func (f *Field) checkForeign(r *value.Record, path string, report func(*fault.Fault)) {
 	for _, c := range f.Fields {
 		v := value.Value{}
-		if i := r.Shape.Slot(c.Name); i >= 0 {
+		if i := r.Layout.Slot(c.Name); i >= 0 {
 			v = r.Fields[i]
 		}
 		c.checkUnder(v, path, report)
 	}
-	for i, name := range r.Shape.Names {
+	for i, name := range r.Layout.Names {
 		if f.Field(name) == nil && r.Fields[i].Kind() != value.Absent {
-			report(f.fault(fault.Unknown, path+"/"+Escape(name), "one of "+strings.Join(f.shape.Names, ", "), fault.Quote(name)))
+			report(f.fault(fault.Unknown, path+"/"+Escape(name), "one of "+strings.Join(f.layout.Names, ", "), fault.Quote(name)))
 		}
 	}
 }
 
 func (f *Field) fault(code fault.Code, path, expected, found string) *fault.Fault {
-	return f.Ruled(fault.Expect(code, expected, found)).At(fault.Place{Path: path})
+	return f.LocateFault(fault.Expect(code, expected, found)).At(fault.Place{Path: path})
 }
 
-// Described is the part in whose text the field is described: its schema's, or that of the schema from which it is taken.
-func (f *Field) Described() string { return cmp.Or(f.Source, f.part) }
+// Part is the part in whose text the field is described: its schema's, or that of the schema from which it is taken.
+func (f *Field) Part() string { return cmp.Or(f.Source, f.part) }
 
-// Ruled names the field in a fault, and the place in the schema's part that describes it.
-func (f *Field) Ruled(ft *fault.Fault) *fault.Fault {
+// LocateFault names the field in a fault, and the place in the schema's part that describes it.
+func (f *Field) LocateFault(ft *fault.Fault) *fault.Fault {
 	ft.Field = f.Name
 	return f.Asking(ft)
 }
@@ -128,7 +128,7 @@ func (f *Field) Ruled(ft *fault.Fault) *fault.Fault {
 // Asking names in a fault the place in the schema's part that describes the field, where it is not the field itself that is
 // wrong: what stands beside it, or a line as a whole.
 func (f *Field) Asking(ft *fault.Fault) *fault.Fault {
-	ft.Rule = fault.Place{Source: f.Described(), Line: f.At.Line, Column: f.At.Column}
+	ft.Rule = fault.Place{Source: f.Part(), Line: f.At.Line, Column: f.At.Column}
 	return ft
 }
 
@@ -136,20 +136,20 @@ func (f *Field) Asking(ft *fault.Fault) *fault.Fault {
 // check while they read use it, since they know the place. Records and missing values pass.
 func (f *Field) CheckOne(v value.Value) *fault.Fault {
 	switch {
-	case v.Missing() || f.Kind == value.RecordKind:
+	case v.IsMissing() || f.Kind == value.RecordKind:
 		return nil
 	case v.Kind() != f.Kind && !(f.Kind == value.Decimal && v.Kind() == value.Integer):
 		return f.fault(fault.Type, "", f.Kind.String(), describe(v))
 	}
-	if ft := f.Must.fault(v); ft != nil {
-		return f.Ruled(ft)
+	if ft := f.Constraints.fault(v); ft != nil {
+		return f.LocateFault(ft)
 	}
 	return nil
 }
 
 // CheckOccurs compares all that stands for the field in one record with how often it must be there.
 func (f *Field) CheckOccurs(v value.Value) (ft *fault.Fault) {
-	if v.Missing() {
+	if v.IsMissing() {
 		f.checkMissing(v, "", func(found *fault.Fault) { ft = found })
 		return ft
 	}
@@ -181,12 +181,12 @@ func (f *Field) occursText() string {
 	return fmt.Sprintf("%d to %d occurrences", f.Min, f.Max)
 }
 
-func (m *Must) fault(v value.Value) *fault.Fault {
-	if m.Least.Kind() != value.Absent && less(v, m.Least) {
-		return fault.Expect(fault.Range, "at least "+m.Least.String(), v.String())
+func (m *Constraints) fault(v value.Value) *fault.Fault {
+	if m.Minimum.Kind() != value.Absent && less(v, m.Minimum) {
+		return fault.Expect(fault.Range, "at least "+m.Minimum.String(), v.String())
 	}
-	if m.Greatest.Kind() != value.Absent && less(m.Greatest, v) {
-		return fault.Expect(fault.Range, "at most "+m.Greatest.String(), v.String())
+	if m.Maximum.Kind() != value.Absent && less(m.Maximum, v) {
+		return fault.Expect(fault.Range, "at most "+m.Maximum.String(), v.String())
 	}
 	switch v.Kind() {
 	case value.Text:
@@ -202,7 +202,7 @@ func less(a, b value.Value) bool {
 	return err == nil && c < 0
 }
 
-func (m *Must) textFault(s string) *fault.Fault {
+func (m *Constraints) textFault(s string) *fault.Fault {
 	if m.MinLength > 0 || m.MaxLength > 0 {
 		n := utf8.RuneCountInString(s)
 		if n < m.MinLength {
@@ -226,18 +226,18 @@ func (m *Must) textFault(s string) *fault.Fault {
 	return nil
 }
 
-func (m *Must) digitsFault(v value.Value) *fault.Fault {
-	if m.Digits > 0 && value.Digits(v) > m.Digits {
-		return fault.Expect(fault.Length, "at most "+count(m.Digits, "digit"), v.String())
+func (m *Constraints) digitsFault(v value.Value) *fault.Fault {
+	if m.TotalDigits > 0 && value.Digits(v) > m.TotalDigits {
+		return fault.Expect(fault.Length, "at most "+count(m.TotalDigits, "digit"), v.String())
 	}
-	if m.Places >= 0 && v.Kind() == value.Decimal && value.Scale(v) > m.Places {
-		return fault.Expect(fault.Length, "at most "+count(m.Places, "decimal place"), v.String())
+	if m.FractionDigits >= 0 && v.Kind() == value.Decimal && value.Scale(v) > m.FractionDigits {
+		return fault.Expect(fault.Length, "at most "+count(m.FractionDigits, "decimal place"), v.String())
 	}
 	return nil
 }
 
 // CodeText lists the codes for a person: R rising · F falling.
-func (m *Must) CodeText() string {
+func (m *Constraints) CodeText() string {
 	parts := make([]string, len(m.Codes))
 	for i, c := range m.Codes {
 		parts[i] = strings.TrimSpace(c.Value + " " + c.Meaning)
@@ -246,16 +246,16 @@ func (m *Must) CodeText() string {
 }
 
 // Text describes the constraints for a person; empty when there are none.
-func (m *Must) Text() string {
+func (m *Constraints) Text() string {
 	var parts []string
-	low, high := m.Least.Kind() != value.Absent, m.Greatest.Kind() != value.Absent
+	low, high := m.Minimum.Kind() != value.Absent, m.Maximum.Kind() != value.Absent
 	switch {
 	case low && high:
-		parts = append(parts, m.Least.String()+" … "+m.Greatest.String())
+		parts = append(parts, m.Minimum.String()+" … "+m.Maximum.String())
 	case low:
-		parts = append(parts, "≥ "+m.Least.String())
+		parts = append(parts, "≥ "+m.Minimum.String())
 	case high:
-		parts = append(parts, "≤ "+m.Greatest.String())
+		parts = append(parts, "≤ "+m.Maximum.String())
 	}
 	if m.MinLength > 0 || m.MaxLength > 0 {
 		parts = append(parts, fmt.Sprintf("%d … %d characters", m.MinLength, m.MaxLength))
@@ -266,8 +266,8 @@ func (m *Must) Text() string {
 	if len(m.Codes) > 0 {
 		parts = append(parts, m.CodeText())
 	}
-	if m.Places >= 0 {
-		parts = append(parts, "at most "+count(m.Places, "place"))
+	if m.FractionDigits >= 0 {
+		parts = append(parts, "at most "+count(m.FractionDigits, "place"))
 	}
 	return strings.Join(parts, ", ")
 }

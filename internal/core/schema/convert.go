@@ -3,8 +3,8 @@ package schema
 import (
 	"strings"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/value"
 )
 
@@ -19,19 +19,19 @@ type Missing struct {
 	Absent string // an optional field that is not there: left out (default) or null
 }
 
-// AsIs says whether nothing is written as something else.
-func (m Missing) AsIs() bool {
-	return (m.Null == "" || m.Null == AsNull) && (m.Empty == "" || m.Empty == AsEmpty) && (m.Absent == "" || m.Absent == LeftOut)
+// IsDefault says whether nothing is written as something else.
+func (m Missing) IsDefault() bool {
+	return (m.Null == "" || m.Null == AsNull) && (m.Empty == "" || m.Empty == AsEmpty) && (m.Absent == "" || m.Absent == Omitted)
 }
 
 // The ways in which what has no value can be written.
 const (
 	AsNull  = "null"
 	AsEmpty = "empty"
-	LeftOut = "left out"
+	Omitted = "left out"
 )
 
-var missingValues = map[string]value.Value{AsNull: value.NullValue, AsEmpty: value.Str(""), LeftOut: {}}
+var missingValues = map[string]value.Value{AsNull: value.NullValue, AsEmpty: value.NewText(""), Omitted: {}}
 
 func (m Missing) as(v value.Value) value.Value {
 	choice := ""
@@ -53,14 +53,14 @@ func (m Missing) as(v value.Value) value.Value {
 // record must be of the schema's shape; it is not changed.
 func (m Missing) Express(f *Field, v value.Value) value.Value {
 	r := v.Record()
-	if r == nil || r.Shape != f.shape {
+	if r == nil || r.Layout != f.layout {
 		return m.as(v)
 	}
 	fields := make([]value.Value, len(r.Fields))
 	for i, c := range f.Fields {
 		fields[i] = m.express(c, r.Fields[i])
 	}
-	return value.Rec(r.Shape, fields)
+	return value.NewRecord(r.Layout, fields)
 }
 
 func (m Missing) express(f *Field, v value.Value) value.Value {
@@ -80,7 +80,7 @@ func (m Missing) express(f *Field, v value.Value) value.Value {
 }
 
 // readNamespaces reads the namespaces of a part's names.
-func readNamespaces(w doc.Node) []Namespace {
+func readNamespaces(w partfile.Node) []Namespace {
 	var list []Namespace
 	if t := w.Text("namespace"); t.Value != "" {
 		list = append(list, Namespace{URI: t.Value})
@@ -94,9 +94,9 @@ func readNamespaces(w doc.Node) []Namespace {
 		ns := Namespace{prefixes[i].Value, uris[i].Value}
 		switch {
 		case ns.Prefix == "" || strings.HasPrefix(strings.ToLower(ns.Prefix), "xml") || strings.ContainsAny(ns.Prefix, ": \t<>&\"'/="):
-			w.Doc().Fault(prefixes[i], fault.Expect(fault.Setting, "a prefix", fault.Quote(ns.Prefix)).In("namespaces"))
+			w.Doc().Fault(prefixes[i], fault.Expect(fault.Setting, "a prefix", fault.Quote(ns.Prefix)).InField("namespaces"))
 		case ns.URI == "" || seen[ns.URI]:
-			w.Doc().Fault(uris[i], fault.Expect(fault.Setting, "a namespace that has no prefix yet", fault.Quote(ns.URI)).In("namespaces"))
+			w.Doc().Fault(uris[i], fault.Expect(fault.Setting, "a namespace that has no prefix yet", fault.Quote(ns.URI)).InField("namespaces"))
 		default:
 			seen[ns.URI] = true
 			list = append(list, ns)
@@ -105,14 +105,14 @@ func readNamespaces(w doc.Node) []Namespace {
 	return list
 }
 
-func namespacesOut(list []Namespace, o *doc.Out) {
-	var prefixed doc.Out
+func namespacesOut(list []Namespace, o *partfile.Ordered) {
+	var prefixed partfile.Ordered
 	for _, ns := range list {
 		if ns.Prefix == "" {
 			o.Add("namespace", ns.URI)
 			continue
 		}
-		prefixed = append(prefixed, doc.Entry{Key: ns.Prefix, Value: doc.Text{Value: ns.URI}})
+		prefixed = append(prefixed, partfile.Entry{Key: ns.Prefix, Value: partfile.Text{Value: ns.URI}})
 	}
 	o.Add("namespaces", prefixed)
 }

@@ -3,8 +3,8 @@ package schema
 import (
 	"strings"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/value"
 )
 
@@ -21,7 +21,7 @@ func (s *Schema) Nested() bool {
 // OwnLine says whether a record of a notation of lines has a line of its own. One that has only
 // records inside, and no beginning, begins with the first of them.
 func (f *Field) OwnLine() bool {
-	if f.Written.Begins != "" {
+	if f.WireFormat.StartsWith != "" {
 		return true
 	}
 	for _, c := range f.Fields {
@@ -32,26 +32,26 @@ func (f *Field) OwnLine() bool {
 	return false
 }
 
-// Told says whether something tells the lines of a record from others.
-func (f *Field) Told() bool {
-	if f.Written.Begins != "" {
+// HasDiscriminator says whether something tells the lines of a record from others.
+func (f *Field) HasDiscriminator() bool {
+	if f.WireFormat.StartsWith != "" {
 		return true
 	}
 	for _, c := range f.Fields {
-		if c.Written.Marks != "" {
+		if c.WireFormat.Discriminator != "" {
 			return true
 		}
 	}
 	return false
 }
 
-// Beginning is what a field of a record's line is told to be, by what marks it or by what the line
+// Discriminator is what a field of a record's line is told to be, by what marks it or by what the line
 // begins with: the whole text of the field, or how it begins.
-func (s *Schema) Beginning(record, f *Field) (text string, whole bool) {
-	begins, w := record.Written.Begins, &f.Written
+func (s *Schema) Discriminator(record, f *Field) (text string, whole bool) {
+	begins, w := record.WireFormat.StartsWith, &f.WireFormat
 	switch {
-	case w.Marks != "":
-		return w.Marks, true
+	case w.Discriminator != "":
+		return w.Discriminator, true
 	case begins == "":
 		return "", false
 	case s.Notation.Columns:
@@ -76,9 +76,9 @@ func (s *Schema) Beginning(record, f *Field) (text string, whole bool) {
 
 // Width is the number of columns of a fixed-width record's own line.
 func (f *Field) Width() int {
-	w := len(f.Written.Begins)
+	w := len(f.WireFormat.StartsWith)
 	for _, c := range f.Fields {
-		w = max(w, c.Written.To)
+		w = max(w, c.WireFormat.To)
 	}
 	return w
 }
@@ -92,7 +92,7 @@ func (s *Schema) Width() int {
 
 // lines checks that the records of a notation of lines can be told apart, and that a fixed-width
 // line's fields stand in order and do not overlap.
-func (p parser) lines(d *doc.Doc, record *Field) {
+func (p parser) lines(d *partfile.Doc, record *Field) {
 	if !p.s.Notation.Lines {
 		return
 	}
@@ -102,35 +102,35 @@ func (p parser) lines(d *doc.Doc, record *Field) {
 			inside++
 			p.lines(d, f)
 		} else if f.List() {
-			d.Fault(f.At, fault.New(fault.Setting, "a line holds single fields and records, whose lines follow it").In(f.Name))
+			d.Fault(f.At, fault.New(fault.Setting, "a line holds single fields and records, whose lines follow it").InField(f.Name))
 		}
-		if f.Kind == value.RecordKind && f.Written.Marks != "" {
-			d.Fault(f.At, fault.New(fault.Setting, `"marks" is for a field of the line`).In(f.Name))
+		if f.Kind == value.RecordKind && f.WireFormat.Discriminator != "" {
+			d.Fault(f.At, fault.New(fault.Setting, `"marks" is for a field of the line`).InField(f.Name))
 		}
 	}
-	if (inside > 0 || record != p.s.Root) && record.OwnLine() && !record.Told() {
-		d.Fault(record.At, fault.New(fault.Setting, "nothing tells the lines of %s from others", record.Name).In(record.Name).
-			Mended(`Say what they begin with ("begins"), or which value "marks" one of their fields`))
+	if (inside > 0 || record != p.s.Root) && record.OwnLine() && !record.HasDiscriminator() {
+		d.Fault(record.At, fault.New(fault.Setting, "nothing tells the lines of %s from others", record.Name).InField(record.Name).
+			WithFix(`Say what they begin with ("begins"), or which value "marks" one of their fields`))
 	}
 	if inside > 0 && p.s.Notation.Cells && p.s.Settings.Header {
-		d.Fault(record.At, fault.New(fault.Setting, "lines of several types cannot share one header").Mended(`Set "header" to false`))
+		d.Fault(record.At, fault.New(fault.Setting, "lines of several types cannot share one header").WithFix(`Set "header" to false`))
 	}
 	if p.s.Notation.Columns {
 		p.columns(d, record)
 	}
 }
 
-func (p parser) columns(d *doc.Doc, record *Field) {
+func (p parser) columns(d *partfile.Doc, record *Field) {
 	end := 0
 	for _, f := range record.Fields {
 		switch {
 		case f.Kind == value.RecordKind:
 			continue
-		case f.Written.From == 0:
-			d.Fault(f.At, fault.New(fault.Required, `"columns" is missing`).In(f.Name))
-		case f.Written.From <= end:
-			d.Fault(f.At, fault.New(fault.Setting, "column %d belongs to the field before, too", f.Written.From).In(f.Name))
+		case f.WireFormat.From == 0:
+			d.Fault(f.At, fault.New(fault.Required, `"columns" is missing`).InField(f.Name))
+		case f.WireFormat.From <= end:
+			d.Fault(f.At, fault.New(fault.Setting, "column %d belongs to the field before, too", f.WireFormat.From).InField(f.Name))
 		}
-		end = max(end, f.Written.To)
+		end = max(end, f.WireFormat.To)
 	}
 }

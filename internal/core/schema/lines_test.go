@@ -30,8 +30,8 @@ func TestLinesOfSeveralTypesAreTold(t *testing.T) {
 	require.Empty(t, faults)
 	require.True(t, s.Nested())
 	stop := s.Root.Field("stop")
-	require.True(t, s.Root.OwnLine() && s.Root.Told())
-	require.True(t, stop.OwnLine() && stop.Told())
+	require.True(t, s.Root.OwnLine() && s.Root.HasDiscriminator())
+	require.True(t, stop.OwnLine() && stop.HasDiscriminator())
 	require.Equal(t, 9, stop.Width())
 	require.Equal(t, 12, s.Root.Width())
 	require.Equal(t, 12, s.Width())
@@ -41,13 +41,13 @@ func TestLinesOfSeveralTypesAreTold(t *testing.T) {
 		text   string
 		whole  bool
 	}{{s.Root, "kind", "H1", true}, {s.Root, "ship", "", false}, {stop, "tag", "S", true}, {stop, "port", "", false}} {
-		text, whole := s.Beginning(c.record, c.record.Field(c.field))
+		text, whole := s.Discriminator(c.record, c.record.Field(c.field))
 		require.Equal(t, c.text, text, c.field)
 		require.Equal(t, c.whole, whole, c.field)
 	}
 	flat, faults := parse(t, "schema: A\nnotation: fixedwidth\nfields:\n  - {name: a, type: text, columns: 1-2}\n")
 	require.Empty(t, faults)
-	require.False(t, flat.Nested() || flat.Root.Told())
+	require.False(t, flat.Nested() || flat.Root.HasDiscriminator())
 
 	cells, faults := parse(t, `schema: Cells
 notation: csv
@@ -71,7 +71,7 @@ fields:
 	require.Empty(t, faults)
 	line := cells.Root.Field("line")
 	for field, want := range map[string]string{"tag": "L", "of": "7", "deep": "", "rest": ""} {
-		text, whole := cells.Beginning(line, line.Field(field))
+		text, whole := cells.Discriminator(line, line.Field(field))
 		require.Equal(t, want, text, field)
 		require.Equal(t, field == "tag", whole, field)
 	}
@@ -100,19 +100,19 @@ func TestWhatHasNoValueIsWrittenAsIsSaid(t *testing.T) {
 	rec := func(a value.Value, list []value.Value, b ...value.Value) value.Value {
 		fields := []value.Value{a, value.ListOf(list...), {}}
 		if b != nil {
-			fields[2] = value.Rec(inner.Shape(), b)
+			fields[2] = value.NewRecord(inner.Layout(), b)
 		}
-		return value.Rec(s.Root.Shape(), fields)
+		return value.NewRecord(s.Root.Layout(), fields)
 	}
-	absent, null, empty, x := value.Value{}, value.NullValue, value.Str(""), value.Str("x")
+	absent, null, empty, x := value.Value{}, value.NullValue, value.NewText(""), value.NewText("x")
 	for _, c := range []struct {
 		as       Missing
 		in, want value.Value
 	}{
-		{Missing{Null: LeftOut}, rec(null, []value.Value{null, x, empty}, null), rec(absent, []value.Value{x, empty}, absent)},
+		{Missing{Null: Omitted}, rec(null, []value.Value{null, x, empty}, null), rec(absent, []value.Value{x, empty}, absent)},
 		{Missing{Null: AsEmpty}, rec(null, []value.Value{null}, x), rec(empty, []value.Value{empty}, x)},
 		{Missing{Empty: AsNull}, rec(empty, []value.Value{empty, x}, empty), rec(null, []value.Value{null, x}, null)},
-		{Missing{Empty: LeftOut}, rec(empty, []value.Value{empty, x}), rec(absent, []value.Value{x})},
+		{Missing{Empty: Omitted}, rec(empty, []value.Value{empty, x}), rec(absent, []value.Value{x})},
 		{Missing{Absent: AsNull}, rec(absent, nil, absent), rec(null, nil, null)},
 		{Missing{Absent: AsNull}, rec(absent, nil), rec(null, nil)},
 		{Missing{}, rec(null, []value.Value{empty}, absent), rec(null, []value.Value{empty}, absent)},
@@ -120,16 +120,16 @@ func TestWhatHasNoValueIsWrittenAsIsSaid(t *testing.T) {
 		got := c.as.Express(s.Root, c.in)
 		require.True(t, value.Equal(c.want, got), "%+v makes %v", c.as, got.Field("a").Kind())
 		require.Equal(t, c.want.Field("a").Kind(), got.Field("a").Kind(), "%+v", c.as)
-		require.Equal(t, c.as == Missing{}, c.as.AsIs())
+		require.Equal(t, c.as == Missing{}, c.as.IsDefault())
 	}
-	require.True(t, Missing{Null: AsNull, Empty: AsEmpty, Absent: LeftOut}.AsIs())
-	require.Equal(t, value.Absent, Missing{Null: LeftOut}.Express(s.Root.Field("a"), null).Kind())
+	require.True(t, Missing{Null: AsNull, Empty: AsEmpty, Absent: Omitted}.IsDefault())
+	require.Equal(t, value.Absent, Missing{Null: Omitted}.Express(s.Root.Field("a"), null).Kind())
 }
 
 // TestOneValueIsCheckedByItself: of its type, within its bounds, as often as it may occur.
 func TestOneValueIsCheckedByItself(t *testing.T) {
 	f := single(t, "type: integer, must: {least: 1, greatest: 9}")
-	for v, want := range map[*value.Value]string{at(value.Int(5)): "", at(value.Value{}): "", at(value.Int(10)): "expected at most 9, found 10", at(value.Str("x")): `expected integer, found`} {
+	for v, want := range map[*value.Value]string{at(value.Int(5)): "", at(value.Value{}): "", at(value.Int(10)): "expected at most 9, found 10", at(value.NewText("x")): `expected integer, found`} {
 		ft := f.CheckOne(*v)
 		if want == "" {
 			require.Nil(t, ft)
@@ -139,7 +139,7 @@ func TestOneValueIsCheckedByItself(t *testing.T) {
 	}
 	require.Nil(t, single(t, "type: decimal").CheckOne(value.Int(1)), "a whole number is a decimal")
 	list := single(t, "type: text, occurs: 1..2")
-	x := value.Str("x")
+	x := value.NewText("x")
 	require.Nil(t, list.CheckOccurs(value.ListOf(x)))
 	require.Contains(t, list.CheckOccurs(value.ListOf(x, x, x)).What(), "found 3 times")
 	require.NotNil(t, list.CheckOccurs(value.Value{}))
@@ -157,7 +157,7 @@ func TestOneValueIsCheckedByItself(t *testing.T) {
 		"type: text, must: {least length: 1, codes: {A: '', B: ''}}": "A",
 		"type: boolean": "",
 	} {
-		got := single(t, field).Must.Text()
+		got := single(t, field).Constraints.Text()
 		if want == "" {
 			require.Empty(t, got, field)
 			continue

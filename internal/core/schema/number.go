@@ -3,9 +3,9 @@ package schema
 import "strings"
 
 // marked says whether numbers are written otherwise than with a decimal point and no grouping.
-func (w *Written) marked() bool { return w.Mark != "" || w.Grouping != "" }
+func (w *WireFormat) marked() bool { return w.Mark != "" || w.Grouping != "" }
 
-func (w *Written) decimalMark() string {
+func (w *WireFormat) decimalMark() string {
 	if w.Mark == "" {
 		return "."
 	}
@@ -14,7 +14,7 @@ func (w *Written) decimalMark() string {
 
 // plainNumber is a number in standard form; ok is false where its groups are not of three digits, or where it has another
 // decimal mark than the field's.
-func (w *Written) plainNumber(s string) (plain string, ok bool) {
+func (w *WireFormat) plainNumber(s string) (plain string, ok bool) {
 	whole, places, hasPlaces := strings.Cut(s, w.decimalMark())
 	if w.decimalMark() != "." && w.Grouping != "." && strings.Contains(s, ".") {
 		return "", false
@@ -39,7 +39,7 @@ func (w *Written) plainNumber(s string) (plain string, ok bool) {
 }
 
 // localNumber is a number in standard form as the field writes it.
-func (w *Written) localNumber(s string) string {
+func (w *WireFormat) localNumber(s string) string {
 	whole, places, hasPlaces := strings.Cut(s, ".")
 	if w.Grouping != "" {
 		sign := ""

@@ -5,7 +5,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/value"
 )
 
@@ -30,7 +30,7 @@ func TestNumbersAsTheyAreWritten(t *testing.T) {
 		{"grouping: apostrophe", "1'000", "1000", ""},
 		{"grouping: no-break space", "1\u00a0000", "1000", ""},
 	} {
-		d := doc.Parse("s.yaml", []byte("schema: S\nnotation: csv\nfields:\n  - {name: f, type: decimal, "+c.settings+"}\n"))
+		d := partfile.Parse("s.yaml", []byte("schema: S\nnotation: csv\nfields:\n  - {name: f, type: decimal, "+c.settings+"}\n"))
 		s := Parse("s", d)
 		require.Empty(t, d.Faults, c.settings)
 		f := s.Root.Fields[0]
@@ -40,14 +40,14 @@ func TestNumbersAsTheyAreWritten(t *testing.T) {
 			continue
 		}
 		require.Equal(t, c.want, v.String())
-		back, fault := f.AppendWritten(nil, v)
+		back, fault := f.AppendWire(nil, v)
 		require.Nil(t, fault)
 		if c.back == "" {
 			c.back = c.text
 		}
 		require.Equal(t, c.back, string(back))
-		d = doc.Parse("s.yaml", Write(s))
-		require.Equal(t, f.Written.Grouping+f.Written.Mark, Parse("s", d).Root.Fields[0].Written.Grouping+Parse("s", d).Root.Fields[0].Written.Mark)
+		d = partfile.Parse("s.yaml", Write(s))
+		require.Equal(t, f.WireFormat.Grouping+f.WireFormat.Mark, Parse("s", d).Root.Fields[0].WireFormat.Grouping+Parse("s", d).Root.Fields[0].WireFormat.Mark)
 		require.Empty(t, d.Faults)
 		require.Equal(t, value.Decimal, v.Kind())
 	}
@@ -58,7 +58,7 @@ func TestNumbersAsTheyAreWritten(t *testing.T) {
 		"type: decimal, decimal mark: comma, grouping: comma": "the same sign",
 		"type: decimal, grouping: point":                      "the same sign",
 	} {
-		d := doc.Parse("s.yaml", []byte("schema: S\nnotation: csv\nfields:\n  - {name: f, "+text+"}\n"))
+		d := partfile.Parse("s.yaml", []byte("schema: S\nnotation: csv\nfields:\n  - {name: f, "+text+"}\n"))
 		Parse("s", d)
 		require.Contains(t, d.Faults.Error(), want, text)
 	}

@@ -5,17 +5,17 @@ import (
 	"strconv"
 	"strings"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/value"
 )
 
 // MaxDepth bounds how deep records nest.
 const MaxDepth = 64
 
-func read(id string, d *doc.Doc, find Finder) *Schema {
+func read(id string, d *partfile.Doc, find Finder) *Schema {
 	n := d.Root()
-	s := &Schema{ID: id, Title: n.Need("schema").Value, At: n.At(), source: d.Source}
+	s := &Schema{ID: id, Title: n.Required("schema").Value, At: n.At(), source: d.Source}
 	names := NotationNames()
 	if s.Notation = notationNamed(n.Choice("notation", names...)); n.Text("notation").Line == 0 && n.Present() {
 		n.Fault(fault.Required, `"notation" is missing; it is one of %s`, strings.Join(names, ", "))
@@ -24,17 +24,17 @@ func read(id string, d *doc.Doc, find Finder) *Schema {
 		s.Samples = append(s.Samples, c.At().Value)
 	}
 	for _, c := range n.List("left out") {
-		s.LeftOut = append(s.LeftOut, c.At().Value)
+		s.NotImported = append(s.NotImported, c.At().Value)
 	}
-	s.readWritten(n.Map("written"))
+	s.readNotationSettings(n.Map("written"))
 	s.Root = &Field{Name: id, Kind: value.RecordKind, Min: 1, Max: 1, At: n.At(), part: d.Source}
 	p := parser{s: s, find: find, taken: new(int)}
 	s.Root.Fields = p.fields(n, 0)
 	if len(s.Root.Fields) == 0 && n.Present() {
 		n.Fault(fault.Required, "the schema has no fields")
 	}
-	n.Done()
-	s.Root.Written.Begins = s.Settings.Lines.Begins
+	n.RejectUnknown()
+	s.Root.WireFormat.StartsWith = s.Settings.Lines.StartsWith
 	s.Root.seal()
 	p.lines(d, s.Root)
 	return s
@@ -46,7 +46,7 @@ const MaxRecord = 1 << 30
 // maxSkipped bounds the lines that are passed over at either end.
 const maxSkipped = 1000
 
-func one(n doc.Node, key, def string) string {
+func one(n partfile.Node, key, def string) string {
 	t := n.Text(key)
 	switch {
 	case t.Value == "":
@@ -54,7 +54,7 @@ func one(n doc.Node, key, def string) string {
 	case t.Value == "tab":
 		return "\t"
 	case len(t.Value) != 1 || t.Value[0] >= 0x80 || strings.ContainsAny(t.Value, "\r\n"):
-		n.Doc().Fault(t, fault.Expect(fault.Setting, "one ASCII character or tab", fault.Quote(t.Value)).In(key))
+		n.Doc().Fault(t, fault.Expect(fault.Setting, "one ASCII character or tab", fault.Quote(t.Value)).InField(key))
 		return def
 	}
 	return t.Value
@@ -66,7 +66,7 @@ type parser struct {
 	taken *int // fields from other schemas
 }
 
-func (p parser) fields(n doc.Node, depth int) []*Field {
+func (p parser) fields(n partfile.Node, depth int) []*Field {
 	if depth > MaxDepth {
 		n.Fault(fault.Limit, "records nest deeper than %d", MaxDepth)
 		return nil
@@ -85,35 +85,35 @@ func (p parser) fields(n doc.Node, depth int) []*Field {
 	return fields
 }
 
-func (p parser) field(n doc.Node, depth int) *Field {
-	f := &Field{Name: n.Need("name").Value, At: n.At(), Notes: n.Text("notes").Value, Nullable: n.Bool("nullable", false), Single: n.Bool("single", false), part: n.Doc().Source}
-	typ := n.Need("type")
+func (p parser) field(n partfile.Node, depth int) *Field {
+	f := &Field{Name: n.Required("name").Value, At: n.At(), Notes: n.Text("notes").Value, Nullable: n.Bool("nullable", false), Single: n.Bool("single", false), part: n.Doc().Source}
+	typ := n.Required("type")
 	kind, ok := value.KindNamed(typ.Value)
 	if (!ok || kind == value.ListKind) && typ.Value != "" {
-		n.Doc().Fault(typ, fault.Expect(fault.Unknown, "a type (text, integer, decimal, boolean, date, time, timestamp, binary, record)", fault.Quote(typ.Value)).In(f.Name))
+		n.Doc().Fault(typ, fault.Expect(fault.Unknown, "a type (text, integer, decimal, boolean, date, time, timestamp, binary, record)", fault.Quote(typ.Value)).InField(f.Name))
 		kind = value.Text
 	}
 	f.Kind = kind
 	f.Min, f.Max = occurs(n)
-	f.Must = p.must(n.Map("must"), f)
-	p.written(n, f)
+	f.Constraints = p.constraints(n.Map("must"), f)
+	p.wireFormat(n, f)
 	of := n.Text("of")
 	switch f.Of = of.Value; {
 	case of.Value != "" && kind != value.RecordKind:
-		n.Doc().Fault(of, fault.New(fault.Setting, "only a record is of another schema").In(f.Name))
+		n.Doc().Fault(of, fault.New(fault.Setting, "only a record is of another schema").InField(f.Name))
 	case of.Value != "" && len(n.List("fields")) > 0:
-		n.Doc().Fault(of, fault.New(fault.Setting, "the record has fields of its own and those of %s", fault.Quote(of.Value)).In(f.Name))
+		n.Doc().Fault(of, fault.New(fault.Setting, "the record has fields of its own and those of %s", fault.Quote(of.Value)).InField(f.Name))
 	case of.Value != "":
 		f.Fields = p.shared(of, n.Doc())
 	case kind == value.RecordKind:
 		f.Fields = p.fields(n, depth+1)
 	}
-	n.Done()
+	n.RejectUnknown()
 	return f
 }
 
 // occurs reads "1", "0..1", "1..n" or "2..5"; the default is exactly once.
-func occurs(n doc.Node) (low, high int) {
+func occurs(n partfile.Node) (low, high int) {
 	t := n.Text("occurs")
 	if t.Value == "" {
 		return 1, 1
@@ -127,23 +127,23 @@ func occurs(n doc.Node) (low, high int) {
 		high, err = strconv.Atoi(b)
 	}
 	if err != nil || low < 0 || (high != Many && high < max(low, 1)) {
-		n.Doc().Fault(t, fault.Expect(fault.Setting, "how often, as 1, 0..1, 1..n or 2..5", fault.Quote(t.Value)).In("occurs"))
+		n.Doc().Fault(t, fault.Expect(fault.Setting, "how often, as 1, 0..1, 1..n or 2..5", fault.Quote(t.Value)).InField("occurs"))
 		return 1, 1
 	}
 	return low, high
 }
 
-func (p parser) must(n doc.Node, f *Field) Must {
-	m := Must{
+func (p parser) constraints(n partfile.Node, f *Field) Constraints {
+	m := Constraints{
 		MinLength: n.Int("least length", 0), MaxLength: n.Int("most length", 0),
-		Digits: n.Int("digits", 0), Places: n.Int("places", -1),
+		TotalDigits: n.Int("digits", 0), FractionDigits: n.Int("places", -1),
 	}
-	m.Least = bound(n, "least", f)
-	m.Greatest = bound(n, "greatest", f)
+	m.Minimum = bound(n, "least", f)
+	m.Maximum = bound(n, "greatest", f)
 	if t := n.Text("pattern"); t.Value != "" {
 		re, err := regexp.Compile(`^(?:` + t.Value + `)$`)
 		if err != nil {
-			n.Doc().Fault(t, fault.New(fault.Syntax, "the pattern cannot be read: %s", err).In(f.Name))
+			n.Doc().Fault(t, fault.New(fault.Syntax, "the pattern cannot be read: %s", err).InField(f.Name))
 		}
 		m.Pattern = re
 	}
@@ -151,41 +151,41 @@ func (p parser) must(n doc.Node, f *Field) Must {
 	for i := range keys {
 		m.Codes = append(m.Codes, Code{Value: keys[i].Value, Meaning: meanings[i].Value})
 	}
-	n.Done()
+	n.RejectUnknown()
 	return m
 }
 
-func bound(n doc.Node, key string, f *Field) value.Value {
+func bound(n partfile.Node, key string, f *Field) value.Value {
 	t := n.Text(key)
 	if t.Value == "" {
 		return value.Value{}
 	}
 	v, ok := ParseScalar(f.Kind, t.Value)
 	if !ok {
-		n.Doc().Fault(t, fault.Expect(fault.Type, f.Kind.String(), fault.Quote(t.Value)).In(key))
+		n.Doc().Fault(t, fault.Expect(fault.Type, f.Kind.String(), fault.Quote(t.Value)).InField(key))
 	}
 	return v
 }
 
-func (p parser) written(n doc.Node, f *Field) {
-	w := &f.Written
+func (p parser) wireFormat(n partfile.Node, f *Field) {
+	w := &f.WireFormat
 	w.From, w.To = columns(n)
 	align, fill := padding(f.Kind)
 	w.Align = n.Choice("align", align, other(align))
-	w.Fill = one(n, "fill", fill)[0]
-	w.Implied = n.Int("implied places", 0)
+	w.Padding = one(n, "fill", fill)[0]
+	w.ImpliedDecimals = n.Int("implied places", 0)
 	p.number(n, f)
 	w.Blank = f.Min == 0
 	w.Attribute = n.Bool("attribute", false)
 	w.Content = n.Bool("content", false)
-	w.Begins, w.Marks = n.Text("begins").Value, n.Text("marks").Value
+	w.StartsWith, w.Discriminator = n.Text("begins").Value, n.Text("marks").Value
 	t := n.Text("pattern")
 	if t.Value == "" {
 		return
 	}
 	w.Pattern, w.HasPattern = t.Value, true
 	if err := CheckPattern(f.Kind, t.Value); err != nil {
-		n.Doc().Fault(t, err.In(f.Name))
+		n.Doc().Fault(t, err.InField(f.Name))
 		return
 	}
 	w.pattern, _ = compilePattern(t.Value)
@@ -195,8 +195,8 @@ func (p parser) written(n doc.Node, f *Field) {
 var groupings = map[string]string{"": "", "none": "", "point": ".", "comma": ",", "space": " ", "no-break space": "\u00a0", "apostrophe": "'"}
 
 // number reads how numbers are written in text.
-func (p parser) number(n doc.Node, f *Field) {
-	w := &f.Written
+func (p parser) number(n partfile.Node, f *Field) {
+	w := &f.WireFormat
 	mark, group := n.Text("decimal mark"), n.Text("grouping")
 	if mark.Value == "" && group.Value == "" {
 		return
@@ -204,13 +204,13 @@ func (p parser) number(n doc.Node, f *Field) {
 	sign, known := groupings[group.Value]
 	switch {
 	case !f.Kind.Numeric():
-		n.Doc().Fault(n.At(), fault.New(fault.Setting, "a %s has no decimal mark and no grouping", f.Kind).Mended("Take it out, or make the field a number").In(f.Name))
+		n.Doc().Fault(n.At(), fault.New(fault.Setting, "a %s has no decimal mark and no grouping", f.Kind).WithFix("Take it out, or make the field a number").InField(f.Name))
 	case mark.Value != "" && mark.Value != "point" && mark.Value != "comma":
-		n.Doc().Fault(mark, fault.Expect(fault.Setting, "point or comma", fault.Quote(mark.Value)).In(f.Name))
+		n.Doc().Fault(mark, fault.Expect(fault.Setting, "point or comma", fault.Quote(mark.Value)).InField(f.Name))
 	case !known:
-		n.Doc().Fault(group, fault.Expect(fault.Setting, "point, comma, space, no-break space, apostrophe or none", fault.Quote(group.Value)).In(f.Name))
+		n.Doc().Fault(group, fault.Expect(fault.Setting, "point, comma, space, no-break space, apostrophe or none", fault.Quote(group.Value)).InField(f.Name))
 	case sign == "," && mark.Value == "comma" || sign == "." && mark.Value != "comma":
-		n.Doc().Fault(group, fault.New(fault.Setting, "the decimal mark and the grouping are the same sign").In(f.Name))
+		n.Doc().Fault(group, fault.New(fault.Setting, "the decimal mark and the grouping are the same sign").InField(f.Name))
 	default:
 		if w.Grouping = sign; mark.Value == "comma" {
 			w.Mark = ","
@@ -233,7 +233,7 @@ func other(align string) string {
 	return "left"
 }
 
-func columns(n doc.Node) (from, to int) {
+func columns(n partfile.Node) (from, to int) {
 	t := n.Text("columns")
 	if t.Value == "" {
 		return 0, 0

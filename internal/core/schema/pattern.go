@@ -42,7 +42,7 @@ func compilePattern(p string) ([]patternPart, *fault.Fault) {
 			if c >= 'A' && c <= 'Z' && c != 'T' && c != 'Z' || c >= 'a' && c <= 'z' {
 				f := fault.Expect(fault.Setting, "yyyy, MM, dd, HH, mm, ss and punctuation", fault.Quote(p[i:]))
 				if meant := meantSymbols.Replace(p); meant != p {
-					f.Mended("Did you mean %s?", meant)
+					f.WithFix("Did you mean %s?", meant)
 				}
 				return nil, f
 			}
@@ -69,9 +69,9 @@ func CheckPattern(kind value.Kind, pattern string) *fault.Fault {
 	switch kind {
 	case value.Date, value.Time, value.Timestamp:
 	case value.Text:
-		return fault.New(fault.Setting, "a text has no pattern of date and time").Mended("What a text must match is the pattern under must")
+		return fault.New(fault.Setting, "a text has no pattern of date and time").WithFix("What a text must match is the pattern under must")
 	default:
-		return fault.New(fault.Setting, "a %s has no pattern of date and time", kind).Mended("Take the pattern out, or make the field a date, a time or a timestamp")
+		return fault.New(fault.Setting, "a %s has no pattern of date and time", kind).WithFix("Take the pattern out, or make the field a date, a time or a timestamp")
 	}
 	parts, f := compilePattern(pattern)
 	if f != nil {
@@ -96,7 +96,7 @@ func CheckPattern(kind value.Kind, pattern string) *fault.Fault {
 	wrong := func(why string, what int) *fault.Fault {
 		f := fault.New(fault.Setting, "the pattern %s %s", pattern, fmt.Sprintf(why, symbolNames[what]))
 		if meant := meantPattern(kind, pattern); meant != pattern {
-			f.Mended("mm is minutes, MM is months. Did you mean %s?", meant)
+			f.WithFix("mm is minutes, MM is months. Did you mean %s?", meant)
 		}
 		return f
 	}
@@ -139,7 +139,7 @@ func checkFormat(kind value.Kind, parts []patternPart, pattern string) *fault.Fa
 		if p.symbol != 0 && (kind == value.Date && p.part >= hour || kind == value.Time && p.part < hour) {
 			f := fault.New(fault.Setting, "the pattern %s names the %s, which a %s does not have", pattern, symbolNames[p.part], kind)
 			if meant := meantPattern(kind, pattern); meant != pattern {
-				f.Mended("mm is minutes, MM is months. Did you mean %s?", meant)
+				f.WithFix("mm is minutes, MM is months. Did you mean %s?", meant)
 			}
 			return f
 		}

@@ -5,7 +5,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/value"
 )
 
@@ -40,7 +40,7 @@ func TestPatternsThatDetermineNothing(t *testing.T) {
 	} {
 		f := CheckPattern(c.kind, c.pattern)
 		_, _, read := ReadPattern(c.kind, c.pattern, "x")
-		d := doc.Parse("s.yaml", []byte("schema: S\nnotation: csv\nfields:\n  - name: f\n    type: "+c.kind.String()+"\n    pattern: '"+c.pattern+"'\n"))
+		d := partfile.Parse("s.yaml", []byte("schema: S\nnotation: csv\nfields:\n  - name: f\n    type: "+c.kind.String()+"\n    pattern: '"+c.pattern+"'\n"))
 		Parse("s", d)
 		if c.want == "" {
 			require.Nil(t, f, c.pattern)

@@ -13,7 +13,7 @@ import (
 func ParseScalar(kind value.Kind, s string) (value.Value, bool) {
 	switch kind {
 	case value.Text:
-		return value.Str(s), true
+		return value.NewText(s), true
 	case value.Integer:
 		return value.ParseInteger(s)
 	case value.Decimal:
@@ -47,12 +47,12 @@ func (f *Field) Read(s string) (value.Value, bool) { return f.Reader()(s) }
 
 // Reader is Read made ready for many texts of one field.
 func (f *Field) Reader() func(s string) (value.Value, bool) {
-	w, kind := &f.Written, f.Kind
+	w, kind := &f.WireFormat, f.Kind
 	switch {
 	case w.pattern != nil:
 		return func(s string) (value.Value, bool) { return readPattern(kind, w.pattern, s) }
-	case w.Implied > 0 && kind == value.Decimal:
-		return impliedReader(-int32(w.Implied))
+	case w.ImpliedDecimals > 0 && kind == value.Decimal:
+		return impliedReader(-int32(w.ImpliedDecimals))
 	case w.marked():
 		return func(s string) (value.Value, bool) {
 			plain, ok := w.plainNumber(s)
@@ -62,7 +62,7 @@ func (f *Field) Reader() func(s string) (value.Value, bool) {
 			return ParseScalar(kind, plain)
 		}
 	case kind == value.Text:
-		return func(s string) (value.Value, bool) { return value.Str(s), true }
+		return func(s string) (value.Value, bool) { return value.NewText(s), true }
 	case kind == value.Integer:
 		return value.ParseInteger
 	case kind == value.Decimal:
@@ -82,13 +82,13 @@ func impliedReader(exp int32) func(string) (value.Value, bool) {
 	}
 }
 
-// AppendWritten appends a value as the field writes it; the inverse of Read.
-func (f *Field) AppendWritten(b []byte, v value.Value) ([]byte, *fault.Fault) {
-	w := &f.Written
+// AppendWire appends a value as the field writes it; the inverse of Read.
+func (f *Field) AppendWire(b []byte, v value.Value) ([]byte, *fault.Fault) {
+	w := &f.WireFormat
 	switch {
 	case w.pattern != nil:
 		return appendPattern(b, w.pattern, v), nil
-	case w.Implied > 0 && f.Kind == value.Decimal:
+	case w.ImpliedDecimals > 0 && f.Kind == value.Decimal:
 		return f.appendImplied(b, v)
 	case w.marked():
 		return append(b, w.localNumber(v.String())...), nil
@@ -99,25 +99,25 @@ func (f *Field) AppendWritten(b []byte, v value.Value) ([]byte, *fault.Fault) {
 }
 
 func (f *Field) appendImplied(b []byte, v value.Value) ([]byte, *fault.Fault) {
-	r, err := value.Round(v, int32(f.Written.Implied), value.HalfEven)
+	r, err := value.Round(v, int32(f.WireFormat.ImpliedDecimals), value.HalfEven)
 	if err != nil {
-		return b, fault.New(fault.Arith, "%s", err).In(f.Name)
+		return b, fault.New(fault.Arithmetic, "%s", err).InField(f.Name)
 	}
 	if c, err := value.Compare(r, v); err != nil || c != 0 {
-		return b, fault.Expect(fault.Length, "at most "+count(f.Written.Implied, "decimal place"), v.String()).In(f.Name)
+		return b, fault.Expect(fault.Length, "at most "+count(f.WireFormat.ImpliedDecimals, "decimal place"), v.String()).InField(f.Name)
 	}
 	return append(b, strings.Replace(r.String(), ".", "", 1)...), nil
 }
 
-// HowWritten describes for a person what text the field expects.
-func (f *Field) HowWritten() string {
+// DescribeWireFormat describes for a person what text the field expects.
+func (f *Field) DescribeWireFormat() string {
 	switch {
-	case f.Written.Pattern != "":
-		return "a " + f.Kind.String() + " as " + f.Written.Pattern
-	case f.Written.Implied > 0:
-		return "digits with " + count(f.Written.Implied, "implied decimal place")
-	case f.Written.marked():
-		return "a number as " + f.Written.localNumber("1234567") + map[bool]string{true: f.Written.decimalMark() + "89"}[f.Kind == value.Decimal]
+	case f.WireFormat.Pattern != "":
+		return "a " + f.Kind.String() + " as " + f.WireFormat.Pattern
+	case f.WireFormat.ImpliedDecimals > 0:
+		return "digits with " + count(f.WireFormat.ImpliedDecimals, "implied decimal place")
+	case f.WireFormat.marked():
+		return "a number as " + f.WireFormat.localNumber("1234567") + map[bool]string{true: f.WireFormat.decimalMark() + "89"}[f.Kind == value.Decimal]
 	case f.Kind == value.Integer:
 		return "a whole number"
 	case f.Kind == value.Decimal:

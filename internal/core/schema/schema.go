@@ -6,7 +6,7 @@ package schema
 import (
 	"regexp"
 
-	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/setting"
 	"hollowreed/internal/core/value"
 )
@@ -16,16 +16,16 @@ const Many = -1
 
 // Schema is one part: the fields of a message and the settings of its notation.
 type Schema struct {
-	ID       string // the part's id: its file name without the ending
-	Title    string
-	Notation *Notation
-	Samples  []string
-	LeftOut  []string // what an import could not carry over from another description, in words
-	Settings Settings
-	Written  setting.Values // the settings as they stand in the part, those of the notation's own among them
-	Root     *Field         // the record
-	At       doc.Text
-	source   string // the part's name
+	ID               string // the part's id: its file name without the ending
+	Title            string
+	Notation         *Notation
+	Samples          []string
+	NotImported      []string // what an import could not carry over from another description, in words
+	Settings         Settings
+	NotationSettings setting.Values // the settings as they stand in the part, those of the notation's own among them
+	Root             *Field         // the record
+	At               partfile.Text
+	source           string // the part's name
 }
 
 // Settings say how a message as a whole is written.
@@ -50,60 +50,60 @@ type Settings struct {
 type Lines struct {
 	First, Last int    // lines to pass over at the beginning and at the end
 	Comment     string // lines that begin with this are passed over
-	Begins      string // lines that begin with this are records; others are passed over unless they are of a record inside
+	StartsWith  string // lines that begin with this are records; others are passed over unless they are of a record inside
 }
 
 // Field is one field of a record.
 type Field struct {
-	Name     string
-	Kind     value.Kind // of one occurrence
-	Min, Max int        // occurrences; Max Many means any number
-	Nullable bool
-	Single   bool // of a list in JSON: a value by itself stands for a list of one
-	Notes    string
-	Written  Written
-	Must     Must
-	Of       string   // a record: the schema whose fields it has
-	Fields   []*Field // of a record
-	At       doc.Text
-	Source   string // the part that describes the field, when it is another schema's
+	Name        string
+	Kind        value.Kind // of one occurrence
+	Min, Max    int        // occurrences; Max Many means any number
+	Nullable    bool
+	Single      bool // of a list in JSON: a value by itself stands for a list of one
+	Notes       string
+	WireFormat  WireFormat
+	Constraints Constraints
+	Of          string   // a record: the schema whose fields it has
+	Fields      []*Field // of a record
+	At          partfile.Text
+	Source      string // the part that describes the field, when it is another schema's
 
-	shape *value.Shape
-	part  string // the part in whose text the field is described
-	slot  int
-	free  bool // a single scalar that need only be of its kind
+	layout *value.Layout
+	part   string // the part in whose text the field is described
+	slot   int
+	free   bool // a single scalar that need only be of its kind
 }
 
-// Written says how a field is written in the schema's notation.
-type Written struct {
-	From, To   int    // fixed width: columns from 1, both included
-	Align      string // left or right
-	Fill       byte   // fixed width padding
-	Implied    int    // digits after an implied decimal point
-	Pattern    string // date and time pattern, as yyyyMMdd
-	Mark       string // of numbers in text: the decimal mark, a comma or (empty) a point
-	Grouping   string // the sign between groups of three digits; empty: none
-	Attribute  bool   // XML: an attribute, not an element
-	Content    bool   // XML: the element's own text
-	Begins     string // fixed width, delimited: lines of this record begin with this
-	Marks      string // fixed width, delimited: lines of this field's record have this value here
-	pattern    []patternPart
-	Blank      bool // an all-blank field is absent
-	HasPattern bool
+// WireFormat says how a field is written in the schema's notation.
+type WireFormat struct {
+	From, To        int    // fixed width: columns from 1, both included
+	Align           string // left or right
+	Padding         byte   // fixed width padding
+	ImpliedDecimals int    // digits after an implied decimal point
+	Pattern         string // date and time pattern, as yyyyMMdd
+	Mark            string // of numbers in text: the decimal mark, a comma or (empty) a point
+	Grouping        string // the sign between groups of three digits; empty: none
+	Attribute       bool   // XML: an attribute, not an element
+	Content         bool   // XML: the element's own text
+	StartsWith      string // fixed width, delimited: lines of this record begin with this
+	Discriminator   string // fixed width, delimited: lines of this field's record have this value here
+	pattern         []patternPart
+	Blank           bool // an all-blank field is absent
+	HasPattern      bool
 }
 
-// Must holds a field's constraints; zero members constrain nothing.
-type Must struct {
-	MinLength, MaxLength int // characters; 0 is none
-	Least, Greatest      value.Value
-	Digits, Places       int // most significant digits, most decimal places (Places -1: none stated)
-	Pattern              *regexp.Regexp
-	Codes                []Code
+// Constraints holds a field's constraints; zero members constrain nothing.
+type Constraints struct {
+	MinLength, MaxLength        int // characters; 0 is none
+	Minimum, Maximum            value.Value
+	TotalDigits, FractionDigits int // most significant digits, most decimal places (Places -1: none stated)
+	Pattern                     *regexp.Regexp
+	Codes                       []Code
 }
 
-func (m *Must) none() bool {
-	return m.MinLength == 0 && m.MaxLength == 0 && m.Least.Kind() == value.Absent && m.Greatest.Kind() == value.Absent &&
-		m.Digits == 0 && m.Places < 0 && m.Pattern == nil && len(m.Codes) == 0
+func (m *Constraints) none() bool {
+	return m.MinLength == 0 && m.MaxLength == 0 && m.Minimum.Kind() == value.Absent && m.Maximum.Kind() == value.Absent &&
+		m.TotalDigits == 0 && m.FractionDigits < 0 && m.Pattern == nil && len(m.Codes) == 0
 }
 
 // Code is one allowed value with its meaning.
@@ -115,18 +115,18 @@ func (f *Field) List() bool { return f.Max == Many || f.Max > 1 }
 // Required says whether the field must be there.
 func (f *Field) Required() bool { return f.Min > 0 }
 
-// Shape is the shape of the field's record.
-func (f *Field) Shape() *value.Shape { return f.shape }
+// Layout is the shape of the field's record.
+func (f *Field) Layout() *value.Layout { return f.layout }
 
 // Slot is the field's position in its record.
 func (f *Field) Slot() int { return f.slot }
 
 // Field finds a child by name; nil when there is none.
 func (f *Field) Field(name string) *Field {
-	if f.shape == nil {
+	if f.layout == nil {
 		return nil
 	}
-	if i := f.shape.Slot(name); i >= 0 {
+	if i := f.layout.Slot(name); i >= 0 {
 		return f.Fields[i]
 	}
 	return nil
@@ -141,7 +141,7 @@ func Record(name string, fields ...*Field) *Field {
 
 // Scalar makes a required field that occurs once.
 func Scalar(name string, kind value.Kind) *Field {
-	return &Field{Name: name, Kind: kind, Min: 1, Max: 1, Must: Must{Places: -1}}
+	return &Field{Name: name, Kind: kind, Min: 1, Max: 1, Constraints: Constraints{FractionDigits: -1}}
 }
 
 // Optional returns the field as one that need not be there.
@@ -151,12 +151,12 @@ func (f *Field) seal() {
 	names := make([]string, len(f.Fields))
 	for i, c := range f.Fields {
 		names[i], c.slot = c.Name, i
-		c.free = c.Kind != value.RecordKind && !c.List() && c.Must.none()
-		if c.Kind == value.RecordKind && c.shape == nil {
+		c.free = c.Kind != value.RecordKind && !c.List() && c.Constraints.none()
+		if c.Kind == value.RecordKind && c.layout == nil {
 			c.seal()
 		}
 	}
-	f.shape = value.NewShape(names...)
+	f.layout = value.NewLayout(names...)
 }
 
 // Walk calls visit for the field and all below it, with the path of names from it.
@@ -209,9 +209,9 @@ func (s *Schema) As(notation *Notation) *Schema {
 
 func (f *Field) plain(attributes bool) *Field {
 	c := *f
-	c.Written = Written{Blank: f.Written.Blank, Attribute: f.Written.Attribute, Content: f.Written.Content}
-	if attributes && f.Kind != value.RecordKind && !f.List() && !f.Nullable && !f.Written.Content {
-		c.Written.Attribute = true
+	c.WireFormat = WireFormat{Blank: f.WireFormat.Blank, Attribute: f.WireFormat.Attribute, Content: f.WireFormat.Content}
+	if attributes && f.Kind != value.RecordKind && !f.List() && !f.Nullable && !f.WireFormat.Content {
+		c.WireFormat.Attribute = true
 	}
 	c.Fields = make([]*Field, len(f.Fields))
 	for i, inner := range f.Fields {
@@ -224,16 +224,16 @@ func (f *Field) plain(attributes bool) *Field {
 // ready. It must be called before the field is used, and returns it.
 func (f *Field) Sealed() *Field {
 	f.Walk(func(_ []string, c *Field) {
-		c.shape = nil
-		if c.Written.Pattern != "" {
-			c.Written.HasPattern = true
-			c.Written.pattern, _ = compilePattern(c.Written.Pattern)
+		c.layout = nil
+		if c.WireFormat.Pattern != "" {
+			c.WireFormat.HasPattern = true
+			c.WireFormat.pattern, _ = compilePattern(c.WireFormat.Pattern)
 		}
-		if c.Written.Align == "" {
+		if c.WireFormat.Align == "" {
 			align, fill := padding(c.Kind)
-			c.Written.Align, c.Written.Fill = align, fill[0]
+			c.WireFormat.Align, c.WireFormat.Padding = align, fill[0]
 		}
-		c.Written.Blank = c.Min == 0
+		c.WireFormat.Blank = c.Min == 0
 	})
 	f.seal()
 	return f

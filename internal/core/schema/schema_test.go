@@ -5,14 +5,14 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/value"
 )
 
 func parse(t testing.TB, text string) (*Schema, fault.List) {
 	t.Helper()
-	d := doc.Parse("s.yaml", []byte(text))
+	d := partfile.Parse("s.yaml", []byte(text))
 	return Parse("s", d), d.Faults
 }
 
@@ -34,7 +34,7 @@ func TestEveryConstraintIsChecked(t *testing.T) {
 		v     value.Value
 		want  string // empty: no fault
 	}{
-		{"type: text", value.Str(""), ""},
+		{"type: text", value.NewText(""), ""},
 		{"type: text", value.Value{}, "f: expected a value, found absent"},
 		{"type: text", value.NullValue, "f: expected a value, found null"},
 		{"type: text, occurs: 0..1", value.Value{}, ""},
@@ -47,19 +47,19 @@ func TestEveryConstraintIsChecked(t *testing.T) {
 		{"type: integer, must: {greatest: 3}", value.Int(4), "f: expected at most 3, found 4"},
 		{"type: decimal, must: {least: -0.5, greatest: 0.5}", dec("-0.50"), ""},
 		{"type: date, must: {least: 2031-01-01}", value.DateOf(2030, 12, 31), "f: expected at least 2031-01-01, found 2030-12-31"},
-		{"type: text, must: {least length: 2}", value.Str("æ"), "f: expected at least 2 characters, found 1"},
-		{"type: text, must: {most length: 2}", value.Str("æøå"), "f: expected at most 2 characters, found 3"},
-		{"type: text, must: {most length: 3}", value.Str("æøå"), ""},
-		{"type: text, must: {pattern: 'a|b'}", value.Str("ab"), `f: expected text like a|b, found "ab"`},
-		{"type: text, must: {codes: {R: rising, F: falling}}", value.Str("R"), ""},
-		{"type: text, must: {codes: {R: rising, F: falling}}", value.Str("r"), `f: expected R rising · F falling, found "r"`},
+		{"type: text, must: {least length: 2}", value.NewText("æ"), "f: expected at least 2 characters, found 1"},
+		{"type: text, must: {most length: 2}", value.NewText("æøå"), "f: expected at most 2 characters, found 3"},
+		{"type: text, must: {most length: 3}", value.NewText("æøå"), ""},
+		{"type: text, must: {pattern: 'a|b'}", value.NewText("ab"), `f: expected text like a|b, found "ab"`},
+		{"type: text, must: {codes: {R: rising, F: falling}}", value.NewText("R"), ""},
+		{"type: text, must: {codes: {R: rising, F: falling}}", value.NewText("r"), `f: expected R rising · F falling, found "r"`},
 		{"type: decimal, must: {digits: 3}", dec("12.34"), "f: expected at most 3 digits, found 12.34"},
 		{"type: decimal, must: {places: 1}", dec("1.25"), "f: expected at most 1 decimal place, found 1.25"},
 		{"type: decimal, must: {places: 0}", value.Int(7), ""},
 		{"type: integer, occurs: 0..n", value.ListOf(value.Int(1), value.Int(2)), ""},
 		{"type: integer, occurs: 0..n", value.Int(1), "f: expected a list, found integer 1"},
 		{"type: integer, occurs: 2..3", value.ListOf(value.Int(1)), "f: expected 2 to 3 occurrences, found 1 time"},
-		{"type: integer, occurs: 1..n", value.ListOf(value.Int(1), value.Str("x")), `/1: f: expected integer, found the text "x"`},
+		{"type: integer, occurs: 1..n", value.ListOf(value.Int(1), value.NewText("x")), `/1: f: expected integer, found the text "x"`},
 		{"type: boolean", value.Bool(true), ""},
 	} {
 		var told []string
@@ -91,16 +91,16 @@ fields:
 	require.Empty(t, faults)
 	inner := s.Root.Field("inner")
 	list := inner.Field("list")
-	item := func(v value.Value) value.Value { return value.Rec(list.Shape(), []value.Value{v}) }
-	v := value.Rec(s.Root.Shape(), []value.Value{
-		value.Str("no"),
-		value.Rec(inner.Shape(), []value.Value{value.Str("xx"), value.ListOf(item(value.Int(1)), item(value.Value{}), value.Str("z"))}),
+	item := func(v value.Value) value.Value { return value.NewRecord(list.Layout(), []value.Value{v}) }
+	v := value.NewRecord(s.Root.Layout(), []value.Value{
+		value.NewText("no"),
+		value.NewRecord(inner.Layout(), []value.Value{value.NewText("xx"), value.ListOf(item(value.Int(1)), item(value.Value{}), value.NewText("z"))}),
 	})
 	var told []string
 	s.Check(v, func(f *fault.Fault) { told = append(told, f.Place.Path) })
 	require.Equal(t, []string{"/a~1b", "/inner/x", "/inner/list/1/y", "/inner/list/2"}, told)
 
-	foreign := value.Rec(value.NewShape("inner", "more"), []value.Value{{}, value.Int(1)})
+	foreign := value.NewRecord(value.NewLayout("inner", "more"), []value.Value{{}, value.Int(1)})
 	told = nil
 	s.Check(foreign, func(f *fault.Fault) { told = append(told, f.Error()) })
 	require.Equal(t, []string{
@@ -164,10 +164,10 @@ func TestImpliedPlaces(t *testing.T) {
 	v, ok := f.Read("-00125")
 	require.True(t, ok)
 	require.Equal(t, "-1.25", v.String())
-	b, ft := f.AppendWritten(nil, dec("1.5"))
+	b, ft := f.AppendWire(nil, dec("1.5"))
 	require.Nil(t, ft)
 	require.Equal(t, "150", string(b))
-	_, ft = f.AppendWritten(nil, dec("1.505"))
+	_, ft = f.AppendWire(nil, dec("1.505"))
 	require.Equal(t, "f: expected at most 2 decimal places, found 1.505", ft.What())
 	_, ok = f.Read("1.25")
 	require.False(t, ok)
@@ -177,9 +177,9 @@ func TestAnotherNotationIsWrittenInStandardForm(t *testing.T) {
 	s, _ := parse(t, "schema: S\nnotation: fixedwidth\nfields:\n  - {name: f, type: date, columns: 1-8, pattern: yyyyMMdd}\n")
 	require.Same(t, s, s.As(fixedWidth))
 	plain := s.As(cells)
-	require.Equal(t, "a date as YYYY-MM-DD", plain.Root.Fields[0].HowWritten())
-	require.Equal(t, "a date as yyyyMMdd", s.Root.Fields[0].HowWritten())
-	require.Same(t, s.Root.Shape(), plain.Root.Shape())
+	require.Equal(t, "a date as YYYY-MM-DD", plain.Root.Fields[0].DescribeWireFormat())
+	require.Equal(t, "a date as yyyyMMdd", s.Root.Fields[0].DescribeWireFormat())
+	require.Same(t, s.Root.Layout(), plain.Root.Layout())
 }
 
 func TestScalarsThereAndBack(t *testing.T) {

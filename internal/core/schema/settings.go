@@ -3,8 +3,8 @@ package schema
 import (
 	"slices"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/setting"
 	"hollowreed/internal/core/value"
 )
@@ -12,14 +12,14 @@ import (
 // The settings of how messages are written that more than one notation has. A notation lists those that it has, and others of
 // its own.
 var (
-	EncodingSetting = setting.Setting{Name: "encoding", Label: "Encoding", Type: setting.Choice, Choices: []string{"UTF-8", "ISO-8859-1", "windows-1252"}, Default: "UTF-8"}
-	LineEndSetting  = setting.Setting{Name: "line end", Label: "Records end in", Type: setting.Choice, Choices: []string{"any", "CRLF", "LF"}, Default: "any"}
-	CountSetting    = setting.Setting{Name: "count", Label: "Columns count", Type: setting.Choice, Choices: []string{"bytes", "characters"}, Default: "bytes"}
-	FirstSetting    = setting.Setting{Name: "skip first", Label: "Lines to skip first", Type: setting.Number, Greatest: maxSkipped, Hint: "0"}
-	LastSetting     = setting.Setting{Name: "skip last", Label: "Lines to skip last", Type: setting.Number, Greatest: maxSkipped, Hint: "0"}
-	CommentSetting  = setting.Setting{Name: "comment", Label: "Comments begin with", Type: setting.Text, Hint: "none"}
-	BeginsSetting   = setting.Setting{Name: "begins", Label: "Records begin with", Type: setting.Text, Hint: "anything"}
-	SizeSetting     = setting.Setting{Name: "most bytes", Label: "Most bytes of a record", Type: setting.Number, Greatest: MaxRecord, Hint: "16777216"}
+	EncodingSetting   = setting.Setting{Name: "encoding", Label: "Encoding", Type: setting.Choice, Choices: []string{"UTF-8", "ISO-8859-1", "windows-1252"}, Default: "UTF-8"}
+	LineEndSetting    = setting.Setting{Name: "line end", Label: "Records end in", Type: setting.Choice, Choices: []string{"any", "CRLF", "LF"}, Default: "any"}
+	CountSetting      = setting.Setting{Name: "count", Label: "Columns count", Type: setting.Choice, Choices: []string{"bytes", "characters"}, Default: "bytes"}
+	FirstSetting      = setting.Setting{Name: "skip first", Label: "Lines to skip first", Type: setting.Number, Greatest: maxSkipped, Hint: "0"}
+	LastSetting       = setting.Setting{Name: "skip last", Label: "Lines to skip last", Type: setting.Number, Greatest: maxSkipped, Hint: "0"}
+	CommentSetting    = setting.Setting{Name: "comment", Label: "Comments begin with", Type: setting.Text, Hint: "none"}
+	StartsWithSetting = setting.Setting{Name: "begins", Label: "Records begin with", Type: setting.Text, Hint: "anything"}
+	MaxRecordSetting  = setting.Setting{Name: "most bytes", Label: "Most bytes of a record", Type: setting.Number, Greatest: MaxRecord, Hint: "16777216"}
 
 	HeaderSetting    = setting.Setting{Name: "header", Label: "First record holds names", Type: setting.Flag, Default: "true"}
 	DelimiterSetting = setting.Setting{Name: "delimiter", Label: "Delimiter", Type: setting.Character, Default: ",", Suggested: []string{",", ";", "tab", "|"}}
@@ -31,19 +31,19 @@ var (
 	NamespacesSetting = setting.Setting{Name: "namespaces", Label: "Namespaces, one a line", Type: setting.Lines, Hint: "ev urn:skerry:event", Help: "A prefix of names and what it stands for; alone, for names without one"}
 	ValuesAsSetting   = setting.Setting{Name: "values as", Label: "Single values as", Type: setting.Choice, Choices: []string{"elements", "attributes"}, Default: "elements"}
 
-	NullAsSetting   = setting.Setting{Name: "null as", Label: "Null as", Type: setting.Choice, Choices: []string{AsNull, AsEmpty, LeftOut}, Default: AsNull}
-	EmptyAsSetting  = setting.Setting{Name: "empty as", Label: "Empty as", Type: setting.Choice, Choices: []string{AsEmpty, AsNull, LeftOut}, Default: AsEmpty}
-	AbsentAsSetting = setting.Setting{Name: "absent as", Label: "Absent as", Type: setting.Choice, Choices: []string{LeftOut, AsNull}, Default: LeftOut}
+	NullAsSetting   = setting.Setting{Name: "null as", Label: "Null as", Type: setting.Choice, Choices: []string{AsNull, AsEmpty, Omitted}, Default: AsNull}
+	EmptyAsSetting  = setting.Setting{Name: "empty as", Label: "Empty as", Type: setting.Choice, Choices: []string{AsEmpty, AsNull, Omitted}, Default: AsEmpty}
+	AbsentAsSetting = setting.Setting{Name: "absent as", Label: "Absent as", Type: setting.Choice, Choices: []string{Omitted, AsNull}, Default: Omitted}
 )
 
 // common are the settings above that stand in a part as they are; a schema keeps those that only another notation has.
 var common = setting.List{
-	EncodingSetting, LineEndSetting, CountSetting, FirstSetting, LastSetting, CommentSetting, BeginsSetting, SizeSetting,
+	EncodingSetting, LineEndSetting, CountSetting, FirstSetting, LastSetting, CommentSetting, StartsWithSetting, MaxRecordSetting,
 	HeaderSetting, DelimiterSetting, QuoteSetting, EscapeSetting, RootSetting, RecordSetting, ValuesAsSetting, NullAsSetting, EmptyAsSetting, AbsentAsSetting,
 }
 
-// written are the settings that a part of a notation may have.
-func (n *Notation) written() setting.List {
+// allSettings are the settings that a part of a notation may have.
+func (n *Notation) allSettings() setting.List {
 	list := slices.Clip(common)
 	for _, s := range n.Settings {
 		if s.Name != NamespacesSetting.Name && list.Find(s.Name) == nil {
@@ -60,7 +60,7 @@ func settingsOf(v setting.Values) Settings {
 		Delimiter: character(v.Get("delimiter")), Quote: character(v.Get("quote")), Escape: character(v.Get("escape")), Header: v.Is("header"),
 		RootName: v.Get("root"), RecordName: v.Get("record"), Attributes: v.Get("values as") == "attributes",
 		Missing: Missing{Null: v.Get("null as"), Empty: v.Get("empty as"), Absent: v.Get("absent as")},
-		Lines:   Lines{First: v.Int("skip first"), Last: v.Int("skip last"), Comment: v.Get("comment"), Begins: v.Get("begins")},
+		Lines:   Lines{First: v.Int("skip first"), Last: v.Int("skip last"), Comment: v.Get("comment"), StartsWith: v.Get("begins")},
 	}
 }
 
@@ -177,17 +177,17 @@ func ColumnSettings(f *Field) setting.List {
 	return list
 }
 
-// readWritten reads how messages of the schema are written.
-func (s *Schema) readWritten(w doc.Node) {
-	s.Written = s.Notation.written().Read(w)
-	s.Settings = settingsOf(s.Written)
+// readNotationSettings reads how messages of the schema are written.
+func (s *Schema) readNotationSettings(w partfile.Node) {
+	s.NotationSettings = s.Notation.allSettings().Read(w)
+	s.Settings = settingsOf(s.NotationSettings)
 	s.Settings.Namespaces = readNamespaces(w)
 	l := s.Settings.Lines
 	if !s.Notation.Columns && l.Last > 0 {
 		w.Fault(fault.Setting, `"skip last" is for fixed width`)
 	}
-	if !s.Notation.Lines && (l.First > 0 || l.Comment != "" || l.Begins != "") {
+	if !s.Notation.Lines && (l.First > 0 || l.Comment != "" || l.StartsWith != "") {
 		w.Fault(fault.Setting, `"skip first", "comment" and "begins" are for fixed width and delimited`)
 	}
-	w.Done()
+	w.RejectUnknown()
 }

@@ -3,8 +3,8 @@ package schema
 import (
 	"slices"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/value"
 )
 
@@ -13,22 +13,22 @@ import (
 type Finder func(id string) (s *Schema, inside bool)
 
 // Read reads a schema part. Its faults are noted in the document; the schema is always usable.
-func Read(id string, d *doc.Doc, of Finder) *Schema { return read(id, d, of) }
+func Read(id string, d *partfile.Doc, of Finder) *Schema { return read(id, d, of) }
 
 // Parse reads a schema part that stands by itself.
-func Parse(id string, d *doc.Doc) *Schema {
+func Parse(id string, d *partfile.Doc) *Schema {
 	return read(id, d, func(other string) (*Schema, bool) { return nil, other == id })
 }
 
 // Loader reads schemas that take fields from one another, each once.
 type Loader struct {
-	doc     func(id string) *doc.Doc
+	doc     func(id string) *partfile.Doc
 	loaded  map[string]*Schema
 	loading map[string]bool
 }
 
 // NewLoader makes a loader; open gives the part of a schema, or nil when there is none.
-func NewLoader(open func(id string) *doc.Doc) *Loader {
+func NewLoader(open func(id string) *partfile.Doc) *Loader {
 	return &Loader{doc: open, loaded: map[string]*Schema{}, loading: map[string]bool{}}
 }
 
@@ -52,14 +52,14 @@ func (l *Loader) find(id string) (s *Schema, inside bool) {
 }
 
 // shared are the fields that a record takes from another schema.
-func (p parser) shared(of doc.Text, d *doc.Doc) []*Field {
+func (p parser) shared(of partfile.Text, d *partfile.Doc) []*Field {
 	from, inside := p.find(of.Value)
 	switch {
 	case inside:
 		d.Fault(of, fault.New(fault.Setting, "the schema %s is inside of itself", fault.Quote(of.Value)))
 		return nil
 	case from == nil:
-		d.Fault(of, fault.Expect(fault.Unknown, "the name of a schema", fault.Quote(of.Value)).In("of"))
+		d.Fault(of, fault.Expect(fault.Unknown, "the name of a schema", fault.Quote(of.Value)).InField("of"))
 		return nil
 	case len(from.Root.Fields) == 0:
 		d.Fault(of, fault.New(fault.Setting, "the schema %s has no fields", fault.Quote(of.Value)))
@@ -82,7 +82,7 @@ func (f *Field) copied(source string) []*Field {
 	fields := make([]*Field, len(f.Fields))
 	for i, c := range f.Fields {
 		twin := *c
-		twin.shape = nil
+		twin.layout = nil
 		if twin.Source == "" {
 			twin.Source = source
 		}

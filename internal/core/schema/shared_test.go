@@ -7,18 +7,18 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/value"
 )
 
 // load parses schemas by id; the faults are those of all parts.
 func load(parts map[string]string, id string) (*Schema, string) {
-	docs := map[string]*doc.Doc{}
+	docs := map[string]*partfile.Doc{}
 	for name, text := range parts {
-		docs[name] = doc.Parse(name+".yaml", []byte(text))
+		docs[name] = partfile.Parse(name+".yaml", []byte(text))
 	}
-	s := NewLoader(func(id string) *doc.Doc { return docs[id] }).Schema(id)
+	s := NewLoader(func(id string) *partfile.Doc { return docs[id] }).Schema(id)
 	var faults []string
 	for _, name := range []string{"party", "order", "a", "b"} {
 		if d := docs[name]; d != nil && len(d.Faults) > 0 {
@@ -43,7 +43,7 @@ func TestARecordHasTheFieldsOfAnotherSchema(t *testing.T) {
 	require.NotSame(t, s.Root.Find("buyer", "name"), s.Root.Find("seller", "name"))
 
 	buyer := s.Root.Field("buyer")
-	v := value.Rec(s.Root.Shape(), []value.Value{value.Int(1), value.Rec(buyer.Shape(), []value.Value{value.Str("x"), {}}), {}})
+	v := value.NewRecord(s.Root.Layout(), []value.Value{value.Int(1), value.NewRecord(buyer.Layout(), []value.Value{value.NewText("x"), {}}), {}})
 	var found []string
 	s.Check(v, func(f *fault.Fault) {
 		found = append(found, fmt.Sprintf("%s %s:%d", f.Place.Path, f.Rule.Source, f.Rule.Line))
@@ -73,7 +73,7 @@ func TestSharedFieldsThatCannotBeAreRefused(t *testing.T) {
 	} {
 		s, faults := load(c.parts, "a")
 		require.Contains(t, faults, c.want)
-		require.NotNil(t, s.Root.Shape(), "it is usable all the same")
+		require.NotNil(t, s.Root.Layout(), "it is usable all the same")
 	}
 }
 
@@ -88,11 +88,11 @@ func TestSharedFieldsDoNotMultiplyWithoutEnd(t *testing.T) {
 		}
 		parts[fmt.Sprintf("s%d", i)] = b.String()
 	}
-	docs := map[string]*doc.Doc{}
+	docs := map[string]*partfile.Doc{}
 	for id, text := range parts {
-		docs[id] = doc.Parse(id, []byte(text))
+		docs[id] = partfile.Parse(id, []byte(text))
 	}
-	NewLoader(func(id string) *doc.Doc { return docs[id] }).Schema("s8")
+	NewLoader(func(id string) *partfile.Doc { return docs[id] }).Schema("s8")
 	require.NotEmpty(t, docs["s5"].Faults)
 	require.Contains(t, docs["s5"].Faults.Error(), "more than 100000 fields")
 }

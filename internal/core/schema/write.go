@@ -6,21 +6,21 @@ import (
 	"unicode"
 	"unicode/utf8"
 
-	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/value"
 )
 
 // Write writes the schema as a part file; Parse reads the same schema from it. Settings that stand
 // at what holds anyway are left out.
 func Write(s *Schema) []byte {
-	var o doc.Out
+	var o partfile.Ordered
 	o.Add("schema", s.Title)
 	o.Add("notation", s.Notation.Name)
 	o.Add("samples", s.Samples)
-	o.Add("left out", s.LeftOut)
+	o.Add("left out", s.NotImported)
 	o.Add("written", s.Settings.out())
-	o.Add("fields", Outs(s.Root.Fields))
-	return doc.Encode(o)
+	o.Add("fields", Encode(s.Root.Fields))
+	return partfile.Encode(o)
 }
 
 // Titled is a name as a title: with a capital, and blanks for what joins its words.
@@ -33,8 +33,8 @@ func Titled(name string) string {
 	return string(unicode.ToTitle(first)) + name[n:]
 }
 
-func (w *Settings) out() doc.Out {
-	var o doc.Out
+func (w *Settings) out() partfile.Ordered {
+	var o partfile.Ordered
 	o.Add("encoding", unless(w.Encoding, "UTF-8"))
 	o.Add("line end", unless(w.LineEnd, "any"))
 	if w.Characters {
@@ -55,11 +55,11 @@ func (w *Settings) out() doc.Out {
 	}
 	o.Add("null as", unless(w.Missing.Null, AsNull))
 	o.Add("empty as", unless(w.Missing.Empty, AsEmpty))
-	o.Add("absent as", unless(w.Missing.Absent, LeftOut))
+	o.Add("absent as", unless(w.Missing.Absent, Omitted))
 	o.Add("skip first", number(w.Lines.First, 0))
 	o.Add("skip last", number(w.Lines.Last, 0))
 	o.Add("comment", w.Lines.Comment)
-	o.Add("begins", w.Lines.Begins)
+	o.Add("begins", w.Lines.StartsWith)
 	return o
 }
 
@@ -77,9 +77,9 @@ func unless(s, def string) string {
 	return s
 }
 
-// Outs are fields as they stand in a part file.
-func Outs(fields []*Field) []doc.Out {
-	list := make([]doc.Out, len(fields))
+// Encode are fields as they stand in a part file.
+func Encode(fields []*Field) []partfile.Ordered {
+	list := make([]partfile.Ordered, len(fields))
 	for i, f := range fields {
 		list[i] = f.Out()
 	}
@@ -87,8 +87,8 @@ func Outs(fields []*Field) []doc.Out {
 }
 
 // Out is the field as it stands in a part file, with all below it.
-func (f *Field) Out() doc.Out {
-	var o doc.Out
+func (f *Field) Out() partfile.Ordered {
+	var o partfile.Ordered
 	o.Add("name", f.Name)
 	o.Add("type", f.Kind.String())
 	o.Add("occurs", unless(f.Occurs(), "1"))
@@ -98,11 +98,11 @@ func (f *Field) Out() doc.Out {
 	if f.Single {
 		o.Add("single", "true")
 	}
-	f.Written.out(f, &o)
-	o.Add("must", f.Must.out(f.Kind))
+	f.WireFormat.out(f, &o)
+	o.Add("must", f.Constraints.out(f.Kind))
 	o.Add("notes", f.Notes)
 	if o.Add("of", f.Of); f.Of == "" {
-		o.Add("fields", Outs(f.Fields))
+		o.Add("fields", Encode(f.Fields))
 	}
 	return o
 }
@@ -118,16 +118,16 @@ func (f *Field) Occurs() string {
 	return strconv.Itoa(f.Min) + ".." + strconv.Itoa(f.Max)
 }
 
-func (w *Written) out(f *Field, o *doc.Out) {
+func (w *WireFormat) out(f *Field, o *partfile.Ordered) {
 	o.Add("columns", w.Columns())
 	align, fill := padding(f.Kind)
 	if w.Align != "" {
 		o.Add("align", unless(w.Align, align))
-		o.Add("fill", tabbed(unless(string(w.Fill), fill)))
+		o.Add("fill", tabbed(unless(string(w.Padding), fill)))
 	}
-	o.Add("begins", w.Begins)
-	o.Add("marks", w.Marks)
-	o.Add("implied places", number(w.Implied, 0))
+	o.Add("begins", w.StartsWith)
+	o.Add("marks", w.Discriminator)
+	o.Add("implied places", number(w.ImpliedDecimals, 0))
 	if w.Mark != "" {
 		o.Add("decimal mark", "comma")
 	}
@@ -146,7 +146,7 @@ func (w *Written) out(f *Field, o *doc.Out) {
 }
 
 // Columns are the field's columns as part files write them, as 5-12; empty when it has none.
-func (w *Written) Columns() string {
+func (w *WireFormat) Columns() string {
 	switch {
 	case w.From == 0:
 		return ""
@@ -163,27 +163,27 @@ func number(n, def int) string {
 	return strconv.Itoa(n)
 }
 
-func (m *Must) out(kind value.Kind) doc.Out {
-	var o doc.Out
-	o.Add("least", m.Least.String())
-	o.Add("greatest", m.Greatest.String())
+func (m *Constraints) out(kind value.Kind) partfile.Ordered {
+	var o partfile.Ordered
+	o.Add("least", m.Minimum.String())
+	o.Add("greatest", m.Maximum.String())
 	o.Add("least length", number(m.MinLength, 0))
 	o.Add("most length", number(m.MaxLength, 0))
-	o.Add("digits", number(m.Digits, 0))
+	o.Add("digits", number(m.TotalDigits, 0))
 	if kind == value.Decimal {
-		o.Add("places", number(m.Places, -1))
+		o.Add("places", number(m.FractionDigits, -1))
 	}
 	o.Add("pattern", m.PatternText())
-	var codes doc.Out
+	var codes partfile.Ordered
 	for _, c := range m.Codes {
-		codes = append(codes, doc.Entry{Key: c.Value, Value: doc.Text{Value: c.Meaning}})
+		codes = append(codes, partfile.Entry{Key: c.Value, Value: partfile.Text{Value: c.Meaning}})
 	}
 	o.Add("codes", codes)
 	return o
 }
 
 // PatternText is the pattern as it was written; empty when there is none.
-func (m *Must) PatternText() string {
+func (m *Constraints) PatternText() string {
 	if m.Pattern == nil {
 		return ""
 	}

@@ -5,7 +5,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/partfile"
 )
 
 // TestAPartIsWrittenAsItWasRead: reading, writing and reading again gives the same text.
@@ -92,7 +92,7 @@ fields:
 `,
 	} {
 		t.Run(name, func(t *testing.T) {
-			d := doc.Parse("x.yaml", []byte(text))
+			d := partfile.Parse("x.yaml", []byte(text))
 			s := Parse("x", d)
 			require.Empty(t, d.Faults)
 			require.Equal(t, text, string(Write(s)))

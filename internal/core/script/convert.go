@@ -58,7 +58,7 @@ func decimal(b []byte, v value.Value) ([]byte, error) {
 	f, err := strconv.ParseFloat(v.String(), 64)
 	if back, ok := shortest(f); err != nil || !ok || !value.Equal(back, v) {
 		return b, fault.New(fault.Type, "the decimal %s cannot be held exactly by a number of a script", v.String()).
-			Mended("Give it as text(…), or round it before")
+			WithFix("Give it as text(…), or round it before")
 	}
 	return wire.AppendFloat(b, f), nil
 }
@@ -90,13 +90,13 @@ func record(b []byte, r *value.Record, depth int) ([]byte, error) {
 		}
 	}
 	b = wire.AppendCount(b, wire.Record, there)
-	for i, name := range r.Shape.Names {
+	for i, name := range r.Layout.Names {
 		if r.Fields[i].Kind() == value.Absent {
 			continue
 		}
 		var err error
 		if b, err = into(wire.AppendName(b, name), r.Fields[i], depth+1); err != nil {
-			return b, fault.From(err, fault.Type).In(name)
+			return b, fault.From(err, fault.Type).InField(name)
 		}
 	}
 	return b, nil
@@ -139,7 +139,7 @@ func fromList(r *wire.Reader, t wire.Tag, f *schema.Field, depth int) (value.Val
 	for i := range items {
 		var err error
 		if items[i], err = item(r, f, depth+1); err != nil {
-			return value.Value{}, fault.From(err, fault.Type).In("item " + strconv.Itoa(i))
+			return value.Value{}, fault.From(err, fault.Type).InField("item " + strconv.Itoa(i))
 		}
 	}
 	return value.ListOf(items...), nil
@@ -223,7 +223,7 @@ func text(s string, want value.Kind) (value.Value, bool, string) {
 		v, ok := value.ParseTime(s)
 		return v, ok, s
 	}
-	return value.Str(s), want == value.Absent || want == value.Text, short(s)
+	return value.NewText(s), want == value.Absent || want == value.Text, short(s)
 }
 
 // number takes a number with a fraction, or a large one.
@@ -272,7 +272,7 @@ func fromRecord(r *wire.Reader, f *schema.Field, depth int) (value.Value, error)
 	case f.Kind != value.RecordKind:
 		return value.Value{}, fault.Expect(fault.Type, f.Kind.String(), "a record")
 	}
-	shape := f.Shape()
+	shape := f.Layout()
 	fields := make([]value.Value, len(shape.Names))
 	for range r.Count() {
 		name := r.Text()
@@ -282,11 +282,11 @@ func fromRecord(r *wire.Reader, f *schema.Field, depth int) (value.Value, error)
 		}
 		v, err := from(r, inner, depth+1)
 		if err != nil {
-			return v, fault.From(err, fault.Type).In(name)
+			return v, fault.From(err, fault.Type).InField(name)
 		}
 		fields[shape.Slot(name)] = v
 	}
-	return value.Rec(shape, fields), nil
+	return value.NewRecord(shape, fields), nil
 }
 
 func anyRecord(r *wire.Reader, depth int) (value.Value, error) {
@@ -296,10 +296,10 @@ func anyRecord(r *wire.Reader, depth int) (value.Value, error) {
 		names[i] = r.Text()
 		var err error
 		if fields[i], err = from(r, nil, depth+1); err != nil {
-			return value.Value{}, fault.From(err, fault.Type).In(names[i])
+			return value.Value{}, fault.From(err, fault.Type).InField(names[i])
 		}
 	}
-	return value.Rec(value.NewShape(names...), fields), nil
+	return value.NewRecord(value.NewLayout(names...), fields), nil
 }
 
 // described names what a script gave in place of something else.

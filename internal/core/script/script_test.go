@@ -58,7 +58,7 @@ func TestValuesPassBothWays(t *testing.T) {
 	got, ft = compiled(t, "return x === undefined ? null : 'there'", nil, "x").Call([]value.Value{{}})
 	require.Nil(t, ft)
 	require.Equal(t, value.Null, got.Kind())
-	in := value.Rec(value.NewShape("a", "b"), []value.Value{value.Int(1), value.ListOf(value.Str("x"), value.NullValue)})
+	in := value.NewRecord(value.NewLayout("a", "b"), []value.Value{value.Int(1), value.ListOf(value.NewText("x"), value.NullValue)})
 	got, ft = compiled(t, "return {list: x.b, sum: x.a + 0.5, gone: undefined}", nil, "x").Call([]value.Value{in})
 	require.Nil(t, ft)
 	require.Equal(t, "1.5", got.Field("sum").String())
@@ -189,7 +189,7 @@ func TestAScriptIsOneFunction(t *testing.T) {
 	require.Nil(t, ft)
 	// A fault belongs to who asked.
 	_, one := New("return (", nil, nil)
-	one.In("changed")
+	one.InField("changed")
 	_, two := New("return (", nil, nil)
 	require.Empty(t, two.Field)
 }

@@ -8,8 +8,8 @@ import (
 	"strconv"
 	"strings"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/partfile"
 )
 
 // Type is how a setting is edited and checked.
@@ -112,21 +112,21 @@ func Of(chosen map[string]string) func(string) string {
 func (s Setting) Check(chosen string) *fault.Fault {
 	switch {
 	case chosen == "" && s.Required && s.Default == "":
-		return fault.New(fault.Required, "needed").In(s.Label)
+		return fault.New(fault.Required, "needed").InField(s.Label)
 	case chosen == "":
 		return nil
 	case s.Type == Number:
 		return s.checkNumber(chosen)
 	case s.Type == Decimal:
 		if n, err := strconv.ParseFloat(chosen, 64); err != nil || !(n >= 0 && n <= MaxDecimal) {
-			return fault.Expect(fault.Type, "a number that is not negative", fault.Quote(chosen)).In(s.Label)
+			return fault.Expect(fault.Type, "a number that is not negative", fault.Quote(chosen)).InField(s.Label)
 		}
 	case s.Type == Character && chosen != "tab" && (len(chosen) != 1 || chosen[0] >= 0x80 || strings.ContainsAny(chosen, "\r\n")):
-		return fault.Expect(fault.Setting, "one ASCII character or tab", fault.Quote(chosen)).In(s.Label)
+		return fault.Expect(fault.Setting, "one ASCII character or tab", fault.Quote(chosen)).InField(s.Label)
 	case s.Type == Choice && !slices.Contains(s.Choices, chosen):
-		return fault.Expect(fault.Setting, "one of "+strings.Join(s.Choices, ", "), fault.Quote(chosen)).In(s.Label)
+		return fault.Expect(fault.Setting, "one of "+strings.Join(s.Choices, ", "), fault.Quote(chosen)).InField(s.Label)
 	case s.Type == Flag && chosen != "true" && chosen != "false":
-		return fault.Expect(fault.Setting, "true or false", fault.Quote(chosen)).In(s.Label)
+		return fault.Expect(fault.Setting, "true or false", fault.Quote(chosen)).InField(s.Label)
 	}
 	return nil
 }
@@ -135,28 +135,28 @@ func (s Setting) checkNumber(chosen string) *fault.Fault {
 	n, err := strconv.Atoi(chosen)
 	switch {
 	case err != nil:
-		return fault.Expect(fault.Type, "a whole number", fault.Quote(chosen)).In(s.Label)
+		return fault.Expect(fault.Type, "a whole number", fault.Quote(chosen)).InField(s.Label)
 	case s.Greatest > 0 && (n < s.Least || n > s.Greatest):
-		return fault.Expect(fault.Range, fmt.Sprintf("%d to %d", s.Least, s.Greatest), chosen).In(s.Label)
+		return fault.Expect(fault.Range, fmt.Sprintf("%d to %d", s.Least, s.Greatest), chosen).InField(s.Label)
 	case n < s.Least:
-		return fault.Expect(fault.Range, "at least "+strconv.Itoa(s.Least), chosen).In(s.Label)
+		return fault.Expect(fault.Range, "at least "+strconv.Itoa(s.Least), chosen).InField(s.Label)
 	}
 	return nil
 }
 
 // Pair is a name with a formula, as it is written.
-type Pair struct{ Name, Formula doc.Text }
+type Pair struct{ Name, Formula partfile.Text }
 
 // Values are what a part says of the settings of its kind.
 type Values struct {
 	List  List
-	Texts map[string]doc.Text // of all but pairs; those that are not there have no line
+	Texts map[string]partfile.Text // of all but pairs; those that are not there have no line
 	Pairs map[string][]Pair
 }
 
 // Read reads the settings from a part. What is missing or does not fit is a fault of the part, at the place where it stands.
-func (l List) Read(n doc.Node) Values {
-	v := Values{List: l, Texts: make(map[string]doc.Text, len(l)), Pairs: map[string][]Pair{}}
+func (l List) Read(n partfile.Node) Values {
+	v := Values{List: l, Texts: make(map[string]partfile.Text, len(l)), Pairs: map[string][]Pair{}}
 	for _, s := range l {
 		if s.Type == Pairs {
 			v.readPairs(n, s)
@@ -177,7 +177,7 @@ func (l List) Read(n doc.Node) Values {
 }
 
 // Upgrade writes the settings of a part that have older names, or older choices, with those of today. It says whether there were any.
-func (l List) Upgrade(s doc.Settings) (changed bool) {
+func (l List) Upgrade(s partfile.Settings) (changed bool) {
 	for _, one := range l {
 		for _, older := range one.Older {
 			changed = s.Rename(older, one.Name) || changed
@@ -192,14 +192,14 @@ func (l List) Upgrade(s doc.Settings) (changed bool) {
 
 // Chosen are values that stand in no part.
 func (l List) Chosen(chosen map[string]string) Values {
-	v := Values{List: l, Texts: make(map[string]doc.Text, len(chosen))}
+	v := Values{List: l, Texts: make(map[string]partfile.Text, len(chosen))}
 	for name, text := range chosen {
-		v.Texts[name] = doc.Text{Value: text}
+		v.Texts[name] = partfile.Text{Value: text}
 	}
 	return v
 }
 
-func (v Values) readPairs(n doc.Node, s Setting) {
+func (v Values) readPairs(n partfile.Node, s Setting) {
 	names, formulas := n.Map(s.Name).Pairs()
 	for i := range names {
 		v.Pairs[s.Name] = append(v.Pairs[s.Name], Pair{names[i], formulas[i]})
@@ -210,7 +210,7 @@ func (v Values) readPairs(n doc.Node, s Setting) {
 }
 
 // check finds what the part's text of a setting lacks.
-func (v Values) check(n doc.Node, s Setting) {
+func (v Values) check(n partfile.Node, s Setting) {
 	t := v.Texts[s.Name]
 	if t.Value == "" {
 		if s.Required && s.Default == "" && v.List.Applies(s, v.Get) {
@@ -219,12 +219,12 @@ func (v Values) check(n doc.Node, s Setting) {
 		return
 	}
 	if f := s.Check(t.Value); f != nil {
-		n.Doc().Fault(t, f.In(s.Name))
+		n.Doc().Fault(t, f.InField(s.Name))
 	}
 }
 
 // Text is what the part says of a setting, with its place.
-func (v Values) Text(name string) doc.Text { return v.Texts[name] }
+func (v Values) Text(name string) partfile.Text { return v.Texts[name] }
 
 // Get is what a setting is: as the part says, or its default.
 func (v Values) Get(name string) string {

@@ -5,7 +5,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/setting"
 )
 
@@ -21,11 +21,11 @@ var settings = setting.List{
 	{Name: "deep", Label: "Deep", Type: setting.Text, When: "port=22|23"},
 }
 
-func read(text string) (setting.Values, *doc.Doc) {
-	d := doc.Parse("a.yaml", []byte(text))
+func read(text string) (setting.Values, *partfile.Doc) {
+	d := partfile.Parse("a.yaml", []byte(text))
 	n := d.Root()
 	v := settings.Read(n)
-	n.Done()
+	n.RejectUnknown()
 	return v, d
 }
 

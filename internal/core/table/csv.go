@@ -7,20 +7,20 @@ import (
 	"slices"
 	"strings"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/value"
 )
 
 // Columns are the names of the columns, in order.
-func (t *Table) Columns() []string { return t.Row.Shape().Names }
+func (t *Table) Columns() []string { return t.Row.Layout().Names }
 
 // Texts are the values of a row as a part writes them; what is absent is empty.
-func Texts(row value.Value) doc.Row {
+func Texts(row value.Value) partfile.Row {
 	fields := row.Record().Fields
-	out := make(doc.Row, len(fields))
+	out := make(partfile.Row, len(fields))
 	for i, v := range fields {
-		if !v.Missing() {
+		if !v.IsMissing() {
 			out[i] = v.String()
 		}
 	}
@@ -47,7 +47,7 @@ func (t *Table) WriteCSV(w io.Writer) error {
 // replaced, the others are added. A first line that names columns says their order; the columns that it
 // does not name stay as they are. Values are not
 // checked here.
-func (t *Table) Merge(text string) (rows []doc.Row, added, replaced int, err error) {
+func (t *Table) Merge(text string) (rows []partfile.Row, added, replaced int, err error) {
 	read := csv.NewReader(strings.NewReader(text))
 	read.FieldsPerRecord, read.TrimLeadingSpace = -1, true
 	names, at := t.Columns(), map[string]int{}
@@ -99,23 +99,23 @@ func csvFault(err error) *fault.Fault {
 }
 
 // cells puts the values of a record into the order of the columns.
-func (t *Table) cells(order, record []string) (doc.Row, *fault.Fault) {
+func (t *Table) cells(order, record []string) (partfile.Row, *fault.Fault) {
 	if len(record) > len(order) {
 		return nil, fault.New(fault.Setting, "the row has %d values for %d columns", len(record), len(order))
 	}
 	names := t.Columns()
-	out := make(doc.Row, len(names))
+	out := make(partfile.Row, len(names))
 	for i, cell := range record {
 		at := slices.Index(names, order[i])
 		if at < 0 {
-			return nil, fault.New(fault.Unknown, "the table has no column %q", order[i]).Mended("It has %s", strings.Join(names, ", "))
+			return nil, fault.New(fault.Unknown, "the table has no column %q", order[i]).WithFix("It has %s", strings.Join(names, ", "))
 		}
 		out[at] = cell
 	}
 	return out, nil
 }
 
-func (t *Table) key(cells doc.Row) string {
+func (t *Table) key(cells partfile.Row) string {
 	var keys []string
 	for i, f := range t.Row.Fields {
 		if f.Required() {

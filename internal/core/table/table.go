@@ -6,8 +6,8 @@ import (
 	"strconv"
 	"strings"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
@@ -35,16 +35,16 @@ type Table struct {
 	Row       *schema.Field   // the record of all columns
 	None      None
 	Rows      []value.Value
-	At        doc.Text
+	At        partfile.Text
 	other     value.Value // the default row
 	index     map[string]value.Value
 }
 
 // Parse reads a table part. Its faults are noted with their places; rows that are at fault are left
 // out.
-func Parse(id string, d *doc.Doc) *Table {
+func Parse(id string, d *partfile.Doc) *Table {
 	n := d.Root()
-	t := &Table{ID: id, Title: n.Need("table").Value, At: n.At(), index: map[string]value.Value{}}
+	t := &Table{ID: id, Title: n.Required("table").Value, At: n.At(), index: map[string]value.Value{}}
 	t.columns(n)
 	t.None = None(n.Choice("none", Nones...))
 	rows := n.List("rows")
@@ -60,19 +60,19 @@ func Parse(id string, d *doc.Doc) *Table {
 	} else if t.None == Default {
 		n.Fault(fault.Required, "the table gives a default row, and has none")
 	}
-	n.Done()
+	n.RejectUnknown()
 	return t
 }
 
-func (t *Table) columns(n doc.Node) {
+func (t *Table) columns(n partfile.Node) {
 	var fields []*schema.Field
 	seen := map[string]bool{}
 	for _, c := range n.List("columns") {
-		name := c.Need("name")
+		name := c.Required("name")
 		kind, ok := value.KindNamed(c.Choice("type", "text", "integer", "decimal", "boolean", "date", "time", "timestamp"))
 		if !ok || seen[name.Value] {
 			c.Fault(fault.Setting, "a column needs a type, and a name that no other has")
-			c.Done()
+			c.RejectUnknown()
 			continue
 		}
 		seen[name.Value] = true
@@ -83,16 +83,16 @@ func (t *Table) columns(n doc.Node) {
 			f.Min = 0
 		}
 		fields = append(fields, f)
-		c.Done()
+		c.RejectUnknown()
 	}
 	t.Row = schema.Record("row", fields...)
 	if len(t.Keys) == 0 && n.Present() {
-		n.Fault(fault.Required, "the table has no key column").Mended("Set key: true at the column by which a row is found")
+		n.Fault(fault.Required, "the table has no key column").WithFix("Set key: true at the column by which a row is found")
 	}
 }
 
 // row keeps a row; one whose key stands before already is a fault.
-func (t *Table) row(d *doc.Doc, n doc.Node) {
+func (t *Table) row(d *partfile.Doc, n partfile.Node) {
 	rec, ok := t.record(d, n.Texts(), n.At(), false)
 	if !ok {
 		return
@@ -103,7 +103,7 @@ func (t *Table) row(d *doc.Doc, n doc.Node) {
 	}
 	key := Key(keys)
 	if _, twice := t.index[key]; twice {
-		d.Fault(n.At(), fault.New(fault.Setting, "there is a row with %s already", t.Told(keys)))
+		d.Fault(n.At(), fault.New(fault.Setting, "there is a row with %s already", t.Describe(keys)))
 		return
 	}
 	t.index[key] = rec
@@ -111,7 +111,7 @@ func (t *Table) row(d *doc.Doc, n doc.Node) {
 }
 
 // record makes a row of its texts; a default row has no keys.
-func (t *Table) record(d *doc.Doc, texts []doc.Text, at doc.Text, other bool) (value.Value, bool) {
+func (t *Table) record(d *partfile.Doc, texts []partfile.Text, at partfile.Text, other bool) (value.Value, bool) {
 	fields := make([]value.Value, len(t.Row.Fields))
 	wanted := len(t.Row.Fields)
 	if other {
@@ -133,12 +133,12 @@ func (t *Table) record(d *doc.Doc, texts []doc.Text, at doc.Text, other bool) (v
 		}
 		v, fine := schema.ParseScalar(f.Kind, text.Value)
 		if !fine || text.Value == "" {
-			d.Fault(at, fault.Expect(fault.Type, f.Kind.String(), fault.Quote(text.Value)).In(f.Name))
+			d.Fault(at, fault.Expect(fault.Type, f.Kind.String(), fault.Quote(text.Value)).InField(f.Name))
 			ok = false
 		}
 		fields[i] = v
 	}
-	return value.Rec(t.Row.Shape(), fields), ok
+	return value.NewRecord(t.Row.Layout(), fields), ok
 }
 
 // Key is a text that tells the keys of a row from all others.
@@ -146,7 +146,7 @@ func Key(keys []value.Value) string {
 	var b strings.Builder
 	for _, k := range keys {
 		text, _ := value.Key(k)
-		text = fault.Shown(text)
+		text = fault.Printable(text)
 		b.WriteString(strconv.Itoa(len(text)) + ":" + text)
 	}
 	return b.String()
@@ -182,11 +182,11 @@ func (t *Table) Find(keys []value.Value) (value.Value, *fault.Fault) {
 	case t.None == Default:
 		return t.other, nil
 	}
-	return value.Value{}, fault.Expect(fault.NotFound, "a row of the table "+t.ID, "none with "+t.Told(keys)).Mended("Add the row, or choose what the table gives for others")
+	return value.Value{}, fault.Expect(fault.NotFound, "a row of the table "+t.ID, "none with "+t.Describe(keys)).WithFix("Add the row, or choose what the table gives for others")
 }
 
-// Told names a key in words: class CAR and island Orma.
-func (t *Table) Told(keys []value.Value) string {
+// Describe names a key in words: class CAR and island Orma.
+func (t *Table) Describe(keys []value.Value) string {
 	parts := make([]string, len(keys))
 	for i, k := range keys {
 		parts[i] = t.Keys[i].Name + " " + fault.Quote(k.String())

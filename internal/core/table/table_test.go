@@ -6,7 +6,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/value"
 )
 
@@ -23,15 +23,15 @@ rows:
   - [CAR, LI, 14, by night]
 `
 
-func parse(text string) (*Table, *doc.Doc) {
-	d := doc.Parse("fares.yaml", []byte(text))
+func parse(text string) (*Table, *partfile.Doc) {
+	d := partfile.Parse("fares.yaml", []byte(text))
 	return Parse("fares", d), d
 }
 
 func keys(texts ...string) []value.Value {
 	out := make([]value.Value, len(texts))
 	for i, s := range texts {
-		out[i] = value.Str(s)
+		out[i] = value.NewText(s)
 	}
 	return out
 }
@@ -69,7 +69,7 @@ func TestFaultsOfTablesHaveLines(t *testing.T) {
 		"table: T\ncolumns: [{name: a, key: true, type: record}]\nrows: []":                                    "expected one of text",
 		"table: T\ncolumns: [{name: a, key: true}, {name: b, type: integer, key: true}]\nrows:\n  - [x, null]": `b: expected integer`,
 	} {
-		d := doc.Parse("T.yaml", []byte(text))
+		d := partfile.Parse("T.yaml", []byte(text))
 		Parse("T", d)
 		require.NotEmpty(t, d.Faults, text)
 		require.Contains(t, d.Faults.Error(), want, text)
@@ -83,11 +83,11 @@ func TestRowsComeAndGoAsCSV(t *testing.T) {
 	require.Equal(t, "class,island,fare,note\r\nCAR,OR,12.50,\r\nCAR,LI,14,by night\r\n", b.String())
 	rows, added, replaced, err := tb.Merge("fare,island,class\n13,OR,CAR\n20,\"O,R\",VAN\n")
 	require.NoError(t, err)
-	require.Equal(t, []doc.Row{{"CAR", "OR", "13", ""}, {"CAR", "LI", "14", "by night"}, {"VAN", "O,R", "20", ""}}, rows)
+	require.Equal(t, []partfile.Row{{"CAR", "OR", "13", ""}, {"CAR", "LI", "14", "by night"}, {"VAN", "O,R", "20", ""}}, rows)
 	require.Equal(t, [2]int{1, 1}, [2]int{added, replaced})
 	rows, _, _, err = tb.Merge("BUS,OR,1")
 	require.NoError(t, err)
-	require.Equal(t, doc.Row{"BUS", "OR", "1", ""}, rows[2])
+	require.Equal(t, partfile.Row{"BUS", "OR", "1", ""}, rows[2])
 	for text, want := range map[string]string{
 		"class,price\na,1":  `has no column "price"`,
 		"a,b,c,d,e":         "5 values for 4 columns",
@@ -101,9 +101,9 @@ func TestRowsComeAndGoAsCSV(t *testing.T) {
 // TestKeysAreToldFromTheirText: as many as there are, whatever stands in them; a text that is none tells nothing wrong.
 func TestKeysAreToldFromTheirText(t *testing.T) {
 	for _, keys := range [][]value.Value{
-		{value.Str("NO")},
-		{value.Str(""), value.Str("3:x"), value.Str("a:b\n")},
-		{value.Int(-12), value.Str("æ"), value.DateOf(2031, 3, 9), value.Bool(true)},
+		{value.NewText("NO")},
+		{value.NewText(""), value.NewText("3:x"), value.NewText("a:b\n")},
+		{value.Int(-12), value.NewText("æ"), value.DateOf(2031, 3, 9), value.Bool(true)},
 	} {
 		got := KeyTexts(Key(keys))
 		require.Len(t, got, len(keys))

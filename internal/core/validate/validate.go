@@ -11,20 +11,20 @@ import (
 	"hollowreed/internal/core/schema"
 )
 
-// Tally is what a check found.
-type Tally struct {
+// Summary is what a check found.
+type Summary struct {
 	Records int // that were read, bad ones included
 	Bad     int // with at least one fault
 	Faults  int
 }
 
 // OK says whether there was no fault.
-func (t Tally) OK() bool { return t.Faults == 0 }
+func (t Summary) OK() bool { return t.Faults == 0 }
 
 // File checks all records of a message in a notation. Part names
 // the schema's file, for the rules. Report is given every fault and says whether to go on. The
 // error is one for which nothing could be checked.
-func File(s *schema.Schema, part string, as *notation.Kind, name string, in io.Reader, report func(*fault.Fault) bool) (Tally, error) {
+func File(s *schema.Schema, part string, as *notation.Kind, name string, in io.Reader, report func(*fault.Fault) bool) (Summary, error) {
 	c := &check{part: part, name: name, report: report}
 	r, err := as.NewReader(in, notation.Options{Source: name, Schema: s, Check: true})
 	if err != nil {
@@ -54,7 +54,7 @@ func File(s *schema.Schema, part string, as *notation.Kind, name string, in io.R
 type check struct {
 	part, name string
 	report     func(*fault.Fault) bool
-	tally      Tally
+	tally      Summary
 	stopped    bool
 }
 

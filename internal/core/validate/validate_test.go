@@ -9,17 +9,17 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/all"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
 
 func parse(t *testing.T, text string) *schema.Schema {
 	t.Helper()
-	d := doc.Parse("x.yaml", []byte(text))
+	d := partfile.Parse("x.yaml", []byte(text))
 	s := schema.Parse("x", d)
 	require.Empty(t, d.Faults)
 	return s
@@ -37,7 +37,7 @@ const order = `fields:
       - {name: qty, type: integer, occurs: 0..1}
 `
 
-func found(t *testing.T, schemaText, in string) ([]string, Tally) {
+func found(t *testing.T, schemaText, in string) ([]string, Summary) {
 	t.Helper()
 	var got []string
 	s := parse(t, schemaText)
@@ -119,7 +119,7 @@ func TestLinesThatAreNoRecordsArePassedOver(t *testing.T) {
 	require.Equal(t, 3, tally.Records)
 
 	for _, wrong := range []string{"notation: json\nwritten: {comment: '#'}", "notation: csv\nwritten: {skip last: 1}", "notation: xml\nwritten: {begins: D}", "notation: fixedwidth\nwritten: {skip last: 5000}"} {
-		d := doc.Parse("x.yaml", []byte("schema: X\n"+wrong+"\nfields:\n  - {name: a, type: text, columns: 1-2}\n"))
+		d := partfile.Parse("x.yaml", []byte("schema: X\n"+wrong+"\nfields:\n  - {name: a, type: text, columns: 1-2}\n"))
 		schema.Parse("x", d)
 		require.NotEmpty(t, d.Faults, wrong)
 	}

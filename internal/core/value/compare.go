@@ -57,7 +57,7 @@ func compareNumbers(a, b Value) (int, error) {
 // equal values (absent fields do not count), lists item by item.
 func Equal(a, b Value) bool {
 	switch {
-	case a.Missing() || b.Missing():
+	case a.IsMissing() || b.IsMissing():
 		return a.kind == b.kind
 	case a.kind == RecordKind && b.kind == RecordKind:
 		return equalRecords(a.Record(), b.Record())
@@ -78,7 +78,7 @@ func within(a, b *Record) bool {
 		if v.kind == Absent {
 			continue
 		}
-		j := b.Shape.Slot(a.Shape.Names[i])
+		j := b.Layout.Slot(a.Layout.Names[i])
 		if j < 0 || !Equal(v, b.Fields[j]) {
 			return false
 		}

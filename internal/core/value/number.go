@@ -117,7 +117,7 @@ func smallDecimal(s string) (Value, bool) {
 	dot := strings.IndexByte(s, '.')
 	if dot < 0 {
 		n, ok := smallInt(s)
-		return Dec(n, 0), ok
+		return NewDecimal(n, 0), ok
 	}
 	frac := s[dot+1:]
 	if frac == "" || len(s) > 18 {
@@ -141,7 +141,7 @@ func smallDecimal(s string) (Value, bool) {
 	} else {
 		n += f
 	}
-	return Dec(n, -int32(len(frac))), true
+	return NewDecimal(n, -int32(len(frac))), true
 }
 
 func digits18(s string) (n int64, ok bool) {
@@ -304,7 +304,7 @@ func Shift(a Value, exp int32) (Value, error) {
 	if a.kind.Numeric() && a.form == small {
 		return scaled(Decimal, a.num, int64(a.exp)+int64(exp))
 	}
-	return Mul(a, Dec(1, exp))
+	return Mul(a, NewDecimal(1, exp))
 }
 
 // scaled is num × 10^exp. Zero has no more places than other numbers.

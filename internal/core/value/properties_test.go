@@ -133,7 +133,7 @@ func TestRoundingAgreesWithFractions(t *testing.T) {
 		}
 	}
 	require.False(t, Rounding("sideways").Known())
-	_, err := Round(Str("1"), 0, HalfEven)
+	_, err := Round(NewText("1"), 0, HalfEven)
 	require.ErrorIs(t, err, ErrNotNumber)
 }
 
@@ -143,8 +143,8 @@ func TestKeysAreEqualWhereValuesAre(t *testing.T) {
 	at := time.Date(2031, 3, 9, 7, 0, 0, 5, time.UTC)
 	list := []Value{
 		{},
-		NullValue, Bool(true), Bool(false), Int(1), Dec(10, -1), Dec(1000, -3), Number("1.0"), Number("01"), Int(0), Dec(0, -4), Number("-0"), Int(-1), Str("1"), Str(""), Str("true"), Bytes("1"), Bytes(""),
-		DateOf(2031, 3, 9), TimeOf(7, 0, 0, 0), Instant(at), Instant(at.In(oslo)), Instant(at.Add(1)), Dec(123, 2), Int(12300), Number("1e2"), Int(100),
+		NullValue, Bool(true), Bool(false), Int(1), NewDecimal(10, -1), NewDecimal(1000, -3), Number("1.0"), Number("01"), Int(0), NewDecimal(0, -4), Number("-0"), Int(-1), NewText("1"), NewText(""), NewText("true"), Bytes("1"), Bytes(""),
+		DateOf(2031, 3, 9), TimeOf(7, 0, 0, 0), Instant(at), Instant(at.In(oslo)), Instant(at.Add(1)), NewDecimal(123, 2), Int(12300), Number("1e2"), Int(100),
 	}
 	for i, a := range list {
 		ka, ok := Key(a)
@@ -154,7 +154,7 @@ func TestKeysAreEqualWhereValuesAre(t *testing.T) {
 			require.Equal(t, Equal(a, b), ka == kb, "%s %s and %s %s: %q, %q", a.Kind(), a, b.Kind(), b, ka, kb)
 		}
 	}
-	for _, v := range []Value{ListOf(), Rec(NewShape(), nil)} {
+	for _, v := range []Value{ListOf(), NewRecord(NewLayout(), nil)} {
 		_, ok := Key(v)
 		require.False(t, ok)
 	}
@@ -167,9 +167,9 @@ func TestKeysAreEqualWhereValuesAre(t *testing.T) {
 func TestOrderIsTotalWithinAKind(t *testing.T) {
 	for _, sorted := range [][]Value{
 		{Bool(false), Bool(true)},
-		{Str(""), Str("A"), Str("B"), Str("a"), Str("ab"), Str("ß"), Str("世")},
+		{NewText(""), NewText("A"), NewText("B"), NewText("a"), NewText("ab"), NewText("ß"), NewText("世")},
 		{Bytes("\x00"), Bytes("\x00\x01"), Bytes("\xff")},
-		{Number("-1e30"), Int(math.MinInt64), Int(-1), Dec(-5, -1), Int(0), Dec(1, -30), Dec(5, -1), Int(1), Number("9223372036854775808")},
+		{Number("-1e30"), Int(math.MinInt64), Int(-1), NewDecimal(-5, -1), Int(0), NewDecimal(1, -30), NewDecimal(5, -1), Int(1), Number("9223372036854775808")},
 		{DateOf(-44, 3, 15), DateOf(1969, 12, 31), DateOf(1970, 1, 1), DateOf(2031, 2, 28), DateOf(9999, 12, 31)},
 		{TimeOf(0, 0, 0, 0), TimeOf(0, 0, 0, 1), TimeOf(23, 59, 59, 999999999)},
 		{Instant(time.Unix(-1, 999)), Instant(time.Unix(0, 0)), Instant(time.Unix(0, 1)), Instant(time.Unix(1, 0))},
@@ -182,7 +182,7 @@ func TestOrderIsTotalWithinAKind(t *testing.T) {
 			}
 		}
 	}
-	for _, pair := range [][2]Value{{Str("1"), Int(1)}, {NullValue, NullValue}, {ListOf(), ListOf()}, {Str("x"), Bytes("x")}, {DateOf(2031, 1, 1), Instant(time.Unix(0, 0))}} {
+	for _, pair := range [][2]Value{{NewText("1"), Int(1)}, {NullValue, NullValue}, {ListOf(), ListOf()}, {NewText("x"), Bytes("x")}, {DateOf(2031, 1, 1), Instant(time.Unix(0, 0))}} {
 		_, err := Compare(pair[0], pair[1])
 		require.ErrorIs(t, err, ErrNotComparable)
 	}
@@ -190,13 +190,13 @@ func TestOrderIsTotalWithinAKind(t *testing.T) {
 
 // TestRecordsAndListsAreEqualByWhatTheyHold: absent fields do not count, null ones do, and the order of fields does not matter.
 func TestRecordsAndListsAreEqualByWhatTheyHold(t *testing.T) {
-	ab, ba, long := NewShape("a", "b"), NewShape("b", "a", "c"), NewShape("h", "g", "f", "e", "d", "c", "b", "a", "i")
-	one := Rec(ab, []Value{Int(1), ListOf(Str("x"), Rec(ab, []Value{Int(2), {}}))})
-	two := Rec(ba, []Value{ListOf(Str("x"), Rec(ba, []Value{{}, Dec(20, -1), {}})), Int(1), {}})
+	ab, ba, long := NewLayout("a", "b"), NewLayout("b", "a", "c"), NewLayout("h", "g", "f", "e", "d", "c", "b", "a", "i")
+	one := NewRecord(ab, []Value{Int(1), ListOf(NewText("x"), NewRecord(ab, []Value{Int(2), {}}))})
+	two := NewRecord(ba, []Value{ListOf(NewText("x"), NewRecord(ba, []Value{{}, NewDecimal(20, -1), {}})), Int(1), {}})
 	require.True(t, Equal(one, two))
 	require.True(t, Equal(two, one))
-	require.False(t, Equal(one, Rec(ba, []Value{two.Slot(0), Int(1), NullValue})), "null is something")
-	require.False(t, Equal(one, Rec(ab, []Value{Int(1), {}})))
+	require.False(t, Equal(one, NewRecord(ba, []Value{two.Slot(0), Int(1), NullValue})), "null is something")
+	require.False(t, Equal(one, NewRecord(ab, []Value{Int(1), {}})))
 	require.False(t, Equal(one, ListOf(one)))
 	require.False(t, Equal(ListOf(Int(1), Int(2)), ListOf(Int(2), Int(1))))
 	require.False(t, Equal(ListOf(Int(1)), ListOf(Int(1), Int(1))))
@@ -207,7 +207,7 @@ func TestRecordsAndListsAreEqualByWhatTheyHold(t *testing.T) {
 	for i := range values {
 		values[i] = Int(int64(i))
 	}
-	wide := Rec(long, values)
+	wide := NewRecord(long, values)
 	for i, name := range long.Names {
 		require.Equal(t, i, long.Slot(name))
 		require.True(t, Equal(Int(int64(i)), wide.Field(name)))
@@ -221,7 +221,7 @@ func TestRecordsAndListsAreEqualByWhatTheyHold(t *testing.T) {
 	require.Nil(t, Int(1).Items())
 	require.Nil(t, Int(1).Record())
 	require.Empty(t, Int(1).Text())
-	require.True(t, Equal(wide, RecOf(wide.Record())))
+	require.True(t, Equal(wide, RecordOf(wide.Record())))
 }
 
 // TestKindsHaveNames: all that parts can name are found by their name, absent and null are none that a field can have.
@@ -242,7 +242,7 @@ func TestKindsHaveNames(t *testing.T) {
 		require.Equal(t, want, n)
 	}
 	large, _ := ParseInteger("9223372036854775808")
-	for _, v := range []Value{large, Str("1"), Dec(1, 0), {}} {
+	for _, v := range []Value{large, NewText("1"), NewDecimal(1, 0), {}} {
 		_, ok := v.Int64()
 		require.False(t, ok, v.Kind())
 	}
@@ -280,13 +280,13 @@ func TestNumbersAreMeasured(t *testing.T) {
 	shifted, err = Shift(large, -10)
 	require.NoError(t, err)
 	require.Equal(t, "12345678901234567890.1234567890", shifted.String())
-	_, err = Neg(Str("x"))
+	_, err = Neg(NewText("x"))
 	require.ErrorIs(t, err, ErrNotNumber)
-	whole, ok := AsInteger(Dec(700, -2))
+	whole, ok := AsInteger(NewDecimal(700, -2))
 	require.True(t, ok)
 	require.Equal(t, Integer, whole.Kind())
 	require.Equal(t, "7", whole.String())
-	_, ok = AsInteger(Dec(705, -2))
+	_, ok = AsInteger(NewDecimal(705, -2))
 	require.False(t, ok)
 	require.Equal(t, Decimal, AsDecimal(Int(1)).Kind())
 }

@@ -96,22 +96,22 @@ func (v Value) big() *apd.Decimal { return (*apd.Decimal)(v.ref) }
 
 // Record is the fields of one record, by slot.
 type Record struct {
-	Shape  *Shape
+	Layout *Layout
 	Fields []Value
 }
 
 // List is an ordered list.
 type List struct{ Items []Value }
 
-// Shape gives the slots of a record their names. It is shared by all records of one schema.
-type Shape struct {
+// Layout gives the slots of a record their names. It is shared by all records of one schema.
+type Layout struct {
 	Names []string
 	index map[string]int
 }
 
-// NewShape makes a shape; the names must differ.
-func NewShape(names ...string) *Shape {
-	s := &Shape{Names: names}
+// NewLayout makes a shape; the names must differ.
+func NewLayout(names ...string) *Layout {
+	s := &Layout{Names: names}
 	if len(names) > 8 {
 		s.index = make(map[string]int, len(names))
 		for i, n := range names {
@@ -122,7 +122,7 @@ func NewShape(names ...string) *Shape {
 }
 
 // Slot finds a name; -1 when the shape does not have it.
-func (s *Shape) Slot(name string) int {
+func (s *Layout) Slot(name string) int {
 	if s.index != nil {
 		if i, ok := s.index[name]; ok {
 			return i
@@ -151,24 +151,24 @@ func Bool(b bool) Value {
 // Int makes an integer.
 func Int(i int64) Value { return Value{kind: Integer, num: i} }
 
-// Str makes a text.
-func Str(s string) Value { return textual(Text, small, s) }
+// NewText makes a text.
+func NewText(s string) Value { return textual(Text, small, s) }
 
 // Bytes makes a binary value; the bytes are held as they are in s.
 func Bytes(s string) Value { return textual(Binary, small, s) }
 
-// Dec makes the decimal coefficient × 10^exp.
-func Dec(coefficient int64, exp int32) Value {
+// NewDecimal makes the decimal coefficient × 10^exp.
+func NewDecimal(coefficient int64, exp int32) Value {
 	return Value{kind: Decimal, num: coefficient, exp: exp}
 }
 
-// Rec makes a record over a shape; fields has one value for each name.
-func Rec(shape *Shape, fields []Value) Value {
-	return Value{kind: RecordKind, ref: unsafe.Pointer(&Record{Shape: shape, Fields: fields})}
+// NewRecord makes a record over a shape; fields has one value for each name.
+func NewRecord(shape *Layout, fields []Value) Value {
+	return Value{kind: RecordKind, ref: unsafe.Pointer(&Record{Layout: shape, Fields: fields})}
 }
 
-// RecOf makes a value of an existing record.
-func RecOf(r *Record) Value { return Value{kind: RecordKind, ref: unsafe.Pointer(r)} }
+// RecordOf makes a value of an existing record.
+func RecordOf(r *Record) Value { return Value{kind: RecordKind, ref: unsafe.Pointer(r)} }
 
 // ListOf makes a list.
 func ListOf(items ...Value) Value {
@@ -178,8 +178,8 @@ func ListOf(items ...Value) Value {
 // Kind of the value.
 func (v Value) Kind() Kind { return v.kind }
 
-// Missing says whether the value is absent or null.
-func (v Value) Missing() bool { return v.kind <= Null }
+// IsMissing says whether the value is absent or null.
+func (v Value) IsMissing() bool { return v.kind <= Null }
 
 // IsTrue says whether the value is the boolean true.
 func (v Value) IsTrue() bool { return v.kind == Boolean && v.num == 1 }
@@ -228,7 +228,7 @@ func (v Value) Field(name string) Value {
 	if r == nil {
 		return Value{}
 	}
-	if i := r.Shape.Slot(name); i >= 0 {
+	if i := r.Layout.Slot(name); i >= 0 {
 		return r.Fields[i]
 	}
 	return Value{}

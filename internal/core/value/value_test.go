@@ -30,14 +30,14 @@ func TestPowersOfTenAreBounded(t *testing.T) {
 		}
 		require.ErrorIs(t, err, ErrTooLarge, text)
 	}
-	zero, err := Mul(Dec(0, 900), Dec(5, 900))
+	zero, err := Mul(NewDecimal(0, 900), NewDecimal(5, 900))
 	for range 40 {
 		require.NoError(t, err)
 		require.Zero(t, Sign(zero))
 		zero, err = Mul(zero, zero)
 	}
 	require.NoError(t, err)
-	_, err = Shift(Dec(1, MaxDigits), 2*MaxDigits)
+	_, err = Shift(NewDecimal(1, MaxDigits), 2*MaxDigits)
 	require.ErrorIs(t, err, ErrTooLarge)
 }
 
@@ -66,9 +66,9 @@ func TestArithmeticIsExact(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, c.want, got.String(), "%s, %s", c.a, c.b)
 	}
-	_, err := Div(Int(1), Dec(0, -2))
+	_, err := Div(Int(1), NewDecimal(0, -2))
 	require.ErrorIs(t, err, ErrDivideByZero)
-	_, err = Add(Str("1"), Int(1))
+	_, err = Add(NewText("1"), Int(1))
 	require.ErrorIs(t, err, ErrNotNumber)
 	huge := dec(t, strings.Repeat("9", 900))
 	_, err = Mul(huge, huge)
@@ -142,7 +142,7 @@ func FuzzNumbers(f *testing.F) {
 	f.Add(int64(412), int32(-1), int64(-31), int32(0))
 	f.Add(int64(math.MaxInt64), int32(-18), int64(math.MinInt64), int32(3))
 	f.Fuzz(func(t *testing.T, a int64, ea int32, b int64, eb int32) {
-		x, y := Dec(a, ea%20), Dec(b, eb%20)
+		x, y := NewDecimal(a, ea%20), NewDecimal(b, eb%20)
 		bigX, bigY := Value{kind: Decimal, form: large, ref: unsafe.Pointer(x.apd())}, Value{kind: Decimal, form: large, ref: unsafe.Pointer(y.apd())}
 		for _, op := range []func(a, b Value) (Value, error){Add, Sub, Mul} {
 			small, err := op(x, y)
@@ -190,12 +190,12 @@ func TestTemporalText(t *testing.T) {
 }
 
 func TestAbsentIsNotNullIsNotEmpty(t *testing.T) {
-	shape := NewShape("a", "b")
+	shape := NewLayout("a", "b")
 	require.False(t, Equal(Value{}, NullValue))
-	require.False(t, Equal(NullValue, Str("")))
-	require.True(t, Equal(Rec(shape, []Value{Int(1), {}}), Rec(NewShape("a"), []Value{Int(1)})))
-	require.False(t, Equal(Rec(shape, []Value{Int(1), NullValue}), Rec(NewShape("a"), []Value{Int(1)})))
-	require.True(t, Equal(ListOf(Int(1), Dec(20, -1)), ListOf(Dec(10, -1), Int(2))))
-	_, err := Compare(Str("1"), Int(1))
+	require.False(t, Equal(NullValue, NewText("")))
+	require.True(t, Equal(NewRecord(shape, []Value{Int(1), {}}), NewRecord(NewLayout("a"), []Value{Int(1)})))
+	require.False(t, Equal(NewRecord(shape, []Value{Int(1), NullValue}), NewRecord(NewLayout("a"), []Value{Int(1)})))
+	require.True(t, Equal(ListOf(Int(1), NewDecimal(20, -1)), ListOf(NewDecimal(10, -1), Int(2))))
+	_, err := Compare(NewText("1"), Int(1))
 	require.ErrorIs(t, err, ErrNotComparable)
 }

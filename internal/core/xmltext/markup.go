@@ -199,7 +199,7 @@ func (r *Reader) declaration(s string) (Kind, error) {
 	case len(s) < len(cdata) && (strings.HasPrefix(cdata, s) || strings.HasPrefix("<!--", s)):
 		return 0, errMore
 	case strings.HasPrefix(s, "<!DOCTYPE") || len(s) < 9 && strings.HasPrefix("<!DOCTYPE", s):
-		return 0, fault.New(fault.Syntax, "document type definitions are refused").At(r.place(r.Begin)).Mended("Remove the <!DOCTYPE …> declaration")
+		return 0, fault.New(fault.Syntax, "document type definitions are refused").At(r.place(r.Begin)).WithFix("Remove the <!DOCTYPE …> declaration")
 	}
 	return 0, r.notXML(r.Begin, "this declaration cannot stand here")
 }

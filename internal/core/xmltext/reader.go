@@ -9,7 +9,7 @@ import (
 	"io"
 	"strings"
 
-	"hollowreed/internal/core/block"
+	"hollowreed/internal/core/blockreader"
 	"hollowreed/internal/core/fault"
 )
 
@@ -58,7 +58,7 @@ type Reader struct {
 	Begin int64    // byte offset at which the token begins, after decoding to UTF-8
 	End   int64    // and at which it ends
 
-	src   *block.Source
+	src   *blockreader.Source
 	at    int // in src.Text: what is in front of it was read
 	o     Options
 	open  []element
@@ -108,7 +108,7 @@ func New(r io.Reader, o Options) *Reader {
 		x.err = fault.From(err, fault.Encoding).At(fault.Place{Source: o.Source, Line: 1, Column: 1})
 		decoded = strings.NewReader("")
 	}
-	x.src = block.New(decoded)
+	x.src = blockreader.New(decoded)
 	x.first, x.mark, x.lineBegin = x.src.Off, x.src.Off, x.src.Off
 	return x
 }

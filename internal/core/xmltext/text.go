@@ -157,7 +157,7 @@ var entities = map[string]string{"lt": "<", "gt": ">", "amp": "&", "apos": "'", 
 func (r *Reader) reference(s string, offset int64) (to string, n int, err error) {
 	end := strings.IndexByte(s[:min(len(s), 16)], ';')
 	if end < 0 {
-		return "", 0, r.notXML(offset, "& begins a reference, which ends in ;").Mended("Write &amp; for the sign itself")
+		return "", 0, r.notXML(offset, "& begins a reference, which ends in ;").WithFix("Write &amp; for the sign itself")
 	}
 	name := s[1:end]
 	if to, ok := entities[name]; ok {

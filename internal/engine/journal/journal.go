@@ -31,21 +31,21 @@ const maxJournal = 256 << 20
 
 // Entry is what the journal holds of one record.
 type Entry struct {
-	Record  int                           `json:"record"` // from 0
-	Line    int                           `json:"line"`
-	State   running.State                 `json:"state"`
-	Step    string                        `json:"step,omitempty"` // where it left the way
-	Reason  string                        `json:"reason,omitempty"`
-	Effects []running.StepEffect          `json:"effects,omitempty"`
-	Raw     string                        `json:"raw,omitempty"`
-	Values  map[string]stdjson.RawMessage `json:"values"` // by the name of the step's result
-	Faults  fault.List                    `json:"faults,omitempty"`
-	Notes   fault.List                    `json:"notes,omitempty"` // of what was left out
-	Took    []running.BranchTaken         `json:"took,omitempty"`
-	Path    string                        `json:"path,omitempty"`  // of an entry of a list in the record
-	Of      string                        `json:"of,omitempty"`    // the each that it belongs to
-	Inner   []*Entry                      `json:"inner,omitempty"` // the entries of lists in the record
-	Said    []running.StepTurns           `json:"said,omitempty"`  // with systems, for this record
+	Record   int                           `json:"record"` // from 0
+	Line     int                           `json:"line"`
+	State    running.State                 `json:"state"`
+	Step     string                        `json:"step,omitempty"` // where it left the way
+	Reason   string                        `json:"reason,omitempty"`
+	Effects  []running.StepEffect          `json:"effects,omitempty"`
+	Raw      string                        `json:"raw,omitempty"`
+	Values   map[string]stdjson.RawMessage `json:"values"` // by the name of the step's result
+	Faults   fault.List                    `json:"faults,omitempty"`
+	Notes    fault.List                    `json:"notes,omitempty"` // of what was left out
+	Branches []running.BranchTaken         `json:"took,omitempty"`
+	Path     string                        `json:"path,omitempty"`  // of an entry of a list in the record
+	Of       string                        `json:"of,omitempty"`    // the each that it belongs to
+	Inner    []*Entry                      `json:"inner,omitempty"` // the entries of lists in the record
+	Turns    []running.StepTurns           `json:"said,omitempty"`  // with systems, for this record
 }
 
 // zippers are writers that have their memory already: making one costs more than a short batch.
@@ -92,7 +92,7 @@ func appendEntry(b []byte, enc *json.Appender, plan *running.Plan, it *running.I
 	text := func(name, s string) {
 		if s != "" {
 			b = append(append(b, name...), ':')
-			b = append(enc.Append(b, value.Str(s)), ',')
+			b = append(enc.Append(b, value.NewText(s)), ',')
 		}
 	}
 	b = append(b, `{"record":`...)
@@ -103,7 +103,7 @@ func appendEntry(b []byte, enc *json.Appender, plan *running.Plan, it *running.I
 	text(`"step"`, it.Step)
 	text(`"reason"`, it.Reason)
 	b = appendEffects(b, enc, it.Effects)
-	if plan.Flow.Keeps != flow.KeepsNothing {
+	if plan.Flow.Retention != flow.StoreNothing {
 		text(`"raw"`, it.Raw)
 	}
 	text(`"path"`, it.Path)
@@ -115,15 +115,15 @@ func appendEntry(b []byte, enc *json.Appender, plan *running.Plan, it *running.I
 	if b, err = appendFaults(b, `"notes":`, it.Notes); err != nil {
 		return nil, err
 	}
-	if len(it.Took) > 0 {
-		took, err := stdjson.Marshal(it.Took)
+	if len(it.Branches) > 0 {
+		took, err := stdjson.Marshal(it.Branches)
 		if err != nil {
 			return nil, err
 		}
 		b = append(append(append(b, `"took":`...), took...), ',')
 	}
-	if len(it.Said) > 0 && keepsSaid(plan, it) {
-		said, err := stdjson.Marshal(it.Said)
+	if len(it.Turns) > 0 && keepsSaid(plan, it) {
+		said, err := stdjson.Marshal(it.Turns)
 		if err != nil {
 			return nil, err
 		}
@@ -145,8 +145,8 @@ func appendEffects(b []byte, enc *json.Appender, effects []running.StepEffect) [
 		if i > 0 {
 			b = append(b, ',')
 		}
-		b = enc.Append(append(b, `{"step":`...), value.Str(e.Step))
-		b = append(enc.Append(append(b, `,"effect":`...), value.Str(string(e.Effect))), '}')
+		b = enc.Append(append(b, `{"step":`...), value.NewText(e.Step))
+		b = append(enc.Append(append(b, `,"effect":`...), value.NewText(string(e.Effect))), '}')
 	}
 	return append(b, "],"...)
 }
@@ -171,21 +171,21 @@ func appendInner(b []byte, enc *json.Appender, plan *running.Plan, inner []*runn
 // keeps says which of an item's values the journal keeps, by their positions in plan.Kept: as the flow's level says.
 func keeps(plan *running.Plan, it *running.Item) func(i int) bool {
 	switch {
-	case plan.Flow.Keeps == flow.KeepsNothing:
+	case plan.Flow.Retention == flow.StoreNothing:
 		return func(int) bool { return false }
-	case plan.Flow.Keeps != flow.KeepsEnds, it.State == running.SetAside, it.Faults != nil, it.Notes != nil:
+	case plan.Flow.Retention != flow.StoreInputOutput, it.State == running.SetAside, it.Faults != nil, it.Notes != nil:
 		return func(int) bool { return true }
 	}
-	last := plan.LastOf(it)
+	last := plan.LastValue(it)
 	return func(i int) bool { return i == 0 || i == last }
 }
 
 // keepsSaid says whether the journal keeps what was said with systems for an item: where it keeps what is between both ends.
 func keepsSaid(plan *running.Plan, it *running.Item) bool {
-	switch plan.Flow.Keeps {
-	case flow.KeepsNothing:
+	switch plan.Flow.Retention {
+	case flow.StoreNothing:
 		return false
-	case flow.KeepsEnds:
+	case flow.StoreInputOutput:
 		return it.State == running.SetAside || it.Faults != nil || it.Notes != nil
 	}
 	return true
@@ -207,7 +207,7 @@ func appendValues(b []byte, enc *json.Appender, plan *running.Plan, it *running.
 			b = append(b, ',')
 		}
 		begun = true
-		b = append(enc.Append(b, value.Str(k.Key)), ':')
+		b = append(enc.Append(b, value.NewText(k.Key)), ':')
 		b = enc.Append(b, v)
 	}
 	return b
@@ -282,7 +282,7 @@ func decode(data []byte, use func(*Entry) bool) error {
 
 // Entries gives what the journal holds of a run's records, in their order, to use until that is false.
 func Entries(ctx context.Context, db store.DB, r store.Run, use func(*Entry) bool) error {
-	for record := 0; record < r.Taken; {
+	for record := 0; record < r.RecordsRead; {
 		first, data, err := store.JournalBatch(ctx, db, r.ID, record)
 		if err != nil {
 			return err
@@ -340,7 +340,7 @@ func (e *Entry) Item(plan *running.Plan) *running.Item { return e.item(plan, nil
 func (e *Entry) item(plan *running.Plan, parent *running.Item) *running.Item {
 	it := &running.Item{
 		Record: e.Record, Place: fault.Place{Line: e.Line}, Raw: e.Raw, State: e.State, Step: e.Step, Reason: e.Reason, Effects: e.Effects,
-		Faults: e.Faults, Notes: e.Notes, Took: e.Took, Path: e.Path, Of: e.Of, Parent: parent, Said: e.Said,
+		Faults: e.Faults, Notes: e.Notes, Branches: e.Branches, Path: e.Path, Of: e.Of, Parent: parent, Turns: e.Turns,
 	}
 	it.Frame.Slots = make([]value.Value, plan.Slots)
 	if parent != nil {

@@ -21,16 +21,16 @@ import (
 // SampleCase is a sample of a draft as the message of a case, with what systems answer to it: those that are asked really
 // by their answers, the others by what is made up. Of a flow that reads records it is one of them.
 func (e *Tries) SampleCase(ctx context.Context, p *project.Project, flowID, sample string, record int, how TestOptions) (project.Run, *fault.Fault) {
-	how.Record, how.At, how.Keeps, how.Reads = record, time.Now(), true, true
-	if how.Heard == nil {
-		how.Heard = &trial.Recording{}
+	how.Record, how.At, how.RecordAll, how.ReadSystems = record, time.Now(), true, true
+	if how.Recording == nil {
+		how.Recording = &trial.Recording{}
 	}
-	t := e.Try(ctx, p, flowID, sample, how)
+	t := e.RunTest(ctx, p, flowID, sample, how)
 	if t.Fault != nil {
 		return project.Run{}, t.Fault
 	}
 	plan := p.Flow(flowID)
-	r := project.Run{At: value.Instant(how.At.UTC().Truncate(time.Second)), File: sample, Answers: how.Heard.All()}
+	r := project.Run{At: value.Instant(how.At.UTC().Truncate(time.Second)), File: sample, Answers: how.Recording.All()}
 	if req := t.Whole.Frame.Slots[running.RequestSlot]; req.Kind() != value.Absent {
 		r.Request = string(running.WriteRequest(req))
 	}
@@ -53,8 +53,8 @@ func (e *Tries) RunCase(ctx context.Context, r store.Run) (project.Run, *project
 	if r.BeganAt != nil {
 		c.At = value.Instant(r.BeganAt.UTC().Truncate(time.Second))
 	}
-	if r.Taken > maxRunCase {
-		return c, nil, fault.New(fault.Limit, "the run has more than %d records", maxRunCase).Mended("Keep one of its records as a case of the mapping, or as a sample")
+	if r.RecordsRead > maxRunCase {
+		return c, nil, fault.New(fault.Limit, "the run has more than %d records", maxRunCase).WithFix("Keep one of its records as a case of the mapping, or as a sample")
 	}
 	p, err := e.compiled.Release(ctx, e.db, r.Project, r.Of, r.Release)
 	if err != nil {
@@ -102,10 +102,10 @@ func (k *replayer) add(it *running.Item) {
 // answers takes the message through the flow once more and keeps what it is answered.
 func (k *replayer) answers(ctx context.Context, p *project.Project, c project.Run) ([]trial.RecordedCall, error) {
 	rec := &trial.Recording{}
-	outside := &trial.Recorder{Inner: k, Dry: k, Heard: rec, Choose: func(string, string, bool) trial.CallMode { return trial.Really }}
+	outside := &trial.Recorder{Inner: k, Dry: k, Recording: rec, CallMode: func(string, string, bool) trial.CallMode { return trial.Live }}
 	facts := running.Facts{ID: k.run.ID.String(), File: c.File, Reference: k.run.Reference, Started: c.At, Request: running.ReadRequest(k.run.Request)}
-	runtime := &replayRuntime{&trial.DryRuntime{Outside: outside, Plan: p.Flow, At: c.At.GoTime(), Facts: facts, Randomness: rand.Reader}, k, rec}
-	b := &running.Batch{Plan: k.plan, Outside: outside, Runtime: runtime, Try: 1000, Totals: &running.Totals{}}
+	runtime := &replayRuntime{&trial.DryRuntime{Systems: outside, Plan: p.Flow, At: c.At.GoTime(), Facts: facts, Randomness: rand.Reader}, k, rec}
+	b := &running.Batch{Plan: k.plan, Systems: outside, Runtime: runtime, Attempt: 1000, Totals: &running.Totals{}}
 	_, err := p.PlayWith(b, facts, c)
 	if err != nil && !errors.Is(err, io.EOF) {
 		return nil, err
@@ -131,7 +131,7 @@ func (k *replayer) answered(step string, it *running.Item) running.Response {
 		a.Answer = it.Frame.Slots[ps.Result.Slot]
 	}
 	for _, f := range append(it.Faults[:len(it.Faults):len(it.Faults)], it.Notes...) {
-		if f.Place.Step == step && f.Code != fault.Note && a.Answer.Kind() == value.Absent {
+		if f.Place.Step == step && f.Code != fault.LogEntry && a.Answer.Kind() == value.Absent {
 			a.Fault = f
 			break
 		}
@@ -182,7 +182,7 @@ func (h *replayRuntime) Start(_ context.Context, c running.FlowCall, inputs []va
 	out := make([]running.Response, len(inputs))
 	for i, input := range inputs {
 		out[i] = h.past.answered(c.Step, h.past.at(c.Items, i))
-		h.rec.Hear(c.From, c.Step, input, out[i])
+		h.rec.AddResponse(c.From, c.Step, input, out[i])
 	}
 	return out, nil
 }

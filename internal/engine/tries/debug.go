@@ -20,23 +20,23 @@ import (
 // halt: what systems answered is remembered, so that nobody is asked twice, and a step whose settings were changed
 // meanwhile is done with the new ones.
 type DebugSession struct {
-	ID      string
-	Flow    string
-	Sample  string
-	Record  int // from 1, of the records that are read; 0 for a flow that reads none
-	Marks   map[StepRef]string
-	OnFault bool // it halts behind a step that has failed, too
-	Changes []trial.Change
-	At      int // the stop at which it halts; -1 before it has begun
-	Trial   *TestRun
-	Trace   []running.Stop
-	Bad     *fault.Fault // of the last change
-	choices map[StepRef]trial.CallMode
-	with    *trial.TriedWith
-	heard   trial.Recording
-	mu      sync.Mutex
-	began   time.Time
-	used    time.Time
+	ID          string
+	Flow        string
+	Sample      string
+	Record      int // from 1, of the records that are read; 0 for a flow that reads none
+	Breakpoints map[StepRef]string
+	OnFault     bool // it halts behind a step that has failed, too
+	Changes     []trial.Change
+	At          int // the stop at which it halts; -1 before it has begun
+	Test        *TestRun
+	Trace       []running.Stop
+	Bad         *fault.Fault // of the last change
+	choices     map[StepRef]trial.CallMode
+	with        *trial.TriedWith
+	heard       trial.Recording
+	mu          sync.Mutex
+	began       time.Time
+	used        time.Time
 }
 
 // walks are those that people have begun.
@@ -55,11 +55,11 @@ func (e *Tries) StartDebug(ctx context.Context, p *project.Project, flowID, samp
 		return nil, project.ErrNoPart
 	}
 	if len(plan.Faults) > 0 {
-		return nil, fault.New(fault.Setting, "the flow has faults").Mended("Mend them, then step through it")
+		return nil, fault.New(fault.Setting, "the flow has faults").WithFix("Mend them, then step through it")
 	}
-	w := &DebugSession{ID: uuid.NewString(), Flow: flowID, Sample: sample, Record: record, Marks: map[StepRef]string{}, OnFault: true, At: -1, choices: how.Choices, with: how.With, began: time.Now(), used: time.Now()}
+	w := &DebugSession{ID: uuid.NewString(), Flow: flowID, Sample: sample, Record: record, Breakpoints: map[StepRef]string{}, OnFault: true, At: -1, choices: how.Choices, with: how.With, began: time.Now(), used: time.Now()}
 	e.walks.add(w)
-	return w, e.Move(ctx, p, w, "into", "")
+	return w, e.Advance(ctx, p, w, "into", "")
 }
 
 func (w *walks) add(one *DebugSession) {
@@ -102,7 +102,7 @@ var moves = map[string]func(w *DebugSession, to StepRef) halting{
 		if w.At >= 0 && w.At < len(w.Trace) {
 			here = w.Trace[w.At].Flow + "/" + w.Trace[w.At].Step
 		}
-		return w.behind(func(s running.Stop) bool { return !slices.Contains(s.Around, here) })
+		return w.behind(func(s running.Stop) bool { return !slices.Contains(s.CallStack, here) })
 	},
 	// on halts at marks and faults only
 	"on": func(w *DebugSession, _ StepRef) halting {
@@ -143,7 +143,7 @@ func (w *DebugSession) behind(fits func(running.Stop) bool) halting {
 
 // marked says whether a stop has a mark whose condition is true.
 func (w *DebugSession) marked(s running.Stop, it *running.Item, ps *running.PlannedStep) bool {
-	condition, ok := w.Marks[StepRef{s.Flow, s.Step}]
+	condition, ok := w.Breakpoints[StepRef{s.Flow, s.Step}]
 	if !ok || condition == "" {
 		return ok
 	}
@@ -168,8 +168,8 @@ func (w *DebugSession) backTo(fits func(running.Stop) bool) halting {
 	return func(s running.Stop, _ *running.Item, _ *running.PlannedStep) bool { return s.N == to }
 }
 
-// Move goes on, or back.
-func (e *Tries) Move(ctx context.Context, p *project.Project, w *DebugSession, move string, to string) error {
+// Advance goes on, or back.
+func (e *Tries) Advance(ctx context.Context, p *project.Project, w *DebugSession, move string, to string) error {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	how := moves[move]
@@ -189,11 +189,11 @@ func stepOf(s string) StepRef {
 func (e *Tries) walk(ctx context.Context, p *project.Project, w *DebugSession, halts halting) {
 	w.used = time.Now()
 	walk := &trial.Walk{Changes: w.Changes, Halts: halts}
-	w.Trial = e.Try(ctx, p, w.Flow, w.Sample, TestOptions{Choices: w.choices, With: w.with, Heard: &w.heard, Asks: true, Replays: true, Watch: walk, Record: w.Record, At: w.began})
+	w.Test = e.RunTest(ctx, p, w.Flow, w.Sample, TestOptions{Choices: w.choices, With: w.with, Recording: &w.heard, Requested: true, Replay: true, Watcher: walk, Record: w.Record, At: w.began})
 	w.Trace, w.Bad = walk.Trace, walk.Bad
 	w.At = len(walk.Trace)
-	if w.Trial.Halt != nil {
-		w.At = w.Trial.Halt.N
+	if w.Test.Halt != nil {
+		w.At = w.Test.Halt.N
 	}
 }
 
@@ -201,8 +201,8 @@ func (e *Tries) walk(ctx context.Context, p *project.Project, w *DebugSession, h
 func (e *Tries) Change(ctx context.Context, p *project.Project, w *DebugSession, name, source string) *fault.Fault {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	if w.Trial == nil || w.Trial.Halt == nil {
-		return fault.New(fault.Setting, "the message has come to its end: nothing can be changed").Mended("Go back first")
+	if w.Test == nil || w.Test.Halt == nil {
+		return fault.New(fault.Setting, "the message has come to its end: nothing can be changed").WithFix("Go back first")
 	}
 	was := w.Changes
 	w.Changes = append(slices.Clone(was), trial.Change{N: w.At, Name: name, Formula: source})
@@ -215,14 +215,14 @@ func (e *Tries) Change(ctx context.Context, p *project.Project, w *DebugSession,
 	return bad
 }
 
-// Mark makes the walk halt before a step each time, or only where a condition is true; or no longer.
-func (w *DebugSession) Mark(step StepRef, on bool, condition string) {
+// SetBreakpoint makes the walk halt before a step each time, or only where a condition is true; or no longer.
+func (w *DebugSession) SetBreakpoint(step StepRef, on bool, condition string) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if on {
-		w.Marks[step] = condition
+		w.Breakpoints[step] = condition
 	} else {
-		delete(w.Marks, step)
+		delete(w.Breakpoints, step)
 	}
 }
 

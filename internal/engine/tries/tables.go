@@ -18,7 +18,7 @@ func (e *Tries) CheckTables(ctx context.Context, s store.Scope, plan *running.Pl
 	ctx, cancel := context.WithTimeout(ctx, tableTime)
 	defer cancel()
 	for _, ps := range plan.Steps {
-		if ps.Upsert == nil || ps.Step.Off {
+		if ps.Upsert == nil || ps.Step.Disabled {
 			continue
 		}
 		found, err := e.outside.Of(s).CheckUpsert(ctx, *ps.Upsert)
@@ -27,7 +27,7 @@ func (e *Tries) CheckTables(ctx context.Context, s store.Scope, plan *running.Pl
 			continue
 		}
 		for _, f := range found {
-			faults = append(faults, f.In(ps.Step.Name))
+			faults = append(faults, f.InField(ps.Step.Name))
 		}
 	}
 	return faults, unreached

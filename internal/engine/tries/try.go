@@ -32,70 +32,70 @@ type TestRun struct {
 	More   bool          // the sample has more records than were tried
 	Fault  *fault.Fault  // why it could not be tried to the end
 	Halt   *running.Halt // where it was halted; nil where it was not
-	Made   bool          // the message with which it begins is made up: no sample is kept, and nobody has typed one
+	MadeUp bool          // the message with which it begins is made up: no sample is kept, and nobody has typed one
 	batch  *running.Batch
 	how    TestOptions
 }
 
 // TestOptions is what a try does.
 type TestOptions struct {
-	Choices map[StepRef]trial.CallMode // of steps that reach a system, where it is not the usual one
-	Heard   *trial.Recording           // what systems answered before; nil: nothing
-	Asks    bool                       // somebody has asked for this try: systems are read, and what is to be done really is done
-	Reads   bool                       // systems are read, and nothing is done
-	Watch   running.Watcher            // nil: nobody watches
-	Record  int                        // from 1: the only one that is tried; 0: all
-	At      time.Time                  // that it is for the steps; zero: now
-	Keeps   bool                       // what is made up is kept among what was heard, and what flows that are called have answered
-	Replays bool                       // what was heard before is taken for all steps
-	With    *trial.TriedWith           // what somebody has typed in place of a sample; nil: nothing
+	Choices     map[StepRef]trial.CallMode // of steps that reach a system, where it is not the usual one
+	Recording   *trial.Recording           // what systems answered before; nil: nothing
+	Requested   bool                       // somebody has asked for this try: systems are read, and what is to be done really is done
+	ReadSystems bool                       // systems are read, and nothing is done
+	Watcher     running.Watcher            // nil: nobody watches
+	Record      int                        // from 1: the only one that is tried; 0: all
+	At          time.Time                  // that it is for the steps; zero: now
+	RecordAll   bool                       // what is made up is kept among what was heard, and what flows that are called have answered
+	Replay      bool                       // what was heard before is taken for all steps
+	With        *trial.TriedWith           // what somebody has typed in place of a sample; nil: nothing
 }
 
 // StepRef names a step of a flow.
 type StepRef struct{ Flow, Step string }
 
-// Usual is what a try does about a step where nothing else is chosen: it reads really and changes nothing.
-func Usual(effect bool) trial.CallMode {
+// DefaultCallMode is what a try does about a step where nothing else is chosen: it reads really and changes nothing.
+func DefaultCallMode(effect bool) trial.CallMode {
 	if effect {
-		return trial.NotAtAll
+		return trial.Simulated
 	}
-	return trial.Really
+	return trial.Live
 }
 
 func (h TestOptions) chosen(f, step string, effect bool) trial.CallMode {
 	if c, ok := h.Choices[StepRef{f, step}]; ok {
 		return c
 	}
-	return Usual(effect)
+	return DefaultCallMode(effect)
 }
 
 // asks says whether a step is asked now. A page is drawn by a try that nobody has asked for: it reaches no system, and shows
 // what was answered when somebody did.
-func (h TestOptions) asks(effect bool) bool { return h.Asks || h.Reads && !effect }
+func (h TestOptions) asks(effect bool) bool { return h.Requested || h.ReadSystems && !effect }
 
 // outside is how a try reaches systems.
-func (h TestOptions) outside(inner running.Outside, p *project.Project) *trial.Recorder {
-	dry := &trial.Dry{Rows: func(s *schema.Schema) ([]value.Value, error) { return p.SampleRecords(s, MaxTried) }, Asks: "Press Try with sample (Ctrl Enter) to ask"}
-	r := &trial.Recorder{Inner: inner, Dry: dry, Heard: h.Heard, All: h.Keeps, At: h.At, Checks: h.Asks}
-	r.Choose = func(f, step string, effect bool) trial.CallMode {
+func (h TestOptions) outside(inner running.Systems, p *project.Project) *trial.Recorder {
+	dry := &trial.Dry{Rows: func(s *schema.Schema) ([]value.Value, error) { return p.SampleRecords(s, MaxTried) }, Hint: "Press Try with sample (Ctrl Enter) to ask"}
+	r := &trial.Recorder{Inner: inner, Dry: dry, Recording: h.Recording, All: h.RecordAll, At: h.At, Checks: h.Requested}
+	r.CallMode = func(f, step string, effect bool) trial.CallMode {
 		c := h.chosen(f, step, effect)
-		if c == trial.Really && !h.asks(effect) {
-			return trial.NotAtAll
+		if c == trial.Live && !h.asks(effect) {
+			return trial.Simulated
 		}
 		return c
 	}
-	if !h.Replays {
-		r.Again = func(f, step string, effect bool) bool {
+	if !h.Replay {
+		r.Repeat = func(f, step string, effect bool) bool {
 			c := h.chosen(f, step, effect)
-			return c == trial.Remembered || c == trial.Really && !h.asks(effect)
+			return c == trial.Replayed || c == trial.Live && !h.asks(effect)
 		}
 	}
 	return r
 }
 
-// Try runs a draft on a sample. What would be written is not, unless something else is chosen for a step; systems are read
+// RunTest runs a draft on a sample. What would be written is not, unless something else is chosen for a step; systems are read
 // when somebody asks for it, and otherwise what they answered then is taken.
-func (e *Tries) Try(ctx context.Context, p *project.Project, flowID, sample string, how TestOptions) *TestRun {
+func (e *Tries) RunTest(ctx context.Context, p *project.Project, flowID, sample string, how TestOptions) *TestRun {
 	t := &TestRun{Sample: sample, how: how}
 	plan := p.Flow(flowID)
 	if plan == nil {
@@ -104,8 +104,8 @@ func (e *Tries) Try(ctx context.Context, p *project.Project, flowID, sample stri
 	}
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
-	if how.Heard == nil {
-		how.Heard = &trial.Recording{}
+	if how.Recording == nil {
+		how.Recording = &trial.Recording{}
 	}
 	if how.At.IsZero() {
 		how.At = time.Now()
@@ -125,11 +125,11 @@ func (e *Tries) Try(ctx context.Context, p *project.Project, flowID, sample stri
 	facts.Reference = plan.ReferenceOf(running.RunFacts(facts.ID, facts.File, "", 0, facts.Started), input, facts.Request)
 	real := e.outside.Of(store.Scope{Project: p.ID, Environment: e.env})
 	outside := how.outside(real, p)
-	runtime := &trial.DryRuntime{Outside: outside, Plan: p.Flow, At: at, Facts: facts, Watch: how.Watch, Secrets: real.Secret, Randomness: rand.Reader}
-	if how.Keeps {
-		runtime.Heard = how.Heard
+	runtime := &trial.DryRuntime{Systems: outside, Plan: p.Flow, At: at, Facts: facts, Watcher: how.Watcher, Secrets: real.Secret, Randomness: rand.Reader}
+	if how.RecordAll {
+		runtime.Recording = how.Recording
 	}
-	t.batch = &running.Batch{Plan: plan, Outside: outside, Try: 1, Totals: &running.Totals{}, Runtime: runtime, Watch: how.Watch}
+	t.batch = &running.Batch{Plan: plan, Systems: outside, Attempt: 1, Totals: &running.Totals{}, Runtime: runtime, Watcher: how.Watcher}
 	t.run(ctx, p, plan, trial.PlayOptions{Facts: facts, Input: input, Most: MaxTried, Only: how.Record})
 	t.Counts = t.batch.Counts
 	return t
@@ -185,7 +185,7 @@ func (t *TestRun) input(p *project.Project, plan *running.Plan) (value.Value, er
 	case len(plan.Input.Samples) > 0:
 		name, text = plan.Input.Samples[0], p.Texts[project.Path(project.Samples, plan.Input.Samples[0])]
 	default:
-		t.Made = true
+		t.MadeUp = true
 		return p.Example(plan.Input)
 	}
 	n, err := all.OfFile(name, sch)
@@ -199,7 +199,7 @@ func (t *TestRun) input(p *project.Project, plan *running.Plan) (value.Value, er
 	v, err := r.Next()
 	var faults fault.List
 	if errors.As(err, &faults) && len(faults) > 0 {
-		return v, fault.New(fault.Setting, "%s does not fit %s: %s", name, plan.Input.Title, faults[0].What()).Mended("Mend it, or type another message")
+		return v, fault.New(fault.Setting, "%s does not fit %s: %s", name, plan.Input.Title, faults[0].What()).WithFix("Mend it, or type another message")
 	}
 	return v, err
 }
@@ -211,5 +211,5 @@ func tryFault(err error) *fault.Fault {
 		return f
 	}
 	return fault.New(fault.Outside, "an outside system cannot be reached: %s", shared.PlainError(err)).
-		Mended("The steps before it are shown; start the system and try again")
+		WithFix("The steps before it are shown; start the system and try again")
 }

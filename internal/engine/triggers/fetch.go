@@ -27,7 +27,7 @@ func (w *Watch) fetch(ctx context.Context, r store.Deployment, plan *running.Pla
 		return err
 	}
 	if t, ok := folder.(system.Fetched); ok {
-		return t.Took(ctx, f.Name)
+		return t.MarkFetched(ctx, f.Name)
 	}
 	return nil
 }

@@ -12,12 +12,12 @@ import (
 	"hollowreed/internal/store"
 )
 
-// collect begins a run with each mail that waits. Which mails were taken is noted with their runs: one that could not
+// pollMailbox begins a run with each mail that waits. Which mails were taken is noted with their runs: one that could not
 // be taken out of the way, since a worker died or the server did, starts no second run.
-func (w *Watch) collect(ctx context.Context, r store.Deployment, plan *running.Plan) error {
+func (w *Watch) pollMailbox(ctx context.Context, r store.Deployment, plan *running.Plan) error {
 	t := plan.Flow.Trigger
 	return w.Outside.Of(r.Scope).FetchMails(ctx, t.Connection.Value, t.From, t.Subject, func(l system.Mail) error {
-		b := Beginning{By: "new mail", Input: json.Bytes(l.Value)}
+		b := Start{By: "new mail", Input: json.Bytes(l.Value)}
 		err := pgx.BeginFunc(ctx, w.DB, func(tx pgx.Tx) error {
 			run, err := w.Runs.Record(ctx, tx, r, plan, b)
 			if err != nil {

@@ -14,10 +14,10 @@ import (
 	"hollowreed/internal/store"
 )
 
-// poll asks for records that are new since the last look, and begins a run with them. What was taken is noted in
+// pollRecords asks for records that are new since the last look, and begins a run with them. What was taken is noted in
 // the same transaction, so that no record is taken twice or passed over.
-func (w *Watch) poll(ctx context.Context, r store.Deployment, plan *running.Plan) error {
-	every := time.Duration(plan.Flow.Trigger.Every) * time.Second
+func (w *Watch) pollRecords(ctx context.Context, r store.Deployment, plan *running.Plan) error {
+	every := time.Duration(plan.Flow.Trigger.Interval) * time.Second
 	last, due, err := w.taken(ctx, r, every)
 	if err != nil || !due {
 		return err
@@ -40,7 +40,7 @@ func (w *Watch) poll(ctx context.Context, r store.Deployment, plan *running.Plan
 			return err
 		}
 		began = true
-		_, err = w.Runs.Record(ctx, tx, r, plan, Beginning{By: "new records", Records: &s.Spool})
+		_, err = w.Runs.Record(ctx, tx, r, plan, Start{By: "new records", Records: &s.Spool})
 		return err
 	})
 	if err == nil {
@@ -89,7 +89,7 @@ func (w *Watch) asksNext(ctx context.Context, r store.Deployment, every time.Dur
 func (w *Watch) fresh(ctx context.Context, r store.Deployment, plan *running.Plan, last string) (*Spooled, string, error) {
 	ctx, cancel := context.WithTimeout(ctx, ReadTime)
 	defer cancel()
-	field := plan.Poll.Op.Response.Root.Field(plan.Flow.Trigger.Rising.Value)
+	field := plan.Poll.Op.Response.Root.Field(plan.Flow.Trigger.Watermark.Value)
 	was := value.Value{}
 	if last != "" {
 		was, _ = schema.ParseScalar(field.Kind, last)
@@ -106,7 +106,7 @@ func (w *Watch) fresh(ctx context.Context, r store.Deployment, plan *running.Pla
 			return nil, "", err
 		}
 		now := v.Slot(field.Slot())
-		if now.Missing() || !beyond(now, was) {
+		if now.IsMissing() || !beyond(now, was) {
 			continue
 		}
 		if err := s.Add(v); err != nil {
@@ -120,7 +120,7 @@ func (w *Watch) fresh(ctx context.Context, r store.Deployment, plan *running.Pla
 }
 
 func beyond(a, b value.Value) bool {
-	if b.Missing() {
+	if b.IsMissing() {
 		return true
 	}
 	n, err := value.Compare(a, b)
@@ -151,7 +151,7 @@ func (w *Watch) onTime(ctx context.Context, r store.Deployment, plan *running.Pl
 			return err
 		}
 		waits = next
-		_, err = w.Runs.Record(ctx, tx, r, plan, Beginning{By: "schedule"})
+		_, err = w.Runs.Record(ctx, tx, r, plan, Start{By: "schedule"})
 		return err
 	})
 	if err == nil && !waits.IsZero() {

@@ -23,7 +23,7 @@ type Spooled struct {
 // Add writes one more record.
 func (s *Spooled) Add(v value.Value) error {
 	if s.Size() > maxInput {
-		return fault.New(fault.Limit, "the records have more than %d MB", maxInput>>20).Mended("Ask for fewer at a time")
+		return fault.New(fault.Limit, "the records have more than %d MB", maxInput>>20).WithFix("Ask for fewer at a time")
 	}
 	s.line = append(s.enc.Append(s.line[:0], v), '\n')
 	s.n++
@@ -31,14 +31,14 @@ func (s *Spooled) Add(v value.Value) error {
 	return err
 }
 
-// Beginning is what a run begins with, beside its release.
-type Beginning struct {
-	By      string
-	Records *spool.Spool // one JSON value a line; nil: they are read when the run is taken on
-	Input   []byte       // a message as JSON
-	Value   value.Value  // the same as it was read; absent where nobody has read it
-	Request []byte       // the HTTP request that it came with, as JSON
-	Asked   value.Value  // the same as it was read; absent where nobody has read it
+// Start is what a run begins with, beside its release.
+type Start struct {
+	By           string
+	Records      *spool.Spool // one JSON value a line; nil: they are read when the run is taken on
+	Input        []byte       // a message as JSON
+	Value        value.Value  // the same as it was read; absent where nobody has read it
+	Request      []byte       // the HTTP request that it came with, as JSON
+	RequestValue value.Value  // the same as it was read; absent where nobody has read it
 }
 
 // ReadTime bounds how long all records of an operation may take to be read.

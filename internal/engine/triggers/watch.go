@@ -48,7 +48,7 @@ type Config struct {
 	Deployments *shared.Deployments
 	Hearing     *shared.Hearing
 	Runs        Recorder
-	Rest        time.Duration    // how long a file must not change before it is picked up
+	StableFor   time.Duration    // how long a file must not change before it is picked up
 	Now         func() time.Time // by which schedules start
 	Log         *slog.Logger
 }
@@ -56,7 +56,7 @@ type Config struct {
 // Recorder records the runs that triggers start.
 type Recorder interface {
 	// Record keeps a run with what it begins with, and makes some worker take it on.
-	Record(ctx context.Context, tx pgx.Tx, d store.Deployment, plan *running.Plan, b Beginning) (uuid.UUID, error)
+	Record(ctx context.Context, tx pgx.Tx, d store.Deployment, plan *running.Plan, b Start) (uuid.UUID, error)
 	// AddRun does so for a run with a file, whose content is nil where the file is read where it stands.
 	AddRun(ctx context.Context, tx pgx.Tx, plan *running.Plan, run store.Run, content *spool.Spool) error
 	// MoveDone moves the file of a recorded run out of the watched folder.
@@ -87,9 +87,9 @@ type sighting struct {
 	since    time.Time
 }
 
-// apart looks at one trigger beside the others: a system that is slow must not keep the others waiting. It is not
+// inBackground looks at one trigger beside the others: a system that is slow must not keep the others waiting. It is not
 // looked at again while somebody still looks.
-func (w *Watch) apart(key string, look func() error) {
+func (w *Watch) inBackground(key string, look func() error) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if w.busy[key] {
@@ -111,11 +111,11 @@ func (w *Watch) apart(key string, look func() error) {
 
 // looks are how the triggers are watched; a person is not.
 var looks = map[string]func(w *Watch, ctx context.Context, r store.Deployment, plan *running.Plan) error{
-	trigger.File.Name: (*Watch).lookInto, trigger.Records.Name: (*Watch).poll, trigger.Mail.Name: (*Watch).collect, trigger.Schedule.Name: (*Watch).onTime,
+	trigger.File.Name: (*Watch).pollFolder, trigger.Records.Name: (*Watch).pollRecords, trigger.Mail.Name: (*Watch).pollMailbox, trigger.Schedule.Name: (*Watch).onTime,
 }
 
-// Look goes through the folders of all released flows.
-func (w *Watch) Look(ctx context.Context) error {
+// PollAll goes through the folders of all released flows.
+func (w *Watch) PollAll(ctx context.Context) error {
 	releases, paused, err := w.Deployments.All(ctx)
 	if err != nil {
 		return err
@@ -131,21 +131,21 @@ func (w *Watch) Look(ctx context.Context) error {
 			continue
 		}
 		plan := p.Flow(r.Flow)
-		if plan == nil || len(plan.Faults) > 0 || !w.due(r, plan.Flow.Trigger) {
+		if plan == nil || len(plan.Faults) > 0 || !w.isDue(r, plan.Flow.Trigger) {
 			continue
 		}
 		if look := looks[plan.Flow.Trigger.Kind]; look != nil {
-			w.apart(r.Project+"/"+r.Flow, func() error { return w.lookAt(ctx, r, plan, look) })
+			w.inBackground(r.Project+"/"+r.Flow, func() error { return w.pollTrigger(ctx, r, plan, look) })
 		}
 	}
 	return errors.Join(errs...)
 }
 
-// lookAt looks at one trigger and keeps what it met, so that people see why it starts nothing.
-func (w *Watch) lookAt(ctx context.Context, r store.Deployment, plan *running.Plan, look func(w *Watch, ctx context.Context, r store.Deployment, plan *running.Plan) error) error {
-	if plan.Flow.Busy == "skip" {
+// pollTrigger looks at one trigger and keeps what it met, so that people see why it starts nothing.
+func (w *Watch) pollTrigger(ctx context.Context, r store.Deployment, plan *running.Plan, look func(w *Watch, ctx context.Context, r store.Deployment, plan *running.Plan) error) error {
+	if plan.Flow.WhenBusy == "skip" {
 		n, err := store.CountActive(ctx, w.DB, r.Scope, r.Flow)
-		if err != nil || n >= max(1, plan.Flow.AtOnce) {
+		if err != nil || n >= max(1, plan.Flow.Concurrency) {
 			return err
 		}
 	}
@@ -154,14 +154,14 @@ func (w *Watch) lookAt(ctx context.Context, r store.Deployment, plan *running.Pl
 	if err != nil && ctx.Err() == nil {
 		told = shared.PlainError(err)
 	}
-	return errors.Join(err, w.noteLook(ctx, r, told))
+	return errors.Join(err, w.recordPoll(ctx, r, told))
 }
 
 // noteEvery is how long a look that met the same as before is not noted.
 const noteEvery = 5 * time.Minute
 
-// noteLook notes what a look met where that is something else than before, and now and then.
-func (w *Watch) noteLook(ctx context.Context, r store.Deployment, fault string) error {
+// recordPoll notes what a look met where that is something else than before, and now and then.
+func (w *Watch) recordPoll(ctx context.Context, r store.Deployment, fault string) error {
 	key, now := r.Project+"/"+r.Flow, time.Now()
 	w.mu.Lock()
 	was, known := w.told[key]
@@ -202,7 +202,7 @@ func (w *Watch) waits(r store.Deployment, until time.Time) {
 	w.wait[ofRelease(r)] = until
 }
 
-func (w *Watch) due(r store.Deployment, t flow.Trigger) bool {
+func (w *Watch) isDue(r store.Deployment, t flow.Trigger) bool {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	key := r.Project + "/" + r.Flow
@@ -214,24 +214,24 @@ func (w *Watch) due(r store.Deployment, t flow.Trigger) bool {
 		w.next = map[string]time.Time{}
 	}
 	if t.Cron.Value == "" { // the clock is looked at every time
-		w.next[key] = now.Add(time.Duration(min(t.Every, longEvery)) * time.Second)
+		w.next[key] = now.Add(time.Duration(min(t.Interval, longEvery)) * time.Second)
 	}
 	return true
 }
 
-func (w *Watch) lookInto(ctx context.Context, r store.Deployment, plan *running.Plan) error {
+func (w *Watch) pollFolder(ctx context.Context, r store.Deployment, plan *running.Plan) error {
 	t := plan.Flow.Trigger
 	folder, err := w.Outside.Of(r.Scope).Folder(ctx, t.Connection.Value)
 	if err != nil {
 		return fmt.Errorf("%s: %w", r.Flow, err)
 	}
-	files, err := folder.List(ctx, t.Mask.Value)
+	files, err := folder.List(ctx, t.Glob.Value)
 	if err != nil {
 		return err
 	}
 	var errs []error
 	for _, f := range files[:min(len(files), maxFiles)] {
-		if !w.rested(r.Scope.String()+"/"+t.Connection.Value+"/"+f.Name, f.Identity) {
+		if !w.isStable(r.Scope.String()+"/"+t.Connection.Value+"/"+f.Name, f.Identity) {
 			continue
 		}
 		if here, is := folder.(system.InPlace); is {
@@ -252,14 +252,14 @@ func (w *Watch) pickUp(ctx context.Context, r store.Deployment, plan *running.Pl
 	return w.Runs.MoveDone(ctx, run)
 }
 
-func (w *Watch) rested(path, id string) bool {
+func (w *Watch) isStable(path, id string) bool {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if w.seen == nil || len(w.seen) > 10*maxFiles {
 		w.seen = map[string]sighting{}
 	}
 	if last := w.seen[path]; last.identity == id {
-		return time.Since(last.since) >= w.Rest
+		return time.Since(last.since) >= w.StableFor
 	}
 	w.seen[path] = sighting{identity: id, since: time.Now()}
 	return false

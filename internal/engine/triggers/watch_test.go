@@ -19,16 +19,16 @@ func TestMain(m *testing.M) { os.Exit(testdb.Main(m)) }
 func TestASlowTriggerKeepsNobodyWaiting(t *testing.T) {
 	w := New(Config{})
 	hold, began := make(chan struct{}), make(chan struct{})
-	w.apart("skerry/slow", func() error { close(began); <-hold; return nil })
+	w.inBackground("skerry/slow", func() error { close(began); <-hold; return nil })
 	<-began
-	w.apart("skerry/slow", func() error { t.Error("looked at twice at once"); return nil })
+	w.inBackground("skerry/slow", func() error { t.Error("looked at twice at once"); return nil })
 	quick := make(chan struct{})
-	w.apart("skerry/quick", func() error { close(quick); return nil })
+	w.inBackground("skerry/quick", func() error { close(quick); return nil })
 	<-quick
 	close(hold)
 	w.Finish()
 	again := make(chan struct{})
-	w.apart("skerry/slow", func() error { close(again); return nil })
+	w.inBackground("skerry/slow", func() error { close(again); return nil })
 	<-again
 	w.Finish()
 }

@@ -28,25 +28,25 @@ import (
 )
 
 // looking are the queries for what alerts look for.
-var looking = map[alert.When]func(ctx context.Context, db store.DB, o *alertWindow) ([]store.Incident, error){
-	alert.Fails: func(ctx context.Context, db store.DB, o *alertWindow) ([]store.Incident, error) {
-		return store.Failing(ctx, db, o.scope, o.Flow.Value, o.Runs.Value, o.past(), max(1, o.Times))
+var looking = map[alert.Condition]func(ctx context.Context, db store.DB, o *alertWindow) ([]store.Incident, error){
+	alert.FlowFailed: func(ctx context.Context, db store.DB, o *alertWindow) ([]store.Incident, error) {
+		return store.FailedFlows(ctx, db, o.scope, o.Flow.Value, o.RunFlow.Value, o.past(), max(1, o.Threshold))
 	},
-	alert.Nothing: func(ctx context.Context, db store.DB, o *alertWindow) ([]store.Incident, error) {
+	alert.NoRuns: func(ctx context.Context, db store.DB, o *alertWindow) ([]store.Incident, error) {
 		since, ok := o.Since(o.now)
 		if !ok {
 			return nil, nil
 		}
-		return store.Missing(ctx, db, o.scope, o.Flow.Value, since)
+		return store.FlowsWithoutRuns(ctx, db, o.scope, o.Flow.Value, since)
 	},
-	alert.Backlog: func(ctx context.Context, db store.DB, o *alertWindow) ([]store.Incident, error) {
-		return store.Piling(ctx, db, o.scope, o.Flow.Value, o.Runs.Value, o.Times)
+	alert.BacklogGrows: func(ctx context.Context, db store.DB, o *alertWindow) ([]store.Incident, error) {
+		return store.Backlogs(ctx, db, o.scope, o.Flow.Value, o.RunFlow.Value, o.Threshold)
 	},
-	alert.Down: func(ctx context.Context, db store.DB, o *alertWindow) ([]store.Incident, error) {
-		return store.Down(ctx, db, o.scope, o.Connection.Value, o.past())
+	alert.ConnectionDown: func(ctx context.Context, db store.DB, o *alertWindow) ([]store.Incident, error) {
+		return store.DownConnections(ctx, db, o.scope, o.Connection.Value, o.past())
 	},
-	alert.Long: func(ctx context.Context, db store.DB, o *alertWindow) ([]store.Incident, error) {
-		return store.Lasting(ctx, db, o.scope, o.Flow.Value, o.Runs.Value, o.past())
+	alert.RunTooLong: func(ctx context.Context, db store.DB, o *alertWindow) ([]store.Incident, error) {
+		return store.LongRuns(ctx, db, o.scope, o.Flow.Value, o.RunFlow.Value, o.past())
 	},
 }
 
@@ -57,7 +57,7 @@ type alertWindow struct {
 	now   time.Time
 }
 
-func (o *alertWindow) past() time.Time { return o.now.Add(-time.Duration(o.Within) * time.Second) }
+func (o *alertWindow) past() time.Time { return o.now.Add(-time.Duration(o.Window) * time.Second) }
 
 // drafted are the drafts of the projects, whose alerts are in force as soon as they have no faults.
 type drafted struct {
@@ -162,8 +162,8 @@ func (w *Alerts) stirred(list []*project.Project) {
 	within := 0
 	for _, p := range list {
 		for _, a := range p.Alerts() {
-			if a.When == alert.Down || a.When == alert.Long {
-				within = max(within, a.Within)
+			if a.Condition == alert.ConnectionDown || a.Condition == alert.RunTooLong {
+				within = max(within, a.Window)
 			}
 		}
 	}
@@ -216,7 +216,7 @@ func (w *Alerts) watchProject(ctx context.Context, p *project.Project) error {
 	}
 	var errs []error
 	for _, a := range p.Alerts() {
-		if a.Off || p.AlertFault(a.ID) != nil {
+		if a.Disabled || p.AlertFault(a.ID) != nil {
 			continue
 		}
 		of := slices.DeleteFunc(slices.Clone(open), func(m store.AlertState) bool { return m.Alert != a.ID })
@@ -259,8 +259,8 @@ func (w *Alerts) watchOne(ctx context.Context, tx pgx.Tx, s store.Scope, a *aler
 
 // matters is what is the matter now.
 func (w *Alerts) matters(ctx context.Context, db store.DB, s store.Scope, a *alert.Alert, open []store.AlertState) ([]store.Incident, error) {
-	now, err := looking[a.When](ctx, db, &alertWindow{Alert: a, scope: s, now: w.Now()})
-	if err != nil || a.When != alert.Fails {
+	now, err := looking[a.Condition](ctx, db, &alertWindow{Alert: a, scope: s, now: w.Now()})
+	if err != nil || a.Condition != alert.FlowFailed {
 		return now, err
 	}
 	return w.waiting(ctx, db, s, open, now)
@@ -306,7 +306,7 @@ func (w *Alerts) raise(ctx context.Context, tx pgx.Tx, s store.Scope, a *alert.A
 	if err != nil {
 		return err
 	}
-	return store.Raise(ctx, tx, s, a.ID, m, run)
+	return store.RecordFirst(ctx, tx, s, a.ID, m, run)
 }
 
 // repeat tells again what has come again, or lasts; else it is only counted.
@@ -318,27 +318,27 @@ func (w *Alerts) repeat(ctx context.Context, tx pgx.Tx, s store.Scope, a *alert.
 		}
 		return nil
 	}
-	run, err := w.tell(ctx, tx, s, a, w.telling(s, state, m, was.Since, was.Told+1))
+	run, err := w.tell(ctx, tx, s, a, w.telling(s, state, m, was.Since, was.NotifiedCount+1))
 	if err != nil {
 		return err
 	}
-	return store.Remind(ctx, tx, was.ID, m, run)
+	return store.RecordRepeat(ctx, tx, was.ID, m, run)
 }
 
 // again says as what a matter that was told is told now: it has come again, or lasts; empty where it is not.
 func (w *Alerts) again(a *alert.Alert, was store.AlertState, m store.Incident) string {
 	switch now := w.Now(); {
-	case a.Again(m.Newest, was.Newest, was.ToldAt, now):
+	case a.RepeatsNow(m.Newest, was.Newest, was.NotifiedAt, now):
 		return "again"
-	case a.Reminder > 0 && now.Sub(was.ToldAt) >= time.Duration(a.Reminder)*time.Second:
+	case a.RepeatAfter > 0 && now.Sub(was.NotifiedAt) >= time.Duration(a.RepeatAfter)*time.Second:
 		return "reminder"
 	}
 	return ""
 }
 
 // telling is what is told of a matter.
-func (w *Alerts) telling(s store.Scope, state string, m store.Incident, since time.Time, told int) alert.Telling {
-	t := alert.Telling{State: state, Text: m.Text, Cause: m.Cause, Flow: m.Flow, Connection: m.Connection, Since: since, Told: told, Count: m.Count, Reference: m.Reference}
+func (w *Alerts) telling(s store.Scope, state string, m store.Incident, since time.Time, told int) alert.Notification {
+	t := alert.Notification{State: state, Text: m.Text, Cause: m.Cause, Flow: m.Flow, Connection: m.Connection, Since: since, NotifiedCount: told, Count: m.Count, Reference: m.Reference}
 	if m.Run != nil {
 		t.Run = m.Run.String()
 		t.Address = w.Site + "/p/" + url.PathEscape(s.Project) + "/traffic/runs/" + t.Run
@@ -358,12 +358,12 @@ func (w *Alerts) clear(ctx context.Context, tx pgx.Tx, s store.Scope, a *alert.A
 		if slices.ContainsFunc(now, func(m store.Incident) bool { return m.Cause == was.Cause }) {
 			continue
 		}
-		t := alert.Telling{State: "cleared", Text: "over: " + was.Text, Cause: was.Cause, Since: was.Since, Told: was.Told + 1, Count: was.Count}
+		t := alert.Notification{State: "cleared", Text: "over: " + was.Text, Cause: was.Cause, Since: was.Since, NotifiedCount: was.NotifiedCount + 1, Count: was.Count}
 		run, err := w.tell(ctx, tx, s, a, t)
 		if err != nil {
 			return err
 		}
-		if err := store.Clear(ctx, tx, was.ID, &run); err != nil {
+		if err := store.Resolve(ctx, tx, was.ID, &run); err != nil {
 			return err
 		}
 	}
@@ -371,23 +371,23 @@ func (w *Alerts) clear(ctx context.Context, tx pgx.Tx, s store.Scope, a *alert.A
 }
 
 // tell records a run of the alert's flow, as it is deployed, with the message.
-func (w *Alerts) tell(ctx context.Context, tx pgx.Tx, s store.Scope, a *alert.Alert, t alert.Telling) (uuid.UUID, error) {
-	d, err := store.DeploymentOf(ctx, tx, s, a.Runs.Value)
+func (w *Alerts) tell(ctx context.Context, tx pgx.Tx, s store.Scope, a *alert.Alert, t alert.Notification) (uuid.UUID, error) {
+	d, err := store.DeploymentOf(ctx, tx, s, a.RunFlow.Value)
 	if errors.Is(err, store.ErrNotFound) {
-		return uuid.Nil, errors.New("the flow " + a.Runs.Value + " of the alert " + a.Title + " is not released")
+		return uuid.Nil, errors.New("the flow " + a.RunFlow.Value + " of the alert " + a.Title + " is not released")
 	}
 	if err != nil {
 		return uuid.Nil, err
 	}
-	p, err := w.Compiled.Release(ctx, w.DB, s.Project, a.Runs.Value, d.Number)
+	p, err := w.Compiled.Release(ctx, w.DB, s.Project, a.RunFlow.Value, d.Number)
 	if err != nil {
 		return uuid.Nil, err
 	}
-	plan := p.Flow(a.Runs.Value)
+	plan := p.Flow(a.RunFlow.Value)
 	if plan == nil {
 		return uuid.Nil, store.ErrNotFound
 	}
-	if f := alert.Fits(plan.Input); f != nil {
+	if f := alert.CheckFlow(plan.Input); f != nil {
 		return uuid.Nil, f
 	}
 	input := json.Bytes(a.As(t, plan.Input))

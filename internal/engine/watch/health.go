@@ -116,7 +116,7 @@ func (w *Health) one(ctx context.Context, s store.Scope, id string) store.Health
 	defer cancel()
 	began := time.Now()
 	err := w.outside.Of(s).Check(ctx, id)
-	h := store.Health{Connection: id, Well: err == nil, TookMS: int(time.Since(began).Milliseconds())}
+	h := store.Health{Connection: id, Healthy: err == nil, ResponseMS: int(time.Since(began).Milliseconds())}
 	if err != nil {
 		h.Fault = shared.PlainError(err)
 	}

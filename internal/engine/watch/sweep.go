@@ -68,12 +68,12 @@ func (w *Sweeping) sweepFlow(ctx context.Context, tx pgx.Tx, r store.Deployment)
 	if plan == nil {
 		return nil
 	}
-	if days := plan.Flow.KeptFor; days > 0 {
+	if days := plan.Flow.RetentionDays; days > 0 {
 		if _, err := store.SweepRuns(ctx, tx, r.Scope, r.Flow, w.now().AddDate(0, 0, -days), maxSwept); err != nil {
 			return err
 		}
 	}
-	if plan.Flow.Keeps != flow.KeepsNothing {
+	if plan.Flow.Retention != flow.StoreNothing {
 		return nil
 	}
 	_, err = store.SweepMessages(ctx, tx, r.Scope, r.Flow, w.now().Add(-settled), maxSwept)

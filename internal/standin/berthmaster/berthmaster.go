@@ -40,7 +40,7 @@ type berth struct {
 
 // Service is the berth service.
 type Service struct {
-	Moods  standin.Moods
+	Moods  standin.FaultInjection
 	Log    standin.Log
 	mu     sync.Mutex
 	berths []berth

@@ -31,7 +31,7 @@ type entry struct {
 
 // Roll is the directory.
 type Roll struct {
-	Moods   standin.Moods
+	Moods   standin.FaultInjection
 	Log     standin.Log
 	mu      sync.Mutex
 	entries []*entry

@@ -18,7 +18,7 @@ import (
 
 // Box is the cloud folder with its authorization server.
 type Box struct {
-	Moods     standin.Moods
+	Moods     standin.FaultInjection
 	Log       standin.Log
 	Lasts     time.Duration // of an access token
 	mu        sync.Mutex

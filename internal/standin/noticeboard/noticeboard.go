@@ -23,7 +23,7 @@ type Post struct {
 
 // Board is the message board.
 type Board struct {
-	Moods standin.Moods
+	Moods standin.FaultInjection
 	Log   standin.Log
 	mu    sync.Mutex
 	posts []Post

@@ -30,7 +30,7 @@ const (
 
 // Desk is the account in which the desk's mail lies: folders with letters, read over IMAP.
 type Desk struct {
-	Moods   *standin.Moods
+	Moods   *standin.FaultInjection
 	mu      sync.Mutex
 	folders map[string]*folder
 	began   uint32 // makes the identities of one start differ from those of another
@@ -44,7 +44,7 @@ type folder struct {
 }
 
 // newDesk makes a desk with an empty inbox.
-func newDesk(m *standin.Moods) *Desk {
+func newDesk(m *standin.FaultInjection) *Desk {
 	d := &Desk{Moods: m, folders: map[string]*folder{}, began: uint32(time.Now().Unix())}
 	d.folders[imap.InboxName] = &folder{desk: d, name: imap.InboxName}
 	return d

@@ -37,7 +37,7 @@ type Letter struct {
 
 // Room is the mail server.
 type Room struct {
-	Moods   standin.Moods
+	Moods   standin.FaultInjection
 	Log     standin.Log
 	Desk    *Desk // where letters to the desk are read
 	mu      sync.Mutex

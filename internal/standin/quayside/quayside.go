@@ -62,7 +62,7 @@ type SignUp struct {
 
 // Desk is the booking desk.
 type Desk struct {
-	Moods   standin.Moods
+	Moods   standin.FaultInjection
 	Log     standin.Log
 	mu      sync.Mutex
 	booked  []*Booking

@@ -33,7 +33,7 @@ const (
 
 // Drop is the machine with the files.
 type Drop struct {
-	Moods   standin.Moods
+	Moods   standin.FaultInjection
 	Log     standin.Log
 	Folder  string
 	mu      sync.Mutex

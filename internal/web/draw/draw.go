@@ -329,8 +329,8 @@ func (s *svg) left(n layout.Node, c *running.Counts) {
 	if c.Caught > 0 {
 		parts = append(parts, fmt.Sprintf("%d failed", c.Caught))
 	}
-	if c.Took >= time.Millisecond {
-		parts = append(parts, tookText(c.Took))
+	if c.Duration >= time.Millisecond {
+		parts = append(parts, tookText(c.Duration))
 	}
 	if len(parts) == 0 {
 		return

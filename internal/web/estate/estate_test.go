@@ -25,7 +25,7 @@ func TestTheEstateShowsWhatAProjectStandsOn(t *testing.T) {
 	testkit.Until(t, "the ledger to be looked at", func() (store.Health, bool) {
 		all, err := store.Healths(t.Context(), w.DB, testkit.Skerry)
 		require.NoError(t, err)
-		return all["harbour-ledger"], all["harbour-ledger"].Well
+		return all["harbour-ledger"], all["harbour-ledger"].Healthy
 	})
 	require.NoError(t, w.Site.Operator(webtest.As(t.Context(), webtest.Person)).NoteHealth(t.Context(), "Workbench", store.Health{Connection: "quayside", Fault: "port reached: refused"}))
 	w.Has(w.Shows("/estate"), "port reached: refused")

@@ -114,7 +114,7 @@ func keepSecret(c *gin.Context, s *page.Site) error {
 		}
 		as.ExpiresAt = &at
 	}
-	err = s.Vault.In(d.In).Keep(c, as, strings.ReplaceAll(c.PostForm("content"), "\r\n", "\n"))
+	err = s.Vault.ForEnvironment(d.In).Save(c, as, strings.ReplaceAll(c.PostForm("content"), "\r\n", "\n"))
 	if errors.As(err, &d.Fault) {
 		secretsView.Page(c, d)
 		return nil

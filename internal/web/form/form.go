@@ -10,8 +10,8 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/setting"
 )
 
@@ -178,7 +178,7 @@ func Write(c *gin.Context, text []byte, v setting.Values, at ...any) (out []byte
 		if s.Type == setting.Pairs {
 			out, err = writePairs(c, out, s.Name, v.Pairs[s.Name], path)
 		} else if to, is := changed[s.Name]; is {
-			out, err = doc.Set(out, path, to)
+			out, err = partfile.Set(out, path, to)
 		}
 		if err != nil {
 			return nil, err
@@ -202,7 +202,7 @@ func writePairs(c *gin.Context, text []byte, name string, was []setting.Pair, pa
 	for _, field := range slices.Sorted(maps.Keys(c.Request.PostForm)) {
 		key, is := strings.CutPrefix(field, Input(name)+"/")
 		if to := c.PostForm(field); is && to != written[key] {
-			if out, err = doc.Set(out, append(path[:len(path):len(path)], key), to); err != nil {
+			if out, err = partfile.Set(out, append(path[:len(path):len(path)], key), to); err != nil {
 				return nil, err
 			}
 		}
@@ -211,7 +211,7 @@ func writePairs(c *gin.Context, text []byte, name string, was []setting.Pair, pa
 }
 
 func writeRows(c *gin.Context, text []byte, name string, was []setting.Pair, path []any) ([]byte, error) {
-	rows, same := doc.Out{}, true
+	rows, same := partfile.Ordered{}, true
 	for i := 0; ; i++ {
 		key, there := c.GetPostForm(rowInput(name, "name", i))
 		if !there {
@@ -223,12 +223,12 @@ func writeRows(c *gin.Context, text []byte, name string, was []setting.Pair, pat
 		}
 		n := len(rows)
 		same = same && n < len(was) && was[n].Name.Value == key && was[n].Formula.Value == formula
-		rows.Add(key, doc.Text{Value: formula})
+		rows.Add(key, partfile.Text{Value: formula})
 	}
 	if same && len(rows) == len(was) {
 		return text, nil
 	}
-	return doc.Set(text, path, rows)
+	return partfile.Set(text, path, rows)
 }
 
 func rowInput(name, what string, row int) string {

@@ -10,7 +10,7 @@ import (
 	"github.com/gin-gonic/gin"
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/setting"
 	"hollowreed/internal/web/form"
 	"hollowreed/internal/web/page"
@@ -40,7 +40,7 @@ func posted(fields ...string) *gin.Context {
 }
 
 func read(text string) setting.Values {
-	return settings.Read(doc.Parse("a.yaml", []byte(text)).Root())
+	return settings.Read(partfile.Parse("a.yaml", []byte(text)).Root())
 }
 
 func TestAFormIsWrittenIntoAPart(t *testing.T) {

@@ -38,7 +38,7 @@ steps:
 // and starts nothing; the same key of idempotency is the same run.
 func TestARequestStartsARunAndIsAnsweredByIt(t *testing.T) {
 	w := webtest.New(t)
-	require.NoError(t, w.Vault.Keep(t.Context(), store.Secret{Name: "door key", Type: "token", ChangedBy: "mira"}, "kelp-and-salt"))
+	require.NoError(t, w.Vault.Save(t.Context(), store.Secret{Name: "door key", Type: "token", ChangedBy: "mira"}, "kelp-and-salt"))
 	w.Release("kiosk-door", doorFlow)
 	const good = `{"card": "D1", "name": "Ada", "mail": "ada@x.example", "kiosk": "K1", "at": "2031-03-09T06:00:00Z"}`
 	const token = "Authorization: Bearer kelp-and-salt"
@@ -302,7 +302,7 @@ func TestCredentialsOfCallersAreNotKept(t *testing.T) {
 // TestABodyIsReadWhenItMayCome: who may not call is told before the body has come in.
 func TestABodyIsReadWhenItMayCome(t *testing.T) {
 	w := webtest.New(t)
-	require.NoError(t, w.Vault.Keep(t.Context(), store.Secret{Name: "door key", Type: "token", ChangedBy: "mira"}, "kelp-and-salt"))
+	require.NoError(t, w.Vault.Save(t.Context(), store.Secret{Name: "door key", Type: "token", ChangedBy: "mira"}, "kelp-and-salt"))
 	w.Release("kiosk-door", doorFlow)
 	conn, err := net.Dial("tcp", w.Calls.Listener.Addr().String())
 	require.NoError(t, err)

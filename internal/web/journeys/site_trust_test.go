@@ -159,7 +159,7 @@ func TestTheSchemaOfAnAnswerIsInItsNotation(t *testing.T) {
 	require.Equal(t, "xml", s.Notation.Name)
 	require.Equal(t, "port", s.Settings.RecordName)
 	require.NotNil(t, s.Root.Field("code"))
-	require.True(t, s.Root.Field("code").Written.Attribute)
+	require.True(t, s.Root.Field("code").WireFormat.Attribute)
 	page := w.Body(try())
 	require.True(t, strings.Contains(page, "1 of 2"), "two ports")
 	require.True(t, strings.Contains(page, "Ling Castle"))

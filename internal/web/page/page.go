@@ -371,14 +371,14 @@ func readable(r *http.Request) error {
 	if err := parsed(r); err != nil {
 		var large *http.MaxBytesError
 		if errors.As(err, &large) {
-			return fault.Expect(fault.Limit, fmt.Sprintf("a form of at most %d bytes", large.Limit), "more").Mended("Send less at once")
+			return fault.Expect(fault.Limit, fmt.Sprintf("a form of at most %d bytes", large.Limit), "more").WithFix("Send less at once")
 		}
 		return fault.New(fault.Syntax, "the form cannot be read: %v", err)
 	}
 	for name, values := range r.Form {
 		for _, v := range values {
 			if !utf8.ValidString(v) || strings.ContainsRune(v, 0) {
-				return fault.Expect(fault.Encoding, "text in UTF-8 without NUL", fmt.Sprintf("%.40q", v)).In(name)
+				return fault.Expect(fault.Encoding, "text in UTF-8 without NUL", fmt.Sprintf("%.40q", v)).InField(name)
 			}
 		}
 	}

@@ -23,8 +23,8 @@ func TestNumbersAndTimesForAPerson(t *testing.T) {
 }
 
 func TestAMessageIsShownAsRows(t *testing.T) {
-	inner := value.Rec(value.NewShape("x", "y"), []value.Value{value.Str(`a"b`), {}})
-	v := value.Rec(value.NewShape("n", "list", "inner", "none"), []value.Value{value.Int(1), value.ListOf(value.Bool(true)), inner, value.NullValue})
+	inner := value.NewRecord(value.NewLayout("x", "y"), []value.Value{value.NewText(`a"b`), {}})
+	v := value.NewRecord(value.NewLayout("n", "list", "inner", "none"), []value.Value{value.Int(1), value.ListOf(value.Bool(true)), inner, value.NullValue})
 	rows := Tree("row", v)
 	var told []string
 	for _, r := range rows {
@@ -48,18 +48,18 @@ func TestDifferencesAreMarked(t *testing.T) {
 // TestARecordIsComparedWithTheOneLikeIt: of several messages that came in, names that they share are not mixed up.
 func TestARecordIsComparedWithTheOneLikeIt(t *testing.T) {
 	record := func(names []string, fields ...value.Value) value.Value {
-		return value.Rec(value.NewShape(names...), fields)
+		return value.NewRecord(value.NewLayout(names...), fields)
 	}
-	who := func(name string) value.Value { return record([]string{"name"}, value.Str(name)) }
+	who := func(name string) value.Value { return record([]string{"name"}, value.NewText(name)) }
 	booking := []string{"number", "customer", "invoice", "note"}
-	in := append(Tree("booking", record(booking, value.Str("B-1"), who("Tove"), value.Value{}, value.Value{})),
+	in := append(Tree("booking", record(booking, value.NewText("B-1"), who("Tove"), value.Value{}, value.Value{})),
 		Tree("posted", record([]string{"number"}, value.Int(7001)))...)
-	out := Tree("noted", record(booking, value.Str("B-1"), who("Tove"), value.Int(7001), value.Value{}))
+	out := Tree("noted", record(booking, value.NewText("B-1"), who("Tove"), value.Int(7001), value.Value{}))
 	changed, fresh := Mark(in, out)
 	require.Equal(t, [2]int{1, 0}, [2]int{changed, fresh})
 	require.Equal(t, "changed", out[4].Class, out[4].Name)
 
-	out = Tree("letter", record([]string{"to", "number"}, value.Str("Tove"), value.Str("B-1")))
+	out = Tree("letter", record([]string{"to", "number"}, value.NewText("Tove"), value.NewText("B-1")))
 	changed, fresh = Mark(in, out)
 	require.Equal(t, [2]int{0, 1}, [2]int{changed, fresh}, "the number was carried over, the name of its place is another")
 }
@@ -68,8 +68,8 @@ func TestARecordIsComparedWithTheOneLikeIt(t *testing.T) {
 // told apart.
 func TestAMessageIsDrawnInBounds(t *testing.T) {
 	long := strings.Repeat("é", 5_000_000)
-	rows := Tree("in", value.Rec(value.NewShape("text", "bytes", "list"), []value.Value{
-		value.Str(long), value.Bytes(long), value.ListOf(make([]value.Value, 100_000)...),
+	rows := Tree("in", value.NewRecord(value.NewLayout("text", "bytes", "list"), []value.Value{
+		value.NewText(long), value.Bytes(long), value.ListOf(make([]value.Value, 100_000)...),
 	}))
 	require.Len(t, rows, maxRows+1)
 	require.Equal(t, "there is more than is shown", rows[maxRows].Text)
@@ -77,7 +77,7 @@ func TestAMessageIsDrawnInBounds(t *testing.T) {
 	require.Contains(t, rows[1].Text, "(4,000 of 10,000,000 bytes are shown)")
 	require.Less(t, len(rows[2].Text), 2*maxLine)
 	record := func(text string) []Row {
-		return Tree("m", value.Rec(value.NewShape("a"), []value.Value{value.Str(text)}))
+		return Tree("m", value.NewRecord(value.NewLayout("a"), []value.Value{value.NewText(text)}))
 	}
 	changed, _ := Mark(record(long+"a"), record(long+"b"))
 	require.Equal(t, 1, changed)
@@ -91,7 +91,7 @@ func TestWhatARunDidInALine(t *testing.T) {
 	require.Equal(t, "3 inserted, 1,000 skipped, 2 set aside", What(store.Run{Counts: map[string]*running.Counts{
 		"keep": {In: 1005, Skipped: 1000}, "read": {SetAside: 2}, "upsert": {Inserted: 3},
 	}}))
-	require.Equal(t, "7 records", What(store.Run{Taken: 7}))
+	require.Equal(t, "7 records", What(store.Run{RecordsRead: 7}))
 	f := fault.New(fault.Outside, "no answer")
 	require.Equal(t, "no answer", What(store.Run{Fault: f, State: store.SetAside}))
 	require.Equal(t, "tried 2 times: no answer", What(store.Run{Fault: f, State: store.Retrying, Attempt: 2}))

@@ -39,7 +39,7 @@ func What(r store.Run) string {
 	say(total.Skipped, "skipped")
 	say(total.SetAside, "set aside")
 	if len(parts) == 0 {
-		return Number(r.Taken) + " records"
+		return Number(r.RecordsRead) + " records"
 	}
 	return strings.Join(parts, ", ")
 }

@@ -17,7 +17,7 @@ import (
 type Shared struct {
 	DB          *store.Pool
 	Engine      *engine.Engine
-	Pools       *engine.Outside
+	Pools       *engine.Connections
 	Vault       *vault.Vault // gives that of each scope
 	Hub         *Hub
 	Log         *slog.Logger
@@ -30,9 +30,9 @@ type Shared struct {
 // Site is what the handlers work with: the pages of one project in an environment.
 type Site struct {
 	*design.Workspace
-	Outside *connector.Pool // of the scope
-	Pools   *engine.Outside // of all scopes
-	Vault   *vault.Vault    // of the scope
+	Outside *connector.Pool     // of the scope
+	Pools   *engine.Connections // of all scopes
+	Vault   *vault.Vault        // of the scope
 	Hub     *Hub
 	Log     *slog.Logger
 	Address string // of the project's pages, as http://127.0.0.1:8420/p/skerry

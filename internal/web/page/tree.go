@@ -59,7 +59,7 @@ func tree(rows []Row, depth int, name string, v value.Value) []Row {
 		rows = append(rows, Row{Depth: depth, Name: name, Group: true})
 		r := v.Record()
 		for i, f := range r.Fields {
-			rows = tree(rows, depth+1, r.Shape.Names[i], f)
+			rows = tree(rows, depth+1, r.Layout.Names[i], f)
 		}
 	case value.ListKind:
 		rows = append(rows, Row{Depth: depth, Name: name, Text: items(len(v.Items())), Group: true})

@@ -94,12 +94,12 @@ func (t traffic) mendText(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	m, err := t.Engine.MendText(c, a)
+	m, err := t.Engine.CorrectionText(c, a)
 	if err != nil {
 		return err
 	}
 	runView.Part(c, "mendform", struct {
-		engine.MendText
+		engine.CorrectionText
 		ID int64
 	}{m, a.ID})
 	return nil

@@ -6,8 +6,8 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"hollowreed/internal/core/alert"
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/setting"
 	"hollowreed/internal/design"
@@ -69,12 +69,12 @@ func (t traffic) alerts(c *gin.Context) error {
 		if one := p.Alert(a.Alert); one != nil {
 			row.Title = one.Title
 		}
-		if d.Alarms = append(d.Alarms, row); a.ClearedAt == nil {
+		if d.Alarms = append(d.Alarms, row); a.ResolvedAt == nil {
 			raised[a.Alert]++
 		}
 	}
 	for _, a := range p.Alerts() {
-		d.Alerts = append(d.Alerts, alertRow{a, a.Describe(func(kind, id string) string { return p.TitleOf(project.FolderOf(kind), id) }), p.AlertFault(a.ID), raised[a.ID], p.TitleOf(project.Flows, a.Runs.Value)})
+		d.Alerts = append(d.Alerts, alertRow{a, a.Describe(func(kind, id string) string { return p.TitleOf(project.FolderOf(kind), id) }), p.AlertFault(a.ID), raised[a.ID], p.TitleOf(project.Flows, a.RunFlow.Value)})
 	}
 	if d.Form, err = t.alertForm(c, p); err != nil {
 		return err
@@ -96,11 +96,11 @@ func (t traffic) alertForm(c *gin.Context, p *project.Project) (*alertForm, erro
 		if err != nil {
 			return nil, err
 		}
-		f.ID, f.Title, f.Kind, f.Revision, f.Fault, values = id, a.Title, alert.KindOf(a.When), draft.Revision, p.AlertFault(id), a.Settings
+		f.ID, f.Title, f.Kind, f.Revision, f.Fault, values = id, a.Title, alert.KindOf(a.Condition), draft.Revision, p.AlertFault(id), a.Settings
 	} else if id != "new" {
 		return nil, store.ErrNotFound
 	}
-	if k := alert.KindOf(alert.When(c.Query("when"))); k != nil {
+	if k := alert.KindOf(alert.Condition(c.Query("when"))); k != nil {
 		f.Kind = k
 	}
 	values.List = f.Kind.Settings
@@ -121,7 +121,7 @@ func tells(p *project.Project, s setting.Setting) func(id string) bool {
 	}
 	return func(id string) bool {
 		contract := p.Contract(id)
-		return contract != nil && alert.Fits(contract.Input) == nil
+		return contract != nil && alert.CheckFlow(contract.Input) == nil
 	}
 }
 
@@ -137,16 +137,16 @@ func (t traffic) saveAlert(c *gin.Context) error {
 		id = design.ID(title)
 	}
 	if title == "" || id == "" {
-		return fault.Expect(fault.Required, "a title", "none").In("Title")
+		return fault.Expect(fault.Required, "a title", "none").InField("Title")
 	}
 	if !fresh && p.Alert(id) == nil {
 		return store.ErrNotFound
 	}
-	k := alert.KindOf(alert.When(c.PostForm("when")))
+	k := alert.KindOf(alert.Condition(c.PostForm("when")))
 	if k == nil {
-		return fault.Expect(fault.Unknown, "something to look for", fault.Quote(c.PostForm("when"))).In("When")
+		return fault.Expect(fault.Unknown, "something to look for", fault.Quote(c.PostForm("when"))).InField("When")
 	}
-	text := doc.Encode(doc.Out{{Key: "alert", Value: title}, {Key: "condition", Value: string(k.When)}})
+	text := partfile.Encode(partfile.Ordered{{Key: "alert", Value: title}, {Key: "condition", Value: string(k.Condition)}})
 	if text, err = form.Write(c, text, setting.Values{List: k.Settings}); err != nil {
 		return err
 	}

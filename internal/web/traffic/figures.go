@@ -94,16 +94,16 @@ func figureRows(list []store.MetricAt, since time.Time, minutes, steps int, span
 	for _, f := range list {
 		key := [2]string{f.Kind, f.Name}
 		if sums[key] == nil {
-			sums[key], bars[key] = &store.Metric{Took: make([]int32, store.Spans)}, make([]draw.Bar, steps)
+			sums[key], bars[key] = &store.Metric{Durations: make([]int32, store.Spans)}, make([]draw.Bar, steps)
 		}
 		sum := sums[key]
-		sum.Done, sum.Failed = sum.Done+f.Done, sum.Failed+f.Failed
-		for i, n := range f.Took {
-			sum.Took[i] += n
+		sum.Count, sum.Failed = sum.Count+f.Count, sum.Failed+f.Failed
+		for i, n := range f.Durations {
+			sum.Durations[i] += n
 		}
 		if at := int(f.At.Sub(since) / (time.Duration(minutes) * time.Minute)); at >= -1 && at < steps {
 			at = max(at, 0)
-			bars[key][at].Runs += f.Done
+			bars[key][at].Runs += f.Count
 			bars[key][at].Failed += f.Failed
 		}
 	}
@@ -113,7 +113,7 @@ func figureRows(list []store.MetricAt, since time.Time, minutes, steps int, span
 			rows[key[0]] = map[string]*figureRow{}
 		}
 		rows[key[0]][key[1]] = &figureRow{
-			Done: sum.Done, Failed: sum.Failed, Rate: perHour(sum.Done, span), Share: share(sum.Failed, sum.Done),
+			Done: sum.Count, Failed: sum.Failed, Rate: perHour(sum.Count, span), Share: share(sum.Failed, sum.Count),
 			Half: within(sum, 0.5), Most: within(sum, 0.95), Nn: within(sum, 0.99), Line: draw.Spark(bars[key]),
 		}
 	}
@@ -121,7 +121,7 @@ func figureRows(list []store.MetricAt, since time.Time, minutes, steps int, span
 }
 
 func within(f *store.Metric, share float64) string {
-	d := f.Within(share)
+	d := f.Quantile(share)
 	if d == 0 {
 		return ""
 	}

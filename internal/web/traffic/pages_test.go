@@ -23,7 +23,7 @@ const (
 func TestWhatWasSetAsideIsWork(t *testing.T) {
 	w := webtest.New(t)
 	r := w.Dropped("work.tide", goodLine+badLine+strings.Replace(badLine, "XX99", "XX98", 1))
-	require.Equal(t, 2, r.Aside)
+	require.Equal(t, 2, r.RecordsSetAside)
 	list, err := store.WorkItems(t.Context(), w.DB, store.WorkFilter{Scope: testkit.Skerry, Most: 10})
 	require.NoError(t, err)
 	require.Len(t, list, 2)
@@ -61,7 +61,7 @@ func TestWhatWasSetAsideIsWork(t *testing.T) {
 func TestAFaultLeadsToWhatTheSchemaAsks(t *testing.T) {
 	w := webtest.New(t)
 	r := w.Dropped("dates.tide", goodLine+strings.Replace(goodLine, "20310309", "20311340", 1))
-	require.Equal(t, 1, r.Aside)
+	require.Equal(t, 1, r.RecordsSetAside)
 	link := regexp.MustCompile(`href="(/bench/schemas/gauge-reading\?rule=\d+)">what the schema asks`).FindStringSubmatch(w.Shows("/traffic/runs/" + r.ID.String()))
 	require.Len(t, link, 2)
 	require.Regexp(t, `<input[^>]*id="f-name"[^>]*value="day"`, w.Shows(link[1]))

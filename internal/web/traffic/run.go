@@ -137,7 +137,7 @@ func (t traffic) run(c *gin.Context) error {
 	if d.Deeds, err = t.deeds(c, d.People, &r.ID); err != nil {
 		return err
 	}
-	if top := plan.TopOf(d.Step); top != nil && r.Ended() && plan.Flow.Keeps == flow.KeepsAll {
+	if top := plan.RestartStep(d.Step); top != nil && r.Ended() && plan.Flow.Retention == flow.StoreAll {
 		d.From = top.Step.Name
 	}
 	if err := t.written(c, d, plan, r); err != nil {
@@ -149,7 +149,7 @@ func (t traffic) run(c *gin.Context) error {
 	}
 	g := layout.Of(plan, released, nil)
 	d.Drawing = draw.Flow(g, draw.FlowOptions{
-		Selected: d.Step, Counts: r.Counts, Read: r.Taken, Target: "#work",
+		Selected: d.Step, Counts: r.Counts, Read: r.RecordsRead, Target: "#work",
 		Href: func(step string) string {
 			return fmt.Sprintf("/traffic/runs/%s?step=%s&record=%d", r.ID, step, d.Record)
 		},
@@ -268,7 +268,7 @@ func (t traffic) record(c *gin.Context, d *runPage, plan *running.Plan, record, 
 	r, ps := d.Run, plan.Planned(d.Step)
 	n := running.WholeRun + 1
 	if d.Whole = !flows.InBody(plan, ps) && (ps != nil || plan.ReadStep == nil); !d.Whole {
-		if r.Taken == 0 {
+		if r.RecordsRead == 0 {
 			return nil
 		}
 		n = d.position(record)
@@ -287,7 +287,7 @@ func (t traffic) record(c *gin.Context, d *runPage, plan *running.Plan, record, 
 			it.Frame.Slots[running.InputSlot] = rows[0]
 		}
 	}
-	it.Frame.Slots[running.RequestSlot] = plan.Asked(running.ReadRequest(r.Request))
+	it.Frame.Slots[running.RequestSlot] = plan.RequestValue(running.ReadRequest(r.Request))
 	it, d.Nav = flows.EntryOf(it, ps, entryPath)
 	link := func(path string) string {
 		if path == "" {
@@ -429,7 +429,7 @@ func (d *filePage) read(in io.Reader, s *schema.Schema) {
 func (d *runPage) position(record string) int {
 	r := d.Run
 	n, err := strconv.Atoi(record)
-	if err != nil || n < 1 || n > r.Taken {
+	if err != nil || n < 1 || n > r.RecordsRead {
 		n = 1
 		if len(d.Asides) > 0 && d.Asides[0].Record >= 0 {
 			n = d.Asides[0].Record + 1
@@ -442,7 +442,7 @@ func (d *runPage) position(record string) int {
 	if n > 1 {
 		d.Before = link(n - 1)
 	}
-	if n < r.Taken {
+	if n < r.RecordsRead {
 		d.After = link(n + 1)
 	}
 	return n

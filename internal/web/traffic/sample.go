@@ -29,7 +29,7 @@ func (t traffic) sample(c *gin.Context) error {
 		return err
 	}
 	n, err := strconv.Atoi(c.PostForm("record"))
-	if err != nil || n < 1 || n > r.Taken {
+	if err != nil || n < 1 || n > r.RecordsRead {
 		return store.ErrNotFound
 	}
 	entry, err := journal.Of(c, t.DB, r.ID, n-1)
@@ -139,7 +139,7 @@ func (t traffic) keepCase(c *gin.Context) error {
 	}
 	n, err := strconv.Atoi(c.PostForm("record"))
 	ps := released.Flow(r.Flow).Planned(c.PostForm("step"))
-	if err != nil || n < 1 || n > r.Taken || ps == nil {
+	if err != nil || n < 1 || n > r.RecordsRead || ps == nil {
 		return store.ErrNotFound
 	}
 	id := ps.Step.Setting("mapping")

@@ -297,7 +297,7 @@ const maxMarks = 14
 func marks(plan *running.Plan, r store.Run) []string {
 	var out []string
 	for _, ps := range plan.Steps {
-		if len(ps.Step.Tracks) > 0 && ps.Op == nil && ps.File == nil || len(out) == maxMarks {
+		if len(ps.Step.Branches) > 0 && ps.Op == nil && ps.File == nil || len(out) == maxMarks {
 			continue
 		}
 		m := "waiting"

@@ -29,7 +29,7 @@ func (t traffic) views(c *gin.Context, here string) (views, error) {
 	alarms, err := store.AlertStates(c, t.DB, t.Scope, maxAlarms)
 	raised := 0
 	for _, a := range alarms {
-		if a.ClearedAt == nil {
+		if a.ResolvedAt == nil {
 			raised++
 		}
 	}

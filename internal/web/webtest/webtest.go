@@ -80,7 +80,7 @@ func New(t testing.TB) *World {
 	pools := connector.NewPools(func(s store.Scope) connector.Source { return w.Vault.Of(s) }, connector.Rules{})
 	t.Cleanup(pools.Close)
 	w.Pool = pools.Of(testkit.Skerry)
-	w.Engine, err = engine.New(w.DB, pools, engine.Options{Look: 50 * time.Millisecond, Rest: 100 * time.Millisecond, Health: 300 * time.Millisecond})
+	w.Engine, err = engine.New(w.DB, pools, engine.Options{PollInterval: 50 * time.Millisecond, StableFor: 100 * time.Millisecond, Health: 300 * time.Millisecond})
 	require.NoError(t, err)
 	_, err = w.Engine.CreateRelease(ctx, testkit.Skerry, "gauge-readings", "First light", Person.ID)
 	require.NoError(t, err)
@@ -118,7 +118,7 @@ func (w *World) Reach(id, kind string, values map[string]string) {
 		v := values[set.Name]
 		if set.Type == setting.Secret && v != "" {
 			as := store.Secret{Name: id + " " + set.Name, Type: set.Of, ChangedBy: "mira"}
-			require.NoError(w.T, w.Vault.Keep(w.T.Context(), as, v))
+			require.NoError(w.T, w.Vault.Save(w.T.Context(), as, v))
 			v = as.Name
 		}
 		if v != "" {

@@ -14,9 +14,9 @@ import (
 	"github.com/getkin/kin-openapi/openapi3"
 
 	"hollowreed/internal/connector/system"
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/notation/json"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/schema/jsonschema"
 	"hollowreed/internal/core/value"
@@ -171,7 +171,7 @@ func (t *taker) operation(path, method string, item *openapi3.PathItem, o *opena
 	if title == "" {
 		title = id
 	}
-	out := doc.Out{{Key: "operation", Value: id}, {Key: "name", Value: title}, {Key: "does", Value: does(method)}}
+	out := partfile.Ordered{{Key: "operation", Value: id}, {Key: "name", Value: title}, {Key: "does", Value: does(method)}}
 	if method != defaultMethod(method) {
 		out.Add("method", method)
 	}
@@ -212,9 +212,9 @@ func defaultMethod(method string) string {
 }
 
 // parameters adds a field for each parameter that is not about paging, and where it is sent.
-func (t *taker) parameters(id, path string, item *openapi3.PathItem, o *openapi3.Operation, pages [][2]string, out *doc.Out) *schema.Field {
-	request := &schema.Field{Name: t.connection + "-" + id + "-request", Kind: value.RecordKind, Min: 1, Max: 1, Must: schema.Must{Places: -1}}
-	var query, headers doc.Out
+func (t *taker) parameters(id, path string, item *openapi3.PathItem, o *openapi3.Operation, pages [][2]string, out *partfile.Ordered) *schema.Field {
+	request := &schema.Field{Name: t.connection + "-" + id + "-request", Kind: value.RecordKind, Min: 1, Max: 1, Constraints: schema.Constraints{FractionDigits: -1}}
+	var query, headers partfile.Ordered
 	seen := map[[2]string]bool{} // those of the operation go before those of its path
 	for _, ref := range append(slices.Clone(o.Parameters), item.Parameters...) {
 		if ref == nil || ref.Value == nil {
@@ -231,7 +231,7 @@ func (t *taker) parameters(id, path string, item *openapi3.PathItem, o *openapi3
 			continue
 		}
 		name := freeName(request, cmp.Or(fieldName(p.Name), "parameter"))
-		f := &schema.Field{Name: name, Kind: kindOf(p.Schema), Max: 1, Must: schema.Must{Places: -1}, Notes: p.Description}
+		f := &schema.Field{Name: name, Kind: kindOf(p.Schema), Max: 1, Constraints: schema.Constraints{FractionDigits: -1}, Notes: p.Description}
 		if p.Required {
 			f.Min = 1
 		}
@@ -294,7 +294,7 @@ func kindOf(s *openapi3.SchemaRef) value.Kind {
 }
 
 // body adds the body as one field of the request.
-func (t *taker) body(id, at string, o *openapi3.Operation, request *schema.Field, out *doc.Out) error {
+func (t *taker) body(id, at string, o *openapi3.Operation, request *schema.Field, out *partfile.Ordered) error {
 	if o.RequestBody == nil || o.RequestBody.Value == nil {
 		return nil
 	}
@@ -304,7 +304,7 @@ func (t *taker) body(id, at string, o *openapi3.Operation, request *schema.Field
 		t.note("%s: a body of %s is left out", id, strings.Join(mediaNames(content), ", "))
 		return nil
 	}
-	f := &schema.Field{Name: freeName(request, "body"), Kind: value.Binary, Max: 1, Must: schema.Must{Places: -1}}
+	f := &schema.Field{Name: freeName(request, "body"), Kind: value.Binary, Max: 1, Constraints: schema.Constraints{FractionDigits: -1}}
 	if o.RequestBody.Value.Required {
 		f.Min = 1
 	}
@@ -358,7 +358,7 @@ func mediaNames(c openapi3.Content) []string {
 }
 
 // response takes the schema of the records of the first answer that is well.
-func (t *taker) response(id, at string, o *openapi3.Operation, out *doc.Out) (*openapi3.Response, error) {
+func (t *taker) response(id, at string, o *openapi3.Operation, out *partfile.Ordered) (*openapi3.Response, error) {
 	if o.Responses == nil {
 		return nil, nil
 	}
@@ -395,7 +395,7 @@ func answerMedia(c openapi3.Content) (string, bool) {
 
 // records takes the records that stand in an answer: in its one list where there is nothing else but paging, or the answer
 // itself.
-func (t *taker) records(id string, s *openapi3.SchemaRef, where string, out *doc.Out) error {
+func (t *taker) records(id string, s *openapi3.SchemaRef, where string, out *partfile.Ordered) error {
 	inner := s
 	if s.Value.Type.Is("array") && s.Value.Items != nil {
 		inner, where = s.Value.Items, place(s.Value.Items, where+"/items")

@@ -7,7 +7,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
@@ -68,7 +68,7 @@ func TestADocumentBecomesOperations(t *testing.T) {
 		"address": "https://tariff.example/api", "sign in": "oauth consent", "authorize at": "https://tariff.example/ask", "token at": "https://tariff.example/token", "scopes": "fares more",
 	}, im.Settings)
 	require.Equal(t, []string{"put-photo: a body of image/png is left out", "list-fares: the parameter shade in cookie is left out"}, im.Notes)
-	out := doc.Out{{Key: "operations", Value: im.Operations}}
+	out := partfile.Ordered{{Key: "operations", Value: im.Operations}}
 	require.Equal(t, `operations:
   - operation: put-photo
     name: put-photo
@@ -96,7 +96,7 @@ func TestADocumentBecomesOperations(t *testing.T) {
     body: body
     media: application/x-www-form-urlencoded
     request: tariff-post-routes-route-id-fares-request
-`, string(doc.Encode(out)))
+`, string(partfile.Encode(out)))
 	fields := map[string]*schema.Field{}
 	for _, s := range im.Schemas {
 		s.Root.Walk(func(path []string, f *schema.Field) { fields[s.ID+" "+f.Name] = f })
@@ -220,7 +220,7 @@ paths:
 		op[pair.Key] = pair.Value
 	}
 	require.Equal(t, "body_2", op["body"])
-	require.Equal(t, doc.Out{{Key: "day", Value: "day"}, {Key: "filter[a]", Value: "filter_a"}, {Key: "filter.a", Value: "filter_a_2"}, {Key: "body", Value: "body"}, {Key: "?", Value: "parameter"}}, op["query"])
+	require.Equal(t, partfile.Ordered{{Key: "day", Value: "day"}, {Key: "filter[a]", Value: "filter_a"}, {Key: "filter.a", Value: "filter_a_2"}, {Key: "body", Value: "body"}, {Key: "?", Value: "parameter"}}, op["query"])
 	require.Contains(t, strings.Join(im.Notes, "\n"), "a parameter without a name")
 }
 

@@ -8,7 +8,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 )
 
@@ -68,7 +68,7 @@ func FuzzTake(f *testing.F) {
 			return
 		}
 		for _, s := range im.Schemas {
-			d := doc.Parse("x.yaml", schema.Write(s))
+			d := partfile.Parse("x.yaml", schema.Write(s))
 			require.Empty(t, d.Faults)
 			require.NotNil(t, schema.Parse(s.ID, d)) // it may have faults of its own, as a record without fields
 		}

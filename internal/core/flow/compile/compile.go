@@ -6,12 +6,12 @@ import (
 	"fmt"
 	"slices"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/mapping"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
@@ -55,9 +55,9 @@ func compileWith(f *flow.Flow, parts Parts, reserve int) *running.Plan {
 	top := c.steps(f.Steps)
 	p.Ends[fmt.Sprint([]any{"steps"})] = c.Named
 	if len(f.Steps) > 0 && p.ReadStep == nil && f.Trigger.Of().Brings {
-		c.Fault(f.At, fault.New(fault.Required, "the flow does not read what starts it").Mended("Begin with a read step"))
+		c.Fault(f.At, fault.New(fault.Required, "the flow does not read what starts it").WithFix("Begin with a read step"))
 	}
-	c.promised()
+	c.checkResponse()
 	p.Divide(top)
 	p.Slots = max(c.Scope.Size(), c.slots)
 	p.Keep()
@@ -95,7 +95,7 @@ func (c *Compiler) request() {
 }
 
 // Contract finds the schema that a setting names; nil where it names none, or one that there is not, which is a fault.
-func (c *Compiler) Contract(at doc.Text) *schema.Schema {
+func (c *Compiler) Contract(at partfile.Text) *schema.Schema {
 	if at.Value == "" {
 		return nil
 	}
@@ -107,8 +107,8 @@ func (c *Compiler) Contract(at doc.Text) *schema.Schema {
 }
 
 func (c *Compiler) trigger() {
-	if c.Flow.OnePer.Value != "" {
-		c.Plan.OnePer = c.Formula(c.Flow.OnePer)
+	if c.Flow.OrderingKey.Value != "" {
+		c.Plan.OnePer = c.Formula(c.Flow.OrderingKey)
 	}
 	if k := triggerKinds[c.Flow.Trigger.Kind]; k != nil && k.Check != nil {
 		k.Check(c, c.Flow.Trigger)
@@ -119,7 +119,7 @@ func (c *Compiler) trigger() {
 }
 
 // Fault notes a fault at a text of the part; a formula's fault keeps its column.
-func (c *Compiler) Fault(at doc.Text, f *fault.Fault) {
+func (c *Compiler) Fault(at partfile.Text, f *fault.Fault) {
 	column := f.Place.Column
 	f.Place = c.Flow.Doc.Place(at)
 	if column > 1 {
@@ -133,7 +133,7 @@ func (c *Compiler) Fault(at doc.Text, f *fault.Fault) {
 }
 
 // UnknownConnection tells that there is no connection of a name; that none is named is told already.
-func (c *Compiler) UnknownConnection(at doc.Text) {
+func (c *Compiler) UnknownConnection(at partfile.Text) {
 	if at.Value != "" {
 		c.Fault(at, fault.New(fault.Unknown, "there is no connection %q", at.Value))
 	}
@@ -155,7 +155,7 @@ func (c *Compiler) steps(steps []*flow.Step) []*running.PlannedStep {
 		}
 		ps := c.planned(s, k, ended)
 		list = append(list, ps)
-		if k.Ends && !s.Off {
+		if k.Ends && !s.Disabled {
 			ended = s.Name
 		}
 	}
@@ -165,15 +165,15 @@ func (c *Compiler) steps(steps []*flow.Step) []*running.PlannedStep {
 func (c *Compiler) planned(s *flow.Step, k *Kind, ended string) *running.PlannedStep {
 	ps := &running.PlannedStep{
 		Step: s, Before: append([]running.Named(nil), c.Named...), Inside: c.Cur, Scope: c.Scope, Plan: c.Plan, Kind: &k.Kind,
-		Caught: c.Caught, Nested: c.Nested, Parallel: c.Parallel, Run: running.PassBy, Faults: slices.Clone(s.Faults),
+		Caught: c.Caught, Nested: c.Nested, Parallel: c.Parallel, Run: running.PassOn, Faults: slices.Clone(s.Faults),
 	}
 	c.Plan.Order[s.ID] = len(c.Plan.Steps)
 	c.Plan.Steps = append(c.Plan.Steps, ps)
 	outer := c.Cur
 	c.Cur = ps
 	defer func() { c.Cur = outer }()
-	if s.Off {
-		ps.Tracks = make([][]*running.PlannedStep, len(s.Tracks))
+	if s.Disabled {
+		ps.Branches = make([][]*running.PlannedStep, len(s.Branches))
 		return ps
 	}
 	if ended != "" {
@@ -186,21 +186,21 @@ func (c *Compiler) planned(s *flow.Step, k *Kind, ended string) *running.Planned
 	case faults > 0:
 		ps.Run = ps.Refuse
 	case needs > 0: // what only lacks settings yet is passed by
-		ps.Run = running.PassBy
+		ps.Run = running.PassOn
 	}
 	return ps
 }
 
 // undo compiles the steps that take a step back.
 func (c *Compiler) undo(s *flow.Step) {
-	t := s.Track("compensate")
+	t := s.Branch("compensate")
 	if t == nil {
 		return
 	}
 	if len(t.Steps) > 0 && !c.Caught {
-		c.Fault(s.At, fault.New(fault.Setting, "%s has compensating steps, and stands in no Try step", s.Name).Mended("Wrap it and the steps behind it in a Try step"))
+		c.Fault(s.At, fault.New(fault.Setting, "%s has compensating steps, and stands in no Try step", s.Name).WithFix("Wrap it and the steps behind it in a Try step"))
 	}
-	c.Within(func() { c.Track(t) })
+	c.Within(func() { c.Branch(t) })
 }
 
 // Within compiles in a scope of its own: what is yielded there is not seen behind it.
@@ -208,15 +208,15 @@ func (c *Compiler) Within(do func()) {
 	scope, named := c.Scope, c.Named
 	c.Scope = scope.Inner()
 	do()
-	scope.Follow(c.Scope)
+	scope.ExtendTo(c.Scope)
 	c.Scope, c.Named = scope, named[:len(named):len(named)]
 }
 
-// Track compiles the steps of a track of the step at hand.
-func (c *Compiler) Track(t *flow.Track) []*running.PlannedStep {
+// Branch compiles the steps of a track of the step at hand.
+func (c *Compiler) Branch(t *flow.Branch) []*running.PlannedStep {
 	list := c.steps(t.Steps)
 	c.Plan.Ends[fmt.Sprint(t.Path)] = append([]running.Named(nil), c.Named...)
-	c.Cur.Tracks = append(c.Cur.Tracks, list)
+	c.Cur.Branches = append(c.Cur.Branches, list)
 	return list
 }
 
@@ -238,7 +238,7 @@ func (c *Compiler) Yield(s *flow.Step, setting string, n running.Named, t formul
 }
 
 // Formula compiles a formula at the place of the step. Nil where it has faults, which are noted at the formula.
-func (c *Compiler) Formula(at doc.Text) *formula.Program {
+func (c *Compiler) Formula(at partfile.Text) *formula.Program {
 	if at.Value == "" && c.Cur != nil && at == c.Cur.Step.At {
 		return nil // the setting is not there: that is told already
 	}
@@ -249,7 +249,7 @@ func (c *Compiler) Formula(at doc.Text) *formula.Program {
 	prog, faults := formula.Compile(at.Value, c.Scope)
 	for _, f := range faults {
 		if c.unread(at.Value) {
-			f.Mended("%s is read record by record: use it inside a For each of it", c.Plan.ReadStep.Setting("as"))
+			f.WithFix("%s is read record by record: use it inside a For each of it", c.Plan.ReadStep.Setting("as"))
 		}
 		c.Fault(at, f)
 	}
@@ -261,7 +261,7 @@ func (c *Compiler) Formula(at doc.Text) *formula.Program {
 }
 
 // Want compiles a formula that must yield a kind of value.
-func (c *Compiler) Want(at doc.Text, kind value.Kind, expected string) *formula.Program {
+func (c *Compiler) Want(at partfile.Text, kind value.Kind, expected string) *formula.Program {
 	prog := c.Formula(at)
 	if prog != nil && !prog.Type.Fits(kind) {
 		c.Fault(at, fault.Expect(fault.Type, expected, prog.Type.String()))
@@ -271,10 +271,10 @@ func (c *Compiler) Want(at doc.Text, kind value.Kind, expected string) *formula.
 }
 
 // Single is a formula that must not yield a record or a list: what is found, told or counted by it is a text.
-func (c *Compiler) Single(at doc.Text) *formula.Program {
+func (c *Compiler) Single(at partfile.Text) *formula.Program {
 	prog := c.Formula(at)
 	if prog != nil && prog.Type.Kind >= value.RecordKind {
-		c.Fault(at, fault.Expect(fault.Type, "a single value", prog.Type.String()).Mended("Name one of its fields"))
+		c.Fault(at, fault.Expect(fault.Type, "a single value", prog.Type.String()).WithFix("Name one of its fields"))
 		return nil
 	}
 	return prog
@@ -303,7 +303,7 @@ func (c *Compiler) Record(s *flow.Step, setting string) (slot int, sch *schema.S
 	if name != "" {
 		f := fault.New(fault.Unknown, "no step before yields %q", name)
 		if c.unread(name) {
-			f.Mended("It is read record by record: put this step inside a For each of it")
+			f.WithFix("It is read record by record: put this step inside a For each of it")
 		}
 		c.Fault(s.Place(setting), f)
 	}

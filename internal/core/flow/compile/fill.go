@@ -4,11 +4,11 @@ import (
 	"strings"
 
 	"hollowreed/internal/core/connection"
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 )
 
@@ -21,7 +21,7 @@ func (c *Compiler) Optional(s *flow.Step, setting string) *formula.Program {
 }
 
 // Fill compiles how a record of a schema is made.
-func (c *Compiler) Fill(s *flow.Step, at doc.Text, sch *schema.Schema, what string) *running.Filled {
+func (c *Compiler) Fill(s *flow.Step, at partfile.Text, sch *schema.Schema, what string) *running.Filled {
 	a := &running.Filled{Schema: sch, From: -1}
 	if s.Setting("from") != "" {
 		slot, has := c.Record(s, "from")
@@ -33,7 +33,7 @@ func (c *Compiler) Fill(s *flow.Step, at doc.Text, sch *schema.Schema, what stri
 	for _, m := range s.Match {
 		f := sch.Root.Field(m.Name.Value)
 		if f == nil {
-			c.Fault(m.Name, fault.New(fault.Unknown, "%s has no field %q", what, m.Name.Value).Mended("It has %s", strings.Join(sch.Root.Shape().Names, ", ")))
+			c.Fault(m.Name, fault.New(fault.Unknown, "%s has no field %q", what, m.Name.Value).WithFix("It has %s", strings.Join(sch.Root.Layout().Names, ", ")))
 			continue
 		}
 		done[f.Name] = true
@@ -48,7 +48,7 @@ func (c *Compiler) Fill(s *flow.Step, at doc.Text, sch *schema.Schema, what stri
 	}
 	for _, f := range sch.Root.Fields {
 		if f.Required() && !done[f.Name] {
-			missing := fault.New(fault.Required, "%s needs %s", what, f.Name).Mended("Add %s: with a formula", f.Name)
+			missing := fault.New(fault.Required, "%s needs %s", what, f.Name).WithFix("Add %s: with a formula", f.Name)
 			missing.Setting = "with"
 			c.Fault(at, missing)
 		}
@@ -57,7 +57,7 @@ func (c *Compiler) Fill(s *flow.Step, at doc.Text, sch *schema.Schema, what stri
 }
 
 // Operation finds the operation that a step names.
-func (c *Compiler) Operation(at doc.Text, id, op string) *connection.Operation {
+func (c *Compiler) Operation(at partfile.Text, id, op string) *connection.Operation {
 	conn := c.Parts.Connection(id)
 	if conn == nil {
 		if id != "" {
@@ -71,7 +71,7 @@ func (c *Compiler) Operation(at doc.Text, id, op string) *connection.Operation {
 		for i, other := range conn.Operations {
 			names[i] = other.ID
 		}
-		c.Fault(at, fault.New(fault.Unknown, "%s has no operation %q", conn.Title, op).Mended("It has %s", strings.Join(names, ", ")))
+		c.Fault(at, fault.New(fault.Unknown, "%s has no operation %q", conn.Title, op).WithFix("It has %s", strings.Join(names, ", ")))
 	}
 	if o != nil {
 		c.Plan.Operations = append(c.Plan.Operations, o)
@@ -83,12 +83,12 @@ func (c *Compiler) Operation(at doc.Text, id, op string) *connection.Operation {
 }
 
 // Ask compiles how an operation is asked: with a record as it is, or with formulas for the fields.
-func (c *Compiler) Ask(at doc.Text, op *connection.Operation, s *flow.Step) *running.Asking {
+func (c *Compiler) Ask(at partfile.Text, op *connection.Operation, s *flow.Step) *running.RequestBuilder {
 	if op.Request != nil {
-		return &running.Asking{Op: op, Filled: c.Fill(s, at, op.Request, op.Name)}
+		return &running.RequestBuilder{Op: op, Filled: c.Fill(s, at, op.Request, op.Name)}
 	}
 	for _, m := range s.Match {
 		c.Fault(m.Name, fault.New(fault.Unknown, "%s is asked with nothing", op.Name))
 	}
-	return &running.Asking{Op: op}
+	return &running.RequestBuilder{Op: op}
 }

@@ -3,16 +3,16 @@ package compile
 import (
 	"slices"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/partfile"
 )
 
 // maxNotes bounds what is pointed out of one flow.
 const maxNotes = 50
 
-// Note points out an outcome that nothing is done about. Unlike a fault it keeps nobody from running the flow.
-func (c *Compiler) Note(at doc.Text, step string, f *fault.Fault) {
+// Warn points out an outcome that nothing is done about. Unlike a fault it keeps nobody from running the flow.
+func (c *Compiler) Warn(at partfile.Text, step string, f *fault.Fault) {
 	if len(c.Plan.Notes) >= maxNotes {
 		return
 	}
@@ -21,9 +21,9 @@ func (c *Compiler) Note(at doc.Text, step string, f *fault.Fault) {
 	c.Plan.Notes = append(c.Plan.Notes, f)
 }
 
-// promised points out the ways through a flow on which its caller does not get the answer that is declared. Where a
+// checkResponse points out the ways through a flow on which its caller does not get the answer that is declared. Where a
 // record is set aside, or the run is stopped, the caller is told so: that is an outcome, too.
-func (c *Compiler) promised() {
+func (c *Compiler) checkResponse() {
 	if c.Plan.Output == nil {
 		return
 	}
@@ -33,12 +33,12 @@ func (c *Compiler) promised() {
 		what = c.Plan.Output.ID
 	}
 	if !e.Some {
-		c.Note(c.Flow.Trigger.At, "", fault.New(fault.Required, "whoever calls the flow is promised %s, and no step answers", what).Mended("Add a Respond step, or take the output out of the trigger"))
+		c.Warn(c.Flow.Trigger.At, "", fault.New(fault.Required, "whoever calls the flow is promised %s, and no step answers", what).WithFix("Add a Respond step, or take the output out of the trigger"))
 		return
 	}
 	for _, w := range e.Without {
-		c.Note(w.Step.At, w.Step.ID, fault.New(fault.Required, "no answer is given %s, and %s is promised", w.When, what).
-			Mended("Answer there, too, or set the message aside: then the caller is told why"))
+		c.Warn(w.Step.At, w.Step.ID, fault.New(fault.Required, "no answer is given %s, and %s is promised", w.When, what).
+			WithFix("Answer there, too, or set the message aside: then the caller is told why"))
 	}
 }
 
@@ -60,7 +60,7 @@ type Without struct {
 func (c *Compiler) Sequence(steps []*flow.Step) (e Ending) {
 	for _, s := range steps {
 		k := stepKinds[s.Kind]
-		if s.Off || k == nil || k.Ending == nil {
+		if s.Disabled || k == nil || k.Ending == nil {
 			continue
 		}
 		next := k.Ending(c, s)
@@ -84,14 +84,14 @@ func EndsWithout(when string) func(*Compiler, *flow.Step) Ending {
 
 // Perhaps follows steps that are not always done. What ends inside an each is an entry, not the message.
 func (c *Compiler) Perhaps(s *flow.Step, when string) Ending {
-	if e := c.Sequence(s.Tracks[0].Steps); e.Some {
+	if e := c.Sequence(s.Branches[0].Steps); e.Some {
 		return Ending{Some: true, Without: []Without{{Step: s, When: when}}}
 	}
 	return Ending{}
 }
 
 // Alternatives follows tracks of which one is taken.
-func (c *Compiler) Alternatives(s *flow.Step, tracks []*flow.Track, named func(*flow.Track) string) Ending {
+func (c *Compiler) Alternatives(s *flow.Step, tracks []*flow.Branch, named func(*flow.Branch) string) Ending {
 	e := Ending{All: true}
 	var missing []Without
 	for _, t := range tracks {
@@ -108,7 +108,7 @@ func (c *Compiler) Alternatives(s *flow.Step, tracks []*flow.Track, named func(*
 }
 
 // Under says in words under which track of a step a way goes on.
-func Under(t *flow.Track) string {
+func Under(t *flow.Branch) string {
 	switch {
 	case t.Name != "":
 		return "under " + t.Name
@@ -118,9 +118,9 @@ func Under(t *flow.Track) string {
 	return "under " + t.Kind.Title
 }
 
-// Tracks are the tracks of a step with one of some keys.
-func Tracks(s *flow.Step, keys ...string) (list []*flow.Track) {
-	for _, t := range s.Tracks {
+// Branches are the tracks of a step with one of some keys.
+func Branches(s *flow.Step, keys ...string) (list []*flow.Branch) {
+	for _, t := range s.Branches {
 		if slices.Contains(keys, t.Kind.Key) {
 			list = append(list, t)
 		}

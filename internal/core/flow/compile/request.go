@@ -31,7 +31,7 @@ func (c *Compiler) parameters(t flow.Trigger) *schema.Schema {
 	}
 	for _, f := range fields {
 		if f.Kind == value.RecordKind {
-			c.Fault(t.Parameters, fault.New(fault.Setting, "the parameter %s is a record", f.Name).Mended("A parameter is a single value, or a list of such"))
+			c.Fault(t.Parameters, fault.New(fault.Setting, "the parameter %s is a record", f.Name).WithFix("A parameter is a single value, or a list of such"))
 		}
 		if seen[f.Name] && f.List() {
 			c.Fault(t.Parameters, fault.New(fault.Setting, "the parameter %s of the path is a list", f.Name))

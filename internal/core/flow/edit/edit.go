@@ -7,10 +7,10 @@ import (
 	"strconv"
 	"strings"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/running"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/project"
 )
 
@@ -43,7 +43,7 @@ func List(f *flow.Flow, path []any) (found []*flow.Step) {
 		return f.Steps
 	}
 	f.Walk(func(s *flow.Step) {
-		for _, t := range s.Tracks {
+		for _, t := range s.Branches {
 			if same(t.Path, path) {
 				found = t.Steps
 			}
@@ -58,7 +58,7 @@ func same(a, b []any) bool { return slices.Equal(a, b) }
 func known(f *flow.Flow, path []any) bool {
 	ok := same(path, []any{"steps"})
 	f.Walk(func(s *flow.Step) {
-		for _, t := range s.Tracks {
+		for _, t := range s.Branches {
 			ok = ok || same(t.Path, path)
 		}
 	})
@@ -108,7 +108,7 @@ func Insert(f *flow.Flow, text []byte, gap flow.Gap, offer Offer) (Result, error
 	}
 	names := freshIn(f)
 	id := names.name(slug(offer.ID))
-	out := doc.Out{}
+	out := partfile.Ordered{}
 	out.Add("step", offer.Kind)
 	out.Add("id", id)
 	out.Add("name", offer.Name)
@@ -119,13 +119,13 @@ func Insert(f *flow.Flow, text []byte, gap flow.Gap, offer Offer) (Result, error
 		out = append(out, e)
 	}
 	if offer.Each != "" {
-		around := doc.Out{{Key: "step", Value: flow.EachKind}, {Key: "id", Value: names.name(flow.EachKind)}, {Key: "of", Value: doc.Text{Value: offer.Each}}}
+		around := partfile.Ordered{{Key: "step", Value: flow.EachKind}, {Key: "id", Value: names.name(flow.EachKind)}, {Key: "of", Value: partfile.Text{Value: offer.Each}}}
 		if offer.Entry != offer.Each {
 			around.Add("as", offer.Entry)
 		}
-		out = append(around, doc.Entry{Key: "steps", Value: []doc.Out{out}})
+		out = append(around, partfile.Entry{Key: "steps", Value: []partfile.Ordered{out}})
 	}
-	text, err := doc.Insert(text, gap.Path, gap.At, out)
+	text, err := partfile.Insert(text, gap.Path, gap.At, out)
 	return Result{text, id}, err
 }
 
@@ -149,7 +149,7 @@ func Remove(f *flow.Flow, text []byte, r Range) (Result, error) {
 		return Result{}, err
 	}
 	for range n {
-		if text, err = doc.Remove(text, path, index); err != nil {
+		if text, err = partfile.Remove(text, path, index); err != nil {
 			return Result{}, err
 		}
 	}
@@ -163,7 +163,7 @@ func beside(f *flow.Flow, path []any, index int) string {
 	}
 	around := "trigger"
 	f.Walk(func(s *flow.Step) {
-		for _, t := range s.Tracks {
+		for _, t := range s.Branches {
 			if same(t.Path, path) {
 				around = s.ID
 			}
@@ -178,7 +178,7 @@ func Copy(f *flow.Flow, text []byte, r Range) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	return doc.Items(text, path, index, n)
+	return partfile.Items(text, path, index, n)
 }
 
 // Paste puts copied steps at a gap. They get ids that nothing else has, and so do the names of their results;
@@ -188,7 +188,7 @@ func Paste(f *flow.Flow, text []byte, gap flow.Gap, items []byte) (Result, error
 		return Result{}, fault.New(fault.Unknown, "there is no place for a step here")
 	}
 	names, first := freshIn(f), ""
-	text, err := doc.Paste(text, gap.Path, gap.At, items, func(s doc.Settings) {
+	text, err := partfile.Paste(text, gap.Path, gap.At, items, func(s partfile.Settings) {
 		if s.Get("step") == "" {
 			return
 		}
@@ -216,7 +216,7 @@ func Duplicate(f *flow.Flow, text []byte, r Range) (Result, error) {
 	if err != nil {
 		return Result{}, err
 	}
-	items, err := doc.Items(text, path, index, n)
+	items, err := partfile.Items(text, path, index, n)
 	if err != nil {
 		return Result{}, err
 	}
@@ -232,7 +232,7 @@ func Move(f *flow.Flow, text []byte, r Range, to flow.Gap) (Result, error) {
 	if !known(f, to.Path) {
 		return Result{}, fault.New(fault.Unknown, "there is no place for a step here")
 	}
-	if text, err = doc.MoveItems(text, path, index, n, to.Path, to.At); err != nil {
+	if text, err = partfile.MoveItems(text, path, index, n, to.Path, to.At); err != nil {
 		return Result{}, fault.From(err, fault.Setting)
 	}
 	return Result{text, r.Step}, nil
@@ -267,14 +267,14 @@ func Nudge(f *flow.Flow, text []byte, r Range, way int) (Result, error) {
 	return Move(f, text, r, flow.Gap{Path: path, At: next})
 }
 
-func lastWay(s *flow.Step) *flow.Track { return s.Tracks[len(s.Tracks)-1] }
+func lastWay(s *flow.Step) *flow.Branch { return s.Branches[len(s.Branches)-1] }
 
 // out moves steps to the next track of the step around them, or past it.
 func out(f *flow.Flow, text []byte, r Range, path []any, way int) (Result, error) {
 	var around *flow.Step
 	at := 0
 	f.Walk(func(s *flow.Step) {
-		for i, t := range s.Tracks {
+		for i, t := range s.Branches {
 			if same(t.Path, path) {
 				around, at = s, i
 			}
@@ -283,8 +283,8 @@ func out(f *flow.Flow, text []byte, r Range, path []any, way int) (Result, error
 	if around == nil {
 		return Result{text, r.Step}, nil
 	}
-	if to := at + way; to >= 0 && to < len(around.Tracks) {
-		t := around.Tracks[to]
+	if to := at + way; to >= 0 && to < len(around.Branches) {
+		t := around.Branches[to]
 		if way > 0 {
 			return Move(f, text, r, flow.Gap{Path: t.Path, At: 0})
 		}
@@ -307,11 +307,11 @@ func Switch(f *flow.Flow, text []byte, r Range) (Result, error) {
 		return Result{}, err
 	}
 	to := "true"
-	if f.Step(r.Step).Off {
+	if f.Step(r.Step).Disabled {
 		to = ""
 	}
 	for i := range n {
-		if text, err = doc.Set(text, append(path[:len(path):len(path)], index+i, "off"), to); err != nil {
+		if text, err = partfile.Set(text, append(path[:len(path):len(path)], index+i, "off"), to); err != nil {
 			return Result{}, err
 		}
 	}
@@ -330,17 +330,17 @@ func Wrap(f *flow.Flow, text []byte, r Range, kind, of string) (Result, error) {
 	}
 	names := freshIn(f)
 	id := names.name(slug(kind))
-	around := doc.Out{{Key: "step", Value: kind}, {Key: "id", Value: id}}
+	around := partfile.Ordered{{Key: "step", Value: kind}, {Key: "id", Value: id}}
 	for _, e := range k.Wraps.Settings {
 		switch e.Key {
 		case "as":
 			e.Value = names.name("entry")
 		case "of":
-			e.Value = doc.Text{Value: of}
+			e.Value = partfile.Text{Value: of}
 		}
 		around = append(around, e)
 	}
-	text, err = doc.Wrap(text, path, index, n, around, k.Wraps.Inside)
+	text, err = partfile.Wrap(text, path, index, n, around, k.Wraps.Inside)
 	return Result{text, id}, err
 }
 
@@ -366,7 +366,7 @@ func InEach(p *project.Project, plan *running.Plan, step string) (r Result, of s
 	after := loaded(r.Text)
 	if now := after.Planned(step); now != nil && now.Mapping != nil {
 		if bound, fits := Bind(now.Mapping, now.Before); fits && len(bound) > 0 {
-			if r.Text, err = doc.Set(r.Text, append(now.Step.Path[:len(now.Step.Path):len(now.Step.Path)], "sources"), bound); err != nil {
+			if r.Text, err = partfile.Set(r.Text, append(now.Step.Path[:len(now.Step.Path):len(now.Step.Path)], "sources"), bound); err != nil {
 				return r, ""
 			}
 			after = loaded(r.Text)
@@ -390,7 +390,7 @@ func Unwrap(f *flow.Flow, text []byte, id string) (Result, error) {
 	if first == nil {
 		return Result{}, fault.New(fault.Setting, "%s holds no steps", s.Name)
 	}
-	text, err = doc.Unwrap(text, path, index, first.Path[len(s.Path):])
+	text, err = partfile.Unwrap(text, path, index, first.Path[len(s.Path):])
 	selected := beside(f, path, index)
 	if len(first.Steps) > 0 {
 		selected = first.Steps[0].ID
@@ -404,22 +404,22 @@ func AddTrack(f *flow.Flow, text []byte, id string) (Result, error) {
 	if s == nil {
 		return Result{}, fault.New(fault.Unknown, "there is no step %q", id)
 	}
-	for _, k := range flow.KindOf(s.Kind).Tracks {
+	for _, k := range flow.KindOf(s.Kind).Branches {
 		if !k.Many {
 			continue
 		}
-		item := doc.Out{{Key: "name", Value: k.Title + " " + strconv.Itoa(branches(s)+1)}}
+		item := partfile.Ordered{{Key: "name", Value: k.Title + " " + strconv.Itoa(branches(s)+1)}}
 		if k.If {
-			item = doc.Out{{Key: "if", Value: "false"}}
+			item = partfile.Ordered{{Key: "if", Value: "false"}}
 		}
-		text, err := doc.Insert(text, append(s.Path[:len(s.Path):len(s.Path)], k.Key), -1, item)
+		text, err := partfile.Insert(text, append(s.Path[:len(s.Path):len(s.Path)], k.Key), -1, item)
 		return Result{text, id}, err
 	}
 	return Result{}, fault.New(fault.Setting, "%s has no branches", s.Name)
 }
 
 func branches(s *flow.Step) (n int) {
-	for _, t := range s.Tracks {
+	for _, t := range s.Branches {
 		if t.Kind.Many {
 			n++
 		}
@@ -430,13 +430,13 @@ func branches(s *flow.Step) (n int) {
 // RemoveTrack takes a branch away, with its steps.
 func RemoveTrack(f *flow.Flow, text []byte, id string, at int) (Result, error) {
 	s := f.Step(id)
-	if s == nil || at < 0 || at >= len(s.Tracks) || !s.Tracks[at].Kind.Many {
+	if s == nil || at < 0 || at >= len(s.Branches) || !s.Branches[at].Kind.Many {
 		return Result{}, fault.New(fault.Unknown, "there is no such branch")
 	}
 	if branches(s) == 1 {
-		return Result{}, fault.New(fault.Setting, "the last branch cannot be taken away").Mended("Take the step away, or put its steps in its place")
+		return Result{}, fault.New(fault.Setting, "the last branch cannot be taken away").WithFix("Take the step away, or put its steps in its place")
 	}
-	path := s.Tracks[at].Path
-	text, err := doc.Remove(text, path[:len(path)-2:len(path)-2], path[len(path)-2].(int))
+	path := s.Branches[at].Path
+	text, err := partfile.Remove(text, path[:len(path)-2:len(path)-2], path[len(path)-2].(int))
 	return Result{text, id}, err
 }

@@ -55,10 +55,10 @@ func outline(steps []*flow.Step) string {
 	var out []string
 	for _, s := range steps {
 		text := s.ID
-		if s.Off {
+		if s.Disabled {
 			text = "(" + text + ")"
 		}
-		for _, t := range s.Tracks {
+		for _, t := range s.Branches {
 			if len(t.Steps) > 0 {
 				text += "[" + outline(t.Steps) + "]"
 			}
@@ -106,7 +106,7 @@ func TestStepsAreWrappedAndBranchesAdded(t *testing.T) {
 	require.Equal(t, "read each[keep map posting try[post note]]", b.outline())
 	require.Equal(t, "choose", b.keep(Wrap(b.f(), b.text(), Range{"note", 1}, "choose", "")))
 	b.keep(AddTrack(b.f(), b.text(), "choose"))
-	require.Len(t, b.f().Step("choose").Tracks, 3)
+	require.Len(t, b.f().Step("choose").Branches, 3)
 	b.keep(RemoveTrack(b.f(), b.text(), "choose", 1))
 	_, err := RemoveTrack(b.f(), b.text(), "choose", 0)
 	require.ErrorContains(t, err, "the last branch")

@@ -4,11 +4,11 @@ import (
 	"slices"
 	"strings"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/setting"
 )
@@ -32,7 +32,7 @@ func Extract(p *project.Project, plan *running.Plan, text []byte, r Range, id, t
 	if err != nil {
 		return nil, changed, err
 	}
-	items, err := doc.Items(text, path, index, n)
+	items, err := partfile.Items(text, path, index, n)
 	if err != nil {
 		return nil, changed, err
 	}
@@ -40,25 +40,25 @@ func Extract(p *project.Project, plan *running.Plan, text []byte, r Range, id, t
 		return nil, changed, err
 	}
 	for range n {
-		if text, err = doc.Remove(text, path, index); err != nil {
+		if text, err = partfile.Remove(text, path, index); err != nil {
 			return nil, changed, err
 		}
 	}
 	step := freshIn(f).name(slug(id))
-	call := doc.Out{{Key: "step", Value: "flow"}, {Key: "id", Value: step}, {Key: "name", Value: title}, {Key: "flow", Value: id}}
+	call := partfile.Ordered{{Key: "step", Value: "flow"}, {Key: "id", Value: step}, {Key: "name", Value: title}, {Key: "flow", Value: id}}
 	if in != nil {
 		call.Add("from", in.Name)
 	}
 	if out != nil {
 		call.Add("as", out.Name)
 	}
-	text, err = doc.Insert(text, path, index, call)
+	text, err = partfile.Insert(text, path, index, call)
 	return made, Result{text, step}, err
 }
 
 // called writes the flow that holds the steps.
 func called(items []byte, n int, title string, in, out *running.Named) ([]byte, error) {
-	trigger := doc.Out{{Key: "kind", Value: "called"}}
+	trigger := partfile.Ordered{{Key: "kind", Value: "called"}}
 	if in != nil {
 		trigger.Add("input", in.Schema.ID)
 		trigger.Add("as", in.Name)
@@ -66,11 +66,11 @@ func called(items []byte, n int, title string, in, out *running.Named) ([]byte, 
 	if out != nil {
 		trigger.Add("output", out.Schema.ID)
 	}
-	text, err := doc.Paste(doc.Encode(doc.Out{{Key: "flow", Value: title}, {Key: "trigger", Value: trigger}}), []any{"steps"}, 0, items, func(doc.Settings) {})
+	text, err := partfile.Paste(partfile.Encode(partfile.Ordered{{Key: "flow", Value: title}, {Key: "trigger", Value: trigger}}), []any{"steps"}, 0, items, func(partfile.Settings) {})
 	if err != nil || out == nil {
 		return text, err
 	}
-	return doc.Insert(text, []any{"steps"}, n, doc.Out{{Key: "step", Value: flow.AnswerKind}, {Key: "id", Value: flow.AnswerKind}, {Key: "from", Value: out.Name}})
+	return partfile.Insert(text, []any{"steps"}, n, partfile.Ordered{{Key: "step", Value: flow.AnswerKind}, {Key: "id", Value: flow.AnswerKind}, {Key: "from", Value: out.Name}})
 }
 
 // single finds the one record among names; nil where there is none.
@@ -81,14 +81,14 @@ func single(p *project.Project, what string, names []string, among []running.Nam
 	case 1:
 	default:
 		return nil, fault.New(fault.Setting, "the steps %s %s; a flow is called with one record and answers one", what, strings.Join(names, " and ")).
-			Mended("Take in the steps that make them, or map them to one record first")
+			WithFix("Take in the steps that make them, or map them to one record first")
 	}
 	for _, n := range among {
 		if n.Name != names[0] {
 			continue
 		}
 		if n.Schema == nil || n.List || p.Schema(n.Schema.ID) == nil {
-			return nil, fault.New(fault.Setting, "%s has no schema of its own in the project, which the flow's contract needs", n.Name).Mended("Map it to a record of a schema first")
+			return nil, fault.New(fault.Setting, "%s has no schema of its own in the project, which the flow's contract needs", n.Name).WithFix("Map it to a record of a schema first")
 		}
 		return &n, nil
 	}
@@ -101,7 +101,7 @@ func reads(plan *running.Plan, s *flow.Step) []string {
 	formulas := func(source string) {
 		for _, name := range formula.Names(source) {
 			if ps := plan.Planned(s.ID); ps != nil && ps.Scope != nil {
-				if record, ok := ps.Scope.Leads(name); ok {
+				if record, ok := ps.Scope.ResolveName(name); ok {
 					name = record
 				}
 			}
@@ -119,7 +119,7 @@ func reads(plan *running.Plan, s *flow.Step) []string {
 	for _, m := range s.Match {
 		formulas(m.Formula.Value)
 	}
-	for _, t := range s.Tracks {
+	for _, t := range s.Branches {
 		formulas(t.If.Value)
 	}
 	if ps := plan.Planned(s.ID); ps != nil && ps.Mapping != nil {
@@ -134,7 +134,7 @@ func walk(steps []*flow.Step, visit func(*flow.Step)) {
 			continue
 		}
 		visit(s)
-		for _, t := range s.Tracks {
+		for _, t := range s.Branches {
 			walk(t.Steps, visit)
 		}
 	}

@@ -4,12 +4,12 @@ import (
 	"strings"
 
 	"hollowreed/internal/core/connection"
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/mapping"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
@@ -24,7 +24,7 @@ type Offer struct {
 	About    string
 	Group    string
 	Yields   string // what it adds, for people
-	Settings doc.Out
+	Settings partfile.Ordered
 	Fits     bool   // what is in scope is just what it takes
 	Each     string // it stands inside an each of this; empty: by itself
 	Entry    string // the name of an entry there
@@ -87,7 +87,7 @@ func (o *offering) mappings() {
 		}
 		offer := Offer{
 			Key: "mapping/" + part.ID, ID: part.ID, Kind: flow.MapKind, Name: "Map to " + m.Target.Title, About: part.Title, Group: "Mappings", Yields: m.Target.Title,
-			Settings: doc.Out{{Key: "mapping", Value: part.ID}},
+			Settings: partfile.Ordered{{Key: "mapping", Value: part.ID}},
 		}
 		bound, fits := Bind(m, o.scope)
 		offer.Fits = fits
@@ -109,7 +109,7 @@ func (o *offering) mappings() {
 
 // Bind finds for each source of a mapping the name in scope that it can be: its own where that fits, or else the last that
 // does. What is given are those with another name.
-func Bind(m *mapping.Plan, scope []running.Named) (bound doc.Out, fits bool) {
+func Bind(m *mapping.Plan, scope []running.Named) (bound partfile.Ordered, fits bool) {
 	for i, src := range m.Mapping.From {
 		found := ""
 		for _, n := range scope {
@@ -154,11 +154,11 @@ func (o *offering) operations() {
 }
 
 func (o *offering) operation(conn *connection.Connection, op *connection.Operation) {
-	if op.Verb == nil {
+	if op.Kind == nil {
 		return
 	}
 	of := Offer{Key: "operation/" + conn.ID + "/" + op.ID, ID: op.ID, Kind: flow.CallKind, Name: op.Name, About: conn.Title, Group: conn.Title}
-	of.Settings = doc.Out{{Key: "connection", Value: conn.ID}, {Key: "operation", Value: op.ID}}
+	of.Settings = partfile.Ordered{{Key: "connection", Value: conn.ID}, {Key: "operation", Value: op.ID}}
 	if op.Response != nil {
 		of.Yields = op.Response.Title
 		if of.Yields == "" {
@@ -173,7 +173,7 @@ func (o *offering) operation(conn *connection.Connection, op *connection.Operati
 	if op.Response != nil {
 		of.Settings.Add("as", named(op.Response.ID))
 	}
-	if op.Verb.Reads && o.plan.ReadStep == nil && o.top && op.Response != nil { // its records become those of the flow
+	if op.Kind.Reads && o.plan.ReadStep == nil && o.top && op.Response != nil { // its records become those of the flow
 		read := of
 		read.Kind, read.Yields = flow.ReadKind, "records of "+of.Yields
 		o.list = append(o.list, read)
@@ -184,21 +184,21 @@ func (o *offering) operation(conn *connection.Connection, op *connection.Operati
 
 // Request proposes how a request is made: a record of its schema that is in scope, or a formula for each field, where
 // a record in scope has a field of that name. A required field without one begins empty.
-func (o *offering) Request(request *schema.Schema) doc.Out {
+func (o *offering) Request(request *schema.Schema) partfile.Ordered {
 	for i := len(o.scope) - 1; i >= 0; i-- {
 		if n := o.scope[i]; n.Schema != nil && !n.List && n.Schema.Root == request.Root {
-			return doc.Out{{Key: "from", Value: n.Name}}
+			return partfile.Ordered{{Key: "from", Value: n.Name}}
 		}
 	}
-	var with doc.Out
+	var with partfile.Ordered
 	for _, f := range request.Root.Fields {
 		if source := o.like(f); source != "" {
 			with.Add(f.Name, source)
 		} else if f.Required() {
-			with.Add(f.Name, doc.Text{})
+			with.Add(f.Name, partfile.Text{})
 		}
 	}
-	return doc.Out{{Key: "with", Value: with}}
+	return partfile.Ordered{{Key: "with", Value: with}}
 }
 
 // like finds a field of a record in scope with the name and the kind of a field.
@@ -221,7 +221,7 @@ func (o *offering) flows() {
 		if c == nil || part.ID == o.plan.Flow.ID {
 			continue
 		}
-		of := Offer{Key: "flow/" + part.ID, ID: part.ID, Kind: flow.FlowKind, Name: part.Title, About: "as a run of its own", Group: "Flows", Settings: doc.Out{{Key: "flow", Value: part.ID}}}
+		of := Offer{Key: "flow/" + part.ID, ID: part.ID, Kind: flow.FlowKind, Name: part.Title, About: "as a run of its own", Group: "Flows", Settings: partfile.Ordered{{Key: "flow", Value: part.ID}}}
 		if c.Input != nil {
 			of.Settings = append(of.Settings, o.Request(c.Input)...)
 		}
@@ -283,21 +283,21 @@ func Values(p *project.Project, plan *running.Plan, text []byte, step, of string
 		return Result{}, fault.Expect(fault.Unknown, "a schema of the project", fault.Quote(of))
 	}
 	o := &offering{p: p, plan: plan, scope: plan.ScopeAt(list, flow.Gap{Path: path, At: index})}
-	var values doc.Out
+	var values partfile.Ordered
 	has := map[string]bool{}
 	for _, m := range list[index].Match {
 		if m.Formula.Value == "" && m.Name.Value == "value" {
 			continue // with which a new step begins
 		}
 		has[m.Name.Value] = true
-		values.Add(m.Name.Value, doc.Text{Value: m.Formula.Value})
+		values.Add(m.Name.Value, partfile.Text{Value: m.Formula.Value})
 	}
 	for _, f := range sch.Root.Fields {
 		if !has[f.Name] && f.Kind != value.RecordKind {
-			values = append(values, doc.Entry{Key: f.Name, Value: doc.Text{Value: o.like(f)}})
+			values = append(values, partfile.Entry{Key: f.Name, Value: partfile.Text{Value: o.like(f)}})
 		}
 	}
-	text, err = doc.Set(text, append(list[index].Path[:len(list[index].Path):len(list[index].Path)], "values"), values)
+	text, err = partfile.Set(text, append(list[index].Path[:len(list[index].Path):len(list[index].Path)], "values"), values)
 	return Result{text, step}, err
 }
 
@@ -310,7 +310,7 @@ func EntryAt(p *project.Project, plan *running.Plan, gap flow.Gap) (of string, e
 }
 
 // Record proposes the last record in scope, and its schema.
-func (o *offering) Record(name, sch string) (out doc.Out) {
+func (o *offering) Record(name, sch string) (out partfile.Ordered) {
 	for i := len(o.scope) - 1; i >= 0; i-- {
 		n := o.scope[i]
 		if n.Schema == nil || n.List || n.Name == "run" || o.p.Schema(n.Schema.ID) == nil {
@@ -326,7 +326,7 @@ func (o *offering) Record(name, sch string) (out doc.Out) {
 }
 
 // Connection proposes the first connection of a kind that fits.
-func (o *offering) Connection(fits func(*connection.Kind) bool) (out doc.Out) {
+func (o *offering) Connection(fits func(*connection.Kind) bool) (out partfile.Ordered) {
 	for _, part := range o.p.Parts(project.Connections) {
 		c := o.p.Connection(part.ID)
 		if c == nil {
@@ -342,17 +342,17 @@ func (o *offering) Connection(fits func(*connection.Kind) bool) (out doc.Out) {
 
 // Table proposes the first table of the project, with its key columns: for a formula each, where a record in scope has a
 // field of that name.
-func (o *offering) Table(columns string) doc.Out {
+func (o *offering) Table(columns string) partfile.Ordered {
 	for _, part := range o.p.Parts(project.Tables) {
 		t := o.p.Formulas().Tables[part.ID]
 		if t == nil {
 			continue
 		}
-		var with doc.Out
+		var with partfile.Ordered
 		for _, f := range t.Keys {
-			with.Add(f.Name, doc.Text{Value: o.like(f)})
+			with.Add(f.Name, partfile.Text{Value: o.like(f)})
 		}
-		return doc.Out{{Key: "table", Value: part.ID}, {Key: columns, Value: with}}
+		return partfile.Ordered{{Key: "table", Value: part.ID}, {Key: columns, Value: with}}
 	}
 	return nil
 }

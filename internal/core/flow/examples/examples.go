@@ -112,8 +112,8 @@ func (e *Example) Run(ctx context.Context) (*Run, error) {
 	at := time.Date(2031, 3, 9, 6, 0, 0, 0, time.UTC)
 	facts := running.Facts{ID: "example", File: "sample", Started: value.Instant(at)}
 	outside := &trial.Dry{Rows: func(row *schema.Schema) ([]value.Value, error) { return p.SampleRecords(row, 100) }}
-	runtime := &trial.DryRuntime{Outside: outside, Plan: p.Flow, At: at, Facts: facts, Randomness: rand.NewChaCha8([32]byte{}), Secrets: func(_ context.Context, name string) (string, error) { return e.secrets[name], nil }}
-	b := &running.Batch{Plan: r.Plan, Outside: outside, Runtime: runtime, Try: 1, Totals: &running.Totals{}}
+	runtime := &trial.DryRuntime{Systems: outside, Plan: p.Flow, At: at, Facts: facts, Randomness: rand.NewChaCha8([32]byte{}), Secrets: func(_ context.Context, name string) (string, error) { return e.secrets[name], nil }}
+	b := &running.Batch{Plan: r.Plan, Systems: outside, Runtime: runtime, Attempt: 1, Totals: &running.Totals{}}
 	input := value.Value{}
 	if r.Plan.Input != nil {
 		var err error
@@ -136,13 +136,13 @@ func (e *Example) Run(ctx context.Context) (*Run, error) {
 func (r *Run) Got(of string) (value.Value, *fault.Fault) {
 	switch of {
 	case "run":
-		return value.Str(string(r.Whole.State)), nil
+		return value.NewText(string(r.Whole.State)), nil
 	case "records":
 		var states []string
 		for _, it := range r.Items {
 			states = append(states, string(it.State))
 		}
-		return value.Str(strings.Join(states, ", ")), nil
+		return value.NewText(strings.Join(states, ", ")), nil
 	}
 	if step, ok := strings.CutSuffix(of, ".in"); ok && r.Counts[step] != nil {
 		return value.Int(int64(r.Counts[step].In)), nil
@@ -157,7 +157,7 @@ func (r *Run) Got(of string) (value.Value, *fault.Fault) {
 		}
 		for _, n := range it.Notes {
 			if n.Place.Step == of {
-				return value.Str(n.Message), nil
+				return value.NewText(n.Message), nil
 			}
 		}
 	}

@@ -150,7 +150,7 @@ func Of(p *running.Plan, parts compile.Parts, folded map[string]bool) Geometry {
 
 func laneOf(s *flow.Step) string {
 	k := flow.KindOf(s.Kind)
-	if k != nil && (k.Outside || k.Reads) && s.Setting("connection") != "" {
+	if k != nil && (k.OnConnection || k.Reads) && s.Setting("connection") != "" {
 		return s.Setting("connection")
 	}
 	return ReedLane
@@ -239,7 +239,7 @@ func (l *layout) step(s *flow.Step, gap *flow.Gap) {
 		l.node(Node{ID: s.ID, Title: s.Name, Detail: "unknown", Faults: 1}, ReedLane, gap)
 		return
 	}
-	n := Node{ID: s.ID, Title: s.Name, Detail: k.Detail(s), Off: s.Off, Comment: s.Comment}
+	n := Node{ID: s.ID, Title: s.Name, Detail: k.Detail(s), Off: s.Disabled, Comment: s.Comment}
 	if ps := l.plan.Planned(s.ID); ps != nil {
 		n.Faults, n.Needs = running.Needs(ps.Faults)
 	}
@@ -262,15 +262,15 @@ func (l *layout) step(s *flow.Step, gap *flow.Gap) {
 		l.attempt(s, n, gap)
 	case k.Drawn == flow.AsSpan:
 		l.node(n, laneOf(s), gap)
-		l.steps(s.Tracks[0].Steps, s.Tracks[0].Path)
-		l.joint("end-"+s.ID, column, &flow.Gap{Path: s.Tracks[0].Path, At: len(s.Tracks[0].Steps)})
+		l.steps(s.Branches[0].Steps, s.Branches[0].Path)
+		l.joint("end-"+s.ID, column, &flow.Gap{Path: s.Branches[0].Path, At: len(s.Branches[0].Steps)})
 	case k.Drawn == flow.AsFork:
 		l.fork(s, n, gap)
 	default:
 		l.node(n, laneOf(s), gap)
 		l.undo(s)
 	}
-	if k.Ends && !s.Off {
+	if k.Ends && !s.Disabled {
 		l.ends = nil
 	}
 }
@@ -285,7 +285,7 @@ func folded(n int) string {
 
 // heldBy are the steps inside a step.
 func heldBy(s *flow.Step) (list []*flow.Step) {
-	for _, t := range s.Tracks {
+	for _, t := range s.Branches {
 		list = append(list, t.Steps...)
 	}
 	return list
@@ -294,7 +294,7 @@ func heldBy(s *flow.Step) (list []*flow.Step) {
 // span draws an each at the top as a bracket through all lanes.
 func (l *layout) span(s *flow.Step, n Node, gap *flow.Gap) {
 	start := l.open(s.ID, gap)
-	t := s.Tracks[0]
+	t := s.Branches[0]
 	l.steps(t.Steps, t.Path)
 	l.close(s, n, start, &flow.Gap{Path: t.Path, At: len(t.Steps)}, false)
 }
@@ -310,14 +310,14 @@ func (l *layout) open(id string, gap *flow.Gap) int {
 func (l *layout) close(s *flow.Step, n Node, start int, gap *flow.Gap, attempt bool) {
 	l.x = max(l.x, l.trail)
 	l.joint("end-"+s.ID, spanRoom, gap)
-	l.g.Spans = append(l.g.Spans, Span{ID: s.ID, Title: n.Title, Detail: n.Detail, X: start, Width: l.x - spanRoom/2 - start, Depth: l.spans, Faults: n.Faults, Needs: n.Needs, Attempt: attempt, Off: s.Off})
+	l.g.Spans = append(l.g.Spans, Span{ID: s.ID, Title: n.Title, Detail: n.Detail, X: start, Width: l.x - spanRoom/2 - start, Depth: l.spans, Faults: n.Faults, Needs: n.Needs, Attempt: attempt, Off: s.Disabled})
 	l.spans--
 }
 
 // fork draws tracks beside each other, from a node to a joint.
 func (l *layout) fork(s *flow.Step, n Node, gap *flow.Gap) {
 	l.node(n, laneOf(s), gap)
-	l.tracks(s.Tracks, l.ends[0], nil)
+	l.tracks(s.Branches, l.ends[0], nil)
 	l.meet("end-" + s.ID)
 }
 
@@ -332,7 +332,7 @@ func (l *layout) meet(id string) {
 }
 
 // tracks draws tracks from one loose end, each on rows of its own, and leaves their ends loose.
-func (l *layout) tracks(tracks []*flow.Track, from end, below []*flow.Track) {
+func (l *layout) tracks(tracks []*flow.Branch, from end, below []*flow.Branch) {
 	row, x, far := l.row, l.x, l.x
 	var loose []end
 	l.group++
@@ -371,7 +371,7 @@ func (l *layout) tracks(tracks []*flow.Track, from end, below []*flow.Track) {
 	l.row, l.x, l.ends = row, max(far, l.trail), loose
 }
 
-func labelOf(t *flow.Track, i int) string {
+func labelOf(t *flow.Branch, i int) string {
 	switch {
 	case t.Name != "":
 		return t.Name
@@ -396,8 +396,8 @@ func (l *layout) attempt(s *flow.Step, n Node, gap *flow.Gap) {
 	if len(l.ends) > 0 {
 		from = l.ends[0]
 	}
-	main, other, last := s.Track("steps"), s.Track("on fault"), s.Track("finally")
-	l.tracks([]*flow.Track{main}, from, []*flow.Track{other})
+	main, other, last := s.Branch("steps"), s.Branch("on fault"), s.Branch("finally")
+	l.tracks([]*flow.Branch{main}, from, []*flow.Branch{other})
 	if len(last.Steps) > 0 {
 		ended := len(l.ends) == 0 // what ended inside passes the last steps, too
 		if ended {
@@ -424,7 +424,7 @@ func (l *layout) attempt(s *flow.Step, n Node, gap *flow.Gap) {
 
 // undo draws what takes a step back as a track below it that leads nowhere.
 func (l *layout) undo(s *flow.Step) {
-	t := s.Track("compensate")
+	t := s.Branch("compensate")
 	if t == nil || len(t.Steps) == 0 {
 		return
 	}

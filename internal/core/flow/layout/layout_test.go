@@ -38,10 +38,10 @@ func (g *grower) step(depth int) *flow.Step {
 	k := flow.KindOf(kinds[g.IntN(len(kinds))])
 	g.n++
 	s := &flow.Step{ID: fmt.Sprint("s", g.n), Kind: k.Name, Name: k.Title, Settings: k.Settings.Chosen(map[string]string{"connection": []string{"desk", "board", "ledger"}[g.IntN(3)]})}
-	for i := range k.Tracks {
-		t := &k.Tracks[i]
+	for i := range k.Branches {
+		t := &k.Branches[i]
 		for range 1 + g.IntN(3) {
-			s.Tracks = append(s.Tracks, &flow.Track{Kind: t, Name: "branch", Steps: g.steps(depth - 1), Path: []any{s.ID, t.Key}})
+			s.Branches = append(s.Branches, &flow.Branch{Kind: t, Name: "branch", Steps: g.steps(depth - 1), Path: []any{s.ID, t.Key}})
 			if !t.Many {
 				break
 			}
@@ -143,7 +143,7 @@ func TestEveryGapIsThereOnce(t *testing.T) {
 func gaps(all map[string]bool, steps []*flow.Step, path []any) {
 	for i, s := range steps {
 		all[fmt.Sprint(path, i)] = true
-		for _, t := range s.Tracks {
+		for _, t := range s.Branches {
 			if t.Kind.Key == "finally" && len(t.Steps) == 0 || t.Kind.Key == "compensate" {
 				continue
 			}
@@ -162,13 +162,13 @@ func ends(s *flow.Step) bool {
 	if k.Ends {
 		return true
 	}
-	if k.Drawn == flow.AsAttempt && endsAll(s.Track("finally").Steps) {
+	if k.Drawn == flow.AsAttempt && endsAll(s.Branch("finally").Steps) {
 		return true
 	}
 	if k.Drawn == flow.AsNode {
 		return false
 	}
-	for _, t := range s.Tracks {
+	for _, t := range s.Branches {
 		if t.Kind.Key != "finally" && !endsAll(t.Steps) {
 			return false
 		}

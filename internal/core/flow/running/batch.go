@@ -15,25 +15,25 @@ import (
 
 // Batch runs a number of records through all steps together.
 type Batch struct {
-	Plan       *Plan
-	Outside    Outside
-	Runtime    Runtime
-	Try        int // how often this was tried, this time included
-	Counts     map[string]*Counts
-	Collected  []Collected // records for files, in their order
-	References []Reference
-	Events     []Event
-	Answer     value.Value   // of the run, where a step gave one
-	Reply      *Reply        // how an HTTP request is answered, where a step says so
-	Totals     *Totals       // of the run so far
-	Undone     []Compensated // what was taken back
-	Stopped    *Stopped      // where the run is to stop: the records before that one are done
-	Trace      Tracer        // told how long steps take; nil: nobody is
-	Watch      Watcher       // told where the items are; nil: nobody is
-	Around     []string      // the steps that have called this flow, as flow/step, for who watches
-	beside     *beside
-	live       []*Item // those that have not left the way
-	next       int     // the step that they come to
+	Plan        *Plan
+	Systems     Systems
+	Runtime     Runtime
+	Attempt     int // how often this was tried, this time included
+	Counts      map[string]*Counts
+	Collected   []Collected // records for files, in their order
+	References  []Reference
+	Events      []Event
+	Answer      value.Value   // of the run, where a step gave one
+	Reply       *Reply        // how an HTTP request is answered, where a step says so
+	Totals      *Totals       // of the run so far
+	Compensated []Compensated // what was taken back
+	Stopped     *Stopped      // where the run is to stop: the records before that one are done
+	Trace       Tracer        // told how long steps take; nil: nobody is
+	Watcher     Watcher       // told where the items are; nil: nobody is
+	CallStack   []string      // the steps that have called this flow, as flow/step, for who watches
+	beside      *beside
+	live        []*Item // those that have not left the way
+	next        int     // the step that they come to
 }
 
 // Reference is a business key by which a run is found.
@@ -74,7 +74,7 @@ type Counts struct {
 	Called    int           `json:"called,omitempty"`
 	Collected int           `json:"collected,omitempty"` // for files, which are written when the run ends
 	Caught    int           `json:"caught,omitempty"`    // failed, and the attempt around deals with it
-	Took      time.Duration `json:"took,omitempty"`      // of all its batches, the steps inside it among them
+	Duration  time.Duration `json:"took,omitempty"`      // of all its batches, the steps inside it among them
 }
 
 // Add sums two counts.
@@ -89,7 +89,7 @@ func (c *Counts) Add(o *Counts) {
 	c.Called += o.Called
 	c.Collected += o.Collected
 	c.Caught += o.Caught
-	c.Took += o.Took
+	c.Duration += o.Duration
 }
 
 // Prepare passes the items through the steps before the first that reaches an outside system or
@@ -100,7 +100,7 @@ func (b *Batch) Prepare(ctx context.Context, items []*Item) error {
 		b.Counts = map[string]*Counts{}
 	}
 	b.live = append(make([]*Item, 0, len(items)), items...)
-	for b.next < len(b.Plan.Body) && b.Plan.Body[b.next].apart() {
+	for b.next < len(b.Plan.Body) && b.Plan.Body[b.next].concurrent() {
 		if err := b.body(ctx); err != nil {
 			return err
 		}
@@ -108,9 +108,9 @@ func (b *Batch) Prepare(ctx context.Context, items []*Item) error {
 	return nil
 }
 
-// apart says whether a step may be done for a batch while the one before it is under way.
-func (ps *PlannedStep) apart() bool {
-	return ps.Kind.Apart && (!ps.Kind.Loops || ps.Inside == nil)
+// concurrent says whether a step may be done for a batch while the one before it is under way.
+func (ps *PlannedStep) concurrent() bool {
+	return ps.Kind.Concurrent && (!ps.Kind.Loops || ps.Inside == nil)
 }
 
 // Run passes the items through every step of the body, or those that are left after Prepare. Afterwards each
@@ -210,11 +210,11 @@ func (b *Batch) counts(ps *PlannedStep) *Counts {
 // step runs one step and gives the items that go on. The list of items is used for them.
 func (b *Batch) step(ctx context.Context, ps *PlannedStep, live []*Item) ([]*Item, error) {
 	counts := b.counts(ps)
-	if ps.Step.Off || len(live) == 0 {
+	if ps.Step.Disabled || len(live) == 0 {
 		return live, nil
 	}
-	if b.Watch != nil {
-		if err := b.Watch.Before(b, ps, live); err != nil {
+	if b.Watcher != nil {
+		if err := b.Watcher.Before(b, ps, live); err != nil {
 			return nil, err
 		}
 	}
@@ -223,9 +223,9 @@ func (b *Batch) step(ctx context.Context, ps *PlannedStep, live []*Item) ([]*Ite
 	if err := b.traced(ctx, ps, live); err != nil {
 		return nil, err
 	}
-	counts.Took += b.now().Sub(began)
-	if b.Watch != nil {
-		if err := b.Watch.After(b, ps, live); err != nil {
+	counts.Duration += b.now().Sub(began)
+	if b.Watcher != nil {
+		if err := b.Watcher.After(b, ps, live); err != nil {
 			return nil, err
 		}
 	}
@@ -326,7 +326,7 @@ func (c *Counts) effect(e Effect) {
 
 // Fork is a batch for work beside others; Join adds what it did.
 func (b *Batch) Fork() *Batch {
-	return &Batch{Plan: b.Plan, Outside: b.Outside, Runtime: b.Runtime, Try: b.Try, Totals: b.Totals, Trace: b.Trace, Watch: b.Watch, Around: b.Around, Counts: map[string]*Counts{}}
+	return &Batch{Plan: b.Plan, Systems: b.Systems, Runtime: b.Runtime, Attempt: b.Attempt, Totals: b.Totals, Trace: b.Trace, Watcher: b.Watcher, CallStack: b.CallStack, Counts: map[string]*Counts{}}
 }
 
 // Join adds what a fork of the batch has done.
@@ -340,7 +340,7 @@ func (b *Batch) Join(o *Batch) {
 	b.Collected = append(b.Collected, o.Collected...)
 	b.References = append(b.References, o.References...)
 	b.Events = append(b.Events, o.Events...)
-	b.Undone = append(b.Undone, o.Undone...)
+	b.Compensated = append(b.Compensated, o.Compensated...)
 	if o.Answer.Kind() != value.Absent {
 		b.Answer = o.Answer
 	}
@@ -365,7 +365,7 @@ func (ps *PlannedStep) do(ctx context.Context, b *Batch, items []*Item) error {
 		return err
 	}
 	failed = &Failed{Step: ps, Err: err}
-	if !ps.Caught || b.Try < failed.Tries(StandardTries) {
+	if !ps.Caught || b.Attempt < failed.Attempts(StandardTries) {
 		return failed
 	}
 	for _, it := range items { // each by itself: some may be done already
@@ -376,7 +376,7 @@ func (ps *PlannedStep) do(ctx context.Context, b *Batch, items []*Item) error {
 			if ctx.Err() != nil {
 				return err
 			}
-			it.Aside(ps.Step.ID, fault.New(fault.Outside, "cannot be reached, tried %d times: %s", b.Try, err).In(ps.Step.Name))
+			it.Aside(ps.Step.ID, fault.New(fault.Outside, "cannot be reached, tried %d times: %s", b.Attempt, err).InField(ps.Step.Name))
 		}
 	}
 	return nil
@@ -403,8 +403,8 @@ func (p *Plan) Planned(id string) *PlannedStep {
 	return nil
 }
 
-// Passed says whether an item came as far as a step: its result is there, or it left the way there or behind it.
-func (p *Plan) Passed(it *Item, id string) bool {
+// HasReached says whether an item came as far as a step: its result is there, or it left the way there or behind it.
+func (p *Plan) HasReached(it *Item, id string) bool {
 	if it.Step == "" || it.State == Done {
 		return true
 	}
@@ -415,41 +415,41 @@ func (p *Plan) Passed(it *Item, id string) bool {
 func RunFacts(id, file, reference string, line int, started value.Value) value.Value {
 	ref := value.Value{}
 	if reference != "" {
-		ref = value.Str(reference)
+		ref = value.NewText(reference)
 	}
-	return value.Rec(mapping.Run.Shape(), []value.Value{value.Str(file), value.Int(int64(line)), started, value.Str(id), ref})
+	return value.NewRecord(mapping.Run.Layout(), []value.Value{value.NewText(file), value.Int(int64(line)), started, value.NewText(id), ref})
 }
 
-// Whole makes the item that is the run as a whole. The input is absent where there is none.
-func (p *Plan) Whole(facts Facts, input value.Value) *Item {
+// RunItem makes the item that is the run as a whole. The input is absent where there is none.
+func (p *Plan) RunItem(facts Facts, input value.Value) *Item {
 	it := &Item{Record: WholeRun, State: Live, Place: fault.Place{Source: facts.File}}
 	it.Frame.Slots = make([]value.Value, p.Slots)
 	it.Frame.Slots[RunSlot] = RunFacts(facts.ID, facts.File, facts.Reference, 0, facts.Started)
-	it.Frame.Slots[InputSlot], it.Frame.Slots[RequestSlot] = input, p.Asked(facts.Request)
+	it.Frame.Slots[InputSlot], it.Frame.Slots[RequestSlot] = input, p.RequestValue(facts.Request)
 	if facts.Request.Kind() == value.Absent {
-		it.Frame.Slots[RequestSlot] = p.Asked(TriedRequest(p.Flow.Trigger, nil, value.Value{}))
+		it.Frame.Slots[RequestSlot] = p.RequestValue(TriedRequest(p.Flow.Trigger, nil, value.Value{}))
 	}
 	return it
 }
 
-// LaneOf works out in which lane a run waits for others; empty where it waits for none.
-func (p *Plan) LaneOf(run, input, request value.Value) string {
+// OrderingKeyOf works out in which lane a run waits for others; empty where it waits for none.
+func (p *Plan) OrderingKeyOf(run, input, request value.Value) string {
 	if p.OnePer == nil {
 		return ""
 	}
-	v, f := p.OnePer.Eval(&formula.Frame{Slots: []value.Value{run, input, p.Asked(request)}})
+	v, f := p.OnePer.Eval(&formula.Frame{Slots: []value.Value{run, input, p.RequestValue(request)}})
 	if f != nil {
 		return ""
 	}
-	return fault.Shown(v.String())
+	return fault.Printable(v.String())
 }
 
 // ReferenceOf works out a run's reference; the file's name where the flow has no formula for it.
 func (p *Plan) ReferenceOf(run, input, request value.Value) string {
 	if p.Reference != nil {
-		fr := &formula.Frame{Slots: []value.Value{run, input, p.Asked(request)}}
-		if v, f := p.Reference.Eval(fr); f == nil && !v.Missing() {
-			return fault.Shown(v.String())
+		fr := &formula.Frame{Slots: []value.Value{run, input, p.RequestValue(request)}}
+		if v, f := p.Reference.Eval(fr); f == nil && !v.IsMissing() {
+			return fault.Printable(v.String())
 		}
 	}
 	return run.Field("file").String()

@@ -70,7 +70,7 @@ func (b *Batch) Together(ctx context.Context, n int, do func(ctx context.Context
 
 // Parallel does work beside other work; one after the other where somebody watches.
 func (b *Batch) Parallel(wg *sync.WaitGroup, do func()) {
-	if b.Watch != nil {
+	if b.Watcher != nil {
 		do()
 		return
 	}

@@ -45,7 +45,7 @@ func (b *Batch) PassEntry(ctx context.Context, each *PlannedStep, entry *Item) e
 	if b.Counts == nil {
 		b.Counts = map[string]*Counts{}
 	}
-	live, err := b.Advance(ctx, each.Tracks[0], []*Item{entry})
+	live, err := b.Advance(ctx, each.Branches[0], []*Item{entry})
 	if err != nil {
 		return err
 	}

@@ -30,23 +30,23 @@ const WholeRun = -1
 
 // Item is one record on its way through the steps, an entry of a list inside one, or the run as a whole.
 type Item struct {
-	Record  int // its position in the message, from 0; WholeRun
-	Frame   formula.Frame
-	Place   fault.Place
-	Raw     string
-	State   State
-	Step    string // where it left the way, when it did
-	Reason  string // why it was skipped
-	Faults  fault.List
-	Notes   fault.List    // what it went on with: left out by a map step, noted, or caught by an attempt
-	Effects []StepEffect  // what was done outside for it, step by step
-	Parent  *Item         // of an entry of a list
-	Path    string        // of an entry: its positions in the lists around it, as 3 or 3.0
-	Of      string        // of an entry: the each that it belongs to
-	Took    []BranchTaken // the tracks that it was led to
-	Said    []StepTurns   // what was said with systems for it
-	Inner   []*Item
-	Origin  *Item // of a copy for a branch beside others: the item that it is a copy of
+	Record   int // its position in the message, from 0; WholeRun
+	Frame    formula.Frame
+	Place    fault.Place
+	Raw      string
+	State    State
+	Step     string // where it left the way, when it did
+	Reason   string // why it was skipped
+	Faults   fault.List
+	Notes    fault.List    // what it went on with: left out by a map step, noted, or caught by an attempt
+	Effects  []StepEffect  // what was done outside for it, step by step
+	Parent   *Item         // of an entry of a list
+	Path     string        // of an entry: its positions in the lists around it, as 3 or 3.0
+	Of       string        // of an entry: the each that it belongs to
+	Branches []BranchTaken // the tracks that it was led to
+	Turns    []StepTurns   // what was said with systems for it
+	Inner    []*Item
+	Origin   *Item // of a copy for a branch beside others: the item that it is a copy of
 }
 
 // StepEffect is what a step did outside for an item.
@@ -74,8 +74,8 @@ func (it *Item) EffectOf(step string) Effect {
 	return ""
 }
 
-// Through says whether an item, and all that it belongs to, came through.
-func (it *Item) Through() bool {
+// Succeeded says whether an item, and all that it belongs to, came through.
+func (it *Item) Succeeded() bool {
 	for ; it != nil; it = it.Parent {
 		if it.State == SetAside || it.State == Skipped {
 			return false
@@ -121,5 +121,5 @@ func (it *Item) Placed(step string, faults ...*fault.Fault) fault.List {
 	return faults
 }
 
-// Leave lets the item leave the way without a fault.
-func (it *Item) Leave(step, reason string) { it.State, it.Step, it.Reason = Skipped, step, reason }
+// Skip lets the item leave the way without a fault.
+func (it *Item) Skip(step, reason string) { it.State, it.Step, it.Reason = Skipped, step, reason }

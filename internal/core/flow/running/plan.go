@@ -44,9 +44,9 @@ type Plan struct {
 	Flows      []string // that it runs
 	Faults     fault.List
 	Notes      fault.List              // outcomes that nothing is done about; they keep nobody from running it
-	Asks       *Asking                 // what its records are read with, where they are an operation's answer
+	Asks       *RequestBuilder         // what its records are read with, where they are an operation's answer
 	Operations []*connection.Operation // that the flow asks for
-	Poll       *Asking                 // the same for a trigger that looks for new records
+	Poll       *RequestBuilder         // the same for a trigger that looks for new records
 	Kept       []Kept                  // what is to be remembered of an item
 	Polls      *formula.Scope          // of what it asks with
 	Order      map[string]int          // of the steps, by id
@@ -72,30 +72,30 @@ type Kept struct {
 
 // PlannedStep is one step with the shapes around it.
 type PlannedStep struct {
-	Step     *flow.Step
-	Before   []Named // what is in scope when it begins
-	Result   *Named  // what it adds
-	Entry    *Named  // what the steps inside it see beside: the entry of a list, the fault
-	Common   []Named // what all its tracks yield
-	Faults   fault.List
-	Tracks   [][]*PlannedStep      // beside those of its step
-	Inside   *PlannedStep          // the step whose track it is in; nil at the top
-	Scope    *formula.Scope        // in which its formulas are
-	Mapping  *mapping.Plan         // of a map step
-	Upsert   *Upsert               // of a step that upserts rows, by a table's name or an operation
-	Sources  []string              // of a map step: the names in scope that the mapping's sources are
-	File     *FileTarget           // of a write step
-	Op       *connection.Operation // of a call
-	Asking   *Asking               // of a call: how its request is made
-	Calls    *Contract             // of a flow step
-	Columns  *schema.Schema        // of a step that works on a table of the project: those that it names
-	Plan     *Plan                 // to which it belongs
-	Kind     *flow.Kind            // of the step
-	Policy   Policy                // how often it is tried
-	Caught   bool                  // inside an attempt
-	Nested   bool                  // inside the steps of an each over a list
-	Parallel bool                  // inside a branch that runs beside others
-	Run      Runner                // what it does
+	Step           *flow.Step
+	Before         []Named // what is in scope when it begins
+	Result         *Named  // what it adds
+	Entry          *Named  // what the steps inside it see beside: the entry of a list, the fault
+	Common         []Named // what all its tracks yield
+	Faults         fault.List
+	Branches       [][]*PlannedStep      // beside those of its step
+	Inside         *PlannedStep          // the step whose track it is in; nil at the top
+	Scope          *formula.Scope        // in which its formulas are
+	Mapping        *mapping.Plan         // of a map step
+	Upsert         *Upsert               // of a step that upserts rows, by a table's name or an operation
+	Sources        []string              // of a map step: the names in scope that the mapping's sources are
+	File           *FileTarget           // of a write step
+	Op             *connection.Operation // of a call
+	RequestBuilder *RequestBuilder       // of a call: how its request is made
+	Calls          *Contract             // of a flow step
+	Columns        *schema.Schema        // of a step that works on a table of the project: those that it names
+	Plan           *Plan                 // to which it belongs
+	Kind           *flow.Kind            // of the step
+	Policy         Policy                // how often it is tried
+	Caught         bool                  // inside an attempt
+	Nested         bool                  // inside the steps of an each over a list
+	Parallel       bool                  // inside a branch that runs beside others
+	Run            Runner                // what it does
 }
 
 // Named is a name in scope with the shape of its value and its slot.
@@ -185,9 +185,9 @@ func (p *Plan) Keep() {
 	}
 }
 
-// TopOf is the step in the head, the body or the tail in which a step stands: from there a run can begin again. Nil for a
+// RestartStep is the step in the head, the body or the tail in which a step stands: from there a run can begin again. Nil for a
 // step that reads, or holds all records.
-func (p *Plan) TopOf(id string) *PlannedStep {
+func (p *Plan) RestartStep(id string) *PlannedStep {
 	ps := p.Planned(id)
 	for ps != nil && ps.Inside != nil && !p.streams(ps.Inside) {
 		ps = ps.Inside
@@ -220,12 +220,12 @@ func (p *Plan) Reset(it *Item, step string) bool {
 			}
 		}
 	}
-	it.State, it.Step, it.Reason, it.Faults, it.Effects, it.Inner, it.Said = Live, "", "", nil, nil, nil, nil
+	it.State, it.Step, it.Reason, it.Faults, it.Effects, it.Inner, it.Turns = Live, "", "", nil, nil, nil, nil
 	return true
 }
 
-// LastOf is the position in Kept of the last value that an item has; -1 where it has none.
-func (p *Plan) LastOf(it *Item) int {
+// LastValue is the position in Kept of the last value that an item has; -1 where it has none.
+func (p *Plan) LastValue(it *Item) int {
 	for i := len(p.Kept) - 1; i >= 0; i-- {
 		if it.Frame.Slots[p.Kept[i].Slot].Kind() != value.Absent {
 			return i
@@ -242,7 +242,7 @@ func (p *Plan) Divide(top []*PlannedStep) {
 		case ps.Step == p.ReadStep:
 			p.Body = append(p.Body, ps)
 		case p.streams(ps):
-			p.Body = append(append(p.Body, ps), ps.Tracks[0]...)
+			p.Body = append(append(p.Body, ps), ps.Branches[0]...)
 			to = &p.Tail
 		default:
 			*to = append(*to, ps)
@@ -269,7 +269,7 @@ func (ps *PlannedStep) Refuse(_ context.Context, _ *Batch, items []*Item) error 
 // Repeatable says whether a run of the plan changes nothing but itself, so that it can be done again from its beginning at any time:
 // no step reaches an outside system, and none outlives the run.
 func (p *Plan) Repeatable() bool {
-	return !slices.ContainsFunc(p.Steps, func(ps *PlannedStep) bool { return ps.Kind.Outside || ps.Kind.Lasting })
+	return !slices.ContainsFunc(p.Steps, func(ps *PlannedStep) bool { return ps.Kind.OnConnection || ps.Kind.Lasting })
 }
 
 // Needs counts what is wrong, and apart from it the settings that are only not there yet.

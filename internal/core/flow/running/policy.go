@@ -32,17 +32,17 @@ func (f *Failed) Error() string { return f.Err.Error() }
 // Unwrap is the cause.
 func (f *Failed) Unwrap() error { return f.Err }
 
-// Tries is how often the step is tried; standard where it does not say.
-func (f *Failed) Tries(standard int) int {
+// Attempts is how often the step is tried; standard where it does not say.
+func (f *Failed) Attempts(standard int) int {
 	if n := f.Step.Policy.tries; n > 0 {
 		return n
 	}
 	return standard
 }
 
-// Pause is how long to wait after a number of tries; ok is false where the step does not say. The chance in it is
+// Delay is how long to wait after a number of tries; ok is false where the step does not say. The chance in it is
 // a number from 0 to 1.
-func (f *Failed) Pause(tried int, chance float64) (pause time.Duration, ok bool) {
+func (f *Failed) Delay(tried int, chance float64) (pause time.Duration, ok bool) {
 	p := f.Step.Policy
 	if p.pause == 0 {
 		return 0, false

@@ -61,8 +61,8 @@ func (s *Source) Within(whole *Item) *Source {
 	return s
 }
 
-// Taken is how many records were read so far, faulty ones included.
-func (s *Source) Taken() int { return s.n }
+// Count is how many records were read so far, faulty ones included.
+func (s *Source) Count() int { return s.n }
 
 // Skip passes over records that were dealt with before.
 func (s *Source) Skip(n int) error {
@@ -82,8 +82,8 @@ func (s *Source) next() (value.Value, fault.List, error) {
 	case errors.As(err, &faults):
 		if s.plan.Spooled() {
 			for _, f := range faults {
-				if f.Mend == "" {
-					f.Mended("The system answered with it: convert it in the operation, for example in its statement, or take the field as text")
+				if f.Fix == "" {
+					f.WithFix("The system answered with it: convert it in the operation, for example in its statement, or take the field as text")
 				}
 			}
 		}
@@ -117,7 +117,7 @@ func (s *Source) Batch(n int) ([]*Item, error) {
 // Empty is the fault of a message without any record.
 func Empty(file string) *fault.Fault {
 	return fault.Expect(fault.Required, "at least one record", "an empty file").At(fault.Place{Source: file, Line: 1, Column: 1}).
-		Mended("Ask the sender; nothing was written")
+		WithFix("Ask the sender; nothing was written")
 }
 
 // AtEnd says whether an error of Batch is the regular end.
@@ -147,7 +147,7 @@ func (m *slab) item(s *Source, v value.Value, place fault.Place, faults fault.Li
 	it, run := &m.items[0], &m.runs[0]
 	m.items, m.runs = m.items[1:], m.runs[1:]
 	facts := len(m.facts)
-	run.Shape, run.Fields = mapping.Run.Shape(), m.values[:facts:facts]
+	run.Layout, run.Fields = mapping.Run.Layout(), m.values[:facts:facts]
 	copy(run.Fields, m.facts)
 	run.Fields[lineFact] = value.Int(int64(place.Line))
 	it.Frame.Slots = m.values[facts : facts+m.slots : facts+m.slots]
@@ -156,7 +156,7 @@ func (m *slab) item(s *Source, v value.Value, place fault.Place, faults fault.Li
 	if s.whole != nil {
 		copy(it.Frame.Slots, s.whole.Frame.Slots)
 	}
-	it.Frame.Slots[RunSlot] = value.RecOf(run)
+	it.Frame.Slots[RunSlot] = value.RecordOf(run)
 	if faults != nil {
 		it.Aside(s.plan.ReadStep.ID, faults...)
 		return it

@@ -31,7 +31,7 @@ func (p *Plan) Parameters(request value.Value) (value.Value, fault.List) {
 		}
 		values[i] = v
 	}
-	v := value.Rec(p.Given.Root.Shape(), values)
+	v := value.NewRecord(p.Given.Root.Layout(), values)
 	if len(faults) == 0 {
 		p.Given.Check(v, func(f *fault.Fault) { faults = append(faults, f) })
 	}
@@ -66,7 +66,7 @@ func parameter(f *schema.Field, texts []string) (value.Value, *fault.Fault) {
 		}
 		v, ok := f.Read(text)
 		if !ok {
-			return value.Value{}, fault.Expect(fault.Type, f.Kind.String(), fault.Quote(text)).In(f.Name).At(fault.Place{Path: "/" + f.Name})
+			return value.Value{}, fault.Expect(fault.Type, f.Kind.String(), fault.Quote(text)).InField(f.Name).At(fault.Place{Path: "/" + f.Name})
 		}
 		items = append(items, v)
 	}
@@ -74,21 +74,21 @@ func parameter(f *schema.Field, texts []string) (value.Value, *fault.Fault) {
 	case f.List():
 		return value.ListOf(items...), nil
 	case len(items) > 1:
-		return value.Value{}, fault.Expect(fault.Length, "the parameter once", strconv.Itoa(len(items))+" times").In(f.Name).At(fault.Place{Path: "/" + f.Name})
+		return value.Value{}, fault.Expect(fault.Length, "the parameter once", strconv.Itoa(len(items))+" times").InField(f.Name).At(fault.Place{Path: "/" + f.Name})
 	case len(items) == 0:
 		return value.Value{}, nil
 	}
 	return items[0], nil
 }
 
-// Asked is a request with its parameters, as the steps of a plan see it.
-func (p *Plan) Asked(request value.Value) value.Value {
+// RequestValue is a request with its parameters, as the steps of a plan see it.
+func (p *Plan) RequestValue(request value.Value) value.Value {
 	r := request.Record()
 	if p.Given == nil || r == nil || len(r.Fields) > len(Request.Fields) {
 		return request
 	}
 	parameters, _ := p.Parameters(request)
-	return value.Rec(p.Requested.Shape(), append(r.Fields[:len(r.Fields):len(r.Fields)], parameters))
+	return value.NewRecord(p.Requested.Layout(), append(r.Fields[:len(r.Fields):len(r.Fields)], parameters))
 }
 
 // pair is the shape of a header or a parameter.
@@ -126,7 +126,7 @@ func init() {
 // headers, and what the trigger names. Names of headers are in lower case.
 func (p *Plan) KeptRequest(query, headers []Pair) (keptQuery, keptHeaders []Pair) {
 	named := map[string]bool{}
-	for name := range strings.SplitSeq(p.Flow.Trigger.Keep, ",") {
+	for name := range strings.SplitSeq(p.Flow.Trigger.StoredNames, ",") {
 		named[strings.ToLower(strings.TrimSpace(name))] = true
 	}
 	if p.Given != nil {
@@ -148,15 +148,15 @@ func RequestOf(method, path string, body *string, query, headers []Pair) value.V
 	list := func(f *schema.Field, pairs []Pair) value.Value {
 		items := make([]value.Value, len(pairs))
 		for i, p := range pairs {
-			items[i] = value.Rec(f.Shape(), []value.Value{value.Str(p.Name), value.Str(p.Value)})
+			items[i] = value.NewRecord(f.Layout(), []value.Value{value.NewText(p.Name), value.NewText(p.Value)})
 		}
 		return value.ListOf(items...)
 	}
 	text := value.Value{}
 	if body != nil {
-		text = value.Str(*body)
+		text = value.NewText(*body)
 	}
-	return value.Rec(Request.Shape(), []value.Value{value.Str(method), value.Str(path), text, list(Request.Field("query"), query), list(Request.Field("headers"), headers)})
+	return value.NewRecord(Request.Layout(), []value.Value{value.NewText(method), value.NewText(path), text, list(Request.Field("query"), query), list(Request.Field("headers"), headers)})
 }
 
 // keptRequest is how a request is kept with its run.
@@ -165,7 +165,7 @@ var keptRequest = KeptOf(RecordOf("request", Described("request", Request), Requ
 // WriteRequest writes a request as it is kept with its run, ReadRequest reads it. Its parameters are read from it each time.
 func WriteRequest(v value.Value) []byte {
 	if r := v.Record(); r != nil && len(r.Fields) > len(Request.Fields) {
-		v = value.Rec(Request.Shape(), r.Fields[:len(Request.Fields)])
+		v = value.NewRecord(Request.Layout(), r.Fields[:len(Request.Fields)])
 	}
 	return []byte(keptRequest.Write(v))
 }
@@ -186,7 +186,7 @@ func TriedRequest(t flow.Trigger, body *string, parameters value.Value) value.Va
 	path, inPath := t.Path.Value, map[string]bool{}
 	for _, name := range flow.PathParameters(path) {
 		inPath[name] = true
-		if v := parameters.Field(name); !v.Missing() {
+		if v := parameters.Field(name); !v.IsMissing() {
 			path = strings.Replace(path, "{"+name+"}", strings.ReplaceAll(schema.ScalarText(v), "/", "-"), 1)
 		} else {
 			path = strings.Replace(path, "{"+name+"}", name, 1)
@@ -194,13 +194,13 @@ func TriedRequest(t flow.Trigger, body *string, parameters value.Value) value.Va
 	}
 	var query []Pair
 	if r := parameters.Record(); r != nil {
-		for i, name := range r.Shape.Names {
+		for i, name := range r.Layout.Names {
 			items := []value.Value{r.Fields[i]}
 			if r.Fields[i].Kind() == value.ListKind {
 				items = r.Fields[i].Items()
 			}
 			for _, v := range items {
-				if !inPath[name] && !v.Missing() {
+				if !inPath[name] && !v.IsMissing() {
 					query = append(query, Pair{name, schema.ScalarText(v)})
 				}
 			}

@@ -43,7 +43,7 @@ type StateStore interface {
 // StateEntry is a text that is kept under a key.
 type StateEntry struct {
 	Key, Text string
-	Until     time.Time // zero: for ever
+	ExpiresAt time.Time // zero: for ever
 }
 
 // Correlator is how runs meet: one hands over what another waits for, and many bring what one goes on with.
@@ -59,22 +59,22 @@ type Correlator interface {
 }
 
 // CorrelatedMessage is a message by its kind and reference.
-type CorrelatedMessage struct{ Kind, Reference, Text string }
+type CorrelatedMessage struct{ Name, CorrelationKey, Text string }
 
 // ReceiveStep is a step that waits for messages.
 type ReceiveStep struct {
-	Step   string
-	Items  []*Item
-	Within time.Duration
-	Of     *schema.Schema // of the messages
+	Step    string
+	Items   []*Item
+	Timeout time.Duration
+	Of      *schema.Schema // of the messages
 }
 
 // AggregateStep is a step that gathers.
 type AggregateStep struct {
-	Step   string
-	Items  []*Item
-	Count  int           // with which a group is whole; 0: any
-	Within time.Duration // after the first, with which it is whole; 0: ever
+	Step    string
+	Items   []*Item
+	Size    int           // with which a group is whole; 0: any
+	Timeout time.Duration // after the first, with which it is whole; 0: ever
 }
 
 // AggregateGroup is what an item goes on with: all texts of its group, in the order in which they came; nil where another

@@ -29,8 +29,8 @@ func FirstFault(sch *schema.Schema, v value.Value) *fault.Fault {
 // Runner runs one step for a batch. Its error means that the whole batch must be tried again.
 type Runner func(ctx context.Context, b *Batch, items []*Item) error
 
-// PassBy is the runner of a step that does nothing: it is switched off, or lacks settings.
-func PassBy(context.Context, *Batch, []*Item) error { return nil }
+// PassOn is the runner of a step that does nothing: it is switched off, or lacks settings.
+func PassOn(context.Context, *Batch, []*Item) error { return nil }
 
 // FieldOf describes a value of a type as a field.
 func FieldOf(name string, t formula.Type) *schema.Field {
@@ -48,8 +48,8 @@ func FieldOf(name string, t formula.Type) *schema.Field {
 	return f
 }
 
-// Tallied puts the totals of the body into the whole run, for the steps behind it.
-func (p *Plan) Tallied(whole *Item, totals map[string]value.Value) {
+// SetTotals puts the totals of the body into the whole run, for the steps behind it.
+func (p *Plan) SetTotals(whole *Item, totals map[string]value.Value) {
 	for _, ps := range p.Body {
 		if ps.Kind.Carries && ps.Result != nil {
 			whole.Frame.Slots[ps.Result.Slot] = totals[ps.Step.ID]

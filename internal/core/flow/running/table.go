@@ -11,19 +11,19 @@ import (
 // was deleted.
 func TableSpace(id string) string { return "table/" + id }
 
-// Changed is a row of a table as a flow has changed it; gone where it was taken away.
-type Changed struct {
-	Key  string
-	Row  value.Value
-	Gone bool
+// ChangedRow is a row of a table as a flow has changed it; gone where it was taken away.
+type ChangedRow struct {
+	Key     string
+	Row     value.Value
+	Deleted bool
 }
 
 // ReadChanged reads what is remembered of a table's row.
-func ReadChanged(t *table.Table, key, text string) Changed {
+func ReadChanged(t *table.Table, key, text string) ChangedRow {
 	if text == "" {
-		return Changed{Key: key, Gone: true}
+		return ChangedRow{Key: key, Deleted: true}
 	}
-	return Changed{Key: key, Row: KeptOf(RecordOf("row", RowOf(t), 0)).Read(text)}
+	return ChangedRow{Key: key, Row: KeptOf(RecordOf("row", RowOf(t), 0)).Read(text)}
 }
 
 // RowOf is the schema of a table's rows.

@@ -8,13 +8,13 @@ type Watcher interface {
 
 // Stop is a point in a run at which it can be halted: before a step, or behind one that has failed.
 type Stop struct {
-	N      int // counted from 0 from the start of the run
-	Flow   string
-	Step   string
-	Around []string // the steps in which it stands, as flow/step, those that have called its flow among them
-	Record int
-	Path   string // of an entry of a list in the record
-	Failed bool   // behind the step: it has set the item aside
+	N         int // counted from 0 from the start of the run
+	Flow      string
+	Step      string
+	CallStack []string // the steps in which it stands, as flow/step, those that have called its flow among them
+	Record    int
+	Path      string // of an entry of a list in the record
+	Failed    bool   // behind the step: it has set the item aside
 }
 
 // Halt is where a run was halted. It is the error by which it is.
@@ -27,8 +27,8 @@ type Halt struct {
 // Error says where.
 func (h *Halt) Error() string { return "halted at " + h.Step }
 
-// Around are the steps in which a step stands, behind those that have called its flow.
-func (ps *PlannedStep) Around(calls []string) []string {
+// CallStack are the steps in which a step stands, behind those that have called its flow.
+func (ps *PlannedStep) CallStack(calls []string) []string {
 	all := append([]string(nil), calls...)
 	for inner := ps.Inside; inner != nil; inner = inner.Inside {
 		all = append(all, ps.Plan.Flow.ID+"/"+inner.Step.ID)

@@ -3,12 +3,12 @@ package step
 import (
 	"context"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/compile"
 	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/setting"
 	"hollowreed/internal/core/value"
 )
@@ -16,8 +16,8 @@ import (
 var accumulateKind = &compile.Kind{
 	Kind: flow.Kind{
 		Name: "accumulate", Older: []string{"tally"}, Title: "Accumulate", Group: flow.Shape, Carries: true, About: "Carries a value from record to record through the run: a counter, a sum, a list that grows.",
-		Begin: func(flow.Offering) doc.Out {
-			return doc.Out{{Key: "as", Value: "total"}, {Key: "next", Value: "total + 1"}}
+		Begin: func(flow.Offering) partfile.Ordered {
+			return partfile.Ordered{{Key: "as", Value: "total"}, {Key: "next", Value: "total + 1"}}
 		},
 		Settings: setting.List{
 			{Name: "as", Label: "Result name", Type: setting.Text, Default: "total", Help: "For each record, the value with it; behind the records, the last one"},
@@ -53,7 +53,7 @@ func compileAccumulate(c *compile.Compiler, s *flow.Step) running.Runner {
 		c.Fault(s.Place("next"), fault.Expect(fault.Type, t.String()+", as it starts", next.Type.String()))
 	}
 	if start == nil || next == nil {
-		return running.PassBy
+		return running.PassOn
 	}
 	return func(_ context.Context, b *running.Batch, items []*running.Item) error {
 		if b.Totals == nil {
@@ -75,7 +75,7 @@ func compileAccumulate(c *compile.Compiler, s *flow.Step) running.Runner {
 				f = fault.New(fault.Limit, "the tally has more than %d entries", maxTally)
 			}
 			if f != nil {
-				it.Aside(s.ID, f.In(s.Name))
+				it.Aside(s.ID, f.InField(s.Name))
 				continue
 			}
 			if b.Totals.Values == nil {

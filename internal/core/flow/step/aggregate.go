@@ -4,12 +4,12 @@ import (
 	"context"
 	"time"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/compile"
 	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/setting"
 	"hollowreed/internal/core/value"
 )
@@ -17,8 +17,8 @@ import (
 var aggregateKind = &compile.Kind{
 	Kind: flow.Kind{
 		Name: "aggregate", Older: []string{"gather"}, Title: "Aggregate", Group: flow.Way, Lasting: true, About: "Gathers what several messages bring: the one with which a group is whole goes on with a list of it all, the others end here.",
-		Begin: func(o flow.Offering) doc.Out {
-			return yields("gathered", append(o.Record("bring", ""), doc.Entry{Key: "size", Value: "10"}, doc.Entry{Key: "timeout", Value: "60"})...)
+		Begin: func(o flow.Offering) partfile.Ordered {
+			return yields("gathered", append(o.Record("bring", ""), partfile.Entry{Key: "size", Value: "10"}, partfile.Entry{Key: "timeout", Value: "60"})...)
 		},
 		Settings: setting.List{
 			{Name: "value", Older: []string{"bring"}, Label: "What each brings", Type: setting.Formula, Required: true, Help: "A formula, often the name of a record"},
@@ -47,7 +47,7 @@ func compileAggregate(c *compile.Compiler, s *flow.Step) running.Runner {
 	bring, key := c.Formula(s.Place("value")), c.Optional(s, "correlate by")
 	count, within := int(s.Number("size")), time.Duration(s.Number("timeout")*float64(time.Second))
 	if count < 1 && within == 0 {
-		c.Fault(s.At, fault.New(fault.Required, "a group is never whole").Mended("Say with how many, or after how many seconds"))
+		c.Fault(s.At, fault.New(fault.Required, "a group is never whole").WithFix("Say with how many, or after how many seconds"))
 	}
 	if count > running.MaxGathered {
 		c.Fault(s.Place("size"), fault.New(fault.Limit, "a group has at most %d", running.MaxGathered))
@@ -64,9 +64,9 @@ func compileAggregate(c *compile.Compiler, s *flow.Step) running.Runner {
 	n.List = true
 	slot := c.Yield(s, "as", n, formula.Type{Kind: value.ListKind, Item: &t})
 	if bring == nil || s.Setting("correlate by") != "" && key == nil {
-		return running.PassBy
+		return running.PassOn
 	}
-	g := running.AggregateStep{Step: s.ID, Count: count, Within: within}
+	g := running.AggregateStep{Step: s.ID, Size: count, Timeout: within}
 	return func(ctx context.Context, b *running.Batch, items []*running.Item) error {
 		g := g
 		var keys, texts []string
@@ -81,7 +81,7 @@ func compileAggregate(c *compile.Compiler, s *flow.Step) running.Runner {
 			it.Frame.Reset()
 			v, f := bring.Eval(&it.Frame)
 			if f != nil {
-				it.Aside(s.ID, f.In(s.Name))
+				it.Aside(s.ID, f.InField(s.Name))
 				continue
 			}
 			g.Items, keys, texts = append(g.Items, it), append(keys, k), append(texts, one.Write(v))
@@ -106,7 +106,7 @@ func goOn(s *flow.Step, it *running.Item, slot int, one running.Kept, g running.
 		if key != "" {
 			key = " by " + fault.Quote(key)
 		}
-		it.Leave(s.ID, "gathered"+key+": the last of the group goes on with it")
+		it.Skip(s.ID, "gathered"+key+": the last of the group goes on with it")
 		return
 	}
 	list := make([]value.Value, len(g.Texts))

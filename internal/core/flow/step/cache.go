@@ -6,19 +6,21 @@ import (
 	"slices"
 	"time"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/compile"
 	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/setting"
 )
 
 var cacheKind = &compile.Kind{
 	Kind: flow.Kind{
 		Name: "cache", Older: []string{"cached"}, Title: "Cache a response", Group: flow.Way, Lasting: true, About: "Does its steps, and remembers under a key what they come to: for a time they are not done again for that key.",
-		Begin:  func(flow.Offering) doc.Out { return yields("known", doc.Entry{Key: "ttl", Value: "3600"}) },
-		Tracks: []flow.TrackKind{{Key: "steps", Title: "Unless it is known"}},
+		Begin: func(flow.Offering) partfile.Ordered {
+			return yields("known", partfile.Entry{Key: "ttl", Value: "3600"})
+		},
+		Branches: []flow.BranchKind{{Key: "steps", Title: "Unless it is known"}},
 		Settings: setting.List{
 			{Name: "key", Label: "Key", Type: setting.Formula, Required: true},
 			{Name: "value", Older: []string{"keep"}, Label: "What is remembered", Type: setting.Formula, Required: true, Help: "A formula over what the steps inside yield"},
@@ -48,7 +50,7 @@ type cached struct {
 func compileCache(c *compile.Compiler, s *flow.Step) running.Runner {
 	a := &cached{step: s, key: c.Formula(s.Place("key")), space: "answers/" + c.Flow.ID + "/" + s.ID, during: time.Duration(s.Number("ttl") * float64(time.Second))}
 	c.Within(func() {
-		a.steps = c.Track(s.Tracks[0])
+		a.steps = c.Branch(s.Branches[0])
 		a.keep = c.Formula(s.Place("value"))
 	})
 	t := formula.Type{}
@@ -58,7 +60,7 @@ func compileCache(c *compile.Compiler, s *flow.Step) running.Runner {
 	a.slot = c.Yield(s, "as", namedOf(t), t)
 	a.kept = running.KeptOf(*c.Cur.Result)
 	if a.key == nil || a.keep == nil {
-		return running.PassBy
+		return running.PassOn
 	}
 	return a.run
 }
@@ -107,10 +109,10 @@ func (a *cached) fill(ctx context.Context, b *running.Batch, first []*running.It
 		it.Frame.Reset()
 		v, f := a.keep.Eval(&it.Frame)
 		if f != nil {
-			it.Aside(a.step.ID, f.In(a.step.Name))
+			it.Aside(a.step.ID, f.InField(a.step.Name))
 			continue
 		}
-		notes = append(notes, running.StateEntry{Key: of[it], Text: a.kept.Write(v), Until: b.Runtime.Now().Add(a.during)})
+		notes = append(notes, running.StateEntry{Key: of[it], Text: a.kept.Write(v), ExpiresAt: b.Runtime.Now().Add(a.during)})
 		for _, other := range byKey[of[it]] {
 			other.Frame.Slots[a.slot] = v
 		}

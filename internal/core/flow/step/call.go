@@ -34,13 +34,13 @@ var callKind = &compile.Kind{
 func compileCall(c *compile.Compiler, s *flow.Step) running.Runner {
 	op := c.Operation(s.Place("operation"), s.Setting("connection"), s.Setting("operation"))
 	if op == nil {
-		return running.PassBy
+		return running.PassOn
 	}
 	c.Cur.Op = op
 	a := c.Ask(s.At, op, s)
-	c.Cur.Asking, c.Cur.Upsert = a, running.UpsertOf(op)
+	c.Cur.RequestBuilder, c.Cur.Upsert = a, running.UpsertOf(op)
 	rows := running.Rows("")
-	if op.Verb.Reads {
+	if op.Kind.Reads {
 		rows = running.Rows(s.Setting("records"))
 	}
 	slot := -1
@@ -56,7 +56,7 @@ func compileCall(c *compile.Compiler, s *flow.Step) running.Runner {
 		if len(asked) == 0 {
 			return nil
 		}
-		done, err := b.Outside.Call(ctx, running.Call{Op: op, Flow: c.Flow.ID, Step: s.ID, Items: asked, Rows: rows}, requests)
+		done, err := b.Systems.Call(ctx, running.Call{Op: op, Flow: c.Flow.ID, Step: s.ID, Items: asked, Rows: rows}, requests)
 		if err != nil {
 			return err
 		}
@@ -68,7 +68,7 @@ func compileCall(c *compile.Compiler, s *flow.Step) running.Runner {
 }
 
 func called(s *flow.Step, op *connection.Operation, it *running.Item, slot int, d running.Response) {
-	it.Heard(s.ID, d.Said)
+	it.AddTurns(s.ID, d.Turns)
 	if op.Changes() && d.Fault == nil {
 		effect := running.Called
 		if d.NotDone {
@@ -77,12 +77,12 @@ func called(s *flow.Step, op *connection.Operation, it *running.Item, slot int, 
 		it.Did(s.ID, effect)
 	}
 	if told := notDone(op, d); told != "" {
-		it.Notes = append(it.Notes, it.Placed(s.ID, fault.New(fault.Note, "%s", told))...)
+		it.Notes = append(it.Notes, it.Placed(s.ID, fault.New(fault.LogEntry, "%s", told))...)
 	}
 	switch {
 	case d.Fault != nil:
 		f := *d.Fault
-		it.Aside(s.ID, f.In(s.Name))
+		it.Aside(s.ID, f.InField(s.Name))
 	case slot < 0:
 	case d.Answer.Kind() != value.Absent:
 		if f := wrongAnswer(op, d.Answer); f != nil {
@@ -93,8 +93,8 @@ func called(s *flow.Step, op *connection.Operation, it *running.Item, slot int, 
 	case s.Setting("if missing") == "skip":
 		it.State, it.Step, it.Reason = running.Skipped, s.ID, op.Name+" answers nothing"
 	case s.Setting("if missing") == "set aside":
-		it.Aside(s.ID, fault.Expect(fault.NotFound, "an answer of "+op.Name, "none").In(s.Name).
-			Mended("Add there what is asked for, or mend the record"))
+		it.Aside(s.ID, fault.Expect(fault.NotFound, "an answer of "+op.Name, "none").InField(s.Name).
+			WithFix("Add there what is asked for, or mend the record"))
 	}
 }
 
@@ -123,7 +123,7 @@ func wrongAnswer(op *connection.Operation, answer value.Value) *fault.Fault {
 	}
 	for _, row := range rows {
 		if f := running.FirstFault(op.Response, row); f != nil && f.Code == fault.Type {
-			return f.Mended("The system answered with it: convert it in the operation, for example in its statement, or take the field as text")
+			return f.WithFix("The system answered with it: convert it in the operation, for example in its statement, or take the field as text")
 		}
 	}
 	return nil

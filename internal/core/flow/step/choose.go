@@ -6,12 +6,12 @@ import (
 	"slices"
 	"strings"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/compile"
 	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/setting"
 	"hollowreed/internal/core/value"
@@ -21,23 +21,23 @@ var chooseKind = &compile.Kind{
 	Kind: flow.Kind{
 		Name: "choose", Title: "Choose", Group: flow.Way, About: "Leads each record to the first branch whose condition is true. What all branches yield under one name is seen behind them.",
 		Drawn: flow.AsFork,
-		Wraps: &flow.Wrapping{Settings: doc.Out{{Key: "when", Value: []doc.Out{{{Key: "if", Value: "true"}}}}}, Inside: []any{"when", 0, "steps"}},
-		Begin: func(flow.Offering) doc.Out {
-			return doc.Out{{Key: "when", Value: []doc.Out{{{Key: "if", Value: doc.Text{}}}}}}
+		Wraps: &flow.Wrapping{Settings: partfile.Ordered{{Key: "when", Value: []partfile.Ordered{{{Key: "if", Value: "true"}}}}}, Inside: []any{"when", 0, "steps"}},
+		Begin: func(flow.Offering) partfile.Ordered {
+			return partfile.Ordered{{Key: "when", Value: []partfile.Ordered{{{Key: "if", Value: partfile.Text{}}}}}}
 		},
-		Tracks: []flow.TrackKind{
-			{Key: "when", Title: "When", About: "at least one branch with a condition", Many: true, If: true, Chosen: true},
-			{Key: "otherwise", Title: "Otherwise", Chosen: true},
+		Branches: []flow.BranchKind{
+			{Key: "when", Title: "When", About: "at least one branch with a condition", Many: true, If: true, Conditional: true},
+			{Key: "otherwise", Title: "Otherwise", Conditional: true},
 		},
 		Settings: setting.List{
 			{Name: "no match", Older: []string{"none"}, Label: "When no condition is true", Type: setting.Choice, Was: older, Default: "otherwise", Choices: []string{"otherwise", "set aside", "skip"}, Help: "Continue with the steps under Otherwise, of which there may be none"},
 			onFault,
 		},
 		Detail: func(s *flow.Step) string {
-			if len(s.Tracks) == 2 {
-				return s.Tracks[0].If.Value
+			if len(s.Branches) == 2 {
+				return s.Branches[0].If.Value
 			}
-			return plural(len(s.Tracks)-1, "condition")
+			return plural(len(s.Branches)-1, "condition")
 		},
 	},
 	Compile: compileChoose,
@@ -57,7 +57,7 @@ func compileChoose(c *compile.Compiler, s *flow.Step) running.Runner {
 	var branches []*branch
 	seen := map[string]bool{}
 	always := ""
-	for _, t := range s.Tracks {
+	for _, t := range s.Branches {
 		if t.Kind.Key == "compensate" {
 			continue
 		}
@@ -88,14 +88,14 @@ func compileChoose(c *compile.Compiler, s *flow.Step) running.Runner {
 }
 
 // compileBranch compiles the steps of one track.
-func compileBranch(c *compile.Compiler, t *flow.Track, br *branch) {
+func compileBranch(c *compile.Compiler, t *flow.Branch, br *branch) {
 	known := len(c.Named)
 	c.Within(func() {
-		br.steps = c.Track(t)
+		br.steps = c.Branch(t)
 		br.named = append(br.named, c.Named[known:]...)
 	})
 	for _, ps := range br.steps {
-		br.ends = br.ends || ps.Kind.Ends && !ps.Step.Off
+		br.ends = br.ends || ps.Kind.Ends && !ps.Step.Disabled
 	}
 }
 
@@ -136,7 +136,7 @@ func choose(ctx context.Context, b *running.Batch, s *flow.Step, branches []*bra
 	for _, it := range items {
 		if i := chosen(s, branches, it); i >= 0 {
 			groups[i] = append(groups[i], it)
-			it.Took = append(it.Took, running.BranchTaken{Step: s.ID, Track: i})
+			it.Branches = append(it.Branches, running.BranchTaken{Step: s.ID, Track: i})
 		}
 	}
 	for i, br := range branches {
@@ -166,7 +166,7 @@ func chosen(s *flow.Step, branches []*branch, it *running.Item) int {
 		v, f := br.when.Eval(&it.Frame)
 		switch {
 		case f != nil:
-			it.Aside(s.ID, f.In(s.Name))
+			it.Aside(s.ID, f.InField(s.Name))
 			return -1
 		case v.IsTrue():
 			return i
@@ -174,10 +174,10 @@ func chosen(s *flow.Step, branches []*branch, it *running.Item) int {
 	}
 	switch s.Setting("no match") {
 	case "set aside":
-		it.Aside(s.ID, fault.New(fault.NotFound, "no condition is true").In(s.Name).Mended("Add a branch for it, or let it continue"))
+		it.Aside(s.ID, fault.New(fault.NotFound, "no condition is true").InField(s.Name).WithFix("Add a branch for it, or let it continue"))
 		return -1
 	case "skip":
-		it.Leave(s.ID, "no condition is true")
+		it.Skip(s.ID, "no condition is true")
 		return -1
 	}
 	return len(branches) - 1
@@ -186,9 +186,9 @@ func chosen(s *flow.Step, branches []*branch, it *running.Item) int {
 func chooses(c *compile.Compiler, s *flow.Step) compile.Ending {
 	none := s.Setting("no match")
 	if none == "otherwise" {
-		return c.Alternatives(s, compile.Tracks(s, "when", "otherwise"), compile.Under)
+		return c.Alternatives(s, compile.Branches(s, "when", "otherwise"), compile.Under)
 	}
-	e := c.Alternatives(s, compile.Tracks(s, "when"), compile.Under)
+	e := c.Alternatives(s, compile.Branches(s, "when"), compile.Under)
 	if none == "skip" {
 		e.Without = append(e.Without, compile.Without{Step: s, When: "to what is skipped since no condition is true", Ended: true})
 	}
@@ -201,7 +201,7 @@ const maxCodes = 500
 // uncovered points out the values of a code list for which a choose has no branch, where all its conditions are about
 // that one field and nothing is said about the rest: each value is tried against each condition.
 func uncovered(c *compile.Compiler, s *flow.Step, branches []*branch) {
-	if s.Setting("no match") != "otherwise" || len(s.Track("otherwise").Steps) > 0 {
+	if s.Setting("no match") != "otherwise" || len(s.Branch("otherwise").Steps) > 0 {
 		return
 	}
 	var path []string
@@ -236,8 +236,8 @@ func uncovered(c *compile.Compiler, s *flow.Step, branches []*branch) {
 	if len(open) > 5 {
 		more, open = fmt.Sprintf(" and %d more", len(open)-5), open[:5]
 	}
-	c.Note(s.At, s.ID, fault.New(fault.Required, "no branch is for %s%s of %s: such records pass it by", strings.Join(open, ", "), more, strings.Join(path, ".")).
-		Mended("Add a branch, or steps under Otherwise, or choose what becomes of them"))
+	c.Warn(s.At, s.ID, fault.New(fault.Required, "no branch is for %s%s of %s: such records pass it by", strings.Join(open, ", "), more, strings.Join(path, ".")).
+		WithFix("Add a branch, or steps under Otherwise, or choose what becomes of them"))
 }
 
 // coded gives the codes of the field at a path, and how a frame is made in which it has one of them.
@@ -258,10 +258,10 @@ func coded(c *compile.Compiler, path []string) ([]schema.Code, func(schema.Code)
 		records = append(records, f)
 	}
 	field, slot := records[len(records)-1], c.Named[i].Slot
-	if len(field.Must.Codes) > maxCodes || field.Kind == value.RecordKind {
+	if len(field.Constraints.Codes) > maxCodes || field.Kind == value.RecordKind {
 		return nil, nil
 	}
-	return field.Must.Codes, func(code schema.Code) (*formula.Frame, bool) {
+	return field.Constraints.Codes, func(code schema.Code) (*formula.Frame, bool) {
 		v, ok := schema.ParseScalar(field.Kind, code.Value)
 		if !ok {
 			return nil, false
@@ -269,7 +269,7 @@ func coded(c *compile.Compiler, path []string) ([]schema.Code, func(schema.Code)
 		for n := len(records) - 2; n >= 0; n-- {
 			values := make([]value.Value, len(records[n].Fields))
 			values[records[n+1].Slot()] = v
-			v = value.Rec(records[n].Shape(), values)
+			v = value.NewRecord(records[n].Layout(), values)
 		}
 		frame := &formula.Frame{Slots: make([]value.Value, slot+1)}
 		frame.Slots[slot] = v

@@ -4,12 +4,12 @@ import (
 	"strconv"
 
 	"hollowreed/internal/core/connection"
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/compile"
 	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/setting"
 	"hollowreed/internal/core/value"
 )
@@ -19,8 +19,8 @@ func hasTables(k *connection.Kind) bool { return k.Tables }
 func hasFolder(k *connection.Kind) bool { return k.Watches }
 
 // yields is the settings of which one names the result.
-func yields(name string, settings ...doc.Entry) doc.Out {
-	return append(settings, doc.Entry{Key: "as", Value: name})
+func yields(name string, settings ...partfile.Entry) partfile.Ordered {
+	return append(settings, partfile.Entry{Key: "as", Value: name})
 }
 
 var onFault = setting.Setting{
@@ -37,14 +37,14 @@ var reaching = setting.List{
 	{Name: "timeout", Older: []string{"time limit"}, Label: "Time limit (seconds)", Type: setting.Decimal, Rare: true, Help: "After which a try counts as failed"},
 }
 
-var undo = flow.TrackKind{Key: "compensate", Older: []string{"undo"}, Title: "Compensate", About: "what compensates this step when a later step of the Try step around it fails", Below: true, TakesBack: true, Quiet: true}
+var undo = flow.BranchKind{Key: "compensate", Older: []string{"undo"}, Title: "Compensate", About: "what compensates this step when a later step of the Try step around it fails", Below: true, Compensates: true, Quiet: true}
 
 // outside adds what all kinds have that reach an outside system.
 func outside(k *compile.Kind) *compile.Kind {
-	k.Outside = true
+	k.OnConnection = true
 	k.Settings = append(append(k.Settings[:len(k.Settings):len(k.Settings)], onFault), reaching...)
 	if k.Effect {
-		k.Tracks = append(k.Tracks, undo)
+		k.Branches = append(k.Branches, undo)
 	}
 	return k
 }

@@ -54,11 +54,11 @@ func conform(f *schema.Field, v value.Value, path string, report func(*fault.Fau
 		return value.ListOf(items...)
 	case f.Kind == value.Decimal && v.Kind() == value.Integer:
 		return value.AsDecimal(v)
-	case f.Kind != value.RecordKind || v.Kind() != value.RecordKind || v.Record().Shape == f.Shape():
+	case f.Kind != value.RecordKind || v.Kind() != value.RecordKind || v.Record().Layout == f.Layout():
 		return v
 	}
 	fields := make([]value.Value, len(f.Fields))
-	for i, name := range v.Record().Shape.Names {
+	for i, name := range v.Record().Layout.Names {
 		part := v.Slot(i)
 		if part.Kind() == value.Absent {
 			continue
@@ -70,7 +70,7 @@ func conform(f *schema.Field, v value.Value, path string, report func(*fault.Fau
 		}
 		fields[field.Slot()] = conform(field, part, path+"/"+name, report)
 	}
-	return value.Rec(f.Shape(), fields)
+	return value.NewRecord(f.Layout(), fields)
 }
 
 // readAll reads all messages of a text, or of bytes, with up to a number of faults.

@@ -1,13 +1,13 @@
 package step
 
 import (
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/compile"
 	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/openpgp"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/setting"
 	"hollowreed/internal/core/value"
@@ -18,8 +18,8 @@ var openedRecord = schema.Record("opened", schema.Scalar("text", value.Text), sc
 
 var decryptKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "decrypt", Older: []string{"open"}, Title: "Decrypt or verify", Group: flow.Shape, Apart: true, About: "Decrypts an OpenPGP message and verifies who has signed it (RFC 9580).",
-		Begin: func(flow.Offering) doc.Out { return yields("opened") },
+		Name: "decrypt", Older: []string{"open"}, Title: "Decrypt or verify", Group: flow.Shape, Concurrent: true, About: "Decrypts an OpenPGP message and verifies who has signed it (RFC 9580).",
+		Begin: func(flow.Offering) partfile.Ordered { return yields("opened") },
 		Settings: setting.List{
 			{Name: "value", Label: "Message", Type: setting.Formula, Required: true, Help: "As armored text, or bytes"},
 			{Name: "with", Label: "With the secret", Type: setting.Text, Help: "The name of a secret that holds our private key. Empty: it is only verified"},
@@ -43,10 +43,10 @@ func compileDecrypt(c *compile.Compiler, s *flow.Step) running.Runner {
 	prog, from := c.Formula(s.Place("value")), c.Optional(s, "signed by")
 	slot := c.Define(s, "as", running.Described(s.Setting("as"), openedRecord))
 	if s.Setting("with") == "" && s.Setting("signed by") == "" {
-		c.Fault(s.At, fault.New(fault.Required, "it is neither decrypted nor verified").Mended("Name the secret with our key, or give the sender's"))
+		c.Fault(s.At, fault.New(fault.Required, "it is neither decrypted nor verified").WithFix("Name the secret with our key, or give the sender's"))
 	}
 	if prog == nil || s.Setting("signed by") != "" && from == nil {
-		return running.PassBy
+		return running.PassOn
 	}
 	wantBytes(c, s, "value", prog)
 	return withKey(s, "with", func(b *running.Batch, it *running.Item, key *openpgp.Key) (value.Value, *fault.Fault) {
@@ -64,11 +64,11 @@ func openedOf(b *running.Batch, s *flow.Step, it *running.Item, prog, from *form
 		return value.Value{}, f
 	}
 	if from != nil && !o.Signed && s.Setting("unsigned") == "set aside" {
-		return value.Value{}, fault.New(fault.Pattern, "the message is not signed by the owner of the key").Mended("Ask the sender which key it was signed with")
+		return value.Value{}, fault.New(fault.Pattern, "the message is not signed by the owner of the key").WithFix("Ask the sender which key it was signed with")
 	}
 	signer := value.Value{}
 	if o.Signed {
-		signer = value.Str(o.Signer)
+		signer = value.NewText(o.Signer)
 	}
-	return value.Rec(openedRecord.Shape(), []value.Value{bytesOf(o.Message, false), value.Bool(o.Signed), signer}), nil
+	return value.NewRecord(openedRecord.Layout(), []value.Value{bytesOf(o.Message, false), value.Bool(o.Signed), signer}), nil
 }

@@ -44,7 +44,7 @@ func compileDeduplicate(c *compile.Compiler, s *flow.Step) running.Runner {
 		}
 		for i, it := range asked {
 			if seen[i] {
-				it.Leave(s.ID, "repeated: "+keys[i])
+				it.Skip(s.ID, "repeated: "+keys[i])
 			}
 		}
 		return nil

@@ -6,12 +6,12 @@ import (
 	"strconv"
 	"strings"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/compile"
 	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/setting"
 	"hollowreed/internal/core/value"
 )
@@ -26,12 +26,12 @@ const (
 
 var eachKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "each", Title: "For each", Group: flow.Way, Apart: true, About: "Does its steps for each record that is read, or for each entry of a list.",
-		Loops: true, Drawn: flow.AsSpan, Wraps: &flow.Wrapping{Settings: doc.Out{{Key: "of", Value: "of"}, {Key: "as", Value: "entry"}}, Inside: []any{"steps"}},
-		Begin: func(o flow.Offering) doc.Out {
-			return yields("entry", doc.Entry{Key: "of", Value: doc.Text{Value: o.List()}})
+		Name: "each", Title: "For each", Group: flow.Way, Concurrent: true, About: "Does its steps for each record that is read, or for each entry of a list.",
+		Loops: true, Drawn: flow.AsSpan, Wraps: &flow.Wrapping{Settings: partfile.Ordered{{Key: "of", Value: "of"}, {Key: "as", Value: "entry"}}, Inside: []any{"steps"}},
+		Begin: func(o flow.Offering) partfile.Ordered {
+			return yields("entry", partfile.Entry{Key: "of", Value: partfile.Text{Value: o.List()}})
 		},
-		Tracks: []flow.TrackKind{{Key: "steps", Title: "For each"}},
+		Branches: []flow.BranchKind{{Key: "steps", Title: "For each"}},
 		Settings: setting.List{
 			{Name: "of", Label: "Of", Type: setting.Formula, Required: true, Help: "The name of the records that are read, or a formula that is a list"},
 			{Name: "as", Label: "An entry is called", Type: setting.Text, Default: "entry", Help: "Of a list; records keep the name with which they are read"},
@@ -72,15 +72,15 @@ func stream(c *compile.Compiler, s *flow.Step) running.Runner {
 		c.Scope.Bind(name, c.Plan.Record, formula.Type{Kind: value.RecordKind, Fields: c.Plan.Source.Root})
 		c.Scope.Open(name)
 		c.Named = append(c.Named, running.RecordOf(name, c.Plan.Source, c.Plan.Record))
-		c.Track(s.Tracks[0])
+		c.Branch(s.Branches[0])
 	})
-	for _, ps := range c.Cur.Tracks[0] { // what they have come to is seen behind the records
+	for _, ps := range c.Cur.Branches[0] { // what they have come to is seen behind the records
 		if ps.Kind.Carries && ps.Result != nil {
 			c.Scope.Bind(ps.Result.Name, ps.Result.Slot, ps.Result.Type)
 			c.Named = append(c.Named, *ps.Result)
 		}
 	}
-	return running.PassBy
+	return running.PassOn
 }
 
 // entriesOf is an each over a list.
@@ -102,7 +102,7 @@ func entriesOf(c *compile.Compiler, s *flow.Step) running.Runner {
 	item := formula.Type{}
 	if e.of != nil {
 		if !e.of.Type.Fits(value.ListKind) {
-			c.Fault(s.Place("of"), fault.Expect(fault.Type, "a list", e.of.Type.String()).Mended("toList(…) makes a list of one or many"))
+			c.Fault(s.Place("of"), fault.Expect(fault.Type, "a list", e.of.Type.String()).WithFix("toList(…) makes a list of one or many"))
 		} else if e.of.Type.Item != nil {
 			item = *e.of.Type.Item
 		}
@@ -122,7 +122,7 @@ func entriesOf(c *compile.Compiler, s *flow.Step) running.Runner {
 		if s.Setting("key") != "" {
 			e.key = c.Formula(s.Place("key"))
 		}
-		e.steps = c.Track(s.Tracks[0])
+		e.steps = c.Branch(s.Branches[0])
 		if s.Setting("collect") != "" {
 			e.collect = c.Formula(s.Place("collect"))
 		}
@@ -162,17 +162,17 @@ func (e *entries) run(ctx context.Context, b *running.Batch, items []*running.It
 func (e *entries) split(it *running.Item) []*running.Item {
 	it.Frame.Reset()
 	v, f := e.of.Eval(&it.Frame)
-	if f == nil && !v.Missing() && v.Kind() != value.ListKind {
+	if f == nil && !v.IsMissing() && v.Kind() != value.ListKind {
 		f = fault.Expect(fault.Type, "a list", v.Kind().String())
 	}
-	if f == nil && !v.Missing() && len(v.Items()) > MaxEntries {
+	if f == nil && !v.IsMissing() && len(v.Items()) > MaxEntries {
 		f = fault.New(fault.Limit, "the list has more than %d entries", MaxEntries)
 	}
 	if f != nil {
-		it.Aside(e.step.ID, f.In(e.step.Name))
+		it.Aside(e.step.ID, f.InField(e.step.Name))
 		return nil
 	}
-	if v.Missing() {
+	if v.IsMissing() {
 		return nil
 	}
 	list := v.Items()
@@ -193,7 +193,7 @@ func (e *entries) split(it *running.Item) []*running.Item {
 
 // each passes the entries through the steps: slice by slice, or some at once.
 func (e *entries) each(ctx context.Context, b *running.Batch, all []*running.Item) error {
-	if b.Watch != nil { // one after the other, so that each can be followed
+	if b.Watcher != nil { // one after the other, so that each can be followed
 		for _, it := range all {
 			if err := e.some(ctx, b, []*running.Item{it}); err != nil {
 				return err
@@ -253,7 +253,7 @@ func (e *entries) gather(it *running.Item, children []*running.Item) {
 			child.Frame.Reset()
 			v, f := e.collect.Eval(&child.Frame)
 			if f != nil {
-				it.Aside(e.step.ID, f.In(e.step.Name))
+				it.Aside(e.step.ID, f.InField(e.step.Name))
 				return
 			}
 			list = append(list, v)

@@ -11,12 +11,12 @@ import (
 	"encoding/hex"
 	"io"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/compile"
 	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/setting"
 	"hollowreed/internal/core/value"
 )
@@ -114,8 +114,8 @@ func unzipped(b []byte, _ string) ([]byte, error) {
 
 var encodeKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "encode", Older: []string{"pack"}, Title: "Encode, decode, hash", Group: flow.Shape, Apart: true, About: "Compresses, encodes or hashes a text or bytes, or takes that back.",
-		Begin: func(flow.Offering) doc.Out { return yields("packed") },
+		Name: "encode", Older: []string{"pack"}, Title: "Encode, decode, hash", Group: flow.Shape, Concurrent: true, About: "Compresses, encodes or hashes a text or bytes, or takes that back.",
+		Begin: func(flow.Offering) partfile.Ordered { return yields("packed") },
 		Settings: setting.List{
 			{Name: "value", Label: "Text or bytes", Type: setting.Formula, Required: true},
 			{Name: "operation", Older: []string{"do"}, Label: "Do", Type: setting.Choice, Default: packingNames[0], Choices: packingNames},
@@ -138,7 +138,7 @@ func compileEncode(c *compile.Compiler, s *flow.Step) running.Runner {
 	}
 	slot := c.Yield(s, "as", running.Named{}, formula.Type{Kind: kind})
 	if prog == nil || how.does == nil {
-		return running.PassBy
+		return running.PassOn
 	}
 	wantBytes(c, s, "value", prog)
 	return func(_ context.Context, _ *running.Batch, items []*running.Item) error {
@@ -149,7 +149,7 @@ func compileEncode(c *compile.Compiler, s *flow.Step) running.Runner {
 			}
 			out, err := how.does(b, s.Setting("name"))
 			if err != nil {
-				it.Aside(s.ID, fault.From(err, fault.Syntax).In(s.Name))
+				it.Aside(s.ID, fault.From(err, fault.Syntax).InField(s.Name))
 				continue
 			}
 			it.Frame.Slots[slot] = bytesOf(out, raw)

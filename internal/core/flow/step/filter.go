@@ -14,7 +14,7 @@ import (
 
 var filterKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "filter", Older: []string{"keep"}, Title: "Filter", Group: flow.Way, Apart: true, About: "Lets the records pass for which a formula is true; the others are skipped and counted.",
+		Name: "filter", Older: []string{"keep"}, Title: "Filter", Group: flow.Way, Concurrent: true, About: "Lets the records pass for which a formula is true; the others are skipped and counted.",
 		Settings: setting.List{
 			{Name: "where", Label: "Keep a record where", Type: setting.Formula, Required: true, Help: "A formula that is true or false"},
 			onFault,
@@ -24,7 +24,7 @@ var filterKind = &compile.Kind{
 	Compile: func(c *compile.Compiler, s *flow.Step) running.Runner {
 		prog := c.Formula(s.Place("where"))
 		if prog == nil {
-			return running.PassBy
+			return running.PassOn
 		}
 		if !prog.Type.Fits(value.Boolean) {
 			c.Fault(s.Place("where"), fault.Expect(fault.Type, "true or false", prog.Type.String()))
@@ -44,9 +44,9 @@ func keep(s *flow.Step, prog *formula.Program, it *running.Item) {
 	v, f := prog.Eval(&it.Frame)
 	switch {
 	case f != nil:
-		it.Aside(s.ID, f.In(s.Name))
+		it.Aside(s.ID, f.InField(s.Name))
 	case v.Kind() != value.Boolean:
-		it.Aside(s.ID, fault.Expect(fault.Type, "true or false from "+prog.Source, v.Kind().String()).In(s.Name))
+		it.Aside(s.ID, fault.Expect(fault.Type, "true or false from "+prog.Source, v.Kind().String()).InField(s.Name))
 	case !v.IsTrue():
 		it.State, it.Step, it.Reason = running.Skipped, s.ID, "not "+prog.Source
 	}

@@ -22,7 +22,7 @@ func keyOf(ctx context.Context, b *running.Batch, s *flow.Step, named string) (*
 		return nil, nil, err
 	}
 	if text == "" {
-		return nil, fault.New(fault.Setting, "there is no secret %q in this environment", name).Mended("Add it under Estate, Secrets"), nil
+		return nil, fault.New(fault.Setting, "there is no secret %q in this environment", name).WithFix("Add it under Estate, Secrets"), nil
 	}
 	k := &openpgp.Key{Armored: text}
 	if phrase := s.Setting("passphrase"); phrase != "" {
@@ -60,7 +60,7 @@ func withKey(s *flow.Step, named string, do func(*running.Batch, *running.Item, 
 				continue
 			}
 			if v, f := do(b, it, key); f != nil {
-				it.Aside(s.ID, f.In(s.Name))
+				it.Aside(s.ID, f.InField(s.Name))
 			} else if it.State == running.Live {
 				it.Frame.Slots[slot] = v
 			}

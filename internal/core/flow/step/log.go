@@ -30,7 +30,7 @@ func compileLog(c *compile.Compiler, s *flow.Step) running.Runner {
 	return func(_ context.Context, b *running.Batch, items []*running.Item) error {
 		for _, it := range items {
 			if text, ok := textOf(it, s, prog); ok {
-				it.Notes = append(it.Notes, it.Placed(s.ID, fault.New(fault.Note, "%s", text))...)
+				it.Notes = append(it.Notes, it.Placed(s.ID, fault.New(fault.LogEntry, "%s", text))...)
 				if log {
 					b.Events = append(b.Events, running.Event{Step: s.ID, Record: it.Record, Text: text})
 				}

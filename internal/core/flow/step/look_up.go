@@ -5,11 +5,11 @@ import (
 	"maps"
 	"slices"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/compile"
 	"hollowreed/internal/core/flow/running"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/setting"
 	"hollowreed/internal/core/table"
 	"hollowreed/internal/core/value"
@@ -19,8 +19,8 @@ const lookUpName = "look up"
 
 var lookUpKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: lookUpName, Title: "Look up in a table", Group: flow.Shape, Apart: true, About: "Gets a row of a table of the project by its key, with what flows have changed in it since.",
-		Begin: func(o flow.Offering) doc.Out { return yields("row", o.Table("match")...) },
+		Name: lookUpName, Title: "Look up in a table", Group: flow.Shape, Concurrent: true, About: "Gets a row of a table of the project by its key, with what flows have changed in it since.",
+		Begin: func(o flow.Offering) partfile.Ordered { return yields("row", o.Table("match")...) },
 		Settings: setting.List{
 			{Name: "table", Label: "Table", Type: setting.Part, Of: "table", Required: true},
 			{Name: "match", Label: "Where", Type: setting.Pairs, Free: true, Required: true, Help: "The key columns and the formulas that they must equal"},
@@ -36,7 +36,7 @@ var lookUpKind = &compile.Kind{
 func compileLookUp(c *compile.Compiler, s *flow.Step) running.Runner {
 	t, progs := tableOf(c, s)
 	if t == nil {
-		return running.PassBy
+		return running.PassOn
 	}
 	slot := c.Define(s, "as", running.RowOf(t))
 	k, kept := keysOf(t, progs), running.KeptOf(*c.Cur.Result)
@@ -79,15 +79,15 @@ func rowUnder(t *table.Table, kept running.Kept, changed map[string]string, key 
 }
 
 func lookedUp(s *flow.Step, t *table.Table, it *running.Item, slot int, row value.Value, f *fault.Fault, keys []value.Value) {
-	none := "no row of " + t.Title + " with " + t.Told(keys)
+	none := "no row of " + t.Title + " with " + t.Describe(keys)
 	switch {
 	case f != nil:
-		it.Aside(s.ID, f.In(s.Name))
+		it.Aside(s.ID, f.InField(s.Name))
 	case row.Kind() != value.Absent:
 		it.Frame.Slots[slot] = row
 	case s.Setting("if missing") == "skip":
-		it.Leave(s.ID, none)
+		it.Skip(s.ID, none)
 	case s.Setting("if missing") == "set aside":
-		it.Aside(s.ID, fault.Expect(fault.NotFound, "a row of "+t.Title, none).In(s.Name).Mended("Add the row, or mend the record's key"))
+		it.Aside(s.ID, fault.Expect(fault.NotFound, "a row of "+t.Title, none).InField(s.Name).WithFix("Add the row, or mend the record's key"))
 	}
 }

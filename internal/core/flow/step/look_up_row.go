@@ -4,12 +4,12 @@ import (
 	"context"
 	"strings"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/compile"
 	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/setting"
 	"hollowreed/internal/core/value"
 )
@@ -17,7 +17,7 @@ import (
 var lookUpRowKind = &compile.Kind{
 	Kind: flow.Kind{
 		Name: "look up row", Older: []string{"find"}, Title: "Look up a row", Group: flow.Systems, About: "Looks up one row of a table by key and adds it to the record.",
-		Begin: func(o flow.Offering) doc.Out { return yields("row", o.Connection(hasTables)...) },
+		Begin: func(o flow.Offering) partfile.Ordered { return yields("row", o.Connection(hasTables)...) },
 		Settings: setting.List{
 			{Name: "connection", Label: "Connection", Type: setting.Part, Of: "connection", Required: true},
 			{Name: "table", Label: "Table", Type: setting.Text, Required: true},
@@ -56,7 +56,7 @@ func compileLookUpRow(c *compile.Compiler, s *flow.Step) running.Runner {
 		}
 		l := l
 		l.Items = asked
-		rows, err := b.Outside.Lookup(ctx, l, keys)
+		rows, err := b.Systems.Lookup(ctx, l, keys)
 		if err != nil {
 			return err
 		}
@@ -74,7 +74,7 @@ func lookupKeys(s *flow.Step, progs []*formula.Program, items []*running.Item) (
 		for i, prog := range progs {
 			v, f := prog.Eval(&it.Frame)
 			if f != nil {
-				it.Aside(s.ID, f.In(s.Name))
+				it.Aside(s.ID, f.InField(s.Name))
 				break
 			}
 			key[i] = v
@@ -101,9 +101,9 @@ func matched(s *flow.Step, l running.Lookup, it *running.Item, slot int, row val
 		it.State, it.Step, it.Reason = running.Skipped, s.ID, what
 		return
 	case "continue":
-		it.Notes = append(it.Notes, it.Placed(s.ID, fault.New(fault.Note, "%s", what))...)
+		it.Notes = append(it.Notes, it.Placed(s.ID, fault.New(fault.LogEntry, "%s", what))...)
 		return
 	}
-	it.Aside(s.ID, fault.Expect(fault.NotFound, "a row of "+l.Table, what).In(s.Name).
-		Mended("Add the row, or mend the record's key"))
+	it.Aside(s.ID, fault.Expect(fault.NotFound, "a row of "+l.Table, what).InField(s.Name).
+		WithFix("Add the row, or mend the record's key"))
 }

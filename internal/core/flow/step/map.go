@@ -3,22 +3,22 @@ package step
 import (
 	"context"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/compile"
 	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/mapping"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/setting"
 )
 
 var mapKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "map", Title: "Map", Group: flow.Shape, Apart: true, About: "Makes a target record from the records in scope by a mapping's rules.",
+		Name: "map", Title: "Map", Group: flow.Shape, Concurrent: true, About: "Makes a target record from the records in scope by a mapping's rules.",
 		Maps:  true,
-		Begin: func(flow.Offering) doc.Out { return yields("row") },
+		Begin: func(flow.Offering) partfile.Ordered { return yields("row") },
 		Settings: setting.List{
 			{Name: "mapping", Label: "Mapping", Type: setting.Part, Of: "mapping", Required: true},
 			{Name: "sources", Label: "Sources", Type: setting.Pairs, Help: "Which record each source of the mapping is; one that is not named here is the record of its own name"},
@@ -37,7 +37,7 @@ func compileMap(c *compile.Compiler, s *flow.Step) running.Runner {
 		if id != "" {
 			c.Fault(s.Place("mapping"), fault.New(fault.Unknown, "there is no mapping %q", id))
 		}
-		return running.PassBy
+		return running.PassOn
 	}
 	c.Cur.Mapping = plan
 	c.Cur.Sources = boundTo(plan.Mapping, s.Match)
@@ -85,11 +85,11 @@ func boundTo(m *mapping.Mapping, match []setting.Pair) []string {
 func unfit(name string, src mapping.Source, sch *schema.Schema, t formula.Type, there bool) *fault.Fault {
 	switch {
 	case !there:
-		return fault.New(fault.Unknown, "the mapping needs %q; no step before yields it", name).Mended("Choose under Sources which record it is")
+		return fault.New(fault.Unknown, "the mapping needs %q; no step before yields it", name).WithFix("Choose under Sources which record it is")
 	case src.List && (t.Item == nil || t.Item.Fields != sch.Root):
-		return fault.Expect(fault.Type, name+" as a list of schema "+sch.ID, t.String()).Mended("Choose under Sources another list")
+		return fault.Expect(fault.Type, name+" as a list of schema "+sch.ID, t.String()).WithFix("Choose under Sources another list")
 	case !src.List && t.Fields != sch.Root:
-		return fault.Expect(fault.Type, name+" of schema "+sch.ID, t.String()).Mended("Choose under Sources another record")
+		return fault.Expect(fault.Type, name+" of schema "+sch.ID, t.String()).WithFix("Choose under Sources another record")
 	}
 	return nil
 }
@@ -107,8 +107,8 @@ func mapItem(s *flow.Step, plan *mapping.Plan, fr *mapping.Frame, from []int, sl
 	switch {
 	case res.Faults != nil:
 		it.Aside(s.ID, res.Faults...)
-	case res.LeftOut != "":
-		it.State, it.Step, it.Reason = running.Skipped, s.ID, res.LeftOut
+	case res.Skipped != "":
+		it.State, it.Step, it.Reason = running.Skipped, s.ID, res.Skipped
 	default:
 		it.Frame.Slots[slot] = res.Value
 	}

@@ -180,7 +180,7 @@ func TestATableOfTheProjectIsLookedInto(t *testing.T) {
 		require.Contains(t, plan.Faults.Error(), want, steps)
 	}
 	_, plan := loaded(t, levels("- {step: look up, id: l, table: ports, match: {}}"), "tables/ports.yaml", of)
-	require.Equal(t, []string{"code"}, plan.Planned("l").Columns.Root.Shape().Names, "what can be named is known though nothing is")
+	require.Equal(t, []string{"code"}, plan.Planned("l").Columns.Root.Layout().Names, "what can be named is known though nothing is")
 	_, plan = loaded(t, levels(away), "tables/ports.yaml", of)
-	require.Equal(t, []string{"code", "title"}, plan.Planned("c").Columns.Root.Shape().Names)
+	require.Equal(t, []string{"code", "title"}, plan.Planned("c").Columns.Root.Layout().Names)
 }

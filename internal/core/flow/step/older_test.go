@@ -7,9 +7,9 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/running"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/setting"
 )
 
@@ -33,30 +33,30 @@ func TestOlderNamesAreReadAndWrittenAnew(t *testing.T) {
 		for _, older := range k.Older {
 			kinds++
 			require.Nil(t, flow.KindOf(older), "%s is no other kind now", older)
-			f := parsedStep(t, doc.Out{{Key: "step", Value: older}, {Key: "id", Value: "x"}})
+			f := parsedStep(t, partfile.Ordered{{Key: "step", Value: older}, {Key: "id", Value: "x"}})
 			require.Equal(t, k.Name, f.Steps[0].Kind)
 		}
 		for _, set := range k.Settings {
 			for _, older := range set.Older {
 				settings++
 				require.Nil(t, k.Settings.Find(older), "%s: %s is no other setting now", k.Name, older)
-				f := parsedStep(t, doc.Out{{Key: "step", Value: k.Name}, {Key: "id", Value: "x"}, {Key: older, Value: "7"}})
+				f := parsedStep(t, partfile.Ordered{{Key: "step", Value: k.Name}, {Key: "id", Value: "x"}, {Key: older, Value: "7"}})
 				require.Equal(t, "7", f.Steps[0].Setting(set.Name), "%s: %s", k.Name, older)
 			}
 			for was, now := range set.Was {
 				require.NotContains(t, set.Choices, was, "%s: %s", k.Name, set.Name)
 				if slices.Contains(set.Choices, now) {
 					choices++
-					f := parsedStep(t, doc.Out{{Key: "step", Value: k.Name}, {Key: "id", Value: "x"}, {Key: set.Name, Value: was}})
+					f := parsedStep(t, partfile.Ordered{{Key: "step", Value: k.Name}, {Key: "id", Value: "x"}, {Key: set.Name, Value: was}})
 					require.Equal(t, now, f.Steps[0].Setting(set.Name), "%s: %s", k.Name, set.Name)
 				}
 			}
 		}
-		for _, track := range k.Tracks {
+		for _, track := range k.Branches {
 			for _, older := range track.Older {
 				tracks++
-				f := parsedStep(t, doc.Out{{Key: "step", Value: k.Name}, {Key: "id", Value: "x"}, {Key: older, Value: []doc.Out{{{Key: "step", Value: "note"}, {Key: "id", Value: "y"}}}}})
-				require.Equal(t, "log", f.Steps[0].Track(track.Key).Steps[0].Kind, "%s: %s", k.Name, older)
+				f := parsedStep(t, partfile.Ordered{{Key: "step", Value: k.Name}, {Key: "id", Value: "x"}, {Key: older, Value: []partfile.Ordered{{{Key: "step", Value: "note"}, {Key: "id", Value: "y"}}}}})
+				require.Equal(t, "log", f.Steps[0].Branch(track.Key).Steps[0].Kind, "%s: %s", k.Name, older)
 			}
 		}
 	}
@@ -65,22 +65,22 @@ func TestOlderNamesAreReadAndWrittenAnew(t *testing.T) {
 	}
 	for _, set := range flow.Settings {
 		for _, older := range set.Older {
-			f := parsedStep(t, doc.Out{}, doc.Entry{Key: older, Value: "7"})
+			f := parsedStep(t, partfile.Ordered{}, partfile.Entry{Key: older, Value: "7"})
 			require.Equal(t, "7", f.Settings.Get(set.Name), older)
 		}
 	}
 }
 
 // parsedStep is a flow with one step, and with settings of its own. What its text would be if it were written today says the same.
-func parsedStep(t *testing.T, step doc.Out, of ...doc.Entry) *flow.Flow {
+func parsedStep(t *testing.T, step partfile.Ordered, of ...partfile.Entry) *flow.Flow {
 	t.Helper()
-	part := doc.Out{{Key: "flow", Value: "F"}, {Key: "trigger", Value: doc.Out{{Key: "kind", Value: "manual"}}}, {Key: "steps", Value: []doc.Out{step}}}
-	text := doc.Encode(append(part, of...))
-	now := doc.Upgraded(text, flow.Upgrade)
+	part := partfile.Ordered{{Key: "flow", Value: "F"}, {Key: "trigger", Value: partfile.Ordered{{Key: "kind", Value: "manual"}}}, {Key: "steps", Value: []partfile.Ordered{step}}}
+	text := partfile.Encode(append(part, of...))
+	now := partfile.Upgraded(text, flow.Upgrade)
 	require.NotEqual(t, string(text), string(now))
-	require.Equal(t, string(now), string(doc.Upgraded(now, flow.Upgrade)), "what is written anew has no older names")
-	f := flow.Parse("f", doc.Parse("f.yaml", text))
-	again := flow.Parse("f", doc.Parse("f.yaml", now))
+	require.Equal(t, string(now), string(partfile.Upgraded(now, flow.Upgrade)), "what is written anew has no older names")
+	f := flow.Parse("f", partfile.Parse("f.yaml", text))
+	again := flow.Parse("f", partfile.Parse("f.yaml", now))
 	require.Equal(t, kindsOf(again), kindsOf(f))
 	if len(again.Steps) > 0 {
 		require.Equal(t, valuesOf(again.Steps[0].Settings), valuesOf(f.Steps[0].Settings))

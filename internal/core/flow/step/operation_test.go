@@ -10,12 +10,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hollowreed/internal/core/connection"
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/flow/trial"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/mapping"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
@@ -52,11 +52,11 @@ func parts(t testing.TB) *desk {
 		"note":    "schema: Note\nnotation: json\nfields:\n  - {name: number, type: text}\n  - {name: count, type: integer}\n  - {name: tags, type: text, occurs: 0..n}\n",
 		"sailing": "schema: Sailing\nnotation: json\nfields:\n  - {name: ship, type: text}\n  - name: lines\n    type: record\n    occurs: 0..n\n    fields:\n      - {name: plate, type: text}\n      - {name: length, type: integer, must: {least: 1}}\n",
 	} {
-		p := doc.Parse(id, []byte(text))
+		p := partfile.Parse(id, []byte(text))
 		d.schemas[id] = schema.Parse(id, p)
 		require.Empty(t, p.Faults)
 	}
-	p := doc.Parse("desk", []byte("connection: Desk\nkind: http\noperations:\n  - {operation: list, does: read, path: /a, response: booking}\n  - {operation: note, does: call, path: /b, request: note, response: note}\n"))
+	p := partfile.Parse("desk", []byte("connection: Desk\nkind: http\noperations:\n  - {operation: list, does: read, path: /a, response: booking}\n  - {operation: note, does: call, path: /b, request: note, response: note}\n"))
 	d.conn = connection.Parse("desk", p)
 	d.conn.Resolve(d.Schema, formula.Env{})
 	require.Empty(t, p.Faults)
@@ -166,11 +166,11 @@ func TestACallAsksForEachRecordAndSetsAsideWhatIsRefused(t *testing.T) {
 	for i, number := range []string{"a", "refused", "none"} {
 		it := &running.Item{Record: i, State: running.Live, Frame: formula.Frame{Slots: make([]value.Value, p.Slots)}}
 		it.Frame.Slots[running.RunSlot] = running.RunFacts("r", "f", "", i, value.Value{})
-		it.Frame.Slots[p.Record] = value.Rec(root.Shape(), []value.Value{value.Str(number), value.Int(int64(i))})
+		it.Frame.Slots[p.Record] = value.NewRecord(root.Layout(), []value.Value{value.NewText(number), value.Int(int64(i))})
 		items = append(items, it)
 	}
 	out := &told{}
-	b := &running.Batch{Plan: p, Outside: out}
+	b := &running.Batch{Plan: p, Systems: out}
 	require.NoError(t, b.Run(t.Context(), items))
 	require.Equal(t, []running.State{running.Done, running.SetAside, running.SetAside}, []running.State{items[0].State, items[1].State, items[2].State})
 	require.Equal(t, "1", out.requests[0].Field("count").String())
@@ -181,7 +181,7 @@ func TestACallAsksForEachRecordAndSetsAsideWhatIsRefused(t *testing.T) {
 	require.Equal(t, 2, b.Counts["note"].SetAside)
 
 	items[0].State, items[0].Step, items[0].Effects = running.Live, "", nil
-	dry := &running.Batch{Plan: p, Outside: &trial.Dry{}}
+	dry := &running.Batch{Plan: p, Systems: &trial.Dry{}}
 	require.NoError(t, dry.Run(t.Context(), items[:1]))
 	require.Equal(t, running.NotDone, items[0].Effects[0].Effect, "a try asks nobody")
 }

@@ -6,8 +6,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/flow/running"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 )
 
@@ -71,7 +71,7 @@ func TestWhoeverCallsIsTold(t *testing.T) {
 		var got []string
 		for _, f := range p.Notes {
 			got = append(got, f.Place.Step+": "+f.Message)
-			require.NotEmpty(t, f.Mend, name)
+			require.NotEmpty(t, f.Fix, name)
 			require.NotZero(t, f.Place.Line, name)
 		}
 		require.Equal(t, c.want, got, name)
@@ -95,7 +95,7 @@ fields:
 // is read, or something is said about the rest, nothing is claimed.
 func TestValuesWithoutABranchArePointedOut(t *testing.T) {
 	d := parts(t)
-	part := doc.Parse("schemas/vehicle.yaml", []byte(vehicle))
+	part := partfile.Parse("schemas/vehicle.yaml", []byte(vehicle))
 	d.schemas = map[string]*schema.Schema{"vehicle": schema.Parse("vehicle", part)}
 	require.Empty(t, part.Faults)
 	for name, c := range map[string]struct{ settings, when, want string }{

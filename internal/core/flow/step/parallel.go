@@ -4,11 +4,11 @@ import (
 	"context"
 	"sync"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/compile"
 	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/setting"
 	"hollowreed/internal/core/value"
 )
@@ -17,26 +17,26 @@ var parallelKind = &compile.Kind{
 	Kind: flow.Kind{
 		Name: "parallel", Older: []string{"at once"}, Title: "In parallel", Group: flow.Way, About: "Does its branches beside each other for each record.",
 		Drawn: flow.AsFork,
-		Wraps: &flow.Wrapping{Settings: doc.Out{{Key: "branches", Value: []doc.Out{{{Key: "name", Value: "first"}}}}}, Inside: []any{"branches", 0, "steps"}},
-		Begin: func(flow.Offering) doc.Out {
-			return doc.Out{{Key: "branches", Value: []doc.Out{{{Key: "name", Value: "first"}}, {{Key: "name", Value: "second"}}}}}
+		Wraps: &flow.Wrapping{Settings: partfile.Ordered{{Key: "branches", Value: []partfile.Ordered{{{Key: "name", Value: "first"}}}}}, Inside: []any{"branches", 0, "steps"}},
+		Begin: func(flow.Offering) partfile.Ordered {
+			return partfile.Ordered{{Key: "branches", Value: []partfile.Ordered{{{Key: "name", Value: "first"}}, {{Key: "name", Value: "second"}}}}}
 		},
-		Tracks: []flow.TrackKind{{Key: "branches", Title: "Branch", About: "at least one branch", Many: true}},
+		Branches: []flow.BranchKind{{Key: "branches", Title: "Branch", About: "at least one branch", Many: true}},
 		Settings: setting.List{
 			{Name: "wait", Label: "Continue", Type: setting.Choice, Default: "when all are done", Choices: []string{"when all are done", "when the first is done", "at once"}, Help: "What branches yield is seen behind them where it is waited for: from all, or what all of them yield from the first. At once: a branch that fails does not harm the record"},
 			onFault,
 		},
-		Detail: func(s *flow.Step) string { return plural(len(s.Tracks), "branch") + " · " + s.Setting("wait") },
+		Detail: func(s *flow.Step) string { return plural(len(s.Branches), "branch") + " · " + s.Setting("wait") },
 	},
 	Compile: compileParallel,
 	Ending:  endsAtOnce,
 }
 
 func compileParallel(c *compile.Compiler, s *flow.Step) running.Runner {
-	branches := make([]*branch, len(s.Tracks))
+	branches := make([]*branch, len(s.Branches))
 	parallel := c.Parallel
 	c.Parallel = true
-	for i, t := range s.Tracks {
+	for i, t := range s.Branches {
 		branches[i] = &branch{}
 		compileBranch(c, t, branches[i])
 	}
@@ -76,7 +76,7 @@ func forked(items []*running.Item) []*running.Item {
 	for i, it := range items {
 		c := *it
 		c.Frame = formula.Frame{Slots: append(make([]value.Value, 0, len(it.Frame.Slots)), it.Frame.Slots...)}
-		c.Faults, c.Notes, c.Inner, c.Took, c.Effects, c.Said, c.Origin = nil, nil, nil, nil, nil, nil, it
+		c.Faults, c.Notes, c.Inner, c.Branches, c.Effects, c.Turns, c.Origin = nil, nil, nil, nil, nil, nil, it
 		copies[i] = &c
 	}
 	return copies
@@ -87,9 +87,9 @@ func takeFrom(it *running.Item, c *running.Item, moves [][2]int) {
 	for _, m := range moves {
 		it.Frame.Slots[m[1]] = c.Frame.Slots[m[0]]
 	}
-	it.Notes, it.Inner, it.Took = append(it.Notes, c.Notes...), append(it.Inner, c.Inner...), append(it.Took, c.Took...)
+	it.Notes, it.Inner, it.Branches = append(it.Notes, c.Notes...), append(it.Inner, c.Inner...), append(it.Branches, c.Branches...)
 	it.Effects = append(it.Effects, c.Effects...)
-	it.Said = append(it.Said, c.Said...)
+	it.Turns = append(it.Turns, c.Turns...)
 }
 
 func allAtOnce(ctx context.Context, b *running.Batch, s *flow.Step, branches []*branch, items []*running.Item) error {
@@ -111,7 +111,7 @@ func allAtOnce(ctx context.Context, b *running.Batch, s *flow.Step, branches []*
 				it.State, it.Step = running.SetAside, c.Step
 				it.Faults.Add(c.Faults...)
 			case c.State == running.Skipped && it.State == running.Live:
-				it.Leave(c.Step, c.Reason)
+				it.Skip(c.Step, c.Reason)
 			}
 		}
 	}
@@ -168,7 +168,7 @@ func first(ctx context.Context, b *running.Batch, branches []*branch, it *runnin
 	case last.c.State == running.SetAside:
 		it.State, it.Step, it.Faults = running.SetAside, last.c.Step, last.c.Faults
 	default:
-		it.Leave(last.c.Step, last.c.Reason)
+		it.Skip(last.c.Step, last.c.Reason)
 	}
 	return nil
 }
@@ -176,10 +176,10 @@ func first(ctx context.Context, b *running.Batch, branches []*branch, it *runnin
 // endsAtOnce: where all branches are waited for, the answer of one is enough.
 func endsAtOnce(c *compile.Compiler, s *flow.Step) compile.Ending {
 	if s.Setting("wait") != "when all are done" {
-		return c.Alternatives(s, compile.Tracks(s, "branches"), compile.Under)
+		return c.Alternatives(s, compile.Branches(s, "branches"), compile.Under)
 	}
 	var e compile.Ending
-	for _, t := range compile.Tracks(s, "branches") {
+	for _, t := range compile.Branches(s, "branches") {
 		in := c.Sequence(t.Steps)
 		if e.Some = e.Some || in.Some; in.All {
 			return compile.Ending{Some: in.Some, All: true}

@@ -3,20 +3,20 @@ package step
 import (
 	"context"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/compile"
 	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/setting"
 	"hollowreed/internal/core/value"
 )
 
 var parseKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "parse", Title: "Parse", Group: flow.Shape, Apart: true, About: "Reads a text in its notation: a field that holds JSON, XML, lines.",
-		Begin: func(flow.Offering) doc.Out { return yields("parsed") },
+		Name: "parse", Title: "Parse", Group: flow.Shape, Concurrent: true, About: "Reads a text in its notation: a field that holds JSON, XML, lines.",
+		Begin: func(flow.Offering) partfile.Ordered { return yields("parsed") },
 		Settings: setting.List{
 			{Name: "text", Label: "Text", Type: setting.Formula, Required: true},
 			{Name: "schema", Label: "Schema", Type: setting.Part, Of: "schema", Required: true},
@@ -40,7 +40,7 @@ func compileParse(c *compile.Compiler, s *flow.Step) running.Runner {
 	}
 	slot := c.Yield(s, "as", running.Named{Schema: sch, List: many}, t)
 	if prog == nil {
-		return running.PassBy
+		return running.PassOn
 	}
 	return func(_ context.Context, _ *running.Batch, items []*running.Item) error {
 		for _, it := range items {
@@ -50,7 +50,7 @@ func compileParse(c *compile.Compiler, s *flow.Step) running.Runner {
 				f = fault.Expect(fault.Type, "a text", v.Kind().String())
 			}
 			if f != nil {
-				it.Aside(s.ID, f.In(s.Name))
+				it.Aside(s.ID, f.InField(s.Name))
 				continue
 			}
 			list, faults := readAll(sch, v, maxFaults)
@@ -60,7 +60,7 @@ func compileParse(c *compile.Compiler, s *flow.Step) running.Runner {
 			case many:
 				it.Frame.Slots[slot] = value.ListOf(list...)
 			case len(list) != 1:
-				it.Aside(s.ID, fault.Expect(fault.Length, "one record", plural(len(list), "record")).In(s.Name).Mended("Let the step hold a list of records"))
+				it.Aside(s.ID, fault.Expect(fault.Length, "one record", plural(len(list), "record")).InField(s.Name).WithFix("Let the step hold a list of records"))
 			default:
 				it.Frame.Slots[slot] = list[0]
 			}

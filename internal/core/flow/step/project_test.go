@@ -97,8 +97,8 @@ func tried(t *testing.T, p *project.Project, plan *running.Plan, records string,
 	out.Rows = func(row *schema.Schema) ([]value.Value, error) { return p.SampleRecords(row, 100) }
 	at := time.Date(2031, 3, 9, 6, 0, 0, 0, time.UTC)
 	facts := running.Facts{ID: "r1", File: "scans.csv", Started: value.Instant(at), Request: p.TriedRequest(plan)}
-	dry := &trial.DryRuntime{Outside: out, Plan: p.Flow, At: at, Facts: facts}
-	b := &running.Batch{Plan: plan, Outside: out, Runtime: dry, Try: 1, Totals: &running.Totals{}}
+	dry := &trial.DryRuntime{Systems: out, Plan: p.Flow, At: at, Facts: facts}
+	b := &running.Batch{Plan: plan, Systems: out, Runtime: dry, Attempt: 1, Totals: &running.Totals{}}
 	if runtime != nil {
 		b.Runtime = runtime(dry)
 	}

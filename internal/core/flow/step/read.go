@@ -4,11 +4,11 @@ import (
 	"context"
 	"strings"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/compile"
 	"hollowreed/internal/core/flow/running"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/setting"
 	"hollowreed/internal/core/value"
@@ -16,10 +16,10 @@ import (
 
 var readKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "read", Title: "Read", Group: flow.Systems, Apart: true, About: "Reads the message in its notation and checks every record against its schema.",
+		Name: "read", Title: "Read", Group: flow.Systems, Concurrent: true, About: "Reads the message in its notation and checks every record against its schema.",
 		Reads: true,
 		Fits:  func(o flow.Offering) bool { return !o.Reads() && o.Top() },
-		Begin: func(flow.Offering) doc.Out { return yields("record") },
+		Begin: func(flow.Offering) partfile.Ordered { return yields("record") },
 		Settings: setting.List{
 			{Name: "schema", Label: "Schema", Type: setting.Part, Of: "schema", Help: "How the records are written and what they must be; an operation says so itself"},
 			{Name: "connection", Label: "Connection", Type: setting.Part, Of: "connection", Help: "To read what an operation answers, in place of the message that started the run"},
@@ -41,7 +41,7 @@ var readKind = &compile.Kind{
 	Compile: func(c *compile.Compiler, s *flow.Step) running.Runner {
 		if c.Plan.ReadStep != nil {
 			c.Fault(s.At, fault.New(fault.Setting, "the flow reads its message already"))
-			return running.PassBy
+			return running.PassOn
 		}
 		sch := sourceOf(c, s)
 		c.Plan.ReadStep, c.Plan.Source = s, sch
@@ -69,8 +69,8 @@ func sourceOf(c *compile.Compiler, s *flow.Step) *schema.Schema {
 		switch {
 		case op == nil:
 			return none
-		case !op.Verb.Reads || op.Response == nil:
-			c.Fault(s.Place("operation"), fault.New(fault.Setting, "%s gives no records that are described", op.Name).Mended("Choose an operation that reads, with a response schema"))
+		case !op.Kind.Reads || op.Response == nil:
+			c.Fault(s.Place("operation"), fault.New(fault.Setting, "%s gives no records that are described", op.Name).WithFix("Choose an operation that reads, with a response schema"))
 			return none
 		}
 		c.Plan.Asks = c.Ask(s.At, op, s)
@@ -87,7 +87,7 @@ func sourceOf(c *compile.Compiler, s *flow.Step) *schema.Schema {
 	sch := c.Schema(s, "schema")
 	switch {
 	case !c.Flow.Trigger.Of().Files:
-		c.Fault(s.At, fault.New(fault.Setting, "nothing that starts the flow brings a message").Mended("Name a connection and an operation that reads"))
+		c.Fault(s.At, fault.New(fault.Setting, "nothing that starts the flow brings a message").WithFix("Name a connection and an operation that reads"))
 	case !sch.Notation.Bytes:
 		c.Fault(s.Place("schema"), fault.Expect(fault.Setting, "a schema with a notation that can be read from a file", "rows"))
 	}
@@ -96,10 +96,10 @@ func sourceOf(c *compile.Compiler, s *flow.Step) *schema.Schema {
 
 func checkItem(s *flow.Step, sch *schema.Schema, it *running.Item, v value.Value) {
 	sch.Check(v, func(f *fault.Fault) {
-		if field := sch.Root.Field(strings.TrimPrefix(f.Place.Path, "/")); field != nil && field.Written.From > 0 {
+		if field := sch.Root.Field(strings.TrimPrefix(f.Place.Path, "/")); field != nil && field.WireFormat.From > 0 {
 			path := f.Place.Path
 			f.Place = it.Place
-			f.Place.Path, f.Place.Column = path, field.Written.From
+			f.Place.Path, f.Place.Column = path, field.WireFormat.From
 		}
 		it.Aside(s.ID, f)
 	})

@@ -5,12 +5,12 @@ import (
 	"regexp"
 	"strings"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/compile"
 	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/setting"
 	"hollowreed/internal/core/value"
@@ -20,7 +20,7 @@ var respondKind = &compile.Kind{
 	Kind: flow.Kind{
 		Name: "respond", Older: []string{"answer"}, Title: "Respond", Group: flow.Run, About: "Responds to the caller of the flow.",
 		Fits: func(o flow.Offering) bool { return o.Output() != nil || o.Asked() },
-		Begin: func(o flow.Offering) doc.Out {
+		Begin: func(o flow.Offering) partfile.Ordered {
 			if o.Output() == nil {
 				return nil
 			}
@@ -49,8 +49,8 @@ var respondKind = &compile.Kind{
 func compileRespond(c *compile.Compiler, s *flow.Step) running.Runner {
 	asked := c.Flow.Trigger.Of().Requests
 	if c.Plan.Output == nil && !asked {
-		c.Fault(s.At, fault.New(fault.Setting, "nobody waits for an answer").Mended("Let the flow be called by another one, or start with a request, and give its trigger the schema of the answer"))
-		return running.PassBy
+		c.Fault(s.At, fault.New(fault.Setting, "nobody waits for an answer").WithFix("Let the flow be called by another one, or start with a request, and give its trigger the schema of the answer"))
+		return running.PassOn
 	}
 	ownAnswer(c, s, asked)
 	var a *running.Filled
@@ -70,7 +70,7 @@ func compileRespond(c *compile.Compiler, s *flow.Step) running.Runner {
 				f = r.fill(it, reply)
 			}
 			if f != nil {
-				it.Aside(s.ID, f.In(s.Name))
+				it.Aside(s.ID, f.InField(s.Name))
 				continue
 			}
 			b.Answer, b.Reply = v, reply
@@ -159,7 +159,7 @@ func (r *replying) fill(it *running.Item, reply *running.Reply) *fault.Fault {
 		}
 		if strings.ContainsFunc(v, notInHeaders) {
 			return fault.Expect(fault.Syntax, "a value without line breaks or control characters for the header "+name, fault.Quote(v)).
-				Mended("Take them out, as with replace(…, \"\\n\", \" \")")
+				WithFix("Take them out, as with replace(…, \"\\n\", \" \")")
 		}
 		reply.Headers = append(reply.Headers, running.Pair{Name: name, Value: strings.Trim(v, " \t")})
 	}

@@ -36,16 +36,16 @@ var runFlowKind = &compile.Kind{
 func compileRunFlow(c *compile.Compiler, s *flow.Step) running.Runner {
 	id := s.Setting("flow")
 	if id == "" {
-		return running.PassBy
+		return running.PassOn
 	}
 	contract := c.Parts.Contract(id)
 	switch {
 	case contract == nil:
-		c.Fault(s.Place("flow"), fault.New(fault.Unknown, "there is no flow %q that can be called", id).Mended("It is to be started by another flow, or by a person"))
-		return running.PassBy
+		c.Fault(s.Place("flow"), fault.New(fault.Unknown, "there is no flow %q that can be called", id).WithFix("It is to be started by another flow, or by a person"))
+		return running.PassOn
 	case id == c.Flow.ID:
 		c.Fault(s.Place("flow"), fault.New(fault.Setting, "the flow would run itself for ever"))
-		return running.PassBy
+		return running.PassOn
 	}
 	c.Cur.Calls = contract
 	c.Plan.Flows = append(c.Plan.Flows, id)
@@ -57,7 +57,7 @@ func compileRunFlow(c *compile.Compiler, s *flow.Step) running.Runner {
 	if wait && contract.Output != nil {
 		slot = c.Define(s, "as", contract.Output)
 	}
-	input := running.Asking{Filled: a}
+	input := running.RequestBuilder{Filled: a}
 	return func(ctx context.Context, b *running.Batch, items []*running.Item) error {
 		asked, inputs := asking(s, items, input.Request)
 		if len(asked) == 0 {
@@ -82,13 +82,13 @@ func compileRunFlow(c *compile.Compiler, s *flow.Step) running.Runner {
 func calledRun(b *running.Batch, s *flow.Step, it *running.Item, d running.Response) {
 	if d.Fault != nil {
 		f := *d.Fault
-		it.Aside(s.ID, f.In(s.Name))
+		it.Aside(s.ID, f.InField(s.Name))
 		return
 	}
 	if d.Aside == 0 {
 		return
 	}
-	f := fault.New(fault.Outside, "the called run has set aside %s", plural(d.Aside, "record")).Mended("Open it from this run, and mend them there").In(s.Name)
+	f := fault.New(fault.Outside, "the called run has set aside %s", plural(d.Aside, "record")).WithFix("Open it from this run, and mend them there").InField(s.Name)
 	switch s.Setting("records set aside") {
 	case "set aside":
 		it.Aside(s.ID, f)

@@ -3,10 +3,10 @@ package step
 import (
 	"context"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/compile"
 	"hollowreed/internal/core/flow/running"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/setting"
 )
 
@@ -16,8 +16,8 @@ var kindOfMessage = setting.Setting{Name: "message", Older: []string{"kind"}, La
 var sendKind = &compile.Kind{
 	Kind: flow.Kind{
 		Name: "send message", Older: []string{"deliver"}, Title: "Send a message", Group: flow.Run, Lasting: true, About: "Hands a message over to the run that waits for one of its kind with its reference, or will.",
-		Begin: func(o flow.Offering) doc.Out {
-			return append(doc.Out{{Key: "message", Value: "message"}}, o.Record("from", "")...)
+		Begin: func(o flow.Offering) partfile.Ordered {
+			return append(partfile.Ordered{{Key: "message", Value: "message"}}, o.Record("from", "")...)
 		},
 		Settings: setting.List{
 			kindOfMessage,
@@ -34,7 +34,7 @@ func compileSend(c *compile.Compiler, s *flow.Step) running.Runner {
 	prog := c.Formula(s.Place("correlation key"))
 	slot, sch := c.Record(s, "from")
 	if prog == nil || sch == nil {
-		return running.PassBy
+		return running.PassOn
 	}
 	kept := running.KeptOf(running.RecordOf("message", sch, slot))
 	return func(ctx context.Context, b *running.Batch, items []*running.Item) error {
@@ -42,7 +42,7 @@ func compileSend(c *compile.Compiler, s *flow.Step) running.Runner {
 		var messages []running.CorrelatedMessage
 		for _, it := range items {
 			if ref, ok := textOf(it, s, prog); ok {
-				at, messages = append(at, it), append(messages, running.CorrelatedMessage{Kind: s.Setting("message"), Reference: ref, Text: kept.Write(it.Frame.Slots[slot])})
+				at, messages = append(at, it), append(messages, running.CorrelatedMessage{Name: s.Setting("message"), CorrelationKey: ref, Text: kept.Write(it.Frame.Slots[slot])})
 			}
 		}
 		if len(at) == 0 {

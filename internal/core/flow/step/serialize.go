@@ -4,7 +4,6 @@ import (
 	"context"
 	"strings"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/compile"
@@ -12,6 +11,7 @@ import (
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/all"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/setting"
 	"hollowreed/internal/core/value"
@@ -19,8 +19,8 @@ import (
 
 var serializeKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "serialize", Older: []string{"format"}, Title: "Serialize", Group: flow.Shape, Apart: true, About: "Writes a record or a list of records as a text in a schema's notation, with its content type.",
-		Begin: func(o flow.Offering) doc.Out { return yields("written", o.Record("value", "schema")...) },
+		Name: "serialize", Older: []string{"format"}, Title: "Serialize", Group: flow.Shape, Concurrent: true, About: "Writes a record or a list of records as a text in a schema's notation, with its content type.",
+		Begin: func(o flow.Offering) partfile.Ordered { return yields("written", o.Record("value", "schema")...) },
 		Settings: setting.List{
 			{Name: "value", Label: "Write", Type: setting.Formula, Required: true, Help: "A record, or a list of records"},
 			{Name: "schema", Label: "Schema", Type: setting.Part, Of: "schema", Required: true},
@@ -55,7 +55,7 @@ func compileSerialize(c *compile.Compiler, s *flow.Step) running.Runner {
 	}
 	slot := c.Define(s, "as", running.Described(s.Setting("as"), writtenRecord))
 	if prog == nil {
-		return running.PassBy
+		return running.PassOn
 	}
 	return func(_ context.Context, _ *running.Batch, items []*running.Item) error {
 		for _, it := range items {
@@ -64,7 +64,7 @@ func compileSerialize(c *compile.Compiler, s *flow.Step) running.Runner {
 				it.Aside(s.ID, faults...)
 				continue
 			}
-			it.Frame.Slots[slot] = value.Rec(writtenRecord.Shape(), []value.Value{value.Str(text), value.Str(media)})
+			it.Frame.Slots[slot] = value.NewRecord(writtenRecord.Layout(), []value.Value{value.NewText(text), value.NewText(media)})
 		}
 		return nil
 	}

@@ -4,12 +4,12 @@ import (
 	"context"
 	"strings"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/compile"
 	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/setting"
 	"hollowreed/internal/core/value"
@@ -17,10 +17,10 @@ import (
 
 var setKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "set", Title: "Set values", Group: flow.Shape, Apart: true, About: "Computes values by formulas and gives them names.",
+		Name: "set", Title: "Set values", Group: flow.Shape, Concurrent: true, About: "Computes values by formulas and gives them names.",
 		Fills: true,
-		Begin: func(flow.Offering) doc.Out {
-			return yields("values", doc.Entry{Key: "values", Value: doc.Out{{Key: "value", Value: doc.Text{}}}})
+		Begin: func(flow.Offering) partfile.Ordered {
+			return yields("values", partfile.Entry{Key: "values", Value: partfile.Ordered{{Key: "value", Value: partfile.Text{}}}})
 		},
 		Settings: setting.List{
 			{Name: "values", Label: "Values", Type: setting.Pairs, Free: true, Required: true, Help: "Names and their formulas; one may use those above it"},
@@ -55,12 +55,12 @@ func compileSet(c *compile.Compiler, s *flow.Step) running.Runner {
 		fields[i] = running.FieldOf(m.Name.Value, t)
 		slots[i] = c.Scope.Define(m.Name.Value, t)
 	}
-	scope.Follow(c.Scope)
+	scope.ExtendTo(c.Scope)
 	c.Scope = scope
 	sch := running.Described(s.Setting("as"), schema.Record(s.Setting("as"), fields...))
 	slot := c.Define(s, "as", sch)
 	c.Scope.Open(s.Setting("as"))
-	shape := sch.Root.Shape()
+	shape := sch.Root.Layout()
 	return func(_ context.Context, _ *running.Batch, items []*running.Item) error {
 		for _, it := range items {
 			values := make([]value.Value, len(progs))
@@ -68,13 +68,13 @@ func compileSet(c *compile.Compiler, s *flow.Step) running.Runner {
 				it.Frame.Reset()
 				v, f := prog.Eval(&it.Frame)
 				if f != nil {
-					it.Aside(s.ID, f.In(fields[i].Name))
+					it.Aside(s.ID, f.InField(fields[i].Name))
 					break
 				}
 				values[i], it.Frame.Slots[slots[i]] = v, v
 			}
 			if it.State == running.Live {
-				it.Frame.Slots[slot] = value.Rec(shape, values)
+				it.Frame.Slots[slot] = value.NewRecord(shape, values)
 			}
 		}
 		return nil

@@ -11,13 +11,13 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/compile"
 	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/flow/trial"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/all"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/value"
 )
 
@@ -39,7 +39,7 @@ steps:
 
 func compiledText(t *testing.T, d *desk, id, text string) *running.Plan {
 	t.Helper()
-	part := doc.Parse("flows/"+id+".yaml", []byte(text))
+	part := partfile.Parse("flows/"+id+".yaml", []byte(text))
 	f := flow.Parse(id, part)
 	require.Empty(t, part.Faults, text)
 	return compile.Compile(f, d)
@@ -74,9 +74,9 @@ func fly(t *testing.T, d *desk, plan *running.Plan, out *told, bookings ...strin
 	j := &journey{t: t, plan: plan, out: out}
 	at := time.Date(2031, 3, 9, 6, 0, 0, 0, time.UTC)
 	facts := running.Facts{ID: "r1", File: "list", Started: value.Instant(at)}
-	runtime := &trial.DryRuntime{Outside: out, At: at, Facts: facts, Plan: func(id string) *running.Plan { return d.flows[id] }}
-	j.batch = &running.Batch{Plan: plan, Outside: out, Runtime: runtime, Try: 1, Totals: &running.Totals{}}
-	j.whole = plan.Whole(facts, value.Value{})
+	runtime := &trial.DryRuntime{Systems: out, At: at, Facts: facts, Plan: func(id string) *running.Plan { return d.flows[id] }}
+	j.batch = &running.Batch{Plan: plan, Systems: out, Runtime: runtime, Attempt: 1, Totals: &running.Totals{}}
+	j.whole = plan.RunItem(facts, value.Value{})
 	require.NoError(t, j.batch.Pass(t.Context(), plan.Head, j.whole))
 	var lines strings.Builder
 	for _, b := range bookings {
@@ -92,7 +92,7 @@ func fly(t *testing.T, d *desk, plan *running.Plan, out *told, bookings ...strin
 	if j.err = j.batch.Run(t.Context(), j.items); j.err != nil {
 		return j
 	}
-	plan.Tallied(j.whole, j.batch.Totals.Values)
+	plan.SetTotals(j.whole, j.batch.Totals.Values)
 	require.NoError(t, j.batch.Pass(t.Context(), plan.Tail, j.whole))
 	return j
 }
@@ -148,8 +148,8 @@ func TestChooseLeadsEachRecordItsWay(t *testing.T) {
 	require.Equal(t, "nobody travels on b", j.items[1].Reason)
 	require.Equal(t, "Ga", j.result(0, "after").Field("number").Text(), "what both branches yield is seen behind them")
 	require.Equal(t, "3", j.result(2, "after").Field("count").String())
-	require.Equal(t, []running.BranchTaken{{Step: "size", Track: 0}}, j.items[0].Took)
-	require.Equal(t, []running.BranchTaken{{Step: "size", Track: 2}}, j.items[2].Took)
+	require.Equal(t, []running.BranchTaken{{Step: "size", Track: 0}}, j.items[0].Branches)
+	require.Equal(t, []running.BranchTaken{{Step: "size", Track: 2}}, j.items[2].Branches)
 	require.Equal(t, &running.Counts{In: 3, Out: 2, Skipped: 1}, j.batch.Counts["size"])
 	require.Equal(t, &running.Counts{In: 1, Out: 1, Called: 1}, j.batch.Counts["group-note"])
 	require.Contains(t, planned(t, d, "- step: choose\n  id: c\n  when:\n    - if: pax > 9\n      steps:\n        - {step: set, id: s, values: {fare: pax}}\n- {step: note, id: n, text: text(fare)}\n", "").Faults.Error(), "fare", "what one branch yields is not seen behind them")
@@ -275,16 +275,16 @@ func TestASystemThatIsAwayIsTriedAsOftenAsTheStepSays(t *testing.T) {
 	var failed *running.Failed
 	require.ErrorAs(t, j.err, &failed)
 	require.Equal(t, "second", failed.Step.Step.ID)
-	require.Equal(t, 2, failed.Tries(9))
+	require.Equal(t, 2, failed.Attempts(9))
 	for tried, want := range map[int]time.Duration{1: 3 * time.Second, 2: 6 * time.Second, 3: 10 * time.Second, 60: 10 * time.Second} {
-		pause, ok := failed.Pause(tried, 0.5)
+		pause, ok := failed.Delay(tried, 0.5)
 		require.True(t, ok)
 		require.Equal(t, want, pause)
 	}
 	for _, it := range j.items {
 		it.State, it.Step, it.Faults = running.Live, "", nil
 	}
-	last := &running.Batch{Plan: plan, Outside: out, Runtime: &trial.DryRuntime{}, Try: 2}
+	last := &running.Batch{Plan: plan, Systems: out, Runtime: &trial.DryRuntime{}, Attempt: 2}
 	require.NoError(t, last.Run(t.Context(), j.items))
 	require.Equal(t, "second: Call an operation: cannot be reached, tried 2 times: the desk is away", j.result(0, "told").Field("trouble").Text())
 	require.Equal(t, 1, last.Counts["told"].In, "the other record is not harmed")
@@ -436,6 +436,6 @@ func TestASystemThatNeverAnswersRunsIntoTheTimeLimit(t *testing.T) {
 	require.ErrorContains(t, j.err, "it took longer than 20ms")
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	b := &running.Batch{Plan: plan, Outside: &told{hangs: true}, Runtime: &trial.DryRuntime{}}
+	b := &running.Batch{Plan: plan, Systems: &told{hangs: true}, Runtime: &trial.DryRuntime{}}
 	require.True(t, errors.Is(b.Run(ctx, []*running.Item{j.items[0]}), context.Canceled))
 }

@@ -45,7 +45,7 @@ func compileStop(c *compile.Compiler, s *flow.Step) running.Runner {
 			case "set aside":
 				it.Aside(s.ID, f)
 			case "skipped":
-				it.Leave(s.ID, text)
+				it.Skip(s.ID, text)
 			default:
 				it.State, it.Step, it.Reason = running.Ended, s.ID, text
 			}

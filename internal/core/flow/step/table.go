@@ -23,11 +23,11 @@ func (k keyed) key(s *flow.Step, it *running.Item) (key string, keys []value.Val
 	for i, prog := range k.progs {
 		it.Frame.Reset()
 		v, f := prog.Eval(&it.Frame)
-		if f == nil && v.Missing() {
+		if f == nil && v.IsMissing() {
 			f = fault.Expect(fault.Required, k.t.Keys[i].Kind.String(), v.Kind().String())
 		}
 		if f != nil {
-			it.Aside(s.ID, f.In(k.t.Keys[i].Name))
+			it.Aside(s.ID, f.InField(k.t.Keys[i].Name))
 			return "", nil, false
 		}
 		keys = append(keys, running.Fitted(v, k.t.Keys[i]))

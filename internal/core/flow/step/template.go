@@ -4,20 +4,20 @@ import (
 	"context"
 	"strings"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/compile"
 	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/setting"
 	"hollowreed/internal/core/value"
 )
 
 var templateKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "template", Title: "Fill in a template", Group: flow.Shape, Apart: true, About: "Writes a text in which ${formula} stands for what the formula yields.",
-		Begin: func(flow.Offering) doc.Out { return yields("text") },
+		Name: "template", Title: "Fill in a template", Group: flow.Shape, Concurrent: true, About: "Writes a text in which ${formula} stands for what the formula yields.",
+		Begin: func(flow.Offering) partfile.Ordered { return yields("text") },
 		Settings: setting.List{
 			{Name: "text", Label: "Template", Type: setting.Template, Required: true, Help: "${formula} is replaced by what it yields, nothing where that is absent; \\${ stays as ${"},
 			{Name: "as", Label: "The text is called", Type: setting.Text, Default: "text"},
@@ -111,16 +111,16 @@ func compileTemplate(c *compile.Compiler, s *flow.Step) running.Runner {
 	list, ok := templateOf(c, s, "text")
 	slot := c.Yield(s, "as", running.Named{}, formula.Type{Kind: value.Text})
 	if !ok {
-		return running.PassBy
+		return running.PassOn
 	}
 	return func(_ context.Context, _ *running.Batch, items []*running.Item) error {
 		for _, it := range items {
 			text, f := written(list, it)
 			if f != nil {
-				it.Aside(s.ID, f.In(s.Name))
+				it.Aside(s.ID, f.InField(s.Name))
 				continue
 			}
-			it.Frame.Slots[slot] = value.Str(text)
+			it.Frame.Slots[slot] = value.NewText(text)
 		}
 		return nil
 	}
@@ -138,7 +138,7 @@ func written(list []piece, it *running.Item) (string, *fault.Fault) {
 		if f != nil {
 			return "", f
 		}
-		if !v.Missing() {
+		if !v.IsMissing() {
 			out.WriteString(v.String())
 		}
 		if out.Len() > maxText {

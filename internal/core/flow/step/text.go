@@ -18,21 +18,21 @@ func textOf(it *running.Item, s *flow.Step, prog *formula.Program) (string, bool
 	}
 	it.Frame.Reset()
 	v, f := prog.Eval(&it.Frame)
-	if f == nil && (v.Missing() || v.Kind() >= value.RecordKind) {
+	if f == nil && (v.IsMissing() || v.Kind() >= value.RecordKind) {
 		f = fault.Expect(fault.Required, "a text", v.Kind().String())
 	}
 	if f != nil {
-		it.Aside(s.ID, f.In(s.Name))
+		it.Aside(s.ID, f.InField(s.Name))
 		return "", false
 	}
-	return fault.Shown(v.String()), true
+	return fault.Printable(v.String()), true
 }
 
 func bytesOf(b []byte, raw bool) value.Value {
 	if raw {
 		return value.Bytes(string(b))
 	}
-	return value.Str(strings.ToValidUTF8(string(b), "\uFFFD"))
+	return value.NewText(strings.ToValidUTF8(string(b), "\uFFFD"))
 }
 
 // wantBytes checks that a formula yields a text or bytes.
@@ -50,7 +50,7 @@ func bytesAt(it *running.Item, s *flow.Step, prog *formula.Program) ([]byte, boo
 		f = fault.Expect(fault.Type, "a text or bytes", v.Kind().String())
 	}
 	if f != nil {
-		it.Aside(s.ID, f.In(s.Name))
+		it.Aside(s.ID, f.InField(s.Name))
 		return nil, false
 	}
 	return []byte(v.Text()), true

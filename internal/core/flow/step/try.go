@@ -18,15 +18,15 @@ var tryKind = &compile.Kind{
 		Name: "try", Older: []string{"attempt"}, Title: "Try", Group: flow.Way, About: "Does its steps; a record that fails in one of them goes on with the steps under On fault, where fault tells what happened.",
 		Drawn: flow.AsAttempt,
 		Wraps: &flow.Wrapping{Inside: []any{"steps"}},
-		Tracks: []flow.TrackKind{
+		Branches: []flow.BranchKind{
 			{Key: "steps"},
-			{Key: "on fault", Title: "On fault", Below: true, Chosen: true},
+			{Key: "on fault", Title: "On fault", Below: true, Conditional: true},
 			{Key: "finally", Title: "Finally", Quiet: true},
 		},
 		Settings: setting.List{
 			{Name: "then", Label: "After On fault", Type: setting.Choice, Was: older, Default: "continue", Choices: []string{"continue", "set aside"}, Help: "Continue behind the Try step, or set the record aside with its fault nevertheless"},
 		},
-		Detail: func(s *flow.Step) string { return plural(len(s.Track("steps").Steps), "step") },
+		Detail: func(s *flow.Step) string { return plural(len(s.Branch("steps").Steps), "step") },
 	},
 	Compile: compileTry,
 	Ending:  attempts,
@@ -47,9 +47,9 @@ func troubleOf(f *fault.Fault) value.Value {
 		if s == "" {
 			return value.Value{}
 		}
-		return value.Str(s)
+		return value.NewText(s)
 	}
-	return value.Rec(Trouble.Shape(), []value.Value{value.Str(string(f.Code)), value.Str(f.What()), value.Str(f.Place.Step), text(f.Place.Path), text(f.Expected), text(f.Found)})
+	return value.NewRecord(Trouble.Layout(), []value.Value{value.NewText(string(f.Code)), value.NewText(f.What()), value.NewText(f.Place.Step), text(f.Place.Path), text(f.Expected), text(f.Found)})
 }
 
 type attempt struct {
@@ -60,26 +60,26 @@ type attempt struct {
 }
 
 func compileTry(c *compile.Compiler, s *flow.Step) running.Runner {
-	a := &attempt{step: s, handled: len(s.Track("on fault").Steps) > 0}
+	a := &attempt{step: s, handled: len(s.Branch("on fault").Steps) > 0}
 	main, other := &branch{}, &branch{}
 	caught := c.Caught
 	c.Caught = true
-	compileBranch(c, s.Track("steps"), main)
+	compileBranch(c, s.Branch("steps"), main)
 	c.Caught = caught
 	c.Within(func() {
 		a.slot = c.Scope.Define("fault", formula.Type{Kind: value.RecordKind, Fields: Trouble})
 		n := running.RecordOf("fault", running.Described("fault", Trouble), a.slot)
 		c.Named, c.Cur.Entry = append(c.Named, n), &n
 		known := len(c.Named)
-		other.steps = c.Track(s.Track("on fault"))
+		other.steps = c.Branch(s.Branch("on fault"))
 		other.named = append(other.named, c.Named[known:]...)
 		for _, ps := range other.steps {
 			other.ends = other.ends || ps.Kind.Ends
 		}
 	})
-	c.Within(func() { a.last = c.Track(s.Track("finally")) })
+	c.Within(func() { a.last = c.Branch(s.Branch("finally")) })
 	if len(a.last) == 0 && !a.handled && !undoes(main.steps) {
-		c.Fault(s.At, fault.New(fault.Required, "the Try step does nothing about a fault").Mended("Add steps under On fault or Finally, or compensating steps to one of its steps"))
+		c.Fault(s.At, fault.New(fault.Required, "the Try step does nothing about a fault").WithFix("Add steps under On fault or Finally, or compensating steps to one of its steps"))
 	}
 	other.ends = other.ends || !a.handled || s.Setting("then") == "set aside"
 	join(c, s, []*branch{main, other})
@@ -91,7 +91,7 @@ func compileTry(c *compile.Compiler, s *flow.Step) running.Runner {
 
 func undoes(steps []*running.PlannedStep) bool {
 	for _, ps := range steps {
-		if t := ps.Step.Track("compensate"); t != nil && len(t.Steps) > 0 {
+		if t := ps.Step.Branch("compensate"); t != nil && len(t.Steps) > 0 {
 			return true
 		}
 	}
@@ -140,7 +140,7 @@ func (a *attempt) failed(ctx context.Context, b *running.Batch, failed []*runnin
 		it.Frame.Slots[a.slot] = troubleOf(it.Faults[0])
 		it.Notes = append(it.Notes, it.Faults...)
 		it.State, it.Step, it.Faults = running.Live, "", nil
-		it.Took = append(it.Took, running.BranchTaken{Step: a.step.ID, Track: 1})
+		it.Branches = append(it.Branches, running.BranchTaken{Step: a.step.ID, Track: 1})
 	}
 	live, err := b.Advance(ctx, a.onFault, append([]*running.Item(nil), failed...))
 	if err != nil {
@@ -159,8 +159,8 @@ func (a *attempt) failed(ctx context.Context, b *running.Batch, failed []*runnin
 func (a *attempt) undo(ctx context.Context, b *running.Batch, failed []*running.Item) error {
 	for i := len(a.steps) - 1; i >= 0; i-- {
 		ps := a.steps[i]
-		t := ps.Step.Track("compensate")
-		if t == nil || len(t.Steps) == 0 || ps.Step.Off {
+		t := ps.Step.Branch("compensate")
+		if t == nil || len(t.Steps) == 0 || ps.Step.Disabled {
 			continue
 		}
 		var done []*running.Item
@@ -174,10 +174,10 @@ func (a *attempt) undo(ctx context.Context, b *running.Batch, failed []*running.
 		if len(done) == 0 {
 			continue
 		}
-		if _, err := b.Advance(ctx, ps.Tracks[len(ps.Tracks)-1], append([]*running.Item(nil), done...)); err != nil {
+		if _, err := b.Advance(ctx, ps.Branches[len(ps.Branches)-1], append([]*running.Item(nil), done...)); err != nil {
 			return err
 		}
-		b.NoteUndone(ps, done)
+		b.AddCompensated(ps, done)
 		for n, it := range done { // the first fault stays the cause; what the undo could not do stands beside it
 			more := it.Faults
 			it.State, it.Step, it.Faults = running.SetAside, was[n].Step, append(was[n].Faults, more...)
@@ -210,14 +210,14 @@ func (a *attempt) finally(ctx context.Context, b *running.Batch, items []*runnin
 
 // attempts: a record that fails in an attempt goes on under On fault; where nothing stands there it is set aside.
 func attempts(c *compile.Compiler, s *flow.Step) compile.Ending {
-	if last := c.Sequence(s.Track("finally").Steps); last.All {
+	if last := c.Sequence(s.Branch("finally").Steps); last.All {
 		return last
 	}
-	tracks := compile.Tracks(s, "steps")
-	if len(s.Track("on fault").Steps) > 0 && s.Setting("then") == "continue" {
-		tracks = compile.Tracks(s, "steps", "on fault")
+	tracks := compile.Branches(s, "steps")
+	if len(s.Branch("on fault").Steps) > 0 && s.Setting("then") == "continue" {
+		tracks = compile.Branches(s, "steps", "on fault")
 	}
-	return c.Alternatives(s, tracks, func(t *flow.Track) string {
+	return c.Alternatives(s, tracks, func(t *flow.Branch) string {
 		if t.Kind.Key == "on fault" {
 			return "when a fault is dealt with here"
 		}

@@ -5,12 +5,12 @@ import (
 	"maps"
 	"slices"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/compile"
 	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/setting"
 	"hollowreed/internal/core/table"
 	"hollowreed/internal/core/value"
@@ -18,8 +18,8 @@ import (
 
 var updateTableKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "update table", Older: []string{"change"}, Title: "Update a table", Group: flow.Shape, Apart: true, Lasting: true, About: "Sets a row of a table of the project, or takes it away. Look up in a table sees it at once; formulas see the table as it was released.",
-		Begin: func(o flow.Offering) doc.Out { return o.Table("row") },
+		Name: "update table", Older: []string{"change"}, Title: "Update a table", Group: flow.Shape, Concurrent: true, Lasting: true, About: "Sets a row of a table of the project, or takes it away. Look up in a table sees it at once; formulas see the table as it was released.",
+		Begin: func(o flow.Offering) partfile.Ordered { return o.Table("row") },
 		Settings: setting.List{
 			{Name: "table", Label: "Table", Type: setting.Part, Of: "table", Required: true},
 			{Name: "action", Older: []string{"do"}, Was: map[string]string{"set the row": "upsert", "take it away": "delete"}, Label: "Do", Type: setting.Choice, Default: "upsert", Choices: []string{"upsert", "delete"}},
@@ -34,7 +34,7 @@ var updateTableKind = &compile.Kind{
 func compileUpdateTable(c *compile.Compiler, s *flow.Step) running.Runner {
 	t, progs := tableOf(c, s)
 	if t == nil {
-		return running.PassBy
+		return running.PassOn
 	}
 	k, kept := keysOf(t, progs), running.KeptOf(running.RecordOf("row", running.RowOf(t), 0))
 	gone := s.Setting("action") == "delete"
@@ -73,9 +73,9 @@ func filledRow(t *table.Table, progs map[string]*formula.Program, it *running.It
 		it.Frame.Reset()
 		v, ft := progs[f.Name].Eval(&it.Frame)
 		if ft != nil {
-			return v, ft.In(f.Name)
+			return v, ft.InField(f.Name)
 		}
 		fields[i] = running.Fitted(v, f)
 	}
-	return value.Rec(t.Row.Shape(), fields), nil
+	return value.NewRecord(t.Row.Layout(), fields), nil
 }

@@ -4,11 +4,11 @@ import (
 	"context"
 	"strings"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/compile"
 	"hollowreed/internal/core/flow/running"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/setting"
 	"hollowreed/internal/core/value"
 )
@@ -16,7 +16,9 @@ import (
 var upsertKind = &compile.Kind{
 	Kind: flow.Kind{
 		Name: "upsert", Title: "Upsert rows", Group: flow.Systems, About: "Inserts each record into a table, or updates the row with its key where a value differs.", Effect: true,
-		Begin: func(o flow.Offering) doc.Out { return append(o.Connection(hasTables), o.Record("from", "")...) },
+		Begin: func(o flow.Offering) partfile.Ordered {
+			return append(o.Connection(hasTables), o.Record("from", "")...)
+		},
 		Settings: setting.List{
 			{Name: "connection", Label: "Connection", Type: setting.Part, Of: "connection", Required: true},
 			{Name: "table", Label: "Table", Type: setting.Text, Required: true},
@@ -32,14 +34,14 @@ func compileUpsert(c *compile.Compiler, s *flow.Step) running.Runner {
 	wantTables(c, s)
 	slot, row := c.Record(s, "from")
 	if row == nil {
-		return running.PassBy
+		return running.PassOn
 	}
 	u := running.Upsert{Connection: s.Setting("connection"), Table: s.Setting("table"), Row: row, Flow: c.Flow.ID, Step: s.ID}
 	for _, k := range strings.Split(s.Setting("key"), ",") {
 		k = strings.TrimSpace(k)
 		if row.Root.Field(k) == nil {
 			c.Fault(s.Place("key"), fault.New(fault.Unknown, "%s has no field %q", s.Setting("from"), k).
-				Mended("It has %s", strings.Join(row.Root.Shape().Names, ", ")))
+				WithFix("It has %s", strings.Join(row.Root.Layout().Names, ", ")))
 		}
 		u.Key = append(u.Key, k)
 	}
@@ -54,7 +56,7 @@ func compileUpsert(c *compile.Compiler, s *flow.Step) running.Runner {
 		}
 		u := u
 		u.Items = items
-		written, err := b.Outside.Upsert(ctx, u, rows)
+		written, err := b.Systems.Upsert(ctx, u, rows)
 		if err != nil {
 			return err
 		}

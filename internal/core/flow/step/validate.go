@@ -3,19 +3,19 @@ package step
 import (
 	"context"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/compile"
 	"hollowreed/internal/core/flow/running"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/setting"
 	"hollowreed/internal/core/value"
 )
 
 var validateKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "validate", Older: []string{"check"}, Title: "Validate", Group: flow.Shape, Apart: true, About: "Compares a text or a record with a schema.",
-		Begin: func(o flow.Offering) doc.Out { return o.Record("value", "schema") },
+		Name: "validate", Older: []string{"check"}, Title: "Validate", Group: flow.Shape, Concurrent: true, About: "Compares a text or a record with a schema.",
+		Begin: func(o flow.Offering) partfile.Ordered { return o.Record("value", "schema") },
 		Settings: setting.List{
 			{Name: "value", Label: "Message", Type: setting.Formula, Required: true, Help: "A text in the schema's notation, or a record"},
 			{Name: "schema", Label: "Against", Type: setting.Part, Of: "schema", Required: true},
@@ -33,7 +33,7 @@ var validateKind = &compile.Kind{
 func compileValidate(c *compile.Compiler, s *flow.Step) running.Runner {
 	prog, sch := c.Formula(s.Place("value")), c.Schema(s, "schema")
 	if prog == nil {
-		return running.PassBy
+		return running.PassOn
 	}
 	if !prog.Type.Fits(value.Text) && !prog.Type.Fits(value.RecordKind) {
 		c.Fault(s.Place("value"), fault.Expect(fault.Type, "a text or a record", prog.Type.String()))
@@ -44,7 +44,7 @@ func compileValidate(c *compile.Compiler, s *flow.Step) running.Runner {
 			it.Frame.Reset()
 			v, f := prog.Eval(&it.Frame)
 			if f != nil {
-				it.Aside(s.ID, f.In(s.Name))
+				it.Aside(s.ID, f.InField(s.Name))
 				continue
 			}
 			if faults := checked(sch, v, mode == "stop at the first"); len(faults) > 0 {
@@ -63,7 +63,7 @@ func found(b *running.Batch, s *flow.Step, it *running.Item, mode string, faults
 		return
 	case "carry on, noted in the event log":
 		for _, f := range faults {
-			b.Events = append(b.Events, running.Event{Step: s.ID, Record: it.Record, Text: fault.Shown(f.Error()), Fault: f})
+			b.Events = append(b.Events, running.Event{Step: s.ID, Record: it.Record, Text: fault.Printable(f.Error()), Fault: f})
 		}
 	}
 	it.Notes = append(it.Notes, it.Placed(s.ID, faults...)...)

@@ -5,12 +5,12 @@ import (
 	"strconv"
 	"time"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/compile"
 	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/setting"
 	"hollowreed/internal/core/value"
 )
@@ -18,7 +18,7 @@ import (
 var waitKind = &compile.Kind{
 	Kind: flow.Kind{
 		Name: "wait", Title: "Wait", Group: flow.Run, Lasting: true, About: "Lets the run rest for a time, or until a time; it needs no worker while it does.",
-		Begin: func(flow.Offering) doc.Out { return doc.Out{{Key: "seconds", Value: "60"}} },
+		Begin: func(flow.Offering) partfile.Ordered { return partfile.Ordered{{Key: "seconds", Value: "60"}} },
 		Settings: setting.List{
 			{Name: "seconds", Label: "Seconds", Type: setting.Formula, Help: "A number, or a formula for one"},
 			{Name: "until", Label: "Or until", Type: setting.Formula, Help: "A formula that is a timestamp"},
@@ -43,14 +43,14 @@ func compileWait(c *compile.Compiler, s *flow.Step) running.Runner {
 	switch {
 	case seconds == (s.Setting("until") != ""):
 		c.Fault(s.At, fault.Expect(fault.Required, "either seconds or until", map[bool]string{true: "both", false: "neither"}[seconds]))
-		return running.PassBy
+		return running.PassOn
 	case seconds:
 		prog = c.Want(s.Place("seconds"), value.Decimal, "a number")
 	default:
 		prog = c.Want(s.Place("until"), value.Timestamp, "a timestamp")
 	}
 	if prog == nil {
-		return running.PassBy
+		return running.PassOn
 	}
 	return func(ctx context.Context, b *running.Batch, items []*running.Item) error {
 		var waiting []*running.Item
@@ -58,11 +58,11 @@ func compileWait(c *compile.Compiler, s *flow.Step) running.Runner {
 		for _, it := range items {
 			it.Frame.Reset()
 			v, f := prog.Eval(&it.Frame)
-			if f == nil && v.Missing() {
+			if f == nil && v.IsMissing() {
 				continue // until nothing: no wait
 			}
 			if f != nil {
-				it.Aside(s.ID, f.In(s.Name))
+				it.Aside(s.ID, f.InField(s.Name))
 				continue
 			}
 			at := b.Runtime.Now()
@@ -70,7 +70,7 @@ func compileWait(c *compile.Compiler, s *flow.Step) running.Runner {
 				n, _ := strconv.ParseFloat(v.String(), 64)
 				at = at.Add(time.Duration(min(max(n, 0), maxWait.Seconds()) * float64(time.Second)))
 			} else if at = v.GoTime(); at.Sub(b.Runtime.Now()) > maxWait {
-				it.Aside(s.ID, fault.Expect(fault.Range, "a time within a year", v.String()).In(s.Name))
+				it.Aside(s.ID, fault.Expect(fault.Range, "a time within a year", v.String()).InField(s.Name))
 				continue
 			}
 			waiting, until = append(waiting, it), append(until, at)

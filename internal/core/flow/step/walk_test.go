@@ -14,15 +14,15 @@ import (
 )
 
 // stepped takes a sailing through a flow until it is halted.
-func stepped(t *testing.T, d *desk, plan *running.Plan, w *trial.Walk, rec *trial.Recording, out running.Outside) (*running.Item, *running.Halt) {
+func stepped(t *testing.T, d *desk, plan *running.Plan, w *trial.Walk, rec *trial.Recording, out running.Systems) (*running.Item, *running.Halt) {
 	t.Helper()
 	require.Empty(t, plan.Faults)
 	at := time.Date(2031, 3, 9, 6, 0, 0, 0, time.UTC)
 	facts := running.Facts{ID: "r1", Started: value.Instant(at)}
-	o := &trial.Recorder{Inner: out, Dry: &trial.Dry{}, Heard: rec, Choose: func(_, _ string, effect bool) trial.CallMode { return trial.Really }}
-	runtime := &trial.DryRuntime{Outside: o, At: at, Facts: facts, Plan: func(id string) *running.Plan { return d.flows[id] }, Watch: w}
-	b := &running.Batch{Plan: plan, Outside: o, Runtime: runtime, Try: 1, Watch: w, Totals: &running.Totals{}}
-	whole := plan.Whole(facts, value.Rec(d.schemas["booking"].Root.Shape(), []value.Value{value.Str("A"), value.Int(2)}))
+	o := &trial.Recorder{Inner: out, Dry: &trial.Dry{}, Recording: rec, CallMode: func(_, _ string, effect bool) trial.CallMode { return trial.Live }}
+	runtime := &trial.DryRuntime{Systems: o, At: at, Facts: facts, Plan: func(id string) *running.Plan { return d.flows[id] }, Watcher: w}
+	b := &running.Batch{Plan: plan, Systems: o, Runtime: runtime, Attempt: 1, Watcher: w, Totals: &running.Totals{}}
+	whole := plan.RunItem(facts, value.NewRecord(d.schemas["booking"].Root.Layout(), []value.Value{value.NewText("A"), value.Int(2)}))
 	err := b.Pass(t.Context(), plan.Head, whole)
 	var h *running.Halt
 	if !errors.As(err, &h) {
@@ -74,7 +74,7 @@ func TestAWalkPassesEveryStep(t *testing.T) {
 	require.Equal(t, "3 in A", whole.Notes[len(whole.Notes)-1].Message)
 	var trace []string
 	for _, s := range w.Trace {
-		text := strings.Repeat(">", len(s.Around)) + s.Flow + "." + s.Step
+		text := strings.Repeat(">", len(s.CallStack)) + s.Flow + "." + s.Step
 		if s.Path != "" {
 			text += "[" + s.Path + "]"
 		}
@@ -124,31 +124,31 @@ func TestAnswersAreRememberedOrMadeUp(t *testing.T) {
 	d := parts(t)
 	plan := planned(t, d, "- {step: call, id: ask, connection: desk, operation: note, with: {number: number, count: pax}, as: noted}\n", "")
 	out, rec := &told{}, &trial.Recording{}
-	how := trial.Really
+	how := trial.Live
 	var asked []trial.RecordedRequest
-	o := &trial.Recorder{Inner: out, Dry: &trial.Dry{}, Heard: rec, Choose: func(string, string, bool) trial.CallMode { return how }, Tell: func(q trial.RecordedRequest) { asked = append(asked, q) }}
+	o := &trial.Recorder{Inner: out, Dry: &trial.Dry{}, Recording: rec, CallMode: func(string, string, bool) trial.CallMode { return how }, OnRequest: func(q trial.RecordedRequest) { asked = append(asked, q) }}
 	run := func(bookings ...string) *journey {
 		j := fly(t, d, plan, nil, "x:1")
 		j.items = nil
 		for i, b := range bookings {
 			it := &running.Item{Record: i, State: running.Live}
 			it.Frame.Slots = make([]value.Value, plan.Slots)
-			it.Frame.Slots[plan.Record] = value.Rec(d.schemas["booking"].Root.Shape(), []value.Value{value.Str(b), value.Int(1)})
+			it.Frame.Slots[plan.Record] = value.NewRecord(d.schemas["booking"].Root.Layout(), []value.Value{value.NewText(b), value.Int(1)})
 			j.items = append(j.items, it)
 		}
-		b := &running.Batch{Plan: plan, Outside: o, Runtime: j.batch.Runtime, Try: 1}
+		b := &running.Batch{Plan: plan, Systems: o, Runtime: j.batch.Runtime, Attempt: 1}
 		j.err = b.Run(t.Context(), j.items)
 		return j
 	}
 	require.Equal(t, "done, set aside", run("a", "refused").states())
 	require.Len(t, out.numbers, 2)
-	how = trial.Remembered
+	how = trial.Replayed
 	j := run("a", "refused", "new")
 	require.Equal(t, "done, set aside, set aside", j.states())
 	require.Equal(t, "a", j.result(0, "ask").Field("number").Text())
 	require.Contains(t, j.items[2].Faults[0].What(), "no answer is remembered")
 	require.Len(t, out.numbers, 2, "nobody was asked")
-	how = trial.NotAtAll
+	how = trial.Simulated
 	require.Equal(t, "done, set aside, done", run("a", "refused", "new").states())
 	require.Len(t, out.numbers, 2)
 	require.Len(t, asked, 8)

@@ -4,11 +4,11 @@ import (
 	"context"
 
 	"hollowreed/internal/core/connection"
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/compile"
 	"hollowreed/internal/core/flow/running"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/setting"
 	"hollowreed/internal/core/value"
 )
@@ -17,7 +17,9 @@ var writeKind = &compile.Kind{
 	Kind: flow.Kind{
 		Name: "write", Title: "Write files", Group: flow.Systems, About: "Collects the records and writes them to files when all are there: one file for each name.", Effect: true,
 		Collects: true,
-		Begin:    func(o flow.Offering) doc.Out { return append(o.Connection(hasFolder), o.Record("from", "schema")...) },
+		Begin: func(o flow.Offering) partfile.Ordered {
+			return append(o.Connection(hasFolder), o.Record("from", "schema")...)
+		},
 		Settings: setting.List{
 			{Name: "connection", Label: "Connection", Type: setting.Part, Of: "connection", Required: true, Help: "To a folder of this machine or another"},
 			{Name: "schema", Label: "Schema", Type: setting.Part, Of: "schema", Required: true, Help: "How the records are written"},
@@ -49,7 +51,7 @@ func compileWrite(c *compile.Compiler, s *flow.Step) running.Runner {
 	prog := c.Want(s.Place("file name"), value.Text, "text")
 	c.Cur.File = &running.FileTarget{Connection: id, Schema: sch, Step: s}
 	if prog == nil {
-		return running.PassBy
+		return running.PassOn
 	}
 	return func(_ context.Context, b *running.Batch, items []*running.Item) error {
 		for _, it := range items {
@@ -60,9 +62,9 @@ func compileWrite(c *compile.Compiler, s *flow.Step) running.Runner {
 			}
 			switch {
 			case f != nil:
-				it.Aside(s.ID, f.In(s.Name))
+				it.Aside(s.ID, f.InField(s.Name))
 			case name.Kind() != value.Text || name.Text() == "":
-				it.Aside(s.ID, fault.Expect(fault.Required, "a name for the file", "none").In(s.Name))
+				it.Aside(s.ID, fault.Expect(fault.Required, "a name for the file", "none").InField(s.Name))
 			default:
 				b.Collected = append(b.Collected, running.Collected{Item: it, Step: s.ID, Name: name.Text(), Record: it.Frame.Slots[slot]})
 				it.Did(s.ID, running.ForFile)

@@ -19,13 +19,13 @@ import (
 // Dry is an Outside that reaches nothing: rows are looked up among samples, and what would be
 // written is only told.
 type Dry struct {
-	Rows  func(row *schema.Schema) ([]value.Value, error) // the sample rows of a schema
-	Tell  func(u running.Upsert, row value.Value)         // may be nil
-	Sent  func(c running.Call, request value.Value)       // told of what would change something; may be nil
-	Asks  string                                          // how answers are got that no sample is kept of; empty: they are made up
-	Made  func(op *connection.Operation)                  // told of an answer that is made up; may be nil
-	mu    sync.Mutex
-	cache map[string][]value.Value
+	Rows     func(row *schema.Schema) ([]value.Value, error) // the sample rows of a schema
+	OnUpsert func(u running.Upsert, row value.Value)         // may be nil
+	OnCall   func(c running.Call, request value.Value)       // told of what would change something; may be nil
+	Hint     string                                          // how answers are got that no sample is kept of; empty: they are made up
+	OnMadeUp func(op *connection.Operation)                  // told of an answer that is made up; may be nil
+	mu       sync.Mutex
+	cache    map[string][]value.Value
 }
 
 // Lookup finds rows among the samples of the row's schema.
@@ -44,9 +44,9 @@ func (d *Dry) Lookup(_ context.Context, l running.Lookup, keys [][]value.Value) 
 		d.cache[l.Row.ID] = rows
 	}
 	if len(rows) == 0 {
-		f := fault.New(fault.Setting, "the schema %s has no sample rows to look into", l.Row.ID).Mended("Keep a sample with it, or run really")
-		if d.Asks != "" {
-			f.Mended("%s", d.Asks)
+		f := fault.New(fault.Setting, "the schema %s has no sample rows to look into", l.Row.ID).WithFix("Keep a sample with it, or run really")
+		if d.Hint != "" {
+			f.WithFix("%s", d.Hint)
 		}
 		return nil, f
 	}
@@ -75,8 +75,8 @@ func (d *Dry) Call(_ context.Context, c running.Call, requests []value.Value) ([
 	rows := d.samples(c.Op.Response)
 	for i := range out {
 		out[i].NotDone = true
-		if d.Sent != nil && c.Op.Changes() {
-			d.Sent(c, requests[i])
+		if d.OnCall != nil && c.Op.Changes() {
+			d.OnCall(c, requests[i])
 		}
 		switch {
 		case c.Op.Response == nil:
@@ -84,11 +84,11 @@ func (d *Dry) Call(_ context.Context, c running.Call, requests []value.Value) ([
 			out[i].Answer = value.ListOf(rows...)
 		case len(rows) > 0:
 			out[i].Answer = rows[0]
-		case d.Asks != "" && !c.Op.Changes():
-			out[i].Fault = fault.New(fault.NotFound, "%s was not asked yet, and no sample of its answer is kept", c.Op.Name).Mended("%s", d.Asks)
+		case d.Hint != "" && !c.Op.Changes():
+			out[i].Fault = fault.New(fault.NotFound, "%s was not asked yet, and no sample of its answer is kept", c.Op.Name).WithFix("%s", d.Hint)
 		default: // something as it would be, for the steps that come after
-			if d.Made != nil && !c.Op.Changes() {
-				d.Made(c.Op)
+			if d.OnMadeUp != nil && !c.Op.Changes() {
+				d.OnMadeUp(c.Op)
 			}
 			if v, f := sample.Make(c.Op.Response, sample.Typical, uint64(i)); f == nil {
 				out[i].Answer, out[i].MadeUp = v, true
@@ -119,8 +119,8 @@ func (d *Dry) Upsert(_ context.Context, u running.Upsert, rows []value.Value) ([
 	out := make([]running.WriteResult, len(rows))
 	for i, row := range rows {
 		out[i].Effect = running.NotDone
-		if d.Tell != nil {
-			d.Tell(u, row)
+		if d.OnUpsert != nil {
+			d.OnUpsert(u, row)
 		}
 	}
 	return out, nil
@@ -128,12 +128,12 @@ func (d *Dry) Upsert(_ context.Context, u running.Upsert, rows []value.Value) ([
 
 // DryRuntime runs the flows that a flow calls in the same way, remembers keys for itself, and waits for nothing.
 type DryRuntime struct {
-	Outside    running.Outside
+	Systems    running.Systems
 	Plan       func(flow string) *running.Plan // of a flow that is called; nil when there is none
 	At         time.Time
 	Facts      running.Facts
-	Heard      *Recording                                                  // of what flows that are called have answered; may be nil
-	Watch      running.Watcher                                             // nil: nobody watches
+	Recording  *Recording                                                  // of what flows that are called have answered; may be nil
+	Watcher    running.Watcher                                             // nil: nobody watches
 	Secrets    func(ctx context.Context, name string) (string, error)      // nil: none
 	Randomness io.Reader                                                   // what messages are encrypted with; nil: a step that needs it fails
 	Collect    func(plan *running.Plan, records []running.Collected) error // told of what flows that are called collect for files; may be nil
@@ -154,19 +154,19 @@ func (d *DryRuntime) Start(ctx context.Context, c running.FlowCall, inputs []val
 	out := make([]running.Response, len(inputs))
 	plan, around := d.Plan(c.Flow.ID), d.around
 	if from := d.Plan(c.From); from != nil && from.Planned(c.Step) != nil {
-		around = from.Planned(c.Step).Around(around)
+		around = from.Planned(c.Step).CallStack(around)
 	}
 	around = append(around[:len(around):len(around)], c.From+"/"+c.Step)
 	for i, input := range inputs {
 		switch {
 		case plan == nil || len(plan.Faults) > 0:
-			out[i].Fault = fault.New(fault.Setting, "the flow %s has faults", c.Flow.Title).Mended("Mend it first")
+			out[i].Fault = fault.New(fault.Setting, "the flow %s has faults", c.Flow.Title).WithFix("Mend it first")
 		case d.depth >= maxCalls:
 			out[i].Fault = fault.New(fault.Limit, "flows call flows more than %d deep", maxCalls)
 		default:
-			runtime := &DryRuntime{Outside: d.Outside, Plan: d.Plan, At: d.At, Facts: d.Facts, Secrets: d.Secrets, Randomness: d.Randomness, Watch: d.Watch, Collect: d.Collect, depth: d.depth + 1, around: around}
-			b := &running.Batch{Plan: plan, Outside: d.Outside, Runtime: runtime, Try: running.StandardTries, Watch: d.Watch, Around: around}
-			whole := plan.Whole(d.Facts, input)
+			runtime := &DryRuntime{Systems: d.Systems, Plan: d.Plan, At: d.At, Facts: d.Facts, Secrets: d.Secrets, Randomness: d.Randomness, Watcher: d.Watcher, Collect: d.Collect, depth: d.depth + 1, around: around}
+			b := &running.Batch{Plan: plan, Systems: d.Systems, Runtime: runtime, Attempt: running.StandardTries, Watcher: d.Watcher, CallStack: around}
+			whole := plan.RunItem(d.Facts, input)
 			if err := b.Pass(ctx, append(plan.Head[:len(plan.Head):len(plan.Head)], plan.Tail...), whole); err != nil {
 				return nil, err
 			}
@@ -176,8 +176,8 @@ func (d *DryRuntime) Start(ctx context.Context, c running.FlowCall, inputs []val
 				}
 			}
 			out[i] = Outcome(whole, b)
-			if d.Heard != nil {
-				d.Heard.Hear(c.From, c.Step, input, out[i])
+			if d.Recording != nil {
+				d.Recording.AddResponse(c.From, c.Step, input, out[i])
 			}
 		}
 	}
@@ -275,7 +275,7 @@ func (d *DryRuntime) Send(_ context.Context, _ string, _ []*running.Item, messag
 		d.messages = map[running.CorrelatedMessage][]string{}
 	}
 	for _, l := range messages {
-		of := running.CorrelatedMessage{Kind: l.Kind, Reference: l.Reference}
+		of := running.CorrelatedMessage{Name: l.Name, CorrelationKey: l.CorrelationKey}
 		d.messages[of] = append(d.messages[of], l.Text)
 	}
 	return nil
@@ -312,13 +312,13 @@ func (d *DryRuntime) Aggregate(_ context.Context, g running.AggregateStep, keys,
 		of := g.Step + "\x00" + key
 		d.groups[of] = append(d.groups[of], texts[i])
 		last[of] = i
-		if g.Count > 0 && len(d.groups[of]) >= g.Count {
+		if g.Size > 0 && len(d.groups[of]) >= g.Size {
 			out[i].Texts = d.groups[of]
 			delete(d.groups, of)
 		}
 	}
 	for of, i := range last {
-		if open := d.groups[of]; g.Within > 0 && len(open) > 0 {
+		if open := d.groups[of]; g.Timeout > 0 && len(open) > 0 {
 			out[i].Texts = open
 			delete(d.groups, of)
 		}

@@ -39,7 +39,7 @@ func (u *ReadError) Unwrap() error { return u.Err }
 // error is given, too; an error is an *Unread, a *Halt, or that of a step.
 func Play(ctx context.Context, b *running.Batch, m PlayOptions) (*PlayResult, error) {
 	plan := b.Plan
-	p := &PlayResult{Whole: plan.Whole(m.Facts, m.Input)}
+	p := &PlayResult{Whole: plan.RunItem(m.Facts, m.Input)}
 	if err := b.Pass(ctx, plan.Head, p.Whole); err != nil {
 		return p, err
 	}
@@ -49,7 +49,7 @@ func Play(ctx context.Context, b *running.Batch, m PlayOptions) (*PlayResult, er
 	if err := playRecords(ctx, b, m, p); err != nil || b.Stopped != nil {
 		return p, err
 	}
-	plan.Tallied(p.Whole, b.Totals.Values)
+	plan.SetTotals(p.Whole, b.Totals.Values)
 	p.Whole.State = running.Live
 	return p, b.Pass(ctx, plan.Tail, p.Whole)
 }

@@ -14,14 +14,14 @@ import (
 
 // RecordedCall is what a system answered a step, or a flow that it called: what it was asked and what came of it, as JSON.
 type RecordedCall struct {
-	Flow   string         `json:"flow"`
-	Step   string         `json:"step"`
-	Asked  string         `json:"asked"`
-	Answer string         `json:"answer,omitempty"` // empty: nothing
-	Effect running.Effect `json:"effect,omitempty"`
-	Fault  *fault.Fault   `json:"fault,omitempty"`
-	At     *time.Time     `json:"at,omitempty"` // when it was answered; nil: not known, or made up
-	Said   []running.Turn `json:"said,omitempty"`
+	Flow     string         `json:"flow"`
+	Step     string         `json:"step"`
+	Request  string         `json:"asked"`
+	Response string         `json:"answer,omitempty"` // empty: nothing
+	Effect   running.Effect `json:"effect,omitempty"`
+	Fault    *fault.Fault   `json:"fault,omitempty"`
+	At       *time.Time     `json:"at,omitempty"` // when it was answered; nil: not known, or made up
+	Turns    []running.Turn `json:"said,omitempty"`
 }
 
 // Since is when what is known of a step was answered: the oldest of its answers. It is zero where nothing is.
@@ -37,7 +37,7 @@ func (r *Recording) Since(flow, step string) (at time.Time) {
 }
 
 // Key tells what was heard from all else.
-func (h RecordedCall) Key() string { return h.Flow + "\x00" + h.Step + "\x00" + h.Asked }
+func (h RecordedCall) Key() string { return h.Flow + "\x00" + h.Step + "\x00" + h.Request }
 
 // Recording keeps what was heard, the last answer to each question. The zero Recording is empty.
 type Recording struct {
@@ -60,16 +60,16 @@ func (r *Recording) Add(h RecordedCall) {
 	r.known[key] = h
 }
 
-// Hear keeps what a step was answered.
-func (r *Recording) Hear(flow, step string, asked value.Value, a running.Response) {
-	r.Add(heardOf(question{flow, step, asJSON(asked), nil}, a, ""))
+// AddResponse keeps what a step was answered.
+func (r *Recording) AddResponse(flow, step string, asked value.Value, a running.Response) {
+	r.Add(recordedCall(recordedQuestion{flow, step, asJSON(asked), nil}, a, ""))
 }
 
 // Find gives the answer to a question.
 func (r *Recording) Find(flow, step, asked string) (RecordedCall, bool) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	h, ok := r.known[RecordedCall{Flow: flow, Step: step, Asked: asked}.Key()]
+	h, ok := r.known[RecordedCall{Flow: flow, Step: step, Request: asked}.Key()]
 	return h, ok
 }
 
@@ -89,37 +89,37 @@ type CallMode string
 
 // The manners. Not at all makes something up, as a system could answer; a remembered answer must be there.
 const (
-	Really     CallMode = "really"
-	NotAtAll   CallMode = "not at all"
-	Remembered CallMode = "with a remembered answer"
+	Live      CallMode = "really"
+	Simulated CallMode = "not at all"
+	Replayed  CallMode = "with a remembered answer"
 )
 
 // callModes are what the modes are called.
-var callModes = map[CallMode]string{Really: "Call the system", NotAtAll: "Simulate", Remembered: "Replay the recorded response"}
+var callModes = map[CallMode]string{Live: "Call the system", Simulated: "Simulate", Replayed: "Replay the recorded response"}
 
 // Title is what the mode is called.
 func (m CallMode) Title() string { return callModes[m] }
 
 // Manners in the order in which they are offered.
-var Manners = []CallMode{NotAtAll, Really, Remembered}
+var Manners = []CallMode{Simulated, Live, Replayed}
 
 // Recorder is an Outside that asks as is chosen for each step, keeps what it hears, and does not ask twice for the same.
 type Recorder struct {
-	Inner running.Outside
-	Dry   running.Outside
-	Heard *Recording
-	// Choose says what is done about a step; effect says whether it changes its system.
-	Choose func(flow, step string, effect bool) CallMode
-	// Again says whether what was heard before is taken for a step; nil is always.
-	Again func(flow, step string, effect bool) bool
+	Inner     running.Systems
+	Dry       running.Systems
+	Recording *Recording
+	// CallMode says what is done about a step; effect says whether it changes its system.
+	CallMode func(flow, step string, effect bool) CallMode
+	// Repeat says whether what was heard before is taken for a step; nil is always.
+	Repeat func(flow, step string, effect bool) bool
 	// Checks holds upserts that are not done against their tables.
 	Checks bool
 	// At is noted with what is heard.
 	At time.Time
 	// All keeps what was made up, too.
 	All bool
-	// Tell is told of every question as it is asked, whether it is answered from memory or not; it may be nil.
-	Tell func(RecordedRequest)
+	// OnRequest is told of every question as it is asked, whether it is answered from memory or not; it may be nil.
+	OnRequest func(RecordedRequest)
 }
 
 // RecordedRequest is what a step asks a system.
@@ -128,33 +128,33 @@ type RecordedRequest struct {
 	Effect            bool
 }
 
-// question is one of a step, with how its answer is read and written.
-type question struct {
+// recordedQuestion is one of a step, with how its answer is read and written.
+type recordedQuestion struct {
 	flow, step string
 	asked      string
 	of         *running.Kept // how its answer is read back; nil where there is none
 }
 
-// hear answers questions: what is known from memory, the others by ask, which gets their positions.
-func (r *Recorder) hear(list []question, effect bool, ask func(o running.Outside, left []int) ([]running.Response, []running.Effect, error)) ([]running.Response, []running.Effect, error) {
+// record answers questions: what is known from memory, the others by ask, which gets their positions.
+func (r *Recorder) record(list []recordedQuestion, effect bool, ask func(o running.Systems, left []int) ([]running.Response, []running.Effect, error)) ([]running.Response, []running.Effect, error) {
 	done, effects := make([]running.Response, len(list)), make([]running.Effect, len(list))
 	left := map[CallMode][]int{}
 	for i, q := range list {
-		if r.Tell != nil {
-			r.Tell(RecordedRequest{q.flow, q.step, q.asked, effect})
+		if r.OnRequest != nil {
+			r.OnRequest(RecordedRequest{q.flow, q.step, q.asked, effect})
 		}
-		if h, ok := r.Heard.Find(q.flow, q.step, q.asked); ok && (r.Again == nil || r.Again(q.flow, q.step, effect)) {
-			done[i], effects[i] = h.Answered(q.of), h.Effect
+		if h, ok := r.Recording.Find(q.flow, q.step, q.asked); ok && (r.Repeat == nil || r.Repeat(q.flow, q.step, effect)) {
+			done[i], effects[i] = h.ToResponse(q.of), h.Effect
 			continue
 		}
-		how := r.Choose(q.flow, q.step, effect)
-		if how == Remembered {
-			done[i].Fault = fault.New(fault.NotFound, "no answer is remembered to %s", fault.Quote(q.asked)).Mended("Try the step really once, or let it be made up")
+		how := r.CallMode(q.flow, q.step, effect)
+		if how == Replayed {
+			done[i].Fault = fault.New(fault.NotFound, "no answer is remembered to %s", fault.Quote(q.asked)).WithFix("Try the step really once, or let it be made up")
 			continue
 		}
 		left[how] = append(left[how], i)
 	}
-	for how, o := range map[CallMode]running.Outside{Really: r.Inner, NotAtAll: r.Dry} {
+	for how, o := range map[CallMode]running.Systems{Live: r.Inner, Simulated: r.Dry} {
 		if len(left[how]) == 0 {
 			continue
 		}
@@ -164,35 +164,35 @@ func (r *Recorder) hear(list []question, effect bool, ask func(o running.Outside
 		}
 		for n, i := range left[how] {
 			done[i], effects[i] = answers[n], effect[n]
-			if how == Really || r.All {
-				h := heardOf(list[i], answers[n], effect[n])
-				if how == Really && !r.At.IsZero() {
+			if how == Live || r.All {
+				h := recordedCall(list[i], answers[n], effect[n])
+				if how == Live && !r.At.IsZero() {
 					h.At = &r.At
 				}
-				r.Heard.Add(h)
+				r.Recording.Add(h)
 			}
 		}
 	}
 	return done, effects, nil
 }
 
-func heardOf(q question, a running.Response, e running.Effect) RecordedCall {
-	h := RecordedCall{Flow: q.flow, Step: q.step, Asked: q.asked, Effect: e, Fault: a.Fault, Said: a.Said}
+func recordedCall(q recordedQuestion, a running.Response, e running.Effect) RecordedCall {
+	h := RecordedCall{Flow: q.flow, Step: q.step, Request: q.asked, Effect: e, Fault: a.Fault, Turns: a.Turns}
 	if a.Answer.Kind() != value.Absent {
-		h.Answer = json.Text(a.Answer)
+		h.Response = json.Text(a.Answer)
 	}
 	return h
 }
 
-// Answered reads back what was heard, as a record of a schema.
-func (h RecordedCall) Answered(of *running.Kept) running.Response {
-	a := running.Response{Said: h.Said}
+// ToResponse reads back what was heard, as a record of a schema.
+func (h RecordedCall) ToResponse(of *running.Kept) running.Response {
+	a := running.Response{Turns: h.Turns}
 	if h.Fault != nil {
 		f := *h.Fault
 		a.Fault = &f
 	}
-	if h.Answer != "" && of != nil {
-		a.Answer = of.Read(h.Answer)
+	if h.Response != "" && of != nil {
+		a.Answer = of.Read(h.Response)
 	}
 	return a
 }
@@ -216,11 +216,11 @@ func asJSON(v value.Value) string {
 
 // Lookup looks rows up, or remembers them.
 func (r *Recorder) Lookup(ctx context.Context, l running.Lookup, keys [][]value.Value) ([]value.Value, error) {
-	list := make([]question, len(keys))
+	list := make([]recordedQuestion, len(keys))
 	for i, key := range keys {
-		list[i] = question{l.Flow, l.Step, asJSON(value.Rec(value.NewShape(l.Columns...), key)), l.RowOf()}
+		list[i] = recordedQuestion{l.Flow, l.Step, asJSON(value.NewRecord(value.NewLayout(l.Columns...), key)), l.RowOf()}
 	}
-	done, _, err := r.hear(list, false, func(o running.Outside, left []int) ([]running.Response, []running.Effect, error) {
+	done, _, err := r.record(list, false, func(o running.Systems, left []int) ([]running.Response, []running.Effect, error) {
 		part := l
 		part.Items = picked(l.Items, left)
 		rows, err := o.Lookup(ctx, part, picked(keys, left))
@@ -245,11 +245,11 @@ func (r *Recorder) Lookup(ctx context.Context, l running.Lookup, keys [][]value.
 
 // Upsert writes rows, or remembers what writing them did.
 func (r *Recorder) Upsert(ctx context.Context, u running.Upsert, rows []value.Value) ([]running.WriteResult, error) {
-	list := make([]question, len(rows))
+	list := make([]recordedQuestion, len(rows))
 	for i, row := range rows {
-		list[i] = question{u.Flow, u.Step, asJSON(row), nil}
+		list[i] = recordedQuestion{u.Flow, u.Step, asJSON(row), nil}
 	}
-	done, effects, err := r.hear(list, true, func(o running.Outside, left []int) ([]running.Response, []running.Effect, error) {
+	done, effects, err := r.record(list, true, func(o running.Systems, left []int) ([]running.Response, []running.Effect, error) {
 		part := u
 		part.Items = picked(u.Items, left)
 		if out := r.checked(ctx, o, part, len(left)); out != nil {
@@ -279,25 +279,25 @@ type Checker interface {
 
 // checked are the faults of rows that are not written, and never could be; nil where they could, or their system cannot be
 // asked now. What was found is kept for when the page is drawn again.
-func (r *Recorder) checked(ctx context.Context, o running.Outside, u running.Upsert, rows int) []running.Response {
+func (r *Recorder) checked(ctx context.Context, o running.Systems, u running.Upsert, rows int) []running.Response {
 	check, can := r.Inner.(Checker)
-	if !can || o != r.Dry || r.Heard == nil {
+	if !can || o != r.Dry || r.Recording == nil {
 		return nil
 	}
-	q := question{u.Flow, u.Step, asJSON(value.Rec(value.NewShape("table", "key", "columns"), []value.Value{
-		value.Str(u.Table), value.Str(strings.Join(u.Key, ", ")), value.Str(strings.Join(u.Row.Root.Shape().Names, ", ")),
+	q := recordedQuestion{u.Flow, u.Step, asJSON(value.NewRecord(value.NewLayout("table", "key", "columns"), []value.Value{
+		value.NewText(u.Table), value.NewText(strings.Join(u.Key, ", ")), value.NewText(strings.Join(u.Row.Root.Layout().Names, ", ")),
 	})), nil}
-	h, known := r.Heard.Find(q.flow, q.step, q.asked)
+	h, known := r.Recording.Find(q.flow, q.step, q.asked)
 	if r.Checks {
 		faults, err := check.CheckUpsert(ctx, u)
 		if err != nil {
 			return nil
 		}
-		h, known = heardOf(q, running.Response{}, running.NotDone), true
+		h, known = recordedCall(q, running.Response{}, running.NotDone), true
 		if h.At = &r.At; len(faults) > 0 {
 			h.Fault = faults[0]
 		}
-		r.Heard.Add(h)
+		r.Recording.Add(h)
 	}
 	if !known || h.Fault == nil {
 		return nil
@@ -312,11 +312,11 @@ func (r *Recorder) checked(ctx context.Context, o running.Outside, u running.Ups
 
 // Call asks systems, or remembers what they answered.
 func (r *Recorder) Call(ctx context.Context, c running.Call, requests []value.Value) ([]running.Response, error) {
-	list := make([]question, len(requests))
+	list := make([]recordedQuestion, len(requests))
 	for i, request := range requests {
-		list[i] = question{c.Flow, c.Step, asJSON(request), c.AnswerOf()}
+		list[i] = recordedQuestion{c.Flow, c.Step, asJSON(request), c.AnswerOf()}
 	}
-	done, effects, err := r.hear(list, c.Op.Changes(), func(o running.Outside, left []int) ([]running.Response, []running.Effect, error) {
+	done, effects, err := r.record(list, c.Op.Changes(), func(o running.Systems, left []int) ([]running.Response, []running.Effect, error) {
 		part := c
 		part.Items = picked(c.Items, left)
 		if u := running.UpsertOf(c.Op); u != nil {

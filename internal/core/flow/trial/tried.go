@@ -26,14 +26,14 @@ func (w *TriedWith) Request(p *running.Plan) (value.Value, *fault.Fault) {
 	t := p.Flow.Trigger
 	u, err := url.Parse(strings.TrimPrefix(strings.TrimSpace(w.Address), "/"))
 	if err != nil || u.Host != "" {
-		return value.Value{}, fault.Expect(fault.Syntax, "a path with its query, as invoices/B-1?lang=no", fault.Quote(w.Address)).In("Address")
+		return value.Value{}, fault.Expect(fault.Syntax, "a path with its query, as invoices/B-1?lang=no", fault.Quote(w.Address)).InField("Address")
 	}
 	if _, fits := flow.MatchPath(t.Path.Value, u.Path); !fits {
-		return value.Value{}, fault.Expect(fault.Setting, "a path as "+t.Path.Value, fault.Quote(u.Path)).In("Address")
+		return value.Value{}, fault.Expect(fault.Setting, "a path as "+t.Path.Value, fault.Quote(u.Path)).InField("Address")
 	}
 	query, err := url.ParseQuery(u.RawQuery)
 	if err != nil {
-		return value.Value{}, fault.Expect(fault.Syntax, "a query as name=value&other=value", fault.Quote(u.RawQuery)).In("Address")
+		return value.Value{}, fault.Expect(fault.Syntax, "a query as name=value&other=value", fault.Quote(u.RawQuery)).InField("Address")
 	}
 	var pairs, headers []running.Pair
 	for _, name := range sortedKeys(query) {
@@ -47,7 +47,7 @@ func (w *TriedWith) Request(p *running.Plan) (value.Value, *fault.Fault) {
 			continue
 		}
 		if !ok {
-			return value.Value{}, fault.Expect(fault.Syntax, "a header as name: value", fault.Quote(strings.TrimSpace(line))).In("Headers")
+			return value.Value{}, fault.Expect(fault.Syntax, "a header as name: value", fault.Quote(strings.TrimSpace(line))).InField("Headers")
 		}
 		headers = append(headers, running.Pair{Name: strings.ToLower(strings.TrimSpace(name)), Value: strings.TrimSpace(v)})
 	}

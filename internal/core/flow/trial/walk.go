@@ -42,7 +42,7 @@ func (w *Walk) After(b *running.Batch, ps *running.PlannedStep, items []*running
 }
 
 func (w *Walk) at(b *running.Batch, ps *running.PlannedStep, it *running.Item, failed bool) error {
-	s := running.Stop{N: len(w.Trace), Flow: b.Plan.Flow.ID, Step: ps.Step.ID, Around: ps.Around(b.Around), Record: it.Record, Path: it.Path, Failed: failed}
+	s := running.Stop{N: len(w.Trace), Flow: b.Plan.Flow.ID, Step: ps.Step.ID, CallStack: ps.CallStack(b.CallStack), Record: it.Record, Path: it.Path, Failed: failed}
 	w.Trace = append(w.Trace, s)
 	for _, c := range w.Changes {
 		if c.N != s.N {
@@ -62,7 +62,7 @@ func (w *Walk) at(b *running.Batch, ps *running.PlannedStep, it *running.Item, f
 // change sets a value in scope to what a formula yields there.
 func change(ps *running.PlannedStep, it *running.Item, c Change) *fault.Fault {
 	path := strings.Split(c.Name, ".")
-	if record, led := ps.Scope.Leads(path[0]); led {
+	if record, led := ps.Scope.ResolveName(path[0]); led {
 		path = append([]string{record}, path...)
 	}
 	slot, _, ok := ps.Scope.Slot(path[0])
@@ -71,20 +71,20 @@ func change(ps *running.PlannedStep, it *running.Item, c Change) *fault.Fault {
 	}
 	now, faults := formula.Compile(pathFormula(path), ps.Scope)
 	if len(faults) > 0 {
-		return faults[0].In(c.Name)
+		return faults[0].InField(c.Name)
 	}
 	to, faults := formula.Compile(c.Formula, ps.Scope)
 	if len(faults) > 0 {
-		return faults[0].In(c.Name)
+		return faults[0].InField(c.Name)
 	}
 	if !to.Type.Fits(now.Type.Kind) && now.Type.Kind != value.Absent {
-		return fault.Expect(fault.Type, now.Type.String(), to.Type.String()).In(c.Name)
+		return fault.Expect(fault.Type, now.Type.String(), to.Type.String()).InField(c.Name)
 	}
-	it.Frame.Need(to.Slots())
+	it.Frame.Grow(to.Slots())
 	it.Frame.Reset()
 	v, f := to.Eval(&it.Frame)
 	if f != nil {
-		return f.In(c.Name)
+		return f.InField(c.Name)
 	}
 	if now.Type.Kind == value.Decimal && v.Kind() == value.Integer {
 		v = value.AsDecimal(v)
@@ -118,14 +118,14 @@ func replaced(v value.Value, path []string, to value.Value) (value.Value, bool) 
 	switch v.Kind() {
 	case value.RecordKind:
 		r := v.Record()
-		i := r.Shape.Slot(path[0])
+		i := r.Layout.Slot(path[0])
 		if i < 0 {
 			return v, false
 		}
 		fields := append([]value.Value(nil), r.Fields...)
 		inner, ok := replaced(fields[i], path[1:], to)
 		fields[i] = inner
-		return value.Rec(r.Shape, fields), ok
+		return value.NewRecord(r.Layout, fields), ok
 	case value.ListKind:
 		i, err := strconv.Atoi(path[0])
 		items := append([]value.Value(nil), v.Items()...)

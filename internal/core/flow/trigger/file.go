@@ -22,7 +22,7 @@ var File = &compile.TriggerKind{
 			{Name: "interval", Older: []string{"every"}, Label: "Poll interval (s)", Type: setting.Number, Default: "2", Least: 1},
 		},
 		When: func(t flow.Trigger) string {
-			return t.Mask.Value
+			return t.Glob.Value
 		},
 	},
 	Check: checkFileTrigger,
@@ -34,7 +34,7 @@ func checkFileTrigger(c *compile.Compiler, t flow.Trigger) {
 	} else if k := connection.KindOf(conn.Kind); k == nil || !k.Watches {
 		c.Fault(t.Connection, fault.Expect(fault.Setting, "a connection to a folder", conn.Kind))
 	}
-	if strings.ContainsAny(t.Mask.Value, `/\`) {
-		c.Fault(t.Mask, fault.Expect(fault.Setting, "a mask for file names, as *.tide", fault.Quote(t.Mask.Value)))
+	if strings.ContainsAny(t.Glob.Value, `/\`) {
+		c.Fault(t.Glob, fault.Expect(fault.Setting, "a mask for file names, as *.tide", fault.Quote(t.Glob.Value)))
 	}
 }

@@ -34,18 +34,18 @@ func checkRecordsTrigger(c *compile.Compiler, t flow.Trigger) {
 	if op == nil {
 		return
 	}
-	if !op.Verb.Reads || op.Response == nil {
-		c.Fault(t.Operation, fault.New(fault.Setting, "%s gives no records that are described", op.Name).Mended("Choose an operation that reads, with a response schema"))
+	if !op.Kind.Reads || op.Response == nil {
+		c.Fault(t.Operation, fault.New(fault.Setting, "%s gives no records that are described", op.Name).WithFix("Choose an operation that reads, with a response schema"))
 		return
 	}
-	if op.Response.Root.Field(t.Rising.Value) == nil {
-		c.Fault(t.Rising, fault.New(fault.Unknown, "%s has no field %q", op.Response.ID, t.Rising.Value))
-		c.Plan.Poll = &running.Asking{Op: op} // what it gives and is asked with is known all the same
+	if op.Response.Root.Field(t.Watermark.Value) == nil {
+		c.Fault(t.Watermark, fault.New(fault.Unknown, "%s has no field %q", op.Response.ID, t.Watermark.Value))
+		c.Plan.Poll = &running.RequestBuilder{Op: op} // what it gives and is asked with is known all the same
 		return
 	}
 	outer := c.Scope
 	c.Scope = c.Parts.Formulas().Scope()
-	last := formula.Type{Kind: op.Response.Root.Field(t.Rising.Value).Kind, Maybe: true}
+	last := formula.Type{Kind: op.Response.Root.Field(t.Watermark.Value).Kind, Maybe: true}
 	c.Scope.Bind("rising", c.Scope.Define("watermark", last), last) // its older name
 	c.Plan.Poll, c.Plan.Polls = c.Ask(t.At, op, &flow.Step{Match: t.With}), c.Scope
 	c.Scope = outer

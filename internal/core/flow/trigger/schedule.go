@@ -1,10 +1,10 @@
 package trigger
 
 import (
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/compile"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/setting"
 	"hollowreed/internal/core/value"
@@ -27,7 +27,7 @@ var Schedule = &compile.TriggerKind{
 			if t.Cron.Value != "" {
 				return t.Cron.Value
 			}
-			return "every " + flow.Interval(t.Every)
+			return "every " + flow.Interval(t.Interval)
 		},
 	},
 	Check: checkScheduleTrigger,
@@ -47,7 +47,7 @@ func checkScheduleTrigger(c *compile.Compiler, t flow.Trigger) {
 }
 
 // holidays says whether a day is among those of the trigger's table.
-func holidays(c *compile.Compiler, id doc.Text) func(date string) bool {
+func holidays(c *compile.Compiler, id partfile.Text) func(date string) bool {
 	if id.Value == "" {
 		return nil
 	}

@@ -5,9 +5,9 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/flow"
 	_ "hollowreed/internal/core/flow/step" // a flow has steps
+	"hollowreed/internal/core/partfile"
 )
 
 // TestEveryTriggerIsComplete: each kind of the list says all that is asked of one, and a part with the least that it must say is
@@ -32,11 +32,11 @@ func TestEveryTriggerIsComplete(t *testing.T) {
 					part += "  " + s.Name + ": x\n"
 				}
 			}
-			d := doc.Parse("f.yaml", []byte(part+"steps:\n  - {step: note, id: n, name: N, text: '\"x\"'}\n"))
+			d := partfile.Parse("f.yaml", []byte(part+"steps:\n  - {step: note, id: n, name: N, text: '\"x\"'}\n"))
 			f := flow.Parse("f", d)
 			require.Empty(t, d.Faults)
 			require.Same(t, k, f.Trigger.Of())
-			require.Positive(t, f.Trigger.Every)
+			require.Positive(t, f.Trigger.Interval)
 			require.NotEmpty(t, f.Trigger.When())
 		})
 	}
@@ -49,15 +49,15 @@ func TestOlderNamesOfTriggersAreRead(t *testing.T) {
 		for _, older := range k.Older {
 			kinds++
 			require.Nil(t, flow.TriggerOf(older))
-			f := flow.Parse("f", doc.Parse("f.yaml", []byte("flow: F\ntrigger: {kind: "+older+"}\n")))
+			f := flow.Parse("f", partfile.Parse("f.yaml", []byte("flow: F\ntrigger: {kind: "+older+"}\n")))
 			require.Equal(t, k.Name, f.Trigger.Kind)
 		}
 		for _, s := range k.Settings {
 			for _, older := range s.Older {
 				settings++
 				text := []byte("flow: F\ntrigger:\n  kind: " + k.Name + "\n  " + older + ": 7 # as it was\n")
-				require.Equal(t, "7", flow.Parse("f", doc.Parse("f.yaml", text)).Trigger.Settings.Get(s.Name), "%s: %s", k.Name, older)
-				require.Equal(t, "flow: F\ntrigger:\n  kind: "+k.Name+"\n  "+s.Name+": 7 # as it was\n", string(doc.Upgraded(text, flow.Upgrade)))
+				require.Equal(t, "7", flow.Parse("f", partfile.Parse("f.yaml", text)).Trigger.Settings.Get(s.Name), "%s: %s", k.Name, older)
+				require.Equal(t, "flow: F\ntrigger:\n  kind: "+k.Name+"\n  "+s.Name+": 7 # as it was\n", string(partfile.Upgraded(text, flow.Upgrade)))
 			}
 		}
 	}

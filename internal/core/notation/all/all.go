@@ -56,7 +56,7 @@ func Named(name string) (*notation.Kind, error) {
 			return k, nil
 		}
 	}
-	return nil, fault.Expect(fault.Unknown, "one of "+strings.Join(Names(), ", "), fault.Quote(name)).In("notation")
+	return nil, fault.Expect(fault.Unknown, "one of "+strings.Join(Names(), ", "), fault.Quote(name)).InField("notation")
 }
 
 // Of is the notation in which messages of a schema are written where they are bytes.

@@ -11,15 +11,15 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/notation"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 )
 
 func parse(t testing.TB, id, text string) *schema.Schema {
 	t.Helper()
-	d := doc.Parse(id, []byte(text))
+	d := partfile.Parse(id, []byte(text))
 	s := schema.Parse(id, d)
 	require.Empty(t, d.Faults)
 	return s

@@ -50,7 +50,7 @@ func TestEveryNotationIsComplete(t *testing.T) {
 			s := parse(t, "berth", "schema: Berth\nnotation: "+k.Name+"\nwritten: {root: berths, record: berth}\nfields:\n"+
 				"  - {name: code, type: text, columns: 1-4}\n  - {name: length, type: integer, columns: 5-9}\n")
 			require.Same(t, k, Of(s))
-			record := value.Rec(s.Root.Shape(), []value.Value{value.Str("LS01"), value.Int(180)})
+			record := value.NewRecord(s.Root.Layout(), []value.Value{value.NewText("LS01"), value.Int(180)})
 			var text bytes.Buffer
 			w, err := k.NewWriter(&text, notation.Options{Schema: s, Many: true})
 			require.NoError(t, err)

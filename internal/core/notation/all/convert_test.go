@@ -6,8 +6,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/notation"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 )
 
@@ -58,7 +58,7 @@ func TestNamesStandForNamespaces(t *testing.T) {
 		`namespaces: {a: "u", b: "u"}`:            "has no prefix yet",
 		`namespace: u` + "\n  namespaces: {b: u}": "has no prefix yet",
 	} {
-		d := doc.Parse("x.yaml", []byte("schema: X\nnotation: xml\nwritten:\n  "+wrong+"\nfields:\n  - {name: a, type: text}\n"))
+		d := partfile.Parse("x.yaml", []byte("schema: X\nnotation: xml\nwritten:\n  "+wrong+"\nfields:\n  - {name: a, type: text}\n"))
 		schema.Parse("x", d)
 		require.Contains(t, d.Faults.Error(), want)
 	}

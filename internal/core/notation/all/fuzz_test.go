@@ -12,10 +12,10 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/json"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 )
 
@@ -104,7 +104,7 @@ func FuzzBlocks(f *testing.F) {
 	}
 	f.Fuzz(func(t *testing.T, i int, in string) {
 		seed := seeds[uint(i)%uint(len(seeds))]
-		d := doc.Parse("x", []byte(seed.schema))
+		d := partfile.Parse("x", []byte(seed.schema))
 		alike(t, seed.notation, schema.Parse("x", d), in)
 	})
 }

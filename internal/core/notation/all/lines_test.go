@@ -9,9 +9,9 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/notation"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 )
 
@@ -150,7 +150,7 @@ func TestLinesThatCannotBeToldApartAreRefused(t *testing.T) {
 		"notation: fixedwidth\nfields:\n  - {name: a, type: text, columns: 1, occurs: 0..3}\n":                                                                                                      "a line holds single fields and records",
 		"notation: fixedwidth\nwritten: {begins: A}\nfields:\n  - {name: b, type: record, begins: B, marks: C, fields: [{name: c, type: text, columns: 2-3}, {name: d, type: text, columns: 3}]}\n": "column 3 belongs to the field before, too",
 	} {
-		d := doc.Parse("x.yaml", []byte("schema: X\n"+wrong))
+		d := partfile.Parse("x.yaml", []byte("schema: X\n"+wrong))
 		schema.Parse("x", d)
 		require.Contains(t, d.Faults.Error(), want)
 	}

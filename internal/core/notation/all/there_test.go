@@ -11,8 +11,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/notation"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
@@ -66,7 +66,7 @@ func (w way) schemaOf(t *testing.T, r *rand.Rand) *schema.Schema {
 		add("      ", "x", "text")
 		add("      ", "y", "integer", "occurs: 0..1")
 	}
-	d := doc.Parse("s.yaml", []byte(b.String()))
+	d := partfile.Parse("s.yaml", []byte(b.String()))
 	s := schema.Parse("s", d)
 	require.Empty(t, d.Faults, b.String())
 	return s
@@ -107,14 +107,14 @@ func (w way) valueOf(r *rand.Rand, f *schema.Field) value.Value {
 	case value.Integer:
 		return value.Int(int64(r.IntN(2_000_000) - 1_000_000))
 	case value.Decimal:
-		return value.Dec(int64(r.IntN(2_000_000)-1_000_000), int32(-r.IntN(5)))
+		return value.NewDecimal(int64(r.IntN(2_000_000)-1_000_000), int32(-r.IntN(5)))
 	case value.Boolean:
 		return value.Bool(r.IntN(2) == 0)
 	case value.Date:
 		at := time.Date(1900+r.IntN(200), 1, 1+r.IntN(365), 0, 0, 0, 0, time.UTC)
 		return value.DateOf(at.Year(), int(at.Month()), at.Day())
 	}
-	return value.Str(w.text(r))
+	return value.NewText(w.text(r))
 }
 
 func (w way) recordOf(r *rand.Rand, of *schema.Field) value.Value {
@@ -122,7 +122,7 @@ func (w way) recordOf(r *rand.Rand, of *schema.Field) value.Value {
 	for i, f := range of.Fields {
 		fields[i] = w.valueOf(r, f)
 	}
-	return value.Rec(of.Shape(), fields)
+	return value.NewRecord(of.Layout(), fields)
 }
 
 // plainly is a value as it comes back from a notation in which an empty text, or an empty list, is as none.
@@ -133,7 +133,7 @@ func (w way) plainly(v value.Value) value.Value {
 		for i, f := range v.Record().Fields {
 			fields[i] = w.plainly(f)
 		}
-		return value.Rec(v.Record().Shape, fields)
+		return value.NewRecord(v.Record().Layout, fields)
 	case v.Kind() == value.ListKind && len(v.Items()) == 0, w.blank && v.Kind() == value.Text && v.Text() == "":
 		return value.Value{}
 	case v.Kind() == value.ListKind:
@@ -187,7 +187,7 @@ func told(v value.Value) string {
 	case value.RecordKind:
 		var parts []string
 		for i, f := range v.Record().Fields {
-			parts = append(parts, v.Record().Shape.Names[i]+"="+told(f))
+			parts = append(parts, v.Record().Layout.Names[i]+"="+told(f))
 		}
 		return "{" + strings.Join(parts, " ") + "}"
 	case value.ListKind:

@@ -19,7 +19,7 @@ var Kind = notation.Kind{
 		Name: "csv", Ending: "csv", Media: "text/csv", Family: "csv",
 		Bytes: true, Lines: true, Cells: true,
 		Settings: setting.List{
-			schema.EncodingSetting, schema.LineEndSetting, schema.FirstSetting, schema.CommentSetting, schema.BeginsSetting, schema.SizeSetting,
+			schema.EncodingSetting, schema.LineEndSetting, schema.FirstSetting, schema.CommentSetting, schema.StartsWithSetting, schema.MaxRecordSetting,
 			schema.HeaderSetting, schema.DelimiterSetting, schema.QuoteSetting, schema.EscapeSetting,
 		},
 		Field: func(s *schema.Schema, f *schema.Field) setting.List {

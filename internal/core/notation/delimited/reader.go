@@ -11,7 +11,7 @@ import (
 
 	"golang.org/x/text/encoding/charmap"
 
-	"hollowreed/internal/core/block"
+	"hollowreed/internal/core/blockreader"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/internal/charset"
@@ -23,7 +23,7 @@ import (
 const slab = 128
 
 type reader struct {
-	src          *block.Source
+	src          *blockreader.Source
 	name         string
 	schema       *schema.Schema
 	delim, quote byte
@@ -31,7 +31,7 @@ type reader struct {
 	limit        int
 	decode       *charmap.Charmap
 
-	shape   *value.Shape
+	shape   *value.Layout
 	targets []*schema.Field // by column; nil without a schema
 	kinds   [][]mark        // what tells the types of line; the first is the record's own
 	row     []string
@@ -53,12 +53,12 @@ type mark struct {
 
 func marks(t *group.Type) []mark {
 	var out []mark
-	if b := t.Field.Written.Begins; b != "" {
+	if b := t.Field.WireFormat.StartsWith; b != "" {
 		out = append(out, mark{-1, b})
 	}
 	for i, f := range t.Own {
-		if f.Written.Marks != "" {
-			out = append(out, mark{i, f.Written.Marks})
+		if f.WireFormat.Discriminator != "" {
+			out = append(out, mark{i, f.WireFormat.Discriminator})
 		}
 	}
 	return out
@@ -66,7 +66,7 @@ func marks(t *group.Type) []mark {
 
 // NewReader reads delimited records. The header, if there is one, is read at once.
 func NewReader(r io.Reader, o notation.Options) (notation.Reader, error) {
-	d := &reader{src: block.New(r), name: o.Source, schema: o.Schema, delim: ',', quote: '"', limit: o.Limit(), next: 1, check: o.Check}
+	d := &reader{src: blockreader.New(r), name: o.Source, schema: o.Schema, delim: ',', quote: '"', limit: o.Limit(), next: 1, check: o.Check}
 	header := true
 	if s := o.Schema; s != nil {
 		d.delim, d.quote, header = s.Settings.Delimiter[0], s.Settings.Quote[0], s.Settings.Header
@@ -74,7 +74,7 @@ func NewReader(r io.Reader, o notation.Options) (notation.Reader, error) {
 			d.escape = s.Settings.Escape[0]
 		}
 		d.decode = charset.Of(s.Settings.Encoding)
-		d.shape, d.targets, d.lines = s.Root.Shape(), s.Root.Fields, s.Settings.Lines
+		d.shape, d.targets, d.lines = s.Root.Layout(), s.Root.Fields, s.Settings.Lines
 	}
 	if header {
 		return d, d.header()
@@ -116,7 +116,7 @@ func (d *reader) header() error {
 		for i, n := range d.row {
 			names[i] = strings.Clone(n)
 		}
-		d.shape = value.NewShape(names...)
+		d.shape = value.NewLayout(names...)
 		return nil
 	}
 	return d.match(seen)
@@ -134,7 +134,7 @@ func (d *reader) match(seen map[string]int) error {
 	}
 	for _, f := range d.schema.Root.Fields {
 		if _, ok := seen[f.Name]; !ok && f.Required() {
-			return f.Ruled(fault.Expect(fault.Required, "the name in the header", "none")).At(d.Place())
+			return f.LocateFault(fault.Expect(fault.Required, "the name in the header", "none")).At(d.Place())
 		}
 	}
 	return nil
@@ -150,16 +150,16 @@ func (d *reader) Next() (value.Value, error) {
 		if faults := d.typed(d.targets, rec); faults != nil {
 			return value.Value{}, faults
 		}
-		return value.RecOf(rec), nil
+		return value.RecordOf(rec), nil
 	}
 	if ft := d.number(len(d.shape.Names)); ft != nil {
 		return value.Value{}, fault.List{ft}
 	}
 	rec := d.record()
 	for i, s := range d.row {
-		rec.Fields[i] = value.Str(s)
+		rec.Fields[i] = value.NewText(s)
 	}
-	return value.RecOf(rec), nil
+	return value.RecordOf(rec), nil
 }
 
 // Take takes the next line that is a record, or one of a record inside.
@@ -212,12 +212,12 @@ func (d *reader) typed(targets []*schema.Field, rec *value.Record) fault.List {
 	var faults fault.List
 	for i, s := range d.row {
 		f := targets[i]
-		if s == "" && f.Written.Blank {
+		if s == "" && f.WireFormat.Blank {
 			continue
 		}
 		v, ok := f.Read(s)
 		if !ok {
-			faults.Add(f.Ruled(fault.Expect(fault.Type, f.HowWritten(), fault.Quote(s))).At(d.at(d.columnOf(i))))
+			faults.Add(f.LocateFault(fault.Expect(fault.Type, f.DescribeWireFormat(), fault.Quote(s))).At(d.at(d.columnOf(i))))
 			continue
 		}
 		rec.Fields[f.Slot()] = v
@@ -273,7 +273,7 @@ func (d *reader) record() *value.Record {
 	}
 	rec := &d.recs[0]
 	d.recs = d.recs[1:]
-	rec.Shape, rec.Fields = d.shape, d.fields[:n:n]
+	rec.Layout, rec.Fields = d.shape, d.fields[:n:n]
 	d.fields = d.fields[n:]
 	return rec
 }
@@ -291,7 +291,7 @@ func (d *reader) scan() error {
 		if err == errMore {
 			if len(d.src.Text) > d.limit {
 				return fault.New(fault.Limit, "a record is longer than %d bytes", d.limit).At(fault.Place{Source: d.name, Line: d.next, Byte: d.src.Off}).
-					Mended("A quote may have been left open")
+					WithFix("A quote may have been left open")
 			}
 			if d.src.More() {
 				continue

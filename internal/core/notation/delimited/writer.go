@@ -40,7 +40,7 @@ func NewWriter(w io.Writer, o notation.Options) (notation.Writer, error) {
 		if s.Settings.LineEnd == "LF" {
 			out.end = "\n"
 		}
-		if out.names = s.Root.Shape().Names; s.Nested() && s.Notation.Cells && !out.header {
+		if out.names = s.Root.Layout().Names; s.Nested() && s.Notation.Cells && !out.header {
 			out.root = group.Types(s.Root)[0]
 		}
 		return out, out.writeHeader()
@@ -76,7 +76,7 @@ func (w *writer) Write(v value.Value) error {
 		return fault.Expect(fault.Type, "a record", v.Kind().String()).At(fault.Place{Line: w.n})
 	}
 	if w.names == nil {
-		w.names = r.Shape.Names
+		w.names = r.Layout.Names
 		if err := w.writeHeader(); err != nil {
 			return err
 		}
@@ -102,7 +102,7 @@ func (w *writer) line(t *group.Type, v value.Value) *fault.Fault {
 			return ft
 		}
 	}
-	if begins := t.Field.Written.Begins; !strings.HasPrefix(string(w.buf[start:]), begins) {
+	if begins := t.Field.WireFormat.StartsWith; !strings.HasPrefix(string(w.buf[start:]), begins) {
 		return fault.Expect(fault.Pattern, "a line that begins with "+fault.Quote(begins), fault.Quote(string(w.buf[start:])))
 	}
 	w.endLine()
@@ -111,8 +111,8 @@ func (w *writer) line(t *group.Type, v value.Value) *fault.Fault {
 
 func (w *writer) field(i int, name string, v value.Value) *fault.Fault {
 	if k := v.Kind(); k == value.RecordKind || k == value.ListKind {
-		return fault.Expect(fault.Type, "a single value", "a "+k.String()).In(name).At(fault.Place{Path: "/" + name}).
-			Mended("A delimited record has no place for it; map it to single fields first")
+		return fault.Expect(fault.Type, "a single value", "a "+k.String()).InField(name).At(fault.Place{Path: "/" + name}).
+			WithFix("A delimited record has no place for it; map it to single fields first")
 	}
 	if w.schema == nil {
 		w.cell(i, schema.ScalarText(v))
@@ -122,11 +122,11 @@ func (w *writer) field(i int, name string, v value.Value) *fault.Fault {
 }
 
 func (w *writer) scalar(i int, f *schema.Field, v value.Value) *fault.Fault {
-	if v.Missing() {
+	if v.IsMissing() {
 		w.cell(i, "")
 		return nil
 	}
-	text, ft := f.AppendWritten(w.text[:0], v)
+	text, ft := f.AppendWire(w.text[:0], v)
 	if w.text = text; ft == nil {
 		w.cell(i, string(text))
 	}
@@ -135,13 +135,13 @@ func (w *writer) scalar(i int, f *schema.Field, v value.Value) *fault.Fault {
 
 // extra finds a field that the header has no name for: it would be lost.
 func (w *writer) extra(r *value.Record) *fault.Fault {
-	if len(r.Shape.Names) == len(w.names) && &r.Shape.Names[0] == &w.names[0] {
+	if len(r.Layout.Names) == len(w.names) && &r.Layout.Names[0] == &w.names[0] {
 		return nil
 	}
-	for i, name := range r.Shape.Names {
+	for i, name := range r.Layout.Names {
 		if r.Fields[i].Kind() != value.Absent && !contains(w.names, name) {
 			return fault.Expect(fault.Unknown, "names of the first record ("+strings.Join(w.names, ", ")+")", fault.Quote(name)).
-				Mended("Name a schema that has all the fields")
+				WithFix("Name a schema that has all the fields")
 		}
 	}
 	return nil

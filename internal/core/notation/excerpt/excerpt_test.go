@@ -9,11 +9,11 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/all"
 	"hollowreed/internal/core/notation/json"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
@@ -42,7 +42,7 @@ func TestARecordIsTakenOutAndReadByItself(t *testing.T) {
 		"windows-1252 with header": {"notation: csv\nwritten: {encoding: windows-1252}\n" + fields, "id,who\n1,T\xf8ve\nx,b\xe5d\n", 1},
 	} {
 		t.Run(name, func(t *testing.T) {
-			d := doc.Parse("x.yaml", []byte("schema: X\n"+c.schema))
+			d := partfile.Parse("x.yaml", []byte("schema: X\n"+c.schema))
 			s := schema.Parse("x", d)
 			require.Empty(t, d.Faults)
 			f, err := FrameOf(s, strings.NewReader(c.message))

@@ -15,7 +15,7 @@ var Kind = notation.Kind{
 		Bytes: true, Lines: true, Columns: true,
 		Settings: setting.List{
 			schema.EncodingSetting, schema.LineEndSetting, schema.CountSetting, schema.FirstSetting, schema.LastSetting, schema.CommentSetting,
-			schema.BeginsSetting, schema.SizeSetting,
+			schema.StartsWithSetting, schema.MaxRecordSetting,
 		},
 		Field: func(s *schema.Schema, f *schema.Field) setting.List {
 			return slices.Concat(schema.LineSettings(s, f), schema.ColumnSettings(f), schema.NumberSettings(f), schema.DateSettings(f))

@@ -11,7 +11,7 @@ import (
 
 	"golang.org/x/text/encoding/charmap"
 
-	"hollowreed/internal/core/block"
+	"hollowreed/internal/core/blockreader"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/internal/charset"
@@ -28,7 +28,7 @@ const MaxLine = 1 << 20
 const slab = 128
 
 type reader struct {
-	src    *block.Source
+	src    *blockreader.Source
 	pick   *pick.Picker
 	name   string
 	schema *schema.Schema
@@ -40,7 +40,7 @@ type reader struct {
 	check  bool
 
 	line   int
-	cur    block.Line
+	cur    blockreader.Line
 	fields []value.Value // what is left of the slab
 	recs   []value.Record
 }
@@ -72,12 +72,12 @@ type cell struct {
 
 func newLayout(t *group.Type) layout {
 	l := layout{fields: t.Own, cells: make([]cell, len(t.Own)), width: t.Field.Width()}
-	if b := t.Field.Written.Begins; b != "" {
+	if b := t.Field.WireFormat.StartsWith; b != "" {
 		l.marks = append(l.marks, mark{to: len(b), text: b})
 	}
 	for i, f := range t.Own {
-		w := &f.Written
-		c := cell{slot: f.Slot(), from: w.From - 1, to: w.To, blank: w.Blank, strip: trimRight, fill: w.Fill, read: f.Reader()}
+		w := &f.WireFormat
+		c := cell{slot: f.Slot(), from: w.From - 1, to: w.To, blank: w.Blank, strip: trimRight, fill: w.Padding, read: f.Reader()}
 		switch {
 		case f.Kind.Numeric():
 			c.strip, c.fill = trimBoth, ' '
@@ -85,8 +85,8 @@ func newLayout(t *group.Type) layout {
 			c.strip = trimLeft
 		}
 		l.cells[i] = c
-		if w.Marks != "" {
-			l.marks = append(l.marks, mark{from: c.from, to: c.to, text: w.Marks, cell: &l.cells[i]})
+		if w.Discriminator != "" {
+			l.marks = append(l.marks, mark{from: c.from, to: c.to, text: w.Discriminator, cell: &l.cells[i]})
 		}
 	}
 	return l
@@ -96,10 +96,10 @@ func newLayout(t *group.Type) layout {
 func NewReader(r io.Reader, o notation.Options) (notation.Reader, error) {
 	if o.Schema == nil {
 		return nil, fault.New(fault.Setting, "fixed width cannot be read without a schema").
-			Mended("Name one that says which columns each field has")
+			WithFix("Name one that says which columns each field has")
 	}
 	limit := o.LimitOr(MaxLine)
-	f := &reader{src: block.New(r), name: o.Source, schema: o.Schema, limit: limit, cut: bytesCut, end: lineEnds[o.Schema.Settings.LineEnd]}
+	f := &reader{src: blockreader.New(r), name: o.Source, schema: o.Schema, limit: limit, cut: bytesCut, end: lineEnds[o.Schema.Settings.LineEnd]}
 	if f.decode = charset.Of(o.Schema.Settings.Encoding); f.decode == nil && o.Schema.Settings.Characters {
 		f.cut = runesCut
 	}
@@ -145,7 +145,7 @@ func (f *reader) Next() (value.Value, error) {
 	if faults := f.read(l, rec); faults != nil {
 		return value.Value{}, faults
 	}
-	return value.RecOf(rec), nil
+	return value.RecordOf(rec), nil
 }
 
 func (f *reader) take() error {
@@ -229,7 +229,7 @@ func (f *reader) long(width int) *fault.Fault {
 		expected = fmt.Sprintf("a record of %d columns", width)
 	}
 	return f.asking(fault.Expect(fault.Limit, expected, fmt.Sprintf("a line of %d bytes", f.cur.Skipped))).At(f.at(width+1)).
-		Mended("No line may be longer than %d bytes; it was passed over", f.limit)
+		WithFix("No line may be longer than %d bytes; it was passed over", f.limit)
 }
 
 // asking names in a fault of a line as a whole the schema that says how lines are.
@@ -245,8 +245,8 @@ func (f *reader) columns(s string) int {
 func (f *reader) short(l *layout, n int) *fault.Fault {
 	ft := f.asking(fault.Expect(fault.Length, fmt.Sprintf("%d columns", l.width), fmt.Sprintf("a line of %d", n))).At(f.at(n + 1))
 	for _, c := range l.fields {
-		if c.Written.To > n {
-			return c.Ruled(ft)
+		if c.WireFormat.To > n {
+			return c.LocateFault(ft)
 		}
 	}
 	return ft
@@ -263,9 +263,9 @@ func (f *reader) endFault(column int) *fault.Fault {
 	}
 	ft := f.asking(fault.Expect(fault.Length, endNames[f.end]+" after the record", endNames[l.End])).At(f.at(column + 1))
 	if l.End == "" {
-		return ft.Mended("The file may have been cut short")
+		return ft.WithFix("The file may have been cut short")
 	}
-	return ft.Mended(`If the sender means it, set "line end" of the schema to any`)
+	return ft.WithFix(`If the sender means it, set "line end" of the schema to any`)
 }
 
 func (f *reader) encodingFault(lay *layout) *fault.Fault {
@@ -280,13 +280,13 @@ func (f *reader) encodingFault(lay *layout) *fault.Fault {
 	}
 	p := f.at(f.columns(l.Text[:at]) + 1)
 	p.Byte += int64(at)
-	return f.asking(fault.Expect(fault.Encoding, "UTF-8 text", fmt.Sprintf("the byte %02X", l.Text[at]))).In(lay.fieldAt(p.Column)).At(p).
-		Mended(`If the sender writes another encoding, set "encoding" of the schema`)
+	return f.asking(fault.Expect(fault.Encoding, "UTF-8 text", fmt.Sprintf("the byte %02X", l.Text[at]))).InField(lay.fieldAt(p.Column)).At(p).
+		WithFix(`If the sender writes another encoding, set "encoding" of the schema`)
 }
 
 func (l *layout) fieldAt(column int) string {
 	for _, c := range l.fields {
-		if column >= c.Written.From && column <= c.Written.To {
+		if column >= c.WireFormat.From && column <= c.WireFormat.To {
 			return c.Name
 		}
 	}
@@ -301,7 +301,7 @@ func (f *reader) read(l *layout, into *value.Record) fault.List {
 		raw := f.cut(f.cur.Text, c.from, c.to)
 		v, ok := f.cell(c, raw)
 		if !ok {
-			faults.Add(l.fields[i].Ruled(fault.Expect(fault.Type, l.fields[i].HowWritten(), fault.Quote(raw))).At(f.at(c.from + 1)))
+			faults.Add(l.fields[i].LocateFault(fault.Expect(fault.Type, l.fields[i].DescribeWireFormat(), fault.Quote(raw))).At(f.at(c.from + 1)))
 			continue
 		}
 		into.Fields[c.slot] = v
@@ -330,7 +330,7 @@ func (f *reader) next() *value.Record {
 	}
 	rec := &f.recs[0]
 	f.recs = f.recs[1:]
-	rec.Shape, rec.Fields = f.schema.Root.Shape(), f.fields[:n:n]
+	rec.Layout, rec.Fields = f.schema.Root.Layout(), f.fields[:n:n]
 	f.fields = f.fields[n:]
 	return rec
 }

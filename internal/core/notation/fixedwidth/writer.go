@@ -58,7 +58,7 @@ func (w *writer) Write(v value.Value) error {
 
 // append appends one line.
 func (w *writer) append(t *group.Type, v value.Value) *fault.Fault {
-	start, column, begins := len(w.line), 1, t.Field.Written.Begins
+	start, column, begins := len(w.line), 1, t.Field.WireFormat.StartsWith
 	gap := func(to int) {
 		for ; column < to; column++ {
 			c := byte(' ')
@@ -69,11 +69,11 @@ func (w *writer) append(t *group.Type, v value.Value) *fault.Fault {
 		}
 	}
 	for _, f := range t.Own {
-		gap(f.Written.From)
+		gap(f.WireFormat.From)
 		if ft := w.field(f, group.Marked(f, v.Field(f.Name))); ft != nil {
-			return ft.At(fault.Place{Column: f.Written.From})
+			return ft.At(fault.Place{Column: f.WireFormat.From})
 		}
-		column = f.Written.To + 1
+		column = f.WireFormat.To + 1
 	}
 	gap(len(begins) + 1)
 	if line := w.line[start:]; string(line[:len(begins)]) != begins {
@@ -84,21 +84,21 @@ func (w *writer) append(t *group.Type, v value.Value) *fault.Fault {
 }
 
 func (w *writer) field(f *schema.Field, v value.Value) *fault.Fault {
-	width := f.Written.To - f.Written.From + 1
-	if v.Missing() {
+	width := f.WireFormat.To - f.WireFormat.From + 1
+	if v.IsMissing() {
 		if f.Required() {
-			return fault.Expect(fault.Required, "a value", v.Kind().String()).In(f.Name)
+			return fault.Expect(fault.Required, "a value", v.Kind().String()).InField(f.Name)
 		}
 		w.pad(width, ' ')
 		return nil
 	}
-	text, ft := f.AppendWritten(w.text[:0], v)
+	text, ft := f.AppendWire(w.text[:0], v)
 	if ft != nil {
 		return ft
 	}
 	if w.encode != nil {
 		if text, ft = charset.Append(nil, w.encode, text); ft != nil {
-			return ft.In(f.Name)
+			return ft.InField(f.Name)
 		}
 	}
 	w.text = text
@@ -107,23 +107,23 @@ func (w *writer) field(f *schema.Field, v value.Value) *fault.Fault {
 		n = utf8.RuneCount(text)
 	}
 	if n > width {
-		return fault.Expect(fault.Length, fmt.Sprintf("at most %d columns", width), fault.Quote(string(text))).In(f.Name)
+		return fault.Expect(fault.Length, fmt.Sprintf("at most %d columns", width), fault.Quote(string(text))).InField(f.Name)
 	}
 	w.fill(f, text, width-n)
 	return nil
 }
 
 func (w *writer) fill(f *schema.Field, text []byte, padding int) {
-	if f.Written.Align != "right" {
+	if f.WireFormat.Align != "right" {
 		w.line = append(w.line, text...)
-		w.pad(padding, f.Written.Fill)
+		w.pad(padding, f.WireFormat.Padding)
 		return
 	}
-	if f.Written.Fill == '0' && len(text) > 0 && text[0] == '-' {
+	if f.WireFormat.Padding == '0' && len(text) > 0 && text[0] == '-' {
 		w.line = append(w.line, '-')
 		text = text[1:]
 	}
-	w.pad(padding, f.Written.Fill)
+	w.pad(padding, f.WireFormat.Padding)
 	w.line = append(w.line, text...)
 }
 

@@ -16,7 +16,7 @@ import (
 
 const family = "json"
 
-var settings = setting.List{schema.SizeSetting, schema.NullAsSetting, schema.EmptyAsSetting, schema.AbsentAsSetting}
+var settings = setting.List{schema.MaxRecordSetting, schema.NullAsSetting, schema.EmptyAsSetting, schema.AbsentAsSetting}
 
 func fieldSettings(_ *schema.Schema, f *schema.Field) (list setting.List) {
 	if f.List() {
@@ -81,7 +81,7 @@ func recordText(in io.Reader) (string, error) {
 func Line(text string) ([]byte, error) {
 	v := jsontext.Value(text)
 	if err := v.Compact(); err != nil {
-		return nil, fault.New(fault.Syntax, "the text is no JSON: %s", err).Mended("Mend it, or take what stood there before")
+		return nil, fault.New(fault.Syntax, "the text is no JSON: %s", err).WithFix("Mend it, or take what stood there before")
 	}
 	return append([]byte(v), '\n'), nil
 }

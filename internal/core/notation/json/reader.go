@@ -11,7 +11,7 @@ import (
 
 	"github.com/go-json-experiment/json/jsontext"
 
-	"hollowreed/internal/core/block"
+	"hollowreed/internal/core/blockreader"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/schema"
@@ -24,7 +24,7 @@ const maxShapes = 1000
 // decoder turns tokens into values.
 type decoder struct {
 	dec    *jsontext.Decoder
-	shapes map[string]*value.Shape
+	shapes map[string]*value.Layout
 	check  bool
 	faults fault.List
 }
@@ -44,7 +44,7 @@ func NewReader(r io.Reader, o notation.Options) (notation.Reader, error) {
 	lc := &lineCounter{r: r, line: 1}
 	j := &reader{lines: lc, name: o.Source}
 	j.dec = jsontext.NewDecoder(lc)
-	j.shapes = map[string]*value.Shape{}
+	j.shapes = map[string]*value.Layout{}
 	lc.limit = o.Limit()
 	if o.Schema != nil {
 		j.root, j.check = o.Schema.Root, o.Check
@@ -188,7 +188,7 @@ func (d *decoder) scalar(f *schema.Field, tok jsontext.Token) value.Value {
 	case '0':
 		v = value.Number(tok.String())
 	default:
-		v = value.Str(tok.String())
+		v = value.NewText(tok.String())
 	}
 	if f == nil {
 		return v
@@ -234,11 +234,11 @@ func jsonType(f *schema.Field) string {
 	case value.RecordKind:
 		return "an object"
 	case value.Integer, value.Decimal, value.Boolean:
-		return f.HowWritten()
+		return f.DescribeWireFormat()
 	case value.Text:
 		return "a string"
 	}
-	return "a string with " + f.HowWritten()
+	return "a string with " + f.DescribeWireFormat()
 }
 
 func found(v value.Value) string {
@@ -252,7 +252,7 @@ func (d *decoder) fault(f *schema.Field, ft *fault.Fault) {
 	ft.Place.Byte = d.dec.InputOffset()
 	ft.Place.Path = string(d.dec.StackPointer())
 	if f != nil {
-		f.Ruled(ft)
+		f.LocateFault(ft)
 	}
 	d.faults.Add(ft)
 }
@@ -263,7 +263,7 @@ func (d *decoder) unknown(f *schema.Field, name string, tok jsontext.Token) {
 		d.faults.Add(&fault.Fault{})
 		return
 	}
-	d.fault(nil, f.Asking(fault.Expect(fault.Unknown, "one of "+strings.Join(f.Shape().Names, ", "), fault.Quote(name))))
+	d.fault(nil, f.Asking(fault.Expect(fault.Unknown, "one of "+strings.Join(f.Layout().Names, ", "), fault.Quote(name))))
 	d.back(tok)
 }
 
@@ -370,7 +370,7 @@ func (d *decoder) record(f *schema.Field, depth int) (value.Value, error) {
 	if d.check {
 		d.missing(f, fields, begin)
 	}
-	return value.Rec(f.Shape(), fields), err
+	return value.NewRecord(f.Layout(), fields), err
 }
 
 // member reads the value of a field: of a list also one by itself, where the schema says so.
@@ -430,11 +430,11 @@ func (d *decoder) free(depth int) (value.Value, error) {
 		fields = append(fields, v)
 	}
 	_, err := d.dec.ReadToken()
-	return value.Rec(d.shape(names), fields), err
+	return value.NewRecord(d.shape(names), fields), err
 }
 
 // shape remembers the shapes of objects, since most objects of a message look alike.
-func (d *decoder) shape(names []string) *value.Shape {
+func (d *decoder) shape(names []string) *value.Layout {
 	var key strings.Builder
 	for _, n := range names {
 		key.WriteString(strconv.Itoa(len(n)))
@@ -444,7 +444,7 @@ func (d *decoder) shape(names []string) *value.Shape {
 	if s, ok := d.shapes[key.String()]; ok {
 		return s
 	}
-	s := value.NewShape(names...)
+	s := value.NewLayout(names...)
 	if len(d.shapes) < maxShapes {
 		d.shapes[key.String()] = s
 	}
@@ -455,19 +455,19 @@ func (d *decoder) shape(names []string) *value.Shape {
 type lines struct {
 	dec    *jsontext.Decoder // used again for every line
 	text   strings.Reader
-	src    *block.Source
+	src    *blockreader.Source
 	name   string
 	root   *schema.Field
 	limit  int
-	shapes map[string]*value.Shape
+	shapes map[string]*value.Layout
 	check  bool
 	line   int
-	cur    block.Line
+	cur    blockreader.Line
 }
 
 // NewLinesReader reads one JSON value a line. Empty lines are passed over.
 func NewLinesReader(r io.Reader, o notation.Options) (notation.Reader, error) {
-	l := &lines{src: block.New(r), name: o.Source, limit: o.Limit(), shapes: map[string]*value.Shape{}}
+	l := &lines{src: blockreader.New(r), name: o.Source, limit: o.Limit(), shapes: map[string]*value.Layout{}}
 	if o.Schema != nil {
 		l.root, l.check = o.Schema.Root, o.Check
 	}

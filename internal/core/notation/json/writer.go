@@ -21,12 +21,12 @@ type writer struct {
 	lines bool
 	n     int
 	enc   Appender
-	shell *notation.Shell
+	shell *notation.Envelope
 }
 
 // NewWriter writes one JSON document: an array when o.Many is set.
 func NewWriter(w io.Writer, o notation.Options) (notation.Writer, error) {
-	return &writer{w: w, many: o.Many, enc: appenderFor(o), shell: o.Shell}, nil
+	return &writer{w: w, many: o.Many, enc: appenderFor(o), shell: o.Envelope}, nil
 }
 
 // NewLinesWriter writes one JSON value a line.
@@ -70,7 +70,7 @@ func (w *writer) Write(v value.Value) error {
 func (w *writer) openShell() {
 	w.buf = append(appendString(append(w.buf, '{'), w.shell.Root), ":{"...)
 	if r := w.shell.Attributes.Record(); r != nil {
-		for i, name := range r.Shape.Names {
+		for i, name := range r.Layout.Names {
 			w.buf = append(appendString(w.buf, name), ':')
 			w.buf = append(w.enc.Append(w.buf, r.Fields[i]), ',')
 		}
@@ -103,9 +103,9 @@ func (w *writer) Close() error {
 // zero Appender is ready, and belongs to one goroutine.
 type Appender struct {
 	root  *schema.Field
-	last  *value.Shape
+	last  *value.Layout
 	names [][]byte
-	known map[*value.Shape][][]byte
+	known map[*value.Layout][][]byte
 }
 
 // Append appends one value. Absent fields are left out; an absent value by itself is null.
@@ -124,8 +124,8 @@ func (a *Appender) append(b []byte, v value.Value, f *schema.Field) []byte {
 	case value.ListKind:
 		return a.list(b, v.Items(), f)
 	}
-	if f != nil && f.Written.HasPattern {
-		if text, ft := f.AppendWritten(nil, v); ft == nil {
+	if f != nil && f.WireFormat.HasPattern {
+		if text, ft := f.AppendWire(nil, v); ft == nil {
 			return appendString(b, string(text))
 		}
 	}
@@ -147,7 +147,7 @@ func (a *Appender) list(b []byte, items []value.Value, f *schema.Field) []byte {
 }
 
 func (a *Appender) record(b []byte, r *value.Record, f *schema.Field) []byte {
-	names := a.quoted(r.Shape)
+	names := a.quoted(r.Layout)
 	b = append(b, '{')
 	first := true
 	for i := range r.Fields {
@@ -160,19 +160,19 @@ func (a *Appender) record(b []byte, r *value.Record, f *schema.Field) []byte {
 		}
 		first = false
 		b = append(b, names[i]...)
-		b = a.append(b, v, child(f, r.Shape, i))
+		b = a.append(b, v, child(f, r.Layout, i))
 	}
 	return append(b, '}')
 }
 
-func child(f *schema.Field, shape *value.Shape, i int) *schema.Field {
-	if f == nil || f.Shape() != shape {
+func child(f *schema.Field, shape *value.Layout, i int) *schema.Field {
+	if f == nil || f.Layout() != shape {
 		return nil
 	}
 	return f.Fields[i]
 }
 
-func (a *Appender) quoted(s *value.Shape) [][]byte {
+func (a *Appender) quoted(s *value.Layout) [][]byte {
 	if s == a.last {
 		return a.names
 	}
@@ -183,7 +183,7 @@ func (a *Appender) quoted(s *value.Shape) [][]byte {
 			names[i] = append(appendString(nil, n), ':')
 		}
 		if a.known == nil || len(a.known) > maxShapes {
-			a.known = map[*value.Shape][][]byte{}
+			a.known = map[*value.Layout][][]byte{}
 		}
 		a.known[s] = names
 	}

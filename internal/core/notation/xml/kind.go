@@ -19,7 +19,7 @@ var Kind = notation.Kind{
 		Name: "xml", Ending: "xml", Media: "application/xml", Suffix: "+xml", Family: "xml",
 		Bytes: true, Tree: true, Elements: true, Document: true,
 		Settings: setting.List{
-			schema.SizeSetting, schema.RootSetting, schema.RecordSetting, schema.NamespacesSetting,
+			schema.MaxRecordSetting, schema.RootSetting, schema.RecordSetting, schema.NamespacesSetting,
 			schema.NullAsSetting, schema.EmptyAsSetting, schema.AbsentAsSetting,
 		},
 		Field: func(_ *schema.Schema, f *schema.Field) setting.List {

@@ -43,16 +43,16 @@ func ListName(r io.Reader) string {
 // listReader gives the elements below the root one by one, with the root as their shell.
 type listReader struct {
 	reader
-	shell notation.Shell
+	shell notation.Envelope
 }
 
 // NewListReader reads a document for which ListName gave a name, without a schema.
 func NewListReader(r io.Reader, o notation.Options, list string) notation.Reader {
-	return &listReader{reader: newReader(r, o), shell: notation.Shell{List: list}}
+	return &listReader{reader: newReader(r, o), shell: notation.Envelope{List: list}}
 }
 
-func (x *listReader) Many() bool             { return true }
-func (x *listReader) Shell() *notation.Shell { return &x.shell }
+func (x *listReader) Many() bool                { return true }
+func (x *listReader) Shell() *notation.Envelope { return &x.shell }
 
 func (x *listReader) Next() (value.Value, error) {
 	if x.done {
@@ -65,9 +65,9 @@ func (x *listReader) Next() (value.Value, error) {
 		}
 		var b builder
 		for _, a := range x.in.Attrs {
-			b.add("@"+a.Raw, value.Str(a.Value))
+			b.add("@"+a.Raw, value.NewText(a.Value))
 		}
-		x.shell.Root, x.shell.Attributes = x.in.Raw, value.Rec(value.NewShape(b.names...), b.fields)
+		x.shell.Root, x.shell.Attributes = x.in.Raw, value.NewRecord(value.NewLayout(b.names...), b.fields)
 	}
 	for {
 		k, err := x.token()

@@ -91,7 +91,7 @@ func (x *reader) document() (value.Value, error) {
 	if err != nil {
 		return value.Value{}, err
 	}
-	return x.ended(value.Rec(value.NewShape(name), []value.Value{v}), nil)
+	return x.ended(value.NewRecord(value.NewLayout(name), []value.Value{v}), nil)
 }
 
 func (x *reader) begin() {
@@ -163,7 +163,7 @@ func (x *reader) token() (xmltext.Kind, error) {
 
 func (x *reader) fault(f *schema.Field, ft *fault.Fault) {
 	if f != nil {
-		f.Ruled(ft)
+		f.LocateFault(ft)
 	}
 	if ft.Place.Line == 0 {
 		p := x.in.Place()
@@ -212,7 +212,7 @@ func (x *reader) free() (value.Value, error) {
 	var b builder
 	for i := range x.in.Attrs {
 		a := &x.in.Attrs[i]
-		b.add("@"+x.names.of(a.Name, a.Raw), value.Str(a.Value))
+		b.add("@"+x.names.of(a.Name, a.Raw), value.NewText(a.Value))
 	}
 	var text xmltext.Pieces
 	for {
@@ -238,12 +238,12 @@ func (x *reader) free() (value.Value, error) {
 
 func (b *builder) value(text string) value.Value {
 	if len(b.names) == 0 {
-		return value.Str(text)
+		return value.NewText(text)
 	}
 	if strings.TrimSpace(text) != "" {
-		b.add("#text", value.Str(text))
+		b.add("#text", value.NewText(text))
 	}
-	return value.Rec(value.NewShape(b.names...), b.fields)
+	return value.NewRecord(value.NewLayout(b.names...), b.fields)
 }
 
 // typed reads an element that the schema describes as the record f, whose start is at hand.
@@ -252,7 +252,7 @@ func (x *reader) typed(f *schema.Field) (value.Value, error) {
 	begin := x.in.Place()
 	x.attributes(f, fields)
 	content := x.in.PlaceOf(x.in.End)
-	own := slices.ContainsFunc(f.Fields, func(c *schema.Field) bool { return c.Written.Content })
+	own := slices.ContainsFunc(f.Fields, func(c *schema.Field) bool { return c.WireFormat.Content })
 	var text xmltext.Pieces
 	for {
 		k, err := x.token()
@@ -273,7 +273,7 @@ func (x *reader) typed(f *schema.Field) (value.Value, error) {
 			if x.check {
 				x.occurrences(f, fields, begin)
 			}
-			return value.Rec(f.Shape(), fields), nil
+			return value.NewRecord(f.Layout(), fields), nil
 		}
 	}
 }
@@ -297,7 +297,7 @@ func (x *reader) attributes(f *schema.Field, fields []value.Value) {
 		}
 		n := x.names.of(a.Name, a.Raw)
 		c := f.Field(n)
-		if c == nil || !c.Written.Attribute {
+		if c == nil || !c.WireFormat.Attribute {
 			x.unknown(f, "an attribute of the schema", n)
 			continue
 		}
@@ -317,7 +317,7 @@ func declares(a *xmltext.Attr) bool {
 
 func (x *reader) content(f *schema.Field, text string, fields []value.Value, at fault.Place) {
 	for _, c := range f.Fields {
-		if c.Written.Content {
+		if c.WireFormat.Content {
 			fields[c.Slot()] = x.scalar(c, text, func() fault.Place { at.Path = x.in.Path(); return at })
 			return
 		}
@@ -332,8 +332,8 @@ func (x *reader) content(f *schema.Field, text string, fields []value.Value, at 
 func (x *reader) child(f *schema.Field, fields []value.Value) error {
 	n := x.name()
 	c := f.Field(n)
-	if c == nil || c.Written.Attribute {
-		x.unknown(f, "one of "+strings.Join(f.Shape().Names, ", "), fault.Quote(n))
+	if c == nil || c.WireFormat.Attribute {
+		x.unknown(f, "one of "+strings.Join(f.Layout().Names, ", "), fault.Quote(n))
 		_, err := x.free()
 		return err
 	}
@@ -385,7 +385,7 @@ func (x *reader) one(c *schema.Field) (value.Value, error) {
 			return value.NullValue, nil
 		case !simple:
 			at.Path = x.in.Path()
-			x.fault(c, fault.Expect(fault.Type, c.HowWritten(), "an element with content of its own").At(at))
+			x.fault(c, fault.Expect(fault.Type, c.DescribeWireFormat(), "an element with content of its own").At(at))
 			return value.Value{}, nil
 		}
 		return x.scalar(c, text.String(), func() fault.Place { at.Path = x.in.Path(); return at }), nil
@@ -411,8 +411,8 @@ func (x *reader) scalar(c *schema.Field, text string, at func() fault.Place) val
 	}
 	v, ok := c.Read(s)
 	if !ok {
-		x.fault(c, fault.Expect(fault.Type, c.HowWritten(), fault.Quote(s)).At(at()))
-		return value.Str(s)
+		x.fault(c, fault.Expect(fault.Type, c.DescribeWireFormat(), fault.Quote(s)).At(at()))
+		return value.NewText(s)
 	}
 	if x.check {
 		if ft := c.CheckOne(v); ft != nil {

@@ -26,7 +26,7 @@ type writer struct {
 	many   bool
 	n      int
 	begun  bool
-	shell  *notation.Shell
+	shell  *notation.Envelope
 	inline int // open elements with text beside children, in which white space would be text, too
 }
 
@@ -43,8 +43,8 @@ type text interface {
 func NewWriter(w io.Writer, o notation.Options) (notation.Writer, error) {
 	out := bufio.NewWriterSize(struct{ io.Writer }{w}, 64<<10) // a buffer of its own: what is not ended is not written
 	x := &writer{out: out, w: out, known: map[string]int{"xml": 1}, schema: o.Schema, many: o.Many, root: "records", record: "record"}
-	if o.Shell != nil {
-		x.shell, x.root, x.record, x.many = o.Shell, o.Shell.Root, o.Shell.List, true
+	if o.Envelope != nil {
+		x.shell, x.root, x.record, x.many = o.Envelope, o.Envelope.Root, o.Envelope.List, true
 	}
 	if o.Schema != nil {
 		if n := o.Schema.Settings.RootName; n != "" {
@@ -75,7 +75,7 @@ func (x *writer) begin() *fault.Fault {
 	if x.shell != nil && x.shell.Attributes.Record() != nil {
 		r := x.shell.Attributes.Record()
 		x.declares(r, 1)
-		for i, name := range r.Shape.Names {
+		for i, name := range r.Layout.Names {
 			if ft := x.attribute(strings.TrimPrefix(name, "@"), r.Fields[i], nil); ft != nil {
 				return ft
 			}
@@ -99,8 +99,8 @@ func (x *writer) Write(v value.Value) error {
 		return fault.New(fault.Setting, "a second record, though the document is not a list")
 	}
 	name := x.root
-	if r := v.Record(); x.schema == nil && r != nil && len(r.Fields) == 1 && r.Fields[0].Kind() != value.ListKind && r.Shape.Names[0][0] != '@' {
-		name, v = r.Shape.Names[0], r.Fields[0]
+	if r := v.Record(); x.schema == nil && r != nil && len(r.Fields) == 1 && r.Fields[0].Kind() != value.ListKind && r.Layout.Names[0][0] != '@' {
+		name, v = r.Layout.Names[0], r.Fields[0]
 	}
 	if ft := x.element(name, v, x.field(), 0); ft != nil {
 		return ft
@@ -130,7 +130,7 @@ func (x *writer) field() *schema.Field {
 
 func (x *writer) element(name string, v value.Value, f *schema.Field, depth int) *fault.Fault {
 	if !validName(name) {
-		return fault.Expect(fault.Syntax, "an XML name", fault.Quote(name)).In(name)
+		return fault.Expect(fault.Syntax, "an XML name", fault.Quote(name)).InField(name)
 	}
 	if v.Kind() == value.ListKind {
 		for _, item := range v.Items() {
@@ -164,7 +164,7 @@ func (x *writer) declares(r *value.Record, by int) {
 	if x.schema != nil {
 		return // its namespaces are settings
 	}
-	for _, name := range r.Shape.Names {
+	for _, name := range r.Layout.Names {
 		if prefix, ok := strings.CutPrefix(name, "@xmlns:"); ok {
 			x.known[prefix] += by
 		}
@@ -177,8 +177,8 @@ func (x *writer) declaredPrefix(name string) *fault.Fault {
 	if !ok || x.known[prefix] > 0 || prefix == "xmlns" {
 		return nil
 	}
-	return fault.Expect(fault.Unknown, "a prefix that a namespace is declared for", fault.Quote(prefix)).In(name).
-		Mended("Declare it with @xmlns:%s, or among the namespaces of the schema", prefix)
+	return fault.Expect(fault.Unknown, "a prefix that a namespace is declared for", fault.Quote(prefix)).InField(name).
+		WithFix("Declare it with @xmlns:%s, or among the namespaces of the schema", prefix)
 }
 
 // declared are the declarations of the namespaces that the schema's names stand for, for the root
@@ -224,14 +224,14 @@ func (x *writer) simple(name string, v value.Value, f *schema.Field) *fault.Faul
 		x.newline()
 		return nil
 	}
-	if v.Missing() {
+	if v.IsMissing() {
 		x.w.WriteString("/>")
 		x.newline()
 		return nil
 	}
 	x.w.WriteByte('>')
 	if ft := x.text(v, f); ft != nil {
-		return ft.In(name)
+		return ft.InField(name)
 	}
 	x.w.WriteString("</" + name + ">")
 	x.newline()
@@ -241,21 +241,21 @@ func (x *writer) simple(name string, v value.Value, f *schema.Field) *fault.Faul
 func (x *writer) complex(name string, r *value.Record, f *schema.Field, depth int) *fault.Fault {
 	var inner []int
 	content := value.Value{}
-	for i, n := range r.Shape.Names {
+	for i, n := range r.Layout.Names {
 		c := childField(f, n)
 		switch {
 		case r.Fields[i].Kind() == value.Absent:
-		case c != nil && c.Written.Attribute, c == nil && strings.HasPrefix(n, "@"):
+		case c != nil && c.WireFormat.Attribute, c == nil && strings.HasPrefix(n, "@"):
 			if ft := x.attribute(strings.TrimPrefix(n, "@"), r.Fields[i], c); ft != nil {
 				return ft
 			}
-		case c != nil && c.Written.Content, c == nil && n == "#text":
+		case c != nil && c.WireFormat.Content, c == nil && n == "#text":
 			content = r.Fields[i]
 		default:
 			inner = append(inner, i)
 		}
 	}
-	if len(inner) == 0 && content.Missing() {
+	if len(inner) == 0 && content.IsMissing() {
 		x.w.WriteString("/>")
 		x.newline()
 		return nil
@@ -265,7 +265,7 @@ func (x *writer) complex(name string, r *value.Record, f *schema.Field, depth in
 		return ft
 	}
 	if len(inner) > 0 {
-		if ft := x.inner(r, inner, f, depth, !content.Missing()); ft != nil {
+		if ft := x.inner(r, inner, f, depth, !content.IsMissing()); ft != nil {
 			return ft
 		}
 	}
@@ -281,7 +281,7 @@ func (x *writer) inner(r *value.Record, fields []int, f *schema.Field, depth int
 	}
 	x.newline()
 	for _, i := range fields {
-		n := r.Shape.Names[i]
+		n := r.Layout.Names[i]
 		if ft := x.element(n, r.Fields[i], childField(f, n), depth+1); ft != nil {
 			return ft
 		}
@@ -302,17 +302,17 @@ func childField(f *schema.Field, name string) *schema.Field {
 
 func (x *writer) attribute(name string, v value.Value, f *schema.Field) *fault.Fault {
 	if k := v.Kind(); k == value.RecordKind || k == value.ListKind {
-		return fault.Expect(fault.Type, "a single value for an attribute", "a "+k.String()).In(name)
+		return fault.Expect(fault.Type, "a single value for an attribute", "a "+k.String()).InField(name)
 	}
 	if !validName(name) {
-		return fault.Expect(fault.Syntax, "an XML name", fault.Quote(name)).In(name)
+		return fault.Expect(fault.Syntax, "an XML name", fault.Quote(name)).InField(name)
 	}
 	if ft := x.declaredPrefix(name); ft != nil {
 		return ft
 	}
 	x.w.WriteString(" " + name + `="`)
 	if ft := x.text(v, f); ft != nil {
-		return ft.In(name)
+		return ft.InField(name)
 	}
 	x.w.WriteByte('"')
 	return nil
@@ -320,8 +320,8 @@ func (x *writer) attribute(name string, v value.Value, f *schema.Field) *fault.F
 
 func (x *writer) text(v value.Value, f *schema.Field) *fault.Fault {
 	s := schema.ScalarText(v)
-	if f != nil && f.Kind != value.RecordKind && !v.Missing() {
-		b, ft := f.AppendWritten(nil, v)
+	if f != nil && f.Kind != value.RecordKind && !v.IsMissing() {
+		b, ft := f.AppendWire(nil, v)
 		if ft != nil {
 			return ft
 		}

@@ -111,7 +111,7 @@ func likeliest(f *schema.Field, gone []*schema.Field) *schema.Field {
 		if f.Kind == value.RecordKind {
 			score = max(score, common(g, f))
 		}
-		if g.Written.From > 0 && g.Written.Columns() == f.Written.Columns() {
+		if g.WireFormat.From > 0 && g.WireFormat.Columns() == f.WireFormat.Columns() {
 			score = 1
 		}
 		if score > most {
@@ -188,7 +188,7 @@ func (c *comparer) field(path []string, old, now *schema.Field) {
 	if old.Nullable != now.Nullable {
 		c.ranged(at, "null allowed", yes(old.Nullable), yes(now.Nullable), now.Nullable)
 	}
-	c.must(at, &old.Must, &now.Must)
+	c.must(at, &old.Constraints, &now.Constraints)
 	if o, n := written(old), written(now); o != n {
 		c.add(Change{Path: at, Kind: Moved, What: "written " + o + " → " + n, Readers: true, Writers: true, Notation: true})
 	}
@@ -275,13 +275,13 @@ func or(s string) string {
 	return s
 }
 
-func (c *comparer) must(at string, old, now *schema.Must) {
-	c.bound(at, "least", old.Least, now.Least, -1)
-	c.bound(at, "greatest", old.Greatest, now.Greatest, 1)
+func (c *comparer) must(at string, old, now *schema.Constraints) {
+	c.bound(at, "least", old.Minimum, now.Minimum, -1)
+	c.bound(at, "greatest", old.Maximum, now.Maximum, 1)
 	c.size(at, "least length", old.MinLength, now.MinLength, now.MinLength < old.MinLength)
 	c.size(at, "most length", old.MaxLength, now.MaxLength, larger(now.MaxLength, old.MaxLength))
-	c.size(at, "digits", old.Digits, now.Digits, larger(now.Digits, old.Digits))
-	c.size(at, "decimal places", old.Places+1, now.Places+1, larger(now.Places+1, old.Places+1))
+	c.size(at, "digits", old.TotalDigits, now.TotalDigits, larger(now.TotalDigits, old.TotalDigits))
+	c.size(at, "decimal places", old.FractionDigits+1, now.FractionDigits+1, larger(now.FractionDigits+1, old.FractionDigits+1))
 	if o, n := old.PatternText(), now.PatternText(); o != n {
 		what := fmt.Sprintf("pattern %s → %s", or(o), or(n))
 		c.add(Change{Path: at, Kind: patternKind(o, n), What: what, Readers: o != "", Writers: n != ""})
@@ -374,7 +374,7 @@ func names(codes []schema.Code) string {
 
 // written says how a field is written, for the comparison of two.
 func written(f *schema.Field) string {
-	w := &f.Written
+	w := &f.WireFormat
 	var parts []string
 	for _, p := range []string{w.Columns(), w.Pattern} {
 		if p != "" {
@@ -382,13 +382,13 @@ func written(f *schema.Field) string {
 		}
 	}
 	if w.From > 0 {
-		parts = append(parts, w.Align+" filled with "+fmt.Sprintf("%q", w.Fill))
+		parts = append(parts, w.Align+" filled with "+fmt.Sprintf("%q", w.Padding))
 	}
 	if w.Mark != "" || w.Grouping != "" {
 		parts = append(parts, fmt.Sprintf("decimal mark %q, grouping %q", w.Mark, w.Grouping))
 	}
-	if w.Implied > 0 {
-		parts = append(parts, fmt.Sprintf("%d implied places", w.Implied))
+	if w.ImpliedDecimals > 0 {
+		parts = append(parts, fmt.Sprintf("%d implied places", w.ImpliedDecimals))
 	}
 	if w.Attribute {
 		parts = append(parts, "as an attribute")

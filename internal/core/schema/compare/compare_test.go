@@ -5,14 +5,14 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/doc"
 	_ "hollowreed/internal/core/notation/all"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 )
 
 func parse(t *testing.T, text string) *schema.Schema {
 	t.Helper()
-	d := doc.Parse("x.yaml", []byte("schema: X\nnotation: json\nfields:\n"+text))
+	d := partfile.Parse("x.yaml", []byte("schema: X\nnotation: json\nfields:\n"+text))
 	s := schema.Parse("x", d)
 	require.Empty(t, d.Faults)
 	return s
@@ -93,7 +93,7 @@ func TestTheWayBackIsTheOpposite(t *testing.T) {
 func TestInTextsANumberIsAText(t *testing.T) {
 	for _, notation := range []string{"csv", "xml"} {
 		of := func(kind string) *schema.Schema {
-			d := doc.Parse("x.yaml", []byte("schema: X\nnotation: "+notation+"\nfields:\n  - {name: a, type: "+kind+"}\n"))
+			d := partfile.Parse("x.yaml", []byte("schema: X\nnotation: "+notation+"\nfields:\n  - {name: a, type: "+kind+"}\n"))
 			s := schema.Parse("x", d)
 			require.Empty(t, d.Faults)
 			return s

@@ -78,12 +78,12 @@ func fields(r *rand.Rand, keep map[string]string) string {
 func known(v value.Value, by *schema.Schema) value.Value {
 	var names []string
 	var values []value.Value
-	for i, name := range v.Record().Shape.Names {
+	for i, name := range v.Record().Layout.Names {
 		if by.Root.Field(name) != nil {
 			names, values = append(names, name), append(values, v.Slot(i))
 		}
 	}
-	return value.Rec(value.NewShape(names...), values)
+	return value.NewRecord(value.NewLayout(names...), values)
 }
 
 // refused says why a message of one schema is refused by another; empty where it is not.

@@ -8,8 +8,8 @@ import (
 	"strconv"
 	"strings"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
@@ -150,7 +150,7 @@ func owned(s *schema.Schema, at Path) error {
 }
 
 func notOwned(of string) *fault.Fault {
-	return fault.New(fault.Setting, "this field is described by the schema %s", fault.Quote(of)).Mended("Change it there, for all that take it, or give the record fields of its own")
+	return fault.New(fault.Setting, "this field is described by the schema %s", fault.Quote(of)).WithFix("Change it there, for all that take it, or give the record fields of its own")
 }
 
 var errNowhere = fault.New(fault.Setting, "there is nowhere to move this field")
@@ -164,8 +164,8 @@ func fresh(record *schema.Field, base string) string {
 	return name
 }
 
-func newField(name string) doc.Out {
-	return doc.Out{{Key: "name", Value: name}, {Key: "type", Value: "text"}}
+func newField(name string) partfile.Ordered {
+	return partfile.Ordered{{Key: "name", Value: name}, {Key: "type", Value: "text"}}
 }
 
 func addAfter(text []byte, s *schema.Schema, at Path) (Result, error) {
@@ -174,7 +174,7 @@ func addAfter(text []byte, s *schema.Schema, at Path) (Result, error) {
 	if s.Notation.Columns {
 		return Result{}, fault.New(fault.Setting, "a fixed-width field begins where its column is cut on the ruler")
 	}
-	out, err := doc.Insert(text, parent.list(), i+1, newField(fresh(record, "field")))
+	out, err := partfile.Insert(text, parent.list(), i+1, newField(fresh(record, "field")))
 	return Result{out, parent.with(i + 1)}, err
 }
 
@@ -189,14 +189,14 @@ func addInside(text []byte, s *schema.Schema, at Path) (Result, error) {
 	}
 	if f.Kind != value.RecordKind {
 		var err error
-		if text, err = doc.Set(text, at.node("type"), "record"); err != nil {
+		if text, err = partfile.Set(text, at.node("type"), "record"); err != nil {
 			return Result{}, err
 		}
-		if text, err = doc.Set(text, at.node("must"), ""); err != nil {
+		if text, err = partfile.Set(text, at.node("must"), ""); err != nil {
 			return Result{}, err
 		}
 	}
-	out, err := doc.Insert(text, at.list(), -1, newField(fresh(f, "field")))
+	out, err := partfile.Insert(text, at.list(), -1, newField(fresh(f, "field")))
 	return Result{out, at.with(len(f.Fields))}, err
 }
 
@@ -207,7 +207,7 @@ func duplicate(text []byte, s *schema.Schema, at Path) (Result, error) {
 	}
 	twin := *Field(s, at)
 	twin.Name = fresh(Field(s, parent), twin.Name+"_copy")
-	out, err := doc.Insert(text, parent.list(), i+1, twin.Out())
+	out, err := partfile.Insert(text, parent.list(), i+1, twin.Out())
 	return Result{out, parent.with(i + 1)}, err
 }
 
@@ -217,7 +217,7 @@ func remove(text []byte, s *schema.Schema, at Path) (Result, error) {
 	if n == 1 && len(parent) == 0 {
 		return Result{}, fault.New(fault.Setting, "a schema has at least one field")
 	}
-	out, err := doc.Remove(text, parent.list(), i)
+	out, err := partfile.Remove(text, parent.list(), i)
 	switch {
 	case n == 1:
 		return Result{out, parent}, err
@@ -232,7 +232,7 @@ func up(text []byte, _ *schema.Schema, at Path) (Result, error) {
 	if i == 0 {
 		return Result{}, errNowhere
 	}
-	out, err := doc.Move(text, parent.list(), i, parent.list(), i-1)
+	out, err := partfile.Move(text, parent.list(), i, parent.list(), i-1)
 	return Result{out, parent.with(i - 1)}, err
 }
 
@@ -241,7 +241,7 @@ func down(text []byte, s *schema.Schema, at Path) (Result, error) {
 	if i+1 >= len(Field(s, parent).Fields) {
 		return Result{}, errNowhere
 	}
-	out, err := doc.Move(text, parent.list(), i, parent.list(), i+1)
+	out, err := partfile.Move(text, parent.list(), i, parent.list(), i+1)
 	return Result{out, parent.with(i + 1)}, err
 }
 
@@ -256,7 +256,7 @@ func indent(text []byte, s *schema.Schema, at Path) (Result, error) {
 		return Result{}, notOwned(of)
 	}
 	n := len(Field(s, into).Fields)
-	out, err := doc.Move(text, parent.list(), i, into.list(), n)
+	out, err := partfile.Move(text, parent.list(), i, into.list(), n)
 	return Result{out, into.with(n)}, err
 }
 
@@ -267,7 +267,7 @@ func outdent(text []byte, _ *schema.Schema, at Path) (Result, error) {
 		return Result{}, errNowhere
 	}
 	outer, j := parent.parent()
-	out, err := doc.Move(text, parent.list(), i, outer.list(), j+1)
+	out, err := partfile.Move(text, parent.list(), i, outer.list(), j+1)
 	return Result{out, outer.with(j + 1)}, err
 }
 
@@ -327,17 +327,17 @@ func Write(text []byte, s *schema.Schema, at Path, to Settings) ([]byte, error) 
 		if !named || v == now[k.name] {
 			continue
 		}
-		if text, err = doc.Set(text, at.node(k.path...), v); err != nil {
+		if text, err = partfile.Set(text, at.node(k.path...), v); err != nil {
 			return nil, err
 		}
 	}
 	if codes, named := to["codes"]; named && codes != now["codes"] {
-		if text, err = doc.Set(text, at.node("must", "codes"), codesOut(codes)); err != nil {
+		if text, err = partfile.Set(text, at.node("must", "codes"), codesOut(codes)); err != nil {
 			return nil, err
 		}
 	}
 	if to["type"] == "record" && f.Kind != value.RecordKind {
-		return doc.Set(text, at.node("must"), "")
+		return partfile.Set(text, at.node("must"), "")
 	}
 	return text, nil
 }
@@ -350,9 +350,9 @@ func group(text []byte, f *schema.Field, at Path, to Settings) ([]byte, error) {
 	case !named || of == f.Of || f.Kind != value.RecordKind:
 		return text, nil
 	case of == "":
-		return doc.Set(text, at.node("fields"), schema.Outs(f.Fields))
+		return partfile.Set(text, at.node("fields"), schema.Encode(f.Fields))
 	case f.Of == "":
-		return doc.Set(text, at.node("fields"), "")
+		return partfile.Set(text, at.node("fields"), "")
 	}
 	return text, nil
 }
@@ -373,8 +373,8 @@ func Share(text []byte, s *schema.Schema, at Path, id, title string) (changed, s
 		return nil, nil, err
 	}
 	group := &schema.Schema{ID: id, Title: title, Notation: s.Notation, Root: f}
-	if changed, err = doc.Set(text, at.node("fields"), ""); err == nil {
-		changed, err = doc.Set(changed, at.node("of"), id)
+	if changed, err = partfile.Set(text, at.node("fields"), ""); err == nil {
+		changed, err = partfile.Set(changed, at.node("of"), id)
 	}
 	return changed, schema.Write(group), err
 }
@@ -415,7 +415,7 @@ func WriteSchema(text []byte, s *schema.Schema, to Settings) ([]byte, error) {
 		if !named || v == now[k.name] {
 			continue
 		}
-		if text, err = doc.Set(text, k.path, v); err != nil {
+		if text, err = partfile.Set(text, k.path, v); err != nil {
 			return nil, err
 		}
 	}
@@ -428,22 +428,22 @@ func WriteSchema(text []byte, s *schema.Schema, to Settings) ([]byte, error) {
 // setNamespaces writes namespaces, one a line: a prefix and what it stands for, or that alone for
 // names without a prefix.
 func setNamespaces(text []byte, lines string) ([]byte, error) {
-	bare, prefixed := "", doc.Out(nil)
+	bare, prefixed := "", partfile.Ordered(nil)
 	for _, ns := range Namespaces(lines) {
 		if ns.Prefix == "" {
 			bare = ns.URI
 			continue
 		}
-		prefixed = append(prefixed, doc.Entry{Key: ns.Prefix, Value: doc.Text{Value: ns.URI}})
+		prefixed = append(prefixed, partfile.Entry{Key: ns.Prefix, Value: partfile.Text{Value: ns.URI}})
 	}
-	text, err := doc.Set(text, []any{"written", "namespace"}, bare)
+	text, err := partfile.Set(text, []any{"written", "namespace"}, bare)
 	if err != nil {
 		return nil, err
 	}
 	if prefixed == nil {
-		return doc.Set(text, []any{"written", "namespaces"}, "")
+		return partfile.Set(text, []any{"written", "namespaces"}, "")
 	}
-	return doc.Set(text, []any{"written", "namespaces"}, prefixed)
+	return partfile.Set(text, []any{"written", "namespaces"}, prefixed)
 }
 
 // Namespaces reads namespaces that stand one a line.
@@ -468,7 +468,7 @@ func ReadSchema(s *schema.Schema) Settings {
 	to := Settings{
 		"title": s.Title, "notation": s.Notation.Name, "encoding": w.Encoding, "line end": w.LineEnd, "count": "bytes",
 		"delimiter": tabbed(w.Delimiter), "quote": tabbed(w.Quote), "header": strconv.FormatBool(w.Header), "root": w.RootName, "record": w.RecordName,
-		"skip first": some(w.Lines.First), "skip last": some(w.Lines.Last), "comment": w.Lines.Comment, "begins": w.Lines.Begins,
+		"skip first": some(w.Lines.First), "skip last": some(w.Lines.Last), "comment": w.Lines.Comment, "begins": w.Lines.StartsWith,
 	}
 	if w.Characters {
 		to["count"] = "characters"
@@ -500,12 +500,12 @@ func tabbed(s string) string {
 	return s
 }
 
-func codesOut(lines string) doc.Out {
-	var out doc.Out
+func codesOut(lines string) partfile.Ordered {
+	var out partfile.Ordered
 	for _, l := range strings.Split(lines, "\n") {
 		code, meaning, _ := strings.Cut(strings.TrimSpace(l), " ")
 		if code != "" {
-			out = append(out, doc.Entry{Key: code, Value: doc.Text{Value: strings.TrimSpace(meaning)}})
+			out = append(out, partfile.Entry{Key: code, Value: partfile.Text{Value: strings.TrimSpace(meaning)}})
 		}
 	}
 	return out
@@ -516,14 +516,14 @@ func Read(f *schema.Field) Settings {
 	to := Settings{}
 	flatten(f.Out(), "", to)
 	var codes []string
-	for _, c := range f.Must.Codes {
+	for _, c := range f.Constraints.Codes {
 		codes = append(codes, strings.TrimSpace(c.Value+" "+c.Meaning))
 	}
 	to["codes"] = strings.Join(codes, "\n")
 	return to
 }
 
-func flatten(o doc.Out, inside string, to Settings) {
+func flatten(o partfile.Ordered, inside string, to Settings) {
 	for _, e := range o {
 		name := e.Key
 		if inside == "" && name == "pattern" {
@@ -534,7 +534,7 @@ func flatten(o doc.Out, inside string, to Settings) {
 			if v != "" {
 				to[name] = v
 			}
-		case doc.Out:
+		case partfile.Ordered:
 			if name == "must" {
 				flatten(v, "must", to)
 			}

@@ -7,14 +7,14 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/doc"
 	_ "hollowreed/internal/core/notation/all"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 )
 
 func parse(t testing.TB, text string) *schema.Schema {
 	t.Helper()
-	d := doc.Parse("x.yaml", []byte(text))
+	d := partfile.Parse("x.yaml", []byte(text))
 	s := schema.Parse("x", d)
 	require.Empty(t, d.Faults, text)
 	return s
@@ -25,7 +25,7 @@ func outline(s *schema.Schema) string {
 	var b strings.Builder
 	s.Root.Walk(func(path []string, f *schema.Field) {
 		if len(path) > 0 {
-			fmt.Fprintln(&b, strings.TrimSpace(strings.Repeat(".", len(path)-1)+f.Name+" "+f.Written.Columns()))
+			fmt.Fprintln(&b, strings.TrimSpace(strings.Repeat(".", len(path)-1)+f.Name+" "+f.WireFormat.Columns()))
 		}
 	})
 	return b.String()
@@ -282,8 +282,8 @@ func TestALineThatNothingDescribesIsAdded(t *testing.T) {
 	r, err = AddLine([]byte(flat), parse(t, flat), nil, "TRL0001", "HDR20310309")
 	require.NoError(t, err)
 	now = parse(t, string(r.Text))
-	require.Equal(t, "HDR", now.Settings.Lines.Begins)
-	require.Equal(t, "TRL", now.Root.Field("lines_trl").Written.Begins)
+	require.Equal(t, "HDR", now.Settings.Lines.StartsWith)
+	require.Equal(t, "TRL", now.Root.Field("lines_trl").WireFormat.StartsWith)
 	for _, c := range []struct {
 		text, like string
 		at         Path

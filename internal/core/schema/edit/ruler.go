@@ -5,8 +5,8 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
@@ -27,7 +27,7 @@ func Cut(text []byte, s *schema.Schema, record Path, column int) (Result, error)
 	}
 	before := -1
 	for i, f := range l.record.Fields {
-		w := f.Written
+		w := f.WireFormat
 		switch {
 		case w.From == 0:
 			continue
@@ -61,17 +61,17 @@ func (l line) check(s *schema.Schema) error {
 
 func (l line) set(i int, columns string) (line, error) {
 	var err error
-	l.text, err = doc.Set(l.text, l.at.with(i).node("columns"), columns)
+	l.text, err = partfile.Set(l.text, l.at.with(i).node("columns"), columns)
 	return l, err
 }
 
 func columns(from, to int) string {
-	w := schema.Written{From: from, To: to}
+	w := schema.WireFormat{From: from, To: to}
 	return w.Columns()
 }
 
 func (l line) split(i, column int) (Result, error) {
-	w := l.record.Fields[i].Written
+	w := l.record.Fields[i].WireFormat
 	l, err := l.set(i, columns(w.From, column-1))
 	if err != nil {
 		return Result{}, err
@@ -83,26 +83,26 @@ func (l line) split(i, column int) (Result, error) {
 func (l line) insert(i, from, to int) (Result, error) {
 	item := newField(fresh(l.record, fmt.Sprintf("field_%d", from)))
 	item.Add("columns", columns(from, to))
-	text, err := doc.Insert(l.text, l.at.list(), i, item)
+	text, err := partfile.Insert(l.text, l.at.list(), i, item)
 	return Result{text, l.at.with(i)}, err
 }
 
 func (l line) join(left, right int) (Result, error) {
-	a, b := l.record.Fields[left].Written, l.record.Fields[right].Written
+	a, b := l.record.Fields[left].WireFormat, l.record.Fields[right].WireFormat
 	l, err := l.set(left, columns(a.From, b.To))
 	if err != nil {
 		return Result{}, err
 	}
-	text, err := doc.Remove(l.text, l.at.list(), right)
+	text, err := partfile.Remove(l.text, l.at.list(), right)
 	return Result{text, l.at.with(left)}, err
 }
 
 // reach covers columns behind the last field, or between two, with a new field before the column.
 func (l line) reach(column int) (Result, error) {
-	at, end := 0, len(l.record.Written.Begins)
+	at, end := 0, len(l.record.WireFormat.StartsWith)
 	for i, f := range l.record.Fields {
-		if f.Written.From > 0 && f.Written.To < column {
-			at, end = i+1, f.Written.To
+		if f.WireFormat.From > 0 && f.WireFormat.To < column {
+			at, end = i+1, f.WireFormat.To
 		}
 	}
 	if end+1 >= column {
@@ -120,10 +120,10 @@ func Nudge(text []byte, s *schema.Schema, record Path, column, by int) (Result, 
 	}
 	before := -1
 	for i, f := range l.record.Fields {
-		if f.Written.From == 0 {
+		if f.WireFormat.From == 0 {
 			continue
 		}
-		if f.Written.From == column && before >= 0 {
+		if f.WireFormat.From == column && before >= 0 {
 			return l.nudge(before, i, column+by)
 		}
 		before = i
@@ -132,7 +132,7 @@ func Nudge(text []byte, s *schema.Schema, record Path, column, by int) (Result, 
 }
 
 func (l line) nudge(left, right, to int) (Result, error) {
-	a, b := l.record.Fields[left].Written, l.record.Fields[right].Written
+	a, b := l.record.Fields[left].WireFormat, l.record.Fields[right].WireFormat
 	if to <= a.From || to > b.To {
 		return Result{}, fault.New(fault.Setting, "a field has at least one column")
 	}
@@ -147,14 +147,14 @@ func (l line) nudge(left, right, to int) (Result, error) {
 // LineOf is the path of the record whose lines look like a line; the schema's own record is the
 // empty path. It is false when no record's do.
 func LineOf(s *schema.Schema, text string) (Path, bool) {
-	if !s.Nested() && !s.Root.Told() {
+	if !s.Nested() && !s.Root.HasDiscriminator() {
 		return Path{}, true
 	}
 	return lineIn(s.Root, Path{}, text)
 }
 
 func lineIn(record *schema.Field, at Path, text string) (Path, bool) {
-	if record.Told() && looks(record, []rune(text)) {
+	if record.HasDiscriminator() && looks(record, []rune(text)) {
 		return at, true
 	}
 	for i, f := range record.Fields {
@@ -170,15 +170,15 @@ func lineIn(record *schema.Field, at Path, text string) (Path, bool) {
 
 // looks says whether a line has what marks the lines of a record.
 func looks(record *schema.Field, text []rune) bool {
-	if !strings.HasPrefix(string(text), record.Written.Begins) {
+	if !strings.HasPrefix(string(text), record.WireFormat.StartsWith) {
 		return false
 	}
 	for _, f := range record.Fields {
-		w := f.Written
-		if w.Marks == "" || w.From == 0 {
+		w := f.WireFormat
+		if w.Discriminator == "" || w.From == 0 {
 			continue
 		}
-		if len(text) < w.To || strings.Trim(string(text[w.From-1:w.To]), string(w.Fill)) != w.Marks {
+		if len(text) < w.To || strings.Trim(string(text[w.From-1:w.To]), string(w.Padding)) != w.Discriminator {
 			return false
 		}
 	}
@@ -198,20 +198,20 @@ func AddLine(text []byte, s *schema.Schema, inside Path, like, first string) (Re
 	case like == "":
 		return Result{}, fault.New(fault.Setting, "an empty line cannot be told from others")
 	}
-	if len(inside) == 0 && !record.Told() && record.OwnLine() {
+	if len(inside) == 0 && !record.HasDiscriminator() && record.OwnLine() {
 		var err error
-		if text, err = doc.Set(text, []any{"written", "begins"}, beginning(first)); err != nil {
+		if text, err = partfile.Set(text, []any{"written", "begins"}, beginning(first)); err != nil {
 			return Result{}, err
 		}
 	}
 	begins, width := beginning(like), utf8.RuneCountInString(like)
-	item := doc.Out{{Key: "name", Value: fresh(record, "lines_"+strings.ToLower(begins))}, {Key: "type", Value: "record"}, {Key: "occurs", Value: "0..n"}, {Key: "begins", Value: begins}}
+	item := partfile.Ordered{{Key: "name", Value: fresh(record, "lines_"+strings.ToLower(begins))}, {Key: "type", Value: "record"}, {Key: "occurs", Value: "0..n"}, {Key: "begins", Value: begins}}
 	from := min(len(begins)+1, width)
 	field := newField(fmt.Sprintf("field_%d", from))
 	field.Add("columns", columns(from, width))
-	item.Add("fields", []doc.Out{field})
+	item.Add("fields", []partfile.Ordered{field})
 	n := len(record.Fields)
-	out, err := doc.Insert(text, inside.list(), n, item)
+	out, err := partfile.Insert(text, inside.list(), n, item)
 	return Result{out, inside.with(n).with(0)}, err
 }
 

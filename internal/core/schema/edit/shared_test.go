@@ -5,18 +5,18 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 )
 
 // together parses parts that take fields from one another, and gives the first.
 func together(t testing.TB, parts map[string]string, id string) *schema.Schema {
 	t.Helper()
-	docs := map[string]*doc.Doc{}
+	docs := map[string]*partfile.Doc{}
 	for name, text := range parts {
-		docs[name] = doc.Parse(name, []byte(text))
+		docs[name] = partfile.Parse(name, []byte(text))
 	}
-	s := schema.NewLoader(func(id string) *doc.Doc { return docs[id] }).Schema(id)
+	s := schema.NewLoader(func(id string) *partfile.Doc { return docs[id] }).Schema(id)
 	for _, d := range docs {
 		require.Empty(t, d.Faults)
 	}

@@ -116,12 +116,12 @@ func (f form) number(s string) bool {
 	if f.mark == "" && f.grouping == "" {
 		return plainNumber(s) && numeric(f.kind, s)
 	}
-	field := &schema.Field{Name: "f", Kind: f.kind, Written: schema.Written{Mark: f.mark, Grouping: f.grouping}}
+	field := &schema.Field{Name: "f", Kind: f.kind, WireFormat: schema.WireFormat{Mark: f.mark, Grouping: f.grouping}}
 	v, ok := field.Read(s)
 	if !ok || !plainNumber(v.String()) {
 		return false
 	}
-	back, fault := field.AppendWritten(nil, v) // zeros in front, a plus sign or missing groups would be lost
+	back, fault := field.AppendWire(nil, v) // zeros in front, a plus sign or missing groups would be lost
 	return fault == nil && (string(back) == s || string(back) == strings.ReplaceAll(s, f.grouping, ""))
 }
 

@@ -66,7 +66,7 @@ func reading(id string, as *schema.Notation, settings schema.Settings, sample []
 	case types != nil:
 		fields = types.fields(as, settings)
 		if s.Settings.LineEnd = "any"; as.Columns {
-			s.Settings.Lines.Begins = types.key
+			s.Settings.Lines.StartsWith = types.key
 			s.Settings.Characters = settings.Encoding == "UTF-8" && !ascii(sample) && !sameBytes(ls)
 		}
 	case as.Cells:
@@ -80,7 +80,7 @@ func reading(id string, as *schema.Notation, settings schema.Settings, sample []
 		s.Settings.Characters = settings.Encoding == "UTF-8" && !ascii(sample) && !sameBytes(ls)
 		for i, c := range Columns(widened(s, ls)) {
 			f := textField(fmt.Sprintf("field_%d", i+1))
-			f.Written.From, f.Written.To = c[0]+1, c[1]
+			f.WireFormat.From, f.WireFormat.To = c[0]+1, c[1]
 			fields = append(fields, f)
 		}
 		s.Settings.LineEnd = "any"
@@ -90,7 +90,7 @@ func reading(id string, as *schema.Notation, settings schema.Settings, sample []
 	if len(fields) == 0 {
 		return nil, fault.Expect(fault.Required, "at least one record", "an empty sample")
 	}
-	s.Root = (&schema.Field{Name: id, Kind: value.RecordKind, Min: 1, Max: 1, Fields: fields, Written: schema.Written{Begins: s.Settings.Lines.Begins}}).Sealed()
+	s.Root = (&schema.Field{Name: id, Kind: value.RecordKind, Min: 1, Max: 1, Fields: fields, WireFormat: schema.WireFormat{StartsWith: s.Settings.Lines.StartsWith}}).Sealed()
 	return s, nil
 }
 
@@ -118,7 +118,7 @@ func widened(s *schema.Schema, lines []string) []string {
 }
 
 func textField(name string) *schema.Field {
-	return &schema.Field{Name: name, Kind: value.Text, Max: 1, Must: schema.Must{Places: -1}}
+	return &schema.Field{Name: name, Kind: value.Text, Max: 1, Constraints: schema.Constraints{FractionDigits: -1}}
 }
 
 func ascii(b []byte) bool {
@@ -164,8 +164,8 @@ func (r *Result) written(to, plain *schema.Field, path []string) {
 			r.Fields = append(r.Fields, Field{Path: inside})
 		}
 		g := to.Fields[at]
-		w, read := &g.Written, &f.Written
-		w.From, w.To, w.Begins, w.Marks = read.From, read.To, read.Begins, read.Marks
+		w, read := &g.WireFormat, &f.WireFormat
+		w.From, w.To, w.StartsWith, w.Discriminator = read.From, read.To, read.StartsWith, read.Discriminator
 		if f.Kind == value.RecordKind {
 			g.Min, g.Max = f.Min, f.Max
 			r.written(g, f, inside)

@@ -85,7 +85,7 @@ func (o *Observer) record(n *node, v value.Value) {
 		o.field(n, "value", v)
 		return
 	}
-	for i, name := range r.Shape.Names {
+	for i, name := range r.Layout.Names {
 		if r.Fields[i].Kind() != value.Absent {
 			o.field(n, name, r.Fields[i])
 		}
@@ -234,7 +234,7 @@ func (o *Observer) Schema(id, title string) *Result {
 		top = o.unwrap(s)
 	}
 	b := builder{result: r, delimited: o.as.Cells, xml: o.as.Elements, json: o.as.Types}
-	root := &schema.Field{Name: id, Kind: value.RecordKind, Min: 1, Max: 1, Must: schema.Must{Places: -1}}
+	root := &schema.Field{Name: id, Kind: value.RecordKind, Min: 1, Max: 1, Constraints: schema.Constraints{FractionDigits: -1}}
 	root.Fields = b.fields(top, nil)
 	s.Root = root.Sealed()
 	return r
@@ -284,18 +284,18 @@ func (b *builder) content(c *node, f *schema.Field, path []string) {
 	if !b.xml || c.kinds[value.Text] == 0 || c.index["#text"] != nil || c.ev.Values == 0 {
 		return
 	}
-	f.Fields = append(f.Fields, &schema.Field{Name: "text", Kind: c.textForm(nil), Max: 1, Must: schema.Must{Places: -1}, Written: schema.Written{Content: true}})
+	f.Fields = append(f.Fields, &schema.Field{Name: "text", Kind: c.textForm(nil), Max: 1, Constraints: schema.Constraints{FractionDigits: -1}, WireFormat: schema.WireFormat{Content: true}})
 	b.result.Fields = append(b.result.Fields, Field{Path: append(path[:len(path):len(path)], "text"), Evidence: c.ev})
 }
 
 func (b *builder) field(parent, c *node) *schema.Field {
-	f := &schema.Field{Name: c.name, Min: 1, Max: 1, Must: schema.Must{Places: -1}}
+	f := &schema.Field{Name: c.name, Min: 1, Max: 1, Constraints: schema.Constraints{FractionDigits: -1}}
 	if b.xml {
 		if name, ok := strings.CutPrefix(c.name, "@"); ok {
-			f.Name, f.Written.Attribute = name, true
+			f.Name, f.WireFormat.Attribute = name, true
 		}
 		if c.name == "#text" {
-			f.Name, f.Written.Content = "text", true
+			f.Name, f.WireFormat.Content = "text", true
 		}
 		for f.Name != c.name && parent.index[f.Name] != nil {
 			f.Name += "_"
@@ -325,7 +325,7 @@ func (c *node) textForm(f *schema.Field) value.Kind {
 		c.ev.Unfits = c.could.first[at]
 	}
 	if f != nil {
-		f.Written.Pattern, f.Written.Mark, f.Written.Grouping = forms[at].pattern, forms[at].mark, forms[at].grouping
+		f.WireFormat.Pattern, f.WireFormat.Mark, f.WireFormat.Grouping = forms[at].pattern, forms[at].mark, forms[at].grouping
 	}
 	return forms[at].kind
 }

@@ -8,9 +8,9 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/all"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 )
 
@@ -22,12 +22,12 @@ func fields(r *Result) string {
 			return
 		}
 		fmt.Fprintf(&b, "%s%s %s", strings.Repeat("  ", len(path)-1), f.Name, f.Kind)
-		for _, more := range []string{f.Occurs(), f.Written.Columns(), f.Written.Pattern, f.Must.CodeText()} {
+		for _, more := range []string{f.Occurs(), f.WireFormat.Columns(), f.WireFormat.Pattern, f.Constraints.CodeText()} {
 			if more != "" && more != "1" {
 				b.WriteString(" " + more)
 			}
 		}
-		for name, is := range map[string]bool{"nullable": f.Nullable, "attribute": f.Written.Attribute, "content": f.Written.Content} {
+		for name, is := range map[string]bool{"nullable": f.Nullable, "attribute": f.WireFormat.Attribute, "content": f.WireFormat.Content} {
 			if is {
 				b.WriteString(" " + name)
 			}
@@ -54,7 +54,7 @@ func from(t *testing.T, notation string, contents ...string) *Result {
 	}
 	r, err := From("x", "X", kindNamed(notation), samples...)
 	require.NoError(t, err)
-	d := doc.Parse("x.yaml", schema.Write(r.Schema))
+	d := partfile.Parse("x.yaml", schema.Write(r.Schema))
 	schema.Parse("x", d)
 	require.Empty(t, d.Faults, "an inferred schema is a good part")
 	return r
@@ -165,7 +165,7 @@ func FuzzFrom(f *testing.F) {
 	f.Fuzz(func(t *testing.T, in []byte) {
 		r, err := From("x", "X", Notation(in), Sample{"in", in})
 		if err == nil {
-			d := doc.Parse("x.yaml", schema.Write(r.Schema))
+			d := partfile.Parse("x.yaml", schema.Write(r.Schema))
 			require.NotNil(t, schema.Parse("x", d))
 		}
 	})
@@ -184,7 +184,7 @@ func TestColumnsAreBytesWhereLinesAreEquallyLongInThem(t *testing.T) {
 	}
 	r, err := From("s", "S", kindNamed("fixedwidth"), Sample{Name: "a.txt", Content: []byte("01 Þóra  7\r\n02 Jon     9\r\n03 Ada     5\r\n")})
 	require.NoError(t, err)
-	require.Equal(t, 12, r.Schema.Root.Fields[len(r.Schema.Root.Fields)-1].Written.To)
+	require.Equal(t, 12, r.Schema.Root.Fields[len(r.Schema.Root.Fields)-1].WireFormat.To)
 	require.Equal(t, []string{"0", "1", " ", "Þ", "", "ó", "", "r"}, r.Schema.Cells("01 Þór"))
 }
 
@@ -245,8 +245,8 @@ func TestOneBadLineIsNoOtherType(t *testing.T) {
 		}
 	}
 	r := from(t, "csv", lines("1.23%d,50", ""))
-	require.Equal(t, ",", r.Schema.Root.Fields[1].Written.Mark)
-	require.Equal(t, ".", r.Schema.Root.Fields[1].Written.Grouping)
+	require.Equal(t, ",", r.Schema.Root.Fields[1].WireFormat.Mark)
+	require.Equal(t, ".", r.Schema.Root.Fields[1].WireFormat.Grouping)
 	few := from(t, "csv", "id;value\n1;2031-01-01\n2;tomorrow\n3;2031-01-01\n")
 	require.Equal(t, "id integer\nvalue text\n", fields(few), "one of three is no exception")
 }

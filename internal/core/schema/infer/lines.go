@@ -206,7 +206,7 @@ func (k *kind) fields(as *schema.Notation, settings schema.Settings) []*schema.F
 		for i := range split(k.lines[0], settings.Delimiter, settings.Quote) {
 			fields = append(fields, textField(fmt.Sprintf("field_%d", i+1)))
 		}
-		fields[0].Name, fields[0].Written.Marks = "kind", k.key
+		fields[0].Name, fields[0].WireFormat.Discriminator = "kind", k.key
 	} else {
 		fields = k.cut()
 	}
@@ -219,7 +219,7 @@ func (k *kind) fields(as *schema.Notation, settings schema.Settings) []*schema.F
 			f.Max, f.Min = schema.Many, 0
 		}
 		if !as.Cells {
-			f.Written.Begins = in.key
+			f.WireFormat.StartsWith = in.key
 		}
 		fields = append(fields, f)
 	}
@@ -236,7 +236,7 @@ func (k *kind) cut() []*schema.Field {
 	var fields []*schema.Field
 	for i, c := range Columns(rest) {
 		f := textField(fmt.Sprintf("field_%d", i+1))
-		f.Written.From, f.Written.To = at+c[0]+1, at+c[1]
+		f.WireFormat.From, f.WireFormat.To = at+c[0]+1, at+c[1]
 		fields = append(fields, f)
 	}
 	return fields

@@ -25,7 +25,7 @@ func (o *Observer) declared(v value.Value) value.Value {
 	r := v.Record()
 	var names []string
 	var fields []value.Value
-	for i, name := range r.Shape.Names {
+	for i, name := range r.Layout.Names {
 		attribute, isAttribute := strings.CutPrefix(name, "@")
 		switch {
 		case isAttribute && (attribute == "xmlns" || strings.HasPrefix(attribute, "xmlns:")):
@@ -39,11 +39,11 @@ func (o *Observer) declared(v value.Value) value.Value {
 	}
 	switch {
 	case len(names) == 0:
-		return value.Str("")
+		return value.NewText("")
 	case len(names) == 1 && names[0] == "#text":
 		return fields[0]
 	}
-	return value.Rec(value.NewShape(names...), fields)
+	return value.NewRecord(value.NewLayout(names...), fields)
 }
 
 // declare notes what a prefix stands for; that which comes first stays.

@@ -13,9 +13,9 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/all"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/schema/infer"
 	"hollowreed/internal/core/schema/jsonschema"
@@ -86,22 +86,22 @@ func TestWhatIsTakenReadsItsOwnData(t *testing.T) {
 			if as == "xml" {
 				written = "written: {root: all, record: one}\n"
 			}
-			d := doc.Parse("x.yaml", []byte("schema: X\nnotation: "+as+"\n"+written+shape))
+			d := partfile.Parse("x.yaml", []byte("schema: X\nnotation: "+as+"\n"+written+shape))
 			s := schema.Parse("x", d)
 			require.Empty(t, d.Faults)
 			for seed := range uint64(12) {
-				for _, kind := range []sample.Kind{sample.Typical, sample.Least, sample.Full} {
+				for _, kind := range []sample.Kind{sample.Typical, sample.Minimal, sample.Maximal} {
 					text := message(t, s, as, 10, kind, seed)
 					r, err := infer.From("x", "X", named(t, as), infer.Sample{Name: "in", Content: []byte(text)})
 					require.NoError(t, err, text)
 					n, first := check(t, r.Schema, as, text)
 					require.NoError(t, first, "%s %s %d\n%s\n%s", as, kind, seed, schema.Write(r.Schema), text)
 					require.Positive(t, n)
-					for _, again := range []sample.Kind{sample.Typical, sample.Least, sample.Full} {
+					for _, again := range []sample.Kind{sample.Typical, sample.Minimal, sample.Maximal} {
 						made := message(t, r.Schema, as, 1, again, seed)
 						_, first = check(t, r.Schema, as, made)
 						require.NoError(t, first, "%s\n%s", schema.Write(r.Schema), made)
-						if again == sample.Full && seed < 2 {
+						if again == sample.Maximal && seed < 2 {
 							judged(t, r.Schema, as, made)
 						}
 					}

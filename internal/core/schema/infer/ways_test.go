@@ -11,7 +11,7 @@ import (
 
 	"hollowreed/internal/connector/http/openapi"
 	"hollowreed/internal/connector/soap/wsdl"
-	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/schema/infer"
 	"hollowreed/internal/core/schema/jsonschema"
@@ -22,7 +22,7 @@ import (
 // shaped reads a schema part of a notation.
 func shaped(t *testing.T, as, written, shape string) *schema.Schema {
 	t.Helper()
-	d := doc.Parse("x.yaml", []byte("schema: X\nnotation: "+as+"\n"+written+shape))
+	d := partfile.Parse("x.yaml", []byte("schema: X\nnotation: "+as+"\n"+written+shape))
 	s := schema.Parse("x", d)
 	require.Empty(t, d.Faults)
 	return s
@@ -37,7 +37,7 @@ func owns(t *testing.T, taken *schema.Schema, as string, messages []string, judg
 		require.NoError(t, first, "%s\n%s", schema.Write(taken), text)
 	}
 	for seed := range uint64(6) {
-		for _, kind := range []sample.Kind{sample.Typical, sample.Least, sample.Full} {
+		for _, kind := range []sample.Kind{sample.Typical, sample.Minimal, sample.Maximal} {
 			made := message(t, taken, as, 1, kind, seed)
 			_, first := check(t, taken, as, made)
 			require.NoError(t, first, "%s\n%s", schema.Write(taken), made)
@@ -52,7 +52,7 @@ func owns(t *testing.T, taken *schema.Schema, as string, messages []string, judg
 func messages(t *testing.T, s *schema.Schema, as string) (list []string) {
 	t.Helper()
 	for seed := range uint64(6) {
-		for _, kind := range []sample.Kind{sample.Typical, sample.Least, sample.Full} {
+		for _, kind := range []sample.Kind{sample.Typical, sample.Minimal, sample.Maximal} {
 			list = append(list, message(t, s, as, 1, kind, seed))
 		}
 	}

@@ -61,7 +61,7 @@ func (v *Validator) validate(doc any, size int) (err error) {
 	defer func() {
 		if p := recover(); p == &v.looks {
 			err = fault.New(fault.Limit, "the schema looks at the values of the document more than %d times", mostLooks+looksPerByte*size).
-				Mended("Do not name a schema twice in one allOf, anyOf or oneOf, level by level")
+				WithFix("Do not name a schema twice in one allOf, anyOf or oneOf, level by level")
 		} else if p != nil {
 			panic(p)
 		}
@@ -81,7 +81,7 @@ func (o offline) Load(address string) (any, error) {
 	if d, ok := o[address]; ok {
 		return d.root.plain(), nil
 	}
-	return nil, fault.New(fault.Unknown, "%s is not here; nothing is fetched", strings.TrimPrefix(address, base)).Mended("Name the file, too")
+	return nil, fault.New(fault.Unknown, "%s is not here; nothing is fetched", strings.TrimPrefix(address, base)).WithFix("Name the file, too")
 }
 
 // Compile makes a validator of a schema. Other files that it refers to are given by name. The

@@ -118,18 +118,18 @@ func single(f *schema.Field) object {
 
 func text(f *schema.Field) object {
 	o := object{{"type", "string"}}
-	if f.Must.MinLength > 0 {
-		o = append(o, member{"minLength", f.Must.MinLength})
+	if f.Constraints.MinLength > 0 {
+		o = append(o, member{"minLength", f.Constraints.MinLength})
 	}
-	if f.Must.MaxLength > 0 {
-		o = append(o, member{"maxLength", f.Must.MaxLength})
+	if f.Constraints.MaxLength > 0 {
+		o = append(o, member{"maxLength", f.Constraints.MaxLength})
 	}
-	if p := f.Must.PatternText(); p != "" {
+	if p := f.Constraints.PatternText(); p != "" {
 		o = append(o, member{"pattern", "^(?:" + p + ")$"})
 	}
-	if len(f.Must.Codes) > 0 {
+	if len(f.Constraints.Codes) > 0 {
 		var codes []string
-		for _, c := range f.Must.Codes {
+		for _, c := range f.Constraints.Codes {
 			codes = append(codes, c.Value)
 		}
 		o = append(o, member{"enum", codes})
@@ -145,13 +145,13 @@ func numeric(f *schema.Field) object {
 	for _, b := range []struct {
 		keyword string
 		v       value.Value
-	}{{"minimum", f.Must.Least}, {"maximum", f.Must.Greatest}} {
+	}{{"minimum", f.Constraints.Minimum}, {"maximum", f.Constraints.Maximum}} {
 		if b.v.Kind() != value.Absent {
 			o = append(o, member{b.keyword, stdjson.Number(b.v.String())})
 		}
 	}
-	if f.Kind == value.Decimal && f.Must.Places >= 0 {
-		o = append(o, member{"multipleOf", stdjson.Number(value.Dec(1, -int32(f.Must.Places)).String())})
+	if f.Kind == value.Decimal && f.Constraints.FractionDigits >= 0 {
+		o = append(o, member{"multipleOf", stdjson.Number(value.NewDecimal(1, -int32(f.Constraints.FractionDigits)).String())})
 	}
 	return o
 }
@@ -159,8 +159,8 @@ func numeric(f *schema.Field) object {
 // temporal writes dates and times in the form in which the field is written: by format where it is
 // the standard one, by a pattern of digits otherwise.
 func temporal(f *schema.Field) object {
-	if f.Written.Pattern != "" {
-		return object{{"type", "string"}, {"pattern", "^" + digits(f.Written.Pattern) + "$"}}
+	if f.WireFormat.Pattern != "" {
+		return object{{"type", "string"}, {"pattern", "^" + digits(f.WireFormat.Pattern) + "$"}}
 	}
 	for name, kind := range formats {
 		if kind == f.Kind && kind != value.Time { // RFC 3339 times have a zone, ours have none

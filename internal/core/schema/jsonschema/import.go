@@ -60,7 +60,7 @@ func (d *Document) Import(id, at string) (*Imported, error) {
 	if t := m.merged(c).text("title"); t != "" {
 		s.Title = t
 	}
-	root := &schema.Field{Name: id, Min: 1, Max: 1, Must: schema.Must{Places: -1}}
+	root := &schema.Field{Name: id, Min: 1, Max: 1, Constraints: schema.Constraints{FractionDigits: -1}}
 	m.field(c, root)
 	switch {
 	case root.Kind != value.RecordKind:
@@ -70,7 +70,7 @@ func (d *Document) Import(id, at string) (*Imported, error) {
 	}
 	s.Root = root.Sealed()
 	for _, n := range m.notes {
-		s.LeftOut = append(s.LeftOut, n.Error())
+		s.NotImported = append(s.NotImported, n.Error())
 	}
 	return &Imported{Schema: s, Notes: m.notes}, nil
 }
@@ -380,7 +380,7 @@ func (m *importer) object(c context, f *schema.Field) {
 	}
 	m.depth[properties.node]++
 	for _, name := range properties.names {
-		child := &schema.Field{Name: name, Max: 1, Must: schema.Must{Places: -1}}
+		child := &schema.Field{Name: name, Max: 1, Constraints: schema.Constraints{FractionDigits: -1}}
 		if required[name] {
 			child.Min = 1
 		}
@@ -397,11 +397,11 @@ func (m *importer) array(c context, f *schema.Field) {
 	if !items.there() {
 		items = context{c.doc, &node{kind: '{', members: map[string]*node{}, off: c.off, line: c.line, column: c.column}}
 	}
-	inner := &schema.Field{Name: f.Name, Min: 1, Max: 1, Must: schema.Must{Places: -1}}
+	inner := &schema.Field{Name: f.Name, Min: 1, Max: 1, Constraints: schema.Constraints{FractionDigits: -1}}
 	m.field(items, inner)
 	if inner.List() {
 		m.note(items, "%s is a list of lists; the inner ones are taken as text", f.Name)
-		inner = &schema.Field{Name: f.Name, Kind: value.Text, Must: schema.Must{Places: -1}}
+		inner = &schema.Field{Name: f.Name, Kind: value.Text, Constraints: schema.Constraints{FractionDigits: -1}}
 	}
 	notes := f.Notes
 	nullable, single := f.Nullable, f.Single

@@ -9,10 +9,10 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/all"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/schema/sample"
 )
@@ -21,7 +21,7 @@ import (
 func part(t *testing.T, im *Imported) string {
 	t.Helper()
 	text := schema.Write(im.Schema)
-	d := doc.Parse("x.yaml", text)
+	d := partfile.Parse("x.yaml", text)
 	schema.Parse("x", d)
 	require.Empty(t, d.Faults, string(text))
 	_, fields, _ := strings.Cut(string(text), "fields:\n")
@@ -152,7 +152,7 @@ fields:
 
 func parsed(t *testing.T, text string) *schema.Schema {
 	t.Helper()
-	d := doc.Parse("x.yaml", []byte(text))
+	d := partfile.Parse("x.yaml", []byte(text))
 	s := schema.Parse("x", d)
 	require.Empty(t, d.Faults)
 	return s
@@ -289,7 +289,7 @@ func FuzzImport(f *testing.F) {
 	f.Fuzz(func(t *testing.T, in []byte) {
 		im, err := Import("x", "x.json", in, "", nil)
 		if err == nil {
-			require.NotNil(t, im.Schema.Root.Shape(), fmt.Sprint(im.Notes))
+			require.NotNil(t, im.Schema.Root.Layout(), fmt.Sprint(im.Notes))
 		}
 	})
 }

@@ -26,13 +26,13 @@ func (m *importer) text(c context, f *schema.Field) {
 	if format.there() {
 		m.note(format, "the format %v is not checked", format.value)
 	}
-	f.Must.MinLength, f.Must.MaxLength = m.count(c, "minLength", 0), m.count(c, "maxLength", 0)
+	f.Constraints.MinLength, f.Constraints.MaxLength = m.count(c, "minLength", 0), m.count(c, "maxLength", 0)
 	if p := c.get("pattern"); p.there() {
 		re, err := regexp.Compile(`^(?:` + whole(c.text("pattern")) + `)$`)
 		if err != nil {
 			m.note(p, "the pattern is not checked: %s", err)
 		} else {
-			f.Must.Pattern = re
+			f.Constraints.Pattern = re
 		}
 	}
 	m.codes(c, f)
@@ -73,10 +73,10 @@ func (m *importer) codes(c context, f *schema.Field) {
 			f.Nullable = true
 		case !ok:
 			m.note(values, "the values allowed for %s are not all texts; they are not checked", f.Name)
-			f.Must.Codes = nil
+			f.Constraints.Codes = nil
 			return
 		default:
-			f.Must.Codes = append(f.Must.Codes, schema.Code{Value: s})
+			f.Constraints.Codes = append(f.Constraints.Codes, schema.Code{Value: s})
 		}
 	}
 }
@@ -106,10 +106,10 @@ func (m *importer) bounds(c context, f *schema.Field) {
 		to      *value.Value
 		over    int64 // what an integer beyond an exclusive bound differs by
 	}{
-		{"minimum", &f.Must.Least, 0},
-		{"maximum", &f.Must.Greatest, 0},
-		{"exclusiveMinimum", &f.Must.Least, 1},
-		{"exclusiveMaximum", &f.Must.Greatest, -1},
+		{"minimum", &f.Constraints.Minimum, 0},
+		{"maximum", &f.Constraints.Maximum, 0},
+		{"exclusiveMinimum", &f.Constraints.Minimum, 1},
+		{"exclusiveMaximum", &f.Constraints.Maximum, -1},
 	} {
 		n := c.get(b.keyword)
 		if !n.there() {
@@ -146,11 +146,11 @@ func (m *importer) places(c context, f *schema.Field) {
 	}
 	text := fmt.Sprint(n.value)
 	if frac, ok := strings.CutPrefix(text, "0."); ok && strings.Trim(frac, "0") == "1" && strings.HasSuffix(frac, "1") {
-		f.Must.Places = len(frac)
+		f.Constraints.FractionDigits = len(frac)
 		return
 	}
 	if text == "1" {
-		f.Must.Places = 0
+		f.Constraints.FractionDigits = 0
 		return
 	}
 	m.note(n, "multipleOf: %s", notChecked)

@@ -41,11 +41,11 @@ func (m *maker) liven(f *schema.Field, v value.Value, n *int) value.Value {
 		fields := slices.Clone(r.Fields)
 		for i, c := range f.Fields {
 			if i < len(fields) {
-				m.begins, m.whole = m.schema.Beginning(f, c)
+				m.begins, m.whole = m.schema.Discriminator(f, c)
 				fields[i] = m.liven(c, fields[i], n)
 			}
 		}
-		return value.Rec(r.Shape, fields)
+		return value.NewRecord(r.Layout, fields)
 	case value.ListKind:
 		items := slices.Clone(v.Items())
 		for i := range items {
@@ -53,7 +53,7 @@ func (m *maker) liven(f *schema.Field, v value.Value, n *int) value.Value {
 		}
 		return value.ListOf(items...)
 	}
-	if m.begins != "" || len(f.Must.Codes) > 0 || !dull(f, v) {
+	if m.begins != "" || len(f.Constraints.Codes) > 0 || !dull(f, v) {
 		return v
 	}
 	made, ft := m.one(f, "/"+f.Name)

@@ -13,18 +13,18 @@ import (
 // TestDullValuesBecomeRealLookingOnes: those that look made up, and no others; what comes of it fits the schema.
 func TestDullValuesBecomeRealLookingOnes(t *testing.T) {
 	class := schema.Scalar("class", value.Text)
-	class.Must.Codes = []schema.Code{{Value: "test"}, {Value: "CAR"}}
+	class.Constraints.Codes = []schema.Code{{Value: "test"}, {Value: "CAR"}}
 	line := schema.Record("line", schema.Scalar("price", value.Integer))
 	line.Max = schema.Many
 	s := &schema.Schema{ID: "s", Notation: json.Kind.Notation, Root: schema.Record("s", schema.Scalar("name", value.Text), schema.Scalar("mail", value.Text), schema.Scalar("city", value.Text), class, line)}
 	rows := func(texts ...int64) value.Value {
 		var items []value.Value
 		for _, n := range texts {
-			items = append(items, value.Rec(line.Shape(), []value.Value{value.Int(n)}))
+			items = append(items, value.NewRecord(line.Layout(), []value.Value{value.Int(n)}))
 		}
 		return value.ListOf(items...)
 	}
-	v := value.Rec(s.Root.Shape(), []value.Value{value.Str("string"), value.Str("tove@skerry.example"), value.Str("city 1"), value.Str("test"), rows(123, 412)})
+	v := value.NewRecord(s.Root.Layout(), []value.Value{value.NewText("string"), value.NewText("tove@skerry.example"), value.NewText("city 1"), value.NewText("test"), rows(123, 412)})
 	out, n := Liven(s, v, 1)
 	require.Equal(t, 3, n)
 	require.Contains(t, []string{"Mira Orrin", "Tove Lind", "Jon Haar", "Ada Skov"}, out.Field("name").Text())

@@ -17,13 +17,13 @@ type Kind string
 
 // The kinds of sample.
 const (
-	Least   Kind = "least"   // only what must be there
+	Minimal Kind = "least"   // only what must be there
 	Typical Kind = "typical" // all fields, lists of two or three
-	Full    Kind = "full"    // all fields, as long and as often as may be, within bounds
+	Maximal Kind = "full"    // all fields, as long and as often as may be, within bounds
 )
 
 // Kinds lists the kinds.
-var Kinds = []Kind{Least, Typical, Full}
+var Kinds = []Kind{Minimal, Typical, Maximal}
 
 // Bounds on what is made.
 const (
@@ -53,14 +53,14 @@ type maker struct {
 func (m *maker) record(f *schema.Field, path string) (value.Value, *fault.Fault) {
 	fields := make([]value.Value, len(f.Fields))
 	for i, c := range f.Fields {
-		m.begins, m.whole = m.schema.Beginning(f, c)
+		m.begins, m.whole = m.schema.Discriminator(f, c)
 		v, ft := m.field(c, path+"/"+c.Name)
 		if ft != nil {
 			return v, ft
 		}
 		fields[i] = v
 	}
-	return value.Rec(f.Shape(), fields), nil
+	return value.NewRecord(f.Layout(), fields), nil
 }
 
 func (m *maker) field(f *schema.Field, path string) (value.Value, *fault.Fault) {
@@ -77,7 +77,7 @@ func (m *maker) field(f *schema.Field, path string) (value.Value, *fault.Fault) 
 		}
 		return m.one(f, path)
 	}
-	if n == 0 && f.Min == 0 && m.kind == Least {
+	if n == 0 && f.Min == 0 && m.kind == Minimal {
 		return value.Value{}, nil
 	}
 	items := make([]value.Value, n)
@@ -97,9 +97,9 @@ func (m *maker) occurs(f *schema.Field) int {
 		most = max(f.Min, fullOccurs)
 	}
 	switch {
-	case m.kind == Least:
+	case m.kind == Minimal:
 		return f.Min
-	case m.kind == Full, !f.List():
+	case m.kind == Maximal, !f.List():
 		return min(most, max(f.Min, fullOccurs))
 	}
 	return min(most, max(f.Min, 2+m.rand.IntN(2)))
@@ -120,14 +120,14 @@ func (m *maker) one(f *schema.Field, path string) (value.Value, *fault.Fault) {
 			return v, nil
 		}
 	}
-	return value.Value{}, m.none(f, path, f.Must.Text())
+	return value.Value{}, m.none(f, path, f.Constraints.Text())
 }
 
 // attempts is how often a value is made anew that did not fit by chance.
 const attempts = 20
 
 func (m *maker) none(f *schema.Field, path, why string) *fault.Fault {
-	return fault.New(fault.Setting, "no value could be made: %s", why).In(f.Name).At(fault.Place{Path: path})
+	return fault.New(fault.Setting, "no value could be made: %s", why).InField(f.Name).At(fault.Place{Path: path})
 }
 
 // fits says whether a value passes the field's check and can be written and read again.
@@ -139,7 +139,7 @@ func (m *maker) fits(f *schema.Field, v value.Value) bool {
 	if !ok {
 		return false
 	}
-	text, ft := f.AppendWritten(nil, v)
+	text, ft := f.AppendWire(nil, v)
 	if ft != nil {
 		return false
 	}
@@ -147,9 +147,9 @@ func (m *maker) fits(f *schema.Field, v value.Value) bool {
 	if width > 0 && len([]rune(string(text))) > width {
 		return false
 	}
-	if m.schema.Notation.Columns && f.Kind == value.Text && f.Must.Codes == nil {
+	if m.schema.Notation.Columns && f.Kind == value.Text && f.Constraints.Codes == nil {
 		s := v.Text()
-		if s != strings.Trim(s, string(f.Written.Fill)) {
+		if s != strings.Trim(s, string(f.WireFormat.Padding)) {
 			return false // its ends would be taken for filling
 		}
 	}
@@ -162,10 +162,10 @@ func (m *maker) fits(f *schema.Field, v value.Value) bool {
 
 // width is how many characters a fixed-width field has; 0 for any other.
 func width(f *schema.Field) int {
-	if f.Written.From == 0 {
+	if f.WireFormat.From == 0 {
 		return 0
 	}
-	return f.Written.To - f.Written.From + 1
+	return f.WireFormat.To - f.WireFormat.From + 1
 }
 
 func (m *maker) scalar(f *schema.Field) (value.Value, bool) {
@@ -175,7 +175,7 @@ func (m *maker) scalar(f *schema.Field) (value.Value, bool) {
 	switch f.Kind {
 	case value.Text:
 		s := m.text(f)
-		return value.Str(m.begins + s[min(len(m.begins), len(s)):]), true
+		return value.NewText(m.begins + s[min(len(m.begins), len(s)):]), true
 	case value.Integer, value.Decimal:
 		return m.number(f)
 	case value.Boolean:

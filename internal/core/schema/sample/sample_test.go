@@ -8,17 +8,17 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/all"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
 
 func parse(t testing.TB, text string) *schema.Schema {
 	t.Helper()
-	d := doc.Parse("x.yaml", []byte(text))
+	d := partfile.Parse("x.yaml", []byte(text))
 	s := schema.Parse("x", d)
 	require.Empty(t, d.Faults)
 	return s
@@ -145,9 +145,9 @@ func shown(t *testing.T, s *schema.Schema, v value.Value) string {
 
 func TestTheKindsDiffer(t *testing.T) {
 	s := parse(t, schemas["json"])
-	least, _ := Make(s, Least, 1)
+	least, _ := Make(s, Minimal, 1)
 	typical, _ := Make(s, Typical, 1)
-	full, _ := Make(s, Full, 1)
+	full, _ := Make(s, Maximal, 1)
 	require.Equal(t, value.Absent, least.Field("party").Kind())
 	require.Len(t, least.Field("line").Items(), 2)
 	require.NotEqual(t, value.Absent, typical.Field("party").Kind())

@@ -11,14 +11,14 @@ import (
 
 // text makes a text: one of the codes, one of the pattern, or one that the field's name suggests.
 func (m *maker) text(f *schema.Field) string {
-	if codes := f.Must.Codes; len(codes) > 0 {
-		if m.kind == Least {
+	if codes := f.Constraints.Codes; len(codes) > 0 {
+		if m.kind == Minimal {
 			return codes[0].Value
 		}
 		return codes[m.rand.IntN(len(codes))].Value
 	}
-	if f.Must.Pattern != nil {
-		if re, err := syntax.Parse(f.Must.PatternText(), syntax.Perl); err == nil {
+	if f.Constraints.Pattern != nil {
+		if re, err := syntax.Parse(f.Constraints.PatternText(), syntax.Perl); err == nil {
 			var b strings.Builder
 			m.pattern(re.Simplify(), &b)
 			return b.String()
@@ -29,10 +29,10 @@ func (m *maker) text(f *schema.Field) string {
 
 // letters makes a text of a fitting length out of made-up words.
 func (m *maker) letters(f *schema.Field) string {
-	least, most := f.Must.MinLength, longest(f)
+	least, most := f.Constraints.MinLength, longest(f)
 	want := least
 	switch m.kind {
-	case Full:
+	case Maximal:
 		want = most
 	case Typical:
 		text := m.realistic(f)
@@ -50,13 +50,13 @@ func (m *maker) letters(f *schema.Field) string {
 // longest is the most characters that a text may have.
 func longest(f *schema.Field) int {
 	most := fullLength
-	if f.Must.MaxLength > 0 {
-		most = f.Must.MaxLength
+	if f.Constraints.MaxLength > 0 {
+		most = f.Constraints.MaxLength
 	}
 	if w := width(f); w > 0 {
 		most = min(most, w)
 	}
-	return max(most, f.Must.MinLength)
+	return max(most, f.Constraints.MinLength)
 }
 
 // filled makes exactly n characters of words.
@@ -164,7 +164,7 @@ func (m *maker) repeat(re *syntax.Regexp, b *strings.Builder) {
 	}
 	n := least
 	switch m.kind {
-	case Full:
+	case Maximal:
 		n = most
 	case Typical:
 		n += m.rand.IntN(most - least + 1)
@@ -202,7 +202,7 @@ func (m *maker) number(f *schema.Field) (value.Value, bool) {
 	}
 	n := low
 	switch m.kind {
-	case Full:
+	case Maximal:
 		n = high
 	case Typical:
 		n = low + m.rand.Int64N(min(high-low, 1<<40)+1)
@@ -210,17 +210,17 @@ func (m *maker) number(f *schema.Field) (value.Value, bool) {
 	if f.Kind == value.Integer {
 		return value.Int(n), true
 	}
-	return value.Dec(n, -int32(places)), true
+	return value.NewDecimal(n, -int32(places)), true
 }
 
 func (m *maker) places(f *schema.Field) int {
 	switch {
 	case f.Kind == value.Integer:
 		return 0
-	case f.Written.Implied > 0:
-		return f.Written.Implied
-	case f.Must.Places >= 0:
-		return min(f.Must.Places, 6)
+	case f.WireFormat.ImpliedDecimals > 0:
+		return f.WireFormat.ImpliedDecimals
+	case f.Constraints.FractionDigits >= 0:
+		return min(f.Constraints.FractionDigits, 6)
 	}
 	return 2
 }
@@ -228,25 +228,25 @@ func (m *maker) places(f *schema.Field) int {
 // bounds are the least and the greatest number in units of the last decimal place.
 func (m *maker) bounds(f *schema.Field, places int) (low, high int64) {
 	digits := 6 + places
-	if f.Must.Digits > 0 {
-		digits = min(digits, f.Must.Digits)
+	if f.Constraints.TotalDigits > 0 {
+		digits = min(digits, f.Constraints.TotalDigits)
 	}
 	if w := width(f); w > 0 {
-		if places > 0 && f.Written.Implied == 0 {
+		if places > 0 && f.WireFormat.ImpliedDecimals == 0 {
 			w-- // the point
 		}
 		digits = min(digits, w)
 	}
 	high = pow10(digits) - 1
-	if b, ok := scaled(f.Must.Least, places, value.Rounding("ceiling")); ok {
+	if b, ok := scaled(f.Constraints.Minimum, places, value.Rounding("ceiling")); ok {
 		low = b
-		if f.Must.Greatest.Kind() == value.Absent {
+		if f.Constraints.Maximum.Kind() == value.Absent {
 			high = max(high, low)
 		}
 	}
-	if b, ok := scaled(f.Must.Greatest, places, value.Rounding("floor")); ok {
+	if b, ok := scaled(f.Constraints.Maximum, places, value.Rounding("floor")); ok {
 		high = min(high, b)
-		if b < 0 && f.Must.Least.Kind() == value.Absent {
+		if b < 0 && f.Constraints.Minimum.Kind() == value.Absent {
 			high, low = b, b-1000
 		}
 	}
@@ -265,7 +265,7 @@ func scaled(v value.Value, places int, mode value.Rounding) (int64, bool) {
 	if v.Kind() == value.Absent {
 		return 0, false
 	}
-	v, err := value.Mul(v, value.Dec(1, int32(places)))
+	v, err := value.Mul(v, value.NewDecimal(1, int32(places)))
 	if err != nil {
 		return 0, false
 	}
@@ -278,32 +278,32 @@ func scaled(v value.Value, places int, mode value.Rounding) (int64, bool) {
 
 // temporal makes a date, time or timestamp between the bounds; without them, in the year 2031.
 func (m *maker) temporal(f *schema.Field) (value.Value, bool) {
-	if m.kind == Least && f.Must.Least.Kind() != value.Absent {
-		return f.Must.Least, true
+	if m.kind == Minimal && f.Constraints.Minimum.Kind() != value.Absent {
+		return f.Constraints.Minimum, true
 	}
-	if m.kind == Full && f.Must.Greatest.Kind() != value.Absent {
-		return f.Must.Greatest, true
+	if m.kind == Maximal && f.Constraints.Maximum.Kind() != value.Absent {
+		return f.Constraints.Maximum, true
 	}
 	date := value.DateOf(2031, 1+m.rand.IntN(12), 1+m.rand.IntN(28))
 	clock := value.TimeOf(m.rand.IntN(24), m.rand.IntN(60), 0, 0)
 	made := map[value.Kind]value.Value{value.Date: date, value.Time: clock, value.Timestamp: value.At(date, clock)}[f.Kind]
-	if within(made, f.Must) {
+	if within(made, f.Constraints) {
 		return made, true
 	}
-	if f.Must.Least.Kind() != value.Absent {
-		return f.Must.Least, true
+	if f.Constraints.Minimum.Kind() != value.Absent {
+		return f.Constraints.Minimum, true
 	}
-	return f.Must.Greatest, true
+	return f.Constraints.Maximum, true
 }
 
-func within(v value.Value, m schema.Must) bool {
-	if m.Least.Kind() != value.Absent {
-		if c, err := value.Compare(v, m.Least); err != nil || c < 0 {
+func within(v value.Value, m schema.Constraints) bool {
+	if m.Minimum.Kind() != value.Absent {
+		if c, err := value.Compare(v, m.Minimum); err != nil || c < 0 {
 			return false
 		}
 	}
-	if m.Greatest.Kind() != value.Absent {
-		if c, err := value.Compare(v, m.Greatest); err != nil || c > 0 {
+	if m.Maximum.Kind() != value.Absent {
+		if c, err := value.Compare(v, m.Maximum); err != nil || c > 0 {
 			return false
 		}
 	}

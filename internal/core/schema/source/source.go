@@ -7,8 +7,8 @@ import (
 	"bytes"
 	"slices"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/schema/jsonschema"
 	"hollowreed/internal/core/schema/xsd"
@@ -64,7 +64,7 @@ func parseXMLSchema(s *schema.Schema, text []byte) (*schema.Schema, error) {
 	record := im.Root.Field(s.Settings.RecordName)
 	if record == nil || record.Kind != value.RecordKind {
 		return nil, fault.Expect(fault.Required, "the element "+fault.Quote(s.Settings.RecordName)+" of one record", "none").
-			Mended("Change the element of one record on the schema's own page")
+			WithFix("Change the element of one record on the schema's own page")
 	}
 	im.Root = record
 	return im, nil
@@ -74,7 +74,7 @@ func parseXMLSchema(s *schema.Schema, text []byte) (*schema.Schema, error) {
 // changed are changed. The error is a *fault.Fault with the place in the text.
 func (l Language) Read(s *schema.Schema, part, text []byte) ([]byte, error) {
 	if l.parse == nil {
-		d := doc.Parse("", text)
+		d := partfile.Parse("", text)
 		if len(d.Faults) > 0 {
 			return nil, d.Faults[0]
 		}
@@ -102,25 +102,25 @@ func (l Language) Read(s *schema.Schema, part, text []byte) ([]byte, error) {
 
 // written puts the fields into the part, with what is said of the schema as a whole.
 func written(s *schema.Schema, part []byte, fields []*schema.Field, was, now *schema.Schema) ([]byte, error) {
-	part, err := doc.Set(part, []any{"fields"}, schema.Outs(fields))
+	part, err := partfile.Set(part, []any{"fields"}, schema.Encode(fields))
 	if err != nil {
 		return nil, err
 	}
 	if now.Settings.RootName != was.Settings.RootName && s.Notation.Elements {
-		if part, err = doc.Set(part, []any{"written", "root"}, now.Settings.RootName); err != nil {
+		if part, err = partfile.Set(part, []any{"written", "root"}, now.Settings.RootName); err != nil {
 			return nil, err
 		}
 	}
 	var further []string
-	for _, note := range now.LeftOut {
-		if !slices.Contains(was.LeftOut, note) && !slices.Contains(s.LeftOut, note) {
+	for _, note := range now.NotImported {
+		if !slices.Contains(was.NotImported, note) && !slices.Contains(s.NotImported, note) {
 			further = append(further, note)
 		}
 	}
 	if further == nil {
 		return part, nil
 	}
-	return doc.Set(part, []any{"left out"}, append(slices.Clone(s.LeftOut), further...))
+	return partfile.Set(part, []any{"left out"}, append(slices.Clone(s.NotImported), further...))
 }
 
 // merger puts the changes between two readings of a source text into a schema.
@@ -149,11 +149,11 @@ func (m *merger) record(own, was, now *schema.Field) []*schema.Field {
 // counterpart finds the field of a record by name, or the element's own text, whose name an XML
 // Schema does not say.
 func counterpart(record, f *schema.Field) *schema.Field {
-	if same := record.Field(f.Name); same != nil || !f.Written.Content {
+	if same := record.Field(f.Name); same != nil || !f.WireFormat.Content {
 		return same
 	}
 	for _, c := range record.Fields {
-		if c.Written.Content {
+		if c.WireFormat.Content {
 			return c
 		}
 	}
@@ -168,7 +168,7 @@ func (m *merger) field(own, was, now *schema.Field) *schema.Field {
 			merged.Name = own.Name
 		}
 		if own.Kind == now.Kind {
-			merged.Written = writtenAs(own.Written, was.Written, now.Written)
+			merged.WireFormat = writtenAs(own.WireFormat, was.WireFormat, now.WireFormat)
 		}
 		if now.Notes == was.Notes {
 			merged.Notes = own.Notes
@@ -180,14 +180,14 @@ func (m *merger) field(own, was, now *schema.Field) *schema.Field {
 	if merged.Of = own.Of; own.Of == "" {
 		merged.Fields = m.record(own, was, now)
 	} else if !deepAlike(was, now) {
-		m.fault = fault.New(fault.Setting, "the fields of %s are described by the schema %s", own.Name, fault.Quote(own.Of)).In(own.Name).
-			Mended("Change them there, or give the record fields of its own first")
+		m.fault = fault.New(fault.Setting, "the fields of %s are described by the schema %s", own.Name, fault.Quote(own.Of)).InField(own.Name).
+			WithFix("Change them there, or give the record fields of its own first")
 	}
 	return &merged
 }
 
 // writtenAs is how a field is written, with what the text says of that.
-func writtenAs(own, was, now schema.Written) schema.Written {
+func writtenAs(own, was, now schema.WireFormat) schema.WireFormat {
 	if was.Attribute != now.Attribute {
 		own.Attribute = now.Attribute
 	}
@@ -211,5 +211,5 @@ func encoded(f *schema.Field, deep bool) []byte {
 	if !deep {
 		one.Fields = nil
 	}
-	return doc.Encode(one.Out())
+	return partfile.Encode(one.Out())
 }

@@ -8,14 +8,14 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/doc"
 	_ "hollowreed/internal/core/notation/all"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 )
 
 func parse(t testing.TB, text string) *schema.Schema {
 	t.Helper()
-	d := doc.Parse("x.yaml", []byte(text))
+	d := partfile.Parse("x.yaml", []byte(text))
 	s := schema.Parse("x", d)
 	require.Empty(t, d.Faults, text)
 	return s
@@ -114,16 +114,16 @@ func TestWhatTheTextLeavesOutIsSaid(t *testing.T) {
 	text := strings.Replace(string(l.Write(s, []byte(order))), `"maxLength": 8`, `"maxLength": 8, "not": {"const": "x"}`, 1)
 	got, err := l.Read(s, []byte(order), []byte(text))
 	require.NoError(t, err)
-	require.Contains(t, strings.Join(parse(t, string(got)).LeftOut, "\n"), "not: it is not checked")
+	require.Contains(t, strings.Join(parse(t, string(got)).NotImported, "\n"), "not: it is not checked")
 }
 
 func TestSharedFieldsAreNotChangedInTheText(t *testing.T) {
-	docs := map[string]*doc.Doc{
-		"x":    doc.Parse("x", []byte("schema: X\nnotation: json\nfields:\n  - {name: a, type: text}\n  - {name: p, type: record, of: pair}\n")),
-		"pair": doc.Parse("pair", []byte("schema: P\nnotation: json\nfields:\n  - {name: c, type: text}\n")),
+	docs := map[string]*partfile.Doc{
+		"x":    partfile.Parse("x", []byte("schema: X\nnotation: json\nfields:\n  - {name: a, type: text}\n  - {name: p, type: record, of: pair}\n")),
+		"pair": partfile.Parse("pair", []byte("schema: P\nnotation: json\nfields:\n  - {name: c, type: text}\n")),
 	}
 	part := []byte("schema: X\nnotation: json\nfields:\n  - {name: a, type: text}\n  - {name: p, type: record, of: pair}\n")
-	s := schema.NewLoader(func(id string) *doc.Doc { return docs[id] }).Schema("x")
+	s := schema.NewLoader(func(id string) *partfile.Doc { return docs[id] }).Schema("x")
 	l := Named("jsonschema")
 	text := string(l.Write(s, part))
 	_, err := l.Read(s, part, []byte(strings.Replace(text, `"c"`, `"d"`, 2)))

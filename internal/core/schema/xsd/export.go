@@ -94,9 +94,9 @@ func (w *writer) complex(depth int, f *schema.Field) {
 	var content *schema.Field
 	for _, c := range f.Fields {
 		switch {
-		case c.Written.Attribute:
+		case c.WireFormat.Attribute:
 			attrs = append(attrs, c)
-		case c.Written.Content:
+		case c.WireFormat.Content:
 			content = c
 		default:
 			elements = append(elements, c)
@@ -187,7 +187,7 @@ func xsType(f *schema.Field) string {
 
 // textual says whether a field is written as a text that is none of its type for XML Schema.
 func textual(f *schema.Field) bool {
-	return f.Written.Pattern != "" || f.Written.Mark != "" || f.Written.Grouping != ""
+	return f.WireFormat.Pattern != "" || f.WireFormat.Mark != "" || f.WireFormat.Grouping != ""
 }
 
 // symbol is a digit of a date pattern; literal what a regular expression would not take as it stands.
@@ -197,7 +197,7 @@ var (
 )
 
 func (w *writer) simple(depth int, f *schema.Field) {
-	m := &f.Must
+	m := &f.Constraints
 	w.line(depth, `<xs:simpleType>`)
 	w.line(depth+1, `<xs:restriction base="%s">`, xsType(f))
 	facet := func(name, v string) {
@@ -212,17 +212,17 @@ func (w *writer) simple(depth int, f *schema.Field) {
 		return ""
 	}
 	if !textual(f) {
-		facet("minInclusive", m.Least.String())
-		facet("maxInclusive", m.Greatest.String())
+		facet("minInclusive", m.Minimum.String())
+		facet("maxInclusive", m.Maximum.String())
 	}
 	if f.Kind.Numeric() && !textual(f) {
-		facet("totalDigits", positive(m.Digits))
+		facet("totalDigits", positive(m.TotalDigits))
 	}
-	if f.Kind == value.Decimal && m.Places >= 0 && !textual(f) {
-		facet("fractionDigits", value.Int(int64(m.Places)).String())
+	if f.Kind == value.Decimal && m.FractionDigits >= 0 && !textual(f) {
+		facet("fractionDigits", value.Int(int64(m.FractionDigits)).String())
 	}
-	if f.Written.Pattern != "" {
-		facet("pattern", symbol.ReplaceAllString(literal.ReplaceAllString(f.Written.Pattern, `\$0`), `[0-9]`))
+	if f.WireFormat.Pattern != "" {
+		facet("pattern", symbol.ReplaceAllString(literal.ReplaceAllString(f.WireFormat.Pattern, `\$0`), `[0-9]`))
 	}
 	if f.Kind == value.Text {
 		facet("minLength", positive(m.MinLength))

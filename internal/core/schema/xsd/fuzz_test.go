@@ -6,8 +6,8 @@ import (
 	"strings"
 	"testing"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 )
 
@@ -40,7 +40,7 @@ func FuzzLoad(f *testing.F) {
 			if err != nil {
 				continue
 			}
-			d := doc.Parse("x.yaml", schema.Write(made))
+			d := partfile.Parse("x.yaml", schema.Write(made))
 			if len(d.Faults) > 0 || schema.Parse("x", d) == nil { // it may have faults of its own, as a record without fields
 				t.Fatalf("%s of %s: %s", name.Local, text, d.Faults)
 			}

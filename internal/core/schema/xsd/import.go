@@ -44,7 +44,7 @@ func (s *Set) ImportAs(id, root string, prefixes []schema.Namespace) (*schema.Sc
 	for _, c := range e.constraints {
 		m.note(c.place, "the %s %s is not checked", c.kind, c.name.Local)
 	}
-	f := &schema.Field{Name: id, Kind: value.RecordKind, Min: 1, Max: 1, Must: schema.Must{Places: -1}}
+	f := &schema.Field{Name: id, Kind: value.RecordKind, Min: 1, Max: 1, Constraints: schema.Constraints{FractionDigits: -1}}
 	if e.Type.Simple != nil && !e.Type.Complex {
 		f.Fields = []*schema.Field{m.content(e.Type.Simple, "text", e.place)}
 	} else {
@@ -69,7 +69,7 @@ type importer struct {
 func (m *importer) say(text string) {
 	if !m.noted[text] {
 		m.noted[text] = true
-		m.out.LeftOut = append(m.out.LeftOut, text)
+		m.out.NotImported = append(m.out.NotImported, text)
 	}
 }
 
@@ -83,7 +83,7 @@ func (m *importer) inside(t *Type, f *schema.Field) {
 		if a.prohibited {
 			continue
 		}
-		c := &schema.Field{Name: m.name(a.Name), Max: 1, Must: schema.Must{Places: -1}, Written: schema.Written{Attribute: true}}
+		c := &schema.Field{Name: m.name(a.Name), Max: 1, Constraints: schema.Constraints{FractionDigits: -1}, WireFormat: schema.WireFormat{Attribute: true}}
 		if a.Required {
 			c.Min = 1
 		}
@@ -99,7 +99,7 @@ func (m *importer) inside(t *Type, f *schema.Field) {
 		m.add(f, m.content(t.Simple, unused(f, "text"), t.place))
 	case t.Mixed:
 		m.note(t.place, "text between elements is taken together, without its places")
-		m.add(f, &schema.Field{Name: unused(f, "text"), Kind: value.Text, Max: 1, Must: schema.Must{Places: -1}, Written: schema.Written{Content: true}})
+		m.add(f, &schema.Field{Name: unused(f, "text"), Kind: value.Text, Max: 1, Constraints: schema.Constraints{FractionDigits: -1}, WireFormat: schema.WireFormat{Content: true}})
 	}
 	if t.Content != nil {
 		m.particle(t.Content, f, 1, 1, t.place)
@@ -107,7 +107,7 @@ func (m *importer) inside(t *Type, f *schema.Field) {
 }
 
 func (m *importer) content(s *Simple, name string, p fault.Place) *schema.Field {
-	c := &schema.Field{Name: name, Min: 1, Max: 1, Must: schema.Must{Places: -1}, Written: schema.Written{Content: true}}
+	c := &schema.Field{Name: name, Min: 1, Max: 1, Constraints: schema.Constraints{FractionDigits: -1}, WireFormat: schema.WireFormat{Content: true}}
 	m.simple(s, c, p)
 	return c
 }
@@ -127,7 +127,7 @@ func (m *importer) add(f, c *schema.Field) {
 		if old.Name != c.Name {
 			continue
 		}
-		if old.Written.Attribute != c.Written.Attribute {
+		if old.WireFormat.Attribute != c.WireFormat.Attribute {
 			c.Name = unused(f, c.Name)
 			break
 		}
@@ -191,7 +191,7 @@ func (m *importer) element(e *Element, f *schema.Field, low, high int) {
 		m.note(e.place, "there are more than %d fields; the rest is left out", maxFields)
 		return
 	}
-	c := &schema.Field{Name: m.name(e.Name), Min: low, Max: high, Nullable: e.Nillable, Must: schema.Must{Places: -1}}
+	c := &schema.Field{Name: m.name(e.Name), Min: low, Max: high, Nullable: e.Nillable, Constraints: schema.Constraints{FractionDigits: -1}}
 	for _, k := range e.constraints {
 		m.note(k.place, "the %s %s is not checked", k.kind, k.name.Local)
 	}
@@ -216,7 +216,7 @@ func (m *importer) element(e *Element, f *schema.Field, low, high int) {
 
 func (m *importer) fixed(c *schema.Field, fixed, def *string, p fault.Place) {
 	if fixed != nil && c.Kind == value.Text {
-		c.Must.Codes = []schema.Code{{Value: *fixed}}
+		c.Constraints.Codes = []schema.Code{{Value: *fixed}}
 	} else if fixed != nil {
 		m.note(p, "%s: its fixed value is not checked", c.Name)
 	}
@@ -277,7 +277,7 @@ func (m *importer) facets(s *Simple, c *schema.Field, p fault.Place) {
 	}
 	switch {
 	case len(f.patterns) == 0 || builtins[s.Name] == s:
-	case c.Must.Pattern != nil:
+	case c.Constraints.Pattern != nil:
 		m.note(p, "%s: only the first of its patterns is checked", c.Name)
 	default:
 		var parts []string
@@ -285,12 +285,12 @@ func (m *importer) facets(s *Simple, c *schema.Field, p fault.Place) {
 			parts = append(parts, strings.TrimSuffix(strings.TrimPrefix(re.String(), "^(?s:"), ")$"))
 		}
 		if re, err := regexp.Compile(`^(?:` + strings.Join(parts, "|") + `)$`); err == nil {
-			c.Must.Pattern = re
+			c.Constraints.Pattern = re
 		}
 	}
-	if c.Must.Codes == nil {
+	if c.Constraints.Codes == nil {
 		for _, e := range f.enum {
-			c.Must.Codes = append(c.Must.Codes, schema.Code{Value: s.normal(e)})
+			c.Constraints.Codes = append(c.Constraints.Codes, schema.Code{Value: s.normal(e)})
 		}
 	}
 }
@@ -299,29 +299,29 @@ func (m *importer) lengths(f *facets, c *schema.Field) {
 	if c.Kind != value.Text {
 		return
 	}
-	if f.length != nil && c.Must.MinLength == 0 {
-		c.Must.MinLength, c.Must.MaxLength = *f.length, *f.length
+	if f.length != nil && c.Constraints.MinLength == 0 {
+		c.Constraints.MinLength, c.Constraints.MaxLength = *f.length, *f.length
 	}
-	if f.minLength != nil && c.Must.MinLength == 0 {
-		c.Must.MinLength = *f.minLength
+	if f.minLength != nil && c.Constraints.MinLength == 0 {
+		c.Constraints.MinLength = *f.minLength
 	}
-	if f.maxLength != nil && c.Must.MaxLength == 0 {
-		c.Must.MaxLength = *f.maxLength
+	if f.maxLength != nil && c.Constraints.MaxLength == 0 {
+		c.Constraints.MaxLength = *f.maxLength
 	}
 }
 
 func (m *importer) bounds(f *facets, c *schema.Field, p fault.Place) {
-	if f.totalDigits != nil && c.Must.Digits == 0 && c.Kind.Numeric() {
-		c.Must.Digits = *f.totalDigits
+	if f.totalDigits != nil && c.Constraints.TotalDigits == 0 && c.Kind.Numeric() {
+		c.Constraints.TotalDigits = *f.totalDigits
 	}
-	if f.fractionDigits != nil && c.Must.Places < 0 && c.Kind == value.Decimal {
-		c.Must.Places = *f.fractionDigits
+	if f.fractionDigits != nil && c.Constraints.FractionDigits < 0 && c.Kind == value.Decimal {
+		c.Constraints.FractionDigits = *f.fractionDigits
 	}
 	for _, b := range []struct {
 		has  bool
 		text string
 		to   *value.Value
-	}{{f.hasMinIn, f.minIn, &c.Must.Least}, {f.hasMaxIn, f.maxIn, &c.Must.Greatest}} {
+	}{{f.hasMinIn, f.minIn, &c.Constraints.Minimum}, {f.hasMaxIn, f.maxIn, &c.Constraints.Maximum}} {
 		if !b.has || b.to.Kind() != value.Absent {
 			continue
 		}

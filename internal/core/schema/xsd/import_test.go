@@ -11,10 +11,10 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/all"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/schema/sample"
 	"hollowreed/internal/core/validate"
@@ -121,7 +121,7 @@ func imported(t *testing.T, name, root string) *schema.Schema {
 	t.Helper()
 	s, err := load(t, name).Import("x", root)
 	require.NoError(t, err)
-	d := doc.Parse("x.yaml", schema.Write(s))
+	d := partfile.Parse("x.yaml", schema.Write(s))
 	schema.Parse("x", d)
 	require.Empty(t, d.Faults, string(schema.Write(s)))
 	return s
@@ -207,7 +207,7 @@ func TestAnImportReadsByNamespace(t *testing.T) {
 	require.Equal(t, []schema.Namespace{{URI: "urn:skerry:order"}}, s.Settings.Namespaces)
 	text, err := os.ReadFile("testdata/order-1.xml")
 	require.NoError(t, err)
-	check := func(in string) validate.Tally {
+	check := func(in string) validate.Summary {
 		tally, err := validate.File(s, "x.yaml", all.Of(s), "in", strings.NewReader(in), func(*fault.Fault) bool { return true })
 		require.NoError(t, err)
 		return tally
@@ -229,11 +229,11 @@ func TestAnImportReadsByNamespace(t *testing.T) {
 }
 
 func TestWhatCannotBeHeldIsListed(t *testing.T) {
-	left := strings.Join(imported(t, "shapes.xsd", "").LeftOut, "\n")
+	left := strings.Join(imported(t, "shapes.xsd", "").NotImported, "\n")
 	for _, want := range []string{"elements of any name", "attributes of any name", "text between elements", "which of the elements stands for shape", "v: no default"} {
 		require.Contains(t, left, want)
 	}
-	left = strings.Join(imported(t, "types.xsd", "").LeftOut, "\n")
+	left = strings.Join(imported(t, "types.xsd", "").NotImported, "\n")
 	for _, want := range []string{"nums is a list of values", "either is of one of several types", "dbl: INF and NaN", "bounds that are themselves excluded"} {
 		require.Contains(t, left, want)
 	}
@@ -280,7 +280,7 @@ func TestExportIsAcceptedAndAgrees(t *testing.T) {
 }
 
 func exportAgrees(t *testing.T, part string) {
-	d := doc.Parse("x.yaml", []byte(part))
+	d := partfile.Parse("x.yaml", []byte(part))
 	s := schema.Parse("x", d)
 	require.Empty(t, d.Faults)
 	text := Export(s)

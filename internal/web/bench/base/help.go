@@ -5,9 +5,9 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/page"
 )
@@ -26,7 +26,7 @@ func Complete(c *gin.Context, scope *formula.Scope) error {
 }
 
 // FaultsAt divides a list into the faults at a place of a part's text and the others.
-func FaultsAt(list fault.List, at doc.Text) (there, left fault.List) {
+func FaultsAt(list fault.List, at partfile.Text) (there, left fault.List) {
 	for _, f := range list {
 		if at.Line > 0 && f.Place.Line == at.Line {
 			there = append(there, f)

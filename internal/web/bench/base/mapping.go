@@ -3,8 +3,8 @@ package base
 import (
 	"fmt"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/design"
 )
@@ -21,7 +21,7 @@ func NewMapping(p *project.Project, title string, sources []MappingSource, targe
 	if to == nil || len(sources) == 0 {
 		return "", nil, fault.New(fault.Required, "a mapping has at least one source and a target")
 	}
-	var from []doc.Out
+	var from []partfile.Ordered
 	for _, src := range sources {
 		s := p.Schema(src.Schema)
 		if s == nil {
@@ -30,7 +30,7 @@ func NewMapping(p *project.Project, title string, sources []MappingSource, targe
 		if title == "" {
 			title = fmt.Sprintf("%s → %s", s.Title, to.Title)
 		}
-		one := doc.Out{{Key: "name", Value: src.Name}, {Key: "schema", Value: src.Schema}}
+		one := partfile.Ordered{{Key: "name", Value: src.Name}, {Key: "schema", Value: src.Schema}}
 		if src.List {
 			one.Add("list", "true")
 		}
@@ -39,14 +39,14 @@ func NewMapping(p *project.Project, title string, sources []MappingSource, targe
 	if id = design.ID(title); id == "" {
 		return "", nil, fault.New(fault.Required, "the mapping needs a title")
 	}
-	var o doc.Out
+	var o partfile.Ordered
 	o.Add("mapping", title)
 	o.Add("from", from)
 	o.Add("to", target)
 	if script {
 		o.Add("script", "return {};\n")
 	}
-	return id, doc.Encode(o), nil
+	return id, partfile.Encode(o), nil
 }
 
 // SourceName makes a name of a schema's id that can stand in a formula.

@@ -18,12 +18,12 @@ func (b Pages) TestOptions(c *gin.Context, plan *running.Plan) (tries.TestOption
 	if err != nil {
 		return tries.TestOptions{}, err
 	}
-	with, err := store.TypedTry(c, b.DB, b.Scope, plan.Flow.ID)
+	with, err := store.TestInput(c, b.DB, b.Scope, plan.Flow.ID)
 	if err != nil {
 		return tries.TestOptions{}, err
 	}
 	heard, err := store.RecordedCalls(c, b.DB, b.Scope, append([]string{plan.Flow.ID}, plan.Flows...)...)
-	return tries.TestOptions{Choices: choices, Heard: heard, With: with}, err
+	return tries.TestOptions{Choices: choices, Recording: heard, With: with}, err
 }
 
 // RecordedSince is when the oldest recorded response of a flow's steps was given; zero where there is none.

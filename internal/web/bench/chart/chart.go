@@ -148,7 +148,7 @@ func chartFlow(plan *running.Plan, part project.Part) draw.ChartFlow {
 		if c := s.Setting("connection"); s.Of().Reads && c != "" {
 			f.Reads = add(f.Reads, c)
 		}
-		if s.Of().Outside {
+		if s.Of().OnConnection {
 			f.Writes = add(f.Writes, s.Setting("connection"))
 		}
 	})
@@ -226,7 +226,7 @@ func (b pages) mood(h store.Health) string {
 	switch {
 	case h.Connection == "":
 		return ""
-	case h.Well:
+	case h.Healthy:
 		return "well"
 	}
 	return "fault"

@@ -81,7 +81,7 @@ type connectionPage struct {
 	Breaker    string
 	Test       *probing
 	Find       string
-	Offers     []system.Offer
+	Offers     []system.CatalogueEntry
 	FindOp     string // what operations are looked for
 	Told       string // why nothing is offered
 	Said       string // what was done just now
@@ -171,7 +171,7 @@ func (d *connectionPage) offered(c *gin.Context, b pages) {
 	}
 	ctx, cancel := context.WithTimeout(c, probeTime/6)
 	defer cancel()
-	list, err := b.Outside.Offers(ctx, d.ID, d.Find)
+	list, err := b.Outside.Catalogue(ctx, d.ID, d.Find)
 	var f *fault.Fault
 	switch {
 	case errors.As(err, &f):

@@ -83,7 +83,7 @@ func (b pages) opened(c *gin.Context, env, id string) (system.Env, error) {
 func (b pages) consented(c *gin.Context) error {
 	a, ok := b.consents.take(c.Query("state"))
 	if !ok {
-		return fault.New(fault.Gone, "nobody was asked for this consent, or too long ago").Mended("Open the connection and press Connect again")
+		return fault.New(fault.InputGone, "nobody was asked for this consent, or too long ago").WithFix("Open the connection and press Connect again")
 	}
 	if code := c.Query("error"); code != "" {
 		said := "No consent: " + code

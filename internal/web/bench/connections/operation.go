@@ -10,10 +10,10 @@ import (
 
 	"hollowreed/internal/connector"
 	"hollowreed/internal/core/connection"
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/notation/json"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/setting"
@@ -90,7 +90,7 @@ func (b pages) operationHelp(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	set := d.Op.Verb.Settings.Find(c.Query("setting"))
+	set := d.Op.Kind.Settings.Find(c.Query("setting"))
 	if set == nil {
 		return store.ErrNotFound
 	}
@@ -118,7 +118,7 @@ func (d *operationPage) ask(p *project.Project, asked map[string]string) {
 	}
 	for _, f := range d.Op.Request.Root.Fields {
 		a := askedField{Field: f, Value: asked[f.Name], Large: f.List() || f.Kind == value.RecordKind}
-		if v := first.Field(f.Name); !v.Missing() {
+		if v := first.Field(f.Name); !v.IsMissing() {
 			a.Value = schema.ScalarText(v)
 			if a.Large {
 				a.Value = json.Text(v)
@@ -141,18 +141,18 @@ func (b pages) addOperation(c *gin.Context) error {
 	case id == "":
 		return fault.New(fault.Required, "an operation needs a name")
 	case d.Connection.Operation(id) != nil:
-		return fault.New(fault.Setting, "there is an operation %q already", id).Mended("Choose another name")
-	case d.Kind.Verb(does).Name != does:
+		return fault.New(fault.Setting, "there is an operation %q already", id).WithFix("Choose another name")
+	case d.Kind.OperationKind(does).Name != does:
 		return fault.Expect(fault.Unknown, "something that "+d.Kind.Title+" does", fault.Quote(does))
 	}
-	out := doc.Out{{Key: "operation", Value: id}, {Key: "name", Value: title}, {Key: "does", Value: does}}
-	for _, set := range d.Kind.Verb(does).Settings {
+	out := partfile.Ordered{{Key: "operation", Value: id}, {Key: "name", Value: title}, {Key: "does", Value: does}}
+	for _, set := range d.Kind.OperationKind(does).Settings {
 		if set.Required && set.Default == "" {
 			out.Add(set.Name, set.Initial)
 		}
 	}
 	if err := b.Save(c, d.Path, func(text []byte) ([]byte, error) {
-		return doc.Insert(text, []any{"operations"}, len(d.Connection.Operations), out)
+		return partfile.Insert(text, []any{"operations"}, len(d.Connection.Operations), out)
 	}); err != nil {
 		return err
 	}
@@ -193,14 +193,14 @@ func (b pages) saveOperation(c *gin.Context, d *operationPage) error {
 		out = text
 		set := func(name string, to any) {
 			if err == nil {
-				out, err = doc.Set(out, append(at[:len(at):len(at)], name), to)
+				out, err = partfile.Set(out, append(at[:len(at):len(at)], name), to)
 			}
 		}
 		set("name", strings.TrimSpace(c.PostForm("name")))
-		if !d.Op.Verb.Asks() {
+		if !d.Op.Kind.HasRequest() {
 			set("request", c.PostForm("request"))
 		}
-		if !d.Op.Verb.Gives() {
+		if !d.Op.Kind.HasResponse() {
 			set("response", c.PostForm("response"))
 		}
 		if err == nil {
@@ -215,7 +215,7 @@ func (b pages) removeOperation(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := b.Save(c, d.Path, func(text []byte) ([]byte, error) { return doc.Remove(text, []any{"operations"}, d.indexOf()) }); err != nil {
+	if err := b.Save(c, d.Path, func(text []byte) ([]byte, error) { return partfile.Remove(text, []any{"operations"}, d.indexOf()) }); err != nil {
 		return err
 	}
 	c.Redirect(303, connectionAt(d.ID, d.In, "Removed "+d.Op.Name+". Undo brings it back"))
@@ -263,7 +263,7 @@ func (b pages) checkTable(c *gin.Context) error {
 	}
 	u := running.UpsertOf(d.Op)
 	if u == nil {
-		return fault.Expect(fault.Setting, "an upsert with a request schema", d.Op.Verb.Name)
+		return fault.Expect(fault.Setting, "an upsert with a request schema", d.Op.Kind.Name)
 	}
 	pool := b.poolOf(d.In)
 	faults, err := pool.CheckUpsert(c, *u)
@@ -288,7 +288,7 @@ func (b pages) keepShape(c *gin.Context, p *project.Project, d *operationPage, s
 	}
 	if d.Op.Give.Value != s.ID {
 		if err := b.Save(c, d.Path, func(text []byte) ([]byte, error) {
-			return doc.Set(text, []any{"operations", d.indexOf(), "response"}, s.ID)
+			return partfile.Set(text, []any{"operations", d.indexOf(), "response"}, s.ID)
 		}); err != nil {
 			return err
 		}

@@ -78,14 +78,14 @@ func (b pages) testConnection(c *gin.Context) error {
 		defer cancel()
 		began := time.Now()
 		run := pool.Probe(ctx, d.ID, func(s probe.Stage) { b.tests.change(func() { t.Stages = append(t.Stages, s) }) })
-		h := store.Health{Connection: d.ID, Well: run.Well(), TookMS: int(time.Since(began).Milliseconds())}
-		if n := len(run.Stages); n > 0 && !run.Well() {
-			h.Fault = run.Stages[n-1].Name + ": " + run.Stages[n-1].Told
+		h := store.Health{Connection: d.ID, Healthy: run.Passed(), ResponseMS: int(time.Since(began).Milliseconds())}
+		if n := len(run.Stages); n > 0 && !run.Passed() {
+			h.Fault = run.Stages[n-1].Name + ": " + run.Stages[n-1].Finding
 		}
 		if err := b.Operator(c).NoteHealth(ctx, d.In, h); err != nil {
 			b.Log.Warn("the outcome of a test is not noted", "connection", d.ID, "error", err)
 		}
-		b.tests.change(func() { t.Over, t.Well = true, run.Well() })
+		b.tests.change(func() { t.Over, t.Well = true, run.Passed() })
 	}()
 	c.Redirect(303, "/bench/connections/"+d.ID+"/test/"+t.ID+"?env="+d.In)
 	return nil

@@ -43,7 +43,7 @@ func (b pages) settings(c *gin.Context, d *connectionPage) error {
 	for _, secret := range secrets {
 		if secret.Name == system.TokensOf(d.ID) {
 			d.Consented = "consent was given; tokens of " + secret.ChangedAt.UTC().Format("2 Jan 15:04:05")
-			if d.Gone, err = http.GoneSince(c, b.Vault.In(d.In), d.ID); err != nil {
+			if d.Gone, err = http.GoneSince(c, b.Vault.ForEnvironment(d.In), d.ID); err != nil {
 				d.Consented = fault.From(err, fault.Setting).What()
 			}
 		}
@@ -103,7 +103,7 @@ func (b pages) maySend(c *gin.Context, d *connectionPage, chosen map[string]stri
 		if r.Type != setting.Secret || chosen[r.Name] == "" || newSecret(c, r.Name) != "" {
 			continue
 		}
-		err := b.Vault.In(d.In).May(c, chosen[r.Name], place)
+		err := b.Vault.ForEnvironment(d.In).May(c, chosen[r.Name], place)
 		var why *fault.Fault
 		switch {
 		case errors.As(err, &why):
@@ -127,8 +127,8 @@ func (b pages) writeSecrets(c *gin.Context, d *connectionPage, chosen map[string
 			name = d.ID + " " + r.Name
 		}
 		as := store.Secret{Name: name, Type: r.Of, About: d.Connection.Title, ChangedBy: page.Person(c).ID}
-		v := b.Vault.In(d.In)
-		if err := v.Keep(c, as, plain); err != nil {
+		v := b.Vault.ForEnvironment(d.In)
+		if err := v.Save(c, as, plain); err != nil {
 			return err
 		}
 		if err := v.Place(c, name, store.Place{Connection: d.ID, Host: vault.HostOf(d.Kind, chosen)}); err != nil {
@@ -175,7 +175,7 @@ func (b pages) addConnection(c *gin.Context) error {
 		if !errors.Is(err, store.ErrExists) {
 			return err
 		}
-		d.Fault = fault.New(fault.Setting, "there is a connection %q already", id).Mended("Choose another title")
+		d.Fault = fault.New(fault.Setting, "there is a connection %q already", id).WithFix("Choose another title")
 	}
 	newConnectionView.Page(c, d)
 	return nil

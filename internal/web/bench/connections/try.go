@@ -167,7 +167,7 @@ func (t *trial) call(ctx context.Context, pool *connector.Pool, r system.Request
 	ctx, said := system.Listen(ctx, pool.Mask)
 	began := time.Now()
 	var err error
-	if r.Op.Verb.Reads {
+	if r.Op.Kind.Reads {
 		err = t.read(ctx, pool, r)
 	} else {
 		var v value.Value
@@ -183,7 +183,7 @@ func (t *trial) call(ctx context.Context, pool *connector.Pool, r system.Request
 	if err != nil {
 		var f *fault.Fault
 		if !errors.As(err, &f) {
-			f = fault.New(fault.Outside, "the system cannot be reached: %s", err).Mended("Test the connection to see at which stage")
+			f = fault.New(fault.Outside, "the system cannot be reached: %s", err).WithFix("Test the connection to see at which stage")
 		}
 		t.Fault = f
 	}
@@ -251,7 +251,7 @@ func (b pages) keepAnswer(c *gin.Context) error {
 	}
 	t, ok := b.trials.get(c.Param("trial"))
 	if !ok || len(t.Records) == 0 {
-		return fault.New(fault.Gone, "the answer is not kept any more").Mended("Try the operation again")
+		return fault.New(fault.InputGone, "the answer is not kept any more").WithFix("Try the operation again")
 	}
 	as, sample := &json.Kind, jsonText(t.Records)
 	if t.XML != nil && (d.Op.Response == nil || d.Op.Response.Notation.Elements) {
@@ -272,7 +272,7 @@ func (b pages) keepAnswer(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	if !d.Op.Verb.Gives() {
+	if !d.Op.Kind.HasResponse() {
 		return b.keepShape(c, p, d, s, []base.Upload{{Name: s.ID + "." + as.Ending, Content: []byte(sample)}})
 	}
 	if err := b.KeepSchema(c, s, []base.Upload{{Name: s.ID + "." + as.Ending, Content: []byte(sample)}}); err != nil {

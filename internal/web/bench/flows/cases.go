@@ -7,7 +7,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/store"
 )
@@ -64,7 +64,7 @@ func (b pages) acceptFlowCase(c *gin.Context) error {
 			return f
 		}
 		err := b.Save(c, project.Path(project.Cases, one.ID), func(text []byte) ([]byte, error) {
-			return doc.Set(text, []any{"account"}, project.AccountOut(account))
+			return partfile.Set(text, []any{"account"}, project.WriteOutcomes(account))
 		})
 		if err != nil {
 			return err

@@ -33,8 +33,8 @@ func (d *flowPage) record(plan *running.Plan) {
 		}
 	}
 	d.In, d.Out, d.Told, d.RecordFaults = Passage(plan, d.item, d.Step.ID)
-	if ps := d.Step.ps; ps != nil && d.how.Heard != nil {
-		d.Since = d.how.Heard.Since(d.ID, ps.Step.ID)
+	if ps := d.Step.ps; ps != nil && d.how.Recording != nil {
+		d.Since = d.how.Recording.Since(d.ID, ps.Step.ID)
 	}
 	if ps := d.Step.ps; ps != nil && ps.File != nil {
 		list, err := d.Trial.Files(ps.File)
@@ -139,21 +139,21 @@ func EntryOf(it *running.Item, ps *running.PlannedStep, wanted string) (*running
 func Reached(plan *running.Plan, it *running.Item, ps *running.PlannedStep) bool {
 	for inner := ps; inner.Inside != nil; inner = inner.Inside {
 		outer := inner.Inside
-		if track := trackOf(outer, inner); track >= 0 && outer.Step.Tracks[track].Kind.Chosen && !took(it, outer, track) {
+		if track := trackOf(outer, inner); track >= 0 && outer.Step.Branches[track].Kind.Conditional && !took(it, outer, track) {
 			return false
 		}
 	}
-	return plan.Passed(it, ps.Step.ID)
+	return plan.HasReached(it, ps.Step.ID)
 }
 
 // trackOf is the position of the track of a step in which another stands.
 func trackOf(outer, inner *running.PlannedStep) int {
-	return slices.IndexFunc(outer.Tracks, func(track []*running.PlannedStep) bool { return slices.Contains(track, inner) })
+	return slices.IndexFunc(outer.Branches, func(track []*running.PlannedStep) bool { return slices.Contains(track, inner) })
 }
 
 func took(it *running.Item, ps *running.PlannedStep, track int) bool {
 	for ; it != nil; it = it.Parent {
-		if slices.Contains(it.Took, running.BranchTaken{Step: ps.Step.ID, Track: track}) {
+		if slices.Contains(it.Branches, running.BranchTaken{Step: ps.Step.ID, Track: track}) {
 			return true
 		}
 	}
@@ -174,9 +174,9 @@ func Passage(plan *running.Plan, it *running.Item, step string) (in, out []page.
 		return nil, nil, "What starts the run comes in as it stands.", nil
 	}
 	switch {
-	case ps.Step.Off:
+	case ps.Step.Disabled:
 		return nil, nil, "This step is disabled: every record passes it by.", nil
-	case !plan.Passed(it, step):
+	case !plan.HasReached(it, step):
 		left := plan.Planned(it.Step)
 		return nil, nil, fmt.Sprintf("This record did not come so far: it was %s at %s. %s", it.State, left.Step.Name, it.Reason), it.Faults
 	case !Reached(plan, it, ps):
@@ -258,7 +258,7 @@ func scopeRows(ps *running.PlannedStep, it *running.Item) (in []page.Row) {
 		}
 	}
 	if len(in) == 0 && it.Raw != "" {
-		in = []page.Row{page.Line(0, "line "+strconv.Itoa(it.Place.Line), value.Str(it.Raw))}
+		in = []page.Row{page.Line(0, "line "+strconv.Itoa(it.Place.Line), value.NewText(it.Raw))}
 	}
 	return in
 }
@@ -268,7 +268,7 @@ func tellings(it *running.Item, step string) (told string, faults []*fault.Fault
 	for _, f := range it.Notes {
 		switch {
 		case f.Place.Step != step:
-		case f.Code == fault.Note:
+		case f.Code == fault.LogEntry:
 			told = f.Message
 		default:
 			faults = append(faults, f)
@@ -279,8 +279,8 @@ func tellings(it *running.Item, step string) (told string, faults []*fault.Fault
 
 // heldTold says what became of an item in a step that holds others.
 func heldTold(ps *running.PlannedStep, it *running.Item) string {
-	for i, t := range ps.Step.Tracks {
-		if t.Kind.Chosen && took(it, ps, i) {
+	for i, t := range ps.Step.Branches {
+		if t.Kind.Conditional && took(it, ps, i) {
 			if t.Kind.Below {
 				return "A step failed; it went on with " + trackName(t) + "."
 			}
@@ -302,7 +302,7 @@ func heldTold(ps *running.PlannedStep, it *running.Item) string {
 	return fmt.Sprintf("%d entries, %d of them set aside.", n, aside)
 }
 
-func trackName(t *flow.Track) string {
+func trackName(t *flow.Branch) string {
 	switch {
 	case t.Name != "":
 		return t.Name

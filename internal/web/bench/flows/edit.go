@@ -7,12 +7,12 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/edit"
 	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/setting"
 	"hollowreed/internal/store"
@@ -133,7 +133,7 @@ var doings = map[string]func(d doing, text []byte) (edit.Result, error){
 	"insert": func(d doing, text []byte) (edit.Result, error) {
 		offer, ok := edit.Find(edit.Offers(d.p, d.plan, d.gap()), d.value("offer"))
 		if !ok {
-			return edit.Result{}, fault.New(fault.Unknown, "this does not fit here any more").Mended("Choose again")
+			return edit.Result{}, fault.New(fault.Unknown, "this does not fit here any more").WithFix("Choose again")
 		}
 		return edit.Insert(d.plan.Flow, text, d.gap(), offer)
 	},
@@ -287,7 +287,7 @@ func (f *stepForm) set(field, was string, path ...any) {
 	if f.err != nil || !there || v == was {
 		return
 	}
-	f.text, f.err = doc.Set(f.text, path, v)
+	f.text, f.err = partfile.Set(f.text, path, v)
 }
 
 func editStep(c *gin.Context, p *project.Project, plan *running.Plan, step string, text []byte) ([]byte, error) {
@@ -304,13 +304,13 @@ func editStep(c *gin.Context, p *project.Project, plan *running.Plan, step strin
 	f.set("step-comment", s.Comment, with(s.Path, "comment")...)
 	f.settings(s.Settings, s.Path...)
 	if id, there := c.GetPostForm(form.Input("mapping")); there && f.err == nil && id != s.Setting("mapping") { // another one has other sources
-		var bound doc.Out
+		var bound partfile.Ordered
 		if m := p.Mapping(id); m != nil {
 			bound, _ = edit.Bind(m, plan.Planned(step).Before)
 		}
-		f.text, f.err = doc.Set(f.text, with(s.Path, "sources"), bound)
+		f.text, f.err = partfile.Set(f.text, with(s.Path, "sources"), bound)
 	}
-	for i, t := range s.Tracks {
+	for i, t := range s.Branches {
 		if n := len(t.Path); t.Kind.Many {
 			f.set("branch-name-"+strconv.Itoa(i), t.Name, with(t.Path[:n-1], "name")...)
 			f.set("branch-if-"+strconv.Itoa(i), t.If.Value, with(t.Path[:n-1], "if")...)
@@ -345,13 +345,13 @@ func (f *stepForm) kind(t flow.Trigger, kind string) {
 		f.err = store.ErrNotFound
 		return
 	}
-	out := doc.Out{{Key: "kind", Value: kind}}
+	out := partfile.Ordered{{Key: "kind", Value: kind}}
 	for _, set := range k.Settings {
 		if set.Name != "interval" && set.Name != "name" && set.Type != setting.Pairs && t.Settings.Text(set.Name).Value != set.Default {
 			out.Add(set.Name, t.Settings.Text(set.Name).Value)
 		}
 	}
-	f.text, f.err = doc.Set(f.text, []any{"trigger"}, out)
+	f.text, f.err = partfile.Set(f.text, []any{"trigger"}, out)
 }
 
 // flowHelp suggests what could stand at the caret of a formula.

@@ -21,10 +21,10 @@ func (x *Exchange) After() string { return "What the flow goes on with" }
 // ExchangeOf shows what a step that calls an operation sends for an item; nil for other steps, and for an item that did not
 // come to it.
 func ExchangeOf(ctx context.Context, e *engine.Engine, s store.Scope, plan *running.Plan, ps *running.PlannedStep, it *running.Item) *Exchange {
-	if ps == nil || ps.Asking == nil || ps.Step.Off || !plan.Passed(it, ps.Step.ID) || !Reached(plan, it, ps) {
+	if ps == nil || ps.RequestBuilder == nil || ps.Step.Disabled || !plan.HasReached(it, ps.Step.ID) || !Reached(plan, it, ps) {
 		return nil
 	}
-	if turns := it.SaidAt(ps.Step.ID); turns != nil {
+	if turns := it.TurnsAt(ps.Step.ID); turns != nil {
 		return &Exchange{Title: "What was sent and answered", About: "on the wire; secrets masked", Turns: turns}
 	}
 	x := &Exchange{Title: "What would be sent", About: "secrets masked"}

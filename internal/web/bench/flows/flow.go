@@ -294,7 +294,7 @@ func (d *flowPage) try(c *gin.Context, b pages, p *project.Project, plan *runnin
 		return
 	}
 	d.look.sample = d.Sample
-	d.Trial = b.Engine.Tries.Try(c, p, d.ID, d.Sample, how)
+	d.Trial = b.Engine.Tries.RunTest(c, p, d.ID, d.Sample, how)
 	d.Records = len(d.Trial.Items)
 }
 
@@ -304,7 +304,7 @@ func (d *flowPage) choose(p *project.Project, plan *running.Plan) {
 	id := d.look.step
 	ps := plan.Planned(id)
 	for i := 0; ps == nil && id != "trigger" && i < len(plan.Steps); i++ {
-		if k := plan.Steps[i].Step.Of(); !k.Reads && len(k.Tracks) == 0 {
+		if k := plan.Steps[i].Step.Of(); !k.Reads && len(k.Branches) == 0 {
 			ps = plan.Steps[i]
 		}
 	}

@@ -97,7 +97,7 @@ func (b pages) addStepMapping(c *gin.Context) error {
 	}
 	id, text, ft := base.NewMapping(p, freeTitle(p, sources, c.PostForm("to")), sources, c.PostForm("to"), false)
 	if ft != nil {
-		return ft.Mended("Tick what it is made from, and choose what it makes")
+		return ft.WithFix("Tick what it is made from, and choose what it makes")
 	}
 	from, err := page.Revision(c)
 	if err != nil {

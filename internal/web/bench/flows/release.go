@@ -82,7 +82,7 @@ func (b pages) release(c *gin.Context) error {
 			return err
 		}
 		if faults, _ := b.Engine.Tries.CheckTables(c, b.Scope, plan); len(faults) > 0 {
-			return faults[0].Mended("Mend the step or the table, or release it without that check")
+			return faults[0].WithFix("Mend the step or the table, or release it without that check")
 		}
 	}
 	if _, err := b.Designer(c).Release(c, id, note); err != nil {

@@ -75,7 +75,7 @@ func (d *flowPage) panel(p *project.Project, plan *running.Plan) {
 	s := d.Step
 	ps := s.ps
 	k := flow.KindOf(ps.Step.Kind)
-	s.Title, s.Kind, s.KindName, s.About, s.Off, s.Comment = ps.Step.Name, k.Title, k.Name, k.About, ps.Step.Off, ps.Step.Comment
+	s.Title, s.Kind, s.KindName, s.About, s.Off, s.Comment = ps.Step.Name, k.Title, k.Name, k.About, ps.Step.Disabled, ps.Step.Comment
 	for i, other := range plan.Steps {
 		if other == ps {
 			s.Number = i + 2
@@ -134,10 +134,10 @@ func (d *flowPage) panel(p *project.Project, plan *running.Plan) {
 	if ps.Calls != nil {
 		s.FlowID = ps.Calls.ID
 	}
-	if k.Outside && !k.Collects {
+	if k.OnConnection && !k.Collects {
 		s.Manners, s.InTry = trial.Manners, string(d.how.Choices[tries.StepRef{Flow: d.ID, Step: s.ID}])
 		if s.InTry == "" {
-			s.InTry = string(tries.Usual(k.Effect && (ps.Op == nil || ps.Op.Changes())))
+			s.InTry = string(tries.DefaultCallMode(k.Effect && (ps.Op == nil || ps.Op.Changes())))
 		}
 	}
 }
@@ -148,13 +148,13 @@ type underTrack struct{ Title, Gap string }
 // tracks fills the branches of a step.
 func (s *stepPanel) tracks(ps *running.PlannedStep, left *fault.List, e evaluator) {
 	many := 0
-	for _, t := range ps.Step.Tracks {
+	for _, t := range ps.Step.Branches {
 		if t.Kind.Many {
 			many++
 		}
 	}
-	for i, t := range ps.Step.Tracks {
-		s.Holds = s.Holds || !t.Kind.TakesBack
+	for i, t := range ps.Step.Branches {
+		s.Holds = s.Holds || !t.Kind.Compensates
 		if t.Kind.Quiet && len(t.Steps) == 0 {
 			s.Under = append(s.Under, underTrack{t.Kind.Title, draw.GapKey(&flow.Gap{Path: t.Path})})
 		}

@@ -66,7 +66,7 @@ func (f *firing) schedule(plan *running.Plan, now time.Time) {
 		f.Zone = z
 	}
 	if t := plan.Flow.Trigger; t.Cron.Value == "" && f.next.After(now) { // so often, from the last start on
-		now = f.next.Add(-time.Duration(t.Every) * time.Second)
+		now = f.next.Add(-time.Duration(t.Interval) * time.Second)
 	}
 	for _, at := range plan.Schedule.Starts(now, nextStarts) {
 		f.Starts = append(f.Starts, at.Format("Mon 2 Jan 15:04:05"))

@@ -76,10 +76,10 @@ func (b pages) tryFlow(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	how.Asks = true
+	how.Requested = true
 	d := &flowPage{ID: look.id, look: look}
 	d.try(c, b, p, plan, how)
-	if err := b.Designer(c).KeepRecordedCalls(c, how.Heard.All()); err != nil {
+	if err := b.Designer(c).KeepRecordedCalls(c, how.Recording.All()); err != nil {
 		return err
 	}
 	c.Redirect(303, look.address(look.step, look.record))

@@ -104,7 +104,7 @@ func (b pages) beginWalk(c *gin.Context) error {
 func (b pages) walkOf(c *gin.Context) (*tries.DebugSession, *project.Project, error) {
 	w := b.Engine.Tries.DebugSessionByID(c.Param("walk"))
 	if w == nil {
-		return nil, nil, fault.New(fault.Gone, "this walk is over: it was not used for long, or the server was started anew").Mended("Open the flow and step through it again")
+		return nil, nil, fault.New(fault.InputGone, "this walk is over: it was not used for long, or the server was started anew").WithFix("Open the flow and step through it again")
 	}
 	p, err := b.Load(c)
 	return w, p, err
@@ -125,7 +125,7 @@ func (b pages) moveWalk(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := b.Engine.Tries.Move(c, p, w, c.PostForm("move"), c.PostForm("to")); err != nil {
+	if err := b.Engine.Tries.Advance(c, p, w, c.PostForm("move"), c.PostForm("to")); err != nil {
 		return err
 	}
 	return b.showWalk(c, w, p, nil)
@@ -154,9 +154,9 @@ func (b pages) markWalk(c *gin.Context) error {
 			return err
 		}
 	case "unmark":
-		w.Mark(tries.StepRef{Flow: f, Step: step}, false, "")
+		w.SetBreakpoint(tries.StepRef{Flow: f, Step: step}, false, "")
 	default:
-		w.Mark(tries.StepRef{Flow: f, Step: step}, true, strings.TrimSpace(c.PostForm("condition")))
+		w.SetBreakpoint(tries.StepRef{Flow: f, Step: step}, true, strings.TrimSpace(c.PostForm("condition")))
 	}
 	return b.showWalk(c, w, p, nil)
 }
@@ -207,7 +207,7 @@ func (d *walkPage) fill(w *tries.DebugSession, p *project.Project, get func(stri
 	d.FlowTitle, d.In, d.Changes, d.OnFault = plan.Flow.Title, w.Flow, w.Changes, w.OnFault
 	here := plan
 	var item *running.Item
-	if h := w.Trial.Halt; h != nil {
+	if h := w.Test.Halt; h != nil {
 		d.Halted, d.Failed, d.Step, d.In, item = true, h.Failed, h.Step, h.Flow, h.Item
 		if inner := p.Flow(h.Flow); inner != nil {
 			here = inner
@@ -229,13 +229,13 @@ func (d *walkPage) fill(w *tries.DebugSession, p *project.Project, get func(stri
 
 // ended says how a walk that did not halt came to its end.
 func ended(w *tries.DebugSession, d *walkPage) *running.Item {
-	item := w.Trial.Whole
-	if n := w.Record; n > 0 && n <= len(w.Trial.Items) {
-		item = w.Trial.Items[n-1]
+	item := w.Test.Whole
+	if n := w.Record; n > 0 && n <= len(w.Test.Items) {
+		item = w.Test.Items[n-1]
 	}
 	switch {
-	case w.Trial.Fault != nil:
-		d.Told, d.Faults = "It could not go on.", []*fault.Fault{w.Trial.Fault}
+	case w.Test.Fault != nil:
+		d.Told, d.Faults = "It could not go on.", []*fault.Fault{w.Test.Fault}
 	case item == nil:
 		d.Told = "The message has come to its end."
 	default:
@@ -288,7 +288,7 @@ func (d *walkPage) rows(rows []walkRow, depth int, name, path string, v value.Va
 		row.Group = true
 		rows = append(rows, row)
 		for i, f := range v.Record().Fields {
-			field := v.Record().Shape.Names[i]
+			field := v.Record().Layout.Names[i]
 			rows = d.rows(rows, depth+1, field, path+"."+field, f)
 		}
 		return rows
@@ -328,7 +328,7 @@ func (d *walkPage) looked(w *tries.DebugSession, plan *running.Plan, item *runni
 		return
 	}
 	d.LookTitle, d.Here = ps.Step.Name, d.Halted && step == d.Step
-	d.Condition, d.Marked = w.Marks[tries.StepRef{Flow: d.In, Step: step}]
+	d.Condition, d.Marked = w.Breakpoints[tries.StepRef{Flow: d.In, Step: step}]
 	for _, s := range w.Trace[:min(max(w.At, 0), len(w.Trace))] {
 		d.Passed = d.Passed || s.Flow == d.In && s.Step == step && !s.Failed
 	}
@@ -377,7 +377,7 @@ func (d *walkPage) evaluate(plan *running.Plan, item *running.Item, get func(str
 
 func (d *walkPage) draw(w *tries.DebugSession, p *project.Project, plan *running.Plan) {
 	marks := map[string]bool{}
-	for at := range w.Marks {
+	for at := range w.Breakpoints {
 		if at.Flow == d.In {
 			marks[at.Step] = true
 		}
@@ -387,7 +387,7 @@ func (d *walkPage) draw(w *tries.DebugSession, p *project.Project, plan *running
 		Href: func(step string) string { return d.address("look", stepKey(d.In, step)) },
 	}
 	if d.In == w.Flow {
-		o.Counts, o.Read = w.Trial.Counts, 1
+		o.Counts, o.Read = w.Test.Counts, 1
 	}
 	d.Drawing = draw.Flow(layout.Of(plan, p, nil), o)
 }

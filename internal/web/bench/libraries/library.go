@@ -10,10 +10,10 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/library"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/bench/base"
@@ -84,7 +84,7 @@ func (f *functionRow) ParamsText() string {
 func (f *functionRow) CasesText() string {
 	var b strings.Builder
 	for _, c := range f.Cases {
-		b.WriteString(c.Call.Value + " = " + c.Gives.Value + "\n")
+		b.WriteString(c.Call.Value + " = " + c.Result.Value + "\n")
 	}
 	return b.String()
 }
@@ -223,25 +223,25 @@ func functionText(text []byte, f *functionRow, name string, c *gin.Context) ([]b
 		{"params", params},
 		{"result", result},
 		{other, ""},
-		{source, doc.Text{Value: base.UnixLines(c.PostForm("source"))}},
+		{source, partfile.Text{Value: base.UnixLines(c.PostForm("source"))}},
 		{"cases", cases},
 	}
 	for _, s := range settings {
-		if text, err = doc.Set(text, []any{"functions", f.At, s.key}, s.to); err != nil {
+		if text, err = partfile.Set(text, []any{"functions", f.At, s.key}, s.to); err != nil {
 			return nil, err
 		}
 	}
 	return text, nil
 }
 
-func paramsOf(lines string) ([]doc.Out, error) {
-	var out []doc.Out
+func paramsOf(lines string) ([]partfile.Ordered, error) {
+	var out []partfile.Ordered
 	for line := range strings.SplitSeq(base.UnixLines(lines), "\n") {
 		words := strings.Fields(line)
 		if len(words) == 0 {
 			continue
 		}
-		o := doc.Out{{Key: "name", Value: words[0]}}
+		o := partfile.Ordered{{Key: "name", Value: words[0]}}
 		if len(words) > 2 || len(words) == 2 && !slices.Contains(library.Types, words[1]) {
 			return nil, fault.Expect(fault.Setting, "a parameter a line, with its type: "+strings.Join(library.Types, ", "), fault.Quote(line))
 		}
@@ -253,8 +253,8 @@ func paramsOf(lines string) ([]doc.Out, error) {
 	return out, nil
 }
 
-func casesOf(lines string) ([]doc.Out, error) {
-	var out []doc.Out
+func casesOf(lines string) ([]partfile.Ordered, error) {
+	var out []partfile.Ordered
 	for line := range strings.SplitSeq(base.UnixLines(lines), "\n") {
 		if strings.TrimSpace(line) == "" {
 			continue
@@ -263,7 +263,7 @@ func casesOf(lines string) ([]doc.Out, error) {
 		if at < 0 {
 			return nil, fault.Expect(fault.Setting, "a case a line: a call = its result", fault.Quote(line))
 		}
-		out = append(out, doc.Out{{Key: "call", Value: strings.TrimSpace(line[:at])}, {Key: "gives", Value: strings.TrimSpace(line[at+1:])}})
+		out = append(out, partfile.Ordered{{Key: "call", Value: strings.TrimSpace(line[:at])}, {Key: "gives", Value: strings.TrimSpace(line[at+1:])}})
 	}
 	return out, nil
 }
@@ -302,12 +302,12 @@ func (b pages) changeFunctions(c *gin.Context) error {
 	err = b.Save(c, d.Path, func(text []byte) ([]byte, error) {
 		if c.PostForm("remove") != "" && d.Selected != nil {
 			name = ""
-			return doc.Remove(text, []any{"functions"}, d.Selected.At)
+			return partfile.Remove(text, []any{"functions"}, d.Selected.At)
 		}
 		if !formula.Name(name) || d.Library.Formulas().Function(name) != nil {
 			return nil, fault.Expect(fault.Setting, "a name of letters, digits and _ that no other function has", fault.Quote(name))
 		}
-		return doc.Insert(text, []any{"functions"}, -1, doc.Out{{Key: "name", Value: name}, {Key: "params", Value: []doc.Out{{{Key: "name", Value: "x"}}}}, {Key: "formula", Value: "x"}})
+		return partfile.Insert(text, []any{"functions"}, -1, partfile.Ordered{{Key: "name", Value: name}, {Key: "params", Value: []partfile.Ordered{{{Key: "name", Value: "x"}}}}, {Key: "formula", Value: "x"}})
 	})
 	if err != nil {
 		return err
@@ -353,7 +353,7 @@ func (b pages) useVersion(c *gin.Context) error {
 	} else if !slices.Contains(d.Versions, version) {
 		return store.ErrNotFound
 	}
-	err = b.Save(c, project.File, func(text []byte) ([]byte, error) { return doc.Set(text, []any{"libraries", d.ID}, to) })
+	err = b.Save(c, project.File, func(text []byte) ([]byte, error) { return partfile.Set(text, []any{"libraries", d.ID}, to) })
 	if err != nil {
 		return err
 	}

@@ -73,9 +73,9 @@ func (b pages) lineage(c *gin.Context) error {
 	}
 	var l *project.Lineage
 	if d.Source != "" {
-		l = p.Reach(id, d.Source)
+		l = p.Downstream(id, d.Source)
 	} else {
-		l = p.Origins(id, d.Field)
+		l = p.Upstream(id, d.Field)
 	}
 	if l == nil {
 		return store.ErrNotFound

@@ -6,9 +6,9 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/mapping"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
@@ -42,7 +42,7 @@ func (b pages) apart(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	d.List, d.Items, d.Branches = list.Name, len(items), mapping.Apart(list, items)
+	d.List, d.Items, d.Branches = list.Name, len(items), mapping.SplitByQualifier(list, items)
 	mappingView.Part(c, "apart", d)
 	return nil
 }
@@ -87,7 +87,7 @@ func (b pages) tellApart(c *gin.Context) error {
 	}
 	chosen := c.PostFormArray("branch")
 	err = b.Save(c, project.Path(project.Mappings, id), func(text []byte) ([]byte, error) {
-		for _, br := range mapping.Apart(list, items) {
+		for _, br := range mapping.SplitByQualifier(list, items) {
 			if !slices.Contains(chosen, br.Condition()) {
 				continue
 			}
@@ -110,10 +110,10 @@ func (b pages) tellApart(c *gin.Context) error {
 
 // addBranch adds a variable that stands for one item of a source's list, unless there is one.
 func addBranch(text []byte, plan *mapping.Plan, source string, br mapping.Branch) ([]byte, error) {
-	if slices.ContainsFunc(plan.Mapping.Let, func(v mapping.Variable) bool { return v.Name == br.Name }) {
+	if slices.ContainsFunc(plan.Mapping.Variables, func(v mapping.Variable) bool { return v.Name == br.Name }) {
 		return text, nil
 	}
-	return doc.Insert(text, []any{"let"}, -1, doc.Out{{Key: "name", Value: br.Name}, {Key: "formula", Value: br.Formula(formula.Path(strings.Split(source, ".")))}})
+	return partfile.Insert(text, []any{"let"}, -1, partfile.Ordered{{Key: "name", Value: br.Name}, {Key: "formula", Value: br.Formula(formula.Path(strings.Split(source, ".")))}})
 }
 
 // addEntry adds a feed with one entry to a list of the target, with the qualifier's value in it.
@@ -122,9 +122,9 @@ func addEntry(text []byte, plan *mapping.Plan, list string, br mapping.Branch) (
 	if slices.ContainsFunc(plan.Mapping.Rules, func(r mapping.Rule) bool { return r.Field.Value == feed }) {
 		return text, nil
 	}
-	text, err := doc.Insert(text, []any{"rules"}, -1, doc.Out{{Key: "field", Value: feed}})
+	text, err := partfile.Insert(text, []any{"rules"}, -1, partfile.Ordered{{Key: "field", Value: feed}})
 	if err != nil || br.Field == "" {
 		return text, err
 	}
-	return doc.Insert(text, []any{"rules"}, -1, doc.Out{{Key: "field", Value: feed + "/" + br.Field}, {Key: "constant", Value: br.Value}})
+	return partfile.Insert(text, []any{"rules"}, -1, partfile.Ordered{{Key: "field", Value: feed + "/" + br.Field}, {Key: "constant", Value: br.Value}})
 }

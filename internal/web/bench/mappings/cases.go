@@ -7,7 +7,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"hollowreed/internal/core/doc"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/store"
 )
@@ -53,11 +53,11 @@ func (b pages) acceptCase(c *gin.Context) error {
 		}
 		expected, fails := p.Outcome(one)
 		err := b.Save(c, project.Path(project.Cases, one.ID), func(text []byte) ([]byte, error) {
-			text, err := doc.Set(text, []any{"expected"}, expected)
+			text, err := partfile.Set(text, []any{"expected"}, expected)
 			if err != nil {
 				return nil, err
 			}
-			return doc.Set(text, []any{"fails"}, fails)
+			return partfile.Set(text, []any{"fails"}, fails)
 		})
 		if err != nil {
 			return err

@@ -184,13 +184,13 @@ func (d *mappingPage) message(c *gin.Context, b pages, p *project.Project, plan 
 			d.Told = "The remembered answers cannot be read."
 			return
 		}
-		trial := b.Engine.Tries.Try(c, p, part.ID, d.Sample, how)
-		d.Since = base.RecordedSince(how.Heard, fp)
+		trial := b.Engine.Tries.RunTest(c, p, part.ID, d.Sample, how)
+		d.Since = base.RecordedSince(how.Recording, fp)
 		if trial.Fault != nil {
 			d.Told = trial.Fault.What()
 		}
 		for _, it := range trial.Items {
-			if fp.Passed(it, ps.Step.ID) {
+			if fp.HasReached(it, ps.Step.ID) {
 				items = append(items, it)
 			}
 		}

@@ -6,9 +6,9 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/mapping"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/bench/base"
@@ -67,9 +67,9 @@ func (b pages) accept(c *gin.Context) error {
 			if !slices.Contains(chosen, pr.Field) {
 				continue
 			}
-			rule := doc.Out{{Key: "field", Value: pr.Field}, {Key: string(pr.Kind), Value: pr.Text}}
+			rule := partfile.Ordered{{Key: "field", Value: pr.Field}, {Key: string(pr.Kind), Value: pr.Text}}
 			rule.Add("as", pr.As)
-			if text, err = doc.Insert(text, []any{"rules"}, -1, rule); err != nil {
+			if text, err = partfile.Insert(text, []any{"rules"}, -1, rule); err != nil {
 				return nil, err
 			}
 		}
@@ -150,7 +150,7 @@ func (b pages) addMapping(c *gin.Context) error {
 		}
 		ft = fault.From(err, fault.Setting)
 		if err == store.ErrExists {
-			ft = fault.New(fault.Setting, "there is a mapping %s already", fault.Quote(id)).Mended("Choose another title")
+			ft = fault.New(fault.Setting, "there is a mapping %s already", fault.Quote(id)).WithFix("Choose another title")
 		}
 	}
 	d.Fault = ft

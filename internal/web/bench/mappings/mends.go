@@ -8,8 +8,8 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/mapping"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/bench/base"
@@ -17,7 +17,7 @@ import (
 
 // mendRow is a proposed change, with the name by which it is chosen.
 type mendRow struct {
-	mapping.Mend
+	mapping.Fix
 	Key string
 }
 
@@ -37,8 +37,8 @@ func (b pages) mends(ctx context.Context, p *project.Project, plan *mapping.Plan
 		return nil, err
 	}
 	var rows []mendRow
-	for _, m := range plan.Mends(moves) {
-		rows = append(rows, mendRow{Mend: m, Key: fmt.Sprint(m.At)})
+	for _, m := range plan.SuggestFixes(moves) {
+		rows = append(rows, mendRow{Fix: m, Key: fmt.Sprint(m.At)})
 	}
 	return rows, nil
 }
@@ -118,13 +118,13 @@ func (b pages) mend(c *gin.Context) error {
 	out, asked := strconv.Atoi(c.PostForm("out"))
 	err = b.Save(c, project.Path(project.Mappings, id), func(text []byte) ([]byte, error) {
 		if asked == nil && slices.Contains(plan.Orphans, out) {
-			return doc.Remove(text, []any{"rules"}, out)
+			return partfile.Remove(text, []any{"rules"}, out)
 		}
 		for _, m := range rows {
 			if !slices.Contains(chosen, m.Key) {
 				continue
 			}
-			if text, err = doc.Set(text, m.At, m.Now); err != nil {
+			if text, err = partfile.Set(text, m.At, m.Now); err != nil {
 				return nil, err
 			}
 		}

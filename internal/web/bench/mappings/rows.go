@@ -119,10 +119,10 @@ func typeName(f *schema.Field) string {
 	switch {
 	case f.List():
 		t = "list"
-	case f.Must.Places > 0:
-		t += " " + strconv.Itoa(f.Must.Places)
-	case f.Must.MaxLength > 0:
-		t += " " + strconv.Itoa(f.Must.MaxLength)
+	case f.Constraints.FractionDigits > 0:
+		t += " " + strconv.Itoa(f.Constraints.FractionDigits)
+	case f.Constraints.MaxLength > 0:
+		t += " " + strconv.Itoa(f.Constraints.MaxLength)
 	}
 	if f.Min == 0 {
 		t += " 0..1"
@@ -150,12 +150,12 @@ func outcomesOf(plan *mapping.Plan, fr *mapping.Frame) (outcomes, mapping.Result
 // targets lists the conditions, the variables and the fields with what becomes of them.
 func (d *mappingPage) targets(plan *mapping.Plan, fr *mapping.Frame, chosen string) {
 	o, res := outcomesOf(plan, fr)
-	d.LeftOut = res.LeftOut
+	d.LeftOut = res.Skipped
 	if d.Script = plan.Mapping.Script.Line > 0; d.Script {
 		d.scripted(plan, res, o)
 	}
 	var rows []targetRow
-	for i := range plan.Mapping.Keep {
+	for i := range plan.Mapping.Conditions {
 		rows = append(rows, d.condition(plan, fr, i))
 	}
 	for _, v := range plan.Variables {
@@ -204,7 +204,7 @@ func (d *mappingPage) unmade(chosen string) *targetRow {
 func (d *mappingPage) freeName() string {
 	for i := 1; ; i++ {
 		name := "value" + strconv.Itoa(i)
-		if !slices.ContainsFunc(d.plan.Mapping.Let, func(v mapping.Variable) bool { return v.Name == name }) {
+		if !slices.ContainsFunc(d.plan.Mapping.Variables, func(v mapping.Variable) bool { return v.Name == name }) {
 			return name
 		}
 	}
@@ -234,10 +234,10 @@ const (
 )
 
 func (d *mappingPage) condition(plan *mapping.Plan, fr *mapping.Frame, i int) targetRow {
-	k := plan.Mapping.Keep[i]
-	row := targetRow{Name: conditionRow + strconv.Itoa(i), Label: "only where", Type: "condition", Rule: k.When.Value, Kind: keepKind, Formula: true, Options: reason(k.Else)}
+	k := plan.Mapping.Conditions[i]
+	row := targetRow{Name: conditionRow + strconv.Itoa(i), Label: "only where", Type: "condition", Rule: k.When.Value, Kind: keepKind, Formula: true, Options: reason(k.Reason)}
 	row.Set = settled(row.Options)
-	v, ft := plan.Kept(fr, i)
+	v, ft := plan.EvaluateCondition(fr, i)
 	row.Result, row.Fault, row.RuleType = page.Show(v), ft, value.Boolean.String()
 	return row
 }
@@ -339,14 +339,14 @@ func eachOptions(r *mapping.Rule) []ruleSetting {
 		{Name: "distinct by", Label: "Distinct by", Value: r.Distinct.Value, Formula: true, Help: "of items with the same result only the first is taken"},
 		{Name: "group by", Label: "Group by", Value: r.Group.Value, Formula: true, Help: "items with the same result become one entry with key and items"},
 		{Name: "sort by", Label: "Sort by", Value: r.Sort.Value, Formula: true, Help: "formulas with ; between; each may end in descending"},
-		{Name: "position", Label: "Position as", Value: r.Position, Help: "the name by which rules inside know the entry's number, from 1"},
+		{Name: "position", Label: "Position as", Value: r.Index, Help: "the name by which rules inside know the entry's number, from 1"},
 		{Name: "when empty", Label: "When empty", Value: r.Empty, Choices: mapping.Empties, Help: "what becomes of a list without entries"},
-		{Name: "inside", Label: "Lists inside", Value: insideText(r.Inside), Lines: true, Help: "one a line: a list inside of the item, as, and a name: line.parts as part"},
-		{Name: "let", Label: "Variables", Value: letText(r.Let), Lines: true, Help: "one a line, computed once for each entry: name = formula"},
+		{Name: "inside", Label: "Lists inside", Value: insideText(r.Nested), Lines: true, Help: "one a line: a list inside of the item, as, and a name: line.parts as part"},
+		{Name: "let", Label: "Variables", Value: letText(r.Variables), Lines: true, Help: "one a line, computed once for each entry: name = formula"},
 	}
 }
 
-func insideText(lists []mapping.Inside) string {
+func insideText(lists []mapping.NestedList) string {
 	var b strings.Builder
 	for _, in := range lists {
 		b.WriteString(in.List.Value + " as " + in.As + "\n")

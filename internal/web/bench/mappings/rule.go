@@ -7,10 +7,10 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/mapping"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/script"
 	"hollowreed/internal/store"
@@ -83,21 +83,21 @@ func (e *ruleEdit) apply() error {
 
 // set changes one setting; an empty text takes it out.
 func (e *ruleEdit) set(path []any, to any) (err error) {
-	e.text, err = doc.Set(e.text, path, to)
+	e.text, err = partfile.Set(e.text, path, to)
 	return err
 }
 
 // entry changes, adds or removes an entry of a list of the part; at is -1 for one that is new.
-func (e *ruleEdit) entry(list string, at int, settings doc.Out) (err error) {
+func (e *ruleEdit) entry(list string, at int, settings partfile.Ordered) (err error) {
 	rule := e.value("rule")
 	switch {
 	case rule == "" && at < 0:
 		return nil
 	case rule == "":
-		e.text, err = doc.Remove(e.text, []any{list}, at)
+		e.text, err = partfile.Remove(e.text, []any{list}, at)
 		return err
 	case at < 0:
-		e.text, err = doc.Insert(e.text, []any{list}, -1, settings)
+		e.text, err = partfile.Insert(e.text, []any{list}, -1, settings)
 		return err
 	}
 	for _, s := range settings {
@@ -109,12 +109,12 @@ func (e *ruleEdit) entry(list string, at int, settings doc.Out) (err error) {
 }
 
 func (e *ruleEdit) variable(old string) error {
-	at := slices.IndexFunc(e.plan.Mapping.Let, func(v mapping.Variable) bool { return v.Name == old && old != "" })
+	at := slices.IndexFunc(e.plan.Mapping.Variables, func(v mapping.Variable) bool { return v.Name == old && old != "" })
 	name := e.value("name")
 	if name == "" {
 		name = old
 	}
-	taken := slices.ContainsFunc(e.plan.Mapping.Let, func(v mapping.Variable) bool { return v.Name == name })
+	taken := slices.ContainsFunc(e.plan.Mapping.Variables, func(v mapping.Variable) bool { return v.Name == name })
 	if !formula.Name(name) || taken && name != old {
 		return fault.Expect(fault.Setting, "a name of letters, digits and _ that is not taken", fault.Quote(name))
 	}
@@ -126,23 +126,23 @@ func (e *ruleEdit) variable(old string) error {
 			}
 		}
 	}
-	return e.entry("let", at, doc.Out{{Key: "name", Value: name}, {Key: "formula", Value: e.value("rule")}})
+	return e.entry("let", at, partfile.Ordered{{Key: "name", Value: name}, {Key: "formula", Value: e.value("rule")}})
 }
 
 func (e *ruleEdit) condition(n string) error {
 	at, err := strconv.Atoi(n)
-	if err != nil || at >= len(e.plan.Mapping.Keep) {
+	if err != nil || at >= len(e.plan.Mapping.Conditions) {
 		at = -1
 	}
-	settings := doc.Out{{Key: "when", Value: e.value("rule")}}
+	settings := partfile.Ordered{{Key: "when", Value: e.value("rule")}}
 	if why, there := e.form("else"); there && (at >= 0 || why != "") {
-		settings = append(settings, doc.Entry{Key: "else", Value: strings.TrimSpace(why)})
+		settings = append(settings, partfile.Entry{Key: "else", Value: strings.TrimSpace(why)})
 	}
 	switch {
 	case e.value("rule") == "": // the row is gone; what is typed next is a new one, not that which has its place now
 		e.field = conditionRow
 	case at < 0:
-		e.field = conditionRow + strconv.Itoa(len(e.plan.Mapping.Keep))
+		e.field = conditionRow + strconv.Itoa(len(e.plan.Mapping.Conditions))
 	}
 	return e.entry("keep", at, settings)
 }
@@ -161,12 +161,12 @@ func (e *ruleEdit) rule() error {
 		return nil
 	case empty:
 		var err error
-		e.text, err = doc.Remove(e.text, []any{"rules"}, at)
+		e.text, err = partfile.Remove(e.text, []any{"rules"}, at)
 		return err
 	case at < 0:
 		var err error
 		at = len(e.plan.Mapping.Rules)
-		if e.text, err = doc.Insert(e.text, []any{"rules"}, -1, doc.Out{{Key: "field", Value: e.field}}); err != nil {
+		if e.text, err = partfile.Insert(e.text, []any{"rules"}, -1, partfile.Ordered{{Key: "field", Value: e.field}}); err != nil {
 			return err
 		}
 	}
@@ -252,7 +252,7 @@ func settingOf(o ruleSetting, text string, has bool) (any, error) {
 // listOfLines makes a list of settings of lines with a sign between two texts. Lines of variables begin
 // with the name, those of lists end in it.
 func listOfLines(text, sign, formulaKey, nameKey string) (any, error) {
-	var out []doc.Out
+	var out []partfile.Ordered
 	for line := range strings.SplitSeq(base.UnixLines(text), "\n") {
 		if strings.TrimSpace(line) == "" {
 			continue
@@ -266,7 +266,7 @@ func listOfLines(text, sign, formulaKey, nameKey string) (any, error) {
 		if a, b = strings.TrimSpace(a), strings.TrimSpace(b); !ok || a == "" || b == "" {
 			return nil, fault.Expect(fault.Syntax, "a name and a formula with "+strings.TrimSpace(sign)+" between in each line", fault.Quote(line))
 		}
-		out = append(out, doc.Out{{Key: nameKey, Value: a}, {Key: formulaKey, Value: b}})
+		out = append(out, partfile.Ordered{{Key: nameKey, Value: a}, {Key: formulaKey, Value: b}})
 	}
 	return out, nil
 }
@@ -285,7 +285,7 @@ func (b pages) setMapping(c *gin.Context) error {
 	if choice == mapping.Fail {
 		to = ""
 	}
-	err = b.Save(c, project.Path(project.Mappings, id), func(text []byte) ([]byte, error) { return doc.Set(text, []any{"on fault"}, to) })
+	err = b.Save(c, project.Path(project.Mappings, id), func(text []byte) ([]byte, error) { return partfile.Set(text, []any{"on fault"}, to) })
 	if err != nil {
 		return err
 	}
@@ -325,7 +325,7 @@ func (b pages) feed(c *gin.Context) error {
 		return fault.Expect(fault.Setting, "a label for the further feed that is not taken", fault.Quote(label))
 	}
 	err = b.Save(c, project.Path(project.Mappings, id), func(text []byte) ([]byte, error) {
-		return doc.Insert(text, []any{"rules"}, -1, doc.Out{{Key: "field", Value: field}})
+		return partfile.Insert(text, []any{"rules"}, -1, partfile.Ordered{{Key: "field", Value: field}})
 	})
 	if err != nil {
 		return err
@@ -341,7 +341,7 @@ func (b pages) removeFeed(c *gin.Context, id string, plan *mapping.Plan, feed st
 			if r.Field.Value != feed && !strings.HasPrefix(r.Field.Value, feed+"/") {
 				continue
 			}
-			if text, err = doc.Remove(text, []any{"rules"}, i); err != nil {
+			if text, err = partfile.Remove(text, []any{"rules"}, i); err != nil {
 				return nil, err
 			}
 		}
@@ -366,16 +366,16 @@ func (b pages) setSources(c *gin.Context) error {
 	taken := slices.IndexFunc(plan.Mapping.From, func(s mapping.Source) bool { return s.Name.Value == name })
 	err = b.Save(c, project.Path(project.Mappings, id), func(text []byte) ([]byte, error) {
 		if out := slices.IndexFunc(plan.Mapping.From, func(s mapping.Source) bool { return s.Name.Value == c.PostForm("remove") }); out > 0 {
-			return doc.Remove(text, []any{"from"}, out)
+			return partfile.Remove(text, []any{"from"}, out)
 		}
 		if p.Schema(of) == nil || !formula.Name(name) || taken >= 0 {
 			return nil, fault.Expect(fault.Setting, "a schema, and a name of letters, digits and _ that no other source has", fault.Quote(name))
 		}
-		o := doc.Out{{Key: "name", Value: name}, {Key: "schema", Value: of}}
+		o := partfile.Ordered{{Key: "name", Value: name}, {Key: "schema", Value: of}}
 		if c.PostForm("list") != "" {
 			o.Add("list", "true")
 		}
-		return doc.Insert(text, []any{"from"}, -1, o)
+		return partfile.Insert(text, []any{"from"}, -1, o)
 	})
 	if err != nil {
 		return err

@@ -143,7 +143,7 @@ func (b pages) importProject(c *gin.Context) error {
 func UnpackedFile(c *gin.Context) (map[string]string, error) {
 	header, err := c.FormFile("file")
 	if err != nil {
-		return nil, fault.New(fault.Required, "no file was chosen").Mended("Choose a ZIP archive of a project folder")
+		return nil, fault.New(fault.Required, "no file was chosen").WithFix("Choose a ZIP archive of a project folder")
 	}
 	if header.Size > project.MaxPacked {
 		return nil, fault.New(fault.Limit, "the archive is larger than %d MB", project.MaxPacked>>20)

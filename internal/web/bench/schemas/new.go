@@ -123,7 +123,7 @@ func (b pages) addSchema(c *gin.Context) error {
 		return nil
 	}
 	if err == store.ErrExists {
-		err = fault.New(fault.Setting, "there is a schema %q already", design.ID(d.SchemaTitle)).Mended("Choose another title")
+		err = fault.New(fault.Setting, "there is a schema %q already", design.ID(d.SchemaTitle)).WithFix("Choose another title")
 	}
 	d.Fault = fault.From(err, fault.Syntax)
 	newSchemaView.Page(c, d)
@@ -205,9 +205,9 @@ func byHand(id string, d *newSchemaPage) *schema.Schema {
 	if k, err := all.Named(d.Notation); err == nil {
 		s.Notation = k.Notation
 	}
-	f := &schema.Field{Name: "field", Kind: value.Text, Min: 1, Max: 1, Must: schema.Must{Places: -1}}
+	f := &schema.Field{Name: "field", Kind: value.Text, Min: 1, Max: 1, Constraints: schema.Constraints{FractionDigits: -1}}
 	if s.Notation.Columns {
-		f.Written.From, f.Written.To = 1, 10
+		f.WireFormat.From, f.WireFormat.To = 1, 10
 	}
 	s.Root = (&schema.Field{Name: id, Kind: value.RecordKind, Min: 1, Max: 1, Fields: []*schema.Field{f}}).Sealed()
 	return s

@@ -127,7 +127,7 @@ func (d *schemaPage) rule(s *schema.Schema, text string, number, of int) {
 		l.Passed = true
 	case !ok:
 		l.Like, l.Passed = text, !d.Nested
-	case l.Bad && !d.Nested && !s.Root.Told():
+	case l.Bad && !d.Nested && !s.Root.HasDiscriminator():
 		l.Like = text
 	}
 	l.Chosen = !l.Passed && !d.Nested && d.Line <= d.Lines && d.where.begins[d.Line-1] == number
@@ -161,15 +161,15 @@ func firstField(s *schema.Schema, at edit.Path) edit.Path {
 func parts(record *schema.Field, raw []string) []rulerPart {
 	var out []rulerPart
 	at, tint := 0, 0
-	if n := min(len([]rune(record.Written.Begins)), len(raw)); n > 0 && record.Width() > 0 {
+	if n := min(len([]rune(record.WireFormat.StartsWith)), len(raw)); n > 0 && record.Width() > 0 {
 		at = uncovered(record, n)
 		out = append(out, rulerPart{Cells: cellsOf(raw[:at]), Tint: 4, Name: "what the line begins with"})
 	}
 	for _, f := range record.Fields {
-		if f.Written.From == 0 {
+		if f.WireFormat.From == 0 {
 			continue
 		}
-		from, to := max(at, min(f.Written.From-1, len(raw))), min(f.Written.To, len(raw))
+		from, to := max(at, min(f.WireFormat.From-1, len(raw))), min(f.WireFormat.To, len(raw))
 		if from > at {
 			out = append(out, rulerPart{Cells: cellsOf(raw[at:from]), Tint: -1})
 		}
@@ -186,8 +186,8 @@ func parts(record *schema.Field, raw []string) []rulerPart {
 // uncovered is how many of the n characters that a line begins with are none of a field's.
 func uncovered(record *schema.Field, n int) int {
 	for _, f := range record.Fields {
-		if f.Written.From > 0 {
-			n = min(n, f.Written.From-1)
+		if f.WireFormat.From > 0 {
+			n = min(n, f.WireFormat.From-1)
 		}
 	}
 	return n
@@ -204,7 +204,7 @@ func (d *schemaPage) marks(s *schema.Schema) {
 	d.record, d.RecordName = at, record.Name
 	begins := map[int]bool{}
 	for _, f := range record.Fields {
-		w := f.Written
+		w := f.WireFormat
 		if w.From == 0 {
 			continue
 		}

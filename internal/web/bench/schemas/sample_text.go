@@ -238,7 +238,7 @@ func (b pages) copyRecord(c *gin.Context) error {
 	text, err := d.rewritten(s, func(records []value.Value) ([]value.Value, error) {
 		at, err := strconv.Atoi(c.PostForm("record"))
 		if err != nil || at < 1 || at > len(records) {
-			return nil, fault.Expect(fault.Range, fmt.Sprintf("a record from 1 to %d", len(records)), fault.Quote(c.PostForm("record"))).In("Copy record")
+			return nil, fault.Expect(fault.Range, fmt.Sprintf("a record from 1 to %d", len(records)), fault.Quote(c.PostForm("record"))).InField("Copy record")
 		}
 		return append(records, records[at-1]), nil
 	})

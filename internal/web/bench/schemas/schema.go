@@ -132,7 +132,7 @@ type evidence struct {
 
 // codes are the code list that the values may be of; nil where they are none, or it has one already.
 func (e *evidence) codes(f *schema.Field) (values []string) {
-	if e == nil || len(f.Must.Codes) > 0 {
+	if e == nil || len(f.Constraints.Codes) > 0 {
 		return nil
 	}
 	for _, c := range e.values.Proposed() {
@@ -203,7 +203,7 @@ func (b pages) schemaPage(c *gin.Context, id string, at at) (*schemaPage, error)
 		Frame: b.Frame(c, "bench", s.Title, "↑ ↓", "choose a field", "Enter", "edit it", "[ ]", "record before, after", "N", "new field below",
 			"I", "new field inside", "Shift ↑ ↓", "move the field", "Shift → ←", "into the record before, out", "Delete", "remove it", "F", "fold or unfold"),
 		ID: id, SchemaTitle: s.Title, Notation: s.Notation, Settings: s.Settings, Width: s.Width(), Nested: s.Notation.Lines && s.Nested(), Path: project.Path(project.Schemas, id),
-		Written: form.Fields(writtenOf(s)), Head: form.Fields(headOf(s)), LeftOut: s.LeftOut, Samples: s.Samples, Sample: at.sample, Find: at.find, evidence: map[*schema.Field]*evidence{},
+		Written: form.Fields(writtenOf(s)), Head: form.Fields(headOf(s)), LeftOut: s.NotImported, Samples: s.Samples, Sample: at.sample, Find: at.find, evidence: map[*schema.Field]*evidence{},
 	}
 	d.UsedBy = p.UsedBy(d.Path)
 	if d.Draft, err = store.PartDraft(c, b.DB, p.ID, d.Path); err != nil {
@@ -311,7 +311,7 @@ func fieldByRule(f *schema.Field, path edit.Path, rule fault.Place) string {
 	}
 	for i, c := range f.Fields {
 		at := append(path[:len(path):len(path)], i)
-		if c.At.Line == rule.Line && c.Described() == rule.Source {
+		if c.At.Line == rule.Line && c.Part() == rule.Source {
 			return at.String()
 		}
 		if found := fieldByRule(c, at, rule); found != "" {
@@ -324,7 +324,7 @@ func fieldByRule(f *schema.Field, path edit.Path, rule fault.Place) string {
 // observe counts what stands in a record.
 func (d *schemaPage) observe(f *schema.Field, v value.Value) {
 	r := v.Record()
-	if r == nil || r.Shape != f.Shape() {
+	if r == nil || r.Layout != f.Layout() {
 		return
 	}
 	for i, c := range f.Fields {
@@ -408,8 +408,8 @@ func (d *schemaPage) fold(f *schema.Field) {
 
 func (d *schemaPage) row(f *schema.Field, at edit.Path, v value.Value, bad bool) fieldRow {
 	row := fieldRow{
-		Path: at.String(), Name: f.Name, Type: f.Kind.String(), Occurs: f.Occurs(), Must: f.Must.Text(), Written: howWritten(f),
-		Columns: strings.ReplaceAll(f.Written.Columns(), "-", "–"), Indent: len(at) - 1, Record: f.Kind == value.RecordKind, Bad: bad,
+		Path: at.String(), Name: f.Name, Type: f.Kind.String(), Occurs: f.Occurs(), Must: f.Constraints.Text(), Written: howWritten(f),
+		Columns: strings.ReplaceAll(f.WireFormat.Columns(), "-", "–"), Indent: len(at) - 1, Record: f.Kind == value.RecordKind, Bad: bad,
 		Evidence: d.evidence[f].text(d.Bad > 0),
 	}
 	if row.Occurs == "1" {
@@ -422,28 +422,28 @@ func (d *schemaPage) row(f *schema.Field, at edit.Path, v value.Value, bad bool)
 }
 
 func howWritten(f *schema.Field) string {
-	w := f.Written
+	w := f.WireFormat
 	switch {
 	case w.Pattern != "":
 		return w.Pattern
-	case w.Implied > 0:
-		return base.Count(w.Implied, "implied place")
+	case w.ImpliedDecimals > 0:
+		return base.Count(w.ImpliedDecimals, "implied place")
 	case w.Attribute:
 		return "attribute"
 	case w.Content:
 		return "the element's text"
 	case f.Of != "":
 		return "of " + f.Of
-	case w.Begins != "":
-		return "lines begin with " + w.Begins
-	case w.Marks != "":
-		return "marks its lines: " + w.Marks
+	case w.StartsWith != "":
+		return "lines begin with " + w.StartsWith
+	case w.Discriminator != "":
+		return "marks its lines: " + w.Discriminator
 	case w.From == 0:
 		return ""
-	case f.Kind.Numeric() && w.Fill == '0':
+	case f.Kind.Numeric() && w.Padding == '0':
 		return "zero filled"
 	}
-	return w.Align + ", filled with " + strings.ReplaceAll(string(w.Fill), " ", "spaces")
+	return w.Align + ", filled with " + strings.ReplaceAll(string(w.Padding), " ", "spaces")
 }
 
 // fieldForm is the selected field with its settings.
@@ -475,9 +475,9 @@ func writtenOf(s *schema.Schema) setting.Values {
 func valuesOf(s *schema.Schema, f *schema.Field) setting.Values {
 	chosen := edit.Read(f)
 	switch {
-	case f.Written.Attribute:
+	case f.WireFormat.Attribute:
 		chosen["place"] = schema.Places[1]
-	case f.Written.Content:
+	case f.WireFormat.Content:
 		chosen["place"] = schema.Places[2]
 	}
 	return s.FieldSettings(f).Chosen(chosen)

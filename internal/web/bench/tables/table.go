@@ -11,9 +11,9 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow/running"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/table"
 	"hollowreed/internal/design"
@@ -101,11 +101,11 @@ func (b pages) changedRows(c *gin.Context, t *table.Table) ([]changedRow, error)
 	rows := make([]changedRow, len(notes))
 	for i, n := range notes {
 		changed := running.ReadChanged(t, n.Key, n.Content)
-		rows[i] = changedRow{Key: n.Key, Gone: changed.Gone, Cells: make([]string, len(t.Row.Fields))}
+		rows[i] = changedRow{Key: n.Key, Gone: changed.Deleted, Cells: make([]string, len(t.Row.Fields))}
 		for j := range t.Row.Fields {
 			rows[i].Cells[j] = changed.Row.Slot(j).String()
 		}
-		if changed.Gone {
+		if changed.Deleted {
 			for j, key := range table.KeyTexts(n.Key) {
 				rows[i].Cells[t.Keys[j].Slot()] = key
 			}
@@ -132,10 +132,10 @@ func (b pages) forgetChanged(c *gin.Context) error {
 }
 
 // writtenRows are the rows of a part as they are written, with those that are at fault.
-func writtenRows(path string, text []byte) []doc.Row {
-	var out []doc.Row
-	for _, n := range doc.Parse(path, text).Root().List("rows") {
-		row := doc.Row{}
+func writtenRows(path string, text []byte) []partfile.Row {
+	var out []partfile.Row
+	for _, n := range partfile.Parse(path, text).Root().List("rows") {
+		row := partfile.Row{}
 		for _, t := range n.Texts() {
 			row = append(row, t.Value)
 		}
@@ -146,7 +146,7 @@ func writtenRows(path string, text []byte) []doc.Row {
 
 func (d *tablePage) rows(text string) {
 	find := strings.ToLower(d.Find)
-	for _, t := range doc.Parse(d.Path, []byte(text)).Root().Map("default").Texts() {
+	for _, t := range partfile.Parse(d.Path, []byte(text)).Root().Map("default").Texts() {
 		d.Default = append(d.Default, t.Value)
 	}
 	for i, written := range writtenRows(d.Path, []byte(text)) {
@@ -194,14 +194,14 @@ func (b pages) setTable(c *gin.Context) error {
 			return nil, err
 		}
 		for _, row := range d.Rows {
-			cells := make(doc.Row, len(row.Cells))
+			cells := make(partfile.Row, len(row.Cells))
 			for j := range cells {
 				cells[j] = c.PostForm(fmt.Sprintf("r%dc%d", row.At, j))
 			}
 			if _, shown := c.GetPostForm(fmt.Sprintf("r%dc0", row.At)); !shown || slices.Equal(cells, row.Cells) {
 				continue
 			}
-			if out, err = doc.Set(out, []any{"rows", row.At}, cells); err != nil {
+			if out, err = partfile.Set(out, []any{"rows", row.At}, cells); err != nil {
 				return nil, err
 			}
 		}
@@ -223,22 +223,22 @@ func setNone(text []byte, t *table.Table, c *gin.Context) ([]byte, error) {
 	if !slices.Contains(table.Nones, string(none)) {
 		return text, nil
 	}
-	text, err := doc.Set(text, []any{"none"}, strings.TrimPrefix(string(none), string(table.Fault)))
+	text, err := partfile.Set(text, []any{"none"}, strings.TrimPrefix(string(none), string(table.Fault)))
 	if err != nil || none != table.Default || t.None == table.Default {
 		return text, err
 	}
-	return doc.Set(text, []any{"default"}, make(doc.Row, len(t.Row.Fields)-len(t.Keys)))
+	return partfile.Set(text, []any{"default"}, make(partfile.Row, len(t.Row.Fields)-len(t.Keys)))
 }
 
 func setDefault(text []byte, d *tablePage, c *gin.Context) ([]byte, error) {
-	cells := make(doc.Row, len(d.Default))
+	cells := make(partfile.Row, len(d.Default))
 	for j := range cells {
 		cells[j] = c.PostForm(fmt.Sprintf("d%d", j))
 	}
 	if _, shown := c.GetPostForm("d0"); !shown || slices.Equal([]string(cells), d.Default) {
 		return text, nil
 	}
-	return doc.Set(text, []any{"default"}, cells)
+	return partfile.Set(text, []any{"default"}, cells)
 }
 
 // Values are the columns that are no keys.
@@ -264,7 +264,7 @@ func (b pages) changeRows(c *gin.Context) error {
 			if at < 0 || at >= len(writtenRows(d.Path, text)) {
 				return nil, store.ErrNotFound
 			}
-			return doc.Remove(text, []any{"rows"}, at)
+			return partfile.Remove(text, []any{"rows"}, at)
 		}
 		if pasted := c.PostForm("rows"); strings.TrimSpace(pasted) != "" {
 			rows, added, replaced, err := d.Table.Merge(base.UnixLines(pasted))
@@ -272,9 +272,9 @@ func (b pages) changeRows(c *gin.Context) error {
 				return nil, err
 			}
 			told = fmt.Sprintf("%d added, %d replaced", added, replaced)
-			return doc.Set(text, []any{"rows"}, rows)
+			return partfile.Set(text, []any{"rows"}, rows)
 		}
-		return doc.Set(text, []any{"rows"}, append(writtenRows(d.Path, text), make(doc.Row, len(d.Table.Columns()))))
+		return partfile.Set(text, []any{"rows"}, append(writtenRows(d.Path, text), make(partfile.Row, len(d.Table.Columns()))))
 	})
 	if err != nil {
 		return err
@@ -294,7 +294,7 @@ func (b pages) addTable(c *gin.Context) error {
 	if id == "" {
 		return fault.New(fault.Required, "a table needs a title")
 	}
-	text := doc.Encode(doc.Out{{Key: "table", Value: title}, {Key: "columns", Value: columns}})
+	text := partfile.Encode(partfile.Ordered{{Key: "table", Value: title}, {Key: "columns", Value: columns}})
 	if err := b.Designer(c).Add(c, project.Path(project.Tables, id), string(text)+"rows: []\n"); err != nil {
 		return err
 	}
@@ -302,8 +302,8 @@ func (b pages) addTable(c *gin.Context) error {
 	return nil
 }
 
-func columnsOf(line string) ([]doc.Out, error) {
-	var out []doc.Out
+func columnsOf(line string) ([]partfile.Ordered, error) {
+	var out []partfile.Ordered
 	keys := 0
 	for part := range strings.SplitSeq(line, ",") {
 		words := strings.Fields(part)
@@ -311,7 +311,7 @@ func columnsOf(line string) ([]doc.Out, error) {
 			return nil, fault.Expect(fault.Setting, "columns with commas between, each a name and perhaps a type", fault.Quote(line))
 		}
 		name, key := strings.CutSuffix(words[0], "*")
-		o := doc.Out{{Key: "name", Value: name}}
+		o := partfile.Ordered{{Key: "name", Value: name}}
 		if len(words) == 2 {
 			o.Add("type", words[1])
 		}
@@ -322,7 +322,7 @@ func columnsOf(line string) ([]doc.Out, error) {
 		out = append(out, o)
 	}
 	if keys == 0 {
-		return nil, fault.New(fault.Required, "no column is a key").Mended("Put * behind the name of a column by which a row is found")
+		return nil, fault.New(fault.Required, "no column is a key").WithFix("Put * behind the name of a column by which a row is found")
 	}
 	return out, nil
 }

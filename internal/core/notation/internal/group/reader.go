@@ -83,7 +83,7 @@ func (r *reader) keep() {
 		r.raw = append(r.raw, raw)
 	} else if !over {
 		r.faults.Add(fault.New(fault.Limit, "the lines of one record take more than %d bytes", r.limit).At(r.lines.Place()).
-			Mended("If the lines inside are meant to be records of their own, pass over the line around them"))
+			WithFix("If the lines inside are meant to be records of their own, pass over the line around them"))
 	}
 }
 
@@ -167,7 +167,7 @@ func (r *reader) into(level, slot int) {
 func (r *reader) again(level, slot int) {
 	f := &r.open[level]
 	t := f.kind.Inner[slot]
-	r.fault(t.Field.Ruled(fault.Expect(fault.Length, t.Field.Name+" "+t.Field.Occurs()+" times", "one more line of it")))
+	r.fault(t.Field.LocateFault(fault.Expect(fault.Length, t.Field.Name+" "+t.Field.Occurs()+" times", "one more line of it")))
 }
 
 // over says whether the record is larger than may be: the rest of it is passed over.

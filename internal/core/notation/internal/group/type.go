@@ -47,12 +47,12 @@ func (t *Type) Told() string {
 		return t.Inner[0].Told()
 	}
 	var parts []string
-	if b := t.Field.Written.Begins; b != "" {
+	if b := t.Field.WireFormat.StartsWith; b != "" {
 		parts = append(parts, "begin with "+strconv.Quote(b))
 	}
 	for _, c := range t.Own {
-		if c.Written.Marks != "" {
-			parts = append(parts, "have "+strconv.Quote(c.Written.Marks)+" as "+c.Name)
+		if c.WireFormat.Discriminator != "" {
+			parts = append(parts, "have "+strconv.Quote(c.WireFormat.Discriminator)+" as "+c.Name)
 		}
 	}
 	return t.Field.Name + " (lines that " + strings.Join(parts, " and ") + ")"
@@ -81,7 +81,7 @@ type frame struct {
 }
 
 func newFrame(t *Type, slot int) frame {
-	return frame{kind: t, rec: &value.Record{Shape: t.Field.Shape(), Fields: make([]value.Value, len(t.Field.Fields))}, lists: make([][]value.Value, len(t.Inner)), slot: slot}
+	return frame{kind: t, rec: &value.Record{Layout: t.Field.Layout(), Fields: make([]value.Value, len(t.Field.Fields))}, lists: make([][]value.Value, len(t.Inner)), slot: slot}
 }
 
 // room says whether one more of an inner type may stand in the frame; open, when one of it is
@@ -118,7 +118,7 @@ func (f *frame) missing(path string, place fault.Place, faults fault.List) fault
 		}
 		if ft := t.Field.CheckOccurs(v); ft != nil {
 			place.Path = path + "/" + schema.Escape(t.Field.Name)
-			ft = t.Field.Ruled(ft).At(place)
+			ft = t.Field.LocateFault(ft).At(place)
 			if len(f.lists[i]) == 0 {
 				ft.Expected, ft.Found = t.Told(), "none"
 			}
@@ -140,5 +140,5 @@ func (f *frame) close() value.Value {
 			f.rec.Fields[slot] = items[0]
 		}
 	}
-	return value.RecOf(f.rec)
+	return value.RecordOf(f.rec)
 }

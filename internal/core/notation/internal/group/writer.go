@@ -39,7 +39,7 @@ func (t *Type) write(v value.Value, put Put) (lines int, ft *fault.Fault) {
 		return 1, ft
 	}
 	items := v.Items()
-	if v.Missing() {
+	if v.IsMissing() {
 		return 0, nil
 	}
 	if v.Kind() != value.ListKind {
@@ -57,10 +57,10 @@ func (t *Type) write(v value.Value, put Put) (lines int, ft *fault.Fault) {
 
 // Marked is the value of a field, or what marks its line when it has none.
 func Marked(f *schema.Field, v value.Value) value.Value {
-	if f.Written.Marks == "" || !v.Missing() {
+	if f.WireFormat.Discriminator == "" || !v.IsMissing() {
 		return v
 	}
-	if marked, ok := f.Read(f.Written.Marks); ok {
+	if marked, ok := f.Read(f.WireFormat.Discriminator); ok {
 		return marked
 	}
 	return v

@@ -4,13 +4,13 @@ package pick
 import (
 	"strings"
 
-	"hollowreed/internal/core/block"
+	"hollowreed/internal/core/blockreader"
 	"hollowreed/internal/core/schema"
 )
 
 // Picker gives those lines of a source that are records.
 type Picker struct {
-	src    *block.Source
+	src    *blockreader.Source
 	lines  schema.Lines
 	number int
 	ahead  []picked // as many as are passed over at the end
@@ -19,19 +19,19 @@ type Picker struct {
 }
 
 type picked struct {
-	block.Line
+	blockreader.Line
 	number int
 }
 
 // New picks lines of a source that nothing was taken of.
-func New(src *block.Source, lines schema.Lines) *Picker { return &Picker{src: src, lines: lines} }
+func New(src *blockreader.Source, lines schema.Lines) *Picker { return &Picker{src: src, lines: lines} }
 
 // Line takes the next line that is a record, with its number from 1; ok is false at the end.
-func (p *Picker) Line(limit int) (l block.Line, number int, ok bool) {
+func (p *Picker) Line(limit int) (l blockreader.Line, number int, ok bool) {
 	for {
 		next, ok := p.src.Line(limit)
 		if !ok {
-			return block.Line{}, p.number + 1, false
+			return blockreader.Line{}, p.number + 1, false
 		}
 		p.number++
 		if p.number <= p.lines.First {

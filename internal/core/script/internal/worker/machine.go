@@ -34,7 +34,7 @@ func compiled(text string) (*goja.Program, error) {
 	}
 	if !isFunction(program) {
 		return nil, fault.New(fault.Syntax, "the script closes the function that it is the body of").
-			Mended("Take out the } that has no {")
+			WithFix("Take out the } that has no {")
 	}
 	return goja.CompileAST(program, true)
 }
@@ -78,7 +78,7 @@ func newMachine(text string) (*machine, error) {
 func (m *machine) run(b []byte, r *wire.Reader) (out []byte, err error) {
 	defer func() {
 		if p := recover(); p != nil {
-			out, err = b, fault.New(fault.Arith, "the script failed: %v", p)
+			out, err = b, fault.New(fault.Arithmetic, "the script failed: %v", p)
 		}
 	}()
 	args := make([]goja.Value, r.Count())
@@ -271,7 +271,7 @@ func place(m []string) fault.Place {
 // thrown is an exception as a fault.
 func thrown(ex *goja.Exception) *fault.Fault {
 	text := ex.Value().String()
-	f := fault.New(fault.Arith, "the script says: %s", text[:min(len(text), 500)])
+	f := fault.New(fault.Arithmetic, "the script says: %s", text[:min(len(text), 500)])
 	if m := stackLine.FindStringSubmatch(ex.String()); m != nil {
 		f.At(place(m))
 		f.Message += " (line " + strconv.Itoa(f.Place.Line) + ")"

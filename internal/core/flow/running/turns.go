@@ -13,18 +13,18 @@ type StepTurns struct {
 	Turns []Turn `json:"turns"`
 }
 
-// Heard notes what was said at a step for the item.
-func (it *Item) Heard(step string, turns []Turn) {
+// AddTurns notes what was said at a step for the item.
+func (it *Item) AddTurns(step string, turns []Turn) {
 	if len(turns) > 0 {
-		it.Said = append(it.Said, StepTurns{step, turns})
+		it.Turns = append(it.Turns, StepTurns{step, turns})
 	}
 }
 
-// SaidAt is what was said at a step for the item; nil where nothing was, or it was not kept.
-func (it *Item) SaidAt(step string) []Turn {
-	for i := len(it.Said) - 1; i >= 0; i-- {
-		if it.Said[i].Step == step {
-			return it.Said[i].Turns
+// TurnsAt is what was said at a step for the item; nil where nothing was, or it was not kept.
+func (it *Item) TurnsAt(step string) []Turn {
+	for i := len(it.Turns) - 1; i >= 0; i-- {
+		if it.Turns[i].Step == step {
+			return it.Turns[i].Turns
 		}
 	}
 	return nil

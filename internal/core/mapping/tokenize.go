@@ -6,9 +6,9 @@ import (
 	"unicode"
 )
 
-// words are the words of a field's name and of the names around it, in a form in which they can be
+// nameWords are the words of a field's name and of the names around it, in a form in which they can be
 // compared: small letters, without separators, abbreviations written out.
-type words struct {
+type nameWords struct {
 	last, around, all []string
 	name              string // the words of the name
 	whole             string // those of the whole path
@@ -29,8 +29,8 @@ var abbreviations = map[string]string{
 // empty words say nothing of what a field is.
 var emptyWords = map[string]bool{"of": true, "the": true, "a": true, "and": true, "field": true, "value": true, "item": true, "items": true, "record": true}
 
-func wordsOf(path []string) words {
-	var w words
+func wordsOf(path []string) nameWords {
+	var w nameWords
 	last := len(path) - 1
 	for i, name := range path {
 		parts := split(name)

@@ -1,9 +1,9 @@
-package doc
+package partfile
 
 import "go.yaml.in/yaml/v3"
 
-// Out is a part file that is to be written: its settings in order.
-type Out []Entry
+// Ordered is a part file that is to be written: its settings in order.
+type Ordered []Entry
 
 // Entry is one setting: a string, an Out, a list of Outs or a list of strings. An empty value is
 // left out, but for a Text.
@@ -13,13 +13,13 @@ type Entry struct {
 }
 
 // Add appends a setting.
-func (o *Out) Add(key string, v any) { *o = append(*o, Entry{key, v}) }
+func (o *Ordered) Add(key string, v any) { *o = append(*o, Entry{key, v}) }
 
 // Row is a list of values that is written on one line.
 type Row []string
 
 // Encode writes a part file.
-func Encode(o Out) []byte {
+func Encode(o Ordered) []byte {
 	text, err := encode(o.node())
 	if err != nil {
 		panic(err) // nodes made of strings can always be written
@@ -27,7 +27,7 @@ func Encode(o Out) []byte {
 	return text
 }
 
-func (o Out) node() *yaml.Node {
+func (o Ordered) node() *yaml.Node {
 	n := &yaml.Node{Kind: yaml.MappingNode}
 	for _, e := range o {
 		if v := valueNode(e.Value); v != nil {
@@ -46,11 +46,11 @@ func valueNode(v any) *yaml.Node {
 		}
 	case Text:
 		return scalar(v.Value)
-	case Out:
+	case Ordered:
 		if n := v.node(); len(n.Content) > 0 {
 			return n
 		}
-	case []Out:
+	case []Ordered:
 		for _, o := range v {
 			list.Content = append(list.Content, o.node())
 		}

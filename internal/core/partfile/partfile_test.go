@@ -1,4 +1,4 @@
-package doc
+package partfile
 
 import (
 	"testing"
@@ -62,13 +62,13 @@ func TestAnyTextSurvivesAnEdit(t *testing.T) {
 func TestMisspeltSettingsAreFaults(t *testing.T) {
 	d := Parse("x.yaml", []byte("name: a\nnmae: b\nlist: {x: 1}\nnumber: many\nyes: maybe\nword: blue\nname: c\n"))
 	n := d.Root()
-	n.Need("name")
+	n.Required("name")
 	n.List("list")
 	n.Int("number", 1)
 	n.Bool("yes", false)
 	n.Choice("word", "red", "green")
-	n.Need("missing")
-	n.Done()
+	n.Required("missing")
+	n.RejectUnknown()
 	require.Equal(t, `x.yaml:3:7: list: expected a list, found settings
 x.yaml:4:9: number: expected a whole number, found "many"
 x.yaml:5:6: yes: expected true or false, found "maybe"
@@ -94,12 +94,12 @@ func TestItemsAreInsertedAndMoved(t *testing.T) {
 		want string
 	}{
 		{
-			"insert between", func() ([]byte, error) { return Insert([]byte(text), path("fields"), 1, Out{{"name", "x"}}) },
+			"insert between", func() ([]byte, error) { return Insert([]byte(text), path("fields"), 1, Ordered{{"name", "x"}}) },
 			"fields:\n  - name: a # the first\n  - name: x\n  - name: b\n    fields:\n      - name: c\n",
 		},
 		{
 			"insert into a list that is not there yet", func() ([]byte, error) {
-				return Insert([]byte(text), path("fields", 0, "fields"), -1, Out{{"name", "x"}})
+				return Insert([]byte(text), path("fields", 0, "fields"), -1, Ordered{{"name", "x"}})
 			},
 			"fields:\n  - name: a # the first\n    fields:\n      - name: x\n  - name: b\n    fields:\n      - name: c\n",
 		},
@@ -113,7 +113,7 @@ func TestItemsAreInsertedAndMoved(t *testing.T) {
 		},
 		{
 			"set below what is not there", func() ([]byte, error) {
-				return Set([]byte(text), path("fields", 0, "must", "codes"), Out{{"R", Text{Value: "rising"}}})
+				return Set([]byte(text), path("fields", 0, "must", "codes"), Ordered{{"R", Text{Value: "rising"}}})
 			},
 			"fields:\n  - name: a # the first\n    must:\n      codes:\n        R: rising\n  - name: b\n    fields:\n      - name: c\n",
 		},
@@ -131,8 +131,8 @@ func TestItemsAreInsertedAndMoved(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, text, string(without), "what became empty is gone")
 	for _, wrong := range []func() ([]byte, error){
-		func() ([]byte, error) { return Insert([]byte(text), path("fields"), 9, Out{{"name", "x"}}) },
-		func() ([]byte, error) { return Insert([]byte(text), path("none", "fields"), 0, Out{{"name", "x"}}) },
+		func() ([]byte, error) { return Insert([]byte(text), path("fields"), 9, Ordered{{"name", "x"}}) },
+		func() ([]byte, error) { return Insert([]byte(text), path("none", "fields"), 0, Ordered{{"name", "x"}}) },
 		func() ([]byte, error) { return Move([]byte(text), path("fields"), 7, path("fields"), 0) },
 		func() ([]byte, error) { return Set([]byte(text), path("fields", 7, "name"), "x") },
 		func() ([]byte, error) { return Set(nil, path("fields"), "x") },
@@ -147,12 +147,12 @@ func TestADocumentIsReadAgain(t *testing.T) {
 	d := Parse("x.yaml", []byte("a: 1\nb: 2\n"))
 	n := d.Root()
 	n.Text("a")
-	n.Done()
+	n.RejectUnknown()
 	require.Len(t, d.Faults, 1)
 	again := d.Again()
 	require.Empty(t, again.Faults)
 	require.Same(t, d.root, again.root)
-	again.Root().Done()
+	again.Root().RejectUnknown()
 	require.Len(t, again.Faults, 2)
 	require.Len(t, d.Faults, 1)
 	broken := Parse("x.yaml", []byte("a: [\n"))

@@ -30,9 +30,9 @@ type letter struct {
 	parts       int
 }
 
-// Letter reads a mail (RFC 5322, MIME) as a record of connection.Letter. A mail that is malformed gives what can be
+// ReadMail reads a mail (RFC 5322, MIME) as a record of connection.Letter. A mail that is malformed gives what can be
 // told of it: where not even its parts can, its whole text stands in text.
-func Letter(raw []byte) value.Value {
+func ReadMail(raw []byte) value.Value {
 	e, err := message.Read(bytes.NewReader(raw))
 	if err != nil && !message.IsUnknownCharset(err) {
 		return record(mail.Header{}, letter{text: plain(raw)}, len(raw))
@@ -80,15 +80,15 @@ func (l *letter) part(p *message.Entity) {
 	case name == "" && kind == "text/html" && inline(p.Header) && l.html == nil:
 		l.html = plain(content)
 	default:
-		fields := []value.Value{value.Str(name), value.Str(kind), value.Bytes(string(content)), {}}
+		fields := []value.Value{value.NewText(name), value.NewText(kind), value.Bytes(string(content)), {}}
 		if utf8.Valid(content) {
-			fields[3] = value.Str(string(content))
+			fields[3] = value.NewText(string(content))
 		}
-		l.attachments = append(l.attachments, value.Rec(attachments, fields))
+		l.attachments = append(l.attachments, value.NewRecord(attachments, fields))
 	}
 }
 
-var attachments = connection.IncomingMail.Root.Field("attachments").Shape()
+var attachments = connection.IncomingMail.Root.Field("attachments").Layout()
 
 // inline says whether a part is of the text: it is told to be, or is a text that is not told to be attached.
 func inline(h message.Header) bool {
@@ -129,13 +129,13 @@ func record(h mail.Header, l letter, size int) value.Value {
 		if s == nil {
 			return value.Value{}
 		}
-		return value.Str(*s)
+		return value.NewText(*s)
 	}
 	optional := func(s string) value.Value {
 		if s == "" {
 			return value.Value{}
 		}
-		return value.Str(s)
+		return value.NewText(s)
 	}
 	id, _ := h.MessageID()
 	sent := value.Value{}
@@ -150,9 +150,9 @@ func record(h mail.Header, l letter, size int) value.Value {
 	if err != nil {
 		subject = decoded(h.Get("Subject"))
 	}
-	return value.Rec(connection.IncomingMail.Root.Shape(), []value.Value{
-		value.Str(id), value.Str(strings.Join(people(h, "From"), ", ")), texts(people(h, "To")), texts(people(h, "Cc")),
-		optional(strings.Join(people(h, "Reply-To"), ", ")), optional(answers), value.Str(valid(subject)), sent,
+	return value.NewRecord(connection.IncomingMail.Root.Layout(), []value.Value{
+		value.NewText(id), value.NewText(strings.Join(people(h, "From"), ", ")), texts(people(h, "To")), texts(people(h, "Cc")),
+		optional(strings.Join(people(h, "Reply-To"), ", ")), optional(answers), value.NewText(valid(subject)), sent,
 		text(l.text), text(l.html), value.ListOf(l.attachments...), value.Int(int64(size)),
 	})
 }
@@ -178,7 +178,7 @@ func people(h mail.Header, field string) []string {
 func texts(list []string) value.Value {
 	items := make([]value.Value, len(list))
 	for i, s := range list {
-		items[i] = value.Str(s)
+		items[i] = value.NewText(s)
 	}
 	return value.ListOf(items...)
 }

@@ -14,9 +14,9 @@ import (
 	"hollowreed/internal/store"
 )
 
-// Figures count what this process does: for the figures of a minute, which all processes add up in the database, and for
+// Metrics count what this process does: for the figures of a minute, which all processes add up in the database, and for
 // who scrapes this one.
-type Figures struct {
+type Metrics struct {
 	mu       sync.Mutex
 	counted  map[store.Scope]map[[2]string]*store.Metric // by kind and name
 	calls    map[store.Scope]map[string]*store.Metric    // by connection
@@ -29,10 +29,10 @@ type Figures struct {
 	Registry *prometheus.Registry
 }
 
-// NewFigures makes figures with nothing counted.
-func NewFigures() *Figures {
+// NewMetrics makes figures with nothing counted.
+func NewMetrics() *Metrics {
 	spans := prometheus.ExponentialBuckets(0.001, 2, 18)
-	t := &Figures{
+	t := &Metrics{
 		counted: map[store.Scope]map[[2]string]*store.Metric{}, calls: map[store.Scope]map[string]*store.Metric{}, Registry: prometheus.NewRegistry(),
 		runs:    prometheus.NewCounterVec(prometheus.CounterOpts{Name: "hollowreed_runs_total", Help: "Runs that ended, by outcome."}, []string{"project", "flow", "outcome"}),
 		records: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "hollowreed_records_total", Help: "Records of runs that ended, by what became of them."}, []string{"project", "flow", "outcome"}),
@@ -44,13 +44,13 @@ func NewFigures() *Figures {
 	return t
 }
 
-// Ran counts a run that has ended.
-func (t *Figures) Ran(r store.Run, state store.State, took time.Duration) {
+// RunEnded counts a run that has ended.
+func (t *Metrics) RunEnded(r store.Run, state store.State, took time.Duration) {
 	failed := state != store.Done
 	t.runs.WithLabelValues(r.Project, r.Flow, string(state)).Inc()
 	t.took.WithLabelValues(r.Project, r.Flow).Observe(took.Seconds())
-	t.records.WithLabelValues(r.Project, r.Flow, string(running.SetAside)).Add(float64(r.Aside))
-	t.records.WithLabelValues(r.Project, r.Flow, string(running.Done)).Add(float64(max(0, r.Taken-r.Aside)))
+	t.records.WithLabelValues(r.Project, r.Flow, string(running.SetAside)).Add(float64(r.RecordsSetAside))
+	t.records.WithLabelValues(r.Project, r.Flow, string(running.Done)).Add(float64(max(0, r.RecordsRead-r.RecordsSetAside)))
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	of := t.counted[r.Scope]
@@ -66,7 +66,7 @@ func (t *Figures) Ran(r store.Run, state store.State, took time.Duration) {
 }
 
 // Called counts a use of a connection.
-func (t *Figures) Called(s store.Scope, id string, took time.Duration, failed bool) {
+func (t *Metrics) Called(s store.Scope, id string, took time.Duration, failed bool) {
 	outcome := "answered"
 	if failed {
 		outcome = "failed"
@@ -90,7 +90,7 @@ func (t *Figures) Called(s store.Scope, id string, took time.Duration, failed bo
 const callsWait = 30 * time.Second
 
 // take gives what was counted since it was last taken.
-func (t *Figures) take() map[store.Scope][]store.Metric {
+func (t *Metrics) take() map[store.Scope][]store.Metric {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	if len(t.counted) == 0 && time.Since(t.taken) < callsWait {
@@ -113,8 +113,8 @@ func (t *Figures) take() map[store.Scope][]store.Metric {
 	return out
 }
 
-// Keep adds what was counted to the figures of this minute. What cannot be kept is lost: figures are no messages.
-func (t *Figures) Keep(ctx context.Context, db store.DB) error {
+// Save adds what was counted to the figures of this minute. What cannot be kept is lost: figures are no messages.
+func (t *Metrics) Save(ctx context.Context, db store.DB) error {
 	for s, list := range t.take() {
 		if err := store.AddMetrics(ctx, db, s, list); err != nil {
 			return err

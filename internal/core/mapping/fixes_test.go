@@ -7,8 +7,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 )
 
@@ -31,12 +31,12 @@ func mended(t testing.TB, changeOrder, changeBill *strings.Replacer, history boo
 	t.Helper()
 	list := map[string]*schema.Schema{}
 	for id, text := range map[string]string{"order": changeOrder.Replace(orderSchema), "bill": changeBill.Replace(billSchema), "price": priceSchema} {
-		d := doc.Parse(id, []byte(text))
+		d := partfile.Parse(id, []byte(text))
 		list[id] = schema.Parse(id, d)
 		require.Empty(t, d.Faults)
 	}
 	compiled := func(text string) *Plan {
-		return Parse("m", doc.Parse("m.yaml", []byte(text))).Compile(func(id string) *schema.Schema { return list[id] }, formula.Env{})
+		return Parse("m", partfile.Parse("m.yaml", []byte(text))).Compile(func(id string) *schema.Schema { return list[id] }, formula.Env{})
 	}
 	text := "mapping: M\nto: bill\nfrom:\n  - {name: order, schema: order}\n" + mendedRules
 	var moves []Move
@@ -47,9 +47,9 @@ func mended(t testing.TB, changeOrder, changeBill *strings.Replacer, history boo
 	var told []string
 	for more := true; more; {
 		more = false
-		for _, m := range compiled(text).Mends(moves) {
+		for _, m := range compiled(text).SuggestFixes(moves) {
 			told, more = append(told, fmt.Sprintf("%s: %s → %s (%s)", m.Field, m.Was, m.Now, m.Reason)), true
-			changed, err := doc.Set([]byte(text), m.At, m.Now)
+			changed, err := partfile.Set([]byte(text), m.At, m.Now)
 			require.NoError(t, err)
 			text = string(changed)
 		}

@@ -72,27 +72,27 @@ func TestEveryRecordIsMendedByItself(t *testing.T) {
 			drops(t, in, "one.dat", c.message)
 			r := w.ended("one.dat")
 			require.Equal(t, store.SetAside, r.State, "%v", r.Fault)
-			require.Equal(t, 2, r.Aside)
+			require.Equal(t, 2, r.RecordsSetAside)
 			for _, change := range [][2]string{{"x", "2"}, {"ghost", "peats"}} {
 				a := w.openAsides(r.ID)[0]
-				m, err := w.engine.MendText(t.Context(), a)
+				m, err := w.engine.CorrectionText(t.Context(), a)
 				require.NoError(t, err)
 				require.Empty(t, m.Why)
 				require.Contains(t, m.Text, change[0])
-				same, err := w.engine.Mend(t.Context(), a.ID, nil, "mo")
+				same, err := w.engine.Correct(t.Context(), a.ID, nil, "mo")
 				require.NoError(t, err)
 				again := w.over(same)
 				require.Equal(t, store.SetAside, again.State, "as it is it fails as before")
 				require.Len(t, w.openAsides(again.ID), 1)
 				a = w.openAsides(again.ID)[0]
-				m, err = w.engine.MendText(t.Context(), a)
+				m, err = w.engine.CorrectionText(t.Context(), a)
 				require.NoError(t, err)
 				text := strings.Replace(strings.Replace(m.Text, `"x"`, "2", 1), change[0], change[1], 1)
-				id, err := w.engine.Mend(t.Context(), a.ID, &text, "mo")
+				id, err := w.engine.Correct(t.Context(), a.ID, &text, "mo")
 				require.NoError(t, err)
 				mended := w.over(id)
 				require.Equal(t, store.Done, mended.State, "%v %v", mended.Fault, text)
-				require.Equal(t, 1, mended.Taken)
+				require.Equal(t, 1, mended.RecordsRead)
 			}
 			content, err := os.ReadFile(filepath.Join(out, "all.csv"))
 			require.NoError(t, err)
@@ -133,23 +133,23 @@ func TestAnEntryIsMendedByItself(t *testing.T) {
 		for i, a := range w.openAsides(c.run.ID) {
 			require.Equal(t, "1", a.Path)
 			require.Equal(t, c.ships[i]+" OR is a ghost", a.Faults[0].Message)
-			m, err := w.engine.MendText(t.Context(), a)
+			m, err := w.engine.CorrectionText(t.Context(), a)
 			require.NoError(t, err)
 			require.True(t, m.Entry)
 			require.JSONEq(t, `{"n": 2, "to": "OR", "what": "ghost"}`, m.Text)
 			for _, bad := range []string{`{"n": 2`, `{"n": "two", "to": "OR", "what": "x"}`} {
-				_, err = w.engine.Mend(t.Context(), a.ID, &bad, "mo")
+				_, err = w.engine.Correct(t.Context(), a.ID, &bad, "mo")
 				var f *fault.Fault
 				require.ErrorAs(t, err, &f, "what is no entry is refused, and nothing is lost")
 			}
-			same, err := w.engine.Mend(t.Context(), a.ID, nil, "mo")
+			same, err := w.engine.Correct(t.Context(), a.ID, nil, "mo")
 			require.NoError(t, err)
 			require.Equal(t, store.SetAside, w.over(same).State)
 			again := w.openAsides(same)
 			require.Len(t, again, 1)
 			require.Equal(t, c.ships[i]+" OR is a ghost", again[0].Faults[0].Message, "once more, with what was in scope")
 			text := strings.Replace(m.Text, "ghost", "peat", 1)
-			id, err := w.engine.Mend(t.Context(), again[0].ID, &text, "mo")
+			id, err := w.engine.Correct(t.Context(), again[0].ID, &text, "mo")
 			require.NoError(t, err)
 			mended := w.over(id)
 			require.Equal(t, store.Done, mended.State, "%v", mended.Fault)
@@ -178,7 +178,7 @@ func TestARunAgainClosesWhatItSolved(t *testing.T) {
 	first := w.ended("one.dat")
 	require.Len(t, w.openAsides(first.ID), 2)
 	w.add("parcels", map[string]string{"flows/parcels.yaml": strings.Replace(parcels, `"ghost"`, `"spectre"`, 1)})
-	id, err := w.engine.Repeat(t.Context(), first.ID, Again{By: "mo"})
+	id, err := w.engine.Rerun(t.Context(), first.ID, RerunOptions{By: "mo"})
 	require.NoError(t, err)
 	second := w.over(id)
 	require.Equal(t, store.SetAside, second.State)
@@ -206,7 +206,7 @@ func TestARunAgainClosesWhatItSolved(t *testing.T) {
 	require.Equal(t, 1, begun)
 	third, err := store.AsideByID(t.Context(), w.db, asides[0])
 	require.NoError(t, err)
-	require.Equal(t, 1, w.over(*third.Rerun).Taken)
+	require.Equal(t, 1, w.over(*third.Rerun).RecordsRead)
 }
 
 // TestAStoppedRunThatIsLetGoGivesBackWhatItWasToDo: nothing that it did not come to is lost.
@@ -222,7 +222,7 @@ func TestAStoppedRunThatIsLetGoGivesBackWhatItWasToDo(t *testing.T) {
 	resting := strings.Replace(parcels, `"ghost"`, `"spectre"`, 1)
 	resting = strings.Replace(resting, "      - {step: write", "      - {step: wait, id: rest, seconds: 3600}\n      - {step: write", 1)
 	w.add("parcels", map[string]string{"flows/parcels.yaml": resting}) // so that it is not over when it is cancelled
-	id, err := w.engine.Mend(t.Context(), open[0].ID, nil, "mo")
+	id, err := w.engine.Correct(t.Context(), open[0].ID, nil, "mo")
 	require.NoError(t, err)
 	require.NoError(t, w.engine.Cancel(t.Context(), id, "mo"))
 	again := w.over(id)

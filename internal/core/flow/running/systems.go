@@ -12,10 +12,10 @@ import (
 	"hollowreed/internal/core/value"
 )
 
-// Outside is how a running flow reaches other systems. An error that is a *fault.Fault with code
+// Systems is how a running flow reaches other systems. An error that is a *fault.Fault with code
 // Setting is final; every other error means that the system cannot be reached now and the batch
 // is to be tried again.
-type Outside interface {
+type Systems interface {
 	// Lookup finds one row for each key; Absent where there is none.
 	Lookup(ctx context.Context, l Lookup, keys [][]value.Value) ([]value.Value, error)
 	// Upsert writes rows by key and says for each what it did.
@@ -70,7 +70,7 @@ type Response struct {
 	Fault   *fault.Fault
 	NotDone bool   // a try: nothing was asked
 	Aside   int    // of a run that was called: the records that it has set aside
-	Said    []Turn // what was said, where it is known
+	Turns   []Turn // what was said, where it is known
 	MadeUp  bool   // nobody answered so, and no sample is kept: it only has the right shape
 }
 
@@ -98,7 +98,7 @@ type Upsert struct {
 
 // UpsertOf is the upsert that an operation does; nil where it does another thing.
 func UpsertOf(op *connection.Operation) *Upsert {
-	if op.Verb == nil || !op.Verb.Upserts || op.Request == nil {
+	if op.Kind == nil || !op.Kind.Upserts || op.Request == nil {
 		return nil
 	}
 	u := &Upsert{Connection: op.Connection, Table: op.Setting("table"), Row: op.Request}

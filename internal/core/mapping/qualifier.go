@@ -27,10 +27,10 @@ const (
 	mostPlaces     = 3
 )
 
-// Apart lists the branches of a list of records: one for each value that a text of its items has by
+// SplitByQualifier lists the branches of a list of records: one for each value that a text of its items has by
 // the schema's codes or among the items at hand, and one for each place. A field whose values are all
 // different, or too many, tells nothing apart.
-func Apart(list *schema.Field, items []value.Value) []Branch {
+func SplitByQualifier(list *schema.Field, items []value.Value) []Branch {
 	var out []Branch
 	for _, f := range list.Fields {
 		if f.Kind == value.Text && !f.List() {
@@ -62,7 +62,7 @@ func qualifiers(list string, f *schema.Field, items []value.Value) []Branch {
 		at[text] = len(out)
 		out = append(out, Branch{Name: plainName(name), Field: f.Name, Value: text, Meaning: meaning, Found: found})
 	}
-	for _, code := range f.Must.Codes {
+	for _, code := range f.Constraints.Codes {
 		add(code.Value, code.Meaning, 0)
 	}
 	for _, item := range items {
@@ -74,7 +74,7 @@ func qualifiers(list string, f *schema.Field, items []value.Value) []Branch {
 			return nil
 		}
 	}
-	if len(f.Must.Codes) == 0 && len(items) > 3 && len(out) == len(items) {
+	if len(f.Constraints.Codes) == 0 && len(items) > 3 && len(out) == len(items) {
 		return nil
 	}
 	return out

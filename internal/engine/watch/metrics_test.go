@@ -11,10 +11,10 @@ import (
 
 // TestFiguresAreCountedByScopeAndTakenOnce: runs and uses of connections, well and failed; what was taken is not taken again.
 func TestFiguresAreCountedByScopeAndTakenOnce(t *testing.T) {
-	f := NewFigures()
+	f := NewMetrics()
 	live, trial := store.Scope{Project: "skerry", Environment: "Live"}, store.Scope{Project: "skerry", Environment: "Trial"}
 	ran := func(s store.Scope, state store.State) {
-		f.Ran(store.Run{Scope: s, Flow: "bookings", Taken: 5, Aside: 2}, state, 3*time.Millisecond)
+		f.RunEnded(store.Run{Scope: s, Flow: "bookings", RecordsRead: 5, RecordsSetAside: 2}, state, 3*time.Millisecond)
 	}
 	ran(live, store.Done)
 	ran(live, store.SetAside)
@@ -28,8 +28,8 @@ func TestFiguresAreCountedByScopeAndTakenOnce(t *testing.T) {
 		byKind[m.Kind+" "+m.Name] = m
 	}
 	require.Len(t, byKind, 2)
-	require.Equal(t, []int{2, 1}, []int{byKind["flow bookings"].Done, byKind["flow bookings"].Failed})
-	require.Equal(t, []int{1, 1}, []int{byKind["connection desk"].Done, byKind["connection desk"].Failed})
+	require.Equal(t, []int{2, 1}, []int{byKind["flow bookings"].Count, byKind["flow bookings"].Failed})
+	require.Equal(t, []int{1, 1}, []int{byKind["connection desk"].Count, byKind["connection desk"].Failed})
 	require.Len(t, got[trial], 1)
 	require.Zero(t, got[trial][0].Failed)
 	require.Empty(t, f.take(), "what was taken is not taken again")
@@ -40,18 +40,18 @@ func TestFiguresAreCountedByScopeAndTakenOnce(t *testing.T) {
 
 // TestUsesOfConnectionsWaitForARun: they are polled all the time, and are kept only now and then where nothing runs.
 func TestUsesOfConnectionsWaitForARun(t *testing.T) {
-	f := NewFigures()
+	f := NewMetrics()
 	s := store.Scope{Project: "skerry", Environment: "Live"}
 	f.Called(s, "desk", time.Millisecond, false)
 	require.Len(t, f.take()[s], 1, "none was kept for long")
 	f.Called(s, "desk", time.Millisecond, false)
 	require.Empty(t, f.take())
-	f.Ran(store.Run{Scope: s, Flow: "bookings"}, store.Done, time.Millisecond)
+	f.RunEnded(store.Run{Scope: s, Flow: "bookings"}, store.Done, time.Millisecond)
 	require.Len(t, f.take()[s], 2)
 }
 
 // scraped is the sum of a counter over its labels.
-func scraped(t *testing.T, f *Figures, name string) (sum float64) {
+func scraped(t *testing.T, f *Metrics, name string) (sum float64) {
 	t.Helper()
 	families, err := f.Registry.Gather()
 	require.NoError(t, err)

@@ -1,7 +1,7 @@
-// Package doc reads part files: YAML documents whose every value knows its line and column, so
+// Package partfile reads part files: YAML documents whose every value knows its line and column, so
 // that a fault in a part points at the text that caused it. It also edits them in place, keeping
 // order and comments.
-package doc
+package partfile
 
 import (
 	"bytes"
@@ -179,8 +179,8 @@ func (n Node) Text(key string) Text {
 	return place(c)
 }
 
-// Need reads a scalar that must be there.
-func (n Node) Need(key string) Text {
+// Required reads a scalar that must be there.
+func (n Node) Required(key string) Text {
 	t := n.Text(key)
 	if t.Value == "" && n.node != nil {
 		n.Missing(key)
@@ -281,8 +281,8 @@ func (n Node) Pairs() (keys, values []Text) {
 	return keys, values
 }
 
-// Done notes every setting that nothing has read: a misspelt name must not pass in silence.
-func (n Node) Done() {
+// RejectUnknown notes every setting that nothing has read: a misspelt name must not pass in silence.
+func (n Node) RejectUnknown() {
 	if n.node == nil || n.node.Kind != yaml.MappingNode {
 		return
 	}
@@ -376,7 +376,7 @@ func list(n *yaml.Node, path []any) (*yaml.Node, error) {
 
 // Append adds a mapping of the given pairs (name, value, name, value…) to a list of the document.
 func Append(text []byte, path []any, pairs ...string) ([]byte, error) {
-	var o Out
+	var o Ordered
 	for i := 0; i+1 < len(pairs); i += 2 {
 		o.Add(pairs[i], pairs[i+1])
 	}
@@ -384,7 +384,7 @@ func Append(text []byte, path []any, pairs ...string) ([]byte, error) {
 }
 
 // Insert puts a new item into a list of the document; at -1 it comes last.
-func Insert(text []byte, path []any, at int, item Out) ([]byte, error) {
+func Insert(text []byte, path []any, at int, item Ordered) ([]byte, error) {
 	return change(text, func(root *yaml.Node) error {
 		l, err := list(root, path)
 		if err != nil {

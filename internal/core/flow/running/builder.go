@@ -8,14 +8,14 @@ import (
 	"hollowreed/internal/core/value"
 )
 
-// Asking makes the request of an operation of the values in scope.
-type Asking struct {
+// RequestBuilder makes the request of an operation of the values in scope.
+type RequestBuilder struct {
 	Op     *connection.Operation
 	Filled *Filled // nil where the operation needs nothing
 }
 
 // Request makes the request; nothing where the operation needs nothing.
-func (a *Asking) Request(fr *formula.Frame) (value.Value, *fault.Fault) {
+func (a *RequestBuilder) Request(fr *formula.Frame) (value.Value, *fault.Fault) {
 	if a.Filled == nil {
 		return value.Value{}, nil
 	}
@@ -24,7 +24,7 @@ func (a *Asking) Request(fr *formula.Frame) (value.Value, *fault.Fault) {
 
 // Fitted makes one value a list of one where the field is a list, and a whole number a decimal where it is one.
 func Fitted(v value.Value, f *schema.Field) value.Value {
-	if f.List() && !v.Missing() && v.Kind() != value.ListKind {
+	if f.List() && !v.IsMissing() && v.Kind() != value.ListKind {
 		v = value.ListOf(v)
 	}
 	if f.Kind == value.Decimal && v.Kind() == value.Integer {
@@ -55,10 +55,10 @@ func (a *Filled) Make(fr *formula.Frame) (value.Value, *fault.Fault) {
 		fr.Reset()
 		v, f := prog.Eval(fr)
 		if f != nil {
-			return v, f.In(a.Schema.Root.Fields[a.Slots[i]].Name)
+			return v, f.InField(a.Schema.Root.Fields[a.Slots[i]].Name)
 		}
 		fields[a.Slots[i]] = Fitted(v, a.Schema.Root.Fields[a.Slots[i]])
 	}
-	made := value.Rec(a.Schema.Root.Shape(), fields)
+	made := value.NewRecord(a.Schema.Root.Layout(), fields)
 	return made, FirstFault(a.Schema, made)
 }

@@ -6,9 +6,9 @@ import (
 	"slices"
 	"strings"
 
-	"hollowreed/internal/core/doc"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/schema/compare"
 	"hollowreed/internal/core/value"
@@ -95,8 +95,8 @@ func nameBefore(renamed map[string]string, now string) string {
 	return now
 }
 
-// Mend is a change that would take a fault out of a mapping.
-type Mend struct {
+// Fix is a change that would take a fault out of a mapping.
+type Fix struct {
 	Field  string // the rule, variable or condition that is changed, as a person reads it
 	At     []any  // the setting in the part
 	Was    string
@@ -104,20 +104,20 @@ type Mend struct {
 	Reason string
 }
 
-// Mends proposes changes for rules that make fields which the target does not have, and for formulas that
+// SuggestFixes proposes changes for rules that make fields which the target does not have, and for formulas that
 // read names which are not there: by what is known of the schemas' changes, else by likeness. A changed
 // formula is proposed only if it has no fault.
-func (p *Plan) Mends(moves []Move) []Mend {
-	m := mender{plan: p, moves: moves}
+func (p *Plan) SuggestFixes(moves []Move) []Fix {
+	m := fixer{plan: p, moves: moves}
 	if len(p.Faults) == 0 {
 		return nil
 	}
 	m.orphans()
-	for i := range p.Mapping.Let {
-		v := &p.Mapping.Let[i]
+	for i := range p.Mapping.Variables {
+		v := &p.Mapping.Variables[i]
 		m.formula(v.Name, []any{"let", i, "formula"}, v.Formula, p.root.scope)
 	}
-	for i, k := range p.Mapping.Keep {
+	for i, k := range p.Mapping.Conditions {
 		m.formula("only where", []any{"keep", i, "when"}, k.When, p.root.scope)
 	}
 	var broken []string // lists whose items are not known before they are mended
@@ -135,18 +135,18 @@ func within(name string, lists []string) bool {
 	return slices.ContainsFunc(lists, func(l string) bool { return strings.HasPrefix(name, l) })
 }
 
-type mender struct {
+type fixer struct {
 	plan  *Plan
 	moves []Move
-	found []Mend
+	found []Fix
 }
 
 // rule proposes mends for the formulas of a rule; it is true when that of its list has a fault.
-func (m *mender) rule(f *Field) (broken bool) {
+func (m *fixer) rule(f *Field) (broken bool) {
 	r, scope, inside := f.Rule, m.plan.Scope(f.Name()), m.plan.Scope(f.Name()+"/")
 	for _, t := range []struct {
 		key   string
-		text  doc.Text
+		text  partfile.Text
 		scope *formula.Scope
 	}{
 		{string(r.Kind), r.Text, scope},
@@ -168,7 +168,7 @@ func (m *mender) rule(f *Field) (broken bool) {
 }
 
 // formula proposes another text for a formula that has a fault, and says whether it has.
-func (m *mender) formula(name string, at []any, t doc.Text, scope *formula.Scope) bool {
+func (m *fixer) formula(name string, at []any, t partfile.Text, scope *formula.Scope) bool {
 	if t.Line == 0 {
 		return false
 	}
@@ -181,7 +181,7 @@ func (m *mender) formula(name string, at []any, t doc.Text, scope *formula.Scope
 		now, reason = m.guessed(t.Value, faults)
 	}
 	if now != t.Value && sound(now, scope) {
-		m.found = append(m.found, Mend{Field: name, At: at, Was: t.Value, Now: now, Reason: reason})
+		m.found = append(m.found, Fix{Field: name, At: at, Was: t.Value, Now: now, Reason: reason})
 	}
 	return true
 }
@@ -192,7 +192,7 @@ func sound(source string, scope *formula.Scope) bool {
 }
 
 // moved writes the new names of moved fields into a formula.
-func (m *mender) moved(source string) (text, reason string) {
+func (m *fixer) moved(source string) (text, reason string) {
 	text = source
 	for _, mv := range m.moves {
 		for _, src := range m.plan.Mapping.From {
@@ -268,7 +268,7 @@ var (
 )
 
 // guessed puts the most likely names in place of those that are not there.
-func (m *mender) guessed(source string, faults fault.List) (text, reason string) {
+func (m *fixer) guessed(source string, faults fault.List) (text, reason string) {
 	text = source
 	for _, f := range faults {
 		missing := noName.FindStringSubmatch(f.Message)
@@ -276,7 +276,7 @@ func (m *mender) guessed(source string, faults fault.List) (text, reason string)
 			continue
 		}
 		name, why := "", "the name that is most like it"
-		if hint := didYou.FindStringSubmatch(f.Mend); hint != nil {
+		if hint := didYou.FindStringSubmatch(f.Fix); hint != nil {
 			name = hint[1]
 		} else if name = m.like(missing[1]); name == "" {
 			continue
@@ -291,7 +291,7 @@ func (m *mender) guessed(source string, faults fault.List) (text, reason string)
 }
 
 // like is the name of a field of the sources whose words are most like those of a name.
-func (m *mender) like(name string) string {
+func (m *fixer) like(name string) string {
 	words, best, most := wordsOf([]string{name}), "", leastFit
 	for _, s := range m.plan.Sources {
 		s.Root.Walk(func(path []string, f *schema.Field) {
@@ -307,7 +307,7 @@ func (m *mender) like(name string) string {
 }
 
 // orphans proposes a field for every rule whose field the target does not have.
-func (m *mender) orphans() {
+func (m *fixer) orphans() {
 	taken := map[string]string{} // old path to new, of those that were found
 	for _, i := range m.plan.Orphans {
 		r := &m.plan.Mapping.Rules[i]
@@ -319,13 +319,13 @@ func (m *mender) orphans() {
 			continue
 		}
 		taken[r.Field.Value] = now
-		m.found = append(m.found, Mend{Field: r.Field.Value, At: []any{"rules", i, "field"}, Was: r.Field.Value, Now: now, Reason: reason})
+		m.found = append(m.found, Fix{Field: r.Field.Value, At: []any{"rules", i, "field"}, Was: r.Field.Value, Now: now, Reason: reason})
 	}
 }
 
 // follow finds the new path of a field by the moves of the target's schema, or with a list or record
 // around it that has a new path.
-func (m *mender) follow(path string, taken map[string]string) (now, reason string) {
+func (m *fixer) follow(path string, taken map[string]string) (now, reason string) {
 	for _, mv := range m.moves {
 		from, to := strings.Join(mv.From, "/"), strings.Join(mv.To, "/")
 		rest, below := strings.CutPrefix(path, from)
@@ -345,7 +345,7 @@ func (m *mender) follow(path string, taken map[string]string) (now, reason strin
 }
 
 // has says whether the target has a field, with a rule or without.
-func (m *mender) has(path string) bool {
+func (m *fixer) has(path string) bool {
 	f := m.plan.Target.Root
 	for name := range strings.SplitSeq(path, "/") {
 		if list, _, ok := labelled(name); ok && f.Field(name) == nil {
@@ -359,7 +359,7 @@ func (m *mender) has(path string) bool {
 }
 
 // likeliest is the field without a rule that is most like the one of a rule.
-func (m *mender) likeliest(r *Rule) (path, reason string) {
+func (m *fixer) likeliest(r *Rule) (path, reason string) {
 	names := strings.Split(r.Field.Value, "/")
 	old := source{path: names, words: wordsOf(names)}
 	best := leastScore - 1
@@ -376,18 +376,18 @@ func (m *mender) likeliest(r *Rule) (path, reason string) {
 }
 
 // Renames are the changes that give a variable another name wherever a formula reads it.
-func (p *Plan) Renames(old, now string) []Mend {
-	var out []Mend
+func (p *Plan) Renames(old, now string) []Fix {
+	var out []Fix
 	v := variant{old, now}
 	change := func(field, text string, at ...any) {
 		if to := v.in(text); to != text {
-			out = append(out, Mend{Field: field, At: at, Was: text, Now: to, Reason: "renamed"})
+			out = append(out, Fix{Field: field, At: at, Was: text, Now: to, Reason: "renamed"})
 		}
 	}
-	for i, l := range p.Mapping.Let {
+	for i, l := range p.Mapping.Variables {
 		change(l.Name, l.Formula.Value, "let", i, "formula")
 	}
-	for i, k := range p.Mapping.Keep {
+	for i, k := range p.Mapping.Conditions {
 		change("only where", k.When.Value, "keep", i, "when")
 	}
 	for i := range p.Mapping.Rules {
@@ -400,10 +400,10 @@ func (p *Plan) Renames(old, now string) []Mend {
 				change(r.Field.Value, text, "rules", i, key)
 			}
 		}
-		for j, in := range r.Inside {
+		for j, in := range r.Nested {
 			change(r.Field.Value, in.List.Value, "rules", i, "inside", j, "each")
 		}
-		for j, l := range r.Let {
+		for j, l := range r.Variables {
 			change(r.Field.Value, l.Formula.Value, "rules", i, "let", j, "formula")
 		}
 	}

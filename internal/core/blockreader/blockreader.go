@@ -1,6 +1,6 @@
-// Package block reads a stream in large blocks and hands out its text as substrings of them: a
+// Package blockreader reads a stream in large blocks and hands out its text as substrings of them: a
 // record costs no copy of its own, and memory stays bounded by the block and the longest record.
-package block
+package blockreader
 
 import (
 	"errors"

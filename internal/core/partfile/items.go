@@ -1,4 +1,4 @@
-package doc
+package partfile
 
 import (
 	"fmt"
@@ -201,7 +201,7 @@ func holds(n, inner *yaml.Node) bool {
 
 // Wrap puts some items of a list into a new item that stands in their place: they become the list at the path
 // inside it.
-func Wrap(text []byte, path []any, index, n int, around Out, inside []any) ([]byte, error) {
+func Wrap(text []byte, path []any, index, n int, around Ordered, inside []any) ([]byte, error) {
 	return change(text, func(root *yaml.Node) error {
 		items, err := takeItems(root, path, index, n)
 		if err != nil {

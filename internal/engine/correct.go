@@ -26,20 +26,20 @@ import (
 	"hollowreed/internal/store"
 )
 
-// MendText is the text of something that was set aside, as a person can mend it.
-type MendText struct {
+// CorrectionText is the text of something that was set aside, as a person can mend it.
+type CorrectionText struct {
 	Text  string
 	JSON  bool   // it is the value as JSON, not the text that stood in the message
 	Entry bool   // it is an entry of a list inside a record
 	Why   string // why it cannot be mended by itself; empty: it can
 }
 
-// MendText gives the text of what was set aside: as it stood in its message where that is still there, else its value
+// CorrectionText gives the text of what was set aside: as it stood in its message where that is still there, else its value
 // from the journal.
-func (e *Engine) MendText(ctx context.Context, a store.Aside) (MendText, error) {
-	m, err := e.mendText(ctx, a)
+func (e *Engine) CorrectionText(ctx context.Context, a store.Aside) (CorrectionText, error) {
+	m, err := e.correctionText(ctx, a)
 	if n := len(m.Text); n > maxMendText {
-		return MendText{Why: fmt.Sprintf("It has %d bytes; at most %d can be edited here. Mend it where it comes from, or run it again as it is.", n, maxMendText)}, err
+		return CorrectionText{Why: fmt.Sprintf("It has %d bytes; at most %d can be edited here. Mend it where it comes from, or run it again as it is.", n, maxMendText)}, err
 	}
 	return m, err
 }
@@ -47,32 +47,32 @@ func (e *Engine) MendText(ctx context.Context, a store.Aside) (MendText, error) 
 // maxMendText bounds the text that a person is given to mend, in bytes.
 const maxMendText = 1 << 20
 
-func (e *Engine) mendText(ctx context.Context, a store.Aside) (MendText, error) {
+func (e *Engine) correctionText(ctx context.Context, a store.Aside) (CorrectionText, error) {
 	r, plan, err := e.planOf(ctx, a.Run)
 	if err != nil {
-		return MendText{}, err
+		return CorrectionText{}, err
 	}
 	if a.Path != "" {
 		text, err := e.entryText(ctx, r, plan, a)
-		return noText(MendText{Text: text, JSON: true, Entry: true}, err)
+		return noText(CorrectionText{Text: text, JSON: true, Entry: true}, err)
 	}
 	if plan.Source == nil {
-		return MendText{Why: "The flow does not read any more what it read then."}, nil
+		return CorrectionText{Why: "The flow does not read any more what it read then."}, nil
 	}
 	source := recordSchema(plan, r)
 	if excerpt.Kept(source) && len(a.Raw) > 0 {
-		return MendText{Text: all.Decode(source, a.Raw), JSON: source.Notation == json.LinesKind.Notation}, nil
+		return CorrectionText{Text: all.Decode(source, a.Raw), JSON: source.Notation == json.LinesKind.Notation}, nil
 	}
 	text, err := e.standing(ctx, r, source, a.Byte)
 	if err == nil {
-		return MendText{Text: text, JSON: source.Notation == json.Kind.Notation}, nil
+		return CorrectionText{Text: text, JSON: source.Notation == json.Kind.Notation}, nil
 	}
 	text, err = e.recordValue(ctx, r, plan, a)
-	return noText(MendText{Text: text, JSON: true}, err)
+	return noText(CorrectionText{Text: text, JSON: true}, err)
 }
 
 // noText says why there is no text, where there is none.
-func noText(m MendText, err error) (MendText, error) {
+func noText(m CorrectionText, err error) (CorrectionText, error) {
 	if errors.Is(err, store.ErrNotFound) {
 		m.Text, m.Why = "", "Its text is not kept any more: the message was removed, and the flow does not keep what its messages come to."
 		err = nil
@@ -186,9 +186,9 @@ func (e *Engine) innerEntry(ctx context.Context, run uuid.UUID, record int, path
 	return nil, store.ErrNotFound
 }
 
-// Mend runs a record, or an entry of a list in one, that was set aside again, on the release that is deployed, as a run of its own
+// Correct runs a record, or an entry of a list in one, that was set aside again, on the release that is deployed, as a run of its own
 // that names the first as its parent. With no text it is run again as it is.
-func (e *Engine) Mend(ctx context.Context, id int64, text *string, by string) (uuid.UUID, error) {
+func (e *Engine) Correct(ctx context.Context, id int64, text *string, by string) (uuid.UUID, error) {
 	a, err := store.AsideByID(ctx, e.db, id)
 	if err != nil {
 		return uuid.Nil, err
@@ -196,15 +196,15 @@ func (e *Engine) Mend(ctx context.Context, id int64, text *string, by string) (u
 	if a.State != "open" {
 		return uuid.Nil, store.ErrChanged
 	}
-	now, err := e.MendText(ctx, a)
+	now, err := e.CorrectionText(ctx, a)
 	mended := text != nil
 	switch {
 	case err != nil:
 		return uuid.Nil, err
 	case now.Why != "":
-		return uuid.Nil, fault.New(fault.Gone, "it cannot be run again by itself").Mended("%s", now.Why)
+		return uuid.Nil, fault.New(fault.InputGone, "it cannot be run again by itself").WithFix("%s", now.Why)
 	case text == nil && strings.ContainsRune(now.Text, utf8.RuneError):
-		return uuid.Nil, fault.New(fault.Encoding, "the record has bytes that are no text").Mended("Mend them first")
+		return uuid.Nil, fault.New(fault.Encoding, "the record has bytes that are no text").WithFix("Mend them first")
 	case text == nil:
 		text = &now.Text
 	case len(*text) > excerpt.MaxText:
@@ -223,7 +223,7 @@ func (e *Engine) Mend(ctx context.Context, id int64, text *string, by string) (u
 		if again.Release, err = e.deployed(ctx, tx, r); err != nil {
 			return err
 		}
-		content, err := e.mended(ctx, &again, r, a, now, *text, mended)
+		content, err := e.corrected(ctx, &again, r, a, now, *text, mended)
 		if err == nil && mended && content != nil {
 			err = e.reads(ctx, again, content)
 		}
@@ -270,8 +270,8 @@ func stillBad(f *fault.Fault) *fault.Fault {
 	return &still
 }
 
-// mended gives a run what it does again: an entry, or a message of its own with one record.
-func (e *Engine) mended(ctx context.Context, again *store.Run, r store.Run, a store.Aside, was MendText, text string, checked bool) (*spool.Spool, error) {
+// corrected gives a run what it does again: an entry, or a message of its own with one record.
+func (e *Engine) corrected(ctx context.Context, again *store.Run, r store.Run, a store.Aside, was CorrectionText, text string, checked bool) (*spool.Spool, error) {
 	p, err := e.Release(ctx, r.Project, r.Of, again.Release)
 	if err != nil {
 		return nil, err
@@ -281,7 +281,7 @@ func (e *Engine) mended(ctx context.Context, again *store.Run, r store.Run, a st
 		return nil, fault.New(fault.Unknown, "release %d has no flow %s any more", again.Release, r.Flow)
 	}
 	if was.Entry {
-		again.Entry, err = e.mendedEntry(ctx, plan, a, text, checked)
+		again.Entry, err = e.correctedEntry(ctx, plan, a, text, checked)
 		return nil, err
 	}
 	if plan.Source == nil {
@@ -309,7 +309,7 @@ func (e *Engine) frame(ctx context.Context, r store.Run, s *schema.Schema) (nota
 	}
 	in, err := e.message(ctx, r)
 	if err != nil {
-		return notation.Frame{}, fault.New(fault.Gone, "the message that the record stood in is not there any more").Mended("Put the file back, or drop a new one")
+		return notation.Frame{}, fault.New(fault.InputGone, "the message that the record stood in is not there any more").WithFix("Put the file back, or drop a new one")
 	}
 	defer in.Close()
 	_, plan, err := e.planOf(ctx, r.ID)
@@ -319,8 +319,8 @@ func (e *Engine) frame(ctx context.Context, r store.Run, s *schema.Schema) (nota
 	return excerpt.FrameOf(recordSchema(plan, r), in)
 }
 
-// mendedEntry is an entry of a list with another value.
-func (e *Engine) mendedEntry(ctx context.Context, plan *running.Plan, a store.Aside, text string, checked bool) (*store.Entry, error) {
+// correctedEntry is an entry of a list with another value.
+func (e *Engine) correctedEntry(ctx context.Context, plan *running.Plan, a store.Aside, text string, checked bool) (*store.Entry, error) {
 	inner, err := e.innerEntry(ctx, a.Run, a.Record, a.Path)
 	if err != nil {
 		return nil, err
@@ -363,7 +363,7 @@ func oneOf(s *schema.Schema, v value.Value) (first *fault.Fault) {
 func (x *execution) entry(ctx context.Context) error {
 	entry := x.run.Entry
 	if x.run.Parent == nil {
-		return fault.New(fault.Gone, "the run that this one begins again is not kept any longer").Mended("Run the whole message again")
+		return fault.New(fault.InputGone, "the run that this one begins again is not kept any longer").WithFix("Run the whole message again")
 	}
 	record, err := journal.Of(ctx, x.engine.db, *x.run.Parent, entry.Record)
 	if err != nil {
@@ -372,7 +372,7 @@ func (x *execution) entry(ctx context.Context) error {
 	ps := x.plan.Planned(entry.Each)
 	inner := find(record.Item(x.plan), entry.Path)
 	if ps == nil || ps.Entry == nil || inner == nil {
-		return fault.New(fault.Gone, "the entry %s of the run before is not kept any longer", running.EntryNumber(entry.Path)).Mended("Run the whole message again")
+		return fault.New(fault.InputGone, "the entry %s of the run before is not kept any longer", running.EntryNumber(entry.Path)).WithFix("Run the whole message again")
 	}
 	v, ok := x.plan.ReadKept(ps.Entry.Slot, string(entry.Value))
 	if !ok {
@@ -389,7 +389,7 @@ func (x *execution) entry(ctx context.Context) error {
 	case err != nil:
 		return err
 	case b.Stopped != nil:
-		return x.over(ctx, store.Stopped, b.Stopped.Fault)
+		return x.finalizeAs(ctx, store.Stopped, b.Stopped.Fault)
 	case cancelledBy != nil:
 		return x.cancelled(ctx, *cancelledBy)
 	}
@@ -421,7 +421,7 @@ func (e *Engine) RerunAll(ctx context.Context, asides []int64, runs []uuid.UUID,
 		}
 	}
 	for _, id := range asides {
-		_, err := e.Mend(ctx, id, nil, by)
+		_, err := e.Correct(ctx, id, nil, by)
 		try(err)
 	}
 	for _, id := range runs {

@@ -1,4 +1,4 @@
-package doc
+package partfile
 
 import (
 	"math"
@@ -46,7 +46,7 @@ func ids(t *testing.T, text []byte) string {
 // TestItemsAreTakenPutAndWrapped: whole runs of items, in and out of each other; comments go with them.
 func TestItemsAreTakenPutAndWrapped(t *testing.T) {
 	top, inner := []any{"steps"}, []any{"steps", 1, "steps"}
-	around := Out{{"step", "attempt"}, {"id", "new"}}
+	around := Ordered{{"step", "attempt"}, {"id", "new"}}
 	for name, c := range map[string]struct {
 		edit func() ([]byte, error)
 		want string
@@ -82,7 +82,7 @@ func TestItemsAreTakenPutAndWrapped(t *testing.T) {
 		"no such list":        func() ([]byte, error) { return MoveItems([]byte(steps), top, 0, 1, []any{"steps", 9, "steps"}, 0) },
 		"wrap too many":       func() ([]byte, error) { return Wrap([]byte(steps), top, 0, 4, around, []any{"steps"}) },
 		"wrap in what is no list": func() ([]byte, error) {
-			return Wrap([]byte(steps), top, 0, 1, Out{{"steps", "text"}}, []any{"steps"})
+			return Wrap([]byte(steps), top, 0, 1, Ordered{{"steps", "text"}}, []any{"steps"})
 		},
 		"unwrap none": func() ([]byte, error) { return Unwrap([]byte(steps), top, 3, []any{"steps"}) },
 	} {
@@ -179,7 +179,7 @@ func TestWhatIsReadIsWhatStandsThere(t *testing.T) {
 	require.Empty(t, none.Texts())
 	require.Empty(t, none.Text("x").Value)
 	require.Same(t, d, n.Doc())
-	none.Done()
+	none.RejectUnknown()
 	require.Empty(t, d.Faults)
 	at := n.Text("word")
 	d.Fault(at, fault.New(fault.Range, "not that one"))

@@ -16,7 +16,7 @@ import (
 
 // letterOf reads a mail whose lines are written with line feeds, and gives the letter as JSON.
 func letterOf(mail string) string {
-	return json.Text(Letter([]byte(strings.ReplaceAll(mail, "\n", "\r\n"))))
+	return json.Text(ReadMail([]byte(strings.ReplaceAll(mail, "\n", "\r\n"))))
 }
 
 func TestALetterIsReadAsARecord(t *testing.T) {
@@ -38,7 +38,7 @@ Tove
 // TestPartsAreToldApart: the text and the same as HTML, what is attached with its name, type and bytes; a text of another
 // encoding becomes the same letters.
 func TestPartsAreToldApart(t *testing.T) {
-	got := Letter([]byte(strings.ReplaceAll("From: \"Lind, Tove\" <tove@post.example>\nReply-To: kin@post.example\nSubject: Papers\nMIME-Version: 1.0\nContent-Type: multipart/mixed; boundary=a\n\n"+
+	got := ReadMail([]byte(strings.ReplaceAll("From: \"Lind, Tove\" <tove@post.example>\nReply-To: kin@post.example\nSubject: Papers\nMIME-Version: 1.0\nContent-Type: multipart/mixed; boundary=a\n\n"+
 		"--a\nContent-Type: multipart/alternative; boundary=b\n\n--b\nContent-Type: text/plain; charset=iso-8859-1\nContent-Transfer-Encoding: quoted-printable\n\nSm=F8rvik\n--b\nContent-Type: text/html\n\n<b>x</b>\n--b--\n"+
 		"--a\nContent-Type: application/octet-stream; name=\"scan.bin\"\nContent-Disposition: attachment; filename*=utf-8''br%C3%BCcke.bin\nContent-Transfer-Encoding: base64\n\n/wAB\n"+
 		"--a\nContent-Type: text/csv\nContent-Disposition: attachment; filename=v.csv\n\nplate\n--a\nContent-Type: text/plain\n\nsent from a boat\n--a--\n", "\n", "\r\n")))
@@ -50,7 +50,7 @@ func TestPartsAreToldApart(t *testing.T) {
 	require.Len(t, list, 2)
 	require.Equal(t, "brücke.bin", list[0].Field("name").String())
 	require.Equal(t, "\xff\x00\x01", list[0].Field("content").Text())
-	require.True(t, list[0].Field("text").Missing(), "it is no text")
+	require.True(t, list[0].Field("text").IsMissing(), "it is no text")
 	require.Equal(t, "v.csv", list[1].Field("name").String())
 	require.Equal(t, "text/csv", list[1].Field("type").String())
 	require.Equal(t, "plate", list[1].Field("text").String())
@@ -67,15 +67,15 @@ func TestAMalformedMailGivesWhatCanBeTold(t *testing.T) {
 		"no date":                {"Date: yesterday\nSubject: x\n\nbody", "sent", ""},
 		"cut off":                {"Subject: x\nContent-Type: multipart/mixed; boundary=a\n\n--a\nContent-Type: text/plain\n\nhalf a te", "text", "half a te"},
 	} {
-		got := Letter([]byte(strings.ReplaceAll(c.mail, "\n", "\r\n"))).Field(c.field)
+		got := ReadMail([]byte(strings.ReplaceAll(c.mail, "\n", "\r\n"))).Field(c.field)
 		if c.want == "" {
-			require.True(t, got.Missing(), name)
+			require.True(t, got.IsMissing(), name)
 			continue
 		}
 		require.Contains(t, got.String(), c.want, name)
 	}
 	many := "Subject: x\r\nContent-Type: multipart/mixed; boundary=a\r\n\r\n" + strings.Repeat("--a\r\nContent-Type: text/csv\r\n\r\nx\r\n", maxParts+50) + "--a--\r\n"
-	require.Len(t, Letter([]byte(many)).Field("attachments").Items(), maxParts, "parts are bounded")
+	require.Len(t, ReadMail([]byte(many)).Field("attachments").Items(), maxParts, "parts are bounded")
 }
 
 // FuzzLetter: whatever a mail is, its letter is a record that can be written as JSON and read again.
@@ -84,7 +84,7 @@ func FuzzLetter(f *testing.F) {
 	f.Add([]byte("Subject: =?x?q?=FF?=\r\nContent-Type: multipart/mixed; boundary=\"\"\r\n\r\n--\r\n\r\n"))
 	f.Add([]byte("Content-Type: message/rfc822\r\nContent-Transfer-Encoding: base64\r\n\r\n////"))
 	f.Fuzz(func(t *testing.T, raw []byte) {
-		v := Letter(raw)
+		v := ReadMail(raw)
 		text := (&json.Appender{}).Append(nil, v)
 		rows, err := project.ReadJSON(connection.IncomingMail, string(text))
 		require.NoError(t, err, string(text))
@@ -103,13 +103,13 @@ func TestPartsInsideOfPartsAreBounded(t *testing.T) {
 		b.WriteString("Content-Type: text/plain\r\n\r\ndeep\r\n")
 		return []byte(b.String())
 	}
-	require.Equal(t, "deep", strings.TrimSpace(Letter(nested(maxDepth)).Field("text").String()))
-	got := Letter(nested(20_000))
-	require.True(t, got.Field("text").Missing())
+	require.Equal(t, "deep", strings.TrimSpace(ReadMail(nested(maxDepth)).Field("text").String()))
+	got := ReadMail(nested(20_000))
+	require.True(t, got.Field("text").IsMissing())
 	list := got.Field("attachments").Items()
 	require.Len(t, list, 1)
 	require.Equal(t, "multipart/mixed", list[0].Field("type").String())
 	require.Contains(t, list[0].Field("text").String(), "deep")
 	many := "From: tove@post.example\r\nContent-Type: multipart/mixed; boundary=b\r\n\r\n" + strings.Repeat("--b\r\n\r\nx\r\n", 100_000)
-	require.Equal(t, maxParts, strings.Count(Letter([]byte(many)).Field("text").String(), "x"))
+	require.Equal(t, maxParts, strings.Count(ReadMail([]byte(many)).Field("text").String(), "x"))
 }

@@ -11,11 +11,11 @@ import (
 	"hollowreed/internal/core/setting"
 )
 
-// Fixed are setups that do not change, by connection.
-type Fixed map[string]Setup
+// StaticSettings are setups that do not change, by connection.
+type StaticSettings map[string]Settings
 
-// ReadFixed reads setups from a YAML file: for each connection its kind and its settings.
-func ReadFixed(path string) (Fixed, error) {
+// ReadStaticSettings reads setups from a YAML file: for each connection its kind and its settings.
+func ReadStaticSettings(path string) (StaticSettings, error) {
 	text, err := os.ReadFile(path)
 	if err != nil {
 		return nil, err
@@ -24,15 +24,15 @@ func ReadFixed(path string) (Fixed, error) {
 	if err := yaml.Unmarshal(text, &all); err != nil {
 		return nil, fault.New(fault.Syntax, "the settings cannot be read: %s", err).At(fault.Place{Source: path})
 	}
-	f := Fixed{}
+	f := StaticSettings{}
 	for id, values := range all {
 		if id == fixedSecrets {
-			f[id] = Setup{Values: values}
+			f[id] = Settings{Values: values}
 			continue
 		}
-		s := Setup{Kind: values["kind"], Values: values}
+		s := Settings{Kind: values["kind"], Values: values}
 		if drivers[s.Kind].open == nil {
-			return nil, fault.Expect(fault.Unknown, "a kind of system", fault.Quote(s.Kind)).In(id).At(fault.Place{Source: path})
+			return nil, fault.Expect(fault.Unknown, "a kind of system", fault.Quote(s.Kind)).InField(id).At(fault.Place{Source: path})
 		}
 		for _, set := range connection.KindOf(s.Kind).Settings {
 			if set.Type == setting.Secret && values[set.Name] != "" {
@@ -44,8 +44,8 @@ func ReadFixed(path string) (Fixed, error) {
 	return f, nil
 }
 
-// Setup finds a setup.
-func (f Fixed) Setup(_ context.Context, id string) (*Setup, error) {
+// Settings finds a setup.
+func (f StaticSettings) Settings(_ context.Context, id string) (*Settings, error) {
 	s, ok := f[id]
 	if !ok {
 		return nil, nil
@@ -57,14 +57,14 @@ func (f Fixed) Setup(_ context.Context, id string) (*Setup, error) {
 const fixedSecrets = "secrets"
 
 // Get finds a secret that a step needs; it is empty where there is none of that name.
-func (f Fixed) Get(_ context.Context, name string) (string, error) {
+func (f StaticSettings) Get(_ context.Context, name string) (string, error) {
 	return f[fixedSecrets].Values[name], nil
 }
 
 // Set keeps nothing.
-func (f Fixed) Set(context.Context, string, string) error { return nil }
+func (f StaticSettings) Set(context.Context, string, string) error { return nil }
 
 // Lock has nobody to wait for.
-func (f Fixed) Lock(ctx context.Context, _ string, do func(context.Context) error) error {
+func (f StaticSettings) Lock(ctx context.Context, _ string, do func(context.Context) error) error {
 	return do(ctx)
 }

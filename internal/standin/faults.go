@@ -13,8 +13,8 @@ import (
 	"time"
 )
 
-// Moods are the ways in which a stand-in can misbehave; the zero Moods behaves.
-type Moods struct {
+// FaultInjection are the ways in which a stand-in can misbehave; the zero Moods behaves.
+type FaultInjection struct {
 	mu     sync.Mutex
 	on     map[string]bool
 	down   time.Time
@@ -38,13 +38,13 @@ const (
 const slowBy = 3 * time.Second
 
 // SlowFor sets how long every answer takes in the mood Slow.
-func (m *Moods) SlowFor(d time.Duration) {
+func (m *FaultInjection) SlowFor(d time.Duration) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	m.slow = d
 }
 
-func (m *Moods) pause() time.Duration {
+func (m *FaultInjection) pause() time.Duration {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	return cmp.Or(m.slow, slowBy)
@@ -54,14 +54,14 @@ func (m *Moods) pause() time.Duration {
 const DownFor = 10 * time.Second
 
 // Is says whether a mood is on.
-func (m *Moods) Is(mood string) bool {
+func (m *FaultInjection) Is(mood string) bool {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	return m.on[mood]
 }
 
 // Set puts a mood on or off.
-func (m *Moods) Set(mood string, on bool) {
+func (m *FaultInjection) Set(mood string, on bool) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	if m.on == nil {
@@ -70,29 +70,29 @@ func (m *Moods) Set(mood string, on bool) {
 	m.on[mood] = on
 }
 
-// GoDown makes the stand-in unreachable for a while.
-func (m *Moods) GoDown(d time.Duration) {
+// TakeDown makes the stand-in unreachable for a while.
+func (m *FaultInjection) TakeDown(d time.Duration) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	m.down = time.Now().Add(d)
 }
 
-// Behave ends all moods.
-func (m *Moods) Behave() {
+// Reset ends all moods.
+func (m *FaultInjection) Reset() {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	m.on, m.down = nil, time.Time{}
 }
 
 // Down says whether the stand-in is away.
-func (m *Moods) Down() bool {
+func (m *FaultInjection) Down() bool {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	return time.Now().Before(m.down)
 }
 
 // busy counts a call and says whether there were too many within a second.
-func (m *Moods) busy() bool {
+func (m *FaultInjection) busy() bool {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	if !m.on[Limit] {
@@ -117,7 +117,7 @@ var moodLabels = map[string][2]string{
 }
 
 // Actions are buttons for moods, and for going down and behaving again.
-func (m *Moods) Actions(moods ...string) []Action {
+func (m *FaultInjection) Actions(moods ...string) []Action {
 	var list []Action
 	for _, mood := range moods {
 		label := moodLabels[mood]
@@ -130,18 +130,18 @@ func (m *Moods) Actions(moods ...string) []Action {
 		}})
 	}
 	down := Action{Name: "down", Label: "Go down", About: fmt.Sprintf("for %s", DownFor), Do: func(context.Context) (string, error) {
-		m.GoDown(DownFor)
+		m.TakeDown(DownFor)
 		return fmt.Sprintf("Down for %s.", DownFor), nil
 	}}
 	behave := Action{Name: "behave", Label: "Behave", About: "end all moods", Do: func(context.Context) (string, error) {
-		m.Behave()
+		m.Reset()
 		return "As it should be.", nil
 	}}
 	return append(list, down, behave)
 }
 
 // Handler puts the moods before an HTTP service.
-func (m *Moods) Handler(next http.Handler) http.Handler {
+func (m *FaultInjection) Handler(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if m.Is(Slow) {
 			select {
@@ -178,14 +178,14 @@ func (m *Moods) Handler(next http.Handler) http.Handler {
 
 // Listener puts the moods before a service that speaks over TCP: one that is down or refuses ends each
 // connection at once, a slow one waits before each answer, one that drops ends in the middle of an answer.
-func (m *Moods) Listener(l net.Listener) net.Listener { return &moody{l, m} }
+func (m *FaultInjection) Listener(l net.Listener) net.Listener { return &faultyListener{l, m} }
 
-type moody struct {
+type faultyListener struct {
 	net.Listener
-	moods *Moods
+	moods *FaultInjection
 }
 
-func (l *moody) Accept() (net.Conn, error) {
+func (l *faultyListener) Accept() (net.Conn, error) {
 	for {
 		c, err := l.Listener.Accept()
 		if err != nil {
@@ -195,20 +195,20 @@ func (l *moody) Accept() (net.Conn, error) {
 			c.Close()
 			continue
 		}
-		return &moodyConn{Conn: c, moods: l.moods}, nil
+		return &faultyConn{Conn: c, moods: l.moods}, nil
 	}
 }
 
-type moodyConn struct {
+type faultyConn struct {
 	net.Conn
-	moods   *Moods
+	moods   *FaultInjection
 	written int
 }
 
 // dropAfter is how many bytes one that drops still sends.
 const dropAfter = 600
 
-func (c *moodyConn) Write(b []byte) (int, error) {
+func (c *faultyConn) Write(b []byte) (int, error) {
 	if c.moods.Down() {
 		c.Close()
 		return 0, errors.New("down")
@@ -243,7 +243,7 @@ func Listen(ctx context.Context) (net.Listener, error) {
 // its Handler.
 type away struct {
 	net.Listener
-	moods *Moods
+	moods *FaultInjection
 }
 
 func (l *away) Accept() (net.Conn, error) {
@@ -258,7 +258,7 @@ func (l *away) Accept() (net.Conn, error) {
 
 // HTTP serves a service with its moods on a free port of this machine until the context ends, and gives its
 // address. What it is asked is written into the log.
-func HTTP(ctx context.Context, m *Moods, log *Log, h http.Handler) (string, error) {
+func HTTP(ctx context.Context, m *FaultInjection, log *Log, h http.Handler) (string, error) {
 	l, err := Listen(ctx)
 	if err != nil {
 		return "", err
