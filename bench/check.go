@@ -25,13 +25,13 @@ const checkedXSD = `<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema"><xs:e
 const checkedPart = `schema: Order
 notation: json
 fields:
-  - {name: no, type: integer, must: {least: 0}}
-  - {name: sku, type: text, must: {pattern: "SKU[0-9]{5}"}}
+  - {name: no, type: integer, constraints: {minimum: 0}}
+  - {name: sku, type: text, constraints: {pattern: "SKU[0-9]{5}"}}
   - {name: name, type: text}
-  - {name: qty, type: integer, must: {least: 1}}
-  - {name: price, type: decimal, must: {least: 0, places: 2}}
+  - {name: qty, type: integer, constraints: {minimum: 1}}
+  - {name: price, type: decimal, constraints: {minimum: 0, fraction digits: 2}}
   - {name: ordered, type: date}
-  - {name: status, type: text, must: {codes: {open: "", void: ""}}}
+  - {name: status, type: text, constraints: {codes: {open: "", void: ""}}}
 `
 
 // check compares checking while reading: XML beside xmllint, JSON beside decoding with encoding/json.

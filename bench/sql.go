@@ -136,7 +136,7 @@ func operation(text string, s *schema.Schema) (*connection.Operation, error) {
 }
 
 func ourRead(ctx context.Context, db *sql.DB, s *schema.Schema) error {
-	op, err := operation("connection: B\nkind: sql\noperations:\n  - {operation: all, does: query, response: freight, statement: \"select id, plate, customer, price, booked, paid from freight\"}\n", s)
+	op, err := operation("connection: B\nkind: sql\noperations:\n  - {operation: all, kind: query, response: freight, statement: \"select id, plate, customer, price, booked, paid from freight\"}\n", s)
 	if err != nil {
 		return err
 	}

@@ -32,7 +32,7 @@ var loadProject = map[string]string{
 	"project.yaml":              "project: Load\n",
 	"connections/drop.yaml":     "connection: Drop\nkind: file\n",
 	"connections/out.yaml":      "connection: Out\nkind: file\n",
-	"connections/db.yaml":       "connection: Database\nkind: sql\noperations:\n  - {operation: log, name: Log, does: upsert, request: entry, table: logged, key: id}\n  - {operation: unlog, name: Take the entry back, does: upsert, request: entry, table: unlogged, key: id}\n",
+	"connections/db.yaml":       "connection: Database\nkind: sql\noperations:\n  - {operation: log, name: Log, kind: upsert, request: entry, table: logged, key: id}\n  - {operation: unlog, name: Take the entry back, kind: upsert, request: entry, table: unlogged, key: id}\n",
 	"schemas/order.yaml":        "schema: Order\nnotation: ndjson\nfields:\n  - {name: id, type: text}\n  - {name: group, type: text}\n  - {name: station, type: text}\n  - {name: note, type: text}\n  - {name: lines, type: integer, occurs: 0..n}\n",
 	"schemas/note.yaml":         "schema: Note\nnotation: json\nfields:\n  - {name: weight, type: integer}\n",
 	"schemas/station.yaml":      "schema: Station\nnotation: rows\nfields:\n  - {name: code, type: text}\n  - {name: name, type: text}\n",

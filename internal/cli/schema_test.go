@@ -22,7 +22,7 @@ func TestValidateByAPart(t *testing.T) {
 	require.NotEmpty(t, lines)
 	require.JSONEq(t, `{"file":"`+bad+`","path":"","line":1,"column":32,"expected":"32 columns","found":"a line of 31","rule":"../../demo/schemas/gauge-reading.yaml:38:5","code":"length","field":"trend"}`, lines[0])
 
-	code, out, _ = call(t, "a,b\nx,2\n", "validate", "--schema", file(t, "s.yaml", "schema: S\nnotation: csv\nfields:\n  - {name: a, type: integer}\n  - {name: b, type: integer, must: {least: 5}}\n"), "-")
+	code, out, _ = call(t, "a,b\nx,2\n", "validate", "--schema", file(t, "s.yaml", "schema: S\nnotation: csv\nfields:\n  - {name: a, type: integer}\n  - {name: b, type: integer, constraints: {minimum: 5}}\n"), "-")
 	require.Equal(t, exitFaults, code)
 	require.Contains(t, out, `"line":2,"column":3,"expected":"at least 5","found":"2"`)
 	require.Contains(t, out, `s.yaml:5:5"`)

@@ -33,7 +33,7 @@ var parts = map[string]string{
 	"flows/bookings.yaml":    "flow: Bookings\ntrigger:\n  kind: person\n  input: booking\n  as: message\nsteps:\n  - {step: template, id: shout, name: Shout, text: '${upper(message.plate)}', as: plate}\n  - {step: note, id: say, name: Say, text: message.plate}\n",
 	"mappings/invoice.yaml":  "mapping: Invoice\nfrom:\n  - {name: booking, schema: booking}\nto: booking\nrules:\n  - {field: plate, formula: booking.plate}\n  - {field: holder/name, formula: booking.holder.name}\n",
 	"libraries/freight.yaml": "library: Freight\nversion: 1\nfunctions:\n  - {name: twice, params: [{name: n, type: integer}], result: integer, formula: n * 2}\n",
-	"connections/desk.yaml":  "connection: Desk\nkind: http\noperations:\n  - {operation: ping, does: call, path: /ping}\n",
+	"connections/desk.yaml":  "connection: Desk\nkind: http\noperations:\n  - {operation: ping, kind: call, path: /ping}\n",
 }
 
 // work is a project in a database of its own, in the hands of a person.
@@ -260,8 +260,8 @@ func TestFlowsLibrariesAndOperations(t *testing.T) {
 	require.ErrorContains(t, err, "begins with a letter")
 
 	take := []partfile.Ordered{
-		{{Key: "operation", Value: "ping"}, {Key: "does", Value: "call"}, {Key: "path", Value: "/other"}},
-		{{Key: "operation", Value: "pong"}, {Key: "does", Value: "call"}, {Key: "path", Value: "/pong"}},
+		{{Key: "operation", Value: "ping"}, {Key: "kind", Value: "call"}, {Key: "path", Value: "/other"}},
+		{{Key: "operation", Value: "pong"}, {Key: "kind", Value: "call"}, {Key: "path", Value: "/pong"}},
 	}
 	s := *p.Schema("booking")
 	mine, fresh := s, s

@@ -170,7 +170,7 @@ func TestACallsRunThatFailsGoesIntoTheQueue(t *testing.T) {
 trigger: {kind: request, path: ask, input: sign-up, as: card, wait: 30}
 steps:
   - {step: call, id: put, connection: harbour-ledger, operation: put-member, with: {card: card.card, name: card.name, mail: card.mail, kiosk: card.kiosk, at: card.at}, as: first}
-`, "connections/harbour-ledger.yaml": w.part("connections/harbour-ledger.yaml") + "  - operation: put-member\n    name: Put a member\n    does: insert\n    request: sign-up\n    table: kiosk_member\n"})
+`, "connections/harbour-ledger.yaml": w.part("connections/harbour-ledger.yaml") + "  - operation: put-member\n    name: Put a member\n    kind: insert\n    request: sign-up\n    table: kiosk_member\n"})
 	w.setLedger(false)
 	taken := w.called(e, card("C1", "Ada"), "")
 	r := testkit.Until(t, "the run to be tried again", func() (store.Run, bool) {

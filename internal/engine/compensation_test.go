@@ -33,12 +33,12 @@ steps:
     finally: [{step: note, id: end, text: '"in any case"'}]
 `, "connections/harbour-ledger.yaml": w.part("connections/harbour-ledger.yaml") + `  - operation: put-member
     name: Put a member
-    does: insert
+    kind: insert
     request: sign-up
     table: kiosk_member
   - operation: drop-member
     name: Take a member away
-    does: delete
+    kind: delete
     request: card-only
     table: kiosk_member
     key: card

@@ -59,10 +59,10 @@ func TestEveryRecordIsMendedByItself(t *testing.T) {
 	t.Parallel()
 	const fields = "fields:\n  - {name: n, type: integer}\n  - {name: to, type: text}\n  - {name: what, type: text}\n"
 	for name, c := range map[string]struct{ schema, message string }{
-		"csv":     {"notation: csv\nwritten: {delimiter: ';', encoding: windows-1252}\n" + fields, "to;n;what\r\nLC;1;kelp\r\nOR;x;s\xf8l\r\nHV;3;ghost\r\n"},
+		"csv":     {"notation: csv\nnotation settings: {delimiter: ';', encoding: windows-1252}\n" + fields, "to;n;what\r\nLC;1;kelp\r\nOR;x;s\xf8l\r\nHV;3;ghost\r\n"},
 		"json":    {"notation: json\n" + fields, "[{\"n\": 1, \"to\": \"LC\", \"what\": \"kelp\"},\n {\"n\": \"x\", \"to\": \"OR\", \"what\": \"søl\"},\n {\"n\": 3, \"to\": \"HV\", \"what\": \"ghost\"}]"},
 		"ndjson":  {"notation: ndjson\n" + fields, "{\"n\": 1, \"to\": \"LC\", \"what\": \"kelp\"}\n{\"n\": \"x\", \"to\": \"OR\", \"what\": \"søl\"}\n{\"n\": 3, \"to\": \"HV\", \"what\": \"ghost\"}\n"},
-		"xml":     {"notation: xml\nwritten: {root: parcels, record: parcel}\n" + fields, "<parcels day=\"1\"><parcel><n>1</n><to>LC</to><what>kelp</what></parcel>\n<parcel><n>x</n><to>OR</to><what>søl</what></parcel>\n<parcel><n>3</n><to>HV</to><what>ghost</what></parcel></parcels>"},
+		"xml":     {"notation: xml\nnotation settings: {root: parcels, record: parcel}\n" + fields, "<parcels day=\"1\"><parcel><n>1</n><to>LC</to><what>kelp</what></parcel>\n<parcel><n>x</n><to>OR</to><what>søl</what></parcel>\n<parcel><n>3</n><to>HV</to><what>ghost</what></parcel></parcels>"},
 		"columns": {"notation: fixedwidth\nfields:\n  - {name: n, type: integer, columns: 1}\n  - {name: to, type: text, columns: 2-3}\n  - {name: what, type: text, columns: 4-9}\n", "1LCkelp  \r\nxORs\u00f8l  \r\n3HVghost \r\n"},
 	} {
 		t.Run(name, func(t *testing.T) {

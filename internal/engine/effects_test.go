@@ -93,7 +93,7 @@ func TestReadingIsCalledAnywhere(t *testing.T) {
 	_, err := w.ledger.Exec(t.Context(), "create table berth (port text, name text, depth int); insert into berth values ('LC', 'North', 7), ('LC', 'South', 5), ('OR', 'Main', 6)")
 	require.NoError(t, err)
 	w.add("berths", map[string]string{
-		"connections/second.yaml": "connection: Second\nkind: sql\noperations:\n  - {operation: berths, name: Berths, does: query, request: port, response: berth, statement: \"select name, depth from berth where port = :port order by depth desc\"}\n",
+		"connections/second.yaml": "connection: Second\nkind: sql\noperations:\n  - {operation: berths, name: Berths, kind: query, request: port, response: berth, statement: \"select name, depth from berth where port = :port order by depth desc\"}\n",
 		"schemas/port.yaml":       "schema: Port\nnotation: json\nfields:\n  - {name: port, type: text}\n",
 		"schemas/berth.yaml":      "schema: Berth\nnotation: rows\nfields:\n  - {name: name, type: text}\n  - {name: depth, type: integer}\n",
 		"schemas/load.yaml":       "schema: Load\nnotation: json\nfields:\n  - {name: crates, type: record, of: crate, occurs: 0..n}\n",
@@ -138,7 +138,7 @@ func TestOddValuesOfADatabaseAreTheirRecordsFault(t *testing.T) {
 	s, _, err := tables.Describe(t.Context(), "odd", "odd", 10)
 	require.NoError(t, err)
 	w.add("odd", map[string]string{
-		"connections/second.yaml": "connection: Second\nkind: sql\noperations:\n  - {operation: all, name: All, does: query, response: odd, statement: \"select * from odd order by id\"}\n",
+		"connections/second.yaml": "connection: Second\nkind: sql\noperations:\n  - {operation: all, name: All, kind: query, response: odd, statement: \"select * from odd order by id\"}\n",
 		"schemas/odd.yaml":        string(schema.Write(s)),
 		"flows/odd.yaml":          "flow: Odd\ntrigger: {kind: person}\nsteps:\n  - {step: read, id: read, connection: second, operation: all, as: odd}\n  - step: each\n    id: each\n    of: odd\n    steps:\n      - {step: note, id: n, text: 'coalesce(odd.span, \"none\")'}\n",
 	})

@@ -389,7 +389,7 @@ func TestTheJournalKeepsWhatAMappingLeftOut(t *testing.T) {
 	const path = "mappings/reading-to-tide-level.yaml"
 	draft, err := store.PartDraft(t.Context(), w.db, "skerry", path)
 	require.NoError(t, err)
-	text := strings.NewReplacer("rules:\n", "on fault: leave out field\nkeep:\n  - {when: level_cm > 300, else: too low}\nrules:\n", "    formula: trend\n", "    formula: text(1 / (level_cm - level_cm))\n").Replace(draft.Text)
+	text := strings.NewReplacer("rules:\n", "on fault: omit field\nconditions:\n  - {when: level_cm > 300, reason: too low}\nrules:\n", "    formula: trend\n", "    formula: text(1 / (level_cm - level_cm))\n").Replace(draft.Text)
 	require.NoError(t, pgx.BeginFunc(t.Context(), w.db, func(tx pgx.Tx) error {
 		return store.SavePart(t.Context(), tx, "skerry", path, text, draft.Revision, "mo")
 	}))

@@ -147,7 +147,7 @@ func TestLargeInputsAreKeptInPieces(t *testing.T) {
 	require.NoError(t, err)
 	w.add("heaps", map[string]string{
 		"schemas/heap.yaml":               "schema: Heap\nnotation: json\nfields:\n  - {name: id, type: integer}\n  - {name: text, type: text}\n",
-		"connections/harbour-ledger.yaml": w.part("connections/harbour-ledger.yaml") + "  - operation: heap\n    name: Heap\n    does: query\n    statement: select id, text from heap order by id\n    response: heap\n",
+		"connections/harbour-ledger.yaml": w.part("connections/harbour-ledger.yaml") + "  - operation: heap\n    name: Heap\n    kind: query\n    statement: select id, text from heap order by id\n    response: heap\n",
 		"flows/heaps.yaml":                "flow: Heaps\ntrigger: {kind: person}\nkeeps: nothing\nsteps:\n  - {step: read, id: read, connection: harbour-ledger, operation: heap, as: heap}\n  - {step: each, id: each, of: heap, steps: [{step: tally, id: t, as: total, becomes: total + id}]}\n  - {step: note, id: n, text: text(total)}\n",
 	})
 	r := w.begun("heaps", nil)

@@ -27,7 +27,7 @@ steps:
       - {step: check, id: check, value: 'station.name == "Havra quay" ? nil : station', schema: station}
 `, "connections/harbour-ledger.yaml": w.part("connections/harbour-ledger.yaml") + `  - operation: all-stations
     name: All stations
-    does: query
+    kind: query
     response: station
     statement: select id, gauge_code, name, datum_cm from station order by id
 `})

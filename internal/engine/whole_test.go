@@ -229,7 +229,7 @@ steps:
 `, "connections/harbour-ledger.yaml": w.part("connections/harbour-ledger.yaml") + `
   - operation: put-member
     name: Put a member
-    does: insert
+    kind: insert
     request: sign-up
     table: kiosk_member
 `})

@@ -210,7 +210,7 @@ func project() map[string]string {
 	for _, notation := range []string{"json", "ndjson", "xml", "csv"} {
 		written := ""
 		if notation == "xml" {
-			written = "written:\n  root: asks\n  record: ask\n"
+			written = "notation settings:\n  root: asks\n  record: ask\n"
 		}
 		texts["schemas/ask-"+notation+".yaml"] = fmt.Sprintf(asks, notation, written)
 		texts["flows/read-"+notation+".yaml"] = fmt.Sprintf(flow, "read-"+notation, "ask-"+notation, "ask.text")

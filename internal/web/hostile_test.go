@@ -19,7 +19,7 @@ import (
 
 // formNames are the names that the pages' forms and addresses use.
 var formNames = strings.Fields(`about alert as ask at back before branch by case cases cause code column columns condition connection content
-	do does entry env error expires field find first flow formula from function gap id into key kind label like line list look manner mend
+	do entry env error expires field find first flow formula from function gap id into key kind label like line list look manner mend
 	message most move name new none notation note off on_fault op operation out owner params part path place q query reason record reference
 	release remove request response result revision rows rule said sample schema seed set show since source span state step system target
 	text title to type until value version view way when with`)

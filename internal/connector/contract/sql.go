@@ -18,14 +18,14 @@ const database = `
 connection: Ledger
 kind: sql
 operations:
-  - {operation: above, does: query, request: ask, response: crane, statement: "select * from crane where lift_t >= :least and (:name is null or name <> ':name') and name <> coalesce(:name, '') order by id"}
-  - {operation: add, does: insert, request: crane, table: crane}
-  - {operation: change, does: update, request: crane, table: crane, key: id}
-  - {operation: keep, does: upsert, request: crane, table: crane, key: id}
-  - {operation: remove, does: delete, request: ask-id, table: crane, key: id}
-  - {operation: paint, does: run, request: ask-id, statement: "update crane set name = concat(name, ' (red)') where id = :id"}
-  - {operation: twice, does: call, request: ask-id, response: answer, function: twice, parameters: id}
-  - {operation: wrong, does: query, request: ask-id, response: crane, statement: "select * from crane where id = :other"}
+  - {operation: above, kind: query, request: ask, response: crane, statement: "select * from crane where lift_t >= :least and (:name is null or name <> ':name') and name <> coalesce(:name, '') order by id"}
+  - {operation: add, kind: insert, request: crane, table: crane}
+  - {operation: change, kind: update, request: crane, table: crane, key: id}
+  - {operation: keep, kind: upsert, request: crane, table: crane, key: id}
+  - {operation: remove, kind: delete, request: ask-id, table: crane, key: id}
+  - {operation: paint, kind: run, request: ask-id, statement: "update crane set name = concat(name, ' (red)') where id = :id"}
+  - {operation: twice, kind: call, request: ask-id, response: answer, function: twice, parameters: id}
+  - {operation: wrong, kind: query, request: ask-id, response: crane, statement: "select * from crane where id = :other"}
 `
 
 const crane = `
@@ -158,10 +158,10 @@ const berths = `
 connection: Ledger
 kind: sql
 operations:
-  - {operation: add, does: insert, request: berth, table: berth}
-  - {operation: change, does: update, request: berth, table: berth, key: id}
-  - {operation: keep, does: upsert, request: berth, table: berth, key: id}
-  - {operation: all, does: query, response: berth, statement: "select * from berth order by id"}
+  - {operation: add, kind: insert, request: berth, table: berth}
+  - {operation: change, kind: update, request: berth, table: berth, key: id}
+  - {operation: keep, kind: upsert, request: berth, table: berth, key: id}
+  - {operation: all, kind: query, response: berth, statement: "select * from berth order by id"}
 `
 
 const berth = `

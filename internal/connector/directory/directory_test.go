@@ -26,13 +26,13 @@ const part = `
 connection: Crewroll
 kind: directory
 operations:
-  - {operation: people, does: search, filter: '(&(objectClass=inetOrgPerson)(cn=*))', response: person, page size: 2, below: ou=people}
-  - {operation: by-badge, does: look up, request: badge, response: person, filter: '(employeeNumber={badge})'}
-  - {operation: hire, does: add, request: person}
-  - {operation: promote, does: change, request: promotion}
-  - {operation: leave, does: delete}
-  - {operation: same, does: compare}
-  - {operation: watch, does: members}
+  - {operation: people, kind: search, filter: '(&(objectClass=inetOrgPerson)(cn=*))', response: person, page size: 2, below: ou=people}
+  - {operation: by-badge, kind: look up, request: badge, response: person, filter: '(employeeNumber={badge})'}
+  - {operation: hire, kind: add, request: person}
+  - {operation: promote, kind: change, request: promotion}
+  - {operation: leave, kind: delete}
+  - {operation: same, kind: compare}
+  - {operation: watch, kind: members}
 `
 
 func schemas(t *testing.T) []*schema.Schema {

@@ -27,14 +27,14 @@ const part = `
 connection: Drop
 kind: file
 operations:
-  - {operation: list, does: list}
-  - {operation: read, does: read}
-  - {operation: write, does: write}
-  - {operation: add, does: write, there: append}
-  - {operation: keep, does: write, there: refuse}
-  - {operation: zipped, does: write, compress: zip}
-  - {operation: packed, does: write, compress: gzip}
-  - {operation: delete, does: delete}
+  - {operation: list, kind: list}
+  - {operation: read, kind: read}
+  - {operation: write, kind: write}
+  - {operation: add, kind: write, there: append}
+  - {operation: keep, kind: write, there: refuse}
+  - {operation: zipped, kind: write, compress: zip}
+  - {operation: packed, kind: write, compress: gzip}
+  - {operation: delete, kind: delete}
 `
 
 func open(t *testing.T, dir string) *Folder {

@@ -178,14 +178,14 @@ connection: Desk
 kind: http
 operations:
   - operation: ask
-    does: %DOES%
+    kind: %KIND%
     path: /things
     %MORE%
 `
 
 func asking(t *testing.T, does, more string) system.Request {
 	t.Helper()
-	text := strings.ReplaceAll(strings.ReplaceAll(oneOperation, "%DOES%", does), "%MORE%", strings.ReplaceAll(more, "\n", "\n    "))
+	text := strings.ReplaceAll(strings.ReplaceAll(oneOperation, "%KIND%", does), "%MORE%", strings.ReplaceAll(more, "\n", "\n    "))
 	return system.Request{Op: contract.Part(t, text).Operation("ask")}
 }
 
@@ -298,7 +298,7 @@ func TestWhatCountsAsFailureIsChosen(t *testing.T) {
 	s := open(t, map[string]string{"address": at})
 	_, err := s.Call(t.Context(), asking(t, "call", ""))
 	require.NoError(t, err)
-	_, err = s.Call(t.Context(), asking(t, "call", `fails when: 'answer.body contains "\"ok\": false"'`))
+	_, err = s.Call(t.Context(), asking(t, "call", `fails when: 'response.body contains "\"ok\": false"'`))
 	require.ErrorContains(t, err, "no such board")
 }
 

@@ -21,7 +21,7 @@ const part = `
 connection: Postroom
 kind: mail
 operations:
-  - {operation: send, does: send}
+  - {operation: send, kind: send}
 `
 
 func room(t *testing.T, change map[string]string) (*postroom.Room, *Server, *connection.Connection) {

@@ -23,7 +23,7 @@ const part = `
 connection: Desk
 kind: mailbox
 operations:
-  - {operation: find, does: find}
+  - {operation: find, kind: find}
 `
 
 // account is a mail account at some server.

@@ -23,13 +23,13 @@ const part = `
 connection: Files
 kind: sftp
 operations:
-  - {operation: list, does: list}
-  - {operation: read, does: read}
-  - {operation: write, does: write}
-  - {operation: add, does: write, there: append}
-  - {operation: keep, does: write, there: refuse}
-  - {operation: packed, does: write, compress: gzip}
-  - {operation: delete, does: delete}
+  - {operation: list, kind: list}
+  - {operation: read, kind: read}
+  - {operation: write, kind: write}
+  - {operation: add, kind: write, there: append}
+  - {operation: keep, kind: write, there: refuse}
+  - {operation: packed, kind: write, compress: gzip}
+  - {operation: delete, kind: delete}
 `
 
 func drop(t *testing.T) (*sftpdrop.Drop, map[string]string) {

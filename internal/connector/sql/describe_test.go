@@ -65,8 +65,8 @@ func TestAQueryIsDescribedWithoutBeingRun(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, rows)
 	text := string(schema.Write(s))
-	require.Contains(t, text, "digits: 9\n      places: 2")
-	require.Contains(t, text, "most length: 7")
+	require.Contains(t, text, "digits: 9\n      fraction digits: 2")
+	require.Contains(t, text, "max length: 7")
 	require.Contains(t, text, "at is a timestamp without a zone")
 	for query, want := range map[string]string{
 		"select 1 as a, 2 as a":              "two columns are called a",

@@ -47,6 +47,19 @@ type Named struct {
 // Setting reads one of the operation's settings, or its default.
 func (o *Operation) Setting(name string) string { return o.Settings.Get(name) }
 
+// olderOperation are the names that settings of every operation had before.
+var olderOperation = partfile.Older{Names: map[string]string{"does": "kind"}}
+
+// upgradeConditions writes the name that a response has in formulas where they say the older one.
+func upgradeConditions(k *OperationKind, o partfile.Settings) (changed bool) {
+	for _, s := range k.Settings {
+		if s.Type == setting.OnResponse {
+			changed = o.Change(s.Name, func(text string) string { return formula.RenameName(text, "answer", "response") }) || changed
+		}
+	}
+	return changed
+}
+
 // Upgrade writes a connection part with the names of today where it has older ones, of settings of its operations. It says whether
 // there were any.
 func Upgrade(root partfile.Settings) (changed bool) {
@@ -55,8 +68,10 @@ func Upgrade(root partfile.Settings) (changed bool) {
 		return false
 	}
 	for _, o := range root.List("operations") {
-		if v := k.OperationKind(o.Get("does")); v != nil {
+		changed = olderOperation.Upgrade(o) || changed
+		if v := k.OperationKind(o.Get("kind")); v != nil {
 			changed = v.Settings.Upgrade(o) || changed
+			changed = upgradeConditions(v, o) || changed
 		}
 	}
 	return changed
@@ -106,7 +121,7 @@ func (k *Kind) operation(n partfile.Node) *Operation {
 		o.Kind = &OperationKind{}
 		return o
 	}
-	o.Kind = k.OperationKind(n.Choice("does", verbs...))
+	o.Kind = k.OperationKind(n.Choice("kind", verbs...))
 	if !o.Kind.HasRequest() {
 		o.Ask = n.Text("request")
 	}
@@ -170,15 +185,15 @@ func (c *Connection) fault(o *Operation, at partfile.Text, f *fault.Fault) {
 	o.Faults = append(o.Faults, f)
 }
 
-// RequestSlot is where a formula of an operation finds the request; AnswerSlot is where one on the
-// answer finds that.
+// RequestSlot is where a formula of an operation finds the request; ResponseSlot is where one on the
+// response finds that.
 const (
-	RequestSlot = 0
-	AnswerSlot  = 1
+	RequestSlot  = 0
+	ResponseSlot = 1
 )
 
-// answer is what a formula on an answer can read.
-var answer = schema.Record("answer", schema.Scalar("status", integer), schema.Scalar("body", text).Optional())
+// response is what a formula on a response can read.
+var response = schema.Record("response", schema.Scalar("status", integer), schema.Scalar("body", text).Optional())
 
 // Scope is what a formula of the operation sees: the request, whose fields need no name before them, and, once it is answered,
 // the response.
@@ -190,7 +205,7 @@ func (o *Operation) Scope(env formula.Env, answered bool) *formula.Scope {
 	scope := env.Scope()
 	scope.Define("request", formula.Type{Kind: record, Fields: root})
 	if answered {
-		scope.Define("answer", formula.Type{Kind: record, Fields: answer})
+		scope.Define("response", formula.Type{Kind: record, Fields: response})
 	}
 	scope.Open("request")
 	return scope
@@ -207,8 +222,8 @@ func (o *Operation) compile(c *Connection, env formula.Env) {
 		return prog
 	}
 	for _, s := range o.Kind.Settings {
-		if t := o.Settings.Texts[s.Name]; (s.Type == setting.Formula || s.Type == setting.OnAnswer) && t.Value != "" {
-			o.Formulas[s.Name] = compile(t, s.Type == setting.OnAnswer)
+		if t := o.Settings.Texts[s.Name]; (s.Type == setting.Formula || s.Type == setting.OnResponse) && t.Value != "" {
+			o.Formulas[s.Name] = compile(t, s.Type == setting.OnResponse)
 		}
 		for _, p := range o.Settings.Pairs[s.Name] {
 			o.Fields[s.Name] = append(o.Fields[s.Name], Named{p.Name.Value, compile(p.Formula, false)})

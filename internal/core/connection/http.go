@@ -51,7 +51,7 @@ func calling(method string) setting.List {
 		{Name: "body", Label: "Body", Type: setting.Formula, Help: "A formula: a record or a list is written in the body's notation, a text or bytes as they are"},
 		{Name: "media", Label: "Body is sent as", Type: setting.Choice, Choices: []string{"application/json", "application/xml", "application/x-www-form-urlencoded", "multipart/form-data", "text/plain", "application/octet-stream"}, Default: "application/json"},
 		{Name: "records", Label: "Records", Type: setting.Text, Help: "Where they stand in the response, for example /items. Default: the response itself"},
-		{Name: "fails when", Label: "Fails when", Type: setting.OnAnswer, Help: `A formula over answer.status and answer.body that is true for a failure; without one, status 400 and above. As answer.status >= 400 or answer.body contains "error"`},
+		{Name: "fails when", Label: "Fails when", Type: setting.OnResponse, Help: `A formula over response.status and response.body that is true for a failure, for example response.status >= 400 or response.body contains "error". Default: status 400 and above`},
 		{Name: "none", Label: "404 means", Type: setting.Choice, Choices: []string{"a fault", "no answer"}, Default: "a fault"},
 	}
 }

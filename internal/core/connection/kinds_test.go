@@ -63,7 +63,7 @@ func TestEveryKindMakesAPart(t *testing.T) {
 			text += "operations:\n"
 		}
 		for i, v := range k.OperationKinds {
-			text += "  - {operation: op" + string(rune('a'+i)) + ", does: " + v.Name
+			text += "  - {operation: op" + string(rune('a'+i)) + ", kind: " + v.Name
 			for _, s := range v.Settings {
 				if s.Required && s.Default == "" {
 					text += `, "` + s.Name + `": "` + map[bool]string{true: "true", false: "x"}[s.Type == setting.Formula] + `"`
@@ -123,10 +123,10 @@ func TestSettingsAreAskedForAsOthersAreChosen(t *testing.T) {
 func TestFaultsOfAConnectionPart(t *testing.T) {
 	for text, want := range map[string]string{
 		"connection: A\nkind: pigeon\n": "expected a kind of system (",
-		"connection: A\nkind: mail\noperations:\n  - {operation: a, does: send}\n  - {operation: a, does: send}\n": `the operation "a" is there twice`,
-		"connection: A\nkind: mail\noperations:\n  - {operation: a, does: fly}\n":                                  "expected one of send",
-		"connection: A\nkind: http\noperations:\n  - {operation: a, does: read}\n":                                 `"path" is missing`,
-		"connection: A\nkind: http\noperations:\n  - {operation: a, does: call, path: /a, request: nothing}\n":     `there is no schema "nothing"`,
+		"connection: A\nkind: mail\noperations:\n  - {operation: a, kind: send}\n  - {operation: a, kind: send}\n": `the operation "a" is there twice`,
+		"connection: A\nkind: mail\noperations:\n  - {operation: a, kind: fly}\n":                                  "expected one of send",
+		"connection: A\nkind: http\noperations:\n  - {operation: a, kind: read}\n":                                 `"path" is missing`,
+		"connection: A\nkind: http\noperations:\n  - {operation: a, kind: call, path: /a, request: nothing}\n":     `there is no schema "nothing"`,
 		"connection: A\nkind: mail\nspeed: fast\n":                                                                 `unknown setting "speed"`,
 	} {
 		d := partfile.Parse("connections/a.yaml", []byte(text))
@@ -144,12 +144,12 @@ func TestOlderNamesOfOperationsAreRead(t *testing.T) {
 			for _, s := range v.Settings {
 				for _, older := range s.Older {
 					settings++
-					text := []byte("connection: C\nkind: " + k.Name + "\noperations:\n  - {operation: a, does: " + v.Name + ", " + older + ": x}\n")
+					text := []byte("connection: C\nkind: " + k.Name + "\noperations:\n  - {operation: a, kind: " + v.Name + ", " + older + ": x}\n")
 					require.Equal(t, "x", Parse("c", partfile.Parse("c.yaml", text)).Operations[0].Setting(s.Name), "%s: %s", k.Name, older)
 					require.Contains(t, string(partfile.Upgraded(text, Upgrade)), s.Name+": x", "%s: %s", k.Name, older)
 				}
 				for was, now := range s.Was {
-					text := []byte("connection: C\nkind: " + k.Name + "\noperations:\n  - {operation: a, does: " + v.Name + ", " + s.Name + ": " + was + "}\n")
+					text := []byte("connection: C\nkind: " + k.Name + "\noperations:\n  - {operation: a, kind: " + v.Name + ", " + s.Name + ": " + was + "}\n")
 					require.Equal(t, now, Parse("c", partfile.Parse("c.yaml", text)).Operations[0].Setting(s.Name))
 				}
 			}

@@ -64,7 +64,7 @@ type Trigger struct {
 	Glob        partfile.Text
 	Operation   partfile.Text  // records: the operation that gives them
 	Watermark   partfile.Text  // records: a field that is greater in each new one
-	With        []setting.Pair // records: what it is asked with; rising is the greatest value so far, as text
+	With        []setting.Pair // records: what it is asked with; watermark is the greatest value so far, as text
 	From        string         // mail: part of the sender's name or address; empty: anybody's
 	Subject     string         // mail: part of the subject
 	Input       partfile.Text  // person, called, request: the schema of the message that a run begins with

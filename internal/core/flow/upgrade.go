@@ -3,6 +3,7 @@ package flow
 import (
 	"slices"
 
+	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/partfile"
 )
 
@@ -24,8 +25,10 @@ func upgradeTrigger(t partfile.Settings) (changed bool) {
 			name, changed = k.Name, true
 		}
 	}
-	k := TriggerOf(name)
-	return k != nil && k.Settings.Upgrade(t) || changed
+	if k := TriggerOf(name); k != nil {
+		changed = k.Settings.Upgrade(t) || changed
+	}
+	return t.Change("with", func(text string) string { return formula.RenameName(text, "rising", "watermark") }) || changed
 }
 
 func upgradeSteps(steps []partfile.Settings) (changed bool) {

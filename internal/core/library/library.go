@@ -43,6 +43,7 @@ type Case struct{ Call, Result partfile.Text }
 
 // Parse reads a library part. Formulas are compiled where they are used, and by Check.
 func Parse(id string, d *partfile.Doc) *Library {
+	d.Upgrade(Upgrade)
 	n := d.Root()
 	l := &Library{ID: id, Title: n.Required("library").Value, Version: n.Int("version", 1), doc: d}
 	list := n.List("functions")
@@ -72,7 +73,7 @@ func (l *Library) function(n partfile.Node) {
 		p.RejectUnknown()
 	}
 	for _, c := range n.List("cases") {
-		fn.Cases = append(fn.Cases, Case{Call: c.Required("call"), Result: c.Text("gives")})
+		fn.Cases = append(fn.Cases, Case{Call: c.Required("call"), Result: c.Text("result")})
 		c.RejectUnknown()
 	}
 	text, source := n.Text("formula"), n.Text("script")

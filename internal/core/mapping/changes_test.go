@@ -11,7 +11,7 @@ import (
 )
 
 func TestWhatWouldChange(t *testing.T) {
-	const was = "keep:\n  - {when: count(item) > 0}\nrules:\n  - {field: id, formula: id}\n  - {field: note, formula: remark}\n  - {field: line, each: item}\n  - {field: line/text, formula: sku}\n  - {field: line/qty, formula: qty}\n"
+	const was = "conditions:\n  - {when: count(item) > 0}\nrules:\n  - {field: id, formula: id}\n  - {field: note, formula: remark}\n  - {field: line, each: item}\n  - {field: line/text, formula: sku}\n  - {field: line/qty, formula: qty}\n"
 	now := strings.NewReplacer("formula: sku", "formula: upper(sku)", "formula: remark", `formula: remark, default: '"none"'`, "each: item", "each: item, where: qty != 5", "formula: qty", "formula: 'quotient(10, qty - 1) * 0 + qty'").Replace(was)
 	old, cur := billing(t, was), billing(t, now)
 	require.Empty(t, cur.Faults)
@@ -48,14 +48,14 @@ func TestWhatWouldChange(t *testing.T) {
 }
 
 func TestASpecification(t *testing.T) {
-	p := billing(t, `keep:
-  - {when: state == "open", else: it is shut}
-let:
+	p := billing(t, `conditions:
+  - {when: state == "open", reason: it is shut}
+variables:
   - {name: net, formula: rate * 2}
 rules:
   - {field: id, formula: '"=" + id'}
   - {field: sum, formula: net, default: '0'}
-  - {field: line, each: item, as: it, where: it.qty > 1, sort by: it.sku, position: n}
+  - {field: line, each: item, as: it, where: it.qty > 1, sort by: it.sku, index: n}
   - {field: line/text, constant: goods}
   - {field: 'line[more]', when: state == "open"}
 `)

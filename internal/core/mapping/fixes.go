@@ -115,10 +115,10 @@ func (p *Plan) SuggestFixes(moves []Move) []Fix {
 	m.orphans()
 	for i := range p.Mapping.Variables {
 		v := &p.Mapping.Variables[i]
-		m.formula(v.Name, []any{"let", i, "formula"}, v.Formula, p.root.scope)
+		m.formula(v.Name, []any{"variables", i, "formula"}, v.Formula, p.root.scope)
 	}
 	for i, k := range p.Mapping.Conditions {
-		m.formula("only where", []any{"keep", i, "when"}, k.When, p.root.scope)
+		m.formula("only where", []any{"conditions", i, "when"}, k.When, p.root.scope)
 	}
 	var broken []string // lists whose items are not known before they are mended
 	for _, f := range p.Fields {
@@ -231,35 +231,7 @@ func variants(source string, mv Move) []variant {
 }
 
 // in puts the new name in place of the old one wherever it stands as a whole.
-func (v variant) in(source string) string {
-	before := `(^|[^\w.])`
-	if strings.HasPrefix(v.from, ".") {
-		before = `()`
-	}
-	re, err := regexp.Compile(before + regexp.QuoteMeta(v.from) + `\b`)
-	if err != nil {
-		return source
-	}
-	return outside(source, func(code string) string {
-		return re.ReplaceAllString(code, "${1}"+strings.ReplaceAll(v.to, "$", "$$"))
-	})
-}
-
-// quoted are the texts of a formula.
-var quoted = regexp.MustCompile("\"(?:[^\"\\\\]|\\\\.)*\"|'(?:[^'\\\\]|\\\\.)*'|`[^`]*`")
-
-// outside changes what of a formula does not stand in quotes.
-func outside(source string, change func(code string) string) string {
-	var b strings.Builder
-	from := 0
-	for _, at := range quoted.FindAllStringIndex(source, -1) {
-		b.WriteString(change(source[from:at[0]]))
-		b.WriteString(source[at[0]:at[1]])
-		from = at[1]
-	}
-	b.WriteString(change(source[from:]))
-	return b.String()
-}
+func (v variant) in(source string) string { return formula.RenameName(source, v.from, v.to) }
 
 var (
 	noName   = regexp.MustCompile(`(?:there is no|has no field) "([^"]+)"`)
@@ -282,7 +254,7 @@ func (m *fixer) guessed(source string, faults fault.List) (text, reason string) 
 			continue
 		}
 		re := regexp.MustCompile(`\b` + regexp.QuoteMeta(missing[1]) + `\b`)
-		now := outside(text, func(code string) string { return re.ReplaceAllString(code, strings.ReplaceAll(name, "$", "$$")) })
+		now := formula.OutsideTexts(text, func(code string) string { return re.ReplaceAllString(code, strings.ReplaceAll(name, "$", "$$")) })
 		if now != text {
 			text, reason = now, why
 		}
@@ -385,10 +357,10 @@ func (p *Plan) Renames(old, now string) []Fix {
 		}
 	}
 	for i, l := range p.Mapping.Variables {
-		change(l.Name, l.Formula.Value, "let", i, "formula")
+		change(l.Name, l.Formula.Value, "variables", i, "formula")
 	}
 	for i, k := range p.Mapping.Conditions {
-		change("only where", k.When.Value, "keep", i, "when")
+		change("only where", k.When.Value, "conditions", i, "when")
 	}
 	for i := range p.Mapping.Rules {
 		r := &p.Mapping.Rules[i]
@@ -401,10 +373,10 @@ func (p *Plan) Renames(old, now string) []Fix {
 			}
 		}
 		for j, in := range r.Nested {
-			change(r.Field.Value, in.List.Value, "rules", i, "inside", j, "each")
+			change(r.Field.Value, in.List.Value, "rules", i, "nested lists", j, "each")
 		}
 		for j, l := range r.Variables {
-			change(r.Field.Value, l.Formula.Value, "rules", i, "let", j, "formula")
+			change(r.Field.Value, l.Formula.Value, "rules", i, "variables", j, "formula")
 		}
 	}
 	return out

@@ -12,9 +12,9 @@ import (
 	"hollowreed/internal/core/schema"
 )
 
-const mendedRules = `let:
+const mendedRules = `variables:
   - {name: net, formula: 'sum(item, .qty) * rate'}
-keep:
+conditions:
   - {when: state == "open"}
 rules:
   - {field: id, formula: id}
@@ -85,16 +85,16 @@ func TestMendsWithoutHistoryAreGuessed(t *testing.T) {
 }
 
 func TestAVariableIsRenamedWhereverItIsRead(t *testing.T) {
-	p := billing(t, `let:
+	p := billing(t, `variables:
   - {name: net, formula: 'sum(item, .qty) * rate'}
   - {name: gross, formula: net * 2 + order.rate}
-keep:
+conditions:
   - {when: net > 0}
 rules:
   - {field: sum, formula: 'net', when: net > 1}
   - {field: id, constant: net}
   - {field: note, formula: 'text(order.rate) + "net \"net"'}
-  - {field: line, each: item, as: it, where: it.qty < net, sort by: net; it.sku, inside: [{each: 'filter(it.part, .no < net)', as: pt}], let: [{name: half, formula: net / 2}]}
+  - {field: line, each: item, as: it, where: it.qty < net, sort by: net; it.sku, nested lists: [{each: 'filter(it.part, .no < net)', as: pt}], variables: [{name: half, formula: net / 2}]}
 `)
 	require.Empty(t, p.Faults)
 	told := map[string]string{}
@@ -102,7 +102,7 @@ rules:
 		told[fmt.Sprint(m.At)] = m.Now
 	}
 	require.Equal(t, map[string]string{
-		"[let 1 formula]": "total * 2 + order.rate", "[keep 0 when]": "total > 0", "[rules 0 formula]": "total", "[rules 0 when]": "total > 1",
-		"[rules 3 where]": "it.qty < total", "[rules 3 sort by]": "total; it.sku", "[rules 3 inside 0 each]": "filter(it.part, .no < total)", "[rules 3 let 0 formula]": "total / 2",
+		"[variables 1 formula]": "total * 2 + order.rate", "[conditions 0 when]": "total > 0", "[rules 0 formula]": "total", "[rules 0 when]": "total > 1",
+		"[rules 3 where]": "it.qty < total", "[rules 3 sort by]": "total; it.sku", "[rules 3 nested lists 0 each]": "filter(it.part, .no < total)", "[rules 3 variables 0 formula]": "total / 2",
 	}, told)
 }

@@ -58,14 +58,14 @@ type OnFault string
 // The choices of what a fault does. What is left out is noted.
 const (
 	Fail      OnFault = "fail"
-	SkipEntry OnFault = "leave out entry" // of the innermost list around the rule; fails outside of lists
-	OmitField OnFault = "leave out field"
+	SkipEntry OnFault = "skip entry" // of the innermost list around the rule; fails outside of lists
+	OmitField OnFault = "omit field"
 )
 
 // What can become of an empty result.
 const (
 	asItIs       = "keep"
-	omit         = "leave out"
+	omit         = "omit"
 	explicitNull = "null"
 )
 
@@ -131,6 +131,7 @@ var Run = schema.Record("run",
 
 // Parse reads a mapping part.
 func Parse(id string, d *partfile.Doc) *Mapping {
+	d.Upgrade(Upgrade)
 	n := d.Root()
 	m := &Mapping{ID: id, Title: n.Required("mapping").Value, To: n.Required("to"), At: n.At(), doc: d}
 	for _, s := range n.List("from") {
@@ -141,8 +142,8 @@ func Parse(id string, d *partfile.Doc) *Mapping {
 		n.Fault(fault.Required, "the mapping has no source")
 	}
 	m.Variables = variables(n)
-	for _, k := range n.List("keep") {
-		m.Conditions = append(m.Conditions, Condition{When: k.Required("when"), Reason: k.Text("else").Value})
+	for _, k := range n.List("conditions") {
+		m.Conditions = append(m.Conditions, Condition{When: k.Required("when"), Reason: k.Text("reason").Value})
 		k.RejectUnknown()
 	}
 	if m.Script = n.Text("script"); m.Script.Line > 0 && len(n.List("rules")) > 0 {
@@ -166,7 +167,7 @@ func names[T ~string](list []T) []string {
 
 func variables(n partfile.Node) []Variable {
 	var vars []Variable
-	for _, v := range n.List("let") {
+	for _, v := range n.List("variables") {
 		name := v.Required("name")
 		if name.Value != "" && !formula.Name(name.Value) {
 			n.Doc().Fault(name, fault.New(fault.Setting, "a variable cannot be called %q", name.Value).WithFix("Use letters, digits and _"))
@@ -199,12 +200,12 @@ func rule(n partfile.Node) Rule {
 func listSettings(n partfile.Node) ListSettings {
 	e := ListSettings{
 		As: n.Text("as").Value, Where: n.Text("where"), Distinct: n.Text("distinct by"), Group: n.Text("group by"),
-		Sort: n.Text("sort by"), Index: n.Text("position").Value, Variables: variables(n),
+		Sort: n.Text("sort by"), Index: n.Text("index").Value, Variables: variables(n),
 	}
 	if e.As == "" {
 		e.As = "item"
 	}
-	for _, in := range n.List("inside") {
+	for _, in := range n.List("nested lists") {
 		e.Nested = append(e.Nested, NestedList{List: in.Required("each"), As: in.Required("as").Value})
 		in.RejectUnknown()
 	}

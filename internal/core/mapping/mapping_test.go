@@ -39,8 +39,8 @@ notation: json
 fields:
   - {name: number, type: text}
   - {name: issued, type: date}
-  - {name: currency, type: text, must: {codes: {EUR: euro}}}
-  - {name: total, type: decimal, must: {places: 2}}
+  - {name: currency, type: text, constraints: {codes: {EUR: euro}}}
+  - {name: total, type: decimal, constraints: {fraction digits: 2}}
   - name: payer
     type: record
     occurs: 0..1
@@ -50,7 +50,7 @@ fields:
     type: record
     occurs: 1..n
     fields:
-      - {name: text, type: text, must: {most length: 12}}
+      - {name: text, type: text, constraints: {max length: 12}}
       - {name: amount, type: decimal}
       - {name: note, type: text, occurs: 0..1}
 `

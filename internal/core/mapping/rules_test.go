@@ -115,7 +115,7 @@ func billed(t testing.TB, p *Plan, in string) (string, Result) {
 func TestRules(t *testing.T) {
 	for name, c := range map[string]struct{ body, want string }{
 		"where, sort, position": {`rules:
-  - {field: line, each: item, where: qty > 1, sort by: qty descending, position: n}
+  - {field: line, each: item, where: qty > 1, sort by: qty descending, index: n}
   - {field: line/no, formula: n}
   - {field: line/text, formula: sku}
 `, `{"line":[{"no":1,"text":"k2"},{"no":2,"text":"k1"}]}`},
@@ -136,7 +136,7 @@ func TestRules(t *testing.T) {
   - {field: line/part/of, formula: sku}
 `, `{"line":[{"text":"kelp","qty":8,"part":[{"no":3,"of":"k1"},{"no":5,"of":"k2"}]},{"text":"salt","qty":1,"part":[{"no":1,"of":"s1"}]}]}`},
 		"lists inside, made flat": {`rules:
-  - {field: line, each: item, as: it, inside: [{each: it.part, as: pt}], sort by: pt.no descending}
+  - {field: line, each: item, as: it, nested lists: [{each: it.part, as: pt}], sort by: pt.no descending}
   - {field: line/no, formula: pt.no}
   - {field: line/text, formula: it.sku}
 `, `{"line":[{"no":7,"text":"k2"},{"no":2,"text":"k1"},{"no":1,"text":"k1"}]}`},
@@ -148,7 +148,7 @@ func TestRules(t *testing.T) {
   - {field: line, each: item, where: kind == "salt"}
   - {field: line/text, formula: sku}
 `, `{"line":[{"text":"s1"},{"text":"head"},{"text":"quay"}]}`},
-		"entries by qualifier": {`let:
+		"entries by qualifier": {`variables:
   - {name: consignee, formula: 'find(party, .role == "CN")'}
 rules:
   - {field: 'party[consignee]', when: not isMissing(consignee)}
@@ -157,12 +157,12 @@ rules:
   - {field: 'party[carrier]', when: 'any(order.party, .role == "CA")'}
   - {field: 'party[carrier]/role', constant: CA}
 `, `{"party":[{"role":"CN","name":"Ormlet"}]}`},
-		"variables in any order, and inside": {`let:
+		"variables in any order, and inside": {`variables:
   - {name: total, formula: net * 2}
   - {name: net, formula: 'sum(item, .qty) * rate'}
 rules:
   - {field: sum, formula: total}
-  - {field: line, each: item, as: it, let: [{name: twice, formula: it.qty * 2}]}
+  - {field: line, each: item, as: it, variables: [{name: twice, formula: it.qty * 2}]}
   - {field: line/qty, formula: twice}
 `, `{"sum":45.0,"line":[{"qty":6},{"qty":2},{"qty":10}]}`},
 		"when, default, empty": {`rules:
@@ -173,17 +173,17 @@ rules:
   - {field: payer/name, constant: Vane}
 `, `{"id":null,"note":"none","payer":{"name":"Vane"}}`},
 		"left out when empty": {`rules:
-  - {field: id, formula: '""', when empty: leave out}
-  - {field: line, each: 'filter(item, false)', when empty: leave out}
+  - {field: id, formula: '""', when empty: omit}
+  - {field: line, each: 'filter(item, false)', when empty: omit}
   - {field: payer, when: state == "shut"}
   - {field: payer/name, constant: Vane}
 `, `{}`},
 		"join by key": {`rules:
-  - {field: line, each: item, as: it, let: [{name: price, formula: 'find(prices, .sku == it.sku)'}], where: kind == "kelp"}
+  - {field: line, each: item, as: it, variables: [{name: price, formula: 'find(prices, .sku == it.sku)'}], where: kind == "kelp"}
   - {field: line/text, formula: 'text(price.cost)', default: '"no price"'}
 `, `{"line":[{"text":"1.5"},{"text":"no price"}]}`},
 		"join one to many": {`rules:
-  - {field: line, each: prices, as: p, inside: [{each: 'filter(order.item, .sku == p.sku)', as: it}]}
+  - {field: line, each: prices, as: p, nested lists: [{each: 'filter(order.item, .sku == p.sku)', as: it}]}
   - {field: line/text, formula: it.sku + " " + text(p.cost)}
 `, `{"line":[{"text":"k1 1.5"},{"text":"s1 4"}]}`},
 	} {
@@ -219,7 +219,7 @@ func TestTheOrderOfRulesDoesNotMatter(t *testing.T) {
 }
 
 func TestMessagesThatAreNotKept(t *testing.T) {
-	p := billing(t, "keep:\n  - {when: state == \"open\", else: the order is not open}\n  - {when: count(item) > 0}\nrules:\n  - {field: id, formula: id}\n")
+	p := billing(t, "conditions:\n  - {when: state == \"open\", reason: the order is not open}\n  - {when: count(item) > 0}\nrules:\n  - {field: id, formula: id}\n")
 	require.Empty(t, p.Faults)
 	got, res := billed(t, p, sampleOrder)
 	require.Equal(t, `{"id":"O1"}`, got)
@@ -237,35 +237,35 @@ func TestWhatAFaultDoes(t *testing.T) {
 	require.Len(t, res.Faults, 1)
 	require.Equal(t, "/line/0/qty", res.Faults[0].Place.Path)
 	require.Empty(t, res.Notes)
-	got, res := billed(t, billing(t, "on fault: leave out entry\n"+rules), sampleOrder)
+	got, res := billed(t, billing(t, "on fault: skip entry\n"+rules), sampleOrder)
 	require.Empty(t, res.Faults)
 	require.Equal(t, `{"id":"O1","line":[{"text":"s1","qty":-7},{"text":"k2","qty":7}]}`, got)
 	require.Equal(t, "/line/0/qty", res.Notes[0].Place.Path)
-	got, res = billed(t, billing(t, "on fault: leave out field\n"+rules), sampleOrder)
+	got, res = billed(t, billing(t, "on fault: omit field\n"+rules), sampleOrder)
 	require.Empty(t, res.Faults)
 	require.Equal(t, `{"id":"O1","line":[{"text":"k1"},{"text":"s1","qty":-7},{"text":"k2","qty":7}]}`, got)
 	require.Len(t, res.Notes, 1)
-	got, res = billed(t, billing(t, "on fault: leave out entry\nrules:\n  - {field: id, formula: id}\n  - {field: sum, formula: 1 / (rate - 2.5)}\n"), sampleOrder)
+	got, res = billed(t, billing(t, "on fault: skip entry\nrules:\n  - {field: id, formula: id}\n  - {field: sum, formula: 1 / (rate - 2.5)}\n"), sampleOrder)
 	require.Len(t, res.Faults, 1, "outside of lists the message fails: %s", got)
 }
 
 func TestFaultsOfTheWiderRules(t *testing.T) {
 	for name, c := range map[string]struct{ body, want string }{
-		"circle":           {"let:\n  - {name: a, formula: b + 1}\n  - {name: b, formula: a + 1}\n", "the variables read each other in a circle: a → b → a"},
-		"itself":           {"let:\n  - {name: a, formula: a + 1}\n", "circle: a → a"},
-		"taken":            {"let:\n  - {name: order, formula: '1'}\n", `the name "order" is taken`},
-		"no name":          {"let:\n  - {name: a b, formula: '1'}\n", `a variable cannot be called "a b"`},
+		"circle":           {"variables:\n  - {name: a, formula: b + 1}\n  - {name: b, formula: a + 1}\n", "the variables read each other in a circle: a → b → a"},
+		"itself":           {"variables:\n  - {name: a, formula: a + 1}\n", "circle: a → a"},
+		"taken":            {"variables:\n  - {name: order, formula: '1'}\n", `the name "order" is taken`},
+		"no name":          {"variables:\n  - {name: a b, formula: '1'}\n", `a variable cannot be called "a b"`},
 		"no feed":          {"rules:\n  - {field: 'line[x]/text', constant: a}\n", "line[x] has no rule that makes its entries"},
 		"nothing":          {"rules:\n  - {field: id}\n", "the rule has neither formula nor constant nor each"},
 		"record":           {"rules:\n  - {field: payer, formula: party}\n", "expected rules for the record's fields, found formula"},
 		"where":            {"rules:\n  - {field: line, each: item, where: qty}\n", "expected true or false, found integer"},
 		"sort":             {"rules:\n  - {field: line, each: item, sort by: kind; qyt}\n", `there is no "qyt" here. Did you mean qty?`},
-		"inside":           {"rules:\n  - {field: line, each: item, as: it, inside: [{each: it.qty, as: p}]}\n", "expected a list, found integer"},
-		"inside and group": {"rules:\n  - {field: line, each: item, as: it, inside: [{each: it.part, as: p}], group by: kind}\n", "cannot be grouped"},
+		"inside":           {"rules:\n  - {field: line, each: item, as: it, nested lists: [{each: it.qty, as: p}]}\n", "expected a list, found integer"},
+		"inside and group": {"rules:\n  - {field: line, each: item, as: it, nested lists: [{each: it.part, as: p}], group by: kind}\n", "cannot be grouped"},
 		"default":          {"rules:\n  - {field: sum, formula: rate, default: '\"a\"'}\n", "expected decimal, may be absent, found text"},
 		"when":             {"rules:\n  - {field: sum, formula: rate, when: rate}\n", "expected true or false, found decimal"},
-		"keep":             {"keep:\n  - {when: rate}\n", "expected true or false, found decimal"},
-		"choice":           {"on fault: shrug\n", `on fault: expected one of fail, leave out entry, leave out field, found "shrug"`},
+		"keep":             {"conditions:\n  - {when: rate}\n", "expected true or false, found decimal"},
+		"choice":           {"on fault: shrug\n", `on fault: expected one of fail, skip entry, omit field, found "shrug"`},
 		"a misspelt word":  {"rules:\n  - {field: line, each: item, sorted by: kind}\n", `"sorted by"`},
 		"item name":        {"rules:\n  - {field: line, each: item, as: a b}\n", `an item cannot be called "a b"`},
 	} {
@@ -279,7 +279,7 @@ func TestFaultsOfTheWiderRules(t *testing.T) {
 }
 
 func TestWhatAFieldReadsIsFoundThroughNames(t *testing.T) {
-	p := billing(t, `let:
+	p := billing(t, `variables:
   - {name: consignee, formula: 'find(party, .role == "CN")'}
   - {name: net, formula: 'sum(item, .qty) * rate'}
 rules:
@@ -314,7 +314,7 @@ func BenchmarkLines(b *testing.B) {
 	p := billing(b, `rules:
   - {field: line, each: order.item, as: g, group by: kind, sort by: g.key}
   - {field: line/text, formula: g.key}
-  - {field: line/part, each: g.items, as: it, let: [{name: price, formula: 'find(prices, .sku == it.sku)'}]}
+  - {field: line/part, each: g.items, as: it, variables: [{name: price, formula: 'find(prices, .sku == it.sku)'}]}
   - {field: line/part/no, formula: it.qty}
   - {field: line/part/of, formula: 'text(price.cost)'}
 `)
@@ -340,7 +340,7 @@ func BenchmarkLines(b *testing.B) {
 }
 
 func TestAScriptInPlaceOfRules(t *testing.T) {
-	p := billing(t, "keep:\n  - {when: state == \"open\"}\nscript: |\n  const lines = order.item.filter(i => i.qty > 1);\n  return {id: order.id, sum: order.rate * 2, line: lines.map((i, n) => ({no: n + 1, text: i.sku})), note: prices[0].sku};\n")
+	p := billing(t, "conditions:\n  - {when: state == \"open\"}\nscript: |\n  const lines = order.item.filter(i => i.qty > 1);\n  return {id: order.id, sum: order.rate * 2, line: lines.map((i, n) => ({no: n + 1, text: i.sku})), note: prices[0].sku};\n")
 	require.Empty(t, p.Faults)
 	got, res := billed(t, p, sampleOrder)
 	require.Empty(t, res.Faults)

@@ -25,6 +25,31 @@ func (s Settings) Set(key, to string) {
 	}
 }
 
+// Change changes a scalar, or the scalars of a mapping, under a key. It says whether one is another.
+func (s Settings) Change(key string, change func(text string) string) (changed bool) {
+	n, err := descend(s.node, key)
+	if err != nil {
+		return false
+	}
+	scalars := []*yaml.Node{n}
+	if n.Kind == yaml.MappingNode {
+		scalars = nil
+		for i := 1; i < len(n.Content); i += 2 {
+			scalars = append(scalars, n.Content[i])
+		}
+	}
+	for _, one := range scalars {
+		if one.Kind != yaml.ScalarNode {
+			continue
+		}
+		if now := change(one.Value); now != one.Value {
+			one.Value = now
+			changed = true
+		}
+	}
+	return changed
+}
+
 // Map is the mapping under a key; ok is false where there is none.
 func (s Settings) Map(key string) (inner Settings, ok bool) {
 	n, err := descend(s.node, key)

@@ -113,11 +113,11 @@ func TestItemsAreInsertedAndMoved(t *testing.T) {
 		},
 		{
 			"set below what is not there", func() ([]byte, error) {
-				return Set([]byte(text), path("fields", 0, "must", "codes"), Ordered{{"R", Text{Value: "rising"}}})
+				return Set([]byte(text), path("fields", 0, "constraints", "codes"), Ordered{{"R", Text{Value: "rising"}}})
 			},
-			"fields:\n  - name: a # the first\n    must:\n      codes:\n        R: rising\n  - name: b\n    fields:\n      - name: c\n",
+			"fields:\n  - name: a # the first\n    constraints:\n      codes:\n        R: rising\n  - name: b\n    fields:\n      - name: c\n",
 		},
-		{"remove what is not there", func() ([]byte, error) { return Set([]byte(text), path("fields", 0, "must", "codes"), "") }, text},
+		{"remove what is not there", func() ([]byte, error) { return Set([]byte(text), path("fields", 0, "constraints", "codes"), "") }, text},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			got, err := c.edit()
@@ -125,9 +125,9 @@ func TestItemsAreInsertedAndMoved(t *testing.T) {
 			require.Equal(t, c.want, string(got))
 		})
 	}
-	with, err := Set([]byte(text), path("fields", 0, "must", "least"), "5")
+	with, err := Set([]byte(text), path("fields", 0, "constraints", "minimum"), "5")
 	require.NoError(t, err)
-	without, err := Set(with, path("fields", 0, "must", "least"), "")
+	without, err := Set(with, path("fields", 0, "constraints", "minimum"), "")
 	require.NoError(t, err)
 	require.Equal(t, text, string(without), "what became empty is gone")
 	for _, wrong := range []func() ([]byte, error){

@@ -65,7 +65,7 @@ func parseCase(id string, d *partfile.Doc) Case {
 		n.RejectUnknown()
 		return c
 	}
-	c := Case{ID: id, Title: n.Required("case").Value, Mapping: n.Required("mapping").Value, From: map[string]string{}, Expected: n.Text("expected").Value, Fails: n.Text("fails").Value, Within: map[string]float64{}}
+	c := Case{ID: id, Title: n.Required("case").Value, Mapping: n.Required("mapping").Value, From: map[string]string{}, Expected: n.Text("expected").Value, Fails: n.Text("expected fault").Value, Within: map[string]float64{}}
 	names, texts := n.Map("from").Pairs()
 	for i := range names {
 		c.From[names[i].Value] = texts[i].Value
@@ -79,7 +79,7 @@ func parseCase(id string, d *partfile.Doc) Case {
 		}
 		c.Within[fields[i].Value] = amount
 	}
-	facts := n.Map("facts")
+	facts := n.Map("context")
 	started, ok := value.ParseTimestamp(facts.Text("started_at").Value)
 	if !ok {
 		started = value.Value{}
@@ -102,7 +102,7 @@ func ignored(n partfile.Node) (list []string) {
 }
 
 var caseKind = &kind{
-	folder: Cases, one: "case", title: "case", named: map[string]string{"mapping": Mappings, "flow": Flows},
+	folder: Cases, one: "case", title: "case", older: olderCase, named: map[string]string{"mapping": Mappings, "flow": Flows},
 	compile: func(k *looking, u *unit) {
 		d := u.doc.Again()
 		c := parseCase(u.ID, d)
@@ -329,7 +329,7 @@ func NewCase(title, mappingID string, plan *mapping.Plan, fr *mapping.Frame) ([]
 	for _, name := range []string{"id", "file", "reference", "line", "started_at"} {
 		facts.Add(name, run.Field(name).String())
 	}
-	o.Add("facts", facts)
+	o.Add("context", facts)
 	for i, src := range plan.Mapping.From {
 		if v := fr.Slots[1+i]; !v.IsMissing() {
 			from = append(from, partfile.Entry{Key: src.Name.Value, Value: partfile.Text{Value: json.Indented(v) + "\n"}})
@@ -340,7 +340,7 @@ func NewCase(title, mappingID string, plan *mapping.Plan, fr *mapping.Frame) ([]
 	}
 	o.Add("from", from)
 	if ft != nil {
-		o.Add("fails", ft.What())
+		o.Add("expected fault", ft.What())
 	} else {
 		o.Add("expected", json.Indented(got)+"\n")
 	}

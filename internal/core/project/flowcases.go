@@ -39,15 +39,31 @@ type Outcome struct{ Of, Is string }
 // maxCaseRecords bounds the records of one case, maxCaseTime what a case may take.
 const maxCaseRecords = 1000
 
+// The names that settings of cases had before.
+var (
+	olderCaseSettings = partfile.Older{Names: map[string]string{
+		"facts": "context", "at": "now", "answers": "recorded calls", "account": "expected outcomes", "fails": "expected fault",
+	}}
+	olderCall    = partfile.Older{Names: map[string]string{"asked": "request", "answer": "response"}}
+	olderOutcome = partfile.Older{Names: map[string]string{"is": "value"}}
+)
+
+// olderCase writes a case with the names of today where it has older ones. It says whether there were any.
+func olderCase(root partfile.Settings) (changed bool) {
+	changed = olderCaseSettings.Upgrade(root)
+	changed = olderCall.UpgradeList(root.List("recorded calls")) || changed
+	return olderOutcome.UpgradeList(root.List("expected outcomes")) || changed
+}
+
 func parseRun(n partfile.Node, flowID string) (r Run) {
-	started, ok := value.ParseTimestamp(n.Text("at").Value)
+	started, ok := value.ParseTimestamp(n.Text("now").Value)
 	if !ok && n.Present() {
-		n.Fault(fault.Type, "at: expected a timestamp as 2031-03-09T06:00:00Z")
+		n.Fault(fault.Type, "now: expected a timestamp, for example 2031-03-09T06:00:00Z")
 	}
 	r.At = started
 	r.File, r.Input, r.Request, r.Records = n.Text("file").Value, n.Text("input").Value, n.Text("request").Value, n.Text("records").Value
-	for _, a := range n.List("answers") {
-		h := trial.RecordedCall{Flow: flowID, Step: a.Required("step").Value, Request: a.Text("asked").Value, Response: a.Text("answer").Value, Effect: running.Effect(a.Text("effect").Value)}
+	for _, a := range n.List("recorded calls") {
+		h := trial.RecordedCall{Flow: flowID, Step: a.Required("step").Value, Request: a.Text("request").Value, Response: a.Text("response").Value, Effect: running.Effect(a.Text("effect").Value)}
 		if text := a.Text("fault").Value; text != "" {
 			h.Fault = fault.New(fault.Code(a.Text("code").Value), "%s", text)
 		}
@@ -58,8 +74,8 @@ func parseRun(n partfile.Node, flowID string) (r Run) {
 }
 
 func parseAccount(n partfile.Node) (list Outcomes) {
-	for _, line := range n.List("account") {
-		list = append(list, Outcome{line.Required("of").Value, sayState(line.Text("is").Value)})
+	for _, line := range n.List("expected outcomes") {
+		list = append(list, Outcome{line.Required("of").Value, sayState(line.Text("value").Value)})
 		line.RejectUnknown()
 	}
 	return list
@@ -288,7 +304,7 @@ func (p *Project) NewFlowCase(title, flowID string, r Run) ([]byte, *fault.Fault
 	if f != nil {
 		return nil, f
 	}
-	o := partfile.Ordered{{Key: "case", Value: title}, {Key: "flow", Value: flowID}, {Key: "at", Value: r.At.String()}}
+	o := partfile.Ordered{{Key: "case", Value: title}, {Key: "flow", Value: flowID}, {Key: "now", Value: r.At.String()}}
 	for _, part := range []partfile.Entry{{Key: "file", Value: r.File}, {Key: "input", Value: r.Input}, {Key: "request", Value: r.Request}, {Key: "records", Value: r.Records}} {
 		if part.Value != "" {
 			o.Add(part.Key, partfile.Text{Value: part.Value.(string)})
@@ -299,9 +315,9 @@ func (p *Project) NewFlowCase(title, flowID string, r Run) ([]byte, *fault.Fault
 		if h.Flow != flowID {
 			continue
 		}
-		a := partfile.Ordered{{Key: "step", Value: h.Step}, {Key: "asked", Value: partfile.Text{Value: h.Request}}}
+		a := partfile.Ordered{{Key: "step", Value: h.Step}, {Key: "request", Value: partfile.Text{Value: h.Request}}}
 		if h.Response != "" {
-			a.Add("answer", partfile.Text{Value: h.Response})
+			a.Add("response", partfile.Text{Value: h.Response})
 		}
 		if h.Effect != "" {
 			a.Add("effect", string(h.Effect))
@@ -313,16 +329,16 @@ func (p *Project) NewFlowCase(title, flowID string, r Run) ([]byte, *fault.Fault
 		answers = append(answers, a)
 	}
 	if answers != nil {
-		o.Add("answers", answers)
+		o.Add("recorded calls", answers)
 	}
-	o.Add("account", WriteOutcomes(account))
+	o.Add("expected outcomes", WriteOutcomes(account))
 	return partfile.Encode(o), nil
 }
 
 // WriteOutcomes is an account as a case writes it.
 func WriteOutcomes(account Outcomes) (lines []partfile.Ordered) {
 	for _, line := range account {
-		lines = append(lines, partfile.Ordered{{Key: "of", Value: line.Of}, {Key: "is", Value: partfile.Text{Value: line.Is}}})
+		lines = append(lines, partfile.Ordered{{Key: "of", Value: line.Of}, {Key: "value", Value: partfile.Text{Value: line.Is}}})
 	}
 	return lines
 }

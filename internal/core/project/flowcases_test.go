@@ -17,7 +17,7 @@ import (
 var played = map[string]string{
 	"project.yaml":          "project: Played\n",
 	"connections/drop.yaml": "connection: Drop\nkind: file\n",
-	"connections/desk.yaml": "connection: Desk\nkind: http\noperations:\n  - {operation: price, does: call, path: /p, request: scan, response: scan}\n  - {operation: tell, does: call, method: PUT, path: /t, request: scan, response: scan}\n",
+	"connections/desk.yaml": "connection: Desk\nkind: http\noperations:\n  - {operation: price, kind: call, path: /p, request: scan, response: scan}\n  - {operation: tell, kind: call, method: PUT, path: /t, request: scan, response: scan}\n",
 	"schemas/scan.yaml":     "schema: Scan\nnotation: json\nfields:\n  - {name: code, type: text}\n  - {name: level, type: integer}\n",
 	"flows/scans.yaml": `flow: Scans
 trigger: {kind: file, connection: drop, mask: "*.json"}
@@ -166,10 +166,10 @@ func TestWhatIsKeptOfARunIsACaseThatHolds(t *testing.T) {
 	_, f = p.NewFlowCase("None", "nothing", r)
 	require.NotNil(t, f)
 	for change, want := range map[string]string{
-		"flow: scans|flow: nowhere":                  `there is no flow "nowhere"`,
-		"at: \"2031-03-09T06:00:00Z\"|at: yesterday": "expected a timestamp as 2031-03-09T06:00:00Z",
-		"step: tell|stop: tell":                      `"step" is missing`,
-		"of: run|for: run":                           `"of" is missing`,
+		"flow: scans|flow: nowhere":                    `there is no flow "nowhere"`,
+		"now: \"2031-03-09T06:00:00Z\"|now: yesterday": "expected a timestamp, for example 2031-03-09T06:00:00Z",
+		"step: tell|stop: tell":                        `"step" is missing`,
+		"of: run|for: run":                             `"of" is missing`,
 	} {
 		old, now, _ := strings.Cut(change, "|")
 		require.Contains(t, string(text), old)

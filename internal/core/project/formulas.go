@@ -38,7 +38,7 @@ type parsedLibrary struct {
 }
 
 var libraryKind = &kind{
-	folder: Libraries, one: "library", title: "library",
+	folder: Libraries, one: "library", title: "library", older: library.Upgrade,
 	parse: func(id string, d *partfile.Doc) any {
 		l := library.Parse(id, d)
 		if name, _ := LibraryName(id); !formula.Name(name) {

@@ -28,7 +28,7 @@ func drawn(l *Lineage, depth int) string {
 func twoMappings(t testing.TB) *Project {
 	return loadDemo(t, func(texts map[string]string) {
 		texts["schemas/post.yaml"] = "schema: Post\nnotation: rows\nfields:\n  - {name: title, type: text}\n  - {name: level, type: decimal}\n"
-		texts["mappings/to-post.yaml"] = "mapping: To post\nfrom:\n  - {name: row, schema: tide-level}\nto: post\nlet:\n  - {name: both, formula: 'station_name + \" \" + coalesce(table(\"islands\", gauge_code).name, \"\")'}\nrules:\n  - {field: title, formula: freight.plate(both)}\n  - {field: level, formula: above_datum_cm}\n"
+		texts["mappings/to-post.yaml"] = "mapping: To post\nfrom:\n  - {name: row, schema: tide-level}\nto: post\nvariables:\n  - {name: both, formula: 'station_name + \" \" + coalesce(table(\"islands\", gauge_code).name, \"\")'}\nrules:\n  - {field: title, formula: freight.plate(both)}\n  - {field: level, formula: above_datum_cm}\n"
 		flow := texts["flows/gauge-readings.yaml"]
 		at := strings.Index(flow, "      - step: upsert")
 		texts["flows/gauge-readings.yaml"] = flow[:at] + "      - step: map\n        id: post\n        mapping: to-post\n        as: post\n" + flow[at:]

@@ -20,7 +20,7 @@ import (
 var sampleKind = &kind{folder: Samples, one: "sample", files: true}
 
 var schemaKind = &kind{
-	folder: Schemas, one: "schema", title: "schema", named: map[string]string{"samples/*": Samples},
+	folder: Schemas, one: "schema", title: "schema", older: schema.Upgrade, named: map[string]string{"samples/*": Samples},
 	compile: compileSchema,
 	titled:  func(u *unit) string { return titleOf(u, func(s *schema.Schema) string { return s.Title }) },
 	refs:    schemaRefs,
@@ -74,7 +74,7 @@ var connectionKind = &kind{
 }
 
 var mappingKind = &kind{
-	folder: Mappings, one: "mapping", title: "mapping", named: map[string]string{"to": Schemas, "from/*/schema": Schemas},
+	folder: Mappings, one: "mapping", title: "mapping", older: mapping.Upgrade, named: map[string]string{"to": Schemas, "from/*/schema": Schemas},
 	compile: func(k *looking, u *unit) {
 		d := u.doc.Again()
 		plan := mapping.Parse(u.ID, d).Compile(k.Schema, k.Formulas())

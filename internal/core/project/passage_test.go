@@ -34,7 +34,7 @@ func passed(t *testing.T, change *strings.Replacer) (*running.Plan, []*running.I
 // reason; what a rule's fault leaves out is noted, and the record goes on.
 func TestAMapStepLeavesOutAndNotes(t *testing.T) {
 	_, all, _ := passed(t, strings.NewReplacer())
-	_, items, b := passed(t, strings.NewReplacer("rules:\n", "keep:\n  - {when: level_cm > 373, else: too low to matter}\nrules:\n"))
+	_, items, b := passed(t, strings.NewReplacer("rules:\n", "conditions:\n  - {when: level_cm > 373, reason: too low to matter}\nrules:\n"))
 	require.Len(t, items, len(all))
 	low, high := 0, 0
 	for _, it := range items {
@@ -54,7 +54,7 @@ func TestAMapStepLeavesOutAndNotes(t *testing.T) {
 	require.Equal(t, b.Counts["map"].In, low+b.Counts["map"].Out+b.Counts["map"].SetAside)
 
 	const broken = "quotient(level_cm, level_cm - level_cm)"
-	_, items, b = passed(t, strings.NewReplacer("rules:\n", "on fault: leave out field\nrules:\n", "    formula: trend\n", "    formula: text("+broken+")\n"))
+	_, items, b = passed(t, strings.NewReplacer("rules:\n", "on fault: omit field\nrules:\n", "    formula: trend\n", "    formula: text("+broken+")\n"))
 	noted := 0
 	for _, it := range items {
 		if it.State == running.Done {

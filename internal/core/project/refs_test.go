@@ -103,7 +103,7 @@ func TestWhatAFlowDoesNotUseDoesNotMatterToIt(t *testing.T) {
 	same := func(path, now string) bool {
 		return p.Matters("booking-to-invoice", path, p.Texts[path]) == p.Matters("booking-to-invoice", path, now)
 	}
-	require.True(t, same(path, text+"  - operation: more\n    name: More\n    does: read\n    method: GET\n    path: more\n"))
+	require.True(t, same(path, text+"  - operation: more\n    name: More\n    kind: read\n    method: GET\n    path: more\n"))
 	require.False(t, same(path, strings.Replace(text, "operation: note-invoice\n", "operation: note-invoice\n    about: x\n", 1)))
 	require.False(t, same(path, strings.Replace(text, "kind: http", "kind: soap", 1)))
 	require.True(t, same(File, "project: Other\nlibraries: {nothing: 2}\n"))

@@ -14,9 +14,9 @@ type Namespace struct{ Prefix, URI string }
 
 // Missing says how what has no value is written: each as it is, or as one of the others.
 type Missing struct {
-	Null   string // null (default), empty or left out
-	Empty  string // an empty text: empty (default), null or left out
-	Absent string // an optional field that is not there: left out (default) or null
+	Null   string // null (default), empty or omitted
+	Empty  string // an empty text: empty (default), null or omitted
+	Absent string // an optional field that is not there: omitted (default) or null
 }
 
 // IsDefault says whether nothing is written as something else.
@@ -28,7 +28,7 @@ func (m Missing) IsDefault() bool {
 const (
 	AsNull  = "null"
 	AsEmpty = "empty"
-	Omitted = "left out"
+	Omitted = "omitted"
 )
 
 var missingValues = map[string]value.Value{AsNull: value.NullValue, AsEmpty: value.NewText(""), Omitted: {}}

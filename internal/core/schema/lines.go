@@ -105,12 +105,12 @@ func (p parser) lines(d *partfile.Doc, record *Field) {
 			d.Fault(f.At, fault.New(fault.Setting, "a line holds single fields and records, whose lines follow it").InField(f.Name))
 		}
 		if f.Kind == value.RecordKind && f.WireFormat.Discriminator != "" {
-			d.Fault(f.At, fault.New(fault.Setting, `"marks" is for a field of the line`).InField(f.Name))
+			d.Fault(f.At, fault.New(fault.Setting, `"discriminator" is for a field of the line`).InField(f.Name))
 		}
 	}
 	if (inside > 0 || record != p.s.Root) && record.OwnLine() && !record.HasDiscriminator() {
 		d.Fault(record.At, fault.New(fault.Setting, "nothing tells the lines of %s from others", record.Name).InField(record.Name).
-			WithFix(`Say what they begin with ("begins"), or which value "marks" one of their fields`))
+			WithFix(`Say what they begin with ("starts with"), or which value of one of their fields ("discriminator")`))
 	}
 	if inside > 0 && p.s.Notation.Cells && p.s.Settings.Header {
 		d.Fault(record.At, fault.New(fault.Setting, "lines of several types cannot share one header").WithFix(`Set "header" to false`))

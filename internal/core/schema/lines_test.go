@@ -11,12 +11,12 @@ import (
 const voyage = `schema: Voyage
 notation: fixedwidth
 fields:
-  - {name: kind, type: text, columns: 1-2, marks: H1}
+  - {name: kind, type: text, columns: 1-2, discriminator: H1}
   - {name: ship, type: text, columns: 3-12}
   - name: stop
     type: record
     occurs: 0..n
-    begins: S
+    starts with: S
     fields:
       - {name: tag, type: text, columns: 1-1}
       - {name: port, type: text, columns: 2-4}
@@ -51,20 +51,20 @@ func TestLinesOfSeveralTypesAreTold(t *testing.T) {
 
 	cells, faults := parse(t, `schema: Cells
 notation: csv
-written: {header: false}
+notation settings: {header: false}
 fields:
-  - {name: kind, type: text, marks: H}
+  - {name: kind, type: text, discriminator: H}
   - name: line
     type: record
     occurs: 0..n
-    begins: "L,7"
+    starts with: "L,7"
     fields:
       - {name: tag, type: text}
       - {name: of, type: text}
       - name: deep
         type: record
         occurs: 0..n
-        begins: D
+        starts with: D
         fields: [{name: x, type: text}]
       - {name: rest, type: text}
 `)
@@ -80,11 +80,11 @@ fields:
 // TestLinesThatCannotBeToldAreFaults: each says what would tell them.
 func TestLinesThatCannotBeToldAreFaults(t *testing.T) {
 	for text, want := range map[string]string{
-		"schema: A\nnotation: fixedwidth\nfields:\n  - {name: a, type: text, columns: 1-2}\n  - {name: r, type: record, occurs: 0..n, begins: R, fields: [{name: b, type: text, columns: 1-2}]}\n": "nothing tells the lines of",
-		"schema: A\nnotation: fixedwidth\nfields:\n  - {name: a, type: text, columns: 1-2, occurs: 0..3}\n":                                                                                        "a line holds single fields and records",
-		"schema: A\nnotation: fixedwidth\nfields:\n  - {name: a, type: text, columns: 1-4}\n  - {name: b, type: text, columns: 3-6}\n":                                                             "column 3 belongs to the field before, too",
-		"schema: A\nnotation: fixedwidth\nfields:\n  - {name: a, type: text}\n":                                                                                                                    `"columns" is missing`,
-		"schema: A\nnotation: csv\nfields:\n  - {name: a, type: text, marks: A}\n  - {name: r, type: record, occurs: 0..n, begins: R, fields: [{name: b, type: text}]}\n":                          "lines of several types cannot share one header",
+		"schema: A\nnotation: fixedwidth\nfields:\n  - {name: a, type: text, columns: 1-2}\n  - {name: r, type: record, occurs: 0..n, starts with: R, fields: [{name: b, type: text, columns: 1-2}]}\n": "nothing tells the lines of",
+		"schema: A\nnotation: fixedwidth\nfields:\n  - {name: a, type: text, columns: 1-2, occurs: 0..3}\n":                                                                                             "a line holds single fields and records",
+		"schema: A\nnotation: fixedwidth\nfields:\n  - {name: a, type: text, columns: 1-4}\n  - {name: b, type: text, columns: 3-6}\n":                                                                  "column 3 belongs to the field before, too",
+		"schema: A\nnotation: fixedwidth\nfields:\n  - {name: a, type: text}\n":                                                                                                                         `"columns" is missing`,
+		"schema: A\nnotation: csv\nfields:\n  - {name: a, type: text, discriminator: A}\n  - {name: r, type: record, occurs: 0..n, starts with: R, fields: [{name: b, type: text}]}\n":                  "lines of several types cannot share one header",
 	} {
 		_, faults := parse(t, text)
 		require.Contains(t, faults.Error(), want, text)
@@ -128,7 +128,7 @@ func TestWhatHasNoValueIsWrittenAsIsSaid(t *testing.T) {
 
 // TestOneValueIsCheckedByItself: of its type, within its bounds, as often as it may occur.
 func TestOneValueIsCheckedByItself(t *testing.T) {
-	f := single(t, "type: integer, must: {least: 1, greatest: 9}")
+	f := single(t, "type: integer, constraints: {minimum: 1, maximum: 9}")
 	for v, want := range map[*value.Value]string{at(value.Int(5)): "", at(value.Value{}): "", at(value.Int(10)): "expected at most 9, found 10", at(value.NewText("x")): `expected integer, found`} {
 		ft := f.CheckOne(*v)
 		if want == "" {
@@ -147,14 +147,14 @@ func TestOneValueIsCheckedByItself(t *testing.T) {
 	require.Contains(t, single(t, "type: text, occurs: 2..n").CheckOccurs(value.ListOf(x)).What(), "at least 2")
 
 	for field, want := range map[string]string{
-		"type: integer, must: {least: 1, greatest: 9}":               "1 … 9",
-		"type: integer, must: {least: 1}":                            "≥ 1",
-		"type: decimal, must: {greatest: 2.5, places: 1}":            "≤ 2.5, at most 1 place",
-		"type: text, must: {least length: 2, most length: 4}":        "2 … 4 characters",
-		"type: text, must: {pattern: '[A-Z]+'}":                      "[A-Z]+",
-		"type: text, must: {codes: {A: first, B: second}}":           "A first",
-		"type: text, must: {most length: 9, pattern: 'x.*'}":         "0 … 9 characters",
-		"type: text, must: {least length: 1, codes: {A: '', B: ''}}": "A",
+		"type: integer, constraints: {minimum: 1, maximum: 9}":            "1 … 9",
+		"type: integer, constraints: {minimum: 1}":                        "≥ 1",
+		"type: decimal, constraints: {maximum: 2.5, fraction digits: 1}":  "≤ 2.5, at most 1 place",
+		"type: text, constraints: {min length: 2, max length: 4}":         "2 … 4 characters",
+		"type: text, constraints: {pattern: '[A-Z]+'}":                    "[A-Z]+",
+		"type: text, constraints: {codes: {A: first, B: second}}":         "A first",
+		"type: text, constraints: {max length: 9, pattern: 'x.*'}":        "0 … 9 characters",
+		"type: text, constraints: {min length: 1, codes: {A: '', B: ''}}": "A",
 		"type: boolean": "",
 	} {
 		got := single(t, field).Constraints.Text()
@@ -172,7 +172,7 @@ func at(v value.Value) *value.Value { return &v }
 
 // TestNamespacesHaveOnePrefixEach.
 func TestNamespacesHaveOnePrefixEach(t *testing.T) {
-	s, faults := parse(t, "schema: S\nnotation: xml\nwritten: {namespace: urn:a, namespaces: {b: urn:b, c: urn:c}}\nfields: [{name: x, type: text}]\n")
+	s, faults := parse(t, "schema: S\nnotation: xml\nnotation settings: {namespace: urn:a, namespaces: {b: urn:b, c: urn:c}}\nfields: [{name: x, type: text}]\n")
 	require.Empty(t, faults)
 	require.Equal(t, []Namespace{{"", "urn:a"}, {"b", "urn:b"}, {"c", "urn:c"}}, s.Settings.Namespaces)
 	for pair, want := range map[string]string{
@@ -182,7 +182,7 @@ func TestNamespacesHaveOnePrefixEach(t *testing.T) {
 		"{b: urn:b, c: urn:b}": "a namespace that has no prefix yet",
 		`{b: ""}`:              "a namespace that has no prefix yet",
 	} {
-		_, faults := parse(t, "schema: S\nnotation: xml\nwritten: {namespace: urn:a, namespaces: "+pair+"}\nfields: [{name: x, type: text}]\n")
+		_, faults := parse(t, "schema: S\nnotation: xml\nnotation settings: {namespace: urn:a, namespaces: "+pair+"}\nfields: [{name: x, type: text}]\n")
 		require.Contains(t, faults.Error(), want, pair)
 	}
 }

@@ -14,6 +14,7 @@ import (
 const MaxDepth = 64
 
 func read(id string, d *partfile.Doc, find Finder) *Schema {
+	d.Upgrade(Upgrade)
 	n := d.Root()
 	s := &Schema{ID: id, Title: n.Required("schema").Value, At: n.At(), source: d.Source}
 	names := NotationNames()
@@ -23,10 +24,10 @@ func read(id string, d *partfile.Doc, find Finder) *Schema {
 	for _, c := range n.List("samples") {
 		s.Samples = append(s.Samples, c.At().Value)
 	}
-	for _, c := range n.List("left out") {
+	for _, c := range n.List("not imported") {
 		s.NotImported = append(s.NotImported, c.At().Value)
 	}
-	s.readNotationSettings(n.Map("written"))
+	s.readNotationSettings(n.Map("notation settings"))
 	s.Root = &Field{Name: id, Kind: value.RecordKind, Min: 1, Max: 1, At: n.At(), part: d.Source}
 	p := parser{s: s, find: find, taken: new(int)}
 	s.Root.Fields = p.fields(n, 0)
@@ -95,7 +96,7 @@ func (p parser) field(n partfile.Node, depth int) *Field {
 	}
 	f.Kind = kind
 	f.Min, f.Max = occurs(n)
-	f.Constraints = p.constraints(n.Map("must"), f)
+	f.Constraints = p.constraints(n.Map("constraints"), f)
 	p.wireFormat(n, f)
 	of := n.Text("of")
 	switch f.Of = of.Value; {
@@ -135,11 +136,11 @@ func occurs(n partfile.Node) (low, high int) {
 
 func (p parser) constraints(n partfile.Node, f *Field) Constraints {
 	m := Constraints{
-		MinLength: n.Int("least length", 0), MaxLength: n.Int("most length", 0),
-		TotalDigits: n.Int("digits", 0), FractionDigits: n.Int("places", -1),
+		MinLength: n.Int("min length", 0), MaxLength: n.Int("max length", 0),
+		TotalDigits: n.Int("total digits", 0), FractionDigits: n.Int("fraction digits", -1),
 	}
-	m.Minimum = bound(n, "least", f)
-	m.Maximum = bound(n, "greatest", f)
+	m.Minimum = bound(n, "minimum", f)
+	m.Maximum = bound(n, "maximum", f)
 	if t := n.Text("pattern"); t.Value != "" {
 		re, err := regexp.Compile(`^(?:` + t.Value + `)$`)
 		if err != nil {
@@ -172,13 +173,13 @@ func (p parser) wireFormat(n partfile.Node, f *Field) {
 	w.From, w.To = columns(n)
 	align, fill := padding(f.Kind)
 	w.Align = n.Choice("align", align, other(align))
-	w.Padding = one(n, "fill", fill)[0]
-	w.ImpliedDecimals = n.Int("implied places", 0)
+	w.Padding = one(n, "padding", fill)[0]
+	w.ImpliedDecimals = n.Int("implied decimals", 0)
 	p.number(n, f)
 	w.Blank = f.Min == 0
 	w.Attribute = n.Bool("attribute", false)
 	w.Content = n.Bool("content", false)
-	w.StartsWith, w.Discriminator = n.Text("begins").Value, n.Text("marks").Value
+	w.StartsWith, w.Discriminator = n.Text("starts with").Value, n.Text("discriminator").Value
 	t := n.Text("pattern")
 	if t.Value == "" {
 		return

@@ -43,19 +43,19 @@ func TestEveryConstraintIsChecked(t *testing.T) {
 		{"type: text", value.Int(1), "f: expected text, found integer 1"},
 		{"type: decimal", value.Int(1), ""},
 		{"type: integer", dec("1.5"), "f: expected integer, found decimal 1.5"},
-		{"type: integer, must: {least: 3}", value.Int(2), "f: expected at least 3, found 2"},
-		{"type: integer, must: {greatest: 3}", value.Int(4), "f: expected at most 3, found 4"},
-		{"type: decimal, must: {least: -0.5, greatest: 0.5}", dec("-0.50"), ""},
-		{"type: date, must: {least: 2031-01-01}", value.DateOf(2030, 12, 31), "f: expected at least 2031-01-01, found 2030-12-31"},
-		{"type: text, must: {least length: 2}", value.NewText("æ"), "f: expected at least 2 characters, found 1"},
-		{"type: text, must: {most length: 2}", value.NewText("æøå"), "f: expected at most 2 characters, found 3"},
-		{"type: text, must: {most length: 3}", value.NewText("æøå"), ""},
-		{"type: text, must: {pattern: 'a|b'}", value.NewText("ab"), `f: expected text like a|b, found "ab"`},
-		{"type: text, must: {codes: {R: rising, F: falling}}", value.NewText("R"), ""},
-		{"type: text, must: {codes: {R: rising, F: falling}}", value.NewText("r"), `f: expected R rising · F falling, found "r"`},
-		{"type: decimal, must: {digits: 3}", dec("12.34"), "f: expected at most 3 digits, found 12.34"},
-		{"type: decimal, must: {places: 1}", dec("1.25"), "f: expected at most 1 decimal place, found 1.25"},
-		{"type: decimal, must: {places: 0}", value.Int(7), ""},
+		{"type: integer, constraints: {minimum: 3}", value.Int(2), "f: expected at least 3, found 2"},
+		{"type: integer, constraints: {maximum: 3}", value.Int(4), "f: expected at most 3, found 4"},
+		{"type: decimal, constraints: {minimum: -0.5, maximum: 0.5}", dec("-0.50"), ""},
+		{"type: date, constraints: {minimum: 2031-01-01}", value.DateOf(2030, 12, 31), "f: expected at least 2031-01-01, found 2030-12-31"},
+		{"type: text, constraints: {min length: 2}", value.NewText("æ"), "f: expected at least 2 characters, found 1"},
+		{"type: text, constraints: {max length: 2}", value.NewText("æøå"), "f: expected at most 2 characters, found 3"},
+		{"type: text, constraints: {max length: 3}", value.NewText("æøå"), ""},
+		{"type: text, constraints: {pattern: 'a|b'}", value.NewText("ab"), `f: expected text like a|b, found "ab"`},
+		{"type: text, constraints: {codes: {R: rising, F: falling}}", value.NewText("R"), ""},
+		{"type: text, constraints: {codes: {R: rising, F: falling}}", value.NewText("r"), `f: expected R rising · F falling, found "r"`},
+		{"type: decimal, constraints: {total digits: 3}", dec("12.34"), "f: expected at most 3 digits, found 12.34"},
+		{"type: decimal, constraints: {fraction digits: 1}", dec("1.25"), "f: expected at most 1 decimal place, found 1.25"},
+		{"type: decimal, constraints: {fraction digits: 0}", value.Int(7), ""},
 		{"type: integer, occurs: 0..n", value.ListOf(value.Int(1), value.Int(2)), ""},
 		{"type: integer, occurs: 0..n", value.Int(1), "f: expected a list, found integer 1"},
 		{"type: integer, occurs: 2..3", value.ListOf(value.Int(1)), "f: expected 2 to 3 occurrences, found 1 time"},
@@ -81,7 +81,7 @@ fields:
   - name: inner
     type: record
     fields:
-      - {name: x, type: text, must: {most length: 1}}
+      - {name: x, type: text, constraints: {max length: 1}}
       - name: list
         type: record
         occurs: 0..n
@@ -111,18 +111,18 @@ fields:
 
 func TestPartsWithFaults(t *testing.T) {
 	for text, want := range map[string]string{
-		"schema: S\nfields:\n  - {name: a, type: text, occurs: 2..1}\n":              `s.yaml:3:35: occurs: expected how often, as 1, 0..1, 1..n or 2..5, found "2..1"`,
-		"schema: S\nfields:\n  - {name: a, type: text, must: {pattern: '('}}\n":      "a: the pattern cannot be read",
-		"schema: S\nfields:\n  - {name: a, type: integer, must: {least: x}}\n":       `least: expected integer, found "x"`,
-		"schema: S\nfields:\n  - {name: a, type: text}\n  - {name: a, type: text}\n": `the field "a" is there twice`,
+		"schema: S\nfields:\n  - {name: a, type: text, occurs: 2..1}\n":                 `s.yaml:3:35: occurs: expected how often, as 1, 0..1, 1..n or 2..5, found "2..1"`,
+		"schema: S\nfields:\n  - {name: a, type: text, constraints: {pattern: '('}}\n":  "a: the pattern cannot be read",
+		"schema: S\nfields:\n  - {name: a, type: integer, constraints: {minimum: x}}\n": `minimum: expected integer, found "x"`,
+		"schema: S\nfields:\n  - {name: a, type: text}\n  - {name: a, type: text}\n":    `the field "a" is there twice`,
 		"schema: S\nfields: []\n": "the schema has no fields",
-		"schema: S\nnotation: fixedwidth\nfields:\n  - {name: a, type: text}\n":                    `a: "columns" is missing`,
-		"schema: S\nnotation: fixedwidth\nfields:\n  - {name: a, type: text, columns: 9-3}\n":      `expected columns, as 5-12, found "9-3"`,
-		"schema: S\nnotation: csv\nwritten: {delimiter: ab}\nfields:\n  - {name: a, type: text}\n": `delimiter: expected one ASCII character or tab, found "ab"`,
-		"schema: S\nnotation: pdf\nfields:\n  - {name: a, type: text}\n":                           `notation: expected one of`,
-		"schema: S\nfields:\n  - {name: a, type: text, columns: 1-2}\n":                            `"notation" is missing; it is one of fixedwidth, csv, json, ndjson, xml, rows`,
-		"notation: json\nfields:\n  - {name: a, type: text}\n":                                     `"schema" is missing`,
-		"schema: S\nfields:\n  - {name: a, type: text, lenght: 3}\n":                               `unknown setting "lenght"`,
+		"schema: S\nnotation: fixedwidth\nfields:\n  - {name: a, type: text}\n":                              `a: "columns" is missing`,
+		"schema: S\nnotation: fixedwidth\nfields:\n  - {name: a, type: text, columns: 9-3}\n":                `expected columns, as 5-12, found "9-3"`,
+		"schema: S\nnotation: csv\nnotation settings: {delimiter: ab}\nfields:\n  - {name: a, type: text}\n": `delimiter: expected one ASCII character or tab, found "ab"`,
+		"schema: S\nnotation: pdf\nfields:\n  - {name: a, type: text}\n":                                     `notation: expected one of`,
+		"schema: S\nfields:\n  - {name: a, type: text, columns: 1-2}\n":                                      `"notation" is missing; it is one of fixedwidth, csv, json, ndjson, xml, rows`,
+		"notation: json\nfields:\n  - {name: a, type: text}\n":                                               `"schema" is missing`,
+		"schema: S\nfields:\n  - {name: a, type: text, lenght: 3}\n":                                         `unknown setting "lenght"`,
 	} {
 		_, faults := parse(t, text)
 		require.Contains(t, faults.Error(), want, text)
@@ -158,7 +158,7 @@ func TestPatternsReadAndWrite(t *testing.T) {
 }
 
 func TestImpliedPlaces(t *testing.T) {
-	s, faults := parse(t, "schema: S\nnotation: fixedwidth\nfields:\n  - {name: f, type: decimal, columns: 1-5, implied places: 2}\n")
+	s, faults := parse(t, "schema: S\nnotation: fixedwidth\nfields:\n  - {name: f, type: decimal, columns: 1-5, implied decimals: 2}\n")
 	require.Empty(t, faults)
 	f := s.Root.Fields[0]
 	v, ok := f.Read("-00125")

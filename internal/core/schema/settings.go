@@ -18,8 +18,8 @@ var (
 	FirstSetting      = setting.Setting{Name: "skip first", Label: "Lines to skip first", Type: setting.Number, Greatest: maxSkipped, Hint: "0"}
 	LastSetting       = setting.Setting{Name: "skip last", Label: "Lines to skip last", Type: setting.Number, Greatest: maxSkipped, Hint: "0"}
 	CommentSetting    = setting.Setting{Name: "comment", Label: "Comments begin with", Type: setting.Text, Hint: "none"}
-	StartsWithSetting = setting.Setting{Name: "begins", Label: "Records begin with", Type: setting.Text, Hint: "anything"}
-	MaxRecordSetting  = setting.Setting{Name: "most bytes", Label: "Most bytes of a record", Type: setting.Number, Greatest: MaxRecord, Hint: "16777216"}
+	StartsWithSetting = setting.Setting{Name: "starts with", Label: "Records begin with", Type: setting.Text, Hint: "anything"}
+	MaxRecordSetting  = setting.Setting{Name: "max record bytes", Label: "Record size at most (bytes)", Type: setting.Number, Greatest: MaxRecord, Hint: "16777216"}
 
 	HeaderSetting    = setting.Setting{Name: "header", Label: "First record holds names", Type: setting.Flag, Default: "true"}
 	DelimiterSetting = setting.Setting{Name: "delimiter", Label: "Delimiter", Type: setting.Character, Default: ",", Suggested: []string{",", ";", "tab", "|"}}
@@ -56,11 +56,11 @@ func (n *Notation) allSettings() setting.List {
 // settingsOf are the settings as readers and writers ask for them.
 func settingsOf(v setting.Values) Settings {
 	return Settings{
-		Encoding: v.Get("encoding"), LineEnd: v.Get("line end"), Characters: v.Get("count") == "characters", MaxRecord: v.Int("most bytes"),
+		Encoding: v.Get("encoding"), LineEnd: v.Get("line end"), Characters: v.Get("count") == "characters", MaxRecord: v.Int("max record bytes"),
 		Delimiter: character(v.Get("delimiter")), Quote: character(v.Get("quote")), Escape: character(v.Get("escape")), Header: v.Is("header"),
 		RootName: v.Get("root"), RecordName: v.Get("record"), Attributes: v.Get("values as") == "attributes",
 		Missing: Missing{Null: v.Get("null as"), Empty: v.Get("empty as"), Absent: v.Get("absent as")},
-		Lines:   Lines{First: v.Int("skip first"), Last: v.Int("skip last"), Comment: v.Get("comment"), StartsWith: v.Get("begins")},
+		Lines:   Lines{First: v.Int("skip first"), Last: v.Int("skip last"), Comment: v.Get("comment"), StartsWith: v.Get("starts with")},
 	}
 }
 
@@ -95,14 +95,14 @@ var types = []string{"text", "integer", "decimal", "boolean", "date", "time", "t
 // constraints are the settings of what a field must be, as its type has them.
 func constraints(f *Field) (list setting.List) {
 	if f.Kind.Numeric() || f.Temporal() {
-		list = append(list, setting.Setting{Name: "least", Label: "Minimum", Type: setting.Text, Hint: "any"}, setting.Setting{Name: "greatest", Label: "Maximum", Type: setting.Text, Hint: "any"})
+		list = append(list, setting.Setting{Name: "minimum", Label: "Minimum", Type: setting.Text, Hint: "any"}, setting.Setting{Name: "maximum", Label: "Maximum", Type: setting.Text, Hint: "any"})
 	}
 	if f.Kind == value.Decimal {
-		list = append(list, setting.Setting{Name: "digits", Label: "Most digits", Type: setting.Number, Hint: "any"}, setting.Setting{Name: "places", Label: "Most decimal places", Type: setting.Number, Hint: "any"})
+		list = append(list, setting.Setting{Name: "total digits", Label: "Total digits", Type: setting.Number, Hint: "any"}, setting.Setting{Name: "fraction digits", Label: "Decimal places", Type: setting.Number, Hint: "any"})
 	}
 	if f.Kind == value.Text {
 		list = append(list,
-			setting.Setting{Name: "least length", Label: "Minimum length", Type: setting.Number, Hint: "0"}, setting.Setting{Name: "most length", Label: "Maximum length", Type: setting.Number, Hint: "any"},
+			setting.Setting{Name: "min length", Label: "Minimum length", Type: setting.Number, Hint: "0"}, setting.Setting{Name: "max length", Label: "Maximum length", Type: setting.Number, Hint: "any"},
 			setting.Setting{Name: "pattern", Label: "Pattern", Type: setting.Text, Wide: true, Hint: "[A-Z]{2}[0-9]+"},
 			setting.Setting{Name: "codes", Label: "Codes, one a line with its meaning", Type: setting.Lines, Hint: "R rising"})
 	}
@@ -138,9 +138,9 @@ func NumberSettings(f *Field) (list setting.List) {
 func LineSettings(s *Schema, f *Field) setting.List {
 	switch {
 	case f.Kind == value.RecordKind:
-		return setting.List{{Name: "begins", Label: "Its lines begin with", Type: setting.Text, Wide: true, Hint: "the field that marks them"}}
+		return setting.List{{Name: "starts with", Label: "Its lines begin with", Type: setting.Text, Wide: true, Hint: "the field that marks them"}}
 	case s.Nested():
-		return setting.List{{Name: "marks", Label: "Marks the lines that have here", Type: setting.Text, Wide: true, Hint: "nothing"}}
+		return setting.List{{Name: "discriminator", Label: "Discriminator: lines with this value here", Type: setting.Text, Wide: true, Hint: "nothing"}}
 	}
 	return nil
 }
@@ -170,9 +170,9 @@ func ColumnSettings(f *Field) setting.List {
 		fill = "spaces"
 	}
 	list = append(list, setting.Setting{Name: "align", Label: "Aligned", Type: setting.Choice, Choices: []string{align, other(align)}, Default: align},
-		setting.Setting{Name: "fill", Label: "Filled with", Type: setting.Character, Hint: fill})
+		setting.Setting{Name: "padding", Label: "Padding", Type: setting.Character, Hint: fill})
 	if f.Kind == value.Decimal {
-		list = append(list, setting.Setting{Name: "implied places", Label: "Digits after an implied point", Type: setting.Number, Hint: "0"})
+		list = append(list, setting.Setting{Name: "implied decimals", Label: "Digits after an implied point", Type: setting.Number, Hint: "0"})
 	}
 	return list
 }
@@ -187,7 +187,7 @@ func (s *Schema) readNotationSettings(w partfile.Node) {
 		w.Fault(fault.Setting, `"skip last" is for fixed width`)
 	}
 	if !s.Notation.Lines && (l.First > 0 || l.Comment != "" || l.StartsWith != "") {
-		w.Fault(fault.Setting, `"skip first", "comment" and "begins" are for fixed width and delimited`)
+		w.Fault(fault.Setting, `"skip first", "comment" and "starts with" are for fixed width and delimited`)
 	}
 	w.RejectUnknown()
 }

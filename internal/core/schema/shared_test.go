@@ -28,7 +28,7 @@ func load(parts map[string]string, id string) (*Schema, string) {
 	return s, strings.Join(faults, "\n")
 }
 
-const party = "schema: Party\nnotation: json\nfields:\n  - {name: name, type: text, must: {least length: 2}}\n  - name: address\n    type: record\n    occurs: 0..1\n    fields:\n      - {name: city, type: text}\n"
+const party = "schema: Party\nnotation: json\nfields:\n  - {name: name, type: text, constraints: {min length: 2}}\n  - name: address\n    type: record\n    occurs: 0..1\n    fields:\n      - {name: city, type: text}\n"
 
 const order = "schema: Order\nnotation: json\nfields:\n  - {name: no, type: integer}\n  - {name: buyer, type: record, of: party}\n  - {name: seller, type: record, occurs: 0..n, of: party}\n"
 

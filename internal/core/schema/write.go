@@ -17,8 +17,8 @@ func Write(s *Schema) []byte {
 	o.Add("schema", s.Title)
 	o.Add("notation", s.Notation.Name)
 	o.Add("samples", s.Samples)
-	o.Add("left out", s.NotImported)
-	o.Add("written", s.Settings.out())
+	o.Add("not imported", s.NotImported)
+	o.Add("notation settings", s.Settings.out())
 	o.Add("fields", Encode(s.Root.Fields))
 	return partfile.Encode(o)
 }
@@ -49,7 +49,7 @@ func (w *Settings) out() partfile.Ordered {
 	o.Add("root", w.RootName)
 	o.Add("record", w.RecordName)
 	namespacesOut(w.Namespaces, &o)
-	o.Add("most bytes", number(w.MaxRecord, 0))
+	o.Add("max record bytes", number(w.MaxRecord, 0))
 	if w.Attributes {
 		o.Add("values as", "attributes")
 	}
@@ -59,7 +59,7 @@ func (w *Settings) out() partfile.Ordered {
 	o.Add("skip first", number(w.Lines.First, 0))
 	o.Add("skip last", number(w.Lines.Last, 0))
 	o.Add("comment", w.Lines.Comment)
-	o.Add("begins", w.Lines.StartsWith)
+	o.Add("starts with", w.Lines.StartsWith)
 	return o
 }
 
@@ -99,7 +99,7 @@ func (f *Field) Out() partfile.Ordered {
 		o.Add("single", "true")
 	}
 	f.WireFormat.out(f, &o)
-	o.Add("must", f.Constraints.out(f.Kind))
+	o.Add("constraints", f.Constraints.out(f.Kind))
 	o.Add("notes", f.Notes)
 	if o.Add("of", f.Of); f.Of == "" {
 		o.Add("fields", Encode(f.Fields))
@@ -123,11 +123,11 @@ func (w *WireFormat) out(f *Field, o *partfile.Ordered) {
 	align, fill := padding(f.Kind)
 	if w.Align != "" {
 		o.Add("align", unless(w.Align, align))
-		o.Add("fill", tabbed(unless(string(w.Padding), fill)))
+		o.Add("padding", tabbed(unless(string(w.Padding), fill)))
 	}
-	o.Add("begins", w.StartsWith)
-	o.Add("marks", w.Discriminator)
-	o.Add("implied places", number(w.ImpliedDecimals, 0))
+	o.Add("starts with", w.StartsWith)
+	o.Add("discriminator", w.Discriminator)
+	o.Add("implied decimals", number(w.ImpliedDecimals, 0))
 	if w.Mark != "" {
 		o.Add("decimal mark", "comma")
 	}
@@ -165,13 +165,13 @@ func number(n, def int) string {
 
 func (m *Constraints) out(kind value.Kind) partfile.Ordered {
 	var o partfile.Ordered
-	o.Add("least", m.Minimum.String())
-	o.Add("greatest", m.Maximum.String())
-	o.Add("least length", number(m.MinLength, 0))
-	o.Add("most length", number(m.MaxLength, 0))
-	o.Add("digits", number(m.TotalDigits, 0))
+	o.Add("minimum", m.Minimum.String())
+	o.Add("maximum", m.Maximum.String())
+	o.Add("min length", number(m.MinLength, 0))
+	o.Add("max length", number(m.MaxLength, 0))
+	o.Add("total digits", number(m.TotalDigits, 0))
 	if kind == value.Decimal {
-		o.Add("places", number(m.FractionDigits, -1))
+		o.Add("fraction digits", number(m.FractionDigits, -1))
 	}
 	o.Add("pattern", m.PatternText())
 	var codes partfile.Ordered

@@ -15,35 +15,35 @@ func TestAPartIsWrittenAsItWasRead(t *testing.T) {
 notation: fixedwidth
 samples:
   - a.tide
-left out:
+not imported:
   - 'x.json:3:1: not: it is not checked'
-written:
+notation settings:
   line end: CRLF
   count: characters
   skip first: 1
   skip last: 2
   comment: '#'
-  begins: D
+  starts with: D
 fields:
   - name: gauge
     type: text
     columns: 1-4
-    must:
+    constraints:
       pattern: '[A-Z]{2}[0-9]{2}'
   - name: level
     type: decimal
     occurs: 0..1
     columns: 5-9
-    implied places: 1
-    must:
-      least: -500.5
-      greatest: 900
+    implied decimals: 1
+    constraints:
+      minimum: -500.5
+      maximum: 900
   - name: trend
     type: text
     columns: 10
     align: right
-    fill: '*'
-    must:
+    padding: '*'
+    constraints:
       codes:
         R: rising
         0: ""
@@ -51,7 +51,7 @@ fields:
 `,
 		"delimited": `schema: Bales
 notation: csv
-written:
+notation settings:
   delimiter: tab
   header: false
 fields:
@@ -61,18 +61,18 @@ fields:
   - name: weight
     type: decimal
     nullable: true
-    must:
-      digits: 7
-      places: 2
+    constraints:
+      total digits: 7
+      fraction digits: 2
   - name: text
     type: text
-    must:
-      least length: 1
-      most length: 20
+    constraints:
+      min length: 1
+      max length: 20
 `,
 		"nested": `schema: Order
 notation: xml
-written:
+notation settings:
   root: orders
   record: order
 fields:

@@ -17,21 +17,21 @@ type Type string
 
 // The types of setting.
 const (
-	Text      Type = "text"
-	Lines     Type = "lines"     // several lines of text
-	Template  Type = "template"  // several lines of text with formulas in it
-	Number    Type = "number"    // a whole number that is not negative
-	Decimal   Type = "decimal"   // a number that is not negative
-	Character Type = "character" // one ASCII character, or the word tab
-	Choice    Type = "choice"
-	Flag      Type = "flag"                    // true or false
-	Secret    Type = "secret"                  // the name of a secret
-	Formula   Type = "formula"                 // over what is in scope
-	OnAnswer  Type = "formula on the response" // over the request and its response
-	Pairs     Type = "pairs"                   // names with a formula each
-	Part      Type = "part"                    // the id of a part
-	Name      Type = "name"                    // the name of a record in scope
-	Operation Type = "operation"               // one of the connection's operations
+	Text       Type = "text"
+	Lines      Type = "lines"     // several lines of text
+	Template   Type = "template"  // several lines of text with formulas in it
+	Number     Type = "number"    // a whole number that is not negative
+	Decimal    Type = "decimal"   // a number that is not negative
+	Character  Type = "character" // one ASCII character, or the word tab
+	Choice     Type = "choice"
+	Flag       Type = "flag"                    // true or false
+	Secret     Type = "secret"                  // the name of a secret
+	Formula    Type = "formula"                 // over what is in scope
+	OnResponse Type = "formula on the response" // over the request and its response
+	Pairs      Type = "pairs"                   // names with a formula each
+	Part       Type = "part"                    // the id of a part
+	Name       Type = "name"                    // the name of a record in scope
+	Operation  Type = "operation"               // one of the connection's operations
 )
 
 // MaxDecimal bounds a decimal: as seconds, some thirty years.

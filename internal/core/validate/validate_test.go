@@ -26,14 +26,14 @@ func parse(t *testing.T, text string) *schema.Schema {
 }
 
 const order = `fields:
-  - {name: no, type: integer, must: {least: 10}}
-  - {name: state, type: text, must: {codes: {open: "", void: ""}}}
-  - {name: tag, type: text, occurs: 0..2, must: {most length: 3}}
+  - {name: no, type: integer, constraints: {minimum: 10}}
+  - {name: state, type: text, constraints: {codes: {open: "", void: ""}}}
+  - {name: tag, type: text, occurs: 0..2, constraints: {max length: 3}}
   - name: line
     type: record
     occurs: 1..n
     fields:
-      - {name: sku, type: text, must: {pattern: "[A-Z]+"}}
+      - {name: sku, type: text, constraints: {pattern: "[A-Z]+"}}
       - {name: qty, type: integer, occurs: 0..1}
 `
 
@@ -76,7 +76,7 @@ func TestEveryNotationHasTheSameList(t *testing.T) {
 			"in:2:32 /line/0: sku: expected a value, found absent [x.yaml:11]",
 			"in:3:2: this is not JSON: invalid character 'o' in literal null (expecting 'u')",
 		}},
-		{"xml", "schema: X\nnotation: xml\nwritten: {root: orders, record: order}\n" + order, "<orders>\n <order><no>9</no><state>open</state>\n  <line><sku>a</sku></line><line/></order>\n <order><no>x</no></order>\n</orders>", []string{
+		{"xml", "schema: X\nnotation: xml\nnotation settings: {root: orders, record: order}\n" + order, "<orders>\n <order><no>9</no><state>open</state>\n  <line><sku>a</sku></line><line/></order>\n <order><no>x</no></order>\n</orders>", []string{
 			"in:2:13 /orders/order/no: no: expected at least 10, found 9 [x.yaml:5]",
 			`in:3:14 /orders/order/line/sku: sku: expected text like [A-Z]+, found "a" [x.yaml:12]`,
 			"in:3:28 /orders/order/line: sku: expected a value, found absent [x.yaml:12]",
@@ -84,12 +84,12 @@ func TestEveryNotationHasTheSameList(t *testing.T) {
 			"in:4:2 /orders/order: state: expected a value, found absent [x.yaml:6]",
 			"in:4:2 /orders/order: line: expected a value, found absent [x.yaml:8]",
 		}},
-		{"csv", "schema: X\nnotation: csv\nfields:\n  - {name: a, type: integer, must: {least: 10}}\n  - {name: b, type: text, must: {most length: 2}}\n", "a,b\n9,\"x\"\n12,long\nx,y,z\n", []string{
+		{"csv", "schema: X\nnotation: csv\nfields:\n  - {name: a, type: integer, constraints: {minimum: 10}}\n  - {name: b, type: text, constraints: {max length: 2}}\n", "a,b\n9,\"x\"\n12,long\nx,y,z\n", []string{
 			"in:2:1 /a: a: expected at least 10, found 9 [x.yaml:4]",
 			"in:3:4 /b: b: expected at most 2 characters, found 4 [x.yaml:5]",
 			"in:4:1: expected 2 fields, found 3 fields [x.yaml:1]",
 		}},
-		{"fixed width", "schema: X\nnotation: fixedwidth\nfields:\n  - {name: a, type: integer, columns: 1-2, must: {least: 10}}\n  - {name: b, type: text, columns: 3-5, must: {codes: {abc: \"\"}}}\n", "09abc\n12abd\nxxabc\n12ab\n", []string{
+		{"fixed width", "schema: X\nnotation: fixedwidth\nfields:\n  - {name: a, type: integer, columns: 1-2, constraints: {minimum: 10}}\n  - {name: b, type: text, columns: 3-5, constraints: {codes: {abc: \"\"}}}\n", "09abc\n12abd\nxxabc\n12ab\n", []string{
 			"in:1:1 /a: a: expected at least 10, found 9 [x.yaml:4]",
 			`in:2:3 /b: b: expected abc, found "abd" [x.yaml:5]`,
 			`in:3:1: a: expected a whole number, found "xx" [x.yaml:4]`,
@@ -108,17 +108,17 @@ func TestEveryNotationHasTheSameList(t *testing.T) {
 // TestLinesThatAreNoRecordsArePassedOver: headings, trailers, comments and lines of other kinds; the
 // places of the others stay those of the file.
 func TestLinesThatAreNoRecordsArePassedOver(t *testing.T) {
-	const fixed = "schema: X\nnotation: fixedwidth\nwritten: {skip first: 1, skip last: 2, comment: '#', begins: D}\nfields:\n  - {name: kind, type: text, columns: 1-1}\n  - {name: a, type: integer, columns: 2-3, must: {least: 10}}\n"
+	const fixed = "schema: X\nnotation: fixedwidth\nnotation settings: {skip first: 1, skip last: 2, comment: '#', starts with: D}\nfields:\n  - {name: kind, type: text, columns: 1-1}\n  - {name: a, type: integer, columns: 2-3, constraints: {minimum: 10}}\n"
 	got, tally := found(t, fixed, "HEAD of it\n# a comment\nD12\nH: another kind\nD09\nD11\nD01\nEND\n")
 	require.Equal(t, []string{"in:5:2 /a: a: expected at least 10, found 9 [x.yaml:6]"}, got)
 	require.Equal(t, 3, tally.Records, "the last two lines are no records")
 
-	const csv = "schema: X\nnotation: csv\nwritten: {skip first: 2, comment: '#'}\nfields:\n  - {name: a, type: integer}\n  - {name: b, type: text}\n"
+	const csv = "schema: X\nnotation: csv\nnotation settings: {skip first: 2, comment: '#'}\nfields:\n  - {name: a, type: integer}\n  - {name: b, type: text}\n"
 	got, tally = found(t, csv, "made today\n\n#x\na,b\n1,x\n# not \"this\ny,z\n2,\"two\nlines\"\n# end")
 	require.Equal(t, []string{`in:7:1: a: expected a whole number, found "y" [x.yaml:5]`}, got)
 	require.Equal(t, 3, tally.Records)
 
-	for _, wrong := range []string{"notation: json\nwritten: {comment: '#'}", "notation: csv\nwritten: {skip last: 1}", "notation: xml\nwritten: {begins: D}", "notation: fixedwidth\nwritten: {skip last: 5000}"} {
+	for _, wrong := range []string{"notation: json\nnotation settings: {comment: '#'}", "notation: csv\nnotation settings: {skip last: 1}", "notation: xml\nnotation settings: {starts with: D}", "notation: fixedwidth\nnotation settings: {skip last: 5000}"} {
 		d := partfile.Parse("x.yaml", []byte("schema: X\n"+wrong+"\nfields:\n  - {name: a, type: text, columns: 1-2}\n"))
 		schema.Parse("x", d)
 		require.NotEmpty(t, d.Faults, wrong)
@@ -185,7 +185,7 @@ func TestMemoryDoesNotGrowWithTheFile(t *testing.T) {
 
 // TestNullIsNotEmpty: absent, null and empty stay three things in XML and back.
 func TestNullIsNotEmpty(t *testing.T) {
-	s := parse(t, "schema: X\nnotation: xml\nwritten: {root: r}\nfields:\n  - {name: a, type: text, occurs: 0..1, nullable: true}\n  - {name: b, type: text, occurs: 0..1, nullable: true}\n  - {name: c, type: text, occurs: 0..1}\n  - {name: d, type: integer, occurs: 0..n, nullable: true}\n")
+	s := parse(t, "schema: X\nnotation: xml\nnotation settings: {root: r}\nfields:\n  - {name: a, type: text, occurs: 0..1, nullable: true}\n  - {name: b, type: text, occurs: 0..1, nullable: true}\n  - {name: c, type: text, occurs: 0..1}\n  - {name: d, type: integer, occurs: 0..n, nullable: true}\n")
 	n, err := all.Named("xml")
 	require.NoError(t, err)
 	in := "<r><a/><b xmlns:xsi='http://www.w3.org/2001/XMLSchema-instance' xsi:nil='true'/><d>1</d><d>2</d></r>"

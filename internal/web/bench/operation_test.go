@@ -50,8 +50,8 @@ func TestAFormulaOfAnOperationIsCompleted(t *testing.T) {
 		return w.Shows(listBookings + "/help?setting=" + url.QueryEscape(setting) + "&rule=" + url.QueryEscape(rule) + "&at=" + strconv.Itoa(len(rule)))
 	}
 	w.Has(help("query", "sin"), "since")
-	w.HasNot(help("query", "answer.st"), "status")
-	w.Has(help("fails when", "answer.st"), "status")
+	w.HasNot(help("query", "response.st"), "status")
+	w.Has(help("fails when", "response.st"), "status")
 	require.Equal(t, http.StatusNotFound, w.Get(listBookings+"/help?setting=riddle").StatusCode)
 	require.Equal(t, http.StatusNotFound, w.Get("/bench/connections/quayside/operations/none/help?setting=query").StatusCode)
 }

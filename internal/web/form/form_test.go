@@ -86,7 +86,7 @@ var drawn = page.Parse(form.Files, "setting.html")
 func TestEveryTypeOfSettingIsDrawn(t *testing.T) {
 	for _, typ := range []setting.Type{
 		setting.Text, setting.Lines, setting.Template, setting.Number, setting.Decimal, setting.Choice, setting.Flag, setting.Secret,
-		setting.Formula, setting.OnAnswer, setting.Pairs, setting.Part, setting.Name, setting.Operation,
+		setting.Formula, setting.OnResponse, setting.Pairs, setting.Part, setting.Name, setting.Operation,
 	} {
 		t.Run(string(typ), func(t *testing.T) {
 			f := form.Field{Setting: setting.Setting{Name: "a name", Label: "A <label>", Help: "Helps", Type: typ, When: "by=x|y", Choices: []string{"x"}}, Value: "x", Complete: "/help"}
@@ -108,7 +108,7 @@ func TestEveryTypeOfSettingIsDrawn(t *testing.T) {
 				require.Contains(t, html, `id="set-a-name"`)
 				require.Contains(t, html, `aria-describedby="help-a-name"`)
 			}
-			require.Equal(t, typ == setting.Formula || typ == setting.OnAnswer || typ == setting.Pairs, strings.Contains(html, `data-help="/help"`))
+			require.Equal(t, typ == setting.Formula || typ == setting.OnResponse || typ == setting.Pairs, strings.Contains(html, `data-help="/help"`))
 		})
 	}
 }

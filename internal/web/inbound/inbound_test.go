@@ -170,7 +170,7 @@ steps:
 func TestARequestForOneThing(t *testing.T) {
 	w := webtest.New(t)
 	for path, text := range map[string]string{
-		"schemas/station-query.yaml": "schema: Station query\nnotation: json\nfields:\n  - {name: code, type: text, must: {pattern: '[A-Z]{2}\\d{2}'}}\n  - {name: depth, type: integer, occurs: 0..1}\n  - {name: tags, type: text, occurs: 0..n}\n  - {name: x_unit, type: text, occurs: 0..1}\n",
+		"schemas/station-query.yaml": "schema: Station query\nnotation: json\nfields:\n  - {name: code, type: text, constraints: {pattern: '[A-Z]{2}\\d{2}'}}\n  - {name: depth, type: integer, occurs: 0..1}\n  - {name: tags, type: text, occurs: 0..n}\n  - {name: x_unit, type: text, occurs: 0..1}\n",
 		"schemas/station-told.yaml":  "schema: Station told\nnotation: json\nfields:\n  - {name: name, type: text}\n  - {name: depth, type: integer, occurs: 0..1}\n  - {name: tags, type: integer}\n  - {name: unit, type: text, occurs: 0..1}\n",
 		"schemas/not-there.yaml":     "schema: Not there\nnotation: json\nfields:\n  - {name: missing, type: text}\n",
 	} {

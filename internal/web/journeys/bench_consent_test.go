@@ -236,7 +236,7 @@ func TestNothingFromOutsideIsRenderedAsHTML(t *testing.T) {
 		out.Write([]byte(`{"title": ` + quotedJSON(evil) + `, "` + "`<b>`" + `": 1}`))
 	}))
 	t.Cleanup(server.Close)
-	w.Part("connections/evil-desk.yaml", "connection: Evil desk\nkind: http\noperations:\n  - {operation: ask, does: read, path: /ask}\n  - {operation: refuse, does: read, path: /refuse}\n")
+	w.Part("connections/evil-desk.yaml", "connection: Evil desk\nkind: http\noperations:\n  - {operation: ask, kind: read, path: /ask}\n  - {operation: refuse, kind: read, path: /refuse}\n")
 	w.Reach("evil-desk", "http", map[string]string{"address": server.URL})
 	tb := w.tab()
 	for _, op := range []string{"ask", "refuse"} {

@@ -44,9 +44,9 @@ func TestLinesOfSeveralTypesAreDescribedOnTheRuler(t *testing.T) {
 	tb.sees("tr.sel", "field_2")
 	tb.sees("#fits", "1 of 4 records do not fit")
 	tb.open("/bench/schemas/weigh-list?field=3")
-	tb.fill("#set-begins", "Note")
+	tb.fill("#set-starts-with", "Note")
 	tb.sees("#fields", "lines begin with Note")
-	require.Contains(t, w.Text("schemas/weigh-list.yaml"), "begins: Note")
+	require.Contains(t, w.Text("schemas/weigh-list.yaml"), "starts with: Note")
 }
 
 // TestASchemaIsMadeOfSeveralFiles: of all samples together, or of a description in several documents.

@@ -14,7 +14,7 @@ import (
 
 const invoicePart = `schema: Invoice
 notation: xml
-written: {root: invoice}
+notation settings: {root: invoice}
 fields:
   - {name: booking_no, type: text, attribute: true}
   - {name: sailing, type: text}
@@ -29,7 +29,7 @@ fields:
     occurs: 1..n
     fields:
       - {name: class, type: text}
-      - {name: amount, type: decimal, must: {places: 2}}
+      - {name: amount, type: decimal, constraints: {fraction digits: 2}}
       - {name: plate, type: text, occurs: 0..1}
   - {name: total, type: decimal}
 `

@@ -170,7 +170,7 @@ func TestANewcomerBuildsAFlowOfTheirOwn(t *testing.T) {
 func TestANewcomerAnswersRequests(t *testing.T) {
 	w := newWorld(t)
 	n := &newcomer{tab: w.tab()}
-	w.Part("schemas/station-asked.yaml", "schema: Station asked\nnotation: json\nfields:\n  - {name: code, type: text, must: {pattern: '[A-Z]{2}[0-9]{2}'}}\n")
+	w.Part("schemas/station-asked.yaml", "schema: Station asked\nnotation: json\nfields:\n  - {name: code, type: text, constraints: {pattern: '[A-Z]{2}[0-9]{2}'}}\n")
 	w.Part("schemas/station-told.yaml", "schema: Station told\nnotation: json\nfields:\n  - {name: code, type: text}\n  - {name: name, type: text}\n")
 	n.open("/bench/flows/new")
 	n.writes("#flow-title", "Stations by code")

@@ -18,7 +18,7 @@ func TestNoSeriousFaultOfAccessibility(t *testing.T) {
 	w := newWorld(t)
 	var tb *tab
 	for i, path := range []string{
-		"/bench/mappings/booking-to-invoice?field=line", "/bench/mappings/booking-to-invoice?field=/let/net", "/bench/mappings/booking-to-invoice/lineage?field=line",
+		"/bench/mappings/booking-to-invoice?field=line", "/bench/mappings/booking-to-invoice?field=/variable/net", "/bench/mappings/booking-to-invoice/lineage?field=line",
 		"/bench/mappings/booking-to-invoice/specification", "/bench/mappings/reading-to-tide-level/cases", "/bench/mappings/reading-to-tide-level/changes",
 		"/bench/mappings/new", "/bench/tables/cargo-articles", "/bench/libraries/freight", "/bench/connections/harbour-ledger", "/bench/connections/quayside", "/bench/connections/new", "/bench/connections/quayside/operations/list-bookings", "/estate", "/estate/secrets", "/bench/parts", "/bench/formulas",
 		"/bench", "/bench/flows/vehicle?step=cargo", "/bench/flows/new", "/traffic", "/traffic/aside", "/traffic/alerts?alert=trouble", "/traffic/figures",

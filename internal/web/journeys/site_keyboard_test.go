@@ -123,7 +123,7 @@ func TestAnInvoiceIsMappedByKeyboardAlone(t *testing.T) {
 			tb.open("/bench/mappings/bill-of-a-booking?field=line")
 			tb.tabTo("#options summary")
 			tb.keys(kb.Enter)
-			tb.tabTo("[name=position]")
+			tb.tabTo("[name=index]")
 			tb.keys("n")
 			w.Keeps("mappings/bill-of-a-booking.yaml", "position: n")
 			tb.open("/bench/mappings/bill-of-a-booking?field=line/no")

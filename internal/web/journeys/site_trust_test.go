@@ -75,20 +75,20 @@ func TestAnEditKeepsItsRow(t *testing.T) {
 		return found[1]
 	}
 	first := w.Text(invoiceRules)
-	row := edit("/let/", "name", "discount", "rule", "")
-	require.Equal(t, "/let/discount", row, "a variable that has a name and no formula yet")
+	row := edit("/variable/", "name", "discount", "rule", "")
+	require.Equal(t, "/variable/discount", row, "a variable that has a name and no formula yet")
 	require.Equal(t, first, w.Text(invoiceRules))
 	row = edit(row, "name", "discount", "rule", "net / 10")
 	require.Contains(t, w.Text(invoiceRules), "  - name: discount\n    formula: net / 10\n")
 	row = edit(row, "name", "discount", "rule", "")
 	row = edit(row, "name", "discount", "rule", "net / 20")
-	require.Equal(t, "/let/discount", row, "emptied and written again")
+	require.Equal(t, "/variable/discount", row, "emptied and written again")
 	require.Contains(t, w.Text(invoiceRules), "  - name: discount\n    formula: net / 20\n")
 
-	row = edit("/keep/", "rule", `customer.country == "FO"`)
-	require.Equal(t, "/keep/1", row)
-	row = edit("/keep/0", "rule", "")
-	require.Equal(t, "/keep/", row, "not the one that has its place now")
+	row = edit("/condition/", "rule", `customer.country == "FO"`)
+	require.Equal(t, "/condition/1", row)
+	row = edit("/condition/0", "rule", "")
+	require.Equal(t, "/condition/", row, "not the one that has its place now")
 	edit(row, "rule", "net > 1")
 	require.Contains(t, w.Text(invoiceRules), `customer.country == "FO"`)
 	require.Contains(t, w.Text(invoiceRules), "net > 1")
@@ -102,12 +102,12 @@ func TestANewVariableOnScreen(t *testing.T) {
 	w := newWorld(t)
 	tb := w.tab()
 	tb.open("/bench/mappings/booking-to-invoice")
-	tb.click("#add-let")
-	tb.sees("[data-target='/let/'].sel", "value1")
+	tb.click("#add-variable")
+	tb.sees("[data-target='/variable/'].sel", "value1")
 	tb.fill("#name", "rebate")
 	tb.do(typed(kb.Tab))
 	tb.fill("#formula", "net / 10")
-	tb.sees("[data-target='/let/rebate']", "50.85")
+	tb.sees("[data-target='/variable/rebate']", "50.85")
 	w.Keeps(invoiceRules, "  - name: rebate\n    formula: net / 10\n")
 	require.NotContains(t, w.Text(invoiceRules), "  - field: number\n    formula: net / 10\n")
 }
@@ -140,7 +140,7 @@ func TestTheSchemaOfAnAnswerIsInItsNotation(t *testing.T) {
 		out.Write([]byte(`<?xml version="1.0"?><ports xmlns="urn:ports"><port code="LC"><name>Ling Castle</name></port><port code="OR"><name>Orma</name></port></ports>`))
 	}))
 	t.Cleanup(server.Close)
-	w.Part("connections/ports.yaml", "connection: Ports\nkind: http\noperations:\n  - {operation: list, name: List ports, does: read, path: /ports}\n")
+	w.Part("connections/ports.yaml", "connection: Ports\nkind: http\noperations:\n  - {operation: list, name: List ports, kind: read, path: /ports}\n")
 	w.Reach("ports", "http", map[string]string{"address": server.URL})
 	try := func() string {
 		t.Helper()
@@ -207,7 +207,7 @@ func TestASampleThatCannotBeReadIsSaid(t *testing.T) {
 func TestTheRulerShowsTheLine(t *testing.T) {
 	w := newWorld(t)
 	w.Part("samples/crew.txt", "Þóra  LC\r\nJon   OR\r\n")
-	w.Part("schemas/crew-list.yaml", "schema: Crew list\nnotation: fixedwidth\nwritten: {count: bytes}\nsamples: [crew.txt]\nfields:\n  - {name: name, type: text, columns: 1-8}\n  - {name: port, type: text, columns: 9-10}\n")
+	w.Part("schemas/crew-list.yaml", "schema: Crew list\nnotation: fixedwidth\nnotation settings: {count: bytes}\nsamples: [crew.txt]\nfields:\n  - {name: name, type: text, columns: 1-8}\n  - {name: port, type: text, columns: 9-10}\n")
 	p := w.project()
 	require.Empty(t, p.Faults)
 	text := w.Body("/bench/schemas/crew-list")
@@ -505,7 +505,7 @@ func TestTheFocusStandsWhereOneTypesNext(t *testing.T) {
 func TestUpsertsAreHeldAgainstTheirTables(t *testing.T) {
 	w := newWorld(t)
 	require.NoError(t, pgx.BeginFunc(t.Context(), w.DB, func(tx pgx.Tx) error {
-		text := w.Text("connections/harbour-ledger.yaml") + "  - operation: keep-station\n    name: Keep a station\n    does: upsert\n    table: station\n    key: datum_mm\n    request: station\n"
+		text := w.Text("connections/harbour-ledger.yaml") + "  - operation: keep-station\n    name: Keep a station\n    kind: upsert\n    table: station\n    key: datum_mm\n    request: station\n"
 		d, err := store.LockDraft(t.Context(), tx, "skerry", "connections/harbour-ledger.yaml")
 		if err != nil {
 			return err

@@ -336,7 +336,7 @@ func TestScreenshots(t *testing.T) {
 		if s.name == "schema-compare" {
 			tb.open("/bench/schemas/gauge-reading?field=3")
 			tb.fill("#f-name", "water_cm")
-			tb.fill("#set-greatest", "950")
+			tb.fill("#set-maximum", "950")
 			tb.sees("#fields", "950")
 		}
 		if s.name == "release" {

@@ -171,7 +171,7 @@ func (t *taker) operation(path, method string, item *openapi3.PathItem, o *opena
 	if title == "" {
 		title = id
 	}
-	out := partfile.Ordered{{Key: "operation", Value: id}, {Key: "name", Value: title}, {Key: "does", Value: does(method)}}
+	out := partfile.Ordered{{Key: "operation", Value: id}, {Key: "name", Value: title}, {Key: "kind", Value: operationKind(method)}}
 	if method != defaultMethod(method) {
 		out.Add("method", method)
 	}
@@ -197,7 +197,7 @@ func (t *taker) operation(path, method string, item *openapi3.PathItem, o *opena
 	return nil
 }
 
-func does(method string) string {
+func operationKind(method string) string {
 	if method == "GET" {
 		return "read"
 	}

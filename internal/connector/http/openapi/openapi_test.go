@@ -72,12 +72,12 @@ func TestADocumentBecomesOperations(t *testing.T) {
 	require.Equal(t, `operations:
   - operation: put-photo
     name: put-photo
-    does: call
+    kind: call
     method: PUT
     path: /photo
   - operation: list-fares
     name: list-fares
-    does: read
+    kind: read
     response: tariff-fare
     path: /routes/{route_id}/fares
     query:
@@ -90,7 +90,7 @@ func TestADocumentBecomesOperations(t *testing.T) {
     page: offset
   - operation: post-routes-route-id-fares
     name: post-routes-route-id-fares
-    does: call
+    kind: call
     response: tariff-fare
     path: /routes/{route_id}/fares
     body: body

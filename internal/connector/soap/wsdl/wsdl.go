@@ -311,7 +311,7 @@ func (t *taker) take(op *operation, version, style, action, space string) error 
 	if title == "" || len(title) > 60 {
 		title = op.Name
 	}
-	o := partfile.Ordered{{Key: "operation", Value: id}, {Key: "name", Value: title}, {Key: "does", Value: "call"}, {Key: "request", Value: in}, {Key: "response", Value: out}}
+	o := partfile.Ordered{{Key: "operation", Value: id}, {Key: "name", Value: title}, {Key: "kind", Value: "call"}, {Key: "request", Value: in}, {Key: "response", Value: out}}
 	if version != "1.1" {
 		o.Add("version", version)
 	}

@@ -108,8 +108,8 @@ func TestTextsAreReadAsRecordsAndWritten(t *testing.T) {
 // TestTextsInOtherEncodingsAreTexts: a schema whose files are in Latin 1 reads and writes texts as texts, and bytes as bytes.
 func TestTextsInOtherEncodingsAreTexts(t *testing.T) {
 	for notation, fields := range map[string]string{
-		"csv":        "written: {encoding: ISO-8859-1, header: false, line end: LF}\nfields:\n  - {name: code, type: text}\n  - {name: level, type: integer}\n",
-		"fixedwidth": "written: {encoding: ISO-8859-1, line end: LF}\nfields:\n  - {name: code, type: text, columns: 1-4}\n  - {name: level, type: integer, columns: 5-7}\n",
+		"csv":        "notation settings: {encoding: ISO-8859-1, header: false, line end: LF}\nfields:\n  - {name: code, type: text}\n  - {name: level, type: integer}\n",
+		"fixedwidth": "notation settings: {encoding: ISO-8859-1, line end: LF}\nfields:\n  - {name: code, type: text, columns: 1-4}\n  - {name: level, type: integer, columns: 5-7}\n",
 	} {
 		steps := "- {step: set, id: s, values: {code: '\"æø\"', level: '110'}, as: v}\n- {step: format, id: f, value: v, schema: latin, as: out}\n- {step: parse, id: p, text: out.text, schema: latin, as: again}\n" +
 			"- {step: pack, id: hex, value: out.text, do: hexadecimal, as: bytes}" + tells("again.code + text(again.level)") + "\n- {step: note, id: more, text: bytes}"

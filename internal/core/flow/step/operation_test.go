@@ -50,13 +50,13 @@ func parts(t testing.TB) *desk {
 	for id, text := range map[string]string{
 		"booking": "schema: Booking\nnotation: json\nfields:\n  - {name: number, type: text}\n  - {name: pax, type: integer}\n",
 		"note":    "schema: Note\nnotation: json\nfields:\n  - {name: number, type: text}\n  - {name: count, type: integer}\n  - {name: tags, type: text, occurs: 0..n}\n",
-		"sailing": "schema: Sailing\nnotation: json\nfields:\n  - {name: ship, type: text}\n  - name: lines\n    type: record\n    occurs: 0..n\n    fields:\n      - {name: plate, type: text}\n      - {name: length, type: integer, must: {least: 1}}\n",
+		"sailing": "schema: Sailing\nnotation: json\nfields:\n  - {name: ship, type: text}\n  - name: lines\n    type: record\n    occurs: 0..n\n    fields:\n      - {name: plate, type: text}\n      - {name: length, type: integer, constraints: {minimum: 1}}\n",
 	} {
 		p := partfile.Parse(id, []byte(text))
 		d.schemas[id] = schema.Parse(id, p)
 		require.Empty(t, p.Faults)
 	}
-	p := partfile.Parse("desk", []byte("connection: Desk\nkind: http\noperations:\n  - {operation: list, does: read, path: /a, response: booking}\n  - {operation: note, does: call, path: /b, request: note, response: note}\n"))
+	p := partfile.Parse("desk", []byte("connection: Desk\nkind: http\noperations:\n  - {operation: list, kind: read, path: /a, response: booking}\n  - {operation: note, kind: call, path: /b, request: note, response: note}\n"))
 	d.conn = connection.Parse("desk", p)
 	d.conn.Resolve(d.Schema, formula.Env{})
 	require.Empty(t, p.Faults)

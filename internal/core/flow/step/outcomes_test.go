@@ -83,12 +83,12 @@ const vehicle = `schema: Vehicle
 notation: json
 fields:
   - {name: plate, type: text}
-  - {name: class, type: text, must: {codes: {CAR: car, VAN: van, LOR: lorry, MC: cycle}}}
-  - {name: axles, type: integer, must: {codes: {"2": two, "3": three}}}
+  - {name: class, type: text, constraints: {codes: {CAR: car, VAN: van, LOR: lorry, MC: cycle}}}
+  - {name: axles, type: integer, constraints: {codes: {"2": two, "3": three}}}
   - name: owner
     type: record
     fields:
-      - {name: kind, type: text, must: {codes: {P: person, F: firm}}}
+      - {name: kind, type: text, constraints: {codes: {P: person, F: firm}}}
 `
 
 // TestValuesWithoutABranchArePointedOut: each code is tried against each condition, whatever its form; where anything else

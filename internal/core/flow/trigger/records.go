@@ -46,7 +46,7 @@ func checkRecordsTrigger(c *compile.Compiler, t flow.Trigger) {
 	outer := c.Scope
 	c.Scope = c.Parts.Formulas().Scope()
 	last := formula.Type{Kind: op.Response.Root.Field(t.Watermark.Value).Kind, Maybe: true}
-	c.Scope.Bind("rising", c.Scope.Define("watermark", last), last) // its older name
+	c.Scope.Define("watermark", last)
 	c.Plan.Poll, c.Plan.Polls = c.Ask(t.At, op, &flow.Step{Match: t.With}), c.Scope
 	c.Scope = outer
 }

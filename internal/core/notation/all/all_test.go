@@ -28,11 +28,11 @@ func parse(t testing.TB, id, text string) *schema.Schema {
 const gauge = `
 schema: Gauge
 notation: fixedwidth
-written: {line end: CRLF}
+notation settings: {line end: CRLF}
 fields:
   - {name: code, type: text, columns: 1-4}
   - {name: day, type: date, columns: 5-12, pattern: yyyyMMdd}
-  - {name: level, type: decimal, columns: 13-17, implied places: 1}
+  - {name: level, type: decimal, columns: 13-17, implied decimals: 1}
   - {name: count, type: integer, columns: 18-20, occurs: 0..1}
 `
 

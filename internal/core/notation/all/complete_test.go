@@ -47,7 +47,7 @@ func TestEveryNotationIsComplete(t *testing.T) {
 				settingsAreComplete(t, (&schema.Schema{Notation: k.Notation, Root: schema.Record("r", f)}).FieldSettings(f))
 			}
 
-			s := parse(t, "berth", "schema: Berth\nnotation: "+k.Name+"\nwritten: {root: berths, record: berth}\nfields:\n"+
+			s := parse(t, "berth", "schema: Berth\nnotation: "+k.Name+"\nnotation settings: {root: berths, record: berth}\nfields:\n"+
 				"  - {name: code, type: text, columns: 1-4}\n  - {name: length, type: integer, columns: 5-9}\n")
 			require.Same(t, k, Of(s))
 			record := value.NewRecord(s.Root.Layout(), []value.Value{value.NewText("LS01"), value.Int(180)})

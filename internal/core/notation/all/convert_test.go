@@ -14,7 +14,7 @@ import (
 const events = `
 schema: Events
 notation: json
-written:
+notation settings:
   root: ev:events
   record: ev:event
   namespace: urn:skerry:sailing
@@ -58,7 +58,7 @@ func TestNamesStandForNamespaces(t *testing.T) {
 		`namespaces: {a: "u", b: "u"}`:            "has no prefix yet",
 		`namespace: u` + "\n  namespaces: {b: u}": "has no prefix yet",
 	} {
-		d := partfile.Parse("x.yaml", []byte("schema: X\nnotation: xml\nwritten:\n  "+wrong+"\nfields:\n  - {name: a, type: text}\n"))
+		d := partfile.Parse("x.yaml", []byte("schema: X\nnotation: xml\nnotation settings:\n  "+wrong+"\nfields:\n  - {name: a, type: text}\n"))
 		schema.Parse("x", d)
 		require.Contains(t, d.Faults.Error(), want)
 	}
@@ -67,22 +67,22 @@ func TestNamesStandForNamespaces(t *testing.T) {
 // TestWhatHasNoValueIsWrittenAsChosen: null, empty and absent are three things, and each can be
 // written as another.
 func TestWhatHasNoValueIsWrittenAsChosen(t *testing.T) {
-	const part = "schema: X\nnotation: json\nwritten: {root: r%s}\nfields:\n  - {name: a, type: text, occurs: 0..1, nullable: true}\n  - {name: b, type: text, occurs: 0..1}\n  - {name: c, type: text, occurs: 0..1}\n" +
+	const part = "schema: X\nnotation: json\nnotation settings: {root: r%s}\nfields:\n  - {name: a, type: text, occurs: 0..1, nullable: true}\n  - {name: b, type: text, occurs: 0..1}\n  - {name: c, type: text, occurs: 0..1}\n" +
 		"  - {name: l, type: text, occurs: 0..n, nullable: true}\n  - name: r\n    type: record\n    occurs: 0..1\n    fields: [{name: x, type: text, occurs: 0..1}]\n"
 	const in = `{"a":null,"b":"","l":[null,"","y"],"r":{"x":""}}`
 	for settings, want := range map[string]string{
-		"": `{"a":null,"b":"","l":[null,"","y"],"r":{"x":""}}`,
-		", null as: left out, empty as: left out":      `{"l":["y"],"r":{}}`,
+		"":                                             `{"a":null,"b":"","l":[null,"","y"],"r":{"x":""}}`,
+		", null as: omitted, empty as: omitted":        `{"l":["y"],"r":{}}`,
 		", null as: empty, absent as: \"null\"":        `{"a":"","b":"","c":null,"l":["","","y"],"r":{"x":""}}`,
-		", empty as: \"null\", null as: left out":      `{"b":null,"l":[null,"y"],"r":{"x":null}}`,
-		", absent as: \"null\", empty as: left out":    `{"a":null,"c":null,"l":[null,"y"],"r":{}}`,
+		", empty as: \"null\", null as: omitted":       `{"b":null,"l":[null,"y"],"r":{"x":null}}`,
+		", absent as: \"null\", empty as: omitted":     `{"a":null,"c":null,"l":[null,"y"],"r":{}}`,
 		", absent as: \"null\", values as: attributes": `{"a":null,"b":"","c":null,"l":[null,"","y"],"r":{"x":""}}`,
 	} {
 		got, err := convert(t, "json", "json", parse(t, "x", strings.Replace(part, "%s", settings, 1)), in)
 		require.NoError(t, err)
 		require.Equal(t, want+"\n", got, settings)
 	}
-	got, err := convert(t, "json", "xml", parse(t, "x", strings.Replace(part, "%s", ", empty as: left out", 1)), in)
+	got, err := convert(t, "json", "xml", parse(t, "x", strings.Replace(part, "%s", ", empty as: omitted", 1)), in)
 	require.NoError(t, err)
 	require.Contains(t, got, `<a xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance" xsi:nil="true"/>`)
 	require.NotContains(t, got, "<b")
@@ -90,7 +90,7 @@ func TestWhatHasNoValueIsWrittenAsChosen(t *testing.T) {
 
 // TestQuotesAreEscapedAsTheSchemaSays, in fields that hold anything.
 func TestQuotesAreEscapedAsTheSchemaSays(t *testing.T) {
-	s := parse(t, "x", "schema: X\nnotation: csv\nwritten: {escape: '\\'}\nfields:\n  - {name: a, type: text}\n  - {name: b, type: integer}\n")
+	s := parse(t, "x", "schema: X\nnotation: csv\nnotation settings: {escape: '\\'}\nfields:\n  - {name: a, type: text}\n  - {name: b, type: integer}\n")
 	in := "a,b\r\n\"say \\\"hi\\\", \\\\ it\",1\r\nbare\\,2\r\n\"two\r\nlines\",3\r\n\"\",4\r\n"
 	got, err := convert(t, "csv", "ndjson", s, in)
 	require.NoError(t, err)
@@ -104,7 +104,7 @@ func TestQuotesAreEscapedAsTheSchemaSays(t *testing.T) {
 
 // TestSingleValuesBecomeAttributes, and are read as such again.
 func TestSingleValuesBecomeAttributes(t *testing.T) {
-	s := parse(t, "x", "schema: X\nnotation: json\nwritten: {root: r, values as: attributes}\nfields:\n  - {name: a, type: integer}\n  - {name: l, type: text, occurs: 0..n}\n  - name: r\n    type: record\n    fields: [{name: x, type: text}, {name: t, type: text, content: true}]\n")
+	s := parse(t, "x", "schema: X\nnotation: json\nnotation settings: {root: r, values as: attributes}\nfields:\n  - {name: a, type: integer}\n  - {name: l, type: text, occurs: 0..n}\n  - name: r\n    type: record\n    fields: [{name: x, type: text}, {name: t, type: text, content: true}]\n")
 	const in = `{"a":1,"l":["y"],"r":{"x":"z","t":"text"}}` + "\n"
 	got, err := convert(t, "json", "xml", s, in)
 	require.NoError(t, err)
@@ -117,7 +117,7 @@ func TestSingleValuesBecomeAttributes(t *testing.T) {
 
 // TestWhiteSpaceBetweenElementsIsNoText, however much of it there is; anything else is a fault.
 func TestWhiteSpaceBetweenElementsIsNoText(t *testing.T) {
-	s := parse(t, "x", "schema: X\nnotation: xml\nwritten: {root: r}\nfields:\n  - {name: a, type: integer, occurs: 0..n}\n")
+	s := parse(t, "x", "schema: X\nnotation: xml\nnotation settings: {root: r}\nfields:\n  - {name: a, type: integer, occurs: 0..n}\n")
 	in := "<r>" + strings.Repeat("\n  <a>1</a>", 50_000) + "\n</r>"
 	require.Len(t, read(t, s, in, notation.Options{Check: true}), 1)
 	require.Contains(t, read(t, s, strings.Replace(in, "</a>\n", "</a>x\n", 1), notation.Options{Check: true})[0], `expected elements only, found "x"`)

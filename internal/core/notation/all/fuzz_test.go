@@ -23,11 +23,11 @@ import (
 var seeds = []struct{ notation, schema, message string }{
 	{"json", "schema: X\nnotation: json\nfields:\n  - {name: a, type: integer}\n  - {name: b, type: record, occurs: 0..n, fields: [{name: c, type: date, occurs: 0..1, nullable: true}]}\n", "[{\"a\":1,\"b\":[{\"c\":\"2031-03-09\"},{\"c\":null}]},\n {\"a\":22}]"},
 	{"ndjson", "schema: X\nnotation: ndjson\nfields:\n  - {name: a, type: decimal}\n", "{\"a\":1.50}\n{\"a\":-2}\n\n{\"a\":3}\n"},
-	{"csv", "schema: X\nnotation: csv\nwritten: {comment: '#'}\nfields:\n  - {name: a, type: integer}\n  - {name: b, type: text, occurs: 0..1}\n", "a,b\r\n1,\"x, \"\"y\"\"\r\nz\"\r\n# no\r\n2,\r\n"},
-	{"csv", "schema: X\nnotation: csv\nwritten: {header: false, begins: 'H', delimiter: ;}\nfields:\n  - {name: k, type: text}\n  - {name: d, type: record, occurs: 0..n, fields: [{name: k, type: text, marks: D}, {name: n, type: integer}]}\n", "H\nD;1\nD;2\nHx\n"},
-	{"fixedwidth", "schema: X\nnotation: fixedwidth\nwritten: {count: characters}\nfields:\n  - {name: a, type: text, columns: 1-3}\n  - {name: b, type: integer, columns: 4-6}\n", "abc001\næø 002\n"},
+	{"csv", "schema: X\nnotation: csv\nnotation settings: {comment: '#'}\nfields:\n  - {name: a, type: integer}\n  - {name: b, type: text, occurs: 0..1}\n", "a,b\r\n1,\"x, \"\"y\"\"\r\nz\"\r\n# no\r\n2,\r\n"},
+	{"csv", "schema: X\nnotation: csv\nnotation settings: {header: false, starts with: 'H', delimiter: ;}\nfields:\n  - {name: k, type: text}\n  - {name: d, type: record, occurs: 0..n, fields: [{name: k, type: text, discriminator: D}, {name: n, type: integer}]}\n", "H\nD;1\nD;2\nHx\n"},
+	{"fixedwidth", "schema: X\nnotation: fixedwidth\nnotation settings: {count: characters}\nfields:\n  - {name: a, type: text, columns: 1-3}\n  - {name: b, type: integer, columns: 4-6}\n", "abc001\næø 002\n"},
 	{"fixedwidth", sailing, "S204\nVABC\nC001\nC020\nTT0021\nS205\nTT0000\n"},
-	{"xml", "schema: X\nnotation: xml\nwritten: {root: r, record: i, namespace: u, namespaces: {p: v}}\nfields:\n  - {name: a, type: integer, attribute: true}\n  - {name: 'p:b', type: text, occurs: 0..n}\n  - {name: t, type: text, content: true}\n", "<r xmlns='u' xmlns:q='v'>\n <i a='1'>x<q:b>y</q:b></i>\n <i a='2'/></r>"},
+	{"xml", "schema: X\nnotation: xml\nnotation settings: {root: r, record: i, namespace: u, namespaces: {p: v}}\nfields:\n  - {name: a, type: integer, attribute: true}\n  - {name: 'p:b', type: text, occurs: 0..n}\n  - {name: t, type: text, content: true}\n", "<r xmlns='u' xmlns:q='v'>\n <i a='1'>x<q:b>y</q:b></i>\n <i a='2'/></r>"},
 }
 
 // readAll reads a message to its end: values as JSON, faults with their places.

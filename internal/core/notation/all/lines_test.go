@@ -18,24 +18,24 @@ import (
 const sailing = `
 schema: Sailing
 notation: fixedwidth
-written: {line end: LF, begins: S}
+notation settings: {line end: LF, starts with: S}
 fields:
   - {name: no, type: text, columns: 2-4}
   - name: vehicle
     type: record
     occurs: 0..2
-    begins: V
+    starts with: V
     fields:
       - {name: plate, type: text, columns: 2-4}
       - name: cargo
         type: record
         occurs: 0..n
         fields:
-          - {name: kind, type: text, columns: 1, marks: C}
-          - {name: kg, type: integer, columns: 2-4, must: {least: 1}}
+          - {name: kind, type: text, columns: 1, discriminator: C}
+          - {name: kg, type: integer, columns: 2-4, constraints: {minimum: 1}}
   - name: total
     type: record
-    begins: TT
+    starts with: TT
     fields:
       - {name: kg, type: integer, columns: 3-6}
 `
@@ -54,8 +54,8 @@ func TestLinesOfSeveralTypes(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, in, back)
 
-	list := parse(t, "sailing", strings.NewReplacer("notation: fixedwidth", "notation: csv", "line end: LF, begins: S", "header: false, delimiter: ;", "name: no,", "name: kind, type: text, marks: S}\n  - {name: no,",
-		"begins: V", "begins: V;", "{name: plate,", "{name: kind, type: text}\n      - {name: plate,", "    begins: TT\n", "", "{name: kg, type: integer, columns: 3-6", "{name: kind, type: text, marks: TT}\n      - {name: kg, type: integer").Replace(sailing))
+	list := parse(t, "sailing", strings.NewReplacer("notation: fixedwidth", "notation: csv", "line end: LF, starts with: S", "header: false, delimiter: ;", "name: no,", "name: kind, type: text, discriminator: S}\n  - {name: no,",
+		"starts with: V", "starts with: V;", "{name: plate,", "{name: kind, type: text}\n      - {name: plate,", "    starts with: TT\n", "", "{name: kg, type: integer, columns: 3-6", "{name: kind, type: text, discriminator: TT}\n      - {name: kg, type: integer").Replace(sailing))
 	const rows = "S;204\r\nV;A C\r\nC;1\r\nC;\"20\"\r\nV;\"D;\n\"\r\nTT;21\r\nS;205\r\nTT;0\r\n"
 	got, err = convert(t, "csv", "ndjson", list, rows)
 	require.NoError(t, err)
@@ -129,9 +129,9 @@ func TestFaultsOfLinesOfSeveralTypes(t *testing.T) {
 // TestARecordWithoutALineOfItsOwn begins with the first of its lines: a file with one heading is one
 // record, and several in one file are several.
 func TestARecordWithoutALineOfItsOwn(t *testing.T) {
-	const group = "schema: X\nnotation: fixedwidth\nfields:\n  - name: head\n    type: record\n    begins: H\n    fields: [{name: no, type: integer, columns: 2}]\n" +
-		"  - name: part\n    type: record\n    occurs: 0..n\n    fields:\n      - name: a\n        type: record\n        begins: A\n        fields: [{name: x, type: text, columns: 2}]\n" +
-		"      - name: b\n        type: record\n        occurs: 0..n\n        begins: B\n        fields: [{name: y, type: text, columns: 2}]\n"
+	const group = "schema: X\nnotation: fixedwidth\nfields:\n  - name: head\n    type: record\n    starts with: H\n    fields: [{name: no, type: integer, columns: 2}]\n" +
+		"  - name: part\n    type: record\n    occurs: 0..n\n    fields:\n      - name: a\n        type: record\n        starts with: A\n        fields: [{name: x, type: text, columns: 2}]\n" +
+		"      - name: b\n        type: record\n        occurs: 0..n\n        starts with: B\n        fields: [{name: y, type: text, columns: 2}]\n"
 	s := parse(t, "x", group)
 	const in = "H1\nAx\nB1\nB2\nAy\nH2\n"
 	got, err := convert(t, "fixedwidth", "ndjson", s, in)
@@ -144,11 +144,11 @@ func TestARecordWithoutALineOfItsOwn(t *testing.T) {
 
 func TestLinesThatCannotBeToldApartAreRefused(t *testing.T) {
 	for wrong, want := range map[string]string{
-		"notation: fixedwidth\nfields:\n  - {name: a, type: text, columns: 1}\n  - {name: b, type: record, begins: B, fields: [{name: c, type: text, columns: 2}]}\n":                               "nothing tells the lines of x from others",
-		"notation: fixedwidth\nwritten: {begins: A}\nfields:\n  - {name: a, type: text, columns: 2}\n  - {name: b, type: record, fields: [{name: c, type: text, columns: 2}]}\n":                    "nothing tells the lines of b from others",
-		"notation: csv\nwritten: {begins: A}\nfields:\n  - {name: a, type: text}\n  - {name: b, type: record, begins: B, fields: [{name: c, type: text}]}\n":                                        "lines of several types cannot share one header",
-		"notation: fixedwidth\nfields:\n  - {name: a, type: text, columns: 1, occurs: 0..3}\n":                                                                                                      "a line holds single fields and records",
-		"notation: fixedwidth\nwritten: {begins: A}\nfields:\n  - {name: b, type: record, begins: B, marks: C, fields: [{name: c, type: text, columns: 2-3}, {name: d, type: text, columns: 3}]}\n": "column 3 belongs to the field before, too",
+		"notation: fixedwidth\nfields:\n  - {name: a, type: text, columns: 1}\n  - {name: b, type: record, starts with: B, fields: [{name: c, type: text, columns: 2}]}\n":                                                      "nothing tells the lines of x from others",
+		"notation: fixedwidth\nnotation settings: {starts with: A}\nfields:\n  - {name: a, type: text, columns: 2}\n  - {name: b, type: record, fields: [{name: c, type: text, columns: 2}]}\n":                                 "nothing tells the lines of b from others",
+		"notation: csv\nnotation settings: {starts with: A}\nfields:\n  - {name: a, type: text}\n  - {name: b, type: record, starts with: B, fields: [{name: c, type: text}]}\n":                                                "lines of several types cannot share one header",
+		"notation: fixedwidth\nfields:\n  - {name: a, type: text, columns: 1, occurs: 0..3}\n":                                                                                                                                  "a line holds single fields and records",
+		"notation: fixedwidth\nnotation settings: {starts with: A}\nfields:\n  - {name: b, type: record, starts with: B, discriminator: C, fields: [{name: c, type: text, columns: 2-3}, {name: d, type: text, columns: 3}]}\n": "column 3 belongs to the field before, too",
 	} {
 		d := partfile.Parse("x.yaml", []byte("schema: X\n"+wrong))
 		schema.Parse("x", d)

@@ -43,7 +43,7 @@ var ways = map[string]way{
 func (w way) schemaOf(t *testing.T, r *rand.Rand) *schema.Schema {
 	t.Helper()
 	var b strings.Builder
-	fmt.Fprintf(&b, "schema: S\nnotation: %s\nwritten: {%s}\nfields:\n", w.notation, w.written)
+	fmt.Fprintf(&b, "schema: S\nnotation: %s\nnotation settings: {%s}\nfields:\n", w.notation, w.written)
 	column := 1
 	add := func(indent, name, kind string, more ...string) {
 		if w.width > 0 {

@@ -20,7 +20,7 @@ import (
 
 const (
 	fields = "fields:\n  - {name: id, type: integer}\n  - {name: who, type: text}\n"
-	xmlOf  = "notation: xml\nwritten: {root: crew, record: member, namespaces: {c: 'urn:crew'}}\nfields:\n  - {name: id, type: integer, attribute: true}\n  - {name: who, type: text}\n"
+	xmlOf  = "notation: xml\nnotation settings: {root: crew, record: member, namespaces: {c: 'urn:crew'}}\nfields:\n  - {name: id, type: integer, attribute: true}\n  - {name: who, type: text}\n"
 )
 
 // TestARecordIsTakenOutAndReadByItself: each record of a message, in every notation, is taken out with its text, and read by
@@ -30,16 +30,16 @@ func TestARecordIsTakenOutAndReadByItself(t *testing.T) {
 		schema, message string
 		before          int // lines before the record, of its own message
 	}{
-		"csv with a header":        {"notation: csv\nwritten: {delimiter: ';'}\n" + fields, "who;id\r\nÞóra;1\r\n\"two\r\nlines\";2\r\nbad;x\r\n", 1},
-		"csv behind other lines":   {"notation: csv\nwritten: {delimiter: ';', skip first: 1}\n" + fields, "made by hand\r\nwho;id\r\nTove;1\r\nbad;x\r\n", 2},
-		"csv without":              {"notation: csv\nwritten: {header: false}\n" + fields, "1,Tove\nx,bad\n", 0},
+		"csv with a header":        {"notation: csv\nnotation settings: {delimiter: ';'}\n" + fields, "who;id\r\nÞóra;1\r\n\"two\r\nlines\";2\r\nbad;x\r\n", 1},
+		"csv behind other lines":   {"notation: csv\nnotation settings: {delimiter: ';', skip first: 1}\n" + fields, "made by hand\r\nwho;id\r\nTove;1\r\nbad;x\r\n", 2},
+		"csv without":              {"notation: csv\nnotation settings: {header: false}\n" + fields, "1,Tove\nx,bad\n", 0},
 		"fixed width":              {"notation: fixedwidth\nfields:\n  - {name: id, type: integer, columns: 1-2}\n  - {name: who, type: text, columns: 3-8}\n", "01Tove  \r\nxxbad   \r\n", 0},
 		"a JSON list":              {"notation: json\n" + fields, `[ {"id": 1, "who": "Tove"} , {"id": "x", "who": "bad"},{"id":2,"who":"Ada"}]`, 0},
 		"a JSON object":            {"notation: json\n" + fields, `  {"id": 1, "who": "Tove"} `, 0},
 		"lines of JSON":            {"notation: ndjson\n" + fields, "{\"id\": 1, \"who\": \"Tove\"}\n{\"id\": \"x\", \"who\": \"bad\"}\n", 0},
 		"an XML list":              {xmlOf, `<?xml version="1.0"?><!-- c --><crew at="1"><member id="1"><who>Tove</who></member>` + "\n" + `  <member id="x"><who>bad</who></member><member id="2"><who>A&amp;B</who></member></crew>`, 0},
-		"an XML document":          {"notation: xml\nwritten: {root: member}\nfields:\n  - {name: id, type: integer, attribute: true}\n  - {name: who, type: text}\n", `<member id="1"><who>Tove</who></member>`, 0},
-		"windows-1252 with header": {"notation: csv\nwritten: {encoding: windows-1252}\n" + fields, "id,who\n1,T\xf8ve\nx,b\xe5d\n", 1},
+		"an XML document":          {"notation: xml\nnotation settings: {root: member}\nfields:\n  - {name: id, type: integer, attribute: true}\n  - {name: who, type: text}\n", `<member id="1"><who>Tove</who></member>`, 0},
+		"windows-1252 with header": {"notation: csv\nnotation settings: {encoding: windows-1252}\n" + fields, "id,who\n1,T\xf8ve\nx,b\xe5d\n", 1},
 	} {
 		t.Run(name, func(t *testing.T) {
 			d := partfile.Parse("x.yaml", []byte("schema: X\n"+c.schema))

@@ -276,11 +276,11 @@ func or(s string) string {
 }
 
 func (c *comparer) must(at string, old, now *schema.Constraints) {
-	c.bound(at, "least", old.Minimum, now.Minimum, -1)
-	c.bound(at, "greatest", old.Maximum, now.Maximum, 1)
-	c.size(at, "least length", old.MinLength, now.MinLength, now.MinLength < old.MinLength)
-	c.size(at, "most length", old.MaxLength, now.MaxLength, larger(now.MaxLength, old.MaxLength))
-	c.size(at, "digits", old.TotalDigits, now.TotalDigits, larger(now.TotalDigits, old.TotalDigits))
+	c.bound(at, "minimum", old.Minimum, now.Minimum, -1)
+	c.bound(at, "maximum", old.Maximum, now.Maximum, 1)
+	c.size(at, "min length", old.MinLength, now.MinLength, now.MinLength < old.MinLength)
+	c.size(at, "max length", old.MaxLength, now.MaxLength, larger(now.MaxLength, old.MaxLength))
+	c.size(at, "total digits", old.TotalDigits, now.TotalDigits, larger(now.TotalDigits, old.TotalDigits))
 	c.size(at, "decimal places", old.FractionDigits+1, now.FractionDigits+1, larger(now.FractionDigits+1, old.FractionDigits+1))
 	if o, n := old.PatternText(), now.PatternText(); o != n {
 		what := fmt.Sprintf("pattern %s → %s", or(o), or(n))

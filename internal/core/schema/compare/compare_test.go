@@ -46,21 +46,21 @@ func TestEveryDifferenceIsSaidAndWhomItBreaks(t *testing.T) {
 		{"more often", "  - {name: a, type: integer, occurs: 1..3}\n", "  - {name: a, type: integer, occurs: 1..n}\n", []Change{{Path: "a", Kind: Widened, What: "occurs 1..3 → 1..n", Readers: true}}},
 		{"null", a, "  - {name: a, type: integer, nullable: true}\n", []Change{{Path: "a", Kind: Widened, What: "null allowed no → yes", Readers: true}}},
 		{
-			"bounds", "  - {name: a, type: integer, must: {least: 1, greatest: 9}}\n", "  - {name: a, type: integer, must: {least: 0, greatest: 5}}\n",
-			[]Change{{Path: "a", Kind: Widened, What: "least 1 → 0", Readers: true}, {Path: "a", Kind: Narrowed, What: "greatest 9 → 5", Writers: true}},
+			"bounds", "  - {name: a, type: integer, constraints: {minimum: 1, maximum: 9}}\n", "  - {name: a, type: integer, constraints: {minimum: 0, maximum: 5}}\n",
+			[]Change{{Path: "a", Kind: Widened, What: "minimum 1 → 0", Readers: true}, {Path: "a", Kind: Narrowed, What: "maximum 9 → 5", Writers: true}},
 		},
-		{"bounds gone", "  - {name: a, type: integer, must: {least: 1}}\n", a, []Change{{Path: "a", Kind: Widened, What: "least 1 → any", Readers: true}}},
+		{"bounds gone", "  - {name: a, type: integer, constraints: {minimum: 1}}\n", a, []Change{{Path: "a", Kind: Widened, What: "minimum 1 → any", Readers: true}}},
 		{
-			"lengths", "  - {name: a, type: text, must: {most length: 9}}\n", "  - {name: a, type: text, must: {least length: 2, most length: 12}}\n",
-			[]Change{{Path: "a", Kind: Narrowed, What: "least length any → 2", Writers: true}, {Path: "a", Kind: Widened, What: "most length 9 → 12", Readers: true}},
+			"lengths", "  - {name: a, type: text, constraints: {max length: 9}}\n", "  - {name: a, type: text, constraints: {min length: 2, max length: 12}}\n",
+			[]Change{{Path: "a", Kind: Narrowed, What: "min length any → 2", Writers: true}, {Path: "a", Kind: Widened, What: "max length 9 → 12", Readers: true}},
 		},
-		{"places", "  - {name: a, type: decimal}\n", "  - {name: a, type: decimal, must: {places: 0}}\n", []Change{{Path: "a", Kind: Narrowed, What: "decimal places any → 0", Writers: true}}},
+		{"places", "  - {name: a, type: decimal}\n", "  - {name: a, type: decimal, constraints: {fraction digits: 0}}\n", []Change{{Path: "a", Kind: Narrowed, What: "decimal places any → 0", Writers: true}}},
 		{
-			"pattern", "  - {name: a, type: text, must: {pattern: a}}\n", "  - {name: a, type: text, must: {pattern: b}}\n",
+			"pattern", "  - {name: a, type: text, constraints: {pattern: a}}\n", "  - {name: a, type: text, constraints: {pattern: b}}\n",
 			[]Change{{Path: "a", Kind: Changed, What: "pattern a → b", Readers: true, Writers: true}},
 		},
 		{
-			"codes", "  - {name: a, type: text, must: {codes: {R: r, F: f}}}\n", "  - {name: a, type: text, must: {codes: {R: r, S: s}}}\n",
+			"codes", "  - {name: a, type: text, constraints: {codes: {R: r, F: f}}}\n", "  - {name: a, type: text, constraints: {codes: {R: r, S: s}}}\n",
 			[]Change{{Path: "a", Kind: Widened, What: "codes added: S", Readers: true}, {Path: "a", Kind: Narrowed, What: "codes removed: F", Writers: true}},
 		},
 		{
@@ -76,8 +76,8 @@ func TestEveryDifferenceIsSaidAndWhomItBreaks(t *testing.T) {
 
 // TestTheWayBackIsTheOpposite: what is wider one way is narrower the other, and who is broken changes sides.
 func TestTheWayBackIsTheOpposite(t *testing.T) {
-	old := parse(t, "  - {name: a, type: integer, occurs: 0..1, must: {least: 1}}\n  - {name: b, type: text, must: {codes: {A: a, B: b}}}\n")
-	now := parse(t, "  - {name: a, type: decimal, occurs: 0..1}\n  - {name: b, type: text, must: {codes: {A: a, B: b, C: c}}}\n")
+	old := parse(t, "  - {name: a, type: integer, occurs: 0..1, constraints: {minimum: 1}}\n  - {name: b, type: text, constraints: {codes: {A: a, B: b}}}\n")
+	now := parse(t, "  - {name: a, type: decimal, occurs: 0..1}\n  - {name: b, type: text, constraints: {codes: {A: a, B: b, C: c}}}\n")
 	there, back := Schemas(old, now), Schemas(now, old)
 	require.Len(t, there, 3)
 	require.Len(t, back, 3)

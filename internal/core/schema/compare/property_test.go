@@ -28,22 +28,22 @@ func field(r *rand.Rand, name string) string {
 	}
 	switch kind {
 	case "text":
-		bound(3, "least length", 1+r.IntN(3))
-		bound(3, "most length", 4+r.IntN(3))
+		bound(3, "min length", 1+r.IntN(3))
+		bound(3, "max length", 4+r.IntN(3))
 		if len(must) == 0 && r.IntN(3) == 0 {
 			codes := []string{"A: a", "B: b", "C: c", "D: d"}[:1+r.IntN(4)]
 			must = append(must, "codes: {"+strings.Join(codes, ", ")+"}")
 		}
 	case "integer", "decimal":
-		bound(3, "least", r.IntN(5))
-		bound(3, "greatest", 10+r.IntN(5))
+		bound(3, "minimum", r.IntN(5))
+		bound(3, "maximum", 10+r.IntN(5))
 		if kind == "decimal" {
-			bound(3, "places", 1+r.IntN(3))
+			bound(3, "fraction digits", 1+r.IntN(3))
 		}
 	}
 	out := "{name: " + name + ", type: " + kind
 	if len(must) > 0 {
-		out += ", must: {" + strings.Join(must, ", ") + "}"
+		out += ", constraints: {" + strings.Join(must, ", ") + "}"
 	}
 	if r.IntN(2) == 0 {
 		out += ", occurs: " + pick("0..1", "1..3", "0..n", "1..n")

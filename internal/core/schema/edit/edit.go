@@ -192,7 +192,7 @@ func addInside(text []byte, s *schema.Schema, at Path) (Result, error) {
 		if text, err = partfile.Set(text, at.node("type"), "record"); err != nil {
 			return Result{}, err
 		}
-		if text, err = partfile.Set(text, at.node("must"), ""); err != nil {
+		if text, err = partfile.Set(text, at.node("constraints"), ""); err != nil {
 			return Result{}, err
 		}
 	}
@@ -287,22 +287,22 @@ var keys = []struct {
 	{"single", []any{"single"}},
 	{"columns", []any{"columns"}},
 	{"align", []any{"align"}},
-	{"fill", []any{"fill"}},
-	{"implied places", []any{"implied places"}},
+	{"padding", []any{"padding"}},
+	{"implied decimals", []any{"implied decimals"}},
 	{"decimal mark", []any{"decimal mark"}},
 	{"grouping", []any{"grouping"}},
-	{"begins", []any{"begins"}},
-	{"marks", []any{"marks"}},
+	{"starts with", []any{"starts with"}},
+	{"discriminator", []any{"discriminator"}},
 	{"date pattern", []any{"pattern"}},
 	{"attribute", []any{"attribute"}},
 	{"content", []any{"content"}},
-	{"least", []any{"must", "least"}},
-	{"greatest", []any{"must", "greatest"}},
-	{"least length", []any{"must", "least length"}},
-	{"most length", []any{"must", "most length"}},
-	{"digits", []any{"must", "digits"}},
-	{"places", []any{"must", "places"}},
-	{"pattern", []any{"must", "pattern"}},
+	{"minimum", []any{"constraints", "minimum"}},
+	{"maximum", []any{"constraints", "maximum"}},
+	{"min length", []any{"constraints", "min length"}},
+	{"max length", []any{"constraints", "max length"}},
+	{"total digits", []any{"constraints", "total digits"}},
+	{"fraction digits", []any{"constraints", "fraction digits"}},
+	{"pattern", []any{"constraints", "pattern"}},
 	{"notes", []any{"notes"}},
 	{"of", []any{"of"}},
 }
@@ -332,12 +332,12 @@ func Write(text []byte, s *schema.Schema, at Path, to Settings) ([]byte, error) 
 		}
 	}
 	if codes, named := to["codes"]; named && codes != now["codes"] {
-		if text, err = partfile.Set(text, at.node("must", "codes"), codesOut(codes)); err != nil {
+		if text, err = partfile.Set(text, at.node("constraints", "codes"), codesOut(codes)); err != nil {
 			return nil, err
 		}
 	}
 	if to["type"] == "record" && f.Kind != value.RecordKind {
-		return partfile.Set(text, at.node("must"), "")
+		return partfile.Set(text, at.node("constraints"), "")
 	}
 	return text, nil
 }
@@ -386,24 +386,24 @@ var schemaKeys = []struct {
 }{
 	{"title", []any{"schema"}},
 	{"notation", []any{"notation"}},
-	{"encoding", []any{"written", "encoding"}},
-	{"line end", []any{"written", "line end"}},
-	{"count", []any{"written", "count"}},
-	{"delimiter", []any{"written", "delimiter"}},
-	{"quote", []any{"written", "quote"}},
-	{"escape", []any{"written", "escape"}},
-	{"header", []any{"written", "header"}},
-	{"root", []any{"written", "root"}},
-	{"record", []any{"written", "record"}},
-	{"skip first", []any{"written", "skip first"}},
-	{"skip last", []any{"written", "skip last"}},
-	{"comment", []any{"written", "comment"}},
-	{"begins", []any{"written", "begins"}},
-	{"most bytes", []any{"written", "most bytes"}},
-	{"values as", []any{"written", "values as"}},
-	{"null as", []any{"written", "null as"}},
-	{"empty as", []any{"written", "empty as"}},
-	{"absent as", []any{"written", "absent as"}},
+	{"encoding", []any{"notation settings", "encoding"}},
+	{"line end", []any{"notation settings", "line end"}},
+	{"count", []any{"notation settings", "count"}},
+	{"delimiter", []any{"notation settings", "delimiter"}},
+	{"quote", []any{"notation settings", "quote"}},
+	{"escape", []any{"notation settings", "escape"}},
+	{"header", []any{"notation settings", "header"}},
+	{"root", []any{"notation settings", "root"}},
+	{"record", []any{"notation settings", "record"}},
+	{"skip first", []any{"notation settings", "skip first"}},
+	{"skip last", []any{"notation settings", "skip last"}},
+	{"comment", []any{"notation settings", "comment"}},
+	{"starts with", []any{"notation settings", "starts with"}},
+	{"max record bytes", []any{"notation settings", "max record bytes"}},
+	{"values as", []any{"notation settings", "values as"}},
+	{"null as", []any{"notation settings", "null as"}},
+	{"empty as", []any{"notation settings", "empty as"}},
+	{"absent as", []any{"notation settings", "absent as"}},
 }
 
 // WriteSchema changes the settings of the schema as a whole that are named.
@@ -436,14 +436,14 @@ func setNamespaces(text []byte, lines string) ([]byte, error) {
 		}
 		prefixed = append(prefixed, partfile.Entry{Key: ns.Prefix, Value: partfile.Text{Value: ns.URI}})
 	}
-	text, err := partfile.Set(text, []any{"written", "namespace"}, bare)
+	text, err := partfile.Set(text, []any{"notation settings", "namespace"}, bare)
 	if err != nil {
 		return nil, err
 	}
 	if prefixed == nil {
-		return partfile.Set(text, []any{"written", "namespaces"}, "")
+		return partfile.Set(text, []any{"notation settings", "namespaces"}, "")
 	}
-	return partfile.Set(text, []any{"written", "namespaces"}, prefixed)
+	return partfile.Set(text, []any{"notation settings", "namespaces"}, prefixed)
 }
 
 // Namespaces reads namespaces that stand one a line.
@@ -468,13 +468,13 @@ func ReadSchema(s *schema.Schema) Settings {
 	to := Settings{
 		"title": s.Title, "notation": s.Notation.Name, "encoding": w.Encoding, "line end": w.LineEnd, "count": "bytes",
 		"delimiter": tabbed(w.Delimiter), "quote": tabbed(w.Quote), "header": strconv.FormatBool(w.Header), "root": w.RootName, "record": w.RecordName,
-		"skip first": some(w.Lines.First), "skip last": some(w.Lines.Last), "comment": w.Lines.Comment, "begins": w.Lines.StartsWith,
+		"skip first": some(w.Lines.First), "skip last": some(w.Lines.Last), "comment": w.Lines.Comment, "starts with": w.Lines.StartsWith,
 	}
 	if w.Characters {
 		to["count"] = "characters"
 	}
 	to["escape"] = w.Escape
-	to["most bytes"] = some(w.MaxRecord)
+	to["max record bytes"] = some(w.MaxRecord)
 	to["values as"] = map[bool]string{true: "attributes", false: "elements"}[w.Attributes]
 	to["null as"], to["empty as"], to["absent as"] = w.Missing.Null, w.Missing.Empty, w.Missing.Absent
 	var lines []string
@@ -535,8 +535,8 @@ func flatten(o partfile.Ordered, inside string, to Settings) {
 				to[name] = v
 			}
 		case partfile.Ordered:
-			if name == "must" {
-				flatten(v, "must", to)
+			if name == "constraints" {
+				flatten(v, "constraints", to)
 			}
 		}
 	}

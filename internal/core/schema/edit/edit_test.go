@@ -40,7 +40,7 @@ fields:
     fields:
       - {name: c, type: text}
       - {name: d, type: text}
-  - {name: e, type: text, must: {most length: 3}}
+  - {name: e, type: text, constraints: {max length: 3}}
 `
 
 func TestTheTreeIsChanged(t *testing.T) {
@@ -101,16 +101,16 @@ func TestWhatCannotBeDoneIsRefused(t *testing.T) {
 
 func TestSettingsAreWrittenAndRead(t *testing.T) {
 	s := parse(t, tree)
-	out, err := Write([]byte(tree), s, Path{0}, Settings{"name": "no", "occurs": "0..1", "least": "5", "notes": "the number"})
+	out, err := Write([]byte(tree), s, Path{0}, Settings{"name": "no", "occurs": "0..1", "minimum": "5", "notes": "the number"})
 	require.NoError(t, err)
 	f := Field(parse(t, string(out)), Path{0})
-	require.Equal(t, Settings{"name": "no", "type": "integer", "occurs": "0..1", "least": "5", "notes": "the number", "codes": ""}, Read(f))
+	require.Equal(t, Settings{"name": "no", "type": "integer", "occurs": "0..1", "minimum": "5", "notes": "the number", "codes": ""}, Read(f))
 
-	out, err = Write([]byte(tree), s, Path{2}, Settings{"most length": "", "codes": "R rising\nF\n\n S  still there "})
+	out, err = Write([]byte(tree), s, Path{2}, Settings{"max length": "", "codes": "R rising\nF\n\n S  still there "})
 	require.NoError(t, err)
 	f = Field(parse(t, string(out)), Path{2})
 	require.Equal(t, "R rising\nF\nS still there", Read(f)["codes"])
-	require.Empty(t, Read(f)["most length"])
+	require.Empty(t, Read(f)["max length"])
 	require.Contains(t, string(out), "# a record", "comments stay")
 
 	same, err := Write([]byte(tree), s, Path{2}, Read(Field(s, Path{2})))
@@ -131,17 +131,17 @@ func TestTheSchemasOwnSettingsAreWritten(t *testing.T) {
 	now := parse(t, string(out))
 	require.Equal(t, "Y", now.Title)
 	require.Equal(t, schema.Settings{
-		Encoding: "windows-1252", LineEnd: "any", Delimiter: "\t", Quote: `"`, Missing: schema.Missing{Null: "null", Empty: "empty", Absent: "left out"},
+		Encoding: "windows-1252", LineEnd: "any", Delimiter: "\t", Quote: `"`, Missing: schema.Missing{Null: "null", Empty: "empty", Absent: "omitted"},
 	}, now.Settings)
 }
 
 func TestNamespacesAreWrittenOneALine(t *testing.T) {
-	const part = "schema: X\nnotation: xml\nwritten: {root: r}\nfields:\n  - {name: a, type: text}\n"
-	out, err := WriteSchema([]byte(part), parse(t, part), Settings{"namespaces": "urn:a\n b  urn:b\n\n", "null as": "left out", "values as": "attributes"})
+	const part = "schema: X\nnotation: xml\nnotation settings: {root: r}\nfields:\n  - {name: a, type: text}\n"
+	out, err := WriteSchema([]byte(part), parse(t, part), Settings{"namespaces": "urn:a\n b  urn:b\n\n", "null as": "omitted", "values as": "attributes"})
 	require.NoError(t, err)
 	s := parse(t, string(out))
 	require.Equal(t, []schema.Namespace{{URI: "urn:a"}, {Prefix: "b", URI: "urn:b"}}, s.Settings.Namespaces)
-	require.Equal(t, "left out", s.Settings.Missing.Null)
+	require.Equal(t, "omitted", s.Settings.Missing.Null)
 	require.True(t, s.Settings.Attributes)
 	require.Equal(t, "urn:a\nb urn:b", ReadSchema(s)["namespaces"])
 	out, err = WriteSchema(out, s, Settings{"namespaces": ""})
@@ -208,15 +208,15 @@ func TestCutsAreNudged(t *testing.T) {
 
 const sailing = `schema: X
 notation: fixedwidth
-written:
-  begins: S
+notation settings:
+  starts with: S
 fields:
   - {name: no, type: text, columns: 2-4}
   - name: vehicle
     type: record
     occurs: 0..n
     fields:
-      - {name: kind, type: text, columns: 1-2, marks: V}
+      - {name: kind, type: text, columns: 1-2, discriminator: V}
       - {name: plate, type: text, columns: 3-6}
   - {name: late, type: text, columns: 9-10}
 `

@@ -200,12 +200,12 @@ func AddLine(text []byte, s *schema.Schema, inside Path, like, first string) (Re
 	}
 	if len(inside) == 0 && !record.HasDiscriminator() && record.OwnLine() {
 		var err error
-		if text, err = partfile.Set(text, []any{"written", "begins"}, beginning(first)); err != nil {
+		if text, err = partfile.Set(text, []any{"notation settings", "starts with"}, beginning(first)); err != nil {
 			return Result{}, err
 		}
 	}
 	begins, width := beginning(like), utf8.RuneCountInString(like)
-	item := partfile.Ordered{{Key: "name", Value: fresh(record, "lines_"+strings.ToLower(begins))}, {Key: "type", Value: "record"}, {Key: "occurs", Value: "0..n"}, {Key: "begins", Value: begins}}
+	item := partfile.Ordered{{Key: "name", Value: fresh(record, "lines_"+strings.ToLower(begins))}, {Key: "type", Value: "record"}, {Key: "occurs", Value: "0..n"}, {Key: "starts with", Value: begins}}
 	from := min(len(begins)+1, width)
 	field := newField(fmt.Sprintf("field_%d", from))
 	field.Add("columns", columns(from, width))

@@ -25,9 +25,9 @@ import (
 
 // shapes are schemas whose made messages are inferred from: what is nested, optional, null, listed, and written oddly.
 var shapes = []string{
-	"fields:\n  - {name: id, type: integer}\n  - {name: who, type: text}\n  - {name: day, type: date}\n  - {name: at, type: timestamp, occurs: 0..1}\n  - {name: amount, type: decimal, must: {places: 2}}\n  - {name: paid, type: boolean}\n",
-	"fields:\n  - {name: id, type: text, must: {pattern: '0[0-9]{6}'}}\n  - {name: note, type: text, occurs: 0..1}\n  - {name: left, type: date, occurs: 0..1, nullable: true}\n",
-	"fields:\n  - {name: number, type: text}\n  - name: customer\n    type: record\n    fields:\n      - {name: name, type: text}\n      - {name: country, type: text, must: {codes: {NO: '', SE: '', DK: ''}}}\n  - name: line\n    type: record\n    occurs: 1..n\n    fields:\n      - {name: qty, type: integer}\n      - {name: tag, type: text, occurs: 0..n}\n",
+	"fields:\n  - {name: id, type: integer}\n  - {name: who, type: text}\n  - {name: day, type: date}\n  - {name: at, type: timestamp, occurs: 0..1}\n  - {name: amount, type: decimal, constraints: {fraction digits: 2}}\n  - {name: paid, type: boolean}\n",
+	"fields:\n  - {name: id, type: text, constraints: {pattern: '0[0-9]{6}'}}\n  - {name: note, type: text, occurs: 0..1}\n  - {name: left, type: date, occurs: 0..1, nullable: true}\n",
+	"fields:\n  - {name: number, type: text}\n  - name: customer\n    type: record\n    fields:\n      - {name: name, type: text}\n      - {name: country, type: text, constraints: {codes: {NO: '', SE: '', DK: ''}}}\n  - name: line\n    type: record\n    occurs: 1..n\n    fields:\n      - {name: qty, type: integer}\n      - {name: tag, type: text, occurs: 0..n}\n",
 	"fields:\n  - {name: number, type: text}\n  - {name: tag, type: text, occurs: 1..n, single: true}\n  - name: line\n    type: record\n    occurs: 0..n\n    single: true\n    fields:\n      - {name: qty, type: integer}\n",
 }
 
@@ -84,7 +84,7 @@ func TestWhatIsTakenReadsItsOwnData(t *testing.T) {
 			}
 			written := ""
 			if as == "xml" {
-				written = "written: {root: all, record: one}\n"
+				written = "notation settings: {root: all, record: one}\n"
 			}
 			d := partfile.Parse("x.yaml", []byte("schema: X\nnotation: "+as+"\n"+written+shape))
 			s := schema.Parse("x", d)

@@ -95,7 +95,7 @@ func TestEveryWayInOwnsItsData(t *testing.T) {
 			require.Len(t, answers, 1)
 			owns(t, answers[0], "json", messages(t, s, "json"), func(made string) { judged(t, s, "json", made) })
 		})
-		written := "written: {root: one}\n"
+		written := "notation settings: {root: one}\n"
 		t.Run(fmt.Sprintf("xml schema %d", i), func(t *testing.T) {
 			s := shaped(t, "xml", written, shape)
 			set, err := xsd.Load("x.xsd", xsd.Export(s), nil)
@@ -133,7 +133,7 @@ func TestEveryWayInOwnsItsData(t *testing.T) {
 		})
 	}
 	t.Run("columns", func(t *testing.T) {
-		s := shaped(t, "fixedwidth", "", "fields:\n  - {name: code, type: text, columns: 1-4, must: {pattern: '[A-Z]{2}[0-9]{2}'}}\n  - {name: day, type: date, columns: 5-12, pattern: yyyyMMdd}\n  - {name: level, type: decimal, columns: 13-18, implied places: 2}\n  - {name: trend, type: text, columns: 19-19, must: {codes: {R: '', F: ''}}}\n")
+		s := shaped(t, "fixedwidth", "", "fields:\n  - {name: code, type: text, columns: 1-4, constraints: {pattern: '[A-Z]{2}[0-9]{2}'}}\n  - {name: day, type: date, columns: 5-12, pattern: yyyyMMdd}\n  - {name: level, type: decimal, columns: 13-18, implied decimals: 2}\n  - {name: trend, type: text, columns: 19-19, constraints: {codes: {R: '', F: ''}}}\n")
 		for seed := range uint64(6) {
 			text := message(t, s, "fixedwidth", 20, sample.Typical, seed)
 			r, err := infer.From("x", "X", named(t, "fixedwidth"), infer.Sample{Name: "in.txt", Content: []byte(text)})

@@ -39,13 +39,13 @@ func TestKeywordsBecomeFields(t *testing.T) {
 			"  - name: a\n    type: text\n  - name: b\n    type: integer\n    occurs: 0..1\n  - name: c\n    type: decimal\n    occurs: 0..1\n  - name: d\n    type: boolean\n    occurs: 0..1\n",
 		},
 		{"null", properties(`"a":{"type":["string","null"]}`), "  - name: a\n    type: text\n    nullable: true\n"},
-		{"null by alternative", properties(`"a":{"anyOf":[{"type":"integer","minimum":3},{"type":"null"}]}`), "  - name: a\n    type: integer\n    nullable: true\n    must:\n      least: 3\n"},
+		{"null by alternative", properties(`"a":{"anyOf":[{"type":"integer","minimum":3},{"type":"null"}]}`), "  - name: a\n    type: integer\n    nullable: true\n    constraints:\n      minimum: 3\n"},
 		{"formats", properties(`"a":{"type":"string","format":"date-time"}`), "  - name: a\n    type: timestamp\n"},
 		{"bytes", properties(`"a":{"type":"string","contentEncoding":"base64"}`), "  - name: a\n    type: binary\n"},
-		{"text", properties(`"a":{"type":"string","minLength":1,"maxLength":9,"pattern":"^[A-Z]+"}`), "  - name: a\n    type: text\n    must:\n      least length: 1\n      most length: 9\n      pattern: '[A-Z]+.*'\n"},
-		{"codes", properties(`"a":{"enum":["x","y",null]}`), "  - name: a\n    type: text\n    nullable: true\n    must:\n      codes:\n        x: \"\"\n        y: \"\"\n"},
-		{"bounds", properties(`"a":{"type":"integer","exclusiveMinimum":0,"maximum":10}`), "  - name: a\n    type: integer\n    must:\n      least: 1\n      greatest: 10\n"},
-		{"places", properties(`"a":{"type":"number","minimum":0.5,"multipleOf":0.01}`), "  - name: a\n    type: decimal\n    must:\n      least: 0.5\n      places: 2\n"},
+		{"text", properties(`"a":{"type":"string","minLength":1,"maxLength":9,"pattern":"^[A-Z]+"}`), "  - name: a\n    type: text\n    constraints:\n      min length: 1\n      max length: 9\n      pattern: '[A-Z]+.*'\n"},
+		{"codes", properties(`"a":{"enum":["x","y",null]}`), "  - name: a\n    type: text\n    nullable: true\n    constraints:\n      codes:\n        x: \"\"\n        y: \"\"\n"},
+		{"bounds", properties(`"a":{"type":"integer","exclusiveMinimum":0,"maximum":10}`), "  - name: a\n    type: integer\n    constraints:\n      minimum: 1\n      maximum: 10\n"},
+		{"places", properties(`"a":{"type":"number","minimum":0.5,"multipleOf":0.01}`), "  - name: a\n    type: decimal\n    constraints:\n      minimum: 0.5\n      fraction digits: 2\n"},
 		{"lists", properties(`"a":{"type":"array","minItems":1,"items":{"type":"integer"}}`), "  - name: a\n    type: integer\n    occurs: 1..n\n"},
 		{
 			"records", properties(`"a":{"type":"object","additionalProperties":false,"properties":{"b":{"type":"string","description":"a note"}}}`),
@@ -127,27 +127,27 @@ components:
 func TestOtherFilesAreReferredTo(t *testing.T) {
 	im, err := Import("x", "dir/x.json", []byte(properties(`"a":{"$ref":"types.json#/$defs/code"}`)), "", map[string][]byte{"dir/types.json": []byte(`{"$defs":{"code":{"type":"string","maxLength":3}}}`)})
 	require.NoError(t, err)
-	require.Equal(t, "  - name: a\n    type: text\n    must:\n      most length: 3\n", part(t, im))
+	require.Equal(t, "  - name: a\n    type: text\n    constraints:\n      max length: 3\n", part(t, im))
 }
 
 const wide = `schema: X
 notation: json
 fields:
-  - {name: id, type: integer, must: {least: 10, greatest: 99}}
-  - {name: price, type: decimal, must: {least: 0.05, places: 2}}
-  - {name: sku, type: text, must: {pattern: "[A-Z]{2}[0-9]{3,5}"}}
-  - {name: status, type: text, must: {codes: {open: "", void: ""}}}
+  - {name: id, type: integer, constraints: {minimum: 10, maximum: 99}}
+  - {name: price, type: decimal, constraints: {minimum: 0.05, fraction digits: 2}}
+  - {name: sku, type: text, constraints: {pattern: "[A-Z]{2}[0-9]{3,5}"}}
+  - {name: status, type: text, constraints: {codes: {open: "", void: ""}}}
   - {name: day, type: date}
   - {name: at, type: timestamp}
   - {name: ok, type: boolean, occurs: 0..1}
   - {name: raw, type: binary, occurs: 0..1}
-  - {name: tags, type: text, occurs: 0..3, must: {most length: 60}}
+  - {name: tags, type: text, occurs: 0..3, constraints: {max length: 60}}
   - {name: maybe, type: text, nullable: true}
   - name: line
     type: record
     occurs: 2..n
     fields:
-      - {name: text, type: text, occurs: 0..1, must: {least length: 2}}
+      - {name: text, type: text, occurs: 0..1, constraints: {min length: 2}}
 `
 
 func parsed(t *testing.T, text string) *schema.Schema {

@@ -26,13 +26,13 @@ func parse(t testing.TB, text string) *schema.Schema {
 
 const nested = `
 fields:
-  - {name: id, type: integer, must: {least: 10, greatest: 99}}
-  - {name: price, type: decimal, must: {least: 0.05, places: 2, digits: 5}}
-  - {name: below, type: decimal, must: {greatest: -3}}
-  - {name: sku, type: text, must: {pattern: "[A-Z]{2}[0-9]{3,5}(-[a-f]+)?"}}
-  - {name: country, type: text, must: {least length: 2, most length: 2}}
-  - {name: status, type: text, must: {codes: {open: "", void: "", paid: ""}}}
-  - {name: made, type: date, must: {least: 2030-01-01, greatest: 2030-01-31}}
+  - {name: id, type: integer, constraints: {minimum: 10, maximum: 99}}
+  - {name: price, type: decimal, constraints: {minimum: 0.05, fraction digits: 2, total digits: 5}}
+  - {name: below, type: decimal, constraints: {maximum: -3}}
+  - {name: sku, type: text, constraints: {pattern: "[A-Z]{2}[0-9]{3,5}(-[a-f]+)?"}}
+  - {name: country, type: text, constraints: {min length: 2, max length: 2}}
+  - {name: status, type: text, constraints: {codes: {open: "", void: "", paid: ""}}}
+  - {name: made, type: date, constraints: {minimum: 2030-01-01, maximum: 2030-01-31}}
   - {name: at, type: timestamp}
   - {name: clock, type: time, occurs: 0..1}
   - {name: ok, type: boolean}
@@ -42,7 +42,7 @@ fields:
     type: record
     occurs: 2..n
     fields:
-      - {name: text, type: text, occurs: 0..1, must: {most length: 5}}
+      - {name: text, type: text, occurs: 0..1, constraints: {max length: 5}}
       - {name: qty, type: integer}
   - name: party
     type: record
@@ -54,10 +54,10 @@ fields:
 var schemas = map[string]string{
 	"json":   "schema: X\nnotation: json" + nested,
 	"ndjson": "schema: X\nnotation: ndjson" + nested,
-	"xml":    "schema: X\nnotation: xml\nwritten: {root: orders}" + nested,
+	"xml":    "schema: X\nnotation: xml\nnotation settings: {root: orders}" + nested,
 	"begins": `schema: X
 notation: fixedwidth
-written: {begins: HD1, line end: LF}
+notation settings: {starts with: HD1, line end: LF}
 fields:
   - {name: kind, type: text, columns: 1-2}
   - {name: no, type: text, columns: 3-6}
@@ -65,41 +65,41 @@ fields:
     type: record
     occurs: 1..n
     fields:
-      - {name: kind, type: text, columns: 1, marks: L}
+      - {name: kind, type: text, columns: 1, discriminator: L}
       - {name: qty, type: integer, columns: 2-4}
 `,
 	"lists": `schema: X
 notation: csv
-written: {begins: "H;0", header: false, delimiter: ;}
+notation settings: {starts with: "H;0", header: false, delimiter: ;}
 fields:
   - {name: kind, type: text}
   - {name: no, type: text}
   - name: line
     type: record
     occurs: 0..n
-    begins: L;
+    starts with: L;
     fields: [{name: kind, type: text}, {name: qty, type: integer}]
 `,
 	"fixedwidth": `schema: X
 notation: fixedwidth
-written: {line end: CRLF}
+notation settings: {line end: CRLF}
 fields:
-  - {name: code, type: text, columns: 1-4, must: {pattern: "[A-Z]{2}[0-9]{2}"}}
+  - {name: code, type: text, columns: 1-4, constraints: {pattern: "[A-Z]{2}[0-9]{2}"}}
   - {name: day, type: date, columns: 5-12, pattern: yyyyMMdd}
   - {name: time, type: time, columns: 13-18, pattern: HHmmss}
-  - {name: level, type: decimal, columns: 19-23, implied places: 1, must: {least: -500, greatest: 900}}
+  - {name: level, type: decimal, columns: 19-23, implied decimals: 1, constraints: {minimum: -500, maximum: 900}}
   - {name: surge, type: integer, columns: 24-27}
   - {name: note, type: text, columns: 28-40, occurs: 0..1}
   - {name: price, type: decimal, columns: 41-47}
 `,
 	"csv": `schema: X
 notation: csv
-written: {delimiter: ";"}
+notation settings: {delimiter: ";"}
 fields:
   - {name: id, type: integer}
   - {name: made, type: date, pattern: dd.MM.yyyy}
-  - {name: name, type: text, must: {least length: 3, most length: 12}}
-  - {name: price, type: decimal, occurs: 0..1, must: {places: 3}}
+  - {name: name, type: text, constraints: {min length: 3, max length: 12}}
+  - {name: price, type: decimal, occurs: 0..1, constraints: {fraction digits: 3}}
 `,
 }
 
@@ -162,8 +162,8 @@ func TestTheKindsDiffer(t *testing.T) {
 
 func TestWhatCannotBeMadeIsSaid(t *testing.T) {
 	for text, want := range map[string]string{
-		"{name: a, type: integer, must: {least: 5, greatest: 4}}":                  "/a",
-		"{name: a, type: text, must: {pattern: '[0-9]', least length: 3}}":         "/a",
+		"{name: a, type: integer, constraints: {minimum: 5, maximum: 4}}":          "/a",
+		"{name: a, type: text, constraints: {pattern: '[0-9]', min length: 3}}":    "/a",
 		"{name: a, type: text, occurs: 1000..n}":                                   "1000 times",
 		"{name: a, type: record, fields: [{name: b, type: text, occurs: 101..n}]}": "/a/b",
 	} {

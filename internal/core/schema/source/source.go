@@ -107,7 +107,7 @@ func written(s *schema.Schema, part []byte, fields []*schema.Field, was, now *sc
 		return nil, err
 	}
 	if now.Settings.RootName != was.Settings.RootName && s.Notation.Elements {
-		if part, err = partfile.Set(part, []any{"written", "root"}, now.Settings.RootName); err != nil {
+		if part, err = partfile.Set(part, []any{"notation settings", "root"}, now.Settings.RootName); err != nil {
 			return nil, err
 		}
 	}
@@ -120,7 +120,7 @@ func written(s *schema.Schema, part []byte, fields []*schema.Field, was, now *sc
 	if further == nil {
 		return part, nil
 	}
-	return partfile.Set(part, []any{"left out"}, append(slices.Clone(s.NotImported), further...))
+	return partfile.Set(part, []any{"not imported"}, append(slices.Clone(s.NotImported), further...))
 }
 
 // merger puts the changes between two readings of a source text into a schema.

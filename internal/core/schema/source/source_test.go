@@ -35,7 +35,7 @@ fields:
     pattern: dd.MM.yyyy
   - name: state
     type: text
-    must:
+    constraints:
       codes:
         o: open
         p: paid
@@ -45,8 +45,8 @@ fields:
     fields:
       - name: sku
         type: text
-        must:
-          most length: 8
+        constraints:
+          max length: 8
 `
 
 // TestTextThatIsNotChangedChangesNothing: in every language, for all schemas of the demo.
@@ -74,10 +74,10 @@ func TestTextThatIsNotChangedChangesNothing(t *testing.T) {
 func TestOnlyWhatChangedInTheTextIsChanged(t *testing.T) {
 	s := parse(t, order)
 	for _, c := range []struct{ language, old, now, gone, come string }{
-		{"jsonschema", `"maxLength": 8`, `"maxLength": 12`, "most length: 8", "most length: 12"},
+		{"jsonschema", `"maxLength": 8`, `"maxLength": 12`, "max length: 8", "max length: 12"},
 		{"jsonschema", `"sku": {`, `"qty": {"type": "number"},` + "\n" + `"sku": {`, "", "name: qty"},
 		{"xsd", `<xs:element name="no"`, `<xs:element name="number"`, "as in the ledger", "name: number"},
-		{"xsd", `value="8"`, `value="9"`, "most length: 8", "most length: 9"},
+		{"xsd", `value="8"`, `value="9"`, "max length: 8", "max length: 9"},
 		{"part", "Order #", "Orders #", "Order #", "Orders #"},
 	} {
 		l := Named(c.language)

@@ -140,18 +140,18 @@ func TestTypesBecomeFields(t *testing.T) {
       - name: no
         type: integer
         attribute: true
-        must:
-          least: 1
+        constraints:
+          minimum: 1
       - name: version
         type: text
         occurs: 0..1
         attribute: true
-        must:
+        constraints:
           codes:
             1: ""
       - name: state
         type: text
-        must:
+        constraints:
           codes:
             open: ""
             void: ""
@@ -167,9 +167,9 @@ func TestTypesBecomeFields(t *testing.T) {
           - name: vat
             type: text
             occurs: 0..1
-            must:
-              least length: 4
-              most length: 8
+            constraints:
+              min length: 4
+              max length: 8
       - name: line
         type: record
         occurs: 1..3
@@ -177,13 +177,13 @@ func TestTypesBecomeFields(t *testing.T) {
           - name: sku
             type: text
             attribute: true
-            must:
+            constraints:
               pattern: '[A-Z]{2}[\p{Nd}]{3}'
           - name: unit
             type: text
             occurs: 0..1
             attribute: true
-            must:
+            constraints:
               codes:
                 kg: ""
                 pcs: ""
@@ -243,20 +243,20 @@ func TestWhatCannotBeHeldIsListed(t *testing.T) {
 
 const exported = `schema: X
 notation: xml
-written: {root: orders, record: order}
+notation settings: {root: orders, record: order}
 fields:
-  - {name: id, type: integer, attribute: true, must: {least: 10, greatest: 99}}
+  - {name: id, type: integer, attribute: true, constraints: {minimum: 10, maximum: 99}}
   - {name: mark, type: text, attribute: true, occurs: 0..1}
-  - {name: price, type: decimal, must: {least: 0.05, places: 2, digits: 5}}
-  - {name: sku, type: text, must: {pattern: "[A-Z]{2}[0-9]{3,5}(-[a-f]+)?"}}
-  - {name: status, type: text, must: {codes: {open: "", void: "", "<&>": ""}}}
+  - {name: price, type: decimal, constraints: {minimum: 0.05, fraction digits: 2, total digits: 5}}
+  - {name: sku, type: text, constraints: {pattern: "[A-Z]{2}[0-9]{3,5}(-[a-f]+)?"}}
+  - {name: status, type: text, constraints: {codes: {open: "", void: "", "<&>": ""}}}
   - {name: made, type: date}
   - {name: old, type: date, pattern: dd.MM.yyyy, occurs: 0..1}
   - {name: at, type: timestamp}
   - {name: clock, type: time, occurs: 0..1}
   - {name: ok, type: boolean}
   - {name: raw, type: binary, occurs: 0..1}
-  - {name: tags, type: text, occurs: 0..3, must: {least length: 1, most length: 9}}
+  - {name: tags, type: text, occurs: 0..3, constraints: {min length: 1, max length: 9}}
   - name: line
     type: record
     occurs: 2..n

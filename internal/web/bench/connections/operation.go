@@ -94,7 +94,7 @@ func (b pages) operationHelp(c *gin.Context) error {
 	if set == nil {
 		return store.ErrNotFound
 	}
-	return base.Complete(c, d.Op.Scope(p.Formulas(), set.Type == setting.OnAnswer))
+	return base.Complete(c, d.Op.Scope(p.Formulas(), set.Type == setting.OnResponse))
 }
 
 func (b pages) operation(c *gin.Context) error {
@@ -136,17 +136,17 @@ func (b pages) addOperation(c *gin.Context) error {
 	}
 	title := strings.TrimSpace(c.PostForm("title"))
 	id := design.ID(title)
-	does := c.PostForm("does")
+	kind := c.PostForm("kind")
 	switch {
 	case id == "":
 		return fault.New(fault.Required, "an operation needs a name")
 	case d.Connection.Operation(id) != nil:
 		return fault.New(fault.Setting, "there is an operation %q already", id).WithFix("Choose another name")
-	case d.Kind.OperationKind(does).Name != does:
-		return fault.Expect(fault.Unknown, "something that "+d.Kind.Title+" does", fault.Quote(does))
+	case d.Kind.OperationKind(kind).Name != kind:
+		return fault.Expect(fault.Unknown, "something that "+d.Kind.Title+" does", fault.Quote(kind))
 	}
-	out := partfile.Ordered{{Key: "operation", Value: id}, {Key: "name", Value: title}, {Key: "does", Value: does}}
-	for _, set := range d.Kind.OperationKind(does).Settings {
+	out := partfile.Ordered{{Key: "operation", Value: id}, {Key: "name", Value: title}, {Key: "kind", Value: kind}}
+	for _, set := range d.Kind.OperationKind(kind).Settings {
 		if set.Required && set.Default == "" {
 			out.Add(set.Name, set.Initial)
 		}

@@ -64,7 +64,7 @@ func (b pages) acceptFlowCase(c *gin.Context) error {
 			return f
 		}
 		err := b.Save(c, project.Path(project.Cases, one.ID), func(text []byte) ([]byte, error) {
-			return partfile.Set(text, []any{"account"}, project.WriteOutcomes(account))
+			return partfile.Set(text, []any{"expected outcomes"}, project.WriteOutcomes(account))
 		})
 		if err != nil {
 			return err

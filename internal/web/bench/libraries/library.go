@@ -263,7 +263,7 @@ func casesOf(lines string) ([]partfile.Ordered, error) {
 		if at < 0 {
 			return nil, fault.Expect(fault.Setting, "a case a line: a call = its result", fault.Quote(line))
 		}
-		out = append(out, partfile.Ordered{{Key: "call", Value: strings.TrimSpace(line[:at])}, {Key: "gives", Value: strings.TrimSpace(line[at+1:])}})
+		out = append(out, partfile.Ordered{{Key: "call", Value: strings.TrimSpace(line[:at])}, {Key: "result", Value: strings.TrimSpace(line[at+1:])}})
 	}
 	return out, nil
 }

@@ -113,7 +113,7 @@ func addBranch(text []byte, plan *mapping.Plan, source string, br mapping.Branch
 	if slices.ContainsFunc(plan.Mapping.Variables, func(v mapping.Variable) bool { return v.Name == br.Name }) {
 		return text, nil
 	}
-	return partfile.Insert(text, []any{"let"}, -1, partfile.Ordered{{Key: "name", Value: br.Name}, {Key: "formula", Value: br.Formula(formula.Path(strings.Split(source, ".")))}})
+	return partfile.Insert(text, []any{"variables"}, -1, partfile.Ordered{{Key: "name", Value: br.Name}, {Key: "formula", Value: br.Formula(formula.Path(strings.Split(source, ".")))}})
 }
 
 // addEntry adds a feed with one entry to a list of the target, with the qualifier's value in it.

@@ -57,7 +57,7 @@ func (b pages) acceptCase(c *gin.Context) error {
 			if err != nil {
 				return nil, err
 			}
-			return partfile.Set(text, []any{"fails"}, fails)
+			return partfile.Set(text, []any{"expected fault"}, fails)
 		})
 		if err != nil {
 			return err

@@ -51,8 +51,8 @@ type link struct{ From, To, Kind string }
 
 // The names of rows that are not fields of the target, which never begin with a slash.
 const (
-	variableRow  = "/let/"
-	conditionRow = "/keep/"
+	variableRow  = "/variable/"
+	conditionRow = "/condition/"
 	scriptRow    = "/script"
 )
 
@@ -191,11 +191,11 @@ func (d *mappingPage) unmade(chosen string) *targetRow {
 	name, variable := strings.CutPrefix(chosen, variableRow)
 	switch {
 	case variable && name == "":
-		return &targetRow{Name: chosen, Label: d.freeName(), Type: "variable", Kind: letKind}
+		return &targetRow{Name: chosen, Label: d.freeName(), Type: "variable", Kind: variableKind}
 	case variable && formula.Name(name):
-		return &targetRow{Name: chosen, Label: name, Type: "variable", Kind: letKind}
+		return &targetRow{Name: chosen, Label: name, Type: "variable", Kind: variableKind}
 	case chosen == conditionRow:
-		return &targetRow{Name: chosen, Label: "new condition", Kind: keepKind, Options: reason("")}
+		return &targetRow{Name: chosen, Label: "new condition", Kind: conditionKind, Options: reason("")}
 	}
 	return nil
 }
@@ -229,13 +229,13 @@ func (d *mappingPage) href(name string) string {
 
 // The kinds of row that are not rules of fields.
 const (
-	letKind  mapping.RuleKind = "let"
-	keepKind mapping.RuleKind = "keep"
+	variableKind  mapping.RuleKind = "variable"
+	conditionKind mapping.RuleKind = "condition"
 )
 
 func (d *mappingPage) condition(plan *mapping.Plan, fr *mapping.Frame, i int) targetRow {
 	k := plan.Mapping.Conditions[i]
-	row := targetRow{Name: conditionRow + strconv.Itoa(i), Label: "only where", Type: "condition", Rule: k.When.Value, Kind: keepKind, Formula: true, Options: reason(k.Reason)}
+	row := targetRow{Name: conditionRow + strconv.Itoa(i), Label: "only where", Type: "condition", Rule: k.When.Value, Kind: conditionKind, Formula: true, Options: reason(k.Reason)}
 	row.Set = settled(row.Options)
 	v, ft := plan.EvaluateCondition(fr, i)
 	row.Result, row.Fault, row.RuleType = page.Show(v), ft, value.Boolean.String()
@@ -243,12 +243,12 @@ func (d *mappingPage) condition(plan *mapping.Plan, fr *mapping.Frame, i int) ta
 }
 
 func reason(why string) []ruleSetting {
-	return []ruleSetting{{Name: "else", Label: "Else the reason", Value: why, Help: "why a message is skipped"}}
+	return []ruleSetting{{Name: "reason", Label: "Reason", Value: why, Help: "why a message is skipped"}}
 }
 
 func (d *mappingPage) variable(v *mapping.Field, o outcomes) targetRow {
 	row := targetRow{
-		Name: variableRow + v.Path[0], Label: v.Path[0], Type: "variable", Rule: v.Variable.Formula.Value, Kind: letKind, Formula: true,
+		Name: variableRow + v.Path[0], Label: v.Path[0], Type: "variable", Rule: v.Variable.Formula.Value, Kind: variableKind, Formula: true,
 		Result: page.Show(o.results[v]), Fault: o.wrong[v.Path[0]],
 	}
 	if len(v.Faults) > 0 {
@@ -339,14 +339,14 @@ func eachOptions(r *mapping.Rule) []ruleSetting {
 		{Name: "distinct by", Label: "Distinct by", Value: r.Distinct.Value, Formula: true, Help: "of items with the same result only the first is taken"},
 		{Name: "group by", Label: "Group by", Value: r.Group.Value, Formula: true, Help: "items with the same result become one entry with key and items"},
 		{Name: "sort by", Label: "Sort by", Value: r.Sort.Value, Formula: true, Help: "formulas with ; between; each may end in descending"},
-		{Name: "position", Label: "Position as", Value: r.Index, Help: "the name by which rules inside know the entry's number, from 1"},
+		{Name: "index", Label: "Index name", Value: r.Index, Help: "the name by which rules inside know the entry's number, from 1"},
 		{Name: "when empty", Label: "When empty", Value: r.Empty, Choices: mapping.Empties, Help: "what becomes of a list without entries"},
-		{Name: "inside", Label: "Lists inside", Value: insideText(r.Nested), Lines: true, Help: "one a line: a list inside of the item, as, and a name: line.parts as part"},
-		{Name: "let", Label: "Variables", Value: letText(r.Variables), Lines: true, Help: "one a line, computed once for each entry: name = formula"},
+		{Name: "nested lists", Label: "Nested lists", Value: nestedText(r.Nested), Lines: true, Help: "one a line: a list inside of the item, as, and a name: line.parts as part"},
+		{Name: "variables", Label: "Variables", Value: variablesText(r.Variables), Lines: true, Help: "one a line, computed once for each entry: name = formula"},
 	}
 }
 
-func insideText(lists []mapping.NestedList) string {
+func nestedText(lists []mapping.NestedList) string {
 	var b strings.Builder
 	for _, in := range lists {
 		b.WriteString(in.List.Value + " as " + in.As + "\n")
@@ -354,7 +354,7 @@ func insideText(lists []mapping.NestedList) string {
 	return b.String()
 }
 
-func letText(vars []mapping.Variable) string {
+func variablesText(vars []mapping.Variable) string {
 	var b strings.Builder
 	for _, v := range vars {
 		b.WriteString(v.Name + " = " + v.Formula.Value + "\n")

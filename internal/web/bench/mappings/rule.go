@@ -126,7 +126,7 @@ func (e *ruleEdit) variable(old string) error {
 			}
 		}
 	}
-	return e.entry("let", at, partfile.Ordered{{Key: "name", Value: name}, {Key: "formula", Value: e.value("rule")}})
+	return e.entry("variables", at, partfile.Ordered{{Key: "name", Value: name}, {Key: "formula", Value: e.value("rule")}})
 }
 
 func (e *ruleEdit) condition(n string) error {
@@ -135,8 +135,8 @@ func (e *ruleEdit) condition(n string) error {
 		at = -1
 	}
 	settings := partfile.Ordered{{Key: "when", Value: e.value("rule")}}
-	if why, there := e.form("else"); there && (at >= 0 || why != "") {
-		settings = append(settings, partfile.Entry{Key: "else", Value: strings.TrimSpace(why)})
+	if why, there := e.form("reason"); there && (at >= 0 || why != "") {
+		settings = append(settings, partfile.Entry{Key: "reason", Value: strings.TrimSpace(why)})
 	}
 	switch {
 	case e.value("rule") == "": // the row is gone; what is typed next is a new one, not that which has its place now
@@ -144,7 +144,7 @@ func (e *ruleEdit) condition(n string) error {
 	case at < 0:
 		e.field = conditionRow + strconv.Itoa(len(e.plan.Mapping.Conditions))
 	}
-	return e.entry("keep", at, settings)
+	return e.entry("conditions", at, settings)
 }
 
 func (e *ruleEdit) rule() error {
@@ -241,9 +241,9 @@ func settingOf(o ruleSetting, text string, has bool) (any, error) {
 	switch {
 	case !has, text == "", o.Choices != nil && text == o.Choices[0]:
 		return "", nil
-	case o.Name == "inside":
+	case o.Name == "nested lists":
 		return listOfLines(text, " as ", "each", "as")
-	case o.Name == "let":
+	case o.Name == "variables":
 		return listOfLines(text, "=", "formula", "name")
 	}
 	return text, nil
