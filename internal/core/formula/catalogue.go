@@ -55,7 +55,7 @@ var FormerNames = map[string]string{
 	"numbersFrom": "range", "asList": "toList", "only": "pick", "without": "omit",
 	"at": "pointer", "table": "lookup", "inTable": "hasKey",
 	"squeeze": "normalizeSpace", "title": "titleCase", "countOf": "countMatches", "character": "fromCodePoint", "uuidOf": "uuid5",
-	"atZone": "zonedTimestamp", "inZone": "toZone", "has": "includes",
+	"atZone": "zonedTimestamp", "inZone": "toZone", "has": "includes", "least": "min", "greatest": "max",
 }
 
 var functions map[string]*Function

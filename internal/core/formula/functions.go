@@ -17,6 +17,8 @@ var (
 	timish   = []value.Kind{value.Time, value.Timestamp}
 	temporal = []value.Kind{value.Date, value.Time, value.Timestamp}
 	scalar   = []value.Kind{value.Text, value.Decimal, value.Boolean, value.Date, value.Time, value.Timestamp}
+
+	scalarOrList = slices.Concat(scalar, listKind)
 )
 
 func p(name string, kinds []value.Kind) Param { return Param{Name: name, Kinds: kinds} }

@@ -121,8 +121,6 @@ var listFunctions = []Function{
 	pure("includes", "lists", "Whether a list includes a value.", []Param{p("list", listKind), p("value", nil)}, value.Boolean, func(a []value.Value) (value.Value, error) {
 		return value.Bool(slices.ContainsFunc(a[0].Items(), func(v value.Value) bool { return value.Equal(v, a[1]) })), nil
 	}, ex(`includes(["CAR", "LOR"], "LOR")`, "true")),
-	extremeOf("least", "The least item of a list; absent when it is empty.", -1, ex(`least([3, 1, 2])`, "1")),
-	extremeOf("greatest", "The greatest item of a list; absent when it is empty.", 1, ex(`greatest([3, 1, 2])`, "3")),
 	pure("range", "lists", "The whole numbers from one to another, as a list of at most 100,000.", []Param{p("from", whole), p("to", whole)}, value.ListKind, func(a []value.Value) (value.Value, error) {
 		from, okf := a[0].Int64()
 		to, okt := a[1].Int64()
@@ -205,33 +203,6 @@ func finder(name, about string, last bool, examples ...Example) Function {
 				}
 			}
 			return found, nil
-		},
-	}
-}
-
-// extremeOf makes a function that gives the least or greatest item.
-func extremeOf(name, about string, sign int, examples ...Example) Function {
-	return Function{
-		Name: name, Family: "lists", About: about, Params: oneList, Result: itemOf, Examples: examples,
-		Call: func(_ *Frame, a []value.Value) (value.Value, error) {
-			best := value.Value{}
-			for _, v := range a[0].Items() {
-				if v.IsMissing() {
-					continue
-				}
-				if best.IsMissing() {
-					best = v
-					continue
-				}
-				c, err := value.Compare(v, best)
-				if err != nil {
-					return value.Value{}, err
-				}
-				if c == sign {
-					best = v
-				}
-			}
-			return best, nil
 		},
 	}
 }

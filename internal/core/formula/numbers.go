@@ -25,8 +25,8 @@ var numberFunctions = []Function{
 		Call:     func(_ *Frame, a []value.Value) (value.Value, error) { return value.Abs(a[0]) },
 		Examples: []Example{{`abs(-3.5)`, "3.5"}},
 	},
-	extreme("min", "The least of several values.", -1, `min(3, 1, 2)`, "1"),
-	extreme("max", "The greatest of several values.", 1, `max(3, 1, 2)`, "3"),
+	extreme("min", "The least of several values, or of a list; absent for a list without items.", -1, ex(`min(3, 1, 2)`, "1"), ex(`min([3, 1, 2])`, "1")),
+	extreme("max", "The greatest of several values, or of a list; absent for a list without items.", 1, ex(`max(3, 1, 2)`, "3"), ex(`max([3, 1, 2])`, "3")),
 	rounding("ceiling", "The least whole number that is not below a number.", "ceiling", ex(`ceiling(2.1)`, "3"), ex(`ceiling(-2.1)`, "-2")),
 	rounding("floor", "The greatest whole number that is not above a number.", "floor", ex(`floor(2.9)`, "2"), ex(`floor(-2.1)`, "-3")),
 	rounding("trunc", "A number without its fraction.", "down", ex(`trunc(-2.9)`, "-2")),
@@ -284,10 +284,13 @@ func round(_ *Frame, a []value.Value) (value.Value, error) {
 	return v, err
 }
 
-func extreme(name, about string, sign int, ex, result string) Function {
+func extreme(name, about string, sign int, examples ...Example) Function {
 	return Function{
-		Name: name, Family: "numbers", About: about, Params: []Param{p("value", scalar)}, Variadic: true,
+		Name: name, Family: "numbers", About: about, Params: []Param{p("value", scalarOrList)}, Variadic: true,
 		Result: func(a []Type) Type {
+			if len(a) == 1 && a[0].is(value.ListKind) {
+				return itemOf(a)
+			}
 			t := a[0]
 			for _, b := range a[1:] {
 				t, _ = union(t, b)
@@ -296,18 +299,32 @@ func extreme(name, about string, sign int, ex, result string) Function {
 			return t
 		},
 		Call: func(_ *Frame, a []value.Value) (value.Value, error) {
-			best := a[0]
-			for _, v := range a[1:] {
-				c, err := value.Compare(v, best)
-				if err != nil {
-					return value.Value{}, err
-				}
-				if c == sign {
-					best = v
-				}
+			if len(a) == 1 && a[0].Kind() == value.ListKind {
+				a = a[0].Items()
 			}
-			return best, nil
+			return extremeOf(a, sign)
 		},
-		Examples: []Example{{ex, result}},
+		Examples: examples,
 	}
+}
+
+// extremeOf is the value that compares to all others with a sign; items of a list that are missing do not count.
+func extremeOf(list []value.Value, sign int) (best value.Value, err error) {
+	for _, v := range list {
+		if v.IsMissing() {
+			continue
+		}
+		if best.IsMissing() {
+			best = v
+			continue
+		}
+		c, err := value.Compare(v, best)
+		if err != nil {
+			return value.Value{}, err
+		}
+		if c == sign {
+			best = v
+		}
+	}
+	return best, nil
 }

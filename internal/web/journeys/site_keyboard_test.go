@@ -125,7 +125,7 @@ func TestAnInvoiceIsMappedByKeyboardAlone(t *testing.T) {
 			tb.keys(kb.Enter)
 			tb.tabTo("[name=index]")
 			tb.keys("n")
-			w.Keeps("mappings/bill-of-a-booking.yaml", "position: n")
+			w.Keeps("mappings/bill-of-a-booking.yaml", "index: n")
 			tb.open("/bench/mappings/bill-of-a-booking?field=line/no")
 			fallthrough
 		case name != "":
