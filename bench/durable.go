@@ -155,7 +155,7 @@ func engineDurable(ctx context.Context, s *localpg.Server, dir, file string) (to
 				return 0, 0, fmt.Errorf("the run ended as %s", runs[0].State)
 			}
 			peak, err = peakSince(false)
-			return runs[0].EndedAt.Sub(*runs[0].BeganAt), peak, err
+			return runs[0].EndedAt.Sub(*runs[0].StartedAt), peak, err
 		}
 		time.Sleep(20 * time.Millisecond)
 	}

@@ -306,7 +306,7 @@ func (s *shortEngine) startDelay(ctx context.Context) (time.Duration, error) {
 				return 0, err
 			}
 			if r.Ended() {
-				delays = append(delays, r.BeganAt.Sub(r.CreatedAt))
+				delays = append(delays, r.StartedAt.Sub(r.CreatedAt))
 				break
 			}
 			time.Sleep(2 * time.Millisecond)

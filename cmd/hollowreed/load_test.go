@@ -318,10 +318,10 @@ func (c *crash) settle(o *orders, files int, revive func()) {
 	require.Equal(t, len(o.shipped), count(c.db, "select count(*) from run where flow = 'expect' and state = 'done'"), "one run waits for each payment")
 	require.Equal(t, len(o.shipped), count(c.db, "select count(*) from run where flow = 'expect'"))
 	require.Equal(t, len(o.shipped), count(c.db, "select count(*) from run where flow = 'greet' and state = 'done'"))
-	require.Equal(t, len(o.shipped), count(c.db, "select count(*) from correlated_message where taken_run is not null"), "each payment was handed over once")
-	require.Zero(t, count(c.db, "select count(*) from correlated_message where taken_run is null"))
+	require.Equal(t, len(o.shipped), count(c.db, "select count(*) from correlated_message where received_by_run is not null"), "each payment was handed over once")
+	require.Zero(t, count(c.db, "select count(*) from correlated_message where received_by_run is null"))
 	booked := count(c.ledger, "select coalesce(sum(payments), 0) from booked")
-	open := count(c.db, "select count(*) from aggregate_item where taken_run is null")
+	open := count(c.db, "select count(*) from aggregate_item where completed_by_run is null")
 	require.Equal(t, len(o.shipped), booked+open, "each payment is in one group or waits for one")
 	require.Zero(t, count(c.ledger, "select count(*) from booked where payments <> 5"))
 	require.Less(t, open, 15)
@@ -330,7 +330,7 @@ func (c *crash) settle(o *orders, files int, revive func()) {
 
 // stuck tells of the runs that are not over, and of their jobs.
 func (c *crash) stuck() string {
-	rows, _ := c.db.Query(c.t.Context(), `select format('%s %s %s: claim %s by %s, attempt %s, next %s, fault %s; job %s, due %s, attempted %s by %s', r.flow, r.reference, r.state, r.claim, r.worker, r.attempt, r.next_at, r.fault->>'message',
+	rows, _ := c.db.Query(c.t.Context(), `select format('%s %s %s: claim_version %s by %s, attempt %s, next %s, fault %s; job %s, due %s, attempted %s by %s', r.flow, r.reference, r.state, r.claim_version, r.worker, r.attempt, r.next_attempt_at, r.fault->>'message',
 			j.state, j.scheduled_at, j.attempted_at, j.attempted_by[array_upper(j.attempted_by, 1)])
 		from run r left join river_job j on j.args->>'run' = r.id::text where r.state in ('waiting', 'running', 'retrying') order by r.created_at limit 20`)
 	list, err := pgx.CollectRows(rows, pgx.RowTo[string])

@@ -75,7 +75,7 @@ func TestAlertsAreToldOncePerCause(t *testing.T) {
 		return open[0].Count, open[0].Count == 3
 	})
 
-	_, err := w.db.Exec(t.Context(), "update set_aside set state = 'let go'")
+	_, err := w.db.Exec(t.Context(), "update set_aside set state = 'discarded'")
 	require.NoError(t, err)
 	require.Equal(t, `cleared: over: 3 times: `+missing("XX55")+`, in three.tide (gauge-readings)`, w.tells(2)[1], "the third was counted, and not told")
 	alarms, err := store.AlertStates(t.Context(), w.db, testkit.Skerry, 10)
@@ -151,7 +151,7 @@ func TestWhatComesAgainIsToldInTheRhythm(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, open, 1, "both records wait still, though they came before %s", looked)
 	require.Len(t, w.told(), 2)
-	_, err = w.db.Exec(t.Context(), "update set_aside set state = 'let go'")
+	_, err = w.db.Exec(t.Context(), "update set_aside set state = 'discarded'")
 	require.NoError(t, err)
 	require.Equal(t, "cleared 2", w.tells(3)[2][:9])
 }

@@ -47,8 +47,8 @@ func (e *Engine) AddRun(ctx context.Context, tx pgx.Tx, plan *running.Plan, run 
 func (e *Engine) setReference(plan *running.Plan, run *store.Run, input, request value.Value) {
 	facts := running.RunFacts(run.ID.String(), run.File, "", 0, value.Instant(e.now()))
 	run.Reference = plan.ReferenceOf(facts, input, request)
-	run.Lane = plan.OrderingKeyOf(facts, input, request)
-	run.Turns = plan.Flow.Concurrency > 0 || run.Lane != ""
+	run.OrderingKey = plan.OrderingKeyOf(facts, input, request)
+	run.IsLimited = plan.Flow.Concurrency > 0 || run.OrderingKey != ""
 }
 
 // StartRun starts a run of a flow, as it is deployed, because somebody asks for it, with the message that its form asks

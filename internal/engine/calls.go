@@ -154,7 +154,7 @@ func (e *Engine) computed(ctx context.Context, c *Call, b triggers.Start) (w sto
 	defer e.survive(c.Plan.Flow.ID, func() { err = errOtherwise }) // the queue deals with it, and tries it again
 	began := time.Now().UTC().Truncate(time.Microsecond)
 	w.Run = c.run(b)
-	w.Run.State, w.Run.ClaimVersion, w.Run.Attempt, w.Run.CreatedAt, w.Run.BeganAt = store.Running, 1, 1, began, &began
+	w.Run.State, w.Run.ClaimVersion, w.Run.Attempt, w.Run.CreatedAt, w.Run.StartedAt = store.Running, 1, 1, began, &began
 	request := b.RequestValue
 	e.setReference(c.Plan, &w.Run, b.Value, request)
 	x := &execution{engine: e, run: w.Run, plan: c.Plan, request: request, totals: &running.Totals{Values: map[string]value.Value{}}}

@@ -233,7 +233,7 @@ func (e *Engine) Correct(ctx context.Context, id int64, text *string, by string)
 		if err := store.AddRun(ctx, tx, again, content); err != nil {
 			return err
 		}
-		if err := store.HandleAside(ctx, tx, id, "run again", &again.ID, by); err != nil {
+		if err := store.CloseAside(ctx, tx, id, store.AsideRerun, &again.ID, by); err != nil {
 			return err
 		}
 		return e.enqueue(ctx, tx, again.Scope, again.ID)

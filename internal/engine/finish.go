@@ -50,8 +50,8 @@ func (x *execution) finalizeOnce(ctx context.Context, state store.State) error {
 // publishEnd tells that the run has ended: to the figures and the log.
 func (x *execution) publishEnd(state store.State) {
 	took := time.Duration(0)
-	if x.run.BeganAt != nil {
-		took = max(0, x.engine.now().Sub(x.run.BeganAt.UTC()))
+	if x.run.StartedAt != nil {
+		took = max(0, x.engine.now().Sub(x.run.StartedAt.UTC()))
 	}
 	x.engine.tallies.RunEnded(x.run, state, took)
 	x.engine.opt.Log.Info("run ended", "run", x.run.ID, "flow", x.run.Flow, "release", x.run.Release, "reference", x.run.Reference, "state", state, "records", x.run.RecordsRead, "aside", x.run.RecordsSetAside, "took", took)

@@ -41,7 +41,7 @@ func (e *Engine) deployed(ctx context.Context, tx pgx.Tx, r store.Run) (int, err
 
 // Discard closes a set-aside record without running it again.
 func (e *Engine) Discard(ctx context.Context, id int64, by string) error {
-	return store.HandleAside(ctx, e.db, id, "let go", nil, by)
+	return store.CloseAside(ctx, e.db, id, store.AsideDiscarded, nil, by)
 }
 
 // RerunOptions says how a run is run again.
@@ -90,7 +90,7 @@ func (e *Engine) Rerun(ctx context.Context, run uuid.UUID, how RerunOptions) (uu
 				return err
 			}
 		}
-		return errors.Join(store.HandleRun(ctx, tx, r.ID, "run again"), store.HandleAllAsides(ctx, tx, r.ID, again.ID, how.By), e.enqueue(ctx, tx, again.Scope, again.ID))
+		return errors.Join(store.ResolveRun(ctx, tx, r.ID, store.AsideRerun), store.CloseAllAsides(ctx, tx, r.ID, again.ID, how.By), e.enqueue(ctx, tx, again.Scope, again.ID))
 	})
 	return again.ID, err
 }
@@ -116,7 +116,7 @@ func (e *Engine) Retry(ctx context.Context, run uuid.UUID, by string) (uuid.UUID
 // DiscardRun closes a run that failed as a whole without running it again. What it was to do again for another waits again.
 func (e *Engine) DiscardRun(ctx context.Context, run uuid.UUID) error {
 	return pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
-		return errors.Join(store.HandleRun(ctx, tx, run, "let go"), store.ReopenAsides(ctx, tx, run))
+		return errors.Join(store.ResolveRun(ctx, tx, run, store.AsideDiscarded), store.ReopenAsides(ctx, tx, run))
 	})
 }
 

@@ -43,7 +43,7 @@ func (e *Engine) RerunFrom(ctx context.Context, run uuid.UUID, step, by string) 
 		if err := store.AddRun(ctx, tx, again, nil); err != nil {
 			return err
 		}
-		return errors.Join(store.HandleRun(ctx, tx, r.ID, "run again"), store.HandleAsides(ctx, tx, r.ID, plan.From(again.FromStep), again.ID, by), e.enqueue(ctx, tx, again.Scope, again.ID))
+		return errors.Join(store.ResolveRun(ctx, tx, r.ID, store.AsideRerun), store.CloseAsides(ctx, tx, r.ID, plan.From(again.FromStep), again.ID, by), e.enqueue(ctx, tx, again.Scope, again.ID))
 	})
 	return again.ID, err
 }

@@ -36,7 +36,7 @@ func TestARunBeginsAgainAtAStep(t *testing.T) {
 	require.Equal(t, running.Skipped, entry.State)
 	asides, err := store.Asides(t.Context(), w.db, first.ID, 5)
 	require.NoError(t, err)
-	require.Equal(t, "run again", asides[0].State)
+	require.Equal(t, store.AsideRerun, asides[0].State)
 	require.Equal(t, id, *asides[0].Rerun)
 
 	for _, step := range []string{"read", "each", "nowhere"} {

@@ -54,7 +54,7 @@ steps:
 	}
 	past, err := store.Asides(t.Context(), w.db, first[0].Run, 10)
 	require.NoError(t, err)
-	require.Equal(t, "came again", past[0].State)
+	require.Equal(t, "repeated", past[0].State)
 	require.NotNil(t, past[0].Rerun)
 
 	for _, name := range []string{"one.tide", "two.tide"} {

@@ -151,11 +151,11 @@ func (e *Engine) claim(ctx context.Context, id uuid.UUID) (r store.Run, err erro
 		return r, err
 	}
 	plan := p.Flow(r.Flow)
-	if plan == nil || plan.Flow.Concurrency == 0 && r.Lane == "" || r.CancelBy != nil {
+	if plan == nil || plan.Flow.Concurrency == 0 && r.OrderingKey == "" || r.CancelBy != nil {
 		return store.Claim(ctx, e.db, id, e.ID)
 	}
 	err = pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
-		free, err := store.MayStart(ctx, tx, id, r.Scope, r.Flow, r.Lane, plan.Flow.Concurrency)
+		free, err := store.MayStart(ctx, tx, id, r.Scope, r.Flow, r.OrderingKey, plan.Flow.Concurrency)
 		if err != nil {
 			return err
 		}
@@ -232,7 +232,7 @@ func (x *execution) do(ctx context.Context) error {
 		return x.cancelled(ctx, *r.CancelBy)
 	}
 	if limit := time.Duration(x.plan.Flow.Timeout) * time.Second; limit > 0 {
-		left := limit - e.now().Sub(r.BeganAt.UTC())
+		left := limit - e.now().Sub(r.StartedAt.UTC())
 		inner, cancel := context.WithTimeoutCause(ctx, left, fault.New(fault.Limit, "the run took longer than %s", limit).WithFix("Give it more time, then resume it: %d records are dealt with already", r.RecordsRead))
 		defer cancel()
 		ctx = inner
@@ -289,8 +289,8 @@ func (x *execution) runRecords(ctx context.Context) error {
 func (x *execution) facts() running.Facts {
 	r := x.run
 	started := x.engine.now()
-	if r.BeganAt != nil {
-		started = r.BeganAt.UTC()
+	if r.StartedAt != nil {
+		started = r.StartedAt.UTC()
 	}
 	request := x.request
 	if request.Kind() == value.Absent {

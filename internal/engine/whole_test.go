@@ -245,7 +245,7 @@ steps:
 	r = w.over(id)
 	require.Equal(t, store.Done, r.State, "%v", r.Fault)
 	require.Equal(t, 1, r.Counts["post"].Called, "a second insert would have been refused")
-	require.GreaterOrEqual(t, r.EndedAt.Sub(*r.BeganAt), 2*time.Second)
+	require.GreaterOrEqual(t, r.EndedAt.Sub(*r.StartedAt), 2*time.Second)
 }
 
 func (w *world) part(path string) string {
@@ -381,7 +381,7 @@ steps:
 	beside := w.over(w.begin("turns", text))
 	require.Equal(t, store.Done, beside.State)
 	first, last := w.over(slow), w.over(second)
-	require.True(t, last.BeganAt.After(*first.EndedAt), "the second began %s, the first ended %s", last.BeganAt, first.EndedAt)
+	require.True(t, last.StartedAt.After(*first.EndedAt), "the second began %s, the first ended %s", last.StartedAt, first.EndedAt)
 	require.True(t, beside.EndedAt.Before(*first.EndedAt))
 	require.Equal(t, 1, w.count("select count(*) from kiosk_member where card = 'T1' and name = 'quick'"), "the last one wrote last")
 }

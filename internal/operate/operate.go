@@ -190,7 +190,7 @@ func (o Operator) Discard(ctx context.Context, id int64) (run uuid.UUID, err err
 	if err := o.Engine.Discard(ctx, id, o.Person); err != nil {
 		return a.Run, err
 	}
-	return a.Run, o.audit(ctx, "let go", &a.Run, nameOf(a))
+	return a.Run, o.audit(ctx, "discarded", &a.Run, nameOf(a))
 }
 
 // Pause lets the trigger of a flow start nothing, for a reason.

@@ -135,7 +135,7 @@ func TestWhatWasSetAsideIsDealtWith(t *testing.T) {
 	of, err := o.Discard(t.Context(), second.ID)
 	require.NoError(t, err)
 	require.Equal(t, second.Run, of)
-	require.Equal(t, "let go", o.deeds(t)[0])
+	require.Equal(t, "discarded", o.deeds(t)[0])
 
 	whole := o.runs(t, "orders", `{"number": "bad"}`, store.SetAside)
 	require.NoError(t, o.NoteRun(t.Context(), whole, "the sender mends it"))
@@ -237,7 +237,7 @@ func TestNobodyReachesRunsOfAnotherScope(t *testing.T) {
 			"rerun from":       func() error { _, err := other.RerunFrom(ctx, set, "note"); return err },
 			"rerun records":    func() error { return other.RerunOpen(ctx, set) },
 			"correct":          func() error { _, err := other.Correct(ctx, record, nil); return err },
-			"let go":           func() error { _, err := other.Discard(ctx, record); return err },
+			"discard":          func() error { _, err := other.Discard(ctx, record); return err },
 			"let records go":   func() error { return other.DiscardWork(ctx, Work{Records: []int64{record}}) },
 			"let the run go":   func() error { return other.DiscardWork(ctx, Work{Runs: []uuid.UUID{set}}) },
 			"note of a record": func() error { return other.NoteRecord(ctx, record, "mine") },

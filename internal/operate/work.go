@@ -55,7 +55,7 @@ func (o Operator) assign(ctx context.Context, w Work, owner, what string) error 
 
 // DiscardWork takes work off the list without doing anything with it.
 func (o Operator) DiscardWork(ctx context.Context, w Work) error {
-	return o.each(ctx, w, "let go",
+	return o.each(ctx, w, "discarded",
 		func(a store.Aside) error { return o.Engine.Discard(ctx, a.ID, o.Person) },
 		func(r store.Run) error { return o.Engine.DiscardRun(ctx, r.ID) })
 }

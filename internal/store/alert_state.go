@@ -42,7 +42,7 @@ const failures = `select cause, flow, n, began, newest, fault, run, reference fr
 		select flow || ': ' || text as cause, flow, count(*) as n, min(at) as began, max(at) as newest, (array_agg(fault order by at desc))[1] as fault,
 			(array_agg(run order by at desc))[1] as run, (array_agg(reference order by at desc))[1] as reference from (
 			select flow, fault_cause(fault) as text, coalesce(ended_at, created_at) as at, fault, id as run, reference from run
-			where project = $1 and environment = $4 and state in ('set aside', 'stopped') and handled = '' and fault is not null and coalesce(fault->>'code', '') <> 'cancelled' and %s
+			where project = $1 and environment = $4 and state in ('set aside', 'stopped') and resolution = '' and fault is not null and coalesce(fault->>'code', '') <> 'cancelled' and %s
 			union all
 			select r.flow, fault_cause(a.faults->0), a.made_at, a.faults->0, r.id, r.reference from set_aside a join run r on r.id = a.run
 			where r.project = $1 and r.environment = $4 and a.state = 'open' and %s) x
@@ -107,8 +107,8 @@ func DownConnections(ctx context.Context, db DB, s Scope, connection string, sin
 
 // LongRuns lists runs that have been under way since before a time.
 func LongRuns(ctx context.Context, db DB, s Scope, flow, except string, since time.Time) ([]Incident, error) {
-	rows, _ := db.Query(ctx, `select id::text, 'the run ' || reference || ' is under way since ' || to_char(began_at at time zone 'UTC', 'HH24:MI:SS') || ' UTC', flow, '', began_at from run
-		where project = $1 and environment = $6 and state in ('running', 'retrying') and ($2 = '' or flow = $2) and flow <> $3 and began_at < $4 order by began_at limit $5`, s.Project, flow, except, since, maxMatters, s.Environment)
+	rows, _ := db.Query(ctx, `select id::text, 'the run ' || reference || ' is under way since ' || to_char(started_at at time zone 'UTC', 'HH24:MI:SS') || ' UTC', flow, '', started_at from run
+		where project = $1 and environment = $6 and state in ('running', 'retrying') and ($2 = '' or flow = $2) and flow <> $3 and started_at < $4 order by started_at limit $5`, s.Project, flow, except, since, maxMatters, s.Environment)
 	return matters(rows)
 }
 
@@ -127,23 +127,23 @@ type AlertState struct {
 	Newest        time.Time // the last of those that were told
 }
 
-const alertStateColumns = "id, alert, cause, since, notified_at, notified_count, text, run, cleared_at, count, newest"
+const alertStateColumns = "id, alert, cause, since, notified_at, notified_count, text, run, resolved_at, count, newest"
 
 // OpenAlertStates lists what an alert has told and is not over.
 func OpenAlertStates(ctx context.Context, db DB, s Scope, alert string) ([]AlertState, error) {
-	rows, _ := db.Query(ctx, "select "+alertStateColumns+" from alert_state where project = $1 and environment = $2 and alert = $3 and cleared_at is null order by id", s.Project, s.Environment, alert)
+	rows, _ := db.Query(ctx, "select "+alertStateColumns+" from alert_state where project = $1 and environment = $2 and alert = $3 and resolved_at is null order by id", s.Project, s.Environment, alert)
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[AlertState])
 }
 
 // AllOpenAlertStates lists what was told of all alerts and is not over.
 func AllOpenAlertStates(ctx context.Context, db DB, s Scope) ([]AlertState, error) {
-	rows, _ := db.Query(ctx, "select "+alertStateColumns+" from alert_state where project = $1 and environment = $2 and cleared_at is null order by id", s.Project, s.Environment)
+	rows, _ := db.Query(ctx, "select "+alertStateColumns+" from alert_state where project = $1 and environment = $2 and resolved_at is null order by id", s.Project, s.Environment)
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[AlertState])
 }
 
 // AlertStates lists what was told, the newest first.
 func AlertStates(ctx context.Context, db DB, s Scope, most int) ([]AlertState, error) {
-	rows, _ := db.Query(ctx, "select "+alertStateColumns+" from alert_state where project = $1 and environment = $3 order by cleared_at is not null, id desc limit $2", s.Project, most, s.Environment)
+	rows, _ := db.Query(ctx, "select "+alertStateColumns+" from alert_state where project = $1 and environment = $3 order by resolved_at is not null, id desc limit $2", s.Project, most, s.Environment)
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[AlertState])
 }
 
@@ -168,6 +168,6 @@ func Recount(ctx context.Context, db DB, id int64, m Incident) error {
 
 // Resolve keeps that a matter is over; run is nil where nobody was told.
 func Resolve(ctx context.Context, db DB, id int64, run *uuid.UUID) error {
-	_, err := db.Exec(ctx, "update alert_state set cleared_at = now(), run = coalesce($2, run) where id = $1", id, run)
+	_, err := db.Exec(ctx, "update alert_state set resolved_at = now(), run = coalesce($2, run) where id = $1", id, run)
 	return err
 }

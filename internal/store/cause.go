@@ -28,7 +28,7 @@ func Causes(ctx context.Context, db DB, s Scope, since time.Time, most int) ([]C
 			from set_aside a join run r on r.id = a.run where r.project = $1 and r.environment = $4 and a.state = 'open' and r.created_at >= $2
 			union all
 			select flow, coalesce(fault->'place'->>'step', ''), fault_cause(fault), false, created_at
-			from run where project = $1 and environment = $4 and state in ('set aside', 'stopped') and fault is not null and handled = '' and created_at >= $2) x
+			from run where project = $1 and environment = $4 and state in ('set aside', 'stopped') and fault is not null and resolution = '' and created_at >= $2) x
 		group by flow, step, text order by count(*) desc, max(at) desc limit $3`, s.Project, since, most, s.Environment)
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[Cause])
 }
@@ -36,7 +36,7 @@ func Causes(ctx context.Context, db DB, s Scope, since time.Time, most int) ([]C
 // RunsOfCause are the runs that have failed for a cause since a time, the newest first.
 func RunsOfCause(ctx context.Context, db DB, s Scope, c Cause, since time.Time, most int) ([]uuid.UUID, error) {
 	rows, _ := db.Query(ctx, `select id from run where project = $1 and environment = $7 and flow = $2 and created_at >= $5
-			and (state in ('set aside', 'stopped') and fault is not null and handled = '' and fault_cause(fault) = $4 and coalesce(fault->'place'->>'step', '') = $3
+			and (state in ('set aside', 'stopped') and fault is not null and resolution = '' and fault_cause(fault) = $4 and coalesce(fault->'place'->>'step', '') = $3
 				or exists (select from set_aside a where a.run = run.id and a.state = 'open' and a.step = $3 and fault_cause(a.faults->0) = $4))
 		order by created_at desc, id limit $6`, s.Project, c.Flow, c.Step, c.Text, since, most, s.Environment)
 	return pgx.CollectRows(rows, pgx.RowTo[uuid.UUID])
@@ -49,7 +49,7 @@ func OpenOfCause(ctx context.Context, db DB, s Scope, c Cause, since time.Time, 
 	if asides, err = pgx.CollectRows(rows, pgx.RowTo[int64]); err != nil {
 		return nil, nil, err
 	}
-	rows, _ = db.Query(ctx, `select id from run where project = $1 and environment = $7 and flow = $2 and state in ('set aside', 'stopped') and fault is not null and handled = ''
+	rows, _ = db.Query(ctx, `select id from run where project = $1 and environment = $7 and flow = $2 and state in ('set aside', 'stopped') and fault is not null and resolution = ''
 		and fault_cause(fault) = $4 and coalesce(fault->'place'->>'step', '') = $3 and created_at >= $5 order by created_at, id limit $6`, s.Project, c.Flow, c.Step, c.Text, since, most, s.Environment)
 	runs, err = pgx.CollectRows(rows, pgx.RowTo[uuid.UUID])
 	return asides, runs, err

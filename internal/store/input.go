@@ -32,7 +32,7 @@ func addInput(ctx context.Context, db DB, run uuid.UUID, content *spool.Spool) e
 
 // SaveInput keeps the records that a run reads, unless another worker has taken the run on.
 func SaveInput(ctx context.Context, tx pgx.Tx, r Run, content *spool.Spool) error {
-	tag, err := tx.Exec(ctx, "update run set content = null where id = $1 and claim = $2", r.ID, r.ClaimVersion)
+	tag, err := tx.Exec(ctx, "update run set content = null where id = $1 and claim_version = $2", r.ID, r.ClaimVersion)
 	if err == nil && tag.RowsAffected() == 0 {
 		return ErrTakenOn
 	}

@@ -82,6 +82,12 @@ func JournalBatch(ctx context.Context, db DB, run uuid.UUID, record int) (first 
 	return first, entries, err
 }
 
+// What becomes of what was set aside, once somebody has dealt with it; before, it is open.
+const (
+	AsideRerun     = "rerun"
+	AsideDiscarded = "discarded"
+)
+
 // Aside is one record that was set aside.
 type Aside struct {
 	ID        int64
@@ -124,7 +130,7 @@ func JoinAsides(ctx context.Context, tx pgx.Tx, r Run, from int) error {
 			join set_aside o on o.step = n.step and md5(o.raw) = md5(n.raw) and o.raw = n.raw and o.path = n.path and o.state = 'open' and o.run <> n.run
 			join run r on r.id = o.run and r.project = $2 and r.environment = $5 and r.flow = $3
 			where n.run = $1 and n.state = 'open' and n.record >= $4 and length(n.raw) > 0 order by n.id, o.id desc),
-		past as (update set_aside s set state = 'came again', rerun = $1, handled_at = now() from twin where s.id = twin.was)
+		past as (update set_aside s set state = 'repeated', rerun = $1, handled_at = now() from twin where s.id = twin.was)
 		update set_aside s set times = twin.times + 1, owner = coalesce(s.owner, twin.owner), note = case when s.note = '' then twin.note else s.note end
 		from twin where s.id = twin.now`, r.ID, r.Project, r.Flow, from, r.Environment)
 	return err
@@ -168,8 +174,8 @@ func AsideByID(ctx context.Context, db DB, id int64) (Aside, error) {
 	return one(pgx.CollectExactlyOneRow(rows, pgx.RowToStructByPos[Aside]))
 }
 
-// HandleAside marks an open one as run again or let go. It is ErrChanged when it is no longer open.
-func HandleAside(ctx context.Context, db DB, id int64, state string, rerun *uuid.UUID, by string) error {
+// CloseAside marks an open one as run again or let go. It is ErrChanged when it is no longer open.
+func CloseAside(ctx context.Context, db DB, id int64, state string, rerun *uuid.UUID, by string) error {
 	tag, err := db.Exec(ctx, `update set_aside set state = $2, rerun = $3, handled_by = $4, handled_at = now() where id = $1 and state = 'open'`,
 		id, state, rerun, by)
 	if err == nil && tag.RowsAffected() == 0 {
@@ -178,23 +184,23 @@ func HandleAside(ctx context.Context, db DB, id int64, state string, rerun *uuid
 	return err
 }
 
-// HandleAsides marks the open ones of a run at some steps as run again by another.
-func HandleAsides(ctx context.Context, db DB, run uuid.UUID, steps []string, rerun uuid.UUID, by string) error {
-	_, err := db.Exec(ctx, "update set_aside set state = 'run again', rerun = $3, handled_by = $4, handled_at = now() where run = $1 and step = any($2) and state = 'open'", run, steps, rerun, by)
+// CloseAsides marks the open ones of a run at some steps as run again by another.
+func CloseAsides(ctx context.Context, db DB, run uuid.UUID, steps []string, rerun uuid.UUID, by string) error {
+	_, err := db.Exec(ctx, "update set_aside set state = 'rerun', rerun = $3, handled_by = $4, handled_at = now() where run = $1 and step = any($2) and state = 'open'", run, steps, rerun, by)
 	return err
 }
 
-// HandleAllAsides marks all open ones of a run as run again by another, which does all of it.
-func HandleAllAsides(ctx context.Context, db DB, run, rerun uuid.UUID, by string) error {
-	_, err := db.Exec(ctx, "update set_aside set state = 'run again', rerun = $2, handled_by = $3, handled_at = now() where run = $1 and state = 'open'", run, rerun, by)
+// CloseAllAsides marks all open ones of a run as run again by another, which does all of it.
+func CloseAllAsides(ctx context.Context, db DB, run, rerun uuid.UUID, by string) error {
+	_, err := db.Exec(ctx, "update set_aside set state = 'rerun', rerun = $2, handled_by = $3, handled_at = now() where run = $1 and state = 'open'", run, rerun, by)
 	return err
 }
 
 // ReopenAsides opens those again that a run was to do again and did not come to, because it was let go.
 func ReopenAsides(ctx context.Context, db DB, rerun uuid.UUID) error {
 	_, err := db.Exec(ctx, `update set_aside a set state = 'open', rerun = null, handled_by = null, handled_at = null from run r
-		where r.id = $1 and a.rerun = r.id and a.state = 'run again' and r.state in ('set aside', 'stopped') and r.fault is not null
-			and (a.record < 0 or a.record >= r.taken or r.entry is not null or r.read_as <> '')`, rerun)
+		where r.id = $1 and a.rerun = r.id and a.state = 'rerun' and r.state in ('set aside', 'stopped') and r.fault is not null
+			and (a.record < 0 or a.record >= r.records_read or r.entry is not null or r.read_as <> '')`, rerun)
 	return err
 }
 

@@ -32,7 +32,7 @@ func WakeCancelled(ctx context.Context, db DB, environment string) error {
 
 // wakeAwaiting makes the runs be taken on now that wait for a message of a kind and reference.
 const wakeAwaiting = `update river_job j set state = 'available', scheduled_at = now() from waiting_receive a
-	where a.project = $1 and a.environment = $4 and a.kind = $2 and a.reference = $3
+	where a.project = $1 and a.environment = $4 and a.name = $2 and a.correlation_key = $3
 		and j.args @> jsonb_build_object('run', a.run) and j.kind = 'run' and j.state in ('scheduled', 'available')`
 
 // HeartbeatAndPoll says that a worker is alive, and whether somebody's work in its environment is to be given back: that of a worker that has been
@@ -45,7 +45,7 @@ func HeartbeatAndPoll(ctx context.Context, db DB, environment, id string, active
 			or exists (select from run r where state = 'running' and environment = $4 and worker <> $1 and not exists (select from worker w where w.id = r.worker))
 			or exists (select from river_job where state = 'running' and kind = 'run' and attempted_by[array_upper(attempted_by, 1)] = $1
 				and attempted_at < now() - make_interval(secs => $3) and not coalesce((args->>'run')::uuid = any($2), false))
-			or exists (select from run r where state = 'running' and worker = $1 and parent_step = '' and began_at < now() - make_interval(secs => $3)
+			or exists (select from run r where state = 'running' and worker = $1 and parent_step = '' and started_at < now() - make_interval(secs => $3)
 				and not id = any($2) and not `+hasJob+`)`,
 		id, active, silence.Seconds(), environment, Queue(environment)).Scan(&due)
 	return due, err
@@ -67,9 +67,9 @@ const hasJob = `exists (select from river_job j where j.kind = 'run' and j.args 
 // as a death, and those that this worker has given up without being able to record it.
 func Orphans(ctx context.Context, tx pgx.Tx, environment, worker string, active []uuid.UUID, after time.Duration) ([]uuid.UUID, error) {
 	rows, _ := tx.Query(ctx, `update run r set attempt = greatest(attempt - 1, 0),
-			deaths = case when worker = $1 then deaths else case when deaths_behind = taken then deaths else 0 end + 1 end, deaths_behind = taken
+			deaths = case when worker = $1 then deaths else case when deaths_behind = records_read then deaths else 0 end + 1 end, deaths_behind = records_read
 		where state = 'running' and environment = $4 and parent_step = '' and not `+hasJob+`
-			and (not exists (select from worker w where w.id = r.worker) or worker = $1 and began_at < now() - make_interval(secs => $3) and not id = any($2))
+			and (not exists (select from worker w where w.id = r.worker) or worker = $1 and started_at < now() - make_interval(secs => $3) and not id = any($2))
 		returning id`, worker, active, after.Seconds(), environment)
 	return pgx.CollectRows(rows, pgx.RowTo[uuid.UUID])
 }
@@ -82,7 +82,7 @@ func Requeue(ctx context.Context, tx pgx.Tx, environment string, silence time.Du
 		return 0, err
 	}
 	if _, err := tx.Exec(ctx, `update run set attempt = greatest(attempt - 1, 0),
-			deaths = case when deaths_behind = taken then deaths else 0 end + 1, deaths_behind = taken where state = 'running' and id in (select (args->>'run')::uuid from river_job
+			deaths = case when deaths_behind = records_read then deaths else 0 end + 1, deaths_behind = records_read where state = 'running' and id in (select (args->>'run')::uuid from river_job
 		where state = 'running' and queue = $1 and not exists (select 1 from worker w where w.id = attempted_by[array_upper(attempted_by, 1)]))`, Queue(environment)); err != nil {
 		return 0, err
 	}

@@ -60,7 +60,7 @@ type Run struct {
 	Fault           *fault.Fault
 	Warning         string
 	CreatedAt       time.Time
-	BeganAt         *time.Time
+	StartedAt       *time.Time
 	EndedAt         *time.Time
 	HasInput        bool           // the records are kept with the run, not in a file
 	Input           []byte         // the message that the run begins with, as JSON
@@ -69,12 +69,12 @@ type Run struct {
 	Reply           *running.Reply // how that is answered, beside the answer
 	Totals          []byte         // what tally steps carry, as JSON by step
 	FromStep        string         // at which it begins, with what its parent had come to there; empty: at its start
-	Lane            string         // of the runs with the same one is under way; empty: they need not wait
-	Turns           bool           // it may have to wait for its turn
+	OrderingKey     string         // of the runs with the same one is under way; empty: they need not wait
+	IsLimited       bool           // it may have to wait for its turn
 	ReadAs          string         // the notation of records that were mended; empty: as the flow says
 	Entry           *Entry         // the entry of a list that is done again by itself; nil: the whole
 	Deaths          int            // how often its worker ended while it worked on the run, which came no further in between
-	Handled         string         // what somebody did about its fault: run again, let go; empty: nothing yet
+	Resolution      string         // what somebody did about its fault: rerun or discarded; empty: nothing yet
 }
 
 // Entry is an entry of a list in a record of the parent, which a run does again by itself.
@@ -98,13 +98,13 @@ func (r Run) Ended() bool { return r.State == Done || r.State == SetAside || r.S
 
 const runColumns = `id, project, environment, flow, release, release_flow, reference, file, input_path, done_path, first_line, parent,
 	parent_step, parent_record, parent_path, depth, started_by,
-	state, claim, attempt, next_at, cancel_by, taken, aside, counts, fault, warning, created_at, began_at, ended_at, content is not null, input, answer, totals, lane, request, reply, from_step, turns, read_as, entry, handled, deaths`
+	state, claim_version, attempt, next_attempt_at, cancel_by, records_read, records_set_aside, counts, fault, warning, created_at, started_at, ended_at, content is not null, input, answer, totals, ordering_key, request, reply, from_step, is_limited, read_as, entry, resolution, deaths`
 
 // asRun reads the run columns.
 func asRun(row pgx.CollectableRow) (r Run, err error) {
 	err = row.Scan(&r.ID, &r.Project, &r.Environment, &r.Flow, &r.Release, &r.Of, &r.Reference, &r.File, &r.InputPath, &r.DonePath, &r.FirstLine, &r.Parent,
 		&r.Caller.Step, &r.Caller.Record, &r.Caller.Path, &r.Caller.Depth, &r.StartedBy,
-		&r.State, &r.ClaimVersion, &r.Attempt, &r.NextAttemptAt, &r.CancelBy, &r.RecordsRead, &r.RecordsSetAside, &r.Counts, &r.Fault, &r.Warning, &r.CreatedAt, &r.BeganAt, &r.EndedAt, &r.HasInput, &r.Input, &r.Answer, &r.Totals, &r.Lane, &r.Request, &r.Reply, &r.FromStep, &r.Turns, &r.ReadAs, &r.Entry, &r.Handled, &r.Deaths)
+		&r.State, &r.ClaimVersion, &r.Attempt, &r.NextAttemptAt, &r.CancelBy, &r.RecordsRead, &r.RecordsSetAside, &r.Counts, &r.Fault, &r.Warning, &r.CreatedAt, &r.StartedAt, &r.EndedAt, &r.HasInput, &r.Input, &r.Answer, &r.Totals, &r.OrderingKey, &r.Request, &r.Reply, &r.FromStep, &r.IsLimited, &r.ReadAs, &r.Entry, &r.Resolution, &r.Deaths)
 	return r, err
 }
 
@@ -114,10 +114,10 @@ func AddRun(ctx context.Context, db DB, r Run, content *spool.Spool) error {
 		r.Of = r.Flow
 	}
 	_, err := db.Exec(ctx, `insert into run (id, project, flow, release, release_flow, reference, file, input_path, done_path, input, first_line, parent,
-		parent_step, parent_record, parent_path, depth, started_by, lane, request, from_step, turns, read_as, entry, environment)
+		parent_step, parent_record, parent_path, depth, started_by, ordering_key, request, from_step, is_limited, read_as, entry, environment)
 		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20, $21, $22, $23, $24)`,
 		r.ID, r.Project, r.Flow, r.Release, r.Of, r.Reference, r.File, r.InputPath, r.DonePath, r.Input, max(r.FirstLine, 1), r.Parent,
-		r.Caller.Step, r.Caller.Record, r.Caller.Path, r.Caller.Depth, r.StartedBy, r.Lane, r.Request, r.FromStep, r.Turns, r.ReadAs, r.Entry, r.Environment)
+		r.Caller.Step, r.Caller.Record, r.Caller.Path, r.Caller.Depth, r.StartedBy, r.OrderingKey, r.Request, r.FromStep, r.IsLimited, r.ReadAs, r.Entry, r.Environment)
 	if err == nil && content != nil {
 		err = addInput(ctx, db, r.ID, content)
 	}
@@ -126,7 +126,7 @@ func AddRun(ctx context.Context, db DB, r Run, content *spool.Spool) error {
 
 // AddClaimed records a run that a worker takes on as it comes in; no job of the queue stands behind it.
 func AddClaimed(ctx context.Context, db DB, r Run, worker string) (Run, error) {
-	rows, _ := db.Query(ctx, `insert into run (id, project, flow, release, release_flow, reference, file, input, started_by, request, state, claim, worker, attempt, began_at, environment)
+	rows, _ := db.Query(ctx, `insert into run (id, project, flow, release, release_flow, reference, file, input, started_by, request, state, claim_version, worker, attempt, started_at, environment)
 		values ($1, $2, $3, $4, $3, $5, $6, $7, $8, $9, 'running', 1, $10, 1, clock_timestamp(), $11) returning `+runColumns,
 		r.ID, r.Project, r.Flow, r.Release, r.Reference, r.File, r.Input, r.StartedBy, r.Request, worker, r.Environment)
 	return pgx.CollectExactlyOneRow(rows, asRun)
@@ -134,9 +134,9 @@ func AddClaimed(ctx context.Context, db DB, r Run, worker string) (Run, error) {
 
 // AddChild records a run that a step starts, or finds the one that it has started before; fresh says which.
 func AddChild(ctx context.Context, tx pgx.Tx, r Run) (child Run, fresh bool, err error) {
-	tag, err := tx.Exec(ctx, `insert into run (id, project, flow, release, release_flow, reference, file, input, parent, parent_step, parent_record, parent_path, depth, started_by, lane, environment)
+	tag, err := tx.Exec(ctx, `insert into run (id, project, flow, release, release_flow, reference, file, input, parent, parent_step, parent_record, parent_path, depth, started_by, ordering_key, environment)
 		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16) on conflict (parent, parent_step, parent_record, parent_path) where parent_step <> '' do nothing`,
-		r.ID, r.Project, r.Flow, r.Release, r.Of, r.Reference, r.File, r.Input, r.Parent, r.Caller.Step, r.Caller.Record, r.Caller.Path, r.Caller.Depth, r.StartedBy, r.Lane, r.Environment)
+		r.ID, r.Project, r.Flow, r.Release, r.Of, r.Reference, r.File, r.Input, r.Parent, r.Caller.Step, r.Caller.Record, r.Caller.Path, r.Caller.Depth, r.StartedBy, r.OrderingKey, r.Environment)
 	if err != nil {
 		return r, false, err
 	}
@@ -236,8 +236,8 @@ func EndedOf(ctx context.Context, db DB, runs []uuid.UUID) ([]uuid.UUID, error) 
 // Claim takes a run on for a worker. Whoever held it before can no longer write to it.
 // It begins as the row is written, not as a transaction that had to wait for its turn did.
 func Claim(ctx context.Context, db DB, id uuid.UUID, worker string) (Run, error) {
-	rows, _ := db.Query(ctx, `update run set claim = claim + 1, worker = $2, attempt = attempt + 1, state = 'running',
-		next_at = null, began_at = coalesce(began_at, clock_timestamp()), ended_at = null
+	rows, _ := db.Query(ctx, `update run set claim_version = claim_version + 1, worker = $2, attempt = attempt + 1, state = 'running',
+		next_attempt_at = null, started_at = coalesce(started_at, clock_timestamp()), ended_at = null
 		where id = $1 and state not in ('done', 'stopped', 'set aside') returning `+runColumns, id, worker)
 	r, err := one(pgx.CollectExactlyOneRow(rows, asRun))
 	return r, err
@@ -245,9 +245,9 @@ func Claim(ctx context.Context, db DB, id uuid.UUID, worker string) (Run, error)
 
 // ClaimFree takes runs on that need not wait for their turn; others are not among those that it gives.
 func ClaimFree(ctx context.Context, db DB, ids []uuid.UUID, worker string) ([]Run, error) {
-	rows, _ := db.Query(ctx, `update run set claim = claim + 1, worker = $2, attempt = attempt + 1, state = 'running',
-		next_at = null, began_at = coalesce(began_at, clock_timestamp()), ended_at = null
-		where id = any($1) and not turns and state not in ('done', 'stopped', 'set aside') returning `+runColumns, ids, worker)
+	rows, _ := db.Query(ctx, `update run set claim_version = claim_version + 1, worker = $2, attempt = attempt + 1, state = 'running',
+		next_attempt_at = null, started_at = coalesce(started_at, clock_timestamp()), ended_at = null
+		where id = any($1) and not is_limited and state not in ('done', 'stopped', 'set aside') returning `+runColumns, ids, worker)
 	return pgx.CollectRows(rows, asRun)
 }
 
@@ -283,17 +283,17 @@ func CloseRuns(ctx context.Context, db DB, list []RunResult) ([]RunClosed, error
 }
 
 const end = `with ended as (
-			update run set taken = $3, aside = $4, counts = $5, totals = $6, answer = coalesce($7, answer), reply = coalesce($8, reply), attempt = 1,
+			update run set records_read = $3, records_set_aside = $4, counts = $5, totals = $6, answer = coalesce($7, answer), reply = coalesce($8, reply), attempt = 1,
 				state = case when cancel_by is null then $9 else state end, fault = $10, ended_at = case when cancel_by is null then now() end
-			where id = $1 and claim = $2 and state = 'running' returning id, cancel_by),
+			where id = $1 and claim_version = $2 and state = 'running' returning id, cancel_by),
 		journaled as (insert into journal (run, first, records, entries) select id, -1, 1, $11 from ended
 			on conflict (run, first) do update set records = excluded.records, entries = excluded.entries)
 		select cancel_by from ended`
 
 // Progress records what a batch did; the tries begin anew. It is ErrTakenOn when another worker has claimed the run.
 func Progress(ctx context.Context, db DB, r Run) (cancelledBy *string, err error) {
-	err = db.QueryRow(ctx, `update run set taken = $3, aside = $4, counts = $5, totals = $6, answer = coalesce($7, answer), reply = coalesce($8, reply), attempt = 1
-		where id = $1 and claim = $2 and state = 'running' returning cancel_by`,
+	err = db.QueryRow(ctx, `update run set records_read = $3, records_set_aside = $4, counts = $5, totals = $6, answer = coalesce($7, answer), reply = coalesce($8, reply), attempt = 1
+		where id = $1 and claim_version = $2 and state = 'running' returning cancel_by`,
 		r.ID, r.ClaimVersion, r.RecordsRead, r.RecordsSetAside, r.Counts, r.Totals, r.Answer, r.Reply).Scan(&cancelledBy)
 	if err == pgx.ErrNoRows {
 		return nil, ErrTakenOn
@@ -303,7 +303,7 @@ func Progress(ctx context.Context, db DB, r Run) (cancelledBy *string, err error
 
 // Suspend lets a run wait until a time at which it is taken on again. That it was taken on does not count as a try.
 func Suspend(ctx context.Context, db DB, r Run, until time.Time) error {
-	tag, err := db.Exec(ctx, "update run set state = 'waiting', next_at = $3, attempt = greatest(attempt - 1, 0) where id = $1 and claim = $2", r.ID, r.ClaimVersion, until)
+	tag, err := db.Exec(ctx, "update run set state = 'waiting', next_attempt_at = $3, attempt = greatest(attempt - 1, 0) where id = $1 and claim_version = $2", r.ID, r.ClaimVersion, until)
 	if err == nil && tag.RowsAffected() == 0 {
 		err = ErrTakenOn
 	}
@@ -318,9 +318,9 @@ func Cancelled(ctx context.Context, db DB, runs []uuid.UUID, grace time.Duration
 
 // Finish ends a run, or lets it wait for another try at nextAt.
 func Finish(ctx context.Context, db DB, r Run, state State, f *fault.Fault, nextAt *time.Time) error {
-	tag, err := db.Exec(ctx, `update run set state = $3, fault = $4, next_at = $5,
+	tag, err := db.Exec(ctx, `update run set state = $3, fault = $4, next_attempt_at = $5,
 		ended_at = case when $3 in ('done', 'set aside', 'stopped') then now() end
-		where id = $1 and claim = $2`, r.ID, r.ClaimVersion, state, f, nextAt)
+		where id = $1 and claim_version = $2`, r.ID, r.ClaimVersion, state, f, nextAt)
 	if err != nil {
 		return err
 	}
@@ -356,8 +356,8 @@ func Cancel(ctx context.Context, db DB, r Run, by string) error {
 
 // Resume lets a run that was set aside as a whole go on from where it came to.
 func Resume(ctx context.Context, db DB, id uuid.UUID) error {
-	tag, err := db.Exec(ctx, `update run set state = 'waiting', attempt = 0, deaths = 0, fault = null, handled = '', ended_at = null, cancel_by = null, cancel_at = null
-		where id = $1 and state in ('set aside', 'stopped') and fault is not null and handled = ''`, id)
+	tag, err := db.Exec(ctx, `update run set state = 'waiting', attempt = 0, deaths = 0, fault = null, resolution = '', ended_at = null, cancel_by = null, cancel_at = null
+		where id = $1 and state in ('set aside', 'stopped') and fault is not null and resolution = ''`, id)
 	if err == nil && tag.RowsAffected() == 0 {
 		err = ErrChanged
 	}

@@ -72,7 +72,7 @@ func TestFreeRunsAreClaimedTogether(t *testing.T) {
 	free, again := addRun(t, db, "a"), addRun(t, db, "b")
 	done := over(t, db, "c", Done, nil).ID
 	turn := uuid.Must(uuid.NewV7())
-	require.NoError(t, AddRun(t.Context(), db, Run{ID: turn, Scope: scope, Flow: "f", Release: 1, Turns: true, StartedBy: "mo"}, nil))
+	require.NoError(t, AddRun(t.Context(), db, Run{ID: turn, Scope: scope, Flow: "f", Release: 1, IsLimited: true, StartedBy: "mo"}, nil))
 	runs, err := ClaimFree(t.Context(), db, []uuid.UUID{free, again, done, turn, uuid.Must(uuid.NewV7())}, "w")
 	require.NoError(t, err)
 	got := map[uuid.UUID]Run{}
@@ -80,7 +80,7 @@ func TestFreeRunsAreClaimedTogether(t *testing.T) {
 		got[r.ID] = r
 		require.Equal(t, int64(1), r.ClaimVersion)
 		require.Equal(t, Running, r.State)
-		require.NotNil(t, r.BeganAt)
+		require.NotNil(t, r.StartedAt)
 	}
 	require.Len(t, got, 2)
 	require.Contains(t, got, free)
@@ -269,7 +269,7 @@ func TestWhatIsCollectedStaysInItsOrder(t *testing.T) {
 	require.NoError(t, AddAside(t.Context(), db, []Aside{{Run: first.ID, Record: 4, Step: "s", Raw: []byte("x"), Faults: fault.List{fault.New(fault.Range, "x")}}}))
 	asides, err := Asides(t.Context(), db, first.ID, 1)
 	require.NoError(t, err)
-	require.NoError(t, HandleAside(t.Context(), db, asides[0].ID, "run again", &mended.ID, "mo"))
+	require.NoError(t, CloseAside(t.Context(), db, asides[0].ID, AsideRerun, &mended.ID, "mo"))
 	for _, from := range []uuid.UUID{first.ID, mended.ID} {
 		family, err := RelatedRuns(t.Context(), db, from)
 		require.NoError(t, err)
@@ -338,7 +338,7 @@ func TestTurnsAreTaken(t *testing.T) {
 	release(t, db, "one")
 	laned := func(lane string) uuid.UUID {
 		id := uuid.Must(uuid.NewV7())
-		require.NoError(t, AddRun(t.Context(), db, Run{ID: id, Scope: scope, Flow: "f", Release: 1, Lane: lane, Turns: true, StartedBy: "mo"}, nil))
+		require.NoError(t, AddRun(t.Context(), db, Run{ID: id, Scope: scope, Flow: "f", Release: 1, OrderingKey: lane, IsLimited: true, StartedBy: "mo"}, nil))
 		return id
 	}
 	free := func(id uuid.UUID, lane string, atOnce int) (is bool) {
@@ -396,5 +396,5 @@ func TestARunBeginsWhenItIsTakenOn(t *testing.T) {
 		return err
 	}))
 	first := byID(t, db, before.ID)
-	require.False(t, second.BeganAt.Before(*first.EndedAt), "the second began %s, the first ended %s", second.BeganAt, first.EndedAt)
+	require.False(t, second.StartedAt.Before(*first.EndedAt), "the second began %s, the first ended %s", second.StartedAt, first.EndedAt)
 }

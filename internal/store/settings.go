@@ -190,14 +190,14 @@ func SecretUsers(ctx context.Context, db DB, s Scope) (map[string][]string, erro
 
 // Health is how a connection was when it was last looked at.
 type Health struct {
-	Connection string
-	Healthy    bool
-	ResponseMS int
-	Fault      string
-	GoodAt     *time.Time
-	BadAt      *time.Time
-	Since      time.Time
-	CheckedAt  time.Time
+	Connection  string
+	Healthy     bool
+	ResponseMS  int
+	Fault       string
+	LastOKAt    *time.Time
+	LastFaultAt *time.Time
+	Since       time.Time
+	CheckedAt   time.Time
 }
 
 // SaveHealth notes how connections are, and gives those that are otherwise than before.

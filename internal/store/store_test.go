@@ -344,8 +344,8 @@ func TestAsidesAreHandledOnce(t *testing.T) {
 	n, err := OpenAsides(t.Context(), db, scope)
 	require.NoError(t, err)
 	require.Equal(t, 1, n)
-	require.NoError(t, HandleAside(t.Context(), db, got[0].ID, "let go", nil, "mo"))
-	require.ErrorIs(t, HandleAside(t.Context(), db, got[0].ID, "let go", nil, "mo"), ErrChanged)
+	require.NoError(t, CloseAside(t.Context(), db, got[0].ID, AsideDiscarded, nil, "mo"))
+	require.ErrorIs(t, CloseAside(t.Context(), db, got[0].ID, AsideDiscarded, nil, "mo"), ErrChanged)
 	_, err = AsideByID(t.Context(), db, 999)
 	require.ErrorIs(t, err, ErrNotFound)
 }

@@ -9,7 +9,7 @@ import (
 // that waits for somebody, or has records that do, stays.
 func SweepRuns(ctx context.Context, db DB, s Scope, flow string, before time.Time, most int) (int64, error) {
 	tag, err := db.Exec(ctx, `delete from run where id in (select id from run r where project = $1 and environment = $5 and flow = $2 and ended_at < $3
-		and not (state <> 'done' and fault is not null and handled = '')
+		and not (state <> 'done' and fault is not null and resolution = '')
 		and not exists (select from set_aside a where a.run = r.id and a.state = 'open') order by ended_at limit $4)`, s.Project, flow, before, most, s.Environment)
 	return tag.RowsAffected(), err
 }
@@ -30,8 +30,8 @@ func SweepMessages(ctx context.Context, db DB, s Scope, flow string, before time
 // SweepMeetings removes some messages and parts of groups that were taken in an environment before a time, and says how many.
 func SweepMeetings(ctx context.Context, db DB, environment string, before time.Time, most int) (n int64, err error) {
 	for _, sql := range []string{
-		"delete from correlated_message where ctid in (select ctid from correlated_message where taken_run is not null and environment = $3 and at < $1 limit $2)",
-		"delete from aggregate_item where ctid in (select ctid from aggregate_item where taken_run is not null and environment = $3 and at < $1 limit $2)",
+		"delete from correlated_message where ctid in (select ctid from correlated_message where received_by_run is not null and environment = $3 and at < $1 limit $2)",
+		"delete from aggregate_item where ctid in (select ctid from aggregate_item where completed_by_run is not null and environment = $3 and at < $1 limit $2)",
 	} {
 		tag, err := db.Exec(ctx, sql, before, most, environment)
 		if err != nil {

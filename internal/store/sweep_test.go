@@ -18,7 +18,7 @@ func TestOnlyWhatNobodyWaitsForIsSwept(t *testing.T) {
 	db := open(t)
 	release(t, db, "one")
 	well, gone, failed, handled, open1 := over(t, db, "a", Done, nil), over(t, db, "b", Done, nil), over(t, db, "c", Stopped, fault.New(fault.Outside, "x")), over(t, db, "d", SetAside, fault.New(fault.Outside, "x")), over(t, db, "e", SetAside, nil)
-	require.NoError(t, HandleRun(t.Context(), db, handled.ID, "let go"))
+	require.NoError(t, ResolveRun(t.Context(), db, handled.ID, AsideDiscarded))
 	require.NoError(t, AddAside(t.Context(), db, []Aside{{Run: open1.ID, Step: "s", Raw: []byte("r"), Faults: fault.List{fault.New(fault.Range, "y")}}}))
 	for _, r := range []Run{well, failed} {
 		require.NoError(t, AddJournal(t.Context(), db, r.ID, 0, 1, []byte("j")))

@@ -130,7 +130,7 @@ func MayStart(ctx context.Context, tx pgx.Tx, id uuid.UUID, s Scope, flowID, lan
 	}
 	var free bool
 	err := tx.QueryRow(ctx, `select ($4 = 0 or $4 > (select count(*) from run where project = $1 and environment = $6 and flow = $2 and state = 'running' and id <> $3))
-			and ($5 = '' or not exists (select from run o, run me where me.id = $3 and o.project = $1 and o.environment = $6 and o.flow = $2 and o.lane = $5 and o.id <> me.id
+			and ($5 = '' or not exists (select from run o, run me where me.id = $3 and o.project = $1 and o.environment = $6 and o.flow = $2 and o.ordering_key = $5 and o.id <> me.id
 				and o.state in ('waiting', 'running', 'retrying') and (o.created_at, o.id) < (me.created_at, me.id)))`,
 		s.Project, flowID, id, atOnce, lane, s.Environment).Scan(&free)
 	return free, err

@@ -29,7 +29,7 @@ func TestCausesAreGrouped(t *testing.T) {
 	aside(one, "post", `the account of "Lind" is closed since 2029`)
 	aside(two, "post", `the account of "Haar" is closed since 2030`)
 	dealt := aside(two, "map", "no such class")
-	require.NoError(t, HandleAside(t.Context(), db, dealt, "let go", nil, "mo"))
+	require.NoError(t, CloseAside(t.Context(), db, dealt, AsideDiscarded, nil, "mo"))
 	stopped := over(t, db, "c", Stopped, fault.New(fault.Limit, "longer than 60 s").At(fault.Place{Step: "wait"}))
 	over(t, db, "d", Done, nil)
 	past := time.Now().Add(-time.Hour)
@@ -104,8 +104,8 @@ func TestWorkIsTakenNotedAndDone(t *testing.T) {
 	open1, err := OpenWork(t.Context(), db, scope)
 	require.NoError(t, err)
 	require.Equal(t, 2, open1)
-	require.NoError(t, HandleRun(t.Context(), db, failed.ID, "let go"))
-	require.NoError(t, HandleAsides(t.Context(), db, r.ID, []string{"other", "post"}, failed.ID, "mo"))
+	require.NoError(t, ResolveRun(t.Context(), db, failed.ID, AsideDiscarded))
+	require.NoError(t, CloseAsides(t.Context(), db, r.ID, []string{"other", "post"}, failed.ID, "mo"))
 	require.Empty(t, works(WorkFilter{}))
 	open1, err = OpenWork(t.Context(), db, scope)
 	require.NoError(t, err)
@@ -207,7 +207,7 @@ func TestMattersAreFound(t *testing.T) {
 	healths, err := Healths(t.Context(), db, scope.In("Live"))
 	require.NoError(t, err)
 	require.False(t, healths["desk"].Healthy)
-	require.NotNil(t, healths["desk"].GoodAt, "when it was well last is remembered")
+	require.NotNil(t, healths["desk"].LastOKAt, "when it was well last is remembered")
 }
 
 // TestAnAlarmIsToldRemindedAndCleared.

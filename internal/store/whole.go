@@ -82,7 +82,7 @@ func oneArgs(w WholeRun) (sql string, args []any, err error) {
 	r := w.Run
 	args = []any{
 		r.ID, r.Project, r.Environment, r.Flow, r.Release, r.Reference, r.File, r.Input, r.StartedBy, r.Request, w.State, asJSON(r.Counts, true), asJSON(w.Fault, w.Fault != nil),
-		r.Totals, r.Answer, asJSON(r.Reply, r.Reply != nil), r.BeganAt, r.EndedAt, w.Entries,
+		r.Totals, r.Answer, asJSON(r.Reply, r.Reply != nil), r.StartedAt, r.EndedAt, w.Entries,
 	}
 	for _, ref := range w.References {
 		args = append(args, ref.Record, ref.Text)
@@ -106,7 +106,7 @@ var addOneSQL = func() (all [maxPlain + 1][maxPlain + 1]string) {
 
 func oneSQL(refs, events int) string {
 	var b strings.Builder
-	b.WriteString(`with added as (insert into run (id, project, environment, flow, release, release_flow, reference, file, input, started_by, request, claim, attempt, state, counts, fault, totals, answer, reply, created_at, began_at, ended_at)
+	b.WriteString(`with added as (insert into run (id, project, environment, flow, release, release_flow, reference, file, input, started_by, request, claim_version, attempt, state, counts, fault, totals, answer, reply, created_at, started_at, ended_at)
 		values ($1, $2, $3, $4, $5, $4, $6, $7, $8, $9, $10, 1, 1, $11, $12, $13, $14, $15, $16, $17, $17, $18))`)
 	n := 20 // the next parameter
 	rows := func(insert, each string, count, width int) {
@@ -161,7 +161,7 @@ func (c *columns) add(w WholeRun) error {
 	c.flows, c.releases = append(c.flows, r.Flow), append(c.releases, r.Release)
 	c.references, c.files, c.startedBy = append(c.references, r.Reference), append(c.files, r.File), append(c.startedBy, r.StartedBy)
 	c.inputs, c.requests, c.totals, c.answers = append(c.inputs, r.Input), append(c.requests, r.Request), append(c.totals, r.Totals), append(c.answers, r.Answer)
-	c.states, c.began, c.ended, c.entries = append(c.states, w.State), append(c.began, r.BeganAt), append(c.ended, r.EndedAt), append(c.entries, w.Entries)
+	c.states, c.began, c.ended, c.entries = append(c.states, w.State), append(c.began, r.StartedAt), append(c.ended, r.EndedAt), append(c.entries, w.Entries)
 	c.keys, c.digests = append(c.keys, key), append(c.digests, w.Digest)
 	var err error
 	asJSON := func(list *[]*string, v any, there bool) {
@@ -191,11 +191,11 @@ func (c *columns) add(w WholeRun) error {
 const addWhole = `with given as (
 			select * from unnest($1::uuid[], $2::text[], $3::text[], $4::text[], $5::int[], $6::text[], $7::text[], $8::bytea[], $9::text[], $10::bytea[], $11::text[], $12::jsonb[], $13::json[], $14::bytea[], $15::bytea[], $16::jsonb[],
 				$17::timestamptz[], $18::timestamptz[], $19::bytea[], $21::text[], $22::text[])
-			as g(id, project, environment, flow, release, reference, file, input, started_by, request, state, counts, fault, totals, answer, reply, began_at, ended_at, entries, key, digest)),
+			as g(id, project, environment, flow, release, reference, file, input, started_by, request, state, counts, fault, totals, answer, reply, started_at, ended_at, entries, key, digest)),
 		called as (insert into picked_up_file (project, environment, flow, path, identity, digest, run)
 			select project, environment, flow, $20, key, digest, id from given where key <> '' on conflict do nothing returning run),
-		added as (insert into run (id, project, environment, flow, release, release_flow, reference, file, input, started_by, request, claim, attempt, state, counts, fault, totals, answer, reply, created_at, began_at, ended_at)
-			select id, project, environment, flow, release, flow, reference, file, input, started_by, request, 1, 1, state, counts, fault, totals, answer, reply, began_at, began_at, ended_at
+		added as (insert into run (id, project, environment, flow, release, release_flow, reference, file, input, started_by, request, claim_version, attempt, state, counts, fault, totals, answer, reply, created_at, started_at, ended_at)
+			select id, project, environment, flow, release, flow, reference, file, input, started_by, request, 1, 1, state, counts, fault, totals, answer, reply, started_at, started_at, ended_at
 			from given where key = '' or id in (select run from called) returning id, project, environment, flow),
 		journaled as (insert into journal (run, first, records, entries) select id, -1, 1, entries from given where id in (select id from added)),
 		referred as (insert into reference (run, project, environment, record, text)

@@ -15,7 +15,7 @@ import (
 func whole(reference string) WholeRun {
 	began := time.Date(2031, 3, 9, 6, 0, 0, 0, time.UTC)
 	ended := began.Add(time.Millisecond)
-	r := Run{ID: uuid.Must(uuid.NewV7()), Scope: scope, Flow: "f", Release: 1, Reference: reference, File: "call", StartedBy: "request", BeganAt: &began, EndedAt: &ended}
+	r := Run{ID: uuid.Must(uuid.NewV7()), Scope: scope, Flow: "f", Release: 1, Reference: reference, File: "call", StartedBy: "request", StartedAt: &began, EndedAt: &ended}
 	return WholeRun{Run: r, State: Done, Entries: []byte(`{"record":-1}`)}
 }
 

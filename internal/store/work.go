@@ -40,7 +40,7 @@ func WorkItems(ctx context.Context, db DB, f WorkFilter) ([]WorkItem, error) {
 			from set_aside a join run r on r.id = a.run where r.project = $1 and r.environment = $7 and a.state = 'open'
 			union all
 			select 0, id, flow, reference, -1, 0, '', coalesce(fault->'place'->>'step', ''), fault, owner, note, created_at, 1
-			from run where project = $1 and environment = $7 and state in ('set aside', 'stopped') and fault is not null and handled = '') x
+			from run where project = $1 and environment = $7 and state in ('set aside', 'stopped') and fault is not null and resolution = '') x
 		where ($2 = '' or flow = $2) and ($3 = '' or owner = $3 or $3 = '-' and owner is null) and ($4 = '' or fault_cause(fault) ilike '%' || $4 || '%')
 			and ($5::timestamptz is null or at < $5) order by at desc, 1 desc limit $6`,
 		f.Project, f.Flow, f.Owner, likeText(f.Text), f.Before, f.Most, f.Environment)
@@ -50,7 +50,7 @@ func WorkItems(ctx context.Context, db DB, f WorkFilter) ([]WorkItem, error) {
 // OpenWork counts what waits for somebody.
 func OpenWork(ctx context.Context, db DB, s Scope) (n int, err error) {
 	err = db.QueryRow(ctx, `select (select count(*) from set_aside a join run r on r.id = a.run where r.project = $1 and r.environment = $2 and a.state = 'open')
-		+ (select count(*) from run where project = $1 and environment = $2 and state in ('set aside', 'stopped') and fault is not null and handled = '')`, s.Project, s.Environment).Scan(&n)
+		+ (select count(*) from run where project = $1 and environment = $2 and state in ('set aside', 'stopped') and fault is not null and resolution = '')`, s.Project, s.Environment).Scan(&n)
 	return n, err
 }
 
@@ -82,8 +82,8 @@ func NoteRun(ctx context.Context, db DB, s Scope, id uuid.UUID, note string) err
 	return err
 }
 
-// HandleRun marks a run that failed as run again or let go: it waits for nobody any more.
-func HandleRun(ctx context.Context, db DB, id uuid.UUID, how string) error {
-	_, err := db.Exec(ctx, "update run set handled = $2 where id = $1 and fault is not null", id, how)
+// ResolveRun marks a run that failed as run again or let go: it waits for nobody any more.
+func ResolveRun(ctx context.Context, db DB, id uuid.UUID, how string) error {
+	_, err := db.Exec(ctx, "update run set resolution = $2 where id = $1 and fault is not null", id, how)
 	return err
 }

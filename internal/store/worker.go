@@ -11,9 +11,9 @@ import (
 
 // Worker is one process that runs flows.
 type Worker struct {
-	ID        string
-	StartedAt time.Time
-	BeatAt    time.Time
+	ID          string
+	StartedAt   time.Time
+	HeartbeatAt time.Time
 }
 
 // Heartbeat says that a worker of an environment is alive.

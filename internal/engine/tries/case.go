@@ -50,8 +50,8 @@ const maxRunCase = 100
 // of the run's release.
 func (e *Tries) RunCase(ctx context.Context, r store.Run) (project.Run, *project.Project, error) {
 	c := project.Run{File: r.File, Input: string(r.Input), Request: string(r.Request), At: value.Instant(r.CreatedAt.UTC().Truncate(time.Second))}
-	if r.BeganAt != nil {
-		c.At = value.Instant(r.BeganAt.UTC().Truncate(time.Second))
+	if r.StartedAt != nil {
+		c.At = value.Instant(r.StartedAt.UTC().Truncate(time.Second))
 	}
 	if r.RecordsRead > maxRunCase {
 		return c, nil, fault.New(fault.Limit, "the run has more than %d records", maxRunCase).WithFix("Keep one of its records as a case of the mapping, or as a sample")

@@ -57,7 +57,7 @@ func TestARecordIsLetGoOnce(t *testing.T) {
 	require.Equal(t, http.StatusConflict, status)
 	a, err := store.AsideByID(t.Context(), w.DB, asides[0].ID)
 	require.NoError(t, err)
-	require.Equal(t, "let go", a.State)
+	require.Equal(t, "discarded", a.State)
 	require.Equal(t, "mira", *a.HandledBy)
 }
 

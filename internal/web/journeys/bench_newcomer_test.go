@@ -158,7 +158,7 @@ func TestANewcomerBuildsAFlowOfTheirOwn(t *testing.T) {
 	n.does("#asides .btn.go")
 	n.sees("#outcome", "done")
 	n.open("/traffic/runs/" + r.ID.String())
-	n.sees("#asides", "run again")
+	n.sees("#asides", "rerun")
 	text, err := os.ReadFile(filepath.Join(out, "bills.csv"))
 	require.NoError(t, err)
 	require.Contains(t, string(text), "Net")

@@ -142,14 +142,14 @@ func chosen(c *gin.Context) (w operate.Work) {
 	return w
 }
 
-// works are what can be done with what was set aside, by what is asked for.
-var works = map[string]func(o operate.Operator, ctx context.Context, w operate.Work) error{
-	"take": operate.Operator.Assign, "give back": operate.Operator.Unassign, "let go": operate.Operator.DiscardWork, "run again": operate.Operator.RerunWork,
+// bulkActions are what can be done with what was set aside, by what is asked for.
+var bulkActions = map[string]func(o operate.Operator, ctx context.Context, w operate.Work) error{
+	"assign": operate.Operator.Assign, "unassign": operate.Operator.Unassign, "discard": operate.Operator.DiscardWork, "rerun": operate.Operator.RerunWork,
 }
 
-// asideWork does something with what is chosen, and goes back to the list.
-func (t traffic) asideWork(c *gin.Context) error {
-	do := works[c.PostForm("do")]
+// runBulkAction does something with what is chosen, and goes back to the list.
+func (t traffic) runBulkAction(c *gin.Context) error {
+	do := bulkActions[c.PostForm("do")]
 	if do == nil {
 		return store.ErrNotFound
 	}

@@ -32,7 +32,7 @@ func TestWhatWasSetAsideIsWork(t *testing.T) {
 	page := w.Shows("/traffic/aside")
 	w.Has(page, "XX98")
 	w.Has(page, "nobody")
-	status, page := w.Sends("/traffic/aside", "do", "take", "id", key(0), "id", key(1))
+	status, page := w.Sends("/traffic/aside", "do", "assign", "id", key(0), "id", key(1))
 	require.Equal(t, 200, status)
 	w.Has(page, "took 2 of what was set aside")
 	w.HasNot(page, `<span class="dim">nobody</span>`)
@@ -42,18 +42,18 @@ func TestWhatWasSetAsideIsWork(t *testing.T) {
 	w.Has(w.Shows("/traffic/aside?text=a+row+of+station"), "XX98")
 	w.Has(w.Shows("/traffic/aside?text=no+such+fault"), "Nothing needs attention")
 
-	status, page = w.Sends("/traffic/aside", "do", "let go", "id", key(0))
+	status, page = w.Sends("/traffic/aside", "do", "discard", "id", key(0))
 	require.Equal(t, 200, status)
 	w.HasNot(page, "the pier is")
-	status, _ = w.Sends("/traffic/aside", "do", "let go", "id", key(0))
+	status, _ = w.Sends("/traffic/aside", "do", "discard", "id", key(0))
 	require.Equal(t, 409, status, "it is no longer open")
 	_, err = w.Ledger.Exec(t.Context(), "insert into station (id, gauge_code, name, datum_cm) values (98, 'XX99', 'New pier', 0)")
 	require.NoError(t, err)
-	status, _ = w.Sends("/traffic/aside", "do", "run again", "id", key(1))
+	status, _ = w.Sends("/traffic/aside", "do", "rerun", "id", key(1))
 	require.Equal(t, 200, status)
 	require.Eventually(t, func() bool { return w.Count("select count(*) from tide_level where gauge_code = 'XX99'") == 1 }, 10*time.Second, 20*time.Millisecond)
 	require.Contains(t, w.Shows("/traffic/runs/"+r.ID.String()), "ran again record 2")
-	status, _ = w.Sends("/traffic/aside", "do", "take")
+	status, _ = w.Sends("/traffic/aside", "do", "assign")
 	require.Equal(t, 422, status, "nothing is chosen")
 }
 
@@ -75,10 +75,10 @@ func TestARunThatFailedAsAWholeIsWork(t *testing.T) {
 	w.Has(w.Shows("/traffic/aside"), "the whole run")
 	_, page := w.Sends("/traffic/aside/r"+r.ID.String()+"/note", "note", "the gauge was cleaned")
 	w.Has(page, "the gauge was cleaned")
-	status, page := w.Sends("/traffic/aside", "do", "let go", "id", "r"+r.ID.String())
+	status, page := w.Sends("/traffic/aside", "do", "discard", "id", "r"+r.ID.String())
 	require.Equal(t, 200, status)
 	w.Has(page, "Nothing needs attention")
-	w.Has(page, "let go empty.tide")
+	w.Has(page, "discarded empty.tide")
 }
 
 // TestRunsAreFoundByTheirMessages: the search is saved and found again; the journal is downloaded.

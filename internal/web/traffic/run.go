@@ -122,7 +122,7 @@ func (t traffic) run(c *gin.Context) error {
 	d := &runPage{
 		Frame: t.Frame(c, "traffic", r.Reference, "← →", "choose a step", "[ ]", "record before, after"),
 		Run:   t.row(c, p, r), Address: c.Request.URL.RequestURI(),
-		CanResume: r.Fault != nil && (r.State == store.SetAside || r.State == store.Stopped && r.Fault.Code != fault.Required) && r.Handled == "",
+		CanResume: r.Fault != nil && (r.State == store.SetAside || r.State == store.Stopped && r.Fault.Code != fault.Required) && r.Resolution == "",
 	}
 	if d.People, err = store.People(c, t.DB); err != nil {
 		return err

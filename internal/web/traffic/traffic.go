@@ -41,7 +41,7 @@ func Routes(r gin.IRouter, s *page.Site) {
 	r.GET("/traffic/runs/:run/file", s.Do(t.file))
 	r.POST("/traffic/runs/:run/from", s.Do(t.onRun(t.rerunFrom)))
 	r.GET("/traffic/aside", s.Do(t.asideList))
-	r.POST("/traffic/aside", s.Do(t.asideWork))
+	r.POST("/traffic/aside", s.Do(t.runBulkAction))
 	r.POST("/traffic/aside/:id/note", s.Do(t.noteAside))
 	r.POST("/traffic/searches", s.Do(t.saveSearch))
 	r.GET("/traffic/figures", s.Do(t.figures))
@@ -282,10 +282,10 @@ func (t traffic) row(c *gin.Context, p *project.Project, r store.Run) runRow {
 		row.Stem = draw.Steps(marks(plan, r))
 	}
 	switch {
-	case r.EndedAt != nil && r.BeganAt != nil:
-		row.Took = page.Took(r.EndedAt.Sub(*r.BeganAt))
-	case r.BeganAt != nil && r.State == store.Running:
-		row.Took = page.Took(time.Since(*r.BeganAt)) + " so far"
+	case r.EndedAt != nil && r.StartedAt != nil:
+		row.Took = page.Took(r.EndedAt.Sub(*r.StartedAt))
+	case r.StartedAt != nil && r.State == store.Running:
+		row.Took = page.Took(time.Since(*r.StartedAt)) + " so far"
 	}
 	return row
 }
