@@ -77,8 +77,8 @@ func names() []string {
 
 var (
 	anyFlow = setting.Setting{Name: "flow", Label: "Flow", Type: setting.Part, Of: "flow", None: "any"}
-	runs    = setting.Setting{Name: Runs, Older: []string{"runs"}, Label: "Runs the flow", Type: setting.Part, Of: "flow", Required: true, Help: "Flows that a person or another flow starts, and whose message has fields of: " + strings.Join(Message.Layout().Names, ", ")}
-	repeats = setting.Setting{Name: "repeat after", Older: []string{"reminder"}, Label: "Repeat while it lasts, after (seconds)", Type: setting.Number, Default: "3600", Help: "0: never"}
+	runs    = setting.Setting{Name: Runs, Older: []string{"runs"}, Label: "Run flow", Type: setting.Part, Of: "flow", Required: true, Help: "Flows that a person or another flow starts, and whose message has fields of: " + strings.Join(Message.Layout().Names, ", ")}
+	repeats = setting.Setting{Name: "repeat after", Older: []string{"reminder"}, Label: "Repeat after (s)", Type: setting.Number, Default: "3600", Help: "0: never"}
 	off     = setting.Setting{Name: "disabled", Older: []string{"off"}, Label: "Disabled", Type: setting.Flag}
 )
 
@@ -96,9 +96,9 @@ var failsKind = &Kind{
 	Condition: FlowFailed,
 	About:     "Runs are set aside or stopped, or records of them are set aside, so many times in so many seconds. Once for each cause.",
 	Settings: all(anyFlow,
-		setting.Setting{Name: "threshold", Older: []string{"times"}, Label: "Times, at least", Type: setting.Number, Default: "1"}, within("Within (seconds)"), runs,
+		setting.Setting{Name: "threshold", Older: []string{"times"}, Label: "Threshold (times)", Type: setting.Number, Default: "1"}, within("Window (s)"), runs,
 		setting.Setting{Name: "tells", Label: "When a cause comes again", Type: setting.Choice, Default: string(Once), Choices: []string{string(Once), string(AtMost), string(EachOne)}, Help: "It is counted in any case; this is when the flow runs again"},
-		setting.Setting{Name: "every", Label: "At most every (seconds)", Type: setting.Number, Default: "900", When: "tells=" + string(AtMost)},
+		setting.Setting{Name: "every", Label: "At most every (s)", Type: setting.Number, Default: "900", When: "tells=" + string(AtMost)},
 	),
 	says: func(a *Alert, of string) string {
 		if a.Threshold < 2 {
@@ -112,9 +112,9 @@ var nothingKind = &Kind{
 	Condition: NoRuns,
 	About:     "No run of the flow has begun for so many seconds; where a time of day is set, it is looked at from then on.",
 	Settings: all(
-		setting.Setting{Name: "flow", Label: "Flow", Type: setting.Part, Of: "flow", Required: true}, within("For (seconds)"),
-		setting.Setting{Name: "deadline", Older: []string{"by"}, Label: "By the time of day", Type: setting.Text, Hint: "06:30"},
-		setting.Setting{Name: "zone", Label: "In the time zone", Type: setting.Text, Hint: "UTC", Help: "For example Europe/Oslo"}, runs,
+		setting.Setting{Name: "flow", Label: "Flow", Type: setting.Part, Of: "flow", Required: true}, within("Window (s)"),
+		setting.Setting{Name: "deadline", Older: []string{"by"}, Label: "Deadline (time of day)", Type: setting.Text, Hint: "06:30"},
+		setting.Setting{Name: "zone", Label: "Time zone", Type: setting.Text, Hint: "UTC", Help: "For example Europe/Oslo"}, runs,
 	),
 	says: func(a *Alert, of string) string {
 		if a.Deadline.Value != "" {
@@ -127,7 +127,7 @@ var nothingKind = &Kind{
 var backlogKind = &Kind{
 	Condition: BacklogGrows,
 	About:     "More runs wait than so many.",
-	Settings:  all(anyFlow, setting.Setting{Name: "threshold", Older: []string{"times"}, Label: "Runs that wait, more than", Type: setting.Number, Default: "1"}, runs),
+	Settings:  all(anyFlow, setting.Setting{Name: "threshold", Older: []string{"times"}, Label: "Threshold (waiting runs)", Type: setting.Number, Default: "1"}, runs),
 	says: func(a *Alert, of string) string {
 		return "more than " + strconv.Itoa(a.Threshold) + " runs of " + of + " wait"
 	},
@@ -136,7 +136,7 @@ var backlogKind = &Kind{
 var downKind = &Kind{
 	Condition: ConnectionDown,
 	About:     "A connection that could be used before cannot be for so many seconds. Once for each connection.",
-	Settings:  all(setting.Setting{Name: "connection", Label: "Connection", Type: setting.Part, Of: "connection", None: "any"}, within("For (seconds)"), runs),
+	Settings:  all(setting.Setting{Name: "connection", Label: "Connection", Type: setting.Part, Of: "connection", None: "any"}, within("Window (s)"), runs),
 	says: func(a *Alert, of string) string {
 		return of + " cannot be used for " + span(a.Window)
 	},

@@ -31,7 +31,7 @@ var sqlKind = &Kind{
 		{Name: "password", Label: "Password", Type: setting.Secret, Of: "password", When: "by=fields"},
 		{Name: "encryption", Label: "Encryption", Type: setting.Choice, Choices: []string{"if offered", "always", "never"}, Default: "if offered", When: "by=fields", Help: "Always also checks the server's certificate"},
 		{Name: "authority", Rare: true, Label: "CA certificates", Type: setting.Lines, When: "encryption=always", Help: "PEM certificates that are trusted beside those of this machine"},
-		{Name: "connections", Rare: true, Label: "Connections at once", Type: setting.Number, Default: "8", Least: 1, Greatest: 100},
+		{Name: "connections", Rare: true, Label: "Concurrent connections", Type: setting.Number, Default: "8", Least: 1, Greatest: 100},
 		waits,
 	},
 	OperationKinds: []OperationKind{

@@ -40,7 +40,7 @@ var Settings = setting.List{
 	{Name: "ordering key", Older: []string{"one per"}, Label: "Ordering key", Type: setting.Formula, Help: "A formula over run and the message: runs for which it is the same wait for each other, in their order"},
 	{Name: "store", Older: []string{"keeps"}, Label: "Stored message data", Type: setting.Choice, Default: string(StoreAll), Choices: []string{string(StoreAll), string(StoreInputOutput), string(StoreNothing)}, Help: "What is set aside is kept always, until somebody has dealt with it"},
 	{Name: "retention days", Older: []string{"kept for"}, Label: "Retention (days)", Type: setting.Number, Help: "Empty: for ever"},
-	{Name: "timeout", Older: []string{"time limit"}, Label: "Time limit of a run (seconds)", Type: setting.Number, Help: "Empty: none"},
+	{Name: "timeout", Older: []string{"time limit"}, Label: "Timeout of a run (s)", Type: setting.Number, Help: "Empty: none"},
 }
 
 // Retention is what the journal keeps of a flow's messages. What is set aside is kept always, with its own text: it waits for

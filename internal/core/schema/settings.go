@@ -84,7 +84,7 @@ func (s *Schema) FieldSettings(f *Field) setting.List {
 	}
 	list = append(list, constraints(f)...)
 	if f.Kind == value.RecordKind && !s.Notation.Lines {
-		list = append(list, setting.Setting{Name: "of", Label: "Its fields are those of", Type: setting.Part, Of: "schema", None: "its own", Redraw: true, Wide: true})
+		list = append(list, setting.Setting{Name: "of", Label: "Fields of schema", Type: setting.Part, Of: "schema", None: "its own", Redraw: true, Wide: true})
 	}
 	return append(list, setting.Setting{Name: "notes", Label: "Notes", Type: setting.Lines})
 }

@@ -13,7 +13,7 @@ import (
 // focused says whether an element has the focus.
 func (tb *tab) focused(selector string) (is bool) {
 	tb.T.Helper()
-	tb.do(chromedp.Evaluate(`document.activeElement.matches("`+selector+`")`, &is))
+	tb.do(chromedp.Evaluate(`[document.activeElement, `+entered+`].some((el) => el.matches("`+selector+`"))`, &is))
 	return is
 }
 
@@ -32,7 +32,7 @@ func TestAMessageIsSteppedThroughWithAChangedValue(t *testing.T) {
 	tb.sees("#values", `"SK04"`)
 	tb.keys("e")
 	require.Eventually(t, func() bool { return tb.focused("#evaluate") }, 5*time.Second, 20*time.Millisecond)
-	tb.do(chromedp.Evaluate(`document.activeElement.select()`, nil))
+	tb.do(chromedp.Evaluate(entered+".select()", nil))
 	tb.keys("reading.level_cm + 1000" + kb.Enter)
 	tb.sees("#result", "1300.0")
 

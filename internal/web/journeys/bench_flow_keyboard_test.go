@@ -36,7 +36,7 @@ func (tb *tab) step(words, title string) {
 	tb.keys("i" + words + kb.Enter) // what is typed before the list is there is not lost
 	if !tb.soon("#panel .ph", title) && tb.stillChoosing(words) {
 		tb.tabTo("#pick")
-		tb.do(chromedp.Evaluate("document.activeElement.select()", nil))
+		tb.do(chromedp.Evaluate(entered+".select()", nil))
 		tb.keys(words + kb.Enter)
 	}
 	tb.sees("#panel .ph", title)
@@ -58,11 +58,11 @@ func (tb *tab) stillChoosing(words string) bool {
 func (tb *tab) setting(selector, text string) {
 	tb.T.Helper()
 	tb.tabTo(selector)
-	tb.do(chromedp.Evaluate("document.activeElement.select()", nil))
+	tb.do(chromedp.Evaluate(entered+".select()", nil))
 	tb.keys(text)
 	for range 2 { // the first closes what is suggested
 		var typing bool
-		tb.do(chromedp.Evaluate(`document.activeElement.matches("input")`, &typing))
+		tb.do(chromedp.Evaluate(entered+`.matches("input, textarea")`, &typing))
 		if typing {
 			tb.keys(kb.Escape)
 		}

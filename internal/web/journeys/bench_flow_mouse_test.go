@@ -22,7 +22,7 @@ func (tb *tab) until(what string, is func() bool) {
 // press presses the mouse where an element is seen: one that another covers, or that cannot be scrolled to, is a fault.
 func (tb *tab) press(selector string) {
 	tb.T.Helper()
-	js := fmt.Sprintf(`(() => { const e = document.querySelector(%q); if (!e) return null; e.scrollIntoView({block: "center", inline: "center"});
+	js := fmt.Sprintf(`(() => { const f = document.querySelector(%q), e = f?.matches("[data-shown]") ? f.nextElementSibling : f; if (!e) return null; e.scrollIntoView({block: "center", inline: "center"});
 		const r = e.getBoundingClientRect(), x = r.left + r.width / 2, y = r.top + r.height / 2, top = document.elementFromPoint(x, y);
 		return {X: x, Y: y, Free: !!top && (e === top || e.contains(top) || top.contains(e) || top.closest("label")?.control === e)} })()`, selector)
 	var at *struct {
@@ -40,7 +40,7 @@ func (tb *tab) press(selector string) {
 func (tb *tab) write(selector, text string) {
 	tb.T.Helper()
 	tb.press(selector)
-	tb.do(chromedp.Evaluate(`document.activeElement.select?.()`, nil), typed(keysFor(text)))
+	tb.do(chromedp.Evaluate(entered+".select?.()", nil), typed(keysFor(text)))
 }
 
 // leave presses the mouse beside a field, so that what was written is taken.

@@ -47,7 +47,7 @@ func TestAFilterIsChangedWithTheDataInView(t *testing.T) {
 	tb.sees("#faults", "1 fault")
 	tb.sees("#lanes", "48 set aside") // no record passes a faulty step
 	var focused string
-	tb.do(chromedp.Evaluate("document.activeElement.id", &focused))
+	tb.do(chromedp.Evaluate(entered+".id", &focused))
 	require.Equal(t, "set-where", focused, "typing goes on where it was")
 
 	tb.paste("#set-where", `gauge + 1 > 2`)

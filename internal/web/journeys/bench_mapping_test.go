@@ -126,7 +126,7 @@ func TestAFormulaIsCompleted(t *testing.T) {
 	tb.fill("#formula", "round(level_cm, 1")
 	tb.sees("#help u", "places")
 	tb.do(typed(kb.Escape))
-	tb.sees("#formula:focus", "")
+	tb.sees("#formula + .code .cm-content:focus", "")
 	tb.fill("#formula", "trend +")
 	defer func() {
 		tb.open("/bench/formulas?find=week")

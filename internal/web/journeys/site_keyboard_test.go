@@ -54,7 +54,7 @@ func (tb *tab) tabTo(selector string) {
 	tb.T.Helper()
 	for range 400 {
 		var there bool
-		tb.do(chromedp.Evaluate(fmt.Sprintf(`!!document.activeElement?.matches(%q)`, selector), &there))
+		tb.do(chromedp.Evaluate(fmt.Sprintf(`!!%s?.matches(%q)`, entered, selector), &there))
 		if there {
 			return
 		}
@@ -132,7 +132,7 @@ func TestAnInvoiceIsMappedByKeyboardAlone(t *testing.T) {
 			rule, known := rules[name]
 			require.True(t, known, "nothing is known of %s", name)
 			tb.keys(kb.Enter)
-			tb.sees("#formula:focus", "")
+			tb.sees("#formula + .code .cm-content:focus", "")
 			tb.keys(rule[0])
 			tb.sees("#result", rule[1])
 			tb.keys(kb.Escape + kb.Escape)

@@ -307,7 +307,7 @@ func TestANewStepShowsWhatIsNeeded(t *testing.T) {
 	tb.sees("#setting-where", "still needed")
 	require.False(t, tb.visible("#panel .fault"))
 	tb.do(chromedp.Evaluate(`document.querySelector("#faults").click()`, nil))
-	tb.sees(".faultlist", "Keep a record where is still needed")
+	tb.sees(".faultlist", "Condition is still needed")
 	tb.fill("#set-where", "run.lenght > 1")
 	tb.sees("#setting-where .fault", "lenght")
 	tb.sees("#faults", "1 fault")
@@ -498,7 +498,7 @@ func TestTheFocusStandsWhereOneTypesNext(t *testing.T) {
 	tb.open("/bench/mappings/booking-to-invoice")
 	tb.click("[data-target=note]")
 	tb.sees("[data-target=note].sel", "note")
-	tb.sees("#formula:focus", "")
+	tb.sees("#formula + .code .cm-content:focus", "")
 }
 
 // TestUpsertsAreHeldAgainstTheirTables: of an operation when somebody asks, and of a flow when it is released.

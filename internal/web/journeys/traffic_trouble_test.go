@@ -82,7 +82,7 @@ func TestABookingThatFailsIsFoundMendedAndInvoiced(t *testing.T) {
 	found("text", bad, "SHIP") // it failed before it was known by its number
 	tb.tabTo("#asides input[name=text]")
 	record := tb.value("#asides input[name=text]")
-	tb.do(chromedp.Evaluate(`document.activeElement.select()`, nil))
+	tb.do(chromedp.Evaluate(entered+".select()", nil))
 	tb.keys(strings.Replace(record, "SHIP", "CAR", 1) + kb.Enter)
 	tb.sees("#outcome", "done")
 	require.Equal(t, 1, w.invoices(bad))

@@ -233,6 +233,9 @@ func (tb *tab) on(selector, js string, returned any) {
 	tb.T.Fatalf("%s is not shown; the server logged %s", selector, tb.Logs.String())
 }
 
+// entered is the field that is typed into: of an editor the one behind it.
+const entered = `(document.activeElement?.closest(".code")?.previousElementSibling ?? document.activeElement)`
+
 // focus sets the focus on an element and takes hold of what stands in it.
 func (tb *tab) focus(selector string) {
 	tb.T.Helper()

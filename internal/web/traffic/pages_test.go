@@ -114,7 +114,7 @@ func TestAlertsAreSetOnAPage(t *testing.T) {
 	w := webtest.New(t)
 	w.Has(w.Shows("/traffic/alerts"), "Trouble in any flow")
 	page := w.Shows("/traffic/alerts?alert=new&when=nothing+arrives")
-	w.Has(page, "By the time of day")
+	w.Has(page, "Deadline (time of day)")
 	w.HasNot(page, `name="set threshold"`)
 	status, page := w.Sends("/traffic/alerts", "title", "No scans", "when", "nothing arrives", "set flow", "gauge-readings", "set window", "60", "set deadline", "dawn", "set run flow", "trouble-to-the-board")
 	require.Equal(t, 200, status)

@@ -22,7 +22,7 @@ var accumulateKind = &compile.Kind{
 		Settings: setting.List{
 			{Name: "as", Label: "Result name", Type: setting.Text, Default: "total", Help: "For each record, the value with it; behind the records, the last one"},
 			{Name: "initial", Older: []string{"starts"}, Label: "Starts with", Type: setting.Formula, Default: "0"},
-			{Name: "next", Older: []string{"becomes"}, Label: "Becomes with each record", Type: setting.Formula, Required: true, Help: "total + 1 counts; flatten([list, [reading.gauge]]) collects"},
+			{Name: "next", Older: []string{"becomes"}, Label: "Next value", Type: setting.Formula, Required: true, Help: "total + 1 counts; flatten([list, [reading.gauge]]) collects"},
 			onFault,
 		},
 		Detail: func(s *flow.Step) string { return s.Setting("as") + " = " + s.Setting("next") },

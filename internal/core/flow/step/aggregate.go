@@ -21,10 +21,10 @@ var aggregateKind = &compile.Kind{
 			return yields("gathered", append(o.Record("bring", ""), partfile.Entry{Key: "size", Value: "10"}, partfile.Entry{Key: "timeout", Value: "60"})...)
 		},
 		Settings: setting.List{
-			{Name: "value", Older: []string{"bring"}, Label: "What each brings", Type: setting.Formula, Required: true, Help: "A formula, often the name of a record"},
-			{Name: "correlate by", Older: []string{"key"}, Label: "Together by", Type: setting.Formula, Help: "Messages for which it is the same belong to one group; empty: all"},
-			{Name: "size", Older: []string{"count"}, Label: "A group is whole with", Type: setting.Number, Help: "So many; empty: only the time counts"},
-			{Name: "timeout", Older: []string{"within"}, Label: "Or so many seconds after its first", Type: setting.Decimal, Help: "Empty: only the number counts"},
+			{Name: "value", Older: []string{"bring"}, Label: "Value", Type: setting.Formula, Required: true, Help: "A formula, often the name of a record"},
+			{Name: "correlate by", Older: []string{"key"}, Label: "Correlation key", Type: setting.Formula, Help: "Messages for which it is the same belong to one group; empty: all"},
+			{Name: "size", Older: []string{"count"}, Label: "Group size", Type: setting.Number, Help: "So many; empty: only the time counts"},
+			{Name: "timeout", Older: []string{"within"}, Label: "Timeout (s)", Type: setting.Decimal, Help: "Empty: only the number counts"},
 			{Name: "as", Label: "Result name", Type: setting.Text, Default: "gathered"},
 			onFault,
 		},

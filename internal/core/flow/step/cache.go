@@ -23,8 +23,8 @@ var cacheKind = &compile.Kind{
 		Branches: []flow.BranchKind{{Key: "steps", Title: "Unless it is known"}},
 		Settings: setting.List{
 			{Name: "key", Label: "Key", Type: setting.Formula, Required: true},
-			{Name: "value", Older: []string{"keep"}, Label: "What is remembered", Type: setting.Formula, Required: true, Help: "A formula over what the steps inside yield"},
-			{Name: "ttl", Older: []string{"for"}, Label: "For (seconds)", Type: setting.Decimal, Default: "3600"},
+			{Name: "value", Older: []string{"keep"}, Label: "Value", Type: setting.Formula, Required: true, Help: "A formula over what the steps inside yield"},
+			{Name: "ttl", Older: []string{"for"}, Label: "Time to live (s)", Type: setting.Decimal, Default: "3600"},
 			{Name: "as", Label: "Result name", Type: setting.Text, Default: "known"},
 			onFault,
 		},

@@ -34,7 +34,7 @@ var reaching = setting.List{
 	{Name: "delay", Older: []string{"pause"}, Label: "First delay (s)", Type: setting.Decimal, Rare: true},
 	{Name: "backoff", Older: []string{"growth"}, Label: "Backoff factor", Type: setting.Decimal, Default: "2", Rare: true, Help: "With a little chance in it, so that not all come at once"},
 	{Name: "longest delay", Older: []string{"longest pause"}, Label: "Longest delay (s)", Type: setting.Decimal, Default: "300", Rare: true},
-	{Name: "timeout", Older: []string{"time limit"}, Label: "Time limit (seconds)", Type: setting.Decimal, Rare: true, Help: "After which a try counts as failed"},
+	{Name: "timeout", Older: []string{"time limit"}, Label: "Timeout (s)", Type: setting.Decimal, Rare: true, Help: "After which a try counts as failed"},
 }
 
 var undo = flow.BranchKind{Key: "compensate", Older: []string{"undo"}, Title: "Compensate", About: "what compensates this step when a later step of the Try step around it fails", Below: true, Compensates: true, Quiet: true}

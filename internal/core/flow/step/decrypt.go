@@ -25,7 +25,7 @@ var decryptKind = &compile.Kind{
 			{Name: "with", Label: "With the secret", Type: setting.Text, Help: "The name of a secret that holds our private key. Empty: it is only verified"},
 			{Name: "passphrase", Label: "Its passphrase is the secret", Type: setting.Text, Rare: true},
 			{Name: "signed by", Label: "Signed by the owner of", Type: setting.Formula, Help: "The sender's public key as armored text. Empty: signatures do not matter"},
-			{Name: "unsigned", Label: "When it is not signed so", Type: setting.Choice, Was: older, Default: "set aside", Choices: []string{"set aside", "continue"}},
+			{Name: "unsigned", Label: "If the signature does not match", Type: setting.Choice, Was: older, Default: "set aside", Choices: []string{"set aside", "continue"}},
 			{Name: "as", Label: "Result name", Type: setting.Text, Default: "opened", Help: "A record with text, signed and signer"},
 			onFault,
 		},

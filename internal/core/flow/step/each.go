@@ -34,13 +34,13 @@ var eachKind = &compile.Kind{
 		Branches: []flow.BranchKind{{Key: "steps", Title: "For each"}},
 		Settings: setting.List{
 			{Name: "of", Label: "Of", Type: setting.Formula, Required: true, Help: "The name of the records that are read, or a formula that is a list"},
-			{Name: "as", Label: "An entry is called", Type: setting.Text, Default: "entry", Help: "Of a list; records keep the name with which they are read"},
-			{Name: "concurrency", Older: []string{"at once"}, Label: "At once", Type: setting.Number, Default: "1", Help: "How many entries of a list are under way at the same time; 1 keeps their order"},
+			{Name: "as", Label: "Entry name", Type: setting.Text, Default: "entry", Help: "Of a list; records keep the name with which they are read"},
+			{Name: "concurrency", Older: []string{"at once"}, Label: "Concurrency (at most)", Type: setting.Number, Default: "1", Help: "How many entries of a list are under way at the same time; 1 keeps their order"},
 			{Name: "key", Label: "In order within", Type: setting.Formula, Rare: true, Help: "Entries for which this formula has the same value keep their order"},
 			{Name: "collect", Label: "Collect", Type: setting.Formula, Rare: true, Help: "A formula whose values, one for each entry that came through, are a list behind the each"},
 			{Name: "collect as", Older: []string{"collected as"}, Label: "Result name", Type: setting.Text, Default: "collected", Rare: true},
 			{Name: "failed", Label: "When an entry fails", Type: setting.Choice, Default: "set it aside", Choices: []string{"set it aside", "the record fails", "the record fails after"}, Help: "Set it aside and carry on with the others, or let the record that it belongs to fail"},
-			{Name: "failures at most", Older: []string{"most"}, Label: "Failed entries, at most", Type: setting.Number, Default: "10", Rare: true},
+			{Name: "failures at most", Older: []string{"most"}, Label: "Failures (at most)", Type: setting.Number, Default: "10", Rare: true},
 		},
 		Detail: func(s *flow.Step) string {
 			if n := s.Setting("concurrency"); n != "1" {

@@ -16,7 +16,7 @@ var filterKind = &compile.Kind{
 	Kind: flow.Kind{
 		Name: "filter", Older: []string{"keep"}, Title: "Filter", Group: flow.Way, Concurrent: true, About: "Lets the records pass for which a formula is true; the others are skipped and counted.",
 		Settings: setting.List{
-			{Name: "where", Label: "Keep a record where", Type: setting.Formula, Required: true, Help: "A formula that is true or false"},
+			{Name: "where", Label: "Condition", Type: setting.Formula, Required: true, Help: "A formula that is true or false"},
 			onFault,
 		},
 		Detail: func(s *flow.Step) string { return s.Setting("where") },

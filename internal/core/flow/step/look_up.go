@@ -25,7 +25,7 @@ var lookUpKind = &compile.Kind{
 			{Name: "table", Label: "Table", Type: setting.Part, Of: "table", Required: true},
 			{Name: "match", Label: "Where", Type: setting.Pairs, Free: true, Required: true, Help: "The key columns and the formulas that they must equal"},
 			{Name: "as", Label: "Result name", Type: setting.Text, Default: "row"},
-			{Name: "if missing", Older: []string{"none"}, Label: "When there is no such row", Type: setting.Choice, Was: older, Default: "set aside", Choices: []string{"set aside", "skip", "continue"}},
+			{Name: "if missing", Older: []string{"none"}, Label: "If no row is found", Type: setting.Choice, Was: older, Default: "set aside", Choices: []string{"set aside", "skip", "continue"}},
 			onFault,
 		},
 		Detail: func(s *flow.Step) string { return "1 row of " + s.Setting("table") },

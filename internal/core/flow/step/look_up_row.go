@@ -24,7 +24,7 @@ var lookUpRowKind = &compile.Kind{
 			{Name: "schema", Label: "Row schema", Type: setting.Part, Of: "schema", Required: true, Help: "The columns to read"},
 			{Name: "match", Label: "Where", Type: setting.Pairs, Free: true, Required: true, Help: "Key columns and the formulas that they must equal"},
 			{Name: "as", Label: "Result name", Type: setting.Text, Default: "row"},
-			{Name: "if missing", Older: []string{"none"}, Label: "When there is no such row", Type: setting.Choice, Was: older, Default: "set aside", Choices: []string{"set aside", "skip", "continue"}, Help: "Continue: isEmpty tells later steps that there is none"},
+			{Name: "if missing", Older: []string{"none"}, Label: "If no row is found", Type: setting.Choice, Was: older, Default: "set aside", Choices: []string{"set aside", "skip", "continue"}, Help: "Continue: isEmpty tells later steps that there is none"},
 		},
 		Detail: func(s *flow.Step) string { return "1 row of " + s.Setting("table") },
 	},

@@ -20,7 +20,7 @@ var parseKind = &compile.Kind{
 		Settings: setting.List{
 			{Name: "text", Label: "Text", Type: setting.Formula, Required: true},
 			{Name: "schema", Label: "Schema", Type: setting.Part, Of: "schema", Required: true},
-			{Name: "gives", Label: "It holds", Type: setting.Choice, Default: "one record", Choices: []string{"one record", "a list of records"}},
+			{Name: "gives", Label: "Content", Type: setting.Choice, Default: "one record", Choices: []string{"one record", "a list of records"}},
 			{Name: "as", Label: "Result name", Type: setting.Text, Default: "parsed"},
 			onFault,
 		},

@@ -24,7 +24,7 @@ var readKind = &compile.Kind{
 			{Name: "schema", Label: "Schema", Type: setting.Part, Of: "schema", Help: "How the records are written and what they must be; an operation says so itself"},
 			{Name: "connection", Label: "Connection", Type: setting.Part, Of: "connection", Help: "To read what an operation answers, in place of the message that started the run"},
 			{Name: "operation", Label: "Operation", Type: setting.Operation, Help: "One that reads"},
-			{Name: "with", Label: "Ask with", Type: setting.Pairs, Help: "Fields of its request and their formulas"},
+			{Name: "with", Label: "Request fields", Type: setting.Pairs, Help: "Fields of its request and their formulas"},
 			{Name: "as", Label: "Result name", Type: setting.Text, Default: "record", Help: "The name by which later steps speak of the record"},
 			onFault,
 		},

@@ -27,9 +27,9 @@ var respondKind = &compile.Kind{
 			return o.Request(o.Output())
 		},
 		Settings: setting.List{
-			{Name: "from", Label: "With", Type: setting.Name, Help: "The name of a record that is the answer; or write it by fields"},
+			{Name: "from", Label: "Response", Type: setting.Name, Help: "The name of a record that is the answer; or write it by fields"},
 			{Name: "with", Label: "By fields", Type: setting.Pairs},
-			{Name: "schema", Label: "It is a message of", Type: setting.Part, Of: "schema", Rare: true, Redraw: true, Help: "In place of the trigger's, as for another status"},
+			{Name: "schema", Label: "Schema", Type: setting.Part, Of: "schema", Rare: true, Redraw: true, Help: "In place of the trigger's, as for another status"},
 			{Name: "body", Label: "Body", Type: setting.Choice, Default: "yes", Choices: []string{"yes", running.NoBody}, Rare: true, Redraw: true, Help: "Of the answer to a request"},
 			{Name: "status", Label: "HTTP status", Type: setting.Formula, Rare: true, Help: "Of the answer to a request: 200 where it is empty"},
 			{Name: "headers", Label: "HTTP headers", Type: setting.Template, Rare: true, Help: "One a line, as Retry-After: ${seconds}. The content type is that of the answer's schema where none stands here"},

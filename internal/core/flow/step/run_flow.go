@@ -16,10 +16,10 @@ var runFlowKind = &compile.Kind{
 		Targets: true,
 		Settings: setting.List{
 			{Name: "flow", Label: "Flow", Type: setting.Part, Of: "flow", Required: true, Help: "One that is called by others, or by a person with a form"},
-			{Name: "from", Label: "Record to begin with", Type: setting.Name, Help: "The name of a record that is the flow's input; or write it by fields"},
-			{Name: "with", Label: "Begin with", Type: setting.Pairs, Help: "Fields of its input and their formulas"},
+			{Name: "from", Label: "Message", Type: setting.Name, Help: "The name of a record that is the flow's input; or write it by fields"},
+			{Name: "with", Label: "Message fields", Type: setting.Pairs, Help: "Fields of its input and their formulas"},
 			{Name: "wait", Label: "Wait for its end", Type: setting.Choice, Default: "yes", Choices: []string{"yes", "no"}, Help: "No: it goes on by itself, and its faults are its own"},
-			{Name: "as", Label: "Answer is called", Type: setting.Text, Default: "answer"},
+			{Name: "as", Label: "Result name", Type: setting.Text, Default: "answer"},
 			{Name: "records set aside", Label: "When it sets records aside", Type: setting.Choice, Was: older, Default: "continue", Choices: []string{"continue", "set aside", "stop"}, Rare: true, Help: "The called run has ended, and some of its records wait for somebody there: go on with a note, set aside the record that it was called for, or stop this run"},
 			onFault,
 		},

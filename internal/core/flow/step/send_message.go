@@ -11,7 +11,7 @@ import (
 )
 
 // kindOfMessage is the setting by which messages are told apart that are handed over.
-var kindOfMessage = setting.Setting{Name: "message", Older: []string{"kind"}, Label: "Kind of message", Type: setting.Text, Required: true, Help: "A word on which both flows agree"}
+var kindOfMessage = setting.Setting{Name: "message", Older: []string{"kind"}, Label: "Message name", Type: setting.Text, Required: true, Help: "A word on which both flows agree"}
 
 var sendKind = &compile.Kind{
 	Kind: flow.Kind{

@@ -20,7 +20,7 @@ var templateKind = &compile.Kind{
 		Begin: func(flow.Offering) partfile.Ordered { return yields("text") },
 		Settings: setting.List{
 			{Name: "text", Label: "Template", Type: setting.Template, Required: true, Help: "${formula} is replaced by what it yields, nothing where that is absent; \\${ stays as ${"},
-			{Name: "as", Label: "The text is called", Type: setting.Text, Default: "text"},
+			{Name: "as", Label: "Result name", Type: setting.Text, Default: "text"},
 			onFault,
 		},
 		Detail: func(s *flow.Step) string {

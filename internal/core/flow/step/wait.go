@@ -20,7 +20,7 @@ var waitKind = &compile.Kind{
 		Name: "wait", Title: "Wait", Group: flow.Run, Lasting: true, About: "Lets the run rest for a time, or until a time; it needs no worker while it does.",
 		Begin: func(flow.Offering) partfile.Ordered { return partfile.Ordered{{Key: "seconds", Value: "60"}} },
 		Settings: setting.List{
-			{Name: "seconds", Label: "Seconds", Type: setting.Formula, Help: "A number, or a formula for one"},
+			{Name: "seconds", Label: "Duration (s)", Type: setting.Formula, Help: "A number, or a formula for one"},
 			{Name: "until", Label: "Or until", Type: setting.Formula, Help: "A formula that is a timestamp"},
 			onFault,
 		},

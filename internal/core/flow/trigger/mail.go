@@ -21,7 +21,7 @@ var Mail = &compile.TriggerKind{
 			{Name: "connection", Label: "Connection", Type: setting.Part, Of: "connection", Required: true, Help: "A mailbox"},
 			{Name: "from", Label: "Sender contains", Type: setting.Text, Help: "Part of a name or an address; mails of others are left alone"},
 			{Name: "subject", Label: "Subject contains", Type: setting.Text},
-			{Name: "as", Label: "The mail is called", Type: setting.Text, Default: "letter"},
+			{Name: "as", Label: "Input name", Type: setting.Text, Default: "letter"},
 			{Name: "sample", Older: []string{"tried with"}, Label: "Sample mail", Type: setting.Part, Of: "sample", Help: "As JSON; one is made up where none is named"},
 			{Name: "interval", Older: []string{"every"}, Label: "Poll interval (s)", Type: setting.Number, Default: "30", Least: 1},
 		},

@@ -19,7 +19,7 @@ var Records = &compile.TriggerKind{
 			{Name: "connection", Label: "Connection", Type: setting.Part, Of: "connection", Required: true},
 			{Name: "operation", Label: "Operation", Type: setting.Operation, Required: true, Help: "One that reads"},
 			{Name: "watermark", Older: []string{"rising"}, Label: "Watermark field", Type: setting.Text, Required: true, Redraw: true, Help: "Greater in each new record: a number, a time"},
-			{Name: "with", Label: "Ask with", Type: setting.Pairs, Help: "watermark is the greatest value so far"},
+			{Name: "with", Label: "Request fields", Type: setting.Pairs, Help: "watermark is the greatest value so far"},
 			{Name: "interval", Older: []string{"every"}, Label: "Poll interval (s)", Type: setting.Number, Default: "10", Least: 1},
 		},
 		When: func(t flow.Trigger) string {

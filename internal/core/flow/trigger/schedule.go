@@ -18,7 +18,7 @@ var Schedule = &compile.TriggerKind{
 		Settings: setting.List{
 			triggerName,
 			{Name: "cron", Label: "At", Type: setting.Text, Redraw: true, Help: "A cron expression: minute hour day month weekday, with seconds before it where they matter; or @daily, @hourly"},
-			{Name: "zone", Label: "In the time zone", Type: setting.Text, Redraw: true, Help: "As Europe/Oslo; UTC where it is empty"},
+			{Name: "zone", Label: "Time zone", Type: setting.Text, Redraw: true, Help: "As Europe/Oslo; UTC where it is empty"},
 			{Name: "interval", Older: []string{"every"}, Label: "Or fixed interval (s)", Type: setting.Number, Default: "3600", Least: 1},
 			{Name: "holidays", Label: "Skip holidays in table", Type: setting.Part, Of: "table", Help: "A table whose keys are days, as 2031-05-17"},
 			{Name: "missed", Label: "Missed starts", Type: setting.Choice, Default: string(flow.OneForAll), Choices: []string{string(flow.OneForAll), string(flow.EachRun), string(flow.NoRun)}, Help: "Because no worker ran, or the trigger was paused"},

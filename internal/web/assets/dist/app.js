@@ -364,24 +364,36 @@
   var mount = null;
   var coming = null;
   var held = null;
-  var labelOf = (field) => field.getAttribute("aria-label") || [...field.labels].map((l) => l.textContent.trim().replace(/\s+/g, " ")).join(", ");
-  var entered = () => document.activeElement?.closest(".code")?.previousElementSibling ?? document.activeElement;
+  function wordsOf(label) {
+    const copy = label.cloneNode(true);
+    for (const inner of copy.querySelectorAll("textarea, select, .code")) inner.remove();
+    return copy.textContent;
+  }
+  var labelOf = (field) => field.getAttribute("aria-label") || [...field.labels].map((l) => wordsOf(l).trim().replace(/\s+/g, " ")).join(", ");
+  var fieldOf = (el) => el?.closest?.(".code")?.previousElementSibling ?? el;
+  var entered = () => fieldOf(document.activeElement);
+  function attributesOf(field) {
+    const named = ["role", "aria-expanded", "aria-controls", "aria-autocomplete", "aria-describedby"].filter((name) => field.hasAttribute(name));
+    return { "aria-label": labelOf(field), ...Object.fromEntries(named.map((name) => [name, field.getAttribute(name)])) };
+  }
   function edit(field) {
     begun.add(field);
-    const box = Object.assign(document.createElement("div"), { className: "code" }), had = document.activeElement === field, caret = [field.selectionStart, field.selectionEnd];
+    const box = Object.assign(document.createElement("div"), { className: field.dataset.code === "formula" ? "code line" : "code" }), had = document.activeElement === field, caret = [field.selectionStart, field.selectionEnd];
     const own = { is: false, typed: false };
     const select = HTMLTextAreaElement.prototype.setSelectionRange.bind(field);
     field.after(box);
     const editor = mount(box, {
       text: field.value,
       language: field.dataset.code,
-      label: labelOf(field),
+      hint: field.placeholder,
       readOnly: field.readOnly,
       nonce: document.body.dataset.nonce,
+      attributes: attributesOf(field),
       selected: select,
-      changed(text) {
+      changed(text, from, to) {
         own.is = own.typed = true;
         field.value = text;
+        select(from, to);
         field.dispatchEvent(new Event("input", { bubbles: true }));
         own.is = false;
       }
@@ -389,18 +401,25 @@
     field.dataset.shown = "";
     field.tabIndex = -1;
     field.setAttribute("aria-hidden", "true");
-    Object.assign(field, { focus: editor.focus, select: editor.selectAll, goTo: editor.goTo, setSelectionRange(from, to) {
+    Object.assign(field, { editor, focus: editor.focus, select() {
+      editor.focus();
+      editor.selectAll();
+    }, goTo: editor.goTo, setSelectionRange(from, to) {
       select(from, to);
       editor.select(from, to);
     } });
     field.addEventListener("input", () => {
-      if (!own.is) editor.show(field.value);
+      if (own.is) return;
+      const [from, to] = [field.selectionStart, field.selectionEnd];
+      editor.show(field.value);
+      editor.select(from, to);
     });
     field.addEventListener("focus", editor.focus);
     box.addEventListener("focusout", () => {
       if (own.typed) field.dispatchEvent(new Event("change", { bubbles: true }));
       own.typed = false;
     });
+    field.dispatchEvent(new Event("hr-editor", { bubbles: true }));
     if (!had) return;
     editor.focus();
     field.setSelectionRange(...caret);
@@ -670,13 +689,13 @@
       }
     });
     document.addEventListener("keydown", (e) => {
-      const next = e.target.dataset?.next;
-      const form = e.target.closest("form[data-edit]");
-      if (e.key !== "Enter" || !next || !form) return;
+      const field = fieldOf(e.target), next = field.dataset?.next;
+      const form = field.closest?.("form[data-edit]");
+      if (e.key !== "Enter" || e.shiftKey || !next || !form) return;
       e.preventDefault();
       const state = stateOf(form);
-      ahead.field = "#" + e.target.id;
-      ahead.old = e.target;
+      ahead.field = "#" + field.id;
+      ahead.old = field;
       state.then = () => {
         if (form.querySelector("#verdict .fault") || !press(next)) Object.assign(ahead, { field: "", typed: "", once: false });
       };
@@ -787,14 +806,22 @@
   }
 
   // ../internal/web/assets/src/app/helps.js
+  var wrongIn = (text, faults) => {
+    const chars = [...text], at = (n) => chars.slice(0, n).join("").length;
+    return faults.map(({ from, to, text: why }) => ({ from: at(from), to: at(to), text: why }));
+  };
   function helps() {
     let asked = 0, helped = null;
     const box = () => document.querySelector("#help");
+    const tell = (name, value) => {
+      value === null ? helped?.removeAttribute(name) : helped?.setAttribute(name, value);
+      helped?.editor?.tell(name, value);
+    };
     const close = () => {
       asked++;
       box()?.replaceChildren();
-      helped?.setAttribute("aria-expanded", "false");
-      helped?.removeAttribute("aria-activedescendant");
+      tell("aria-expanded", "false");
+      tell("aria-activedescendant", null);
     };
     const caret = (field) => [...field.value.slice(0, field.selectionStart)].length;
     const options = () => [...box()?.querySelectorAll(".option") ?? []];
@@ -804,15 +831,26 @@
       const at = caret(field), value = field.value;
       const answer = await fetch(`${field.dataset.help}&rule=${encodeURIComponent(value)}&at=${at}`, { headers: { "HX-Request": "true" } });
       const text = await answer.text();
-      if (mine !== asked || !answer.ok || document.activeElement !== field || field.value !== value) return;
+      if (mine !== asked || !answer.ok || entered() !== field || field.value !== value) return;
       box().outerHTML = text;
       box().dataset.at = at;
-      field.setAttribute("aria-expanded", String(options().length > 0));
+      underline(field, box());
+      tell("aria-expanded", String(options().length > 0));
       place(field);
     };
+    const underline = (field, answer) => field.editor?.mark(wrongIn(field.value, JSON.parse(answer.dataset.wrong) ?? []));
+    document.addEventListener("hr-editor", async ({ target: field }) => {
+      if (!field.matches("[data-help]") || !field.value.trim()) return;
+      const value = field.value, answer = await fetch(`${field.dataset.help}&rule=${encodeURIComponent(value)}&at=-1`, { headers: { "HX-Request": "true" } });
+      if (!answer.ok) return;
+      const text = await answer.text();
+      if (field.isConnected && field.value === value) underline(field, new DOMParser().parseFromString(text, "text/html").querySelector("#help"));
+    });
     const place = (field) => {
       const el = box();
       if (!el?.hasChildNodes() || !el.firstElementChild) return;
+      const seen2 = field.editor?.caret();
+      if (seen2) return stand(el, seen2.left, seen2.top, seen2.bottom - seen2.top);
       const style = getComputedStyle(field), r = field.getBoundingClientRect();
       const probe = document.createElement("span");
       probe.style.cssText = `position:fixed;visibility:hidden;white-space:pre;font:${style.font};letter-spacing:${style.letterSpacing}`;
@@ -822,7 +860,9 @@
       const x = r.left + parseFloat(style.paddingLeft) + Math.min(probe.offsetWidth - field.scrollLeft, r.width - 8);
       const height = field.matches("textarea") ? probe.offsetHeight : r.height;
       probe.remove();
-      const top = field.matches("textarea") ? r.top + (line.length - 1) * height - field.scrollTop : r.top;
+      stand(el, x, field.matches("textarea") ? r.top + (line.length - 1) * height - field.scrollTop : r.top, height);
+    };
+    const stand = (el, x, top, height) => {
       const below = innerHeight - (top + height) - 8, above = top - 8, room = Math.max(120, Math.min(320, Math.max(below, above)));
       el.style.maxHeight = `${room}px`;
       el.style.left = `${Math.max(8, Math.min(x, innerWidth - el.offsetWidth - 8))}px`;
@@ -833,10 +873,11 @@
       const field = helped, { from, to } = box().dataset, insert = option.dataset.text;
       const chars = [...field.value], before = chars.slice(0, Number(from)).join("");
       const at = before.length + insert.length - (insert.endsWith(")") ? 1 : 0);
+      close();
+      if (field.editor) return field.editor.put(before.length, chars.slice(0, Number(to)).join("").length, insert, at);
       field.value = before + insert + chars.slice(Number(to)).join("");
       field.focus();
       field.setSelectionRange(at, at);
-      close();
       field.dispatchEvent(new Event("input", { bubbles: true }));
     };
     const fits = (field) => helped === field && Number(box().dataset.at) === caret(field) && field.selectionStart === field.selectionEnd;
@@ -845,15 +886,16 @@
       for (const o of options()) o.remove();
       e.target.value.trim() ? ask(e.target) : close();
     });
-    document.addEventListener("focusout", (e) => {
-      if (e.target.matches("[data-help]")) close();
+    document.addEventListener("focusout", ({ target, relatedTarget }) => {
+      const field = fieldOf(target);
+      if (field.matches("[data-help]") && fieldOf(relatedTarget) !== field) close();
     });
     document.addEventListener("selectionchange", () => {
-      if (helped && options().length && document.activeElement === helped && !fits(helped)) close();
+      if (helped && options().length && entered() === helped && !fits(helped)) close();
     });
     addEventListener("resize", close);
     document.addEventListener("htmx:after:swap", () => {
-      if (helped?.isConnected && document.activeElement === helped) place(helped);
+      if (helped?.isConnected && entered() === helped) place(helped);
     });
     document.addEventListener("mousedown", (e) => {
       const option = e.target.closest(".option");
@@ -863,15 +905,16 @@
       }
     });
     document.addEventListener("keydown", (e) => {
-      if (!e.target.matches?.("[data-help]")) return;
-      const field = e.target, all = options(), at = all.findIndex((o) => o.classList.contains("on"));
+      const field = fieldOf(e.target);
+      if (!field.matches?.("[data-help]")) return;
+      const all = options(), at = all.findIndex((o) => o.classList.contains("on"));
       if (e.key === "Escape" && box().firstElementChild) {
         close();
         e.preventDefault();
         e.stopImmediatePropagation();
         return;
       }
-      if (!all.length && e.key === "ArrowDown" && !field.matches("textarea")) {
+      if (!all.length && e.key === "ArrowDown" && (field.dataset.code === "formula" || !field.matches("textarea"))) {
         ask(field);
         e.preventDefault();
         return;
@@ -883,7 +926,7 @@
         all[at]?.classList.remove("on");
         next.classList.add("on");
         next.scrollIntoView({ block: "nearest" });
-        field.setAttribute("aria-activedescendant", next.id);
+        tell("aria-activedescendant", next.id);
       } else if ((e.key === "Tab" && !e.shiftKey || e.key === "Enter") && at >= 0) {
         take(all[at]);
       } else if (e.key === "Tab" && !e.shiftKey && "typed" in all[0].dataset) {
@@ -1149,12 +1192,12 @@
 
   // ../internal/web/assets/src/app/refusals.js
   function refusals() {
-    const fieldOf = (form, name) => {
+    const fieldOf2 = (form, name) => {
       const wanted2 = name.toLowerCase(), seen2 = [...form.elements].filter((el) => el.checkVisibility?.() && el.matches("input:not([type=hidden]), select, textarea"));
       return name ? seen2.find((el) => [wanted2, `set ${wanted2}`].includes(el.name.toLowerCase())) ?? seen2.find((el) => [...el.labels ?? []].some((l) => l.textContent.trim().toLowerCase().startsWith(wanted2))) : null;
     };
     const refuse = (form, { what, field: name, id }) => {
-      const told = document.createElement("div"), field = fieldOf(form, name ?? "");
+      const told = document.createElement("div"), field = fieldOf2(form, name ?? "");
       told.className = field ? "fault refusal" : "fault refusal mx-4";
       told.setAttribute("role", "alert");
       told.append(what, " ");
@@ -1226,7 +1269,7 @@
   function sources() {
     let last = null;
     document.addEventListener("focusin", (e) => {
-      if (e.target.matches("[data-help]")) last = e.target;
+      if (fieldOf(e.target).matches("[data-help]")) last = fieldOf(e.target);
     });
     document.addEventListener("click", (e) => {
       const row = !e.target.closest("[data-apart]") && e.target.closest("[data-insert]");
@@ -1234,8 +1277,8 @@
       if (!row || !field) return;
       const at = field.selectionStart ?? field.value.length;
       field.setRangeText(row.dataset.insert, at, field.selectionEnd ?? at, "end");
-      field.focus();
       field.dispatchEvent(new Event("input", { bubbles: true }));
+      field.focus();
     });
   }
 

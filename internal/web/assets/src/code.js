@@ -1,7 +1,7 @@
 // The editor of texts in a language. It is fetched by pages that have such a text, and by no others; make assets bundles it as a
 // file of its own.
 
-import { defaultKeymap, history, historyKeymap } from "@codemirror/commands";
+import { defaultKeymap, history, historyKeymap, insertNewline } from "@codemirror/commands";
 import { javascript } from "@codemirror/lang-javascript";
 import { json } from "@codemirror/lang-json";
 import { sql } from "@codemirror/lang-sql";
@@ -10,11 +10,13 @@ import { yaml } from "@codemirror/lang-yaml";
 import { bracketMatching, HighlightStyle, syntaxHighlighting } from "@codemirror/language";
 import { highlightSelectionMatches, search, searchKeymap } from "@codemirror/search";
 import { EditorState } from "@codemirror/state";
-import { drawSelection, EditorView, highlightActiveLine, highlightActiveLineGutter, keymap, lineNumbers } from "@codemirror/view";
+import { drawSelection, EditorView, highlightActiveLine, highlightActiveLineGutter, keymap, lineNumbers, placeholder } from "@codemirror/view";
 import { tags } from "@lezer/highlight";
+import { formula } from "./code/formula.js";
+import { mark, marks } from "./code/marks.js";
 
 // languages by the name that a page gives; a text of another is shown without colours.
-const languages = { javascript, json, sql, xml, yaml };
+const languages = { formula, javascript, json, sql, xml, yaml };
 
 // The colours are those of the page: names in ink, what is written out in reed and plum, words of the language in water.
 const colours = HighlightStyle.define([
@@ -22,6 +24,7 @@ const colours = HighlightStyle.define([
   { tag: [tags.string, tags.attributeValue, tags.special(tags.string)], color: "var(--color-reed-deep)" },
   { tag: [tags.number, tags.bool, tags.null, tags.atom], color: "var(--color-plum)" },
   { tag: [tags.propertyName, tags.attributeName, tags.tagName, tags.definition(tags.propertyName)], color: "var(--color-ink)", fontWeight: "600" },
+  { tag: tags.function(tags.variableName), color: "var(--color-ink)", fontWeight: "600" },
   { tag: [tags.comment, tags.meta, tags.processingInstruction], color: "var(--color-ink-3)", fontStyle: "italic" },
   { tag: tags.invalid, color: "var(--color-clay)", textDecoration: "underline wavy" },
 ]);
@@ -37,6 +40,8 @@ const theme = EditorView.theme({
   "&.cm-focused > .cm-scroller > .cm-selectionLayer .cm-selectionBackground, .cm-selectionBackground": { backgroundColor: "var(--color-water-pale)" },
   ".cm-selectionMatch": { backgroundColor: "var(--color-pollen-pale)" },
   ".cm-matchingBracket, &.cm-focused .cm-matchingBracket": { backgroundColor: "var(--color-reed-pale)", outline: "1px solid var(--color-reed-soft)" },
+  ".cm-wrong": { textDecoration: "underline wavy var(--color-clay)", textDecorationSkipInk: "none", textUnderlineOffset: "3px" },
+  ".cm-placeholder": { color: "var(--color-ink-3)" },
   ".cm-panels": { backgroundColor: "var(--color-sand)", color: "var(--color-ink)" },
 });
 
@@ -52,9 +57,13 @@ function replaceTyped(e, view) {
   return true;
 }
 
-// mount shows a text in an editor inside of a box. changed is called with the whole text whenever somebody has changed it, and
-// selected with what is selected, from one character to another.
-export function mount(box, { text, language, label, readOnly, nonce, changed, selected }) {
+// A formula is one line that wraps, as a field is: Enter leaves it to the page, with Shift it begins another line.
+const oneLine = [EditorView.lineWrapping, keymap.of([{ key: "Enter", run: () => true, shift: insertNewline }])];
+const manyLines = [lineNumbers(), highlightActiveLine(), highlightActiveLineGutter(), highlightSelectionMatches(), search({ top: true })];
+
+// mount shows a text in an editor inside of a box. changed is called with the whole text and what is selected whenever somebody has changed it, and
+// selected with what is selected, from one character to another. attributes are those of the element that is typed into.
+export function mount(box, { text, language, hint, readOnly, nonce, attributes, changed, selected }) {
   const make = languages[language];
   const view = new EditorView({
     parent: box,
@@ -62,22 +71,31 @@ export function mount(box, { text, language, label, readOnly, nonce, changed, se
       doc: text,
       extensions: [
         EditorView.cspNonce.of(nonce), theme, syntaxHighlighting(colours), make ? make() : [],
-        lineNumbers(), history(), drawSelection(), bracketMatching(), highlightActiveLine(), highlightActiveLineGutter(), highlightSelectionMatches(), search({ top: true }),
+        language === "formula" ? oneLine : manyLines, history(), drawSelection(), bracketMatching(), marks, hint ? placeholder(hint) : [],
         keymap.of([...defaultKeymap, ...historyKeymap, ...searchKeymap].filter((k) => !left.has(k.key))),
-        EditorView.contentAttributes.of({ "aria-label": label, spellcheck: "false" }),
+        EditorView.contentAttributes.of({ ...attributes, spellcheck: "false" }),
         EditorView.domEventHandlers({ beforeinput: replaceTyped }),
         EditorState.readOnly.of(readOnly),
         EditorView.updateListener.of((u) => {
-          if (u.docChanged && !u.transactions.some((t) => t.isUserEvent("outside"))) changed(u.state.doc.toString());
-          if (u.docChanged || u.selectionSet) selected(u.state.selection.main.from, u.state.selection.main.to);
+          const { from, to } = u.state.selection.main;
+          if (u.docChanged && !u.transactions.some((t) => t.isUserEvent("outside"))) changed(u.state.doc.toString(), from, to);
+          else if (u.docChanged || u.selectionSet) selected(from, to);
         }),
       ],
     }),
   });
+  if (attributes.role === "combobox") for (const name of ["aria-multiline", "aria-placeholder"]) view.contentDOM.removeAttribute(name); // it has none (WAI-ARIA 1.2)
   return {
     focus: () => view.focus(),
     select: (from, to) => view.dispatch({ selection: { anchor: Math.min(from, view.state.doc.length), head: Math.min(to, view.state.doc.length) } }),
     selectAll: () => view.dispatch({ selection: { anchor: 0, head: view.state.doc.length } }),
+    mark: (list) => mark(view, list),
+    // caret is where the caret stands in the window.
+    caret: () => view.coordsAtPos(view.state.selection.main.head),
+    // tell sets an attribute of what is typed into; null takes it away.
+    tell: (name, value) => value === null ? view.contentDOM.removeAttribute(name) : view.contentDOM.setAttribute(name, value),
+    // put writes a text in place of another, as if it had been typed, and sets the caret.
+    put: (from, to, insert, caret) => view.dispatch({ changes: { from, to, insert }, selection: { anchor: caret }, userEvent: "input.complete" }),
     // show takes a text over that was changed elsewhere; what is the same stays, with the caret in it.
     show(now) {
       const was = view.state.doc.toString();

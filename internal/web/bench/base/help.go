@@ -1,6 +1,7 @@
 package base
 
 import (
+	"encoding/json"
 	"strconv"
 
 	"github.com/gin-gonic/gin"
@@ -14,14 +15,29 @@ import (
 
 var helpView = page.Parse(files, "help.html")
 
-// Complete sends what could stand at the caret of a formula in a scope.
+// helpPart is what is said of a formula while it is typed: what could stand at the caret, and what is wrong.
+type helpPart struct {
+	formula.Help
+	Wrong []formula.Span
+}
+
+// Faults is what is wrong as JSON, for the editor that underlines it.
+func (h helpPart) Faults() (string, error) {
+	text, err := json.Marshal(h.Wrong)
+	return string(text), err
+}
+
+// Complete sends what could stand at the caret of a formula in a scope, and what is wrong in it. Without a caret it is only that.
 func Complete(c *gin.Context, scope *formula.Scope) error {
 	rule := c.Query("rule")
 	if len(rule) > formula.MaxSource {
 		return store.ErrNotFound
 	}
-	caret, _ := strconv.Atoi(c.Query("at"))
-	helpView.Part(c, "help", formula.Complete(rule, caret, scope))
+	help := helpPart{Wrong: formula.Wrong(rule, scope)}
+	if caret, err := strconv.Atoi(c.Query("at")); err == nil && caret >= 0 {
+		help.Help = formula.Complete(rule, caret, scope)
+	}
+	helpView.Part(c, "help", help)
 	return nil
 }
 

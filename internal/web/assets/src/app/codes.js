@@ -5,24 +5,41 @@
 const begun = new WeakSet();
 let mount = null, coming = null, held = null;
 
+// wordsOf is what a label says, without what stands in the field inside of it.
+function wordsOf(label) {
+  const copy = label.cloneNode(true);
+  for (const inner of copy.querySelectorAll("textarea, select, .code")) inner.remove();
+  return copy.textContent;
+}
+
 // labelOf is what a field is called.
-const labelOf = (field) => field.getAttribute("aria-label") || [...field.labels].map((l) => l.textContent.trim().replace(/\s+/g, " ")).join(", ");
+const labelOf = (field) => field.getAttribute("aria-label") || [...field.labels].map((l) => wordsOf(l).trim().replace(/\s+/g, " ")).join(", ");
+
+// fieldOf is the field of an element that is typed into: of an editor the one behind it.
+export const fieldOf = (el) => el?.closest?.(".code")?.previousElementSibling ?? el;
 
 // entered is the element that is typed into: of an editor the field behind it.
-export const entered = () => document.activeElement?.closest(".code")?.previousElementSibling ?? document.activeElement;
+export const entered = () => fieldOf(document.activeElement);
+
+// attributesOf are those that what is typed into takes over from its field.
+function attributesOf(field) {
+  const named = ["role", "aria-expanded", "aria-controls", "aria-autocomplete", "aria-describedby"].filter((name) => field.hasAttribute(name));
+  return { "aria-label": labelOf(field), ...Object.fromEntries(named.map((name) => [name, field.getAttribute(name)])) };
+}
 
 function edit(field) {
   begun.add(field);
-  const box = Object.assign(document.createElement("div"), { className: "code" }), had = document.activeElement === field, caret = [field.selectionStart, field.selectionEnd];
+  const box = Object.assign(document.createElement("div"), { className: field.dataset.code === "formula" ? "code line" : "code" }), had = document.activeElement === field, caret = [field.selectionStart, field.selectionEnd];
   const own = { is: false, typed: false }; // whether a change comes from the editor, and whether one has since it was entered
   const select = HTMLTextAreaElement.prototype.setSelectionRange.bind(field);
   field.after(box);
   const editor = mount(box, {
-    text: field.value, language: field.dataset.code, label: labelOf(field), readOnly: field.readOnly, nonce: document.body.dataset.nonce,
+    text: field.value, language: field.dataset.code, hint: field.placeholder, readOnly: field.readOnly, nonce: document.body.dataset.nonce, attributes: attributesOf(field),
     selected: select,
-    changed(text) {
+    changed(text, from, to) {
       own.is = own.typed = true;
       field.value = text;
+      select(from, to); // who hears of the change asks where the caret is
       field.dispatchEvent(new Event("input", { bubbles: true }));
       own.is = false;
     },
@@ -30,13 +47,19 @@ function edit(field) {
   field.dataset.shown = "";
   field.tabIndex = -1;
   field.setAttribute("aria-hidden", "true");
-  Object.assign(field, { focus: editor.focus, select: editor.selectAll, goTo: editor.goTo, setSelectionRange(from, to) { select(from, to); editor.select(from, to); } });
-  field.addEventListener("input", () => { if (!own.is) editor.show(field.value); });
+  Object.assign(field, { editor, focus: editor.focus, select() { editor.focus(); editor.selectAll(); }, goTo: editor.goTo, setSelectionRange(from, to) { select(from, to); editor.select(from, to); } });
+  field.addEventListener("input", () => {
+    if (own.is) return;
+    const [from, to] = [field.selectionStart, field.selectionEnd];
+    editor.show(field.value);
+    editor.select(from, to);
+  });
   field.addEventListener("focus", editor.focus);
   box.addEventListener("focusout", () => {
     if (own.typed) field.dispatchEvent(new Event("change", { bubbles: true }));
     own.typed = false;
   });
+  field.dispatchEvent(new Event("hr-editor", { bubbles: true }));
   if (!had) return;
   editor.focus(); // somebody has begun to type before the editor came
   field.setSelectionRange(...caret);

@@ -1,4 +1,4 @@
-import { entered } from "./codes.js";
+import { entered, fieldOf } from "./codes.js";
 import { ahead } from "./ahead.js";
 import { press } from "./dom.js";
 import { saveForm } from "./guards.js";
@@ -78,13 +78,13 @@ export function edits() {
     if (!state.timer && !state.busy && e.target.tagName !== "SELECT") { state.then(); state.then = null; } // it was sent before
   });
   document.addEventListener("keydown", (e) => {
-    const next = e.target.dataset?.next;
-    const form = e.target.closest("form[data-edit]");
-    if (e.key !== "Enter" || !next || !form) return;
+    const field = fieldOf(e.target), next = field.dataset?.next;
+    const form = field.closest?.("form[data-edit]");
+    if (e.key !== "Enter" || e.shiftKey || !next || !form) return;
     e.preventDefault();
     const state = stateOf(form);
-    ahead.field = "#" + e.target.id;
-    ahead.old = e.target;
+    ahead.field = "#" + field.id;
+    ahead.old = field;
     state.then = () => { if (form.querySelector("#verdict .fault") || !press(next)) Object.assign(ahead, { field: "", typed: "", once: false }); };
     flush(form, state);
   });
