@@ -71,7 +71,7 @@ func TestOldRunsAreRemoved(t *testing.T) {
 	good, bad := w.ended("good.tide"), w.ended("bad.tide")
 	_, err := e.Rerun(t.Context(), good.ID, RerunOptions{By: "mo"})
 	require.NoError(t, err)
-	_, err = w.db.Exec(t.Context(), "update run set ended_at = now() - interval '25 hours' where id = any($1)", []any{good.ID, bad.ID})
+	_, err = w.db.Exec(t.Context(), "update run set created_at = created_at - interval '26 hours', ended_at = now() - interval '25 hours' where id = any($1)", []any{good.ID, bad.ID})
 	require.NoError(t, err)
 	testkit.Until(t, "the old run to go", func() (int, bool) {
 		n := 0

@@ -118,7 +118,7 @@ func TestADatabaseOfOneEnvironmentGetsScopes(t *testing.T) {
 func TestMigrationsCanBeTakenBack(t *testing.T) {
 	db := open(t)
 	require.NoError(t, PutState(t.Context(), db, scope, "space", []running.StateEntry{{Key: "k", Text: "v"}}))
-	for _, file := range []string{"022_columns.down", "021_names.down", "020_calls.down", "019_scope.down", "019_scope.up", "020_calls.up", "021_names.up", "022_columns.up"} {
+	for _, file := range []string{"023_fewer_indexes.down", "022_columns.down", "021_names.down", "020_calls.down", "019_scope.down", "019_scope.up", "020_calls.up", "021_names.up", "022_columns.up", "023_fewer_indexes.up"} {
 		text, err := os.ReadFile("migrations/" + file + ".sql")
 		require.NoError(t, err)
 		in(t, db, func(tx pgx.Tx) error {

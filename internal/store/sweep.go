@@ -8,9 +8,9 @@ import (
 // SweepRuns removes some runs of a flow that ended before a time, with all that belongs to them, and says how many. One
 // that waits for somebody, or has records that do, stays.
 func SweepRuns(ctx context.Context, db DB, s Scope, flow string, before time.Time, most int) (int64, error) {
-	tag, err := db.Exec(ctx, `delete from run where id in (select id from run r where project = $1 and environment = $5 and flow = $2 and ended_at < $3
+	tag, err := db.Exec(ctx, `delete from run where id in (select id from run r where project = $1 and environment = $5 and flow = $2 and created_at < $3 and ended_at < $3
 		and not (state <> 'done' and fault is not null and resolution = '')
-		and not exists (select from set_aside a where a.run = r.id and a.state = 'open') order by ended_at limit $4)`, s.Project, flow, before, most, s.Environment)
+		and not exists (select from set_aside a where a.run = r.id and a.state = 'open') order by created_at limit $4)`, s.Project, flow, before, most, s.Environment)
 	return tag.RowsAffected(), err
 }
 
@@ -18,8 +18,8 @@ func SweepRuns(ctx context.Context, db DB, s Scope, flow string, before time.Tim
 // became of their records stays.
 func SweepMessages(ctx context.Context, db DB, s Scope, flow string, before time.Time, most int) (n int64, err error) {
 	err = db.QueryRow(ctx, `with swept as (update run set content = null, input = null, answer = null, request = null, totals = null
-			where id in (select id from run where project = $1 and environment = $5 and flow = $2 and ended_at < $3 and state = 'done'
-				and (content is not null or input is not null or answer is not null or request is not null or totals is not null) order by ended_at limit $4) returning id)
+			where id in (select id from run where project = $1 and environment = $5 and flow = $2 and created_at < $3 and ended_at < $3 and state = 'done'
+				and (content is not null or input is not null or answer is not null or request is not null or totals is not null) order by created_at limit $4) returning id)
 		, pieces as (delete from run_content where run in (select id from swept))
 		, files as (delete from file_record where run in (select id from swept))
 		, effects as (delete from effect where run in (select id from swept))
