@@ -21,6 +21,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgxpool"
 
+	"hollowreed/internal/app"
 	"hollowreed/internal/connector"
 	"hollowreed/internal/engine"
 	"hollowreed/internal/localpg"
@@ -32,8 +33,8 @@ import (
 
 // callTurn is for how long a side is called in a turn, callTurns how many turns each has.
 const (
-	callTurn  = 3 * time.Second
-	callTurns = 5
+	callTurn  = 2 * time.Second
+	callTurns = 9
 )
 
 // callFlows are a report that is known by its id, told in the event log and answered; one whose id is kept for later runs, so that
@@ -68,6 +69,7 @@ steps:
 // side is one of two programs that answer the same calls.
 type side struct {
 	name, address string
+	recorded      func() (int, error) // the runs that are recorded so far; nil where nobody counts them
 }
 
 // calls compares requests that start runs with a bare handler of Gin and pgx on the same server, by turns: the body is decoded and
@@ -112,8 +114,8 @@ func calls(dir string) error {
 		{"a report, 32 callers", 32, bare, 201, report},
 		{"a report that is kept, 1 caller", 1, bare, 201, once},
 		{"a report that is kept, 32 callers", 32, bare, 201, once},
-		{"a question, 1 caller", 1, side{bare.name + ", no wait for the disk", bare.address + "quick/"}, 200, where},
-		{"a question, 32 callers", 32, side{bare.name + ", no wait for the disk", bare.address + "quick/"}, 200, where},
+		{"a question, 1 caller", 1, side{name: bare.name + ", no wait for the disk", address: bare.address + "quick/"}, 200, where},
+		{"a question, 32 callers", 32, side{name: bare.name + ", no wait for the disk", address: bare.address + "quick/"}, 200, where},
 	} {
 		if err := compareCalls(c.what, c.of, ours, c.many, c.status, c.call); err != nil {
 			return err
@@ -128,7 +130,7 @@ func compareCalls(what string, bare, ours side, many, status int, call func() (s
 	var ratios []float64
 	for range callTurns {
 		for i, s := range []side{bare, ours} {
-			rate, half, err := callFor(s.address, many, status, call)
+			rate, half, err := s.callFor(many, status, call)
 			if err != nil {
 				return fmt.Errorf("%s: %w", s.name, err)
 			}
@@ -144,9 +146,34 @@ func compareCalls(what string, bare, ours side, many, status int, call func() (s
 	return nil
 }
 
+// callFor calls for a turn. Where runs are counted, there is one for each call that was answered, at once or soon after.
+func (s side) callFor(many, status int, call func() (method, path, body string)) (rate float64, half time.Duration, err error) {
+	if s.recorded == nil {
+		_, rate, half, err = callFor(s.address, many, status, call)
+		return rate, half, err
+	}
+	before, err := s.recorded()
+	if err != nil {
+		return 0, 0, err
+	}
+	calls, rate, half, err := callFor(s.address, many, status, call)
+	for end := time.Now().Add(time.Second); err == nil; {
+		n, cerr := s.recorded()
+		switch {
+		case cerr != nil:
+			return 0, 0, cerr
+		case n-before == calls:
+			return rate, half, nil
+		case time.Now().After(end):
+			return 0, 0, fmt.Errorf("%d calls were answered, and %d runs are recorded", calls, n-before)
+		}
+	}
+	return rate, half, err
+}
+
 // callFor calls for a turn, each caller over a connection of its own, and says how many calls a second were answered, and within
 // which time half of them were.
-func callFor(address string, many, status int, call func() (method, path, body string)) (rate float64, half time.Duration, err error) {
+func callFor(address string, many, status int, call func() (method, path, body string)) (calls int, rate float64, half time.Duration, err error) {
 	client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: many}}
 	defer client.CloseIdleConnections()
 	took := make([][]time.Duration, many)
@@ -164,7 +191,7 @@ func callFor(address string, many, status int, call func() (method, path, body s
 	}
 	wg.Wait()
 	all := slices.Concat(took...)
-	return float64(len(all)) / callTurn.Seconds(), median(all), errors.Join(errs...)
+	return len(all), float64(len(all)) / callTurn.Seconds(), median(all), errors.Join(errs...)
 }
 
 func callOnce(client *http.Client, address string, status int, call func() (method, path, body string)) error {
@@ -251,7 +278,7 @@ func bareCalls(ctx context.Context, server *localpg.Server) (side, func(), error
 		c.JSON(http.StatusOK, map[string]string{"berth": "north"})
 	})
 	address, stop, err := served(r)
-	return side{"bare Gin and pgx, one row each", address + "/in/"}, func() { stop(); db.Close(); quick.Close() }, err
+	return side{name: "bare Gin and pgx, one row each", address: address + "/in/"}, func() { stop(); db.Close(); quick.Close() }, err
 }
 
 // engineCalls is the product, with the listener that calls come in at.
@@ -264,6 +291,7 @@ func engineCalls(ctx context.Context, server *localpg.Server) (side, func(), err
 	if err != nil {
 		return side{}, nil, err
 	}
+	app.CollectSeldom() // as the program does
 	outside := connector.Same[store.Scope](connector.StaticSettings{}, connector.Rules{})
 	e, err := engine.New(db, outside, engine.Options{})
 	if err != nil {
@@ -277,7 +305,10 @@ func engineCalls(ctx context.Context, server *localpg.Server) (side, func(), err
 	}
 	sites := &page.Sites{Shared: page.Shared{DB: db, Engine: e, Pools: outside, Vault: &vault.Vault{DB: db}, Log: slog.New(slog.DiscardHandler), Environment: callScope.Environment}}
 	address, stop, err := served(inbound.Handler(sites))
-	return side{"Hollow Reed, a run each", address + inbound.Prefix}, func() { stop(); e.Stop(); outside.Close(); db.Close() }, err
+	recorded := func() (n int, err error) {
+		return n, db.QueryRow(ctx, "select count(*) from run").Scan(&n)
+	}
+	return side{"Hollow Reed, a run each", address + inbound.Prefix, recorded}, func() { stop(); e.Stop(); outside.Close(); db.Close() }, err
 }
 
 // callScope is what the calls run in.

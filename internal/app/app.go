@@ -123,6 +123,7 @@ func (f *flags) address() string {
 }
 
 func (f *flags) engine(db *pgxpool.Pool, outside *engine.Connections, log *slog.Logger) (*engine.Engine, error) {
+	CollectSeldom()
 	return engine.New(db, outside, engine.Options{Batch: f.batch, Heartbeat: f.beat, Silence: f.silence, StableFor: f.rest, Log: log, Env: f.env, Site: f.address(), Front: f.front, Traces: tracesWanted(), MetricRetention: time.Duration(f.figures) * 24 * time.Hour})
 }
 

@@ -45,21 +45,24 @@ func (e *Engine) doAtOnce(ctx context.Context, c *Call, b triggers.Start, a Inbo
 	if a.Key != "" {
 		w.Key, w.Digest = a.Key, a.digest()
 	}
-	record := e.wholes
-	if a.safe() {
-		record = e.quickWholes
+	if !a.safe() || w.Key != "" || !e.questions.add(w) {
+		fresh, err := e.wholes.ask(ctx, w)
+		if err != nil {
+			return err
+		}
+		if !fresh {
+			return errSeen
+		}
+		e.recordedWhole(w)
 	}
-	fresh, err := record.ask(ctx, w)
-	if err != nil {
-		return err
-	}
-	if !fresh {
-		return errSeen
-	}
-	(&execution{engine: e, run: w.Run, plan: c.Plan}).publishEnd(w.State)
-	e.changed(w.Run)
 	t.Run, t.Finished = w.Run.ID, &w.Run
 	return nil
+}
+
+// recordedWhole tells of a run that is recorded and over.
+func (e *Engine) recordedWhole(w store.WholeRun) {
+	(&execution{engine: e, run: w.Run}).publishEnd(w.State)
+	e.changed(w.Run)
 }
 
 // doHere records the run of a call as one that this process has taken on, and begins to do it. When the process ends before the run
@@ -135,8 +138,8 @@ func (c *Call) run(b triggers.Start) store.Run {
 	return store.Run{ID: uuid.Must(uuid.NewV7()), Scope: r.Scope, Flow: r.Flow, Release: r.Number, Of: r.Flow, File: c.Plan.ReadsFrom(), Input: b.Input, Request: b.Request, StartedBy: b.By}
 }
 
-// safe says whether a caller asks for nothing but an answer (RFC 9110, section 9.2.1). The record of its run may be lost with the
-// machine in the moment behind the answer.
+// safe says whether a caller asks for nothing but an answer (RFC 9110, section 9.2.1). Its run is recorded behind the answer: the
+// record may be lost with the process, or the machine, in the moment between.
 func (a InboundRequest) safe() bool { return a.Method == "GET" || a.Method == "HEAD" }
 
 // computed does the run of a call in memory.

@@ -130,8 +130,8 @@ type Engine struct {
 	claims      *batcher[uuid.UUID, *store.Run]
 	ends        *batcher[store.RunResult, store.RunClosed]
 	wholes      *batcher[store.WholeRun, bool]
-	quickWholes *batcher[store.WholeRun, bool] // without waiting for the disk
-	runs        context.Context                // of the runs of calls that are done here
+	questions   *recorder       // of runs that are recorded behind their answers
+	runs        context.Context // of the runs of calls that are done here
 	endRuns     context.CancelFunc
 	hands       chan struct{}  // with which runs of calls are done where they came in
 	wakes       [2]atomic.Bool // which wakings of the queue are under way
@@ -243,7 +243,8 @@ func (e *Engine) Start(ctx context.Context) error {
 	e.stopped = stopped
 	e.claims, e.ends = newBatcher(serving, e.claimFree), newBatcher(serving, e.endAll)
 	e.runs, e.endRuns = context.WithCancel(serving)
-	e.wholes, e.quickWholes = newBatcher(serving, e.addWhole(e.front())), newBatcher(serving, e.addWhole(e.quick))
+	e.wholes = newBatcher(serving, e.addWhole(e.front()))
+	e.questions = newRecorder(serving, e.opt.Log, e.addWhole(e.quick), e.recordedWhole)
 	ctx, e.stop = context.WithCancel(ctx)
 	if err := store.Heartbeat(ctx, e.db, e.opt.Env, e.ID); err != nil {
 		return err
@@ -290,6 +291,7 @@ func (e *Engine) end() {
 	if err := e.tallies.Save(ctx, e.db); err != nil {
 		e.opt.Log.Warn("figures not kept", "error", err)
 	}
+	e.questions.close(ctx)
 	store.Deregister(ctx, e.db, e.ID)
 	e.stopped()
 	e.quick.Close()

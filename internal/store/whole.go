@@ -11,6 +11,7 @@ import (
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow/running"
@@ -50,6 +51,19 @@ func AddWhole(ctx context.Context, db DB, list []WholeRun) (fresh []bool, err er
 		fresh[i] = len(added) == len(list) || slices.Contains(added, w.Run.ID)
 	}
 	return fresh, nil
+}
+
+// IsRefused says whether the server has refused a statement, and would again; else it could not be reached, or was not ready
+// (PostgreSQL, appendix A: the classes of errors).
+func IsRefused(err error) bool {
+	var e *pgconn.PgError
+	return errors.As(err, &e) && !slices.Contains([]string{"08", "53", "57", "58"}, e.Code[:2])
+}
+
+// IsRecorded says whether a run could not be recorded since it is already.
+func IsRecorded(err error) bool {
+	var e *pgconn.PgError
+	return errors.As(err, &e) && e.ConstraintName == "run_pkey"
 }
 
 // maxPlain bounds the references, and the events, of a run that is recorded by a statement made for it.
