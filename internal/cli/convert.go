@@ -93,7 +93,7 @@ func (e env) copy(in io.Reader, name, from, to, part string) error {
 		out := o
 		out.Many = many
 		if s, ok := r.(notation.EnvelopeReader); ok {
-			out.Envelope = s.Shell()
+			out.Envelope = s.Envelope()
 		}
 		return target.NewWriter(e.out, out)
 	}, change)

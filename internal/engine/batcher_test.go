@@ -76,8 +76,8 @@ func TestWhatIsAskedMeanwhileIsDoneTogether(t *testing.T) {
 	require.Equal(t, map[int]string{2: "4", 3: "6", 4: "8", 5: "10"}, rest())
 }
 
-// TestNobodyFailsForAnother: a go that fails is done again for each by itself.
-func TestNobodyFailsForAnother(t *testing.T) {
+// TestBatcherIsolatesFailures: a go that fails is done again for each by itself.
+func TestBatcherIsolatesFailures(t *testing.T) {
 	g := &gate{begun: make(chan int, 100), pass: make(chan struct{})}
 	tg := newBatcher(t.Context(), g.double)
 	first := asked(t, tg, 1)

@@ -120,7 +120,7 @@ func (x *execution) record(ctx context.Context, r store.Run, b *running.Batch, j
 		if err != nil || end == nil || cancelledBy != nil {
 			return err
 		}
-		return store.Finish(ctx, tx, r, end.state, end.fault, nil)
+		return store.CloseOrRetry(ctx, tx, r, end.state, end.fault, nil)
 	})
 	return cancelledBy, x.recorded(r, err)
 }

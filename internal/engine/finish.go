@@ -13,7 +13,7 @@ import (
 
 // finalizeAs ends the run and does with its file what the connection's settings say.
 func (x *execution) finalizeAs(ctx context.Context, state store.State, f *fault.Fault) error {
-	if err := store.Finish(ctx, x.engine.db, x.run, state, f, nil); err != nil {
+	if err := store.CloseOrRetry(ctx, x.engine.db, x.run, state, f, nil); err != nil {
 		return err
 	}
 	return x.settled(ctx, state)

@@ -514,7 +514,7 @@ func (x *execution) failed(ctx context.Context, err error) (next time.Duration, 
 		return 0, x.finalizeAs(ctx, store.SetAside, f)
 	}
 	at := time.Now().Add(next)
-	return next, x.recordFor(ctx, at, func(db store.DB) error { return store.Finish(ctx, db, x.run, store.Retrying, f, &at) })
+	return next, x.recordFor(ctx, at, func(db store.DB) error { return store.CloseOrRetry(ctx, db, x.run, store.Retrying, f, &at) })
 }
 
 // open opens the run's input: what is kept with it, or the file where it was dropped or moved to.

@@ -316,8 +316,8 @@ func Cancelled(ctx context.Context, db DB, runs []uuid.UUID, grace time.Duration
 	return pgx.CollectRows(rows, pgx.RowTo[uuid.UUID])
 }
 
-// Finish ends a run, or lets it wait for another try at nextAt.
-func Finish(ctx context.Context, db DB, r Run, state State, f *fault.Fault, nextAt *time.Time) error {
+// CloseOrRetry ends a run, or lets it wait for another try at nextAt.
+func CloseOrRetry(ctx context.Context, db DB, r Run, state State, f *fault.Fault, nextAt *time.Time) error {
 	tag, err := db.Exec(ctx, `update run set state = $3, fault = $4, next_attempt_at = $5,
 		ended_at = case when $3 in ('done', 'set aside', 'stopped') then now() end
 		where id = $1 and claim_version = $2`, r.ID, r.ClaimVersion, state, f, nextAt)
@@ -426,8 +426,8 @@ func Tallies(ctx context.Context, db DB, s Scope, since time.Time) ([]Tally, err
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[Tally])
 }
 
-// Slice is how many runs began in one span of time.
-type Slice struct {
+// TimeBucket is how many runs began in one span of time.
+type TimeBucket struct {
 	Flow   string
 	Index  int
 	Runs   int
@@ -435,11 +435,11 @@ type Slice struct {
 }
 
 // Slices counts runs in spans of equal length from a time on.
-func Slices(ctx context.Context, db DB, s Scope, since time.Time, span time.Duration) ([]Slice, error) {
+func Slices(ctx context.Context, db DB, s Scope, since time.Time, span time.Duration) ([]TimeBucket, error) {
 	rows, _ := db.Query(ctx, `select flow, floor(extract(epoch from created_at - $2) / $3)::int, count(*),
 		count(*) filter (where state in ('stopped', 'set aside', 'retrying'))
 		from run where project = $1 and environment = $4 and created_at >= $2 group by 1, 2 order by 1, 2`, s.Project, since, span.Seconds(), s.Environment)
-	return pgx.CollectRows(rows, pgx.RowToStructByPos[Slice])
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[TimeBucket])
 }
 
 // Collect keeps records of a batch for a file. Those of the run as a whole take the place of what it collected when it was

@@ -30,7 +30,7 @@ func startedRun(t *testing.T, db *pgxpool.Pool, reference string) Run {
 func over(t *testing.T, db *pgxpool.Pool, reference string, state State, f *fault.Fault) Run {
 	t.Helper()
 	r := startedRun(t, db, reference)
-	require.NoError(t, Finish(t.Context(), db, r, state, f, nil))
+	require.NoError(t, CloseOrRetry(t.Context(), db, r, state, f, nil))
 	return byID(t, db, r.ID)
 }
 
@@ -134,7 +134,7 @@ func TestARunThatIsAskedToStopIsWoken(t *testing.T) {
 	release(t, db, "one")
 	r := startedRun(t, db, "a")
 	at := time.Now().Add(time.Hour)
-	require.NoError(t, Finish(t.Context(), db, r, Retrying, fault.New(fault.Outside, "away"), &at))
+	require.NoError(t, CloseOrRetry(t.Context(), db, r, Retrying, fault.New(fault.Outside, "away"), &at))
 	id := job(t, db, r.ID, "scheduled", "w", time.Hour)
 	other := job(t, db, uuid.Must(uuid.NewV7()), "scheduled", "w", time.Hour)
 	none, err := Cancelled(t.Context(), db, []uuid.UUID{r.ID}, 0)
@@ -174,7 +174,7 @@ func TestARunRestsAndGoesOn(t *testing.T) {
 	require.ErrorIs(t, Suspend(t.Context(), db, r, until), ErrTakenOn)
 	require.ErrorIs(t, Resume(t.Context(), db, r.ID), ErrChanged, "it is not over")
 	require.NoError(t, Cancel(t.Context(), db, fresh, "mo"))
-	require.NoError(t, Finish(t.Context(), db, fresh, Stopped, fault.New(fault.Stopped, "somebody did"), nil))
+	require.NoError(t, CloseOrRetry(t.Context(), db, fresh, Stopped, fault.New(fault.Stopped, "somebody did"), nil))
 	require.NoError(t, Resume(t.Context(), db, r.ID))
 	now = byID(t, db, r.ID)
 	require.Equal(t, Waiting, now.State)
@@ -359,7 +359,7 @@ func TestTurnsAreTaken(t *testing.T) {
 	n, err := CountActive(t.Context(), db, scope, "f")
 	require.NoError(t, err)
 	require.Equal(t, 3, n)
-	require.NoError(t, Finish(t.Context(), db, byID(t, db, a1), Done, nil, nil))
+	require.NoError(t, CloseOrRetry(t.Context(), db, byID(t, db, a1), Done, nil, nil))
 	require.True(t, free(a2, "a", 1))
 }
 
@@ -391,7 +391,7 @@ func TestARunBeginsWhenItIsTakenOn(t *testing.T) {
 		if _, err := tx.Exec(t.Context(), "select 1"); err != nil {
 			return err
 		}
-		require.NoError(t, Finish(t.Context(), db, before, Done, nil, nil))
+		require.NoError(t, CloseOrRetry(t.Context(), db, before, Done, nil, nil))
 		second, err = Claim(t.Context(), tx, after, "w")
 		return err
 	}))

@@ -257,12 +257,12 @@ func TestAnOldClaimCanRecordNothing(t *testing.T) {
 	require.Greater(t, fresh.ClaimVersion, old.ClaimVersion)
 	_, err = Progress(t.Context(), db, old)
 	require.ErrorIs(t, err, ErrTakenOn)
-	require.ErrorIs(t, Finish(t.Context(), db, old, Done, nil, nil), ErrTakenOn)
+	require.ErrorIs(t, CloseOrRetry(t.Context(), db, old, Done, nil, nil), ErrTakenOn)
 	fresh.RecordsRead = 7
 	fresh.Counts = map[string]*running.Counts{"keep": {In: 7, Out: 7}}
 	_, err = Progress(t.Context(), db, fresh)
 	require.NoError(t, err)
-	require.NoError(t, Finish(t.Context(), db, fresh, Done, nil, nil))
+	require.NoError(t, CloseOrRetry(t.Context(), db, fresh, Done, nil, nil))
 	r, err := RunByID(t.Context(), db, id)
 	require.NoError(t, err)
 	require.Equal(t, 7, r.Counts["keep"].In)

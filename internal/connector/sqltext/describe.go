@@ -43,5 +43,5 @@ func RowSchema(id string, columns []*schema.Field, leftOut []string) (*schema.Sc
 		seen[c.Name] = true
 	}
 	root := &schema.Field{Name: id, Kind: value.RecordKind, Min: 1, Max: 1, Constraints: schema.Constraints{FractionDigits: -1}, Fields: columns}
-	return &schema.Schema{ID: id, Title: id, Notation: schema.Rows, Root: root.Sealed(), NotImported: leftOut}, nil
+	return &schema.Schema{ID: id, Title: id, Notation: schema.Rows, Root: root.Compiled(), NotImported: leftOut}, nil
 }

@@ -105,10 +105,10 @@ func (s *Step) Of() *Kind {
 
 // The groups under which kinds are offered.
 const (
-	Shape   = "Transform data"
-	Way     = "Control"
-	Systems = "Systems"
-	Run     = "The run itself"
+	GroupTransform = "Transform data"
+	GroupControl   = "Control"
+	Systems        = "Systems"
+	GroupRun       = "The run itself"
 )
 
 // Kinds lists the kinds of step. Package step fills it: a program that reads flows imports that.

@@ -271,7 +271,7 @@ func Group(list, of Type) *schema.Field {
 	items := &schema.Field{Name: "items", Kind: value.Text, Max: schema.Many}
 	if t := list.Item; t != nil {
 		if items.Kind = t.Kind; t.Fields != nil {
-			items = (&schema.Field{Name: "items", Kind: value.RecordKind, Max: schema.Many, Fields: cloned(t.Fields)}).Sealed()
+			items = (&schema.Field{Name: "items", Kind: value.RecordKind, Max: schema.Many, Fields: cloned(t.Fields)}).Compiled()
 		}
 	}
 	return schema.Record("group", key, items)

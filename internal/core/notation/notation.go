@@ -58,7 +58,7 @@ type Envelope struct {
 }
 
 // EnvelopeReader is a reader that knows its shell, after the first Next.
-type EnvelopeReader interface{ Shell() *Envelope }
+type EnvelopeReader interface{ Envelope() *Envelope }
 
 // Message is one document of a file.
 type Message struct {

@@ -96,8 +96,8 @@ func (p *Project) Library(id string) *library.Library {
 	return compiled[*library.Library](p, Libraries, id)
 }
 
-// Pinned is the version of a library that the project uses; 0 is the draft.
-func (p *Project) Pinned(name string) int { return p.pinned[name] }
+// LibraryVersion is the version of a library that the project uses; 0 is the draft.
+func (p *Project) LibraryVersion(name string) int { return p.pinned[name] }
 
 // Versions lists the published versions of a library, the newest first.
 func (p *Project) Versions(name string) []int {

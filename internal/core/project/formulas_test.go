@@ -29,7 +29,7 @@ func TestAProjectUsesThePublishedVersionThatItNames(t *testing.T) {
 	p = loadWith(t, pinned)
 	require.Empty(t, p.Faults)
 	require.Equal(t, []int{1}, p.Versions("freight"))
-	require.Equal(t, 1, p.Pinned("freight"))
+	require.Equal(t, 1, p.LibraryVersion("freight"))
 	for _, id := range []string{"freight", "freight@1"} {
 		for _, r := range p.Library(id).Run(p.EnvOf(id)) {
 			require.True(t, r.OK(), "%s %s: %s", id, r.Case.Call.Value, r.Failure())

@@ -29,7 +29,7 @@ var schemaKind = &kind{
 		for _, sample := range sch.Samples {
 			s.part(Samples, sample)
 		}
-		for _, of := range sch.Takes() {
+		for _, of := range sch.Includes() {
 			s.part(Schemas, of)
 		}
 	},

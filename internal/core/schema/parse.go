@@ -36,7 +36,7 @@ func read(id string, d *partfile.Doc, find Finder) *Schema {
 	}
 	n.RejectUnknown()
 	s.Root.WireFormat.StartsWith = s.Settings.Lines.StartsWith
-	s.Root.seal()
+	s.Root.compile()
 	p.lines(d, s.Root)
 	return s
 }

@@ -135,7 +135,7 @@ func (f *Field) Field(name string) *Field {
 // Record makes a record field of children, as the results of steps and queries are described.
 func Record(name string, fields ...*Field) *Field {
 	f := &Field{Name: name, Kind: value.RecordKind, Min: 1, Max: 1, Fields: fields}
-	f.seal()
+	f.compile()
 	return f
 }
 
@@ -147,13 +147,13 @@ func Scalar(name string, kind value.Kind) *Field {
 // Optional returns the field as one that need not be there.
 func (f *Field) Optional() *Field { f.Min = 0; return f }
 
-func (f *Field) seal() {
+func (f *Field) compile() {
 	names := make([]string, len(f.Fields))
 	for i, c := range f.Fields {
 		names[i], c.slot = c.Name, i
 		c.free = c.Kind != value.RecordKind && !c.List() && c.Constraints.none()
 		if c.Kind == value.RecordKind && c.layout == nil {
-			c.seal()
+			c.compile()
 		}
 	}
 	f.layout = value.NewLayout(names...)
@@ -220,9 +220,9 @@ func (f *Field) plain(attributes bool) *Field {
 	return &c
 }
 
-// Sealed gives a field made by hand, and all below it, their shapes and makes their patterns
+// Compiled gives a field made by hand, and all below it, their shapes and makes their patterns
 // ready. It must be called before the field is used, and returns it.
-func (f *Field) Sealed() *Field {
+func (f *Field) Compiled() *Field {
 	f.Walk(func(_ []string, c *Field) {
 		c.layout = nil
 		if c.WireFormat.Pattern != "" {
@@ -235,6 +235,6 @@ func (f *Field) Sealed() *Field {
 		}
 		c.WireFormat.Blank = c.Min == 0
 	})
-	f.seal()
+	f.compile()
 	return f
 }

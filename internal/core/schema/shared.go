@@ -111,8 +111,8 @@ func (f *Field) SameLayout(o *Field) bool {
 	return true
 }
 
-// Takes lists the schemas from which the schema takes fields by itself, each once.
-func (s *Schema) Takes() []string {
+// Includes lists the schemas from which the schema takes fields by itself, each once.
+func (s *Schema) Includes() []string {
 	var ids []string
 	s.Root.Walk(func(_ []string, f *Field) {
 		if f.Of != "" && f.Source == "" && !slices.Contains(ids, f.Of) {

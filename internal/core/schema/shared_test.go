@@ -37,7 +37,7 @@ const order = "schema: Order\nnotation: json\nfields:\n  - {name: no, type: inte
 func TestARecordHasTheFieldsOfAnotherSchema(t *testing.T) {
 	s, faults := load(map[string]string{"party": party, "order": order}, "order")
 	require.Empty(t, faults)
-	require.Equal(t, []string{"party"}, s.Takes())
+	require.Equal(t, []string{"party"}, s.Includes())
 	require.Equal(t, "party.yaml", s.Root.Find("buyer", "address", "city").Source)
 	require.Empty(t, s.Root.Find("buyer").Source)
 	require.NotSame(t, s.Root.Find("buyer", "name"), s.Root.Find("seller", "name"))

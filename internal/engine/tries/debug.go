@@ -30,7 +30,7 @@ type DebugSession struct {
 	At          int // the stop at which it halts; -1 before it has begun
 	Test        *TestRun
 	Trace       []running.Stop
-	Bad         *fault.Fault // of the last change
+	Fault       *fault.Fault // of the last change
 	choices     map[StepRef]trial.CallMode
 	with        *trial.TriedWith
 	heard       trial.Recording
@@ -190,7 +190,7 @@ func (e *Tries) walk(ctx context.Context, p *project.Project, w *DebugSession, h
 	w.used = time.Now()
 	walk := &trial.Walk{Changes: w.Changes, Halts: halts}
 	w.Test = e.RunTest(ctx, p, w.Flow, w.Sample, TestOptions{Choices: w.choices, With: w.with, Recording: &w.heard, Requested: true, Replay: true, Watcher: walk, Record: w.Record, At: w.began})
-	w.Trace, w.Bad = walk.Trace, walk.Bad
+	w.Trace, w.Fault = walk.Trace, walk.Bad
 	w.At = len(walk.Trace)
 	if w.Test.Halt != nil {
 		w.At = w.Test.Halt.N
@@ -207,7 +207,7 @@ func (e *Tries) Change(ctx context.Context, p *project.Project, w *DebugSession,
 	was := w.Changes
 	w.Changes = append(slices.Clone(was), trial.Change{N: w.At, Name: name, Formula: source})
 	e.walk(ctx, p, w, moves["again"](w, StepRef{}))
-	bad := w.Bad
+	bad := w.Fault
 	if bad != nil {
 		w.Changes = was
 		e.walk(ctx, p, w, moves["again"](w, StepRef{}))

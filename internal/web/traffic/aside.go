@@ -130,8 +130,8 @@ func (t traffic) deeds(c *gin.Context, people map[string]store.Person, run *uuid
 	return rows, err
 }
 
-// chosen are the records and runs that a form names.
-func chosen(c *gin.Context) (w operate.Work) {
+// selectedWork are the records and runs that a form names.
+func selectedWork(c *gin.Context) (w operate.Work) {
 	for _, key := range c.PostFormArray("id") {
 		if id, err := strconv.ParseInt(strings.TrimPrefix(key, "a"), 10, 64); err == nil {
 			w.Records = append(w.Records, id)
@@ -153,7 +153,7 @@ func (t traffic) runBulkAction(c *gin.Context) error {
 	if do == nil {
 		return store.ErrNotFound
 	}
-	if err := do(t.Operator(c), c, chosen(c)); err != nil {
+	if err := do(t.Operator(c), c, selectedWork(c)); err != nil {
 		return err
 	}
 	c.Redirect(303, back(c))

@@ -186,7 +186,7 @@ func (t *taker) operation(path, method string, item *openapi3.PathItem, o *opena
 		return err
 	}
 	if len(request.Fields) > 0 {
-		s := &schema.Schema{ID: t.connection + "-" + id + "-request", Title: title + ": asked with", Notation: json.Kind.Notation, Root: request.Sealed()}
+		s := &schema.Schema{ID: t.connection + "-" + id + "-request", Title: title + ": asked with", Notation: json.Kind.Notation, Root: request.Compiled()}
 		t.out.Schemas = append(t.out.Schemas, s)
 		out.Add("request", s.ID)
 	}

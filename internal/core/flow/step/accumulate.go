@@ -15,7 +15,7 @@ import (
 
 var accumulateKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "accumulate", Older: []string{"tally"}, Title: "Accumulate", Group: flow.Shape, Carries: true, About: "Carries a value from record to record through the run: a counter, a sum, a list that grows.",
+		Name: "accumulate", Older: []string{"tally"}, Title: "Accumulate", Group: flow.GroupTransform, Carries: true, About: "Carries a value from record to record through the run: a counter, a sum, a list that grows.",
 		Begin: func(flow.Offering) partfile.Ordered {
 			return partfile.Ordered{{Key: "as", Value: "total"}, {Key: "next", Value: "total + 1"}}
 		},

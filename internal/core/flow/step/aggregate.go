@@ -16,7 +16,7 @@ import (
 
 var aggregateKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "aggregate", Older: []string{"gather"}, Title: "Aggregate", Group: flow.Way, Lasting: true, About: "Gathers what several messages bring: the one with which a group is whole goes on with a list of it all, the others end here.",
+		Name: "aggregate", Older: []string{"gather"}, Title: "Aggregate", Group: flow.GroupControl, Lasting: true, About: "Gathers what several messages bring: the one with which a group is whole goes on with a list of it all, the others end here.",
 		Begin: func(o flow.Offering) partfile.Ordered {
 			return yields("gathered", append(o.Record("bring", ""), partfile.Entry{Key: "size", Value: "10"}, partfile.Entry{Key: "timeout", Value: "60"})...)
 		},

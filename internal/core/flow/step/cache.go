@@ -16,7 +16,7 @@ import (
 
 var cacheKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "cache", Older: []string{"cached"}, Title: "Cache a response", Group: flow.Way, Lasting: true, About: "Does its steps, and remembers under a key what they come to: for a time they are not done again for that key.",
+		Name: "cache", Older: []string{"cached"}, Title: "Cache a response", Group: flow.GroupControl, Lasting: true, About: "Does its steps, and remembers under a key what they come to: for a time they are not done again for that key.",
 		Begin: func(flow.Offering) partfile.Ordered {
 			return yields("known", partfile.Entry{Key: "ttl", Value: "3600"})
 		},

@@ -19,7 +19,7 @@ import (
 
 var chooseKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "choose", Title: "Choose", Group: flow.Way, About: "Leads each record to the first branch whose condition is true. What all branches yield under one name is seen behind them.",
+		Name: "choose", Title: "Choose", Group: flow.GroupControl, About: "Leads each record to the first branch whose condition is true. What all branches yield under one name is seen behind them.",
 		Drawn: flow.AsFork,
 		Wraps: &flow.Wrapping{Settings: partfile.Ordered{{Key: "when", Value: []partfile.Ordered{{{Key: "if", Value: "true"}}}}}, Inside: []any{"when", 0, "steps"}},
 		Begin: func(flow.Offering) partfile.Ordered {

@@ -18,7 +18,7 @@ var openedRecord = schema.Record("opened", schema.Scalar("text", value.Text), sc
 
 var decryptKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "decrypt", Older: []string{"open"}, Title: "Decrypt or verify", Group: flow.Shape, Concurrent: true, About: "Decrypts an OpenPGP message and verifies who has signed it (RFC 9580).",
+		Name: "decrypt", Older: []string{"open"}, Title: "Decrypt or verify", Group: flow.GroupTransform, Concurrent: true, About: "Decrypts an OpenPGP message and verifies who has signed it (RFC 9580).",
 		Begin: func(flow.Offering) partfile.Ordered { return yields("opened") },
 		Settings: setting.List{
 			{Name: "value", Label: "Message", Type: setting.Formula, Required: true, Help: "As armored text, or bytes"},

@@ -12,7 +12,7 @@ import (
 
 var deduplicateKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "deduplicate", Older: []string{"once"}, Title: "Skip duplicates", Group: flow.Way, Lasting: true, About: "Lets a record pass only when its key was not there before, in this run or an earlier one.",
+		Name: "deduplicate", Older: []string{"once"}, Title: "Skip duplicates", Group: flow.GroupControl, Lasting: true, About: "Lets a record pass only when its key was not there before, in this run or an earlier one.",
 		Settings: setting.List{
 			{Name: "key", Label: "Key", Type: setting.Formula, Required: true},
 			{Name: "within", Label: "Window (s)", Type: setting.Decimal, Help: "After that time a key may come again; empty: never"},

@@ -114,7 +114,7 @@ func unzipped(b []byte, _ string) ([]byte, error) {
 
 var encodeKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "encode", Older: []string{"pack"}, Title: "Encode, decode, hash", Group: flow.Shape, Concurrent: true, About: "Compresses, encodes or hashes a text or bytes, or takes that back.",
+		Name: "encode", Older: []string{"pack"}, Title: "Encode, decode, hash", Group: flow.GroupTransform, Concurrent: true, About: "Compresses, encodes or hashes a text or bytes, or takes that back.",
 		Begin: func(flow.Offering) partfile.Ordered { return yields("packed") },
 		Settings: setting.List{
 			{Name: "value", Label: "Text or bytes", Type: setting.Formula, Required: true},

@@ -14,7 +14,7 @@ import (
 
 var encryptKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "encrypt", Older: []string{"seal"}, Title: "Encrypt or sign", Group: flow.Shape, Concurrent: true, About: "Encrypts a text for the owners of OpenPGP keys, signs it with ours, or both (RFC 9580).",
+		Name: "encrypt", Older: []string{"seal"}, Title: "Encrypt or sign", Group: flow.GroupTransform, Concurrent: true, About: "Encrypts a text for the owners of OpenPGP keys, signs it with ours, or both (RFC 9580).",
 		Begin: func(flow.Offering) partfile.Ordered { return yields("sealed") },
 		Settings: setting.List{
 			{Name: "value", Label: "Text or bytes", Type: setting.Formula, Required: true},

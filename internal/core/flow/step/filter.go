@@ -14,7 +14,7 @@ import (
 
 var filterKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "filter", Older: []string{"keep"}, Title: "Filter", Group: flow.Way, Concurrent: true, About: "Lets the records pass for which a formula is true; the others are skipped and counted.",
+		Name: "filter", Older: []string{"keep"}, Title: "Filter", Group: flow.GroupControl, Concurrent: true, About: "Lets the records pass for which a formula is true; the others are skipped and counted.",
 		Settings: setting.List{
 			{Name: "where", Label: "Condition", Type: setting.Formula, Required: true, Help: "A formula that is true or false"},
 			onFault,

@@ -13,7 +13,7 @@ import (
 
 var logKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "log", Older: []string{"note"}, Title: "Log", Group: flow.Run, About: "Logs a text with the run, or in the event log.",
+		Name: "log", Older: []string{"note"}, Title: "Log", Group: flow.GroupRun, About: "Logs a text with the run, or in the event log.",
 		Settings: setting.List{
 			{Name: "text", Label: "Text", Type: setting.Formula, Required: true},
 			{Name: "where", Label: "Logged in", Type: setting.Choice, Default: "the run", Choices: []string{"the run", "the event log"}, Help: "The event log is seen without opening the run"},

@@ -19,7 +19,7 @@ const lookUpName = "look up"
 
 var lookUpKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: lookUpName, Title: "Look up in a table", Group: flow.Shape, Concurrent: true, About: "Gets a row of a table of the project by its key, with what flows have changed in it since.",
+		Name: lookUpName, Title: "Look up in a table", Group: flow.GroupTransform, Concurrent: true, About: "Gets a row of a table of the project by its key, with what flows have changed in it since.",
 		Begin: func(o flow.Offering) partfile.Ordered { return yields("row", o.Table("match")...) },
 		Settings: setting.List{
 			{Name: "table", Label: "Table", Type: setting.Part, Of: "table", Required: true},

@@ -16,7 +16,7 @@ import (
 
 var mapKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "map", Title: "Map", Group: flow.Shape, Concurrent: true, About: "Makes a target record from the records in scope by a mapping's rules.",
+		Name: "map", Title: "Map", Group: flow.GroupTransform, Concurrent: true, About: "Makes a target record from the records in scope by a mapping's rules.",
 		Maps:  true,
 		Begin: func(flow.Offering) partfile.Ordered { return yields("row") },
 		Settings: setting.List{

@@ -15,7 +15,7 @@ import (
 
 var parallelKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "parallel", Older: []string{"at once"}, Title: "In parallel", Group: flow.Way, About: "Does its branches beside each other for each record.",
+		Name: "parallel", Older: []string{"at once"}, Title: "In parallel", Group: flow.GroupControl, About: "Does its branches beside each other for each record.",
 		Drawn: flow.AsFork,
 		Wraps: &flow.Wrapping{Settings: partfile.Ordered{{Key: "branches", Value: []partfile.Ordered{{{Key: "name", Value: "first"}}}}}, Inside: []any{"branches", 0, "steps"}},
 		Begin: func(flow.Offering) partfile.Ordered {

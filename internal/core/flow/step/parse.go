@@ -15,7 +15,7 @@ import (
 
 var parseKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "parse", Title: "Parse", Group: flow.Shape, Concurrent: true, About: "Reads a text in its notation: a field that holds JSON, XML, lines.",
+		Name: "parse", Title: "Parse", Group: flow.GroupTransform, Concurrent: true, About: "Reads a text in its notation: a field that holds JSON, XML, lines.",
 		Begin: func(flow.Offering) partfile.Ordered { return yields("parsed") },
 		Settings: setting.List{
 			{Name: "text", Label: "Text", Type: setting.Formula, Required: true},

@@ -16,7 +16,7 @@ import (
 
 var receiveKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "receive message", Older: []string{"await"}, Title: "Wait for a message", Group: flow.Run, Lasting: true, About: "Lets the run rest until another one hands over a message of a kind with its reference; it needs no worker while it does.",
+		Name: "receive message", Older: []string{"await"}, Title: "Wait for a message", Group: flow.GroupRun, Lasting: true, About: "Lets the run rest until another one hands over a message of a kind with its reference; it needs no worker while it does.",
 		Begin: func(flow.Offering) partfile.Ordered {
 			return yields("message", partfile.Entry{Key: "message", Value: "message"})
 		},

@@ -11,7 +11,7 @@ import (
 
 var referenceKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "reference", Title: "Set the reference", Group: flow.Run, About: "Gives the run a business key by which people find it. Each record can give one of its own.",
+		Name: "reference", Title: "Set the reference", Group: flow.GroupRun, About: "Gives the run a business key by which people find it. Each record can give one of its own.",
 		Settings: setting.List{
 			{Name: "is", Label: "Reference", Type: setting.Formula, Required: true},
 			onFault,

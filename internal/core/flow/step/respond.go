@@ -18,7 +18,7 @@ import (
 
 var respondKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "respond", Older: []string{"answer"}, Title: "Respond", Group: flow.Run, About: "Responds to the caller of the flow.",
+		Name: "respond", Older: []string{"answer"}, Title: "Respond", Group: flow.GroupRun, About: "Responds to the caller of the flow.",
 		Fits: func(o flow.Offering) bool { return o.Output() != nil || o.Asked() },
 		Begin: func(o flow.Offering) partfile.Ordered {
 			if o.Output() == nil {

@@ -12,7 +12,7 @@ import (
 
 var runFlowKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "run flow", Older: []string{"flow"}, Title: "Run a flow", Group: flow.Run, Lasting: true, About: "Runs another flow with each record, as a run of its own: waits for its answer, or only begins it.",
+		Name: "run flow", Older: []string{"flow"}, Title: "Run a flow", Group: flow.GroupRun, Lasting: true, About: "Runs another flow with each record, as a run of its own: waits for its answer, or only begins it.",
 		Targets: true,
 		Settings: setting.List{
 			{Name: "flow", Label: "Flow", Type: setting.Part, Of: "flow", Required: true, Help: "One that is called by others, or by a person with a form"},

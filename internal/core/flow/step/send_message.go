@@ -15,7 +15,7 @@ var kindOfMessage = setting.Setting{Name: "message", Older: []string{"kind"}, La
 
 var sendKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "send message", Older: []string{"deliver"}, Title: "Send a message", Group: flow.Run, Lasting: true, About: "Hands a message over to the run that waits for one of its kind with its reference, or will.",
+		Name: "send message", Older: []string{"deliver"}, Title: "Send a message", Group: flow.GroupRun, Lasting: true, About: "Hands a message over to the run that waits for one of its kind with its reference, or will.",
 		Begin: func(o flow.Offering) partfile.Ordered {
 			return append(partfile.Ordered{{Key: "message", Value: "message"}}, o.Record("from", "")...)
 		},

@@ -19,7 +19,7 @@ import (
 
 var serializeKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "serialize", Older: []string{"format"}, Title: "Serialize", Group: flow.Shape, Concurrent: true, About: "Writes a record or a list of records as a text in a schema's notation, with its content type.",
+		Name: "serialize", Older: []string{"format"}, Title: "Serialize", Group: flow.GroupTransform, Concurrent: true, About: "Writes a record or a list of records as a text in a schema's notation, with its content type.",
 		Begin: func(o flow.Offering) partfile.Ordered { return yields("written", o.Record("value", "schema")...) },
 		Settings: setting.List{
 			{Name: "value", Label: "Write", Type: setting.Formula, Required: true, Help: "A record, or a list of records"},

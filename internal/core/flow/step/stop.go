@@ -12,7 +12,7 @@ import (
 
 var stopKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "stop", Title: "Stop", Group: flow.Run, About: "Ends the way of a record, or the run, with an outcome.", Ends: true,
+		Name: "stop", Title: "Stop", Group: flow.GroupRun, About: "Ends the way of a record, or the run, with an outcome.", Ends: true,
 		Settings: setting.List{
 			{Name: "ends", Label: "Ends", Type: setting.Choice, Default: "this record", Choices: []string{"this record", "the run"}, Help: "The run: the records before this one are done, and it can be resumed"},
 			{Name: "outcome", Label: "Outcome", Type: setting.Choice, Was: older, Default: "set aside", Choices: []string{"set aside", "skipped", "done"}},

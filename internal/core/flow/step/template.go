@@ -16,7 +16,7 @@ import (
 
 var templateKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "template", Title: "Fill in a template", Group: flow.Shape, Concurrent: true, About: "Writes a text in which ${formula} stands for what the formula yields.",
+		Name: "template", Title: "Fill in a template", Group: flow.GroupTransform, Concurrent: true, About: "Writes a text in which ${formula} stands for what the formula yields.",
 		Begin: func(flow.Offering) partfile.Ordered { return yields("text") },
 		Settings: setting.List{
 			{Name: "text", Label: "Template", Type: setting.Template, Required: true, Help: "${formula} is replaced by what it yields, nothing where that is absent; \\${ stays as ${"},

@@ -15,7 +15,7 @@ import (
 
 var tryKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "try", Older: []string{"attempt"}, Title: "Try", Group: flow.Way, About: "Does its steps; a record that fails in one of them goes on with the steps under On fault, where fault tells what happened.",
+		Name: "try", Older: []string{"attempt"}, Title: "Try", Group: flow.GroupControl, About: "Does its steps; a record that fails in one of them goes on with the steps under On fault, where fault tells what happened.",
 		Drawn: flow.AsAttempt,
 		Wraps: &flow.Wrapping{Inside: []any{"steps"}},
 		Branches: []flow.BranchKind{

@@ -18,7 +18,7 @@ import (
 
 var updateTableKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "update table", Older: []string{"change"}, Title: "Update a table", Group: flow.Shape, Concurrent: true, Lasting: true, About: "Sets a row of a table of the project, or takes it away. Look up in a table sees it at once; formulas see the table as it was released.",
+		Name: "update table", Older: []string{"change"}, Title: "Update a table", Group: flow.GroupTransform, Concurrent: true, Lasting: true, About: "Sets a row of a table of the project, or takes it away. Look up in a table sees it at once; formulas see the table as it was released.",
 		Begin: func(o flow.Offering) partfile.Ordered { return o.Table("row") },
 		Settings: setting.List{
 			{Name: "table", Label: "Table", Type: setting.Part, Of: "table", Required: true},

@@ -14,7 +14,7 @@ import (
 
 var validateKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "validate", Older: []string{"check"}, Title: "Validate", Group: flow.Shape, Concurrent: true, About: "Compares a text or a record with a schema.",
+		Name: "validate", Older: []string{"check"}, Title: "Validate", Group: flow.GroupTransform, Concurrent: true, About: "Compares a text or a record with a schema.",
 		Begin: func(o flow.Offering) partfile.Ordered { return o.Record("value", "schema") },
 		Settings: setting.List{
 			{Name: "value", Label: "Message", Type: setting.Formula, Required: true, Help: "A text in the schema's notation, or a record"},

@@ -17,7 +17,7 @@ import (
 
 var waitKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "wait", Title: "Wait", Group: flow.Run, Lasting: true, About: "Lets the run rest for a time, or until a time; it needs no worker while it does.",
+		Name: "wait", Title: "Wait", Group: flow.GroupRun, Lasting: true, About: "Lets the run rest for a time, or until a time; it needs no worker while it does.",
 		Begin: func(flow.Offering) partfile.Ordered { return partfile.Ordered{{Key: "seconds", Value: "60"}} },
 		Settings: setting.List{
 			{Name: "seconds", Label: "Duration (s)", Type: setting.Formula, Help: "A number, or a formula for one"},

@@ -51,8 +51,8 @@ func NewListReader(r io.Reader, o notation.Options, list string) notation.Reader
 	return &listReader{reader: newReader(r, o), shell: notation.Envelope{List: list}}
 }
 
-func (x *listReader) Many() bool                { return true }
-func (x *listReader) Shell() *notation.Envelope { return &x.shell }
+func (x *listReader) Many() bool                   { return true }
+func (x *listReader) Envelope() *notation.Envelope { return &x.shell }
 
 func (x *listReader) Next() (value.Value, error) {
 	if x.done {

@@ -63,5 +63,5 @@ func TestFieldsAreShared(t *testing.T) {
 	taken, err := Write(own, parse(t, string(own)), Path{1}, Settings{"of": "pair"})
 	require.NoError(t, err)
 	parts["x"] = string(taken)
-	require.Equal(t, []string{"pair"}, together(t, parts, "x").Takes())
+	require.Equal(t, []string{"pair"}, together(t, parts, "x").Includes())
 }

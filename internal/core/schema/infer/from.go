@@ -48,7 +48,7 @@ func From(id, title string, as *notation.Kind, samples ...Sample) (*Result, erro
 		r.Schema.Settings.Characters, r.Schema.Settings.Lines = plain.Settings.Characters, plain.Settings.Lines
 		r.written(r.Schema.Root, plain.Root, nil)
 	}
-	r.Schema.Root.Sealed()
+	r.Schema.Root.Compiled()
 	return r, nil
 }
 
@@ -90,7 +90,7 @@ func reading(id string, as *schema.Notation, settings schema.Settings, sample []
 	if len(fields) == 0 {
 		return nil, fault.Expect(fault.Required, "at least one record", "an empty sample")
 	}
-	s.Root = (&schema.Field{Name: id, Kind: value.RecordKind, Min: 1, Max: 1, Fields: fields, WireFormat: schema.WireFormat{StartsWith: s.Settings.Lines.StartsWith}}).Sealed()
+	s.Root = (&schema.Field{Name: id, Kind: value.RecordKind, Min: 1, Max: 1, Fields: fields, WireFormat: schema.WireFormat{StartsWith: s.Settings.Lines.StartsWith}}).Compiled()
 	return s, nil
 }
 

@@ -236,7 +236,7 @@ func (o *Observer) Schema(id, title string) *Result {
 	b := builder{result: r, delimited: o.as.Cells, xml: o.as.Elements, json: o.as.Types}
 	root := &schema.Field{Name: id, Kind: value.RecordKind, Min: 1, Max: 1, Constraints: schema.Constraints{FractionDigits: -1}}
 	root.Fields = b.fields(top, nil)
-	s.Root = root.Sealed()
+	s.Root = root.Compiled()
 	return r
 }
 

@@ -68,7 +68,7 @@ func (d *Document) Import(id, at string) (*Imported, error) {
 	case root.List():
 		root.Min, root.Max = 1, 1 // the message is a list of these records
 	}
-	s.Root = root.Sealed()
+	s.Root = root.Compiled()
 	for _, n := range m.notes {
 		s.NotImported = append(s.NotImported, n.Error())
 	}

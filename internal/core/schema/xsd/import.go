@@ -53,7 +53,7 @@ func (s *Set) ImportAs(id, root string, prefixes []schema.Namespace) (*schema.Sc
 	if len(f.Fields) == 0 {
 		return nil, fault.New(fault.Setting, "the element %s holds nothing that could be a field", e.Name.Local).At(e.place)
 	}
-	out.Root = f.Sealed()
+	out.Root = f.Compiled()
 	return out, nil
 }
 

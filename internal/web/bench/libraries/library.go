@@ -109,7 +109,7 @@ func (b pages) libraryOf(c *gin.Context, name string) (*project.Project, *librar
 	}
 	d := &libraryPage{
 		Frame: b.Frame(c, "bench", l.Title, "↑ ↓", "choose a function"), ID: id, Path: project.Path(project.Libraries, id),
-		Library: l, Versions: p.Versions(id), Pinned: p.Pinned(id), Types: library.Types,
+		Library: l, Versions: p.Versions(id), Pinned: p.LibraryVersion(id), Types: library.Types,
 	}
 	d.Faults = base.FaultsIn(p, d.Path)
 	d.Broken = brokenBy(p, d.Path, id)

@@ -209,6 +209,6 @@ func byHand(id string, d *newSchemaPage) *schema.Schema {
 	if s.Notation.Columns {
 		f.WireFormat.From, f.WireFormat.To = 1, 10
 	}
-	s.Root = (&schema.Field{Name: id, Kind: value.RecordKind, Min: 1, Max: 1, Fields: []*schema.Field{f}}).Sealed()
+	s.Root = (&schema.Field{Name: id, Kind: value.RecordKind, Min: 1, Max: 1, Fields: []*schema.Field{f}}).Compiled()
 	return s
 }
