@@ -15,16 +15,16 @@ func TestWhatIsWrongHasAPlace(t *testing.T) {
 	scope.Define("order", Type{Kind: value.RecordKind, Fields: schema.Record("order", schema.Scalar("no", value.Integer), schema.Scalar("naïve", value.Text))})
 	scope.Open("order")
 	for source, pieces := range map[string][]string{
-		"":                         nil,
-		"no + 1":                   nil,
-		"no + nope":                {"nope"},
+		"":                          nil,
+		"no + 1":                    nil,
+		"no + nope":                 {"nope"},
 		`upper(naïve) + order.nope`: {"nope"},
-		`sum("a")`:                 {`"a"`},
-		`nope(1) + no`:             {"nope"},
-		"no +":                     {"+"},
-		"(no  ":                    {"no"},
-		`"a \" b" + 1`:             {`"a \" b"`},
-		"no ++ )":                  {")"},
+		`sum("a")`:                  {`"a"`},
+		`nope(1) + no`:              {"nope"},
+		"no +":                      {"+"},
+		"(no  ":                     {"no"},
+		`"a \" b" + 1`:              {`"a \" b"`},
+		"no ++ )":                   {")"},
 	} {
 		var found []string
 		for _, s := range Wrong(source, scope) {
