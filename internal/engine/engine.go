@@ -288,10 +288,10 @@ func (e *Engine) end() {
 	if err := e.river.StopAndCancel(ctx); err != nil {
 		e.opt.Log.Warn("runs did not end in time", "error", err)
 	}
+	e.questions.close(ctx)
 	if err := e.tallies.Save(ctx, e.db); err != nil {
 		e.opt.Log.Warn("figures not kept", "error", err)
 	}
-	e.questions.close(ctx)
 	store.Deregister(ctx, e.db, e.ID)
 	e.stopped()
 	e.quick.Close()

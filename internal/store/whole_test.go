@@ -112,3 +112,28 @@ func TestWholeRunsAreRecordedAllOrNone(t *testing.T) {
 	_, err = RunByID(t.Context(), db, bad.Run.ID)
 	require.ErrorIs(t, err, ErrNotFound)
 }
+
+// TestWhatTheServerRefusesIsToldFromWhatItNeverSaw: what is refused would be again, what was not reached is worth another try; and a
+// run that is there already is recorded.
+func TestWhatTheServerRefusesIsToldFromWhatItNeverSaw(t *testing.T) {
+	db := open(t)
+	release(t, db, "one")
+	w := whole("twice")
+	_, err := AddWhole(t.Context(), db, []WholeRun{w, whole("beside")})
+	require.NoError(t, err)
+	_, err = AddWhole(t.Context(), db, []WholeRun{w})
+	require.True(t, IsRefused(err))
+	require.True(t, IsRecorded(err))
+	other := whole("other")
+	other.State = "nowhere"
+	_, err = AddWhole(t.Context(), db, []WholeRun{other})
+	require.True(t, IsRefused(err))
+	require.False(t, IsRecorded(err))
+	_, err = db.Exec(t.Context(), "do $$ begin raise exception 'starting up' using errcode = '57P03'; end $$")
+	require.Error(t, err)
+	require.False(t, IsRefused(err), "the server is not ready")
+	db.Close()
+	_, err = AddWhole(t.Context(), db, []WholeRun{other})
+	require.Error(t, err)
+	require.False(t, IsRefused(err), "nobody is there")
+}
