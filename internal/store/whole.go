@@ -60,10 +60,10 @@ func IsRefused(err error) bool {
 	return errors.As(err, &e) && !slices.Contains([]string{"08", "53", "57", "58"}, e.Code[:2])
 }
 
-// IsRecorded says whether a run could not be recorded since it is already.
+// IsRecorded says whether a run could not be recorded since it is already: it, or its journal, which is recorded with it.
 func IsRecorded(err error) bool {
 	var e *pgconn.PgError
-	return errors.As(err, &e) && e.ConstraintName == "run_pkey"
+	return errors.As(err, &e) && (e.ConstraintName == "run_pkey" || e.ConstraintName == "journal_pkey")
 }
 
 // maxPlain bounds the references, and the events, of a run that is recorded by a statement made for it.

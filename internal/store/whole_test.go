@@ -123,7 +123,7 @@ func TestWhatTheServerRefusesIsToldFromWhatItNeverSaw(t *testing.T) {
 	require.NoError(t, err)
 	_, err = AddWhole(t.Context(), db, []WholeRun{w})
 	require.True(t, IsRefused(err))
-	require.True(t, IsRecorded(err))
+	require.True(t, IsRecorded(err), "%v", err)
 	other := whole("other")
 	other.State = "nowhere"
 	_, err = AddWhole(t.Context(), db, []WholeRun{other})
