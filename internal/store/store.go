@@ -93,6 +93,7 @@ func Open(ctx context.Context, url string) (*pgxpool.Pool, error) {
 	config.ShouldPing = func(_ context.Context, p pgxpool.ShouldPingParams) bool { return p.IdleDuration > pingAfter }
 	config.ConnConfig.ConnectTimeout = 5 * time.Second
 	config.ConnConfig.RuntimeParams["application_name"] = "hollowreed"
+	config.AfterConnect = sentAsBytes
 	unbounded := config.Copy()
 	unbounded.ConnConfig.RuntimeParams["application_name"] = "hollowreed: migrations"
 	for name, bound := range bounds {

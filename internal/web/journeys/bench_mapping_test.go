@@ -136,6 +136,13 @@ func TestAFormulaIsCompleted(t *testing.T) {
 		tb.sees(".empty", "No function")
 	}()
 	tb.sees("#verdict .fault", "")
+	tb.sees("#formula + .code .cm-wrong", "+")
+	tb.fill("#formula", `upper(station.nme) + "x"`)
+	tb.sees("#formula + .code .cm-wrong", "nme")
+	tb.on("#formula + .code .cm-wrong", `if (!e.title.includes("nme")) throw new Error(e.title)`, nil)
+	tb.sees("#verdict .fault", "nme")
+	tb.open("/bench/mappings/reading-to-tide-level?field=station_name")
+	tb.sees("#formula + .code .cm-wrong", "nme") // it is said of what stands there, too
 }
 
 // TestCasesAreKeptAndAccepted: the present result is kept; a change shows what comes out otherwise; what
