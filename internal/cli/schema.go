@@ -198,19 +198,20 @@ in which everything stands. The same seed makes the same message.`,
 			if err != nil {
 				return err
 			}
-			return e.samples(s, sample.Kind(kind), seed, count, to)
+			return e.samples(s, kind, seed, count, to)
 		},
 	}
 	c.Flags().Uint64Var(&seed, "seed", 1, "what the values are drawn from")
-	c.Flags().StringVar(&kind, "kind", string(sample.Typical), "least, typical or full")
+	c.Flags().StringVar(&kind, "kind", string(sample.Typical), "minimal, typical or maximal")
 	c.Flags().IntVar(&count, "count", 1, "how many messages, or records of one that is a list")
 	c.Flags().StringVar(&to, "to", "", "notation to write, if not the schema's")
 	return c
 }
 
-func (e env) samples(s *schema.Schema, kind sample.Kind, seed uint64, count int, to string) error {
-	if kind != sample.Minimal && kind != sample.Typical && kind != sample.Maximal {
-		return fault.Expect(fault.Setting, "least, typical or full", fault.Quote(string(kind))).InField("--kind")
+func (e env) samples(s *schema.Schema, named string, seed uint64, count int, to string) error {
+	kind, ok := sample.KindNamed(named)
+	if !ok {
+		return fault.Expect(fault.Setting, "minimal, typical or maximal", fault.Quote(named)).InField("--kind")
 	}
 	n, err := notationOf(to, s)
 	if err != nil {

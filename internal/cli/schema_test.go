@@ -53,7 +53,7 @@ func TestXMLSchemasAreUsedAlike(t *testing.T) {
 	code, text, errs := call(t, "", "schema", "export", file(t, "order.yaml", part), "--as", "xsd")
 	require.Equal(t, exitDone, code, errs)
 	s := file(t, "again.xsd", text)
-	code, made, errs := call(t, "", "schema", "sample", s, "--kind", "full")
+	code, made, errs := call(t, "", "schema", "sample", s, "--kind", "maximal")
 	require.Equal(t, exitDone, code, errs)
 	code, out, _ = call(t, made, "validate", "--schema", s, "-")
 	require.Equal(t, exitDone, code, out)
@@ -89,7 +89,7 @@ func TestInferSampleAndValidateGoTogether(t *testing.T) {
 	s := file(t, "orders.yaml", part)
 	code, _, errs = call(t, "", "validate", "--schema", s, in)
 	require.Equal(t, exitDone, code, errs)
-	for _, kind := range []string{"least", "typical", "full"} {
+	for _, kind := range []string{"minimal", "typical", "maximal", "full"} {
 		code, made, errs := call(t, "", "schema", "sample", s, "--kind", kind, "--count", "5", "--seed", "7")
 		require.Equal(t, exitDone, code, errs)
 		_, again, _ := call(t, "", "schema", "sample", s, "--kind", kind, "--count", "5", "--seed", "7")
@@ -99,7 +99,7 @@ func TestInferSampleAndValidateGoTogether(t *testing.T) {
 	}
 	code, _, errs = call(t, "", "schema", "sample", s, "--kind", "odd")
 	require.Equal(t, exitInput, code)
-	require.Contains(t, errs, "least, typical or full")
+	require.Contains(t, errs, "minimal, typical or maximal")
 }
 
 func TestImportExportAndCompare(t *testing.T) {

@@ -172,7 +172,7 @@ func ColumnSettings(f *Field) setting.List {
 	list = append(list, setting.Setting{Name: "align", Label: "Aligned", Type: setting.Choice, Choices: []string{align, other(align)}, Default: align},
 		setting.Setting{Name: "padding", Label: "Padding", Type: setting.Character, Hint: fill})
 	if f.Kind == value.Decimal {
-		list = append(list, setting.Setting{Name: "implied decimals", Label: "Digits after an implied point", Type: setting.Number, Hint: "0"})
+		list = append(list, setting.Setting{Name: "implied decimals", Label: "Implied decimals", Type: setting.Number, Hint: "0"})
 	}
 	return list
 }

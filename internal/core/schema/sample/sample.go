@@ -5,6 +5,7 @@ package sample
 import (
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"strings"
 
 	"hollowreed/internal/core/fault"
@@ -17,13 +18,24 @@ type Kind string
 
 // The kinds of sample.
 const (
-	Minimal Kind = "least"   // only what must be there
+	Minimal Kind = "minimal" // only what must be there
 	Typical Kind = "typical" // all fields, lists of two or three
-	Maximal Kind = "full"    // all fields, as long and as often as may be, within bounds
+	Maximal Kind = "maximal" // all fields, as long and as often as may be, within bounds
 )
 
 // Kinds lists the kinds.
 var Kinds = []Kind{Minimal, Typical, Maximal}
+
+// older are the names that kinds had before.
+var older = map[string]Kind{"least": Minimal, "full": Maximal}
+
+// KindNamed finds a kind by its name, or by the one that it had before.
+func KindNamed(name string) (Kind, bool) {
+	if k, was := older[name]; was {
+		return k, true
+	}
+	return Kind(name), slices.Contains(Kinds, Kind(name))
+}
 
 // Bounds on what is made.
 const (

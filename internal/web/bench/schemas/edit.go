@@ -182,7 +182,10 @@ func (b pages) makeSample(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	kind := sample.Kind(c.DefaultPostForm("kind", string(sample.Typical)))
+	kind, known := sample.KindNamed(c.DefaultPostForm("kind", string(sample.Typical)))
+	if !known {
+		return fault.Expect(fault.Setting, "minimal, typical or maximal", fault.Quote(c.PostForm("kind")))
+	}
 	seed, err := strconv.ParseUint(c.DefaultPostForm("seed", "1"), 10, 64)
 	if err != nil {
 		return fault.Expect(fault.Setting, "a whole number as seed", fault.Quote(c.PostForm("seed")))
