@@ -110,7 +110,7 @@ func oneArgs(w WholeRun) (sql string, args []any, err error) {
 	}
 	r := w.Run
 	args = []any{
-		r.ID, r.Project, r.Environment, r.Flow, r.Release, r.Reference, r.File, r.Input, r.StartedBy, r.Request, w.State, asJSON(r.Counts, true), asJSON(w.Fault, w.Fault != nil),
+		r.ID, r.Project, r.Environment, r.Flow, r.Release, r.Reference, r.File, r.Input, r.StartedBy, r.Request, w.State, string(running.CountsJSON(r.Counts)), asJSON(w.Fault, w.Fault != nil),
 		r.Totals, r.Answer, asJSON(r.Reply, r.Reply != nil), r.StartedAt, r.EndedAt, w.Entries,
 	}
 	for _, ref := range w.References {
@@ -205,7 +205,8 @@ func (c *columns) add(w WholeRun) error {
 		s := string(text)
 		*to, err = append(*to, &s), errors.Join(err, jerr)
 	}
-	asJSON(&c.counts, r.Counts, true)
+	counts := string(running.CountsJSON(r.Counts))
+	c.counts = append(c.counts, &counts)
 	asJSON(&c.faults, w.Fault, w.Fault != nil)
 	asJSON(&c.replies, r.Reply, r.Reply != nil)
 	for _, ref := range w.References {

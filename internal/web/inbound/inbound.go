@@ -6,7 +6,6 @@ import (
 	"bytes"
 	"encoding/json"
 	"errors"
-	"io"
 	"net"
 	"net/http"
 	"os"
@@ -131,7 +130,7 @@ func serve(c *gin.Context, s *page.Site) {
 		return
 	}
 	defer call.Leave()
-	body, err := io.ReadAll(c.Request.Body)
+	body, err := read(c.Request)
 	if err != nil {
 		unread(c, err)
 		return
@@ -189,6 +188,14 @@ func asked(c *gin.Context) engine.InboundRequest {
 	a.Query = pairs(c.Request.URL.Query(), nil)
 	a.Headers = pairs(c.Request.Header, map[string]bool{"authorization": true, "cookie": true})
 	return a
+}
+
+// read reads the body of a request, into as much memory as it says that it has, within bounds.
+func read(r *http.Request) ([]byte, error) {
+	var b bytes.Buffer
+	b.Grow(int(max(0, min(r.ContentLength, 64<<10))) + bytes.MinRead)
+	_, err := b.ReadFrom(r.Body)
+	return b.Bytes(), err
 }
 
 // foreign says whether a browser sends a request for a page of another site (Fetch Metadata Request Headers; older ones name

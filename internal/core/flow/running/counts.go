@@ -1,0 +1,46 @@
+package running
+
+import (
+	"encoding/json"
+	"maps"
+	"slices"
+	"strconv"
+)
+
+// CountsJSON writes the counts of steps as encoding/json does, without reflection: it is done for each run.
+func CountsJSON(counts map[string]*Counts) []byte {
+	b := make([]byte, 0, 2+40*len(counts))
+	b = append(b, '{')
+	for i, step := range slices.Sorted(maps.Keys(counts)) {
+		if i > 0 {
+			b = append(b, ',')
+		}
+		name, _ := json.Marshal(step) // a text can always be written
+		b = append(append(b, name...), ':')
+		b = counts[step].appendJSON(b)
+	}
+	return append(b, '}')
+}
+
+func (c *Counts) appendJSON(b []byte) []byte {
+	if c == nil {
+		return append(b, "null"...)
+	}
+	put := func(name string, n int64, always bool) {
+		if n != 0 || always {
+			b = strconv.AppendInt(append(b, name...), n, 10)
+		}
+	}
+	put(`{"in":`, int64(c.In), true)
+	put(`,"out":`, int64(c.Out), true)
+	put(`,"left_out":`, int64(c.Skipped), true)
+	put(`,"set_aside":`, int64(c.SetAside), true)
+	put(`,"inserted":`, int64(c.Inserted), false)
+	put(`,"updated":`, int64(c.Updated), false)
+	put(`,"unchanged":`, int64(c.Unchanged), false)
+	put(`,"called":`, int64(c.Called), false)
+	put(`,"collected":`, int64(c.Collected), false)
+	put(`,"caught":`, int64(c.Caught), false)
+	put(`,"took":`, int64(c.Duration), false)
+	return append(b, '}')
+}
