@@ -75,7 +75,7 @@ type Settings struct {
 
 // Source knows the setups of an environment.
 type Source interface {
-	// Settings gives a connection's setup; nil when it has none.
+	// Settings gives how a connection is reached; nil when it has none.
 	Settings(ctx context.Context, id string) (*Settings, error)
 	system.SecretStore
 }
@@ -138,7 +138,7 @@ func (p *Pool) Close() {
 	}
 }
 
-// Settings gives a connection's setup; nil where it has none in this environment.
+// Settings gives how a connection is reached; nil where it has none in this environment.
 func (p *Pool) Settings(ctx context.Context, id string) (*Settings, error) {
 	e, err := p.entry(ctx, id)
 	if err != nil {

@@ -2,12 +2,14 @@ package engine
 
 import (
 	"context"
+	"fmt"
 	"log/slog"
 	"sync"
 	"testing"
 	"time"
 
 	"github.com/google/uuid"
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"hollowreed/internal/connector"
@@ -326,4 +328,38 @@ func TestAPanicInACallThatIsDoneInMemoryIsDoneAnotherWay(t *testing.T) {
 	require.Empty(t, e.places, "the place is free again")
 	require.NotNil(t, w.called(e, card("2", "Jon"), "").Finished, "the next call is done as ever")
 	require.Equal(t, 2, w.kept("select count(*) from run where flow = 'asking'"))
+}
+
+// TestWhatWasAnsweredToQuestionsIsRecordedWhenTheEngineStops: each has its run, with its journal and its
+// reference.
+func TestWhatWasAnsweredToQuestionsIsRecordedWhenTheEngineStops(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	e := w.start(Options{})
+	w.add("asked", map[string]string{"flows/asked.yaml": `flow: Asked
+trigger: {kind: request, method: GET, path: "cards/{no}", output: sign-up, timeout: 30}
+steps:
+  - {step: reference, id: known, is: request.parameters.no}
+  - {step: respond, id: a, with: {card: request.parameters.no, name: '"Ada"', mail: '"ada@skerry.example"', kiosk: '"K1"', at: run.started_at}}
+`})
+	var wg sync.WaitGroup
+	for caller := range 4 {
+		wg.Go(func() {
+			for i := range 25 {
+				c, err := e.Called(t.Context(), testkit.Skerry, InboundRequest{Method: "GET", Path: fmt.Sprintf("cards/%d-%d", caller, i), Client: "a"})
+				if !assert.NoError(t, err) {
+					return
+				}
+				taken, err := e.Request(t.Context(), c, nil)
+				c.Leave()
+				assert.NoError(t, err)
+				assert.NotNil(t, taken.Finished)
+			}
+		})
+	}
+	wg.Wait()
+	e.Stop()
+	require.Equal(t, 100, w.kept("select count(*) from run where flow = 'asked'"))
+	require.Equal(t, 100, w.kept("select count(*) from journal join run on run.id = journal.run where flow = 'asked'"))
+	require.Equal(t, 100, w.kept("select count(distinct r.text) from reference r join run on run.id = r.run where flow = 'asked'"))
 }

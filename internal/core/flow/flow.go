@@ -187,8 +187,8 @@ func readStep(n partfile.Node, path []any, seen map[string]bool) *Step {
 	return s
 }
 
-// readBranches reads the tracks of one kind: a list of steps, or a list of tracks with steps of their own. A single
-// track that is not there has no steps.
+// readBranches reads the branches of one kind: a list of steps, or a list of branches with steps of their own. A single
+// branch that is not there has no steps.
 func (s *Step) readBranches(n partfile.Node, k *BranchKind, seen map[string]bool) {
 	if !k.Many {
 		list := steps(n, k.Key, below(s.Path, k.Key), seen)
@@ -211,7 +211,7 @@ func (s *Step) readBranches(n partfile.Node, k *BranchKind, seen map[string]bool
 	}
 }
 
-// Branch finds the single track of a key; nil when the kind has none.
+// Branch finds the single branch of a key; nil when the kind has none.
 func (s *Step) Branch(key string) *Branch {
 	for _, t := range s.Branches {
 		if t.Kind.Key == key {

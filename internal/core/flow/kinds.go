@@ -13,9 +13,9 @@ import (
 type BranchKind struct {
 	Key, Title, About string
 	Older             []string // keys that it had before
-	Many              bool     // a list of tracks, each with a name and steps of its own
+	Many              bool     // a list of branches, each with a name and steps of its own
 	If                bool     // each of them has a condition
-	Below             bool     // drawn as a track below: what happens when something goes wrong
+	Below             bool     // drawn as a branch below: what happens when something goes wrong
 	Conditional       bool     // only the records that are led into it pass it
 	Compensates       bool     // takes the step back, and is no way on
 	Quiet             bool     // not drawn while it has no steps
@@ -54,8 +54,8 @@ type Drawing uint8
 const (
 	AsNode    Drawing = iota
 	AsSpan            // a bracket around its steps
-	AsFork            // its tracks beside each other
-	AsAttempt         // with the track of what failed below, and what is done in any case behind both
+	AsFork            // its branches beside each other
+	AsAttempt         // with the branch of what failed below, and what is done in any case behind both
 )
 
 // Wrapping is how steps are put into a new step of a kind.
@@ -87,7 +87,7 @@ const (
 	AnswerKind = "respond"
 )
 
-// Holds is the first track with the steps inside the step; nil where it holds none.
+// Holds is the first branch with the steps inside the step; nil where it holds none.
 func (s *Step) Holds() *Branch {
 	if len(s.Branches) == 0 || s.Branches[0].Kind.Compensates {
 		return nil

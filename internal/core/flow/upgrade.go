@@ -7,7 +7,7 @@ import (
 	"hollowreed/internal/core/partfile"
 )
 
-// Upgrade writes a flow part with the names of today where it has older ones, of kinds of step and of trigger, of tracks and of
+// Upgrade writes a flow part with the names of today where it has older ones, of kinds of step and of trigger, of branches and of
 // settings. It says whether there were any.
 func Upgrade(root partfile.Settings) (changed bool) {
 	changed = Settings.Upgrade(root)

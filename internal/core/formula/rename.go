@@ -23,19 +23,3 @@ func RenameName(source, from, to string) string {
 		return re.ReplaceAllString(code, "${1}"+strings.ReplaceAll(to, "$", "$$"))
 	})
 }
-
-// quotedTexts are the texts in a formula.
-var quotedTexts = regexp.MustCompile("\"(?:[^\"\\\\]|\\\\.)*\"|'(?:[^'\\\\]|\\\\.)*'|`[^`]*`")
-
-// OutsideTexts changes what of a formula does not stand in quotes.
-func OutsideTexts(source string, change func(code string) string) string {
-	var b strings.Builder
-	from := 0
-	for _, at := range quotedTexts.FindAllStringIndex(source, -1) {
-		b.WriteString(change(source[from:at[0]]))
-		b.WriteString(source[at[0]:at[1]])
-		from = at[1]
-	}
-	b.WriteString(change(source[from:]))
-	return b.String()
-}

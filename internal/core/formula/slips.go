@@ -54,7 +54,7 @@ var otherSigns = []struct {
 var (
 	thenElse  = regexp.MustCompile(`(?is)^\s*(?:case\s+when|if)\s+(.+?)\s+then\s+(.+?)\s+else\s+(.+?)(?:\s+end)?\s*$`)
 	calling   = regexp.MustCompile(`([A-Za-z_][A-Za-z0-9_]*)\s*\(`)
-	textParts = regexp.MustCompile(`"(?:[^"\\]|\\.)*"|'(?:[^'\\]|\\.)*'`)
+	textParts = regexp.MustCompile("\"(?:[^\"\\\\]|\\\\.)*\"|'(?:[^'\\\\]|\\\\.)*'|`[^`]*`")
 )
 
 // hinted adds to the first fault of a formula how it is written here, where it is one of another language. What the hint
@@ -78,7 +78,7 @@ func respelt(source string) string {
 	if m := thenElse.FindStringSubmatch(source); m != nil {
 		source = m[1] + " ? " + m[2] + " : " + m[3]
 	}
-	source = outsideTexts(source, func(code string) string {
+	source = OutsideTexts(source, func(code string) string {
 		for _, s := range otherSigns {
 			code = s.of.ReplaceAllString(code, s.now)
 		}
@@ -142,7 +142,8 @@ func blanked(source string) string {
 	return textParts.ReplaceAllStringFunc(source, func(s string) string { return strings.Repeat(" ", len(s)) })
 }
 
-func outsideTexts(source string, change func(string) string) string {
+// OutsideTexts changes what of a formula does not stand in quotes.
+func OutsideTexts(source string, change func(string) string) string {
 	var b strings.Builder
 	from := 0
 	for _, at := range textParts.FindAllStringIndex(source, -1) {

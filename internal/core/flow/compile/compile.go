@@ -212,7 +212,7 @@ func (c *Compiler) Within(do func()) {
 	c.Scope, c.Named = scope, named[:len(named):len(named)]
 }
 
-// Branch compiles the steps of a track of the step at hand.
+// Branch compiles the steps of a branch of the step at hand.
 func (c *Compiler) Branch(t *flow.Branch) []*running.PlannedStep {
 	list := c.steps(t.Steps)
 	c.Plan.Ends[fmt.Sprint(t.Path)] = append([]running.Named(nil), c.Named...)

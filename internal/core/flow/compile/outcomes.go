@@ -90,7 +90,7 @@ func (c *Compiler) Perhaps(s *flow.Step, when string) Ending {
 	return Ending{}
 }
 
-// Alternatives follows tracks of which one is taken.
+// Alternatives follows branches of which one is taken.
 func (c *Compiler) Alternatives(s *flow.Step, tracks []*flow.Branch, named func(*flow.Branch) string) Ending {
 	e := Ending{All: true}
 	var missing []Without
@@ -107,7 +107,7 @@ func (c *Compiler) Alternatives(s *flow.Step, tracks []*flow.Branch, named func(
 	return e
 }
 
-// Under says in words under which track of a step a way goes on.
+// Under says in words under which branch of a step a way goes on.
 func Under(t *flow.Branch) string {
 	switch {
 	case t.Name != "":
@@ -118,7 +118,7 @@ func Under(t *flow.Branch) string {
 	return "under " + t.Kind.Title
 }
 
-// Branches are the tracks of a step with one of some keys.
+// Branches are the branches of a step with one of some keys.
 func Branches(s *flow.Step, keys ...string) (list []*flow.Branch) {
 	for _, t := range s.Branches {
 		if slices.Contains(keys, t.Kind.Key) {

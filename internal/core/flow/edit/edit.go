@@ -269,7 +269,7 @@ func Nudge(f *flow.Flow, text []byte, r Range, way int) (Result, error) {
 
 func lastWay(s *flow.Step) *flow.Branch { return s.Branches[len(s.Branches)-1] }
 
-// out moves steps to the next track of the step around them, or past it.
+// out moves steps to the next branch of the step around them, or past it.
 func out(f *flow.Flow, text []byte, r Range, path []any, way int) (Result, error) {
 	var around *flow.Step
 	at := 0
@@ -379,7 +379,7 @@ func InEach(p *project.Project, plan *running.Plan, step string) (r Result, of s
 	return r, of
 }
 
-// Unwrap puts the steps of a step's first track in its place.
+// Unwrap puts the steps of a step's first branch in its place.
 func Unwrap(f *flow.Flow, text []byte, id string) (Result, error) {
 	path, index, _, err := place(f, id)
 	if err != nil {

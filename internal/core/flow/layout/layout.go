@@ -17,7 +17,7 @@ type Geometry struct {
 	Nodes         []Node
 	Links         []Link
 	Spans         []Span
-	Joints        []Point // where tracks join
+	Joints        []Point // where branches join
 }
 
 // Lane is the strip of one system, or of Hollow Reed itself.
@@ -44,7 +44,7 @@ type Link struct {
 	From, To string
 	Points   []Point
 	CX, CY   int
-	Label    string // of a track: its condition, or its name
+	Label    string // of a branch: its condition, or its name
 	Trouble  bool   // the way of what failed
 	Count    string // the step whose count it shows: of what comes in, or with Out of what goes out
 	Out      bool
@@ -75,7 +75,7 @@ const (
 	spanRoom   = 54
 	headLine   = 32 // of the titles of spans above the lanes
 	minWidth   = 1280
-	sideways   = 9 // between the ways of tracks that change lanes at the same place
+	sideways   = 9 // between the ways of branches that change lanes at the same place
 )
 
 // ReedLane is the id of Hollow Reed's own lane.
@@ -99,7 +99,7 @@ type end struct {
 // joined is a link before the lanes have their heights.
 type joined struct {
 	from, to spot
-	fork     bool // at the side of a fork or a joint: its tracks change lanes at the same place
+	fork     bool // at the side of a fork or a joint: its branches change lanes at the same place
 	joint    bool // it runs on to a joint
 	link     Link
 }
@@ -116,16 +116,16 @@ type layout struct {
 	joints []spot
 	ends   []end
 	x      int
-	row    int // of the track at hand
-	next   int // the first row that no track has
+	row    int // of the branch at hand
+	next   int // the first row that no branch has
 	group  int // how many forks and attempts are around
 	spans  int // how many spans are around
 	deep   int // the most spans in each other
-	trail  int // how far right a track below reaches
+	trail  int // how far right a branch below reaches
 }
 
 // Of computes the drawing from the tree: the steps from left to right in their order, each on
-// the lane of the system that it touches; tracks beside each other have rows of their own in the lanes that they
+// the lane of the system that it touches; branches beside each other have rows of their own in the lanes that they
 // touch. Of folded steps only the outline is drawn.
 func Of(p *running.Plan, parts compile.Parts, folded map[string]bool) Geometry {
 	l := &layout{parts: parts, plan: p, folded: folded, lanes: map[string]int{}, rows: map[string][]int{}, x: headWidth + 26, next: 1}
@@ -171,7 +171,7 @@ func (l *layout) lane(id string) {
 	l.g.Lanes = append(l.g.Lanes, lane)
 }
 
-// at is a spot in the track at hand.
+// at is a spot in the branch at hand.
 func (l *layout) at(x, width int, lane string) spot {
 	if !slices.Contains(l.rows[lane], l.row) {
 		l.rows[lane] = append(l.rows[lane], l.row)
@@ -204,7 +204,7 @@ func (l *layout) tie(to spot, id string, gap *flow.Gap, joint bool) {
 	}
 }
 
-// joint brings the loose ends together. Where tracks lie beside it, it keeps to the columns, so that nothing runs
+// joint brings the loose ends together. Where branches lie beside it, it keeps to the columns, so that nothing runs
 // through their steps.
 func (l *layout) joint(id string, width int, gap *flow.Gap) {
 	lane := ReedLane
@@ -314,14 +314,14 @@ func (l *layout) close(s *flow.Step, n Node, start int, gap *flow.Gap, attempt b
 	l.spans--
 }
 
-// fork draws tracks beside each other, from a node to a joint.
+// fork draws branches beside each other, from a node to a joint.
 func (l *layout) fork(s *flow.Step, n Node, gap *flow.Gap) {
 	l.node(n, laneOf(s), gap)
 	l.tracks(s.Branches, l.ends[0], nil)
 	l.meet("end-" + s.ID)
 }
 
-// meet ends a group of tracks.
+// meet ends a group of branches.
 func (l *layout) meet(id string) {
 	width := column
 	if l.group == 0 {
@@ -331,7 +331,7 @@ func (l *layout) meet(id string) {
 	l.joint(id, width, nil)
 }
 
-// tracks draws tracks from one loose end, each on rows of its own, and leaves their ends loose.
+// branches draws branches from one loose end, each on rows of its own, and leaves their ends loose.
 func (l *layout) tracks(tracks []*flow.Branch, from end, below []*flow.Branch) {
 	row, x, far := l.row, l.x, l.x
 	var loose []end
@@ -383,7 +383,7 @@ func labelOf(t *flow.Branch, i int) string {
 	return t.Kind.Title
 }
 
-// attempt draws what is attempted with the track of what failed below, and finally behind both.
+// attempt draws what is attempted with the branch of what failed below, and finally behind both.
 func (l *layout) attempt(s *flow.Step, n Node, gap *flow.Gap) {
 	top := l.group == 0
 	start := 0
@@ -422,7 +422,7 @@ func (l *layout) attempt(s *flow.Step, n Node, gap *flow.Gap) {
 	l.meet("end-" + s.ID)
 }
 
-// undo draws what takes a step back as a track below it that leads nowhere.
+// undo draws what takes a step back as a branch below it that leads nowhere.
 func (l *layout) undo(s *flow.Step) {
 	t := s.Branch("compensate")
 	if t == nil || len(t.Steps) == 0 {

@@ -455,7 +455,7 @@ func (p *Plan) ReferenceOf(run, input, request value.Value) string {
 	return run.Field("file").String()
 }
 
-// BranchTaken is a track that an item was led to, counted from 0.
+// BranchTaken is a branch that an item was led to, counted from 0.
 type BranchTaken struct {
 	Step  string `json:"step"`
 	Track int    `json:"track"`

@@ -43,7 +43,7 @@ type Item struct {
 	Parent   *Item         // of an entry of a list
 	Path     string        // of an entry: its positions in the lists around it, as 3 or 3.0
 	Of       string        // of an entry: the each that it belongs to
-	Branches []BranchTaken // the tracks that it was led to
+	Branches []BranchTaken // the branches that it was led to
 	Turns    []StepTurns   // what was said with systems for it
 	Inner    []*Item
 	Origin   *Item // of a copy for a branch beside others: the item that it is a copy of

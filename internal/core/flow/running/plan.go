@@ -76,10 +76,10 @@ type PlannedStep struct {
 	Before         []Named // what is in scope when it begins
 	Result         *Named  // what it adds
 	Entry          *Named  // what the steps inside it see beside: the entry of a list, the fault
-	Common         []Named // what all its tracks yield
+	Common         []Named // what all its branches yield
 	Faults         fault.List
 	Branches       [][]*PlannedStep      // beside those of its step
-	Inside         *PlannedStep          // the step whose track it is in; nil at the top
+	Inside         *PlannedStep          // the step whose branch it is in; nil at the top
 	Scope          *formula.Scope        // in which its formulas are
 	Mapping        *mapping.Plan         // of a map step
 	Upsert         *Upsert               // of a step that upserts rows, by a table's name or an operation

@@ -87,7 +87,7 @@ func compileChoose(c *compile.Compiler, s *flow.Step) running.Runner {
 	}
 }
 
-// compileBranch compiles the steps of one track.
+// compileBranch compiles the steps of one branch.
 func compileBranch(c *compile.Compiler, t *flow.Branch, br *branch) {
 	known := len(c.Named)
 	c.Within(func() {

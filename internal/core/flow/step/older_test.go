@@ -25,7 +25,7 @@ func TestStatesOfOlderJournalsAreRead(t *testing.T) {
 	require.JSONEq(t, `"skipped"`, string(text))
 }
 
-// TestOlderNamesAreReadAndWrittenAnew: of kinds, settings, choices and tracks. Each is written with its name of today, and read
+// TestOlderNamesAreReadAndWrittenAnew: of kinds, settings, choices and branches. Each is written with its name of today, and read
 // by either.
 func TestOlderNamesAreReadAndWrittenAnew(t *testing.T) {
 	kinds, settings, choices, tracks := 0, 0, 0, 0

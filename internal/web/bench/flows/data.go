@@ -146,7 +146,7 @@ func Reached(plan *running.Plan, it *running.Item, ps *running.PlannedStep) bool
 	return plan.HasReached(it, ps.Step.ID)
 }
 
-// trackOf is the position of the track of a step in which another stands.
+// trackOf is the position of the branch of a step in which another stands.
 func trackOf(outer, inner *running.PlannedStep) int {
 	return slices.IndexFunc(outer.Branches, func(track []*running.PlannedStep) bool { return slices.Contains(track, inner) })
 }

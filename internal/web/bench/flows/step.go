@@ -30,7 +30,7 @@ type stepPanel struct {
 	Comment                string
 	Holds                  bool // other steps
 	Branches               bool
-	Under                  []underTrack // tracks without steps, which the drawing does not show
+	Under                  []underTrack // branches without steps, which the drawing does not show
 	Name                   form.Field
 	Settings, Rare         []form.Field
 	Tracks                 []trackField
@@ -142,10 +142,10 @@ func (d *flowPage) panel(p *project.Project, plan *running.Plan) {
 	}
 }
 
-// underTrack is a track that has no steps yet.
+// underTrack is a branch that has no steps yet.
 type underTrack struct{ Title, Gap string }
 
-// tracks fills the branches of a step.
+// branches fills the branches of a step.
 func (s *stepPanel) tracks(ps *running.PlannedStep, left *fault.List, e evaluator) {
 	many := 0
 	for _, t := range ps.Step.Branches {
