@@ -32,8 +32,8 @@ func (f *Field) check(v value.Value, path string, report func(*fault.Fault)) {
 		return
 	}
 	items := v.Items()
-	if len(items) < f.Min || f.Max != Many && len(items) > f.Max {
-		report(f.fault(fault.Length, path, f.occursText(), count(len(items), "time")))
+	if ft := f.checkItems(items); ft != nil {
+		report(ft.At(fault.Place{Path: path}))
 	}
 	for i, item := range items {
 		f.checkItem(item, path, i, report)
@@ -49,8 +49,8 @@ func (f *Field) checkItem(item value.Value, path string, i int, report func(*fau
 
 func (f *Field) checkMissing(v value.Value, path string, report func(*fault.Fault)) {
 	switch {
-	case v.Kind() == value.Null && f.Nullable:
-	case f.Min > 0:
+	case v.Kind() == value.Null && (f.Nullable || !f.List() && f.takesNull()):
+	case f.Required():
 		report(f.fault(fault.Required, path, "a value", v.Kind().String()))
 	case v.Kind() == value.Null:
 		report(f.fault(fault.Type, path, f.Kind.String()+" or nothing", "null"))
@@ -58,8 +58,20 @@ func (f *Field) checkMissing(v value.Value, path string, report func(*fault.Faul
 }
 
 func (f *Field) checkOne(v value.Value, path string, report func(*fault.Fault)) {
-	if f.Kind == value.RecordKind {
+	switch f.Kind {
+	case value.RecordKind:
 		f.checkRecord(v, path, report)
+		return
+	case value.MapKind:
+		f.checkMap(v, path, report)
+		return
+	case value.ListKind:
+		f.Each().check(v, path, report)
+		return
+	case value.VariantKind:
+		f.checkVariant(v, path, report)
+		return
+	case value.AnyKind:
 		return
 	}
 	if v.Kind() != f.Kind && !(f.Kind == value.Decimal && v.Kind() == value.Integer) {
@@ -91,7 +103,7 @@ func (f *Field) checkRecord(v value.Value, path string, report func(*fault.Fault
 
 // checkUnder builds the path of a child only when there is a fault to report.
 func (f *Field) checkUnder(v value.Value, path string, report func(*fault.Fault)) {
-	if f.Kind != value.RecordKind && !f.List() && v.Kind() == f.Kind && f.Constraints.fault(v) == nil {
+	if f.Scalar() && !f.List() && v.Kind() == f.Kind && f.Constraints.fault(v) == nil {
 		return
 	}
 	f.check(v, path+"/"+Escape(f.Name), report)
@@ -105,11 +117,77 @@ func (f *Field) checkForeign(r *value.Record, path string, report func(*fault.Fa
 		}
 		c.checkUnder(v, path, report)
 	}
+	others := f.HeldOthers()
 	for i, name := range r.Layout.Names {
-		if f.Field(name) == nil && r.Fields[i].Kind() != value.Absent {
+		switch {
+		case r.Fields[i].Kind() == value.Absent, f.Named(name) != nil, i == r.Layout.Others-1:
+		case others != nil:
+			others.Each().check(r.Fields[i], path+"/"+Escape(name), report)
+		case f.strict:
 			report(f.fault(fault.Unknown, path+"/"+Escape(name), "one of "+strings.Join(f.layout.Names, ", "), fault.Quote(name)))
 		}
 	}
+}
+
+// checkMap checks the names of a map, and what stands at each.
+func (f *Field) checkMap(v value.Value, path string, report func(*fault.Fault)) {
+	r := v.Record()
+	if r == nil {
+		report(f.fault(fault.Type, path, "a record of names and values", describe(v)))
+		return
+	}
+	n := 0
+	for i, name := range r.Layout.Names {
+		if r.Fields[i].Kind() == value.Absent {
+			continue
+		}
+		n++
+		if ft := f.CheckName(name); ft != nil {
+			report(ft.At(fault.Place{Path: path + "/" + Escape(name)}))
+		}
+		f.Each().check(r.Fields[i], f.under(path, name), report)
+	}
+	if ft := f.CheckEntries(n); ft != nil {
+		report(ft.At(fault.Place{Path: path}))
+	}
+}
+
+// under is the path of a name in a map; that of a map of other fields is the record's.
+func (f *Field) under(path, name string) string {
+	if f.HoldsOthers {
+		path = path[:strings.LastIndexByte(path, '/')]
+	}
+	return path + "/" + Escape(name)
+}
+
+// CheckName compares a name of a map with what its names must be.
+func (f *Field) CheckName(name string) *fault.Fault {
+	if ft := f.Constraints.textFault(name); ft != nil {
+		ft.Expected = "a name: " + ft.Expected
+		return f.LocateFault(ft)
+	}
+	return nil
+}
+
+// CheckEntries compares the number of a map's entries with what it may be.
+func (f *Field) CheckEntries(n int) *fault.Fault {
+	m := &f.Constraints
+	switch {
+	case n < m.MinEntries:
+		return f.fault(fault.Length, "", "at least "+counted(m.MinEntries, "entry", "entries"), strconv.Itoa(n))
+	case m.MaxEntries > 0 && n > m.MaxEntries:
+		return f.fault(fault.Length, "", "at most "+counted(m.MaxEntries, "entry", "entries"), strconv.Itoa(n))
+	}
+	return nil
+}
+
+func (f *Field) checkVariant(v value.Value, path string, report func(*fault.Fault)) {
+	b, ft := f.Branch(v)
+	if ft != nil {
+		report(ft.At(fault.Place{Path: path}))
+		return
+	}
+	b.check(v, path, report)
 }
 
 func (f *Field) fault(code fault.Code, path, expected, found string) *fault.Fault {
@@ -136,7 +214,7 @@ func (f *Field) Asking(ft *fault.Fault) *fault.Fault {
 // check while they read use it, since they know the place. Records and missing values pass.
 func (f *Field) CheckOne(v value.Value) *fault.Fault {
 	switch {
-	case v.IsMissing() || f.Kind == value.RecordKind:
+	case v.IsMissing() || !f.Scalar():
 		return nil
 	case v.Kind() != f.Kind && !(f.Kind == value.Decimal && v.Kind() == value.Integer):
 		return f.fault(fault.Type, "", f.Kind.String(), describe(v))
@@ -153,10 +231,66 @@ func (f *Field) CheckOccurs(v value.Value) (ft *fault.Fault) {
 		f.checkMissing(v, "", func(found *fault.Fault) { ft = found })
 		return ft
 	}
-	if n := len(v.Items()); f.List() && v.Kind() == value.ListKind && (n < f.Min || f.Max != Many && n > f.Max) {
-		return f.fault(fault.Length, "", f.occursText(), count(n, "time"))
+	if f.List() && v.Kind() == value.ListKind {
+		return f.checkItems(v.Items())
 	}
 	return nil
+}
+
+// checkItems compares the items of a list with how many there may be, and with each other where they must differ.
+func (f *Field) checkItems(items []value.Value) *fault.Fault {
+	n := len(items)
+	if n < f.Min || f.Max != Many && n > f.Max {
+		return f.fault(fault.Length, "", f.occursText(), count(n, "time"))
+	}
+	if f.Kind != value.MapKind {
+		if ft := f.CheckEntries(n); ft != nil {
+			return ft
+		}
+	}
+	if i, j := f.equalItems(items); j > 0 {
+		return f.fault(fault.Unknown, "", "items that differ", "two that are equal, at "+strconv.Itoa(i)+" and "+strconv.Itoa(j))
+	}
+	return nil
+}
+
+// equalItems finds the first two items that are equal, where they must differ; j is 0 when there are none.
+func (f *Field) equalItems(items []value.Value) (i, j int) {
+	if !f.Constraints.Unique {
+		return 0, 0
+	}
+	seen := make(map[string]int, len(items))
+	for j, item := range items {
+		key, single := value.Key(item)
+		if single {
+			if i, twice := seen[key]; twice {
+				return i, j
+			}
+			seen[key] = j
+			continue
+		}
+		for i := range j {
+			if value.Equal(items[i], item) {
+				return i, j
+			}
+		}
+	}
+	return 0, 0
+}
+
+// takesNull says whether one occurrence may be null by its type.
+func (f *Field) takesNull() bool {
+	switch f.Kind {
+	case value.Null, value.AnyKind:
+		return true
+	case value.VariantKind:
+		for _, b := range f.Fields {
+			if b.Nullable || b.takesNull() {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // Escape writes a name as a reference token of a JSON Pointer (RFC 6901).
@@ -192,9 +326,27 @@ func (m *Constraints) fault(v value.Value) *fault.Fault {
 	case value.Text:
 		return m.textFault(v.Text())
 	case value.Integer, value.Decimal:
-		return m.digitsFault(v)
+		if ft := m.digitsFault(v); ft != nil {
+			return ft
+		}
+	}
+	if len(m.Codes) > 0 && !m.codeOf(v) {
+		return fault.Expect(fault.Pattern, m.CodeText(), v.String())
 	}
 	return nil
+}
+
+// codeOf says whether a value that is no text is one of the codes.
+func (m *Constraints) codeOf(v value.Value) bool {
+	for _, c := range m.Codes {
+		if code, ok := ParseScalar(v.Kind(), c.Value); ok && value.Equal(code, v) {
+			return true
+		}
+		if v.Kind().Numeric() && value.Equal(value.Number(c.Value), v) {
+			return true
+		}
+	}
+	return false
 }
 
 func less(a, b value.Value) bool {
@@ -227,6 +379,17 @@ func (m *Constraints) textFault(s string) *fault.Fault {
 }
 
 func (m *Constraints) digitsFault(v value.Value) *fault.Fault {
+	if m.Above.Kind() != value.Absent && !less(m.Above, v) {
+		return fault.Expect(fault.Range, "more than "+m.Above.String(), v.String())
+	}
+	if m.Below.Kind() != value.Absent && !less(v, m.Below) {
+		return fault.Expect(fault.Range, "less than "+m.Below.String(), v.String())
+	}
+	if m.MultipleOf.Kind() != value.Absent {
+		if rest, err := value.Mod(v, m.MultipleOf); err != nil || value.Sign(rest) != 0 {
+			return fault.Expect(fault.Range, "a multiple of "+m.MultipleOf.String(), v.String())
+		}
+	}
 	if m.TotalDigits > 0 && value.Digits(v) > m.TotalDigits {
 		return fault.Expect(fault.Length, "at most "+count(m.TotalDigits, "digit"), v.String())
 	}
@@ -257,6 +420,20 @@ func (m *Constraints) Text() string {
 	case high:
 		parts = append(parts, "≤ "+m.Maximum.String())
 	}
+	for _, b := range []struct {
+		sign string
+		v    value.Value
+	}{{"> ", m.Above}, {"< ", m.Below}, {"multiple of ", m.MultipleOf}} {
+		if b.v.Kind() != value.Absent {
+			parts = append(parts, b.sign+b.v.String())
+		}
+	}
+	if m.MinEntries > 0 || m.MaxEntries > 0 {
+		parts = append(parts, m.entriesText())
+	}
+	if m.Unique {
+		parts = append(parts, "no two alike")
+	}
 	if m.MinLength > 0 || m.MaxLength > 0 {
 		parts = append(parts, fmt.Sprintf("%d … %d characters", m.MinLength, m.MaxLength))
 	}
@@ -270,6 +447,21 @@ func (m *Constraints) Text() string {
 		parts = append(parts, "at most "+count(m.FractionDigits, "place"))
 	}
 	return strings.Join(parts, ", ")
+}
+
+func (m *Constraints) entriesText() string {
+	if m.MaxEntries == 0 {
+		return "at least " + counted(m.MinEntries, "entry", "entries")
+	}
+	return fmt.Sprintf("%d … %d entries", m.MinEntries, m.MaxEntries)
+}
+
+// counted is count for a word whose plural is irregular.
+func counted(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return strconv.Itoa(n) + " " + many
 }
 
 func count(n int, what string) string {

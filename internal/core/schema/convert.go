@@ -65,7 +65,7 @@ func (m Missing) Express(f *Field, v value.Value) value.Value {
 
 func (m Missing) express(f *Field, v value.Value) value.Value {
 	if v.Kind() != value.ListKind {
-		if v.Kind() == value.Absent && (f.List() || f.Kind == value.RecordKind) {
+		if v.Kind() == value.Absent && (f.List() || f.Nests()) {
 			return v // an empty record or list is something else
 		}
 		return m.Express(f, v)

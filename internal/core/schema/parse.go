@@ -28,18 +28,46 @@ func read(id string, d *partfile.Doc, find Finder) *Schema {
 		s.NotImported = append(s.NotImported, c.At().Value)
 	}
 	s.readNotationSettings(n.Map("notation settings"))
-	s.Root = &Field{Name: id, Kind: value.RecordKind, Min: 1, Max: 1, At: n.At(), part: d.Source}
 	p := parser{s: s, find: find, taken: new(int)}
-	s.Root.Fields = p.fields(n, 0)
-	if len(s.Root.Fields) == 0 && n.Present() {
-		n.Fault(fault.Required, "the schema has no fields")
-	}
+	p.root(n)
 	n.RejectUnknown()
 	s.Root.WireFormat.StartsWith = s.Settings.Lines.StartsWith
 	s.Root.compile()
+	s.Settle()
 	p.lines(d, s.Root)
 	return s
 }
+
+// root reads what one message is: a record, unless the part says otherwise.
+func (p parser) root(n partfile.Node) {
+	f := &Field{Name: p.s.ID, Kind: value.RecordKind, Min: 1, Max: 1, At: n.At(), part: n.Doc().Source}
+	p.s.Root = f
+	if n.Text("type").Line > 0 {
+		p.kind(n, f)
+	}
+	if n.Text("occurs").Line > 0 {
+		low, high := occurs(n)
+		p.s.Message = Occurs{low, high}
+	}
+	if !p.s.Notation.Tree && (f.Kind != value.RecordKind || p.s.Message.List()) && n.Present() {
+		n.Fault(fault.Setting, "a message in %s is a record", p.s.Notation.Name)
+		f.Kind = value.RecordKind
+	}
+	f.Others, f.ToldBy = others(n), n.Text("told by").Value
+	if f.Kind != value.RecordKind {
+		f.Nullable = n.Bool("nullable", false)
+		p.wireFormat(n, f)
+		f.Constraints = p.constraints(n.Map("constraints"), f)
+	}
+	f.Fields = p.fields(n, 0)
+	if len(f.Fields) == 0 && f.Nests() && n.Present() {
+		n.Fault(fault.Required, "the schema has no fields")
+	}
+	p.nested(n, f)
+}
+
+// Settle settles for each record what becomes of fields that nobody named. It is called for schemas that are made by hand.
+func (s *Schema) Settle() { s.Root.settle(s.Settings.Others) }
 
 // MaxRecord bounds what a schema may allow one record to have, in bytes.
 const MaxRecord = 1 << 30
@@ -87,30 +115,112 @@ func (p parser) fields(n partfile.Node, depth int) []*Field {
 }
 
 func (p parser) field(n partfile.Node, depth int) *Field {
-	f := &Field{Name: n.Required("name").Value, At: n.At(), Notes: n.Text("notes").Value, Nullable: n.Bool("nullable", false), Single: n.Bool("single", false), part: n.Doc().Source}
-	typ := n.Required("type")
-	kind, ok := value.KindNamed(typ.Value)
-	if (!ok || kind == value.ListKind) && typ.Value != "" {
-		n.Doc().Fault(typ, fault.Expect(fault.Unknown, "a type (text, integer, decimal, boolean, date, time, timestamp, binary, record)", fault.Quote(typ.Value)).InField(f.Name))
-		kind = value.Text
-	}
-	f.Kind = kind
+	f := &Field{Name: n.Required("name").Value, At: n.At(), Notes: n.Text("notes").Value, Nullable: n.Bool("nullable", false), Single: n.Bool("single", false), Present: n.Bool("present", false), part: n.Doc().Source}
+	p.kind(n, f)
 	f.Min, f.Max = occurs(n)
 	f.Constraints = p.constraints(n.Map("constraints"), f)
+	f.Others, f.ToldBy, f.HoldsOthers = others(n), n.Text("told by").Value, n.Bool("others", false)
 	p.wireFormat(n, f)
 	of := n.Text("of")
 	switch f.Of = of.Value; {
-	case of.Value != "" && kind != value.RecordKind:
+	case of.Value != "" && f.Kind != value.RecordKind:
 		n.Doc().Fault(of, fault.New(fault.Setting, "only a record is of another schema").InField(f.Name))
 	case of.Value != "" && len(n.List("fields")) > 0:
 		n.Doc().Fault(of, fault.New(fault.Setting, "the record has fields of its own and those of %s", fault.Quote(of.Value)).InField(f.Name))
 	case of.Value != "":
 		f.Fields = p.shared(of, n.Doc())
-	case kind == value.RecordKind:
+	case f.Nests():
 		f.Fields = p.fields(n, depth+1)
 	}
+	p.nested(n, f)
 	n.RejectUnknown()
 	return f
+}
+
+// kind reads the type of one occurrence of a field.
+func (p parser) kind(n partfile.Node, f *Field) {
+	typ := n.Required("type")
+	kind, ok := value.KindNamed(typ.Value)
+	if !ok && typ.Value != "" {
+		n.Doc().Fault(typ, fault.Expect(fault.Unknown, "a type ("+strings.Join(types, ", ")+")", fault.Quote(typ.Value)).InField(f.Name))
+		kind = value.Text
+	}
+	f.Kind = kind
+}
+
+func others(n partfile.Node) Others {
+	t := n.Text("other fields")
+	if o := Others(t.Value); o == "" || o == IgnoreOthers || o == FaultOthers {
+		return o
+	}
+	n.Doc().Fault(t, fault.Expect(fault.Setting, "ignore or fault", fault.Quote(t.Value)).InField("other fields"))
+	return ""
+}
+
+// nested checks what stands below a field that is no record.
+func (p parser) nested(n partfile.Node, f *Field) {
+	wrong := func(code fault.Code, format string, args ...any) {
+		n.Doc().Fault(f.At, fault.New(code, format, args...).InField(f.Name))
+	}
+	if f.ToldBy != "" && f.Kind != value.VariantKind {
+		wrong(fault.Setting, `"told by" is for a variant`)
+	}
+	if f.HoldsOthers && (f.Kind != value.MapKind || f.List()) {
+		wrong(fault.Setting, `"others" is for a map that occurs once: it holds the fields of the record that nobody named`)
+	}
+	holders := 0
+	for _, c := range f.Fields {
+		if c.HoldsOthers {
+			holders++
+		}
+	}
+	switch {
+	case holders > 1 || holders == 1 && f.Kind != value.RecordKind:
+		wrong(fault.Setting, `one map of a record has "others"`)
+	case f.Kind == value.MapKind && len(f.Fields) != 1:
+		wrong(fault.Required, "a map has one field, which stands at each of its names; this one has %d", len(f.Fields))
+		f.Fields = []*Field{p.filler(f)}
+	case f.Kind == value.ListKind && (len(f.Fields) != 1 || !f.Fields[0].List()):
+		wrong(fault.Required, "a list inside of a list has one field, which occurs more than once (0..n)")
+		item := p.filler(f)
+		item.Min, item.Max = 0, Many
+		f.Fields = []*Field{item}
+	case f.Kind == value.VariantKind:
+		p.branches(f, wrong)
+	}
+}
+
+// filler stands in place of a field that is missing.
+func (p parser) filler(f *Field) *Field {
+	return &Field{Name: "value", Kind: value.AnyKind, Min: 1, Max: 1, At: f.At, part: f.part, Constraints: Constraints{FractionDigits: -1}}
+}
+
+// branches checks that the branches of a variant can be told apart.
+func (p parser) branches(f *Field, wrong func(code fault.Code, format string, args ...any)) {
+	if len(f.Fields) < 2 {
+		wrong(fault.Required, "a variant has two branches at least")
+	}
+	if len(f.Fields) == 0 {
+		f.Fields = []*Field{p.filler(f)}
+	}
+	if f.ToldBy == "" {
+		return
+	}
+	for _, b := range f.Fields {
+		if c := b.branchCodes(f.ToldBy); b.Kind != value.RecordKind || len(c) == 0 {
+			wrong(fault.Setting, "the branch %s is told by the value of %s: it is a record that has a field of that name, with codes", b.Name, fault.Quote(f.ToldBy))
+		}
+	}
+}
+
+// branchCodes are the values of a field that tell that a record is this branch.
+func (f *Field) branchCodes(name string) []Code {
+	for _, c := range f.Fields {
+		if c.Name == name {
+			return c.Constraints.Codes
+		}
+	}
+	return nil
 }
 
 // occurs reads "1", "0..1", "1..n" or "2..5"; the default is exactly once.
@@ -138,9 +248,14 @@ func (p parser) constraints(n partfile.Node, f *Field) Constraints {
 	m := Constraints{
 		MinLength: n.Int("min length", 0), MaxLength: n.Int("max length", 0),
 		TotalDigits: n.Int("total digits", 0), FractionDigits: n.Int("fraction digits", -1),
+		MinEntries: n.Int("min entries", 0), MaxEntries: n.Int("max entries", 0),
 	}
-	m.Minimum = bound(n, "minimum", f)
-	m.Maximum = bound(n, "maximum", f)
+	for key, to := range map[string]*value.Value{
+		"minimum": &m.Minimum, "maximum": &m.Maximum, "exclusive minimum": &m.Above, "exclusive maximum": &m.Below, "multiple of": &m.MultipleOf,
+	} {
+		*to = bound(n, key, f)
+	}
+	m.Unique = n.Bool("unique items", false)
 	if t := n.Text("pattern"); t.Value != "" {
 		re, err := regexp.Compile(`^(?:` + t.Value + `)$`)
 		if err != nil {

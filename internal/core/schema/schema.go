@@ -23,10 +23,27 @@ type Schema struct {
 	NotImported      []string // what an import could not carry over from another description, in words
 	Settings         Settings
 	NotationSettings setting.Values // the settings as they stand in the part, those of the notation's own among them
-	Root             *Field         // the record
+	Root             *Field         // one message, or one of those in a list
+	Message          Occurs         // how many of them stand in one document, as a list; the zero value says nothing
 	At               partfile.Text
 	source           string // the part's name
 }
+
+// Occurs says how often something stands in a list.
+type Occurs struct{ Min, Max int }
+
+// List says whether a message must be a list.
+func (o Occurs) List() bool { return o.Max != 0 }
+
+// Others says what becomes of fields that nobody named.
+type Others string
+
+// What becomes of fields that nobody named: they are passed over and counted, or they are faults. They are kept where the record
+// has a map for them.
+const (
+	IgnoreOthers Others = "ignore"
+	FaultOthers  Others = "fault"
+)
 
 // Settings say how a message as a whole is written.
 type Settings struct {
@@ -43,6 +60,7 @@ type Settings struct {
 	Attributes bool        // XML: single values of a record are attributes, whatever their fields say
 	MaxRecord  int         // most bytes of one record; 0 is what the notation allows
 	Missing    Missing     // JSON and XML: how what has no value is written
+	Others     Others      // JSON and XML: what becomes of fields that nobody named, unless their record says
 	Lines      Lines       // fixed width and delimited: which lines are records
 }
 
@@ -60,11 +78,15 @@ type Field struct {
 	Min, Max    int        // occurrences; Max Many means any number
 	Nullable    bool
 	Single      bool // of a list in JSON: a value by itself stands for a list of one
+	Present     bool // of a list in JSON: it must be there, though it may be empty
 	Notes       string
 	WireFormat  WireFormat
 	Constraints Constraints
 	Of          string   // a record: the schema whose fields it has
-	Fields      []*Field // of a record
+	Fields      []*Field // of a record; of a map what stands at each name; of a list its items; of a variant its branches
+	ToldBy      string   // a variant of records: the field whose value, one of the codes that a branch has for it, tells the branch
+	HoldsOthers bool     // a map in a record: it holds the record's fields that have no name of their own
+	Others      Others   // a record: what becomes of fields that nobody named; empty for what the schema says
 	At          partfile.Text
 	Source      string // the part that describes the field, when it is another schema's
 
@@ -72,6 +94,7 @@ type Field struct {
 	part   string // the part in whose text the field is described
 	slot   int
 	free   bool // a single scalar that need only be of its kind
+	strict bool // a record in which fields that nobody named are faults
 }
 
 // WireFormat says how a field is written in the schema's notation.
@@ -95,14 +118,19 @@ type WireFormat struct {
 // Constraints holds a field's constraints; zero members constrain nothing.
 type Constraints struct {
 	MinLength, MaxLength        int // characters; 0 is none
+	MinEntries, MaxEntries      int // of a map, or of a list that is there; 0 is none
 	Minimum, Maximum            value.Value
+	Above, Below                value.Value // bounds that are excluded themselves
+	MultipleOf                  value.Value
+	Unique                      bool // no two items of a list are equal
 	TotalDigits, FractionDigits int // most significant digits, most decimal places (Places -1: none stated)
 	Pattern                     *regexp.Regexp
 	Codes                       []Code
 }
 
 func (m *Constraints) none() bool {
-	return m.MinLength == 0 && m.MaxLength == 0 && m.Minimum.Kind() == value.Absent && m.Maximum.Kind() == value.Absent &&
+	return m.MinLength == 0 && m.MaxLength == 0 && m.MinEntries == 0 && m.MaxEntries == 0 && !m.Unique &&
+		m.Above.Kind() == value.Absent && m.Below.Kind() == value.Absent && m.MultipleOf.Kind() == value.Absent && m.Minimum.Kind() == value.Absent && m.Maximum.Kind() == value.Absent &&
 		m.TotalDigits == 0 && m.FractionDigits < 0 && m.Pattern == nil && len(m.Codes) == 0
 }
 
@@ -113,13 +141,47 @@ type Code struct{ Value, Meaning string }
 func (f *Field) List() bool { return f.Max == Many || f.Max > 1 }
 
 // Required says whether the field must be there.
-func (f *Field) Required() bool { return f.Min > 0 }
+func (f *Field) Required() bool { return f.Min > 0 || f.Present }
 
 // Layout is the shape of the field's record.
 func (f *Field) Layout() *value.Layout { return f.layout }
 
 // Slot is the field's position in its record.
 func (f *Field) Slot() int { return f.slot }
+
+// Nests says whether other fields stand below the field: it is a record, a map, a list of lists or a variant.
+func (f *Field) Nests() bool {
+	switch f.Kind {
+	case value.RecordKind, value.ListKind, value.MapKind, value.VariantKind:
+		return true
+	}
+	return false
+}
+
+// Scalar says whether one occurrence of the field is a single value of one kind.
+func (f *Field) Scalar() bool { return !f.Nests() && f.Kind != value.AnyKind }
+
+// Each is what stands at each name of a map, or at each place of a list inside of a list.
+func (f *Field) Each() *Field { return f.Fields[0] }
+
+// HeldOthers is the map that holds the record's fields that have no name of their own; nil when there is none.
+func (f *Field) HeldOthers() *Field {
+	if f.layout == nil || f.layout.Others == 0 {
+		return nil
+	}
+	return f.Fields[f.layout.Others-1]
+}
+
+// Named finds the field that has a name of its own in a record; nil when there is none.
+func (f *Field) Named(name string) *Field {
+	if c := f.Field(name); c != nil && !c.HoldsOthers {
+		return c
+	}
+	return nil
+}
+
+// Strict says whether fields that nobody named are faults in the record.
+func (f *Field) Strict() bool { return f.strict }
 
 // Field finds a child by name; nil when there is none.
 func (f *Field) Field(name string) *Field {
@@ -149,14 +211,27 @@ func (f *Field) Optional() *Field { f.Min = 0; return f }
 
 func (f *Field) compile() {
 	names := make([]string, len(f.Fields))
+	others := 0
 	for i, c := range f.Fields {
 		names[i], c.slot = c.Name, i
-		c.free = c.Kind != value.RecordKind && !c.List() && c.Constraints.none()
-		if c.Kind == value.RecordKind && c.layout == nil {
+		c.free = c.Scalar() && !c.List() && c.Constraints.none()
+		if c.Nests() && c.layout == nil {
 			c.compile()
+		}
+		if c.HoldsOthers && f.Kind == value.RecordKind {
+			others = i + 1
 		}
 	}
 	f.layout = value.NewLayout(names...)
+	f.layout.Others = others
+}
+
+// settle says of each record what becomes of fields that nobody named, where it does not say so itself.
+func (f *Field) settle(others Others) {
+	f.strict = f.Kind == value.RecordKind && (f.Others == FaultOthers || f.Others == "" && others == FaultOthers)
+	for _, c := range f.Fields {
+		c.settle(others)
+	}
 }
 
 // Walk calls visit for the field and all below it, with the path of names from it.
@@ -201,7 +276,7 @@ func (s *Schema) As(notation *Notation) *Schema {
 	plain.Settings = Settings{
 		Encoding: "UTF-8", LineEnd: "any", Delimiter: ",", Quote: `"`, Header: true,
 		RootName: s.Settings.RootName, RecordName: s.Settings.RecordName, Namespaces: s.Settings.Namespaces,
-		Attributes: s.Settings.Attributes, Missing: s.Settings.Missing, MaxRecord: s.Settings.MaxRecord,
+		Attributes: s.Settings.Attributes, Missing: s.Settings.Missing, MaxRecord: s.Settings.MaxRecord, Others: s.Settings.Others,
 	}
 	plain.Root = s.Root.plain(notation.Elements && s.Settings.Attributes)
 	return &plain
@@ -210,7 +285,7 @@ func (s *Schema) As(notation *Notation) *Schema {
 func (f *Field) plain(attributes bool) *Field {
 	c := *f
 	c.WireFormat = WireFormat{Blank: f.WireFormat.Blank, Attribute: f.WireFormat.Attribute, Content: f.WireFormat.Content}
-	if attributes && f.Kind != value.RecordKind && !f.List() && !f.Nullable && !f.WireFormat.Content {
+	if attributes && f.Scalar() && !f.List() && !f.Nullable && !f.WireFormat.Content {
 		c.WireFormat.Attribute = true
 	}
 	c.Fields = make([]*Field, len(f.Fields))

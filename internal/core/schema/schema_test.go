@@ -100,6 +100,8 @@ fields:
 	s.Check(v, func(f *fault.Fault) { told = append(told, f.Place.Path) })
 	require.Equal(t, []string{"/a~1b", "/inner/x", "/inner/list/1/y", "/inner/list/2"}, told)
 
+	s.Settings.Others = FaultOthers
+	s.Settle()
 	foreign := value.NewRecord(value.NewLayout("inner", "more"), []value.Value{{}, value.Int(1)})
 	told = nil
 	s.Check(foreign, func(f *fault.Fault) { told = append(told, f.Error()) })

@@ -33,13 +33,14 @@ var (
 
 	NullAsSetting   = setting.Setting{Name: "null as", Label: "Null as", Type: setting.Choice, Choices: []string{AsNull, AsEmpty, Omitted}, Default: AsNull}
 	EmptyAsSetting  = setting.Setting{Name: "empty as", Label: "Empty as", Type: setting.Choice, Choices: []string{AsEmpty, AsNull, Omitted}, Default: AsEmpty}
+	OthersSetting   = setting.Setting{Name: "other fields", Label: "Fields that the schema lacks", Type: setting.Choice, Choices: []string{string(IgnoreOthers), string(FaultOthers)}, Default: string(IgnoreOthers), Help: "Passed over and counted, or a fault. A map that holds other fields keeps them"}
 	AbsentAsSetting = setting.Setting{Name: "absent as", Label: "Absent as", Type: setting.Choice, Choices: []string{Omitted, AsNull}, Default: Omitted}
 )
 
 // common are the settings above that stand in a part as they are; a schema keeps those that only another notation has.
 var common = setting.List{
 	EncodingSetting, LineEndSetting, CountSetting, FirstSetting, LastSetting, CommentSetting, StartsWithSetting, MaxRecordSetting,
-	HeaderSetting, DelimiterSetting, QuoteSetting, EscapeSetting, RootSetting, RecordSetting, ValuesAsSetting, NullAsSetting, EmptyAsSetting, AbsentAsSetting,
+	HeaderSetting, DelimiterSetting, QuoteSetting, EscapeSetting, RootSetting, RecordSetting, ValuesAsSetting, NullAsSetting, EmptyAsSetting, AbsentAsSetting, OthersSetting,
 }
 
 // allSettings are the settings that a part of a notation may have.
@@ -59,7 +60,7 @@ func settingsOf(v setting.Values) Settings {
 		Encoding: v.Get("encoding"), LineEnd: v.Get("line end"), Characters: v.Get("count") == "characters", MaxRecord: v.Int("max record bytes"),
 		Delimiter: character(v.Get("delimiter")), Quote: character(v.Get("quote")), Escape: character(v.Get("escape")), Header: v.Is("header"),
 		RootName: v.Get("root"), RecordName: v.Get("record"), Attributes: v.Get("values as") == "attributes",
-		Missing: Missing{Null: v.Get("null as"), Empty: v.Get("empty as"), Absent: v.Get("absent as")},
+		Missing: Missing{Null: v.Get("null as"), Empty: v.Get("empty as"), Absent: v.Get("absent as")}, Others: Others(unless(v.Get("other fields"), string(IgnoreOthers))),
 		Lines:   Lines{First: v.Int("skip first"), Last: v.Int("skip last"), Comment: v.Get("comment"), StartsWith: v.Get("starts with")},
 	}
 }
@@ -75,13 +76,14 @@ func character(text string) string {
 // FieldSettings are the settings of a field: what every field has, how the notation writes it, and what it must be.
 func (s *Schema) FieldSettings(f *Field) setting.List {
 	list := setting.List{
-		{Name: "type", Label: "Type", Type: setting.Choice, Choices: types, Redraw: true},
+		{Name: "type", Label: "Type", Type: setting.Choice, Choices: s.types(), Redraw: true},
 		{Name: "occurs", Label: "Occurs", Type: setting.Text, Hint: "1", Suggested: []string{"1", "0..1", "1..n", "0..n"}},
 		{Name: "nullable", Label: "Null is allowed", Type: setting.Flag},
 	}
 	if s.Notation.Field != nil {
 		list = append(list, s.Notation.Field(s, f)...)
 	}
+	list = append(list, nesting(f)...)
 	list = append(list, constraints(f)...)
 	if f.Kind == value.RecordKind && !s.Notation.Lines {
 		list = append(list, setting.Setting{Name: "of", Label: "Fields of schema", Type: setting.Part, Of: "schema", None: "its own", Redraw: true, Wide: true})
@@ -89,16 +91,53 @@ func (s *Schema) FieldSettings(f *Field) setting.List {
 	return append(list, setting.Setting{Name: "notes", Label: "Notes", Type: setting.Lines})
 }
 
+func (s *Schema) types() []string {
+	if s.Notation.Tree {
+		return types
+	}
+	return flat
+}
+
 // types are the names of the types that a field can have.
-var types = []string{"text", "integer", "decimal", "boolean", "date", "time", "timestamp", "binary", "record"}
+var types = []string{"text", "integer", "decimal", "boolean", "date", "time", "timestamp", "binary", "record", "map", "list", "variant", "any", "null"}
+
+// flat are the types of notations whose records hold no others.
+var flat = types[:9]
+
+// nesting are the settings of a field that others stand below.
+func nesting(f *Field) (list setting.List) {
+	switch f.Kind {
+	case value.RecordKind:
+		list = setting.List{{Name: "other fields", Label: "Fields that it lacks", Type: setting.Choice, Choices: []string{"", string(IgnoreOthers), string(FaultOthers)}, Hint: "as the schema says"}}
+	case value.VariantKind:
+		list = setting.List{{Name: "told by", Label: "Told by the field", Type: setting.Text, Hint: "the first branch that fits"}}
+	case value.MapKind:
+		if !f.List() {
+			list = setting.List{{Name: "others", Label: "Holds the fields that the record lacks", Type: setting.Flag}}
+		}
+	}
+	return list
+}
 
 // constraints are the settings of what a field must be, as its type has them.
 func constraints(f *Field) (list setting.List) {
 	if f.Kind.Numeric() || f.Temporal() {
 		list = append(list, setting.Setting{Name: "minimum", Label: "Minimum", Type: setting.Text, Hint: "any"}, setting.Setting{Name: "maximum", Label: "Maximum", Type: setting.Text, Hint: "any"})
 	}
+	if f.Kind.Numeric() {
+		list = append(list,
+			setting.Setting{Name: "exclusive minimum", Label: "More than", Type: setting.Text, Hint: "anything"}, setting.Setting{Name: "exclusive maximum", Label: "Less than", Type: setting.Text, Hint: "anything"},
+			setting.Setting{Name: "multiple of", Label: "Multiple of", Type: setting.Text, Hint: "anything"})
+	}
+	if f.List() {
+		list = append(list, setting.Setting{Name: "unique items", Label: "No two items are equal", Type: setting.Flag})
+	}
 	if f.Kind == value.Decimal {
 		list = append(list, setting.Setting{Name: "total digits", Label: "Total digits", Type: setting.Number, Hint: "any"}, setting.Setting{Name: "fraction digits", Label: "Decimal places", Type: setting.Number, Hint: "any"})
+	}
+	if f.Kind == value.MapKind {
+		list = append(list, setting.Setting{Name: "min entries", Label: "Entries at least", Type: setting.Number, Hint: "0"}, setting.Setting{Name: "max entries", Label: "Entries at most", Type: setting.Number, Hint: "any"},
+			setting.Setting{Name: "pattern", Label: "Pattern of names", Type: setting.Text, Wide: true, Hint: "[A-Z]{3}"})
 	}
 	if f.Kind == value.Text {
 		list = append(list,
@@ -147,7 +186,7 @@ func LineSettings(s *Schema, f *Field) setting.List {
 
 // PlaceSettings are where a single value stands in a document of elements.
 func PlaceSettings(f *Field) setting.List {
-	if f.Kind == value.RecordKind || f.List() {
+	if !f.Scalar() || f.List() {
 		return nil
 	}
 	return setting.List{{Name: "place", Label: "In XML it is", Type: setting.Choice, Choices: Places, Default: Places[0], Wide: true}}

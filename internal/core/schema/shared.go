@@ -5,7 +5,6 @@ import (
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/partfile"
-	"hollowreed/internal/core/value"
 )
 
 // Finder gives a schema of which another one takes a group of fields: a record that is "of" another schema has the fields of that
@@ -86,7 +85,7 @@ func (f *Field) copied(source string) []*Field {
 		if twin.Source == "" {
 			twin.Source = source
 		}
-		if c.Kind == value.RecordKind {
+		if c.Nests() {
 			twin.Fields = c.copied(source)
 		}
 		fields[i] = &twin

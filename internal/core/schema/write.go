@@ -19,6 +19,7 @@ func Write(s *Schema) []byte {
 	o.Add("samples", s.Samples)
 	o.Add("not imported", s.NotImported)
 	o.Add("notation settings", s.Settings.out())
+	o = append(o, s.TopOut()...)
 	o.Add("fields", Encode(s.Root.Fields))
 	return partfile.Encode(o)
 }
@@ -56,6 +57,7 @@ func (w *Settings) out() partfile.Ordered {
 	o.Add("null as", unless(w.Missing.Null, AsNull))
 	o.Add("empty as", unless(w.Missing.Empty, AsEmpty))
 	o.Add("absent as", unless(w.Missing.Absent, Omitted))
+	o.Add("other fields", unless(string(w.Others), string(IgnoreOthers)))
 	o.Add("skip first", number(w.Lines.First, 0))
 	o.Add("skip last", number(w.Lines.Last, 0))
 	o.Add("comment", w.Lines.Comment)
@@ -86,6 +88,26 @@ func Encode(fields []*Field) []partfile.Ordered {
 	return list
 }
 
+// TopOut is what a part says of a message as a whole: how many there are, and what one is where it is no record.
+func (s *Schema) TopOut() (o partfile.Ordered) {
+	f := s.Root
+	if s.Message.List() {
+		o.Add("occurs", (&Field{Min: s.Message.Min, Max: s.Message.Max}).Occurs())
+	}
+	o.Add("other fields", string(f.Others))
+	if f.Kind == value.RecordKind {
+		return o
+	}
+	o.Add("type", f.Kind.String())
+	o.Add("told by", f.ToldBy)
+	if f.Nullable {
+		o.Add("nullable", "true")
+	}
+	f.WireFormat.out(f, &o)
+	o.Add("constraints", f.Constraints.out(f.Kind))
+	return o
+}
+
 // Out is the field as it stands in a part file, with all below it.
 func (f *Field) Out() partfile.Ordered {
 	var o partfile.Ordered
@@ -97,6 +119,14 @@ func (f *Field) Out() partfile.Ordered {
 	}
 	if f.Single {
 		o.Add("single", "true")
+	}
+	if f.HoldsOthers {
+		o.Add("others", "true")
+	}
+	o.Add("other fields", string(f.Others))
+	o.Add("told by", f.ToldBy)
+	if f.Present {
+		o.Add("present", "true")
 	}
 	f.WireFormat.out(f, &o)
 	o.Add("constraints", f.Constraints.out(f.Kind))
@@ -167,11 +197,19 @@ func (m *Constraints) out(kind value.Kind) partfile.Ordered {
 	var o partfile.Ordered
 	o.Add("minimum", m.Minimum.String())
 	o.Add("maximum", m.Maximum.String())
+	o.Add("exclusive minimum", m.Above.String())
+	o.Add("exclusive maximum", m.Below.String())
+	o.Add("multiple of", m.MultipleOf.String())
 	o.Add("min length", number(m.MinLength, 0))
 	o.Add("max length", number(m.MaxLength, 0))
+	o.Add("min entries", number(m.MinEntries, 0))
+	o.Add("max entries", number(m.MaxEntries, 0))
 	o.Add("total digits", number(m.TotalDigits, 0))
 	if kind == value.Decimal {
 		o.Add("fraction digits", number(m.FractionDigits, -1))
+	}
+	if m.Unique {
+		o.Add("unique items", "true")
 	}
 	o.Add("pattern", m.PatternText())
 	var codes partfile.Ordered

@@ -59,7 +59,7 @@ func TestEveryNotationHasTheSameList(t *testing.T) {
 		name, schema, in string
 		want             []string
 	}{
-		{"json", "schema: X\nnotation: json\n" + order, "[\n {\"no\":9,\"state\":\"lost\",\"tag\":[\"a\",\"long\",\"c\"],\"line\":[{\"sku\":\"a\",\"qty\":null}]},\n {\"no\":\"x\",\"line\":[],\"extra\":1}\n]", []string{
+		{"json", "schema: X\nnotation: json\n" + order + "other fields: fault\n", "[\n {\"no\":9,\"state\":\"lost\",\"tag\":[\"a\",\"long\",\"c\"],\"line\":[{\"sku\":\"a\",\"qty\":null}]},\n {\"no\":\"x\",\"line\":[],\"extra\":1}\n]", []string{
 			"in:2:8 /0/no: no: expected at least 10, found 9 [x.yaml:4]",
 			`in:2:18 /0/state: state: expected open · void, found "lost" [x.yaml:5]`,
 			"in:2:36 /0/tag/1: tag: expected at most 3 characters, found 4 [x.yaml:6]",

@@ -224,15 +224,15 @@ func TestRecordsAndListsAreEqualByWhatTheyHold(t *testing.T) {
 	require.True(t, Equal(wide, RecordOf(wide.Record())))
 }
 
-// TestKindsHaveNames: all that parts can name are found by their name, absent and null are none that a field can have.
+// TestKindsHaveNames: all that parts can name are found by their name, absent is none that a field can have.
 func TestKindsHaveNames(t *testing.T) {
-	for k := Boolean; k <= ListKind; k++ {
+	for k := Null; k <= AnyKind; k++ {
 		found, ok := KindNamed(k.String())
 		require.True(t, ok, k)
 		require.Equal(t, k, found)
 		require.Equal(t, k == Integer || k == Decimal, k.Numeric())
 	}
-	for _, name := range []string{"absent", "null", "", "Integer"} {
+	for _, name := range []string{"absent", "", "Integer"} {
 		_, ok := KindNamed(name)
 		require.False(t, ok, name)
 	}

@@ -28,11 +28,17 @@ const (
 	Binary
 	RecordKind
 	ListKind
+
+	// The kinds that only fields have, never values: a map's value is a record of names that nobody knew before, a variant's is
+	// that of one of its branches, and any is a value of whatever kind.
+	MapKind
+	VariantKind
+	AnyKind
 )
 
 var kindNames = [...]string{
 	"absent", "null", "boolean", "integer", "decimal", "text",
-	"date", "time", "timestamp", "binary", "record", "list",
+	"date", "time", "timestamp", "binary", "record", "list", "map", "variant", "any",
 }
 
 // String is the kind's name as it is written in part files.
@@ -41,7 +47,7 @@ func (k Kind) String() string { return kindNames[k] }
 // KindNamed finds a kind by the name that part files use.
 func KindNamed(name string) (Kind, bool) {
 	for i, n := range kindNames {
-		if n == name && i >= int(Boolean) {
+		if n == name && i >= int(Null) {
 			return Kind(i), true
 		}
 	}
@@ -105,8 +111,9 @@ type List struct{ Items []Value }
 
 // Layout gives the slots of a record their names. It is shared by all records of one schema.
 type Layout struct {
-	Names []string
-	index map[string]int
+	Names  []string
+	Others int // one more than the slot whose record holds the fields that have no name of their own here; 0 when there is none
+	index  map[string]int
 }
 
 // NewLayout makes a shape; the names must differ.
@@ -231,7 +238,15 @@ func (v Value) Field(name string) Value {
 	if i := r.Layout.Slot(name); i >= 0 {
 		return r.Fields[i]
 	}
-	return Value{}
+	return r.Others().Field(name)
+}
+
+// Others is the record of the fields that have no name of their own in the layout; Absent when it keeps none.
+func (r *Record) Others() Value {
+	if r.Layout.Others == 0 {
+		return Value{}
+	}
+	return r.Fields[r.Layout.Others-1]
 }
 
 // Slot reads a record's field by slot; Absent when v is no record.

@@ -26,7 +26,7 @@ func checked(sch *schema.Schema, v value.Value, first bool) (faults fault.List) 
 		}
 	}
 	if v.Kind() != value.Text && v.Kind() != value.Binary {
-		Conform(sch, v, note)
+		sch.Check(v, note)
 		return faults
 	}
 	_, list := readAll(sch, v, most)
@@ -39,38 +39,9 @@ func checked(sch *schema.Schema, v value.Value, first bool) (faults fault.List) 
 // Conform makes a record one of a schema's shape: fields of the same names. What the schema does not have, or has
 // otherwise, is reported.
 func Conform(sch *schema.Schema, v value.Value, report func(*fault.Fault)) value.Value {
-	out := conform(sch.Root, v, "", report)
+	out := sch.Root.Shaped(v, report)
 	sch.Check(out, report)
 	return out
-}
-
-func conform(f *schema.Field, v value.Value, path string, report func(*fault.Fault)) value.Value {
-	switch {
-	case v.Kind() == value.ListKind:
-		items := make([]value.Value, len(v.Items()))
-		for i, item := range v.Items() {
-			items[i] = conform(f, item, path, report)
-		}
-		return value.ListOf(items...)
-	case f.Kind == value.Decimal && v.Kind() == value.Integer:
-		return value.AsDecimal(v)
-	case f.Kind != value.RecordKind || v.Kind() != value.RecordKind || v.Record().Layout == f.Layout():
-		return v
-	}
-	fields := make([]value.Value, len(f.Fields))
-	for i, name := range v.Record().Layout.Names {
-		part := v.Slot(i)
-		if part.Kind() == value.Absent {
-			continue
-		}
-		field := f.Field(name)
-		if field == nil {
-			report(fault.New(fault.Unknown, "the schema has no field %q", name).At(fault.Place{Path: path + "/" + name}))
-			continue
-		}
-		fields[field.Slot()] = conform(field, part, path+"/"+name, report)
-	}
-	return value.NewRecord(f.Layout(), fields)
 }
 
 // readAll reads all messages of a text, or of bytes, with up to a number of faults.

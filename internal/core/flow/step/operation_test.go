@@ -49,8 +49,8 @@ func parts(t testing.TB) *desk {
 	d := &desk{schemas: map[string]*schema.Schema{}}
 	for id, text := range map[string]string{
 		"booking": "schema: Booking\nnotation: json\nfields:\n  - {name: number, type: text}\n  - {name: pax, type: integer}\n",
-		"note":    "schema: Note\nnotation: json\nfields:\n  - {name: number, type: text}\n  - {name: count, type: integer}\n  - {name: tags, type: text, occurs: 0..n}\n",
-		"sailing": "schema: Sailing\nnotation: json\nfields:\n  - {name: ship, type: text}\n  - name: lines\n    type: record\n    occurs: 0..n\n    fields:\n      - {name: plate, type: text}\n      - {name: length, type: integer, constraints: {minimum: 1}}\n",
+		"note":    "schema: Note\nnotation: json\nnotation settings: {other fields: fault}\nfields:\n  - {name: number, type: text}\n  - {name: count, type: integer}\n  - {name: tags, type: text, occurs: 0..n}\n",
+		"sailing": "schema: Sailing\nnotation: json\nnotation settings: {other fields: fault}\nfields:\n  - {name: ship, type: text}\n  - name: lines\n    type: record\n    occurs: 0..n\n    fields:\n      - {name: plate, type: text}\n      - {name: length, type: integer, constraints: {minimum: 1}}\n",
 	} {
 		p := partfile.Parse(id, []byte(text))
 		d.schemas[id] = schema.Parse(id, p)

@@ -361,7 +361,7 @@ func TestWhatAFaultOfACheckDoesIsAChoice(t *testing.T) {
 	}
 	plan := planned(t, d, "- {step: check, id: c, value: booking, schema: note}\n", "")
 	j := fly(t, d, plan, nil, "a:1")
-	require.Contains(t, j.items[0].Faults.Error(), `the schema has no field "pax"`)
+	require.Contains(t, j.items[0].Faults.Error(), `pax: note: expected one of number, count, tags, found "pax"`)
 }
 
 func TestStopsAndRepeats(t *testing.T) {

@@ -4,8 +4,10 @@
 package json
 
 import (
+	"bytes"
 	"errors"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -23,10 +25,13 @@ const maxShapes = 1000
 
 // decoder turns tokens into values.
 type decoder struct {
-	dec    *jsontext.Decoder
-	shapes map[string]*value.Layout
-	check  bool
-	faults fault.List
+	dec     *jsontext.Decoder
+	shapes  map[string]*value.Layout
+	check   bool
+	ignored *notation.Ignored
+	faults  fault.List
+	at      int64  // where the text of the decoder begins in the message: that of a variant is read by itself
+	under   string // and its path
 }
 
 type reader struct {
@@ -34,8 +39,11 @@ type reader struct {
 	lines *lineCounter
 	name  string
 	root  *schema.Field
+	list  schema.Occurs // how many records there must be
 	many  bool
 	begun bool
+	ended bool
+	n     int
 	place fault.Place
 }
 
@@ -44,10 +52,10 @@ func NewReader(r io.Reader, o notation.Options) (notation.Reader, error) {
 	lc := &lineCounter{r: r, line: 1}
 	j := &reader{lines: lc, name: o.Source}
 	j.dec = jsontext.NewDecoder(lc)
-	j.shapes = map[string]*value.Layout{}
+	j.shapes, j.ignored = map[string]*value.Layout{}, o.Ignored
 	lc.limit = o.Limit()
 	if o.Schema != nil {
-		j.root, j.check = o.Schema.Root, o.Check
+		j.root, j.list, j.check = o.Schema.Root, o.Schema.Message, o.Check
 	}
 	return j, nil
 }
@@ -60,22 +68,56 @@ func (j *reader) Next() (value.Value, error) {
 	if !j.begun {
 		return j.first()
 	}
-	if !j.many || j.dec.PeekKind() == ']' {
-		return value.Value{}, j.finish()
+	if !j.many || j.ended || j.dec.PeekKind() == ']' {
+		return value.Value{}, j.end()
 	}
+	j.n++
 	return j.value()
+}
+
+// end ends the document, once the number of its records is checked.
+func (j *reader) end() error {
+	if j.ended || !j.many {
+		return j.finish()
+	}
+	j.ended = true
+	if !j.check || !j.list.List() || j.n >= j.list.Min && (j.list.Max == schema.Many || j.n <= j.list.Max) {
+		return j.finish()
+	}
+	counted := &schema.Field{Min: j.list.Min, Max: j.list.Max, Kind: value.AnyKind}
+	ft := counted.CheckOccurs(value.ListOf(make([]value.Value, j.n)...))
+	j.place = j.at(j.dec.InputOffset())
+	return fault.List{ft.At(j.place)}
+}
+
+// holdsLists says whether a message can be a list by itself, so that one is no list of messages.
+func holdsLists(f *schema.Field) bool {
+	if f == nil {
+		return false
+	}
+	switch f.Kind {
+	case value.ListKind, value.AnyKind:
+		return true
+	case value.VariantKind:
+		return slices.ContainsFunc(f.Fields, func(b *schema.Field) bool { return b.List() || holdsLists(b) })
+	}
+	return false
 }
 
 func (j *reader) first() (value.Value, error) {
 	j.begun = true
 	kind := j.dec.PeekKind()
-	if kind != '[' {
+	if kind != '[' || !j.list.List() && holdsLists(j.root) {
 		if kind == 0 {
 			if _, err := j.dec.ReadToken(); err == io.EOF {
 				return value.Value{}, fault.Expect(fault.Required, "a JSON value", "an empty file").At(fault.Place{Source: j.name, Line: 1, Column: 1})
 			}
 		}
-		return j.value()
+		v, err := j.value()
+		if err == nil && j.check && j.list.List() {
+			err = fault.List{fault.Expect(fault.Type, "a list of messages", "one by itself").At(j.place)}
+		}
+		return v, err
 	}
 	j.many = true
 	if _, err := j.dec.ReadToken(); err != nil {
@@ -104,7 +146,7 @@ func (j *reader) value() (value.Value, error) {
 	j.lines.begin(j.dec.InputOffset())
 	j.place = j.at(j.dec.InputOffset())
 	j.faults = nil
-	v, err := j.read(j.root, 0)
+	v, err := j.one(j.root, 0)
 	if err != nil {
 		return value.Value{}, j.broken(err)
 	}
@@ -156,16 +198,57 @@ func syntaxFault(err error, offset int64) (*fault.Fault, int64) {
 
 var errDepth = errors.New("nested too deep")
 
-// read reads one value; f describes it, or is nil.
+// read reads all that stands for a field; f describes it, or is nil.
 func (d *decoder) read(f *schema.Field, depth int) (value.Value, error) {
+	if f == nil || !f.List() {
+		return d.one(f, depth)
+	}
+	switch kind := d.dec.PeekKind(); {
+	case kind == '[':
+		return d.array(f, depth)
+	case kind == 'n':
+		return d.null(f, f.Nullable)
+	case kind == 0:
+		return d.one(nil, depth)
+	case f.Single:
+		v, err := d.one(f, depth+1)
+		return value.ListOf(v), err
+	case kind == '{':
+		d.fault(f, fault.Expect(fault.Type, "an array", "an object"))
+		return d.free(depth)
+	}
+	tok, err := d.dec.ReadToken()
+	if err != nil {
+		return value.Value{}, err
+	}
+	d.fault(f, fault.Expect(fault.Type, "an array", foundToken(tok)))
+	d.back(tok)
+	return value.ListOf(), nil
+}
+
+// one reads one occurrence of a field; f describes it, or is nil.
+func (d *decoder) one(f *schema.Field, depth int) (value.Value, error) {
 	if depth > notation.MaxDepth {
 		return value.Value{}, errDepth
 	}
-	switch d.dec.PeekKind() {
-	case '{':
+	if f != nil && f.Kind == value.AnyKind {
+		f = nil
+	}
+	kind := d.dec.PeekKind()
+	switch {
+	case f != nil && f.Kind == value.VariantKind:
+		return d.variant(f, kind, depth)
+	case kind == 'n' && f != nil:
+		return d.null(f, !f.List() && f.Nullable || f.Kind == value.Null)
+	case kind == '{':
 		return d.object(f, depth)
-	case '[':
-		return d.array(f, depth)
+	case kind == '[' && f != nil && f.Kind == value.ListKind:
+		return d.read(f.Each(), depth)
+	case kind == '[':
+		if f != nil {
+			d.fault(f, fault.Expect(fault.Type, jsonType(f), "an array"))
+		}
+		return d.array(nil, depth)
 	}
 	tok, err := d.dec.ReadToken()
 	if err != nil {
@@ -174,14 +257,92 @@ func (d *decoder) read(f *schema.Field, depth int) (value.Value, error) {
 	return d.scalar(f, tok), nil
 }
 
+// variant reads a value of the branch that it is: told by its kind where one branch has it, else by looking at the whole value
+// first.
+func (d *decoder) variant(f *schema.Field, kind jsontext.Kind, depth int) (value.Value, error) {
+	if b := onlyOf(f, kind); b != nil {
+		return d.read(b, depth)
+	}
+	raw, err := d.dec.ReadValue()
+	if err != nil {
+		return value.Value{}, err
+	}
+	raw = raw.Clone()
+	begin := d.dec.InputOffset() - int64(len(raw))
+	v, err := inside(raw, d, nil).read(nil, depth)
+	if err != nil {
+		return value.Value{}, err
+	}
+	b, ft := f.Branch(v)
+	if ft != nil {
+		d.fault(f, ft)
+		ft.Place.Byte = d.at + begin
+		return v, nil
+	}
+	in := inside(raw, d, d.ignored)
+	in.at, in.under = d.at+begin, d.under+string(d.dec.StackPointer())
+	v, err = in.read(b, depth)
+	d.faults = in.faults
+	return v, err
+}
+
+// inside is a decoder of a value that was read already, with the faults of the one around it.
+func inside(raw jsontext.Value, d *decoder, ignored *notation.Ignored) *decoder {
+	return &decoder{dec: jsontext.NewDecoder(bytes.NewReader(raw)), shapes: d.shapes, check: d.check, ignored: ignored, faults: d.faults, at: d.at, under: d.under}
+}
+
+// onlyOf is the only branch that a value of a kind of token can be; nil where several can, and for null.
+func onlyOf(f *schema.Field, kind jsontext.Kind) (only *schema.Field) {
+	if kind == 'n' || f.ToldBy != "" {
+		return nil
+	}
+	for _, b := range f.Fields {
+		if !stands(b, kind) {
+			continue
+		}
+		if only != nil {
+			return nil
+		}
+		only = b
+	}
+	return only
+}
+
+// stands says whether a value that begins with a token can be a branch.
+func stands(b *schema.Field, kind jsontext.Kind) bool {
+	switch {
+	case b.Kind == value.AnyKind || b.Kind == value.VariantKind || b.Single:
+		return true
+	case b.List() || b.Kind == value.ListKind:
+		return kind == '['
+	case b.Kind == value.RecordKind || b.Kind == value.MapKind:
+		return kind == '{'
+	case b.Kind.Numeric():
+		return kind == '0'
+	case b.Kind == value.Boolean:
+		return kind == 't' || kind == 'f'
+	}
+	return kind == '"'
+}
+
+// null reads a null, which is a fault where the field allows none.
+func (d *decoder) null(f *schema.Field, allowed bool) (value.Value, error) {
+	tok, err := d.dec.ReadToken()
+	if err == nil && d.check && !allowed {
+		ft := f.CheckOccurs(value.NullValue)
+		if ft == nil { // an item of a list that may be null itself
+			ft = fault.Expect(fault.Required, jsonType(f), "null")
+		}
+		d.fault(f, ft)
+		d.back(tok)
+	}
+	return value.NullValue, err
+}
+
 func (d *decoder) scalar(f *schema.Field, tok jsontext.Token) value.Value {
 	var v value.Value
 	switch tok.Kind() {
 	case 'n':
-		if d.check && f != nil && !f.Nullable {
-			d.fault(f, f.CheckOccurs(value.NullValue))
-			d.back(tok)
-		}
 		return value.NullValue
 	case 't', 'f':
 		v = value.Bool(tok.Bool())
@@ -231,8 +392,10 @@ func (d *decoder) typed(f *schema.Field, v value.Value) value.Value {
 
 func jsonType(f *schema.Field) string {
 	switch f.Kind {
-	case value.RecordKind:
+	case value.RecordKind, value.MapKind:
 		return "an object"
+	case value.ListKind:
+		return "an array"
 	case value.Integer, value.Decimal, value.Boolean:
 		return f.DescribeWireFormat()
 	case value.Text:
@@ -249,8 +412,8 @@ func found(v value.Value) string {
 }
 
 func (d *decoder) fault(f *schema.Field, ft *fault.Fault) {
-	ft.Place.Byte = d.dec.InputOffset()
-	ft.Place.Path = string(d.dec.StackPointer())
+	ft.Place.Byte = d.at + d.dec.InputOffset()
+	ft.Place.Path = d.under + string(d.dec.StackPointer())
 	if f != nil {
 		f.LocateFault(ft)
 	}
@@ -284,16 +447,13 @@ func (d *decoder) back(tok jsontext.Token) {
 // faultAt notes a fault of something that began before.
 func (d *decoder) faultAt(offset int64, path string, f *schema.Field, ft *fault.Fault) {
 	d.fault(f, ft)
-	ft.Place.Byte, ft.Place.Path = offset, path
+	ft.Place.Byte, ft.Place.Path = d.at+offset, d.under+path
 }
 
+// array reads the items of a field that is a list, or of what no schema describes.
 func (d *decoder) array(f *schema.Field, depth int) (value.Value, error) {
 	if _, err := d.dec.ReadToken(); err != nil {
 		return value.Value{}, err
-	}
-	if f != nil && !f.List() {
-		d.fault(f, fault.Expect(fault.Type, jsonType(f), "an array"))
-		f = nil
 	}
 	begin, path := d.dec.InputOffset()-1, ""
 	if d.check && f != nil {
@@ -301,7 +461,7 @@ func (d *decoder) array(f *schema.Field, depth int) (value.Value, error) {
 	}
 	items := []value.Value{}
 	for d.dec.PeekKind() != ']' {
-		v, err := d.item(f, depth)
+		v, err := d.one(f, depth+1)
 		if err != nil {
 			return value.Value{}, err
 		}
@@ -316,29 +476,17 @@ func (d *decoder) array(f *schema.Field, depth int) (value.Value, error) {
 	return value.ListOf(items...), err
 }
 
-func (d *decoder) item(f *schema.Field, depth int) (value.Value, error) {
-	if f == nil || f.Kind != value.RecordKind || d.dec.PeekKind() != '{' {
-		return d.read(f, depth+1)
-	}
-	return d.record(f, depth+1)
-}
-
 func (d *decoder) object(f *schema.Field, depth int) (value.Value, error) {
-	if f == nil {
+	switch {
+	case f == nil:
 		return d.free(depth)
-	}
-	if f.Kind != value.RecordKind || f.List() && depth > 0 {
-		d.fault(f, fault.Expect(fault.Type, listOr(f), "an object"))
+	case f.Kind == value.MapKind:
+		return d.entries(f, depth)
+	case f.Kind != value.RecordKind:
+		d.fault(f, fault.Expect(fault.Type, jsonType(f), "an object"))
 		return d.free(depth)
 	}
 	return d.record(f, depth)
-}
-
-func listOr(f *schema.Field) string {
-	if f.List() {
-		return "an array"
-	}
-	return jsonType(f)
 }
 
 // record reads an object that a schema describes.
@@ -348,48 +496,95 @@ func (d *decoder) record(f *schema.Field, depth int) (value.Value, error) {
 	}
 	begin := d.dec.InputOffset() - 1
 	fields := make([]value.Value, len(f.Fields))
+	others := schema.OthersBuilder{Field: f.HeldOthers()}
 	for d.dec.PeekKind() != '}' {
 		tok, err := d.dec.ReadToken()
 		if err != nil {
 			return value.Value{}, err
 		}
-		name := tok.String()
-		c := f.Field(name)
+		c := f.Named(tok.String())
 		if c == nil {
-			d.unknown(f, name, tok)
+			if err := d.other(f, &others, tok, depth); err != nil {
+				return value.Value{}, err
+			}
+			continue
 		}
-		v, err := d.member(c, depth+1)
+		v, err := d.read(c, depth+1)
 		if err != nil {
 			return value.Value{}, err
 		}
-		if c != nil {
-			fields[c.Slot()] = v
-		}
+		fields[c.Slot()] = v
 	}
 	_, err := d.dec.ReadToken()
+	others.Put(fields)
 	if d.check {
 		d.missing(f, fields, begin)
 	}
 	return value.NewRecord(f.Layout(), fields), err
 }
 
-// member reads the value of a field: of a list also one by itself, where the schema says so.
-func (d *decoder) member(f *schema.Field, depth int) (value.Value, error) {
-	kind := d.dec.PeekKind()
-	if f == nil || !f.List() || kind == '[' || kind == 'n' || kind == '{' && !f.Single {
-		return d.read(f, depth)
+// other reads a field that the record lacks: it is kept, a fault, or passed over and counted.
+func (d *decoder) other(f *schema.Field, others *schema.OthersBuilder, tok jsontext.Token, depth int) error {
+	name := tok.String()
+	if others.Field == nil {
+		if f.Strict() {
+			d.unknown(f, name, tok)
+		} else if d.ignored != nil {
+			d.ignored.Add(d.under + string(d.dec.StackPointer()))
+		}
+		return d.skip(depth)
 	}
-	if f.Single {
-		v, err := d.item(f, depth)
-		return value.ListOf(v), err
+	d.name(others.Field, tok)
+	v, err := d.read(others.Field.Each(), depth+1)
+	others.Add(name, v)
+	return err
+}
+
+// skip passes over a value, within the bounds of what is read.
+func (d *decoder) skip(depth int) error {
+	_, err := d.one(nil, depth+1)
+	return err
+}
+
+// name checks a name of a map.
+func (d *decoder) name(f *schema.Field, tok jsontext.Token) {
+	if !d.check {
+		return
 	}
-	tok, err := d.dec.ReadToken()
-	if err != nil {
+	if ft := f.CheckName(tok.String()); ft != nil {
+		d.fault(f, ft)
+		d.back(tok)
+	}
+}
+
+// entries reads an object whose names nobody knew before.
+func (d *decoder) entries(f *schema.Field, depth int) (value.Value, error) {
+	if _, err := d.dec.ReadToken(); err != nil {
 		return value.Value{}, err
 	}
-	d.fault(f, fault.Expect(fault.Type, "an array", foundToken(tok)))
-	d.back(tok)
-	return value.ListOf(), nil
+	begin := d.dec.InputOffset() - 1
+	var names []string
+	var fields []value.Value
+	for d.dec.PeekKind() != '}' {
+		tok, err := d.dec.ReadToken()
+		if err != nil {
+			return value.Value{}, err
+		}
+		names = append(names, tok.String())
+		d.name(f, tok)
+		v, err := d.read(f.Each(), depth+1)
+		if err != nil {
+			return value.Value{}, err
+		}
+		fields = append(fields, v)
+	}
+	_, err := d.dec.ReadToken()
+	if d.check {
+		if ft := f.CheckEntries(len(names)); ft != nil {
+			d.faultAt(begin, string(d.dec.StackPointer()), f, ft)
+		}
+	}
+	return value.NewRecord(d.shape(names), fields), err
 }
 
 // foundToken is a scalar as a fault tells it.
@@ -423,7 +618,7 @@ func (d *decoder) free(depth int) (value.Value, error) {
 			return value.Value{}, err
 		}
 		names = append(names, tok.String())
-		v, err := d.read(nil, depth+1)
+		v, err := d.one(nil, depth+1)
 		if err != nil {
 			return value.Value{}, err
 		}
@@ -453,21 +648,22 @@ func (d *decoder) shape(names []string) *value.Layout {
 
 // lines reads newline-delimited JSON: a line that is not JSON does not end the reading.
 type lines struct {
-	dec    *jsontext.Decoder // used again for every line
-	text   strings.Reader
-	src    *blockreader.Source
-	name   string
-	root   *schema.Field
-	limit  int
-	shapes map[string]*value.Layout
-	check  bool
-	line   int
-	cur    blockreader.Line
+	dec     *jsontext.Decoder // used again for every line
+	text    strings.Reader
+	src     *blockreader.Source
+	name    string
+	root    *schema.Field
+	limit   int
+	shapes  map[string]*value.Layout
+	check   bool
+	ignored *notation.Ignored
+	line    int
+	cur     blockreader.Line
 }
 
 // NewLinesReader reads one JSON value a line. Empty lines are passed over.
 func NewLinesReader(r io.Reader, o notation.Options) (notation.Reader, error) {
-	l := &lines{src: blockreader.New(r), name: o.Source, limit: o.Limit(), shapes: map[string]*value.Layout{}}
+	l := &lines{src: blockreader.New(r), name: o.Source, limit: o.Limit(), shapes: map[string]*value.Layout{}, ignored: o.Ignored}
 	if o.Schema != nil {
 		l.root, l.check = o.Schema.Root, o.Check
 	}
@@ -507,8 +703,8 @@ func (l *lines) value() (value.Value, error) {
 	} else {
 		l.dec.Reset(&l.text)
 	}
-	d := decoder{dec: l.dec, shapes: l.shapes, check: l.check}
-	v, err := d.read(l.root, 0)
+	d := decoder{dec: l.dec, shapes: l.shapes, check: l.check, ignored: l.ignored}
+	v, err := d.one(l.root, 0)
 	if err == nil {
 		if _, err = d.dec.ReadToken(); err == io.EOF {
 			err = nil

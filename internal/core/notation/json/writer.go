@@ -137,6 +137,9 @@ func (a *Appender) append(b []byte, v value.Value, f *schema.Field) []byte {
 
 func (a *Appender) list(b []byte, items []value.Value, f *schema.Field) []byte {
 	b = append(b, '[')
+	if f != nil && f.Kind == value.ListKind {
+		f = f.Each()
+	}
 	for i, item := range items {
 		if i > 0 {
 			b = append(b, ',')
@@ -147,12 +150,21 @@ func (a *Appender) list(b []byte, items []value.Value, f *schema.Field) []byte {
 }
 
 func (a *Appender) record(b []byte, r *value.Record, f *schema.Field) []byte {
+	b, _ = a.members(append(b, '{'), r, f, true)
+	return append(b, '}')
+}
+
+// members appends the fields of a record; those that have no name of their own stand among the others. first says whether none
+// was appended yet, before and behind.
+func (a *Appender) members(b []byte, r *value.Record, f *schema.Field, first bool) ([]byte, bool) {
 	names := a.quoted(r.Layout)
-	b = append(b, '{')
-	first := true
 	for i := range r.Fields {
 		v := r.Fields[i]
 		if v.Kind() == value.Absent {
+			continue
+		}
+		if held := v.Record(); held != nil && i == r.Layout.Others-1 {
+			b, first = a.members(b, held, child(f, r.Layout, i), first)
 			continue
 		}
 		if !first {
@@ -162,14 +174,27 @@ func (a *Appender) record(b []byte, r *value.Record, f *schema.Field) []byte {
 		b = append(b, names[i]...)
 		b = a.append(b, v, child(f, r.Layout, i))
 	}
-	return append(b, '}')
+	return b, first
 }
 
+// child is the field of a slot of a record, of which f is known: of a map it is that of all its values, and of a variant that of
+// the branch.
 func child(f *schema.Field, shape *value.Layout, i int) *schema.Field {
-	if f == nil || f.Layout() != shape {
+	switch {
+	case f == nil:
 		return nil
+	case f.Layout() == shape && f.Kind == value.RecordKind:
+		return f.Fields[i]
+	case f.Kind == value.MapKind:
+		return f.Each()
+	case f.Kind == value.VariantKind:
+		for _, b := range f.Fields {
+			if b.Layout() == shape || b.Kind == value.MapKind {
+				return child(b, shape, i)
+			}
+		}
 	}
-	return f.Fields[i]
+	return nil
 }
 
 func (a *Appender) quoted(s *value.Layout) [][]byte {

@@ -16,16 +16,17 @@ import (
 )
 
 type reader struct {
-	in     *xmltext.Reader
-	names  *names
-	schema *schema.Schema
-	limit  int64
-	begun  bool
-	done   bool
-	place  fault.Place
-	start  int64
-	faults fault.List
-	check  bool
+	in      *xmltext.Reader
+	names   *names
+	schema  *schema.Schema
+	limit   int64
+	begun   bool
+	done    bool
+	place   fault.Place
+	start   int64
+	faults  fault.List
+	check   bool
+	ignored *notation.Ignored
 }
 
 // NewReader reads a document. With a schema that names a record element, each such element below
@@ -36,7 +37,7 @@ func NewReader(r io.Reader, o notation.Options) (notation.Reader, error) {
 }
 
 func newReader(r io.Reader, o notation.Options) reader {
-	x := reader{schema: o.Schema, limit: int64(o.Limit()), check: o.Check && o.Schema != nil, names: newNames(o.Schema)}
+	x := reader{schema: o.Schema, limit: int64(o.Limit()), check: o.Check && o.Schema != nil, names: newNames(o.Schema), ignored: o.Ignored}
 	x.in = xmltext.New(r, xmltext.Options{Source: o.Source, Namespaces: x.names != nil, MaxDepth: notation.MaxDepth, MaxToken: o.Limit()})
 	return x
 }
@@ -173,8 +174,12 @@ func (x *reader) fault(f *schema.Field, ft *fault.Fault) {
 	x.faults.Add(ft)
 }
 
-// unknown notes an element or an attribute that a record does not have.
+// unknown notes an element or an attribute that a record does not have: it is a fault, or counted.
 func (x *reader) unknown(f *schema.Field, expected, found string) {
+	if !f.Strict() {
+		x.ignored.Add(x.in.Path() + "/" + found)
+		return
+	}
 	if x.faults.Full() {
 		x.faults.Add(&fault.Fault{})
 		return
@@ -250,7 +255,8 @@ func (b *builder) value(text string) value.Value {
 func (x *reader) typed(f *schema.Field) (value.Value, error) {
 	fields := make([]value.Value, len(f.Fields))
 	begin := x.in.Place()
-	x.attributes(f, fields)
+	others := schema.OthersBuilder{Field: f.HeldOthers()}
+	x.attributes(f, fields, &others)
 	content := x.in.PlaceOf(x.in.End)
 	own := slices.ContainsFunc(f.Fields, func(c *schema.Field) bool { return c.WireFormat.Content })
 	var text xmltext.Pieces
@@ -265,11 +271,12 @@ func (x *reader) typed(f *schema.Field) (value.Value, error) {
 				text.Add(x.in.Text)
 			}
 		case xmltext.Start:
-			if err := x.child(f, fields); err != nil {
+			if err := x.child(f, fields, &others); err != nil {
 				return value.Value{}, err
 			}
 		case xmltext.End:
 			x.content(f, text.String(), fields, content)
+			others.Put(fields)
 			if x.check {
 				x.occurrences(f, fields, begin)
 			}
@@ -289,16 +296,20 @@ func (x *reader) occurrences(f *schema.Field, fields []value.Value, begin fault.
 	}
 }
 
-func (x *reader) attributes(f *schema.Field, fields []value.Value) {
+func (x *reader) attributes(f *schema.Field, fields []value.Value, others *schema.OthersBuilder) {
 	for i := range x.in.Attrs {
 		a := &x.in.Attrs[i]
 		if declares(a) {
 			continue
 		}
 		n := x.names.of(a.Name, a.Raw)
-		c := f.Field(n)
+		c := f.Named(n)
 		if c == nil || !c.WireFormat.Attribute {
-			x.unknown(f, "an attribute of the schema", n)
+			if others.Field != nil {
+				others.Add("@"+n, value.NewText(a.Value))
+			} else {
+				x.unknown(f, "an attribute of the schema", n)
+			}
 			continue
 		}
 		fields[c.Slot()] = x.scalar(c, a.Value, func() fault.Place {
@@ -329,11 +340,18 @@ func (x *reader) content(f *schema.Field, text string, fields []value.Value, at 
 }
 
 // child reads the element at hand as a field of the record f.
-func (x *reader) child(f *schema.Field, fields []value.Value) error {
+func (x *reader) child(f *schema.Field, fields []value.Value, others *schema.OthersBuilder) error {
 	n := x.name()
-	c := f.Field(n)
-	if c == nil || c.WireFormat.Attribute {
-		x.unknown(f, "one of "+strings.Join(f.Layout().Names, ", "), fault.Quote(n))
+	c := f.Named(n)
+	switch {
+	case c != nil && !c.WireFormat.Attribute:
+	case others.Field != nil:
+		return x.other(n, others)
+	default:
+		if f.Strict() {
+			n = fault.Quote(n)
+		}
+		x.unknown(f, "one of "+strings.Join(f.Layout().Names, ", "), n)
 		_, err := x.free()
 		return err
 	}
@@ -353,6 +371,19 @@ func (x *reader) child(f *schema.Field, fields []value.Value) error {
 		fields[c.Slot()] = v
 	}
 	return nil
+}
+
+// other keeps an element that the record has no name for.
+func (x *reader) other(name string, others *schema.OthersBuilder) error {
+	var v value.Value
+	var err error
+	if each := others.Field.Each(); each.Kind == value.AnyKind {
+		v, err = x.free()
+	} else {
+		v, err = x.one(each)
+	}
+	others.Append(name, v)
+	return err
 }
 
 func (x *reader) one(c *schema.Field) (value.Value, error) {

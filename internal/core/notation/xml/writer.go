@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"encoding/xml"
 	"io"
+	"slices"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -239,6 +240,7 @@ func (x *writer) simple(name string, v value.Value, f *schema.Field) *fault.Faul
 }
 
 func (x *writer) complex(name string, r *value.Record, f *schema.Field, depth int) *fault.Fault {
+	r = spread(r)
 	var inner []int
 	content := value.Value{}
 	for i, n := range r.Layout.Names {
@@ -274,6 +276,18 @@ func (x *writer) complex(name string, r *value.Record, f *schema.Field, depth in
 	return nil
 }
 
+// spread is a record with the fields that have no name of their own beside the others.
+func spread(r *value.Record) *value.Record {
+	held := r.Others().Record()
+	if held == nil {
+		return r
+	}
+	at := r.Layout.Others - 1
+	names := append(slices.Delete(slices.Clone(r.Layout.Names), at, at+1), held.Layout.Names...)
+	fields := append(slices.Delete(slices.Clone(r.Fields), at, at+1), held.Fields...)
+	return &value.Record{Layout: value.NewLayout(names...), Fields: fields}
+}
+
 // inner writes the elements inside of one; mixed, when text stands beside them.
 func (x *writer) inner(r *value.Record, fields []int, f *schema.Field, depth int, mixed bool) *fault.Fault {
 	if mixed {
@@ -297,7 +311,7 @@ func childField(f *schema.Field, name string) *schema.Field {
 	if f == nil {
 		return nil
 	}
-	return f.Field(name)
+	return f.Named(name)
 }
 
 func (x *writer) attribute(name string, v value.Value, f *schema.Field) *fault.Fault {

@@ -136,6 +136,13 @@ func Apply(name string, text []byte, s *schema.Schema, at Path) (Result, error) 
 	if into := f; name == "inside" && into.Of != "" {
 		return Result{}, notOwned(into.Of)
 	}
+	around := f
+	if parent, _ := at.parent(); name != "inside" {
+		around = Field(s, parent)
+	}
+	if around.Kind == value.MapKind || around.Kind == value.ListKind {
+		return Result{}, fault.New(fault.Setting, "a %s has one field, which stands for all of its entries", around.Kind).WithFix("Give it fields inside, or make %s a record", around.Name)
+	}
 	return change(text, s, at)
 }
 
@@ -285,6 +292,10 @@ var keys = []struct {
 	{"occurs", []any{"occurs"}},
 	{"nullable", []any{"nullable"}},
 	{"single", []any{"single"}},
+	{"present", []any{"present"}},
+	{"others", []any{"others"}},
+	{"other fields", []any{"other fields"}},
+	{"told by", []any{"told by"}},
 	{"columns", []any{"columns"}},
 	{"align", []any{"align"}},
 	{"padding", []any{"padding"}},
@@ -298,6 +309,12 @@ var keys = []struct {
 	{"content", []any{"content"}},
 	{"minimum", []any{"constraints", "minimum"}},
 	{"maximum", []any{"constraints", "maximum"}},
+	{"exclusive minimum", []any{"constraints", "exclusive minimum"}},
+	{"exclusive maximum", []any{"constraints", "exclusive maximum"}},
+	{"multiple of", []any{"constraints", "multiple of"}},
+	{"unique items", []any{"constraints", "unique items"}},
+	{"min entries", []any{"constraints", "min entries"}},
+	{"max entries", []any{"constraints", "max entries"}},
 	{"min length", []any{"constraints", "min length"}},
 	{"max length", []any{"constraints", "max length"}},
 	{"total digits", []any{"constraints", "total digits"}},
@@ -336,10 +353,38 @@ func Write(text []byte, s *schema.Schema, at Path, to Settings) ([]byte, error) 
 			return nil, err
 		}
 	}
-	if to["type"] == "record" && f.Kind != value.RecordKind {
-		return partfile.Set(text, at.node("constraints"), "")
+	if kind, ok := value.KindNamed(to["type"]); ok && kind != f.Kind {
+		return nest(text, f, at, kind)
 	}
 	return text, nil
+}
+
+// nest gives a field that others stand below from now on what stands below it: of a single value, that value; and takes away
+// what does not belong to its new type.
+func nest(text []byte, f *schema.Field, at Path, kind value.Kind) ([]byte, error) {
+	changed := &schema.Field{Kind: kind}
+	if !changed.Nests() {
+		return partfile.Set(text, at.node("fields"), "")
+	}
+	text, err := partfile.Set(text, at.node("constraints"), "")
+	if err != nil || f.Nests() || kind == value.RecordKind {
+		return text, err
+	}
+	one := func(name string, kind value.Kind) *schema.Field {
+		return &schema.Field{Name: name, Kind: kind, Min: 1, Max: 1, Constraints: schema.Constraints{FractionDigits: -1}}
+	}
+	inner := []*schema.Field{one("value", f.Kind)}
+	switch kind {
+	case value.ListKind:
+		inner = []*schema.Field{one("item", f.Kind)}
+		inner[0].Min, inner[0].Max = 0, schema.Many
+	case value.VariantKind:
+		inner = []*schema.Field{one(f.Kind.String(), f.Kind), one("number", value.Decimal)}
+		if f.Kind.Numeric() {
+			inner = []*schema.Field{one("text", value.Text), one("number", f.Kind)}
+		}
+	}
+	return partfile.Set(text, at.node("fields"), schema.Encode(inner))
 }
 
 // group gives a record that is no longer of another schema fields of its own, as they are there; and
@@ -404,6 +449,7 @@ var schemaKeys = []struct {
 	{"null as", []any{"notation settings", "null as"}},
 	{"empty as", []any{"notation settings", "empty as"}},
 	{"absent as", []any{"notation settings", "absent as"}},
+	{"other fields", []any{"notation settings", "other fields"}},
 }
 
 // WriteSchema changes the settings of the schema as a whole that are named.

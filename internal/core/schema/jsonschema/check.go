@@ -100,6 +100,7 @@ func Compile(name string, text []byte, others map[string][]byte) (*Validator, er
 	c.UseLoader(offline(v.files))
 	c.RegisterVocabulary(v.looks.vocabulary())
 	c.AssertVocabs()
+	c.AssertFormat() // a date that is none is a fault, as it is of the part that is made of the schema
 	for address, d := range v.files {
 		if err := c.AddResource(address, d.root.plain()); err != nil {
 			return nil, fault.New(fault.Setting, "%s", err).At(fault.Place{Source: d.name, Line: 1})

@@ -15,10 +15,13 @@ import (
 // many.
 func Export(s *schema.Schema, many bool) []byte {
 	s = s.As(json.Kind.Notation)
-	body := record(s.Root)
-	if many {
-		body = object{{"type", "array"}, {"items", body}}
+	root := *s.Root
+	if s.Message.List() {
+		root.Min, root.Max = s.Message.Min, s.Message.Max
+	} else if many {
+		root.Min, root.Max = 0, schema.Many
 	}
+	body := occurring(&root)
 	top := append(object{{"$schema", "https://json-schema.org/draft/2020-12/schema"}, {"title", s.Title}}, body...)
 	raw, err := stdjson.Marshal(top)
 	if err != nil {
@@ -64,28 +67,83 @@ func record(f *schema.Field) object {
 	properties := object{}
 	required := []string{}
 	for _, c := range f.Fields {
+		if c.HoldsOthers {
+			continue
+		}
 		properties = append(properties, member{c.Name, occurring(c)})
 		if c.Required() {
 			required = append(required, c.Name)
 		}
 	}
-	return object{{"type", "object"}, {"properties", properties}, {"required", required}, {"additionalProperties", false}}
+	o := object{{"type", "object"}, {"properties", properties}, {"required", required}}
+	switch held := f.HeldOthers(); {
+	case held != nil && (held.Constraints.Pattern != nil || held.Constraints.MaxLength > 0):
+		return append(o, entries(held)[1:]...)
+	case held != nil:
+		return append(o, member{"additionalProperties", occurring(held.Each())})
+	case f.Strict():
+		return append(o, member{"additionalProperties", false})
+	}
+	return o
+}
+
+// entries is a map: what stands at each name, and what the names must be.
+func entries(f *schema.Field) object {
+	each, m := occurring(f.Each()), &f.Constraints
+	o := object{{"type", "object"}}
+	if p := m.PatternText(); p != "" {
+		o = append(o, member{"patternProperties", object{{"^(?:" + p + ")$", each}}}, member{"additionalProperties", false})
+	} else {
+		o = append(o, member{"additionalProperties", each})
+	}
+	if m.MinLength > 0 || m.MaxLength > 0 || len(m.Codes) > 0 {
+		names := *f
+		names.Constraints.Pattern = nil
+		o = append(o, member{"propertyNames", text(&names)})
+	}
+	return limits(o, "Properties", m)
+}
+
+// limits adds how many entries there may be.
+func limits(o object, of string, m *schema.Constraints) object {
+	if m.MinEntries > 0 {
+		o = append(o, member{"min" + of, m.MinEntries})
+	}
+	if m.MaxEntries > 0 {
+		o = append(o, member{"max" + of, m.MaxEntries})
+	}
+	return o
+}
+
+// variant is a choice of branches.
+func variant(f *schema.Field) object {
+	var list []any
+	for _, b := range f.Fields {
+		list = append(list, occurring(b))
+	}
+	if f.ToldBy != "" {
+		return object{{"oneOf", list}, {"discriminator", object{{"propertyName", f.ToldBy}}}}
+	}
+	return object{{"anyOf", list}}
 }
 
 // occurring is a field with how often it occurs.
-func occurring(f *schema.Field) any {
+func occurring(f *schema.Field) object {
 	one := single(f)
-	var o object
-	switch {
-	case !f.List():
-		o = one
-	default:
+	o := one
+	if f.List() {
 		o = object{{"type", "array"}, {"items", one}}
 		if f.Min > 0 {
 			o = append(o, member{"minItems", f.Min})
 		}
 		if f.Max != schema.Many {
 			o = append(o, member{"maxItems", f.Max})
+		}
+		if f.Kind != value.MapKind {
+			o = limits(o, "Items", &f.Constraints)
+		}
+		if f.Constraints.Unique {
+			o = append(o, member{"uniqueItems", true})
 		}
 	}
 	if f.Single && f.List() {
@@ -94,7 +152,7 @@ func occurring(f *schema.Field) any {
 	if f.Notes != "" {
 		o = append(o, member{"description", f.Notes})
 	}
-	if f.Nullable || f.Min == 0 && f.Nullable {
+	if f.Nullable {
 		return object{{"anyOf", []any{o, object{{"type", "null"}}}}}
 	}
 	return o
@@ -104,16 +162,45 @@ func single(f *schema.Field) object {
 	switch f.Kind {
 	case value.RecordKind:
 		return record(f)
+	case value.MapKind:
+		return entries(f)
+	case value.VariantKind:
+		return variant(f)
+	case value.ListKind:
+		return occurring(f.Each())
+	case value.AnyKind:
+		return object{}
+	case value.Null:
+		return object{{"type", "null"}}
 	case value.Integer, value.Decimal:
 		return numeric(f)
 	case value.Boolean:
-		return object{{"type", "boolean"}}
+		return withCodes(object{{"type", "boolean"}}, f)
 	case value.Binary:
 		return object{{"type", "string"}, {"contentEncoding", "base64"}}
 	case value.Text:
 		return text(f)
 	}
 	return temporal(f)
+}
+
+// withCodes adds the values that a field may have, as they stand in JSON.
+func withCodes(o object, f *schema.Field) object {
+	if len(f.Constraints.Codes) == 0 {
+		return o
+	}
+	var list []any
+	for _, c := range f.Constraints.Codes {
+		switch {
+		case f.Kind.Numeric():
+			list = append(list, stdjson.Number(c.Value))
+		case f.Kind == value.Boolean:
+			list = append(list, c.Value == "true")
+		default:
+			list = append(list, c.Value)
+		}
+	}
+	return append(o, member{"enum", list})
 }
 
 func text(f *schema.Field) object {
@@ -127,14 +214,7 @@ func text(f *schema.Field) object {
 	if p := f.Constraints.PatternText(); p != "" {
 		o = append(o, member{"pattern", "^(?:" + p + ")$"})
 	}
-	if len(f.Constraints.Codes) > 0 {
-		var codes []string
-		for _, c := range f.Constraints.Codes {
-			codes = append(codes, c.Value)
-		}
-		o = append(o, member{"enum", codes})
-	}
-	return o
+	return withCodes(o, f)
 }
 
 func numeric(f *schema.Field) object {
@@ -145,7 +225,13 @@ func numeric(f *schema.Field) object {
 	for _, b := range []struct {
 		keyword string
 		v       value.Value
-	}{{"minimum", f.Constraints.Minimum}, {"maximum", f.Constraints.Maximum}} {
+	}{
+		{"minimum", f.Constraints.Minimum},
+		{"maximum", f.Constraints.Maximum},
+		{"exclusiveMinimum", f.Constraints.Above},
+		{"exclusiveMaximum", f.Constraints.Below},
+		{"multipleOf", f.Constraints.MultipleOf},
+	} {
 		if b.v.Kind() != value.Absent {
 			o = append(o, member{b.keyword, stdjson.Number(b.v.String())})
 		}
@@ -153,14 +239,14 @@ func numeric(f *schema.Field) object {
 	if f.Kind == value.Decimal && f.Constraints.FractionDigits >= 0 {
 		o = append(o, member{"multipleOf", stdjson.Number(value.NewDecimal(1, -int32(f.Constraints.FractionDigits)).String())})
 	}
-	return o
+	return withCodes(o, f)
 }
 
 // temporal writes dates and times in the form in which the field is written: by format where it is
 // the standard one, by a pattern of digits otherwise.
 func temporal(f *schema.Field) object {
 	if f.WireFormat.Pattern != "" {
-		return object{{"type", "string"}, {"pattern", "^" + digits(f.WireFormat.Pattern) + "$"}}
+		return withCodes(object{{"type", "string"}, {"pattern", "^" + digits(f.WireFormat.Pattern) + "$"}}, f)
 	}
 	for name, kind := range formats {
 		if kind == f.Kind && kind != value.Time { // RFC 3339 times have a zone, ours have none

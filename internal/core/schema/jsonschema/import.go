@@ -60,19 +60,46 @@ func (d *Document) Import(id, at string) (*Imported, error) {
 	if t := m.merged(c).text("title"); t != "" {
 		s.Title = t
 	}
-	root := &schema.Field{Name: id, Min: 1, Max: 1, Constraints: schema.Constraints{FractionDigits: -1}}
+	root := newField(id)
+	root.Min = 1
 	m.field(c, root)
-	switch {
-	case root.Kind != value.RecordKind:
-		return nil, fault.Expect(fault.Setting, "a schema of objects, or of a list of them", root.Kind.String()).At(d.first.at(n))
-	case root.List():
-		root.Min, root.Max = 1, 1 // the message is a list of these records
+	if root.List() {
+		s.Message = schema.Occurs{Min: root.Min, Max: root.Max}
+		root.Min, root.Max = 1, 1
 	}
 	s.Root = root.Compiled()
+	s.Settings.Others = othersOf(root)
+	s.Settle()
 	for _, n := range m.notes {
 		s.NotImported = append(s.NotImported, n.Error())
 	}
 	return &Imported{Schema: s, Notes: m.notes}, nil
+}
+
+// othersOf is what becomes of fields that nobody named, where all records say the same; what they say is then taken from them.
+func othersOf(root *schema.Field) schema.Others {
+	all := true
+	var strict []*schema.Field
+	root.Walk(func(_ []string, f *schema.Field) {
+		switch {
+		case f.Kind != value.RecordKind || f.HeldOthers() != nil:
+		case f.Others == schema.FaultOthers:
+			strict = append(strict, f)
+		default:
+			all = false
+		}
+	})
+	if !all || strict == nil {
+		return ""
+	}
+	for _, f := range strict {
+		f.Others = ""
+	}
+	return schema.FaultOthers
+}
+
+func newField(name string) *schema.Field {
+	return &schema.Field{Name: name, Max: 1, Constraints: schema.Constraints{FractionDigits: -1}}
 }
 
 // context is a node in its document.
@@ -129,31 +156,91 @@ func (m *importer) note(c context, format string, args ...any) {
 // field makes a field of a schema.
 func (m *importer) field(c context, f *schema.Field) {
 	if m.fields++; m.fields > maxFields {
-		f.Kind = value.Text
-		m.note(c, "there are more than %d fields; the rest is left out", maxFields)
+		f.Kind = value.AnyKind
+		m.note(c, "there are more than %d fields; the rest is taken as it is", maxFields)
 		return
 	}
 	if m.level++; m.level > schema.MaxDepth {
-		m.note(c, "%s stands deeper than %d; it is cut off there", f.Name, schema.MaxDepth)
-		f.Kind = value.Text
+		f.Kind = value.AnyKind
+		m.note(c, "%s stands deeper than %d; what is in it is not checked", f.Name, schema.MaxDepth)
 		m.level--
 		return
 	}
 	defer func() { m.level-- }()
 	c = m.merged(m.resolved(c))
-	f.Notes = c.text("description")
+	if f.Notes == "" {
+		f.Notes = c.text("description")
+	}
 	c = m.alternatives(c, f)
+	if f.Kind == value.VariantKind {
+		return
+	}
 	m.ignored(c)
-	kinds := m.types(c, f)
-	switch {
-	case len(kinds) == 0:
-		m.note(c, "%s may be of any type; it is taken as text", f.Name)
-		f.Kind = value.Text
-	case len(kinds) > 1:
-		m.note(c, "%s may be %s; it is taken as text", f.Name, strings.Join(kinds, " or "))
-		f.Kind = value.Text
-	default:
+	switch kinds := m.types(c, f); len(kinds) {
+	case 0:
+		m.untyped(c, f)
+	case 1:
 		makers[kinds[0]](m, c, f)
+	default:
+		m.kinds(c, f, kinds)
+	}
+}
+
+// untyped makes a field of a schema that says nothing of the type.
+func (m *importer) untyped(c context, f *schema.Field) {
+	f.Kind = value.AnyKind
+	switch {
+	case f.Nullable: // only null
+		f.Kind, f.Nullable = value.Null, false
+	case c.kind == 'f':
+		m.note(c, "%s: nothing is allowed there, which is not checked", f.Name)
+	}
+}
+
+// kindNames are the names of branches that are told by their type.
+var kindNames = map[string]string{"string": "text", "integer": "integer", "number": "number", "boolean": "boolean", "object": "object", "array": "list"}
+
+// kinds makes a variant of a schema that allows several types.
+func (m *importer) kinds(c context, f *schema.Field, kinds []string) {
+	f.Kind = value.VariantKind
+	for _, k := range kinds {
+		b := newField(kindNames[k])
+		b.Min = 1
+		one := m.narrowed(c, k)
+		makers[k](m, one, b)
+		f.Fields = append(f.Fields, b)
+	}
+	m.nullBranch(f)
+}
+
+// narrowed is a schema with one of its types.
+func (m *importer) narrowed(c context, kind string) context {
+	out := &node{kind: '{', members: map[string]*node{}, off: c.off, line: c.line, column: c.column}
+	out.add("type", &node{kind: '"', value: kind, off: c.off, line: c.line, column: c.column})
+	for _, name := range c.names {
+		switch {
+		case name == "enum":
+			list := &node{kind: '[', off: c.off, line: c.line, column: c.column}
+			for _, v := range c.node.get(name).items {
+				if kindOf(v) == kind || kindOf(v) == "number" && kind == "integer" {
+					list.items = append(list.items, v)
+				}
+			}
+			out.add(name, list)
+		default:
+			out.add(name, c.node.get(name))
+		}
+	}
+	return context{c.doc, out}
+}
+
+// nullBranch makes null a branch of a list's items, of which only the list can be nullable.
+func (m *importer) nullBranch(f *schema.Field) {
+	if f.Nullable {
+		f.Nullable = false
+		b := newField("null")
+		b.Min, b.Kind = 1, value.Null
+		f.Fields = append(f.Fields, b)
 	}
 }
 
@@ -225,8 +312,7 @@ func implied(c context) []string {
 	var kinds []string
 	if values.there() {
 		for _, v := range values.items {
-			k := map[byte]string{'"': "string", '0': "number", 't': "boolean", 'f': "boolean", 'n': "null", '{': "object", '[': "array"}[v.kind]
-			if !seen[k] {
+			if k := kindOf(v); !seen[k] {
 				seen[k] = true
 				kinds = append(kinds, k)
 			}
@@ -235,109 +321,16 @@ func implied(c context) []string {
 	return kinds
 }
 
-// alternatives joins what anyOf and oneOf allow: null makes the field nullable; of several objects
-// every field is taken, and those that not all have are optional.
-func (m *importer) alternatives(c context, f *schema.Field) context {
-	for _, keyword := range []string{"oneOf", "anyOf"} {
-		list := c.get(keyword)
-		if !list.there() {
-			continue
-		}
-		var branches []context
-		for _, b := range list.items {
-			r := m.merged(m.resolved(context{c.doc, b}))
-			if r.text("type") == "null" {
-				f.Nullable = true
-				continue
-			}
-			branches = append(branches, r)
-		}
-		if list := m.oneOrMany(branches); list != nil {
-			f.Single, branches = true, []context{*list}
-		}
-		if len(branches) > 1 {
-			m.note(list, "%s: all of its %d alternatives are taken together; which of them stand together is not checked", keyword, len(branches))
-		}
-		c = m.united(c, branches)
-	}
-	return c
-}
-
-// oneOrMany is the list of two alternatives of which the other is a single one of its items; nil where they are not so.
-func (m *importer) oneOrMany(branches []context) *context {
-	if len(branches) != 2 {
-		return nil
-	}
-	for i := range branches {
-		list, one := branches[i], branches[1-i]
-		items := list.get("items")
-		if list.text("type") != "array" || !items.there() || one.text("type") == "array" {
-			continue
-		}
-		if of := m.merged(m.resolved(items)); of.text("type") == one.text("type") {
-			return &list
-		}
-	}
-	return nil
-}
-
-func (m *importer) united(c context, branches []context) context {
-	out := &node{kind: '{', members: map[string]*node{}, off: c.off, line: c.line, column: c.column}
-	for _, name := range c.names {
-		out.add(name, c.node.get(name))
-	}
-	times := map[string]int{}
-	for _, b := range branches {
-		for _, name := range b.names {
-			switch {
-			case name == "type" && out.members["type"] != nil:
-				out.members["type"] = bothTypes(out.members["type"], b.node.get("type"))
-			case name == "enum" && out.members["enum"] != nil:
-				old := out.members["enum"]
-				out.members["enum"] = &node{kind: '[', items: append(append([]*node(nil), old.items...), b.node.get("enum").items...), off: old.off}
-			case name == "required":
-				for _, r := range b.get("required").items {
-					times[fmt.Sprint(r.value)]++
-				}
-			case len(branches) > 1 && name != "properties" && name != "type" && name != "enum" && name != "description":
-				// a bound of one alternative does not hold for the others
-			default:
-				out.add(name, b.node.get(name))
-			}
-		}
-	}
-	var always []*node
-	for name, n := range times {
-		if n == len(branches) {
-			always = append(always, &node{kind: '"', value: name})
-		}
-	}
-	if len(always) > 0 {
-		out.add("required", &node{kind: '[', items: always})
-	}
-	return context{c.doc, out}
-}
-
-func bothTypes(a, b *node) *node {
-	out := &node{kind: '[', off: a.off, line: a.line, column: a.column}
-	seen := map[any]bool{}
-	for _, t := range []*node{a, b} {
-		items := t.items
-		if t.kind == '"' {
-			items = []*node{t}
-		}
-		for _, k := range items {
-			if !seen[k.value] {
-				seen[k.value] = true
-				out.items = append(out.items, k)
-			}
-		}
-	}
-	return out
+// kindOf is the type of a value.
+func kindOf(v *node) string {
+	return map[byte]string{'"': "string", '0': "number", 't': "boolean", 'f': "boolean", 'n': "null", '{': "object", '[': "array"}[v.kind]
 }
 
 // ignored notes the keywords that a schema of ours cannot hold.
 func (m *importer) ignored(c context) {
+	if c.node == nil {
+		return
+	}
 	for _, name := range c.names {
 		if why, ok := unheld[name]; ok {
 			m.note(c.get(name), "%s: %s", name, why)
@@ -348,25 +341,31 @@ func (m *importer) ignored(c context) {
 const notChecked = "it is not checked"
 
 var unheld = map[string]string{
-	"patternProperties": "properties named by a pattern are left out", "propertyNames": notChecked, "minProperties": notChecked,
-	"maxProperties": notChecked, "dependentRequired": notChecked, "dependentSchemas": notChecked, "dependencies": notChecked,
-	"if": "conditions are not checked", "not": notChecked, "contains": notChecked, "uniqueItems": notChecked,
-	"prefixItems": "the items of a list are all alike here", "additionalItems": notChecked, "unevaluatedProperties": notChecked,
+	"dependentRequired": notChecked, "dependentSchemas": notChecked, "dependencies": notChecked,
+	"if": "conditions are not checked", "not": notChecked, "contains": notChecked,
+	"prefixItems": "the items of a list are all alike here", "unevaluatedProperties": notChecked,
 	"unevaluatedItems": notChecked, "default": "no value is filled in", "$dynamicRef": "it is not followed",
-	"discriminator": notChecked, "contentMediaType": notChecked, "contentSchema": notChecked,
+	"contentMediaType": notChecked, "contentSchema": notChecked,
 }
 
 func (m *importer) object(c context, f *schema.Field) {
 	f.Kind = value.RecordKind
-	if m.depth[c.get("properties").node] >= maxRecursion {
-		m.note(c, "%s stands inside of itself; it is cut off there", f.Name)
-		f.Kind = value.Text
+	properties := c.get("properties")
+	if m.depth[c.node] >= maxRecursion {
+		m.note(c, "%s stands inside of itself; from there on it is taken as it is", f.Name)
+		f.Kind = value.AnyKind
 		return
 	}
-	if more := c.get("additionalProperties"); !more.there() || more.value == true {
-		m.note(c, "properties that are not named are allowed there, and a fault here")
-	} else if more.kind == '{' {
-		m.note(more, "properties of any name are left out")
+	if c.node != nil {
+		m.depth[c.node]++
+		defer func() { m.depth[c.node]-- }()
+	}
+	more, pattern := m.otherProperties(c)
+	if !properties.there() || len(properties.names) == 0 {
+		if more.there() || more.node == nil && !m.closed(c) {
+			m.entries(c, f, more, pattern)
+			return
+		}
 	}
 	required := map[string]bool{}
 	if r := c.get("required"); r.there() {
@@ -374,49 +373,163 @@ func (m *importer) object(c context, f *schema.Field) {
 			required[fmt.Sprint(name.value)] = true
 		}
 	}
-	properties := c.get("properties")
-	if !properties.there() {
+	if properties.there() {
+		for _, name := range properties.names {
+			f.Fields = append(f.Fields, m.property(properties.get(name), name, required[name]))
+			delete(required, name)
+		}
+	}
+	for name := range required {
+		m.note(c.get("required"), "%s is required, and not described", fault.Quote(name))
+	}
+	for _, name := range []string{"minProperties", "maxProperties", "propertyNames"} {
+		if c.get(name).there() {
+			m.note(c.get(name), "%s: %s", name, notChecked)
+		}
+	}
+	switch {
+	case more.there():
+		held := newField(freshName(f, "others"))
+		held.HoldsOthers = true
+		m.entries(context{}, held, more, pattern)
+		f.Fields = append(f.Fields, held)
+	case m.closed(c):
+		f.Others = schema.FaultOthers
+	}
+}
+
+// property makes a field of one property.
+func (m *importer) property(c context, name string, required bool) *schema.Field {
+	child := newField(name)
+	if required {
+		child.Min = 1
+	}
+	m.field(c, child)
+	return child
+}
+
+// freshName is a name that no field of a record has.
+func freshName(f *schema.Field, name string) string {
+	for i := 0; i < len(f.Fields); i++ {
+		if f.Fields[i].Name == name {
+			name, i = "other "+name, -1
+		}
+	}
+	return name
+}
+
+// closed says whether an object may have no other properties than those that it names.
+func (m *importer) closed(c context) bool {
+	more, unevaluated := c.get("additionalProperties"), c.get("unevaluatedProperties")
+	return more.there() && more.kind == 'f' || unevaluated.there() && unevaluated.kind == 'f'
+}
+
+// otherProperties is the schema of the properties that have no names, and the pattern of their names; not there where the object
+// says nothing of them.
+func (m *importer) otherProperties(c context) (more context, pattern string) {
+	by, rest := c.get("patternProperties"), c.get("additionalProperties")
+	if !by.there() || len(by.names) == 0 {
+		if rest.there() && rest.kind == '{' && len(rest.names) > 0 {
+			return rest, ""
+		}
+		return context{}, ""
+	}
+	if len(by.names) > 1 || rest.there() && rest.kind == '{' {
+		m.note(by, "patternProperties: the values of all names that are not listed are taken as they are")
+		return context{c.doc, &node{kind: 't', off: by.off, line: by.line, column: by.column}}, ""
+	}
+	if m.closed(c) {
+		pattern = by.names[0]
+	} else {
+		m.note(by, "patternProperties: names that do not match have values like those that do")
+	}
+	return by.get(by.names[0]), pattern
+}
+
+// entries makes a map: what stands at each name, and what the names must be.
+func (m *importer) entries(c context, f *schema.Field, each context, pattern string) {
+	f.Kind = value.MapKind
+	inner := newField("value")
+	inner.Min, inner.Kind = 1, value.AnyKind
+	if each.there() {
+		m.field(each, inner)
+	}
+	f.Fields = []*schema.Field{inner}
+	if pattern != "" {
+		m.pattern(context{}, pattern, f)
+	}
+	if c.node == nil {
 		return
 	}
-	m.depth[properties.node]++
-	for _, name := range properties.names {
-		child := &schema.Field{Name: name, Max: 1, Constraints: schema.Constraints{FractionDigits: -1}}
-		if required[name] {
-			child.Min = 1
+	f.Constraints.MinEntries, f.Constraints.MaxEntries = m.count(c, "minProperties", 0), m.count(c, "maxProperties", 0)
+	if names := m.merged(m.resolved(c.get("propertyNames"))); names.there() {
+		of := newField("name")
+		m.text(names, of)
+		min, max := f.Constraints.MinEntries, f.Constraints.MaxEntries
+		if f.Constraints.Pattern == nil || of.Constraints.Pattern == nil {
+			p := f.Constraints.Pattern
+			f.Constraints = of.Constraints
+			if p != nil {
+				f.Constraints.Pattern = p
+			}
 		}
-		m.field(properties.get(name), child)
-		f.Fields = append(f.Fields, child)
+		f.Constraints.MinEntries, f.Constraints.MaxEntries = min, max
 	}
-	m.depth[properties.node]--
+	if r := c.get("required"); r.there() && len(r.items) > 0 {
+		m.note(r, "required names of a map: %s", notChecked)
+	}
 }
 
 func (m *importer) array(c context, f *schema.Field) {
 	least, most := m.count(c, "minItems", 0), m.count(c, "maxItems", schema.Many)
-	required := f.Min > 0
 	items := c.get("items")
-	if !items.there() {
-		items = context{c.doc, &node{kind: '{', members: map[string]*node{}, off: c.off, line: c.line, column: c.column}}
+	if items.there() && items.kind == '[' { // of drafts before 2020-12: one for each place
+		m.note(items, "items: %s", unheld["prefixItems"])
+		items = context{}
 	}
-	inner := &schema.Field{Name: f.Name, Min: 1, Max: 1, Constraints: schema.Constraints{FractionDigits: -1}}
-	m.field(items, inner)
-	if inner.List() {
-		m.note(items, "%s is a list of lists; the inner ones are taken as text", f.Name)
-		inner = &schema.Field{Name: f.Name, Kind: value.Text, Constraints: schema.Constraints{FractionDigits: -1}}
+	inner := newField(f.Name)
+	inner.Min, inner.Kind = 1, value.AnyKind
+	if items.there() && !c.get("prefixItems").there() {
+		m.field(items, inner)
 	}
-	notes := f.Notes
-	nullable, single := f.Nullable, f.Single
+	switch {
+	case inner.List():
+		inner.Name = "item"
+		outer := newField(f.Name)
+		outer.Kind, outer.Fields = value.ListKind, []*schema.Field{inner}
+		inner = outer
+	case inner.Nullable && inner.Kind == value.VariantKind:
+		m.nullBranch(inner)
+	case inner.Nullable:
+		one := *inner
+		one.Name, one.Nullable = one.Kind.String(), false
+		inner = newField(f.Name)
+		inner.Kind, inner.Nullable, inner.Fields = value.VariantKind, true, []*schema.Field{&one}
+		m.nullBranch(inner)
+	}
+	required, notes, nullable, single := f.Min > 0, f.Notes, f.Nullable, f.Single
 	*f = *inner
 	f.Nullable, f.Single = nullable, single
 	if notes != "" {
 		f.Notes = notes
 	}
-	f.Min, f.Max = least, most
-	if !required {
-		f.Min = 0
+	m.occurs(f, required, least, most)
+	if u := c.get("uniqueItems"); u.there() && u.kind == 't' {
+		f.Constraints.Unique = true
 	}
-	if most == 1 || most == 0 {
-		m.note(c, "%s is a list of at most one; it is taken as a list of any length", f.Name)
-		f.Max = schema.Many
+}
+
+// occurs says how often the items of a list occur.
+func (m *importer) occurs(f *schema.Field, required bool, least, most int) {
+	f.Min, f.Max = least, most
+	if most == 0 || most == 1 {
+		f.Max, f.Constraints.MaxEntries = schema.Many, max(most, 1)
+	}
+	if required && least == 0 {
+		f.Present = true
+	}
+	if !required && least > 0 {
+		f.Min, f.Constraints.MinEntries = 0, least
 	}
 }
 

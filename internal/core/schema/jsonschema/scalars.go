@@ -28,14 +28,18 @@ func (m *importer) text(c context, f *schema.Field) {
 	}
 	f.Constraints.MinLength, f.Constraints.MaxLength = m.count(c, "minLength", 0), m.count(c, "maxLength", 0)
 	if p := c.get("pattern"); p.there() {
-		re, err := regexp.Compile(`^(?:` + whole(c.text("pattern")) + `)$`)
-		if err != nil {
-			m.note(p, "the pattern is not checked: %s", err)
-		} else {
-			f.Constraints.Pattern = re
-		}
+		m.pattern(p, c.text("pattern"), f)
 	}
 	m.codes(c, f)
+}
+
+func (m *importer) pattern(c context, p string, f *schema.Field) {
+	re, err := regexp.Compile(`^(?:` + whole(p) + `)$`)
+	if err != nil {
+		m.note(c, "the pattern is not checked: %s", err)
+		return
+	}
+	f.Constraints.Pattern = re
 }
 
 // whole makes a pattern that may match anywhere one that matches the whole text.
@@ -58,6 +62,7 @@ func whole(p string) string {
 	return front + p + back
 }
 
+// codes reads the values that a scalar may have.
 func (m *importer) codes(c context, f *schema.Field) {
 	values := c.get("enum")
 	if one := c.get("const"); one.there() {
@@ -67,16 +72,15 @@ func (m *importer) codes(c context, f *schema.Field) {
 		return
 	}
 	for _, v := range values.items {
-		s, ok := v.value.(string)
 		switch {
 		case v.kind == 'n':
 			f.Nullable = true
-		case !ok:
-			m.note(values, "the values allowed for %s are not all texts; they are not checked", f.Name)
+		case v.kind == '{' || v.kind == '[':
+			m.note(values, "the values allowed for %s are not all single ones; they are not checked", f.Name)
 			f.Constraints.Codes = nil
 			return
 		default:
-			f.Constraints.Codes = append(f.Constraints.Codes, schema.Code{Value: s})
+			f.Constraints.Codes = append(f.Constraints.Codes, schema.Code{Value: fmt.Sprint(v.value)})
 		}
 	}
 }
@@ -93,65 +97,58 @@ func (m *importer) decimal(c context, f *schema.Field) {
 
 func (m *importer) boolean(c context, f *schema.Field) {
 	f.Kind = value.Boolean
-	for _, keyword := range []string{"enum", "const"} {
-		if v := c.get(keyword); v.there() {
-			m.note(v, "%s: %s", keyword, notChecked)
-		}
-	}
+	m.codes(c, f)
 }
 
+// bounds reads what a number must be.
 func (m *importer) bounds(c context, f *schema.Field) {
 	for _, b := range []struct {
 		keyword string
 		to      *value.Value
-		over    int64 // what an integer beyond an exclusive bound differs by
 	}{
-		{"minimum", &f.Constraints.Minimum, 0},
-		{"maximum", &f.Constraints.Maximum, 0},
-		{"exclusiveMinimum", &f.Constraints.Minimum, 1},
-		{"exclusiveMaximum", &f.Constraints.Maximum, -1},
+		{"minimum", &f.Constraints.Minimum},
+		{"maximum", &f.Constraints.Maximum},
+		{"exclusiveMinimum", &f.Constraints.Above},
+		{"exclusiveMaximum", &f.Constraints.Below},
+		{"multipleOf", &f.Constraints.MultipleOf},
 	} {
 		n := c.get(b.keyword)
 		if !n.there() {
 			continue
 		}
 		v, ok := value.ParseDecimal(fmt.Sprint(n.value))
-		whole, integer := value.AsInteger(v)
-		switch {
-		case !ok || b.over != 0 && (f.Kind != value.Integer || !integer):
+		if !ok {
 			m.note(n, "%s: %s", b.keyword, notChecked)
-		case b.over != 0:
-			*b.to, _ = value.Add(whole, value.Int(b.over))
-		case f.Kind == value.Integer && !integer:
-			m.note(n, "%s: %s", b.keyword, notChecked)
-		case f.Kind == value.Integer:
+			continue
+		}
+		if *b.to = v; f.Kind == value.Integer {
+			whole, is := value.AsInteger(v)
+			if !is {
+				m.note(n, "%s: %s", b.keyword, notChecked)
+				whole = value.Value{}
+			}
 			*b.to = whole
-		default:
-			*b.to = v
 		}
 	}
 	m.places(c, f)
-	for _, keyword := range []string{"enum", "const"} {
-		if v := c.get(keyword); v.there() {
-			m.note(v, "%s of numbers: %s", keyword, notChecked)
-		}
-	}
+	m.codes(c, f)
 }
 
-// places reads a multipleOf of 1, 0.1, 0.01 … as the number of decimal places.
+// places makes a multipleOf of 1, 0.1, 0.01 … the number of decimal places.
 func (m *importer) places(c context, f *schema.Field) {
 	n := c.get("multipleOf")
-	if !n.there() {
+	if !n.there() || f.Kind != value.Decimal {
 		return
 	}
 	text := fmt.Sprint(n.value)
-	if frac, ok := strings.CutPrefix(text, "0."); ok && strings.Trim(frac, "0") == "1" && strings.HasSuffix(frac, "1") {
+	frac, point := strings.CutPrefix(text, "0.")
+	switch {
+	case point && strings.Trim(frac, "0") == "1" && strings.HasSuffix(frac, "1"):
 		f.Constraints.FractionDigits = len(frac)
-		return
-	}
-	if text == "1" {
+	case text == "1":
 		f.Constraints.FractionDigits = 0
+	default:
 		return
 	}
-	m.note(n, "multipleOf: %s", notChecked)
+	f.Constraints.MultipleOf = value.Value{}
 }

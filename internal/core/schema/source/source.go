@@ -111,6 +111,9 @@ func written(s *schema.Schema, part []byte, fields []*schema.Field, was, now *sc
 			return nil, err
 		}
 	}
+	if part, err = top(part, was, now); err != nil {
+		return nil, err
+	}
 	var further []string
 	for _, note := range now.NotImported {
 		if !slices.Contains(was.NotImported, note) && !slices.Contains(s.NotImported, note) {
@@ -123,6 +126,35 @@ func written(s *schema.Schema, part []byte, fields []*schema.Field, was, now *sc
 	return partfile.Set(part, []any{"not imported"}, append(slices.Clone(s.NotImported), further...))
 }
 
+// top writes what one message is, where the text says something else than before.
+func top(part []byte, was, now *schema.Schema) ([]byte, error) {
+	before, after := was.TopOut(), now.TopOut()
+	had := map[string]string{}
+	for _, e := range before {
+		had[e.Key] = string(partfile.Encode(partfile.Ordered{e}))
+	}
+	var err error
+	for _, e := range append(after, missing(before, after)...) {
+		if had[e.Key] == string(partfile.Encode(partfile.Ordered{e})) {
+			continue
+		}
+		if part, err = partfile.Set(part, []any{e.Key}, e.Value); err != nil {
+			return nil, err
+		}
+	}
+	return part, nil
+}
+
+// missing are the settings that were there before and are no longer, emptied.
+func missing(before, after partfile.Ordered) (gone partfile.Ordered) {
+	for _, e := range before {
+		if !slices.ContainsFunc(after, func(a partfile.Entry) bool { return a.Key == e.Key }) {
+			gone = append(gone, partfile.Entry{Key: e.Key, Value: ""})
+		}
+	}
+	return gone
+}
+
 // merger puts the changes between two readings of a source text into a schema.
 type merger struct{ fault *fault.Fault }
 
@@ -132,6 +164,9 @@ func (m *merger) record(own, was, now *schema.Field) []*schema.Field {
 	var fields []*schema.Field
 	for _, n := range now.Fields {
 		o, w := counterpart(own, n), counterpart(was, n)
+		if o == nil && w != nil && deepAlike(w, n) {
+			continue // the language says more than the schema has
+		}
 		if o == nil || w == nil {
 			fields = append(fields, n)
 			continue
@@ -174,7 +209,7 @@ func (m *merger) field(own, was, now *schema.Field) *schema.Field {
 			merged.Notes = own.Notes
 		}
 	}
-	if now.Kind != value.RecordKind || own.Kind != value.RecordKind {
+	if now.Kind != own.Kind || !now.Nests() {
 		return &merged
 	}
 	if merged.Of = own.Of; own.Of == "" {

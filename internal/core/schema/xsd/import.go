@@ -2,6 +2,7 @@ package xsd
 
 import (
 	"regexp"
+	"slices"
 	"strings"
 
 	"hollowreed/internal/core/fault"
@@ -36,7 +37,7 @@ func (s *Set) ImportAs(id, root string, prefixes []schema.Namespace) (*schema.Sc
 	}
 	m := &importer{set: s, depth: map[*Type]int{}, noted: map[string]bool{}}
 	spaces := m.bind(e, prefixes)
-	out := &schema.Schema{ID: id, Title: e.Name.Local, Notation: xml.Kind.Notation, Settings: schema.Settings{RootName: m.name(e.Name), Namespaces: spaces}}
+	out := &schema.Schema{ID: id, Title: e.Name.Local, Notation: xml.Kind.Notation, Settings: schema.Settings{RootName: m.name(e.Name), Namespaces: spaces, Others: schema.FaultOthers}}
 	m.out = out
 	for _, n := range s.Notes {
 		m.say(n.Error())
@@ -54,6 +55,7 @@ func (s *Set) ImportAs(id, root string, prefixes []schema.Namespace) (*schema.Sc
 		return nil, fault.New(fault.Setting, "the element %s holds nothing that could be a field", e.Name.Local).At(e.place)
 	}
 	out.Root = f.Compiled()
+	out.Settle()
 	return out, nil
 }
 
@@ -92,7 +94,7 @@ func (m *importer) inside(t *Type, f *schema.Field) {
 		m.add(f, c)
 	}
 	if t.AnyAttr != nil {
-		m.note(t.place, "attributes of any name are allowed there, and a fault here")
+		m.others(f, "attributes", t.place)
 	}
 	switch {
 	case t.Simple != nil:
@@ -143,7 +145,7 @@ func (m *importer) particle(e expr, f *schema.Field, low, high int, p fault.Plac
 	case oneOf:
 		m.element(e.decl, f, low, high)
 	case *wildcard:
-		m.note(p, "elements of any name are allowed there, and a fault here")
+		m.others(f, "elements", p)
 	case sequence:
 		for _, c := range e {
 			m.particle(c, f, low, high, p)
@@ -166,6 +168,20 @@ func (m *importer) particle(e expr, f *schema.Field, low, high int, p fault.Plac
 		}
 		m.particle(e.inner, f, low*e.min, times(high, e.max), p)
 	}
+}
+
+// others gives a record a map for attributes or elements of any name.
+func (m *importer) others(f *schema.Field, what string, p fault.Place) {
+	m.note(p, "%s of any name are kept; which of them may stand there is not checked", what)
+	if slices.ContainsFunc(f.Fields, func(c *schema.Field) bool { return c.HoldsOthers }) {
+		return
+	}
+	one := func(name string, kind value.Kind, least int) *schema.Field {
+		return &schema.Field{Name: name, Kind: kind, Min: least, Max: 1, Constraints: schema.Constraints{FractionDigits: -1}}
+	}
+	held := one(unused(f, "others"), value.MapKind, 0)
+	held.HoldsOthers, held.Fields = true, []*schema.Field{one("value", value.AnyKind, 1)}
+	f.Fields = append(f.Fields, held)
 }
 
 func times(a, b int) int {
