@@ -141,7 +141,7 @@ func (c *compiler) direct(n ast.Node) *FieldAccess {
 		if !ok || !named {
 			return nil
 		}
-		if b, field, found := c.scope.find(id.Value); found && field == nil && b.typ.Fields != nil {
+		if b, field, found := c.scope.find(id.Value); found && field == nil && b.typ.Record() {
 			return &FieldAccess{Slot: b.slot, Field: b.typ.Fields.Field(property.Value).Slot()}
 		}
 	}
@@ -169,8 +169,12 @@ func (c *compiler) member(n *ast.MemberNode) (eval, Type) {
 	switch {
 	case c.faults != nil:
 		return never, Type{}
-	case named && t.Fields != nil:
+	case named && t.Record():
 		return c.field(n, inner, t, property.Value, before)
+	case named && t.is(value.VariantKind):
+		return c.branch(n, inner, t, property.Value, before)
+	case t.is(value.MapKind):
+		return c.entry(n, inner, t, before)
 	case named && t.unknown(), named && t.is(value.RecordKind):
 		name := property.Value
 		return func(fr *Frame) (value.Value, *fault.Fault) {
@@ -192,10 +196,7 @@ func (c *compiler) field(n *ast.MemberNode, inner eval, t Type, name string, bef
 		}
 		return c.fail(n, ft)
 	}
-	if len(c.reads) > before && before >= c.closed {
-		of := c.reads[before]
-		c.reads[before] = append(of[:len(of):len(of)], name)
-	}
+	c.goOn(before, name)
 	result := Of(f)
 	result.Maybe = result.Maybe || t.Maybe
 	i := f.Slot()
@@ -207,6 +208,70 @@ func (c *compiler) field(n *ast.MemberNode, inner eval, t Type, name string, bef
 	return func(fr *Frame) (value.Value, *fault.Fault) {
 		v, f := inner(fr)
 		return v.Slot(i), f
+	}, result
+}
+
+// goOn lets the path that was read by what stands before a name go on with it.
+func (c *compiler) goOn(before int, name string) {
+	if len(c.reads) > before && before >= c.closed {
+		of := c.reads[before]
+		c.reads[before] = append(of[:len(of):len(of)], name)
+	}
+}
+
+// branch reads a variant as one of its branches; absent where the value is another one.
+func (c *compiler) branch(n *ast.MemberNode, inner eval, t Type, name string, before int) (eval, Type) {
+	b := t.Fields.Field(name)
+	if b == nil {
+		ft := fault.New(fault.Unknown, "%s is one of %s; %q is none of them", t.Fields.Name, strings.Join(t.branches(), ", "), name)
+		for _, has := range t.Fields.Fields {
+			if has.Kind == value.RecordKind && has.Field(name) != nil {
+				ft.WithFix("Say which one: %s.%s.%s", t.Fields.Name, has.Name, name)
+				break
+			}
+		}
+		return c.fail(n, ft)
+	}
+	c.goOn(before, name)
+	result := Of(b)
+	result.Maybe = true
+	of := t.Fields
+	return func(fr *Frame) (value.Value, *fault.Fault) {
+		v, f := inner(fr)
+		if f != nil || v.IsMissing() {
+			return v, f
+		}
+		if is, _ := of.Branch(v); is != b {
+			return value.Value{}, nil
+		}
+		return v, nil
+	}, result
+}
+
+// entry reads what stands at a name of a map; absent where it has no such name.
+func (c *compiler) entry(n *ast.MemberNode, inner eval, t Type, before int) (eval, Type) {
+	name, it := c.node(n.Property)
+	if !it.unknown() && !it.is(value.Text) {
+		return c.fail(n.Property, fault.Expect(fault.Type, "a text as name", it.String()))
+	}
+	result := Type{Maybe: true}
+	if t.Item != nil {
+		result = *t.Item
+		result.Maybe = true
+	}
+	if t.Fields != nil {
+		c.goOn(before, t.Fields.Each().Name)
+	}
+	return func(fr *Frame) (value.Value, *fault.Fault) {
+		v, f := inner(fr)
+		if f != nil || v.IsMissing() {
+			return v, f
+		}
+		key, f := name(fr)
+		if f != nil || key.IsMissing() {
+			return value.Value{}, f
+		}
+		return v.Field(key.Text()), nil
 	}, result
 }
 

@@ -10,6 +10,7 @@ import (
 
 	"hollowreed/internal/core/match"
 	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/value"
 )
 
 // Suggestion is what could stand at the caret of a formula.
@@ -65,7 +66,7 @@ func Complete(source string, caret int, scope *Scope) Help {
 		h.Suggestions = scope.env.Libraries[path[0]].suggested()
 	default:
 		t, found := scope.typeOf(path)
-		if !found || t.Fields == nil {
+		if !found || t.Fields == nil || t.is(value.MapKind) {
 			return h
 		}
 		h.Suggestions = fieldsOf(t.Fields)
@@ -229,6 +230,10 @@ func (s *Scope) typeOf(path []string) (Type, bool) {
 	for _, name := range path[1:] {
 		if t.Fields == nil {
 			return Type{}, false
+		}
+		if t.is(value.MapKind) {
+			t = *t.Item
+			continue
 		}
 		f := t.Fields.Field(name)
 		if f == nil {

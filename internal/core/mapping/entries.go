@@ -41,11 +41,26 @@ func (c *compiler) each(n *node, scope *formula.Scope) {
 		n.list.position = inner.Define(r.Index, formula.Type{Kind: value.Integer})
 		c.bases[r.Index] = func([]string) [][]string { return nil }
 	}
+	c.key(n, inner)
 	n.let = c.variables(r.Variables, inner)
 	n.list.size = inner.Size()
 	n.scope, n.opened = inner, r.As
 	c.children(n, n.info.Path, inner)
 	c.bases, c.vars = outer, vars
+}
+
+// key compiles what names the entries of a map.
+func (c *compiler) key(n *node, scope *formula.Scope) {
+	key := n.info.Rule.Key
+	isMap := n.field.Kind == value.MapKind && !n.field.List()
+	switch {
+	case isMap && key.Line == 0:
+		c.wrong(n.info, n.info.Rule.Text, fault.New(fault.Required, "nothing says at which name an entry of the map stands").WithFix("Give the rule a key: a formula whose result is a text"))
+	case !isMap && key.Line > 0:
+		c.wrong(n.info, key, fault.New(fault.Setting, "only the entries of a map have a key"))
+	case isMap:
+		n.list.key = c.program(n.info, key, scope, value.Text)
+	}
 }
 
 // item defines the name of a list's item, and what it stands for in the sources.

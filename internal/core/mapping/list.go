@@ -14,8 +14,9 @@ type listing struct {
 	distinct *formula.Program
 	group    *formula.Program
 	sort     []sortKey
-	position int // slot; 0 when it has no name
-	size     int // slots that the rules inside need
+	key      *formula.Program // of a map
+	position int              // slot; 0 when it has no name
+	size     int              // slots that the rules inside need
 }
 
 // level is a list inside of an item; its items stand in the slot.

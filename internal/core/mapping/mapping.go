@@ -78,8 +78,8 @@ var Empties = []string{asItIs, omit, explicitNull}
 // RuleKind says how a rule makes its field.
 type RuleKind string
 
-// The kinds of rule. A record rule makes a record, or one entry of a list of records, by the rules
-// for its fields.
+// The kinds of rule. An each makes the entries of a list, or of a map, of the items of a list. A record rule makes a record, one
+// entry of a list of records, or a branch of a variant, by the rules for its fields.
 const (
 	Formula  RuleKind = "formula"
 	Constant RuleKind = "constant"
@@ -105,6 +105,7 @@ type Rule struct {
 // grouped and sorted, in this order.
 type ListSettings struct {
 	As        string        // name of the item, or of the group
+	Key       partfile.Text // of a map: the name at which the entry stands
 	Nested    []NestedList  // lists inside of the item, each within the one before
 	Where     partfile.Text // which items are taken
 	Distinct  partfile.Text // of those with the same result only the first is taken
@@ -199,7 +200,7 @@ func rule(n partfile.Node) Rule {
 
 func listSettings(n partfile.Node) ListSettings {
 	e := ListSettings{
-		As: n.Text("as").Value, Where: n.Text("where"), Distinct: n.Text("distinct by"), Group: n.Text("group by"),
+		As: n.Text("as").Value, Key: n.Text("key"), Where: n.Text("where"), Distinct: n.Text("distinct by"), Group: n.Text("group by"),
 		Sort: n.Text("sort by"), Index: n.Text("index").Value, Variables: variables(n),
 	}
 	if e.As == "" {

@@ -93,6 +93,9 @@ func reachable(scope *formula.Scope, name string, record *schema.Field) []source
 				walk(c, at)
 				continue
 			}
+			if c.Kind == value.VariantKind && !c.List() {
+				walk(c, at)
+			}
 			out = append(out, source{ref: reference(scope, name, at), path: at, field: c, words: wordsOf(at)})
 		}
 	}
@@ -125,7 +128,7 @@ func (m *matcher) record(n *node, in inside) {
 			case c.info.Rule != nil && c.info.Rule.Kind == Record:
 				walk(c)
 			case c.info.Rule != nil:
-			case c.field.Kind == value.RecordKind && !c.field.List():
+			case c.field.Kind == value.RecordKind && !c.field.List(), c.info.Branches:
 				walk(c)
 			case m.wanted(name) && len(targets) < mostMatching:
 				targets = append(targets, target{name: name, path: c.info.Path, field: c.field, words: wordsOf(c.info.Path)})
@@ -244,8 +247,10 @@ func written(to, from *schema.Field, ref string) (text string, off int) {
 	switch {
 	case to.List() != from.List(), (to.Kind == value.RecordKind) != (from.Kind == value.RecordKind):
 		return "", 0
-	case to.Kind == from.Kind, to.Kind == value.Decimal && from.Kind == value.Integer:
+	case to.Kind == from.Kind, to.Kind == value.Decimal && from.Kind == value.Integer, to.Kind == value.AnyKind:
 		return ref, 0
+	case to.Nests() || from.Nests() || from.Kind == value.AnyKind:
+		return "", 0
 	case to.List():
 		return "", 0
 	case to.Kind == value.Text && from.Kind != value.Binary:

@@ -43,6 +43,8 @@ type Field struct {
 	Missing           bool      // required, and no rule makes it
 	Through           []*Field  // the variables that the rule reads
 	Variable          *Variable // of a variable, which has no Field and no Rule
+	Branches          bool      // a variant that is made by the rules for its branches
+	Aside             bool      // a branch of a variant that is not made, or inside of one
 	Feeds             int       // of a list with several feeds: how many; each is a field of its own
 }
 
@@ -62,6 +64,7 @@ type node struct {
 	feeds    []*node          // of a list that is fed by several rules
 	let      []variable       // of the root, or of an each
 	children []*node
+	begun    bool           // there are rules below
 	scope    *formula.Scope // of the rules inside, for the root and for an each
 	opened   string         // the name of the item, for an each
 }
@@ -151,11 +154,11 @@ func (p *Plan) Complete() (done, all int) {
 		return min(1, len(p.Faults)) ^ 1, 1
 	}
 	for _, f := range p.Fields {
-		if f.Feeds > 0 && f.Rule == nil || f.Field.Kind == value.RecordKind && !f.Field.List() {
+		if f.Feeds > 0 && f.Rule == nil || f.Aside || f.Field.Kind == value.RecordKind && !f.Field.List() {
 			continue
 		}
 		all++
-		if f.Rule != nil && len(f.Faults) == 0 {
+		if (f.Rule != nil || f.Branches) && len(f.Faults) == 0 {
 			done++
 		}
 	}

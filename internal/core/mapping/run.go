@@ -56,8 +56,10 @@ func (p *Plan) ApplyTraced(fr *Frame, trace Trace) Result {
 
 // message makes the target by the rules, or by the script in their place.
 func (r *runner) message() value.Value {
-	if r.plan.Mapping.Script.Line == 0 {
-		return r.record(r.plan.root)
+	if root := r.plan.root; r.plan.Mapping.Script.Line == 0 && root.field.Kind == value.RecordKind {
+		return r.record(root)
+	} else if r.plan.Mapping.Script.Line == 0 {
+		return r.field(root.children[0])
 	}
 	if r.plan.script == nil {
 		r.faults = append(r.faults, r.plan.Faults...)
@@ -77,6 +79,7 @@ type runner struct {
 	trace  Trace
 	lists  []*node // the eachs around, and at which of their entries
 	at     []int
+	keys   *keys // of the map that is being made
 	faults fault.List
 	failed int // faults so far, kept or not
 	notes  fault.List
@@ -185,7 +188,7 @@ func (r *runner) path(info *Field) string {
 		from = 0
 	}
 	b.WriteString("/" + name[from:])
-	return b.String()
+	return strings.Replace(strings.TrimSuffix(b.String(), "/"+whole), "/"+whole+"/", "/", 1)
 }
 
 func (r *runner) field(n *node) value.Value {
@@ -221,6 +224,8 @@ func (r *runner) make(n *node) (value.Value, *fault.Fault) {
 	switch {
 	case rule == nil && n.field.Kind == value.RecordKind && !n.field.List():
 		return r.inner(n), nil
+	case rule == nil && n.field.Kind == value.VariantKind && !n.field.List():
+		return r.branch(n), nil
 	case rule == nil:
 		return value.Value{}, nil
 	case len(n.info.Faults) > 0:
@@ -253,9 +258,49 @@ func (r *runner) ruled(n *node) (value.Value, *fault.Fault) {
 		if n.field.List() {
 			return value.ListOf(r.record(n)), nil
 		}
-		return r.record(n), nil
+		return r.one(n), nil
 	}
-	return n.program.Eval(&r.frame.Frame)
+	v, ft := n.program.Eval(&r.frame.Frame)
+	if ft == nil && n.field.Nests() {
+		v = r.shaped(n, v)
+	}
+	return v, ft
+}
+
+// shaped gives what a formula makes of a field that others stand below the field's layout. A name that it does not have is a
+// fault: it would be lost.
+func (r *runner) shaped(n *node, v value.Value) value.Value {
+	return n.field.Shaped(v, func(ft *fault.Fault) { r.fault(n.info, ft) })
+}
+
+// one makes one occurrence of a field by the rules for what stands below it.
+func (r *runner) one(n *node) value.Value {
+	switch n.field.Kind {
+	case value.RecordKind:
+		return r.record(n)
+	case value.VariantKind:
+		return r.branch(n)
+	}
+	return r.field(n.children[0]) // the items of a list inside of a list
+}
+
+// branch makes a variant: the first of its branches that is made. A branch that has neither a rule nor rules inside is none.
+func (r *runner) branch(n *node) value.Value {
+	for _, c := range n.children {
+		if c.info.Rule == nil && !c.begun {
+			continue
+		}
+		var v value.Value
+		if c.info.Rule == nil && c.field.Kind == value.RecordKind {
+			v = r.record(c)
+		} else {
+			v = r.field(c)
+		}
+		if v.Kind() != value.Absent {
+			return v
+		}
+	}
+	return value.Value{}
 }
 
 // emptied is what becomes of a result that is absent, null or empty.
@@ -297,7 +342,50 @@ func (r *runner) each(n *node) (value.Value, *fault.Fault) {
 	if ft != nil {
 		return value.Value{}, ft
 	}
+	if n.list.key != nil {
+		return r.mapped(n, entries)
+	}
 	return r.entries(n, entries), nil
+}
+
+// mapped makes a map of entries, each at the name that its key says.
+func (r *runner) mapped(n *node, rows []value.Value) (value.Value, *fault.Fault) {
+	w := n.list.width()
+	names := make([]string, 0, len(rows)/w)
+	seen := make(map[string]bool, len(rows)/w)
+	r.keys = &keys{node: n, names: &names, seen: seen, outer: r.keys}
+	defer func() { r.keys = r.keys.outer }()
+	made := r.entries(n, rows).Items()
+	return value.NewRecord(value.NewLayout(names...), made), r.keys.fault
+}
+
+// keys are the names of a map that is being made.
+type keys struct {
+	node  *node
+	names *[]string
+	seen  map[string]bool
+	fault *fault.Fault
+	outer *keys
+}
+
+// key names the entry at hand; ok is false where it cannot be named.
+func (k *keys) key(fr *Frame) (ok bool) {
+	v, ft := k.node.list.key.Eval(&fr.Frame)
+	switch {
+	case ft != nil:
+	case v.Kind() != value.Text:
+		ft = fault.Expect(fault.Type, "a text as key", v.Kind().String())
+	case k.seen[v.Text()]:
+		ft = fault.New(fault.Unknown, "the key %s stands twice", fault.Quote(v.Text()))
+	default:
+		k.seen[v.Text()] = true
+		*k.names = append(*k.names, v.Text())
+		return true
+	}
+	if k.fault == nil {
+		k.fault = ft
+	}
+	return false
 }
 
 // entries makes a record of every entry.
@@ -326,8 +414,11 @@ func (r *runner) entry(n *node, row []value.Value, made int) (v value.Value, ok 
 	}
 	before, failed := len(r.faults), r.failed
 	r.variables(n.let)
-	v = r.record(n)
+	v = r.occurrence(n)
 	if r.failed == failed || r.plan.Mapping.OnFault != SkipEntry {
+		if r.keys != nil && r.keys.node == n {
+			return v, r.keys.key(r.frame)
+		}
 		return v, true
 	}
 	r.notes.Add(r.faults[before:]...)
@@ -336,6 +427,14 @@ func (r *runner) entry(n *node, row []value.Value, made int) (v value.Value, ok 
 		r.faults = nil
 	}
 	return v, false
+}
+
+// occurrence makes one entry of a list, or what stands at one name of a map.
+func (r *runner) occurrence(n *node) value.Value {
+	if n.list.key != nil {
+		return r.field(n.children[0])
+	}
+	return r.one(n)
 }
 
 // Value reads a source, a variable or the run's facts of the message at hand by name.

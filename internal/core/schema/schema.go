@@ -123,7 +123,7 @@ type Constraints struct {
 	Above, Below                value.Value // bounds that are excluded themselves
 	MultipleOf                  value.Value
 	Unique                      bool // no two items of a list are equal
-	TotalDigits, FractionDigits int // most significant digits, most decimal places (Places -1: none stated)
+	TotalDigits, FractionDigits int  // most significant digits, most decimal places (Places -1: none stated)
 	Pattern                     *regexp.Regexp
 	Codes                       []Code
 }

@@ -61,7 +61,7 @@ func settingsOf(v setting.Values) Settings {
 		Delimiter: character(v.Get("delimiter")), Quote: character(v.Get("quote")), Escape: character(v.Get("escape")), Header: v.Is("header"),
 		RootName: v.Get("root"), RecordName: v.Get("record"), Attributes: v.Get("values as") == "attributes",
 		Missing: Missing{Null: v.Get("null as"), Empty: v.Get("empty as"), Absent: v.Get("absent as")}, Others: Others(unless(v.Get("other fields"), string(IgnoreOthers))),
-		Lines:   Lines{First: v.Int("skip first"), Last: v.Int("skip last"), Comment: v.Get("comment"), StartsWith: v.Get("starts with")},
+		Lines: Lines{First: v.Int("skip first"), Last: v.Int("skip last"), Comment: v.Get("comment"), StartsWith: v.Get("starts with")},
 	}
 }
 

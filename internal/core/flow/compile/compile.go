@@ -75,7 +75,7 @@ func (c *Compiler) input() {
 		c.Scope.Take()
 		return
 	}
-	slot := c.Scope.Define(t.As, formula.Type{Kind: value.RecordKind, Fields: c.Plan.Input.Root})
+	slot := c.Scope.Define(t.As, formula.Of(c.Plan.Input.Root))
 	c.Scope.Open(t.As)
 	c.Named = append(c.Named, running.RecordOf(t.As, c.Plan.Input, slot))
 }
@@ -222,7 +222,7 @@ func (c *Compiler) Branch(t *flow.Branch) []*running.PlannedStep {
 
 // Define adds a step's result, a record, to the scope.
 func (c *Compiler) Define(s *flow.Step, setting string, sch *schema.Schema) int {
-	return c.Yield(s, setting, running.Named{Schema: sch}, formula.Type{Kind: value.RecordKind, Fields: sch.Root})
+	return c.Yield(s, setting, running.Named{Schema: sch}, formula.Of(sch.Root))
 }
 
 // Yield adds a step's result of any type to the scope.

@@ -109,7 +109,7 @@ type Named struct {
 
 // RecordOf describes a name for a record of a schema.
 func RecordOf(name string, sch *schema.Schema, slot int) Named {
-	return Named{Name: name, Schema: sch, Type: formula.Type{Kind: value.RecordKind, Fields: sch.Root}, Slot: slot}
+	return Named{Name: name, Schema: sch, Type: formula.Of(sch.Root), Slot: slot}
 }
 
 // Output is the schema of what the step answers, or else the flow; nil where the answer has no body.

@@ -37,10 +37,19 @@ func FieldOf(name string, t formula.Type) *schema.Field {
 	f := schema.Scalar(name, t.Kind)
 	switch {
 	case t.Kind == value.ListKind && t.Item != nil:
-		f = FieldOf(name, *t.Item)
+		if f = FieldOf(name, *t.Item); f.List() {
+			f.Name = "item"
+			f = &schema.Field{Name: name, Kind: value.ListKind, Fields: []*schema.Field{f}, Constraints: schema.Constraints{FractionDigits: -1}}
+		}
 		f.Min, f.Max = 0, schema.Many
-	case t.Kind == value.RecordKind && t.Fields != nil:
+	case t.Record():
 		f = schema.Record(name, t.Fields.Fields...)
+	case t.Kind == value.Absent:
+		f.Kind = value.AnyKind
+	case t.Fields != nil:
+		twin := *t.Fields
+		twin.Name, twin.Min, twin.Max = name, 1, 1
+		f = &twin
 	}
 	if t.Maybe && f.Max == 1 {
 		f.Min = 0

@@ -47,7 +47,7 @@ func compileCall(c *compile.Compiler, s *flow.Step) running.Runner {
 	switch {
 	case op.Response == nil:
 	case rows == running.AllRows:
-		slot = c.Yield(s, "as", running.Named{Schema: op.Response, List: true}, formula.Type{Kind: value.ListKind, Item: &formula.Type{Kind: value.RecordKind, Fields: op.Response.Root}})
+		slot = c.Yield(s, "as", running.Named{Schema: op.Response, List: true}, formula.Type{Kind: value.ListKind, Item: formula.ItemOf(op.Response.Root)})
 	default:
 		slot = c.Define(s, "as", op.Response)
 	}

@@ -68,7 +68,7 @@ func wantTables(c *compile.Compiler, s *flow.Step) {
 // namedOf describes a value of a type.
 func namedOf(t formula.Type) running.Named {
 	switch {
-	case t.Kind == value.RecordKind && t.Fields != nil:
+	case t.Record():
 		return running.Named{Schema: running.Described(t.Fields.Name, t.Fields)}
 	case t.Kind == value.ListKind && t.Item != nil && t.Item.Kind == value.RecordKind && t.Item.Fields != nil:
 		n := namedOf(*t.Item)

@@ -69,7 +69,7 @@ func stream(c *compile.Compiler, s *flow.Step) running.Runner {
 	c.Streamed = true
 	name := c.Plan.ReadStep.Setting("as")
 	c.Within(func() {
-		c.Scope.Bind(name, c.Plan.Record, formula.Type{Kind: value.RecordKind, Fields: c.Plan.Source.Root})
+		c.Scope.Bind(name, c.Plan.Record, formula.Of(c.Plan.Source.Root))
 		c.Scope.Open(name)
 		c.Named = append(c.Named, running.RecordOf(name, c.Plan.Source, c.Plan.Record))
 		c.Branch(s.Branches[0])

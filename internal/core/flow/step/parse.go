@@ -33,7 +33,7 @@ func compileParse(c *compile.Compiler, s *flow.Step) running.Runner {
 	prog, sch := c.Formula(s.Place("text")), c.Schema(s, "schema")
 	knownWritten(c, s, sch)
 	many := s.Setting("gives") == "a list of records"
-	t := formula.Type{Kind: value.RecordKind, Fields: sch.Root}
+	t := formula.Of(sch.Root)
 	if many {
 		item := t
 		t = formula.Type{Kind: value.ListKind, Item: &item}

@@ -494,7 +494,7 @@ func (m *importer) array(c context, f *schema.Field) {
 	}
 	switch {
 	case inner.List():
-		inner.Name = "item"
+		inner.Name, inner.Present = "item", false
 		outer := newField(f.Name)
 		outer.Kind, outer.Fields = value.ListKind, []*schema.Field{inner}
 		inner = outer

@@ -70,18 +70,18 @@ func TestKeywordsBecomeFields(t *testing.T) {
 
 func TestWhatCannotBeHeldIsListedWithItsLine(t *testing.T) {
 	for in, want := range map[string]string{
-		"{\"type\":\"object\",\n\"patternProperties\":{\"^x\":{},\"^y\":{}}}":  "x.json:2:21: patternProperties",
-		properties("\n\"a\":{\"type\":\"string\",\n\"format\":\"ipv4\"}"): `x.json:3:10: the format ipv4`,
-		properties(`"a":{"oneOf":[{"type":"object","properties":{"b":{"type":"string"}}},{"type":"object","properties":{"c":{"type":"string"}}}]}`): "the first is taken",
-		`{"allOf":[{"$ref":"#"},{"type":"object","properties":{"a":{"type":"string"}}}]}`: "allOf goes round",
+		"{\"type\":\"object\",\n\"patternProperties\":{\"^x\":{},\"^y\":{}}}":                                                                             "x.json:2:21: patternProperties",
+		properties("\n\"a\":{\"type\":\"string\",\n\"format\":\"ipv4\"}"):                                                                                 `x.json:3:10: the format ipv4`,
+		properties(`"a":{"oneOf":[{"type":"object","properties":{"b":{"type":"string"}}},{"type":"object","properties":{"c":{"type":"string"}}}]}`):       "the first is taken",
+		`{"allOf":[{"$ref":"#"},{"type":"object","properties":{"a":{"type":"string"}}}]}`:                                                                 "allOf goes round",
 		`{"$ref":"#/$defs/n","$defs":{"n":{"allOf":[{"type":"object","properties":{"a":{"type":"string"}}},{"properties":{"n":{"$ref":"#/$defs/n"}}}]}}}`: "stands inside of itself",
 		`{"allOf":[{"$ref":"#"},{"$ref":"#"},{"type":"object","properties":{"a":{"type":"string"}}}]}`:                                                    "too deep",
 		`{"$ref":"#","$defs":{}}`: "circle",
 		`{"$defs":{"n":` + properties(`"a":{"type":"string"},"n":{"$ref":"#/$defs/n"}`) + `},"$ref":"#/$defs/n"}`: "stands inside of itself",
-		properties(`"a":{"$ref":"#/$defs/none"}`):             "leads nowhere",
-		properties(`"a":{"type":"string","pattern":"(?=x)"}`): "the pattern is not checked",
+		properties(`"a":{"$ref":"#/$defs/none"}`):                            "leads nowhere",
+		properties(`"a":{"type":"string","pattern":"(?=x)"}`):                "the pattern is not checked",
 		properties(`"a":{"type":"array","prefixItems":[{"type":"string"}]}`): "all alike",
-		properties(`"a":{"not":{"type":"string"}}`): "not: it is not checked",
+		properties(`"a":{"not":{"type":"string"}}`):                          "not: it is not checked",
 	} {
 		im, err := Import("x", "x.json", []byte(in), "", nil)
 		require.NoError(t, err)

@@ -11,8 +11,10 @@ import (
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/all"
+	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/schema/sample"
 	"hollowreed/internal/core/value"
 )
 
@@ -259,6 +261,21 @@ func TestShapesAreHeldExactly(t *testing.T) {
 				}
 			}
 			require.Positive(t, allowed)
+			for _, kind := range sample.Kinds {
+				for seed := range uint64(5) {
+					made, ft := sample.Make(s, kind, seed)
+					require.Nil(t, ft, string(text))
+					message := string(json.Bytes(made))
+					if s.Message.List() {
+						message = "[" + message + "]"
+					}
+					for _, by := range []*Validator{original, again} {
+						found, err := by.Check("m", []byte(message))
+						require.NoError(t, err)
+						require.Empty(t, found, "%s %d: %s\n%s", kind, seed, message, text)
+					}
+				}
+			}
 		})
 	}
 }

@@ -38,6 +38,14 @@ func (m *maker) liven(f *schema.Field, v value.Value, n *int) value.Value {
 	switch v.Kind() {
 	case value.RecordKind:
 		r := v.Record()
+		if f.Kind == value.VariantKind {
+			if b, ft := f.Branch(v); ft == nil {
+				return m.liven(b, v, n)
+			}
+		}
+		if f.Kind != value.RecordKind || r.Layout != f.Layout() {
+			return v
+		}
 		fields := slices.Clone(r.Fields)
 		for i, c := range f.Fields {
 			if i < len(fields) {
@@ -53,7 +61,7 @@ func (m *maker) liven(f *schema.Field, v value.Value, n *int) value.Value {
 		}
 		return value.ListOf(items...)
 	}
-	if m.begins != "" || len(f.Constraints.Codes) > 0 || !dull(f, v) {
+	if !f.Scalar() || m.begins != "" || len(f.Constraints.Codes) > 0 || !dull(f, v) {
 		return v
 	}
 	made, ft := m.one(f, "/"+f.Name)

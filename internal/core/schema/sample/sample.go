@@ -50,7 +50,7 @@ const (
 // that could be found.
 func Make(s *schema.Schema, kind Kind, seed uint64) (value.Value, *fault.Fault) {
 	m := &maker{kind: kind, schema: s, rand: rand.New(rand.NewPCG(seed, 0x5eed))}
-	return m.record(s.Root, "")
+	return m.one(s.Root, "")
 }
 
 type maker struct {
@@ -76,12 +76,12 @@ func (m *maker) record(f *schema.Field, path string) (value.Value, *fault.Fault)
 }
 
 func (m *maker) field(f *schema.Field, path string) (value.Value, *fault.Fault) {
+	if f.HoldsOthers && m.kind != Maximal && f.Constraints.MinEntries == 0 {
+		return value.Value{}, nil
+	}
 	n := m.occurs(f)
 	if m.begins != "" && n == 0 {
 		n = 1 // the line would not be told from others
-	}
-	if n > maxOccurs {
-		return value.Value{}, m.none(f, path, fmt.Sprintf("it must occur %d times", n))
 	}
 	if !f.List() {
 		if n == 0 {
@@ -89,16 +89,37 @@ func (m *maker) field(f *schema.Field, path string) (value.Value, *fault.Fault) 
 		}
 		return m.one(f, path)
 	}
-	if n == 0 && f.Min == 0 && m.kind == Minimal {
+	if n == 0 && !f.Required() && m.kind == Minimal {
 		return value.Value{}, nil
 	}
-	items := make([]value.Value, n)
-	for i := range items {
+	return m.items(f, path, n)
+}
+
+// items makes a list of at most so many items, which differ where they must.
+func (m *maker) items(f *schema.Field, path string, n int) (value.Value, *fault.Fault) {
+	n = max(n, f.Constraints.MinEntries)
+	if most := f.Constraints.MaxEntries; most > 0 && f.Kind != value.MapKind {
+		n = min(n, most)
+	}
+	if n > maxOccurs {
+		return value.Value{}, m.none(f, path, fmt.Sprintf("it must occur %d times", n))
+	}
+	items := make([]value.Value, 0, n)
+	for range attempts * n {
+		if len(items) == n {
+			break
+		}
 		v, ft := m.one(f, path)
 		if ft != nil {
 			return v, ft
 		}
-		items[i] = v
+		if f.Constraints.Unique && slices.ContainsFunc(items, func(o value.Value) bool { return value.Equal(o, v) }) {
+			continue
+		}
+		items = append(items, v)
+	}
+	if len(items) < max(f.Min, f.Constraints.MinEntries) {
+		return value.Value{}, m.none(f, path, "there are not as many different items")
 	}
 	return value.ListOf(items...), nil
 }
@@ -123,8 +144,19 @@ func (m *maker) one(f *schema.Field, path string) (value.Value, *fault.Fault) {
 	if m.made++; m.made > maxFields {
 		return value.Value{}, fault.New(fault.Limit, "the sample has more than %d fields", maxFields)
 	}
-	if f.Kind == value.RecordKind {
+	switch f.Kind {
+	case value.RecordKind:
 		return m.record(f, path)
+	case value.MapKind:
+		return m.entries(f, path)
+	case value.ListKind:
+		return m.items(f.Each(), path, m.occurs(f.Each()))
+	case value.VariantKind:
+		return m.branch(f, path)
+	case value.AnyKind:
+		return value.NewText(m.text(&schema.Field{Name: f.Name, Kind: value.Text, Constraints: schema.Constraints{FractionDigits: -1}})), nil
+	case value.Null:
+		return value.NullValue, nil
 	}
 	for range attempts {
 		v, ok := m.scalar(f)
@@ -133,6 +165,62 @@ func (m *maker) one(f *schema.Field, path string) (value.Value, *fault.Fault) {
 		}
 	}
 	return value.Value{}, m.none(f, path, f.Constraints.Text())
+}
+
+// entries makes a map: names as they must be, and what stands at each.
+func (m *maker) entries(f *schema.Field, path string) (value.Value, *fault.Fault) {
+	n := max(f.Constraints.MinEntries, map[Kind]int{Minimal: 0, Typical: 2, Maximal: fullOccurs}[m.kind])
+	if f.Constraints.MaxEntries > 0 {
+		n = min(n, f.Constraints.MaxEntries)
+	}
+	if n > maxOccurs {
+		return value.Value{}, m.none(f, path, fmt.Sprintf("it must have %d entries", n))
+	}
+	name := &schema.Field{Name: f.Name, Kind: value.Text, Min: 1, Max: 1, Constraints: f.Constraints}
+	var names []string
+	var values []value.Value
+	for range attempts * (n + 1) {
+		if len(names) == n {
+			break
+		}
+		key, ft := m.one(name, path)
+		if ft != nil {
+			return value.Value{}, ft
+		}
+		if slices.Contains(names, key.Text()) {
+			continue
+		}
+		v, ft := m.field(f.Each(), path+"/"+key.Text())
+		if ft != nil {
+			return value.Value{}, ft
+		}
+		names, values = append(names, key.Text()), append(values, v)
+	}
+	if len(names) < f.Constraints.MinEntries {
+		return value.Value{}, m.none(f, path, fmt.Sprintf("there are not %d different names", f.Constraints.MinEntries))
+	}
+	return value.NewRecord(value.NewLayout(names...), values), nil
+}
+
+// branch makes a variant: in a minimal sample the first branch of which a value can be made, else one by chance.
+func (m *maker) branch(f *schema.Field, path string) (v value.Value, ft *fault.Fault) {
+	first := 0
+	if m.kind != Minimal {
+		first = m.rand.IntN(len(f.Fields))
+	}
+	for i := range f.Fields {
+		b := f.Fields[(first+i)%len(f.Fields)]
+		if v, ft = m.field(b, path); ft != nil {
+			continue
+		}
+		if is, none := f.Branch(v); none == nil && is == b {
+			return v, nil
+		}
+	}
+	if ft == nil {
+		ft = m.none(f, path, "no value of a branch is told from the others")
+	}
+	return value.Value{}, ft
 }
 
 // attempts is how often a value is made anew that did not fit by chance.
@@ -184,6 +272,13 @@ func (m *maker) scalar(f *schema.Field) (value.Value, bool) {
 	if m.whole {
 		return f.Read(strings.TrimRight(m.begins, " "))
 	}
+	if codes := f.Constraints.Codes; len(codes) > 0 && f.Kind != value.Text {
+		n := 0
+		if m.kind != Minimal {
+			n = m.rand.IntN(len(codes))
+		}
+		return coded(f.Kind, codes[n].Value)
+	}
 	switch f.Kind {
 	case value.Text:
 		s := m.text(f)
@@ -196,4 +291,13 @@ func (m *maker) scalar(f *schema.Field) (value.Value, bool) {
 		return value.Bytes(m.letters(f)), true
 	}
 	return m.temporal(f)
+}
+
+// coded is a code as a value of a kind.
+func coded(kind value.Kind, code string) (value.Value, bool) {
+	if v, ok := schema.ParseScalar(kind, code); ok {
+		return v, true
+	}
+	v, whole := value.AsInteger(value.Number(code))
+	return v, whole && kind == value.Integer
 }

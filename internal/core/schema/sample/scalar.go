@@ -200,6 +200,14 @@ func (m *maker) number(f *schema.Field) (value.Value, bool) {
 	if low > high {
 		return value.Value{}, false
 	}
+	step := int64(1)
+	if by, ok := scaled(f.Constraints.MultipleOf, places, value.Rounding("down")); ok && by > 0 {
+		step = by
+	}
+	low, high = ceilDiv(low, step), floorDiv(high, step)
+	if low > high {
+		return value.Value{}, false
+	}
 	n := low
 	switch m.kind {
 	case Maximal:
@@ -207,13 +215,31 @@ func (m *maker) number(f *schema.Field) (value.Value, bool) {
 	case Typical:
 		n = low + m.rand.Int64N(min(high-low, 1<<40)+1)
 	}
+	n *= step
 	if f.Kind == value.Integer {
 		return value.Int(n), true
 	}
 	return value.NewDecimal(n, -int32(places)), true
 }
 
+func floorDiv(a, b int64) int64 {
+	q := a / b
+	if a%b != 0 && a < 0 {
+		q--
+	}
+	return q
+}
+
+func ceilDiv(a, b int64) int64 { return -floorDiv(-a, b) }
+
+// places is how many decimal places a number is made with: as many as it may have, or as its bounds need.
 func (m *maker) places(f *schema.Field) int {
+	least := 0
+	for _, b := range []value.Value{f.Constraints.MultipleOf, f.Constraints.Above, f.Constraints.Below} {
+		if b.Kind() == value.Decimal {
+			least = max(least, min(value.Scale(b), 8))
+		}
+	}
 	switch {
 	case f.Kind == value.Integer:
 		return 0
@@ -222,7 +248,7 @@ func (m *maker) places(f *schema.Field) int {
 	case f.Constraints.FractionDigits >= 0:
 		return min(f.Constraints.FractionDigits, 6)
 	}
-	return 2
+	return max(2, least)
 }
 
 // bounds are the least and the greatest number in units of the last decimal place.
@@ -248,6 +274,15 @@ func (m *maker) bounds(f *schema.Field, places int) (low, high int64) {
 		high = min(high, b)
 		if b < 0 && f.Constraints.Minimum.Kind() == value.Absent {
 			high, low = b, b-1000
+		}
+	}
+	if b, ok := scaled(f.Constraints.Above, places, value.Rounding("floor")); ok && b >= low {
+		low = b + 1
+		high = max(high, low)
+	}
+	if b, ok := scaled(f.Constraints.Below, places, value.Rounding("ceiling")); ok && b <= high {
+		if high = b - 1; high < low && f.Constraints.Minimum.Kind() == value.Absent && f.Constraints.Above.Kind() == value.Absent {
+			low = high - 1000
 		}
 	}
 	return low, high
