@@ -170,6 +170,14 @@ func (c *compiler) message(scope *formula.Scope) {
 // whole is the name of a message that is no record, in the rules for it.
 const whole = "."
 
+// Below is the path of a field below the message: without the name of one that is no record.
+func Below(path []string) []string {
+	if len(path) > 0 && path[0] == whole {
+		return path[1:]
+	}
+	return path
+}
+
 // isBranch says whether what stands below a node are the branches of a variant.
 func isBranch(parent *node) bool { return parent != nil && parent.field.Kind == value.VariantKind }
 

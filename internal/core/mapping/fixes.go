@@ -152,6 +152,7 @@ func (m *fixer) rule(f *Field) (broken bool) {
 		{string(r.Kind), r.Text, scope},
 		{"when", r.When, scope},
 		{"default", r.Default, scope},
+		{"key", r.Key, inside},
 		{"where", r.Where, inside},
 		{"distinct by", r.Distinct, inside},
 		{"group by", r.Group, inside},
@@ -365,7 +366,7 @@ func (p *Plan) Renames(old, now string) []Fix {
 	for i := range p.Mapping.Rules {
 		r := &p.Mapping.Rules[i]
 		for key, text := range map[string]string{
-			string(r.Kind): r.Text.Value, "when": r.When.Value, "default": r.Default.Value, "where": r.Where.Value,
+			string(r.Kind): r.Text.Value, "when": r.When.Value, "default": r.Default.Value, "key": r.Key.Value, "where": r.Where.Value,
 			"distinct by": r.Distinct.Value, "group by": r.Group.Value, "sort by": r.Sort.Value,
 		} {
 			if key != string(Constant) {

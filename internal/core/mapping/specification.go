@@ -94,6 +94,7 @@ func (r *Rule) Words() string {
 		add("with "+v.Name+" =", v.Formula.Value)
 	}
 	add("where", r.Where.Value)
+	add("key", r.Key.Value)
 	add("distinct by", r.Distinct.Value)
 	add("grouped by", r.Group.Value)
 	add("sorted by", r.Sort.Value)

@@ -55,6 +55,7 @@ type Ignored struct {
 	counts map[string]int
 	paths  []string
 	More   int // how many beyond the paths that are kept
+	Blank  int // lines that were blank
 }
 
 // maxIgnored bounds the paths that are kept.

@@ -54,8 +54,8 @@ func (p parser) root(n partfile.Node) {
 		f.Kind = value.RecordKind
 	}
 	f.Others, f.ToldBy = others(n), n.Text("told by").Value
+	f.Nullable = n.Bool("nullable", false)
 	if f.Kind != value.RecordKind {
-		f.Nullable = n.Bool("nullable", false)
 		p.wireFormat(n, f)
 		f.Constraints = p.constraints(n.Map("constraints"), f)
 	}

@@ -47,21 +47,23 @@ const (
 
 // Settings say how a message as a whole is written.
 type Settings struct {
-	Encoding   string      // UTF-8 (default), ISO-8859-1 or windows-1252
-	LineEnd    string      // CRLF, LF or any
-	Characters bool        // columns count characters; otherwise bytes
-	Delimiter  string      // delimited: one character, default comma
-	Quote      string      // delimited: one character, default the double quote
-	Escape     string      // delimited: inside of quotes, what makes the next character stand for itself; else a quote is doubled
-	Header     bool        // delimited: the first record holds the names
-	RootName   string      // XML: name of the outermost element
-	RecordName string      // XML: name of the element of one record
-	Namespaces []Namespace // XML: what names stand for
-	Attributes bool        // XML: single values of a record are attributes, whatever their fields say
-	MaxRecord  int         // most bytes of one record; 0 is what the notation allows
-	Missing    Missing     // JSON and XML: how what has no value is written
-	Others     Others      // JSON and XML: what becomes of fields that nobody named, unless their record says
-	Lines      Lines       // fixed width and delimited: which lines are records
+	Encoding    string      // UTF-8 (default), ISO-8859-1 or windows-1252
+	LineEnd     string      // CRLF, LF or any
+	Characters  bool        // columns count characters; otherwise bytes
+	Delimiter   string      // delimited: one character, default comma
+	Quote       string      // delimited: one character, default the double quote
+	Escape      string      // delimited: inside of quotes, what makes the next character stand for itself; else a quote is doubled
+	Header      bool        // delimited: the first record holds the names
+	BlankFaults bool        // delimited: blank lines are no records with too few fields, unless this is set
+	StrayQuotes bool        // delimited: quotes inside of fields that are not quoted as a whole stand for themselves; else they are faults
+	RootName    string      // XML: name of the outermost element
+	RecordName  string      // XML: name of the element of one record
+	Namespaces  []Namespace // XML: what names stand for
+	Attributes  bool        // XML: single values of a record are attributes, whatever their fields say
+	MaxRecord   int         // most bytes of one record; 0 is what the notation allows
+	Missing     Missing     // JSON and XML: how what has no value is written
+	Others      Others      // JSON and XML: what becomes of fields that nobody named, unless their record says
+	Lines       Lines       // fixed width and delimited: which lines are records
 }
 
 // Lines say which lines of a file are records; all of them when nothing is said.

@@ -13,7 +13,7 @@ import (
 // its own.
 var (
 	EncodingSetting   = setting.Setting{Name: "encoding", Label: "Encoding", Type: setting.Choice, Choices: []string{"UTF-8", "ISO-8859-1", "windows-1252"}, Default: "UTF-8"}
-	LineEndSetting    = setting.Setting{Name: "line end", Label: "Records end in", Type: setting.Choice, Choices: []string{"any", "CRLF", "LF"}, Default: "any"}
+	LineEndSetting    = setting.Setting{Name: "line end", Label: "Records end in", Type: setting.Choice, Choices: []string{"any", "CRLF", "LF", "CR"}, Default: "any"}
 	CountSetting      = setting.Setting{Name: "count", Label: "Columns count", Type: setting.Choice, Choices: []string{"bytes", "characters"}, Default: "bytes"}
 	FirstSetting      = setting.Setting{Name: "skip first", Label: "Lines to skip first", Type: setting.Number, Greatest: maxSkipped, Hint: "0"}
 	LastSetting       = setting.Setting{Name: "skip last", Label: "Lines to skip last", Type: setting.Number, Greatest: maxSkipped, Hint: "0"}
@@ -25,6 +25,8 @@ var (
 	DelimiterSetting = setting.Setting{Name: "delimiter", Label: "Delimiter", Type: setting.Character, Default: ",", Suggested: []string{",", ";", "tab", "|"}}
 	QuoteSetting     = setting.Setting{Name: "quote", Label: "Quote", Type: setting.Character, Default: `"`}
 	EscapeSetting    = setting.Setting{Name: "escape", Label: "Escape inside of quotes", Type: setting.Character, Hint: "a quote is doubled"}
+	BlankSetting     = setting.Setting{Name: "blank lines", Label: "Blank lines are", Type: setting.Choice, Choices: []string{"skipped", "faults"}, Default: "skipped", Help: "Skipped and counted, or faults. Where a record has one field only, a blank line is a record"}
+	StraySetting     = setting.Setting{Name: "stray quotes", Label: "Quotes inside of fields are", Type: setting.Choice, Choices: []string{"faults", "kept"}, Default: "faults", Help: "What stands in a field that is not quoted as a whole"}
 
 	RootSetting       = setting.Setting{Name: "root", Label: "Root element", Type: setting.Text, Hint: "any"}
 	RecordSetting     = setting.Setting{Name: "record", Label: "Element of one record", Type: setting.Text, Hint: "the root is the record", Help: "A list of records becomes a root with one such element for each; taken away again on the way back"}
@@ -40,7 +42,7 @@ var (
 // common are the settings above that stand in a part as they are; a schema keeps those that only another notation has.
 var common = setting.List{
 	EncodingSetting, LineEndSetting, CountSetting, FirstSetting, LastSetting, CommentSetting, StartsWithSetting, MaxRecordSetting,
-	HeaderSetting, DelimiterSetting, QuoteSetting, EscapeSetting, RootSetting, RecordSetting, ValuesAsSetting, NullAsSetting, EmptyAsSetting, AbsentAsSetting, OthersSetting,
+	HeaderSetting, DelimiterSetting, QuoteSetting, EscapeSetting, BlankSetting, StraySetting, RootSetting, RecordSetting, ValuesAsSetting, NullAsSetting, EmptyAsSetting, AbsentAsSetting, OthersSetting,
 }
 
 // allSettings are the settings that a part of a notation may have.
@@ -59,6 +61,7 @@ func settingsOf(v setting.Values) Settings {
 	return Settings{
 		Encoding: v.Get("encoding"), LineEnd: v.Get("line end"), Characters: v.Get("count") == "characters", MaxRecord: v.Int("max record bytes"),
 		Delimiter: character(v.Get("delimiter")), Quote: character(v.Get("quote")), Escape: character(v.Get("escape")), Header: v.Is("header"),
+		BlankFaults: v.Get("blank lines") == "faults", StrayQuotes: v.Get("stray quotes") == "kept",
 		RootName: v.Get("root"), RecordName: v.Get("record"), Attributes: v.Get("values as") == "attributes",
 		Missing: Missing{Null: v.Get("null as"), Empty: v.Get("empty as"), Absent: v.Get("absent as")}, Others: Others(unless(v.Get("other fields"), string(IgnoreOthers))),
 		Lines: Lines{First: v.Int("skip first"), Last: v.Int("skip last"), Comment: v.Get("comment"), StartsWith: v.Get("starts with")},

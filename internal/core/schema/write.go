@@ -47,6 +47,12 @@ func (w *Settings) out() partfile.Ordered {
 	if !w.Header && w.Delimiter != "" {
 		o.Add("header", "false")
 	}
+	if w.BlankFaults {
+		o.Add("blank lines", "faults")
+	}
+	if w.StrayQuotes {
+		o.Add("stray quotes", "kept")
+	}
 	o.Add("root", w.RootName)
 	o.Add("record", w.RecordName)
 	namespacesOut(w.Namespaces, &o)
@@ -95,14 +101,14 @@ func (s *Schema) TopOut() (o partfile.Ordered) {
 		o.Add("occurs", (&Field{Min: s.Message.Min, Max: s.Message.Max}).Occurs())
 	}
 	o.Add("other fields", string(f.Others))
+	if f.Nullable {
+		o.Add("nullable", "true")
+	}
 	if f.Kind == value.RecordKind {
 		return o
 	}
 	o.Add("type", f.Kind.String())
 	o.Add("told by", f.ToldBy)
-	if f.Nullable {
-		o.Add("nullable", "true")
-	}
 	f.WireFormat.out(f, &o)
 	o.Add("constraints", f.Constraints.out(f.Kind))
 	return o

@@ -20,7 +20,7 @@ var Kind = notation.Kind{
 		Bytes: true, Lines: true, Cells: true,
 		Settings: setting.List{
 			schema.EncodingSetting, schema.LineEndSetting, schema.FirstSetting, schema.CommentSetting, schema.StartsWithSetting, schema.MaxRecordSetting,
-			schema.HeaderSetting, schema.DelimiterSetting, schema.QuoteSetting, schema.EscapeSetting,
+			schema.HeaderSetting, schema.DelimiterSetting, schema.QuoteSetting, schema.EscapeSetting, schema.BlankSetting, schema.StraySetting, schema.OthersSetting,
 		},
 		Field: func(s *schema.Schema, f *schema.Field) setting.List {
 			return slices.Concat(schema.LineSettings(s, f), schema.NumberSettings(f), schema.DateSettings(f))

@@ -43,6 +43,10 @@ type reader struct {
 	recs    []value.Record
 	check   bool
 	lines   schema.Lines
+	eol     byte // the last byte of a line end
+	skips   bool // blank lines
+	stray   bool // quotes inside of fields are kept
+	ignored *notation.Ignored
 }
 
 // mark is what a line of a type has in one of its fields, or begins with.
@@ -66,7 +70,7 @@ func marks(t *group.Type) []mark {
 
 // NewReader reads delimited records. The header, if there is one, is read at once.
 func NewReader(r io.Reader, o notation.Options) (notation.Reader, error) {
-	d := &reader{src: blockreader.New(r), name: o.Source, schema: o.Schema, delim: ',', quote: '"', limit: o.Limit(), next: 1, check: o.Check}
+	d := &reader{src: blockreader.New(r), name: o.Source, schema: o.Schema, delim: ',', quote: '"', limit: o.Limit(), next: 1, check: o.Check, eol: '\n', skips: true, ignored: o.Ignored}
 	header := true
 	if s := o.Schema; s != nil {
 		d.delim, d.quote, header = s.Settings.Delimiter[0], s.Settings.Quote[0], s.Settings.Header
@@ -75,10 +79,15 @@ func NewReader(r io.Reader, o notation.Options) (notation.Reader, error) {
 		}
 		d.decode = charset.Of(s.Settings.Encoding)
 		d.shape, d.targets, d.lines = s.Root.Layout(), s.Root.Fields, s.Settings.Lines
+		d.skips, d.stray = !s.Settings.BlankFaults, s.Settings.StrayQuotes
 	}
+	d.lineEnd()
 	if header {
-		return d, d.header()
+		err := d.header()
+		d.skips = d.skips && len(d.row) > 1
+		return d, err
 	}
+	d.skips = d.skips && len(d.targets) > 1
 	types := group.Types(o.Schema.Root)
 	for _, t := range types {
 		d.kinds = append(d.kinds, marks(t))
@@ -87,6 +96,18 @@ func NewReader(r io.Reader, o notation.Options) (notation.Reader, error) {
 		return group.NewReader(d, types[0], o), nil
 	}
 	return d, nil
+}
+
+// lineEnd finds out what lines end in: in a lone CR where the schema says so, or where there is no LF.
+func (d *reader) lineEnd() {
+	end := "any"
+	if d.schema != nil {
+		end = d.schema.Settings.LineEnd
+	}
+	head := d.src.Text[:min(len(d.src.Text), blockreader.Size/2)]
+	if end == "CR" || end == "any" && strings.IndexByte(head, '\r') >= 0 && strings.IndexByte(head, '\n') < 0 {
+		d.eol = '\r'
+	}
 }
 
 func (d *reader) Many() bool         { return true }
@@ -127,6 +148,10 @@ func (d *reader) match(seen map[string]int) error {
 	d.targets = make([]*schema.Field, len(d.row))
 	for i, name := range d.row {
 		f := d.schema.Root.Field(name)
+		if f == nil && !d.schema.Root.Strict() {
+			d.ignored.Add("/" + name)
+			continue
+		}
 		if f == nil {
 			return d.schema.Root.Asking(fault.Expect(fault.Unknown, "names of the schema ("+strings.Join(d.shape.Names, ", ")+")", fault.Quote(name))).At(d.Place())
 		}
@@ -212,7 +237,7 @@ func (d *reader) typed(targets []*schema.Field, rec *value.Record) fault.List {
 	var faults fault.List
 	for i, s := range d.row {
 		f := targets[i]
-		if s == "" && f.WireFormat.Blank {
+		if f == nil || s == "" && f.WireFormat.Blank {
 			continue
 		}
 		v, ok := f.Read(s)
@@ -281,7 +306,7 @@ func (d *reader) record() *value.Record {
 // scan splits the next record into d.row.
 func (d *reader) scan() error {
 	for d.passes() {
-		if _, ok := d.src.Line(d.limit); !ok {
+		if !d.passLine() {
 			break
 		}
 		d.next++
@@ -311,11 +336,61 @@ func (d *reader) scan() error {
 	}
 }
 
+// passLine passes over a line; it is false at the end.
+func (d *reader) passLine() bool {
+	if d.eol == '\n' {
+		_, ok := d.src.Line(d.limit)
+		return ok
+	}
+	for {
+		if i := strings.IndexByte(d.src.Text, d.eol); i >= 0 {
+			d.src.Take(i + 1)
+			return true
+		}
+		some := d.src.Text != ""
+		d.src.Take(len(d.src.Text))
+		if !d.src.More() {
+			return some
+		}
+	}
+}
+
+// blank says whether the line at hand is empty, or of spaces only.
+func (d *reader) blank() bool {
+	for i := 0; ; i++ {
+		for i >= len(d.src.Text) {
+			if i > maxBlank || !d.src.More() {
+				return false
+			}
+		}
+		switch c := d.src.Text[i]; {
+		case c == '\n' || c == '\r':
+			return true
+		case c != ' ' || c == d.delim:
+			return false
+		}
+	}
+}
+
+// maxBlank bounds how many spaces a blank line may have.
+const maxBlank = 1000
+
 // passes says whether the line at hand is none of the records.
 func (d *reader) passes() bool {
 	for len(d.src.Text) < max(1, len(d.lines.Comment)) && d.src.More() {
 	}
-	return d.src.Text != "" && (d.next <= d.lines.First || d.lines.Comment != "" && strings.HasPrefix(d.src.Text, d.lines.Comment))
+	switch {
+	case d.src.Text == "":
+		return false
+	case d.next <= d.lines.First, d.lines.Comment != "" && strings.HasPrefix(d.src.Text, d.lines.Comment):
+		return true
+	case !d.skips || d.src.Text[0] > ' ' || !d.blank():
+		return false
+	}
+	if d.ignored != nil {
+		d.ignored.Blank++
+	}
+	return true
 }
 
 // rest splits what stands behind the last line end.
@@ -327,7 +402,7 @@ func (d *reader) rest() (n, lines int, err error) {
 		return 0, 0, io.EOF
 	}
 	text := d.src.Text
-	_, lines, err = d.split(text + "\n")
+	_, lines, err = d.split(text + string(d.eol))
 	if err == errMore {
 		err = fault.List{&fault.Fault{Code: fault.Syntax, Expected: "a closing quote", Found: "the end of the file", Place: fault.Place{Column: d.openQuote(text)}}}
 	}

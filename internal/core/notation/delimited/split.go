@@ -27,14 +27,14 @@ func (d *reader) split(text string) (n, lines int, err error) {
 			if err != nil {
 				return d.pass(text, i, lines, err)
 			}
-			lines += strings.Count(field, "\n")
+			lines += strings.Count(field, string(d.eol))
 			d.row = append(d.row, field)
 		} else {
 			next = d.bare(text, i)
 			if next < 0 {
 				return 0, 0, errMore
 			}
-			if q := strings.IndexByte(text[i:next], d.quote); q >= 0 {
+			if q := strings.IndexByte(text[i:next], d.quote); q >= 0 && !d.stray {
 				return d.pass(text, i+q, lines, d.fault(text, i+q, "a quote only around a whole field", "one inside"))
 			}
 			field := text[i:next]
@@ -43,10 +43,10 @@ func (d *reader) split(text string) (n, lines int, err error) {
 			}
 			d.row = append(d.row, field)
 		}
-		if text[next] == '\r' {
+		if text[next] == '\r' && d.eol == '\n' {
 			next++
 		}
-		if text[next] == '\n' {
+		if text[next] == d.eol {
 			return next + 1, lines, nil
 		}
 		i = next + 1
@@ -56,7 +56,7 @@ func (d *reader) split(text string) (n, lines int, err error) {
 // bare finds the end of a field without quotes; -1 when it is not in text.
 func (d *reader) bare(text string, from int) int {
 	for i := from; i < len(text); i++ {
-		if c := text[i]; c == d.delim || c == '\n' {
+		if c := text[i]; c == d.delim || c == d.eol {
 			return i
 		}
 	}
@@ -82,9 +82,13 @@ func (d *reader) quoted(text string, from int) (field string, next int, err erro
 			i++
 			continue
 		}
-		if ok, more := d.closes(text[i+1:]); more {
+		ok, more := d.closes(text[i+1:])
+		switch {
+		case more:
 			return "", 0, errMore
-		} else if !ok {
+		case !ok && d.stray:
+			return d.strayed(text, from)
+		case !ok:
 			return "", i + 1, d.fault(text, i+1, "a delimiter or the end of the record behind the closing quote", fault.Quote(text[i+1:i+2]))
 		}
 		field = text[from+1 : i]
@@ -97,6 +101,17 @@ func (d *reader) quoted(text string, from int) (field string, next int, err erro
 		}
 		return field, i + 1, nil
 	}
+}
+
+// strayed reads a field that begins with a quote and is not quoted as a whole: its quotes stand for themselves.
+func (d *reader) strayed(text string, from int) (field string, next int, err error) {
+	if next = d.bare(text, from); next < 0 {
+		return "", 0, errMore
+	}
+	if field = text[from:next]; text[next] == '\n' {
+		field = strings.TrimSuffix(field, "\r")
+	}
+	return field, next, nil
 }
 
 // stop is where a quote, or what escapes one, next stands; -1 when neither does.
@@ -125,13 +140,13 @@ func (d *reader) unescaped(s string) string {
 }
 
 func (d *reader) closes(rest string) (ok, more bool) {
-	if rest[0] == '\r' {
+	if rest[0] == '\r' && d.eol == '\n' {
 		if len(rest) == 1 {
 			return false, true
 		}
 		return rest[1] == '\n', false
 	}
-	return rest[0] == d.delim || rest[0] == '\n', false
+	return rest[0] == d.delim || rest[0] == d.eol, false
 }
 
 // pass goes on behind the line in which a fault was found.
@@ -139,17 +154,17 @@ func (d *reader) pass(text string, i, lines int, err error) (int, int, error) {
 	if err == errMore {
 		return 0, 0, err
 	}
-	end := strings.IndexByte(text[i:], '\n')
+	end := strings.IndexByte(text[i:], d.eol)
 	if end < 0 {
 		return 0, 0, errMore
 	}
-	return i + end + 1, lines + strings.Count(text[:i], "\n") - (lines - 1), err
+	return i + end + 1, lines + strings.Count(text[:i], string(d.eol)) - (lines - 1), err
 }
 
 func (d *reader) fault(text string, at int, expected, found string) error {
-	start := strings.LastIndexByte(text[:at], '\n') + 1
+	start := strings.LastIndexByte(text[:at], d.eol) + 1
 	f := fault.Expect(fault.Syntax, expected, found)
-	f.Place.Line = strings.Count(text[:at], "\n")
+	f.Place.Line = strings.Count(text[:at], string(d.eol))
 	f.Place.Column = utf8.RuneCountInString(text[start:at]) + 1
 	return fault.List{f}
 }

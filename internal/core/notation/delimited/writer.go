@@ -37,8 +37,8 @@ func NewWriter(w io.Writer, o notation.Options) (notation.Writer, error) {
 	if s := o.Schema; s != nil {
 		out.delim, out.quote, out.header = s.Settings.Delimiter[0], s.Settings.Quote[0], s.Settings.Header
 		out.escape, out.encode = s.Settings.Escape, charset.Of(s.Settings.Encoding)
-		if s.Settings.LineEnd == "LF" {
-			out.end = "\n"
+		if end, said := map[string]string{"LF": "\n", "CR": "\r"}[s.Settings.LineEnd]; said {
+			out.end = end
 		}
 		if out.names = s.Root.Layout().Names; s.Nested() && s.Notation.Cells && !out.header {
 			out.root = group.Types(s.Root)[0]

@@ -16,7 +16,7 @@ import (
 
 const family = "json"
 
-var settings = setting.List{schema.MaxRecordSetting, schema.NullAsSetting, schema.EmptyAsSetting, schema.AbsentAsSetting}
+var settings = setting.List{schema.MaxRecordSetting, schema.NullAsSetting, schema.EmptyAsSetting, schema.AbsentAsSetting, schema.OthersSetting}
 
 func fieldSettings(_ *schema.Schema, f *schema.Field) (list setting.List) {
 	if f.List() {

@@ -236,10 +236,12 @@ func (d *decoder) one(f *schema.Field, depth int) (value.Value, error) {
 	}
 	kind := d.dec.PeekKind()
 	switch {
+	case kind == 'n' && f != nil && !f.List() && f.Nullable:
+		return d.null(f, true)
 	case f != nil && f.Kind == value.VariantKind:
 		return d.variant(f, kind, depth)
 	case kind == 'n' && f != nil:
-		return d.null(f, !f.List() && f.Nullable || f.Kind == value.Null)
+		return d.null(f, f.Kind == value.Null)
 	case kind == '{':
 		return d.object(f, depth)
 	case kind == '[' && f != nil && f.Kind == value.ListKind:

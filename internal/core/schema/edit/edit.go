@@ -438,6 +438,8 @@ var schemaKeys = []struct {
 	{"quote", []any{"notation settings", "quote"}},
 	{"escape", []any{"notation settings", "escape"}},
 	{"header", []any{"notation settings", "header"}},
+	{"blank lines", []any{"notation settings", "blank lines"}},
+	{"stray quotes", []any{"notation settings", "stray quotes"}},
 	{"root", []any{"notation settings", "root"}},
 	{"record", []any{"notation settings", "record"}},
 	{"skip first", []any{"notation settings", "skip first"}},

@@ -29,13 +29,17 @@ func From(id, title string, as *notation.Kind, samples ...Sample) (*Result, erro
 		return nil, fault.New(fault.Required, "there is no sample")
 	}
 	settings := Settings(samples[0].Content, as.Notation)
-	o := New(as.Notation)
 	plain, err := reading(id, as.Notation, settings, samples[0].Content)
 	if err != nil {
 		return nil, err
 	}
-	for _, s := range samples {
-		if err := o.read(as, s, plain); err != nil {
+	o, err := observed(as, plain, nil, false, samples)
+	if err != nil {
+		return nil, err
+	}
+	whole := o.lists && o.alone && o.root.holdsLists()
+	if splits := o.candidates(); whole || len(splits) > 0 {
+		if o, err = observed(as, plain, splits, whole, samples); err != nil {
 			return nil, err
 		}
 	}
@@ -48,8 +52,26 @@ func From(id, title string, as *notation.Kind, samples ...Sample) (*Result, erro
 		r.Schema.Settings.Characters, r.Schema.Settings.Lines = plain.Settings.Characters, plain.Settings.Lines
 		r.written(r.Schema.Root, plain.Root, nil)
 	}
+	if o.lists && !o.whole && holdsLists(r.Schema.Root) {
+		r.Schema.Message = schema.Occurs{Max: schema.Many}
+	}
 	r.Schema.Root.Compiled()
 	return r, nil
+}
+
+// observed goes through all samples; whole says that a document that is a list is one message.
+func observed(as *notation.Kind, plain *schema.Schema, splits map[string]string, whole bool, samples []Sample) (*Observer, error) {
+	o := New(as.Notation)
+	o.whole = whole
+	if o.splits = splits; splits[""] != "" {
+		o.root.split = &telling{by: splits[""], nodes: map[string]*node{}}
+	}
+	for _, s := range samples {
+		if err := o.read(as, s, plain); err != nil {
+			return nil, err
+		}
+	}
+	return o, nil
 }
 
 // reading is the schema by which the samples are read: every field a text, for the notations that
@@ -135,10 +157,14 @@ func (o *Observer) read(n *notation.Kind, s Sample, plain *schema.Schema) error 
 	if err != nil {
 		return err
 	}
+	var list []value.Value
 	for {
 		v, err := r.Next()
 		var faults fault.List
 		switch {
+		case err == io.EOF && o.whole && r.Many():
+			o.Add(value.ListOf(list...))
+			return nil
 		case err == io.EOF:
 			return nil
 		case errors.As(err, &faults):
@@ -146,8 +172,24 @@ func (o *Observer) read(n *notation.Kind, s Sample, plain *schema.Schema) error 
 		case err != nil:
 			return err
 		}
+		if o.whole && r.Many() {
+			list = append(list, v)
+			continue
+		}
 		o.Add(v)
+		o.lists, o.alone = o.lists || n.Types && r.Many(), o.alone || !r.Many()
 	}
+}
+
+// holdsLists says whether a message can be a list by itself.
+func holdsLists(f *schema.Field) bool {
+	switch f.Kind {
+	case value.ListKind, value.AnyKind:
+		return true
+	case value.VariantKind:
+		return slices.ContainsFunc(f.Fields, func(b *schema.Field) bool { return b.List() || holdsLists(b) })
+	}
+	return false
 }
 
 // written gives the inferred fields the places and marks by which they were read. A number keeps

@@ -42,8 +42,12 @@ type Observer struct {
 	root   *node
 	fields int
 	as     *schema.Notation
+	splits map[string]string // by the path of records that may be of several shapes: the field that may tell them
 
 	messages   int
+	lists      bool // there was a document that is a list of messages
+	alone      bool // and one that is a message by itself
+	whole      bool // a document that is a list is one message
 	namespaces []schema.Namespace
 }
 
@@ -52,9 +56,13 @@ type node struct {
 	ev       Evidence
 	could    fitting
 	kinds    [16]int // values by kind, as they were read
+	nulls    int     // of those, null items of a list
+	items    *node   // of the lists among the values
 	children []*node
 	index    map[string]*node
 	records  int
+	split    *telling // of records that may be of several shapes
+	path     string   // where they may be
 }
 
 // New makes an observer of messages in a notation.
@@ -72,7 +80,17 @@ func (o *Observer) Add(v value.Value) {
 		v = o.declared(v)
 	}
 	o.messages++
-	o.record(o.root, v)
+	switch {
+	case v.Kind() == value.RecordKind:
+		o.root.kinds[value.RecordKind]++
+		o.record(o.root, v)
+	case o.as.Types:
+		o.root.records++
+		o.one(o.root, v)
+	default:
+		o.root.records++
+		o.field(o.root, "value", v)
+	}
 }
 
 // Messages is how many messages were observed.
@@ -81,14 +99,13 @@ func (o *Observer) Messages() int { return o.root.records }
 func (o *Observer) record(n *node, v value.Value) {
 	n.records++
 	r := v.Record()
-	if r == nil {
-		o.field(n, "value", v)
-		return
-	}
 	for i, name := range r.Layout.Names {
 		if r.Fields[i].Kind() != value.Absent {
 			o.field(n, name, r.Fields[i])
 		}
+	}
+	if n.split != nil {
+		o.record(n.split.branch(v), v)
 	}
 }
 
@@ -100,6 +117,7 @@ func (o *Observer) field(parent *node, name string, v value.Value) {
 		}
 		o.fields++
 		c = newNode(name)
+		o.splitAt(parent, c)
 		if parent.index == nil {
 			parent.index = map[string]*node{}
 		}
@@ -115,6 +133,9 @@ func (o *Observer) field(parent *node, name string, v value.Value) {
 	c.ev.List = true
 	c.saw(len(v.Items()))
 	for _, item := range v.Items() {
+		if item.Kind() == value.Null {
+			c.nulls++
+		}
 		o.one(c, item)
 	}
 }
@@ -135,9 +156,18 @@ func (o *Observer) one(c *node, v value.Value) {
 		c.ev.Nulls++
 	case value.RecordKind:
 		o.record(c, v)
-	case value.ListKind: // a list of lists: its items count as the field's own
+	case value.ListKind:
+		if c.items == nil {
+			c.items = newNode("item")
+			c.items.ev.List = true
+		}
+		c.items.records++
+		c.items.saw(len(v.Items()))
 		for _, item := range v.Items() {
-			o.one(c, item)
+			if item.Kind() == value.Null {
+				c.items.nulls++
+			}
+			o.one(c.items, item)
 		}
 	case value.Text:
 		c.text(v.Text(), o.messages)
@@ -234,8 +264,14 @@ func (o *Observer) Schema(id, title string) *Result {
 		top = o.unwrap(s)
 	}
 	b := builder{result: r, delimited: o.as.Cells, xml: o.as.Elements, json: o.as.Types}
-	root := &schema.Field{Name: id, Kind: value.RecordKind, Min: 1, Max: 1, Constraints: schema.Constraints{FractionDigits: -1}}
-	root.Fields = b.fields(top, nil)
+	root := newField(id)
+	root.Kind = value.RecordKind
+	if o.as.Types && !o.as.Cells && !o.as.Columns {
+		root.Nullable = top.ev.Nulls > 0
+		top.could.json = true
+		b.shape(top, root)
+	}
+	b.below(top, root, nil)
 	s.Root = root.Compiled()
 	return r
 }
@@ -269,10 +305,7 @@ func (b *builder) fields(parent *node, path []string) []*schema.Field {
 		at := append(path[:len(path):len(path)], f.Name)
 		c.ev.Of = parent.records
 		b.result.Fields = append(b.result.Fields, Field{Path: at, Evidence: c.ev})
-		if f.Kind == value.RecordKind {
-			f.Fields = b.fields(c, at)
-			b.content(c, f, at)
-		}
+		b.below(c, f, at)
 		out = append(out, f)
 	}
 	return out
@@ -309,9 +342,13 @@ func (b *builder) field(parent, c *node) *schema.Field {
 		f.Min = min(f.Min, c.ev.Fewest)
 		f.Single = b.json && c.ev.Single
 	}
-	f.Nullable = c.ev.Nulls > 0
+	f.Nullable = c.ev.Nulls > c.nulls
 	c.could.json = b.json
-	f.Kind = c.kind(f)
+	if b.json {
+		b.shape(c, f)
+	} else {
+		f.Kind = c.kind(f)
+	}
 	return f
 }
 

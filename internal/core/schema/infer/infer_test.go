@@ -64,10 +64,21 @@ func TestTypesAreWidenedOverAllRecords(t *testing.T) {
 	for _, c := range []struct{ name, notation, in, want string }{
 		{"integers and decimals", "ndjson", "{\"a\":1}\n{\"a\":2.50}", "a decimal\n"},
 		{"optional and null", "ndjson", "{\"a\":1,\"b\":null}\n{\"b\":\"x\"}", "a integer 0..1\nb text nullable\n"},
-		{"numbers and text", "json", `[{"a":1},{"a":"x"}]`, "a text\n"},
+		{"numbers and text", "json", `[{"a":1},{"a":"x"}]`, "a variant\n  number integer\n  text text\n"},
+		{"a map by its names", "json", `{"rates":{"EUR":1,"SEK":11.5,"NOK":11}}`, "rates map\n  value decimal\n"},
+		{"a map of records", "json", `[{"2031-01-01":{"high":1},"2031-01-02":{"high":2,"low":1},"2031-01-03":{"high":2}}]`, "value record\n  high integer\n  low integer 0..1\n"},
+		{"a map of sparse names", "ndjson", sparse(), "tides map\n  value integer\n"},
+		{"names of few records", "ndjson", "{\"a\":1,\"b\":2,\"c\":3}", "a integer\nb integer\nc integer\n"},
+		{"shapes that a field tells", "json", `[{"pay":{"kind":"card","no":"41"}},{"pay":{"kind":"bank","iban":"NO1"}},{"pay":{"kind":"bank","iban":"NO2"}}]`, "pay variant\n  card record\n    kind text card\n    no text\n  bank record\n    kind text bank\n    iban text\n"},
+		{"one field more is no other shape", "json", `[{"state":"open","no":1},{"state":"shut","no":2,"at":3}]`, "state text\nno integer\nat integer 0..1\n"},
+		{"a record or a text", "ndjson", "{\"a\":{\"b\":1}}\n{\"a\":\"x\"}", "a variant\n  record record\n    b integer\n  text text\n"},
+		{"lists of lists", "json", `{"at":[[1,2],[3.5]]}`, "at list 1..n\n  item decimal 0..n\n"},
+		{"null in a list", "json", `{"at":[1,null]}`, "at variant 1..n\n  number integer\n  null null\n"},
+		{"only null", "json", `{"at":null}`, "at any nullable\n"},
+		{"texts as messages", "json", `["a","b"]`, ""},
 		{"text of digits stays text", "ndjson", "{\"a\":\"1\"}", "a text\n"},
 		{"leading zeros stay text", "csv", "zip,qty\n01234,12\n99999,7\n", "zip text\nqty integer\n"},
-		{"lists", "json", `{"a":[1,2],"b":[]}`, "a integer 1..n\nb text 0..n\n"},
+		{"lists", "json", `{"a":[1,2],"b":[]}`, "a integer 1..n\nb any 0..n\n"},
 		{"records in lists", "json", `[{"l":[{"q":1},{"q":2,"t":"x"}]},{"l":[]}]`, "l record 0..n\n  q integer\n  t text 0..1\n"},
 		{
 			"dates", "csv", "a,b,c,d,e\n2031-03-01,20310301,01.03.2031,2031-03-01T10:00:00Z,10:15:00\n2031-12-31,20311231,31.12.2031,2031-12-31T10:00:00+01:00,23:59:59\n",
@@ -82,6 +93,15 @@ func TestTypesAreWidenedOverAllRecords(t *testing.T) {
 			require.Equal(t, c.want, fields(from(t, c.notation, c.in)))
 		})
 	}
+}
+
+// sparse are records that each have two of many names.
+func sparse() string {
+	var b strings.Builder
+	for i := range 10 {
+		fmt.Fprintf(&b, "{\"tides\":{\"pier%c\":%d,\"pier%c\":%d}}\n", 'a'+i*2, i, 'b'+i*2, i)
+	}
+	return b.String()
 }
 
 func TestSeveralSamplesMakeOneSchema(t *testing.T) {

@@ -53,7 +53,11 @@ func lines(sample []byte) []string {
 		}
 	}
 	var out []string
-	for _, l := range strings.Split(strings.TrimRight(string(text), "\r\n"), "\n") {
+	end := "\n"
+	if lineEnd(text) == "CR" {
+		end = "\r"
+	}
+	for _, l := range strings.Split(strings.TrimRight(string(text), "\r\n"), end) {
 		out = append(out, strings.TrimSuffix(l, "\r"))
 	}
 	return out
@@ -103,6 +107,8 @@ func encoding(sample []byte) string {
 func lineEnd(text []byte) string {
 	crlf := bytes.Count(text, []byte("\r\n"))
 	switch lf := bytes.Count(text, []byte("\n")); {
+	case lf == 0 && bytes.IndexByte(text, '\r') >= 0:
+		return "CR"
 	case lf == 0:
 		return "any"
 	case crlf == lf:

@@ -71,7 +71,7 @@ func (b pages) listOf(c *gin.Context, p *project.Project, plan *mapping.Plan, so
 	d := &mappingPage{ID: c.Param("id"), UsedBy: flowsUsing(p, project.Path(project.Mappings, c.Param("id")))}
 	fr := plan.NewFrame()
 	d.message(c, b, p, plan, record, fr)
-	return f, within(fr.Slots[1+at], path[1:]).Items(), nil
+	return f, plan.Sources[at].Root.Within(fr.Slots[1+at], path[1:]...).Items(), nil
 }
 
 // tellApart makes the chosen branches: variables of a source's list, entries of the target's.

@@ -27,6 +27,7 @@ type targetRow struct {
 	Name, Label, Type, Rule, Result string
 	Entries                         string // what the items of an each pass
 	As                              string // the item's name, of an each
+	Feedable                        bool   // a list of records, which several rules can feed
 	Kind                            mapping.RuleKind
 	Kinds                           []mapping.RuleKind // those that it can have
 	Indent                          int
@@ -73,24 +74,59 @@ func (d *mappingPage) sources(plan *mapping.Plan, fr *mapping.Frame) {
 	d.tree("run", "facts", mapping.Run, fr.Slots[0], false, false)
 }
 
-// tree lists a record and all that is inside; of lists the first item.
+// tree lists a message and all that is inside; of lists the first item, of maps what stands at the first name.
 func (d *mappingPage) tree(name, about string, root *schema.Field, v value.Value, list, bare bool) {
 	d.Sources = append(d.Sources, sourceRow{Path: name, Name: name, Type: about, Head: true, Insert: name, List: list})
-	root.Walk(func(path []string, f *schema.Field) {
-		if len(path) == 0 {
-			return
+	if list {
+		v = first(v)
+	}
+	d.inside(name, root, root, v, nil, []string{name}, bare)
+}
+
+// inside lists what stands below a field; names are those by which a formula reads it in the message at hand.
+func (d *mappingPage) inside(source string, root, f *schema.Field, v value.Value, path, names []string, bare bool) {
+	for _, c := range f.Fields {
+		at := append(path[:len(path):len(path)], c.Name)
+		called := append(names[:len(names):len(names)], nameIn(f, c, v))
+		below := f.Below(c, v)
+		row := sourceRow{
+			Path: source + "." + strings.Join(at, "."), Insert: formula.Path(called), Name: c.Name, Type: typeName(c), Indent: len(at), Head: c.Nests(), List: c.List(),
 		}
-		full := name + "." + strings.Join(path, ".")
-		row := sourceRow{Path: full, Insert: formula.Path(append([]string{name}, path...)), Name: f.Name, Type: typeName(f), Indent: len(path), Head: f.Kind == value.RecordKind, List: f.List()}
-		row.Apart = row.Head && row.List && !inList(root, path)
-		if bare && formula.Name(path[0]) {
-			row.Insert = formula.Path(path)
+		row.Apart = c.Kind == value.RecordKind && row.List && !inList(root, at)
+		if bare && root.Kind == value.RecordKind && formula.Name(at[0]) {
+			row.Insert = formula.Path(called[1:])
 		}
-		if f.Kind != value.RecordKind || f.List() {
-			row.Value = page.Show(within(v, path))
+		switch {
+		case c.Nests() && !c.List() && c.Kind != value.RecordKind:
+			row.Value = c.Summary(below)
+		case c.Kind != value.RecordKind || c.List():
+			row.Value = page.Show(below)
 		}
 		d.Sources = append(d.Sources, row)
-	})
+		d.inside(source, root, c, below, at, called, bare)
+	}
+}
+
+// nameIn is the name of a field below another one as a formula reads it: of what stands in a map, the first name of the map at
+// hand.
+func nameIn(f, c *schema.Field, v value.Value) string {
+	if f.Kind != value.MapKind {
+		return c.Name
+	}
+	if f.List() {
+		v = first(v)
+	}
+	if r := v.Record(); r != nil && len(r.Layout.Names) > 0 {
+		return r.Layout.Names[0]
+	}
+	return "name"
+}
+
+func first(v value.Value) value.Value {
+	if items := v.Items(); len(items) > 0 {
+		return items[0]
+	}
+	return value.Value{}
 }
 
 // inList says whether a path leads through a list.
@@ -103,20 +139,11 @@ func inList(f *schema.Field, path []string) bool {
 	return false
 }
 
-// within finds the value at a path; of lists on the way it takes the first item.
-func within(v value.Value, path []string) value.Value {
-	for _, n := range path {
-		if items := v.Items(); len(items) > 0 {
-			v = items[0]
-		}
-		v = v.Field(n)
-	}
-	return v
-}
-
 func typeName(f *schema.Field) string {
 	t := f.Kind.String()
 	switch {
+	case f.List() && f.Kind != value.RecordKind && f.Nests():
+		t = "list of " + t
 	case f.List():
 		t = "list"
 	case f.Constraints.FractionDigits > 0:
@@ -217,7 +244,7 @@ func (d *mappingPage) scripted(plan *mapping.Plan, res mapping.Result, o outcome
 		d.ScriptFault = res.Faults[0]
 	}
 	for _, f := range plan.Fields {
-		o.results[f] = within(res.Value, f.Path)
+		o.results[f] = plan.Target.Root.Within(res.Value, mapping.Below(f.Path)...)
 	}
 }
 
@@ -263,10 +290,10 @@ func (d *mappingPage) variable(v *mapping.Field, o outcomes) targetRow {
 func (d *mappingPage) field(f *mapping.Field, o outcomes) targetRow {
 	row := targetRow{
 		Name: f.Name(), Label: f.Path[len(f.Path)-1], Type: typeName(f.Field), Indent: len(f.Path) - 1, Feeds: f.Feeds,
-		Head: f.Field.Kind == value.RecordKind, Required: f.Field.Required(), Missing: f.Missing, Kinds: mapping.KindsFor(f.Field),
+		Head: f.Field.Nests(), Required: f.Field.Required(), Missing: f.Missing, Kinds: mapping.KindsFor(f.Field),
 	}
 	row.Kind = row.Kinds[0]
-	row.List = row.Head && f.Field.List()
+	row.List = row.Head && (f.Field.List() || slices.Contains(row.Kinds, mapping.Each))
 	if r := f.Rule; r != nil {
 		row.Kind, row.Rule, row.As = r.Kind, r.Text.Value, r.As
 		row.Result, row.Fault = page.Show(o.results[f]), o.wrong[row.Name]
@@ -282,6 +309,10 @@ func (d *mappingPage) field(f *mapping.Field, o outcomes) targetRow {
 		row.Formula, row.RuleType = !f.Program.Reference(), f.Program.Type.String()
 	}
 	row.Options = optionsOf(f.Rule, row.Kind)
+	if row.Kind == mapping.Each && (f.Field.Kind == value.MapKind || f.Rule != nil && f.Rule.Key.Line > 0) {
+		row.Options = slices.Insert(row.Options, 1, keyOption(f.Rule))
+	}
+	row.Feedable = f.Field.Kind == value.RecordKind && f.Field.List()
 	row.Set = settled(row.Options)
 	return row
 }
@@ -297,6 +328,7 @@ func passed(r *mapping.Rule, list bool) string {
 	if r.Kind == mapping.Record && list {
 		parts = append(parts, "one entry")
 	}
+	add("key", r.Key.Value)
 	add("where", r.Where.Value)
 	add("distinct by", r.Distinct.Value)
 	add("group by", r.Group.Value)
@@ -331,6 +363,14 @@ func optionsOf(r *mapping.Rule, kind mapping.RuleKind) []ruleSetting {
 		options = append(options, eachOptions(r)...)
 	}
 	return options
+}
+
+func keyOption(r *mapping.Rule) ruleSetting {
+	o := ruleSetting{Name: "key", Label: "Key", Formula: true, Help: "the name at which an entry of the map stands"}
+	if r != nil {
+		o.Value = r.Key.Value
+	}
+	return o
 }
 
 func eachOptions(r *mapping.Rule) []ruleSetting {

@@ -219,7 +219,8 @@ func (e *ruleEdit) options(at int, was *mapping.Rule, kind mapping.RuleKind) err
 	for _, o := range optionsOf(nil, kind) {
 		has[o.Name] = true
 	}
-	for _, o := range append(optionsOf(was, mapping.Formula), optionsOf(was, mapping.Each)[1:]...) {
+	has["key"] = kind == mapping.Each
+	for _, o := range append(append(optionsOf(was, mapping.Formula), keyOption(was)), optionsOf(was, mapping.Each)[1:]...) {
 		v, there := e.form(o.Name)
 		old := strings.TrimSpace(o.Value)
 		if has[o.Name] && (!there || strings.TrimSpace(base.UnixLines(v)) == old) || !has[o.Name] && settled([]ruleSetting{o}) == 0 {

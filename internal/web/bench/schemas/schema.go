@@ -321,35 +321,49 @@ func fieldByRule(f *schema.Field, path edit.Path, rule fault.Place) string {
 	return ""
 }
 
-// observe counts what stands in a record.
+// observe counts what stands in a value of a field, of one occurrence.
 func (d *schemaPage) observe(f *schema.Field, v value.Value) {
 	r := v.Record()
-	if r == nil || r.Layout != f.Layout() {
+	switch {
+	case f.Kind == value.ListKind:
+		d.occurs(f.Each(), v)
+	case f.Kind == value.VariantKind:
+		if b, ft := f.Branch(v); ft == nil {
+			d.occurs(b, v)
+		}
+	case f.Kind == value.MapKind && r != nil:
+		for _, v := range r.Fields {
+			d.occurs(f.Each(), v)
+		}
+	case f.Kind == value.RecordKind && r != nil && r.Layout == f.Layout():
+		for i, c := range f.Fields {
+			d.occurs(c, r.Fields[i])
+		}
+	case v.Kind() == value.Text && d.evidence[f] != nil:
+		e := d.evidence[f]
+		e.longest = max(e.longest, utf8.RuneCountInString(v.Text()))
+		e.values.Value(v.Text())
+	}
+}
+
+// occurs counts all that stands for a field in one place.
+func (d *schemaPage) occurs(c *schema.Field, v value.Value) {
+	e := d.evidence[c]
+	if e == nil {
+		e = &evidence{values: infer.NewEvidence()}
+		d.evidence[c] = e
+	}
+	e.of++
+	if v.Kind() == value.Absent {
 		return
 	}
-	for i, c := range f.Fields {
-		e := d.evidence[c]
-		if e == nil {
-			e = &evidence{values: infer.NewEvidence()}
-			d.evidence[c] = e
-		}
-		e.of++
-		if r.Fields[i].Kind() == value.Absent {
-			continue
-		}
-		e.seen++
-		items := []value.Value{r.Fields[i]}
-		if r.Fields[i].Kind() == value.ListKind {
-			items = r.Fields[i].Items()
-		}
-		for _, item := range items {
-			if c.Kind == value.RecordKind {
-				d.observe(c, item)
-			} else if item.Kind() == value.Text {
-				e.longest = max(e.longest, utf8.RuneCountInString(item.Text()))
-				e.values.Value(item.Text())
-			}
-		}
+	e.seen++
+	if !c.List() {
+		d.observe(c, v)
+		return
+	}
+	for _, item := range v.Items() {
+		d.observe(c, item)
 	}
 }
 
@@ -373,10 +387,7 @@ func (d *schemaPage) fields(s *schema.Schema, record value.Value) {
 	walk = func(f *schema.Field, path edit.Path, v value.Value) {
 		for i, c := range f.Fields {
 			at := append(path[:len(path):len(path)], i)
-			inner := v.Slot(i)
-			if inner.Kind() == value.ListKind && len(inner.Items()) > 0 {
-				inner = inner.Items()[0]
-			}
+			inner := f.Below(c, v)
 			switch {
 			case !strings.Contains(strings.ToLower(c.Name), find):
 			case len(d.Fields) == maxRows:
@@ -384,7 +395,7 @@ func (d *schemaPage) fields(s *schema.Schema, record value.Value) {
 			default:
 				d.Fields = append(d.Fields, d.row(c, at, inner, bad[at.String()]))
 			}
-			if large && c.Kind == value.RecordKind && find == "" && !strings.HasPrefix(d.field+".", at.String()+".") {
+			if large && c.Nests() && find == "" && !strings.HasPrefix(d.field+".", at.String()+".") {
 				d.fold(c)
 				continue
 			}
@@ -409,13 +420,19 @@ func (d *schemaPage) fold(f *schema.Field) {
 func (d *schemaPage) row(f *schema.Field, at edit.Path, v value.Value, bad bool) fieldRow {
 	row := fieldRow{
 		Path: at.String(), Name: f.Name, Type: f.Kind.String(), Occurs: f.Occurs(), Must: f.Constraints.Text(), Written: howWritten(f),
-		Columns: strings.ReplaceAll(f.WireFormat.Columns(), "-", "–"), Indent: len(at) - 1, Record: f.Kind == value.RecordKind, Bad: bad,
+		Columns: strings.ReplaceAll(f.WireFormat.Columns(), "-", "–"), Indent: len(at) - 1, Record: f.Nests(), Bad: bad,
 		Evidence: d.evidence[f].text(d.Bad > 0),
 	}
 	if row.Occurs == "1" {
 		row.Occurs = ""
 	}
-	if !row.Record {
+	switch {
+	case f.Kind == value.RecordKind && !f.List():
+	case row.Record || f.List():
+		row.Value = f.Summary(v)
+	case f.Kind == value.AnyKind:
+		row.Value = json.Text(v)
+	default:
 		row.Value = v.String()
 	}
 	return row
