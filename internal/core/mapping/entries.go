@@ -14,9 +14,9 @@ import (
 func (c *compiler) each(n *node, scope *formula.Scope) {
 	r, outer, vars := n.info.Rule, c.bases, c.vars
 	c.bases, c.vars = maps.Clone(outer), maps.Clone(vars)
-	prog := c.program(n.info, r.Text, scope, value.ListKind)
-	n.program, n.info.Program = prog, prog
 	n.list = &listing{}
+	prog := c.listOf(n, scope)
+	n.program, n.info.Program = prog, prog
 	inner := scope.Inner()
 	item := c.item(n, prog, r.As, inner)
 	n.list.item = inner.Size() - 1
@@ -49,11 +49,23 @@ func (c *compiler) each(n *node, scope *formula.Scope) {
 	c.bases, c.vars = outer, vars
 }
 
+// listOf compiles the list of an each; a map stands for the list of its entries, each with key and value.
+func (c *compiler) listOf(n *node, scope *formula.Scope) *formula.Program {
+	text := n.info.Rule.Text
+	if prog, faults := formula.Compile(text.Value, scope); len(faults) == 0 && prog.Type.Kind == value.MapKind {
+		text.Value = "entries(" + text.Value + ")"
+		n.list.entries = true
+	}
+	return c.program(n.info, text, scope, value.ListKind)
+}
+
 // key compiles what names the entries of a map.
 func (c *compiler) key(n *node, scope *formula.Scope) {
 	key := n.info.Rule.Key
 	isMap := n.field.Kind == value.MapKind && !n.field.List()
 	switch {
+	case isMap && key.Line == 0 && n.list.entries:
+		n.list.key = c.program(n.info, partfile.Text{Value: n.info.Rule.As + ".key", Line: n.info.Rule.Text.Line}, scope, value.Text)
 	case isMap && key.Line == 0:
 		c.wrong(n.info, n.info.Rule.Text, fault.New(fault.Required, "nothing says at which name an entry of the map stands").WithFix("Give the rule a key: a formula whose result is a text"))
 	case !isMap && key.Line > 0:

@@ -15,6 +15,7 @@ type listing struct {
 	group    *formula.Program
 	sort     []sortKey
 	key      *formula.Program // of a map
+	entries  bool             // the items are the entries of a map
 	position int              // slot; 0 when it has no name
 	size     int              // slots that the rules inside need
 }

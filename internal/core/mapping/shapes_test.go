@@ -93,6 +93,9 @@ func TestShapesAreMapped(t *testing.T) {
   - {field: fares, each: entries(prices), as: p, key: p.key}
   - {field: fares/fare/full, formula: p.value.adult}
   - {field: fares/fare/note, formula: 'p.value.child == nil ? "adults only" : nil', when empty: omit}`, in, `{"text":"x","fares":{"EUR":{"full":12.50},"SEK":{"full":140,"note":"adults only"}}}`},
+		{"each of a map", `{field: text, constant: x}
+  - {field: amounts, each: prices, as: p}
+  - {field: amounts/amount, formula: p.value.adult * 2}`, in, `{"text":"x","amounts":{"EUR":25.00,"SEK":280}}`},
 		{"a map of values", `{field: text, constant: x}
   - {field: amounts, each: '["a", "b"]', as: w, key: w, where: 'w != "a"'}
   - {field: amounts/amount, formula: length(w)}`, in, `{"text":"x","amounts":{"b":1}}`},

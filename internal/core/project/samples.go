@@ -14,7 +14,7 @@ import (
 )
 
 // OpenSample reads a sample of a schema, and checks it on the way when it is told to.
-func (p *Project) OpenSample(s *schema.Schema, name string, check bool) (notation.Reader, error) {
+func (p *Project) OpenSample(s *schema.Schema, name string, check bool, ignored ...*notation.Ignored) (notation.Reader, error) {
 	text, ok := p.Texts[Path(Samples, name)]
 	if !ok {
 		return nil, fault.New(fault.Unknown, "there is no sample %q", name)
@@ -23,7 +23,11 @@ func (p *Project) OpenSample(s *schema.Schema, name string, check bool) (notatio
 	if err != nil {
 		return nil, err
 	}
-	return n.NewReader(strings.NewReader(text), notation.Options{Source: name, Schema: s, Check: check})
+	o := notation.Options{Source: name, Schema: s, Check: check}
+	if len(ignored) > 0 {
+		o.Ignored = ignored[0]
+	}
+	return n.NewReader(strings.NewReader(text), o)
 }
 
 // Example is a record of a schema: the first of its first sample, or a typical one that is made up.

@@ -394,8 +394,16 @@ func (c *node) candidates(path string, found map[string]string) {
 // tells says whether a field may tell the shapes of records.
 func (c *node) tells(records int) bool {
 	e := &c.ev
-	return e.Seen == records && !e.List && c.kinds[value.Text] == records && e.Empty == 0 && len(e.Codes) >= 2 && len(e.Codes) <= mostBranches
+	if e.Seen != records || e.List || c.kinds[value.Text] != records || e.Empty > 0 || len(e.Codes) < 2 || len(e.Codes) > mostBranches {
+		return false
+	}
+	return records >= fewTimes*len(e.Codes) || kindName.MatchString(c.name)
 }
+
+// fewTimes is how often each value must stand on average for a field to tell shapes apart that is not called as such fields are.
+const fewTimes = 3
+
+var kindName = regexp.MustCompile(`(?i)(type|kind|class|event|variant|^is_?a$)`)
 
 // splitAt prepares a node for being told apart.
 func (o *Observer) splitAt(parent, c *node) {

@@ -296,11 +296,11 @@ func (d *mappingPage) field(f *mapping.Field, o outcomes) targetRow {
 	row.List = row.Head && (f.Field.List() || slices.Contains(row.Kinds, mapping.Each))
 	if r := f.Rule; r != nil {
 		row.Kind, row.Rule, row.As = r.Kind, r.Text.Value, r.As
-		row.Result, row.Fault = page.Show(o.results[f]), o.wrong[row.Name]
+		row.Result, row.Fault = shown(f.Field, o.results[f]), o.wrong[row.Name]
 		row.Entries = passed(r, row.List)
 	}
 	if d.Script && (!row.Head || row.List) {
-		row.Result, row.ByScript = page.Show(o.results[f]), true
+		row.Result, row.ByScript = shown(f.Field, o.results[f]), true
 	}
 	if len(f.Faults) > 0 {
 		row.Fault = f.Faults[0]
@@ -315,6 +315,14 @@ func (d *mappingPage) field(f *mapping.Field, o outcomes) targetRow {
 	row.Feedable = f.Field.Kind == value.RecordKind && f.Field.List()
 	row.Set = settled(row.Options)
 	return row
+}
+
+// shown is a result as the row of its field shows it.
+func shown(f *schema.Field, v value.Value) string {
+	if f.Kind == value.MapKind || f.Kind == value.VariantKind && v.Kind() == value.RecordKind {
+		return f.Summary(v)
+	}
+	return page.Show(v)
 }
 
 // passed tells in words what a rule has beside its text.

@@ -1,6 +1,7 @@
 package schemas
 
 import (
+	"errors"
 	"fmt"
 	"maps"
 	"net/url"
@@ -16,6 +17,7 @@ import (
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/schema/edit"
+	"hollowreed/internal/core/schema/infer"
 	"hollowreed/internal/core/schema/sample"
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/bench/base"
@@ -111,6 +113,46 @@ func (b pages) change(c *gin.Context) error {
 	look := posted(c)
 	err = b.Save(c, project.Path(project.Schemas, s.ID), func(text []byte) ([]byte, error) {
 		r, err := changed(c, text, s)
+		look.field = r.Selected.String()
+		return r.Text, err
+	})
+	if err != nil {
+		return err
+	}
+	return b.again(c, s.ID, look)
+}
+
+// takeIn adds the fields to a schema that one of its samples has and it lacks.
+func (b pages) takeIn(c *gin.Context) error {
+	p, s, err := b.schemaOf(c)
+	if err != nil {
+		return err
+	}
+	look := posted(c)
+	var seen notation.Ignored
+	r, err := p.OpenSample(s, look.sample, true, &seen)
+	if err != nil {
+		return err
+	}
+	for range maxChecked {
+		var faults fault.List
+		if _, err := r.Next(); err != nil && !errors.As(err, &faults) {
+			break
+		}
+	}
+	as, err := all.OfFile(look.sample, s)
+	if err != nil {
+		return err
+	}
+	of, err := infer.From(s.ID, s.Title, as, infer.Sample{Name: look.sample, Content: []byte(p.Texts[project.Path(project.Samples, look.sample)])})
+	if err != nil {
+		return err
+	}
+	err = b.Save(c, project.Path(project.Schemas, s.ID), func(text []byte) ([]byte, error) {
+		r, n, err := edit.TakeIn(text, s, of.Schema.Root, seen.Paths())
+		if err == nil && n == 0 {
+			err = fault.New(fault.Setting, "the fields could not be added: another schema describes the record, or the sample cannot be read without the schema").WithFix("Add them by hand")
+		}
 		look.field = r.Selected.String()
 		return r.Text, err
 	})

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 	"unicode/utf8"
@@ -13,6 +14,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
@@ -52,6 +54,7 @@ func Routes(r gin.IRouter, s *page.Site) {
 	r.POST("/bench/schemas/:id/written", s.Do(b.setWritten))
 	r.POST("/bench/schemas/:id/change", s.Do(b.change))
 	r.POST("/bench/schemas/:id/share", s.Do(b.share))
+	r.POST("/bench/schemas/:id/takein", s.Do(b.takeIn))
 	r.POST("/bench/schemas/:id/made", s.Do(b.makeSample))
 	r.POST("/bench/schemas/:id/samples", s.Do(b.uploadSample))
 }
@@ -76,6 +79,7 @@ type schemaPage struct {
 	SavedBy           string
 	PartFaults        fault.List
 	LeftOut           []string
+	Ignored           notation.Ignored // what the sample has and the schema lacks
 	Sample            string
 	Samples           []string
 	Bytes, Lines, Bad int
@@ -257,7 +261,7 @@ func (d *schemaPage) message(p *project.Project, s *schema.Schema, line string) 
 }
 
 func (d *schemaPage) read(p *project.Project, s *schema.Schema) value.Value {
-	r, err := p.OpenSample(s, d.Sample, true)
+	r, err := p.OpenSample(s, d.Sample, true, &d.Ignored)
 	if err != nil {
 		d.Faults = fault.List{fault.From(err, fault.Setting)}
 		d.list(s, 0, d.Faults)
@@ -365,6 +369,28 @@ func (d *schemaPage) occurs(c *schema.Field, v value.Value) {
 	for _, item := range v.Items() {
 		d.observe(c, item)
 	}
+}
+
+// mostLacking bounds the names that the note on fields that the schema lacks has.
+const mostLacking = 5
+
+// Lacking are the names of the fields that the sample has and the schema lacks, each once.
+func (d *schemaPage) Lacking() (names []string) {
+	for _, path := range d.Ignored.Paths() {
+		if plain := schema.PlainPath(path); !slices.Contains(names, plain) {
+			names = append(names, plain)
+		}
+	}
+	return names
+}
+
+// LackingText lists the first of them.
+func (d *schemaPage) LackingText() string {
+	names := d.Lacking()
+	if len(names) > mostLacking {
+		return strings.Join(names[:mostLacking], ", ") + " …"
+	}
+	return strings.Join(names, ", ")
 }
 
 func indented(v value.Value) string {
