@@ -99,6 +99,21 @@ func (f *Field) checkRecord(v value.Value, path string, report func(*fault.Fault
 		}
 		c.checkUnder(r.Fields[i], path, report)
 	}
+	if f.model != nil {
+		if ft := f.CheckModel(r); ft != nil {
+			ft.Place.Path = path + ft.Place.Path
+			report(ft)
+		}
+	}
+}
+
+// CheckModel compares what a record of the field's layout has with its content model.
+func (f *Field) CheckModel(r *value.Record) *fault.Fault {
+	if f.model == nil {
+		return nil
+	}
+	_, ft := f.Arrange(r)
+	return ft
 }
 
 // checkUnder builds the path of a child only when there is a fault to report.

@@ -33,6 +33,7 @@ func read(id string, d *partfile.Doc, find Finder) *Schema {
 	n.RejectUnknown()
 	s.Root.WireFormat.StartsWith = s.Settings.Lines.StartsWith
 	s.Root.compile()
+	p.models(d, s.Root)
 	s.Settle()
 	p.lines(d, s.Root)
 	return s
@@ -53,7 +54,7 @@ func (p parser) root(n partfile.Node) {
 		n.Fault(fault.Setting, "a message in %s is a record", p.s.Notation.Name)
 		f.Kind = value.RecordKind
 	}
-	f.Others, f.ToldBy = others(n), n.Text("told by").Value
+	f.Others, f.ToldBy, f.modelText = others(n), n.Text("told by").Value, n.Text("content model")
 	f.Nullable = n.Bool("nullable", false)
 	if f.Kind != value.RecordKind {
 		p.wireFormat(n, f)
@@ -67,7 +68,11 @@ func (p parser) root(n partfile.Node) {
 }
 
 // Settle settles for each record what becomes of fields that nobody named. It is called for schemas that are made by hand.
-func (s *Schema) Settle() { s.Root.settle(s.Settings.Others) }
+// What order elements stand in is settled, too.
+func (s *Schema) Settle() {
+	s.Root.settle(s.Settings.Others)
+	s.Root.order(s.Settings.Ordered)
+}
 
 // MaxRecord bounds what a schema may allow one record to have, in bytes.
 const MaxRecord = 1 << 30
@@ -120,6 +125,7 @@ func (p parser) field(n partfile.Node, depth int) *Field {
 	f.Min, f.Max = occurs(n)
 	f.Constraints = p.constraints(n.Map("constraints"), f)
 	f.Others, f.ToldBy, f.HoldsOthers = others(n), n.Text("told by").Value, n.Bool("others", false)
+	f.modelText = n.Text("content model")
 	p.wireFormat(n, f)
 	of := n.Text("of")
 	switch f.Of = of.Value; {
@@ -294,6 +300,11 @@ func (p parser) wireFormat(n partfile.Node, f *Field) {
 	w.Blank = f.Min == 0
 	w.Attribute = n.Bool("attribute", false)
 	w.Content = n.Bool("content", false)
+	w.Group, w.Name, w.Wildcard = n.Bool("group", false), n.Text("xml name").Value, n.Text("wildcard").Value
+	w.AnyAttribute = n.Text("any attribute").Value
+	if t := n.Text("white space"); t.Value != "" {
+		w.WhiteSpace = n.Choice("white space", "collapse", "replace")
+	}
 	w.StartsWith, w.Discriminator = n.Text("starts with").Value, n.Text("discriminator").Value
 	t := n.Text("pattern")
 	if t.Value == "" {

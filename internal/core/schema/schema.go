@@ -62,6 +62,7 @@ type Settings struct {
 	Attributes  bool        // XML: single values of a record are attributes, whatever their fields say
 	MaxRecord   int         // most bytes of one record; 0 is what the notation allows
 	Missing     Missing     // JSON and XML: how what has no value is written
+	Ordered     bool        // XML: elements stand in the order of the fields, where their record has no content model of its own
 	Others      Others      // JSON and XML: what becomes of fields that nobody named, unless their record says
 	Lines       Lines       // fixed width and delimited: which lines are records
 }
@@ -92,6 +93,10 @@ type Field struct {
 	At          partfile.Text
 	Source      string // the part that describes the field, when it is another schema's
 
+	wired     *wiring       // of a record in XML, where its fields are not all called as their elements are
+	model     *Model        // of a record
+	modelText partfile.Text // as it stands in the part
+
 	layout *value.Layout
 	part   string // the part in whose text the field is described
 	slot   int
@@ -110,6 +115,11 @@ type WireFormat struct {
 	Grouping        string // the sign between groups of three digits; empty: none
 	Attribute       bool   // XML: an attribute, not an element
 	Content         bool   // XML: the element's own text
+	Group           bool   // XML: a record without an element of its own: its fields stand in that of the record around it
+	Name            string // XML: what the element or attribute is called, where the field cannot be called so
+	WhiteSpace      string // XML: of a text, collapse or replace (XML Schema 1.0, part 2, section 4.3.6); empty: as it stands
+	Wildcard        string // XML, of a map of other fields: the namespaces of which elements may be: ##other, ##local and URIs, or ##none; empty: any
+	AnyAttribute    string // and those of which attributes may be
 	StartsWith      string // fixed width, delimited: lines of this record begin with this
 	Discriminator   string // fixed width, delimited: lines of this field's record have this value here
 	pattern         []patternPart
@@ -226,6 +236,7 @@ func (f *Field) compile() {
 	}
 	f.layout = value.NewLayout(names...)
 	f.layout.Others = others
+	f.wire()
 }
 
 // settle says of each record what becomes of fields that nobody named, where it does not say so itself.
@@ -278,7 +289,7 @@ func (s *Schema) As(notation *Notation) *Schema {
 	plain.Settings = Settings{
 		Encoding: "UTF-8", LineEnd: "any", Delimiter: ",", Quote: `"`, Header: true,
 		RootName: s.Settings.RootName, RecordName: s.Settings.RecordName, Namespaces: s.Settings.Namespaces,
-		Attributes: s.Settings.Attributes, Missing: s.Settings.Missing, MaxRecord: s.Settings.MaxRecord, Others: s.Settings.Others,
+		Attributes: s.Settings.Attributes, Missing: s.Settings.Missing, MaxRecord: s.Settings.MaxRecord, Others: s.Settings.Others, Ordered: s.Settings.Ordered,
 	}
 	plain.Root = s.Root.plain(notation.Elements && s.Settings.Attributes)
 	return &plain
@@ -286,7 +297,10 @@ func (s *Schema) As(notation *Notation) *Schema {
 
 func (f *Field) plain(attributes bool) *Field {
 	c := *f
-	c.WireFormat = WireFormat{Blank: f.WireFormat.Blank, Attribute: f.WireFormat.Attribute, Content: f.WireFormat.Content}
+	c.WireFormat = WireFormat{
+		Blank: f.WireFormat.Blank, Attribute: f.WireFormat.Attribute, Content: f.WireFormat.Content, Group: f.WireFormat.Group, Name: f.WireFormat.Name,
+		WhiteSpace: f.WireFormat.WhiteSpace, Wildcard: f.WireFormat.Wildcard, AnyAttribute: f.WireFormat.AnyAttribute,
+	}
 	if attributes && f.Scalar() && !f.List() && !f.Nullable && !f.WireFormat.Content {
 		c.WireFormat.Attribute = true
 	}

@@ -36,13 +36,14 @@ var (
 	NullAsSetting   = setting.Setting{Name: "null as", Label: "Null as", Type: setting.Choice, Choices: []string{AsNull, AsEmpty, Omitted}, Default: AsNull}
 	EmptyAsSetting  = setting.Setting{Name: "empty as", Label: "Empty as", Type: setting.Choice, Choices: []string{AsEmpty, AsNull, Omitted}, Default: AsEmpty}
 	OthersSetting   = setting.Setting{Name: "other fields", Label: "Fields that the schema lacks", Type: setting.Choice, Choices: []string{string(IgnoreOthers), string(FaultOthers)}, Default: string(IgnoreOthers), Help: "Passed over and counted, or a fault. A map that holds other fields keeps them"}
+	OrderSetting    = setting.Setting{Name: "element order", Label: "Elements stand", Type: setting.Choice, Choices: []string{"in any order", "as listed"}, Default: "in any order", Help: "Of records that have no content model of their own"}
 	AbsentAsSetting = setting.Setting{Name: "absent as", Label: "Absent as", Type: setting.Choice, Choices: []string{Omitted, AsNull}, Default: Omitted}
 )
 
 // common are the settings above that stand in a part as they are; a schema keeps those that only another notation has.
 var common = setting.List{
 	EncodingSetting, LineEndSetting, CountSetting, FirstSetting, LastSetting, CommentSetting, StartsWithSetting, MaxRecordSetting,
-	HeaderSetting, DelimiterSetting, QuoteSetting, EscapeSetting, BlankSetting, StraySetting, RootSetting, RecordSetting, ValuesAsSetting, NullAsSetting, EmptyAsSetting, AbsentAsSetting, OthersSetting,
+	HeaderSetting, DelimiterSetting, QuoteSetting, EscapeSetting, BlankSetting, StraySetting, RootSetting, RecordSetting, ValuesAsSetting, NullAsSetting, EmptyAsSetting, AbsentAsSetting, OthersSetting, OrderSetting,
 }
 
 // allSettings are the settings that a part of a notation may have.
@@ -63,7 +64,7 @@ func settingsOf(v setting.Values) Settings {
 		Delimiter: character(v.Get("delimiter")), Quote: character(v.Get("quote")), Escape: character(v.Get("escape")), Header: v.Is("header"),
 		BlankFaults: v.Get("blank lines") == "faults", StrayQuotes: v.Get("stray quotes") == "kept",
 		RootName: v.Get("root"), RecordName: v.Get("record"), Attributes: v.Get("values as") == "attributes",
-		Missing: Missing{Null: v.Get("null as"), Empty: v.Get("empty as"), Absent: v.Get("absent as")}, Others: Others(unless(v.Get("other fields"), string(IgnoreOthers))),
+		Missing: Missing{Null: v.Get("null as"), Empty: v.Get("empty as"), Absent: v.Get("absent as")}, Others: Others(unless(v.Get("other fields"), string(IgnoreOthers))), Ordered: v.Get("element order") == "as listed",
 		Lines: Lines{First: v.Int("skip first"), Last: v.Int("skip last"), Comment: v.Get("comment"), StartsWith: v.Get("starts with")},
 	}
 }
@@ -193,6 +194,17 @@ func PlaceSettings(f *Field) setting.List {
 		return nil
 	}
 	return setting.List{{Name: "place", Label: "In XML it is", Type: setting.Choice, Choices: Places, Default: Places[0], Wide: true}}
+}
+
+// ElementSettings are how a field stands among the elements of its record.
+func ElementSettings(f *Field) setting.List {
+	list := setting.List{{Name: "xml name", Label: "Name in XML", Type: setting.Text, Hint: f.Name}}
+	if f.Kind == value.RecordKind {
+		list = append(list,
+			setting.Setting{Name: "content model", Label: "Content model", Type: setting.Text, Wide: true, Hint: "id, (card | transfer), line+", Help: "The order of the elements: , for this order, | for one of them, & for any order, and ? * + or {2,5} for how often"},
+			setting.Setting{Name: "group", Label: "No element of its own", Type: setting.Flag, Help: "Its elements stand in that of the record around it"})
+	}
+	return list
 }
 
 // Places are where a single value can stand in a document of elements.

@@ -10,7 +10,7 @@ import (
 // Below is what stands in a value of the field for one of those below it: of a list the first item, of a map what stands at its
 // first name, of a variant the value where it is that branch.
 func (f *Field) Below(c *Field, v value.Value) value.Value {
-	if f.List() {
+	if f.List() && v.Kind() == value.ListKind {
 		v = firstOf(v)
 	}
 	switch f.Kind {

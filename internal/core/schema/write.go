@@ -64,6 +64,9 @@ func (w *Settings) out() partfile.Ordered {
 	o.Add("empty as", unless(w.Missing.Empty, AsEmpty))
 	o.Add("absent as", unless(w.Missing.Absent, Omitted))
 	o.Add("other fields", unless(string(w.Others), string(IgnoreOthers)))
+	if w.Ordered {
+		o.Add("element order", "as listed")
+	}
 	o.Add("skip first", number(w.Lines.First, 0))
 	o.Add("skip last", number(w.Lines.Last, 0))
 	o.Add("comment", w.Lines.Comment)
@@ -101,6 +104,7 @@ func (s *Schema) TopOut() (o partfile.Ordered) {
 		o.Add("occurs", (&Field{Min: s.Message.Min, Max: s.Message.Max}).Occurs())
 	}
 	o.Add("other fields", string(f.Others))
+	o.Add("content model", f.modelText.Value)
 	if f.Nullable {
 		o.Add("nullable", "true")
 	}
@@ -131,6 +135,7 @@ func (f *Field) Out() partfile.Ordered {
 	}
 	o.Add("other fields", string(f.Others))
 	o.Add("told by", f.ToldBy)
+	o.Add("content model", f.modelText.Value)
 	if f.Present {
 		o.Add("present", "true")
 	}
@@ -179,6 +184,13 @@ func (w *WireFormat) out(f *Field, o *partfile.Ordered) {
 	if w.Content {
 		o.Add("content", "true")
 	}
+	if w.Group {
+		o.Add("group", "true")
+	}
+	o.Add("xml name", w.Name)
+	o.Add("white space", w.WhiteSpace)
+	o.Add("wildcard", w.Wildcard)
+	o.Add("any attribute", w.AnyAttribute)
 }
 
 // Columns are the field's columns as part files write them, as 5-12; empty when it has none.

@@ -27,6 +27,7 @@ type reader struct {
 	faults  fault.List
 	check   bool
 	ignored *notation.Ignored
+	own     string // the namespace of the outermost element, where wildcards ask for it
 }
 
 // NewReader reads a document. With a schema that names a record element, each such element below
@@ -38,7 +39,11 @@ func NewReader(r io.Reader, o notation.Options) (notation.Reader, error) {
 
 func newReader(r io.Reader, o notation.Options) reader {
 	x := reader{schema: o.Schema, limit: int64(o.Limit()), check: o.Check && o.Schema != nil, names: newNames(o.Schema), ignored: o.Ignored}
-	x.in = xmltext.New(r, xmltext.Options{Source: o.Source, Namespaces: x.names != nil, MaxDepth: notation.MaxDepth, MaxToken: o.Limit()})
+	wildcards := o.Schema != nil && o.Schema.Wildcards()
+	if wildcards {
+		x.own = o.Schema.OwnNamespace()
+	}
+	x.in = xmltext.New(r, xmltext.Options{Source: o.Source, Namespaces: x.names != nil || wildcards, MaxDepth: notation.MaxDepth, MaxToken: o.Limit()})
 	return x
 }
 
@@ -176,7 +181,7 @@ func (x *reader) fault(f *schema.Field, ft *fault.Fault) {
 
 // unknown notes an element or an attribute that a record does not have: it is a fault, or counted.
 func (x *reader) unknown(f *schema.Field, expected, found string) {
-	if !f.Strict() {
+	if !f.Strict() && f.HeldOthers() == nil {
 		x.ignored.Add(x.in.Path() + "/" + found)
 		return
 	}
@@ -251,14 +256,36 @@ func (b *builder) value(text string) value.Value {
 	return value.NewRecord(value.NewLayout(b.names...), b.fields)
 }
 
+// frame is a record that is being read, or one of a group inside of it, which has no element of its own.
+type frame struct {
+	record *schema.Field
+	fields []value.Value
+	others schema.OthersBuilder
+	left   *schema.Model // what is left of the content model
+	open   bool          // the model is followed: it has one, and nothing was out of order so far
+}
+
+func newFrame(f *schema.Field) *frame {
+	return &frame{record: f, fields: make([]value.Value, len(f.Fields)), others: schema.OthersBuilder{Field: f.HeldOthers()}, left: f.Model(), open: f.Model() != nil}
+}
+
+func (fr *frame) value() value.Value {
+	fr.others.Put(fr.fields)
+	return value.NewRecord(fr.record.Layout(), fr.fields)
+}
+
+// put adds a value of a field.
+func (fr *frame) put(c *schema.Field, v value.Value) {
+	fr.fields[c.Slot()] = value.ListOf(append(fr.fields[c.Slot()].Items(), v)...)
+}
+
 // typed reads an element that the schema describes as the record f, whose start is at hand.
 func (x *reader) typed(f *schema.Field) (value.Value, error) {
-	fields := make([]value.Value, len(f.Fields))
+	frames := []*frame{newFrame(f)}
 	begin := x.in.Place()
-	others := schema.OthersBuilder{Field: f.HeldOthers()}
-	x.attributes(f, fields, &others)
+	x.attributes(frames[0])
 	content := x.in.PlaceOf(x.in.End)
-	own := slices.ContainsFunc(f.Fields, func(c *schema.Field) bool { return c.WireFormat.Content })
+	own, mixed := hasText(f), takesText(f)
 	var text xmltext.Pieces
 	for {
 		k, err := x.token()
@@ -267,22 +294,115 @@ func (x *reader) typed(f *schema.Field) (value.Value, error) {
 		}
 		switch k {
 		case xmltext.Text:
-			if own || !xmltext.Blank(x.in.Text) {
+			if mixed {
+				frames = x.mixed(frames)
+			} else if own || !xmltext.Blank(x.in.Text) {
 				text.Add(x.in.Text)
 			}
 		case xmltext.Start:
-			if err := x.child(f, fields, &others); err != nil {
+			if frames, err = x.child(frames); err != nil {
 				return value.Value{}, err
 			}
 		case xmltext.End:
-			x.content(f, text.String(), fields, content)
-			others.Put(fields)
-			if x.check {
-				x.occurrences(f, fields, begin)
+			faults := len(x.faults)
+			for len(frames) > 1 {
+				frames = x.closed(frames)
 			}
-			return value.NewRecord(f.Layout(), fields), nil
+			x.ends(frames[0])
+			x.content(f, text.String(), frames[0].fields, content)
+			v := frames[0].value()
+			if x.check && (f.Model() == nil || faults == len(x.faults)) {
+				x.occurrences(f, frames[0].fields, begin)
+			}
+			return v, nil
 		}
 	}
+}
+
+// hasText says whether a record has a field for its element's own text.
+func hasText(f *schema.Field) bool {
+	return slices.ContainsFunc(f.Fields, func(c *schema.Field) bool { return c.WireFormat.Content })
+}
+
+// takesText says whether text between the elements of a record is kept in its place: in a group.
+func takesText(f *schema.Field) bool {
+	return slices.ContainsFunc(f.Fields, func(c *schema.Field) bool { return c.WireFormat.Group && (hasText(c) || takesText(c)) })
+}
+
+// mixed keeps a text between elements as one occurrence of the group that has a field for it.
+func (x *reader) mixed(frames []*frame) []*frame {
+	if x.in.Text == "" {
+		return frames
+	}
+	for len(frames) > 1 {
+		frames = x.closed(frames)
+	}
+	for _, c := range frames[0].record.Fields {
+		if !c.WireFormat.Group || !hasText(c) {
+			continue
+		}
+		if at := frames[0]; at.open && x.check {
+			at.left, at.open = x.taken(at, c)
+		}
+		inner := newFrame(c)
+		for _, t := range c.Fields {
+			if t.WireFormat.Content {
+				inner.fields[t.Slot()] = x.scalar(t, x.in.Text, x.in.Place)
+			}
+		}
+		if items := frames[0].fields[c.Slot()].Items(); len(items) > 0 && x.joins(c, items[len(items)-1], inner) {
+			return frames
+		}
+		frames[0].put(c, inner.value())
+		return frames
+	}
+	return frames
+}
+
+// joins adds a text to the one before it: an entity or a comment stood between them.
+func (x *reader) joins(c *schema.Field, last value.Value, inner *frame) bool {
+	for _, t := range c.Fields {
+		before := last.Slot(t.Slot())
+		if t.WireFormat.Content && before.Kind() == value.Text {
+			last.Record().Fields[t.Slot()] = value.NewText(before.Text() + inner.fields[t.Slot()].Text())
+			return true
+		}
+	}
+	return false
+}
+
+// taken is what is left of a model behind one occurrence of a field; open is false from the first that cannot stand there on.
+func (x *reader) taken(at *frame, c *schema.Field) (*schema.Model, bool) {
+	rest, ok := at.left.Take(c.Slot())
+	return rest, ok
+}
+
+// closed ends the innermost group.
+func (x *reader) closed(frames []*frame) []*frame {
+	last := frames[len(frames)-1]
+	x.ends(last)
+	outer := frames[len(frames)-2]
+	switch v := last.value(); {
+	case last.record.List():
+		outer.put(last.record, v)
+	case outer.fields[last.record.Slot()].Kind() != value.Absent:
+		place := x.in.Place()
+		place.Path = x.in.Path()
+		x.fault(last.record, fault.Expect(fault.Length, "these elements once", "them again").At(place))
+	default:
+		outer.fields[last.record.Slot()] = v
+	}
+	return frames[:len(frames)-1]
+}
+
+// ends notes what is missing at the end of a record.
+func (x *reader) ends(fr *frame) {
+	if !x.check || !fr.open || fr.left.Nullable() {
+		return
+	}
+	place := x.in.Place()
+	place.Path = x.in.Path()
+	x.fault(nil, fr.record.Asking(fault.Expect(fault.Required, fr.record.NextText(fr.left), "the end of the element").At(place)))
 }
 
 // occurrences checks how often each field stands in an element; the element's beginning is the place.
@@ -296,23 +416,24 @@ func (x *reader) occurrences(f *schema.Field, fields []value.Value, begin fault.
 	}
 }
 
-func (x *reader) attributes(f *schema.Field, fields []value.Value, others *schema.OthersBuilder) {
+func (x *reader) attributes(at *frame) {
+	f := at.record
 	for i := range x.in.Attrs {
 		a := &x.in.Attrs[i]
 		if declares(a) {
 			continue
 		}
 		n := x.names.of(a.Name, a.Raw)
-		c := f.Named(n)
-		if c == nil || !c.WireFormat.Attribute {
-			if others.Field != nil {
-				others.Add("@"+n, value.NewText(a.Value))
+		c := f.Attribute(n)
+		if c == nil {
+			if at.others.Field != nil && at.others.Field.TakesAttribute(a.Name.Space, x.own) {
+				at.others.Add("@"+n, value.NewText(a.Value))
 			} else {
 				x.unknown(f, "an attribute of the schema", n)
 			}
 			continue
 		}
-		fields[c.Slot()] = x.scalar(c, a.Value, func() fault.Place {
+		at.fields[c.Slot()] = x.scalar(c, a.Value, func() fault.Place {
 			p := x.in.PlaceOf(a.At)
 			p.Path = x.in.Path() + "/@" + n
 			return p
@@ -339,36 +460,113 @@ func (x *reader) content(f *schema.Field, text string, fields []value.Value, at 
 	}
 }
 
-// child reads the element at hand as a field of the record f.
-func (x *reader) child(f *schema.Field, fields []value.Value, others *schema.OthersBuilder) error {
+// child reads the element at hand as a field of the record that is being read, or of a group inside of it: of the innermost in
+// which it may stand there.
+func (x *reader) child(frames []*frame) ([]*frame, error) {
 	n := x.name()
-	c := f.Named(n)
+	frames, c := x.locate(frames, n)
+	at := frames[len(frames)-1]
 	switch {
-	case c != nil && !c.WireFormat.Attribute:
-	case others.Field != nil:
-		return x.other(n, others)
-	default:
-		if f.Strict() {
-			n = fault.Quote(n)
+	case c != nil:
+		return frames, x.element(at, c)
+	case at.others.Field != nil && !at.open && at.others.Field.TakesElement(x.in.Name.Space, x.own):
+		return frames, x.other(n, &at.others)
+	}
+	found := n
+	if at.record.Strict() || at.others.Field != nil {
+		found = fault.Quote(n)
+	}
+	x.unknown(at.record, "one of "+strings.Join(at.record.Layout().Names, ", "), found)
+	_, err := x.free()
+	return frames, err
+}
+
+// locate finds the field that an element of a name is, opens and closes groups on the way, and follows the content model.
+func (x *reader) locate(frames []*frame, name string) ([]*frame, *schema.Field) {
+	for depth := len(frames) - 1; depth >= 0; depth-- {
+		at := frames[depth]
+		for _, c := range x.candidates(at, name) {
+			rest, ok := at.left, !at.open
+			if at.open {
+				rest, ok = at.left.Take(c.Slot())
+			}
+			if !ok {
+				continue
+			}
+			for len(frames)-1 > depth {
+				frames = x.closed(frames)
+			}
+			at.left = rest
+			if !c.WireFormat.Group {
+				return frames, c
+			}
+			return x.locate(append(frames, newFrame(c)), name)
 		}
-		x.unknown(f, "one of "+strings.Join(f.Layout().Names, ", "), n)
-		_, err := x.free()
-		return err
+		if depth > 0 && at.open && !at.left.Nullable() {
+			break
+		}
+	}
+	return x.misplaced(frames, name)
+}
+
+// candidates are the fields that an element of a name may be; the map of other fields, where the record has none of that name.
+func (x *reader) candidates(at *frame, name string) []*schema.Field {
+	list := at.record.Elements(name)
+	if list == nil && at.others.Field != nil && at.others.Field.TakesElement(x.in.Name.Space, x.own) {
+		return []*schema.Field{at.others.Field}
+	}
+	return list
+}
+
+// misplaced notes an element that cannot stand where it does, and gives the field that it is all the same; nil where the record has
+// none of its name.
+func (x *reader) misplaced(frames []*frame, name string) ([]*frame, *schema.Field) {
+	depth := len(frames) - 1
+	for depth > 0 && frames[depth].record.Elements(name) == nil {
+		depth--
+	}
+	at := frames[depth]
+	list := at.record.Elements(name)
+	if list == nil {
+		return frames, nil
+	}
+	if innermost := frames[len(frames)-1]; innermost.open && x.check {
+		place := x.in.Place()
+		place.Path = x.in.Path()
+		x.fault(nil, innermost.record.Asking(fault.Expect(fault.Unknown, innermost.record.NextText(innermost.left), "the element "+fault.Quote(name)).At(place)))
+	}
+	for _, fr := range frames[depth:] {
+		fr.open = false
+	}
+	for len(frames)-1 > depth {
+		frames = x.closed(frames)
+	}
+	for _, c := range list {
+		if !c.WireFormat.Group {
+			return frames, c
+		}
+	}
+	return x.locate(append(frames, newFrame(list[0])), name)
+}
+
+// element reads the element at hand as a field.
+func (x *reader) element(at *frame, c *schema.Field) error {
+	if c.HoldsOthers {
+		return x.other(x.name(), &at.others)
 	}
 	begin := x.in.Place()
 	v, err := x.one(c)
 	if err != nil {
 		return err
 	}
-	old := fields[c.Slot()]
 	switch {
 	case c.List():
-		fields[c.Slot()] = value.ListOf(append(old.Items(), v)...)
-	case old.Kind() != value.Absent:
+		at.put(c, v)
+	case at.fields[c.Slot()].Kind() != value.Absent:
 		begin.Path = x.in.Path()
 		x.fault(c, fault.Expect(fault.Length, "the element once", "it again").At(begin))
 	default:
-		fields[c.Slot()] = v
+		at.fields[c.Slot()] = v
 	}
 	return nil
 }
@@ -388,8 +586,21 @@ func (x *reader) other(name string, others *schema.OthersBuilder) error {
 
 func (x *reader) one(c *schema.Field) (value.Value, error) {
 	null := x.isNull()
-	if c.Kind == value.RecordKind && !null {
-		return x.typed(c)
+	if !null {
+		switch c.Kind {
+		case value.RecordKind:
+			return x.typed(c)
+		case value.AnyKind:
+			return x.free()
+		case value.MapKind:
+			return x.entries(c)
+		case value.ListKind:
+			return x.inner(c.Each())
+		case value.VariantKind:
+			if b := x.branch(c); b != nil {
+				return x.one(b)
+			}
+		}
 	}
 	at := x.in.PlaceOf(x.in.End)
 	var text xmltext.Pieces
@@ -423,6 +634,114 @@ func (x *reader) one(c *schema.Field) (value.Value, error) {
 	}
 }
 
+// entries reads an element whose children are the entries of a map, each called as its name.
+func (x *reader) entries(c *schema.Field) (value.Value, error) {
+	var b builder
+	begin := x.in.Place()
+	begin.Path = x.in.Path()
+	for {
+		k, err := x.token()
+		if err != nil {
+			return value.Value{}, err
+		}
+		switch k {
+		case xmltext.Text:
+			if !xmltext.Blank(x.in.Text) {
+				place := x.in.Place()
+				place.Path = x.in.Path()
+				x.fault(c, fault.Expect(fault.Unknown, "elements only", fault.Quote(strings.TrimSpace(x.in.Text))).At(place))
+			}
+		case xmltext.Start:
+			name := x.name()
+			if ft := c.CheckName(name); x.check && ft != nil {
+				x.fault(c, ft)
+			}
+			v, err := x.one(c.Each())
+			if err != nil {
+				return value.Value{}, err
+			}
+			if c.Each().List() {
+				v = value.ListOf(v)
+			}
+			b.addEntry(name, v)
+		case xmltext.End:
+			if ft := c.CheckEntries(len(b.names)); x.check && ft != nil {
+				x.fault(c, ft.At(begin))
+			}
+			return value.NewRecord(value.NewLayout(b.names...), b.fields), nil
+		}
+	}
+}
+
+// addEntry adds an entry of a map; one that is a list goes on with the items of the next of its name.
+func (b *builder) addEntry(name string, v value.Value) {
+	if i, ok := b.at[name]; ok && v.Kind() == value.ListKind {
+		b.fields[i] = value.ListOf(append(b.fields[i].Items(), v.Items()...)...)
+		return
+	}
+	b.add(name, v)
+}
+
+// inner reads an element whose children are the items of a list inside of a list.
+func (x *reader) inner(item *schema.Field) (value.Value, error) {
+	items := []value.Value{}
+	begin := x.in.Place()
+	begin.Path = x.in.Path()
+	for {
+		k, err := x.token()
+		if err != nil {
+			return value.Value{}, err
+		}
+		switch k {
+		case xmltext.Start:
+			if n := x.name(); n != item.WireName() {
+				x.fault(item, fault.Expect(fault.Unknown, "the element "+item.WireName(), fault.Quote(n)))
+			}
+			v, err := x.one(item)
+			if err != nil {
+				return value.Value{}, err
+			}
+			items = append(items, v)
+		case xmltext.End:
+			list := value.ListOf(items...)
+			if ft := item.CheckOccurs(list); x.check && ft != nil {
+				x.fault(item, ft.At(begin))
+			}
+			return list, nil
+		}
+	}
+}
+
+// branch is the branch of a variant that the element at hand says that it is, by xsi:type; of one without, it is nil where its
+// branches are single values, and else the only one that is none.
+func (x *reader) branch(c *schema.Field) *schema.Field {
+	for i := range x.in.Attrs {
+		a := &x.in.Attrs[i]
+		if a.Raw != "xsi:type" && (a.Name.Space != instance || a.Name.Local != "type") {
+			continue
+		}
+		local := a.Value[strings.IndexByte(a.Value, ':')+1:]
+		for _, b := range c.Fields {
+			if name := b.WireName(); name == a.Value || name[strings.IndexByte(name, ':')+1:] == local {
+				return b
+			}
+		}
+		place := x.in.PlaceOf(a.At)
+		place.Path = x.in.Path() + "/@" + a.Raw
+		x.fault(c, fault.Expect(fault.Unknown, "one of "+strings.Join(c.Layout().Names, ", "), fault.Quote(a.Value)).At(place))
+	}
+	var only *schema.Field
+	for _, b := range c.Fields {
+		if !b.Scalar() {
+			if only != nil {
+				return only // the first: nothing tells
+			}
+			only = b
+		}
+	}
+	return only
+}
+
 // isNull says whether the element at hand says of itself that it is null.
 func (x *reader) isNull() bool {
 	for i := range x.in.Attrs {
@@ -436,9 +755,14 @@ func (x *reader) isNull() bool {
 // scalar reads the text of a field that stands at a place. A text that cannot be read is a fault,
 // and kept as it is, so that it is not taken for missing.
 func (x *reader) scalar(c *schema.Field, text string, at func() fault.Place) value.Value {
+	if c.Kind == value.VariantKind {
+		return x.union(c, text, at)
+	}
 	s := text
 	if c.Kind != value.Text {
 		s = strings.TrimSpace(text)
+	} else if c.WireFormat.WhiteSpace != "" {
+		s = c.Spaced(text)
 	}
 	v, ok := c.Read(s)
 	if !ok {
@@ -451,4 +775,26 @@ func (x *reader) scalar(c *schema.Field, text string, at func() fault.Place) val
 		}
 	}
 	return v
+}
+
+// union reads the text of a variant of single values: as the first branch that it can be.
+func (x *reader) union(c *schema.Field, text string, at func() fault.Place) value.Value {
+	for _, b := range c.Fields {
+		s := text
+		if b.Kind != value.Text {
+			s = strings.TrimSpace(text)
+		}
+		if !b.Scalar() {
+			continue
+		}
+		if v, ok := b.Read(s); ok && b.CheckOne(v) == nil {
+			return v
+		}
+	}
+	_, ft := c.Branch(value.NewText(text))
+	if ft == nil {
+		ft = c.LocateFault(fault.Expect(fault.Type, "one of "+strings.Join(c.Layout().Names, ", "), fault.Quote(text)))
+	}
+	x.fault(c, ft.At(at()))
+	return value.NewText(text)
 }

@@ -134,6 +134,9 @@ func (x *writer) element(name string, v value.Value, f *schema.Field, depth int)
 		return fault.Expect(fault.Syntax, "an XML name", fault.Quote(name)).InField(name)
 	}
 	if v.Kind() == value.ListKind {
+		if f != nil && f.Kind == value.ListKind && !nested(v) { // one list inside of a list is one element
+			return x.innerList(name, v, f.Each(), depth)
+		}
 		for _, item := range v.Items() {
 			if ft := x.element(name, item, f, depth); ft != nil {
 				return ft
@@ -158,6 +161,31 @@ func (x *writer) element(name string, v value.Value, f *schema.Field, depth int)
 		return x.simple(name, v, f)
 	}
 	return x.complex(name, r, f, depth)
+}
+
+// nested says whether the items of a list are lists.
+func nested(v value.Value) bool {
+	return len(v.Items()) > 0 && v.Items()[0].Kind() == value.ListKind
+}
+
+// innerList writes a list inside of a list as an element with one for each item.
+func (x *writer) innerList(name string, v value.Value, item *schema.Field, depth int) *fault.Fault {
+	x.indent(depth)
+	x.w.WriteString("<" + name)
+	if len(v.Items()) == 0 {
+		x.w.WriteString("/>")
+		x.newline()
+		return nil
+	}
+	x.w.WriteByte('>')
+	x.newline()
+	if ft := x.element(item.WireName(), v, item, depth+1); ft != nil {
+		return ft
+	}
+	x.indent(depth)
+	x.w.WriteString("</" + name + ">")
+	x.newline()
+	return nil
 }
 
 // declares notes the prefixes that a record's own attributes declare (Namespaces in XML 1.0, section 3), or forgets them.
@@ -239,25 +267,19 @@ func (x *writer) simple(name string, v value.Value, f *schema.Field) *fault.Faul
 	return nil
 }
 
+// part is one thing that stands inside of an element: an element, or a text, whose name is empty.
+type part struct {
+	name  string
+	value value.Value
+	field *schema.Field
+}
+
 func (x *writer) complex(name string, r *value.Record, f *schema.Field, depth int) *fault.Fault {
-	r = spread(r)
-	var inner []int
-	content := value.Value{}
-	for i, n := range r.Layout.Names {
-		c := childField(f, n)
-		switch {
-		case r.Fields[i].Kind() == value.Absent:
-		case c != nil && c.WireFormat.Attribute, c == nil && strings.HasPrefix(n, "@"):
-			if ft := x.attribute(strings.TrimPrefix(n, "@"), r.Fields[i], c); ft != nil {
-				return ft
-			}
-		case c != nil && c.WireFormat.Content, c == nil && n == "#text":
-			content = r.Fields[i]
-		default:
-			inner = append(inner, i)
-		}
+	inside, content, ft := x.parts(r, f)
+	if ft != nil {
+		return ft.InField(name)
 	}
-	if len(inner) == 0 && content.IsMissing() {
+	if len(inside) == 0 && content.IsMissing() {
 		x.w.WriteString("/>")
 		x.newline()
 		return nil
@@ -266,14 +288,120 @@ func (x *writer) complex(name string, r *value.Record, f *schema.Field, depth in
 	if ft := x.text(content, f); ft != nil {
 		return ft
 	}
-	if len(inner) > 0 {
-		if ft := x.inner(r, inner, f, depth, !content.IsMissing()); ft != nil {
+	if len(inside) > 0 {
+		if ft := x.inner(inside, depth, !content.IsMissing()); ft != nil {
 			return ft
 		}
 	}
 	x.w.WriteString("</" + name + ">")
 	x.newline()
 	return nil
+}
+
+// parts writes the attributes of a record, and gives what stands inside of its element, in order.
+func (x *writer) parts(r *value.Record, f *schema.Field) (inside []part, content value.Value, ft *fault.Fault) {
+	if f != nil && f.Model() != nil && r.Layout == f.Layout() {
+		return x.arranged(r, f)
+	}
+	r = spread(r)
+	for i, n := range r.Layout.Names {
+		c := childField(f, n)
+		switch {
+		case r.Fields[i].Kind() == value.Absent:
+		case c != nil && c.WireFormat.Attribute:
+			ft = x.attribute(c.WireName(), r.Fields[i], c)
+		case c == nil && strings.HasPrefix(n, "@"):
+			ft = x.attribute(n[1:], r.Fields[i], nil)
+		case c != nil && c.WireFormat.Content, c == nil && n == "#text":
+			content = r.Fields[i]
+		case c != nil:
+			inside = append(inside, part{c.WireName(), r.Fields[i], c})
+		default:
+			inside = append(inside, part{n, r.Fields[i], nil})
+		}
+		if ft != nil {
+			return nil, content, ft
+		}
+	}
+	return inside, content, nil
+}
+
+// arranged is parts of a record that has a content model.
+func (x *writer) arranged(r *value.Record, f *schema.Field) (inside []part, content value.Value, ft *fault.Fault) {
+	others, ft := x.attributes(r, f)
+	if ft != nil {
+		return nil, content, ft
+	}
+	pieces, ft := f.Arrange(r)
+	if ft != nil {
+		return nil, content, ft
+	}
+	for _, c := range f.Fields {
+		if c.WireFormat.Content && !f.WireFormat.Group {
+			content = r.Fields[c.Slot()]
+		}
+	}
+	for _, p := range pieces {
+		v := r.Fields[p.Field.Slot()]
+		switch {
+		case p.Field.HoldsOthers:
+			inside = append(inside, others[p.From:p.To]...)
+		case p.Field.WireFormat.Group:
+			for _, item := range itemsOf(v, p) {
+				more, _, ft := x.arranged(item.Record(), p.Field)
+				if ft != nil {
+					return nil, content, ft
+				}
+				inside = append(inside, more...)
+			}
+		case p.Field.WireFormat.Content:
+			inside = append(inside, part{"", v, p.Field})
+		case p.Field.List():
+			inside = append(inside, part{p.Field.WireName(), value.ListOf(v.Items()[p.From:p.To]...), p.Field})
+		default:
+			inside = append(inside, part{p.Field.WireName(), v, p.Field})
+		}
+	}
+	return inside, content, nil
+}
+
+func itemsOf(v value.Value, p schema.Piece) []value.Value {
+	if p.Field.List() {
+		return v.Items()[p.From:p.To]
+	}
+	return []value.Value{v}
+}
+
+// attributes writes those of a record with a content model, and gives the elements that it has no names for.
+func (x *writer) attributes(r *value.Record, f *schema.Field) (others []part, ft *fault.Fault) {
+	for i, c := range f.Fields {
+		v := r.Fields[i]
+		if c.WireFormat.Attribute && v.Kind() != value.Absent {
+			if ft := x.attribute(c.WireName(), v, c); ft != nil {
+				return nil, ft
+			}
+		}
+		held := v.Record()
+		if !c.HoldsOthers || held == nil {
+			continue
+		}
+		for j, name := range held.Layout.Names {
+			if at, is := strings.CutPrefix(name, "@"); is {
+				if ft := x.attribute(at, held.Fields[j], nil); ft != nil {
+					return nil, ft
+				}
+				continue
+			}
+			items := []value.Value{held.Fields[j]}
+			if held.Fields[j].Kind() == value.ListKind {
+				items = held.Fields[j].Items()
+			}
+			for _, item := range items {
+				others = append(others, part{name, item, nil})
+			}
+		}
+	}
+	return others, nil
 }
 
 // spread is a record with the fields that have no name of their own beside the others.
@@ -288,15 +416,21 @@ func spread(r *value.Record) *value.Record {
 	return &value.Record{Layout: value.NewLayout(names...), Fields: fields}
 }
 
-// inner writes the elements inside of one; mixed, when text stands beside them.
-func (x *writer) inner(r *value.Record, fields []int, f *schema.Field, depth int, mixed bool) *fault.Fault {
+// inner writes what stands inside of an element; mixed, when text stands beside elements.
+func (x *writer) inner(inside []part, depth int, mixed bool) *fault.Fault {
+	mixed = mixed || slices.ContainsFunc(inside, func(p part) bool { return p.name == "" })
 	if mixed {
 		x.inline++
 	}
 	x.newline()
-	for _, i := range fields {
-		n := r.Layout.Names[i]
-		if ft := x.element(n, r.Fields[i], childField(f, n), depth+1); ft != nil {
+	for _, p := range inside {
+		ft := (*fault.Fault)(nil)
+		if p.name == "" {
+			ft = x.text(p.value, p.field)
+		} else {
+			ft = x.element(p.name, p.value, p.field, depth+1)
+		}
+		if ft != nil {
 			return ft
 		}
 	}

@@ -296,6 +296,12 @@ var keys = []struct {
 	{"others", []any{"others"}},
 	{"other fields", []any{"other fields"}},
 	{"told by", []any{"told by"}},
+	{"content model", []any{"content model"}},
+	{"group", []any{"group"}},
+	{"xml name", []any{"xml name"}},
+	{"white space", []any{"white space"}},
+	{"wildcard", []any{"wildcard"}},
+	{"any attribute", []any{"any attribute"}},
 	{"columns", []any{"columns"}},
 	{"align", []any{"align"}},
 	{"padding", []any{"padding"}},
@@ -452,6 +458,7 @@ var schemaKeys = []struct {
 	{"empty as", []any{"notation settings", "empty as"}},
 	{"absent as", []any{"notation settings", "absent as"}},
 	{"other fields", []any{"notation settings", "other fields"}},
+	{"element order", []any{"notation settings", "element order"}},
 }
 
 // WriteSchema changes the settings of the schema as a whole that are named.

@@ -64,8 +64,21 @@ type maker struct {
 
 func (m *maker) record(f *schema.Field, path string) (value.Value, *fault.Fault) {
 	fields := make([]value.Value, len(f.Fields))
+	stands := m.chosen(f)
 	for i, c := range f.Fields {
 		m.begins, m.whole = m.schema.Discriminator(f, c)
+		if stands != nil && !c.WireFormat.Attribute && (!c.WireFormat.Content || f.WireFormat.Group) {
+			o := stands[i]
+			if o.Max == 0 {
+				continue
+			}
+			one := *c
+			one.Min, one.Max = max(o.Min, min(c.Min, o.Min)), o.Max
+			if c.List() && one.Max == 1 { // a list of at most one is one all the same
+				one.Max, one.Constraints.MaxEntries = schema.Many, 1
+			}
+			c = &one
+		}
 		v, ft := m.field(c, path+"/"+c.Name)
 		if ft != nil {
 			return v, ft
@@ -73,6 +86,40 @@ func (m *maker) record(f *schema.Field, path string) (value.Value, *fault.Fault)
 		fields[i] = v
 	}
 	return value.NewRecord(f.Layout(), fields), nil
+}
+
+// chosen says how often each field of a record stands by its content model, of which one of each choice is taken; nil where it has
+// none.
+func (m *maker) chosen(f *schema.Field) map[int]schema.Occurs {
+	if f.Model() == nil {
+		return nil
+	}
+	stands := map[int]schema.Occurs{}
+	m.choose(f.Model(), stands)
+	return stands
+}
+
+func (m *maker) choose(model *schema.Model, stands map[int]schema.Occurs) {
+	switch {
+	case model.Min == 0 && model.Join != 0 && m.kind == Minimal:
+	case model.Join == 0:
+		o := stands[model.Slot]
+		o.Min += model.Min
+		if model.Max == schema.Many || o.Max == schema.Many {
+			o.Max = schema.Many
+		} else {
+			o.Max += model.Max
+		}
+		stands[model.Slot] = o
+	case model.Join == '|' && m.kind == Minimal:
+		m.choose(model.Parts[0], stands)
+	case model.Join == '|':
+		m.choose(model.Parts[m.rand.IntN(len(model.Parts))], stands)
+	default:
+		for _, p := range model.Parts {
+			m.choose(p, stands)
+		}
+	}
 }
 
 func (m *maker) field(f *schema.Field, path string) (value.Value, *fault.Fault) {

@@ -1,9 +1,11 @@
 package xsd
 
 import (
+	"cmp"
 	"encoding/xml"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"hollowreed/internal/core/schema"
@@ -28,6 +30,9 @@ func Export(s *schema.Schema) []byte {
 	} else {
 		w.line(0, `<xs:schema xmlns:xs="%s" targetNamespace="%s" elementFormDefault="qualified">`, nsXS, w.target)
 	}
+	if unsaid := Unsaid(s); len(unsaid) > 0 {
+		w.line(1, `<xs:annotation><xs:documentation>%s</xs:documentation></xs:annotation>`, strings.Join(unsaid, " "))
+	}
 	w.line(1, `<xs:element name="%s">`, local(root))
 	if record == "" {
 		w.complex(2, s.Root)
@@ -49,6 +54,32 @@ type writer struct {
 	b      strings.Builder
 	spaces map[string]string // by prefix
 	target string
+}
+
+// Unsaid are the sentences that tell in what an exported XML Schema is stricter than the schema: XML Schema 1.0 has no word for it.
+func Unsaid(s *schema.Schema) (sentences []string) {
+	anyOrder, open := false, false
+	s.Root.Walk(func(_ []string, f *schema.Field) {
+		if f.Kind != value.RecordKind {
+			return
+		}
+		elements, lists := 0, false
+		for _, c := range f.Fields {
+			if !c.WireFormat.Attribute && !c.WireFormat.Content {
+				elements++
+				lists = lists || c.List()
+			}
+		}
+		anyOrder = anyOrder || f.Model() == nil && elements > 1 && lists
+		open = open || !f.Strict() && f.HeldOthers() == nil
+	})
+	if anyOrder {
+		sentences = append(sentences, "Where elements repeat, the schema takes them in any order; here they stand in the order of its fields.")
+	}
+	if open {
+		sentences = append(sentences, "Elements and attributes that the schema lacks are passed over; here they are refused.")
+	}
+	return sentences
 }
 
 // space is the namespace of an element's name.
@@ -102,7 +133,11 @@ func (w *writer) complex(depth int, f *schema.Field) {
 			elements = append(elements, c)
 		}
 	}
-	w.line(depth, `<xs:complexType>`)
+	if mixed(f) || content != nil && len(elements) > 0 {
+		w.line(depth, `<xs:complexType mixed="true">`)
+	} else {
+		w.line(depth, `<xs:complexType>`)
+	}
 	switch {
 	case content != nil && len(elements) == 0:
 		w.line(depth+1, `<xs:simpleContent>`)
@@ -111,39 +146,101 @@ func (w *writer) complex(depth int, f *schema.Field) {
 		w.line(depth+2, `</xs:extension>`)
 		w.line(depth+1, `</xs:simpleContent>`)
 	default:
-		w.line(depth+1, `<xs:sequence>`)
-		for _, c := range elements {
-			w.element(depth+2, c)
-		}
-		w.line(depth+1, `</xs:sequence>`)
+		w.content(depth+1, f, elements)
 		w.attributes(depth+1, attrs)
+	}
+	if held := f.HeldOthers(); held != nil && held.WireFormat.AnyAttribute != "##none" {
+		w.line(depth+1, `<xs:anyAttribute namespace="%s" processContents="lax"/>`, cmp.Or(held.WireFormat.AnyAttribute, "##any"))
 	}
 	w.line(depth, `</xs:complexType>`)
 }
 
-func (w *writer) element(depth int, c *schema.Field) {
-	low, high, _ := strings.Cut(c.Occurs(), "..")
-	if high == "" {
-		high = low
+// content writes the content model of a record: its own, or the elements in the order of its fields; where any order is allowed and
+// no element repeats, in any order.
+func (w *writer) content(depth int, f *schema.Field, elements []*schema.Field) {
+	if m := f.Model(); m != nil {
+		w.model(depth, f, m, "")
+		return
 	}
-	open := ""
-	if low != "1" {
-		open += ` minOccurs="` + low + `"`
+	kind := "all"
+	for _, c := range elements {
+		if c.List() || w.foreign(c.WireName()) || c.HoldsOthers {
+			kind = "sequence" // xs:all has each element once at most
+		}
 	}
-	if high != "1" {
-		open += ` maxOccurs="` + strings.Replace(high, "n", "unbounded", 1) + `"`
+	w.line(depth, `<xs:`+kind+`>`)
+	for _, c := range elements {
+		w.element(depth+1, c, often(c.Min, c.Max))
 	}
-	if w.foreign(c.Name) {
-		w.line(depth, `<xs:any namespace="%s" processContents="skip"`+open+`/>`, w.space(c.Name))
+	w.line(depth, `</xs:`+kind+`>`)
+}
+
+var joins = map[byte]string{',': "sequence", '|': "choice", '&': "all"}
+
+// model writes a part of a content model.
+func (w *writer) model(depth int, f *schema.Field, m *schema.Model, repeated string) {
+	if m.Join == 0 {
+		w.leaf(depth, f.Fields[m.Slot], often(m.Min, m.Max))
+		return
+	}
+	if m.Min == 0 {
+		repeated = ` minOccurs="0"`
+	}
+	w.line(depth, `<xs:`+joins[m.Join]+repeated+`>`)
+	for _, p := range m.Parts {
+		w.model(depth+1, f, p, "")
+	}
+	w.line(depth, `</xs:`+joins[m.Join]+`>`)
+}
+
+func (w *writer) leaf(depth int, c *schema.Field, occurs string) {
+	switch {
+	case c.HoldsOthers:
+		w.line(depth, `<xs:any namespace="%s" processContents="lax"`+occurs+`/>`, cmp.Or(c.WireFormat.Wildcard, "##any"))
+	case c.WireFormat.Group:
+		w.model(depth, c, c.Model(), occurs)
+	case !c.WireFormat.Content: // a text between elements is allowed by the type
+		w.element(depth, c, occurs)
+	}
+}
+
+// often are the attributes that say how often a particle occurs.
+func often(low, high int) (attrs string) {
+	if low != 1 {
+		attrs += ` minOccurs="` + strconv.Itoa(low) + `"`
+	}
+	switch {
+	case high == schema.Many:
+		attrs += ` maxOccurs="unbounded"`
+	case high != 1:
+		attrs += ` maxOccurs="` + strconv.Itoa(high) + `"`
+	}
+	return attrs
+}
+
+// mixed says whether text between the elements of a record is kept in its place.
+func mixed(f *schema.Field) bool {
+	return slices.ContainsFunc(f.Fields, func(c *schema.Field) bool {
+		return c.WireFormat.Group && (mixed(c) || slices.ContainsFunc(c.Fields, func(t *schema.Field) bool { return t.WireFormat.Content }))
+	})
+}
+
+func (w *writer) element(depth int, c *schema.Field, open string) {
+	name := c.WireName()
+	if w.foreign(name) {
+		w.line(depth, `<xs:any namespace="%s" processContents="skip"`+open+`/>`, w.space(name))
 		return
 	}
 	if c.Nullable {
 		open += ` nillable="true"`
 	}
-	w.line(depth, `<xs:element name="%s"`+w.form(c.Name)+open+">", local(c.Name))
-	if c.Kind == value.RecordKind {
+	w.line(depth, `<xs:element name="%s"`+w.form(name)+open+">", local(name))
+	switch c.Kind {
+	case value.RecordKind:
 		w.complex(depth+1, c)
-	} else {
+	case value.AnyKind, value.MapKind, value.ListKind:
+		w.line(depth+1, `<xs:complexType mixed="true"><xs:sequence><xs:any processContents="lax" minOccurs="0" maxOccurs="unbounded"/></xs:sequence><xs:anyAttribute processContents="lax"/></xs:complexType>`)
+	default:
 		w.simple(depth+1, c)
 	}
 	w.line(depth, `</xs:element>`)
@@ -155,18 +252,18 @@ func (w *writer) attributes(depth int, attrs []*schema.Field) {
 		if a.Required() {
 			use = ` use="required"`
 		}
-		if strings.Contains(a.Name, ":") {
-			if w.space(a.Name) != w.target || w.target == "" {
+		if strings.Contains(a.WireName(), ":") {
+			if w.space(a.WireName()) != w.target || w.target == "" {
 				continue // let through by the wildcard below
 			}
 			use += ` form="qualified"`
 		}
-		w.line(depth, `<xs:attribute name="%s"`+use+`>`, local(a.Name))
+		w.line(depth, `<xs:attribute name="%s"`+use+`>`, local(a.WireName()))
 		w.simple(depth+1, a)
 		w.line(depth, `</xs:attribute>`)
 	}
 	if slices.ContainsFunc(attrs, func(a *schema.Field) bool {
-		return strings.Contains(a.Name, ":") && (w.target == "" || w.space(a.Name) != w.target)
+		return strings.Contains(a.WireName(), ":") && (w.target == "" || w.space(a.WireName()) != w.target)
 	}) {
 		w.line(depth, `<xs:anyAttribute namespace="##other" processContents="skip"/>`)
 	}
@@ -199,6 +296,15 @@ var (
 func (w *writer) simple(depth int, f *schema.Field) {
 	m := &f.Constraints
 	w.line(depth, `<xs:simpleType>`)
+	if f.Kind == value.VariantKind {
+		w.line(depth+1, `<xs:union>`)
+		for _, b := range f.Fields {
+			w.simple(depth+2, b)
+		}
+		w.line(depth+1, `</xs:union>`)
+		w.line(depth, `</xs:simpleType>`)
+		return
+	}
 	w.line(depth+1, `<xs:restriction base="%s">`, xsType(f))
 	facet := func(name, v string) {
 		if v != "" {
@@ -214,6 +320,8 @@ func (w *writer) simple(depth int, f *schema.Field) {
 	if !textual(f) {
 		facet("minInclusive", m.Minimum.String())
 		facet("maxInclusive", m.Maximum.String())
+		facet("minExclusive", m.Above.String())
+		facet("maxExclusive", m.Below.String())
 	}
 	if f.Kind.Numeric() && !textual(f) {
 		facet("totalDigits", positive(m.TotalDigits))
@@ -225,12 +333,13 @@ func (w *writer) simple(depth int, f *schema.Field) {
 		facet("pattern", symbol.ReplaceAllString(literal.ReplaceAllString(f.WireFormat.Pattern, `\$0`), `[0-9]`))
 	}
 	if f.Kind == value.Text {
+		facet("whiteSpace", f.WireFormat.WhiteSpace)
 		facet("minLength", positive(m.MinLength))
 		facet("maxLength", positive(m.MaxLength))
 		facet("pattern", strings.NewReplacer("(?:", "(", "(?s:", "(").Replace(m.PatternText()))
-		for _, c := range m.Codes {
-			facet("enumeration", c.Value)
-		}
+	}
+	for _, c := range m.Codes {
+		w.line(depth+2, `<xs:enumeration value="%s"/>`, c.Value)
 	}
 	w.line(depth+1, `</xs:restriction>`)
 	w.line(depth, `</xs:simpleType>`)

@@ -1,6 +1,7 @@
 package xsd
 
 import (
+	"cmp"
 	"regexp"
 	"slices"
 	"strings"
@@ -37,7 +38,7 @@ func (s *Set) ImportAs(id, root string, prefixes []schema.Namespace) (*schema.Sc
 	}
 	m := &importer{set: s, depth: map[*Type]int{}, noted: map[string]bool{}}
 	spaces := m.bind(e, prefixes)
-	out := &schema.Schema{ID: id, Title: e.Name.Local, Notation: xml.Kind.Notation, Settings: schema.Settings{RootName: m.name(e.Name), Namespaces: spaces, Others: schema.FaultOthers}}
+	out := &schema.Schema{ID: id, Title: e.Name.Local, Notation: xml.Kind.Notation, Settings: schema.Settings{RootName: m.name(e.Name), Namespaces: spaces, Others: schema.FaultOthers, Ordered: true}}
 	m.out = out
 	for _, n := range s.Notes {
 		m.say(n.Error())
@@ -91,21 +92,35 @@ func (m *importer) inside(t *Type, f *schema.Field) {
 		}
 		m.simple(a.Type, c, a.place)
 		m.fixed(c, a.Fixed, a.Default, a.place)
-		m.add(f, c)
+		f.Fields = append(f.Fields, c)
 	}
 	if t.AnyAttr != nil {
-		m.others(f, "attributes", t.place)
+		m.others(f, t.AnyAttr, t.place).WireFormat.AnyAttribute = m.spaces(t.AnyAttr)
 	}
 	switch {
 	case t.Simple != nil:
-		m.add(f, m.content(t.Simple, unused(f, "text"), t.place))
+		f.Fields = append(f.Fields, m.content(t.Simple, unused(f, "text"), t.place))
+	case t.Mixed && (t.Content == nil || mixable(t.Content)):
+		m.mixed(t, f)
+		return
 	case t.Mixed:
 		m.note(t.place, "text between elements is taken together, without its places")
-		m.add(f, &schema.Field{Name: unused(f, "text"), Kind: value.Text, Max: 1, Constraints: schema.Constraints{FractionDigits: -1}, WireFormat: schema.WireFormat{Content: true}})
+		f.Fields = append(f.Fields, textOf(unused(f, "text"), 0))
 	}
 	if t.Content != nil {
-		m.particle(t.Content, f, 1, 1, t.place)
+		m.modelled(t.Content, f, t.place)
 	}
+}
+
+func newField(name string) *schema.Field {
+	return &schema.Field{Name: name, Min: 1, Max: 1, Constraints: schema.Constraints{FractionDigits: -1}}
+}
+
+// textOf is a field for the text of an element.
+func textOf(name string, least int) *schema.Field {
+	f := newField(name)
+	f.Kind, f.Min, f.WireFormat.Content = value.Text, least, true
+	return f
 }
 
 func (m *importer) content(s *Simple, name string, p fault.Place) *schema.Field {
@@ -123,115 +138,41 @@ func unused(f *schema.Field, name string) string {
 	return name
 }
 
-// add puts a field into a record. One that stands there already by that name becomes a list.
-func (m *importer) add(f, c *schema.Field) {
-	for _, old := range f.Fields {
-		if old.Name != c.Name {
-			continue
-		}
-		if old.WireFormat.Attribute != c.WireFormat.Attribute {
-			c.Name = unused(f, c.Name)
-			break
-		}
-		old.Max, old.Min = schema.Many, min(old.Min, c.Min)
-		return
+// others gives a record a map for attributes or elements of any name; it holds neither yet.
+func (m *importer) others(f *schema.Field, w *wildcard, p fault.Place) *schema.Field {
+	if w.process != "skip" {
+		m.note(p, "what elements and attributes of any name hold is kept, and not checked")
 	}
-	f.Fields = append(f.Fields, c)
-}
-
-// particle adds what a content model allows, each field with how often it can come in all.
-func (m *importer) particle(e expr, f *schema.Field, low, high int, p fault.Place) {
-	switch e := e.(type) {
-	case oneOf:
-		m.element(e.decl, f, low, high)
-	case *wildcard:
-		m.others(f, "elements", p)
-	case sequence:
-		for _, c := range e {
-			m.particle(c, f, low, high, p)
-		}
-	case everyOne:
-		for _, c := range e {
-			m.particle(c, f, low, high, p)
-		}
-	case choice:
-		if len(e) > 1 {
-			m.note(p, "which of the alternatives stand together is not checked")
-			low = 0
-		}
-		for _, c := range e {
-			m.particle(c, f, low, high, p)
-		}
-	case repeat:
-		if _, single := e.inner.(oneOf); !single && e.max != 1 {
-			m.note(p, "the order of elements that repeat together is not kept")
-		}
-		m.particle(e.inner, f, low*e.min, times(high, e.max), p)
+	if i := slices.IndexFunc(f.Fields, func(c *schema.Field) bool { return c.HoldsOthers }); i >= 0 {
+		return f.Fields[i]
 	}
-}
-
-// others gives a record a map for attributes or elements of any name.
-func (m *importer) others(f *schema.Field, what string, p fault.Place) {
-	m.note(p, "%s of any name are kept; which of them may stand there is not checked", what)
-	if slices.ContainsFunc(f.Fields, func(c *schema.Field) bool { return c.HoldsOthers }) {
-		return
-	}
-	one := func(name string, kind value.Kind, least int) *schema.Field {
-		return &schema.Field{Name: name, Kind: kind, Min: least, Max: 1, Constraints: schema.Constraints{FractionDigits: -1}}
-	}
-	held := one(unused(f, "others"), value.MapKind, 0)
-	held.HoldsOthers, held.Fields = true, []*schema.Field{one("value", value.AnyKind, 1)}
+	each := newField("value")
+	each.Kind = value.AnyKind
+	held := newField(unused(f, "others"))
+	held.Kind, held.Min, held.HoldsOthers, held.Fields = value.MapKind, 0, true, []*schema.Field{each}
+	held.WireFormat.Wildcard, held.WireFormat.AnyAttribute = "##none", "##none"
 	f.Fields = append(f.Fields, held)
+	return held
 }
 
-func times(a, b int) int {
-	if a == schema.Many || b == -1 {
-		return schema.Many
+// spaces are the namespaces of a wildcard, as a part has them.
+func (m *importer) spaces(w *wildcard) string {
+	switch {
+	case w.any:
+		return ""
+	case w.in == nil:
+		return "##other"
 	}
-	return a * b
-}
-
-func (m *importer) element(e *Element, f *schema.Field, low, high int) {
-	members := m.set.members[e.Name]
-	if e.global && len(members) > 0 {
-		m.note(e.place, "which of the elements stands for %s is not checked", e.Name.Local)
-		for _, s := range members {
-			m.element(s, f, 0, high)
-		}
-		low = 0
+	var list []string
+	for space := range w.in {
+		list = append(list, cmp.Or(space, "##local"))
 	}
-	if e.Abstract {
-		return
-	}
-	if m.fields++; m.fields > maxFields {
-		m.note(e.place, "there are more than %d fields; the rest is left out", maxFields)
-		return
-	}
-	c := &schema.Field{Name: m.name(e.Name), Min: low, Max: high, Nullable: e.Nillable, Constraints: schema.Constraints{FractionDigits: -1}}
-	for _, k := range e.constraints {
-		m.note(k.place, "the %s %s is not checked", k.kind, k.name.Local)
-	}
-	switch t := e.Type; {
-	case !t.Complex:
-		m.simple(t.Simple, c, e.place)
-	case m.depth[t] >= maxRecursion:
-		m.note(e.place, "%s stands inside of itself; it is cut off there", e.Name.Local)
-		c.Kind = value.Text
-	default:
-		m.depth[t]++
-		c.Kind = value.RecordKind
-		m.inside(t, c)
-		m.depth[t]--
-	}
-	if c.Kind == value.RecordKind && len(c.Fields) == 0 {
-		c.Kind = value.Text // an element that is always empty
-	}
-	m.fixed(c, e.Fixed, e.Default, e.place)
-	m.add(f, c)
+	slices.Sort(list)
+	return strings.Join(list, " ")
 }
 
 func (m *importer) fixed(c *schema.Field, fixed, def *string, p fault.Place) {
-	if fixed != nil && c.Kind == value.Text {
+	if fixed != nil && c.Scalar() {
 		c.Constraints.Codes = []schema.Code{{Value: *fixed}}
 	} else if fixed != nil {
 		m.note(p, "%s: its fixed value is not checked", c.Name)
@@ -255,11 +196,14 @@ func (m *importer) simple(s *Simple, c *schema.Field, p fault.Place) {
 		m.note(p, "%s is a list of values in one text; it is taken as text", c.Name)
 		return
 	case s.members != nil:
-		m.note(p, "%s is of one of several types; it is taken as text", c.Name)
+		m.union(s, c, p)
 		return
 	}
 	if k, ok := kindOf[s.primitive]; ok {
 		c.Kind = k
+	}
+	if c.Kind == value.Text && s.space != "preserve" {
+		c.WireFormat.WhiteSpace = s.space
 	}
 	if s.primitive == "float" || s.primitive == "double" {
 		m.note(p, "%s: INF and NaN are no decimals", c.Name)
@@ -286,9 +230,7 @@ func (m *importer) facets(s *Simple, c *schema.Field, p fault.Place) {
 		if len(f.patterns) > 0 && s.base != nil && builtins[s.Name] != s {
 			m.note(p, "%s: the pattern is not checked", c.Name)
 		}
-		if f.enum != nil {
-			m.note(p, "%s: the values it may have are not checked", c.Name)
-		}
+		m.values(s, c)
 		return
 	}
 	switch {
@@ -304,10 +246,30 @@ func (m *importer) facets(s *Simple, c *schema.Field, p fault.Place) {
 			c.Constraints.Pattern = re
 		}
 	}
-	if c.Constraints.Codes == nil {
-		for _, e := range f.enum {
-			c.Constraints.Codes = append(c.Constraints.Codes, schema.Code{Value: s.normal(e)})
-		}
+	m.values(s, c)
+}
+
+// values are those that a simple type lists.
+func (m *importer) values(s *Simple, c *schema.Field) {
+	if c.Constraints.Codes != nil {
+		return
+	}
+	for _, e := range s.facets.enum {
+		c.Constraints.Codes = append(c.Constraints.Codes, schema.Code{Value: s.normal(e)})
+	}
+}
+
+// union makes a variant of a simple type that is one of several.
+func (m *importer) union(s *Simple, c *schema.Field, p fault.Place) {
+	c.Kind = value.VariantKind
+	for _, member := range s.members {
+		b := newField("")
+		m.simple(member, b, p)
+		b.Name = unused(c, b.Kind.String())
+		c.Fields = append(c.Fields, b)
+	}
+	if s.facets.enum != nil || len(s.facets.patterns) > 0 {
+		m.note(p, "%s: what a union of types restricts is not checked", c.Name)
 	}
 }
 
@@ -337,7 +299,12 @@ func (m *importer) bounds(f *facets, c *schema.Field, p fault.Place) {
 		has  bool
 		text string
 		to   *value.Value
-	}{{f.hasMinIn, f.minIn, &c.Constraints.Minimum}, {f.hasMaxIn, f.maxIn, &c.Constraints.Maximum}} {
+	}{
+		{f.hasMinIn, f.minIn, &c.Constraints.Minimum},
+		{f.hasMaxIn, f.maxIn, &c.Constraints.Maximum},
+		{f.hasMinEx, f.minEx, &c.Constraints.Above},
+		{f.hasMaxEx, f.maxEx, &c.Constraints.Below},
+	} {
 		if !b.has || b.to.Kind() != value.Absent {
 			continue
 		}
@@ -346,8 +313,5 @@ func (m *importer) bounds(f *facets, c *schema.Field, p fault.Place) {
 		} else {
 			m.note(p, "%s: the bound %s is not checked", c.Name, b.text)
 		}
-	}
-	if f.hasMinEx || f.hasMaxEx {
-		m.note(p, "%s: bounds that are themselves excluded are not checked", c.Name)
 	}
 }

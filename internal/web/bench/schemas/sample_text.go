@@ -49,6 +49,7 @@ type samplePage struct {
 	Changed  bool
 	Of, Bad  int // records, and those that do not fit
 	Faults   fault.List
+	Ignored  notation.Ignored // what the text has and the schema lacks
 	Said     string
 	OOB      bool
 }
@@ -98,7 +99,7 @@ func (d *samplePage) check(s *schema.Schema, text string) {
 	if s == nil {
 		return
 	}
-	err := readAs(s, d.ID, text, true, func(_ value.Value, faults fault.List) {
+	err := readAs(s, d.ID, text, notation.Options{Check: true, Ignored: &d.Ignored}, func(_ value.Value, faults fault.List) {
 		d.Of++
 		if faults != nil {
 			d.Bad++
@@ -115,12 +116,13 @@ func (d *samplePage) check(s *schema.Schema, text string) {
 }
 
 // readAs reads the records of a sample's text, with their faults.
-func readAs(s *schema.Schema, name, text string, check bool, use func(v value.Value, faults fault.List)) error {
+func readAs(s *schema.Schema, name, text string, o notation.Options, use func(v value.Value, faults fault.List)) error {
 	n, err := all.OfFile(name, s)
 	if err != nil {
 		return err
 	}
-	r, err := n.NewReader(strings.NewReader(text), notation.Options{Source: name, Schema: s, Check: check})
+	o.Source, o.Schema = name, s
+	r, err := n.NewReader(strings.NewReader(text), o)
 	if err != nil {
 		return err
 	}
@@ -161,6 +163,9 @@ func (b pages) checkSample(c *gin.Context) error {
 	return nil
 }
 
+// Lacking lists the fields that the text has and the schema lacks.
+func (d *samplePage) Lacking() string { return lackingText(&d.Ignored) }
+
 // lines gives a form's text the line ends that the sample has.
 func (d *samplePage) lines(text string) string {
 	text = base.UnixLines(text)
@@ -199,14 +204,21 @@ func (d *samplePage) rewritten(s *schema.Schema, change func(records []value.Val
 	}
 	var records []value.Value
 	var bad *fault.Fault
-	err := readAs(s, d.ID, d.Draft.Text, false, func(v value.Value, faults fault.List) {
+	var ignored notation.Ignored
+	err := readAs(s, d.ID, d.Draft.Text, notation.Options{Ignored: &ignored}, func(v value.Value, faults fault.List) {
 		if faults != nil && bad == nil {
 			bad = faults[0]
 		}
 		records = append(records, v)
 	})
-	if err == nil && bad != nil {
+	switch lost := ignored.Paths(); {
+	case err != nil:
+	case bad != nil:
 		err = bad
+	case len(lost) > 0:
+		err = fault.Expect(fault.Unknown, "fields of the schema", fault.Quote(schema.PlainPath(lost[0]))).WithFix("Take it into the schema first: what the schema lacks would be lost")
+	case ignored.Blank > 0 && s.Notation.Lines:
+		err = fault.Expect(fault.Unknown, "records only", "blank lines, which would be lost").WithFix("Take them out first")
 	}
 	if err == nil {
 		records, err = change(records)

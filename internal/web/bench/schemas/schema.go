@@ -375,8 +375,13 @@ func (d *schemaPage) occurs(c *schema.Field, v value.Value) {
 const mostLacking = 5
 
 // Lacking are the names of the fields that the sample has and the schema lacks, each once.
-func (d *schemaPage) Lacking() (names []string) {
-	for _, path := range d.Ignored.Paths() {
+func (d *schemaPage) Lacking() []string { return lacking(&d.Ignored) }
+
+// LackingText lists the first of them.
+func (d *schemaPage) LackingText() string { return lackingText(&d.Ignored) }
+
+func lacking(ignored *notation.Ignored) (names []string) {
+	for _, path := range ignored.Paths() {
 		if plain := schema.PlainPath(path); !slices.Contains(names, plain) {
 			names = append(names, plain)
 		}
@@ -384,11 +389,10 @@ func (d *schemaPage) Lacking() (names []string) {
 	return names
 }
 
-// LackingText lists the first of them.
-func (d *schemaPage) LackingText() string {
-	names := d.Lacking()
+func lackingText(ignored *notation.Ignored) string {
+	names := lacking(ignored)
 	if len(names) > mostLacking {
-		return strings.Join(names[:mostLacking], ", ") + " …"
+		names = append(names[:mostLacking:mostLacking], "…")
 	}
 	return strings.Join(names, ", ")
 }

@@ -1,0 +1,232 @@
+package xsd
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/notation"
+	"hollowreed/internal/core/notation/all"
+	"hollowreed/internal/core/partfile"
+	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/schema/sample"
+	"hollowreed/internal/core/validate"
+	"hollowreed/internal/core/value"
+)
+
+// verdict is what a part says of a document: empty where it fits.
+func verdict(t *testing.T, s *schema.Schema, document string) string {
+	t.Helper()
+	first := ""
+	tally, err := validate.File(s, "x.yaml", all.Of(s), "in", strings.NewReader(document), func(f *fault.Fault) bool { first = f.Error(); return false })
+	if err != nil {
+		return err.Error()
+	}
+	if tally.OK() {
+		return ""
+	}
+	return first
+}
+
+// unheld are what a part does not check yet of an XML Schema that it was made from; the import lists each.
+var unheld = []string{"values of ", "expected a value of "}
+
+// fixedByDefault says whether a document has an empty element that XML Schema takes for its fixed value, as the import says.
+func fixedByDefault(document string) bool { return strings.Contains(document, "<h></h>") }
+
+// TestThePartAgreesWithItsXMLSchema: on documents and on all that differ from them in one place, the part that was made of an XML
+// Schema, that part read again, and the XML Schema that is exported from it say the same as the one it came from.
+func TestThePartAgreesWithItsXMLSchema(t *testing.T) {
+	for _, c := range []struct{ schema, document, root string }{
+		{"order", "order-1", ""}, {"models", "models-1", ""}, {"models", "models-2", ""}, {"keys", "keys-1", ""}, {"shapes", "shapes-2", ""},
+	} {
+		t.Run(c.document, func(t *testing.T) {
+			set := load(t, c.schema+".xsd")
+			imported, err := set.Import("x", c.root)
+			require.NoError(t, err)
+			d := partfile.Parse("x.yaml", schema.Write(imported))
+			s := schema.Parse("x", d)
+			require.Empty(t, d.Faults, string(schema.Write(imported)))
+			require.Equal(t, string(schema.Write(imported)), string(schema.Write(s)))
+			again, err := Load("again.xsd", Export(s), nil)
+			require.NoError(t, err, string(Export(s)))
+			text, err := os.ReadFile(filepath.Join("testdata", c.document+".xml"))
+			require.NoError(t, err)
+			agreed, refused := 0, 0
+			for _, m := range mutants(t, text) {
+				found := faults(set, m)
+				if len(found) > 0 && skipped(found) || fixedByDefault(m) {
+					continue
+				}
+				said := verdict(t, s, m)
+				if (said == "") != (len(found) == 0) {
+					t.Errorf("the XML Schema says %q, the part %q of %s", found, said, m)
+				}
+				if back := faults(again, m); (said == "") != (len(back) == 0) {
+					t.Errorf("the part says %q, the exported XML Schema %q of %s", said, back, m)
+				}
+				agreed++
+				if said != "" {
+					refused++
+				}
+			}
+			require.Greater(t, agreed, 50)
+			require.Greater(t, refused, 20)
+			t.Logf("%d documents, %d of them refused", agreed, refused)
+		})
+	}
+}
+
+// skipped says whether a document is only refused for what a part does not hold.
+func skipped(found []string) bool {
+	for _, f := range found {
+		held := true
+		for _, what := range unheld {
+			held = held && !strings.Contains(f, what)
+		}
+		if held {
+			return false
+		}
+	}
+	return true
+}
+
+// TestHandMadePartsAgreeWithWhatTheyExport: choices, options, groups that repeat, any order, a text between elements.
+func TestHandMadePartsAgreeWithWhatTheyExport(t *testing.T) {
+	for _, c := range []struct{ name, part, document string }{
+		{
+			"choice and option", `  content model: "no, (card | (iban, bic?)), line+"
+  fields:
+    - {name: "no", type: integer}
+    - {name: card, type: text, occurs: 0..1}
+    - {name: iban, type: text, occurs: 0..1}
+    - {name: bic, type: text, occurs: 0..1}
+    - {name: line, type: record, occurs: 1..n, fields: [{name: sku, type: text}, {name: qty, type: integer, occurs: 0..1}]}
+`, "<m><no>1</no><iban>N</iban><bic>D</bic><line><sku>a</sku></line><line><sku>b</sku><qty>2</qty></line></m>",
+		},
+		{
+			"a group that repeats", `  fields:
+    - {name: head, type: text}
+    - name: pairs
+      type: record
+      occurs: 1..3
+      group: true
+      fields: [{name: key, type: text}, {name: value, type: integer, occurs: 1..2}]
+    - {name: foot, type: text, occurs: 0..1}
+`, "<m><head>h</head><key>a</key><value>1</value><key>b</key><value>2</value><value>3</value><foot>f</foot></m>",
+		},
+		{
+			"a choice that repeats", `  fields:
+    - name: moves
+      type: record
+      occurs: 0..n
+      group: true
+      content model: up | down
+      fields: [{name: up, type: integer, occurs: 0..1}, {name: down, type: integer, occurs: 0..1}]
+`, "<m><up>1</up><down>2</down><down>3</down><up>4</up></m>",
+		},
+		{
+			"any order", `  content model: a & b? & c
+  fields:
+    - {name: a, type: integer}
+    - {name: b, type: integer, occurs: 0..1}
+    - {name: c, type: record, fields: [{name: d, type: text}]}
+`, "<m><a>1</a><b>2</b><c><d>x</d></c></m>",
+		},
+		{
+			"text between elements", `  fields:
+    - name: said
+      type: record
+      occurs: 0..n
+      group: true
+      content model: text | b | pier
+      fields:
+        - {name: text, type: text, occurs: 0..1, content: true}
+        - {name: b, type: text, occurs: 0..1}
+        - {name: pier, type: record, occurs: 0..1, fields: [{name: code, type: text, attribute: true}]}
+`, `<m>Berth <b>two</b> at <pier code="SK"/>, now</m>`,
+		},
+		{
+			"an attribute and an element of one name", `  fields:
+    - {name: id, type: integer, attribute: true}
+    - {name: id_, type: text, xml name: id}
+`, `<m id="1"><id>x</id></m>`,
+		},
+		{
+			"a field at two places", `  content model: a, b, a
+  fields:
+    - {name: a, type: integer, occurs: "2"}
+    - {name: b, type: text}
+`, `<m><a>1</a><b>x</b><a>2</a></m>`,
+		},
+		{
+			"one of several types", `  fields:
+    - {name: v, type: variant, fields: [{name: boolean, type: boolean}, {name: number, type: integer}]}
+    - {name: w, type: decimal, constraints: {exclusive minimum: 0, exclusive maximum: 10}}
+`, `<m><v>true</v><w>1.5</w></m>`,
+		},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			part := "schema: M\nnotation: xml\nnotation settings: {root: m, element order: as listed, other fields: fault}\n" + strings.ReplaceAll(c.part, "\n  ", "\n")[2:]
+			d := partfile.Parse("x.yaml", []byte(part))
+			s := schema.Parse("x", d)
+			require.Empty(t, d.Faults, part)
+			require.Empty(t, Unsaid(s))
+			set, err := Load("x.xsd", Export(s), nil)
+			require.NoError(t, err, string(Export(s)))
+			require.Empty(t, verdict(t, s, c.document))
+			require.Equal(t, c.document, strings.NewReplacer("\n", "", "  ", "").Replace(rewritten(t, s, c.document)))
+			refused := 0
+			for _, m := range mutants(t, []byte(c.document)) {
+				said, found := verdict(t, s, m), faults(set, m)
+				require.Equal(t, len(found) == 0, said == "", "the part says %q, the XML Schema %q of %s\n%s", said, found, m, Export(s))
+				if said != "" {
+					refused++
+				}
+			}
+			require.Greater(t, refused, 5)
+			for _, kind := range sample.Kinds {
+				for seed := range uint64(8) {
+					v, ft := sample.Make(s, kind, seed)
+					require.Nil(t, ft, "%s %d", kind, seed)
+					document := written(t, s, v)
+					require.Empty(t, verdict(t, s, document), document)
+					require.Empty(t, faults(set, document), document)
+				}
+			}
+			back, err := set.Import("x", "")
+			require.NoError(t, err)
+			require.Empty(t, back.NotImported)
+			require.Equal(t, string(Export(s)), string(Export(back)), "what is exported is imported as it was")
+		})
+	}
+}
+
+func options(s *schema.Schema) notation.Options { return notation.Options{Schema: s, Check: true} }
+
+// rewritten reads a document and writes it again, without the line on top.
+func rewritten(t *testing.T, s *schema.Schema, document string) string {
+	t.Helper()
+	k := all.Of(s)
+	r, err := k.NewReader(strings.NewReader(document), options(s))
+	require.NoError(t, err)
+	v, err := r.Next()
+	require.NoError(t, err)
+	s.Check(v, func(f *fault.Fault) { require.Fail(t, f.Error()) })
+	return written(t, s, v)
+}
+
+func written(t *testing.T, s *schema.Schema, v value.Value) string {
+	t.Helper()
+	var b strings.Builder
+	w, err := all.Of(s).NewWriter(&b, options(s))
+	require.NoError(t, err)
+	require.NoError(t, w.Write(v))
+	require.NoError(t, w.Close())
+	_, text, _ := strings.Cut(b.String(), "\n")
+	return text
+}
