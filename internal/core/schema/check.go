@@ -74,7 +74,7 @@ func (f *Field) checkOne(v value.Value, path string, report func(*fault.Fault)) 
 	case value.AnyKind:
 		return
 	}
-	if v.Kind() != f.Kind && !(f.Kind == value.Decimal && v.Kind() == value.Integer) {
+	if !f.ofKind(v.Kind()) {
 		report(f.fault(fault.Type, path, f.Kind.String(), describe(v)))
 		return
 	}
@@ -225,13 +225,18 @@ func (f *Field) Asking(ft *fault.Fault) *fault.Fault {
 	return ft
 }
 
+// ofKind says whether a single value of a kind can stand for the field.
+func (f *Field) ofKind(kind value.Kind) bool {
+	return kind == f.Kind || f.Kind == value.Decimal && kind == value.Integer || f.WireFormat.ZoneOptional && kind == unzoned[f.Kind]
+}
+
 // CheckOne compares one occurrence of a single value with its type and constraints; readers that
 // check while they read use it, since they know the place. Records and missing values pass.
 func (f *Field) CheckOne(v value.Value) *fault.Fault {
 	switch {
 	case v.IsMissing() || !f.Scalar():
 		return nil
-	case v.Kind() != f.Kind && !(f.Kind == value.Decimal && v.Kind() == value.Integer):
+	case !f.ofKind(v.Kind()):
 		return f.fault(fault.Type, "", f.Kind.String(), describe(v))
 	}
 	if ft := f.Constraints.fault(v); ft != nil {
@@ -382,6 +387,11 @@ func (m *Constraints) textFault(s string) *fault.Fault {
 	if m.Pattern != nil && !m.Pattern.MatchString(s) {
 		return fault.Expect(fault.Pattern, "text like "+m.PatternText(), fault.Quote(s))
 	}
+	if m.Format != "" {
+		if ft := formatFault(m.Format, s); ft != nil {
+			return ft
+		}
+	}
 	for _, c := range m.Codes {
 		if c.Value == s {
 			return nil
@@ -445,6 +455,9 @@ func (m *Constraints) Text() string {
 	}
 	if m.MinEntries > 0 || m.MaxEntries > 0 {
 		parts = append(parts, m.entriesText())
+	}
+	if m.Format != "" {
+		parts = append(parts, m.Format)
 	}
 	if m.Unique {
 		parts = append(parts, "no two alike")

@@ -262,6 +262,9 @@ func (p parser) constraints(n partfile.Node, f *Field) Constraints {
 		*to = bound(n, key, f)
 	}
 	m.Unique = n.Bool("unique items", false)
+	if n.Text("format").Value != "" {
+		m.Format = n.Choice("format", Formats()...)
+	}
 	if t := n.Text("pattern"); t.Value != "" {
 		re, err := regexp.Compile(`^(?:` + t.Value + `)$`)
 		if err != nil {
@@ -300,6 +303,8 @@ func (p parser) wireFormat(n partfile.Node, f *Field) {
 	w.Blank = f.Min == 0
 	w.Attribute = n.Bool("attribute", false)
 	w.Content = n.Bool("content", false)
+	w.Hex = n.Text("encoding").Value != "" && n.Choice("encoding", "base64", "hex") == "hex"
+	w.ZoneOptional = n.Text("zone").Value != "" && n.Choice("zone", "required", "optional") == "optional"
 	w.Group, w.Name, w.Wildcard = n.Bool("group", false), n.Text("xml name").Value, n.Text("wildcard").Value
 	w.AnyAttribute = n.Text("any attribute").Value
 	if t := n.Text("white space"); t.Value != "" {

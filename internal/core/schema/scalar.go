@@ -2,6 +2,7 @@ package schema
 
 import (
 	"encoding/base64"
+	"encoding/hex"
 	"strings"
 
 	"hollowreed/internal/core/fault"
@@ -26,6 +27,14 @@ func ParseScalar(kind value.Kind, s string) (value.Value, bool) {
 		return value.ParseTime(s)
 	case value.Timestamp:
 		return value.ParseTimestamp(s)
+	case value.LocalTimestamp:
+		return value.ParseLocalTimestamp(s)
+	case value.ZonedTime:
+		return value.ParseZonedTime(s)
+	case value.Duration:
+		return value.ParseDuration(s)
+	case value.YearMonth:
+		return value.ParseYearMonth(s)
 	case value.Binary:
 		raw, err := base64.StdEncoding.DecodeString(s)
 		return value.Bytes(string(raw)), err == nil
@@ -51,6 +60,10 @@ func (f *Field) Reader() func(s string) (value.Value, bool) {
 	switch {
 	case w.pattern != nil:
 		return func(s string) (value.Value, bool) { return readPattern(kind, w.pattern, s) }
+	case w.Hex && kind == value.Binary:
+		return readHex
+	case w.ZoneOptional:
+		return func(s string) (value.Value, bool) { return readEither(kind, s) }
 	case w.ImpliedDecimals > 0 && kind == value.Decimal:
 		return impliedReader(-int32(w.ImpliedDecimals))
 	case w.marked():
@@ -69,6 +82,22 @@ func (f *Field) Reader() func(s string) (value.Value, bool) {
 		return value.ParseDecimal
 	}
 	return func(s string) (value.Value, bool) { return ParseScalar(kind, s) }
+}
+
+func readHex(s string) (value.Value, bool) {
+	raw, err := hex.DecodeString(s)
+	return value.Bytes(string(raw)), err == nil
+}
+
+// unzoned is the type of the values of a type whose texts have no zone, or the other way round.
+var unzoned = map[value.Kind]value.Kind{value.Timestamp: value.LocalTimestamp, value.Time: value.ZonedTime}
+
+// readEither reads a timestamp or a time of which the zone may be there or not.
+func readEither(kind value.Kind, s string) (value.Value, bool) {
+	if v, ok := ParseScalar(kind, s); ok {
+		return v, true
+	}
+	return ParseScalar(unzoned[kind], s)
 }
 
 func impliedReader(exp int32) func(string) (value.Value, bool) {
@@ -92,6 +121,8 @@ func (f *Field) AppendWire(b []byte, v value.Value) ([]byte, *fault.Fault) {
 		return f.appendImplied(b, v)
 	case w.marked():
 		return append(b, w.localNumber(v.String())...), nil
+	case v.Kind() == value.Binary && w.Hex:
+		return append(b, strings.ToUpper(hex.EncodeToString([]byte(v.Text())))...), nil
 	case v.Kind() == value.Binary:
 		return base64.StdEncoding.AppendEncode(b, []byte(v.Text())), nil
 	}
@@ -130,8 +161,18 @@ func (f *Field) DescribeWireFormat() string {
 		return "a time as hh:mm:ss"
 	case f.Kind == value.Timestamp:
 		return "a timestamp as YYYY-MM-DDThh:mm:ssZ"
+	case f.Kind == value.Binary && f.WireFormat.Hex:
+		return "hexadecimal digits, two for each byte"
 	case f.Kind == value.Binary:
 		return "base64"
+	case f.Kind == value.LocalTimestamp:
+		return "a timestamp as YYYY-MM-DDThh:mm:ss, without a zone"
+	case f.Kind == value.ZonedTime:
+		return "a time as hh:mm:ssZ or hh:mm:ss+02:00"
+	case f.Kind == value.Duration:
+		return "a duration as P1DT2H"
+	case f.Kind == value.YearMonth:
+		return "a month as YYYY-MM"
 	}
 	return f.Kind.String()
 }

@@ -111,6 +111,8 @@ type WireFormat struct {
 	Padding         byte   // fixed width padding
 	ImpliedDecimals int    // digits after an implied decimal point
 	Pattern         string // date and time pattern, as yyyyMMdd
+	Hex             bool   // binary: two hexadecimal digits for each byte (RFC 4648, section 8); otherwise base64
+	ZoneOptional    bool   // of a timestamp or a time: it may have a zone or none, and its value is of the type that has it or has none
 	Mark            string // of numbers in text: the decimal mark, a comma or (empty) a point
 	Grouping        string // the sign between groups of three digits; empty: none
 	Attribute       bool   // XML: an attribute, not an element
@@ -129,8 +131,9 @@ type WireFormat struct {
 
 // Constraints holds a field's constraints; zero members constrain nothing.
 type Constraints struct {
-	MinLength, MaxLength        int // characters; 0 is none
-	MinEntries, MaxEntries      int // of a map, or of a list that is there; 0 is none
+	MinLength, MaxLength        int    // characters; 0 is none
+	Format                      string // of a text: uuid, uri and the like, as JSON Schema has them
+	MinEntries, MaxEntries      int    // of a map, or of a list that is there; 0 is none
 	Minimum, Maximum            value.Value
 	Above, Below                value.Value // bounds that are excluded themselves
 	MultipleOf                  value.Value
@@ -141,7 +144,7 @@ type Constraints struct {
 }
 
 func (m *Constraints) none() bool {
-	return m.MinLength == 0 && m.MaxLength == 0 && m.MinEntries == 0 && m.MaxEntries == 0 && !m.Unique &&
+	return m.MinLength == 0 && m.MaxLength == 0 && m.MinEntries == 0 && m.MaxEntries == 0 && !m.Unique && m.Format == "" &&
 		m.Above.Kind() == value.Absent && m.Below.Kind() == value.Absent && m.MultipleOf.Kind() == value.Absent && m.Minimum.Kind() == value.Absent && m.Maximum.Kind() == value.Absent &&
 		m.TotalDigits == 0 && m.FractionDigits < 0 && m.Pattern == nil && len(m.Codes) == 0
 }
@@ -298,7 +301,7 @@ func (s *Schema) As(notation *Notation) *Schema {
 func (f *Field) plain(attributes bool) *Field {
 	c := *f
 	c.WireFormat = WireFormat{
-		Blank: f.WireFormat.Blank, Attribute: f.WireFormat.Attribute, Content: f.WireFormat.Content, Group: f.WireFormat.Group, Name: f.WireFormat.Name,
+		Blank: f.WireFormat.Blank, Hex: f.WireFormat.Hex, ZoneOptional: f.WireFormat.ZoneOptional, Attribute: f.WireFormat.Attribute, Content: f.WireFormat.Content, Group: f.WireFormat.Group, Name: f.WireFormat.Name,
 		WhiteSpace: f.WireFormat.WhiteSpace, Wildcard: f.WireFormat.Wildcard, AnyAttribute: f.WireFormat.AnyAttribute,
 	}
 	if attributes && f.Scalar() && !f.List() && !f.Nullable && !f.WireFormat.Content {

@@ -103,10 +103,10 @@ func (s *Schema) types() []string {
 }
 
 // types are the names of the types that a field can have.
-var types = []string{"text", "integer", "decimal", "boolean", "date", "time", "timestamp", "binary", "record", "map", "list", "variant", "any", "null"}
+var types = []string{"text", "integer", "decimal", "boolean", "date", "time", "timestamp", "local timestamp", "zoned time", "year-month", "duration", "binary", "record", "map", "list", "variant", "any", "null"}
 
 // flat are the types of notations whose records hold no others.
-var flat = types[:9]
+var flat = types[:13]
 
 // nesting are the settings of a field that others stand below.
 func nesting(f *Field) (list setting.List) {
@@ -147,6 +147,7 @@ func constraints(f *Field) (list setting.List) {
 		list = append(list,
 			setting.Setting{Name: "min length", Label: "Minimum length", Type: setting.Number, Hint: "0"}, setting.Setting{Name: "max length", Label: "Maximum length", Type: setting.Number, Hint: "any"},
 			setting.Setting{Name: "pattern", Label: "Pattern", Type: setting.Text, Wide: true, Hint: "[A-Z]{2}[0-9]+"},
+			setting.Setting{Name: "format", Label: "Format", Type: setting.Choice, Choices: append([]string{""}, Formats()...), Hint: "any text"},
 			setting.Setting{Name: "codes", Label: "Codes, one a line with its meaning", Type: setting.Lines, Hint: "R rising"})
 	}
 	return list
@@ -159,6 +160,12 @@ func (f *Field) Temporal() bool {
 
 // DateSettings are how a date is written as text.
 func DateSettings(f *Field) (list setting.List) {
+	if f.Kind == value.Binary {
+		list = append(list, setting.Setting{Name: "encoding", Label: "Written as", Type: setting.Choice, Choices: []string{"base64", "hex"}, Default: "base64"})
+	}
+	if f.Kind == value.Timestamp || f.Kind == value.Time {
+		list = append(list, setting.Setting{Name: "zone", Label: "A zone", Type: setting.Choice, Choices: []string{"", "optional"}, Hint: map[bool]string{true: "must be there", false: "is not there"}[f.Kind == value.Timestamp]})
+	}
 	if f.Temporal() {
 		list = append(list, setting.Setting{Name: "date pattern", Label: "Written as", Type: setting.Text, Wide: true, Hint: "standard form, as 2031-03-09"})
 	}

@@ -178,6 +178,12 @@ func (w *WireFormat) out(f *Field, o *partfile.Ordered) {
 		}
 	}
 	o.Add("pattern", w.Pattern)
+	if w.Hex {
+		o.Add("encoding", "hex")
+	}
+	if w.ZoneOptional {
+		o.Add("zone", "optional")
+	}
 	if w.Attribute {
 		o.Add("attribute", "true")
 	}
@@ -229,6 +235,7 @@ func (m *Constraints) out(kind value.Kind) partfile.Ordered {
 	if m.Unique {
 		o.Add("unique items", "true")
 	}
+	o.Add("format", m.Format)
 	o.Add("pattern", m.PatternText())
 	var codes partfile.Ordered
 	for _, c := range m.Codes {

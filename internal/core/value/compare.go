@@ -21,15 +21,36 @@ func Compare(a, b Value) (int, error) {
 	switch a.kind {
 	case Text, Binary:
 		return strings.Compare(a.str(), b.str()), nil
-	case Boolean, Date, Time:
+	case Boolean, Date, Time, YearMonth:
 		return order(a.num, b.num), nil
-	case Timestamp:
+	case ZonedTime:
+		return order(a.num-int64(a.exp)*60e9, b.num-int64(b.exp)*60e9), nil
+	case Duration:
+		return compareDurations(a, b)
+	case Timestamp, LocalTimestamp:
 		if c := order(a.num, b.num); c != 0 {
 			return c, nil
 		}
 		return order(int64(a.exp), int64(b.exp)), nil
 	}
 	return 0, fmt.Errorf("%w: %s with %s", ErrNotComparable, a.kind, b.kind)
+}
+
+// compareDurations orders two durations; a month lies between 28 and 31 days, and where that leaves the order open there is none.
+func compareDurations(a, b Value) (int, error) {
+	am, an := a.durationParts()
+	bm, bn := b.durationParts()
+	months, nanos := am-bm, an-bn
+	least, most := months*28*86400e9+nanos, months*31*86400e9+nanos
+	switch {
+	case months == 0:
+		return order(nanos, 0), nil
+	case least > 0 && most > 0:
+		return 1, nil
+	case least < 0 && most < 0:
+		return -1, nil
+	}
+	return 0, fmt.Errorf("%w: %s with %s", ErrNotComparable, a, b)
 }
 
 func order(a, b int64) int {

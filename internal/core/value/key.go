@@ -10,6 +10,11 @@ func Key(v Value) (key string, ok bool) {
 		return "", false
 	case v.Kind() == Timestamp: // one instant may be written in several zones
 		return "t" + v.GoTime().UTC().Format(time.RFC3339Nano), true
+	case v.Kind() == ZonedTime:
+		return "z" + time.Duration(v.num-int64(v.exp)*60e9).String(), true
+	case v.Kind() == Duration:
+		months, nanos := v.durationParts()
+		return "d" + Int(months).String() + " " + Int(nanos).String(), true
 	case v.Kind().Numeric():
 		if rounded, err := Add(v, Int(0)); err == nil {
 			v = rounded

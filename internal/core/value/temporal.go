@@ -47,7 +47,7 @@ func floorDiv(a, b int64) int64 {
 
 // Civil is a Date's, or a Timestamp's in its zone, year, month and day.
 func (v Value) Civil() (year, month, day int) {
-	if v.kind == Timestamp {
+	if v.kind == Timestamp || v.kind == LocalTimestamp {
 		t := v.GoTime()
 		return t.Year(), int(t.Month()), t.Day()
 	}
@@ -58,7 +58,7 @@ func (v Value) Civil() (year, month, day int) {
 // Clock is a Time's, or a Timestamp's in its zone, hour, minute, second and nanosecond.
 func (v Value) Clock() (hour, minute, second, nano int) {
 	n := v.num
-	if v.kind == Timestamp {
+	if v.kind == Timestamp || v.kind == LocalTimestamp {
 		t := v.GoTime()
 		return t.Hour(), t.Minute(), t.Second(), t.Nanosecond()
 	}

@@ -26,6 +26,10 @@ const (
 	Time
 	Timestamp
 	Binary
+	LocalTimestamp // a date and a time of day, of no time zone
+	ZonedTime      // a time of day with its distance from UTC
+	Duration       // ISO 8601
+	YearMonth
 	RecordKind
 	ListKind
 
@@ -38,7 +42,7 @@ const (
 
 var kindNames = [...]string{
 	"absent", "null", "boolean", "integer", "decimal", "text",
-	"date", "time", "timestamp", "binary", "record", "list", "map", "variant", "any",
+	"date", "time", "timestamp", "binary", "local timestamp", "zoned time", "duration", "year-month", "record", "list", "map", "variant", "any",
 }
 
 // String is the kind's name as it is written in part files.
@@ -70,6 +74,10 @@ func (k Kind) Numeric() bool { return k == Integer || k == Decimal }
 //	Date       num: days since 1970-01-01
 //	Time       num: nanoseconds since midnight
 //	Timestamp  num: seconds since 1970-01-01T00:00Z, exp: nanoseconds, ref (*time.Location) unless UTC
+//	LocalTimestamp  as Timestamp in UTC
+//	ZonedTime  num: nanoseconds since midnight, exp: minutes before UTC
+//	Duration   as Text: in the form in which it was written
+//	YearMonth  num: months since the beginning of the year 0
 //	Record     ref (*Record)
 //	List       ref (*List)
 type Value struct {
@@ -314,13 +322,23 @@ func (v Value) AppendText(b []byte) []byte {
 		return appendClock(b, v.num)
 	case Timestamp:
 		return v.appendInstant(b)
+	case LocalTimestamp:
+		b = v.appendInstant(b)
+		return b[:len(b)-1] // without the Z
+	case ZonedTime:
+		return appendOffset(appendClock(b, v.num), int(v.exp))
+	case Duration:
+		return append(b, v.str()...)
+	case YearMonth:
+		b = appendDate(b, floorDiv(v.num, 12), v.num-12*floorDiv(v.num, 12)+1, 1)
+		return b[:len(b)-3] // without the day
 	}
 	return b
 }
 
 // String is AppendText as a string.
 func (v Value) String() string {
-	if v.kind == Text || v.kind == Binary {
+	if v.kind == Text || v.kind == Binary || v.kind == Duration {
 		return v.str()
 	}
 	return string(v.AppendText(nil))
@@ -330,7 +348,7 @@ func (v Value) String() string {
 func Size(v Value) int {
 	const one = int(unsafe.Sizeof(Value{}))
 	switch v.kind {
-	case Text, Binary:
+	case Text, Binary, Duration:
 		return one + int(v.num)
 	case RecordKind:
 		return one + sizes(v.Record().Fields)

@@ -177,6 +177,9 @@ func single(f *schema.Field) object {
 	case value.Boolean:
 		return withCodes(object{{"type", "boolean"}}, f)
 	case value.Binary:
+		if f.WireFormat.Hex {
+			return object{{"type", "string"}, {"contentEncoding", "base16"}, {"pattern", "^([0-9A-Fa-f]{2})*$"}}
+		}
 		return object{{"type", "string"}, {"contentEncoding", "base64"}}
 	case value.Text:
 		return text(f)
@@ -214,6 +217,9 @@ func text(f *schema.Field) object {
 	if p := f.Constraints.PatternText(); p != "" {
 		o = append(o, member{"pattern", "^(?:" + p + ")$"})
 	}
+	if f.Constraints.Format != "" {
+		o = append(o, member{"format", f.Constraints.Format})
+	}
 	return withCodes(o, f)
 }
 
@@ -248,12 +254,36 @@ func temporal(f *schema.Field) object {
 	if f.WireFormat.Pattern != "" {
 		return withCodes(object{{"type", "string"}, {"pattern", "^" + digits(f.WireFormat.Pattern) + "$"}}, f)
 	}
-	for name, kind := range formats {
-		if kind == f.Kind && kind != value.Time { // RFC 3339 times have a zone, ours have none
-			return object{{"type", "string"}, {"format", name}}
+	forms := []object{standardForm(f.Kind)}
+	if f.WireFormat.ZoneOptional {
+		forms = append(forms, standardForm(map[value.Kind]value.Kind{value.Timestamp: value.LocalTimestamp, value.Time: value.ZonedTime}[f.Kind]))
+		return withCodes(object{{"anyOf", []any{forms[0], forms[1]}}}, f)
+	}
+	return withCodes(forms[0], f)
+}
+
+const (
+	clockForm = `([01]\d|2[0-3]):[0-5]\d:[0-5]\d(\.\d{1,9})?`
+	dateForm  = `\d{4}-(0[1-9]|1[0-2])-(0[1-9]|[12]\d|3[01])`
+)
+
+// patterns are the forms of types whose formats validators do not know.
+var patterns = map[value.Kind]string{
+	value.Time: clockForm, value.LocalTimestamp: dateForm + "T" + clockForm, value.YearMonth: `\d{4}-(0[1-9]|1[0-2])`,
+}
+
+// standardForm is the standard form of a date, a time or the like: by its format, or by a pattern where there is none.
+func standardForm(kind value.Kind) object {
+	o := object{{"type", "string"}}
+	if form := patterns[kind]; form != "" {
+		o = append(o, member{"pattern", "^" + form + "$"})
+	}
+	for name, of := range formats {
+		if of == kind {
+			o = append(o, member{"format", name})
 		}
 	}
-	return object{{"type", "string"}, {"pattern", `^([01]\d|2[0-3]):[0-5]\d(:[0-5]\d(\.\d+)?)?$`}}
+	return o
 }
 
 var symbol = regexp.MustCompile(`[yMdHms]`)

@@ -71,7 +71,7 @@ func TestKeywordsBecomeFields(t *testing.T) {
 func TestWhatCannotBeHeldIsListedWithItsLine(t *testing.T) {
 	for in, want := range map[string]string{
 		"{\"type\":\"object\",\n\"patternProperties\":{\"^x\":{},\"^y\":{}}}":                                                                             "x.json:2:21: patternProperties",
-		properties("\n\"a\":{\"type\":\"string\",\n\"format\":\"ipv4\"}"):                                                                                 `x.json:3:10: the format ipv4`,
+		properties("\n\"a\":{\"type\":\"string\",\n\"format\":\"idn-email\"}"):                                                                            `x.json:3:10: the format idn-email`,
 		properties(`"a":{"oneOf":[{"type":"object","properties":{"b":{"type":"string"}}},{"type":"object","properties":{"c":{"type":"string"}}}]}`):       "the first is taken",
 		`{"allOf":[{"$ref":"#"},{"type":"object","properties":{"a":{"type":"string"}}}]}`:                                                                 "allOf goes round",
 		`{"$ref":"#/$defs/n","$defs":{"n":{"allOf":[{"type":"object","properties":{"a":{"type":"string"}}},{"properties":{"n":{"$ref":"#/$defs/n"}}}]}}}`: "stands inside of itself",

@@ -3,14 +3,22 @@ package jsonschema
 import (
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
 
-// formats are the formats of texts that are types of their own.
-var formats = map[string]value.Kind{"date": value.Date, "time": value.Time, "date-time": value.Timestamp}
+// formats are the formats of texts that are types of their own: those of JSON Schema, and date-time-local and time-local of the
+// OpenAPI registry of formats, beside which stands a pattern, as validators do not know them.
+var formats = map[string]value.Kind{
+	"date": value.Date, "time": value.ZonedTime, "date-time": value.Timestamp, "duration": value.Duration,
+	"date-time-local": value.LocalTimestamp, "time-local": value.Time, "year-month": value.YearMonth,
+}
+
+// plainFormats are those that only describe a text.
+var plainFormats = []string{"password", "regex", "string"}
 
 func (m *importer) text(c context, f *schema.Field) {
 	f.Kind = value.Text
@@ -19,11 +27,17 @@ func (m *importer) text(c context, f *schema.Field) {
 		f.Kind = kind
 		return
 	}
+	if c.text("contentEncoding") == "base16" {
+		f.Kind, f.WireFormat.Hex = value.Binary, true
+		return
+	}
 	if c.text("contentEncoding") == "base64" || c.text("format") == "byte" {
 		f.Kind = value.Binary
 		return
 	}
-	if format.there() {
+	if name := c.text("format"); slices.Contains(schema.Formats(), name) {
+		f.Constraints.Format = name
+	} else if format.there() && !slices.Contains(plainFormats, name) {
 		m.note(format, "the format %v is not checked", format.value)
 	}
 	f.Constraints.MinLength, f.Constraints.MaxLength = m.count(c, "minLength", 0), m.count(c, "maxLength", 0)

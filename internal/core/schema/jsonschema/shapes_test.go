@@ -194,6 +194,34 @@ null
 {"d":3}`, "",
 	},
 	{
+		"dates and times of every kind", `{"type":"object","properties":{"at":{"type":"string","format":"date-time"},"local":{"type":"string","format":"date-time-local","pattern":"^\\d{4}-(0[1-9]|1[0-2])-(0[1-9]|[12]\\d|3[01])T([01]\\d|2[0-3]):[0-5]\\d:[0-5]\\d(\\.\\d{1,9})?$"},"clock":{"type":"string","format":"time"},"lasts":{"type":"string","format":"duration"}}}`,
+		`{"at":"2031-03-09T06:12:00+02:00"}
+{"at":"2031-03-09T06:12:00"}
+{"local":"2031-03-09T06:12:00"}
+{"local":"2031-03-09T06:12:00Z"}
+{"clock":"06:12:00Z"}
+{"clock":"06:12:00-03:30"}
+{"clock":"06:12:00"}
+{"lasts":"P1DT2H"}
+{"lasts":"1 day"}
+{"lasts":"P"}`, "",
+	},
+	{
+		"formats", `{"type":"object","properties":{"id":{"type":"string","format":"uuid"},"to":{"type":"string","format":"email"},"at":{"type":"string","format":"uri"},"host":{"type":"string","format":"hostname"},"v4":{"type":"string","format":"ipv4"},"v6":{"type":"string","format":"ipv6"}}}`,
+		`{"id":"0190b6a2-7c4e-7b1a-9d35-2f0a1b2c3d4e"}
+{"id":"0190b6a2"}
+{"to":"mira@skerry.example"}
+{"to":"mira"}
+{"at":"https://skerry.example/a?b=c"}
+{"at":"/a"}
+{"host":"quay.skerry.example"}
+{"host":"-quay"}
+{"v4":"192.0.2.1"}
+{"v4":"192.0.2.256"}
+{"v6":"2001:db8::1"}
+{"v6":"2001:db8"}`, "",
+	},
+	{
 		"a choice of choices", `{"anyOf":[{"anyOf":[{"type":"integer"},{"type":"boolean"}]},{"type":"string"}]}`, `1
 true
 "x"

@@ -17,6 +17,9 @@ func (m *maker) text(f *schema.Field) string {
 		}
 		return codes[m.rand.IntN(len(codes))].Value
 	}
+	if form := formed[f.Constraints.Format]; form != nil {
+		return form(m)
+	}
 	if f.Constraints.Pattern != nil {
 		if re, err := syntax.Parse(f.Constraints.PatternText(), syntax.Perl); err == nil {
 			var b strings.Builder
@@ -90,6 +93,19 @@ func (m *maker) realistic(f *schema.Field) string {
 
 func among(list ...string) func(*maker) string {
 	return func(m *maker) string { return list[m.rand.IntN(len(list))] }
+}
+
+// formed make texts of a form.
+var formed = map[string]func(*maker) string{
+	"uuid": func(m *maker) string {
+		h := func(n int) string { return m.chars("0123456789abcdef", n) }
+		return h(8) + "-" + h(4) + "-4" + h(3) + "-a" + h(3) + "-" + h(12)
+	},
+	"uri":      func(m *maker) string { return "https://skerry.example/" + words[m.rand.IntN(len(words))] },
+	"email":    func(m *maker) string { return words[m.rand.IntN(len(words))] + "@skerry.example" },
+	"hostname": func(m *maker) string { return words[m.rand.IntN(len(words))] + ".skerry.example" },
+	"ipv4":     func(m *maker) string { return "192.0.2." + value.Int(int64(1+m.rand.IntN(250))).String() },
+	"ipv6":     func(m *maker) string { return "2001:db8::" + m.chars("123456789abcdef", 3) },
 }
 
 // suggestions are tried in order; the first whose word stands in the field's name is taken.
@@ -321,7 +337,15 @@ func (m *maker) temporal(f *schema.Field) (value.Value, bool) {
 	}
 	date := value.DateOf(2031, 1+m.rand.IntN(12), 1+m.rand.IntN(28))
 	clock := value.TimeOf(m.rand.IntN(24), m.rand.IntN(60), 0, 0)
-	made := map[value.Kind]value.Value{value.Date: date, value.Time: clock, value.Timestamp: value.At(date, clock)}[f.Kind]
+	made := map[value.Kind]value.Value{value.Date: date, value.Time: clock, value.Timestamp: value.At(date, clock), value.LocalTimestamp: value.Local(date, clock)}[f.Kind]
+	switch f.Kind {
+	case value.ZonedTime:
+		made, _ = value.ParseZonedTime(clock.String() + "Z")
+	case value.YearMonth:
+		made, _ = value.ParseYearMonth(date.String()[:7])
+	case value.Duration:
+		made, _ = value.ParseDuration("PT" + value.Int(int64(5+5*m.rand.IntN(20))).String() + "M")
+	}
 	if within(made, f.Constraints) {
 		return made, true
 	}

@@ -272,6 +272,7 @@ func (w *writer) attributes(depth int, attrs []*schema.Field) {
 var xsTypes = map[value.Kind]string{
 	value.Text: "xs:string", value.Integer: "xs:integer", value.Decimal: "xs:decimal", value.Boolean: "xs:boolean", value.Date: "xs:date",
 	value.Time: "xs:time", value.Timestamp: "xs:dateTime", value.Binary: "xs:base64Binary",
+	value.LocalTimestamp: "xs:dateTime", value.ZonedTime: "xs:time", value.Duration: "xs:duration", value.YearMonth: "xs:gYearMonth",
 }
 
 // xsType is the type as a field is written: a date by a pattern of its own is a text.
@@ -279,7 +280,38 @@ func xsType(f *schema.Field) string {
 	if textual(f) {
 		return "xs:string"
 	}
+	if f.WireFormat.Hex {
+		return "xs:hexBinary"
+	}
 	return xsTypes[f.Kind]
+}
+
+// The forms of dates and times that a part reads: of XML Schema's own types some have a zone or not, end the day with 24:00:00 and
+// have years beyond 9999.
+const (
+	clockForm = `([01][0-9]|2[0-3]):[0-5][0-9]:[0-5][0-9](\.[0-9]{1,9})?`
+	dateForm  = `[0-9]{4}-[0-9]{2}-[0-9]{2}`
+	zoneForm  = `(Z|[+\-][0-9]{2}:[0-9]{2})`
+)
+
+// writtenForms are the forms by type: with the zone as the type has it, and with one or none.
+var writtenForms = map[value.Kind][2]string{
+	value.Timestamp:      {dateForm + "T" + clockForm + zoneForm, dateForm + "T" + clockForm + zoneForm + "?"},
+	value.LocalTimestamp: {dateForm + "T" + clockForm},
+	value.Time:           {clockForm, clockForm + zoneForm + "?"},
+	value.ZonedTime:      {clockForm + zoneForm},
+	value.Date:           {dateForm},
+	value.YearMonth:      {"[0-9]{4}-[0-9]{2}"},
+}
+
+func writtenForm(f *schema.Field) string {
+	switch {
+	case textual(f):
+		return ""
+	case f.WireFormat.ZoneOptional:
+		return writtenForms[f.Kind][1]
+	}
+	return writtenForms[f.Kind][0]
 }
 
 // textual says whether a field is written as a text that is none of its type for XML Schema.
@@ -329,6 +361,7 @@ func (w *writer) simple(depth int, f *schema.Field) {
 	if f.Kind == value.Decimal && m.FractionDigits >= 0 && !textual(f) {
 		facet("fractionDigits", value.Int(int64(m.FractionDigits)).String())
 	}
+	facet("pattern", writtenForm(f))
 	if f.WireFormat.Pattern != "" {
 		facet("pattern", symbol.ReplaceAllString(literal.ReplaceAllString(f.WireFormat.Pattern, `\$0`), `[0-9]`))
 	}

@@ -185,7 +185,8 @@ func (m *importer) fixed(c *schema.Field, fixed, def *string, p fault.Place) {
 // kindOf are the types by primitive; all others are texts.
 var kindOf = map[string]value.Kind{
 	"decimal": value.Decimal, "float": value.Decimal, "double": value.Decimal, "boolean": value.Boolean, "date": value.Date,
-	"time": value.Time, "dateTime": value.Timestamp, "base64Binary": value.Binary,
+	"time": value.Time, "dateTime": value.Timestamp, "base64Binary": value.Binary, "hexBinary": value.Binary,
+	"duration": value.Duration, "gYearMonth": value.YearMonth,
 }
 
 // simple gives a field the type and constraints of a simple type.
@@ -208,26 +209,53 @@ func (m *importer) simple(s *Simple, c *schema.Field, p fault.Place) {
 	if s.primitive == "float" || s.primitive == "double" {
 		m.note(p, "%s: INF and NaN are no decimals", c.Name)
 	}
-	if s.primitive == "dateTime" || s.primitive == "date" || s.primitive == "time" {
-		m.note(p, "%s: a timestamp has a zone here, a date and a time have none", c.Name)
-	}
+	c.WireFormat.Hex = s.primitive == "hexBinary"
+	c.WireFormat.ZoneOptional = s.primitive == "dateTime" || s.primitive == "time"
 	whole := false
 	for t := s; t != nil; t = t.base {
 		if whole = whole || t == builtins["integer"]; whole {
 			c.Kind = value.Integer
 		}
 	}
+	before := c.Kind
 	for t := s; t != nil; t = t.base {
 		m.facets(t, c, p)
 	}
+	if (before == value.Date || before == value.YearMonth) && !slices.ContainsFunc(allPatterns(s), func(t string) bool { return t == writtenForms[before][0] }) {
+		m.note(p, "%s: a %s has no zone here", c.Name, before)
+	}
 }
+
+// allPatterns are the patterns of a type and of those that it is derived from.
+func allPatterns(s *Simple) (texts []string) {
+	for t := s; t != nil; t = t.base {
+		texts = append(texts, t.facets.patternText...)
+	}
+	return texts
+}
+
+// ofForm gives a date or time the type whose form a pattern is; ok is false for any other pattern.
+func ofForm(c *schema.Field, patterns []string) (ok bool) {
+	for kind, forms := range writtenForms {
+		for i, form := range forms {
+			if form != "" && len(patterns) == 1 && patterns[0] == form && (kind == c.Kind || unzoned[c.Kind] == kind) {
+				c.Kind, c.WireFormat.ZoneOptional = kind, i == 1
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// unzoned are the types that XML Schema's types with an optional zone can be without it, or with it.
+var unzoned = map[value.Kind]value.Kind{value.Timestamp: value.LocalTimestamp, value.Time: value.ZonedTime}
 
 func (m *importer) facets(s *Simple, c *schema.Field, p fault.Place) {
 	f := &s.facets
 	m.lengths(f, c)
 	m.bounds(f, c, p)
 	if c.Kind != value.Text {
-		if len(f.patterns) > 0 && s.base != nil && builtins[s.Name] != s {
+		if len(f.patterns) > 0 && s.base != nil && builtins[s.Name] != s && !ofForm(c, f.patternText) {
 			m.note(p, "%s: the pattern is not checked", c.Name)
 		}
 		m.values(s, c)

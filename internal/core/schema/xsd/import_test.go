@@ -132,6 +132,7 @@ func TestTypesBecomeFields(t *testing.T) {
 	_, fields, _ := strings.Cut(text, "\nfields:\n")
 	require.Equal(t, `  - name: made
     type: timestamp
+    zone: optional
     attribute: true
   - name: order
     type: record

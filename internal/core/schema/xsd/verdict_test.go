@@ -164,6 +164,17 @@ func TestHandMadePartsAgreeWithWhatTheyExport(t *testing.T) {
 `, `<m><a>1</a><b>x</b><a>2</a></m>`,
 		},
 		{
+			"times of every kind", `  fields:
+    - {name: at, type: timestamp}
+    - {name: either, type: timestamp, zone: optional}
+    - {name: local, type: local timestamp}
+    - {name: clock, type: time}
+    - {name: zoned, type: zoned time}
+    - {name: lasts, type: duration}
+    - {name: raw, type: binary, encoding: hex}
+`, `<m><at>2031-03-09T06:12:00Z</at><either>2031-03-09T06:12:00</either><local>2031-03-09T06:12:00</local><clock>06:12:00</clock><zoned>06:12:00+02:00</zoned><lasts>P1DT2H</lasts><raw>0AFF</raw></m>`,
+		},
+		{
 			"one of several types", `  fields:
     - {name: v, type: variant, fields: [{name: boolean, type: boolean}, {name: number, type: integer}]}
     - {name: w, type: decimal, constraints: {exclusive minimum: 0, exclusive maximum: 10}}
