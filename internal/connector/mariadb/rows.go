@@ -53,6 +53,9 @@ func read(kind value.Kind, text string) (value.Value, bool) {
 		t, err := time.ParseInLocation("2006-01-02 15:04:05.999999", text, time.UTC)
 		return value.Instant(t), err == nil
 	}
+	if kind == value.LocalTimestamp {
+		text = strings.Replace(text, " ", "T", 1)
+	}
 	return schema.ParseScalar(kind, text)
 }
 
@@ -60,7 +63,7 @@ func read(kind value.Kind, text string) (value.Value, bool) {
 var kinds = map[string]value.Kind{
 	"TINYINT": value.Integer, "SMALLINT": value.Integer, "MEDIUMINT": value.Integer, "INT": value.Integer, "BIGINT": value.Integer, "YEAR": value.Integer,
 	"UNSIGNED TINYINT": value.Integer, "UNSIGNED SMALLINT": value.Integer, "UNSIGNED MEDIUMINT": value.Integer, "UNSIGNED INT": value.Integer, "UNSIGNED BIGINT": value.Integer,
-	"DECIMAL": value.Decimal, "FLOAT": value.Decimal, "DOUBLE": value.Decimal, "DATE": value.Date, "TIME": value.Time, "TIMESTAMP": value.Timestamp,
+	"DECIMAL": value.Decimal, "FLOAT": value.Decimal, "DOUBLE": value.Decimal, "DATE": value.Date, "TIME": value.Time, "TIMESTAMP": value.Timestamp, "DATETIME": value.LocalTimestamp,
 	"BLOB": value.Binary, "BINARY": value.Binary, "VARBINARY": value.Binary, "LONGBLOB": value.Binary, "MEDIUMBLOB": value.Binary, "TINYBLOB": value.Binary,
 }
 
@@ -117,9 +120,6 @@ func (db *DB) shape(ctx context.Context, id string, st sqltext.Statement) (*sche
 		f := sqltext.Column(t.Name())
 		if k, ok := kinds[t.DatabaseTypeName()]; ok {
 			f.Kind = k
-		}
-		if t.DatabaseTypeName() == "DATETIME" {
-			leftOut = append(leftOut, t.Name()+" is a time without a zone; it is taken as text")
 		}
 		if digits, places, ok := t.DecimalSize(); ok && f.Kind == value.Decimal && places < 31 {
 			f.Constraints.TotalDigits, f.Constraints.FractionDigits = int(digits), int(places)

@@ -116,19 +116,19 @@ var kindsOf = map[uint32]value.Kind{
 	pgtype.BoolOID: value.Boolean, pgtype.Int2OID: value.Integer, pgtype.Int4OID: value.Integer, pgtype.Int8OID: value.Integer,
 	pgtype.NumericOID: value.Decimal, pgtype.Float4OID: value.Decimal, pgtype.Float8OID: value.Decimal, pgtype.DateOID: value.Date,
 	pgtype.TimeOID: value.Time, pgtype.TimestamptzOID: value.Timestamp, pgtype.ByteaOID: value.Binary,
+	pgtype.TimestampOID: value.LocalTimestamp, pgtype.TimetzOID: value.ZonedTime,
 }
 
 func shapeOf(ctx context.Context, tx pgx.Tx, id, statement string, columns []pgconn.FieldDescription) (*schema.Schema, error) {
 	var fields []*schema.Field
-	var leftOut []string
 	for _, c := range columns {
 		f := sqltext.Column(c.Name)
 		if k, ok := kindsOf[c.DataTypeOID]; ok {
 			f.Kind = k
 		}
 		sized(f, c)
-		if c.DataTypeOID == pgtype.TimestampOID {
-			leftOut = append(leftOut, c.Name+" is a timestamp without a zone; it is taken as text")
+		if c.DataTypeOID == pgtype.UUIDOID {
+			f.Constraints.Format = "uuid"
 		}
 		if c.TableOID != 0 {
 			var required bool
@@ -142,7 +142,7 @@ func shapeOf(ctx context.Context, tx pgx.Tx, id, statement string, columns []pgc
 		}
 		fields = append(fields, f)
 	}
-	return sqltext.RowSchema(id, fields, leftOut)
+	return sqltext.RowSchema(id, fields, nil)
 }
 
 // sized reads a column's size from its type modifier: numeric(p,s) and varchar(n).

@@ -67,7 +67,7 @@ func TestAQueryIsDescribedWithoutBeingRun(t *testing.T) {
 	text := string(schema.Write(s))
 	require.Contains(t, text, "digits: 9\n      fraction digits: 2")
 	require.Contains(t, text, "max length: 7")
-	require.Contains(t, text, "at is a timestamp without a zone")
+	require.Contains(t, text, "type: local timestamp")
 	for query, want := range map[string]string{
 		"select 1 as a, 2 as a":              "two columns are called a",
 		"select nothing from nowhere":        `relation "nowhere" does not exist`,

@@ -211,7 +211,7 @@ func decoder(oid uint32) decoding {
 		return decoding{pgx.BinaryFormatCode, date, value.Date}
 	}
 	kind, ok := kindsOf[oid]
-	if !ok {
+	if !ok || kind == value.LocalTimestamp || kind == value.ZonedTime { // a field of a text takes them as the database writes them
 		kind = value.Text
 	}
 	return decoding{pgx.TextFormatCode, func(b []byte) (value.Value, bool) { return readText(kind, string(b)) }, kind}
@@ -341,5 +341,18 @@ func asKind(v value.Value, kind value.Kind) (value.Value, bool) {
 	if kind == value.Decimal && v.Kind() == value.Integer {
 		return value.AsDecimal(v), true
 	}
-	return readText(kind, v.String())
+	return readText(kind, standardText(kind, v.String()))
+}
+
+// standardText is a date or time as ISO 8601 has it, of the form in which PostgreSQL writes it.
+func standardText(kind value.Kind, s string) string {
+	switch kind {
+	case value.LocalTimestamp:
+		return strings.Replace(s, " ", "T", 1)
+	case value.ZonedTime:
+		if at := strings.LastIndexAny(s, "+-"); at == len(s)-3 {
+			return s + ":00"
+		}
+	}
+	return s
 }

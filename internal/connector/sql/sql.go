@@ -49,6 +49,7 @@ func (db *DB) Ping(ctx context.Context) error { return db.pool.Ping(ctx) }
 var sqlTypes = map[value.Kind]string{
 	value.Text: "text", value.Integer: "numeric", value.Decimal: "numeric", value.Boolean: "boolean", value.Date: "date",
 	value.Time: "time", value.Timestamp: "timestamptz", value.Binary: "bytea",
+	value.LocalTimestamp: "timestamp", value.ZonedTime: "timetz", value.Duration: "interval", value.YearMonth: "text",
 }
 
 func ident(name string) string { return pgx.Identifier(strings.Split(name, ".")).Sanitize() }

@@ -114,6 +114,26 @@ var dateFunctions = []Function{
 		return value.Instant(a[0].GoTime().In(zone)), nil
 	}, ex(`toZone(timestamp("2031-07-01T06:00:00Z"), "Europe/Oslo")`, "2031-07-01T08:00:00+02:00")),
 	pure("zonedTimestamp", "dates", "The timestamp at which the clocks of a time zone show a date and a time; which of two is said by earlier or later.", []Param{p("date", justDate), p("time", []value.Kind{value.Time}), p("zone", textKind), opt("which", textKind)}, value.Timestamp, atZone, ex(`zonedTimestamp(date("2031-07-01"), time("08:00:00"), "Europe/Oslo")`, "2031-07-01T08:00:00+02:00"), ex(`zonedTimestamp(date("2031-10-26"), time("02:30:00"), "Europe/Oslo", "later")`, "2031-10-26T02:30:00+01:00")),
+	pure("withZone", "dates", "The timestamp at which the clocks of a time zone show a local timestamp; which of two is said by earlier or later.", []Param{p("local", []value.Kind{value.LocalTimestamp}), p("zone", textKind), opt("which", textKind)}, value.Timestamp, func(a []value.Value) (value.Value, error) {
+		return atZone(append([]value.Value{a[0].DatePart(), a[0].TimePart()}, a[1:]...))
+	}, ex(`withZone(localTimestamp("2031-07-01T08:00:00"), "Europe/Oslo")`, "2031-07-01T08:00:00+02:00")),
+	pure("localTimestamp", "dates", "A timestamp without a zone: from a text as in ISO 8601, of a date and a time, or what a timestamp's own clocks show.", []Param{p("value", []value.Kind{value.Text, value.Date, value.Timestamp, value.LocalTimestamp}), opt("time", []value.Kind{value.Time})}, value.LocalTimestamp, localTimestamp,
+		ex(`localTimestamp("2031-03-09T06:12:00")`, "2031-03-09T06:12:00"), ex(`localTimestamp(date("2031-03-09"), time("06:12:00"))`, "2031-03-09T06:12:00"), ex(`localTimestamp(timestamp("2031-03-09T06:12:00+02:00"))`, "2031-03-09T06:12:00")),
+	fromISO("duration", value.Duration, "A duration from a text as in ISO 8601, as P1DT2H.", ex(`duration("P1DT2H")`, "P1DT2H")),
+	fromISO("yearMonth", value.YearMonth, "The month of a date or timestamp, or from a text as 2031-03.", ex(`yearMonth(date("2031-03-09"))`, "2031-03")),
+	fromISO("zonedTime", value.ZonedTime, "A time of day with its distance from UTC, from a text as 06:12:00+02:00.", ex(`zonedTime("06:12:00Z")`, "06:12:00Z")),
+	{
+		Name: "addDuration", Family: "dates", About: "The date, timestamp or local timestamp a duration later; its months first, of which the last day is taken where there is no such day.",
+		Params: []Param{p("to", dateish), p("duration", []value.Kind{value.Duration})}, Result: same,
+		Examples: []Example{{`addDuration(date("2031-01-31"), duration("P1M"))`, "2031-02-28"}},
+		Call: func(_ *Frame, a []value.Value) (value.Value, error) {
+			v, ok := value.AddDuration(a[0], a[1])
+			if !ok {
+				return v, fault.Expect(fault.Range, "a "+a[0].Kind().String()+" within the years 1 to 9999, and whole days for a date", a[1].String())
+			}
+			return v, nil
+		},
+	},
 	pure("epochSeconds", "dates", "A timestamp as seconds since the beginning of 1970 in UTC.", []Param{p("timestamp", stamp)}, value.Integer, func(a []value.Value) (value.Value, error) { return value.Int(a[0].GoTime().Unix()), nil }, ex(`epochSeconds(timestamp("1970-01-02T00:00:00Z"))`, "86400")),
 	pure("fromEpoch", "dates", "The timestamp a number of seconds after the beginning of 1970 in UTC.", []Param{p("seconds", whole)}, value.Timestamp, func(a []value.Value) (value.Value, error) {
 		n, ok := a[0].Int64()
@@ -194,10 +214,18 @@ func within(t time.Time, kind value.Kind) (value.Value, error) {
 	if t.Year() < 1 || t.Year() > 9999 {
 		return value.Value{}, fault.Expect(fault.Range, "a year from 1 to 9999", strconv.Itoa(t.Year()))
 	}
-	if kind == value.Date {
-		return value.DateOf(t.Year(), int(t.Month()), t.Day()), nil
+	return ofKind(t, kind), nil
+}
+
+// ofKind is a time as a date, a timestamp or a local timestamp.
+func ofKind(t time.Time, kind value.Kind) value.Value {
+	switch kind {
+	case value.Date:
+		return value.DateOf(t.Year(), int(t.Month()), t.Day())
+	case value.LocalTimestamp:
+		return value.Local(value.DateOf(t.Year(), int(t.Month()), t.Day()), value.TimeOf(t.Hour(), t.Minute(), t.Second(), t.Nanosecond()))
 	}
-	return value.Instant(t), nil
+	return value.Instant(t)
 }
 
 // later makes a function that moves a timestamp by a length of time.
@@ -321,14 +349,14 @@ func businessDaysBetween(a []value.Value) (value.Value, error) {
 func fromText(name string, kind value.Kind, about, ex, result string) Function {
 	return Function{
 		Name: name, Family: "dates", About: about, Result: known(kind),
-		Params: []Param{p("value", []value.Kind{value.Text, value.Timestamp, kind}), opt("pattern", textKind)},
+		Params: []Param{p("value", []value.Kind{value.Text, value.Timestamp, value.LocalTimestamp, kind}), opt("pattern", textKind)},
 		Call: func(_ *Frame, a []value.Value) (value.Value, error) {
 			switch {
 			case a[0].Kind() == kind:
 				return a[0], nil
-			case a[0].Kind() == value.Timestamp && kind == value.Date:
+			case a[0].Kind() != value.Text && kind == value.Date:
 				return a[0].DatePart(), nil
-			case a[0].Kind() == value.Timestamp:
+			case a[0].Kind() != value.Text:
 				return a[0].TimePart(), nil
 			}
 			return readTemporal(kind, a)
@@ -382,6 +410,38 @@ func readTemporal(kind value.Kind, a []value.Value) (value.Value, error) {
 	return v, nil
 }
 
+// fromISO makes a function that reads a text of a type, or takes the month of a date.
+func fromISO(name string, kind value.Kind, about string, examples ...Example) Function {
+	kinds := []value.Kind{value.Text, kind}
+	if kind == value.YearMonth {
+		kinds = append(kinds, dateish...)
+	}
+	return pure(name, "dates", about, []Param{p("value", kinds)}, kind, func(a []value.Value) (value.Value, error) {
+		switch {
+		case a[0].Kind() == kind:
+			return a[0], nil
+		case a[0].Kind() == value.Text:
+			return readTemporal(kind, a)
+		}
+		v, _ := value.ParseYearMonth(a[0].DatePart().String()[:7])
+		return v, nil
+	}, examples...)
+}
+
+func localTimestamp(a []value.Value) (value.Value, error) {
+	switch {
+	case a[0].Kind() == value.LocalTimestamp:
+		return a[0], nil
+	case a[0].Kind() == value.Timestamp:
+		return value.Local(a[0].DatePart(), a[0].TimePart()), nil
+	case a[0].Kind() == value.Text:
+		return readTemporal(value.LocalTimestamp, a[:1])
+	case len(a) < 2:
+		return value.Value{}, fault.Expect(fault.Type, "a time beside the date", "none")
+	}
+	return value.Local(a[0], a[1]), nil
+}
+
 func timestamp(_ *Frame, a []value.Value) (value.Value, error) {
 	if a[0].Kind() == value.Text {
 		return readTemporal(value.Timestamp, a)
@@ -421,8 +481,5 @@ func addDays(_ *Frame, a []value.Value) (value.Value, error) {
 	if t.Year() < 1 || t.Year() > 9999 {
 		return value.Value{}, fault.Expect(fault.Range, "a year from 1 to 9999", strconv.Itoa(t.Year()))
 	}
-	if a[0].Kind() == value.Date {
-		return value.DateOf(t.Year(), int(t.Month()), t.Day()), nil
-	}
-	return value.Instant(t), nil
+	return ofKind(t, a[0].Kind()), nil
 }

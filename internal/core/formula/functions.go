@@ -13,10 +13,13 @@ var (
 	number   = []value.Kind{value.Decimal}
 	whole    = []value.Kind{value.Integer}
 	listKind = []value.Kind{value.ListKind}
-	dateish  = []value.Kind{value.Date, value.Timestamp}
-	timish   = []value.Kind{value.Time, value.Timestamp}
-	temporal = []value.Kind{value.Date, value.Time, value.Timestamp}
-	scalar   = []value.Kind{value.Text, value.Decimal, value.Boolean, value.Date, value.Time, value.Timestamp}
+	dateish  = []value.Kind{value.Date, value.Timestamp, value.LocalTimestamp}
+	timish   = []value.Kind{value.Time, value.Timestamp, value.LocalTimestamp, value.ZonedTime}
+	temporal = []value.Kind{value.Date, value.Time, value.Timestamp, value.LocalTimestamp}
+	scalar   = []value.Kind{
+		value.Text, value.Decimal, value.Boolean, value.Date, value.Time, value.Timestamp,
+		value.LocalTimestamp, value.ZonedTime, value.Duration, value.YearMonth,
+	}
 
 	scalarOrList = slices.Concat(scalar, listKind)
 )

@@ -351,6 +351,7 @@ func (c *compiler) typed(info *Field, at partfile.Text, scope *formula.Scope, fi
 // conversions are the functions that make a value of a kind.
 var conversions = map[value.Kind]string{
 	value.Text: "text", value.Integer: "integer", value.Decimal: "decimal", value.Boolean: "boolean", value.Date: "date", value.Time: "time", value.Timestamp: "timestamp",
+	value.LocalTimestamp: "localTimestamp", value.Duration: "duration", value.YearMonth: "yearMonth", value.ZonedTime: "zonedTime",
 }
 
 // converted is a formula with its result made one of a field, where that compiles and fits; empty where it does not.

@@ -79,7 +79,7 @@ func TestFaultsAcrossParts(t *testing.T) {
 		"source missing":      {flowFile, "as: station", "as: pier", `flows/gauge-readings.yaml:36:18: the mapping needs "station"; no step before yields it`},
 		"overlap":             {"schemas/gauge-reading.yaml", "columns: 5-12", "columns: 4-12", `schemas/gauge-reading.yaml:15:5: day: column 4 belongs to the field before, too`},
 		"no sample":           {"schemas/gauge-reading.yaml", "sk_0309.tide", "none.tide", `schemas/gauge-reading.yaml:1:1: there is no sample "none.tide"`},
-		"type":                {"schemas/station.yaml", "type: decimal", "type: number", `schemas/station.yaml:13:11: datum_cm: expected a type (text, integer, decimal, boolean, date, time, timestamp, binary, record, map, list, variant, any, null), found "number"`},
+		"type":                {"schemas/station.yaml", "type: decimal", "type: number", `schemas/station.yaml:13:11: datum_cm: expected a type (text, integer, decimal, boolean, date, time, timestamp, local timestamp, zoned time, year-month, duration, binary, record, map, list, variant, any, null), found "number"`},
 		"pattern":             {"schemas/gauge-reading.yaml", "pattern: yyyyMMdd", "pattern: ddmmYYYY", `schemas/gauge-reading.yaml:18:14: day: expected yyyy, MM, dd, HH, mm, ss and punctuation, found "YYYY"`},
 		"syntax":              {"schemas/station.yaml", "notation: rows", "notation: [rows", `schemas/station.yaml:`},
 		"rule of the mapping": {"mappings/reading-to-tide-level.yaml", "level_cm - station.datum_cm", "level_cm - station.datum", `mappings/reading-to-tide-level.yaml:18:33: above_datum_cm: station has no field "datum". Did you mean datum_cm?`},

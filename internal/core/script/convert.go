@@ -219,9 +219,12 @@ func scalar(r *wire.Reader, t wire.Tag, want value.Kind) (v value.Value, ok bool
 }
 
 func text(s string, want value.Kind) (value.Value, bool, string) {
-	if want == value.Time {
-		v, ok := value.ParseTime(s)
+	switch want {
+	case value.Time, value.LocalTimestamp, value.ZonedTime, value.Duration, value.YearMonth:
+		v, ok := schema.ParseScalar(want, s)
 		return v, ok, s
+	case value.AnyKind, value.VariantKind:
+		want = value.Absent
 	}
 	return value.NewText(s), want == value.Absent || want == value.Text, short(s)
 }
@@ -267,7 +270,7 @@ func fromDate(ms int64, want value.Kind) (value.Value, error) {
 // fromRecord takes a record. One of a known field must have no other names than its fields.
 func fromRecord(r *wire.Reader, f *schema.Field, depth int) (value.Value, error) {
 	switch {
-	case f == nil:
+	case f == nil || f.Kind == value.AnyKind || f.Kind == value.VariantKind || f.Kind == value.MapKind:
 		return anyRecord(r, depth)
 	case f.Kind != value.RecordKind:
 		return value.Value{}, fault.Expect(fault.Type, f.Kind.String(), "a record")
