@@ -36,6 +36,7 @@ var (
 	NullAsSetting   = setting.Setting{Name: "null as", Label: "Null as", Type: setting.Choice, Choices: []string{AsNull, AsEmpty, Omitted}, Default: AsNull}
 	EmptyAsSetting  = setting.Setting{Name: "empty as", Label: "Empty as", Type: setting.Choice, Choices: []string{AsEmpty, AsNull, Omitted}, Default: AsEmpty}
 	OthersSetting   = setting.Setting{Name: "other fields", Label: "Fields that the schema lacks", Type: setting.Choice, Choices: []string{string(IgnoreOthers), string(FaultOthers)}, Default: string(IgnoreOthers), Help: "Passed over and counted, or a fault. A map that holds other fields keeps them"}
+	DoctypeSetting  = setting.Setting{Name: "document type", Label: "Document type declarations", Type: setting.Choice, Choices: []string{"accepted", "refused"}, Default: "accepted", Help: "Of one that is accepted only what it declares itself is read; nothing is fetched"}
 	OrderSetting    = setting.Setting{Name: "element order", Label: "Elements stand", Type: setting.Choice, Choices: []string{"in any order", "as listed"}, Default: "in any order", Help: "Of records that have no content model of their own"}
 	AbsentAsSetting = setting.Setting{Name: "absent as", Label: "Absent as", Type: setting.Choice, Choices: []string{Omitted, AsNull}, Default: Omitted}
 )
@@ -43,7 +44,7 @@ var (
 // common are the settings above that stand in a part as they are; a schema keeps those that only another notation has.
 var common = setting.List{
 	EncodingSetting, LineEndSetting, CountSetting, FirstSetting, LastSetting, CommentSetting, StartsWithSetting, MaxRecordSetting,
-	HeaderSetting, DelimiterSetting, QuoteSetting, EscapeSetting, BlankSetting, StraySetting, RootSetting, RecordSetting, ValuesAsSetting, NullAsSetting, EmptyAsSetting, AbsentAsSetting, OthersSetting, OrderSetting,
+	HeaderSetting, DelimiterSetting, QuoteSetting, EscapeSetting, BlankSetting, StraySetting, RootSetting, RecordSetting, ValuesAsSetting, NullAsSetting, EmptyAsSetting, AbsentAsSetting, OthersSetting, OrderSetting, DoctypeSetting,
 }
 
 // allSettings are the settings that a part of a notation may have.
@@ -65,7 +66,8 @@ func settingsOf(v setting.Values) Settings {
 		BlankFaults: v.Get("blank lines") == "faults", StrayQuotes: v.Get("stray quotes") == "kept",
 		RootName: v.Get("root"), RecordName: v.Get("record"), Attributes: v.Get("values as") == "attributes",
 		Missing: Missing{Null: v.Get("null as"), Empty: v.Get("empty as"), Absent: v.Get("absent as")}, Others: Others(unless(v.Get("other fields"), string(IgnoreOthers))), Ordered: v.Get("element order") == "as listed",
-		Lines: Lines{First: v.Int("skip first"), Last: v.Int("skip last"), Comment: v.Get("comment"), StartsWith: v.Get("starts with")},
+		NoDoctype: v.Get("document type") == "refused",
+		Lines:     Lines{First: v.Int("skip first"), Last: v.Int("skip last"), Comment: v.Get("comment"), StartsWith: v.Get("starts with")},
 	}
 }
 

@@ -64,6 +64,9 @@ func (w *Settings) out() partfile.Ordered {
 	o.Add("empty as", unless(w.Missing.Empty, AsEmpty))
 	o.Add("absent as", unless(w.Missing.Absent, Omitted))
 	o.Add("other fields", unless(string(w.Others), string(IgnoreOthers)))
+	if w.NoDoctype {
+		o.Add("document type", "refused")
+	}
 	if w.Ordered {
 		o.Add("element order", "as listed")
 	}

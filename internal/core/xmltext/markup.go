@@ -3,6 +3,7 @@ package xmltext
 import (
 	"encoding/xml"
 	"errors"
+	"regexp"
 	"strings"
 
 	"hollowreed/internal/core/fault"
@@ -125,6 +126,7 @@ func (r *Reader) startTag(s string) (Kind, error) {
 			return 0, err
 		}
 	}
+	r.defaulted(s[1:n])
 	if err := r.push(s[1:n]); err != nil {
 		return 0, err
 	}
@@ -198,8 +200,14 @@ func (r *Reader) declaration(s string) (Kind, error) {
 		return Text, nil
 	case len(s) < len(cdata) && (strings.HasPrefix(cdata, s) || strings.HasPrefix("<!--", s)):
 		return 0, errMore
-	case strings.HasPrefix(s, "<!DOCTYPE") || len(s) < 9 && strings.HasPrefix("<!DOCTYPE", s):
-		return 0, fault.New(fault.Syntax, "document type definitions are refused").At(r.place(r.Begin)).WithFix("Remove the <!DOCTYPE …> declaration")
+	case len(s) < len("<!DOCTYPE") && strings.HasPrefix("<!DOCTYPE", s):
+		return 0, errMore
+	case strings.HasPrefix(s, "<!DOCTYPE"):
+		n, err := r.declared(s)
+		if err == nil {
+			r.took(n)
+		}
+		return 0, err
 	}
 	return 0, r.notXML(r.Begin, "this declaration cannot stand here")
 }
@@ -219,6 +227,9 @@ func (r *Reader) comment(s string) error {
 	r.took(end + 7)
 	return nil
 }
+
+// xmlDeclaration is the XML declaration (XML 1.0 fifth edition, section 2.8).
+var xmlDeclaration = regexp.MustCompile(`^<\?xml[ \t\r\n]+version[ \t\r\n]*=[ \t\r\n]*("1\.[0-9]+"|'1\.[0-9]+')([ \t\r\n]+encoding[ \t\r\n]*=[ \t\r\n]*("[A-Za-z][A-Za-z0-9._-]*"|'[A-Za-z][A-Za-z0-9._-]*'))?([ \t\r\n]+standalone[ \t\r\n]*=[ \t\r\n]*("(yes|no)"|'(yes|no)'))?[ \t\r\n]*\?>$`)
 
 // instruction passes over a processing instruction, or the XML declaration at the very beginning.
 func (r *Reader) instruction(s string) error {
@@ -240,8 +251,10 @@ func (r *Reader) instruction(s string) error {
 		return r.notXML(r.Begin, "the XML declaration stands at the beginning only")
 	case target != "xml" && strings.EqualFold(target, "xml"):
 		return r.notXML(r.Begin, "the name %s is reserved", target)
-	case target == "xml" && quoted(s[n:end], "version") != "1.0":
-		return fault.Expect(fault.Syntax, "XML 1.0", fault.Quote(quoted(s[n:end], "version"))).At(r.place(r.Begin))
+	case target == "xml" && !xmlDeclaration.MatchString(s[:end+2]):
+		return fault.Expect(fault.Syntax, `an XML declaration, as <?xml version="1.0" encoding="UTF-8"?>`, fault.Quote(s[:end+2])).At(r.place(r.Begin))
+	case r.o.Namespaces && strings.Contains(target, ":"):
+		return r.notXML(r.Begin, "the name %s of a processing instruction has no colon", target)
 	}
 	if _, err := r.clean(s[n:end], r.Begin+int64(n), false); err != nil {
 		return err

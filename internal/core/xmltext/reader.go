@@ -1,5 +1,5 @@
 // Package xmltext reads XML 1.0 token by token, well-formed and in bounded memory, with the place of
-// every token. Document type definitions are refused and nothing is ever fetched. It is what all
+// every token. Of a document type declaration the internal subset is read, its entities and defaults bounded; nothing is ever fetched. It is what all
 // readers of XML here stand on: values and names are cut out of large blocks of text, and cost no
 // copy of their own.
 package xmltext
@@ -37,6 +37,7 @@ type Attr struct {
 type Options struct {
 	Source     string // name of the input, for faults
 	Namespaces bool   // resolve prefixes (Namespaces in XML 1.0)
+	NoDoctype  bool   // refuse document type declarations
 	MaxDepth   int    // of elements; 0 is MaxDepth
 	MaxToken   int    // bytes of a comment or a CDATA section; 0 is MaxToken
 }
@@ -72,6 +73,8 @@ type Reader struct {
 	lineBegin int64 // offset at which that line begins
 	first     int64 // offset at which the document begins, behind a byte order mark
 	mark      int64 // offset up to which lines were counted
+
+	types *doctype // what the document type declaration declares; nil without one
 
 	scope    int // id of the prefixes in scope
 	scopes   int // ids given so far

@@ -70,12 +70,13 @@ func behind() *fault.Fault {
 
 // whole is where a long text can be cut: not inside of a character, a reference or a line end.
 func whole(s string) int {
-	n := len(s) - 16
+	const tail = maxEntity + 3
+	n := len(s) - tail
 	for n > piece/2 && (!utf8.RuneStart(s[n]) || s[n-1] == '\r' || s[n-1] == ']') {
 		n--
 	}
-	if amp := strings.LastIndexByte(s[n-16:n], '&'); amp >= 0 && !strings.Contains(s[n-16+amp:n], ";") {
-		n = n - 16 + amp
+	if amp := strings.LastIndexByte(s[n-tail:n], '&'); amp >= 0 && !strings.Contains(s[n-tail+amp:n], ";") {
+		n = n - tail + amp
 	}
 	return n
 }
@@ -155,27 +156,38 @@ var entities = map[string]string{"lt": "<", "gt": ">", "amp": "&", "apos": "'", 
 
 // reference resolves &lt; or &#65; and gives how long it is.
 func (r *Reader) reference(s string, offset int64) (to string, n int, err error) {
-	end := strings.IndexByte(s[:min(len(s), 16)], ';')
+	end := strings.IndexByte(s[:min(len(s), maxEntity+3)], ';')
 	if end < 0 {
 		return "", 0, r.notXML(offset, "& begins a reference, which ends in ;").WithFix("Write &amp; for the sign itself")
 	}
-	name := s[1:end]
-	if to, ok := entities[name]; ok {
-		return to, end + 1, nil
+	to, err = r.referenced(s[:end+1], offset, nil)
+	return to, end + 1, err
+}
+
+// referenced is what a whole reference stands for, inside of the entities around.
+func (r *Reader) referenced(ref string, offset int64, around []string) (string, error) {
+	if strings.HasPrefix(ref, "&#") {
+		to, _, err := r.characterReference(ref, offset)
+		return to, err
 	}
-	digits, numeric := strings.CutPrefix(name, "#")
-	if !numeric {
-		return "", 0, r.notXML(offset, "the entity &%s; is not known", strings.ToValidUTF8(name, "\uFFFD"))
+	name := ref[1 : len(ref)-1]
+	if n, err := r.nameEnd(ref[1:], 0); err != nil || n != len(name) || n == 0 {
+		return "", r.notXML(offset, "& begins a reference, which ends in ;").WithFix("Write &amp; for the sign itself")
 	}
-	base := 10
+	return r.expanded(name, offset, around)
+}
+
+// characterReference resolves &#65; or &#x41;.
+func (r *Reader) characterReference(ref string, offset int64) (to string, n int, err error) {
+	digits, base := ref[2:len(ref)-1], 10
 	if hex, ok := strings.CutPrefix(digits, "x"); ok {
 		digits, base = hex, 16
 	}
 	c, failed := strconv.ParseUint(digits, base, 32)
-	if failed != nil || !isChar(rune(c)) || c > utf8.MaxRune {
-		return "", 0, r.notXML(offset, "%s is no character that can stand in it", s[:end+1])
+	if failed != nil || strings.HasPrefix(digits, "+") || !isChar(rune(c)) || c > utf8.MaxRune {
+		return "", 0, r.notXML(offset, "%s is no character that can stand in it", ref)
 	}
-	return string(rune(c)), end + 1, nil
+	return string(rune(c)), len(ref), nil
 }
 
 // attrValue resolves the value of an attribute: white space becomes spaces.

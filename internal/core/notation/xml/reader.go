@@ -1,5 +1,5 @@
-// Package xml reads and writes XML 1.0 documents. Document type definitions are refused and
-// nothing is ever fetched. Without a schema attributes become fields named @name, text beside
+// Package xml reads and writes XML 1.0 documents. Of a document type declaration the internal subset is read, unless a schema
+// refuses it, and nothing is ever fetched. Without a schema attributes become fields named @name, text beside
 // children becomes #text, repeated elements become lists and prefixes stay as they are written.
 package xml
 
@@ -39,11 +39,10 @@ func NewReader(r io.Reader, o notation.Options) (notation.Reader, error) {
 
 func newReader(r io.Reader, o notation.Options) reader {
 	x := reader{schema: o.Schema, limit: int64(o.Limit()), check: o.Check && o.Schema != nil, names: newNames(o.Schema), ignored: o.Ignored}
-	wildcards := o.Schema != nil && o.Schema.Wildcards()
-	if wildcards {
+	if o.Schema != nil && o.Schema.Wildcards() {
 		x.own = o.Schema.OwnNamespace()
 	}
-	x.in = xmltext.New(r, xmltext.Options{Source: o.Source, Namespaces: x.names != nil || wildcards, MaxDepth: notation.MaxDepth, MaxToken: o.Limit()})
+	x.in = xmltext.New(r, xmltext.Options{Source: o.Source, Namespaces: true, NoDoctype: o.Schema != nil && o.Schema.Settings.NoDoctype, MaxDepth: notation.MaxDepth, MaxToken: o.Limit()})
 	return x
 }
 

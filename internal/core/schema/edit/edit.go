@@ -462,6 +462,7 @@ var schemaKeys = []struct {
 	{"absent as", []any{"notation settings", "absent as"}},
 	{"other fields", []any{"notation settings", "other fields"}},
 	{"element order", []any{"notation settings", "element order"}},
+	{"document type", []any{"notation settings", "document type"}},
 }
 
 // WriteSchema changes the settings of the schema as a whole that are named.

@@ -41,12 +41,12 @@ func TestEveryFaultHasBothPlaces(t *testing.T) {
 func TestHostileDocumentsAreRefused(t *testing.T) {
 	s := load(t, "models.xsd")
 	for in, want := range map[string]string{
-		`<!DOCTYPE m [<!ENTITY a "aaaa">]><m>&a;</m>`:        "document type definitions are refused",
-		`<!DOCTYPE m SYSTEM "http://127.0.0.1:1/x.dtd"><m/>`: "document type definitions are refused",
-		strings.Repeat("<m>", 10_000):                        "deeper than",
-		"<m>&bomb;</m>":                                      "this is not XML",
-		"":                                                   "a root element",
-		"<m>":                                                "this is not XML",
+		`<!DOCTYPE m [<!ENTITY a SYSTEM "http://127.0.0.1:1/x">]><m>&a;</m>`: "stands in another file",
+		`<!DOCTYPE m SYSTEM "http://127.0.0.1:1/x.dtd"><m>&a;</m>`:           "is not known",
+		strings.Repeat("<m>", 10_000):                                        "deeper than",
+		"<m>&bomb;</m>":                                                      "this is not XML",
+		"":                                                                   "a root element",
+		"<m>":                                                                "this is not XML",
 		`<?xml version="1.0" encoding="latin-99"?><m/>`:          "latin-99",
 		"<m><a/><a/><f/><g/></m>text":                            "behind the root",
 		"<m><a/><a/><f/><g/></m><m/>":                            "behind the root",
@@ -98,7 +98,6 @@ func TestWhatIsNoSchemaIsSaidWithItsLine(t *testing.T) {
 		xs("<xs:element name='a' type='xs:int' substitutionGroup='a'/>"):                                                                               "leads back",
 		xs("<xs:group name='g'><xs:sequence><xs:group ref='g'/></xs:sequence></xs:group>"):                                                             "stands inside of itself",
 		xs("<xs:complexType name='a'><xs:sequence><xs:element name='b' maxOccurs='0' minOccurs='1'/></xs:sequence></xs:complexType>"):                  "maxOccurs is less",
-		"<!DOCTYPE x><xs:schema xmlns:xs='http://www.w3.org/2001/XMLSchema'/>":                                                                         "document type definitions",
 	} {
 		_, err := Load("a.xsd", []byte(in), nil)
 		require.Error(t, err, in)
