@@ -38,6 +38,9 @@ func lean() {
 // errFaults ends a command with exitFaults; everything is said already.
 var errFaults = errors.New("faults")
 
+// errUnread ends a command with exitInput; everything is said already.
+var errUnread = errors.New("unread")
+
 // env is what a command writes to.
 type env struct {
 	out io.Writer
@@ -75,6 +78,8 @@ flows and samples.`,
 		return exitDone
 	case errors.Is(err, errFaults):
 		return exitFaults
+	case errors.Is(err, errUnread):
+		return exitInput
 	}
 	fmt.Fprintln(errs, "hollowreed: "+oneLine(err))
 	return exitInput

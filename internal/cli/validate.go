@@ -32,7 +32,8 @@ Schema (.xsd), and writes every fault as a line of JSON with file, path, line, c
 found and rule, the place in the schema that says so. By a part or an XML Schema, files of any
 size are checked while they are read; by a JSON Schema, a document at a time.
 
-Ends with 0 when everything is valid, with 1 when anything is not.`,
+Ends with 0 when everything is valid, with 1 when anything is not, and with 2 when a file cannot be read
+as its notation at all.`,
 		Example: `  hollowreed validate --schema demo/schemas/gauge-reading.yaml sk_0309.tide`,
 		Args:    cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -44,11 +45,13 @@ Ends with 0 when everything is valid, with 1 when anything is not.`,
 			case ".xsd":
 				check = e.byXMLSchema
 			}
-			faults, err := check(cmd, f, args)
-			if err != nil {
+			found, err := check(cmd, f, args)
+			switch {
+			case err != nil:
 				return err
-			}
-			if faults > 0 {
+			case found.unread:
+				return errUnread
+			case found.faults > 0:
 				return errFaults
 			}
 			return nil
@@ -62,22 +65,28 @@ Ends with 0 when everything is valid, with 1 when anything is not.`,
 	return c
 }
 
-func (e env) byPart(cmd *cobra.Command, f validateFlags, files []string) (faults int, err error) {
+// checked is what was found in all files.
+type checked struct {
+	faults int
+	unread bool // a file is none of its notation
+}
+
+func (e env) byPart(cmd *cobra.Command, f validateFlags, files []string) (all checked, err error) {
 	s, err := schemaFile(f.schema)
 	if err != nil {
-		return 0, err
+		return all, err
 	}
 	if f.from == "" && !s.Notation.Bytes {
-		return 0, fault.New(fault.Required, "rows of a database have no notation of files").WithFix("Say with --from how the files are written")
+		return all, fault.New(fault.Required, "rows of a database have no notation of files").WithFix("Say with --from how the files are written")
 	}
 	as, err := notationOf(f.from, s)
 	if err != nil {
-		return 0, err
+		return all, err
 	}
 	for _, name := range files {
 		in, err := open(cmd, name)
 		if err != nil {
-			return faults, err
+			return all, err
 		}
 		n := 0
 		tally, err := validate.File(s, f.schema, as, name, in, func(ft *fault.Fault) bool {
@@ -87,38 +96,40 @@ func (e env) byPart(cmd *cobra.Command, f validateFlags, files []string) (faults
 		})
 		in.Close()
 		if err != nil {
-			return faults, err
+			return all, err
 		}
-		faults += tally.Faults
+		all.faults += tally.Faults
+		all.unread = all.unread || tally.Unread
 		e.verdict(name, tally.Records, "record", tally.Faults)
 	}
-	return faults, nil
+	return all, nil
 }
 
-func (e env) byJSONSchema(_ *cobra.Command, f validateFlags, files []string) (faults int, err error) {
+func (e env) byJSONSchema(_ *cobra.Command, f validateFlags, files []string) (all checked, err error) {
 	text, err := readWhole(f.schema)
 	if err != nil {
-		return 0, err
+		return all, err
 	}
 	others, err := readAll(f.with)
 	if err != nil {
-		return 0, err
+		return all, err
 	}
 	v, err := jsonschema.Compile(f.schema, text, others)
 	if err != nil {
-		return 0, err
+		return all, err
 	}
 	for _, name := range files {
 		message, err := readWhole(name)
 		if err != nil {
-			return faults, err
+			return all, err
 		}
 		found, err := v.Check(name, message)
 		if ft, ok := err.(*fault.Fault); ok {
 			found, err = fault.List{ft}, nil
+			all.unread = all.unread || validate.Unreadable(ft)
 		}
 		if err != nil {
-			return faults, err
+			return all, err
 		}
 		for i, ft := range found {
 			if f.most > 0 && i >= f.most {
@@ -126,16 +137,16 @@ func (e env) byJSONSchema(_ *cobra.Command, f validateFlags, files []string) (fa
 			}
 			e.finding(name, ft)
 		}
-		faults += len(found)
+		all.faults += len(found)
 		e.verdict(name, 1, "document", len(found))
 	}
-	return faults, nil
+	return all, nil
 }
 
-func (e env) byXMLSchema(cmd *cobra.Command, f validateFlags, files []string) (faults int, err error) {
+func (e env) byXMLSchema(cmd *cobra.Command, f validateFlags, files []string) (all checked, err error) {
 	set, err := xmlSchema(f.schema, f.with)
 	if err != nil {
-		return 0, err
+		return all, err
 	}
 	for _, n := range set.Notes {
 		fmt.Fprintln(e.err, n.Error())
@@ -143,17 +154,18 @@ func (e env) byXMLSchema(cmd *cobra.Command, f validateFlags, files []string) (f
 	for _, name := range files {
 		in, err := open(cmd, name)
 		if err != nil {
-			return faults, err
+			return all, err
 		}
 		n := set.Validate(name, bufio.NewReaderSize(in, 64<<10), func(ft *fault.Fault) bool {
 			e.finding(name, ft)
-			faults++
-			return f.most == 0 || faults < f.most
+			all.faults++
+			all.unread = all.unread || validate.Unreadable(ft)
+			return f.most == 0 || all.faults < f.most
 		})
 		in.Close()
 		e.verdict(name, 1, "document", n)
 	}
-	return faults, nil
+	return all, nil
 }
 
 // xmlSchema reads an XML Schema with the files beside it that it needs.

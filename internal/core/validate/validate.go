@@ -16,6 +16,7 @@ type Summary struct {
 	Records int // that were read, bad ones included
 	Bad     int // with at least one fault
 	Faults  int
+	Unread  bool // it cannot be read as its notation, from the last fault on
 }
 
 // OK says whether there was no fault.
@@ -80,9 +81,13 @@ func (c *check) ended(err error) error {
 		return err
 	}
 	c.tally.Bad++
+	c.tally.Unread = Unreadable(f)
 	c.say(f)
 	return nil
 }
+
+// Unreadable says whether a fault that ends the reading tells that the bytes are none of the notation.
+func Unreadable(f *fault.Fault) bool { return f.Code == fault.Syntax || f.Code == fault.Encoding }
 
 // empty is the fault of a message without any record.
 func (c *check) empty() error {

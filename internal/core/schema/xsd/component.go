@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/value"
 )
 
 func (l *loader) component(src source) {
@@ -159,6 +160,7 @@ func (l *loader) build(src source, t *Type) *Type {
 		return t
 	}
 	t.Complex, t.block = true, src.or("block", "blockDefault")
+	l.complex = append(l.complex, t)
 	t.Abstract = truth(src.attrs["abstract"])
 	t.Mixed = truth(src.attrs["mixed"])
 	if sc := src.one("simpleContent"); sc != nil {
@@ -307,7 +309,50 @@ func (l *loader) restricted(src source, base *Simple, name string) *Simple {
 			l.pattern(d, f, v)
 		}
 	}
+	l.consistent(src.dom, s)
 	return s
+}
+
+// consistent refuses facets that contradict each other (XML Schema 1.0, part 2, section 4.3).
+func (l *loader) consistent(d *dom, s *Simple) {
+	f := &s.facets
+	least, most := nearest(s, func(f *facets) *int { return f.minLength }), nearest(s, func(f *facets) *int { return f.maxLength })
+	total, fraction := nearest(s, func(f *facets) *int { return f.totalDigits }), nearest(s, func(f *facets) *int { return f.fractionDigits })
+	switch {
+	case f.length != nil && (f.minLength != nil || f.maxLength != nil):
+		l.fault(d, fault.Setting, "length cannot stand beside minLength and maxLength")
+	case least != nil && most != nil && *least > *most:
+		l.fault(d, fault.Setting, "minLength %d is greater than maxLength %d", *least, *most)
+	case total != nil && fraction != nil && *fraction > *total:
+		l.fault(d, fault.Setting, "fractionDigits %d is greater than totalDigits %d", *fraction, *total)
+	case total != nil && *total == 0:
+		l.fault(d, fault.Setting, "totalDigits is at least 1")
+	case f.hasMinIn && f.hasMinEx || f.hasMaxIn && f.hasMaxEx:
+		l.fault(d, fault.Setting, "a bound is included or excluded, not both")
+	case s.primitive == "decimal" && (above(f.hasMinIn, f.minIn, f.hasMaxIn, f.maxIn) || above(f.hasMinEx, f.minEx, f.hasMaxEx, f.maxEx)):
+		l.fault(d, fault.Setting, "the least value is greater than the greatest")
+	}
+}
+
+// nearest is a facet of a type, or of the nearest one that it is derived from.
+func nearest(s *Simple, of func(*facets) *int) *int {
+	for t := s; t != nil; t = t.base {
+		if n := of(&t.facets); n != nil {
+			return n
+		}
+	}
+	return nil
+}
+
+// above says whether one bound is greater than another.
+func above(hasLow bool, low string, hasHigh bool, high string) bool {
+	a, ok1 := value.ParseDecimal(low)
+	b, ok2 := value.ParseDecimal(high)
+	if !hasLow || !hasHigh || !ok1 || !ok2 {
+		return false
+	}
+	c, err := value.Compare(a, b)
+	return err == nil && c > 0
 }
 
 func (l *loader) count(d *dom) *int {

@@ -89,19 +89,44 @@ func TestWhatIsNoSchemaIsSaidWithItsLine(t *testing.T) {
 		xs("<xs:element name='a' type='none'/>"): "a.xsd:2:1: there is no type none",
 		xs("<xs:element name='a' type='x:t'/>"):  "the prefix \"x\" is not declared",
 		xs("<xs:element/>"):                      "xs:element needs a name",
-		xs("<xs:element name='a'><xs:complexType><xs:attribute type='xs:int'/></xs:complexType></xs:element>"):                                         "a.xsd:2:38: xs:attribute needs a name or a ref",
-		xs("<xs:include schemaLocation='http://127.0.0.1:1/b.xsd'/>"):                                                                                  "b.xsd is not here; nothing is fetched",
-		xs("<xs:element name='a'/>\n<xs:element name='a'/>"):                                                                                           "declared twice",
-		xs("<xs:complexType name='a'><xs:complexContent><xs:extension base='a'/></xs:complexContent></xs:complexType><xs:element name='e' type='a'/>"): "derived from itself",
-		xs("<xs:simpleType name='a'><xs:restriction base='xs:int'><xs:minInclusive value='x'/></xs:restriction></xs:simpleType>"):                      "minInclusive needs a decimal number",
-		xs("<xs:element name='a' type='xs:int' substitutionGroup='b'/><xs:element name='b' type='xs:int' substitutionGroup='a'/>"):                     "leads back",
-		xs("<xs:element name='a' type='xs:int' substitutionGroup='a'/>"):                                                                               "leads back",
-		xs("<xs:group name='g'><xs:sequence><xs:group ref='g'/></xs:sequence></xs:group>"):                                                             "stands inside of itself",
-		xs("<xs:complexType name='a'><xs:sequence><xs:element name='b' maxOccurs='0' minOccurs='1'/></xs:sequence></xs:complexType>"):                  "maxOccurs is less",
+		xs("<xs:element name='a'><xs:complexType><xs:attribute type='xs:int'/></xs:complexType></xs:element>"):                                                                                                                                                                   "a.xsd:2:38: xs:attribute needs a name or a ref",
+		xs("<xs:include schemaLocation='http://127.0.0.1:1/b.xsd'/>"):                                                                                                                                                                                                            "b.xsd is not here; nothing is fetched",
+		xs("<xs:element name='a'/>\n<xs:element name='a'/>"):                                                                                                                                                                                                                     "declared twice",
+		xs("<xs:complexType name='a'><xs:complexContent><xs:extension base='a'/></xs:complexContent></xs:complexType><xs:element name='e' type='a'/>"):                                                                                                                           "derived from itself",
+		xs("<xs:simpleType name='a'><xs:restriction base='xs:int'><xs:minInclusive value='x'/></xs:restriction></xs:simpleType>"):                                                                                                                                                "minInclusive needs a decimal number",
+		xs("<xs:element name='a' type='xs:int' substitutionGroup='b'/><xs:element name='b' type='xs:int' substitutionGroup='a'/>"):                                                                                                                                               "leads back",
+		xs("<xs:element name='a' type='xs:int' substitutionGroup='a'/>"):                                                                                                                                                                                                         "leads back",
+		xs("<xs:group name='g'><xs:sequence><xs:group ref='g'/></xs:sequence></xs:group>"):                                                                                                                                                                                       "stands inside of itself",
+		xs("<xs:complexType name='a'><xs:sequence><xs:element name='b' maxOccurs='0' minOccurs='1'/></xs:sequence></xs:complexType>"):                                                                                                                                            "maxOccurs is less",
+		xs("<xs:simpleType name='a'><xs:restriction base='xs:string'><xs:length value='3'/><xs:minLength value='1'/></xs:restriction></xs:simpleType>"):                                                                                                                          "length cannot stand beside",
+		xs("<xs:simpleType name='a'><xs:restriction base='xs:string'><xs:minLength value='3'/><xs:maxLength value='1'/></xs:restriction></xs:simpleType>"):                                                                                                                       "minLength 3 is greater than maxLength 1",
+		xs("<xs:simpleType name='a'><xs:restriction base='xs:decimal'><xs:totalDigits value='2'/><xs:fractionDigits value='3'/></xs:restriction></xs:simpleType>"):                                                                                                               "fractionDigits 3 is greater than totalDigits 2",
+		xs("<xs:simpleType name='a'><xs:restriction base='xs:int'><xs:minInclusive value='3'/><xs:maxInclusive value='1'/></xs:restriction></xs:simpleType>"):                                                                                                                    "the least value is greater",
+		xs("<xs:simpleType name='a'><xs:restriction base='xs:int'><xs:minInclusive value='3'/><xs:minExclusive value='1'/></xs:restriction></xs:simpleType>"):                                                                                                                    "included or excluded, not both",
+		xs("<xs:element name='e'><xs:complexType><xs:sequence><xs:element name='a' minOccurs='0'/><xs:element name='a'/></xs:sequence></xs:complexType></xs:element>"):                                                                                                           "a may be of two particles",
+		xs("<xs:element name='e'><xs:complexType><xs:sequence><xs:element name='a' maxOccurs='3'/><xs:element name='a'/></xs:sequence></xs:complexType></xs:element>"):                                                                                                           "a may be of two particles",
+		xs("<xs:element name='e'><xs:complexType><xs:choice><xs:element name='a'/><xs:sequence><xs:element name='a'/><xs:element name='b'/></xs:sequence></xs:choice></xs:complexType></xs:element>"):                                                                            "a may be of two particles",
+		xs("<xs:element name='e'><xs:complexType><xs:sequence><xs:element name='a' minOccurs='0'/><xs:any/></xs:sequence></xs:complexType></xs:element>"):                                                                                                                        "a may be of two particles",
+		xs("<xs:element name='e'><xs:complexType><xs:sequence maxOccurs='unbounded'><xs:element name='a'/><xs:element name='b' minOccurs='0'/><xs:any namespace='##other' minOccurs='0'/><xs:any namespace='urn:x' minOccurs='0'/></xs:sequence></xs:complexType></xs:element>"): "an element of any name may be of two particles",
 	} {
 		_, err := Load("a.xsd", []byte(in), nil)
 		require.Error(t, err, in)
 		require.Contains(t, err.Error(), want, in)
+	}
+}
+
+// TestModelsThatAreNotAmbiguousAreTaken: a particle that stands twice by its number, and names that stand at several places.
+func TestModelsThatAreNotAmbiguousAreTaken(t *testing.T) {
+	for _, model := range []string{
+		"<xs:sequence><xs:element name='a'/><xs:element name='b'/><xs:element name='a'/></xs:sequence>",
+		"<xs:sequence><xs:element name='a' minOccurs='2' maxOccurs='2'/><xs:element name='a'/></xs:sequence>",
+		"<xs:sequence maxOccurs='unbounded'><xs:element name='a' minOccurs='0' maxOccurs='5'/><xs:element name='b'/></xs:sequence>",
+		"<xs:choice minOccurs='0' maxOccurs='unbounded'><xs:element name='a'/><xs:element name='b'/></xs:choice>",
+		"<xs:all><xs:element name='a' minOccurs='0'/><xs:element name='b'/></xs:all>",
+		"<xs:sequence><xs:element name='a'/><xs:any namespace='##other' maxOccurs='unbounded'/></xs:sequence>",
+	} {
+		_, err := Load("a.xsd", []byte("<xs:schema xmlns:xs='http://www.w3.org/2001/XMLSchema' targetNamespace='urn:t' elementFormDefault='qualified'><xs:element name='e'><xs:complexType>"+model+"</xs:complexType></xs:element></xs:schema>"), nil)
+		require.NoError(t, err, model)
 	}
 }
 

@@ -80,16 +80,17 @@ type document struct {
 }
 
 type loader struct {
-	set    *Set
-	files  map[string][]byte
-	loaded map[string]bool
-	top    map[string]map[xml.Name]source // by kind of component
-	order  []source
-	faults fault.List
-	groups map[xml.Name]expr
-	busy   map[*dom]bool
-	making map[*Type]bool // types whose bases are being read
-	later  []func()
+	set     *Set
+	files   map[string][]byte
+	loaded  map[string]bool
+	top     map[string]map[xml.Name]source // by kind of component
+	order   []source
+	faults  fault.List
+	groups  map[xml.Name]expr
+	busy    map[*dom]bool
+	making  map[*Type]bool // types whose bases are being read
+	later   []func()
+	complex []*Type // all complex types
 }
 
 // kinds of components that have names of their own each.
@@ -124,6 +125,9 @@ func Load(name string, text []byte, others map[string][]byte) (*Set, error) {
 		l.fault(root, fault.Limit, "the schema has more than %d elements, or a substitution group that stands for itself", maxLater)
 	}
 	l.heads()
+	if len(l.faults) == 0 {
+		l.attribution()
+	}
 	if len(l.faults) > 0 {
 		return nil, l.faults
 	}
