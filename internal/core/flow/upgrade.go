@@ -19,6 +19,9 @@ func Upgrade(root partfile.Settings) (changed bool) {
 
 func upgradeTrigger(t partfile.Settings) (changed bool) {
 	name := t.Get("kind")
+	if name == "" {
+		name = Triggers[0].Name
+	}
 	for _, k := range Triggers {
 		if slices.Contains(k.Older, name) {
 			t.Set("kind", k.Name)

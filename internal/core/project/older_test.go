@@ -81,6 +81,10 @@ rules:
 			"connection: Board\nkind: http\noperations:\n  - {operation: post, does: call, path: /answer.status, fails when: 'answer.status >= 400 or answer.body == \"answer.status\"'}\n",
 			"connection: Board\nkind: http\noperations:\n  - {operation: post, kind: call, path: /answer.status, fails when: 'response.status >= 400 or response.body == \"answer.status\"'}\n",
 		},
+		"flows/files.yaml": {
+			"flow: Files\ntrigger:\n  connection: in\n  mask: \"*\"\nsteps: []\n",
+			"flow: Files\ntrigger:\n  connection: in\n  glob: \"*\"\nsteps: []\n",
+		},
 		"flows/changes.yaml": {
 			"flow: Changes\ntrigger:\n  kind: records\n  rising: changed\n  with:\n    since: rising + rising.x + now.rising + \"rising\"\nsteps: []\n",
 			"flow: Changes\ntrigger:\n  kind: new records\n  watermark: changed\n  with:\n    since: watermark + watermark.x + now.rising + \"rising\"\nsteps: []\n",
