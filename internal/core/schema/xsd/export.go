@@ -58,7 +58,7 @@ type writer struct {
 
 // Unsaid are the sentences that tell in what an exported XML Schema is stricter than the schema: XML Schema 1.0 has no word for it.
 func Unsaid(s *schema.Schema) (sentences []string) {
-	anyOrder, open := false, false
+	anyOrder, open, others := false, false, false
 	s.Root.Walk(func(_ []string, f *schema.Field) {
 		if f.Kind != value.RecordKind {
 			return
@@ -72,6 +72,7 @@ func Unsaid(s *schema.Schema) (sentences []string) {
 		}
 		anyOrder = anyOrder || f.Model() == nil && elements > 1 && lists
 		open = open || !f.Strict() && f.HeldOthers() == nil
+		others = others || f.Model() == nil && f.HeldOthers() != nil && !fixedEnd(f)
 	})
 	if anyOrder {
 		sentences = append(sentences, "Where elements repeat, the schema takes them in any order; here they stand in the order of its fields.")
@@ -79,7 +80,20 @@ func Unsaid(s *schema.Schema) (sentences []string) {
 	if open {
 		sentences = append(sentences, "Elements and attributes that the schema lacks are passed over; here they are refused.")
 	}
+	if others {
+		sentences = append(sentences, "Where elements of any name are let in behind one that may be absent, they are of another namespace here.")
+	}
 	return sentences
+}
+
+// fixedEnd says whether the last element of a record occurs a fixed number of times, so that a wildcard behind it is not ambiguous.
+func fixedEnd(f *schema.Field) bool {
+	for i := len(f.Fields) - 1; i >= 0; i-- {
+		if c := f.Fields[i]; !c.HoldsOthers && !c.WireFormat.Attribute && !c.WireFormat.Content {
+			return c.Min == c.Max
+		}
+	}
+	return true
 }
 
 // space is the namespace of an element's name.
@@ -169,10 +183,41 @@ func (w *writer) content(depth int, f *schema.Field, elements []*schema.Field) {
 		}
 	}
 	w.line(depth, `<xs:`+kind+`>`)
-	for _, c := range elements {
-		w.element(depth+1, c, often(c.Min, c.Max))
+	for i := 0; i < len(elements); i++ {
+		c := elements[i]
+		if c.HoldsOthers {
+			continue
+		}
+		low, high := c.Min, c.Max
+		for w.foreign(c.WireName()) && i+1 < len(elements) && w.foreign(elements[i+1].WireName()) && w.space(elements[i+1].WireName()) == w.space(c.WireName()) {
+			i++ // one wildcard for neighbours of a namespace: with two of them it could not be told which an element is of
+			low, high = low+elements[i].Min, sum(high, elements[i].Max)
+		}
+		w.element(depth+1, c, often(low, high))
 	}
+	w.others(depth+1, f)
 	w.line(depth, `</xs:`+kind+`>`)
+}
+
+// others writes the wildcard of a record whose elements are in any order, behind them all.
+func (w *writer) others(depth int, f *schema.Field) {
+	held := f.HeldOthers()
+	if held == nil || held.WireFormat.Wildcard == "##none" {
+		return
+	}
+	space := cmp.Or(held.WireFormat.Wildcard, "##any")
+	if !fixedEnd(f) {
+		space = "##other"
+	}
+	w.line(depth, `<xs:any namespace="%s" processContents="lax" minOccurs="0" maxOccurs="unbounded"/>`, space)
+}
+
+// sum adds how often particles may occur at the most.
+func sum(a, b int) int {
+	if a == schema.Many || b == schema.Many {
+		return schema.Many
+	}
+	return a + b
 }
 
 var joins = map[byte]string{',': "sequence", '|': "choice", '&': "all"}
