@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -155,6 +156,67 @@ func TestRunReallyWritesFiles(t *testing.T) {
 	text, err := os.ReadFile(filepath.Join(to, "one.csv"))
 	require.NoError(t, err)
 	require.Equal(t, "code\r\nA1\r\n", string(text))
+}
+
+// TestRecordsAreAsTheyCameWhenTheirMemoryIsUsedAgain: with fields that are absent, records that are skipped and ones set aside
+// among thousands, in every notation that reads into memory that is used again, and with a step that keeps what it has seen.
+func TestRecordsAreAsTheyCameWhenTheirMemoryIsUsedAgain(t *testing.T) {
+	dir := t.TempDir()
+	flow := "flow: Crates\ntrigger: {connection: in, glob: '*'}\nsteps:\n  - {step: read, id: read, schema: %s, as: crate}\n" +
+		"  - step: each\n    id: each\n    of: crate\n    steps:\n      - {step: filter, id: keep, where: 'kind != \"skip\"'}\n%s" +
+		"      - {step: set, id: set, values: {longer: 'upper(kind)'}}\n      - {step: map, id: map, mapping: line, as: line}\n" +
+		"      - {step: upsert, id: upsert, connection: out, table: line, from: line, key: code}\n"
+	fields := "fields:\n  - {name: code, type: integer%s}\n  - {name: kind, type: text%s}\n  - {name: note, type: text, occurs: 0..1%s}\n"
+	keeps := "      - {step: deduplicate, id: once, key: 'text(code)'}\n"
+	wide := []any{", columns: 1-6", ", columns: 7-12", ", columns: 13-20"}
+	for path, text := range map[string]string{
+		"project.yaml":         "project: Crates\n",
+		"connections/in.yaml":  "connection: In\nkind: file\n",
+		"connections/out.yaml": "connection: Out\nkind: sql\n",
+		"schemas/csv.yaml":     "schema: CSV\nnotation: csv\n" + fmt.Sprintf(fields, "", "", ""),
+		"schemas/wide.yaml":    "schema: Wide\nnotation: fixedwidth\n" + fmt.Sprintf(fields, wide...),
+		"schemas/line.yaml":    "schema: Line\nnotation: rows\nfields:\n  - {name: code, type: integer}\n  - {name: word, type: text}\n  - {name: note, type: text, occurs: 0..1}\n",
+		"mappings/line.yaml":   "mapping: Line\nfrom: [{name: crate, schema: csv}]\nto: line\nrules:\n  - {field: code, formula: code}\n  - {field: word, formula: lower(kind) + text(code)}\n  - {field: note, formula: note}\n",
+		"flows/csv.yaml":       fmt.Sprintf(flow, "csv", ""),
+		"flows/keeps.yaml":     fmt.Sprintf(flow, "csv", keeps),
+		"flows/wide.yaml":      strings.Replace(fmt.Sprintf(flow, "wide", ""), "mapping: line", "mapping: wide", 1),
+	} {
+		at := filepath.Join(dir, path)
+		require.NoError(t, os.MkdirAll(filepath.Dir(at), 0o755))
+		require.NoError(t, os.WriteFile(at, []byte(text), 0o644))
+		if path == "mappings/line.yaml" {
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "mappings/wide.yaml"), []byte(strings.Replace(text, "schema: csv", "schema: wide", 1)), 0o644))
+		}
+	}
+	var csv, wide2, want strings.Builder
+	csv.WriteString("code,kind,note\r\n")
+	aside := 0
+	for i := range 7 * runBatch {
+		kind, note := [3]string{"BOX", "skip", "Bag"}[i%3], ""
+		if i%5 == 0 {
+			note = fmt.Sprintf("n%d", i)
+		}
+		code := fmt.Sprint(i)
+		if i > 4*runBatch && i%997 == 0 {
+			code, aside = "x", aside+1
+		}
+		fmt.Fprintf(&csv, "%s,%s,%s\r\n", code, kind, note)
+		fmt.Fprintf(&wide2, "%-6s%-6s%-8s\r\n", code, kind, note)
+		if kind == "skip" || code == "x" {
+			continue
+		}
+		if note != "" {
+			note = `,"note":"` + note + `"`
+		}
+		fmt.Fprintf(&want, `{"code":%d,"word":"%s%d"%s}`+"\n", i, strings.ToLower(kind), i, note)
+	}
+	require.Positive(t, aside)
+	for _, c := range []struct{ flow, input string }{{"csv", csv.String()}, {"keeps", csv.String()}, {"wide", wide2.String()}} {
+		code, out, errs := call(t, "", "run", dir, c.flow, "--input", file(t, c.flow+".txt", c.input))
+		require.Equal(t, exitFaults, code, errs)
+		require.Equal(t, aside, strings.Count(errs, "set aside: "), errs)
+		require.Equal(t, want.String(), out, c.flow)
+	}
 }
 
 func TestConvert(t *testing.T) {

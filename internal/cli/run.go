@@ -345,7 +345,8 @@ func (d *drive) pass(ctx context.Context, steps []*running.PlannedStep) error {
 func (d *drive) records(ctx context.Context, src *running.Source) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	for p := range ahead(ctx, d.batch, src) {
+	spare := make(chan *running.Memory, batchesAhead+2)
+	for p := range d.ahead(ctx, src, spare) {
 		next := <-p
 		if next.err == io.EOF {
 			break
@@ -358,6 +359,10 @@ func (d *drive) records(ctx context.Context, src *running.Source) error {
 		}
 		if err := d.done(next.batch, next.items); err != nil {
 			return err
+		}
+		if next.batch.Forgotten(next.items) {
+			next.batch.Memory.Reset()
+			giveBack(spare, next.batch.Memory)
 		}
 	}
 	if src.Count() == 0 {
@@ -390,40 +395,46 @@ func (d *drive) done(b *running.Batch, items []*running.Item) error {
 	return nil
 }
 
-// effects shows what would be done, one JSON value a line, beside the work on the next records.
+// effects shows what would be done, one JSON value a line. It is written beside the work on the next records.
 type effects struct {
 	mu      sync.Mutex // branches at once tell at the same time
-	pending []value.Value
-	full    chan []value.Value
+	enc     json.Appender
+	pending []byte
+	full    chan []byte
+	spare   chan []byte
 	written chan struct{}
 }
 
+// shownAtOnce is about how many bytes are written at once.
+const shownAtOnce = 64 << 10
+
 func (e env) showEffects() *effects {
-	r := &effects{full: make(chan []value.Value, 8), written: make(chan struct{})}
+	r := &effects{full: make(chan []byte, 2), spare: make(chan []byte, 4), written: make(chan struct{})}
 	go func() {
 		defer close(r.written)
-		var enc json.Appender
-		var lines []byte
-		for batch := range r.full {
-			lines = lines[:0]
-			for _, row := range batch {
-				lines = append(enc.Append(lines, row), '\n')
-			}
+		for lines := range r.full {
 			e.out.Write(lines)
+			if cap(lines) <= 2*shownAtOnce {
+				giveBack(r.spare, lines[:0])
+			}
 		}
 	}()
 	return r
 }
 
+// tell shows a value; nothing of it is kept.
 func (r *effects) tell(v value.Value) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if r.pending == nil {
-		r.pending = make([]value.Value, 0, runBatch)
+	r.pending = append(r.enc.Append(r.pending, v), '\n')
+	if len(r.pending) < shownAtOnce {
+		return
 	}
-	if r.pending = append(r.pending, v); len(r.pending) == runBatch {
-		r.full <- r.pending
-		r.pending = nil
+	r.full <- r.pending
+	select {
+	case r.pending = <-r.spare:
+	default:
+		r.pending = make([]byte, 0, shownAtOnce+shownAtOnce/4)
 	}
 }
 
@@ -433,6 +444,14 @@ func (r *effects) close() {
 	<-r.written
 }
 
+// giveBack keeps what can be used again, if there is room for it.
+func giveBack[T any](spare chan<- T, v T) {
+	select {
+	case spare <- v:
+	default:
+	}
+}
+
 // prepared is a batch that has passed all steps that reach nothing outside.
 type prepared struct {
 	batch *running.Batch
@@ -440,13 +459,19 @@ type prepared struct {
 	err   error
 }
 
-// ahead reads and prepares batches while others are worked on, and gives them in their order.
-func ahead(ctx context.Context, batch func() *running.Batch, src *running.Source) <-chan chan prepared {
-	out := make(chan chan prepared, 8)
+// batchesAhead is how many batches may be prepared before they are worked on.
+const batchesAhead = 2
+
+// ahead reads and prepares batches while others are worked on, and gives them in their order. They are in spare memory, where there
+// is some, if the flow's steps forget what they have worked on.
+func (d *drive) ahead(ctx context.Context, src *running.Source, spare <-chan *running.Memory) <-chan chan prepared {
+	out := make(chan chan prepared, batchesAhead)
+	forgets := d.plan.Forgets()
 	go func() {
 		defer close(out)
 		for {
-			items, err := src.Batch(runBatch)
+			b := d.batch()
+			items, err := readAhead(b, src, forgets, spare)
 			p := make(chan prepared, 1)
 			select {
 			case out <- p:
@@ -458,13 +483,24 @@ func ahead(ctx context.Context, batch func() *running.Batch, src *running.Source
 				return
 			}
 			go func() {
-				b := batch()
 				err := b.Prepare(ctx, items)
 				p <- prepared{b, items, err}
 			}()
 		}
 	}()
 	return out
+}
+
+func readAhead(b *running.Batch, src *running.Source, forgets bool, spare <-chan *running.Memory) ([]*running.Item, error) {
+	if !forgets {
+		return src.Batch(runBatch)
+	}
+	select {
+	case b.Memory = <-spare:
+	default:
+		b.Memory = running.NewMemory()
+	}
+	return src.BatchIn(b.Memory, runBatch)
 }
 
 func (e env) tell(items []*running.Item) (aside int) {

@@ -45,6 +45,7 @@ type Kind struct {
 	Detail             func(s *Step) string
 	Concurrent         bool // it may be done for a batch while the one before it is under way
 	Carries            bool // what it yields goes from record to record
+	Forgets            bool // it keeps nothing of a record once its batch is over
 }
 
 // Drawing is how a step and those inside it are drawn.

@@ -40,6 +40,12 @@ type Frame struct {
 // Reset gives the frame its full budget again.
 func (fr *Frame) Reset() { fr.steps, fr.more, fr.bytes, fr.work, fr.began = 0, 0, 0, 0, time.Time{} }
 
+// Again empties the frame for another record, and keeps its memory.
+func (fr *Frame) Again() {
+	clear(fr.Slots)
+	*fr = Frame{Slots: fr.Slots, stack: fr.stack[:0]}
+}
+
 // AddBudget adds steps to the budget, for work that grows with the message.
 func (fr *Frame) AddBudget(steps int) { fr.more += steps }
 

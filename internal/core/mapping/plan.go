@@ -79,8 +79,10 @@ type variable struct {
 // Frame is the working memory of one goroutine.
 type Frame struct {
 	formula.Frame
+	Memory  *value.Memory // that records are taken from; nil: from slabs of the frame's own
 	fields  []value.Value // room for the records to come
 	records []value.Record
+	run     runner
 }
 
 // ahead is for how many records memory is taken at once.
@@ -88,6 +90,9 @@ const ahead = 64
 
 // record gives an empty record of a shape.
 func (fr *Frame) record(shape *value.Layout) *value.Record {
+	if fr.Memory != nil {
+		return fr.Memory.Record(shape)
+	}
 	n := len(shape.Names)
 	if len(fr.records) == 0 {
 		fr.records = make([]value.Record, ahead)

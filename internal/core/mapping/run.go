@@ -40,14 +40,15 @@ func (p *Plan) Apply(fr *Frame) Result { return p.ApplyTraced(fr, nil) }
 // that is left out.
 func (p *Plan) ApplyTraced(fr *Frame, trace Trace) Result {
 	fr.Reset()
-	r := runner{plan: p, frame: fr, trace: trace}
+	fr.run = runner{plan: p, frame: fr, trace: trace, lists: fr.run.lists[:0], at: fr.run.at[:0]}
+	r := &fr.run
 	r.variables(p.root.let)
 	res := Result{Skipped: r.unmetCondition()}
 	if res.Skipped != "" && trace == nil && r.faults == nil {
 		return res
 	}
 	res.Value = r.message()
-	if r.faults == nil && res.Skipped == "" {
+	if r.faults == nil && res.Skipped == "" && !p.Target.Fits(res.Value) {
 		p.Target.Check(res.Value, func(f *fault.Fault) { r.faults.Add(f) })
 	}
 	res.Faults, res.Notes = r.faults, r.notes

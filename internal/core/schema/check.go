@@ -15,6 +15,26 @@ import (
 // message. Good input costs no allocation.
 func (s *Schema) Check(v value.Value, report func(*fault.Fault)) { s.Root.check(v, "", report) }
 
+// Fits says whether a message has no fault, where that can be told at one look: a record of single values. False says nothing.
+func (s *Schema) Fits(v value.Value) bool {
+	r := v.Record()
+	f := s.Root
+	if r == nil || f.Kind != value.RecordKind || r.Layout != f.layout || f.model != nil {
+		return false
+	}
+	for i, c := range f.Fields {
+		v := r.Fields[i]
+		switch {
+		case c.free && v.Kind() == c.Kind:
+		case v.Kind() == value.Absent && !c.Required():
+		case c.Scalar() && !c.List() && v.Kind() == c.Kind && c.Constraints.fault(v) == nil:
+		default:
+			return false
+		}
+	}
+	return true
+}
+
 // CheckField compares one value with the field.
 func (f *Field) CheckField(v value.Value, report func(*fault.Fault)) { f.check(v, "", report) }
 

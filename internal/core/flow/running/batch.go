@@ -30,6 +30,7 @@ type Batch struct {
 	Stopped     *Stopped      // where the run is to stop: the records before that one are done
 	Trace       Tracer        // told how long steps take; nil: nobody is
 	Watcher     Watcher       // told where the items are; nil: nobody is
+	Memory      *Memory       // that comes back when the batch is over; nil: it does not
 	CallStack   []string      // the steps that have called this flow, as flow/step, for who watches
 	beside      *beside
 	live        []*Item // those that have not left the way
@@ -156,6 +157,20 @@ func (b *Batch) body(ctx context.Context) (err error) {
 	}
 	b.live, err = b.step(ctx, ps, b.live)
 	return err
+}
+
+// Forgets says whether no step of the body keeps anything of a record once its batch is over.
+func (p *Plan) Forgets() bool {
+	return !slices.ContainsFunc(p.Body, func(ps *PlannedStep) bool { return !ps.Kind.Forgets || ps.Kind.Loops && ps.Inside != nil })
+}
+
+// Forgotten says whether nothing of the items of a batch is kept by anything else, so that their memory can be used again; its
+// plan must be one that forgets.
+func (b *Batch) Forgotten(items []*Item) bool {
+	if b.Memory == nil || b.Collected != nil || b.References != nil || b.Events != nil || b.Answer.Kind() != value.Absent || b.Stopped != nil {
+		return false
+	}
+	return !slices.ContainsFunc(items, func(it *Item) bool { return !it.Over() })
 }
 
 // Rewind lets the batch begin anew, with the items that Run is given next.

@@ -49,6 +49,18 @@ type Item struct {
 	Origin   *Item // of a copy for a branch beside others: the item that it is a copy of
 }
 
+// again empties an item, so that its memory is used for another record.
+func (it *Item) again() {
+	frame, effects := it.Frame, it.Effects[:0]
+	frame.Again()
+	*it = Item{Frame: frame, Effects: effects}
+}
+
+// Over says whether an item came through, or was skipped, with nothing to tell of it.
+func (it *Item) Over() bool {
+	return (it.State == Done || it.State == Skipped) && it.Faults == nil && it.Notes == nil && it.Inner == nil && it.Branches == nil && it.Turns == nil
+}
+
 // StepEffect is what a step did outside for an item.
 type StepEffect struct {
 	Step   string `json:"step"`

@@ -43,8 +43,9 @@ type Source struct {
 	plan   *Plan
 	reader notation.Reader
 	facts  Facts
-	whole  *Item // the run as a whole behind the head; nil where there is no head
-	n      int   // records taken so far, faulty ones included
+	whole  *Item         // the run as a whole behind the head; nil where there is no head
+	facts0 []value.Value // of a record, but for its line
+	n      int           // records taken so far, faulty ones included
 	end    error
 }
 
@@ -77,6 +78,10 @@ func (s *Source) Skip(n int) error {
 // next gives the next record, or the faults for which it cannot be read.
 func (s *Source) next() (value.Value, fault.List, error) {
 	v, err := s.reader.Next()
+	if err == nil {
+		s.n++
+		return v, nil, nil
+	}
 	var faults fault.List
 	switch {
 	case errors.As(err, &faults):
@@ -87,7 +92,7 @@ func (s *Source) next() (value.Value, fault.List, error) {
 				}
 			}
 		}
-	case err != nil:
+	default:
 		return v, nil, err
 	}
 	s.n++
@@ -96,22 +101,23 @@ func (s *Source) next() (value.Value, fault.List, error) {
 
 // Batch reads up to n records. At the end of the message it gives io.EOF; a *fault.Fault means
 // that the message cannot be read on. Either comes only after all records before it were given.
-func (s *Source) Batch(n int) ([]*Item, error) {
-	slab := s.slab(n)
-	items := make([]*Item, 0, n)
-	for len(items) < n && s.end == nil {
+func (s *Source) Batch(n int) ([]*Item, error) { return s.BatchIn(&Memory{}, n) }
+
+// BatchIn is Batch with the items, and what is in them, in a memory, which must be empty.
+func (s *Source) BatchIn(m *Memory, n int) ([]*Item, error) {
+	m.begin(s, n)
+	for len(m.list) < n && s.end == nil {
 		v, faults, err := s.next()
 		if err != nil {
 			s.end = err
 			break
 		}
-		place := s.reader.Place()
-		items = append(items, slab.item(s, v, place, faults))
+		m.list = append(m.list, m.item(s, v, s.reader.Place(), faults))
 	}
-	if len(items) == 0 {
+	if len(m.list) == 0 {
 		return nil, s.end
 	}
-	return items, nil
+	return m.list, nil
 }
 
 // Empty is the fault of a message without any record.
@@ -126,32 +132,58 @@ func AtEnd(err error) bool { return err == io.EOF }
 // lineFact is the slot of the line among the run's facts.
 var lineFact = mapping.Run.Field("line").Slot()
 
-// slab is the memory of a batch, taken at once.
-type slab struct {
-	facts  []value.Value
-	items  []Item
-	values []value.Value
-	runs   []value.Record
-	slots  int
+// Memory is the memory of a batch: of its items, of what is in them and of the records that are read and made for them. It is used
+// again, emptied, once nothing refers to any of it.
+type Memory struct {
+	Records value.Memory
+	facts   []value.Value
+	items   []Item
+	list    []*Item
+	values  []value.Value
+	runs    []value.Record
+	lent    bool
 }
 
-func (s *Source) slab(n int) *slab {
-	slots := s.plan.Slots
-	facts := len(mapping.Run.Fields)
-	run := RunFacts(s.facts.ID, s.facts.File, s.facts.Reference, 0, s.facts.Started).Record().Fields
-	return &slab{facts: run, items: make([]Item, n), values: make([]value.Value, n*(slots+facts)), runs: make([]value.Record, n), slots: slots}
+// begin makes room for the items of a batch.
+func (m *Memory) begin(s *Source, n int) {
+	facts, slots := len(mapping.Run.Fields), s.plan.Slots
+	if s.facts0 == nil {
+		s.facts0 = RunFacts(s.facts.ID, s.facts.File, s.facts.Reference, 0, s.facts.Started).Record().Fields
+	}
+	m.facts = s.facts0
+	if len(m.items) < n {
+		m.items, m.list = make([]Item, n), make([]*Item, 0, n)
+		m.values, m.runs = make([]value.Value, n*(slots+facts)), make([]value.Record, n)
+		for i := range m.items {
+			room := m.values[i*(slots+facts):]
+			m.runs[i].Layout, m.runs[i].Fields = mapping.Run.Layout(), room[:facts:facts]
+			m.items[i].Frame.Slots = room[facts : facts+slots : facts+slots]
+		}
+	}
+	if m.lent {
+		if b, can := s.reader.(value.Borrower); can {
+			b.Borrow(&m.Records)
+		}
+	}
+}
+
+// NewMemory is memory that comes back: readers take their records from it, too.
+func NewMemory() *Memory { return &Memory{lent: true} }
+
+// Reset empties the memory. Nothing may refer to any of it.
+func (m *Memory) Reset() {
+	m.Records.Reset()
+	for _, it := range m.list {
+		it.again()
+	}
+	m.list = m.list[:0]
 }
 
 // item makes the next item: of a record that was read, or of one that could not be.
-func (m *slab) item(s *Source, v value.Value, place fault.Place, faults fault.List) *Item {
-	it, run := &m.items[0], &m.runs[0]
-	m.items, m.runs = m.items[1:], m.runs[1:]
-	facts := len(m.facts)
-	run.Layout, run.Fields = mapping.Run.Layout(), m.values[:facts:facts]
+func (m *Memory) item(s *Source, v value.Value, place fault.Place, faults fault.List) *Item {
+	it, run := &m.items[len(m.list)], &m.runs[len(m.list)]
 	copy(run.Fields, m.facts)
 	run.Fields[lineFact] = value.Int(int64(place.Line))
-	it.Frame.Slots = m.values[facts : facts+m.slots : facts+m.slots]
-	m.values = m.values[facts+m.slots:]
 	it.Record, it.Place, it.Raw, it.State = s.n-1, place, s.reader.Raw(), Live
 	if s.whole != nil {
 		copy(it.Frame.Slots, s.whole.Frame.Slots)

@@ -26,7 +26,7 @@ const (
 
 var eachKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "each", Title: "For each", Group: flow.GroupControl, Concurrent: true, About: "Does its steps for each record that is read, or for each entry of a list.",
+		Name: "each", Title: "For each", Group: flow.GroupControl, Concurrent: true, Forgets: true, About: "Does its steps for each record that is read, or for each entry of a list.",
 		Loops: true, Drawn: flow.AsSpan, Wraps: &flow.Wrapping{Settings: partfile.Ordered{{Key: "of", Value: "of"}, {Key: "as", Value: "entry"}}, Inside: []any{"steps"}},
 		Begin: func(o flow.Offering) partfile.Ordered {
 			return yields("entry", partfile.Entry{Key: "of", Value: partfile.Text{Value: o.List()}})

@@ -14,7 +14,7 @@ import (
 
 var filterKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "filter", Older: []string{"keep"}, Title: "Filter", Group: flow.GroupControl, Concurrent: true, About: "Lets the records pass for which a formula is true; the others are skipped and counted.",
+		Name: "filter", Older: []string{"keep"}, Title: "Filter", Group: flow.GroupControl, Concurrent: true, Forgets: true, About: "Lets the records pass for which a formula is true; the others are skipped and counted.",
 		Settings: setting.List{
 			{Name: "where", Label: "Condition", Type: setting.Formula, Required: true, Help: "A formula that is true or false"},
 			onFault,
@@ -30,8 +30,9 @@ var filterKind = &compile.Kind{
 			c.Fault(s.Place("where"), fault.Expect(fault.Type, "true or false", prog.Type.String()))
 		}
 		return func(_ context.Context, _ *running.Batch, items []*running.Item) error {
+			reason := "not " + prog.Source
 			for _, it := range items {
-				keep(s, prog, it)
+				keep(s, prog, it, reason)
 			}
 			return nil
 		}
@@ -39,7 +40,7 @@ var filterKind = &compile.Kind{
 	Ending: compile.EndsWithout("to what is skipped here"),
 }
 
-func keep(s *flow.Step, prog *formula.Program, it *running.Item) {
+func keep(s *flow.Step, prog *formula.Program, it *running.Item, reason string) {
 	it.Frame.Reset()
 	v, f := prog.Eval(&it.Frame)
 	switch {
@@ -48,6 +49,6 @@ func keep(s *flow.Step, prog *formula.Program, it *running.Item) {
 	case v.Kind() != value.Boolean:
 		it.Aside(s.ID, fault.Expect(fault.Type, "true or false from "+prog.Source, v.Kind().String()).InField(s.Name))
 	case !v.IsTrue():
-		it.State, it.Step, it.Reason = running.Skipped, s.ID, "not "+prog.Source
+		it.State, it.Step, it.Reason = running.Skipped, s.ID, reason
 	}
 }

@@ -16,7 +16,7 @@ import (
 
 var mapKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "map", Title: "Map", Group: flow.GroupTransform, Concurrent: true, About: "Makes a target record from the records in scope by a mapping's rules.",
+		Name: "map", Title: "Map", Group: flow.GroupTransform, Concurrent: true, Forgets: true, About: "Makes a target record from the records in scope by a mapping's rules.",
 		Maps:  true,
 		Begin: func(flow.Offering) partfile.Ordered { return yields("row") },
 		Settings: setting.List{
@@ -58,8 +58,11 @@ func compileMap(c *compile.Compiler, s *flow.Step) running.Runner {
 		c.Fault(s.Place("mapping"), fault.New(fault.Setting, "the mapping %s has %s", id, plural(len(plan.Faults), "fault")))
 	}
 	slot := c.Define(s, "as", plan.Target)
-	return func(_ context.Context, _ *running.Batch, items []*running.Item) error {
+	return func(_ context.Context, b *running.Batch, items []*running.Item) error {
 		fr := plan.NewFrame()
+		if b.Memory != nil {
+			fr.Memory = &b.Memory.Records
+		}
 		for _, it := range items {
 			mapItem(s, plan, fr, from, slot, it)
 		}

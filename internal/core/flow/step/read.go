@@ -16,7 +16,7 @@ import (
 
 var readKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "read", Title: "Read", Group: flow.Systems, Concurrent: true, About: "Reads the message in its notation and checks every record against its schema.",
+		Name: "read", Title: "Read", Group: flow.Systems, Concurrent: true, Forgets: true, About: "Reads the message in its notation and checks every record against its schema.",
 		Reads: true,
 		Fits:  func(o flow.Offering) bool { return !o.Reads() && o.Top() },
 		Begin: func(flow.Offering) partfile.Ordered { return yields("record") },
@@ -95,6 +95,9 @@ func sourceOf(c *compile.Compiler, s *flow.Step) *schema.Schema {
 }
 
 func checkItem(s *flow.Step, sch *schema.Schema, it *running.Item, v value.Value) {
+	if sch.Fits(v) {
+		return
+	}
 	sch.Check(v, func(f *fault.Fault) {
 		if field := sch.Root.Field(strings.TrimPrefix(f.Place.Path, "/")); field != nil && field.WireFormat.From > 0 {
 			path := f.Place.Path

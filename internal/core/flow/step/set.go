@@ -17,7 +17,7 @@ import (
 
 var setKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "set", Title: "Set values", Group: flow.GroupTransform, Concurrent: true, About: "Computes values by formulas and gives them names.",
+		Name: "set", Title: "Set values", Group: flow.GroupTransform, Concurrent: true, Forgets: true, About: "Computes values by formulas and gives them names.",
 		Fills: true,
 		Begin: func(flow.Offering) partfile.Ordered {
 			return yields("values", partfile.Entry{Key: "values", Value: partfile.Ordered{{Key: "value", Value: partfile.Text{}}}})

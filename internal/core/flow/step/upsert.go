@@ -15,7 +15,7 @@ import (
 
 var upsertKind = &compile.Kind{
 	Kind: flow.Kind{
-		Name: "upsert", Title: "Upsert rows", Group: flow.Systems, About: "Inserts each record into a table, or updates the row with its key where a value differs.", Effect: true,
+		Name: "upsert", Title: "Upsert rows", Group: flow.Systems, About: "Inserts each record into a table, or updates the row with its key where a value differs.", Effect: true, Forgets: true,
 		Begin: func(o flow.Offering) partfile.Ordered {
 			return append(o.Connection(hasTables), o.Record("from", "")...)
 		},

@@ -40,6 +40,7 @@ type reader struct {
 	off     int64
 	raw     string
 	fields  []value.Value
+	memory  *value.Memory // that is lent; nil: there is none
 	recs    []value.Record
 	check   bool
 	lines   schema.Lines
@@ -290,7 +291,13 @@ func (d *reader) at(column int) fault.Place {
 	return p
 }
 
+// Borrow makes records be taken from memory that is lent.
+func (d *reader) Borrow(m *value.Memory) { d.memory = m }
+
 func (d *reader) record() *value.Record {
+	if d.memory != nil {
+		return d.memory.Record(d.shape)
+	}
 	n := len(d.shape.Names)
 	if len(d.recs) == 0 {
 		d.recs = make([]value.Record, slab)

@@ -42,6 +42,7 @@ type reader struct {
 	line   int
 	cur    blockreader.Line
 	fields []value.Value // what is left of the slab
+	memory *value.Memory
 	recs   []value.Record
 }
 
@@ -321,8 +322,14 @@ func (f *reader) checked(faults fault.List, field *schema.Field, v value.Value, 
 	return faults
 }
 
-// next gives an empty record out of the slab.
+// Borrow makes records be taken from memory that is lent.
+func (f *reader) Borrow(m *value.Memory) { f.memory = m }
+
+// next gives an empty record: of the memory that is lent, or else out of a slab.
 func (f *reader) next() *value.Record {
+	if f.memory != nil {
+		return f.memory.Record(f.schema.Root.Layout())
+	}
 	n := len(f.schema.Root.Fields)
 	if len(f.recs) == 0 {
 		f.recs = make([]value.Record, slab)
