@@ -180,7 +180,7 @@ func (e env) other(p *project.Project, src mapping.Source, s *schema.Schema, fil
 
 // records reads the first record of a file, or all.
 func records(in io.Reader, file string, s *schema.Schema, whole bool) (rows []value.Value, err error) {
-	r, err := recordReader(in, file, s)
+	r, err := recordReader(in, file, s, nil)
 	for err == nil {
 		var v value.Value
 		if v, err = r.Next(); err == nil {
@@ -196,10 +196,10 @@ func records(in io.Reader, file string, s *schema.Schema, whole bool) (rows []va
 	return nil, err
 }
 
-func recordReader(in io.Reader, file string, s *schema.Schema) (notation.Reader, error) {
+func recordReader(in io.Reader, file string, s *schema.Schema, ignored *notation.Ignored) (notation.Reader, error) {
 	n, err := all.OfFile(file, s)
 	if err != nil {
 		return nil, err
 	}
-	return n.NewReader(in, notation.Options{Source: file, Schema: s})
+	return n.NewReader(in, notation.Options{Source: file, Schema: s, Ignored: ignored})
 }

@@ -122,7 +122,7 @@ func (e env) runFlow(cmd *cobra.Command, p *project.Project, id string, f runFla
 		}
 		return d.run(cmd.Context(), nil)
 	}
-	r, err := recordReader(in, f.input, of)
+	r, err := recordReader(in, f.input, of, &d.ignored)
 	if err != nil {
 		return err
 	}
@@ -135,7 +135,7 @@ func (d *drive) sample(ctx context.Context, p *project.Project, of *schema.Schem
 	case of == nil:
 		return d.run(ctx, nil)
 	case len(of.Samples) > 0:
-		r, err := p.OpenSample(of, of.Samples[0], false)
+		r, err := p.OpenSample(of, of.Samples[0], false, &d.ignored)
 		if err != nil {
 			return err
 		}
@@ -291,6 +291,7 @@ type drive struct {
 	tally   *running.Totals
 	whole   *running.Item
 	aside   int
+	ignored notation.Ignored
 }
 
 func (d *drive) batch() *running.Batch {
@@ -311,7 +312,7 @@ func (d *drive) run(ctx context.Context, r notation.Reader) error {
 		return err
 	}
 	if d.plan.ReadStep != nil && d.whole.State == running.Done {
-		if err := d.records(ctx, running.NewSource(d.plan, r, d.facts).Within(d.whole)); err != nil {
+		if err := d.records(ctx, running.NewSource(d.plan, r, d.facts).Within(d.whole).Ignoring(&d.ignored)); err != nil {
 			return err
 		}
 		d.plan.SetTotals(d.whole, d.tally.Values)
@@ -472,6 +473,7 @@ func (d *drive) ahead(ctx context.Context, src *running.Source, spare <-chan *ru
 		for {
 			b := d.batch()
 			items, err := readAhead(b, src, forgets, spare)
+			src.CountIgnored(b)
 			p := make(chan prepared, 1)
 			select {
 			case out <- p:
@@ -534,5 +536,11 @@ func (e env) counts(plan *running.Plan, totals map[string]*running.Counts) {
 			}
 		}
 		fmt.Fprintln(e.err)
+		if c.Blank > 0 {
+			fmt.Fprintf(e.err, "blank lines skipped: %d\n", c.Blank)
+		}
+		if text := c.IgnoredText(); text != "" {
+			fmt.Fprintln(e.err, text)
+		}
 	}
 }

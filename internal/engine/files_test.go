@@ -203,3 +203,25 @@ func TestAWholeRunIsDoneAgain(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "n,to,what\r\n1,LC,kelp\r\n", string(content))
 }
+
+// TestWhatAPartnerAddsIsPassedOverAndCounted: through all batches of a message, and each once.
+func TestWhatAPartnerAddsIsPassedOverAndCounted(t *testing.T) {
+	t.Parallel()
+	w, in, out := crated(t)
+	var text strings.Builder
+	text.WriteString("n,to,deck,what\r\n")
+	for i := range 1_200 {
+		fmt.Fprintf(&text, "%d,LC,%d,kelp\r\n", i, i%4)
+		if i%600 == 0 {
+			text.WriteString("\r\n")
+		}
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(in, "more.csv"), []byte(text.String()), 0o600))
+	r := w.ended("more.csv")
+	require.Equal(t, store.Done, r.State, "%v", r.Fault)
+	require.Equal(t, 1_200, r.RecordsRead)
+	require.Equal(t, map[string]int{"deck": 1_200}, r.Counts["read"].Ignored)
+	require.Equal(t, 2, r.Counts["read"].Blank)
+	require.Equal(t, 1_200, r.Counts["read"].In)
+	require.FileExists(t, filepath.Join(out, "LC.csv.gz"))
+}

@@ -353,14 +353,15 @@ func (x *execution) pass(ctx context.Context, steps []*running.PlannedStep) (ove
 func (x *execution) begin(in io.Reader) error {
 	r := &x.run
 	source := recordSchema(x.plan, *r)
-	reader, err := all.Of(source).NewReader(in, notation.Options{Source: r.File, Schema: source})
+	var ignored notation.Ignored
+	reader, err := all.Of(source).NewReader(in, notation.Options{Source: r.File, Schema: source, Ignored: &ignored})
 	if err != nil {
 		return err
 	}
 	if r.FirstLine > 1 {
 		reader = &shifted{Reader: reader, lines: r.FirstLine - 1}
 	}
-	x.src = running.NewSource(x.plan, reader, x.facts()).Within(x.whole)
+	x.src = running.NewSource(x.plan, reader, x.facts()).Within(x.whole).Ignoring(&ignored)
 	if err := x.src.Skip(r.RecordsRead); err != nil {
 		return fault.Expect(fault.InputGone, fmt.Sprintf("at least %d records, as were read before", r.RecordsRead), fmt.Sprintf("%d", x.src.Count())).
 			At(fault.Place{Source: r.File})
@@ -402,6 +403,7 @@ func (x *execution) batches(ctx context.Context) (over bool, err error) {
 			return false, err
 		}
 		b := x.batch()
+		x.src.CountIgnored(b)
 		if err := b.Run(ctx, items); err != nil {
 			return false, err
 		}

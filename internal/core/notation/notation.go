@@ -88,6 +88,12 @@ func (g *Ignored) Paths() []string {
 	return g.paths
 }
 
+// Take gives what was counted, and begins anew.
+func (g *Ignored) Take() (taken Ignored) {
+	taken, *g = *g, Ignored{}
+	return taken
+}
+
 // Count is how often a path was met.
 func (g *Ignored) Count(path string) int { return g.counts[path] }
 

@@ -87,6 +87,21 @@ func TestOneMessageIsSeenAsManyRuns(t *testing.T) {
 	tb.sees("#list [aria-label=Runs]", "ls204.man")
 }
 
+// TestARunTellsWhatItPassedOver: which fields of the message its schema lacks, and leads to the schema.
+func TestARunTellsWhatItPassedOver(t *testing.T) {
+	w := newWorld(t)
+	w.everything()
+	w.Drop("ls204.man", w.sample("ls204_0309.man"))
+	r := w.newestOf("manifest", store.Done)
+	_, err := w.DB.Exec(t.Context(), `update run set counts = jsonb_set(counts, '{read}', counts->'read' || '{"ignored": {"line/axles": 41, "source": 1}, "blank": 2}') where id = $1`, r.ID)
+	require.NoError(t, err)
+	tb := w.tab()
+	tb.open("/traffic/runs/" + r.ID.String())
+	tb.sees("#passed-over", "2 fields that the schema lacks were passed over: line/axles (41 times), source (once). 2 blank lines were skipped.")
+	tb.click("#passed-over a")
+	tb.sees("h1", "Manifest")
+}
+
 // TestATriggerIsPausedWithAReason: the flow says that it is paused, by whom and why, until it starts runs again.
 func TestATriggerIsPausedWithAReason(t *testing.T) {
 	w := newWorld(t)

@@ -79,6 +79,9 @@ type runPage struct {
 	Unwritten     string          // what became of records that were collected, where no file was written
 	From          string          // the step from which the run can begin again; empty where it cannot
 	Input, Answer string
+	PassedOver    string // what was not read of the message because its schema lacks it
+	BlankLines    string
+	Source        *schema.Schema  // of the message, if the project still has it; nil otherwise
 	Exchange      *flows.Exchange // with the step's system, for the record; nil where there is none
 }
 
@@ -133,6 +136,7 @@ func (t traffic) run(c *gin.Context) error {
 	if err := t.kin(c, d, p, r); err != nil {
 		return err
 	}
+	d.passedOver(plan, p, r)
 	d.choose(plan, c.Query("step"))
 	if d.Deeds, err = t.deeds(c, d.People, &r.ID); err != nil {
 		return err
@@ -191,6 +195,20 @@ func (t traffic) asides(c *gin.Context, d *runPage, plan *running.Plan, r store.
 		}
 	}
 	return nil
+}
+
+// passedOver tells what was not read of the run's message.
+func (d *runPage) passedOver(plan *running.Plan, p *project.Project, r store.Run) {
+	if plan.ReadStep == nil || r.Counts[plan.ReadStep.ID] == nil {
+		return
+	}
+	counts := r.Counts[plan.ReadStep.ID]
+	if d.PassedOver = counts.IgnoredText(); d.PassedOver != "" && plan.Source != nil {
+		d.Source = p.Schema(plan.Source.ID)
+	}
+	if counts.Blank > 0 {
+		d.BlankLines = plural(counts.Blank, "blank line was skipped", "blank lines were skipped")
+	}
 }
 
 // effectsOf tells what a step has done outside.

@@ -3,6 +3,7 @@ package running
 import (
 	"context"
 	"errors"
+	"maps"
 	"slices"
 	"sync"
 	"time"
@@ -76,6 +77,11 @@ type Counts struct {
 	Collected int           `json:"collected,omitempty"` // for files, which are written when the run ends
 	Caught    int           `json:"caught,omitempty"`    // failed, and the attempt around deals with it
 	Duration  time.Duration `json:"took,omitempty"`      // of all its batches, the steps inside it among them
+	Blank     int           `json:"blank,omitempty"`     // lines that were skipped, of a step that reads
+
+	// Ignored are the fields that were passed over because the schema of a step that reads lacks them: how often, by path. No more
+	// than maxIgnored of them; the others stand under MoreIgnored.
+	Ignored map[string]int `json:"ignored,omitempty"`
 }
 
 // Add sums two counts.
@@ -91,6 +97,13 @@ func (c *Counts) Add(o *Counts) {
 	c.Collected += o.Collected
 	c.Caught += o.Caught
 	c.Duration += o.Duration
+	c.Blank += o.Blank
+	if len(o.Ignored) > 0 {
+		c.Ignored = maps.Clone(c.Ignored) // counts are copied and added up again where recording them failed
+		for path, n := range o.Ignored {
+			c.ignore(path, n)
+		}
+	}
 }
 
 // Prepare passes the items through the steps before the first that reaches an outside system or

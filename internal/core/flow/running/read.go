@@ -7,6 +7,7 @@ import (
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/mapping"
 	"hollowreed/internal/core/notation"
+	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
 
@@ -40,13 +41,14 @@ func (p *Plan) ReadsFrom() string {
 
 // Source reads the records of one run as items, batch by batch.
 type Source struct {
-	plan   *Plan
-	reader notation.Reader
-	facts  Facts
-	whole  *Item         // the run as a whole behind the head; nil where there is no head
-	facts0 []value.Value // of a record, but for its line
-	n      int           // records taken so far, faulty ones included
-	end    error
+	plan    *Plan
+	reader  notation.Reader
+	ignored *notation.Ignored // what the reader has passed over since it was last asked; nil: that is not known
+	facts   Facts
+	whole   *Item         // the run as a whole behind the head; nil where there is no head
+	facts0  []value.Value // of a record, but for its line
+	n       int           // records taken so far, faulty ones included
+	end     error
 }
 
 // NewSource begins to read at the message's first record.
@@ -62,6 +64,31 @@ func (s *Source) Within(whole *Item) *Source {
 	return s
 }
 
+// Ignoring lets the source know what its reader passes over, which the reader was told to count there.
+func (s *Source) Ignoring(ignored *notation.Ignored) *Source {
+	s.ignored = ignored
+	return s
+}
+
+// CountIgnored adds what was passed over in reading the batch to the counts of the step that reads.
+func (s *Source) CountIgnored(b *Batch) {
+	if s.ignored == nil || len(s.ignored.Paths()) == 0 && s.ignored.Blank == 0 {
+		return
+	}
+	if b.Counts == nil {
+		b.Counts = map[string]*Counts{}
+	}
+	ps, seen := b.Plan.Planned(b.Plan.ReadStep.ID), s.ignored.Take()
+	c := b.counts(ps)
+	c.Blank += seen.Blank
+	for _, path := range seen.Paths() {
+		c.ignore(schema.PlainPath(path), seen.Count(path))
+	}
+	if seen.More > 0 {
+		c.ignore(MoreIgnored, seen.More)
+	}
+}
+
 // Count is how many records were read so far, faulty ones included.
 func (s *Source) Count() int { return s.n }
 
@@ -71,6 +98,9 @@ func (s *Source) Skip(n int) error {
 		if _, _, err := s.next(); err != nil {
 			return err
 		}
+	}
+	if s.ignored != nil {
+		s.ignored.Take() // it was counted when they were dealt with
 	}
 	return nil
 }

@@ -48,6 +48,7 @@ type reader struct {
 	skips   bool // blank lines
 	stray   bool // quotes inside of fields are kept
 	ignored *notation.Ignored
+	extras  []string // the paths of the columns that the schema lacks
 }
 
 // mark is what a line of a type has in one of its fields, or begins with.
@@ -150,7 +151,9 @@ func (d *reader) match(seen map[string]int) error {
 	for i, name := range d.row {
 		f := d.schema.Root.Field(name)
 		if f == nil && !d.schema.Root.Strict() {
-			d.ignored.Add("/" + name)
+			if d.ignored != nil {
+				d.extras = append(d.extras, "/"+name)
+			}
 			continue
 		}
 		if f == nil {
@@ -170,6 +173,9 @@ func (d *reader) match(seen map[string]int) error {
 func (d *reader) Next() (value.Value, error) {
 	if err := d.Take(); err != nil {
 		return value.Value{}, err
+	}
+	for _, path := range d.extras {
+		d.ignored.Add(path)
 	}
 	if d.schema != nil {
 		rec := d.record()
