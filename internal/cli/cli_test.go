@@ -104,6 +104,28 @@ func TestRunTouchesNothing(t *testing.T) {
 	require.Contains(t, errs, "--really needs --settings FILE")
 }
 
+// TestNothingRunsOnAFaultySchema: nor on one with a setting that nobody knows.
+func TestNothingRunsOnAFaultySchema(t *testing.T) {
+	dir := t.TempDir()
+	for path, text := range map[string]string{
+		"project.yaml":        "project: Crates\n",
+		"connections/in.yaml": "connection: In\nkind: file\n",
+		"schemas/crate.yaml":  "schema: Crate\nnotation: csv\nfields:\n  - {name: code, type: text, colour: red}\n",
+		"flows/crates.yaml":   "flow: Crates\ntrigger: {kind: file, connection: in, glob: '*'}\nsteps:\n  - {step: read, id: read, schema: crate, as: crate}\n",
+		"mappings/same.yaml":  "mapping: Same\nfrom: [{name: crate, schema: crate}]\nto: crate\nrules:\n  - {field: code, formula: code}\n",
+	} {
+		at := filepath.Join(dir, path)
+		require.NoError(t, os.MkdirAll(filepath.Dir(at), 0o755))
+		require.NoError(t, os.WriteFile(at, []byte(text), 0o644))
+	}
+	for _, command := range [][]string{{"run", dir, "crates"}, {"map", dir, "same"}} {
+		code, out, errs := call(t, "code\r\nA\r\n", append(command, "--input", "-")...)
+		require.Equal(t, exitInput, code)
+		require.Empty(t, out)
+		require.Contains(t, errs, `schemas/crate.yaml:4:30: unknown setting "colour"`)
+	}
+}
+
 // TestEveryFlowRunsFromTheCommandLine, over the samples of what it reads; what it would do is shown.
 func TestEveryFlowRunsFromTheCommandLine(t *testing.T) {
 	flows, err := filepath.Glob(demoFolder + "/flows/*.yaml")

@@ -60,8 +60,8 @@ func (e env) mapFile(cmd *cobra.Command, p *project.Project, id string, f mapFla
 	if plan == nil {
 		return missing(p, project.Mappings, id)
 	}
-	if len(plan.Faults) > 0 {
-		return plan.Faults[0]
+	if ft := p.FaultOf(project.Mappings, filepath.Base(id)); ft != nil {
+		return ft
 	}
 	source, err := notationOf(f.from, plan.Sources[0])
 	if err != nil {

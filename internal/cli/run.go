@@ -79,8 +79,8 @@ func (e env) runFlow(cmd *cobra.Command, p *project.Project, id string, f runFla
 	if plan == nil {
 		return missing(p, project.Flows, id)
 	}
-	if len(plan.Faults) > 0 {
-		return plan.Faults[0]
+	if ft := p.FaultOf(project.Flows, id); ft != nil {
+		return ft
 	}
 	d := &drive{env: e, plan: plan, show: e.showEffects(), totals: map[string]*running.Counts{}, tally: &running.Totals{}, files: map[*running.FileTarget]*outfile.Set{}, madeUp: map[*connection.Operation]bool{}}
 	defer d.close()

@@ -194,5 +194,18 @@ func (p *Project) Uses(flowID string) []string {
 	return slices.Sorted(maps.Keys(s.paths))
 }
 
+// FaultOf gives the first fault of a part or of what it needs; nil where there is none. Connections are left aside: their settings
+// are of an environment.
+func (p *Project) FaultOf(kind, id string) *fault.Fault {
+	s := usage{p: p, paths: map[string]bool{}}
+	s.part(kind, id)
+	for _, f := range p.Faults {
+		if kind, _, ok := Kind(f.Place.Source); ok && kind != Connections && s.paths[f.Place.Source] {
+			return f
+		}
+	}
+	return nil
+}
+
 // ErrNoPart is returned for a part that the project does not have.
 var ErrNoPart = errors.New("there is no such part")
