@@ -99,7 +99,7 @@ func TestARunTellsWhatItPassedOver(t *testing.T) {
 	tb.open("/traffic/runs/" + r.ID.String())
 	tb.sees("#passed-over", "2 fields that the schema lacks were passed over: line/axles (41 times), source (once). 2 blank lines were skipped.")
 	tb.click("#passed-over a")
-	tb.sees("h1", "Manifest")
+	tb.sees("h1", "Sailing manifest")
 }
 
 // TestATriggerIsPausedWithAReason: the flow says that it is paused, by whom and why, until it starts runs again.
