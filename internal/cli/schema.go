@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"os"
@@ -252,7 +253,7 @@ Ends with 1 when anything breaks somebody.`,
 			}
 			breaks := false
 			for _, c := range compare.Schemas(old, now) {
-				fmt.Fprintf(e.out, "%-9s %s: %s%s\n", c.Kind, c.Path, c.What, c.Breaks())
+				fmt.Fprintf(e.out, "%-9s %s: %s%s\n", c.Kind, cmp.Or(c.Path, "the whole"), c.What, c.Breaks())
 				breaks = breaks || c.Readers || c.Writers
 			}
 			if breaks {

@@ -43,8 +43,11 @@ func Schemas(old, now *schema.Schema) []Change {
 	c := &comparer{typed: old.Notation.Types || now.Notation.Types}
 	if old.Notation != now.Notation {
 		c.add(Change{Kind: Changed, What: "notation " + old.Notation.Name + " → " + now.Notation.Name, Readers: true, Writers: true, Notation: true})
+	} else {
+		c.settings(old, now)
 	}
-	c.record(nil, old.Root, now.Root)
+	c.message(old.Message, now.Message)
+	c.field(nil, old.Root, now.Root)
 	return c.changes
 }
 
@@ -64,6 +67,10 @@ func (c *comparer) record(path []string, old, now *schema.Field) {
 			gone = append(gone, f)
 		}
 	}
+	c.other(join(path), "content model", old.ModelText(), now.ModelText())
+	if o, n := closed(old), closed(now); o != n {
+		c.ranged(join(path), "fields that it lacks are faults", yes(o), yes(n), o)
+	}
 	for _, f := range now.Fields {
 		at := append(path[:len(path):len(path)], f.Name)
 		before := old.Field(f.Name)
@@ -74,7 +81,7 @@ func (c *comparer) record(path []string, old, now *schema.Field) {
 			}
 		}
 		if before == nil {
-			c.added(at, f)
+			c.added(at, f, closed(old))
 			continue
 		}
 		c.field(at, before, f)
@@ -86,8 +93,116 @@ func (c *comparer) record(path []string, old, now *schema.Field) {
 
 func join(path []string) string { return strings.Join(path, "/") }
 
-func (c *comparer) added(path []string, f *schema.Field) {
-	c.add(Change{Path: join(path), Kind: Added, What: describe(f), Writers: f.Required()})
+// added notes a new field; where fields that nobody named are faults to those who read by the old schema, it breaks them.
+func (c *comparer) added(path []string, f *schema.Field, closed bool) {
+	breaks := f.Required()
+	if f.HoldsOthers { // what was passed over is kept now, if it fits
+		breaks = f.Each().Kind != value.AnyKind
+	}
+	c.add(Change{Path: join(path), Kind: Added, What: describe(f), Readers: closed, Writers: breaks})
+}
+
+// closed says whether fields that nobody named are faults in a record.
+func closed(f *schema.Field) bool { return f.Strict() && f.HeldOthers() == nil }
+
+// variant compares the branches of variants. Messages do not hold their names.
+func (c *comparer) variant(path []string, old, now *schema.Field) {
+	at := join(path)
+	if old.ToldBy != now.ToldBy {
+		c.add(Change{Path: at, Kind: Changed, What: fmt.Sprintf("told by %s → %s", or(old.ToldBy), or(now.ToldBy)), Readers: true, Writers: true})
+	}
+	var gone []*schema.Field
+	for _, b := range old.Fields {
+		if now.Field(b.Name) == nil {
+			gone = append(gone, b)
+		}
+	}
+	var stayed []string // in their new order
+	for _, b := range now.Fields {
+		to := append(path[:len(path):len(path)], b.Name)
+		before := old.Field(b.Name)
+		if before == nil {
+			if before = likeliest(b, gone); before != nil {
+				gone = without(gone, before)
+				c.add(Change{Path: join(to), Kind: Renamed, Was: before.Name, What: "branch " + before.Name + " → " + b.Name})
+			}
+		}
+		if before == nil {
+			c.add(Change{Path: join(to), Kind: Added, What: "branch " + describe(b), Readers: true})
+			continue
+		}
+		stayed = append(stayed, before.Name)
+		c.field(to, before, b)
+	}
+	for _, b := range gone {
+		c.add(Change{Path: join(append(path[:len(path):len(path)], b.Name)), Kind: Removed, What: "branch " + describe(b), Writers: true})
+	}
+	before := slices.DeleteFunc(slices.Clone(old.Layout().Names), func(name string) bool { return !slices.Contains(stayed, name) })
+	if !slices.Equal(before, stayed) { // of several that fit, the first is taken
+		c.add(Change{Path: at, Kind: Changed, What: "order of branches " + strings.Join(before, ", ") + " → " + strings.Join(stayed, ", ")})
+	}
+}
+
+// covers says whether every value of a field is one of a branch of a variant.
+func (c *comparer) covers(variant, f *schema.Field) bool {
+	return variant.ToldBy == "" && slices.ContainsFunc(variant.Fields, func(b *schema.Field) bool {
+		of := *f
+		of.Min, of.Max, of.Single, of.Present, of.Nullable = b.Min, b.Max, b.Single, b.Present, b.Nullable
+		inner := &comparer{typed: c.typed}
+		inner.field(nil, &of, b)
+		return !slices.ContainsFunc(inner.changes, func(ch Change) bool { return ch.Writers })
+	})
+}
+
+// message compares how many messages stand in one document.
+func (c *comparer) message(old, now schema.Occurs) {
+	switch {
+	case old == now:
+	case old.List() && now.List():
+		c.occurs("", &schema.Field{Min: old.Min, Max: old.Max}, &schema.Field{Min: now.Min, Max: now.Max})
+	case now.List():
+		c.ranged("", "the message is a list", "", "yes", false)
+	default:
+		c.ranged("", "the message is a list", "yes", "", true)
+	}
+}
+
+// spaces lists the namespaces of a schema's names.
+func spaces(s *schema.Schema) string {
+	list := make([]string, len(s.Settings.Namespaces))
+	for i, n := range s.Settings.Namespaces {
+		list[i] = strings.TrimSpace(n.Prefix + " " + n.URI)
+	}
+	sort.Strings(list)
+	if len(list) == 0 {
+		return "none"
+	}
+	return strings.Join(list, ", ")
+}
+
+// narrow are the settings of notations that make messages faults, with the value that does.
+var narrow = map[string]string{"document type": "refused", "blank lines": "faults", "stray quotes": "faults"}
+
+// settings compares how messages are written as a whole.
+func (c *comparer) settings(old, now *schema.Schema) {
+	for _, s := range old.NotationSettings.List {
+		o, n := old.NotationSettings.Get(s.Name), now.NotationSettings.Get(s.Name)
+		switch {
+		case o == n, s.Name == schema.OthersSetting.Name, s.Name == schema.OrderSetting.Name: // these are said of each record
+		case narrow[s.Name] != "":
+			c.ranged("", s.Name, o, n, narrow[s.Name] != n)
+		default:
+			c.moved(s.Name, or(o), or(n))
+		}
+	}
+	if o, n := spaces(old), spaces(now); o != n {
+		c.moved("namespaces", o, n)
+	}
+}
+
+// moved notes that messages as a whole are written another way.
+func (c *comparer) moved(name, old, now string) {
+	c.add(Change{Kind: Moved, What: name + " " + old + " → " + now, Readers: true, Writers: true, Notation: true})
 }
 
 func describe(f *schema.Field) string {
@@ -185,6 +300,9 @@ func (c *comparer) field(path []string, old, now *schema.Field) {
 	if old.Single != now.Single && now.List() {
 		c.ranged(at, "a value by itself for a list of one", yes(old.Single), yes(now.Single), now.Single)
 	}
+	if old.Present != now.Present {
+		c.ranged(at, "must be there, though it may be empty", yes(old.Present), yes(now.Present), old.Present)
+	}
 	if old.Nullable != now.Nullable {
 		c.ranged(at, "null allowed", yes(old.Nullable), yes(now.Nullable), now.Nullable)
 	}
@@ -192,8 +310,16 @@ func (c *comparer) field(path []string, old, now *schema.Field) {
 	if o, n := written(old), written(now); o != n {
 		c.add(Change{Path: at, Kind: Moved, What: "written " + o + " → " + n, Readers: true, Writers: true, Notation: true})
 	}
-	if old.Kind == value.RecordKind && now.Kind == value.RecordKind {
+	if old.Kind != now.Kind {
+		return
+	}
+	switch old.Kind {
+	case value.RecordKind:
 		c.record(path, old, now)
+	case value.MapKind, value.ListKind:
+		c.field(append(path[:len(path):len(path)], now.Each().Name), old.Each(), now.Each())
+	case value.VariantKind:
+		c.variant(path, old, now)
 	}
 }
 
@@ -215,7 +341,8 @@ func (c *comparer) reads(as, of value.Kind) bool {
 // wider lists the types that each type can be read as without loss.
 var wider = map[value.Kind][]value.Kind{
 	value.Integer: {value.Decimal, value.Text}, value.Decimal: {value.Text}, value.Boolean: {value.Text},
-	value.Date: {value.Text}, value.Time: {value.Text}, value.Timestamp: {value.Text},
+	value.Date: {value.Text}, value.Time: {value.Text}, value.Timestamp: {value.Text}, value.LocalTimestamp: {value.Text},
+	value.ZonedTime: {value.Text}, value.Duration: {value.Text}, value.YearMonth: {value.Text}, value.Binary: {value.Text},
 }
 
 func (c *comparer) kind(at string, old, now *schema.Field) {
@@ -224,6 +351,10 @@ func (c *comparer) kind(at string, old, now *schema.Field) {
 	}
 	what := "type " + old.Kind.String() + " → " + now.Kind.String()
 	switch {
+	case now.Kind == value.AnyKind, now.Kind == value.VariantKind && c.covers(now, old):
+		c.add(Change{Path: at, Kind: Widened, What: what, Readers: true})
+	case old.Kind == value.AnyKind, old.Kind == value.VariantKind && c.covers(old, now):
+		c.add(Change{Path: at, Kind: Narrowed, What: what, Writers: true})
 	case c.reads(now.Kind, old.Kind):
 		c.add(Change{Path: at, Kind: Widened, What: what, Readers: true})
 	case c.reads(old.Kind, now.Kind):
@@ -282,14 +413,34 @@ func (c *comparer) must(at string, old, now *schema.Constraints) {
 	c.size(at, "max length", old.MaxLength, now.MaxLength, larger(now.MaxLength, old.MaxLength))
 	c.size(at, "total digits", old.TotalDigits, now.TotalDigits, larger(now.TotalDigits, old.TotalDigits))
 	c.size(at, "decimal places", old.FractionDigits+1, now.FractionDigits+1, larger(now.FractionDigits+1, old.FractionDigits+1))
-	if o, n := old.PatternText(), now.PatternText(); o != n {
-		what := fmt.Sprintf("pattern %s → %s", or(o), or(n))
-		c.add(Change{Path: at, Kind: patternKind(o, n), What: what, Readers: o != "", Writers: n != ""})
+	c.bound(at, "exclusive minimum", old.Above, now.Above, -1)
+	c.bound(at, "exclusive maximum", old.Below, now.Below, 1)
+	c.size(at, "min entries", old.MinEntries, now.MinEntries, now.MinEntries < old.MinEntries)
+	c.size(at, "max entries", old.MaxEntries, now.MaxEntries, larger(now.MaxEntries, old.MaxEntries))
+	if old.Unique != now.Unique {
+		c.ranged(at, "unique items", yes(old.Unique), yes(now.Unique), old.Unique)
 	}
+	c.other(at, "multiple of", text(old.MultipleOf), text(now.MultipleOf))
+	c.other(at, "format", old.Format, now.Format)
+	c.other(at, "pattern", old.PatternText(), now.PatternText())
 	c.codes(at, old.Codes, now.Codes)
 }
 
-func patternKind(old, now string) Kind {
+// other compares a constraint of which nobody knows whether it is wider or narrower than another; empty is none.
+func (c *comparer) other(at, name, old, now string) {
+	if old != now {
+		c.add(Change{Path: at, Kind: otherKind(old, now), What: fmt.Sprintf("%s %s → %s", name, or(old), or(now)), Readers: old != "", Writers: now != ""})
+	}
+}
+
+func text(v value.Value) string {
+	if v.Kind() == value.Absent {
+		return ""
+	}
+	return v.String()
+}
+
+func otherKind(old, now string) Kind {
 	switch {
 	case old == "":
 		return Narrowed
@@ -395,6 +546,27 @@ func written(f *schema.Field) string {
 	}
 	if w.Content {
 		parts = append(parts, "as the element's text")
+	}
+	if w.Group {
+		parts = append(parts, "without an element of its own")
+	}
+	if w.Hex {
+		parts = append(parts, "in hexadecimal digits")
+	}
+	if w.ZoneOptional {
+		parts = append(parts, "with a zone or none")
+	}
+	for _, p := range []struct{ what, text string }{
+		{"called ", w.Name},
+		{"white space ", w.WhiteSpace},
+		{"elements of ", w.Wildcard},
+		{"attributes of ", w.AnyAttribute},
+		{"lines that begin with ", w.StartsWith},
+		{"lines with ", w.Discriminator},
+	} {
+		if p.text != "" {
+			parts = append(parts, p.what+p.text)
+		}
 	}
 	if len(parts) == 0 {
 		return "plainly"

@@ -16,8 +16,51 @@ import (
 	"hollowreed/internal/core/value"
 )
 
-// field makes a field of a random type with random bounds.
+// field makes a field of a random type with random bounds; one in three holds others.
 func field(r *rand.Rand, name string) string {
+	if r.IntN(3) > 0 {
+		return single(r, name)
+	}
+	inner := func(names ...string) string {
+		fields := make([]string, len(names))
+		for i, n := range names {
+			fields[i] = single(r, n)
+		}
+		return "fields: [" + strings.Join(fields, ", ") + "]"
+	}
+	out := "{name: " + name + ", "
+	switch r.IntN(6) {
+	case 0:
+		out += "type: any"
+	case 1:
+		out += "type: map, fields: [" + plainly(r) + "]"
+		if r.IntN(2) == 0 {
+			out += fmt.Sprintf(", constraints: {min entries: %d}", 1+r.IntN(2))
+		}
+	case 2:
+		out += "type: list, fields: [" + strings.Replace(plainly(r), "}", ", occurs: 0..n}", 1) + "], occurs: 0..n"
+	case 3:
+		out += "type: record, other fields: " + []string{"fault", "ignore"}[r.IntN(2)] + ", " + inner([]string{"p", "q"}[:1+r.IntN(2)]...)
+	case 4:
+		out += "type: record, fields: [" + single(r, "p") + ", {name: rest, type: map, occurs: 0..1, others: true, fields: [" + plainly(r) + "]}]"
+	default:
+		branches := []string{"{name: yes, type: boolean}", "{name: number, type: integer}", "{name: word, type: text}", "{name: parts, type: record, fields: [{name: p, type: text}]}"}
+		r.Shuffle(len(branches), func(i, j int) { branches[i], branches[j] = branches[j], branches[i] })
+		out += "type: variant, fields: [" + strings.Join(branches[:2+r.IntN(3)], ", ") + "]"
+	}
+	if r.IntN(3) == 0 && !strings.Contains(out, "type: list") {
+		out += ", occurs: 0..1"
+	}
+	return out + "}"
+}
+
+// plainly is a field without constraints that occurs once.
+func plainly(r *rand.Rand) string {
+	return "{name: value, type: " + []string{"text", "integer", "decimal", "boolean", "any"}[r.IntN(5)] + "}"
+}
+
+// single makes a field of single values.
+func single(r *rand.Rand, name string) string {
 	pick := func(list ...string) string { return list[r.IntN(len(list))] }
 	kind := pick("text", "text", "integer", "decimal", "boolean", "date")
 	var must []string
