@@ -72,9 +72,42 @@ rules:
 		"net,variable,decimal,,rate * 2,order.rate,,5.0\r\n",
 		"id,field,text,,\"\"\"=\"\" + id\",order.id,,'=O1\r\n",
 		"sum,field,decimal,,\"net, or else 0\",order.rate,,5.0\r\n",
-		"line,list,list,,\"for each it of item, where it.qty > 1, sorted by it.sku, numbered as n\",order.item; order.item.qty; order.item.sku,,\r\n",
+		"line,list,list of record,,\"for each it of item, where it.qty > 1, sorted by it.sku, numbered as n\",order.item; order.item.qty; order.item.sku,,\r\n",
 		"line/text,field,text,,always goods,,,goods\r\n",
-		"line[more],list,list,,\"one entry, only when state == \"\"open\"\"\",order.state,,\r\n",
+		"line[more],list,list of record,,\"one entry, only when state == \"\"open\"\"\",order.state,,\r\n",
+	} {
+		require.Contains(t, b.String(), want)
+	}
+}
+
+// TestASpecificationOfEveryShape: what a field is is named, and one formula for several values has them as its example.
+func TestASpecificationOfEveryShape(t *testing.T) {
+	p := planOf(t, map[string]string{"ticket": ticket, "receipt": receipt}, toReceipt+`  - {field: text, formula: no}
+  - {field: fares, each: entries(prices), as: p, key: p.key}
+  - {field: fares/fare/full, formula: p.value.adult}
+  - {field: paid/by_card, when: 'branch(payment) == "card"'}
+  - {field: paid/by_card/last4, formula: 'right(payment.card.number, 4)'}
+  - {field: points, formula: route}
+  - {field: more, formula: extra}
+`)
+	require.Empty(t, p.Faults)
+	fr := p.NewFrame()
+	fr.Set(value.Value{}, messages(t, p.Sources[0], `{"no":"T1","prices":{"EUR":{"adult":12.50}},"payment":{"kind":"card","number":"4111222233334444"},"route":[[1.5,2]],"extra":{"a":"`+strings.Repeat("x", 300)+`"}}`)[0])
+	results := map[*Field]value.Value{}
+	p.ApplyTraced(fr, func(f *Field, v value.Value, _ *fault.Fault) { results[f] = v })
+	var b strings.Builder
+	require.NoError(t, WriteSpecification(&b, p.Specification(results)))
+	for _, want := range []string{
+		"\r\ntext,field,text,yes,no,ticket.no,,T1\r\n",
+		"\r\nfares,map,map,,\"for each p of entries(prices), key p.key\",",
+		"\r\nfares/fare,record,record,yes,,,,\r\n",
+		"\r\nfares/fare/full,field,decimal,yes,p.value.adult,",
+		"\r\npaid,variant,variant,,,,,\r\n",
+		"\r\npaid/by_card,branch,record,",
+		"\r\npaid/by_card/last4,field,text,yes,\"right(payment.card.number, 4)\",ticket.payment.card.number,,4444\r\n",
+		"\r\npaid/other,branch,text,",
+		"\r\npoints,list,list of list,,route,ticket.route,,\"[[1.5,2]]\"\r\n",
+		"\r\nmore,field,any,,extra,ticket.extra,,\"{\"\"a\"\":\"\"" + strings.Repeat("x", maxExample-len(`{"a":"`)) + "…\"\r\n",
 	} {
 		require.Contains(t, b.String(), want)
 	}

@@ -5,7 +5,7 @@ import (
 	"io"
 	"strings"
 
-	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/value"
 )
 
@@ -13,7 +13,7 @@ import (
 type Line struct {
 	Target   string // path of the field as rules write it; of a variable its name
 	Depth    int
-	Kind     string // field, list, record, variable, condition
+	Kind     string // field, list, record, map, variant, branch, variable, condition
 	Type     string
 	Required bool
 	Rule     string
@@ -43,12 +43,17 @@ func (p *Plan) Specification(results map[*Field]value.Value) []Line {
 	}
 	for _, f := range p.Fields {
 		l := line(f, results)
-		l.Depth, l.Required, l.Kind, l.Type = len(f.Path)-1, f.Field.Required(), "field", formula.Of(f.Field).Kind.String()
+		l.Depth, l.Required, l.Type = len(f.Path)-1, f.Field.Required(), f.Field.Kind.String()
+		around := p.Target.Root.Find(f.Path[:l.Depth]...)
 		switch {
-		case f.Field.Kind == value.RecordKind && f.Field.List():
-			l.Kind = "list"
-		case f.Field.Kind == value.RecordKind:
-			l.Kind = "record"
+		case f.Field.List():
+			l.Kind, l.Type = "list", "list of "+l.Type
+		case around != nil && around.Kind == value.VariantKind:
+			l.Kind = "branch"
+		case f.Field.Nests():
+			l.Kind = l.Type
+		default:
+			l.Kind = "field"
 		}
 		if f.Rule != nil {
 			l.Rule = f.Rule.Words()
@@ -63,10 +68,24 @@ func line(f *Field, results map[*Field]value.Value) Line {
 	for _, path := range f.Reads {
 		l.Sources = append(l.Sources, strings.Join(path, "."))
 	}
-	if v := results[f]; !v.IsMissing() && v.Kind() < value.RecordKind {
+	switch v := results[f]; {
+	case v.IsMissing():
+	case v.Kind() < value.RecordKind:
 		l.Example = v.String()
+	case f.Rule != nil && f.Rule.Kind == Formula: // there are no rules below it that have examples of their own
+		l.Example = clipped(json.Text(v))
 	}
 	return l
+}
+
+// maxExample bounds, in characters, an example of several values.
+const maxExample = 200
+
+func clipped(text string) string {
+	if r := []rune(text); len(r) > maxExample {
+		return string(r[:maxExample]) + "…"
+	}
+	return text
 }
 
 // Words tells a rule with all its settings.
