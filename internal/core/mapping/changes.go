@@ -48,6 +48,7 @@ const mostExamples = 3
 
 // Changes compares what two states of a mapping make of the same messages.
 type Changes struct {
+	Target              *schema.Schema // of the newer state, for the fields of rules; nil: fields are told by their names in the message
 	Messages, Different int
 	byField             map[string]*Change
 }
@@ -64,7 +65,11 @@ func (c *Changes) Add(message string, was, now Result) {
 	case was.Skipped != now.Skipped:
 		m.note("", SkippedNoLonger, "", was.Skipped, "")
 	case now.Skipped == "":
-		m.value("", was.Value, now.Value)
+		at := spot{}
+		if c.Target != nil {
+			at.field = c.Target.Root
+		}
+		m.value(at, was.Value, now.Value)
 	}
 	if m.found {
 		c.Different++
@@ -134,47 +139,90 @@ func (m *messageChanges) faults(was, now Result) {
 	}
 }
 
-func (m *messageChanges) value(path string, was, now value.Value) {
+// spot is where two values stand.
+type spot struct {
+	path  string        // in the message, with positions and with the names of a map's entries
+	plain string        // as rules write it
+	field *schema.Field // of the target; nil where it has none for it
+	one   bool          // one occurrence of a field that is a list
+}
+
+// below is a field of a record.
+func (s spot) below(name string) spot {
+	to := spot{path: s.path + "/" + name, plain: s.plain + "/" + name}
+	switch f := s.field; {
+	case f == nil:
+	case f.Kind == value.MapKind:
+		to.field, to.plain = f.Each(), s.plain+"/"+f.Each().Name
+	case f.Kind == value.RecordKind:
+		to.field = f.Field(name)
+	}
+	return to
+}
+
+// branch is the branch of a variant that a value is of, where its shape tells.
+func (s spot) branch(v value.Value) spot {
+	if s.field == nil || s.field.Kind != value.VariantKind {
+		return s
+	}
+	for _, b := range s.field.Fields {
+		if b.Kind == value.RecordKind && b.Layout() == v.Record().Layout {
+			return spot{path: s.path, plain: s.plain + "/" + b.Name, field: b}
+		}
+	}
+	return s
+}
+
+// item is an item of a list.
+func (s spot) item(i int) spot {
+	to := spot{path: s.path + "/" + strconv.Itoa(i), plain: s.plain, field: s.field, one: true}
+	if f := s.field; f != nil && f.Kind == value.ListKind && s.one { // of a list inside
+		to.field, to.plain = f.Each(), s.plain+"/"+f.Each().Name
+	}
+	return to
+}
+
+func (m *messageChanges) value(at spot, was, now value.Value) {
 	switch {
 	case was.Kind() == value.RecordKind && now.Kind() == value.RecordKind:
-		m.record(path, was, now)
+		m.record(at.branch(now), was, now)
 	case was.Kind() == value.ListKind && now.Kind() == value.ListKind:
-		m.list(path, was, now)
+		m.list(at, was, now)
 	case was.Kind() == value.Absent && now.Kind() == value.Absent:
 	case was.Kind() == value.Absent:
-		m.differs(path, Appears, was, now)
+		m.differs(at, Appears, was, now)
 	case now.Kind() == value.Absent:
-		m.differs(path, Disappears, was, now)
+		m.differs(at, Disappears, was, now)
 	case !value.Equal(was, now):
-		m.differs(path, Otherwise, was, now)
+		m.differs(at, Otherwise, was, now)
 	}
 }
 
-func (m *messageChanges) differs(path string, cause Cause, was, now value.Value) {
-	m.note(schema.PlainPath(path), cause, path, brief(was), brief(now))
+func (m *messageChanges) differs(at spot, cause Cause, was, now value.Value) {
+	m.note(strings.Trim(at.plain, "/"), cause, at.path, brief(was), brief(now))
 }
 
 // record compares fields by name: the two states may be of different schemas.
-func (m *messageChanges) record(path string, was, now value.Value) {
-	names := slices.Clone(was.Record().Layout.Names)
-	for _, n := range now.Record().Layout.Names {
-		if !slices.Contains(names, n) {
-			names = append(names, n)
-		}
+func (m *messageChanges) record(at spot, was, now value.Value) {
+	old, cur := was.Record(), now.Record()
+	for i, name := range old.Layout.Names {
+		m.value(at.below(name), old.Fields[i], now.Field(name))
 	}
-	for _, n := range names {
-		m.value(path+"/"+n, was.Field(n), now.Field(n))
+	for i, name := range cur.Layout.Names {
+		if old.Layout.Slot(name) < 0 {
+			m.value(at.below(name), value.Value{}, cur.Fields[i])
+		}
 	}
 }
 
-func (m *messageChanges) list(path string, was, now value.Value) {
+func (m *messageChanges) list(at spot, was, now value.Value) {
 	a, b := was.Items(), now.Items()
 	if len(a) != len(b) {
-		m.note(schema.PlainPath(path), OtherCount, path, strconv.Itoa(len(a)), strconv.Itoa(len(b)))
+		m.note(strings.Trim(at.plain, "/"), OtherCount, at.path, strconv.Itoa(len(a)), strconv.Itoa(len(b)))
 		return
 	}
 	for i := range a {
-		m.value(path+"/"+strconv.Itoa(i), a[i], b[i])
+		m.value(at.item(i), a[i], b[i])
 	}
 }
 

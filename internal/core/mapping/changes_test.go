@@ -1,6 +1,7 @@
 package mapping
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 
@@ -111,4 +112,38 @@ func TestASpecificationOfEveryShape(t *testing.T) {
 	} {
 		require.Contains(t, b.String(), want)
 	}
+}
+
+// TestWhatWouldChangeInEveryShape: entries of a map, branches and items of inner lists are told by the field of their rule.
+func TestWhatWouldChangeInEveryShape(t *testing.T) {
+	const was = toReceipt + `  - {field: text, formula: no}
+  - {field: fares, each: entries(prices), as: p, key: p.key}
+  - {field: fares/fare/full, formula: p.value.adult}
+  - {field: paid/by_card, when: 'branch(payment) == "card"'}
+  - {field: paid/by_card/last4, formula: 'right(payment.card.number, 4)'}
+  - {field: points, formula: route}
+  - {field: rest, formula: others}
+`
+	now := strings.NewReplacer("p.value.adult", "p.value.adult + 1", "number, 4)", "number, 5)", "formula: route", "formula: 'map(route, map(#, # == 2 ? 3 : #))'", "formula: others", "formula: 'fromEntries(map(entries(others), record(\"key\", .key, \"value\", .value + 1)))'").Replace(was)
+	parts := map[string]string{"ticket": ticket, "receipt": receipt}
+	old, cur := planOf(t, parts, was), planOf(t, parts, now)
+	require.Empty(t, cur.Faults)
+	const in = `{"no":"T1","prices":{"EUR":{"adult":12.50},"SEK":{"adult":140}},"payment":{"kind":"card","number":"4111222233334444"},"route":[[1.5,2],[2,4]],"wind":1,"7":2}`
+	result := func(p *Plan) Result {
+		fr := p.NewFrame()
+		fr.Set(value.Value{}, messages(t, p.Sources[0], in)[0])
+		r := p.Apply(fr)
+		require.Empty(t, r.Faults)
+		return r
+	}
+	c := Changes{Target: cur.Target}
+	c.Add("one", result(old), result(cur))
+	var told []string
+	for _, ch := range c.List() {
+		told = append(told, fmt.Sprintf("%s %s %d %s", ch.Field, ch.Cause, ch.Places, ch.Examples[0].Path))
+	}
+	require.Equal(t, []string{
+		"fares/fare/full another value 2 /fares/EUR/full", "paid/by_card/last4 another value 1 /paid/last4",
+		"points/value another value 2 /points/0/1", "rest/value another value 2 /rest/wind",
+	}, told)
 }

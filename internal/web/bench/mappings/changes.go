@@ -59,6 +59,7 @@ func (b pages) mappingChanges(c *gin.Context) error {
 		if old := was.Mapping(id); old != nil {
 			d.Flow, d.FlowTitle, d.Release = r.Flow, r.Title, r.Number
 			d.rules(old, plan)
+			d.Report.Target = plan.Target
 			if err := d.compare(c, b, p, old, plan); err != nil {
 				return err
 			}
