@@ -241,6 +241,29 @@ func TestRecordsAreAsTheyCameWhenTheirMemoryIsUsedAgain(t *testing.T) {
 	}
 }
 
+// TestWhatIsPassedOverIsTold by every command that reads by a schema.
+func TestWhatIsPassedOverIsTold(t *testing.T) {
+	in := file(t, "more.csv", "code,deck,kind\r\n1,3,BOX\r\n\r\n2,3,BAG\r\n")
+	part := file(t, "crate.yaml", "schema: Crate\nnotation: csv\nfields:\n  - {name: code, type: text}\n  - {name: kind, type: text}\n")
+	const told = "blank lines skipped: 1\n1 field that the schema lacks was passed over: deck (2 times)\n"
+	code, out, errs := call(t, "", "convert", "--from", "csv", "--to", "ndjson", "--schema", part, in)
+	require.Equal(t, exitDone, code)
+	require.Equal(t, `{"code":"1","kind":"BOX"}`+"\n"+`{"code":"2","kind":"BAG"}`+"\n", out)
+	require.Equal(t, told, errs)
+	code, _, errs = call(t, "", "validate", "--schema", part, in)
+	require.Equal(t, exitDone, code)
+	require.Equal(t, in+": 2 records, valid\n"+in+": blank lines skipped: 1\n"+in+": 1 field that the schema lacks was passed over: deck (2 times)\n", errs)
+
+	text, err := os.ReadFile(demoFolder + "/samples/bookings.json")
+	require.NoError(t, err)
+	more := file(t, "bookings.json", strings.ReplaceAll(string(text), `"length_m"`, `"axles": 2, "length_m"`))
+	for _, command := range []string{"map", "run"} {
+		code, _, errs = call(t, "", command, demoFolder, "booking-to-invoice", "--input", more)
+		require.Equal(t, exitDone, code, errs)
+		require.Contains(t, errs, "1 field that the schema lacks was passed over: line/axles (3 times)\n", command)
+	}
+}
+
 func TestConvert(t *testing.T) {
 	code, out, _ := call(t, "a,b\r\n1,2\r\n", "convert", "--from", "csv", "--to", "ndjson", "-")
 	require.Equal(t, exitDone, code)

@@ -5,10 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"math"
 	"os"
 	"path/filepath"
-	"runtime/debug"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -68,7 +66,9 @@ func (e env) copy(in io.Reader, name, from, to, part string) error {
 	if err != nil {
 		return err
 	}
-	o := notation.Options{Source: name}
+	var ignored notation.Ignored
+	defer e.passedOver("", &ignored)
+	o := notation.Options{Source: name, Ignored: &ignored}
 	if part == "" && from == to && source.CopyDocument != nil {
 		buffered := bufio.NewReaderSize(in, 64<<10)
 		if !list(buffered) {
@@ -97,6 +97,16 @@ func (e env) copy(in io.Reader, name, from, to, part string) error {
 		}
 		return target.NewWriter(e.out, out)
 	}, change)
+}
+
+// passedOver tells what a reader has passed over.
+func (e env) passedOver(before string, ignored *notation.Ignored) {
+	if ignored.Blank > 0 {
+		fmt.Fprintf(e.err, "%sblank lines skipped: %d\n", before, ignored.Blank)
+	}
+	if text := notation.IgnoredText(ignored.Fields()); text != "" {
+		fmt.Fprintln(e.err, before+text)
+	}
 }
 
 // maxTold is how many records at fault are told one by one.
@@ -143,7 +153,6 @@ func reader(n *notation.Kind, in io.Reader, o notation.Options, to *notation.Kin
 	}
 	if n.Document {
 		o.MaxRecord = maxDocument
-		debug.SetMemoryLimit(math.MaxInt64) // a whole document may need more
 	}
 	return n.NewReader(in, o)
 }

@@ -80,7 +80,9 @@ func (e env) mapFile(cmd *cobra.Command, p *project.Project, id string, f mapFla
 		return err
 	}
 	defer in.Close()
-	r, err := source.NewReader(in, notation.Options{Source: f.input, Schema: plan.Sources[0]})
+	var ignored notation.Ignored
+	defer e.passedOver("", &ignored)
+	r, err := source.NewReader(in, notation.Options{Source: f.input, Schema: plan.Sources[0], Ignored: &ignored})
 	if err != nil {
 		return err
 	}

@@ -101,6 +101,7 @@ func (e env) byPart(cmd *cobra.Command, f validateFlags, files []string) (all ch
 		all.faults += tally.Faults
 		all.unread = all.unread || tally.Unread
 		e.verdict(name, tally.Records, "record", tally.Faults)
+		e.passedOver(name+": ", &tally.Ignored)
 	}
 	return all, nil
 }

@@ -49,54 +49,6 @@ type Options struct {
 	Ignored   *Ignored       // readers: what is told of fields that nobody named and that were passed over; may be nil
 }
 
-// Ignored counts the fields that the readers of a message passed over because the schema lacks them, by their path in the schema.
-// It belongs to one goroutine.
-type Ignored struct {
-	counts map[string]int
-	paths  []string
-	More   int // how many beyond the paths that are kept
-	Blank  int // lines that were blank
-}
-
-// maxIgnored bounds the paths that are kept.
-const maxIgnored = 1000
-
-// Add counts one field.
-func (g *Ignored) Add(path string) {
-	if g == nil {
-		return
-	}
-	if g.counts == nil {
-		g.counts = map[string]int{}
-	}
-	n, known := g.counts[path]
-	switch {
-	case !known && len(g.paths) == maxIgnored:
-		g.More++
-		return
-	case !known:
-		g.paths = append(g.paths, path)
-	}
-	g.counts[path] = n + 1
-}
-
-// Paths are the paths, in the order in which they were met.
-func (g *Ignored) Paths() []string {
-	if g == nil {
-		return nil
-	}
-	return g.paths
-}
-
-// Take gives what was counted, and begins anew.
-func (g *Ignored) Take() (taken Ignored) {
-	taken, *g = *g, Ignored{}
-	return taken
-}
-
-// Count is how often a path was met.
-func (g *Ignored) Count(path string) int { return g.counts[path] }
-
 // Envelope is what stands around the records of a document that is one record by itself, as a root
 // element around a list: { Root: { attributes…, List: [ records ] } }. With it such a document can
 // be passed on record by record, however large it is.

@@ -16,7 +16,8 @@ type Summary struct {
 	Records int // that were read, bad ones included
 	Bad     int // with at least one fault
 	Faults  int
-	Unread  bool // it cannot be read as its notation, from the last fault on
+	Unread  bool             // it cannot be read as its notation, from the last fault on
+	Ignored notation.Ignored // what was passed over
 }
 
 // OK says whether there was no fault.
@@ -27,7 +28,7 @@ func (t Summary) OK() bool { return t.Faults == 0 }
 // error is one for which nothing could be checked.
 func File(s *schema.Schema, part string, as *notation.Kind, name string, in io.Reader, report func(*fault.Fault) bool) (Summary, error) {
 	c := &check{part: part, name: name, report: report}
-	r, err := as.NewReader(in, notation.Options{Source: name, Schema: s, Check: true})
+	r, err := as.NewReader(in, notation.Options{Source: name, Schema: s, Check: true, Ignored: &c.tally.Ignored})
 	if err != nil {
 		return c.tally, c.ended(err)
 	}

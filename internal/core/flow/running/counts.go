@@ -1,13 +1,12 @@
 package running
 
 import (
-	"cmp"
 	"encoding/json"
-	"fmt"
 	"maps"
 	"slices"
 	"strconv"
-	"strings"
+
+	"hollowreed/internal/core/notation"
 )
 
 // CountsJSON writes the counts of steps as encoding/json does, without reflection: it is done for each run.
@@ -56,58 +55,15 @@ func (c *Counts) appendJSON(b []byte) []byte {
 // maxIgnored bounds the paths of fields that the schema lacks.
 const maxIgnored = 50
 
-// MoreIgnored stands for the fields beyond maxIgnored.
-const MoreIgnored = "…"
-
 func (c *Counts) ignore(path string, n int) {
 	if c.Ignored == nil {
 		c.Ignored = map[string]int{}
 	}
 	if _, known := c.Ignored[path]; !known && len(c.Ignored) >= maxIgnored {
-		path = MoreIgnored
+		path = notation.MoreIgnored
 	}
 	c.Ignored[path] += n
 }
 
-// mostShown is how many fields IgnoredText names.
-const mostShown = 8
-
-// IgnoredText tells which fields were passed over because the schema lacks them, the most frequent first: "2 fields that the schema
-// lacks were passed over: cabin (120 times), deck (once)"; empty where there were none.
-func (c *Counts) IgnoredText() string {
-	if len(c.Ignored) == 0 {
-		return ""
-	}
-	paths := slices.SortedFunc(maps.Keys(c.Ignored), func(a, b string) int {
-		more := func(path string) int { return btoi(path == MoreIgnored) }
-		return cmp.Or(more(a)-more(b), c.Ignored[b]-c.Ignored[a], strings.Compare(a, b))
-	})
-	text := "1 field that the schema lacks was passed over: "
-	switch n := len(paths); {
-	case c.Ignored[MoreIgnored] > 0:
-		text = fmt.Sprintf("more than %d fields that the schema lacks were passed over: ", n-1)
-	case n > 1:
-		text = fmt.Sprintf("%d fields that the schema lacks were passed over: ", n)
-	}
-	for i, path := range paths[:min(len(paths), mostShown)] {
-		if i > 0 {
-			text += ", "
-		}
-		times := "once"
-		if n := c.Ignored[path]; n > 1 {
-			times = strconv.Itoa(n) + " times"
-		}
-		text += path + " (" + times + ")"
-	}
-	if len(paths) > mostShown {
-		text += ", …"
-	}
-	return text
-}
-
-func btoi(b bool) int {
-	if b {
-		return 1
-	}
-	return 0
-}
+// IgnoredText tells which fields were passed over because the schema lacks them; empty where there were none.
+func (c *Counts) IgnoredText() string { return notation.IgnoredText(c.Ignored) }

@@ -8,6 +8,8 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"hollowreed/internal/core/notation"
 )
 
 // TestCountsAreWrittenAsTheyAreRead: as encoding/json writes them, with every field there is.
@@ -48,6 +50,6 @@ func TestIgnoredFieldsAreAddedUpAndTold(t *testing.T) {
 		many.Add(&Counts{Ignored: map[string]int{fmt.Sprintf("f%03d", i): 1}})
 	}
 	require.Len(t, many.Ignored, maxIgnored+1)
-	require.Equal(t, maxIgnored, many.Ignored[MoreIgnored])
+	require.Equal(t, maxIgnored, many.Ignored[notation.MoreIgnored])
 	require.Equal(t, "more than 50 fields that the schema lacks were passed over: f000 (once), f001 (once), f002 (once), f003 (once), f004 (once), f005 (once), f006 (once), f007 (once), …", many.IgnoredText())
 }

@@ -7,7 +7,6 @@ import (
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/mapping"
 	"hollowreed/internal/core/notation"
-	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
 
@@ -81,11 +80,8 @@ func (s *Source) CountIgnored(b *Batch) {
 	ps, seen := b.Plan.Planned(b.Plan.ReadStep.ID), s.ignored.Take()
 	c := b.counts(ps)
 	c.Blank += seen.Blank
-	for _, path := range seen.Paths() {
-		c.ignore(schema.PlainPath(path), seen.Count(path))
-	}
-	if seen.More > 0 {
-		c.ignore(MoreIgnored, seen.More)
+	for path, n := range seen.Fields() {
+		c.ignore(path, n)
 	}
 }
 
