@@ -257,6 +257,10 @@ func TestWhatIsPassedOverIsTold(t *testing.T) {
 	text, err := os.ReadFile(demoFolder + "/samples/bookings.json")
 	require.NoError(t, err)
 	more := file(t, "bookings.json", strings.ReplaceAll(string(text), `"length_m"`, `"axles": 2, "length_m"`))
+	one := file(t, "vehicle.json", `{"sailing": "LS204", "plate": "VC 7", "class": "CAR", "length_m": 4.25, "dangerous": false, "axles": 2}`)
+	code, _, errs = call(t, "", "run", demoFolder, "vehicle", "--input", one)
+	require.Equal(t, exitDone, code, errs)
+	require.Contains(t, errs, "1 field that the schema lacks was passed over: axles (once)\n")
 	for _, command := range []string{"map", "run"} {
 		code, _, errs = call(t, "", command, demoFolder, "booking-to-invoice", "--input", more)
 		require.Equal(t, exitDone, code, errs)

@@ -327,6 +327,7 @@ func (d *drive) run(ctx context.Context, r notation.Reader) error {
 		d.show.tell(value.NewRecord(value.NewLayout("answer"), []value.Value{d.answer}))
 	}
 	d.counts(d.plan, d.totals)
+	d.passedOver("", &d.ignored) // in the flow's input, or behind the last record
 	if d.aside > 0 {
 		return errFaults
 	}
@@ -473,7 +474,9 @@ func (d *drive) ahead(ctx context.Context, src *running.Source, spare <-chan *ru
 		for {
 			b := d.batch()
 			items, err := readAhead(b, src, forgets, spare)
-			src.CountIgnored(b)
+			if err == nil {
+				src.CountIgnored(b)
+			}
 			p := make(chan prepared, 1)
 			select {
 			case out <- p:
