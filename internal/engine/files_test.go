@@ -209,9 +209,9 @@ func TestWhatAPartnerAddsIsPassedOverAndCounted(t *testing.T) {
 	t.Parallel()
 	w, in, out := crated(t)
 	var text strings.Builder
-	text.WriteString("n,to,deck,what\r\n")
+	text.WriteString("n,to,deck,wh\x00\x1bat,what\r\n") // a name that is hostile to databases and terminals, too
 	for i := range 1_200 {
-		fmt.Fprintf(&text, "%d,LC,%d,kelp\r\n", i, i%4)
+		fmt.Fprintf(&text, "%d,LC,%d,x,kelp\r\n", i, i%4)
 		if i%600 == 0 {
 			text.WriteString("\r\n")
 		}
@@ -220,7 +220,7 @@ func TestWhatAPartnerAddsIsPassedOverAndCounted(t *testing.T) {
 	r := w.ended("more.csv")
 	require.Equal(t, store.Done, r.State, "%v", r.Fault)
 	require.Equal(t, 1_200, r.RecordsRead)
-	require.Equal(t, map[string]int{"deck": 1_200}, r.Counts["read"].Ignored)
+	require.Equal(t, map[string]int{"deck": 1_200, "wh\uFFFD\uFFFDat": 1_200}, r.Counts["read"].Ignored)
 	require.Equal(t, 2, r.Counts["read"].Blank)
 	require.Equal(t, 1_200, r.Counts["read"].In)
 	require.FileExists(t, filepath.Join(out, "LC.csv.gz"))

@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 
 	"hollowreed/internal/core/schema"
 )
@@ -23,10 +25,16 @@ type Ignored struct {
 // maxIgnored bounds the paths that are kept.
 const maxIgnored = 1000
 
+// maxPath bounds the bytes of a path that is kept: names come with the message, and may be as long as it is.
+const maxPath = 300
+
 // Add counts one field.
 func (g *Ignored) Add(path string) {
 	if g == nil {
 		return
+	}
+	if len(path) > maxPath {
+		path = strings.ToValidUTF8(path[:maxPath], "") + "…"
 	}
 	if g.counts == nil {
 		g.counts = map[string]int{}
@@ -59,17 +67,28 @@ func (g *Ignored) Take() (taken Ignored) {
 // Count is how often a path was met.
 func (g *Ignored) Count(path string) int { return g.counts[path] }
 
-// Fields counts the fields by their paths without the positions of items; those beyond the paths that are kept stand under
-// MoreIgnored.
+// Fields counts the fields by their paths without the positions of items, as they can be stored and shown; those beyond the paths
+// that are kept stand under MoreIgnored.
 func (g *Ignored) Fields() map[string]int {
 	fields := map[string]int{}
 	for _, path := range g.Paths() {
-		fields[schema.PlainPath(path)] += g.counts[path]
+		fields[shown(schema.PlainPath(path))] += g.counts[path]
 	}
 	if g.More > 0 {
 		fields[MoreIgnored] = g.More
 	}
 	return fields
+}
+
+// shown is a name of a message as databases can store and terminals can show it: control characters, which either would refuse or
+// obey, are U+FFFD.
+func shown(name string) string {
+	return strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) {
+			return utf8.RuneError
+		}
+		return r
+	}, strings.ToValidUTF8(name, string(utf8.RuneError)))
 }
 
 // MoreIgnored stands for the fields beyond those that are kept.
