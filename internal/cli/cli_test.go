@@ -84,6 +84,18 @@ func TestMap(t *testing.T) {
 	require.Contains(t, errs, `the project has no mapping "nothing"; it has booking-to-invoice, crew-to-roster, invoice-to-posting, reading-to-tide-level`)
 }
 
+// folder makes a project's folder.
+func folder(t *testing.T, parts map[string]string) (dir string) {
+	t.Helper()
+	dir = t.TempDir()
+	for path, text := range parts {
+		at := filepath.Join(dir, path)
+		require.NoError(t, os.MkdirAll(filepath.Dir(at), 0o755))
+		require.NoError(t, os.WriteFile(at, []byte(text), 0o644))
+	}
+	return dir
+}
+
 func TestRunTouchesNothing(t *testing.T) {
 	code, out, errs := call(t, "", "run", demoFolder, "gauge-readings", "--input", demoFolder+"/samples/sk_0309.tide")
 	require.Equal(t, exitDone, code, errs)
@@ -106,18 +118,13 @@ func TestRunTouchesNothing(t *testing.T) {
 
 // TestNothingRunsOnAFaultySchema: nor on one with a setting that nobody knows.
 func TestNothingRunsOnAFaultySchema(t *testing.T) {
-	dir := t.TempDir()
-	for path, text := range map[string]string{
+	dir := folder(t, map[string]string{
 		"project.yaml":        "project: Crates\n",
 		"connections/in.yaml": "connection: In\nkind: file\n",
 		"schemas/crate.yaml":  "schema: Crate\nnotation: csv\nfields:\n  - {name: code, type: text, colour: red}\n",
 		"flows/crates.yaml":   "flow: Crates\ntrigger: {kind: file, connection: in, glob: '*'}\nsteps:\n  - {step: read, id: read, schema: crate, as: crate}\n",
 		"mappings/same.yaml":  "mapping: Same\nfrom: [{name: crate, schema: crate}]\nto: crate\nrules:\n  - {field: code, formula: code}\n",
-	} {
-		at := filepath.Join(dir, path)
-		require.NoError(t, os.MkdirAll(filepath.Dir(at), 0o755))
-		require.NoError(t, os.WriteFile(at, []byte(text), 0o644))
-	}
+	})
 	for _, command := range [][]string{{"run", dir, "crates"}, {"map", dir, "same"}} {
 		code, out, errs := call(t, "code\r\nA\r\n", append(command, "--input", "-")...)
 		require.Equal(t, exitInput, code)
@@ -155,19 +162,15 @@ func TestEveryFlowRunsFromTheCommandLine(t *testing.T) {
 
 // TestRunReallyWritesFiles: those of a flow that is called, too, at their place.
 func TestRunReallyWritesFiles(t *testing.T) {
-	dir, to := t.TempDir(), t.TempDir()
-	for path, text := range map[string]string{
+	to := t.TempDir()
+	dir := folder(t, map[string]string{
 		"project.yaml":         "project: Crates\n",
 		"connections/out.yaml": "connection: Out\nkind: file\n",
 		"schemas/crate.yaml":   "schema: Crate\nnotation: csv\nfields:\n  - {name: code, type: text}\nsamples: [crates.csv]\n",
 		"samples/crates.csv":   "code\r\nA1\r\nB2\r\n",
 		"flows/outer.yaml":     "flow: Outer\ntrigger: {kind: person, input: crate, as: crate}\nsteps:\n  - {step: flow, id: go, flow: inner, with: {code: crate.code}}\n",
 		"flows/inner.yaml":     "flow: Inner\ntrigger: {kind: called, input: crate, as: crate}\nsteps:\n  - {step: write, id: put, connection: out, schema: crate, from: crate, file name: '\"one.csv\"'}\n",
-	} {
-		at := filepath.Join(dir, path)
-		require.NoError(t, os.MkdirAll(filepath.Dir(at), 0o755))
-		require.NoError(t, os.WriteFile(at, []byte(text), 0o644))
-	}
+	})
 	code, out, errs := call(t, "", "run", dir, "outer")
 	require.Equal(t, exitDone, code, errs)
 	require.Contains(t, out, `{"step":"put","file":"one.csv","records":1,"bytes":10,"content":"code\r\nA1\r\n"}`)
@@ -183,7 +186,6 @@ func TestRunReallyWritesFiles(t *testing.T) {
 // TestRecordsAreAsTheyCameWhenTheirMemoryIsUsedAgain: with fields that are absent, records that are skipped and ones set aside
 // among thousands, in every notation that reads into memory that is used again, and with a step that keeps what it has seen.
 func TestRecordsAreAsTheyCameWhenTheirMemoryIsUsedAgain(t *testing.T) {
-	dir := t.TempDir()
 	flow := "flow: Crates\ntrigger: {connection: in, glob: '*'}\nsteps:\n  - {step: read, id: read, schema: %s, as: crate}\n" +
 		"  - step: each\n    id: each\n    of: crate\n    steps:\n      - {step: filter, id: keep, where: 'kind != \"skip\"'}\n%s" +
 		"      - {step: set, id: set, values: {longer: 'upper(kind)'}}\n      - {step: map, id: map, mapping: line, as: line}\n" +
@@ -191,26 +193,21 @@ func TestRecordsAreAsTheyCameWhenTheirMemoryIsUsedAgain(t *testing.T) {
 	fields := "fields:\n  - {name: code, type: integer%s}\n  - {name: kind, type: text%s}\n  - {name: note, type: text, occurs: 0..1%s}\n"
 	keeps := "      - {step: deduplicate, id: once, key: 'text(code)'}\n"
 	wide := []any{", columns: 1-6", ", columns: 7-12", ", columns: 13-20"}
-	for path, text := range map[string]string{
+	const mapping = "mapping: Line\nfrom: [{name: crate, schema: %s}]\nto: line\nrules:\n  - {field: code, formula: code}\n  - {field: word, formula: lower(kind) + text(code)}\n  - {field: note, formula: note}\n"
+	dir := folder(t, map[string]string{
 		"project.yaml":         "project: Crates\n",
 		"connections/in.yaml":  "connection: In\nkind: file\n",
 		"connections/out.yaml": "connection: Out\nkind: sql\n",
 		"schemas/csv.yaml":     "schema: CSV\nnotation: csv\n" + fmt.Sprintf(fields, "", "", ""),
 		"schemas/wide.yaml":    "schema: Wide\nnotation: fixedwidth\n" + fmt.Sprintf(fields, wide...),
 		"schemas/line.yaml":    "schema: Line\nnotation: rows\nfields:\n  - {name: code, type: integer}\n  - {name: word, type: text}\n  - {name: note, type: text, occurs: 0..1}\n",
-		"mappings/line.yaml":   "mapping: Line\nfrom: [{name: crate, schema: csv}]\nto: line\nrules:\n  - {field: code, formula: code}\n  - {field: word, formula: lower(kind) + text(code)}\n  - {field: note, formula: note}\n",
+		"mappings/line.yaml":   fmt.Sprintf(mapping, "csv"),
+		"mappings/wide.yaml":   fmt.Sprintf(mapping, "wide"),
 		"flows/csv.yaml":       fmt.Sprintf(flow, "csv", ""),
 		"flows/keeps.yaml":     fmt.Sprintf(flow, "csv", keeps),
 		"flows/wide.yaml":      strings.Replace(fmt.Sprintf(flow, "wide", ""), "mapping: line", "mapping: wide", 1),
-	} {
-		at := filepath.Join(dir, path)
-		require.NoError(t, os.MkdirAll(filepath.Dir(at), 0o755))
-		require.NoError(t, os.WriteFile(at, []byte(text), 0o644))
-		if path == "mappings/line.yaml" {
-			require.NoError(t, os.WriteFile(filepath.Join(dir, "mappings/wide.yaml"), []byte(strings.Replace(text, "schema: csv", "schema: wide", 1)), 0o644))
-		}
-	}
-	var csv, wide2, want strings.Builder
+	})
+	var csv, fixed, want strings.Builder
 	csv.WriteString("code,kind,note\r\n")
 	aside := 0
 	for i := range 7 * runBatch {
@@ -223,7 +220,7 @@ func TestRecordsAreAsTheyCameWhenTheirMemoryIsUsedAgain(t *testing.T) {
 			code, aside = "x", aside+1
 		}
 		fmt.Fprintf(&csv, "%s,%s,%s\r\n", code, kind, note)
-		fmt.Fprintf(&wide2, "%-6s%-6s%-8s\r\n", code, kind, note)
+		fmt.Fprintf(&fixed, "%-6s%-6s%-8s\r\n", code, kind, note)
 		if kind == "skip" || code == "x" {
 			continue
 		}
@@ -233,7 +230,7 @@ func TestRecordsAreAsTheyCameWhenTheirMemoryIsUsedAgain(t *testing.T) {
 		fmt.Fprintf(&want, `{"code":%d,"word":"%s%d"%s}`+"\n", i, strings.ToLower(kind), i, note)
 	}
 	require.Positive(t, aside)
-	for _, c := range []struct{ flow, input string }{{"csv", csv.String()}, {"keeps", csv.String()}, {"wide", wide2.String()}} {
+	for _, c := range []struct{ flow, input string }{{"csv", csv.String()}, {"keeps", csv.String()}, {"wide", fixed.String()}} {
 		code, out, errs := call(t, "", "run", dir, c.flow, "--input", file(t, c.flow+".txt", c.input))
 		require.Equal(t, exitFaults, code, errs)
 		require.Equal(t, aside, strings.Count(errs, "set aside: "), errs)
