@@ -21,6 +21,41 @@ import (
 	"hollowreed/internal/testkit"
 )
 
+// typedWhileMarked writes a formula anew many times, right after its field was entered; between the field being entered and the
+// keys, and between two keys, what is written there is underlined. It tells what came of the first formula that went wrong.
+const typedWhileMarked = `(async () => {
+	const f = document.querySelector("#formula"), next = (ms) => new Promise((r) => setTimeout(r, ms));
+	const underline = () => f.editor.mark([{ from: 0, to: f.value.length, text: "wrong" }]);
+	for (let trial = 0; trial < 40; trial++) {
+		const text = trial % 2 ? "a b" : "x";
+		document.activeElement.blur();
+		f.focus();
+		f.select();
+		await next(trial);
+		underline();
+		await next(0);
+		for (const c of text) {
+			document.execCommand("insertText", false, c);
+			await next(trial % 3);
+			underline();
+			await next(0);
+		}
+		if (f.value !== text) return text + " came to be " + f.value;
+	}
+	return "";
+})()`
+
+// TestNoKeyFallsBeforeTheLast: what is typed stands as it was typed, also where a text is underlined right after it was entered.
+func TestNoKeyFallsBeforeTheLast(t *testing.T) {
+	w := newWorld(t)
+	tb := w.tab()
+	tb.open("/bench/mappings/booking-to-invoice?field=note")
+	tb.fill("#formula", "x")
+	var wrong string
+	tb.do(chromedp.Evaluate(typedWhileMarked, &wrong, awaitPromise))
+	require.Empty(t, wrong)
+}
+
 // TestCompletionNeverOverwrites: Tab takes a suggestion only when a part of it was typed, or somebody moved to it; a word
 // that is complete stays as it is, and the list is inside of the window, at the caret.
 func TestCompletionNeverOverwrites(t *testing.T) {

@@ -57,6 +57,18 @@ function replaceTyped(e, view) {
   return true;
 }
 
+// selectionStays puts the browser's selection back to where the editor has it. Text that is drawn anew, because it is underlined,
+// takes the caret to the start; right after the editor was entered it would be left there, and the next key would fall before
+// the last.
+const selectionStays = EditorView.updateListener.of(({ view }) => {
+  if (!view.hasFocus || view.composing) return;
+  const { anchor, head } = view.state.selection.main, seen = getSelection();
+  const at = (node, offset) => view.contentDOM.contains(node) ? view.posAtDOM(node, offset) : -1;
+  if (at(seen.anchorNode, seen.anchorOffset) === anchor && at(seen.focusNode, seen.focusOffset) === head) return;
+  const from = view.domAtPos(anchor), to = view.domAtPos(head);
+  seen.setBaseAndExtent(from.node, from.offset, to.node, to.offset);
+});
+
 // A formula is one line that wraps, as a field is: Enter leaves it to the page, with Shift it begins another line.
 const oneLine = [EditorView.lineWrapping, keymap.of([{ key: "Enter", run: () => true, shift: insertNewline }])];
 const manyLines = [lineNumbers(), highlightActiveLine(), highlightActiveLineGutter(), highlightSelectionMatches(), search({ top: true })];
@@ -71,7 +83,7 @@ export function mount(box, { text, language, hint, readOnly, nonce, attributes, 
       doc: text,
       extensions: [
         EditorView.cspNonce.of(nonce), theme, syntaxHighlighting(colours), make ? make() : [],
-        language === "formula" ? oneLine : manyLines, history(), drawSelection(), bracketMatching(), marks, hint ? placeholder(hint) : [],
+        language === "formula" ? oneLine : manyLines, history(), drawSelection(), selectionStays, bracketMatching(), marks, hint ? placeholder(hint) : [],
         keymap.of([...defaultKeymap, ...historyKeymap, ...searchKeymap].filter((k) => !left.has(k.key))),
         EditorView.contentAttributes.of({ ...attributes, spellcheck: "false" }),
         EditorView.domEventHandlers({ beforeinput: replaceTyped }),
