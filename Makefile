@@ -30,6 +30,9 @@ race: setup-server ## run the tests of what runs at once with the race detector
 fuzz: ## run every fuzz target for a while (FUZZ=10m)
 	@tools/fuzz.sh "$${FUZZ:-10m}"
 
+conformance: setup-cases setup-judge ## run the cases of others on JSON Schema, XML, XML Schema and CSV against the counts of docs/conformance.md
+	CASES="$(CURDIR)/tools/cases" go test -count=1 $(if $(VERBOSE),-v) ./internal/core/conformance
+
 check: setup-node ## vet, staticcheck, formatting, and whether committed assets are fresh
 	@tools/check.sh
 
@@ -60,6 +63,9 @@ setup-node:
 setup-systems:
 	@tools/setup.sh systems
 
+setup-cases:
+	@tools/setup.sh cases
+
 setup-judge:
 	@tools/setup.sh judge
 
@@ -72,4 +78,4 @@ bin/standins: FORCE
 
 FORCE:
 
-.PHONY: help demo demo-reset test test-fast hostile race fuzz check bench architecture templates assets screenshots setup-server setup-browser setup-judge setup-systems setup-node FORCE
+.PHONY: help demo demo-reset test test-fast hostile race fuzz conformance check bench architecture templates assets screenshots setup-server setup-browser setup-judge setup-cases setup-systems setup-node FORCE
