@@ -24,7 +24,8 @@ type group struct {
 }
 
 // jsonSchema runs the suite of JSON Schema: what the validator says of each document, and what a part says that was made of the
-// schema. A part that was made with no note holds the whole schema; it must agree on each of them.
+// schema. A part that was made with no note holds the
+// whole schema: that it says otherwise of one of them is a failure.
 func jsonSchema(t *testing.T, dir string, tally tallier) {
 	for draft, address := range map[string]string{"draft2020-12": "https://json-schema.org/draft/2020-12/schema", "draft7": "http://json-schema.org/draft-07/schema#"} {
 		files, err := filepath.Glob(filepath.Join(dir, draft, "*.json"))
@@ -85,13 +86,12 @@ func held(t *testing.T, draft, file string, g group, tally tallier) {
 		tally(t, draft+", schemas held whole", false, "%s: %s: %v: %s", file, g.Description, err, compact(g.Schema))
 		return
 	}
-	kind := draft + ", by a part that holds the schema in parts"
-	if whole {
-		kind = draft + ", by a part that holds the schema whole"
-	}
 	for _, c := range g.Tests {
 		ok, why := fits(s, c.Data)
-		tally(t, kind, ok == c.Valid, "%s: %s: %s: %v, schema %s document %s", file, g.Description, c.Description, why, compact(g.Schema), c.Data)
+		tally(t, draft+", by a part", ok == c.Valid, "%s: %s: %s: %v, schema %s document %s", file, g.Description, c.Description, why, compact(g.Schema), c.Data)
+		if whole && ok != c.Valid {
+			t.Errorf("%s: %s: %s: a part that holds its schema whole says otherwise: %v, schema %s document %s", file, g.Description, c.Description, why, compact(g.Schema), c.Data)
+		}
 	}
 }
 

@@ -39,7 +39,10 @@ func File(s *schema.Schema, part string, as *notation.Kind, name string, in io.R
 		case err == nil:
 			c.tally.Records++
 		case err == io.EOF:
-			return c.tally, c.empty()
+			if !s.Message.List() || s.Message.Min > 0 {
+				c.empty()
+			}
+			return c.tally, nil
 		case errors.As(err, &faults):
 			c.tally.Records++
 			c.tally.Bad++
@@ -90,10 +93,9 @@ func (c *check) ended(err error) error {
 // Unreadable says whether a fault that ends the reading tells that the bytes are none of the notation.
 func Unreadable(f *fault.Fault) bool { return f.Code == fault.Syntax || f.Code == fault.Encoding }
 
-// empty is the fault of a message without any record.
-func (c *check) empty() error {
+// empty is the fault of a message without any record, where there must be one.
+func (c *check) empty() {
 	if c.tally.Records == 0 && c.tally.Faults == 0 {
 		c.say(fault.Expect(fault.Required, "at least one record", "none").At(fault.Place{Source: c.name, Line: 1}))
 	}
-	return nil
 }

@@ -1,9 +1,10 @@
 package jsonschema
 
 import (
+	stdjson "encoding/json"
 	"fmt"
 	"maps"
-	"strconv"
+	"math"
 	"strings"
 
 	"hollowreed/internal/core/fault"
@@ -70,6 +71,7 @@ func (d *Document) Import(id, at string) (*Imported, error) {
 	s.Root = root.Compiled()
 	s.Settings.Others = othersOf(root)
 	s.Settle()
+	m.noteUntyped()
 	for _, n := range m.notes {
 		s.NotImported = append(s.NotImported, n.Error())
 	}
@@ -108,8 +110,16 @@ type context struct {
 	*node
 }
 
-func (c context) get(name string) context { return context{c.doc, c.node.get(name)} }
+func (c context) get(name string) context { return c.of(c.node.get(name)) }
 func (c context) there() bool             { return c.node != nil }
+
+// of is a node below, which stands in another document where schemas of several were joined.
+func (c context) of(n *node) context {
+	if n != nil && n.doc != nil {
+		return context{n.doc, n}
+	}
+	return context{c.doc, n}
+}
 
 // files are the documents that were read, and those that may be.
 type files struct {
@@ -125,6 +135,9 @@ type importer struct {
 	fields int
 	merges map[*node]*node // what allOf makes of a schema; nil while it is being made
 	level  int             // how deep fields and allOf stand inside of each other
+
+	untypedAt     *context // the first schema that says no type
+	untypedPlaces int      // and how many there are
 }
 
 func (m files) load(name string, text []byte) (*document, error) {
@@ -169,14 +182,15 @@ func (m *importer) field(c context, f *schema.Field) {
 	defer func() { m.level-- }()
 	c = m.merged(m.resolved(c))
 	if f.Notes == "" {
-		f.Notes = c.text("description")
+		f.Notes = described(c)
 	}
 	c = m.alternatives(c, f)
 	if f.Kind == value.VariantKind {
 		return
 	}
-	m.ignored(c)
-	switch kinds := m.types(c, f); len(kinds) {
+	kinds := m.types(c, f)
+	m.unsaid(c, kinds)
+	switch len(kinds) {
 	case 0:
 		m.untyped(c, f)
 	case 1:
@@ -184,6 +198,19 @@ func (m *importer) field(c context, f *schema.Field) {
 	default:
 		m.kinds(c, f, kinds)
 	}
+}
+
+// described is what a schema tells a person of a value.
+func described(c context) string {
+	told := []string{c.text("description")}
+	if d := c.get("default"); d.there() {
+		b, _ := stdjson.Marshal(d.plain()) // what was read can be written
+		told = append(told, "Default: "+string(b))
+	}
+	if media := c.text("contentMediaType"); media != "" {
+		told = append(told, "Content: "+media)
+	}
+	return strings.TrimSpace(strings.Join(told, "\n"))
 }
 
 // untyped makes a field of a schema that says nothing of the type.
@@ -267,7 +294,7 @@ func (m *importer) types(c context, f *schema.Field) []string {
 			kinds = append(kinds, s)
 		}
 	default:
-		kinds = implied(c)
+		kinds = m.implied(c)
 	}
 	if n := c.get("nullable"); n.there() && n.value == true { // OpenAPI 3.0
 		f.Nullable = true
@@ -285,67 +312,6 @@ func (m *importer) types(c context, f *schema.Field) []string {
 		return []string{"number"}
 	}
 	return out
-}
-
-func implied(c context) []string {
-	for _, by := range []struct{ keyword, kind string }{
-		{"properties", "object"},
-		{"patternProperties", "object"},
-		{"items", "array"},
-		{"pattern", "string"},
-		{"maxLength", "string"},
-		{"minLength", "string"},
-		{"format", "string"},
-		{"minimum", "number"},
-		{"maximum", "number"},
-		{"multipleOf", "number"},
-	} {
-		if c.get(by.keyword).there() {
-			return []string{by.kind}
-		}
-	}
-	values := c.get("enum")
-	if one := c.get("const"); one.there() {
-		values = context{c.doc, &node{kind: '[', items: []*node{one.node}}}
-	}
-	seen := map[string]bool{}
-	var kinds []string
-	if values.there() {
-		for _, v := range values.items {
-			if k := kindOf(v); !seen[k] {
-				seen[k] = true
-				kinds = append(kinds, k)
-			}
-		}
-	}
-	return kinds
-}
-
-// kindOf is the type of a value.
-func kindOf(v *node) string {
-	return map[byte]string{'"': "string", '0': "number", 't': "boolean", 'f': "boolean", 'n': "null", '{': "object", '[': "array"}[v.kind]
-}
-
-// ignored notes the keywords that a schema of ours cannot hold.
-func (m *importer) ignored(c context) {
-	if c.node == nil {
-		return
-	}
-	for _, name := range c.names {
-		if why, ok := unheld[name]; ok {
-			m.note(c.get(name), "%s: %s", name, why)
-		}
-	}
-}
-
-const notChecked = "it is not checked"
-
-var unheld = map[string]string{
-	"dependentRequired": notChecked, "dependentSchemas": notChecked, "dependencies": notChecked,
-	"if": "conditions are not checked", "not": notChecked, "contains": notChecked,
-	"prefixItems": "the items of a list are all alike here", "unevaluatedProperties": notChecked,
-	"unevaluatedItems": notChecked, "default": "no value is filled in", "$dynamicRef": "it is not followed",
-	"contentMediaType": notChecked, "contentSchema": notChecked,
 }
 
 func (m *importer) object(c context, f *schema.Field) {
@@ -383,7 +349,7 @@ func (m *importer) object(c context, f *schema.Field) {
 		m.note(c.get("required"), "%s is required, and not described", fault.Quote(name))
 	}
 	for _, name := range []string{"minProperties", "maxProperties", "propertyNames"} {
-		if c.get(name).there() {
+		if v := c.get(name); v.there() && v.kind != 't' {
 			m.note(c.get(name), "%s: %s", name, notChecked)
 		}
 	}
@@ -420,8 +386,11 @@ func freshName(f *schema.Field, name string) string {
 
 // closed says whether an object may have no other properties than those that it names.
 func (m *importer) closed(c context) bool {
-	more, unevaluated := c.get("additionalProperties"), c.get("unevaluatedProperties")
-	return more.there() && more.kind == 'f' || unevaluated.there() && unevaluated.kind == 'f'
+	if more := c.get("additionalProperties"); more.there() {
+		return more.kind == 'f'
+	}
+	unevaluated := c.get("unevaluatedProperties")
+	return unevaluated.there() && unevaluated.kind == 'f'
 }
 
 // otherProperties is the schema of the properties that have no names, and the pattern of their names; not there where the object
@@ -461,8 +430,10 @@ func (m *importer) entries(c context, f *schema.Field, each context, pattern str
 	if c.node == nil {
 		return
 	}
-	f.Constraints.MinEntries, f.Constraints.MaxEntries = m.count(c, "minProperties", 0), m.count(c, "maxProperties", 0)
-	if names := m.merged(m.resolved(c.get("propertyNames"))); names.there() {
+	f.Constraints.MinEntries, f.Constraints.MaxEntries = m.count(c, "minProperties", 0), m.most(c, "maxProperties")
+	if names := m.merged(m.resolved(c.get("propertyNames"))); names.there() && names.kind == 'f' {
+		m.note(c.get("propertyNames"), "propertyNames: that no name is allowed is not checked")
+	} else if names.there() {
 		of := newField("name")
 		m.text(names, of)
 		min, max := f.Constraints.MinEntries, f.Constraints.MaxEntries
@@ -513,15 +484,18 @@ func (m *importer) array(c context, f *schema.Field) {
 	if notes != "" {
 		f.Notes = notes
 	}
-	m.occurs(f, required, least, most)
+	m.occurs(c, f, required, least, most)
 	if u := c.get("uniqueItems"); u.there() && u.kind == 't' {
 		f.Constraints.Unique = true
 	}
 }
 
 // occurs says how often the items of a list occur.
-func (m *importer) occurs(f *schema.Field, required bool, least, most int) {
+func (m *importer) occurs(c context, f *schema.Field, required bool, least, most int) {
 	f.Min, f.Max = least, most
+	if most == 0 {
+		m.note(c.get("maxItems"), "maxItems 0: one item is allowed")
+	}
 	if most == 0 || most == 1 {
 		f.Max, f.Constraints.MaxEntries = schema.Many, max(most, 1)
 	}
@@ -533,15 +507,25 @@ func (m *importer) occurs(f *schema.Field, required bool, least, most int) {
 	}
 }
 
+// most is an upper bound; it is not there where there is none, and 0 cannot be held.
+func (m *importer) most(c context, keyword string) int {
+	n := m.count(c, keyword, 0)
+	if n == 0 && c.get(keyword).there() {
+		m.note(c.get(keyword), "%s 0: %s", keyword, notChecked)
+	}
+	return n
+}
+
 func (m *importer) count(c context, keyword string, def int) int {
 	n := c.get(keyword)
 	if !n.there() {
 		return def
 	}
-	i, err := strconv.Atoi(fmt.Sprint(n.value))
-	if err != nil || i < 0 {
-		m.note(n, "%s is not used: %v", keyword, n.value)
-		return def
+	v, ok := value.ParseDecimal(fmt.Sprint(n.value))
+	whole, is := value.AsInteger(v)
+	if i, fits := whole.Int64(); ok && is && fits && i >= 0 && i <= math.MaxInt32 {
+		return int(i)
 	}
-	return i
+	m.note(n, "%s is not used: %v", keyword, n.value)
+	return def
 }

@@ -54,7 +54,7 @@ func TestKeywordsBecomeFields(t *testing.T) {
 		{"references", `{"$ref":"#/$defs/o","$defs":{"o":` + properties(`"a":{"$ref":"#x"}`) + `,"s":{"$anchor":"x","type":"string"}}}`, "  - name: a\n    type: text\n"},
 		{"a list of records", `{"type":"array","items":` + properties(`"a":{"type":"string"}`) + `}`, "  - name: a\n    type: text\n"},
 		{
-			"all of", `{"allOf":[` + properties(`"a":{"type":"string"}`) + `,{"required":["b"],"properties":{"b":{"type":"integer"}}}],"additionalProperties":false}`,
+			"all of", `{"allOf":[{"type":"object","required":["a"],"properties":{"a":{"type":"string"}}},{"required":["b"],"properties":{"b":{"type":"integer"}}}],"unevaluatedProperties":false}`,
 			"  - name: a\n    type: text\n  - name: b\n    type: integer\n",
 		},
 		{"OpenAPI 3.0 null", properties(`"a":{"type":"string","nullable":true}`), "  - name: a\n    type: text\n    nullable: true\n"},
@@ -78,10 +78,16 @@ func TestWhatCannotBeHeldIsListedWithItsLine(t *testing.T) {
 		`{"allOf":[{"$ref":"#"},{"$ref":"#"},{"type":"object","properties":{"a":{"type":"string"}}}]}`:                                                    "too deep",
 		`{"$ref":"#","$defs":{}}`: "circle",
 		`{"$defs":{"n":` + properties(`"a":{"type":"string"},"n":{"$ref":"#/$defs/n"}`) + `},"$ref":"#/$defs/n"}`: "stands inside of itself",
-		properties(`"a":{"$ref":"#/$defs/none"}`):                            "leads nowhere",
-		properties(`"a":{"type":"string","pattern":"(?=x)"}`):                "the pattern is not checked",
-		properties(`"a":{"type":"array","prefixItems":[{"type":"string"}]}`): "all alike",
-		properties(`"a":{"not":{"type":"string"}}`):                          "not: it is not checked",
+		properties(`"a":{"$ref":"#/$defs/none"}`):                                                              "leads nowhere",
+		properties(`"a":{"type":"string","pattern":"(?=x)"}`):                                                  "the pattern is not checked",
+		properties(`"a":{"type":"array","prefixItems":[{"type":"string"}]}`):                                   "all alike",
+		properties(`"a":{"not":{"type":"string"}}`):                                                            "not: it is not checked",
+		`{"allOf":[` + properties(`"a":{"type":"string"}`) + `,{"properties":{"b":{"type":"integer"}}}]}`:      "additionalProperties: it is about some of the fields",
+		properties(`"a":{"maximum":3},"b":{"minLength":1}`):                                                    "no type is said here, as at 1 more places",
+		properties(`"a":{"const":{"b":1}}`):                                                                    "const: which objects and lists are allowed",
+		properties(`"a":{"type":"string","maxLength":0}`):                                                      "maxLength 0",
+		properties(`"a":{"allOf":[{"type":"string","pattern":"a"},{"pattern":"b"}]}`):                          "pattern: another schema that holds as well",
+		properties(`"a":{"oneOf":[{"type":"string"},{"type":"integer"}],"anyOf":[{"const":"a"},{"const":1}]}`): "anyOf: beside oneOf",
 	} {
 		im, err := Import("x", "x.json", []byte(in), "", nil)
 		require.NoError(t, err)

@@ -40,7 +40,7 @@ func (m *importer) text(c context, f *schema.Field) {
 	} else if format.there() && !slices.Contains(plainFormats, name) {
 		m.note(format, "the format %v is not checked", format.value)
 	}
-	f.Constraints.MinLength, f.Constraints.MaxLength = m.count(c, "minLength", 0), m.count(c, "maxLength", 0)
+	f.Constraints.MinLength, f.Constraints.MaxLength = m.count(c, "minLength", 0), m.most(c, "maxLength")
 	if p := c.get("pattern"); p.there() {
 		m.pattern(p, c.text("pattern"), f)
 	}
@@ -85,18 +85,32 @@ func (m *importer) codes(c context, f *schema.Field) {
 	if !values.there() {
 		return
 	}
+	null := false
 	for _, v := range values.items {
 		switch {
 		case v.kind == 'n':
-			f.Nullable = true
-		case v.kind == '{' || v.kind == '[':
-			m.note(values, "the values allowed for %s are not all single ones; they are not checked", f.Name)
-			f.Constraints.Codes = nil
-			return
-		default:
+			null = true
+		case ofKind(v, f.Kind):
 			f.Constraints.Codes = append(f.Constraints.Codes, schema.Code{Value: fmt.Sprint(v.value)})
 		}
 	}
+	f.Nullable = null && (f.Nullable || !c.get("type").there())
+	if f.Constraints.Codes == nil {
+		m.note(values, "%s: no value of its type is allowed, which is not checked", f.Name)
+	}
+}
+
+// ofKind says whether a JSON value can be a value of a scalar field; texts are those of all types that JSON lacks.
+func ofKind(v *node, kind value.Kind) bool {
+	switch v.kind {
+	case '0':
+		return kind.Numeric()
+	case 't', 'f':
+		return kind == value.Boolean
+	case '"':
+		return !kind.Numeric() && kind != value.Boolean
+	}
+	return false
 }
 
 func (m *importer) integer(c context, f *schema.Field) {

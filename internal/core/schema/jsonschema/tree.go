@@ -32,6 +32,7 @@ type node struct {
 	off     int
 	line    int // of YAML documents, which have no offsets
 	column  int
+	doc     *document // nil in schemas that were joined of others
 }
 
 // document is a parsed JSON document.
@@ -40,7 +41,17 @@ type document struct {
 	root  *node
 	lines []int // offsets at which the lines begin
 
-	anchors map[string]*node // by name; nil until one is looked for
+	names *index // nil until something is looked for by its name
+}
+
+// refAlone says whether keywords beside a $ref mean nothing, as in JSON Schema up to draft 7 and in OpenAPI 3.0.
+func (d *document) refAlone() bool {
+	for _, draft := range []string{"draft-03", "draft-04", "draft-06", "draft-07"} {
+		if strings.Contains(d.root.text("$schema"), draft) {
+			return true
+		}
+	}
+	return strings.HasPrefix(d.root.text("openapi"), "3.0")
 }
 
 // parse reads a JSON document (RFC 8259). The error is a *fault.Fault.
@@ -101,7 +112,7 @@ func (d *document) read(dec *jsontext.Decoder, depth int) (*node, error) {
 	if err != nil {
 		return nil, err
 	}
-	n := &node{kind: byte(kind), off: int(dec.InputOffset())}
+	n := &node{kind: byte(kind), off: int(dec.InputOffset()), doc: d}
 	if depth > MaxDepth {
 		return nil, fault.New(fault.Limit, "values nest deeper than %d", MaxDepth).At(d.place(n.off))
 	}
@@ -177,7 +188,7 @@ func parseYAML(name string, text []byte) (*document, error) {
 }
 
 func (d *document) fromYAML(y *yaml.Node, depth int) (*node, error) {
-	n := &node{line: y.Line, column: y.Column, members: map[string]*node{}}
+	n := &node{line: y.Line, column: y.Column, members: map[string]*node{}, doc: d}
 	if depth > MaxDepth || y.Kind == yaml.AliasNode {
 		return nil, fault.New(fault.Limit, "values nest deeper than %d, or by aliases", MaxDepth).At(d.at(n))
 	}

@@ -13,15 +13,24 @@ import (
 // alternatives makes a variant of what anyOf and oneOf allow. Null among them makes the field nullable, constants are codes,
 // a list beside one of its items is a list that may be written so, and a single alternative is joined to the schema around it.
 func (m *importer) alternatives(c context, f *schema.Field) context {
-	for _, keyword := range []string{"oneOf", "anyOf"} {
+	for joins := 0; ; joins++ {
+		keyword := "oneOf"
+		if !c.get(keyword).there() {
+			keyword = "anyOf"
+		}
 		list := c.get(keyword)
 		if !list.there() {
-			continue
+			return c
+		}
+		if joins > maxRecursion*10 {
+			m.note(list, "%s goes round in a circle", keyword)
+			return c
 		}
 		branches := m.branches(list, f)
 		single := m.oneOrMany(branches)
 		switch codes := constants(branches); {
 		case len(branches) == 0:
+			c = m.joined(c, context{c.doc, &node{kind: '{'}}, keyword)
 		case single != nil:
 			f.Single = true
 			c = m.joined(c, *single, keyword)
@@ -34,12 +43,15 @@ func (m *importer) alternatives(c context, f *schema.Field) context {
 			}
 		case onlyRequired(branches):
 			m.note(list, "%s: which of the fields stand together is not checked", keyword)
+			c = m.joined(c, context{c.doc, &node{kind: '{'}}, keyword)
 		default:
+			if other := c.get("anyOf"); keyword == "oneOf" && other.there() {
+				m.note(other, "anyOf: beside oneOf, it is not checked")
+			}
 			m.variant(c, f, keyword, branches)
 			return c
 		}
 	}
-	return c
 }
 
 // meaning tells what a constant stands for.
@@ -59,7 +71,7 @@ type branch struct {
 // branches are the alternatives, without null.
 func (m *importer) branches(list context, f *schema.Field) (out []branch) {
 	for _, b := range list.items {
-		at := context{list.doc, b}
+		at := list.of(b)
 		name := path.Base(at.text("$ref"))
 		r := m.merged(m.resolved(at))
 		switch {
@@ -120,10 +132,15 @@ func onlyRequired(branches []branch) bool {
 // joined is a schema with one that must hold, too, in place of the keyword that said so.
 func (m *importer) joined(c, with context, keyword string) context {
 	out := &node{kind: '{', members: map[string]*node{}, off: c.off, line: c.line, column: c.column}
-	for _, from := range []context{c, with} {
+	both := []context{c, with}
+	for _, from := range both {
+		if from.kind == 'f' {
+			return from
+		}
+		m.noteClosed(from, both)
 		for _, name := range from.names {
-			if name != keyword || from.node != c.node {
-				out.add(name, from.node.get(name))
+			if (name != keyword || from.node != c.node) && !out.add(name, from.node.get(name)) {
+				m.note(from.get(name), "%s: what stands around it says something else of it; that is taken", name)
 			}
 		}
 	}
@@ -133,6 +150,9 @@ func (m *importer) joined(c, with context, keyword string) context {
 // variant makes a field that is one of several.
 func (m *importer) variant(c context, f *schema.Field, keyword string, branches []branch) {
 	f.Kind = value.VariantKind
+	if u := c.get("unevaluatedProperties"); u.there() && u.kind != 't' && keyword == "anyOf" {
+		m.note(u, "unevaluatedProperties: fields of several alternatives together are not allowed")
+	}
 	around := m.without(c)
 	for i, b := range branches {
 		child := newField("")
