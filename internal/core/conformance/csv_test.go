@@ -3,6 +3,7 @@ package conformance
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"os"
 	"path/filepath"
 	"strings"
@@ -38,10 +39,11 @@ func records(text []byte) (string, error) {
 	if err != nil {
 		return "", err
 	}
+	var refused error
 	_, err = notation.Copy(r, func(bool) (notation.Writer, error) {
 		return hrjson.Kind.NewWriter(&b, notation.Options{Many: true})
-	}, nil, func(failed error) { err = failed })
-	return b.String(), err
+	}, nil, func(err error) { refused = err })
+	return b.String(), errors.Join(err, refused)
 }
 
 // plain is a document's list of records as text; a record alone is a list of one.

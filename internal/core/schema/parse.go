@@ -203,13 +203,13 @@ func (p parser) filler(f *Field) *Field {
 
 // branches checks that the branches of a variant can be told apart.
 func (p parser) branches(f *Field, wrong func(code fault.Code, format string, args ...any)) {
-	if len(f.Fields) < 2 {
-		wrong(fault.Required, "a variant has two branches at least")
+	if least := map[bool]int{true: 1, false: 2}[f.ToldBy == TypeAttribute]; len(f.Fields) < least {
+		wrong(fault.Required, "a variant has %s at least", counted(least, "branch", "branches"))
 	}
 	if len(f.Fields) == 0 {
 		f.Fields = []*Field{p.filler(f)}
 	}
-	if f.ToldBy == "" {
+	if f.TellingField() == "" {
 		return
 	}
 	for _, b := range f.Fields {

@@ -79,10 +79,33 @@ func (f *Field) Reader() func(s string) (value.Value, bool) {
 	case kind == value.Integer:
 		return value.ParseInteger
 	case kind == value.Decimal:
-		return value.ParseDecimal
+		return ReadDecimal
 	}
 	return func(s string) (value.Value, bool) { return ParseScalar(kind, s) }
 }
+
+// ReadDecimal reads a decimal number, of which the digits before or behind the point may be missing, as XML Schema has it
+// (part 2, 3.2.3.1).
+func ReadDecimal(s string) (value.Value, bool) {
+	if v, ok := value.ParseDecimal(s); ok {
+		return v, true
+	}
+	sign := ""
+	if s != "" && (s[0] == '-' || s[0] == '+') {
+		sign, s = s[:1], s[1:]
+	}
+	switch whole, part, point := strings.Cut(s, "."); {
+	case !point || whole == "" && !startsWithDigit(part):
+		return value.Value{}, false
+	case whole == "":
+		return value.ParseDecimal(sign + "0" + s)
+	case part == "":
+		return value.ParseDecimal(sign + whole)
+	}
+	return value.Value{}, false
+}
+
+func startsWithDigit(s string) bool { return s != "" && s[0] >= '0' && s[0] <= '9' }
 
 func readHex(s string) (value.Value, bool) {
 	raw, err := hex.DecodeString(s)

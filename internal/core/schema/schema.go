@@ -88,7 +88,7 @@ type Field struct {
 	Constraints Constraints
 	Of          string   // a record: the schema whose fields it has
 	Fields      []*Field // of a record; of a map what stands at each name; of a list its items; of a variant its branches
-	ToldBy      string   // a variant of records: the field whose value, one of the codes that a branch has for it, tells the branch
+	ToldBy      string   // a variant of records: the field whose value, one of the codes that a branch has for it, tells the branch; or TypeAttribute
 	HoldsOthers bool     // a map in a record: it holds the record's fields that have no name of their own
 	Others      Others   // a record: what becomes of fields that nobody named; empty for what the schema says
 	At          partfile.Text

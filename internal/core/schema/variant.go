@@ -8,6 +8,18 @@ import (
 	"hollowreed/internal/core/value"
 )
 
+// TypeAttribute in place of a field says that each element of a variant in XML names its branch by xsi:type (XML Schema 1.0, part 1,
+// section 2.6.1). Of a variant that says nothing of it, an element without one is the first branch that is no single value.
+const TypeAttribute = "xsi:type"
+
+// TellingField is the field whose value tells the branch; empty where there is none.
+func (f *Field) TellingField() string {
+	if f.ToldBy == TypeAttribute {
+		return ""
+	}
+	return f.ToldBy
+}
+
 // Branch finds the branch of a variant that a value is: the one whose layout it has, the one that the value of a field tells, or
 // else the first that fits. It is a fault when there is none. The value need not be of a branch's layout, and its texts need not
 // be dates and numbers yet.
@@ -19,7 +31,7 @@ func (f *Field) Branch(v value.Value) (*Field, *fault.Fault) {
 			}
 		}
 	}
-	if f.ToldBy != "" && v.Kind() == value.RecordKind {
+	if f.TellingField() != "" && v.Kind() == value.RecordKind {
 		return f.told(v)
 	}
 	var alike *Field // the only branch of the value's kind, whose faults tell most

@@ -295,7 +295,7 @@ func inside(raw jsontext.Value, d *decoder, ignored *notation.Ignored) *decoder 
 
 // onlyOf is the only branch that a value of a kind of token can be; nil where several can, and for null.
 func onlyOf(f *schema.Field, kind jsontext.Kind) (only *schema.Field) {
-	if kind == 'n' || f.ToldBy != "" {
+	if kind == 'n' || f.TellingField() != "" {
 		return nil
 	}
 	for _, b := range f.Fields {

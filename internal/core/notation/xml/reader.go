@@ -4,6 +4,7 @@
 package xml
 
 import (
+	"encoding/xml"
 	"io"
 	"slices"
 	"strings"
@@ -88,7 +89,7 @@ func (x *reader) rootName() string {
 func (x *reader) document() (value.Value, error) {
 	x.begin()
 	if x.schema != nil {
-		v, err := x.typed(x.schema.Root)
+		v, err := x.rooted()
 		return x.ended(v, err)
 	}
 	name := x.name()
@@ -97,6 +98,14 @@ func (x *reader) document() (value.Value, error) {
 		return value.Value{}, err
 	}
 	return x.ended(value.NewRecord(value.NewLayout(name), []value.Value{v}), nil)
+}
+
+// rooted reads the element that is the message.
+func (x *reader) rooted() (value.Value, error) {
+	if x.schema.Root.Kind == value.VariantKind {
+		return x.one(x.schema.Root)
+	}
+	return x.typed(x.schema.Root)
 }
 
 func (x *reader) begin() {
@@ -140,7 +149,7 @@ func (x *reader) record() (value.Value, error) {
 			if n := x.name(); n != x.schema.Settings.RecordName {
 				x.fault(nil, x.schema.Root.Asking(fault.Expect(fault.Unknown, "the element "+x.schema.Settings.RecordName, n)))
 			}
-			v, err := x.typed(x.schema.Root)
+			v, err := x.rooted()
 			if err != nil {
 				return value.Value{}, err
 			}
@@ -711,34 +720,59 @@ func (x *reader) inner(item *schema.Field) (value.Value, error) {
 	}
 }
 
-// branch is the branch of a variant that the element at hand says that it is, by xsi:type; of one without, it is nil where its
-// branches are single values, and else the only one that is none.
+// branch is the branch of a variant that the element at hand says that it is, by xsi:type; of one without it is the first that is
+// no single value, and nil where all are.
 func (x *reader) branch(c *schema.Field) *schema.Field {
 	for i := range x.in.Attrs {
 		a := &x.in.Attrs[i]
 		if a.Raw != "xsi:type" && (a.Name.Space != instance || a.Name.Local != "type") {
 			continue
 		}
-		local := a.Value[strings.IndexByte(a.Value, ':')+1:]
+		named := x.qualified(strings.TrimSpace(a.Value))
 		for _, b := range c.Fields {
-			if name := b.WireName(); name == a.Value || name[strings.IndexByte(name, ':')+1:] == local {
+			if b.WireName() == named {
 				return b
 			}
 		}
 		place := x.in.PlaceOf(a.At)
 		place.Path = x.in.Path() + "/@" + a.Raw
-		x.fault(c, fault.Expect(fault.Unknown, "one of "+strings.Join(c.Layout().Names, ", "), fault.Quote(a.Value)).At(place))
+		x.fault(c, fault.Expect(fault.Unknown, "one of "+branchNames(c), fault.Quote(a.Value)).At(place))
+		return firstBranch(c)
 	}
-	var only *schema.Field
+	if c.ToldBy == schema.TypeAttribute {
+		place := x.in.Place()
+		place.Path = x.in.Path() + "/@xsi:type"
+		x.fault(c, fault.Expect(fault.Required, "xsi:type as one of "+branchNames(c), "none").At(place))
+	}
+	return firstBranch(c)
+}
+
+// qualified is a qualified name in a value, as the schema has it (XML Schema 1.0, part 2, section 3.2.18).
+func (x *reader) qualified(text string) string {
+	prefix, local, ok := strings.Cut(text, ":")
+	if !ok {
+		prefix, local = "", text
+	}
+	space, _ := x.in.Space(prefix)
+	return x.names.of(xml.Name{Space: space, Local: local}, text)
+}
+
+func branchNames(c *schema.Field) string {
+	names := make([]string, len(c.Fields))
+	for i, b := range c.Fields {
+		names[i] = b.WireName()
+	}
+	return strings.Join(names, ", ")
+}
+
+// firstBranch is the branch of an element that names none: the first that is no single value; nil where all are.
+func firstBranch(c *schema.Field) *schema.Field {
 	for _, b := range c.Fields {
 		if !b.Scalar() {
-			if only != nil {
-				return only // the first: nothing tells
-			}
-			only = b
+			return b
 		}
 	}
-	return only
+	return nil
 }
 
 // isNull says whether the element at hand says of itself that it is null.

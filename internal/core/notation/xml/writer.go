@@ -160,7 +160,23 @@ func (x *writer) element(name string, v value.Value, f *schema.Field, depth int)
 	if r == nil {
 		return x.simple(name, v, f)
 	}
+	if f != nil && f.Kind == value.VariantKind {
+		b, ft := f.Branch(v)
+		if ft != nil {
+			return ft.InField(name)
+		}
+		x.typeName(f, b, r)
+		f = b
+	}
 	return x.complex(name, r, f, depth)
+}
+
+// typeName writes which branch of a variant an element is, unless it is the one that an element is taken for that says nothing.
+func (x *writer) typeName(f, b *schema.Field, r *value.Record) {
+	if b.Kind == value.RecordKind && b.Attribute(schema.TypeAttribute) != nil || f.ToldBy != schema.TypeAttribute && b == firstBranch(f) {
+		return
+	}
+	x.w.WriteString(` xmlns:xsi="` + instance + `" xsi:type="` + b.WireName() + `"`)
 }
 
 // nested says whether the items of a list are lists.

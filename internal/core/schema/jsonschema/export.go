@@ -121,8 +121,8 @@ func variant(f *schema.Field) object {
 	for _, b := range f.Fields {
 		list = append(list, occurring(b))
 	}
-	if f.ToldBy != "" {
-		return object{{"oneOf", list}, {"discriminator", object{{"propertyName", f.ToldBy}}}}
+	if by := f.TellingField(); by != "" {
+		return object{{"oneOf", list}, {"discriminator", object{{"propertyName", by}}}}
 	}
 	return object{{"anyOf", list}}
 }

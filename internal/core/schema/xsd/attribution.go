@@ -191,7 +191,7 @@ func (g *follows) twice(s *Set, positions []int) (name string, twice bool) {
 func (s *Set) namesOf(e *Element) []xml.Name {
 	names := []xml.Name{e.Name}
 	if e.global {
-		for _, m := range s.members[e.Name] {
+		for _, m := range s.standFor[e.Name] {
 			names = append(names, m.Name)
 		}
 	}

@@ -15,20 +15,13 @@ import (
 // Export writes a schema as an XML Schema for its messages in XML. One document has one target
 // namespace, that of the root element; elements of others are let through unchecked.
 func Export(s *schema.Schema) []byte {
-	root, record := s.Settings.RootName, s.Settings.RecordName
-	if root == "" {
-		root = "record"
-	}
-	w := &writer{spaces: map[string]string{}}
-	for _, ns := range s.Settings.Namespaces {
-		w.spaces[ns.Prefix] = ns.URI
-	}
-	w.target = w.space(root)
+	root, record := cmp.Or(s.Settings.RootName, "record"), s.Settings.RecordName
+	w := newWriter(s)
 	w.line(0, `<?xml version="1.0" encoding="UTF-8"?>`)
 	if w.target == "" {
 		w.line(0, `<xs:schema xmlns:xs="%s">`, nsXS)
 	} else {
-		w.line(0, `<xs:schema xmlns:xs="%s" targetNamespace="%s" elementFormDefault="qualified">`, nsXS, w.target)
+		w.line(0, `<xs:schema xmlns:xs="%s" targetNamespace="%s" xmlns="%s" elementFormDefault="qualified">`, nsXS, w.target, w.target)
 	}
 	if unsaid := Unsaid(s); len(unsaid) > 0 {
 		w.line(1, `<xs:annotation><xs:documentation>%s</xs:documentation></xs:annotation>`, strings.Join(unsaid, " "))
@@ -46,6 +39,9 @@ func Export(s *schema.Schema) []byte {
 		w.line(2, `</xs:complexType>`)
 	}
 	w.line(1, `</xs:element>`)
+	for _, name := range w.named {
+		w.b.WriteString(w.types[name])
+	}
 	w.line(0, `</xs:schema>`)
 	return []byte(w.b.String())
 }
@@ -54,12 +50,25 @@ type writer struct {
 	b      strings.Builder
 	spaces map[string]string // by prefix
 	target string
+	types  map[string]string // named types by their names, as they are written
+	named  []string          // their names, in the order in which they came
+}
+
+func newWriter(s *schema.Schema) *writer {
+	w := &writer{spaces: map[string]string{}, types: map[string]string{}}
+	for _, ns := range s.Settings.Namespaces {
+		w.spaces[ns.Prefix] = ns.URI
+	}
+	w.target = w.space(cmp.Or(s.Settings.RootName, "record"))
+	return w
 }
 
 // Unsaid are the sentences that tell in what an exported XML Schema is stricter than the schema: XML Schema 1.0 has no word for it.
 func Unsaid(s *schema.Schema) (sentences []string) {
-	anyOrder, open, others := false, false, false
+	w := newWriter(s)
+	anyOrder, open, others, apart := false, false, false, false
 	s.Root.Walk(func(_ []string, f *schema.Field) {
+		apart = apart || f.Kind == value.VariantKind && firstNested(f) != nil && !w.related(f)
 		if f.Kind != value.RecordKind {
 			return
 		}
@@ -82,6 +91,9 @@ func Unsaid(s *schema.Schema) (sentences []string) {
 	}
 	if others {
 		sentences = append(sentences, "Where elements of any name are let in behind one that may be absent, they are of another namespace here.")
+	}
+	if apart {
+		sentences = append(sentences, "What stands in an element of several shapes, of which none is an extension of the first, is not described here.")
 	}
 	return sentences
 }
@@ -134,11 +146,21 @@ func (w *writer) line(depth int, format string, texts ...string) {
 }
 
 // complex writes the type of a record, its elements in the order of the schema.
-func (w *writer) complex(depth int, f *schema.Field) {
+func (w *writer) complex(depth int, f *schema.Field) { w.record(depth, f, naming{}) }
+
+// naming is what a named type has beside its content.
+type naming struct {
+	name string        // empty: the type has none
+	base string        // the type that it extends
+	of   *schema.Field // whose fields are those of the base, and are not written again; nil where it has none
+}
+
+func (w *writer) record(depth int, f *schema.Field, as naming) {
 	var elements, attrs []*schema.Field
 	var content *schema.Field
 	for _, c := range f.Fields {
 		switch {
+		case as.of != nil && as.of.Named(c.Name) != nil:
 		case c.WireFormat.Attribute:
 			attrs = append(attrs, c)
 		case c.WireFormat.Content:
@@ -147,10 +169,18 @@ func (w *writer) complex(depth int, f *schema.Field) {
 			elements = append(elements, c)
 		}
 	}
+	open := "<xs:complexType"
+	if as.name != "" {
+		open += ` name="%s"`
+	}
 	if mixed(f) || content != nil && len(elements) > 0 {
-		w.line(depth, `<xs:complexType mixed="true">`)
-	} else {
-		w.line(depth, `<xs:complexType>`)
+		open += ` mixed="true"`
+	}
+	w.line(depth, open+">", as.name)
+	if as.base != "" {
+		w.line(depth+1, `<xs:complexContent>`)
+		w.line(depth+2, `<xs:extension base="%s">`, as.base)
+		depth += 2
 	}
 	switch {
 	case content != nil && len(elements) == 0:
@@ -160,23 +190,31 @@ func (w *writer) complex(depth int, f *schema.Field) {
 		w.line(depth+2, `</xs:extension>`)
 		w.line(depth+1, `</xs:simpleContent>`)
 	default:
-		w.content(depth+1, f, elements)
+		w.content(depth+1, f, elements, as.of)
 		w.attributes(depth+1, attrs)
 	}
 	if held := f.HeldOthers(); held != nil && held.WireFormat.AnyAttribute != "##none" {
 		w.line(depth+1, `<xs:anyAttribute namespace="%s" processContents="lax"/>`, cmp.Or(held.WireFormat.AnyAttribute, "##any"))
+	}
+	if as.base != "" {
+		depth -= 2
+		w.line(depth+2, `</xs:extension>`)
+		w.line(depth+1, `</xs:complexContent>`)
 	}
 	w.line(depth, `</xs:complexType>`)
 }
 
 // content writes the content model of a record: its own, or the elements in the order of its fields; where any order is allowed and
 // no element repeats, in any order.
-func (w *writer) content(depth int, f *schema.Field, elements []*schema.Field) {
-	if m := f.Model(); m != nil {
-		w.model(depth, f, m, "")
+func (w *writer) content(depth int, f *schema.Field, elements []*schema.Field, base *schema.Field) {
+	if f.Model() != nil {
+		w.model(depth, f, behind(f, base), "")
 		return
 	}
 	kind := "all"
+	if base != nil {
+		kind = "sequence" // xs:all extends nothing
+	}
 	for _, c := range elements {
 		if c.List() || w.foreign(c.WireName()) || c.HoldsOthers {
 			kind = "sequence" // xs:all has each element once at most
@@ -279,16 +317,33 @@ func (w *writer) element(depth int, c *schema.Field, open string) {
 	if c.Nullable {
 		open += ` nillable="true"`
 	}
+	if c.Kind == value.VariantKind && firstNested(c) != nil {
+		if typ := w.variant(c); typ != "" {
+			w.line(depth, `<xs:element name="%s"`+w.form(name)+` type="%s"`+open+`/>`, local(name), typ)
+			return
+		}
+	}
 	w.line(depth, `<xs:element name="%s"`+w.form(name)+open+">", local(name))
 	switch c.Kind {
 	case value.RecordKind:
 		w.complex(depth+1, c)
 	case value.AnyKind, value.MapKind, value.ListKind:
-		w.line(depth+1, `<xs:complexType mixed="true"><xs:sequence><xs:any processContents="lax" minOccurs="0" maxOccurs="unbounded"/></xs:sequence><xs:anyAttribute processContents="lax"/></xs:complexType>`)
+		w.anything(depth + 1)
+	case value.VariantKind:
+		if firstNested(c) == nil {
+			w.simple(depth+1, c)
+			break
+		}
+		w.anything(depth + 1)
 	default:
 		w.simple(depth+1, c)
 	}
 	w.line(depth, `</xs:element>`)
+}
+
+// anything writes a type that lets everything in.
+func (w *writer) anything(depth int) {
+	w.line(depth, `<xs:complexType mixed="true"><xs:sequence><xs:any processContents="lax" minOccurs="0" maxOccurs="unbounded"/></xs:sequence><xs:anyAttribute processContents="lax"/></xs:complexType>`)
 }
 
 func (w *writer) attributes(depth int, attrs []*schema.Field) {

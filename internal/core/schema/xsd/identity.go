@@ -3,8 +3,10 @@ package xsd
 import (
 	"encoding/xml"
 	"strings"
+	"time"
 
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/xmltext"
 )
 
@@ -152,7 +154,7 @@ func (v *validator) enter(e *Element, attrs []xmltext.Attr, p fault.Place) {
 				t.open = append(t.open, &selected{depth: len(v.open), place: p, values: make([]string, len(t.fields)), found: make([]int, len(t.fields))})
 			}
 			for _, n := range t.open {
-				n.attributes(t, v.pathFrom(n.depth), attrs)
+				n.attributes(t, v.pathFrom(n.depth), attrs, v.open[len(v.open)-1].typ)
 			}
 		}
 	}
@@ -167,7 +169,7 @@ func (v *validator) pathFrom(depth int) []xml.Name {
 	return out
 }
 
-func (n *selected) attributes(t *table, path []xml.Name, attrs []xmltext.Attr) {
+func (n *selected) attributes(t *table, path []xml.Name, attrs []xmltext.Attr, of *Type) {
 	for i, routes := range t.fields {
 		for _, r := range routes {
 			if r.attr == nil || !r.leads(path) {
@@ -175,12 +177,23 @@ func (n *selected) attributes(t *table, path []xml.Name, attrs []xmltext.Attr) {
 			}
 			for _, a := range attrs {
 				if fits(*r.attr, a.Name) {
-					n.values[i] = a.Value
+					n.values[i] = canonical(of.primitiveOf(a.Name), a.Value)
 					n.found[i]++
 				}
 			}
 		}
 	}
+}
+
+// primitiveOf is the primitive type of an attribute; empty where it has none or is a text.
+func (t *Type) primitiveOf(name xml.Name) string {
+	if t == nil {
+		return ""
+	}
+	if at := t.attribute(name); at >= 0 && t.Attrs[at].Type != nil {
+		return t.Attrs[at].Type.primitive
+	}
+	return ""
 }
 
 // leave notes an element that closes, with its text.
@@ -212,9 +225,18 @@ func (v *validator) leave(text string, primitive string) {
 
 // canonical makes texts that are one value one text.
 func canonical(primitive, text string) string {
-	if primitive == "decimal" {
-		if d, ok := decimal(text); ok {
+	switch primitive {
+	case "decimal":
+		if d, ok := schema.ReadDecimal(text); ok {
 			return strings.TrimSuffix(strings.TrimRight(withPoint(d.String()), "0"), ".")
+		}
+	case "boolean":
+		return strings.NewReplacer("1", "true", "0", "false").Replace(text)
+	case "dateTime", "time":
+		for _, form := range []string{time.RFC3339Nano, "15:04:05.999999999Z07:00"} {
+			if t, err := time.Parse(form, text); err == nil {
+				return t.UTC().Format(form)
+			}
 		}
 	}
 	return text

@@ -16,6 +16,7 @@ import (
 const (
 	maxRecursion = 3
 	maxFields    = 50_000
+	maxBranched  = 2_000 // behind so many fields a type whose place others take does not stand inside of itself again
 )
 
 // Import makes a schema of an element of the set; of the first one where no name is given. What it
@@ -50,7 +51,7 @@ func (s *Set) ImportAs(id, root string, prefixes []schema.Namespace) (*schema.Sc
 	if e.Type.Simple != nil && !e.Type.Complex {
 		f.Fields = []*schema.Field{m.content(e.Type.Simple, "text", e.place)}
 	} else {
-		m.inside(e.Type, f)
+		m.shaped(e, f)
 	}
 	if len(f.Fields) == 0 {
 		return nil, fault.New(fault.Setting, "the element %s holds nothing that could be a field", e.Name.Local).At(e.place)
@@ -150,9 +151,29 @@ func (m *importer) others(f *schema.Field, w *wildcard, p fault.Place) *schema.F
 	each.Kind = value.AnyKind
 	held := newField(unused(f, "others"))
 	held.Kind, held.Min, held.HoldsOthers, held.Fields = value.MapKind, 0, true, []*schema.Field{each}
-	held.WireFormat.Wildcard, held.WireFormat.AnyAttribute = "##none", "##none"
+	held.WireFormat.Wildcard, held.WireFormat.AnyAttribute = noNames, noNames
 	f.Fields = append(f.Fields, held)
 	return held
+}
+
+// noNames are the namespaces of a map that takes no names of a kind.
+const noNames = "##none"
+
+// widened are the namespaces of two wildcards, of which a record has one map.
+func (m *importer) widened(was string, w *wildcard, p fault.Place) string {
+	now := m.spaces(w)
+	switch {
+	case was == noNames || was == now:
+		return now
+	case was == "" || now == "":
+		return ""
+	case was == "##other" || now == "##other":
+		m.note(p, "of which namespaces elements of any name are is not checked")
+		return ""
+	}
+	list := append(strings.Fields(was), strings.Fields(now)...)
+	slices.Sort(list)
+	return strings.Join(slices.Compact(list), " ")
 }
 
 // spaces are the namespaces of a wildcard, as a part has them.
@@ -289,6 +310,10 @@ func (m *importer) values(s *Simple, c *schema.Field) {
 
 // union makes a variant of a simple type that is one of several.
 func (m *importer) union(s *Simple, c *schema.Field, p fault.Place) {
+	if len(s.members) == 1 {
+		m.simple(s.members[0], c, p)
+		return
+	}
 	c.Kind = value.VariantKind
 	for _, member := range s.members {
 		b := newField("")
@@ -336,7 +361,7 @@ func (m *importer) bounds(f *facets, c *schema.Field, p fault.Place) {
 		if !b.has || b.to.Kind() != value.Absent {
 			continue
 		}
-		if v, ok := schema.ParseScalar(c.Kind, b.text); ok && c.Kind != value.Text {
+		if v, ok := c.Read(b.text); ok && c.Kind != value.Text {
 			*b.to = v
 		} else {
 			m.note(p, "%s: the bound %s is not checked", c.Name, b.text)

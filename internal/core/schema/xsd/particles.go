@@ -75,7 +75,8 @@ func (m *importer) model(e expr, f *schema.Field, p fault.Place) *schema.Model {
 	case oneOf:
 		return m.element(e.decl, f)
 	case *wildcard:
-		m.others(f, e, p).WireFormat.Wildcard = m.spaces(e)
+		held := m.others(f, e, p)
+		held.WireFormat.Wildcard = m.widened(held.WireFormat.Wildcard, e, p)
 		at := slices.IndexFunc(f.Fields, func(c *schema.Field) bool { return c.HoldsOthers })
 		return &schema.Model{Slot: at, Min: 1, Max: 1}
 	case sequence:
@@ -138,7 +139,7 @@ func (m *importer) repeated(e repeat, f *schema.Field, p fault.Place) *schema.Mo
 func (m *importer) grouped(e expr) bool {
 	switch e := e.(type) {
 	case oneOf:
-		return e.decl.global && len(m.set.members[e.decl.Name]) > 0
+		return e.decl.global && len(m.set.standFor[e.decl.Name]) > 0
 	case sequence:
 		return len(e) > 1 || len(e) == 1 && m.grouped(e[0])
 	case choice:
@@ -223,7 +224,7 @@ func times(a, b int) int {
 
 // element adds an element, or those that stand for it; nil where there is none.
 func (m *importer) element(e *Element, f *schema.Field) *schema.Model {
-	members := m.set.members[e.Name]
+	members := m.set.standFor[e.Name]
 	if !e.global || len(members) == 0 {
 		return m.single(e, f)
 	}
@@ -273,10 +274,7 @@ func (m *importer) single(e *Element, f *schema.Field) *schema.Model {
 		m.note(e.place, "%s stands inside of itself; from there on it is taken as it is", e.Name.Local)
 		c.Kind = value.AnyKind
 	default:
-		m.depth[t]++
-		c.Kind = value.RecordKind
-		m.inside(t, c)
-		m.depth[t]--
+		m.shaped(e, c)
 	}
 	if c.Kind == value.RecordKind && len(c.Fields) == 0 {
 		c.Kind, c.Constraints.Codes = value.Text, []schema.Code{{Meaning: "always empty"}}

@@ -4,6 +4,7 @@ import (
 	"strings"
 
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
 
@@ -107,7 +108,7 @@ func (f *facets) step(primitive string) (st step, constrains bool) {
 			continue
 		}
 		if primitive == "decimal" {
-			b.number, _ = decimal(b.text)
+			b.number, _ = schema.ReadDecimal(b.text)
 		}
 		st.bounds = append(st.bounds, b.bound)
 	}
@@ -146,7 +147,7 @@ func (b *bound) compare(primitive, text string) (c int, ok bool) {
 	if b.number.Kind() == value.Absent {
 		return compare(primitive, text, b.text)
 	}
-	v, ok := decimal(text)
+	v, ok := schema.ReadDecimal(text)
 	if !ok {
 		return 0, false
 	}

@@ -13,6 +13,7 @@ import (
 	"unicode/utf8"
 
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
 
@@ -228,8 +229,8 @@ var ordered = map[string]bool{
 func compare(primitive, a, b string) (c int, ok bool) {
 	switch primitive {
 	case "decimal":
-		x, okx := decimal(a)
-		y, oky := decimal(b)
+		x, okx := schema.ReadDecimal(a)
+		y, oky := schema.ReadDecimal(b)
 		if !okx || !oky {
 			return 0, false
 		}
@@ -272,14 +273,6 @@ func compare(primitive, a, b string) (c int, ok bool) {
 		return 1, true
 	}
 	return 0, true
-}
-
-func decimal(s string) (value.Value, bool) {
-	s = strings.TrimPrefix(s, "+")
-	if strings.HasPrefix(s, ".") || strings.HasPrefix(s, "-.") {
-		s = strings.Replace(s, ".", "0.", 1)
-	}
-	return value.ParseDecimal(strings.TrimSuffix(s, "."))
 }
 
 func float(s string) float64 {

@@ -82,12 +82,16 @@ func (s *spaces) use(uri string) {
 func (s *spaces) element(e *Element) {
 	s.none = s.none || e.Name.Space == ""
 	s.use(e.Name.Space)
-	for _, member := range s.set.members[e.Name] {
+	for _, member := range s.set.standFor[e.Name] {
 		if e.global {
 			s.element(member)
 		}
 	}
 	s.typ(e.Type)
+	for _, t := range s.set.standIns(e) {
+		s.use(t.Name.Space)
+		s.typ(t)
+	}
 }
 
 func (s *spaces) typ(t *Type) {

@@ -465,6 +465,9 @@ func (v *validator) simple(f *frame, text string) string {
 		switch {
 		case text == "" && f.decl.Default != nil:
 			text = *f.decl.Default
+			if f.typ.Simple.primitive == "QName" {
+				return text // its prefix is the schema's
+			}
 		case text == "" && fixed != nil:
 			text = *fixed
 		}

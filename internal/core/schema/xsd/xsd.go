@@ -58,8 +58,10 @@ type Attribute struct {
 type Set struct {
 	elements map[xml.Name]*Element
 	types    map[xml.Name]*Type
+	derived  map[*Type][]*Type // those that are derived from a type, in the order of their declarations
 	attrs    map[xml.Name]*Attribute
-	members  map[xml.Name][]*Element // of a substitution group, by its head
+	members  map[xml.Name][]*Element // that name a head of a substitution group, by it
+	standFor map[xml.Name][]*Element // that may take a head's place, by it
 	Notes    fault.List              // what is not checked, with its line
 	Roots    []*Element              // the global elements, in the order of the documents
 }
@@ -126,6 +128,8 @@ func Load(name string, text []byte, others map[string][]byte) (*Set, error) {
 	}
 	l.heads()
 	if len(l.faults) == 0 {
+		l.set.substitutions()
+		l.set.derive()
 		l.attribution()
 	}
 	if len(l.faults) > 0 {
@@ -276,15 +280,9 @@ func (l *loader) find(from, location string) (text []byte, name string, ok bool)
 
 // substitute finds the member of an element's substitution group that has a name.
 func (s *Set) substitute(head *Element, name xml.Name) *Element {
-	if strings.Contains(head.block, "substitution") || head.block == "#all" {
-		return nil
-	}
-	for _, m := range s.members[head.Name] {
-		if m.Name == name && !refuses(head.block, m.Type, head.Type) && (head.Type == nil || !refuses(head.Type.block, m.Type, head.Type)) {
+	for _, m := range s.standFor[head.Name] {
+		if m.Name == name {
 			return m
-		}
-		if found := s.substitute(m, name); found != nil {
-			return found
 		}
 	}
 	return nil
