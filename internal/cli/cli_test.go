@@ -160,6 +160,27 @@ func TestEveryFlowRunsFromTheCommandLine(t *testing.T) {
 	require.Contains(t, out, "Crew 506 on Tern")
 }
 
+// TestAFormerProjectRunsUnchanged: the demo as it was written before, in the words of that time, has no fault, passes its cases,
+// and all its flows do what the demo's do now.
+func TestAFormerProjectRunsUnchanged(t *testing.T) {
+	const former = "testdata/former"
+	code, out, errs := call(t, "", "check", former)
+	require.Equal(t, exitDone, code, out+errs)
+	code, out, errs = call(t, "", "test", former)
+	require.Equal(t, exitDone, code, out+errs)
+	require.Contains(t, out, "7 cases, 0 failed")
+	flows, err := filepath.Glob(former + "/flows/*.yaml")
+	require.NoError(t, err)
+	require.Len(t, flows, 13)
+	for _, flow := range flows {
+		id := strings.TrimSuffix(filepath.Base(flow), ".yaml")
+		code, was, errs := call(t, "", "run", former, id)
+		require.Equal(t, exitDone, code, "%s: %s", id, errs)
+		_, now, _ := call(t, "", "run", demoFolder, id)
+		require.Equal(t, now, was, id)
+	}
+}
+
 // TestRunReallyWritesFiles: those of a flow that is called, too, at their place.
 func TestRunReallyWritesFiles(t *testing.T) {
 	to := t.TempDir()
