@@ -40,6 +40,9 @@ func (f *Field) ModelText() string {
 	return f.model.text(f)
 }
 
+// ModelSaid is the content model as the part says it; empty where it says none.
+func (f *Field) ModelSaid() string { return f.modelText.Value }
+
 func (m *Model) text(f *Field) string {
 	if m.Join == 0 {
 		return modelName(f.Fields[m.Slot].Name) + m.often()

@@ -62,3 +62,19 @@ func (s *Schema) Wildcards() (some bool) {
 	})
 	return some
 }
+
+// RootElement is the element around a message in XML; where the schema names none, readers take any.
+func (s *Schema) RootElement() string {
+	if s.Settings.RootName != "" {
+		return s.Settings.RootName
+	}
+	return "records"
+}
+
+// RecordElement is the element of one record of a message in XML; empty where the message is one record, and its root is it.
+func (s *Schema) RecordElement() string {
+	if s.Settings.RecordName == "" && s.Message.List() {
+		return "record"
+	}
+	return s.Settings.RecordName
+}

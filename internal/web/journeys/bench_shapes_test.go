@@ -1,8 +1,10 @@
 package journeys
 
 import (
+	"strings"
 	"testing"
 
+	"github.com/chromedp/chromedp"
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
@@ -109,4 +111,104 @@ func TestMessagesOfEveryShapeAreDescribedAndMapped(t *testing.T) {
 	tb.sees("#verdict", "139")
 	tb.sees("[data-target='paid/bank/account']", "NO93 8601")
 	tb.sees("[data-target='points']", "0 items")
+}
+
+// arrivals reads messages of crossings as they arrive.
+const arrivals = `flow: Crossings
+trigger: {kind: file, connection: gauge-drop, glob: "*.crossings", interval: 1}
+steps:
+  - {step: read, id: read, schema: crossing, as: crossing}
+  - {step: each, id: each, of: crossing, steps: [{step: reference, id: known, is: 'crossing.no'}]}
+`
+
+// TestAPartnerMayAddAField: the flow goes on, its run tells what it passed over, and one click takes it into the schema.
+func TestAPartnerMayAddAField(t *testing.T) {
+	w := newWorld(t)
+	w.parts(crossingParts)
+	w.Release("crossings", arrivals)
+	w.Drop("one.crossings", `[{"no":"LS-206","prices":{},"pay":{"kind":"card","number":"4111222233334444"},"seat":1}]`)
+	before := w.Ended("one.crossings")
+	w.Drop("two.crossings", crossing)
+	after := w.Ended("two.crossings")
+	require.Equal(t, store.Done, before.State)
+	require.Equal(t, store.Done, after.State)
+	tb := w.tab()
+	tb.open("/traffic/runs/" + before.ID.String())
+	tb.sees("#references", "LS-206")
+	require.NotContains(t, w.Shows("/traffic/runs/"+before.ID.String()), "passed-over")
+	tb.open("/traffic/runs/" + after.ID.String())
+	tb.sees("#passed-over", "2 fields that the schema lacks were passed over: tide (once), wind (once)")
+	tb.click("#passed-over a")
+	tb.sees("#lacking", "wind, tide")
+	tb.click("#take-in")
+	tb.sees("tr[data-field='6.1']", "412")
+}
+
+// choices is an XML Schema whose elements have an order, of which some are a choice and some stand in any order.
+const choices = `<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema" targetNamespace="urn:skerry:crossing" elementFormDefault="qualified">
+  <xs:element name="crossing"><xs:complexType>
+    <xs:sequence>
+      <xs:element name="number" type="xs:string"/>
+      <xs:choice>
+        <xs:element name="card"><xs:complexType><xs:attribute name="last4" type="xs:string" use="required"/></xs:complexType></xs:element>
+        <xs:sequence><xs:element name="bank" type="xs:string"/><xs:element name="account" type="xs:string"/></xs:sequence>
+      </xs:choice>
+      <xs:element name="remark" type="xs:string" minOccurs="0" maxOccurs="3"/>
+    </xs:sequence>
+  </xs:complexType></xs:element>
+</xs:schema>`
+
+// TestAnXMLSchemaWithChoicesIsDrawnCheckedAndMapped: the tree tells order and choice, samples in another order or with both choices
+// do not fit, and a mapping makes the choice.
+func TestAnXMLSchemaWithChoicesIsDrawnCheckedAndMapped(t *testing.T) {
+	w := newWorld(t)
+	w.parts(crossingParts)
+	tb := w.tab()
+	tb.open("/bench/schemas/new")
+	tb.fill("#title", "Crossing note")
+	tb.pick("#text", choices)
+	tb.do(chromedp.Submit("#title"))
+	tb.sees("#arrangement", "number, (card | (bank, account)), remark")
+	tb.sees("tr[data-field='1.0']", "last4")
+	for name, text := range map[string]string{
+		"bank.xml":  `<c:crossing xmlns:c="urn:skerry:crossing"><c:number>1</c:number><c:bank>Tern</c:bank><c:account>86</c:account></c:crossing>`,
+		"both.xml":  `<crossing xmlns="urn:skerry:crossing"><number>1</number><card last4="4444"/><bank>Tern</bank><account>86</account></crossing>`,
+		"order.xml": `<crossing xmlns="urn:skerry:crossing"><card last4="4444"/><number>1</number></crossing>`,
+	} {
+		w.Part("samples/"+name, text)
+	}
+	w.Change("schemas/crossing-note.yaml", "notation: xml\n", "notation: xml\nsamples: [bank.xml, both.xml, order.xml]\n")
+	tb.open("/bench/schemas/crossing-note?sample=bank.xml")
+	tb.sees("#fits", "all 1 records fit")
+	tb.open("/bench/schemas/crossing-note?sample=both.xml")
+	tb.sees("#fits", "1 of 1 records do not fit")
+	tb.open("/bench/schemas/crossing-note?sample=order.xml")
+	tb.sees("#fits", "1 of 1 records do not fit")
+
+	w.Part("mappings/note.yaml", "mapping: Note\nfrom: [{name: crossing, schema: crossing}]\nto: crossing-note\nrules:\n  - {field: number, formula: 'no'}\n"+
+		"  - {field: card, when: 'branch(pay) == \"card\"'}\n  - {field: card/last4, formula: 'right(pay.card.number, 4)'}\n  - {field: bank, when: 'branch(pay) == \"transfer\"', formula: '\"Tern\"'}\n")
+	tb.open("/bench/mappings/note?field=account&record=2")
+	tb.fill("#formula", "pay.transfer.account")
+	tb.sees("#verdict", "NO93 8601")
+	tb.sees("[data-target='account']", "NO93 8601")
+	tb.sees("[data-target='bank']", "Tern")
+	tb.open("/bench/mappings/note?field=card/last4&record=1")
+	tb.sees("#verdict", "4444")
+}
+
+// TestAListOfJSONBecomesXMLAndComesBack on the page for conversion, with lists of lists and empty lists in it.
+func TestAListOfJSONBecomesXMLAndComesBack(t *testing.T) {
+	w := newWorld(t)
+	w.parts(map[string]string{"samples/legs.json": `[[58.1,6.4],[],[57.9]]`, "schemas/legs.yaml": "schema: Legs\nnotation: json\nsamples: [legs.json]\noccurs: 0..n\ntype: list\nfields: [{name: at, type: decimal, occurs: 0..n}]\n"})
+	tb := w.tab()
+	tb.open("/bench/schemas/legs")
+	tb.sees("#fits", "all 3 records fit")
+	tb.open("/bench/schemas/legs/convert?to=xml")
+	tb.sees("#converted", "58.1")
+	tb.sees("#verdict", "3 records")
+	var document string
+	tb.on("#converted", `return e.textContent`, &document)
+	w.parts(map[string]string{"samples/legs.xml": document, "schemas/legs-in-xml.yaml": strings.Replace(strings.Replace(w.Text("schemas/legs.yaml"), "json", "xml", 1), "legs.json", "legs.xml", 1)})
+	tb.open("/bench/schemas/legs-in-xml/convert?to=ndjson")
+	tb.sees("#converted", "[58.1,6.4]\n[]\n[57.9]")
 }

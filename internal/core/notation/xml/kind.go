@@ -31,7 +31,7 @@ var Kind = notation.Kind{
 	Recognise: func(text []byte) bool { return text[0] == '<' },
 	Excerpt: notation.Excerpt{
 		Text: recordText, Frame: rootAround,
-		Framed: func(s *schema.Schema) bool { return s.Settings.RecordName != "" },
+		Framed: func(s *schema.Schema) bool { return s.RecordElement() != "" },
 	},
 }
 

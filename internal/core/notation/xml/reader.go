@@ -47,7 +47,7 @@ func newReader(r io.Reader, o notation.Options) reader {
 	return x
 }
 
-func (x *reader) records() bool      { return x.schema != nil && x.schema.Settings.RecordName != "" }
+func (x *reader) records() bool      { return x.schema != nil && x.schema.RecordElement() != "" }
 func (x *reader) Many() bool         { return x.records() }
 func (x *reader) Raw() string        { return "" }
 func (x *reader) Place() fault.Place { return x.place }
@@ -102,10 +102,10 @@ func (x *reader) document() (value.Value, error) {
 
 // rooted reads the element that is the message.
 func (x *reader) rooted() (value.Value, error) {
-	if x.schema.Root.Kind == value.VariantKind {
-		return x.one(x.schema.Root)
+	if x.schema.Root.Kind == value.RecordKind {
+		return x.typed(x.schema.Root)
 	}
-	return x.typed(x.schema.Root)
+	return x.one(x.schema.Root)
 }
 
 func (x *reader) begin() {
@@ -146,8 +146,8 @@ func (x *reader) record() (value.Value, error) {
 			}
 		case xmltext.Start:
 			x.begin()
-			if n := x.name(); n != x.schema.Settings.RecordName {
-				x.fault(nil, x.schema.Root.Asking(fault.Expect(fault.Unknown, "the element "+x.schema.Settings.RecordName, n)))
+			if n := x.name(); n != x.schema.RecordElement() {
+				x.fault(nil, x.schema.Root.Asking(fault.Expect(fault.Unknown, "the element "+x.schema.RecordElement(), n)))
 			}
 			v, err := x.rooted()
 			if err != nil {
@@ -605,7 +605,11 @@ func (x *reader) one(c *schema.Field) (value.Value, error) {
 		case value.ListKind:
 			return x.inner(c.Each())
 		case value.VariantKind:
-			if b := x.branch(c); b != nil {
+			switch b := x.branch(c); {
+			case b == nil:
+			case b.List():
+				return x.inner(b)
+			default:
 				return x.one(b)
 			}
 		}

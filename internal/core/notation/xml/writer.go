@@ -17,18 +17,18 @@ import (
 )
 
 type writer struct {
-	out    *bufio.Writer
-	w      text           // out, or, in a list, the record under way: one that is at fault is not written
-	one    bytes.Buffer   // the record under way
-	known  map[string]int // how often a prefix is declared on the elements around
-	schema *schema.Schema
-	root   string
-	record string
-	many   bool
-	n      int
-	begun  bool
-	shell  *notation.Envelope
-	inline int // open elements with text beside children, in which white space would be text, too
+	out      *bufio.Writer
+	w        text           // out, or, in a list, the record under way: one that is at fault is not written
+	underWay bytes.Buffer   // the record under way
+	known    map[string]int // how often a prefix is declared on the elements around
+	schema   *schema.Schema
+	root     string
+	record   string
+	many     bool
+	n        int
+	begun    bool
+	shell    *notation.Envelope
+	inline   int // open elements with text beside children, in which white space would be text, too
 }
 
 // text is what is written to.
@@ -51,7 +51,7 @@ func NewWriter(w io.Writer, o notation.Options) (notation.Writer, error) {
 		if n := o.Schema.Settings.RootName; n != "" {
 			x.root = n
 		}
-		if n := o.Schema.Settings.RecordName; n != "" {
+		if n := o.Schema.RecordElement(); n != "" {
 			x.record, x.many = n, true
 		}
 	}
@@ -103,7 +103,7 @@ func (x *writer) Write(v value.Value) error {
 	if r := v.Record(); x.schema == nil && r != nil && len(r.Fields) == 1 && r.Fields[0].Kind() != value.ListKind && r.Layout.Names[0][0] != '@' {
 		name, v = r.Layout.Names[0], r.Fields[0]
 	}
-	if ft := x.element(name, v, x.field(), 0); ft != nil {
+	if ft := x.one(name, v, x.field(), 0); ft != nil {
 		return ft
 	}
 	return nil
@@ -111,14 +111,14 @@ func (x *writer) Write(v value.Value) error {
 
 // listed writes a record of a list; nothing of one that is at fault.
 func (x *writer) listed(v value.Value) error {
-	x.one.Reset()
-	x.inline, x.w = 0, &x.one
-	ft := x.element(x.record, v, x.field(), 1)
+	x.underWay.Reset()
+	x.inline, x.w = 0, &x.underWay
+	ft := x.one(x.record, v, x.field(), 1)
 	x.w = x.out
 	if ft != nil {
 		return ft
 	}
-	_, err := x.out.Write(x.one.Bytes())
+	_, err := x.out.Write(x.underWay.Bytes())
 	return err
 }
 
@@ -129,22 +129,26 @@ func (x *writer) field() *schema.Field {
 	return x.schema.Root
 }
 
+// element writes what stands for a field: an element, or one for each item of a list.
 func (x *writer) element(name string, v value.Value, f *schema.Field, depth int) *fault.Fault {
+	if v.Kind() != value.ListKind || f != nil && !f.List() {
+		return x.one(name, v, f, depth)
+	}
+	for _, item := range v.Items() {
+		if ft := x.one(name, item, f, depth); ft != nil {
+			return ft
+		}
+	}
+	return nil
+}
+
+// one writes one element.
+func (x *writer) one(name string, v value.Value, f *schema.Field, depth int) *fault.Fault {
 	if !validName(name) {
-		return fault.Expect(fault.Syntax, "an XML name", fault.Quote(name)).InField(name)
+		return fault.Expect(fault.Syntax, "an XML name", fault.Quote(name)).InField(name).WithFix("Let the setting \"other names\" of the schema have such names escaped")
 	}
-	if v.Kind() == value.ListKind {
-		if f != nil && f.Kind == value.ListKind && !nested(v) { // one list inside of a list is one element
-			return x.innerList(name, v, f.Each(), depth)
-		}
-		for _, item := range v.Items() {
-			if ft := x.element(name, item, f, depth); ft != nil {
-				return ft
-			}
-		}
-		return nil
-	}
-	if r := v.Record(); r != nil {
+	r := v.Record()
+	if r != nil {
 		x.declares(r, 1)
 		defer x.declares(r, -1)
 	}
@@ -156,38 +160,30 @@ func (x *writer) element(name string, v value.Value, f *schema.Field, depth int)
 	if depth == 0 {
 		x.w.WriteString(x.declared())
 	}
-	r := v.Record()
-	if r == nil {
-		return x.simple(name, v, f)
-	}
-	if f != nil && f.Kind == value.VariantKind {
+	if f != nil && f.Kind == value.VariantKind && !v.IsMissing() {
 		b, ft := f.Branch(v)
 		if ft != nil {
 			return ft.InField(name)
 		}
-		x.typeName(f, b, r)
+		x.typeName(f, b)
+		if b.List() {
+			return x.items(name, v, b, depth)
+		}
 		f = b
 	}
-	return x.complex(name, r, f, depth)
-}
-
-// typeName writes which branch of a variant an element is, unless it is the one that an element is taken for that says nothing.
-func (x *writer) typeName(f, b *schema.Field, r *value.Record) {
-	if b.Kind == value.RecordKind && b.Attribute(schema.TypeAttribute) != nil || f.ToldBy != schema.TypeAttribute && b == firstBranch(f) {
-		return
+	switch {
+	case r != nil:
+		return x.complex(name, r, f, depth)
+	case v.Kind() == value.ListKind && f != nil && f.Kind == value.ListKind:
+		return x.items(name, v, f.Each(), depth)
+	case v.Kind() == value.ListKind: // a list inside of a list that nothing describes
+		return x.items(name, v, nil, depth)
 	}
-	x.w.WriteString(` xmlns:xsi="` + instance + `" xsi:type="` + b.WireName() + `"`)
+	return x.simple(name, v, f)
 }
 
-// nested says whether the items of a list are lists.
-func nested(v value.Value) bool {
-	return len(v.Items()) > 0 && v.Items()[0].Kind() == value.ListKind
-}
-
-// innerList writes a list inside of a list as an element with one for each item.
-func (x *writer) innerList(name string, v value.Value, item *schema.Field, depth int) *fault.Fault {
-	x.indent(depth)
-	x.w.WriteString("<" + name)
+// items writes what stands inside of an element that is a list: an element for each item.
+func (x *writer) items(name string, v value.Value, item *schema.Field, depth int) *fault.Fault {
 	if len(v.Items()) == 0 {
 		x.w.WriteString("/>")
 		x.newline()
@@ -195,13 +191,29 @@ func (x *writer) innerList(name string, v value.Value, item *schema.Field, depth
 	}
 	x.w.WriteByte('>')
 	x.newline()
-	if ft := x.element(item.WireName(), v, item, depth+1); ft != nil {
-		return ft
+	called := "item"
+	if item != nil {
+		called = item.WireName()
+	}
+	for _, each := range v.Items() {
+		if ft := x.one(called, each, item, depth+1); ft != nil {
+			return ft
+		}
 	}
 	x.indent(depth)
 	x.w.WriteString("</" + name + ">")
 	x.newline()
 	return nil
+}
+
+// typeName writes which branch of a variant an element is, unless it is the one that an element is taken for that says nothing.
+func (x *writer) typeName(f, b *schema.Field) {
+	switch first := firstBranch(f); {
+	case f.ToldBy == schema.TypeAttribute && b.Attribute(schema.TypeAttribute) == nil:
+	case f.ToldBy == schema.TypeAttribute, first == b && !b.List(), first == nil && !b.List():
+		return
+	}
+	x.w.WriteString(` xmlns:xsi="` + instance + `" xsi:type="` + b.WireName() + `"`)
 }
 
 // declares notes the prefixes that a record's own attributes declare (Namespaces in XML 1.0, section 3), or forgets them.

@@ -15,7 +15,7 @@ import (
 // Export writes a schema as an XML Schema for its messages in XML. One document has one target
 // namespace, that of the root element; elements of others are let through unchecked.
 func Export(s *schema.Schema) []byte {
-	root, record := cmp.Or(s.Settings.RootName, "record"), s.Settings.RecordName
+	root, record := s.RootElement(), s.RecordElement()
 	w := newWriter(s)
 	w.line(0, `<?xml version="1.0" encoding="UTF-8"?>`)
 	if w.target == "" {
@@ -26,19 +26,21 @@ func Export(s *schema.Schema) []byte {
 	if unsaid := Unsaid(s); len(unsaid) > 0 {
 		w.line(1, `<xs:annotation><xs:documentation>%s</xs:documentation></xs:annotation>`, strings.Join(unsaid, " "))
 	}
-	w.line(1, `<xs:element name="%s">`, local(root))
 	if record == "" {
-		w.complex(2, s.Root)
+		w.element(1, called(s.Root, root), "")
 	} else {
+		w.line(1, `<xs:element name="%s">`, local(root))
 		w.line(2, `<xs:complexType>`)
 		w.line(3, `<xs:sequence>`)
-		w.line(4, `<xs:element name="%s"`+w.form(record)+` minOccurs="0" maxOccurs="unbounded">`, local(record))
-		w.complex(5, s.Root)
-		w.line(4, `</xs:element>`)
+		many := ` minOccurs="0" maxOccurs="unbounded"`
+		if s.Message.List() {
+			many = often(s.Message.Min, s.Message.Max)
+		}
+		w.element(4, called(s.Root, record), many)
 		w.line(3, `</xs:sequence>`)
 		w.line(2, `</xs:complexType>`)
+		w.line(1, `</xs:element>`)
 	}
-	w.line(1, `</xs:element>`)
 	for _, name := range w.named {
 		w.b.WriteString(w.types[name])
 	}
@@ -54,12 +56,19 @@ type writer struct {
 	named  []string          // their names, in the order in which they came
 }
 
+// called is the field of a message, as an element of a name.
+func called(root *schema.Field, name string) *schema.Field {
+	f := *root
+	f.WireFormat.Name = name
+	return &f
+}
+
 func newWriter(s *schema.Schema) *writer {
 	w := &writer{spaces: map[string]string{}, types: map[string]string{}}
 	for _, ns := range s.Settings.Namespaces {
 		w.spaces[ns.Prefix] = ns.URI
 	}
-	w.target = w.space(cmp.Or(s.Settings.RootName, "record"))
+	w.target = w.space(s.RootElement())
 	return w
 }
 
@@ -93,7 +102,7 @@ func Unsaid(s *schema.Schema) (sentences []string) {
 		sentences = append(sentences, "Where elements of any name are let in behind one that may be absent, they are of another namespace here.")
 	}
 	if apart {
-		sentences = append(sentences, "What stands in an element of several shapes, of which none is an extension of the first, is not described here.")
+		sentences = append(sentences, "Of elements of several shapes, of which none is an extension of the first, only what xsi:type names is described here.")
 	}
 	return sentences
 }
@@ -145,14 +154,19 @@ func (w *writer) line(depth int, format string, texts ...string) {
 	w.b.WriteString(format + "\n")
 }
 
-// complex writes the type of a record, its elements in the order of the schema.
-func (w *writer) complex(depth int, f *schema.Field) { w.record(depth, f, naming{}) }
-
 // naming is what a named type has beside its content.
 type naming struct {
 	name string        // empty: the type has none
 	base string        // the type that it extends
 	of   *schema.Field // whose fields are those of the base, and are not written again; nil where it has none
+}
+
+// attribute is the name as the type has it.
+func (n naming) attribute() string {
+	if n.name == "" {
+		return ""
+	}
+	return ` name="` + n.name + `"` // an XML name
 }
 
 func (w *writer) record(depth int, f *schema.Field, as naming) {
@@ -169,14 +183,11 @@ func (w *writer) record(depth int, f *schema.Field, as naming) {
 			elements = append(elements, c)
 		}
 	}
-	open := "<xs:complexType"
-	if as.name != "" {
-		open += ` name="%s"`
-	}
+	open := "<xs:complexType" + as.attribute()
 	if mixed(f) || content != nil && len(elements) > 0 {
 		open += ` mixed="true"`
 	}
-	w.line(depth, open+">", as.name)
+	w.line(depth, open+">")
 	if as.base != "" {
 		w.line(depth+1, `<xs:complexContent>`)
 		w.line(depth+2, `<xs:extension base="%s">`, as.base)
@@ -318,32 +329,40 @@ func (w *writer) element(depth int, c *schema.Field, open string) {
 		open += ` nillable="true"`
 	}
 	if c.Kind == value.VariantKind && firstNested(c) != nil {
-		if typ := w.variant(c); typ != "" {
-			w.line(depth, `<xs:element name="%s"`+w.form(name)+` type="%s"`+open+`/>`, local(name), typ)
-			return
-		}
+		w.line(depth, `<xs:element name="%s"`+w.form(name)+` type="%s"`+open+`/>`, local(name), w.variant(c))
+		return
 	}
 	w.line(depth, `<xs:element name="%s"`+w.form(name)+open+">", local(name))
-	switch c.Kind {
-	case value.RecordKind:
-		w.complex(depth+1, c)
-	case value.AnyKind, value.MapKind, value.ListKind:
-		w.anything(depth + 1)
-	case value.VariantKind:
-		if firstNested(c) == nil {
-			w.simple(depth+1, c)
-			break
-		}
-		w.anything(depth + 1)
-	default:
-		w.simple(depth+1, c)
-	}
+	w.typ(depth+1, c, naming{})
 	w.line(depth, `</xs:element>`)
 }
 
+// typ writes the type of an element.
+func (w *writer) typ(depth int, c *schema.Field, as naming) {
+	switch {
+	case c.Kind == value.RecordKind:
+		w.record(depth, c, as)
+	case c.Kind == value.ListKind:
+		w.items(depth, c.Each(), as)
+	case c.Kind == value.AnyKind || c.Kind == value.MapKind:
+		w.anything(depth, as)
+	default:
+		w.simple(depth, c, as)
+	}
+}
+
+// items writes the type of an element that is a list.
+func (w *writer) items(depth int, each *schema.Field, as naming) {
+	w.line(depth, `<xs:complexType`+as.attribute()+`>`)
+	w.line(depth+1, `<xs:sequence>`)
+	w.element(depth+2, each, often(each.Min, each.Max))
+	w.line(depth+1, `</xs:sequence>`)
+	w.line(depth, `</xs:complexType>`)
+}
+
 // anything writes a type that lets everything in.
-func (w *writer) anything(depth int) {
-	w.line(depth, `<xs:complexType mixed="true"><xs:sequence><xs:any processContents="lax" minOccurs="0" maxOccurs="unbounded"/></xs:sequence><xs:anyAttribute processContents="lax"/></xs:complexType>`)
+func (w *writer) anything(depth int, as naming) {
+	w.line(depth, `<xs:complexType`+as.attribute()+` mixed="true"><xs:sequence><xs:any processContents="lax" minOccurs="0" maxOccurs="unbounded"/></xs:sequence><xs:anyAttribute processContents="lax"/></xs:complexType>`)
 }
 
 func (w *writer) attributes(depth int, attrs []*schema.Field) {
@@ -359,7 +378,7 @@ func (w *writer) attributes(depth int, attrs []*schema.Field) {
 			use += ` form="qualified"`
 		}
 		w.line(depth, `<xs:attribute name="%s"`+use+`>`, local(a.WireName()))
-		w.simple(depth+1, a)
+		w.simple(depth+1, a, naming{})
 		w.line(depth, `</xs:attribute>`)
 	}
 	if slices.ContainsFunc(attrs, func(a *schema.Field) bool {
@@ -425,13 +444,13 @@ var (
 	literal = regexp.MustCompile(`[.?*+()\[\]{}|\\-]`)
 )
 
-func (w *writer) simple(depth int, f *schema.Field) {
+func (w *writer) simple(depth int, f *schema.Field, as naming) {
 	m := &f.Constraints
-	w.line(depth, `<xs:simpleType>`)
+	w.line(depth, `<xs:simpleType`+as.attribute()+`>`)
 	if f.Kind == value.VariantKind {
 		w.line(depth+1, `<xs:union>`)
 		for _, b := range f.Fields {
-			w.simple(depth+2, b)
+			w.simple(depth+2, b, naming{})
 		}
 		w.line(depth+1, `</xs:union>`)
 		w.line(depth, `</xs:simpleType>`)

@@ -10,18 +10,18 @@ import (
 // firstNested is the branch of an element that does not name one; nil where the branches are single values.
 func firstNested(f *schema.Field) *schema.Field {
 	for _, b := range f.Fields {
-		if !b.Scalar() {
+		if !b.Scalar() || b.List() {
 			return b
 		}
 	}
 	return nil
 }
 
-// variant writes a named type for each branch of a variant, and gives the name of the one that the element has of itself; empty where
-// the branches cannot be told as types: none is an extension of the first.
+// variant writes a named type for each branch of a variant, and gives the name of the one that the element has of itself: that of
+// all types where the branches are not extensions of the first.
 func (w *writer) variant(f *schema.Field) string {
 	if !w.related(f) {
-		return ""
+		return w.unrelated(f)
 	}
 	base := naming{}
 	if f.ToldBy == schema.TypeAttribute {
@@ -38,6 +38,24 @@ func (w *writer) variant(f *schema.Field) string {
 		}
 	}
 	return base.name
+}
+
+// unrelated writes a type for each branch that an element names.
+func (w *writer) unrelated(f *schema.Field) string {
+	for _, b := range f.Fields {
+		if b == firstNested(f) && f.ToldBy != schema.TypeAttribute && !b.List() {
+			continue
+		}
+		as := naming{name: local(b.WireName())}
+		w.keep(as.name, func(out *writer) {
+			if b.List() {
+				out.items(1, b, as)
+			} else {
+				out.typ(1, b, as)
+			}
+		})
+	}
+	return "xs:anyType"
 }
 
 // keep takes a named type in, which writes itself. One that is there already stays.

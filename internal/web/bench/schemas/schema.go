@@ -97,6 +97,7 @@ type schemaPage struct {
 	Nested            bool // lines of several types
 	RecordName        string
 	Settings          schema.Settings
+	Arrangement       string // of the elements of a record, by its content model
 	Head              []form.Field
 	Written           []form.Field
 	Line              int
@@ -206,7 +207,7 @@ func (b pages) schemaPage(c *gin.Context, id string, at at) (*schemaPage, error)
 	d := &schemaPage{
 		Frame: b.Frame(c, "bench", s.Title, "↑ ↓", "choose a field", "Enter", "edit it", "[ ]", "record before, after", "N", "new field below",
 			"I", "new field inside", "Shift ↑ ↓", "move the field", "Shift → ←", "into the record before, out", "Delete", "remove it", "F", "fold or unfold"),
-		ID: id, SchemaTitle: s.Title, Notation: s.Notation, Settings: s.Settings, Width: s.Width(), Nested: s.Notation.Lines && s.Nested(), Path: project.Path(project.Schemas, id),
+		ID: id, SchemaTitle: s.Title, Notation: s.Notation, Settings: s.Settings, Arrangement: s.Root.ModelSaid(), Width: s.Width(), Nested: s.Notation.Lines && s.Nested(), Path: project.Path(project.Schemas, id),
 		Written: form.Fields(writtenOf(s)), Head: form.Fields(headOf(s)), LeftOut: s.NotImported, Samples: s.Samples, Sample: at.sample, Find: at.find, evidence: map[*schema.Field]*evidence{},
 	}
 	d.UsedBy = p.UsedBy(d.Path)
@@ -455,6 +456,12 @@ func (d *schemaPage) row(f *schema.Field, at edit.Path, v value.Value, bad bool)
 	}
 	if row.Occurs == "1" {
 		row.Occurs = ""
+	}
+	switch {
+	case f.ToldBy != "":
+		row.Must = "told by " + f.ToldBy
+	case row.Must == "":
+		row.Must = f.ModelSaid()
 	}
 	switch {
 	case f.Kind == value.RecordKind && !f.List():
