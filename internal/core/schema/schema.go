@@ -63,6 +63,7 @@ type Settings struct {
 	MaxRecord   int         // most bytes of one record; 0 is what the notation allows
 	Missing     Missing     // JSON and XML: how what has no value is written
 	NoDoctype   bool        // XML: document type declarations are refused
+	EscapeNames bool        // XML: names that it does not allow are escaped, and no faults
 	Ordered     bool        // XML: elements stand in the order of the fields, where their record has no content model of its own
 	Others      Others      // JSON and XML: what becomes of fields that nobody named, unless their record says
 	Lines       Lines       // fixed width and delimited: which lines are records
@@ -293,7 +294,7 @@ func (s *Schema) As(notation *Notation) *Schema {
 	plain.Settings = Settings{
 		Encoding: "UTF-8", LineEnd: "any", Delimiter: ",", Quote: `"`, Header: true,
 		RootName: s.Settings.RootName, RecordName: s.Settings.RecordName, Namespaces: s.Settings.Namespaces,
-		Attributes: s.Settings.Attributes, Missing: s.Settings.Missing, MaxRecord: s.Settings.MaxRecord, Others: s.Settings.Others, Ordered: s.Settings.Ordered, NoDoctype: s.Settings.NoDoctype,
+		Attributes: s.Settings.Attributes, Missing: s.Settings.Missing, MaxRecord: s.Settings.MaxRecord, Others: s.Settings.Others, Ordered: s.Settings.Ordered, NoDoctype: s.Settings.NoDoctype, EscapeNames: s.Settings.EscapeNames,
 	}
 	plain.Root = s.Root.plain(notation.Elements && s.Settings.Attributes)
 	return &plain

@@ -33,18 +33,20 @@ var (
 	NamespacesSetting = setting.Setting{Name: "namespaces", Label: "Namespaces, one a line", Type: setting.Lines, Hint: "ev urn:skerry:event", Help: "A prefix of names and what it stands for; alone, for names without one"}
 	ValuesAsSetting   = setting.Setting{Name: "values as", Label: "Single values as", Type: setting.Choice, Choices: []string{"elements", "attributes"}, Default: "elements"}
 
-	NullAsSetting   = setting.Setting{Name: "null as", Label: "Null as", Type: setting.Choice, Choices: []string{AsNull, AsEmpty, Omitted}, Default: AsNull}
-	EmptyAsSetting  = setting.Setting{Name: "empty as", Label: "Empty as", Type: setting.Choice, Choices: []string{AsEmpty, AsNull, Omitted}, Default: AsEmpty}
-	OthersSetting   = setting.Setting{Name: "other fields", Label: "Fields that the schema lacks", Type: setting.Choice, Choices: []string{string(IgnoreOthers), string(FaultOthers)}, Default: string(IgnoreOthers), Help: "Passed over and counted, or a fault. A map that holds other fields keeps them"}
-	DoctypeSetting  = setting.Setting{Name: "document type", Label: "Document type declarations", Type: setting.Choice, Choices: []string{"accepted", "refused"}, Default: "accepted", Help: "Of one that is accepted only what it declares itself is read; nothing is fetched"}
-	OrderSetting    = setting.Setting{Name: "element order", Label: "Elements stand", Type: setting.Choice, Choices: []string{"in any order", "as listed"}, Default: "in any order", Help: "Of records that have no content model of their own"}
-	AbsentAsSetting = setting.Setting{Name: "absent as", Label: "Absent as", Type: setting.Choice, Choices: []string{Omitted, AsNull}, Default: Omitted}
+	NullAsSetting  = setting.Setting{Name: "null as", Label: "Null as", Type: setting.Choice, Choices: []string{AsNull, AsEmpty, Omitted}, Default: AsNull}
+	EmptyAsSetting = setting.Setting{Name: "empty as", Label: "Empty as", Type: setting.Choice, Choices: []string{AsEmpty, AsNull, Omitted}, Default: AsEmpty}
+	OthersSetting  = setting.Setting{Name: "other fields", Label: "Fields that the schema lacks", Type: setting.Choice, Choices: []string{string(IgnoreOthers), string(FaultOthers)}, Default: string(IgnoreOthers), Help: "Passed over and counted, or a fault. A map that holds other fields keeps them"}
+	DoctypeSetting = setting.Setting{Name: "document type", Label: "Document type declarations", Type: setting.Choice, Choices: []string{"accepted", "refused"}, Default: "accepted", Help: "Of one that is accepted only what it declares itself is read; nothing is fetched"}
+	// OtherNamesSetting is what becomes of names in XML that XML does not allow.
+	OtherNamesSetting = setting.Setting{Name: "other names", Label: "Names that XML does not allow", Type: setting.Choice, Choices: []string{"faults", "escaped"}, Default: "faults", Help: "Escaped as in SQL/XML: a blank is _x0020_"}
+	OrderSetting      = setting.Setting{Name: "element order", Label: "Elements stand", Type: setting.Choice, Choices: []string{"in any order", "as listed"}, Default: "in any order", Help: "Of records that have no content model of their own"}
+	AbsentAsSetting   = setting.Setting{Name: "absent as", Label: "Absent as", Type: setting.Choice, Choices: []string{Omitted, AsNull}, Default: Omitted}
 )
 
 // common are the settings above that stand in a part as they are; a schema keeps those that only another notation has.
 var common = setting.List{
 	EncodingSetting, LineEndSetting, CountSetting, FirstSetting, LastSetting, CommentSetting, StartsWithSetting, MaxRecordSetting,
-	HeaderSetting, DelimiterSetting, QuoteSetting, EscapeSetting, BlankSetting, StraySetting, RootSetting, RecordSetting, ValuesAsSetting, NullAsSetting, EmptyAsSetting, AbsentAsSetting, OthersSetting, OrderSetting, DoctypeSetting,
+	HeaderSetting, DelimiterSetting, QuoteSetting, EscapeSetting, BlankSetting, StraySetting, RootSetting, RecordSetting, ValuesAsSetting, NullAsSetting, EmptyAsSetting, AbsentAsSetting, OthersSetting, OrderSetting, DoctypeSetting, OtherNamesSetting,
 }
 
 // allSettings are the settings that a part of a notation may have.
@@ -66,8 +68,8 @@ func settingsOf(v setting.Values) Settings {
 		BlankFaults: v.Get("blank lines") == "faults", StrayQuotes: v.Get("stray quotes") == "kept",
 		RootName: v.Get("root"), RecordName: v.Get("record"), Attributes: v.Get("values as") == "attributes",
 		Missing: Missing{Null: v.Get("null as"), Empty: v.Get("empty as"), Absent: v.Get("absent as")}, Others: Others(unless(v.Get("other fields"), string(IgnoreOthers))), Ordered: v.Get("element order") == "as listed",
-		NoDoctype: v.Get("document type") == "refused",
-		Lines:     Lines{First: v.Int("skip first"), Last: v.Int("skip last"), Comment: v.Get("comment"), StartsWith: v.Get("starts with")},
+		NoDoctype: v.Get("document type") == "refused", EscapeNames: v.Get("other names") == "escaped",
+		Lines: Lines{First: v.Int("skip first"), Last: v.Int("skip last"), Comment: v.Get("comment"), StartsWith: v.Get("starts with")},
 	}
 }
 

@@ -67,6 +67,9 @@ func (w *Settings) out() partfile.Ordered {
 	if w.NoDoctype {
 		o.Add("document type", "refused")
 	}
+	if w.EscapeNames {
+		o.Add("other names", "escaped")
+	}
 	if w.Ordered {
 		o.Add("element order", "as listed")
 	}

@@ -228,6 +228,14 @@ func (r *Reader) nameEnd(s string, i int) (int, error) {
 	return 0, errMore
 }
 
+// NameRune says whether a character other than a colon can stand in a name, or begin it (XML 1.0 fifth edition, section 2.3).
+func NameRune(c rune, first bool) bool {
+	if c < utf8.RuneSelf {
+		return c != ':' && (nameByte[c] == 1 || nameByte[c] == 2 && !first)
+	}
+	return nameRune(c, first)
+}
+
 // nameRune says whether a character beyond ASCII can stand in a name (XML 1.0 fifth edition,
 // section 2.3).
 func nameRune(c rune, first bool) bool {

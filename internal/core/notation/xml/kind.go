@@ -20,7 +20,7 @@ var Kind = notation.Kind{
 		Bytes: true, Tree: true, Elements: true, Document: true,
 		Settings: setting.List{
 			schema.MaxRecordSetting, schema.RootSetting, schema.RecordSetting, schema.NamespacesSetting,
-			schema.NullAsSetting, schema.EmptyAsSetting, schema.AbsentAsSetting, schema.OthersSetting, schema.OrderSetting, schema.DoctypeSetting,
+			schema.NullAsSetting, schema.EmptyAsSetting, schema.AbsentAsSetting, schema.OthersSetting, schema.OrderSetting, schema.DoctypeSetting, schema.OtherNamesSetting,
 		},
 		Field: func(_ *schema.Schema, f *schema.Field) setting.List {
 			return slices.Concat(schema.NumberSettings(f), schema.DateSettings(f), schema.PlaceSettings(f), schema.ElementSettings(f))

@@ -52,4 +52,12 @@ func (n *names) of(name xml.Name, raw string) string {
 }
 
 // name is the name of the element at hand.
-func (x *reader) name() string { return x.names.of(x.in.Name, x.in.Raw) }
+func (x *reader) name() string { return x.known(x.in.Name, x.in.Raw) }
+
+// known is the name by which the schema knows an element or attribute.
+func (x *reader) known(name xml.Name, raw string) string {
+	if x.escapes {
+		return plainName(x.names.of(name, raw))
+	}
+	return x.names.of(name, raw)
+}

@@ -28,6 +28,7 @@ type reader struct {
 	faults  fault.List
 	check   bool
 	ignored *notation.Ignored
+	escapes bool   // names are escaped where XML does not allow them
 	own     string // the namespace of the outermost element, where wildcards ask for it
 }
 
@@ -39,7 +40,7 @@ func NewReader(r io.Reader, o notation.Options) (notation.Reader, error) {
 }
 
 func newReader(r io.Reader, o notation.Options) reader {
-	x := reader{schema: o.Schema, limit: int64(o.Limit()), check: o.Check && o.Schema != nil, names: newNames(o.Schema), ignored: o.Ignored}
+	x := reader{schema: o.Schema, limit: int64(o.Limit()), check: o.Check && o.Schema != nil, names: newNames(o.Schema), ignored: o.Ignored, escapes: escapes(o.Schema)}
 	if o.Schema != nil && o.Schema.Wildcards() {
 		x.own = o.Schema.OwnNamespace()
 	}
@@ -230,7 +231,7 @@ func (x *reader) free() (value.Value, error) {
 	var b builder
 	for i := range x.in.Attrs {
 		a := &x.in.Attrs[i]
-		b.add("@"+x.names.of(a.Name, a.Raw), value.NewText(a.Value))
+		b.add("@"+x.known(a.Name, a.Raw), value.NewText(a.Value))
 	}
 	var text xmltext.Pieces
 	for {
@@ -431,7 +432,7 @@ func (x *reader) attributes(at *frame) {
 		if declares(a) {
 			continue
 		}
-		n := x.names.of(a.Name, a.Raw)
+		n := x.known(a.Name, a.Raw)
 		c := f.Attribute(n)
 		if c == nil {
 			if at.others.Field != nil && at.others.Field.TakesAttribute(a.Name.Space, x.own) {

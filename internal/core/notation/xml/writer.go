@@ -7,13 +7,13 @@ import (
 	"io"
 	"slices"
 	"strings"
-	"unicode"
 	"unicode/utf8"
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
+	"hollowreed/internal/core/xmltext"
 )
 
 type writer struct {
@@ -28,8 +28,12 @@ type writer struct {
 	n        int
 	begun    bool
 	shell    *notation.Envelope
-	inline   int // open elements with text beside children, in which white space would be text, too
+	escapes  bool // characters that a name may not have are escaped
+	inline   int  // open elements with text beside children, in which white space would be text, too
 }
+
+// escapes says whether names that XML does not allow are escaped: where no schema says that they are faults.
+func escapes(s *schema.Schema) bool { return s == nil || s.Settings.EscapeNames }
 
 // text is what is written to.
 type text interface {
@@ -43,7 +47,7 @@ type text interface {
 // "record".
 func NewWriter(w io.Writer, o notation.Options) (notation.Writer, error) {
 	out := bufio.NewWriterSize(struct{ io.Writer }{w}, 64<<10) // a buffer of its own: what is not ended is not written
-	x := &writer{out: out, w: out, known: map[string]int{"xml": 1}, schema: o.Schema, many: o.Many, root: "records", record: "record"}
+	x := &writer{out: out, w: out, known: map[string]int{"xml": 1}, schema: o.Schema, many: o.Many, root: "records", record: "record", escapes: escapes(o.Schema)}
 	if o.Envelope != nil {
 		x.shell, x.root, x.record, x.many = o.Envelope, o.Envelope.Root, o.Envelope.List, true
 	}
@@ -144,8 +148,9 @@ func (x *writer) element(name string, v value.Value, f *schema.Field, depth int)
 
 // one writes one element.
 func (x *writer) one(name string, v value.Value, f *schema.Field, depth int) *fault.Fault {
-	if !validName(name) {
-		return fault.Expect(fault.Syntax, "an XML name", fault.Quote(name)).InField(name).WithFix("Let the setting \"other names\" of the schema have such names escaped")
+	name, ft := x.written(name)
+	if ft != nil {
+		return ft
 	}
 	r := v.Record()
 	if r != nil {
@@ -295,11 +300,12 @@ func (x *writer) simple(name string, v value.Value, f *schema.Field) *fault.Faul
 	return nil
 }
 
-// part is one thing that stands inside of an element: an element, or a text, whose name is empty.
+// part is one thing that stands inside of an element: an element, or a text, which has no name.
 type part struct {
 	name  string
 	value value.Value
 	field *schema.Field
+	text  bool
 }
 
 func (x *writer) complex(name string, r *value.Record, f *schema.Field, depth int) *fault.Fault {
@@ -343,9 +349,9 @@ func (x *writer) parts(r *value.Record, f *schema.Field) (inside []part, content
 		case c != nil && c.WireFormat.Content, c == nil && n == "#text":
 			content = r.Fields[i]
 		case c != nil:
-			inside = append(inside, part{c.WireName(), r.Fields[i], c})
+			inside = append(inside, part{name: c.WireName(), value: r.Fields[i], field: c})
 		default:
-			inside = append(inside, part{n, r.Fields[i], nil})
+			inside = append(inside, part{name: n, value: r.Fields[i]})
 		}
 		if ft != nil {
 			return nil, content, ft
@@ -383,11 +389,11 @@ func (x *writer) arranged(r *value.Record, f *schema.Field) (inside []part, cont
 				inside = append(inside, more...)
 			}
 		case p.Field.WireFormat.Content:
-			inside = append(inside, part{"", v, p.Field})
+			inside = append(inside, part{value: v, field: p.Field, text: true})
 		case p.Field.List():
-			inside = append(inside, part{p.Field.WireName(), value.ListOf(v.Items()[p.From:p.To]...), p.Field})
+			inside = append(inside, part{name: p.Field.WireName(), value: value.ListOf(v.Items()[p.From:p.To]...), field: p.Field})
 		default:
-			inside = append(inside, part{p.Field.WireName(), v, p.Field})
+			inside = append(inside, part{name: p.Field.WireName(), value: v, field: p.Field})
 		}
 	}
 	return inside, content, nil
@@ -425,7 +431,7 @@ func (x *writer) attributes(r *value.Record, f *schema.Field) (others []part, ft
 				items = held.Fields[j].Items()
 			}
 			for _, item := range items {
-				others = append(others, part{name, item, nil})
+				others = append(others, part{name: name, value: item})
 			}
 		}
 	}
@@ -446,14 +452,14 @@ func spread(r *value.Record) *value.Record {
 
 // inner writes what stands inside of an element; mixed, when text stands beside elements.
 func (x *writer) inner(inside []part, depth int, mixed bool) *fault.Fault {
-	mixed = mixed || slices.ContainsFunc(inside, func(p part) bool { return p.name == "" })
+	mixed = mixed || slices.ContainsFunc(inside, func(p part) bool { return p.text })
 	if mixed {
 		x.inline++
 	}
 	x.newline()
 	for _, p := range inside {
 		ft := (*fault.Fault)(nil)
-		if p.name == "" {
+		if p.text {
 			ft = x.text(p.value, p.field)
 		} else {
 			ft = x.element(p.name, p.value, p.field, depth+1)
@@ -480,8 +486,9 @@ func (x *writer) attribute(name string, v value.Value, f *schema.Field) *fault.F
 	if k := v.Kind(); k == value.RecordKind || k == value.ListKind {
 		return fault.Expect(fault.Type, "a single value for an attribute", "a "+k.String()).InField(name)
 	}
-	if !validName(name) {
-		return fault.Expect(fault.Syntax, "an XML name", fault.Quote(name)).InField(name)
+	name, ft := x.written(name)
+	if ft != nil {
+		return ft
 	}
 	if ft := x.declaredPrefix(name); ft != nil {
 		return ft
@@ -512,18 +519,28 @@ func (x *writer) text(v value.Value, f *schema.Field) *fault.Fault {
 	return nil
 }
 
-// validName checks a name with an optional prefix (XML 1.0, section 2.3).
+// validName checks a name with an optional prefix (Namespaces in XML 1.0, section 4).
 func validName(s string) bool {
-	if s == "" || !utf8.ValidString(s) {
+	if s == "" || !utf8.ValidString(s) || s[0] == ':' || s[len(s)-1] == ':' || strings.Count(s, ":") > 1 {
 		return false
 	}
 	for i, r := range s {
-		start := r == '_' || r == ':' && i > 0 || unicode.IsLetter(r)
-		if !start && (i == 0 || r != '-' && r != '.' && !unicode.IsDigit(r) && r != '\u00B7') {
+		if r != ':' && !xmltext.NameRune(r, i == 0 || s[i-1] == ':') {
 			return false
 		}
 	}
 	return true
+}
+
+// written is a name as it stands in the document; one that cannot stand there is a fault, or escaped.
+func (x *writer) written(name string) (string, *fault.Fault) {
+	switch {
+	case x.escapes:
+		return escapedName(name), nil
+	case !validName(name):
+		return "", fault.Expect(fault.Syntax, "an XML name", fault.Quote(name)).InField(name).WithFix("Let the schema's setting \"other names\" have it escaped")
+	}
+	return name, nil
 }
 
 // Close ends the document.

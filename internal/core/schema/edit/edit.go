@@ -4,6 +4,7 @@
 package edit
 
 import (
+	"cmp"
 	"fmt"
 	"strconv"
 	"strings"
@@ -463,6 +464,7 @@ var schemaKeys = []struct {
 	{"other fields", []any{"notation settings", "other fields"}},
 	{"element order", []any{"notation settings", "element order"}},
 	{"document type", []any{"notation settings", "document type"}},
+	{"other names", []any{"notation settings", "other names"}},
 }
 
 // WriteSchema changes the settings of the schema as a whole that are named.
@@ -535,6 +537,12 @@ func ReadSchema(s *schema.Schema) Settings {
 	to["escape"] = w.Escape
 	to["max record bytes"] = some(w.MaxRecord)
 	to["values as"] = map[bool]string{true: "attributes", false: "elements"}[w.Attributes]
+	to["blank lines"] = map[bool]string{true: "faults", false: "skipped"}[w.BlankFaults]
+	to["stray quotes"] = map[bool]string{true: "kept", false: "faults"}[w.StrayQuotes]
+	to["other fields"] = cmp.Or(string(w.Others), string(schema.IgnoreOthers))
+	to["element order"] = map[bool]string{true: "as listed", false: "in any order"}[w.Ordered]
+	to["document type"] = map[bool]string{true: "refused", false: "accepted"}[w.NoDoctype]
+	to["other names"] = map[bool]string{true: "escaped", false: "faults"}[w.EscapeNames]
 	to["null as"], to["empty as"], to["absent as"] = w.Missing.Null, w.Missing.Empty, w.Missing.Absent
 	var lines []string
 	for _, ns := range w.Namespaces {

@@ -7,9 +7,10 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	_ "hollowreed/internal/core/notation/all"
+	"hollowreed/internal/core/notation/all"
 	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/setting"
 )
 
 func parse(t testing.TB, text string) *schema.Schema {
@@ -133,6 +134,31 @@ func TestTheSchemasOwnSettingsAreWritten(t *testing.T) {
 	require.Equal(t, schema.Settings{
 		Encoding: "windows-1252", LineEnd: "any", Delimiter: "\t", Quote: `"`, Missing: schema.Missing{Null: "null", Empty: "empty", Absent: "omitted"},
 	}, now.Settings)
+}
+
+// TestEveryChoiceOfASchemaIsShownAsItWasMade, in every notation: a form that shows another would set it when it is sent.
+func TestEveryChoiceOfASchemaIsShownAsItWasMade(t *testing.T) {
+	tried := 0
+	for _, k := range all.Kinds {
+		part := "schema: X\nnotation: " + k.Name + "\nfields:\n  - {name: a, type: text, columns: 1-4}\n"
+		if !k.Columns {
+			part = strings.Replace(part, ", columns: 1-4", "", 1)
+		}
+		s := parse(t, part)
+		for _, set := range k.Settings {
+			choices := set.Choices
+			if set.Type == setting.Flag {
+				choices = []string{"true", "false"}
+			}
+			for _, choice := range choices {
+				out, err := WriteSchema([]byte(part), s, Settings{set.Name: choice})
+				require.NoError(t, err)
+				require.Equal(t, choice, ReadSchema(parse(t, string(out)))[set.Name], "%s: %s", k.Name, set.Name)
+				tried++
+			}
+		}
+	}
+	require.Greater(t, tried, 40)
 }
 
 func TestNamespacesAreWrittenOneALine(t *testing.T) {
