@@ -21,6 +21,7 @@ import (
 
 func (e env) convert() *cobra.Command {
 	var from, to, part string
+	var plain bool
 	c := &cobra.Command{
 		Use:   "convert --from FMT --to FMT [--schema PART] FILE",
 		Short: "Convert a file from one notation to another",
@@ -28,8 +29,13 @@ func (e env) convert() *cobra.Command {
 FILE may be - for standard input. --schema names a schema's part file, as demo/schemas/gauge-reading.yaml.
 
 Without a schema JSON keeps every value and number as it stands; CSV takes its first record as
-names and its values as text; XML keeps attributes as @name, text beside children as #text,
+names and its values as text; XML keeps attributes as @name, text beside attributes as #text,
 repeated elements as lists and prefixes as written.
+
+Between JSON and XML every value comes back as it was: what XML cannot say of it, a number, null, an
+empty list, stands in attributes of the namespace urn:hollowreed:json, names that XML does not allow
+are escaped as in SQL/XML, and elements whose order fields cannot say are the list #content. With
+--plain all of that is left out. White space between elements and comments are not kept.
 
 Files are read record by record, JSON to JSON token by token. Otherwise a JSON document that is
 not an array, and an XML document whose root does not hold a plain list, are one record each and
@@ -46,18 +52,19 @@ Records at fault are told on standard error and left out; the command then ends 
 				return err
 			}
 			defer in.Close()
-			return e.copy(in, args[0], from, to, part)
+			return e.copy(in, args[0], from, to, part, !plain)
 		},
 	}
 	c.Flags().StringVar(&from, "from", "", "notation of the file")
 	c.Flags().StringVar(&to, "to", "", "notation to write")
 	c.Flags().StringVar(&part, "schema", "", "schema part file")
+	c.Flags().BoolVar(&plain, "plain", false, "between JSON and XML without a schema: no types in attributes, no #content")
 	c.MarkFlagRequired("from")
 	c.MarkFlagRequired("to")
 	return c
 }
 
-func (e env) copy(in io.Reader, name, from, to, part string) error {
+func (e env) copy(in io.Reader, name, from, to, part string, exact bool) error {
 	source, err := all.Named(from)
 	if err != nil {
 		return err
@@ -68,7 +75,7 @@ func (e env) copy(in io.Reader, name, from, to, part string) error {
 	}
 	var ignored notation.Ignored
 	defer e.passedOver("", &ignored)
-	o := notation.Options{Source: name, Ignored: &ignored}
+	o := notation.Options{Source: name, Ignored: &ignored, Exact: exact && source.Tree && target.Tree}
 	if part == "" && from == to && source.CopyDocument != nil {
 		buffered := bufio.NewReaderSize(in, 64<<10)
 		if !list(buffered) {

@@ -45,6 +45,7 @@ type Options struct {
 	MaxRecord int            // bytes; 0 is MaxRecord
 	Check     bool           // readers: check what is read against the schema, with exact places
 	Many      bool           // writers: the message is a list, though it may have one record or none
+	Exact     bool           // XML that no schema describes: values of JSON come back as they were, and so do elements
 	Envelope  *Envelope      // writers: what stands around the records
 	Ignored   *Ignored       // readers: what is told of fields that nobody named and that were passed over; may be nil
 }

@@ -25,6 +25,12 @@ func ListName(r io.Reader) string {
 		switch {
 		case err != nil:
 			return ""
+		case k == xmltext.Start && in.Depth() == 1:
+			for _, a := range in.Attrs {
+				if a.Value == typesSpace {
+					return "" // it says itself what it is
+				}
+			}
 		case k == xmltext.Start && in.Depth() == 2:
 			if n++; list != "" && list != in.Raw {
 				return ""
@@ -44,6 +50,7 @@ func ListName(r io.Reader) string {
 type listReader struct {
 	reader
 	shell notation.Envelope
+	list  string // the name of the elements, as it is written
 }
 
 // NewListReader reads a document for which ListName gave a name, without a schema.
@@ -67,7 +74,8 @@ func (x *listReader) Next() (value.Value, error) {
 		for _, a := range x.in.Attrs {
 			b.add("@"+a.Raw, value.NewText(a.Value))
 		}
-		x.shell.Root, x.shell.Attributes = x.in.Raw, value.NewRecord(value.NewLayout(b.names...), b.fields)
+		x.list, x.shell.List = x.shell.List, plainName(x.shell.List)
+		x.shell.Root, x.shell.Attributes = plainName(x.in.Raw), value.NewRecord(value.NewLayout(b.names...), b.fields)
 	}
 	for {
 		k, err := x.token()
@@ -79,8 +87,11 @@ func (x *listReader) Next() (value.Value, error) {
 			return x.endOfRecords()
 		case xmltext.Start:
 			x.begin()
-			if x.in.Raw != x.shell.List {
-				return value.Value{}, fault.Expect(fault.Unknown, "the element "+x.shell.List, x.in.Raw).At(x.in.Place())
+			if x.in.Raw != x.list {
+				return value.Value{}, fault.Expect(fault.Unknown, "the element "+x.list, x.in.Raw).At(x.in.Place())
+			}
+			if x.exact {
+				return x.exactly()
 			}
 			return x.free()
 		}

@@ -28,6 +28,8 @@ type reader struct {
 	faults  fault.List
 	check   bool
 	ignored *notation.Ignored
+	exact   bool   // values of JSON are read as they were written
+	listed  bool   // the root element says that it is a list of records
 	escapes bool   // names are escaped where XML does not allow them
 	own     string // the namespace of the outermost element, where wildcards ask for it
 }
@@ -40,7 +42,7 @@ func NewReader(r io.Reader, o notation.Options) (notation.Reader, error) {
 }
 
 func newReader(r io.Reader, o notation.Options) reader {
-	x := reader{schema: o.Schema, limit: int64(o.Limit()), check: o.Check && o.Schema != nil, names: newNames(o.Schema), ignored: o.Ignored, escapes: escapes(o.Schema)}
+	x := reader{schema: o.Schema, limit: int64(o.Limit()), check: o.Check && o.Schema != nil, names: newNames(o.Schema), ignored: o.Ignored, escapes: escapes(o.Schema), exact: o.Exact && o.Schema == nil}
 	if o.Schema != nil && o.Schema.Wildcards() {
 		x.own = o.Schema.OwnNamespace()
 	}
@@ -48,7 +50,7 @@ func newReader(r io.Reader, o notation.Options) reader {
 	return x
 }
 
-func (x *reader) records() bool      { return x.schema != nil && x.schema.RecordElement() != "" }
+func (x *reader) records() bool      { return x.listed || x.schema != nil && x.schema.RecordElement() != "" }
 func (x *reader) Many() bool         { return x.records() }
 func (x *reader) Raw() string        { return "" }
 func (x *reader) Place() fault.Place { return x.place }
@@ -74,6 +76,7 @@ func (x *reader) first() error {
 	if _, err := x.token(); err != nil {
 		return err
 	}
+	x.listed = x.exact && x.hint(messageAttr) == "list"
 	if want := x.rootName(); want != "" && want != x.name() {
 		return fault.Expect(fault.Unknown, "the root element "+want, x.name()).At(x.in.Place())
 	}
@@ -92,6 +95,9 @@ func (x *reader) document() (value.Value, error) {
 	if x.schema != nil {
 		v, err := x.rooted()
 		return x.ended(v, err)
+	}
+	if x.exact {
+		return x.exactDocument()
 	}
 	name := x.name()
 	v, err := x.free()
@@ -147,6 +153,9 @@ func (x *reader) record() (value.Value, error) {
 			}
 		case xmltext.Start:
 			x.begin()
+			if x.listed {
+				return x.exactly()
+			}
 			if n := x.name(); n != x.schema.RecordElement() {
 				x.fault(nil, x.schema.Root.Asking(fault.Expect(fault.Unknown, "the element "+x.schema.RecordElement(), n)))
 			}

@@ -59,6 +59,9 @@ func NewWriter(w io.Writer, o notation.Options) (notation.Writer, error) {
 			x.record, x.many = n, true
 		}
 	}
+	if o.Exact && o.Schema == nil {
+		return newExactWriter(x), nil
+	}
 	return x, nil
 }
 
