@@ -254,17 +254,18 @@ type exactWriter struct {
 func newExactWriter(x *writer) notation.Writer { return &exactWriter{writer: x} }
 
 func (x *exactWriter) Write(v value.Value) error {
-	if x.shell != nil {
-		return x.writer.Write(v)
-	}
 	x.n++
 	if ft := x.beginExact(); ft != nil {
 		return ft
 	}
 	if x.many {
+		attrs := ""
+		if x.shell != nil && hinted(v) { // its root element is that of the document that was read
+			attrs = x.declaration()
+		}
 		x.underWay.Reset()
 		x.inline, x.w = 0, &x.underWay
-		ft := x.value("record", v, 1, "")
+		ft := x.value(x.record, v, 1, attrs)
 		x.w = x.out
 		if ft != nil {
 			return ft
@@ -283,7 +284,7 @@ func (x *exactWriter) Write(v value.Value) error {
 		x.prefix = ""
 	}
 	if x.prefix != "" {
-		root = ` xmlns:` + x.prefix + `="` + typesSpace + `"` + root
+		root = x.declaration() + root
 	}
 	if ft := x.value(name, v, 0, root); ft != nil {
 		return ft
@@ -364,13 +365,20 @@ func (x *exactWriter) beginExact() *fault.Fault {
 	if x.begun {
 		return nil
 	}
-	x.begun, x.prefix = true, "json"
+	x.prefix = "json"
+	if x.shell != nil {
+		return x.begin()
+	}
+	x.begun = true
 	x.w.WriteString(`<?xml version="1.0" encoding="UTF-8"?>` + "\n")
 	if x.many {
-		x.w.WriteString("<" + x.root + ` xmlns:` + x.prefix + `="` + typesSpace + `" ` + x.prefix + `:` + messageAttr + `="list">` + "\n")
+		x.w.WriteString("<" + x.root + x.declaration() + ` ` + x.prefix + `:` + messageAttr + `="list">` + "\n")
 	}
 	return nil
 }
+
+// declaration declares the prefix of the attributes.
+func (x *exactWriter) declaration() string { return ` xmlns:` + x.prefix + `="` + typesSpace + `"` }
 
 // value writes an element; attrs are what stands in its start beside its own.
 func (x *exactWriter) value(name string, v value.Value, depth int, attrs string) *fault.Fault {
@@ -390,7 +398,7 @@ func (x *exactWriter) value(name string, v value.Value, depth int, attrs string)
 	x.w.WriteString("<" + name + attrs)
 	switch {
 	case r != nil:
-		return x.record(name, r, depth)
+		return x.fields(name, r, depth)
 	case v.Kind() == value.ListKind:
 		x.typed("list")
 		var items []exactPiece
@@ -412,7 +420,7 @@ func (x *exactWriter) typed(as string) {
 	x.w.WriteString(` ` + x.prefix + `:` + typeAttr + `="` + as + `"`)
 }
 
-func (x *exactWriter) record(name string, r *value.Record, depth int) *fault.Fault {
+func (x *exactWriter) fields(name string, r *value.Record, depth int) *fault.Fault {
 	attrs, text, children := shares(r)
 	if len(attrs) == 0 && len(children) == 0 {
 		x.typed("object")
@@ -472,9 +480,6 @@ func (x *exactWriter) child(p exactPiece, depth int) *fault.Fault {
 
 // Close ends the document.
 func (x *exactWriter) Close() error {
-	if x.shell != nil {
-		return x.writer.Close()
-	}
 	if ft := x.beginExact(); ft != nil {
 		return ft
 	}
