@@ -236,6 +236,19 @@ func NameRune(c rune, first bool) bool {
 	return nameRune(c, first)
 }
 
+// ValidName says whether a text is a name with an optional prefix (Namespaces in XML 1.0, section 4).
+func ValidName(s string) bool {
+	if s == "" || !utf8.ValidString(s) || s[0] == ':' || s[len(s)-1] == ':' || strings.Count(s, ":") > 1 {
+		return false
+	}
+	for i, r := range s {
+		if r != ':' && !NameRune(r, i == 0 || s[i-1] == ':') {
+			return false
+		}
+	}
+	return true
+}
+
 // nameRune says whether a character beyond ASCII can stand in a name (XML 1.0 fifth edition,
 // section 2.3).
 func nameRune(c rune, first bool) bool {

@@ -46,7 +46,7 @@ func escapedName(name string) string {
 		return emptyName
 	case name == emptyName:
 		return "_x005F_x_"
-	case validName(name) && !strings.Contains(name, "_x"):
+	case xmltext.ValidName(name) && !strings.Contains(name, "_x"):
 		return name
 	}
 	prefix, out := prefixed(name), ""

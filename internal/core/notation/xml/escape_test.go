@@ -5,6 +5,8 @@ import (
 	"strings"
 	"testing"
 
+	"hollowreed/internal/core/xmltext"
+
 	"github.com/stretchr/testify/require"
 )
 
@@ -23,9 +25,9 @@ func TestNamesAreEscapedAndComeBack(t *testing.T) {
 			name += pieces[random.IntN(len(pieces))]
 		}
 		written := escapedName(name)
-		require.True(t, validName(written), "%q is written %q", name, written)
+		require.True(t, xmltext.ValidName(written), "%q is written %q", name, written)
 		require.Equal(t, name, plainName(written), written)
-		if validName(name) && !strings.Contains(name, "_x003A_") {
+		if xmltext.ValidName(name) && !strings.Contains(name, "_x003A_") {
 			valid++
 			require.Equal(t, name, escapedName(plainName(name)))
 		}

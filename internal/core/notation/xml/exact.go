@@ -358,7 +358,7 @@ func shares(r *value.Record) (attrs []exactPiece, text value.Value, children []e
 // isAttribute says whether a field is written as an attribute.
 func isAttribute(name string, v value.Value) bool {
 	plain, at := strings.CutPrefix(name, "@")
-	return at && v.Kind() == value.Text && validName(plain)
+	return at && v.Kind() == value.Text && xmltext.ValidName(plain)
 }
 
 func (x *exactWriter) beginExact() *fault.Fault {

@@ -468,6 +468,9 @@ func declares(a *xmltext.Attr) bool {
 func (x *reader) content(f *schema.Field, text string, fields []value.Value, at fault.Place) {
 	for _, c := range f.Fields {
 		if c.WireFormat.Content {
+			if c.Min == 0 && c.Kind != value.Text && strings.TrimSpace(text) == "" {
+				return // there is none
+			}
 			fields[c.Slot()] = x.scalar(c, text, func() fault.Place { at.Path = x.in.Path(); return at })
 			return
 		}

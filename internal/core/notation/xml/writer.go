@@ -7,7 +7,6 @@ import (
 	"io"
 	"slices"
 	"strings"
-	"unicode/utf8"
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/notation"
@@ -522,25 +521,12 @@ func (x *writer) text(v value.Value, f *schema.Field) *fault.Fault {
 	return nil
 }
 
-// validName checks a name with an optional prefix (Namespaces in XML 1.0, section 4).
-func validName(s string) bool {
-	if s == "" || !utf8.ValidString(s) || s[0] == ':' || s[len(s)-1] == ':' || strings.Count(s, ":") > 1 {
-		return false
-	}
-	for i, r := range s {
-		if r != ':' && !xmltext.NameRune(r, i == 0 || s[i-1] == ':') {
-			return false
-		}
-	}
-	return true
-}
-
 // written is a name as it stands in the document; one that cannot stand there is a fault, or escaped.
 func (x *writer) written(name string) (string, *fault.Fault) {
 	switch {
 	case x.escapes:
 		return escapedName(name), nil
-	case !validName(name):
+	case !xmltext.ValidName(name):
 		return "", fault.Expect(fault.Syntax, "an XML name", fault.Quote(name)).InField(name).WithFix("Let the schema's setting \"other names\" have it escaped")
 	}
 	return name, nil

@@ -43,6 +43,11 @@ func From(id, title string, as *notation.Kind, samples ...Sample) (*Result, erro
 			return nil, err
 		}
 	}
+	if o.Messages() == 0 && o.lists && as.Document {
+		root := newField(id) // of anything: nothing is known of what stands in the list
+		root.Kind = value.AnyKind
+		return &Result{Schema: &schema.Schema{ID: id, Title: title, Notation: as.Notation, Message: schema.Occurs{Max: schema.Many}, Root: root.Compiled()}}, nil
+	}
 	if o.Messages() == 0 {
 		return nil, fault.Expect(fault.Required, "at least one record", "an empty sample").At(fault.Place{Source: samples[0].Name, Line: 1, Column: 1})
 	}
@@ -166,6 +171,7 @@ func (o *Observer) read(n *notation.Kind, s Sample, plain *schema.Schema) error 
 			o.Add(value.ListOf(list...))
 			return nil
 		case err == io.EOF:
+			o.lists = o.lists || n.Types && r.Many()
 			return nil
 		case errors.As(err, &faults):
 			continue // a line of another kind; the check will show it

@@ -10,6 +10,7 @@ import (
 
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
+	"hollowreed/internal/core/xmltext"
 )
 
 // Bounds on what is remembered of the messages.
@@ -57,6 +58,7 @@ type node struct {
 	could    fitting
 	kinds    [16]int // values by kind, as they were read
 	nulls    int     // of those, null items of a list
+	blank    bool    // one was of white space alone
 	items    *node   // of the lists among the values
 	children []*node
 	index    map[string]*node
@@ -102,6 +104,9 @@ func (o *Observer) record(n *node, v value.Value) {
 	for i, name := range r.Layout.Names {
 		if r.Fields[i].Kind() != value.Absent {
 			o.field(n, name, r.Fields[i])
+		}
+		if o.as.Elements && name == "#text" { // as where an element has nothing but its text
+			n.text(r.Fields[i].Text(), o.messages)
 		}
 	}
 	if n.split != nil {
@@ -180,6 +185,7 @@ func (o *Observer) one(c *node, v value.Value) {
 func (c *node) text(s string, message int) {
 	if strings.TrimSpace(s) == "" {
 		c.ev.Empty++
+		c.blank = c.blank || s != ""
 		return
 	}
 	c.ev.Values++
@@ -272,6 +278,10 @@ func (o *Observer) Schema(id, title string) *Result {
 		b.shape(top, root)
 	}
 	b.below(top, root, nil)
+	if b.xml && len(root.Fields) == 0 { // an element that was always empty
+		root.Fields = []*schema.Field{{Name: "text", Kind: value.Text, Max: 1, Constraints: schema.Constraints{FractionDigits: -1}, WireFormat: schema.WireFormat{Content: true}}}
+	}
+	s.Settings.EscapeNames = b.xml && oddNames(s.Settings, root)
 	s.Root = root.Compiled()
 	return r
 }
@@ -303,12 +313,27 @@ func (b *builder) fields(parent *node, path []string) []*schema.Field {
 	for _, c := range parent.children {
 		f := b.field(parent, c)
 		at := append(path[:len(path):len(path)], f.Name)
-		c.ev.Of = parent.records
+		c.ev.Of = b.of(parent)
 		b.result.Fields = append(b.result.Fields, Field{Path: at, Evidence: c.ev})
 		b.below(c, f, at)
 		out = append(out, f)
 	}
 	return out
+}
+
+// of is how many records a field could stand in; in XML also elements with mere text, or with nothing, are some.
+func (b *builder) of(parent *node) int {
+	if b.xml {
+		return parent.records + parent.kinds[value.Text]
+	}
+	return parent.records
+}
+
+// oddNames says whether there is a name that XML does not allow.
+func oddNames(of schema.Settings, root *schema.Field) bool {
+	odd := of.RootName != "" && !xmltext.ValidName(of.RootName) || of.RecordName != "" && !xmltext.ValidName(of.RecordName)
+	root.Walk(func(path []string, f *schema.Field) { odd = odd || len(path) > 0 && !xmltext.ValidName(f.WireName()) })
+	return odd
 }
 
 // content gives an element that has attributes or children in some places and mere text in others
@@ -317,7 +342,9 @@ func (b *builder) content(c *node, f *schema.Field, path []string) {
 	if !b.xml || c.kinds[value.Text] == 0 || c.index["#text"] != nil || c.ev.Values == 0 {
 		return
 	}
-	f.Fields = append(f.Fields, &schema.Field{Name: "text", Kind: c.textForm(nil), Max: 1, Constraints: schema.Constraints{FractionDigits: -1}, WireFormat: schema.WireFormat{Content: true}})
+	text := &schema.Field{Name: "text", Max: 1, Constraints: schema.Constraints{FractionDigits: -1}, WireFormat: schema.WireFormat{Content: true}}
+	text.Kind = c.textForm(text)
+	f.Fields = append(f.Fields, text)
 	b.result.Fields = append(b.result.Fields, Field{Path: append(path[:len(path):len(path)], "text"), Evidence: c.ev})
 }
 
@@ -334,7 +361,7 @@ func (b *builder) field(parent, c *node) *schema.Field {
 			f.Name += "_"
 		}
 	}
-	if c.ev.Seen < parent.records || b.delimited && c.ev.Empty > 0 {
+	if c.ev.Seen < b.of(parent) || b.delimited && c.ev.Empty > 0 {
 		f.Min = 0
 	}
 	if c.ev.List {
@@ -346,8 +373,15 @@ func (b *builder) field(parent, c *node) *schema.Field {
 	c.could.json = b.json
 	if b.json {
 		b.shape(c, f)
-	} else {
-		f.Kind = c.kind(f)
+		return f
+	}
+	switch f.Kind = c.kind(f); {
+	case b.xml && c.name == "#text":
+		f.Kind = parent.textForm(f)
+	case (b.xml && c.ev.Empty > 0 || b.delimited && c.blank) && f.Scalar() && f.Kind != value.Text: // of no other type is that a value
+		c.mixed(f.Kind.String(), "blank")
+		f.Kind = value.Text
+		f.WireFormat.Pattern, f.WireFormat.Mark, f.WireFormat.Grouping = "", "", ""
 	}
 	return f
 }
