@@ -10,7 +10,11 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"hollowreed/internal/core/notation"
+	hrjson "hollowreed/internal/core/notation/json"
+	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/schema/jsonschema"
+	"hollowreed/internal/core/schema/sample"
 )
 
 type group struct {
@@ -86,12 +90,40 @@ func held(t *testing.T, draft, file string, g group, tally tallier) {
 		tally(t, draft+", schemas held whole", false, "%s: %s: %v: %s", file, g.Description, err, compact(g.Schema))
 		return
 	}
+	if whole {
+		sampled(t, draft, file, g, s, tally)
+	}
 	for _, c := range g.Tests {
 		ok, why := fits(s, c.Data)
 		tally(t, draft+", by a part", ok == c.Valid, "%s: %s: %s: %v, schema %s document %s", file, g.Description, c.Description, why, compact(g.Schema), c.Data)
 		if whole && ok != c.Valid {
 			t.Errorf("%s: %s: %s: a part that holds its schema whole says otherwise: %v, schema %s document %s", file, g.Description, c.Description, why, compact(g.Schema), c.Data)
 		}
+	}
+}
+
+// sampled makes samples of a part that holds its schema whole, and lets the validator say whether the schema allows them. A schema
+// that allows nothing has none.
+func sampled(t *testing.T, draft, file string, g group, s *schema.Schema, tally tallier) {
+	v, err := jsonschema.Compile("schema.json", g.Schema, nil)
+	if err != nil {
+		return
+	}
+	for i, kind := range sample.Kinds {
+		var b bytes.Buffer
+		w, err := hrjson.Kind.NewWriter(&b, notation.Options{Schema: s, Many: s.Message.List()})
+		require.NoError(t, err)
+		for n := range max(s.Message.Min, 1) {
+			made, ft := sample.Make(s, kind, uint64(i+7*n))
+			if ft != nil {
+				tally(t, draft+", samples", false, "%s: %s: %v of %s", file, g.Description, ft, compact(g.Schema))
+				return
+			}
+			require.NoError(t, w.Write(made))
+		}
+		require.NoError(t, w.Close())
+		faults, err := v.Check("in", b.Bytes())
+		tally(t, draft+", samples", err == nil && len(faults) == 0, "%s: %s: %v %v of %s: %s", file, g.Description, err, faults, compact(g.Schema), b.Bytes())
 	}
 }
 
