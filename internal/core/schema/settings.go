@@ -118,7 +118,7 @@ func nesting(f *Field) (list setting.List) {
 	case value.RecordKind:
 		list = setting.List{{Name: "other fields", Label: "Fields that it lacks", Type: setting.Choice, Choices: []string{"", string(IgnoreOthers), string(FaultOthers)}, Hint: "as the schema says"}}
 	case value.VariantKind:
-		list = setting.List{{Name: "told by", Label: "Told by the field", Type: setting.Text, Hint: "the first branch that fits", Suggested: []string{TypeAttribute}}}
+		list = setting.List{{Name: "told by", Label: "Told by the field", Type: setting.Text, Hint: "the first branch that fits", Help: "One that every branch has, with codes; in XML also xsi:type", Suggested: []string{TypeAttribute}}}
 	case value.MapKind:
 		if !f.List() {
 			list = setting.List{{Name: "others", Label: "Holds the fields that the record lacks", Type: setting.Flag}}

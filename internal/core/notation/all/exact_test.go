@@ -104,7 +104,9 @@ func exactly(t *testing.T, from, to *notation.Kind, message string) string {
 	r, err := from.NewReader(strings.NewReader(message), notation.Options{Source: "in", Exact: true})
 	require.NoError(t, err)
 	var out bytes.Buffer
-	_, err = notation.Copy(r, func(many bool) (notation.Writer, error) { return to.NewWriter(&out, notation.Options{Many: many, Exact: true}) }, nil, func(err error) { t.Errorf("%v in %s", err, message) })
+	_, err = notation.Copy(r, func(many bool) (notation.Writer, error) {
+		return to.NewWriter(&out, notation.Options{Many: many, Exact: true})
+	}, nil, func(err error) { t.Errorf("%v in %s", err, message) })
 	require.NoError(t, err, message)
 	return out.String()
 }

@@ -2,6 +2,7 @@
 package mappings
 
 import (
+	"cmp"
 	"embed"
 	"regexp"
 	"slices"
@@ -55,50 +56,52 @@ var mappingView = page.Parse(files, "mapping.html")
 
 type mappingPage struct {
 	page.Frame
-	plan          *mapping.Plan
-	ID, MapTitle  string
-	Path          string
-	Draft         store.Draft
-	SavedBy       string
-	Sources       []sourceRow
-	Targets       []targetRow // conditions, variables and fields
-	OnFault       mapping.OnFault
-	LeftOut       string // why the record at hand is skipped
-	Links         []link
-	Done, All     int
-	Percent       int
-	Missing       []string
-	Faults        int
-	Selected      *targetRow
-	Sample        string
-	Script        bool // the mapping is a script in place of rules
-	ScriptText    string
-	ScriptFault   *fault.Fault
-	Samples       []string // of the first source, to choose from
-	Record        int
-	Records       int
-	Before, After string
-	Told          string
-	Since         time.Time // when what systems answered was answered; zero: no system was asked
-	Show          string    // open or made: only those target fields are listed
-	Open, Unused  int       // target fields that are still to be done, source fields that no rule reads
-	Cases, Failed int
-	Schemas       []project.Part
-	Mends         []mendRow
-	Orphans       []orphanRow
-	NextOpen      string // the target field to go on with
-	OOB           bool
-	UsedBy        []project.Part
-	Unread        int                            // records of the sample that cannot be read
-	UnreadFor     *fault.Fault                   // the first of them
-	UnreadOf      string                         // the schema of the sample
-	InSample      int                            // records, those that cannot be read among them
-	sampleOf      *schema.Schema                 // that the sample is of
-	Maps          int                            // records of the sample that are mapped without a fault
-	Troubles      []mapTrouble                   // what the others fail for
-	Unsure        []string                       // required fields whose rule may yield nothing
-	fill          func(n int, fr *mapping.Frame) // puts record n of the sample into a frame, from 0; nil where there is one only
-	edited        string                         // the row whose edit is answered; empty for a page that is opened
+	plan                         *mapping.Plan
+	ID, MapTitle                 string
+	Path                         string
+	Draft                        store.Draft
+	SavedBy                      string
+	Sources                      []sourceRow
+	Targets                      []targetRow // conditions, variables and fields
+	OnFault                      mapping.OnFault
+	LeftOut                      string // why the record at hand is skipped
+	Links                        []link
+	Done, All                    int
+	Percent                      int
+	Missing                      []string
+	Faults                       int
+	Selected                     *targetRow
+	Sample                       string
+	Script                       bool // the mapping is a script in place of rules
+	ScriptText                   string
+	ScriptFault                  *fault.Fault
+	Samples                      []string // of the first source, to choose from
+	Record                       int
+	Records                      int
+	Before, After                string
+	Told                         string
+	Since                        time.Time // when what systems answered was answered; zero: no system was asked
+	Show                         string    // open or made: only those target fields are listed
+	FindSource, FindTarget       string    // what is sought in a tree that is too large to be drawn whole
+	HiddenSources, HiddenTargets int       // rows that are not drawn
+	Open, Unused                 int       // target fields that are still to be done, source fields that no rule reads
+	Cases, Failed                int
+	Schemas                      []project.Part
+	Mends                        []mendRow
+	Orphans                      []orphanRow
+	NextOpen                     string // the target field to go on with
+	OOB                          bool
+	UsedBy                       []project.Part
+	Unread                       int                            // records of the sample that cannot be read
+	UnreadFor                    *fault.Fault                   // the first of them
+	UnreadOf                     string                         // the schema of the sample
+	InSample                     int                            // records, those that cannot be read among them
+	sampleOf                     *schema.Schema                 // that the sample is of
+	Maps                         int                            // records of the sample that are mapped without a fault
+	Troubles                     []mapTrouble                   // what the others fail for
+	Unsure                       []string                       // required fields whose rule may yield nothing
+	fill                         func(n int, fr *mapping.Frame) // puts record n of the sample into a frame, from 0; nil where there is one only
+	edited                       string                         // the row whose edit is answered; empty for a page that is opened
 }
 
 func (b pages) mapping(c *gin.Context) error {
@@ -131,6 +134,7 @@ func (b pages) mappingPageOf(c *gin.Context, id, field, record, show, edited str
 	d := &mappingPage{
 		Frame: b.Frame(c, "bench", plan.Mapping.Title, "↑ ↓", "choose a target field", "Enter", "write its rule", "[ ]", "record before, after", "F", "fold a record", "O", "go to the next open field", "M", "match by name"),
 		plan:  plan, OnFault: plan.Mapping.OnFault,
+		FindSource: asked(c, findSource), FindTarget: asked(c, findTarget),
 		Show: show, ID: id, edited: edited, OOB: edited != "", MapTitle: plan.Mapping.Title, Path: project.Path(project.Mappings, id), Faults: len(plan.Faults),
 	}
 	d.UsedBy = flowsUsing(p, d.Path)
@@ -146,6 +150,7 @@ func (b pages) mappingPageOf(c *gin.Context, id, field, record, show, edited str
 	d.whole(p, plan, fr)
 	d.sources(plan, fr)
 	d.used()
+	d.windowed()
 	for _, one := range p.CasesOf(id) {
 		d.Cases++
 		if r := p.RunCase(one); !r.OK() {
@@ -160,6 +165,15 @@ func (b pages) mappingPageOf(c *gin.Context, id, field, record, show, edited str
 	d.Percent = 100 * d.Done / max(d.All, 1)
 	return d, nil
 }
+
+// The texts that are sought in trees, as a request names them.
+const (
+	findSource = "find-source"
+	findTarget = "find-target"
+)
+
+// asked is a text of a request, whether it opens a page or changes something.
+func asked(c *gin.Context, name string) string { return cmp.Or(c.Query(name), c.PostForm(name)) }
 
 // flowsUsing are the flows that need a part.
 func flowsUsing(p *project.Project, path string) []project.Part {

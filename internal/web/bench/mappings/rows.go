@@ -20,6 +20,7 @@ type sourceRow struct {
 	Indent                          int
 	Head, List, Used                bool
 	Apart                           bool // a list whose items can be told apart
+	read                            bool // by the rule of a row that is drawn
 }
 
 // targetRow is one line of what is made: a field, a variable or a condition.
@@ -251,6 +252,11 @@ func (d *mappingPage) scripted(plan *mapping.Plan, res mapping.Result, o outcome
 // href is where a row is chosen.
 func (d *mappingPage) href(name string) string {
 	q := url.Values{"field": {name}, "record": {strconv.Itoa(d.Record)}, "show": {d.Show}, "sample": {d.Sample}}
+	for name, text := range map[string]string{findSource: d.FindSource, findTarget: d.FindTarget} {
+		if text != "" {
+			q.Set(name, text)
+		}
+	}
 	return "/bench/mappings/" + url.PathEscape(d.ID) + "?" + q.Encode()
 }
 

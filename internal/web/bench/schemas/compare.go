@@ -1,7 +1,9 @@
 package schemas
 
 import (
+	"cmp"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -19,6 +21,9 @@ import (
 
 var compareView = page.Parse(files, "compare.html")
 
+// maxChanges is how many differences are listed.
+const maxChanges = 250
+
 // comparePage says what differs between the draft of a schema and another state or schema.
 type comparePage struct {
 	page.Frame
@@ -26,6 +31,8 @@ type comparePage struct {
 	With            string
 	Others          []form.Option
 	Changes         []schemaChange
+	All             int // changes
+	Hidden          int // changes that are not listed
 	Breaking        int
 	UsedBy          []project.Part
 }
@@ -76,6 +83,10 @@ func (b pages) compareSchema(c *gin.Context) error {
 		return err
 	}
 	d.compare(p, other, s)
+	if d.All = len(d.Changes); d.All > maxChanges {
+		slices.SortStableFunc(d.Changes, func(a, b schemaChange) int { return cmp.Compare(harm(b), harm(a)) })
+		d.Hidden, d.Changes = d.All-maxChanges, d.Changes[:maxChanges]
+	}
 	compareView.Page(c, d)
 	return nil
 }
@@ -119,6 +130,16 @@ func (d *comparePage) compare(p *project.Project, old, now *schema.Schema) {
 		}
 		d.Changes = append(d.Changes, row)
 	}
+}
+
+// harm is how many sides a change breaks.
+func harm(ch schemaChange) (n int) {
+	for _, broken := range []bool{ch.Readers, ch.Writers} {
+		if broken {
+			n++
+		}
+	}
+	return n
 }
 
 // olderPath is the path that a field had before it, or a record around it, was renamed.

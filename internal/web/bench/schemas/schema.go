@@ -62,11 +62,12 @@ func Routes(r gin.IRouter, s *page.Site) {
 var schemaView = page.Parse(files, "schema.html")
 
 const (
-	rulerLines = 8    // of a sample on the ruler
-	nestedMore = 6    // lines more, where a record has several
-	maxChecked = 5000 // records of a sample that are read to say whether they fit
-	maxListed  = 100  // faults of a sample that are listed
-	maxRows    = 500  // fields that are drawn at once
+	rulerLines = 8        // of a sample on the ruler
+	nestedMore = 6        // lines more, where a record has several
+	maxChecked = 5000     // records of a sample that are read to say whether they fit
+	maxListed  = 100      // faults of a sample that are listed
+	maxRows    = 250      // fields that are drawn at once
+	maxJSON    = 40 << 10 // bytes of a record that are drawn as JSON
 )
 
 // schemaPage is everything that the screen of a schema shows.
@@ -103,6 +104,7 @@ type schemaPage struct {
 	Line              int
 	Before, After     int
 	JSON              string
+	JSONMore          int        // lines of it that are not drawn
 	Faults            fault.List // of the record at hand
 	Listed            []listedFault
 	UsedBy            []project.Part
@@ -290,7 +292,8 @@ func (d *schemaPage) read(p *project.Project, s *schema.Schema) value.Value {
 			d.list(s, d.Lines, faults)
 		}
 		if d.Lines == d.Line {
-			chosen, d.Faults, d.JSON = v, faults, indented(v)
+			chosen, d.Faults = v, faults
+			d.JSON, d.JSONMore = cutLines(indented(v), maxJSON)
 		}
 		d.observe(s.Root, v)
 		if ended {
@@ -396,6 +399,15 @@ func lackingText(ignored *notation.Ignored) string {
 		names = append(names[:mostLacking:mostLacking], "…")
 	}
 	return strings.Join(names, ", ")
+}
+
+// cutLines is a text as far as whole lines of it have a number of bytes, and how many lines there are more.
+func cutLines(text string, most int) (string, int) {
+	if len(text) <= most {
+		return text, 0
+	}
+	end := strings.LastIndexByte(text[:most], '\n')
+	return text[:max(end, 0)], strings.Count(text[max(end, 0):], "\n")
 }
 
 func indented(v value.Value) string {
