@@ -21,6 +21,7 @@ type Function struct {
 	Call     func(fr *Frame, a []value.Value) (value.Value, error)
 	Examples []Example
 	Constant func(arg int, text string, types []Type) *fault.Fault                     // why a text that is written as an argument, from 0, is none; may be nil
+	text     func(string) string                                                       // what Call does, where it makes a text of one
 	bind     func(c *compiler, fn *Function, n ast.Node, args []ast.Node) (eval, Type) // compiles a call that is none of values only
 }
 
@@ -104,7 +105,30 @@ func (c *compiler) call(n ast.Node, name string, nodes []ast.Node) (eval, Type) 
 			t.Maybe = t.Maybe || a.Maybe
 		}
 	}
-	return invoke(fn, args, place(n)), t
+	general := invoke(fn, args, place(n))
+	if fn.text == nil || len(nodes) != 1 {
+		return general, t
+	}
+	return ofField(c.direct(nodes[0]), fn.text, general), t
+}
+
+// ofField applies a function to the text of a field, without the way by the frame's stack; what is no text is left to the general way.
+func ofField(access *FieldAccess, fn func(string) string, general eval) eval {
+	if access == nil {
+		return general
+	}
+	at := *access
+	return func(fr *Frame) (value.Value, *fault.Fault) {
+		v := fr.Slots[at.Slot].Slot(at.Field)
+		if v.Kind() != value.Text || fr.step() != nil {
+			return general(fr)
+		}
+		s := fn(v.Text())
+		if fr.grow(len(s)) != nil {
+			return general(fr)
+		}
+		return value.NewText(s), nil
+	}
 }
 
 func each(fn *Function, n int) bool { return n <= len(fn.Params) && fn.Params[n-1].Each }

@@ -95,13 +95,19 @@ func (c *compiler) node(n ast.Node) (eval, Type) {
 
 // decimal takes the literal's digits from the source: the tree holds only a float.
 func (c *compiler) decimal(n *ast.FloatNode) (eval, Type) {
-	loc := n.Location()
-	text := strings.ReplaceAll(string(c.source[loc.From:min(loc.To, len(c.source))]), "_", "")
-	v, ok := value.ParseDecimal(text)
-	if !ok {
+	v, text := c.literal(n)
+	if v.Kind() == value.Absent {
 		return c.fail(n, fault.New(fault.Syntax, "%q is not a decimal number", text))
 	}
 	return constant(v), Type{Kind: value.Decimal}
+}
+
+// literal is the number that a literal says, and its text; absent where it is none.
+func (c *compiler) literal(n *ast.FloatNode) (value.Value, string) {
+	loc := n.Location()
+	text := strings.ReplaceAll(string(c.source[loc.From:min(loc.To, len(c.source))]), "_", "")
+	v, _ := value.ParseDecimal(text)
+	return v, text
 }
 
 func (c *compiler) name(n ast.Node, name string) (eval, Type) {

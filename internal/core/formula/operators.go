@@ -125,7 +125,11 @@ func (c *compiler) arithmetic(n *ast.BinaryNode, left, right eval, lt, rt Type) 
 	if n.Operator == "+" && t.unknown() {
 		op = addOrJoin
 	}
-	return c.strict(n, op, left, right), t
+	general := c.strict(n, op, left, right)
+	if t.unknown() {
+		return general, t
+	}
+	return c.postfix(n).or(general), t
 }
 
 func addOrJoin(a, b value.Value) (value.Value, error) {
@@ -156,7 +160,32 @@ func (c *compiler) equality(n *ast.BinaryNode, left, right eval, lt, rt Type) (e
 		return c.fail(n, fault.Expect(fault.Type, "two values of one type around "+n.Operator, lt.String()+" and "+rt.String()))
 	}
 	want := n.Operator == "=="
-	p := place(n)
+	return c.fieldIs(n, want, equal(left, right, want, place(n))), Type{Kind: value.Boolean}
+}
+
+// fieldIs compares a field with a text that is written out; what else stands in the field is left to the general way.
+func (c *compiler) fieldIs(n *ast.BinaryNode, want bool, general eval) eval {
+	access, text := c.direct(n.Left), n.Right
+	if access == nil {
+		access, text = c.direct(n.Right), n.Left
+	}
+	is, ok := text.(*ast.StringNode)
+	if access == nil || !ok {
+		return general
+	}
+	at, yes, no := *access, value.Bool(want), value.Bool(!want)
+	return func(fr *Frame) (value.Value, *fault.Fault) {
+		switch v := fr.Slots[at.Slot].Slot(at.Field); {
+		case v.Kind() != value.Text:
+			return general(fr)
+		case v.Text() == is.Value:
+			return yes, nil
+		}
+		return no, nil
+	}
+}
+
+func equal(left, right eval, want bool, p fault.Place) eval {
 	return func(fr *Frame) (value.Value, *fault.Fault) {
 		a, f := left(fr)
 		if f != nil {
@@ -173,7 +202,7 @@ func (c *compiler) equality(n *ast.BinaryNode, left, right eval, lt, rt Type) (e
 			return value.Value{}, fault.Expect(fault.Type, "two values of one type", a.Kind().String()+" and "+b.Kind().String()).At(p)
 		}
 		return value.Bool(value.Equal(a, b) == want), nil
-	}, Type{Kind: value.Boolean}
+	}
 }
 
 func (c *compiler) in(n *ast.BinaryNode, left, right eval, lt, rt Type) (eval, Type) {

@@ -324,7 +324,7 @@ func replaceAll(re *regexp.Regexp, text, with string) (string, error) {
 
 func text1(name, about string, fn func(string) string, ex, result string) Function {
 	return Function{
-		Name: name, Family: "text", About: about, Params: []Param{p("text", textKind)}, Result: known(value.Text),
+		Name: name, Family: "text", About: about, Params: []Param{p("text", textKind)}, Result: known(value.Text), text: fn,
 		Call: func(fr *Frame, a []value.Value) (value.Value, error) {
 			s := fn(a[0].Text())
 			return value.NewText(s), fr.grow(len(s))

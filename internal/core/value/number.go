@@ -227,16 +227,20 @@ func aligned(a, b Value) (x, y int64, exp int32, ok bool) {
 	if a.form != small || b.form != small {
 		return 0, 0, 0, false
 	}
-	x, y = a.num, b.num
-	switch d := int64(a.exp) - int64(b.exp); {
+	return alignedTo(a.num, a.exp, b.num, b.exp)
+}
+
+// alignedTo are the digits of two numbers behind one exponent; false where they do not fit a machine word.
+func alignedTo(a int64, aexp int32, b int64, bexp int32) (x, y int64, exp int32, ok bool) {
+	switch d := int64(aexp) - int64(bexp); {
 	case d == 0:
-		return x, y, a.exp, true
+		return a, b, aexp, true
 	case d > 0 && d <= 18:
-		x, ok = mul64(x, pow10[d])
-		return x, y, b.exp, ok
+		x, ok = mul64(a, pow10[d])
+		return x, b, bexp, ok
 	case d < 0 && d >= -18:
-		y, ok = mul64(y, pow10[-d])
-		return x, y, a.exp, ok
+		y, ok = mul64(b, pow10[-d])
+		return a, y, aexp, ok
 	}
 	return 0, 0, 0, false
 }

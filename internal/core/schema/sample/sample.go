@@ -54,16 +54,22 @@ func Make(s *schema.Schema, kind Kind, seed uint64) (value.Value, *fault.Fault) 
 }
 
 type maker struct {
-	kind   Kind
-	schema *schema.Schema
-	rand   *rand.Rand
-	made   int
-	begins string // what the text of the field at hand begins with
-	whole  bool   // and that this is all of it
+	kind             Kind
+	schema           *schema.Schema
+	rand             *rand.Rand
+	made             int
+	begins           string // what the text of the field at hand begins with
+	whole            bool   // and that this is all of it
+	day              int    // of the message, from the beginning of the year; 0 until one is needed
+	around           string // the name of the record that is being made
+	things           map[string]thing
+	given            string // of the person of a record
+	givenIn, records int    // which that was, and how many there are
 }
 
 func (m *maker) record(f *schema.Field, path string) (value.Value, *fault.Fault) {
 	fields := make([]value.Value, len(f.Fields))
+	m.records++
 	stands := m.chosen(f)
 	for i, c := range f.Fields {
 		m.begins, m.whole = m.schema.Discriminator(f, c)
@@ -79,6 +85,7 @@ func (m *maker) record(f *schema.Field, path string) (value.Value, *fault.Fault)
 			}
 			c = &one
 		}
+		m.around = f.Name
 		v, ft := m.field(c, path+"/"+c.Name)
 		if ft != nil {
 			return v, ft
@@ -208,6 +215,7 @@ func (m *maker) one(f *schema.Field, path string) (value.Value, *fault.Fault) {
 	for range attempts {
 		v, ok := m.scalar(f)
 		if ok && m.fits(f, v) {
+			m.keep(f, v)
 			return v, nil
 		}
 	}

@@ -2,6 +2,7 @@ package sample
 
 import (
 	"regexp/syntax"
+	"strconv"
 	"strings"
 	"unicode"
 
@@ -80,17 +81,6 @@ func (m *maker) filled(n int) string {
 
 var words = []string{"kelp", "bale", "salt", "rope", "net", "quay", "pier", "tide", "reed", "skiff", "cargo", "harbour", "lantern", "oar"}
 
-// realistic makes a text that the field's name suggests.
-func (m *maker) realistic(f *schema.Field) string {
-	name := strings.ToLower(f.Name)
-	for _, r := range suggestions {
-		if strings.Contains(name, r.in) {
-			return r.make(m)
-		}
-	}
-	return words[m.rand.IntN(len(words))] + " " + words[m.rand.IntN(len(words))]
-}
-
 func among(list ...string) func(*maker) string {
 	return func(m *maker) string { return list[m.rand.IntN(len(list))] }
 }
@@ -106,33 +96,6 @@ var formed = map[string]func(*maker) string{
 	"hostname": func(m *maker) string { return words[m.rand.IntN(len(words))] + ".skerry.example" },
 	"ipv4":     func(m *maker) string { return "192.0.2." + value.Int(int64(1+m.rand.IntN(250))).String() },
 	"ipv6":     func(m *maker) string { return "2001:db8::" + m.chars("123456789abcdef", 3) },
-}
-
-// suggestions are tried in order; the first whose word stands in the field's name is taken.
-var suggestions = []struct {
-	in   string
-	make func(*maker) string
-}{
-	{"mail", func(m *maker) string { return words[m.rand.IntN(len(words))] + "@skerry.example" }},
-	{"url", func(m *maker) string { return "https://skerry.example/" + words[m.rand.IntN(len(words))] }},
-	{"uri", func(m *maker) string { return "https://skerry.example/" + words[m.rand.IntN(len(words))] }},
-	{"phone", func(m *maker) string { return "+47 555 " + m.digits(4) }},
-	{"country", among("NO", "IS", "FO", "DK")},
-	{"currency", among("EUR", "NOK", "ISK")},
-	{"city", among("Ling Sound", "Skerry Holm", "Kelp Haven")},
-	{"port", among("Ling Sound", "Skerry Holm", "Kelp Haven")},
-	{"street", among("Pier Road 4", "Rope Walk 17", "Quayside 2")},
-	{"zip", func(m *maker) string { return m.digits(4) }},
-	{"postal", func(m *maker) string { return m.digits(4) }},
-	{"iban", func(m *maker) string { return "NO93" + m.digits(11) }},
-	{"name", among("Mira Orrin", "Tove Lind", "Jon Haar", "Ada Skov")},
-	{"person", among("Mira Orrin", "Tove Lind", "Jon Haar", "Ada Skov")},
-	{"unit", among("pcs", "kg", "m")},
-	{"code", func(m *maker) string { return m.capitals(2) + m.digits(2) }},
-	{"sku", func(m *maker) string { return "SKU" + m.digits(5) }},
-	{"id", func(m *maker) string { return m.capitals(2) + m.digits(4) }},
-	{"number", func(m *maker) string { return m.digits(6) }},
-	{"no", func(m *maker) string { return m.digits(6) }},
 }
 
 func (m *maker) digits(n int) string   { return m.chars("0123456789", n) }
@@ -229,13 +192,26 @@ func (m *maker) number(f *schema.Field) (value.Value, bool) {
 	case Maximal:
 		n = high
 	case Typical:
-		n = low + m.rand.Int64N(min(high-low, 1<<40)+1)
+		n = m.likely(f, places, low, high, step)
 	}
 	n *= step
 	if f.Kind == value.Integer {
 		return value.Int(n), true
 	}
 	return value.NewDecimal(n, -int32(places)), true
+}
+
+// likely is a number between two bounds, in steps: that of a thing that is known, else in the range that the field's name suggests,
+// as far as it lies between the bounds.
+func (m *maker) likely(f *schema.Field, places int, low, high, step int64) int64 {
+	if id, err := strconv.ParseInt(m.known(wordsOf(f.Name)), 10, 64); err == nil && places == 0 && step == 1 && id >= low && id <= high {
+		return id
+	}
+	least, most := usual(f, places)
+	if least, most = max(low, ceilDiv(least, step)), min(high, floorDiv(most, step)); least <= most {
+		low, high = least, most
+	}
+	return low + m.rand.Int64N(min(high-low, 1<<40)+1)
 }
 
 func floorDiv(a, b int64) int64 {
@@ -335,8 +311,7 @@ func (m *maker) temporal(f *schema.Field) (value.Value, bool) {
 	if m.kind == Maximal && f.Constraints.Maximum.Kind() != value.Absent {
 		return f.Constraints.Maximum, true
 	}
-	date := value.DateOf(2031, 1+m.rand.IntN(12), 1+m.rand.IntN(28))
-	clock := value.TimeOf(m.rand.IntN(24), m.rand.IntN(60), 0, 0)
+	date, clock := m.moment(f)
 	made := map[value.Kind]value.Value{value.Date: date, value.Time: clock, value.Timestamp: value.At(date, clock), value.LocalTimestamp: value.Local(date, clock)}[f.Kind]
 	switch f.Kind {
 	case value.ZonedTime:
