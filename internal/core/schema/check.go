@@ -22,17 +22,22 @@ func (s *Schema) Fits(v value.Value) bool {
 	if r == nil || f.Kind != value.RecordKind || r.Layout != f.layout || f.model != nil {
 		return false
 	}
-	for i, c := range f.Fields {
-		v := r.Fields[i]
-		switch {
-		case c.free && v.Kind() == c.Kind:
-		case v.Kind() == value.Absent && !c.Required():
-		case c.Scalar() && !c.List() && v.Kind() == c.Kind && c.Constraints.fault(v) == nil:
-		default:
-			return false
+	for i, kind := range f.kinds {
+		if v := r.Fields[i]; v.Kind() != kind || kind == value.Absent {
+			if !f.Fields[i].plainly(v) {
+				return false
+			}
 		}
 	}
 	return true
+}
+
+// plainly says whether a value of a single scalar has no fault, where that can be told at one look.
+func (f *Field) plainly(v value.Value) bool {
+	if v.Kind() == value.Absent {
+		return !f.Required()
+	}
+	return f.Scalar() && !f.List() && v.Kind() == f.Kind && f.Constraints.fault(v) == nil
 }
 
 // CheckField compares one value with the field.
@@ -114,7 +119,7 @@ func (f *Field) checkRecord(v value.Value, path string, report func(*fault.Fault
 		return
 	}
 	for i, c := range f.Fields {
-		if c.free && r.Fields[i].Kind() == c.Kind {
+		if kind := f.kinds[i]; kind != value.Absent && r.Fields[i].Kind() == kind {
 			continue
 		}
 		c.checkUnder(r.Fields[i], path, report)

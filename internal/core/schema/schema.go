@@ -102,8 +102,8 @@ type Field struct {
 	layout *value.Layout
 	part   string // the part in whose text the field is described
 	slot   int
-	free   bool // a single scalar that need only be of its kind
-	strict bool // a record in which fields that nobody named are faults
+	kinds  []value.Kind // of a record, by slot: the kind that is all that a single scalar must be of; Absent where there is more to check
+	strict bool         // a record in which fields that nobody named are faults
 }
 
 // WireFormat says how a field is written in the schema's notation.
@@ -228,10 +228,13 @@ func (f *Field) Optional() *Field { f.Min = 0; return f }
 
 func (f *Field) compile() {
 	names := make([]string, len(f.Fields))
+	f.kinds = make([]value.Kind, len(f.Fields))
 	others := 0
 	for i, c := range f.Fields {
 		names[i], c.slot = c.Name, i
-		c.free = c.Scalar() && !c.List() && c.Constraints.none()
+		if c.Scalar() && !c.List() && c.Constraints.none() {
+			f.kinds[i] = c.Kind
+		}
 		if c.Nests() && c.layout == nil {
 			c.compile()
 		}
