@@ -1,6 +1,7 @@
 package mapping
 
 import (
+	"iter"
 	"maps"
 	"strings"
 
@@ -113,20 +114,38 @@ type writtenKey struct {
 	descending bool
 }
 
-// sortKeys takes the text of a sort apart: formulas with ; between, each may end in descending.
+// sortKeys are the keys of a sort with their places; none where it is not said.
 func sortKeys(t partfile.Text) []writtenKey {
 	if t.Line == 0 {
 		return nil
 	}
 	var keys []writtenKey
-	column := t.Column
-	for part := range strings.SplitSeq(t.Value, ";") {
-		k := writtenKey{text: partfile.Text{Value: part, Line: t.Line, Column: column}}
-		column += len(part) + 1
-		if rest, ok := strings.CutSuffix(strings.TrimRight(part, " "), " descending"); ok {
-			k.text.Value, k.descending = rest, true
-		}
-		keys = append(keys, k)
+	for key := range SortKeys(t.Value) {
+		keys = append(keys, writtenKey{partfile.Text{Value: key.Formula, Line: t.Line, Column: t.Column + key.At}, key.Descending})
 	}
 	return keys
+}
+
+// SortKey is one of the formulas by which entries are sorted, and the byte of the text at which it begins.
+type SortKey struct {
+	Formula    string
+	At         int
+	Descending bool
+}
+
+// SortKeys takes the text of a sort apart: formulas with ; between, each may end in descending.
+func SortKeys(text string) iter.Seq[SortKey] {
+	return func(yield func(SortKey) bool) {
+		at := 0
+		for part := range strings.SplitSeq(text, ";") {
+			rest, descending := strings.CutSuffix(strings.TrimRight(part, " "), " descending")
+			if !descending {
+				rest = part
+			}
+			if !yield(SortKey{rest, at, descending}) {
+				return
+			}
+			at += len(part) + 1
+		}
+	}
 }

@@ -3,11 +3,14 @@ package base
 import (
 	"encoding/json"
 	"strconv"
+	"strings"
+	"unicode/utf8"
 
 	"github.com/gin-gonic/gin"
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/mapping"
 	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/page"
@@ -34,11 +37,29 @@ func Complete(c *gin.Context, scope *formula.Scope) error {
 		return store.ErrNotFound
 	}
 	help := helpPart{Wrong: formula.Wrong(rule, scope)}
+	if c.Query("sort") != "" {
+		help.Wrong = wrongKeys(rule, scope)
+	}
 	if caret, err := strconv.Atoi(c.Query("at")); err == nil && caret >= 0 {
 		help.Help = formula.Complete(rule, caret, scope)
 	}
 	helpView.Part(c, "help", help)
 	return nil
+}
+
+// wrongKeys are the places that are at fault in what entries are sorted by.
+func wrongKeys(rule string, scope *formula.Scope) (wrong []formula.Span) {
+	for key := range mapping.SortKeys(rule) {
+		if strings.TrimSpace(key.Formula) == "" {
+			continue
+		}
+		from := utf8.RuneCountInString(rule[:key.At])
+		for _, m := range formula.Wrong(key.Formula, scope) {
+			m.From, m.To = m.From+from, m.To+from
+			wrong = append(wrong, m)
+		}
+	}
+	return wrong
 }
 
 // FaultsAt divides a list into the faults at a place of a part's text and the others.
