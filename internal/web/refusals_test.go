@@ -100,10 +100,10 @@ func TestPagesOfAMappingAnswer(t *testing.T) {
 		of + "/help?field=line/text&rule=freight.pl&at=10": "A vehicle",
 		of + "/help?field=line/&sort=yes&rule=item.price%20descending%3B%20item.class&at=-1": `data-wrong="null"`,
 		of + "/help?field=line/&sort=yes&rule=item.class%3B%20item.none%20descending&at=-1":  `data-wrong="[{&#34;from&#34;:`,
-		"/bench/tables/cargo-articles?as=csv":                                              "class,article,title,vat_percent\r\n",
-		"/bench/tables/cargo-articles?find=foot":                                           "Passenger on foot",
-		"/bench/libraries/freight?function=none":                                           "Freight functions",
-		"/bench/connections/gauge-drop":                                                    "Press Test",
+		"/bench/tables/cargo-articles?as=csv":                                                "class,article,title,vat_percent\r\n",
+		"/bench/tables/cargo-articles?find=foot":                                             "Passenger on foot",
+		"/bench/libraries/freight?function=none":                                             "Freight functions",
+		"/bench/connections/gauge-drop":                                                      "Press Test",
 	} {
 		res := w.Get(path)
 		body, err := io.ReadAll(res.Body)
