@@ -247,8 +247,12 @@ func (d *declarations) token() error {
 }
 
 func (d *declarations) notation() error {
-	if _, err := d.name(); err != nil {
+	name, err := d.name()
+	switch {
+	case err != nil:
 		return err
+	case d.r.o.Namespaces && strings.Contains(name, ":"):
+		return d.fault("the name of a notation has no colon")
 	}
 	if err := d.space(true); err != nil {
 		return err

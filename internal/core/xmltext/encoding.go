@@ -6,6 +6,7 @@ import (
 	"io"
 	"strings"
 
+	"golang.org/x/text/encoding"
 	"golang.org/x/text/encoding/htmlindex"
 	"golang.org/x/text/encoding/unicode"
 
@@ -19,11 +20,11 @@ func decode(r io.Reader) (io.Reader, error) {
 	head, _ := in.Peek(1024) // whatever there is of it
 	switch {
 	case bytes.HasPrefix(head, []byte{0xfe, 0xff}), bytes.HasPrefix(head, []byte{0xff, 0xfe}):
-		return unicode.UTF16(unicode.BigEndian, unicode.UseBOM).NewDecoder().Reader(in), nil
+		return utf16(in, head, unicode.UTF16(unicode.BigEndian, unicode.UseBOM))
 	case bytes.HasPrefix(head, []byte{'<', 0, '?', 0}):
-		return unicode.UTF16(unicode.LittleEndian, unicode.IgnoreBOM).NewDecoder().Reader(in), nil
+		return utf16(in, head, unicode.UTF16(unicode.LittleEndian, unicode.IgnoreBOM))
 	case bytes.HasPrefix(head, []byte{0, '<', 0, '?'}):
-		return unicode.UTF16(unicode.BigEndian, unicode.IgnoreBOM).NewDecoder().Reader(in), nil
+		return utf16(in, head, unicode.UTF16(unicode.BigEndian, unicode.IgnoreBOM))
 	}
 	head = bytes.TrimPrefix(head, []byte("\xef\xbb\xbf"))
 	end := bytes.Index(head, []byte("?>"))
@@ -42,6 +43,18 @@ func decode(r io.Reader) (io.Reader, error) {
 		return nil, fault.New(fault.Encoding, "the document says that it is %s, and is not", label)
 	}
 	return e.NewDecoder().Reader(in), nil
+}
+
+// utf16 gives a document in UTF-16, which must not say that it is in another encoding (XML 1.0, section 4.3.3).
+func utf16(in io.Reader, head []byte, as encoding.Encoding) (io.Reader, error) {
+	text, _ := as.NewDecoder().Bytes(head[:len(head)&^1]) // what cannot be read is told by the reader
+	if end := bytes.Index(text, []byte("?>")); end > 0 && bytes.HasPrefix(text, []byte("<?xml")) {
+		label := strings.ToLower(quoted(string(text[:end]), "encoding"))
+		if label != "" && !strings.HasPrefix(label, "utf-16") && label != "iso-10646-ucs-2" && label != "ucs-2" {
+			return nil, fault.New(fault.Encoding, "the document says that it is %s, and is UTF-16", label).WithFix("Have its declaration say UTF-16, or nothing of the encoding")
+		}
+	}
+	return as.NewDecoder().Reader(in), nil
 }
 
 // quoted is the value of name="value" in a declaration; empty when there is none.

@@ -19,7 +19,7 @@ func (d *declarations) entity() error {
 	switch {
 	case err != nil:
 		return err
-	case strings.Contains(name, ":"):
+	case d.r.o.Namespaces && strings.Contains(name, ":"):
 		return d.fault("the name of an entity has no colon")
 	case len(name) > maxEntity:
 		return fault.New(fault.Limit, "an entity's name is longer than %d bytes", maxEntity).At(d.r.place(d.r.Begin))

@@ -55,6 +55,21 @@ func shown(n xml.Name) string {
 	return "{" + n.Space + "}" + n.Local
 }
 
+// TestADocumentIsInTheEncodingThatItNames: one in UTF-16 that says otherwise is refused (XML 1.0, section 4.3.3).
+func TestADocumentIsInTheEncodingThatItNames(t *testing.T) {
+	wide := func(text string) string {
+		var b strings.Builder
+		b.WriteString("\xff\xfe")
+		for _, c := range []byte(text) {
+			b.Write([]byte{c, 0})
+		}
+		return b.String()
+	}
+	require.Equal(t, "<a> </a> ", tokens(New(strings.NewReader(wide(`<?xml version="1.0" encoding="UTF-16"?><a/>`)), Options{})))
+	require.Equal(t, "<a> </a> ", tokens(New(strings.NewReader(wide(`<?xml version="1.0"?><a/>`)), Options{})))
+	require.Contains(t, tokens(New(strings.NewReader(wide(`<?xml version="1.0" encoding="utf-8"?><a/>`)), Options{})), "the document says that it is utf-8, and is UTF-16")
+}
+
 func TestTokens(t *testing.T) {
 	for _, c := range []struct{ in, want string }{
 		{"<a/>", "<a> </a> "},
