@@ -74,3 +74,47 @@ func copied(t *testing.T, s *schema.Schema, from, to *notation.Kind, message str
 	require.NoError(t, err)
 	return out.String()
 }
+
+// TestNothingBesideItemsAndEntriesIsLost: a text beside them is a fault, an attribute is counted, or a fault where the schema is strict.
+func TestNothingBesideItemsAndEntriesIsLost(t *testing.T) {
+	const fields = "fields:\n  - {name: legs, type: list, occurs: 0..n, fields: [{name: at, type: integer, occurs: 0..n}]}\n  - {name: fares, type: map, occurs: 0..1, fields: [{name: fare, type: integer}]}\n"
+	for _, c := range []struct{ others, document, fault, ignored string }{
+		{"ignore", "<r><legs><at>1</at>stray</legs></r>", `expected elements only, found "stray"`, ""},
+		{"ignore", "<r><fares>stray<EUR>1</EUR></fares></r>", `expected elements only, found "stray"`, ""},
+		{"ignore", `<r><legs unit="km"><at>1</at></legs></r>`, "", "r/legs/unit"},
+		{"ignore", `<r><fares day="1"><EUR>1</EUR></fares></r>`, "", "r/fares/day"},
+		{"fault", `<r><legs unit="km"><at>1</at></legs></r>`, "expected no attribute, found unit", ""},
+		{"fault", `<r xmlns:p="urn:p"><legs><at>1</at></legs></r>`, "", ""},
+	} {
+		d := partfile.Parse("x.yaml", []byte("schema: X\nnotation: xml\nnotation settings: {root: r, other fields: "+c.others+"}\n"+fields))
+		s := schema.Parse("x", d)
+		require.Empty(t, d.Faults)
+		var ignored notation.Ignored
+		r, err := xml.Kind.NewReader(strings.NewReader(c.document), notation.Options{Source: "in", Schema: s, Check: true, Ignored: &ignored})
+		require.NoError(t, err)
+		_, err = r.Next()
+		if c.fault == "" {
+			require.NoError(t, err, c.document)
+		} else {
+			require.ErrorContains(t, err, c.fault, c.document)
+		}
+		told := ""
+		for path := range ignored.Fields() {
+			told += path
+		}
+		require.Equal(t, c.ignored, told, c.document)
+	}
+}
+
+// TestTypesThatDoNotFitAreTold: an element that says a type of JSON has what that type has, and nothing else.
+func TestTypesThatDoNotFitAreTold(t *testing.T) {
+	for inside, want := range map[string]string{
+		`<n j:type="number">1 </n>`: "expected a number", `<n j:type="number" x="1">1</n>`: "has no attributes", `<n j:type="number">1<m/></n>`: "no elements", `<n j:type="list">x<item/></n>`: "no text",
+		`<n j:type="null">x</n>`: "no text", `<n j:type="boolean">yes</n>`: "true or false", `<n j:type="set"/>`: "number, boolean, null, object or list",
+	} {
+		r, err := xml.Kind.NewReader(strings.NewReader(`<r xmlns:j="urn:hollowreed:json">`+inside+`</r>`), notation.Options{Source: "in", Exact: true})
+		require.NoError(t, err)
+		_, err = r.Next()
+		require.ErrorContains(t, err, want, inside)
+	}
+}

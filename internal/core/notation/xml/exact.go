@@ -2,6 +2,7 @@ package xml
 
 import (
 	"regexp"
+	"slices"
 	"strings"
 
 	"hollowreed/internal/core/fault"
@@ -63,31 +64,21 @@ func (x *reader) exactly() (value.Value, error) {
 		}
 	}
 	var text xmltext.Pieces
-	for {
-		k, err := x.token()
-		if err != nil {
-			return value.Value{}, err
-		}
-		switch k {
-		case xmltext.Text:
-			text.Add(x.in.Text)
-		case xmltext.Start:
-			e.text(&text)
-			name := x.name()
-			v, err := x.exactly()
-			if err != nil {
-				return value.Value{}, err
-			}
-			e.pieces = append(e.pieces, exactPiece{name: name, value: v})
-		case xmltext.End:
-			e.text(&text)
-			v, ft := e.value()
-			if ft != nil {
-				return value.Value{}, ft
-			}
-			return v, nil
-		}
+	err := x.children(func() { text.Add(x.in.Text) }, func(name string) error {
+		e.text(&text)
+		v, err := x.exactly()
+		e.pieces = append(e.pieces, exactPiece{name: name, value: v})
+		return err
+	})
+	if err != nil {
+		return value.Value{}, err
 	}
+	e.text(&text)
+	v, ft := e.value()
+	if ft != nil {
+		return value.Value{}, ft
+	}
+	return v, nil
 }
 
 // exactElement is an element under way: its attributes as fields, and its texts and children in their order.
@@ -123,6 +114,12 @@ func (e *exactElement) value() (value.Value, *fault.Fault) {
 		} else {
 			children++
 		}
+	}
+	if single := slices.Contains([]string{"number", "boolean", "null"}, e.typ); len(e.names) > 0 && (single || e.typ == "list") || single && children > 0 {
+		return value.Value{}, fault.New(fault.Type, "an element of the type %s has no attributes, and a single value no elements", e.typ).At(e.at)
+	}
+	if text := strings.TrimSpace(alone.String()); text != "" && (e.typ == "list" || e.typ == "null") {
+		return value.Value{}, fault.Expect(fault.Type, "no text in an element of the type "+e.typ, fault.Quote(text)).At(e.at)
 	}
 	switch e.typ {
 	case "":

@@ -69,36 +69,49 @@ func (x *reader) entries(c *schema.Field) (value.Value, error) {
 	var b builder
 	begin := x.in.Place()
 	begin.Path = x.in.Path()
-	for {
-		k, err := x.token()
-		if err != nil {
-			return value.Value{}, err
+	x.noAttributes(c, false)
+	err := x.children(func() { x.noText(c) }, func(name string) error {
+		if ft := c.CheckName(name); x.check && ft != nil {
+			x.fault(c, ft)
 		}
-		switch k {
-		case xmltext.Text:
-			if !xmltext.Blank(x.in.Text) {
-				place := x.in.Place()
-				place.Path = x.in.Path()
-				x.fault(c, fault.Expect(fault.Unknown, "elements only", fault.Quote(strings.TrimSpace(x.in.Text))).At(place))
-			}
-		case xmltext.Start:
-			name := x.name()
-			if ft := c.CheckName(name); x.check && ft != nil {
-				x.fault(c, ft)
-			}
-			v, err := x.one(c.Each())
-			if err != nil {
-				return value.Value{}, err
-			}
-			if c.Each().List() {
-				v = value.ListOf(v)
-			}
-			b.addEntry(name, v)
-		case xmltext.End:
-			if ft := c.CheckEntries(len(b.names)); x.check && ft != nil {
-				x.fault(c, ft.At(begin))
-			}
-			return value.NewRecord(value.NewLayout(b.names...), b.fields), nil
+		v, err := x.one(c.Each())
+		if c.Each().List() {
+			v = value.ListOf(v)
+		}
+		b.addEntry(name, v)
+		return err
+	})
+	if err != nil {
+		return value.Value{}, err
+	}
+	if ft := c.CheckEntries(len(b.names)); x.check && ft != nil {
+		x.fault(c, ft.At(begin))
+	}
+	return value.NewRecord(value.NewLayout(b.names...), b.fields), nil
+}
+
+// noText notes a text beside elements, where a field has no place for it.
+func (x *reader) noText(c *schema.Field) {
+	if xmltext.Blank(x.in.Text) {
+		return
+	}
+	place := x.in.Place()
+	place.Path = x.in.Path()
+	x.fault(c, fault.Expect(fault.Unknown, "elements only", fault.Quote(strings.TrimSpace(x.in.Text))).At(place))
+}
+
+// noAttributes notes the attributes of an element that has no place for them: they are counted, or faults where the schema is strict.
+func (x *reader) noAttributes(c *schema.Field, strict bool) {
+	for i := range x.in.Attrs {
+		a := &x.in.Attrs[i]
+		switch name := x.known(a.Name, a.Raw); {
+		case declares(a):
+		case strict:
+			place := x.in.PlaceOf(a.At)
+			place.Path = x.in.Path() + "/@" + name
+			x.fault(c, fault.Expect(fault.Unknown, "no attribute", name).At(place))
+		default:
+			x.ignored.Add(x.in.Path() + "/" + name)
 		}
 	}
 }
@@ -117,29 +130,23 @@ func (x *reader) inner(item *schema.Field) (value.Value, error) {
 	items := []value.Value{}
 	begin := x.in.Place()
 	begin.Path = x.in.Path()
-	for {
-		k, err := x.token()
-		if err != nil {
-			return value.Value{}, err
+	x.noAttributes(item, x.schema.Settings.Others == schema.FaultOthers)
+	err := x.children(func() { x.noText(item) }, func(name string) error {
+		if name != item.WireName() {
+			x.fault(item, fault.Expect(fault.Unknown, "the element "+item.WireName(), fault.Quote(name)))
 		}
-		switch k {
-		case xmltext.Start:
-			if n := x.name(); n != item.WireName() {
-				x.fault(item, fault.Expect(fault.Unknown, "the element "+item.WireName(), fault.Quote(n)))
-			}
-			v, err := x.one(item)
-			if err != nil {
-				return value.Value{}, err
-			}
-			items = append(items, v)
-		case xmltext.End:
-			list := value.ListOf(items...)
-			if ft := item.CheckOccurs(list); x.check && ft != nil {
-				x.fault(item, ft.At(begin))
-			}
-			return list, nil
-		}
+		v, err := x.one(item)
+		items = append(items, v)
+		return err
+	})
+	if err != nil {
+		return value.Value{}, err
 	}
+	list := value.ListOf(items...)
+	if ft := item.CheckOccurs(list); x.check && ft != nil {
+		x.fault(item, ft.At(begin))
+	}
+	return list, nil
 }
 
 // branch is the branch of a variant that the element at hand says that it is, by xsi:type; of one without it is the first that is

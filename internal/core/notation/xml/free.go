@@ -40,23 +40,34 @@ func (x *reader) free() (value.Value, error) {
 		b.add("@"+x.known(a.Name, a.Raw), value.NewText(a.Value))
 	}
 	var text xmltext.Pieces
+	err := x.children(func() { text.Add(x.in.Text) }, func(name string) error {
+		v, err := x.free()
+		b.add(name, v)
+		return err
+	})
+	if err != nil {
+		return value.Value{}, err
+	}
+	return b.value(text.String()), nil
+}
+
+// children reads what stands in the element at hand, up to its end: text is called for each text, and element for each element, whose
+// start is at hand then and which it reads to its end.
+func (x *reader) children(text func(), element func(name string) error) error {
 	for {
 		k, err := x.token()
 		if err != nil {
-			return value.Value{}, err
+			return err
 		}
 		switch k {
 		case xmltext.Text:
-			text.Add(x.in.Text)
+			text()
 		case xmltext.Start:
-			name := x.name()
-			v, err := x.free()
-			if err != nil {
-				return value.Value{}, err
+			if err := element(x.name()); err != nil {
+				return err
 			}
-			b.add(name, v)
 		case xmltext.End:
-			return b.value(text.String()), nil
+			return nil
 		}
 	}
 }

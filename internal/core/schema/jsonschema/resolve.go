@@ -170,7 +170,7 @@ func (m *importer) merged(c context) context {
 	}
 	out, known := m.merges[c.node]
 	if out != nil {
-		return context{c.doc, out}
+		return c.of(out)
 	}
 	if m.level++; m.level > schema.MaxDepth || known {
 		m.note(c, "allOf goes round in a circle, or is too deep")
@@ -189,7 +189,7 @@ func (m *importer) merged(c context) context {
 	}
 	out = m.together(c, parts)
 	m.merges[c.node] = out
-	return context{c.doc, out}
+	return c.of(out)
 }
 
 // together is one schema that says what all of several say.
