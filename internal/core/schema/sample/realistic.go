@@ -224,6 +224,9 @@ type thing struct {
 // before; empty where there is none.
 func (m *maker) known(words []string) string {
 	of := about(words, m.around)
+	if m.fresh {
+		return ""
+	}
 	if t := m.things[of]; !t.own || of != about(idOnly, m.around) {
 		return t.id
 	}

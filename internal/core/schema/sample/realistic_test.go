@@ -61,3 +61,17 @@ func between(t *testing.T, low, high int64, v value.Value) {
 		require.NotEqual(t, -want, c, "%s between %d and %d", v, low, high)
 	}
 }
+
+// TestIdsInListsAndNamesDiffer: a list of ids, and the names of a map, are no one thing's.
+func TestIdsInListsAndNamesDiffer(t *testing.T) {
+	d := partfile.Parse("x.yaml", []byte("schema: X\nnotation: json\nfields:\n  - {name: order_no, type: text, occurs: 3..5, constraints: {unique items: true}}\n"+
+		"  - {name: seat_numbers, type: integer, occurs: 3..5, constraints: {unique items: true}}\n  - {name: price_codes, type: map, constraints: {min entries: 4}, fields: [{name: v, type: integer}]}\n"))
+	s := schema.Parse("x", d)
+	require.Empty(t, d.Faults)
+	for seed := range uint64(100) {
+		for _, kind := range Kinds {
+			_, ft := Make(s, kind, seed)
+			require.Nil(t, ft, "%s %d", kind, seed)
+		}
+	}
+}

@@ -63,6 +63,7 @@ type maker struct {
 	day              int    // of the message, from the beginning of the year; 0 until one is needed
 	around           string // the name of the record that is being made
 	things           map[string]thing
+	fresh            bool   // values that must differ are made: none is an id that is known
 	given            string // of the person of a record
 	givenIn, records int    // which that was, and how many there are
 }
@@ -159,6 +160,8 @@ func (m *maker) items(f *schema.Field, path string, n int) (value.Value, *fault.
 		return value.Value{}, m.none(f, path, fmt.Sprintf("it must occur %d times", n))
 	}
 	items := make([]value.Value, 0, n)
+	m.fresh = f.Scalar()
+	defer func() { m.fresh = false }()
 	for range attempts * n {
 		if len(items) == n {
 			break
@@ -238,7 +241,9 @@ func (m *maker) entries(f *schema.Field, path string) (value.Value, *fault.Fault
 		if len(names) == n {
 			break
 		}
+		m.fresh = true
 		key, ft := m.one(name, path)
+		m.fresh = false
 		if ft != nil {
 			return value.Value{}, ft
 		}

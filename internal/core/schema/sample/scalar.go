@@ -188,11 +188,11 @@ func (m *maker) number(f *schema.Field) (value.Value, bool) {
 		return value.Value{}, false
 	}
 	n := low
-	switch m.kind {
-	case Maximal:
-		n = high
-	case Typical:
+	switch {
+	case m.kind == Typical || f.Constraints.Unique: // the least and the greatest are there once
 		n = m.likely(f, places, low, high, step)
+	case m.kind == Maximal:
+		n = high
 	}
 	n *= step
 	if f.Kind == value.Integer {
