@@ -19,7 +19,7 @@ func (s *Schema) Check(v value.Value, report func(*fault.Fault)) { s.Root.check(
 func (s *Schema) Fits(v value.Value) bool {
 	r := v.Record()
 	f := s.Root
-	if r == nil || f.Kind != value.RecordKind || r.Layout != f.layout || f.model != nil {
+	if r == nil || f.Kind != value.RecordKind || r.Layout != f.layout || f.model != nil || f.keys != nil {
 		return false
 	}
 	for i, kind := range f.kinds {
@@ -116,6 +116,7 @@ func (f *Field) checkRecord(v value.Value, path string, report func(*fault.Fault
 	}
 	if r.Layout != f.layout {
 		f.checkForeign(r, path, report)
+		f.checkKeys(v, path, report)
 		return
 	}
 	for i, c := range f.Fields {
@@ -124,6 +125,7 @@ func (f *Field) checkRecord(v value.Value, path string, report func(*fault.Fault
 		}
 		c.checkUnder(r.Fields[i], path, report)
 	}
+	f.checkKeys(v, path, report)
 	if f.model != nil {
 		if ft := f.CheckModel(r); ft != nil {
 			ft.Place.Path = path + ft.Place.Path
@@ -370,6 +372,8 @@ func (m *Constraints) fault(v value.Value) *fault.Fault {
 	switch v.Kind() {
 	case value.Text:
 		return m.textFault(v.Text())
+	case value.Binary:
+		return m.lengthFault(len(v.Text()), "byte")
 	case value.Integer, value.Decimal:
 		if ft := m.digitsFault(v); ft != nil {
 			return ft
@@ -399,18 +403,30 @@ func less(a, b value.Value) bool {
 	return err == nil && c < 0
 }
 
+// lengthFault compares a length in a unit with what it may be.
+func (m *Constraints) lengthFault(n int, unit string) *fault.Fault {
+	switch {
+	case n < m.MinLength:
+		return fault.Expect(fault.Length, "at least "+count(m.MinLength, unit), strconv.Itoa(n))
+	case m.MaxLength > 0 && n > m.MaxLength:
+		return fault.Expect(fault.Length, "at most "+count(m.MaxLength, unit), strconv.Itoa(n))
+	}
+	return nil
+}
+
 func (m *Constraints) textFault(s string) *fault.Fault {
 	if m.MinLength > 0 || m.MaxLength > 0 {
-		n := utf8.RuneCountInString(s)
-		if n < m.MinLength {
-			return fault.Expect(fault.Length, "at least "+count(m.MinLength, "character"), strconv.Itoa(n))
-		}
-		if m.MaxLength > 0 && n > m.MaxLength {
-			return fault.Expect(fault.Length, "at most "+count(m.MaxLength, "character"), strconv.Itoa(n))
+		if ft := m.lengthFault(utf8.RuneCountInString(s), "character"); ft != nil {
+			return ft
 		}
 	}
 	if m.Pattern != nil && !m.Pattern.MatchString(s) {
 		return fault.Expect(fault.Pattern, "text like "+m.PatternText(), fault.Quote(s))
+	}
+	for _, p := range m.Also {
+		if !p.MatchString(s) {
+			return fault.Expect(fault.Pattern, "text like "+patternText(p), fault.Quote(s))
+		}
 	}
 	if m.Format != "" {
 		if ft := formatFault(m.Format, s); ft != nil {
@@ -440,14 +456,17 @@ func (m *Constraints) digitsFault(v value.Value) *fault.Fault {
 			return fault.Expect(fault.Range, "a multiple of "+m.MultipleOf.String(), v.String())
 		}
 	}
-	if m.TotalDigits > 0 && value.Digits(v) > m.TotalDigits {
+	if m.TotalDigits > 0 && max(value.Digits(v), value.Scale(v)) > m.TotalDigits && digits(value.Reduced(v)) > m.TotalDigits {
 		return fault.Expect(fault.Length, "at most "+count(m.TotalDigits, "digit"), v.String())
 	}
-	if m.FractionDigits >= 0 && v.Kind() == value.Decimal && value.Scale(v) > m.FractionDigits {
+	if m.FractionDigits >= 0 && v.Kind() == value.Decimal && value.Scale(v) > m.FractionDigits && value.Scale(value.Reduced(v)) > m.FractionDigits {
 		return fault.Expect(fault.Length, "at most "+count(m.FractionDigits, "decimal place"), v.String())
 	}
 	return nil
 }
+
+// digits are those of a number in decimal notation without a zero before the point (XML Schema 1.0, part 2, section 4.3.11).
+func digits(v value.Value) int { return max(value.Digits(v), value.Scale(v)) }
 
 // CodeText lists the codes for a person: R rising · F falling.
 func (m *Constraints) CodeText() string {
@@ -492,6 +511,9 @@ func (m *Constraints) Text() string {
 	}
 	if m.Pattern != nil {
 		parts = append(parts, m.PatternText())
+	}
+	for _, p := range m.AlsoTexts() {
+		parts = append(parts, "and "+p)
 	}
 	if len(m.Codes) > 0 {
 		parts = append(parts, m.CodeText())

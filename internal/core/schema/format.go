@@ -25,6 +25,7 @@ var formats = map[string]struct {
 		u, err := url.Parse(s)
 		return err == nil && u.Scheme != "" && !strings.ContainsAny(s, " \\<>{}|^`\"")
 	}},
+	"uri-reference": {"a URI, or a reference relative to one (RFC 3986)", isReference},
 	"email": {"an e-mail address (RFC 5322)", func(s string) bool {
 		a, err := mail.ParseAddress(s)
 		return err == nil && a.Address == s
@@ -34,8 +35,27 @@ var formats = map[string]struct {
 	"ipv6":     {"an IPv6 address (RFC 4291)", func(s string) bool { a, err := netip.ParseAddr(s); return err == nil && a.Is6() && a.Zone() == "" }},
 }
 
+var (
+	referenceForm = regexp.MustCompile(`^[^<>"{}|\\^` + "`" + `]*$`)
+	badPercent    = regexp.MustCompile(`%($|[^0-9a-fA-F]|[0-9a-fA-F]($|[^0-9a-fA-F]))`)
+	scheme        = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9+.-]*$`)
+)
+
+// isReference looks at what RFC 3986 asks of any reference: escapes, one fragment, and a scheme before a colon in the first
+// segment.
+func isReference(s string) bool {
+	first, _, _ := strings.Cut(s, "/")
+	before, _, colon := strings.Cut(first, ":")
+	return referenceForm.MatchString(s) && !badPercent.MatchString(s) && strings.Count(s, "#") < 2 && (!colon || scheme.MatchString(before) || strings.ContainsAny(before, "?#"))
+}
+
+// HasFormat says whether a text is of a format.
+func HasFormat(format, s string) bool { return formatFault(format, s) == nil }
+
 // Formats are the names of the forms that a text can be of.
-func Formats() []string { return []string{"uuid", "uri", "email", "hostname", "ipv4", "ipv6"} }
+func Formats() []string {
+	return []string{"uuid", "uri", "uri-reference", "email", "hostname", "ipv4", "ipv6"}
+}
 
 func formatFault(format, s string) *fault.Fault {
 	f, known := formats[format]

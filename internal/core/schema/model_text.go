@@ -14,11 +14,12 @@ type modelParser struct {
 	text   string
 	at     int
 	depth  int
+	what   string // is read
 }
 
 // parseModel reads the content model of a record whose fields are known.
 func parseModel(record *Field, text string) (*Model, *fault.Fault) {
-	p := &modelParser{record: record, text: text}
+	p := &modelParser{record: record, text: text, what: "content model"}
 	m, ft := p.parts()
 	if ft == nil && p.next() != 0 {
 		ft = p.fault("the end", string(p.next()))
@@ -40,7 +41,7 @@ func parseModel(record *Field, text string) (*Model, *fault.Fault) {
 }
 
 func (p *modelParser) fault(expected, found string) *fault.Fault {
-	f := fault.Expect(fault.Syntax, expected+" in the content model", fault.Quote(found))
+	f := fault.Expect(fault.Syntax, expected+" in the "+p.what, fault.Quote(found))
 	f.Place.Column = p.at + 1
 	return f
 }

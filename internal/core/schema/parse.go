@@ -34,6 +34,7 @@ func read(id string, d *partfile.Doc, find Finder) *Schema {
 	s.Root.WireFormat.StartsWith = s.Settings.Lines.StartsWith
 	s.Root.compile()
 	p.models(d, s.Root)
+	p.keys(d, s.Root)
 	s.Settle()
 	p.lines(d, s.Root)
 	return s
@@ -54,7 +55,7 @@ func (p parser) root(n partfile.Node) {
 		n.Fault(fault.Setting, "a message in %s is a record", p.s.Notation.Name)
 		f.Kind = value.RecordKind
 	}
-	f.Others, f.ToldBy, f.modelText = others(n), n.Text("told by").Value, n.Text("content model")
+	f.Others, f.ToldBy, f.modelText, f.keyTexts = others(n), n.Text("told by").Value, n.Text("content model"), keyTexts(n)
 	f.Nullable = n.Bool("nullable", false)
 	if f.Kind != value.RecordKind {
 		p.wireFormat(n, f)
@@ -125,7 +126,7 @@ func (p parser) field(n partfile.Node, depth int) *Field {
 	f.Min, f.Max = occurs(n)
 	f.Constraints = p.constraints(n.Map("constraints"), f)
 	f.Others, f.ToldBy, f.HoldsOthers = others(n), n.Text("told by").Value, n.Bool("others", false)
-	f.modelText = n.Text("content model")
+	f.modelText, f.keyTexts = n.Text("content model"), keyTexts(n)
 	p.wireFormat(n, f)
 	of := n.Text("of")
 	switch f.Of = of.Value; {
@@ -163,6 +164,15 @@ func others(n partfile.Node) Others {
 	return ""
 }
 
+// keyTexts are the keys of a record, by their names.
+func keyTexts(n partfile.Node) (list []keyText) {
+	names, texts := n.Map("keys").Pairs()
+	for i := range names {
+		list = append(list, keyText{names[i], texts[i]})
+	}
+	return list
+}
+
 // nested checks what stands below a field that is no record.
 func (p parser) nested(n partfile.Node, f *Field) {
 	wrong := func(code fault.Code, format string, args ...any) {
@@ -173,6 +183,13 @@ func (p parser) nested(n partfile.Node, f *Field) {
 	}
 	if f.HoldsOthers && (f.Kind != value.MapKind || f.List()) {
 		wrong(fault.Setting, `"others" is for a map that occurs once: it holds the fields of the record that nobody named`)
+	}
+	if f.WireFormat.WhenEmpty != "" && (!f.Scalar() || f.WireFormat.Attribute) {
+		wrong(fault.Setting, `"when empty" is for a single value that is no attribute`)
+	}
+	if f.WireFormat.InText && (f.Kind != value.ListKind || len(f.Fields) != 1 || !f.Fields[0].Scalar()) {
+		wrong(fault.Setting, `"in one text" is for a list of single values`)
+		f.WireFormat.InText = false
 	}
 	holders := 0
 	for _, c := range f.Fields {
@@ -272,6 +289,14 @@ func (p parser) constraints(n partfile.Node, f *Field) Constraints {
 		}
 		m.Pattern = re
 	}
+	for _, c := range n.List("also pattern") {
+		t := c.At()
+		if re, err := regexp.Compile(`^(?:` + t.Value + `)$`); err == nil {
+			m.Also = append(m.Also, re)
+		} else {
+			n.Doc().Fault(t, fault.New(fault.Syntax, "the pattern cannot be read: %s", err).InField(f.Name))
+		}
+	}
 	keys, meanings := n.Map("codes").Pairs()
 	for i := range keys {
 		m.Codes = append(m.Codes, Code{Value: keys[i].Value, Meaning: meanings[i].Value})
@@ -305,6 +330,8 @@ func (p parser) wireFormat(n partfile.Node, f *Field) {
 	w.Content = n.Bool("content", false)
 	w.Hex = n.Text("encoding").Value != "" && n.Choice("encoding", "base64", "hex") == "hex"
 	w.ZoneOptional = n.Text("zone").Value != "" && n.Choice("zone", "required", "optional") == "optional"
+	w.Exponent = n.Text("exponent").Value != "" && n.Choice("exponent", "none", "allowed") == "allowed"
+	w.InText, w.WhenEmpty = n.Bool("in one text", false), n.Text("when empty").Value
 	w.Group, w.Name, w.Wildcard = n.Bool("group", false), n.Text("xml name").Value, n.Text("wildcard").Value
 	w.AnyAttribute = n.Text("any attribute").Value
 	if t := n.Text("white space"); t.Value != "" {

@@ -1,6 +1,7 @@
 package schema
 
 import (
+	"bytes"
 	"encoding/base64"
 	"encoding/hex"
 	"strings"
@@ -150,6 +151,20 @@ func (f *Field) AppendWire(b []byte, v value.Value) ([]byte, *fault.Fault) {
 		return base64.StdEncoding.AppendEncode(b, []byte(v.Text())), nil
 	}
 	return v.AppendText(b), nil
+}
+
+// AppendXML is AppendWire for XML: a number has an exponent only where the field may have one.
+func (f *Field) AppendXML(b []byte, v value.Value) ([]byte, *fault.Fault) {
+	from := len(b)
+	b, ft := f.AppendWire(b, v)
+	if ft != nil || !v.Kind().Numeric() || f.WireFormat.Exponent || !bytes.ContainsAny(b[from:], "eE") {
+		return b, ft
+	}
+	plain, err := value.Plain(v)
+	if err != nil {
+		return b, fault.New(fault.Arithmetic, "%s", err).InField(f.Name)
+	}
+	return append(b[:from], plain...), nil
 }
 
 func (f *Field) appendImplied(b []byte, v value.Value) ([]byte, *fault.Fault) {

@@ -98,6 +98,8 @@ type Field struct {
 	wired     *wiring       // of a record in XML, where its fields are not all called as their elements are
 	model     *Model        // of a record
 	modelText partfile.Text // as it stands in the part
+	keys      []Key         // of a record
+	keyTexts  []keyText     // as they stand in the part
 
 	layout *value.Layout
 	part   string // the part in whose text the field is described
@@ -119,8 +121,11 @@ type WireFormat struct {
 	Grouping        string // the sign between groups of three digits; empty: none
 	Attribute       bool   // XML: an attribute, not an element
 	Content         bool   // XML: the element's own text
+	InText          bool   // XML: a list of single values, which stand in one text with blanks between them (XML Schema 1.0, part 2, section 2.5.1.2)
 	Group           bool   // XML: a record without an element of its own: its fields stand in that of the record around it
 	Name            string // XML: what the element or attribute is called, where the field cannot be called so
+	Exponent        bool   // XML: of a decimal, it may have an exponent, as 1.5E3 (XML Schema 1.0, part 2, section 3.2.5)
+	WhenEmpty       string // XML: of a single value, what an element without any content says (XML Schema 1.0, part 1, section 3.3.1); empty: nothing
 	WhiteSpace      string // XML: of a text, collapse or replace (XML Schema 1.0, part 2, section 4.3.6); empty: as it stands
 	Wildcard        string // XML, of a map of other fields: the namespaces of which elements may be: ##other, ##local and URIs, or ##none; empty: any
 	AnyAttribute    string // and those of which attributes may be
@@ -142,6 +147,7 @@ type Constraints struct {
 	Unique                      bool // no two items of a list are equal
 	TotalDigits, FractionDigits int  // most significant digits, most decimal places (Places -1: none stated)
 	Pattern                     *regexp.Regexp
+	Also                        []*regexp.Regexp // patterns that a text must be like, too
 	Codes                       []Code
 }
 
@@ -306,8 +312,8 @@ func (s *Schema) As(notation *Notation) *Schema {
 func (f *Field) plain(attributes bool) *Field {
 	c := *f
 	c.WireFormat = WireFormat{
-		Blank: f.WireFormat.Blank, Hex: f.WireFormat.Hex, ZoneOptional: f.WireFormat.ZoneOptional, Attribute: f.WireFormat.Attribute, Content: f.WireFormat.Content, Group: f.WireFormat.Group, Name: f.WireFormat.Name,
-		WhiteSpace: f.WireFormat.WhiteSpace, Wildcard: f.WireFormat.Wildcard, AnyAttribute: f.WireFormat.AnyAttribute,
+		Blank: f.WireFormat.Blank, Hex: f.WireFormat.Hex, ZoneOptional: f.WireFormat.ZoneOptional, Attribute: f.WireFormat.Attribute, Content: f.WireFormat.Content, InText: f.WireFormat.InText, Group: f.WireFormat.Group, Name: f.WireFormat.Name,
+		Exponent: f.WireFormat.Exponent, WhenEmpty: f.WireFormat.WhenEmpty, WhiteSpace: f.WireFormat.WhiteSpace, Wildcard: f.WireFormat.Wildcard, AnyAttribute: f.WireFormat.AnyAttribute,
 	}
 	if attributes && f.Scalar() && !f.List() && !f.Nullable && !f.WireFormat.Content {
 		c.WireFormat.Attribute = true

@@ -40,8 +40,18 @@ var (
 	// OtherNamesSetting is what becomes of names in XML that XML does not allow.
 	OtherNamesSetting = setting.Setting{Name: "other names", Label: "Names that XML does not allow", Type: setting.Choice, Choices: []string{"faults", "escaped"}, Default: "faults", Help: "Escaped as in SQL/XML: a blank is _x0020_"}
 	OrderSetting      = setting.Setting{Name: "element order", Label: "Elements stand", Type: setting.Choice, Choices: []string{"in any order", "as listed"}, Default: "in any order", Help: "Of records that have no content model of their own"}
-	AbsentAsSetting   = setting.Setting{Name: "absent as", Label: "Absent as", Type: setting.Choice, Choices: []string{Omitted, AsNull}, Default: Omitted}
+	// KeysSetting are the keys of a record; MessageKeysSetting those of the message as a whole.
+	KeysSetting        = keysSetting("keys")
+	MessageKeysSetting = keysSetting("message keys")
+	AbsentAsSetting    = setting.Setting{Name: "absent as", Label: "Absent as", Type: setting.Choice, Choices: []string{Omitted, AsNull}, Default: Omitted}
 )
+
+func keysSetting(name string) setting.Setting {
+	return setting.Setting{
+		Name: name, Label: "Keys, one a line", Type: setting.Lines, Wide: true, Hint: "line lines/line by no",
+		Help: "A name, and entries below by the values that tell them apart. With \"if present\" behind it they may be missing; with \"among lines/line by no\" they are those of other entries",
+	}
+}
 
 // common are the settings above that stand in a part as they are; a schema keeps those that only another notation has.
 var common = setting.List{
@@ -116,7 +126,7 @@ var flat = types[:13]
 func nesting(f *Field) (list setting.List) {
 	switch f.Kind {
 	case value.RecordKind:
-		list = setting.List{{Name: "other fields", Label: "Fields that it lacks", Type: setting.Choice, Choices: []string{"", string(IgnoreOthers), string(FaultOthers)}, Hint: "as the schema says"}}
+		list = setting.List{{Name: "other fields", Label: "Fields that it lacks", Type: setting.Choice, Choices: []string{"", string(IgnoreOthers), string(FaultOthers)}, Hint: "as the schema says"}, KeysSetting}
 	case value.VariantKind:
 		list = setting.List{{Name: "told by", Label: "Told by the field", Type: setting.Text, Hint: "the first branch that fits", Help: "One that every branch has, with codes; in XML also xsi:type", Suggested: []string{TypeAttribute}}}
 	case value.MapKind:
@@ -147,10 +157,14 @@ func constraints(f *Field) (list setting.List) {
 		list = append(list, setting.Setting{Name: "min entries", Label: "Entries at least", Type: setting.Number, Hint: "0"}, setting.Setting{Name: "max entries", Label: "Entries at most", Type: setting.Number, Hint: "any"},
 			setting.Setting{Name: "pattern", Label: "Pattern of names", Type: setting.Text, Wide: true, Hint: "[A-Z]{3}"})
 	}
+	if f.Kind == value.Binary {
+		list = append(list, setting.Setting{Name: "min length", Label: "Bytes at least", Type: setting.Number, Hint: "0"}, setting.Setting{Name: "max length", Label: "Bytes at most", Type: setting.Number, Hint: "any"})
+	}
 	if f.Kind == value.Text {
 		list = append(list,
 			setting.Setting{Name: "min length", Label: "Minimum length", Type: setting.Number, Hint: "0"}, setting.Setting{Name: "max length", Label: "Maximum length", Type: setting.Number, Hint: "any"},
 			setting.Setting{Name: "pattern", Label: "Pattern", Type: setting.Text, Wide: true, Hint: "[A-Z]{2}[0-9]+"},
+			setting.Setting{Name: "also pattern", Label: "And like each of these patterns, one a line", Type: setting.Lines},
 			setting.Setting{Name: "format", Label: "Format", Type: setting.Choice, Choices: append([]string{""}, Formats()...), Hint: "any text"},
 			setting.Setting{Name: "codes", Label: "Codes, one a line with its meaning", Type: setting.Lines, Hint: "R rising"})
 	}
@@ -201,7 +215,7 @@ func LineSettings(s *Schema, f *Field) setting.List {
 
 // PlaceSettings are where a single value stands in a document of elements.
 func PlaceSettings(f *Field) setting.List {
-	if !f.Scalar() || f.List() {
+	if !f.Scalar() && !f.WireFormat.InText || f.List() {
 		return nil
 	}
 	return setting.List{{Name: "place", Label: "In XML it is", Type: setting.Choice, Choices: Places, Default: Places[0], Wide: true}}
@@ -210,6 +224,15 @@ func PlaceSettings(f *Field) setting.List {
 // ElementSettings are how a field stands among the elements of its record.
 func ElementSettings(f *Field) setting.List {
 	list := setting.List{{Name: "xml name", Label: "Name in XML", Type: setting.Text, Hint: f.Name}}
+	if f.Kind == value.Decimal {
+		list = append(list, setting.Setting{Name: "exponent", Label: "An exponent", Type: setting.Choice, Choices: []string{"none", "allowed"}, Default: "none", Help: "1.5E3 for 1500"})
+	}
+	if f.Scalar() && !f.WireFormat.Attribute {
+		list = append(list, setting.Setting{Name: "when empty", Label: "An empty element is", Type: setting.Text, Hint: "empty"})
+	}
+	if f.Kind == value.ListKind && f.Each().Scalar() {
+		list = append(list, setting.Setting{Name: "in one text", Label: "Its values stand in one text", Type: setting.Flag, Redraw: true, Help: "With blanks between them; otherwise each is an element"})
+	}
 	if f.Kind == value.RecordKind {
 		list = append(list,
 			setting.Setting{Name: "content model", Label: "Content model", Type: setting.Text, Wide: true, Hint: "id, (card | transfer), line+", Help: "The order of the elements: , for this order, | for one of them, & for any order, and ? * + or {2,5} for how often"},

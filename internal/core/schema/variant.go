@@ -32,7 +32,7 @@ func (f *Field) Branch(v value.Value) (*Field, *fault.Fault) {
 		}
 	}
 	if f.TellingField() != "" && v.Kind() == value.RecordKind {
-		return f.told(v)
+		return f.Told(v)
 	}
 	var alike *Field // the only branch of the value's kind, whose faults tell most
 	for _, b := range f.Fields {
@@ -53,8 +53,8 @@ func (f *Field) Branch(v value.Value) (*Field, *fault.Fault) {
 	return nil, f.fault(fault.Type, "", "one of "+f.branchNames(), describe(v))
 }
 
-// told finds the branch by the value of the field that tells it.
-func (f *Field) told(v value.Value) (*Field, *fault.Fault) {
+// Told finds the branch of a variant by the value of the field that tells it.
+func (f *Field) Told(v value.Value) (*Field, *fault.Fault) {
 	by := v.Field(f.ToldBy)
 	var known []string
 	for _, b := range f.Fields {

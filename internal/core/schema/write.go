@@ -1,6 +1,8 @@
 package schema
 
 import (
+	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"unicode"
@@ -111,6 +113,7 @@ func (s *Schema) TopOut() (o partfile.Ordered) {
 	}
 	o.Add("other fields", string(f.Others))
 	o.Add("content model", f.modelText.Value)
+	o.Add("keys", f.KeyTexts())
 	if f.Nullable {
 		o.Add("nullable", "true")
 	}
@@ -142,6 +145,7 @@ func (f *Field) Out() partfile.Ordered {
 	o.Add("other fields", string(f.Others))
 	o.Add("told by", f.ToldBy)
 	o.Add("content model", f.modelText.Value)
+	o.Add("keys", f.KeyTexts())
 	if f.Present {
 		o.Add("present", "true")
 	}
@@ -196,11 +200,18 @@ func (w *WireFormat) out(f *Field, o *partfile.Ordered) {
 	if w.Content {
 		o.Add("content", "true")
 	}
+	if w.Exponent {
+		o.Add("exponent", "allowed")
+	}
+	if w.InText {
+		o.Add("in one text", "true")
+	}
 	if w.Group {
 		o.Add("group", "true")
 	}
 	o.Add("xml name", w.Name)
 	o.Add("white space", w.WhiteSpace)
+	o.Add("when empty", w.WhenEmpty)
 	o.Add("wildcard", w.Wildcard)
 	o.Add("any attribute", w.AnyAttribute)
 }
@@ -243,6 +254,7 @@ func (m *Constraints) out(kind value.Kind) partfile.Ordered {
 	}
 	o.Add("format", m.Format)
 	o.Add("pattern", m.PatternText())
+	o.Add("also pattern", m.AlsoTexts())
 	var codes partfile.Ordered
 	for _, c := range m.Codes {
 		codes = append(codes, partfile.Entry{Key: c.Value, Value: partfile.Text{Value: c.Meaning}})
@@ -253,8 +265,29 @@ func (m *Constraints) out(kind value.Kind) partfile.Ordered {
 
 // PatternText is the pattern as it was written; empty when there is none.
 func (m *Constraints) PatternText() string {
-	if m.Pattern == nil {
+	return patternText(m.Pattern)
+}
+
+// AlsoTexts are the further patterns as they were written.
+func (m *Constraints) AlsoTexts() (texts []string) {
+	for _, p := range m.Also {
+		texts = append(texts, patternText(p))
+	}
+	return texts
+}
+
+func patternText(p *regexp.Regexp) string {
+	if p == nil {
 		return ""
 	}
-	return strings.TrimSuffix(strings.TrimPrefix(m.Pattern.String(), "^(?:"), ")$")
+	return strings.TrimSuffix(strings.TrimPrefix(p.String(), "^(?:"), ")$")
+}
+
+// Like adds a pattern that a text must be like, beside those that there are.
+func (m *Constraints) Like(p *regexp.Regexp) {
+	if m.Pattern == nil {
+		m.Pattern = p
+	} else if m.Pattern.String() != p.String() && !slices.ContainsFunc(m.Also, func(o *regexp.Regexp) bool { return o.String() == p.String() }) {
+		m.Also = append(m.Also, p)
+	}
 }

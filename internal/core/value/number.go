@@ -503,6 +503,30 @@ func Digits(a Value) int {
 	return int(a.apd().NumDigits())
 }
 
+// Reduced is a number without the zeros behind its last decimal place: 1.5 of 1.50.
+func Reduced(v Value) Value {
+	for n := Scale(v); n > 0; n-- {
+		less, err := Round(v, int32(n-1), HalfEven)
+		if err != nil {
+			return v
+		}
+		if c, err := Compare(less, v); err != nil || c != 0 {
+			return v
+		}
+		v = less
+	}
+	return v
+}
+
+// Plain is the text of a number in decimal notation, without an exponent.
+func Plain(v Value) (string, error) {
+	r, err := v.resolved()
+	if err != nil {
+		return "", err
+	}
+	return r.String(), nil
+}
+
 func (v Value) appendNumber(b []byte) []byte {
 	switch v.form {
 	case literal:

@@ -7,6 +7,7 @@ package xmltext
 import (
 	"encoding/xml"
 	"io"
+	"slices"
 	"strings"
 
 	"hollowreed/internal/core/blockreader"
@@ -74,6 +75,8 @@ type Reader struct {
 	first     int64 // offset at which the document begins, behind a byte order mark
 	mark      int64 // offset up to which lines were counted
 
+	marked int64 // offset from which on text is kept; -1 where none is
+
 	types *doctype // what the document type declaration declares; nil without one
 
 	scope    int // id of the prefixes in scope
@@ -105,7 +108,7 @@ func New(r io.Reader, o Options) *Reader {
 	if o.MaxToken == 0 {
 		o.MaxToken = MaxToken
 	}
-	x := &Reader{o: o, line: 1, names: map[string]*known{}, scopes: 1, scope: 1}
+	x := &Reader{o: o, line: 1, marked: -1, names: map[string]*known{}, scopes: 1, scope: 1}
 	decoded, err := decode(r)
 	if err != nil {
 		x.err = fault.From(err, fault.Encoding).At(fault.Place{Source: o.Source, Line: 1, Column: 1})
@@ -160,9 +163,33 @@ func (r *Reader) next() (Kind, error) {
 // more reads on; what was read before is given up. It is false at the end.
 func (r *Reader) more() bool {
 	r.count(r.src.Off + int64(r.at))
-	r.src.Take(r.at)
-	r.at = 0
+	done := r.at
+	if r.marked >= 0 {
+		done = min(done, int(r.marked-r.src.Off))
+	}
+	r.src.Take(done)
+	r.at -= done
 	return r.src.More()
+}
+
+// Mark is a place to which a reader can go back.
+type Mark struct {
+	was    Reader
+	offset int64
+}
+
+// Mark marks the token at hand; what comes behind it is kept until the reader has gone back. One place is marked at a time.
+func (r *Reader) Mark() Mark {
+	m := Mark{was: *r, offset: r.src.Off + int64(r.at)}
+	m.was.open, m.was.Attrs, m.was.bindings = slices.Clone(r.open), slices.Clone(r.Attrs), slices.Clone(r.bindings)
+	r.marked = m.offset
+	return m
+}
+
+// Back goes back to a mark: the token that was at hand there is at hand again.
+func (r *Reader) Back(m Mark) {
+	*r = m.was
+	r.at = int(m.offset - r.src.Off)
 }
 
 // count counts lines up to an offset.
@@ -236,6 +263,12 @@ func (p *Pieces) String() string {
 
 // Blank says whether a text is white space only.
 func Blank(s string) bool { return spaces(s, 0) == len(s) }
+
+// IsBlank says whether a character is white space (XML 1.0, production 3).
+func IsBlank(r rune) bool { return r == ' ' || r == '\t' || r == '\n' || r == '\r' }
+
+// Trim takes white space away at both ends.
+func Trim(s string) string { return strings.TrimFunc(s, IsBlank) }
 
 // Depth is how many elements are open; one whose End is at hand still is.
 func (r *Reader) Depth() int { return len(r.open) }

@@ -212,3 +212,52 @@ func TestAListOfJSONBecomesXMLAndComesBack(t *testing.T) {
 	tb.open("/bench/schemas/legs-in-xml/convert?to=ndjson")
 	tb.sees("#converted", "[58.1,6.4] [] [57.9]")
 }
+
+// berths is an XML Schema with keys, a reference, a list in one text and an element that says something when it is empty.
+const berths = `<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema">
+  <xs:element name="berths"><xs:complexType>
+    <xs:sequence>
+      <xs:element name="berth" maxOccurs="unbounded"><xs:complexType>
+        <xs:sequence><xs:element name="depth" type="xs:decimal" default="6.5"/><xs:element name="cranes" type="xs:NMTOKENS" minOccurs="0"/></xs:sequence>
+        <xs:attribute name="code" type="xs:NMTOKEN" use="required"/>
+      </xs:complexType></xs:element>
+      <xs:element name="call" minOccurs="0" maxOccurs="unbounded"><xs:complexType>
+        <xs:attribute name="ship" type="xs:string" use="required"/><xs:attribute name="berth" type="xs:NMTOKEN" use="required"/>
+      </xs:complexType></xs:element>
+    </xs:sequence></xs:complexType>
+    <xs:key name="berth"><xs:selector xpath="berth"/><xs:field xpath="@code"/></xs:key>
+    <xs:keyref name="moored" refer="berth"><xs:selector xpath="call"/><xs:field xpath="@berth"/></xs:keyref>
+  </xs:element>
+</xs:schema>`
+
+// TestKeysOfAnXMLSchemaAreKept: nothing is left out, samples that break a key do not fit, and a person changes the keys in the form.
+func TestKeysOfAnXMLSchemaAreKept(t *testing.T) {
+	w := newWorld(t)
+	w.parts(crossingParts)
+	tb := w.tab()
+	tb.open("/bench/schemas/new")
+	tb.fill("#title", "Berth plan")
+	tb.pick("#text", berths)
+	tb.do(chromedp.Submit("#title"))
+	tb.sees("#entry-keys dd:last-child", "call by berth among berth by code")
+	require.NotContains(t, w.Shows("/bench/schemas/berth-plan"), "not imported")
+	for name, text := range map[string]string{
+		"good.xml":    `<berths><berth code="A1"><depth/><cranes>k1 k2</cranes></berth><berth code="A2"><depth>4</depth></berth><call ship="Aske" berth="A2"/></berths>`,
+		"twice.xml":   `<berths><berth code="A1"><depth/></berth><berth code="A1"><depth>4</depth></berth></berths>`,
+		"nowhere.xml": `<berths><berth code="A1"><depth/></berth><call ship="Aske" berth="B7"/></berths>`,
+	} {
+		w.Part("samples/"+name, text)
+	}
+	w.Change("schemas/berth-plan.yaml", "notation: xml\n", "notation: xml\nsamples: [good.xml, twice.xml, nowhere.xml]\n")
+	tb.open("/bench/schemas/berth-plan?sample=good.xml")
+	tb.sees("#fits", "all 1 records fit")
+	tb.open("/bench/schemas/berth-plan?sample=nowhere.xml")
+	tb.sees("#work", `expected one of berth by code, found "B7"`)
+	tb.open("/bench/schemas/berth-plan?sample=twice.xml")
+	tb.sees("#work", `expected values of berth that differ, found "A1" again`)
+	tb.fill("#set-message-keys", "berth berth by hull")
+	tb.sees("#work", "1 fault in the schema")
+	tb.fill("#set-message-keys", "berth berth by code, depth")
+	tb.sees("#entry-keys", "berth by code, depth")
+	tb.sees("#fits", "all 1 records fit")
+}

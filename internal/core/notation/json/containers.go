@@ -78,10 +78,36 @@ func (d *decoder) record(f *schema.Field, depth int) (value.Value, error) {
 	}
 	_, err := d.dec.ReadToken()
 	others.Put(fields)
+	v := value.NewRecord(f.Layout(), fields)
 	if d.check {
+		faults := len(d.faults)
 		d.missing(f, fields, begin)
+		d.whole(f, v, begin, faults == len(d.faults))
 	}
-	return value.NewRecord(f.Layout(), fields), err
+	return v, err
+}
+
+// whole checks what a record must be as a whole: its keys, and what may stand in it together, where no field is missing.
+func (d *decoder) whole(f *schema.Field, v value.Value, begin int64, complete bool) {
+	if d.begins != nil {
+		d.begins[v.Record()] = d.at + begin
+	}
+	if f.Model() == nil && len(f.Keys()) == 0 {
+		return
+	}
+	tell := func(ft *fault.Fault, in *value.Record) {
+		ft.Place.Byte, ft.Place.Path = d.at+begin, d.under+string(d.dec.StackPointer())+ft.Place.Path
+		if at, known := d.begins[in]; known {
+			ft.Place.Byte = at
+		}
+		d.faults.Add(ft)
+	}
+	if complete {
+		if ft := f.CheckModel(v.Record()); ft != nil {
+			tell(ft, nil)
+		}
+	}
+	f.CheckKeys(v, tell)
 }
 
 // other reads a field that the record lacks: it is kept, a fault, or passed over and counted.

@@ -104,7 +104,7 @@ func (d *decoder) variant(f *schema.Field, kind jsontext.Kind, depth int) (value
 
 // inside is a decoder of a value that was read already, with the faults of the one around it.
 func inside(raw jsontext.Value, d *decoder, ignored *notation.Ignored) *decoder {
-	return &decoder{dec: jsontext.NewDecoder(bytes.NewReader(raw)), shapes: d.shapes, check: d.check, ignored: ignored, faults: d.faults, at: d.at, under: d.under}
+	return &decoder{dec: jsontext.NewDecoder(bytes.NewReader(raw)), shapes: d.shapes, check: d.check, ignored: ignored, faults: d.faults, at: d.at, under: d.under, begins: d.begins}
 }
 
 // onlyOf is the only branch that a value of a kind of token can be; nil where several can, and for null.

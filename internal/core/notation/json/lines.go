@@ -26,6 +26,7 @@ type lines struct {
 	ignored *notation.Ignored
 	line    int
 	cur     blockreader.Line
+	begins  map[*value.Record]int64
 }
 
 // NewLinesReader reads one JSON value a line. Empty lines are passed over.
@@ -33,6 +34,7 @@ func NewLinesReader(r io.Reader, o notation.Options) (notation.Reader, error) {
 	l := &lines{src: blockreader.New(r), name: o.Source, limit: o.Limit(), shapes: map[string]*value.Layout{}, ignored: o.Ignored}
 	if o.Schema != nil {
 		l.root, l.check = o.Schema.Root, o.Check
+		l.begins = recordsFor(l.root)
 	}
 	return l, nil
 }
@@ -70,7 +72,8 @@ func (l *lines) value() (value.Value, error) {
 	} else {
 		l.dec.Reset(&l.text)
 	}
-	d := decoder{dec: l.dec, shapes: l.shapes, check: l.check, ignored: l.ignored}
+	clear(l.begins)
+	d := decoder{dec: l.dec, shapes: l.shapes, check: l.check, ignored: l.ignored, begins: l.begins}
 	v, err := d.one(l.root, 0)
 	if err == nil {
 		if _, err = d.dec.ReadToken(); err == io.EOF {

@@ -29,6 +29,16 @@ type decoder struct {
 	faults  fault.List
 	at      int64  // where the text of the decoder begins in the message: that of a variant is read by itself
 	under   string // and its path
+
+	begins map[*value.Record]int64 // where the records of the message at hand begin; nil where no key asks for it
+}
+
+// recordsFor remembers where records begin, where a key asks for it.
+func recordsFor(root *schema.Field) map[*value.Record]int64 {
+	if root == nil || !root.HasKeys() {
+		return nil
+	}
+	return map[*value.Record]int64{}
 }
 
 type reader struct {
@@ -53,6 +63,7 @@ func NewReader(r io.Reader, o notation.Options) (notation.Reader, error) {
 	lc.limit = o.Limit()
 	if o.Schema != nil {
 		j.root, j.list, j.check = o.Schema.Root, o.Schema.Message, o.Check
+		j.begins = recordsFor(j.root)
 	}
 	return j, nil
 }
@@ -143,6 +154,7 @@ func (j *reader) value() (value.Value, error) {
 	j.lines.begin(j.dec.InputOffset())
 	j.place = j.at(j.dec.InputOffset())
 	j.faults = nil
+	clear(j.begins)
 	v, err := j.one(j.root, 0)
 	if err != nil {
 		return value.Value{}, j.broken(err)

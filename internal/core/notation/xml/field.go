@@ -21,9 +21,14 @@ func (x *reader) one(c *schema.Field) (value.Value, error) {
 		case value.MapKind:
 			return x.entries(c)
 		case value.ListKind:
-			return x.inner(c.Each())
+			if !c.WireFormat.InText {
+				return x.inner(c.Each())
+			}
 		case value.VariantKind:
-			switch b := x.branch(c); {
+			b, err := x.branch(c)
+			switch {
+			case err != nil:
+				return value.Value{}, err
 			case b == nil:
 			case b.List():
 				return x.inner(b)
@@ -60,7 +65,11 @@ func (x *reader) one(c *schema.Field) (value.Value, error) {
 			x.fault(c, fault.Expect(fault.Type, c.DescribeWireFormat(), "an element with content of its own").At(at))
 			return value.Value{}, nil
 		}
-		return x.scalar(c, text.String(), func() fault.Place { at.Path = x.in.Path(); return at }), nil
+		s := text.String()
+		if s == "" {
+			s = c.WireFormat.WhenEmpty
+		}
+		return x.scalar(c, s, func() fault.Place { at.Path = x.in.Path(); return at }), nil
 	}
 }
 
@@ -149,9 +158,9 @@ func (x *reader) inner(item *schema.Field) (value.Value, error) {
 	return list, nil
 }
 
-// branch is the branch of a variant that the element at hand says that it is, by xsi:type; of one without it is the first that is
-// no single value, and nil where all are.
-func (x *reader) branch(c *schema.Field) *schema.Field {
+// branch is the branch of a variant that the element at hand is: the one that it says by xsi:type, or the one that the value of a
+// field tells. Of any other it is the first that is no single value, and nil where all are.
+func (x *reader) branch(c *schema.Field) (*schema.Field, error) {
 	for i := range x.in.Attrs {
 		a := &x.in.Attrs[i]
 		if a.Raw != "xsi:type" && (a.Name.Space != instance || a.Name.Local != "type") {
@@ -160,20 +169,52 @@ func (x *reader) branch(c *schema.Field) *schema.Field {
 		named := x.qualified(strings.TrimSpace(a.Value))
 		for _, b := range c.Fields {
 			if b.WireName() == named {
-				return b
+				return b, nil
 			}
 		}
 		place := x.in.PlaceOf(a.At)
 		place.Path = x.in.Path() + "/@" + a.Raw
 		x.fault(c, fault.Expect(fault.Unknown, "one of "+branchNames(c), fault.Quote(a.Value)).At(place))
-		return firstBranch(c)
+		return firstBranch(c), nil
 	}
-	if c.ToldBy == schema.TypeAttribute {
+	switch {
+	case c.ToldBy == schema.TypeAttribute:
 		place := x.in.Place()
 		place.Path = x.in.Path() + "/@xsi:type"
 		x.fault(c, fault.Expect(fault.Required, "xsi:type as one of "+branchNames(c), "none").At(place))
+	case c.ToldBy != "" && !x.ahead:
+		return x.told(c)
 	}
-	return firstBranch(c)
+	return firstBranch(c), nil
+}
+
+// told reads the element at hand ahead, as each branch until one has the field that tells them apart.
+func (x *reader) told(c *schema.Field) (*schema.Field, error) {
+	x.ahead = true
+	check, begins, ignored, faults := x.check, x.begins, x.ignored, x.faults
+	x.check, x.begins, x.ignored = false, nil, nil
+	mark := x.in.Mark()
+	v, err := value.Value{}, error(nil)
+	for _, b := range c.Fields {
+		if v, err = x.one(b); err != nil || !v.Field(c.ToldBy).IsMissing() {
+			break
+		}
+		x.in.Back(mark)
+		x.in.Mark()
+	}
+	x.ahead, x.check, x.begins, x.ignored, x.faults = false, check, begins, ignored, faults
+	if err != nil {
+		return nil, err
+	}
+	x.in.Back(mark)
+	b, ft := c.Told(v)
+	if ft != nil {
+		place := x.in.Place()
+		place.Path = x.in.Path()
+		x.fault(c, ft.At(place))
+		return firstBranch(c), nil
+	}
+	return b, nil
 }
 
 // qualified is a qualified name in a value, as the schema has it (XML Schema 1.0, part 2, section 3.2.18).
@@ -217,16 +258,23 @@ func (x *reader) isNull() bool {
 // scalar reads the text of a field that stands at a place. A text that cannot be read is a fault,
 // and kept as it is, so that it is not taken for missing.
 func (x *reader) scalar(c *schema.Field, text string, at func() fault.Place) value.Value {
-	if c.Kind == value.VariantKind {
+	switch c.Kind {
+	case value.VariantKind:
 		return x.union(c, text, at)
+	case value.ListKind:
+		return x.values(c.Each(), text, at)
 	}
 	s := text
 	if c.Kind != value.Text {
-		s = strings.TrimSpace(text)
+		s = xmltext.Trim(text)
 	} else if c.WireFormat.WhiteSpace != "" {
 		s = c.Spaced(text)
 	}
 	v, ok := c.Read(s)
+	if ok && c.Kind.Numeric() && !c.WireFormat.Exponent && strings.ContainsAny(s, "eE") {
+		x.fault(c, fault.Expect(fault.Type, c.DescribeWireFormat()+" without an exponent", fault.Quote(s)).WithFix("Let the field have an exponent, if it may").At(at()))
+		return v
+	}
 	if !ok {
 		x.fault(c, fault.Expect(fault.Type, c.DescribeWireFormat(), fault.Quote(s)).At(at()))
 		return value.NewText(s)
@@ -239,12 +287,26 @@ func (x *reader) scalar(c *schema.Field, text string, at func() fault.Place) val
 	return v
 }
 
+// values reads a text that is a list.
+func (x *reader) values(item *schema.Field, text string, at func() fault.Place) value.Value {
+	texts := strings.FieldsFunc(text, xmltext.IsBlank)
+	items := make([]value.Value, len(texts))
+	for i, t := range texts {
+		items[i] = x.scalar(item, t, at)
+	}
+	list := value.ListOf(items...)
+	if ft := item.CheckOccurs(list); x.check && ft != nil {
+		x.fault(item, ft.At(at()))
+	}
+	return list
+}
+
 // union reads the text of a variant of single values: as the first branch that it can be.
 func (x *reader) union(c *schema.Field, text string, at func() fault.Place) value.Value {
 	for _, b := range c.Fields {
 		s := text
 		if b.Kind != value.Text {
-			s = strings.TrimSpace(text)
+			s = xmltext.Trim(text)
 		}
 		if !b.Scalar() {
 			continue

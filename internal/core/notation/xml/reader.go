@@ -29,7 +29,10 @@ type reader struct {
 	exact   bool   // values of JSON are read as they were written
 	listed  bool   // the root element says that it is a list of records
 	escapes bool   // names are escaped where XML does not allow them
+	ahead   bool   // an element is read ahead, to be read again
 	own     string // the namespace of the outermost element, where wildcards ask for it
+
+	begins map[*value.Record]fault.Place // where the elements of records begin; nil where no key asks for it
 }
 
 // NewReader reads a document. With a schema that names a record element, each such element below
@@ -43,6 +46,9 @@ func newReader(r io.Reader, o notation.Options) reader {
 	x := reader{schema: o.Schema, limit: int64(o.Limit()), check: o.Check && o.Schema != nil, names: newNames(o.Schema), ignored: o.Ignored, escapes: escapes(o.Schema), exact: o.Exact && o.Schema == nil}
 	if o.Schema != nil && o.Schema.Wildcards() {
 		x.own = o.Schema.OwnNamespace()
+	}
+	if x.check && o.Schema.Root.HasKeys() {
+		x.begins = map[*value.Record]fault.Place{}
 	}
 	x.in = xmltext.New(r, xmltext.Options{Source: o.Source, Namespaces: true, NoDoctype: o.Schema != nil && o.Schema.Settings.NoDoctype, MaxDepth: notation.MaxDepth, MaxToken: o.Limit()})
 	return x
@@ -115,6 +121,7 @@ func (x *reader) rooted() (value.Value, error) {
 
 func (x *reader) begin() {
 	x.place, x.start, x.faults = x.in.Place(), x.in.Begin, nil
+	clear(x.begins)
 }
 
 // ended makes sure that nothing stands behind the root element.
@@ -196,9 +203,9 @@ func (x *reader) fault(f *schema.Field, ft *fault.Fault) {
 }
 
 // unknown notes an element or an attribute that a record does not have: it is a fault, or counted.
-func (x *reader) unknown(f *schema.Field, expected, found string) {
+func (x *reader) unknown(f *schema.Field, path, expected, found string) {
 	if !f.Strict() && f.HeldOthers() == nil {
-		x.ignored.Add(x.in.Path() + "/" + found)
+		x.ignored.Add(path)
 		return
 	}
 	if x.faults.Full() {

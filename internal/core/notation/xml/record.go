@@ -68,6 +68,7 @@ func (x *reader) typed(f *schema.Field) (value.Value, error) {
 			if x.check && (f.Model() == nil || faults == len(x.faults)) {
 				x.occurrences(f, frames[0].fields, begin)
 			}
+			x.keys(f, v, begin)
 			return v, nil
 		}
 	}
@@ -170,6 +171,21 @@ func (x *reader) occurrences(f *schema.Field, fields []value.Value, begin fault.
 	}
 }
 
+// keys checks the keys of a record that is complete.
+func (x *reader) keys(f *schema.Field, v value.Value, begin fault.Place) {
+	if x.begins == nil {
+		return
+	}
+	begin.Path = x.in.Path()
+	x.begins[v.Record()] = begin
+	f.CheckKeys(v, func(ft *fault.Fault, in *value.Record) {
+		if ft.Place = begin; in != nil && x.begins[in].Line > 0 {
+			ft.Place = x.begins[in]
+		}
+		x.faults.Add(ft)
+	})
+}
+
 func (x *reader) attributes(at *frame) {
 	f := at.record
 	for i := range x.in.Attrs {
@@ -183,7 +199,7 @@ func (x *reader) attributes(at *frame) {
 			if at.others.Field != nil && at.others.Field.TakesAttribute(a.Name.Space, x.own) {
 				at.others.Add("@"+n, value.NewText(a.Value))
 			} else {
-				x.unknown(f, "an attribute of the schema", n)
+				x.unknown(f, x.in.Path()+"/"+n, "an attribute of the schema", n)
 			}
 			continue
 		}
@@ -204,6 +220,9 @@ func declares(a *xmltext.Attr) bool {
 func (x *reader) content(f *schema.Field, text string, fields []value.Value, at fault.Place) {
 	for _, c := range f.Fields {
 		if c.WireFormat.Content {
+			if text == "" {
+				text = c.WireFormat.WhenEmpty
+			}
 			if c.Min == 0 && c.Kind != value.Text && strings.TrimSpace(text) == "" {
 				return // there is none
 			}
@@ -233,7 +252,7 @@ func (x *reader) child(frames []*frame) ([]*frame, error) {
 	if at.record.Strict() || at.others.Field != nil {
 		found = fault.Quote(n)
 	}
-	x.unknown(at.record, "one of "+strings.Join(at.record.Layout().Names, ", "), found)
+	x.unknown(at.record, x.in.Path(), "one of "+strings.Join(at.record.Layout().Names, ", "), found)
 	_, err := x.free()
 	return frames, err
 }

@@ -181,9 +181,9 @@ func (x *writer) one(name string, v value.Value, f *schema.Field, depth int) *fa
 	switch {
 	case r != nil:
 		return x.complex(name, r, f, depth)
-	case v.Kind() == value.ListKind && f != nil && f.Kind == value.ListKind:
+	case v.Kind() == value.ListKind && f != nil && f.Kind == value.ListKind && !f.WireFormat.InText:
 		return x.items(name, v, f.Each(), depth)
-	case v.Kind() == value.ListKind: // a list inside of a list that nothing describes
+	case v.Kind() == value.ListKind && (f == nil || !f.WireFormat.InText): // a list inside of a list that nothing describes
 		return x.items(name, v, nil, depth)
 	}
 	return x.simple(name, v, f)
@@ -315,17 +315,17 @@ func (x *writer) complex(name string, r *value.Record, f *schema.Field, depth in
 	if ft != nil {
 		return ft.InField(name)
 	}
-	if len(inside) == 0 && content.IsMissing() {
+	if len(inside) == 0 && content.value.IsMissing() {
 		x.w.WriteString("/>")
 		x.newline()
 		return nil
 	}
 	x.w.WriteByte('>')
-	if ft := x.text(content, f); ft != nil {
+	if ft := x.text(content.value, content.field); ft != nil {
 		return ft
 	}
 	if len(inside) > 0 {
-		if ft := x.inner(inside, depth, !content.IsMissing()); ft != nil {
+		if ft := x.inner(inside, depth, !content.value.IsMissing()); ft != nil {
 			return ft
 		}
 	}
@@ -335,7 +335,7 @@ func (x *writer) complex(name string, r *value.Record, f *schema.Field, depth in
 }
 
 // parts writes the attributes of a record, and gives what stands inside of its element, in order.
-func (x *writer) parts(r *value.Record, f *schema.Field) (inside []part, content value.Value, ft *fault.Fault) {
+func (x *writer) parts(r *value.Record, f *schema.Field) (inside []part, content part, ft *fault.Fault) {
 	if f != nil && f.Model() != nil && r.Layout == f.Layout() {
 		return x.arranged(r, f)
 	}
@@ -349,7 +349,7 @@ func (x *writer) parts(r *value.Record, f *schema.Field) (inside []part, content
 		case c == nil && strings.HasPrefix(n, "@"):
 			ft = x.attribute(n[1:], r.Fields[i], nil)
 		case c != nil && c.WireFormat.Content, c == nil && n == "#text":
-			content = r.Fields[i]
+			content = part{value: r.Fields[i], field: c}
 		case c != nil:
 			inside = append(inside, part{name: c.WireName(), value: r.Fields[i], field: c})
 		default:
@@ -363,7 +363,7 @@ func (x *writer) parts(r *value.Record, f *schema.Field) (inside []part, content
 }
 
 // arranged is parts of a record that has a content model.
-func (x *writer) arranged(r *value.Record, f *schema.Field) (inside []part, content value.Value, ft *fault.Fault) {
+func (x *writer) arranged(r *value.Record, f *schema.Field) (inside []part, content part, ft *fault.Fault) {
 	others, ft := x.attributes(r, f)
 	if ft != nil {
 		return nil, content, ft
@@ -374,7 +374,7 @@ func (x *writer) arranged(r *value.Record, f *schema.Field) (inside []part, cont
 	}
 	for _, c := range f.Fields {
 		if c.WireFormat.Content && !f.WireFormat.Group {
-			content = r.Fields[c.Slot()]
+			content = part{value: r.Fields[c.Slot()], field: c}
 		}
 	}
 	for _, p := range pieces {
@@ -485,7 +485,7 @@ func childField(f *schema.Field, name string) *schema.Field {
 }
 
 func (x *writer) attribute(name string, v value.Value, f *schema.Field) *fault.Fault {
-	if k := v.Kind(); k == value.RecordKind || k == value.ListKind {
+	if k := v.Kind(); k == value.RecordKind || k == value.ListKind && (f == nil || !f.WireFormat.InText) {
 		return fault.Expect(fault.Type, "a single value for an attribute", "a "+k.String()).InField(name)
 	}
 	name, ft := x.written(name)
@@ -505,12 +505,15 @@ func (x *writer) attribute(name string, v value.Value, f *schema.Field) *fault.F
 
 func (x *writer) text(v value.Value, f *schema.Field) *fault.Fault {
 	s := schema.ScalarText(v)
-	if f != nil && f.Kind != value.RecordKind && !v.IsMissing() {
-		b, ft := f.AppendWire(nil, v)
+	if f != nil && !v.IsMissing() {
+		b, ft := wireText(f, v)
 		if ft != nil {
 			return ft
 		}
 		s = string(b)
+	}
+	if s == "" && f != nil && f.WireFormat.WhenEmpty != "" {
+		return fault.Expect(fault.Setting, "a text, as an empty element says "+fault.Quote(f.WireFormat.WhenEmpty), "an empty one")
 	}
 	for _, r := range s {
 		if r < ' ' && r != '\t' && r != '\n' && r != '\r' || r == 0xFFFE || r == 0xFFFF {
@@ -519,6 +522,28 @@ func (x *writer) text(v value.Value, f *schema.Field) *fault.Fault {
 	}
 	xml.EscapeText(x.w, []byte(s))
 	return nil
+}
+
+// wireText is the text of a field: of a list that stands in one text, its values with blanks between them.
+func wireText(f *schema.Field, v value.Value) ([]byte, *fault.Fault) {
+	if !f.WireFormat.InText {
+		return f.AppendXML(nil, v)
+	}
+	var text []byte
+	for i, item := range v.Items() {
+		b, ft := f.Each().AppendXML(nil, item)
+		if ft != nil {
+			return nil, ft
+		}
+		if len(b) == 0 || bytes.IndexFunc(b, xmltext.IsBlank) >= 0 {
+			return nil, fault.Expect(fault.Setting, "a value without blanks in a list that stands in one text", fault.Quote(string(b)))
+		}
+		if i > 0 {
+			text = append(text, ' ')
+		}
+		text = append(text, b...)
+	}
+	return text, nil
 }
 
 // written is a name as it stands in the document; one that cannot stand there is a fault, or escaped.

@@ -68,6 +68,7 @@ func (c *comparer) record(path []string, old, now *schema.Field) {
 		}
 	}
 	c.other(join(path), "content model", old.ModelText(), now.ModelText())
+	c.other(join(path), "keys", keysText(old), keysText(now))
 	if o, n := closed(old), closed(now); o != n {
 		c.ranged(join(path), "fields that it lacks are faults", yes(o), yes(n), o)
 	}
@@ -423,6 +424,7 @@ func (c *comparer) must(at string, old, now *schema.Constraints) {
 	c.other(at, "multiple of", text(old.MultipleOf), text(now.MultipleOf))
 	c.other(at, "format", old.Format, now.Format)
 	c.other(at, "pattern", old.PatternText(), now.PatternText())
+	c.other(at, "also pattern", strings.Join(old.AlsoTexts(), " and "), strings.Join(now.AlsoTexts(), " and "))
 	c.codes(at, old.Codes, now.Codes)
 }
 
@@ -431,6 +433,14 @@ func (c *comparer) other(at, name, old, now string) {
 	if old != now {
 		c.add(Change{Path: at, Kind: otherKind(old, now), What: fmt.Sprintf("%s %s → %s", name, or(old), or(now)), Readers: old != "", Writers: now != ""})
 	}
+}
+
+func keysText(f *schema.Field) string {
+	var texts []string
+	for _, k := range f.Keys() {
+		texts = append(texts, k.Name+": "+k.Text())
+	}
+	return strings.Join(texts, "; ")
 }
 
 func text(v value.Value) string {

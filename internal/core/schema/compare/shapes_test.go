@@ -131,7 +131,7 @@ func TestMessagesOfEveryShapeAreCompared(t *testing.T) {
 func TestNoConstraintIsForgotten(t *testing.T) {
 	old := part(t, "notation: json\nfields:\n- {name: a, type: integer}\n")
 	now := part(t, "notation: json\nfields:\n- {name: a, type: integer, constraints: {minimum: 1}}\n")
-	text := part(t, "notation: json\nfields:\n- {name: a, type: text, constraints: {pattern: x, codes: {A: a}}}\n")
+	text := part(t, "notation: json\nfields:\n- {name: a, type: text, constraints: {pattern: x, also pattern: [y], codes: {A: a}}}\n")
 	for i := range reflect.TypeFor[schema.Constraints]().NumField() {
 		name := reflect.TypeFor[schema.Constraints]().Field(i).Name
 		f := *now.Root.Fields[0]

@@ -299,8 +299,11 @@ var keys = []struct {
 	{"told by", []any{"told by"}},
 	{"content model", []any{"content model"}},
 	{"group", []any{"group"}},
+	{"in one text", []any{"in one text"}},
+	{"exponent", []any{"exponent"}},
 	{"xml name", []any{"xml name"}},
 	{"white space", []any{"white space"}},
+	{"when empty", []any{"when empty"}},
 	{"wildcard", []any{"wildcard"}},
 	{"any attribute", []any{"any attribute"}},
 	{"columns", []any{"columns"}},
@@ -360,6 +363,16 @@ func Write(text []byte, s *schema.Schema, at Path, to Settings) ([]byte, error) 
 	}
 	if codes, named := to["codes"]; named && codes != now["codes"] {
 		if text, err = partfile.Set(text, at.node("constraints", "codes"), codesOut(codes)); err != nil {
+			return nil, err
+		}
+	}
+	if lines, named := to["also pattern"]; named && lines != now["also pattern"] {
+		if text, err = partfile.Set(text, at.node("constraints", "also pattern"), linesOut(lines)); err != nil {
+			return nil, err
+		}
+	}
+	if lines, named := to["keys"]; named && lines != now["keys"] {
+		if text, err = partfile.Set(text, at.node("keys"), codesOut(lines)); err != nil {
 			return nil, err
 		}
 	}
@@ -480,6 +493,11 @@ func WriteSchema(text []byte, s *schema.Schema, to Settings) ([]byte, error) {
 			return nil, err
 		}
 	}
+	if lines, named := to["message keys"]; named && lines != now["message keys"] {
+		if text, err = partfile.Set(text, []any{"keys"}, codesOut(lines)); err != nil {
+			return nil, err
+		}
+	}
 	if v, named := to["namespaces"]; named && v != now["namespaces"] {
 		return setNamespaces(text, v)
 	}
@@ -549,6 +567,7 @@ func ReadSchema(s *schema.Schema) Settings {
 		lines = append(lines, strings.TrimSpace(ns.Prefix+" "+ns.URI))
 	}
 	to["namespaces"] = strings.Join(lines, "\n")
+	to["message keys"] = keyLines(s.Root)
 	return to
 }
 
@@ -565,6 +584,29 @@ func tabbed(s string) string {
 		return "tab"
 	}
 	return s
+}
+
+// linesOut are the lines of a text that are not blank, as a list; nothing where there are none.
+func linesOut(text string) any {
+	var list []string
+	for _, l := range strings.Split(text, "\n") {
+		if l = strings.TrimSpace(l); l != "" {
+			list = append(list, l)
+		}
+	}
+	if list == nil {
+		return ""
+	}
+	return list
+}
+
+// keyLines are the keys of a record, one a line.
+func keyLines(f *schema.Field) string {
+	var lines []string
+	for _, e := range f.KeyTexts() {
+		lines = append(lines, e.Key+" "+e.Value.(partfile.Text).Value)
+	}
+	return strings.Join(lines, "\n")
 }
 
 func codesOut(lines string) partfile.Ordered {
@@ -587,6 +629,12 @@ func Read(f *schema.Field) Settings {
 		codes = append(codes, strings.TrimSpace(c.Value+" "+c.Meaning))
 	}
 	to["codes"] = strings.Join(codes, "\n")
+	if also := f.Constraints.AlsoTexts(); also != nil {
+		to["also pattern"] = strings.Join(also, "\n")
+	}
+	if lines := keyLines(f); lines != "" {
+		to["keys"] = lines
+	}
 	return to
 }
 

@@ -217,6 +217,13 @@ func text(f *schema.Field) object {
 	if p := f.Constraints.PatternText(); p != "" {
 		o = append(o, member{"pattern", "^(?:" + p + ")$"})
 	}
+	if also := f.Constraints.AlsoTexts(); also != nil {
+		var all []any
+		for _, p := range also {
+			all = append(all, object{{"pattern", "^(?:" + p + ")$"}})
+		}
+		o = append(o, member{"allOf", all})
+	}
 	if f.Constraints.Format != "" {
 		o = append(o, member{"format", f.Constraints.Format})
 	}

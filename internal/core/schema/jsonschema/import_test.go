@@ -85,8 +85,6 @@ func TestWhatCannotBeHeldIsListedWithItsLine(t *testing.T) {
 		`{"allOf":[` + properties(`"a":{"type":"string"}`) + `,{"properties":{"b":{"type":"integer"}}}]}`:      "additionalProperties: it is about some of the fields",
 		properties(`"a":{"maximum":3},"b":{"minLength":1}`):                                                    "no type is said here, as at 1 more places",
 		properties(`"a":{"const":{"b":1}}`):                                                                    "const: which objects and lists are allowed",
-		properties(`"a":{"type":"string","maxLength":0}`):                                                      "maxLength 0",
-		properties(`"a":{"allOf":[{"type":"string","pattern":"a"},{"pattern":"b"}]}`):                          "pattern: another schema that holds as well",
 		properties(`"a":{"oneOf":[{"type":"string"},{"type":"integer"}],"anyOf":[{"const":"a"},{"const":1}]}`): "anyOf: beside oneOf",
 	} {
 		im, err := Import("x", "x.json", []byte(in), "", nil)
@@ -94,6 +92,17 @@ func TestWhatCannotBeHeldIsListedWithItsLine(t *testing.T) {
 		require.NotEmpty(t, im.Notes, in)
 		require.Contains(t, im.Notes.Error(), want)
 	}
+}
+
+// Several patterns of allOf all hold, and so does that a text is empty.
+func TestAllPatternsHold(t *testing.T) {
+	im, err := Import("x", "x.json", []byte(properties(`"a":{"allOf":[{"type":"string","pattern":"^a"},{"pattern":"b$"},{"pattern":"c"}]},"e":{"type":"string","maxLength":0}`)), "", nil)
+	require.NoError(t, err)
+	require.Empty(t, im.Notes)
+	text := part(t, im)
+	require.Contains(t, text, "pattern: a.*\n")
+	require.Contains(t, text, "also pattern:\n        - .*b\n        - .*c.*\n")
+	require.Contains(t, text, "pattern: .{0}\n")
 }
 
 func TestOpenAPIComponentsAreImported(t *testing.T) {

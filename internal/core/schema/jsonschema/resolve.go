@@ -272,6 +272,12 @@ func (n *node) add(name string, v *node) bool {
 		if c, err := value.Compare(value.Number(fmt.Sprint(v.value)), value.Number(fmt.Sprint(old.value))); err == nil && c == by {
 			n.members[name] = v
 		}
+	case name == "pattern":
+		both := &node{kind: '[', items: []*node{old, v}, off: old.off, line: old.line, column: old.column, doc: old.doc}
+		if old.kind == '[' {
+			both.items = append(slices.Clone(old.items), v)
+		}
+		n.members[name] = both
 	case name == "uniqueItems" && v.kind == 't':
 		n.members[name] = v
 	case old.kind == 't' && v.kind == '{': // anything, and a schema

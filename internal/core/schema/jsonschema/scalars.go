@@ -40,11 +40,26 @@ func (m *importer) text(c context, f *schema.Field) {
 	} else if format.there() && !slices.Contains(plainFormats, name) {
 		m.note(format, "the format %v is not checked", format.value)
 	}
-	f.Constraints.MinLength, f.Constraints.MaxLength = m.count(c, "minLength", 0), m.most(c, "maxLength")
-	if p := c.get("pattern"); p.there() {
-		m.pattern(p, c.text("pattern"), f)
+	f.Constraints.MinLength, f.Constraints.MaxLength = m.count(c, "minLength", 0), m.count(c, "maxLength", 0)
+	m.patterns(c.get("pattern"), f)
+	if most := c.get("maxLength"); most.there() && f.Constraints.MaxLength == 0 {
+		m.pattern(most, "^.{0}$", f)
 	}
 	m.codes(c, f)
+}
+
+// patterns are one, or, of several schemas of allOf, those of all.
+func (m *importer) patterns(c context, f *schema.Field) {
+	if !c.there() {
+		return
+	}
+	if c.kind != '[' {
+		m.pattern(c, fmt.Sprint(c.value), f)
+		return
+	}
+	for _, p := range c.items {
+		m.pattern(c, fmt.Sprint(p.value), f)
+	}
 }
 
 func (m *importer) pattern(c context, p string, f *schema.Field) {
@@ -53,7 +68,7 @@ func (m *importer) pattern(c context, p string, f *schema.Field) {
 		m.note(c, "the pattern is not checked: %s", err)
 		return
 	}
-	f.Constraints.Pattern = re
+	f.Constraints.Like(re)
 }
 
 // whole makes a pattern that may match anywhere one that matches the whole text.

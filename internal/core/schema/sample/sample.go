@@ -49,8 +49,11 @@ const (
 // Make makes one message. It gives a fault where a field's constraints leave no value, or none
 // that could be found.
 func Make(s *schema.Schema, kind Kind, seed uint64) (value.Value, *fault.Fault) {
-	m := &maker{kind: kind, schema: s, rand: rand.New(rand.NewPCG(seed, 0x5eed))}
-	return m.one(s.Root, "")
+	m := &maker{kind: kind, schema: s, rand: rand.New(rand.NewPCG(seed, 0x5eed)), needed: needed(s.Root)}
+	if m.needed == nil {
+		return m.one(s.Root, "")
+	}
+	return m.keyed(s.Root)
 }
 
 type maker struct {
@@ -63,9 +66,10 @@ type maker struct {
 	day              int    // of the message, from the beginning of the year; 0 until one is needed
 	around           string // the name of the record that is being made
 	things           map[string]thing
-	fresh            bool   // values that must differ are made: none is an id that is known
-	given            string // of the person of a record
-	givenIn, records int    // which that was, and how many there are
+	needed           map[*schema.Field]bool // fields that a key needs
+	fresh            bool                   // values that must differ are made: none is an id that is known
+	given            string                 // of the person of a record
+	givenIn, records int                    // which that was, and how many there are
 }
 
 func (m *maker) record(f *schema.Field, path string) (value.Value, *fault.Fault) {
@@ -187,6 +191,8 @@ func (m *maker) occurs(f *schema.Field) int {
 		most = max(f.Min, fullOccurs)
 	}
 	switch {
+	case m.kind == Minimal && m.needed[f]:
+		return max(f.Min, 1)
 	case m.kind == Minimal:
 		return f.Min
 	case m.kind == Maximal, !f.List():

@@ -172,3 +172,41 @@ func TestWhatCannotBeMadeIsSaid(t *testing.T) {
 		require.Contains(t, ft.Error(), want)
 	}
 }
+
+// TestKeysHoldInSamples: entries differ where a key asks for it, and refer to entries that are there.
+func TestKeysHoldInSamples(t *testing.T) {
+	s := parse(t, `schema: Crew list
+notation: json
+keys:
+  berth: piers/berth by code
+  rank: crew by rank, ship if present
+  moored: crew by berth among piers/berth by code
+fields:
+  - name: piers
+    type: record
+    occurs: 1..n
+    fields: [{name: berth, type: record, occurs: 1..n, fields: [{name: code, type: integer, constraints: {minimum: 1, maximum: 40}}]}]
+  - name: crew
+    type: record
+    occurs: 2..n
+    fields:
+      - {name: rank, type: text, constraints: {codes: {mate: "", master: "", bosun: ""}}}
+      - {name: ship, type: integer, occurs: 0..1}
+      - {name: berth, type: integer, occurs: 0..1}
+`)
+	for _, kind := range Kinds {
+		for seed := range uint64(20) {
+			v, ft := Make(s, kind, seed)
+			require.Nil(t, ft, "%s %d", kind, seed)
+			s.Check(v, func(f *fault.Fault) { t.Errorf("%s %d: %s", kind, seed, f) })
+		}
+	}
+	none := parse(t, `schema: X
+notation: json
+keys: {a: a by b}
+fields: [{name: a, type: record, occurs: 3..n, fields: [{name: b, type: boolean}]}]
+`)
+	_, ft := Make(none, Minimal, 1)
+	require.NotNil(t, ft)
+	require.Contains(t, ft.Error(), "values of a that differ")
+}

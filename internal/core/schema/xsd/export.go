@@ -53,7 +53,10 @@ type writer struct {
 	spaces map[string]string // by prefix
 	target string
 	types  map[string]string // named types by their names, as they are written
-	named  []string          // their names, in the order in which they came
+
+	keyNames  map[keyOf]string // of keys and uniques
+	keysNamed map[string]bool
+	named     []string // their names, in the order in which they came
 }
 
 // called is the field of a message, as an element of a name.
@@ -69,17 +72,21 @@ func newWriter(s *schema.Schema) *writer {
 		w.spaces[ns.Prefix] = ns.URI
 	}
 	w.target = w.space(s.RootElement())
+	w.nameKeys(s.Root)
 	return w
 }
 
 // Unsaid are the sentences that tell in what an exported XML Schema is stricter than the schema: XML Schema 1.0 has no word for it.
 func Unsaid(s *schema.Schema) (sentences []string) {
 	w := newWriter(s)
-	anyOrder, open, others, apart := false, false, false, false
+	anyOrder, open, others, apart, lost := false, false, false, false, false
 	s.Root.Walk(func(_ []string, f *schema.Field) {
 		apart = apart || f.Kind == value.VariantKind && firstNested(f) != nil && !w.related(f)
 		if f.Kind != value.RecordKind {
 			return
+		}
+		for _, k := range f.Keys() {
+			lost = lost || k.Among != nil && w.keyNames[among(f, k.Among)] == ""
 		}
 		elements, lists := 0, false
 		for _, c := range f.Fields {
@@ -103,6 +110,9 @@ func Unsaid(s *schema.Schema) (sentences []string) {
 	}
 	if apart {
 		sentences = append(sentences, "Of elements of several shapes, of which none is an extension of the first, only what xsi:type names is described here.")
+	}
+	if lost {
+		sentences = append(sentences, "That values are those of entries which are no key themselves is not said here.")
 	}
 	return sentences
 }
@@ -196,7 +206,7 @@ func (w *writer) record(depth int, f *schema.Field, as naming) {
 	switch {
 	case content != nil && len(elements) == 0:
 		w.line(depth+1, `<xs:simpleContent>`)
-		w.line(depth+2, `<xs:extension base="%s">`, xsType(content))
+		w.line(depth+2, `<xs:extension base="%s">`, w.textType(content))
 		w.attributes(depth+3, attrs)
 		w.line(depth+2, `</xs:extension>`)
 		w.line(depth+1, `</xs:simpleContent>`)
@@ -332,9 +342,24 @@ func (w *writer) element(depth int, c *schema.Field, open string) {
 		w.line(depth, `<xs:element name="%s"`+w.form(name)+` type="%s"`+open+`/>`, local(name), w.variant(c))
 		return
 	}
-	w.line(depth, `<xs:element name="%s"`+w.form(name)+open+">", local(name))
+	if empty := whenEmpty(c); empty == "" {
+		w.line(depth, `<xs:element name="%s"`+w.form(name)+open+">", local(name))
+	} else {
+		w.line(depth, `<xs:element name="%s"`+w.form(name)+open+` default="%s">`, local(name), empty)
+	}
 	w.typ(depth+1, c, naming{})
+	w.keys(depth+1, c)
 	w.line(depth, `</xs:element>`)
+}
+
+// whenEmpty is what an element says that has no content.
+func whenEmpty(f *schema.Field) string {
+	for _, c := range f.Fields {
+		if f.Kind == value.RecordKind && c.WireFormat.Content {
+			f = c
+		}
+	}
+	return f.WireFormat.WhenEmpty
 }
 
 // typ writes the type of an element.
@@ -342,7 +367,7 @@ func (w *writer) typ(depth int, c *schema.Field, as naming) {
 	switch {
 	case c.Kind == value.RecordKind:
 		w.record(depth, c, as)
-	case c.Kind == value.ListKind:
+	case c.Kind == value.ListKind && !c.WireFormat.InText:
 		w.items(depth, c.Each(), as)
 	case c.Kind == value.AnyKind || c.Kind == value.MapKind:
 		w.anything(depth, as)
@@ -394,13 +419,35 @@ var xsTypes = map[value.Kind]string{
 	value.LocalTimestamp: "xs:dateTime", value.ZonedTime: "xs:time", value.Duration: "xs:duration", value.YearMonth: "xs:gYearMonth",
 }
 
+// textType names the type of an element's text, which is written where XML Schema has none that says as much.
+func (w *writer) textType(f *schema.Field) string {
+	if plain := xsType(f); f.Scalar() && f.Constraints.Text() == "" && f.Constraints.TotalDigits == 0 && f.WireFormat.WhiteSpace == "" && f.WireFormat.Pattern == "" && writtenForm(f) == "" {
+		return plain
+	}
+	out := &writer{spaces: w.spaces, target: w.target, types: w.types, named: w.named}
+	name := w.unusedType(local(f.WireName()) + "Type")
+	out.simple(1, f, naming{name: name})
+	for had := range w.types { // one that reads so is there already
+		if strings.HasSuffix(had, "Type") && strings.ReplaceAll(w.types[had], `name="`+had+`"`, "") == strings.ReplaceAll(out.b.String(), `name="`+name+`"`, "") {
+			return had
+		}
+	}
+	w.keep(name, func(out *writer) { out.simple(1, f, naming{name: name}) })
+	return name
+}
+
 // xsType is the type as a field is written: a date by a pattern of its own is a text.
 func xsType(f *schema.Field) string {
 	if textual(f) {
 		return "xs:string"
 	}
-	if f.WireFormat.Hex {
+	switch {
+	case f.WireFormat.Hex:
 		return "xs:hexBinary"
+	case f.WireFormat.Exponent:
+		return "xs:double"
+	case f.Constraints.Format == "uri" || f.Constraints.Format == "uri-reference":
+		return "xs:anyURI"
 	}
 	return xsTypes[f.Kind]
 }
@@ -423,12 +470,17 @@ var writtenForms = map[value.Kind][2]string{
 	value.YearMonth:      {"[0-9]{4}-[0-9]{2}"},
 }
 
+// finiteForm is that of a number with an exponent, other than INF and NaN.
+const finiteForm = `[+\-]?([0-9]+(\.[0-9]*)?|\.[0-9]+)([eE][+\-]?[0-9]+)?`
+
 func writtenForm(f *schema.Field) string {
 	switch {
 	case textual(f):
 		return ""
 	case f.WireFormat.ZoneOptional:
 		return writtenForms[f.Kind][1]
+	case f.WireFormat.Exponent:
+		return finiteForm
 	}
 	return writtenForms[f.Kind][0]
 }
@@ -444,9 +496,35 @@ var (
 	literal = regexp.MustCompile(`[.?*+()\[\]{}|\\-]`)
 )
 
+// values writes the type of a list whose values stand in one text.
+func (w *writer) values(depth int, item *schema.Field) {
+	w.line(depth, `<xs:restriction>`)
+	w.line(depth+1, `<xs:simpleType>`)
+	w.line(depth+2, `<xs:list>`)
+	w.simple(depth+3, item, naming{})
+	w.line(depth+2, `</xs:list>`)
+	w.line(depth+1, `</xs:simpleType>`)
+	low, high := max(item.Min, item.Constraints.MinEntries), item.Constraints.MaxEntries
+	if item.Max != schema.Many && (high == 0 || item.Max < high) {
+		high = item.Max
+	}
+	if low > 0 {
+		w.line(depth+1, `<xs:minLength value="%s"/>`, strconv.Itoa(low))
+	}
+	if high > 0 {
+		w.line(depth+1, `<xs:maxLength value="%s"/>`, strconv.Itoa(high))
+	}
+	w.line(depth, `</xs:restriction>`)
+}
+
 func (w *writer) simple(depth int, f *schema.Field, as naming) {
 	m := &f.Constraints
 	w.line(depth, `<xs:simpleType`+as.attribute()+`>`)
+	if f.Kind == value.ListKind {
+		w.values(depth+1, f.Each())
+		w.line(depth, `</xs:simpleType>`)
+		return
+	}
 	if f.Kind == value.VariantKind {
 		w.line(depth+1, `<xs:union>`)
 		for _, b := range f.Fields {
@@ -455,6 +533,15 @@ func (w *writer) simple(depth int, f *schema.Field, as naming) {
 		w.line(depth+1, `</xs:union>`)
 		w.line(depth, `</xs:simpleType>`)
 		return
+	}
+	deeper := len(m.Also) // one restriction for each further pattern, since several in one are a choice
+	if m.Format == "uuid" {
+		deeper++
+	}
+	for range deeper {
+		w.line(depth+1, `<xs:restriction>`)
+		w.line(depth+2, `<xs:simpleType>`)
+		depth += 2
 	}
 	w.line(depth+1, `<xs:restriction base="%s">`, xsType(f))
 	facet := func(name, v string) {
@@ -474,10 +561,10 @@ func (w *writer) simple(depth int, f *schema.Field, as naming) {
 		facet("minExclusive", m.Above.String())
 		facet("maxExclusive", m.Below.String())
 	}
-	if f.Kind.Numeric() && !textual(f) {
+	if f.Kind.Numeric() && !textual(f) && !f.WireFormat.Exponent {
 		facet("totalDigits", positive(m.TotalDigits))
 	}
-	if f.Kind == value.Decimal && m.FractionDigits >= 0 && !textual(f) {
+	if f.Kind == value.Decimal && m.FractionDigits >= 0 && !textual(f) && !f.WireFormat.Exponent {
 		facet("fractionDigits", value.Int(int64(m.FractionDigits)).String())
 	}
 	facet("pattern", writtenForm(f))
@@ -486,13 +573,31 @@ func (w *writer) simple(depth int, f *schema.Field, as naming) {
 	}
 	if f.Kind == value.Text {
 		facet("whiteSpace", f.WireFormat.WhiteSpace)
+		facet("pattern", plainGroups.Replace(m.PatternText()))
+	}
+	if f.Kind == value.Text || f.Kind == value.Binary {
 		facet("minLength", positive(m.MinLength))
 		facet("maxLength", positive(m.MaxLength))
-		facet("pattern", strings.NewReplacer("(?:", "(", "(?s:", "(").Replace(m.PatternText()))
 	}
 	for _, c := range m.Codes {
 		w.line(depth+2, `<xs:enumeration value="%s"/>`, c.Value)
 	}
 	w.line(depth+1, `</xs:restriction>`)
+	for i := range deeper {
+		depth -= 2
+		w.line(depth+2, `</xs:simpleType>`)
+		pattern := uuidPattern
+		if i < len(m.Also) {
+			pattern = plainGroups.Replace(m.AlsoTexts()[i])
+		}
+		w.line(depth+2, `<xs:pattern value="%s"/>`, pattern)
+		w.line(depth+1, `</xs:restriction>`)
+	}
 	w.line(depth, `</xs:simpleType>`)
 }
+
+// plainGroups makes groups that XML Schema has no sign for plain ones.
+var plainGroups = strings.NewReplacer("(?:", "(", "(?s:", "(")
+
+// uuidPattern is the form of a UUID (RFC 9562, section 4).
+const uuidPattern = `[0-9a-fA-F]{8}-[0-9a-fA-F]{4}-[0-9a-fA-F]{4}-[0-9a-fA-F]{4}-[0-9a-fA-F]{12}`

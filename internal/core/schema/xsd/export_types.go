@@ -65,7 +65,7 @@ func (w *writer) keep(name string, write func(out *writer)) {
 	}
 	w.types[name] = "" // its elements may have types of their own
 	w.named = append(w.named, name)
-	out := &writer{spaces: w.spaces, target: w.target, types: w.types, named: w.named}
+	out := &writer{spaces: w.spaces, target: w.target, types: w.types, named: w.named, keyNames: w.keyNames, keysNamed: w.keysNamed}
 	write(out)
 	w.named, w.types[name] = out.named, out.b.String()
 }

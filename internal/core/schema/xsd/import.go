@@ -44,15 +44,14 @@ func (s *Set) ImportAs(id, root string, prefixes []schema.Namespace) (*schema.Sc
 	for _, n := range s.Notes {
 		m.say(n.Error())
 	}
-	for _, c := range e.constraints {
-		m.note(c.place, "the %s %s is not checked", c.kind, c.name.Local)
-	}
 	f := &schema.Field{Name: id, Kind: value.RecordKind, Min: 1, Max: 1, Constraints: schema.Constraints{FractionDigits: -1}}
 	if e.Type.Simple != nil && !e.Type.Complex {
 		f.Fields = []*schema.Field{m.content(e.Type.Simple, "text", e.place)}
 	} else {
 		m.shaped(e, f)
 	}
+	m.restrict(e, f)
+	m.keys()
 	if len(f.Fields) == 0 {
 		return nil, fault.New(fault.Setting, "the element %s holds nothing that could be a field", e.Name.Local).At(e.place)
 	}
@@ -68,6 +67,8 @@ type importer struct {
 	depth  map[*Type]int
 	noted  map[string]bool
 	fields int
+
+	restricted []restricted
 }
 
 func (m *importer) say(text string) {
@@ -199,7 +200,25 @@ func (m *importer) fixed(c *schema.Field, fixed, def *string, p fault.Place) {
 		m.note(p, "%s: its fixed value is not checked", c.Name)
 	}
 	if def != nil {
-		m.note(p, "%s: no default is filled in", c.Name)
+		c.Notes = "Default: " + *def
+	}
+}
+
+// given gives an element what it says when it is empty, and the only value that it may have.
+func (m *importer) given(c *schema.Field, e *Element) {
+	for _, inner := range c.Fields {
+		if c.Kind == value.RecordKind && inner.WireFormat.Content {
+			c = inner
+		}
+	}
+	switch {
+	case e.Fixed == nil && e.Default == nil:
+	case !c.Scalar():
+		m.note(e.place, "%s: what it is when it is empty, and its fixed value, is not known here", c.Name)
+	case e.Fixed != nil:
+		c.Constraints.Codes, c.WireFormat.WhenEmpty = []schema.Code{{Value: *e.Fixed}}, *e.Fixed
+	default:
+		c.WireFormat.WhenEmpty = *e.Default
 	}
 }
 
@@ -215,7 +234,7 @@ func (m *importer) simple(s *Simple, c *schema.Field, p fault.Place) {
 	c.Kind = value.Text
 	switch {
 	case s.item != nil:
-		m.note(p, "%s is a list of values in one text; it is taken as text", c.Name)
+		m.list(s, c, p)
 		return
 	case s.members != nil:
 		m.union(s, c, p)
@@ -229,6 +248,10 @@ func (m *importer) simple(s *Simple, c *schema.Field, p fault.Place) {
 	}
 	if s.primitive == "float" || s.primitive == "double" {
 		m.note(p, "%s: INF and NaN are no decimals", c.Name)
+	}
+	c.WireFormat.Exponent = s.primitive == "float" || s.primitive == "double"
+	if c.Kind == value.Text {
+		m.form(s.primitive, c)
 	}
 	c.WireFormat.Hex = s.primitive == "hexBinary"
 	c.WireFormat.ZoneOptional = s.primitive == "dateTime" || s.primitive == "time"
@@ -246,6 +269,44 @@ func (m *importer) simple(s *Simple, c *schema.Field, p fault.Place) {
 		m.note(p, "%s: a %s has no zone here", c.Name, before)
 	}
 }
+
+// list gives a field the type of a list whose values stand in one text.
+func (m *importer) list(s *Simple, c *schema.Field, p fault.Place) {
+	item := newField("item")
+	m.simple(s.item, item, p)
+	if !item.Scalar() {
+		m.note(p, "%s is a list of values of several types in one text; it is taken as text", c.Name)
+		return
+	}
+	if item.Kind == value.Text {
+		item.WireFormat.WhiteSpace = ""
+		if must := &item.Constraints; must.Pattern == nil && must.Codes == nil {
+			must.Pattern = unspaced
+		}
+	}
+	c.Kind, c.WireFormat.InText, c.Fields = value.ListKind, true, []*schema.Field{item}
+	item.Min, item.Max = 0, schema.Many
+	restricted := false
+	for t := s; t != nil; t = t.base {
+		f := &t.facets
+		restricted = restricted || f.enum != nil || len(f.patterns) > 0
+		if f.length != nil && item.Constraints.MinEntries == 0 {
+			item.Constraints.MinEntries, item.Constraints.MaxEntries = *f.length, *f.length
+		}
+		if f.minLength != nil && item.Constraints.MinEntries == 0 {
+			item.Constraints.MinEntries = *f.minLength
+		}
+		if f.maxLength != nil && item.Constraints.MaxEntries == 0 {
+			item.Constraints.MaxEntries = *f.maxLength
+		}
+	}
+	if restricted {
+		m.note(p, "%s: what a list of values is restricted to as a whole is not checked", c.Name)
+	}
+}
+
+// unspaced is what a text in a list of texts must be.
+var unspaced = regexp.MustCompile(`^(?:\S+)$`)
 
 // allPatterns are the patterns of a type and of those that it is derived from.
 func allPatterns(s *Simple) (texts []string) {
@@ -282,20 +343,39 @@ func (m *importer) facets(s *Simple, c *schema.Field, p fault.Place) {
 		m.values(s, c)
 		return
 	}
-	switch {
-	case len(f.patterns) == 0 || builtins[s.Name] == s:
-	case c.Constraints.Pattern != nil:
-		m.note(p, "%s: only the first of its patterns is checked", c.Name)
-	default:
+	if len(f.patterns) > 0 && c.Constraints.Codes == nil {
 		var parts []string
 		for _, re := range f.patterns {
-			parts = append(parts, strings.TrimSuffix(strings.TrimPrefix(re.String(), "^(?s:"), ")$"))
+			parts = append(parts, patternEnds.Replace(re.String()))
 		}
 		if re, err := regexp.Compile(`^(?:` + strings.Join(parts, "|") + `)$`); err == nil {
-			c.Constraints.Pattern = re
+			c.Constraints.Like(re)
 		}
 	}
 	m.values(s, c)
+}
+
+// patternEnds takes from a pattern what makes it match the whole text.
+var patternEnds = strings.NewReplacer("^(?s:", "", "^(?:", "", ")$", "")
+
+// forms are the primitive types that are texts of a form.
+var forms = map[string]*regexp.Regexp{
+	"gYear":     regexp.MustCompile(`^(?:-?([1-9][0-9]{3,}|0[0-9][0-9][1-9]|0[0-9][1-9][0-9]|0[1-9][0-9][0-9])` + zone + `)$`),
+	"gMonth":    regexp.MustCompile(`^(?:--(0[1-9]|1[0-2])` + zone + `)$`),
+	"gDay":      regexp.MustCompile(`^(?:---(0[1-9]|[12][0-9]|3[01])` + zone + `)$`),
+	"gMonthDay": regexp.MustCompile(`^(?:--((0[13578]|1[02])-(0[1-9]|[12][0-9]|3[01])|(0[469]|11)-(0[1-9]|[12][0-9]|30)|02-(0[1-9]|[12][0-9]))` + zone + `)$`),
+	"QName":     regexp.MustCompile(`^(?:` + ncName + `(:` + ncName + `)?)$`),
+	"NOTATION":  regexp.MustCompile(`^(?:` + ncName + `(:` + ncName + `)?)$`),
+}
+
+// form gives a text the form that its primitive type has.
+func (m *importer) form(primitive string, c *schema.Field) {
+	if p := forms[primitive]; p != nil {
+		c.Constraints.Like(p)
+	}
+	if primitive == "anyURI" {
+		c.Constraints.Format = "uri-reference"
+	}
 }
 
 // values are those that a simple type lists.
@@ -327,7 +407,7 @@ func (m *importer) union(s *Simple, c *schema.Field, p fault.Place) {
 }
 
 func (m *importer) lengths(f *facets, c *schema.Field) {
-	if c.Kind != value.Text {
+	if c.Kind != value.Text && c.Kind != value.Binary {
 		return
 	}
 	if f.length != nil && c.Constraints.MinLength == 0 {

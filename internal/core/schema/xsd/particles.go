@@ -262,9 +262,7 @@ func (m *importer) single(e *Element, f *schema.Field) *schema.Model {
 	if c.Nullable = e.Nillable; c.Name != name {
 		c.WireFormat.Name = name
 	}
-	for _, k := range e.constraints {
-		m.note(k.place, "the %s %s is not checked", k.kind, k.name.Local)
-	}
+	m.restrict(e, c)
 	f.Fields = append(f.Fields, c)
 	slot := len(f.Fields) - 1
 	switch t := e.Type; {
@@ -279,8 +277,6 @@ func (m *importer) single(e *Element, f *schema.Field) *schema.Model {
 	if c.Kind == value.RecordKind && len(c.Fields) == 0 {
 		c.Kind, c.Constraints.Codes = value.Text, []schema.Code{{Meaning: "always empty"}}
 	}
-	if m.fixed(c, e.Fixed, e.Default, e.place); e.Fixed != nil {
-		m.note(e.place, "%s: an empty element does not stand for the fixed value", c.Name)
-	}
+	m.given(c, e)
 	return &schema.Model{Slot: slot, Min: 1, Max: 1}
 }

@@ -294,7 +294,7 @@ func lexical(primitive, s string) string {
 		return ""
 	}
 	l, ok := lexicals[primitive]
-	if !ok || l.re != nil && l.re.MatchString(s) && (l.more == nil || l.more(s)) {
+	if !ok || (l.re == nil || l.re.MatchString(s)) && (l.more == nil || l.more(s)) {
 		return ""
 	}
 	return l.words
@@ -336,19 +336,7 @@ var lexicals = map[string]lexis{
 	"base64Binary": {"base64", regexp.MustCompile(`^[A-Za-z0-9+/= ]*$`), isBase64},
 	"QName":        {"a name, with a prefix or without", regexp.MustCompile(`^` + ncName + `(:` + ncName + `)?$`), nil},
 	"NOTATION":     {"a name, with a prefix or without", regexp.MustCompile(`^` + ncName + `(:` + ncName + `)?$`), nil},
-	"anyURI":       {"an address", regexp.MustCompile(`^[^<>"{}|\\^` + "`" + `]*$`), isURI},
-}
-
-var badPercent = regexp.MustCompile(`%($|[^0-9a-fA-F]|[0-9a-fA-F]($|[^0-9a-fA-F]))`)
-
-var scheme = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9+.-]*$`)
-
-// isURI looks at what RFC 3986 asks of any reference: escapes, one fragment, and a scheme before a
-// colon in the first segment.
-func isURI(s string) bool {
-	first, _, _ := strings.Cut(s, "/")
-	before, _, colon := strings.Cut(first, ":")
-	return !badPercent.MatchString(s) && strings.Count(s, "#") < 2 && (!colon || scheme.MatchString(before) || strings.ContainsAny(before, "?#"))
+	"anyURI":       {"an address", nil, func(s string) bool { return schema.HasFormat("uri-reference", s) }},
 }
 
 func isBase64(s string) bool {

@@ -165,7 +165,7 @@ func mutants(t *testing.T, text []byte) []string {
 				}
 				walk(k)
 			case string:
-				for _, v := range []string{"", "x", "0", "-7", "1.500", "99999999999", "abc def", " a b ", "true", "2031-02-30", "2031-03-10", "--02-30", "1.50", "-P1Y", "INF", "24:00:00", "one", "NO1", "%zz", "12:00:60"} {
+				for _, v := range []string{"", "x", "0", "-7", "1.500", "99999999999", "abc def", " a b ", "true", "2031-02-30", "2031-03-10", "--02-30", "1.50", "-P1Y", "INF", "24:00:00", "one", "NO1", "%zz", "12:00:60", "1e3"} {
 					shot(func() {
 						n.kids = append([]any{}, old...)
 						n.kids[i] = v

@@ -98,7 +98,8 @@ type schemaPage struct {
 	Nested            bool // lines of several types
 	RecordName        string
 	Settings          schema.Settings
-	Arrangement       string // of the elements of a record, by its content model
+	Arrangement       string       // of the elements of a record, by its content model
+	EntryKeys         []schema.Key // of the message
 	Head              []form.Field
 	Written           []form.Field
 	Line              int
@@ -209,7 +210,7 @@ func (b pages) schemaPage(c *gin.Context, id string, at at) (*schemaPage, error)
 	d := &schemaPage{
 		Frame: b.Frame(c, "bench", s.Title, "↑ ↓", "choose a field", "Enter", "edit it", "[ ]", "record before, after", "N", "new field below",
 			"I", "new field inside", "Shift ↑ ↓", "move the field", "Shift → ←", "into the record before, out", "Delete", "remove it", "F", "fold or unfold"),
-		ID: id, SchemaTitle: s.Title, Notation: s.Notation, Settings: s.Settings, Arrangement: s.Root.ModelSaid(), Width: s.Width(), Nested: s.Notation.Lines && s.Nested(), Path: project.Path(project.Schemas, id),
+		ID: id, SchemaTitle: s.Title, Notation: s.Notation, Settings: s.Settings, Arrangement: s.Root.ModelSaid(), EntryKeys: s.Root.Keys(), Width: s.Width(), Nested: s.Notation.Lines && s.Nested(), Path: project.Path(project.Schemas, id),
 		Written: form.Fields(writtenOf(s)), Head: form.Fields(headOf(s)), LeftOut: s.NotImported, Samples: s.Samples, Sample: at.sample, Find: at.find, evidence: map[*schema.Field]*evidence{},
 	}
 	d.UsedBy = p.UsedBy(d.Path)
@@ -473,7 +474,7 @@ func (d *schemaPage) row(f *schema.Field, at edit.Path, v value.Value, bad bool)
 	case f.ToldBy != "":
 		row.Must = "told by " + f.ToldBy
 	case row.Must == "":
-		row.Must = f.ModelSaid()
+		row.Must = strings.TrimPrefix(f.ModelSaid()+keysOf(f), " · ")
 	}
 	switch {
 	case f.Kind == value.RecordKind && !f.List():
@@ -485,6 +486,14 @@ func (d *schemaPage) row(f *schema.Field, at edit.Path, v value.Value, bad bool)
 		row.Value = v.String()
 	}
 	return row
+}
+
+// keysOf are the keys of a record, as they stand behind what else is said of it.
+func keysOf(f *schema.Field) (text string) {
+	for _, k := range f.Keys() {
+		text += " · " + k.Text()
+	}
+	return text
 }
 
 func howWritten(f *schema.Field) string {
@@ -526,10 +535,14 @@ type fieldForm struct {
 
 // headOf is what a schema has beside the settings of its notation.
 func headOf(s *schema.Schema) setting.Values {
-	return setting.List{
+	list := setting.List{
 		{Name: "title", Label: "Title", Type: setting.Text, Wide: true},
 		{Name: "notation", Label: "Notation", Type: setting.Choice, Choices: schema.NotationNames(), Redraw: true},
-	}.Chosen(edit.ReadSchema(s))
+	}
+	if s.Root.Kind == value.RecordKind && (s.Notation.Tree || s.Nested()) {
+		list = append(list, schema.MessageKeysSetting)
+	}
+	return list.Chosen(edit.ReadSchema(s))
 }
 
 // writtenOf are the settings of how messages of a schema are written.

@@ -37,11 +37,16 @@ type reader struct {
 	size  int
 
 	faults fault.List
+	begins map[*value.Record]fault.Place // of the lines of records; nil where no key asks for it
 }
 
 // NewReader puts the records of a message together; limit is the most bytes of one.
 func NewReader(l Lines, root *Type, o notation.Options) notation.Reader {
-	return &reader{lines: l, root: root, limit: o.Limit(), check: o.Check}
+	r := &reader{lines: l, root: root, limit: o.Limit(), check: o.Check}
+	if o.Check && root.Field.HasKeys() {
+		r.begins = map[*value.Record]fault.Place{}
+	}
+	return r
 }
 
 func (r *reader) Many() bool         { return true }
@@ -51,6 +56,7 @@ func (r *reader) Raw() string        { return strings.Join(r.raw, "\n") }
 // Next puts the lines of one record together. All faults of the record are reported together.
 func (r *reader) Next() (value.Value, error) {
 	r.open, r.faults, r.raw, r.size = r.open[:0], nil, r.raw[:0], 0
+	clear(r.begins)
 	for {
 		if !r.held {
 			err := r.lines.Take()
@@ -188,6 +194,9 @@ func (r *reader) read() {
 		return
 	}
 	f := &r.open[len(r.open)-1]
+	if r.begins != nil {
+		r.begins[f.rec] = r.lines.Place()
+	}
 	for _, ft := range r.lines.Read(f.kind, f.rec) {
 		if ft.Place.Path = path(r.open); ft.Field != "" {
 			ft.Place.Path += "/" + schema.Escape(ft.Field)
@@ -206,17 +215,30 @@ func (r *reader) closeTo(level int) {
 func (r *reader) closeLast() value.Value {
 	n := len(r.open) - 1
 	f := &r.open[n]
+	v := f.close()
 	if r.check && !r.over() {
 		p := r.lines.Place()
 		r.faults = f.missing(path(r.open), p, r.faults)
+		r.keys(f.kind.Field, v)
 	}
-	v := f.close()
 	if n > 0 && !r.over() {
 		up := &r.open[n-1]
 		up.lists[f.slot] = append(up.lists[f.slot], v)
 	}
 	r.open = r.open[:n]
 	return v
+}
+
+// keys checks the keys of a record that is complete.
+func (r *reader) keys(f *schema.Field, v value.Value) {
+	f.CheckKeys(v, func(ft *fault.Fault, in *value.Record) {
+		inside := ft.Place.Path
+		if ft.Place = r.lines.Place(); in != nil && r.begins[in].Line > 0 {
+			ft.Place = r.begins[in]
+		}
+		ft.Place.Path = path(r.open) + inside
+		r.faults.Add(ft)
+	})
 }
 
 // end gives the record, or its faults.
