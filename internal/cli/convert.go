@@ -94,7 +94,7 @@ func (e env) copy(in io.Reader, name, from, to, part string, exact bool) error {
 	}
 	var change func() notation.Change
 	if o.Schema != nil {
-		change = func() notation.Change { return checker(o.Schema, name) }
+		change = func() notation.Change { return &checker{o.Schema, name} }
 	}
 	return e.copied(r, name, func(many bool) (notation.Writer, error) {
 		out := o
@@ -184,20 +184,30 @@ func regular(f *os.File) bool {
 }
 
 // checker lets only records pass that are as the schema says.
-func checker(s *schema.Schema, name string) notation.Change {
-	return func(v value.Value, line int) (value.Value, error) {
-		var first *fault.Fault
-		s.Check(v, func(f *fault.Fault) {
-			if first == nil {
-				f.Place.Source, f.Place.Line = name, line
-				first = f
-			}
-		})
-		if first != nil {
-			return v, first
-		}
+type checker struct {
+	schema *schema.Schema
+	name   string
+}
+
+// Begin has nothing to do.
+func (c *checker) Begin(*value.Memory) {}
+
+// Change gives a record as it is, or the first of its faults.
+func (c *checker) Change(v value.Value, line int) (value.Value, error) {
+	if c.schema.Fits(v) {
 		return v, nil
 	}
+	var first *fault.Fault
+	c.schema.Check(v, func(f *fault.Fault) {
+		if first == nil {
+			f.Place.Source, f.Place.Line = c.name, line
+			first = f
+		}
+	})
+	if first != nil {
+		return v, first
+	}
+	return v, nil
 }
 
 // named gives a fault that lacks it the name of the input.

@@ -88,33 +88,57 @@ func (e env) mapFile(cmd *cobra.Command, p *project.Project, id string, f mapFla
 	}
 	return e.copied(r, f.input, func(many bool) (notation.Writer, error) {
 		return target.NewWriter(e.out, notation.Options{Schema: plan.Target, Many: many})
-	}, func() notation.Change { return mapper(plan, f.input, others) })
+	}, func() notation.Change { return newMapper(plan, f.input, others) })
 }
 
 // mapper makes the target record of each source record, checked on both sides.
-func mapper(plan *mapping.Plan, input string, others []value.Value) notation.Change {
-	check := checker(plan.Sources[0], input)
-	fr := plan.NewFrame()
-	started := value.Instant(time.Now().UTC())
-	sources := append([]value.Value{{}}, others...)
+type mapper struct {
+	plan    *mapping.Plan
+	check   *checker
+	frame   *mapping.Frame
+	facts   []value.Value // of the run, but for the line
+	sources []value.Value
+	memory  *value.Memory
+	input   string
+}
+
+func newMapper(plan *mapping.Plan, input string, others []value.Value) *mapper {
 	file := filepath.Base(input)
-	return func(v value.Value, line int) (value.Value, error) {
-		if _, err := check(v, line); err != nil {
-			return v, err
-		}
-		sources[0] = v
-		fr.Set(running.RunFacts("", file, file, line, started), sources...)
-		res := plan.Apply(fr)
-		if res.Faults != nil {
-			ft := res.Faults[0]
-			ft.Place.Source, ft.Place.Line = input, line
-			return res.Value, ft
-		}
-		if res.Skipped != "" {
-			return value.Value{}, nil
-		}
-		return res.Value, nil
+	return &mapper{
+		plan: plan, check: &checker{plan.Sources[0], input}, input: input, sources: append([]value.Value{{}}, others...),
+		facts: running.RunFacts("", file, file, 0, value.Instant(time.Now().UTC())).Record().Fields,
 	}
+}
+
+// lineFact is the slot of the line among the run's facts.
+var lineFact = mapping.Run.Field("line").Slot()
+
+// Begin takes records from a batch's memory.
+func (m *mapper) Begin(memory *value.Memory) {
+	m.frame, m.memory = m.plan.NewFrame(), memory
+	m.frame.Memory = memory
+}
+
+// Change maps one record.
+func (m *mapper) Change(v value.Value, line int) (value.Value, error) {
+	if _, err := m.check.Change(v, line); err != nil {
+		return v, err
+	}
+	run := m.memory.Record(mapping.Run.Layout())
+	copy(run.Fields, m.facts)
+	run.Fields[lineFact] = value.Int(int64(line))
+	m.sources[0] = v
+	m.frame.Set(value.RecordOf(run), m.sources...)
+	res := m.plan.Apply(m.frame)
+	if res.Faults != nil {
+		ft := res.Faults[0]
+		ft.Place.Source, ft.Place.Line = m.input, line
+		return res.Value, ft
+	}
+	if res.Skipped != "" {
+		return value.Value{}, nil
+	}
+	return res.Value, nil
 }
 
 func missing(p *project.Project, kind, id string) error {

@@ -13,11 +13,18 @@ import (
 
 const copyBatch = 256
 
-// Change makes the record that is written of one that was read; line is where it was read.
-type Change func(v value.Value, line int) (value.Value, error)
+// Change changes records, a batch at a time.
+type Change interface {
+	// Begin is called before each batch. The memory is that of its records: it is used again once they are written.
+	Begin(memory *value.Memory)
+	// Change makes the record that is written of one that was read; line is where it was read.
+	Change(v value.Value, line int) (value.Value, error)
+}
 
 // batch is a number of records on their way; done tells that they are changed.
 type batch struct {
+	memory  *value.Memory
+	pieces  []piece // that are decoded to values yet
 	values  []value.Value
 	lines   []int
 	refused []refusal // records among the values that are at fault, in any order
@@ -38,10 +45,21 @@ type refusal struct {
 // A record that is changed to nothing is left out, too. open makes the writer once it is known whether the message
 // is a list; the writer is closed when there was no error, and not for a document of one record that was refused.
 func Copy(r Reader, open func(many bool) (Writer, error), changes func() Change, refused func(err error)) (n int, err error) {
-	c := copier{ordered: make(chan *batch, 2*runtime.GOMAXPROCS(0)), work: make(chan *batch), stop: make(chan struct{})}
-	c.wg.Go(func() { c.produce(r) })
+	ahead := 2 * runtime.GOMAXPROCS(0)
+	c := copier{ordered: make(chan *batch, ahead), work: make(chan *batch), stop: make(chan struct{}), spare: make(chan *batch, ahead+2)}
+	cut, apart := r.(Splitter)
+	if apart {
+		c.wg.Go(func() { c.split(cut) })
+	} else {
+		c.wg.Go(func() { c.produce(r) })
+	}
 	for range runtime.GOMAXPROCS(0) {
-		c.wg.Go(func() { c.change(changes) })
+		var d Decoder
+		if apart {
+			d = cut.Decoder()
+			defer func() { cut.Decoded(d) }() // once all goroutines have ended
+		}
+		c.wg.Go(func() { c.change(d, changes) })
 	}
 	defer c.wg.Wait()
 	defer close(c.stop)
@@ -54,6 +72,7 @@ func Copy(r Reader, open func(many bool) (Writer, error), changes func() Change,
 		if b.err != nil && b.err != io.EOF {
 			return out.n, errors.Join(first(b.err), flush(out.w))
 		}
+		c.again(b)
 	}
 	if out.n == 0 && out.bad > 0 && !r.Many() {
 		return 0, nil
@@ -125,7 +144,31 @@ type copier struct {
 	ordered chan *batch // in the order of reading
 	work    chan *batch // the same, for whoever is free
 	stop    chan struct{}
+	spare   chan *batch // that are written
 	wg      sync.WaitGroup
+}
+
+// again lets a batch that is written be used for other records.
+func (c *copier) again(b *batch) {
+	b.memory.Reset()
+	clear(b.values)
+	clear(b.pieces)
+	*b = batch{memory: b.memory, pieces: b.pieces[:0], values: b.values[:0], lines: b.lines[:0]}
+	select {
+	case c.spare <- b:
+	default:
+	}
+}
+
+// batch gives an empty one.
+func (c *copier) batch() (b *batch) {
+	select {
+	case b = <-c.spare:
+	default:
+		b = &batch{memory: &value.Memory{}, values: make([]value.Value, 0, copyBatch), lines: make([]int, 0, copyBatch)}
+	}
+	b.done = make(chan struct{})
+	return b
 }
 
 // first is the first of several faults: one record's worth.
@@ -146,15 +189,21 @@ func placed(err error, line int) error {
 	return err
 }
 
-// change changes batches until there are no more.
-func (c *copier) change(changes func() Change) {
+// change decodes and changes batches until there are no more.
+func (c *copier) change(d Decoder, changes func() Change) {
 	var change Change
 	if changes != nil {
 		change = changes()
 	}
 	for b := range c.work {
+		if d != nil {
+			b.decode(d)
+		}
+		if change != nil {
+			change.Begin(b.memory)
+		}
 		for i := 0; change != nil && i < len(b.values); i++ {
-			v, err := change(b.values[i], b.lines[i])
+			v, err := change.Change(b.values[i], b.lines[i])
 			if err != nil {
 				b.refused = append(b.refused, refusal{i, err})
 				v = value.Value{}
@@ -165,11 +214,58 @@ func (c *copier) change(changes func() Change) {
 	}
 }
 
-func (c *copier) produce(r Reader) {
+// piece is the text of a record, or why there is none.
+type piece struct {
+	Piece
+	err error
+}
+
+// decode makes records of the pieces.
+func (b *batch) decode(d Decoder) {
+	d.Borrow(b.memory)
+	for _, p := range b.pieces {
+		v, err := value.Value{}, p.err
+		if err == nil {
+			v, err = d.Decode(p.Piece)
+		}
+		if err != nil {
+			b.refused = append(b.refused, refusal{len(b.values), err})
+			continue
+		}
+		b.values, b.lines = append(b.values, v), append(b.lines, p.Line)
+	}
+}
+
+// split is produce for a reader whose records are decoded beside it.
+func (c *copier) split(r Splitter) {
 	defer close(c.ordered)
 	defer close(c.work)
 	for {
-		b := &batch{values: make([]value.Value, 0, copyBatch), lines: make([]int, 0, copyBatch), done: make(chan struct{})}
+		b := c.batch()
+		for len(b.pieces) < copyBatch && b.err == nil {
+			p, err := r.Piece()
+			if faults := fault.List(nil); err != nil && !errors.As(err, &faults) {
+				b.err = err
+				break
+			}
+			b.pieces = append(b.pieces, piece{p, err})
+		}
+		ended := b.err != nil
+		if !c.send(c.ordered, b) || !c.send(c.work, b) || ended {
+			return
+		}
+	}
+}
+
+func (c *copier) produce(r Reader) {
+	defer close(c.ordered)
+	defer close(c.work)
+	borrower, borrows := r.(value.Borrower)
+	for {
+		b := c.batch()
+		if borrows {
+			borrower.Borrow(b.memory)
+		}
 		for len(b.values)+len(b.refused) < copyBatch && b.err == nil {
 			v, err := r.Next()
 			var faults fault.List // of one record: those behind it can be read
@@ -184,7 +280,8 @@ func (c *copier) produce(r Reader) {
 			b.values = append(b.values, v)
 			b.lines = append(b.lines, r.Place().Line)
 		}
-		if !c.send(c.ordered, b) || !c.send(c.work, b) || b.err != nil {
+		ended := b.err != nil // once it is sent, the batch may be used for other records
+		if !c.send(c.ordered, b) || !c.send(c.work, b) || ended {
 			return
 		}
 	}

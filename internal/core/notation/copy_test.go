@@ -54,6 +54,13 @@ func (s *sink) Close() error {
 	return nil
 }
 
+// changed is a change by a function.
+type changed func(v value.Value, line int) (value.Value, error)
+
+func (changed) Begin(*value.Memory) {}
+
+func (c changed) Change(v value.Value, line int) (value.Value, error) { return c(v, line) }
+
 func copyTo(s *sink, r Reader, changes func() Change) (n int, told []string, err error) {
 	n, err = Copy(r, func(bool) (Writer, error) { return s, nil }, changes, func(err error) { told = append(told, err.Error()) })
 	return n, told, err
@@ -62,13 +69,13 @@ func copyTo(s *sink, r Reader, changes func() Change) (n int, told []string, err
 func TestCopyKeepsTheOrder(t *testing.T) {
 	s := &sink{}
 	n, _, err := copyTo(s, &numbers{limit: 10_000, end: io.EOF}, func() Change {
-		return func(v value.Value, line int) (value.Value, error) {
+		return changed(func(v value.Value, line int) (value.Value, error) {
 			n, _ := v.Int64()
 			if int64(line) != n {
 				return v, errors.New("the line is not the record's")
 			}
 			return value.Int(-n), nil
-		}
+		})
 	})
 	require.NoError(t, err)
 	require.Equal(t, 10_000, n)
@@ -90,12 +97,12 @@ func TestCopyKeepsWhatIsGood(t *testing.T) {
 		"a record that cannot be read":    {&numbers{limit: 5000, bad: bad, end: io.EOF}, 0, nil, "1500: bad"},
 		"a record that cannot be written": {&numbers{limit: 5000, end: io.EOF}, bad, nil, "1500: refused"},
 		"a record that cannot be changed": {&numbers{limit: 5000, end: io.EOF}, 0, func() Change {
-			return func(v value.Value, line int) (value.Value, error) {
+			return changed(func(v value.Value, line int) (value.Value, error) {
 				if line == bad {
 					return v, fault.New(fault.Arithmetic, "no change at %d", line)
 				}
 				return v, nil
-			}
+			})
 		}, "no change at 1500"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -112,9 +119,9 @@ func TestCopyKeepsWhatIsGood(t *testing.T) {
 	}
 	s := &sink{}
 	_, told, err := copyTo(s, &numbers{limit: 3, bad: 1, end: io.EOF}, func() Change {
-		return func(v value.Value, line int) (value.Value, error) {
+		return changed(func(v value.Value, line int) (value.Value, error) {
 			return v, fault.New(fault.Arithmetic, "at %d", line)
-		}
+		})
 	})
 	require.NoError(t, err)
 	require.Equal(t, []string{"at 2", "at 3"}, told[1:], "in their order")

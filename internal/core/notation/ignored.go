@@ -50,6 +50,23 @@ func (g *Ignored) Add(path string) {
 	g.counts[path] = n + 1
 }
 
+// AddAll adds what another one has counted.
+func (g *Ignored) AddAll(o *Ignored) {
+	if g == nil || o == nil {
+		return
+	}
+	for _, path := range o.paths {
+		g.Add(path)
+		if _, kept := g.counts[path]; kept {
+			g.counts[path] += o.counts[path] - 1
+		} else {
+			g.More += o.counts[path] - 1
+		}
+	}
+	g.More += o.More
+	g.Blank += o.Blank
+}
+
 // Paths are the paths, in the order in which they were met.
 func (g *Ignored) Paths() []string {
 	if g == nil {

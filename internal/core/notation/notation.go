@@ -31,6 +31,30 @@ type Reader interface {
 	Many() bool
 }
 
+// Splitter is a reader that can cut a message into the texts of its records, which are then decoded beside it.
+type Splitter interface {
+	Reader
+	// Piece gives the text of the next record. Its errors are those of Next.
+	Piece() (Piece, error)
+	// Decoder makes what reads pieces, for one goroutine, and Decoded is told when it has read its last.
+	Decoder() Decoder
+	Decoded(Decoder)
+}
+
+// Piece is the text of one record, and where it stands.
+type Piece struct {
+	Text string
+	Line int
+	Byte int64
+}
+
+// Decoder reads records out of their texts.
+type Decoder interface {
+	value.Borrower
+	// Decode gives the record of a piece, or the faults for which it cannot be read.
+	Decode(Piece) (value.Value, error)
+}
+
 // Writer writes the records of one message.
 type Writer interface {
 	Write(value.Value) error

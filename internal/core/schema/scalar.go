@@ -53,7 +53,13 @@ func ScalarText(v value.Value) string {
 
 // Read reads a field's text as it is written in its notation: with its pattern, its implied
 // decimal point, or else in standard form. Padding must be gone already.
-func (f *Field) Read(s string) (value.Value, bool) { return f.Reader()(s) }
+func (f *Field) Read(s string) (value.Value, bool) {
+	w := &f.WireFormat
+	if w.pattern == nil && !w.Hex && !w.ZoneOptional && w.ImpliedDecimals == 0 && !w.marked() && f.Kind != value.Decimal {
+		return ParseScalar(f.Kind, s)
+	}
+	return f.Reader()(s)
+}
 
 // Reader is Read made ready for many texts of one field.
 func (f *Field) Reader() func(s string) (value.Value, bool) {

@@ -41,10 +41,8 @@ var pow10 = func() (p [19]int64) {
 // Number keeps a JSON number literal (RFC 8259, section 6) exactly as it is written. It is
 // worked out only when it is computed with; valid syntax is the caller's promise.
 func Number(text string) Value {
-	if len(text) <= 18 && !strings.ContainsAny(text, ".eE") && text != "-0" {
-		if n, err := strconv.ParseInt(text, 10, 64); err == nil {
-			return Int(n)
-		}
+	if n, small := smallInt(text); small && (n != 0 || text[0] != '-') {
+		return Int(n)
 	}
 	return textual(Decimal, literal, text)
 }

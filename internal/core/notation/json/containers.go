@@ -56,16 +56,17 @@ func (d *decoder) record(f *schema.Field, depth int) (value.Value, error) {
 		return value.Value{}, err
 	}
 	begin := d.dec.InputOffset() - 1
-	fields := make([]value.Value, len(f.Fields))
+	rec := d.empty(f)
+	fields, next := rec.Fields, 0
 	others := schema.OthersBuilder{Field: f.HeldOthers()}
 	for d.dec.PeekKind() != '}' {
-		tok, err := d.dec.ReadToken()
+		raw, err := d.single()
 		if err != nil {
 			return value.Value{}, err
 		}
-		c := f.Named(tok.String())
+		c := d.field(f, raw, &next)
 		if c == nil {
-			if err := d.other(f, &others, tok, depth); err != nil {
+			if err := d.other(f, &others, raw, depth); err != nil {
 				return value.Value{}, err
 			}
 			continue
@@ -78,7 +79,7 @@ func (d *decoder) record(f *schema.Field, depth int) (value.Value, error) {
 	}
 	_, err := d.dec.ReadToken()
 	others.Put(fields)
-	v := value.NewRecord(f.Layout(), fields)
+	v := value.RecordOf(rec)
 	if d.check {
 		faults := len(d.faults)
 		d.missing(f, fields, begin)
@@ -110,18 +111,26 @@ func (d *decoder) whole(f *schema.Field, v value.Value, begin int64, complete bo
 	f.CheckKeys(v, tell)
 }
 
+// empty is a record of a field, of the memory that is lent, or its own.
+func (d *decoder) empty(f *schema.Field) *value.Record {
+	if d.memory != nil {
+		return d.memory.Record(f.Layout())
+	}
+	return &value.Record{Layout: f.Layout(), Fields: make([]value.Value, len(f.Fields))}
+}
+
 // other reads a field that the record lacks: it is kept, a fault, or passed over and counted.
-func (d *decoder) other(f *schema.Field, others *schema.OthersBuilder, tok jsontext.Token, depth int) error {
-	name := tok.String()
+func (d *decoder) other(f *schema.Field, others *schema.OthersBuilder, raw jsontext.Value, depth int) error {
+	name := d.text(raw)
 	if others.Field == nil {
 		if f.Strict() {
-			d.unknown(f, name, tok)
+			d.unknown(f, name, raw)
 		} else if d.ignored != nil {
 			d.ignored.Add(d.under + string(d.dec.StackPointer()))
 		}
 		return d.skip(depth)
 	}
-	d.name(others.Field, tok)
+	d.name(others.Field, name, raw)
 	v, err := d.read(others.Field.Each(), depth+1)
 	others.Add(name, v)
 	return err
@@ -134,13 +143,13 @@ func (d *decoder) skip(depth int) error {
 }
 
 // name checks a name of a map.
-func (d *decoder) name(f *schema.Field, tok jsontext.Token) {
+func (d *decoder) name(f *schema.Field, name string, raw jsontext.Value) {
 	if !d.check {
 		return
 	}
-	if ft := f.CheckName(tok.String()); ft != nil {
+	if ft := f.CheckName(name); ft != nil {
 		d.fault(f, ft)
-		d.back(tok)
+		d.back(raw)
 	}
 }
 
@@ -153,12 +162,13 @@ func (d *decoder) entries(f *schema.Field, depth int) (value.Value, error) {
 	var names []string
 	var fields []value.Value
 	for d.dec.PeekKind() != '}' {
-		tok, err := d.dec.ReadToken()
+		raw, err := d.single()
 		if err != nil {
 			return value.Value{}, err
 		}
-		names = append(names, tok.String())
-		d.name(f, tok)
+		name := d.text(raw)
+		names = append(names, name)
+		d.name(f, name, raw)
 		v, err := d.read(f.Each(), depth+1)
 		if err != nil {
 			return value.Value{}, err
@@ -172,15 +182,6 @@ func (d *decoder) entries(f *schema.Field, depth int) (value.Value, error) {
 		}
 	}
 	return value.NewRecord(d.shape(names), fields), err
-}
-
-// foundToken is a scalar as a fault tells it.
-func foundToken(tok jsontext.Token) string {
-	switch tok.Kind() {
-	case 't', 'f', '0':
-		return tok.String()
-	}
-	return "the string " + fault.Quote(tok.String())
 }
 
 // missing notes the fields that must be in an object and are not.
@@ -200,11 +201,11 @@ func (d *decoder) free(depth int) (value.Value, error) {
 	var names []string
 	var fields []value.Value
 	for d.dec.PeekKind() != '}' {
-		tok, err := d.dec.ReadToken()
+		raw, err := d.single()
 		if err != nil {
 			return value.Value{}, err
 		}
-		names = append(names, tok.String())
+		names = append(names, d.text(raw))
 		v, err := d.one(nil, depth+1)
 		if err != nil {
 			return value.Value{}, err

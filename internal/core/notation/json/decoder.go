@@ -31,12 +31,12 @@ func (d *decoder) read(f *schema.Field, depth int) (value.Value, error) {
 		d.fault(f, fault.Expect(fault.Type, "an array", "an object"))
 		return d.free(depth)
 	}
-	tok, err := d.dec.ReadToken()
+	raw, err := d.single()
 	if err != nil {
 		return value.Value{}, err
 	}
-	d.fault(f, fault.Expect(fault.Type, "an array", foundToken(tok)))
-	d.back(tok)
+	d.fault(f, fault.Expect(fault.Type, "an array", found(d.scalarOf(raw))))
+	d.back(raw)
 	return value.ListOf(), nil
 }
 
@@ -66,11 +66,11 @@ func (d *decoder) one(f *schema.Field, depth int) (value.Value, error) {
 		}
 		return d.array(nil, depth)
 	}
-	tok, err := d.dec.ReadToken()
+	raw, err := d.single()
 	if err != nil {
 		return value.Value{}, err
 	}
-	return d.scalar(f, tok), nil
+	return d.scalar(f, raw), nil
 }
 
 // variant reads a value of the branch that it is: told by its kind where one branch has it, else by looking at the whole value
@@ -104,7 +104,7 @@ func (d *decoder) variant(f *schema.Field, kind jsontext.Kind, depth int) (value
 
 // inside is a decoder of a value that was read already, with the faults of the one around it.
 func inside(raw jsontext.Value, d *decoder, ignored *notation.Ignored) *decoder {
-	return &decoder{dec: jsontext.NewDecoder(bytes.NewReader(raw)), shapes: d.shapes, check: d.check, ignored: ignored, faults: d.faults, at: d.at, under: d.under, begins: d.begins}
+	return &decoder{dec: jsontext.NewDecoder(bytes.NewReader(raw)), shapes: d.shapes, check: d.check, ignored: ignored, faults: d.faults, at: d.at, under: d.under, begins: d.begins, slab: d.slab}
 }
 
 // onlyOf is the only branch that a value of a kind of token can be; nil where several can, and for null.
@@ -143,31 +143,21 @@ func stands(b *schema.Field, kind jsontext.Kind) bool {
 
 // null reads a null, which is a fault where the field allows none.
 func (d *decoder) null(f *schema.Field, allowed bool) (value.Value, error) {
-	tok, err := d.dec.ReadToken()
+	raw, err := d.single()
 	if err == nil && d.check && !allowed {
 		ft := f.CheckOccurs(value.NullValue)
 		if ft == nil { // an item of a list that may be null itself
 			ft = fault.Expect(fault.Required, jsonType(f), "null")
 		}
 		d.fault(f, ft)
-		d.back(tok)
+		d.back(raw)
 	}
 	return value.NullValue, err
 }
 
-func (d *decoder) scalar(f *schema.Field, tok jsontext.Token) value.Value {
-	var v value.Value
-	switch tok.Kind() {
-	case 'n':
-		return value.NullValue
-	case 't', 'f':
-		v = value.Bool(tok.Bool())
-	case '0':
-		v = value.Number(tok.String())
-	default:
-		v = value.NewText(tok.String())
-	}
-	if f == nil {
+func (d *decoder) scalar(f *schema.Field, raw jsontext.Value) value.Value {
+	v := d.scalarOf(raw)
+	if f == nil || v.Kind() == value.Null {
 		return v
 	}
 	faults := len(d.faults)
@@ -175,12 +165,12 @@ func (d *decoder) scalar(f *schema.Field, tok jsontext.Token) value.Value {
 		v = d.typed(f, v)
 	}
 	if faults < len(d.faults) {
-		d.back(tok)
+		d.back(raw)
 	}
 	if d.check && faults == len(d.faults) {
 		if ft := f.CheckOne(v); ft != nil {
 			d.fault(f, ft)
-			d.back(tok)
+			d.back(raw)
 		}
 	}
 	return v
@@ -237,27 +227,20 @@ func (d *decoder) fault(f *schema.Field, ft *fault.Fault) {
 }
 
 // unknown notes a name that a record does not have.
-func (d *decoder) unknown(f *schema.Field, name string, tok jsontext.Token) {
+func (d *decoder) unknown(f *schema.Field, name string, raw jsontext.Value) {
 	if d.faults.Full() {
 		d.faults.Add(&fault.Fault{})
 		return
 	}
 	d.fault(nil, f.Asking(fault.Expect(fault.Unknown, "one of "+strings.Join(f.Layout().Names, ", "), fault.Quote(name))))
-	d.back(tok)
+	d.back(raw)
 }
 
-// back puts the newest fault at the beginning of the token that was just read.
-func (d *decoder) back(tok jsontext.Token) {
-	if len(d.faults) > fault.MaxKept {
-		return
+// back puts the newest fault at the beginning of what was just read.
+func (d *decoder) back(raw jsontext.Value) {
+	if len(d.faults) <= fault.MaxKept {
+		d.faults[len(d.faults)-1].Place.Byte -= int64(len(raw))
 	}
-	n := len(tok.String())
-	if tok.Kind() == '"' {
-		if quoted, err := jsontext.AppendQuote(nil, tok.String()); err == nil {
-			n = len(quoted)
-		}
-	}
-	d.faults[len(d.faults)-1].Place.Byte -= int64(n)
 }
 
 // faultAt notes a fault of something that began before.

@@ -15,90 +15,117 @@ import (
 
 // lines reads newline-delimited JSON: a line that is not JSON does not end the reading.
 type lines struct {
-	dec     *jsontext.Decoder // used again for every line
-	text    strings.Reader
 	src     *blockreader.Source
-	name    string
-	root    *schema.Field
+	options notation.Options
 	limit   int
-	shapes  map[string]*value.Layout
-	check   bool
-	ignored *notation.Ignored
-	line    int
-	cur     blockreader.Line
-	begins  map[*value.Record]int64
+	own     *lineDecoder
+	piece   notation.Piece
 }
 
 // NewLinesReader reads one JSON value a line. Empty lines are passed over.
 func NewLinesReader(r io.Reader, o notation.Options) (notation.Reader, error) {
-	l := &lines{src: blockreader.New(r), name: o.Source, limit: o.Limit(), shapes: map[string]*value.Layout{}, ignored: o.Ignored}
-	if o.Schema != nil {
-		l.root, l.check = o.Schema.Root, o.Check
-		l.begins = recordsFor(l.root)
-	}
-	return l, nil
+	return &lines{src: blockreader.New(r), options: o, limit: o.Limit(), own: newLineDecoder(o)}, nil
 }
 
 func (l *lines) Many() bool  { return true }
-func (l *lines) Raw() string { return l.cur.Text }
+func (l *lines) Raw() string { return l.piece.Text }
 func (l *lines) Place() fault.Place {
-	return fault.Place{Source: l.name, Line: l.line, Byte: l.cur.Off}
+	return fault.Place{Source: l.options.Source, Line: l.piece.Line, Byte: l.piece.Byte}
 }
 
+// Borrow makes records be taken from memory that is lent.
+func (l *lines) Borrow(m *value.Memory) { l.own.memory = m }
+
 func (l *lines) Next() (value.Value, error) {
+	p, err := l.Piece()
+	if err != nil {
+		return value.Value{}, err
+	}
+	return l.own.Decode(p)
+}
+
+// Piece gives the next line that is not blank.
+func (l *lines) Piece() (notation.Piece, error) {
 	for {
 		cur, ok := l.src.Line(l.limit)
 		if !ok {
 			if err := l.src.Err(); err != nil {
-				return value.Value{}, fault.New(fault.Outside, "the input cannot be read on: %s", err).At(l.Place())
+				return l.piece, fault.New(fault.Outside, "the input cannot be read on: %s", err).At(l.Place())
 			}
-			return value.Value{}, io.EOF
+			return l.piece, io.EOF
 		}
-		l.cur = cur
-		l.line++
+		l.piece = notation.Piece{Text: cur.Text, Line: l.piece.Line + 1, Byte: cur.Off}
 		if cur.Long {
-			return value.Value{}, fault.List{fault.New(fault.Limit, "a line of %d bytes; the most is %d", cur.Skipped, l.limit).At(l.Place())}
+			return l.piece, fault.List{fault.New(fault.Limit, "a line of %d bytes; the most is %d", cur.Skipped, l.limit).At(l.Place())}
 		}
 		if strings.TrimSpace(cur.Text) != "" {
-			return l.value()
+			return l.piece, nil
 		}
 	}
 }
 
-func (l *lines) value() (value.Value, error) {
-	l.text.Reset(l.cur.Text)
-	if l.dec == nil {
-		l.dec = jsontext.NewDecoder(&l.text)
-	} else {
-		l.dec.Reset(&l.text)
+// Decoder makes a decoder that counts by itself what it passes over.
+func (l *lines) Decoder() notation.Decoder {
+	o := l.options
+	if o.Ignored != nil {
+		o.Ignored = &notation.Ignored{}
 	}
+	return newLineDecoder(o)
+}
+
+// Decoded adds what a decoder passed over.
+func (l *lines) Decoded(d notation.Decoder) { l.options.Ignored.AddAll(d.(*lineDecoder).ignored) }
+
+// lineDecoder reads the lines that are given to it.
+type lineDecoder struct {
+	decoder
+	name string
+	root *schema.Field
+	read strings.Reader
+}
+
+func newLineDecoder(o notation.Options) *lineDecoder {
+	l := &lineDecoder{name: o.Source}
+	l.dec = jsontext.NewDecoder(&l.read)
+	l.shapes, l.ignored, l.slab = map[string]*value.Layout{}, o.Ignored, &strings.Builder{}
+	if o.Schema != nil {
+		l.root, l.check = o.Schema.Root, o.Check
+		l.begins = recordsFor(l.root)
+	}
+	return l
+}
+
+// Borrow makes records be taken from memory that is lent.
+func (l *lineDecoder) Borrow(m *value.Memory) { l.memory = m }
+
+// Decode reads one line.
+func (l *lineDecoder) Decode(p notation.Piece) (value.Value, error) {
+	l.read.Reset(p.Text)
+	l.dec.Reset(&l.read)
 	clear(l.begins)
-	d := decoder{dec: l.dec, shapes: l.shapes, check: l.check, ignored: l.ignored, begins: l.begins}
-	v, err := d.one(l.root, 0)
+	l.line, l.faults = p.Text, nil
+	v, err := l.one(l.root, 0)
 	if err == nil {
-		if _, err = d.dec.ReadToken(); err == io.EOF {
+		if _, err = l.dec.ReadToken(); err == io.EOF {
 			err = nil
 		} else if err == nil {
-			err = fault.Expect(fault.Syntax, "the end of the line", "another value").At(fault.Place{Byte: d.dec.InputOffset()})
+			err = fault.Expect(fault.Syntax, "the end of the line", "another value").At(fault.Place{Byte: l.dec.InputOffset()})
 		}
 	}
 	if err != nil {
 		f, ok := err.(*fault.Fault)
 		if !ok {
 			var offset int64
-			f, offset = syntaxFault(err, d.dec.InputOffset())
+			f, offset = syntaxFault(err, l.dec.InputOffset())
 			f.Place.Byte = offset
 		}
-		d.faults = fault.List{f}
+		l.faults = fault.List{f}
 	}
-	if d.faults == nil {
+	if l.faults == nil {
 		return v, nil
 	}
-	for _, f := range d.faults {
-		p := l.Place()
-		p.Path, p.Column = f.Place.Path, int(f.Place.Byte)+1
-		p.Byte += f.Place.Byte
-		f.Place = p
+	for _, f := range l.faults {
+		f.Place = fault.Place{Source: l.name, Line: p.Line, Column: int(f.Place.Byte) + 1, Byte: p.Byte + f.Place.Byte, Path: f.Place.Path}
 	}
-	return value.Value{}, d.faults
+	return value.Value{}, l.faults
 }

@@ -30,6 +30,9 @@ type decoder struct {
 	at      int64  // where the text of the decoder begins in the message: that of a variant is read by itself
 	under   string // and its path
 
+	line   string                  // the text that is read, where it is at hand: texts are pieces of it
+	slab   *strings.Builder        // or else room for texts
+	memory *value.Memory           // that records are taken from; nil: they have their own
 	begins map[*value.Record]int64 // where the records of the message at hand begin; nil where no key asks for it
 }
 
@@ -59,6 +62,7 @@ func NewReader(r io.Reader, o notation.Options) (notation.Reader, error) {
 	lc := &lineCounter{r: r, line: 1}
 	j := &reader{lines: lc, name: o.Source}
 	j.dec = jsontext.NewDecoder(lc)
+	j.slab = &strings.Builder{}
 	j.shapes, j.ignored = map[string]*value.Layout{}, o.Ignored
 	lc.limit = o.Limit()
 	if o.Schema != nil {
@@ -71,6 +75,9 @@ func NewReader(r io.Reader, o notation.Options) (notation.Reader, error) {
 func (j *reader) Many() bool         { return j.many }
 func (j *reader) Place() fault.Place { return j.place }
 func (j *reader) Raw() string        { return "" }
+
+// Borrow makes records be taken from memory that is lent.
+func (j *reader) Borrow(m *value.Memory) { j.memory = m }
 
 func (j *reader) Next() (value.Value, error) {
 	if !j.begun {
