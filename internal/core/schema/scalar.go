@@ -163,7 +163,7 @@ func (f *Field) AppendWire(b []byte, v value.Value) ([]byte, *fault.Fault) {
 func (f *Field) AppendXML(b []byte, v value.Value) ([]byte, *fault.Fault) {
 	from := len(b)
 	b, ft := f.AppendWire(b, v)
-	if ft != nil || !v.Kind().Numeric() || f.WireFormat.Exponent || !bytes.ContainsAny(b[from:], "eE") {
+	if ft != nil || !v.Kind().Numeric() || f.WireFormat.Exponent || bytes.IndexByte(b[from:], 'e') < 0 && bytes.IndexByte(b[from:], 'E') < 0 {
 		return b, ft
 	}
 	plain, err := value.Plain(v)

@@ -32,6 +32,8 @@ type reader struct {
 	ahead   bool   // an element is read ahead, to be read again
 	own     string // the namespace of the outermost element, where wildcards ask for it
 
+	memory *value.Memory                 // that records are taken from; nil: they have their own
+	spare  []*frame                      // that have ended
 	begins map[*value.Record]fault.Place // where the elements of records begin; nil where no key asks for it
 }
 
@@ -54,7 +56,11 @@ func newReader(r io.Reader, o notation.Options) reader {
 	return x
 }
 
-func (x *reader) records() bool      { return x.listed || x.schema != nil && x.schema.RecordElement() != "" }
+func (x *reader) records() bool { return x.listed || x.schema != nil && x.schema.RecordElement() != "" }
+
+// Borrow makes records be taken from memory that is lent.
+func (x *reader) Borrow(m *value.Memory) { x.memory = m }
+
 func (x *reader) Many() bool         { return x.records() }
 func (x *reader) Raw() string        { return "" }
 func (x *reader) Place() fault.Place { return x.place }
@@ -202,12 +208,8 @@ func (x *reader) fault(f *schema.Field, ft *fault.Fault) {
 	x.faults.Add(ft)
 }
 
-// unknown notes an element or an attribute that a record does not have: it is a fault, or counted.
-func (x *reader) unknown(f *schema.Field, path, expected, found string) {
-	if !f.Strict() && f.HeldOthers() == nil {
-		x.ignored.Add(path)
-		return
-	}
+// unknown notes an element or an attribute that a record neither has nor passes over.
+func (x *reader) unknown(f *schema.Field, expected, found string) {
 	if x.faults.Full() {
 		x.faults.Add(&fault.Fault{})
 		return

@@ -13,19 +13,35 @@ import (
 // frame is a record that is being read, or one of a group inside of it, which has no element of its own.
 type frame struct {
 	record *schema.Field
-	fields []value.Value
+	made   *value.Record
+	fields []value.Value // of what is made
 	others schema.OthersBuilder
 	left   *schema.Model // what is left of the content model
 	open   bool          // the model is followed: it has one, and nothing was out of order so far
 }
 
-func newFrame(f *schema.Field) *frame {
-	return &frame{record: f, fields: make([]value.Value, len(f.Fields)), others: schema.OthersBuilder{Field: f.HeldOthers()}, left: f.Model(), open: f.Model() != nil}
+// frame begins a record of a field, with the memory of a frame that has ended.
+func (x *reader) frame(f *schema.Field) (fr *frame) {
+	if n := len(x.spare); n > 0 {
+		fr, x.spare = x.spare[n-1], x.spare[:n-1]
+	} else {
+		fr = &frame{}
+	}
+	made := (*value.Record)(nil)
+	if x.memory != nil {
+		made = x.memory.Record(f.Layout())
+	} else {
+		made = &value.Record{Layout: f.Layout(), Fields: make([]value.Value, len(f.Fields))}
+	}
+	*fr = frame{record: f, made: made, fields: made.Fields, others: schema.OthersBuilder{Field: f.HeldOthers()}, left: f.Model(), open: f.Model() != nil}
+	return fr
 }
 
-func (fr *frame) value() value.Value {
+// value ends a record.
+func (x *reader) value(fr *frame) value.Value {
 	fr.others.Put(fr.fields)
-	return value.NewRecord(fr.record.Layout(), fr.fields)
+	x.spare = append(x.spare, fr)
+	return value.RecordOf(fr.made)
 }
 
 // put adds a value of a field.
@@ -35,7 +51,8 @@ func (fr *frame) put(c *schema.Field, v value.Value) {
 
 // typed reads an element that the schema describes as the record f, whose start is at hand.
 func (x *reader) typed(f *schema.Field) (value.Value, error) {
-	frames := []*frame{newFrame(f)}
+	var room [2]*frame
+	frames := append(room[:0], x.frame(f))
 	begin := x.in.Place()
 	x.attributes(frames[0])
 	content := x.in.PlaceOf(x.in.End)
@@ -64,9 +81,10 @@ func (x *reader) typed(f *schema.Field) (value.Value, error) {
 			}
 			x.ends(frames[0])
 			x.content(f, text.String(), frames[0].fields, content)
-			v := frames[0].value()
+			fields := frames[0].fields
+			v := x.value(frames[0])
 			if x.check && (f.Model() == nil || faults == len(x.faults)) {
-				x.occurrences(f, frames[0].fields, begin)
+				x.occurrences(f, fields, begin)
 			}
 			x.keys(f, v, begin)
 			return v, nil
@@ -99,7 +117,7 @@ func (x *reader) mixed(frames []*frame) []*frame {
 		if at := frames[0]; at.open && x.check {
 			at.left, at.open = x.taken(at, c)
 		}
-		inner := newFrame(c)
+		inner := x.frame(c)
 		for _, t := range c.Fields {
 			if t.WireFormat.Content {
 				inner.fields[t.Slot()] = x.scalar(t, x.in.Text, x.in.Place)
@@ -108,7 +126,7 @@ func (x *reader) mixed(frames []*frame) []*frame {
 		if items := frames[0].fields[c.Slot()].Items(); len(items) > 0 && x.joins(c, items[len(items)-1], inner) {
 			return frames
 		}
-		frames[0].put(c, inner.value())
+		frames[0].put(c, x.value(inner))
 		return frames
 	}
 	return frames
@@ -137,7 +155,7 @@ func (x *reader) closed(frames []*frame) []*frame {
 	last := frames[len(frames)-1]
 	x.ends(last)
 	outer := frames[len(frames)-2]
-	switch v := last.value(); {
+	switch v := x.value(last); {
 	case last.record.List():
 		outer.put(last.record, v)
 	case outer.fields[last.record.Slot()].Kind() != value.Absent:
@@ -198,8 +216,10 @@ func (x *reader) attributes(at *frame) {
 		if c == nil {
 			if at.others.Field != nil && at.others.Field.TakesAttribute(a.Name.Space, x.own) {
 				at.others.Add("@"+n, value.NewText(a.Value))
-			} else {
-				x.unknown(f, x.in.Path()+"/"+n, "an attribute of the schema", n)
+			} else if f.Strict() || at.others.Field != nil {
+				x.unknown(f, "an attribute of the schema", n)
+			} else if x.ignored != nil {
+				x.ignored.Add(x.in.Path() + "/" + n)
 			}
 			continue
 		}
@@ -248,11 +268,11 @@ func (x *reader) child(frames []*frame) ([]*frame, error) {
 	case at.others.Field != nil && !at.open && at.others.Field.TakesElement(x.in.Name.Space, x.own):
 		return frames, x.other(n, &at.others)
 	}
-	found := n
 	if at.record.Strict() || at.others.Field != nil {
-		found = fault.Quote(n)
+		x.unknown(at.record, "one of "+strings.Join(at.record.Layout().Names, ", "), fault.Quote(n))
+	} else if x.ignored != nil {
+		x.ignored.Add(x.in.Path())
 	}
-	x.unknown(at.record, x.in.Path(), "one of "+strings.Join(at.record.Layout().Names, ", "), found)
 	_, err := x.free()
 	return frames, err
 }
@@ -276,7 +296,7 @@ func (x *reader) locate(frames []*frame, name string) ([]*frame, *schema.Field) 
 			if !c.WireFormat.Group {
 				return frames, c
 			}
-			return x.locate(append(frames, newFrame(c)), name)
+			return x.locate(append(frames, x.frame(c)), name)
 		}
 		if depth > 0 && at.open && !at.left.Nullable() {
 			break
@@ -322,7 +342,7 @@ func (x *reader) misplaced(frames []*frame, name string) ([]*frame, *schema.Fiel
 			return frames, c
 		}
 	}
-	return x.locate(append(frames, newFrame(list[0])), name)
+	return x.locate(append(frames, x.frame(list[0])), name)
 }
 
 // element reads the element at hand as a field.

@@ -27,8 +27,11 @@ type writer struct {
 	n        int
 	begun    bool
 	shell    *notation.Envelope
-	escapes  bool // characters that a name may not have are escaped
-	inline   int  // open elements with text beside children, in which white space would be text, too
+	escapes  bool            // characters that a name may not have are escaped
+	inline   int             // open elements with text beside children, in which white space would be text, too
+	plain    map[string]bool // names without a prefix that are XML names, and are written as they are
+	inside   []part          // room for what stands inside of the open elements
+	wire     []byte          // room for a text
 }
 
 // escapes says whether names that XML does not allow are escaped: where no schema says that they are faults.
@@ -46,7 +49,7 @@ type text interface {
 // "record".
 func NewWriter(w io.Writer, o notation.Options) (notation.Writer, error) {
 	out := bufio.NewWriterSize(struct{ io.Writer }{w}, 64<<10) // a buffer of its own: what is not ended is not written
-	x := &writer{out: out, w: out, known: map[string]int{"xml": 1}, schema: o.Schema, many: o.Many, root: "records", record: "record", escapes: escapes(o.Schema)}
+	x := &writer{out: out, w: out, known: map[string]int{"xml": 1}, plain: map[string]bool{}, schema: o.Schema, many: o.Many, root: "records", record: "record", escapes: escapes(o.Schema)}
 	if o.Envelope != nil {
 		x.shell, x.root, x.record, x.many = o.Envelope, o.Envelope.Root, o.Envelope.List, true
 	}
@@ -159,11 +162,14 @@ func (x *writer) one(name string, v value.Value, f *schema.Field, depth int) *fa
 		x.declares(r, 1)
 		defer x.declares(r, -1)
 	}
-	if ft := x.declaredPrefix(name); ft != nil {
-		return ft
+	if !x.plain[name] {
+		if ft := x.declaredPrefix(name); ft != nil {
+			return ft
+		}
 	}
 	x.indent(depth)
-	x.w.WriteString("<" + name)
+	x.w.WriteByte('<')
+	x.w.WriteString(name)
 	if depth == 0 {
 		x.w.WriteString(x.declared())
 	}
@@ -208,8 +214,7 @@ func (x *writer) items(name string, v value.Value, item *schema.Field, depth int
 		}
 	}
 	x.indent(depth)
-	x.w.WriteString("</" + name + ">")
-	x.newline()
+	x.close(name)
 	return nil
 }
 
@@ -272,6 +277,14 @@ func (x *writer) indent(depth int) {
 	}
 }
 
+// close ends an element, and its line.
+func (x *writer) close(name string) {
+	x.w.WriteString("</")
+	x.w.WriteString(name)
+	x.w.WriteByte('>')
+	x.newline()
+}
+
 // newline ends the line of an element.
 func (x *writer) newline() {
 	if x.inline == 0 {
@@ -297,8 +310,7 @@ func (x *writer) simple(name string, v value.Value, f *schema.Field) *fault.Faul
 	if ft := x.text(v, f); ft != nil {
 		return ft.InField(name)
 	}
-	x.w.WriteString("</" + name + ">")
-	x.newline()
+	x.close(name)
 	return nil
 }
 
@@ -311,7 +323,10 @@ type part struct {
 }
 
 func (x *writer) complex(name string, r *value.Record, f *schema.Field, depth int) *fault.Fault {
-	inside, content, ft := x.parts(r, f)
+	from := len(x.inside)
+	content, ft := x.parts(r, f)
+	inside := x.inside[from:]
+	defer func() { x.inside = x.inside[:from] }()
 	if ft != nil {
 		return ft.InField(name)
 	}
@@ -329,19 +344,27 @@ func (x *writer) complex(name string, r *value.Record, f *schema.Field, depth in
 			return ft
 		}
 	}
-	x.w.WriteString("</" + name + ">")
-	x.newline()
+	x.close(name)
 	return nil
 }
 
-// parts writes the attributes of a record, and gives what stands inside of its element, in order.
-func (x *writer) parts(r *value.Record, f *schema.Field) (inside []part, content part, ft *fault.Fault) {
+// parts writes the attributes of a record, and puts what stands inside of its element, in order, behind what stands inside of those
+// around it. The text of the element is given.
+func (x *writer) parts(r *value.Record, f *schema.Field) (content part, ft *fault.Fault) {
 	if f != nil && f.Model() != nil && r.Layout == f.Layout() {
-		return x.arranged(r, f)
+		inside, content, ft := x.arranged(r, f)
+		x.inside = append(x.inside, inside...)
+		return content, ft
 	}
 	r = spread(r)
+	own := f != nil && r.Layout == f.Layout()
 	for i, n := range r.Layout.Names {
-		c := childField(f, n)
+		var c *schema.Field
+		if own {
+			c = f.Fields[i]
+		} else {
+			c = childField(f, n)
+		}
 		switch {
 		case r.Fields[i].Kind() == value.Absent:
 		case c != nil && c.WireFormat.Attribute:
@@ -351,15 +374,15 @@ func (x *writer) parts(r *value.Record, f *schema.Field) (inside []part, content
 		case c != nil && c.WireFormat.Content, c == nil && n == "#text":
 			content = part{value: r.Fields[i], field: c}
 		case c != nil:
-			inside = append(inside, part{name: c.WireName(), value: r.Fields[i], field: c})
+			x.inside = append(x.inside, part{name: c.WireName(), value: r.Fields[i], field: c})
 		default:
-			inside = append(inside, part{name: n, value: r.Fields[i]})
+			x.inside = append(x.inside, part{name: n, value: r.Fields[i]})
 		}
 		if ft != nil {
-			return nil, content, ft
+			return content, ft
 		}
 	}
-	return inside, content, nil
+	return content, nil
 }
 
 // arranged is parts of a record that has a content model.
@@ -495,7 +518,9 @@ func (x *writer) attribute(name string, v value.Value, f *schema.Field) *fault.F
 	if ft := x.declaredPrefix(name); ft != nil {
 		return ft
 	}
-	x.w.WriteString(" " + name + `="`)
+	x.w.WriteByte(' ')
+	x.w.WriteString(name)
+	x.w.WriteString(`="`)
 	if ft := x.text(v, f); ft != nil {
 		return ft.InField(name)
 	}
@@ -504,57 +529,85 @@ func (x *writer) attribute(name string, v value.Value, f *schema.Field) *fault.F
 }
 
 func (x *writer) text(v value.Value, f *schema.Field) *fault.Fault {
-	s := schema.ScalarText(v)
-	if f != nil && !v.IsMissing() {
-		b, ft := wireText(f, v)
-		if ft != nil {
+	b, ft := x.wire[:0], (*fault.Fault)(nil)
+	switch {
+	case v.IsMissing():
+	case f == nil && v.Kind() == value.Text:
+		b = append(b, v.Text()...)
+	case f == nil:
+		b = append(b, schema.ScalarText(v)...)
+	default:
+		if b, ft = wireText(b, f, v); ft != nil {
 			return ft
 		}
-		s = string(b)
 	}
-	if s == "" && f != nil && f.WireFormat.WhenEmpty != "" {
+	x.wire = b
+	if len(b) == 0 && f != nil && !v.IsMissing() && f.WireFormat.WhenEmpty != "" {
 		return fault.Expect(fault.Setting, "a text, as an empty element says "+fault.Quote(f.WireFormat.WhenEmpty), "an empty one")
 	}
-	for _, r := range s {
+	if simple(b) {
+		x.w.Write(b)
+		return nil
+	}
+	for _, r := range string(b) {
 		if r < ' ' && r != '\t' && r != '\n' && r != '\r' || r == 0xFFFE || r == 0xFFFF {
 			return fault.Expect(fault.Encoding, "characters that XML 1.0 allows", fault.Quote(string(r)))
 		}
 	}
-	xml.EscapeText(x.w, []byte(s))
+	xml.EscapeText(x.w, b)
 	return nil
 }
 
-// wireText is the text of a field: of a list that stands in one text, its values with blanks between them.
-func wireText(f *schema.Field, v value.Value) ([]byte, *fault.Fault) {
-	if !f.WireFormat.InText {
-		return f.AppendXML(nil, v)
+// simple says whether a text stands in a document as it is, which is told at one look.
+func simple(b []byte) bool {
+	for _, c := range b {
+		if c < ' ' || c >= 0x7F || c == '<' || c == '>' || c == '&' || c == '\'' || c == '"' {
+			return false
+		}
 	}
-	var text []byte
+	return true
+}
+
+// wireText appends the text of a field: of a list that stands in one text, its values with blanks between them.
+func wireText(text []byte, f *schema.Field, v value.Value) ([]byte, *fault.Fault) {
+	if !f.WireFormat.InText {
+		return f.AppendXML(text, v)
+	}
 	for i, item := range v.Items() {
-		b, ft := f.Each().AppendXML(nil, item)
-		if ft != nil {
-			return nil, ft
-		}
-		if len(b) == 0 || bytes.IndexFunc(b, xmltext.IsBlank) >= 0 {
-			return nil, fault.Expect(fault.Setting, "a value without blanks in a list that stands in one text", fault.Quote(string(b)))
-		}
 		if i > 0 {
 			text = append(text, ' ')
 		}
-		text = append(text, b...)
+		from := len(text)
+		var ft *fault.Fault
+		if text, ft = f.Each().AppendXML(text, item); ft != nil {
+			return text, ft
+		}
+		if b := text[from:]; len(b) == 0 || bytes.IndexFunc(b, xmltext.IsBlank) >= 0 {
+			return text, fault.Expect(fault.Setting, "a value without blanks in a list that stands in one text", fault.Quote(string(b)))
+		}
 	}
 	return text, nil
 }
 
+// maxPlain bounds the names that are remembered.
+const maxPlain = 1000
+
 // written is a name as it stands in the document; one that cannot stand there is a fault, or escaped.
 func (x *writer) written(name string) (string, *fault.Fault) {
+	if x.plain[name] {
+		return name, nil
+	}
+	out := name
 	switch {
 	case x.escapes:
-		return escapedName(name), nil
+		out = escapedName(name)
 	case !xmltext.ValidName(name):
 		return "", fault.Expect(fault.Syntax, "an XML name", fault.Quote(name)).InField(name).WithFix("Let the schema's setting \"other names\" have it escaped")
 	}
-	return name, nil
+	if out == name && strings.IndexByte(name, ':') < 0 && len(x.plain) < maxPlain {
+		x.plain[name] = true
+	}
+	return out, nil
 }
 
 // Close ends the document.
