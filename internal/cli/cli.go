@@ -27,7 +27,7 @@ const (
 
 // lean sets the collector for a command that streams: the memory of records is used again, so that little is alive and collecting
 // it a little more often than usual costs next to nothing.
-func lean() { debug.SetGCPercent(75) }
+func lean() { debug.SetGCPercent(125) }
 
 // errFaults ends a command with exitFaults; everything is said already.
 var errFaults = errors.New("faults")
