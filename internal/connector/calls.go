@@ -150,12 +150,13 @@ type asking func(ctx context.Context, r system.Request) (value.Value, error)
 // heard asks once and keeps what was said. A fault of a setting is about every request; any other one is about this one.
 func (p *Pool) heard(ctx context.Context, r system.Request, ask asking) (running.Response, error) {
 	ctx, said := system.ListenBriefly(ctx, p.Mask)
+	ctx, passed := system.CountPassed(ctx)
 	answer, err := ask(ctx, r)
 	var f *fault.Fault
 	if errors.As(err, &f) && f.Code != fault.Setting {
 		return running.Response{Fault: f, Turns: said.Turns}, nil
 	}
-	return running.Response{Answer: answer, Turns: said.Turns}, err
+	return running.Response{Answer: answer, Turns: said.Turns, Ignored: passed.Fields()}, err
 }
 
 // Preview is what would be sent for a request of a call, with secrets masked; nil where the system cannot tell.

@@ -18,7 +18,7 @@ import (
 
 // Record keeps a run and makes some worker take it on.
 func (e *Engine) Record(ctx context.Context, tx pgx.Tx, r store.Deployment, plan *running.Plan, b triggers.Start) (uuid.UUID, error) {
-	run := store.Run{ID: uuid.Must(uuid.NewV7()), Scope: r.Scope, Flow: r.Flow, Release: r.Number, File: plan.ReadsFrom(), Input: b.Input, Request: b.Request, StartedBy: b.By}
+	run := store.Run{ID: uuid.Must(uuid.NewV7()), Scope: r.Scope, Flow: r.Flow, Release: r.Number, File: plan.ReadsFrom(), Input: b.Input, Request: b.Request, StartedBy: b.By, Counts: running.InputCounts(b.Ignored)}
 	input := b.Value
 	if b.Input != nil && plan.Input != nil && input.Kind() == value.Absent {
 		rows, err := project.ReadJSON(plan.Input, string(b.Input))

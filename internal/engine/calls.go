@@ -135,7 +135,7 @@ func (e *Engine) recordHere(ctx context.Context, c *Call, b triggers.Start, a In
 // run is what is known of the run of a call before it is done.
 func (c *Call) run(b triggers.Start) store.Run {
 	r := c.release
-	return store.Run{ID: uuid.Must(uuid.NewV7()), Scope: r.Scope, Flow: r.Flow, Release: r.Number, Of: r.Flow, File: c.Plan.ReadsFrom(), Input: b.Input, Request: b.Request, StartedBy: b.By}
+	return store.Run{ID: uuid.Must(uuid.NewV7()), Scope: r.Scope, Flow: r.Flow, Release: r.Number, Of: r.Flow, File: c.Plan.ReadsFrom(), Input: b.Input, Request: b.Request, StartedBy: b.By, Counts: running.InputCounts(b.Ignored)}
 }
 
 // safe says whether a caller asks for nothing but an answer (RFC 9110, section 9.2.1). Its run is recorded behind the answer: the
@@ -178,7 +178,7 @@ func (e *Engine) computed(ctx context.Context, c *Call, b triggers.Start) (w sto
 	if w.Entries, err = journal.Encode(c.Plan, []*running.Item{x.whole}); err != nil {
 		return w, err
 	}
-	w.Run = x.came(x.run, batch, batch.Counts)
+	w.Run = x.came(x.run, batch, latest(x.run.Counts, batch.Counts))
 	ended := time.Now().UTC().Truncate(time.Microsecond)
 	w.Run.State, w.Run.Fault, w.Run.EndedAt = w.State, w.Fault, &ended
 	return w, nil

@@ -22,6 +22,7 @@ func (x *execution) spool(ctx context.Context) error {
 	}
 	var s triggers.Spooled
 	defer s.Close()
+	ctx, passed := system.CountPassed(ctx)
 	for v, err := range x.outside().Read(ctx, system.Request{Op: x.plan.Asks.Op, Value: request, Key: x.run.ID.String()}) {
 		if err != nil {
 			return err
@@ -30,6 +31,7 @@ func (x *execution) spool(ctx context.Context) error {
 			return err
 		}
 	}
+	x.passed = passed.Fields()
 	return pgx.BeginFunc(ctx, x.engine.db, func(tx pgx.Tx) error { return store.SaveInput(ctx, tx, x.run, &s.Spool) })
 }
 

@@ -169,11 +169,15 @@ func (e *Engine) begun(ctx context.Context, plan *running.Plan, a InboundRequest
 		text := string(a.Body)
 		body = &text
 	} else {
-		v, faults := readBody(plan.Input, a.Body)
+		var ignored notation.Ignored
+		v, faults := readBody(plan.Input, a.Body, &ignored)
 		if len(faults) > 0 {
 			return b, &Rejected{Status: 422, Faults: faults}
 		}
 		b.Input, b.Value = json.Bytes(v), v
+		if len(ignored.Paths()) > 0 {
+			b.Ignored = ignored.Fields()
+		}
 	}
 	query, headers := plan.KeptRequest(a.Query, a.Headers)
 	request := running.RequestOf(a.Method, a.Path, body, query, headers)
@@ -242,8 +246,8 @@ func (e *Engine) admitted(ctx context.Context, s store.Scope, plan *running.Plan
 }
 
 // readBody reads a body that must be one message of a schema.
-func readBody(sch *schema.Schema, body []byte) (value.Value, fault.List) {
-	r, err := all.Of(sch).NewReader(bytes.NewReader(body), notation.Options{Source: "body", Schema: sch, Check: true})
+func readBody(sch *schema.Schema, body []byte, ignored *notation.Ignored) (value.Value, fault.List) {
+	r, err := all.Of(sch).NewReader(bytes.NewReader(body), notation.Options{Source: "body", Schema: sch, Check: true, Ignored: ignored})
 	if err != nil {
 		return value.Value{}, fault.List{fault.From(err, fault.Syntax)}
 	}

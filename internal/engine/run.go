@@ -176,9 +176,10 @@ type execution struct {
 	src     *running.Source
 	whole   *running.Item // the run as a whole
 	totals  *running.Totals
-	direct  bool        // it was never in the queue: where it has to wait it is put there
-	request value.Value // that started it, where it is at hand already
-	ends    bool        // it was told to stop, and takes back what was begun
+	passed  map[string]int // fields of the records of an operation that were passed over, and are not counted yet
+	direct  bool           // it was never in the queue: where it has to wait it is put there
+	request value.Value    // that started it, where it is at hand already
+	ends    bool           // it was told to stop, and takes back what was begun
 }
 
 // errCancelled is why a run's work was ended at once.
@@ -397,13 +398,15 @@ func (x *execution) batches(ctx context.Context) (over bool, err error) {
 	for {
 		items, err := x.src.Batch(x.engine.opt.Batch)
 		if running.AtEnd(err) {
-			return false, nil
+			return x.leftOver(ctx)
 		}
 		if err != nil {
 			return false, err
 		}
 		b := x.batch()
 		x.src.CountIgnored(b)
+		b.PassedOver(x.plan.ReadStep.ID, x.passed)
+		x.passed = nil
 		if err := b.Run(ctx, items); err != nil {
 			return false, err
 		}
@@ -411,6 +414,16 @@ func (x *execution) batches(ctx context.Context) (over bool, err error) {
 			return over, err
 		}
 	}
+}
+
+// leftOver records what was passed over behind the last record, as blank lines.
+func (x *execution) leftOver(ctx context.Context) (over bool, err error) {
+	if !x.src.LeftOver() {
+		return false, nil
+	}
+	b := x.batch()
+	x.src.CountIgnored(b)
+	return x.committed(ctx, b, nil)
 }
 
 // committed records a batch; over says that the run has ended there.

@@ -114,10 +114,10 @@ func AddRun(ctx context.Context, db DB, r Run, content *spool.Spool) error {
 		r.Of = r.Flow
 	}
 	_, err := db.Exec(ctx, `insert into run (id, project, flow, release, release_flow, reference, file, input_path, done_path, input, first_line, parent,
-		parent_step, parent_record, parent_path, depth, started_by, ordering_key, request, from_step, is_limited, read_as, entry, environment)
-		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20, $21, $22, $23, $24)`,
+		parent_step, parent_record, parent_path, depth, started_by, ordering_key, request, from_step, is_limited, read_as, entry, environment, counts)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20, $21, $22, $23, $24, $25)`,
 		r.ID, r.Project, r.Flow, r.Release, r.Of, r.Reference, r.File, r.InputPath, r.DonePath, r.Input, max(r.FirstLine, 1), r.Parent,
-		r.Caller.Step, r.Caller.Record, r.Caller.Path, r.Caller.Depth, r.StartedBy, r.OrderingKey, r.Request, r.FromStep, r.IsLimited, r.ReadAs, r.Entry, r.Environment)
+		r.Caller.Step, r.Caller.Record, r.Caller.Path, r.Caller.Depth, r.StartedBy, r.OrderingKey, r.Request, r.FromStep, r.IsLimited, r.ReadAs, r.Entry, r.Environment, string(running.CountsJSON(r.Counts)))
 	if err == nil && content != nil {
 		err = addInput(ctx, db, r.ID, content)
 	}
@@ -126,9 +126,9 @@ func AddRun(ctx context.Context, db DB, r Run, content *spool.Spool) error {
 
 // AddClaimed records a run that a worker takes on as it comes in; no job of the queue stands behind it.
 func AddClaimed(ctx context.Context, db DB, r Run, worker string) (Run, error) {
-	rows, _ := db.Query(ctx, `insert into run (id, project, flow, release, release_flow, reference, file, input, started_by, request, state, claim_version, worker, attempt, started_at, environment)
-		values ($1, $2, $3, $4, $3, $5, $6, $7, $8, $9, 'running', 1, $10, 1, clock_timestamp(), $11) returning `+runColumns,
-		r.ID, r.Project, r.Flow, r.Release, r.Reference, r.File, r.Input, r.StartedBy, r.Request, worker, r.Environment)
+	rows, _ := db.Query(ctx, `insert into run (id, project, flow, release, release_flow, reference, file, input, started_by, request, state, claim_version, worker, attempt, started_at, environment, counts)
+		values ($1, $2, $3, $4, $3, $5, $6, $7, $8, $9, 'running', 1, $10, 1, clock_timestamp(), $11, $12) returning `+runColumns,
+		r.ID, r.Project, r.Flow, r.Release, r.Reference, r.File, r.Input, r.StartedBy, r.Request, worker, r.Environment, string(running.CountsJSON(r.Counts)))
 	return pgx.CollectExactlyOneRow(rows, asRun)
 }
 

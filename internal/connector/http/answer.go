@@ -3,6 +3,7 @@ package http
 import (
 	"bytes"
 	"compress/gzip"
+	"context"
 	"errors"
 	"io"
 	"iter"
@@ -125,10 +126,10 @@ func (a *answer) document() (value.Value, error) {
 }
 
 // records are those of the answer: where the operation says that they stand, read against its response schema.
-func (a *answer) records(op *connection.Operation) iter.Seq2[value.Value, error] {
+func (a *answer) records(ctx context.Context, op *connection.Operation) iter.Seq2[value.Value, error] {
 	return func(yield func(value.Value, error) bool) {
 		if s := op.Response; s != nil && s.Notation.Elements && op.Setting("records") == "" {
-			a.described(s, yield)
+			a.described(ctx, s, yield)
 			return
 		}
 		doc, err := a.document()
@@ -146,7 +147,7 @@ func (a *answer) records(op *connection.Operation) iter.Seq2[value.Value, error]
 			}
 		}
 		for _, item := range listed(at) {
-			v, err := system.Shaped(item, op.Response)
+			v, err := system.Shaped(ctx, item, op.Response)
 			if !yield(v, err) || err != nil {
 				return
 			}
@@ -155,8 +156,10 @@ func (a *answer) records(op *connection.Operation) iter.Seq2[value.Value, error]
 }
 
 // described reads the answer by a schema that says how it is written.
-func (a *answer) described(s *schema.Schema, yield func(value.Value, error) bool) {
-	r, err := all.Of(s).NewReader(bytes.NewReader(a.body), notation.Options{Source: "the answer", Schema: s, Check: true})
+func (a *answer) described(ctx context.Context, s *schema.Schema, yield func(value.Value, error) bool) {
+	var ignored notation.Ignored
+	defer system.PassOver(ctx, &ignored)
+	r, err := all.Of(s).NewReader(bytes.NewReader(a.body), notation.Options{Source: "the answer", Schema: s, Check: true, Ignored: &ignored})
 	if err != nil {
 		yield(value.Value{}, err)
 		return

@@ -226,7 +226,7 @@ func (s *Service) Call(ctx context.Context, r system.Request) (value.Value, erro
 	if r.Op.Kind.Name == "download" {
 		return value.NewRecord(r.Op.Response.Root.Layout(), []value.Value{value.Bytes(string(a.body)), value.Int(int64(len(a.body))), value.NewText(a.header.Get("Content-Type"))}), nil
 	}
-	for v, err := range a.records(r.Op) {
+	for v, err := range a.records(ctx, r.Op) {
 		return v, err
 	}
 	return value.Value{}, nil

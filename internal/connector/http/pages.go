@@ -41,7 +41,7 @@ func (s *Service) Read(ctx context.Context, r system.Request) iter.Seq2[value.Va
 				return
 			}
 			n := 0
-			for v, err := range a.records(r.Op) {
+			for v, err := range a.records(ctx, r.Op) {
 				n++
 				if !yield(v, err) || err != nil {
 					return

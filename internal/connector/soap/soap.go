@@ -92,7 +92,7 @@ func (s *Service) Call(ctx context.Context, r system.Request) (value.Value, erro
 	if err != nil {
 		return value.Value{}, err
 	}
-	return s.answer(r.Op, status, body)
+	return s.answer(ctx, r.Op, status, body)
 }
 
 // Preview is the envelope that an operation would send.
@@ -212,7 +212,7 @@ func (s *Service) token() string {
 }
 
 // answer reads the body of an answer, or its fault.
-func (s *Service) answer(op *connection.Operation, status int, text []byte) (value.Value, error) {
+func (s *Service) answer(ctx context.Context, op *connection.Operation, status int, text []byte) (value.Value, error) {
 	e, err := envelope.Open(text)
 	if err != nil {
 		if status >= 400 {
@@ -229,11 +229,13 @@ func (s *Service) answer(op *connection.Operation, status int, text []byte) (val
 	if op.Response == nil || e.Body == "" {
 		return value.Value{}, nil
 	}
-	return read(op.Response, e.Body)
+	return read(ctx, op.Response, e.Body)
 }
 
-func read(s *schema.Schema, text string) (value.Value, error) {
-	r, err := xmlnotation.Kind.NewReader(strings.NewReader(text), notation.Options{Source: "the answer", Schema: s, Check: true})
+func read(ctx context.Context, s *schema.Schema, text string) (value.Value, error) {
+	var ignored notation.Ignored
+	defer system.PassOver(ctx, &ignored)
+	r, err := xmlnotation.Kind.NewReader(strings.NewReader(text), notation.Options{Source: "the answer", Schema: s, Check: true, Ignored: &ignored})
 	if err != nil {
 		return value.Value{}, err
 	}

@@ -2,6 +2,7 @@ package system
 
 import (
 	"bytes"
+	"context"
 	"errors"
 	"io"
 
@@ -14,11 +15,13 @@ import (
 
 // Shaped reads a value that was read without a schema as a record of one: texts become dates, times and bytes
 // where the schema says so. Without a schema it is given as it is.
-func Shaped(v value.Value, s *schema.Schema) (value.Value, error) {
+func Shaped(ctx context.Context, v value.Value, s *schema.Schema) (value.Value, error) {
 	if s == nil {
 		return v, nil
 	}
-	r, err := json.Kind.NewReader(bytes.NewReader(json.Bytes(v)), notation.Options{Source: "the answer", Schema: s})
+	var ignored notation.Ignored
+	defer PassOver(ctx, &ignored)
+	r, err := json.Kind.NewReader(bytes.NewReader(json.Bytes(v)), notation.Options{Source: "the answer", Schema: s, Ignored: &ignored})
 	if err != nil {
 		return v, err
 	}

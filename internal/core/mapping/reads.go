@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"hollowreed/internal/core/formula"
+	"hollowreed/internal/core/value"
 )
 
 // base says what a path below a name reads of the sources.
@@ -27,10 +28,35 @@ func (c *compiler) reads(info *Field, prog *formula.Program) {
 		}
 	}
 	for _, path := range c.resolved(prog) {
+		path = c.named(path)
 		if !slices.ContainsFunc(info.Reads, func(p []string) bool { return slices.Equal(p, path) }) {
 			info.Reads = append(info.Reads, path)
 		}
 	}
+}
+
+// named is a path by the names of the source's fields: what an entry of a map has as its value is the map's field, and its key is the
+// map itself.
+func (c *compiler) named(path []string) []string {
+	at := slices.IndexFunc(c.plan.Mapping.From, func(s Source) bool { return s.Name.Value == path[0] })
+	if at < 0 || at >= len(c.plan.Sources) {
+		return path
+	}
+	f, out := c.plan.Sources[at].Root, path[:1:1]
+	for i, name := range path[1:] {
+		next := f.Field(name)
+		if f.Kind == value.MapKind && next == nil && name == "value" {
+			next = f.Each()
+		}
+		switch {
+		case f.Kind == value.MapKind && next == nil && name == "key":
+			return out
+		case next == nil:
+			return append(out, path[1+i:]...)
+		}
+		out, f = append(out, next.Name), next
+	}
+	return out
 }
 
 // resolved is what a formula reads, as paths from the sources.

@@ -276,7 +276,12 @@ func (m *comparison) value(path string, want, got value.Value) {
 	case slices.Contains(m.c.Ignore, plain), value.Equal(want, got) && want.Kind() < value.RecordKind, m.near(plain, want, got):
 	case want.Kind() == value.RecordKind && got.Kind() == value.RecordKind:
 		for i, name := range want.Record().Layout.Names {
-			m.value(path+"/"+name, want.Record().Fields[i], got.Field(name))
+			m.value(path+"/"+schema.Escape(name), want.Record().Fields[i], got.Field(name))
+		}
+		for i, name := range got.Record().Layout.Names {
+			if want.Record().Layout.Slot(name) < 0 {
+				m.value(path+"/"+schema.Escape(name), value.Value{}, got.Record().Fields[i])
+			}
 		}
 	case want.Kind() == value.ListKind && got.Kind() == value.ListKind:
 		for i := range max(len(want.Items()), len(got.Items())) {

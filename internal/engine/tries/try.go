@@ -138,7 +138,8 @@ func (e *Tries) RunTest(ctx context.Context, p *project.Project, flowID, sample 
 // run takes the sample through the flow.
 func (t *TestRun) run(ctx context.Context, p *project.Project, plan *running.Plan, m trial.PlayOptions) {
 	if plan.Source != nil {
-		m.Open = func() (notation.Reader, error) { return p.OpenSample(plan.Source, t.Sample, false) }
+		m.Ignored = &notation.Ignored{}
+		m.Open = func() (notation.Reader, error) { return p.OpenSample(plan.Source, t.Sample, false, m.Ignored) }
 	}
 	played, err := trial.Play(ctx, t.batch, m)
 	t.Whole, t.Items, t.More = played.Whole, played.Items, played.More

@@ -40,7 +40,7 @@ func (w *Watch) pollRecords(ctx context.Context, r store.Deployment, plan *runni
 			return err
 		}
 		began = true
-		_, err = w.Runs.Record(ctx, tx, r, plan, Start{By: "new records", Records: &s.Spool})
+		_, err = w.Runs.Record(ctx, tx, r, plan, Start{By: "new records", Records: &s.Spool, Ignored: s.ignored})
 		return err
 	})
 	if err == nil {
@@ -101,6 +101,7 @@ func (w *Watch) fresh(ctx context.Context, r store.Deployment, plan *running.Pla
 		return nil, "", f
 	}
 	s, greatest := &Spooled{}, was
+	ctx, passed := system.CountPassed(ctx)
 	for v, err := range w.Outside.Of(r.Scope).Read(ctx, system.Request{Op: plan.Poll.Op, Value: request}) {
 		if err != nil {
 			return nil, "", err
@@ -116,6 +117,7 @@ func (w *Watch) fresh(ctx context.Context, r store.Deployment, plan *running.Pla
 			greatest = now
 		}
 	}
+	s.ignored = passed.Fields()
 	return s, greatest.String(), nil
 }
 

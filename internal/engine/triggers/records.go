@@ -18,6 +18,8 @@ type Spooled struct {
 	enc  json.Appender
 	line []byte
 	n    int
+
+	ignored map[string]int // fields that were passed over because the schema lacks them
 }
 
 // Add writes one more record.
@@ -34,11 +36,12 @@ func (s *Spooled) Add(v value.Value) error {
 // Start is what a run begins with, beside its release.
 type Start struct {
 	By           string
-	Records      *spool.Spool // one JSON value a line; nil: they are read when the run is taken on
-	Input        []byte       // a message as JSON
-	Value        value.Value  // the same as it was read; absent where nobody has read it
-	Request      []byte       // the HTTP request that it came with, as JSON
-	RequestValue value.Value  // the same as it was read; absent where nobody has read it
+	Records      *spool.Spool   // one JSON value a line; nil: they are read when the run is taken on
+	Input        []byte         // a message as JSON
+	Value        value.Value    // the same as it was read; absent where nobody has read it
+	Request      []byte         // the HTTP request that it came with, as JSON
+	RequestValue value.Value    // the same as it was read; absent where nobody has read it
+	Ignored      map[string]int // fields of the message, or of the records, that were passed over because their schema lacks them
 }
 
 // ReadTime bounds how long all records of an operation may take to be read.

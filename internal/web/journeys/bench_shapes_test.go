@@ -1,7 +1,11 @@
 package journeys
 
 import (
+	"io"
+	"net/http"
+	"net/http/httptest"
 	"strings"
+	"sync/atomic"
 	"testing"
 
 	"github.com/chromedp/chromedp"
@@ -9,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hollowreed/internal/store"
+	"hollowreed/internal/testkit"
 )
 
 // crossing is a message of every shape: a map of prices, a payment that is one of two, a route of positions, a seat that is a text
@@ -260,4 +265,43 @@ func TestKeysOfAnXMLSchemaAreKept(t *testing.T) {
 	tb.fill("#set-message-keys", "berth berth by code, depth")
 	tb.sees("#entry-keys", "berth by code, depth")
 	tb.sees("#fits", "all 1 records fit")
+}
+
+// TestAnAPIMayAddAField: what a service answers, and what a caller sends, may have fields that their schemas lack; the flow goes on,
+// and its run and a try tell of each what it passed over.
+func TestAnAPIMayAddAField(t *testing.T) {
+	w := newWorld(t)
+	answer := atomic.Pointer[string]{}
+	says := func(text string) { answer.Store(&text) }
+	says(`{"berth":"A2","depth":6.5}`)
+	service := httptest.NewServer(http.HandlerFunc(func(rw http.ResponseWriter, _ *http.Request) {
+		rw.Header().Set("Content-Type", "application/json")
+		io.WriteString(rw, *answer.Load())
+	}))
+	t.Cleanup(service.Close)
+	w.parts(map[string]string{
+		"schemas/berth-wish.yaml":      "schema: Berth wish\nnotation: json\nsamples: [wish.json]\nfields: [{name: ship, type: text}]\n",
+		"schemas/berth-offer.yaml":     "schema: Berth offer\nnotation: json\nfields: [{name: berth, type: text}, {name: depth, type: decimal}]\n",
+		"samples/wish.json":            `{"ship": "Aske"}`,
+		"connections/berth-board.yaml": "connection: Berth board\nkind: http\noperations:\n  - {operation: offer, name: Offer, kind: read, path: /offer, response: berth-offer}\n",
+	})
+	w.Reach("berth-board", "http", map[string]string{"address": service.URL})
+	w.Release("wishes", "flow: Wishes\ntrigger: {kind: request, path: wishes, input: berth-wish, as: wish, output: berth-offer, wait: 30}\nsteps:\n"+
+		"  - {step: call, id: offer, name: Ask for a berth, connection: berth-board, operation: offer, as: offer}\n  - {step: respond, id: answer, with: {berth: offer.berth, depth: offer.depth}}\n")
+	run := func(body string) string {
+		status, _ := w.Ask("POST", "/in/wishes", body, "Content-Type: application/json")
+		require.Equal(t, 200, status.StatusCode)
+		runs, err := store.Runs(t.Context(), w.DB, store.RunFilter{Scope: testkit.Skerry, Flow: "wishes", Most: 1})
+		require.NoError(t, err)
+		return "/traffic/runs/" + runs[0].ID.String()
+	}
+	require.NotContains(t, w.Shows(run(`{"ship":"Aske"}`)), "passed-over")
+	says(`{"berth":"A2","depth":6.5,"cranes":{"k1":true},"tide":2}`)
+	tb := w.tab()
+	tb.open(run(`{"ship":"Aske","flag":"NO"}`))
+	tb.sees("#passed-over p:first-child", "1 field that the schema lacks was passed over: flag (once). Open the schema Berth wish")
+	tb.sees("#passed-over p:last-child", "Ask for a berth: 2 fields that the schema lacks were passed over: cranes (once), tide (once). Open the schema Berth offer")
+	tb.open("/bench/flows/wishes?step=offer")
+	tb.click("[data-key=try]")
+	tb.sees("[data-passed-over]", "cranes (once), tide (once)")
 }

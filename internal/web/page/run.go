@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"hollowreed/internal/core/flow/running"
+	"hollowreed/internal/core/project"
 	"hollowreed/internal/store"
 )
 
@@ -42,4 +43,15 @@ func What(r store.Run) string {
 		return Number(r.RecordsRead) + " records"
 	}
 	return strings.Join(parts, ", ")
+}
+
+// PassedOver tells what was passed over in a run because schemas lack it, with the schemas that the project has.
+func PassedOver(plan *running.Plan, p *project.Project, counts map[string]*running.Counts) []running.PassedOver {
+	list := plan.PassedOver(counts)
+	for i := range list {
+		if s := list[i].Schema; s != nil {
+			list[i].Schema = p.Schema(s.ID)
+		}
+	}
+	return list
 }

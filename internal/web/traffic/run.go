@@ -79,9 +79,8 @@ type runPage struct {
 	Unwritten     string          // what became of records that were collected, where no file was written
 	From          string          // the step from which the run can begin again; empty where it cannot
 	Input, Answer string
-	PassedOver    string // what was not read of the message because its schema lacks it
+	PassedOver    []running.PassedOver // what was not read because a schema lacks it; the schemas that the project still has
 	BlankLines    string
-	Source        *schema.Schema  // of the message, if the project still has it; nil otherwise
 	Exchange      *flows.Exchange // with the step's system, for the record; nil where there is none
 }
 
@@ -197,17 +196,14 @@ func (t traffic) asides(c *gin.Context, d *runPage, plan *running.Plan, r store.
 	return nil
 }
 
-// passedOver tells what was not read of the run's message.
+// passedOver tells what was not read of the run's message, and of what systems have answered.
 func (d *runPage) passedOver(plan *running.Plan, p *project.Project, r store.Run) {
+	d.PassedOver = page.PassedOver(plan, p, r.Counts)
 	if plan.ReadStep == nil || r.Counts[plan.ReadStep.ID] == nil {
 		return
 	}
-	counts := r.Counts[plan.ReadStep.ID]
-	if d.PassedOver = counts.IgnoredText(); d.PassedOver != "" && plan.Source != nil {
-		d.Source = p.Schema(plan.Source.ID)
-	}
-	if counts.Blank > 0 {
-		d.BlankLines = plural(counts.Blank, "blank line was skipped", "blank lines were skipped")
+	if n := r.Counts[plan.ReadStep.ID].Blank; n > 0 {
+		d.BlankLines = plural(n, "blank line was skipped", "blank lines were skipped")
 	}
 }
 

@@ -7,6 +7,7 @@ import (
 	"strconv"
 
 	"hollowreed/internal/core/notation"
+	"hollowreed/internal/core/schema"
 )
 
 // CountsJSON writes the counts of steps as encoding/json does, without reflection: it is done for each run.
@@ -67,3 +68,33 @@ func (c *Counts) ignore(path string, n int) {
 
 // IgnoredText tells which fields were passed over because the schema lacks them; empty where there were none.
 func (c *Counts) IgnoredText() string { return notation.IgnoredText(c.Ignored) }
+
+// PassedOver tells of which fields something was passed over because its schema lacks them.
+type PassedOver struct {
+	Step   string         // whose answers they were in; empty for the message, or the records, of the run
+	Schema *schema.Schema // that lacks them
+	Text   string
+}
+
+// PassedOver tells what was passed over in a run, by its counts.
+func (p *Plan) PassedOver(counts map[string]*Counts) (list []PassedOver) {
+	tell := func(id, name string, s *schema.Schema) {
+		if c := counts[id]; c != nil && c.IgnoredText() != "" {
+			list = append(list, PassedOver{name, s, c.IgnoredText()})
+		}
+	}
+	begins := p.Input
+	if p.Poll != nil {
+		begins = p.Poll.Op.Response
+	}
+	tell(InputStep, "", begins)
+	for _, ps := range p.Steps {
+		switch {
+		case ps.Step == p.ReadStep:
+			tell(ps.Step.ID, "", p.Source)
+		case ps.Op != nil:
+			tell(ps.Step.ID, ps.Step.Name, ps.Op.Response)
+		}
+	}
+	return list
+}

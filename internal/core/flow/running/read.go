@@ -80,9 +80,40 @@ func (s *Source) CountIgnored(b *Batch) {
 	ps, seen := b.Plan.Planned(b.Plan.ReadStep.ID), s.ignored.Take()
 	c := b.counts(ps)
 	c.Blank += seen.Blank
-	for path, n := range seen.Fields() {
+	b.PassedOver(b.Plan.ReadStep.ID, seen.Fields())
+}
+
+// LeftOver says whether something was passed over behind the last record.
+func (s *Source) LeftOver() bool {
+	return s.ignored != nil && (len(s.ignored.Paths()) > 0 || s.ignored.Blank > 0)
+}
+
+// PassedOver adds fields that were passed over, as the schema of what a step reads lacks them, to the counts of the step.
+func (b *Batch) PassedOver(step string, fields map[string]int) {
+	if len(fields) == 0 {
+		return
+	}
+	if b.Counts == nil {
+		b.Counts = map[string]*Counts{}
+	}
+	c := b.Counts[step]
+	if c == nil {
+		c = &Counts{}
+		b.Counts[step] = c
+	}
+	for path, n := range fields {
 		c.ignore(path, n)
 	}
+}
+
+// InputStep stands for the message with which a run begins among the steps of its counts.
+const InputStep = ""
+
+// InputCounts are the counts of a run of whose message fields were passed over; nil where none were.
+func InputCounts(fields map[string]int) map[string]*Counts {
+	b := &Batch{}
+	b.PassedOver(InputStep, fields)
+	return b.Counts
 }
 
 // Count is how many records were read so far, faulty ones included.

@@ -68,10 +68,11 @@ func (l Lookup) RowOf() *Kept { return answerOf(l.Row, false) }
 type Response struct {
 	Answer  value.Value
 	Fault   *fault.Fault
-	NotDone bool   // a try: nothing was asked
-	Aside   int    // of a run that was called: the records that it has set aside
-	Turns   []Turn // what was said, where it is known
-	MadeUp  bool   // nobody answered so, and no sample is kept: it only has the right shape
+	NotDone bool           // a try: nothing was asked
+	Aside   int            // of a run that was called: the records that it has set aside
+	Turns   []Turn         // what was said, where it is known
+	Ignored map[string]int // fields of the answer that were passed over because its schema lacks them, by path; nil: none
+	MadeUp  bool           // nobody answered so, and no sample is kept: it only has the right shape
 }
 
 // Lookup asks for rows of a table by key columns.

@@ -61,6 +61,7 @@ func compileCall(c *compile.Compiler, s *flow.Step) running.Runner {
 			return err
 		}
 		for i, it := range asked {
+			b.PassedOver(s.ID, done[i].Ignored)
 			called(s, op, it, slot, done[i])
 		}
 		return nil

@@ -19,11 +19,12 @@ type PlayResult struct {
 
 // PlayOptions is a message that is taken through a flow in one go.
 type PlayOptions struct {
-	Facts running.Facts
-	Input value.Value
-	Open  func() (notation.Reader, error) // the records that are read; nil where none are
-	Most  int                             // records that are taken
-	Only  int                             // from 1: the only one that is worked on; 0: all
+	Facts   running.Facts
+	Input   value.Value
+	Open    func() (notation.Reader, error) // the records that are read; nil where none are
+	Ignored *notation.Ignored               // where the reader counts what it passes over; may be nil
+	Most    int                             // records that are taken
+	Only    int                             // from 1: the only one that is worked on; 0: all
 }
 
 // ReadError is why the records of a message could not be read.
@@ -63,7 +64,7 @@ func playRecords(ctx context.Context, b *running.Batch, m PlayOptions, p *PlayRe
 	if err != nil {
 		return &ReadError{fault.From(err, fault.Setting)}
 	}
-	src := running.NewSource(b.Plan, r, m.Facts).Within(p.Whole)
+	src := running.NewSource(b.Plan, r, m.Facts).Within(p.Whole).Ignoring(m.Ignored)
 	if p.Items, err = src.Batch(m.Most); err != nil {
 		if running.AtEnd(err) {
 			return &ReadError{running.Empty(m.Facts.File)}
@@ -74,6 +75,7 @@ func playRecords(ctx context.Context, b *running.Batch, m PlayOptions, p *PlayRe
 		_, err := src.Batch(1)
 		p.More = err == nil
 	}
+	src.CountIgnored(b)
 	items := p.Items
 	if m.Only > 0 && m.Only <= len(items) {
 		items = items[m.Only-1 : m.Only]

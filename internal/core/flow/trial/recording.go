@@ -22,6 +22,7 @@ type RecordedCall struct {
 	Fault    *fault.Fault   `json:"fault,omitempty"`
 	At       *time.Time     `json:"at,omitempty"` // when it was answered; nil: not known, or made up
 	Turns    []running.Turn `json:"said,omitempty"`
+	Ignored  map[string]int `json:"ignored,omitempty"` // fields of the answer that were passed over because its schema lacks them
 }
 
 // Since is when what is known of a step was answered: the oldest of its answers. It is zero where nothing is.
@@ -177,7 +178,7 @@ func (r *Recorder) record(list []recordedQuestion, effect bool, ask func(o runni
 }
 
 func recordedCall(q recordedQuestion, a running.Response, e running.Effect) RecordedCall {
-	h := RecordedCall{Flow: q.flow, Step: q.step, Request: q.asked, Effect: e, Fault: a.Fault, Turns: a.Turns}
+	h := RecordedCall{Flow: q.flow, Step: q.step, Request: q.asked, Effect: e, Fault: a.Fault, Turns: a.Turns, Ignored: a.Ignored}
 	if a.Answer.Kind() != value.Absent {
 		h.Response = json.Text(a.Answer)
 	}
@@ -186,7 +187,7 @@ func recordedCall(q recordedQuestion, a running.Response, e running.Effect) Reco
 
 // ToResponse reads back what was heard, as a record of a schema.
 func (h RecordedCall) ToResponse(of *running.Kept) running.Response {
-	a := running.Response{Turns: h.Turns}
+	a := running.Response{Turns: h.Turns, Ignored: h.Ignored}
 	if h.Fault != nil {
 		f := *h.Fault
 		a.Fault = &f

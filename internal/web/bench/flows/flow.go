@@ -132,7 +132,8 @@ type flowPage struct {
 	Step          *stepPanel
 	Record        int // from 1
 	Records       int
-	Before, After string // links to the records beside this one
+	PassedOver    []running.PassedOver // what was not read in the try because a schema lacks it
+	Before, After string               // links to the records beside this one
 	Nav           EntryNav
 	EntryBefore   string
 	EntryAfter    string
@@ -296,6 +297,7 @@ func (d *flowPage) try(c *gin.Context, b pages, p *project.Project, plan *runnin
 	d.look.sample = d.Sample
 	d.Trial = b.Engine.Tries.RunTest(c, p, d.ID, d.Sample, how)
 	d.Records = len(d.Trial.Items)
+	d.PassedOver = page.PassedOver(plan, p, d.Trial.Counts)
 }
 
 // choose finds the chosen step; the first step that works on records by default.
