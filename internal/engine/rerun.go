@@ -61,6 +61,7 @@ func (e *Engine) anew(ctx context.Context, run uuid.UUID, by string) (r, again s
 	}
 	again = r
 	again.ID, again.Parent, again.StartedBy, again.Caller, again.FromStep = uuid.Must(uuid.NewV7()), &r.ID, by, store.Caller{}, ""
+	again.Counts = running.BeginCounts(r.Counts)
 	return r, again, nil
 }
 

@@ -116,6 +116,14 @@ func InputCounts(fields map[string]int) map[string]*Counts {
 	return b.Counts
 }
 
+// BeginCounts are those counts of a run that another one of the same message begins with.
+func BeginCounts(counts map[string]*Counts) map[string]*Counts {
+	if c := counts[InputStep]; c != nil {
+		return map[string]*Counts{InputStep: c}
+	}
+	return nil
+}
+
 // Count is how many records were read so far, faulty ones included.
 func (s *Source) Count() int { return s.n }
 
