@@ -15,7 +15,7 @@ import (
 // Bounds of what one import makes.
 const (
 	maxRecursion = 3
-	maxFields    = 50_000
+	maxFields    = 10_000
 	maxBranched  = 2_000 // behind so many fields a type whose place others take does not stand inside of itself again
 )
 
@@ -37,7 +37,7 @@ func (s *Set) ImportAs(id, root string, prefixes []schema.Namespace) (*schema.Sc
 	if root != "" && e.Name.Local != root {
 		return nil, fault.Expect(fault.Unknown, "an element "+s.names(), fault.Quote(root))
 	}
-	m := &importer{set: s, depth: map[*Type]int{}, noted: map[string]bool{}}
+	m := &importer{set: s, noted: map[string]bool{}}
 	spaces := m.bind(e, prefixes)
 	out := &schema.Schema{ID: id, Title: e.Name.Local, Notation: xml.Kind.Notation, Settings: schema.Settings{RootName: m.name(e.Name), Namespaces: spaces, Others: schema.FaultOthers, Ordered: true}}
 	m.out = out
@@ -49,6 +49,7 @@ func (s *Set) ImportAs(id, root string, prefixes []schema.Namespace) (*schema.Sc
 		f.Fields = []*schema.Field{m.content(e.Type.Simple, "text", e.place)}
 	} else {
 		m.shaped(e, f)
+		m.levels()
 	}
 	m.restrict(e, f)
 	m.keys()
@@ -64,9 +65,11 @@ type importer struct {
 	set    *Set
 	prefix map[string]string // by namespace
 	out    *schema.Schema
-	depth  map[*Type]int
 	noted  map[string]bool
 	fields int
+	queue  []pending
+	at     *chain
+	cut    int // elements that are not looked into any more
 
 	restricted []restricted
 }

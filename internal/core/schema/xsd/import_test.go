@@ -354,3 +354,35 @@ func exportAgrees(t *testing.T, part string) {
 func unsayable(message string) bool {
 	return !strings.Contains(message, "order ") || strings.Contains(message, ">1.500<") || strings.Contains(message, ">24:00:00<")
 }
+
+// TestASchemaWithoutEndIsCutInItsDepth: of forty elements that all nest in each other, those near the root are fields, the part is one
+// that can be read, and the documents of the schema fit it, however deep.
+func TestASchemaWithoutEndIsCutInItsDepth(t *testing.T) {
+	var b strings.Builder
+	b.WriteString(`<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema"><xs:group name="inline"><xs:choice>`)
+	for i := range 40 {
+		fmt.Fprintf(&b, `<xs:element ref="e%d"/>`, i)
+	}
+	b.WriteString(`</xs:choice></xs:group>`)
+	for i := range 40 {
+		fmt.Fprintf(&b, `<xs:element name="e%d"><xs:complexType mixed="true"><xs:group ref="inline" minOccurs="0" maxOccurs="unbounded"/></xs:complexType></xs:element>`, i)
+	}
+	set, err := Load("a.xsd", []byte(b.String()+`</xs:schema>`), nil)
+	require.NoError(t, err)
+	made, err := set.Import("x", "e0")
+	require.NoError(t, err)
+	require.Regexp(t, `behind 10000 fields \d+ elements are taken as they are`, strings.Join(made.NotImported, "\n"))
+	text := schema.Write(made)
+	require.Less(t, len(text), 4<<20)
+	d := partfile.Parse("x.yaml", text)
+	s := schema.Parse("x", d)
+	require.Empty(t, d.Faults)
+	document := "text"
+	for i := range 30 {
+		document = fmt.Sprintf("a<e%d>%s</e%d>b", i, document, i)
+	}
+	document = "<e0>" + document + "<e39><e38/></e39></e0>"
+	require.Empty(t, faults(set, document))
+	require.Empty(t, verdict(t, s, document))
+	require.NotEmpty(t, verdict(t, s, strings.Replace(document, "<e38/>", "<odd/>", 1)), "near the root all is checked")
+}

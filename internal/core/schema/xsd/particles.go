@@ -253,11 +253,7 @@ func (m *importer) single(e *Element, f *schema.Field) *schema.Model {
 			return &schema.Model{Slot: i, Min: 1, Max: 1}
 		}
 	}
-	if m.fields++; m.fields > maxFields {
-		m.note(e.place, "there are more than %d fields; the rest is taken as it is", maxFields)
-		m.others(f, &wildcard{process: "skip"}, e.place).WireFormat.Wildcard = ""
-		return nil
-	}
+	m.fields++
 	c := newField(unused(f, name))
 	if c.Nullable = e.Nillable; c.Name != name {
 		c.WireFormat.Name = name
@@ -265,18 +261,11 @@ func (m *importer) single(e *Element, f *schema.Field) *schema.Model {
 	m.restrict(e, c)
 	f.Fields = append(f.Fields, c)
 	slot := len(f.Fields) - 1
-	switch t := e.Type; {
-	case !t.Complex:
+	if t := e.Type; t.Complex {
+		m.later(c, t, e)
+	} else {
 		m.simple(t.Simple, c, e.place)
-	case m.depth[t] >= maxRecursion:
-		m.note(e.place, "%s stands inside of itself; from there on it is taken as it is", e.Name.Local)
-		c.Kind = value.AnyKind
-	default:
-		m.shaped(e, c)
+		m.given(c, e)
 	}
-	if c.Kind == value.RecordKind && len(c.Fields) == 0 {
-		c.Kind, c.Constraints.Codes = value.Text, []schema.Code{{Meaning: "always empty"}}
-	}
-	m.given(c, e)
 	return &schema.Model{Slot: slot, Min: 1, Max: 1}
 }

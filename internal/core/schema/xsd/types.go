@@ -3,12 +3,79 @@ package xsd
 import (
 	"cmp"
 	"encoding/xml"
+	"fmt"
 	"slices"
 	"strings"
 
+	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
+
+// pending is a field whose element is not looked into yet. Elements are looked into level by level, so that where a schema has no end
+// it is the depth that is cut.
+type pending struct {
+	field *schema.Field
+	typ   *Type
+	decl  *Element // whose field it is; nil of a branch
+	in    *chain
+}
+
+// chain are the types around a place, the innermost first.
+type chain struct {
+	typ  *Type
+	next *chain
+}
+
+// times is how often a type stands around a place.
+func (c *chain) times(t *Type) (n int) {
+	for ; c != nil; c = c.next {
+		if c.typ == t {
+			n++
+		}
+	}
+	return n
+}
+
+// later looks into an element once those above it are looked into.
+func (m *importer) later(f *schema.Field, t *Type, e *Element) {
+	f.Kind = value.RecordKind
+	m.queue = append(m.queue, pending{f, t, e, m.at})
+}
+
+// levels looks into all elements, level by level.
+func (m *importer) levels() {
+	for ; len(m.queue) > 0; m.queue = m.queue[1:] {
+		p := m.queue[0]
+		m.at = p.in
+		switch {
+		case p.in.times(p.typ) >= maxRecursion, p.in.times(p.typ) > 0 && m.fields > maxBranched:
+			m.note(p.place(), "%s stands inside of itself; from there on it is taken as it is", p.field.WireName())
+			p.field.Kind = value.AnyKind
+		case m.fields > maxFields:
+			m.cut++
+			p.field.Kind = value.AnyKind
+		case p.decl != nil:
+			m.shaped(p.decl, p.field)
+			m.given(p.field, p.decl)
+		default:
+			m.record(p.typ, p.field)
+		}
+		if f := p.field; p.decl != nil && f.Kind == value.RecordKind && len(f.Fields) == 0 {
+			f.Kind, f.Constraints.Codes = value.Text, []schema.Code{{Meaning: "always empty"}}
+		}
+	}
+	if m.cut > 0 {
+		m.say(fmt.Sprintf("behind %d fields %d elements are taken as they are: the schema has no end, or is too large", maxFields, m.cut))
+	}
+}
+
+func (p pending) place() fault.Place {
+	if p.decl != nil {
+		return p.decl.place
+	}
+	return p.typ.place
+}
 
 // shaped gives a field the fields of an element's complex type; where other types may take its place, a branch for each of them.
 func (m *importer) shaped(e *Element, f *schema.Field) {
@@ -33,22 +100,18 @@ func (m *importer) shaped(e *Element, f *schema.Field) {
 		if b.Name = unused(f, name); b.Name != name {
 			b.WireFormat.Name = name
 		}
-		if m.depth[o] >= maxRecursion || m.depth[o] > 0 && m.fields > maxBranched {
-			m.note(e.place, "%s stands inside of itself; from there on it is taken as it is", o.Name.Local)
-			b.Kind = value.AnyKind
-		} else {
-			m.record(o, b)
-		}
+		m.later(b, o, nil)
 		f.Fields = append(f.Fields, b)
 	}
 }
 
 // record gives a field the fields of one complex type.
 func (m *importer) record(t *Type, f *schema.Field) {
-	m.depth[t]++
+	around := m.at
+	m.at = &chain{t, around}
 	f.Kind = value.RecordKind
 	m.inside(t, f)
-	m.depth[t]--
+	m.at = around
 }
 
 // standIns are the complex types, other than its own, that an element may say that it has (XML Schema 1.0, part 1, section 2.6.1).
