@@ -22,7 +22,8 @@ type Imported struct {
 // Bounds of what one import makes.
 const (
 	maxRecursion = 3 // how often a definition may stand inside of itself
-	maxFields    = 50_000
+	maxFields    = 10_000
+	maxBytes     = 2 << 20 // that the part has about
 )
 
 // Import makes a schema of a JSON Schema, or of one of an OpenAPI document's, as Document.Import does.
@@ -51,11 +52,24 @@ func Open(name string, text []byte, others map[string][]byte) (*Document, error)
 // Import makes a schema of what stands at a place, which is given as a JSON Pointer and empty for the whole document. The error
 // is a *fault.Fault.
 func (d *Document) Import(id, at string) (*Imported, error) {
-	m := &importer{files: d.files, depth: map[*node]int{}, merges: map[*node]*node{}}
 	n, whole := d.first.root.find(tokens(at))
 	if !whole {
 		return nil, fault.Expect(fault.Unknown, "a schema at "+at, "none").At(fault.Place{Source: d.first.name})
 	}
+	made := d.imported(id, n, schema.MaxDepth)
+	for deepest := 1; made == nil; deepest++ { // it has no end, or is too large: as deep as there is room for
+		next := d.imported(id, n, deepest)
+		if next == nil || deepest == schema.MaxDepth {
+			made = d.imported(id, n, deepest-1)
+			break
+		}
+	}
+	return made, nil
+}
+
+// imported makes a schema that is no deeper than so many levels; nil where that is too large.
+func (d *Document) imported(id string, n *node, deepest int) *Imported {
+	m := &importer{files: d.files, depth: map[*node]int{}, merges: map[*node]*node{}, deepest: deepest}
 	s := &schema.Schema{ID: id, Title: id, Notation: json.Kind.Notation}
 	c := m.resolved(context{d.first, n})
 	if t := m.merged(c).text("title"); t != "" {
@@ -64,6 +78,9 @@ func (d *Document) Import(id, at string) (*Imported, error) {
 	root := newField(id)
 	root.Min = 1
 	m.field(c, root)
+	if deepest > 1 && m.full() {
+		return nil
+	}
 	if root.List() {
 		s.Message = schema.Occurs{Min: root.Min, Max: root.Max}
 		root.Min, root.Max = 1, 1
@@ -72,11 +89,17 @@ func (d *Document) Import(id, at string) (*Imported, error) {
 	s.Settings.Others = othersOf(root)
 	s.Settle()
 	m.noteUntyped()
+	if m.cut > 0 {
+		m.note(c, "behind the level %d %d values are taken as they are: the schema has no end, or is too large", deepest, m.cut)
+	}
 	for _, n := range m.notes {
 		s.NotImported = append(s.NotImported, n.Error())
 	}
-	return &Imported{Schema: s, Notes: m.notes}, nil
+	return &Imported{Schema: s, Notes: m.notes}
 }
+
+// full says whether there is no room for more fields.
+func (m *importer) full() bool { return m.fields > maxFields || m.bytes > maxBytes }
 
 // othersOf is what becomes of fields that nobody named, where all records say the same; what they say is then taken from them.
 func othersOf(root *schema.Field) schema.Others {
@@ -136,6 +159,10 @@ type importer struct {
 	merges map[*node]*node // what allOf makes of a schema; nil while it is being made
 	level  int             // how deep fields and allOf stand inside of each other
 
+	deepest int // how deep they may
+	cut     int // fields that would stand deeper
+	bytes   int // that the part has about
+
 	untypedAt     *context // the first schema that says no type
 	untypedPlaces int      // and how many there are
 }
@@ -166,24 +193,29 @@ func (m *importer) note(c context, format string, args ...any) {
 	}
 }
 
+// About how many bytes a field and a code take in a part.
+const (
+	perField = 120
+	perCode  = 40
+)
+
 // field makes a field of a schema.
 func (m *importer) field(c context, f *schema.Field) {
-	if m.fields++; m.fields > maxFields {
+	m.fields++
+	if m.level++; m.level > m.deepest || m.full() {
 		f.Kind = value.AnyKind
-		m.note(c, "there are more than %d fields; the rest is taken as it is", maxFields)
-		return
-	}
-	if m.level++; m.level > schema.MaxDepth {
-		f.Kind = value.AnyKind
-		m.note(c, "%s stands deeper than %d; what is in it is not checked", f.Name, schema.MaxDepth)
 		m.level--
+		m.cut++
 		return
 	}
-	defer func() { m.level-- }()
 	c = m.merged(m.resolved(c))
 	if f.Notes == "" {
 		f.Notes = described(c)
 	}
+	defer func() {
+		m.level--
+		m.bytes += perField + perCode*len(f.Constraints.Codes) + len(f.Notes)
+	}()
 	c = m.alternatives(c, f)
 	if f.Kind == value.VariantKind {
 		return

@@ -386,6 +386,7 @@ func (m *importer) values(s *Simple, c *schema.Field) {
 	if c.Constraints.Codes != nil {
 		return
 	}
+	m.fields += len(s.facets.enum) / 3 // codes take room in a part, too
 	for _, e := range s.facets.enum {
 		c.Constraints.Codes = append(c.Constraints.Codes, schema.Code{Value: s.normal(e)})
 	}
