@@ -229,6 +229,10 @@ func (f *Field) checkVariant(v value.Value, path string, report func(*fault.Faul
 		report(ft.At(fault.Place{Path: path}))
 		return
 	}
+	if ft := f.Alone(b, v); ft != nil {
+		report(ft.At(fault.Place{Path: path}))
+		return
+	}
 	b.check(v, path, report)
 }
 

@@ -26,6 +26,16 @@ var formats = map[string]struct {
 		return err == nil && u.Scheme != "" && !strings.ContainsAny(s, " \\<>{}|^`\"")
 	}},
 	"uri-reference": {"a URI, or a reference relative to one (RFC 3986)", isReference},
+	"iri-reference": {"an address, or one relative to another (RFC 3987)", isReference},
+	"iri": {"an address (RFC 3987)", func(s string) bool {
+		head, _, colon := strings.Cut(s, ":")
+		return colon && scheme.MatchString(head) && isReference(s)
+	}},
+	"json-pointer": {"a JSON Pointer (RFC 6901)", pointerForm.MatchString},
+	"idn-email": {"an e-mail address (RFC 6531)", func(s string) bool {
+		a, err := mail.ParseAddress(s)
+		return err == nil && a.Address == s
+	}},
 	"email": {"an e-mail address (RFC 5322)", func(s string) bool {
 		a, err := mail.ParseAddress(s)
 		return err == nil && a.Address == s
@@ -36,6 +46,7 @@ var formats = map[string]struct {
 }
 
 var (
+	pointerForm   = regexp.MustCompile(`^(/([^~/]|~[01])*)*$`)
 	referenceForm = regexp.MustCompile(`^[^<>"{}|\\^` + "`" + `]*$`)
 	badPercent    = regexp.MustCompile(`%($|[^0-9a-fA-F]|[0-9a-fA-F]($|[^0-9a-fA-F]))`)
 	scheme        = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9+.-]*$`)
@@ -54,7 +65,7 @@ func HasFormat(format, s string) bool { return formatFault(format, s) == nil }
 
 // Formats are the names of the forms that a text can be of.
 func Formats() []string {
-	return []string{"uuid", "uri", "uri-reference", "email", "hostname", "ipv4", "ipv6"}
+	return []string{"uuid", "uri", "uri-reference", "iri", "iri-reference", "email", "idn-email", "hostname", "ipv4", "ipv6", "json-pointer"}
 }
 
 func formatFault(format, s string) *fault.Fault {

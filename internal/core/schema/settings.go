@@ -128,7 +128,7 @@ func nesting(f *Field) (list setting.List) {
 	case value.RecordKind:
 		list = setting.List{{Name: "other fields", Label: "Fields that it lacks", Type: setting.Choice, Choices: []string{"", string(IgnoreOthers), string(FaultOthers)}, Hint: "as the schema says"}, KeysSetting}
 	case value.VariantKind:
-		list = setting.List{{Name: "told by", Label: "Told by the field", Type: setting.Text, Hint: "the first branch that fits", Help: "One that every branch has, with codes; in XML also xsi:type", Suggested: []string{TypeAttribute}}}
+		list = setting.List{{Name: "told by", Label: "Told by", Type: setting.Text, Hint: "the first branch that fits", Help: "A field that every branch has, with codes; in XML also xsi:type; or that only one fits", Suggested: []string{TypeAttribute, OnlyOne}}}
 	case value.MapKind:
 		if !f.List() {
 			list = setting.List{{Name: "others", Label: "Holds the fields that the record lacks", Type: setting.Flag}}

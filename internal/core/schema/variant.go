@@ -12,9 +12,12 @@ import (
 // section 2.6.1). Of a variant that says nothing of it, an element without one is the first branch that is no single value.
 const TypeAttribute = "xsi:type"
 
+// OnlyOne in place of a field says that no value may be of two branches (oneOf of JSON Schema); otherwise it is of the first that fits.
+const OnlyOne = "only one fits"
+
 // TellingField is the field whose value tells the branch; empty where there is none.
 func (f *Field) TellingField() string {
-	if f.ToldBy == TypeAttribute {
+	if f.ToldBy == TypeAttribute || f.ToldBy == OnlyOne {
 		return ""
 	}
 	return f.ToldBy
@@ -51,6 +54,19 @@ func (f *Field) Branch(v value.Value) (*Field, *fault.Fault) {
 		return alike, nil
 	}
 	return nil, f.fault(fault.Type, "", "one of "+f.branchNames(), describe(v))
+}
+
+// Alone is a fault where a value that is a branch could be another one as well, and may not.
+func (f *Field) Alone(branch *Field, v value.Value) *fault.Fault {
+	if f.ToldBy != OnlyOne {
+		return nil
+	}
+	for _, b := range f.Fields {
+		if b != branch && b.like(v) && b.fits(v) {
+			return f.fault(fault.Unknown, "", "one branch of "+f.branchNames(), "a value that is "+branch.Name+" and "+b.Name)
+		}
+	}
+	return nil
 }
 
 // Told finds the branch of a variant by the value of the field that tells it.

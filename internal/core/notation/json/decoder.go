@@ -90,6 +90,9 @@ func (d *decoder) variant(f *schema.Field, kind jsontext.Kind, depth int) (value
 		return value.Value{}, err
 	}
 	b, ft := f.Branch(v)
+	if ft == nil && d.check {
+		ft = f.Alone(b, v)
+	}
 	if ft != nil {
 		d.fault(f, ft)
 		ft.Place.Byte = d.at + begin

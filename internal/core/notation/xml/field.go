@@ -182,7 +182,7 @@ func (x *reader) branch(c *schema.Field) (*schema.Field, error) {
 		place := x.in.Place()
 		place.Path = x.in.Path() + "/@xsi:type"
 		x.fault(c, fault.Expect(fault.Required, "xsi:type as one of "+branchNames(c), "none").At(place))
-	case c.ToldBy != "" && !x.ahead:
+	case c.TellingField() != "" && !x.ahead:
 		return x.told(c)
 	}
 	return firstBranch(c), nil

@@ -124,6 +124,9 @@ func variant(f *schema.Field) object {
 	if by := f.TellingField(); by != "" {
 		return object{{"oneOf", list}, {"discriminator", object{{"propertyName", by}}}}
 	}
+	if f.ToldBy == schema.OnlyOne {
+		return object{{"oneOf", list}}
+	}
 	return object{{"anyOf", list}}
 }
 

@@ -173,7 +173,7 @@ func (m *importer) variant(c context, f *schema.Field, keyword string, branches 
 	}
 	f.ToldBy = tellingField(f, c)
 	if keyword == "oneOf" && f.ToldBy == "" && !disjoint(f.Fields) {
-		m.note(c.get(keyword), "oneOf: where several fit, the first is taken")
+		f.ToldBy = schema.OnlyOne
 	}
 }
 

@@ -279,7 +279,7 @@ func (m *maker) branch(f *schema.Field, path string) (v value.Value, ft *fault.F
 		if v, ft = m.field(b, path); ft != nil {
 			continue
 		}
-		if is, none := f.Branch(v); none == nil && is == b {
+		if is, none := f.Branch(v); none == nil && is == b && f.Alone(b, v) == nil {
 			return v, nil
 		}
 	}

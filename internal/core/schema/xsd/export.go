@@ -79,9 +79,12 @@ func newWriter(s *schema.Schema) *writer {
 // Unsaid are the sentences that tell in what an exported XML Schema is stricter than the schema: XML Schema 1.0 has no word for it.
 func Unsaid(s *schema.Schema) (sentences []string) {
 	w := newWriter(s)
-	anyOrder, open, others, apart, lost := false, false, false, false, false
+	anyOrder, open, others, apart, lost, formed := false, false, false, false, false, false
 	s.Root.Walk(func(_ []string, f *schema.Field) {
 		apart = apart || f.Kind == value.VariantKind && firstNested(f) != nil && !w.related(f)
+		if format := f.Constraints.Format; format != "" && !addresses[format] && formPatterns[format] == "" {
+			formed = true
+		}
 		if f.Kind != value.RecordKind {
 			return
 		}
@@ -110,6 +113,9 @@ func Unsaid(s *schema.Schema) (sentences []string) {
 	}
 	if apart {
 		sentences = append(sentences, "Of elements of several shapes, of which none is an extension of the first, only what xsi:type names is described here.")
+	}
+	if formed {
+		sentences = append(sentences, "Of which form mail addresses and names of hosts are is not said here.")
 	}
 	if lost {
 		sentences = append(sentences, "That values are those of entries which are no key themselves is not said here.")
@@ -446,7 +452,7 @@ func xsType(f *schema.Field) string {
 		return "xs:hexBinary"
 	case f.WireFormat.Exponent:
 		return "xs:double"
-	case f.Constraints.Format == "uri" || f.Constraints.Format == "uri-reference":
+	case addresses[f.Constraints.Format]:
 		return "xs:anyURI"
 	}
 	return xsTypes[f.Kind]
@@ -535,7 +541,7 @@ func (w *writer) simple(depth int, f *schema.Field, as naming) {
 		return
 	}
 	deeper := len(m.Also) // one restriction for each further pattern, since several in one are a choice
-	if m.Format == "uuid" {
+	if formPatterns[m.Format] != "" {
 		deeper++
 	}
 	for range deeper {
@@ -586,7 +592,7 @@ func (w *writer) simple(depth int, f *schema.Field, as naming) {
 	for i := range deeper {
 		depth -= 2
 		w.line(depth+2, `</xs:simpleType>`)
-		pattern := uuidPattern
+		pattern := formPatterns[m.Format]
 		if i < len(m.Also) {
 			pattern = plainGroups.Replace(m.AlsoTexts()[i])
 		}
@@ -599,5 +605,12 @@ func (w *writer) simple(depth int, f *schema.Field, as naming) {
 // plainGroups makes groups that XML Schema has no sign for plain ones.
 var plainGroups = strings.NewReplacer("(?:", "(", "(?s:", "(")
 
-// uuidPattern is the form of a UUID (RFC 9562, section 4).
-const uuidPattern = `[0-9a-fA-F]{8}-[0-9a-fA-F]{4}-[0-9a-fA-F]{4}-[0-9a-fA-F]{4}-[0-9a-fA-F]{12}`
+// addresses are the formats of texts that are xs:anyURI; formPatterns the forms of those that a pattern can tell.
+var (
+	addresses    = map[string]bool{"uri": true, "uri-reference": true, "iri": true, "iri-reference": true}
+	formPatterns = map[string]string{
+		"uuid": `[0-9a-fA-F]{8}-[0-9a-fA-F]{4}-[0-9a-fA-F]{4}-[0-9a-fA-F]{4}-[0-9a-fA-F]{12}`, // RFC 9562, section 4
+		"uri":  `[A-Za-z][A-Za-z0-9+\-.]*:.*`, "iri": `[A-Za-z][A-Za-z0-9+\-.]*:.*`,
+		"json-pointer": `(/([^~/]|~[01])*)*`,
+	}
+)

@@ -145,7 +145,7 @@ func unused(f *schema.Field, name string) string {
 
 // others gives a record a map for attributes or elements of any name; it holds neither yet.
 func (m *importer) others(f *schema.Field, w *wildcard, p fault.Place) *schema.Field {
-	if w.process != "skip" {
+	if w.process == "strict" || w.process != "skip" && m.set.declares(w) {
 		m.note(p, "what elements and attributes of any name hold is kept, and not checked")
 	}
 	if i := slices.IndexFunc(f.Fields, func(c *schema.Field) bool { return c.HoldsOthers }); i >= 0 {
@@ -158,6 +158,21 @@ func (m *importer) others(f *schema.Field, w *wildcard, p fault.Place) *schema.F
 	held.WireFormat.Wildcard, held.WireFormat.AnyAttribute = noNames, noNames
 	f.Fields = append(f.Fields, held)
 	return held
+}
+
+// declares says whether the set declares an element or an attribute that a wildcard lets in, and that would be checked there.
+func (s *Set) declares(w *wildcard) bool {
+	for name := range s.elements {
+		if w.accepts(name.Space) {
+			return true
+		}
+	}
+	for name := range s.attrs {
+		if w.accepts(name.Space) {
+			return true
+		}
+	}
+	return false
 }
 
 // noNames are the namespaces of a map that takes no names of a kind.
