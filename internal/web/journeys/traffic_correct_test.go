@@ -97,7 +97,7 @@ func TestARunTellsWhatItPassedOver(t *testing.T) {
 	require.NoError(t, err)
 	tb := w.tab()
 	tb.open("/traffic/runs/" + r.ID.String())
-	tb.sees("#passed-over", "2 fields that the schema lacks were passed over: line/axles (41 times), source (once). 2 blank lines were skipped.")
+	tb.sees("#passed-over", "2 fields that the schema lacks were passed over: line/axles (41 times), source (once). Open the schema Sailing manifest 2 blank lines were skipped.")
 	tb.click("#passed-over a")
 	tb.sees("h1", "Sailing manifest")
 }
