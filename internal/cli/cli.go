@@ -61,7 +61,7 @@ flows and samples.`,
 	root.SetOut(out)
 	root.SetErr(errs)
 	root.CompletionOptions.DisableDefaultCmd = true
-	root.AddCommand(e.check(), e.mapping(), e.run(), e.convert(), e.validate(), e.schema(), e.formula(), e.test())
+	root.AddCommand(e.check(), e.mapping(), e.run(), e.convert(), e.validate(), e.schema(), e.api(), e.formula(), e.test())
 	root.AddCommand(more...)
 	err := root.Execute()
 	if ferr := buffered.Flush(); err == nil {
