@@ -5,5 +5,5 @@ import "embed"
 
 // Files is the project folder.
 //
-//go:embed project.yaml connections schemas mappings flows samples cases tables libraries alerts
+//go:embed project.yaml connections schemas mappings flows samples cases tables libraries alerts apis contracts
 var Files embed.FS

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"strings"
 	"time"
 	"unicode/utf8"
 
@@ -161,6 +162,9 @@ func (e *Engine) begun(ctx context.Context, plan *running.Plan, a InboundRequest
 		}
 	}
 	b.By = "request"
+	if ft := unexpected(plan, a); ft != nil {
+		return b, refused(415, ft)
+	}
 	body := (*string)(nil)
 	if plan.Input == nil {
 		if !utf8.Valid(a.Body) {
@@ -186,6 +190,28 @@ func (e *Engine) begun(ctx context.Context, plan *running.Plan, a InboundRequest
 	}
 	b.Request, b.RequestValue = running.WriteRequest(request), request
 	return b, nil
+}
+
+// unexpected says of a body that its media type is none of those of the contract that the flow answers.
+func unexpected(plan *running.Plan, a InboundRequest) *fault.Fault {
+	if plan.Bound == nil || plan.Bound.Operation.Body == nil || len(a.Body) == 0 {
+		return nil
+	}
+	var came string
+	for _, h := range a.Headers {
+		if h.Name == "content-type" {
+			came = h.Value
+		}
+	}
+	body := plan.Bound.Operation.Body
+	if body.Takes(came) {
+		return nil
+	}
+	types := make([]string, len(body.Media))
+	for i, m := range body.Media {
+		types[i] = m.Type
+	}
+	return fault.Expect(fault.Setting, "a body as "+strings.Join(types, " or "), fault.Quote(came))
 }
 
 // seen finds what became of a request that came before with the same key: the caller gets the same answer again.
@@ -247,6 +273,9 @@ func (e *Engine) admitted(ctx context.Context, s store.Scope, plan *running.Plan
 
 // readBody reads a body that must be one message of a schema.
 func readBody(sch *schema.Schema, body []byte, ignored *notation.Ignored) (value.Value, fault.List) {
+	if len(body) == 0 {
+		return value.Value{}, fault.List{fault.Expect(fault.Required, "a message of "+sch.Title, "an empty body")}
+	}
 	r, err := all.Of(sch).NewReader(bytes.NewReader(body), notation.Options{Source: "body", Schema: sch, Check: true, Ignored: ignored})
 	if err != nil {
 		return value.Value{}, fault.List{fault.From(err, fault.Syntax)}

@@ -35,22 +35,34 @@ type Checked struct {
 // Check compares a request with what its operation says. Faults name the parameter in their field, as query since; those of the
 // body have their place in it.
 func (c *Contract) Check(m Match, q Request) (k Checked, faults fault.List) {
-	k.Parameters = map[string]value.Value{}
+	k.Parameters, faults = c.Parameters(m, q)
+	var list fault.List
+	k.Body, list = c.body(m.Operation.Body, q)
+	faults.Add(list...)
+	return k, faults
+}
+
+// Parameters reads the parameters of a request, by name.
+func (c *Contract) Parameters(m Match, q Request) (values map[string]value.Value, faults fault.List) {
+	values = map[string]value.Value{}
 	for _, p := range m.Operation.Parameters {
 		v, there, ft := c.parameter(p, m, q)
 		switch {
 		case ft != nil:
 			faults.Add(ft.InField(p.In + " " + p.Name))
 		case there:
-			k.Parameters[p.Name] = v
+			values[p.Name] = v
 		case p.Required:
 			faults.Add(fault.Expect(fault.Required, "a value", "none").InField(p.In + " " + p.Name))
 		}
 	}
-	var list fault.List
-	k.Body, list = c.body(m.Operation.Body, q)
-	faults.Add(list...)
-	return k, faults
+	return values, faults
+}
+
+// Takes says whether a body may come in a media type; one that is no media type may not.
+func (b *Body) Takes(contentType string) bool {
+	media, _, err := mime.ParseMediaType(contentType)
+	return err == nil && fitting(b.Media, media) != nil
 }
 
 // parameter reads one parameter as its schema says.

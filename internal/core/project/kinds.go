@@ -21,6 +21,8 @@ const (
 	Tables      = "tables"
 	Libraries   = "libraries"
 	Alerts      = "alerts"
+	APIs        = "apis"
+	Contracts   = "contracts"
 )
 
 // Upgraded is the text of a part with the names of today, where it has older ones.
@@ -56,7 +58,7 @@ type kind struct {
 var kinds []*kind
 
 func init() { // what compiles a part knows the list
-	kinds = []*kind{connectionKind, schemaKind, mappingKind, flowKind, sampleKind, caseKind, tableKind, libraryKind, alertKind}
+	kinds = []*kind{connectionKind, schemaKind, mappingKind, flowKind, sampleKind, caseKind, tableKind, libraryKind, alertKind, apiKind, contractKind}
 }
 
 func kindOf(folder string) *kind {

@@ -9,6 +9,7 @@ import (
 	"sync"
 	"unicode/utf8"
 
+	"hollowreed/internal/core/api"
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
@@ -92,6 +93,8 @@ func init() { // what looks compiles what is looked for
 		"mapping":    func(l *loader, id string) any { return l.mapping(id) },
 		"connection": func(l *loader, id string) any { return l.connection(id) },
 		"contract":   func(l *loader, id string) any { return contractOf(l.contract(id)) },
+		"api":        func(l *loader, id string) any { return l.api(id) },
+		"text":       func(l *loader, path string) any { return l.p.Texts[path] },
 		"table":      func(l *loader, id string) any { return l.p.env.Tables[id] },
 		"library":    func(l *loader, id string) any { return l.p.env.Libraries[id] },
 		"formulas":   func(l *loader, _ string) any { return l.p.signature },
@@ -145,6 +148,19 @@ func (k *looking) Connection(id string) *connection.Connection {
 func (k *looking) Contract(id string) *running.Contract {
 	k.note("contract", id)
 	return k.l.contract(id)
+}
+
+// API finds an API.
+func (k *looking) API(id string) *api.API {
+	k.note("api", id)
+	return k.l.api(id)
+}
+
+// text is that of a part that is a file, and whether there is one.
+func (k *looking) text(kind, id string) (text string, there bool) {
+	k.note("text", Path(kind, id))
+	text, there = k.l.p.Texts[Path(kind, id)]
+	return text, there
 }
 
 func (k *looking) Formulas() formula.Env {
@@ -235,6 +251,14 @@ func (l *loader) connection(id string) *connection.Connection {
 	if u, _ := l.unit(Path(Connections, id)); u != nil {
 		c, _ := u.value.(*connection.Connection)
 		return c
+	}
+	return nil
+}
+
+func (l *loader) api(id string) *api.API {
+	if u, _ := l.unit(Path(APIs, id)); u != nil {
+		a, _ := u.value.(*api.API)
+		return a
 	}
 	return nil
 }
@@ -363,7 +387,10 @@ func (p *Project) clashes() {
 	var before []*flow.Flow
 	for _, part := range p.Parts(Flows) {
 		f := p.parsedFlow(part.ID)
-		if !f.Trigger.Of().Requests {
+		if f.Trigger.Of().Contracted {
+			f = p.Flow(part.ID).Flow // with the path of the operation that it answers
+		}
+		if !f.Trigger.Of().Requests || f.Trigger.Path.Value == "" {
 			continue
 		}
 		i := slices.IndexFunc(before, func(x *flow.Flow) bool {

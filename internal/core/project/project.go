@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 
+	"hollowreed/internal/core/api"
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
@@ -113,6 +114,9 @@ func (p *Project) TriedRequest(plan *running.Plan) value.Value {
 	if s := p.Schema(plan.Flow.Trigger.Parameters.Value); s != nil {
 		parameters, _ = p.Example(s) // without one the path shows its names
 	}
+	if plan.Bound != nil {
+		parameters = exampleOf(plan.Bound)
+	}
 	if text, there := p.Texts[Path(Samples, plan.Flow.Trigger.Sample.Value)]; there {
 		return running.TriedRequest(plan.Flow.Trigger, &text, parameters)
 	}
@@ -121,6 +125,9 @@ func (p *Project) TriedRequest(plan *running.Plan) value.Value {
 
 // Contract is what a flow that another one can run is given and answers; nil when there is none.
 func (p *Project) Contract(id string) *running.Contract { return contract(p, id, p.Schema) }
+
+// API finds an API; nil when there is none.
+func (p *Project) API(id string) *api.API { return compiled[*api.API](p, APIs, id) }
 
 // Part is one part by its names.
 type Part struct{ Path, Kind, ID, Title string }

@@ -49,7 +49,7 @@ func TestTheDemoProjectHasNoFaults(t *testing.T) {
 // what was edited: the files stand in the form in which they are written.
 func TestAPartThatIsSavedUnchangedStaysTheSame(t *testing.T) {
 	for path, text := range demoTexts(t) {
-		if kind, _, ok := Kind(path); !ok || kind == Samples {
+		if kind, _, ok := Kind(path); !ok || kindOf(kind).files {
 			continue
 		}
 		once, err := partfile.Set([]byte(text), []any{"added"}, "x")

@@ -49,6 +49,7 @@ func compileWith(f *flow.Flow, parts Parts, reserve int) *running.Plan {
 	c.Scope.Reserve(reserve)
 	c.Scope.Define("run", formula.Type{Kind: value.RecordKind, Fields: mapping.Run})
 	c.Named = []running.Named{running.RecordOf("run", running.Described("run", mapping.Run), running.RunSlot)}
+	c.bind()
 	c.input()
 	c.request()
 	c.trigger()
@@ -67,7 +68,9 @@ func compileWith(f *flow.Flow, parts Parts, reserve int) *running.Plan {
 // input defines the message that a run begins with. It has its slot whether there is one or not.
 func (c *Compiler) input() {
 	t := c.Flow.Trigger
-	c.Plan.Input, c.Plan.Output = c.Contract(t.Input), c.Contract(t.Output)
+	if c.Plan.Bound == nil {
+		c.Plan.Input, c.Plan.Output = c.Contract(t.Input), c.Contract(t.Output)
+	}
 	if message := t.Of().Message; message != nil {
 		c.Plan.Input = message(t)
 	}

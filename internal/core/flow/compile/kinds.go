@@ -1,6 +1,7 @@
 package compile
 
 import (
+	"hollowreed/internal/core/api"
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/running"
@@ -50,4 +51,5 @@ type Parts interface {
 	Connection(id string) *connection.Connection
 	Formulas() formula.Env
 	Contract(flow string) *running.Contract
+	API(id string) *api.API
 }

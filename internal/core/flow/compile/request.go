@@ -3,6 +3,7 @@ package compile
 import (
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
@@ -11,6 +12,16 @@ import (
 // parameters defines the parameters of the requests that start a flow: those of its schema, and those of the path that the
 // schema does not name, as texts.
 func (c *Compiler) parameters(t flow.Trigger) *schema.Schema {
+	if c.Plan.Bound != nil {
+		root, err := running.ParametersOf(c.Plan.Bound)
+		if err != nil {
+			c.Fault(t.Settings.Text("api operation"), fault.From(err, fault.Setting))
+		}
+		if root == nil {
+			return nil
+		}
+		return &schema.Schema{ID: "parameters", Title: "Parameters", Notation: json.Kind.Notation, Root: root}
+	}
 	of := c.Contract(t.Parameters)
 	var fields []*schema.Field
 	if of != nil {

@@ -23,6 +23,7 @@ import (
 // behind that.
 type Plan struct {
 	Flow       *flow.Flow
+	Bound      *Bound                    // the operation of an API that it answers; nil where it answers none
 	Input      *schema.Schema            // of the message that a run begins with; nil where it has none
 	Given      *schema.Schema            // the parameters of the request that starts it; nil where there are none
 	Requested  *schema.Field             // the request with its parameters
@@ -122,6 +123,9 @@ func (p *Plan) AnswerOf(s *flow.Step) *schema.Schema {
 		return nil
 	case own != "":
 		return p.Answers[own]
+	}
+	if a := p.Promised(s); a != nil {
+		return p.Answers[AnswerKey(a)]
 	}
 	return p.Output
 }

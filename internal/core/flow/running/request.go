@@ -17,6 +17,9 @@ func (p *Plan) Parameters(request value.Value) (value.Value, fault.List) {
 	if p.Given == nil || request.Kind() != value.RecordKind {
 		return value.Value{}, nil
 	}
+	if p.Bound != nil {
+		return p.asked(request)
+	}
 	fixed, _ := flow.MatchPath(p.Flow.Trigger.Path.Value, request.Field("path").Text())
 	values := make([]value.Value, len(p.Given.Root.Fields))
 	var faults fault.List
@@ -137,6 +140,9 @@ func (p *Plan) KeptRequest(query, headers []Pair) (keptQuery, keptHeaders []Pair
 	without := func(list []Pair, usual map[string]bool) []Pair {
 		return slices.DeleteFunc(slices.Clone(list), func(one Pair) bool {
 			name := strings.ToLower(one.Name)
+			if record, _, member := strings.Cut(name, "["); member && p.Bound != nil {
+				name = record // one of a parameter that is a record, as at[lat]
+			}
 			return !named["*"] && !named[name] && !usual[name]
 		})
 	}

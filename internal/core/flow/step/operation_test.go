@@ -9,6 +9,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"hollowreed/internal/core/api"
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow/running"
@@ -30,6 +31,7 @@ type desk struct {
 func (d *desk) Schema(id string) *schema.Schema { return d.schemas[id] }
 func (d *desk) Mapping(string) *mapping.Plan    { return nil }
 func (d *desk) Formulas() formula.Env           { return formula.Env{} }
+func (d *desk) API(string) *api.API             { return nil }
 func (d *desk) Contract(id string) *running.Contract {
 	if p := d.flows[id]; p != nil {
 		return &running.Contract{ID: id, Title: id, Input: p.Input, Output: p.Output}

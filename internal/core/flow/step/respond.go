@@ -3,8 +3,10 @@ package step
 import (
 	"context"
 	"regexp"
+	"strconv"
 	"strings"
 
+	"hollowreed/internal/core/contract"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/compile"
@@ -53,6 +55,7 @@ func compileRespond(c *compile.Compiler, s *flow.Step) running.Runner {
 		return running.PassOn
 	}
 	ownAnswer(c, s, asked)
+	promised := promisedAnswer(c, s)
 	var a *running.Filled
 	if of := c.Plan.AnswerOf(s); of != nil {
 		c.Cur.Columns = of
@@ -66,6 +69,9 @@ func compileRespond(c *compile.Compiler, s *flow.Step) running.Runner {
 				v, f = a.Make(&it.Frame)
 			}
 			reply := &running.Reply{Status: 200, Schema: s.Setting("schema"), Empty: s.Setting("body") == running.NoBody}
+			if promised != nil {
+				promised(reply)
+			}
 			if f == nil {
 				f = r.fill(it, reply)
 			}
@@ -77,6 +83,39 @@ func compileRespond(c *compile.Compiler, s *flow.Step) running.Runner {
 		}
 		return nil
 	}
+}
+
+// promisedAnswer checks an answer against the contract that the flow answers, and gives what makes a reply one of it; nil where the
+// flow answers no contract, or where the status is computed.
+func promisedAnswer(c *compile.Compiler, s *flow.Step) func(*running.Reply) {
+	status := s.Settings.Text("status")
+	if c.Plan.Bound == nil || s.Setting("schema") != "" {
+		return nil
+	}
+	a := c.Plan.Promised(s)
+	if a == nil {
+		if _, err := strconv.Atoi(status.Value); err == nil {
+			c.Fault(status, fault.Expect(fault.Setting, "a status that the contract has ("+statuses(c.Plan.Bound.Operation)+")", status.Value).InField("status"))
+		}
+		return nil
+	}
+	first, _ := strconv.Atoi(a.Status)
+	key := running.AnswerKey(a)
+	empty := c.Plan.Answers[key] == nil
+	return func(r *running.Reply) {
+		if r.Schema, r.Empty = key, r.Empty || empty; first > 0 {
+			r.Status = first
+		}
+	}
+}
+
+// statuses are those of a contract's answers.
+func statuses(o *contract.Operation) string {
+	list := make([]string, len(o.Answers))
+	for i, a := range o.Answers {
+		list[i] = a.Status
+	}
+	return strings.Join(list, ", ")
 }
 
 // ownAnswer checks the schema that an answer has in place of the trigger's.

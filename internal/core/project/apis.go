@@ -1,0 +1,60 @@
+package project
+
+import (
+	"strconv"
+
+	"hollowreed/internal/core/api"
+	"hollowreed/internal/core/flow/running"
+	"hollowreed/internal/core/notation/json"
+	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/schema/sample"
+	"hollowreed/internal/core/value"
+)
+
+var contractKind = &kind{folder: Contracts, one: "contract", files: true}
+
+var apiKind = &kind{
+	folder: APIs, one: "api", title: "api", named: map[string]string{"contract": Contracts},
+	compile: func(k *looking, u *unit) {
+		d := u.doc.Again()
+		u.value = api.Parse(u.ID, d, func(file string) (string, bool) { return k.text(Contracts, file) })
+		u.found(d.Faults)
+	},
+	titled: func(u *unit) string { return titleOf(u, func(a *api.API) string { return a.Title }) },
+	uses:   func(s *usage, u *unit) { s.part(Contracts, u.value.(*api.API).File.Value) },
+	stays:  func(*Project, string) string { return "callers know its address" },
+}
+
+// AnsweredBy are the flows that answer operations of an API, by the operation's id.
+func (p *Project) AnsweredBy(apiID string) map[string][]Part {
+	by := map[string][]Part{}
+	for _, part := range p.Parts(Flows) {
+		if plan := p.Flow(part.ID); plan != nil && plan.Bound != nil && plan.Bound.API == apiID {
+			by[plan.Bound.Operation.ID] = append(by[plan.Bound.Operation.ID], part)
+		}
+	}
+	return by
+}
+
+// exampleOf are parameters as a caller could send them: the examples of the contract, or else made up.
+func exampleOf(b *running.Bound) value.Value {
+	fields, err := running.ParametersOf(b)
+	if fields == nil || err != nil {
+		return value.Value{}
+	}
+	values := make([]value.Value, len(fields.Fields))
+	for i, p := range b.Visible().Parameters {
+		f := fields.Fields[i]
+		s := &schema.Schema{ID: p.Name, Notation: json.Kind.Notation, Root: schema.Record("one", f)}
+		if len(p.Examples) > 0 {
+			if rows, err := ReadJSON(s, `{`+strconv.Quote(p.Name)+`:`+p.Examples[0].Value+`}`); err == nil {
+				values[i] = rows[0].Field(p.Name)
+				continue
+			}
+		}
+		if v, ft := sample.Make(s, sample.Typical, 1); ft == nil && p.Required {
+			values[i] = v.Field(p.Name)
+		}
+	}
+	return value.NewRecord(fields.Layout(), values)
+}
