@@ -120,8 +120,13 @@ func TestARequestFindsItsOperation(t *testing.T) {
 		{"DELETE", "/bookings/latest", "DELETE /bookings/{number} number=latest"},
 		{"GET", "/bookings/a%2Fb", "GET /bookings/{number} number=a/b"},
 		{"GET", "/papers/bill.of.lading.pdf", "GET /papers/{name}.{ending} name=bill ending=of.lading.pdf"},
-		{"GET", "/papers/x", ""}, {"GET", "/bookings/", ""}, {"GET", "/bookings/B-7/x", ""}, {"GET", "/", ""}, {"GET", "", ""},
-		{"PUT", "/bookings", "allowed GET POST"}, {"PATCH", "/bookings/B-7", "allowed DELETE GET"},
+		{"GET", "/papers/x", ""},
+		{"GET", "/bookings/", ""},
+		{"GET", "/bookings/B-7/x", ""},
+		{"GET", "/", ""},
+		{"GET", "", ""},
+		{"PUT", "/bookings", "allowed GET POST"},
+		{"PATCH", "/bookings/B-7", "allowed DELETE GET"},
 	} {
 		m, allowed, ft := r.Find(c.method, c.path)
 		require.Nil(t, ft)
