@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"iter"
+	"net/http"
 	"sync"
 
 	"hollowreed/internal/connector/system"
@@ -275,4 +276,23 @@ func (p *Pool) Secret(ctx context.Context, name string) (string, error) {
 		p.mask.Add(text)
 	}
 	return text, err
+}
+
+// Forward hands a request on to a connection's system, unless its breaker is open. It is answered in any case.
+func (p *Pool) Forward(w http.ResponseWriter, r *http.Request, id string, f system.Forwarding) {
+	failed := f.Failed
+	f.Failed = func(w http.ResponseWriter, err error) { failed(w, p.Redact(err)) }
+	s, e, err := as[system.Forwarder](r.Context(), p, id, "be passed through to")
+	if err != nil {
+		f.Failed(w, err)
+		return
+	}
+	asked := false
+	err = p.guarded(e, id, func() error {
+		asked = true
+		return s.Forward(w, r, f)
+	})
+	if !asked {
+		f.Failed(w, err)
+	}
 }

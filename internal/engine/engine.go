@@ -43,6 +43,7 @@ import (
 	"hollowreed/internal/compiled"
 	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/project"
+	"hollowreed/internal/engine/apis"
 	"hollowreed/internal/engine/shared"
 	"hollowreed/internal/engine/tries"
 	"hollowreed/internal/engine/triggers"
@@ -142,6 +143,9 @@ type Engine struct {
 	hearing     shared.Hearing
 	deployments *shared.Deployments
 	routes      routes
+	apiCallers  *apis.Callers
+	quotas      *apis.Quotas
+	apiPlaces   apis.Places
 	triggers    *triggers.Watch
 	alerts      *watch.Alerts
 	health      *watch.Health
@@ -220,6 +224,7 @@ func New(db *pgxpool.Pool, outside *Connections, o Options) (*Engine, error) {
 // watches makes what looks for triggers, alerts and connections, and removes what is not kept. It works while this worker leads.
 func (e *Engine) watches(outside *Connections) {
 	e.deployments = shared.NewDeployments(e.front(), e.opt.Env, &e.hearing)
+	e.apiCallers, e.quotas = apis.NewCallers(e.front()), apis.NewQuotas(e.front())
 	e.triggers = triggers.New(triggers.Config{
 		DB: e.db, Outside: outside, Compiled: e.opt.Compiled, Deployments: e.deployments, Hearing: &e.hearing, Runs: e, StableFor: e.opt.StableFor, Now: e.now, Log: e.opt.Log,
 	})
@@ -410,18 +415,19 @@ func unfit(p *project.Project) error {
 	return nil
 }
 
-// CreateRelease makes a release of the draft of a flow, with all that it needs, and deploys it: new runs in the environment take it.
-func (e *Engine) CreateRelease(ctx context.Context, s store.Scope, flowID, note, by string) (int, error) {
+// CreateRelease makes a release of the draft of a flow or an API, with all that it needs, and deploys it: new runs and calls in the
+// environment take it. What is released is named as project.ReleaseID says.
+func (e *Engine) CreateRelease(ctx context.Context, s store.Scope, id, note, by string) (int, error) {
 	p, err := e.opt.Compiled.Draft(ctx, e.db, s.Project)
 	if err != nil {
 		return 0, err
 	}
-	plan := p.Flow(flowID)
-	if plan == nil {
+	part, there := p.Releasable(id)
+	if !there {
 		return 0, project.ErrNoPart
 	}
 	files := map[string]string{}
-	for _, path := range p.Uses(flowID) {
+	for _, path := range p.Uses(id) {
 		files[path] = p.Texts[path]
 	}
 	if f := unfit(project.Load(s.Project, files)); f != nil {
@@ -430,11 +436,11 @@ func (e *Engine) CreateRelease(ctx context.Context, s store.Scope, flowID, note,
 	number := 0
 	err = pgx.BeginFunc(ctx, e.db, func(tx pgx.Tx) error {
 		var err error
-		number, err = store.AddRelease(ctx, tx, store.Release{Project: s.Project, Flow: flowID, Title: plan.Flow.Title, Note: note, MadeBy: by, FailedCases: failedCases(p, flowID)}, files)
+		number, err = store.AddRelease(ctx, tx, store.Release{Project: s.Project, Flow: id, Title: part.Title, Note: note, MadeBy: by, FailedCases: failedCases(p, id)}, files)
 		if err != nil {
 			return err
 		}
-		return store.Deploy(ctx, tx, s, flowID, number, by)
+		return store.Deploy(ctx, tx, s, id, number, by)
 	})
 	e.triggersChanged()
 	return number, err

@@ -36,6 +36,7 @@ func (e *Engine) hears() {
 	e.triggers.Forget()
 	e.health.Forget()
 	e.alerts.Forget()
+	e.apiCallers.Forget()
 	e.outside.ReloadAll()
 	e.outside.Hears(true)
 	e.hearing.Store(true)
@@ -47,6 +48,8 @@ func (e *Engine) noticed(what string) {
 	switch kind {
 	case "deployment", "trigger":
 		e.triggersChanged()
+	case "caller":
+		e.apiCallers.Forget()
 	case "setting":
 		s, connection := scopeOf(rest)
 		e.outside.Reload(s, connection)

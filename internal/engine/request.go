@@ -16,11 +16,14 @@ import (
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 
+	"hollowreed/internal/core/api"
+	"hollowreed/internal/core/contract"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/all"
 	"hollowreed/internal/core/notation/json"
+	"hollowreed/internal/core/route"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/engine/triggers"
@@ -30,6 +33,7 @@ import (
 // InboundRequest is an HTTP request that came in. Names of headers are in lower case.
 type InboundRequest struct {
 	Method, Path   string
+	RawPath        string // with its escapes; empty where it is the path, escaped
 	Query, Headers []running.Pair
 	Body           []byte
 	Token          string // bearer token (RFC 6750); empty where there is none
@@ -42,6 +46,7 @@ type InboundRequest struct {
 type Rejected struct {
 	Status int // RFC 9110, section 15
 	Allow  []string
+	Again  time.Duration // after which it may come again; 0: nothing is said
 	Faults fault.List
 }
 
@@ -62,12 +67,17 @@ type Accepted struct {
 	left     func()        // ends the waiting for that
 }
 
-// Call is a request whose flow was found, and whose caller may ask it and has a place to wait.
+// Call is a request for which somebody waits: a flow whose caller may ask it and has a place to wait, or an operation of an API that
+// is answered otherwise.
 type Call struct {
-	Plan    *running.Plan
-	asked   InboundRequest
-	release store.Deployment
-	leave   func()
+	Plan      *running.Plan       // of the flow; nil where none answers
+	API       *api.API            // nil where the flow answers no contract
+	Operation *contract.Operation // of the API
+	Way       *api.Way            // what answers where no flow does; nil where nothing does yet
+	Values    []route.Value       // the parameters of the path
+	asked     InboundRequest
+	release   store.Deployment
+	leave     func()
 }
 
 // Leave gives the caller's place to another one.
@@ -77,28 +87,46 @@ func (c *Call) Leave() {
 	}
 }
 
-// Called finds the flow that waits for a request, before its body is read: it says whether it may be taken at all. The error is a
-// *Refused where the request is at fault, or where there are too many.
+// Called finds what is there for a request, before its body is read: it says whether it may be taken at all. The error is a
+// *Rejected where the request is at fault, or where there are too many.
 func (e *Engine) Called(ctx context.Context, s store.Scope, a InboundRequest) (*Call, error) {
-	route, err := e.asked(ctx, s, a)
+	t, values, err := e.asked(ctx, s, a)
 	if err != nil {
 		return nil, err
 	}
-	r, plan := route.release, route.plan
-	if a.Foreign && !plan.Flow.Trigger.Elsewhere {
-		return nil, refused(403, fault.New(fault.Setting, "a page of another site sent this, and the flow is not for those").
-			WithFix("Let the trigger take requests of other sites, if that is meant"))
+	c := &Call{Plan: t.plan, API: t.api, Operation: t.operation, Way: t.way, Values: values, asked: a, release: t.release}
+	if c.Plan == nil {
+		return c, nil
 	}
-	if err := e.admitted(ctx, s, plan, a.Token); err != nil {
-		return nil, err
-	}
-	c := &Call{Plan: plan, asked: a, release: r}
-	if plan.Flow.Trigger.Timeout > 0 {
-		if c.leave = e.callers.admit(a.Client); c.leave == nil {
-			return nil, errManyCallers()
-		}
+	if c.API != nil { // the API may have another base by now
+		c.asked.Path = filledPath(c.Plan.Flow.Trigger.Path.Value, values)
 	}
 	return c, nil
+}
+
+// filledPath puts parameters into a path.
+func filledPath(path string, values []route.Value) string {
+	for _, v := range values {
+		path = strings.Replace(path, "{"+v.Name+"}", v.Text, 1)
+	}
+	return path
+}
+
+// Admit lets the caller of a flow wait for its answer, where it may ask the flow at all. The error is as of Called.
+func (e *Engine) Admit(ctx context.Context, s store.Scope, c *Call) error {
+	if c.asked.Foreign && !c.Plan.Flow.Trigger.Elsewhere {
+		return refused(403, fault.New(fault.Setting, "a page of another site sent this, and the flow is not for those").
+			WithFix("Let the trigger take requests of other sites, if that is meant"))
+	}
+	if err := e.admitted(ctx, s, c.Plan, c.asked.Token); err != nil {
+		return err
+	}
+	if c.Plan.Flow.Trigger.Timeout > 0 {
+		if c.leave = e.callers.admit(c.asked.Client); c.leave == nil {
+			return errManyCallers()
+		}
+	}
+	return nil
 }
 
 // Request starts the run of the flow with the body of the call. The error is a *Refused where that is at fault; then nothing is

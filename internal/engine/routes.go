@@ -2,81 +2,75 @@ package engine
 
 import (
 	"context"
-	"slices"
+	"net/url"
 	"strings"
 	"sync"
 
+	"hollowreed/internal/core/api"
+	"hollowreed/internal/core/contract"
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/running"
+	"hollowreed/internal/core/project"
+	"hollowreed/internal/core/route"
 	"hollowreed/internal/store"
 )
 
-// route is a released flow that requests start.
-type route struct {
-	release store.Deployment
-	plan    *running.Plan
+// target is what requests with a method and a path are for: a released flow, or an operation of a released API.
+type target struct {
+	release   store.Deployment // of the flow
+	plan      *running.Plan    // that is started; nil where no flow is
+	api       *api.API         // nil where none is published there
+	operation *contract.Operation
+	way       *api.Way // what answers other than a flow; nil where nothing does
 }
+
+type routeTable = route.Table[*target]
 
 // routes are those of each scope, made of the deployments that the triggers were read with.
 type routes struct {
 	mu      sync.Mutex
 	of      []store.Deployment
-	byScope map[store.Scope][]route
+	byScope map[store.Scope]*routeTable
 }
 
-// asked finds the flow that a request starts. Where there is none by what is remembered, a release may just have been made.
-func (e *Engine) asked(ctx context.Context, s store.Scope, a InboundRequest) (route, error) {
-	list, err := e.routed(ctx, s)
-	if err != nil {
-		return route{}, err
-	}
-	found, refusal := routeOf(list, a)
-	if refusal == nil {
-		return found, e.takes(ctx, found.release)
-	}
-	e.deployments.Forget()
-	if list, err = e.routed(ctx, s); err != nil {
-		return route{}, err
-	}
-	if found, refusal = routeOf(list, a); refusal != nil {
-		return route{}, refusal
-	}
-	return found, e.takes(ctx, found.release)
-}
-
-// routeOf is the route that a request takes: of several the one whose path has the most words of its own.
-func routeOf(list []route, a InboundRequest) (found route, refusal *Rejected) {
-	other := &Rejected{Status: 405}
-	for _, r := range list {
-		t := r.plan.Flow.Trigger
-		if _, matches := flow.MatchPath(t.Path.Value, a.Path); !matches {
-			continue
+// asked finds what a request is for. Where there is nothing by what is remembered, a release may just have been made.
+func (e *Engine) asked(ctx context.Context, s store.Scope, a InboundRequest) (*target, []route.Value, error) {
+	for _, again := range []bool{false, true} {
+		if again {
+			e.deployments.Forget()
 		}
+		list, err := e.routed(ctx, s)
+		if err != nil {
+			return nil, nil, err
+		}
+		t, values, allowed, ft := list.Find(a.Method, a.rawPath())
 		switch {
-		case t.Method != a.Method:
-			other.Allow = append(other.Allow, t.Method)
-		case found.plan == nil || flow.Closer(t.Path.Value, found.plan.Flow.Trigger.Path.Value):
-			found = r
+		case t != nil && t.plan != nil:
+			return t, values, e.takes(ctx, t.release)
+		case t != nil:
+			return t, values, nil
+		case again && ft != nil:
+			return nil, nil, refused(400, ft)
+		case again && len(allowed) > 0:
+			return nil, nil, &Rejected{Status: 405, Allow: allowed, Faults: fault.List{fault.Expect(fault.Setting, "one of the methods "+strings.Join(allowed, ", "), a.Method)}}
 		}
 	}
-	if found.plan != nil {
-		return found, nil
+	return nil, nil, refused(404, fault.New(fault.Unknown, "no flow that is released starts with a request to %q", a.Path))
+}
+
+// rawPath is the path as it came, with its escapes.
+func (a InboundRequest) rawPath() string {
+	if a.RawPath != "" {
+		return a.RawPath
 	}
-	if other.Allow == nil {
-		return found, refused(404, fault.New(fault.Unknown, "no flow that is released starts with a request to %q", a.Path))
-	}
-	slices.Sort(other.Allow)
-	other.Allow = slices.Compact(other.Allow)
-	other.Faults = fault.List{fault.Expect(fault.Setting, "one of the methods "+strings.Join(other.Allow, ", "), a.Method)}
-	return found, other
+	return (&url.URL{Path: a.Path}).EscapedPath()
 }
 
 // routed are the routes of a scope, made anew when the deployments were read anew.
-func (e *Engine) routed(ctx context.Context, s store.Scope) ([]route, error) {
+func (e *Engine) routed(ctx context.Context, s store.Scope) (*routeTable, error) {
 	deployments, _, err := e.deployments.All(ctx)
 	if err != nil || len(deployments) == 0 {
-		return nil, err
+		return &routeTable{}, err
 	}
 	rs := &e.routes
 	rs.mu.Lock()
@@ -86,7 +80,23 @@ func (e *Engine) routed(ctx context.Context, s store.Scope) ([]route, error) {
 	if same && made {
 		return list, nil
 	}
-	list = nil
+	if list, err = e.routesOf(ctx, s, deployments); err != nil {
+		return nil, err
+	}
+	rs.mu.Lock()
+	defer rs.mu.Unlock()
+	if len(rs.of) == 0 || &rs.of[0] != &deployments[0] {
+		rs.of, rs.byScope = deployments, map[store.Scope]*routeTable{}
+	}
+	rs.byScope[s] = list
+	return list, nil
+}
+
+// routesOf makes the routes of a scope. What an API says of its operations goes before what its flows were released with.
+func (e *Engine) routesOf(ctx context.Context, s store.Scope, deployments []store.Deployment) (*routeTable, error) {
+	list := &routeTable{}
+	published := map[string]map[string]*target{} // by API and operation
+	var flows []*target
 	for _, r := range deployments {
 		if r.Scope != s {
 			continue
@@ -95,17 +105,44 @@ func (e *Engine) routed(ctx context.Context, s store.Scope) ([]route, error) {
 		if err != nil {
 			return nil, err
 		}
+		if kind, id, _ := project.Kind(project.ReleasedPath(r.Flow)); kind == project.APIs {
+			published[id] = publish(list, p.API(id))
+			continue
+		}
 		if plan := p.Flow(r.Flow); plan != nil && plan.Flow.Trigger.Of().Requests && len(plan.Faults) == 0 {
-			list = append(list, route{r, plan})
+			t := &target{release: r, plan: plan}
+			if b := plan.Bound; b != nil {
+				t.api, t.operation = p.API(b.API), b.Operation
+			}
+			flows = append(flows, t)
 		}
 	}
-	rs.mu.Lock()
-	defer rs.mu.Unlock()
-	if len(rs.of) == 0 || &rs.of[0] != &deployments[0] {
-		rs.of, rs.byScope = deployments, map[store.Scope][]route{}
+	for _, t := range flows {
+		if t.operation != nil {
+			if of := published[t.api.ID][t.operation.ID]; of != nil {
+				if of.way == nil {
+					of.release, of.plan = t.release, t.plan
+				}
+				continue
+			}
+		}
+		list.Add(t.plan.Flow.Trigger.Method, t.plan.Flow.Trigger.Path.Value, t)
 	}
-	rs.byScope[s] = list
 	return list, nil
+}
+
+// publish puts the operations of an API into the routes, and gives them by their ids.
+func publish(list *routeTable, a *api.API) map[string]*target {
+	if a == nil || a.Contract == nil {
+		return nil
+	}
+	of := make(map[string]*target, len(a.Contract.Operations))
+	for _, o := range a.Contract.Operations {
+		t := &target{api: a, operation: o, way: a.Way(o)}
+		of[o.ID] = t
+		list.Add(o.Method, a.Path(o), t)
+	}
+	return of
 }
 
 // takes refuses requests while somebody has paused the flow.

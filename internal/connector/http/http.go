@@ -25,14 +25,15 @@ import (
 
 // Service is one HTTP interface.
 type Service struct {
-	Hide   func(body string) string // hides what signs in inside a body, where that is told; nil: nothing does
-	env    system.Env
-	base   *url.URL
-	client *http.Client
-	sign   signer
-	rate   *rate.Limiter // nil is no limit
-	slots  chan struct{} // calls at once
-	vain   atomic.Int64  // when the base address refused a sign-in that was just renewed, in seconds since 1970
+	Hide     func(body string) string // hides what signs in inside a body, where that is told; nil: nothing does
+	env      system.Env
+	base     *url.URL
+	client   *http.Client
+	sign     signer
+	rate     *rate.Limiter // nil is no limit
+	slots    chan struct{} // calls at once
+	forwards chan struct{} // requests handed on at once
+	vain     atomic.Int64  // when the base address refused a sign-in that was just renewed, in seconds since 1970
 }
 
 // vainly is how long looks at the base address renew no sign-in after one was refused there as soon as it was new: some
@@ -55,7 +56,7 @@ func Open(env system.Env) (system.System, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Service{env: env, base: base, slots: make(chan struct{}, v.Int("at once", 4))}
+	s := &Service{env: env, base: base, slots: make(chan struct{}, v.Int("at once", 4)), forwards: make(chan struct{}, v.Int("forwards at once", 256))}
 	s.client = &http.Client{Transport: t, Timeout: v.Timeout(), CheckRedirect: sameHost}
 	if n := v.Int("rate", 0); n > 0 {
 		s.rate = rate.NewLimiter(rate.Limit(n), max(1, n/10))
@@ -83,7 +84,7 @@ func Transport(env system.Env, host string) (*http.Transport, error) {
 	}
 	return &http.Transport{
 		DialContext: env.Net.Dialer().DialContext, TLSClientConfig: c, ForceAttemptHTTP2: true, DisableCompression: true,
-		TLSHandshakeTimeout: 10 * time.Second, MaxIdleConnsPerHost: 16, IdleConnTimeout: 60 * time.Second, MaxResponseHeaderBytes: 1 << 20,
+		TLSHandshakeTimeout: 10 * time.Second, MaxIdleConnsPerHost: 128, IdleConnTimeout: 60 * time.Second, MaxResponseHeaderBytes: 1 << 20,
 	}, nil
 }
 

@@ -14,6 +14,7 @@ import (
 	"io"
 	"iter"
 	"net/http"
+	"net/url"
 	"regexp"
 	"strings"
 	"time"
@@ -42,6 +43,8 @@ var (
 	_ system.Caller  = (*Service)(nil)
 	_ system.Reader  = (*Service)(nil)
 	_ system.Fetcher = (*Service)(nil)
+
+	_ system.Forwarder = (*Service)(nil)
 )
 
 // Open makes a service of its settings.
@@ -75,6 +78,14 @@ func (s *Service) Check(ctx context.Context) error { return s.http.Check(ctx) }
 
 // Probe tries the service stage by stage.
 func (s *Service) Probe(ctx context.Context, r *probe.Run) { s.http.Probe(ctx, r) }
+
+// Address is that of the service.
+func (s *Service) Address() *url.URL { return s.http.Address() }
+
+// Forward hands an envelope on to the service as it is, and its response back.
+func (s *Service) Forward(w http.ResponseWriter, r *http.Request, f system.Forwarding) error {
+	return s.http.Forward(w, r, f)
+}
 
 // Fetch reads a document of the service: its WSDL.
 func (s *Service) Fetch(ctx context.Context, at string) ([]byte, error) { return s.http.Fetch(ctx, at) }

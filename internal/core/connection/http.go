@@ -31,6 +31,7 @@ var httpKind = &Kind{
 		setting.Setting{Name: "tries", Rare: true, Label: "Attempts (at most)", Type: setting.Number, Default: "4", Least: 1, Greatest: 10, Help: "When the system does not answer or is busy; with growing pauses, or as long as it asks for (Retry-After)"},
 		setting.Setting{Name: "rate", Rare: true, Label: "Rate limit (calls/s)", Type: setting.Number, Least: 1, Greatest: 10000, Help: "Never more than these. Default: no limit"},
 		setting.Setting{Name: "at once", Rare: true, Label: "Concurrent calls", Type: setting.Number, Default: "4", Least: 1, Greatest: 64},
+		setting.Setting{Name: "forwards at once", Rare: true, Label: "Concurrent calls of APIs", Type: setting.Number, Default: "256", Least: 1, Greatest: 4096, Help: "Which APIs pass through to it; others get 503"},
 	),
 	OperationKinds: []OperationKind{
 		{Name: "read", About: "Get an answer, or the records of all its pages", Reads: true, Settings: append(calling("GET"), paging...)},

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/route"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/schema/compare"
 )
@@ -31,10 +32,10 @@ func Compare(old, now *Contract) []Change {
 	c := &comparer{old: old, now: now, seen: map[[2]string][]compare.Change{}}
 	was := map[string]*Operation{}
 	for _, o := range old.Operations {
-		was[o.Method+" "+shapeOf(o.Path)] = o
+		was[o.Method+" "+route.Shape(o.Path)] = o
 	}
 	for _, o := range now.Operations {
-		key := o.Method + " " + shapeOf(o.Path)
+		key := o.Method + " " + route.Shape(o.Path)
 		before := was[key]
 		delete(was, key)
 		if before == nil {
@@ -44,7 +45,7 @@ func Compare(old, now *Contract) []Change {
 		c.operation(before, o)
 	}
 	for _, o := range old.Operations {
-		if was[o.Method+" "+shapeOf(o.Path)] == o {
+		if was[o.Method+" "+route.Shape(o.Path)] == o {
 			what := "removed"
 			if !o.Deprecated {
 				what += ", and it was not deprecated before"

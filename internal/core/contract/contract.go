@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/route"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/schema/jsonschema"
 )
@@ -38,6 +39,12 @@ type Operation struct {
 	Answers     []*Answer
 	Security    [][]Need // alternatives, of which all needs are to be met; nil: anybody may call
 	At          fault.Place
+}
+
+// Match is the operation that a request is for, with the parameters of its path.
+type Match struct {
+	Operation *Operation
+	Path      []route.Value
 }
 
 // Name is how people speak of the operation.

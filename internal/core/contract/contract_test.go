@@ -10,7 +10,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/notation/json"
+	"hollowreed/internal/core/route"
 )
 
 func bookings(t testing.TB, changes ...string) *Contract {
@@ -112,7 +114,7 @@ func TestWhatBreaksCallers(t *testing.T) {
 }
 
 func TestARequestFindsItsOperation(t *testing.T) {
-	r := NewRouter(bookings(t).Operations)
+	r := newRouter(bookings(t).Operations)
 	for _, c := range []struct{ method, path, want string }{
 		{"GET", "/bookings", "GET /bookings"},
 		{"GET", "/bookings/latest", "GET /bookings/latest"},
@@ -151,7 +153,7 @@ func TestARequestFindsItsOperation(t *testing.T) {
 // TestRequestsAreChecked: what comes is read as the contract says, and each fault names where it is.
 func TestRequestsAreChecked(t *testing.T) {
 	k := bookings(t)
-	r := NewRouter(k.Operations)
+	r := newRouter(k.Operations)
 	for _, c := range []struct{ method, address, body, want string }{
 		{"GET", "/bookings?since=2031-03-09&state=open,void&at[lat]=58.1", "", `at={"lat":58.1} since="2031-03-09" state=["open","void"]`},
 		{"GET", "/bookings?since=yesterday", "", `! query since: expected a date as YYYY-MM-DD, found "yesterday"`},
@@ -202,4 +204,20 @@ func TestRequestsAreChecked(t *testing.T) {
 	m, _, _ = r.Find("GET", "/bookings")
 	_, faults = k.Check(m, Request{Headers: map[string][]string{"x-page": {"0"}}})
 	require.ErrorContains(t, faults, "header X-Page: expected at least 1, found 0")
+}
+
+// router finds the operations of a contract, as who serves it does.
+type router struct{ table route.Table[*Operation] }
+
+func newRouter(operations []*Operation) *router {
+	r := &router{}
+	for _, o := range operations {
+		r.table.Add(o.Method, o.Path, o)
+	}
+	return r
+}
+
+func (r *router) Find(method, path string) (Match, []string, *fault.Fault) {
+	o, values, allowed, ft := r.table.Find(method, path)
+	return Match{o, values}, allowed, ft
 }

@@ -25,7 +25,7 @@ func FuzzRead(f *testing.F) {
 		if err != nil {
 			return
 		}
-		r := NewRouter(c.Operations)
+		r := newRouter(c.Operations)
 		for _, method := range []string{"GET", "POST"} {
 			if m, _, _ := r.Find(method, at.EscapedPath()); m.Operation != nil {
 				c.Check(m, Request{Query: at.Query(), ContentType: "application/json", Body: text})
@@ -45,7 +45,7 @@ func BenchmarkFind(b *testing.B) {
 	for i := range 20_000 {
 		list = append(list, &Operation{Method: "GET", Path: "/v1/" + string(rune('a'+i%26)) + "/things" + strconv.Itoa(i) + "/{id}/parts/{part}"})
 	}
-	r := NewRouter(list)
+	r := newRouter(list)
 	b.ResetTimer()
 	for range b.N {
 		if m, _, _ := r.Find("GET", "/v1/a/things26/17/parts/4"); m.Operation == nil {

@@ -10,6 +10,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/route"
 	"hollowreed/internal/core/schema/jsonschema"
 )
 
@@ -187,7 +188,7 @@ func joined(common, own []*Parameter) (list []*Parameter) {
 
 // inPath compares the parameters of an operation with those that its path names.
 func (r *reader) inPath(o *Operation, n node) {
-	named := placeholders(o.Path)
+	named := route.Parameters(o.Path)
 	for _, name := range named {
 		if !slices.ContainsFunc(o.Parameters, func(p *Parameter) bool { return p.In == "path" && p.Name == name }) {
 			r.fault(n, "%s: the path names %s, which is no parameter", o.Name(), fault.Quote(name))
@@ -201,18 +202,6 @@ func (r *reader) inPath(o *Operation, n node) {
 		case !p.Required:
 			r.fault(n, "%s: the parameter %s of the path is not required, though it always is there", o.Name(), fault.Quote(p.Name))
 		}
-	}
-}
-
-// placeholders are the names in braces of a path.
-func placeholders(path string) (names []string) {
-	for {
-		_, rest, open := strings.Cut(path, "{")
-		name, behind, closed := strings.Cut(rest, "}")
-		if !open || !closed {
-			return names
-		}
-		names, path = append(names, name), behind
 	}
 }
 
@@ -291,42 +280,51 @@ func (r *reader) examples(n node) (list []Example) {
 	return list
 }
 
-// asJSON is a value of the document as JSON.
+// asJSON is a value of the document as JSON, with its members in their order and its numbers with their digits.
 func asJSON(n node) string {
-	text, err := stdjson.Marshal(plain(n))
-	if err != nil {
-		return fmt.Sprint(plain(n))
-	}
-	return string(text)
+	var b strings.Builder
+	writeJSON(&b, n)
+	return b.String()
 }
 
-// plain is a value of the document; numbers keep their digits.
-func plain(n node) any {
+func writeJSON(b *strings.Builder, n node) {
 	switch {
 	case !n.there():
-		return nil
+		b.WriteString("null")
 	case n.Kind == yaml.AliasNode:
-		return plain(node{n.Alias, n.pointer})
+		writeJSON(b, node{n.Alias, n.pointer})
 	case n.Kind == yaml.MappingNode:
-		m := map[string]any{}
-		n.members(func(name string, v node) { m[name] = plain(v) })
-		return m
+		sep := "{"
+		n.members(func(name string, v node) {
+			b.WriteString(sep)
+			writeText(b, name)
+			b.WriteByte(':')
+			writeJSON(b, v)
+			sep = ","
+		})
+		b.WriteString(map[bool]string{true: "{}", false: "}"}[sep == "{"])
 	case n.Kind == yaml.SequenceNode:
-		list := []any{}
-		n.items(func(v node) { list = append(list, plain(v)) })
-		return list
+		sep := "["
+		n.items(func(v node) {
+			b.WriteString(sep)
+			writeJSON(b, v)
+			sep = ","
+		})
+		b.WriteString(map[bool]string{true: "[]", false: "]"}[sep == "["])
+	case n.ShortTag() == "!!null":
+		b.WriteString("null")
+	case n.ShortTag() == "!!bool":
+		fmt.Fprint(b, n.yes())
+	case (n.ShortTag() == "!!int" || n.ShortTag() == "!!float") && stdjson.Valid([]byte(n.Value)):
+		b.WriteString(n.Value)
+	default:
+		writeText(b, n.Value)
 	}
-	switch n.ShortTag() {
-	case "!!null":
-		return nil
-	case "!!bool":
-		return n.yes()
-	case "!!int", "!!float":
-		if stdjson.Valid([]byte(n.Value)) {
-			return stdjson.Number(n.Value)
-		}
-	}
-	return n.Value
+}
+
+func writeText(b *strings.Builder, text string) {
+	quoted, _ := stdjson.Marshal(text) // texts can be marshalled
+	b.Write(quoted)
 }
 
 func (r *reader) answer(status string, n node) *Answer {
@@ -379,19 +377,11 @@ func (r *reader) security(n node) (list [][]Need) {
 func (r *reader) ambiguous() {
 	seen := map[string]*Operation{}
 	for _, o := range r.out.Operations {
-		key := o.Method + " " + shapeOf(o.Path)
+		key := o.Method + " " + route.Shape(o.Path)
 		if other := seen[key]; other != nil {
 			r.out.Faults.Add(fault.New(fault.Setting, "a request for %s could be one for %s", o.Name(), other.Path).At(o.At))
 			continue
 		}
 		seen[key] = o
 	}
-}
-
-// shapeOf is a path without the names of its parameters.
-func shapeOf(path string) string {
-	for _, name := range placeholders(path) {
-		path = strings.Replace(path, "{"+name+"}", "{}", 1)
-	}
-	return path
 }

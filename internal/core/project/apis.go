@@ -4,6 +4,7 @@ import (
 	"strconv"
 
 	"hollowreed/internal/core/api"
+	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/schema"
@@ -14,14 +15,25 @@ import (
 var contractKind = &kind{folder: Contracts, one: "contract", files: true}
 
 var apiKind = &kind{
-	folder: APIs, one: "api", title: "api", named: map[string]string{"contract": Contracts},
+	folder: APIs, one: "api", title: "api", named: map[string]string{"contract": Contracts, "operations/*/connection": Connections},
 	compile: func(k *looking, u *unit) {
 		d := u.doc.Again()
-		u.value = api.Parse(u.ID, d, func(file string) (string, bool) { return k.text(Contracts, file) })
+		u.value = api.Parse(u.ID, d, func(file string) (string, bool) { return k.text(Contracts, file) }, func(id string) string {
+			if c := k.Connection(id); c != nil {
+				return c.Kind
+			}
+			return ""
+		})
 		u.found(d.Faults)
 	},
 	titled: func(u *unit) string { return titleOf(u, func(a *api.API) string { return a.Title }) },
-	uses:   func(s *usage, u *unit) { s.part(Contracts, u.value.(*api.API).File.Value) },
+	uses: func(s *usage, u *unit) {
+		a := u.value.(*api.API)
+		s.part(Contracts, a.File.Value)
+		for _, id := range a.Connections() {
+			s.part(Connections, id)
+		}
+	},
 	stays:  func(*Project, string) string { return "callers know its address" },
 }
 
@@ -34,6 +46,24 @@ func (p *Project) AnsweredBy(apiID string) map[string][]Part {
 		}
 	}
 	return by
+}
+
+// answeredTwice finds operations that a flow answers, and that their API answers otherwise.
+func (p *Project) answeredTwice() {
+	for _, part := range p.Parts(APIs) {
+		a := p.API(part.ID)
+		if a == nil || len(a.Ways) == 0 {
+			continue
+		}
+		by := p.AnsweredBy(part.ID)
+		for _, w := range a.Ways {
+			if w.Operation == nil || len(by[w.Operation.ID]) == 0 {
+				continue
+			}
+			p.Faults = append(p.Faults, fault.New(fault.Setting, "%s is answered by the flow %s already", w.Operation.Name(), by[w.Operation.ID][0].Title).
+				WithFix("Take the entry out, or let the flow answer another operation").At(fault.Place{Source: part.Path, Line: w.Name.Line, Column: w.Name.Column}))
+		}
+	}
 }
 
 // exampleOf are parameters as a caller could send them: the examples of the contract, or else made up.

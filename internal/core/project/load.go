@@ -311,6 +311,7 @@ func (p *Project) load() {
 		p.parts = append(p.parts, u.Part)
 	}
 	p.clashes()
+	p.answeredTwice()
 	sort.SliceStable(p.Faults, func(i, j int) bool {
 		a, b := p.Faults[i].Place, p.Faults[j].Place
 		if a.Source != b.Source {

@@ -188,16 +188,42 @@ func (p *Project) parsedFlow(id string) *flow.Flow {
 	return nil
 }
 
+// ReleaseID is how releases name a part: a flow by its id, an API by its folder and its id.
+func ReleaseID(kind, id string) string {
+	if kind == Flows {
+		return id
+	}
+	return kind + "/" + id
+}
+
+// ReleasedPath is the path of the part that a release is of.
+func ReleasedPath(releaseID string) string {
+	if kind, id, is := strings.Cut(releaseID, "/"); is {
+		return Path(kind, id)
+	}
+	return Path(Flows, releaseID)
+}
+
+// Releasable is the part that a release would be of; false where there is none.
+func (p *Project) Releasable(releaseID string) (Part, bool) {
+	u := p.units[ReleasedPath(releaseID)]
+	if u == nil || u.Kind != Flows && u.Kind != APIs {
+		return Part{}, false
+	}
+	return u.Part, true
+}
+
 // Uses lists the paths of all parts that a flow needs, the flow and the project's file among them.
-func (p *Project) Uses(flowID string) []string {
-	if p.units[Path(Flows, flowID)] == nil {
+func (p *Project) Uses(id string) []string {
+	part, there := p.Releasable(id)
+	if !there {
 		return nil
 	}
 	s := usage{p: p, paths: map[string]bool{}}
 	if _, there := p.Texts[File]; there {
 		s.paths[File] = true
 	}
-	s.part(Flows, flowID)
+	s.part(part.Kind, part.ID)
 	return slices.Sorted(maps.Keys(s.paths))
 }
 

@@ -51,16 +51,21 @@ func (t *Metrics) RunEnded(r store.Run, state store.State, took time.Duration) {
 	t.took.WithLabelValues(r.Project, r.Flow).Observe(took.Seconds())
 	t.records.WithLabelValues(r.Project, r.Flow, string(running.SetAside)).Add(float64(r.RecordsSetAside))
 	t.records.WithLabelValues(r.Project, r.Flow, string(running.Done)).Add(float64(max(0, r.RecordsRead-r.RecordsSetAside)))
+	t.Counted(r.Scope, "flow", r.Flow, took, failed)
+}
+
+// Counted counts one thing of a kind that was done.
+func (t *Metrics) Counted(s store.Scope, kind, name string, took time.Duration, failed bool) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	of := t.counted[r.Scope]
+	of := t.counted[s]
 	if of == nil {
 		of = map[[2]string]*store.Metric{}
-		t.counted[r.Scope] = of
+		t.counted[s] = of
 	}
-	key := [2]string{"flow", r.Flow}
+	key := [2]string{kind, name}
 	if of[key] == nil {
-		of[key] = &store.Metric{Kind: "flow", Name: r.Flow}
+		of[key] = &store.Metric{Kind: kind, Name: name}
 	}
 	of[key].Add(took, failed)
 }

@@ -35,6 +35,9 @@ func NewSweeping(db *pgxpool.Pool, c *compiled.Cache, env string, keptFor time.D
 	return &Sweeping{db: db, compiled: c, env: env, figures: keptFor, now: now}
 }
 
+// quotasFor is how long it is kept what of a limit was used; the longest span is a day.
+const quotasFor = 48 * time.Hour
+
 // Sweep removes what is not kept any longer, a little at a time. Of several workers one does.
 func (w *Sweeping) Sweep(ctx context.Context) error {
 	return pgx.BeginFunc(ctx, w.db, func(tx pgx.Tx) error {
@@ -55,7 +58,8 @@ func (w *Sweeping) Sweep(ctx context.Context) error {
 		_, kept := store.SweepKept(ctx, tx, w.env, maxSwept)
 		_, met := store.SweepMeetings(ctx, tx, w.env, w.now().Add(-metFor), maxSwept)
 		_, counted := store.SweepMetrics(ctx, tx, w.env, w.now().Add(-w.figures), maxSwept)
-		return errors.Join(append(errs, kept, met, counted)...)
+		_, limits := store.SweepQuotas(ctx, tx, w.env, w.now().Add(-quotasFor), maxSwept)
+		return errors.Join(append(errs, kept, met, counted, limits)...)
 	})
 }
 

@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"os"
 	"sort"
+	"strconv"
 	"strings"
 	"time"
 
@@ -119,12 +120,28 @@ func tell(c *gin.Context, p problem) {
 	c.Data(p.Status, "application/problem+json", text)
 }
 
-// serve finds out whether the request may be taken before it reads the body, and gives the caller the time that reading and
-// answering may take.
+// serve finds out what a request is for, before its body is read.
 func serve(c *gin.Context, s *page.Site) {
 	page.Bounded(c, maxBody)
-	call, err := s.Engine.Called(c, s.Scope, asked(c))
-	if err != nil {
+	a := asked(c)
+	if preflight(c, s, a) {
+		return
+	}
+	call, err := s.Engine.Called(c, s.Scope, a)
+	switch {
+	case err != nil:
+		page.Unread(c)
+		refuse(c, s, err)
+	case call.API != nil:
+		guard(c, s, call)
+	default:
+		start(c, s, call)
+	}
+}
+
+// start starts the run of a flow, where its caller may ask it, and gives the caller the time that reading and answering may take.
+func start(c *gin.Context, s *page.Site, call *engine.Call) {
+	if err := s.Engine.Admit(c, s.Scope, call); err != nil {
 		page.Unread(c)
 		refuse(c, s, err)
 		return
@@ -177,7 +194,7 @@ func accepted(c *gin.Context, s *page.Site, run uuid.UUID, state store.State) {
 
 // asked is the request as flows see it. The token is for us alone.
 func asked(c *gin.Context) engine.InboundRequest {
-	a := engine.InboundRequest{Method: c.Request.Method, Path: strings.Trim(c.Param("path"), "/"), Key: c.GetHeader("Idempotency-Key"), Foreign: foreign(c.Request)}
+	a := engine.InboundRequest{Method: c.Request.Method, Path: strings.Trim(c.Param("path"), "/"), RawPath: rawPath(c.Request), Key: c.GetHeader("Idempotency-Key"), Foreign: foreign(c.Request)}
 	if a.Method == http.MethodHead {
 		a.Method = http.MethodGet // and the server sends no body (RFC 9110, section 9.3.2)
 	}
@@ -188,6 +205,16 @@ func asked(c *gin.Context) engine.InboundRequest {
 	a.Query = pairs(c.Request.URL.Query(), nil)
 	a.Headers = pairs(c.Request.Header, map[string]bool{"authorization": true, "cookie": true})
 	return a
+}
+
+// rawPath is the path below the prefix as it came, with its escapes.
+func rawPath(r *http.Request) string {
+	path := r.URL.EscapedPath()
+	if of, is := strings.CutPrefix(path, "/p/"); is {
+		_, path, _ = strings.Cut(of, "/")
+		path = "/" + path
+	}
+	return strings.Trim(strings.TrimPrefix(path, Prefix), "/")
 }
 
 // read reads the body of a request, into as much memory as it says that it has, within bounds.
@@ -236,19 +263,25 @@ func refuse(c *gin.Context, s *page.Site, err error) {
 	if r.Allow != nil {
 		c.Header("Allow", strings.Join(r.Allow, ", "))
 	}
-	if r.Status == http.StatusTooManyRequests {
-		c.Header("Retry-After", "1")
+	if again := max(r.Again, time.Second); r.Again > 0 || r.Status == http.StatusTooManyRequests {
+		c.Header("Retry-After", strconv.Itoa(int(again.Seconds())))
 	}
 	if r.Status == http.StatusUnauthorized {
 		c.Header("WWW-Authenticate", "Bearer")
 	}
 	p := problem{Status: r.Status, Detail: r.Faults[0].What()}
 	if r.Status == http.StatusUnprocessableEntity {
-		for _, f := range r.Faults {
-			p.Faults = append(p.Faults, reason{f.Code, f.What(), f.Place.Path, f.Place.Line, f.Place.Column, f.Expected, f.Found})
-		}
+		p.Faults = reasons(r.Faults)
 	}
 	tell(c, p)
+}
+
+// reasons are faults for a program.
+func reasons(faults fault.List) (list []reason) {
+	for _, f := range faults {
+		list = append(list, reason{f.Code, f.What(), f.Place.Path, f.Place.Line, f.Place.Column, f.Expected, f.Found})
+	}
+	return list
 }
 
 // failed answers for a run that did not end well. What it failed for is for the people who look after it; a step that

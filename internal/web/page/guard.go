@@ -59,6 +59,39 @@ func Answered(c *gin.Context, within time.Duration) {
 	http.NewResponseController(c.Writer).SetWriteDeadline(time.Now().Add(within)) // as above
 }
 
+// Streamed bounds a request that is handed on while it comes in, and its answer: each side waits for the other, and neither may stand
+// still for longer than a body may take. The answer is to be written with what is given.
+func Streamed(c *gin.Context) http.ResponseWriter {
+	conn := http.NewResponseController(c.Writer)
+	c.Request.Body = &steadyBody{c.Request.Body, conn}
+	return &steadyWriter{c.Writer, conn}
+}
+
+// steadyBody is a body of which the next piece has to come in time.
+type steadyBody struct {
+	io.ReadCloser
+	conn *http.ResponseController
+}
+
+func (b *steadyBody) Read(p []byte) (int, error) {
+	b.conn.SetReadDeadline(time.Now().Add(bodyTime)) // as above
+	return b.ReadCloser.Read(p)
+}
+
+// steadyWriter is an answer of which the next piece has to be taken in time.
+type steadyWriter struct {
+	http.ResponseWriter
+	conn *http.ResponseController
+}
+
+func (w *steadyWriter) Write(p []byte) (int, error) {
+	w.conn.SetWriteDeadline(time.Now().Add(bodyTime)) // as above
+	return w.ResponseWriter.Write(p)
+}
+
+// Unwrap gives the writer below, which can be flushed.
+func (w *steadyWriter) Unwrap() http.ResponseWriter { return w.ResponseWriter }
+
 // timedBody is a body whose time is over once it was read.
 type timedBody struct {
 	io.ReadCloser

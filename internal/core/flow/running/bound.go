@@ -8,6 +8,7 @@ import (
 	"hollowreed/internal/core/contract"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/route"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/value"
 )
@@ -21,15 +22,7 @@ type Bound struct {
 
 // Answer is what the contract says of a status: of that, of its hundred, or of all others; nil where it says nothing.
 func (b *Bound) Answer(status int64) *contract.Answer {
-	text := strconv.FormatInt(status, 10)
-	for _, want := range []string{text, text[:1] + "XX", "default"} {
-		for _, a := range b.Operation.Answers {
-			if a.Status == want {
-				return a
-			}
-		}
-	}
-	return nil
+	return b.Operation.AnswerFor(int(status))
 }
 
 // Visible is the operation without parameters in cookies, which no flow sees.
@@ -90,7 +83,7 @@ func (p *Plan) asked(request value.Value) (value.Value, fault.List) {
 	m := contract.Match{Operation: p.Bound.Visible()}
 	fixed, _ := flow.MatchPath(p.Flow.Trigger.Path.Value, request.Field("path").Text())
 	for name, text := range fixed {
-		m.Path = append(m.Path, contract.Value{Name: name, Text: text})
+		m.Path = append(m.Path, route.Value{Name: name, Text: text})
 	}
 	read, faults := p.Bound.Contract.Parameters(m, q)
 	values := make([]value.Value, len(p.Given.Root.Fields))

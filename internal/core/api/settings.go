@@ -1,0 +1,100 @@
+package api
+
+import (
+	"net/url"
+	"strings"
+	"time"
+
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/partfile"
+	"hollowreed/internal/core/setting"
+)
+
+// Verdict is what is done about a message that breaks the contract.
+type Verdict string
+
+// The verdicts.
+const (
+	Refuse Verdict = "refuse"
+	Report Verdict = "report" // it is let through and counted
+	Off    Verdict = "off"
+)
+
+// Guards are what stands before the operations of an API.
+type Guards struct {
+	Status          Lifecycle
+	DeprecatedSince time.Time
+	RetiresOn       time.Time
+	Successor       string
+	Requests        Verdict
+	Answers         Verdict
+	Key             bool          // callers need a key
+	KeyHeader       string        // in which it comes
+	PerMinute       int           // calls of one caller, or of one address where callers are not known; 0: any number
+	PerDay          int           // the same for a day in UTC
+	Concurrency     int           // calls at once in a process; 0: any number
+	MaxBody         int64         // bytes
+	Timeout         time.Duration // of an answer
+	Origins         []string      // pages that may call from a browser; * is any
+}
+
+// Settings are those of an API.
+var Settings = setting.List{
+	{Name: "base", Label: "Base path", Type: setting.Text, Help: "Below which its operations are called, for example v1/bookings. Default: its id"},
+	{Name: "status", Label: "Status", Type: setting.Choice, Default: string(Published), Choices: []string{string(Published), string(Deprecated), string(Retired)}, Redraw: true, Help: "Deprecated is told in headers; retired is answered with 410"},
+	{Name: "deprecated since", Label: "Deprecated since", Type: setting.Text, When: "status=deprecated", Hint: "2027-01-31", Help: "Sent in the header Deprecation (RFC 9745)"},
+	{Name: "retires on", Label: "Retires on", Type: setting.Text, When: "status=deprecated", Hint: "2027-06-30", Help: "Sent in the header Sunset (RFC 8594); from that day on it is answered with 410"},
+	{Name: "successor", Label: "Successor", Type: setting.Text, When: "status=deprecated|retired", Hint: "/in/v2/bookings", Help: "The address that callers should use instead (RFC 5829)"},
+	{Name: "request validation", Label: "Requests that break the contract", Type: setting.Choice, Default: string(Refuse), Choices: []string{string(Refuse), string(Report), string(Off)}, Help: "Operations that flows answer always refuse them"},
+	{Name: "response validation", Label: "Responses that break the contract", Type: setting.Choice, Default: string(Report), Choices: []string{string(Refuse), string(Report), string(Off)}, Help: "Refused ones become 502. Those of flows have the schema of the contract"},
+	{Name: "callers", Label: "Callers", Type: setting.Choice, Default: "anybody", Choices: []string{"anybody", "with a key"}, Redraw: true},
+	{Name: "key header", Label: "Header of the key", Type: setting.Text, Default: "Api-Key", When: "callers=with a key"},
+	{Name: "rate limit", Label: "Rate limit (calls/min)", Type: setting.Number, Least: 1, Greatest: 1_000_000, Help: "Of each caller, in all workers together. Default: no limit"},
+	{Name: "daily quota", Label: "Daily quota (calls)", Type: setting.Number, Least: 1, Greatest: 1_000_000_000, Help: "Of each caller, a day in UTC. Default: no limit"},
+	{Name: "concurrency", Label: "Concurrent calls (at most)", Type: setting.Number, Least: 1, Greatest: 10000, Rare: true, Help: "In each worker; others get 503 with Retry-After. Default: no limit"},
+	{Name: "max body", Label: "Largest request (KB)", Type: setting.Number, Default: "4096", Least: 1, Greatest: 1 << 20, Rare: true, Help: "Of operations that flows answer at most 4096"},
+	{Name: "timeout", Label: "Response timeout (s)", Type: setting.Number, Default: "30", Least: 1, Greatest: 3600, Rare: true, Help: "Of what is passed through; then 504. Flows have their own"},
+	{Name: "origins", Label: "Allowed origins", Type: setting.Text, Rare: true, Hint: "https://desk.example", Help: "Sites whose pages may call, with blanks between, or * for any (CORS). Default: none"},
+}
+
+// guardsOf reads the guards of settings.
+func guardsOf(d *partfile.Doc, v setting.Values) Guards {
+	g := Guards{
+		Status: Lifecycle(v.Get("status")), Successor: v.Get("successor"), Requests: Verdict(v.Get("request validation")), Answers: Verdict(v.Get("response validation")),
+		Key: v.Get("callers") == "with a key", KeyHeader: v.Get("key header"), PerMinute: v.Int("rate limit"), PerDay: v.Int("daily quota"),
+		Concurrency: v.Int("concurrency"), MaxBody: int64(v.Int("max body")) << 10, Timeout: time.Duration(v.Int("timeout")) * time.Second,
+		Origins: strings.Fields(v.Get("origins")),
+	}
+	g.DeprecatedSince, g.RetiresOn = day(d, v, "deprecated since"), day(d, v, "retires on")
+	for _, o := range g.Origins {
+		if u, err := url.Parse(o); o != "*" && (err != nil || u.Scheme == "" || u.Host == "" || u.Path != "") {
+			d.Fault(v.Text("origins"), fault.Expect(fault.Setting, "an origin as https://desk.example", fault.Quote(o)).InField("origins"))
+		}
+	}
+	if !tokenOK.MatchString(g.KeyHeader) {
+		d.Fault(v.Text("key header"), fault.Expect(fault.Setting, "the name of a header", fault.Quote(g.KeyHeader)).InField("key header"))
+	}
+	return g
+}
+
+func day(d *partfile.Doc, v setting.Values, name string) (at time.Time) {
+	text := v.Text(name)
+	if text.Value == "" {
+		return at
+	}
+	at, err := time.Parse(time.DateOnly, text.Value)
+	if err != nil {
+		d.Fault(text, fault.Expect(fault.Setting, "a date as 2027-01-31", fault.Quote(text.Value)).InField(name))
+	}
+	return at
+}
+
+// MayCall says whether pages of an origin may call from a browser.
+func (g Guards) MayCall(origin string) bool {
+	for _, o := range g.Origins {
+		if o == "*" || strings.EqualFold(o, origin) {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,177 @@
+package contract
+
+import (
+	"bytes"
+	"encoding/json"
+	"slices"
+	"strconv"
+
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/notation"
+	"hollowreed/internal/core/notation/all"
+	"hollowreed/internal/core/schema/sample"
+	"hollowreed/internal/core/value"
+)
+
+// Sent is an answer as it goes to a caller.
+type Sent struct {
+	Status  int
+	Headers [][2]string
+	Media   string // empty where there is no body
+	Body    []byte
+}
+
+// ExampleAnswer is an answer of an operation from the examples of the contract, or made of its schema where there is none. Where a
+// parameter came with the value of an example that has a name, it is an example of that name; else it is one of the status, which
+// may be empty: the first that says that all is well.
+func (c *Contract) ExampleAnswer(m Match, q Request, status string) (Sent, *fault.Fault) {
+	if a, at, i := namedExample(m, q); a != nil {
+		return c.sent(a, at, &at.Examples[i])
+	}
+	list := m.Operation.Answers
+	at := slices.IndexFunc(list, func(a *Answer) bool {
+		return a.Status == status || status == "" && a.Status[0] == '2'
+	})
+	if at < 0 && len(list) > 0 {
+		at = 0
+	}
+	if at < 0 {
+		return Sent{Status: 204}, nil
+	}
+	a := list[at]
+	for i := range a.Media {
+		if e := a.Media[i].Examples; len(e) > 0 {
+			return c.sent(a, &a.Media[i], &e[0])
+		}
+	}
+	if len(a.Media) == 0 {
+		return c.sent(a, nil, nil)
+	}
+	return c.sent(a, &a.Media[0], nil)
+}
+
+// namedExample finds the example of an answer that has the name of one of a parameter that came.
+func namedExample(m Match, q Request) (*Answer, *Media, int) {
+	for _, p := range m.Operation.Parameters {
+		texts, _ := q.texts(p, m)
+		if len(texts) == 0 {
+			continue
+		}
+		for _, e := range p.Examples {
+			if e.Name == "" || e.plain() != texts[0] {
+				continue
+			}
+			if a, at, i := m.Operation.example(e.Name); a != nil {
+				return a, at, i
+			}
+		}
+	}
+	return nil, nil, 0
+}
+
+// plain is the example as it stands in a path or a query.
+func (e *Example) plain() string {
+	var text string
+	if json.Unmarshal([]byte(e.Value), &text) == nil {
+		return text
+	}
+	return e.Value
+}
+
+// example finds an example of an answer by its name.
+func (o *Operation) example(name string) (*Answer, *Media, int) {
+	for _, a := range o.Answers {
+		for i := range a.Media {
+			if at := slices.IndexFunc(a.Media[i].Examples, func(e Example) bool { return e.Name == name }); at >= 0 {
+				return a, &a.Media[i], at
+			}
+		}
+	}
+	return nil, nil, 0
+}
+
+// sent writes an answer: an example, or a value of the schema.
+func (c *Contract) sent(a *Answer, m *Media, e *Example) (s Sent, ft *fault.Fault) {
+	s.Status = a.status()
+	for _, h := range a.Headers {
+		if text := c.exampleOf(h); text != "" {
+			s.Headers = append(s.Headers, [2]string{h.Name, text})
+		}
+	}
+	if m == nil {
+		return s, nil
+	}
+	s.Media = m.Type
+	if k, known := all.OfMedia(m.Type); e != nil && (!known || k.Name == "json") {
+		s.Body = []byte(e.Value)
+		if !known {
+			s.Body = []byte(e.plain())
+		}
+		return s, nil
+	}
+	d, err := c.Schema(m.Schema)
+	if err != nil || d == nil {
+		return s, nil
+	}
+	k, known := all.OfMedia(m.Type)
+	if !known || !k.Document {
+		return s, nil
+	}
+	sch := d.Schema.As(k.Notation)
+	var items []value.Value
+	if e != nil {
+		if v, faults := message(d.Schema, "application/json", []byte(e.Value)); len(faults) == 0 {
+			items = []value.Value{v}
+		}
+	}
+	for n := range max(1, min(2, sch.Message.Max)) {
+		if e != nil && items != nil || !sch.Message.List() && n > 0 {
+			break
+		}
+		v, ft := sample.Make(sch, sample.Typical, uint64(n+1))
+		if ft != nil {
+			return s, ft
+		}
+		items = append(items, v)
+	}
+	var out bytes.Buffer
+	w, err := k.NewWriter(&out, notation.Options{Schema: sch, Many: sch.Message.List()})
+	for i := 0; err == nil && i < len(items); i++ {
+		err = w.Write(items[i])
+	}
+	if err == nil {
+		err = w.Close()
+	}
+	s.Body = out.Bytes()
+	if err != nil {
+		return s, fault.From(err, fault.Setting)
+	}
+	return s, nil
+}
+
+// status is a status of those for which the answer is.
+func (a *Answer) status() int {
+	if n, err := strconv.Atoi(a.Status); err == nil {
+		return n
+	}
+	if a.Status == "default" {
+		return 500
+	}
+	return int(a.Status[0]-'0') * 100
+}
+
+// exampleOf is a value of a header; empty where none can be made.
+func (c *Contract) exampleOf(h *Parameter) string {
+	if len(h.Examples) > 0 {
+		return h.Examples[0].plain()
+	}
+	d, err := c.Schema(h.Schema)
+	if err != nil || d == nil || !d.Schema.Root.Scalar() {
+		return ""
+	}
+	v, ft := sample.Make(d.Schema, sample.Typical, 1)
+	if ft != nil || v.IsMissing() {
+		return ""
+	}
+	return v.String()
+}

@@ -1,0 +1,1 @@
+drop table quota, caller_key, caller;

@@ -1,0 +1,224 @@
+package inbound
+
+import (
+	"errors"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"hollowreed/internal/connector/system"
+	"hollowreed/internal/core/api"
+	"hollowreed/internal/core/contract"
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/engine"
+	"hollowreed/internal/web/page"
+)
+
+// apiCall is a call of an API on its way.
+type apiCall struct {
+	c      *gin.Context
+	s      *page.Site
+	call   *engine.Call
+	caller string // empty where callers are not known
+	body   []byte // where it is held against the contract
+}
+
+// guard takes a call of an API past its guards and has it answered as the API says.
+func guard(c *gin.Context, s *page.Site, call *engine.Call) {
+	began := time.Now()
+	g := call.API.Guards
+	page.Bounded(c, g.MaxBody)
+	a := &apiCall{c: c, s: s, call: call}
+	defer func() { s.Engine.CallEnded(s.Scope, call, a.caller, c.Writer.Status(), time.Since(began)) }()
+	crossSite(c, g)
+	life(c, call.API)
+	in, err := s.Engine.Guard(c, s.Scope, call, c.GetHeader(g.KeyHeader))
+	if err != nil {
+		page.Unread(c)
+		refuse(c, s, err)
+		return
+	}
+	defer in.Done()
+	a.caller = in.Caller
+	c.Request.Header.Del(g.KeyHeader)
+	a.answer()
+}
+
+// answer answers a call that may be answered.
+func (a *apiCall) answer() {
+	switch {
+	case a.call.Plan != nil:
+		start(a.c, a.s, a.call)
+	case a.call.Way == nil:
+		page.Unread(a.c)
+		tell(a.c, problem{Status: http.StatusNotImplemented, Detail: "the contract has this operation, and nothing answers it yet"})
+	case a.call.Way.Kind == api.Examples:
+		a.example()
+	default:
+		a.passThrough()
+	}
+}
+
+// life tells in headers that a version of an API is deprecated and when it ends (RFC 9745, RFC 8594), and what follows it (RFC 5829).
+func life(c *gin.Context, a *api.API) {
+	g := a.Guards
+	if g.Status == api.Deprecated && !g.DeprecatedSince.IsZero() {
+		c.Header("Deprecation", "@"+strconv.FormatInt(g.DeprecatedSince.Unix(), 10))
+	}
+	if g.Status == api.Deprecated && !g.RetiresOn.IsZero() {
+		c.Header("Sunset", g.RetiresOn.Format(http.TimeFormat))
+	}
+	if g.Status != api.Published && g.Successor != "" {
+		c.Header("Link", "<"+strings.NewReplacer("<", "%3C", ">", "%3E").Replace(g.Successor)+`>; rel="successor-version"`)
+	}
+}
+
+// crossSite lets pages of other sites read the answer, where the API says that they may call (Fetch, section 3.2).
+func crossSite(c *gin.Context, g api.Guards) {
+	origin := c.GetHeader("Origin")
+	if len(g.Origins) == 0 || origin == "" {
+		return
+	}
+	c.Writer.Header().Add("Vary", "Origin")
+	if g.MayCall(origin) {
+		c.Header("Access-Control-Allow-Origin", origin)
+		c.Header("Access-Control-Expose-Headers", "*")
+	}
+}
+
+// preflight answers a browser that asks whether a page may call; false where it asks nothing of the kind, or not of an API.
+func preflight(c *gin.Context, s *page.Site, a engine.InboundRequest) bool {
+	method := c.GetHeader("Access-Control-Request-Method")
+	if a.Method != http.MethodOptions || method == "" {
+		return false
+	}
+	a.Method = method
+	call, err := s.Engine.Called(c, s.Scope, a)
+	if err != nil || call.API == nil {
+		return false
+	}
+	crossSite(c, call.API.Guards)
+	if call.API.Guards.MayCall(c.GetHeader("Origin")) {
+		c.Header("Access-Control-Allow-Methods", method)
+		if wanted := c.GetHeader("Access-Control-Request-Headers"); wanted != "" {
+			c.Header("Access-Control-Allow-Headers", wanted)
+		}
+		c.Header("Access-Control-Max-Age", "600")
+	}
+	c.Status(http.StatusNoContent)
+	c.Writer.WriteHeaderNow()
+	return true
+}
+
+// request is what came, as the contract is asked about it.
+func (a *apiCall) request() contract.Request {
+	r := a.c.Request
+	q := contract.Request{Query: r.URL.Query(), Headers: map[string][]string{}, Cookies: map[string]string{}, ContentType: r.Header.Get("Content-Type"), Body: a.body}
+	for name, values := range r.Header {
+		q.Headers[strings.ToLower(name)] = values
+	}
+	for _, cookie := range r.Cookies() {
+		q.Cookies[cookie.Name] = cookie.Value
+	}
+	return q
+}
+
+func (a *apiCall) match() contract.Match {
+	return contract.Match{Operation: a.call.Operation, Path: a.call.Values}
+}
+
+// checked reads a request and holds it against the contract, as the API says. It answers what is refused, and is false then.
+func (a *apiCall) checked() bool {
+	var err error
+	if a.body, err = read(a.c.Request); err != nil {
+		unread(a.c, err)
+		return false
+	}
+	verdict := a.call.API.Guards.Requests
+	if verdict == api.Off {
+		return true
+	}
+	_, faults := a.call.API.Contract.Check(a.match(), a.request())
+	if len(faults) == 0 {
+		return true
+	}
+	a.s.Engine.ContractBroken(a.s.Scope, a.call, "request", faults)
+	if verdict == api.Report {
+		return true
+	}
+	status := http.StatusUnprocessableEntity
+	if slices.ContainsFunc(faults, func(f *fault.Fault) bool { return f.Field == "header Content-Type" }) {
+		status = http.StatusUnsupportedMediaType
+	}
+	tell(a.c, problem{Status: status, Detail: faults[0].What(), Faults: reasons(faults)})
+	return false
+}
+
+// example answers with an example of the contract.
+func (a *apiCall) example() {
+	if !a.checked() {
+		return
+	}
+	sent, ft := a.call.API.Contract.ExampleAnswer(a.match(), a.request(), a.call.Way.Setting("status"))
+	if ft != nil {
+		tell(a.c, problem{Status: http.StatusNotImplemented, Detail: "no example can be made: " + ft.What()})
+		return
+	}
+	for _, h := range sent.Headers {
+		a.c.Writer.Header().Add(h[0], strings.NewReplacer("\\r", " ", "\\n", " ").Replace(h[1]))
+	}
+	if sent.Media == "" {
+		a.c.Status(sent.Status)
+		a.c.Writer.WriteHeaderNow()
+		return
+	}
+	a.c.Data(sent.Status, sent.Media, sent.Body)
+}
+
+// passThrough hands a request on to a backend.
+func (a *apiCall) passThrough() {
+	g, w := a.call.API.Guards, a.call.Way
+	if g.Requests != api.Off {
+		if !a.checked() {
+			return
+		}
+		a.replay()
+	}
+	to := page.Streamed(a.c)
+	f := system.Forwarding{
+		Path: w.BackendPath(a.call.Values), Query: a.c.Request.URL.RawQuery, Keep: func(name string) bool { return name != "Cookie" && w.PassesOn(name) },
+		Drop: w.DropsFrom(), Timeout: g.Timeout, Response: a.fromBackend, Failed: a.notAnswered,
+	}
+	a.s.Engine.Forward(to, a.c.Request, a.s.Scope, w.Setting("connection"), f)
+}
+
+// notAnswered tells a caller that the backend did not answer, or that its answer is refused.
+func (a *apiCall) notAnswered(_ http.ResponseWriter, err error) {
+	var broken *brokenAnswer
+	var large *http.MaxBytesError
+	var own *fault.Fault
+	h := a.c.Writer.Header()
+	h.Del("Content-Length")
+	switch {
+	case errors.As(err, &broken):
+		tell(a.c, problem{Status: http.StatusBadGateway, Detail: "the backend's answer breaks the contract: " + broken.faults[0].What(), Faults: reasons(broken.faults)})
+	case errors.As(err, &large):
+		tell(a.c, problem{Status: http.StatusRequestEntityTooLarge, Detail: "the body is larger than " + strconv.FormatInt(a.call.API.Guards.MaxBody>>10, 10) + " KB"})
+	case errors.Is(err, system.ErrSlow):
+		tell(a.c, problem{Status: http.StatusGatewayTimeout, Detail: err.Error()})
+	case errors.Is(err, system.ErrBusy):
+		h.Set("Retry-After", "1")
+		tell(a.c, problem{Status: http.StatusServiceUnavailable, Detail: err.Error()})
+	default:
+		a.s.Log.Warn("not passed through", "api", a.call.API.ID, "operation", a.call.Operation.ID, "error", err)
+		detail := "the backend cannot be reached"
+		if errors.As(err, &own) {
+			detail = "the backend cannot be asked: its connection is not set up"
+		}
+		tell(a.c, problem{Status: http.StatusBadGateway, Detail: detail})
+	}
+}
