@@ -531,8 +531,9 @@ func LoadDemo(ctx context.Context, db *pgxpool.Pool, e *engine.Engine, texts map
 	if err != nil || !created {
 		return err
 	}
-	for _, part := range project.Load(DemoProject, texts).Parts(project.Flows) {
-		if _, err := e.CreateRelease(ctx, Demo, part.ID, "First light", DemoPerson.ID); err != nil {
+	p := project.Load(DemoProject, texts)
+	for _, part := range append(p.Parts(project.Flows), p.Parts(project.APIs)...) {
+		if _, err := e.CreateRelease(ctx, Demo, project.ReleaseID(part.Kind, part.ID), "First light", DemoPerson.ID); err != nil {
 			return err
 		}
 	}

@@ -3,11 +3,9 @@ package engine
 import (
 	"context"
 	"math"
-	"net/http"
 	"strconv"
 	"time"
 
-	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/api"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/engine/apis"
@@ -115,9 +113,4 @@ func (e *Engine) CallEnded(s store.Scope, c *Call, caller string, status int, to
 func (e *Engine) ContractBroken(s store.Scope, c *Call, what string, faults fault.List) {
 	e.tallies.Counted(s, "api contract", c.API.ID+" "+c.Operation.ID+" "+what, 0, true)
 	e.opt.Log.Info("contract broken", "project", s.Project, "api", c.API.ID, "operation", c.Operation.ID, "message", what, "fault", faults[0].What(), "faults", len(faults))
-}
-
-// Forward hands a request on to the system of a connection. It is answered in any case.
-func (e *Engine) Forward(w http.ResponseWriter, r *http.Request, s store.Scope, connection string, f system.Forwarding) {
-	e.outside.Of(s).Forward(w, r, connection, f)
 }

@@ -25,7 +25,7 @@ var (
 		Name: "examples", Title: "Its examples",
 		About: "The contract's examples, or values made of its schemas, so that callers can begin before anything is built.",
 		Settings: setting.List{
-			{Name: "status", Label: "Status", Type: setting.Text, Hint: "200", Help: "Of the response that is sent where no example is asked for by its name. Default: the first that says that all is well"},
+			{Name: "status", Label: "Status", Type: setting.Text, Wide: true, Hint: "200", Help: "Of the response that is sent where no example is asked for by its name. Default: the first that says that all is well"},
 		},
 		check: checkStatus,
 	}

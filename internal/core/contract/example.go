@@ -9,6 +9,7 @@ import (
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/notation"
 	"hollowreed/internal/core/notation/all"
+	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/schema/sample"
 	"hollowreed/internal/core/value"
 )
@@ -94,7 +95,7 @@ func (o *Operation) example(name string) (*Answer, *Media, int) {
 func (c *Contract) sent(a *Answer, m *Media, e *Example) (s Sent, ft *fault.Fault) {
 	s.Status = a.status()
 	for _, h := range a.Headers {
-		if text := c.exampleOf(h); text != "" {
+		if text, ok := c.SampleText(h); ok && text != "" {
 			s.Headers = append(s.Headers, [2]string{h.Name, text})
 		}
 	}
@@ -102,37 +103,37 @@ func (c *Contract) sent(a *Answer, m *Media, e *Example) (s Sent, ft *fault.Faul
 		return s, nil
 	}
 	s.Media = m.Type
-	if k, known := all.OfMedia(m.Type); e != nil && (!known || k.Name == "json") {
-		s.Body = []byte(e.Value)
-		if !known {
-			s.Body = []byte(e.plain())
-		}
-		return s, nil
+	s.Body, ft = c.written(*m, e)
+	return s, ft
+}
+
+// SampleBody is a message in a media type: the first example, or a value made of the schema; empty where there is neither.
+func (c *Contract) SampleBody(m Media) ([]byte, *fault.Fault) {
+	if len(m.Examples) > 0 {
+		return c.written(m, &m.Examples[0])
+	}
+	return c.written(m, nil)
+}
+
+// written writes an example in its media type, or a value of the schema.
+func (c *Contract) written(m Media, e *Example) ([]byte, *fault.Fault) {
+	k, known := all.OfMedia(m.Type)
+	switch {
+	case e != nil && !known:
+		return []byte(e.plain()), nil
+	case e != nil && k.Name == "json":
+		return []byte(e.Value), nil
+	case !known || !k.Document:
+		return nil, nil
 	}
 	d, err := c.Schema(m.Schema)
 	if err != nil || d == nil {
-		return s, nil
-	}
-	k, known := all.OfMedia(m.Type)
-	if !known || !k.Document {
-		return s, nil
+		return nil, nil
 	}
 	sch := d.Schema.As(k.Notation)
-	var items []value.Value
-	if e != nil {
-		if v, faults := message(d.Schema, "application/json", []byte(e.Value)); len(faults) == 0 {
-			items = []value.Value{v}
-		}
-	}
-	for n := range max(1, min(2, sch.Message.Max)) {
-		if e != nil && items != nil || !sch.Message.List() && n > 0 {
-			break
-		}
-		v, ft := sample.Make(sch, sample.Typical, uint64(n+1))
-		if ft != nil {
-			return s, ft
-		}
-		items = append(items, v)
+	items, ft := values(d.Schema, sch, e)
+	if ft != nil {
+		return nil, ft
 	}
 	var out bytes.Buffer
 	w, err := k.NewWriter(&out, notation.Options{Schema: sch, Many: sch.Message.List()})
@@ -142,11 +143,49 @@ func (c *Contract) sent(a *Answer, m *Media, e *Example) (s Sent, ft *fault.Faul
 	if err == nil {
 		err = w.Close()
 	}
-	s.Body = out.Bytes()
 	if err != nil {
-		return s, fault.From(err, fault.Setting)
+		return nil, fault.From(err, fault.Setting)
 	}
-	return s, nil
+	return out.Bytes(), nil
+}
+
+// sampled is how many entries a made list has.
+const sampled = 2
+
+// values are those of an example, or made ones.
+func values(s, as *schema.Schema, e *Example) (items []value.Value, ft *fault.Fault) {
+	if e != nil {
+		if v, faults := message(s, "application/json", []byte(e.Value)); len(faults) == 0 {
+			return []value.Value{v}, nil
+		}
+	}
+	n := 1
+	if as.Message.List() {
+		n = max(1, min(sampled, as.Message.Max))
+	}
+	items = make([]value.Value, n)
+	for i := range items {
+		if items[i], ft = sample.Make(as, sample.Typical, uint64(i+1)); ft != nil {
+			return nil, ft
+		}
+	}
+	return items, nil
+}
+
+// SampleText is a value of a parameter as it stands in a path or a query: an example, or one that is made; false where none can be.
+func (c *Contract) SampleText(p *Parameter) (text string, ok bool) {
+	if len(p.Examples) > 0 {
+		return p.Examples[0].plain(), true
+	}
+	d, err := c.Schema(p.Schema)
+	if err != nil || d == nil || !d.Schema.Root.Scalar() {
+		return "", false
+	}
+	v, ft := sample.Make(d.Schema, sample.Typical, 1)
+	if ft != nil || v.IsMissing() {
+		return "", false
+	}
+	return v.String(), true
 }
 
 // status is a status of those for which the answer is.
@@ -158,20 +197,4 @@ func (a *Answer) status() int {
 		return 500
 	}
 	return int(a.Status[0]-'0') * 100
-}
-
-// exampleOf is a value of a header; empty where none can be made.
-func (c *Contract) exampleOf(h *Parameter) string {
-	if len(h.Examples) > 0 {
-		return h.Examples[0].plain()
-	}
-	d, err := c.Schema(h.Schema)
-	if err != nil || d == nil || !d.Schema.Root.Scalar() {
-		return ""
-	}
-	v, ft := sample.Make(d.Schema, sample.Typical, 1)
-	if ft != nil || v.IsMissing() {
-		return ""
-	}
-	return v.String()
 }

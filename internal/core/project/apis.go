@@ -34,7 +34,7 @@ var apiKind = &kind{
 			s.part(Connections, id)
 		}
 	},
-	stays:  func(*Project, string) string { return "callers know its address" },
+	stays: func(*Project, string) string { return "callers know its address" },
 }
 
 // AnsweredBy are the flows that answer operations of an API, by the operation's id.

@@ -133,7 +133,12 @@ func (p *Project) API(id string) *api.API { return compiled[*api.API](p, APIs, i
 type Part struct{ Path, Kind, ID, Title string }
 
 // KindName is what a part of its kind is called, for example flow.
-func (p Part) KindName() string { return OneOf(p.Kind) }
+func (p Part) KindName() string {
+	if p.Kind == APIs {
+		return "API"
+	}
+	return OneOf(p.Kind)
+}
 
 // Parts lists the parts of one kind, or all when kind is empty, by path.
 func (p *Project) Parts(kind string) []Part {

@@ -29,6 +29,7 @@ type estatePage struct {
 	Workers     []store.Worker
 	Secrets     int
 	Expiring    int
+	Callers     int
 }
 
 // Routes adds the place's addresses.
@@ -40,6 +41,9 @@ func Routes(r gin.IRouter, s *page.Site) {
 	r.GET("/estate/secrets", with(secrets))
 	r.POST("/estate/secrets", with(keepSecret))
 	r.POST("/estate/secrets/remove", with(dropSecret))
+	r.GET("/estate/callers", with(callers))
+	r.POST("/estate/callers", with(addCaller))
+	r.POST("/estate/callers/:id", with(changeCaller))
 }
 
 func show(c *gin.Context, s *page.Site) error {
@@ -73,6 +77,11 @@ func show(c *gin.Context, s *page.Site) error {
 			d.Expiring++
 		}
 	}
+	programs, err := store.Callers(c, s.DB, s.Scope)
+	if err != nil {
+		return err
+	}
+	d.Callers = len(programs)
 	if d.Workers, err = store.Workers(c, s.DB, s.Environment); err != nil {
 		return err
 	}

@@ -193,7 +193,7 @@ func (a *apiCall) passThrough() {
 		Path: w.BackendPath(a.call.Values), Query: a.c.Request.URL.RawQuery, Keep: func(name string) bool { return name != "Cookie" && w.PassesOn(name) },
 		Drop: w.DropsFrom(), Timeout: g.Timeout, Response: a.fromBackend, Failed: a.notAnswered,
 	}
-	a.s.Engine.Forward(to, a.c.Request, a.s.Scope, w.Setting("connection"), f)
+	a.s.Outside.Forward(to, a.c.Request, w.Setting("connection"), f)
 }
 
 // notAnswered tells a caller that the backend did not answer, or that its answer is refused.

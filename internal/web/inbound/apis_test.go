@@ -2,7 +2,6 @@ package inbound_test
 
 import (
 	"crypto/sha256"
-	"fmt"
 	"io"
 	"net/http"
 	"net/http/httptest"
@@ -275,5 +274,5 @@ func TestALimitHoldsOverAllWorkers(t *testing.T) {
 	require.EqualValues(t, 1000, sum, "240 pieces of 7 are more than there is")
 	got, err := store.TakeQuota(t.Context(), w.DB, testkit.Skerry, "fares app", "minute", begins, 7, 500)
 	require.NoError(t, err)
-	require.Zero(t, got, fmt.Sprint("a lower limit is used up"))
+	require.Zero(t, got, "a lower limit is used up")
 }

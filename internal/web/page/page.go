@@ -129,7 +129,7 @@ func ruleHref(f *fault.Fault) string {
 }
 
 // asText are the kinds of part that have no page of their own but that of their text.
-var asText = map[string]bool{project.Cases: true, project.Alerts: true, project.APIs: true, project.Contracts: true, "": true}
+var asText = map[string]bool{project.Cases: true, project.Alerts: true, project.Contracts: true, "": true}
 
 // PartHref is the page of a part: its own, or that of its text.
 func PartHref(path string) string {

@@ -6,6 +6,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"hollowreed/internal/core/project"
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/page"
 )
@@ -23,6 +24,9 @@ type releasesPage struct {
 	Newest   map[string]int
 	People   map[string]store.Person
 }
+
+// PathOf is the path of the part that a release is of.
+func (releasesPage) PathOf(releaseID string) string { return project.ReleasedPath(releaseID) }
 
 // Routes adds the place's addresses.
 func Routes(r gin.IRouter, s *page.Site) {

@@ -80,6 +80,11 @@ func (t traffic) figures(c *gin.Context) error {
 		{"Flows", "Flow", "runs", flowRows(p, rows["flow"], backlog)},
 		{"Connections", "Connection", "uses", connectionRows(p, rows["connection"])},
 	}
+	for _, g := range apiGroups {
+		if list := rows[g.kind]; len(list) > 0 {
+			d.Groups = append(d.Groups, figureGroup{g.title, g.one, "calls", apiRows(p, list)})
+		}
+	}
 	if page.Partial(c) {
 		figuresView.Part(c, "figures", d)
 		return nil
@@ -173,6 +178,24 @@ func connectionRows(p *project.Project, rows map[string]*figureRow) []figureRow 
 		}
 	}
 	return append(out, rest(rows)...)
+}
+
+// apiGroups are what calls of APIs are counted by, where there are any.
+var apiGroups = []struct{ kind, title, one string }{
+	{"api operation", "API operations", "Operation"}, {"api caller", "API callers", "Caller"}, {"api status", "API responses", "Status"},
+}
+
+// apiRows names what was counted of APIs by the API's title.
+func apiRows(p *project.Project, rows map[string]*figureRow) []figureRow {
+	out := rest(rows)
+	for i := range out {
+		id, what, _ := strings.Cut(out[i].Title, " ")
+		out[i].Title = p.TitleOf(project.APIs, id) + " · " + what
+		if p.API(id) != nil {
+			out[i].Href = "/bench/apis/" + id
+		}
+	}
+	return out
 }
 
 func rest(rows map[string]*figureRow) (out []figureRow) {

@@ -1,0 +1,118 @@
+package design
+
+import (
+	"context"
+	"maps"
+	"slices"
+
+	"github.com/jackc/pgx/v5"
+
+	"hollowreed/internal/core/api"
+	"hollowreed/internal/core/contract"
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/flow/trigger"
+	"hollowreed/internal/core/partfile"
+	"hollowreed/internal/core/project"
+	"hollowreed/internal/store"
+)
+
+// AddAPI adds an API by its contract, an OpenAPI document, and gives its id. Every operation is answered by its examples, so that
+// callers can begin. Without a title the API has that of the contract.
+func (d Designer) AddAPI(ctx context.Context, title string, document []byte) (string, error) {
+	k, err := contract.Read("", document)
+	if err != nil {
+		return "", err
+	}
+	if title == "" {
+		title = k.Title
+	}
+	p, err := d.Load(ctx)
+	if err != nil {
+		return "", err
+	}
+	id, err := FreshID(p, project.APIs, title)
+	if err != nil {
+		return "", err
+	}
+	file := id + ".openapi.yaml"
+	texts := map[string]string{}
+	if _, there := p.Texts[project.Path(project.Contracts, file)]; there {
+		return "", fault.New(fault.Setting, "there is a contract %s already", fault.Quote(file)).WithFix("Choose another title")
+	}
+	texts[project.Path(project.Contracts, file)] = string(document)
+	var ways []partfile.Ordered
+	for _, o := range k.Operations {
+		ways = append(ways, partfile.Ordered{{Key: "operation", Value: o.ID}, {Key: "answered by", Value: api.Examples.Name}})
+	}
+	texts[project.Path(project.APIs, id)] = string(partfile.Encode(partfile.Ordered{{Key: "api", Value: title}, {Key: "contract", Value: file}, {Key: "operations", Value: ways}}))
+	return id, d.addAll(ctx, texts)
+}
+
+// addAll adds several parts, or none of them.
+func (d Designer) addAll(ctx context.Context, texts map[string]string) error {
+	return d.change(ctx, func(tx pgx.Tx) error {
+		for _, path := range slices.Sorted(maps.Keys(texts)) {
+			if err := d.add(ctx, tx, path, texts[path]); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// AddFlowFor adds a flow that answers an operation of an API, in place of what answered it before, and gives the flow's id.
+func (d Designer) AddFlowFor(ctx context.Context, apiID, operation string, from int64) (string, error) {
+	p, err := d.Load(ctx)
+	if err != nil {
+		return "", err
+	}
+	a := p.API(apiID)
+	o := a.Operation(operation)
+	if o == nil {
+		return "", store.ErrNotFound
+	}
+	title := o.Summary
+	if title == "" {
+		title = o.ID
+	}
+	id, err := FreshID(p, project.Flows, title)
+	if err != nil {
+		return "", err
+	}
+	settings := partfile.Ordered{{Key: "kind", Value: trigger.Operation.Name}, {Key: "api", Value: apiID}, {Key: "api operation", Value: o.ID}}
+	text := partfile.Encode(partfile.Ordered{{Key: "flow", Value: title}, {Key: "trigger", Value: settings}})
+	w := a.Way(o)
+	if w == nil {
+		return id, d.Add(ctx, project.Path(project.Flows, id), string(text))
+	}
+	path := project.Path(project.APIs, apiID)
+	changed, err := partfile.Remove([]byte(p.Texts[path]), []any{"operations"}, w.Index)
+	if err != nil {
+		return "", err
+	}
+	return id, d.AddBeside(ctx, project.Path(project.Flows, id), string(text), path, string(changed), from)
+}
+
+// SetWay says what answers an operation, in the text of an API; an empty kind is a flow, or nothing yet.
+func SetWay(a *api.API, text []byte, operation, kind string) ([]byte, error) {
+	o := a.Operation(operation)
+	if o == nil {
+		return nil, store.ErrNotFound
+	}
+	w := a.Way(o)
+	switch {
+	case kind == "" && w == nil:
+		return text, nil
+	case kind == "":
+		return partfile.Remove(text, []any{"operations"}, w.Index)
+	case w == nil:
+		return partfile.Append(text, []any{"operations"}, "operation", o.ID, "answered by", kind)
+	case w.Kind.Name == kind:
+		return text, nil
+	}
+	text, err := partfile.Remove(text, []any{"operations"}, w.Index)
+	if err != nil {
+		return nil, err
+	}
+	return partfile.Insert(text, []any{"operations"}, w.Index, partfile.Ordered{{Key: "operation", Value: o.ID}, {Key: "answered by", Value: kind}})
+}

@@ -1,0 +1,155 @@
+package apis
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"hollowreed/internal/core/api"
+	"hollowreed/internal/core/contract"
+	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/project"
+	"hollowreed/internal/store"
+	"hollowreed/internal/web/page"
+)
+
+// where says where a parameter stands and how often.
+func where(p *contract.Parameter) string {
+	in := map[string]string{"path": "in the path", "query": "query", "header": "header", "cookie": "cookie"}[p.In]
+	if !p.Required {
+		in += ", 0..1"
+	}
+	if p.Deprecated {
+		in += ", deprecated"
+	}
+	return in
+}
+
+// typeOf is the type of a parameter in words.
+func typeOf(k *contract.Contract, p *contract.Parameter) string {
+	d, err := k.Schema(p.Schema)
+	if err != nil || d == nil {
+		return "text"
+	}
+	f := d.Schema.Root
+	switch {
+	case d.Schema.Message.List():
+		return "list of " + f.Kind.String()
+	case f.Scalar():
+		return f.DescribeWireFormat()
+	}
+	return f.Kind.String()
+}
+
+// example is a value of a parameter.
+func example(k *contract.Contract, p *contract.Parameter) string {
+	text, _ := k.SampleText(p)
+	return text
+}
+
+// bodies are the media types of a message with their schemas and an example each.
+func bodies(k *contract.Contract, list []contract.Media) (rows []bodyRow) {
+	for _, m := range list {
+		row := bodyRow{Media: m.Type}
+		if at := strings.LastIndex(m.Schema, "/"); strings.HasPrefix(m.Schema, "/components/") {
+			row.Schema = m.Schema[at+1:]
+		}
+		if body, ft := k.SampleBody(m); ft == nil {
+			row.Example = pretty(body)
+		}
+		rows = append(rows, row)
+	}
+	return rows
+}
+
+// givenBy says whether a step of a flow gives an answer.
+func givenBy(p *project.Project, flowID string, a *contract.Answer) (gives bool) {
+	plan := p.Flow(flowID)
+	plan.Flow.Walk(func(s *flow.Step) {
+		if s.Kind == flow.AnswerKind {
+			gives = gives || plan.Promised(s) == a
+		}
+	})
+	return gives
+}
+
+// guards says in words what stands before the operations, and what was counted in the last hour.
+func (b pages) guards(c *gin.Context, a *api.API) ([]guardRow, error) {
+	list, err := store.Metrics(c, b.DB, b.Scope, time.Now().Add(-time.Hour), 60)
+	if err != nil {
+		return nil, err
+	}
+	calls, broken := 0, map[string]int{}
+	statuses, callers := map[int]int{}, map[string]bool{}
+	sum := store.Metric{Durations: make([]int32, store.Spans)}
+	for _, m := range list {
+		name, is := strings.CutPrefix(m.Name, a.ID+" ")
+		switch {
+		case !is:
+		case m.Kind == "api operation":
+			calls += m.Count
+			for i, n := range m.Durations {
+				sum.Durations[i] += n
+			}
+		case m.Kind == "api status":
+			if status, err := strconv.Atoi(name); err == nil {
+				statuses[status] += m.Count
+			}
+		case m.Kind == "api caller":
+			callers[name] = true
+		case m.Kind == "api contract":
+			broken[name[strings.LastIndex(name, " ")+1:]] += m.Count
+		}
+	}
+	g := a.Guards
+	says := func(limit int, text string) string {
+		if limit == 0 {
+			return "none"
+		}
+		return fmt.Sprintf(text, page.Number(limit))
+	}
+	who := "anybody"
+	if g.Key {
+		who = "with a key in the header " + g.KeyHeader
+	}
+	validated := fmt.Sprintf("requests: %s, responses: %s", g.Requests, g.Answers)
+	limits := says(g.PerMinute, "%s a minute")
+	if g.PerDay > 0 {
+		limits = strings.TrimPrefix(limits+", "+says(g.PerDay, "%s a day"), "none, ")
+	}
+	requests := statuses[422] + statuses[415]
+	if g.Requests == api.Report {
+		requests = broken["request"]
+	}
+	rows := []guardRow{
+		{"Callers", who, fmt.Sprintf("%s refused", page.Number(statuses[401]+statuses[403]))},
+		{"Validation", validated, fmt.Sprintf("%s of %s broken", page.Number(requests+broken["response"]), page.Number(calls))},
+		{"Limits", limits, fmt.Sprintf("%s refused", page.Number(statuses[429]))},
+		{"Timeout", g.Timeout.String() + " of a backend", "p99 " + quantile(sum, 0.99)},
+	}
+	if g.Concurrency > 0 {
+		rows = append(rows, guardRow{"At once", says(g.Concurrency, "at most %s in each worker"), fmt.Sprintf("%s refused", page.Number(statuses[503]))})
+	}
+	if statuses[413] > 0 {
+		rows = append(rows, guardRow{"Sizes", "requests up to " + page.Bytes(g.MaxBody), fmt.Sprintf("%s refused", page.Number(statuses[413]))})
+	}
+	if len(g.Origins) > 0 {
+		rows = append(rows, guardRow{"Other sites", strings.Join(g.Origins, ", "), ""})
+	}
+	if calls == 0 {
+		for i := range rows {
+			rows[i].Lately = ""
+		}
+	}
+	return rows, nil
+}
+
+func quantile(m store.Metric, share float64) string {
+	if d := m.Quantile(share); d > 0 {
+		return "≤ " + page.Took(d)
+	}
+	return ""
+}
