@@ -90,7 +90,11 @@ func TestTooManyCallersAreToldToComeAgain(t *testing.T) {
 	e := w.start(Options{Callers: 3, Each: 2})
 	w.add("asking", map[string]string{"flows/asking.yaml": askFlow})
 	call := func(client string) (*Call, error) {
-		return e.Called(t.Context(), testkit.Skerry, InboundRequest{Method: "POST", Path: "ask", Client: client})
+		c, err := e.Called(t.Context(), testkit.Skerry, InboundRequest{Method: "POST", Path: "ask", Client: client})
+		if err == nil {
+			err = e.Admit(t.Context(), testkit.Skerry, c)
+		}
+		return c, err
 	}
 	var first *Call
 	for range 2 {

@@ -11,6 +11,7 @@ import (
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/words"
 )
 
 // planOf compiles a mapping between schemas given as text, by id.
@@ -191,7 +192,7 @@ func TestWordsOfNames(t *testing.T) {
 		"customerName": "customer name", "CUST_NO": "customer number", "XMLName": "xml name", "line2": "line 2", "ev:atTime": "at time",
 		"order-date": "order date", "": "", "__": "", "straßeNr": "straße number",
 	} {
-		require.Equal(t, want, strings.Join(split(name), " "), name)
+		require.Equal(t, want, strings.Join(words.Split(name), " "), name)
 	}
 	require.InDelta(t, 1, overlap([]string{"lines"}, []string{"line"}), 0)
 	require.InDelta(t, 0, overlap([]string{"the"}, []string{"the"}), 0)

@@ -20,11 +20,11 @@ import (
 const gaugePath = "/bench/schemas/gauge-reading"
 
 // click presses the mouse in the middle of an element as soon as it is shown. It is found and measured in one go, since the
-// page may be drawn anew between two looks; one that is covered for a while is waited for, and so are fonts: what stands below a
-// text moves when its font comes.
+// page may be drawn anew between two looks; one that is covered for a while is waited for, and so are fonts and editors: what stands
+// below them moves when they come.
 func (tb *tab) click(selector string) {
 	tb.T.Helper()
-	js := fmt.Sprintf(`(() => { const e = [...document.querySelectorAll(%s)].find((e) => e.checkVisibility()); if (!e || document.fonts.status !== "loaded") return null;
+	js := fmt.Sprintf(`(() => { const e = [...document.querySelectorAll(%s)].find((e) => e.checkVisibility()); if (!e || document.fonts.status !== "loaded" || `+editorsCome+`) return null;
 		e.scrollIntoView({block: "nearest", inline: "nearest"});
 		const r = e.getClientRects()[0] ?? e.getBoundingClientRect(), x = r.left + r.width / 2, y = r.top + r.height / 2, top = document.elementFromPoint(x, y);
 		return {X: x, Y: y, Free: !!top && (e.contains(top) || top.contains(e) || top.closest("label")?.control === e)} })()`, quoted(selector))

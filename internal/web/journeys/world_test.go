@@ -236,9 +236,16 @@ func (tb *tab) on(selector, js string, returned any) {
 // entered is the field that is typed into: of an editor the one behind it.
 const entered = `(document.activeElement?.closest(".code")?.previousElementSibling ?? document.activeElement)`
 
+// editorsCome says whether texts that are shown have no editor yet, which will take their place.
+const editorsCome = `[...document.querySelectorAll("textarea[data-code]:not([data-shown])")].some((e) => e.checkVisibility())`
+
 // focus sets the focus on an element and takes hold of what stands in it.
 func (tb *tab) focus(selector string) {
 	tb.T.Helper()
+	tb.until("the editors are there", func() bool {
+		var come bool
+		return tb.asks(editorsCome, &come) && !come
+	})
 	tb.on(selector, `e.focus(); e.select?.()`, nil)
 }
 
