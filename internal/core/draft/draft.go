@@ -8,19 +8,21 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"strconv"
 	"strings"
+
+	"hollowreed/internal/core/value"
 )
 
 // Operation is one that could be called.
 type Operation struct {
-	ID     string // by which who asks knows it
-	Name   string // as getVehicle; its words tell what it is about
-	About  string
-	Reads  bool // it changes nothing
-	Needs  []*Leaf
-	Gives  []*Leaf
-	words  []string // of what it is about
-	number int
+	ID    string // by which who asks knows it
+	Name  string // as getVehicle; its words tell what it is about
+	About string
+	Reads bool // it changes nothing
+	Needs []*Leaf
+	Gives []*Leaf
+	words []string // of what it is about
 }
 
 // Question is what is wanted.
@@ -64,13 +66,14 @@ type Proposal struct {
 
 // Bounds and weights of the search.
 const (
-	mostCalls  = 4
-	mostStates = 4000 // chains of one length that are followed up
-	leastNeed  = 0.5  // of what an operation is asked with
-	leastWant  = 0.45 // of what is wanted
-	perCall    = 0.04 // that a call more has to bring
-	perUnused  = 0.10 // for what the caller gives in vain
-	optional   = 0.3  // weight of what may be absent
+	mostCalls    = 4
+	mostStates   = 4000 // chains of one length that are followed up
+	leastNeed    = 0.5  // of what an operation is asked with
+	leastWant    = 0.45 // of what is wanted
+	perCall      = 0.04 // that a call more has to bring
+	perUnused    = 0.10 // for what the caller gives in vain
+	perUnrelated = 0.2  // for a call that nothing of what is asked goes into
+	optional     = 0.3  // weight of what may be absent
 )
 
 // Propose gives the best chains, the best first.
@@ -84,10 +87,11 @@ func Propose(q Question, operations []*Operation, most int) []Proposal {
 type search struct {
 	q     Question
 	ops   []*Operation
-	want  []choice   // from the caller, by leaf
-	wants [][]choice // by operation, leaf
-	needs [][]choice // from the caller, by operation that needs, leaf
-	feeds [][][]choice
+	w     *weights
+	want  []choice     // from the caller, by leaf
+	needs [][]choice   // from the caller, by operation that needs, leaf
+	feeds [][][]choice // by operation that needs, operation that gives, leaf
+	wants map[string][]choice
 	done  []chain
 }
 
@@ -104,38 +108,55 @@ type chain struct {
 }
 
 func newSearch(q Question, operations []*Operation) *search {
-	s := &search{q: q}
+	s := &search{q: q, wants: map[string][]choice{}}
 	for _, o := range operations {
 		if o.Reads {
 			s.ops = append(s.ops, o)
 		}
 	}
 	slices.SortStableFunc(s.ops, func(a, b *Operation) int { return strings.Compare(a.ID, b.ID) })
-	w := newWeights(q, s.ops)
+	s.w = newWeights(q, s.ops)
+	s.want = s.w.bestOf(q.Want, q.Given, nil)
+	s.needs, s.feeds = make([][]choice, len(s.ops)), make([][][]choice, len(s.ops))
 	for i, o := range s.ops {
-		o.number = i
-	}
-	s.want = w.bestOf(q.Want, q.Given)
-	s.wants, s.needs, s.feeds = make([][]choice, len(s.ops)), make([][]choice, len(s.ops)), make([][][]choice, len(s.ops))
-	for i, o := range s.ops {
-		s.wants[i] = w.bestOf(q.Want, o.Gives)
-		s.needs[i] = w.bestOf(o.Needs, q.Given)
+		s.needs[i] = s.w.bestOf(o.Needs, q.Given, nil)
+		onlyMoment(s.needs[i], o.Needs, q.Given)
 		s.feeds[i] = make([][]choice, len(s.ops))
 		for j, by := range s.ops {
 			if i != j {
-				s.feeds[i][j] = w.bestOf(o.Needs, by.Gives)
+				s.feeds[i][j] = s.w.bestOf(o.Needs, by.Gives, nil)
 			}
 		}
 	}
 	return s
 }
 
+// onlyMoment lets the only time that is given be the only time that is needed, whatever it is called.
+func onlyMoment(list []choice, needs, given []*Leaf) {
+	moment := func(leaves []*Leaf) (at int) {
+		at = -1
+		for i, l := range leaves {
+			if l.Field.Kind != value.Date && l.Field.Kind != value.Timestamp {
+				continue
+			}
+			if at >= 0 {
+				return -1
+			}
+			at = i
+		}
+		return at
+	}
+	if n, g := moment(needs), moment(given); n >= 0 && g >= 0 && allIn(needs[n].own, moments) && list[n].score < onlyDate {
+		list[n] = choice{given[g], onlyDate}
+	}
+}
+
 // bestOf gives for each leaf the value that is most like it.
-func (w *weights) bestOf(to, from []*Leaf) []choice {
+func (w *weights) bestOf(to, from []*Leaf, more []string) []choice {
 	list := make([]choice, len(to))
 	for i, t := range to {
 		for _, f := range from {
-			if score := w.likeness(t, f, nil); score > list[i].score {
+			if score := w.likeness(t, f, more, nil); score > list[i].score {
 				list[i] = choice{f, score}
 			}
 		}
@@ -197,26 +218,70 @@ type source struct {
 	by int
 }
 
-// needOf is the best source of something that an operation is asked with. Of equal ones the caller's goes first.
+// needOf is the best source of something that an operation is asked with. Of equal ones the caller's goes first. What an operation only
+// gives back of what it was asked with comes from where it had it.
 func (s *search) needOf(before []int, op, k int) source {
 	best := source{s.needs[op][k], -1}
-	for _, by := range before {
-		if c := s.feeds[op][by][k]; c.score > best.score {
-			best = source{c, by}
+	for n, by := range before {
+		c := source{s.feeds[op][by][k], by}
+		if c.from == nil || c.score <= best.score {
+			continue
+		}
+		if c = s.origin(before[:n], c); c.score > best.score {
+			best = c
 		}
 	}
 	return best
 }
 
+// origin follows a value that an operation gives back to where it had it.
+func (s *search) origin(before []int, c source) source {
+	if c.by < 0 || c.from.echo < 0 {
+		return c
+	}
+	had := s.needOf(before, c.by, c.from.echo)
+	if had.score < leastNeed {
+		return c
+	}
+	return source{choice{had.from, min(c.score, max(had.score, 0.7))}, had.by}
+}
+
 // wantOf is the best source of something that is wanted.
 func (s *search) wantOf(ops []int, k int) source {
 	best := source{s.want[k], -1}
-	for _, by := range ops {
-		if c := s.wants[by][k]; c.score > best.score+1e-9 {
-			best = source{c, by}
+	for n, by := range ops {
+		c := source{s.wantsOf(ops[:n], by)[k], by}
+		if c.from == nil || c.score <= best.score+1e-9 {
+			continue
+		}
+		if c = s.origin(ops[:n], c); c.score > best.score+1e-9 {
+			best = c
 		}
 	}
 	return best
+}
+
+// wantsOf are the choices of what is wanted among what an operation gives, when others were called before it: what it was asked with
+// says what its answer is about, as the badge of an officer says that a person is one.
+func (s *search) wantsOf(before []int, op int) []choice {
+	var more []string
+	for k, leaf := range s.ops[op].Needs {
+		if from := s.needOf(before, op, k); leaf.Required && from.score >= leastNeed && from.by >= 0 {
+			for _, w := range from.from.own {
+				if !generic[w] && !slices.Contains(more, w) && !slices.Contains(s.ops[op].words, w) {
+					more = append(more, w)
+				}
+			}
+		}
+	}
+	slices.Sort(more)
+	key := strconv.Itoa(op) + " " + strings.Join(more, " ")
+	list, there := s.wants[key]
+	if !there {
+		list = s.w.bestOf(s.q.Want, s.ops[op].Gives, more)
+		s.wants[key] = list
+	}
+	return list
 }
 
 // value says how well a chain answers. all is false where a call of it is of no use.
@@ -237,39 +302,39 @@ func (s *search) value(ops []int) (score float64, all bool) {
 		covered += w * from.score
 		if from.by >= 0 {
 			used[from.by] = true
-		} else {
-			given[from.from] = true
 		}
 	}
-	quality := 1.0
+	quality, unrelated := 1.0, 0
 	for n := len(ops) - 1; n >= 0; n-- { // the last one can only be of use for the answer
 		op := ops[n]
 		if !used[op] {
 			return 0, false
 		}
-		least := 1.0
+		least, bound := 1.0, false
 		for k, leaf := range s.ops[op].Needs {
 			from := s.needOf(ops[:n], op, k)
 			if from.score < leastNeed {
 				continue
 			}
-			if from.by >= 0 && (leaf.Required || used[from.by]) {
+			bound = true
+			if from.by >= 0 {
 				used[from.by] = true
-			}
-			if from.by < 0 {
+			} else {
 				given[from.from] = true
 			}
 			if leaf.Required {
 				least = min(least, from.score)
 			}
 		}
+		if !bound && len(s.q.Given) > 0 {
+			unrelated++
+		}
 		quality *= 0.4 + 0.6*least
 	}
 	if weight == 0 || covered == 0 {
 		return 0, false
 	}
-	score = covered / weight * math.Pow(quality, 0.5)
-	score -= perCall * float64(len(ops)-1)
+	score = covered/weight*math.Pow(quality, 0.5) - perCall*float64(len(ops)-1) - perUnrelated*float64(unrelated)
 	for _, g := range s.q.Given {
 		if !given[g] {
 			score -= perUnused
@@ -291,8 +356,8 @@ func (s *search) promise(ops []int) float64 {
 		if slices.Contains(ops, i) || !s.callable(ops, i) {
 			continue
 		}
-		for k := range s.q.Want {
-			reach[k] = max(reach[k], s.wants[i][k].score)
+		for k, c := range s.wantsOf(ops, i) {
+			reach[k] = max(reach[k], c.score)
 		}
 	}
 	for _, r := range reach {
@@ -306,18 +371,17 @@ func (s *search) best(most int) (list []Proposal) {
 	slices.SortStableFunc(s.done, func(a, b chain) int {
 		return cmp.Or(cmp.Compare(b.score, a.score), cmp.Compare(len(a.ops), len(b.ops)), slices.Compare(a.ops, b.ops))
 	})
-	w := newWeights(s.q, s.ops)
 	seen := map[string]bool{}
 	for _, c := range s.done {
 		if key := keyOf(c.ops); len(list) < most && !seen[key] && c.score > 0 {
 			seen[key] = true
-			list = append(list, s.propose(w, c))
+			list = append(list, s.propose(c))
 		}
 	}
 	return list
 }
 
-func (s *search) propose(w *weights, c chain) Proposal {
+func (s *search) propose(c chain) Proposal {
 	p := Proposal{Score: c.score}
 	given := map[*Leaf]bool{}
 	bind := func(to *Leaf, from source) Binding {
@@ -327,7 +391,7 @@ func (s *search) propose(w *weights, c chain) Proposal {
 		} else {
 			given[from.from] = true
 		}
-		w.likeness(to, from.from, &b.Reasons)
+		s.w.likeness(to, from.from, nil, &b.Reasons)
 		b.Factor = factorBetween(from.from.unit, to.unit)
 		return b
 	}

@@ -1,6 +1,7 @@
 package draft
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 
@@ -21,6 +22,7 @@ type Leaf struct {
 	own, around []string // words of the name, and of what is around it
 	about       []string // of the description
 	unit        unit
+	echo        int // of what an operation gives: the position of what it was asked with that this is; -1: it is something new
 }
 
 // Name is the leaf as people write it.
@@ -68,8 +70,10 @@ func NewLeaf(path []string, f *schema.Field, required, inList bool) *Leaf {
 // named are the words of a name that say something.
 func named(name string) (list []string) {
 	for _, w := range words.Split(name) {
-		if w = words.Singular(w); !empty[w] && !slices.Contains(list, w) {
-			list = append(list, w)
+		for w := range strings.FieldsSeq(cmp.Or(written[w], w)) {
+			if w = words.Singular(w); !empty[w] && !slices.Contains(list, w) {
+				list = append(list, w)
+			}
 		}
 	}
 	if list == nil {
@@ -78,8 +82,21 @@ func named(name string) (list []string) {
 	return list
 }
 
+// written are abbreviations that stand for several words.
+var written = map[string]string{"eta": "estimated arrival", "etd": "estimated departure", "ata": "actual arrival", "atd": "actual departure", "dob": "birth date", "pod": "discharge port", "pol": "loading port", "ean": "product barcode", "gtin": "product barcode", "sku": "product number", "born": "birth date"}
+
+// generic words tell one thing of its kind from others, and not of which kind it is.
+var generic = map[string]bool{"id": true, "code": true, "number": true, "key": true, "name": true, "title": true, "reference": true, "uid": true}
+
+// moments are words that say no more than that a value is a time.
+var moments = map[string]bool{"date": true, "day": true, "time": true, "timestamp": true, "when": true}
+
+func allIn(list []string, set map[string]bool) bool {
+	return len(list) > 0 && !slices.ContainsFunc(list, func(w string) bool { return !set[w] })
+}
+
 // empty words say nothing of what a value is.
-var empty = map[string]bool{"of": true, "the": true, "a": true, "an": true, "and": true, "or": true, "in": true, "field": true, "value": true, "for": true, "with": true, "is": true, "its": true, "as": true, "to": true, "by": true, "on": true, "at": true}
+var empty = map[string]bool{"of": true, "the": true, "a": true, "an": true, "and": true, "or": true, "in": true, "field": true, "value": true, "for": true, "with": true, "is": true, "its": true, "as": true, "by": true, "on": true, "at": true}
 
 // verbs say what an operation does, and not what it is about.
 var verbs = map[string]bool{
@@ -110,6 +127,9 @@ func NewOperation(id, name, about string, reads bool, needs, gives []*Leaf) *Ope
 	}
 	for _, l := range gives {
 		l.around = append(l.around, o.words...)
+		l.echo = slices.IndexFunc(needs, func(n *Leaf) bool {
+			return slices.Equal(n.own, l.own) && n.Field.Kind == l.Field.Kind && n.unit == l.unit
+		})
 	}
 	return o
 }

@@ -12,14 +12,14 @@ import (
 
 // synonyms are words that stand for the same in the trade; a word may be in several groups.
 var synonyms = [][]string{
-	{"price", "fare", "amount", "cost", "charge", "fee", "sum", "total", "premium", "quote"}, {"price", "rate", "tariff"},
+	{"price", "fare", "amount", "cost", "charge", "fee", "sum", "total", "premium", "quote", "toll"}, {"price", "rate", "tariff"},
 	{"plate", "registration", "reg", "licence", "license", "numberplate"}, {"vessel", "ship", "boat", "ferry"}, {"vehicle", "car", "automobile"},
 	{"customer", "client", "buyer", "shopper", "patron", "party"}, {"supplier", "vendor", "seller"}, {"phone", "telephone", "mobile", "tel"}, {"zip", "postcode", "postalcode", "postal"},
 	{"city", "town", "locality", "place"}, {"person", "employee", "staff", "worker", "crew", "member", "people"}, {"lastname", "surname", "familyname", "family"}, {"firstname", "forename", "given", "givenname"},
-	{"begin", "start", "valid", "effective", "since"}, {"end", "until", "expiry", "expire", "expiration", "valid", "finish"}, {"quantity", "count", "piece", "number", "unit"},
+	{"begin", "start", "valid", "effective", "since"}, {"estimated", "expected", "planned", "due"}, {"arrival", "delivery"}, {"match", "fixture", "game"}, {"borrower", "member", "reader"}, {"end", "until", "expiry", "expire", "expiration", "valid", "finish"}, {"quantity", "count", "piece", "number", "unit"},
 	{"departure", "depart", "leave", "etd", "sail", "sailing", "departing"}, {"arrival", "arrive", "eta", "due", "arriving"}, {"origin", "from", "source", "start"}, {"destination", "to", "target"},
 	{"weight", "mass", "gross"}, {"id", "key", "identifier", "uid"}, {"id", "number", "code"}, {"consignment", "shipment", "parcel", "freight", "cargo", "load"}, {"container", "box", "unit"},
-	{"invoice", "bill"}, {"order", "purchase"}, {"product", "article", "item", "goods", "sku", "material"}, {"site", "location", "place", "position"}, {"port", "harbour", "harbor", "quay", "pier", "berth", "terminal"},
+	{"invoice", "bill"}, {"order", "purchase"}, {"product", "article", "item", "goods", "material"}, {"site", "location", "place", "position"}, {"port", "harbour", "harbor", "quay", "pier", "berth", "terminal"},
 	{"duration", "time", "period"}, {"discount", "rebate", "reduction"}, {"tax", "vat"}, {"mail", "email", "inbox"}, {"company", "organisation", "firm", "business"}, {"department", "division", "team"},
 	{"description", "text", "title", "label", "name", "caption"}, {"status", "state", "condition"}, {"class", "category", "kind", "type", "group"}, {"length", "long", "size"}, {"station", "gauge", "stop"},
 	{"level", "height", "depth"}, {"owner", "keeper", "holder"}, {"booking", "reservation"}, {"route", "line", "connection", "crossing"}, {"voyage", "trip", "sailing", "journey"}, {"balance", "credit", "outstanding"},
@@ -72,7 +72,11 @@ func common(a, b string) int {
 }
 
 // weights say how much the words of names tell: what stands in every operation tells little.
-type weights struct{ of map[string]float64 }
+type weights struct {
+	of       map[string]float64
+	wanted   []*Leaf
+	currency bool // is wanted, too
+}
 
 func newWeights(q Question, ops []*Operation) *weights {
 	in := map[string]int{}
@@ -93,12 +97,18 @@ func newWeights(q Question, ops []*Operation) *weights {
 		count(o.Needs, o.Gives)
 	}
 	count(q.Given, q.Want)
-	w := &weights{of: make(map[string]float64, len(in))}
+	w := &weights{of: make(map[string]float64, len(in)), wanted: q.Want}
+	for _, l := range q.Want {
+		w.currency = w.currency || slices.Contains(l.own, "currency")
+	}
 	for word, n := range in {
 		w.of[word] = 1 + math.Log(float64(len(ops)+2)/float64(n+1))/2
 	}
 	for _, word := range []string{"id", "code", "number", "name", "type", "date", "time", "timestamp", "status", "key", "description"} {
 		w.of[word] = min(w.word(word), 1) * 0.6
+	}
+	for _, word := range []string{"full", "current", "actual", "latest", "display", "own"} {
+		w.of[word] = 0.3
 	}
 	return w
 }
@@ -133,9 +143,9 @@ func (w *weights) covered(list, own, around []string) float64 {
 	return sum / all
 }
 
-// likeness says how sure it is that a value of one leaf is what another one wants, from 0 to 1. Reasons are noted where they are asked
-// for.
-func (w *weights) likeness(to, from *Leaf, reasons *[]string) float64 {
+// likeness says how sure it is that a value of one leaf is what another one wants, from 0 to 1. More are words that stand around the
+// source, since it was asked for with them. Reasons are noted where they are asked for.
+func (w *weights) likeness(to, from *Leaf, more []string, reasons *[]string) float64 {
 	note := func(format string, args ...any) {
 		if reasons != nil {
 			*reasons = append(*reasons, fmt.Sprintf(format, args...))
@@ -145,7 +155,7 @@ func (w *weights) likeness(to, from *Leaf, reasons *[]string) float64 {
 	if kind == 0 {
 		return 0
 	}
-	score := w.names(to, from)
+	score := w.names(to, from, more)
 	if score == 0 {
 		return 0
 	}
@@ -175,21 +185,111 @@ func (w *weights) likeness(to, from *Leaf, reasons *[]string) float64 {
 	return min(score, 1)
 }
 
+// What a name is worth that says only of which kind a thing is, where the other says only which of them it is.
+const (
+	ofThing  = 0.75 // vehicle, for the id of a vehicle
+	itsName  = 1.06 // the name of a thing, for the thing
+	itsCode  = 0.75 // its code, for the thing
+	onlyDate = 0.6  // the only time that there is
+)
+
 // names says how much the names of two leaves have in common, with what stands around them.
-func (w *weights) names(to, from *Leaf) float64 {
-	there := w.covered(to.own, from.own, from.around)
+func (w *weights) names(to, from *Leaf, more []string) float64 {
+	around := from.around
+	if len(more) > 0 {
+		around = append(slices.Clone(more), around...)
+	}
+	there := w.covered(to.own, from.own, around)
 	back := w.covered(from.own, to.own, to.around)
-	if there == 0 || back == 0 {
+	score := 0.0
+	if there > 0 && back > 0 {
+		score = 2 * there * back / (there + back)
+	}
+	if rest, is := beyond(from.own, to.own); is && to.Field.Kind == value.Text {
+		score *= map[bool]float64{true: itsName, false: itsCode}[slices.Contains([]string{"name", "title", "description"}, rest)]
+	}
+	if allIn(to.own, generic) && !allIn(from.own, generic) {
+		score = max(score, ofThing*w.covered(from.own, to.around, nil))
+	}
+	if allIn(from.own, generic) && !allIn(to.own, generic) {
+		thing := ofThing * w.covered(to.own, around, nil)
+		if !slices.Contains(from.own, "name") && !slices.Contains(from.own, "title") {
+			thing *= itsCode
+		}
+		score = max(score, thing)
+	}
+	if isTime(to) && isTime(from) && allIn(from.own, begins) {
+		score = max(score, ofThing*w.covered(to.own, around, nil))
+	}
+	score *= told(to.own, from.own)
+	if score == 0 {
 		return 0
 	}
-	score := 2 * there * back / (there + back)
-	if len(to.around) > 0 && len(from.around) > 0 { // what they are about
-		about := max(w.covered(to.around, from.own, from.around), w.covered(from.around, to.own, to.around))
+	if len(to.around) > 0 && len(around) > 0 { // what they are about
+		about := max(w.covered(to.around, from.own, around), w.covered(around, to.own, to.around))
 		score *= 0.86 + 0.14*about
-	} else if len(from.around) > 0 || len(to.around) > 0 {
+	} else if len(around) > 0 || len(to.around) > 0 {
 		score *= 0.95
 	}
 	return score
+}
+
+// begins are words of the time at which a thing is.
+var begins = map[string]bool{"start": true, "begin": true, "date": true, "day": true, "time": true, "timestamp": true, "when": true, "at": true}
+
+func isTime(l *Leaf) bool {
+	return l.Field.Kind == value.Date || l.Field.Kind == value.Timestamp || l.Field.Kind == value.LocalTimestamp
+}
+
+// called are words of what a thing is called, for people; marked are those of what tells it apart, for programs, each in a way of its own.
+var (
+	called = []string{"name", "title", "description", "label"}
+	marked = []string{"id", "number", "code", "key", "uid", "barcode", "badge", "iban", "bic", "vin", "mmsi", "imo"}
+)
+
+// told takes something off where the one is what a thing is called, and the other what tells it apart.
+func told(to, from []string) float64 {
+	in := func(list, words []string) bool {
+		return slices.ContainsFunc(list, func(w string) bool { return slices.Contains(words, w) })
+	}
+	switch name, named := in(to, called), in(from, called); {
+	case name && in(from, marked) && !named, named && in(to, marked) && !name:
+		return 0.6
+	case name && !named:
+		return 0.85
+	case in(to, marked) && in(from, marked) && !shared(to, from):
+		return 0.75
+	}
+	return 1
+}
+
+// shared says whether two names mark a thing in the same way.
+func shared(to, from []string) bool {
+	for _, a := range to {
+		for _, b := range from {
+			if slices.Contains(marked, a) && slices.Contains(marked, b) && alike(a, b) > 0 {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// beyond is the one generic word that a name has beside those of another one.
+func beyond(longer, than []string) (rest string, is bool) {
+	if len(longer) != len(than)+1 {
+		return "", false
+	}
+	for _, w := range longer {
+		switch {
+		case slices.Contains(than, w):
+		case generic[w] && rest == "", w == "description" && rest == "":
+			rest = w
+		default:
+			return "", false
+		}
+	}
+	return rest, rest != ""
 }
 
 // kinds says how well a value of one kind can be one of another; 0 where it cannot.
@@ -222,6 +322,12 @@ func (w *weights) measured(to, from *Leaf, note func(string, ...any)) float64 {
 	switch {
 	case a.of == "" && b.of == "":
 		return 1
+	case a.of == "" && b.of == "money" && b.scale == "1":
+		note("in %s", b.name)
+		if w.currency && slices.Contains(w.wanted, to) { // in which currency it is to be, is asked
+			return 0.6
+		}
+		return 0.8
 	case a.of == "" || b.of == "":
 		return 0.93
 	case a.of != b.of:
