@@ -1,6 +1,7 @@
 package design
 
 import (
+	"cmp"
 	"context"
 	"maps"
 	"slices"
@@ -71,26 +72,51 @@ func (d Designer) AddFlowFor(ctx context.Context, apiID, operation string, from 
 	if o == nil {
 		return "", store.ErrNotFound
 	}
-	title := o.Summary
-	if title == "" {
-		title = o.ID
-	}
+	title := cmp.Or(o.Summary, o.ID)
 	id, err := FreshID(p, project.Flows, title)
 	if err != nil {
 		return "", err
 	}
 	settings := partfile.Ordered{{Key: "kind", Value: trigger.Operation.Name}, {Key: "api", Value: apiID}, {Key: "api operation", Value: o.ID}}
 	text := partfile.Encode(partfile.Ordered{{Key: "flow", Value: title}, {Key: "trigger", Value: settings}})
+	return id, d.answerBy(ctx, p, a, o, id, string(text), from)
+}
+
+// answerBy adds a flow that answers an operation, and takes out of the API what answered it before.
+func (d Designer) answerBy(ctx context.Context, p *project.Project, a *api.API, o *contract.Operation, id, text string, from int64) error {
 	w := a.Way(o)
 	if w == nil {
-		return id, d.Add(ctx, project.Path(project.Flows, id), string(text))
+		return d.Add(ctx, project.Path(project.Flows, id), text)
 	}
-	path := project.Path(project.APIs, apiID)
+	path := project.Path(project.APIs, a.ID)
 	changed, err := partfile.Remove([]byte(p.Texts[path]), []any{"operations"}, w.Index)
+	if err != nil {
+		return err
+	}
+	return d.AddBeside(ctx, project.Path(project.Flows, id), text, path, string(changed), from)
+}
+
+// AddDraftedFlow adds the flow of one of the proposals for an operation of an API, counted from 1, and gives its id.
+func (d Designer) AddDraftedFlow(ctx context.Context, apiID, operation string, number int, caches bool, from int64) (string, error) {
+	p, err := d.Load(ctx)
 	if err != nil {
 		return "", err
 	}
-	return id, d.AddBeside(ctx, project.Path(project.Flows, id), string(text), path, string(changed), from)
+	list, err := p.ProposeFlows(apiID, operation, number)
+	if err != nil {
+		return "", err
+	}
+	if len(list) < number {
+		return "", store.ErrNotFound
+	}
+	a := p.API(apiID)
+	o := a.Operation(operation)
+	title := cmp.Or(o.Summary, o.ID)
+	id, err := FreshID(p, project.Flows, title)
+	if err != nil {
+		return "", err
+	}
+	return id, d.answerBy(ctx, p, a, o, id, string(p.DraftFlow(apiID, operation, title, list[number-1], caches)), from)
 }
 
 // SetWay says what answers an operation, in the text of an API; an empty kind is a flow, or nothing yet.

@@ -264,7 +264,7 @@ func (l *loader) api(id string) *api.API {
 }
 
 func (l *loader) contract(id string) *running.Contract {
-	return contract(l.p, id, func(id string) *schema.Schema { s, _ := l.schema(id); return s })
+	return flowContract(l.p, id, func(id string) *schema.Schema { s, _ := l.schema(id); return s })
 }
 
 // Load parses and compiles a project. Its faults are found in the Project; it is always usable.

@@ -164,8 +164,8 @@ func titleOf[T any](u *unit, title func(T) string) string {
 	return ""
 }
 
-// contract is what a flow that another one can run is given and answers; nil when there is none.
-func contract(p *Project, id string, schemaOf func(id string) *schema.Schema) *running.Contract {
+// flowContract is what a flow that another one can run is given and answers; nil when there is none.
+func flowContract(p *Project, id string, schemaOf func(id string) *schema.Schema) *running.Contract {
 	f := p.parsedFlow(id)
 	if f == nil || !f.Trigger.Of().Callable {
 		return nil

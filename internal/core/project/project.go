@@ -124,7 +124,7 @@ func (p *Project) TriedRequest(plan *running.Plan) value.Value {
 }
 
 // Contract is what a flow that another one can run is given and answers; nil when there is none.
-func (p *Project) Contract(id string) *running.Contract { return contract(p, id, p.Schema) }
+func (p *Project) Contract(id string) *running.Contract { return flowContract(p, id, p.Schema) }
 
 // API finds an API; nil when there is none.
 func (p *Project) API(id string) *api.API { return compiled[*api.API](p, APIs, id) }

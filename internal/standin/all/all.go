@@ -17,12 +17,14 @@ import (
 	"hollowreed/internal/standin/office"
 	"hollowreed/internal/standin/postroom"
 	"hollowreed/internal/standin/quayside"
+	"hollowreed/internal/standin/registry"
 	"hollowreed/internal/standin/sftpdrop"
+	"hollowreed/internal/standin/tariff"
 )
 
 // Alone are those that need nothing else, and can be started by themselves.
 var Alone = []standin.Standin{
-	gauges.Standin, quayside.Standin, crewroll.Standin, berthmaster.Standin, noticeboard.Standin, postroom.Standin, driftbox.Standin, sftpdrop.Standin, office.Standin,
+	gauges.Standin, quayside.Standin, crewroll.Standin, berthmaster.Standin, noticeboard.Standin, postroom.Standin, driftbox.Standin, sftpdrop.Standin, office.Standin, registry.Standin, tariff.Standin,
 }
 
 // Demo are all that the demo starts: with the ledger, a database at an address, which an administrator of its server can stop.

@@ -1,21 +1,12 @@
 package journeys
 
-import (
-	"testing"
-
-	"github.com/stretchr/testify/require"
-
-	"hollowreed/internal/core/project"
-	"hollowreed/internal/testkit"
-)
+import "testing"
 
 // TestAnAPIIsPublished: of its contract alone it answers by examples; an operation is passed through, guards are set, a caller gets a
 // key, and it is called on its page.
 func TestAnAPIIsPublished(t *testing.T) {
 	w := newWorld(t)
 	w.everything()
-	_, err := w.Engine.CreateRelease(t.Context(), testkit.Skerry, project.ReleaseID(project.APIs, "bookings"), "First light", "mira")
-	require.NoError(t, err)
 	tb := w.tab()
 	tb.open("/bench/apis/bookings?operation=sailing")
 	tb.sees("#operations", "/sailings/{sailing}")
@@ -52,4 +43,31 @@ func TestAnAPIIsPublished(t *testing.T) {
 	tb.open("/bench/parts")
 	tb.click("#new-api")
 	tb.shot("/tmp/api6.png")
+}
+
+// TestAnOperationIsDraftedFromContracts: a chain is proposed with its reasons, accepted, released, and answers.
+func TestAnOperationIsDraftedFromContracts(t *testing.T) {
+	w := newWorld(t)
+	w.everything()
+	tb := w.tab()
+	tb.open("/bench/parts/delete?path=flows/fare-quote.yaml")
+	tb.click("#delete")
+	tb.sees("#said", "Deleted")
+	tb.open("/bench/apis/fares")
+	tb.sees("#unanswered", "1 operation")
+	tb.shot("/tmp/draft1.png")
+	tb.click("#draft")
+	tb.sees("#proposal-1", "Registry → Tariff")
+	tb.sees("#proposal-1", "mm made m")
+	tb.shot("/tmp/draft2.png")
+	tb.click("#accept-1")
+	tb.sees("h1", "Fare quote")
+	tb.open("/bench/apis/fares")
+	tb.click("#send")
+	tb.sees("#fits", "fits the contract")
+	tb.sees("#answer", "361.36")
+	tb.shot("/tmp/draft3.png")
+	tb.fill("[name='p path plate']", "SK 99999")
+	tb.click("#send")
+	tb.sees("#call", "404")
 }

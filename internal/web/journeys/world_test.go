@@ -35,7 +35,9 @@ import (
 	"hollowreed/internal/standin/office"
 	"hollowreed/internal/standin/postroom"
 	"hollowreed/internal/standin/quayside"
+	"hollowreed/internal/standin/registry"
 	"hollowreed/internal/standin/sftpdrop"
+	"hollowreed/internal/standin/tariff"
 	"hollowreed/internal/store"
 	"hollowreed/internal/testdb"
 	"hollowreed/internal/testkit"
@@ -282,7 +284,7 @@ func (tb *tab) shot(path string) {
 func (w *world) everything() {
 	w.T.Helper()
 	for _, s := range []standin.Standin{
-		quayside.Standin, crewroll.Standin, noticeboard.Standin, postroom.Standin, driftbox.Standin, berthmaster.Standin, sftpdrop.Standin, office.Standin,
+		quayside.Standin, crewroll.Standin, noticeboard.Standin, postroom.Standin, driftbox.Standin, berthmaster.Standin, sftpdrop.Standin, office.Standin, registry.Standin, tariff.Standin,
 	} {
 		running, err := s.Start(w.T.Context(), w.T.TempDir())
 		require.NoError(w.T, err)
@@ -292,9 +294,10 @@ func (w *world) everything() {
 	}
 	texts, err := project.Read(demo.Files)
 	require.NoError(w.T, err)
-	for _, part := range project.Load("skerry", texts).Parts(project.Flows) {
+	p := project.Load("skerry", texts)
+	for _, part := range append(p.Parts(project.Flows), p.Parts(project.APIs)...) {
 		if part.ID != "gauge-readings" {
-			_, err := w.Engine.CreateRelease(w.T.Context(), testkit.Skerry, part.ID, "First light", "mira")
+			_, err := w.Engine.CreateRelease(w.T.Context(), testkit.Skerry, project.ReleaseID(part.Kind, part.ID), "First light", "mira")
 			require.NoError(w.T, err)
 		}
 	}

@@ -68,7 +68,7 @@ func (c *Compiler) promised() {
 			c.Plan.Answers[running.AnswerKey(a)] = s
 		}
 	}
-	if a := c.Plan.Success(); a != nil {
+	if a := c.Plan.Bound.Success(); a != nil {
 		c.Plan.Output = c.Plan.Answers[running.AnswerKey(a)]
 	}
 }

@@ -48,7 +48,7 @@ func (p *Plan) Promised(s *flow.Step) *contract.Answer {
 			return nil
 		}
 		status = n
-	} else if a := p.Success(); a != nil {
+	} else if a := p.Bound.Success(); a != nil {
 		return a
 	}
 	if !StatusOK(status) {
@@ -58,16 +58,16 @@ func (p *Plan) Promised(s *flow.Step) *contract.Answer {
 }
 
 // Success is the first answer of the contract that says that all is well; nil where there is none.
-func (p *Plan) Success() *contract.Answer {
-	if p.Bound == nil {
+func (b *Bound) Success() *contract.Answer {
+	if b == nil {
 		return nil
 	}
-	for _, a := range p.Bound.Operation.Answers {
+	for _, a := range b.Operation.Answers {
 		if a.Status[0] == '2' {
 			return a
 		}
 	}
-	return p.Bound.Answer(200)
+	return b.Answer(200)
 }
 
 // asked reads the parameters of a request as the contract writes them.

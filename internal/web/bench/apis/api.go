@@ -41,6 +41,8 @@ func Routes(r gin.IRouter, s *page.Site) {
 	r.GET("/bench/apis/:id/contract", s.Do(b.contract))
 	r.GET("/bench/apis/:id/changes", s.Do(b.changes))
 	r.POST("/bench/apis/:id/contract", s.Do(b.setContract))
+	r.GET("/bench/apis/:id/draft", s.Do(b.draft))
+	r.POST("/bench/apis/:id/draft", s.Do(b.accept))
 }
 
 var (

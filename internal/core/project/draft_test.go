@@ -1,0 +1,37 @@
+package project
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"hollowreed/demo"
+)
+
+// TestAFlowIsDraftedFromContracts: of all operations of the demo's connections those of the Registry and the Tariff are proposed first,
+// with what goes where; the flow that is made of it has no faults.
+func TestAFlowIsDraftedFromContracts(t *testing.T) {
+	texts, err := Read(demo.Files)
+	require.NoError(t, err)
+	delete(texts, "flows/fare-quote.yaml")
+	p := Load("demo", texts)
+	list, err := p.ProposeFlows("fares", "quote", 3)
+	require.NoError(t, err)
+	require.NotEmpty(t, list)
+	pr := list[0]
+	require.Len(t, pr.Calls, 2)
+	require.Equal(t, "registry/get-vehicle", pr.Calls[0].Operation.ID)
+	require.Equal(t, "tariff/get-fare", pr.Calls[1].Operation.ID)
+	require.Empty(t, pr.Open)
+	require.NotEmpty(t, pr.Calls[0].Cache)
+	text := string(p.DraftFlow("fares", "quote", "Fare quote", pr, false))
+	t.Log(text)
+	require.Contains(t, text, "length_m: vehicle.lengthMm * 0.001")
+	drafted := p.With("flows/fare-quote.yaml", text)
+	require.Empty(t, drafted.Flow("fare-quote").Faults)
+	cached := p.With("flows/fare-quote.yaml", string(p.DraftFlow("fares", "quote", "Fare quote", pr, true)))
+	require.Empty(t, cached.Flow("fare-quote").Faults)
+	require.Contains(t, cached.Texts["flows/fare-quote.yaml"], "step: cache")
+	_, err = p.ProposeFlows("fares", "none", 3)
+	require.ErrorIs(t, err, ErrNoPart)
+}
