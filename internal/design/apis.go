@@ -36,6 +36,9 @@ func (d Designer) AddAPI(ctx context.Context, title string, document []byte) (st
 		return "", err
 	}
 	file := id + ".openapi.yaml"
+	if k.WSDL != nil {
+		file = id + ".wsdl"
+	}
 	texts := map[string]string{}
 	if _, there := p.Texts[project.Path(project.Contracts, file)]; there {
 		return "", fault.New(fault.Setting, "there is a contract %s already", fault.Quote(file)).WithFix("Choose another title")
@@ -43,9 +46,58 @@ func (d Designer) AddAPI(ctx context.Context, title string, document []byte) (st
 	texts[project.Path(project.Contracts, file)] = string(document)
 	var ways []partfile.Ordered
 	for _, o := range k.Operations {
-		ways = append(ways, partfile.Ordered{{Key: "operation", Value: o.ID}, {Key: "answered by", Value: api.Examples.Name}})
+		if !o.Document {
+			ways = append(ways, firstWay(p, o))
+		}
 	}
 	texts[project.Path(project.APIs, id)] = string(partfile.Encode(partfile.Ordered{{Key: "api", Value: title}, {Key: "contract", Value: file}, {Key: "operations", Value: ways}}))
+	return id, d.addAll(ctx, texts)
+}
+
+// firstWay is what answers an operation of a new API: its examples, or the only SOAP service that the project is connected to.
+func firstWay(p *project.Project, o *contract.Operation) partfile.Ordered {
+	if o.Port == nil {
+		return partfile.Ordered{{Key: "operation", Value: o.ID}, {Key: "answered by", Value: api.Examples.Name}}
+	}
+	way := partfile.Ordered{{Key: "operation", Value: o.ID}, {Key: "answered by", Value: api.PassThrough.Name}}
+	var services []string
+	for _, part := range p.Parts(project.Connections) {
+		if c := p.Connection(part.ID); c != nil && c.Kind == "soap" {
+			services = append(services, part.ID)
+		}
+	}
+	if len(services) == 1 {
+		way.Add("connection", services[0])
+	}
+	return way
+}
+
+// AddConnectionAPI publishes the operations of a connection as a JSON API, with a flow for each, and gives the API's id.
+func (d Designer) AddConnectionAPI(ctx context.Context, connectionID string) (string, error) {
+	p, err := d.Load(ctx)
+	if err != nil {
+		return "", err
+	}
+	title := p.TitleOf(project.Connections, connectionID) + " as JSON"
+	id, err := FreshID(p, project.APIs, title)
+	if err != nil {
+		return "", err
+	}
+	made, err := p.PublishConnection(connectionID, id, title)
+	if err != nil {
+		return "", err
+	}
+	if len(made.Flows) == 0 {
+		return "", fault.New(fault.Required, "the connection has no operation that can be published").WithFix("Add operations to it, or mend those that have faults")
+	}
+	file := id + ".openapi.json"
+	texts := map[string]string{
+		project.Path(project.Contracts, file): string(made.Document) + "\n",
+		project.Path(project.APIs, id):        string(partfile.Encode(partfile.Ordered{{Key: "api", Value: title}, {Key: "contract", Value: file}})),
+	}
+	for flow, text := range made.Flows {
+		texts[project.Path(project.Flows, flow)] = string(text)
+	}
 	return id, d.addAll(ctx, texts)
 }
 

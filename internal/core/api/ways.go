@@ -117,7 +117,10 @@ func names(text string) (list []string) {
 // BackendPath is where a request goes to below the address of its connection, with the parameters of the path in it, and escaped.
 func (w *Way) BackendPath(values []route.Value) string {
 	path := w.Setting("path")
-	if path == "" {
+	switch {
+	case path == "" && w.Operation.Port != nil: // the address of the connection is that of the port
+		return ""
+	case path == "":
 		path = w.Operation.Path
 	}
 	escaped := (&url.URL{Path: "/" + strings.TrimPrefix(path, "/")}).EscapedPath()

@@ -53,6 +53,7 @@ func Compare(old, now *Contract) []Change {
 			c.add(Change{Operation: o.Name(), What: what, Breaks: true, At: o.At})
 		}
 	}
+	c.comparePorts()
 	return c.changes
 }
 

@@ -1,5 +1,5 @@
 // Package contract is what an API promises its callers: its operations with their parameters, bodies and answers. It is read from an
-// OpenAPI document (3.0 or 3.1), checked, and compared with an older one: what breaks callers, and what does not.
+// OpenAPI document (3.0 or 3.1) or a WSDL document (1.1), checked, and compared with an older one: what breaks callers, and what does not.
 package contract
 
 import (
@@ -21,6 +21,8 @@ type Contract struct {
 	Schemes                     map[string]*Scheme    // of security, by name
 	Faults                      fault.List            // for which the contract cannot be kept
 	Notes                       fault.List            // what is kept in the document and does nothing here
+	WSDL                        []byte                // the document of a SOAP service; nil for others
+	Ports                       []*Port               // of a SOAP service
 	document                    *jsonschema.Document  // of which schemas are made
 	made                        map[string]*Described // schemas, by their place
 }
@@ -38,6 +40,8 @@ type Operation struct {
 	Body        *Body
 	Answers     []*Answer
 	Security    [][]Need // alternatives, of which all needs are to be met; nil: anybody may call
+	Port        *Port    // of a SOAP service, which takes envelopes; nil for others
+	Document    bool     // it gives the document of the service
 	At          fault.Place
 }
 

@@ -31,11 +31,14 @@ type reader struct {
 	ids  map[string]*Operation
 }
 
-// Read reads an OpenAPI document, in JSON or YAML. The error is a *fault.Fault for which it is no document at all; what is wrong
+// Read reads an OpenAPI document, in JSON or YAML, or a WSDL document. The error is a *fault.Fault for which it is no document at all; what is wrong
 // with a part of it is among the contract's faults, and what it holds that does nothing here among its notes.
 func Read(name string, text []byte) (*Contract, error) {
 	if len(text) > maxDocument {
 		return nil, fault.New(fault.Limit, "the document is larger than %d bytes", maxDocument).At(fault.Place{Source: name})
+	}
+	if isXML(text) {
+		return readWSDL(name, text)
 	}
 	var doc yaml.Node
 	if err := yaml.Unmarshal(text, &doc); err != nil {

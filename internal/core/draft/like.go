@@ -12,20 +12,77 @@ import (
 
 // synonyms are words that stand for the same in the trade; a word may be in several groups.
 var synonyms = [][]string{
-	{"price", "fare", "amount", "cost", "charge", "fee", "sum", "total", "premium", "quote", "toll"}, {"price", "rate", "tariff"},
-	{"plate", "registration", "reg", "licence", "license", "numberplate"}, {"vessel", "ship", "boat", "ferry"}, {"vehicle", "car", "automobile"},
-	{"customer", "client", "buyer", "shopper", "patron", "party"}, {"supplier", "vendor", "seller"}, {"phone", "telephone", "mobile", "tel"}, {"zip", "postcode", "postalcode", "postal"},
-	{"city", "town", "locality", "place"}, {"person", "employee", "staff", "worker", "crew", "member", "people"}, {"lastname", "surname", "familyname", "family"}, {"firstname", "forename", "given", "givenname"},
-	{"begin", "start", "valid", "effective", "since"}, {"estimated", "expected", "planned", "due"}, {"arrival", "delivery"}, {"match", "fixture", "game"}, {"borrower", "member", "reader"}, {"end", "until", "expiry", "expire", "expiration", "valid", "finish"}, {"quantity", "count", "piece", "number", "unit"},
-	{"departure", "depart", "leave", "etd", "sail", "sailing", "departing"}, {"arrival", "arrive", "eta", "due", "arriving"}, {"origin", "from", "source", "start"}, {"destination", "to", "target"},
-	{"weight", "mass", "gross"}, {"id", "key", "identifier", "uid"}, {"id", "number", "code"}, {"consignment", "shipment", "parcel", "freight", "cargo", "load"}, {"container", "box", "unit"},
-	{"invoice", "bill"}, {"order", "purchase"}, {"product", "article", "item", "goods", "material"}, {"site", "location", "place", "position"}, {"port", "harbour", "harbor", "quay", "pier", "berth", "terminal"},
-	{"duration", "time", "period"}, {"discount", "rebate", "reduction"}, {"tax", "vat"}, {"mail", "email", "inbox"}, {"company", "organisation", "firm", "business"}, {"department", "division", "team"},
-	{"description", "text", "title", "label", "name", "caption"}, {"status", "state", "condition"}, {"class", "category", "kind", "type", "group"}, {"length", "long", "size"}, {"station", "gauge", "stop"},
-	{"level", "height", "depth"}, {"owner", "keeper", "holder"}, {"booking", "reservation"}, {"route", "line", "connection", "crossing"}, {"voyage", "trip", "sailing", "journey"}, {"balance", "credit", "outstanding"},
-	{"wind", "gust"}, {"temperature", "degree"}, {"account", "iban", "bankaccount"}, {"delivery", "ship", "dispatch"}, {"street", "road", "address"}, {"currency", "money"}, {"country", "nation", "land"},
-	{"available", "free", "stock", "remaining", "left"}, {"date", "day", "when"}, {"timestamp", "time", "when", "date"}, {"percent", "share", "rate"}, {"driver", "chauffeur"}, {"permit", "licence", "authorisation"},
-	{"reference", "number", "id"}, {"coordinate", "position"}, {"image", "picture", "photo"}, {"remark", "comment", "note"}, {"language", "locale"}, {"manager", "supervisor", "boss", "head"}, {"salary", "wage", "pay"},
+	{"price", "fare", "amount", "cost", "charge", "fee", "sum", "total", "premium", "quote", "toll"},
+	{"price", "rate", "tariff"},
+	{"plate", "registration", "reg", "licence", "license", "numberplate"},
+	{"vessel", "ship", "boat", "ferry"},
+	{"vehicle", "car", "automobile"},
+	{"customer", "client", "buyer", "shopper", "patron", "party"},
+	{"supplier", "vendor", "seller"},
+	{"phone", "telephone", "mobile", "tel"},
+	{"zip", "postcode", "postalcode", "postal"},
+	{"city", "town", "locality", "place"},
+	{"person", "employee", "staff", "worker", "crew", "member", "people"},
+	{"lastname", "surname", "familyname", "family"},
+	{"firstname", "forename", "given", "givenname"},
+	{"begin", "start", "valid", "effective", "since"},
+	{"estimated", "expected", "planned", "due"},
+	{"arrival", "delivery"},
+	{"match", "fixture", "game"},
+	{"borrower", "member", "reader"},
+	{"end", "until", "expiry", "expire", "expiration", "valid", "finish"},
+	{"quantity", "count", "piece", "number", "unit"},
+	{"departure", "depart", "leave", "etd", "sail", "sailing", "departing"},
+	{"arrival", "arrive", "eta", "due", "arriving"},
+	{"origin", "from", "source", "start"},
+	{"destination", "to", "target"},
+	{"weight", "mass", "gross"},
+	{"id", "key", "identifier", "uid"},
+	{"id", "number", "code"},
+	{"consignment", "shipment", "parcel", "freight", "cargo", "load"},
+	{"container", "box", "unit"},
+	{"invoice", "bill"},
+	{"order", "purchase"},
+	{"product", "article", "item", "goods", "material"},
+	{"site", "location", "place", "position"},
+	{"port", "harbour", "harbor", "quay", "pier", "berth", "terminal"},
+	{"duration", "time", "period"},
+	{"discount", "rebate", "reduction"},
+	{"tax", "vat"},
+	{"mail", "email", "inbox"},
+	{"company", "organisation", "firm", "business"},
+	{"department", "division", "team"},
+	{"description", "text", "title", "label", "name", "caption"},
+	{"status", "state", "condition"},
+	{"class", "category", "kind", "type", "group"},
+	{"length", "long", "size"},
+	{"station", "gauge", "stop"},
+	{"level", "height", "depth"},
+	{"owner", "keeper", "holder"},
+	{"booking", "reservation"},
+	{"route", "line", "connection", "crossing"},
+	{"voyage", "trip", "sailing", "journey"},
+	{"balance", "credit", "outstanding"},
+	{"wind", "gust"},
+	{"temperature", "degree"},
+	{"account", "iban", "bankaccount"},
+	{"delivery", "ship", "dispatch"},
+	{"street", "road", "address"},
+	{"currency", "money"},
+	{"country", "nation", "land"},
+	{"available", "free", "stock", "remaining", "left"},
+	{"date", "day", "when"},
+	{"timestamp", "time", "when", "date"},
+	{"percent", "share", "rate"},
+	{"driver", "chauffeur"},
+	{"permit", "licence", "authorisation"},
+	{"reference", "number", "id"},
+	{"coordinate", "position"},
+	{"image", "picture", "photo"},
+	{"remark", "comment", "note"},
+	{"language", "locale"},
+	{"manager", "supervisor", "boss", "head"},
+	{"salary", "wage", "pay"},
 }
 
 // groupsOf are the groups in which a word stands.
@@ -374,15 +431,13 @@ func formats(to, from *Leaf, note func(string, ...any)) float64 {
 		note("a %s, not a %s", b.Format, a.Format)
 		return 0.4
 	}
-	if a.Pattern != nil {
-		for _, e := range from.Examples {
-			if !a.Pattern.MatchString(e) {
-				note("its example %s is not like %s", e, a.Pattern)
-				return 0.45
-			}
-			note("its example is like %s", a.Pattern)
-			return 1.1
+	if a.Pattern != nil && len(from.Examples) > 0 {
+		if e := from.Examples[0]; !a.Pattern.MatchString(e) {
+			note("its example %s is not like %s", e, a.Pattern)
+			return 0.45
 		}
+		note("its example is like %s", a.Pattern)
+		return 1.1
 	}
 	if len(a.Codes) > 0 {
 		for _, e := range from.Examples {

@@ -169,8 +169,11 @@ func (w *drafter) unknown(a *api.API, o *contract.Operation, pr draft.Proposal, 
 	missing := partfile.Ordered{{Key: "step", Value: "respond"}, {Key: "id", Value: "unknown"}, {Key: "name", Value: "Not known"}, {Key: "status", Value: "404"}}
 	found := partfile.Ordered{{Key: "if", Value: formula.Path([]string{w.names[pr.Calls[0].Operation]}) + " != nil"}, {Key: "steps", Value: steps[1:]}}
 	choose := partfile.Ordered{
-		{Key: "step", Value: "choose"}, {Key: "id", Value: "known"}, {Key: "name", Value: "Is it known?"},
-		{Key: "when", Value: []partfile.Ordered{found}}, {Key: "otherwise", Value: []partfile.Ordered{missing}},
+		{Key: "step", Value: "choose"},
+		{Key: "id", Value: "known"},
+		{Key: "name", Value: "Is it known?"},
+		{Key: "when", Value: []partfile.Ordered{found}},
+		{Key: "otherwise", Value: []partfile.Ordered{missing}},
 	}
 	return []partfile.Ordered{steps[0], choose}
 }
@@ -182,8 +185,11 @@ func (w *drafter) call(c draft.Call) partfile.Ordered {
 	name := freeName(op, w.names)
 	w.names[c.Operation] = name
 	s := partfile.Ordered{
-		{Key: "step", Value: "call"}, {Key: "id", Value: strings.ReplaceAll(name, "_", "-")}, {Key: "name", Value: stepName(c.Operation.About, op)},
-		{Key: "connection", Value: id}, {Key: "operation", Value: op},
+		{Key: "step", Value: "call"},
+		{Key: "id", Value: strings.ReplaceAll(name, "_", "-")},
+		{Key: "name", Value: stepName(c.Operation.About, op)},
+		{Key: "connection", Value: id},
+		{Key: "operation", Value: op},
 	}
 	if of != nil && of.Request != nil {
 		s.Add("with", w.filled(of.Request.Root, c.Bindings))
@@ -209,8 +215,14 @@ func (w *drafter) cached(c draft.Call, call partfile.Ordered) partfile.Ordered {
 		key = append(key, "text("+w.formulaOf(b)+")")
 	}
 	return partfile.Ordered{
-		{Key: "step", Value: "cache"}, {Key: "id", Value: strings.ReplaceAll(name, "_", "-")}, {Key: "name", Value: stepName(c.Operation.About, "known "+name)}, {Key: "key", Value: strings.Join(key, ` + " " + `)},
-		{Key: "value", Value: inner}, {Key: "ttl", Value: "3600"}, {Key: "as", Value: name}, {Key: "steps", Value: []partfile.Ordered{call}},
+		{Key: "step", Value: "cache"},
+		{Key: "id", Value: strings.ReplaceAll(name, "_", "-")},
+		{Key: "name", Value: stepName(c.Operation.About, "known "+name)},
+		{Key: "key", Value: strings.Join(key, ` + " " + `)},
+		{Key: "value", Value: inner},
+		{Key: "ttl", Value: "3600"},
+		{Key: "as", Value: name},
+		{Key: "steps", Value: []partfile.Ordered{call}},
 	}
 }
 
@@ -315,4 +327,3 @@ func (w *drafter) formulaOf(b draft.Binding) string {
 
 // conversions are the functions that make a value one of a kind.
 var conversions = map[value.Kind]string{value.Text: "text", value.Decimal: "decimal", value.Integer: "integer", value.Date: "date", value.Timestamp: "timestamp"}
-

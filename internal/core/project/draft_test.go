@@ -1,6 +1,7 @@
 package project
 
 import (
+	"maps"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -33,5 +34,27 @@ func TestAFlowIsDraftedFromContracts(t *testing.T) {
 	require.Empty(t, cached.Flow("fare-quote").Faults)
 	require.Contains(t, cached.Texts["flows/fare-quote.yaml"], "step: cache")
 	_, err = p.ProposeFlows("fares", "none", 3)
+	require.ErrorIs(t, err, ErrNoPart)
+}
+
+// TestAConnectionBecomesAJSONAPI: a contract of its operations' schemas, and a flow for each; nothing of it has a fault.
+func TestAConnectionBecomesAJSONAPI(t *testing.T) {
+	texts, err := Read(demo.Files)
+	require.NoError(t, err)
+	p := Load("demo", texts)
+	for _, id := range []string{"berthmaster", "registry", "quayside", "noticeboard"} {
+		made, err := p.PublishConnection(id, "as-json", "As JSON")
+		require.NoError(t, err)
+		require.Empty(t, made.Left, id)
+		more := maps.Clone(texts)
+		more["contracts/as-json.json"], more["apis/as-json.yaml"] = string(made.Document), "api: As JSON\ncontract: as-json.json\n"
+		for flow, text := range made.Flows {
+			more["flows/"+flow+".yaml"] = string(text)
+		}
+		q := Next(p, "demo", more)
+		require.Empty(t, q.Faults, "%s: %s", id, made.Document)
+		require.Len(t, q.AnsweredBy("as-json"), len(made.Flows))
+	}
+	_, err = p.PublishConnection("none", "x", "X")
 	require.ErrorIs(t, err, ErrNoPart)
 }

@@ -39,8 +39,11 @@ type inspection struct {
 
 // Vehicles are those that are registered.
 var Vehicles = []Vehicle{
-	{"SK 40117", "Holm 4", "CAR", 4310, "O-11"}, {"SK 40233", "Holm 7", "CAR", 4890, "O-12"}, {"LI 22054", "Varg Box", "VAN", 5932, "O-13"},
-	{"OR 31008", "Stag 18", "LOR", 11640, "O-14"}, {"SK 51990", "Holm Mini", "CAR", 3610, "O-11"},
+	{"SK 40117", "Holm 4", "CAR", 4310, "O-11"},
+	{"SK 40233", "Holm 7", "CAR", 4890, "O-12"},
+	{"LI 22054", "Varg Box", "VAN", 5932, "O-13"},
+	{"OR 31008", "Stag 18", "LOR", 11640, "O-14"},
+	{"SK 51990", "Holm Mini", "CAR", 3610, "O-11"},
 }
 
 var owners = []owner{{"O-11", "Tove Lind", "NO"}, {"O-12", "Eli Berg", "NO"}, {"O-13", "Ling Bakery", "NO"}, {"O-14", "Ormlet Fish", "FO"}}

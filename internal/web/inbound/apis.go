@@ -32,6 +32,9 @@ func guard(c *gin.Context, s *page.Site, call *engine.Call) {
 	began := time.Now()
 	g := call.API.Guards
 	page.Bounded(c, g.MaxBody)
+	if p := call.Operation.Port; p != nil {
+		c.Set(soapVersion, p.Version)
+	}
 	a := &apiCall{c: c, s: s, call: call}
 	defer func() { s.Engine.CallEnded(s.Scope, call, a.caller, c.Writer.Status(), time.Since(began)) }()
 	crossSite(c, g)
@@ -51,6 +54,9 @@ func guard(c *gin.Context, s *page.Site, call *engine.Call) {
 // answer answers a call that may be answered.
 func (a *apiCall) answer() {
 	switch {
+	case a.call.Operation.Document:
+		page.Unread(a.c)
+		a.c.Data(http.StatusOK, "text/xml; charset=utf-8", a.call.API.Contract.WSDLAt(func(p *contract.Port) string { return a.portAddress(p) }))
 	case a.call.Plan != nil:
 		start(a.c, a.s, a.call)
 	case a.call.Way == nil:
@@ -61,6 +67,16 @@ func (a *apiCall) answer() {
 	default:
 		a.passThrough()
 	}
+}
+
+// portAddress is where a port of a SOAP service is called here.
+func (a *apiCall) portAddress(p *contract.Port) string {
+	for _, o := range a.call.API.Contract.Operations {
+		if o.Port == p && !o.Document {
+			return a.s.Calls + Prefix + a.call.API.Path(o)
+		}
+	}
+	return a.s.Calls + Prefix + a.call.API.Base
 }
 
 // life tells in headers that a version of an API is deprecated and when it ends (RFC 9745, RFC 8594), and what follows it (RFC 5829).
@@ -182,7 +198,7 @@ func (a *apiCall) example() {
 // passThrough hands a request on to a backend.
 func (a *apiCall) passThrough() {
 	g, w := a.call.API.Guards, a.call.Way
-	if g.Requests != api.Off {
+	if g.Requests != api.Off && a.call.Operation.Port == nil { // envelopes go on as they come
 		if !a.checked() {
 			return
 		}

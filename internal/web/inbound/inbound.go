@@ -4,7 +4,9 @@ package inbound
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
+	"encoding/xml"
 	"errors"
 	"net"
 	"net/http"
@@ -111,6 +113,10 @@ type reason struct {
 }
 
 func tell(c *gin.Context, p problem) {
+	if version := c.GetString(soapVersion); version != "" {
+		tellSOAP(c, p, version)
+		return
+	}
 	p.Type, p.Title = "about:blank", http.StatusText(p.Status)
 	text, err := json.Marshal(p)
 	if err != nil {
@@ -118,6 +124,30 @@ func tell(c *gin.Context, p problem) {
 		return
 	}
 	c.Data(p.Status, "application/problem+json", text)
+}
+
+// soapVersion is under what a request remembers that its caller speaks SOAP, of which version.
+const soapVersion = "soap"
+
+// tellSOAP says what is wrong as a fault (SOAP 1.1, section 4.4; SOAP 1.2 part 1, section 5.4). Who is at fault follows from the status.
+func tellSOAP(c *gin.Context, p problem, version string) {
+	ours := p.Status >= http.StatusInternalServerError
+	text := escaped(cmp.Or(p.Detail, http.StatusText(p.Status)))
+	if version == "1.2" {
+		code := map[bool]string{true: "Receiver", false: "Sender"}[ours]
+		c.Data(p.Status, "application/soap+xml; charset=utf-8", []byte(`<s:Envelope xmlns:s="http://www.w3.org/2003/05/soap-envelope"><s:Body><s:Fault><s:Code><s:Value>s:`+code+
+			`</s:Value></s:Code><s:Reason><s:Text xml:lang="en">`+text+`</s:Text></s:Reason></s:Fault></s:Body></s:Envelope>`))
+		return
+	}
+	code := map[bool]string{true: "Server", false: "Client"}[ours]
+	c.Data(p.Status, "text/xml; charset=utf-8", []byte(`<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body><s:Fault><faultcode>s:`+code+
+		`</faultcode><faultstring>`+text+`</faultstring></s:Fault></s:Body></s:Envelope>`))
+}
+
+func escaped(text string) string {
+	var b strings.Builder
+	xml.EscapeText(&b, []byte(text)) // a strings.Builder takes all
+	return b.String()
 }
 
 // serve finds out what a request is for, before its body is read.

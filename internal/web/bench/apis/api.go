@@ -32,7 +32,6 @@ type pages struct{ base.Pages }
 func Routes(r gin.IRouter, s *page.Site) {
 	b := pages{base.Pages{Site: s}}
 	r.GET("/bench/apis/:id", s.Do(b.api))
-	r.POST("/bench/apis", s.Do(b.addAPI))
 	r.POST("/bench/apis/:id", s.Do(b.setAPI))
 	r.POST("/bench/apis/:id/way", s.Do(b.setWay))
 	r.POST("/bench/apis/:id/flow", s.Do(b.addFlow))
@@ -41,6 +40,8 @@ func Routes(r gin.IRouter, s *page.Site) {
 	r.GET("/bench/apis/:id/contract", s.Do(b.contract))
 	r.GET("/bench/apis/:id/changes", s.Do(b.changes))
 	r.POST("/bench/apis/:id/contract", s.Do(b.setContract))
+	r.POST("/bench/apis", s.Do(b.addAPI))
+	r.POST("/bench/connections/:id/api", s.Do(b.publishConnection))
 	r.GET("/bench/apis/:id/draft", s.Do(b.draft))
 	r.POST("/bench/apis/:id/draft", s.Do(b.accept))
 }
@@ -69,6 +70,14 @@ type apiPage struct {
 	Fields     []form.Field
 	OOB        bool
 	Call       *callForm
+}
+
+// Backend is the connection to which the chosen operation is passed through; empty where it is not.
+func (d *apiPage) Backend() string {
+	if w := d.API.Way(d.Chosen.Operation); w != nil {
+		return w.Setting("connection")
+	}
+	return ""
 }
 
 // operationRow is an operation in the list.
@@ -175,6 +184,8 @@ func (d *apiPage) operations(p *project.Project, name string) {
 	for _, o := range d.API.Contract.Operations {
 		row := operationRow{Operation: o, Chosen: o == at}
 		switch w := d.API.Way(o); {
+		case o.Document:
+			row.Answer = "the document, with the new address"
 		case w != nil:
 			row.Answer = answeredBy(p, w)
 		case len(by[o.ID]) > 0:
@@ -288,6 +299,16 @@ func (b pages) addAPI(c *gin.Context) error {
 		return fault.Expect(fault.Required, "an OpenAPI document (3.0 or 3.1), in JSON or YAML", "none").InField("text")
 	}
 	id, err := b.Designer(c).AddAPI(c, strings.TrimSpace(c.PostForm("title")), []byte(base.UnixLines(string(uploads[0].Content))))
+	if err != nil {
+		return err
+	}
+	c.Redirect(http.StatusSeeOther, "/bench/apis/"+url.PathEscape(id))
+	return nil
+}
+
+// publishConnection makes an API of the operations of a connection.
+func (b pages) publishConnection(c *gin.Context) error {
+	id, err := b.Designer(c).AddConnectionAPI(c, c.Param("id"))
 	if err != nil {
 		return err
 	}

@@ -27,6 +27,7 @@ type changesPage struct {
 	Faults      fault.List
 	Fault       *fault.Fault
 	OOB, Pasted bool
+	SOAP        bool
 }
 
 func (b pages) contractPage(c *gin.Context) (*changesPage, error) {
@@ -34,7 +35,7 @@ func (b pages) contractPage(c *gin.Context) (*changesPage, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &changesPage{Frame: b.Frame(c, "bench", d.API.Title+", contract"), ID: d.ID, Title: d.API.Title, Path: project.Path(project.Contracts, d.API.File.Value), Release: d.Release}
+	out := &changesPage{Frame: b.Frame(c, "bench", d.API.Title+", contract"), ID: d.ID, Title: d.API.Title, Path: project.Path(project.Contracts, d.API.File.Value), Release: d.Release, SOAP: d.API.Contract != nil && d.API.Contract.WSDL != nil}
 	text, there := p.Texts[out.Path]
 	if !there {
 		return nil, store.ErrNotFound
