@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"net/url"
+	"slices"
 	"strings"
 	"sync"
 
@@ -143,6 +144,36 @@ func publish(list *routeTable, a *api.API) map[string]*target {
 		list.Add(o.Method, a.Path(o), t)
 	}
 	return of
+}
+
+// Published are the APIs that an environment runs of a project, by title, each with the number of its release.
+func (e *Engine) Published(ctx context.Context, s store.Scope) (list []PublishedAPI, err error) {
+	deployments, _, err := e.deployments.All(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range deployments {
+		kind, id, _ := project.Kind(project.ReleasedPath(r.Flow))
+		if r.Scope != s || kind != project.APIs {
+			continue
+		}
+		p, err := e.Release(ctx, s.Project, r.Flow, r.Number)
+		if err != nil {
+			return nil, err
+		}
+		if a := p.API(id); a != nil && a.Contract != nil {
+			list = append(list, PublishedAPI{a, p.Texts[project.Path(project.Contracts, a.File.Value)], r.Number})
+		}
+	}
+	slices.SortFunc(list, func(a, b PublishedAPI) int { return strings.Compare(a.Title, b.Title) })
+	return list, nil
+}
+
+// PublishedAPI is an API that an environment runs.
+type PublishedAPI struct {
+	*api.API
+	Document string // the text of its contract
+	Release  int
 }
 
 // takes refuses requests while somebody has paused the flow.

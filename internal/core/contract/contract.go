@@ -56,16 +56,17 @@ func (o *Operation) Name() string { return o.Method + " " + o.Path }
 
 // Parameter is a value beside the body; or a header of an answer.
 type Parameter struct {
-	Name       string
-	In         string // path, query, header or cookie
-	Required   bool
-	Deprecated bool
-	Style      string // how lists and records are written (OpenAPI 3.1, section 4.8.12.3)
-	Explode    bool
-	Schema     string // its place in the document, as a JSON Pointer; empty where nothing is said
-	Media      string // of a value that is written by a media type; empty for plain ones
-	Examples   []Example
-	At         fault.Place
+	Name        string
+	In          string // path, query, header or cookie
+	Required    bool
+	Deprecated  bool
+	Style       string // how lists and records are written (OpenAPI 3.1, section 4.8.12.3)
+	Explode     bool
+	Schema      string // its place in the document, as a JSON Pointer; empty where nothing is said
+	Description string
+	Media       string // of a value that is written by a media type; empty for plain ones
+	Examples    []Example
+	At          fault.Place
 }
 
 // Body is what a caller sends.

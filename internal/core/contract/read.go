@@ -1,6 +1,7 @@
 package contract
 
 import (
+	"bytes"
 	"cmp"
 	stdjson "encoding/json"
 	"fmt"
@@ -57,7 +58,11 @@ func Read(name string, text []byte) (*Contract, error) {
 		return nil, fault.Expect(fault.Setting, "an OpenAPI document of version 3.0 or 3.1", fault.Quote(found)).At(r.root.place(name))
 	}
 	var err error
-	if r.out.document, err = jsonschema.Open(name, text, nil); err != nil {
+	source := name
+	if !bytes.HasPrefix(bytes.TrimSpace(text), []byte("{")) && !strings.HasSuffix(name, ".yaml") && !strings.HasSuffix(name, ".yml") {
+		source += ".yaml" // by which the reader of schemas knows it
+	}
+	if r.out.document, err = jsonschema.Open(source, text, nil); err != nil {
 		return nil, err
 	}
 	r.head()
@@ -221,7 +226,7 @@ func (r *reader) parameters(n node) (list []*Parameter) {
 var styles = map[string]string{"path": "simple", "header": "simple", "query": "form", "cookie": "form"}
 
 func (r *reader) parameter(name, in string, n node) *Parameter {
-	p := &Parameter{Name: name, In: in, Required: n.get("required").yes(), Deprecated: n.get("deprecated").yes(), At: n.place(r.name)}
+	p := &Parameter{Name: name, In: in, Required: n.get("required").yes(), Deprecated: n.get("deprecated").yes(), Description: n.get("description").text(), At: n.place(r.name)}
 	p.Style = cmp.Or(n.get("style").text(), styles[in])
 	p.Explode = p.Style == "form"
 	if e := n.get("explode"); e.there() {

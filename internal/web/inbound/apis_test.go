@@ -5,6 +5,7 @@ import (
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"net/url"
 	"strings"
 	"sync"
 	"testing"
@@ -13,6 +14,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/stretchr/testify/require"
 
+	"hollowreed/internal/core/contract"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/store"
 	"hollowreed/internal/testkit"
@@ -54,20 +56,20 @@ components:
 // publish releases an API of the contract with settings.
 func publish(t *testing.T, w *webtest.World, settings string) {
 	t.Helper()
-	text := "api: Fares\ncontract: fares.yaml\n" + settings
-	if drafts, err := store.ReadDrafts(t.Context(), w.DB, testkit.Skerry.Project, store.Drafts{}); err == nil && drafts.Texts["apis/fares.yaml"] != "" {
-		w.Change("apis/fares.yaml", drafts.Texts["apis/fares.yaml"], text)
+	text := "api: Fares\ncontract: prices.yaml\n" + settings
+	if drafts, err := store.ReadDrafts(t.Context(), w.DB, testkit.Skerry.Project, store.Drafts{}); err == nil && drafts.Texts["apis/prices.yaml"] != "" {
+		w.Change("apis/prices.yaml", drafts.Texts["apis/prices.yaml"], text)
 	} else {
-		w.Part("contracts/fares.yaml", fares)
-		w.Part("apis/fares.yaml", text)
+		w.Part("contracts/prices.yaml", fares)
+		w.Part("apis/prices.yaml", text)
 	}
-	_, err := w.Engine.CreateRelease(t.Context(), testkit.Skerry, project.ReleaseID(project.APIs, "fares"), "", "mira")
+	_, err := w.Engine.CreateRelease(t.Context(), testkit.Skerry, project.ReleaseID(project.APIs, "prices"), "", "mira")
 	require.NoError(t, err)
 }
 
 func ask(t *testing.T, w *webtest.World, method, path, body string, headers ...string) (*http.Response, string) {
 	t.Helper()
-	req, err := http.NewRequestWithContext(t.Context(), method, w.Calls.URL+"/in/fares"+path, strings.NewReader(body))
+	req, err := http.NewRequestWithContext(t.Context(), method, w.Calls.URL+"/in/prices"+path, strings.NewReader(body))
 	require.NoError(t, err)
 	for _, h := range headers {
 		name, v, _ := strings.Cut(h, ": ")
@@ -275,4 +277,52 @@ func TestALimitHoldsOverAllWorkers(t *testing.T) {
 	got, err := store.TakeQuota(t.Context(), w.DB, testkit.Skerry, "fares app", "minute", begins, 7, 500)
 	require.NoError(t, err)
 	require.Zero(t, got, "a lower limit is used up")
+}
+
+// TestAnAPIIsDocumentedForItsCallers: from its contract, found by words, without scripts; tried with a key; with what changed since the
+// release before, and the contract with the address at which it is called.
+func TestAnAPIIsDocumentedForItsCallers(t *testing.T) {
+	w := webtest.New(t)
+	publish(t, w, "operations:\n  - {operation: price, answered by: examples}\n")
+	docs := w.Calls.URL + "/p/skerry/docs"
+	read := func(resp *http.Response, err error) (int, string) {
+		require.NoError(t, err)
+		defer resp.Body.Close()
+		text, err := io.ReadAll(resp.Body)
+		require.NoError(t, err)
+		require.NotContains(t, string(text), "<script")
+		if strings.HasPrefix(resp.Header.Get("Content-Type"), "text/html") {
+			require.NotContains(t, resp.Header.Get("Content-Security-Policy"), "script-src")
+			require.Contains(t, resp.Header.Get("Content-Security-Policy"), "default-src 'none'")
+		}
+		return resp.StatusCode, string(text)
+	}
+	status, text := read(http.Get(docs))
+	require.Equal(t, 200, status)
+	require.Contains(t, text, "Fares")
+	_, text = read(http.Get(docs + "/prices"))
+	require.Contains(t, text, "/classes/{class}")
+	require.Contains(t, text, "no such class")
+	require.Contains(t, text, "made-up")
+	_, text = read(http.Get(docs + "/prices?find=classes+price"))
+	require.NotContains(t, text, "made-up")
+	_, text = read(http.PostForm(docs+"/prices", url.Values{"operation": {"price"}, "p path class": {"TANK"}}))
+	require.Contains(t, text, "<b>404</b>")
+	require.Contains(t, text, "fits the contract")
+	status, text = read(http.Get(docs + "/prices/document"))
+	require.Equal(t, 200, status)
+	require.Contains(t, text, w.Calls.URL+"/p/skerry/in/prices")
+	k, err := contract.Read("", []byte(text))
+	require.NoError(t, err)
+	require.Len(t, k.Operations, 4)
+	status, _ = read(http.Get(docs + "/none"))
+	require.Equal(t, 404, status)
+
+	w.Change("contracts/prices.yaml", "maximum: 30", "maximum: 20")
+	publish(t, w, "operations:\n  - {operation: price, answered by: examples}\ncallers: with a key\n")
+	_, text = read(http.Get(docs + "/prices"))
+	require.Contains(t, text, "breaks callers")
+	require.Contains(t, text, "Api-Key")
+	_, text = read(http.PostForm(docs+"/prices", url.Values{"operation": {"price"}, "p path class": {"CAR"}, "key": {"wrong"}}))
+	require.Contains(t, text, "<b>401</b>")
 }

@@ -62,6 +62,11 @@ func Handler(s *page.Sites) http.Handler {
 		projectID, err := s.First(c)
 		of(c, projectID, err)
 	})
+	for _, at := range []string{"/p/:project/docs", "/p/:project/docs/:api"} {
+		r.GET(at, documented(s, showDocs))
+		r.POST(at, documented(s, tryDocs))
+	}
+	r.GET("/p/:project/docs/:api/document", documented(s, sendDocument))
 	r.NoRoute(func(c *gin.Context) { nowhere(c, s, store.ErrNotFound) })
 	return r
 }

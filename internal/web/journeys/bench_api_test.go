@@ -1,6 +1,10 @@
 package journeys
 
-import "testing"
+import (
+	"testing"
+
+	"github.com/chromedp/chromedp"
+)
 
 // TestAnAPIIsPublished: of its contract alone it answers by examples; an operation is passed through, guards are set, a caller gets a
 // key, and it is called on its page.
@@ -37,6 +41,12 @@ func TestAnAPIIsPublished(t *testing.T) {
 	tb.sees("#operations", "passed through, to no connection")
 	tb.sees("#setting-connection", "Connection")
 	tb.shot("/tmp/api4.png")
+	tb.do(chromedp.Navigate(w.Calls.URL + "/p/skerry/docs/bookings"))
+	tb.sees("h1", "Bookings")
+	tb.shot("/tmp/docs.png")
+	tb.open("/bench/apis/berths")
+	tb.sees("#port", "ListBerths")
+	tb.shot("/tmp/soap.png")
 	tb.open("/bench/apis/bookings/changes")
 	tb.sees("h1", "Contract")
 	tb.shot("/tmp/api5.png")

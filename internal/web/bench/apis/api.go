@@ -17,6 +17,7 @@ import (
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/design"
 	"hollowreed/internal/store"
+	"hollowreed/internal/web/apicall"
 	"hollowreed/internal/web/bench/base"
 	"hollowreed/internal/web/form"
 	"hollowreed/internal/web/inbound"
@@ -63,13 +64,14 @@ type apiPage struct {
 	Differs    bool
 	Stage      api.Lifecycle
 	Address    string // below which it is called
+	Docs       string // for callers
 	Operations []operationRow
 	Unanswered int
 	Chosen     *chosen
 	Guards     []guardRow
 	Fields     []form.Field
 	OOB        bool
-	Call       *callForm
+	Call       *apicall.Form
 }
 
 // Backend is the connection to which the chosen operation is passed through; empty where it is not.
@@ -132,7 +134,7 @@ func (b pages) apiOf(c *gin.Context) (*project.Project, *apiPage, error) {
 		return nil, nil, store.ErrNotFound
 	}
 	path := project.Path(project.APIs, a.ID)
-	d := &apiPage{Frame: b.Frame(c, "bench", a.Title), ID: a.ID, Path: path, API: a, Stage: a.Stage(time.Now()), Address: b.Calls + inbound.Prefix + a.Base}
+	d := &apiPage{Frame: b.Frame(c, "bench", a.Title), ID: a.ID, Path: path, API: a, Stage: a.Stage(time.Now()), Address: b.Calls + inbound.Prefix + a.Base, Docs: b.Calls + "/docs/" + a.ID}
 	d.Faults = append(base.FaultsIn(p, path), base.FaultsIn(p, project.Path(project.Contracts, a.File.Value))...)
 	if d.Draft, err = store.PartDraft(c, b.DB, p.ID, path); err != nil {
 		return nil, nil, err
@@ -198,8 +200,8 @@ func (d *apiPage) operations(p *project.Project, name string) {
 	}
 	if at != nil {
 		d.Chosen = d.choose(p, at, by[at.ID])
-		d.Call = callOf(d.API, at)
-		d.Call.shown(d.Address, d.API, at)
+		d.Call = apicall.Of(d.API, at)
+		d.Call.Show(d.Address, d.API, at)
 	}
 }
 
@@ -216,9 +218,9 @@ func answeredBy(p *project.Project, w *api.Way) string {
 
 func (d *apiPage) choose(p *project.Project, o *contract.Operation, by []project.Part) *chosen {
 	k := d.API.Contract
-	out := &chosen{Operation: o, Address: d.Address + o.Path, Kinds: api.WayKinds}
+	out := &chosen{Operation: o, Address: strings.TrimSuffix(d.Address+o.Path, "/"), Kinds: api.WayKinds}
 	for _, pm := range o.Parameters {
-		out.Parameters = append(out.Parameters, parameterRow{pm.Name, where(pm), typeOf(k, pm), example(k, pm)})
+		out.Parameters = append(out.Parameters, parameterRow{pm.Name, where(pm), apicall.TypeOf(k, pm), example(k, pm)})
 	}
 	if o.Body != nil {
 		out.Bodies = bodies(k, o.Body.Media)

@@ -12,8 +12,8 @@ import (
 	"hollowreed/internal/core/contract"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/project"
-	"hollowreed/internal/core/schema"
 	"hollowreed/internal/store"
+	"hollowreed/internal/web/apicall"
 	"hollowreed/internal/web/page"
 )
 
@@ -27,40 +27,6 @@ func where(p *contract.Parameter) string {
 		in += ", deprecated"
 	}
 	return in
-}
-
-// typeOf is the type of a parameter in words.
-func typeOf(k *contract.Contract, p *contract.Parameter) string {
-	d, err := k.Schema(p.Schema)
-	if err != nil || d == nil {
-		return "text"
-	}
-	f := d.Schema.Root
-	switch {
-	case d.Schema.Message.List():
-		return "list of " + f.Kind.String()
-	case f.Scalar() && len(f.Constraints.Codes) > 0:
-		return codesOf(f.Constraints.Codes)
-	case f.Scalar() && f.Constraints.Pattern != nil:
-		return f.DescribeWireFormat() + " like " + f.Constraints.Pattern.String()
-	case f.Scalar():
-		return f.DescribeWireFormat()
-	}
-	return f.Kind.String()
-}
-
-// mostCodes is how many codes are listed.
-const mostCodes = 4
-
-func codesOf(codes []schema.Code) string {
-	var list []string
-	for i, c := range codes {
-		if i == mostCodes {
-			return fmt.Sprintf("one of %d: %s, …", len(codes), strings.Join(list, ", "))
-		}
-		list = append(list, c.Value)
-	}
-	return "one of " + strings.Join(list, ", ")
 }
 
 // example is a value of a parameter.
@@ -77,7 +43,7 @@ func bodies(k *contract.Contract, list []contract.Media) (rows []bodyRow) {
 			row.Schema = m.Schema[at+1:]
 		}
 		if body, ft := k.SampleBody(m); ft == nil {
-			row.Example = pretty(body)
+			row.Example = apicall.Pretty(body)
 		}
 		rows = append(rows, row)
 	}
@@ -135,6 +101,9 @@ func (b pages) guards(c *gin.Context, a *api.API) ([]guardRow, error) {
 		who = "with a key in the header " + g.KeyHeader
 	}
 	validated := fmt.Sprintf("requests: %s, responses: %s", g.Requests, g.Answers)
+	if a.Contract != nil && a.Contract.WSDL != nil {
+		validated = "none: envelopes go on as they come"
+	}
 	limits := says(g.PerMinute, "%s a minute")
 	if g.PerDay > 0 {
 		limits = strings.TrimPrefix(limits+", "+says(g.PerDay, "%s a day"), "none, ")

@@ -1,0 +1,310 @@
+// Package apicall calls operations of APIs as any program does, over HTTP, and holds what comes back against their contracts: for the
+// page of an API and for its documentation.
+package apicall
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"sort"
+	"strings"
+	"time"
+
+	"hollowreed/internal/core/api"
+	"hollowreed/internal/core/contract"
+	"hollowreed/internal/core/fault"
+	"hollowreed/internal/web/page"
+)
+
+// Form is a call as it is filled in on a page.
+type Form struct {
+	Operation string
+	Inputs    []Input
+	Media     []string
+	MediaType string
+	Body      string
+	HasBody   bool
+	Key       string
+	WantsKey  bool
+	Curl      string
+	Line      string // as method and address
+	Sent      *Result
+	Failed    string
+}
+
+// Input is a parameter of a call.
+type Input struct {
+	Name, In, Value string
+	Required        bool
+}
+
+// Result is what came back.
+type Result struct {
+	Status  int
+	Text    string // of the status
+	Took    time.Duration
+	Faults  fault.List // against the contract
+	Checked bool
+	Headers []string
+	Media   string
+	Body    string
+	Cut     bool
+	Run     string
+	Changed []Change // since the last response
+	First   bool     // there was none before
+	Last    string   // the body, for the next call
+}
+
+// Change is a value that is another one than in the response before.
+type Change struct{ Path, Was, Is string }
+
+// Bounds on a call of the page.
+const (
+	callTime  = 60 * time.Second
+	mostShown = 64 << 10 // bytes of a response
+	changesTo = 12
+)
+
+// Of is a call with the examples of the contract.
+func Of(a *api.API, o *contract.Operation) *Form {
+	f := &Form{Operation: o.ID, WantsKey: a.Guards.Key}
+	for _, p := range o.Parameters {
+		text, _ := a.Contract.SampleText(p)
+		if !p.Required && len(p.Examples) == 0 {
+			text = ""
+		}
+		f.Inputs = append(f.Inputs, Input{p.Name, p.In, text, p.Required})
+	}
+	if o.Port != nil && !o.Document {
+		f.HasBody, f.MediaType, f.Body = true, soapMedia[o.Port.Version], soapEnvelope[o.Port.Version]
+		f.Media = []string{f.MediaType}
+		if len(o.Port.Operations) > 0 && o.Port.Version == "1.1" {
+			f.Inputs = append(f.Inputs, Input{Name: "SOAPAction", In: "header", Value: `"` + o.Port.Operations[0].Action + `"`})
+		}
+	}
+	if o.Body != nil {
+		f.HasBody = true
+		for i, m := range o.Body.Media {
+			f.Media = append(f.Media, m.Type)
+			if i == 0 {
+				f.MediaType = m.Type
+				body, _ := a.Contract.SampleBody(m)
+				f.Body = string(body)
+			}
+		}
+	}
+	return f
+}
+
+// What envelopes are sent as, and how they begin, by the version of SOAP.
+var (
+	soapMedia    = map[string]string{"1.1": "text/xml; charset=utf-8", "1.2": "application/soap+xml; charset=utf-8"}
+	soapEnvelope = map[string]string{
+		"1.1": "<s:Envelope xmlns:s=\"http://schemas.xmlsoap.org/soap/envelope/\">\n  <s:Body>\n  </s:Body>\n</s:Envelope>\n",
+		"1.2": "<s:Envelope xmlns:s=\"http://www.w3.org/2003/05/soap-envelope\">\n  <s:Body>\n  </s:Body>\n</s:Envelope>\n",
+	}
+)
+
+// Fill takes what was typed: the value of a field by its name, and whether it was there.
+func (f *Form) Fill(typed func(name string) (string, bool)) {
+	for i := range f.Inputs {
+		if v, there := typed(f.Inputs[i].Field()); there {
+			f.Inputs[i].Value = v
+		}
+	}
+	if f.HasBody {
+		f.Body, _ = typed("body")
+		if m, there := typed("media"); there && m != "" {
+			f.MediaType = m
+		}
+	}
+	f.Key, _ = typed("key")
+}
+
+// Field is the name of the field in which the parameter is typed.
+func (i Input) Field() string { return "p " + i.In + " " + i.Name }
+
+// request makes the request of what was typed.
+func (f *Form) request(ctx context.Context, address, keyHeader string, o *contract.Operation) (*http.Request, error) {
+	path, query, headers := o.Path, url.Values{}, http.Header{}
+	for _, in := range f.Inputs {
+		if in.Value == "" && in.In != "path" {
+			continue
+		}
+		switch in.In {
+		case "path":
+			if in.Value == "" {
+				return nil, fault.Expect(fault.Required, "a value", "none").InField(in.Name)
+			}
+			path = strings.ReplaceAll(path, "{"+in.Name+"}", url.PathEscape(in.Value))
+		case "query":
+			query.Add(in.Name, in.Value)
+		case "header":
+			headers.Set(in.Name, in.Value)
+		case "cookie":
+			headers.Add("Cookie", (&http.Cookie{Name: in.Name, Value: in.Value}).String())
+		}
+	}
+	at := strings.TrimSuffix(address+path, "/")
+	if len(query) > 0 {
+		at += "?" + query.Encode()
+	}
+	var body io.Reader
+	if f.HasBody && f.Body != "" {
+		body = strings.NewReader(f.Body)
+		headers.Set("Content-Type", f.MediaType)
+	}
+	req, err := http.NewRequestWithContext(ctx, o.Method, at, body)
+	if err != nil {
+		return nil, fault.New(fault.Setting, "this is no request: %s", err)
+	}
+	req.Header = headers
+	if f.Key != "" {
+		req.Header.Set(keyHeader, f.Key)
+	}
+	return req, nil
+}
+
+// Show makes the line and the command of the request that would be sent. Of a key only its place is shown.
+func (f *Form) Show(address string, a *api.API, o *contract.Operation) {
+	req, err := f.request(context.Background(), address, a.Guards.KeyHeader, o)
+	if err != nil {
+		f.Line = o.Method + " " + o.Path
+		return
+	}
+	f.Line = o.Method + " " + req.URL.RequestURI()
+	parts := []string{"curl"}
+	if o.Method != http.MethodGet {
+		parts = append(parts, "-X", o.Method)
+	}
+	names := make([]string, 0, len(req.Header))
+	for name := range req.Header {
+		names = append(names, name)
+	}
+	sort.Strings(names)
+	for _, name := range names {
+		if name != http.CanonicalHeaderKey(a.Guards.KeyHeader) {
+			parts = append(parts, "-H", quoted(name+": "+req.Header.Get(name)))
+		}
+	}
+	if a.Guards.Key {
+		parts = append(parts, "-H", quoted(a.Guards.KeyHeader+": …"))
+	}
+	if f.HasBody && f.Body != "" {
+		parts = append(parts, "--data-binary", quoted(f.Body))
+	}
+	f.Curl = strings.Join(append(parts, quoted(req.URL.String())), " ")
+}
+
+// quoted is a text as a shell takes it.
+func quoted(text string) string { return "'" + strings.ReplaceAll(text, "'", `'\''`) + "'" }
+
+// Send sends the call to an address below which the API is called. Last is the body of the response before; empty where there was none.
+func (f *Form) Send(ctx context.Context, address string, a *api.API, o *contract.Operation, last string) (*Result, error) {
+	ctx, cancel := context.WithTimeout(ctx, callTime)
+	defer cancel()
+	req, err := f.request(ctx, address, a.Guards.KeyHeader, o)
+	if err != nil {
+		return nil, err
+	}
+	began := time.Now()
+	client := http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	res, err := client.Do(req)
+	if err != nil {
+		return nil, fault.New(fault.Setting, "the call was not answered: %s", err)
+	}
+	defer res.Body.Close()
+	body, err := io.ReadAll(io.LimitReader(res.Body, mostShown+1))
+	if err != nil {
+		return nil, fault.New(fault.Setting, "the response breaks off: %s", err)
+	}
+	r := &Result{Status: res.StatusCode, Text: http.StatusText(res.StatusCode), Took: time.Since(began), Media: res.Header.Get("Content-Type"), Run: res.Header.Get("Hollowreed-Run")}
+	if r.Cut = len(body) > mostShown; r.Cut {
+		body = body[:mostShown]
+	}
+	r.Body, r.Last = Pretty(body), string(body)
+	sent := contract.Sent{Status: r.Status, Media: r.Media, Body: body}
+	for name, values := range res.Header {
+		for _, v := range values {
+			sent.Headers, r.Headers = append(sent.Headers, [2]string{name, v}), append(r.Headers, name+": "+v)
+		}
+	}
+	sort.Strings(r.Headers)
+	if !r.Cut && o.Port == nil {
+		r.Checked, r.Faults = true, a.Contract.CheckAnswer(o, sent)
+	}
+	if last == "" {
+		r.First = true
+	} else {
+		r.Changed = changesIn([]byte(last), body)
+	}
+	return r, nil
+}
+
+// Pretty is a body as people read it: JSON with its members below each other.
+func Pretty(body []byte) string {
+	var out bytes.Buffer
+	if json.Indent(&out, body, "", "  ") == nil {
+		return out.String()
+	}
+	return strings.ToValidUTF8(string(body), "�")
+}
+
+// changesIn are the values that differ between two JSON bodies, or the bodies as a whole where they are something else.
+func changesIn(was, is []byte) (list []Change) {
+	before, after := map[string]string{}, map[string]string{}
+	if !flat("", was, before) || !flat("", is, after) {
+		if !bytes.Equal(was, is) {
+			list = append(list, Change{"", page.Cut(string(was)), page.Cut(string(is))})
+		}
+		return list
+	}
+	paths := make([]string, 0, len(before)+len(after))
+	for p := range before {
+		paths = append(paths, p)
+	}
+	for p := range after {
+		if _, there := before[p]; !there {
+			paths = append(paths, p)
+		}
+	}
+	sort.Strings(paths)
+	for _, p := range paths {
+		if before[p] != after[p] && len(list) < changesTo {
+			list = append(list, Change{p, before[p], after[p]})
+		}
+	}
+	return list
+}
+
+// flat are the single values of a JSON text by their paths; false where it is none.
+func flat(at string, text []byte, out map[string]string) bool {
+	var record map[string]json.RawMessage
+	var list []json.RawMessage
+	switch trimmed := bytes.TrimSpace(text); {
+	case len(trimmed) == 0:
+		return false
+	case trimmed[0] == '{':
+		if json.Unmarshal(trimmed, &record) != nil {
+			return false
+		}
+		for name, v := range record {
+			flat(at+"/"+strings.NewReplacer("~", "~0", "/", "~1").Replace(name), v, out)
+		}
+	case trimmed[0] == '[':
+		if json.Unmarshal(trimmed, &list) != nil {
+			return false
+		}
+		for i, v := range list {
+			flat(fmt.Sprintf("%s/%d", at, i), v, out)
+		}
+	default:
+		out[at] = string(trimmed)
+		return json.Valid(trimmed)
+	}
+	return true
+}
