@@ -69,6 +69,7 @@ steps:
 // side is one of two programs that answer the same calls.
 type side struct {
 	name, address string
+	key           string             // of the caller; empty: none is sent
 	recorded      func() (int, error) // the runs that are recorded so far; nil where nobody counts them
 }
 
@@ -149,14 +150,14 @@ func compareCalls(what string, bare, ours side, many, status int, call func() (s
 // callFor calls for a turn. Where runs are counted, there is one for each call that was answered, at once or soon after.
 func (s side) callFor(many, status int, call func() (method, path, body string)) (rate float64, half time.Duration, err error) {
 	if s.recorded == nil {
-		_, rate, half, err = callFor(s.address, many, status, call)
+		_, rate, half, err = callFor(s.address, s.key, many, status, call)
 		return rate, half, err
 	}
 	before, err := s.recorded()
 	if err != nil {
 		return 0, 0, err
 	}
-	calls, rate, half, err := callFor(s.address, many, status, call)
+	calls, rate, half, err := callFor(s.address, s.key, many, status, call)
 	for end := time.Now().Add(time.Second); err == nil; {
 		n, cerr := s.recorded()
 		switch {
@@ -173,7 +174,7 @@ func (s side) callFor(many, status int, call func() (method, path, body string))
 
 // callFor calls for a turn, each caller over a connection of its own, and says how many calls a second were answered, and within
 // which time half of them were.
-func callFor(address string, many, status int, call func() (method, path, body string)) (calls int, rate float64, half time.Duration, err error) {
+func callFor(address, key string, many, status int, call func() (method, path, body string)) (calls int, rate float64, half time.Duration, err error) {
 	client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: many}}
 	defer client.CloseIdleConnections()
 	took := make([][]time.Duration, many)
@@ -184,7 +185,7 @@ func callFor(address string, many, status int, call func() (method, path, body s
 		wg.Go(func() {
 			for errs[i] == nil && time.Now().Before(end) {
 				began := time.Now()
-				errs[i] = callOnce(client, address, status, call)
+				errs[i] = callOnce(client, address, key, status, call)
 				took[i] = append(took[i], time.Since(began))
 			}
 		})
@@ -194,11 +195,14 @@ func callFor(address string, many, status int, call func() (method, path, body s
 	return len(all), float64(len(all)) / callTurn.Seconds(), median(all), errors.Join(errs...)
 }
 
-func callOnce(client *http.Client, address string, status int, call func() (method, path, body string)) error {
+func callOnce(client *http.Client, address, key string, status int, call func() (method, path, body string)) error {
 	method, path, body := call()
 	req, err := http.NewRequest(method, address+path, strings.NewReader(body))
 	if err != nil {
 		return err
+	}
+	if key != "" {
+		req.Header.Set("Api-Key", key)
 	}
 	resp, err := client.Do(req)
 	if err != nil {
@@ -308,7 +312,7 @@ func engineCalls(ctx context.Context, server *localpg.Server) (side, func(), err
 	recorded := func() (n int, err error) {
 		return n, db.QueryRow(ctx, "select count(*) from run").Scan(&n)
 	}
-	return side{"Hollow Reed, a run each", address + inbound.Prefix, recorded}, func() { stop(); e.Stop(); outside.Close(); db.Close() }, err
+	return side{name: "Hollow Reed, a run each", address: address + inbound.Prefix, recorded: recorded}, func() { stop(); e.Stop(); outside.Close(); db.Close() }, err
 }
 
 // callScope is what the calls run in.

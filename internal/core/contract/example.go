@@ -27,7 +27,7 @@ type Sent struct {
 // may be empty: the first that says that all is well.
 func (c *Contract) ExampleAnswer(m Match, q Request, status string) (Sent, *fault.Fault) {
 	if a, at, i := namedExample(m, q); a != nil {
-		return c.sent(a, at, &at.Examples[i])
+		return c.sent(m.Operation, a, at, &at.Examples[i])
 	}
 	list := m.Operation.Answers
 	at := slices.IndexFunc(list, func(a *Answer) bool {
@@ -42,13 +42,13 @@ func (c *Contract) ExampleAnswer(m Match, q Request, status string) (Sent, *faul
 	a := list[at]
 	for i := range a.Media {
 		if e := a.Media[i].Examples; len(e) > 0 {
-			return c.sent(a, &a.Media[i], &e[0])
+			return c.sent(m.Operation, a, &a.Media[i], &e[0])
 		}
 	}
 	if len(a.Media) == 0 {
-		return c.sent(a, nil, nil)
+		return c.sent(m.Operation, a, nil, nil)
 	}
-	return c.sent(a, &a.Media[0], nil)
+	return c.sent(m.Operation, a, &a.Media[0], nil)
 }
 
 // namedExample finds the example of an answer that has the name of one of a parameter that came.
@@ -92,8 +92,8 @@ func (o *Operation) example(name string) (*Answer, *Media, int) {
 }
 
 // sent writes an answer: an example, or a value of the schema.
-func (c *Contract) sent(a *Answer, m *Media, e *Example) (s Sent, ft *fault.Fault) {
-	s.Status = a.status()
+func (c *Contract) sent(o *Operation, a *Answer, m *Media, e *Example) (s Sent, ft *fault.Fault) {
+	s.Status = o.statusOf(a)
 	for _, h := range a.Headers {
 		if text, ok := c.SampleText(h); ok && text != "" {
 			s.Headers = append(s.Headers, [2]string{h.Name, text})
@@ -188,13 +188,17 @@ func (c *Contract) SampleText(p *Parameter) (text string, ok bool) {
 	return v.String(), true
 }
 
-// status is a status of those for which the answer is.
-func (a *Answer) status() int {
+// statusOf is a status of those for which an answer is. The answer for all others is a failure where there is one that says that all is
+// well.
+func (o *Operation) statusOf(a *Answer) int {
 	if n, err := strconv.Atoi(a.Status); err == nil {
 		return n
 	}
-	if a.Status == "default" {
+	if a.Status != "default" {
+		return int(a.Status[0]-'0') * 100
+	}
+	if slices.ContainsFunc(o.Answers, func(b *Answer) bool { return b.Status[0] == '2' }) {
 		return 500
 	}
-	return int(a.Status[0]-'0') * 100
+	return 200
 }
