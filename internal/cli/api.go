@@ -12,11 +12,11 @@ import (
 func (e env) api() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "api",
-		Short: "Check the contract of an API, and compare it with an older one",
-		Long: `Works on the contracts of APIs: OpenAPI documents (3.0 and 3.1) in JSON or YAML. Nothing that they
-refer to is fetched.`,
+		Short: "Check, compare, import, draft and call APIs by their contracts",
+		Long: `Works on the contracts of APIs: OpenAPI documents (3.0 and 3.1) in JSON or YAML, and WSDL documents (1.1). Nothing
+that they refer to is fetched.`,
 	}
-	c.AddCommand(e.checkAPI(), e.diffAPI())
+	c.AddCommand(e.checkAPI(), e.diffAPI(), e.importAPI(), e.exportAPI(), e.draftAPI(), e.callAPI())
 	return c
 }
 

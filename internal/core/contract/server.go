@@ -2,6 +2,7 @@ package contract
 
 import (
 	"bytes"
+	"slices"
 	"strings"
 
 	"go.yaml.in/yaml/v3"
@@ -17,19 +18,26 @@ func WithServer(text []byte, address string) ([]byte, error) {
 		return nil, fault.New(fault.Syntax, "the document cannot be read")
 	}
 	root := doc.Content[0]
-	scalar := func(v string) *yaml.Node {
-		return &yaml.Node{Kind: yaml.ScalarNode, Value: v, Style: yaml.DoubleQuotedStyle, Tag: "!!str"}
+	scalar := func(v string, style yaml.Style) *yaml.Node {
+		return &yaml.Node{Kind: yaml.ScalarNode, Value: v, Style: style, Tag: "!!str"}
 	}
-	servers := &yaml.Node{Kind: yaml.SequenceNode, Style: root.Style, Content: []*yaml.Node{{Kind: yaml.MappingNode, Style: root.Style, Content: []*yaml.Node{scalar("url"), scalar(address)}}}}
-	at := -1
+	var keys yaml.Style // as the document writes its names
+	if len(root.Content) > 0 {
+		keys = root.Content[0].Style
+	}
+	server := &yaml.Node{Kind: yaml.MappingNode, Style: root.Style, Content: []*yaml.Node{scalar("url", keys), scalar(address, yaml.DoubleQuotedStyle)}}
+	servers := &yaml.Node{Kind: yaml.SequenceNode, Style: root.Style, Content: []*yaml.Node{server}}
+	at, behind := -1, 0
 	for i := 0; i+1 < len(root.Content); i += 2 {
-		if root.Content[i].Value == "servers" {
-			root.Content[i+1] = servers
-			at = i
+		switch root.Content[i].Value {
+		case "servers":
+			root.Content[i+1], at = servers, i
+		case "info":
+			behind = i + 2
 		}
 	}
 	if at < 0 {
-		root.Content = append(root.Content, scalar("servers"), servers)
+		root.Content = slices.Insert(root.Content, behind, scalar("servers", keys), servers)
 	}
 	var b bytes.Buffer
 	e := yaml.NewEncoder(&b)

@@ -11,13 +11,13 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"hollowreed/internal/connector/apicall"
 	"hollowreed/internal/core/api"
 	"hollowreed/internal/core/contract"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/engine"
 	"hollowreed/internal/store"
-	"hollowreed/internal/web/apicall"
 	"hollowreed/internal/web/page"
 )
 

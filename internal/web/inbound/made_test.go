@@ -12,12 +12,12 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"hollowreed/internal/connector/apicall"
 	"hollowreed/internal/core/contract"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
 	"hollowreed/internal/testkit"
-	"hollowreed/internal/web/apicall"
 	"hollowreed/internal/web/webtest"
 )
 

@@ -11,13 +11,13 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"hollowreed/internal/connector/apicall"
 	"hollowreed/internal/core/api"
 	"hollowreed/internal/core/contract"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/design"
 	"hollowreed/internal/store"
-	"hollowreed/internal/web/apicall"
 	"hollowreed/internal/web/bench/base"
 	"hollowreed/internal/web/form"
 	"hollowreed/internal/web/inbound"

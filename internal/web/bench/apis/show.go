@@ -8,12 +8,12 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"hollowreed/internal/connector/apicall"
 	"hollowreed/internal/core/api"
 	"hollowreed/internal/core/contract"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/store"
-	"hollowreed/internal/web/apicall"
 	"hollowreed/internal/web/page"
 )
 

@@ -1,5 +1,5 @@
 // Package apicall calls operations of APIs as any program does, over HTTP, and holds what comes back against their contracts: for the
-// page of an API and for its documentation.
+// page of an API, for its documentation and for the command line.
 package apicall
 
 import (
@@ -17,7 +17,6 @@ import (
 	"hollowreed/internal/core/api"
 	"hollowreed/internal/core/contract"
 	"hollowreed/internal/core/fault"
-	"hollowreed/internal/web/page"
 )
 
 // Form is a call as it is filled in on a page.
@@ -259,7 +258,7 @@ func changesIn(was, is []byte) (list []Change) {
 	before, after := map[string]string{}, map[string]string{}
 	if !flat("", was, before) || !flat("", is, after) {
 		if !bytes.Equal(was, is) {
-			list = append(list, Change{"", page.Cut(string(was)), page.Cut(string(is))})
+			list = append(list, Change{"", short(string(was)), short(string(is))})
 		}
 		return list
 	}
@@ -307,4 +306,14 @@ func flat(at string, text []byte, out map[string]string) bool {
 		return json.Valid(trimmed)
 	}
 	return true
+}
+
+// longest is how much of a body is told where it changed as a whole, in bytes.
+const longest = 60
+
+func short(text string) string {
+	if len(text) <= longest {
+		return text
+	}
+	return strings.ToValidUTF8(text[:longest], "") + "…"
 }
