@@ -69,7 +69,7 @@ steps:
 // side is one of two programs that answer the same calls.
 type side struct {
 	name, address string
-	key           string             // of the caller; empty: none is sent
+	key           string              // of the caller; empty: none is sent
 	recorded      func() (int, error) // the runs that are recorded so far; nil where nobody counts them
 }
 

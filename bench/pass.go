@@ -48,6 +48,7 @@ paths:
           description: the order
           content: {application/json: {schema: {$ref: "#/components/schemas/Order"}}}
   /large:
+    get: {operationId: largest, responses: {"200": {description: x, content: {application/octet-stream: {}}}}}
     post:
       operationId: large
       requestBody: {content: {application/octet-stream: {schema: {}}}}
@@ -64,7 +65,7 @@ components:
         lines: {type: array, items: {type: object, required: [article, quantity, price], properties: {article: {type: string}, quantity: {type: integer, minimum: 1}, price: {type: number}}}}
 `
 
-const passWays = "operations:\n  - {operation: order, answered by: pass-through, connection: backend}\n  - {operation: large, answered by: pass-through, connection: backend}\n"
+const passWays = "operations:\n  - {operation: order, answered by: pass-through, connection: backend}\n  - {operation: large, answered by: pass-through, connection: backend}\n  - {operation: largest, answered by: pass-through, connection: backend}\n"
 
 var passParts = map[string]string{
 	"project.yaml":             "project: Passed through\n",
@@ -98,9 +99,15 @@ func passes(dir string) error {
 	}
 	text := order()
 	backend, stopBackend, err := served(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if r.Method == http.MethodPost {
+		switch {
+		case r.Method == http.MethodPost:
+			sum := sha256.New()
+			io.Copy(sum, r.Body)
+			fmt.Fprintf(w, "%x", sum.Sum(nil))
+			return
+		case r.URL.Path == "/large":
 			w.Header().Set("Content-Type", "application/octet-stream")
-			io.Copy(w, r.Body)
+			io.Copy(w, large())
 			return
 		}
 		w.Header().Set("Content-Type", "application/json")
@@ -148,43 +155,65 @@ func passes(dir string) error {
 	return passLarge(ours + "/in/plain/large")
 }
 
-// passLarge sends a gigabyte through and back, and says how much memory that took.
+// large is a gigabyte.
+func large() io.Reader {
+	return io.LimitReader(&repeated{chunk: bytes.Repeat([]byte("hollow reed "), 1<<16/12)}, 1<<30)
+}
+
+// passLarge sends a gigabyte through to the backend and takes one from it, and says how much memory that took.
 func passLarge(address string) error {
-	const size = 1 << 30
-	var before, most runtime.MemStats
+	sum := sha256.New()
+	if _, err := io.Copy(sum, large()); err != nil {
+		return err
+	}
+	want := fmt.Sprintf("%x", sum.Sum(nil))
+	var m runtime.MemStats
 	runtime.GC()
-	runtime.ReadMemStats(&before)
-	peak := before.HeapInuse
-	sum, back := sha256.New(), sha256.New()
-	chunk := bytes.Repeat([]byte("hollow reed "), 1<<16/12)
-	body := io.TeeReader(io.LimitReader(&repeated{chunk: chunk}, size), sum)
+	runtime.ReadMemStats(&m)
+	before, peak := m.HeapInuse, m.HeapInuse
+	stop, watched := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(watched)
+		for {
+			select {
+			case <-stop:
+				return
+			case <-time.After(50 * time.Millisecond):
+				runtime.ReadMemStats(&m)
+				peak = max(peak, m.HeapInuse)
+			}
+		}
+	}()
 	began := time.Now()
-	resp, err := http.Post(address, "application/octet-stream", body)
+	err := passBoth(address, want)
+	took := time.Since(began)
+	close(stop)
+	<-watched
+	if err == nil {
+		fmt.Printf("1 GB to the backend and 1 GB from it in %.1f s, at most %d MB more memory in use\n", took.Seconds(), (peak-before)>>20)
+	}
+	return err
+}
+
+func passBoth(address, want string) error {
+	resp, err := http.Post(address, "application/octet-stream", large())
 	if err != nil {
 		return err
 	}
 	defer resp.Body.Close()
-	watched := time.NewTicker(100 * time.Millisecond)
-	defer watched.Stop()
-	done := make(chan struct{})
-	go func() {
-		defer close(done)
-		io.Copy(back, resp.Body)
-	}()
-	for {
-		select {
-		case <-watched.C:
-			runtime.ReadMemStats(&most)
-			peak = max(peak, most.HeapInuse)
-			continue
-		case <-done:
-		}
-		break
+	text, err := io.ReadAll(resp.Body)
+	if err != nil || string(text) != want {
+		return fmt.Errorf("what the backend got is another thing (%d, %.100s, %v)", resp.StatusCode, text, err)
 	}
-	if !bytes.Equal(sum.Sum(nil), back.Sum(nil)) {
-		return fmt.Errorf("a gigabyte came back as another one")
+	down, err := http.Get(address)
+	if err != nil {
+		return err
 	}
-	fmt.Printf("1 GB through and back in %.1f s, %d MB more memory in use at most\n", time.Since(began).Seconds(), (peak-before.HeapInuse)>>20)
+	defer down.Body.Close()
+	sum := sha256.New()
+	if _, err := io.Copy(sum, down.Body); err != nil || fmt.Sprintf("%x", sum.Sum(nil)) != want {
+		return fmt.Errorf("what came from the backend is another thing (%d, %v)", down.StatusCode, err)
+	}
 	return nil
 }
 

@@ -80,6 +80,9 @@ type Call struct {
 	leave     func()
 }
 
+// Brings notes the query and the headers that came with the call. Names of headers are in lower case.
+func (c *Call) Brings(query, headers []running.Pair) { c.asked.Query, c.asked.Headers = query, headers }
+
 // Leave gives the caller's place to another one.
 func (c *Call) Leave() {
 	if c.leave != nil {

@@ -31,7 +31,7 @@ type apiCall struct {
 func guard(c *gin.Context, s *page.Site, call *engine.Call) {
 	began := time.Now()
 	g := call.API.Guards
-	page.Bounded(c, g.MaxBody)
+	page.Bounded(c, largest(call))
 	if p := call.Operation.Port; p != nil {
 		c.Set(soapVersion, p.Version)
 	}
@@ -49,6 +49,14 @@ func guard(c *gin.Context, s *page.Site, call *engine.Call) {
 	a.caller = in.Caller
 	c.Request.Header.Del(g.KeyHeader)
 	a.answer()
+}
+
+// largest is how large the body of a call may be, in bytes: a flow's is recorded with its run, so that an API cannot allow it more.
+func largest(call *engine.Call) int64 {
+	if call.Plan != nil {
+		return min(call.API.Guards.MaxBody, maxBody)
+	}
+	return call.API.Guards.MaxBody
 }
 
 // answer answers a call that may be answered.

@@ -166,6 +166,15 @@ func TestWhatIsPassedThroughComesAsItIs(t *testing.T) {
 	resp, _ = ask(t, w, "POST", "/orders/1/papers", `price`, "Content-Type: text/plain")
 	require.Equal(t, 415, resp.StatusCode)
 
+	large := `{"price":1,"z":"` + strings.Repeat("long ", 1<<20) + `"}`
+	resp, answer = ask(t, w, "POST", "/orders/1/papers", large, "Content-Type: application/json")
+	require.Equal(t, 413, resp.StatusCode, answer)
+	publish(t, w, "max body: 8192\n"+ways)
+	resp, answer = ask(t, w, "POST", "/orders/1/papers", large, "Content-Type: application/json")
+	require.Equal(t, 200, resp.StatusCode, answer)
+	require.Equal(t, large, came)
+	publish(t, w, "response validation: report\n"+ways)
+
 	answers = `{"cost": 1}`
 	resp, answer = ask(t, w, "POST", "/orders/1/papers", "")
 	require.Equal(t, 200, resp.StatusCode)

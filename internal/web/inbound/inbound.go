@@ -157,7 +157,6 @@ func escaped(text string) string {
 
 // serve finds out what a request is for, before its body is read.
 func serve(c *gin.Context, s *page.Site) {
-	page.Bounded(c, maxBody)
 	a := asked(c)
 	if preflight(c, s, a) {
 		return
@@ -170,6 +169,7 @@ func serve(c *gin.Context, s *page.Site) {
 	case call.API != nil:
 		guard(c, s, call)
 	default:
+		page.Bounded(c, maxBody)
 		start(c, s, call)
 	}
 }
@@ -182,6 +182,7 @@ func start(c *gin.Context, s *page.Site, call *engine.Call) {
 		return
 	}
 	defer call.Leave()
+	call.Brings(pairs(c.Request.URL.Query(), nil), pairs(c.Request.Header, map[string]bool{"authorization": true, "cookie": true}))
 	body, err := read(c.Request)
 	if err != nil {
 		unread(c, err)
@@ -237,8 +238,6 @@ func asked(c *gin.Context) engine.InboundRequest {
 	if kind, token, _ := strings.Cut(c.GetHeader("Authorization"), " "); strings.EqualFold(kind, "Bearer") {
 		a.Token = token
 	}
-	a.Query = pairs(c.Request.URL.Query(), nil)
-	a.Headers = pairs(c.Request.Header, map[string]bool{"authorization": true, "cookie": true})
 	return a
 }
 
