@@ -41,6 +41,7 @@ import (
 	"go.opentelemetry.io/otel/trace"
 
 	"hollowreed/internal/compiled"
+	"hollowreed/internal/connector/tokens"
 	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/engine/apis"
@@ -144,6 +145,7 @@ type Engine struct {
 	deployments *shared.Deployments
 	routes      routes
 	apiCallers  *apis.Callers
+	apiTokens   *tokens.Tokens
 	quotas      *apis.Quotas
 	apiPlaces   apis.Places
 	triggers    *triggers.Watch
@@ -224,7 +226,7 @@ func New(db *pgxpool.Pool, outside *Connections, o Options) (*Engine, error) {
 // watches makes what looks for triggers, alerts and connections, and removes what is not kept. It works while this worker leads.
 func (e *Engine) watches(outside *Connections) {
 	e.deployments = shared.NewDeployments(e.front(), e.opt.Env, &e.hearing)
-	e.apiCallers, e.quotas = apis.NewCallers(e.front()), apis.NewQuotas(e.front())
+	e.apiCallers, e.apiTokens, e.quotas = apis.NewCallers(e.front()), tokens.New(), apis.NewQuotas(e.front())
 	e.triggers = triggers.New(triggers.Config{
 		DB: e.db, Outside: outside, Compiled: e.opt.Compiled, Deployments: e.deployments, Hearing: &e.hearing, Runs: e, StableFor: e.opt.StableFor, Now: e.now, Log: e.opt.Log,
 	})

@@ -1,11 +1,15 @@
 package engine
 
 import (
+	"cmp"
 	"context"
+	"errors"
 	"math"
 	"strconv"
+	"strings"
 	"time"
 
+	"hollowreed/internal/connector/tokens"
 	"hollowreed/internal/core/api"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/engine/apis"
@@ -25,21 +29,24 @@ func (g *Guarded) Done() {
 	}
 }
 
+// Credential is what a caller sent to say who it is.
+type Credential struct {
+	Key, Token     string
+	Name, Password string
+}
+
 // Guard lets a call of an API in, or says as a *Rejected why not: the API is retired, the caller is not known or has called too
 // often, or too many call at once.
-func (e *Engine) Guard(ctx context.Context, s store.Scope, c *Call, key string) (*Guarded, error) {
+func (e *Engine) Guard(ctx context.Context, s store.Scope, c *Call, with Credential) (*Guarded, error) {
 	g := c.API.Guards
 	if c.API.Stage(e.now()) == api.Retired {
 		return nil, refused(410, retired(g))
 	}
-	out := &Guarded{}
-	if g.Key {
-		caller, err := e.keyedCaller(ctx, s, c.API, key)
-		if err != nil {
-			return nil, err
-		}
-		out.Caller = caller.Name
+	caller, err := e.callerOf(ctx, s, c, with)
+	if err != nil {
+		return nil, err
 	}
+	out := &Guarded{Caller: caller}
 	who := out.Caller
 	if who == "" {
 		who = "address " + c.asked.Client
@@ -82,21 +89,71 @@ func retired(g api.Guards) *fault.Fault {
 	return f
 }
 
-// keyedCaller is whose key it is.
-func (e *Engine) keyedCaller(ctx context.Context, s store.Scope, a *api.API, key string) (store.APICaller, error) {
-	if key == "" {
-		return store.APICaller{}, refused(401, fault.Expect(fault.Required, "a key in the header "+a.Guards.KeyHeader, "none"))
+// callerOf finds out who calls, as the API wants to know it; empty where anybody may.
+func (e *Engine) callerOf(ctx context.Context, s store.Scope, c *Call, with Credential) (string, error) {
+	g := c.API.Guards
+	switch g.Callers {
+	case api.WithKey:
+		if with.Key == "" {
+			return "", unknownCaller("ApiKey", fault.Expect(fault.Required, "a key in the header "+g.KeyHeader, "none"))
+		}
+		return e.keyedCaller(ctx, s, c.API, "ApiKey", with.Key, "")
+	case api.WithPassword:
+		if with.Password == "" {
+			return "", unknownCaller("Basic", fault.Expect(fault.Required, "a name and a key as basic authentication", "none"))
+		}
+		return e.keyedCaller(ctx, s, c.API, "Basic", with.Password, with.Name)
+	case api.WithToken:
+		return e.tokenCaller(ctx, c, with.Token)
 	}
+	return "", nil
+}
+
+// unknownCaller asks for a credential (RFC 9110, section 11.6.1).
+func unknownCaller(scheme string, f *fault.Fault) *Rejected {
+	r := refused(401, f)
+	r.Challenge = scheme + ` realm="api"`
+	return r
+}
+
+// keyedCaller is whose key it is; of a caller of a name where one is given.
+func (e *Engine) keyedCaller(ctx context.Context, s store.Scope, a *api.API, scheme, key, name string) (string, error) {
 	caller, reason, err := e.apiCallers.Of(ctx, s, key, a.ID, e.now())
 	switch {
 	case err != nil:
-		return caller, err
+		return "", err
 	case reason == apis.NotForAPI:
-		return caller, refused(403, fault.New(fault.Setting, "%s", string(reason)))
-	case reason != "":
-		return caller, refused(401, fault.New(fault.Setting, "%s", string(reason)))
+		return "", refused(403, fault.New(fault.Setting, "%s", string(reason)))
+	case reason == "" && name != "" && name != caller.Name:
+		reason = apis.Unknown
 	}
-	return caller, nil
+	if reason != "" {
+		return "", unknownCaller(scheme, fault.New(fault.Setting, "%s", string(reason)))
+	}
+	return caller.Name, nil
+}
+
+// tokenCaller is who a token is of, where it is good and has the scopes that the operation asks for (RFC 6750, section 3).
+func (e *Engine) tokenCaller(ctx context.Context, c *Call, token string) (string, error) {
+	if token == "" {
+		return "", unknownCaller("Bearer", fault.Expect(fault.Required, "a token as Authorization: Bearer", "none"))
+	}
+	claims, err := e.apiTokens.Of(ctx, c.API.Guards.Tokens, token, e.now())
+	switch {
+	case errors.Is(err, tokens.ErrIssuer):
+		e.opt.Log.Warn("tokens cannot be checked", "api", c.API.ID, "issuer", c.API.Guards.Tokens.Issuer, "error", err)
+		return "", refusedFor(503, time.Second, fault.New(fault.Setting, "%s", tokens.ErrIssuer))
+	case err != nil:
+		r := unknownCaller("Bearer", fault.New(fault.Setting, "%s", err))
+		r.Challenge += `, error="invalid_token"`
+		return "", r
+	}
+	if want := c.API.Scopes(c.Operation); !claims.Meets(want) {
+		r := refused(403, fault.Expect(fault.Setting, "a token with the scope "+strings.Join(want[0], " "), cmp.Or(strings.Join(claims.Scopes, " "), "none")))
+		r.Challenge = `Bearer realm="api", error="insufficient_scope", scope="` + strings.Join(want[0], " ") + `"`
+		return "", r
+	}
+	return claims.Caller, nil
 }
 
 // CallEnded counts a call of an API that was answered.

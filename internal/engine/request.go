@@ -47,7 +47,9 @@ type Rejected struct {
 	Status int // RFC 9110, section 15
 	Allow  []string
 	Again  time.Duration // after which it may come again; 0: nothing is said
-	Faults fault.List
+	// Challenge asks for a credential (RFC 9110, section 11.6.1); empty where nothing is said.
+	Challenge string
+	Faults    fault.List
 }
 
 // Error is the first fault.
@@ -297,7 +299,7 @@ func (e *Engine) admitted(ctx context.Context, s store.Scope, plan *running.Plan
 		return err
 	}
 	if want == "" || subtle.ConstantTimeCompare([]byte(want), []byte(token)) != 1 {
-		return refused(401, fault.Expect(fault.Required, "the bearer token of this flow", map[bool]string{true: "none", false: "another one"}[token == ""]))
+		return unknownCaller("Bearer", fault.Expect(fault.Required, "the bearer token of this flow", map[bool]string{true: "none", false: "another one"}[token == ""]))
 	}
 	return nil
 }

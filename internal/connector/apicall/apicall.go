@@ -28,7 +28,7 @@ type Form struct {
 	Body      string
 	HasBody   bool
 	Key       string
-	WantsKey  bool
+	Wants     string // what callers say who they are with; empty where anybody may call
 	Curl      string
 	Line      string // as method and address
 	Sent      *Result
@@ -70,7 +70,7 @@ const (
 
 // Of is a call with the examples of the contract.
 func Of(a *api.API, o *contract.Operation) *Form {
-	f := &Form{Operation: o.ID, WantsKey: a.Guards.Key}
+	f := &Form{Operation: o.ID, Wants: a.Guards.Credential()}
 	for _, p := range o.Parameters {
 		text, _ := a.Contract.SampleText(p)
 		if !p.Required && len(p.Examples) == 0 {
@@ -128,7 +128,7 @@ func (f *Form) Fill(typed func(name string) (string, bool)) {
 func (i Input) Field() string { return "p " + i.In + " " + i.Name }
 
 // request makes the request of what was typed.
-func (f *Form) request(ctx context.Context, address, keyHeader string, o *contract.Operation) (*http.Request, error) {
+func (f *Form) request(ctx context.Context, address string, a *api.API, o *contract.Operation) (*http.Request, error) {
 	path, query, headers := o.Path, url.Values{}, http.Header{}
 	for _, in := range f.Inputs {
 		if in.Value == "" && in.In != "path" {
@@ -163,14 +163,14 @@ func (f *Form) request(ctx context.Context, address, keyHeader string, o *contra
 	}
 	req.Header = headers
 	if f.Key != "" {
-		req.Header.Set(keyHeader, f.Key)
+		req.Header.Set(a.Guards.CredentialHeader(), a.Guards.CredentialValue(f.Key))
 	}
 	return req, nil
 }
 
 // Show makes the line and the command of the request that would be sent. Of a key only its place is shown.
 func (f *Form) Show(address string, a *api.API, o *contract.Operation) {
-	req, err := f.request(context.Background(), address, a.Guards.KeyHeader, o)
+	req, err := f.request(context.Background(), address, a, o)
 	if err != nil {
 		f.Line = o.Method + " " + o.Path
 		return
@@ -186,17 +186,25 @@ func (f *Form) Show(address string, a *api.API, o *contract.Operation) {
 	}
 	sort.Strings(names)
 	for _, name := range names {
-		if name != http.CanonicalHeaderKey(a.Guards.KeyHeader) {
+		if name != http.CanonicalHeaderKey(a.Guards.CredentialHeader()) {
 			parts = append(parts, "-H", quoted(name+": "+req.Header.Get(name)))
 		}
 	}
-	if a.Guards.Key {
-		parts = append(parts, "-H", quoted(a.Guards.KeyHeader+": …"))
+	if f.Wants != "" {
+		parts = append(parts, credential(a.Guards)...)
 	}
 	if f.HasBody && f.Body != "" {
 		parts = append(parts, "--data-binary", quoted(f.Body))
 	}
 	f.Curl = strings.Join(append(parts, quoted(req.URL.String())), " ")
+}
+
+// credential is what a command says of who calls, with a place for what nobody may see.
+func credential(g api.Guards) []string {
+	if g.Callers == api.WithPassword {
+		return []string{"-u", quoted("NAME:KEY")}
+	}
+	return []string{"-H", quoted(g.CredentialHeader() + ": " + strings.TrimSuffix(g.CredentialValue("…"), " "))}
 }
 
 // quoted is a text as a shell takes it.
@@ -206,7 +214,7 @@ func quoted(text string) string { return "'" + strings.ReplaceAll(text, "'", `'\
 func (f *Form) Send(ctx context.Context, address string, a *api.API, o *contract.Operation, last string) (*Result, error) {
 	ctx, cancel := context.WithTimeout(ctx, callTime)
 	defer cancel()
-	req, err := f.request(ctx, address, a.Guards.KeyHeader, o)
+	req, err := f.request(ctx, address, a, o)
 	if err != nil {
 		return nil, err
 	}

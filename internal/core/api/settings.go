@@ -2,6 +2,7 @@ package api
 
 import (
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -28,8 +29,9 @@ type Guards struct {
 	Successor       string
 	Requests        Verdict
 	Answers         Verdict
-	Key             bool          // callers need a key
-	KeyHeader       string        // in which it comes
+	Callers         string // how they say who they are
+	KeyHeader       string // of a key
+	Tokens          Tokens
 	PerMinute       int           // calls of one caller, or of one address where callers are not known; 0: any number
 	PerDay          int           // the same for a day in UTC
 	Concurrency     int           // calls at once in a process; 0: any number
@@ -39,7 +41,7 @@ type Guards struct {
 }
 
 // Settings are those of an API.
-var Settings = setting.List{
+var Settings = slices.Concat(setting.List{
 	{Name: "base", Label: "Base path", Type: setting.Text, Help: "Below which its operations are called, for example v1/bookings. Default: its id"},
 	{Name: "status", Label: "Status", Type: setting.Choice, Default: string(Published), Choices: []string{string(Published), string(Deprecated), string(Retired)}, Redraw: true, Help: "Deprecated is told in headers; retired is answered with 410"},
 	{Name: "deprecated since", Label: "Deprecated since", Type: setting.Text, When: "status=deprecated", Hint: "2027-01-31", Help: "Sent in the header Deprecation (RFC 9745)"},
@@ -47,24 +49,24 @@ var Settings = setting.List{
 	{Name: "successor", Label: "Successor", Type: setting.Text, When: "status=deprecated|retired", Hint: "/in/v2/bookings", Help: "The address that callers should use instead (RFC 5829)"},
 	{Name: "request validation", Label: "Requests that break the contract", Type: setting.Choice, Default: string(Refuse), Choices: []string{string(Refuse), string(Report), string(Off)}, Help: "Operations that flows answer always refuse them"},
 	{Name: "response validation", Label: "Responses that break the contract", Type: setting.Choice, Default: string(Report), Choices: []string{string(Refuse), string(Report), string(Off)}, Help: "Refused ones become 502. Those of flows have the schema of the contract"},
-	{Name: "callers", Label: "Callers", Type: setting.Choice, Default: "anybody", Choices: []string{"anybody", "with a key"}, Redraw: true},
-	{Name: "key header", Label: "Header of the key", Type: setting.Text, Default: "Api-Key", When: "callers=with a key"},
+}, callerSettings, setting.List{
 	{Name: "rate limit", Label: "Rate limit (calls/min)", Type: setting.Number, Least: 1, Greatest: 1_000_000, Help: "Of each caller, in all workers together. Default: no limit"},
 	{Name: "daily quota", Label: "Daily quota (calls)", Type: setting.Number, Least: 1, Greatest: 1_000_000_000, Help: "Of each caller, a day in UTC. Default: no limit"},
 	{Name: "concurrency", Label: "Concurrent calls (at most)", Type: setting.Number, Least: 1, Greatest: 10000, Rare: true, Help: "In each worker; others get 503 with Retry-After. Default: no limit"},
 	{Name: "max body", Label: "Largest request (KB)", Type: setting.Number, Default: "4096", Least: 1, Greatest: 1 << 20, Rare: true, Help: "Of operations that flows answer at most 4096"},
 	{Name: "timeout", Label: "Response timeout (s)", Type: setting.Number, Default: "30", Least: 1, Greatest: 3600, Rare: true, Help: "Of what is passed through; then 504. Flows have their own"},
 	{Name: "origins", Label: "Allowed origins", Type: setting.Text, Rare: true, Hint: "https://desk.example", Help: "Sites whose pages may call, with blanks between, or * for any (CORS). Default: none"},
-}
+})
 
 // guardsOf reads the guards of settings.
 func guardsOf(d *partfile.Doc, v setting.Values) Guards {
 	g := Guards{
 		Status: Lifecycle(v.Get("status")), Successor: v.Get("successor"), Requests: Verdict(v.Get("request validation")), Answers: Verdict(v.Get("response validation")),
-		Key: v.Get("callers") == "with a key", KeyHeader: v.Get("key header"), PerMinute: v.Int("rate limit"), PerDay: v.Int("daily quota"),
+		Callers: v.Get("callers"), KeyHeader: v.Get("key header"), PerMinute: v.Int("rate limit"), PerDay: v.Int("daily quota"),
 		Concurrency: v.Int("concurrency"), MaxBody: int64(v.Int("max body")) << 10, Timeout: time.Duration(v.Int("timeout")) * time.Second,
 		Origins: strings.Fields(v.Get("origins")),
 	}
+	g.Tokens = tokensOf(d, v)
 	g.DeprecatedSince, g.RetiresOn = day(d, v, "deprecated since"), day(d, v, "retires on")
 	for _, o := range g.Origins {
 		if u, err := url.Parse(o); o != "*" && (err != nil || u.Scheme == "" || u.Host == "" || u.Path != "") {

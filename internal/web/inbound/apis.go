@@ -39,7 +39,7 @@ func guard(c *gin.Context, s *page.Site, call *engine.Call) {
 	defer func() { s.Engine.CallEnded(s.Scope, call, a.caller, c.Writer.Status(), time.Since(began)) }()
 	crossSite(c, g)
 	life(c, call.API)
-	in, err := s.Engine.Guard(c, s.Scope, call, c.GetHeader(g.KeyHeader))
+	in, err := s.Engine.Guard(c, s.Scope, call, credential(c, g))
 	if err != nil {
 		page.Unread(c)
 		refuse(c, s, err)
@@ -47,8 +47,21 @@ func guard(c *gin.Context, s *page.Site, call *engine.Call) {
 	}
 	defer in.Done()
 	a.caller = in.Caller
+	if g.Callers == api.WithPassword { // a key of ours is for nobody else
+		c.Request.Header.Del("Authorization")
+	}
 	c.Request.Header.Del(g.KeyHeader)
 	a.answer()
+}
+
+// credential is what the caller sent to say who it is.
+func credential(c *gin.Context, g api.Guards) (with engine.Credential) {
+	with.Key = c.GetHeader(g.KeyHeader)
+	with.Name, with.Password, _ = c.Request.BasicAuth()
+	if kind, token, _ := strings.Cut(c.GetHeader("Authorization"), " "); strings.EqualFold(kind, "Bearer") {
+		with.Token = token
+	}
+	return with
 }
 
 // largest is how large the body of a call may be, in bytes: a flow's is recorded with its run, so that an API cannot allow it more.

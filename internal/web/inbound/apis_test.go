@@ -2,6 +2,7 @@ package inbound_test
 
 import (
 	"crypto/sha256"
+	"encoding/base64"
 	"io"
 	"net/http"
 	"net/http/httptest"
@@ -221,6 +222,13 @@ func TestGuardsStandBeforeAnAPI(t *testing.T) {
 		require.Equal(t, want, resp.StatusCode, "%s: %s", key, answer)
 		require.NotContains(t, answer, "key of ")
 	}
+	publish(t, w, "callers: with a name and a key\n"+example)
+	for pair, want := range map[string]int{"app:key of app": 200, "other name:key of app": 401, "app:": 401, "app:key of shut out": 401, "gone:old key": 401} {
+		resp, answer := ask(t, w, "GET", "/classes/CAR", "", "Authorization: Basic "+base64.StdEncoding.EncodeToString([]byte(pair)))
+		require.Equal(t, want, resp.StatusCode, "%s: %s", pair, answer)
+		require.Equal(t, want == 401, resp.Header.Get("WWW-Authenticate") == `Basic realm="api"`)
+	}
+	publish(t, w, "callers: with a key\nrate limit: 5\n"+example)
 	require.NoError(t, store.SetCaller(t.Context(), w.DB, testkit.Skerry, store.APICaller{ID: out, Disabled: true}))
 	require.Eventually(t, func() bool {
 		resp, _ := ask(t, w, "GET", "/classes/CAR", "", "Api-Key: key of shut out")

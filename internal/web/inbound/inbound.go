@@ -300,8 +300,8 @@ func refuse(c *gin.Context, s *page.Site, err error) {
 	if again := max(r.Again, time.Second); r.Again > 0 || r.Status == http.StatusTooManyRequests {
 		c.Header("Retry-After", strconv.Itoa(int(again.Seconds())))
 	}
-	if r.Status == http.StatusUnauthorized {
-		c.Header("WWW-Authenticate", "Bearer")
+	if r.Challenge != "" {
+		c.Header("WWW-Authenticate", r.Challenge)
 	}
 	p := problem{Status: r.Status, Detail: r.Faults[0].What()}
 	if r.Status == http.StatusUnprocessableEntity {

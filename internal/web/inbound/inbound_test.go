@@ -82,7 +82,7 @@ func TestARequestStartsARunAndIsAnsweredByIt(t *testing.T) {
 	require.Equal(t, 422, resp.StatusCode, answer)
 	resp, _ = w.Ask("POST", "/in/kiosk/sign-ups", good)
 	require.Equal(t, 401, resp.StatusCode)
-	require.Equal(t, "Bearer", resp.Header.Get("WWW-Authenticate"))
+	require.Equal(t, `Bearer realm="api"`, resp.Header.Get("WWW-Authenticate"))
 	resp, _ = w.Ask("POST", "/in/kiosk/sign-ups", good, "Authorization: Bearer kelp")
 	require.Equal(t, 401, resp.StatusCode)
 	resp, answer = w.Ask("GET", "/in/kiosk/sign-ups", "", token)

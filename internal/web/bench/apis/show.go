@@ -96,9 +96,12 @@ func (b pages) guards(c *gin.Context, a *api.API) ([]guardRow, error) {
 		}
 		return fmt.Sprintf(text, page.Number(limit))
 	}
-	who := "anybody"
-	if g.Key {
-		who = "with a key in the header " + g.KeyHeader
+	who := g.Callers
+	switch who {
+	case api.WithKey:
+		who += " in the header " + g.KeyHeader
+	case api.WithToken:
+		who += " of " + g.Tokens.Issuer
 	}
 	validated := fmt.Sprintf("requests: %s, responses: %s", g.Requests, g.Answers)
 	if a.Contract != nil && a.Contract.WSDL != nil {
