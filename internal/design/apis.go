@@ -194,3 +194,13 @@ func SetWay(a *api.API, text []byte, operation, kind string) ([]byte, error) {
 	}
 	return partfile.Insert(text, []any{"operations"}, w.Index, partfile.Ordered{{Key: "operation", Value: o.ID}, {Key: "answered by", Value: kind}})
 }
+
+// CachingAt is where the caching of an operation stands in the text of an API; it is put there where it was not.
+func CachingAt(a *api.API, text []byte, operation string) (out []byte, at int, err error) {
+	i := slices.IndexFunc(a.Caches, func(c *api.Cache) bool { return c.Operation != nil && c.Operation.ID == operation })
+	if i >= 0 {
+		return text, a.Caches[i].Index, nil
+	}
+	out, err = partfile.Append(text, []any{"caching"}, "operation", operation)
+	return out, len(a.Caches), err
+}

@@ -146,6 +146,7 @@ type Engine struct {
 	routes      routes
 	apiCallers  *apis.Callers
 	apiTokens   *tokens.Tokens
+	responses   *apis.Responses
 	quotas      *apis.Quotas
 	apiPlaces   apis.Places
 	triggers    *triggers.Watch
@@ -227,6 +228,7 @@ func New(db *pgxpool.Pool, outside *Connections, o Options) (*Engine, error) {
 func (e *Engine) watches(outside *Connections) {
 	e.deployments = shared.NewDeployments(e.front(), e.opt.Env, &e.hearing)
 	e.apiCallers, e.apiTokens, e.quotas = apis.NewCallers(e.front()), tokens.New(), apis.NewQuotas(e.front())
+	e.responses = apis.NewResponses()
 	e.triggers = triggers.New(triggers.Config{
 		DB: e.db, Outside: outside, Compiled: e.opt.Compiled, Deployments: e.deployments, Hearing: &e.hearing, Runs: e, StableFor: e.opt.StableFor, Now: e.now, Log: e.opt.Log,
 	})

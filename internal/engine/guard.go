@@ -166,6 +166,20 @@ func (e *Engine) CallEnded(s store.Scope, c *Call, caller string, status int, to
 	}
 }
 
+// Responses are those that are kept of operations, in this process.
+func (e *Engine) Responses() *apis.Responses { return e.responses }
+
+// EmptyResponses lets all processes let go what they keep of an API.
+func (e *Engine) EmptyResponses(ctx context.Context, s store.Scope, apiID string) error {
+	e.responses.Empty(s, apiID)
+	return store.Publish(ctx, e.front(), "responses "+s.String()+" "+apiID)
+}
+
+// ResponseKept counts a call that was answered with a response that was kept, or for which a new one was fetched.
+func (e *Engine) ResponseKept(s store.Scope, c *Call, hit bool) {
+	e.tallies.Counted(s, "api cache", c.API.ID+" "+map[bool]string{true: "hit", false: "miss"}[hit], 0, false)
+}
+
 // ContractBroken counts a message that breaks the contract of an API: the request or the response. The first fault is in the log.
 func (e *Engine) ContractBroken(s store.Scope, c *Call, what string, faults fault.List) {
 	e.tallies.Counted(s, "api contract", c.API.ID+" "+c.Operation.ID+" "+what, 0, true)

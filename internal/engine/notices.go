@@ -37,6 +37,7 @@ func (e *Engine) hears() {
 	e.health.Forget()
 	e.alerts.Forget()
 	e.apiCallers.Forget()
+	e.responses.Clear()
 	e.outside.ReloadAll()
 	e.outside.Hears(true)
 	e.hearing.Store(true)
@@ -50,9 +51,13 @@ func (e *Engine) noticed(what string) {
 		e.triggersChanged()
 	case "caller":
 		e.apiCallers.Forget()
+	case "responses":
+		s, api := scopeOf(rest)
+		e.responses.Empty(s, api)
 	case "setting":
 		s, connection := scopeOf(rest)
 		e.outside.Reload(s, connection)
+		e.responses.Clear()
 		e.health.Forget()
 	case "secret":
 		s, _ := scopeOf(rest)
@@ -92,6 +97,7 @@ func (e *Engine) ResumeTrigger(ctx context.Context, s store.Scope, flowID string
 func (e *Engine) triggersChanged() {
 	e.deployments.Forget()
 	e.triggers.Forget()
+	e.responses.Clear()
 }
 
 // lead does what one of several workers of the environment does, whenever this one is it: it watches the triggers, the alerts and the

@@ -24,6 +24,7 @@ type API struct {
 	Guards    Guards
 	Settings  setting.Values
 	Ways      []*Way // what answers operations other than flows
+	Caches    []*Cache
 	At        partfile.Text
 	way       map[*contract.Operation]*Way
 }
@@ -58,13 +59,16 @@ func Parse(id string, d *partfile.Doc, document func(file string) (text string, 
 		}
 	}
 	a.Guards = guardsOf(d, a.Settings)
-	list := n.List("operations")
+	list, caching := n.List("operations"), n.List("caching")
 	if a.contract(d, document); a.Contract == nil {
 		return a
 	}
 	a.way = make(map[*contract.Operation]*Way, len(list))
 	for i, item := range list {
 		a.readWay(d, item, i, kindOf)
+	}
+	for i, item := range caching {
+		a.readCache(d, item, i)
 	}
 	n.RejectUnknown()
 	return a

@@ -72,8 +72,19 @@ func largest(call *engine.Call) int64 {
 	return call.API.Guards.MaxBody
 }
 
-// answer answers a call that may be answered.
+// answer answers a call that may be answered, with a response that is kept where there is one.
 func (a *apiCall) answer() {
+	r := a.c.Request
+	k := a.call.API.CacheOf(a.call.Operation)
+	if k == nil || r.ContentLength != 0 || a.caller == "" && r.Header.Get("Authorization") != "" { // which is for one caller alone (RFC 9111, section 3.5)
+		a.respond()
+		return
+	}
+	a.fromCache(k)
+}
+
+// respond makes a new response.
+func (a *apiCall) respond() {
 	switch {
 	case a.call.Operation.Document:
 		page.Unread(a.c)

@@ -16,6 +16,7 @@ import (
 	"hollowreed/internal/core/contract"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/project"
+	"hollowreed/internal/core/setting"
 	"hollowreed/internal/design"
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/bench/base"
@@ -35,6 +36,8 @@ func Routes(r gin.IRouter, s *page.Site) {
 	r.GET("/bench/apis/:id", s.Do(b.api))
 	r.POST("/bench/apis/:id", s.Do(b.setAPI))
 	r.POST("/bench/apis/:id/way", s.Do(b.setWay))
+	r.POST("/bench/apis/:id/cache", s.Do(b.setCache))
+	r.POST("/bench/apis/:id/empty", s.Do(b.empty))
 	r.POST("/bench/apis/:id/flow", s.Do(b.addFlow))
 	r.POST("/bench/apis/:id/release", s.Do(b.release))
 	r.POST("/bench/apis/:id/call", s.Do(b.call))
@@ -105,6 +108,8 @@ type chosen struct {
 	Flows      []flowRow
 	Fields     []form.Field
 	About      string
+	Cache      []form.Field // empty where responses are not to be kept
+	Cached     bool
 }
 
 type parameterRow struct{ Name, In, Type, Example string }
@@ -241,6 +246,9 @@ func (d *apiPage) choose(p *project.Project, o *contract.Operation, by []project
 			}
 		}
 	}
+	if o.Method == http.MethodGet && o.Port == nil {
+		out.Cache, out.Cached = form.Fields(d.cachingOf(o)), d.API.CacheOf(o) != nil
+	}
 	for _, part := range by {
 		plan := p.Flow(part.ID)
 		row := flowRow{Part: part, Faults: len(plan.Faults)}
@@ -365,6 +373,45 @@ func (b pages) setWay(c *gin.Context) error {
 		return err
 	}
 	return b.changed(c)
+}
+
+// cachingOf are the settings of the caching of an operation.
+func (d *apiPage) cachingOf(o *contract.Operation) setting.Values {
+	if i := slices.IndexFunc(d.API.Caches, func(c *api.Cache) bool { return c.Operation == o }); i >= 0 {
+		return d.API.Caches[i].Settings
+	}
+	return setting.Values{List: api.CacheSettings}
+}
+
+// setCache says how long responses of an operation are kept.
+func (b pages) setCache(c *gin.Context) error {
+	_, d, err := b.apiOf(c)
+	if err != nil {
+		return err
+	}
+	if d.Chosen == nil {
+		return store.ErrNotFound
+	}
+	err = b.Save(c, d.Path, func(text []byte) ([]byte, error) {
+		text, at, err := design.CachingAt(d.API, text, d.Chosen.ID)
+		if err != nil {
+			return nil, err
+		}
+		return form.Write(c, text, d.cachingOf(d.Chosen.Operation), "caching", at)
+	})
+	if err != nil {
+		return err
+	}
+	return b.changed(c)
+}
+
+// empty lets go the responses that are kept.
+func (b pages) empty(c *gin.Context) error {
+	if err := b.Engine.EmptyResponses(c, b.Scope, c.Param("id")); err != nil {
+		return err
+	}
+	c.Redirect(http.StatusSeeOther, "/bench/apis/"+url.PathEscape(c.Param("id"))+"?operation="+url.QueryEscape(c.PostForm("operation")))
+	return nil
 }
 
 // addFlow begins a flow that answers an operation.

@@ -68,7 +68,7 @@ func (b pages) guards(c *gin.Context, a *api.API) ([]guardRow, error) {
 		return nil, err
 	}
 	calls, broken := 0, map[string]int{}
-	statuses, callers := map[int]int{}, map[string]bool{}
+	statuses, callers, cache := map[int]int{}, map[string]bool{}, map[string]int{}
 	sum := store.Metric{Durations: make([]int32, store.Spans)}
 	for _, m := range list {
 		name, is := strings.CutPrefix(m.Name, a.ID+" ")
@@ -85,6 +85,8 @@ func (b pages) guards(c *gin.Context, a *api.API) ([]guardRow, error) {
 			}
 		case m.Kind == "api caller":
 			callers[name] = true
+		case m.Kind == "api cache":
+			cache[name] += m.Count
 		case m.Kind == "api contract":
 			broken[name[strings.LastIndex(name, " ")+1:]] += m.Count
 		}
@@ -121,6 +123,10 @@ func (b pages) guards(c *gin.Context, a *api.API) ([]guardRow, error) {
 		{"Limits", limits, fmt.Sprintf("%s refused", page.Number(statuses[429]))},
 		{"Timeout", g.Timeout.String() + " of a backend", "p99 " + quantile(sum, 0.99)},
 	}
+	if text := cached(a); text != "" {
+		lately := fmt.Sprintf("%s of %s from it", page.Number(cache["hit"]), page.Number(cache["hit"]+cache["miss"]))
+		rows = append(rows, guardRow{"Cache", fmt.Sprintf("%s; %s kept here", text, page.Number(b.Engine.Responses().Kept(b.Scope, a.ID))), lately})
+	}
 	if g.Concurrency > 0 {
 		rows = append(rows, guardRow{"At once", says(g.Concurrency, "at most %s in each worker"), fmt.Sprintf("%s refused", page.Number(statuses[503]))})
 	}
@@ -136,6 +142,17 @@ func (b pages) guards(c *gin.Context, a *api.API) ([]guardRow, error) {
 		}
 	}
 	return rows, nil
+}
+
+// cached says which operations have their responses kept, and for how long.
+func cached(a *api.API) string {
+	var list []string
+	for _, k := range a.Caches {
+		if k.Operation != nil && k.Fresh > 0 {
+			list = append(list, k.Operation.ID+" "+k.Says())
+		}
+	}
+	return strings.Join(list, ", ")
 }
 
 func quantile(m store.Metric, share float64) string {
