@@ -13,7 +13,7 @@ import (
 
 // Bounds on what is kept.
 const (
-	mostReleases = 200
+	mostReleases = 1000
 	mostDrafts   = 50
 )
 

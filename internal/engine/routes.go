@@ -2,10 +2,13 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"net/url"
+	"runtime"
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 
 	"hollowreed/internal/core/api"
 	"hollowreed/internal/core/contract"
@@ -32,6 +35,15 @@ type routes struct {
 	mu      sync.Mutex
 	of      []store.Deployment
 	byScope map[store.Scope]*routeTable
+	making  sync.Mutex // one makes them, and the others wait
+	read    map[store.Deployment]*routedRelease
+}
+
+// routedRelease is what there is to be called of a release: an API, or a flow that starts with requests.
+type routedRelease struct {
+	api        *api.API
+	operations []*target // of the API, without the flows that answer them
+	flow       *target
 }
 
 // asked finds what a request is for. Where there is nothing by what is remembered, a release may just have been made.
@@ -74,14 +86,16 @@ func (e *Engine) routed(ctx context.Context, s store.Scope) (*routeTable, error)
 		return &routeTable{}, err
 	}
 	rs := &e.routes
-	rs.mu.Lock()
-	same := len(rs.of) > 0 && &rs.of[0] == &deployments[0]
-	list, made := rs.byScope[s]
-	rs.mu.Unlock()
-	if same && made {
+	if list := rs.made(deployments, s); list != nil {
 		return list, nil
 	}
-	if list, err = e.routesOf(ctx, s, deployments); err != nil {
+	rs.making.Lock()
+	defer rs.making.Unlock()
+	if list := rs.made(deployments, s); list != nil {
+		return list, nil
+	}
+	list, err := e.routesOf(ctx, s, deployments)
+	if err != nil {
 		return nil, err
 	}
 	rs.mu.Lock()
@@ -93,57 +107,135 @@ func (e *Engine) routed(ctx context.Context, s store.Scope) (*routeTable, error)
 	return list, nil
 }
 
+// made are the routes of a scope that were made of the deployments; nil where none were.
+func (rs *routes) made(deployments []store.Deployment, s store.Scope) *routeTable {
+	rs.mu.Lock()
+	defer rs.mu.Unlock()
+	if len(rs.of) == 0 || &rs.of[0] != &deployments[0] {
+		return nil
+	}
+	return rs.byScope[s]
+}
+
 // routesOf makes the routes of a scope. What an API says of its operations goes before what its flows were released with.
 func (e *Engine) routesOf(ctx context.Context, s store.Scope, deployments []store.Deployment) (*routeTable, error) {
+	releases, err := e.routedReleases(ctx, s, deployments)
+	if err != nil {
+		return nil, err
+	}
 	list := &routeTable{}
-	published := map[string]map[string]*target{} // by API and operation
-	var flows []*target
-	for _, r := range deployments {
-		if r.Scope != s {
-			continue
-		}
-		p, err := e.Release(ctx, s.Project, r.Flow, r.Number)
-		if err != nil {
-			return nil, err
-		}
-		if kind, id, _ := project.Kind(project.ReleasedPath(r.Flow)); kind == project.APIs {
-			published[id] = publish(list, p.API(id))
-			continue
-		}
-		if plan := p.Flow(r.Flow); plan != nil && plan.Flow.Trigger.Of().Requests && len(plan.Faults) == 0 {
-			t := &target{release: r, plan: plan}
-			if b := plan.Bound; b != nil {
-				t.api, t.operation = p.API(b.API), b.Operation
-			}
-			flows = append(flows, t)
+	published := map[string]*routedRelease{} // by API
+	for _, r := range releases {
+		if r.api != nil {
+			published[r.api.ID] = r
 		}
 	}
-	for _, t := range flows {
-		if t.operation != nil {
-			if of := published[t.api.ID][t.operation.ID]; of != nil {
-				if of.way == nil {
-					of.release, of.plan = t.release, t.plan
-				}
-				continue
-			}
+	bound, others := map[*contract.Operation]*target{}, []*target(nil) // flows that answer operations, and those that do not
+	for _, r := range releases {
+		if r.flow == nil {
+			continue
 		}
+		if o := r.flow.answers(published); o != nil {
+			bound[o] = r.flow
+		} else {
+			others = append(others, r.flow)
+		}
+	}
+	for _, r := range releases {
+		for _, t := range r.operations {
+			if by := bound[t.operation]; by != nil && t.way == nil {
+				t = &target{release: by.release, plan: by.plan, api: t.api, operation: t.operation}
+			}
+			list.Add(t.operation.Method, r.api.Path(t.operation), t)
+		}
+	}
+	for _, t := range others {
 		list.Add(t.plan.Flow.Trigger.Method, t.plan.Flow.Trigger.Path.Value, t)
 	}
 	return list, nil
 }
 
-// publish puts the operations of an API into the routes, and gives them by their ids.
-func publish(list *routeTable, a *api.API) map[string]*target {
-	if a == nil || a.Contract == nil {
+// answers is the operation of a published API that a flow answers; nil where it answers none.
+func (t *target) answers(published map[string]*routedRelease) *contract.Operation {
+	if t.operation == nil || published[t.api.ID] == nil {
 		return nil
 	}
-	of := make(map[string]*target, len(a.Contract.Operations))
-	for _, o := range a.Contract.Operations {
-		t := &target{api: a, operation: o, way: a.Way(o)}
-		of[o.ID] = t
-		list.Add(o.Method, a.Path(o), t)
+	return published[t.api.ID].api.Operation(t.operation.ID)
+}
+
+// routedReleases are what there is to be called of the releases of a scope, in the order of their deployments. Those that were there
+// the last time are not read again.
+func (e *Engine) routedReleases(ctx context.Context, s store.Scope, deployments []store.Deployment) ([]*routedRelease, error) {
+	rs := &e.routes
+	now := make(map[store.Deployment]*routedRelease, len(deployments))
+	var fresh []store.Deployment
+	for _, d := range deployments {
+		if was := rs.read[d]; was != nil {
+			now[d] = was
+		} else if d.Scope == s {
+			fresh = append(fresh, d)
+		}
 	}
-	return of
+	read, err := e.readReleases(ctx, fresh)
+	if err != nil {
+		return nil, err
+	}
+	for i, d := range fresh {
+		now[d] = read[i]
+	}
+	rs.read = now
+	var list []*routedRelease
+	for _, d := range deployments {
+		if d.Scope == s {
+			list = append(list, now[d])
+		}
+	}
+	return list, nil
+}
+
+// readReleases reads and compiles releases, as many at once as there are processors.
+func (e *Engine) readReleases(ctx context.Context, list []store.Deployment) ([]*routedRelease, error) {
+	out, errs := make([]*routedRelease, len(list)), make([]error, len(list))
+	var at atomic.Int64
+	var all sync.WaitGroup
+	for range min(runtime.GOMAXPROCS(0), len(list)) {
+		all.Go(func() {
+			for i := int(at.Add(1)) - 1; i < len(list); i = int(at.Add(1)) - 1 {
+				out[i], errs[i] = e.readRelease(ctx, list[i])
+			}
+		})
+	}
+	all.Wait()
+	return out, errors.Join(errs...)
+}
+
+func (e *Engine) readRelease(ctx context.Context, d store.Deployment) (*routedRelease, error) {
+	p, err := e.Release(ctx, d.Project, d.Flow, d.Number)
+	if err != nil {
+		return nil, err
+	}
+	if kind, id, _ := project.Kind(project.ReleasedPath(d.Flow)); kind == project.APIs {
+		return routedAPI(p.API(id)), nil
+	}
+	out := &routedRelease{}
+	if plan := p.Flow(d.Flow); plan != nil && plan.Flow.Trigger.Of().Requests && len(plan.Faults) == 0 {
+		out.flow = &target{release: d, plan: plan}
+		if b := plan.Bound; b != nil {
+			out.flow.api, out.flow.operation = p.API(b.API), b.Operation
+		}
+	}
+	return out, nil
+}
+
+func routedAPI(a *api.API) *routedRelease {
+	if a == nil || a.Contract == nil {
+		return &routedRelease{}
+	}
+	out := &routedRelease{api: a, operations: make([]*target, len(a.Contract.Operations))}
+	for i, o := range a.Contract.Operations {
+		out.operations[i] = &target{api: a, operation: o, way: a.Way(o)}
+	}
+	return out
 }
 
 // Published are the APIs that an environment runs of a project, by title, each with the number of its release.

@@ -108,9 +108,20 @@ func (a *API) CacheOf(o *contract.Operation) *Cache {
 
 // Says is the caching in words.
 func (c *Cache) Says() string {
-	text := c.Fresh.String()
-	if c.Stale > 0 {
-		text += ", then stale for " + c.Stale.String()
+	if c.Stale == 0 {
+		return span(c.Fresh)
 	}
-	return strings.ReplaceAll(text, "m0s", "m")
+	return span(c.Fresh) + ", then stale for " + span(c.Stale)
+}
+
+// span is a duration without the parts of it that are nothing.
+func span(d time.Duration) string {
+	text := d.String()
+	if d >= time.Minute {
+		text = strings.TrimSuffix(text, "0s")
+	}
+	if d >= time.Hour {
+		text = strings.TrimSuffix(text, "h0m") + map[bool]string{true: "h"}[strings.HasSuffix(text, "h0m")]
+	}
+	return text
 }

@@ -209,6 +209,9 @@ func ReleasedPath(releaseID string) string {
 	return Path(Flows, releaseID)
 }
 
+// OfFlow says whether a release is of a flow; the others are of APIs.
+func OfFlow(releaseID string) bool { return !strings.Contains(releaseID, "/") }
+
 // Releasable is the part that a release would be of; false where there is none.
 func (p *Project) Releasable(releaseID string) (Part, bool) {
 	u := p.units[ReleasedPath(releaseID)]

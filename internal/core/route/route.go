@@ -55,10 +55,24 @@ var placeholder = regexp.MustCompile(`\{([^{}]+)\}`)
 
 // Parameters are the names in braces of a path, in their order.
 func Parameters(path string) (names []string) {
-	for _, m := range placeholder.FindAllStringSubmatch(path, -1) {
-		names = append(names, m[1])
+	for {
+		open := strings.IndexByte(path, '{')
+		if open < 0 {
+			return names
+		}
+		end := strings.IndexAny(path[open+1:], "{}")
+		if end < 0 {
+			return names
+		}
+		end += open + 1
+		if path[end] == '}' && end > open+1 {
+			names = append(names, path[open+1:end])
+		}
+		if path[end] == '{' {
+			end-- // it may begin a name
+		}
+		path = path[end+1:]
 	}
-	return names
 }
 
 // Shape is a path without the names of its parameters: paths of one shape are for the same requests.

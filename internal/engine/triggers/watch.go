@@ -19,6 +19,7 @@ import (
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/flow/trigger"
+	"hollowreed/internal/core/project"
 	"hollowreed/internal/engine/shared"
 	"hollowreed/internal/spool"
 	"hollowreed/internal/store"
@@ -122,7 +123,7 @@ func (w *Watch) PollAll(ctx context.Context) error {
 	}
 	var errs []error
 	for _, r := range releases {
-		if paused[[2]string{r.Project, r.Flow}] {
+		if paused[[2]string{r.Project, r.Flow}] || !project.OfFlow(r.Flow) {
 			continue
 		}
 		p, err := w.Compiled.Release(ctx, w.DB, r.Project, r.Flow, r.Number)

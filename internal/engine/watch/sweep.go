@@ -10,6 +10,7 @@ import (
 
 	"hollowreed/internal/compiled"
 	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/project"
 	"hollowreed/internal/store"
 )
 
@@ -53,7 +54,9 @@ func (w *Sweeping) Sweep(ctx context.Context) error {
 		}
 		var errs []error
 		for _, r := range releases {
-			errs = append(errs, w.sweepFlow(ctx, tx, r))
+			if project.OfFlow(r.Flow) {
+				errs = append(errs, w.sweepFlow(ctx, tx, r))
+			}
 		}
 		_, kept := store.SweepKept(ctx, tx, w.env, maxSwept)
 		_, met := store.SweepMeetings(ctx, tx, w.env, w.now().Add(-metFor), maxSwept)
