@@ -26,3 +26,9 @@ func (d Designer) AddFlowCase(ctx context.Context, p *project.Project, flowID, t
 	_, err := d.AddNumbered(ctx, project.Path(project.Cases, ID(flowID+" "+title)), string(text))
 	return err
 }
+
+// AddAPICase keeps a call of an API with its response as a case.
+func (d Designer) AddAPICase(ctx context.Context, title string, call project.APICall) error {
+	_, err := d.AddNumbered(ctx, project.Path(project.Cases, call.API+"-"+ID(title)), string(project.NewAPICase(title, call)))
+	return err
+}

@@ -64,3 +64,14 @@ func (o Operator) RemoveCaller(ctx context.Context, c store.APICaller) error {
 	}
 	return o.audit(ctx, "removed the caller", nil, c.Name)
 }
+
+// NoteCall keeps a call of an API that was sent from its page.
+func (o Operator) NoteCall(ctx context.Context, c store.SentCall) error {
+	c.MadeBy = o.Person
+	return store.AddSentCall(ctx, o.DB, o.Scope, c)
+}
+
+// EmptyCache lets go the responses that are kept of an API.
+func (o Operator) EmptyCache(ctx context.Context, api string) error {
+	return o.Engine.EmptyResponses(ctx, o.Scope, api)
+}

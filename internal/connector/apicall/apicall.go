@@ -10,6 +10,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -48,6 +49,7 @@ type Result struct {
 	Took    time.Duration
 	Faults  fault.List // against the contract
 	Checked bool
+	Refused bool // by what stands before the operation, with a status of which the contract says nothing
 	Headers []string
 	Media   string
 	Body    string
@@ -224,6 +226,14 @@ func (f *Form) Send(ctx context.Context, address string, a *api.API, o *contract
 	if err != nil {
 		return nil, fault.New(fault.Setting, "the call was not answered: %s", err)
 	}
+	return resultOf(res, a, o, last, began)
+}
+
+// guarding are the statuses with which guards refuse.
+var guarding = []int{401, 403, 410, 413, 415, 422, 429, 501, 503}
+
+// resultOf reads a response and holds it against the contract and the one before.
+func resultOf(res *http.Response, a *api.API, o *contract.Operation, last string, began time.Time) (*Result, error) {
 	defer res.Body.Close()
 	body, err := io.ReadAll(io.LimitReader(res.Body, mostShown+1))
 	if err != nil {
@@ -243,6 +253,7 @@ func (f *Form) Send(ctx context.Context, address string, a *api.API, o *contract
 	sort.Strings(r.Headers)
 	if !r.Cut && o.Port == nil {
 		r.Checked, r.Faults = true, a.Contract.CheckAnswer(o, sent)
+		r.Refused = len(r.Faults) > 0 && r.Faults[0].Field == "status" && r.Media == "application/problem+json" && slices.Contains(guarding, r.Status)
 	}
 	if last == "" {
 		r.First = true
@@ -299,12 +310,18 @@ func flat(at string, text []byte, out map[string]string) bool {
 		if json.Unmarshal(trimmed, &record) != nil {
 			return false
 		}
+		if len(record) == 0 {
+			out[at] = "{}"
+		}
 		for name, v := range record {
 			flat(at+"/"+strings.NewReplacer("~", "~0", "/", "~1").Replace(name), v, out)
 		}
 	case trimmed[0] == '[':
 		if json.Unmarshal(trimmed, &list) != nil {
 			return false
+		}
+		if len(list) == 0 {
+			out[at] = "[]"
 		}
 		for i, v := range list {
 			flat(fmt.Sprintf("%s/%d", at, i), v, out)

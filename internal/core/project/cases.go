@@ -26,6 +26,7 @@ type Case struct {
 	Flow      string   // of a case of a flow
 	Run       Run      // of a case of a flow
 	Account   Outcomes // that is expected of a flow
+	Call      *APICall // of a case of an API; nil for others
 	Mapping   string
 	From      map[string]string  // the source messages as JSON, by the source's name
 	Expected  string             // the target message as JSON; empty where a fault is expected
@@ -50,7 +51,10 @@ func (r *Result) OK() bool { return r.Fault == nil && len(r.Differences) == 0 }
 
 // Of is the mapping or the flow that it is a case of.
 func (c Case) Of() string {
-	if c.Flow != "" {
+	switch {
+	case c.Call != nil:
+		return c.Call.API
+	case c.Flow != "":
 		return c.Flow
 	}
 	return c.Mapping
@@ -58,6 +62,9 @@ func (c Case) Of() string {
 
 func parseCase(id string, d *partfile.Doc) Case {
 	n := d.Root()
+	if n.Text("api").Value != "" {
+		return parseAPICase(id, n)
+	}
 	if of := n.Text("flow").Value; of != "" {
 		c := Case{ID: id, Title: n.Required("case").Value, Flow: of}
 		c.Run, c.Account = parseRun(n, c.Flow), parseAccount(n)
@@ -102,15 +109,12 @@ func ignored(n partfile.Node) (list []string) {
 }
 
 var caseKind = &kind{
-	folder: Cases, one: "case", title: "case", older: olderCase, named: map[string]string{"mapping": Mappings, "flow": Flows},
+	folder: Cases, one: "case", title: "case", older: olderCase, named: map[string]string{"mapping": Mappings, "flow": Flows, "api": APIs},
 	compile: func(k *looking, u *unit) {
 		d := u.doc.Again()
 		c := parseCase(u.ID, d)
-		if c.Mapping != "" && !k.has(Mappings, c.Mapping) {
-			d.Faults = append(d.Faults, fault.New(fault.Unknown, "there is no mapping %q", c.Mapping).At(fault.Place{Source: d.Source, Line: 1}))
-		}
-		if c.Flow != "" && !k.has(Flows, c.Flow) {
-			d.Faults = append(d.Faults, fault.New(fault.Unknown, "there is no flow %q", c.Flow).At(fault.Place{Source: d.Source, Line: 1}))
+		if ft := c.unknownOf(k); ft != nil {
+			d.Faults = append(d.Faults, ft.At(fault.Place{Source: d.Source, Line: 1}))
 		}
 		u.value = c
 		u.found(d.Faults)
@@ -126,11 +130,11 @@ func (p *Project) cases() (list []Case) {
 	return list
 }
 
-// CasesOf lists the cases of a mapping, or all when it is empty.
+// CasesOf lists the cases of a mapping, or all that are run here when it is empty: those of APIs are called.
 func (p *Project) CasesOf(mappingID string) []Case {
 	var out []Case
 	for _, c := range p.cases() {
-		if mappingID == "" || c.Mapping == mappingID {
+		if c.Call == nil && (mappingID == "" || c.Mapping == mappingID) {
 			out = append(out, c)
 		}
 	}

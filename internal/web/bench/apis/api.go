@@ -41,6 +41,8 @@ func Routes(r gin.IRouter, s *page.Site) {
 	r.POST("/bench/apis/:id/flow", s.Do(b.addFlow))
 	r.POST("/bench/apis/:id/release", s.Do(b.release))
 	r.POST("/bench/apis/:id/call", s.Do(b.call))
+	r.POST("/bench/apis/:id/cases", s.Do(b.keepCase))
+	r.POST("/bench/apis/:id/cases/call", s.Do(b.callCases))
 	r.GET("/bench/apis/:id/contract", s.Do(b.contract))
 	r.GET("/bench/apis/:id/changes", s.Do(b.changes))
 	r.POST("/bench/apis/:id/contract", s.Do(b.setContract))
@@ -75,6 +77,9 @@ type apiPage struct {
 	Fields     []form.Field
 	OOB        bool
 	Call       *apicall.Form
+	Compared   *apicall.Comparison
+	Cases      []caseRow
+	Calls      []sentRow
 }
 
 // Backend is the connection to which the chosen operation is passed through; empty where it is not.
@@ -152,8 +157,10 @@ func (b pages) apiOf(c *gin.Context) (*project.Project, *apiPage, error) {
 		d.Notes = a.Contract.Notes
 		d.operations(p, c.Query("operation")+c.PostForm("operation"))
 	}
-	d.Guards, err = b.guards(c, a)
-	return p, d, err
+	if d.Guards, err = b.guards(c, a); err != nil {
+		return nil, nil, err
+	}
+	return p, d, b.kept(c, p, d)
 }
 
 // released finds the release that the environment runs, and whether the draft is another.
@@ -291,6 +298,9 @@ func (b pages) api(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
+	if err := b.again(c, d); err != nil {
+		return err
+	}
 	if page.Partial(c) {
 		apiView.Part(c, "work", d)
 		return nil
@@ -407,7 +417,7 @@ func (b pages) setCache(c *gin.Context) error {
 
 // empty lets go the responses that are kept.
 func (b pages) empty(c *gin.Context) error {
-	if err := b.Engine.EmptyResponses(c, b.Scope, c.Param("id")); err != nil {
+	if err := b.Operator(c).EmptyCache(c, c.Param("id")); err != nil {
 		return err
 	}
 	c.Redirect(http.StatusSeeOther, "/bench/apis/"+url.PathEscape(c.Param("id"))+"?operation="+url.QueryEscape(c.PostForm("operation")))
