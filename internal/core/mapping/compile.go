@@ -10,7 +10,6 @@ import (
 	"hollowreed/internal/core/notation/json"
 	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/schema"
-	"hollowreed/internal/core/script"
 	"hollowreed/internal/core/value"
 )
 
@@ -55,26 +54,6 @@ func (m *Mapping) Compile(schemas Schemas, env formula.Env) *Plan {
 		p.compileScript()
 	}
 	return p
-}
-
-// compileScript compiles the script that stands in place of rules: the body of a function of the
-// sources, by their names, and the run's facts.
-func (p *Plan) compileScript() {
-	var params []string
-	for _, s := range p.Mapping.From {
-		params = append(params, s.Name.Value)
-	}
-	f, ft := script.New(p.Mapping.Script.Value, append(params, "run"), p.Target.Root)
-	if ft != nil {
-		at := p.Mapping.Script
-		if ft.Place.Line > 0 {
-			at.Line += ft.Place.Line
-			ft = fault.New(ft.Code, "%s", ft.What())
-		}
-		p.note(at, ft)
-		return
-	}
-	p.script = f
 }
 
 func (src *Source) typeOf(s *schema.Schema) formula.Type {
@@ -253,17 +232,17 @@ func (c *compiler) missing(info *Field) {
 func KindsFor(f *schema.Field) []RuleKind {
 	switch {
 	case f.Kind == value.RecordKind && f.List():
-		return []RuleKind{Each, Record}
+		return []RuleKind{Each, Record, Script}
 	case f.Kind == value.RecordKind:
-		return []RuleKind{Record}
+		return []RuleKind{Record, Script}
 	case f.Nests() && f.List(), f.Kind == value.MapKind, f.Kind == value.ListKind:
-		return []RuleKind{Each, Formula}
+		return []RuleKind{Each, Formula, Script}
 	case f.Kind == value.VariantKind:
-		return []RuleKind{Record, Formula, Constant}
+		return []RuleKind{Record, Formula, Constant, Script}
 	case f.Kind == value.AnyKind:
-		return []RuleKind{Formula}
+		return []RuleKind{Formula, Script}
 	}
-	return []RuleKind{Formula, Constant}
+	return []RuleKind{Formula, Constant, Script}
 }
 
 // expected tells in words what rule a field wants, by the first of its kinds.
@@ -287,6 +266,8 @@ func (c *compiler) rule(n *node, scope *formula.Scope) {
 		c.each(n, scope)
 	case r.Kind == Record:
 		c.children(n, n.info.Path, scope)
+	case r.Kind == Script:
+		c.script(n, scope)
 	default:
 		c.formula(n, scope)
 	}

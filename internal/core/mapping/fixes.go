@@ -157,7 +157,7 @@ func (m *fixer) rule(f *Field) (broken bool) {
 		{"distinct by", r.Distinct, inside},
 		{"group by", r.Group, inside},
 	} {
-		if t.key == string(Constant) {
+		if t.key == string(Constant) || t.key == string(Script) {
 			continue
 		}
 		wrong := m.formula(f.Name(), []any{"rules", f.Index, t.key}, t.text, t.scope)

@@ -78,23 +78,24 @@ var Empties = []string{asItIs, omit, explicitNull}
 // RuleKind says how a rule makes its field.
 type RuleKind string
 
-// The kinds of rule. An each makes the entries of a list, or of a map, of the items of a list. A record rule makes a record, one
+// The kinds of rule. A script is the body of a function of all names in scope, and gives the field with all that is in it. An each makes the entries of a list, or of a map, of the items of a list. A record rule makes a record, one
 // entry of a list of records, or a branch of a variant, by the rules for its fields.
 const (
 	Formula  RuleKind = "formula"
 	Constant RuleKind = "constant"
 	Each     RuleKind = "each"
 	Record   RuleKind = "record"
+	Script   RuleKind = "script"
 )
 
 // Kinds lists the kinds of rule.
-var Kinds = []RuleKind{Formula, Constant, Each, Record}
+var Kinds = []RuleKind{Formula, Constant, Each, Record, Script}
 
 // Rule makes one target field.
 type Rule struct {
 	Field   partfile.Text // path of names with slashes; line[extras] is one more feed of the list line
 	Kind    RuleKind
-	Text    partfile.Text // the formula, the constant, or the list of an each; a record has none
+	Text    partfile.Text // the formula, the constant, the list of an each, or the script; a record has none
 	When    partfile.Text // a condition; the field is left out where it is not true
 	Default partfile.Text // a formula for a result that is absent or null
 	Empty   string        // what becomes of a result that is absent, null, an empty text or an empty list
@@ -181,13 +182,13 @@ func variables(n partfile.Node) []Variable {
 
 func rule(n partfile.Node) Rule {
 	r := Rule{Field: n.Required("field"), Kind: Record, When: n.Text("when"), Default: n.Text("default"), Empty: n.Choice("when empty", Empties...)}
-	for _, k := range []RuleKind{Formula, Constant, Each} {
+	for _, k := range []RuleKind{Formula, Constant, Each, Script} {
 		t := n.Text(string(k))
 		if t.Line == 0 {
 			continue
 		}
 		if r.Kind != Record {
-			n.Fault(fault.Setting, "a rule has one of formula, constant and each, not two")
+			n.Fault(fault.Setting, "a rule has one of formula, constant, each and script, not two")
 		}
 		r.Kind, r.Text = k, t
 	}

@@ -24,10 +24,12 @@ type Plan struct {
 	Functions []string // of libraries that any formula uses, as library.name
 	Orphans   []int    // the rules for fields that the target does not have
 	Faults    fault.List
-	root      *node
-	script    *script.Function // in place of rules
-	keep      []*formula.Program
-	slots     int // of the run's facts, the sources and the variables
+	// ScriptReads are the source fields that the script in place of rules reads.
+	ScriptReads [][]string
+	root        *node
+	script      *script.Function // in place of rules
+	keep        []*formula.Program
+	slots       int // of the run's facts, the sources and the variables
 }
 
 // Field is what the plan knows of one target field.
@@ -45,6 +47,9 @@ type Field struct {
 	Variable          *Variable // of a variable, which has no Field and no Rule
 	Branches          bool      // a variant that is made by the rules for its branches
 	Aside             bool      // a branch of a variant that is not made, or inside of one
+	ByScript          *Field    // the field above whose script makes this one
+	Makes             []string  // what is below it that the rule's script makes, as its text says
+	Made              bool      // by the script in place of rules, as its text says
 	Feeds             int       // of a list with several feeds: how many; each is a field of its own
 }
 
@@ -60,9 +65,10 @@ type node struct {
 	constant value.Value
 	when     *formula.Program
 	other    *formula.Program // for a result that is absent or null
-	list     *listing         // of an each
-	feeds    []*node          // of a list that is fed by several rules
-	let      []variable       // of the root, or of an each
+	script   *scripted
+	list     *listing   // of an each
+	feeds    []*node    // of a list that is fed by several rules
+	let      []variable // of the root, or of an each
 	children []*node
 	begun    bool           // there are rules below
 	scope    *formula.Scope // of the rules inside, for the root and for an each
@@ -163,7 +169,7 @@ func (p *Plan) Complete() (done, all int) {
 			continue
 		}
 		all++
-		if (f.Rule != nil || f.Branches) && len(f.Faults) == 0 {
+		if (f.Rule != nil || f.Branches || f.ByScript != nil) && len(f.Faults) == 0 {
 			done++
 		}
 	}

@@ -260,6 +260,8 @@ func (r *runner) ruled(n *node) (value.Value, *fault.Fault) {
 			return value.ListOf(r.record(n)), nil
 		}
 		return r.one(n), nil
+	case Script:
+		return r.script(n)
 	}
 	v, ft := n.program.Eval(&r.frame.Frame)
 	if ft == nil && n.field.Nests() {

@@ -72,7 +72,7 @@ func line(f *Field, results map[*Field]value.Value) Line {
 	case v.IsMissing():
 	case v.Kind() < value.RecordKind:
 		l.Example = v.String()
-	case f.Rule != nil && f.Rule.Kind == Formula: // there are no rules below it that have examples of their own
+	case f.Rule != nil && (f.Rule.Kind == Formula || f.Rule.Kind == Script): // there are no rules below it that have examples of their own
 		l.Example = clipped(json.Text(v))
 	}
 	return l
@@ -98,6 +98,8 @@ func (r *Rule) Words() string {
 		parts = append(parts, "for each "+r.As+" of "+r.Text.Value)
 	case Formula:
 		parts = append(parts, r.Text.Value)
+	case Script:
+		parts = append(parts, "script "+strings.TrimSpace(r.Text.Value))
 	case Record:
 		parts = append(parts, "one entry")
 	}

@@ -28,6 +28,8 @@ const (
 
 // Function is a script that was found right. It is immutable and used by many goroutines.
 type Function struct {
+	Reads  [][]string // of its arguments, as paths that begin with a parameter; items have the path of their list
+	Makes  [][]string // the names of what it gives, as paths, as far as its text says so
 	script *worker.Script
 	result *schema.Field // nil for any
 }
@@ -38,11 +40,11 @@ func New(body string, params []string, result *schema.Field) (*Function, *fault.
 	if len(body) > MaxSource {
 		return nil, fault.New(fault.Limit, "the script is longer than %d bytes", MaxSource)
 	}
-	s, ft := checked("(function(" + strings.Join(params, ", ") + ") {\n" + body + "\n})")
+	v, ft := checked("(function(" + strings.Join(params, ", ") + ") {\n" + body + "\n})")
 	if ft != nil {
 		return nil, ft
 	}
-	return &Function{script: s, result: result}, nil
+	return &Function{Reads: v.reads, Makes: v.makes, script: v.script, result: result}, nil
 }
 
 // Call runs the function.
@@ -77,6 +79,8 @@ const (
 type verdict struct {
 	mu     sync.Mutex
 	script *worker.Script // nil before it was compiled
+	reads  [][]string
+	makes  [][]string
 	fault  *fault.Fault
 	until  time.Time // that the fault counts; zero for ever
 }
@@ -88,7 +92,7 @@ var (
 	verdicts = map[[sha256.Size]byte]*verdict{}
 )
 
-func checked(text string) (*worker.Script, *fault.Fault) {
+func checked(text string) (*verdict, *fault.Fault) {
 	key := sha256.Sum256([]byte(text))
 	mu.Lock()
 	v := verdicts[key]
@@ -103,12 +107,12 @@ func checked(text string) (*worker.Script, *fault.Fault) {
 	return v.of(text)
 }
 
-func (v *verdict) of(text string) (*worker.Script, *fault.Fault) {
+func (v *verdict) of(text string) (*verdict, *fault.Fault) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	if v.script == nil || !v.until.IsZero() && time.Now().After(v.until) {
 		v.script, v.until = worker.New(text), time.Time{}
-		v.fault = v.script.Check()
+		v.reads, v.makes, v.fault = v.script.Check()
 		if v.fault != nil && v.fault.Code != fault.Syntax {
 			v.until = time.Now().Add(again)
 		}
@@ -117,5 +121,5 @@ func (v *verdict) of(text string) (*worker.Script, *fault.Fault) {
 		own := *v.fault
 		return nil, &own
 	}
-	return v.script, nil
+	return &verdict{script: v.script, reads: v.reads, makes: v.makes}, nil
 }

@@ -12,6 +12,7 @@ import (
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/mapping"
 	"hollowreed/internal/core/partfile"
+	"hollowreed/internal/core/script"
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/page"
 )
@@ -42,6 +43,20 @@ func Complete(c *gin.Context, scope *formula.Scope) error {
 	}
 	if caret, err := strconv.Atoi(c.Query("at")); err == nil && caret >= 0 {
 		help.Help = formula.Complete(rule, caret, scope)
+	}
+	helpView.Part(c, "help", help)
+	return nil
+}
+
+// CompleteScript is Complete for a script of a mapping: the rule of a field, or in place of all rules where the field is empty.
+func CompleteScript(c *gin.Context, plan *mapping.Plan, field string) error {
+	text := c.Query("rule")
+	if len(text) > script.MaxSource {
+		return store.ErrNotFound
+	}
+	help := helpPart{Wrong: plan.ScriptWrong(field, text)}
+	if caret, err := strconv.Atoi(c.Query("at")); err == nil && caret >= 0 {
+		help.Help = plan.ScriptHelp(field, text, caret)
 	}
 	helpView.Part(c, "help", help)
 	return nil

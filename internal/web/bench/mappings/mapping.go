@@ -75,6 +75,7 @@ type mappingPage struct {
 	Script                       bool // the mapping is a script in place of rules
 	ScriptText                   string
 	ScriptFault                  *fault.Fault
+	ScriptReads, ScriptMakes     []string
 	Samples                      []string // of the first source, to choose from
 	Record                       int
 	Records                      int

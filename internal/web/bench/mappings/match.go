@@ -100,6 +100,9 @@ func (b pages) help(c *gin.Context) error {
 	if plan == nil {
 		return store.ErrNotFound
 	}
+	if c.Query("script") != "" {
+		return base.CompleteScript(c, plan, c.Query("field"))
+	}
 	return base.Complete(c, plan.Scope(c.Query("field")))
 }
 

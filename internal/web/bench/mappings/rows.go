@@ -34,6 +34,9 @@ type targetRow struct {
 	Indent                          int
 	Head, Required, Missing, Chosen bool
 	Formula, List, ByScript         bool
+	Lines                           int      // of a script
+	Reads, Makes                    []string // of a script
+	Within                          string   // the field whose script makes it; empty where it is made by a rule
 	Feeds                           int
 	RuleType                        string
 	Fault                           *fault.Fault
@@ -241,6 +244,17 @@ func (d *mappingPage) freeName() string {
 // scripted takes the results from what the script gives.
 func (d *mappingPage) scripted(plan *mapping.Plan, res mapping.Result, o outcomes) {
 	d.ScriptText = plan.Mapping.Script.Value
+	for _, path := range plan.ScriptReads {
+		d.ScriptReads = append(d.ScriptReads, strings.Join(path, "."))
+	}
+	for _, f := range plan.Fields {
+		if f.Made {
+			d.ScriptMakes = append(d.ScriptMakes, f.Name())
+		}
+	}
+	if len(plan.Faults) > 0 {
+		d.ScriptFault = plan.Faults[0]
+	}
 	if len(res.Faults) > 0 {
 		d.ScriptFault = res.Faults[0]
 	}
@@ -299,6 +313,9 @@ func (d *mappingPage) field(f *mapping.Field, o outcomes) targetRow {
 		Head: f.Field.Nests(), Required: f.Field.Required(), Missing: f.Missing, Kinds: mapping.KindsFor(f.Field),
 	}
 	row.Kind = row.Kinds[0]
+	if f.Rule == nil && f.ByScript != nil {
+		row.Kind = mapping.Script
+	}
 	row.List = row.Head && (f.Field.List() || slices.Contains(row.Kinds, mapping.Each))
 	if r := f.Rule; r != nil {
 		row.Kind, row.Rule, row.As = r.Kind, r.Text.Value, r.As
@@ -307,6 +324,18 @@ func (d *mappingPage) field(f *mapping.Field, o outcomes) targetRow {
 	}
 	if d.Script && (!row.Head || row.List) {
 		row.Result, row.ByScript = shown(f.Field, o.results[f]), true
+	}
+	if by := f.ByScript; by != nil {
+		row.Kinds, row.ByScript, row.Missing = nil, true, false
+		row.Result = shown(f.Field, by.Field.Within(firstOf(by.Field, o.results[by]), f.Path[len(by.Path):]...))
+		row.Within = by.Name()
+	}
+	if row.Kind == mapping.Script {
+		row.Lines = min(14, max(4, strings.Count(row.Rule, "\n")+1))
+		row.Makes = f.Makes
+		for _, path := range f.Reads {
+			row.Reads = append(row.Reads, strings.Join(path, "."))
+		}
 	}
 	if len(f.Faults) > 0 {
 		row.Fault = f.Faults[0]
@@ -321,6 +350,14 @@ func (d *mappingPage) field(f *mapping.Field, o outcomes) targetRow {
 	row.Feedable = f.Field.Kind == value.RecordKind && f.Field.List()
 	row.Set = settled(row.Options)
 	return row
+}
+
+// firstOf is the first item of a list; of anything else it is itself.
+func firstOf(f *schema.Field, v value.Value) value.Value {
+	if f.List() && len(v.Items()) > 0 {
+		return v.Items()[0]
+	}
+	return v
 }
 
 // shown is a result as the row of its field shows it.
@@ -419,6 +456,11 @@ func variablesText(vars []mapping.Variable) string {
 // open says whether something is left to do: a required field without a rule, or a rule with a fault.
 func (r *targetRow) open() bool { return r.Missing || r.Fault != nil }
 
+// ScriptShown says whether a script is edited on the page.
+func (d *mappingPage) ScriptShown() bool {
+	return d.Script || d.Selected != nil && d.Selected.Kind == mapping.Script && d.Selected.Within == ""
+}
+
 // IsField says whether the row is a field of the target.
 func (r *targetRow) IsField() bool { return !strings.HasPrefix(r.Name, "/") }
 
@@ -464,6 +506,9 @@ func (d *mappingPage) FieldName() string {
 // used marks the source fields that rules read, and those around them.
 func (d *mappingPage) used() {
 	reads := map[string]bool{}
+	for _, path := range d.ScriptReads {
+		reads[path] = true
+	}
 	for _, l := range d.Links {
 		reads[l.From] = true
 	}

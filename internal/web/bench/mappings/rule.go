@@ -27,7 +27,7 @@ func (b pages) setRule(c *gin.Context) error {
 	}
 	field := c.PostForm("field")
 	most := formula.MaxSource
-	if field == scriptRow {
+	if field == scriptRow || c.PostForm("kind") == string(mapping.Script) {
 		most = script.MaxSource
 	}
 	if len(c.PostForm("rule")) > most {
@@ -154,6 +154,9 @@ func (e *ruleEdit) rule() error {
 		kind = mapping.Formula
 	}
 	text := e.value("rule")
+	if text = base.UnixLines(text); at >= 0 || kind == mapping.Script {
+		text = e.turned(at, kind, text)
+	}
 	_, options := e.form("when")
 	empty := text == "" && (kind != mapping.Record || e.value("when") == "" && !strings.HasSuffix(e.field, "]"))
 	switch {
@@ -181,6 +184,39 @@ func (e *ruleEdit) rule() error {
 		return err
 	}
 	return e.options(at, &was, kind)
+}
+
+// wasFormula begins the line of a script that tells the formula in whose place it stands.
+const wasFormula = "// formula: "
+
+// turned is the text of a rule whose kind changes to a script, or from one: a script begins with what the formula reads, and tells it
+// for the way back.
+func (e *ruleEdit) turned(at int, kind mapping.RuleKind, text string) string {
+	was := mapping.Record
+	if at >= 0 && at < len(e.plan.Mapping.Rules) {
+		was = e.plan.Mapping.Rules[at].Kind
+	}
+	if (was == mapping.Script) == (kind == mapping.Script) {
+		return text
+	}
+	if kind != mapping.Script {
+		first, _, _ := strings.Cut(text, "\n")
+		before, is := strings.CutPrefix(first, wasFormula)
+		if !is {
+			return ""
+		}
+		return before
+	}
+	gives := "undefined"
+	for _, f := range e.plan.Fields {
+		if f.Name() == e.field && len(f.Reads) > 0 {
+			gives = strings.Join(f.Reads[0], ".")
+		}
+	}
+	if text == "" || strings.Contains(text, "\n") || was != mapping.Formula {
+		return "return " + gives + ";"
+	}
+	return wasFormula + text + "\nreturn " + gives + ";"
 }
 
 // kind keeps the kind of a rule with its text. Each change of the part reads all of it, so that only

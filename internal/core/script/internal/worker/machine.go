@@ -28,6 +28,14 @@ type machine struct {
 
 // compiled reads a text that must be one function and nothing else. A comment in it names no file.
 func compiled(text string) (*goja.Program, error) {
+	program, err := parsed(text)
+	if err != nil {
+		return nil, err
+	}
+	return goja.CompileAST(program, true)
+}
+
+func parsed(text string) (*ast.Program, error) {
 	program, err := goja.Parse("script", text, parser.WithDisableSourceMaps)
 	if err != nil {
 		return nil, err
@@ -36,7 +44,7 @@ func compiled(text string) (*goja.Program, error) {
 		return nil, fault.New(fault.Syntax, "the script closes the function that it is the body of").
 			WithFix("Take out the } that has no {")
 	}
-	return goja.CompileAST(program, true)
+	return program, nil
 }
 
 func isFunction(program *ast.Program) bool {

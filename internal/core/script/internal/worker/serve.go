@@ -9,6 +9,8 @@ import (
 	"runtime/debug"
 	"runtime/metrics"
 
+	"github.com/dop251/goja"
+
 	"hollowreed/internal/core/script/internal/wire"
 )
 
@@ -80,8 +82,14 @@ func (ms machines) answer(b, question []byte) []byte {
 	r.Rest = r.Rest[max(size, 0):]
 	text := r.Text()
 	if what == toCheck {
-		_, err := compiled(text)
-		return answered(b, err)
+		program, err := parsed(text)
+		if err == nil {
+			_, err = goja.CompileAST(program, true)
+		}
+		if err != nil {
+			return answered(b, err)
+		}
+		return usesOf(program).write(append(b, aValue))
 	}
 	if what == toForgetAndCall {
 		clear(ms)

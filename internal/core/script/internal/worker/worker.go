@@ -63,10 +63,26 @@ const (
 	aFault
 )
 
-// Check compiles the script.
-func (s *Script) Check() *fault.Fault {
-	_, ft := ask(s, toCheck, nil)
-	return ft
+// Check compiles the script, and says what it reads of its arguments and which names what it gives has, as paths.
+func (s *Script) Check() (reads, makes [][]string, ft *fault.Fault) {
+	r, ft := ask(s, toCheck, nil)
+	if ft != nil || r.Tag() != wire.List || r.Count() != 2 {
+		return nil, nil, ft
+	}
+	return paths(&r), paths(&r), nil
+}
+
+func paths(r *wire.Reader) (list [][]string) {
+	if r.Tag() != wire.List {
+		return nil
+	}
+	for range min(r.Count(), mostPaths) {
+		if r.Tag() != wire.Text {
+			return list
+		}
+		list = append(list, strings.Split(r.Text(), "\x00"))
+	}
+	return list
 }
 
 // Call calls the script with arguments as package wire has them, and returns what it gives.

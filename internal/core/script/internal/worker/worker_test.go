@@ -85,6 +85,9 @@ func TestACheckWaitsForNoCall(t *testing.T) {
 		calls <- struct{}{}
 		defer func() { <-calls }()
 	}
-	require.Nil(t, New("(function(x) {\nreturn x * 3\n})").Check())
-	require.NotNil(t, New("(function(x) {\nreturn x *\n})").Check())
+	reads, _, ft := New("(function(x) {\nreturn x * 3\n})").Check()
+	require.Nil(t, ft)
+	require.Equal(t, [][]string{{"x"}}, reads)
+	_, _, ft = New("(function(x) {\nreturn x *\n})").Check()
+	require.NotNil(t, ft)
 }
