@@ -20,3 +20,8 @@ func (e *Engine) Release(ctx context.Context, projectID, flowID string, number i
 func (e *Engine) released(ctx context.Context, db store.DB, projectID, flowID string, number int) (*project.Project, error) {
 	return e.opt.Compiled.Release(ctx, db, projectID, flowID, number)
 }
+
+// Draft gives a project as it is drafted now.
+func (e *Engine) Draft(ctx context.Context, projectID string) (*project.Project, error) {
+	return e.opt.Compiled.Draft(ctx, e.front(), projectID)
+}

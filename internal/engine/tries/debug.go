@@ -37,6 +37,7 @@ type DebugSession struct {
 	mu          sync.Mutex
 	began       time.Time
 	used        time.Time
+	ended       chan struct{} // closed when it comes to its end for the first time
 }
 
 // walks are those that people have begun.
@@ -57,7 +58,7 @@ func (e *Tries) StartDebug(ctx context.Context, p *project.Project, flowID, samp
 	if len(plan.Faults) > 0 {
 		return nil, fault.New(fault.Setting, "the flow has faults").WithFix("Mend them, then step through it")
 	}
-	w := &DebugSession{ID: uuid.NewString(), Flow: flowID, Sample: sample, Record: record, Breakpoints: map[StepRef]string{}, OnFault: true, At: -1, choices: how.Choices, with: how.With, began: time.Now(), used: time.Now()}
+	w := &DebugSession{ID: uuid.NewString(), Flow: flowID, Sample: sample, Record: record, Breakpoints: map[StepRef]string{}, OnFault: true, At: -1, choices: how.Choices, with: how.With, began: time.Now(), used: time.Now(), ended: make(chan struct{})}
 	e.walks.add(w)
 	return w, e.Advance(ctx, p, w, "into", "")
 }
@@ -169,7 +170,7 @@ func (w *DebugSession) backTo(fits func(running.Stop) bool) halting {
 }
 
 // Advance goes on, or back.
-func (e *Tries) Advance(ctx context.Context, p *project.Project, w *DebugSession, move string, to string) error {
+func (e *Tries) Advance(ctx context.Context, p *project.Project, w *DebugSession, move, to string) error {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	how := moves[move]
@@ -194,6 +195,12 @@ func (e *Tries) walk(ctx context.Context, p *project.Project, w *DebugSession, h
 	w.At = len(walk.Trace)
 	if w.Test.Halt != nil {
 		w.At = w.Test.Halt.N
+		return
+	}
+	select {
+	case <-w.ended:
+	default:
+		close(w.ended)
 	}
 }
 

@@ -15,6 +15,7 @@ type Tries struct {
 	outside  *shared.Connections
 	env      string
 	walks    walks
+	awaiting awaiting
 }
 
 // New makes what tries drafts in an environment.

@@ -176,7 +176,7 @@ func (t *TestRun) input(p *project.Project, plan *running.Plan) (value.Value, er
 	name, text := "what was typed", ""
 	sch := plan.Input
 	switch {
-	case !t.how.With.Empty() && t.how.With.Message != "":
+	case !t.how.With.Empty() && (t.how.With.Message != "" || t.how.With.Came):
 		text = t.how.With.Message
 		if !plan.Flow.Trigger.Of().Requests {
 			sch = plan.Input.As(json.Kind.Notation)

@@ -62,6 +62,14 @@ func Handler(s *page.Sites) http.Handler {
 		projectID, err := s.First(c)
 		of(c, projectID, err)
 	})
+	r.Any("/p/:project"+DraftPrefix+"*path", func(c *gin.Context) {
+		site, err := s.Of(c, c.Param("project"))
+		if err != nil {
+			nowhere(c, s, err)
+			return
+		}
+		debug(c, site)
+	})
 	for _, at := range []string{"/p/:project/docs", "/p/:project/docs/:api"} {
 		r.GET(at, documented(s, showDocs))
 		r.POST(at, documented(s, tryDocs))

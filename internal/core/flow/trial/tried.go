@@ -16,6 +16,7 @@ type TriedWith struct {
 	Message string `json:"message,omitempty"` // with which the run begins: JSON, or the body of a request as it comes in
 	Address string `json:"address,omitempty"` // of a request: behind /in/, with its query
 	Headers string `json:"headers,omitempty"` // of a request: name: value, one a line
+	Came    bool   `json:"-"`                 // somebody has called: what is empty is empty
 }
 
 // Empty says whether nothing was typed.

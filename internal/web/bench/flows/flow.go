@@ -56,6 +56,8 @@ func Routes(r gin.IRouter, s *page.Site) {
 	r.POST("/bench/flows/:id/cases/accept", s.Do(b.acceptFlowCase))
 	r.POST("/bench/flows/:id/choice", s.Do(b.chooseTry))
 	r.POST("/bench/flows/:id/walk", s.Do(b.beginWalk))
+	r.GET("/bench/flows/:id/next-call", s.Do(b.nextCall))
+	r.POST("/bench/flows/:id/next-call", s.Do(b.awaitCall))
 	r.GET("/bench/walks/:walk", s.Do(b.walk))
 	r.POST("/bench/walks/:walk/move", s.Do(b.moveWalk))
 	r.POST("/bench/walks/:walk/change", s.Do(b.changeWalk))
