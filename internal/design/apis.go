@@ -18,8 +18,11 @@ import (
 )
 
 // AddAPI adds an API by its contract, an OpenAPI document, and gives its id. Every operation is answered by its examples, so that
-// callers can begin. Without a title the API has that of the contract.
+// callers can begin. Without a title the API has that of the contract; without a document it has no operations yet.
 func (d Designer) AddAPI(ctx context.Context, title string, document []byte) (string, error) {
+	if len(document) == 0 {
+		document = contract.NewDocument(title)
+	}
 	k, err := contract.Read("", document)
 	if err != nil {
 		return "", err

@@ -18,6 +18,29 @@ func (o *Ordered) Add(key string, v any) { *o = append(*o, Entry{key, v}) }
 // Row is a list of values that is written on one line.
 type Row []string
 
+// Raw is a piece of a document as YAML or JSON; one that cannot be read is nothing.
+type Raw []byte
+
+func (r Raw) node() *yaml.Node {
+	var root yaml.Node
+	if yaml.Unmarshal(r, &root) != nil || len(root.Content) == 0 {
+		return nil
+	}
+	blocks(root.Content[0])
+	return root.Content[0]
+}
+
+// blocks writes a piece that came as JSON as YAML mostly is.
+func blocks(n *yaml.Node) {
+	n.Style &^= yaml.FlowStyle
+	if n.Kind == yaml.ScalarNode && n.Style == yaml.DoubleQuotedStyle && n.Tag == "!!str" {
+		*n = *scalar(n.Value)
+	}
+	for _, c := range n.Content {
+		blocks(c)
+	}
+}
+
 // Encode writes a part file.
 func Encode(o Ordered) []byte {
 	text, err := encode(o.node())
@@ -46,6 +69,8 @@ func valueNode(v any) *yaml.Node {
 		}
 	case Text:
 		return scalar(v.Value)
+	case Raw:
+		return v.node()
 	case Ordered:
 		if n := v.node(); len(n.Content) > 0 {
 			return n

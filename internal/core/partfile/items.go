@@ -265,3 +265,22 @@ func Unwrap(text []byte, path []any, index int, inside []any) ([]byte, error) {
 		return nil
 	})
 }
+
+// Piece is what stands at a path of a document, as YAML.
+func Piece(text []byte, path []any) ([]byte, error) {
+	var root yaml.Node
+	if err := yaml.Unmarshal(text, &root); err != nil {
+		return nil, err
+	}
+	if len(root.Content) == 0 {
+		return nil, fmt.Errorf("the part is empty")
+	}
+	n := root.Content[0]
+	for _, step := range path {
+		var err error
+		if n, err = descend(n, step); err != nil {
+			return nil, err
+		}
+	}
+	return encode(n)
+}

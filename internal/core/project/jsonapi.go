@@ -152,6 +152,19 @@ func exported(s *schema.Schema) map[string]any {
 	return m
 }
 
+// SchemaDocument is a schema as JSON Schema, as it stands in an OpenAPI document; nil where there is none.
+func (p *Project) SchemaDocument(id string) []byte {
+	s := p.Schema(id)
+	if s == nil {
+		return nil
+	}
+	text, err := stdjson.Marshal(exported(s))
+	if err != nil {
+		return nil
+	}
+	return text
+}
+
 // schema puts a schema among those of the document, and refers to it.
 func (w *publishing) schema(what string, s *schema.Schema) any {
 	name := s.ID

@@ -46,6 +46,8 @@ func Routes(r gin.IRouter, s *page.Site) {
 	r.GET("/bench/apis/:id/contract", s.Do(b.contract))
 	r.GET("/bench/apis/:id/changes", s.Do(b.changes))
 	r.POST("/bench/apis/:id/contract", s.Do(b.setContract))
+	r.GET("/bench/apis/:id/operation", s.Do(b.operation))
+	r.POST("/bench/apis/:id/operation", s.Do(b.drawOperation))
 	r.POST("/bench/apis", s.Do(b.addAPI))
 	r.POST("/bench/connections/:id/api", s.Do(b.publishConnection))
 	r.GET("/bench/apis/:id/draft", s.Do(b.draft))
@@ -315,10 +317,10 @@ func (b pages) addAPI(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	if len(strings.TrimSpace(string(uploads[0].Content))) == 0 {
-		return fault.Expect(fault.Required, "an OpenAPI document (3.0 or 3.1), in JSON or YAML", "none").InField("text")
+	if len(strings.TrimSpace(string(uploads[0].Content))) == 0 && strings.TrimSpace(c.PostForm("title")) == "" {
+		return fault.Expect(fault.Required, "an OpenAPI document (3.0 or 3.1), in JSON or YAML, or a title to begin with", "none").InField("text")
 	}
-	id, err := b.Designer(c).AddAPI(c, strings.TrimSpace(c.PostForm("title")), []byte(base.UnixLines(string(uploads[0].Content))))
+	id, err := b.Designer(c).AddAPI(c, strings.TrimSpace(c.PostForm("title")), []byte(strings.TrimLeft(base.UnixLines(string(uploads[0].Content)), " \n\t")))
 	if err != nil {
 		return err
 	}
