@@ -147,6 +147,7 @@ type Engine struct {
 	apiCallers  *apis.Callers
 	apiTokens   *tokens.Tokens
 	responses   *apis.Responses
+	apiLog      *apis.Log
 	quotas      *apis.Quotas
 	apiPlaces   apis.Places
 	triggers    *triggers.Watch
@@ -228,7 +229,7 @@ func New(db *pgxpool.Pool, outside *Connections, o Options) (*Engine, error) {
 func (e *Engine) watches(outside *Connections) {
 	e.deployments = shared.NewDeployments(e.front(), e.opt.Env, &e.hearing)
 	e.apiCallers, e.apiTokens, e.quotas = apis.NewCallers(e.front()), tokens.New(), apis.NewQuotas(e.front())
-	e.responses = apis.NewResponses()
+	e.responses, e.apiLog = apis.NewResponses(), apis.NewLog(e.db, e.opt.Log)
 	e.triggers = triggers.New(triggers.Config{
 		DB: e.db, Outside: outside, Compiled: e.opt.Compiled, Deployments: e.deployments, Hearing: &e.hearing, Runs: e, StableFor: e.opt.StableFor, Now: e.now, Log: e.opt.Log,
 	})
@@ -266,6 +267,7 @@ func (e *Engine) Start(ctx context.Context) error {
 	e.every(ctx, e.opt.PollInterval, "look for runs to stop", e.applyCancellations)
 	e.every(ctx, min(250*time.Millisecond, e.opt.PollInterval), "wake callers", e.wakeCallers)
 	e.every(ctx, 3*e.opt.Heartbeat, "keep the figures", func(ctx context.Context) error { return e.tallies.Save(ctx, e.db) })
+	e.every(ctx, apis.LogEvery, "keep the log of APIs", e.apiLog.Save)
 	e.wg.Go(func() { e.listen(ctx) })
 	e.wg.Go(func() { e.lead(ctx) })
 	return nil
@@ -300,6 +302,9 @@ func (e *Engine) end() {
 	e.questions.close(ctx)
 	if err := e.tallies.Save(ctx, e.db); err != nil {
 		e.opt.Log.Warn("figures not kept", "error", err)
+	}
+	if err := e.apiLog.Save(ctx); err != nil {
+		e.opt.Log.Warn("log of APIs not kept", "error", err)
 	}
 	store.Deregister(ctx, e.db, e.ID)
 	e.stopped()

@@ -5,9 +5,13 @@ import (
 	"context"
 	"errors"
 	"math"
+	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
+
+	"github.com/google/uuid"
 
 	"hollowreed/internal/connector/tokens"
 	"hollowreed/internal/core/api"
@@ -156,14 +160,75 @@ func (e *Engine) tokenCaller(ctx context.Context, c *Call, token string) (string
 	return claims.Caller, nil
 }
 
-// CallEnded counts a call of an API that was answered.
-func (e *Engine) CallEnded(s store.Scope, c *Call, caller string, status int, took time.Duration) {
-	failed := status >= 500
-	e.tallies.Counted(s, "api operation", c.API.ID+" "+c.Operation.ID, took, failed)
-	e.tallies.Counted(s, "api status", c.API.ID+" "+strconv.Itoa(status), took, failed)
-	if caller != "" {
-		e.tallies.Counted(s, "api caller", c.API.ID+" "+caller, took, failed)
+// EndedCall is a call of an API that was answered.
+type EndedCall struct {
+	Caller            string // empty where callers are not known
+	Status            int
+	Took              time.Duration
+	Method, Path      string // as they came, with the query
+	Trace             string
+	Run               *uuid.UUID // of the flow that answered
+	Fault             string     // what was refused or reported
+	Request, Response []byte     // bodies; nil where they are not known
+}
+
+// CallEnded counts a call of an API, and lets it into the log as the API says.
+func (e *Engine) CallEnded(s store.Scope, c *Call, end EndedCall) {
+	failed := end.Status >= 500
+	e.tallies.Counted(s, "api operation", c.API.ID+" "+c.Operation.ID, end.Took, failed)
+	e.tallies.Counted(s, "api status", c.API.ID+" "+strconv.Itoa(end.Status), end.Took, failed)
+	if end.Caller != "" {
+		e.tallies.Counted(s, "api caller", c.API.ID+" "+end.Caller, end.Took, failed)
 	}
+	g := c.API.Guards
+	if !g.Log.Takes(end.Status) {
+		return
+	}
+	now := e.now()
+	l := store.LoggedCall{
+		ID: uuid.Must(uuid.NewV7()), Scope: s, API: c.API.ID, Operation: c.Operation.ID, Caller: end.Caller, At: now.Add(-end.Took), Method: end.Method, Path: loggedPath(g, end.Path),
+		Status: end.Status, Took: int(end.Took.Microseconds()), Trace: end.Trace, Run: end.Run, Fault: textOf(end.Fault), Until: now.AddDate(0, 0, g.LogDays),
+	}
+	if len(g.Masked) > 0 { // what was found may be what is masked
+		l.Fault, _, _ = strings.Cut(l.Fault, ", found ")
+	}
+	if g.LogBodies.Takes(end.Status) {
+		l.Request, l.Response = loggedBody(g, end.Request), loggedBody(g, end.Response)
+	}
+	e.apiLog.Add(l)
+}
+
+// mostLoggedBody bounds a body in the log, in bytes; of larger ones nothing is kept, since a piece could not be masked.
+const mostLoggedBody = 64 << 10
+
+func loggedBody(g api.Guards, body []byte) []byte {
+	if len(body) == 0 || len(body) > mostLoggedBody {
+		return nil
+	}
+	return g.WithoutMasked(body)
+}
+
+// loggedPath is a path with its query without the values of masked parameters.
+func loggedPath(g api.Guards, at string) string {
+	path, query, there := strings.Cut(at, "?")
+	if !there || len(g.Masked) == 0 {
+		return textOf(at)
+	}
+	list := strings.Split(query, "&")
+	for i, pair := range list {
+		name, _, _ := strings.Cut(pair, "=")
+		plain, err := url.QueryUnescape(name)
+		if err != nil || slices.ContainsFunc(g.Masked, func(m string) bool { return strings.EqualFold(m, plain) }) {
+			list[i] = name + "=…"
+		}
+	}
+	return textOf(path + "?" + strings.Join(list, "&"))
+}
+
+// textOf is a text as the database takes it, and of bounded length.
+func textOf(text string) string {
+	const most = 2000
+	return strings.ReplaceAll(strings.ToValidUTF8(text[:min(len(text), most)], "…"), "\x00", "")
 }
 
 // Responses are those that are kept of operations, in this process.

@@ -21,6 +21,19 @@ const (
 	Off    Verdict = "off"
 )
 
+// Logged is which calls get into the log.
+type Logged string
+
+// The calls that do: those with a status from 400 on, all, or none.
+const (
+	LogFailed Logged = "failed"
+	LogAll    Logged = "all"
+	LogNone   Logged = "none"
+)
+
+// Takes says whether a call with a status does.
+func (l Logged) Takes(status int) bool { return l == LogAll || l == LogFailed && status >= 400 }
+
 // Guards are what stands before the operations of an API.
 type Guards struct {
 	Status          Lifecycle
@@ -37,7 +50,11 @@ type Guards struct {
 	Concurrency     int           // calls at once in a process; 0: any number
 	MaxBody         int64         // bytes
 	Timeout         time.Duration // of an answer
-	Origins         []string      // pages that may call from a browser; * is any
+	Log             Logged        // which calls get into the log
+	LogBodies       Logged        // and with their bodies
+	Masked          []string      // names of fields whose values do not
+	LogDays         int
+	Origins         []string // pages that may call from a browser; * is any
 }
 
 // Settings are those of an API.
@@ -55,6 +72,10 @@ var Settings = slices.Concat(setting.List{
 	{Name: "concurrency", Label: "Concurrent calls (at most)", Type: setting.Number, Least: 1, Greatest: 10000, Rare: true, Help: "In each worker; others get 503 with Retry-After. Default: no limit"},
 	{Name: "max body", Label: "Largest request (KB)", Type: setting.Number, Default: "4096", Least: 1, Greatest: 1 << 20, Rare: true, Help: "Of operations that flows answer at most 4096"},
 	{Name: "timeout", Label: "Response timeout (s)", Type: setting.Number, Default: "30", Least: 1, Greatest: 3600, Rare: true, Help: "Of what is passed through; then 504. Flows have their own"},
+	{Name: "log", Label: "Calls in the log", Type: setting.Choice, Default: string(LogFailed), Choices: []string{string(LogFailed), string(LogAll), string(LogNone)}, Rare: true, Help: "Failed ones are those with a status from 400 on"},
+	{Name: "log bodies", Label: "Bodies in the log", Type: setting.Choice, Default: string(LogNone), Choices: []string{string(LogNone), string(LogFailed), string(LogAll)}, Rare: true, Help: "Of what is passed through or answered by examples, up to 64 KB; those of flows are kept with their runs"},
+	{Name: "masked fields", Label: "Masked fields", Type: setting.Text, Rare: true, Hint: "mail, card_number", Help: "Names with commas between: their values never get into the log, and bodies that are not JSON are not kept"},
+	{Name: "log days", Label: "Log retention (days)", Type: setting.Number, Default: "7", Least: 1, Greatest: 3650, Rare: true},
 	{Name: "origins", Label: "Allowed origins", Type: setting.Text, Rare: true, Hint: "https://desk.example", Help: "Sites whose pages may call, with blanks between, or * for any (CORS). Default: none"},
 })
 
@@ -66,6 +87,7 @@ func guardsOf(d *partfile.Doc, v setting.Values) Guards {
 		Concurrency: v.Int("concurrency"), MaxBody: int64(v.Int("max body")) << 10, Timeout: time.Duration(v.Int("timeout")) * time.Second,
 		Origins: strings.Fields(v.Get("origins")),
 	}
+	g.Log, g.LogBodies, g.Masked, g.LogDays = Logged(v.Get("log")), Logged(v.Get("log bodies")), names(v.Get("masked fields")), v.Int("log days")
 	g.Tokens = tokensOf(d, v)
 	g.DeprecatedSince, g.RetiresOn = day(d, v, "deprecated since"), day(d, v, "retires on")
 	for _, o := range g.Origins {

@@ -62,7 +62,8 @@ func (w *Sweeping) Sweep(ctx context.Context) error {
 		_, met := store.SweepMeetings(ctx, tx, w.env, w.now().Add(-metFor), maxSwept)
 		_, counted := store.SweepMetrics(ctx, tx, w.env, w.now().Add(-w.figures), maxSwept)
 		_, limits := store.SweepQuotas(ctx, tx, w.env, w.now().Add(-quotasFor), maxSwept)
-		return errors.Join(append(errs, kept, met, counted, limits)...)
+		_, logged := store.SweepLog(ctx, tx, w.env, w.now(), maxSwept)
+		return errors.Join(append(errs, kept, met, counted, limits, logged)...)
 	})
 }
 

@@ -2,13 +2,17 @@ package inbound
 
 import (
 	"errors"
+	"fmt"
+	"math/rand/v2"
 	"net/http"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
+	"github.com/google/uuid"
 
 	"hollowreed/internal/connector/system"
 	"hollowreed/internal/core/api"
@@ -25,6 +29,7 @@ type apiCall struct {
 	call   *engine.Call
 	caller string // empty where callers are not known
 	body   []byte // where it is held against the contract
+	sent   []byte // of the response, where it was looked into
 }
 
 // guard takes a call of an API past its guards and has it answered as the API says.
@@ -36,7 +41,8 @@ func guard(c *gin.Context, s *page.Site, call *engine.Call) {
 		c.Set(soapVersion, p.Version)
 	}
 	a := &apiCall{c: c, s: s, call: call}
-	defer func() { s.Engine.CallEnded(s.Scope, call, a.caller, c.Writer.Status(), time.Since(began)) }()
+	trace := traced(c, g)
+	defer func() { a.ended(trace, time.Since(began)) }()
 	crossSite(c, g)
 	life(c, call.API)
 	in, err := s.Engine.Guard(c, s.Scope, call, credential(c, g))
@@ -62,6 +68,38 @@ func credential(c *gin.Context, g api.Guards) (with engine.Credential) {
 		with.Token = token
 	}
 	return with
+}
+
+// traceparent is the form of the header (W3C Trace Context, section 3.2).
+var traceparent = regexp.MustCompile(`^[0-9a-f]{2}-([0-9a-f]{32})-[0-9a-f]{16}-[0-9a-f]{2}`)
+
+// traced is the trace that a call belongs to: the caller's, or a new one, which goes on to what answers. The caller is told of it.
+func traced(c *gin.Context, g api.Guards) string {
+	if g.Log == api.LogNone {
+		return ""
+	}
+	m := traceparent.FindStringSubmatch(c.GetHeader("Traceparent"))
+	if m == nil {
+		m = []string{"", fmt.Sprintf("%016x%016x", rand.Uint64()|1, rand.Uint64())} // an id, and no secret
+		c.Request.Header.Set("Traceparent", fmt.Sprintf("00-%s-%016x-01", m[1], rand.Uint64()|1))
+	}
+	c.Header("Hollowreed-Trace", m[1])
+	return m[1]
+}
+
+// faultKey is under what a request remembers what was refused or reported.
+const faultKey = "fault"
+
+// ended notes that the call was answered.
+func (a *apiCall) ended(trace string, took time.Duration) {
+	r := a.c.Request
+	end := engine.EndedCall{
+		Caller: a.caller, Status: a.c.Writer.Status(), Took: took, Method: r.Method, Path: r.URL.RequestURI(), Trace: trace, Fault: a.c.GetString(faultKey), Request: a.body, Response: a.sent,
+	}
+	if id, err := uuid.Parse(a.c.Writer.Header().Get("Hollowreed-Run")); err == nil {
+		end.Run = &id
+	}
+	a.s.Engine.CallEnded(a.s.Scope, a.call, end)
 }
 
 // largest is how large the body of a call may be, in bytes: a flow's is recorded with its run, so that an API cannot allow it more.
@@ -195,6 +233,7 @@ func (a *apiCall) checked() bool {
 		return true
 	}
 	a.s.Engine.ContractBroken(a.s.Scope, a.call, "request", faults)
+	a.c.Set(faultKey, faults[0].What())
 	if verdict == api.Report {
 		return true
 	}
@@ -224,6 +263,7 @@ func (a *apiCall) example() {
 		a.c.Writer.WriteHeaderNow()
 		return
 	}
+	a.sent = sent.Body
 	a.c.Data(sent.Status, sent.Media, sent.Body)
 }
 

@@ -55,6 +55,7 @@ func (a *apiCall) fromBackend(res *http.Response) error {
 	if !ok {
 		return nil
 	}
+	a.sent = plain
 	sent := contract.Sent{Status: res.StatusCode, Media: res.Header.Get("Content-Type"), Body: plain}
 	for name, values := range res.Header {
 		for _, v := range values {
@@ -69,6 +70,7 @@ func (a *apiCall) fromBackend(res *http.Response) error {
 		return nil
 	}
 	a.s.Engine.ContractBroken(a.s.Scope, a.call, "response", faults)
+	a.c.Set(faultKey, "the response breaks the contract: "+faults[0].What())
 	if verdict == api.Refuse {
 		return &brokenAnswer{faults}
 	}

@@ -126,6 +126,7 @@ type reason struct {
 }
 
 func tell(c *gin.Context, p problem) {
+	c.Set(faultKey, p.Detail)
 	if version := c.GetString(soapVersion); version != "" {
 		tellSOAP(c, p, version)
 		return

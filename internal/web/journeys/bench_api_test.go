@@ -43,6 +43,11 @@ func TestAnAPIIsPublished(t *testing.T) {
 	tb.click("#cases a")
 	tb.sees("#curl", "B-20417")
 
+	tb.open("/traffic/calls")
+	tb.sees("#calls", "401")
+	tb.click("#calls a")
+	tb.sees("#status", "4")
+
 	tb.open("/bench/apis/bookings?operation=sailing")
 	tb.click("#change-guards summary")
 	tb.fill("#set-rate-limit", "5")

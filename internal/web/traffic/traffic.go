@@ -44,6 +44,8 @@ func Routes(r gin.IRouter, s *page.Site) {
 	r.POST("/traffic/aside", s.Do(t.runBulkAction))
 	r.POST("/traffic/aside/:id/note", s.Do(t.noteAside))
 	r.POST("/traffic/searches", s.Do(t.saveSearch))
+	r.GET("/traffic/calls", s.Do(t.calls))
+	r.GET("/traffic/calls/:call", s.Do(t.call))
 	r.GET("/traffic/figures", s.Do(t.figures))
 	r.GET("/traffic/alerts", s.Do(t.alerts))
 	r.POST("/traffic/alerts", s.Do(t.saveAlert))

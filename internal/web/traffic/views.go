@@ -33,5 +33,5 @@ func (t traffic) views(c *gin.Context, here string) (views, error) {
 			raised++
 		}
 	}
-	return views{here, []view{{"Runs", "/traffic", 0}, {"Set aside", "/traffic/aside", open}, {"Metrics", "/traffic/figures", 0}, {"Alerts", "/traffic/alerts", raised}}}, err
+	return views{here, []view{{"Runs", "/traffic", 0}, {"Set aside", "/traffic/aside", open}, {"API calls", "/traffic/calls", 0}, {"Metrics", "/traffic/figures", 0}, {"Alerts", "/traffic/alerts", raised}}}, err
 }

@@ -136,12 +136,29 @@ func (b pages) guards(c *gin.Context, a *api.API) ([]guardRow, error) {
 	if len(g.Origins) > 0 {
 		rows = append(rows, guardRow{"Other sites", strings.Join(g.Origins, ", "), ""})
 	}
+	rows = append(rows, guardRow{"Log", logged(g), ""})
 	if calls == 0 {
 		for i := range rows {
 			rows[i].Lately = ""
 		}
 	}
 	return rows, nil
+}
+
+// logged says which calls are logged.
+func logged(g api.Guards) string {
+	if g.Log == api.LogNone {
+		return "no calls"
+	}
+	text := fmt.Sprintf("%s calls for %d days, ", g.Log, g.LogDays)
+	if g.LogBodies == api.LogNone {
+		return text + "without bodies"
+	}
+	text += fmt.Sprintf("with bodies of %s", g.LogBodies)
+	if len(g.Masked) > 0 {
+		text += ", without " + strings.Join(g.Masked, ", ")
+	}
+	return text
 }
 
 // cached says which operations have their responses kept, and for how long.
