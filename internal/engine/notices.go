@@ -97,7 +97,6 @@ func (e *Engine) ResumeTrigger(ctx context.Context, s store.Scope, flowID string
 func (e *Engine) triggersChanged() {
 	e.deployments.Forget()
 	e.triggers.Forget()
-	e.responses.Clear()
 }
 
 // lead does what one of several workers of the environment does, whenever this one is it: it watches the triggers, the alerts and the

@@ -23,6 +23,7 @@ type ResponseKey struct {
 	Scope     store.Scope
 	API       string
 	Operation string
+	Release   [2]any // what answers, as it was released: after another release it is another one
 	Key       string
 }
 
@@ -151,6 +152,13 @@ func (c *Responses) Clear() {
 	clear(c.kept)
 	c.order.Init()
 	c.bytes = 0
+}
+
+// Emptied is how often what is kept was let go.
+func (c *Responses) Emptied() int {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.emptied
 }
 
 // Kept is how many responses of an API are kept.

@@ -1,11 +1,11 @@
 package inbound
 
 import (
+	"encoding/binary"
+	"encoding/hex"
 	"errors"
-	"fmt"
 	"math/rand/v2"
 	"net/http"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -70,21 +70,37 @@ func credential(c *gin.Context, g api.Guards) (with engine.Credential) {
 	return with
 }
 
-// traceparent is the form of the header (W3C Trace Context, section 3.2).
-var traceparent = regexp.MustCompile(`^[0-9a-f]{2}-([0-9a-f]{32})-[0-9a-f]{16}-[0-9a-f]{2}`)
+// traceOf is the id in a traceparent (W3C Trace Context, section 3.2): 00-ID-PARENT-FLAGS; empty where it is none.
+func traceOf(header string) string {
+	if len(header) < 55 || header[2] != '-' || header[35] != '-' || header[52] != '-' {
+		return ""
+	}
+	id := header[3:35]
+	for _, r := range id {
+		if !(r >= '0' && r <= '9' || r >= 'a' && r <= 'f') {
+			return ""
+		}
+	}
+	return id
+}
 
 // traced is the trace that a call belongs to: the caller's, or a new one, which goes on to what answers. The caller is told of it.
 func traced(c *gin.Context, g api.Guards) string {
 	if g.Log == api.LogNone {
 		return ""
 	}
-	m := traceparent.FindStringSubmatch(c.GetHeader("Traceparent"))
-	if m == nil {
-		m = []string{"", fmt.Sprintf("%016x%016x", rand.Uint64()|1, rand.Uint64())} // an id, and no secret
-		c.Request.Header.Set("Traceparent", fmt.Sprintf("00-%s-%016x-01", m[1], rand.Uint64()|1))
+	id := traceOf(c.GetHeader("Traceparent"))
+	if id == "" {
+		var b [24]byte // an id, and no secret
+		for i := 0; i < len(b); i += 8 {
+			binary.BigEndian.PutUint64(b[i:], rand.Uint64()|1) // never only zeros
+		}
+		text := hex.EncodeToString(b[:])
+		id = text[:32]
+		c.Request.Header["Traceparent"] = []string{"00-" + id + "-" + text[32:] + "-01"}
 	}
-	c.Header("Hollowreed-Trace", m[1])
-	return m[1]
+	c.Writer.Header()["Hollowreed-Trace"] = []string{id}
+	return id
 }
 
 // faultKey is under what a request remembers what was refused or reported.
@@ -93,8 +109,13 @@ const faultKey = "fault"
 // ended notes that the call was answered.
 func (a *apiCall) ended(trace string, took time.Duration) {
 	r := a.c.Request
-	end := engine.EndedCall{
-		Caller: a.caller, Status: a.c.Writer.Status(), Took: took, Method: r.Method, Path: r.URL.RequestURI(), Trace: trace, Fault: a.c.GetString(faultKey), Request: a.body, Response: a.sent,
+	end := engine.EndedCall{Caller: a.caller, Status: a.c.Writer.Status(), Took: took}
+	if !a.call.API.Guards.Log.Takes(end.Status) {
+		a.s.Engine.CallEnded(a.s.Scope, a.call, end)
+		return
+	}
+	end = engine.EndedCall{
+		Caller: end.Caller, Status: end.Status, Took: took, Method: r.Method, Path: r.URL.RequestURI(), Trace: trace, Fault: a.c.GetString(faultKey), Request: a.body, Response: a.sent,
 	}
 	if id, err := uuid.Parse(a.c.Writer.Header().Get("Hollowreed-Run")); err == nil {
 		end.Run = &id

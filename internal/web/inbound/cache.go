@@ -73,7 +73,7 @@ func (a *apiCall) cacheKey(k *api.Cache) (apis.ResponseKey, bool) {
 		tell(a.c, problem{Status: http.StatusUnprocessableEntity, Detail: "what is kept cannot be looked up: " + ft.What()})
 		return apis.ResponseKey{}, false
 	}
-	return apis.ResponseKey{Scope: a.s.Scope, API: a.call.API.ID, Operation: a.call.Operation.ID, Key: text}, true
+	return apis.ResponseKey{Scope: a.s.Scope, API: a.call.API.ID, Operation: a.call.Operation.ID, Release: [2]any{a.call.API, a.call.Plan}, Key: text}, true
 }
 
 // fetch makes a response, keeps it where it may be kept, and answers with it. Who comes while another one fetches it waits for that.

@@ -114,7 +114,7 @@ func (t traffic) call(c *gin.Context) error {
 	d.RequestBody, d.ResponseBody = project.Indented(one.Request), project.Indented(one.Response)
 	d.Kept = one.Request != nil || one.Response != nil
 	if one.Run != nil {
-		_, err := store.RunByID(c, t.DB, *one.Run)
+		_, err := store.RunOf(c, t.DB, t.Scope, *one.Run)
 		d.RunKept = err == nil
 	}
 	callView.Page(c, d)
