@@ -36,10 +36,11 @@ type InboundRequest struct {
 	RawPath        string // with its escapes; empty where it is the path, escaped
 	Query, Headers []running.Pair
 	Body           []byte
-	Token          string // bearer token (RFC 6750); empty where there is none
-	Key            string // of idempotency: a request with the same key is the same request
-	Client         string // the address from which it came
-	Foreign        bool   // a browser sent it for a page of another site
+	Token          string                   // bearer token (RFC 6750); empty where there is none
+	Key            string                   // of idempotency: a request with the same key is the same request
+	Client         string                   // the address from which it came
+	Foreign        bool                     // a browser sent it for a page of another site
+	Header         func(name string) string // of the request, where versions are told by one
 }
 
 // Rejected is why a request starts no run.

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"net/url"
@@ -25,7 +26,21 @@ type target struct {
 	plan      *running.Plan    // that is started; nil where no flow is
 	api       *api.API         // nil where none is published there
 	operation *contract.Operation
-	way       *api.Way // what answers other than a flow; nil where nothing does
+	way       *api.Way  // what answers other than a flow; nil where nothing does
+	versions  []*target // of APIs with the same base; this one is the first of them
+}
+
+// version is the target for what a request says of the version that it wants; nil where there is none.
+func (t *target) version(header func(name string) string) *target {
+	if len(t.versions) == 0 || header == nil {
+		return t
+	}
+	for _, v := range t.versions {
+		if g := v.api.Guards; header(g.VersionHeader) == g.Version {
+			return v
+		}
+	}
+	return nil
 }
 
 type routeTable = route.Table[*target]
@@ -57,6 +72,12 @@ func (e *Engine) asked(ctx context.Context, s store.Scope, a InboundRequest) (*t
 			return nil, nil, err
 		}
 		t, values, allowed, ft := list.Find(a.Method, a.rawPath())
+		if t != nil {
+			first := t
+			if t = first.version(a.Header); t == nil {
+				return nil, nil, refused(400, unknownVersion(first))
+			}
+		}
 		switch {
 		case t != nil && t.plan != nil:
 			return t, values, e.takes(ctx, t.release)
@@ -141,18 +162,45 @@ func (e *Engine) routesOf(ctx context.Context, s store.Scope, deployments []stor
 			others = append(others, r.flow)
 		}
 	}
+	at := map[string]*target{}
 	for _, r := range releases {
 		for _, t := range r.operations {
 			if by := bound[t.operation]; by != nil && t.way == nil {
 				t = &target{release: by.release, plan: by.plan, api: t.api, operation: t.operation}
 			}
-			list.Add(t.operation.Method, r.api.Path(t.operation), t)
+			addVersion(list, at, r.api.Path(t.operation), t)
 		}
 	}
 	for _, t := range others {
 		list.Add(t.plan.Flow.Trigger.Method, t.plan.Flow.Trigger.Path.Value, t)
 	}
 	return list, nil
+}
+
+// addVersion adds an operation of an API: beside those of other versions at the same place, where the API has a version or they have.
+func addVersion(list *routeTable, at map[string]*target, path string, t *target) {
+	key := t.operation.Method + " " + route.Shape(path)
+	first := at[key]
+	if first == nil {
+		own := *t
+		at[key] = &own
+		list.Add(t.operation.Method, path, &own)
+		return
+	}
+	if first.versions == nil {
+		alone := *first
+		first.versions = []*target{&alone}
+	}
+	first.versions = append(first.versions, t)
+}
+
+// unknownVersion says which versions there are.
+func unknownVersion(first *target) *fault.Fault {
+	var list []string
+	for _, v := range first.versions {
+		list = append(list, cmp.Or(v.api.Guards.Version, "none"))
+	}
+	return fault.Expect(fault.Setting, "one of the versions "+strings.Join(list, ", ")+" in the header "+first.versions[0].api.Guards.VersionHeader, "another one")
 }
 
 // answers is the operation of a published API that a flow answers; nil where it answers none.

@@ -164,6 +164,9 @@ func (f *Form) request(ctx context.Context, address string, a *api.API, o *contr
 		return nil, fault.New(fault.Setting, "this is no request: %s", err)
 	}
 	req.Header = headers
+	if v := a.Guards.Version; v != "" {
+		req.Header.Set(a.Guards.VersionHeader, v)
+	}
 	if f.Key != "" {
 		req.Header.Set(a.Guards.CredentialHeader(), a.Guards.CredentialValue(f.Key))
 	}

@@ -4,6 +4,7 @@ package http
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
@@ -29,6 +30,7 @@ type Service struct {
 	env      system.Env
 	base     *url.URL
 	client   *http.Client
+	tls      *tls.Config
 	sign     signer
 	rate     *rate.Limiter // nil is no limit
 	slots    chan struct{} // calls at once
@@ -57,7 +59,12 @@ func Open(env system.Env) (system.System, error) {
 		return nil, err
 	}
 	s := &Service{env: env, base: base, slots: make(chan struct{}, v.Int("at once", 4)), forwards: make(chan struct{}, v.Int("forwards at once", 256))}
-	s.client = &http.Client{Transport: t, Timeout: v.Timeout(), CheckRedirect: sameHost}
+	over, err := spreadOver(t, base, v["further addresses"])
+	if err != nil {
+		return nil, err
+	}
+	s.tls = t.TLSClientConfig
+	s.client = &http.Client{Transport: over, Timeout: v.Timeout(), CheckRedirect: sameHost}
 	if n := v.Int("rate", 0); n > 0 {
 		s.rate = rate.NewLimiter(rate.Limit(n), max(1, n/10))
 	}
@@ -166,7 +173,7 @@ func (s *Service) Probe(ctx context.Context, r *probe.Run) {
 	}
 	r.Reach(ctx, s.env.Net.Dialer(), s.base.Hostname(), port)
 	if s.base.Scheme == "https" {
-		r.TLS(ctx, s.env.Net.Dialer(), s.base.Hostname(), port, s.client.Transport.(*http.Transport).TLSClientConfig)
+		r.TLS(ctx, s.env.Net.Dialer(), s.base.Hostname(), port, s.tls)
 	}
 	s.sign.probe(ctx, r)
 	r.Do("answered", func() (string, error) { return s.answered(ctx) }, func(err error) string {

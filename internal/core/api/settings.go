@@ -36,6 +36,8 @@ func (l Logged) Takes(status int) bool { return l == LogAll || l == LogFailed &&
 
 // Guards are what stands before the operations of an API.
 type Guards struct {
+	Version         string // that callers name in a header; empty: for those that name none
+	VersionHeader   string
 	Status          Lifecycle
 	DeprecatedSince time.Time
 	RetiresOn       time.Time
@@ -60,6 +62,8 @@ type Guards struct {
 // Settings are those of an API.
 var Settings = slices.Concat(setting.List{
 	{Name: "base", Label: "Base path", Type: setting.Text, Help: "Below which its operations are called, for example v1/bookings. Default: its id"},
+	{Name: "version", Label: "Version", Type: setting.Text, Rare: true, Hint: "2", Help: "Of several APIs with the same base, the one that callers name in a header. Default: for callers that name none"},
+	{Name: "version header", Label: "Header of the version", Type: setting.Text, Default: "Api-Version", Rare: true},
 	{Name: "status", Label: "Status", Type: setting.Choice, Default: string(Published), Choices: []string{string(Published), string(Deprecated), string(Retired)}, Redraw: true, Help: "Deprecated is told in headers; retired is answered with 410"},
 	{Name: "deprecated since", Label: "Deprecated since", Type: setting.Text, When: "status=deprecated", Hint: "2027-01-31", Help: "Sent in the header Deprecation (RFC 9745)"},
 	{Name: "retires on", Label: "Retires on", Type: setting.Text, When: "status=deprecated", Hint: "2027-06-30", Help: "Sent in the header Sunset (RFC 8594); from that day on it is answered with 410"},
@@ -82,7 +86,7 @@ var Settings = slices.Concat(setting.List{
 // guardsOf reads the guards of settings.
 func guardsOf(d *partfile.Doc, v setting.Values) Guards {
 	g := Guards{
-		Status: Lifecycle(v.Get("status")), Successor: v.Get("successor"), Requests: Verdict(v.Get("request validation")), Answers: Verdict(v.Get("response validation")),
+		Version: v.Get("version"), VersionHeader: v.Get("version header"), Status: Lifecycle(v.Get("status")), Successor: v.Get("successor"), Requests: Verdict(v.Get("request validation")), Answers: Verdict(v.Get("response validation")),
 		Callers: v.Get("callers"), KeyHeader: v.Get("key header"), PerMinute: v.Int("rate limit"), PerDay: v.Int("daily quota"),
 		Concurrency: v.Int("concurrency"), MaxBody: int64(v.Int("max body")) << 10, Timeout: time.Duration(v.Int("timeout")) * time.Second,
 		Origins: strings.Fields(v.Get("origins")),
@@ -94,6 +98,9 @@ func guardsOf(d *partfile.Doc, v setting.Values) Guards {
 		if u, err := url.Parse(o); o != "*" && (err != nil || u.Scheme == "" || u.Host == "" || u.Path != "") {
 			d.Fault(v.Text("origins"), fault.Expect(fault.Setting, "an origin as https://desk.example", fault.Quote(o)).InField("origins"))
 		}
+	}
+	if !tokenOK.MatchString(g.VersionHeader) {
+		d.Fault(v.Text("version header"), fault.Expect(fault.Setting, "the name of a header", fault.Quote(g.VersionHeader)).InField("version header"))
 	}
 	if !tokenOK.MatchString(g.KeyHeader) {
 		d.Fault(v.Text("key header"), fault.Expect(fault.Setting, "the name of a header", fault.Quote(g.KeyHeader)).InField("key header"))

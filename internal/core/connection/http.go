@@ -32,6 +32,7 @@ var httpKind = &Kind{
 		setting.Setting{Name: "rate", Rare: true, Label: "Rate limit (calls/s)", Type: setting.Number, Least: 1, Greatest: 10000, Help: "Never more than these. Default: no limit"},
 		setting.Setting{Name: "at once", Rare: true, Label: "Concurrent calls", Type: setting.Number, Default: "4", Least: 1, Greatest: 64},
 		setting.Setting{Name: "forwards at once", Rare: true, Label: "Concurrent calls of APIs", Type: setting.Number, Default: "256", Least: 1, Greatest: 4096, Help: "Which APIs pass through to it; others get 503"},
+		setting.Setting{Name: "further addresses", Rare: true, Label: "Further addresses", Type: setting.Text, Hint: "https://other.example:8443", Help: "Of the same service, with blanks between: calls go to all by turns. One that cannot be reached is left out for 5 s, and what it was asked goes to another one where that is safe"},
 	),
 	OperationKinds: []OperationKind{
 		{Name: "read", About: "Get an answer, or the records of all its pages", Reads: true, Settings: append(calling("GET"), paging...)},

@@ -45,6 +45,9 @@ func guard(c *gin.Context, s *page.Site, call *engine.Call) {
 	defer func() { a.ended(trace, time.Since(began)) }()
 	crossSite(c, g)
 	life(c, call.API)
+	if g.Version != "" {
+		c.Writer.Header().Add("Vary", g.VersionHeader)
+	}
 	in, err := s.Engine.Guard(c, s.Scope, call, credential(c, g))
 	if err != nil {
 		page.Unread(c)
@@ -203,7 +206,7 @@ func preflight(c *gin.Context, s *page.Site, a engine.InboundRequest) bool {
 	if a.Method != http.MethodOptions || method == "" {
 		return false
 	}
-	a.Method = method
+	a.Method, a.Header = method, nil // a browser names no version before it may
 	call, err := s.Engine.Called(c, s.Scope, a)
 	if err != nil || call.API == nil {
 		return false

@@ -343,3 +343,23 @@ func TestAnAPIIsDocumentedForItsCallers(t *testing.T) {
 	_, text = read(http.PostForm(docs+"/prices", url.Values{"operation": {"price"}, "p path class": {"CAR"}, "key": {"wrong"}}))
 	require.Contains(t, text, "<b>401</b>")
 }
+
+// TestVersionsAreToldByAHeader: of APIs with the same base, each is called by its version; one without a version by those who name none.
+func TestVersionsAreToldByAHeader(t *testing.T) {
+	w := webtest.New(t)
+	publish(t, w, "operations:\n  - {operation: price, answered by: examples}\n")
+	w.Part("contracts/next.yaml", strings.Replace(fares, "price: 340.50", "price: 999", 1))
+	w.Part("apis/next.yaml", "api: Fares, next\nbase: prices\nversion: 2\ncontract: next.yaml\noperations:\n  - {operation: price, answered by: examples}\n")
+	_, err := w.Engine.CreateRelease(t.Context(), testkit.Skerry, project.ReleaseID(project.APIs, "next"), "", "mira")
+	require.NoError(t, err)
+	for header, want := range map[string]string{"": "340.50", "Api-Version: 2": "999", "Api-Version: 3": "2, none"} {
+		if header == "" {
+			header = "X-Other: 1"
+		}
+		resp, answer := ask(t, w, "GET", "/classes/CAR", "", header)
+		require.Contains(t, answer, want, "%s: %d", header, resp.StatusCode)
+		if want == "999" {
+			require.Equal(t, "Api-Version", resp.Header.Get("Vary"))
+		}
+	}
+}

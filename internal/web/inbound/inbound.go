@@ -239,7 +239,7 @@ func accepted(c *gin.Context, s *page.Site, run uuid.UUID, state store.State) {
 
 // asked is the request as flows see it. The token is for us alone.
 func asked(c *gin.Context) engine.InboundRequest {
-	a := engine.InboundRequest{Method: c.Request.Method, Path: strings.Trim(c.Param("path"), "/"), RawPath: rawPath(c.Request), Key: c.GetHeader("Idempotency-Key"), Foreign: foreign(c.Request)}
+	a := engine.InboundRequest{Method: c.Request.Method, Path: strings.Trim(c.Param("path"), "/"), RawPath: rawPath(c.Request), Key: c.GetHeader("Idempotency-Key"), Foreign: foreign(c.Request), Header: c.GetHeader}
 	if a.Method == http.MethodHead {
 		a.Method = http.MethodGet // and the server sends no body (RFC 9110, section 9.3.2)
 	}
