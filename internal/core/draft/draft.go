@@ -30,6 +30,7 @@ type Question struct {
 	Given []*Leaf // what the caller sends
 	Want  []*Leaf
 	About string
+	Spare bool // more is given than is meant to be used: nothing speaks against what uses little of it
 }
 
 // From is where a value comes from: an operation of the chain, or the caller where that is nil.
@@ -167,6 +168,11 @@ func (w *weights) bestOf(to, from []*Leaf, more []string) []choice {
 // follow makes chains of operations longer and longer, as long as each can be called with what is there before it.
 func (s *search) follow() {
 	level := []chain{{}}
+	if s.q.Spare { // what is there may be all that is wanted
+		if score, all := s.value(nil); all {
+			s.done = append(s.done, chain{score: score})
+		}
+	}
 	for range mostCalls {
 		seen := map[string]bool{}
 		var next []chain
@@ -336,7 +342,7 @@ func (s *search) value(ops []int) (score float64, all bool) {
 	}
 	score = covered/weight*math.Pow(quality, 0.5) - perCall*float64(len(ops)-1) - perUnrelated*float64(unrelated)
 	for _, g := range s.q.Given {
-		if !given[g] {
+		if !given[g] && !s.q.Spare {
 			score -= perUnused
 		}
 	}

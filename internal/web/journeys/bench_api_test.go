@@ -134,3 +134,21 @@ func TestAContractIsDrawn(t *testing.T) {
 	tb.sees("#operations", "Operations")
 	tb.sees(".empty", "no operations")
 }
+
+// TestAFieldIsFilledFromSystems: for a field of what a step is given, values in scope and operations of connections are proposed with
+// reasons; one that is taken puts its calls before the step.
+func TestAFieldIsFilledFromSystems(t *testing.T) {
+	w := newWorld(t)
+	w.everything()
+	tb := w.tab()
+	tb.open("/bench/flows/fare-quote?step=respond")
+	tb.sees("#with-price", "")
+	tb.fill("#with-price", "")
+	tb.sees("#state", "differs")
+	tb.open("/bench/flows/fare-quote?step=respond")
+	tb.sees("#where-from", "come from?")
+	tb.open("/bench/flows/fare-quote/steps/respond/origins")
+	tb.sees("#field-price", "in scope already")
+	tb.click("#take-price-1")
+	tb.sees("#with-price", "")
+}

@@ -43,6 +43,7 @@ func TestTheNextCallIsDebugged(t *testing.T) {
 	const quote = "fares/quotes/SK%2040117?route=LING-ORMA"
 	require.Equal(t, 404, (<-call(quote, "")).status, "nobody waits")
 	tb.open("/bench/flows/fare-quote")
+	tb.click("#try-with")
 	tb.click("#debug-next")
 	tb.sees("#waiting", "waiting for a call")
 	tb.fill("#header", "x-request-id: seventeen")

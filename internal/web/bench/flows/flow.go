@@ -56,6 +56,8 @@ func Routes(r gin.IRouter, s *page.Site) {
 	r.POST("/bench/flows/:id/cases/accept", s.Do(b.acceptFlowCase))
 	r.POST("/bench/flows/:id/choice", s.Do(b.chooseTry))
 	r.POST("/bench/flows/:id/walk", s.Do(b.beginWalk))
+	r.GET("/bench/flows/:id/steps/:step/origins", s.Do(b.origins))
+	r.POST("/bench/flows/:id/steps/:step/origins", s.Do(b.fillField))
 	r.GET("/bench/flows/:id/next-call", s.Do(b.nextCall))
 	r.POST("/bench/flows/:id/next-call", s.Do(b.awaitCall))
 	r.GET("/bench/walks/:walk", s.Do(b.walk))

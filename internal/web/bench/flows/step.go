@@ -45,6 +45,7 @@ type stepPanel struct {
 	WrapIn                 string         // an each of this would mend it; empty where it would not
 	NewMapping             *newMapping    // of a map step without one
 	ValuesOf               []project.Part // of a step that sets values: the schemas whose fields it can take
+	OpenFields             int            // of what it is given, that have no formula yet
 	ps                     *running.PlannedStep
 	plan                   *running.Plan
 	p                      *project.Project
@@ -121,6 +122,9 @@ func (d *flowPage) panel(p *project.Project, plan *running.Plan) {
 	_, s.WrapIn = edit.InEach(p, plan, s.ID)
 	if k.Maps && ps.Mapping == nil {
 		s.NewMapping = mappingFor(p, plan, ps)
+	}
+	if ps.Mapping == nil && ps.Step.Setting("from") == "" {
+		s.OpenFields = len(p.OpenFields(ps))
 	}
 	if k.Fills {
 		s.ValuesOf = p.Parts(project.Schemas)
