@@ -46,7 +46,7 @@ func placed(route, name string) string {
 	kind, _, _ := strings.Cut(strings.TrimPrefix(route, "/bench/"), "/")
 	id := map[string]string{
 		"flows": "gauge-readings", "mappings": "booking-to-invoice", "connections": "harbour-ledger", "tables": "cargo-articles",
-		"libraries": "freight", "schemas": "booking",
+		"libraries": "freight", "schemas": "booking", "apis": "bookings",
 	}[kind]
 	switch {
 	case name == "id" && id != "":

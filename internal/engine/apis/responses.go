@@ -41,8 +41,8 @@ type Responses struct {
 	kept    map[ResponseKey]*list.Element
 	order   *list.List // of *keptResponse, the one that was asked for last in front
 	bytes   int
-	emptied int                           // how often: what was asked for before is not kept after
-	fetched map[ResponseKey]chan struct{} // those that are under way
+	emptied map[[3]string]int      // how often those of an API were let go, by scope and API
+	fetched map[ResponseKey]*Fetch // those that are under way
 }
 
 type keptResponse struct {
@@ -52,7 +52,7 @@ type keptResponse struct {
 
 // NewResponses keeps nothing yet.
 func NewResponses() *Responses {
-	return &Responses{kept: map[ResponseKey]*list.Element{}, order: list.New(), fetched: map[ResponseKey]chan struct{}{}}
+	return &Responses{kept: map[ResponseKey]*list.Element{}, order: list.New(), fetched: map[ResponseKey]*Fetch{}, emptied: map[[3]string]int{}}
 }
 
 // Find gives the response of a key, where one is kept that may be sent now, and whether a new one should be fetched.
@@ -77,20 +77,20 @@ func (c *Responses) Fetch(key ResponseKey) (*Fetch, <-chan struct{}) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if under := c.fetched[key]; under != nil {
-		return nil, under
+		return nil, under.over
 	}
-	over := make(chan struct{})
-	c.fetched[key] = over
-	return &Fetch{c: c, key: key, emptied: c.emptied, over: over}, nil
+	f := &Fetch{c: c, key: key, over: make(chan struct{})}
+	c.fetched[key] = f
+	return f, nil
 }
 
 // Fetch is the fetching of a response.
 type Fetch struct {
-	c       *Responses
-	key     ResponseKey
-	emptied int
-	over    chan struct{}
-	ended   bool
+	c     *Responses
+	key   ResponseKey
+	over  chan struct{}
+	ended bool
+	void  bool // what is kept was let go since it was asked for
 }
 
 // End lets those go on that wait. It may be called again.
@@ -113,7 +113,7 @@ func (f *Fetch) Keep(r Response) {
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if c.emptied != f.emptied {
+	if f.void {
 		return
 	}
 	if e := c.kept[key]; e != nil {
@@ -136,11 +136,14 @@ func (c *Responses) remove(e *list.Element) {
 func (c *Responses) Empty(s store.Scope, api string) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	c.emptied++
+	c.emptied[[3]string{s.Project, s.Environment, api}]++
 	for key, e := range c.kept {
 		if key.Scope == s && key.API == api {
 			c.remove(e)
 		}
+	}
+	for key, f := range c.fetched {
+		f.void = f.void || key.Scope == s && key.API == api
 	}
 }
 
@@ -148,17 +151,19 @@ func (c *Responses) Empty(s store.Scope, api string) {
 func (c *Responses) Clear() {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	c.emptied++
 	clear(c.kept)
 	c.order.Init()
 	c.bytes = 0
+	for _, f := range c.fetched {
+		f.void = true
+	}
 }
 
-// Emptied is how often what is kept was let go.
-func (c *Responses) Emptied() int {
+// Emptied is how often what is kept of an API was let go by name.
+func (c *Responses) Emptied(s store.Scope, api string) int {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	return c.emptied
+	return c.emptied[[3]string{s.Project, s.Environment, api}]
 }
 
 // Kept is how many responses of an API are kept.

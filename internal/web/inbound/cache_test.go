@@ -36,6 +36,9 @@ func TestResponsesAreKept(t *testing.T) {
 	hold := make(chan struct{})
 	close(hold)
 	backend := httptest.NewServer(http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/" || r.URL.Path == "" {
+			return // a look whether it answers
+		}
 		n := asked.Add(1)
 		mu.Lock()
 		text, h, held := body, headers, hold
@@ -62,9 +65,8 @@ func TestResponsesAreKept(t *testing.T) {
 	const ways = "operations:\n  - {operation: price, answered by: pass-through, connection: old, path: '/price'}\n  - {operation: made-up, answered by: pass-through, connection: old, path: '/x'}\n"
 	publish(t, w, ways+"caching:\n  - {operation: price, seconds: 300, key: upper(class)}\n")
 
-	n0 := w.Engine.Responses().Emptied()
 	require.NoError(t, w.Engine.EmptyResponses(t.Context(), testkit.Skerry, "another"))
-	require.Eventually(t, func() bool { return w.Engine.Responses().Emptied() >= n0+2 }, 20*time.Second, time.Millisecond, "what was announced before is heard")
+	require.Eventually(t, func() bool { return w.Engine.Responses().Emptied(testkit.Skerry, "another") == 2 }, 20*time.Second, time.Millisecond, "what was announced before is heard")
 	asked.Store(0)
 	first, answer := ask(t, w, "GET", "/classes/car", "", "If-None-Match: \"1\"", "Range: bytes=0-2")
 	require.Equal(t, `{"price":1}`, answer)

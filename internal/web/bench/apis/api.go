@@ -419,10 +419,14 @@ func (b pages) setCache(c *gin.Context) error {
 
 // empty lets go the responses that are kept.
 func (b pages) empty(c *gin.Context) error {
-	if err := b.Operator(c).EmptyCache(c, c.Param("id")); err != nil {
+	_, d, err := b.apiOf(c)
+	if err != nil {
 		return err
 	}
-	c.Redirect(http.StatusSeeOther, "/bench/apis/"+url.PathEscape(c.Param("id"))+"?operation="+url.QueryEscape(c.PostForm("operation")))
+	if err := b.Operator(c).EmptyCache(c, d.ID); err != nil {
+		return err
+	}
+	c.Redirect(http.StatusSeeOther, "/bench/apis/"+url.PathEscape(d.ID)+"?operation="+url.QueryEscape(c.PostForm("operation")))
 	return nil
 }
 
