@@ -51,10 +51,7 @@ func (e *Engine) Guard(ctx context.Context, s store.Scope, c *Call, with Credent
 		return nil, err
 	}
 	out := &Guarded{Caller: caller}
-	who := out.Caller
-	if who == "" {
-		who = "address " + c.asked.Client
-	}
+	who := c.counted(out.Caller)
 	for _, limit := range []struct {
 		span apis.Span
 		most int
@@ -76,6 +73,20 @@ func (e *Engine) Guard(ctx context.Context, s store.Scope, c *Call, with Credent
 		}
 	}
 	return out, nil
+}
+
+// counted is whose calls a call is counted with.
+func (c *Call) counted(caller string) string {
+	if caller == "" {
+		caller = "address " + c.asked.Client
+	}
+	switch c.API.Guards.LimitsOf {
+	case api.LimitAPI:
+		return "all callers"
+	case api.LimitOperation:
+		return caller + " " + c.Operation.ID
+	}
+	return caller
 }
 
 func refusedFor(status int, again time.Duration, f *fault.Fault) *Rejected {
@@ -107,6 +118,14 @@ func (e *Engine) callerOf(ctx context.Context, s store.Scope, c *Call, with Cred
 			return "", unknownCaller("Basic", fault.Expect(fault.Required, "a name and a key as basic authentication", "none"))
 		}
 		return e.keyedCaller(ctx, s, c.API, "Basic", with.Password, with.Name)
+	case api.WithEnvelope:
+		if c.Operation.Document {
+			return "", nil // what the service is may be known
+		}
+		if with.Password == "" {
+			return "", refused(401, fault.Expect(fault.Required, "a user name token in the envelope's header, with the key as text", "none"))
+		}
+		return e.keyedCaller(ctx, s, c.API, "UsernameToken", with.Password, with.Name)
 	case api.WithToken:
 		return e.tokenCaller(ctx, c, with.Token)
 	}

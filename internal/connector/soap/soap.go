@@ -23,7 +23,9 @@ import (
 	"hollowreed/internal/connector/probe"
 	"hollowreed/internal/connector/soap/envelope"
 	"hollowreed/internal/connector/system"
+	"hollowreed/internal/core/api"
 	"hollowreed/internal/core/connection"
+	"hollowreed/internal/core/contract"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/notation"
@@ -82,8 +84,28 @@ func (s *Service) Probe(ctx context.Context, r *probe.Run) { s.http.Probe(ctx, r
 // Address is that of the service.
 func (s *Service) Address() *url.URL { return s.http.Address() }
 
-// Forward hands an envelope on to the service as it is, and its response back.
+// Forward hands an envelope on to the service as it is, and its response back. Where that is said, it gets the user name token of the
+// connection in place of the caller's, or none.
 func (s *Service) Forward(w http.ResponseWriter, r *http.Request, f system.Forwarding) error {
+	if r.Method != http.MethodPost || f.Token == "" || f.Token == api.TokenStays {
+		return s.http.Forward(w, r, f)
+	}
+	body, err := io.ReadAll(r.Body) // bounded by who hands it on
+	if err != nil {
+		f.Failed(w, err)
+		return nil
+	}
+	e, err := contract.ReadEnvelope(body)
+	if err != nil {
+		f.Failed(w, err)
+		return nil
+	}
+	token := ""
+	if f.Token == api.TokenOfConnection {
+		token = strings.Replace(s.token(), ` soap:mustUnderstand="1"`, "", 1) // its prefix may be another one there
+	}
+	body = e.WithSecurity([]byte(token))
+	r.Body, r.ContentLength, r.TransferEncoding = io.NopCloser(bytes.NewReader(body)), int64(len(body)), nil
 	return s.http.Forward(w, r, f)
 }
 

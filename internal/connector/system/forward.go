@@ -13,6 +13,7 @@ type Forwarding struct {
 	Query    string                                 // as it came
 	Keep     func(name string) bool                 // which headers of the request are passed on
 	Drop     []string                               // headers of the response that are not
+	Token    string                                 // what becomes of the user name token of an envelope, as package api says; empty: nothing
 	Timeout  time.Duration                          // until the response begins
 	Response func(*http.Response) error             // looks at the response before it is handed back, and may change it; nil: nothing does
 	Failed   func(w http.ResponseWriter, err error) // answers in place of the system: it did not, or Response gave an error

@@ -21,6 +21,13 @@ const (
 	Off    Verdict = "off"
 )
 
+// Whose calls are counted together against limits.
+const (
+	LimitCaller    = "each caller"
+	LimitOperation = "each caller and operation"
+	LimitAPI       = "all callers together"
+)
+
 // Logged is which calls get into the log.
 type Logged string
 
@@ -49,6 +56,7 @@ type Guards struct {
 	Tokens          Tokens
 	PerMinute       int           // calls of one caller, or of one address where callers are not known; 0: any number
 	PerDay          int           // the same for a day in UTC
+	LimitsOf        string        // whose calls are counted together
 	Concurrency     int           // calls at once in a process; 0: any number
 	MaxBody         int64         // bytes
 	Timeout         time.Duration // of an answer
@@ -73,6 +81,7 @@ var Settings = slices.Concat(setting.List{
 }, callerSettings, setting.List{
 	{Name: "rate limit", Label: "Rate limit (calls/min)", Type: setting.Number, Least: 1, Greatest: 1_000_000, Help: "Of each caller, in all workers together. Default: no limit"},
 	{Name: "daily quota", Label: "Daily quota (calls)", Type: setting.Number, Least: 1, Greatest: 1_000_000_000, Help: "Of each caller, a day in UTC. Default: no limit"},
+	{Name: "limits of", Label: "Limits are of", Type: setting.Choice, Default: LimitCaller, Choices: []string{LimitCaller, LimitOperation, LimitAPI}, Rare: true, Help: "Each caller, each caller and operation, or all callers together"},
 	{Name: "concurrency", Label: "Concurrent calls (at most)", Type: setting.Number, Least: 1, Greatest: 10000, Rare: true, Help: "In each worker; others get 503 with Retry-After. Default: no limit"},
 	{Name: "max body", Label: "Largest request (KB)", Type: setting.Number, Default: "4096", Least: 1, Greatest: 1 << 20, Rare: true, Help: "Of operations that flows answer at most 4096"},
 	{Name: "timeout", Label: "Response timeout (s)", Type: setting.Number, Default: "30", Least: 1, Greatest: 3600, Rare: true, Help: "Of what is passed through; then 504. Flows have their own"},
@@ -87,7 +96,7 @@ var Settings = slices.Concat(setting.List{
 func guardsOf(d *partfile.Doc, v setting.Values) Guards {
 	g := Guards{
 		Version: v.Get("version"), VersionHeader: v.Get("version header"), Status: Lifecycle(v.Get("status")), Successor: v.Get("successor"), Requests: Verdict(v.Get("request validation")), Answers: Verdict(v.Get("response validation")),
-		Callers: v.Get("callers"), KeyHeader: v.Get("key header"), PerMinute: v.Int("rate limit"), PerDay: v.Int("daily quota"),
+		Callers: v.Get("callers"), KeyHeader: v.Get("key header"), PerMinute: v.Int("rate limit"), PerDay: v.Int("daily quota"), LimitsOf: v.Get("limits of"),
 		Concurrency: v.Int("concurrency"), MaxBody: int64(v.Int("max body")) << 10, Timeout: time.Duration(v.Int("timeout")) * time.Second,
 		Origins: strings.Fields(v.Get("origins")),
 	}

@@ -36,10 +36,18 @@ var (
 			{Name: "connection", Label: "Connection", Type: setting.Part, Of: "connection", Required: true},
 			{Name: "path", Label: "Path", Type: setting.Text, Hint: "/bookings/{number}", Help: "Below the address of the connection; {name} stands for a parameter of the path. Default: as in the contract"},
 			{Name: "keep headers", Label: "Headers passed on", Type: setting.Text, Rare: true, Help: "Names with commas between; * is all but those that belong to one hop, the caller's key and its cookies", Default: "*"},
+			{Name: "user name token", Label: "User name token", Type: setting.Choice, Default: TokenStays, Choices: []string{TokenStays, TokenOfConnection, TokenRemoved}, Rare: true, Help: "Of envelopes (WS-Security): the connection's own takes the place of the caller's, or none does"},
 			{Name: "drop headers", Label: "Response headers removed", Type: setting.Text, Rare: true, Help: "Names with commas between", Default: "Server, X-Powered-By"},
 		},
 		check: checkPassThrough,
 	}
+)
+
+// What becomes of the user name token of an envelope that is passed through.
+const (
+	TokenStays        = "as it comes"
+	TokenOfConnection = "of the connection"
+	TokenRemoved      = "removed"
 )
 
 // WayKinds is the list of them.

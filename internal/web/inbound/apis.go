@@ -4,11 +4,13 @@ import (
 	"encoding/binary"
 	"encoding/hex"
 	"errors"
+	"io"
 	"math/rand/v2"
 	"net/http"
 	"slices"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -48,7 +50,11 @@ func guard(c *gin.Context, s *page.Site, call *engine.Call) {
 	if g.Version != "" {
 		c.Writer.Header().Add("Vary", g.VersionHeader)
 	}
-	in, err := s.Engine.Guard(c, s.Scope, call, credential(c, g))
+	with, ok := a.credential()
+	if !ok {
+		return
+	}
+	in, err := s.Engine.Guard(c, s.Scope, call, with)
 	if err != nil {
 		page.Unread(c)
 		refuse(c, s, err)
@@ -63,14 +69,39 @@ func guard(c *gin.Context, s *page.Site, call *engine.Call) {
 	a.answer()
 }
 
-// credential is what the caller sent to say who it is.
-func credential(c *gin.Context, g api.Guards) (with engine.Credential) {
+// credential is what the caller sent to say who it is; false where it cannot be read, which is answered.
+func (a *apiCall) credential() (with engine.Credential, ok bool) {
+	c, g := a.c, a.call.API.Guards
+	if g.Callers == api.WithEnvelope && !a.call.Operation.Document {
+		return a.inEnvelope()
+	}
 	with.Key = c.GetHeader(g.KeyHeader)
 	with.Name, with.Password, _ = c.Request.BasicAuth()
 	if kind, token, _ := strings.Cut(c.GetHeader("Authorization"), " "); strings.EqualFold(kind, "Bearer") {
 		with.Token = token
 	}
-	return with
+	return with, true
+}
+
+// inEnvelope is the user name token of an envelope. Its key is ours, and goes no further.
+func (a *apiCall) inEnvelope() (with engine.Credential, ok bool) {
+	var err error
+	if a.body, err = read(a.c.Request); err != nil {
+		unread(a.c, err)
+		return with, false
+	}
+	e, err := contract.ReadEnvelope(a.body)
+	if err != nil {
+		tell(a.c, problem{Status: http.StatusBadRequest, Detail: fault.From(err, fault.Syntax).What()})
+		return with, false
+	}
+	if e.PasswordType == "PasswordDigest" {
+		tell(a.c, problem{Status: http.StatusUnauthorized, Detail: "a digest of a key cannot be checked: only digests of ours are kept. Send it as PasswordText"})
+		return with, false
+	}
+	a.body = e.WithSecurity(nil)
+	a.replay()
+	return engine.Credential{Name: e.User, Password: e.Password}, true
 }
 
 // traceOf is the id in a traceparent (W3C Trace Context, section 3.2): 00-ID-PARENT-FLAGS; empty where it is none.
@@ -301,11 +332,35 @@ func (a *apiCall) passThrough() {
 		a.replay()
 	}
 	to := page.Streamed(a.c)
+	came := &cameBody{ReadCloser: a.c.Request.Body}
+	if a.c.Request.Body != http.NoBody {
+		a.c.Request.Body = came
+	}
 	f := system.Forwarding{
 		Path: w.BackendPath(a.call.Values), Query: a.c.Request.URL.RawQuery, Keep: func(name string) bool { return name != "Cookie" && w.PassesOn(name) },
-		Drop: w.DropsFrom(), Timeout: g.Timeout, Response: a.fromBackend, Failed: a.notAnswered,
+		Token: w.Setting("user name token"), Drop: w.DropsFrom(), Timeout: g.Timeout, Response: a.fromBackend, Failed: func(w http.ResponseWriter, err error) {
+			if broken := came.broken.Load(); broken != nil && !errors.As(err, new(*http.MaxBytesError)) {
+				unread(a.c, *broken) // it is the caller's, and not the backend's
+				return
+			}
+			a.notAnswered(w, err)
+		},
 	}
 	a.s.Outside.Forward(to, a.c.Request, w.Setting("connection"), f)
+}
+
+// cameBody notes why a body could not be read to its end.
+type cameBody struct {
+	io.ReadCloser
+	broken atomic.Pointer[error]
+}
+
+func (b *cameBody) Read(p []byte) (int, error) {
+	n, err := b.ReadCloser.Read(p)
+	if err != nil && err != io.EOF {
+		b.broken.CompareAndSwap(nil, &err)
+	}
+	return n, err
 }
 
 // notAnswered tells a caller that the backend did not answer, or that its answer is refused.
@@ -325,6 +380,8 @@ func (a *apiCall) notAnswered(_ http.ResponseWriter, err error) {
 	case errors.Is(err, system.ErrBusy):
 		h.Set("Retry-After", "1")
 		tell(a.c, problem{Status: http.StatusServiceUnavailable, Detail: err.Error()})
+	case errors.As(err, &own) && own.Code == fault.Syntax:
+		tell(a.c, problem{Status: http.StatusBadRequest, Detail: own.What()})
 	default:
 		a.s.Log.Warn("not passed through", "api", a.call.API.ID, "operation", a.call.Operation.ID, "error", err)
 		detail := "the backend cannot be reached"

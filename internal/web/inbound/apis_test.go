@@ -246,6 +246,18 @@ func TestGuardsStandBeforeAnAPI(t *testing.T) {
 	require.Equal(t, 12, counts[200]+counts[429], counts)
 	require.LessOrEqual(t, counts[200], 10, "at most five a minute, of two minutes: %v", counts)
 
+	for of, want := range map[string]int{"all callers together": 3, "each caller and operation": 6} {
+		publish(t, w, "callers: with a key\ndaily quota: 3\nlimits of: "+of+"\noperations:\n  - {operation: price, answered by: examples}\n  - {operation: made-up, answered by: examples}\n")
+		taken := 0
+		for range 4 {
+			for _, path := range []string{"/classes/CAR", "/made-up"} {
+				if resp, _ := ask(t, w, "GET", path, "", "Api-Key: key of app"); resp.StatusCode == 200 {
+					taken++
+				}
+			}
+		}
+		require.Equal(t, want, taken, of)
+	}
 	publish(t, w, "status: deprecated\ndeprecated since: 2026-01-31\nretires on: 2126-06-30\nsuccessor: /in/v2\norigins: https://desk.example\n"+example)
 	resp, _ := ask(t, w, "GET", "/classes/CAR", "", "Origin: https://desk.example")
 	require.Equal(t, 200, resp.StatusCode)

@@ -65,8 +65,12 @@ func TestResponsesAreKept(t *testing.T) {
 	const ways = "operations:\n  - {operation: price, answered by: pass-through, connection: old, path: '/price'}\n  - {operation: made-up, answered by: pass-through, connection: old, path: '/x'}\n"
 	publish(t, w, ways+"caching:\n  - {operation: price, seconds: 300, key: upper(class)}\n")
 
-	require.NoError(t, w.Engine.EmptyResponses(t.Context(), testkit.Skerry, "another"))
-	require.Eventually(t, func() bool { return w.Engine.Responses().Emptied(testkit.Skerry, "another") == 2 }, 20*time.Second, time.Millisecond, "what was announced before is heard")
+	own := 0
+	require.Eventually(t, func() bool { // one of them is heard, and so is what was announced before
+		own++
+		require.NoError(t, w.Engine.EmptyResponses(t.Context(), testkit.Skerry, "another"))
+		return w.Engine.Responses().Emptied(testkit.Skerry, "another") > own
+	}, 20*time.Second, 20*time.Millisecond)
 	asked.Store(0)
 	first, answer := ask(t, w, "GET", "/classes/car", "", "If-None-Match: \"1\"", "Range: bytes=0-2")
 	require.Equal(t, `{"price":1}`, answer)

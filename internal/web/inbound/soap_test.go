@@ -2,6 +2,7 @@ package inbound_test
 
 import (
 	"bytes"
+	"crypto/sha256"
 	"io"
 	"net/http"
 	"net/http/httptest"
@@ -10,10 +11,12 @@ import (
 	"sync"
 	"testing"
 
+	"github.com/google/uuid"
 	"github.com/stretchr/testify/require"
 
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/standin/berthmaster"
+	"hollowreed/internal/store"
 	"hollowreed/internal/testkit"
 	"hollowreed/internal/web/webtest"
 )
@@ -77,23 +80,54 @@ func TestASOAPServiceStandsBehindANewAddress(t *testing.T) {
 	require.Contains(t, string(document), `location="`+w.Calls.URL+`/p/skerry/in/berths"`)
 	require.Equal(t, len(text)-len("http://berthmaster.example/berths"), len(document)-len(w.Calls.URL+"/p/skerry/in/berths"), "nothing else of it is changed")
 
+	// our callers sign in with their keys, and the service is told who we are
+	part, err := store.ReadDrafts(t.Context(), w.DB, testkit.Skerry.Project, store.Drafts{})
+	require.NoError(t, err)
+	was := part.Texts["apis/berths.yaml"]
+	w.Change("apis/berths.yaml", was, "callers: with a user name token\n"+strings.TrimRight(was, "\n")+"\n    user name token: of the connection\n")
+	release(project.ReleaseID(project.APIs, "berths"))
+	id := uuid.New()
+	_, err = store.AddCaller(t.Context(), w.DB, testkit.Skerry, store.APICaller{ID: id, Name: "kiosk", MadeBy: "mira"})
+	require.NoError(t, err)
+	digest := sha256.Sum256([]byte("key of the kiosk"))
+	require.NoError(t, store.AddCallerKey(t.Context(), w.DB, testkit.Skerry, store.CallerKey{Digest: digest[:], Caller: id, Hint: "key", MadeBy: "mira"}))
+	own := strings.NewReplacer(berthmaster.User, "kiosk", berthmaster.Password, "key of the kiosk")
+	resp, answer = send(own.Replace(signed))
+	require.Equal(t, 200, resp.StatusCode, answer)
+	require.Contains(t, answer, "ListBerthsResponse", "the service takes the token of the connection")
+	mu.Lock()
+	require.NotContains(t, came, "key of the kiosk")
+	require.NotContains(t, came, "kiosk")
+	mu.Unlock()
+	for _, wrong := range []string{signed, strings.Replace(own.Replace(signed), "key of the kiosk", "", 1), strings.Replace(own.Replace(signed), ">kiosk<", ">somebody<", 1)} {
+		resp, answer = send(wrong)
+		require.Equal(t, 401, resp.StatusCode, answer)
+		require.Contains(t, answer, "Fault")
+	}
+	resp, _ = send("no envelope")
+	require.Equal(t, 400, resp.StatusCode)
+	resp, err = http.Get(at + "?wsdl")
+	require.NoError(t, err)
+	resp.Body.Close()
+	require.Equal(t, 200, resp.StatusCode, "the document may be known")
+
 	old.CloseClientConnections()
 	_, to := w.Post("/bench/connections/berthmaster/api", nil)
-	id := to[strings.LastIndex(to, "/")+1:]
-	release(project.ReleaseID(project.APIs, id))
-	release(id + "-list-berths")
-	release(id + "-reserve-berth")
-	r, list := w.Ask("GET", "/in/"+id+"/list-berths?harbour=Ling%20Castle", "")
+	jsonID := to[strings.LastIndex(to, "/")+1:]
+	release(project.ReleaseID(project.APIs, jsonID))
+	release(jsonID + "-list-berths")
+	release(jsonID + "-reserve-berth")
+	r, list := w.Ask("GET", "/in/"+jsonID+"/list-berths?harbour=Ling%20Castle", "")
 	require.Equal(t, 200, r.StatusCode, list)
 	require.NotEmpty(t, list["berth"])
-	r, list = w.Ask("POST", "/in/"+id+"/reserve-berth", `{"number": 3, "vessel": "Skua"}`, "Content-Type: application/json")
+	r, list = w.Ask("POST", "/in/"+jsonID+"/reserve-berth", `{"number": 3, "vessel": "Skua"}`, "Content-Type: application/json")
 	require.Equal(t, 200, r.StatusCode, list)
 	require.Equal(t, "R-3-SKUA", list["reservation"])
-	r, list = w.Ask("POST", "/in/"+id+"/reserve-berth", `{"number": 4, "vessel": "Skua"}`, "Content-Type: application/json")
+	r, list = w.Ask("POST", "/in/"+jsonID+"/reserve-berth", `{"number": 4, "vessel": "Skua"}`, "Content-Type: application/json")
 	require.Equal(t, 502, r.StatusCode, list)
 	require.Contains(t, list["detail"], "berth 4 is taken")
 
-	w.Change("apis/berths.yaml", "operations:", "callers: with a key\noperations:")
+	w.Change("apis/berths.yaml", "callers: with a user name token", "callers: with a key")
 	release(project.ReleaseID(project.APIs, "berths"))
 	resp, answer = send(signed)
 	require.Equal(t, 401, resp.StatusCode)

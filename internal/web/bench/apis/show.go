@@ -113,6 +113,9 @@ func (b pages) guards(c *gin.Context, a *api.API) ([]guardRow, error) {
 	if g.PerDay > 0 {
 		limits = strings.TrimPrefix(limits+", "+says(g.PerDay, "%s a day"), "none, ")
 	}
+	if limits != "none" && g.LimitsOf != api.LimitCaller {
+		limits += ", of " + g.LimitsOf
+	}
 	requests := statuses[422] + statuses[415]
 	if g.Requests == api.Report {
 		requests = broken["request"]
