@@ -10,6 +10,7 @@ import (
 
 	"hollowreed/internal/core/api"
 	"hollowreed/internal/core/contract"
+	"hollowreed/internal/core/draft"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/project"
@@ -185,3 +186,49 @@ func (d Designer) saveAll(ctx context.Context, texts map[string]string, path str
 		return nil
 	})
 }
+
+// AddWantedAPI adds an API that gives a wanted answer, with the flow of one of the proposals for it, counted from 1. It gives the API's id
+// and its operation.
+func (d Designer) AddWantedAPI(ctx context.Context, w *project.Wanted, number int, caches bool) (id, operation string, err error) {
+	if strings.TrimSpace(w.Title) == "" {
+		return "", "", fault.Expect(fault.Required, "a title", "none").InField("title")
+	}
+	p, err := d.Load(ctx)
+	if err != nil {
+		return "", "", err
+	}
+	list, err := p.ProposeWanted(w, number)
+	if err != nil {
+		return "", "", err
+	}
+	if len(list) < number {
+		return "", "", store.ErrNotFound
+	}
+	document, operation, err := p.ContractFor(w, list[number-1])
+	if err != nil {
+		return "", "", err
+	}
+	if id, err = d.AddAPI(ctx, w.Title, document); err != nil {
+		return "", "", err
+	}
+	if p, err = d.Load(ctx); err != nil {
+		return id, operation, err
+	}
+	again, err := p.ProposeFlows(id, operation, mostAgain)
+	if err != nil {
+		return id, operation, err
+	}
+	at := slices.IndexFunc(again, func(pr draft.Proposal) bool { return project.SameCalls(pr, list[number-1]) })
+	if at < 0 {
+		return id, operation, nil // it is answered by its examples, until somebody drafts a flow
+	}
+	part, err := store.PartDraft(ctx, d.DB, d.Project, project.Path(project.APIs, id))
+	if err != nil {
+		return id, operation, err
+	}
+	_, err = d.AddDraftedFlow(ctx, id, operation, at+1, caches, part.Revision)
+	return id, operation, err
+}
+
+// mostAgain is among how many proposals for the contract that of the wanted answer is looked for.
+const mostAgain = 20

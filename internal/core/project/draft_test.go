@@ -2,11 +2,13 @@ package project
 
 import (
 	"maps"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
 	"hollowreed/demo"
+	"hollowreed/internal/core/draft"
 )
 
 // TestAFlowIsDraftedFromContracts: of all operations of the demo's connections those of the Registry and the Tariff are proposed first,
@@ -57,4 +59,38 @@ func TestAConnectionBecomesAJSONAPI(t *testing.T) {
 	}
 	_, err = p.PublishConnection("none", "x", "X")
 	require.ErrorIs(t, err, ErrNoPart)
+}
+
+// TestAnAnswerIsDraftedFromASentence: and from an example; the contract that is made of it has the flow that was proposed.
+func TestAnAnswerIsDraftedFromASentence(t *testing.T) {
+	texts, err := Read(demo.Files)
+	require.NoError(t, err)
+	p := Load("demo", texts)
+	for _, w := range []*Wanted{
+		{Title: "Fare of a vehicle", Text: "the price for a plate and a route, in kroner"},
+		{Title: "Fare of a vehicle", Text: `{"plate": "SK 40117", "price": 361.36, "currency": "NOK"}`, Given: []string{"plate", "route"}},
+	} {
+		list, err := p.ProposeWanted(w, 3)
+		require.NoError(t, err)
+		require.NotEmpty(t, list)
+		require.Equal(t, "Registry: A vehicle by its plate → Tariff: The fare for a class and length on a route", p.ChainOf(list[0]))
+		document, operation, err := p.ContractFor(w, list[0])
+		require.NoError(t, err)
+		with := maps.Clone(texts)
+		with["contracts/wanted.yaml"] = string(document)
+		with["apis/wanted.yaml"] = "api: Wanted\ncontract: wanted.yaml\n"
+		q := Load("demo", with)
+		for _, f := range q.Faults {
+			require.NotContains(t, f.Place.Source, "wanted", f)
+		}
+		again, err := q.ProposeFlows("wanted", operation, 5)
+		require.NoError(t, err)
+		at := slices.IndexFunc(again, func(pr draft.Proposal) bool { return SameCalls(pr, list[0]) })
+		require.GreaterOrEqual(t, at, 0)
+		require.Empty(t, again[at].Open)
+	}
+	_, err = p.ProposeWanted(&Wanted{Text: " "}, 3)
+	require.ErrorContains(t, err, "a sentence or an example")
+	_, err = p.ProposeWanted(&Wanted{Text: "of the"}, 3)
+	require.Error(t, err)
 }

@@ -152,3 +152,34 @@ func TestAFieldIsFilledFromSystems(t *testing.T) {
 	tb.click("#take-price-1")
 	tb.sees("#with-price", "")
 }
+
+// TestAnAPIIsDraftedFromASentence: what is wanted is said in words; a chain is proposed and becomes an API with its contract and flow,
+// which answers once both are released.
+func TestAnAPIIsDraftedFromASentence(t *testing.T) {
+	w := newWorld(t)
+	w.everything()
+	tb := w.tab()
+	tb.open("/bench/parts")
+	tb.click("#new-api")
+	tb.click("#wanted")
+	tb.sees("h1", "Draft from what is wanted")
+	tb.fill("#text", "the price for a plate and a route, in kroner")
+	tb.click("#look")
+	tb.sees("#proposal-1", "Registry → Tariff")
+	tb.fill("#title-1", "Price of a crossing")
+	tb.click("#accept-1")
+	tb.sees("h1", "Price of a crossing")
+	tb.sees("#operations", "flow Price of a crossing")
+	tb.click("#release")
+	tb.click("#release-now")
+	tb.sees("h1", "Price of a crossing")
+	tb.open("/bench/flows/price-of-a-crossing/release")
+	tb.click("#do-release")
+	tb.sees("#state", "release 1")
+	tb.open("/bench/apis/price-of-a-crossing")
+	tb.fill("[name='p path plate']", "SK 40117")
+	tb.fill("[name='p query route']", "LING-ORMA")
+	tb.click("#send")
+	tb.sees("#answer", "361.36")
+	tb.sees("#answer", "NOK")
+}

@@ -50,6 +50,8 @@ func Routes(r gin.IRouter, s *page.Site) {
 	r.POST("/bench/apis/:id/operation", s.Do(b.drawOperation))
 	r.POST("/bench/apis", s.Do(b.addAPI))
 	r.POST("/bench/connections/:id/api", s.Do(b.publishConnection))
+	r.GET("/bench/wanted", s.Do(b.wanted))
+	r.POST("/bench/wanted", s.Do(b.addWanted))
 	r.GET("/bench/apis/:id/draft", s.Do(b.draft))
 	r.POST("/bench/apis/:id/draft", s.Do(b.accept))
 }

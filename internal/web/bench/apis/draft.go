@@ -16,7 +16,7 @@ import (
 	"hollowreed/internal/web/page"
 )
 
-var draftView = page.Parse(files, "draft.html")
+var draftView = page.Parse(files, "draft.html", "proposal.html")
 
 // mostProposals is how many chains are shown.
 const mostProposals = 3
