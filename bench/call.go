@@ -117,6 +117,7 @@ func calls(dir string) error {
 		{"a report that is kept, 32 callers", 32, bare, 201, once},
 		{"a question, 1 caller", 1, side{name: bare.name + ", no wait for the disk", address: bare.address + "quick/"}, 200, where},
 		{"a question, 32 callers", 32, side{name: bare.name + ", no wait for the disk", address: bare.address + "quick/"}, 200, where},
+		{"a question, 32 callers, beside one that records nothing", 32, side{name: "bare Gin, nothing recorded", address: bare.address + "nothing/"}, 200, where},
 	} {
 		if err := compareCalls(c.what, c.of, ours, c.many, c.status, c.call); err != nil {
 			return err
@@ -277,6 +278,13 @@ func bareCalls(ctx context.Context, server *localpg.Server) (side, func(), error
 	r.GET("/in/quick/where/:vessel", func(c *gin.Context) {
 		if _, err := quick.Exec(c, "insert into told (id, message) values ($1, '{}')", c.Param("vessel")); err != nil {
 			c.Status(http.StatusInternalServerError)
+			return
+		}
+		c.JSON(http.StatusOK, map[string]string{"berth": "north"})
+	})
+	r.GET("/in/nothing/where/:vessel", func(c *gin.Context) {
+		if len(c.Param("vessel")) > 80 {
+			c.Status(http.StatusUnprocessableEntity)
 			return
 		}
 		c.JSON(http.StatusOK, map[string]string{"berth": "north"})

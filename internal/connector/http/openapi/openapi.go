@@ -9,6 +9,7 @@ import (
 	"regexp"
 	"slices"
 	"sort"
+	"strconv"
 	"strings"
 
 	"github.com/getkin/kin-openapi/openapi3"
@@ -237,6 +238,9 @@ func (t *taker) parameters(id, path string, item *openapi3.PathItem, o *openapi3
 		}
 		if p.Schema != nil && p.Schema.Value != nil && p.Schema.Value.Type.Is("array") {
 			f.Max, f.Kind = schema.Many, kindOf(p.Schema.Value.Items)
+			constrain(f, p.Schema.Value.Items)
+		} else {
+			constrain(f, p.Schema)
 		}
 		switch p.In {
 		case "path":
@@ -259,6 +263,31 @@ func (t *taker) parameters(id, path string, item *openapi3.PathItem, o *openapi3
 	out.Add("query", query)
 	out.Add("headers", headers)
 	return request
+}
+
+// constrain takes over the codes and the lengths of a parameter: callers see what may be sent.
+func constrain(f *schema.Field, ref *openapi3.SchemaRef) {
+	if ref == nil || ref.Value == nil {
+		return
+	}
+	s, m := ref.Value, &f.Constraints
+	for _, e := range s.Enum {
+		text := ""
+		switch e := e.(type) {
+		case string:
+			text = e
+		case float64:
+			text = strconv.FormatFloat(e, 'f', -1, 64)
+		}
+		if text == "" || f.Kind != value.Text && f.Kind != value.Integer && f.Kind != value.Decimal {
+			m.Codes = nil // null among them, or something that is no code
+			break
+		}
+		m.Codes = append(m.Codes, schema.Code{Value: text})
+	}
+	if f.Kind == value.Text && s.MaxLength != nil && *s.MaxLength < 1<<20 {
+		m.MaxLength = int(*s.MaxLength)
+	}
 }
 
 // freeName is a name that no field of a request has yet.

@@ -240,3 +240,33 @@ func TestNothingInAPlaceOfSomething(t *testing.T) {
 	}
 	require.NotPanics(t, func() { _, _ = Take("x", "x.yaml", []byte("openapi: 3.0.3\npaths: null")) })
 }
+
+// TestParametersKeepTheirCodes: and their lengths; what is no list of codes leaves the field as it is.
+func TestParametersKeepTheirCodes(t *testing.T) {
+	im, err := Take("x", "x.yaml", []byte(`
+openapi: 3.0.3
+info: {title: Bills, version: "1"}
+paths:
+  /bills:
+    get:
+      parameters:
+        - {name: state, in: query, schema: {type: string, enum: [open, paid], maxLength: 8}}
+        - {name: year, in: query, schema: {type: integer, enum: [2030, 2031]}}
+        - {name: kinds, in: query, schema: {type: array, items: {type: string, enum: [a, b]}}}
+        - {name: any, in: query, schema: {type: string, nullable: true, enum: [x, null]}}
+      responses: {"200": {description: a, content: {application/json: {schema: {type: object, properties: {a: {type: string}}}}}}}
+`))
+	require.NoError(t, err)
+	got := map[string]string{}
+	for _, s := range im.Schemas {
+		for _, f := range s.Root.Fields {
+			for _, c := range f.Constraints.Codes {
+				got[f.Name] += c.Value + " "
+			}
+			if f.Name == "state" {
+				require.Equal(t, 8, f.Constraints.MaxLength)
+			}
+		}
+	}
+	require.Equal(t, map[string]string{"state": "open paid ", "year": "2030 2031 ", "kinds": "a b "}, got)
+}
