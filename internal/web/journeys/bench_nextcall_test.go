@@ -4,6 +4,7 @@ import (
 	"io"
 	"net/http"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 )
@@ -40,21 +41,29 @@ func TestTheNextCallIsDebugged(t *testing.T) {
 		}()
 		return out
 	}
+	got := func(answer chan answered) answered {
+		select {
+		case a := <-answer:
+			return a
+		case <-time.After(30 * time.Second):
+			return answered{0, "no answer came"}
+		}
+	}
 	const quote = "fares/quotes/SK%2040117?route=LING-ORMA"
-	require.Equal(t, 404, (<-call(quote, "")).status, "nobody waits")
+	require.Equal(t, 404, got(call(quote, "")).status, "nobody waits")
 	tb.open("/bench/flows/fare-quote")
 	tb.click("#try-with")
 	tb.click("#debug-next")
 	tb.sees("#waiting", "waiting for a call")
 	tb.fill("#header", "x-request-id: seventeen")
 	tb.click("#wait")
-	tb.sees("#waiting", "waiting for a call")
-	other := <-call(quote, "eighteen")
+	tb.sees("#waiting", "seventeen")
+	other := got(call(quote, "eighteen"))
 	require.Equal(t, 404, other.status, other.body)
 	mine := call(quote, "seventeen")
 	tb.sees("#halted", "before")
 	tb.sees("#values", "SK 40117")
-	require.Equal(t, 404, (<-call(quote, "seventeen")).status, "only the next call is debugged")
+	require.Equal(t, 404, got(call(quote, "seventeen")).status, "only the next call is debugged")
 	tb.keys("o")
 	tb.sees("#values", "CAR")
 	for range 12 {
@@ -63,14 +72,14 @@ func TestTheNextCallIsDebugged(t *testing.T) {
 			break
 		}
 	}
-	got := <-mine
-	require.Equal(t, 200, got.status, got.body)
-	require.Contains(t, got.body, "361.36")
+	ended := got(mine)
+	require.Equal(t, 200, ended.status, ended.body)
+	require.Contains(t, ended.body, "361.36")
 
 	tb.open("/bench/flows/fare-quote/next-call")
 	tb.click("#wait")
 	tb.sees("#waiting", "waiting for a call")
-	wrong := <-call("fares/quotes/nonsense?route=LING-ORMA", "")
+	wrong := got(call("fares/quotes/nonsense?route=LING-ORMA", ""))
 	require.Equal(t, 422, wrong.status, wrong.body)
 	tb.open("/bench/flows/fare-quote/next-call")
 }
