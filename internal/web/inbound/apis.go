@@ -31,6 +31,7 @@ type apiCall struct {
 	call   *engine.Call
 	caller string // empty where callers are not known
 	body   []byte // where it is held against the contract
+	held   bool   // it was held against the contract, and may go on
 	sent   []byte // of the response, where it was looked into
 }
 
@@ -173,7 +174,9 @@ func (a *apiCall) answer() {
 		a.respond()
 		return
 	}
-	a.fromCache(k)
+	if a.checked() { // whatever is kept
+		a.fromCache(k)
+	}
 }
 
 // respond makes a new response.
@@ -274,6 +277,10 @@ func (a *apiCall) match() contract.Match {
 
 // checked reads a request and holds it against the contract, as the API says. It answers what is refused, and is false then.
 func (a *apiCall) checked() bool {
+	if a.held {
+		return true
+	}
+	a.held = true
 	var err error
 	if a.body, err = read(a.c.Request); err != nil {
 		unread(a.c, err)

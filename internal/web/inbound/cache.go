@@ -299,7 +299,7 @@ func (r *recorder) response(k *api.Cache) *apis.Response {
 
 // varies are the headers by which responses may differ that are kept: those that calls are told apart by, or that are taken out of what
 // is asked.
-var varies = []string{"accept", "accept-language", "accept-encoding", "origin"}
+var varies = []string{"accept", "accept-language", "accept-encoding"}
 
 // mayKeep says whether a response may be sent to others (RFC 9111, section 3).
 func mayKeep(status int, h http.Header) bool {

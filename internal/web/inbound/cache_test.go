@@ -87,6 +87,8 @@ func TestResponsesAreKept(t *testing.T) {
 	require.Equal(t, 304, same.StatusCode)
 	require.Empty(t, answer)
 	require.Equal(t, tag, same.Header.Get("Etag"))
+	broken, answer := ask(t, w, "GET", "/classes/CAR?metres=31", "")
+	require.Equal(t, 422, broken.StatusCode, "what breaks the contract is refused, whatever is kept: %s", answer)
 	head, answer := ask(t, w, "HEAD", "/classes/CAR", "")
 	require.Equal(t, 200, head.StatusCode)
 	require.Empty(t, answer)
@@ -103,7 +105,7 @@ func TestResponsesAreKept(t *testing.T) {
 	_, answer = ask(t, w, "GET", "/classes/CAR", "")
 	require.Equal(t, `{"price":6}`, answer)
 
-	for i, h := range []string{"Set-Cookie: a=b", "Cache-Control: max-age=5, private", "Cache-Control: no-store", "Vary: X-Team"} {
+	for i, h := range []string{"Set-Cookie: a=b", "Cache-Control: max-age=5, private", "Cache-Control: no-store", "Vary: X-Team", "Vary: Origin"} {
 		says("", h)
 		path := fmt.Sprintf("/classes/P%d", i)
 		_, one := ask(t, w, "GET", path, "")
