@@ -207,3 +207,17 @@ func CachingAt(a *api.API, text []byte, operation string) (out []byte, at int, e
 	out, err = partfile.Append(text, []any{"caching"}, "operation", operation)
 	return out, len(a.Caches), err
 }
+
+// AddWayMapping adds a mapping and lets a way use it in one direction, request or response.
+func (d Designer) AddWayMapping(ctx context.Context, a *api.API, w *api.Way, direction, id, text string, from int64) error {
+	p, err := d.Load(ctx)
+	if err != nil {
+		return err
+	}
+	path := project.Path(project.APIs, a.ID)
+	changed, err := partfile.Set([]byte(p.Texts[path]), []any{"operations", w.Index, direction + " mapping"}, id)
+	if err != nil {
+		return err
+	}
+	return d.AddBeside(ctx, project.Path(project.Mappings, id), text, path, string(changed), from)
+}

@@ -11,6 +11,7 @@ import (
 	"hollowreed/internal/core/contract"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/setting"
 )
@@ -36,6 +37,8 @@ type Way struct {
 	Settings  setting.Values
 	Name      partfile.Text // of the operation, as it is written
 	Index     int           // in the part
+	In        *running.Plan // of a way with steps: they answer, or go before a backend; nil where there are none
+	Back      *running.Plan // the steps behind a backend; nil where there are none
 }
 
 // Setting reads one of the settings, or its default.
@@ -47,9 +50,11 @@ type Connections func(id string) (kind string)
 // baseOK is what a base path looks like.
 var baseOK = regexp.MustCompile(`^[A-Za-z0-9._-]+(/[A-Za-z0-9._-]+)*$`)
 
-// Parse reads the part; document gives the text of a contract, and whether there is one. Its faults are noted in the document, those
-// of the contract with their places in that.
-func Parse(id string, d *partfile.Doc, document func(file string) (text string, there bool), kindOf Connections) *API {
+// Contracts finds a contract by its file: nil where there is none, an error where it cannot be read.
+type Contracts func(file string) (*contract.Contract, error)
+
+// Parse reads the part. Its faults are noted in the document, those of the contract with their places in that.
+func Parse(id string, d *partfile.Doc, contracts Contracts, kindOf Connections) *API {
 	n := d.Root()
 	a := &API{ID: id, Title: n.Required("api").Value, Base: id, File: n.Required("contract"), At: n.At()}
 	a.Settings = Settings.Read(n)
@@ -60,7 +65,7 @@ func Parse(id string, d *partfile.Doc, document func(file string) (text string, 
 	}
 	a.Guards = guardsOf(d, a.Settings)
 	list, caching := n.List("operations"), n.List("caching")
-	if a.contract(d, document); a.Contract == nil {
+	if a.contract(d, contracts); a.Contract == nil {
 		return a
 	}
 	a.way = make(map[*contract.Operation]*Way, len(list))
@@ -75,18 +80,17 @@ func Parse(id string, d *partfile.Doc, document func(file string) (text string, 
 }
 
 // contract reads the contract.
-func (a *API) contract(d *partfile.Doc, document func(file string) (text string, there bool)) {
+func (a *API) contract(d *partfile.Doc, contracts Contracts) {
 	if a.File.Value == "" {
 		return
 	}
-	text, there := document(a.File.Value)
-	if !there {
-		d.Fault(a.File, fault.New(fault.Unknown, "there is no contract %s", fault.Quote(a.File.Value)).InField("contract"))
-		return
-	}
 	var err error
-	if a.Contract, err = contract.Read("contracts/"+a.File.Value, []byte(text)); err != nil {
+	switch a.Contract, err = contracts(a.File.Value); {
+	case err != nil:
 		d.Fault(a.File, fault.From(err, fault.Syntax))
+		return
+	case a.Contract == nil:
+		d.Fault(a.File, fault.New(fault.Unknown, "there is no contract %s", fault.Quote(a.File.Value)).InField("contract"))
 		return
 	}
 	d.Faults = append(d.Faults, a.Contract.Faults...)

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/partfile"
 	"hollowreed/internal/core/route"
 	"hollowreed/internal/core/setting"
@@ -38,10 +39,40 @@ var (
 			{Name: "keep headers", Label: "Headers passed on", Type: setting.Text, Rare: true, Help: "Names with commas between; * is all but those that belong to one hop, the caller's key and its cookies", Default: "*"},
 			{Name: "user name token", Label: "User name token", Type: setting.Choice, Default: TokenStays, Choices: []string{TokenStays, TokenOfConnection, TokenRemoved}, Rare: true, Help: "Of envelopes (WS-Security): the connection's own takes the place of the caller's, or none does"},
 			{Name: "drop headers", Label: "Response headers removed", Type: setting.Text, Rare: true, Help: "Names with commas between", Default: "Server, X-Powered-By"},
+			{Name: "refuse if", Label: "Refuse if", Type: setting.Formula, Rare: true, Redraw: true, Hint: "request.parameters.number < 0", Help: "Such requests do not reach the backend: a formula over request and input, the body of the contract"},
+			{Name: "refusal status", Label: "Status of a refusal", Type: setting.Number, Default: "403", Least: 400, Greatest: 499, Rare: true},
+			{Name: "refusal text", Label: "Reason of a refusal", Type: setting.Formula, Rare: true, Hint: `"no such number"`, Help: "A formula that gives a text"},
+			{Name: "request mapping", Label: "Request mapping", Type: setting.Part, Of: "mapping", Rare: true, Help: "From the body of the contract to the backend's. Default: it goes on as it is"},
+			{Name: "request headers", Label: "Request headers set", Type: setting.Template, Rare: true, Help: "One a line, as X-Plate: ${request.parameters.plate}"},
+			{Name: "response mapping", Label: "Response mapping", Type: setting.Part, Of: "mapping", Rare: true, Help: "Of responses that say that all is well, to the body of the contract. Default: they come back as they are"},
+			{Name: "response headers", Label: "Response headers set", Type: setting.Template, Rare: true, Help: "One a line, as Cache-Control: max-age=60"},
 		},
 		check: checkPassThrough,
 	}
+	Called = &WayKind{
+		Name: "operation", Title: "An operation of a connection",
+		About: "A connection's operation is asked with what the caller sent, and the caller gets its answer; no flow, and no run is kept.",
+		Settings: setting.List{
+			{Name: "connection", Label: "Connection", Type: setting.Part, Of: "connection", Required: true, Redraw: true},
+			{Name: "calls", Label: "Operation", Type: setting.Operation, Required: true, Redraw: true},
+			{Name: "records", Label: "If it gives several records", Type: setting.Choice, Default: string(running.OneRow), Choices: []string{string(running.OneRow), string(running.FirstRow), string(running.AllRows)}, Rare: true, Help: "Of an operation that reads"},
+			{Name: "request mapping", Label: "Request mapping", Type: setting.Part, Of: "mapping", None: "by fields", Redraw: true, Help: "From the body of the contract to what the operation is asked with"},
+			{Name: "with", Label: "Request fields", Type: setting.Pairs, When: "request mapping=", Help: "Formulas over request and input, the body of the contract"},
+			{Name: "response mapping", Label: "Response mapping", Type: setting.Part, Of: "mapping", None: "by fields", Redraw: true, Help: "From the operation's answer to the body of the contract"},
+			{Name: "respond", Label: "Response fields", Type: setting.Pairs, When: "response mapping=", Help: "Formulas over response, request and input"},
+			{Name: "missing status", Label: "Status if it gives nothing", Type: setting.Number, Hint: "404", Least: 200, Greatest: 599, Rare: true, Help: "Default: 404"},
+		},
+		check: checkCalled,
+	}
 )
+
+// checkCalled checks which connection is asked.
+func checkCalled(d *partfile.Doc, w *Way, kindOf Connections) {
+	at := w.Settings.Text("connection")
+	if at.Value != "" && kindOf(at.Value) == "" {
+		d.Fault(at, fault.New(fault.Unknown, "there is no connection %s", fault.Quote(at.Value)).InField("connection"))
+	}
+}
 
 // What becomes of the user name token of an envelope that is passed through.
 const (
@@ -51,7 +82,7 @@ const (
 )
 
 // WayKinds is the list of them.
-var WayKinds = []*WayKind{Examples, PassThrough}
+var WayKinds = []*WayKind{Examples, PassThrough, Called}
 
 // WayOf finds a kind by its name; the first where there is none.
 func WayOf(name string) *WayKind {

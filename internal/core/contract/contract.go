@@ -5,6 +5,7 @@ package contract
 import (
 	"slices"
 	"strings"
+	"sync"
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/route"
@@ -23,7 +24,9 @@ type Contract struct {
 	Notes                       fault.List            // what is kept in the document and does nothing here
 	WSDL                        []byte                // the document of a SOAP service; nil for others
 	Ports                       []*Port               // of a SOAP service
+	file                        string                // its name among the contracts
 	document                    *jsonschema.Document  // of which schemas are made
+	making                      sync.Mutex            // guards made
 	made                        map[string]*Described // schemas, by their place
 }
 
@@ -127,22 +130,34 @@ func (c *Contract) Operation(name string) *Operation {
 	return c.Operations[i]
 }
 
-// Schema is a schema of the document by its place; nil where the place is empty. Each is made once.
+// Schema is a schema of the document by its place; nil where the place is empty. Each is made once. Its id is as Ref says.
 func (c *Contract) Schema(place string) (*Described, error) {
 	if place == "" {
 		return nil, nil
 	}
+	c.making.Lock()
+	defer c.making.Unlock()
 	if d := c.made[place]; d != nil {
 		return d, nil
+	}
+	if c.document == nil {
+		return nil, fault.New(fault.Unknown, "the document describes no messages as JSON")
 	}
 	im, err := c.document.Import(lastName(place), place)
 	if err != nil {
 		return nil, err
 	}
+	im.Schema.ID = Ref(c.file, place)
 	d := &Described{im.Schema, im.Notes}
 	c.made[place] = d
 	return d, nil
 }
+
+// Ref is how parts name a schema of a contract: by the contract's file and the place in it, as bookings.yaml#/components/schemas/Booking.
+func Ref(file, place string) string { return file + "#" + place }
+
+// CutRef takes such a name apart; false for the id of a part.
+func CutRef(id string) (file, place string, is bool) { return strings.Cut(id, "#") }
 
 // lastName is the name at the end of a place that stands for a thing, for people.
 func lastName(place string) string {
@@ -153,6 +168,34 @@ func lastName(place string) string {
 		}
 	}
 	return "message"
+}
+
+// media are the contents of all bodies and answers.
+func (c *Contract) media() (list []Media) {
+	for _, o := range c.Operations {
+		if o.Body != nil {
+			list = append(list, o.Body.Media...)
+		}
+		for _, a := range o.Answers {
+			list = append(list, a.Media...)
+		}
+	}
+	return list
+}
+
+// Media are the contents of bodies and answers that a schema describes.
+func (c *Contract) Media(place string) []Media {
+	return slices.DeleteFunc(c.media(), func(m Media) bool { return m.Schema != place })
+}
+
+// Bodies are the places of the schemas of bodies and answers, each once, in their order.
+func (c *Contract) Bodies() (list []string) {
+	for _, m := range c.media() {
+		if m.Schema != "" && !slices.Contains(list, m.Schema) {
+			list = append(list, m.Schema)
+		}
+	}
+	return list
 }
 
 // Places are those of all schemas that the contract's operations name, each once, in their order.

@@ -45,7 +45,7 @@ func Read(name string, text []byte) (*Contract, error) {
 	if err := yaml.Unmarshal(text, &doc); err != nil {
 		return nil, fault.New(fault.Syntax, "the document cannot be read: %s", strings.TrimPrefix(err.Error(), "yaml: ")).At(fault.Place{Source: name})
 	}
-	r := &reader{name: name, ids: map[string]*Operation{}, out: &Contract{Schemes: map[string]*Scheme{}, made: map[string]*Described{}}}
+	r := &reader{name: name, ids: map[string]*Operation{}, out: &Contract{file: strings.TrimPrefix(name, "contracts/"), Schemes: map[string]*Scheme{}, made: map[string]*Described{}}}
 	if len(doc.Content) > 0 {
 		r.root = node{doc.Content[0], ""}
 	}

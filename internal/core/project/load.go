@@ -11,6 +11,7 @@ import (
 
 	"hollowreed/internal/core/api"
 	"hollowreed/internal/core/connection"
+	"hollowreed/internal/core/contract"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/compile"
@@ -45,7 +46,7 @@ type unit struct {
 func readUnit(part Part, text string) *unit {
 	u := &unit{Part: part, kind: kindOf(part.Kind), text: text}
 	if u.kind.files {
-		u.compiled = true
+		u.compiled = u.kind.compile == nil
 		return u
 	}
 	u.doc = partfile.Parse(part.Path, []byte(text))
@@ -68,6 +69,9 @@ func readUnit(part Part, text string) *unit {
 }
 
 func (u *unit) title() {
+	if u.kind.titled == nil {
+		return
+	}
 	if t := u.kind.titled(u); t != "" {
 		u.Title = t
 	}
@@ -94,7 +98,7 @@ func init() { // what looks compiles what is looked for
 		"connection": func(l *loader, id string) any { return l.connection(id) },
 		"contract":   func(l *loader, id string) any { return contractOf(l.contract(id)) },
 		"api":        func(l *loader, id string) any { return l.api(id) },
-		"text":       func(l *loader, path string) any { return l.p.Texts[path] },
+		"document":   func(l *loader, file string) any { return l.document(file) },
 		"table":      func(l *loader, id string) any { return l.p.env.Tables[id] },
 		"library":    func(l *loader, id string) any { return l.p.env.Libraries[id] },
 		"formulas":   func(l *loader, _ string) any { return l.p.signature },
@@ -156,11 +160,14 @@ func (k *looking) API(id string) *api.API {
 	return k.l.api(id)
 }
 
-// text is that of a part that is a file, and whether there is one.
-func (k *looking) text(kind, id string) (text string, there bool) {
-	k.note("text", Path(kind, id))
-	text, there = k.l.p.Texts[Path(kind, id)]
-	return text, there
+// document finds a contract by its file.
+func (k *looking) document(file string) (*contract.Contract, error) {
+	k.note("document", file)
+	c := k.l.document(file)
+	if c == nil {
+		return nil, nil
+	}
+	return c.Contract, c.err
 }
 
 func (k *looking) Formulas() formula.Env {
@@ -230,7 +237,17 @@ func (l *loader) compile(u *unit) {
 	u.title()
 }
 
+func (l *loader) document(file string) *readContract {
+	if u, _ := l.unit(Path(Contracts, file)); u != nil {
+		return u.value.(*readContract)
+	}
+	return nil
+}
+
 func (l *loader) schema(id string) (s *schema.Schema, inside bool) {
+	if file, place, is := contract.CutRef(id); is {
+		return l.document(file).schema(place), false
+	}
 	u, inside := l.unit(Path(Schemas, id))
 	if u == nil {
 		return nil, false

@@ -120,27 +120,35 @@ func usesOfFlow(s *usage, u *unit) {
 	for _, id := range []string{t.Input.Value, t.Output.Value, t.Parameters.Value} {
 		s.part(Schemas, id)
 	}
+	s.part(Samples, t.Sample.Value)
+	for _, r := range u.refs() {
+		s.part(r.kind, r.id)
+	}
+	s.plan(plan)
+}
+
+// plan notes what the steps of a plan need, beside what its part names; nil needs nothing.
+func (s *usage) plan(plan *running.Plan) {
+	if plan == nil {
+		return
+	}
 	for id := range plan.Answers {
 		s.part(Schemas, id)
 	}
-	s.part(Samples, t.Sample.Value)
 	for _, op := range plan.Operations {
 		s.part(Schemas, op.Ask.Value)
 		s.part(Schemas, op.Give.Value)
-	}
-	for _, r := range u.refs() {
-		s.part(r.kind, r.id)
 	}
 	s.formulas(plan.Tables, plan.Functions)
 }
 
 func flowRefs(f *flow.Flow) (list []ref) {
 	for _, r := range f.Trigger.Settings.Refs() {
-		list = append(list, ref{[]any{"trigger", r.Setting}, FolderOf(r.Kind), r.ID})
+		list = append(list, refTo([]any{"trigger", r.Setting}, FolderOf(r.Kind), r.ID))
 	}
 	f.Walk(func(s *flow.Step) {
 		for _, r := range s.Settings.Refs() {
-			list = append(list, ref{append(s.Path[:len(s.Path):len(s.Path)], r.Setting), FolderOf(r.Kind), r.ID})
+			list = append(list, refTo(append(s.Path[:len(s.Path):len(s.Path)], r.Setting), FolderOf(r.Kind), r.ID))
 		}
 	})
 	return list
@@ -181,6 +189,9 @@ type usage struct {
 
 // part notes a part with all that it needs, unless it was noted already.
 func (s *usage) part(kind, id string) {
+	if of := refTo(nil, kind, id); of.rest != "" {
+		kind, id = of.kind, of.id
+	}
 	path := Path(kind, id)
 	u := s.p.units[path]
 	if u == nil || s.paths[path] {

@@ -12,6 +12,7 @@ import (
 
 	"hollowreed/internal/core/api"
 	"hollowreed/internal/core/connection"
+	"hollowreed/internal/core/contract"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/running"
@@ -166,8 +167,13 @@ func compiled[T any](p *Project, kind, id string) (of T) {
 	return of
 }
 
-// Schema finds a schema; nil when there is none.
-func (p *Project) Schema(id string) *schema.Schema { return compiled[*schema.Schema](p, Schemas, id) }
+// Schema finds a schema: a part, or one of a contract; nil when there is none.
+func (p *Project) Schema(id string) *schema.Schema {
+	if file, place, is := contract.CutRef(id); is {
+		return compiled[*readContract](p, Contracts, file).schema(place)
+	}
+	return compiled[*schema.Schema](p, Schemas, id)
+}
 
 // Mapping finds a compiled mapping; nil when there is none.
 func (p *Project) Mapping(id string) *mapping.Plan { return compiled[*mapping.Plan](p, Mappings, id) }

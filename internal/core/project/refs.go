@@ -5,14 +5,15 @@ import (
 	"slices"
 	"strings"
 
+	"hollowreed/internal/core/contract"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/partfile"
 )
 
-// ref is a place in a part at which another part is named.
+// ref is a place in a part at which another part is named, with what stands behind its name there: of a contract the place in it.
 type ref struct {
-	path     []any
-	kind, id string
+	path           []any
+	kind, id, rest string
 }
 
 // refs are the places at which a part names others; what formulas name is not among them. They are looked for once.
@@ -32,10 +33,18 @@ func (u *unit) refs() []ref {
 func refsIn(u *unit, kind func(path []any) string) (list []ref) {
 	for _, s := range partfile.Scalars(Upgraded(u.Path, []byte(u.text))) {
 		if of := kind(s.Path); of != "" && s.Value != "" {
-			list = append(list, ref{s.Path, of, s.Value})
+			list = append(list, refTo(s.Path, of, s.Value))
 		}
 	}
 	return list
+}
+
+// refTo is the name of a part at a place; a schema may be one of a contract.
+func refTo(path []any, kind, id string) ref {
+	if file, place, is := contract.CutRef(id); is && kind == Schemas {
+		return ref{path, Contracts, file, contract.Ref("", place)}
+	}
+	return ref{path: path, kind: kind, id: id}
 }
 
 func pattern(path []any) string {
@@ -132,7 +141,7 @@ func (p *Project) follow(texts map[string]string, kind, was, id, path, to string
 		for _, r := range p.units[part.Path].refs() {
 			var err error
 			if r.kind == kind && r.id == was {
-				if text, err = partfile.Set(text, r.path, id); err != nil {
+				if text, err = partfile.Set(text, r.path, id+r.rest); err != nil {
 					return err
 				}
 			}

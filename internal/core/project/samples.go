@@ -43,10 +43,10 @@ func (p *Project) Example(s *schema.Schema) (value.Value, error) {
 }
 
 // SampleRecords reads up to most records of a schema's first sample; records that cannot be read
-// are passed over. It is empty when the schema has no sample.
+// are passed over. It is empty when the schema has no sample; one of a contract has the contract's example, or a made-up one.
 func (p *Project) SampleRecords(s *schema.Schema, most int) ([]value.Value, error) {
 	if len(s.Samples) == 0 {
-		return nil, nil
+		return p.contractExample(s), nil
 	}
 	r, err := p.OpenSample(s, s.Samples[0], false)
 	if err != nil {

@@ -160,7 +160,7 @@ func (a *apiCall) ended(trace string, took time.Duration) {
 
 // largest is how large the body of a call may be, in bytes: a flow's is recorded with its run, so that an API cannot allow it more.
 func largest(call *engine.Call) int64 {
-	if call.Plan != nil {
+	if call.Plan != nil || call.Way != nil && call.Way.In != nil {
 		return min(call.API.Guards.MaxBody, maxBody)
 	}
 	return call.API.Guards.MaxBody
@@ -192,6 +192,8 @@ func (a *apiCall) respond() {
 		tell(a.c, problem{Status: http.StatusNotImplemented, Detail: "the contract has this operation, and nothing answers it yet"})
 	case a.call.Way.Kind == api.Examples:
 		a.example()
+	case a.call.Way.Kind == api.Called:
+		a.called()
 	default:
 		a.passThrough()
 	}
@@ -338,13 +340,17 @@ func (a *apiCall) passThrough() {
 		}
 		a.replay()
 	}
+	header, ok := a.before()
+	if !ok {
+		return
+	}
 	to := page.Streamed(a.c)
 	came := &cameBody{ReadCloser: a.c.Request.Body}
 	if a.c.Request.Body != http.NoBody {
 		a.c.Request.Body = came
 	}
 	f := system.Forwarding{
-		Path: w.BackendPath(a.call.Values), Query: a.c.Request.URL.RawQuery, Keep: func(name string) bool { return name != "Cookie" && w.PassesOn(name) },
+		Path: w.BackendPath(a.call.Values), Query: a.c.Request.URL.RawQuery, Keep: func(name string) bool { return header[name] != nil || name != "Cookie" && w.PassesOn(name) },
 		Token: w.Setting("user name token"), Drop: w.DropsFrom(), Timeout: g.Timeout, Response: a.fromBackend, Failed: func(w http.ResponseWriter, err error) {
 			if broken := came.broken.Load(); broken != nil && !errors.As(err, new(*http.MaxBytesError)) {
 				unread(a.c, *broken) // it is the caller's, and not the backend's
@@ -378,6 +384,8 @@ func (a *apiCall) notAnswered(_ http.ResponseWriter, err error) {
 	h := a.c.Writer.Header()
 	h.Del("Content-Length")
 	switch {
+	case errors.As(err, new(*engine.Unanswered)):
+		a.stepsFailed(err)
 	case errors.As(err, &broken):
 		tell(a.c, problem{Status: http.StatusBadGateway, Detail: "the backend's answer breaks the contract: " + broken.faults[0].What(), Faults: reasons(broken.faults)})
 	case errors.As(err, &large):

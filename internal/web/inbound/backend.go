@@ -33,6 +33,9 @@ func (a *apiCall) replay() {
 // fromBackend looks at an answer before it is handed back: it is held against the contract, as the API says. Of headers that are set
 // already the backend's are sent, but for those that make answers harmless in a browser.
 func (a *apiCall) fromBackend(res *http.Response) error {
+	if err := a.behind(res); err != nil {
+		return err
+	}
 	own := a.c.Writer.Header()
 	for name := range res.Header {
 		if name != "Content-Security-Policy" && name != "X-Content-Type-Options" && name != "Vary" {

@@ -106,6 +106,6 @@ func answerWhenEnded(c *gin.Context, s *page.Site, plan *running.Plan, w *tries.
 	case ft != nil:
 		tell(c, problem{Status: http.StatusInternalServerError, Detail: "the draft has failed: " + ft.What()})
 	default:
-		answer(c, s, plan, r)
+		answerOf(c, s, plan, r)
 	}
 }

@@ -25,6 +25,7 @@ import (
 	"hollowreed/internal/core/notation/all"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/schema"
+	"hollowreed/internal/core/value"
 	"hollowreed/internal/engine"
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/page"
@@ -214,7 +215,7 @@ func start(c *gin.Context, s *page.Site, call *engine.Call) {
 	case r.State != store.Done:
 		failed(c, r)
 	default:
-		answer(c, s, t.Plan, r)
+		answerOf(c, s, t.Plan, r)
 	}
 }
 
@@ -337,58 +338,83 @@ func failed(c *gin.Context, r store.Run) {
 	tell(c, p)
 }
 
-// answer sends what the run has answered, in the notation of its schema.
-func answer(c *gin.Context, s *page.Site, plan *running.Plan, r store.Run) {
-	status, media := http.StatusOK, ""
-	if r.Reply != nil {
-		if r.Reply.Status != 0 {
-			status = r.Reply.Status
+// answerOf sends what a run has answered.
+func answerOf(c *gin.Context, s *page.Site, plan *running.Plan, r store.Run) {
+	answer(c, s, plan, r.ID.String(), r.Reply, func(of *schema.Schema) (value.Value, error) {
+		if r.Answer == nil {
+			return value.Value{}, nil
 		}
-		for _, h := range r.Reply.Headers {
-			switch {
-			case strings.EqualFold(h.Name, "Content-Type"):
-				media = h.Value
-				continue
-			case strings.EqualFold(h.Name, "Cache-Control"):
-				c.Writer.Header().Del(h.Name)
-			}
-			c.Writer.Header().Add(h.Name, h.Value)
+		rows, err := project.ReadJSON(of, string(r.Answer))
+		if err != nil {
+			return value.Value{}, err
 		}
-		c.Header("Content-Security-Policy", policy) // whatever the flow says
-		c.Header("X-Content-Type-Options", "nosniff")
+		return rows[0], nil
+	})
+}
+
+// answer sends what a run or steps without one have answered, in the notation of its schema, and gives the body.
+func answer(c *gin.Context, s *page.Site, plan *running.Plan, run string, reply *running.Reply, message func(of *schema.Schema) (value.Value, error)) []byte {
+	status, media := replied(c, reply)
+	of := plan.AnswerSchema(reply)
+	var v value.Value
+	var err error
+	if of != nil {
+		v, err = message(of)
 	}
-	of := plan.AnswerSchema(r.Reply)
-	if of == nil || r.Answer == nil {
+	if err == nil && v.Kind() == value.Absent {
 		if status == http.StatusOK {
 			status = http.StatusNoContent
 		}
 		c.Status(status)
 		c.Writer.WriteHeaderNow()
-		return
+		return nil
 	}
-	text, err := written(of, r.Answer)
+	var text []byte
+	if err == nil {
+		text, err = written(of, v)
+	}
 	if err != nil {
-		s.Log.Error("answer not written", "run", r.ID, "error", err)
-		tell(c, problem{Status: http.StatusInternalServerError, Detail: "the answer cannot be written", Run: r.ID.String()})
-		return
+		s.Log.Error("answer not written", "run", run, "error", err)
+		tell(c, problem{Status: http.StatusInternalServerError, Detail: "the answer cannot be written", Run: run})
+		return nil
 	}
 	if media == "" {
 		media = all.Of(of).ContentType()
 	}
 	c.Data(status, media, text)
+	return text
 }
 
-func written(of *schema.Schema, answer []byte) ([]byte, error) {
-	rows, err := project.ReadJSON(of, string(answer))
-	if err != nil {
-		return nil, err
+// replied sets the headers of a reply, and gives its status and its media type; empty where it says none.
+func replied(c *gin.Context, reply *running.Reply) (status int, media string) {
+	if reply == nil {
+		return http.StatusOK, ""
 	}
+	if status = http.StatusOK; reply.Status != 0 {
+		status = reply.Status
+	}
+	for _, h := range reply.Headers {
+		switch {
+		case strings.EqualFold(h.Name, "Content-Type"):
+			media = h.Value
+			continue
+		case strings.EqualFold(h.Name, "Cache-Control"):
+			c.Writer.Header().Del(h.Name)
+		}
+		c.Writer.Header().Add(h.Name, h.Value)
+	}
+	c.Header("Content-Security-Policy", policy) // whatever the flow says
+	c.Header("X-Content-Type-Options", "nosniff")
+	return status, media
+}
+
+func written(of *schema.Schema, v value.Value) ([]byte, error) {
 	var out bytes.Buffer
 	w, err := all.Of(of).NewWriter(&out, notation.Options{Schema: of})
 	if err != nil {
 		return nil, err
 	}
-	if err := w.Write(rows[0]); err != nil {
+	if err := w.Write(v); err != nil {
 		return nil, err
 	}
 	err = w.Close()

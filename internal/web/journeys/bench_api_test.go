@@ -183,3 +183,41 @@ func TestAnAPIIsDraftedFromASentence(t *testing.T) {
 	tb.sees("#answer", "361.36")
 	tb.sees("#answer", "NOK")
 }
+
+// TestAnOperationIsAnsweredByAConnection: without a flow, by fields or by a mapping that is made on the page; steps before a backend
+// refuse what is not to reach it.
+func TestAnOperationIsAnsweredByAConnection(t *testing.T) {
+	w := newWorld(t)
+	w.everything()
+	tb := w.tab()
+	tb.open("/bench/apis/fares?operation=surcharge")
+	tb.sees("#operations", "Tariff: What is added on a day")
+	tb.click("#send")
+	tb.sees("#fits", "fits the contract")
+	tb.sees("#answer", `"factor": 1.15`)
+	tb.click("#map-response")
+	tb.sees("h1", "Get surcharge → Surcharge")
+	tb.fill("#formula", "1 + response.percent / 50")
+	tb.sees("#faults", "complete")
+
+	tb.open("/bench/apis/bookings?operation=sailing")
+	tb.pick("#answered-by", "operation")
+	tb.sees("#operations", "no connection is chosen yet")
+	tb.pick("#set-connection", "tariff")
+	tb.sees("#set-calls", "The fare for a class")
+	tb.pick("#set-calls", "get-fare")
+	tb.sees("#setting-with", "length_m")
+	tb.fill("#with-class", "request.")
+	tb.sees("#help", "parameters")
+	tb.fill("#with-class", "request.parameters.sailing")
+	tb.sees("#operations", "Tariff: The fare for a class")
+	tb.pick("#answered-by", "pass-through")
+	tb.sees("#setting-path", "Path")
+	tb.click("#more-way summary")
+	tb.fill("#set-refuse-if", `request.parameters.sailing == "LS204"`)
+	tb.pick("#set-connection", "quayside")
+	tb.sees("#operations", "passed through to Quayside")
+	tb.click("#release")
+	tb.click("#release-now")
+	tb.sees("h1", "Bookings")
+}

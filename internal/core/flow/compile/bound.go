@@ -60,11 +60,11 @@ func operationsOf(k *contract.Contract) string {
 func (c *Compiler) promised() {
 	b := c.Plan.Bound
 	if body := b.Operation.Body; body != nil && body.Required {
-		c.Plan.Input = c.messageOf("body", body.Media)
+		c.Plan.Input = c.messageOf(body.Media)
 	}
 	c.Plan.Answers = map[string]*schema.Schema{}
 	for _, a := range b.Operation.Answers {
-		if s := c.messageOf("answer "+a.Status, a.Media); s != nil {
+		if s := c.messageOf(a.Media); s != nil {
 			c.Plan.Answers[running.AnswerKey(a)] = s
 		}
 	}
@@ -73,8 +73,18 @@ func (c *Compiler) promised() {
 	}
 }
 
-// messageOf is the schema of a content in the first media type that is a notation, JSON before others; nil where there is none.
-func (c *Compiler) messageOf(what string, list []contract.Media) *schema.Schema {
+// messageOf is the schema of a content, as Message finds it.
+func (c *Compiler) messageOf(list []contract.Media) *schema.Schema {
+	s, err := Message(c.Plan.Bound.Contract, list)
+	if err != nil {
+		c.Fault(c.Flow.Trigger.Settings.Text("api operation"), fault.From(err, fault.Setting))
+	}
+	return s
+}
+
+// Message is the schema of a content of a contract in the first media type that is a notation, JSON before others; nil where there is
+// none.
+func Message(of *contract.Contract, list []contract.Media) (*schema.Schema, error) {
 	at := slices.IndexFunc(list, func(m contract.Media) bool {
 		k, known := all.OfMedia(m.Type)
 		return known && k == &json.Kind && m.Schema != ""
@@ -86,15 +96,12 @@ func (c *Compiler) messageOf(what string, list []contract.Media) *schema.Schema 
 		})
 	}
 	if at < 0 {
-		return nil
+		return nil, nil
 	}
 	k, _ := all.OfMedia(list[at].Type)
-	d, err := c.Plan.Bound.Contract.Schema(list[at].Schema)
+	d, err := of.Schema(list[at].Schema)
 	if err != nil {
-		c.Fault(c.Flow.Trigger.Settings.Text("api operation"), fault.From(err, fault.Setting))
-		return nil
+		return nil, err
 	}
-	s := *d.Schema.As(k.Notation)
-	s.ID = c.Plan.Bound.API + "#" + c.Plan.Bound.Operation.ID + " " + what
-	return &s
+	return d.Schema.As(k.Notation), nil
 }

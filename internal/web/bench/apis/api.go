@@ -15,6 +15,7 @@ import (
 	"hollowreed/internal/core/api"
 	"hollowreed/internal/core/contract"
 	"hollowreed/internal/core/fault"
+	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/project"
 	"hollowreed/internal/core/setting"
 	"hollowreed/internal/design"
@@ -36,6 +37,8 @@ func Routes(r gin.IRouter, s *page.Site) {
 	r.GET("/bench/apis/:id", s.Do(b.api))
 	r.POST("/bench/apis/:id", s.Do(b.setAPI))
 	r.POST("/bench/apis/:id/way", s.Do(b.setWay))
+	r.POST("/bench/apis/:id/mapping", s.Do(b.addMapping))
+	r.GET("/bench/apis/:id/help", s.Do(b.help))
 	r.POST("/bench/apis/:id/cache", s.Do(b.setCache))
 	r.POST("/bench/apis/:id/empty", s.Do(b.empty))
 	r.POST("/bench/apis/:id/flow", s.Do(b.addFlow))
@@ -108,17 +111,19 @@ type guardRow struct{ Name, Says, Lately string }
 // chosen is the operation that is shown.
 type chosen struct {
 	*contract.Operation
-	Address    string
-	Parameters []parameterRow
-	Bodies     []bodyRow
-	Answers    []answerRow
-	Kind       string // of what answers other than a flow; empty: a flow, or nothing
-	Kinds      []*api.WayKind
-	Flows      []flowRow
-	Fields     []form.Field
-	About      string
-	Cache      []form.Field // empty where responses are not to be kept
-	Cached     bool
+	Address               string
+	Parameters            []parameterRow
+	Bodies                []bodyRow
+	Answers               []answerRow
+	Kind                  string // of what answers other than a flow; empty: a flow, or nothing
+	Kinds                 []*api.WayKind
+	Flows                 []flowRow
+	Fields                []form.Field
+	Rare                  []form.Field
+	Mappings, NewMappings []wayMapping
+	About                 string
+	Cache                 []form.Field // empty where responses are not to be kept
+	Cached                bool
 }
 
 type parameterRow struct{ Name, In, Type, Example string }
@@ -223,13 +228,20 @@ func (d *apiPage) operations(p *project.Project, name string) {
 
 // answeredBy says what answers an operation other than a flow.
 func answeredBy(p *project.Project, w *api.Way) string {
-	if w.Kind == api.PassThrough {
-		if id := w.Setting("connection"); id != "" {
-			return "passed through to " + p.TitleOf(project.Connections, id)
+	id := w.Setting("connection")
+	title := p.TitleOf(project.Connections, id)
+	switch {
+	case w.Kind == api.Examples:
+		return "answered by its examples"
+	case id == "":
+		return "no connection is chosen yet"
+	case w.Kind == api.Called:
+		if op := operationOf(p, w); op != nil {
+			return title + ": " + op.Name
 		}
-		return "passed through, to no connection yet"
+		return "an operation of " + title + " is not chosen yet"
 	}
-	return "answered by its examples"
+	return "passed through to " + title
 }
 
 func (d *apiPage) choose(p *project.Project, o *contract.Operation, by []project.Part) *chosen {
@@ -243,17 +255,12 @@ func (d *apiPage) choose(p *project.Project, o *contract.Operation, by []project
 	}
 	w := d.API.Way(o)
 	if w != nil {
-		out.Kind, out.About, out.Fields = w.Kind.Name, w.Kind.About, form.Fields(w.Settings)
-		for i := range out.Fields {
-			f := &out.Fields[i]
-			if f.Name == "path" {
-				f.Hint = o.Path
-			}
-			if f.Name == "connection" {
-				f.Options = form.Parts(p, f.Setting, f.Value, func(id string) bool {
-					c := p.Connection(id)
-					return c != nil && (c.Kind == "http" || c.Kind == "soap")
-				})
+		out.Kind, out.About, out.Mappings, out.NewMappings = w.Kind.Name, w.Kind.About, mappingsOf(p, w), d.newMappings(p, w)
+		for _, f := range d.wayFields(p, w) {
+			if f.Folded() {
+				out.Rare = append(out.Rare, f)
+			} else {
+				out.Fields = append(out.Fields, f)
 			}
 		}
 	}
@@ -284,6 +291,8 @@ func answered(p *project.Project, a *api.API, w *api.Way, by []project.Part, ans
 	switch {
 	case w != nil && w.Kind == api.PassThrough:
 		return "backend"
+	case w != nil && w.Kind == api.Called:
+		return answeredDirectly(w, ans)
 	case w != nil:
 		return "examples"
 	case (ans.Status == "422" || ans.Status == "4XX") && len(by) > 0 && a.Guards.Requests != api.Off:
@@ -293,6 +302,22 @@ func answered(p *project.Project, a *api.API, w *api.Way, by []project.Part, ans
 		if givenBy(p, part.ID, ans) {
 			return "flow"
 		}
+	}
+	return ""
+}
+
+// answeredDirectly says who gives an answer where an operation of a connection is asked.
+func answeredDirectly(w *api.Way, ans *contract.Answer) string {
+	if w.In == nil || len(w.In.Faults) > 0 {
+		return ""
+	}
+	for _, ps := range w.In.Steps {
+		if ps.Kind.Name == flow.AnswerKind && w.In.Promised(ps.Step) == ans {
+			return "operation"
+		}
+	}
+	if ans.Status == "422" || ans.Status == "4XX" {
+		return "validation"
 	}
 	return ""
 }

@@ -2,6 +2,7 @@ package base
 
 import (
 	"fmt"
+	"strconv"
 
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/partfile"
@@ -58,4 +59,13 @@ func SourceName(id string) string {
 		}
 	}
 	return string(name)
+}
+
+// FreeTitle is a title for a mapping that no other has.
+func FreeTitle(p *project.Project, title string) string {
+	free := title
+	for i := 2; p.Texts[project.Path(project.Mappings, design.ID(free))] != ""; i++ {
+		free = title + " " + strconv.Itoa(i)
+	}
+	return free
 }

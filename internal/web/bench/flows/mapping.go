@@ -3,7 +3,6 @@ package flows
 import (
 	"net/url"
 	"slices"
-	"strconv"
 
 	"github.com/gin-gonic/gin"
 
@@ -11,7 +10,6 @@ import (
 	"hollowreed/internal/core/flow/edit"
 	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/project"
-	"hollowreed/internal/design"
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/bench/base"
 	"hollowreed/internal/web/page"
@@ -33,7 +31,7 @@ type scopeRecord struct {
 
 // mappingFor proposes a mapping for a step: from what came last to what the next step asks with.
 func mappingFor(p *project.Project, plan *running.Plan, ps *running.PlannedStep) *newMapping {
-	d := &newMapping{Schemas: p.Parts(project.Schemas)}
+	d := &newMapping{Schemas: p.Messages()}
 	d.From, d.Each = mappable(p, plan, ps)
 	if n := len(d.From); n > 0 {
 		d.From[n-1].Chosen = true
@@ -116,10 +114,5 @@ func freeTitle(p *project.Project, sources []base.MappingSource, to string) stri
 	if target == nil || len(sources) == 0 || p.Schema(sources[0].Schema) == nil {
 		return ""
 	}
-	base := p.Schema(sources[0].Schema).Title + " → " + target.Title
-	title := base
-	for i := 2; p.Texts[project.Path(project.Mappings, design.ID(title))] != ""; i++ {
-		title = base + " " + strconv.Itoa(i)
-	}
-	return title
+	return base.FreeTitle(p, p.Schema(sources[0].Schema).Title+" → "+target.Title)
 }

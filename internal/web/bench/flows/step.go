@@ -3,7 +3,6 @@ package flows
 import (
 	"net/url"
 
-	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/edit"
@@ -11,7 +10,6 @@ import (
 	"hollowreed/internal/core/flow/trial"
 	"hollowreed/internal/core/formula"
 	"hollowreed/internal/core/project"
-	"hollowreed/internal/core/schema"
 	"hollowreed/internal/core/setting"
 	"hollowreed/internal/core/value"
 	"hollowreed/internal/engine/tries"
@@ -200,7 +198,7 @@ func (s *stepPanel) trigger(p *project.Project, plan *running.Plan, item *runnin
 		f := e.field(set, t.Settings.Get(set.Name), t.Connection.Value)
 		f.Needed, s.Faults = base.Unset(s.Faults, set.Name)
 		if set.Type == setting.Pairs && plan.Poll != nil {
-			f.Rows = requestRows(plan.Poll.Op.Request, t.With, nil)
+			f.Rows = form.RowsOf(plan.Poll.Op.Request, t.With, nil)
 		}
 		s.Settings = append(s.Settings, f)
 	}
@@ -259,26 +257,11 @@ func (e evaluator) field(set setting.Setting, v, connectionID string) form.Field
 	case setting.Part:
 		f.Options = form.Parts(e.p, set, v, func(id string) bool { return set.Of != "flow" || e.p.Contract(id) != nil })
 	case setting.Operation:
-		f.Options = operationsOf(e.p.Connection(connectionID))
+		f.Options = form.Operations(e.p.Connection(connectionID))
 	case setting.Formula:
 		f.Result = e.result(v)
 	}
 	return f
-}
-
-func operationsOf(c *connection.Connection) []form.Option {
-	list := []form.Option{{Title: "choose…"}}
-	if c == nil {
-		return list
-	}
-	for _, op := range c.Operations {
-		label := op.Name
-		if op.Response != nil {
-			label += " → " + op.Response.ID
-		}
-		list = append(list, form.Option{ID: op.ID, Title: label})
-	}
-	return list
 }
 
 // recordsIn are the records in scope.
@@ -301,7 +284,7 @@ func (e evaluator) rows(ps *running.PlannedStep, set setting.Setting) (rows []fo
 	case ps.Mapping != nil:
 		return sourceRows(ps), false
 	case ps.PairFields() != nil:
-		return requestRows(ps.PairFields(), ps.Step.Match, e.result), false
+		return form.RowsOf(ps.PairFields(), ps.Step.Match, e.result), false
 	case !set.Free && len(ps.Step.Match) == 0:
 		return nil, false
 	}
@@ -336,39 +319,6 @@ func sourceRows(ps *running.PlannedStep) (rows []form.Row) {
 			row.Options = append(row.Options, form.Option{ID: bound, Title: bound + " does not fit"})
 		}
 		rows = append(rows, row)
-	}
-	return rows
-}
-
-// requestRows has a row for every field of a request, with what is written for it; and for what is written and is
-// no field of it.
-func requestRows(request *schema.Schema, match []setting.Pair, result func(string) string) (rows []form.Row) {
-	if request == nil {
-		return nil
-	}
-	written := map[string]string{}
-	for _, m := range match {
-		written[m.Name.Value] = m.Formula.Value
-	}
-	add := func(name, about string, must bool) {
-		row := form.Row{Name: name, Formula: written[name], About: about, Must: must}
-		if result != nil {
-			row.Result = result(row.Formula)
-		}
-		rows = append(rows, row)
-		delete(written, name)
-	}
-	for _, f := range request.Root.Fields {
-		about := f.Kind.String()
-		if f.List() {
-			about = "list of " + about
-		}
-		add(f.Name, about, f.Required())
-	}
-	for _, m := range match {
-		if _, left := written[m.Name.Value]; left {
-			add(m.Name.Value, "unknown", false)
-		}
 	}
 	return rows
 }

@@ -161,7 +161,7 @@ func (b pages) mappingPageOf(c *gin.Context, id, field, record, show, edited str
 	if d.Mends, err = b.mends(c, p, plan); err != nil {
 		return nil, err
 	}
-	d.Orphans, d.Schemas = orphansOf(plan, d.Mends), p.Parts(project.Schemas)
+	d.Orphans, d.Schemas = orphansOf(plan, d.Mends), p.Messages()
 	d.Done, d.All = plan.Complete()
 	d.Percent = 100 * d.Done / max(d.All, 1)
 	return d, nil

@@ -124,7 +124,7 @@ func (b pages) newMapping(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	newMappingView.Page(c, newMappingPage{Frame: b.Frame(c, "bench", "New mapping"), Schemas: p.Parts(project.Schemas)})
+	newMappingView.Page(c, newMappingPage{Frame: b.Frame(c, "bench", "New mapping"), Schemas: p.Messages()})
 	return nil
 }
 
@@ -138,7 +138,7 @@ func (b pages) addMapping(c *gin.Context) error {
 		return err
 	}
 	d := newMappingPage{
-		Frame: b.Frame(c, "bench", "New mapping"), Schemas: p.Parts(project.Schemas), MapTitle: c.PostForm("title"), To: c.PostForm("to"), Script: c.PostForm("by") == "script",
+		Frame: b.Frame(c, "bench", "New mapping"), Schemas: p.Messages(), MapTitle: c.PostForm("title"), To: c.PostForm("to"), Script: c.PostForm("by") == "script",
 	}
 	d.From = c.Request.PostForm["from"]
 	var sources []base.MappingSource
