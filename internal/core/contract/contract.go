@@ -25,6 +25,7 @@ type Contract struct {
 	WSDL                        []byte                // the document of a SOAP service; nil for others
 	Ports                       []*Port               // of a SOAP service
 	file                        string                // its name among the contracts
+	root                        node                  // of the document; nothing of one in XML
 	document                    *jsonschema.Document  // of which schemas are made
 	making                      sync.Mutex            // guards made
 	made                        map[string]*Described // schemas, by their place

@@ -57,6 +57,7 @@ func Read(name string, text []byte) (*Contract, error) {
 		}
 		return nil, fault.Expect(fault.Setting, "an OpenAPI document of version 3.0 or 3.1", fault.Quote(found)).At(r.root.place(name))
 	}
+	r.out.root = r.root
 	var err error
 	source := name
 	if !bytes.HasPrefix(bytes.TrimSpace(text), []byte("{")) && !strings.HasSuffix(name, ".yaml") && !strings.HasSuffix(name, ".yml") {

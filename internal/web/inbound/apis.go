@@ -43,6 +43,7 @@ func guard(c *gin.Context, s *page.Site, call *engine.Call) {
 	if p := call.Operation.Port; p != nil {
 		c.Set(soapVersion, p.Version)
 	}
+	c.Set(calledKey, call)
 	a := &apiCall{c: c, s: s, call: call}
 	trace := traced(c, g)
 	defer func() { a.ended(trace, time.Since(began)) }()
@@ -305,7 +306,7 @@ func (a *apiCall) checked() bool {
 	if slices.ContainsFunc(faults, func(f *fault.Fault) bool { return f.Field == "header Content-Type" }) {
 		status = http.StatusUnsupportedMediaType
 	}
-	tell(a.c, problem{Status: status, Detail: faults[0].What(), Faults: reasons(faults)})
+	tell(a.c, problem{Status: status, Detail: faults[0].What(), Faults: reasons(a.c, faults)})
 	return false
 }
 
@@ -387,7 +388,7 @@ func (a *apiCall) notAnswered(_ http.ResponseWriter, err error) {
 	case errors.As(err, new(*engine.Unanswered)):
 		a.stepsFailed(err)
 	case errors.As(err, &broken):
-		tell(a.c, problem{Status: http.StatusBadGateway, Detail: "the backend's answer breaks the contract: " + broken.faults[0].What(), Faults: reasons(broken.faults)})
+		tell(a.c, problem{Status: http.StatusBadGateway, Detail: "the backend's answer breaks the contract: " + broken.faults[0].What(), Faults: a.answerReasons(broken)})
 	case errors.As(err, &large):
 		tell(a.c, problem{Status: http.StatusRequestEntityTooLarge, Detail: "the body is larger than " + strconv.FormatInt(a.call.API.Guards.MaxBody>>10, 10) + " KB"})
 	case errors.Is(err, system.ErrSlow):

@@ -16,9 +16,23 @@ import (
 const mostChecked = 4 << 20
 
 // brokenAnswer is an answer of a backend that breaks the contract.
-type brokenAnswer struct{ faults fault.List }
+type brokenAnswer struct {
+	faults fault.List
+	sent   contract.Sent
+}
 
 func (b *brokenAnswer) Error() string { return b.faults.Error() }
+
+// answerReasons are the faults of an answer for a program.
+func (a *apiCall) answerReasons(b *brokenAnswer) []reason {
+	var media []contract.Media
+	if of := a.call.Operation.AnswerFor(b.sent.Status); of != nil {
+		media = of.Media
+	}
+	return reasonsAt(b.faults, func(f *fault.Fault) string {
+		return a.call.API.Contract.SchemaPlace(a.call.Operation, media, b.sent.Media, f)
+	})
+}
 
 // replay lets the body be read again that was held against the contract.
 func (a *apiCall) replay() {
@@ -75,7 +89,7 @@ func (a *apiCall) fromBackend(res *http.Response) error {
 	a.s.Engine.ContractBroken(a.s.Scope, a.call, "response", faults)
 	a.c.Set(faultKey, "the response breaks the contract: "+faults[0].What())
 	if verdict == api.Refuse {
-		return &brokenAnswer{faults}
+		return &brokenAnswer{faults, sent}
 	}
 	return nil
 }

@@ -68,7 +68,7 @@ func (a *apiCall) stepsFailed(err error) {
 	case un.Refused && un.Fault.Code == fault.Stopped:
 		p.Status, p.Detail = a.refusal(), un.Fault.What()
 	case un.Refused:
-		p.Status, p.Detail, p.Faults = http.StatusUnprocessableEntity, un.Fault.What(), reasons(fault.List{un.Fault})
+		p.Status, p.Detail, p.Faults = http.StatusUnprocessableEntity, un.Fault.What(), reasons(a.c, fault.List{un.Fault})
 	case un.Slow:
 		p.Status, p.Detail = http.StatusGatewayTimeout, system.ErrSlow.Error()
 	}

@@ -127,12 +127,15 @@ func TestAnOperationOfAConnectionAnswersWithoutAFlow(t *testing.T) {
 	}{
 		{"GET", "/fares/CAR", "", `{"price":241.00,"until":"2031-04-01"}`, "GET /fares?class=CAR&length_m=4.2&route=south", 200},
 		{"GET", "/fares/CAR?length=7.25", "", `{"price":241.00,"until":"2031-04-01"}`, "length_m=7.25", 200},
+		{"GET", "/fares/CAR?length=long", "", `"schema":"#/paths/~1fares~1{class}/get/parameters/1/schema"`, "length_m=7.25", 422},
 		{"GET", "/fares/CAR?length=long", "", "query length", "length_m=7.25", 422},
 		{"GET", "/fares/NONE", "", "", "class=NONE", 404},
 		{"GET", "/fares/BROKEN", "", "the system behind this", "class=BROKEN", 502},
 		{"GET", "/fares/ODD", "", "the system behind this", "class=ODD", 502},
 		{"POST", "/orders", `{"vehicle":{"class":"lorry","length":12.5}}`, `{"price":120.50,"until":"2031-04-01"}`, "class=LORRY&length_m=12.5&route=north", 200},
 		{"POST", "/orders", `{"vehicle":{"length":12.5}}`, `"pointer":"/vehicle"`, "class=LORRY", 422},
+		{"POST", "/orders", `{"vehicle":{"length":12.5}}`, `"schema":"#/components/schemas/Order/properties/vehicle/required"`, "class=LORRY", 422},
+		{"POST", "/orders", `{"vehicle":{"class":"x","length":"far"}}`, `"schema":"#/components/schemas/Order/properties/vehicle/properties/length"`, "class=LORRY", 422},
 		{"POST", "/orders", `{"vehicle"`, "faults", "class=LORRY", 422},
 		{"PUT", "/orders", `{"vehicle":{"class":"x"}}`, "nothing answers it yet", "class=LORRY", 501},
 	} {

@@ -19,6 +19,7 @@ import (
 	"github.com/gin-gonic/gin"
 	"github.com/google/uuid"
 
+	"hollowreed/internal/core/contract"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/notation"
@@ -124,6 +125,7 @@ type reason struct {
 	Column   int        `json:"column,omitempty"`
 	Expected string     `json:"expected,omitempty"`
 	Found    string     `json:"found,omitempty"`
+	Schema   string     `json:"schema,omitempty"` // where the contract says so, as a fragment
 }
 
 func tell(c *gin.Context, p problem) {
@@ -315,15 +317,33 @@ func refuse(c *gin.Context, s *page.Site, err error) {
 	}
 	p := problem{Status: r.Status, Detail: r.Faults[0].What()}
 	if r.Status == http.StatusUnprocessableEntity {
-		p.Faults = reasons(r.Faults)
+		p.Faults = reasons(c, r.Faults)
 	}
 	tell(c, p)
 }
 
-// reasons are faults for a program.
-func reasons(faults fault.List) (list []reason) {
+// reasons are faults of a request for a program; of one for an API with their places in its contract.
+func reasons(c *gin.Context, faults fault.List) []reason {
+	return reasonsAt(faults, func(f *fault.Fault) string {
+		of, is := c.Get(calledKey)
+		if !is {
+			return ""
+		}
+		call := of.(*engine.Call)
+		var media []contract.Media
+		if b := call.Operation.Body; b != nil {
+			media = b.Media
+		}
+		return call.API.Contract.SchemaPlace(call.Operation, media, c.GetHeader("Content-Type"), f)
+	})
+}
+
+// calledKey is under what a request remembers the call of an API that it is.
+const calledKey = "called"
+
+func reasonsAt(faults fault.List, schema func(*fault.Fault) string) (list []reason) {
 	for _, f := range faults {
-		list = append(list, reason{f.Code, f.What(), f.Place.Path, f.Place.Line, f.Place.Column, f.Expected, f.Found})
+		list = append(list, reason{f.Code, f.What(), f.Place.Path, f.Place.Line, f.Place.Column, f.Expected, f.Found, schema(f)})
 	}
 	return list
 }

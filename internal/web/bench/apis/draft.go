@@ -11,7 +11,9 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"hollowreed/internal/core/draft"
+	"hollowreed/internal/core/flow/trial"
 	"hollowreed/internal/core/project"
+	"hollowreed/internal/engine/tries"
 	"hollowreed/internal/store"
 	"hollowreed/internal/web/page"
 )
@@ -145,6 +147,29 @@ func (b pages) accept(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
+	b.draftedCase(c, id)
 	c.Redirect(http.StatusSeeOther, "/bench/flows/"+url.PathEscape(id))
 	return nil
+}
+
+// draftedCase keeps what a drafted flow comes to with samples as a case of it. No system is asked: they answer with their kept samples, or
+// with made-up ones. The draft is there in any case.
+func (b pages) draftedCase(c *gin.Context, flowID string) {
+	p, err := b.Load(c)
+	if err != nil || p.Flow(flowID) == nil {
+		return
+	}
+	how := tries.TestOptions{Choices: map[tries.StepRef]trial.CallMode{}}
+	for _, ps := range p.Flow(flowID).Steps {
+		how.Choices[tries.StepRef{Flow: flowID, Step: ps.Step.ID}] = trial.Simulated
+	}
+	run, ft := b.Engine.Tries.SampleCase(c, p, flowID, "", 0, how)
+	if ft == nil {
+		err = b.Designer(c).AddFlowCase(c, p, flowID, "With samples", run)
+	} else {
+		err = ft
+	}
+	if err != nil {
+		b.Log.Warn("no case of a drafted flow", "flow", flowID, "error", err)
+	}
 }

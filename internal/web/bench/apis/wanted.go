@@ -82,6 +82,11 @@ func (b pages) addWanted(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
+	if p, err := b.Load(c); err == nil {
+		for _, part := range p.AnsweredBy(id)[operation] {
+			b.draftedCase(c, part.ID)
+		}
+	}
 	c.Redirect(http.StatusSeeOther, "/bench/apis/"+url.PathEscape(id)+"?operation="+url.QueryEscape(operation))
 	return nil
 }
