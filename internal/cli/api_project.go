@@ -147,7 +147,7 @@ func (e env) exportAPI() *cobra.Command {
 			case a.Contract.WSDL != nil:
 				text = a.Contract.WSDLAt(func(*contract.Port) string { return server })
 			default:
-				if text, err = contract.WithServer(text, server); err != nil {
+				if text, err = contract.Export(text, server); err != nil {
 					return err
 				}
 			}

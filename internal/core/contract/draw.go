@@ -1,7 +1,6 @@
 package contract
 
 import (
-	"bytes"
 	"regexp"
 	"slices"
 	"strconv"
@@ -66,8 +65,8 @@ func NewDocument(title string) []byte {
 
 // errDrawn says that a document is changed as text.
 func errDrawn(document []byte) error {
-	if t := bytes.TrimSpace(document); len(t) > 0 && (t[0] == '{' || t[0] == '<') {
-		return fault.Expect(fault.Setting, "a contract in YAML", "JSON or XML").WithFix("Change it as text, on the page Contract…")
+	if isXML(document) {
+		return fault.Expect(fault.Setting, "an OpenAPI document", "one in XML").WithFix("Change it as text, on the page Contract…")
 	}
 	return nil
 }
@@ -196,6 +195,9 @@ func (d *Drawn) Write(document []byte, was *Contract, schemas map[string][]byte)
 	w.answers(d.Answers)
 	for name, s := range schemas {
 		w.put(partfile.Raw(s), []any{"components", "schemas", name})
+	}
+	if w.err == nil {
+		w.text, w.err = as(document, w.text)
 	}
 	if w.err != nil {
 		return nil, w.err
@@ -356,7 +358,10 @@ func Without(document []byte, o *Operation) ([]byte, error) {
 	if err == nil && !partfile.Parse("contract", text).Root().Map("paths").Present() { // it was the last one
 		text, err = partfile.Set(text, []any{"paths"}, partfile.Raw("{}"))
 	}
-	return text, err
+	if err != nil {
+		return nil, err
+	}
+	return as(document, text)
 }
 
 // SchemaNames are the names of the schemas of a document.

@@ -1,14 +1,21 @@
 package contract
 
 import (
+	"encoding/json"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 )
 
-// TestAContractIsDrawn: from nothing, operation by operation; what a form cannot say stays as it is.
+// TestAContractIsDrawn: from nothing, operation by operation; what a form cannot say stays as it is, and a document in JSON stays in JSON.
 func TestAContractIsDrawn(t *testing.T) {
-	text := NewDocument("Slips")
+	began, err := as([]byte("{"), NewDocument("Slips"))
+	require.NoError(t, err)
+	t.Run("YAML", func(t *testing.T) { contractIsDrawn(t, NewDocument("Slips")) })
+	t.Run("JSON", func(t *testing.T) { require.True(t, json.Valid(contractIsDrawn(t, began))) })
+}
+
+func contractIsDrawn(t *testing.T, text []byte) []byte {
 	k, err := Read("contract", text)
 	require.NoError(t, err)
 	require.Empty(t, k.Faults)
@@ -60,6 +67,7 @@ func TestAContractIsDrawn(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, k.Operations)
 	require.Empty(t, k.Faults)
+	return text
 }
 
 // TestWhatAFormCannotSayStays: comments, patterns, other contents, references, headers, security.
@@ -129,8 +137,8 @@ components:
 		_, err = d.Write([]byte(text), k, nil)
 		require.ErrorContains(t, err, what)
 	}
-	_, err = d.Write([]byte(`{"openapi": "3.1.0"}`), k, nil)
-	require.ErrorContains(t, err, "in YAML")
+	_, err = d.Write([]byte(`<definitions/>`), k, nil)
+	require.ErrorContains(t, err, "one in XML")
 	other := &Drawn{Method: "GET", Path: "/berths/{id}", ID: "again", Answers: []DrawnAnswer{{Status: "200"}}}
 	_, err = other.Write([]byte(text), k, nil)
 	require.ErrorContains(t, err, "already")

@@ -10,14 +10,15 @@ import (
 	"hollowreed/internal/core/fault"
 )
 
-// WithServer is an OpenAPI document with one address at which the API is called, in place of those that it names. All else keeps its
-// order and its comments; a document in JSON stays one.
-func WithServer(text []byte, address string) ([]byte, error) {
+// Export is an OpenAPI document as callers get it: of version 3.1, with one address at which the API is called, in place of those that it
+// names. All else keeps its order and its comments; a document in JSON stays one.
+func Export(text []byte, address string) ([]byte, error) {
 	var doc yaml.Node
 	if err := yaml.Unmarshal(text, &doc); err != nil || len(doc.Content) == 0 || doc.Content[0].Kind != yaml.MappingNode {
 		return nil, fault.New(fault.Syntax, "the document cannot be read")
 	}
 	root := doc.Content[0]
+	upgrade(root)
 	scalar := func(v string, style yaml.Style) *yaml.Node {
 		return &yaml.Node{Kind: yaml.ScalarNode, Value: v, Style: style, Tag: "!!str"}
 	}

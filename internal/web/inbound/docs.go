@@ -237,7 +237,7 @@ func sendDocument(c *gin.Context, s *page.Site, d *docsPage) error {
 		c.Data(http.StatusOK, "text/xml; charset=utf-8", d.API.Contract.WSDLAt(func(p *contract.Port) string { return d.Address }))
 		return nil
 	}
-	text, err := contract.WithServer([]byte(list[i].Document), d.Address)
+	text, err := contract.Export([]byte(list[i].Document), d.Address)
 	if err != nil {
 		return err
 	}
