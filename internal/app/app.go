@@ -5,6 +5,7 @@ package app
 import (
 	"cmp"
 	"context"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"io"
@@ -57,6 +58,9 @@ const keyFile = "hollowreed.key"
 type flags struct {
 	database, databaseFile, key string
 	settings, listen, calls     string
+	callsCertificate, callsKey  string         // files; without them calls come in as HTTP
+	callsTrust                  *x509.CertPool // by which that is known
+	trustsProxy                 bool
 	data                        string
 	project                     string // of import and export
 	env, keyFile                string
@@ -112,6 +116,9 @@ func (f *flags) log(w io.Writer) *slog.Logger {
 // called adds the flag of the address for calls.
 func (f *flags) called(c *cobra.Command) {
 	c.Flags().StringVar(&f.calls, "calls", "127.0.0.1:8421", "loopback address at which requests that start flows come in")
+	c.Flags().StringVar(&f.callsCertificate, "calls-certificate", "", "file with a certificate in PEM: calls come in by TLS, and callers can show certificates")
+	c.Flags().StringVar(&f.callsKey, "calls-key", "", "file with its private key")
+	c.Flags().BoolVar(&f.trustsProxy, "proxy-tells-certificates", false, "the proxy before --calls tells certificates of callers in the header Client-Cert (RFC 9440), and takes those of others out")
 }
 
 // address is where the pages are served; empty for a worker, which serves none.
@@ -452,7 +459,25 @@ func (f *flags) listeners() (pages, calls net.Listener, err error) {
 	if f.rules.Net != nil {
 		f.rules.Net.Own = f.listening
 	}
-	return pages, calls, nil
+	if f.callsCertificate == "" {
+		return pages, calls, nil
+	}
+	taken, trust, err := (&callsTLS{certificate: f.callsCertificate, key: f.callsKey}).wrap(calls)
+	if err != nil {
+		pages.Close()
+		calls.Close()
+		return nil, nil, err
+	}
+	f.callsTrust = trust
+	return pages, taken, nil
+}
+
+// callsAddress is where calls come in.
+func (f *flags) callsAddress() string {
+	if f.callsTrust != nil {
+		return "https://" + f.calls
+	}
+	return "http://" + f.calls
 }
 
 // sites starts the engine and gives what the screens show; end stops the engine. The runs have connections to the database of their
@@ -474,7 +499,7 @@ func (f *flags) sites(ctx context.Context, errs io.Writer, db *pgxpool.Pool, out
 	}
 	return &page.Sites{Shared: page.Shared{
 		DB: db, Engine: e, Pools: outside, Vault: f.vault, Hub: page.NewHub(ctx, db), Log: log,
-		Person: DemoPerson, Environment: f.env, Address: f.address(), Calls: "http://" + f.calls,
+		Person: DemoPerson, Environment: f.env, Address: f.address(), Calls: f.callsAddress(), CallsTrust: f.callsTrust, TrustsProxy: f.trustsProxy,
 	}}, func() { e.Stop(); runs.Close() }, nil
 }
 

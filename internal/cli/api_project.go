@@ -260,7 +260,7 @@ command ends with 1 then.`,
 				}
 			}
 			f.Fill(func(name string) (string, bool) { v, there := typed[name]; return v, there })
-			r, err := f.Send(cmd.Context(), address, a, o, "")
+			r, err := f.Send(cmd.Context(), apicall.Target{Address: address}, a, o, "")
 			if err != nil {
 				return err
 			}

@@ -3,6 +3,7 @@ package engine
 import (
 	"cmp"
 	"context"
+	"crypto/x509"
 	"errors"
 	"math"
 	"net/url"
@@ -37,6 +38,7 @@ func (g *Guarded) Done() {
 type Credential struct {
 	Key, Token     string
 	Name, Password string
+	Certificate    *x509.Certificate // of the client, which has its key; nil where it has shown none
 }
 
 // Guard lets a call of an API in, or says as a *Rejected why not: the API is retired, the caller is not known or has called too
@@ -128,8 +130,30 @@ func (e *Engine) callerOf(ctx context.Context, s store.Scope, c *Call, with Cred
 		return e.keyedCaller(ctx, s, c.API, "UsernameToken", with.Password, with.Name)
 	case api.WithToken:
 		return e.tokenCaller(ctx, c, with.Token)
+	case api.WithCertificate:
+		return e.certifiedCaller(ctx, s, c.API, with.Certificate)
 	}
 	return "", nil
+}
+
+// certifiedCaller is whose certificate it is.
+func (e *Engine) certifiedCaller(ctx context.Context, s store.Scope, a *api.API, cert *x509.Certificate) (string, error) {
+	switch now := e.now(); {
+	case cert == nil:
+		return "", refused(401, fault.Expect(fault.Required, "a client certificate", "none"))
+	case now.After(cert.NotAfter) || now.Before(cert.NotBefore):
+		return "", refused(401, fault.New(fault.Setting, "the certificate is valid from %s to %s", cert.NotBefore.UTC().Format(time.DateTime), cert.NotAfter.UTC().Format(time.DateTime)))
+	}
+	caller, reason, err := e.apiCallers.OfCertificate(ctx, s, cert.Raw, a.ID, e.now())
+	switch {
+	case err != nil:
+		return "", err
+	case reason == apis.NotForAPI:
+		return "", refused(403, fault.New(fault.Setting, "%s", string(reason)))
+	case reason != "":
+		return "", refused(401, fault.New(fault.Setting, "%s", string(reason)))
+	}
+	return caller.Name, nil
 }
 
 // unknownCaller asks for a credential (RFC 9110, section 11.6.1).

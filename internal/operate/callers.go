@@ -2,6 +2,7 @@ package operate
 
 import (
 	"context"
+	"errors"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -39,6 +40,28 @@ func (o Operator) AddCallerKey(ctx context.Context, caller uuid.UUID, ends *time
 		return "", err
 	}
 	return key, o.audit(ctx, "made a key of a caller", nil, hint+"…")
+}
+
+// AddCallerCertificate lets a caller show a certificate, in PEM; it ends with the certificate.
+func (o Operator) AddCallerCertificate(ctx context.Context, caller uuid.UUID, text []byte) error {
+	digest, hint, ends, err := apis.CertificateKey(text)
+	if err != nil {
+		return err
+	}
+	if !ends.After(time.Now()) {
+		return fault.New(fault.Setting, "the certificate ended on %s", ends.UTC().Format(time.DateOnly)).InField("certificate").WithFix("Ask the caller for a new one")
+	}
+	switch other, _, err := store.CallerByKey(ctx, o.DB, o.Scope, digest, true); {
+	case err == nil:
+		return fault.New(fault.Setting, "the caller %s shows this certificate already", other.Name).InField("certificate")
+	case !errors.Is(err, store.ErrNotFound):
+		return err
+	}
+	k := store.CallerKey{Digest: digest, Caller: caller, Hint: hint, MadeBy: o.Person, EndsAt: &ends, Certificate: true}
+	if err := store.AddCallerKey(ctx, o.DB, o.Scope, k); err != nil {
+		return err
+	}
+	return o.audit(ctx, "made a certificate of a caller known", nil, hint)
 }
 
 // EndCallerKey lets a key end now or in a while, so that its caller can go over to another one.

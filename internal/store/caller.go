@@ -18,15 +18,16 @@ type APICaller struct {
 	MadeAt   time.Time
 }
 
-// CallerKey is a key of a caller, of which only the digest is kept.
+// CallerKey is a key of a caller, of which only the digest is kept (SHA-256).
 type CallerKey struct {
-	Digest []byte
-	Caller uuid.UUID
-	Hint   string // its first characters
-	MadeBy string
-	MadeAt time.Time
-	EndsAt *time.Time
-	UsedOn *time.Time // the day
+	Digest      []byte
+	Caller      uuid.UUID
+	Hint        string // its first characters; of a certificate whose it is
+	MadeBy      string
+	MadeAt      time.Time
+	EndsAt      *time.Time
+	UsedOn      *time.Time // the day
+	Certificate bool       // of a client, in place of a key that is sent
 }
 
 // Callers lists the callers of a scope by name.
@@ -37,7 +38,7 @@ func Callers(ctx context.Context, db DB, s Scope) ([]APICaller, error) {
 
 // CallerKeys lists the keys of all callers of a scope, the newest first.
 func CallerKeys(ctx context.Context, db DB, s Scope) ([]CallerKey, error) {
-	rows, _ := db.Query(ctx, `select k.digest, k.caller, k.hint, k.made_by, k.made_at, k.ends_at, k.used_on from caller_key k join caller c on c.id = k.caller
+	rows, _ := db.Query(ctx, `select k.digest, k.caller, k.hint, k.made_by, k.made_at, k.ends_at, k.used_on, k.certificate from caller_key k join caller c on c.id = k.caller
 		where c.project = $1 and c.environment = $2 order by k.made_at desc`, s.Project, s.Environment)
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[CallerKey])
 }
@@ -61,8 +62,8 @@ func RemoveCaller(ctx context.Context, db DB, s Scope, id uuid.UUID) error {
 
 // AddCallerKey adds a key to a caller.
 func AddCallerKey(ctx context.Context, db DB, s Scope, k CallerKey) error {
-	return callerChanged(ctx, db, s, `insert into caller_key (digest, caller, hint, made_by, ends_at)
-		select $4, id, $5, $6, $7 from caller where id = $1 and project = $2 and environment = $3`, k.Caller, s.Project, s.Environment, k.Digest, k.Hint, k.MadeBy, k.EndsAt)
+	return callerChanged(ctx, db, s, `insert into caller_key (digest, caller, hint, made_by, ends_at, certificate)
+		select $4, id, $5, $6, $7, $8 from caller where id = $1 and project = $2 and environment = $3`, k.Caller, s.Project, s.Environment, k.Digest, k.Hint, k.MadeBy, k.EndsAt, k.Certificate)
 }
 
 // EndCallerKey lets a key end at a time.
@@ -82,11 +83,12 @@ func callerChanged(ctx context.Context, db DB, s Scope, sql string, args ...any)
 	return Publish(ctx, db, "caller "+s.String())
 }
 
-// CallerByKey finds whose a key is, with when it ends; ErrNotFound where it is nobody's. It notes the day on which it was used.
-func CallerByKey(ctx context.Context, db DB, s Scope, digest []byte) (c APICaller, ends *time.Time, err error) {
+// CallerByKey finds whose a key or a certificate is, with when it ends; ErrNotFound where it is nobody's. It notes the day on which it was
+// used.
+func CallerByKey(ctx context.Context, db DB, s Scope, digest []byte, certificate bool) (c APICaller, ends *time.Time, err error) {
 	var used *time.Time
 	row := db.QueryRow(ctx, `select c.id, c.name, c.apis, c.disabled, k.ends_at, k.used_on from caller_key k join caller c on c.id = k.caller
-		where k.digest = $1 and c.project = $2 and c.environment = $3`, digest, s.Project, s.Environment)
+		where k.digest = $1 and c.project = $2 and c.environment = $3 and k.certificate = $4`, digest, s.Project, s.Environment, certificate)
 	if _, err = one(c, row.Scan(&c.ID, &c.Name, &c.APIs, &c.Disabled, &ends, &used)); err != nil {
 		return c, nil, err
 	}

@@ -5,6 +5,8 @@ package apicall
 import (
 	"bytes"
 	"context"
+	"crypto/tls"
+	"crypto/x509"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -215,16 +217,28 @@ func credential(g api.Guards) []string {
 // quoted is a text as a shell takes it.
 func quoted(text string) string { return "'" + strings.ReplaceAll(text, "'", `'\''`) + "'" }
 
-// Send sends the call to an address below which the API is called. Last is the body of the response before; empty where there was none.
-func (f *Form) Send(ctx context.Context, address string, a *api.API, o *contract.Operation, last string) (*Result, error) {
+// Target is where an API is called.
+type Target struct {
+	Address string         // below which its operations are
+	Trust   *x509.CertPool // nil: that of the system
+}
+
+// Send sends the call. Last is the body of the response before; empty where there was none.
+func (f *Form) Send(ctx context.Context, to Target, a *api.API, o *contract.Operation, last string) (*Result, error) {
 	ctx, cancel := context.WithTimeout(ctx, callTime)
 	defer cancel()
-	req, err := f.request(ctx, address, a, o)
+	req, err := f.request(ctx, to.Address, a, o)
 	if err != nil {
 		return nil, err
 	}
 	began := time.Now()
 	client := http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	if to.Trust != nil {
+		t := http.DefaultTransport.(*http.Transport).Clone()
+		t.TLSClientConfig = &tls.Config{RootCAs: to.Trust, MinVersion: tls.VersionTLS12}
+		defer t.CloseIdleConnections()
+		client.Transport = t
+	}
 	res, err := client.Do(req)
 	if err != nil {
 		return nil, fault.New(fault.Setting, "the call was not answered: %s", err)

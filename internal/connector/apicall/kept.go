@@ -84,7 +84,7 @@ func (v Verdict) OK() bool {
 }
 
 // Check calls the operation as a case says, with a credential, and compares.
-func Check(ctx context.Context, c project.Case, address string, a *api.API, credential string) Verdict {
+func Check(ctx context.Context, c project.Case, to Target, a *api.API, credential string) Verdict {
 	v := Verdict{Case: c}
 	o := a.Operation(c.Call.Operation)
 	if o == nil {
@@ -94,7 +94,7 @@ func Check(ctx context.Context, c project.Case, address string, a *api.API, cred
 	f := Of(a, o)
 	f.Again(Asked{c.Call.Parameters, c.Call.Media, c.Call.Body})
 	f.Key = credential
-	r, err := f.Send(ctx, address, a, o, "")
+	r, err := f.Send(ctx, to, a, o, "")
 	if err != nil {
 		v.Failed = fault.From(err, fault.Setting).What()
 		return v

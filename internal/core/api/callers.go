@@ -18,11 +18,13 @@ const (
 	WithToken    = "with a token"
 	WithPassword = "with a name and a key"
 	WithEnvelope = "with a user name token"
+
+	WithCertificate = "with a client certificate"
 )
 
 // callerSettings say who may call.
 var callerSettings = setting.List{
-	{Name: "callers", Label: "Callers", Type: setting.Choice, Default: Anybody, Choices: []string{Anybody, WithKey, WithToken, WithPassword, WithEnvelope}, Redraw: true, Help: "A token is a JWT of an OpenID provider (RFC 9068); a name and a key come as basic authentication (RFC 7617), or in the envelopes of a SOAP service as a user name token with the key as text (WS-Security)"},
+	{Name: "callers", Label: "Callers", Type: setting.Choice, Default: Anybody, Choices: []string{Anybody, WithKey, WithToken, WithPassword, WithEnvelope, WithCertificate}, Redraw: true, Help: "A token is a JWT of an OpenID provider (RFC 9068); a name and a key come as basic authentication (RFC 7617), or in the envelopes of a SOAP service as a user name token with the key as text (WS-Security). Client certificates are shown by TLS, here or at a proxy (RFC 9440)"},
 	{Name: "key header", Label: "Header of the key", Type: setting.Text, Default: "Api-Key", When: "callers=with a key"},
 	{Name: "issuer", Label: "Issuer of tokens", Type: setting.Text, Required: true, When: "callers=with a token", Hint: "https://login.example", Help: "Its keys are found by OpenID discovery, and again when they change"},
 	{Name: "audience", Label: "Audience", Type: setting.Text, Required: true, When: "callers=with a token", Hint: "bookings", Help: "That tokens must be made for (aud)"},

@@ -2,10 +2,14 @@
 package apis
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
+	"crypto/x509"
 	"encoding/base64"
+	"encoding/hex"
+	"encoding/pem"
 	"errors"
 	"slices"
 	"sync"
@@ -13,6 +17,7 @@ import (
 
 	"github.com/jackc/pgx/v5/pgxpool"
 
+	"hollowreed/internal/core/fault"
 	"hollowreed/internal/store"
 )
 
@@ -25,8 +30,9 @@ type Callers struct {
 }
 
 type knownKey struct {
-	scope  store.Scope
-	digest [sha256.Size]byte
+	scope       store.Scope
+	digest      [sha256.Size]byte
+	certificate bool
 }
 
 type knownCaller struct {
@@ -67,12 +73,27 @@ func digestOf(key string) []byte {
 	return d[:]
 }
 
+// CertificateKey is what is kept of a certificate in PEM: its digest, whose it is, and its end.
+func CertificateKey(text []byte) (digest []byte, hint string, ends time.Time, err error) {
+	block, _ := pem.Decode(text)
+	if block == nil || block.Type != "CERTIFICATE" {
+		return nil, "", ends, fault.Expect(fault.Setting, "a certificate in PEM", "none").InField("certificate").WithFix("It begins with -----BEGIN CERTIFICATE-----; its private key stays with the caller")
+	}
+	cert, err := x509.ParseCertificate(block.Bytes)
+	if err != nil {
+		return nil, "", ends, fault.New(fault.Setting, "the certificate cannot be read: %s", err).InField("certificate")
+	}
+	d := sha256.Sum256(cert.Raw)
+	return d[:], cmp.Or(cert.Subject.CommonName, cert.Subject.String(), hex.EncodeToString(d[:4])), cert.NotAfter, nil
+}
+
 // Reason is why a caller is not let in.
 type Reason string
 
 // The reasons.
 const (
 	Unknown   Reason = "the key is not known"
+	Stranger  Reason = "the certificate is not known"
 	Ended     Reason = "the key has ended"
 	ShutOut   Reason = "the caller is disabled"
 	NotForAPI Reason = "the caller may not call this API"
@@ -80,10 +101,22 @@ const (
 
 // Of finds whose key it is that came for an API, by its digest alone. The reason says why the caller is not let in; it is empty where it is.
 func (c *Callers) Of(ctx context.Context, s store.Scope, key, apiID string, now time.Time) (store.APICaller, Reason, error) {
-	k, err := c.find(ctx, knownKey{s, sha256.Sum256([]byte(key))})
+	return c.of(ctx, knownKey{s, sha256.Sum256([]byte(key)), false}, apiID, now)
+}
+
+// OfCertificate is Of for a certificate that a client has shown, and whose key it has. Whoever signed it does not matter: each is made
+// known by itself.
+func (c *Callers) OfCertificate(ctx context.Context, s store.Scope, der []byte, apiID string, now time.Time) (store.APICaller, Reason, error) {
+	return c.of(ctx, knownKey{s, sha256.Sum256(der), true}, apiID, now)
+}
+
+func (c *Callers) of(ctx context.Context, key knownKey, apiID string, now time.Time) (store.APICaller, Reason, error) {
+	k, err := c.find(ctx, key)
 	switch {
 	case err != nil:
 		return k.caller, "", err
+	case k.none && key.certificate:
+		return k.caller, Stranger, nil
 	case k.none:
 		return k.caller, Unknown, nil
 	case k.ends != nil && !now.Before(*k.ends):
@@ -105,7 +138,7 @@ func (c *Callers) find(ctx context.Context, key knownKey) (knownCaller, error) {
 	}
 	k = knownCaller{read: time.Now()}
 	var err error
-	k.caller, k.ends, err = store.CallerByKey(ctx, c.db, key.scope, key.digest[:])
+	k.caller, k.ends, err = store.CallerByKey(ctx, c.db, key.scope, key.digest[:], key.certificate)
 	if k.none = errors.Is(err, store.ErrNotFound); err != nil && !k.none {
 		return k, err
 	}

@@ -134,6 +134,8 @@ func changeCaller(c *gin.Context, s *page.Site) error {
 		}
 		in := map[string]time.Duration{"end in a week": 7 * 24 * time.Hour}[do]
 		err = o.EndCallerKey(c, digest, c.PostForm("hint"), in)
+	case "certificate":
+		err = o.AddCallerCertificate(c, id, []byte(c.PostForm("certificate")))
 	case "disable", "enable":
 		caller.Disabled = do == "disable"
 		err = o.SetCaller(c, caller)

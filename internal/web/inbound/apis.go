@@ -1,6 +1,8 @@
 package inbound
 
 import (
+	"crypto/x509"
+	"encoding/base64"
 	"encoding/binary"
 	"encoding/hex"
 	"errors"
@@ -67,7 +69,9 @@ func guard(c *gin.Context, s *page.Site, call *engine.Call) {
 	if g.Callers == api.WithPassword { // a key of ours is for nobody else
 		c.Request.Header.Del("Authorization")
 	}
-	c.Request.Header.Del(g.KeyHeader)
+	for _, name := range []string{g.KeyHeader, clientCert, "Client-Cert-Chain"} {
+		c.Request.Header.Del(name)
+	}
 	a.answer()
 }
 
@@ -77,12 +81,36 @@ func (a *apiCall) credential() (with engine.Credential, ok bool) {
 	if g.Callers == api.WithEnvelope && !a.call.Operation.Document {
 		return a.inEnvelope()
 	}
+	with.Certificate = a.certificate()
 	with.Key = c.GetHeader(g.KeyHeader)
 	with.Name, with.Password, _ = c.Request.BasicAuth()
 	if kind, token, _ := strings.Cut(c.GetHeader("Authorization"), " "); strings.EqualFold(kind, "Bearer") {
 		with.Token = token
 	}
 	return with, true
+}
+
+// clientCert is the header in which a proxy that ends TLS tells the certificate of a client (RFC 9440, section 2.2).
+const clientCert = "Client-Cert"
+
+// certificate is what the client has shown, to us or to the proxy that is trusted; nil where it has shown none.
+func (a *apiCall) certificate() *x509.Certificate {
+	if t := a.c.Request.TLS; t != nil && len(t.PeerCertificates) > 0 {
+		return t.PeerCertificates[0]
+	}
+	header := a.c.GetHeader(clientCert)
+	if !a.s.TrustsProxy || header == "" {
+		return nil
+	}
+	der, err := base64.StdEncoding.DecodeString(strings.TrimSuffix(strings.TrimPrefix(header, ":"), ":"))
+	if err != nil {
+		return nil
+	}
+	cert, err := x509.ParseCertificate(der)
+	if err != nil {
+		return nil
+	}
+	return cert
 }
 
 // inEnvelope is the user name token of an envelope. Its key is ours, and goes no further.

@@ -203,7 +203,7 @@ func (d *docsPage) show(c *gin.Context) error {
 func showDocs(c *gin.Context, _ *page.Site, d *docsPage) error { return d.show(c) }
 
 // tryDocs makes a call with what was typed, and shows it with what comes back.
-func tryDocs(c *gin.Context, _ *page.Site, d *docsPage) error {
+func tryDocs(c *gin.Context, s *page.Site, d *docsPage) error {
 	if d.API == nil || foreign(c.Request) {
 		return store.ErrNotFound
 	}
@@ -215,7 +215,7 @@ func tryDocs(c *gin.Context, _ *page.Site, d *docsPage) error {
 	f := d.Ops[i].Call
 	f.Fill(c.GetPostForm)
 	f.Show(d.Address, d.API, o)
-	sent, err := f.Send(c, d.Address, d.API, o, "")
+	sent, err := f.Send(c, apicall.Target{Address: d.Address, Trust: s.CallsTrust}, d.API, o, "")
 	if err != nil {
 		f.Failed = fault.From(err, fault.Setting).What()
 	}

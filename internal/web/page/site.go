@@ -2,6 +2,7 @@ package page
 
 import (
 	"context"
+	"crypto/x509"
 	"log/slog"
 	"slices"
 	"sync"
@@ -21,10 +22,12 @@ type Shared struct {
 	Vault       *vault.Vault // gives that of each scope
 	Hub         *Hub
 	Log         *slog.Logger
-	Environment string       // in which runs are that are shown
-	Person      store.Person // who asks: nobody signs in yet
-	Address     string       // of the pages, as http://127.0.0.1:8420
-	Calls       string       // of the requests that start flows, as http://127.0.0.1:8421
+	Environment string         // in which runs are that are shown
+	Person      store.Person   // who asks: nobody signs in yet
+	Address     string         // of the pages, as http://127.0.0.1:8420
+	Calls       string         // of the requests that start flows, as http://127.0.0.1:8421
+	CallsTrust  *x509.CertPool // by which that address is known, where it is not known otherwise; nil: it is
+	TrustsProxy bool           // a proxy that ends TLS tells the certificates of clients (RFC 9440)
 }
 
 // Site is what the handlers work with: the pages of one project in an environment.
@@ -37,6 +40,9 @@ type Site struct {
 	Log     *slog.Logger
 	Address string // of the project's pages, as http://127.0.0.1:8420/p/skerry
 	Calls   string // of the requests that start its flows, as http://127.0.0.1:8421/p/skerry
+
+	CallsTrust  *x509.CertPool
+	TrustsProxy bool
 }
 
 // NewSite makes the site of a project.
@@ -45,7 +51,7 @@ func NewSite(of Shared, projectID string) *Site {
 	w := &design.Workspace{DB: of.DB, Scope: s, Compiled: of.Engine.Compiled(), Engine: of.Engine}
 	return &Site{
 		Workspace: w, Outside: of.Pools.Of(s), Pools: of.Pools, Vault: of.Vault.Of(s), Hub: of.Hub, Log: of.Log,
-		Address: of.Address + Base(projectID), Calls: of.Calls + Base(projectID),
+		Address: of.Address + Base(projectID), Calls: of.Calls + Base(projectID), CallsTrust: of.CallsTrust, TrustsProxy: of.TrustsProxy,
 	}
 }
 

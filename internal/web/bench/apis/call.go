@@ -63,6 +63,11 @@ func lineOf(a *api.API, c store.SentCall) string {
 	return f.Line
 }
 
+// target is where the API is called.
+func (b pages) target(d *apiPage) apicall.Target {
+	return apicall.Target{Address: d.Address, Trust: b.CallsTrust}
+}
+
 // call sends a call to the release and shows what comes back, held against the contract.
 func (b pages) call(c *gin.Context) error {
 	p, d, err := b.apiOf(c)
@@ -75,7 +80,7 @@ func (b pages) call(c *gin.Context) error {
 	f, o := d.Call, d.Chosen.Operation
 	f.Fill(c.GetPostForm)
 	f.Show(d.Address, d.API, o)
-	if f.Sent, err = f.Send(c, d.Address, d.API, o, c.PostForm("last")); err != nil {
+	if f.Sent, err = f.Send(c, b.target(d), d.API, o, c.PostForm("last")); err != nil {
 		f.Failed = fault.From(err, fault.Setting).What()
 		apiView.Part(c, "call", d)
 		return nil
@@ -164,7 +169,7 @@ func (b pages) callCases(c *gin.Context) error {
 		return err
 	}
 	for i := range d.Cases {
-		v := apicall.Check(c, d.Cases[i].Case, d.Address, d.API, c.PostForm("key"))
+		v := apicall.Check(c, d.Cases[i].Case, b.target(d), d.API, c.PostForm("key"))
 		d.Cases[i].Verdict = &v
 	}
 	apiView.Part(c, "cases", d)
