@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io"
 	"log"
+	"maps"
 	"net/http"
 	"net/http/httputil"
 	"net/url"
@@ -85,10 +86,8 @@ func (s *Service) rewrite(p *httputil.ProxyRequest, f system.Forwarding) error {
 		u.Path, u.RawPath = plainPath, at
 	}
 	out.URL, out.Host = &u, ""
-	for name := range out.Header {
-		if !f.Keep(name) {
-			out.Header.Del(name)
-		}
+	if f.Keep != nil {
+		maps.DeleteFunc(out.Header, func(name string, _ []string) bool { return !f.Keep(name) })
 	}
 	if _, there := out.Header["User-Agent"]; !there {
 		out.Header.Set("User-Agent", "HollowReed")

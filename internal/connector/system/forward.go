@@ -11,7 +11,7 @@ import (
 type Forwarding struct {
 	Path     string                                 // escaped, below the address of the system
 	Query    string                                 // as it came
-	Keep     func(name string) bool                 // which headers of the request are passed on
+	Keep     func(name string) bool                 // which headers of the request are passed on; nil: all
 	Drop     []string                               // headers of the response that are not
 	Token    string                                 // what becomes of the user name token of an envelope, as package api says; empty: nothing
 	Timeout  time.Duration                          // until the response begins

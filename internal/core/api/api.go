@@ -39,6 +39,7 @@ type Way struct {
 	Index     int           // in the part
 	In        *running.Plan // of a way with steps: they answer, or go before a backend; nil where there are none
 	Back      *running.Plan // the steps behind a backend; nil where there are none
+	passing   passing
 }
 
 // Setting reads one of the settings, or its default.
@@ -119,6 +120,7 @@ func (a *API) readWay(d *partfile.Doc, n partfile.Node, i int, kindOf Connection
 		return
 	}
 	a.way[w.Operation] = w
+	w.readPassing()
 	if w.Kind.check != nil {
 		w.Kind.check(d, w, kindOf)
 	}

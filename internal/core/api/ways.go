@@ -153,28 +153,66 @@ func names(text string) (list []string) {
 	return list
 }
 
-// BackendPath is where a request goes to below the address of its connection, with the parameters of the path in it, and escaped.
-func (w *Way) BackendPath(values []route.Value) string {
+// passing is how requests go on to a backend, made once of the settings.
+type passing struct {
+	path     []string // escaped; the names of parameters stand at odd places, and are empty where there is no path of its own
+	all      bool     // headers of any name go on
+	keep     map[string]bool
+	dropping []string
+}
+
+// passing reads the settings of a way that passes through.
+func (w *Way) readPassing() {
 	path := w.Setting("path")
-	switch {
-	case path == "" && w.Operation.Port != nil: // the address of the connection is that of the port
-		return ""
-	case path == "":
+	if path == "" {
 		path = w.Operation.Path
 	}
-	escaped := (&url.URL{Path: "/" + strings.TrimPrefix(path, "/")}).EscapedPath()
-	var pairs []string
-	for _, v := range values {
-		pairs = append(pairs, "%7B"+url.PathEscape(v.Name)+"%7D", url.PathEscape(v.Text))
+	if w.Setting("path") != "" || w.Operation.Port == nil { // else the address of the connection is that of the port
+		rest := (&url.URL{Path: "/" + strings.TrimPrefix(path, "/")}).EscapedPath()
+		for _, name := range route.Parameters(path) {
+			before, after, _ := strings.Cut(rest, "%7B"+url.PathEscape(name)+"%7D")
+			w.passing.path, rest = append(w.passing.path, before, name), after
+		}
+		w.passing.path = append(w.passing.path, rest)
 	}
-	return strings.NewReplacer(pairs...).Replace(escaped)
+	w.passing.keep = map[string]bool{}
+	for _, name := range names(w.Setting("keep headers")) {
+		w.passing.all = w.passing.all || name == "*"
+		w.passing.keep[strings.ToLower(name)] = true
+	}
+	w.passing.dropping = names(w.Setting("drop headers"))
 }
+
+// BackendPath is where a request goes to below the address of its connection, with the parameters of the path in it, and escaped.
+func (w *Way) BackendPath(values []route.Value) string {
+	switch len(w.passing.path) {
+	case 0:
+		return ""
+	case 1:
+		return w.passing.path[0]
+	}
+	var b strings.Builder
+	for i, piece := range w.passing.path {
+		if i%2 == 0 {
+			b.WriteString(piece)
+			continue
+		}
+		for _, v := range values {
+			if v.Name == piece {
+				b.WriteString(url.PathEscape(v.Text))
+			}
+		}
+	}
+	return b.String()
+}
+
+// PassesAll says whether headers of any name are passed on.
+func (w *Way) PassesAll() bool { return w.passing.all }
 
 // PassesOn says whether a header of a request is passed on, by its name in any case.
 func (w *Way) PassesOn(name string) bool {
-	list := names(w.Setting("keep headers"))
-	return slices.ContainsFunc(list, func(n string) bool { return n == "*" || strings.EqualFold(n, name) })
+	return w.passing.all || w.passing.keep[strings.ToLower(name)]
 }
 
 // DropsFrom are the headers that are taken out of a backend's answer.
-func (w *Way) DropsFrom() []string { return names(w.Setting("drop headers")) }
+func (w *Way) DropsFrom() []string { return w.passing.dropping }

@@ -45,7 +45,6 @@ func guard(c *gin.Context, s *page.Site, call *engine.Call) {
 	if p := call.Operation.Port; p != nil {
 		c.Set(soapVersion, p.Version)
 	}
-	c.Set(calledKey, call)
 	a := &apiCall{c: c, s: s, call: call}
 	trace := traced(c, g)
 	defer func() { a.ended(trace, time.Since(began)) }()
@@ -61,7 +60,7 @@ func guard(c *gin.Context, s *page.Site, call *engine.Call) {
 	in, err := s.Engine.Guard(c, s.Scope, call, with)
 	if err != nil {
 		page.Unread(c)
-		refuse(c, s, err)
+		refuse(c, s, call, err)
 		return
 	}
 	defer in.Done()
@@ -334,7 +333,7 @@ func (a *apiCall) checked() bool {
 	if slices.ContainsFunc(faults, func(f *fault.Fault) bool { return f.Field == "header Content-Type" }) {
 		status = http.StatusUnsupportedMediaType
 	}
-	tell(a.c, problem{Status: status, Detail: faults[0].What(), Faults: reasons(a.c, faults)})
+	tell(a.c, problem{Status: status, Detail: faults[0].What(), Faults: reasons(a.c, a.call, faults)})
 	return false
 }
 
@@ -379,7 +378,7 @@ func (a *apiCall) passThrough() {
 		a.c.Request.Body = came
 	}
 	f := system.Forwarding{
-		Path: w.BackendPath(a.call.Values), Query: a.c.Request.URL.RawQuery, Keep: func(name string) bool { return header[name] != nil || name != "Cookie" && w.PassesOn(name) },
+		Path: w.BackendPath(a.call.Values), Query: a.c.Request.URL.RawQuery, Keep: a.keeps(header),
 		Token: w.Setting("user name token"), Drop: w.DropsFrom(), Timeout: g.Timeout, Response: a.fromBackend, Failed: func(w http.ResponseWriter, err error) {
 			if broken := came.broken.Load(); broken != nil && !errors.As(err, new(*http.MaxBytesError)) {
 				unread(a.c, *broken) // it is the caller's, and not the backend's
@@ -389,6 +388,15 @@ func (a *apiCall) passThrough() {
 		},
 	}
 	a.s.Outside.Forward(to, a.c.Request, w.Setting("connection"), f)
+}
+
+// keeps says which headers of the request go on; nil: all.
+func (a *apiCall) keeps(set http.Header) func(name string) bool {
+	w := a.call.Way
+	if w.PassesAll() && a.c.Request.Header["Cookie"] == nil {
+		return nil
+	}
+	return func(name string) bool { return set[name] != nil || name != "Cookie" && w.PassesOn(name) }
 }
 
 // cameBody notes why a body could not be read to its end.

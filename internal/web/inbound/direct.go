@@ -60,7 +60,7 @@ func (a *apiCall) steps() (out engine.Answered, ok bool) {
 func (a *apiCall) stepsFailed(err error) {
 	var un *engine.Unanswered
 	if !errors.As(err, &un) {
-		refuse(a.c, a.s, err)
+		refuse(a.c, a.s, a.call, err)
 		return
 	}
 	p := problem{Status: http.StatusBadGateway, Detail: "the system behind this cannot be asked, or does not answer as it should"}
@@ -68,7 +68,7 @@ func (a *apiCall) stepsFailed(err error) {
 	case un.Refused && un.Fault.Code == fault.Stopped:
 		p.Status, p.Detail = a.refusal(), un.Fault.What()
 	case un.Refused:
-		p.Status, p.Detail, p.Faults = http.StatusUnprocessableEntity, un.Fault.What(), reasons(a.c, fault.List{un.Fault})
+		p.Status, p.Detail, p.Faults = http.StatusUnprocessableEntity, un.Fault.What(), reasons(a.c, a.call, fault.List{un.Fault})
 	case un.Slow:
 		p.Status, p.Detail = http.StatusGatewayTimeout, system.ErrSlow.Error()
 	}

@@ -177,7 +177,7 @@ func serve(c *gin.Context, s *page.Site) {
 	switch {
 	case err != nil:
 		page.Unread(c)
-		refuse(c, s, err)
+		refuse(c, s, nil, err)
 	case call.API != nil:
 		guard(c, s, call)
 	default:
@@ -190,7 +190,7 @@ func serve(c *gin.Context, s *page.Site) {
 func start(c *gin.Context, s *page.Site, call *engine.Call) {
 	if err := s.Engine.Admit(c, s.Scope, call); err != nil {
 		page.Unread(c)
-		refuse(c, s, err)
+		refuse(c, s, call, err)
 		return
 	}
 	defer call.Leave()
@@ -202,7 +202,7 @@ func start(c *gin.Context, s *page.Site, call *engine.Call) {
 	}
 	t, err := s.Engine.Request(c, call, body)
 	if err != nil {
-		refuse(c, s, err)
+		refuse(c, s, call, err)
 		return
 	}
 	c.Header("Hollowreed-Run", t.Run.String())
@@ -299,7 +299,8 @@ func pairs(values map[string][]string, without map[string]bool) (list []running.
 	return list
 }
 
-func refuse(c *gin.Context, s *page.Site, err error) {
+// refuse tells a caller why nothing is done; the call is nil where there is none yet.
+func refuse(c *gin.Context, s *page.Site, call *engine.Call, err error) {
 	var r *engine.Rejected
 	if !errors.As(err, &r) {
 		s.Log.Error("request not taken", "path", c.Request.URL.Path, "error", err)
@@ -317,19 +318,17 @@ func refuse(c *gin.Context, s *page.Site, err error) {
 	}
 	p := problem{Status: r.Status, Detail: r.Faults[0].What()}
 	if r.Status == http.StatusUnprocessableEntity {
-		p.Faults = reasons(c, r.Faults)
+		p.Faults = reasons(c, call, r.Faults)
 	}
 	tell(c, p)
 }
 
 // reasons are faults of a request for a program; of one for an API with their places in its contract.
-func reasons(c *gin.Context, faults fault.List) []reason {
+func reasons(c *gin.Context, call *engine.Call, faults fault.List) []reason {
 	return reasonsAt(faults, func(f *fault.Fault) string {
-		of, is := c.Get(calledKey)
-		if !is {
+		if call == nil || call.API == nil {
 			return ""
 		}
-		call := of.(*engine.Call)
 		var media []contract.Media
 		if b := call.Operation.Body; b != nil {
 			media = b.Media
@@ -337,9 +336,6 @@ func reasons(c *gin.Context, faults fault.List) []reason {
 		return call.API.Contract.SchemaPlace(call.Operation, media, c.GetHeader("Content-Type"), f)
 	})
 }
-
-// calledKey is under what a request remembers the call of an API that it is.
-const calledKey = "called"
 
 func reasonsAt(faults fault.List, schema func(*fault.Fault) string) (list []reason) {
 	for _, f := range faults {
