@@ -134,7 +134,10 @@ func migrate(ctx context.Context, pool *pgxpool.Pool) error {
 	if _, err := river.Migrate(ctx, rivermigrate.DirectionUp, nil); err != nil {
 		return err
 	}
-	return own(ctx, pool)
+	if err := own(ctx, pool); err != nil {
+		return err
+	}
+	return AddPartitions(ctx, pool, time.Now())
 }
 
 // own applies our migrations that are not applied yet, each in a transaction.

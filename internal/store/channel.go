@@ -1,0 +1,419 @@
+package store
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+)
+
+// ChannelPlace is where a message stands in its channel: places are in the order in which messages are read.
+type ChannelPlace struct{ Xid, ID int64 }
+
+// ChannelMessage is a message of a channel.
+type ChannelMessage struct {
+	ChannelPlace
+	PutAt     time.Time
+	MessageID string // by which doubles are known
+	Key       string // empty: none
+	Headers   string // JSON, a list of name and value; empty: none
+	Media     string // of the body
+	Body      []byte
+	DueAt     *time.Time // before which it is not handed out; nil: at once
+	ExpiresAt *time.Time // after which it is not; nil: never
+	Origin    string     // what put it
+}
+
+const messageColumns = "m.xid, m.id, m.put_at, m.message_id, m.key, m.headers, m.media, m.body, m.due_at, m.expires_at, m.origin"
+
+func scanMessage(row pgx.CollectableRow) (m ChannelMessage, err error) {
+	err = row.Scan(&m.Xid, &m.ID, &m.PutAt, &m.MessageID, &m.Key, &m.Headers, &m.Media, &m.Body, &m.DueAt, &m.ExpiresAt, &m.Origin)
+	return m, err
+}
+
+// partitionsAhead is for how many days messages have their own table beforehand.
+const partitionsAhead = 3
+
+// AddPartitions makes the tables of messages for the days from a time on. Days on which messages stand elsewhere already are left out.
+func AddPartitions(ctx context.Context, db DB, from time.Time) error {
+	for i := range partitionsAhead {
+		day := from.UTC().Truncate(24*time.Hour).AddDate(0, 0, i)
+		name, begins, ends := partitionOf(day), day.Format(time.DateOnly), day.AddDate(0, 0, 1).Format(time.DateOnly)
+		var there bool
+		err := db.QueryRow(ctx, `select to_regclass($1) is not null or exists (select from channel_message_rest where put_at >= $2::timestamptz and put_at < $3::timestamptz)`,
+			name, begins+" 00:00+00", ends+" 00:00+00").Scan(&there)
+		if err != nil {
+			return err
+		}
+		if there {
+			continue
+		}
+		_, err = db.Exec(ctx, fmt.Sprintf("create table if not exists %s partition of channel_message for values from ('%s 00:00+00') to ('%s 00:00+00')", name, begins, ends))
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// partitionOf is the table of the messages of a day.
+func partitionOf(day time.Time) string { return "channel_message_" + day.Format("20060102") }
+
+// ChannelID is the number of a channel in a scope; it is made where there is none.
+func ChannelID(ctx context.Context, db DB, s Scope, name string) (id int, err error) {
+	const find = "select id from channel where project = $1 and environment = $2 and name = $3"
+	err = db.QueryRow(ctx, find, s.Project, s.Environment, name).Scan(&id)
+	if !errors.Is(err, pgx.ErrNoRows) {
+		return id, err
+	}
+	_, err = db.Exec(ctx, "insert into channel (project, environment, name) values ($1, $2, $3) on conflict do nothing", s.Project, s.Environment, name)
+	if err != nil {
+		return 0, err
+	}
+	return id, db.QueryRow(ctx, find, s.Project, s.Environment, name).Scan(&id)
+}
+
+// PutMessages puts messages into a channel, in their order, and announces it when the transaction commits. It is to be told what of
+// them is new: others are to be taken out before, see KnownMessages.
+func PutMessages(ctx context.Context, db DB, s Scope, channel int, name string, list []ChannelMessage) error {
+	n := len(list)
+	ids, keys, headers, media, bodies, origins := make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([][]byte, n), make([]string, n)
+	due, expires := make([]*time.Time, n), make([]*time.Time, n)
+	for i, m := range list {
+		ids[i], keys[i], headers[i], media[i], bodies[i], origins[i], due[i], expires[i] = m.MessageID, m.Key, m.Headers, m.Media, m.Body, m.Origin, m.DueAt, m.ExpiresAt
+		if bodies[i] == nil {
+			bodies[i] = []byte{}
+		}
+	}
+	b := &pgx.Batch{}
+	b.Queue(`insert into channel_message (channel, message_id, key, headers, media, body, due_at, expires_at, origin)
+		select $1, u.* from unnest($2::text[], $3::text[], $4::text[], $5::text[], $6::bytea[], $7::timestamptz[], $8::timestamptz[], $9::text[]) u`,
+		channel, ids, keys, headers, media, bodies, due, expires, origins)
+	b.Queue("select pg_notify($1, $2)", Channel, "message "+s.String()+" "+name)
+	return db.SendBatch(ctx, b).Close()
+}
+
+// KnownMessages says which of the ids came to a channel within a time. Until the transaction ends, no other one puts messages with
+// these ids there.
+func KnownMessages(ctx context.Context, tx pgx.Tx, channel int, ids []string, within time.Duration) (map[string]bool, error) {
+	known := map[string]bool{}
+	if len(ids) == 0 || within == 0 {
+		return known, nil
+	}
+	_, err := tx.Exec(ctx, "select pg_advisory_xact_lock(h) from (select distinct hashtextextended($1 || '/' || i, 12) h from unnest($2::text[]) i order by h) s", fmt.Sprint(channel), ids)
+	if err != nil {
+		return nil, err
+	}
+	rows, _ := tx.Query(ctx, "select distinct message_id from channel_message where channel = $1 and message_id = any($2) and put_at > now() - make_interval(secs => $3)", channel, ids, within.Seconds())
+	var id string
+	_, err = pgx.ForEachRow(rows, []any{&id}, func() error {
+		known[id] = true
+		return nil
+	})
+	return known, err
+}
+
+// Where a reader begins.
+const (
+	FromNow       = "now"
+	FromBeginning = "beginning"
+)
+
+// ChannelReader is a reader of a channel: a subscription, or all that take from a queue.
+type ChannelReader struct {
+	ID, Channel int
+	Name        string // empty: those of a queue
+	At          ChannelPlace
+	PausedBy    *string
+	PausedAt    *time.Time
+	PausedFor   string
+	MadeAt      time.Time
+}
+
+const readerColumns = "id, channel, name, at_xid, at_id, paused_by, paused_at, pause_reason, made_at"
+
+func scanReader(row pgx.CollectableRow) (r ChannelReader, err error) {
+	err = row.Scan(&r.ID, &r.Channel, &r.Name, &r.At.Xid, &r.At.ID, &r.PausedBy, &r.PausedAt, &r.PausedFor, &r.MadeAt)
+	return r, err
+}
+
+// AddReader makes a reader where there is none of the name, and gives it.
+func AddReader(ctx context.Context, db DB, channel int, name, from string) (ChannelReader, error) {
+	rows, _ := db.Query(ctx, "select "+readerColumns+" from channel_reader where channel = $1 and name = $2", channel, name)
+	r, err := one(pgx.CollectExactlyOneRow(rows, scanReader))
+	if !errors.Is(err, ErrNotFound) {
+		return r, err
+	}
+	_, err = db.Exec(ctx, `insert into channel_reader (channel, name, at_xid, at_id) values ($1, $2,
+		case when $3 = '`+FromBeginning+`' then 0 else pg_snapshot_xmin(pg_current_snapshot())::text::bigint - 1 end, `+mostID+`) on conflict do nothing`, channel, name, from)
+	if err != nil {
+		return r, err
+	}
+	rows, _ = db.Query(ctx, "select "+readerColumns+" from channel_reader where channel = $1 and name = $2", channel, name)
+	return one(pgx.CollectExactlyOneRow(rows, scanReader))
+}
+
+// mostID is behind all messages of a transaction.
+const mostID = "9223372036854775807"
+
+// Readers lists the readers of a channel by name.
+func Readers(ctx context.Context, db DB, channel int) ([]ChannelReader, error) {
+	rows, _ := db.Query(ctx, "select "+readerColumns+" from channel_reader where channel = $1 order by name", channel)
+	return pgx.CollectRows(rows, scanReader)
+}
+
+// LockReader keeps other workers from a reader until the transaction ends; ok is false where another one has it, for whom nobody waits,
+// or where it is paused.
+func LockReader(ctx context.Context, tx pgx.Tx, id int) (r ChannelReader, ok bool, err error) {
+	rows, _ := tx.Query(ctx, "select "+readerColumns+" from channel_reader where id = $1 for update skip locked", id)
+	r, err = one(pgx.CollectExactlyOneRow(rows, scanReader))
+	if errors.Is(err, ErrNotFound) {
+		return r, false, nil
+	}
+	return r, err == nil && r.PausedBy == nil, err
+}
+
+// WaitReader keeps others from a reader until the transaction ends, once they have let it go.
+func WaitReader(ctx context.Context, tx pgx.Tx, id int) error {
+	_, err := tx.Exec(ctx, "select from channel_reader where id = $1 for update", id)
+	return err
+}
+
+// settled are the transactions that are over, and all before them.
+const settled = "pg_snapshot_xmin(pg_current_snapshot())::text::bigint"
+
+// NextMessages are up to so many messages behind a place of a channel, in their order. Those of transactions that are not over yet, and
+// all behind them, are not among them.
+func NextMessages(ctx context.Context, db DB, channel int, after ChannelPlace, most int) ([]ChannelMessage, error) {
+	rows, _ := db.Query(ctx, "select "+messageColumns+" from channel_message m where m.channel = $1 and (m.xid, m.id) > ($2, $3) and m.xid < "+settled+" order by m.xid, m.id limit $4",
+		channel, after.Xid, after.ID, most)
+	return pgx.CollectRows(rows, scanMessage)
+}
+
+// DueMessages are messages behind a reader's place that were put off, and whose time has come. They are not put off any more.
+func DueMessages(ctx context.Context, tx pgx.Tx, r ChannelReader, most int) ([]ChannelMessage, error) {
+	rows, _ := tx.Query(ctx, `with due as (delete from channel_claim c using (select xid, id from channel_claim where reader = $1 and until <= now() order by xid, id limit $3) d
+		where c.reader = $1 and c.xid = d.xid and c.id = d.id returning c.xid, c.id)
+		select `+messageColumns+` from due d join channel_message m on m.channel = $2 and m.xid = d.xid and m.id = d.id order by m.xid, m.id`, r.ID, r.Channel, most)
+	return pgx.CollectRows(rows, scanMessage)
+}
+
+// PutOff lets messages of a reader be handed out later.
+func PutOff(ctx context.Context, tx pgx.Tx, r ChannelReader, list []ChannelMessage) error {
+	b := &pgx.Batch{}
+	for _, m := range list {
+		b.Queue("insert into channel_claim (reader, xid, id, until, attempts) values ($1, $2, $3, $4, 0) on conflict do nothing", r.ID, m.Xid, m.ID, m.DueAt)
+	}
+	return tx.SendBatch(ctx, b).Close()
+}
+
+// MoveReader moves a reader to a place.
+func MoveReader(ctx context.Context, db DB, id int, to ChannelPlace) error {
+	_, err := db.Exec(ctx, "update channel_reader set at_xid = $2, at_id = $3 where id = $1", id, to.Xid, to.ID)
+	return err
+}
+
+// PlaceAt is the place before the first message that was put at a time or later; behind all where there is none.
+func PlaceAt(ctx context.Context, db DB, channel int, at time.Time) (p ChannelPlace, err error) {
+	err = db.QueryRow(ctx, "select xid, id - 1 from channel_message where channel = $1 and put_at >= $2 order by xid, id limit 1", channel, at).Scan(&p.Xid, &p.ID)
+	if errors.Is(err, pgx.ErrNoRows) {
+		err = db.QueryRow(ctx, "select "+settled+" - 1, "+mostID).Scan(&p.Xid, &p.ID)
+	}
+	return p, err
+}
+
+// ClearClaims lets go what a reader has put off or set aside: it goes back to a place.
+func ClearClaims(ctx context.Context, db DB, reader int) error {
+	b := &pgx.Batch{}
+	b.Queue("delete from channel_claim where reader = $1", reader)
+	b.Queue("delete from channel_aside where reader = $1", reader)
+	return db.SendBatch(ctx, b).Close()
+}
+
+// PauseReader lets a reader be handed nothing; nobody lets it be handed messages again.
+func PauseReader(ctx context.Context, db DB, id int, by *string, reason string) error {
+	_, err := db.Exec(ctx, "update channel_reader set paused_by = $2, paused_at = case when $2::text is null then null else now() end, pause_reason = $3 where id = $1", id, by, reason)
+	return err
+}
+
+// RemoveReader removes a reader.
+func RemoveReader(ctx context.Context, db DB, id int) error {
+	_, err := db.Exec(ctx, "delete from channel_reader where id = $1", id)
+	return err
+}
+
+// Taken is a message that was handed out.
+type Taken struct {
+	ChannelMessage
+	Attempts int // this one included
+}
+
+// TakeMessages hands out up to so many messages of a reader until a time from now: those first that were handed out before and were not
+// dealt with. Ordered readers get none while any is out; they are to be waited for before, in the same transaction. The token tells who
+// has them.
+func TakeMessages(ctx context.Context, db DB, reader, most int, hold time.Duration, token uuid.UUID, ordered bool) ([]Taken, error) {
+	rows, _ := db.Query(ctx, `with r as (select * from channel_reader where id = $1 and paused_by is null for update),
+	again as (select c.xid, c.id from channel_claim c, r where c.reader = r.id and c.until <= now() order by c.xid, c.id limit $2 for update of c skip locked),
+	fresh as materialized (select m.xid, m.id, m.due_at, m.expires_at from channel_message m, r where m.channel = r.channel and (m.xid, m.id) > (r.at_xid, r.at_id) and m.xid < `+settled+`
+		and (not $5 or not exists (select from channel_claim c where c.reader = r.id)) order by m.xid, m.id limit $2 - (select count(*) from again)),
+	moved as (update channel_reader set (at_xid, at_id) = (select xid, id from fresh order by xid desc, id desc limit 1) where id = $1 and exists (select from fresh)),
+	claimed as (insert into channel_claim as c (reader, xid, id, until, attempts, token)
+		select $1, xid, id, now() + make_interval(secs => $3), 1, $4::uuid from again
+		union all select $1, xid, id, case when due_at > now() then due_at else now() + make_interval(secs => $3) end, case when due_at > now() then 0 else 1 end, case when due_at > now() then null else $4::uuid end
+			from fresh where expires_at is null or expires_at > now()
+		on conflict (reader, xid, id) do update set until = excluded.until, attempts = c.attempts + 1, token = excluded.token returning c.xid, c.id, c.attempts, c.token)
+	select `+messageColumns+`, c.attempts from claimed c join r on true join channel_message m on m.channel = r.channel and m.xid = c.xid and m.id = c.id where c.token is not null order by m.xid, m.id`,
+		reader, most, hold.Seconds(), token, ordered)
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (t Taken, err error) {
+		m := &t.ChannelMessage
+		err = row.Scan(&m.Xid, &m.ID, &m.PutAt, &m.MessageID, &m.Key, &m.Headers, &m.Media, &m.Body, &m.DueAt, &m.ExpiresAt, &m.Origin, &t.Attempts)
+		return t, err
+	})
+}
+
+// Acknowledge ends that messages are out: they are dealt with. It says how many were still out under the token.
+func Acknowledge(ctx context.Context, db DB, reader int, token uuid.UUID, list []ChannelPlace) (int, error) {
+	xids, ids := places(list)
+	tag, err := db.Exec(ctx, `delete from channel_claim c using unnest($3::bigint[], $4::bigint[]) u(xid, id) where c.reader = $1 and c.token = $2 and c.xid = u.xid and c.id = u.id`, reader, token, xids, ids)
+	return int(tag.RowsAffected()), err
+}
+
+// ReturnMessages lets messages be handed out again after a time; those that were handed out so often already are set aside with the reason.
+func ReturnMessages(ctx context.Context, db DB, reader int, token uuid.UUID, list []ChannelPlace, after time.Duration, most int, reason string) (int, error) {
+	xids, ids := places(list)
+	b := &pgx.Batch{}
+	b.Queue(`with out as (delete from channel_claim c using unnest($3::bigint[], $4::bigint[]) u(xid, id) where c.reader = $1 and c.token = $2 and c.xid = u.xid and c.id = u.id and c.attempts >= $5 returning c.*)
+		insert into channel_aside (reader, xid, id, attempts, reason) select reader, xid, id, attempts, $6 from out on conflict do nothing`, reader, token, xids, ids, most, reason)
+	b.Queue(`update channel_claim c set until = now() + make_interval(secs => $5), token = null from unnest($3::bigint[], $4::bigint[]) u(xid, id) where c.reader = $1 and c.token = $2 and c.xid = u.xid and c.id = u.id`,
+		reader, token, xids, ids, after.Seconds())
+	res := db.SendBatch(ctx, b)
+	defer res.Close()
+	n := 0
+	for range 2 {
+		tag, err := res.Exec()
+		if err != nil {
+			return n, err
+		}
+		n += int(tag.RowsAffected())
+	}
+	return n, nil
+}
+
+// Exhausted sets messages aside that were handed out so often, and whose time is over.
+func Exhausted(ctx context.Context, db DB, reader, most int) error {
+	_, err := db.Exec(ctx, `with out as (delete from channel_claim where reader = $1 and attempts >= $2 and until <= now() returning *)
+		insert into channel_aside (reader, xid, id, attempts, reason) select reader, xid, id, attempts, 'not acknowledged in time' from out on conflict do nothing`, reader, most)
+	return err
+}
+
+func places(list []ChannelPlace) (xids, ids []int64) {
+	for _, p := range list {
+		xids, ids = append(xids, p.Xid), append(ids, p.ID)
+	}
+	return xids, ids
+}
+
+// AsideMessage is a message that a reader has set aside.
+type AsideMessage struct {
+	ChannelMessage
+	Attempts int
+	Reason   string
+	At       time.Time
+}
+
+// AsideMessages lists what a reader has set aside, the newest first.
+func AsideMessages(ctx context.Context, db DB, r ChannelReader, most int) ([]AsideMessage, error) {
+	rows, _ := db.Query(ctx, `select `+messageColumns+`, a.attempts, a.reason, a.at from channel_aside a join channel_message m on m.channel = $2 and m.xid = a.xid and m.id = a.id
+		where a.reader = $1 order by a.at desc limit $3`, r.ID, r.Channel, most)
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (a AsideMessage, err error) {
+		m := &a.ChannelMessage
+		err = row.Scan(&m.Xid, &m.ID, &m.PutAt, &m.MessageID, &m.Key, &m.Headers, &m.Media, &m.Body, &m.DueAt, &m.ExpiresAt, &m.Origin, &a.Attempts, &a.Reason, &a.At)
+		return a, err
+	})
+}
+
+// AgainMessages hands out again what a reader has set aside: one message, or all where the place is nothing.
+func AgainMessages(ctx context.Context, db DB, reader int, p ChannelPlace) (int, error) {
+	tag, err := db.Exec(ctx, `with out as (delete from channel_aside where reader = $1 and ($3 = 0 or xid = $2 and id = $3) returning *)
+		insert into channel_claim (reader, xid, id, until, attempts) select reader, xid, id, now(), 0 from out on conflict do nothing`, reader, p.Xid, p.ID)
+	return int(tag.RowsAffected()), err
+}
+
+// LookAtMessages lists messages of a channel, the newest first: those before a place, all where it is nothing. A text is looked for in
+// keys, ids, headers and bodies.
+func LookAtMessages(ctx context.Context, db DB, channel int, before ChannelPlace, find string, most int) ([]ChannelMessage, error) {
+	rows, _ := db.Query(ctx, `select `+messageColumns+` from channel_message m where m.channel = $1 and ($3 = 0 or (m.xid, m.id) < ($2, $3))
+		and ($4 = '' or m.key = $4 or m.message_id = $4 or position(lower($4) in lower(m.headers)) > 0 or position(convert_to($4, 'UTF8') in m.body) > 0) order by m.xid desc, m.id desc limit $5`,
+		channel, before.Xid, before.ID, find, most)
+	return pgx.CollectRows(rows, scanMessage)
+}
+
+// MessageAt reads one message.
+func MessageAt(ctx context.Context, db DB, channel int, p ChannelPlace) (ChannelMessage, error) {
+	rows, _ := db.Query(ctx, "select "+messageColumns+" from channel_message m where m.channel = $1 and m.xid = $2 and m.id = $3", channel, p.Xid, p.ID)
+	return one(pgx.CollectExactlyOneRow(rows, scanMessage))
+}
+
+// Lag is how far a reader is behind.
+type Lag struct {
+	Messages int // that it has not dealt with, up to a bound
+	Out      int // of those, handed out or put off
+	Aside    int
+	Oldest   *time.Time // of those that it has not been handed
+}
+
+// mostCounted bounds the messages that are counted.
+const mostCounted = 100_000
+
+// LagOf says how far a reader is behind now.
+func LagOf(ctx context.Context, db DB, reader int) (l Lag, err error) {
+	err = db.QueryRow(ctx, `with r as (select * from channel_reader where id = $1)
+		select (select count(*) from (select from channel_message m, r where m.channel = r.channel and (m.xid, m.id) > (r.at_xid, r.at_id) limit $2) s),
+		(select count(*) from channel_claim where reader = $1), (select count(*) from channel_aside where reader = $1),
+		(select m.put_at from channel_message m, r where m.channel = r.channel and (m.xid, m.id) > (r.at_xid, r.at_id) order by m.xid, m.id limit 1)`,
+		reader, mostCounted).Scan(&l.Messages, &l.Out, &l.Aside, &l.Oldest)
+	l.Messages += l.Out
+	return l, err
+}
+
+// ChannelCount is how many messages a channel got in a minute.
+type ChannelCount struct {
+	At       time.Time
+	Messages int
+}
+
+// ChannelCounts are the messages of a channel by minute, since a time.
+func ChannelCounts(ctx context.Context, db DB, channel int, since time.Time) ([]ChannelCount, error) {
+	rows, _ := db.Query(ctx, "select date_trunc('minute', put_at) at, count(*) from channel_message where channel = $1 and put_at >= $2 group by 1 order by 1", channel, since)
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[ChannelCount])
+}
+
+// DropPartitions removes the messages of days before a time, where no reader of a queue has any of them before it. It says how many
+// days went.
+func DropPartitions(ctx context.Context, db DB, before time.Time) (n int, err error) {
+	rows, _ := db.Query(ctx, `select c.relname from pg_inherits i join pg_class c on c.oid = i.inhrelid join pg_class p on p.oid = i.inhparent
+		where p.relname = 'channel_message' and p.relnamespace = current_schema()::regnamespace and c.relname ~ '^channel_message_[0-9]{8}$' and c.relname < $1 order by 1`, partitionOf(before.UTC().Truncate(24*time.Hour)))
+	names, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	for _, name := range names {
+		var wanted bool
+		of := pgx.Identifier{name}.Sanitize()
+		err = cmp.Or(err, db.QueryRow(ctx, `select exists (select from channel_reader r join `+of+` m on m.channel = r.channel and (m.xid, m.id) > (r.at_xid, r.at_id) where r.name = '')
+			or exists (select from channel_claim c join channel_reader r on r.id = c.reader join `+of+` m on m.channel = r.channel and m.xid = c.xid and m.id = c.id)
+			or exists (select from channel_aside a join channel_reader r on r.id = a.reader join `+of+` m on m.channel = r.channel and m.xid = a.xid and m.id = a.id)`).Scan(&wanted))
+		if err != nil {
+			return n, err
+		}
+		if wanted {
+			continue
+		}
+		if _, err = db.Exec(ctx, "drop table "+of); err != nil {
+			return n, err
+		}
+		n++
+	}
+	return n, err
+}
