@@ -5,5 +5,5 @@ import "embed"
 
 // Files is the project folder.
 //
-//go:embed project.yaml connections schemas mappings flows samples cases tables libraries alerts apis contracts
+//go:embed project.yaml connections schemas mappings flows samples cases tables libraries alerts apis contracts channels
 var Files embed.FS

@@ -557,7 +557,7 @@ func LoadDemo(ctx context.Context, db *pgxpool.Pool, e *engine.Engine, texts map
 		return err
 	}
 	p := project.Load(DemoProject, texts)
-	for _, part := range append(p.Parts(project.Flows), p.Parts(project.APIs)...) {
+	for _, part := range slices.Concat(p.Parts(project.Channels), p.Parts(project.Flows), p.Parts(project.APIs)) {
 		if _, err := e.CreateRelease(ctx, Demo, project.ReleaseID(part.Kind, part.ID), "First light", DemoPerson.ID); err != nil {
 			return err
 		}

@@ -27,7 +27,7 @@ func (e *Engine) Record(ctx context.Context, tx pgx.Tx, r store.Deployment, plan
 		}
 		input = rows[0]
 	}
-	e.setReference(plan, &run, input, running.ReadRequest(run.Request))
+	e.setReference(plan, &run, input, plan.ReadStarted(run.Request))
 	if err := store.AddRun(ctx, tx, run, b.Records); err != nil {
 		return run.ID, err
 	}

@@ -96,7 +96,7 @@ func (x *execution) record(ctx context.Context, r store.Run, b *running.Batch, j
 		counts = latest
 	}
 	r = x.came(r, b, counts(x.run.Counts, b.Counts))
-	if end != nil && x.run.ClaimVersion <= 1 && len(aside)+len(b.References)+len(b.Events)+len(b.Collected) == 0 {
+	if end != nil && x.run.ClaimVersion <= 1 && len(aside)+len(b.References)+len(b.Events)+len(b.Collected)+len(b.Published) == 0 {
 		return x.end(ctx, store.RunResult{Run: r, State: end.state, Fault: end.fault, Entries: j.entries})
 	}
 	err = pgx.BeginFunc(ctx, x.engine.db, func(tx pgx.Tx) error {
@@ -115,6 +115,9 @@ func (x *execution) record(ctx context.Context, r store.Run, b *running.Batch, j
 			if err := store.Collect(ctx, tx, r.ID, step, j.first, content); err != nil {
 				return err
 			}
+		}
+		if err := x.engine.publish(ctx, tx, r, b.Published); err != nil {
+			return err
 		}
 		err := errors.Join(store.AddReferences(ctx, tx, r, b.References), store.AddEvents(ctx, tx, r, b.Events))
 		if err != nil || end == nil || cancelledBy != nil {

@@ -147,6 +147,7 @@ type Engine struct {
 	apiCallers  *apis.Callers
 	apiTokens   *tokens.Tokens
 	responses   *apis.Responses
+	channelIDs  channelIDs // numbers of channels
 	apiLog      *apis.Log
 	quotas      *apis.Quotas
 	apiPlaces   apis.Places
@@ -449,7 +450,10 @@ func (e *Engine) CreateRelease(ctx context.Context, s store.Scope, id, note, by 
 		if err != nil {
 			return err
 		}
-		return store.Deploy(ctx, tx, s, id, number, by)
+		if err := store.Deploy(ctx, tx, s, id, number, by); err != nil {
+			return err
+		}
+		return e.releaseChannels(ctx, tx, s, p, id, note, by)
 	})
 	e.triggersChanged()
 	return number, err

@@ -38,6 +38,7 @@ func (e *Engine) hears() {
 	e.alerts.Forget()
 	e.apiCallers.Forget()
 	e.responses.Clear()
+	e.triggers.Stir(store.Scope{}, "")
 	e.outside.ReloadAll()
 	e.outside.Hears(true)
 	e.hearing.Store(true)
@@ -49,6 +50,10 @@ func (e *Engine) noticed(what string) {
 	switch kind {
 	case "deployment", "trigger":
 		e.triggersChanged()
+		e.triggers.Stir(store.Scope{}, "")
+	case "message":
+		s, channel := scopeOf(rest)
+		e.triggers.Stir(s, channel)
 	case "caller":
 		e.apiCallers.Forget()
 	case "responses":
@@ -107,6 +112,7 @@ func (e *Engine) lead(ctx context.Context) {
 			e.triggers.Forget()
 			var duties sync.WaitGroup
 			e.each(ctx, &duties, e.opt.PollInterval, "look for files", e.triggers.PollAll)
+			duties.Go(func() { e.triggers.ReadChannels(ctx) })
 			e.each(ctx, &duties, e.opt.Alerts, "look at the alerts", e.alerts.Look)
 			e.each(ctx, &duties, e.opt.Sweep, "remove what is not kept", e.sweeping.Sweep)
 			e.each(ctx, &duties, min(time.Second, e.opt.Health), "look at the connections", e.health.Look)

@@ -142,7 +142,7 @@ func (e *Engine) begins(ctx context.Context, r *store.Run, message []byte) error
 		return err
 	}
 	r.Input = message
-	r.Reference = plan.ReferenceOf(running.RunFacts(r.ID.String(), r.File, "", 0, value.Instant(e.now())), rows[0], running.ReadRequest(r.Request))
+	r.Reference = plan.ReferenceOf(running.RunFacts(r.ID.String(), r.File, "", 0, value.Instant(e.now())), rows[0], plan.ReadStarted(r.Request))
 	return nil
 }
 

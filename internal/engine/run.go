@@ -295,7 +295,7 @@ func (x *execution) facts() running.Facts {
 	}
 	request := x.request
 	if request.Kind() == value.Absent {
-		request = running.ReadRequest(r.Request)
+		request = x.plan.ReadStarted(r.Request)
 	}
 	return running.Facts{ID: r.ID.String(), File: r.File, Reference: r.Reference, Started: value.Instant(started), Request: request}
 }

@@ -77,6 +77,19 @@ func ChannelID(ctx context.Context, db DB, s Scope, name string) (id int, err er
 	return id, db.QueryRow(ctx, find, s.Project, s.Environment, name).Scan(&id)
 }
 
+// SetRetention says for how long messages of a channel are kept.
+func SetRetention(ctx context.Context, db DB, channel int, d time.Duration) error {
+	_, err := db.Exec(ctx, "update channel set retention = make_interval(secs => $2) where id = $1", channel, d.Seconds())
+	return err
+}
+
+// MostRetention is the longest for which messages of any channel are kept.
+func MostRetention(ctx context.Context, db DB) (time.Duration, error) {
+	var seconds float64
+	err := db.QueryRow(ctx, "select coalesce(extract(epoch from max(retention)), 0)::float8 from channel").Scan(&seconds)
+	return time.Duration(seconds * float64(time.Second)), err
+}
+
 // PutMessages puts messages into a channel, in their order, and announces it when the transaction commits. It is to be told what of
 // them is new: others are to be taken out before, see KnownMessages.
 func PutMessages(ctx context.Context, db DB, s Scope, channel int, name string, list []ChannelMessage) error {
@@ -315,6 +328,12 @@ func places(list []ChannelPlace) (xids, ids []int64) {
 		xids, ids = append(xids, p.Xid), append(ids, p.ID)
 	}
 	return xids, ids
+}
+
+// SetMessageAside sets a message aside for a reader.
+func SetMessageAside(ctx context.Context, db DB, reader int, p ChannelPlace, reason string) error {
+	_, err := db.Exec(ctx, "insert into channel_aside (reader, xid, id, attempts, reason) values ($1, $2, $3, 1, $4) on conflict do nothing", reader, p.Xid, p.ID, reason)
+	return err
 }
 
 // AsideMessage is a message that a reader has set aside.

@@ -183,6 +183,19 @@ func seconds(v setting.Values, name string) time.Duration {
 	return time.Duration(v.Int(name)) * time.Second
 }
 
+// Programs are the formulas of the channel.
+func (c *Channel) Programs() (list []*formula.Program) {
+	if c.Key != nil {
+		list = append(list, c.Key)
+	}
+	for _, k := range c.Copies {
+		if k.Where != nil {
+			list = append(list, k.Where)
+		}
+	}
+	return list
+}
+
 // KeyOf is the key of a message; empty where it has none.
 func (c *Channel) KeyOf(message value.Value) (string, *fault.Fault) {
 	if c.Key == nil {

@@ -16,6 +16,7 @@ type TriggerKind struct {
 	Files              bool                           // they stand in a file
 	Requests           bool                           // somebody waits for the answer of an HTTP request
 	Contracted         bool                           // they are of an operation of an API
+	Channel            bool                           // runs begin with messages of a channel
 	Callable           bool                           // people and other flows run it; nothing else starts it
 	When               func(t Trigger) string         // it starts runs, in a few words
 	Message            func(t Trigger) *schema.Schema // that it brings itself; nil: one of its input's schema

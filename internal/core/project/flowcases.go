@@ -175,7 +175,7 @@ func (h caseRuntime) Start(_ context.Context, c running.FlowCall, inputs []value
 func (k *player) play(r Run, outside running.Systems) (Outcomes, *fault.Fault) {
 	facts := running.Facts{ID: "case", File: r.File, Started: r.At}
 	if r.Request != "" {
-		facts.Request = running.ReadRequest([]byte(r.Request))
+		facts.Request = k.plan.ReadStarted([]byte(r.Request))
 	}
 	at := r.At.GoTime()
 	runtime := caseRuntime{&trial.DryRuntime{Systems: outside, Plan: k.p.Flow, At: at, Facts: facts, Randomness: rand.NewChaCha8([32]byte{})}, k}

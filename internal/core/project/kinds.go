@@ -23,6 +23,7 @@ const (
 	Alerts      = "alerts"
 	APIs        = "apis"
 	Contracts   = "contracts"
+	Channels    = "channels"
 )
 
 // Upgraded is the text of a part with the names of today, where it has older ones.
@@ -58,7 +59,7 @@ type kind struct {
 var kinds []*kind
 
 func init() { // what compiles a part knows the list
-	kinds = []*kind{connectionKind, schemaKind, mappingKind, flowKind, sampleKind, caseKind, tableKind, libraryKind, alertKind, apiKind, contractKind}
+	kinds = []*kind{connectionKind, schemaKind, mappingKind, flowKind, sampleKind, caseKind, tableKind, libraryKind, alertKind, apiKind, contractKind, channelKind}
 }
 
 func kindOf(folder string) *kind {

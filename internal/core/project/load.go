@@ -10,6 +10,7 @@ import (
 	"unicode/utf8"
 
 	"hollowreed/internal/core/api"
+	"hollowreed/internal/core/channel"
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/contract"
 	"hollowreed/internal/core/fault"
@@ -98,6 +99,7 @@ func init() { // what looks compiles what is looked for
 		"connection": func(l *loader, id string) any { return l.connection(id) },
 		"contract":   func(l *loader, id string) any { return contractOf(l.contract(id)) },
 		"api":        func(l *loader, id string) any { return l.api(id) },
+		"channel":    func(l *loader, id string) any { return l.channel(id) },
 		"document":   func(l *loader, file string) any { return l.document(file) },
 		"table":      func(l *loader, id string) any { return l.p.env.Tables[id] },
 		"library":    func(l *loader, id string) any { return l.p.env.Libraries[id] },
@@ -158,6 +160,12 @@ func (k *looking) Contract(id string) *running.Contract {
 func (k *looking) API(id string) *api.API {
 	k.note("api", id)
 	return k.l.api(id)
+}
+
+// Channel finds a channel.
+func (k *looking) Channel(id string) *channel.Channel {
+	k.note("channel", id)
+	return k.l.channel(id)
 }
 
 // document finds a contract by its file.
@@ -235,6 +243,14 @@ func (l *loader) compile(u *unit) {
 	u.kind.compile(k, u)
 	u.compiled, k.l, k.noted = true, nil, nil
 	u.title()
+}
+
+func (l *loader) channel(id string) *channel.Channel {
+	if u, _ := l.unit(Path(Channels, id)); u != nil {
+		c, _ := u.value.(*channel.Channel)
+		return c
+	}
+	return nil
 }
 
 func (l *loader) document(file string) *readContract {
@@ -329,6 +345,7 @@ func (p *Project) load() {
 	}
 	p.clashes()
 	p.answeredTwice()
+	p.copiedInCircles()
 	sort.SliceStable(p.Faults, func(i, j int) bool {
 		a, b := p.Faults[i].Place, p.Faults[j].Place
 		if a.Source != b.Source {

@@ -215,13 +215,13 @@ func ReleasedPath(releaseID string) string {
 	return Path(Flows, releaseID)
 }
 
-// OfFlow says whether a release is of a flow; the others are of APIs.
+// OfFlow says whether a release is of a flow; the others are of APIs and channels.
 func OfFlow(releaseID string) bool { return !strings.Contains(releaseID, "/") }
 
 // Releasable is the part that a release would be of; false where there is none.
 func (p *Project) Releasable(releaseID string) (Part, bool) {
 	u := p.units[ReleasedPath(releaseID)]
-	if u == nil || u.Kind != Flows && u.Kind != APIs {
+	if u == nil || u.Kind != Flows && u.Kind != APIs && u.Kind != Channels {
 		return Part{}, false
 	}
 	return u.Part, true

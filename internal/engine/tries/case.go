@@ -32,7 +32,7 @@ func (e *Tries) SampleCase(ctx context.Context, p *project.Project, flowID, samp
 	plan := p.Flow(flowID)
 	r := project.Run{At: value.Instant(how.At.UTC().Truncate(time.Second)), File: sample, Answers: how.Recording.All()}
 	if req := t.Whole.Frame.Slots[running.RequestSlot]; req.Kind() != value.Absent {
-		r.Request = string(running.WriteRequest(req))
+		r.Request = string(plan.WriteStarted(req))
 	}
 	if in := t.Whole.Frame.Slots[running.InputSlot]; plan.Input != nil && in.Kind() != value.Absent {
 		r.Input = json.Text(in)
@@ -103,7 +103,7 @@ func (k *replayer) add(it *running.Item) {
 func (k *replayer) answers(ctx context.Context, p *project.Project, c project.Run) ([]trial.RecordedCall, error) {
 	rec := &trial.Recording{}
 	outside := &trial.Recorder{Inner: k, Dry: k, Recording: rec, CallMode: func(string, string, bool) trial.CallMode { return trial.Live }}
-	facts := running.Facts{ID: k.run.ID.String(), File: c.File, Reference: k.run.Reference, Started: c.At, Request: running.ReadRequest(k.run.Request)}
+	facts := running.Facts{ID: k.run.ID.String(), File: c.File, Reference: k.run.Reference, Started: c.At, Request: k.plan.ReadStarted(k.run.Request)}
 	runtime := &replayRuntime{&trial.DryRuntime{Systems: outside, Plan: p.Flow, At: c.At.GoTime(), Facts: facts, Randomness: rand.Reader}, k, rec}
 	b := &running.Batch{Plan: k.plan, Systems: outside, Runtime: runtime, Attempt: 1000, Totals: &running.Totals{}}
 	_, err := p.PlayWith(b, facts, c)

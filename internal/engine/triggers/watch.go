@@ -16,10 +16,13 @@ import (
 
 	"hollowreed/internal/compiled"
 	"hollowreed/internal/connector/system"
+	"hollowreed/internal/core/channel"
+	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/running"
 	"hollowreed/internal/core/flow/trigger"
 	"hollowreed/internal/core/project"
+	"hollowreed/internal/core/value"
 	"hollowreed/internal/engine/shared"
 	"hollowreed/internal/spool"
 	"hollowreed/internal/store"
@@ -39,6 +42,9 @@ type Watch struct {
 	last map[string]string    // the greatest value of a watermark field that was read
 	told map[string]lookNote  // what was noted of the last look
 	busy map[string]bool      // triggers that somebody looks at now
+
+	stirred chan stirring          // channels that have got messages
+	reading map[string]readerState // flows that read channels
 }
 
 // Config is what a watch works with.
@@ -60,6 +66,9 @@ type Recorder interface {
 	Record(ctx context.Context, tx pgx.Tx, d store.Deployment, plan *running.Plan, b Start) (uuid.UUID, error)
 	// AddRun does so for a run with a file, whose content is nil where the file is read where it stands.
 	AddRun(ctx context.Context, tx pgx.Tx, plan *running.Plan, run store.Run, content *spool.Spool) error
+	// MessageOf reads the body of a message of a channel as steps see it, MessageHeaders its headers as they are kept.
+	MessageOf(c *channel.Channel, body []byte) (value.Value, fault.List)
+	MessageHeaders(text string) []running.Pair
 	// MoveDone moves the file of a recorded run out of the watched folder.
 	MoveDone(ctx context.Context, r store.Run) error
 }
@@ -68,7 +77,9 @@ type Recorder interface {
 func (w *Watch) Finish() { w.wg.Wait() }
 
 // New makes a watch; it looks when it is told to.
-func New(with Config) *Watch { return &Watch{Config: with} }
+func New(with Config) *Watch {
+	return &Watch{Config: with, stirred: make(chan stirring, 256), reading: map[string]readerState{}}
+}
 
 // lookNote is what was noted of a look at a trigger, and when.
 type lookNote struct {

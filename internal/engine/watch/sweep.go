@@ -41,6 +41,23 @@ const quotasFor = 48 * time.Hour
 
 // Sweep removes what is not kept any longer, a little at a time. Of several workers one does.
 func (w *Sweeping) Sweep(ctx context.Context) error {
+	return errors.Join(w.sweepRows(ctx), w.sweepChannels(ctx))
+}
+
+// sweepChannels makes the tables for the messages of the next days, and drops those of days that no channel keeps.
+func (w *Sweeping) sweepChannels(ctx context.Context) error {
+	if err := store.AddPartitions(ctx, w.db, w.now()); err != nil {
+		return err
+	}
+	kept, err := store.MostRetention(ctx, w.db)
+	if err != nil || kept == 0 {
+		return err
+	}
+	_, err = store.DropPartitions(ctx, w.db, w.now().Add(-kept))
+	return err
+}
+
+func (w *Sweeping) sweepRows(ctx context.Context) error {
 	return pgx.BeginFunc(ctx, w.db, func(tx pgx.Tx) error {
 		if ok, err := store.TryLock(ctx, tx, "sweep "+w.env); err != nil || !ok {
 			return err

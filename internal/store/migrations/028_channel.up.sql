@@ -5,6 +5,7 @@ create table channel (
     project text not null,
     environment text not null,
     name text not null,
+    retention interval not null default '7 days',
     unique (project, environment, name)
 );
 create sequence channel_message_id;

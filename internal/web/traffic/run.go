@@ -301,7 +301,7 @@ func (t traffic) record(c *gin.Context, d *runPage, plan *running.Plan, record, 
 			it.Frame.Slots[running.InputSlot] = rows[0]
 		}
 	}
-	it.Frame.Slots[running.RequestSlot] = plan.RequestValue(running.ReadRequest(r.Request))
+	it.Frame.Slots[running.RequestSlot] = plan.RequestValue(plan.ReadStarted(r.Request))
 	it, d.Nav = flows.EntryOf(it, ps, entryPath)
 	link := func(path string) string {
 		if path == "" {

@@ -50,6 +50,7 @@ func compileWith(f *flow.Flow, parts Parts, reserve int) *running.Plan {
 	c.Scope.Define("run", formula.Type{Kind: value.RecordKind, Fields: mapping.Run})
 	c.Named = []running.Named{running.RecordOf("run", running.Described("run", mapping.Run), running.RunSlot)}
 	c.bind()
+	c.reads()
 	c.input()
 	c.request()
 	c.trigger()
@@ -71,6 +72,9 @@ func (c *Compiler) input() {
 	if c.Plan.Bound == nil {
 		c.Plan.Input, c.Plan.Output = c.Contract(t.Input), c.Contract(t.Output)
 	}
+	if c.Plan.Channel != nil {
+		c.Plan.Input = c.Plan.Channel.Message()
+	}
 	if message := t.Of().Message; message != nil {
 		c.Plan.Input = message(t)
 	}
@@ -83,8 +87,24 @@ func (c *Compiler) input() {
 	c.Named = append(c.Named, running.RecordOf(t.As, c.Plan.Input, slot))
 }
 
-// request defines what a run knows of the HTTP request that has started it. It has its slot whether there is one or not.
+// reads finds the channel whose messages start the flow.
+func (c *Compiler) reads() {
+	t := c.Flow.Trigger
+	if at := t.Settings.Text("channel"); t.Of().Channel && at.Value != "" {
+		if c.Plan.Channel = c.Parts.Channel(at.Value); c.Plan.Channel == nil {
+			c.Fault(at, fault.New(fault.Unknown, "there is no channel %s", fault.Quote(at.Value)))
+		}
+	}
+}
+
+// request defines what a run knows of the HTTP request, or the message, that has started it. It has its slot whether there is one or not.
 func (c *Compiler) request() {
+	if c.Plan.Channel != nil {
+		c.Plan.Requested = running.MessageFacts
+		slot := c.Scope.Define("message", formula.Type{Kind: value.RecordKind, Fields: running.MessageFacts})
+		c.Named = append(c.Named, running.RecordOf("message", running.Described("message", running.MessageFacts), slot))
+		return
+	}
 	if !c.Flow.Trigger.Of().Requests {
 		c.Scope.Take()
 		return
@@ -280,6 +300,12 @@ func (c *Compiler) Single(at partfile.Text) *formula.Program {
 		c.Fault(at, fault.Expect(fault.Type, "a single value", prog.Type.String()).WithFix("Name one of its fields"))
 		return nil
 	}
+	return prog
+}
+
+// Plain compiles a formula of the product's own at this place.
+func (c *Compiler) Plain(source string) *formula.Program {
+	prog, _ := formula.Compile(source, c.Scope) // it was written to fit
 	return prog
 }
 

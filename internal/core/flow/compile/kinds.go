@@ -2,6 +2,7 @@ package compile
 
 import (
 	"hollowreed/internal/core/api"
+	"hollowreed/internal/core/channel"
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/flow"
 	"hollowreed/internal/core/flow/running"
@@ -52,4 +53,5 @@ type Parts interface {
 	Formulas() formula.Env
 	Contract(flow string) *running.Contract
 	API(id string) *api.API
+	Channel(id string) *channel.Channel
 }

@@ -23,6 +23,7 @@ type Batch struct {
 	Counts      map[string]*Counts
 	Collected   []Collected // records for files, in their order
 	References  []Reference
+	Published   []Published
 	Events      []Event
 	Answer      value.Value   // of the run, where a step gave one
 	Reply       *Reply        // how an HTTP request is answered, where a step says so
@@ -180,7 +181,7 @@ func (p *Plan) Forgets() bool {
 // Forgotten says whether nothing of the items of a batch is kept by anything else, so that their memory can be used again; its
 // plan must be one that forgets.
 func (b *Batch) Forgotten(items []*Item) bool {
-	if b.Memory == nil || b.Collected != nil || b.References != nil || b.Events != nil || b.Answer.Kind() != value.Absent || b.Stopped != nil {
+	if b.Memory == nil || b.Collected != nil || b.References != nil || b.Published != nil || b.Events != nil || b.Answer.Kind() != value.Absent || b.Stopped != nil {
 		return false
 	}
 	return !slices.ContainsFunc(items, func(it *Item) bool { return !it.Over() })
@@ -367,6 +368,7 @@ func (b *Batch) Join(o *Batch) {
 	}
 	b.Collected = append(b.Collected, o.Collected...)
 	b.References = append(b.References, o.References...)
+	b.Published = append(b.Published, o.Published...)
 	b.Events = append(b.Events, o.Events...)
 	b.Compensated = append(b.Compensated, o.Compensated...)
 	if o.Answer.Kind() != value.Absent {
@@ -454,7 +456,9 @@ func (p *Plan) RunItem(facts Facts, input value.Value) *Item {
 	it.Frame.Slots = make([]value.Value, p.Slots)
 	it.Frame.Slots[RunSlot] = RunFacts(facts.ID, facts.File, facts.Reference, 0, facts.Started)
 	it.Frame.Slots[InputSlot], it.Frame.Slots[RequestSlot] = input, p.RequestValue(facts.Request)
-	if facts.Request.Kind() == value.Absent {
+	if facts.Request.Kind() == value.Absent && p.Channel != nil {
+		it.Frame.Slots[RequestSlot] = TriedMessage(p.Channel, facts.Started)
+	} else if facts.Request.Kind() == value.Absent {
 		it.Frame.Slots[RequestSlot] = p.RequestValue(TriedRequest(p.Flow.Trigger, nil, value.Value{}))
 	}
 	return it

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 
+	"hollowreed/internal/core/channel"
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow"
@@ -25,6 +26,7 @@ type Plan struct {
 	Flow       *flow.Flow
 	Bound      *Bound                    // the operation of an API that it answers; nil where it answers none
 	Input      *schema.Schema            // of the message that a run begins with; nil where it has none
+	Channel    *channel.Channel          // whose messages start it; nil where none do
 	Given      *schema.Schema            // the parameters of the request that starts it; nil where there are none
 	Requested  *schema.Field             // the request with its parameters
 	Answers    map[string]*schema.Schema // of answers that have a schema of their own, by its id
@@ -34,6 +36,7 @@ type Plan struct {
 	Record     int                       // their slot
 	Reference  *formula.Program          // over run and input; nil when the flow has none
 	OnePer     *formula.Program          // over run and input; nil where runs need not wait for each other
+	Where      *formula.Program          // over the message that starts it: others are passed over; nil where none are
 	Schedule   *flow.Schedule            // of a flow that starts on time
 	Steps      []*PlannedStep            // all of them, outer before inner
 	Head       []*PlannedStep
@@ -43,6 +46,7 @@ type Plan struct {
 	Tables     []string // that the flow's own formulas look into
 	Functions  []string // of libraries that they use, as library.name
 	Flows      []string // that it runs
+	Publishes  []string // the channels into which it puts messages
 	Faults     fault.List
 	Notes      fault.List              // outcomes that nothing is done about; they keep nobody from running it
 	Asks       *RequestBuilder         // what its records are read with, where they are an operation's answer

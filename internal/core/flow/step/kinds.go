@@ -9,7 +9,7 @@ var kinds = []*compile.Kind{
 	readKind, eachKind, chooseKind, parallelKind, tryKind, filterKind, deduplicateKind, aggregateKind, cacheKind,
 	mapKind, setKind, accumulateKind, validateKind, parseKind, serializeKind, templateKind, encodeKind, encryptKind, decryptKind, lookUpKind, updateTableKind,
 	outside(lookUpRowKind), outside(upsertKind), outside(callKind), outside(writeKind),
-	runFlowKind, respondKind, waitKind, sendKind, receiveKind, logKind, referenceKind, stopKind,
+	runFlowKind, respondKind, waitKind, sendKind, publishKind, receiveKind, logKind, referenceKind, stopKind,
 }
 
 func init() { compile.Register(kinds) }

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hollowreed/internal/core/api"
+	"hollowreed/internal/core/channel"
 	"hollowreed/internal/core/connection"
 	"hollowreed/internal/core/fault"
 	"hollowreed/internal/core/flow/running"
@@ -32,6 +33,7 @@ func (d *desk) Schema(id string) *schema.Schema { return d.schemas[id] }
 func (d *desk) Mapping(string) *mapping.Plan    { return nil }
 func (d *desk) Formulas() formula.Env           { return formula.Env{} }
 func (d *desk) API(string) *api.API             { return nil }
+func (d *desk) Channel(string) *channel.Channel { return nil }
 func (d *desk) Contract(id string) *running.Contract {
 	if p := d.flows[id]; p != nil {
 		return &running.Contract{ID: id, Title: id, Input: p.Input, Output: p.Output}

@@ -14,6 +14,6 @@ var (
 )
 
 // triggers is the one list of the kinds of trigger.
-var triggers = []*compile.TriggerKind{File, Records, Mail, Schedule, Request, Operation, Person, Called}
+var triggers = []*compile.TriggerKind{File, Records, Mail, Schedule, Request, Operation, Message, Person, Called}
 
 func init() { compile.RegisterTriggers(triggers) }
