@@ -399,3 +399,6 @@ func (e *Engine) readyChannel(ctx context.Context, tx pgx.Tx, s store.Scope, c *
 	_, err = store.AddReader(ctx, tx, id, "", store.FromBeginning)
 	return err
 }
+
+// ChannelChanged makes the flows that read a channel look at it: its messages, or a reader's place, have changed.
+func (e *Engine) ChannelChanged(s store.Scope, name string) { e.triggers.Stir(s, name) }

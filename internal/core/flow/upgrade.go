@@ -11,10 +11,25 @@ import (
 // settings. It says whether there were any.
 func Upgrade(root partfile.Settings) (changed bool) {
 	changed = Settings.Upgrade(root)
+	changed = expandBridge(root) || changed
 	if t, ok := root.Map("trigger"); ok {
 		changed = upgradeTrigger(t) || changed
 	}
 	return upgradeSteps(root.List("steps")) || changed
+}
+
+// expandBridge writes what a bridge leaves out: a flow that says from which channel to which one moves messages as they are. It says
+// whether it is one.
+func expandBridge(root partfile.Settings) bool {
+	from, to := root.Get("from"), root.Get("to")
+	if _, has := root.Map("trigger"); from == "" || to == "" || has || len(root.List("steps")) > 0 {
+		return false
+	}
+	root.Replace([]string{"from", "to"}, partfile.Ordered{
+		{Key: "trigger", Value: partfile.Ordered{{Key: "kind", Value: "message"}, {Key: "channel", Value: from}}},
+		{Key: "steps", Value: []partfile.Ordered{{{Key: "step", Value: "publish"}, {Key: "id", Value: "publish"}, {Key: "channel", Value: to}, {Key: "from", Value: "input"}}}},
+	})
+	return true
 }
 
 func upgradeTrigger(t partfile.Settings) (changed bool) {

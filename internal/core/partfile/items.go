@@ -88,6 +88,34 @@ func (s Settings) Rename(key, to string) bool {
 	return true
 }
 
+// Replace takes keys out and puts settings behind the others; what a setting holds has the place of the key of the same position.
+func (s Settings) Replace(keys []string, with Ordered) {
+	var at []*yaml.Node
+	for _, key := range keys {
+		for i := 0; i+1 < len(s.node.Content); i += 2 {
+			if s.node.Content[i].Value == key {
+				at = append(at, s.node.Content[i+1])
+				s.node.Content = slices.Delete(s.node.Content, i, i+2)
+				break
+			}
+		}
+	}
+	for i, n := range with.node().Content {
+		if i/2 < len(at) {
+			placed(n, at[i/2])
+		}
+		s.node.Content = append(s.node.Content, n)
+	}
+}
+
+// placed gives a node and those inside it the place of another one.
+func placed(n, at *yaml.Node) {
+	n.Line, n.Column = at.Line, at.Column
+	for _, c := range n.Content {
+		placed(c, at)
+	}
+}
+
 // Upgrade changes the document, as it was parsed, to what it would be if it were written today. Places stay those of the text.
 func (d *Doc) Upgrade(with func(root Settings) bool) {
 	if d.root != nil && d.root.Kind == yaml.MappingNode {

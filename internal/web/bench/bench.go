@@ -5,6 +5,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"hollowreed/internal/web/bench/apis"
+	"hollowreed/internal/web/bench/channels"
 	"hollowreed/internal/web/bench/chart"
 	"hollowreed/internal/web/bench/connections"
 	"hollowreed/internal/web/bench/flows"
@@ -19,7 +20,7 @@ import (
 // Routes adds the place's addresses.
 func Routes(r gin.IRouter, s *page.Site) {
 	for _, add := range []func(gin.IRouter, *page.Site){
-		chart.Routes, parts.Routes, flows.Routes, mappings.Routes, schemas.Routes, connections.Routes, tables.Routes, libraries.Routes, apis.Routes,
+		chart.Routes, parts.Routes, flows.Routes, mappings.Routes, schemas.Routes, connections.Routes, tables.Routes, libraries.Routes, apis.Routes, channels.Routes,
 	} {
 		add(r, s)
 	}

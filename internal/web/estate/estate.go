@@ -4,6 +4,7 @@ package estate
 
 import (
 	"embed"
+	"time"
 
 	"github.com/gin-gonic/gin"
 
@@ -26,6 +27,7 @@ type connection struct {
 type estatePage struct {
 	page.Frame
 	Connections []connection
+	Channels    []channelRow
 	Workers     []store.Worker
 	Secrets     int
 	Expiring    int
@@ -44,6 +46,49 @@ func Routes(r gin.IRouter, s *page.Site) {
 	r.GET("/estate/callers", with(callers))
 	r.POST("/estate/callers", with(addCaller))
 	r.POST("/estate/callers/:id", with(changeCaller))
+}
+
+// channelRow is a channel with what is before its readers.
+type channelRow struct {
+	ID, Title, Kind string
+	Readers         int
+	Lag, Aside      int // of the reader that is the furthest behind; of all
+	Oldest          *time.Time
+	Last            *time.Time // when the newest message was put
+}
+
+func channelsOf(c *gin.Context, s *page.Site, p *project.Project) (rows []channelRow, err error) {
+	for _, part := range p.Parts(project.Channels) {
+		row := channelRow{ID: part.ID, Title: part.Title, Kind: string(p.Channel(part.ID).Kind)}
+		id, err := store.ChannelID(c, s.DB, s.Scope, part.ID)
+		if err != nil {
+			return nil, err
+		}
+		readers, err := store.Readers(c, s.DB, id)
+		if err != nil {
+			return nil, err
+		}
+		row.Readers = len(readers)
+		for _, r := range readers {
+			lag, err := store.LagOf(c, s.DB, r.ID)
+			if err != nil {
+				return nil, err
+			}
+			row.Aside += lag.Aside
+			if lag.Messages > row.Lag {
+				row.Lag, row.Oldest = lag.Messages, lag.Oldest
+			}
+		}
+		last, err := store.LookAtMessages(c, s.DB, id, store.ChannelPlace{}, "", 1)
+		if err != nil {
+			return nil, err
+		}
+		if len(last) > 0 {
+			row.Last = &last[0].PutAt
+		}
+		rows = append(rows, row)
+	}
+	return rows, nil
 }
 
 func show(c *gin.Context, s *page.Site) error {
@@ -66,6 +111,9 @@ func show(c *gin.Context, s *page.Site) error {
 			row.Page = set.Page
 		}
 		d.Connections = append(d.Connections, row)
+	}
+	if d.Channels, err = channelsOf(c, s, p); err != nil {
+		return err
 	}
 	all, err := secretsOf(c, s)
 	if err != nil {

@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -295,7 +296,7 @@ func (w *world) everything() {
 	texts, err := project.Read(demo.Files)
 	require.NoError(w.T, err)
 	p := project.Load("skerry", texts)
-	for _, part := range append(p.Parts(project.Flows), p.Parts(project.APIs)...) {
+	for _, part := range slices.Concat(p.Parts(project.Channels), p.Parts(project.Flows), p.Parts(project.APIs)) {
 		if part.ID != "gauge-readings" {
 			_, err := w.Engine.CreateRelease(w.T.Context(), testkit.Skerry, project.ReleaseID(part.Kind, part.ID), "First light", "mira")
 			require.NoError(w.T, err)

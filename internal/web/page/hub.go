@@ -82,7 +82,7 @@ func changesOf(announced string) []change {
 		c.topic = kind // its name is nobody's business
 	case "deployment":
 		c.topic = "release:" + url.PathEscape(of)
-	case "part", "release", "trigger", "setting", "health", "debug":
+	case "part", "release", "trigger", "setting", "health", "debug", "message":
 		c.topic = kind + ":" + url.PathEscape(of)
 	}
 	if c.topic == "" || in == "" {

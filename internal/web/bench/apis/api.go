@@ -158,7 +158,7 @@ func (b pages) apiOf(c *gin.Context) (*project.Project, *apiPage, error) {
 	if d.Draft, err = store.PartDraft(c, b.DB, p.ID, path); err != nil {
 		return nil, nil, err
 	}
-	if err := b.released(c, p, d); err != nil {
+	if d.Release, d.Differs, err = b.Released(c, p, project.ReleaseID(project.APIs, a.ID)); err != nil {
 		return nil, nil, err
 	}
 	d.Fields = form.Fields(a.Settings)
@@ -170,31 +170,6 @@ func (b pages) apiOf(c *gin.Context) (*project.Project, *apiPage, error) {
 		return nil, nil, err
 	}
 	return p, d, b.kept(c, p, d)
-}
-
-// released finds the release that the environment runs, and whether the draft is another.
-func (b pages) released(c *gin.Context, p *project.Project, d *apiPage) error {
-	id := project.ReleaseID(project.APIs, d.ID)
-	list, err := store.Deployments(c, b.DB, b.Scope)
-	if err != nil {
-		return err
-	}
-	i := slices.IndexFunc(list, func(r store.Deployment) bool { return r.Flow == id })
-	if i < 0 {
-		return nil
-	}
-	d.Release = list[i].Number
-	was, err := store.ReleaseFiles(c, b.DB, p.ID, id, d.Release)
-	if err != nil {
-		return err
-	}
-	now := p.Uses(id)
-	d.Differs = len(now) != len(was)
-	for _, path := range now {
-		kind, _, _ := project.Kind(path)
-		d.Differs = d.Differs || kind != project.Connections && path != project.File && was[path] != p.Texts[path]
-	}
-	return nil
 }
 
 // operations lists the operations, and what is to be seen of the one that is chosen: the first where none is.
