@@ -19,6 +19,7 @@ type ChartFlow struct {
 type ChartSystem struct {
 	ID, Title, About string
 	Health           string // well, fault or unknown
+	Href             string // its page; empty: none
 }
 
 const (
@@ -94,6 +95,10 @@ func (s *svg) system(sys ChartSystem, x, y, dot int) {
 	tx := x + 14
 	if dot < systemW/2 {
 		tx = x + 28
+	}
+	if sys.Href != "" {
+		s.f(`<a href="%s">`, html.EscapeString(sys.Href))
+		defer s.f(`</a>`)
 	}
 	s.f(`<g><title>%s: %s</title><rect x="%d" y="%d" width="%d" height="%d" rx="3" fill="%s" stroke="%s"/>`,
 		html.EscapeString(sys.Title), html.EscapeString(sys.Health), x, y-systemH/2, systemW, systemH, sheet, strong)

@@ -144,6 +144,12 @@ func chartFlow(plan *running.Plan, part project.Part) draw.ChartFlow {
 	if c := plan.Flow.Trigger.Connection.Value; c != "" {
 		f.Reads = []string{c}
 	}
+	if plan.Channel != nil {
+		f.Reads = []string{channelNode(plan.Channel.ID)}
+	}
+	for _, id := range plan.Publishes {
+		f.Writes = add(f.Writes, channelNode(id))
+	}
 	plan.Flow.Walk(func(s *flow.Step) {
 		if c := s.Setting("connection"); s.Of().Reads && c != "" {
 			f.Reads = add(f.Reads, c)
@@ -154,6 +160,9 @@ func chartFlow(plan *running.Plan, part project.Part) draw.ChartFlow {
 	})
 	return f
 }
+
+// channelNode is what a channel is called among the systems of the chart.
+func channelNode(id string) string { return "channel:" + id }
 
 func add(list []string, s string) []string {
 	for _, l := range list {
@@ -210,11 +219,21 @@ func (b pages) systems(c *gin.Context, p *project.Project, flows []draw.ChartFlo
 	}
 	for _, part := range p.Parts(project.Connections) {
 		conn := p.Connection(part.ID)
-		s := draw.ChartSystem{ID: part.ID, Title: conn.Title, About: conn.About, Health: b.mood(healths[part.ID])}
+		s := draw.ChartSystem{ID: part.ID, Title: conn.Title, About: conn.About, Health: b.mood(healths[part.ID]), Href: page.PartHref(part.Path)}
 		if reads[part.ID] || !writes[part.ID] {
 			left = append(left, s)
 		}
 		if writes[part.ID] {
+			right = append(right, s)
+		}
+	}
+	for _, part := range p.Parts(project.Channels) {
+		node := channelNode(part.ID)
+		s := draw.ChartSystem{ID: node, Title: part.Title, About: string(p.Channel(part.ID).Kind), Health: "well", Href: page.PartHref(part.Path)}
+		if reads[node] {
+			left = append(left, s)
+		}
+		if writes[node] || !reads[node] {
 			right = append(right, s)
 		}
 	}
