@@ -11,14 +11,18 @@ import (
 	"syscall"
 	"time"
 
+	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/spf13/cobra"
 
 	"hollowreed/demo"
 	"hollowreed/internal/core/project"
+	"hollowreed/internal/engine/apis"
 	"hollowreed/internal/localpg"
 	"hollowreed/internal/standin"
+	"hollowreed/internal/standin/gates"
 	"hollowreed/internal/store"
+	"hollowreed/internal/web/page"
 )
 
 func demoCommand() *cobra.Command {
@@ -166,12 +170,46 @@ func (f *flags) demo(ctx context.Context, out io.Writer) error {
 		if err := firstFile(ctx, db, filepath.Join(data, "gauge-drop", "incoming")); err != nil {
 			return err
 		}
+		scanners, err := f.gates(ctx, db)
+		if err != nil {
+			return err
+		}
 		say("ready. Open " + address + "   (Ctrl-C stops everything; the data is kept)")
 		for _, r := range running {
 			say("stand-in " + r.Name + ": " + r.Page)
 		}
+		say("stand-in gate-scanners: " + scanners)
 		return nil
 	})
+}
+
+// scanEvery is the time between two scans at the gates.
+const scanEvery = 4 * time.Second
+
+// gates starts the scanners at the gates, which put their scans on a queue as a caller with a key of its own, and gives their page.
+func (f *flags) gates(ctx context.Context, db store.DB) (string, error) {
+	const name = "Gate scanners"
+	list, err := store.Callers(ctx, db, Demo)
+	if err != nil {
+		return "", err
+	}
+	for _, c := range list { // of the last start, whose key nobody knows any more
+		if c.Name == name {
+			if err := store.RemoveCaller(ctx, db, Demo, c.ID); err != nil {
+				return "", err
+			}
+		}
+	}
+	key, digest, hint := apis.NewKey()
+	c := store.APICaller{ID: uuid.Must(uuid.NewV7()), Name: name, APIs: []string{project.ReleaseID(project.Channels, "gate-scans")}, MadeBy: DemoPerson.ID}
+	if _, err := store.AddCaller(ctx, db, Demo, c); err != nil {
+		return "", err
+	}
+	if err := store.AddCallerKey(ctx, db, Demo, store.CallerKey{Digest: digest, Caller: c.ID, Hint: hint, MadeBy: DemoPerson.ID}); err != nil {
+		return "", err
+	}
+	g := &gates.Gates{Address: f.callsAddress() + page.Base(DemoProject) + "/channels/gate-scans", Key: key, Every: scanEvery}
+	return g.Start(ctx)
 }
 
 // owned makes a database with a role of its own; on a server that was given, whose role may not make others, without.

@@ -148,6 +148,7 @@ type Engine struct {
 	apiTokens   *tokens.Tokens
 	responses   *apis.Responses
 	channelIDs  channelIDs // numbers of channels
+	arrivals    arrivals   // of messages in channels
 	apiLog      *apis.Log
 	quotas      *apis.Quotas
 	apiPlaces   apis.Places

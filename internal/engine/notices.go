@@ -54,6 +54,7 @@ func (e *Engine) noticed(what string) {
 	case "message":
 		s, channel := scopeOf(rest)
 		e.triggers.Stir(s, channel)
+		e.arrivals.came(rest)
 	case "caller":
 		e.apiCallers.Forget()
 	case "responses":

@@ -35,6 +35,12 @@ const (
 	Off    Verdict = "off"
 )
 
+// Who may use a channel over HTTP.
+const (
+	WithKey = "with a key"
+	Anybody = "anybody"
+)
+
 // Order is in which order messages are read.
 type Order string
 
@@ -80,6 +86,7 @@ var Settings = setting.List{
 	{Name: "check", Label: "Messages that are not of the schema", Type: setting.Choice, Default: string(Refuse), Choices: []string{string(Refuse), string(Report), string(Off)}},
 	{Name: "key", Label: "Key", Type: setting.Formula, Hint: "gate", Help: "Of a message that comes without one: a formula over its fields"},
 	{Name: "order", Label: "Order", Type: setting.Choice, Default: string(NoOrder), Choices: []string{string(NoOrder), string(ByKey), string(AllOrder)}, Help: "In which messages are dealt with: by key, those with the same one after the other"},
+	{Name: "callers", Label: "Programs", Type: setting.Choice, Default: WithKey, Choices: []string{WithKey, Anybody}, Help: "That put and take messages over HTTP: callers with a key in the header Api-Key, or anybody"},
 	{Name: "retention days", Label: "Retention (days)", Type: setting.Number, Default: "7", Least: 1, Greatest: 3650, Help: "What no reader of a queue has taken stays in any case"},
 	{Name: "max messages", Label: "Messages (at most)", Type: setting.Number, Least: 1, Greatest: 1_000_000_000, Rare: true, Help: "Of a topic; older ones are not read any more. Default: any number"},
 	{Name: "ttl", Label: "Time to live (s)", Type: setting.Number, Least: 1, Greatest: 31_536_000, Rare: true, Help: "After that a message is passed over. Default: its retention"},

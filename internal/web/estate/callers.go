@@ -42,7 +42,7 @@ func callersOf(c *gin.Context, s *page.Site) (*callersPage, error) {
 	if err != nil {
 		return nil, err
 	}
-	d := &callersPage{Frame: s.Frame(c, "estate", "Callers"), APIs: p.Parts(project.APIs)}
+	d := &callersPage{Frame: s.Frame(c, "estate", "Callers"), APIs: usable(p)}
 	list, err := store.Callers(c, s.DB, s.Scope)
 	if err != nil {
 		return nil, err
@@ -54,7 +54,12 @@ func callersOf(c *gin.Context, s *page.Site) (*callersPage, error) {
 	for _, caller := range list {
 		row := callerRow{APICaller: caller}
 		for _, id := range caller.APIs {
-			row.May = append(row.May, p.TitleOf(project.APIs, id))
+			at := slices.IndexFunc(d.APIs, func(part project.Part) bool { return part.ID == id })
+			if at < 0 {
+				row.May = append(row.May, id)
+			} else {
+				row.May = append(row.May, d.APIs[at].Title)
+			}
 		}
 		for _, k := range keys {
 			if k.Caller == caller.ID {
@@ -64,6 +69,16 @@ func callersOf(c *gin.Context, s *page.Site) (*callersPage, error) {
 		d.Rows = append(d.Rows, row)
 	}
 	return d, nil
+}
+
+// usable are the APIs and channels that callers can use; a channel by its folder and its id.
+func usable(p *project.Project) []project.Part {
+	list := p.Parts(project.APIs)
+	for _, part := range p.Parts(project.Channels) {
+		part.ID = project.ReleaseID(project.Channels, part.ID)
+		list = append(list, part)
+	}
+	return list
 }
 
 // MayCall says whether a caller may call an API.

@@ -31,24 +31,36 @@ const docsPolicy = "default-src 'none'; style-src 'unsafe-inline'; form-action '
 
 // docsPage is the documentation of an API for its callers, or the list of all.
 type docsPage struct {
-	Project string
-	Style   template.CSS
-	APIs    []docsLink
-	API     *api.API // nil for the list
-	Release int
-	Address string
-	At      string // of this page
-	Stage   api.Lifecycle
-	Find    string
-	Ops     []docsOperation
-	Shown   int
-	Changes []contract.Change
-	Since   int // the release with which it is compared; 0: there is none
+	Project  string
+	Style    template.CSS
+	APIs     []docsLink
+	Channels []docsLink
+	Async    string   // where all channels are described
+	API      *api.API // nil for the list
+	Release  int
+	Address  string
+	At       string // of this page
+	Stage    api.Lifecycle
+	Find     string
+	Ops      []docsOperation
+	Shown    int
+	Changes  []contract.Change
+	Since    int // the release with which it is compared; 0: there is none
 }
 
 type docsLink struct {
 	Title, About, Href string
 	Operations         int
+}
+
+// channels lists the channels that programs can use.
+func (d *docsPage) channels(c *gin.Context, s *page.Site) error {
+	list, err := s.Engine.Channels(c, s.Scope)
+	for _, ch := range list {
+		d.Channels = append(d.Channels, docsLink{Title: ch.Title, About: string(ch.Kind), Href: page.Base(s.Scope.Project) + "/channels/" + ch.ID + "/openapi"})
+	}
+	d.Async = page.Base(s.Scope.Project) + "/asyncapi"
+	return err
 }
 
 // docsOperation is an operation as callers see it.
@@ -112,7 +124,7 @@ func docsOf(c *gin.Context, s *page.Site) (*docsPage, error) {
 	}
 	id := c.Param("api")
 	if id == "" {
-		return d, nil
+		return d, d.channels(c, s)
 	}
 	i := slices.IndexFunc(list, func(a engine.PublishedAPI) bool { return a.ID == id })
 	if i < 0 {

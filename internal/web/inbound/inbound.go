@@ -77,6 +77,7 @@ func Handler(s *page.Sites) http.Handler {
 		r.POST(at, documented(s, tryDocs))
 	}
 	r.GET("/p/:project/docs/:api/document", documented(s, sendDocument))
+	channelRoutes(r, s)
 	r.NoRoute(func(c *gin.Context) { nowhere(c, s, store.ErrNotFound) })
 	return r
 }
