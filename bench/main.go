@@ -48,7 +48,7 @@ func bench(only []string) error {
 	for _, part := range []struct {
 		name string
 		run  func(dir string) error
-	}{{"rows", rows}, {"mapped", mapped}, {"grouped", grouped}, {"checked", check}, {"durable", durable}, {"short", short}, {"call", calls}, {"pass", passes}, {"many", many}, {"edit", edits}, {"sql", sqlBench}} {
+	}{{"rows", rows}, {"mapped", mapped}, {"grouped", grouped}, {"checked", check}, {"durable", durable}, {"short", short}, {"call", calls}, {"pass", passes}, {"many", many}, {"channels", channels}, {"edit", edits}, {"sql", sqlBench}} {
 		if len(only) > 0 && !slices.Contains(only, part.name) {
 			continue
 		}

@@ -5,7 +5,6 @@ import (
 	"time"
 
 	"github.com/google/uuid"
-	"github.com/jackc/pgx/v5"
 
 	"hollowreed/internal/core/channel"
 	"hollowreed/internal/core/fault"
@@ -78,17 +77,7 @@ func (e *Engine) take(ctx context.Context, c *channel.Channel, reader int, t Tak
 	if err := store.Exhausted(ctx, e.front(), reader, c.MaxDeliveries); err != nil {
 		return nil, err
 	}
-	if c.Order == channel.NoOrder {
-		return store.TakeMessages(ctx, e.front(), reader, t.Most, t.Hold, token, false)
-	}
-	err = pgx.BeginFunc(ctx, e.front(), func(tx pgx.Tx) error {
-		if err := store.WaitReader(ctx, tx, reader); err != nil {
-			return err
-		}
-		list, err = store.TakeMessages(ctx, tx, reader, t.Most, t.Hold, token, true)
-		return err
-	})
-	return list, err
+	return store.TakeMessages(ctx, e.front(), reader, t.Most, t.Hold, token, c.Order != channel.NoOrder)
 }
 
 // readerFor is the reader that programs read with.

@@ -124,15 +124,22 @@ func (e *Engine) PutMessages(ctx context.Context, s store.Scope, name string, li
 		return nil, refused(413, fault.Expect(fault.Limit, fmt.Sprintf("at most %d messages at once", maxMessages), fmt.Sprint(len(list))))
 	}
 	done := make([]PutMessage, len(list))
-	err = pgx.BeginFunc(ctx, e.front(), func(tx pgx.Tx) error { return e.put(ctx, tx, s, c, list, done) })
+	var into []string
+	err = pgx.BeginFunc(ctx, e.front(), func(tx pgx.Tx) (err error) {
+		into, err = e.put(ctx, tx, s, c, list, done)
+		return err
+	})
+	if err == nil {
+		e.messagesCame(s, into)
+	}
 	return done, err
 }
 
-// put puts messages into a channel and its copies in a transaction.
-func (e *Engine) put(ctx context.Context, tx pgx.Tx, s store.Scope, c *channel.Channel, list []NewMessage, done []PutMessage) error {
+// put puts messages into a channel and its copies in a transaction, and gives the channels that have got some.
+func (e *Engine) put(ctx context.Context, tx pgx.Tx, s store.Scope, c *channel.Channel, list []NewMessage, done []PutMessage) (into []string, err error) {
 	id, err := e.channelIDs.of(ctx, e.front(), s, c.ID)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	var ids []string
 	for i, m := range list {
@@ -144,7 +151,7 @@ func (e *Engine) put(ctx context.Context, tx pgx.Tx, s store.Scope, c *channel.C
 	}
 	known, err := store.KnownMessages(ctx, tx, id, ids, c.Deduplicate)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	var kept []keptMessage
 	for i, m := range list {
@@ -159,7 +166,7 @@ func (e *Engine) put(ctx context.Context, tx pgx.Tx, s store.Scope, c *channel.C
 		if m.ID != "" && c.Deduplicate > 0 {
 			known[m.ID] = true
 		}
-		k.MessageID = done[i].ID
+		k.MessageID, k.Known = done[i].ID, m.ID != ""
 		kept = append(kept, k)
 	}
 	return e.keep(ctx, tx, s, c, id, kept)
@@ -263,36 +270,39 @@ func (e *Engine) MessageOf(c *channel.Channel, body []byte) (value.Value, fault.
 	return value.NewRecord(channel.Raw.Root.Layout(), []value.Value{text}), nil
 }
 
-// keep writes messages, and copies of them.
-func (e *Engine) keep(ctx context.Context, tx pgx.Tx, s store.Scope, c *channel.Channel, id int, kept []keptMessage) error {
+// keep writes messages, and copies of them, and gives the channels that have got some.
+func (e *Engine) keep(ctx context.Context, tx pgx.Tx, s store.Scope, c *channel.Channel, id int, kept []keptMessage) (into []string, err error) {
 	if len(kept) == 0 {
-		return nil
+		return nil, nil
 	}
 	list := make([]store.ChannelMessage, len(kept))
 	for i, k := range kept {
 		list[i] = k.ChannelMessage
 	}
-	if err := store.PutMessages(ctx, tx, s, id, c.ID, list); err != nil {
-		return err
+	if err := store.PutMessages(ctx, tx, id, list); err != nil {
+		return nil, err
 	}
+	into = []string{c.ID}
 	for _, copied := range c.Copies {
-		if err := e.copied(ctx, tx, s, copied, kept); err != nil {
-			return err
+		more, err := e.copied(ctx, tx, s, copied, kept)
+		if err != nil {
+			return nil, err
 		}
+		into = append(into, more...)
 	}
-	return nil
+	return into, nil
 }
 
 // copied puts copies of messages into another channel: as they are, with their ids and headers. What is wrong with that channel keeps no
 // message from its own.
-func (e *Engine) copied(ctx context.Context, tx pgx.Tx, s store.Scope, k *channel.Copy, kept []keptMessage) error {
+func (e *Engine) copied(ctx context.Context, tx pgx.Tx, s store.Scope, k *channel.Copy, kept []keptMessage) ([]string, error) {
 	to, err := e.releasedChannel(ctx, s, k.To.Value)
 	if err != nil || to == nil {
-		return err
+		return nil, err
 	}
 	id, err := e.channelIDs.of(ctx, e.front(), s, to.ID)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	var taken []keptMessage
 	for _, m := range kept {
@@ -309,38 +319,41 @@ func (e *Engine) copied(ctx context.Context, tx pgx.Tx, s store.Scope, k *channe
 	return e.keep(ctx, tx, s, to, id, taken)
 }
 
-// publish puts what steps of a run have published into its channels, in the transaction that records it.
-func (e *Engine) publish(ctx context.Context, tx pgx.Tx, r store.Run, list []running.Published) error {
+// publish puts what steps of a run have published into its channels, in the transaction that records it, and gives the channels that have
+// got some.
+func (e *Engine) publish(ctx context.Context, tx pgx.Tx, r store.Run, list []running.Published) (into []string, err error) {
 	for from := 0; from < len(list); {
 		to := from + 1
 		for to < len(list) && list[to].Channel == list[from].Channel {
 			to++
 		}
-		if err := e.publishTo(ctx, tx, r, list[from].Channel, list[from:to]); err != nil {
-			return err
+		more, err := e.publishTo(ctx, tx, r, list[from].Channel, list[from:to])
+		if err != nil {
+			return nil, err
 		}
+		into = append(into, more...)
 		from = to
 	}
-	return nil
+	return into, nil
 }
 
-func (e *Engine) publishTo(ctx context.Context, tx pgx.Tx, r store.Run, name string, list []running.Published) error {
+func (e *Engine) publishTo(ctx context.Context, tx pgx.Tx, r store.Run, name string, list []running.Published) ([]string, error) {
 	c, err := e.releasedChannel(ctx, r.Scope, name)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	if c == nil {
-		return fault.New(fault.Setting, "the channel %s is not released in this environment", name).WithFix("Release it; then resume the run")
+		return nil, fault.New(fault.Setting, "the channel %s is not released in this environment", name).WithFix("Release it; then resume the run")
 	}
 	id, err := e.channelIDs.of(ctx, e.front(), r.Scope, name)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	kept := make([]keptMessage, 0, len(list))
 	for _, m := range list {
 		k, f := e.kept(r.Scope, c, NewMessage{Key: m.Key, Headers: m.Headers, Media: m.Media, Body: m.Body, Origin: "run " + r.ID.String() + " " + m.Step})
 		if f != nil { // the channel may say something else than when the flow was released
-			return f.InField("channel " + name)
+			return nil, f.InField("channel " + name)
 		}
 		k.MessageID = fmt.Sprintf("%s-%s-%d%s", r.ID, m.Step, m.Item.Record, m.Item.Path)
 		kept = append(kept, k)

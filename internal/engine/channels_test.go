@@ -169,7 +169,7 @@ func TestBadMessagesAreRefused(t *testing.T) {
 
 	id, err := store.ChannelID(t.Context(), w.db, testkit.Skerry, "gate-scans-copy")
 	require.NoError(t, err)
-	require.NoError(t, store.PutMessages(t.Context(), w.db, testkit.Skerry, id, "gate-scans-copy", []store.ChannelMessage{{MessageID: "odd", Body: []byte("{")}}))
+	require.NoError(t, store.PutMessages(t.Context(), w.db, id, []store.ChannelMessage{{MessageID: "odd", Body: []byte("{")}}))
 	done, err = e.PutMessages(t.Context(), testkit.Skerry, "gate-scans", []NewMessage{scan(9, "G1")})
 	require.NoError(t, err)
 	require.Nil(t, done[0].Fault)

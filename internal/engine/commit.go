@@ -99,6 +99,7 @@ func (x *execution) record(ctx context.Context, r store.Run, b *running.Batch, j
 	if end != nil && x.run.ClaimVersion <= 1 && len(aside)+len(b.References)+len(b.Events)+len(b.Collected)+len(b.Published) == 0 {
 		return x.end(ctx, store.RunResult{Run: r, State: end.state, Fault: end.fault, Entries: j.entries})
 	}
+	var into []string // channels that get messages
 	err = pgx.BeginFunc(ctx, x.engine.db, func(tx pgx.Tx) error {
 		if r.RecordsSetAside, err = x.recordAsides(ctx, tx, j, b, aside); err != nil {
 			return err
@@ -116,7 +117,7 @@ func (x *execution) record(ctx context.Context, r store.Run, b *running.Batch, j
 				return err
 			}
 		}
-		if err := x.engine.publish(ctx, tx, r, b.Published); err != nil {
+		if into, err = x.engine.publish(ctx, tx, r, b.Published); err != nil {
 			return err
 		}
 		err := errors.Join(store.AddReferences(ctx, tx, r, b.References), store.AddEvents(ctx, tx, r, b.Events))
@@ -125,6 +126,9 @@ func (x *execution) record(ctx context.Context, r store.Run, b *running.Batch, j
 		}
 		return store.CloseOrRetry(ctx, tx, r, end.state, end.fault, nil)
 	})
+	if err == nil {
+		x.engine.messagesCame(x.run.Scope, into)
+	}
 	return cancelledBy, x.recorded(r, err)
 }
 

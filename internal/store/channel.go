@@ -26,6 +26,7 @@ type ChannelMessage struct {
 	DueAt     *time.Time // before which it is not handed out; nil: at once
 	ExpiresAt *time.Time // after which it is not; nil: never
 	Origin    string     // what put it
+	Known     bool       // its id tells doubles
 }
 
 const messageColumns = "m.xid, m.id, m.put_at, m.message_id, m.key, m.headers, m.media, m.body, m.due_at, m.expires_at, m.origin"
@@ -90,24 +91,29 @@ func MostRetention(ctx context.Context, db DB) (time.Duration, error) {
 	return time.Duration(seconds * float64(time.Second)), err
 }
 
-// PutMessages puts messages into a channel, in their order, and announces it when the transaction commits. It is to be told what of
-// them is new: others are to be taken out before, see KnownMessages.
-func PutMessages(ctx context.Context, db DB, s Scope, channel int, name string, list []ChannelMessage) error {
+// PutMessages puts messages into a channel, in their order. Those that are known are to be taken out before, see KnownMessages. It is to
+// be announced once the transaction has committed, see AnnounceMessages.
+func PutMessages(ctx context.Context, db DB, channel int, list []ChannelMessage) error {
 	n := len(list)
 	ids, keys, headers, media, bodies, origins := make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([][]byte, n), make([]string, n)
-	due, expires := make([]*time.Time, n), make([]*time.Time, n)
+	due, expires, known := make([]*time.Time, n), make([]*time.Time, n), make([]bool, n)
 	for i, m := range list {
-		ids[i], keys[i], headers[i], media[i], bodies[i], origins[i], due[i], expires[i] = m.MessageID, m.Key, m.Headers, m.Media, m.Body, m.Origin, m.DueAt, m.ExpiresAt
+		ids[i], keys[i], headers[i], media[i], bodies[i], origins[i], due[i], expires[i], known[i] = m.MessageID, m.Key, m.Headers, m.Media, m.Body, m.Origin, m.DueAt, m.ExpiresAt, m.Known
 		if bodies[i] == nil {
 			bodies[i] = []byte{}
 		}
 	}
-	b := &pgx.Batch{}
-	b.Queue(`insert into channel_message (channel, message_id, key, headers, media, body, due_at, expires_at, origin)
-		select $1, u.* from unnest($2::text[], $3::text[], $4::text[], $5::text[], $6::bytea[], $7::timestamptz[], $8::timestamptz[], $9::text[]) u`,
-		channel, ids, keys, headers, media, bodies, due, expires, origins)
-	b.Queue("select pg_notify($1, $2)", Channel, "message "+s.String()+" "+name)
-	return db.SendBatch(ctx, b).Close()
+	_, err := db.Exec(ctx, `insert into channel_message (channel, message_id, key, headers, media, body, due_at, expires_at, origin, known)
+		select $1, u.* from unnest($2::text[], $3::text[], $4::text[], $5::text[], $6::bytea[], $7::timestamptz[], $8::timestamptz[], $9::text[], $10::bool[]) u`,
+		channel, ids, keys, headers, media, bodies, due, expires, origins, known)
+	return err
+}
+
+// AnnounceMessages tells all processes that channels have got messages. It is no part of the transaction that puts them: transactions that
+// tell something commit one after the other. Who misses it looks a moment later.
+func AnnounceMessages(ctx context.Context, db DB, channels []string) error {
+	_, err := db.Exec(ctx, "select pg_notify($1, 'message ' || c) from unnest($2::text[]) c", Channel, channels)
+	return err
 }
 
 // KnownMessages says which of the ids came to a channel within a time. Until the transaction ends, no other one puts messages with
@@ -121,7 +127,7 @@ func KnownMessages(ctx context.Context, tx pgx.Tx, channel int, ids []string, wi
 	if err != nil {
 		return nil, err
 	}
-	rows, _ := tx.Query(ctx, "select distinct message_id from channel_message where channel = $1 and message_id = any($2) and put_at > now() - make_interval(secs => $3)", channel, ids, within.Seconds())
+	rows, _ := tx.Query(ctx, "select distinct message_id from channel_message where channel = $1 and known and message_id = any($2) and put_at > now() - make_interval(secs => $3)", channel, ids, within.Seconds())
 	var id string
 	_, err = pgx.ForEachRow(rows, []any{&id}, func() error {
 		known[id] = true
@@ -190,12 +196,6 @@ func LockReader(ctx context.Context, tx pgx.Tx, id int) (r ChannelReader, ok boo
 	return r, err == nil && r.PausedBy == nil, err
 }
 
-// WaitReader keeps others from a reader until the transaction ends, once they have let it go.
-func WaitReader(ctx context.Context, tx pgx.Tx, id int) error {
-	_, err := tx.Exec(ctx, "select from channel_reader where id = $1 for update", id)
-	return err
-}
-
 // settled are the transactions that are over, and all before them.
 const settled = "pg_snapshot_xmin(pg_current_snapshot())::text::bigint"
 
@@ -209,9 +209,8 @@ func NextMessages(ctx context.Context, db DB, channel int, after ChannelPlace, m
 
 // DueMessages are messages behind a reader's place that were put off, and whose time has come. They are not put off any more.
 func DueMessages(ctx context.Context, tx pgx.Tx, r ChannelReader, most int) ([]ChannelMessage, error) {
-	rows, _ := tx.Query(ctx, `with due as (delete from channel_claim c using (select xid, id from channel_claim where reader = $1 and until <= now() order by xid, id limit $3) d
-		where c.reader = $1 and c.xid = d.xid and c.id = d.id returning c.xid, c.id)
-		select `+messageColumns+` from due d join channel_message m on m.channel = $2 and m.xid = d.xid and m.id = d.id order by m.xid, m.id`, r.ID, r.Channel, most)
+	rows, _ := tx.Query(ctx, `with due as (delete from channel_claim where id in (select id from channel_claim where reader = $1 and until <= now() order by until limit $3) returning xids, ids)
+		select `+messageColumns+` from due, unnest(due.xids, due.ids) d(xid, id) join channel_message m on m.channel = $2 and m.xid = d.xid and m.id = d.id order by m.xid, m.id`, r.ID, r.Channel, most)
 	return pgx.CollectRows(rows, scanMessage)
 }
 
@@ -219,10 +218,12 @@ func DueMessages(ctx context.Context, tx pgx.Tx, r ChannelReader, most int) ([]C
 func PutOff(ctx context.Context, tx pgx.Tx, r ChannelReader, list []ChannelMessage) error {
 	b := &pgx.Batch{}
 	for _, m := range list {
-		b.Queue("insert into channel_claim (reader, xid, id, until, attempts) values ($1, $2, $3, $4, 0) on conflict do nothing", r.ID, m.Xid, m.ID, m.DueAt)
+		b.Queue(addClaim, r.ID, m.DueAt, 0, nil, []int64{m.Xid}, []int64{m.ID})
 	}
 	return tx.SendBatch(ctx, b).Close()
 }
+
+const addClaim = "insert into channel_claim (reader, until, attempts, token, xids, ids) values ($1, $2, $3, $4, $5, $6)"
 
 // MoveReader moves a reader to a place.
 func MoveReader(ctx context.Context, db DB, id int, to ChannelPlace) error {
@@ -266,60 +267,206 @@ type Taken struct {
 }
 
 // TakeMessages hands out up to so many messages of a reader until a time from now: those first that were handed out before and were not
-// dealt with. Ordered readers get none while any is out; they are to be waited for before, in the same transaction. The token tells who
-// has them.
-func TakeMessages(ctx context.Context, db DB, reader, most int, hold time.Duration, token uuid.UUID, ordered bool) ([]Taken, error) {
-	rows, _ := db.Query(ctx, `with r as (select * from channel_reader where id = $1 and paused_by is null for update),
-	again as (select c.xid, c.id from channel_claim c, r where c.reader = r.id and c.until <= now() order by c.xid, c.id limit $2 for update of c skip locked),
-	fresh as materialized (select m.xid, m.id, m.due_at, m.expires_at from channel_message m, r where m.channel = r.channel and (m.xid, m.id) > (r.at_xid, r.at_id) and m.xid < `+settled+`
-		and (not $5 or not exists (select from channel_claim c where c.reader = r.id)) order by m.xid, m.id limit $2 - (select count(*) from again)),
-	moved as (update channel_reader set (at_xid, at_id) = (select xid, id from fresh order by xid desc, id desc limit 1) where id = $1 and exists (select from fresh)),
-	claimed as (insert into channel_claim as c (reader, xid, id, until, attempts, token)
-		select $1, xid, id, now() + make_interval(secs => $3), 1, $4::uuid from again
-		union all select $1, xid, id, case when due_at > now() then due_at else now() + make_interval(secs => $3) end, case when due_at > now() then 0 else 1 end, case when due_at > now() then null else $4::uuid end
-			from fresh where expires_at is null or expires_at > now()
-		on conflict (reader, xid, id) do update set until = excluded.until, attempts = c.attempts + 1, token = excluded.token returning c.xid, c.id, c.attempts, c.token)
-	select `+messageColumns+`, c.attempts from claimed c join r on true join channel_message m on m.channel = r.channel and m.xid = c.xid and m.id = c.id where c.token is not null order by m.xid, m.id`,
-		reader, most, hold.Seconds(), token, ordered)
-	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (t Taken, err error) {
-		m := &t.ChannelMessage
-		err = row.Scan(&m.Xid, &m.ID, &m.PutAt, &m.MessageID, &m.Key, &m.Headers, &m.Media, &m.Body, &m.DueAt, &m.ExpiresAt, &m.Origin, &t.Attempts)
-		return t, err
+// dealt with. Ordered readers get none while any is out. The token tells who has them. That they are out is not waited for to be on the
+// disk: after a crash of the database they are handed out again.
+func TakeMessages(ctx context.Context, db *Pool, reader, most int, hold time.Duration, token uuid.UUID, ordered bool) (list []Taken, err error) {
+	err = pgx.BeginFunc(ctx, db, func(tx pgx.Tx) error {
+		b := &pgx.Batch{}
+		b.Queue("set local synchronous_commit = off")
+		b.Queue("select "+readerColumns+" from channel_reader where id = $1 for update", reader)
+		res := tx.SendBatch(ctx, b)
+		_, err := res.Exec()
+		rows, _ := res.Query()
+		r, found := one(pgx.CollectExactlyOneRow(rows, scanReader))
+		if err = errors.Join(err, found, res.Close()); err != nil || r.PausedBy != nil {
+			return err
+		}
+		list, err = takeFor(ctx, tx, r, most, hold, token, ordered)
+		return err
 	})
+	return list, err
+}
+
+// claimed are messages that were handed out together.
+type claimed struct {
+	ID        int64
+	Until     time.Time
+	Attempts  int
+	Xids, Ids []int64
+}
+
+// takeFor hands out messages of a reader that nobody else has.
+func takeFor(ctx context.Context, tx pgx.Tx, r ChannelReader, most int, hold time.Duration, token uuid.UUID, ordered bool) (list []Taken, err error) {
+	b := &pgx.Batch{}
+	b.Queue("select id, until, attempts, xids, ids from channel_claim where reader = $1 and until <= now() order by until limit $2 for update skip locked", r.ID, most)
+	b.Queue("select now(), exists (select from channel_claim where reader = $1)", r.ID)
+	b.Queue("select "+messageColumns+", 1 from channel_message m where m.channel = $1 and (m.xid, m.id) > ($2, $3) and m.xid < "+settled+" order by m.xid, m.id limit $4", r.Channel, r.At.Xid, r.At.ID, most)
+	res := tx.SendBatch(ctx, b)
+	defer res.Close()
+	rows, _ := res.Query()
+	again, err := pgx.CollectRows(rows, pgx.RowToStructByPos[claimed])
+	if err != nil {
+		return nil, err
+	}
+	var out bool
+	var now time.Time
+	if err := res.QueryRow().Scan(&now, &out); err != nil {
+		return nil, err
+	}
+	rows, _ = res.Query()
+	fresh, err := pgx.CollectRows(rows, scanTaken)
+	if err = errors.Join(err, res.Close()); err != nil {
+		return nil, err
+	}
+	until := now.Add(hold)
+	if len(again) > 0 {
+		if list, err = takeAgain(ctx, tx, r, again, most, until, token); err != nil {
+			return nil, err
+		}
+	}
+	fresh = fresh[:min(len(fresh), most-len(list))]
+	if len(fresh) == 0 || ordered && out {
+		return list, nil
+	}
+	first, err := takeFirst(ctx, tx, r, fresh, now, until, token)
+	return append(list, first...), err
+}
+
+// takeAgain hands out messages that were handed out before; those for which there is no room stay as they are.
+func takeAgain(ctx context.Context, tx pgx.Tx, r ChannelReader, again []claimed, most int, until time.Time, token uuid.UUID) (list []Taken, err error) {
+	b := &pgx.Batch{}
+	room := most
+	for _, c := range again {
+		if room == 0 {
+			break
+		}
+		n := min(room, len(c.Ids))
+		room -= n
+		b.Queue("delete from channel_claim where id = $1", c.ID)
+		b.Queue(addClaim, r.ID, until, c.Attempts+1, token, c.Xids[:n], c.Ids[:n])
+		if n < len(c.Ids) {
+			b.Queue(addClaim, r.ID, c.Until, c.Attempts, nil, c.Xids[n:], c.Ids[n:])
+		}
+	}
+	b.Queue(`select `+messageColumns+`, c.attempts from channel_claim c, unnest(c.xids, c.ids) d(xid, id) join channel_message m on m.channel = $2 and m.xid = d.xid and m.id = d.id
+		where c.reader = $1 and c.token = $3 order by m.xid, m.id`, r.ID, r.Channel, token)
+	res := tx.SendBatch(ctx, b)
+	defer res.Close()
+	for range b.Len() - 1 {
+		if _, err := res.Exec(); err != nil {
+			return nil, err
+		}
+	}
+	rows, _ := res.Query()
+	return pgx.CollectRows(rows, scanTaken)
+}
+
+// takeFirst hands out messages for the first time, and moves the reader behind them: what is over is passed by, and what is not due yet
+// is put off.
+func takeFirst(ctx context.Context, tx pgx.Tx, r ChannelReader, fresh []Taken, now, until time.Time, token uuid.UUID) (list []Taken, err error) {
+	b := &pgx.Batch{}
+	var xids, ids []int64
+	for _, m := range fresh {
+		switch {
+		case m.ExpiresAt != nil && !m.ExpiresAt.After(now):
+		case m.DueAt != nil && m.DueAt.After(now):
+			b.Queue(addClaim, r.ID, m.DueAt, 0, nil, []int64{m.Xid}, []int64{m.ID})
+		default:
+			list, xids, ids = append(list, m), append(xids, m.Xid), append(ids, m.ID)
+		}
+	}
+	if len(list) > 0 {
+		b.Queue(addClaim, r.ID, until, 1, token, xids, ids)
+	}
+	last := fresh[len(fresh)-1]
+	b.Queue("update channel_reader set at_xid = $2, at_id = $3 where id = $1", r.ID, last.Xid, last.ID)
+	return list, tx.SendBatch(ctx, b).Close()
+}
+
+func scanTaken(row pgx.CollectableRow) (t Taken, err error) {
+	m := &t.ChannelMessage
+	err = row.Scan(&m.Xid, &m.ID, &m.PutAt, &m.MessageID, &m.Key, &m.Headers, &m.Media, &m.Body, &m.DueAt, &m.ExpiresAt, &m.Origin, &t.Attempts)
+	return t, err
 }
 
 // Acknowledge ends that messages are out: they are dealt with. It says how many were still out under the token.
-func Acknowledge(ctx context.Context, db DB, reader int, token uuid.UUID, list []ChannelPlace) (int, error) {
+func Acknowledge(ctx context.Context, db *Pool, reader int, token uuid.UUID, list []ChannelPlace) (int, error) {
 	xids, ids := places(list)
-	tag, err := db.Exec(ctx, `delete from channel_claim c using unnest($3::bigint[], $4::bigint[]) u(xid, id) where c.reader = $1 and c.token = $2 and c.xid = u.xid and c.id = u.id`, reader, token, xids, ids)
-	return int(tag.RowsAffected()), err
+	tag, err := db.Exec(ctx, "delete from channel_claim where reader = $1 and token = $2 and xids = $3 and ids = $4", reader, token, xids, ids) // all that were handed out, as mostly
+	if err != nil || tag.RowsAffected() > 0 {
+		return len(list), err
+	}
+	n := 0
+	err = pgx.BeginFunc(ctx, db, func(tx pgx.Tx) error {
+		taken, err := unclaim(ctx, tx, reader, token, list)
+		for _, c := range taken {
+			n += len(c.Ids)
+		}
+		return err
+	})
+	return n, err
 }
 
-// ReturnMessages lets messages be handed out again after a time; those that were handed out so often already are set aside with the reason.
-func ReturnMessages(ctx context.Context, db DB, reader int, token uuid.UUID, list []ChannelPlace, after time.Duration, most int, reason string) (int, error) {
-	xids, ids := places(list)
-	b := &pgx.Batch{}
-	b.Queue(`with out as (delete from channel_claim c using unnest($3::bigint[], $4::bigint[]) u(xid, id) where c.reader = $1 and c.token = $2 and c.xid = u.xid and c.id = u.id and c.attempts >= $5 returning c.*)
-		insert into channel_aside (reader, xid, id, attempts, reason) select reader, xid, id, attempts, $6 from out on conflict do nothing`, reader, token, xids, ids, most, reason)
-	b.Queue(`update channel_claim c set until = now() + make_interval(secs => $5), token = null from unnest($3::bigint[], $4::bigint[]) u(xid, id) where c.reader = $1 and c.token = $2 and c.xid = u.xid and c.id = u.id`,
-		reader, token, xids, ids, after.Seconds())
-	res := db.SendBatch(ctx, b)
-	defer res.Close()
-	n := 0
-	for range 2 {
-		tag, err := res.Exec()
-		if err != nil {
-			return n, err
-		}
-		n += int(tag.RowsAffected())
+// unclaim takes messages out of those that are out under a token, and gives them as they were handed out together.
+func unclaim(ctx context.Context, tx pgx.Tx, reader int, token uuid.UUID, list []ChannelPlace) (taken []claimed, err error) {
+	rows, _ := tx.Query(ctx, "select id, until, attempts, xids, ids from channel_claim where reader = $1 and token = $2 for update", reader, token)
+	out, err := pgx.CollectRows(rows, pgx.RowToStructByPos[claimed])
+	if err != nil {
+		return nil, err
 	}
-	return n, nil
+	wanted := map[ChannelPlace]bool{}
+	for _, p := range list {
+		wanted[p] = true
+	}
+	b := &pgx.Batch{}
+	for _, c := range out {
+		left, gone := claimed{}, claimed{Attempts: c.Attempts}
+		for i := range c.Ids {
+			to := &left
+			if wanted[ChannelPlace{c.Xids[i], c.Ids[i]}] {
+				to = &gone
+			}
+			to.Xids, to.Ids = append(to.Xids, c.Xids[i]), append(to.Ids, c.Ids[i])
+		}
+		switch {
+		case len(gone.Ids) == 0:
+			continue
+		case len(left.Ids) == 0:
+			b.Queue("delete from channel_claim where id = $1", c.ID)
+		default:
+			b.Queue("update channel_claim set xids = $2, ids = $3 where id = $1", c.ID, left.Xids, left.Ids)
+		}
+		taken = append(taken, gone)
+	}
+	return taken, tx.SendBatch(ctx, b).Close()
+}
+
+const addAside = "insert into channel_aside (reader, xid, id, attempts, reason) select $1, u.xid, u.id, $2, $3 from unnest($4::bigint[], $5::bigint[]) u(xid, id) on conflict do nothing"
+
+// ReturnMessages lets messages be handed out again after a time; those that were handed out so often already are set aside with the reason.
+func ReturnMessages(ctx context.Context, db *Pool, reader int, token uuid.UUID, list []ChannelPlace, after time.Duration, most int, reason string) (n int, err error) {
+	err = pgx.BeginFunc(ctx, db, func(tx pgx.Tx) error {
+		taken, err := unclaim(ctx, tx, reader, token, list)
+		if err != nil {
+			return err
+		}
+		b := &pgx.Batch{}
+		for _, c := range taken {
+			if n += len(c.Ids); c.Attempts >= most {
+				b.Queue(addAside, reader, c.Attempts, reason, c.Xids, c.Ids)
+			} else {
+				b.Queue("insert into channel_claim (reader, until, attempts, xids, ids) values ($1, now() + make_interval(secs => $2), $3, $4, $5)", reader, after.Seconds(), c.Attempts, c.Xids, c.Ids)
+			}
+		}
+		return tx.SendBatch(ctx, b).Close()
+	})
+	return n, err
 }
 
 // Exhausted sets messages aside that were handed out so often, and whose time is over.
 func Exhausted(ctx context.Context, db DB, reader, most int) error {
 	_, err := db.Exec(ctx, `with out as (delete from channel_claim where reader = $1 and attempts >= $2 and until <= now() returning *)
-		insert into channel_aside (reader, xid, id, attempts, reason) select reader, xid, id, attempts, 'not acknowledged in time' from out on conflict do nothing`, reader, most)
+		insert into channel_aside (reader, xid, id, attempts, reason) select out.reader, u.xid, u.id, out.attempts, 'not acknowledged in time' from out, unnest(out.xids, out.ids) u(xid, id) on conflict do nothing`, reader, most)
 	return err
 }
 
@@ -358,7 +505,7 @@ func AsideMessages(ctx context.Context, db DB, r ChannelReader, most int) ([]Asi
 // AgainMessages hands out again what a reader has set aside: one message, or all where the place is nothing.
 func AgainMessages(ctx context.Context, db DB, reader int, p ChannelPlace) (int, error) {
 	tag, err := db.Exec(ctx, `with out as (delete from channel_aside where reader = $1 and ($3 = 0 or xid = $2 and id = $3) returning *)
-		insert into channel_claim (reader, xid, id, until, attempts) select reader, xid, id, now(), 0 from out on conflict do nothing`, reader, p.Xid, p.ID)
+		insert into channel_claim (reader, until, attempts, xids, ids) select reader, now(), 0, array[xid], array[id] from out`, reader, p.Xid, p.ID)
 	return int(tag.RowsAffected()), err
 }
 
@@ -392,7 +539,7 @@ const mostCounted = 100_000
 func LagOf(ctx context.Context, db DB, reader int) (l Lag, err error) {
 	err = db.QueryRow(ctx, `with r as (select * from channel_reader where id = $1)
 		select (select count(*) from (select from channel_message m, r where m.channel = r.channel and (m.xid, m.id) > (r.at_xid, r.at_id) limit $2) s),
-		(select count(*) from channel_claim where reader = $1), (select count(*) from channel_aside where reader = $1),
+		(select coalesce(sum(cardinality(ids)), 0) from channel_claim where reader = $1), (select count(*) from channel_aside where reader = $1),
 		(select m.put_at from channel_message m, r where m.channel = r.channel and (m.xid, m.id) > (r.at_xid, r.at_id) order by m.xid, m.id limit 1)`,
 		reader, mostCounted).Scan(&l.Messages, &l.Out, &l.Aside, &l.Oldest)
 	l.Messages += l.Out
@@ -421,7 +568,7 @@ func DropPartitions(ctx context.Context, db DB, before time.Time) (n int, err er
 		var wanted bool
 		of := pgx.Identifier{name}.Sanitize()
 		err = cmp.Or(err, db.QueryRow(ctx, `select exists (select from channel_reader r join `+of+` m on m.channel = r.channel and (m.xid, m.id) > (r.at_xid, r.at_id) where r.name = '')
-			or exists (select from channel_claim c join channel_reader r on r.id = c.reader join `+of+` m on m.channel = r.channel and m.xid = c.xid and m.id = c.id)
+			or exists (select from channel_claim c cross join unnest(c.xids, c.ids) u(xid, id) join channel_reader r on r.id = c.reader join `+of+` m on m.channel = r.channel and m.xid = u.xid and m.id = u.id)
 			or exists (select from channel_aside a join channel_reader r on r.id = a.reader join `+of+` m on m.channel = r.channel and m.xid = a.xid and m.id = a.id)`).Scan(&wanted))
 		if err != nil {
 			return n, err

@@ -17,7 +17,7 @@ import (
 
 func messages(texts ...string) (list []store.ChannelMessage) {
 	for _, t := range texts {
-		list = append(list, store.ChannelMessage{MessageID: t, Media: "text/plain", Body: []byte(t)})
+		list = append(list, store.ChannelMessage{MessageID: t, Known: true, Media: "text/plain", Body: []byte(t)})
 	}
 	return list
 }
@@ -45,8 +45,8 @@ func TestAReaderPassesOverNoMessage(t *testing.T) {
 	slow, err := db.Begin(ctx)
 	require.NoError(t, err)
 	defer slow.Rollback(ctx)
-	require.NoError(t, store.PutMessages(ctx, slow, testkit.Skerry, id, "scans", messages("slow")))
-	require.NoError(t, store.PutMessages(ctx, db, testkit.Skerry, id, "scans", messages("quick")))
+	require.NoError(t, store.PutMessages(ctx, slow, id, messages("slow")))
+	require.NoError(t, store.PutMessages(ctx, db, id, messages("quick")))
 	list, err := store.NextMessages(ctx, db, id, r.At, 10)
 	require.NoError(t, err)
 	require.Empty(t, list, "what began before may still come")
@@ -61,7 +61,7 @@ func TestAReaderPassesOverNoMessage(t *testing.T) {
 		all.Go(func() {
 			for i := range each {
 				err := pgx.BeginFunc(ctx, db, func(tx pgx.Tx) error {
-					return store.PutMessages(ctx, tx, testkit.Skerry, id, "scans", messages(fmt.Sprintf("%d/%d a", w, i), fmt.Sprintf("%d/%d b", w, i)))
+					return store.PutMessages(ctx, tx, id, messages(fmt.Sprintf("%d/%d a", w, i), fmt.Sprintf("%d/%d b", w, i)))
 				})
 				if err != nil {
 					t.Error(err)
@@ -113,7 +113,7 @@ func TestTakenMessagesComeAgain(t *testing.T) {
 	list := messages("a", "b", "late", "gone", "c")
 	later, before := time.Now().Add(time.Hour), time.Now().Add(-time.Second)
 	list[2].DueAt, list[3].ExpiresAt = &later, &before
-	require.NoError(t, store.PutMessages(ctx, db, testkit.Skerry, id, "scans", list))
+	require.NoError(t, store.PutMessages(ctx, db, id, list))
 	take := func(most int, hold time.Duration, token uuid.UUID) (out []string, at []store.ChannelPlace) {
 		taken, err := store.TakeMessages(ctx, db, r.ID, most, hold, token, false)
 		require.NoError(t, err)
@@ -157,7 +157,7 @@ func TestTakenMessagesComeAgain(t *testing.T) {
 	require.Equal(t, 1, n)
 	got, _ = take(10, 0, one)
 	require.Equal(t, []string{"b 1"}, got)
-	got, _ = take(10, time.Minute, two)
+	got, _ = take(10, time.Minute, uuid.New())
 	require.Equal(t, []string{"b 2"}, got, "not acknowledged in time")
 	_, err = store.Acknowledge(ctx, db, r.ID, two, last)
 	require.NoError(t, err)
@@ -177,7 +177,7 @@ func TestManyTakeFromAQueue(t *testing.T) {
 		for j := range 100 {
 			texts = append(texts, fmt.Sprint(100*i+j))
 		}
-		require.NoError(t, store.PutMessages(ctx, db, testkit.Skerry, id, "scans", messages(texts...)))
+		require.NoError(t, store.PutMessages(ctx, db, id, messages(texts...)))
 	}
 	var mu sync.Mutex
 	seen := map[string]int{}
@@ -261,7 +261,7 @@ func TestDoublesAreKnown(t *testing.T) {
 					if err != nil || known[fmt.Sprint("m", i)] {
 						return err
 					}
-					return store.PutMessages(context.WithoutCancel(ctx), tx, testkit.Skerry, id, "scans", messages(fmt.Sprint("m", i), fmt.Sprint("n", i)))
+					return store.PutMessages(context.WithoutCancel(ctx), tx, id, messages(fmt.Sprint("m", i), fmt.Sprint("n", i)))
 				})
 				if err != nil {
 					t.Error(err)

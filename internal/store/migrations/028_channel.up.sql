@@ -21,10 +21,11 @@ create table channel_message (
     body bytea not null,
     due_at timestamptz, -- before which it is not handed out
     expires_at timestamptz, -- after which it is not
-    origin text not null -- what put it
+    origin text not null, -- what put it
+    known boolean not null default false -- its id tells doubles
 ) partition by range (put_at);
 create index channel_message_place on channel_message (channel, xid, id);
-create index channel_message_known on channel_message (channel, message_id);
+create index channel_message_known on channel_message (channel, message_id) where known;
 create table channel_message_rest partition of channel_message default;
 create table channel_reader (
     id int generated always as identity primary key,
@@ -38,17 +39,19 @@ create table channel_reader (
     made_at timestamptz not null default now(),
     unique (channel, name)
 );
--- Messages behind a reader's place that it has not dealt with: handed out, put off, or to be handed out again.
+-- Messages behind a reader's place that it has not dealt with, as they were handed out together: they are out, put off, or to be handed
+-- out again.
 create table channel_claim (
+    id bigint generated always as identity primary key,
     reader int not null references channel_reader on delete cascade,
-    xid bigint not null,
-    id bigint not null,
-    until timestamptz not null, -- when it is handed out again
-    attempts int not null, -- how often it was handed out
-    token uuid, -- of who has it
-    primary key (reader, xid, id)
+    until timestamptz not null, -- when they are handed out again
+    attempts int not null, -- how often they were handed out
+    token uuid, -- of who has them
+    xids bigint[] not null,
+    ids bigint[] not null
 );
 create index channel_claim_until on channel_claim (reader, until);
+create index channel_claim_token on channel_claim (token) where token is not null;
 create table channel_aside (
     reader int not null references channel_reader on delete cascade,
     xid bigint not null,
