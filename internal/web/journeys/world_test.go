@@ -27,10 +27,12 @@ import (
 
 	"hollowreed/demo"
 	"hollowreed/internal/core/project"
+	"hollowreed/internal/engine"
 	"hollowreed/internal/standin"
 	"hollowreed/internal/standin/berthmaster"
 	"hollowreed/internal/standin/crewroll"
 	"hollowreed/internal/standin/driftbox"
+	"hollowreed/internal/standin/gates"
 	"hollowreed/internal/standin/gauges"
 	"hollowreed/internal/standin/noticeboard"
 	"hollowreed/internal/standin/office"
@@ -332,12 +334,12 @@ func TestScreenshots(t *testing.T) {
 		{"mapping", "/bench/mappings/booking-to-invoice?field=line"},
 		{"schema", "/bench/schemas/gauge-reading?line=3&field=3"},
 		{"schema-tree", "/bench/schemas/booking?field=4.1"},
-		{"walk", "/bench/flows/booking-to-invoice?step=post"},
 		{"connection", "/bench/connections/quayside"},
 		{"operation", "/bench/connections/quayside/operations/list-bookings"},
 		{"library", "/bench/libraries/freight?function=checkDigit"},
 		{"release", "/bench/flows/gauge-readings/release"},
 		{"api", "/bench/apis/bookings?operation=booking"},
+		{"channel", "/bench/channels/sailing-log"},
 		{"api-draft", "/bench/apis/fares/draft?operation=quote"},
 		{"traffic", "/traffic"},
 		{"aside", "/traffic/aside"},
@@ -367,13 +369,13 @@ func TestScreenshots(t *testing.T) {
 			tb.sees("#result", "ing")
 		}
 		tb.open(s.path)
-		if s.name == "walk" {
-			tb.keys("t")
-			for _, at := range []string{"Read bookings", "Without an invoice", "To invoice", "To posting"} {
-				tb.sees("#halted", "before "+at)
-				tb.keys("o")
+		if s.name == "channel" {
+			for n := range 12 {
+				scan := engine.NewMessage{Media: "application/json", Body: gates.Scan(417+n, time.Date(2031, 3, 9, 6, 41, 4*n, 0, time.UTC))}
+				_, err := w.Engine.PutMessages(t.Context(), testkit.Skerry, "gate-scans", []engine.NewMessage{scan})
+				require.NoError(t, err)
 			}
-			tb.sees("#halted", "before Post the invoice")
+			tb.sees("#messages", "G2-000427")
 		}
 		if s.name == "connection" {
 			tb.click("#test-it")
