@@ -96,13 +96,16 @@ steps:
           - {name: inner, steps: [{step: each, id: lines, of: order.lines, as: line, at once: 2, collect: line * 2, collected as: doubled, steps: [{step: set, id: line, values: {twice: line * 2}, as: two}]}]}
           - {name: child, steps: [{step: run flow, id: expect, flow: expect, wait: "no", with: {id: order.id, group: order.group}}, {step: run flow, id: greet, flow: greet, with: {id: order.id, group: order.group}, as: greeted}]}
       - {step: send message, id: deliver, kind: payment, reference: order.id, from: greeted}
+      - {step: publish, id: told, channel: paid, from: greeted}
       - {step: upsert, id: upsert, connection: db, table: shipped, from: shipment, key: id}
       - {step: map, id: line2, mapping: to-line, as: written}
       - {step: write, id: write, connection: out, schema: line, from: written, file name: from + ".csv"}
   - {step: wait, id: wait, seconds: "0.05"}
   - {step: log, id: end, text: text(seen)}
 `,
-	"flows/greet.yaml": "flow: Greet\ntrigger: {kind: called, input: payment, output: payment, as: order}\nreference: order.id\nsteps:\n  - {step: respond, id: a, with: {id: order.id, group: order.group}}\n",
+	"channels/paid.yaml": "channel: Paid\nkind: topic\nschema: payment\nkey: id\norder: by key\n",
+	"flows/hear.yaml":    "flow: Hear\ntrigger: {kind: message, channel: paid, from: beginning, as: payment}\nreference: payment.id\nsteps:\n  - {step: log, id: heard, text: payment.id}\n",
+	"flows/greet.yaml":   "flow: Greet\ntrigger: {kind: called, input: payment, output: payment, as: order}\nreference: order.id\nsteps:\n  - {step: respond, id: a, with: {id: order.id, group: order.group}}\n",
 	"flows/expect.yaml": `flow: Expect
 trigger: {kind: called, input: payment, as: order}
 reference: order.id
@@ -320,6 +323,14 @@ func (c *crash) settle(o *orders, files int, revive func()) {
 	require.Equal(t, len(o.shipped), count(c.db, "select count(*) from run where flow = 'greet' and state = 'done'"))
 	require.Equal(t, len(o.shipped), count(c.db, "select count(*) from correlated_message where received_by_run is not null"), "each payment was handed over once")
 	require.Zero(t, count(c.db, "select count(*) from correlated_message where received_by_run is null"))
+	require.Equal(t, len(o.shipped), count(c.db, "select count(distinct key) from channel_message"), "each payment is published")
+	require.Equal(t, len(o.shipped), count(c.db, "select count(*) from channel_message"), "and no payment twice")
+	for end := time.Now().Add(60 * time.Second); count(c.db, "select count(*) from run where flow = 'hear' and state = 'done'") < len(o.shipped); time.Sleep(200 * time.Millisecond) {
+		revive()
+		require.True(t, time.Now().Before(end), "messages start no runs: %d of %d", count(c.db, "select count(*) from run where flow = 'hear' and state = 'done'"), len(o.shipped))
+	}
+	require.Equal(t, len(o.shipped), count(c.db, "select count(distinct reference) from run where flow = 'hear'"))
+	require.Equal(t, len(o.shipped), count(c.db, "select count(*) from run where flow = 'hear'"), "each message starts one run")
 	booked := count(c.ledger, "select coalesce(sum(payments), 0) from booked")
 	open := count(c.db, "select count(*) from aggregate_item where completed_by_run is null")
 	require.Equal(t, len(o.shipped), booked+open, "each payment is in one group or waits for one")

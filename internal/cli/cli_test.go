@@ -142,6 +142,7 @@ func TestEveryFlowRunsFromTheCommandLine(t *testing.T) {
 		"booking-to-invoice":  `{"step":"post","request":{"booking":"B-20417"`,
 		"crew-notice":         `{"step":"post","request":{"board":"crew"`,
 		"crew-roster":         `{"step":"write","file":"roster.xml","records":3,`,
+		"gate-scans-to-log":   `{"step":"publish","channel":"sailing-log","key":"LS204","message":"{`,
 		"incident-intake":     `{"answer":{"noted":true}}`,
 		"letters-to-the-desk": `{"step":"put","request":{"name":"papers/`,
 		"safety-notices":      `{"step":"send","request":{"to":["bridge@skerry.example"]`,

@@ -391,6 +391,9 @@ func (d *drive) done(b *running.Batch, items []*running.Item) error {
 	if err := d.collect(d.plan, b.Collected); err != nil {
 		return err
 	}
+	for _, m := range b.Published {
+		d.show.tell(value.NewRecord(value.NewLayout("step", "channel", "key", "message"), []value.Value{value.NewText(m.Step), value.NewText(m.Channel), value.NewText(m.Key), value.NewText(string(m.Body))}))
+	}
 	if b.Stopped != nil && b.Stopped.Fault != nil {
 		return b.Stopped.Fault
 	}

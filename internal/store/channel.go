@@ -576,7 +576,10 @@ func DropPartitions(ctx context.Context, db DB, before time.Time) (n int, err er
 		if wanted {
 			continue
 		}
-		if _, err = db.Exec(ctx, "drop table "+of); err != nil {
+		b := &pgx.Batch{} // one transaction, which keeps nobody waiting for long
+		b.Queue("set local lock_timeout = '2s'")
+		b.Queue("drop table " + of)
+		if err = db.SendBatch(ctx, b).Close(); err != nil {
 			return n, err
 		}
 		n++
