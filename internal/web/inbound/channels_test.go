@@ -66,6 +66,7 @@ func (p *program) ask(method, path, body string, headers ...string) (int, map[st
 const oneScan = `{"scan": "G2-1", "gate": "G2", "plate": "SK 40117", "sailing": "LS204", "at": "2031-03-09T06:41:07Z"}`
 
 // TestProgramsUseAQueue: they put, take, acknowledge and give back over HTTP; who waits is woken by a message; bad requests are told.
+// Messages are handed out once no transaction of the server is open that began before theirs: who expects one waits for it.
 func TestProgramsUseAQueue(t *testing.T) {
 	p := newProgram(t, "gate-scans")
 	status, out := p.ask("POST", "gate-scans/messages", oneScan, "Message-Id: a", "Message-Header-Device: hand 7")
@@ -89,7 +90,7 @@ func TestProgramsUseAQueue(t *testing.T) {
 	_, older := p.ask("GET", fmt.Sprintf("gate-scans/messages?before=%s", newest["place"]), "")
 	require.Equal(t, "hand 7", older["messages"].([]any)[0].(map[string]any)["headers"].(map[string]any)["device"])
 
-	status, out = p.ask("POST", "gate-scans/take", `{"most": 1, "hold": 60}`)
+	status, out = p.ask("POST", "gate-scans/take", `{"most": 1, "hold": 60, "wait": 20}`)
 	require.Equal(t, 200, status, out)
 	token, first := out["token"].(string), out["messages"].([]any)[0].(map[string]any)
 	require.Equal(t, "a", first["id"])
@@ -98,13 +99,13 @@ func TestProgramsUseAQueue(t *testing.T) {
 	require.Empty(t, out["messages"], "in order by key: one is out")
 	_, out = p.ask("POST", "gate-scans/return", fmt.Sprintf(`{"token": %q, "messages": [%q], "reason": "no printer"}`, token, first["place"]))
 	require.EqualValues(t, 1, out["returned"])
-	_, out = p.ask("POST", "gate-scans/take", `{}`)
+	_, out = p.ask("POST", "gate-scans/take", `{"wait": 20}`)
 	token = out["token"].(string)
 	require.Len(t, out["messages"], 1)
 	require.EqualValues(t, 2, out["messages"].([]any)[0].(map[string]any)["attempts"])
 	_, out = p.ask("POST", "gate-scans/acknowledge", fmt.Sprintf(`{"token": %q, "messages": [%q]}`, token, first["place"]))
 	require.EqualValues(t, 1, out["acknowledged"])
-	_, out = p.ask("POST", "gate-scans/take", `{}`)
+	_, out = p.ask("POST", "gate-scans/take", `{"wait": 20}`)
 	token, first = out["token"].(string), out["messages"].([]any)[0].(map[string]any)
 	require.Equal(t, "b", first["id"])
 	p.ask("POST", "gate-scans/acknowledge", fmt.Sprintf(`{"token": %q, "messages": [%q]}`, token, first["place"]))
@@ -158,13 +159,14 @@ func TestProgramsSubscribeToATopic(t *testing.T) {
 		}
 		return ids
 	}
-	require.Equal(t, []string{"before"}, take("all", `{"from": "beginning"}`))
-	require.Empty(t, take("new", ""))
+	require.Equal(t, []string{"before"}, take("all", `{"from": "beginning", "wait": 20}`))
+	require.Empty(t, take("new", ""), "it begins now")
 	p.ask("POST", "sailing-log/messages", oneScan, "Message-Id: one")
 	p.ask("POST", "sailing-log/messages", oneScan, "Message-Id: two")
-	require.Equal(t, []string{"one"}, take("new", `{"most": 1}`))
-	require.Equal(t, []string{"two"}, take("new", ""), "they share it")
-	require.Equal(t, []string{"one", "two"}, take("all", ""))
+	require.Equal(t, []string{"one"}, take("new", `{"most": 1, "wait": 20}`))
+	require.Equal(t, []string{"two"}, take("new", `{"wait": 20}`), "they share it")
+	require.Equal(t, []string{"one"}, take("all", `{"most": 1, "wait": 20}`))
+	require.Equal(t, []string{"two"}, take("all", `{"wait": 20}`))
 
 	_, out := p.ask("GET", "sailing-log/messages?most=3", "")
 	first := out["messages"].([]any)[2].(map[string]any)
