@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math"
 	"time"
 
 	"github.com/google/uuid"
@@ -167,8 +168,14 @@ func AddReader(ctx context.Context, db DB, channel int, name, from string) (Chan
 	if !errors.Is(err, ErrNotFound) {
 		return r, err
 	}
-	_, err = db.Exec(ctx, `insert into channel_reader (channel, name, at_xid, at_id) values ($1, $2,
-		case when $3 = '`+FromBeginning+`' then 0 else pg_snapshot_xmin(pg_current_snapshot())::text::bigint - 1 end, `+mostID+`) on conflict do nothing`, channel, name, from)
+	before, err := int64(1), error(nil)
+	if from != FromBeginning {
+		before, err = settledBefore(ctx, db)
+	}
+	if err != nil {
+		return r, err
+	}
+	_, err = db.Exec(ctx, "insert into channel_reader (channel, name, at_xid, at_id) values ($1, $2, $3, "+mostID+") on conflict do nothing", channel, name, before-1)
 	if err != nil {
 		return r, err
 	}
@@ -196,16 +203,30 @@ func LockReader(ctx context.Context, tx pgx.Tx, id int) (r ChannelReader, ok boo
 	return r, err == nil && r.PausedBy == nil, err
 }
 
-// settled are the transactions that are over, and all before them.
-const settled = "pg_snapshot_xmin(pg_current_snapshot())::text::bigint"
+// settledBefore gives the first transaction of this database that may not be over: all before it are, and statements that begin now see
+// what they did. Transactions of other databases of the server do not matter.
+func settledBefore(ctx context.Context, db DB) (xid int64, err error) {
+	err = db.QueryRow(ctx, settled).Scan(&xid)
+	return xid, err
+}
+
+// settled looks at the sessions: their transactions have 32 bits there, and are of this round of numbers or the last.
+const settled = `with now as materialized (select pg_snapshot_xmax(pg_current_snapshot())::text::bigint x),
+	open as (select (x >> 32 << 32) + backend_xid::text::bigint v, x from pg_stat_activity, now where datid = (select oid from pg_database where datname = current_database()) and backend_xid is not null)
+	select least((select x from now), (select min(case when v > x + 2147483648 then v - 4294967296 else v end) from open))`
 
 // NextMessages are up to so many messages behind a place of a channel, in their order. Those of transactions that are not over yet, and
 // all behind them, are not among them.
 func NextMessages(ctx context.Context, db DB, channel int, after ChannelPlace, most int) ([]ChannelMessage, error) {
-	rows, _ := db.Query(ctx, "select "+messageColumns+" from channel_message m where m.channel = $1 and (m.xid, m.id) > ($2, $3) and m.xid < "+settled+" order by m.xid, m.id limit $4",
-		channel, after.Xid, after.ID, most)
+	before, err := settledBefore(ctx, db) // and only then looked at
+	if err != nil {
+		return nil, err
+	}
+	rows, _ := db.Query(ctx, nextMessages, channel, after.Xid, after.ID, before, most)
 	return pgx.CollectRows(rows, scanMessage)
 }
+
+const nextMessages = "select " + messageColumns + " from channel_message m where m.channel = $1 and (m.xid, m.id) > ($2, $3) and m.xid < $4 order by m.xid, m.id limit $5"
 
 // DueMessages are messages behind a reader's place that were put off, and whose time has come. They are not put off any more.
 func DueMessages(ctx context.Context, tx pgx.Tx, r ChannelReader, most int) ([]ChannelMessage, error) {
@@ -235,7 +256,9 @@ func MoveReader(ctx context.Context, db DB, id int, to ChannelPlace) error {
 func PlaceAt(ctx context.Context, db DB, channel int, at time.Time) (p ChannelPlace, err error) {
 	err = db.QueryRow(ctx, "select xid, id - 1 from channel_message where channel = $1 and put_at >= $2 order by xid, id limit 1", channel, at).Scan(&p.Xid, &p.ID)
 	if errors.Is(err, pgx.ErrNoRows) {
-		err = db.QueryRow(ctx, "select "+settled+" - 1, "+mostID).Scan(&p.Xid, &p.ID)
+		p.ID = math.MaxInt64
+		p.Xid, err = settledBefore(ctx, db)
+		p.Xid--
 	}
 	return p, err
 }
@@ -273,15 +296,18 @@ func TakeMessages(ctx context.Context, db *Pool, reader, most int, hold time.Dur
 	err = pgx.BeginFunc(ctx, db, func(tx pgx.Tx) error {
 		b := &pgx.Batch{}
 		b.Queue("set local synchronous_commit = off")
+		b.Queue(settled)
 		b.Queue("select "+readerColumns+" from channel_reader where id = $1 for update", reader)
 		res := tx.SendBatch(ctx, b)
 		_, err := res.Exec()
+		var before int64
+		err = errors.Join(err, res.QueryRow().Scan(&before))
 		rows, _ := res.Query()
 		r, found := one(pgx.CollectExactlyOneRow(rows, scanReader))
 		if err = errors.Join(err, found, res.Close()); err != nil || r.PausedBy != nil {
 			return err
 		}
-		list, err = takeFor(ctx, tx, r, most, hold, token, ordered)
+		list, err = takeFor(ctx, tx, r, before, most, hold, token, ordered)
 		return err
 	})
 	return list, err
@@ -295,12 +321,12 @@ type claimed struct {
 	Xids, Ids []int64
 }
 
-// takeFor hands out messages of a reader that nobody else has.
-func takeFor(ctx context.Context, tx pgx.Tx, r ChannelReader, most int, hold time.Duration, token uuid.UUID, ordered bool) (list []Taken, err error) {
+// takeFor hands out messages of a reader that nobody else has, those of transactions before one.
+func takeFor(ctx context.Context, tx pgx.Tx, r ChannelReader, before int64, most int, hold time.Duration, token uuid.UUID, ordered bool) (list []Taken, err error) {
 	b := &pgx.Batch{}
 	b.Queue("select id, until, attempts, xids, ids from channel_claim where reader = $1 and until <= now() order by until limit $2 for update skip locked", r.ID, most)
 	b.Queue("select now(), exists (select from channel_claim where reader = $1)", r.ID)
-	b.Queue("select "+messageColumns+", 1 from channel_message m where m.channel = $1 and (m.xid, m.id) > ($2, $3) and m.xid < "+settled+" order by m.xid, m.id limit $4", r.Channel, r.At.Xid, r.At.ID, most)
+	b.Queue("select t.*, 1 from ("+nextMessages+") t", r.Channel, r.At.Xid, r.At.ID, before, most)
 	res := tx.SendBatch(ctx, b)
 	defer res.Close()
 	rows, _ := res.Query()

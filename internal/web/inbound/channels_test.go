@@ -66,7 +66,7 @@ func (p *program) ask(method, path, body string, headers ...string) (int, map[st
 const oneScan = `{"scan": "G2-1", "gate": "G2", "plate": "SK 40117", "sailing": "LS204", "at": "2031-03-09T06:41:07Z"}`
 
 // TestProgramsUseAQueue: they put, take, acknowledge and give back over HTTP; who waits is woken by a message; bad requests are told.
-// Messages are handed out once no transaction of the server is open that began before theirs: who expects one waits for it.
+// Messages are handed out once no transaction of the database is open that began before theirs: who expects one waits for it.
 func TestProgramsUseAQueue(t *testing.T) {
 	p := newProgram(t, "gate-scans")
 	status, out := p.ask("POST", "gate-scans/messages", oneScan, "Message-Id: a", "Message-Header-Device: hand 7")
