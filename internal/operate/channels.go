@@ -11,9 +11,18 @@ import (
 	"hollowreed/internal/store"
 )
 
+// released is the number of a channel that the environment runs; ErrNotFound where it runs none of the name.
+func (o Operator) released(ctx context.Context, channel string) (int, error) {
+	c, id, err := o.Engine.Channel(ctx, o.Scope, channel)
+	if err == nil && c == nil {
+		err = store.ErrNotFound
+	}
+	return id, err
+}
+
 // readerOf finds a reader of a channel of the scope.
 func (o Operator) readerOf(ctx context.Context, channel string, reader int) (store.ChannelReader, error) {
-	id, err := store.ChannelID(ctx, o.DB, o.Scope, channel)
+	id, err := o.released(ctx, channel)
 	if err != nil {
 		return store.ChannelReader{}, err
 	}
@@ -139,6 +148,9 @@ func (o Operator) RemoveReader(ctx context.Context, channel string, reader int) 
 
 // PutMessage puts a message into a channel by hand.
 func (o Operator) PutMessage(ctx context.Context, channel string, m engine.NewMessage) error {
+	if _, err := o.released(ctx, channel); err != nil {
+		return err
+	}
 	m.Origin = "person " + o.Person
 	done, err := o.Engine.PutMessages(ctx, o.Scope, channel, []engine.NewMessage{m})
 	if err != nil {
@@ -152,7 +164,7 @@ func (o Operator) PutMessage(ctx context.Context, channel string, m engine.NewMe
 
 // PutAgain puts a message that stands in a channel into the same or another one, once more.
 func (o Operator) PutAgain(ctx context.Context, from, to string, p store.ChannelPlace) error {
-	id, err := store.ChannelID(ctx, o.DB, o.Scope, from)
+	id, err := o.released(ctx, from)
 	if err != nil {
 		return err
 	}
