@@ -53,7 +53,7 @@ func TestAnAPIIsPublished(t *testing.T) {
 	tb.fill("#set-rate-limit", "5")
 	tb.sees("#guard-rows", "5 a minute")
 	tb.pick("#answered-by", "pass-through")
-	tb.sees("#operations", "passed through, to no connection")
+	tb.sees("#operations", "no connection is chosen yet")
 	tb.sees("#setting-connection", "Connection")
 	tb.do(chromedp.Navigate(w.Calls.URL + "/p/skerry/docs/bookings"))
 	tb.sees("h1", "Bookings")
